@@ -1,0 +1,17 @@
+// Command movekit moves applications from an old computer to a new one.
+package main
+
+import (
+	"context"
+	"os"
+	"os/signal"
+
+	"movekit/internal/cli"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	code := cli.Main(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
+	stop()
+	os.Exit(code)
+}

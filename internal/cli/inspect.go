@@ -1,0 +1,62 @@
+package cli
+
+import (
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"movekit/internal/core/kit"
+	"movekit/internal/core/move"
+)
+
+func (e *env) inspectCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "inspect",
+		Short: "See whether the kit is whole",
+		Long:  "Read every file of the kit from the stick and hold it against the checksums and the\njournal. It takes no passphrase. Exit code 1 tells that something is damaged.",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			dir, err := e.findInspected()
+			if err != nil {
+				return err
+			}
+			var total int64
+			if k, err := kit.Open(dir); err == nil {
+				total = k.TotalBytes(nil)
+			}
+			e.notify(move.Event{What: "inspecting the kit", Total: total})
+			in, err := kit.Inspect(cmd.Context(), dir, nil, func(n int64) { e.notify(move.Event{Bytes: n}) })
+			e.done()
+			if err != nil {
+				return err
+			}
+			if err := e.object(in); err != nil {
+				return err
+			}
+			e.printf("%d files, %s, %d journal lines\n", in.Files, bytesText(in.Bytes), in.Lines)
+			for _, s := range in.Strange {
+				e.printf("not of the kit: %s\n", s)
+			}
+			if in.Torn {
+				e.printf("The journal's last line was cut off by an interrupted run; the next step mends it.\n")
+			}
+			if len(in.Damage) == 0 {
+				e.printf("%s\n", e.result(true, "The kit is whole.", ""))
+				return nil
+			}
+			for _, d := range in.Damage {
+				e.printf("%s %s: %s\n", e.result(false, "", "damaged:"), d.File, d.What)
+			}
+			e.say("  next: run `movekit pack` on the old computer again, or use another copy of the kit\n  safe: Nothing was changed.\n")
+			return exit{exitFailed}
+		},
+	}
+}
+
+// findInspected is findKit, but also takes a kit whose manifest is missing.
+func (e *env) findInspected() (string, error) {
+	if e.kitDir != "" {
+		return filepath.Clean(e.kitDir), nil
+	}
+	return e.findKit()
+}

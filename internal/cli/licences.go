@@ -1,0 +1,96 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"movekit/internal/core/licence"
+	"movekit/internal/core/move"
+	"movekit/internal/core/steps"
+)
+
+func (e *env) deactivateCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "deactivate [APP...]",
+		Short: "Free the licences (old computer)",
+		Long: `Free each licence on the old computer, once everything of its app is sealed and
+reads back whole. The service's signed answer is kept in the journal. When an
+answer is lost, run this again: the service is first asked what it has done.`,
+		ValidArgsFunction: e.completeApps,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return e.runStep(cmd.Context(), steps.Deactivate, args, func(j *move.Job) error {
+				return e.ask("The apps' licences will no longer be active on " + j.Kit.Manifest.Old.Name + ". Go on?")
+			}, (*move.Job).Deactivate, e.showLicences)
+		},
+	}
+	e.overrideFlags(c)
+	return c
+}
+
+func (e *env) activateCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "activate [APP...]",
+		Short: "Take up the licences (new computer)",
+		Long: `Take up each licence on this computer, once it is not active on the old one. A
+transfer that the licence allows may be spent by it, and never twice.`,
+		ValidArgsFunction: e.completeApps,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return e.runStep(cmd.Context(), steps.Activate, args, func(j *move.Job) error {
+				return e.ask("The apps' licences will be activated on " + j.Computer.Name() + ", which may spend a transfer of each. Go on?")
+			}, (*move.Job).Activate, e.showLicences)
+		},
+	}
+	e.overrideFlags(c)
+	return c
+}
+
+func (e *env) showLicences(j *move.Job, out []*move.Outcome) {
+	t := e.table("app", "licence", "serial", "old", "new", "left", "result")
+	var none []string
+	for _, o := range out {
+		if len(o.Licences) == 0 && len(o.Blocks) == 0 && o.Err == nil {
+			none = append(none, o.Title)
+		}
+		for _, l := range o.Licences {
+			result := l.Did
+			if l.Spent > 0 {
+				result += fmt.Sprintf(", %s spent", plural(int64(l.Spent), "transfer"))
+			}
+			t.Add(o.Title, l.Licence, l.Serial, stateText(l.Old), stateText(l.New), leftText(l.Transfers), e.result(l.Good, result, result))
+		}
+	}
+	if t.Len() > 0 {
+		e.printf("%s", t)
+	}
+	if len(none) > 0 {
+		e.printf("No licence to move: %s\n", strings.Join(none, ", "))
+	}
+	for _, o := range out {
+		for _, l := range o.Licences {
+			if l.Aside != "" {
+				e.printf("set aside: %s\n", l.Aside)
+			}
+			if l.Token != "" {
+				e.printf("%s keeps its activation in %s\n", o.Title, l.Token)
+			}
+		}
+	}
+}
+
+func stateText(s licence.State) string { return string(s) }
+
+func leftText(n int) string {
+	if n < 0 {
+		return "?"
+	}
+	return plural(int64(n), "transfer")
+}
+
+func plural(n int64, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}

@@ -1,0 +1,141 @@
+package cli
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/machine"
+)
+
+func (e *env) newCommand() *cobra.Command {
+	var cards, apps, also []string
+	var to, toSystem string
+	var typed bool
+	c := &cobra.Command{
+		Use:   "new DIR",
+		Short: "Make a kit on a stick or share",
+		Long: `Make a kit: the folder that carries one move. Run this on the old computer, whose
+name is written into it. The kit gets a copy of the cards and of this program.
+
+Without --passphrase-file and $MOVEKIT_PASSPHRASE a passphrase of six words is
+made and shown once; with --type-passphrase you choose one yourself.`,
+		Example: "  movekit new /media/stick/move --cards cards/ --to QUAY-DESK-2",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			list, err := readCards(cards, apps)
+			if err != nil {
+				return err
+			}
+			old, err := machine.Open(e.root)
+			if err != nil {
+				return err
+			}
+			if to == "" {
+				to = "the new computer"
+			}
+			target := machine.System(toSystem)
+			if target == "" {
+				target = old.System()
+			}
+			if target != machine.Windows && target != machine.Linux {
+				return fault.New(fault.Usage, "--to-system is windows or linux, not %q", toSystem)
+			}
+			exe, err := os.Executable()
+			if err != nil {
+				return fault.Wrap(fault.Unreadable, err, "cannot find this program")
+			}
+			pass, made, err := e.newPassphrase(e.passphraseFile, typed, kit.CheckPassphrase, kit.MakePassphrase)
+			if err != nil {
+				return err
+			}
+			k, err := kit.Create(args[0], kit.New{
+				Tool: Version, Cards: list, Programs: append([]string{exe}, also...), Passphrase: pass, Made: made,
+				Old: kit.Computer{Name: old.Name(), System: old.System(), ID: machine.ID(old)},
+				New: kit.Computer{Name: to, System: target},
+			})
+			if err != nil {
+				return err
+			}
+			e.printf("Made the kit %s in %s\n  from  %s (%s)\n  to    %s (%s)\n  apps  %s\n", k.Manifest.ID, args[0],
+				k.Manifest.Old.Name, k.Manifest.Old.System, k.Manifest.New.Name, k.Manifest.New.System, strings.Join(k.Manifest.Apps, ", "))
+			if err := e.object(k.Manifest); err != nil {
+				return err
+			}
+			return e.unplug(cmd.Context(), k)
+		},
+	}
+	f := c.Flags()
+	f.StringArrayVar(&cards, "cards", nil, "app card, or folder of cards (else the folder cards here or beside the program)")
+	f.StringArrayVar(&apps, "app", nil, "only this app of the cards")
+	f.StringVar(&to, "to", "", "name of the new computer")
+	f.StringVar(&toSystem, "to-system", "", "system of the new computer: windows or linux (else that of this one)")
+	f.StringArrayVar(&also, "also", nil, "another build of this program to put into the kit, for another system")
+	f.BoolVar(&typed, "type-passphrase", false, "type a passphrase instead of having one made")
+	return c
+}
+
+// readCards reads the cards that were named, or those of the usual folders.
+func readCards(from, apps []string) ([]*card.Card, error) {
+	if len(from) == 0 {
+		from = usualCards()
+	}
+	var list []*card.Card
+	for _, name := range from {
+		info, err := os.Stat(name)
+		if err != nil {
+			return nil, fault.Wrap(fault.BadCard, err, "cannot read the cards")
+		}
+		if info.IsDir() {
+			more, err := card.ReadDir(name)
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, more...)
+			continue
+		}
+		one, err := card.Read(name)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, one)
+	}
+	if len(apps) > 0 {
+		for _, a := range apps {
+			if !slices.ContainsFunc(list, func(c *card.Card) bool { return c.Name == a }) {
+				return nil, fault.New(fault.Usage, "no card is named %q", a)
+			}
+		}
+		list = slices.DeleteFunc(list, func(c *card.Card) bool { return !slices.Contains(apps, c.Name) })
+	}
+	seen := map[string]string{}
+	for _, c := range list {
+		if other := seen[c.Name]; other != "" {
+			return nil, fault.New(fault.BadCard, "two cards are named %q: %s and %s", c.Name, other, c.Source)
+		}
+		seen[c.Name] = c.Source
+	}
+	if len(list) == 0 {
+		return nil, fault.New(fault.Usage, "no card was named, and there is no folder cards here")
+	}
+	return list, nil
+}
+
+func usualCards() []string {
+	tries := []string{"cards"}
+	if exe, err := os.Executable(); err == nil {
+		tries = append(tries, filepath.Join(filepath.Dir(exe), "cards"))
+	}
+	for _, dir := range tries {
+		if info, err := os.Stat(dir); err == nil && info.IsDir() {
+			return []string{dir}
+		}
+	}
+	return nil
+}

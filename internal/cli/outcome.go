@@ -1,0 +1,118 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"movekit/internal/core/kit"
+	"movekit/internal/core/move"
+	"movekit/internal/core/steps"
+	"movekit/internal/table"
+)
+
+// stepResult is what a step writes with --json.
+type stepResult struct {
+	Step     steps.Step      `json:"step"`
+	Computer string          `json:"computer"`
+	Apps     []*move.Outcome `json:"apps"`
+	Exit     int             `json:"exit"`
+}
+
+// runStep opens everything a step needs, runs it, and says what came of it.
+func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, change func(*move.Job) error,
+	run func(*move.Job, context.Context) ([]*move.Outcome, error), show func(*move.Job, []*move.Outcome)) error {
+	j, closeJob, err := e.job(apps, true)
+	if err != nil {
+		return err
+	}
+	defer closeJob()
+	if change != nil {
+		if err := change(j); err != nil {
+			return err
+		}
+	}
+	out, err := run(j, ctx)
+	e.done()
+	if err != nil {
+		return err
+	}
+	code := worst(step, out)
+	if e.json {
+		if err := e.object(stepResult{step, j.Computer.Name(), out, code}); err != nil {
+			return err
+		}
+	} else {
+		show(j, out)
+	}
+	for _, o := range out {
+		e.told(step, o)
+	}
+	if err := e.unplug(ctx, j.Kit); err != nil {
+		return err
+	}
+	if code != exitDone {
+		return exit{code}
+	}
+	return nil
+}
+
+// unplug flushes the kit's medium and says that it may be taken out.
+func (e *env) unplug(ctx context.Context, k *kit.Kit) error {
+	if err := k.Flush(ctx); err != nil {
+		return err
+	}
+	k.Close()
+	e.say("Everything is written to %s; the stick may be unplugged.\n", k.Dir)
+	return nil
+}
+
+// worst is the exit code of a step.
+func worst(step steps.Step, out []*move.Outcome) int {
+	code := exitDone
+	for _, o := range out {
+		switch {
+		case o.Err != nil:
+			return exitFailed
+		case len(o.Blocks) > 0:
+			code = exitStopped
+		case step == steps.Verify && !o.Equal() && code == exitDone:
+			code = exitDifferent
+		}
+	}
+	return code
+}
+
+// told says what stopped or failed an app, and what was overridden.
+func (e *env) told(step steps.Step, o *move.Outcome) {
+	for _, v := range o.Overrode {
+		e.clear()
+		fmt.Fprintf(e.err, "%s gate %s overridden for %s: %s\n  because: %s\n", e.paint("note:", table.Note), v.Gate, o.Title, v.Why, v.Because)
+	}
+	for _, b := range o.Blocks {
+		e.clear()
+		fmt.Fprintf(e.err, "%s %s of %s is stopped by the gate %s: %s\n  next: %s\n", e.paint("stopped:", table.Bad), step, o.Title, b.Gate, b.Why, gateAdvice[b.Gate])
+		if !b.Firm {
+			fmt.Fprintf(e.err, "  or:   --override %s --because \"REASON\"\n", b.Gate)
+		}
+		fmt.Fprintf(e.err, "  safe: Nothing of %s was changed.\n", o.Title)
+	}
+	if o.Err != nil {
+		e.clear()
+		tell(e.err, o.Err, e.colour && isTerminal(e.err))
+	}
+}
+
+// result is the last cell of a row.
+func (e *env) result(good bool, yes, no string) string {
+	if good {
+		return e.paint(yes, table.Good)
+	}
+	return e.paint(no, table.Bad)
+}
+
+func whose(item, user string) string {
+	if user == "" {
+		return item
+	}
+	return item + " of " + user
+}

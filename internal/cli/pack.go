@@ -1,0 +1,64 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/move"
+	"movekit/internal/core/seal"
+	"movekit/internal/core/steps"
+)
+
+func (e *env) packCommand() *cobra.Command {
+	var partSize int64
+	c := &cobra.Command{
+		Use:   "pack [APP...]",
+		Short: "Seal data into the kit (old computer)",
+		Long: `Copy every item of the apps into the kit, compressed and encrypted, with a
+fingerprint of each, and read all of it back from the stick. Databases are
+copied as they are at one moment, also while they are in use.
+
+A pack that was interrupted is simply run again: what is whole and has not
+changed since is kept.`,
+		ValidArgsFunction: e.completeApps,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if partSize < 1<<16 || partSize > seal.MaxPart {
+				return fault.New(fault.Usage, "--part-size is from %d to %d bytes", 1<<16, int64(seal.MaxPart))
+			}
+			return e.runStep(cmd.Context(), steps.Pack, args, func(j *move.Job) error {
+				j.PartSize = partSize
+				return nil
+			}, (*move.Job).Pack, e.showPacked)
+		},
+	}
+	c.Flags().Int64Var(&partSize, "part-size", seal.MaxPart, "largest sealed file, in bytes")
+	e.overrideFlags(c)
+	return c
+}
+
+func (e *env) showPacked(j *move.Job, out []*move.Outcome) {
+	t := e.table("app", "item", "files", "size", "sealed", "result")
+	t.Right = []int{3, 4, 5}
+	var left []string
+	for _, o := range out {
+		for _, i := range o.Items {
+			result := "sealed and read back"
+			if i.Did == "kept" {
+				result = "kept, unchanged since"
+			}
+			t.Add(o.Title, whose(i.Item, i.User), fmt.Sprint(i.Files), bytesText(i.Bytes), bytesText(i.Size), e.result(true, result, ""))
+			for _, l := range i.Left {
+				left = append(left, fmt.Sprintf("%s, %s: %s", o.Title, whose(i.Item, i.User), l))
+			}
+		}
+	}
+	if t.Len() > 0 {
+		e.printf("%s", t)
+	}
+	if len(left) > 0 {
+		e.printf("left behind: %s\n", strings.Join(left, "\nleft behind: "))
+	}
+}

@@ -1,0 +1,75 @@
+package cli
+
+import (
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/steps"
+	"movekit/internal/report"
+)
+
+func (e *env) reportCommand() *cobra.Command {
+	var to string
+	c := &cobra.Command{
+		Use:   "report",
+		Short: "Write the hand-over: HTML, JSON and text",
+		Long: `Write what moved, what did not, what is to be done by hand and what was proven,
+for the owner: handover.html (prints on A4), handover.json and handover.txt, into
+the kit's folder report, and into another folder with --to.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			k, err := e.openKit()
+			if err != nil {
+				return err
+			}
+			if err := k.Lock(); err != nil {
+				return err
+			}
+			defer k.Close()
+			if err := e.unlock(e.passphraseFile, k.Unlock); err != nil {
+				return err
+			}
+			r := report.Build(k.Manifest, k.Cards, steps.Fold(k.Manifest, k.Log.Lines))
+			files, err := r.Files()
+			if err != nil {
+				return err
+			}
+			var written []string
+			for _, f := range files {
+				if err := k.WriteReport(f.Name, f.Data); err != nil {
+					return err
+				}
+				written = append(written, filepath.Join(k.Dir, kit.ReportDir, f.Name))
+				if to != "" {
+					name := filepath.Join(to, f.Name)
+					if err := journal.WriteFile(name, f.Data, 0o644); err != nil {
+						return fault.Wrap(fault.CannotPlace, err, "cannot write the hand-over")
+					}
+					written = append(written, name)
+				}
+			}
+			host, _ := os.Hostname()
+			if err := k.Record(journal.Line{Event: steps.EventReported, Computer: host}, nil); err != nil {
+				return err
+			}
+			if e.json {
+				if err := e.object(r); err != nil {
+					return err
+				}
+			} else {
+				e.printf("%s\n", r.Text(e.width, e.colour))
+				for _, w := range written {
+					e.printf("wrote %s\n", w)
+				}
+			}
+			return e.unplug(cmd.Context(), k)
+		},
+	}
+	c.Flags().StringVar(&to, "to", "", "write the files into this folder too")
+	return c
+}

@@ -1,0 +1,230 @@
+// Package cli is Move Kit's command line: one file a command, and all words
+// that a person reads.
+package cli
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/move"
+	"movekit/internal/core/steps"
+)
+
+// Version is the tool's version.
+const Version = "0.1.0"
+
+// env is what every command works with.
+type env struct {
+	ui
+	kitDir, root   string
+	passphraseFile string
+	noColour       bool
+	verbose        bool
+	logFile        string
+	overrides      []string
+	becauses       []string
+	log            *slog.Logger
+}
+
+// Main runs the program and returns its exit code.
+func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	e := &env{ui: ui{in: in, out: out, err: errOut}, log: slog.New(slog.DiscardHandler)}
+	root := e.command()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	err := root.ExecuteContext(ctx)
+	e.done()
+	if err == nil {
+		return exitDone
+	}
+	e.log.Error("ended", "error", err)
+	return tell(errOut, err, e.colour && isTerminal(errOut))
+}
+
+func (e *env) command() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "movekit",
+		Short: "Move applications, their data and their licences from an old computer to a new one",
+		Long: `Move Kit moves line-of-business applications from an old computer to a new one:
+their databases, their folders and their licences. It packs everything into a
+kit (a folder on a stick or share), deactivates the licences on the old
+computer, puts everything in place and activates it on the new one, and proves
+that both are the same.
+
+On the old computer:   movekit new DIR, survey, pack, deactivate
+On the new computer:   movekit unpack, activate, verify, report
+At any time:           movekit next`,
+		Version:           Version,
+		SilenceErrors:     true,
+		SilenceUsage:      true,
+		PersistentPreRunE: func(*cobra.Command, []string) error { return e.start() },
+	}
+	f := root.PersistentFlags()
+	f.StringVar(&e.kitDir, "kit", "", "folder of the kit (else $MOVEKIT_KIT, this folder, the program's folder)")
+	f.StringVar(&e.root, "root", "", "work on the computer whose disk is in this folder")
+	f.StringVar(&e.passphraseFile, "passphrase-file", "", "file with the kit's passphrase (else $MOVEKIT_PASSPHRASE, else a prompt)")
+	f.BoolVar(&e.json, "json", false, "write the facts as JSON")
+	f.BoolVarP(&e.yes, "yes", "y", false, "answer questions with yes")
+	f.BoolVarP(&e.quiet, "quiet", "q", false, "no progress and no hints")
+	f.BoolVar(&e.noColour, "no-color", false, "no colour (also $NO_COLOR)")
+	f.BoolVarP(&e.verbose, "verbose", "v", false, "more detail on stderr")
+	f.StringVar(&e.logFile, "log-file", "", "append details to this file")
+	root.AddGroup(
+		&cobra.Group{ID: "old", Title: "On the old computer:"},
+		&cobra.Group{ID: "new", Title: "On the new computer:"},
+		&cobra.Group{ID: "any", Title: "At any time:"},
+		&cobra.Group{ID: "more", Title: "More:"})
+	for group, commands := range map[string][]*cobra.Command{
+		"old":  {e.newCommand(), e.surveyCommand(), e.packCommand(), e.deactivateCommand()},
+		"new":  {e.unpackCommand(), e.activateCommand(), e.verifyCommand()},
+		"any":  {e.statusCommand(), e.nextCommand(), e.inspectCommand(), e.reportCommand()},
+		"more": {e.cardCommand(), e.deskCommand(), e.demoCommand()},
+	} {
+		for _, c := range commands {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	root.SetHelpCommandGroupID("more")
+	root.SetCompletionCommandGroupID("more")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fault.Wrap(fault.Usage, err, "the call is wrong") })
+	return root
+}
+
+// start sets up what the common flags say.
+func (e *env) start() error {
+	e.setUp(e.noColour)
+	var to []io.Writer
+	if e.verbose {
+		to = append(to, e.err)
+	}
+	if e.logFile != "" {
+		f, err := os.OpenFile(e.logFile, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		if err != nil {
+			return fault.Wrap(fault.Usage, err, "cannot write the log file")
+		}
+		to = append(to, f)
+	}
+	if len(to) > 0 {
+		e.log = slog.New(slog.NewTextHandler(io.MultiWriter(to...), nil))
+		e.log.Info("started", "version", Version, "arguments", os.Args[1:])
+	}
+	return nil
+}
+
+// findKit returns the folder of the kit.
+func (e *env) findKit() (string, error) {
+	if e.kitDir != "" {
+		return e.kitDir, nil
+	}
+	if dir := os.Getenv("MOVEKIT_KIT"); dir != "" {
+		return dir, nil
+	}
+	tries := []string{"."}
+	if exe, err := os.Executable(); err == nil {
+		tries = append(tries, filepath.Dir(exe))
+	}
+	for _, dir := range tries {
+		if _, err := os.Stat(filepath.Join(dir, kit.ManifestFile)); err == nil {
+			return dir, nil
+		}
+	}
+	return "", fault.New(fault.NotAKit, "no kit was named, and there is none in this folder")
+}
+
+// openKit opens the kit to read what takes no passphrase.
+func (e *env) openKit() (*kit.Kit, error) {
+	dir, err := e.findKit()
+	if err != nil {
+		return nil, err
+	}
+	return kit.Open(dir)
+}
+
+// job opens the kit, the computer and the key, for a step.
+func (e *env) job(apps []string, unlock bool) (*move.Job, func(), error) {
+	k, err := e.openKit()
+	if err != nil {
+		return nil, nil, err
+	}
+	overrides, err := e.reasons()
+	if err != nil {
+		return nil, nil, err
+	}
+	c, err := machine.Open(e.root)
+	if err != nil {
+		return nil, nil, err
+	}
+	if unlock {
+		if err := k.Lock(); err != nil {
+			return nil, nil, err
+		}
+		if err := e.unlock(e.passphraseFile, k.Unlock); err != nil {
+			k.Close()
+			return nil, nil, err
+		}
+	}
+	j := &move.Job{Kit: k, Computer: c, Apps: apps, Overrides: overrides, Notify: func(ev move.Event) {
+		if ev.What != "" {
+			e.log.Info("work", "app", ev.App, "item", ev.Item, "what", ev.What, "bytes", ev.Total)
+		}
+		e.notify(ev)
+	}}
+	return j, func() { e.done(); k.Close() }, nil
+}
+
+// overrideFlags adds the flags that override gates.
+func (e *env) overrideFlags(c *cobra.Command) {
+	c.Flags().StringArrayVar(&e.overrides, "override", nil, "go on in spite of this gate; needs --because")
+	c.Flags().StringArrayVar(&e.becauses, "because", nil, "the reason, which is kept in the journal and the report")
+	c.RegisterFlagCompletionFunc("override", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		var names []string
+		for _, g := range steps.Gates {
+			if !g.Firm {
+				names = append(names, g.Name+"\t"+g.About)
+			}
+		}
+		return names, cobra.ShellCompDirectiveNoFileComp
+	})
+}
+
+// reasons pairs --override with --because.
+func (e *env) reasons() (map[string]string, error) {
+	if len(e.overrides) != len(e.becauses) {
+		return nil, fault.New(fault.Usage, "every --override needs its own --because")
+	}
+	out := map[string]string{}
+	for i, name := range e.overrides {
+		g := steps.Find(name)
+		switch {
+		case g == nil:
+			return nil, fault.New(fault.Usage, "no gate is named %q", name)
+		case g.Firm:
+			return nil, fault.New(fault.Usage, "the gate %s cannot be overridden: behind it something would be lost", name)
+		case strings.TrimSpace(e.becauses[i]) == "":
+			return nil, fault.New(fault.Usage, "the reason for overriding %s is empty", name)
+		}
+		out[name] = strings.TrimSpace(e.becauses[i])
+	}
+	return out, nil
+}
+
+// completeApps offers the apps of the kit.
+func (e *env) completeApps(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	k, err := e.openKit()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	return k.Manifest.Apps, cobra.ShellCompDirectiveNoFileComp
+}

@@ -1,0 +1,249 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/schollz/progressbar/v3"
+	"golang.org/x/term"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/move"
+	"movekit/internal/table"
+)
+
+// ui is all talk with the person: facts go to out, everything else to err.
+type ui struct {
+	in          io.Reader
+	out, err    io.Writer
+	json, quiet bool
+	yes         bool
+	colour      bool
+	width       int  // of the terminal that out is, or 0
+	redraw      bool // whether err is a terminal
+	mu          sync.Mutex
+	bar         *progressbar.ProgressBar
+	barDone     int64
+	saidBegin   string
+}
+
+func isTerminal(f any) bool {
+	file, ok := f.(*os.File)
+	return ok && term.IsTerminal(int(file.Fd()))
+}
+
+// setUp looks at where the output goes.
+func (u *ui) setUp(noColour bool) {
+	u.redraw = isTerminal(u.err)
+	if isTerminal(u.out) {
+		u.colour = !noColour && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+		if w, _, err := term.GetSize(int(u.out.(*os.File).Fd())); err == nil {
+			u.width = w
+		}
+	}
+}
+
+// printf writes facts.
+func (u *ui) printf(format string, args ...any) {
+	if !u.json {
+		fmt.Fprintf(u.out, format, args...)
+	}
+}
+
+// say writes what is no fact: hints and what goes on.
+func (u *ui) say(format string, args ...any) {
+	if !u.quiet {
+		u.clear()
+		fmt.Fprintf(u.err, format, args...)
+	}
+}
+
+// object writes the facts as JSON, where that was asked for.
+func (u *ui) object(v any) error {
+	if !u.json {
+		return nil
+	}
+	enc := json.NewEncoder(u.out)
+	enc.SetIndent("", "  ")
+	enc.SetEscapeHTML(false)
+	return enc.Encode(v)
+}
+
+func (u *ui) paint(s string, m table.Mark) string { return table.Paint(s, m, u.colour) }
+
+func (u *ui) table(head ...string) *table.Table {
+	return &table.Table{Head: head, Width: u.width, Colour: u.colour}
+}
+
+func bytesText(n int64) string { return humanize.Bytes(uint64(max(n, 0))) }
+
+// notify draws the progress of a step: a bar on a terminal, a line a piece of
+// work elsewhere.
+func (u *ui) notify(e move.Event) {
+	if u.quiet {
+		return
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if e.What == "" {
+		if u.bar != nil {
+			u.bar.Add64(e.Bytes)
+		}
+		return
+	}
+	u.clear()
+	label := e.What
+	if e.Item != "" {
+		label = fmt.Sprintf("%s: %s %s", e.App, e.What, e.Item)
+		if e.User != "" {
+			label += " of " + e.User
+		}
+	} else if e.App != "" {
+		label = e.App + ": " + e.What
+	}
+	switch {
+	case u.redraw && e.Total > 0:
+		u.bar = progressbar.NewOptions64(e.Total,
+			progressbar.OptionSetWriter(u.err), progressbar.OptionSetDescription(label), progressbar.OptionShowBytes(true),
+			progressbar.OptionSetWidth(24), progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionSetPredictTime(true),
+			progressbar.OptionClearOnFinish(), progressbar.OptionShowTotalBytes(true),
+			progressbar.OptionSetTheme(progressbar.Theme{Saucer: "█", SaucerPadding: "░", BarStart: "", BarEnd: ""}))
+		u.bar.RenderBlank()
+	case label != u.saidBegin:
+		if e.Total > 0 {
+			label += " (" + bytesText(e.Total) + ")"
+		}
+		fmt.Fprintln(u.err, label)
+		u.saidBegin = label
+	}
+}
+
+// clear takes the bar away.
+func (u *ui) clear() {
+	if u.bar != nil {
+		u.bar.Clear()
+		u.bar = nil
+	}
+}
+
+func (u *ui) done() {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	u.clear()
+}
+
+// ask asks a yes-or-no question. Where nobody can be asked, --yes must have
+// been given.
+func (u *ui) ask(question string) error {
+	if u.yes {
+		return nil
+	}
+	if !isTerminal(u.in) {
+		return fault.New(fault.Usage, "%s Nobody can be asked here; answer with --yes", question)
+	}
+	fmt.Fprintf(u.err, "%s [y/N] ", question)
+	line, _ := bufio.NewReader(u.in).ReadString('\n')
+	if a := strings.ToLower(strings.TrimSpace(line)); a == "y" || a == "yes" {
+		return nil
+	}
+	return fault.New(fault.Stopped, "you answered no")
+}
+
+// secret asks for a passphrase without showing it.
+func (u *ui) secret(prompt string) (string, error) {
+	f, ok := u.in.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return "", errNobody
+	}
+	fmt.Fprint(u.err, prompt)
+	raw, err := term.ReadPassword(int(f.Fd()))
+	fmt.Fprintln(u.err)
+	if err != nil {
+		return "", fault.Wrap(fault.NoPassphrase, err, "cannot read the passphrase")
+	}
+	return string(raw), nil
+}
+
+var errNobody = fault.New(fault.NoPassphrase, "the kit's passphrase is needed, and nobody can be asked for it here")
+
+// readPassphraseFile reads the first line of a file.
+func readPassphraseFile(name string) (string, error) {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return "", fault.Wrap(fault.NoPassphrase, err, "cannot read the passphrase file")
+	}
+	line, _, _ := strings.Cut(string(data), "\n")
+	if line = strings.TrimSpace(strings.TrimPrefix(line, "\ufeff")); line == "" {
+		return "", fault.New(fault.NoPassphrase, "the passphrase file %s is empty", name)
+	}
+	return line, nil
+}
+
+// givenPassphrase returns the passphrase from the file or the environment,
+// or "" where a person must be asked.
+func givenPassphrase(file string) (string, error) {
+	if file != "" {
+		return readPassphraseFile(file)
+	}
+	return os.Getenv("MOVEKIT_PASSPHRASE"), nil
+}
+
+// unlock opens a kit's key. A person may try three times.
+func (u *ui) unlock(file string, open func(string) error) error {
+	p, err := givenPassphrase(file)
+	if err != nil {
+		return err
+	}
+	if p != "" {
+		return open(p)
+	}
+	for try := 1; ; try++ {
+		p, err := u.secret("Passphrase of the kit: ")
+		if err != nil {
+			return err
+		}
+		err = open(p)
+		if fault.KindOf(err) != fault.WrongPassphrase || try == 3 {
+			return err
+		}
+		fmt.Fprintln(u.err, "This is not the kit's passphrase. Try again.")
+	}
+}
+
+// newPassphrase returns the passphrase of a new kit, and whether the tool made
+// it.
+func (u *ui) newPassphrase(file string, typed bool, check func(string) error, make func() (string, error)) (string, bool, error) {
+	p, err := givenPassphrase(file)
+	if err != nil {
+		return "", false, err
+	}
+	if p != "" {
+		return p, false, check(p)
+	}
+	if !typed {
+		if p, err = make(); err != nil {
+			return "", false, err
+		}
+		fmt.Fprintf(u.err, "\nThe kit's passphrase, shown this once. Write it down and keep it apart from the stick:\n\n    %s\n\nWithout it nobody can open the kit, and nobody can recover it.\n\n", p)
+		return p, true, nil
+	}
+	p, err = u.secret("A passphrase for the kit: ")
+	if err != nil {
+		return "", false, err
+	}
+	if err := check(p); err != nil {
+		return "", false, err
+	}
+	again, err := u.secret("The same once more: ")
+	if err == nil && again != p {
+		err = fault.New(fault.Usage, "the two passphrases are not the same")
+	}
+	return p, false, err
+}

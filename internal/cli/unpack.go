@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/move"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+func (e *env) unpackCommand() *cobra.Command {
+	var policy string
+	var users []string
+	c := &cobra.Command{
+		Use:   "unpack [APP...]",
+		Short: "Put data in its place (new computer)",
+		Long: `Inspect the kit, and put every item where its card says it belongs on this
+computer. What is there and the same already is left alone. What is there and
+differs is in the way:
+
+  set-aside   rename it, and keep it (the usual)
+  keep-both   put what comes from the old computer beside it
+  skip        leave it, and add only what is not there
+  replace     overwrite it`,
+		ValidArgsFunction: e.completeApps,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			mapping, err := userMap(users)
+			if err != nil {
+				return err
+			}
+			p := tree.Policy(policy)
+			switch p {
+			case tree.SetAside, tree.KeepBoth, tree.Skip, tree.Replace:
+			default:
+				return fault.New(fault.Usage, "--in-the-way is set-aside, keep-both, skip or replace, not %q", policy)
+			}
+			return e.runStep(cmd.Context(), steps.Unpack, args, func(j *move.Job) error {
+				j.Policy, j.Users = p, mapping
+				return nil
+			}, (*move.Job).Unpack, e.showPlaced)
+		},
+	}
+	c.Flags().StringVar(&policy, "in-the-way", string(tree.SetAside), "what happens to what is in the way: set-aside, keep-both, skip, replace")
+	c.RegisterFlagCompletionFunc("in-the-way", cobra.FixedCompletions([]string{"set-aside", "keep-both", "skip", "replace"}, cobra.ShellCompDirectiveNoFileComp))
+	e.userFlag(c, &users)
+	e.overrideFlags(c)
+	return c
+}
+
+func (e *env) userFlag(c *cobra.Command, users *[]string) {
+	c.Flags().StringArrayVar(users, "user", nil, "OLD=NEW: the user of the old computer is this one here")
+}
+
+func userMap(pairs []string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, p := range pairs {
+		old, now, ok := strings.Cut(p, "=")
+		if !ok || old == "" || now == "" {
+			return nil, fault.New(fault.Usage, "--user takes OLD=NEW, not %q", p)
+		}
+		out[old] = now
+	}
+	return out, nil
+}
+
+func (e *env) showPlaced(j *move.Job, out []*move.Outcome) {
+	t := e.table("app", "item", "files", "size", "result", "where")
+	t.Right = []int{3, 4}
+	var aside []string
+	for _, o := range out {
+		for _, i := range o.Items {
+			word := map[string]string{"placed": "in place", "same": "the same already", "skipped": "left as it was"}[i.Did]
+			t.Add(o.Title, whose(i.Item, i.User), fmt.Sprint(i.Files), bytesText(i.Bytes), e.result(i.Did != "skipped", word, word), i.To)
+			if i.Aside != "" {
+				aside = append(aside, i.Aside)
+			}
+		}
+	}
+	if t.Len() > 0 {
+		e.printf("%s", t)
+	}
+	for _, a := range aside {
+		e.printf("set aside what was there: %s\n", a)
+	}
+}

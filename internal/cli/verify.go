@@ -1,0 +1,42 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"movekit/internal/core/move"
+	"movekit/internal/core/steps"
+	"movekit/internal/report"
+)
+
+func (e *env) verifyCommand() *cobra.Command {
+	var users []string
+	c := &cobra.Command{
+		Use:   "verify [APP...]",
+		Short: "Hold the new computer against the old",
+		Long: `Compare every file and every table on this computer with the fingerprints that
+were taken on the old one, and look at each licence on both. Exit code 3 tells
+that something differs.`,
+		ValidArgsFunction: e.completeApps,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			mapping, err := userMap(users)
+			if err != nil {
+				return err
+			}
+			return e.runStep(cmd.Context(), steps.Verify, args, func(j *move.Job) error {
+				j.Users = mapping
+				return nil
+			}, (*move.Job).Verify, e.showVerified)
+		},
+	}
+	e.userFlag(c, &users)
+	return c
+}
+
+func (e *env) showVerified(j *move.Job, out []*move.Outcome) {
+	r := report.Build(j.Kit.Manifest, j.Kit.Cards, j.State())
+	if len(j.Apps) > 0 {
+		r.Only(j.Apps)
+	}
+	e.printf("%s", r.Tables(e.width, e.colour))
+	e.printf("\n%s\n", r.Sentence)
+}

@@ -1,0 +1,135 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/table"
+)
+
+// Exit codes.
+const (
+	exitDone      = 0
+	exitFailed    = 1
+	exitUsage     = 2
+	exitDifferent = 3
+	exitStopped   = 4
+	exitPerson    = 5
+)
+
+// exit ends a command with a code after everything was said.
+type exit struct{ code int }
+
+func (e exit) Error() string { return fmt.Sprintf("exit code %d", e.code) }
+
+// advice is what a person is told about a kind of failure besides what
+// happened.
+type advice struct {
+	next string // what to do
+	safe string // that nothing was lost
+	code int
+}
+
+const nothingLost = "Nothing was lost: the old computer's data was only read."
+
+var advices = map[fault.Kind]advice{
+	fault.Usage:           {"See the command's --help.", "Nothing was changed.", exitUsage},
+	fault.BadCard:         {"Correct the card; `movekit card check FILE` shows every mistake in it.", "Nothing was changed.", exitFailed},
+	fault.NotAKit:         {"Name the kit's folder with --kit DIR, or make a kit with `movekit new DIR`.", "Nothing was changed.", exitFailed},
+	fault.NewerFormat:     {"Use the program that lies in the kit's own folder.", "Nothing was changed.", exitFailed},
+	fault.Damaged:         {"Run `movekit inspect` to see what is damaged. If the old computer is still there, run `movekit pack` on it again.", "Nothing on either computer was changed by this.", exitFailed},
+	fault.Forged:          {"Do not use this kit: somebody changed it without its passphrase. Make a new one on the old computer.", "Nothing on either computer was changed by this.", exitFailed},
+	fault.Hostile:         {"Do not use this kit: it was not made by Move Kit as it is. Make a new one on the old computer.", "Nothing was written from it.", exitFailed},
+	fault.WrongPassphrase: {"Try again: six words with - between them, or what was chosen when the kit was made.", "Nothing was changed; it may be tried as often as you like.", exitFailed},
+	fault.NoPassphrase:    {"Give it with --passphrase-file FILE or in $MOVEKIT_PASSPHRASE, or run this in a terminal.", "Nothing was changed.", exitUsage},
+	fault.Busy:            {"Wait until it is done, or end it, and run this again.", "Nothing was changed.", exitFailed},
+	fault.NoSpace:         {"Free space on that disk, or use a larger one, and run the same command again: what is whole is kept.", nothingLost, exitFailed},
+	fault.ReadOnly:        {"Switch the write protection off, or copy the kit to a disk that can be written to.", nothingLost, exitFailed},
+	fault.Unreadable:      {"See that you may read it (as administrator, perhaps) and that no other program keeps it locked, and run the same command again.", nothingLost, exitFailed},
+	fault.Changed:         {"Close the app and whatever syncs its files, and run the same command again: what is whole is kept.", nothingLost, exitFailed},
+	fault.Missing:         {"See that the path is right and the disk is connected; `movekit survey` shows where things are looked for.", nothingLost, exitFailed},
+	fault.BadDatabase:     {"Let the app itself repair or export it first. A damaged database is not packed, so that the damage is not found too late.", nothingLost, exitFailed},
+	fault.CannotPlace:     {"See that the disk is there, has space and may be written to, and run the same command again: what is whole is kept.", "Nothing was lost: what was in the way is under its own name or set aside.", exitFailed},
+	fault.NoUser:          {"Make the user on this computer, or say who takes over with --user OLD=NEW.", "Nothing was changed.", exitFailed},
+	fault.DeskDown:        {"See that this computer has network and the desk is up, and run the same command again: the tool first asks what the desk has done, and nothing is done twice.", "The licence is as the desk last said; nothing was spent twice.", exitFailed},
+	fault.DeskNonsense:    {"Something else may stand in the way (a proxy, a sign-in page). See that the card's address is the desk's, and run the same command again.", "The licence is as the desk last said; nothing was spent twice.", exitFailed},
+	fault.DeskSignature:   {"Do not go on: ask the desk's owner whether its key has changed. If so, the card must name the new one.", "The answer was not used.", exitFailed},
+	fault.DeskRefused:     {"Ask the licence's maker; `movekit status` shows what the kit knows. The data can be unpacked and verified meanwhile.", "Nothing was spent.", exitFailed},
+	fault.Stopped:         {"Run the same command again when you like: what is whole is kept.", nothingLost, exitFailed},
+	fault.Internal:        {"Run the same command again with --log-file FILE and keep the file.", nothingLost, exitFailed},
+}
+
+// tell writes an error with its advice, and returns its exit code.
+func tell(w io.Writer, err error, colour bool) int {
+	var done exit
+	if errors.As(err, &done) {
+		return done.code
+	}
+	var known *fault.Error
+	if !errors.As(err, &known) {
+		fmt.Fprintf(w, "%s %v\n  next: see `movekit --help`\n", table.Paint("error:", table.Bad, colour), err)
+		return exitUsage
+	}
+	var problems card.Problems
+	if errors.As(err, &problems) {
+		fmt.Fprintf(w, "%s %s\n", table.Paint("error:", table.Bad, colour), known.What)
+		showProblems(w, problems)
+	} else {
+		fmt.Fprintf(w, "%s %v\n", table.Paint("error:", table.Bad, colour), err)
+	}
+	a := advices[known.Kind]
+	fmt.Fprintf(w, "  next: %s\n  safe: %s\n", a.next, lossOf(known, a))
+	return a.code
+}
+
+func lossOf(e *fault.Error, a advice) string {
+	if e.Lost != "" {
+		return "Lost: " + e.Lost
+	}
+	return a.safe
+}
+
+// showProblems shows each mistake of a card with its line and a mark below
+// the column.
+func showProblems(w io.Writer, ps card.Problems) {
+	for _, p := range ps {
+		fmt.Fprintf(w, "\n%s:%d:%d: %s\n", p.File, p.Line, p.Column, p.What)
+		if p.Source != "" {
+			lead := fmt.Sprintf("%5d | ", p.Line)
+			pad := strings.Map(func(r rune) rune {
+				if r == '\t' {
+					return r
+				}
+				return ' '
+			}, p.Source[:min(max(p.Column-1, 0), len(p.Source))])
+			fmt.Fprintf(w, "%s%s\n%s%s^\n", lead, p.Source, strings.Repeat(" ", len(lead)), pad)
+		}
+		if p.Want != "" {
+			fmt.Fprintf(w, "      expected: %s\n", p.Want)
+		}
+	}
+	fmt.Fprintln(w)
+}
+
+// gateAdvice says what to do about a gate that stopped a step.
+var gateAdvice = map[string]string{
+	"old-computer":    "Run this on the old computer.",
+	"other-computer":  "Run this on the new computer.",
+	"kit-whole":       "Run `movekit pack` on the old computer again; what is whole is kept.",
+	"app-closed":      "Close the app and run this again.",
+	"items-there":     "Correct the card's path, or mark the item optional. To go on without it, override this gate with a reason.",
+	"needs-met":       "Find the missing half first: without it the data cannot be used.",
+	"names-fit":       "Rename them on the old computer, or skip them in the card.",
+	"fits":            "Free space there, or use a larger stick.",
+	"sealed":          "Run `movekit pack` on the old computer first.",
+	"packed":          "Run `movekit pack` on the old computer first.",
+	"users-known":     "Make the users on this computer, or say who takes over with --user OLD=NEW.",
+	"version-rule":    "Install that version first, and do not start it yet.",
+	"old-deactivated": "Run `movekit deactivate` on the old computer first.",
+	"allowance":       "Ask the maker for another transfer. Nothing was spent.",
+	"covered":         "Install a version that the licence covers, or ask the maker for an upgrade.",
+}

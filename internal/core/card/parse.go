@@ -1,0 +1,349 @@
+package card
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"sort"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"movekit/internal/core/fault"
+)
+
+// MaxSize is the largest card that is read, in bytes.
+const MaxSize = 1 << 20
+
+// Problem is one mistake in a card, with the place where it stands.
+type Problem struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+	Source string `json:"source"` // the line itself
+	What   string `json:"what"`
+	Want   string `json:"expected,omitempty"` // what was expected there
+}
+
+// Error returns the problem as file:line:column: what; expected want.
+func (p *Problem) Error() string {
+	s := fmt.Sprintf("%s:%d:%d: %s", p.File, p.Line, p.Column, p.What)
+	if p.Want != "" {
+		s += "; expected " + p.Want
+	}
+	return s
+}
+
+// Problems are all mistakes found in a card, in the order of their lines.
+type Problems []*Problem
+
+// Error returns one problem a line.
+func (ps Problems) Error() string {
+	lines := make([]string, len(ps))
+	for i, p := range ps {
+		lines[i] = p.Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Read reads the card in a file. A card with mistakes gives an error that
+// wraps Problems.
+func Read(name string) (*Card, error) {
+	info, err := os.Stat(name)
+	if err == nil && info.Size() > MaxSize {
+		return nil, fault.New(fault.BadCard, "the card %s has %d bytes; a card has at most %d", name, info.Size(), MaxSize)
+	}
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return nil, fault.Wrap(fault.BadCard, err, "cannot read the card")
+	}
+	return Parse(name, data)
+}
+
+// ReadDir reads every card (*.yaml, *.yml) of a folder, by file name.
+func ReadDir(dir string) ([]*Card, error) {
+	files, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, fault.Wrap(fault.BadCard, err, "cannot read the folder of cards")
+	}
+	var cards []*Card
+	seen := map[string]string{}
+	for _, f := range files {
+		if f.IsDir() || !IsCardName(f.Name()) {
+			continue
+		}
+		c, err := Read(filepath.Join(dir, f.Name()))
+		if err != nil {
+			return nil, err
+		}
+		if other := seen[c.Name]; other != "" {
+			return nil, fault.New(fault.BadCard, "two cards are named %q: %s and %s", c.Name, other, f.Name())
+		}
+		seen[c.Name] = f.Name()
+		cards = append(cards, c)
+	}
+	return cards, nil
+}
+
+// IsCardName reports whether a file name is that of a card.
+func IsCardName(name string) bool {
+	ext := strings.ToLower(filepath.Ext(name))
+	return (ext == ".yaml" || ext == ".yml") && !strings.HasPrefix(name, ".")
+}
+
+// Parse reads a card from data; name is the file named in problems.
+func Parse(name string, data []byte) (*Card, error) {
+	lines := bytes.Split(data, []byte("\n"))
+	c := &Card{Source: name}
+	if err := yaml.NewDecoder(bytes.NewReader(data), yaml.Strict(), yaml.DisallowUnknownField()).Decode(c); err != nil {
+		return nil, bad(name, Problems{fromYAML(name, lines, err)})
+	}
+	doc, err := parser.ParseBytes(data, 0)
+	if err != nil || len(doc.Docs) == 0 {
+		return nil, bad(name, Problems{fromYAML(name, lines, err)})
+	}
+	k := &checker{file: name, lines: lines, doc: doc}
+	k.card(c)
+	if len(k.found) > 0 {
+		sort.SliceStable(k.found, func(i, j int) bool { return k.found[i].Line < k.found[j].Line })
+		return nil, bad(name, k.found)
+	}
+	return c, nil
+}
+
+func bad(name string, ps Problems) error {
+	return fault.Wrap(fault.BadCard, ps, "the card %s cannot be used", filepath.Base(name))
+}
+
+// fromYAML turns an error of the YAML reader into a Problem.
+func fromYAML(file string, lines [][]byte, err error) *Problem {
+	p := &Problem{File: file, Line: 1, Column: 1, What: "the file is empty", Want: "a card"}
+	var at yaml.Error
+	switch {
+	case errors.As(err, &at):
+		p.What, p.Want = at.GetMessage(), ""
+		if tk := at.GetToken(); tk != nil && tk.Position != nil {
+			p.Line, p.Column = tk.Position.Line, tk.Position.Column
+		}
+		var unknown *yaml.UnknownFieldError
+		if errors.As(err, &unknown) {
+			p.Want = "a field of the card format (docs/cards.md)"
+		}
+	case err != nil && !errors.Is(err, fs.ErrInvalid) && err.Error() != "EOF":
+		p.What, p.Want = err.Error(), ""
+	}
+	p.Source = sourceLine(lines, p.Line)
+	return p
+}
+
+func sourceLine(lines [][]byte, n int) string {
+	if n < 1 || n > len(lines) {
+		return ""
+	}
+	return strings.TrimRight(string(lines[n-1]), "\r")
+}
+
+// checker holds a decoded card against the rules that its types cannot say.
+type checker struct {
+	file  string
+	lines [][]byte
+	doc   *ast.File
+	found Problems
+}
+
+var shortName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
+
+// fail notes a problem at the YAML path, or at its nearest parent that stands
+// in the file.
+func (k *checker) fail(path, want, format string, args ...any) {
+	p := &Problem{File: k.file, Line: 1, Column: 1, What: fmt.Sprintf(format, args...), Want: want}
+	for at := path; at != ""; at = at[:max(strings.LastIndexAny(at, ".["), 0)] {
+		yp, err := yaml.PathString(at)
+		if err != nil {
+			continue
+		}
+		node, err := yp.FilterFile(k.doc)
+		if err != nil || node == nil {
+			continue
+		}
+		if pos := node.GetToken().Position; pos != nil {
+			p.Line, p.Column = pos.Line, pos.Column
+			break
+		}
+	}
+	p.Source = sourceLine(k.lines, p.Line)
+	k.found = append(k.found, p)
+}
+
+func (k *checker) need(path, field, value string) {
+	if strings.TrimSpace(value) == "" {
+		k.fail(path+"."+field, "a text", "the field %q is missing", field)
+	}
+}
+
+func (k *checker) name(path, value string, taken map[string]bool) {
+	switch {
+	case value == "":
+		k.fail(path+".name", "a short name", `the field "name" is missing`)
+	case !shortName.MatchString(value):
+		k.fail(path+".name", "a-z, 0-9 and -, at most 40 characters", "the name %q cannot be used", value)
+	case taken[value]:
+		k.fail(path+".name", "a name of its own", "the name %q is used twice", value)
+	}
+	taken[value] = true
+}
+
+func oneOf[T ~string](k *checker, path, field string, value T, allowed ...T) {
+	want := make([]string, len(allowed))
+	for i, a := range allowed {
+		want[i] = string(a)
+	}
+	if !slices.Contains(allowed, value) {
+		what := fmt.Sprintf("the field %q is missing", field)
+		if value != "" {
+			what = fmt.Sprintf("%q is not a %s", value, field)
+		}
+		k.fail(path+"."+field, strings.Join(want, ", "), "%s", what)
+	}
+}
+
+func (k *checker) card(c *Card) {
+	if c.Format != Format {
+		k.fail("$.card", fmt.Sprint(Format), "the card format %d is not one this tool reads", c.Format)
+	}
+	k.name("$", c.Name, map[string]bool{})
+	k.need("$", "title", c.Title)
+	if v := c.Version; v != nil {
+		k.path("$.version.file", v.File)
+		k.pattern("$.version.pattern", v.Pattern, false)
+		if v.Rule == "" {
+			v.Rule = SameMajor
+		}
+		oneOf(k, "$.version", "rule", v.Rule, Exact, SameMinor, SameMajor, SameOrNewer)
+	}
+	if len(c.Items) == 0 {
+		k.fail("$.items", "at least one item", `the field "items" is missing`)
+	}
+	taken := map[string]bool{}
+	for i := range c.Items {
+		k.item(fmt.Sprintf("$.items[%d]", i), c, &c.Items[i], taken)
+	}
+	taken = map[string]bool{}
+	for i := range c.Licences {
+		k.licence(fmt.Sprintf("$.licences[%d]", i), &c.Licences[i], taken)
+	}
+}
+
+func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
+	k.name(at, it.Name, taken)
+	oneOf(k, at, "kind", it.Kind, Folder, File, SQLite)
+	k.path(at+".path", it.Path)
+	if it.Kind != Folder && len(it.Include)+len(it.Skip) > 0 {
+		k.fail(at, "include and skip with the kind folder only", "the item %q is a %s", it.Name, it.Kind)
+	}
+	k.globs(at+".include", it.Include)
+	k.globs(at+".skip", it.Skip)
+	for i, cnt := range it.Counts {
+		k.count(fmt.Sprintf("%s.counts[%d]", at, i), it.Kind, cnt)
+	}
+	for i, n := range it.Needs {
+		if c.Item(n) == nil || n == it.Name {
+			k.fail(fmt.Sprintf("%s.needs[%d]", at, i), "the name of another item of this card", "no other item is named %q", n)
+		}
+	}
+}
+
+func (k *checker) globs(at string, patterns []string) {
+	for i, g := range patterns {
+		if !doublestar.ValidatePattern(g) || strings.HasPrefix(g, "/") || strings.Contains(g, `\`) {
+			k.fail(fmt.Sprintf("%s[%d]", at, i), "a pattern with / between folders, such as cache/**", "the pattern %q cannot be used", g)
+		}
+	}
+}
+
+var selectOnly = regexp.MustCompile(`(?is)^\s*(select|with)\b[^;]*;?\s*$`)
+
+func (k *checker) count(at string, kind Kind, c Count) {
+	k.need(at, "name", c.Name)
+	switch {
+	case kind == SQLite && !selectOnly.MatchString(c.Query):
+		k.fail(at+".query", "one SELECT that gives one whole number", "the query of %q cannot be used", c.Name)
+	case kind == Folder && (c.Files == "" || !doublestar.ValidatePattern(c.Files)):
+		k.fail(at+".files", "a pattern of files, such as **/*.rec", "the count %q has no pattern that can be used", c.Name)
+	case kind == File:
+		k.fail(at, "counts with folders and databases only", "a single file has nothing to count")
+	case kind == SQLite && c.Files != "", kind == Folder && c.Query != "":
+		k.fail(at, "files for a folder, query for a database", "the count %q does not fit a %s", c.Name, kind)
+	}
+}
+
+func (k *checker) licence(at string, l *Licence, taken map[string]bool) {
+	k.name(at, l.Name, taken)
+	oneOf(k, at, "method", l.Method, MethodDesk)
+	k.need(at, "product", l.Product)
+	k.path(at+".serial.file", l.Serial.File)
+	k.pattern(at+".serial.pattern", l.Serial.Pattern, true)
+	k.path(at+".code.file", l.Code.File)
+	k.pattern(at+".code.pattern", l.Code.Pattern, true)
+	if !l.Token.IsZero() {
+		k.path(at+".token", l.Token)
+	}
+	if !safeURL(l.Desk.URL) {
+		k.fail(at+".desk.url", "an https address, or http on this computer (127.0.0.1)", "the desk's address %q cannot be used", l.Desk.URL)
+	}
+	if _, err := l.Desk.PublicKey(); err != nil {
+		k.fail(at+".desk.key", "an Ed25519 public key: 32 bytes in base64url", "the desk's key cannot be used")
+	}
+}
+
+func safeURL(s string) bool {
+	u, err := url.Parse(s)
+	if err != nil || u.Host == "" || u.User != nil || u.RawQuery != "" {
+		return false
+	}
+	if u.Scheme == "https" {
+		return true
+	}
+	ip := net.ParseIP(u.Hostname())
+	return u.Scheme == "http" && (u.Hostname() == "localhost" || ip != nil && ip.IsLoopback())
+}
+
+func (k *checker) pattern(at, expr string, required bool) {
+	if expr == "" && !required {
+		return
+	}
+	re, err := regexp.Compile(expr)
+	if err != nil || re.NumSubexp() != 1 {
+		k.fail(at, `a regular expression with one group, such as Version: (\S+)`, "the pattern %q cannot be used", expr)
+	}
+}
+
+// path checks that a path starts with a term or a root: a relative path
+// would depend on where the tool is started.
+func (k *checker) path(at string, p Path) {
+	if p.IsZero() {
+		field := at[strings.LastIndex(at, ".")+1:]
+		k.fail(at, "a path, or a mapping with windows and linux", "the field %q is missing", field)
+		return
+	}
+	for _, s := range []string{p.Any, p.Windows, p.Linux} {
+		if s != "" && !rooted.MatchString(s) {
+			k.fail(at, `a path that starts with a term (%APPDATA%, ~, $XDG_CONFIG_HOME), a drive or /`, "the path %q does not say where it starts", s)
+		}
+		if slices.Contains(strings.FieldsFunc(s, func(r rune) bool { return r == '/' || r == '\\' }), "..") {
+			k.fail(at, "a path without ..", "the path %q leads upwards", s)
+		}
+	}
+}
+
+var rooted = regexp.MustCompile(`^(%[A-Za-z()0-9]+%|~|\$[A-Z_]+|[A-Za-z]:[\\/]|/)`)

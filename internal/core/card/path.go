@@ -1,0 +1,60 @@
+package card
+
+import (
+	"fmt"
+
+	"github.com/goccy/go-yaml"
+	"github.com/invopop/jsonschema"
+)
+
+// Path is where something lies, in a system's own terms (%APPDATA%\X,
+// ~/.config/x). It is written as one text that holds for every system, or as
+// a mapping with one text a system.
+type Path struct {
+	Any     string // holds where the system has none of its own
+	Windows string
+	Linux   string
+}
+
+// On returns the path for a system ("windows" or "linux"), or "" where the
+// card gives none.
+func (p Path) On(system string) string {
+	own := map[string]string{"windows": p.Windows, "linux": p.Linux}[system]
+	if own != "" {
+		return own
+	}
+	return p.Any
+}
+
+// IsZero reports whether the card gives no path at all.
+func (p Path) IsZero() bool { return p == Path{} }
+
+// UnmarshalYAML reads a text, or a mapping of systems to texts.
+func (p *Path) UnmarshalYAML(data []byte) error {
+	if err := yaml.Unmarshal(data, &p.Any); err == nil {
+		return nil
+	}
+	var bySystem struct {
+		Windows string `yaml:"windows"`
+		Linux   string `yaml:"linux"`
+	}
+	if err := yaml.UnmarshalWithOptions(data, &bySystem, yaml.Strict()); err != nil {
+		return fmt.Errorf("expected a path, or a mapping with windows and linux")
+	}
+	p.Windows, p.Linux = bySystem.Windows, bySystem.Linux
+	return nil
+}
+
+// JSONSchema describes the two ways to write a path.
+func (Path) JSONSchema() *jsonschema.Schema {
+	text := func(about string) *jsonschema.Schema {
+		return &jsonschema.Schema{Type: "string", MinLength: new(uint64(1)), Description: about}
+	}
+	systems := jsonschema.NewProperties()
+	systems.Set("windows", text(`For example %APPDATA%\Tidewright.`))
+	systems.Set("linux", text(`For example ~/.config/tidewright.`))
+	return &jsonschema.Schema{OneOf: []*jsonschema.Schema{
+		text("One path for every system."),
+		{Type: "object", Properties: systems, AdditionalProperties: jsonschema.FalseSchema, MinProperties: new(uint64(1))},
+	}}
+}

@@ -1,0 +1,227 @@
+// Package journal is the kit's append-only record of every step: one JSON
+// object a line, each with the BLAKE3 hash of the line before it and a
+// message authentication code that takes the kit's passphrase to make.
+//
+// A second small file, the head, tells how many lines there are and the hash
+// of the last, so that lines cut off from the end are missed too.
+package journal
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+)
+
+// The journal's two files in the kit.
+const (
+	File     = "journal.jsonl"
+	HeadFile = "journal.head"
+)
+
+// Line is one record.
+type Line struct {
+	N        int             `json:"n"` // from 1
+	At       time.Time       `json:"at"`
+	Event    string          `json:"event"`
+	App      string          `json:"app,omitempty"`
+	Item     string          `json:"item,omitempty"`
+	User     string          `json:"user,omitempty"`
+	Licence  string          `json:"licence,omitempty"`
+	Computer string          `json:"computer,omitempty"` // name of the computer it was written on
+	Data     json.RawMessage `json:"data,omitempty"`
+	Prev     string          `json:"prev"`          // BLAKE3 of the line before, hex
+	MAC      string          `json:"mac,omitempty"` // keyed BLAKE3 of this line without the mac, hex
+}
+
+// head is the content of the HeadFile.
+type head struct {
+	Lines int    `json:"lines"`
+	Hash  string `json:"hash"` // of the last line
+	Sum   string `json:"sum"`  // BLAKE3 of lines and hash, so that a changed head is seen
+}
+
+func (h head) sum() string {
+	return digest.Of(fmt.Appendf(nil, "%d %s", h.Lines, h.Hash)).String()
+}
+
+// Damage is a place where the journal is not what was written.
+type Damage struct {
+	Line int    `json:"line"` // 0 where it concerns the head
+	What string `json:"what"`
+}
+
+// Log is a journal that was read, and can be added to.
+type Log struct {
+	dir   string
+	Lines []Line
+	// Damage lists what does not fit; a damaged journal cannot be added to.
+	Damage []Damage
+	// Torn is true where the last line was cut off while it was being
+	// written. The next Append removes it.
+	Torn  bool
+	whole int64 // bytes of whole lines
+	last  string
+	raw   [][]byte // the lines' bytes, until they are authenticated
+}
+
+// firstPrev is what stands for the line before the first.
+var firstPrev = digest.Of(nil).String()
+
+// Read reads the journal of a kit. Damage is returned in the Log, not as an
+// error.
+func Read(dir string) (*Log, error) {
+	data, err := os.ReadFile(filepath.Join(dir, File))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fault.Wrap(fault.Unreadable, err, "cannot read the kit's journal")
+	}
+	l := &Log{dir: dir, last: firstPrev}
+	missing := err != nil
+	for len(data) > 0 {
+		line, rest, ended := bytes.Cut(data, []byte("\n"))
+		if !ended {
+			l.Torn = true
+			break
+		}
+		l.take(line)
+		data = rest
+		l.whole += int64(len(line)) + 1
+	}
+	l.checkHead(missing)
+	return l, nil
+}
+
+// take reads one line and holds it against the line before it.
+func (l *Log) take(raw []byte) {
+	n := len(l.Lines) + 1
+	var line Line
+	dec := json.NewDecoder(bytes.NewReader(raw))
+	dec.DisallowUnknownFields()
+	switch err := dec.Decode(&line); {
+	case err != nil:
+		l.damage(n, "line %d is not a journal line", n)
+	case line.N != n:
+		l.damage(n, "line %d carries the number %d: lines were removed, added or put in another order", n, line.N)
+	case line.Prev != l.last && n == 1:
+		l.damage(n, "line 1 was changed, or lines before it were removed")
+	case line.Prev != l.last:
+		l.damage(n-1, "line %d was changed", n-1)
+	}
+	l.Lines = append(l.Lines, line)
+	l.raw = append(l.raw, raw)
+	l.last = digest.Of(raw).String()
+}
+
+func (l *Log) damage(line int, format string, args ...any) {
+	l.Damage = append(l.Damage, Damage{Line: line, What: fmt.Sprintf(format, args...)})
+}
+
+func (l *Log) checkHead(noJournal bool) {
+	data, err := os.ReadFile(filepath.Join(l.dir, HeadFile))
+	if errors.Is(err, fs.ErrNotExist) && noJournal {
+		return // nothing was ever written
+	}
+	var h head
+	if err == nil {
+		err = json.Unmarshal(data, &h)
+	}
+	again, _ := json.Marshal(h)
+	if err != nil || h.Sum != h.sum() || string(data) != string(again)+"\n" {
+		// A kit that was cut off at its very first line has no head yet.
+		if len(l.Lines) > 1 || !errors.Is(err, fs.ErrNotExist) {
+			l.damage(0, "%s was changed or is missing", HeadFile)
+		}
+		return
+	}
+	switch {
+	case h.Lines > len(l.Lines):
+		l.damage(len(l.Lines)+1, "line %d was removed, with all after it up to line %d", len(l.Lines)+1, h.Lines)
+	case h.Lines < len(l.Lines)-1:
+		l.damage(h.Lines+2, "line %d was added", h.Lines+2)
+	case h.Lines == len(l.Lines) && h.Hash != l.last:
+		l.damage(h.Lines, "line %d was changed", h.Lines)
+	case h.Lines == len(l.Lines)-1 && h.Hash != l.Lines[h.Lines].Prev:
+		l.damage(h.Lines, "line %d was changed", h.Lines)
+	}
+}
+
+// macOf computes a line's authentication code over its bytes without it.
+func macOf(key digest.Sum, unsigned []byte) string {
+	h := digest.Keyed(key)
+	h.Write(unsigned)
+	return h.Sum().String()
+}
+
+// Authenticate checks every line with the key that only holders of the
+// passphrase have. It returns the number of the first line that somebody else
+// wrote, or 0.
+func (l *Log) Authenticate(key digest.Sum) int {
+	for i, raw := range l.raw {
+		line := l.Lines[i]
+		tail := fmt.Appendf(nil, `,"mac":%q}`, line.MAC)
+		body, ok := bytes.CutSuffix(raw, tail)
+		if !ok || macOf(key, append(body[:len(body):len(body)], '}')) != line.MAC {
+			return i + 1
+		}
+	}
+	return 0
+}
+
+// Append adds a line with the key of the kit, and flushes it before it
+// returns. N, At where it is zero, Prev and MAC are filled in.
+func (l *Log) Append(line Line, key digest.Sum) error {
+	if len(l.Damage) > 0 {
+		return fault.New(fault.Damaged, "the kit's journal is damaged: %s", l.Damage[0].What)
+	}
+	line.N, line.Prev, line.MAC = len(l.Lines)+1, l.last, ""
+	if line.At.IsZero() {
+		line.At = time.Now()
+	}
+	line.At = line.At.UTC().Truncate(time.Millisecond)
+	unsigned, err := json.Marshal(line)
+	if err != nil {
+		return fault.Wrap(fault.Internal, err, "cannot write a journal line")
+	}
+	line.MAC = macOf(key, unsigned)
+	raw := append(unsigned[:len(unsigned)-1:len(unsigned)-1], fmt.Sprintf(`,"mac":%q}`, line.MAC)...)
+	if err := l.write(raw); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot write the kit's journal")
+	}
+	l.Lines, l.raw = append(l.Lines, line), append(l.raw, raw)
+	l.last = digest.Of(raw).String()
+	h := head{Lines: len(l.Lines), Hash: l.last}
+	h.Sum = h.sum()
+	data, _ := json.Marshal(h)
+	if err := WriteFile(filepath.Join(l.dir, HeadFile), append(data, '\n'), 0o644); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot write the kit's journal head")
+	}
+	return nil
+}
+
+// write puts raw behind the whole lines, over a torn one.
+func (l *Log) write(raw []byte) error {
+	f, err := os.OpenFile(filepath.Join(l.dir, File), os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := f.Truncate(l.whole); err != nil {
+		return err
+	}
+	if _, err := f.WriteAt(append(raw, '\n'), l.whole); err != nil {
+		return err
+	}
+	if err := f.Sync(); err != nil {
+		return err
+	}
+	l.whole += int64(len(raw)) + 1
+	l.Torn = false
+	return f.Close()
+}

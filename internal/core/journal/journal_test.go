@@ -1,0 +1,125 @@
+package journal
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"movekit/internal/core/digest"
+)
+
+var key = digest.Of([]byte("key"))
+
+func written(t *testing.T, n int) (string, []byte) {
+	t.Helper()
+	dir := t.TempDir()
+	log, err := Read(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range n {
+		if err := log.Append(Line{Event: "packed", App: "hoistbook"}, key); err != nil {
+			t.Fatal(err)
+		}
+	}
+	data, err := os.ReadFile(filepath.Join(dir, File))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return dir, data
+}
+
+func TestDamageIsNamedByLine(t *testing.T) {
+	dir, whole := written(t, 6)
+	lines := bytes.SplitAfter(whole, []byte("\n"))[:6]
+	join := func(ls ...[]byte) []byte { return bytes.Join(ls, nil) }
+	changed := bytes.Replace(lines[2], []byte("packed"), []byte("locked"), 1)
+	last := bytes.Replace(lines[5], []byte("packed"), []byte("locked"), 1)
+	for name, c := range map[string]struct {
+		data []byte
+		line int
+	}{
+		"changed":      {join(lines[0], lines[1], changed, lines[3], lines[4], lines[5]), 3},
+		"removed":      {join(lines[0], lines[1], lines[3], lines[4], lines[5]), 3},
+		"reordered":    {join(lines[0], lines[2], lines[1], lines[3], lines[4], lines[5]), 2},
+		"last changed": {join(lines[0], lines[1], lines[2], lines[3], lines[4], last), 6},
+		"last removed": {join(lines[0], lines[1], lines[2], lines[3], lines[4]), 6},
+		"all removed":  {nil, 1},
+		"doubled":      {join(lines[0], lines[0], lines[1], lines[2], lines[3], lines[4], lines[5]), 2},
+	} {
+		os.WriteFile(filepath.Join(dir, File), c.data, 0o644)
+		log, err := Read(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(log.Damage) == 0 || log.Damage[0].Line != c.line {
+			t.Errorf("%s: damage %v, want line %d", name, log.Damage, c.line)
+		}
+		if err := log.Append(Line{Event: "packed"}, key); err == nil {
+			t.Errorf("%s: a damaged journal was added to", name)
+		}
+	}
+}
+
+func readFile(t *testing.T, dir string) []byte {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join(dir, File))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return data
+}
+
+func TestEveryFlippedBitIsSeen(t *testing.T) {
+	dir, _ := written(t, 3)
+	for _, name := range []string{File, HeadFile} {
+		whole, _ := os.ReadFile(filepath.Join(dir, name))
+		for i := range whole {
+			bad := bytes.Clone(whole)
+			bad[i] ^= 1 << (i % 8)
+			os.WriteFile(filepath.Join(dir, name), bad, 0o644)
+			if log, err := Read(dir); err == nil && len(log.Damage) == 0 {
+				t.Fatalf("%s: a bit of byte %d changed unseen", name, i)
+			}
+		}
+		os.WriteFile(filepath.Join(dir, name), whole, 0o644)
+	}
+	if log, _ := Read(dir); len(log.Damage) > 0 || log.Authenticate(key) != 0 {
+		t.Errorf("the whole journal: %v", log.Damage)
+	}
+}
+
+func TestLineOfAnotherKeyIsFound(t *testing.T) {
+	dir, _ := written(t, 2)
+	log, _ := Read(dir)
+	if err := log.Append(Line{Event: "deactivated"}, digest.Of([]byte("other"))); err != nil {
+		t.Fatal(err)
+	}
+	again, _ := Read(dir)
+	if got := again.Authenticate(key); got != 3 {
+		t.Errorf("the first foreign line is %d, want 3", got)
+	}
+}
+
+func TestCutOffWriteIsMended(t *testing.T) {
+	dir, whole := written(t, 4)
+	oldHead, _ := os.ReadFile(filepath.Join(dir, HeadFile))
+	log, _ := Read(dir)
+	log.Append(Line{Event: "fifth"}, key)
+	five := readFile(t, dir)
+	for cut := len(whole); cut <= len(five); cut++ {
+		os.WriteFile(filepath.Join(dir, File), five[:cut], 0o644)
+		os.WriteFile(filepath.Join(dir, HeadFile), oldHead, 0o644)
+		log, err := Read(dir)
+		if err != nil || len(log.Damage) > 0 {
+			t.Fatalf("cut at %d: %v %v", cut, err, log.Damage)
+		}
+		if err := log.Append(Line{Event: "again"}, key); err != nil {
+			t.Fatal(err)
+		}
+		if log, _ := Read(dir); len(log.Damage) > 0 || log.Authenticate(key) != 0 || log.Torn {
+			t.Fatalf("cut at %d and mended: %v", cut, log.Damage)
+		}
+	}
+}

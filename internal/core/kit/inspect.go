@@ -1,0 +1,224 @@
+package kit
+
+import (
+	"context"
+	"encoding/json"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/seal"
+)
+
+// Damage is a file of the kit that is not what was written.
+type Damage struct {
+	File string `json:"file"`
+	What string `json:"what"`
+}
+
+// Inspection is what Inspect found.
+type Inspection struct {
+	Files   int      `json:"files"`
+	Bytes   int64    `json:"bytes"`
+	Lines   int      `json:"journal_lines"`
+	Damage  []Damage `json:"damage"`
+	Strange []string `json:"not_of_the_kit"` // files that the kit does not know
+	Torn    bool     `json:"torn"`           // the journal's last line was cut off
+}
+
+// Sealed is what a journal line tells of one sealed item.
+type Sealed struct {
+	Stream string      `json:"stream"` // name of the data stream
+	Parts  []seal.Part `json:"parts"`
+	List   []seal.Part `json:"list"`           // the stream that lists what is in it
+	Files  int64       `json:"files"`          // what is in it, as a person counts
+	Bytes  int64       `json:"bytes"`          // plain size
+	Mode   uint32      `json:"mode,omitempty"` // permissions of a database file
+	// Stamp tells whether the item changed since: it holds the newest change,
+	// the number of files and their size.
+	Stamp string `json:"stamp"`
+	// Left names what could not be taken along, with the reason; at most 20.
+	Left []string `json:"left,omitempty"`
+	// LeftCount is how many those are.
+	LeftCount int `json:"left_count,omitempty"`
+}
+
+// EventSealed is the journal event of a sealed item; its data is Sealed.
+const EventSealed = "sealed"
+
+// Inspect reads every file of the kit from its medium and holds it against
+// the checksums and the journal. It takes no passphrase. With apps, only
+// their sealed files are read. The error is for what kept it from looking.
+func Inspect(ctx context.Context, dir string, apps []string, progress func(int64)) (*Inspection, error) {
+	if _, err := os.Stat(filepath.Join(dir, ManifestFile)); err != nil {
+		if _, err := os.Stat(filepath.Join(dir, journal.File)); err != nil {
+			return nil, fault.New(fault.NotAKit, "there is no kit in %s", dir)
+		}
+	}
+	in := &Inspection{}
+	log, err := journal.Read(dir)
+	if err != nil {
+		return nil, err
+	}
+	in.Lines, in.Torn = len(log.Lines), log.Torn
+	for _, d := range log.Damage {
+		in.add(journal.File, d.What)
+	}
+	sums, err := readSums(dir)
+	if err != nil {
+		in.add(ChecksumsFile, err.Error())
+		sums = map[string]string{}
+	}
+	for name, hash := range recorded(log) {
+		if got, ok := sums[name]; !ok {
+			if err == nil {
+				in.add(name, "is missing in "+ChecksumsFile)
+			}
+			sums[name] = hash
+		} else if got != hash {
+			in.add(name, ChecksumsFile+" and the journal do not agree")
+		}
+	}
+	if err := in.hashAll(ctx, dir, chosen(sums, apps), progress); err != nil {
+		return nil, err
+	}
+	in.findStrange(dir, sums)
+	if _, err := Open(dir); err != nil && len(in.Damage) == 0 {
+		if fault.KindOf(err) == fault.NewerFormat {
+			return nil, err
+		}
+		in.add(ManifestFile, err.Error())
+	}
+	slices.SortFunc(in.Damage, func(a, b Damage) int { return strings.Compare(a.File+a.What, b.File+b.What) })
+	return in, nil
+}
+
+func (in *Inspection) add(file, what string) {
+	in.Damage = append(in.Damage, Damage{file, what})
+}
+
+// recorded returns the files that the journal says are in the kit.
+func recorded(log *journal.Log) map[string]string {
+	out := map[string]string{}
+	current := map[string][]string{} // the files of each stream
+	for _, l := range log.Lines {
+		switch l.Event {
+		case EventMade:
+			var made Made
+			if json.Unmarshal(l.Data, &made) == nil {
+				maps.Copy(out, made.Files)
+			}
+		case EventSealed:
+			var s Sealed
+			if json.Unmarshal(l.Data, &s) != nil {
+				continue
+			}
+			stream := l.App + "/" + l.Licence + "/" + s.Stream
+			for _, old := range current[stream] {
+				delete(out, old)
+			}
+			current[stream] = nil
+			for _, p := range slices.Concat(s.Parts, s.List) {
+				name := SealedDir + "/" + l.App + "/" + p.Name
+				out[name] = p.Hash
+				current[stream] = append(current[stream], name)
+			}
+		}
+	}
+	return out
+}
+
+// chosen leaves out the sealed files of apps that were not asked for.
+func chosen(sums map[string]string, apps []string) map[string]string {
+	if len(apps) == 0 {
+		return sums
+	}
+	out := map[string]string{}
+	for name, hash := range sums {
+		rest, sealed := strings.CutPrefix(name, SealedDir+"/")
+		app, _, _ := strings.Cut(rest, "/")
+		if !sealed || slices.Contains(apps, app) {
+			out[name] = hash
+		}
+	}
+	return out
+}
+
+func (in *Inspection) hashAll(ctx context.Context, dir string, sums map[string]string, progress func(int64)) error {
+	names := make(chan string)
+	var mu sync.Mutex
+	var busy sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		busy.Go(func() {
+			buf := make([]byte, 1<<20)
+			for name := range names {
+				sum, n, err := seal.Hash(filepath.Join(dir, filepath.FromSlash(name)), buf, true)
+				mu.Lock()
+				in.Files++
+				in.Bytes += n
+				switch {
+				case os.IsNotExist(err):
+					in.add(name, "is missing")
+				case err != nil:
+					in.add(name, "cannot be read: "+err.Error())
+				case sum.String() != sums[name]:
+					in.add(name, "was changed")
+				}
+				mu.Unlock()
+				if progress != nil {
+					progress(n)
+				}
+			}
+		})
+	}
+	defer busy.Wait()
+	defer close(names)
+	for name := range sums {
+		select {
+		case names <- name:
+		case <-ctx.Done():
+			return fault.Wrap(fault.Stopped, ctx.Err(), "inspecting was stopped")
+		}
+	}
+	return nil
+}
+
+// findStrange lists files that the kit does not know: they harm nothing, but
+// a person should know.
+func (in *Inspection) findStrange(dir string, sums map[string]string) {
+	own := []string{ChecksumsFile, journal.File, journal.HeadFile, lockFile}
+	filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return nil
+		}
+		if path != dir && droppings(e.Name()) {
+			if e.IsDir() {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		rel, _ := filepath.Rel(dir, path)
+		rel = filepath.ToSlash(rel)
+		if _, known := sums[rel]; !e.IsDir() && !known && !slices.Contains(own, rel) {
+			in.Strange = append(in.Strange, rel)
+		}
+		return nil
+	})
+}
+
+// TotalBytes is how much Inspect will read, for a progress bar.
+func (k *Kit) TotalBytes(apps []string) (n int64) {
+	for name := range chosen(k.sums, apps) {
+		if info, err := os.Stat(filepath.Join(k.Dir, filepath.FromSlash(name))); err == nil {
+			n += info.Size()
+		}
+	}
+	return n
+}

@@ -1,0 +1,113 @@
+package kit
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"runtime/debug"
+	"strings"
+	"unicode/utf8"
+
+	"filippo.io/age"
+	"github.com/sethvargo/go-diceware/diceware"
+	"golang.org/x/text/unicode/norm"
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+)
+
+// scrypt work factors (log2 N) of key.age. One unlock takes 128*r*N bytes:
+// 64 MiB and 128 MiB. A passphrase made by the tool has 77 bits by itself; a
+// typed one leans more on the work.
+const (
+	workMade  = 16
+	workTyped = 17
+	maxWork   = 20
+)
+
+// MinPassphrase is the least number of characters of a typed passphrase.
+const MinPassphrase = 12
+
+// MakePassphrase returns six random words of the EFF long list, 77 bits.
+func MakePassphrase() (string, error) {
+	words, err := diceware.Generate(6)
+	if err != nil {
+		return "", fault.Wrap(fault.Internal, err, "cannot make a passphrase")
+	}
+	return strings.Join(words, "-"), nil
+}
+
+// CheckPassphrase says why a typed passphrase cannot be used, or nil.
+func CheckPassphrase(p string) error {
+	if n := utf8.RuneCountInString(normal(p)); n < MinPassphrase {
+		return fault.New(fault.Usage, "the passphrase has %d characters; it needs %d", n, MinPassphrase)
+	}
+	return nil
+}
+
+// normal makes the same passphrase of the same letters on every keyboard
+// (Unicode NFC), without spaces around it.
+func normal(p string) string { return norm.NFC.String(strings.TrimSpace(p)) }
+
+func wrapKey(id *age.X25519Identity, passphrase string, made bool) ([]byte, error) {
+	r, err := age.NewScryptRecipient(normal(passphrase))
+	if err != nil {
+		return nil, fault.Wrap(fault.Usage, err, "the passphrase cannot be used")
+	}
+	r.SetWorkFactor(workTyped)
+	if made {
+		r.SetWorkFactor(workMade)
+	}
+	var out bytes.Buffer
+	w, err := age.Encrypt(&out, r)
+	if err == nil {
+		_, err = fmt.Fprintf(w, "# the key of a Move Kit kit\n%s\n", id)
+	}
+	if err == nil {
+		err = w.Close()
+	}
+	debug.FreeOSMemory() // scrypt's tables
+	if err != nil {
+		return nil, fault.Wrap(fault.Internal, err, "cannot wrap the kit's key")
+	}
+	return out.Bytes(), nil
+}
+
+func unwrapKey(wrapped []byte, passphrase string) (*age.X25519Identity, error) {
+	p := normal(passphrase)
+	if p == "" {
+		return nil, fault.New(fault.WrongPassphrase, "the passphrase is empty")
+	}
+	s, err := age.NewScryptIdentity(p)
+	if err != nil {
+		return nil, fault.Wrap(fault.WrongPassphrase, err, "the passphrase cannot be used")
+	}
+	s.SetMaxWorkFactor(maxWork)
+	r, err := age.Decrypt(bytes.NewReader(wrapped), s)
+	debug.FreeOSMemory()
+	if err != nil {
+		if errors.Is(err, age.ErrIncorrectIdentity) {
+			return nil, fault.New(fault.WrongPassphrase, "this is not the kit's passphrase")
+		}
+		var no *age.NoIdentityMatchError
+		if errors.As(err, &no) {
+			return nil, fault.New(fault.WrongPassphrase, "this is not the kit's passphrase")
+		}
+		return nil, fault.Wrap(fault.Damaged, err, "%s is damaged", KeyFile)
+	}
+	text, err := io.ReadAll(io.LimitReader(r, 4096))
+	if err == nil {
+		for line := range strings.Lines(string(text)) {
+			if line = strings.TrimSpace(line); strings.HasPrefix(line, "AGE-SECRET-KEY-1") {
+				return age.ParseX25519Identity(line)
+			}
+		}
+	}
+	return nil, fault.Wrap(fault.Damaged, err, "%s holds no key", KeyFile)
+}
+
+// authenticityKey is the key of the journal's codes.
+func authenticityKey(id *age.X25519Identity) digest.Sum {
+	return digest.Derive("movekit kit v1 journal authenticity", []byte(id.String()))
+}

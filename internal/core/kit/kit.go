@@ -1,0 +1,362 @@
+// Package kit is the folder that carries one move from one old computer to
+// one new one: its manifest, its key, its sealed files, their checksums and
+// its journal. docs/kit-format.md describes it for readers without this tool.
+package kit
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"filippo.io/age"
+	"github.com/goccy/go-yaml"
+	"github.com/gofrs/flock"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/seal"
+)
+
+// Format is the version of the kit format that this package reads and writes.
+const Format = 1
+
+// Names within a kit.
+const (
+	ManifestFile  = "kit.yaml"
+	KeyFile       = "key.age"
+	ReadmeFile    = "README.txt"
+	ChecksumsFile = "CHECKSUMS.b3"
+	CardsDir      = "cards"
+	SealedDir     = "sealed"
+	ReportDir     = "report"
+	lockFile      = "kit.lock"
+)
+
+// Computer names a computer in the manifest.
+type Computer struct {
+	Name   string         `yaml:"name" json:"name"`
+	System machine.System `yaml:"system" json:"system"`
+	ID     string         `yaml:"id,omitempty" json:"id,omitempty"` // machine.ID; unknown for the new computer
+}
+
+// Manifest is the content of kit.yaml. It holds no secrets.
+type Manifest struct {
+	Format int       `yaml:"format" json:"format"`
+	ID     string    `yaml:"id" json:"id"`
+	Made   time.Time `yaml:"made" json:"made"`
+	Tool   string    `yaml:"tool" json:"tool"` // version of the tool that made it
+	Old    Computer  `yaml:"old" json:"old"`
+	New    Computer  `yaml:"new" json:"new"`
+	Apps   []string  `yaml:"apps" json:"apps"`
+}
+
+// EventMade is the journal event that starts a kit.
+const EventMade = "made"
+
+// Made is the data of the first journal line: the hash of every file that
+// the kit started with, so that none of them can be exchanged.
+type Made struct {
+	Files map[string]string `json:"files"` // BLAKE3 by name
+}
+
+// Kit is an opened kit.
+type Kit struct {
+	Dir      string
+	Manifest Manifest
+	Cards    []*card.Card
+	Log      *journal.Log
+	sums     map[string]string // CHECKSUMS.b3: hash by slash-separated name
+	lock     *flock.Flock
+	identity *age.X25519Identity
+	key      digest.Sum // authenticates the journal
+}
+
+// New says what a kit is made of.
+type New struct {
+	Tool       string
+	Old, New   Computer
+	Cards      []*card.Card
+	Programs   []string // executables that are copied into the kit
+	Passphrase string
+	Made       bool // whether the passphrase was made by the tool
+}
+
+// Create makes a kit in dir, which must be empty or not exist, and opens it.
+func Create(dir string, n New) (*Kit, error) {
+	if entries, err := os.ReadDir(dir); err == nil && len(visible(entries)) > 0 {
+		return nil, fault.New(fault.Usage, "the folder %s is not empty", dir)
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot make the kit's folder")
+	}
+	id := make([]byte, 8)
+	rand.Read(id)
+	k := &Kit{Dir: dir, Cards: n.Cards, sums: map[string]string{}, Log: &journal.Log{}}
+	k.Manifest = Manifest{
+		Format: Format, ID: hex.EncodeToString(id), Made: time.Now().UTC().Truncate(time.Second),
+		Tool: n.Tool, Old: n.Old, New: n.New,
+	}
+	for _, c := range n.Cards {
+		k.Manifest.Apps = append(k.Manifest.Apps, c.Name)
+	}
+	if err := k.Lock(); err != nil {
+		return nil, err
+	}
+	if err := k.fill(n); err != nil {
+		k.Close()
+		return nil, err
+	}
+	return k, nil
+}
+
+func (k *Kit) fill(n New) (err error) {
+	if k.identity, err = age.GenerateX25519Identity(); err != nil {
+		return fault.Wrap(fault.Internal, err, "cannot make the kit's key")
+	}
+	wrapped, err := wrapKey(k.identity, n.Passphrase, n.Made)
+	if err != nil {
+		return err
+	}
+	k.key = authenticityKey(k.identity)
+	manifest, err := yaml.Marshal(k.Manifest)
+	if err != nil {
+		return fault.Wrap(fault.Internal, err, "cannot write %s", ManifestFile)
+	}
+	files := map[string][]byte{KeyFile: wrapped, ReadmeFile: []byte(readme(k.Manifest)), ManifestFile: manifest}
+	for _, c := range n.Cards {
+		if files[CardsDir+"/"+c.Name+".yaml"], err = os.ReadFile(c.Source); err != nil {
+			return fault.Wrap(fault.BadCard, err, "cannot read the card")
+		}
+	}
+	for name, data := range files {
+		if err := k.write(name, data); err != nil {
+			return err
+		}
+	}
+	for _, p := range n.Programs {
+		if err := k.copyProgram(p); err != nil {
+			return err
+		}
+	}
+	if k.Log, err = journal.Read(k.Dir); err != nil {
+		return err
+	}
+	if err := k.saveSums(); err != nil {
+		return err
+	}
+	return k.Record(journal.Line{Event: EventMade, Computer: n.Old.Name}, Made{Files: k.sums})
+}
+
+// visible leaves out what systems put on a stick by themselves.
+func visible(entries []fs.DirEntry) []fs.DirEntry {
+	return slices.DeleteFunc(entries, func(e fs.DirEntry) bool { return droppings(e.Name()) })
+}
+
+func droppings(name string) bool {
+	return slices.Contains([]string{"System Volume Information", "$RECYCLE.BIN", "lost+found", ".fseventsd", ".Spotlight-V100", ".Trashes", ".DS_Store", "Thumbs.db", "desktop.ini"}, name) ||
+		strings.HasPrefix(name, ".Trash-") || strings.HasPrefix(name, "._")
+}
+
+// Open opens the kit in dir without its passphrase: its manifest, cards and
+// journal can be read.
+func Open(dir string) (*Kit, error) {
+	k := &Kit{Dir: dir}
+	data, err := os.ReadFile(filepath.Join(dir, ManifestFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fault.New(fault.NotAKit, "there is no kit in %s", dir)
+	}
+	if err != nil {
+		return nil, fault.Wrap(fault.Unreadable, err, "cannot read the kit in %s", dir)
+	}
+	var probe struct {
+		Format int `yaml:"format"`
+	}
+	if yaml.Unmarshal(data, &probe) == nil && probe.Format > Format {
+		return nil, fault.New(fault.NewerFormat, "the kit in %s has format %d; this tool reads format %d", dir, probe.Format, Format)
+	}
+	if err := yaml.UnmarshalWithOptions(data, &k.Manifest, yaml.Strict()); err != nil || k.Manifest.Format != Format {
+		return nil, fault.New(fault.Damaged, "%s of the kit in %s is damaged", ManifestFile, dir)
+	}
+	if k.Log, err = journal.Read(dir); err != nil {
+		return nil, err
+	}
+	for _, app := range k.Manifest.Apps {
+		c, err := card.Read(filepath.Join(dir, CardsDir, filepath.Base(app)+".yaml"))
+		if err != nil {
+			return nil, err
+		}
+		k.Cards = append(k.Cards, c)
+	}
+	if k.sums, err = readSums(dir); err != nil {
+		k.sums = nil
+	}
+	return k, nil
+}
+
+// Lock keeps other runs away from the kit until Close.
+func (k *Kit) Lock() error {
+	k.lock = flock.New(filepath.Join(k.Dir, lockFile))
+	ok, err := k.lock.TryLock()
+	if err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot write to the kit in %s", k.Dir)
+	}
+	if !ok {
+		return fault.New(fault.Busy, "another run of this tool is working on the kit in %s", k.Dir)
+	}
+	return nil
+}
+
+// Close lets go of the kit.
+func (k *Kit) Close() error {
+	if k.lock == nil {
+		return nil
+	}
+	err := k.lock.Unlock()
+	os.Remove(filepath.Join(k.Dir, lockFile))
+	k.lock = nil
+	return err
+}
+
+// Unlock opens the kit's key with its passphrase, and then checks that the
+// journal and the files the kit started with were written by somebody who
+// knew it.
+func (k *Kit) Unlock(passphrase string) error {
+	wrapped, err := os.ReadFile(filepath.Join(k.Dir, KeyFile))
+	if err != nil {
+		return fault.Wrap(fault.Damaged, err, "cannot read the kit's key")
+	}
+	if k.identity, err = unwrapKey(wrapped, passphrase); err != nil {
+		return err
+	}
+	k.key = authenticityKey(k.identity)
+	if len(k.Log.Damage) > 0 {
+		return fault.New(fault.Damaged, "the kit's journal is damaged: %s", k.Log.Damage[0].What)
+	}
+	if n := k.Log.Authenticate(k.key); n > 0 {
+		return fault.New(fault.Forged, "line %d of the kit's journal was not written with this kit's passphrase", n)
+	}
+	return k.checkStart()
+}
+
+// checkStart holds the small files the kit started with against its first
+// journal line. Executables are left to Inspect.
+func (k *Kit) checkStart() error {
+	if len(k.Log.Lines) == 0 || k.Log.Lines[0].Event != EventMade {
+		return fault.New(fault.Damaged, "the kit was not finished when it was made")
+	}
+	var made Made
+	if err := json.Unmarshal(k.Log.Lines[0].Data, &made); err != nil {
+		return fault.Wrap(fault.Damaged, err, "line 1 of the kit's journal cannot be read")
+	}
+	for name, want := range made.Files {
+		if name != ManifestFile && name != KeyFile && !strings.HasPrefix(name, CardsDir+"/") {
+			continue
+		}
+		data, err := os.ReadFile(filepath.Join(k.Dir, filepath.FromSlash(name)))
+		if err != nil || digest.Of(data).String() != want {
+			return fault.New(fault.Forged, "%s is not the file this kit was made with", name)
+		}
+	}
+	return nil
+}
+
+// Card returns the card of an app, or nil.
+func (k *Kit) Card(app string) *card.Card {
+	for _, c := range k.Cards {
+		if c.Name == app {
+			return c
+		}
+	}
+	return nil
+}
+
+// Record appends a line to the journal, with data as its JSON.
+func (k *Kit) Record(line journal.Line, data any) error {
+	if k.identity == nil {
+		return fault.New(fault.NoPassphrase, "the kit's journal can only be written with its passphrase")
+	}
+	if data != nil {
+		raw, err := json.Marshal(data)
+		if err != nil {
+			return fault.Wrap(fault.Internal, err, "cannot write a journal line")
+		}
+		line.Data = raw
+	}
+	return k.Log.Append(line, k.key)
+}
+
+// Recipient is the key that files are sealed to. It is not stored in the
+// open, so that nobody without the passphrase can seal a file of their own.
+func (k *Kit) Recipient() age.Recipient { return k.identity.Recipient() }
+
+// Identity is the key that opens sealed files.
+func (k *Kit) Identity() age.Identity { return k.identity }
+
+// AppDir is the folder of an app's sealed files.
+func (k *Kit) AppDir(app string) string { return filepath.Join(k.Dir, SealedDir, app) }
+
+// MendChecksums enters the sealed files that the journal tells of into
+// CHECKSUMS.b3, in place of those of earlier runs. It is called after each
+// sealing, and before the first, where an interrupted run may not have.
+func (k *Kit) MendChecksums() error {
+	for name := range k.sums {
+		if strings.HasPrefix(name, SealedDir+"/") {
+			delete(k.sums, name)
+		}
+	}
+	if k.sums == nil {
+		return fault.New(fault.Damaged, "%s cannot be read", ChecksumsFile)
+	}
+	maps.Copy(k.sums, recorded(k.Log))
+	return k.saveSums()
+}
+
+// WriteReport writes a file of the report folder.
+func (k *Kit) WriteReport(name string, data []byte) error {
+	if err := k.write(ReportDir+"/"+name, data); err != nil {
+		return err
+	}
+	return k.saveSums()
+}
+
+// write writes a file of the kit and notes its hash; saveSums stores it.
+func (k *Kit) write(name string, data []byte) error {
+	if err := journal.WriteFile(filepath.Join(k.Dir, filepath.FromSlash(name)), data, 0o644); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot write %s into the kit", name)
+	}
+	k.sums[name] = digest.Of(data).String()
+	return nil
+}
+
+// copyProgram copies an executable into the kit's folder.
+func (k *Kit) copyProgram(from string) error {
+	data, err := os.ReadFile(from)
+	if err != nil {
+		return fault.Wrap(fault.Unreadable, err, "cannot read the program")
+	}
+	name := filepath.Base(from)
+	if err := k.write(name, data); err != nil {
+		return err
+	}
+	return os.Chmod(filepath.Join(k.Dir, name), 0o755)
+}
+
+// Flush returns when everything written to the kit's medium is on it.
+func (k *Kit) Flush(context.Context) error {
+	if err := seal.SyncVolume(k.Dir); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot flush the kit's medium")
+	}
+	return nil
+}

@@ -1,0 +1,90 @@
+package licence
+
+import (
+	"context"
+	"time"
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+)
+
+// Recorder keeps what was asked and answered, on disk, before it is acted
+// upon.
+type Recorder interface {
+	Asked(action Action, key string) error
+	Answered(a *Answer) error
+}
+
+// Change is one change of a licence's state on one computer.
+type Change struct {
+	Service Service
+	Record  Recorder
+	Move    string // id of the move, so that its requests are told from another's
+	Round   int    // how many answers about this computer are on record
+	Request Request
+	Tries   int           // how often a request is sent; 0 stands for 4
+	Pause   time.Duration // before the second try, doubled for each next; 0 stands for 250 ms
+}
+
+// Do carries out the action and returns the service's answer.
+//
+// It first asks for the state: what an earlier, interrupted run has reached
+// is only recorded, and nothing is asked for again. A request whose answer is
+// lost is sent again with the same idempotency key, which is that of the move,
+// so that the service carries it out once however often it is sent.
+func (c Change) Do(ctx context.Context, action Action) (*Answer, error) {
+	now, err := c.ask(ctx, Status, "")
+	if err != nil {
+		return nil, err
+	}
+	reached := action == Activate && now.State == Active || action == Deactivate && now.State != Active
+	if reached {
+		return now, c.Record.Answered(now)
+	}
+	key := c.key(action)
+	if err := c.Record.Asked(action, key); err != nil {
+		return nil, err
+	}
+	a, err := c.ask(ctx, action, key)
+	if err != nil {
+		return nil, err
+	}
+	return a, c.Record.Answered(a)
+}
+
+// Look asks for the state on the request's computer, and records nothing.
+func (c Change) Look(ctx context.Context) (*Answer, error) { return c.ask(ctx, Status, "") }
+
+// key is the same for every try of this change.
+func (c Change) key(action Action) string {
+	h := digest.New()
+	for _, s := range []string{c.Move, string(action), LicenceID(c.Request.Serial), c.Request.Computer, string(rune('0' + c.Round))} {
+		h.Write([]byte(s))
+		h.Write([]byte{0})
+	}
+	return h.Sum().String()[:40]
+}
+
+// ask sends a request until it is answered, or there is no hope.
+func (c Change) ask(ctx context.Context, action Action, key string) (*Answer, error) {
+	tries, pause := c.Tries, c.Pause
+	if tries == 0 {
+		tries = 4
+	}
+	if pause == 0 {
+		pause = 250 * time.Millisecond
+	}
+	for n := 1; ; n++ {
+		r := c.Request
+		r.Nonce = Nonce()
+		a, err := c.Service.Ask(ctx, action, r, key)
+		if err == nil || n == tries || fault.KindOf(err) != fault.DeskDown {
+			return a, err
+		}
+		select {
+		case <-time.After(pause << (n - 1)):
+		case <-ctx.Done():
+			return nil, fault.Wrap(fault.Stopped, ctx.Err(), "asking the licence desk was stopped")
+		}
+	}
+}

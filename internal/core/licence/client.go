@@ -1,0 +1,101 @@
+package licence
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"io"
+	"mime"
+	"net/http"
+	"strings"
+	"time"
+
+	"movekit/internal/core/fault"
+)
+
+// maxAnswer is the largest answer that is read, in bytes.
+const maxAnswer = 64 << 10
+
+// Service is a licence service that is asked for one thing at a time. key is
+// the idempotency key; a Status has none.
+type Service interface {
+	Ask(ctx context.Context, action Action, r Request, key string) (*Answer, error)
+}
+
+// Desk is a Service that speaks the licence desk's protocol.
+type Desk struct {
+	URL     string
+	Key     ed25519.PublicKey // answers must be signed with it
+	Timeout time.Duration     // of one request; 0 stands for 10 s
+	Client  *http.Client      // nil stands for one of its own
+}
+
+// Nonce returns 26 random characters.
+func Nonce() string { return rand.Text() }
+
+// Ask sends one request and returns the verified answer.
+func (d *Desk) Ask(ctx context.Context, action Action, r Request, key string) (*Answer, error) {
+	timeout := d.Timeout
+	if timeout == 0 {
+		timeout = 10 * time.Second
+	}
+	ctx, cancel := context.WithTimeout(ctx, timeout)
+	defer cancel()
+	body, err := json.Marshal(r)
+	if err != nil {
+		return nil, fault.Wrap(fault.Internal, err, "cannot write the request")
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(d.URL, "/")+action.Path(), bytes.NewReader(body))
+	if err != nil {
+		return nil, fault.Wrap(fault.BadCard, err, "the desk's address cannot be used")
+	}
+	req.Header.Set("Content-Type", TypeJSON)
+	req.Header.Set("Accept", TypeAnswer+", "+TypeProblem)
+	if key != "" {
+		req.Header.Set(KeyHeader, key)
+	}
+	client := d.Client
+	if client == nil {
+		client = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error {
+			return http.ErrUseLastResponse // secrets go to the card's address alone
+		}}
+	}
+	resp, err := client.Do(req)
+	if err != nil {
+		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+			return nil, fault.New(fault.DeskDown, "the licence desk at %s did not answer within %s", d.URL, timeout)
+		}
+		return nil, fault.Wrap(fault.DeskDown, errors.Unwrap(err), "the licence desk at %s cannot be reached", d.URL)
+	}
+	defer resp.Body.Close()
+	data, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
+	if err != nil {
+		return nil, fault.Wrap(fault.DeskDown, err, "the licence desk at %s broke off its answer", d.URL)
+	}
+	return d.read(resp, data, r, action)
+}
+
+func (d *Desk) read(resp *http.Response, data []byte, r Request, action Action) (*Answer, error) {
+	typ, _, _ := mime.ParseMediaType(resp.Header.Get("Content-Type"))
+	switch {
+	case len(data) > maxAnswer:
+		return nil, fault.New(fault.DeskNonsense, "the licence desk at %s answered with more than %d bytes", d.URL, maxAnswer)
+	case typ == TypeProblem:
+		p := &Problem{}
+		if err := json.Unmarshal(data, p); err != nil || p.Title == "" {
+			return nil, fault.New(fault.DeskNonsense, "the licence desk at %s answered with a problem that cannot be read", d.URL)
+		}
+		p.Status = resp.StatusCode
+		return nil, refused(p)
+	case resp.StatusCode != http.StatusOK || typ != TypeAnswer:
+		return nil, fault.New(fault.DeskNonsense, "something at %s answered %q with %q, which a licence desk does not", d.URL, resp.Status, typ)
+	}
+	a, err := Verify(strings.TrimSpace(string(data)), d.Key)
+	if err != nil {
+		return nil, err
+	}
+	return a, a.Answers(r, action)
+}

@@ -1,0 +1,213 @@
+// Package licence moves licences: it asks a licence service what a licence's
+// state is, deactivates it on the old computer and activates it on the new.
+//
+// The protocol is that of docs/licence-desk.openapi.yaml: HTTP and JSON
+// requests, answers signed as JWS (RFC 7515) with EdDSA (RFC 8037), errors as
+// problem+json (RFC 9457), and an Idempotency-Key so that a request that is
+// sent twice is carried out once.
+package licence
+
+import (
+	"crypto/ed25519"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+)
+
+// State is the state of a licence on one computer.
+type State string
+
+// The states.
+const (
+	Active       State = "active"
+	Deactivated  State = "deactivated"
+	NotActivated State = "not activated"
+	Unknown      State = "unknown"
+)
+
+// Action is what is asked of the service.
+type Action string
+
+// The actions.
+const (
+	Status     Action = "status"
+	Deactivate Action = "deactivate"
+	Activate   Action = "activate"
+)
+
+// Path is where an action is asked for, below the desk's address.
+func (a Action) Path() string {
+	switch a {
+	case Activate:
+		return "/v1/activations"
+	case Deactivate:
+		return "/v1/deactivations"
+	}
+	return "/v1/status"
+}
+
+// Media types of the protocol.
+const (
+	TypeJSON    = "application/json"
+	TypeAnswer  = "application/jose"
+	TypeProblem = "application/problem+json"
+	KeyHeader   = "Idempotency-Key"
+)
+
+// Request is what the client sends.
+type Request struct {
+	Serial   string `json:"serial"`
+	Code     string `json:"code"`
+	Product  string `json:"product"`
+	Computer string `json:"computer"`          // machine.ID of the computer it is about
+	Version  string `json:"version,omitempty"` // of the app; for an activation
+	Nonce    string `json:"nonce"`             // 16 to 64 characters, new in each request
+}
+
+// Answer is the signed content of an answer.
+type Answer struct {
+	Issued    int64    `json:"iat"` // seconds since 1970
+	Nonce     string   `json:"nonce"`
+	Action    Action   `json:"action"`
+	Licence   string   `json:"licence"` // LicenceID of the serial
+	Product   string   `json:"product"`
+	Computer  string   `json:"computer"`
+	State     State    `json:"state"`  // on that computer
+	Active    []string `json:"active"` // computers it is active on
+	Covers    string   `json:"covers"` // major version that is covered
+	Seats     int      `json:"seats"`
+	Transfers int      `json:"transfers_left"`
+	Spent     int      `json:"transfers_spent"` // by the request answered
+	// Signed is the whole signed answer, which the app keeps. It is not part
+	// of the answer.
+	Signed string `json:"-"`
+}
+
+// Problem is an error of the service (RFC 9457).
+type Problem struct {
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail,omitempty"`
+}
+
+// The problem types.
+const (
+	ProblemBadRequest   = "urn:movekit:desk:bad-request"
+	ProblemUnknown      = "urn:movekit:desk:unknown-licence"
+	ProblemSeatTaken    = "urn:movekit:desk:seat-taken"
+	ProblemNoTransfer   = "urn:movekit:desk:no-transfer-left"
+	ProblemNotCovered   = "urn:movekit:desk:version-not-covered"
+	ProblemNotActive    = "urn:movekit:desk:not-active-there"
+	ProblemKeyReused    = "urn:movekit:desk:idempotency-key-reused"
+	ProblemServerFailed = "urn:movekit:desk:failed"
+)
+
+// Error returns the problem's title and detail.
+func (p *Problem) Error() string {
+	if p.Detail == "" {
+		return p.Title
+	}
+	return p.Title + ": " + p.Detail
+}
+
+// LicenceID names a licence without telling its serial.
+func LicenceID(serial string) string {
+	return digest.Of([]byte("movekit licence\x00" + serial)).String()[:32]
+}
+
+// Mask shows the last four characters of a secret.
+func Mask(secret string) string {
+	r := []rune(secret)
+	if len(r) <= 4 {
+		return "••••"
+	}
+	return "••••" + string(r[len(r)-4:])
+}
+
+// Sign signs an answer as a compact JWS.
+func Sign(a Answer, key ed25519.PrivateKey) (string, error) {
+	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: key}, nil)
+	if err != nil {
+		return "", err
+	}
+	payload, err := json.Marshal(a)
+	if err != nil {
+		return "", err
+	}
+	jws, err := signer.Sign(payload)
+	if err != nil {
+		return "", err
+	}
+	return jws.CompactSerialize()
+}
+
+// Verify checks the signature of a compact JWS and returns the answer in it.
+func Verify(compact string, key ed25519.PublicKey) (*Answer, error) {
+	jws, err := jose.ParseSignedCompact(compact, []jose.SignatureAlgorithm{jose.EdDSA})
+	if err != nil {
+		return nil, fault.Wrap(fault.DeskNonsense, err, "the licence desk's answer is no signed answer")
+	}
+	payload, err := jws.Verify(key)
+	if err != nil {
+		return nil, fault.New(fault.DeskSignature, "the licence desk's answer is not signed with the key that the card names")
+	}
+	var a Answer
+	if err := json.Unmarshal(payload, &a); err != nil {
+		return nil, fault.Wrap(fault.DeskNonsense, err, "the licence desk's answer cannot be read")
+	}
+	a.Signed = compact
+	return &a, nil
+}
+
+// Answers checks that an answer is the one to this request and action.
+func (a *Answer) Answers(r Request, want Action) error {
+	switch {
+	case a.Nonce != r.Nonce, a.Action != want, a.Licence != LicenceID(r.Serial), a.Computer != r.Computer, a.Product != r.Product:
+		return fault.New(fault.DeskSignature, "the licence desk's answer belongs to another request")
+	case want == Activate && a.State != Active, want == Deactivate && a.State == Active:
+		return fault.New(fault.DeskNonsense, "the licence desk says the licence is %s after it was asked to %s it", a.State, want)
+	}
+	return nil
+}
+
+// When is the time of the answer.
+func (a *Answer) When() time.Time { return time.Unix(a.Issued, 0) }
+
+// IsProblem returns the problem of that type in an error, or nil.
+func IsProblem(err error, typ string) *Problem {
+	for e := err; e != nil; {
+		if p, ok := e.(*Problem); ok && (typ == "" || p.Type == typ) {
+			return p
+		}
+		u, ok := e.(interface{ Unwrap() error })
+		if !ok {
+			return nil
+		}
+		e = u.Unwrap()
+	}
+	return nil
+}
+
+// refused gives a problem of the service its kind.
+func refused(p *Problem) error {
+	kind := fault.DeskRefused
+	if p.Status >= 500 {
+		kind = fault.DeskDown
+	}
+	return fault.Wrap(kind, p, "the licence desk says no (%d)", p.Status)
+}
+
+// Secrets are a licence's facts that are kept sealed in the kit.
+type Secrets struct {
+	Serial string `json:"serial"`
+	Code   string `json:"code"`
+}
+
+// String keeps the secrets out of messages.
+func (s Secrets) String() string { return fmt.Sprintf("serial %s", Mask(s.Serial)) }

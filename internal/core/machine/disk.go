@@ -1,0 +1,215 @@
+package machine
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+
+	"movekit/internal/core/fault"
+)
+
+// IdentityFile lies in the root of a simulated computer, or beside the
+// folders of a pulled drive, and says what the disk itself does not tell.
+const IdentityFile = "computer.yaml"
+
+// Identity is the content of an IdentityFile.
+type Identity struct {
+	Name       string    `yaml:"name"`
+	System     System    `yaml:"system"`
+	HardwareID string    `yaml:"hardware-id"`
+	Running    []Program `yaml:"running,omitempty"` // programs that a simulated computer runs
+}
+
+// disk is a computer whose disk is in a folder.
+type disk struct {
+	root  string
+	ident Identity
+	users []User
+}
+
+func openDisk(root string) (Computer, error) {
+	abs, err := filepath.Abs(root)
+	if err == nil {
+		abs, err = filepath.EvalSymlinks(abs)
+	}
+	if err != nil {
+		return nil, fault.Wrap(fault.Missing, err, "there is no disk at %s", root)
+	}
+	d := &disk{root: abs}
+	if err := d.identify(); err != nil {
+		return nil, err
+	}
+	if d.ident.System == Windows {
+		d.users = windowsProfiles(d.join("Users"))
+	} else {
+		d.users = passwdUsers(d.join("etc/passwd"), func(home string) string { return d.join(home) })
+		if len(d.users) == 0 {
+			d.users = homeFolders(d.join("home"))
+		}
+	}
+	return d, nil
+}
+
+func (d *disk) join(rest string) string {
+	p, err := walkDown(d.root, d.root, rest, d.ident.System == Windows)
+	if err != nil {
+		return filepath.Join(d.root, filepath.FromSlash(rest))
+	}
+	return p
+}
+
+// identify reads the IdentityFile, and fills what it leaves open from the
+// disk.
+func (d *disk) identify() error {
+	name := filepath.Join(d.root, IdentityFile)
+	data, err := os.ReadFile(name)
+	if err == nil {
+		if err := yaml.UnmarshalWithOptions(data, &d.ident, yaml.Strict()); err != nil {
+			return fault.Wrap(fault.Usage, err, "cannot read %s", name)
+		}
+	} else if !os.IsNotExist(err) {
+		return fault.Wrap(fault.Unreadable, err, "cannot read %s", name)
+	}
+	id := &d.ident
+	if id.System == "" {
+		id.System = d.guessSystem()
+	}
+	if id.System != Windows && id.System != Linux {
+		return fault.New(fault.Usage, "%s is no disk of a computer that Move Kit knows: it has neither Users and Windows nor etc and home", d.root)
+	}
+	if id.System == Linux {
+		id.Name = orElse(id.Name, firstLine(d.join("etc/hostname")))
+		id.HardwareID = orElse(id.HardwareID, firstLine(d.join("etc/machine-id")))
+	}
+	if id.Name == "" || id.HardwareID == "" {
+		return fault.New(fault.Usage, "the disk at %s does not tell which computer it is: write its name, system and hardware-id into %s", d.root, name)
+	}
+	return nil
+}
+
+func (d *disk) guessSystem() System {
+	for _, probe := range []struct {
+		name string
+		sys  System
+	}{{"Users", Windows}, {"ProgramData", Windows}, {"Windows", Windows}, {"etc", Linux}, {"home", Linux}} {
+		if found := foldName(d.root, probe.name); found != "" {
+			return probe.sys
+		}
+	}
+	return ""
+}
+
+func (d *disk) Name() string       { return d.ident.Name }
+func (d *disk) System() System     { return d.ident.System }
+func (d *disk) HardwareID() string { return d.ident.HardwareID }
+func (d *disk) Users() []User      { return d.users }
+func (d *disk) Root() string       { return d.root }
+
+func (d *disk) Locate(path string, user *User) (string, error) {
+	rest, perUser, err := below(d.ident.System, path)
+	if err != nil {
+		return "", err
+	}
+	base := d.root
+	if perUser {
+		if user == nil {
+			return "", fault.New(fault.NoUser, "the path %q needs a user", path)
+		}
+		base = user.Home
+	}
+	if len(rest) >= 2 && rest[1] == ':' {
+		if !strings.EqualFold(rest[:2], "C:") {
+			return "", fault.New(fault.Missing, "the path %q is on a drive that is not at %s", path, d.root)
+		}
+		rest = rest[2:]
+	}
+	real, err := walkDown(d.root, base, rest, d.ident.System == Windows)
+	if err != nil {
+		return "", fault.Wrap(fault.Unreadable, err, "cannot follow %q", path)
+	}
+	return real, nil
+}
+
+// Running returns what the IdentityFile says: nothing runs on a pulled drive.
+func (d *disk) Running(_ context.Context, names []string) ([]Program, error) {
+	return withNames(d.ident.Running, names), nil
+}
+
+func withNames(all []Program, names []string) []Program {
+	var out []Program
+	for _, p := range all {
+		for _, n := range names {
+			if strings.EqualFold(strings.TrimSuffix(strings.ToLower(p.Name), ".exe"), strings.TrimSuffix(strings.ToLower(n), ".exe")) {
+				out = append(out, p)
+				break
+			}
+		}
+	}
+	return out
+}
+
+// notPeople are the profile folders that Windows makes for itself.
+var notPeople = map[string]bool{"default": true, "default user": true, "public": true, "all users": true, "defaultapppool": true, "wdagutilityaccount": true}
+
+func windowsProfiles(dir string) []User {
+	var out []User
+	for _, u := range homeFolders(dir) {
+		if !notPeople[strings.ToLower(u.Name)] {
+			out = append(out, u)
+		}
+	}
+	return out
+}
+
+func homeFolders(dir string) []User {
+	entries, _ := os.ReadDir(dir)
+	var out []User
+	for _, e := range entries {
+		if e.IsDir() {
+			out = append(out, User{Name: e.Name(), Home: filepath.Join(dir, e.Name())})
+		}
+	}
+	return out
+}
+
+// passwdUsers returns the people in a passwd(5) file: user ids from 1000, and
+// root, each with a profile folder that is there.
+func passwdUsers(file string, real func(string) string) []User {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil
+	}
+	var out []User
+	for line := range strings.Lines(string(data)) {
+		f := strings.Split(strings.TrimSpace(line), ":")
+		if len(f) < 7 || f[0] == "nobody" || len(f[2]) < 4 && f[2] != "0" || strings.HasSuffix(f[6], "/nologin") || strings.HasSuffix(f[6], "/false") {
+			continue
+		}
+		home := real(f[5])
+		if info, err := os.Stat(home); err == nil && info.IsDir() && f[5] != "/" {
+			out = append(out, User{Name: f[0], Home: home})
+		}
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
+	return out
+}
+
+func firstLine(file string) string {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return ""
+	}
+	line, _, _ := strings.Cut(string(data), "\n")
+	return strings.TrimSpace(line)
+}
+
+func orElse(s, other string) string {
+	if s != "" {
+		return s
+	}
+	return other
+}

@@ -1,0 +1,96 @@
+package machine
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/shirou/gopsutil/v4/process"
+
+	"movekit/internal/core/fault"
+)
+
+// live is the computer this program runs on.
+type live struct {
+	name, id string
+	users    []User
+}
+
+func openLive() (Computer, error) {
+	name, err := os.Hostname()
+	if err != nil {
+		return nil, fault.Wrap(fault.Unreadable, err, "cannot read this computer's name")
+	}
+	id, err := hardwareID()
+	if err != nil || id == "" {
+		return nil, fault.Wrap(fault.Unreadable, err, "cannot read what this computer's licences are bound to")
+	}
+	return &live{name: name, id: id, users: liveUsers()}, nil
+}
+
+func (l *live) Name() string       { return l.name }
+func (l *live) System() System     { return hostSystem() }
+func (l *live) HardwareID() string { return l.id }
+func (l *live) Users() []User      { return l.users }
+func (l *live) Root() string       { return "" }
+
+func (l *live) Locate(path string, user *User) (string, error) {
+	rest, perUser, err := below(l.System(), path)
+	if err != nil {
+		return "", err
+	}
+	switch {
+	case perUser && user == nil:
+		return "", fault.New(fault.NoUser, "the path %q needs a user", path)
+	case perUser:
+		if p := ownTerm(path, user); p != "" {
+			return p, nil
+		}
+		return filepath.Join(user.Home, filepath.FromSlash(rest)), nil
+	case strings.HasPrefix(path, "%"):
+		if p := ownTerm(path, nil); p != "" {
+			return p, nil
+		}
+		return filepath.Join(systemDrive(), filepath.FromSlash(rest)), nil
+	}
+	return filepath.FromSlash(rest), nil
+}
+
+// ownTerm resolves a term from this program's own environment, where it says
+// better than the usual layout: for the user who runs it, and for the
+// system's folders.
+func ownTerm(path string, user *User) string {
+	name, rest, err := split(path)
+	if err != nil || user != nil && !isMe(user) {
+		return ""
+	}
+	value := os.Getenv(strings.Trim(name, "%$"))
+	if value == "" || !filepath.IsAbs(value) {
+		return ""
+	}
+	return filepath.Join(value, filepath.FromSlash(rest))
+}
+
+// isMe reports whether a profile is that of the user who runs this program.
+func isMe(u *User) bool {
+	home, err := os.UserHomeDir()
+	return err == nil && filepath.Clean(home) == filepath.Clean(u.Home)
+}
+
+func (l *live) Running(ctx context.Context, names []string) ([]Program, error) {
+	if len(names) == 0 {
+		return nil, nil
+	}
+	procs, err := process.ProcessesWithContext(ctx)
+	if err != nil {
+		return nil, fault.Wrap(fault.Unreadable, err, "cannot list the running programs")
+	}
+	var all []Program
+	for _, p := range procs {
+		if name, err := p.NameWithContext(ctx); err == nil {
+			all = append(all, Program{Name: name, PID: p.Pid})
+		}
+	}
+	return withNames(all, names), nil
+}

@@ -1,0 +1,257 @@
+// Package machine stands for a computer: the live one, or the disk of one in
+// a folder (a drive pulled from a dead computer, or a simulated computer).
+package machine
+
+import (
+	"context"
+	"encoding/hex"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"github.com/zeebo/blake3"
+
+	"movekit/internal/core/fault"
+)
+
+// System is the kind of operating system whose terms a computer's paths use.
+type System string
+
+// The systems that cards speak of.
+const (
+	Windows System = "windows"
+	Linux   System = "linux"
+)
+
+// User is a person's profile on a computer.
+type User struct {
+	Name string
+	Home string // the real path of the profile folder
+}
+
+// Program is a running program.
+type Program struct {
+	Name string `yaml:"name" json:"name"`
+	PID  int32  `yaml:"pid" json:"pid"`
+}
+
+// Computer answers what the steps ask about the computer they work on.
+type Computer interface {
+	Name() string
+	System() System
+	HardwareID() string // what licences are bound to; never empty
+	Users() []User
+	// Locate returns the real path of a card's path, for the user given where
+	// the path is a per-user one. The path need not exist.
+	Locate(path string, user *User) (string, error)
+	// Running returns the running programs with one of these names.
+	Running(ctx context.Context, names []string) ([]Program, error)
+	// Root is the folder that holds the computer's disk, or "" for the live one.
+	Root() string
+}
+
+// ID returns a short name for a computer's hardware that does not tell the
+// hardware id itself: the first 16 bytes of its BLAKE3 hash, in hex.
+func ID(c Computer) string {
+	sum := blake3.Sum256([]byte("movekit computer\x00" + c.HardwareID()))
+	return hex.EncodeToString(sum[:16])
+}
+
+// Open returns the computer whose disk is in root, or the live one where
+// root is empty.
+func Open(root string) (Computer, error) {
+	if root == "" {
+		return openLive()
+	}
+	return openDisk(root)
+}
+
+// scope says for whom a path stands.
+type term struct {
+	perUser bool
+	windows string // below the profile or the drive
+	linux   string
+}
+
+// terms are the words that a card's path may start with, by upper-case name.
+// The Windows ones are environment variables, the Linux ones those of the
+// XDG Base Directory Specification.
+var terms = map[string]term{
+	"%APPDATA%":           {perUser: true, windows: `AppData\Roaming`},
+	"%LOCALAPPDATA%":      {perUser: true, windows: `AppData\Local`},
+	"%USERPROFILE%":       {perUser: true, windows: ``},
+	"%PROGRAMDATA%":       {windows: `ProgramData`},
+	"%ALLUSERSPROFILE%":   {windows: `ProgramData`},
+	"%PROGRAMFILES%":      {windows: `Program Files`},
+	"%PROGRAMFILES(X86)%": {windows: `Program Files (x86)`},
+	"%PUBLIC%":            {windows: `Users\Public`},
+	"%WINDIR%":            {windows: `Windows`},
+	"%SYSTEMROOT%":        {windows: `Windows`},
+	"%SYSTEMDRIVE%":       {windows: ``},
+	"~":                   {perUser: true, linux: ``},
+	"$HOME":               {perUser: true, linux: ``},
+	"$XDG_CONFIG_HOME":    {perUser: true, linux: `.config`},
+	"$XDG_DATA_HOME":      {perUser: true, linux: `.local/share`},
+	"$XDG_STATE_HOME":     {perUser: true, linux: `.local/state`},
+	"$XDG_CACHE_HOME":     {perUser: true, linux: `.cache`},
+}
+
+// split takes a card's path apart into its term and the rest, with / between
+// folders. A path without a term has the name "".
+func split(path string) (name, rest string, err error) {
+	slashed := strings.ReplaceAll(path, `\`, "/")
+	if strings.HasPrefix(path, "/") || strings.HasPrefix(path, "~") || strings.HasPrefix(path, "$") {
+		slashed = path // a backslash is an ordinary character there
+	}
+	if !strings.HasPrefix(slashed, "%") && !strings.HasPrefix(slashed, "~") && !strings.HasPrefix(slashed, "$") {
+		return "", slashed, nil
+	}
+	name, rest, _ = strings.Cut(slashed, "/")
+	if _, known := terms[strings.ToUpper(name)]; !known {
+		return "", "", fault.New(fault.BadCard, "the path %q starts with %s, which is no term that Move Kit knows", path, name)
+	}
+	return strings.ToUpper(name), rest, nil
+}
+
+// PerUser reports whether a card's path stands for a place in every user's
+// profile.
+func PerUser(path string) bool {
+	name, _, err := split(path)
+	return err == nil && terms[name].perUser
+}
+
+// below returns the folders that lead from the profile or the system drive
+// to a card's path.
+func below(sys System, path string) (rest string, perUser bool, err error) {
+	name, rest, err := split(path)
+	if err != nil {
+		return "", false, err
+	}
+	if name == "" {
+		return rest, false, nil
+	}
+	t := terms[name]
+	windowsTerm := strings.HasPrefix(name, "%")
+	if windowsTerm != (sys == Windows) {
+		return "", false, fault.New(fault.BadCard, "the path %q is not one of a %s computer", path, sys)
+	}
+	lead := t.linux
+	if windowsTerm {
+		lead = strings.ReplaceAll(t.windows, `\`, "/")
+	}
+	return strings.Trim(lead+"/"+rest, "/"), t.perUser, nil
+}
+
+// Profiles returns the users a card's path stands for: every user for a
+// per-user path, else one nil.
+func Profiles(c Computer, path string) []*User {
+	if !PerUser(path) {
+		return []*User{nil}
+	}
+	var out []*User
+	for _, u := range c.Users() {
+		out = append(out, &u)
+	}
+	return out
+}
+
+// FindUser returns the user of that name; on Windows letter case is ignored.
+func FindUser(c Computer, name string) *User {
+	for _, u := range c.Users() {
+		if u.Name == name || c.System() == Windows && strings.EqualFold(u.Name, name) {
+			return &u
+		}
+	}
+	return nil
+}
+
+// Exists reports whether something is at a real path. A place that cannot be
+// looked at gives the error.
+func Exists(path string) (bool, error) {
+	_, err := os.Lstat(path)
+	if err == nil {
+		return true, nil
+	}
+	if os.IsNotExist(err) {
+		return false, nil
+	}
+	return false, err
+}
+
+// hostSystem is the system this program runs on.
+func hostSystem() System {
+	if runtime.GOOS == "windows" {
+		return Windows
+	}
+	return Linux
+}
+
+// walkDown finds rest below base one folder at a time. With fold, a name that
+// is not there is looked for without regard to letter case, as Windows would.
+// Links are followed as the computer itself would follow them: an absolute
+// one starts again at root, and none leads out of root.
+func walkDown(root, base, rest string, fold bool) (string, error) {
+	at := base
+	parts := strings.FieldsFunc(rest, func(r rune) bool { return r == '/' })
+	for links := 0; len(parts) > 0; {
+		part := parts[0]
+		parts = parts[1:]
+		if part == "." {
+			continue
+		}
+		if part == ".." {
+			if at != root {
+				at = filepath.Dir(at)
+			}
+			continue
+		}
+		next := filepath.Join(at, part)
+		info, err := os.Lstat(next)
+		if os.IsNotExist(err) && fold {
+			if same := foldName(at, part); same != "" {
+				next = filepath.Join(at, same)
+				info, err = os.Lstat(next)
+			}
+		}
+		if err != nil {
+			// What is not there yet has no links in it: the rest is plain.
+			return filepath.Join(append([]string{next}, parts...)...), nil
+		}
+		if info.Mode()&fs.ModeSymlink == 0 {
+			at = next
+			continue
+		}
+		target, err := os.Readlink(next)
+		if err != nil {
+			return "", err
+		}
+		if links++; links > 40 {
+			return "", fmt.Errorf("the links at %s lead in a circle", next)
+		}
+		if filepath.IsAbs(target) {
+			at = root
+		}
+		lead := strings.FieldsFunc(filepath.ToSlash(target), func(r rune) bool { return r == '/' })
+		parts = append(lead, parts...)
+	}
+	return at, nil
+}
+
+// foldName returns the name in dir that equals name but for letter case.
+func foldName(dir, name string) string {
+	d, err := os.Open(dir)
+	if err != nil {
+		return ""
+	}
+	defer d.Close()
+	names, _ := d.Readdirnames(-1)
+	for _, n := range names {
+		if strings.EqualFold(n, name) {
+			return n
+		}
+	}
+	return ""
+}

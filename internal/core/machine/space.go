@@ -1,0 +1,42 @@
+package machine
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+
+	volumes "github.com/shirou/gopsutil/v4/disk"
+
+	"movekit/internal/core/fault"
+)
+
+// Volume is the file system that holds a path.
+type Volume struct {
+	Free    uint64 // bytes that may still be written
+	Type    string // its type, as the system names it; "" where not told
+	MaxFile uint64 // the largest file it takes, in bytes; 0 where there is no limit that matters
+}
+
+// VolumeOf returns the file system that holds path, or its nearest parent
+// that exists.
+func VolumeOf(path string) (Volume, error) {
+	at, err := filepath.Abs(path)
+	if err != nil {
+		return Volume{}, fault.Wrap(fault.Unreadable, err, "cannot find the disk of %s", path)
+	}
+	for {
+		if _, err := os.Stat(at); err == nil || filepath.Dir(at) == at {
+			break
+		}
+		at = filepath.Dir(at)
+	}
+	u, err := volumes.Usage(at)
+	if err != nil {
+		return Volume{}, fault.Wrap(fault.Unreadable, err, "cannot read the free space of %s", at)
+	}
+	v := Volume{Free: u.Free, Type: u.Fstype}
+	if t := strings.ToLower(v.Type); strings.Contains(t, "msdos") || strings.Contains(t, "vfat") || t == "fat32" || t == "fat" {
+		v.MaxFile = 1<<32 - 1
+	}
+	return v, nil
+}

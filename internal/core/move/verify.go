@@ -1,0 +1,195 @@
+package move
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/sqlite"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+// Verify holds every item of the chosen apps on this computer against the
+// sealed fingerprints of the old one, and looks at every licence on both. It
+// changes nothing but the journal.
+func (j *Job) Verify(ctx context.Context) ([]*Outcome, error) {
+	defer j.dropTemp()
+	return j.each(ctx, func(ctx context.Context, c *card.Card, o *Outcome) error {
+		if err := j.check(steps.Verify, c, j.facts(c), o); err != nil || len(o.Blocks) > 0 {
+			return err
+		}
+		targets, noUser, err := j.targets(c)
+		if err != nil {
+			return err
+		}
+		for _, name := range noUser {
+			o.Items = append(o.Items, ItemOutcome{Item: "-", User: name, Did: "checked", Rows: []steps.Row{{What: "user", Old: name, New: "not here"}}})
+		}
+		for _, t := range targets {
+			if was := t.item.Placed; was != nil && was.To != "" {
+				t.path = was.To // it may have been put beside what was there
+			}
+			checked, err := j.verifyItem(ctx, t)
+			if err != nil {
+				return fault.Wrap(fault.Unreadable, err, "%s of %s could not be verified", itemLabel(t.item.Key), c.Title)
+			}
+			if err := j.Kit.Record(j.line(steps.EventChecked, t.item.Key), checked); err != nil {
+				return err
+			}
+			o.Items = append(o.Items, ItemOutcome{
+				Item: t.item.Key.Item, User: t.item.Key.User, Did: "checked", To: t.path, Equal: checked.Equal,
+				Files: t.item.Sealed.Files, Bytes: t.item.Sealed.Bytes, Rows: checked.Rows, Diffs: checked.Diffs, Count: checked.Count,
+			})
+		}
+		for _, l := range c.Licences {
+			lo, err := j.verifyLicence(ctx, c, l)
+			if err != nil {
+				return err
+			}
+			o.Licences = append(o.Licences, *lo)
+		}
+		return nil
+	})
+}
+
+// Equal reports whether verify found the app equal on both computers.
+func (o *Outcome) Equal() bool {
+	return o.Err == nil && len(o.Blocks) == 0 &&
+		!slices.ContainsFunc(o.Items, func(i ItemOutcome) bool { return !i.Equal }) &&
+		!slices.ContainsFunc(o.Licences, func(l LicenceOutcome) bool { return !l.Good })
+}
+
+func (j *Job) verifyItem(ctx context.Context, t target) (*steps.Checked, error) {
+	if t.card.Kind == card.SQLite {
+		return j.verifyDatabase(ctx, t)
+	}
+	return j.verifyTree(ctx, t)
+}
+
+// row makes a row of two figures.
+func row(what string, old, new int64) steps.Row {
+	return steps.Row{What: what, Old: fmt.Sprint(old), New: fmt.Sprint(new), Same: old == new}
+}
+
+func (j *Job) verifyTree(ctx context.Context, t target) (*steps.Checked, error) {
+	progress := j.begin(t.item.Key, "comparing", t.item.Sealed.Bytes)
+	list, closer, err := j.list(t.item)
+	if err != nil {
+		return nil, err
+	}
+	defer closer.Close()
+	old, now := counters(t.card.Counts), counters(t.card.Counts)
+	cmp, err := tree.Comparing{
+		Modes: j.modes(), Progress: progress,
+		EachOld: func(e tree.Entry) { count(old, e) }, EachNew: func(e tree.Entry) { count(now, e) },
+	}.Compare(ctx, j.at(t), list)
+	if err != nil {
+		return nil, err
+	}
+	out := &steps.Checked{Equal: cmp.Equal(), Count: cmp.Count}
+	out.Rows = append(out.Rows, row("files", cmp.Old.Files, cmp.New.Files), row("bytes", cmp.Old.Bytes, cmp.New.Bytes))
+	for i, c := range t.card.Counts {
+		out.AddCount(c.Name, c.Expect, old[i].N, now[i].N)
+	}
+	content := steps.Row{What: "content", Old: "BLAKE3 of each", New: "the same", Same: cmp.Equal()}
+	if !cmp.Equal() {
+		content.New = fmt.Sprintf("%d differ", cmp.Count)
+	}
+	out.Rows = append(out.Rows, content)
+	for _, d := range cmp.Diffs {
+		out.Diffs = append(out.Diffs, d.Path+" "+d.What)
+	}
+	return out, nil
+}
+
+func counters(counts []card.Count) []tree.Counter {
+	out := make([]tree.Counter, len(counts))
+	for i, c := range counts {
+		out[i].Pattern = c.Files
+	}
+	return out
+}
+
+func count(cs []tree.Counter, e tree.Entry) {
+	for i := range cs {
+		cs[i].Add(e)
+	}
+}
+
+func (j *Job) verifyDatabase(ctx context.Context, t target) (*steps.Checked, error) {
+	j.begin(t.item.Key, "comparing", 0)
+	there, err := machine.Exists(t.path)
+	if err != nil {
+		return nil, err
+	}
+	if !there {
+		return &steps.Checked{Rows: []steps.Row{{What: "database", Old: "there", New: "missing"}}, Count: 1, Diffs: []string{"the database is missing"}}, nil
+	}
+	old, now, err := j.fingerprints(ctx, t)
+	if kind := fault.KindOf(err); kind == fault.BadDatabase {
+		return &steps.Checked{Rows: []steps.Row{{What: "database", Old: "whole", New: "damaged"}}, Count: 1, Diffs: []string{err.Error()}}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	diffs := sqlite.Compare(old, now)
+	out := &steps.Checked{Equal: len(diffs) == 0, Count: int64(len(diffs))}
+	out.Rows = append(out.Rows, row("tables", int64(len(old.Tables)), int64(len(now.Tables))), row("rows", old.Rows(), now.Rows()))
+	for i, c := range t.card.Counts {
+		if i < len(old.Counts) && i < len(now.Counts) {
+			out.AddCount(c.Name, c.Expect, old.Counts[i].Value, now.Counts[i].Value)
+		}
+	}
+	content := steps.Row{What: "content", Old: "digest of each table", New: "the same", Same: len(diffs) == 0}
+	if len(diffs) > 0 {
+		content.New = fmt.Sprintf("%d differ", len(diffs))
+	}
+	out.Rows = append(out.Rows, content)
+	for i, d := range diffs {
+		if i == 20 {
+			break
+		}
+		if d.Table != "" {
+			d.What = "table " + d.Table + ": " + d.What
+		}
+		out.Diffs = append(out.Diffs, d.What)
+	}
+	return out, nil
+}
+
+func (j *Job) verifyLicence(ctx context.Context, c *card.Card, l card.Licence) (*LicenceOutcome, error) {
+	version, err := j.version(c)
+	if err != nil {
+		return nil, err
+	}
+	h, err := j.hold(c, l, version)
+	if err != nil {
+		return nil, err
+	}
+	seen := steps.Seen{Old: h.state.Old, New: h.state.New, Left: h.state.Left, By: "the kit's journal; the licence desk could not be asked"}
+	old, err := h.status(ctx, j.Kit.Manifest.Old.ID)
+	if err == nil {
+		seen.Old, seen.New, seen.Left, seen.By = old.State, licence.NotActivated, old.Transfers, "the licence desk, just now"
+		if slices.Contains(old.Active, machine.ID(j.Computer)) {
+			seen.New = licence.Active
+		}
+	} else if fault.KindOf(err) != fault.DeskDown {
+		return nil, fault.Wrap(fault.DeskNonsense, err, "the licence %s of %s could not be verified", l.Name, c.Title)
+	}
+	// What the journal remembers is no proof of today's state.
+	seen.Good = err == nil && seen.New == licence.Active && seen.Old != licence.Active
+	line := j.line(steps.EventSeen, steps.Key{App: c.Name})
+	line.Licence = l.Name
+	if err := j.Kit.Record(line, seen); err != nil {
+		return nil, err
+	}
+	return &LicenceOutcome{
+		Licence: l.Name, Serial: licence.Mask(h.secrets.Serial), Old: seen.Old, New: seen.New,
+		Transfers: seen.Left, Spent: h.state.Spent, Did: "seen", By: seen.By, Good: seen.Good,
+	}, nil
+}

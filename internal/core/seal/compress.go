@@ -1,0 +1,59 @@
+package seal
+
+import (
+	"encoding/binary"
+
+	"github.com/klauspost/compress/zstd"
+)
+
+// chunkSize is how much plain data goes into one zstd frame, in bytes. Frames
+// stand for themselves, so that they are compressed side by side; read one
+// after the other they are one zstd stream (RFC 8878, section 3).
+const chunkSize = 1 << 20
+
+// probeSize is how much of a chunk is tried to see whether it compresses.
+const probeSize = 32 << 10
+
+var encoder = func() *zstd.Encoder {
+	e, err := zstd.NewWriter(nil,
+		zstd.WithEncoderLevel(zstd.SpeedDefault),
+		zstd.WithEncoderCRC(false), // every byte is authenticated by age
+		zstd.WithZeroFrames(true),
+		zstd.WithWindowSize(chunkSize))
+	if err != nil {
+		panic(err) // only for options that contradict one another
+	}
+	return e
+}()
+
+// frame appends one zstd frame that holds src to dst. What does not compress
+// (pictures, archives, encrypted data) is stored as it is.
+func frame(dst, src []byte) []byte {
+	if len(src) >= 4*probeSize {
+		mid := len(src) / 2
+		if probe := encoder.EncodeAll(src[mid:mid+probeSize], dst); len(probe)-len(dst) > probeSize*97/100 {
+			return stored(dst, src)
+		}
+	}
+	return encoder.EncodeAll(src, dst)
+}
+
+// stored appends a frame of raw blocks: RFC 8878, sections 3.1.1.1 (a single
+// segment with a 4-byte content size) and 3.1.1.2 (raw blocks).
+func stored(dst, src []byte) []byte {
+	const maxBlock = 128 << 10
+	dst = append(dst, 0x28, 0xb5, 0x2f, 0xfd, 0b10_1_00000)
+	dst = binary.LittleEndian.AppendUint32(dst, uint32(len(src)))
+	for {
+		n := min(len(src), maxBlock)
+		header := uint32(n) << 3
+		if n == len(src) {
+			header |= 1
+		}
+		dst = append(dst, byte(header), byte(header>>8), byte(header>>16))
+		dst = append(dst, src[:n]...)
+		if src = src[n:]; len(src) == 0 {
+			return dst
+		}
+	}
+}

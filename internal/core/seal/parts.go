@@ -1,0 +1,261 @@
+package seal
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+)
+
+// blockSize is the unit of writing and reading back, in bytes.
+const blockSize = 1 << 20
+
+// window is how many blocks are written before they are flushed and read
+// back. Twice as many are held in memory.
+const window = 16
+
+// parts cuts a stream into files of at most limit bytes. Each file is
+// followed by a reader that compares what the medium gives back with what was
+// written, and hashes it.
+type parts struct {
+	dir, name string
+	limit     int64
+	free      chan []byte // blocks to fill
+	block     []byte
+	file      *os.File // the part being written
+	size      int64    // bytes written to it
+	follow    *follower
+	done      []Part
+}
+
+func newParts(dir, name string, limit int64) *parts {
+	return &parts{dir: dir, name: name, limit: limit, free: make(chan []byte, 2*window)}
+}
+
+func (p *parts) tempName(n int) string {
+	return filepath.Join(p.dir, fmt.Sprintf("%s.%03d%s", p.name, n, Unfinished))
+}
+
+// Write adds b to the stream.
+func (p *parts) Write(b []byte) (int, error) {
+	n := len(b)
+	for len(b) > 0 {
+		if p.file == nil {
+			if err := p.start(); err != nil {
+				return 0, err
+			}
+		}
+		if p.block == nil {
+			p.block = p.takeBlock()
+		}
+		room := min(int64(blockSize-len(p.block)), p.limit-p.size-int64(len(p.block)))
+		k := min(int64(len(b)), room)
+		p.block = append(p.block, b[:k]...)
+		b = b[k:]
+		full := p.size+int64(len(p.block)) == p.limit
+		if len(p.block) == blockSize || full {
+			if err := p.put(); err != nil {
+				return 0, err
+			}
+		}
+		if full {
+			if err := p.endPart(); err != nil {
+				return 0, err
+			}
+		}
+	}
+	return n, nil
+}
+
+func (p *parts) takeBlock() []byte {
+	select {
+	case b := <-p.free:
+		return b[:0]
+	default:
+		return make([]byte, 0, blockSize)
+	}
+}
+
+func (p *parts) start() error {
+	name := p.tempName(len(p.done) + 1)
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	p.file, p.size = f, 0
+	p.follow = follow(f, name, p.free)
+	return nil
+}
+
+// put writes the block and hands it to the follower.
+func (p *parts) put() error {
+	if len(p.block) == 0 {
+		return nil
+	}
+	if _, err := p.file.Write(p.block); err != nil {
+		return err
+	}
+	p.size += int64(len(p.block))
+	p.follow.blocks <- p.block
+	p.block = nil
+	return nil
+}
+
+// endPart flushes the part and waits until all of it was read back.
+func (p *parts) endPart() error {
+	if err := p.put(); err != nil {
+		return err
+	}
+	hash, err := p.follow.wait()
+	p.follow = nil
+	if err == nil {
+		err = p.file.Sync()
+	}
+	if cerr := p.file.Close(); err == nil {
+		err = cerr
+	}
+	p.file = nil
+	p.done = append(p.done, Part{Size: p.size, Hash: hash.String()})
+	return err
+}
+
+func (p *parts) finish() error {
+	if p.file == nil {
+		return nil
+	}
+	return p.endPart()
+}
+
+// commit gives the parts their final names and removes those of an earlier
+// stream of the same name.
+func (p *parts) commit() ([]Part, error) {
+	keep := map[string]bool{}
+	for i := range p.done {
+		d := &p.done[i]
+		d.Name = p.name
+		if len(p.done) > 1 {
+			d.Name = fmt.Sprintf("%s.%03d", p.name, i+1)
+		}
+		keep[d.Name] = true
+		if err := os.Rename(p.tempName(i+1), filepath.Join(p.dir, d.Name)); err != nil {
+			return nil, err
+		}
+	}
+	for _, old := range p.others() {
+		if !keep[old] {
+			if err := os.Remove(filepath.Join(p.dir, old)); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return p.done, SyncDir(p.dir)
+}
+
+// others returns the files in the folder that carry this stream's name.
+func (p *parts) others() []string {
+	entries, _ := os.ReadDir(p.dir)
+	var out []string
+	for _, e := range entries {
+		rest, ok := strings.CutPrefix(e.Name(), p.name)
+		if ok && (rest == "" || len(rest) == 4 && rest[0] == '.' && strings.Trim(rest[1:], "0123456789") == "") {
+			out = append(out, e.Name())
+		}
+	}
+	return out
+}
+
+// abort removes what was written of the stream.
+func (p *parts) abort() {
+	if p.follow != nil {
+		p.follow.wait()
+		p.follow = nil
+	}
+	if p.file != nil {
+		p.file.Close()
+		p.file = nil
+	}
+	for n := 1; n <= len(p.done)+1; n++ {
+		os.Remove(p.tempName(n))
+	}
+}
+
+// follower reads a part back while it is being written.
+type follower struct {
+	blocks chan []byte
+	result chan error
+	hash   *digest.Hash
+}
+
+func follow(w *os.File, name string, free chan<- []byte) *follower {
+	f := &follower{blocks: make(chan []byte, window), result: make(chan error, 1), hash: digest.New()}
+	go func() {
+		err := f.run(w, name, free)
+		for b := range f.blocks { // after a failure the writer must not wait
+			giveBack(free, b)
+		}
+		f.result <- err
+	}()
+	return f
+}
+
+func (f *follower) wait() (digest.Sum, error) {
+	close(f.blocks)
+	err := <-f.result
+	return f.hash.Sum(), err
+}
+
+func giveBack(free chan<- []byte, b []byte) {
+	select {
+	case free <- b:
+	default:
+	}
+}
+
+func (f *follower) run(w *os.File, name string, free chan<- []byte) error {
+	r, err := openUncached(name)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	back := alignedBlock()
+	var off int64
+	var held [][]byte
+	for more := true; more; {
+		var b []byte
+		if b, more = <-f.blocks; more {
+			held = append(held, b)
+		}
+		if len(held) < window && more || len(held) == 0 {
+			continue
+		}
+		if err := syncData(w); err != nil {
+			return err
+		}
+		var n int64
+		for _, b := range held {
+			n += int64(len(b))
+		}
+		dropCache(r, off, n)
+		for i, b := range held {
+			got, err := io.ReadFull(r, back[:blockLen(len(b))])
+			if err != nil && (err != io.ErrUnexpectedEOF || got < len(b)) {
+				return fault.Wrap(fault.Damaged, err, "cannot read %s back at byte %d", name, off)
+			}
+			if !bytes.Equal(back[:len(b)], b) {
+				return fault.New(fault.Damaged, "the medium gave back other bytes than were written, in %s from byte %d", name, off)
+			}
+			f.hash.Write(back[:len(b)])
+			off += int64(len(b))
+			giveBack(free, b)
+			held[i] = nil
+		}
+		dropCache(r, off-n, n)
+		held = held[:0]
+	}
+	return nil
+}

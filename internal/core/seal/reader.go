@@ -1,0 +1,231 @@
+package seal
+
+import (
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"sync"
+
+	"filippo.io/age"
+	"github.com/klauspost/compress/zstd"
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+)
+
+// segment is how much is decrypted at a time, in bytes: whole age chunks of
+// 64 KiB.
+const segment = 1 << 20
+
+// Reader gives back the plain data of a sealed stream.
+type Reader struct {
+	name   string
+	files  *joined
+	ahead  *readAhead
+	zr     *zstd.Decoder
+	closed bool
+}
+
+// Open opens the sealed stream whose files are parts of the folder dir.
+func Open(dir string, parts []Part, id age.Identity) (*Reader, error) {
+	if len(parts) == 0 {
+		return nil, fault.New(fault.Damaged, "a sealed stream in %s has no files", dir)
+	}
+	r := &Reader{name: parts[0].Name}
+	var err error
+	if r.files, err = join(dir, parts); err != nil {
+		return nil, err
+	}
+	plain, size, err := age.DecryptReaderAt(r.files, r.files.size, id)
+	if err != nil {
+		r.files.Close()
+		return nil, fault.Wrap(fault.Damaged, err, "cannot open the sealed file %s", filepath.Join(dir, r.name))
+	}
+	r.ahead = newReadAhead(plain, size)
+	r.zr, err = zstd.NewReader(r.ahead, zstd.WithDecoderConcurrency(0), zstd.WithDecoderLowmem(true),
+		zstd.WithDecoderMaxWindow(8<<20), zstd.WithDecoderMaxMemory(64<<20))
+	if err != nil {
+		r.ahead.stop()
+		r.files.Close()
+		return nil, fault.Wrap(fault.Internal, err, "cannot read compressed data")
+	}
+	return r, nil
+}
+
+// Read gives plain data. Every byte of it was authenticated.
+func (r *Reader) Read(p []byte) (int, error) {
+	n, err := r.zr.Read(p)
+	if err != nil && err != io.EOF {
+		err = fault.Wrap(fault.Damaged, err, "cannot read the sealed file %s", r.name)
+	}
+	return n, err
+}
+
+// Close lets go of the stream's files.
+func (r *Reader) Close() error {
+	if r.closed {
+		return nil
+	}
+	r.closed = true
+	r.ahead.stop()
+	r.zr.Close()
+	return r.files.Close()
+}
+
+// joined reads several files as one.
+type joined struct {
+	files []*os.File
+	ends  []int64 // where each file ends in the whole
+	size  int64
+}
+
+func join(dir string, parts []Part) (*joined, error) {
+	j := &joined{}
+	for _, p := range parts {
+		if !filepath.IsLocal(p.Name) {
+			j.Close()
+			return nil, fault.New(fault.Hostile, "a sealed file is named %q", p.Name)
+		}
+		f, err := os.Open(filepath.Join(dir, p.Name))
+		if err != nil {
+			j.Close()
+			return nil, fault.Wrap(fault.Damaged, err, "cannot open a sealed file")
+		}
+		j.files = append(j.files, f)
+		info, err := f.Stat()
+		if err != nil || info.Size() != p.Size {
+			j.Close()
+			return nil, fault.New(fault.Damaged, "the sealed file %s has not the %d bytes that were written", f.Name(), p.Size)
+		}
+		j.size += p.Size
+		j.ends = append(j.ends, j.size)
+	}
+	return j, nil
+}
+
+// ReadAt reads from the whole; it may be called from several goroutines.
+func (j *joined) ReadAt(p []byte, off int64) (int, error) {
+	n := 0
+	start := int64(0)
+	for i, end := range j.ends {
+		for off < end && len(p) > 0 {
+			k, err := j.files[i].ReadAt(p[:min(int64(len(p)), end-off)], off-start)
+			n, off, p = n+k, off+int64(k), p[k:]
+			if err != nil && !(err == io.EOF && off == end) {
+				return n, err
+			}
+		}
+		start = end
+	}
+	if len(p) > 0 {
+		return n, io.EOF
+	}
+	return n, nil
+}
+
+func (j *joined) Close() error {
+	var errs []error
+	for _, f := range j.files {
+		errs = append(errs, f.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// readAhead reads segments side by side and gives them in order.
+type readAhead struct {
+	src   io.ReaderAt
+	size  int64
+	queue chan *piece
+	quit  chan struct{}
+	once  sync.Once
+	ended chan struct{}
+	cur   *piece
+}
+
+// piece is one segment on its way; ready is filled when it was read.
+type piece struct {
+	off   int64
+	buf   []byte // always a whole segment long
+	rest  []byte // what is left to give of it
+	err   error
+	ready chan struct{}
+}
+
+var pieces = sync.Pool{New: func() any {
+	return &piece{buf: make([]byte, segment), ready: make(chan struct{}, 1)}
+}}
+
+func newReadAhead(src io.ReaderAt, size int64) *readAhead {
+	workers := runtime.GOMAXPROCS(0)
+	r := &readAhead{src: src, size: size, queue: make(chan *piece, workers+2), quit: make(chan struct{}), ended: make(chan struct{})}
+	work := make(chan *piece)
+	var busy sync.WaitGroup
+	for range workers {
+		busy.Go(func() {
+			for p := range work {
+				n, err := src.ReadAt(p.rest, p.off)
+				if err == io.EOF && n == len(p.rest) {
+					err = nil
+				}
+				p.err = err
+				p.ready <- struct{}{}
+			}
+		})
+	}
+	go func() {
+		defer func() { close(work); busy.Wait(); close(r.queue); close(r.ended) }()
+		for off := int64(0); off < size; off += segment {
+			p := pieces.Get().(*piece)
+			p.off, p.rest, p.err = off, p.buf[:min(segment, size-off)], nil
+			for _, to := range []chan *piece{r.queue, work} {
+				select {
+				case to <- p:
+				case <-r.quit:
+					return
+				}
+			}
+		}
+	}()
+	return r
+}
+
+func (r *readAhead) Read(b []byte) (int, error) {
+	if r.cur == nil {
+		p, ok := <-r.queue
+		if !ok {
+			return 0, io.EOF
+		}
+		<-p.ready
+		if p.err != nil {
+			return 0, p.err
+		}
+		r.cur = p
+	}
+	n := copy(b, r.cur.rest)
+	if r.cur.rest = r.cur.rest[n:]; len(r.cur.rest) == 0 {
+		pieces.Put(r.cur)
+		r.cur = nil
+	}
+	return n, nil
+}
+
+func (r *readAhead) stop() {
+	r.once.Do(func() { close(r.quit) })
+	<-r.ended
+}
+
+// Hash returns the hash of a file, read by the buffer buf. With fresh, the
+// file is read from its medium where the system lets us.
+func Hash(name string, buf []byte, fresh bool) (digest.Sum, int64, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return digest.Sum{}, 0, err
+	}
+	defer f.Close()
+	if fresh {
+		dropCache(f, 0, 0)
+	}
+	return digest.Reader(f, buf)
+}

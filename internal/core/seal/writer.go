@@ -1,0 +1,193 @@
+// Package seal writes and reads sealed files: a stream that is compressed
+// (zstd, RFC 8878), encrypted (age-encryption.org/v1) and, where it is longer
+// than one file may be, continued in numbered parts.
+//
+// A sealed file is flushed to the medium and read back from it, not from the
+// system's cache, before it appears under its final name.
+package seal
+
+import (
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"sync"
+
+	"filippo.io/age"
+
+	"movekit/internal/core/fault"
+)
+
+// MaxPart is the largest sealed file, in bytes; it fits on FAT32.
+const MaxPart = 4_000_000_000
+
+// Unfinished is the ending of files that are still being written.
+const Unfinished = ".unfinished"
+
+// Part is one file of a sealed stream.
+type Part struct {
+	Name string `json:"name"` // within its folder
+	Size int64  `json:"size"` // bytes
+	Hash string `json:"b3"`   // BLAKE3 of the file, hex
+}
+
+// Options say how a stream is sealed.
+type Options struct {
+	To       age.Recipient
+	PartSize int64 // the largest file, in bytes; 0 stands for MaxPart
+	Workers  int   // how many chunks are compressed at a time; 0 stands for one a processor
+}
+
+// Writer seals what is written to it. It must be ended with Close or Abort.
+type Writer struct {
+	dir, name string
+	cur       *job          // the chunk being filled
+	sent      bool          // whether a chunk was sent
+	order     chan *job     // chunks in the order they were written
+	work      chan *job     // the same chunks, for the compressors
+	done      chan struct{} // closed when the last byte is read back
+	parts     *parts
+	mu        sync.Mutex
+	err       error
+}
+
+// job is one chunk on its way.
+type job struct {
+	plain, sealed []byte
+	ready         chan struct{}
+}
+
+var jobs = sync.Pool{New: func() any {
+	return &job{plain: make([]byte, 0, chunkSize), ready: make(chan struct{}, 1)}
+}}
+
+// Create starts a sealed stream called name in the folder dir, which it makes.
+func Create(dir, name string, opt Options) (*Writer, error) {
+	if opt.PartSize <= 0 || opt.PartSize > MaxPart {
+		opt.PartSize = MaxPart
+	}
+	if opt.Workers <= 0 {
+		opt.Workers = runtime.GOMAXPROCS(0)
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", dir)
+	}
+	p := newParts(dir, name, opt.PartSize)
+	enc, err := age.Encrypt(p, opt.To)
+	if err != nil {
+		p.abort()
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot start the sealed file %s", name)
+	}
+	w := &Writer{
+		dir: dir, name: name, parts: p,
+		order: make(chan *job, opt.Workers+1),
+		work:  make(chan *job, opt.Workers+1),
+		done:  make(chan struct{}),
+	}
+	for range opt.Workers {
+		go func() {
+			for j := range w.work {
+				j.sealed = frame(j.sealed[:0], j.plain)
+				j.ready <- struct{}{}
+			}
+		}()
+	}
+	go w.emit(enc)
+	return w, nil
+}
+
+// emit encrypts the compressed chunks in their order.
+func (w *Writer) emit(enc io.WriteCloser) {
+	defer close(w.done)
+	for j := range w.order {
+		<-j.ready
+		if w.failed() == nil {
+			_, err := enc.Write(j.sealed)
+			w.fail(err)
+		}
+		j.plain = j.plain[:0]
+		jobs.Put(j)
+	}
+	if w.failed() == nil {
+		w.fail(enc.Close())
+	}
+	if w.failed() == nil {
+		w.fail(w.parts.finish())
+	}
+}
+
+func (w *Writer) fail(err error) {
+	if err == nil {
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.err == nil {
+		w.err = fault.Wrap(fault.CannotPlace, err, "cannot write the sealed file %s", filepath.Join(w.dir, w.name))
+	}
+}
+
+func (w *Writer) failed() error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.err
+}
+
+// Write takes plain data. An error is that of an earlier Write.
+func (w *Writer) Write(p []byte) (int, error) {
+	n := len(p)
+	for len(p) > 0 {
+		if w.cur == nil {
+			w.cur = jobs.Get().(*job)
+		}
+		k := min(len(p), chunkSize-len(w.cur.plain))
+		w.cur.plain = append(w.cur.plain, p[:k]...)
+		p = p[k:]
+		if len(w.cur.plain) == chunkSize {
+			w.send()
+			if err := w.failed(); err != nil {
+				return 0, err
+			}
+		}
+	}
+	return n, nil
+}
+
+func (w *Writer) send() {
+	w.order <- w.cur
+	w.work <- w.cur
+	w.cur, w.sent = nil, true
+}
+
+// drain sends what is left, at least one frame, and waits for the end.
+func (w *Writer) drain() {
+	if w.cur == nil && !w.sent {
+		w.cur = jobs.Get().(*job)
+	}
+	if w.cur != nil {
+		w.send()
+	}
+	close(w.work)
+	close(w.order)
+	<-w.done
+}
+
+// Close ends the stream, waits until it was flushed and read back whole, and
+// gives its files their final names. It returns them in order.
+func (w *Writer) Close() ([]Part, error) {
+	w.drain()
+	if err := w.failed(); err != nil {
+		w.parts.abort()
+		return nil, err
+	}
+	done, err := w.parts.commit()
+	w.fail(err)
+	return done, w.failed()
+}
+
+// Abort ends the stream and removes what was written of it.
+func (w *Writer) Abort() {
+	w.fail(fault.New(fault.Stopped, "writing was stopped"))
+	w.drain()
+	w.parts.abort()
+}

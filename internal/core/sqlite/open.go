@@ -1,0 +1,329 @@
+// Package sqlite moves SQLite databases (sqlite.org/fileformat2.html): it takes
+// a consistent snapshot while the app keeps writing, fingerprints what is in
+// one, and says what belongs to a database besides its file.
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+
+	engine "modernc.org/sqlite"
+
+	"movekit/internal/core/fault"
+)
+
+// sideEndings are the endings of the files that belong to a database: an old
+// one beside a new database would corrupt it.
+var sideEndings = []string{"-wal", "-shm", "-journal"}
+
+// SideFiles returns the files beside a database that belong to it.
+func SideFiles(name string) []string {
+	var out []string
+	for _, e := range sideEndings {
+		if _, err := os.Lstat(name + e); err == nil {
+			out = append(out, name+e)
+		}
+	}
+	return out
+}
+
+// magic starts every SQLite database.
+const magic = "SQLite format 3\x00"
+
+// header reads the first 100 bytes. A database with nothing in it has none.
+func header(name string) ([]byte, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		kind := fault.Unreadable
+		if os.IsNotExist(err) {
+			kind = fault.Missing
+		}
+		return nil, fault.Wrap(kind, err, "cannot read the database")
+	}
+	defer f.Close()
+	h := make([]byte, 100)
+	n, err := io.ReadFull(f, h)
+	if err == io.EOF {
+		return nil, nil
+	}
+	if err != nil || string(h[:16]) != magic {
+		return nil, fault.New(fault.BadDatabase, "%s is no SQLite database, or it is encrypted (%d bytes read)", name, n)
+	}
+	return h, nil
+}
+
+// uri is the address of a database file (sqlite.org/uri.html).
+func uri(name, query string) string {
+	abs, err := filepath.Abs(name)
+	if err != nil {
+		abs = name
+	}
+	p := filepath.ToSlash(abs)
+	if !strings.HasPrefix(p, "/") {
+		p = "/" + p
+	}
+	return "file://" + (&url.URL{Path: p}).EscapedPath() + "?" + query
+}
+
+// still is what of a database file changes when it is written to.
+type still struct {
+	size, mtime int64
+	sides       string
+}
+
+func stillOf(name string) (s still) {
+	if info, err := os.Stat(name); err == nil {
+		s.size, s.mtime = info.Size(), info.ModTime().UnixNano()
+	}
+	s.sides = strings.Join(SideFiles(name), "|")
+	return s
+}
+
+// reading calls use with a connection that reads the database and leaves no
+// trace of itself.
+//
+// Normally the engine's own locks are taken (mode=ro). Only a database in WAL
+// mode that nobody has open (it has no -wal file) would get side files by
+// that: it is read as immutable, and once more with locks if it changed in
+// the meantime. One that cannot be read in place (a hot journal, a read-only
+// disk) is copied with its side files into temp first.
+func reading(ctx context.Context, name, temp string, use func(*sql.Conn) error) error {
+	h, err := header(name)
+	if err != nil {
+		return err
+	}
+	const locked = "mode=ro&_pragma=query_only(1)&_pragma=busy_timeout(5000)"
+	if wal := len(h) > 0 && h[18] == 2; wal && len(SideFiles(name)) == 0 {
+		was := stillOf(name)
+		err := with(ctx, name, "mode=ro&immutable=1&_pragma=query_only(1)", use)
+		if stillOf(name) == was {
+			return err
+		}
+	}
+	err = with(ctx, name, locked, use)
+	if !cannotInPlace(err) || temp == "" {
+		return err
+	}
+	copied, err := copySet(name, temp)
+	if err != nil {
+		return err
+	}
+	defer removeSet(copied)
+	return with(ctx, copied, "mode=rw&_pragma=busy_timeout(5000)", use)
+}
+
+func with(ctx context.Context, name, query string, use func(*sql.Conn) error) error {
+	db, err := sql.Open("sqlite", uri(name, query))
+	if err != nil {
+		return explain(name, err)
+	}
+	defer db.Close()
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return explain(name, err)
+	}
+	defer conn.Close()
+	return explain(name, use(conn))
+}
+
+// Result codes (sqlite.org/rescode.html).
+const (
+	codeBusy     = 5
+	codeReadOnly = 8
+	codeCorrupt  = 11
+	codeFull     = 13
+	codeCantOpen = 14
+	codeNotADB   = 26
+)
+
+func codeOf(err error) int {
+	var e *engine.Error
+	if errors.As(err, &e) {
+		return e.Code() & 0xff
+	}
+	return 0
+}
+
+func cannotInPlace(err error) bool {
+	return codeOf(err) == codeReadOnly || codeOf(err) == codeCantOpen
+}
+
+// explain gives an error of the engine its kind.
+func explain(name string, err error) error {
+	var known *fault.Error
+	if err == nil || errors.As(err, &known) {
+		return err
+	}
+	kind := fault.Unreadable
+	switch codeOf(err) {
+	case codeCorrupt, codeNotADB:
+		kind = fault.BadDatabase
+	case codeFull:
+		kind = fault.NoSpace
+	case codeBusy:
+		kind = fault.Changed
+	}
+	if errors.Is(err, context.Canceled) {
+		kind = fault.Stopped
+	}
+	return fault.Wrap(kind, err, "cannot read the database %s", name)
+}
+
+// copySet copies a database with its journal files.
+func copySet(name, temp string) (string, error) {
+	to := filepath.Join(temp, "set-"+filepath.Base(name))
+	removeSet(to)
+	for _, e := range []string{"", "-wal", "-journal"} {
+		if err := copyFile(name+e, to+e); err != nil && !(e != "" && os.IsNotExist(err)) {
+			return "", fault.Wrap(fault.Unreadable, err, "cannot copy the database %s", name)
+		}
+	}
+	return to, nil
+}
+
+func copyFile(from, to string) error {
+	r, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	w, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	if _, err := io.Copy(w, r); err != nil {
+		w.Close()
+		return err
+	}
+	return w.Close()
+}
+
+// removeSet removes a database with all its side files.
+func removeSet(name string) {
+	for _, e := range append([]string{""}, sideEndings...) {
+		os.Remove(name + e)
+	}
+}
+
+// Snapshot copies the database as it is at one moment into a private file in
+// the folder temp, by the engine's online backup, and checks it. Writers of
+// the database are not held up in WAL mode. The caller removes the copy with
+// Discard.
+func Snapshot(ctx context.Context, name, temp string, progress func(int64)) (string, error) {
+	if err := os.MkdirAll(temp, 0o700); err != nil {
+		return "", fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", temp)
+	}
+	to := filepath.Join(temp, "snapshot.sqlite")
+	removeSet(to)
+	err := reading(ctx, name, temp, func(conn *sql.Conn) error {
+		// The transaction pins the moment, so that the backup need not start
+		// again whenever the app writes.
+		if _, err := conn.ExecContext(ctx, "BEGIN"); err != nil {
+			return err
+		}
+		defer conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
+		var pageSize int64
+		if err := conn.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_schema").Scan(new(int64)); err != nil {
+			return err
+		}
+		if err := conn.QueryRowContext(ctx, "PRAGMA page_size").Scan(&pageSize); err != nil {
+			return err
+		}
+		return conn.Raw(func(dc any) error { return backup(ctx, dc, to, pageSize, progress) })
+	})
+	if err == nil {
+		err = Check(ctx, to)
+	}
+	if err != nil {
+		removeSet(to)
+		var e *fault.Error
+		if errors.As(err, &e) && e.Kind == fault.BadDatabase {
+			return "", fault.Wrap(fault.BadDatabase, err, "the database %s is damaged, or encrypted", name)
+		}
+		return "", err
+	}
+	return to, nil
+}
+
+// Discard removes a snapshot.
+func Discard(snapshot string) { removeSet(snapshot) }
+
+func backup(ctx context.Context, dc any, to string, pageSize int64, progress func(int64)) error {
+	src, ok := dc.(interface {
+		NewBackup(string) (*engine.Backup, error)
+	})
+	if !ok {
+		return errors.New("the database engine has no online backup")
+	}
+	if err := touch(to); err != nil {
+		return err
+	}
+	b, err := src.NewBackup(uri(to, "_pragma=journal_mode(off)&_pragma=synchronous(0)"))
+	if err != nil {
+		return err
+	}
+	const step = 2048 // pages
+	for more := true; more; {
+		if err := ctx.Err(); err != nil {
+			b.Finish()
+			return err
+		}
+		left := b.Remaining()
+		if more, err = b.Step(step); err != nil {
+			b.Finish()
+			return err
+		}
+		if progress != nil {
+			done := int64(left - b.Remaining())
+			if left == 0 {
+				done = int64(b.PageCount() - b.Remaining())
+			}
+			progress(done * pageSize)
+		}
+	}
+	return b.Finish()
+}
+
+// touch makes an empty file that only its owner may read.
+func touch(name string) error {
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	return f.Close()
+}
+
+// Check runs the engine's integrity check on a database that nobody else has
+// open.
+func Check(ctx context.Context, name string) error {
+	return with(ctx, name, "mode=ro&immutable=1", func(conn *sql.Conn) error {
+		rows, err := conn.QueryContext(ctx, "PRAGMA integrity_check(5)")
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		var bad []string
+		for rows.Next() {
+			var s string
+			if err := rows.Scan(&s); err != nil {
+				return err
+			}
+			if s != "ok" {
+				bad = append(bad, s)
+			}
+		}
+		if err := rows.Err(); err != nil {
+			return err
+		}
+		if len(bad) > 0 {
+			return fault.New(fault.BadDatabase, "the engine's integrity check says: %s", strings.Join(bad, "; "))
+		}
+		return nil
+	})
+}

@@ -1,0 +1,252 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+)
+
+var ctx = context.Background()
+
+// open makes a database that stays open as a running app would hold it.
+func open(t *testing.T, name, mode string, statements ...string) *sql.DB {
+	t.Helper()
+	db, err := sql.Open("sqlite", name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	db.SetMaxOpenConns(1)
+	t.Cleanup(func() { db.Close() })
+	for _, s := range append([]string{"PRAGMA journal_mode=" + mode}, statements...) {
+		if _, err := db.Exec(s); err != nil {
+			t.Fatalf("%s: %v", s, err)
+		}
+	}
+	return db
+}
+
+var boats = []string{
+	`CREATE TABLE boat (id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL, length REAL, seen DATETIME, afloat BOOLEAN, picture BLOB)`,
+	`CREATE INDEX boat_name ON boat(name)`,
+	`CREATE VIEW long_boat AS SELECT * FROM boat WHERE length > 12`,
+	`CREATE TABLE berth (pier TEXT, place INTEGER, wide REAL GENERATED ALWAYS AS (place * 0.5), PRIMARY KEY (pier, place)) WITHOUT ROWID`,
+	`CREATE VIRTUAL TABLE notes USING fts5(body)`,
+	`INSERT INTO boat VALUES (1,'Grey Wagtail',9.5,'2026-05-01 10:00:00',1,x'00ff'), (2,'Ærøskøbing',14.25,NULL,0,NULL)`,
+	`INSERT INTO berth VALUES ('A',1), ('B',2)`,
+	`INSERT INTO notes VALUES ('mast to be looked at')`,
+	`PRAGMA user_version=7`,
+}
+
+var counts = []card.Count{{Name: "boats", Query: "SELECT count(*) FROM boat"}}
+
+func fingerprint(t *testing.T, name string) *Fingerprint {
+	t.Helper()
+	f, err := Take(ctx, name, t.TempDir(), counts)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
+func TestSnapshotOfADatabaseInUse(t *testing.T) {
+	for _, mode := range []string{"wal", "delete"} {
+		t.Run(mode, func(t *testing.T) {
+			name := filepath.Join(t.TempDir(), "boats #1 100%.db")
+			db := open(t, name, mode, boats...)
+			if mode == "wal" && len(SideFiles(name)) == 0 {
+				t.Fatal("the rows are not in the write-ahead log")
+			}
+			raw, _ := os.ReadFile(name)
+			if mode == "wal" && strings.Contains(string(raw), "Grey Wagtail") {
+				t.Fatal("the rows are checkpointed already")
+			}
+			snap, err := Snapshot(ctx, name, t.TempDir(), nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := db.Exec("INSERT INTO boat(name) VALUES ('later')"); err != nil {
+				t.Fatalf("the app cannot write after the snapshot: %v", err)
+			}
+			f := fingerprint(t, snap)
+			if f.Counts[0].Value != 2 || f.User != 7 {
+				t.Errorf("counts %v, user_version %d", f.Counts, f.User)
+			}
+			now := fingerprint(t, name)
+			diffs := Compare(f, now)
+			if len(diffs) != 2 || diffs[0].Table != "boat" || diffs[1].Table != "sqlite_sequence" {
+				t.Errorf("after one insert: %v", diffs)
+			}
+		})
+	}
+}
+
+func TestSnapshotWhileTheAppKeepsWriting(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "boats.db")
+	db := open(t, name, "wal", `CREATE TABLE a (n INTEGER)`, `CREATE TABLE b (n INTEGER)`)
+	stop, stopped := make(chan bool), make(chan error)
+	go func() {
+		for i := 0; ; i++ {
+			select {
+			case <-stop:
+				stopped <- nil
+				return
+			default:
+			}
+			// Both tables get a row or neither: a snapshot must not fall between.
+			if _, err := db.Exec(fmt.Sprintf("BEGIN; INSERT INTO a VALUES (%d); INSERT INTO b VALUES (%d); COMMIT", i, i)); err != nil {
+				stopped <- err
+				return
+			}
+		}
+	}()
+	for range 20 {
+		snap, err := Snapshot(ctx, name, t.TempDir(), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		f := fingerprintOf(t, snap)
+		if f.Tables[0].Rows != f.Tables[1].Rows || f.Tables[0].Digest != f.Tables[1].Digest {
+			t.Fatalf("the snapshot fell into a transaction: %v", f.Tables)
+		}
+	}
+	close(stop)
+	if err := <-stopped; err != nil {
+		t.Errorf("the app was held up: %v", err)
+	}
+}
+
+func fingerprintOf(t *testing.T, name string) *Fingerprint {
+	t.Helper()
+	f, err := Take(ctx, name, t.TempDir(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
+func TestReadingLeavesNoTrace(t *testing.T) {
+	for _, mode := range []string{"wal", "delete"} {
+		dir := t.TempDir()
+		name := filepath.Join(dir, "boats.db")
+		open(t, name, mode, boats...).Close()
+		before := listing(t, dir)
+		if _, err := Snapshot(ctx, name, t.TempDir(), nil); err != nil {
+			t.Fatal(err)
+		}
+		fingerprint(t, name)
+		if after := listing(t, dir); after != before {
+			t.Errorf("%s: the folder was %s, is %s", mode, before, after)
+		}
+	}
+}
+
+func listing(t *testing.T, dir string) string {
+	t.Helper()
+	var b strings.Builder
+	entries, _ := os.ReadDir(dir)
+	for _, e := range entries {
+		info, _ := e.Info()
+		fmt.Fprintf(&b, "%s %d %d; ", e.Name(), info.Size(), info.ModTime().UnixNano())
+	}
+	return b.String()
+}
+
+func TestFingerprintDependsOnContentAlone(t *testing.T) {
+	dir := t.TempDir()
+	base := filepath.Join(dir, "base.db")
+	open(t, base, "delete", boats...).Close()
+	same := filepath.Join(dir, "same.db")
+	other := append([]string{"PRAGMA page_size=8192"}, boats...)
+	other[6] = `INSERT INTO boat VALUES (2,'Ærøskøbing',14.25,NULL,0,NULL), (1,'Grey Wagtail',9.5,'2026-05-01 10:00:00',1,x'00ff')`
+	open(t, same, "delete", other...).Close()
+	if d := Compare(fingerprint(t, base), fingerprint(t, same)); len(d) > 0 {
+		t.Errorf("the same rows in another order and page size: %v", d)
+	}
+	for change, table := range map[string]string{
+		`UPDATE boat SET name='Ærøskøbing ' WHERE id=2`: "boat",  // a trailing space
+		`UPDATE boat SET seen='' WHERE id=2`:            "boat",  // empty is not NULL
+		`UPDATE boat SET picture='00ff' WHERE id=1`:     "boat",  // text is not a blob
+		`UPDATE boat SET length=-0.0 WHERE id=1`:        "boat",  // a value
+		`UPDATE boat SET seen=20260501 WHERE id=1`:      "boat",  // a number in a text column
+		`INSERT INTO boat(id,name) VALUES (9,'x')`:      "boat",  // a row
+		`DELETE FROM berth WHERE place=1`:               "berth", // a row fewer
+		`UPDATE sqlite_sequence SET seq=40`:             "sqlite_sequence",
+		`CREATE INDEX more ON boat(length)`:             "",
+		`DROP VIEW long_boat`:                           "",
+		`PRAGMA user_version=8`:                         "",
+		`DROP TABLE berth`:                              "berth",
+	} {
+		name := filepath.Join(dir, "changed.db")
+		os.Remove(name)
+		open(t, name, "delete", append(boats, change)...).Close()
+		d := Compare(fingerprint(t, base), fingerprint(t, name))
+		if len(d) == 0 || d[0].Table != table {
+			t.Errorf("%s: %v", change, d)
+		}
+	}
+}
+
+func TestBadDatabases(t *testing.T) {
+	dir := t.TempDir()
+	good := filepath.Join(dir, "good.db")
+	open(t, good, "delete", append(boats, "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i<5000) INSERT INTO boat(name) SELECT 'boat '||i FROM n")...).Close()
+	whole, _ := os.ReadFile(good)
+	torn := append([]byte(nil), whole...)
+	for i := 4096 * 3; i < 4096*12; i++ {
+		torn[i] = 0xa5
+	}
+	for name, c := range map[string]struct {
+		data []byte
+		kind fault.Kind
+	}{
+		"garbage":   {[]byte(strings.Repeat("encrypted bytes? ", 400)), fault.BadDatabase},
+		"corrupt":   {torn, fault.BadDatabase},
+		"truncated": {whole[:len(whole)/2], fault.BadDatabase},
+		"short":     {whole[:50], fault.BadDatabase},
+	} {
+		file := filepath.Join(dir, name+".db")
+		os.WriteFile(file, c.data, 0o600)
+		if _, err := Snapshot(ctx, file, t.TempDir(), nil); fault.KindOf(err) != c.kind {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if _, err := Snapshot(ctx, filepath.Join(dir, "none.db"), t.TempDir(), nil); fault.KindOf(err) != fault.Missing {
+		t.Errorf("missing: %v", err)
+	}
+}
+
+func TestHotJournalOfADeadComputer(t *testing.T) {
+	dir := t.TempDir()
+	live := filepath.Join(dir, "live.db")
+	db := open(t, live, "delete", boats...)
+	db.Exec("PRAGMA cache_size=2")
+	db.Exec("PRAGMA cache_spill=1")
+	db.Exec("BEGIN")
+	db.Exec("WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i<20000) INSERT INTO boat(name) SELECT 'unsaved '||i FROM n")
+	// The computer dies here: what is on its disk is copied as it is.
+	dead := filepath.Join(dir, "dead.db")
+	for _, e := range []string{"", "-journal"} {
+		if err := copyFile(live+e, dead+e); err != nil {
+			t.Fatal(err)
+		}
+	}
+	db.Exec("ROLLBACK")
+	before := listing(t, dir)
+	snap, err := Snapshot(ctx, dead, t.TempDir(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if f := fingerprint(t, snap); f.Counts[0].Value != 2 {
+		t.Errorf("%d boats after the recovery, want 2", f.Counts[0].Value)
+	}
+	if after := listing(t, dir); after != before {
+		t.Errorf("the dead computer's files were %s, are %s", before, after)
+	}
+}

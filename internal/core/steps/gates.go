@@ -1,0 +1,180 @@
+package steps
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/machine"
+)
+
+// Side is which computer of the move a step runs on.
+type Side string
+
+// The sides.
+const (
+	OldSide Side = "old"
+	NewSide Side = "new"
+)
+
+// Facts are what was observed about one app before a step. A step fills in
+// those that its gates look at.
+type Facts struct {
+	Side    Side
+	Here    string // name of this computer
+	OldName string
+	Title   string // of the app
+
+	KitDamage []string // what Inspect found
+	Need      int64    // bytes the step writes at most
+	Free      uint64   // bytes free where it writes; ignored where Need is 0
+
+	Running    []string // programs of the app that run
+	Consistent bool     // every item of the app may be packed in use
+	Missing    []string // what the card lists and is not here
+	LacksNeed  []string // items here without one they need
+	BadNames   []string // names that the new computer's system forbids
+	NoUser     []string // users whose counterpart is not here
+
+	Packed   bool     // every item of the app is sealed
+	Unsealed []string // sealed items that do not read back whole
+
+	Rule       card.Rule // "" where the card has none
+	OldVersion string
+	NewVersion string
+
+	OldState  licence.State
+	NewState  licence.State
+	Transfers int
+	Covers    string
+
+	Proven     bool     // verify found everything equal
+	OldChanged []string // what changed on the old computer since the pack
+}
+
+// Block is a gate that stops a step.
+type Block struct {
+	Gate string `json:"gate"`
+	Why  string `json:"why"`
+	// Firm gates cannot be overridden: behind them something would be lost.
+	Firm bool `json:"firm"`
+}
+
+// Gate is a condition that stops steps from running too early.
+type Gate struct {
+	Name  string
+	Steps []Step
+	Firm  bool
+	About string
+	stops func(Facts) []string // why it stops; nothing where it does not
+}
+
+func when(bad bool, format string, args ...any) []string {
+	if !bad {
+		return nil
+	}
+	return []string{fmt.Sprintf(format, args...)}
+}
+
+// Gates is the table of all gates.
+var Gates = []Gate{
+	{"old-computer", []Step{Pack, Deactivate, Retire}, true, "this step runs on the old computer",
+		func(f Facts) []string {
+			return when(f.Side != OldSide, "this is %s, not the old computer %s", f.Here, f.OldName)
+		}},
+	{"other-computer", []Step{Unpack, Activate, Verify}, true, "this step does not run on the old computer",
+		func(f Facts) []string {
+			return when(f.Side == OldSide, "this is the old computer %s itself", f.Here)
+		}},
+	{"kit-whole", []Step{Deactivate, Unpack, Activate}, true, "the kit reads back whole",
+		func(f Facts) []string { return f.KitDamage }},
+	{"app-closed", []Step{Pack, Unpack}, false, "the app is closed, or its engine gives a consistent snapshot while it runs",
+		func(f Facts) []string {
+			return when(len(f.Running) > 0 && !f.Consistent, "%s is running: %s", f.Title, strings.Join(f.Running, ", "))
+		}},
+	{"items-there", []Step{Pack}, false, "everything the card lists is on the old computer",
+		func(f Facts) []string {
+			return when(len(f.Missing) > 0, "not on this computer: %s", strings.Join(f.Missing, "; "))
+		}},
+	{"needs-met", []Step{Pack}, false, "what an item cannot be used without is there too",
+		func(f Facts) []string { return f.LacksNeed }},
+	{"names-fit", []Step{Pack}, false, "the new computer's system takes every name",
+		func(f Facts) []string {
+			return when(len(f.BadNames) > 0, "the new computer cannot have these names: %s", strings.Join(f.BadNames, "; "))
+		}},
+	{"fits", []Step{Pack, Unpack}, false, "there is space for what is written",
+		func(f Facts) []string {
+			return when(f.Need > 0 && uint64(f.Need) > f.Free, "%d bytes are needed at most, %d are free", f.Need, f.Free)
+		}},
+	{"sealed", []Step{Deactivate}, true, "everything the card lists is sealed and reads back whole",
+		func(f Facts) []string {
+			if !f.Packed {
+				return []string{f.Title + " is not packed"}
+			}
+			return when(len(f.Unsealed) > 0, "does not read back whole: %s", strings.Join(f.Unsealed, ", "))
+		}},
+	{"packed", []Step{Unpack, Activate, Verify}, true, "the app was packed",
+		func(f Facts) []string { return when(!f.Packed, "%s is not packed", f.Title) }},
+	{"users-known", []Step{Unpack}, false, "every user of the old computer is on this one",
+		func(f Facts) []string {
+			return when(len(f.NoUser) > 0, "not a user of this computer: %s", strings.Join(f.NoUser, ", "))
+		}},
+	{"version-rule", []Step{Unpack}, false, "the app here may take over the data",
+		func(f Facts) []string {
+			switch {
+			case f.Rule == "":
+				return nil
+			case f.NewVersion == "":
+				return []string{fmt.Sprintf("%s is not installed here; version %s is needed (%s)", f.Title, f.OldVersion, f.Rule)}
+			case f.OldVersion == "":
+				return []string{fmt.Sprintf("the version of %s on %s is not known; %s is here", f.Title, f.OldName, f.NewVersion)}
+			}
+			return when(!machine.Allows(f.Rule, f.OldVersion, f.NewVersion),
+				"%s had version %s and has version %s here; the rule is %s", f.Title, f.OldVersion, f.NewVersion, f.Rule)
+		}},
+	{"old-deactivated", []Step{Activate}, true, "the licence is not active on the old computer",
+		func(f Facts) []string {
+			return when(f.OldState != licence.Deactivated && f.OldState != licence.NotActivated, "the licence is %s on %s", f.OldState, f.OldName)
+		}},
+	{"allowance", []Step{Activate}, true, "a transfer is left",
+		func(f Facts) []string {
+			return when(f.NewState != licence.Active && f.OldState == licence.Deactivated && f.Transfers < 1, "no transfer is left on this licence")
+		}},
+	{"covered", []Step{Activate}, false, "the licence covers the version here",
+		func(f Facts) []string {
+			c, v := machine.Numbers(f.Covers), machine.Numbers(f.NewVersion)
+			return when(len(c) > 0 && (len(v) == 0 || c[0] != v[0]), "the licence covers version %s; version %q is here", f.Covers, f.NewVersion)
+		}},
+	{"proven", []Step{Retire, Close}, true, "verify found everything equal",
+		func(f Facts) []string { return when(!f.Proven, "%s is not proven on the new computer", f.Title) }},
+	{"old-unchanged", []Step{Retire}, false, "nothing on the old computer changed since the pack",
+		func(f Facts) []string {
+			return when(len(f.OldChanged) > 0, "changed since the pack: %s", strings.Join(f.OldChanged, ", "))
+		}},
+}
+
+// Check returns the gates that stop a step, in the order of the table.
+func Check(step Step, f Facts) []Block {
+	var out []Block
+	for _, g := range Gates {
+		if !slices.Contains(g.Steps, step) {
+			continue
+		}
+		for _, why := range g.stops(f) {
+			out = append(out, Block{Gate: g.Name, Why: why, Firm: g.Firm})
+		}
+	}
+	return out
+}
+
+// Find returns the gate of that name, or nil.
+func Find(name string) *Gate {
+	for i := range Gates {
+		if Gates[i].Name == name {
+			return &Gates[i]
+		}
+	}
+	return nil
+}

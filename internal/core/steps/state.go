@@ -1,0 +1,370 @@
+// Package steps holds the rules of a move: what was done, as the journal
+// tells it, and the gates that stop a step from running too early. It is pure:
+// it looks at nothing but what it is given.
+package steps
+
+import (
+	"encoding/json"
+	"strconv"
+	"time"
+
+	"movekit/internal/core/journal"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/licence"
+)
+
+// Step is one step of a move.
+type Step string
+
+// The steps, in the order of the work.
+const (
+	Survey     Step = "survey"
+	Pack       Step = "pack"
+	Deactivate Step = "deactivate"
+	Unpack     Step = "unpack"
+	Activate   Step = "activate"
+	Verify     Step = "verify"
+	Retire     Step = "retire"
+	Close      Step = "close"
+)
+
+// The journal's events, besides kit.EventMade and kit.EventSealed.
+const (
+	EventPacked     = "packed"     // an app is sealed: Packed
+	EventAsked      = "asked"      // a licence service is being asked: Asked
+	EventAnswered   = "answered"   // it answered: licence.Answer
+	EventPlacing    = "placing"    // an item is being put in place: Placed
+	EventPlaced     = "placed"     // it is in place: Placed
+	EventChecked    = "checked"    // an item was held against the old one: Checked
+	EventSeen       = "seen"       // a licence's states were looked at: Seen
+	EventOverridden = "overridden" // a gate was overridden: Overridden
+	EventReported   = "reported"   // the hand-over was written
+)
+
+// Key names one item of one app, for one user where it is a per-user one.
+type Key struct {
+	App, Item, User string
+}
+
+// Packed is the data of EventPacked.
+type Packed struct {
+	Version string   `json:"version,omitempty"` // of the app on the old computer
+	Items   []Key    `json:"items"`
+	Absent  []string `json:"absent,omitempty"` // what the card lists and was not there
+}
+
+// Asked is the data of EventAsked.
+type Asked struct {
+	Action licence.Action `json:"action"`
+	Key    string         `json:"key"`
+}
+
+// Placed is the data of EventPlacing and EventPlaced.
+type Placed struct {
+	To     string `json:"to"`               // real path on the new computer
+	User   string `json:"user,omitempty"`   // its user there
+	Policy string `json:"policy,omitempty"` // what was done about what was in the way
+	Aside  string `json:"aside,omitempty"`  // where what was in the way is now
+	Same   bool   `json:"same,omitempty"`   // it was there already
+}
+
+// Row is one figure, old and new.
+type Row struct {
+	What string `json:"what"`
+	Old  string `json:"old"`
+	New  string `json:"new"`
+	Same bool   `json:"same"`
+}
+
+// Checked is the data of EventChecked.
+type Checked struct {
+	Rows  []Row    `json:"rows"`
+	Diffs []string `json:"diffs,omitempty"` // at most 20
+	Count int64    `json:"count,omitempty"` // how many differences there are
+	Equal bool     `json:"equal"`
+}
+
+// Seen is the data of EventSeen: a licence's state on both computers.
+type Seen struct {
+	Old  licence.State `json:"old"`
+	New  licence.State `json:"new"`
+	Left int           `json:"transfers_left"`
+	By   string        `json:"by"` // how it was seen
+	Good bool          `json:"good"`
+}
+
+// Overridden is the data of EventOverridden.
+type Overridden struct {
+	Gate    string `json:"gate"`
+	Step    Step   `json:"step"`
+	Why     string `json:"why"`     // what the gate said
+	Because string `json:"because"` // the reason given
+}
+
+// Item is what is known of one item.
+type Item struct {
+	Key      Key
+	Sealed   kit.Sealed
+	SealedAt time.Time
+	Placing  *Placed // begun, and not ended
+	Placed   *Placed
+	Checked  *Checked
+}
+
+// Licence is what is known of one licence.
+type Licence struct {
+	App, Name string
+	Sealed    *kit.Sealed // its serial and code
+	Masked    string
+	Old, New  licence.State
+	OldAt     time.Time
+	NewAt     time.Time
+	Left      int // transfers left, when last seen; -1 where unknown
+	Spent     int // transfers spent by this move
+	Pending   *Asked
+	Answers   map[string]int // answers recorded, by computer
+	Seen      *Seen
+	SeenAt    time.Time
+}
+
+// Override is an overridden gate and where it was.
+type Override struct {
+	Overridden
+	App      string    `json:"app"`
+	Computer string    `json:"computer"`
+	At       time.Time `json:"at"`
+}
+
+// State is what the journal tells.
+type State struct {
+	Old, New  kit.Computer
+	Items     map[Key]*Item
+	Order     []Key // items in the order they were first sealed
+	Licences  map[Key]*Licence
+	LicOrder  []Key
+	Packed    map[string]*Packed
+	Overrides []Override
+	Reported  time.Time
+	Last      time.Time
+}
+
+// Fold reads the journal's lines into a State.
+func Fold(m kit.Manifest, lines []journal.Line) *State {
+	s := &State{Old: m.Old, New: m.New, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}}
+	for _, l := range lines {
+		s.add(l)
+	}
+	return s
+}
+
+// read decodes a line's data; a line of another form counts as empty.
+func read[T any](l journal.Line) *T {
+	v := new(T)
+	_ = json.Unmarshal(l.Data, v)
+	return v
+}
+
+func (s *State) add(l journal.Line) {
+	s.Last = l.At
+	key := Key{l.App, l.Item, l.User}
+	switch l.Event {
+	case kit.EventSealed:
+		sealed := read[kit.Sealed](l)
+		if l.Licence != "" {
+			s.licence(l).Sealed = sealed
+			return
+		}
+		if s.Items[key] == nil {
+			s.Order = append(s.Order, key)
+		}
+		// What was placed and checked before was another content.
+		s.Items[key] = &Item{Key: key, Sealed: *sealed, SealedAt: l.At}
+	case EventPacked:
+		s.Packed[l.App] = read[Packed](l)
+	case EventPlacing, EventPlaced, EventChecked:
+		it := s.Items[key]
+		if it == nil {
+			return
+		}
+		switch l.Event {
+		case EventPlacing:
+			it.Placing = read[Placed](l)
+		case EventPlaced:
+			it.Placed, it.Placing, it.Checked = read[Placed](l), nil, nil
+		case EventChecked:
+			it.Checked = read[Checked](l)
+		}
+	case EventAsked:
+		s.licence(l).Pending = read[Asked](l)
+	case EventAnswered:
+		s.answered(l)
+	case EventSeen:
+		lic := s.licence(l)
+		lic.Seen, lic.SeenAt = read[Seen](l), l.At
+		lic.Old, lic.New, lic.Left = lic.Seen.Old, lic.Seen.New, lic.Seen.Left
+	case EventOverridden:
+		s.Overrides = append(s.Overrides, Override{Overridden: *read[Overridden](l), App: l.App, Computer: l.Computer, At: l.At})
+	case EventReported:
+		s.Reported = l.At
+	}
+}
+
+func (s *State) licence(l journal.Line) *Licence {
+	key := Key{App: l.App, Item: l.Licence}
+	if s.Licences[key] == nil {
+		s.Licences[key] = &Licence{App: l.App, Name: l.Licence, Old: licence.Unknown, New: licence.Unknown, Left: -1, Answers: map[string]int{}}
+		s.LicOrder = append(s.LicOrder, key)
+	}
+	return s.Licences[key]
+}
+
+func (s *State) answered(l journal.Line) {
+	lic, a := s.licence(l), read[licence.Answer](l)
+	lic.Pending = nil
+	lic.Left = a.Transfers
+	lic.Spent += a.Spent
+	lic.Answers[a.Computer]++
+	// The first activation in the move binds the new computer.
+	if a.Computer == s.Old.ID {
+		lic.Old, lic.OldAt = a.State, l.At
+	} else {
+		lic.New, lic.NewAt = a.State, l.At
+	}
+}
+
+// AppItems returns the items an app was packed with.
+func (s *State) AppItems(app string) []*Item {
+	p := s.Packed[app]
+	if p == nil {
+		return nil
+	}
+	var out []*Item
+	for _, k := range p.Items {
+		if it := s.Items[k]; it != nil {
+			out = append(out, it)
+		}
+	}
+	return out
+}
+
+// Done says how far one app is with one step.
+type Done string
+
+// How far a step is.
+const (
+	No      Done = "-"    // not begun
+	Partly  Done = "part" // begun
+	Yes     Done = "done" // whole
+	Nothing Done = "none" // the app has nothing for this step
+	Bad     Done = "differs"
+)
+
+// Progress says how far an app is with a step. licences is how many licences
+// its card has.
+func (s *State) Progress(app string, step Step, licences int) Done {
+	items := s.AppItems(app)
+	count := func(total int, is func(i int) bool) Done {
+		n := 0
+		for i := range total {
+			if is(i) {
+				n++
+			}
+		}
+		switch {
+		case total == 0:
+			return Nothing
+		case n == 0:
+			return No
+		case n < total:
+			return Partly
+		}
+		return Yes
+	}
+	var lics []*Licence
+	for _, k := range s.LicOrder {
+		if k.App == app {
+			lics = append(lics, s.Licences[k])
+		}
+	}
+	switch step {
+	case Pack:
+		if s.Packed[app] != nil {
+			return Yes
+		}
+		for k := range s.Items {
+			if k.App == app {
+				return Partly
+			}
+		}
+		return No
+	case Deactivate:
+		return s.licenceProgress(lics, licences, func(l *Licence) bool { return l.Old == licence.Deactivated || l.Old == licence.NotActivated })
+	case Activate:
+		return s.licenceProgress(lics, licences, func(l *Licence) bool { return l.New == licence.Active })
+	}
+	if s.Packed[app] == nil {
+		return No
+	}
+	switch step {
+	case Unpack:
+		return count(len(items), func(i int) bool { return items[i].Placed != nil })
+	case Verify:
+		d := count(len(items), func(i int) bool { return items[i].Checked != nil })
+		for _, it := range items {
+			if it.Checked != nil && !it.Checked.Equal {
+				return Bad
+			}
+		}
+		for _, l := range lics {
+			if d == Yes && l.Seen == nil {
+				d = Partly
+			}
+			if l.Seen != nil && !l.Seen.Good {
+				return Bad
+			}
+		}
+		return d
+	}
+	return No
+}
+
+func (s *State) licenceProgress(lics []*Licence, total int, is func(*Licence) bool) Done {
+	if total == 0 {
+		return Nothing
+	}
+	n := 0
+	for _, l := range lics {
+		if is(l) {
+			n++
+		}
+	}
+	switch n {
+	case 0:
+		return No
+	case total:
+		return Yes
+	}
+	return Partly
+}
+
+// Proven reports whether every item of an app was checked equal and every
+// licence seen in its right state since it was last packed and placed.
+func (s *State) Proven(app string, licences int) bool {
+	return s.Packed[app] != nil && s.Progress(app, Verify, licences) == Yes &&
+		s.Progress(app, Unpack, licences) == Yes
+}
+
+// AddCount adds a figure of the card, old and new, and holds it against the
+// number that the card expects.
+func (c *Checked) AddCount(name string, expect *int64, old, new int64) {
+	r := Row{What: name, Old: strconv.FormatInt(old, 10), New: strconv.FormatInt(new, 10), Same: old == new}
+	if expect != nil && new != *expect {
+		r.Same = false
+		c.Count++
+		c.Diffs = append(c.Diffs, name+": the card expects "+strconv.FormatInt(*expect, 10))
+	}
+	if !r.Same {
+		c.Equal = false
+	}
+	c.Rows = append(c.Rows, r)
+}

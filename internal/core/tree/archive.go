@@ -1,0 +1,298 @@
+package tree
+
+import (
+	"archive/tar"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"runtime"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+)
+
+// smallFile is the largest file that is read whole ahead of its turn, in
+// bytes.
+const smallFile = 256 << 10
+
+// Stats count what an item holds.
+type Stats struct {
+	Files, Dirs, Links int64
+	Bytes              int64
+	Newest             time.Time // newest change of a file or folder
+	Left               []string  // what does not travel, with the reason; at most 20
+	LeftCount          int
+}
+
+// add counts an entry.
+func (s *Stats) add(e Entry) {
+	switch e.Type {
+	case File:
+		s.Files++
+		s.Bytes += e.Size
+	case Dir:
+		s.Dirs++
+	case Link:
+		s.Links++
+	default:
+		s.LeftCount++
+		if len(s.Left) < 20 {
+			why := "it is a device, pipe or socket"
+			if e.Type == Outside {
+				why = "it is a link that leads out, to " + e.Target
+			}
+			s.Left = append(s.Left, fmt.Sprintf("%s: %s", e.Path, why))
+		}
+	}
+	if e.ModTime.After(s.Newest) {
+		s.Newest = e.ModTime
+	}
+}
+
+// Stamp is a short text that changes when something in the item does: it
+// holds the newest change, the number of entries and their size.
+func (s *Stats) Stamp() string {
+	return fmt.Sprintf("%s %d %d %d %d", s.Newest.UTC().Format(time.RFC3339Nano), s.Files, s.Dirs, s.Links, s.Bytes)
+}
+
+// Measure walks the source and counts what is in it, without reading files.
+// each, where it is given, sees every entry.
+func (s Source) Measure(ctx context.Context, each func(Entry), problem func(Problem)) (*Stats, error) {
+	st := &Stats{}
+	err := s.Walk(ctx, func(e Entry, _ string) error {
+		st.add(e)
+		if each != nil {
+			each(e)
+		}
+		return nil
+	}, problem)
+	return st, err
+}
+
+// unit is an entry on its way into the archive. Small files are read and
+// hashed ahead of their turn.
+type unit struct {
+	entry Entry
+	real  string
+	data  []byte
+	err   error
+	ready chan struct{}
+}
+
+// Archive reads the source once: it writes the tar stream to out and one line
+// an entry, with its hash, to list. progress is told of bytes read.
+//
+// A file that changes while it is read, or cannot be read, ends it with an
+// error: an archive is whole or there is none.
+func (s Source) Archive(ctx context.Context, out, list io.Writer, progress func(int64)) (*Stats, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	workers := 2 * runtime.GOMAXPROCS(0)
+	queue, small := make(chan *unit, 64), make(chan *unit, 64)
+	var walkErr error
+	go func() {
+		defer close(queue)
+		defer close(small)
+		walkErr = s.Walk(ctx, func(e Entry, real string) error {
+			u := &unit{entry: e, real: real}
+			if e.Type == File && e.Size <= smallFile {
+				u.ready = make(chan struct{})
+				select {
+				case small <- u:
+				case <-ctx.Done():
+					return ctx.Err()
+				}
+			}
+			select {
+			case queue <- u:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}, nil)
+	}()
+	var readers sync.WaitGroup
+	for range workers {
+		readers.Go(func() {
+			for u := range small {
+				u.data, u.err = readWhole(u)
+				close(u.ready)
+			}
+		})
+	}
+	st := &Stats{}
+	err := s.assemble(ctx, queue, out, list, st, progress)
+	cancel()
+	for range queue { // lets the walk end
+	}
+	readers.Wait()
+	if err == nil {
+		err = walkErr
+	}
+	if err != nil {
+		return nil, err
+	}
+	return st, nil
+}
+
+func (s Source) assemble(ctx context.Context, queue <-chan *unit, out, list io.Writer, st *Stats, progress func(int64)) error {
+	tw := tar.NewWriter(out)
+	buf := make([]byte, 1<<20)
+	for u := range queue {
+		if err := ctx.Err(); err != nil {
+			return fault.Wrap(fault.Stopped, err, "reading %s was stopped", s.Root)
+		}
+		if u.ready != nil {
+			<-u.ready
+		}
+		if u.err != nil {
+			return u.err
+		}
+		if u.entry.Travels() {
+			if err := tw.WriteHeader(header(u.entry)); err != nil {
+				return fault.Wrap(fault.CannotPlace, err, "cannot seal %s", u.real)
+			}
+		}
+		if u.entry.Type == File {
+			if err := u.write(ctx, tw, buf, progress); err != nil {
+				return err
+			}
+		}
+		st.add(u.entry)
+		line, err := json.Marshal(u.entry)
+		if err != nil {
+			return fault.Wrap(fault.Internal, err, "cannot list %s", u.real)
+		}
+		if _, err := list.Write(append(line, '\n')); err != nil {
+			return err
+		}
+	}
+	return tw.Close()
+}
+
+// write puts the content of a file into the archive.
+func (u *unit) write(ctx context.Context, tw *tar.Writer, buf []byte, progress func(int64)) error {
+	if u.ready != nil {
+		if _, err := tw.Write(u.data); err != nil {
+			return err
+		}
+		report(progress, int64(len(u.data)))
+		putBuffer(u.data)
+		u.data = nil
+		return nil
+	}
+	f, err := os.Open(u.real)
+	if err != nil {
+		return unreadable(u.real, err)
+	}
+	defer f.Close()
+	h := digest.New()
+	var total int64
+	for {
+		if err := ctx.Err(); err != nil {
+			return fault.Wrap(fault.Stopped, err, "reading %s was stopped", u.real)
+		}
+		n, err := f.Read(buf)
+		if n > 0 {
+			if total += int64(n); total > u.entry.Size {
+				return changed(u.real)
+			}
+			h.Write(buf[:n])
+			if _, err := tw.Write(buf[:n]); err != nil {
+				return err
+			}
+			report(progress, int64(n))
+		}
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return unreadable(u.real, err)
+		}
+	}
+	u.entry.Hash = h.Sum()
+	return sameAs(f, u.entry, total)
+}
+
+func report(progress func(int64), n int64) {
+	if progress != nil {
+		progress(n)
+	}
+}
+
+var buffers = sync.Pool{New: func() any { b := make([]byte, smallFile+1); return &b }}
+
+func putBuffer(b []byte) {
+	b = b[:cap(b)]
+	buffers.Put(&b)
+}
+
+// readWhole reads and hashes a small file.
+func readWhole(u *unit) ([]byte, error) {
+	f, err := os.Open(u.real)
+	if err != nil {
+		return nil, unreadable(u.real, err)
+	}
+	defer f.Close()
+	buf := *buffers.Get().(*[]byte)
+	n := 0
+	for n < len(buf) {
+		k, err := f.Read(buf[n:])
+		n += k
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return nil, unreadable(u.real, err)
+		}
+	}
+	u.entry.Hash = digest.Of(buf[:n])
+	return buf[:n], sameAs(f, u.entry, int64(n))
+}
+
+// sameAs reports an error where an open file is not what the walk saw.
+func sameAs(f *os.File, e Entry, read int64) error {
+	info, err := f.Stat()
+	if err != nil {
+		return unreadable(f.Name(), err)
+	}
+	if read != e.Size || info.Size() != e.Size || !info.ModTime().Equal(e.ModTime) || !info.Mode().IsRegular() {
+		return changed(f.Name())
+	}
+	return nil
+}
+
+func changed(name string) error {
+	return fault.New(fault.Changed, "%s changed while it was being read", name)
+}
+
+func unreadable(name string, err error) error {
+	if os.IsNotExist(err) {
+		return changed(name)
+	}
+	return fault.Wrap(fault.Unreadable, err, "cannot read %s", name)
+}
+
+// header is the tar header of an entry: pax with times to the nanosecond, and
+// the GNU form for names that are not valid UTF-8, which pax cannot hold.
+func header(e Entry) *tar.Header {
+	h := &tar.Header{Name: e.Path, Mode: int64(e.Mode.Perm()), ModTime: e.ModTime, Format: tar.FormatPAX}
+	if !utf8.ValidString(e.Path) || !utf8.ValidString(e.Target) {
+		h.Format, h.ModTime = tar.FormatGNU, e.ModTime.Truncate(time.Second)
+	}
+	switch e.Type {
+	case Dir:
+		h.Typeflag, h.Name = tar.TypeDir, e.Path+"/"
+	case Link:
+		h.Typeflag, h.Linkname, h.Mode = tar.TypeSymlink, e.Target, int64(fs.ModePerm)
+	default:
+		h.Typeflag, h.Size = tar.TypeReg, e.Size
+	}
+	return h
+}

@@ -1,0 +1,228 @@
+package tree
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"runtime"
+	"sync"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+)
+
+// Diff is one place where a folder is not what a list says.
+type Diff struct {
+	Path string `json:"path"`
+	What string `json:"what"`
+}
+
+// Comparison is what Compare found.
+type Comparison struct {
+	Old, New Stats  // of the list, and of the folder
+	Same     int64  // entries that agree
+	Diffs    []Diff // at most maxDiffs
+	Count    int64  // how many differences there are
+}
+
+// maxDiffs is how many differences are named.
+const maxDiffs = 20
+
+// Equal reports whether there is no difference.
+func (c *Comparison) Equal() bool { return c.Count == 0 }
+
+// Comparing says what is held against a list.
+type Comparing struct {
+	Modes    bool // permissions too, where both systems have them
+	Fresh    bool // read from the medium, not from the system's cache
+	Progress func(int64)
+	// EachOld and EachNew, where given, see every entry of the list and of
+	// the folder.
+	EachOld, EachNew func(Entry)
+}
+
+// Compare holds the source against a list: every file by its content. Both
+// are walked side by side, so memory does not grow with them.
+func (c Comparing) Compare(ctx context.Context, s Source, list *ListReader) (*Comparison, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	r := &comparer{Comparing: c, out: &Comparison{}, work: make(chan *unit, 256)}
+	var busy sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		busy.Go(func() {
+			buf := make([]byte, 1<<20)
+			for u := range r.work {
+				r.hash(ctx, u, buf)
+			}
+		})
+	}
+	err := s.Walk(ctx, func(e Entry, real string) error { return r.met(ctx, e, real, list) }, func(p Problem) {
+		r.differ(p.Path, "cannot be read: %v", p.Err)
+	})
+	if fault.KindOf(err) == fault.Missing {
+		err = nil // everything is missing: the list tells what
+	}
+	if err == nil {
+		err = r.rest(list)
+	}
+	close(r.work)
+	busy.Wait()
+	if err == nil && ctx.Err() != nil {
+		err = fault.Wrap(fault.Stopped, ctx.Err(), "comparing was stopped")
+	}
+	return r.out, err
+}
+
+type comparer struct {
+	Comparing
+	work chan *unit
+	mu   sync.Mutex
+	out  *Comparison
+}
+
+func (r *comparer) differ(path, format string, args ...any) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.out.Count++
+	if len(r.out.Diffs) < maxDiffs {
+		r.out.Diffs = append(r.out.Diffs, Diff{path, fmt.Sprintf(format, args...)})
+	}
+}
+
+func (r *comparer) old(e Entry) {
+	r.out.Old.add(e)
+	if r.EachOld != nil {
+		r.EachOld(e)
+	}
+}
+
+// met takes an entry of the folder, after the entries of the list that come
+// before it.
+func (r *comparer) met(ctx context.Context, e Entry, real string, list *ListReader) error {
+	r.out.New.add(e)
+	if r.EachNew != nil {
+		r.EachNew(e)
+	}
+	for {
+		want, err := list.Peek()
+		if err != nil && err != io.EOF {
+			return err
+		}
+		if err == io.EOF || before(want.Path, e.Path) > 0 {
+			if e.Type != Dir {
+				r.differ(e.Path, "was not on the old computer")
+			}
+			return nil
+		}
+		list.Next()
+		r.old(want)
+		if want.Path != e.Path {
+			r.missing(want)
+			continue
+		}
+		if !want.Travels() {
+			return nil
+		}
+		return r.match(ctx, want, e, real)
+	}
+}
+
+func (r *comparer) missing(want Entry) {
+	if want.Travels() {
+		r.differ(want.Path, "is missing")
+	}
+}
+
+func (r *comparer) match(ctx context.Context, want, have Entry, real string) error {
+	switch {
+	case want.Type != have.Type:
+		r.differ(want.Path, "was a %s, is a %s", want.Type, have.Type)
+	case want.Type == Link && want.Target != have.Target:
+		r.differ(want.Path, "was a link to %s, is one to %s", want.Target, have.Target)
+	case want.Type == File && want.Size != have.Size:
+		r.differ(want.Path, "had %d bytes, has %d", want.Size, have.Size)
+	case r.Modes && want.Type != Link && want.Mode != have.Mode:
+		r.differ(want.Path, "had the permissions %04o, has %04o", want.Mode, have.Mode)
+	case want.Type == File:
+		select {
+		case r.work <- &unit{entry: want, real: real}:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	default:
+		r.agree()
+	}
+	return nil
+}
+
+func (r *comparer) agree() {
+	r.mu.Lock()
+	r.out.Same++
+	r.mu.Unlock()
+}
+
+func (r *comparer) rest(list *ListReader) error {
+	for {
+		want, err := list.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		r.old(want)
+		r.missing(want)
+	}
+}
+
+func (r *comparer) hash(ctx context.Context, u *unit, buf []byte) {
+	if ctx.Err() != nil {
+		return
+	}
+	f, err := os.Open(u.real)
+	if err != nil {
+		r.differ(u.entry.Path, "cannot be read: %v", err)
+		return
+	}
+	defer f.Close()
+	sum, n, err := digest.Reader(f, buf)
+	report(r.Progress, n)
+	switch {
+	case err != nil:
+		r.differ(u.entry.Path, "cannot be read: %v", err)
+	case sum != u.entry.Hash:
+		r.differ(u.entry.Path, "has other content")
+	default:
+		r.agree()
+	}
+}
+
+func hashOpen(f *os.File) (digest.Sum, error) {
+	sum, _, err := digest.Reader(f, make([]byte, 256<<10))
+	return sum, err
+}
+
+// Counter counts the files that match a pattern.
+type Counter struct {
+	Pattern string
+	N       int64
+}
+
+// Add counts the entry where it is a file whose path, or whose name alone,
+// matches.
+func (c *Counter) Add(e Entry) {
+	if e.Type != File {
+		return
+	}
+	if ok, _ := doublestar.Match(c.Pattern, e.Path); ok {
+		c.N++
+		return
+	}
+	if ok, _ := doublestar.Match(c.Pattern, path.Base(e.Path)); ok {
+		c.N++
+	}
+}

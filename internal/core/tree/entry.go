@@ -1,0 +1,258 @@
+// Package tree moves folders and files: it walks them, writes them as a tar
+// stream (POSIX.1-2001 pax) with a list of every entry, puts such a stream in
+// place, and holds a folder against a list.
+//
+// Everything is a stream: memory does not grow with the number of files.
+package tree
+
+import (
+	"bufio"
+	"encoding/base64"
+	"encoding/json"
+	"io"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+)
+
+// Type is what an entry is.
+type Type string
+
+// The types of entry.
+const (
+	Dir  Type = "dir"
+	File Type = "file"
+	Link Type = "link" // a symbolic link to a place within the item
+	// Outside is a symbolic link that leads out of the item, and Special a
+	// device, pipe or socket: both are listed, but do not travel.
+	Outside Type = "outside-link"
+	Special Type = "special"
+)
+
+// Entry is one file, folder or link of an item.
+type Entry struct {
+	Path    string // below the item's root, with / between folders; "." is the root
+	Type    Type
+	Size    int64 // bytes, for a File
+	Mode    fs.FileMode
+	ModTime time.Time
+	Hash    digest.Sum // for a File
+	Target  string     // of a link, with / between folders
+}
+
+// Travels reports whether the entry is in the tar stream.
+func (e *Entry) Travels() bool { return e.Type == Dir || e.Type == File || e.Type == Link }
+
+// entryJSON is an Entry as a line of a list. A name that is not valid UTF-8
+// is kept in base64.
+type entryJSON struct {
+	Path    string    `json:"path,omitempty"`
+	Path64  string    `json:"path64,omitempty"`
+	Type    Type      `json:"type"`
+	Size    int64     `json:"size,omitempty"`
+	Mode    uint32    `json:"mode"`
+	ModTime time.Time `json:"mtime"`
+	Hash    string    `json:"b3,omitempty"`
+	Target  string    `json:"target,omitempty"`
+}
+
+// MarshalJSON writes the entry as a line of a list.
+func (e Entry) MarshalJSON() ([]byte, error) {
+	j := entryJSON{Path: e.Path, Type: e.Type, Size: e.Size, Mode: uint32(e.Mode.Perm()), ModTime: e.ModTime.UTC(), Target: e.Target}
+	if !utf8.ValidString(e.Path) {
+		j.Path, j.Path64 = "", base64.StdEncoding.EncodeToString([]byte(e.Path))
+	}
+	if e.Type == File {
+		j.Hash = e.Hash.String()
+	}
+	return json.Marshal(j)
+}
+
+// UnmarshalJSON reads a line of a list.
+func (e *Entry) UnmarshalJSON(data []byte) error {
+	var j entryJSON
+	if err := json.Unmarshal(data, &j); err != nil {
+		return err
+	}
+	if j.Path64 != "" {
+		raw, err := base64.StdEncoding.DecodeString(j.Path64)
+		if err != nil {
+			return err
+		}
+		j.Path = string(raw)
+	}
+	*e = Entry{Path: j.Path, Type: j.Type, Size: j.Size, Mode: fs.FileMode(j.Mode), ModTime: j.ModTime, Target: j.Target}
+	e.Hash, _ = digest.Parse(j.Hash)
+	return nil
+}
+
+// before orders paths as a walk meets them: a folder before what is in it,
+// names by their bytes.
+func before(a, b string) int {
+	a, b = strings.TrimPrefix(a+"/", "./"), strings.TrimPrefix(b+"/", "./")
+	for i := 0; i < len(a) && i < len(b); i++ {
+		if x, y := a[i], b[i]; x != y {
+			return int(rank(x)) - int(rank(y))
+		}
+	}
+	return len(a) - len(b)
+}
+
+// rank puts / before every other byte of a name.
+func rank(b byte) byte {
+	if b == '/' {
+		return 0
+	}
+	return b
+}
+
+// ListReader reads the entries of a list.
+type ListReader struct {
+	r    *bufio.Reader
+	head Entry
+	have bool
+}
+
+// NewListReader reads a list from r.
+func NewListReader(r io.Reader) *ListReader {
+	return &ListReader{r: bufio.NewReaderSize(r, 64<<10)}
+}
+
+// Next returns the next entry, or io.EOF.
+func (l *ListReader) Next() (Entry, error) {
+	if l.have {
+		l.have = false
+		return l.head, nil
+	}
+	line, err := l.r.ReadSlice('\n')
+	if err == bufio.ErrBufferFull {
+		var rest []byte
+		line = append([]byte(nil), line...)
+		rest, err = l.r.ReadBytes('\n')
+		line = append(line, rest...)
+	}
+	if err == io.EOF && len(line) == 0 {
+		return Entry{}, io.EOF
+	}
+	if err != nil {
+		return Entry{}, fault.Wrap(fault.Damaged, err, "cannot read a list of files")
+	}
+	var e Entry
+	if err := json.Unmarshal(line, &e); err != nil {
+		return Entry{}, fault.Wrap(fault.Damaged, err, "cannot read a list of files")
+	}
+	return e, nil
+}
+
+// Peek returns the next entry without taking it.
+func (l *ListReader) Peek() (Entry, error) {
+	if !l.have {
+		e, err := l.Next()
+		if err != nil {
+			return e, err
+		}
+		l.head, l.have = e, true
+	}
+	return l.head, nil
+}
+
+// CheckList reads a list to its end and refuses one that could lead outside
+// its target: an absolute path, "..", a drive, a stream or device name, a
+// link out of the item, something below a link, or an order in which the same
+// place comes twice. system is that of the computer it is placed on.
+func CheckList(l *ListReader, windows bool) error {
+	last, link := "", ""
+	for {
+		e, err := l.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if !e.Travels() && e.Type != Outside && e.Type != Special {
+			return hostile(e, "it is of the unknown type %q", e.Type)
+		}
+		if last != "" && before(last, e.Path) >= 0 {
+			return hostile(e, "it comes after %q", last)
+		}
+		last = e.Path
+		if !e.Travels() {
+			continue
+		}
+		if why := refusal(e.Path, windows); why != "" {
+			return hostile(e, "%s", why)
+		}
+		if link != "" && strings.HasPrefix(e.Path, link+"/") {
+			return hostile(e, "it lies below the link %q", link)
+		}
+		if e.Type == Link {
+			link = e.Path
+			if !Within(e.Path, e.Target) {
+				return hostile(e, "it is a link to %q", e.Target)
+			}
+		}
+	}
+}
+
+func hostile(e Entry, format string, args ...any) error {
+	return fault.Wrap(fault.Hostile, fault.New(fault.Hostile, format, args...), "the kit lists %q, which cannot be put in place", e.Path)
+}
+
+// refusal says why a path must not be written, or "".
+func refusal(p string, windows bool) string {
+	switch {
+	case p == "" || strings.ContainsRune(p, 0) || path.Clean(p) != p || strings.HasPrefix(p, "/"):
+		return "it is not a plain path"
+	case p == ".." || strings.HasPrefix(p, "../"):
+		return "it leads out of its folder"
+	case !filepath.IsLocal(filepath.FromSlash(p)):
+		return "it is not a local path"
+	case windows:
+		return WindowsName(p)
+	}
+	return ""
+}
+
+// Within reports whether a link at a path leads to a place in the item.
+func Within(at, target string) bool {
+	if target == "" || path.IsAbs(target) || strings.ContainsAny(target, "\x00") || len(target) > 1 && target[1] == ':' || strings.HasPrefix(target, `\`) {
+		return false
+	}
+	to := path.Join(path.Dir(at), target)
+	return to != ".." && !strings.HasPrefix(to, "../")
+}
+
+// WindowsName says why Windows forbids a path with / between folders, or "".
+// Source: "Naming Files, Paths, and Namespaces" of the Windows documentation.
+func WindowsName(p string) string {
+	if p == "." {
+		return ""
+	}
+	for name := range strings.SplitSeq(p, "/") {
+		if i := strings.IndexFunc(name, func(r rune) bool { return r < 32 || strings.ContainsRune(`<>:"\|?*`, r) }); i >= 0 {
+			return "Windows forbids " + string([]rune(name[i:])[:1]) + " in names"
+		}
+		if strings.HasSuffix(name, " ") || strings.HasSuffix(name, ".") {
+			return "Windows forbids names that end in a space or a full stop"
+		}
+		if !utf8.ValidString(name) {
+			return "the name is not valid text"
+		}
+		stem, _, _ := strings.Cut(strings.ToUpper(name), ".")
+		stem = strings.TrimRight(stem, " ")
+		switch {
+		case stem == "CON" || stem == "PRN" || stem == "AUX" || stem == "NUL" || stem == "CONIN$" || stem == "CONOUT$":
+			return stem + " is a device name on Windows"
+		case len([]rune(stem)) == 4 && (strings.HasPrefix(stem, "COM") || strings.HasPrefix(stem, "LPT")) && strings.ContainsAny(stem[3:], "0123456789¹²³"):
+			return stem + " is a device name on Windows"
+		}
+	}
+	return ""
+}

@@ -1,0 +1,153 @@
+package tree
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"movekit/internal/core/fault"
+)
+
+// Policy says what happens to a thing that is in the way.
+type Policy string
+
+// The policies. What is the same already is left alone by each of them.
+const (
+	SetAside Policy = "set-aside" // what is there is renamed, and kept
+	KeepBoth Policy = "keep-both" // what comes gets another name
+	Skip     Policy = "skip"      // what is there stays
+	Replace  Policy = "replace"   // what is there is overwritten
+)
+
+// AsideName returns a free name, beside target, under which something is set
+// aside. The time is that of the step.
+func AsideName(target string, at time.Time) string {
+	return freeName(target + ".set-aside-" + at.Local().Format("20060102-150405"))
+}
+
+func freeName(name string) string {
+	for n, try := 2, name; ; n++ {
+		if _, err := os.Lstat(try); os.IsNotExist(err) {
+			return try
+		}
+		try = fmt.Sprintf("%s-%d", name, n)
+	}
+}
+
+// BothName returns a free name beside target for what comes from a computer.
+func BothName(target, computer string) string {
+	return freeName(target + ".from-" + strings.Map(func(r rune) rune {
+		if r < 32 || strings.ContainsRune(`<>:"/\|?* `, r) {
+			return '-'
+		}
+		return r
+	}, computer))
+}
+
+// Merged counts what Merge did.
+type Merged struct {
+	Placed, Same, Aside, Kept, Replaced int64
+}
+
+// Merge moves the entries of a list from the folder stage, file by file, into
+// target. aside is the folder for files that are set aside; it is made when
+// it is needed. All three lie in one folder. Only what the list names is
+// touched, and nothing outside that folder, whatever links are in it.
+func Merge(ctx context.Context, stage, target, aside string, list *ListReader, policy Policy) (*Merged, error) {
+	parent, err := os.OpenRoot(filepath.Dir(target))
+	if err != nil {
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the folder of %s", target)
+	}
+	defer parent.Close()
+	m := &merger{parent: parent, stage: filepath.Base(stage), target: filepath.Base(target), aside: filepath.Base(aside), policy: policy, done: &Merged{}}
+	for {
+		if err := ctx.Err(); err != nil {
+			return nil, fault.Wrap(fault.Stopped, err, "putting files in place was stopped")
+		}
+		e, err := nextTravelling(list)
+		if err == io.EOF {
+			return m.done, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		if err := m.one(e); err != nil {
+			return nil, fault.Wrap(fault.CannotPlace, err, "cannot put %q in place at %s", e.Path, target)
+		}
+	}
+}
+
+type merger struct {
+	parent               *os.Root
+	stage, target, aside string
+	policy               Policy
+	done                 *Merged
+}
+
+func (m *merger) one(e Entry) error {
+	from, to := path.Join(m.stage, e.Path), path.Join(m.target, e.Path)
+	have, err := m.parent.Lstat(to)
+	if os.IsNotExist(err) {
+		if e.Type == Dir {
+			return m.parent.MkdirAll(to, 0o755)
+		}
+		if _, err := m.parent.Lstat(from); os.IsNotExist(err) {
+			return nil // an earlier run moved it
+		}
+		m.done.Placed++
+		return m.parent.Rename(from, to)
+	}
+	if err != nil {
+		return err
+	}
+	switch {
+	case e.Type == Dir && have.IsDir():
+		return nil
+	case m.same(e, to, have):
+		m.done.Same++
+		return nil
+	case m.policy == Skip:
+		m.done.Kept++
+		return nil
+	case m.policy == Replace && !have.IsDir() && e.Type != Dir:
+		m.done.Replaced++
+		return m.parent.Rename(from, to)
+	}
+	// A folder in the place of a file, or the other way round, is never
+	// overwritten.
+	put := path.Join(m.aside, e.Path)
+	if err := m.parent.MkdirAll(path.Dir(put), 0o755); err != nil {
+		return err
+	}
+	if err := m.parent.Rename(to, put); err != nil {
+		return err
+	}
+	m.done.Aside++
+	return m.one(e)
+}
+
+// same reports whether what is at a place is what the list says.
+func (m *merger) same(e Entry, at string, have os.FileInfo) bool {
+	switch e.Type {
+	case Link:
+		target, err := m.parent.Readlink(at)
+		return err == nil && filepath.ToSlash(target) == e.Target
+	case File:
+		if !have.Mode().IsRegular() || have.Size() != e.Size {
+			return false
+		}
+		f, err := m.parent.Open(at)
+		if err != nil {
+			return false
+		}
+		defer f.Close()
+		sum, err := hashOpen(f)
+		return err == nil && sum == e.Hash
+	}
+	return false
+}

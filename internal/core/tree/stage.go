@@ -1,0 +1,300 @@
+package tree
+
+import (
+	"archive/tar"
+	"context"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"runtime"
+	"sync"
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+)
+
+// StageEnding is the ending of a folder or file that is being put in place.
+const StageEnding = ".movekit-part"
+
+// Owner is who files are given to on systems that have it; nil leaves them
+// with the user who runs the tool.
+type Owner struct{ UID, GID int }
+
+// Placing says how a tar stream is put in place.
+type Placing struct {
+	Owner    *Owner
+	Progress func(int64) // told of bytes written
+}
+
+// Stage makes the folder dir anew and fills it from a tar stream whose
+// entries must be those of the list, in its order, with its hashes. The list
+// must have passed CheckList. Nothing is written outside dir, whatever the
+// stream says. relist gives the list once more, for the folders' times.
+func (p Placing) Stage(ctx context.Context, dir string, in io.Reader, list *ListReader, relist func() (*ListReader, error)) (*Stats, error) {
+	if err := RemoveTree(dir); err != nil {
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot remove what an earlier run left at %s", dir)
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", dir)
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the folder %s", dir)
+	}
+	defer root.Close()
+	s := &stager{Placing: p, root: root, small: make(chan *unit, 64), stats: &Stats{}}
+	var writers sync.WaitGroup
+	for range 2 * runtime.GOMAXPROCS(0) {
+		writers.Go(func() {
+			for u := range s.small {
+				s.fail(s.writeSmall(u))
+				putBuffer(u.data)
+			}
+		})
+	}
+	err = s.readTar(ctx, in, list)
+	close(s.small)
+	writers.Wait()
+	if err == nil {
+		err = s.err
+	}
+	if err != nil {
+		return nil, err
+	}
+	again, err := relist()
+	if err != nil {
+		return nil, err
+	}
+	return s.stats, s.finishDirs(again)
+}
+
+type stager struct {
+	Placing
+	root  *os.Root
+	small chan *unit
+	stats *Stats
+	mu    sync.Mutex
+	err   error
+}
+
+func (s *stager) fail(err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.err == nil {
+		s.err = err
+	}
+}
+
+func (s *stager) failed() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.err
+}
+
+func (s *stager) readTar(ctx context.Context, in io.Reader, list *ListReader) error {
+	tr := tar.NewReader(in)
+	buf := make([]byte, 1<<20)
+	for {
+		if err := ctx.Err(); err != nil {
+			return fault.Wrap(fault.Stopped, err, "putting files in place was stopped")
+		}
+		if err := s.failed(); err != nil {
+			return err
+		}
+		want, err := nextTravelling(list)
+		h, terr := tr.Next()
+		if err == io.EOF && terr == io.EOF {
+			return nil
+		}
+		if err != nil && err != io.EOF {
+			return err
+		}
+		if terr != nil && terr != io.EOF {
+			return fault.Wrap(fault.Damaged, terr, "cannot read the sealed files")
+		}
+		if err != nil || terr != nil || !agrees(h, want) {
+			return fault.New(fault.Hostile, "the sealed files are not those of their list, at %q", want.Path)
+		}
+		if err := s.place(want, tr, buf); err != nil {
+			return err
+		}
+		s.stats.add(want)
+	}
+}
+
+func nextTravelling(list *ListReader) (Entry, error) {
+	for {
+		e, err := list.Next()
+		if err != nil || e.Travels() {
+			return e, err
+		}
+	}
+}
+
+// agrees holds a tar header against the list's entry.
+func agrees(h *tar.Header, e Entry) bool {
+	name := path.Clean(h.Name)
+	switch e.Type {
+	case Dir:
+		return h.Typeflag == tar.TypeDir && name == e.Path
+	case Link:
+		return h.Typeflag == tar.TypeSymlink && h.Name == e.Path && h.Linkname == e.Target
+	}
+	return h.Typeflag == tar.TypeReg && h.Name == e.Path && h.Size == e.Size
+}
+
+func (s *stager) place(e Entry, tr *tar.Reader, buf []byte) error {
+	switch {
+	case e.Type == Dir && e.Path == ".":
+		return nil
+	case e.Type == Dir:
+		return s.wrap(e, s.root.Mkdir(e.Path, 0o755))
+	case e.Type == Link:
+		err := s.root.Symlink(filepath.FromSlash(e.Target), e.Path)
+		if err == nil && s.Owner != nil {
+			err = s.root.Lchown(e.Path, s.Owner.UID, s.Owner.GID)
+		}
+		return s.wrap(e, err)
+	case e.Size <= smallFile:
+		u := &unit{entry: e, data: (*buffers.Get().(*[]byte))[:e.Size]}
+		if _, err := io.ReadFull(tr, u.data); err != nil {
+			return fault.Wrap(fault.Damaged, err, "cannot read the sealed file %q", e.Path)
+		}
+		s.small <- u
+		return nil
+	}
+	f, err := s.create(e)
+	if err != nil {
+		return s.wrap(e, err)
+	}
+	defer f.Close()
+	h := digest.New()
+	for {
+		n, rerr := tr.Read(buf)
+		h.Write(buf[:n])
+		if _, err := f.Write(buf[:n]); err != nil {
+			return s.wrap(e, err)
+		}
+		report(s.Progress, int64(n))
+		if rerr == io.EOF {
+			break
+		}
+		if rerr != nil {
+			return fault.Wrap(fault.Damaged, rerr, "cannot read the sealed file %q", e.Path)
+		}
+	}
+	return s.finishFile(f, e, h.Sum())
+}
+
+func (s *stager) wrap(e Entry, err error) error {
+	if err == nil {
+		return nil
+	}
+	return fault.Wrap(fault.CannotPlace, err, "cannot put %q in place", e.Path)
+}
+
+func (s *stager) create(e Entry) (*os.File, error) {
+	return s.root.OpenFile(e.Path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+}
+
+func (s *stager) writeSmall(u *unit) error {
+	f, err := s.create(u.entry)
+	if err != nil {
+		return s.wrap(u.entry, err)
+	}
+	defer f.Close()
+	if _, err := f.Write(u.data); err != nil {
+		return s.wrap(u.entry, err)
+	}
+	report(s.Progress, int64(len(u.data)))
+	return s.finishFile(f, u.entry, digest.Of(u.data))
+}
+
+func (s *stager) finishFile(f *os.File, e Entry, got digest.Sum) error {
+	if got != e.Hash {
+		return fault.New(fault.Damaged, "the sealed file %q is not the one of its list", e.Path)
+	}
+	if s.Owner != nil {
+		if err := f.Chown(s.Owner.UID, s.Owner.GID); err != nil {
+			return s.wrap(e, err)
+		}
+	}
+	if err := settle(f, e); err != nil {
+		return s.wrap(e, err)
+	}
+	return s.wrap(e, f.Close())
+}
+
+// finishDirs gives the folders their permissions and times, once nothing is
+// written into them any more.
+func (s *stager) finishDirs(list *ListReader) error {
+	for {
+		e, err := nextTravelling(list)
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if e.Type != Dir {
+			continue
+		}
+		if s.Owner != nil {
+			if err := s.root.Chown(e.Path, s.Owner.UID, s.Owner.GID); err != nil {
+				return s.wrap(e, err)
+			}
+		}
+		if err := setDir(s.root, e); err != nil {
+			return s.wrap(e, err)
+		}
+	}
+}
+
+// RemoveTree removes a folder and what is in it, or a file. Links are removed,
+// not followed. Nothing there is no error.
+func RemoveTree(dir string) error {
+	info, err := os.Lstat(dir)
+	if os.IsNotExist(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if info.IsDir() && info.Mode()&fs.ModeSymlink == 0 {
+		os.Chmod(dir, info.Mode().Perm()|0o700)
+		names, err := readNames(dir)
+		if err != nil {
+			return err
+		}
+		for _, n := range names {
+			if err := RemoveTree(filepath.Join(dir, n)); err != nil {
+				return err
+			}
+		}
+	}
+	return os.Remove(dir)
+}
+
+// SyncTree flushes every file below dir, on systems where flushing the volume
+// takes an administrator.
+func SyncTree(dir string) error {
+	if !syncEach {
+		return nil
+	}
+	return filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
+		if err != nil || !e.Type().IsRegular() {
+			return err
+		}
+		f, err := os.OpenFile(p, os.O_RDWR, 0)
+		if os.IsPermission(err) {
+			return nil // read-only by its own attribute; the system flushes it
+		}
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		return f.Sync()
+	})
+}

@@ -1,0 +1,202 @@
+package tree
+
+import (
+	"context"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"sort"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"movekit/internal/core/fault"
+)
+
+// Source is a folder or file to be walked.
+type Source struct {
+	Root    string // its real path
+	Single  bool   // whether it is one file
+	Name    string // of a single file in lists; its own where empty
+	Include []string
+	Skip    []string
+	Fold    bool // whether patterns match without regard to letter case
+}
+
+// matches reports whether one of the patterns matches a path.
+func (s Source) matches(patterns []string, rel string) bool {
+	if s.Fold {
+		rel = strings.ToLower(rel)
+	}
+	for _, p := range patterns {
+		if s.Fold {
+			p = strings.ToLower(p)
+		}
+		if ok, _ := doublestar.Match(p, rel); ok {
+			return true
+		}
+	}
+	return false
+}
+
+// Problem is something that could not be looked at during a walk.
+type Problem struct {
+	Path string
+	Err  error
+}
+
+// Walk calls visit for every entry of the source, a folder before what is in
+// it, in the order of names. Links are not followed. Hashes are not filled.
+// What cannot be looked at is given to problem; where problem is nil it ends
+// the walk.
+func (s Source) Walk(ctx context.Context, visit func(Entry, string) error, problem func(Problem)) error {
+	w := walker{s, ctx, visit, problem}
+	info, err := os.Lstat(s.Root)
+	if err != nil {
+		kind := fault.Unreadable
+		if os.IsNotExist(err) {
+			kind = fault.Missing
+		}
+		return fault.Wrap(kind, err, "cannot read %s", s.Root)
+	}
+	if s.Single {
+		name := s.Name
+		if name == "" {
+			name = filepath.Base(s.Root)
+		}
+		return w.one(name, s.Root, info)
+	}
+	if !info.IsDir() {
+		return fault.New(fault.Missing, "%s is not a folder", s.Root)
+	}
+	return w.dir(".", s.Root, info, nil)
+}
+
+type walker struct {
+	Source
+	ctx     context.Context
+	visit   func(Entry, string) error
+	problem func(Problem)
+}
+
+// pending is a folder that is told of only once something in it is: with
+// include patterns, empty branches are left out.
+type pending struct {
+	up   *pending
+	e    Entry
+	real string
+	told bool
+}
+
+func (w *walker) tell(p *pending) error {
+	if p == nil || p.told {
+		return nil
+	}
+	if err := w.tell(p.up); err != nil {
+		return err
+	}
+	p.told = true
+	return w.visit(p.e, p.real)
+}
+
+func (w *walker) fail(path string, err error) error {
+	if w.problem == nil {
+		return fault.Wrap(fault.Unreadable, err, "cannot read %s", path)
+	}
+	w.problem(Problem{path, err})
+	return nil
+}
+
+func (w *walker) dir(rel, real string, info fs.FileInfo, up *pending) error {
+	if err := w.ctx.Err(); err != nil {
+		return fault.Wrap(fault.Stopped, err, "reading %s was stopped", w.Root)
+	}
+	here := &pending{up: up, e: entryOf(rel, info), real: real}
+	if len(w.Include) == 0 || rel == "." {
+		if err := w.tell(here); err != nil {
+			return err
+		}
+	}
+	names, err := readNames(real)
+	if err != nil {
+		return w.fail(real, err)
+	}
+	for _, name := range names {
+		childRel, childReal := path.Join(rel, name), real+string(filepath.Separator)+name
+		if w.matches(w.Skip, childRel) {
+			continue
+		}
+		info, err := os.Lstat(childReal)
+		if os.IsNotExist(err) {
+			continue // gone since the folder was read
+		}
+		if err != nil {
+			if err := w.fail(childReal, err); err != nil {
+				return err
+			}
+			continue
+		}
+		if info.IsDir() {
+			if err := w.dir(childRel, childReal, info, here); err != nil {
+				return err
+			}
+			continue
+		}
+		if len(w.Include) > 0 && !w.matches(w.Include, childRel) {
+			continue
+		}
+		if err := w.tell(here); err != nil {
+			return err
+		}
+		if err := w.one(childRel, childReal, info); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (w *walker) one(rel, real string, info fs.FileInfo) error {
+	e := entryOf(rel, info)
+	if e.Type == Link {
+		target, err := os.Readlink(real)
+		if err != nil {
+			return w.fail(real, err)
+		}
+		e.Target = filepath.ToSlash(target)
+		if !Within(rel, e.Target) {
+			e.Type = Outside
+		}
+	}
+	return w.visit(e, real)
+}
+
+func entryOf(rel string, info fs.FileInfo) Entry {
+	e := Entry{Path: rel, Mode: info.Mode().Perm(), ModTime: info.ModTime()}
+	switch m := info.Mode(); {
+	case m.IsDir():
+		e.Type = Dir
+	case m.IsRegular():
+		e.Type, e.Size = File, info.Size()
+	case m&fs.ModeSymlink != 0:
+		e.Type = Link
+	default:
+		e.Type = Special
+	}
+	return e
+}
+
+// readNames returns the names in a folder, sorted by their bytes.
+func readNames(dir string) ([]string, error) {
+	f, err := os.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	names, err := f.Readdirnames(-1)
+	if err != nil {
+		return nil, err
+	}
+	sort.Strings(names)
+	return names, nil
+}

@@ -1,0 +1,267 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"movekit/examples"
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/tree"
+	"movekit/internal/desk"
+	"movekit/internal/table"
+)
+
+// Demo is one run of the example.
+type Demo struct {
+	Dir     string
+	Program string // the movekit executable
+	Fresh   bool   // remove an earlier example first
+	Out     io.Writer
+	Err     io.Writer
+	Colour  bool
+}
+
+// parts are what the example keeps in its folder.
+var parts = []string{"old", "new", "kit", "cards", "desk", "handover", "passphrase.txt", "commands.txt"}
+
+// command is one command of the example, as a person would type it.
+type command struct {
+	about string
+	args  []string
+}
+
+func commands() []command {
+	old, now := []string{"--root", "old"}, []string{"--root", "new"}
+	on := func(where []string, words ...string) []string {
+		return append(append(words, where...), "--kit", "kit", "--passphrase-file", "passphrase.txt")
+	}
+	return []command{
+		{"On the old computer: make a kit on the stick", append([]string{"new", "kit", "--cards", "cards", "--to", newComputer.Name, "--passphrase-file", "passphrase.txt"}, old...)},
+		{"See what is there", append([]string{"survey", "--kit", "kit"}, old...)},
+		{"Seal it into the kit", on(old, "pack")},
+		{"See that the kit is whole", []string{"inspect", "--kit", "kit"}},
+		{"Free the licences of the old computer", on(old, "deactivate", "--yes")},
+		{"On the new computer: put everything in its place", on(now, "unpack")},
+		{"Take up the licences", on(now, "activate", "--yes")},
+		{"Prove that old and new are the same", on(now, "verify")},
+		{"Write the hand-over", []string{"report", "--kit", "kit", "--passphrase-file", "passphrase.txt", "--to", "handover"}},
+	}
+}
+
+// Run makes the example and runs its commands. It returns the worst exit code.
+func (d *Demo) Run(ctx context.Context) (int, error) {
+	if err := d.clear(); err != nil {
+		return 0, err
+	}
+	dir, err := filepath.Abs(d.Dir)
+	if err != nil {
+		return 0, fault.Wrap(fault.Usage, err, "cannot use the folder %s", d.Dir)
+	}
+	d.Dir = dir
+	fmt.Fprintf(d.Out, "Tern Quay harbour office replaces its front-desk computer %s by %s.\nMaking both, and a licence desk, in %s\n", oldComputer.Name, newComputer.Name, dir)
+	if err := os.MkdirAll(filepath.Join(dir, "desk"), 0o755); err != nil {
+		return 0, fault.Wrap(fault.CannotPlace, err, "cannot make the example")
+	}
+	for _, make := range []func() error{
+		func() error { return makeOld(filepath.Join(dir, "old")) },
+		func() error { return makeNew(filepath.Join(dir, "new")) },
+		d.writePassphrase,
+	} {
+		if err := make(); err != nil {
+			return 0, fault.Wrap(fault.CannotPlace, err, "cannot make the example in %s", dir)
+		}
+	}
+	stop, url, err := d.openDesk(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer stop()
+	if err := d.writeCommands(url); err != nil {
+		return 0, fault.Wrap(fault.CannotPlace, err, "cannot make the example in %s", dir)
+	}
+	worst := 0
+	for _, c := range commands() {
+		code, err := d.show(ctx, c)
+		if err != nil {
+			return 0, err
+		}
+		worst = max(worst, code)
+	}
+	d.end(worst)
+	return worst, nil
+}
+
+// clear sees that the folder is free for the example.
+func (d *Demo) clear() error {
+	entries, err := os.ReadDir(d.Dir)
+	if errors.Is(err, os.ErrNotExist) || err == nil && len(entries) == 0 {
+		return nil
+	}
+	if err != nil {
+		return fault.Wrap(fault.Usage, err, "cannot use the folder %s", d.Dir)
+	}
+	_, err = os.Stat(filepath.Join(d.Dir, "commands.txt"))
+	switch {
+	case err != nil:
+		return fault.New(fault.Usage, "the folder %s holds something else than an example; name another with --dir", d.Dir)
+	case !d.Fresh:
+		return fault.New(fault.Usage, "the folder %s holds an example already; add --fresh to remove it first, or name another with --dir", d.Dir)
+	}
+	for _, p := range parts {
+		if err := tree.RemoveTree(filepath.Join(d.Dir, p)); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "cannot remove the earlier example")
+		}
+	}
+	return nil
+}
+
+func (d *Demo) writePassphrase() error {
+	p, err := kit.MakePassphrase()
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(d.Dir, "passphrase.txt"), []byte(p+"\n"), 0o600)
+}
+
+// openDesk starts the licence desk on a free port, takes the seat that the
+// office has had for years, and writes the cards with the desk's address and
+// key.
+func (d *Demo) openDesk(ctx context.Context) (stop func(), url string, err error) {
+	store, err := desk.OpenStore(filepath.Join(d.Dir, "desk", "desk.db"))
+	if err != nil {
+		return nil, "", err
+	}
+	err = store.Add(ctx, []desk.Licence{{Serial: serial, Code: code, Product: "tidewright", Covers: "8", Seats: 1, Transfers: 2}})
+	if err != nil {
+		store.Close()
+		return nil, "", err
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		store.Close()
+		return nil, "", fault.Wrap(fault.Usage, err, "no port is free for the licence desk")
+	}
+	addr := l.Addr().String()
+	l.Close()
+	ctx, cancel := context.WithCancel(ctx)
+	ready, ended := make(chan string, 1), make(chan error, 1)
+	go func() {
+		ended <- store.Serve(ctx, addr, slog.New(slog.DiscardHandler), func(u string) { ready <- u })
+	}()
+	select {
+	case url = <-ready:
+	case err := <-ended:
+		cancel()
+		return nil, "", err
+	}
+	stop = func() {
+		cancel()
+		<-ended
+		store.Close()
+	}
+	if err := d.settleDesk(ctx, store, url); err != nil {
+		stop()
+		return nil, "", err
+	}
+	return stop, url, nil
+}
+
+func (d *Demo) settleDesk(ctx context.Context, store *desk.Store, url string) error {
+	cards := filepath.Join(d.Dir, "cards")
+	if err := os.MkdirAll(cards, 0o755); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot make the example")
+	}
+	entries, err := examples.Cards.ReadDir("cards")
+	if err != nil {
+		return fault.Wrap(fault.Internal, err, "cannot read the example's cards")
+	}
+	for _, e := range entries {
+		text, err := examples.Cards.ReadFile("cards/" + e.Name())
+		if err != nil {
+			return fault.Wrap(fault.Internal, err, "cannot read the example's cards")
+		}
+		c, err := card.Parse(e.Name(), text)
+		if err != nil {
+			return err
+		}
+		lines := strings.Replace(string(text), "# yaml-language-server: $schema=../../docs/card.schema.json\n", "", 1)
+		for _, l := range c.Licences {
+			lines = strings.NewReplacer(l.Desk.URL, url, l.Desk.Key, store.PublicKey()).Replace(lines)
+		}
+		if err := os.WriteFile(filepath.Join(cards, e.Name()), []byte(lines), 0o644); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "cannot write the example's cards")
+		}
+	}
+	old, err := machine.Open(filepath.Join(d.Dir, "old"))
+	if err != nil {
+		return err
+	}
+	c, err := card.Read(filepath.Join(cards, "tidewright.yaml"))
+	if err != nil {
+		return err
+	}
+	key, err := c.Licences[0].Desk.PublicKey()
+	if err != nil {
+		return err
+	}
+	a, err := (&licence.Desk{URL: url, Key: key}).Ask(ctx, licence.Activate, licence.Request{
+		Serial: serial, Code: code, Product: "tidewright", Computer: machine.ID(old), Version: "8.2.1", Nonce: licence.Nonce(),
+	}, "first-activation-of-the-office")
+	if err != nil {
+		return err
+	}
+	return write(filepath.Join(d.Dir, "old"), file{"ProgramData/Tidewright/activation.jws", a.Signed + "\n"}, day)
+}
+
+func (d *Demo) writeCommands(url string) error {
+	var b strings.Builder
+	fmt.Fprintf(&b, "# All commands of the example. Run them again by hand in this folder.\n# The licence desk must answer in another window:\n\nmovekit desk serve --data desk/desk.db --listen %s\n\n", strings.TrimPrefix(url, "http://"))
+	for _, c := range commands() {
+		fmt.Fprintf(&b, "# %s\n%s\n\n", c.about, line(c.args))
+	}
+	return os.WriteFile(filepath.Join(d.Dir, "commands.txt"), []byte(b.String()), 0o644)
+}
+
+func line(args []string) string { return "movekit " + strings.Join(args, " ") }
+
+// show runs one command and shows it before its output.
+func (d *Demo) show(ctx context.Context, c command) (int, error) {
+	fmt.Fprintf(d.Out, "\n# %s\n%s\n", c.about, table.Paint("$ "+line(c.args), table.Note, d.Colour))
+	cmd := exec.CommandContext(ctx, d.Program, c.args...)
+	cmd.Dir, cmd.Stdout, cmd.Stderr = d.Dir, d.Out, d.Err
+	cmd.Env = append(os.Environ(), "MOVEKIT_KIT=", "MOVEKIT_PASSPHRASE=")
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		return exit.ExitCode(), nil
+	}
+	if err != nil {
+		return 0, fault.Wrap(fault.Internal, err, "cannot run %s", d.Program)
+	}
+	return 0, nil
+}
+
+func (d *Demo) end(worst int) {
+	fmt.Fprintf(d.Out, "\nThe example is done; its worst exit code is %d. Look at:\n", worst)
+	for _, l := range [][2]string{
+		{filepath.Join("handover", "handover.html"), "the hand-over, in a browser"},
+		{filepath.Join("kit", "README.txt"), "how to get the data out without this tool"},
+		{filepath.Join("kit", "journal.jsonl"), "what was done, line by line"},
+		{filepath.Join("new", "ProgramData"), "the data on the new computer, and what was set aside"},
+		{"commands.txt", "every command, to be run again by hand"},
+	} {
+		fmt.Fprintf(d.Out, "  %-60s %s\n", filepath.Join(d.Dir, l[0]), l[1])
+	}
+}

@@ -1,0 +1,240 @@
+package desk
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/subtle"
+	"database/sql"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"os"
+	"time"
+
+	_ "modernc.org/sqlite" // the desk's storage
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/licence"
+)
+
+// Store keeps the desk's licences, its signing key and the outcome of every
+// request, in one SQLite file.
+type Store struct {
+	db  *sql.DB
+	key ed25519.PrivateKey
+}
+
+const tables = `
+CREATE TABLE IF NOT EXISTS signing (id INTEGER PRIMARY KEY CHECK (id = 1), seed BLOB NOT NULL);
+CREATE TABLE IF NOT EXISTS licence (id TEXT PRIMARY KEY, document TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS outcome (
+  key TEXT PRIMARY KEY, request TEXT NOT NULL, status INTEGER NOT NULL, document TEXT NOT NULL, at TEXT NOT NULL);`
+
+// OpenStore opens the desk's file, and makes it with a new signing key where
+// there is none.
+func OpenStore(name string) (*Store, error) {
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o600)
+	if err == nil {
+		err = f.Close()
+	}
+	if err != nil {
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the desk's file")
+	}
+	db, err := sql.Open("sqlite", name+"?_pragma=journal_mode(wal)&_pragma=synchronous(2)&_pragma=busy_timeout(5000)&_txlock=immediate")
+	if err != nil {
+		return nil, fault.Wrap(fault.BadDatabase, err, "cannot open the desk's file %s", name)
+	}
+	db.SetMaxOpenConns(1)
+	s := &Store{db: db}
+	if err := s.prepare(); err != nil {
+		db.Close()
+		return nil, fault.Wrap(fault.BadDatabase, err, "cannot open the desk's file %s", name)
+	}
+	return s, nil
+}
+
+func (s *Store) prepare() error {
+	if _, err := s.db.Exec(tables); err != nil {
+		return err
+	}
+	fresh := make([]byte, ed25519.SeedSize)
+	rand.Read(fresh)
+	if _, err := s.db.Exec("INSERT OR IGNORE INTO signing VALUES (1, ?)", fresh); err != nil {
+		return err
+	}
+	var seed []byte
+	if err := s.db.QueryRow("SELECT seed FROM signing").Scan(&seed); err != nil {
+		return err
+	}
+	if len(seed) != ed25519.SeedSize {
+		return errors.New("the signing key is damaged")
+	}
+	s.key = ed25519.NewKeyFromSeed(seed)
+	return nil
+}
+
+// Close closes the desk's file.
+func (s *Store) Close() error { return s.db.Close() }
+
+// PublicKey is the key that cards pin, in base64url.
+func (s *Store) PublicKey() string {
+	return base64.RawURLEncoding.EncodeToString(s.key.Public().(ed25519.PublicKey))
+}
+
+// Add enters licences. One whose serial is known already is an error, and
+// then none is entered.
+func (s *Store) Add(ctx context.Context, list []Licence) error {
+	return s.change(ctx, func(tx *sql.Tx) error {
+		for _, l := range list {
+			if l.Serial == "" || l.Code == "" || l.Product == "" || l.Seats < 1 || l.Transfers < 0 {
+				return fault.New(fault.Usage, "a licence needs a serial, a code, a product, at least one seat, and transfers of 0 or more")
+			}
+			document, err := json.Marshal(l)
+			if err != nil {
+				return err
+			}
+			res, err := tx.ExecContext(ctx, "INSERT OR IGNORE INTO licence VALUES (?, ?)", licence.LicenceID(l.Serial), document)
+			if err != nil {
+				return err
+			}
+			if n, _ := res.RowsAffected(); n == 0 {
+				return fault.New(fault.Usage, "the desk has the licence %s already", licence.Mask(l.Serial))
+			}
+		}
+		return nil
+	})
+}
+
+// List returns all licences.
+func (s *Store) List(ctx context.Context) ([]Licence, error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT document FROM licence ORDER BY json_extract(document, '$.product'), id")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Licence
+	for rows.Next() {
+		var document string
+		var l Licence
+		if err := rows.Scan(&document); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(document), &l); err != nil {
+			return nil, err
+		}
+		out = append(out, l)
+	}
+	return out, rows.Err()
+}
+
+func (s *Store) change(ctx context.Context, do func(*sql.Tx) error) error {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := do(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// Handle carries out one request. With an idempotency key that was used
+// before, the first outcome is given again and nothing is carried out.
+func (s *Store) Handle(ctx context.Context, action licence.Action, r licence.Request, key string) (answer *licence.Answer, refusal *licence.Problem, err error) {
+	err = s.change(ctx, func(tx *sql.Tx) error {
+		if action != licence.Status {
+			known, err := s.earlier(ctx, tx, action, r, key, &answer, &refusal)
+			if err != nil || known {
+				return err
+			}
+		}
+		l, err := find(ctx, tx, r)
+		if err != nil {
+			return err
+		}
+		if l == nil {
+			refusal = problem(http.StatusForbidden, licence.ProblemUnknown, "No licence has this serial, code and product", "")
+			return nil
+		}
+		var spent int
+		if action != licence.Status {
+			if spent, refusal = l.Apply(action, r.Computer, r.Version); refusal != nil {
+				return nil // not kept: the same request may be granted later
+			}
+			if err := save(ctx, tx, l); err != nil {
+				return err
+			}
+		}
+		a := l.answer(action, r.Computer, spent)
+		answer = &a
+		if action == licence.Status {
+			return nil
+		}
+		document, err := json.Marshal(a)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, "INSERT INTO outcome VALUES (?, ?, 200, ?, ?)", key, essence(action, r), document, time.Now().UTC().Format(time.RFC3339))
+		return err
+	})
+	return answer, refusal, err
+}
+
+// earlier looks for the outcome of an earlier request with this key.
+func (s *Store) earlier(ctx context.Context, tx *sql.Tx, action licence.Action, r licence.Request, key string, answer **licence.Answer, refusal **licence.Problem) (bool, error) {
+	var request, document string
+	err := tx.QueryRowContext(ctx, "SELECT request, document FROM outcome WHERE key = ?", key).Scan(&request, &document)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	if request != essence(action, r) {
+		*refusal = problem(http.StatusUnprocessableEntity, licence.ProblemKeyReused, "The idempotency key was used for another request", "")
+		return true, nil
+	}
+	*answer = &licence.Answer{}
+	return true, json.Unmarshal([]byte(document), *answer)
+}
+
+// essence is what must be the same in two requests with one key.
+func essence(action licence.Action, r licence.Request) string {
+	r.Nonce = ""
+	data, _ := json.Marshal(r)
+	return digest.Of(append([]byte(action+"\x00"), data...)).String()
+}
+
+// find returns the licence of a request, or nil. The same work is done for an
+// unknown serial and for a wrong code.
+func find(ctx context.Context, tx *sql.Tx, r licence.Request) (*Licence, error) {
+	var document string
+	err := tx.QueryRowContext(ctx, "SELECT document FROM licence WHERE id = ?", licence.LicenceID(r.Serial)).Scan(&document)
+	if errors.Is(err, sql.ErrNoRows) {
+		document = "{}"
+	} else if err != nil {
+		return nil, err
+	}
+	var l Licence
+	if err := json.Unmarshal([]byte(document), &l); err != nil {
+		return nil, err
+	}
+	want, got := digest.Of([]byte(l.Code+"\x00"+l.Product)), digest.Of([]byte(r.Code+"\x00"+r.Product))
+	if subtle.ConstantTimeCompare(want[:], got[:]) != 1 || l.Serial == "" {
+		return nil, nil
+	}
+	return &l, nil
+}
+
+func save(ctx context.Context, tx *sql.Tx, l *Licence) error {
+	document, err := json.Marshal(l)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, "UPDATE licence SET document = ? WHERE id = ?", document, licence.LicenceID(l.Serial))
+	return err
+}

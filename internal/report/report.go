@@ -1,0 +1,230 @@
+// Package report makes the hand-over of a move from what the kit's journal
+// tells: as HTML, JSON and text. docs/report-json.md describes the JSON.
+package report
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/steps"
+)
+
+// Version is the version of the report's JSON.
+const Version = 1
+
+// Result is what came of a move, or of a part of it.
+type Result string
+
+// The results.
+const (
+	Equal     Result = "equal"
+	Different Result = "different"
+	Open      Result = "open" // not verified yet
+)
+
+// Report is the hand-over.
+type Report struct {
+	Version   int              `json:"report"`
+	Written   time.Time        `json:"written"`
+	Kit       string           `json:"kit"`
+	Tool      string           `json:"tool"`
+	Old       kit.Computer     `json:"old"`
+	New       kit.Computer     `json:"new"`
+	Result    Result           `json:"result"`
+	Sentence  string           `json:"sentence"`
+	Apps      []App            `json:"apps"`
+	Overrides []steps.Override `json:"overridden_gates"`
+}
+
+// App is one application's part of the hand-over.
+type App struct {
+	App        string    `json:"app"`
+	Title      string    `json:"title"`
+	Maker      string    `json:"maker,omitempty"`
+	Version    string    `json:"version,omitempty"` // on the old computer
+	Result     Result    `json:"result"`
+	Items      []Item    `json:"items"`
+	Licences   []Licence `json:"licences"`
+	Absent     []string  `json:"absent"`
+	LeftBehind []string  `json:"left_behind"`
+	ByHand     []string  `json:"by_hand"`
+}
+
+// Item is one item's part.
+type Item struct {
+	Item        string      `json:"item"`
+	User        string      `json:"user,omitempty"`
+	Packed      time.Time   `json:"packed"`
+	Files       int64       `json:"files"`
+	Bytes       int64       `json:"bytes"`
+	To          string      `json:"to,omitempty"`
+	Aside       string      `json:"set_aside,omitempty"`
+	Result      Result      `json:"result"`
+	Rows        []steps.Row `json:"rows"`
+	Differences []string    `json:"differences"`
+	Count       int64       `json:"difference_count"`
+}
+
+// Licence is one licence's part.
+type Licence struct {
+	Licence   string        `json:"licence"`
+	Old       licence.State `json:"old"`
+	New       licence.State `json:"new"`
+	Transfers int           `json:"transfers_left"` // -1 where it is not known
+	Spent     int           `json:"transfers_spent"`
+	By        string        `json:"seen_by,omitempty"`
+	Seen      *time.Time    `json:"seen,omitempty"`
+	Result    Result        `json:"result"`
+}
+
+// Build makes the hand-over.
+func Build(m kit.Manifest, cards []*card.Card, s *steps.State) *Report {
+	r := &Report{Version: Version, Written: time.Now().UTC().Truncate(time.Second), Kit: m.ID, Tool: m.Tool, Old: m.Old, New: m.New, Overrides: s.Overrides}
+	if r.Overrides == nil {
+		r.Overrides = []steps.Override{}
+	}
+	for _, c := range cards {
+		r.Apps = append(r.Apps, buildApp(c, s))
+	}
+	r.conclude()
+	return r
+}
+
+// Only leaves out the other apps.
+func (r *Report) Only(apps []string) {
+	r.Apps = slices.DeleteFunc(r.Apps, func(a App) bool { return !slices.Contains(apps, a.App) })
+	r.conclude()
+}
+
+func buildApp(c *card.Card, s *steps.State) App {
+	a := App{App: c.Name, Title: c.Title, Maker: c.Maker, Result: Equal, Items: []Item{}, Licences: []Licence{}, Absent: []string{}, LeftBehind: slices.Clone(c.LeftBehind), ByHand: append([]string{}, c.ByHand...)}
+	a.LeftBehind = append([]string{}, a.LeftBehind...)
+	if p := s.Packed[c.Name]; p != nil {
+		a.Version, a.Absent = p.Version, append(a.Absent, p.Absent...)
+	} else {
+		a.Result = Open
+	}
+	for _, it := range s.AppItems(c.Name) {
+		i := Item{Item: it.Key.Item, User: it.Key.User, Packed: it.SealedAt, Files: it.Sealed.Files, Bytes: it.Sealed.Bytes, Result: Open, Rows: []steps.Row{}, Differences: []string{}}
+		if it.Placed != nil {
+			i.To, i.Aside = it.Placed.To, it.Placed.Aside
+		}
+		if it.Checked != nil {
+			i.Rows, i.Count, i.Result = it.Checked.Rows, it.Checked.Count, Different
+			i.Differences = append(i.Differences, it.Checked.Diffs...)
+			if it.Checked.Equal {
+				i.Result = Equal
+			}
+		}
+		for _, l := range it.Sealed.Left {
+			a.LeftBehind = append(a.LeftBehind, i.Name()+": "+l)
+		}
+		if more := it.Sealed.LeftCount - len(it.Sealed.Left); more > 0 {
+			a.LeftBehind = append(a.LeftBehind, fmt.Sprintf("%s: %d more", i.Name(), more))
+		}
+		a.Items = append(a.Items, i)
+		a.Result = worse(a.Result, i.Result)
+	}
+	for _, l := range c.Licences {
+		li := Licence{Licence: l.Name, Old: licence.Unknown, New: licence.Unknown, Transfers: -1, Result: Open}
+		if st := s.Licences[steps.Key{App: c.Name, Item: l.Name}]; st != nil {
+			li.Old, li.New, li.Transfers, li.Spent = st.Old, st.New, st.Left, st.Spent
+			if st.Seen != nil {
+				li.By, li.Seen, li.Result = st.Seen.By, &st.SeenAt, Different
+				if st.Seen.Good {
+					li.Result = Equal
+				}
+			}
+		}
+		a.Licences = append(a.Licences, li)
+		a.Result = worse(a.Result, li.Result)
+	}
+	return a
+}
+
+// Name is the item with its user.
+func (i Item) Name() string {
+	if i.User == "" {
+		return i.Item
+	}
+	return i.Item + " of " + i.User
+}
+
+// worse returns the result that a person should hear of first.
+func worse(a, b Result) Result {
+	for _, r := range []Result{Different, Open} {
+		if a == r || b == r {
+			return r
+		}
+	}
+	return Equal
+}
+
+// conclude sums the apps up in one sentence.
+func (r *Report) conclude() {
+	r.Result = Equal
+	items, licences := 0, 0
+	var differ, open []string
+	for _, a := range r.Apps {
+		r.Result = worse(r.Result, a.Result)
+		items += len(a.Items)
+		licences += len(a.Licences)
+		switch a.Result {
+		case Different:
+			differ = append(differ, a.Title)
+		case Open:
+			open = append(open, a.Title)
+		}
+	}
+	switch {
+	case len(r.Apps) == 0:
+		r.Result, r.Sentence = Open, "The kit has no apps."
+	case len(differ) > 0:
+		r.Sentence = fmt.Sprintf("Something differs between %s and %s: see %s.", r.Old.Name, r.New.Name, strings.Join(differ, ", "))
+	case len(open) > 0:
+		r.Sentence = fmt.Sprintf("Not everything is verified yet: see %s.", strings.Join(open, ", "))
+	default:
+		r.Sentence = fmt.Sprintf("Everything that was packed on %s is on %s and the same (%s)", r.Old.Name, r.New.Name, count(items, "item"))
+		if licences > 0 {
+			r.Sentence += fmt.Sprintf("; every licence is active on %s and no longer on %s (%s)", r.New.Name, r.Old.Name, count(licences, "licence"))
+		}
+		r.Sentence += "."
+	}
+}
+
+func count(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+// File is one form of the hand-over.
+type File struct {
+	Name string
+	Data []byte
+}
+
+// Files returns the hand-over in every form.
+func (r *Report) Files() ([]File, error) {
+	asJSON, err := json.MarshalIndent(r, "", "  ")
+	if err != nil {
+		return nil, fault.Wrap(fault.Internal, err, "cannot write the hand-over")
+	}
+	asHTML, err := r.HTML()
+	if err != nil {
+		return nil, fault.Wrap(fault.Internal, err, "cannot write the hand-over")
+	}
+	return []File{
+		{"handover.html", asHTML},
+		{"handover.json", append(asJSON, '\n')},
+		{"handover.txt", []byte(r.Text(0, false))},
+	}, nil
+}
