@@ -51,12 +51,12 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 			if err != nil {
 				return fault.Wrap(fault.Unreadable, err, "cannot find this program")
 			}
-			pass, made, err := e.newPassphrase(e.passphraseFile, typed, kit.CheckPassphrase, kit.MakePassphrase)
+			pass, err := e.newPassphrase(e.passphraseFile, typed, kit.CheckPassphrase, kit.MakePassphrase)
 			if err != nil {
 				return err
 			}
 			k, err := kit.Create(args[0], kit.New{
-				Tool: Version, Cards: list, Programs: append([]string{exe}, also...), Passphrase: pass, Made: made,
+				Tool: Version, Cards: list, Programs: append([]string{exe}, also...), Passphrase: pass,
 				Old: kit.Computer{Name: old.Name(), System: old.System(), ID: machine.ID(old)},
 				New: kit.Computer{Name: to, System: target},
 			})

@@ -30,7 +30,6 @@ type ui struct {
 	redraw      bool // whether err is a terminal
 	mu          sync.Mutex
 	bar         *progressbar.ProgressBar
-	barDone     int64
 	saidBegin   string
 }
 
@@ -217,33 +216,32 @@ func (u *ui) unlock(file string, open func(string) error) error {
 	}
 }
 
-// newPassphrase returns the passphrase of a new kit, and whether the tool made
-// it.
-func (u *ui) newPassphrase(file string, typed bool, check func(string) error, make func() (string, error)) (string, bool, error) {
+// newPassphrase returns the passphrase of a new kit.
+func (u *ui) newPassphrase(file string, typed bool, check func(string) error, make func() (string, error)) (string, error) {
 	p, err := givenPassphrase(file)
 	if err != nil {
-		return "", false, err
+		return "", err
 	}
 	if p != "" {
-		return p, false, check(p)
+		return p, check(p)
 	}
 	if !typed {
 		if p, err = make(); err != nil {
-			return "", false, err
+			return "", err
 		}
 		fmt.Fprintf(u.err, "\nThe kit's passphrase, shown this once. Write it down and keep it apart from the stick:\n\n    %s\n\nWithout it nobody can open the kit, and nobody can recover it.\n\n", p)
-		return p, true, nil
+		return p, nil
 	}
 	p, err = u.secret("A passphrase for the kit: ")
 	if err != nil {
-		return "", false, err
+		return "", err
 	}
 	if err := check(p); err != nil {
-		return "", false, err
+		return "", err
 	}
 	again, err := u.secret("The same once more: ")
 	if err == nil && again != p {
 		err = fault.New(fault.Usage, "the two passphrases are not the same")
 	}
-	return p, false, err
+	return p, err
 }

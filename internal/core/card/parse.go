@@ -167,7 +167,7 @@ var shortName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 // in the file.
 func (k *checker) fail(path, want, format string, args ...any) {
 	p := &Problem{File: k.file, Line: 1, Column: 1, What: fmt.Sprintf(format, args...), Want: want}
-	for at := path; at != ""; at = at[:max(strings.LastIndexAny(at, ".["), 0)] {
+	for at := path; at != "$" && at != ""; at = at[:max(strings.LastIndexAny(at, ".["), 0)] {
 		yp, err := yaml.PathString(at)
 		if err != nil {
 			continue

@@ -18,10 +18,10 @@ import (
 )
 
 // scrypt work factors (log2 N) of key.age. One unlock takes 128*r*N bytes:
-// 64 MiB and 128 MiB. A passphrase made by the tool has 77 bits by itself; a
+// 32 MiB and 128 MiB. A passphrase made by the tool has 77 bits by itself; a
 // typed one leans more on the work.
 const (
-	workMade  = 16
+	workMade  = 15
 	workTyped = 17
 	maxWork   = 20
 )
@@ -50,13 +50,40 @@ func CheckPassphrase(p string) error {
 // (Unicode NFC), without spaces around it.
 func normal(p string) string { return norm.NFC.String(strings.TrimSpace(p)) }
 
-func wrapKey(id *age.X25519Identity, passphrase string, made bool) ([]byte, error) {
+// looksMade reports whether a passphrase has the form of one made by
+// MakePassphrase.
+func looksMade(p string) bool {
+	known := map[string]bool{}
+	list := diceware.WordListEffLarge()
+	for _, w := range strings.Split(normal(p), "-") {
+		known[w] = false
+	}
+	if len(known) != 6 {
+		return false
+	}
+	// The list is numbered by five dice: 11111 to 66666.
+	for n := 11111; n <= 66666; n++ {
+		if w := list.WordAt(n); w != "" {
+			if _, asked := known[w]; asked {
+				known[w] = true
+			}
+		}
+	}
+	for _, found := range known {
+		if !found {
+			return false
+		}
+	}
+	return true
+}
+
+func wrapKey(id *age.X25519Identity, passphrase string) ([]byte, error) {
 	r, err := age.NewScryptRecipient(normal(passphrase))
 	if err != nil {
 		return nil, fault.Wrap(fault.Usage, err, "the passphrase cannot be used")
 	}
 	r.SetWorkFactor(workTyped)
-	if made {
+	if looksMade(passphrase) {
 		r.SetWorkFactor(workMade)
 	}
 	var out bytes.Buffer

@@ -90,7 +90,6 @@ type New struct {
 	Cards      []*card.Card
 	Programs   []string // executables that are copied into the kit
 	Passphrase string
-	Made       bool // whether the passphrase was made by the tool
 }
 
 // Create makes a kit in dir, which must be empty or not exist, and opens it.
@@ -125,7 +124,7 @@ func (k *Kit) fill(n New) (err error) {
 	if k.identity, err = age.GenerateX25519Identity(); err != nil {
 		return fault.Wrap(fault.Internal, err, "cannot make the kit's key")
 	}
-	wrapped, err := wrapKey(k.identity, n.Passphrase, n.Made)
+	wrapped, err := wrapKey(k.identity, n.Passphrase)
 	if err != nil {
 		return err
 	}

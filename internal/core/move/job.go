@@ -180,11 +180,6 @@ func (j *Job) check(step steps.Step, c *card.Card, f steps.Facts, o *Outcome) er
 	return nil
 }
 
-// overridden reports whether a gate was overridden for an app in this run.
-func (o *Outcome) overridden(gate string) bool {
-	return slices.ContainsFunc(o.Overrode, func(v steps.Overridden) bool { return v.Gate == gate })
-}
-
 func (j *Job) line(event string, key steps.Key) journal.Line {
 	return journal.Line{Event: event, App: key.App, Item: key.Item, User: key.User, Computer: j.Computer.Name()}
 }

@@ -2,6 +2,7 @@ package move
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"time"
 
@@ -177,7 +178,7 @@ func (j *Job) lookAt(ctx context.Context, p place) (is ItemSurvey, bad []string,
 
 // database measures a database file with its side files.
 func (is *ItemSurvey) database(path string) error {
-	st := &tree.Stats{}
+	var newest time.Time
 	for _, name := range append([]string{path}, sqlite.SideFiles(path)...) {
 		info, err := os.Stat(name)
 		if err != nil {
@@ -186,12 +187,12 @@ func (is *ItemSurvey) database(path string) error {
 		if name == path+"-shm" {
 			continue // an index that the engine makes anew
 		}
-		st.Files++
-		st.Bytes += info.Size()
-		if info.ModTime().After(st.Newest) {
-			st.Newest = info.ModTime()
+		is.Bytes += info.Size()
+		is.Stamp += fmt.Sprintf("%d %s; ", info.Size(), info.ModTime().UTC().Format(time.RFC3339Nano))
+		if info.ModTime().After(newest) {
+			newest = info.ModTime()
 		}
 	}
-	is.Files, is.Bytes, is.Newest, is.Stamp = 1, st.Bytes, &st.Newest, st.Stamp()
+	is.Files, is.Newest = 1, &newest
 	return nil
 }

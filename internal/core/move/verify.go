@@ -96,15 +96,25 @@ func (j *Job) verifyTree(ctx context.Context, t target) (*steps.Checked, error) 
 	for i, c := range t.card.Counts {
 		out.AddCount(c.Name, c.Expect, old[i].N, now[i].N)
 	}
-	content := steps.Row{What: "content", Old: "BLAKE3 of each", New: "the same", Same: cmp.Equal()}
-	if !cmp.Equal() {
-		content.New = fmt.Sprintf("%d differ", cmp.Count)
-	}
-	out.Rows = append(out.Rows, content)
+	out.Rows = append(out.Rows, content(cmp.Old.Files, "hash", cmp.Count))
 	for _, d := range cmp.Diffs {
 		out.Diffs = append(out.Diffs, d.Path+" "+d.What)
 	}
 	return out, nil
+}
+
+// content makes the row of n compared hashes.
+func content(n int64, word string, differ int64) steps.Row {
+	r := steps.Row{What: "content", Old: fmt.Sprintf("%d %ss", n, word), New: "all equal", Same: differ == 0}
+	if n == 1 {
+		r.Old, r.New = "1 "+word, "equal"
+	} else if word == "hash" {
+		r.Old = fmt.Sprintf("%d hashes", n)
+	}
+	if differ > 0 {
+		r.New = fmt.Sprintf("%d differ", differ)
+	}
+	return r
 }
 
 func counters(counts []card.Count) []tree.Counter {
@@ -145,11 +155,7 @@ func (j *Job) verifyDatabase(ctx context.Context, t target) (*steps.Checked, err
 			out.AddCount(c.Name, c.Expect, old.Counts[i].Value, now.Counts[i].Value)
 		}
 	}
-	content := steps.Row{What: "content", Old: "digest of each table", New: "the same", Same: len(diffs) == 0}
-	if len(diffs) > 0 {
-		content.New = fmt.Sprintf("%d differ", len(diffs))
-	}
-	out.Rows = append(out.Rows, content)
+	out.Rows = append(out.Rows, content(int64(len(old.Tables)), "digest", int64(len(diffs))))
 	for i, d := range diffs {
 		if i == 20 {
 			break

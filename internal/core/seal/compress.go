@@ -16,7 +16,7 @@ const probeSize = 32 << 10
 
 var encoder = func() *zstd.Encoder {
 	e, err := zstd.NewWriter(nil,
-		zstd.WithEncoderLevel(zstd.SpeedDefault),
+		zstd.WithEncoderLevel(zstd.SpeedFastest),
 		zstd.WithEncoderCRC(false), // every byte is authenticated by age
 		zstd.WithZeroFrames(true),
 		zstd.WithWindowSize(chunkSize))

@@ -89,27 +89,38 @@ func stillOf(name string) (s still) {
 // trace of itself.
 //
 // Normally the engine's own locks are taken (mode=ro). Only a database in WAL
-// mode that nobody has open (it has no -wal file) would get side files by
-// that: it is read as immutable, and once more with locks if it changed in
-// the meantime. One that cannot be read in place (a hot journal, a read-only
-// disk) is copied with its side files into temp first.
+// mode that nobody has open would get side files by that. Without a -wal file
+// it is read as immutable; with one but no -shm, as a computer leaves it that
+// was cut off, it is copied with its log into temp first; and once more with
+// locks if it changed in the meantime. One that cannot be read in place (a hot
+// journal, a read-only disk) is copied too.
 func reading(ctx context.Context, name, temp string, use func(*sql.Conn) error) error {
 	h, err := header(name)
 	if err != nil {
 		return err
 	}
 	const locked = "mode=ro&_pragma=query_only(1)&_pragma=busy_timeout(5000)"
-	if wal := len(h) > 0 && h[18] == 2; wal && len(SideFiles(name)) == 0 {
+	sides := strings.Join(SideFiles(name), "|")
+	if wal := len(h) > 0 && h[18] == 2; wal && !strings.Contains(sides, "-shm") {
 		was := stillOf(name)
-		err := with(ctx, name, "mode=ro&immutable=1&_pragma=query_only(1)", use)
+		if sides == "" {
+			err = with(ctx, name, "mode=ro&immutable=1&_pragma=query_only(1)", use)
+		} else {
+			err = withCopy(ctx, name, temp, use)
+		}
 		if stillOf(name) == was {
 			return err
 		}
 	}
 	err = with(ctx, name, locked, use)
-	if !cannotInPlace(err) || temp == "" {
+	if !cannotInPlace(err) {
 		return err
 	}
+	return withCopy(ctx, name, temp, use)
+}
+
+// withCopy reads a copy of the database and its journal files.
+func withCopy(ctx context.Context, name, temp string, use func(*sql.Conn) error) error {
 	copied, err := copySet(name, temp)
 	if err != nil {
 		return err

@@ -145,6 +145,22 @@ func TestReadingLeavesNoTrace(t *testing.T) {
 			t.Errorf("%s: the folder was %s, is %s", mode, before, after)
 		}
 	}
+	// As a computer leaves it that was cut off: a log, and nobody reads it.
+	live, dir := filepath.Join(t.TempDir(), "live.db"), t.TempDir()
+	open(t, live, "wal", boats...)
+	name := filepath.Join(dir, "cut.db")
+	for _, e := range []string{"", "-wal"} {
+		if err := copyFile(live+e, name+e); err != nil {
+			t.Fatal(err)
+		}
+	}
+	before := listing(t, dir)
+	if f := fingerprint(t, name); f.Counts[0].Value != 2 {
+		t.Errorf("%d boats in the log, want 2", f.Counts[0].Value)
+	}
+	if after := listing(t, dir); after != before {
+		t.Errorf("cut off: the folder was %s, is %s", before, after)
+	}
 }
 
 func listing(t *testing.T, dir string) string {

@@ -43,7 +43,9 @@ const (
 
 // Key names one item of one app, for one user where it is a per-user one.
 type Key struct {
-	App, Item, User string
+	App  string `json:"app"`
+	Item string `json:"item"`
+	User string `json:"user,omitempty"`
 }
 
 // Packed is the data of EventPacked.
@@ -152,7 +154,7 @@ type State struct {
 func Fold(m kit.Manifest, lines []journal.Line) *State {
 	s := &State{Old: m.Old, New: m.New, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}}
 	for _, l := range lines {
-		s.add(l)
+		s.Add(l)
 	}
 	return s
 }
@@ -164,7 +166,8 @@ func read[T any](l journal.Line) *T {
 	return v
 }
 
-func (s *State) add(l journal.Line) {
+// Add takes one more line of the journal.
+func (s *State) Add(l journal.Line) {
 	s.Last = l.At
 	key := Key{l.App, l.Item, l.User}
 	switch l.Event {

@@ -25,7 +25,8 @@ const smallFile = 256 << 10
 type Stats struct {
 	Files, Dirs, Links int64
 	Bytes              int64
-	Newest             time.Time // newest change of a file or folder
+	Newest             time.Time // newest change of a file
+	newestAny          time.Time // and of a folder too
 	Left               []string  // what does not travel, with the reason; at most 20
 	LeftCount          int
 }
@@ -50,7 +51,10 @@ func (s *Stats) add(e Entry) {
 			s.Left = append(s.Left, fmt.Sprintf("%s: %s", e.Path, why))
 		}
 	}
-	if e.ModTime.After(s.Newest) {
+	if e.ModTime.After(s.newestAny) {
+		s.newestAny = e.ModTime
+	}
+	if e.Type != Dir && e.ModTime.After(s.Newest) {
 		s.Newest = e.ModTime
 	}
 }
@@ -58,7 +62,7 @@ func (s *Stats) add(e Entry) {
 // Stamp is a short text that changes when something in the item does: it
 // holds the newest change, the number of entries and their size.
 func (s *Stats) Stamp() string {
-	return fmt.Sprintf("%s %d %d %d %d", s.Newest.UTC().Format(time.RFC3339Nano), s.Files, s.Dirs, s.Links, s.Bytes)
+	return fmt.Sprintf("%s %d %d %d %d", s.newestAny.UTC().Format(time.RFC3339Nano), s.Files, s.Dirs, s.Links, s.Bytes)
 }
 
 // Measure walks the source and counts what is in it, without reading files.

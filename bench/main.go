@@ -1,0 +1,392 @@
+// Command bench measures Move Kit against the standard tools on the same
+// bytes, both sides in one run: `make bench`.
+package main
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"movekit/internal/core/tree"
+	"movekit/internal/table"
+)
+
+const cardText = `card: 1
+name: bulk
+title: Bulk
+items:
+  - {name: data, kind: folder, path: /srv/data}
+`
+
+// passphrase has the form of one that the tool makes.
+const passphrase = "agency-balcony-cabana-dagger-eagle-fable"
+
+// bench is one run of all measurements.
+type bench struct {
+	dir, program string
+	runs         int
+	cold         bool
+	out          table.Table
+}
+
+// result is what one command took.
+type result struct {
+	wall time.Duration
+	rss  int64 // peak, in bytes
+}
+
+func main() {
+	dir := flag.String("dir", "", "folder for the data; else a temporary one")
+	program := flag.String("program", "build/movekit", "the program to measure")
+	runs := flag.Int("runs", 5, "how often each side runs; the median counts")
+	million := flag.Bool("million", false, "also pack, unpack and verify 1,000,000 files")
+	only := flag.String("only", "pack,unpack,verify,status,growth", "which measurements; unpack, verify and status need a pack before")
+	flag.Parse()
+	if err := run(*dir, *program, *runs, *million, *only); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func run(dir, program string, runs int, million bool, only string) error {
+	for _, tool := range []string{"tar", "zstd", "age", "age-keygen", "b3sum", "sha256sum"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			return fmt.Errorf("%s is not installed", tool)
+		}
+	}
+	if dir == "" {
+		temp, err := os.MkdirTemp("", "movekit-bench-")
+		if err != nil {
+			return err
+		}
+		defer tree.RemoveTree(temp)
+		dir = temp
+	}
+	program, err := filepath.Abs(program)
+	if err != nil {
+		return err
+	}
+	b := &bench{dir: dir, program: program, runs: runs, cold: os.Geteuid() == 0}
+	b.out.Head = []string{"work", "movekit", "against", "ratio", "goal", "movekit memory", "against what"}
+	b.out.Right = []int{2, 3, 4, 5, 6}
+	fmt.Println("making the data: 20,000 text files, 80 noise files of 5 MB, one file of 600 MB")
+	if err := b.generate("bulk", 20000, 80, 600<<20); err != nil {
+		return err
+	}
+	parts := map[string]func() error{"pack": b.pack, "unpack": b.unpack, "verify": b.verify, "status": b.status, "growth": b.growth}
+	for name := range strings.SplitSeq(only, ",") {
+		if part := parts[name]; part != nil {
+			if err := part(); err != nil {
+				return err
+			}
+		}
+	}
+	if million {
+		if err := b.million(); err != nil {
+			return err
+		}
+	}
+	cache := "caches dropped before each run where the row says cold"
+	if !b.cold {
+		cache = "caches could not be dropped (not root): all rows are warm"
+	}
+	fmt.Printf("\nMedian of %d runs of whole processes, both sides in turn; %s.\n%s", b.runs, cache, b.out.String())
+	return nil
+}
+
+// computer makes the folder of a Linux computer with the given data.
+func (b *bench) computer(name string) (string, error) {
+	root := filepath.Join(b.dir, name)
+	for file, text := range map[string]string{"etc/hostname": name, "etc/machine-id": name + "-0123456789abcdef", "home/.keep": ""} {
+		path := filepath.Join(root, file)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return "", err
+		}
+		if err := os.WriteFile(path, []byte(text+"\n"), 0o644); err != nil {
+			return "", err
+		}
+	}
+	return root, os.MkdirAll(filepath.Join(root, "srv"), 0o755)
+}
+
+var words = strings.Fields("berth boat buoy pier quay mooring tide ebb flow slip hoist cradle anchor chain fender rope lamp chart signal harbour ledger paid unpaid arrives leaves owner length width metre invoice")
+
+func text(r *rand.Rand, n int) []byte {
+	out := make([]byte, 0, n+16)
+	for len(out) < n {
+		out = fmt.Appendf(out, "%s %d, ", words[r.IntN(len(words))], r.IntN(10000))
+	}
+	return out[:n]
+}
+
+func noise(r *rand.Rand, n int) []byte {
+	out := make([]byte, n)
+	for i := 0; i+8 <= n; i += 8 {
+		v := r.Uint64()
+		for k := range 8 {
+			out[i+k] = byte(v >> (8 * k))
+		}
+	}
+	return out
+}
+
+// generate makes the data of one computer: small text files of 10 KB on
+// average, noise files of 5 MB, and one file that is half text, half noise.
+func (b *bench) generate(name string, small, big int, huge int64) error {
+	root, err := b.computer(name)
+	if err != nil {
+		return err
+	}
+	data := filepath.Join(root, "srv", "data")
+	r := rand.New(rand.NewPCG(1, 2))
+	for i := range small {
+		dir := filepath.Join(data, fmt.Sprintf("year-%02d", i/1000%100), fmt.Sprintf("week-%02d", i/100%10))
+		if i%100 == 0 {
+			if err := os.MkdirAll(dir, 0o755); err != nil {
+				return err
+			}
+		}
+		if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("record-%06d.txt", i)), text(r, 1000+r.IntN(18000)), 0o644); err != nil {
+			return err
+		}
+	}
+	for i := range big {
+		if err := os.WriteFile(filepath.Join(data, fmt.Sprintf("photo-%02d.bin", i)), noise(r, 5_000_000), 0o644); err != nil {
+			return err
+		}
+	}
+	if huge == 0 {
+		return nil
+	}
+	f, err := os.Create(filepath.Join(data, "archive.dat"))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	for n := int64(0); n < huge; n += 1 << 20 {
+		block := noise(r, 1<<20)
+		if n/(1<<20)%2 == 0 {
+			block = text(r, 1<<20)
+		}
+		if _, err := f.Write(block); err != nil {
+			return err
+		}
+	}
+	return f.Close()
+}
+
+// timed runs a command and measures it. The caches are dropped first where
+// cold is asked for.
+func (b *bench) timed(cold bool, name string, args ...string) (result, error) {
+	syscall.Sync()
+	if cold && b.cold {
+		if err := os.WriteFile("/proc/sys/vm/drop_caches", []byte("3\n"), 0); err != nil {
+			b.cold = false
+		}
+	}
+	cmd := exec.Command(name, args...)
+	cmd.Dir = b.dir
+	cmd.Env = append(os.Environ(), "MOVEKIT_PASSPHRASE="+passphrase)
+	var said strings.Builder
+	cmd.Stderr = &said
+	start := time.Now()
+	if err := cmd.Run(); err != nil {
+		return result{}, fmt.Errorf("%s %v: %w\n%s", name, args, err, said.String())
+	}
+	r := result{wall: time.Since(start)}
+	if u, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
+		r.rss = u.Maxrss << 10
+	}
+	return r, nil
+}
+
+// side is one side of a comparison; before makes it ready and is not timed.
+type side struct {
+	before  func() error
+	command []string
+}
+
+func (b *bench) movekit(args ...string) []string {
+	return append([]string{b.program, "--quiet", "--kit", "kit"}, args...)
+}
+
+func shell(script string) []string { return []string{"bash", "-o", "pipefail", "-c", script} }
+
+// compare runs both sides in turn and adds a row.
+func (b *bench) compare(work, against, goal string, cold bool, ours, theirs side) error {
+	var a, z []result
+	for range b.runs {
+		for _, s := range []struct {
+			side
+			to *[]result
+		}{{ours, &a}, {theirs, &z}} {
+			if s.before != nil {
+				if err := s.before(); err != nil {
+					return err
+				}
+			}
+			r, err := b.timed(cold, s.command[0], s.command[1:]...)
+			if err != nil {
+				return err
+			}
+			*s.to = append(*s.to, r)
+		}
+	}
+	us, them := median(a), median(z)
+	if cold {
+		work += ", cold"
+	}
+	b.out.Add(work, seconds(us.wall), seconds(them.wall), fmt.Sprintf("%.2f", us.wall.Seconds()/them.wall.Seconds()), goal, fmt.Sprintf("%d MB", us.rss/1e6), against)
+	fmt.Printf("%-28s %s against %s: %.2f\n", work, seconds(us.wall), seconds(them.wall), us.wall.Seconds()/them.wall.Seconds())
+	return nil
+}
+
+func median(rs []result) result {
+	slices.SortFunc(rs, func(a, b result) int { return int(a.wall - b.wall) })
+	m := rs[len(rs)/2]
+	for _, r := range rs {
+		m.rss = max(m.rss, r.rss)
+	}
+	return m
+}
+
+func seconds(d time.Duration) string {
+	if d < 100*time.Millisecond {
+		return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000)
+	}
+	return fmt.Sprintf("%.2f s", d.Seconds())
+}
+
+func (b *bench) remove(names ...string) error {
+	for _, n := range names {
+		if err := tree.RemoveTree(filepath.Join(b.dir, n)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// newKit makes an empty kit for a computer.
+func (b *bench) newKit(computer string) error {
+	if err := b.remove("kit"); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(b.dir, "bulk.yaml"), []byte(cardText), 0o644); err != nil {
+		return err
+	}
+	_, err := b.timed(false, b.program, "--quiet", "new", "kit", "--root", computer, "--cards", "bulk.yaml")
+	return err
+}
+
+func (b *bench) pack() error {
+	if _, err := b.timed(false, "bash", "-c", "rm -f key.txt; age-keygen -o key.txt 2>/dev/null; age-keygen -y key.txt > key.pub"); err != nil {
+		return err
+	}
+	for _, cold := range []bool{true, false} {
+		err := b.compare("pack", "tar | zstd -3 -T0 | age, which only writes", "1.00", cold,
+			side{func() error { return b.newKit("bulk") }, b.movekit("pack", "--root", "bulk")},
+			side{func() error { return b.remove("their.age") }, shell("tar -C bulk/srv/data -c . | zstd -3 -T0 -q | age -R key.pub -o their.age")})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (b *bench) unpack() error {
+	if _, err := b.computer("new"); err != nil {
+		return err
+	}
+	for _, cold := range []bool{true, false} {
+		err := b.compare("unpack", "age -d | zstd -d | tar x, and sync", "1.00", cold,
+			side{func() error { return b.remove("new/srv/data") }, b.movekit("unpack", "--root", "new")},
+			side{func() error {
+				return errors.Join(b.remove("theirs"), os.Mkdir(filepath.Join(b.dir, "theirs"), 0o755))
+			}, shell("age -d -i key.txt their.age | zstd -d -q | tar -C theirs -x && sync -f theirs")})
+		if err != nil {
+			return err
+		}
+	}
+	return b.remove("theirs", "their.age")
+}
+
+func (b *bench) verify() error {
+	for _, cold := range []bool{true, false} {
+		for _, against := range []struct{ tool, goal string }{{"b3sum", "1.20"}, {"sha256sum", "-"}} {
+			script := "find new/srv/data -type f -print0 | xargs -0 " + against.tool + " > sums.txt"
+			if err := b.compare("verify", against.tool+" over the files", against.goal, cold,
+				side{nil, b.movekit("verify", "--root", "new")}, side{nil, shell(script)}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (b *bench) status() error {
+	return b.compare("status", "movekit --version (a process start)", "20 ms", false,
+		side{nil, b.movekit("status")}, side{nil, []string{b.program, "--version"}})
+}
+
+// growth packs 10 times as many files.
+func (b *bench) growth() error {
+	if err := b.remove("new", "kit"); err != nil {
+		return err
+	}
+	if err := errors.Join(b.generate("many", 100000, 0, 0), b.generate("few", 10000, 0, 0)); err != nil {
+		return err
+	}
+	pack := func(computer string) side {
+		return side{func() error { return b.newKit(computer) }, b.movekit("pack", "--root", computer)}
+	}
+	return b.compare("pack 100,000 files", "pack 10,000 files", "10.50", false, pack("many"), pack("few"))
+}
+
+// million packs and verifies a million small files, for the memory it takes.
+func (b *bench) million() error {
+	if err := b.remove("many", "few", "kit"); err != nil {
+		return err
+	}
+	root, err := b.computer("million")
+	if err != nil {
+		return err
+	}
+	fmt.Println("making 1,000,000 files")
+	for d := range 1000 {
+		dir := filepath.Join(root, "srv", "data", fmt.Sprintf("folder-%03d", d))
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+		for f := range 1000 {
+			if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("record-%03d-%03d.txt", d, f)), []byte(fmt.Sprintf("record %d of %d\n", f, d)), 0o644); err != nil {
+				return err
+			}
+		}
+	}
+	if _, err := b.computer("new"); err != nil {
+		return err
+	}
+	b.runs = 1
+	find := side{nil, shell("find million/srv/data -printf '%s %T@ %p\\n' > /dev/null")}
+	for _, s := range []struct {
+		work string
+		side side
+	}{
+		{"pack a million files", side{func() error { return b.newKit("million") }, b.movekit("pack", "--root", "million")}},
+		{"unpack a million files", side{nil, b.movekit("unpack", "--root", "new")}},
+		{"verify a million files", side{nil, b.movekit("verify", "--root", "new")}},
+	} {
+		if err := b.compare(s.work, "find over them", "200 MB", false, s.side, find); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,226 @@
+package kit
+
+import (
+	"bytes"
+	"context"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/seal"
+)
+
+var ctx = context.Background()
+
+const pass = "agency-balcony-cabana-dagger-eagle-fable"
+
+// madeKit makes a kit with one sealed item in several parts.
+func madeKit(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	cardFile, program := filepath.Join(dir, "hoistbook.yaml"), filepath.Join(dir, "movekit")
+	os.WriteFile(cardFile, []byte("card: 1\nname: hoistbook\ntitle: Hoistbook\nitems: [{name: diary, kind: folder, path: /srv/diary}]\n"), 0o644)
+	os.WriteFile(program, []byte("the program"), 0o755)
+	c, err := card.Read(cardFile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	k, err := Create(filepath.Join(dir, "kit"), New{Tool: "test", Cards: []*card.Card{c}, Programs: []string{program}, Passphrase: pass,
+		Old: Computer{Name: "QUAY-DESK-1", System: "linux", ID: "1"}, New: Computer{Name: "QUAY-DESK-2", System: "linux"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	w, err := seal.Create(k.AppDir("hoistbook"), "diary.tar.zst.age", seal.Options{To: k.Recipient(), PartSize: 400})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range 500 {
+		w.Write([]byte{byte(i * 7), byte(i * i)})
+	}
+	parts, err := w.Close()
+	if err != nil || len(parts) < 2 {
+		t.Fatalf("%d parts, %v", len(parts), err)
+	}
+	if err := k.Record(journal.Line{Event: EventSealed, App: "hoistbook", Item: "diary"}, Sealed{Stream: "diary", Parts: parts}); err != nil {
+		t.Fatal(err)
+	}
+	if err := k.MendChecksums(); err != nil {
+		t.Fatal(err)
+	}
+	if err := k.WriteReport("handover.txt", []byte("all is well\n")); err != nil {
+		t.Fatal(err)
+	}
+	k.Close()
+	return k.Dir
+}
+
+func damage(t *testing.T, dir string) []Damage {
+	t.Helper()
+	in, err := Inspect(ctx, dir, nil, nil)
+	if err != nil {
+		if fault.KindOf(err) == fault.NewerFormat {
+			return []Damage{{ManifestFile, err.Error()}}
+		}
+		t.Fatal(err)
+	}
+	return in.Damage
+}
+
+func TestEveryChangedByteOfAKitIsSeen(t *testing.T) {
+	dir := madeKit(t)
+	if d := damage(t, dir); len(d) > 0 {
+		t.Fatalf("the whole kit: %v", d)
+	}
+	flips := 0
+	filepath.WalkDir(dir, func(path string, e fs.DirEntry, _ error) error {
+		if e.IsDir() {
+			return nil
+		}
+		rel, _ := filepath.Rel(dir, path)
+		whole, _ := os.ReadFile(path)
+		for i := 0; i < len(whole); i += 1 + len(whole)/50 {
+			bad := bytes.Clone(whole)
+			bad[i] ^= 1 << (i % 8)
+			os.WriteFile(path, bad, 0o644)
+			flips++
+			d := damage(t, dir)
+			if len(d) == 0 {
+				t.Errorf("%s: a bit of byte %d changed unseen", rel, i)
+			}
+			// Who is named: the file itself, or what holds its hash.
+			named := false
+			for _, x := range d {
+				named = named || x.File == filepath.ToSlash(rel) || rel == journal.HeadFile || rel == ChecksumsFile
+			}
+			if !named {
+				t.Errorf("%s: byte %d: %v do not name it", rel, i, d)
+			}
+		}
+		for _, short := range [][]byte{whole[:len(whole)-1], append(bytes.Clone(whole), 'x', '\n')} {
+			os.WriteFile(path, short, 0o644)
+			if rel == journal.File && len(short) < len(whole) {
+				continue // a line that was cut off is mended
+			}
+			if len(damage(t, dir)) == 0 {
+				t.Errorf("%s: %d bytes instead of %d unseen", rel, len(short), len(whole))
+			}
+		}
+		os.Remove(path)
+		if len(damage(t, dir)) == 0 {
+			t.Errorf("%s: missing unseen", rel)
+		}
+		os.WriteFile(path, whole, 0o644)
+		return nil
+	})
+	if d := damage(t, dir); len(d) > 0 || flips < 300 {
+		t.Errorf("after %d flips the whole kit: %v", flips, d)
+	}
+}
+
+func TestPassphrase(t *testing.T) {
+	dir := madeKit(t)
+	for _, p := range []string{"", "wrong", pass + "x"} {
+		k, _ := Open(dir)
+		if err := k.Unlock(p); fault.KindOf(err) != fault.WrongPassphrase {
+			t.Errorf("%q: %v", p, err)
+		}
+	}
+	k, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Unlock("  " + pass + "\n"); err != nil {
+		t.Errorf("with spaces around it: %v", err)
+	}
+	made, err := MakePassphrase()
+	if err != nil || CheckPassphrase(made) != nil {
+		t.Errorf("made %q: %v", made, err)
+	}
+	if !looksMade("agency-balcony-cabana-dagger-eagle-fable") || looksMade("agency-balcony-cabana") || looksMade("tern-quay-buoy-rope-xxx-yyy") {
+		t.Error("what looks like a made passphrase")
+	}
+	if CheckPassphrase("short") == nil {
+		t.Error("a short passphrase was taken")
+	}
+}
+
+// TestForgedKit changes files and makes all checksums fit again, as somebody
+// without the passphrase can.
+func TestForgedKit(t *testing.T) {
+	for name, forge := range map[string]func(dir string){
+		"card": func(dir string) {
+			p := filepath.Join(dir, CardsDir, "hoistbook.yaml")
+			text, _ := os.ReadFile(p)
+			os.WriteFile(p, bytes.Replace(text, []byte("/srv/diary"), []byte("/etc/cron.d"), 1), 0o644)
+		},
+		"manifest": func(dir string) {
+			p := filepath.Join(dir, ManifestFile)
+			text, _ := os.ReadFile(p)
+			os.WriteFile(p, bytes.Replace(text, []byte("QUAY-DESK-1"), []byte("QUAY-DESK-9"), 1), 0o644)
+		},
+		"journal": func(dir string) {
+			log, _ := journal.Read(dir)
+			log.Append(journal.Line{Event: "answered", App: "hoistbook"}, [32]byte{1})
+		},
+	} {
+		dir := madeKit(t)
+		forge(dir)
+		k, err := Open(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := k.Unlock(pass); fault.KindOf(err) != fault.Forged {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+func TestWhatIsNoKit(t *testing.T) {
+	if _, err := Open(t.TempDir()); fault.KindOf(err) != fault.NotAKit {
+		t.Errorf("an empty folder: %v", err)
+	}
+	if _, err := Inspect(ctx, t.TempDir(), nil, nil); fault.KindOf(err) != fault.NotAKit {
+		t.Errorf("an empty folder inspected: %v", err)
+	}
+	dir := madeKit(t)
+	os.WriteFile(filepath.Join(dir, ManifestFile), []byte("format: 2\nlaw: new\n"), 0o644)
+	if _, err := Open(dir); fault.KindOf(err) != fault.NewerFormat {
+		t.Errorf("a newer format: %v", err)
+	}
+	if _, err := Create(dir, New{}); fault.KindOf(err) != fault.Usage {
+		t.Errorf("a kit over a kit: %v", err)
+	}
+}
+
+func TestOneRunAtATime(t *testing.T) {
+	dir := madeKit(t)
+	a, _ := Open(dir)
+	b, _ := Open(dir)
+	if err := a.Lock(); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Lock(); fault.KindOf(err) != fault.Busy {
+		t.Errorf("a second run: %v", err)
+	}
+	a.Close()
+	if err := b.Lock(); err != nil {
+		t.Errorf("after the first: %v", err)
+	}
+	b.Close()
+}
+
+func TestStrangeFilesAreToldButHarmless(t *testing.T) {
+	dir := madeKit(t)
+	os.WriteFile(filepath.Join(dir, "holiday.jpg"), nil, 0o644)
+	os.MkdirAll(filepath.Join(dir, "System Volume Information"), 0o755)
+	os.WriteFile(filepath.Join(dir, "System Volume Information", "x"), nil, 0o644)
+	in, err := Inspect(ctx, dir, nil, nil)
+	if err != nil || len(in.Damage) > 0 || strings.Join(in.Strange, " ") != "holiday.jpg" {
+		t.Errorf("%v %+v", err, in)
+	}
+}

@@ -1,0 +1,140 @@
+package machine
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+)
+
+// disk makes a computer's disk: files by name, with links as "-> target".
+func makeDisk(t *testing.T, files map[string]string) Computer {
+	t.Helper()
+	root := t.TempDir()
+	for name, text := range files {
+		path := filepath.Join(root, name)
+		os.MkdirAll(filepath.Dir(path), 0o755)
+		if len(text) > 3 && text[:3] == "-> " {
+			os.Symlink(text[3:], path)
+		} else {
+			os.WriteFile(path, []byte(text), 0o644)
+		}
+	}
+	c, err := Open(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+func TestWindowsDisk(t *testing.T) {
+	c := makeDisk(t, map[string]string{
+		IdentityFile:                      "name: QUAY-DESK-1\nsystem: windows\nhardware-id: h1\nrunning: [{name: Tide.EXE, pid: 7}]\n",
+		"users/Maren/appdata/ROAMING/T/x": "", "users/Default/x": "", "users/Public/x": "", "ProgramData/T/v.txt": "\xff\xfeV\x00:\x00 \x008\x00.\x002\x00\r\x00\n\x00",
+		"WINDOWS/x": "",
+	})
+	if len(c.Users()) != 1 || c.Users()[0].Name != "Maren" || FindUser(c, "maren") == nil {
+		t.Errorf("users %v", c.Users())
+	}
+	u := &c.Users()[0]
+	for path, want := range map[string]string{
+		`%APPDATA%\T\x`: "users/Maren/appdata/ROAMING/T/x", `%AppData%\T\New`: "users/Maren/appdata/ROAMING/T/New",
+		`%PROGRAMDATA%\t\V.TXT`: "ProgramData/T/v.txt", `C:\programdata\T`: "ProgramData/T", `c:/Windows/x`: "WINDOWS/x",
+		`%USERPROFILE%`: "users/Maren", `%PROGRAMFILES(X86)%\T`: "Program Files (x86)/T",
+	} {
+		if got, err := c.Locate(path, u); err != nil || got != filepath.Join(c.Root(), want) {
+			t.Errorf("%s leads to %s (%v), want %s", path, got, err, want)
+		}
+	}
+	for _, bad := range []string{`D:\data`, `~/x`, `%NOSUCH%\x`} {
+		if got, err := c.Locate(bad, u); err == nil {
+			t.Errorf("%s leads to %s", bad, got)
+		}
+	}
+	if v, err := Value(c, card.Path{Any: `%PROGRAMDATA%\T\v.txt`}, `V: (\S+)`, nil); v != "8.2" {
+		t.Errorf("the version in UTF-16 is %q (%v)", v, err)
+	}
+	if r, _ := c.Running(t.Context(), []string{"tide", "other"}); len(r) != 1 || r[0].PID != 7 {
+		t.Errorf("running %v", r)
+	}
+}
+
+func TestLinuxDisk(t *testing.T) {
+	c := makeDisk(t, map[string]string{
+		"etc/hostname": "quay\n", "etc/machine-id": "0123\n",
+		"etc/passwd":   "root:x:0:0::/root:/bin/bash\nmaren:x:1000:1000::/home/maren:/bin/bash\nwww:x:33:33::/var/www:/usr/sbin/nologin\nnobody:x:65534:65534::/nonexistent:/bin/sh\n",
+		"home/maren/x": "", "root/x": "", "var/www/x": "",
+		"data/conf/t/x": "", "home/maren/.config": "-> /data/conf", "home/maren/up": "-> ../../../../../etc", "a": "-> b", "b": "-> a",
+	})
+	if len(c.Users()) != 2 || c.Name() != "quay" || c.HardwareID() != "0123" {
+		t.Errorf("%s %s users %v", c.Name(), c.HardwareID(), c.Users())
+	}
+	u := FindUser(c, "maren")
+	for path, want := range map[string]string{
+		"$XDG_CONFIG_HOME/t/x": "data/conf/t/x", "~/.config/t": "data/conf/t", "~/up/hostname": "etc/hostname", "/var/www": "var/www",
+		"$XDG_DATA_HOME/t": "home/maren/.local/share/t",
+	} {
+		if got, err := c.Locate(path, u); err != nil || got != filepath.Join(c.Root(), want) {
+			t.Errorf("%s leads to %s (%v), want %s", path, got, err, want)
+		}
+	}
+	if _, err := c.Locate("/a/x", nil); err == nil {
+		t.Error("a circle of links leads somewhere")
+	}
+	if !PerUser("~/x") || PerUser("/x") || len(Profiles(c, "~/x")) != 2 || Profiles(c, "/x")[0] != nil {
+		t.Error("who a path stands for")
+	}
+}
+
+func TestWhatIsNoDisk(t *testing.T) {
+	if _, err := Open(filepath.Join(t.TempDir(), "none")); fault.KindOf(err) != fault.Missing {
+		t.Errorf("nothing there: %v", err)
+	}
+	if _, err := Open(t.TempDir()); fault.KindOf(err) != fault.Usage {
+		t.Errorf("an empty folder: %v", err)
+	}
+	dir := t.TempDir()
+	os.WriteFile(filepath.Join(dir, IdentityFile), []byte("name: [\n"), 0o600)
+	if _, err := Open(dir); fault.KindOf(err) != fault.Usage {
+		t.Errorf("a broken identity: %v", err)
+	}
+}
+
+func TestLiveComputer(t *testing.T) {
+	home := t.TempDir()
+	t.Setenv("HOME", home)
+	t.Setenv("XDG_CONFIG_HOME", filepath.Join(home, "conf"))
+	c, err := Open("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, u := range c.Users() {
+		if u.Home == home {
+			if got, err := c.Locate("$XDG_CONFIG_HOME/t", &u); err != nil || got != filepath.Join(home, "conf", "t") {
+				t.Errorf("leads to %s (%v)", got, err)
+			}
+			return
+		}
+	}
+	t.Errorf("the home of who runs this is not among %v", c.Users())
+}
+
+func TestVersionRules(t *testing.T) {
+	for _, c := range []struct {
+		rule     card.Rule
+		old, new string
+		want     bool
+	}{
+		{card.SameMajor, "8.2.1", "8.9", true}, {card.SameMajor, "8.2", "9.0", false}, {card.SameMajor, "v14", "14.1", true},
+		{card.SameMinor, "8_2", "8.2.7", true}, {card.SameMinor, "3.07.1.9", "3.7", true}, {card.SameMinor, "8.2", "8.3", false},
+		{card.SameOrNewer, "6.11b", "6.12", true}, {card.SameOrNewer, "6.11", "6.9", false}, {card.SameOrNewer, "6.11", "6.11", true},
+		{card.Exact, "8.2.1", "8.2.1", true}, {card.Exact, "8.2.1", "8.2.10", false},
+		{card.SameMajor, "", "8", false}, {card.SameMajor, "8", "unknown", false},
+	} {
+		if got := Allows(c.rule, c.old, c.new); got != c.want {
+			t.Errorf("%s: %q to %q gives %v", c.rule, c.old, c.new, got)
+		}
+	}
+}

@@ -1,0 +1,357 @@
+package tree
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+)
+
+var ctx = context.Background()
+
+// makeTree makes a folder with everything that an item may hold.
+func makeTree(t *testing.T) string {
+	t.Helper()
+	root := filepath.Join(t.TempDir(), "item")
+	for name, size := range map[string]int{
+		"a": 10, "a b": 11, "a!": 12, "a.d/x": 13, "a/../a-b/y": 14, ".hidden/.deep/.file": 15, "empty.txt": 0,
+		"Ærø/Übersicht – Krabbenkai.txt": 20, "日誌/記録.txt": 21, "big.bin": 3*smallFile + 17, "just.bin": smallFile, "cache/tile": 5,
+		"name with \xff bytes": 9, "quote\"and\\slash": 8, "new\nline": 7, strings.Repeat("long-", 40) + "/" + strings.Repeat("name-", 40): 6,
+	} {
+		path := filepath.Join(root, name)
+		os.MkdirAll(filepath.Dir(path), 0o755)
+		if err := os.WriteFile(path, bytes.Repeat([]byte{byte(size)}, size), 0o640); err != nil {
+			t.Fatal(err)
+		}
+		at := time.Unix(1_700_000_000+int64(size), 123_456_789)
+		os.Chtimes(path, at, at)
+	}
+	os.MkdirAll(filepath.Join(root, "nothing", "in here"), 0o700)
+	os.Symlink("a.d/x", filepath.Join(root, "link"))
+	os.Symlink("../item/a", filepath.Join(root, "link-out"))
+	os.Symlink("/etc/passwd", filepath.Join(root, "link-abs"))
+	os.Symlink("a.d", filepath.Join(root, "link-dir"))
+	os.Chmod(filepath.Join(root, "a"), 0o600)
+	os.Chtimes(filepath.Join(root, "a.d"), time.Unix(1_600_000_000, 0), time.Unix(1_600_000_000, 0))
+	return root
+}
+
+func archive(t *testing.T, s Source) (data, list []byte, st *Stats) {
+	t.Helper()
+	var d, l bytes.Buffer
+	st, err := s.Archive(ctx, &d, &l, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return d.Bytes(), l.Bytes(), st
+}
+
+func reader(list []byte) *ListReader { return NewListReader(bytes.NewReader(list)) }
+
+func stage(dir string, data, list []byte) error {
+	_, err := Placing{}.Stage(ctx, dir, bytes.NewReader(data), reader(list), func() (*ListReader, error) { return reader(list), nil })
+	return err
+}
+
+func TestTreeComesBackTheSame(t *testing.T) {
+	root := makeTree(t)
+	data, list, st := archive(t, Source{Root: root, Skip: []string{"cache/**"}})
+	if st.LeftCount != 2 || st.Links != 2 {
+		t.Errorf("%d links, left %v; want 2 links within and 2 that lead out", st.Links, st.Left)
+	}
+	if err := CheckList(reader(list), false); err != nil {
+		t.Fatal(err)
+	}
+	dir := filepath.Join(t.TempDir(), "new")
+	if err := stage(dir, data, list); err != nil {
+		t.Fatal(err)
+	}
+	cmp, err := Comparing{Modes: true}.Compare(ctx, Source{Root: dir}, reader(list))
+	if err != nil || !cmp.Equal() {
+		t.Fatalf("%v %+v", err, cmp)
+	}
+	for _, name := range []string{"a", ".hidden/.deep/.file", "Ærø/Übersicht – Krabbenkai.txt", "a.d", "big.bin"} {
+		was, _ := os.Stat(filepath.Join(root, name))
+		is, err := os.Stat(filepath.Join(dir, name))
+		if err != nil || !is.ModTime().Equal(was.ModTime()) || is.Mode() != was.Mode() {
+			t.Errorf("%s: was %v %v, is %v (%v)", name, was.Mode(), was.ModTime(), is, err)
+		}
+	}
+	if target, _ := os.Readlink(filepath.Join(dir, "link")); target != "a.d/x" {
+		t.Errorf("the link leads to %q", target)
+	}
+	for _, gone := range []string{"link-out", "link-abs", "cache"} {
+		if _, err := os.Lstat(filepath.Join(dir, gone)); err == nil {
+			t.Errorf("%s was taken along", gone)
+		}
+	}
+	if info, err := os.Stat(filepath.Join(dir, "nothing", "in here")); err != nil || info.Mode().Perm() != 0o700 {
+		t.Errorf("the empty folder: %v %v", info, err)
+	}
+}
+
+func TestWalkOrderIsThatOfBefore(t *testing.T) {
+	var paths []string
+	Source{Root: makeTree(t)}.Walk(ctx, func(e Entry, _ string) error {
+		paths = append(paths, e.Path)
+		return nil
+	}, nil)
+	if paths[0] != "." || !slices.IsSortedFunc(paths, before) {
+		t.Errorf("not in order: %q", paths)
+	}
+}
+
+func TestIncludeAndSkip(t *testing.T) {
+	root := makeTree(t)
+	got := func(s Source) (paths []string) {
+		s.Root = root
+		s.Walk(ctx, func(e Entry, _ string) error {
+			paths = append(paths, e.Path)
+			return nil
+		}, nil)
+		return paths
+	}
+	if p := got(Source{Include: []string{"**/*.TXT"}, Skip: []string{"日誌/**"}, Fold: true}); !slices.Equal(p, []string{".", "empty.txt", "Ærø", "Ærø/Übersicht – Krabbenkai.txt"}) {
+		t.Errorf("only text files: %q", p)
+	}
+	if p := got(Source{Include: []string{"none"}}); !slices.Equal(p, []string{"."}) {
+		t.Errorf("nothing matches: %q", p)
+	}
+}
+
+func TestDifferencesAreNamed(t *testing.T) {
+	root := makeTree(t)
+	data, list, _ := archive(t, Source{Root: root})
+	for name, c := range map[string]struct {
+		change func(dir string) error
+		want   string
+	}{
+		"content": {func(d string) error { return os.WriteFile(d+"/a", bytes.Repeat([]byte{9}, 10), 0o600) }, "a has other content"},
+		"size":    {func(d string) error { return os.WriteFile(d+"/a", nil, 0o600) }, "a had 10 bytes, has 0"},
+		"missing": {func(d string) error { return os.Remove(d + "/a.d/x") }, "a.d/x is missing"},
+		"more":    {func(d string) error { return os.WriteFile(d+"/zz", nil, 0o600) }, "zz was not on the old computer"},
+		"mode":    {func(d string) error { return os.Chmod(d+"/a", 0o644) }, "a had the permissions 0600, has 0644"},
+		"type":    {func(d string) error { return errors.Join(os.Remove(d+"/a"), os.Mkdir(d+"/a", 0o755)) }, "a was a file, is a dir"},
+		"link": {func(d string) error { return errors.Join(os.Remove(d+"/link"), os.Symlink("a", d+"/link")) },
+			"link was a link to a.d/x, is one to a"},
+		"big": {func(d string) error { return flip(d+"/big.bin", 300_000) }, "big.bin has other content"},
+	} {
+		dir := filepath.Join(t.TempDir(), "new")
+		if err := errors.Join(stage(dir, data, list), c.change(dir)); err != nil {
+			t.Fatal(err)
+		}
+		cmp, err := Comparing{Modes: true}.Compare(ctx, Source{Root: dir}, reader(list))
+		if err != nil || cmp.Count != 1 || cmp.Diffs[0].Path+" "+cmp.Diffs[0].What != c.want {
+			t.Errorf("%s: %v %v", name, cmp.Diffs, err)
+		}
+	}
+	cmp, err := Comparing{}.Compare(ctx, Source{Root: filepath.Join(t.TempDir(), "none")}, reader(list))
+	if err != nil || cmp.Count < 20 || len(cmp.Diffs) != maxDiffs {
+		t.Errorf("nothing there: %d differences, %d named, %v", cmp.Count, len(cmp.Diffs), err)
+	}
+}
+
+func flip(name string, at int64) error {
+	f, err := os.OpenFile(name, os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	_, err = f.WriteAt([]byte{0xee}, at)
+	return err
+}
+
+func TestFileThatChangesIsNotSealed(t *testing.T) {
+	dir := t.TempDir()
+	name := filepath.Join(dir, "growing.log")
+	os.WriteFile(name, bytes.Repeat([]byte("x"), 20*smallFile), 0o600)
+	var once sync.Once
+	_, err := Source{Root: dir}.Archive(ctx, io.Discard, io.Discard, func(int64) {
+		once.Do(func() {
+			f, _ := os.OpenFile(name, os.O_APPEND|os.O_WRONLY, 0)
+			f.WriteString("more")
+			f.Close()
+		})
+	})
+	if fault.KindOf(err) != fault.Changed {
+		t.Errorf("a file that grew gave %v", err)
+	}
+	dir = t.TempDir()
+	os.WriteFile(filepath.Join(dir, "x"), []byte("1"), 0o600)
+	u := &unit{entry: Entry{Path: "x", Type: File, Size: 2, ModTime: time.Now()}, real: filepath.Join(dir, "x")}
+	if _, err := readWhole(u); fault.KindOf(err) != fault.Changed {
+		t.Errorf("a small file that shrank gave %v", err)
+	}
+	if os.Geteuid() != 0 {
+		os.Chmod(filepath.Join(dir, "x"), 0)
+		if _, err := (Source{Root: dir}).Archive(ctx, io.Discard, io.Discard, nil); fault.KindOf(err) != fault.Unreadable {
+			t.Errorf("an unreadable file gave %v", err)
+		}
+	}
+}
+
+func lines(entries ...Entry) []byte {
+	var b bytes.Buffer
+	for _, e := range entries {
+		line, _ := json.Marshal(e)
+		b.Write(append(line, '\n'))
+	}
+	return b.Bytes()
+}
+
+func TestHostileListsAreRefused(t *testing.T) {
+	dir, file := Entry{Path: ".", Type: Dir}, Entry{Path: "x", Type: File}
+	at := func(p string) Entry { return Entry{Path: p, Type: File} }
+	link := func(p, to string) Entry { return Entry{Path: p, Type: Link, Target: to} }
+	for name, bad := range map[string][]Entry{
+		"upwards":         {dir, at("../x")},
+		"upwards inside":  {dir, at("a/../../x")},
+		"absolute":        {dir, at("/etc/cron.d/x")},
+		"not clean":       {dir, at("a//x")},
+		"dot":             {dir, at("./x")},
+		"nul":             {dir, at("a\x00b")},
+		"empty":           {dir, at("")},
+		"twice":           {dir, file, file},
+		"order":           {dir, at("b"), at("a")},
+		"link upwards":    {dir, link("l", "../..")},
+		"link absolute":   {dir, link("l", "/etc")},
+		"link to drive":   {dir, link("l", `C:\Windows`)},
+		"link to share":   {dir, link("l", `\\server\share`)},
+		"below a link":    {dir, link("l", "d"), at("l/x")},
+		"unknown type":    {dir, {Path: "x", Type: "device"}},
+		"link to nothing": {dir, link("l", "")},
+	} {
+		if err := CheckList(reader(lines(bad...)), false); fault.KindOf(err) != fault.Hostile {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	for _, p := range []string{"NUL", "con.txt", "a/aux", "COM1", "x:stream", "a?b", "end.", "end ", "back\\slash", "LPT¹.log"} {
+		if err := CheckList(reader(lines(dir, at(p))), true); fault.KindOf(err) != fault.Hostile {
+			t.Errorf("on Windows %q: %v", p, err)
+		}
+	}
+	if err := CheckList(reader(lines(dir, at("a"), at("a/x"), at("console.txt"), at("nuller"), link("z", "a/x"))), true); err != nil {
+		t.Errorf("a harmless list: %v", err)
+	}
+}
+
+// TestHostileStreams gives a good list and a tar stream that says something
+// else.
+func TestHostileStreams(t *testing.T) {
+	content := []byte("hello")
+	list := lines(Entry{Path: ".", Type: Dir, Mode: 0o755}, Entry{Path: "x", Type: File, Size: 5, Mode: 0o600, Hash: digest.Of(content)})
+	for name, headers := range map[string][]tar.Header{
+		"another place": {{Name: "./", Typeflag: tar.TypeDir}, {Name: "../x", Typeflag: tar.TypeReg, Size: 5}},
+		"a link":        {{Name: "./", Typeflag: tar.TypeDir}, {Name: "x", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"}},
+		"a hard link":   {{Name: "./", Typeflag: tar.TypeDir}, {Name: "x", Typeflag: tar.TypeLink, Linkname: "/etc/passwd"}},
+		"one more":      {{Name: "./", Typeflag: tar.TypeDir}, {Name: "x", Typeflag: tar.TypeReg, Size: 5}, {Name: "y", Typeflag: tar.TypeReg, Size: 5}},
+		"one fewer":     {{Name: "./", Typeflag: tar.TypeDir}},
+		"other size":    {{Name: "./", Typeflag: tar.TypeDir}, {Name: "x", Typeflag: tar.TypeReg, Size: 4}},
+	} {
+		var b bytes.Buffer
+		tw := tar.NewWriter(&b)
+		for _, h := range headers {
+			tw.WriteHeader(&h)
+			tw.Write(content[:h.Size])
+		}
+		tw.Close()
+		parent := t.TempDir()
+		if err := stage(filepath.Join(parent, "in"), b.Bytes(), list); fault.KindOf(err) != fault.Hostile {
+			t.Errorf("%s: %v", name, err)
+		}
+		if found, _ := os.ReadDir(parent); len(found) != 1 {
+			t.Errorf("%s wrote outside: %v", name, found)
+		}
+	}
+	var b bytes.Buffer
+	tw := tar.NewWriter(&b)
+	tw.WriteHeader(&tar.Header{Name: "./", Typeflag: tar.TypeDir})
+	tw.WriteHeader(&tar.Header{Name: "x", Typeflag: tar.TypeReg, Size: 5})
+	tw.Write([]byte("jello"))
+	tw.Close()
+	if err := stage(filepath.Join(t.TempDir(), "in"), b.Bytes(), list); fault.KindOf(err) != fault.Damaged {
+		t.Errorf("other content: %v", err)
+	}
+}
+
+func TestMergeLosesNothing(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("links")
+	}
+	for policy, want := range map[Policy]struct {
+		merged      Merged
+		mine, aside string
+	}{
+		SetAside: {Merged{Placed: 2, Same: 1, Aside: 1}, "new", "old"},
+		Skip:     {Merged{Placed: 1, Same: 1, Kept: 1}, "old", ""},
+		Replace:  {Merged{Placed: 1, Same: 1, Replaced: 1}, "new", ""},
+	} {
+		parent := t.TempDir()
+		from := filepath.Join(parent, "from")
+		for name, text := range map[string]string{"both": "new", "same": "same", "sub/fresh": "new"} {
+			os.MkdirAll(filepath.Dir(filepath.Join(from, name)), 0o755)
+			os.WriteFile(filepath.Join(from, name), []byte(text), 0o600)
+		}
+		_, list, _ := archive(t, Source{Root: from})
+		target := filepath.Join(parent, "to")
+		for name, text := range map[string]string{"both": "old", "same": "same", "only here": "old"} {
+			os.MkdirAll(target, 0o755)
+			os.WriteFile(filepath.Join(target, name), []byte(text), 0o600)
+		}
+		m, err := Merge(ctx, from, target, filepath.Join(parent, "aside"), reader(list), policy)
+		if err != nil || *m != want.merged {
+			t.Errorf("%s: %+v %v", policy, m, err)
+		}
+		for name, text := range map[string]string{"to/both": want.mine, "to/same": "same", "to/only here": "old", "to/sub/fresh": "new", "aside/both": want.aside} {
+			got, _ := os.ReadFile(filepath.Join(parent, name))
+			if string(got) != text {
+				t.Errorf("%s: %s is %q, want %q", policy, name, got, text)
+			}
+		}
+	}
+	// A link in the target that leads out is not followed.
+	parent, outside := t.TempDir(), t.TempDir()
+	from := filepath.Join(parent, "from")
+	os.MkdirAll(filepath.Join(from, "sub"), 0o755)
+	os.WriteFile(filepath.Join(from, "sub", "x"), []byte("new"), 0o600)
+	_, list, _ := archive(t, Source{Root: from})
+	os.MkdirAll(filepath.Join(parent, "to"), 0o755)
+	os.Symlink(outside, filepath.Join(parent, "to", "sub"))
+	Merge(ctx, from, filepath.Join(parent, "to"), filepath.Join(parent, "aside"), reader(list), SetAside)
+	if found, _ := os.ReadDir(outside); len(found) > 0 {
+		t.Errorf("written through a link: %v", found)
+	}
+}
+
+func FuzzList(f *testing.F) {
+	f.Add(lines(Entry{Path: ".", Type: Dir}, Entry{Path: "a/b", Type: File, Size: 3}))
+	f.Add([]byte(`{"path64":"//8=","type":"file"}` + "\n"))
+	f.Add([]byte("{}\n\n[]"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if CheckList(reader(data), false) != nil {
+			return
+		}
+		for l := reader(data); ; {
+			e, err := l.Next()
+			if err != nil {
+				return
+			}
+			if e.Travels() && !filepath.IsLocal(filepath.FromSlash(e.Path)) {
+				t.Fatalf("%q was let through", e.Path)
+			}
+		}
+	})
+}

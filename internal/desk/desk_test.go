@@ -1,0 +1,381 @@
+package desk
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/licence"
+)
+
+var ctx = context.Background()
+
+const (
+	serial  = "TW8-QUAY-0001"
+	code    = "ebb-flow-42"
+	product = "tidewright"
+	oldPC   = "old-computer"
+	newPC   = "new-computer"
+)
+
+// opened is a running desk with one licence.
+func opened(t *testing.T, l Licence) (*Store, *httptest.Server, *licence.Desk) {
+	t.Helper()
+	s, err := OpenStore(filepath.Join(t.TempDir(), "desk.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	l.Serial, l.Code, l.Product = serial, code, product
+	if err := s.Add(ctx, []Licence{l}); err != nil {
+		t.Fatal(err)
+	}
+	srv := httptest.NewServer(s.Handler(slog.New(slog.DiscardHandler)))
+	t.Cleanup(func() { srv.Close(); s.Close() })
+	key, err := card.Desk{Key: s.PublicKey()}.PublicKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s, srv, &licence.Desk{URL: srv.URL, Key: key, Timeout: 2 * time.Second}
+}
+
+func request(computer string) licence.Request {
+	return licence.Request{Serial: serial, Code: code, Product: product, Computer: computer, Version: "8.2", Nonce: licence.Nonce()}
+}
+
+func key(n int) string { return fmt.Sprintf("idempotency-key-%04d", n) }
+
+func TestRules(t *testing.T) {
+	_, _, d := opened(t, Licence{Covers: "8", Seats: 1, Transfers: 1})
+	for i, s := range []struct {
+		action   licence.Action
+		computer string
+		version  string
+		problem  string
+		state    licence.State
+		left     int
+		spent    int
+	}{
+		{licence.Status, oldPC, "", "", licence.NotActivated, 1, 0},
+		{licence.Deactivate, oldPC, "", licence.ProblemNotActive, "", 0, 0},
+		{licence.Activate, oldPC, "9.0", licence.ProblemNotCovered, "", 0, 0},
+		{licence.Activate, oldPC, "8.2", "", licence.Active, 1, 0}, // the first is free
+		{licence.Activate, oldPC, "8.2", "", licence.Active, 1, 0}, // again changes nothing
+		{licence.Activate, newPC, "8.2", licence.ProblemSeatTaken, "", 0, 0},
+		{licence.Deactivate, oldPC, "", "", licence.Deactivated, 1, 0},
+		{licence.Deactivate, oldPC, "", "", licence.Deactivated, 1, 0},
+		{licence.Activate, oldPC, "8.2", "", licence.Active, 1, 0}, // back home is free
+		{licence.Deactivate, oldPC, "", "", licence.Deactivated, 1, 0},
+		{licence.Activate, newPC, "8.4", "", licence.Active, 0, 1}, // the move
+		{licence.Deactivate, newPC, "", "", licence.Deactivated, 0, 0},
+		{licence.Activate, "third", "8.4", licence.ProblemNoTransfer, "", 0, 0},
+	} {
+		r := request(s.computer)
+		r.Version = s.version
+		a, err := d.Ask(ctx, s.action, r, key(i))
+		switch {
+		case s.problem != "":
+			if licence.IsProblem(err, s.problem) == nil || fault.KindOf(err) != fault.DeskRefused {
+				t.Errorf("step %d: %v, want %s", i, err, s.problem)
+			}
+		case err != nil:
+			t.Errorf("step %d: %v", i, err)
+		case a.State != s.state || a.Transfers != s.left || a.Spent != s.spent:
+			t.Errorf("step %d: %s, %d left, %d spent", i, a.State, a.Transfers, a.Spent)
+		}
+	}
+}
+
+func TestRepeatedRequestsAreCarriedOutOnce(t *testing.T) {
+	_, _, d := opened(t, Licence{Covers: "8", Seats: 1, Transfers: 2})
+	d.Ask(ctx, licence.Activate, request(oldPC), key(1))
+	d.Ask(ctx, licence.Deactivate, request(oldPC), key(2))
+	for range 3 {
+		a, err := d.Ask(ctx, licence.Activate, request(newPC), key(3))
+		if err != nil || a.Spent != 1 || a.Transfers != 1 {
+			t.Errorf("%+v %v", a, err)
+		}
+	}
+	if _, err := d.Ask(ctx, licence.Deactivate, request(newPC), key(3)); licence.IsProblem(err, licence.ProblemKeyReused) == nil {
+		t.Errorf("a key used for another request: %v", err)
+	}
+	// Many at once, each its own key: one seat is one seat.
+	_, _, d = opened(t, Licence{Covers: "8", Seats: 3, Transfers: 9})
+	var mu sync.Mutex
+	var all sync.WaitGroup
+	granted := 0
+	for i := range 40 {
+		all.Go(func() {
+			if _, err := d.Ask(ctx, licence.Activate, request(fmt.Sprintf("pc-%d", i)), key(i)); err == nil {
+				mu.Lock()
+				granted++
+				mu.Unlock()
+			}
+		})
+	}
+	all.Wait()
+	if granted != 3 {
+		t.Errorf("%d of 3 seats were granted", granted)
+	}
+}
+
+func TestUnknownSerialAndWrongCodeAreAnsweredAlike(t *testing.T) {
+	_, srv, _ := opened(t, Licence{Covers: "8", Seats: 1})
+	var bodies []string
+	for _, change := range []func(*licence.Request){
+		func(r *licence.Request) { r.Serial = "no such" }, func(r *licence.Request) { r.Code = "wrong" }, func(r *licence.Request) { r.Product = "other" },
+	} {
+		r := request(oldPC)
+		change(&r)
+		body, _ := json.Marshal(r)
+		resp, err := http.Post(srv.URL+"/v1/status", licence.TypeJSON, bytes.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		text, _ := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		bodies = append(bodies, resp.Status+string(text))
+	}
+	if bodies[0] != bodies[1] || bodies[0] != bodies[2] || !strings.Contains(bodies[0], licence.ProblemUnknown) {
+		t.Errorf("%q", bodies)
+	}
+}
+
+// TestClientTrustsTheKeyAlone answers with everything that is not the desk's
+// answer to this request.
+func TestClientTrustsTheKeyAlone(t *testing.T) {
+	_, good, d := opened(t, Licence{Covers: "8", Seats: 1})
+	_, foreign, _ := opened(t, Licence{Covers: "8", Seats: 1})
+	var recorded []byte
+	pass := func(to string) http.HandlerFunc {
+		return func(w http.ResponseWriter, r *http.Request) {
+			body, _ := io.ReadAll(r.Body)
+			resp, err := http.Post(to+r.URL.Path, r.Header.Get("Content-Type"), bytes.NewReader(body))
+			if err != nil {
+				return
+			}
+			defer resp.Body.Close()
+			if recorded == nil {
+				recorded, _ = io.ReadAll(resp.Body)
+			}
+			w.Header().Set("Content-Type", licence.TypeAnswer)
+			w.Write(recorded)
+		}
+	}
+	html := func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "<html>Sign in to the guest network</html>") }
+	for name, c := range map[string]struct {
+		handler http.HandlerFunc
+		kind    fault.Kind
+	}{
+		"signed by another": {pass(foreign.URL), fault.DeskSignature},
+		"a sign-in page":    {html, fault.DeskNonsense},
+		"nothing":           {func(http.ResponseWriter, *http.Request) {}, fault.DeskNonsense},
+		"endless": {func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", licence.TypeAnswer)
+			w.Write(bytes.Repeat([]byte("x"), 1<<20))
+		}, fault.DeskNonsense},
+		"not a token": {func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", licence.TypeAnswer)
+			io.WriteString(w, "eyJhbGciOiJub25lIn0.e30.")
+		}, fault.DeskNonsense},
+		"elsewhere": {func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, good.URL+r.URL.Path, http.StatusTemporaryRedirect)
+		}, fault.DeskNonsense},
+		"broken problem": {func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", licence.TypeProblem)
+			w.WriteHeader(500)
+			io.WriteString(w, "{")
+		}, fault.DeskNonsense},
+		"slow": {func(_ http.ResponseWriter, r *http.Request) {
+			select {
+			case <-r.Context().Done():
+			case <-time.After(3 * time.Second):
+			}
+		}, fault.DeskDown},
+		"broken off": {func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Length", "1000")
+			w.Header().Set("Content-Type", licence.TypeAnswer)
+			io.WriteString(w, "half")
+		}, fault.DeskDown},
+	} {
+		srv := httptest.NewServer(c.handler)
+		recorded = nil
+		client := &licence.Desk{URL: srv.URL, Key: d.Key, Timeout: 300 * time.Millisecond}
+		if _, err := client.Ask(ctx, licence.Status, request(oldPC), ""); fault.KindOf(err) != c.kind {
+			t.Errorf("%s: %v", name, err)
+		}
+		srv.Close()
+	}
+	// An answer that was good once is not the answer to the next request.
+	srv := httptest.NewServer(pass(good.URL))
+	defer srv.Close()
+	recorded = nil
+	client := &licence.Desk{URL: srv.URL, Key: d.Key}
+	if _, err := client.Ask(ctx, licence.Status, request(oldPC), ""); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := client.Ask(ctx, licence.Status, request(oldPC), ""); fault.KindOf(err) != fault.DeskSignature {
+		t.Errorf("a replayed answer: %v", err)
+	}
+	if _, err := (&licence.Desk{URL: "http://127.0.0.1:1", Key: d.Key}).Ask(ctx, licence.Status, request(oldPC), ""); fault.KindOf(err) != fault.DeskDown {
+		t.Errorf("nobody there: %v", err)
+	}
+	if _, err := licence.Verify("a.b.c", make(ed25519.PublicKey, 32)); fault.KindOf(err) != fault.DeskNonsense {
+		t.Errorf("no token: %v", err)
+	}
+}
+
+// TestServerKeepsToItsDescription holds requests and answers against
+// docs/licence-desk.openapi.yaml, and sees that every operation is answered.
+func TestServerKeepsToItsDescription(t *testing.T) {
+	doc, err := openapi3.NewLoader().LoadFromFile("../../docs/licence-desk.openapi.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := doc.Validate(ctx); err != nil {
+		t.Fatal(err)
+	}
+	_, srv, d := opened(t, Licence{Covers: "8", Seats: 1, Transfers: 1})
+	doc.Servers = openapi3.Servers{{URL: srv.URL}}
+	router, err := gorillamux.NewRouter(doc)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := func(body io.Reader, _ http.Header, _ *openapi3.SchemaRef, _ openapi3filter.EncodingFn) (any, error) {
+		b, err := io.ReadAll(body)
+		return string(b), err
+	}
+	openapi3filter.RegisterBodyDecoder(licence.TypeAnswer, text)
+	good := func(computer string) string {
+		b, _ := json.Marshal(request(computer))
+		return string(b)
+	}
+	met := map[string]bool{}
+	for i, c := range []struct {
+		method, path, body, key string
+		status                  int
+		badRequest              bool // the description refuses the request too
+	}{
+		{"GET", "/v1/desk", "", "", 200, false},
+		{"POST", "/v1/status", good(oldPC), "", 200, false},
+		{"POST", "/v1/activations", good(oldPC), key(1), 200, false},
+		{"POST", "/v1/activations", good(newPC), key(2), 409, false},
+		{"POST", "/v1/activations", strings.Replace(good(newPC), "8.2", "9.1", 1), key(3), 403, false},
+		{"POST", "/v1/activations", good(oldPC), "short", 400, true},
+		{"POST", "/v1/activations", good(oldPC), "", 400, true},
+		{"POST", "/v1/deactivations", good(newPC), key(4), 409, false},
+		{"POST", "/v1/deactivations", good(oldPC), key(5), 200, false},
+		{"POST", "/v1/deactivations", good(newPC), key(5), 422, false},
+		{"POST", "/v1/status", strings.Replace(good(oldPC), code, "wrong", 1), "", 403, false},
+		{"POST", "/v1/status", `{"serial":"x"}`, "", 400, true},
+		{"POST", "/v1/status", `{"serial":`, "", 400, true},
+		{"POST", "/v1/status", strings.Replace(good(oldPC), "{", `{"more":1,`, 1), "", 400, true},
+		{"POST", "/v1/status", strings.Replace(good(oldPC), `"nonce":"`, `"nonce":"!`, 1), "", 400, true},
+		{"POST", "/v1/status", strings.Replace(good(oldPC), oldPC, strings.Repeat("x", 9000), 1), "", 413, false},
+	} {
+		req, _ := http.NewRequest(c.method, srv.URL+c.path, strings.NewReader(c.body))
+		if c.body != "" {
+			req.Header.Set("Content-Type", licence.TypeJSON)
+		}
+		if c.key != "" {
+			req.Header.Set(licence.KeyHeader, c.key)
+		}
+		route, params, err := router.FindRoute(req)
+		if err != nil {
+			t.Fatalf("%s %s is not described: %v", c.method, c.path, err)
+		}
+		met[route.Operation.OperationID] = true
+		in := &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route}
+		if err := openapi3filter.ValidateRequest(ctx, in); (err != nil) != c.badRequest {
+			t.Errorf("request %d: the description says %v", i, err)
+		}
+		req.Body = io.NopCloser(strings.NewReader(c.body))
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		body, _ := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		if resp.StatusCode != c.status {
+			t.Errorf("request %d: %s %s", i, resp.Status, body)
+		}
+		out := &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: resp.StatusCode, Header: resp.Header}
+		out.SetBodyBytes(body)
+		if err := openapi3filter.ValidateResponse(ctx, out); err != nil {
+			t.Errorf("request %d: the answer is not as described: %v\n%s", i, err, body)
+		}
+		if resp.StatusCode == 200 && c.method == "POST" {
+			a, err := licence.Verify(string(body), d.Key)
+			if err != nil {
+				t.Fatal(err)
+			}
+			raw, _ := json.Marshal(a)
+			var v any
+			json.Unmarshal(raw, &v)
+			if err := doc.Components.Schemas["Answer"].Value.VisitJSON(v); err != nil {
+				t.Errorf("request %d: the signed answer is not as described: %v", i, err)
+			}
+		}
+	}
+	for path, item := range doc.Paths.Map() {
+		for method, op := range item.Operations() {
+			if !met[op.OperationID] {
+				t.Errorf("%s %s is described and was not tried", method, path)
+			}
+		}
+	}
+}
+
+func TestStoreSurvivesAndRefuses(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "desk.db")
+	s, err := OpenStore(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	was := s.PublicKey()
+	l := Licence{Serial: serial, Code: code, Product: product, Seats: 1}
+	if err := s.Add(ctx, []Licence{l}); err != nil {
+		t.Fatal(err)
+	}
+	other := l
+	other.Serial = "second"
+	if err := s.Add(ctx, []Licence{other, l}); err == nil {
+		t.Error("a serial was entered twice")
+	}
+	s.Close()
+	s, err = OpenStore(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	all, err := s.List(ctx)
+	if err != nil || len(all) != 1 || s.PublicKey() != was {
+		t.Errorf("after opening again: %v %v", all, err)
+	}
+	for _, bad := range []Licence{{}, {Serial: "x", Code: "y", Product: "z"}, {Serial: "x", Code: "y", Product: "z", Seats: 1, Transfers: -1}} {
+		if err := s.Add(ctx, []Licence{bad}); fault.KindOf(err) != fault.Usage {
+			t.Errorf("%+v: %v", bad, err)
+		}
+	}
+	for _, addr := range []string{"0.0.0.0:0", "example.org:80", "nonsense"} {
+		if err := s.Serve(ctx, addr, slog.New(slog.DiscardHandler), func(string) {}); fault.KindOf(err) != fault.Usage {
+			t.Errorf("listening on %s: %v", addr, err)
+		}
+	}
+}

@@ -1,0 +1,33 @@
+#!/bin/sh
+# Installs the tools that the tests use beside Go, where apt may be used.
+# With CI=true a tool that is still missing is an error.
+set -u
+missing=""
+need() { command -v "$1" >/dev/null 2>&1 || missing="$missing $2"; }
+need age age
+need zstd zstd
+need b3sum b3sum
+need tar tar
+need script bsdutils
+need wine wine
+need x86_64-w64-mingw32-gcc gcc-mingw-w64-x86-64
+[ -z "$missing" ] && exit 0
+
+if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then
+	echo "installing:$missing"
+	case "$missing" in *wine*) missing="$missing wine64" ;; esac
+	export DEBIAN_FRONTEND=noninteractive
+	apt-get update -qq && apt-get install -y -qq --no-install-recommends $missing >/dev/null
+fi
+
+left=""
+for tool in age zstd b3sum tar script wine x86_64-w64-mingw32-gcc; do
+	command -v "$tool" >/dev/null 2>&1 || left="$left $tool"
+done
+[ -z "$left" ] && exit 0
+if [ "${CI:-}" = true ]; then
+	echo "missing, and needed with CI=true:$left" >&2
+	exit 1
+fi
+echo "missing:$left"
+echo "Tests that need them are skipped. Install them with apt, or run make test as root, to run all."
