@@ -17,15 +17,15 @@ type Volume struct {
 	MaxFile uint64 // the largest file it takes, in bytes; 0 where there is no limit that matters
 }
 
-// VolumeOf returns the file system that holds path, or its nearest parent
-// that exists.
+// VolumeOf returns the file system that holds path, or its nearest folder
+// that exists: Windows tells the space of folders only.
 func VolumeOf(path string) (Volume, error) {
 	at, err := filepath.Abs(path)
 	if err != nil {
 		return Volume{}, fault.Wrap(fault.Unreadable, err, "cannot find the disk of %s", path)
 	}
 	for {
-		if _, err := os.Stat(at); err == nil || filepath.Dir(at) == at {
+		if info, err := os.Stat(at); err == nil && info.IsDir() || filepath.Dir(at) == at {
 			break
 		}
 		at = filepath.Dir(at)

@@ -136,7 +136,10 @@ func (j *Job) deactivate(ctx context.Context, c *card.Card, l card.Licence, vers
 
 // did tells whether an answer is that of an action or of an earlier run.
 func did(a *licence.Answer, word string) string {
-	if a.Action == licence.Status {
+	switch {
+	case a.State == licence.NotActivated:
+		return "was not active here"
+	case a.Action == licence.Status:
 		return "already " + word
 	}
 	return word

@@ -69,6 +69,8 @@ func (j *Job) targets(c *card.Card) (out []target, noUser []string, err error) {
 			name := it.Key.User
 			if to := j.Users[name]; to != "" {
 				name = to
+			} else if it.Placed != nil && it.Placed.User != "" {
+				name = it.Placed.User // as unpack was told
 			}
 			if t.user = machine.FindUser(j.Computer, name); t.user == nil {
 				noUser = append(noUser, name)

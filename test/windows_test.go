@@ -1,0 +1,135 @@
+package test
+
+import (
+	"database/sql"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// prng is what Go's runtime needs of bcryptprimitives.dll, which Wine 8 lacks.
+const prng = `#include <windows.h>
+BOOLEAN NTAPI SystemFunction036(PVOID, ULONG);
+__declspec(dllexport) BOOL WINAPI ProcessPrng(PBYTE data, SIZE_T size) { return SystemFunction036(data, (ULONG)size); }
+`
+
+// wine is a Windows computer that runs the Windows build.
+type wine struct {
+	t           *testing.T
+	prefix, exe string
+}
+
+func newWine(t *testing.T) *wine {
+	t.Helper()
+	need(t, "wine", "x86_64-w64-mingw32-gcc")
+	dir := t.TempDir()
+	w := &wine{t, filepath.Join(dir, "prefix"), filepath.Join(dir, "movekit.exe")}
+	if err := build(w.exe, "windows"); err != nil {
+		t.Fatal(err)
+	}
+	lay(t, dir, map[string]string{"prng.c": prng})
+	if _, err := w.start(exec.Command("wineboot", "-i")); err != nil {
+		t.Skipf("Wine does not start here: %v", err)
+	}
+	t.Cleanup(func() { w.start(exec.Command("wineserver", "-k")) })
+	dll := filepath.Join(w.prefix, "drive_c/windows/system32/bcryptprimitives.dll")
+	if _, err := os.Stat(dll); err == nil {
+		return w
+	}
+	cc := exec.Command("x86_64-w64-mingw32-gcc", "-shared", "-o", dll, filepath.Join(dir, "prng.c"), "-ladvapi32")
+	if out, err := cc.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	return w
+}
+
+func (w *wine) start(cmd *exec.Cmd) (string, error) {
+	cmd.Env = append(os.Environ(), "WINEPREFIX="+w.prefix, "WINEDEBUG=-all", "WINEDLLOVERRIDES=mscoree,mshtml=", "DISPLAY=", "MOVEKIT_PASSPHRASE="+passphrase, "MOVEKIT_KIT=", "HOME="+filepath.Dir(w.prefix))
+	out, err := cmd.CombinedOutput()
+	return string(out), err
+}
+
+// run runs the Windows build and expects an exit code.
+func (w *wine) run(code int, args ...string) string {
+	w.t.Helper()
+	cmd := exec.Command("wine", append([]string{w.exe}, args...)...)
+	out, err := w.start(cmd)
+	if cmd.ProcessState == nil || cmd.ProcessState.ExitCode() != code {
+		w.t.Fatalf("movekit.exe %v: %v\n%s", args, err, out)
+	}
+	return out
+}
+
+func (w *wine) drive(name string) string { return filepath.Join(w.prefix, "drive_c", name) }
+
+func TestWindowsBuild(t *testing.T) {
+	w := newWine(t)
+	homes, _ := filepath.Glob(w.drive("users/*/AppData"))
+	user := ""
+	for _, h := range homes {
+		if u := filepath.Base(filepath.Dir(h)); u != "Public" {
+			user = u
+		}
+	}
+	if user == "" {
+		t.Fatalf("no profile under Wine: %v", homes)
+	}
+	lay(t, w.drive(""), map[string]string{
+		"ProgramData/Tide/version.txt": "8.2\r\n", "users/" + user + "/AppData/Roaming/Tide/settings.ini": "[a]\r\n",
+		"users/" + user + "/AppData/Roaming/Tide/Übersicht/läuft.txt": "x", "users/" + user + "/AppData/Roaming/Tide/empty.txt": "",
+		"new/computer.yaml": "name: NEW\nsystem: windows\nhardware-id: other\n", "new/Users/" + user + "/x": "",
+		"new/ProgramData/Tide/version.txt": "8.4\r\n", "new/ProgramData/Tide/tide.db": "an empty one that the first start made",
+		"cards/tide.yaml": `card: 1
+name: tide
+title: Tide App
+version: {file: '%PROGRAMDATA%\Tide\version.txt'}
+programs: [tide.exe]
+items:
+  - name: data
+    kind: sqlite
+    path: 'C:\ProgramData\Tide\tide.db'
+    counts: [{name: boats, query: SELECT count(*) FROM boat}]
+  - {name: settings, kind: folder, path: '%APPDATA%\Tide'}
+`})
+	db, err := sql.Open("sqlite", w.drive("ProgramData/Tide/tide.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, q := range []string{"CREATE TABLE boat (name TEXT)", "INSERT INTO boat VALUES ('Grey Wagtail'), ('Salt Thrift')"} {
+		if _, err := db.Exec(q); err != nil {
+			t.Fatal(err)
+		}
+	}
+	db.Close()
+	os.WriteFile(w.drive("users/"+user+"/AppData/Roaming/Tide/big.bin"), noise(3<<20), 0o600)
+	kit := []string{"--kit", `C:\stick\kit`}
+	on := func(args ...string) []string { return append(args, kit...) }
+	w.run(0, "new", `C:\stick\kit`, "--cards", `C:\cards`, "--to", "NEW")
+	if out := w.run(0, on("survey")...); !strings.Contains(out, `C:\ProgramData\Tide\tide.db`) || !strings.Contains(out, "settings of "+user) {
+		t.Errorf("survey: %s", out)
+	}
+	w.run(0, on("pack", "--part-size", "1000000")...)
+	if out := w.run(0, on("pack")...); !strings.Contains(out, "kept, unchanged since") {
+		t.Errorf("packed twice: %s", out)
+	}
+	w.run(0, on("inspect")...)
+	w.run(4, on("unpack")...) // this is the old computer
+	out := w.run(0, on("unpack", "--root", `C:\new`)...)
+	if !strings.Contains(out, `C:\new\ProgramData\Tide\tide.db`) {
+		t.Errorf("unpack: %s", out)
+	}
+	out = w.run(0, on("verify", "--root", `C:\new`)...)
+	if !strings.Contains(strings.Join(strings.Fields(out), " "), "boats 2 2 same") {
+		t.Errorf("verify: %s", out)
+	}
+	same(t, w.drive("users/"+user+"/AppData/Roaming/Tide"), w.drive("new/Users/"+user+"/AppData/Roaming/Tide"))
+	if aside, _ := filepath.Glob(w.drive("new/ProgramData/Tide/tide.db.set-aside-*")); len(aside) != 1 {
+		t.Errorf("set aside: %v", aside)
+	}
+	// The kit that Windows wrote is read by the Linux build too.
+	must(t, 0, t.TempDir(), "inspect", "--kit", w.drive("stick/kit"))
+	must(t, 0, t.TempDir(), "verify", "--kit", w.drive("stick/kit"), "--root", w.drive("new"))
+	w.run(0, on("report", "--to", `C:\handover`)...)
+}
