@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // prng is what Go's runtime needs of bcryptprimitives.dll, which Wine 8 lacks.
@@ -103,7 +104,12 @@ items:
 		}
 	}
 	db.Close()
-	os.WriteFile(w.drive("users/"+user+"/AppData/Roaming/Tide/big.bin"), noise(3<<20), 0o600)
+	profile := w.drive("users/" + user + "/AppData/Roaming/Tide")
+	os.WriteFile(filepath.Join(profile, "big.bin"), noise(3<<20), 0o644)
+	filepath.WalkDir(profile, func(path string, _ os.DirEntry, _ error) error {
+		at := time.Unix(1_700_000_000, 123_456_700) // Windows keeps times to 100 ns
+		return os.Chtimes(path, at, at)
+	})
 	kit := []string{"--kit", `C:\stick\kit`}
 	on := func(args ...string) []string { return append(args, kit...) }
 	w.run(0, "new", `C:\stick\kit`, "--cards", `C:\cards`, "--to", "NEW")
@@ -124,7 +130,7 @@ items:
 	if !strings.Contains(strings.Join(strings.Fields(out), " "), "boats 2 2 same") {
 		t.Errorf("verify: %s", out)
 	}
-	same(t, w.drive("users/"+user+"/AppData/Roaming/Tide"), w.drive("new/Users/"+user+"/AppData/Roaming/Tide"))
+	same(t, profile, w.drive("new/Users/"+user+"/AppData/Roaming/Tide"))
 	if aside, _ := filepath.Glob(w.drive("new/ProgramData/Tide/tide.db.set-aside-*")); len(aside) != 1 {
 		t.Errorf("set aside: %v", aside)
 	}

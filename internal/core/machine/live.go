@@ -75,7 +75,8 @@ func ownTerm(path string, user *User) string {
 // isMe reports whether a profile is that of the user who runs this program.
 func isMe(u *User) bool {
 	home, err := os.UserHomeDir()
-	return err == nil && filepath.Clean(home) == filepath.Clean(u.Home)
+	a, b := filepath.Clean(home), filepath.Clean(u.Home)
+	return err == nil && (a == b || hostSystem() == Windows && strings.EqualFold(a, b))
 }
 
 func (l *live) Running(ctx context.Context, names []string) ([]Program, error) {

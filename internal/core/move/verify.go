@@ -31,8 +31,8 @@ func (j *Job) Verify(ctx context.Context) ([]*Outcome, error) {
 			o.Items = append(o.Items, ItemOutcome{Item: "-", User: name, Did: "checked", Rows: []steps.Row{{What: "user", Old: name, New: "not here"}}})
 		}
 		for _, t := range targets {
-			if was := t.item.Placed; was != nil && was.To != "" {
-				t.path = was.To // it may have been put beside what was there
+			if was := t.item.Placed; was != nil && was.Policy == string(tree.KeepBoth) {
+				t.path = was.To // it was put beside what was there
 			}
 			checked, err := j.verifyItem(ctx, t)
 			if err != nil {
