@@ -234,7 +234,7 @@ func (w *world) verify(side steps.Side) error {
 	if err != nil {
 		return err
 	}
-	seen := steps.Seen{Old: a.State, New: licence.NotActivated, Left: a.Transfers}
+	seen := steps.Seen{Asked: true, Old: a.State, New: licence.NotActivated, Left: a.Transfers}
 	if slices.Contains(a.Active, newPC) {
 		seen.New = licence.Active
 	}

@@ -55,7 +55,7 @@ func (e *env) showLicences(j *move.Job, out []*move.Outcome) {
 		}
 		for _, l := range o.Licences {
 			result := l.Did
-			if l.Spent > 0 {
+			if l.Spent > 0 && !strings.HasPrefix(l.Did, "already") {
 				result += fmt.Sprintf(", %s spent", plural(int64(l.Spent), "transfer"))
 			}
 			t.Add(o.Title, l.Licence, l.Serial, stateText(l.Old), stateText(l.New), leftText(l.Transfers), e.result(l.Good, result, result))

@@ -85,10 +85,11 @@ At any time:           movekit next`,
 		&cobra.Group{ID: "new", Title: "On the new computer:"},
 		&cobra.Group{ID: "any", Title: "At any time:"},
 		&cobra.Group{ID: "more", Title: "More:"})
+	cobra.EnableCommandSorting = false // the order of the work
 	for group, commands := range map[string][]*cobra.Command{
 		"old":  {e.newCommand(), e.surveyCommand(), e.packCommand(), e.deactivateCommand()},
 		"new":  {e.unpackCommand(), e.activateCommand(), e.verifyCommand()},
-		"any":  {e.statusCommand(), e.nextCommand(), e.inspectCommand(), e.reportCommand()},
+		"any":  {e.nextCommand(), e.statusCommand(), e.inspectCommand(), e.reportCommand()},
 		"more": {e.cardCommand(), e.deskCommand(), e.demoCommand()},
 	} {
 		for _, c := range commands {

@@ -1,7 +1,7 @@
 package cli
 
 import (
-	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -161,7 +161,7 @@ func (e *env) nextCommand() *cobra.Command {
 			}
 			e.showNext(d)
 			if len(d.Apps) > 0 {
-				e.printf("apps: %s\n", fmt.Sprint(d.Apps))
+				e.printf("apps: %s\n", strings.Join(d.Apps, ", "))
 			}
 			return nil
 		},

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -86,7 +87,7 @@ func (e *env) showSurvey(s *move.Survey) {
 	}
 	e.printf("\nThe kit needs at most %s; %s are free there.\n", bytesText(s.Need), bytesText(int64(s.Free)))
 	if s.System == machine.Windows && len(s.Users) > 0 {
-		e.printf("Users: %v\n", s.Users)
+		e.printf("Users: %s\n", strings.Join(s.Users, ", "))
 	}
 }
 

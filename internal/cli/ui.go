@@ -28,6 +28,7 @@ type ui struct {
 	colour      bool
 	width       int  // of the terminal that out is, or 0
 	redraw      bool // whether err is a terminal
+	line        bool // whether a line is on it that is to be taken away
 	mu          sync.Mutex
 	bar         *progressbar.ProgressBar
 	saidBegin   string
@@ -110,11 +111,14 @@ func (u *ui) notify(e move.Event) {
 	switch {
 	case u.redraw && e.Total > 0:
 		u.bar = progressbar.NewOptions64(e.Total,
-			progressbar.OptionSetWriter(u.err), progressbar.OptionSetDescription(label), progressbar.OptionShowBytes(true),
+			progressbar.OptionSetWriter(u.err), progressbar.OptionSetDescription(label), progressbar.OptionShowBytes(true), progressbar.OptionShowCount(),
 			progressbar.OptionSetWidth(24), progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionSetPredictTime(true),
 			progressbar.OptionClearOnFinish(), progressbar.OptionShowTotalBytes(true),
 			progressbar.OptionSetTheme(progressbar.Theme{Saucer: "█", SaucerPadding: "░", BarStart: "", BarEnd: ""}))
 		u.bar.RenderBlank()
+	case u.redraw:
+		fmt.Fprint(u.err, label)
+		u.line = true
 	case label != u.saidBegin:
 		if e.Total > 0 {
 			label += " (" + bytesText(e.Total) + ")"
@@ -129,6 +133,10 @@ func (u *ui) clear() {
 	if u.bar != nil {
 		u.bar.Clear()
 		u.bar = nil
+	}
+	if u.line {
+		fmt.Fprint(u.err, "\r\x1b[K")
+		u.line = false
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"movekit/internal/core/move"
 	"movekit/internal/core/steps"
 	"movekit/internal/report"
+	"movekit/internal/table"
 )
 
 func (e *env) verifyCommand() *cobra.Command {
@@ -38,5 +39,5 @@ func (e *env) showVerified(j *move.Job, out []*move.Outcome) {
 		r.Only(j.Apps)
 	}
 	e.printf("%s", r.Tables(e.width, e.colour))
-	e.printf("\n%s\n", r.Sentence)
+	e.printf("\n%s\n", table.Wrap(r.Sentence, e.width))
 }

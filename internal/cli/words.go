@@ -119,7 +119,7 @@ func showProblems(w io.Writer, ps card.Problems) {
 var gateAdvice = map[string]string{
 	"old-computer":    "Run this on the old computer.",
 	"other-computer":  "Run this on the new computer.",
-	"kit-whole":       "Run `movekit pack` on the old computer again; what is whole is kept.",
+	"kit-whole":       "Run `movekit pack` on the old computer again; what is whole is kept. Apps whose files are whole can be named: `movekit unpack APP`.",
 	"app-closed":      "Close the app and run this again.",
 	"items-there":     "Correct the card's path, or mark the item optional. To go on without it, override this gate with a reason.",
 	"needs-met":       "Find the missing half first: without it the data cannot be used.",

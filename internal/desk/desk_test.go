@@ -178,7 +178,9 @@ func TestClientTrustsTheKeyAlone(t *testing.T) {
 			w.Write(recorded)
 		}
 	}
-	html := func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "<html>Sign in to the guest network</html>") }
+	html := func(w http.ResponseWriter, _ *http.Request) {
+		io.WriteString(w, "<html>Sign in to the guest network</html>")
+	}
 	for name, c := range map[string]struct {
 		handler http.HandlerFunc
 		kind    fault.Kind

@@ -14,7 +14,7 @@ var page string
 
 var handover = template.Must(template.New("handover").Funcs(template.FuncMap{
 	"bytes":  func(n int64) string { return humanize.Bytes(uint64(max(n, 0))) },
-	"date":   func(t time.Time) string { return t.Local().Format("2 January 2006, 15:04") },
+	"date":   date,
 	"result": resultText,
 }).Parse(page))
 
@@ -24,4 +24,17 @@ func (r *Report) HTML() ([]byte, error) {
 	var b bytes.Buffer
 	err := handover.Execute(&b, r)
 	return b.Bytes(), err
+}
+
+// date writes a time, or nothing for none.
+func date(v any) string {
+	switch t := v.(type) {
+	case time.Time:
+		return t.Local().Format("2 January 2006, 15:04")
+	case *time.Time:
+		if t != nil {
+			return date(*t)
+		}
+	}
+	return ""
 }

@@ -137,9 +137,12 @@ func buildApp(c *card.Card, s *steps.State) App {
 		if st := s.Licences[steps.Key{App: c.Name, Item: l.Name}]; st != nil {
 			li.Old, li.New, li.Transfers, li.Spent = st.Old, st.New, st.Left, st.Spent
 			if st.Seen != nil {
-				li.By, li.Seen, li.Result = st.Seen.By, &st.SeenAt, Different
-				if st.Seen.Good {
+				li.By, li.Seen = st.Seen.By, &st.SeenAt
+				switch {
+				case st.Seen.Good:
 					li.Result = Equal
+				case st.Seen.Asked:
+					li.Result = Different
 				}
 			}
 		}

@@ -85,7 +85,7 @@ func (r *Report) Tables(width int, colour bool) string {
 func (r *Report) Text(width int, colour bool) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "HAND-OVER: %s to %s\nKit %s, written %s\n\n%s\n\n", r.Old.Name, r.New.Name, r.Kit,
-		r.Written.Local().Format("2 January 2006 15:04"), table.Paint(r.Sentence, mark(r.Result), colour))
+		r.Written.Local().Format("2 January 2006 15:04"), table.Paint(table.Wrap(r.Sentence, width), mark(r.Result), colour))
 	b.WriteString(r.Tables(width, colour))
 	section := func(title string, lines []string) {
 		if len(lines) > 0 {

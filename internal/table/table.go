@@ -32,6 +32,15 @@ func Paint(s string, m Mark, colour bool) string {
 	return s
 }
 
+// Wrap breaks a text between words into lines of at most width characters;
+// width 0 leaves it as it is.
+func Wrap(s string, width int) string {
+	if width == 0 {
+		return s
+	}
+	return text.WrapSoft(s, width)
+}
+
 // Table is a table being filled.
 type Table struct {
 	Head   []string

@@ -248,7 +248,7 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	k.name(at, it.Name, taken)
 	oneOf(k, at, "kind", it.Kind, Folder, File, SQLite)
 	k.path(at+".path", it.Path)
-	if it.Kind != Folder && len(it.Include)+len(it.Skip) > 0 {
+	if (it.Kind == File || it.Kind == SQLite) && len(it.Include)+len(it.Skip) > 0 {
 		k.fail(at, "include and skip with the kind folder only", "the item %q is a %s", it.Name, it.Kind)
 	}
 	k.globs(at+".include", it.Include)
@@ -336,12 +336,12 @@ func (k *checker) path(at string, p Path) {
 		k.fail(at, "a path, or a mapping with windows and linux", "the field %q is missing", field)
 		return
 	}
-	for _, s := range []string{p.Any, p.Windows, p.Linux} {
+	for field, s := range map[string]string{"": p.Any, ".windows": p.Windows, ".linux": p.Linux} {
 		if s != "" && !rooted.MatchString(s) {
-			k.fail(at, `a path that starts with a term (%APPDATA%, ~, $XDG_CONFIG_HOME), a drive or /`, "the path %q does not say where it starts", s)
+			k.fail(at+field, `a path that starts with a term (%APPDATA%, ~, $XDG_CONFIG_HOME), a drive or /`, "the path %q does not say where it starts", s)
 		}
 		if slices.Contains(strings.FieldsFunc(s, func(r rune) bool { return r == '/' || r == '\\' }), "..") {
-			k.fail(at, "a path without ..", "the path %q leads upwards", s)
+			k.fail(at+field, "a path without ..", "the path %q leads upwards", s)
 		}
 	}
 }

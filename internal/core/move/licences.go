@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -240,7 +241,12 @@ func (j *Job) writeToken(l card.Licence, a *licence.Answer, out *LicenceOutcome)
 	if err != nil || path == "" || a.Signed == "" {
 		return err
 	}
-	if was, err := os.ReadFile(path); err == nil && string(was) != a.Signed+"\n" {
+	was, err := os.ReadFile(path)
+	if err == nil && stillHolds(l, a, string(was)) {
+		out.Token = path
+		return nil
+	}
+	if err == nil {
 		out.Aside = tree.AsideName(path, j.now())
 		if err := os.Rename(path, out.Aside); err != nil {
 			return fault.Wrap(fault.CannotPlace, err, "the licence is active, but %s cannot be set aside", path)
@@ -254,4 +260,15 @@ func (j *Job) writeToken(l card.Licence, a *licence.Answer, out *LicenceOutcome)
 	}
 	out.Token = path
 	return nil
+}
+
+// stillHolds reports whether the app's activation on this computer is signed
+// by the desk and says what the new answer says.
+func stillHolds(l card.Licence, a *licence.Answer, signed string) bool {
+	key, err := l.Desk.PublicKey()
+	if err != nil {
+		return false
+	}
+	was, err := licence.Verify(strings.TrimSpace(signed), key)
+	return err == nil && was.Licence == a.Licence && was.Computer == a.Computer && was.State == licence.Active
 }

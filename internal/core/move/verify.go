@@ -48,10 +48,12 @@ func (j *Job) Verify(ctx context.Context) ([]*Outcome, error) {
 		}
 		for _, l := range c.Licences {
 			lo, err := j.verifyLicence(ctx, c, l)
+			if lo != nil {
+				o.Licences = append(o.Licences, *lo)
+			}
 			if err != nil {
 				return err
 			}
-			o.Licences = append(o.Licences, *lo)
 		}
 		return nil
 	})
@@ -177,18 +179,15 @@ func (j *Job) verifyLicence(ctx context.Context, c *card.Card, l card.Licence) (
 	if err != nil {
 		return nil, err
 	}
-	seen := steps.Seen{Old: h.state.Old, New: h.state.New, Left: h.state.Left, By: "the kit's journal; the licence desk could not be asked"}
-	old, err := h.status(ctx, j.Kit.Manifest.Old.ID)
-	if err == nil {
-		seen.Old, seen.New, seen.Left, seen.By = old.State, licence.NotActivated, old.Transfers, "the licence desk, just now"
+	seen := steps.Seen{Old: h.state.Old, New: h.state.New, Left: h.state.Left, By: "the kit's journal, since the licence desk could not be asked"}
+	old, asked := h.status(ctx, j.Kit.Manifest.Old.ID)
+	if seen.Asked = asked == nil; seen.Asked {
+		seen.Old, seen.New, seen.Left, seen.By = old.State, licence.NotActivated, old.Transfers, "the licence desk"
 		if slices.Contains(old.Active, machine.ID(j.Computer)) {
 			seen.New = licence.Active
 		}
-	} else if fault.KindOf(err) != fault.DeskDown {
-		return nil, fault.Wrap(fault.DeskNonsense, err, "the licence %s of %s could not be verified", l.Name, c.Title)
 	}
-	// What the journal remembers is no proof of today's state.
-	seen.Good = err == nil && seen.New == licence.Active && seen.Old != licence.Active
+	seen.Good = seen.Asked && seen.New == licence.Active && seen.Old != licence.Active
 	line := j.line(steps.EventSeen, steps.Key{App: c.Name})
 	line.Licence = l.Name
 	if err := j.Kit.Record(line, seen); err != nil {
@@ -197,5 +196,13 @@ func (j *Job) verifyLicence(ctx context.Context, c *card.Card, l card.Licence) (
 	return &LicenceOutcome{
 		Licence: l.Name, Serial: licence.Mask(h.secrets.Serial), Old: seen.Old, New: seen.New,
 		Transfers: seen.Left, Spent: h.state.Spent, Did: "seen", By: seen.By, Good: seen.Good,
-	}, nil
+	}, couldNot(asked, l, c)
+}
+
+// couldNot says that a licence's state could not be asked for.
+func couldNot(err error, l card.Licence, c *card.Card) error {
+	if err == nil {
+		return nil
+	}
+	return fault.Wrap(fault.DeskDown, err, "the licence %s of %s could not be verified", l.Name, c.Title)
 }

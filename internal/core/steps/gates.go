@@ -67,6 +67,7 @@ type Gate struct {
 	Name  string
 	Steps []Step
 	Firm  bool
+	Place bool // whether it is about which computer this is
 	About string
 	stops func(Facts) []string // why it stops; nothing where it does not
 }
@@ -80,48 +81,48 @@ func when(bad bool, format string, args ...any) []string {
 
 // Gates is the table of all gates.
 var Gates = []Gate{
-	{"old-computer", []Step{Pack, Deactivate, Retire}, true, "this step runs on the old computer",
+	{"old-computer", []Step{Pack, Deactivate, Retire}, true, true, "this step runs on the old computer",
 		func(f Facts) []string {
 			return when(f.Side != OldSide, "this is %s, not the old computer %s", f.Here, f.OldName)
 		}},
-	{"other-computer", []Step{Unpack, Activate, Verify}, true, "this step does not run on the old computer",
+	{"other-computer", []Step{Unpack, Activate, Verify}, true, true, "this step does not run on the old computer",
 		func(f Facts) []string {
 			return when(f.Side == OldSide, "this is the old computer %s itself", f.Here)
 		}},
-	{"kit-whole", []Step{Deactivate, Unpack, Activate}, true, "the kit reads back whole",
+	{"kit-whole", []Step{Deactivate, Unpack, Activate}, true, false, "the kit reads back whole",
 		func(f Facts) []string { return f.KitDamage }},
-	{"app-closed", []Step{Pack, Unpack}, false, "the app is closed, or its engine gives a consistent snapshot while it runs",
+	{"app-closed", []Step{Pack, Unpack}, false, false, "the app is closed, or its engine gives a consistent snapshot while it runs",
 		func(f Facts) []string {
 			return when(len(f.Running) > 0 && !f.Consistent, "%s is running: %s", f.Title, strings.Join(f.Running, ", "))
 		}},
-	{"items-there", []Step{Pack}, false, "everything the card lists is on the old computer",
+	{"items-there", []Step{Pack}, false, false, "everything the card lists is on the old computer",
 		func(f Facts) []string {
 			return when(len(f.Missing) > 0, "not on this computer: %s", strings.Join(f.Missing, "; "))
 		}},
-	{"needs-met", []Step{Pack}, false, "what an item cannot be used without is there too",
+	{"needs-met", []Step{Pack}, false, false, "what an item cannot be used without is there too",
 		func(f Facts) []string { return f.LacksNeed }},
-	{"names-fit", []Step{Pack}, false, "the new computer's system takes every name",
+	{"names-fit", []Step{Pack}, false, false, "the new computer's system takes every name",
 		func(f Facts) []string {
 			return when(len(f.BadNames) > 0, "the new computer cannot have these names: %s", strings.Join(f.BadNames, "; "))
 		}},
-	{"fits", []Step{Pack, Unpack}, false, "there is space for what is written",
+	{"fits", []Step{Pack, Unpack}, false, false, "there is space for what is written",
 		func(f Facts) []string {
 			return when(f.Need > 0 && uint64(f.Need) > f.Free, "%d bytes are needed at most, %d are free", f.Need, f.Free)
 		}},
-	{"sealed", []Step{Deactivate}, true, "everything the card lists is sealed and reads back whole",
+	{"sealed", []Step{Deactivate}, true, false, "everything the card lists is sealed and reads back whole",
 		func(f Facts) []string {
 			if !f.Packed {
 				return []string{f.Title + " is not packed"}
 			}
 			return when(len(f.Unsealed) > 0, "does not read back whole: %s", strings.Join(f.Unsealed, ", "))
 		}},
-	{"packed", []Step{Unpack, Activate, Verify}, true, "the app was packed",
+	{"packed", []Step{Unpack, Activate, Verify}, true, false, "the app was packed",
 		func(f Facts) []string { return when(!f.Packed, "%s is not packed", f.Title) }},
-	{"users-known", []Step{Unpack}, false, "every user of the old computer is on this one",
+	{"users-known", []Step{Unpack}, false, false, "every user of the old computer is on this one",
 		func(f Facts) []string {
 			return when(len(f.NoUser) > 0, "not a user of this computer: %s", strings.Join(f.NoUser, ", "))
 		}},
-	{"version-rule", []Step{Unpack}, false, "the app here may take over the data",
+	{"version-rule", []Step{Unpack}, false, false, "the app here may take over the data",
 		func(f Facts) []string {
 			switch {
 			case f.Rule == "":
@@ -134,28 +135,29 @@ var Gates = []Gate{
 			return when(!machine.Allows(f.Rule, f.OldVersion, f.NewVersion),
 				"%s had version %s and has version %s here; the rule is %s", f.Title, f.OldVersion, f.NewVersion, f.Rule)
 		}},
-	{"old-deactivated", []Step{Activate}, true, "the licence is not active on the old computer",
+	{"old-deactivated", []Step{Activate}, true, false, "the licence is not active on the old computer",
 		func(f Facts) []string {
 			return when(f.OldState != licence.Deactivated && f.OldState != licence.NotActivated, "the licence is %s on %s", f.OldState, f.OldName)
 		}},
-	{"allowance", []Step{Activate}, true, "a transfer is left",
+	{"allowance", []Step{Activate}, true, false, "a transfer is left",
 		func(f Facts) []string {
 			return when(f.NewState != licence.Active && f.OldState == licence.Deactivated && f.Transfers < 1, "no transfer is left on this licence")
 		}},
-	{"covered", []Step{Activate}, false, "the licence covers the version here",
+	{"covered", []Step{Activate}, false, false, "the licence covers the version here",
 		func(f Facts) []string {
 			c, v := machine.Numbers(f.Covers), machine.Numbers(f.NewVersion)
 			return when(len(c) > 0 && (len(v) == 0 || c[0] != v[0]), "the licence covers version %s; version %q is here", f.Covers, f.NewVersion)
 		}},
-	{"proven", []Step{Retire, Close}, true, "verify found everything equal",
+	{"proven", []Step{Retire, Close}, true, false, "verify found everything equal",
 		func(f Facts) []string { return when(!f.Proven, "%s is not proven on the new computer", f.Title) }},
-	{"old-unchanged", []Step{Retire}, false, "nothing on the old computer changed since the pack",
+	{"old-unchanged", []Step{Retire}, false, false, "nothing on the old computer changed since the pack",
 		func(f Facts) []string {
 			return when(len(f.OldChanged) > 0, "changed since the pack: %s", strings.Join(f.OldChanged, ", "))
 		}},
 }
 
-// Check returns the gates that stop a step, in the order of the table.
+// Check returns the gates that stop a step, in the order of the table. On the
+// wrong computer the others say nothing that matters, and are left out.
 func Check(step Step, f Facts) []Block {
 	var out []Block
 	for _, g := range Gates {
@@ -164,6 +166,9 @@ func Check(step Step, f Facts) []Block {
 		}
 		for _, why := range g.stops(f) {
 			out = append(out, Block{Gate: g.Name, Why: why, Firm: g.Firm})
+		}
+		if g.Place && len(out) > 0 {
+			return out
 		}
 	}
 	return out

@@ -92,7 +92,10 @@ type Seen struct {
 	New  licence.State `json:"new"`
 	Left int           `json:"transfers_left"`
 	By   string        `json:"by"` // how it was seen
-	Good bool          `json:"good"`
+	// Asked is false where the service could not be asked, and the states are
+	// those that the journal remembers, which is no proof.
+	Asked bool `json:"asked"`
+	Good  bool `json:"good"`
 }
 
 // Overridden is the data of EventOverridden.
@@ -319,10 +322,10 @@ func (s *State) Progress(app string, step Step, licences int) Done {
 			}
 		}
 		for _, l := range lics {
-			if d == Yes && l.Seen == nil {
+			if d == Yes && (l.Seen == nil || !l.Seen.Asked) {
 				d = Partly
 			}
-			if l.Seen != nil && !l.Seen.Good {
+			if l.Seen != nil && l.Seen.Asked && !l.Seen.Good {
 				return Bad
 			}
 		}
