@@ -92,9 +92,10 @@ type New struct {
 	Passphrase string
 }
 
-// Create makes a kit in dir, which must be empty or not exist, and opens it.
+// Create makes a kit in dir, and opens it. The folder must be empty, not exist,
+// or hold what an interrupted Create left.
 func Create(dir string, n New) (*Kit, error) {
-	if entries, err := os.ReadDir(dir); err == nil && len(visible(entries)) > 0 {
+	if entries, err := os.ReadDir(dir); err == nil && len(visible(entries)) > 0 && !halfMade(dir) {
 		return nil, fault.New(fault.Usage, "the folder %s is not empty", dir)
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
@@ -156,6 +157,22 @@ func (k *Kit) fill(n New) (err error) {
 		return err
 	}
 	return k.Record(journal.Line{Event: EventMade, Computer: n.Old.Name}, Made{Files: k.sums})
+}
+
+// halfMade reports whether a folder holds a kit whose making was cut off: it
+// has the small files of a kit, and no whole line in its journal.
+func halfMade(dir string) bool {
+	if log, err := journal.Read(dir); err != nil || len(log.Lines) > 0 {
+		return false
+	}
+	for _, name := range []string{lockFile, KeyFile, ReadmeFile, ManifestFile, CardsDir} {
+		for _, ending := range []string{"", seal.Unfinished} {
+			if _, err := os.Stat(filepath.Join(dir, name+ending)); err == nil {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // visible leaves out what systems put on a stick by themselves.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 	"time"
 
 	"movekit/internal/core/card"
@@ -162,9 +163,16 @@ func (j *Job) lookAt(ctx context.Context, p place) (is ItemSurvey, bad []string,
 	if p.item.Kind == card.SQLite {
 		return is, nil, is.database(p.path)
 	}
+	if inside(j.Kit.Dir, p.path) {
+		return is, nil, fault.New(fault.Usage, "the kit lies in %s, which is to be packed into it; make it elsewhere", p.path)
+	}
+	var names tree.WindowsNames
 	toWindows := j.Kit.Manifest.New.System == machine.Windows
 	st, err := j.source(p.item, p.path).Measure(ctx, func(e tree.Entry) {
-		if why := tree.WindowsName(e.Path); toWindows && why != "" && e.Travels() && len(bad) < maxBadNames {
+		if !toWindows || !e.Travels() {
+			return
+		}
+		if why := names.Refuses(e.Path); why != "" && len(bad) < maxBadNames {
 			bad = append(bad, p.label()+": "+e.Path+" ("+why+")")
 		}
 	}, nil)
@@ -174,6 +182,19 @@ func (j *Job) lookAt(ctx context.Context, p place) (is ItemSurvey, bad []string,
 	is.Files, is.Bytes, is.Left, is.Stamp = st.Files, st.Bytes, st.Left, st.Stamp()
 	is.Newest = &st.Newest
 	return is, bad, nil
+}
+
+// inside reports whether a folder lies in another.
+func inside(dir, outer string) bool {
+	dir, err := filepath.Abs(dir)
+	if real, rerr := filepath.EvalSymlinks(dir); rerr == nil {
+		dir = real
+	}
+	if real, rerr := filepath.EvalSymlinks(outer); rerr == nil {
+		outer = real
+	}
+	rel, rerr := filepath.Rel(outer, dir)
+	return err == nil && rerr == nil && filepath.IsLocal(rel)
 }
 
 // database measures a database file with its side files.

@@ -80,6 +80,11 @@ func (j *Job) targets(c *card.Card) (out []target, noUser []string, err error) {
 		if t.path, err = j.Computer.Locate(path, t.user); err != nil {
 			return nil, nil, err
 		}
+		for _, other := range out {
+			if other.path == t.path {
+				return nil, nil, fault.New(fault.Usage, "%s and %s of %s would both go to %s", itemLabel(other.item.Key), itemLabel(it.Key), c.Title, t.path)
+			}
+		}
 		out = append(out, t)
 	}
 	return out, noUser, nil

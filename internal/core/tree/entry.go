@@ -9,6 +9,7 @@ import (
 	"bufio"
 	"encoding/base64"
 	"encoding/json"
+	"hash/maphash"
 	"io"
 	"io/fs"
 	"path"
@@ -254,5 +255,29 @@ func WindowsName(p string) string {
 			return stem + " is a device name on Windows"
 		}
 	}
+	return ""
+}
+
+// WindowsNames looks for names that Windows cannot have, among them those that
+// differ from another only in letter case.
+type WindowsNames struct {
+	seed maphash.Seed
+	seen map[uint64]struct{} // 64-bit hashes: millions of names fit in memory
+}
+
+// Refuses says why Windows cannot have a path beside those asked for before,
+// or "".
+func (w *WindowsNames) Refuses(p string) string {
+	if why := WindowsName(p); why != "" {
+		return why
+	}
+	if w.seen == nil {
+		w.seed, w.seen = maphash.MakeSeed(), map[uint64]struct{}{}
+	}
+	h := maphash.String(w.seed, strings.ToUpper(p))
+	if _, taken := w.seen[h]; taken {
+		return "another name differs from it only in letter case"
+	}
+	w.seen[h] = struct{}{}
 	return ""
 }

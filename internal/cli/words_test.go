@@ -1,0 +1,103 @@
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"strconv"
+	"strings"
+	"testing"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/move"
+	"movekit/internal/core/steps"
+)
+
+// kinds reads the kinds of failure from their source, so that none is missed.
+func kinds(t *testing.T) []fault.Kind {
+	t.Helper()
+	f, err := parser.ParseFile(token.NewFileSet(), "../core/fault/fault.go", nil, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out []fault.Kind
+	ast.Inspect(f, func(n ast.Node) bool {
+		spec, ok := n.(*ast.ValueSpec)
+		if !ok || len(spec.Values) != 1 {
+			return true
+		}
+		if typ, ok := spec.Type.(*ast.Ident); ok && typ.Name == "Kind" {
+			text, _ := strconv.Unquote(spec.Values[0].(*ast.BasicLit).Value)
+			out = append(out, fault.Kind(text))
+		}
+		return true
+	})
+	return out
+}
+
+func TestEveryFailureHasAdvice(t *testing.T) {
+	all := kinds(t)
+	if len(all) < 20 {
+		t.Fatalf("only %d kinds of failure were found", len(all))
+	}
+	for _, k := range all {
+		var b bytes.Buffer
+		code := tell(&b, fault.Wrap(k, errors.New("the cause"), "something happened to X"), false)
+		for _, part := range []string{"error: something happened to X: the cause\n", "\n  next: ", "\n  safe: "} {
+			if !strings.Contains(b.String(), part) {
+				t.Errorf("%s: %q is missing in %q", k, part, b.String())
+			}
+		}
+		if a := advices[k]; a.next == "" || a.safe == "" || code != a.code || code != exitFailed && code != exitUsage {
+			t.Errorf("%s: %+v, exit %d", k, a, code)
+		}
+	}
+	var b bytes.Buffer
+	tell(&b, &fault.Error{Kind: fault.CannotPlace, What: "it burnt", Lost: "one cake"}, false)
+	if !strings.Contains(b.String(), "Lost: one cake") {
+		t.Errorf("what was lost is not said: %s", b.String())
+	}
+}
+
+func TestEveryGateHasAdvice(t *testing.T) {
+	for _, g := range steps.Gates {
+		used := false
+		for _, s := range g.Steps {
+			used = used || s != steps.Retire && s != steps.Close
+		}
+		if used && gateAdvice[g.Name] == "" {
+			t.Errorf("the gate %s has no advice", g.Name)
+		}
+	}
+}
+
+func TestWorstExitCode(t *testing.T) {
+	ok, stopped, failed := &move.Outcome{}, &move.Outcome{Blocks: []steps.Block{{}}}, &move.Outcome{Err: errors.New("x")}
+	differs := &move.Outcome{Items: []move.ItemOutcome{{Equal: false}}}
+	for _, c := range []struct {
+		step steps.Step
+		out  []*move.Outcome
+		want int
+	}{
+		{steps.Pack, []*move.Outcome{ok}, exitDone}, {steps.Verify, []*move.Outcome{ok, differs}, exitDifferent},
+		{steps.Pack, []*move.Outcome{differs}, exitDone}, {steps.Verify, []*move.Outcome{differs, stopped}, exitStopped},
+		{steps.Verify, []*move.Outcome{stopped, differs}, exitStopped}, {steps.Verify, []*move.Outcome{stopped, failed, differs}, exitFailed},
+	} {
+		if got := worst(c.step, c.out); got != c.want {
+			t.Errorf("%s: %d, want %d", c.step, got, c.want)
+		}
+	}
+}
+
+func TestUserMap(t *testing.T) {
+	if m, err := userMap([]string{"a=b", "c=d e"}); err != nil || m["a"] != "b" || m["c"] != "d e" {
+		t.Errorf("%v %v", m, err)
+	}
+	for _, bad := range []string{"a", "=b", "a=", ""} {
+		if _, err := userMap([]string{bad}); fault.KindOf(err) != fault.Usage {
+			t.Errorf("%q: %v", bad, err)
+		}
+	}
+}

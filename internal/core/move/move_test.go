@@ -1,0 +1,374 @@
+package move
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+var ctx = context.Background()
+
+// office is a kit between two simulated computers.
+type office struct {
+	t        *testing.T
+	dir      string
+	kit      *kit.Kit
+	old, now machine.Computer
+}
+
+const idents = "system: %s\nname: %s\nhardware-id: %s\n"
+
+func lay(t *testing.T, root string, files map[string]string) {
+	t.Helper()
+	for name, text := range files {
+		path := filepath.Join(root, name)
+		os.MkdirAll(filepath.Dir(path), 0o755)
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// newOffice makes the computers from files, and a kit with one card.
+func newOffice(t *testing.T, cardText string, toSystem machine.System, files map[string]string) *office {
+	t.Helper()
+	o := &office{t: t, dir: t.TempDir()}
+	lay(t, o.dir, map[string]string{
+		"old/computer.yaml": fmt.Sprintf(idents, "linux", "OLD", "1"), "new/computer.yaml": fmt.Sprintf(idents, toSystem, "NEW", "2"),
+		"card.yaml": "card: 1\nname: app\ntitle: The App\n" + cardText,
+	})
+	lay(t, o.dir, files)
+	c, err := card.Read(filepath.Join(o.dir, "card.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if o.old, err = machine.Open(filepath.Join(o.dir, "old")); err != nil {
+		t.Fatal(err)
+	}
+	if o.now, err = machine.Open(filepath.Join(o.dir, "new")); err != nil {
+		t.Fatal(err)
+	}
+	o.kit, err = kit.Create(filepath.Join(o.dir, "kit"), kit.New{Tool: "test", Cards: []*card.Card{c}, Passphrase: "agency-balcony-cabana-dagger-eagle-fable",
+		Old: kit.Computer{Name: "OLD", System: "linux", ID: machine.ID(o.old)}, New: kit.Computer{Name: "NEW", System: toSystem}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { o.kit.Close() })
+	return o
+}
+
+func (o *office) job(c machine.Computer) *Job {
+	return &Job{Kit: o.kit, Computer: c, Temp: filepath.Join(o.dir, "temp")}
+}
+
+// only returns the outcome of the one app, and expects no error.
+func (o *office) only(out []*Outcome, err error) *Outcome {
+	o.t.Helper()
+	if err != nil {
+		o.t.Fatal(err)
+	}
+	if out[0].Err != nil {
+		o.t.Fatal(out[0].Err)
+	}
+	return out[0]
+}
+
+func (o *office) pack() *Outcome   { o.t.Helper(); return o.only(o.job(o.old).Pack(ctx)) }
+func (o *office) unpack() *Outcome { o.t.Helper(); return o.only(o.job(o.now).Unpack(ctx)) }
+func (o *office) verify() *Outcome { o.t.Helper(); return o.only(o.job(o.now).Verify(ctx)) }
+
+func (o *office) text(name string) string {
+	data, _ := os.ReadFile(filepath.Join(o.dir, name))
+	return string(data)
+}
+
+func gates(o *Outcome) string {
+	var names []string
+	for _, b := range o.Blocks {
+		names = append(names, b.Gate)
+	}
+	return strings.Join(names, " ")
+}
+
+func TestUsersWithOtherNames(t *testing.T) {
+	o := newOffice(t, "items: [{name: settings, kind: folder, path: ~/.app}]\n", "linux", map[string]string{
+		"old/home/anna/.app/x": "anna's", "old/home/bert/.app/x": "bert's", "old/home/cora/y": "", "new/home/anna/z": "", "new/home/robert/z": "",
+	})
+	if got := len(o.pack().Items); got != 2 {
+		t.Fatalf("%d items were packed, want those of two users", got)
+	}
+	if out := o.unpack(); gates(out) != "users-known" || !strings.Contains(out.Blocks[0].Why, "bert") {
+		t.Errorf("%v", out.Blocks)
+	}
+	j := o.job(o.now)
+	j.Users = map[string]string{"bert": "anna"}
+	if out, _ := j.Unpack(ctx); fault.KindOf(out[0].Err) != fault.Usage {
+		t.Errorf("two users into one: %v", out[0].Err)
+	}
+	j.Users = map[string]string{"bert": "robert"}
+	o.only(j.Unpack(ctx))
+	if o.text("new/home/anna/.app/x") != "anna's" || o.text("new/home/robert/.app/x") != "bert's" {
+		t.Error("the users' settings are not in their places")
+	}
+	if out := o.verify(); !out.Equal() {
+		t.Errorf("verify without being told of the users again: %+v", out.Items)
+	}
+}
+
+func TestWhatPackWantsToSee(t *testing.T) {
+	cardText := `programs: [app]
+items:
+  - {name: data, kind: folder, path: /srv/data, needs: [key]}
+  - {name: key, kind: file, path: /etc/app.key, optional: true}
+  - {name: more, kind: file, path: /etc/more, optional: true}
+`
+	o := newOffice(t, cardText, "windows", map[string]string{"old/srv/data/aux.txt": "", "old/srv/data/Read.me": "", "old/srv/data/READ.ME": "", "old/srv/data/fine": ""})
+	out := o.pack()
+	if gates(out) != "needs-met names-fit" {
+		t.Fatalf("%v", out.Blocks)
+	}
+	why := out.Blocks[1].Why
+	if !strings.Contains(why, "aux.txt (AUX is a device name") || !strings.Contains(why, "letter case") || strings.Contains(why, "fine") {
+		t.Errorf("names: %s", why)
+	}
+	j := o.job(o.old)
+	j.Overrides = map[string]string{"needs-met": "the key is in the safe", "names-fit": "they are not used"}
+	if out := o.only(j.Pack(ctx)); len(out.Items) != 1 || len(out.Overrode) != 2 {
+		t.Errorf("%+v", out)
+	}
+	if s := o.job(o.old).State(); len(s.Overrides) != 2 || s.Overrides[0].Because != "the key is in the safe" {
+		t.Errorf("kept: %+v", s.Overrides)
+	}
+	// A kit cannot swallow itself.
+	lay(t, o.dir, map[string]string{"outer.yaml": "card: 1\nname: app\ntitle: A\nitems: [{name: all, kind: folder, path: /}]\n"})
+	c, _ := card.Read(filepath.Join(o.dir, "outer.yaml"))
+	k, err := kit.Create(filepath.Join(o.dir, "old", "stick", "kit"), kit.New{Cards: []*card.Card{c}, Passphrase: "agency-balcony-cabana-dagger-eagle-fable", Old: kit.Computer{ID: machine.ID(o.old)}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer k.Close()
+	inside := &Job{Kit: k, Computer: o.old, Temp: filepath.Join(o.dir, "temp")}
+	if got, _ := inside.Pack(ctx); fault.KindOf(got[0].Err) != fault.Usage {
+		t.Errorf("a kit in what it packs: %v", got[0].Err)
+	}
+}
+
+func TestPartOfAFolderLeavesTheRestAlone(t *testing.T) {
+	o := newOffice(t, "items: [{name: records, kind: folder, path: /srv/data, include: ['**/*.rec'], counts: [{name: records, files: '*.rec', expect: 2}]}]\n", "linux",
+		map[string]string{"old/srv/data/a.rec": "A", "old/srv/data/sub/b.rec": "B", "old/srv/data/c.tmp": "C",
+			"new/srv/data/a.rec": "mine", "new/srv/data/own.txt": "own", "new/srv/data/sub/b.rec": "B"})
+	o.pack()
+	out := o.unpack()
+	if o.text("new/srv/data/a.rec") != "A" || o.text("new/srv/data/own.txt") != "own" || o.text("new/srv/data/c.tmp") != "" {
+		t.Error("more or less than the records was placed")
+	}
+	if aside := out.Items[0].Aside; aside == "" || o.text("new/srv/"+filepath.Base(aside)+"/a.rec") != "mine" {
+		t.Errorf("what was in the way is not at %q", aside)
+	}
+	if out := o.verify(); !out.Equal() {
+		t.Errorf("%+v", out.Items[0])
+	}
+	lay(t, o.dir, map[string]string{"old/srv/data/d.rec": "D"})
+	o.pack()
+	o.unpack()
+	v := o.verify()
+	if v.Equal() || len(v.Items[0].Diffs) != 1 || !strings.Contains(v.Items[0].Diffs[0], "the card expects 2") {
+		t.Errorf("three records where two are expected: %+v", v.Items[0])
+	}
+}
+
+func TestSingleFile(t *testing.T) {
+	for policy, want := range map[tree.Policy][2]string{
+		tree.SetAside: {"old", "mine"}, tree.KeepBoth: {"mine", "old"}, tree.Skip: {"mine", ""}, tree.Replace: {"old", ""},
+	} {
+		o := newOffice(t, "items: [{name: key, kind: file, path: {linux: /etc/app.key}}]\n", "linux", map[string]string{"old/etc/app.key": "old", "new/etc/app.key": "mine"})
+		o.pack()
+		j := o.job(o.now)
+		j.Policy = policy
+		out := o.only(j.Unpack(ctx))
+		if got := o.text("new/etc/app.key"); got != want[0] {
+			t.Errorf("%s: the file is %q", policy, got)
+		}
+		other := out.Items[0].Aside
+		if policy == tree.KeepBoth {
+			other = out.Items[0].To
+		}
+		if other != "" && o.text("new/etc/"+filepath.Base(other)) != want[1] || (other == "") != (want[1] == "") {
+			t.Errorf("%s: beside it %q is %q", policy, other, o.text("new/etc/"+filepath.Base(other)))
+		}
+		if got := o.verify().Equal(); got != (policy != tree.Skip) {
+			t.Errorf("%s: equal is %v", policy, got)
+		}
+	}
+}
+
+func database(t *testing.T, name string, statements ...string) {
+	t.Helper()
+	os.MkdirAll(filepath.Dir(name), 0o755)
+	db, err := sql.Open("sqlite", name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	for _, s := range statements {
+		if _, err := db.Exec(s); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+func TestDatabaseInTheWay(t *testing.T) {
+	for policy, want := range map[tree.Policy]int{tree.SetAside: 2, tree.KeepBoth: 1, tree.Skip: 1, tree.Replace: 2} {
+		o := newOffice(t, "items: [{name: data, kind: sqlite, path: /srv/b.db, counts: [{name: boats, query: SELECT count(*) FROM boat}]}]\n", "linux", nil)
+		database(t, filepath.Join(o.dir, "old/srv/b.db"), "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
+		there := filepath.Join(o.dir, "new/srv/b.db")
+		database(t, there, "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (7)")
+		lay(t, o.dir, map[string]string{"new/srv/b.db-journal": "an old journal that must not be beside another database"})
+		os.Chmod(filepath.Join(o.dir, "old/srv/b.db"), 0o640)
+		o.pack()
+		j := o.job(o.now)
+		j.Policy = policy
+		out := o.only(j.Unpack(ctx))
+		if _, err := os.Stat(there + "-journal"); (err == nil) != (policy == tree.KeepBoth || policy == tree.Skip) {
+			t.Errorf("%s: the old journal: %v", policy, err)
+		}
+		os.Remove(there + "-journal")
+		db, _ := sql.Open("sqlite", there)
+		var n int
+		if err := db.QueryRow("SELECT count(*) FROM boat").Scan(&n); err != nil || n != want {
+			t.Errorf("%s: %d boats, want %d (%v)", policy, n, want, err)
+		}
+		db.Close()
+		if aside := out.Items[0].Aside; policy == tree.SetAside && o.text("new/srv/"+filepath.Base(aside)+"-journal") == "" {
+			t.Errorf("%s: the old journal is not at %s", policy, aside)
+		}
+		if got := o.verify().Equal(); got != (policy != tree.Skip) {
+			t.Errorf("%s: equal is %v", policy, got)
+		}
+		if info, err := os.Stat(out.Items[0].To); policy == tree.SetAside && (err != nil || info.Mode().Perm() != 0o640) {
+			t.Errorf("%s: permissions %v %v", policy, info.Mode(), err)
+		}
+		if _, err := os.Stat(filepath.Join(o.dir, "temp")); err == nil {
+			t.Errorf("%s: the private folder is still there", policy)
+		}
+	}
+}
+
+func TestVerifyNamesWhatDiffersInADatabase(t *testing.T) {
+	for change, want := range map[string]string{
+		"INSERT INTO boat VALUES (3)":       "table boat: had 2 rows, has 3",
+		"UPDATE boat SET n = 9 WHERE n = 1": "table boat: has as many rows, but not the same ones",
+		"DROP TABLE pier":                   "table pier: the table is missing",
+		"CREATE INDEX i ON boat(n)":         "the schema (tables, indexes, views, triggers) is not the same",
+		"PRAGMA user_version = 4":           "user_version was 0, is 4",
+		"CREATE TABLE more (n)":             "table more: the table was not on the old computer",
+		"garbage":                           "is no SQLite database",
+		"remove":                            "the database is missing",
+	} {
+		o := newOffice(t, "items: [{name: data, kind: sqlite, path: /srv/b.db}]\n", "linux", map[string]string{"new/srv/.keep": ""})
+		database(t, filepath.Join(o.dir, "old/srv/b.db"), "CREATE TABLE boat (n)", "CREATE TABLE pier (n)", "INSERT INTO boat VALUES (1), (2)")
+		o.pack()
+		o.unpack()
+		name := filepath.Join(o.dir, "new/srv/b.db")
+		switch change {
+		case "garbage":
+			os.WriteFile(name, []byte(strings.Repeat("x", 4096)), 0o600)
+		case "remove":
+			os.Remove(name)
+		default:
+			database(t, name, change)
+		}
+		v := o.verify()
+		if v.Equal() || !strings.Contains(strings.Join(v.Items[0].Diffs, "; "), want) {
+			t.Errorf("%s: %v", change, v.Items[0].Diffs)
+		}
+	}
+}
+
+func TestDamagedDatabaseIsNotPacked(t *testing.T) {
+	o := newOffice(t, "items: [{name: data, kind: sqlite, path: /srv/b.db}]\n", "linux", map[string]string{"old/srv/b.db": strings.Repeat("not a database ", 300)})
+	out, err := o.job(o.old).Pack(ctx)
+	if err != nil || fault.KindOf(out[0].Err) != fault.BadDatabase {
+		t.Errorf("%v %v", err, out[0].Err)
+	}
+	if s := o.job(o.old).State(); s.Packed["app"] != nil || len(s.Items) != 0 {
+		t.Error("the damaged database counts as packed")
+	}
+	if out := o.only(o.job(o.old).Deactivate(ctx)); gates(out) != "sealed" {
+		t.Errorf("deactivate: %v", out.Blocks)
+	}
+}
+
+func TestStoppedByThePerson(t *testing.T) {
+	o := newOffice(t, "items: [{name: data, kind: folder, path: /srv/data}]\n", "linux", map[string]string{"old/srv/data/x": strings.Repeat("x", 3<<20), "new/srv/.keep": ""})
+	stopping := func(c machine.Computer, run func(*Job, context.Context) ([]*Outcome, error)) {
+		t.Helper()
+		ctx, cancel := context.WithCancel(ctx)
+		j := o.job(c)
+		j.Notify = func(e Event) {
+			if e.What == "sealing" || e.What == "putting in place" {
+				cancel()
+			}
+		}
+		out, err := run(j, ctx)
+		if err == nil {
+			err = out[0].Err
+		}
+		if fault.KindOf(err) != fault.Stopped {
+			t.Errorf("stopped: %v", err)
+		}
+		var known *fault.Error
+		if !errors.As(err, &known) {
+			t.Errorf("%v has no kind", err)
+		}
+	}
+	stopping(o.old, (*Job).Pack)
+	o.pack()
+	stopping(o.now, (*Job).Unpack)
+	if left, _ := filepath.Glob(filepath.Join(o.dir, "new/srv/data*")); len(left) > 0 {
+		t.Errorf("left after the stop: %v", left)
+	}
+	o.unpack()
+	if !o.verify().Equal() {
+		t.Error("differs after the stops")
+	}
+}
+
+func TestStateTellsHowFarItIs(t *testing.T) {
+	o := newOffice(t, "items: [{name: data, kind: folder, path: /srv/data}]\n", "linux", map[string]string{"old/srv/data/x": "1", "new/srv/.keep": ""})
+	expect := func(want string) {
+		t.Helper()
+		s, got := o.job(o.old).State(), []string{}
+		for _, step := range []steps.Step{steps.Pack, steps.Deactivate, steps.Unpack, steps.Activate, steps.Verify} {
+			got = append(got, string(s.Progress("app", step, 0)))
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("progress %v, want %s", got, want)
+		}
+	}
+	expect("- none - none -")
+	o.pack()
+	expect("done none - none -")
+	o.unpack()
+	expect("done none done none -")
+	o.verify()
+	expect("done none done none done")
+	lay(t, o.dir, map[string]string{"new/srv/data/x": "2"})
+	o.verify()
+	expect("done none done none differs")
+	lay(t, o.dir, map[string]string{"old/srv/data/x": "3"})
+	o.pack() // what was placed and checked was another content
+	expect("done none - none -")
+}

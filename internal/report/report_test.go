@@ -1,0 +1,123 @@
+package report
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/steps"
+)
+
+// folded is the hand-over after these events of one app.
+func folded(events ...any) *Report {
+	m := kit.Manifest{ID: "1", Old: kit.Computer{Name: "OLD", ID: "o"}, New: kit.Computer{Name: "NEW"}}
+	var lines []journal.Line
+	for _, e := range events {
+		data, _ := json.Marshal(e)
+		l := journal.Line{App: "app", Item: "data", Data: data}
+		switch e.(type) {
+		case kit.Sealed:
+			l.Event = kit.EventSealed
+		case steps.Packed:
+			l.Event, l.Item = steps.EventPacked, ""
+		case steps.Placed:
+			l.Event = steps.EventPlaced
+		case steps.Checked:
+			l.Event = steps.EventChecked
+		case steps.Seen:
+			l.Event, l.Item, l.Licence = steps.EventSeen, "", "seat"
+		case steps.Overridden:
+			l.Event, l.Item = steps.EventOverridden, ""
+		}
+		lines = append(lines, l)
+	}
+	c := &card.Card{Name: "app", Title: "The <App>", Items: []card.Item{{Name: "data"}}, Licences: []card.Licence{{Name: "seat"}},
+		LeftBehind: []string{"the cache"}, ByHand: []string{"choose a printer"}}
+	return Build(m, []*card.Card{c}, steps.Fold(m, lines))
+}
+
+var (
+	sealed = kit.Sealed{Files: 3, Bytes: 4, Left: []string{"pipe: it is a device, pipe or socket"}, LeftCount: 4}
+	packed = steps.Packed{Version: "8.2", Items: []steps.Key{{App: "app", Item: "data"}}, Absent: []string{"manual"}}
+	placed = steps.Placed{To: "/srv/data", Aside: "/srv/data.set-aside-1"}
+	equal  = steps.Checked{Equal: true, Rows: []steps.Row{{What: "boats", Old: "212", New: "212", Same: true}}}
+	differ = steps.Checked{Rows: []steps.Row{{What: "boats", Old: "212", New: "211"}}, Diffs: []string{"a is missing"}, Count: 23}
+	moved  = steps.Seen{Old: "deactivated", New: "active", By: "the licence desk", Asked: true, Good: true}
+)
+
+func TestSentence(t *testing.T) {
+	for want, r := range map[string]*Report{
+		"Everything that was packed on OLD is on NEW and the same (1 item); every licence is active on NEW and no longer on OLD (1 licence).": folded(sealed, packed, placed, equal, moved),
+		"Something differs between OLD and NEW: see The <App>.":                                                                               folded(sealed, packed, placed, differ, moved),
+		"Not everything is verified yet: see The <App>.":                                                                                      folded(sealed, packed, placed, equal),
+	} {
+		if r.Sentence != want {
+			t.Errorf("%q, want %q", r.Sentence, want)
+		}
+	}
+	for name, r := range map[string]*Report{
+		"nothing done":         folded(),
+		"not unpacked":         folded(sealed, packed),
+		"desk not asked":       folded(sealed, packed, placed, equal, steps.Seen{Old: "deactivated", New: "active"}),
+		"packed again since":   folded(sealed, packed, placed, equal, moved, sealed, packed),
+		"unpacked again since": folded(sealed, packed, placed, equal, moved, placed),
+	} {
+		if r.Result != Open {
+			t.Errorf("%s: %s, want open", name, r.Result)
+		}
+	}
+	both := folded(sealed, packed, placed, equal, steps.Seen{Old: "active", New: "active", Asked: true})
+	if both.Result != Different {
+		t.Errorf("active on both: %s", both.Result)
+	}
+}
+
+func TestEveryFormSaysTheSame(t *testing.T) {
+	r := folded(sealed, packed, placed, differ, moved, steps.Overridden{Gate: "app-closed", Why: "it runs", Because: "the lift is in use"})
+	files, err := r.Files()
+	if err != nil || len(files) != 3 {
+		t.Fatal(files, err)
+	}
+	for _, f := range files {
+		text := string(f.Data)
+		if strings.HasSuffix(f.Name, "html") {
+			if strings.Contains(text, "<App>") || strings.Contains(text, "<script") || strings.Contains(text, "http") {
+				t.Errorf("%s: a title is not escaped, or the page needs a script or another file", f.Name)
+			}
+		}
+		for _, fact := range []string{"212", "211", "a is missing", "/srv/data.set-aside-1", "the cache", "choose a printer", "manual", "the lift is in use", "deactivated", "it is a device"} {
+			if !strings.Contains(text, fact) {
+				t.Errorf("%s does not say %q", f.Name, fact)
+			}
+		}
+	}
+	var v Report
+	if err := json.Unmarshal(files[1].Data, &v); err != nil || v.Version != Version || v.Result != Different || v.Apps[0].Items[0].Count != 23 {
+		t.Errorf("%v %+v", err, v)
+	}
+	if text := r.Text(0, false); !strings.Contains(text, "22 more") || strings.Contains(text, "\x1b") {
+		t.Errorf("text: %s", text)
+	}
+	if text := r.Text(0, true); !strings.Contains(text, "\x1b[") {
+		t.Error("no colour where it was asked for")
+	}
+}
+
+func TestTextFitsTheTerminal(t *testing.T) {
+	r := folded(sealed, packed, placed, equal, moved)
+	for _, width := range []int{80, 100} {
+		for line := range strings.Lines(r.Text(width, false)) {
+			if n := len([]rune(strings.TrimRight(line, "\n"))); n > width && !strings.HasPrefix(line, "  - ") {
+				t.Errorf("at %d a line has %d characters: %s", width, n, line)
+			}
+		}
+	}
+	r.Only([]string{"other"})
+	if len(r.Apps) != 0 || r.Result != Open {
+		t.Error(fmt.Sprint(r.Apps, r.Result))
+	}
+}

@@ -1,0 +1,144 @@
+package test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// atTerminal runs the program at a terminal, with somebody typing.
+func atTerminal(t *testing.T, dir, typed string, args ...string) string {
+	t.Helper()
+	need(t, "script")
+	for i, a := range args {
+		args[i] = "'" + a + "'"
+	}
+	cmd := exec.CommandContext(t.Context(), "script", "-qec", program+" "+strings.Join(args, " "), "/dev/null")
+	cmd.Dir = dir
+	cmd.Env = append(os.Environ(), "MOVEKIT_PASSPHRASE=", "MOVEKIT_KIT=", "TERM=xterm", "XDG_CACHE_HOME="+filepath.Join(dir, "cache"))
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	go func() {
+		for line := range strings.Lines(typed) {
+			time.Sleep(700 * time.Millisecond) // a terminal drops what is typed before it is asked
+			in.Write([]byte(line))
+		}
+		time.Sleep(3 * time.Second)
+		in.Close()
+	}()
+	out, _ := cmd.CombinedOutput()
+	return string(out)
+}
+
+func TestPassphraseAtTheTerminal(t *testing.T) {
+	dir := office(t)
+	out := atTerminal(t, dir, passphrase+"\n"+passphrase+"\n", "new", "kit", "--root", "old", "--cards", "diary.yaml", "--type-passphrase")
+	if !strings.Contains(out, "Made the kit") || strings.Contains(out, passphrase) {
+		t.Fatalf("typed twice: %s", out)
+	}
+	out = atTerminal(t, dir, "not-this-one\n"+passphrase+"\n", "pack", "--kit", "kit", "--root", "old")
+	if !strings.Contains(out, "Try again") || !strings.Contains(out, "sealed and read back") {
+		t.Errorf("wrong, then right: %s", out)
+	}
+	if out = atTerminal(t, dir, "one-passphrase-here\nand-another-here\n", "new", "k2", "--root", "old", "--cards", "diary.yaml", "--type-passphrase"); !strings.Contains(out, "not the same") {
+		t.Errorf("two that differ: %s", out)
+	}
+	// One that the tool makes is shown once, opens the kit, and is nowhere in it.
+	out = atTerminal(t, dir, "", "new", "k3", "--root", "old", "--cards", "diary.yaml")
+	_, rest, _ := strings.Cut(out, "apart from the stick:")
+	words := strings.Fields(rest)
+	if len(words) == 0 || strings.Count(words[0], "-") < 5 {
+		t.Fatalf("no passphrase is shown: %s", out)
+	}
+	lay(t, dir, map[string]string{"p": words[0] + "\n"})
+	cmd := command(t.Context(), dir, "pack", "--kit", "k3", "--root", "old", "--passphrase-file", "p")
+	if s := finish(t, cmd); s.code != 0 {
+		t.Errorf("the passphrase that was shown: %s", s.err)
+	}
+	for _, bare := range []string{"", "short"} {
+		cmd := command(t.Context(), dir, "new", "k4", "--root", "old", "--cards", "diary.yaml", "--type-passphrase")
+		cmd.Env = append(cmd.Env, "MOVEKIT_PASSPHRASE="+bare)
+		if s := finish(t, cmd); s.code != 2 {
+			t.Errorf("passphrase %q: exit %d\n%s", bare, s.code, s.err)
+		}
+	}
+}
+
+func TestInterruptedByThePerson(t *testing.T) {
+	dir := office(t)
+	os.WriteFile(filepath.Join(dir, "old/srv/diary/big"), noise(60<<20), 0o600)
+	made(t, dir)
+	cmd := command(t.Context(), dir, "pack", "--kit", "kit", "--root", "old")
+	go func() {
+		for {
+			time.Sleep(20 * time.Millisecond)
+			if found, _ := filepath.Glob(filepath.Join(dir, "kit/sealed/diary/*unfinished")); len(found) > 0 {
+				cmd.Process.Signal(syscall.SIGINT)
+				return
+			}
+		}
+	}()
+	s := finish(t, cmd)
+	if s.code != 1 {
+		t.Fatalf("exit %d: %s", s.code, s.err)
+	}
+	s.tells(t, "stopped")
+	if found, _ := filepath.Glob(filepath.Join(dir, "kit/sealed/diary/*")); len(found) > 0 {
+		t.Errorf("left: %v", found)
+	}
+	step(t, 0, dir, "old", "pack")
+}
+
+// TestUnreadable packs as a user who may not read everything.
+func TestUnreadable(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root can become another user")
+	}
+	dir := office(t)
+	os.Chmod(filepath.Join(dir, "old/srv/diary/2025/b.rec"), 0)
+	for up := dir; up != os.TempDir() && up != "/"; up = filepath.Dir(up) {
+		os.Chmod(up, 0o755)
+	}
+	os.Chmod(filepath.Dir(program), 0o755)
+	made(t, dir)
+	exec.Command("chown", "-R", "65534", filepath.Join(dir, "kit")).Run()
+	os.MkdirAll(filepath.Join(dir, "cache"), 0o777)
+	os.Chmod(filepath.Join(dir, "cache"), 0o777)
+	cmd := command(t.Context(), dir, "pack", "--kit", "kit", "--root", "old")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+	s := finish(t, cmd)
+	if s.code != 1 {
+		t.Fatalf("exit %d: %s", s.code, s.err)
+	}
+	s.tells(t, "b.rec: permission denied")
+	if s := must(t, 0, dir, "status", "--kit", "kit"); !strings.Contains(s.out, "next: movekit pack") {
+		t.Errorf("status: %s", s.out)
+	}
+}
+
+// TestNewIsKilled kills the making of a kit, and makes it again.
+func TestNewIsKilled(t *testing.T) {
+	dir := office(t)
+	hits := 0
+	for i := range 10 {
+		if killed(t, time.Duration(5+i*25)*time.Millisecond, dir, "new", "kit", "--root", "old", "--cards", "diary.yaml") {
+			hits++
+			continue
+		}
+		break
+	}
+	if hits == 0 {
+		t.Error("never killed")
+	}
+	if s := run(t, dir, "new", "kit", "--root", "old", "--cards", "diary.yaml"); s.code != 0 && !strings.Contains(s.err, "not empty") {
+		t.Fatalf("made again: %s", s.err)
+	}
+	step(t, 0, dir, "old", "pack")
+	must(t, 0, dir, "inspect", "--kit", "kit")
+}
