@@ -427,6 +427,9 @@ func TestWhatIsInTheWay(t *testing.T) {
 		}
 		if policy == "keep-both" {
 			same(t, filepath.Join(dir, "old/srv/diary"), filepath.Join(dir, "new/srv/diary.from-OLD"))
+			if s := step(t, 0, dir, "new", "unpack", "--in-the-way", policy); !strings.Contains(s.out, "the same already") {
+				t.Errorf("kept both twice: %s", s.out)
+			}
 			step(t, 0, dir, "new", "verify")
 		}
 		left, _ := filepath.Glob(filepath.Join(dir, "new/srv/*movekit-part*"))

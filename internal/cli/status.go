@@ -49,6 +49,16 @@ func statusOf(k *kit.Kit) ([]appStatus, *steps.State) {
 	return out, s
 }
 
+// progress opens the kit and tells how far it is.
+func (e *env) progress() (*kit.Kit, []appStatus, *steps.State, due, error) {
+	k, err := e.openKit()
+	if err != nil {
+		return nil, nil, nil, due{}, err
+	}
+	apps, s := statusOf(k)
+	return k, apps, s, nextOf(k, apps, s), nil
+}
+
 // nextOf finds the first step that an app has not done.
 func nextOf(k *kit.Kit, apps []appStatus, s *steps.State) due {
 	if len(k.Log.Damage) > 0 {
@@ -90,12 +100,10 @@ func (e *env) statusCommand() *cobra.Command {
 		Short: "See each app step by step",
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			k, err := e.openKit()
+			k, apps, s, next, err := e.progress()
 			if err != nil {
 				return err
 			}
-			apps, s := statusOf(k)
-			next := nextOf(k, apps, s)
 			if e.json {
 				return e.object(map[string]any{"kit": k.Manifest, "apps": apps, "next": next, "overrides": len(s.Overrides)})
 			}
@@ -150,12 +158,10 @@ func (e *env) nextCommand() *cobra.Command {
 		Short: "See which step is due",
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			k, err := e.openKit()
+			_, _, _, d, err := e.progress()
 			if err != nil {
 				return err
 			}
-			apps, s := statusOf(k)
-			d := nextOf(k, apps, s)
 			if e.json {
 				return e.object(d)
 			}

@@ -157,9 +157,8 @@ func (in *Inspection) hashAll(ctx context.Context, dir string, sums map[string]s
 	var busy sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		busy.Go(func() {
-			buf := make([]byte, 1<<20)
 			for name := range names {
-				sum, n, err := seal.Hash(filepath.Join(dir, filepath.FromSlash(name)), buf, true)
+				sum, n, err := seal.Hash(ctx, filepath.Join(dir, filepath.FromSlash(name)))
 				mu.Lock()
 				in.Files++
 				in.Bytes += n

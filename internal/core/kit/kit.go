@@ -211,7 +211,7 @@ func Open(dir string) (*Kit, error) {
 	for _, app := range k.Manifest.Apps {
 		c, err := card.Read(filepath.Join(dir, CardsDir, filepath.Base(app)+".yaml"))
 		if err != nil {
-			return nil, err
+			return nil, fault.New(fault.Damaged, "the kit's card of %s cannot be read: %v", app, err)
 		}
 		k.Cards = append(k.Cards, c)
 	}
@@ -234,13 +234,13 @@ func (k *Kit) Lock() error {
 	return nil
 }
 
-// Close lets go of the kit.
+// Close lets go of the kit. The lock's file stays: were it removed, two runs
+// could each hold a lock on a file of that name.
 func (k *Kit) Close() error {
 	if k.lock == nil {
 		return nil
 	}
 	err := k.lock.Unlock()
-	os.Remove(filepath.Join(k.Dir, lockFile))
 	k.lock = nil
 	return err
 }
@@ -327,17 +327,19 @@ func (k *Kit) AppDir(app string) string { return filepath.Join(k.Dir, SealedDir,
 // CHECKSUMS.b3, in place of those of earlier runs. It is called after each
 // sealing, and before the first, where an interrupted run may not have.
 func (k *Kit) MendChecksums() error {
+	if k.sums == nil {
+		return errNoSums
+	}
 	for name := range k.sums {
 		if strings.HasPrefix(name, SealedDir+"/") {
 			delete(k.sums, name)
 		}
 	}
-	if k.sums == nil {
-		return fault.New(fault.Damaged, "%s cannot be read", ChecksumsFile)
-	}
 	maps.Copy(k.sums, recorded(k.Log))
 	return k.saveSums()
 }
+
+var errNoSums = fault.New(fault.Damaged, "the kit's %s is missing or damaged", ChecksumsFile)
 
 // WriteReport writes a file of the report folder.
 func (k *Kit) WriteReport(name string, data []byte) error {
@@ -349,6 +351,9 @@ func (k *Kit) WriteReport(name string, data []byte) error {
 
 // write writes a file of the kit and notes its hash; saveSums stores it.
 func (k *Kit) write(name string, data []byte) error {
+	if k.sums == nil {
+		return errNoSums
+	}
 	if err := journal.WriteFile(filepath.Join(k.Dir, filepath.FromSlash(name)), data, 0o644); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write %s into the kit", name)
 	}

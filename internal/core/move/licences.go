@@ -86,11 +86,11 @@ func (j *Job) Deactivate(ctx context.Context) ([]*Outcome, error) {
 		f := j.facts(c)
 		j.notify(Event{App: c.Name, What: "reading back what is sealed"})
 		for _, it := range j.State().AppItems(c.Name) {
-			f.Unsealed = append(f.Unsealed, j.unwhole(it.Sealed, c.Name)...)
+			f.Unsealed = append(f.Unsealed, j.unwhole(ctx, it.Sealed, c.Name)...)
 		}
 		for _, l := range c.Licences {
 			if lic := j.State().Licences[steps.Key{App: c.Name, Item: l.Name}]; lic != nil && lic.Sealed != nil {
-				f.Unsealed = append(f.Unsealed, j.unwhole(*lic.Sealed, c.Name)...)
+				f.Unsealed = append(f.Unsealed, j.unwhole(ctx, *lic.Sealed, c.Name)...)
 			}
 		}
 		if err := j.check(steps.Deactivate, c, f, o); err != nil || len(o.Blocks) > 0 {

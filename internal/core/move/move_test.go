@@ -1,10 +1,13 @@
 package move
 
 import (
+	"archive/tar"
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -14,6 +17,7 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
@@ -371,4 +375,67 @@ func TestStateTellsHowFarItIs(t *testing.T) {
 	lay(t, o.dir, map[string]string{"old/srv/data/x": "3"})
 	o.pack() // what was placed and checked was another content
 	expect("done none - none -")
+}
+
+// TestHostileKit seals lists and streams that lead elsewhere, as somebody who
+// has the passphrase could. Nothing is written from them.
+func TestHostileKit(t *testing.T) {
+	root := tree.Entry{Path: ".", Type: tree.Dir, Mode: 0o755}
+	for name, c := range map[string]struct {
+		list []tree.Entry
+		tar  []tar.Header
+	}{
+		"upwards":      {[]tree.Entry{root, {Path: "../../../evil", Type: tree.File}}, []tar.Header{{Name: "./", Typeflag: tar.TypeDir}, {Name: "../../../evil", Typeflag: tar.TypeReg}}},
+		"absolute":     {[]tree.Entry{root, {Path: "/evil", Type: tree.File}}, []tar.Header{{Name: "./", Typeflag: tar.TypeDir}, {Name: "/evil", Typeflag: tar.TypeReg}}},
+		"through link": {[]tree.Entry{root, {Path: "l", Type: tree.Link, Target: "../.."}, {Path: "l/evil", Type: tree.File}}, []tar.Header{{Name: "./", Typeflag: tar.TypeDir}, {Name: "l", Typeflag: tar.TypeSymlink, Linkname: "../.."}, {Name: "l/evil", Typeflag: tar.TypeReg}}},
+		"other stream": {[]tree.Entry{root, {Path: "fine", Type: tree.File}}, []tar.Header{{Name: "./", Typeflag: tar.TypeDir}, {Name: "../evil", Typeflag: tar.TypeReg}}},
+		"device":       {[]tree.Entry{root, {Path: "fine", Type: tree.File}}, []tar.Header{{Name: "./", Typeflag: tar.TypeDir}, {Name: "fine", Typeflag: tar.TypeChar}}},
+	} {
+		o := newOffice(t, "items: [{name: data, kind: folder, path: /srv/deep/data}]\n", "linux", map[string]string{"old/srv/deep/data/x": "1", "new/srv/deep/data/mine": "mine"})
+		o.pack()
+		j := o.job(o.old)
+		sealed := j.State().Items[steps.Key{App: "app", Item: "data"}].Sealed
+		sealing := func(ending string, fill func(io.Writer)) []seal.Part {
+			w, err := seal.Create(o.kit.AppDir("app"), "data"+ending, j.sealing(1))
+			if err != nil {
+				t.Fatal(err)
+			}
+			fill(w)
+			parts, err := w.Close()
+			if err != nil {
+				t.Fatal(err)
+			}
+			return parts
+		}
+		sealed.List = sealing(listEnding, func(w io.Writer) {
+			for _, e := range c.list {
+				json.NewEncoder(w).Encode(e)
+			}
+		})
+		sealed.Parts = sealing(treeEnding, func(w io.Writer) {
+			tw := tar.NewWriter(w)
+			for _, h := range c.tar {
+				tw.WriteHeader(&h)
+			}
+			tw.Close()
+		})
+		key := steps.Key{App: "app", Item: "data"}
+		if err := errors.Join(j.recordSealed(key, "", sealed), o.kit.Record(j.line(steps.EventPacked, steps.Key{App: "app"}), steps.Packed{Items: []steps.Key{key}})); err != nil {
+			t.Fatal(err)
+		}
+		out, err := o.job(o.now).Unpack(ctx)
+		if err != nil || fault.KindOf(out[0].Err) != fault.Hostile {
+			t.Errorf("%s: %v %v %v", name, err, out[0].Err, out[0].Blocks)
+		}
+		found := ""
+		filepath.WalkDir(o.dir, func(path string, e os.DirEntry, _ error) error {
+			if e.Name() == "evil" || strings.HasSuffix(e.Name(), tree.StageEnding) {
+				found = path
+			}
+			return nil
+		})
+		if found != "" || o.text("new/srv/deep/data/mine") != "mine" {
+			t.Errorf("%s: wrote %s", name, found)
+		}
+	}
 }

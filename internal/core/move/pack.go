@@ -43,7 +43,7 @@ func (j *Job) packApp(ctx context.Context, c *card.Card, o *Outcome) error {
 	}
 	kept := map[steps.Key]bool{}
 	for i, p := range places {
-		if p.found && j.keep(p, a.Items[i].Stamp) {
+		if p.found && j.keep(ctx, p, a.Items[i].Stamp) {
 			kept[p.key] = true
 			f.Need -= a.Items[i].Bytes
 		}
@@ -73,7 +73,7 @@ func (j *Job) packApp(ctx context.Context, c *card.Card, o *Outcome) error {
 	}
 	for i, l := range c.Licences {
 		if secrets := a.Licences[i].secrets; secrets.Serial != "" && secrets.Code != "" {
-			if err := j.sealLicence(c, l, a.Licences[i]); err != nil {
+			if err := j.sealLicence(ctx, c, l, a.Licences[i]); err != nil {
 				return err
 			}
 		}
@@ -83,18 +83,17 @@ func (j *Job) packApp(ctx context.Context, c *card.Card, o *Outcome) error {
 
 // keep reports whether an item is sealed already, is whole, and has not
 // changed since.
-func (j *Job) keep(p place, stamp string) bool {
+func (j *Job) keep(ctx context.Context, p place, stamp string) bool {
 	it := j.State().Items[p.key]
-	return it != nil && it.Sealed.Stamp == stamp && len(j.unwhole(it.Sealed, p.key.App)) == 0
+	return it != nil && it.Sealed.Stamp == stamp && len(j.unwhole(ctx, it.Sealed, p.key.App)) == 0
 }
 
 // unwhole returns the sealed files of an item that do not read back whole.
-func (j *Job) unwhole(s kit.Sealed, app string) []string {
+func (j *Job) unwhole(ctx context.Context, s kit.Sealed, app string) []string {
 	var out []string
-	buf := make([]byte, 1<<20)
 	for _, parts := range [][]seal.Part{s.Parts, s.List} {
 		for _, p := range parts {
-			sum, _, err := seal.Hash(filepath.Join(j.Kit.AppDir(app), p.Name), buf, true)
+			sum, _, err := seal.Hash(ctx, filepath.Join(j.Kit.AppDir(app), p.Name))
 			if err != nil || sum.String() != p.Hash {
 				out = append(out, p.Name)
 			}
@@ -258,9 +257,9 @@ func (j *Job) openJSON(app string, parts []seal.Part, v any) error {
 }
 
 // sealLicence keeps a licence's serial and code sealed, for the new computer.
-func (j *Job) sealLicence(c *card.Card, l card.Licence, ls LicenceSurvey) error {
+func (j *Job) sealLicence(ctx context.Context, c *card.Card, l card.Licence, ls LicenceSurvey) error {
 	lic := j.State().Licences[steps.Key{App: c.Name, Item: l.Name}]
-	if lic != nil && lic.Sealed != nil && len(j.unwhole(*lic.Sealed, c.Name)) == 0 {
+	if lic != nil && lic.Sealed != nil && len(j.unwhole(ctx, *lic.Sealed, c.Name)) == 0 {
 		return nil
 	}
 	sealed := kit.Sealed{Stream: l.Name}

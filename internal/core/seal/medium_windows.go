@@ -42,6 +42,9 @@ func blockLen(n int) int { return (n + pageSize - 1) &^ (pageSize - 1) }
 // SyncDir does nothing: Windows keeps names by itself.
 func SyncDir(string) error { return nil }
 
+// FlushAhead does nothing: Windows writes by itself.
+func FlushAhead(string) (stop func()) { return func() {} }
+
 // SyncVolume does nothing: every file was flushed when it was written, and
 // flushing a whole volume takes an administrator.
 func SyncVolume(string) error { return nil }

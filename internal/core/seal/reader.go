@@ -1,6 +1,7 @@
 package seal
 
 import (
+	"context"
 	"errors"
 	"io"
 	"os"
@@ -216,16 +217,33 @@ func (r *readAhead) stop() {
 	<-r.ended
 }
 
-// Hash returns the hash of a file, read by the buffer buf. With fresh, the
-// file is read from its medium where the system lets us.
-func Hash(name string, buf []byte, fresh bool) (digest.Sum, int64, error) {
-	f, err := os.Open(name)
+// Hash returns the hash of a file and its size, read from its medium and not
+// from the system's cache.
+func Hash(ctx context.Context, name string) (digest.Sum, int64, error) {
+	f, err := openUncached(name)
 	if err != nil {
 		return digest.Sum{}, 0, err
 	}
 	defer f.Close()
-	if fresh {
-		dropCache(f, 0, 0)
+	info, err := f.Stat()
+	if err != nil {
+		return digest.Sum{}, 0, err
 	}
-	return digest.Reader(f, buf)
+	dropCache(f, 0, 0)
+	h, block := digest.New(), alignedBlock()
+	var total int64
+	for total < info.Size() {
+		if err := ctx.Err(); err != nil {
+			return digest.Sum{}, total, err
+		}
+		// Whole blocks from whole offsets, but for the last: uncached reads ask
+		// for it.
+		n, err := io.ReadFull(f, block)
+		h.Write(block[:n])
+		total += int64(n)
+		if err != nil && err != io.ErrUnexpectedEOF || n == 0 {
+			return digest.Sum{}, total, err
+		}
+	}
+	return h.Sum(), total, nil
 }

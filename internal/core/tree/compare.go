@@ -38,7 +38,6 @@ func (c *Comparison) Equal() bool { return c.Count == 0 }
 // Comparing says what is held against a list.
 type Comparing struct {
 	Modes    bool // permissions too, where both systems have them
-	Fresh    bool // read from the medium, not from the system's cache
 	Progress func(int64)
 	// EachOld and EachNew, where given, see every entry of the list and of
 	// the folder.

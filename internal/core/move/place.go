@@ -1,0 +1,329 @@
+package move
+
+import (
+	"context"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/seal"
+	"movekit/internal/core/sqlite"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+// put places one item and records it: once before, with where things in the
+// way go, and once after.
+func (j *Job) put(ctx context.Context, t target) (ItemOutcome, error) {
+	policy := j.Policy
+	if policy == "" {
+		policy = tree.SetAside
+	}
+	done := steps.Placed{To: t.path, Policy: string(policy)}
+	if t.user != nil {
+		done.User = t.user.Name
+	}
+	out := ItemOutcome{Item: t.item.Key.Item, User: t.item.Key.User, Did: "placed", Files: t.item.Sealed.Files, Bytes: t.item.Sealed.Bytes, To: t.path}
+	there, err := machine.Exists(t.path)
+	if err != nil {
+		return out, fault.Wrap(fault.Unreadable, err, "cannot look at %s", t.path)
+	}
+	same := false
+	if there {
+		if same, err = j.sameAlready(ctx, t); err != nil {
+			return out, err
+		}
+	}
+	// What an earlier run put beside something is in its place.
+	for _, was := range []*steps.Placed{t.item.Placed, t.item.Placing} {
+		if was == nil || was.Policy != string(tree.KeepBoth) || same {
+			continue
+		}
+		beside := t
+		beside.path = was.To
+		if same, err = j.sameAlready(ctx, beside); err != nil {
+			return out, err
+		}
+		if same {
+			out.Did, out.To = "same", was.To
+			return out, j.Kit.Record(j.line(steps.EventPlaced, t.item.Key), was)
+		}
+	}
+	switch {
+	case same:
+		done.Same, done.Policy, out.Did = true, "", "same"
+		if was := t.item.Placed; was != nil && was.To == t.path {
+			return out, nil
+		}
+		if was := t.item.Placing; was != nil && was.To == t.path {
+			done.Aside = was.Aside // an interrupted run got this far
+		}
+		return out, j.Kit.Record(j.line(steps.EventPlaced, t.item.Key), done)
+	case there && policy == tree.KeepBoth:
+		done.To = tree.BothName(t.path, j.Kit.Manifest.Old.Name)
+	case there && policy == tree.SetAside:
+		done.Aside = tree.AsideName(t.path, j.now())
+		if was := t.item.Placing; len(t.card.Include) > 0 && was != nil && was.To == t.path && was.Aside != "" {
+			done.Aside = was.Aside // an interrupted run set some files aside there
+		}
+	case !there:
+		done.Policy = ""
+		if was := t.item.Placing; was != nil && was.To == t.path {
+			done.Aside = was.Aside
+		}
+	}
+	if err := j.Kit.Record(j.line(steps.EventPlacing, t.item.Key), done); err != nil {
+		return out, err
+	}
+	if t.card.Kind == card.SQLite {
+		err = j.putDatabase(ctx, t, &done)
+	} else {
+		err = j.putTree(ctx, t, &done, there)
+	}
+	if err != nil {
+		return out, err
+	}
+	out.To, out.Aside = done.To, done.Aside
+	if done.Policy == string(tree.Skip) && there {
+		out.Did = "skipped"
+	}
+	return out, j.Kit.Record(j.line(steps.EventPlaced, t.item.Key), done)
+}
+
+// sameAlready reports whether what is at the target is what would be put
+// there.
+func (j *Job) sameAlready(ctx context.Context, t target) (bool, error) {
+	if t.card.Kind == card.SQLite {
+		diffs, err := j.compareDatabase(ctx, t)
+		return err == nil && len(diffs) == 0, nil // one that cannot be read is another
+	}
+	info, err := os.Stat(t.path)
+	if err != nil || info.IsDir() != (t.card.Kind == card.Folder) {
+		return false, nil
+	}
+	list, closer, err := j.list(t.item)
+	if err != nil {
+		return false, err
+	}
+	defer closer.Close()
+	cmp, err := tree.Comparing{Modes: j.modes()}.Compare(ctx, j.at(t), list)
+	if err != nil {
+		return false, err
+	}
+	return cmp.Equal(), nil
+}
+
+// at is the source that is held against an item's list.
+func (j *Job) at(t target) tree.Source {
+	s := j.source(t.card, t.path)
+	s.Name = filepath.Base(t.card.Path.On(string(j.Computer.System())))
+	if t.card.Kind == card.File {
+		if list, closer, err := j.list(t.item); err == nil {
+			if e, err := list.Next(); err == nil {
+				s.Name = e.Path
+			}
+			closer.Close()
+		}
+	}
+	return s
+}
+
+// modes reports whether permissions mean the same on both computers.
+func (j *Job) modes() bool {
+	return j.Kit.Manifest.Old.System == machine.Linux && j.Computer.System() == machine.Linux
+}
+
+// putTree stages the files beside their target, flushes them, and then
+// renames.
+func (j *Job) putTree(ctx context.Context, t target, done *steps.Placed, there bool) error {
+	parent, stage := filepath.Dir(done.To), done.To+tree.StageEnding
+	if err := j.makeParent(t, parent); err != nil {
+		return err
+	}
+	if err := j.stageTree(ctx, t, stage); err != nil {
+		return err
+	}
+	if err := seal.SyncVolume(parent); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot flush %s", parent)
+	}
+	if err := tree.SyncTree(stage); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot flush %s", stage)
+	}
+	if err := j.settle(ctx, t, done, stage, there); err != nil {
+		return err
+	}
+	if err := tree.RemoveTree(stage); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot remove %s", stage)
+	}
+	return seal.SyncDir(parent)
+}
+
+// settle moves what was staged to its place.
+func (j *Job) settle(ctx context.Context, t target, done *steps.Placed, stage string, there bool) error {
+	cannot := func(err error) error {
+		if err == nil {
+			return nil
+		}
+		return fault.Wrap(fault.CannotPlace, err, "cannot rename")
+	}
+	policy := tree.Policy(done.Policy)
+	merge := there && t.card.Kind == card.Folder && (policy == tree.Skip || policy == tree.Replace || policy == tree.SetAside && len(t.card.Include) > 0)
+	if merge {
+		list, closer, err := j.list(t.item)
+		if err != nil {
+			return err
+		}
+		defer closer.Close()
+		aside := done.Aside
+		if aside == "" {
+			aside = tree.AsideName(t.path, j.now())
+		}
+		m, err := tree.Merge(ctx, stage, t.path, aside, list, policy)
+		if err == nil && m.Aside > 0 {
+			done.Aside = aside
+		}
+		return err
+	}
+	from := stage
+	if t.card.Kind == card.File {
+		entries, err := os.ReadDir(stage)
+		if err != nil || len(entries) != 1 {
+			return fault.New(fault.Damaged, "the sealed file of %s is not one file", itemLabel(t.item.Key))
+		}
+		from = filepath.Join(stage, entries[0].Name())
+		if there && policy == tree.Skip {
+			return nil
+		}
+	}
+	if there && policy == tree.SetAside {
+		if err := cannot(os.Rename(t.path, done.Aside)); err != nil {
+			return err
+		}
+	}
+	return cannot(os.Rename(from, done.To))
+}
+
+// makeParent makes the folder that a target lies in.
+func (j *Job) makeParent(t target, parent string) error {
+	if err := os.MkdirAll(parent, 0o755); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", parent)
+	}
+	return nil
+}
+
+func (j *Job) stageTree(ctx context.Context, t target, stage string) error {
+	progress := j.begin(t.item.Key, "putting in place", t.item.Sealed.Bytes)
+	data, err := seal.Open(j.Kit.AppDir(t.item.Key.App), t.item.Sealed.Parts, j.identity())
+	if err != nil {
+		return err
+	}
+	defer data.Close()
+	list, closer, err := j.list(t.item)
+	if err != nil {
+		return err
+	}
+	defer closer.Close()
+	var again io.Closer
+	placing := tree.Placing{Progress: progress, Owner: ownerOf(t.user)}
+	defer seal.FlushAhead(filepath.Dir(stage))()
+	_, err = placing.Stage(ctx, stage, data, list, func() (l *tree.ListReader, err error) {
+		l, again, err = j.list(t.item)
+		return l, err
+	})
+	if again != nil {
+		again.Close()
+	}
+	if err != nil {
+		tree.RemoveTree(stage)
+	}
+	return err
+}
+
+// putDatabase writes a database beside its target, flushes it, and renames it
+// into place after what is in the way, side files and all, was set aside.
+func (j *Job) putDatabase(ctx context.Context, t target, done *steps.Placed) error {
+	if err := j.makeParent(t, filepath.Dir(done.To)); err != nil {
+		return err
+	}
+	inWay := append([]string{t.path}, sqlite.SideFiles(t.path)...)
+	policy := tree.Policy(done.Policy)
+	if policy == tree.Skip {
+		return nil
+	}
+	stage := done.To + tree.StageEnding
+	if err := j.stageDatabase(ctx, t, stage); err != nil {
+		os.Remove(stage)
+		return err
+	}
+	for _, name := range inWay {
+		if _, err := os.Lstat(name); err != nil || policy == tree.KeepBoth {
+			continue
+		}
+		// An old log beside a new database would corrupt it: it never stays.
+		aside := done.Aside
+		if aside == "" {
+			aside = tree.AsideName(t.path, j.now())
+		}
+		var err error
+		if policy == tree.Replace {
+			err = os.Remove(name)
+		} else {
+			err = os.Rename(name, aside+name[len(t.path):])
+		}
+		if err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "cannot set %s aside", name)
+		}
+	}
+	if err := os.Rename(stage, done.To); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot rename")
+	}
+	return seal.SyncDir(filepath.Dir(done.To))
+}
+
+func (j *Job) stageDatabase(ctx context.Context, t target, stage string) error {
+	progress := j.begin(t.item.Key, "putting in place", t.item.Sealed.Bytes)
+	r, err := seal.Open(j.Kit.AppDir(t.item.Key.App), t.item.Sealed.Parts, j.identity())
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	os.Remove(stage)
+	w, err := os.OpenFile(stage, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot write the database")
+	}
+	defer w.Close()
+	buf := make([]byte, 1<<20)
+	for {
+		n, rerr := r.Read(buf)
+		if _, err := w.Write(buf[:n]); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "cannot write the database")
+		}
+		progress(int64(n))
+		if rerr == io.EOF {
+			break
+		}
+		if rerr == nil {
+			rerr = ctx.Err()
+		}
+		if rerr != nil {
+			return rerr
+		}
+	}
+	if o := ownerOf(t.user); o != nil {
+		if err := w.Chown(o.UID, o.GID); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "cannot give the database to its user")
+		}
+	}
+	if err := w.Chmod(fs.FileMode(t.item.Sealed.Mode).Perm()); err != nil && j.Computer.System() == machine.Linux {
+		return fault.Wrap(fault.CannotPlace, err, "cannot set the database's permissions")
+	}
+	if err := w.Sync(); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot flush the database")
+	}
+	return w.Close()
+}
