@@ -54,6 +54,7 @@ type App struct {
 	Licences   []Licence `json:"licences"`
 	Absent     []string  `json:"absent"`
 	LeftBehind []string  `json:"left_behind"`
+	SetAside   []string  `json:"set_aside"` // on the new computer
 	ByHand     []string  `json:"by_hand"`
 }
 
@@ -65,7 +66,6 @@ type Item struct {
 	Files       int64       `json:"files"`
 	Bytes       int64       `json:"bytes"`
 	To          string      `json:"to,omitempty"`
-	Aside       string      `json:"set_aside,omitempty"`
 	Result      Result      `json:"result"`
 	Rows        []steps.Row `json:"rows"`
 	Differences []string    `json:"differences"`
@@ -104,8 +104,7 @@ func (r *Report) Only(apps []string) {
 }
 
 func buildApp(c *card.Card, s *steps.State) App {
-	a := App{App: c.Name, Title: c.Title, Maker: c.Maker, Result: Equal, Items: []Item{}, Licences: []Licence{}, Absent: []string{}, LeftBehind: slices.Clone(c.LeftBehind), ByHand: append([]string{}, c.ByHand...)}
-	a.LeftBehind = append([]string{}, a.LeftBehind...)
+	a := App{App: c.Name, Title: c.Title, Maker: c.Maker, Result: Equal, Items: []Item{}, Licences: []Licence{}, Absent: []string{}, LeftBehind: append([]string{}, c.LeftBehind...), SetAside: append([]string{}, s.Asides[c.Name]...), ByHand: append([]string{}, c.ByHand...)}
 	if p := s.Packed[c.Name]; p != nil {
 		a.Version, a.Absent = p.Version, append(a.Absent, p.Absent...)
 	} else {
@@ -114,7 +113,7 @@ func buildApp(c *card.Card, s *steps.State) App {
 	for _, it := range s.AppItems(c.Name) {
 		i := Item{Item: it.Key.Item, User: it.Key.User, Packed: it.SealedAt, Files: it.Sealed.Files, Bytes: it.Sealed.Bytes, Result: Open, Rows: []steps.Row{}, Differences: []string{}}
 		if it.Placed != nil {
-			i.To, i.Aside = it.Placed.To, it.Placed.Aside
+			i.To = it.Placed.To
 		}
 		if it.Checked != nil {
 			i.Rows, i.Count, i.Result = it.Checked.Rows, it.Checked.Count, Different

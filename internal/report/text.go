@@ -121,11 +121,7 @@ func (r *Report) Notes() []Note {
 		for _, s := range a.Absent {
 			absent.Lines = append(absent.Lines, a.Title+": "+s)
 		}
-		for _, i := range a.Items {
-			if i.Aside != "" {
-				aside.Lines = append(aside.Lines, i.Aside)
-			}
-		}
+		aside.Lines = append(aside.Lines, a.SetAside...)
 	}
 	for _, o := range r.Overrides {
 		over.Lines = append(over.Lines, fmt.Sprintf("%s of %s on %s: %s. Reason given: %s", o.Gate, o.App, o.Computer, o.Why, o.Because))

@@ -19,63 +19,20 @@ import (
 // put places one item and records it: once before, with where things in the
 // way go, and once after.
 func (j *Job) put(ctx context.Context, t target) (ItemOutcome, error) {
-	policy := j.Policy
-	if policy == "" {
-		policy = tree.SetAside
-	}
-	done := steps.Placed{To: t.path, Policy: string(policy)}
-	if t.user != nil {
-		done.User = t.user.Name
-	}
-	out := ItemOutcome{Item: t.item.Key.Item, User: t.item.Key.User, Did: "placed", Files: t.item.Sealed.Files, Bytes: t.item.Sealed.Bytes, To: t.path}
+	out := ItemOutcome{Item: t.item.Key.Item, User: t.item.Key.User, Did: "same", Files: t.item.Sealed.Files, Bytes: t.item.Sealed.Bytes, To: t.path}
 	there, err := machine.Exists(t.path)
 	if err != nil {
 		return out, fault.Wrap(fault.Unreadable, err, "cannot look at %s", t.path)
 	}
-	same := false
-	if there {
-		if same, err = j.sameAlready(ctx, t); err != nil {
-			return out, err
-		}
+	at, err := j.alreadyAt(ctx, t, there)
+	if err != nil {
+		return out, err
 	}
-	// What an earlier run put beside something is in its place.
-	for _, was := range []*steps.Placed{t.item.Placed, t.item.Placing} {
-		if was == nil || was.Policy != string(tree.KeepBoth) || same {
-			continue
-		}
-		beside := t
-		beside.path = was.To
-		if same, err = j.sameAlready(ctx, beside); err != nil {
-			return out, err
-		}
-		if same {
-			out.Did, out.To = "same", was.To
-			return out, j.Kit.Record(j.line(steps.EventPlaced, t.item.Key), was)
-		}
+	if at != "" {
+		out.To = at
+		return out, j.recordSame(t, at)
 	}
-	switch {
-	case same:
-		done.Same, done.Policy, out.Did = true, "", "same"
-		if was := t.item.Placed; was != nil && was.To == t.path {
-			return out, nil
-		}
-		if was := t.item.Placing; was != nil && was.To == t.path {
-			done.Aside = was.Aside // an interrupted run got this far
-		}
-		return out, j.Kit.Record(j.line(steps.EventPlaced, t.item.Key), done)
-	case there && policy == tree.KeepBoth:
-		done.To = tree.BothName(t.path, j.Kit.Manifest.Old.Name)
-	case there && policy == tree.SetAside:
-		done.Aside = tree.AsideName(t.path, j.now())
-		if was := t.item.Placing; len(t.card.Include) > 0 && was != nil && was.To == t.path && was.Aside != "" {
-			done.Aside = was.Aside // an interrupted run set some files aside there
-		}
-	case !there:
-		done.Policy = ""
-		if was := t.item.Placing; was != nil && was.To == t.path {
-			done.Aside = was.Aside
-		}
-	}
+	done := j.intend(t, there)
 	if err := j.Kit.Record(j.line(steps.EventPlacing, t.item.Key), done); err != nil {
 		return out, err
 	}
@@ -87,11 +44,76 @@ func (j *Job) put(ctx context.Context, t target) (ItemOutcome, error) {
 	if err != nil {
 		return out, err
 	}
-	out.To, out.Aside = done.To, done.Aside
-	if done.Policy == string(tree.Skip) && there {
+	out.Did, out.To, out.Aside = "placed", done.To, done.Aside
+	if there && done.Policy == string(tree.Skip) {
 		out.Did = "skipped"
 	}
 	return out, j.Kit.Record(j.line(steps.EventPlaced, t.item.Key), done)
+}
+
+// alreadyAt returns where the item is on this computer already: in its place,
+// or where an earlier run put it beside something. Nowhere gives "".
+func (j *Job) alreadyAt(ctx context.Context, t target, there bool) (string, error) {
+	var tries []string
+	if there {
+		tries = append(tries, t.path)
+	}
+	for _, was := range []*steps.Placed{t.item.Placed, t.item.Placing} {
+		if was != nil && was.Policy == string(tree.KeepBoth) {
+			tries = append(tries, was.To)
+		}
+	}
+	for _, path := range tries {
+		at := t
+		at.path = path
+		if same, err := j.sameAlready(ctx, at); err != nil || same {
+			return path, err
+		}
+	}
+	return "", nil
+}
+
+// recordSame records that an item is in its place, unless that is known.
+func (j *Job) recordSame(t target, at string) error {
+	done := steps.Placed{To: at, Same: true}
+	if t.user != nil {
+		done.User = t.user.Name
+	}
+	if was := t.item.Placing; was != nil && was.To == at {
+		// An interrupted run got this far.
+		done.Policy, done.Aside = was.Policy, was.Aside
+	} else if was := t.item.Placed; was != nil && was.To == at {
+		return nil
+	}
+	return j.Kit.Record(j.line(steps.EventPlaced, t.item.Key), done)
+}
+
+// intend says what will be done about an item and what is in its way.
+func (j *Job) intend(t target, there bool) steps.Placed {
+	policy := j.Policy
+	if policy == "" {
+		policy = tree.SetAside
+	}
+	done := steps.Placed{To: t.path, Policy: string(policy)}
+	if t.user != nil {
+		done.User = t.user.Name
+	}
+	// Where an interrupted run has set something aside.
+	earlier := ""
+	if was := t.item.Placing; was != nil && was.To == t.path {
+		earlier = was.Aside
+	}
+	switch {
+	case !there:
+		done.Policy, done.Aside = "", earlier
+	case policy == tree.KeepBoth:
+		done.To = tree.BothName(t.path, j.Kit.Manifest.Old.Name)
+	case policy == tree.SetAside && len(t.card.Include) > 0 && earlier != "":
+		done.Aside = earlier // it may have set aside some of the files only
+	case policy == tree.SetAside:
+		done.Aside = tree.AsideName(t.path, j.now())
+	}
+	return done
 }
 
 // sameAlready reports whether what is at the target is what would be put

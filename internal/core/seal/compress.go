@@ -12,7 +12,7 @@ import (
 const chunkSize = 1 << 20
 
 // probeSize is how much of a chunk is tried to see whether it compresses.
-const probeSize = 32 << 10
+const probeSize = 8 << 10
 
 var encoder = func() *zstd.Encoder {
 	e, err := zstd.NewWriter(nil,
@@ -29,7 +29,7 @@ var encoder = func() *zstd.Encoder {
 // frame appends one zstd frame that holds src to dst. What does not compress
 // (pictures, archives, encrypted data) is stored as it is.
 func frame(dst, src []byte) []byte {
-	if len(src) >= 4*probeSize {
+	if len(src) >= 16*probeSize {
 		mid := len(src) / 2
 		if probe := encoder.EncodeAll(src[mid:mid+probeSize], dst); len(probe)-len(dst) > probeSize*97/100 {
 			return stored(dst, src)

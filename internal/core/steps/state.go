@@ -5,6 +5,7 @@ package steps
 
 import (
 	"encoding/json"
+	"slices"
 	"strconv"
 	"time"
 
@@ -148,6 +149,7 @@ type State struct {
 	Licences  map[Key]*Licence
 	LicOrder  []Key
 	Packed    map[string]*Packed
+	Asides    map[string][]string // what was set aside on the new computer, by app
 	Overrides []Override
 	Reported  time.Time
 	Last      time.Time
@@ -155,7 +157,7 @@ type State struct {
 
 // Fold reads the journal's lines into a State.
 func Fold(m kit.Manifest, lines []journal.Line) *State {
-	s := &State{Old: m.Old, New: m.New, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}}
+	s := &State{Old: m.Old, New: m.New, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Asides: map[string][]string{}}
 	for _, l := range lines {
 		s.Add(l)
 	}
@@ -197,6 +199,9 @@ func (s *State) Add(l journal.Line) {
 			it.Placing = read[Placed](l)
 		case EventPlaced:
 			it.Placed, it.Placing, it.Checked = read[Placed](l), nil, nil
+			if aside := it.Placed.Aside; aside != "" && !slices.Contains(s.Asides[l.App], aside) {
+				s.Asides[l.App] = append(s.Asides[l.App], aside)
+			}
 		case EventChecked:
 			it.Checked = read[Checked](l)
 		}
