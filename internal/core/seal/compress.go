@@ -19,7 +19,7 @@ var encoder = func() *zstd.Encoder {
 		zstd.WithEncoderLevel(zstd.SpeedFastest),
 		zstd.WithEncoderCRC(false), // every byte is authenticated by age
 		zstd.WithZeroFrames(true),
-		zstd.WithWindowSize(chunkSize))
+		zstd.WithWindowSize(256<<10)) // the fastest level's tables see no further, and it is faster so
 	if err != nil {
 		panic(err) // only for options that contradict one another
 	}
