@@ -16,8 +16,12 @@ import (
 const blockSize = 1 << 20
 
 // window is how many blocks are written before they are flushed and read
-// back. Twice as many are held in memory.
-const window = 16
+// back. runAhead more may wait for that, so that the work goes on while the
+// medium is busy; all of them are held in memory.
+const (
+	window   = 16
+	runAhead = 40
+)
 
 // parts cuts a stream into files of at most limit bytes. Each file is
 // followed by a reader that compares what the medium gives back with what was
@@ -34,7 +38,7 @@ type parts struct {
 }
 
 func newParts(dir, name string, limit int64) *parts {
-	return &parts{dir: dir, name: name, limit: limit, free: make(chan []byte, 2*window)}
+	return &parts{dir: dir, name: name, limit: limit, free: make(chan []byte, window+runAhead)}
 }
 
 func (p *parts) tempName(n int) string {
@@ -192,7 +196,7 @@ type follower struct {
 }
 
 func follow(w *os.File, name string, free chan<- []byte) *follower {
-	f := &follower{blocks: make(chan []byte, window), result: make(chan error, 1), hash: digest.New()}
+	f := &follower{blocks: make(chan []byte, runAhead), result: make(chan error, 1), hash: digest.New()}
 	go func() {
 		err := f.run(w, name, free)
 		for b := range f.blocks { // after a failure the writer must not wait
