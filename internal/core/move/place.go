@@ -139,16 +139,17 @@ func (j *Job) sameAlready(ctx context.Context, t target) (bool, error) {
 	return cmp.Equal(), nil
 }
 
-// at is the source that is held against an item's list.
+// at is the source that is held against an item's list. A single file may have
+// another name on this computer; it is compared under that of the list.
 func (j *Job) at(t target) tree.Source {
 	s := j.source(t.card, t.path)
-	s.Name = filepath.Base(t.card.Path.On(string(j.Computer.System())))
-	if t.card.Kind == card.File {
-		if list, closer, err := j.list(t.item); err == nil {
-			if e, err := list.Next(); err == nil {
-				s.Name = e.Path
-			}
-			closer.Close()
+	if t.card.Kind != card.File {
+		return s
+	}
+	if list, closer, err := j.list(t.item); err == nil {
+		defer closer.Close()
+		if e, err := list.Next(); err == nil {
+			s.Name = e.Path
 		}
 	}
 	return s
@@ -163,7 +164,7 @@ func (j *Job) modes() bool {
 // renames.
 func (j *Job) putTree(ctx context.Context, t target, done *steps.Placed, there bool) error {
 	parent, stage := filepath.Dir(done.To), done.To+tree.StageEnding
-	if err := j.makeParent(t, parent); err != nil {
+	if err := makeParent(parent); err != nil {
 		return err
 	}
 	if err := j.stageTree(ctx, t, stage); err != nil {
@@ -230,7 +231,7 @@ func (j *Job) settle(ctx context.Context, t target, done *steps.Placed, stage st
 }
 
 // makeParent makes the folder that a target lies in.
-func (j *Job) makeParent(t target, parent string) error {
+func makeParent(parent string) error {
 	if err := os.MkdirAll(parent, 0o755); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", parent)
 	}
@@ -268,7 +269,7 @@ func (j *Job) stageTree(ctx context.Context, t target, stage string) error {
 // putDatabase writes a database beside its target, flushes it, and renames it
 // into place after what is in the way, side files and all, was set aside.
 func (j *Job) putDatabase(ctx context.Context, t target, done *steps.Placed) error {
-	if err := j.makeParent(t, filepath.Dir(done.To)); err != nil {
+	if err := makeParent(filepath.Dir(done.To)); err != nil {
 		return err
 	}
 	inWay := append([]string{t.path}, sqlite.SideFiles(t.path)...)
