@@ -13,6 +13,7 @@ require (
 	github.com/invopop/jsonschema v0.14.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/klauspost/compress v1.20.3
+	github.com/saferwall/pe v1.6.5
 	github.com/schollz/progressbar/v3 v3.19.1
 	github.com/sethvargo/go-diceware v0.6.0
 	github.com/shirou/gopsutil/v4 v4.26.10
@@ -21,15 +22,18 @@ require (
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
+	gopkg.in/ini.v1 v1.67.3
 	modernc.org/sqlite v1.61.1
 )
 
 require (
 	filippo.io/hpke v0.4.0 // indirect
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
+	github.com/ayoubfaouzi/pkcs7 v0.2.3 // indirect
 	github.com/bahlo/generic-list-go v0.2.0 // indirect
 	github.com/buger/jsonparser v1.1.2 // indirect
 	github.com/ebitengine/purego v0.11.2 // indirect
+	github.com/edsrzf/mmap-go v1.1.0 // indirect
 	github.com/go-ole/go-ole v1.2.6 // indirect
 	github.com/go-openapi/jsonpointer v0.22.5 // indirect
 	github.com/go-openapi/swag/jsonname v0.25.5 // indirect

@@ -11,7 +11,7 @@ import (
 )
 
 func (e *env) cardCommand() *cobra.Command {
-	c := &cobra.Command{Use: "card", Short: "List, show and check app cards"}
+	c := &cobra.Command{Use: "card", Short: "List, show, check and draft app cards"}
 	var from []string
 	list := &cobra.Command{
 		Use:   "list",
@@ -97,7 +97,7 @@ func (e *env) cardCommand() *cobra.Command {
 			return err
 		},
 	}
-	c.AddCommand(list, show, check, schema)
+	c.AddCommand(list, show, check, e.draftCommand(), schema)
 	return c
 }
 

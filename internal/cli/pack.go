@@ -36,6 +36,7 @@ changed since is kept.`,
 	}
 	c.Flags().Int64Var(&partSize, "part-size", seal.MaxPart, "largest sealed file, in bytes")
 	e.overrideFlags(c)
+	e.commandsFlag(c)
 	return c
 }
 
@@ -46,8 +47,12 @@ func (e *env) showPacked(j *move.Job, out []*move.Outcome) {
 	for _, o := range out {
 		for _, i := range o.Items {
 			result := "sealed and read back"
-			if i.Did == "kept" {
+			switch i.Did {
+			case "kept":
 				result = "kept, unchanged since"
+			case "stays":
+				t.Add(o.Title, i.Item, "", "", "", "stays at "+i.To)
+				continue
 			}
 			t.Add(o.Title, whose(i.Item, i.User), fmt.Sprint(i.Files), bytesText(i.Bytes), bytesText(i.Size), e.result(true, result, ""))
 			for _, l := range i.Left {

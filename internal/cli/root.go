@@ -32,6 +32,7 @@ type env struct {
 	logFile        string
 	overrides      []string
 	becauses       []string
+	runCommands    bool
 	log            *slog.Logger
 }
 
@@ -176,13 +177,18 @@ func (e *env) job(apps []string, unlock bool) (*move.Job, func(), error) {
 			return nil, nil, err
 		}
 	}
-	j := &move.Job{Kit: k, Computer: c, Apps: apps, Overrides: overrides, Notify: func(ev move.Event) {
+	j := &move.Job{Kit: k, Computer: c, Apps: apps, Overrides: overrides, Commands: e.runCommands, Notify: func(ev move.Event) {
 		if ev.What != "" {
 			e.log.Info("work", "app", ev.App, "item", ev.Item, "what", ev.What, "bytes", ev.Total)
 		}
 		e.notify(ev)
 	}}
 	return j, func() { e.done(); k.Close() }, nil
+}
+
+// commandsFlag adds the flag by which a person agrees to a card's commands.
+func (e *env) commandsFlag(c *cobra.Command) {
+	c.Flags().BoolVar(&e.runCommands, "run-commands", false, "agree to run the commands that the cards name (movekit card show APP shows them)")
 }
 
 // overrideFlags adds the flags that override gates.

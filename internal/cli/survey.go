@@ -1,94 +1,274 @@
 package cli
 
 import (
+	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
+	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/survey"
+	"movekit/internal/report"
 	"movekit/internal/table"
 )
 
+// surveyCall is how survey was called.
+type surveyCall struct {
+	cards       []string
+	onNew, wide bool
+	sheet       string
+	users       []string
+	limit       time.Duration
+	days        int
+}
+
 func (e *env) surveyCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:               "survey [APP...]",
-		Short:             "See what is on this computer of the kit's apps",
-		Long:              "Look for every app of the kit on this computer: its version, where its data lies, how\nmuch it is, how its licence is held, and what would stop a pack. Nothing is changed.",
+	var call surveyCall
+	c := &cobra.Command{
+		Use:   "survey [APP...]",
+		Short: "See what is on this computer, and what is not ready",
+		Long: `Look for every app of the kit on this computer: its version, where its data lies,
+how much it is, how its licence is held, and what would stop a pack. Nothing is
+changed. Without a kit, name cards with --cards.
+
+  --on-new  look at the new computer before an unpack: what is ready, what comes first
+  --wide    look for data that no card covers: databases, folders of applications,
+            database servers, installed programs`,
+		Example: `  movekit survey --cards cards/ --sheet survey.html
+  movekit survey --on-new --kit /media/stick/kit
+  movekit survey --wide`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			j, closeJob, err := e.job(args, false)
-			if err != nil {
-				return err
+			if call.onNew && (call.wide || call.sheet != "" || len(call.cards) > 0) {
+				return fault.New(fault.Usage, "--on-new goes with none of --wide, --sheet and --cards")
 			}
-			defer closeJob()
-			s, err := j.Survey(cmd.Context())
-			if err != nil {
-				return err
+			if call.limit <= 0 {
+				return fault.New(fault.Usage, "--limit is a time above 0, such as 5s")
 			}
-			if e.json {
-				return e.object(s)
+			switch {
+			case call.onNew:
+				return e.surveyNew(cmd.Context(), &call, args)
+			case call.wide:
+				return e.surveyWide(cmd.Context(), &call, args)
 			}
-			e.showSurvey(s)
-			return nil
+			return e.surveyOld(cmd.Context(), &call, args)
 		},
+	}
+	f := c.Flags()
+	f.BoolVar(&call.onNew, "on-new", false, "look at the new computer before an unpack")
+	f.BoolVar(&call.wide, "wide", false, "look for data that no card covers")
+	f.StringArrayVar(&call.cards, "cards", nil, "without a kit: app card, or folder of cards")
+	f.StringVar(&call.sheet, "sheet", "", "also write the survey as a page (HTML) to this file")
+	f.DurationVar(&call.limit, "limit", survey.Limit, "how long a network place may keep silent")
+	f.IntVar(&call.days, "days", 90, "--wide: what changed within so many days counts as recent")
+	e.userFlag(c, &call.users)
+	e.commandsFlag(c)
+	return c
+}
+
+// surveyOld surveys the apps of the kit, or of cards.
+func (e *env) surveyOld(ctx context.Context, call *surveyCall, apps []string) error {
+	s, err := e.lookAtApps(ctx, call, apps)
+	e.done()
+	if err != nil {
+		return err
+	}
+	s.Space.PartSize = seal.MaxPart
+	if call.sheet != "" {
+		if err := writeSheet(call.sheet, s); err != nil {
+			return err
+		}
+	}
+	if err := e.object(s); err != nil {
+		return err
+	}
+	e.showSurvey(s)
+	if call.sheet != "" {
+		e.say("The survey is also in %s.\n", call.sheet)
+	}
+	if s.Unreadable > 0 {
+		return exit{exitPerson}
+	}
+	return nil
+}
+
+// lookAtApps surveys with the kit's cards, or with others and no kit.
+func (e *env) lookAtApps(ctx context.Context, call *surveyCall, apps []string) (*survey.Survey, error) {
+	if len(call.cards) == 0 {
+		j, closeJob, err := e.job(apps, false)
+		if err == nil {
+			defer closeJob()
+			j.Limit = call.limit
+			return j.Survey(ctx)
+		}
+		if fault.KindOf(err) != fault.NotAKit || e.kitDir != "" || usualCards() == nil {
+			return nil, err
+		}
+	}
+	cards, err := readCards(call.cards, apps)
+	if err != nil {
+		return nil, err
+	}
+	c, err := machine.Open(e.root)
+	if err != nil {
+		return nil, err
+	}
+	l := &survey.Looker{Computer: c, Commands: e.runCommands, Estimate: true, Limit: call.limit}
+	l.Progress = func(app, item, user string) {
+		e.notify(move.Event{App: app, Item: item, User: user, What: "looking at"})
+	}
+	return l.Look(ctx, cards, func(c *card.Card) steps.Facts {
+		return steps.Facts{Side: steps.OldSide, Title: c.Title}
+	})
+}
+
+// writeSheet writes the survey as a page.
+func writeSheet(name string, s *survey.Survey) error {
+	page, err := report.Sheet(s, Version, gateAdvice)
+	if err != nil {
+		return fault.Wrap(fault.Internal, err, "cannot make the sheet")
+	}
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot write the sheet")
+	}
+	if err := os.WriteFile(name, page, 0o600); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot write the sheet")
+	}
+	return nil
+}
+
+func (e *env) showSurvey(s *survey.Survey) {
+	role := map[steps.Side]string{steps.OldSide: ", the old computer of this kit", steps.NewSide: ", not the old computer of this kit"}[s.Side]
+	e.printf("%s (%s)%s\n", s.Computer, s.System, role)
+	if len(s.Users) > 0 {
+		e.printf("users: %s\n", strings.Join(s.Users, ", "))
+	}
+	for i := range s.Apps {
+		e.showApp(&s.Apps[i])
+	}
+	e.showSpace(s)
+	for _, a := range s.Adapters {
+		if a.Risk() != "" {
+			e.printf("%s the network adapter %s %s: a licence that is bound to it may be lost with it (hardware id %s)\n", e.paint("note:", table.Note), a.Name, a.Risk(), s.HardwareID)
+		}
+	}
+	e.showNotes(s.Notes)
+}
+
+func (e *env) showNotes(notes []string) {
+	for _, n := range notes {
+		e.printf("%s %s\n", e.paint("note:", table.Note), n)
 	}
 }
 
-func (e *env) showSurvey(s *move.Survey) {
-	role := "the old computer of this kit"
-	if s.Side != steps.OldSide {
-		role = "not the old computer of this kit"
+// showSpace says what the stick must hold.
+func (e *env) showSpace(s *survey.Survey) {
+	e.printf("\nThe kit needs about %s, and at most %s.", bytesText(s.Space.Sealed), bytesText(s.Space.AtMost))
+	if s.Space.Known {
+		e.printf(" %s are free there.", bytesText(int64(s.Space.Free)))
 	}
-	e.printf("%s (%s), %s\n", s.Computer, s.System, role)
-	for _, a := range s.Apps {
-		version := a.Version
-		if version == "" {
-			version = "not known"
+	if s.Space.MaxFile > 0 {
+		e.printf(" Its file system (%s) takes no file over %s; sealed files are kept below that.", s.Space.System, bytesText(int64(s.Space.MaxFile)))
+	}
+	e.printf("\n")
+}
+
+func (e *env) showApp(a *survey.App) {
+	head := e.paint(a.Title, table.Good)
+	if !a.Found {
+		head = e.paint(a.Title+": not found on this computer", table.Bad)
+	}
+	if a.Version != "" {
+		head += ", version " + a.Version
+		if a.Edition != "" {
+			head += " (" + a.Edition + ")"
 		}
-		e.printf("\n%s, version %s\n", e.paint(a.Title, table.Good), version)
-		t := e.table("item", "kind", "state", "files", "size", "newest change", "where")
-		t.Right = []int{4, 5}
-		for _, i := range a.Items {
-			if !i.Found {
-				t.Add(i.Item, string(i.Kind), e.paint("missing", table.Bad), "", "", "", i.Path)
-				continue
-			}
-			newest := ""
-			if i.Newest != nil {
-				newest = i.Newest.Local().Format("2006-01-02 15:04")
-			}
-			t.Add(whose(i.Item, i.User), string(i.Kind), "here", fmt.Sprint(i.Files), bytesText(i.Bytes), newest, i.Path)
+		head += e.paint("  read from "+a.VersionFrom, table.Faint)
+	} else {
+		head += ", version not known"
+	}
+	e.printf("\n%s\n", head)
+	t := e.table("item", "kind", "state", "files", "size", "newest change", "where")
+	t.Right = []int{4, 5}
+	for _, i := range a.Items {
+		e.addItem(t, i)
+	}
+	e.printf("%s", t)
+	for _, i := range a.Items {
+		for _, n := range i.Needs {
+			e.printf("  %s is useless without %s\n", whose(i.Item, i.User), n)
 		}
-		e.printf("%s", t)
-		for _, l := range a.Licences {
-			serial := l.Serial
-			if serial == "" {
-				serial = e.paint("not found", table.Bad)
-			}
-			e.printf("licence %s: %s, serial %s\n", l.Licence, methodText(string(l.Method)), serial)
+		if len(i.OpenBy) > 0 {
+			e.printf("  %s is open in %s%s\n", whose(i.Item, i.User), strings.Join(i.OpenBy, ", "), map[bool]string{true: "; it is copied as it is at one moment"}[i.Kind.Consistent()])
 		}
-		for _, i := range a.Items {
-			for _, left := range i.Left {
-				e.printf("left behind: %s: %s\n", whose(i.Item, i.User), left)
-			}
-		}
-		for _, left := range a.LeftBehind {
-			e.printf("left behind: %s\n", left)
-		}
-		for _, hand := range a.ByHand {
-			e.printf("by hand: %s\n", hand)
-		}
-		for _, b := range a.Blocks {
-			e.printf("%s %s\n  next: %s\n", e.paint("would stop the pack ("+b.Gate+"):", table.Bad), b.Why, gateAdvice[b.Gate])
+		for _, u := range i.Unreadable {
+			e.printf("  %s %s\n", e.paint("cannot be read:", table.Bad), u)
 		}
 	}
-	e.printf("\nThe kit needs at most %s; %s are free there.\n", bytesText(s.Need), bytesText(int64(s.Free)))
-	if s.System == machine.Windows && len(s.Users) > 0 {
-		e.printf("Users: %s\n", strings.Join(s.Users, ", "))
+	for _, l := range a.Licences {
+		serial := l.Serial
+		if serial == "" {
+			serial = e.paint("not found", table.Bad)
+		}
+		e.printf("licence %s: %s, serial %s\n", l.Licence, methodText(string(l.Method)), serial)
 	}
+	for _, s := range a.Sync {
+		e.printf("sync: %s: %s\n", s.About, e.result(s.Finished, "finished", s.Why))
+	}
+	for _, r := range a.Requires {
+		e.printf("needed on the new computer too: %s\n", r.Name)
+	}
+	for _, args := range a.Withheld {
+		e.printf("%s the version is told by the app's own command, which was not run: %s\n", e.paint("note:", table.Note), strings.Join(args, " "))
+	}
+	e.showLeft(a)
+	for _, b := range a.Blocks {
+		e.printf("%s %s\n  next: %s\n", e.paint("would stop the pack ("+b.Gate+"):", table.Bad), b.Why, gateAdvice[b.Gate])
+	}
+}
+
+// showLeft says what does not move, and what a person must do.
+func (e *env) showLeft(a *survey.App) {
+	for _, i := range a.Items {
+		for _, left := range i.Left {
+			e.printf("left behind: %s: %s\n", whose(i.Item, i.User), left)
+		}
+	}
+	for _, left := range a.LeftBehind {
+		e.printf("left behind: %s\n", left)
+	}
+	for _, hand := range a.ByHand {
+		e.printf("by hand: %s\n", hand)
+	}
+}
+
+func (e *env) addItem(t *table.Table, i survey.Item) {
+	state := string(i.State)
+	if i.State == survey.Missing || i.State == survey.NotReached {
+		state = e.paint(state, table.Bad)
+	}
+	name := whose(i.Item, i.User)
+	if i.Secret {
+		name += " (secret)"
+	}
+	if i.State != survey.Here {
+		t.Add(name, string(i.Kind), state, "", "", "", i.Path)
+		return
+	}
+	newest := ""
+	if i.Newest != nil && !i.Newest.IsZero() {
+		newest = i.Newest.Local().Format("2006-01-02 15:04")
+	}
+	t.Add(name, string(i.Kind), state, fmt.Sprint(i.Files), bytesText(i.Bytes), newest, i.Path)
 }
 
 func methodText(m string) string {
@@ -96,4 +276,73 @@ func methodText(m string) string {
 		return "a seat at a licence desk"
 	}
 	return m
+}
+
+// surveyNew looks at the new computer. Where a passphrase is given, what is in
+// the way is held against the kit.
+func (e *env) surveyNew(ctx context.Context, call *surveyCall, apps []string) error {
+	mapping, err := userMap(call.users)
+	if err != nil {
+		return err
+	}
+	given, err := givenPassphrase(e.passphraseFile)
+	if err != nil {
+		return err
+	}
+	j, closeJob, err := e.job(apps, given != "")
+	if err != nil {
+		return err
+	}
+	defer closeJob()
+	j.Users, j.Limit = mapping, call.limit
+	r, err := j.OnNew(ctx)
+	e.done()
+	if err != nil {
+		return err
+	}
+	if err := e.object(r); err != nil {
+		return err
+	}
+	e.showReadiness(r)
+	if !r.Ready() {
+		return exit{exitPerson}
+	}
+	return nil
+}
+
+func (e *env) showReadiness(r *move.Readiness) {
+	e.printf("%s (%s), users: %s\n\n", r.Computer, r.System, strings.Join(r.Users, ", "))
+	t := e.table("app", "what", "", "found")
+	first := 0
+	last := ""
+	for _, c := range r.Checks {
+		app := c.App
+		if app == "" {
+			app = "this computer"
+		}
+		if app == last {
+			app = ""
+		} else {
+			last = app
+		}
+		t.Add(app, c.What, e.result(c.Ready, "ready", "do this first"), c.Says)
+		if !c.Ready {
+			first++
+		}
+	}
+	e.printf("%s", t)
+	if first == 0 {
+		e.printf("\nEverything is ready for the unpack.\n")
+	} else {
+		e.printf("\nBefore the unpack:\n")
+		for _, c := range r.Checks {
+			if !c.Ready {
+				e.printf("  %s: %s\n", strings.Trim(c.App+", "+c.What, ", "), c.First)
+			}
+		}
+	}
+	if !r.Compared {
+		e.say("What is in the way was not compared; give the passphrase with --passphrase-file to see what is the same already.\n")
+	}
+	e.showNotes(r.Notes)
 }

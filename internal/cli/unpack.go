@@ -48,6 +48,7 @@ differs is in the way:
 	c.RegisterFlagCompletionFunc("in-the-way", cobra.FixedCompletions([]string{"set-aside", "keep-both", "skip", "replace"}, cobra.ShellCompDirectiveNoFileComp))
 	e.userFlag(c, &users)
 	e.overrideFlags(c)
+	e.commandsFlag(c)
 	return c
 }
 

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"strings"
+
 	"github.com/spf13/cobra"
 
 	"movekit/internal/core/move"
@@ -30,6 +32,7 @@ that something differs.`,
 		},
 	}
 	e.userFlag(c, &users)
+	e.commandsFlag(c)
 	return c
 }
 
@@ -39,5 +42,12 @@ func (e *env) showVerified(j *move.Job, out []*move.Outcome) {
 		r.Only(j.Apps)
 	}
 	e.printf("%s", r.Tables(e.width, e.colour))
+	for _, o := range out {
+		for _, i := range o.Items {
+			if i.Did == "stays" {
+				e.printf("%s, %s stays at %s: %s\n", o.Title, i.Item, i.To, e.result(i.Equal, "as it was", strings.Join(i.Diffs, ", ")))
+			}
+		}
+	}
 	e.printf("\n%s\n", table.Wrap(r.Sentence, e.width))
 }

@@ -9,7 +9,7 @@ import (
 	"slices"
 
 	"movekit/internal/core/licence"
-	"movekit/internal/core/machine"
+	"movekit/internal/core/version"
 )
 
 // Licence is one licence that the desk keeps.
@@ -60,11 +60,11 @@ func (l *Licence) Apply(action licence.Action, computer, version string) (spent 
 // activate takes a seat. A seat that was given up on another computer is
 // moved, which spends a transfer; coming back to the computer it was given up
 // on spends none.
-func (l *Licence) activate(computer, version string) (int, *licence.Problem) {
-	covered, v := machine.Numbers(l.Covers), machine.Numbers(version)
+func (l *Licence) activate(computer, app string) (int, *licence.Problem) {
+	covered, v := version.Numbers(l.Covers), version.Numbers(app)
 	if len(covered) > 0 && (len(v) == 0 || v[0] != covered[0]) {
 		return 0, problem(http.StatusForbidden, licence.ProblemNotCovered, "The licence does not cover this version",
-			fmt.Sprintf("it covers version %s; the app has version %q", l.Covers, version))
+			fmt.Sprintf("it covers version %s; the app has version %q", l.Covers, app))
 	}
 	if len(l.Active) >= l.Seats {
 		return 0, problem(http.StatusConflict, licence.ProblemSeatTaken, "All seats are taken",

@@ -2,28 +2,45 @@ package report
 
 import (
 	"bytes"
-	_ "embed"
+	"embed"
 	"html/template"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
+
+	"movekit/internal/core/survey"
 )
 
-//go:embed handover.html
-var page string
+//go:embed *.html
+var files embed.FS
 
-var handover = template.Must(template.New("handover").Funcs(template.FuncMap{
+// pages are the hand-over and the survey sheet, in one style.
+var pages = template.Must(template.New("pages").Funcs(template.FuncMap{
 	"bytes":  func(n int64) string { return humanize.Bytes(uint64(max(n, 0))) },
 	"date":   date,
+	"join":   strings.Join,
 	"result": resultText,
-}).Parse(page))
+}).ParseFS(files, "*.html"))
 
-// HTML returns the hand-over as one page that needs no script and no other
-// file, and prints on A4.
-func (r *Report) HTML() ([]byte, error) {
+// page fills a page, which needs no script and no other file, and prints on A4.
+func page(name string, data any) ([]byte, error) {
 	var b bytes.Buffer
-	err := handover.Execute(&b, r)
+	err := pages.ExecuteTemplate(&b, name, data)
 	return b.Bytes(), err
+}
+
+// HTML returns the hand-over as a page.
+func (r *Report) HTML() ([]byte, error) { return page("handover.html", r) }
+
+// Sheet returns a survey as a page, to be printed and ticked off. advice says
+// what to do about a gate.
+func Sheet(s *survey.Survey, tool string, advice map[string]string) ([]byte, error) {
+	return page("survey.html", struct {
+		*survey.Survey
+		Tool   string
+		Advice map[string]string
+	}{s, tool, advice})
 }
 
 // date writes a time, or nothing for none.

@@ -107,6 +107,11 @@ func buildApp(c *card.Card, s *steps.State) App {
 	a := App{App: c.Name, Title: c.Title, Maker: c.Maker, Result: Equal, Items: []Item{}, Licences: []Licence{}, Absent: []string{}, LeftBehind: append([]string{}, c.LeftBehind...), SetAside: append([]string{}, s.Asides[c.Name]...), ByHand: append([]string{}, c.ByHand...)}
 	if p := s.Packed[c.Name]; p != nil {
 		a.Version, a.Absent = p.Version, append(a.Absent, p.Absent...)
+		for _, stay := range p.Stays {
+			where := map[card.Kind]string{card.Network: "on a server", card.Hosted: "with its maker"}[stay.Kind]
+			a.LeftBehind = append(a.LeftBehind, fmt.Sprintf("%s stays where it is, %s: %s", stay.Item, where, stay.Address))
+			a.ByHand = append(a.ByHand, fmt.Sprintf("See that %s opens %s at %s", c.Title, stay.Item, stay.Address))
+		}
 	} else {
 		a.Result = Open
 	}

@@ -1,8 +1,9 @@
 // Package card reads app cards: YAML files that describe one application,
 // where it keeps its data and how its licence is held.
 //
-// Cards are plain data and come from other people: a card never names a
-// command to run, and what it names is checked before it is used.
+// Cards are plain data and come from other people: what a card names is checked
+// before it is used, and a command that it names runs only when a person has
+// agreed to it.
 package card
 
 // Format is the version of the card format that this package reads.
@@ -16,7 +17,14 @@ const (
 	Folder Kind = "folder" // a folder with all that is in it
 	File   Kind = "file"   // one file
 	SQLite Kind = "sqlite" // one SQLite database with its side files
+
+	Network Kind = "network" // a server or share that stays where it is
+	Hosted  Kind = "hosted"  // data that the maker keeps for an account
 )
+
+// Stays reports whether items of this kind stay where they are: they are
+// looked at and told of, but do not travel.
+func (k Kind) Stays() bool { return k == Network || k == Hosted }
 
 // Rule says which versions of an app may take over the data of another.
 type Rule string
@@ -45,6 +53,8 @@ type Card struct {
 	About      string    `yaml:"about,omitempty" jsonschema_description:"What the office uses the app for."`
 	Version    *Version  `yaml:"version,omitempty" jsonschema_description:"Where the app's version is read, and which versions may take over its data."`
 	Programs   []string  `yaml:"programs,omitempty" jsonschema_description:"Names of the app's programs, to see whether it is running."`
+	Requires   []Require `yaml:"requires,omitempty" jsonschema_description:"What must be on the new computer beside the app."`
+	Sync       []Sync    `yaml:"sync,omitempty" jsonschema_description:"How unfinished sync shows."`
 	Items      []Item    `yaml:"items" jsonschema:"required,minItems=1" jsonschema_description:"What moves."`
 	Licences   []Licence `yaml:"licences,omitempty" jsonschema_description:"The app's licences."`
 	LeftBehind []string  `yaml:"left-behind,omitempty" jsonschema_description:"What does not move, each with the reason."`
@@ -54,19 +64,63 @@ type Card struct {
 	Source string `yaml:"-" json:"-"`
 }
 
-// Version says how an app's version is read from a text file, and the rule
-// the version on the new computer must keep.
+// Version says how an app's version is read, and the rule the version on the
+// new computer must keep.
 type Version struct {
-	File    Path   `yaml:"file" jsonschema:"required" jsonschema_description:"A text file that names the version."`
-	Pattern string `yaml:"pattern,omitempty" jsonschema_description:"Regular expression (RE2) whose first group is the version. Without one: the first line."`
-	Rule    Rule   `yaml:"rule,omitempty" jsonschema:"enum=exact,enum=same-minor,enum=same-major,enum=same-or-newer" jsonschema_description:"Which version must be on the new computer. Default: same-major."`
+	Source  `yaml:",inline"`
+	Rule    Rule    `yaml:"rule,omitempty" jsonschema:"enum=exact,enum=same-minor,enum=same-major,enum=same-or-newer" jsonschema_description:"Which version must be on the new computer. Default: same-major."`
+	Edition *Source `yaml:"edition,omitempty" jsonschema_description:"Where the app's edition is read, where it has several; it must be the same on both computers."`
+}
+
+// Source says where a value is read: in a file, an executable, the registry,
+// the package manager or what a command says. Where several are given, the
+// first that has a value on the computer counts, in the order of the fields.
+type Source struct {
+	File     Path     `yaml:"file,omitempty" jsonschema_description:"A text file. Without pattern and key: its first line."`
+	Key      string   `yaml:"key,omitempty" jsonschema_description:"File: the value at this place in an INI (Section/Key), JSON (a/b/c) or XML (a/b/@attribute) file."`
+	Format   string   `yaml:"format,omitempty" jsonschema:"enum=ini,enum=json,enum=xml" jsonschema_description:"File with key: its format, where the name does not end in it."`
+	Exe      Path     `yaml:"exe,omitempty" jsonschema_description:"A Windows executable, read for the version it carries."`
+	Registry string   `yaml:"registry,omitempty" jsonschema_description:"A registry key that starts with HKLM or HKCU."`
+	Value    string   `yaml:"value,omitempty" jsonschema_description:"Registry: the name of the value; empty for the key's own."`
+	Package  string   `yaml:"package,omitempty" jsonschema_description:"An installed Debian package, read for its version."`
+	Command  []string `yaml:"command,omitempty" jsonschema_description:"The app's own program with its arguments, read for what it says. It runs only on the computer itself, and when a person has agreed."`
+	Pattern  string   `yaml:"pattern,omitempty" jsonschema_description:"Regular expression (RE2) whose first group is the value."`
+}
+
+// IsZero reports whether the source names nothing to read.
+func (s *Source) IsZero() bool {
+	return s.File.IsZero() && s.Exe.IsZero() && s.Registry == "" && s.Package == "" && len(s.Command) == 0
+}
+
+// Require is something the app cannot work without on the new computer, such
+// as a driver or a runtime.
+type Require struct {
+	Name     string `yaml:"name" jsonschema:"required" jsonschema_description:"What it is."`
+	Path     Path   `yaml:"path,omitempty" jsonschema_description:"A file or folder that is there when it is."`
+	Registry string `yaml:"registry,omitempty" jsonschema_description:"A registry key that is there when it is."`
+	Package  string `yaml:"package,omitempty" jsonschema_description:"A Debian package that is installed when it is."`
+}
+
+// Sync says how it shows that the app has not sent everything yet.
+type Sync struct {
+	About   string   `yaml:"about" jsonschema:"required" jsonschema_description:"What is sent where."`
+	Files   string   `yaml:"files,omitempty" jsonschema_description:"Folder: sync is unfinished while files match this pattern below path."`
+	Path    Path     `yaml:"path,omitempty" jsonschema_description:"Files: the folder that is looked in."`
+	Item    string   `yaml:"item,omitempty" jsonschema_description:"Query: the database item that is asked."`
+	Query   string   `yaml:"query,omitempty" jsonschema_description:"Query: one SELECT that gives one whole number."`
+	Expect  int64    `yaml:"expect,omitempty" jsonschema_description:"Query: the number when sync is finished. Default: 0."`
+	Command []string `yaml:"command,omitempty" jsonschema_description:"The app's own program with its arguments; it runs only when a person has agreed."`
+	Pattern string   `yaml:"pattern,omitempty" jsonschema_description:"Command: regular expression (RE2) that what it says matches when sync is finished."`
 }
 
 // Item is one thing of an app that moves.
 type Item struct {
 	Name     string   `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name, unique in the card."`
-	Kind     Kind     `yaml:"kind" jsonschema:"required,enum=folder,enum=file,enum=sqlite" jsonschema_description:"What the item is."`
-	Path     Path     `yaml:"path" jsonschema:"required" jsonschema_description:"Where it lies, in the system's own terms."`
+	Kind     Kind     `yaml:"kind" jsonschema:"required,enum=folder,enum=file,enum=sqlite,enum=network,enum=hosted" jsonschema_description:"What the item is."`
+	Path     Path     `yaml:"path,omitempty" jsonschema_description:"Where it lies, in the system's own terms. Not for network and hosted."`
+	Address  string   `yaml:"address,omitempty" jsonschema_description:"Network and hosted: its address, such as QUAY-SRV:5432, //QUAY-SRV/ledger or https://ledger.example."`
+	From     *Source  `yaml:"from,omitempty" jsonschema_description:"Network and hosted: where the app's settings name the address."`
+	Secret   bool     `yaml:"secret,omitempty" jsonschema_description:"True for a key file, a certificate or a licence file: whoever has it can do what its owner can."`
 	About    string   `yaml:"about,omitempty" jsonschema_description:"What is in it."`
 	Optional bool     `yaml:"optional,omitempty" jsonschema_description:"True where a computer may do without it."`
 	Include  []string `yaml:"include,omitempty" jsonschema_description:"Folder: only what matches one of these patterns (** spans folders)."`
@@ -95,13 +149,6 @@ type Licence struct {
 	Desk    Desk   `yaml:"desk" jsonschema:"required" jsonschema_description:"The licence desk."`
 }
 
-// Source says where a value is read: a text file and a pattern whose first
-// group is the value.
-type Source struct {
-	File    Path   `yaml:"file" jsonschema:"required" jsonschema_description:"A text file."`
-	Pattern string `yaml:"pattern" jsonschema:"required" jsonschema_description:"Regular expression (RE2) whose first group is the value."`
-}
-
 // Desk is a licence desk and the key its answers are signed with.
 type Desk struct {
 	URL string `yaml:"url" jsonschema:"required" jsonschema_description:"Base address: https, or http on this computer only."`
@@ -126,6 +173,35 @@ func (c *Card) Licence(name string) *Licence {
 		}
 	}
 	return nil
+}
+
+// Commands returns every command that the card names.
+func (c *Card) Commands() [][]string {
+	var out [][]string
+	add := func(args []string) {
+		if len(args) > 0 {
+			out = append(out, args)
+		}
+	}
+	sources := []*Source{}
+	if c.Version != nil {
+		sources = append(sources, &c.Version.Source, c.Version.Edition)
+	}
+	for i := range c.Items {
+		sources = append(sources, c.Items[i].From)
+	}
+	for i := range c.Licences {
+		sources = append(sources, &c.Licences[i].Serial, &c.Licences[i].Code)
+	}
+	for _, s := range sources {
+		if s != nil {
+			add(s.Command)
+		}
+	}
+	for _, s := range c.Sync {
+		add(s.Command)
+	}
+	return out
 }
 
 // Consistent reports whether an item of this kind may be packed while its

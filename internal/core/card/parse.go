@@ -224,8 +224,10 @@ func (k *checker) card(c *Card) {
 	k.name("$", c.Name, map[string]bool{})
 	k.need("$", "title", c.Title)
 	if v := c.Version; v != nil {
-		k.path("$.version.file", v.File)
-		k.pattern("$.version.pattern", v.Pattern, false)
+		k.source("$.version", &v.Source)
+		if v.Edition != nil {
+			k.source("$.version.edition", v.Edition)
+		}
 		if v.Rule == "" {
 			v.Rule = SameMajor
 		}
@@ -238,6 +240,12 @@ func (k *checker) card(c *Card) {
 	for i := range c.Items {
 		k.item(fmt.Sprintf("$.items[%d]", i), c, &c.Items[i], taken)
 	}
+	for i := range c.Requires {
+		k.require(fmt.Sprintf("$.requires[%d]", i), &c.Requires[i])
+	}
+	for i := range c.Sync {
+		k.sync(fmt.Sprintf("$.sync[%d]", i), c, &c.Sync[i])
+	}
 	taken = map[string]bool{}
 	for i := range c.Licences {
 		k.licence(fmt.Sprintf("$.licences[%d]", i), &c.Licences[i], taken)
@@ -246,9 +254,16 @@ func (k *checker) card(c *Card) {
 
 func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	k.name(at, it.Name, taken)
-	oneOf(k, at, "kind", it.Kind, Folder, File, SQLite)
-	k.path(at+".path", it.Path)
-	if (it.Kind == File || it.Kind == SQLite) && len(it.Include)+len(it.Skip) > 0 {
+	oneOf(k, at, "kind", it.Kind, Folder, File, SQLite, Network, Hosted)
+	if it.Kind.Stays() {
+		k.stays(at, it)
+	} else {
+		k.path(at+".path", it.Path)
+		if it.Address != "" || it.From != nil {
+			k.fail(at+".address", "address and from with the kinds network and hosted only", "the item %q is a %s", it.Name, it.Kind)
+		}
+	}
+	if it.Kind != Folder && len(it.Include)+len(it.Skip) > 0 {
 		k.fail(at, "include and skip with the kind folder only", "the item %q is a %s", it.Name, it.Kind)
 	}
 	k.globs(at+".include", it.Include)
@@ -260,6 +275,147 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 		if c.Item(n) == nil || n == it.Name {
 			k.fail(fmt.Sprintf("%s.needs[%d]", at, i), "the name of another item of this card", "no other item is named %q", n)
 		}
+	}
+}
+
+// stays checks an item that stays where it is.
+func (k *checker) stays(at string, it *Item) {
+	if !it.Path.IsZero() {
+		k.fail(at+".path", "address or from", "the item %q stays where it is and has no path", it.Name)
+	}
+	if it.Secret || it.Optional {
+		k.fail(at, "secret and optional with items that move only", "the item %q stays where it is", it.Name)
+	}
+	if it.From != nil {
+		k.source(at+".from", it.From)
+	} else if strings.TrimSpace(it.Address) == "" {
+		k.fail(at+".address", "an address, or from with the place where the settings name it", "the field \"address\" is missing")
+	}
+}
+
+// source checks where a value is read.
+func (k *checker) source(at string, s *Source) {
+	if s.IsZero() {
+		k.fail(at, "file, exe, registry, package or command", "nothing is named that the value is read from")
+		return
+	}
+	if !s.File.IsZero() {
+		k.path(at+".file", s.File)
+	}
+	if !s.Exe.IsZero() {
+		k.path(at+".exe", s.Exe)
+	}
+	switch {
+	case s.Key != "" && s.File.IsZero():
+		k.fail(at+".key", "key with a file", "the key %q has no file", s.Key)
+	case s.Key != "" && s.FileFormat() == "":
+		k.fail(at+".key", "format: ini, json or xml", "the file's name does not tell its format")
+	case s.Key == "" && s.Format != "":
+		k.fail(at+".format", "key, with the place of the value", "the format %q has no key", s.Format)
+	case s.Format != "":
+		oneOf(k, at, "format", s.Format, "ini", "json", "xml")
+	}
+	k.registry(at+".registry", s.Registry)
+	if s.Value != "" && s.Registry == "" {
+		k.fail(at+".value", "value with a registry key", "the value %q has no registry key", s.Value)
+	}
+	k.packageName(at+".package", s.Package)
+	k.command(at+".command", s.Command)
+	k.pattern(at+".pattern", s.Pattern, false)
+}
+
+// FileFormat returns the format of the source's file where a key in it is
+// read: ini, json or xml, or "" where that is not known.
+func (s *Source) FileFormat() string {
+	if s.Format != "" || s.Key == "" {
+		return s.Format
+	}
+	formats := map[string]string{"": ""}
+	for _, p := range []string{s.File.Any, s.File.Windows, s.File.Linux} {
+		f := strings.TrimPrefix(strings.ToLower(p[strings.LastIndex(p, ".")+1:]), ".")
+		switch f {
+		case "ini", "json", "xml":
+			formats[f] = f
+		case "cfg", "conf", "inf":
+			formats["ini"] = "ini"
+		case "config":
+			formats["xml"] = "xml"
+		}
+	}
+	if len(formats) != 2 {
+		return ""
+	}
+	for f := range formats {
+		if f != "" {
+			return f
+		}
+	}
+	return ""
+}
+
+var (
+	rootKey = regexp.MustCompile(`(?i)^(HKLM|HKCU)\\[^\\/]`)
+	debName = regexp.MustCompile(`^[a-z0-9][a-z0-9+.-]+$`)
+)
+
+func (k *checker) registry(at, key string) {
+	if key != "" && !rootKey.MatchString(key) {
+		k.fail(at, `a key such as HKLM\SOFTWARE\Maker\App`, "the registry key %q cannot be used", key)
+	}
+}
+
+func (k *checker) packageName(at, name string) {
+	if name != "" && !debName.MatchString(name) {
+		k.fail(at, "the name of a Debian package", "the package name %q cannot be used", name)
+	}
+}
+
+// command checks an argument list: its program is named by its whole path, so
+// that it is not looked for.
+func (k *checker) command(at string, args []string) {
+	if len(args) > 0 && !rooted.MatchString(args[0]) {
+		k.fail(at, `a list whose first text is a program with its whole path`, "the program %q does not say where it is", args[0])
+	}
+}
+
+func (k *checker) require(at string, r *Require) {
+	k.need(at, "name", r.Name)
+	if r.Path.IsZero() && r.Registry == "" && r.Package == "" {
+		k.fail(at, "path, registry or package", "nothing tells whether %q is there", r.Name)
+	}
+	if !r.Path.IsZero() {
+		k.path(at+".path", r.Path)
+	}
+	k.registry(at+".registry", r.Registry)
+	k.packageName(at+".package", r.Package)
+}
+
+func (k *checker) sync(at string, c *Card, s *Sync) {
+	k.need(at, "about", s.About)
+	ways := 0
+	if s.Files != "" {
+		ways++
+		k.path(at+".path", s.Path)
+		k.globs(at+".files", []string{s.Files})
+	}
+	if s.Query != "" {
+		ways++
+		if it := c.Item(s.Item); it == nil || it.Kind != SQLite {
+			k.fail(at+".item", "the name of a database item of this card", "no database item is named %q", s.Item)
+		}
+		if !selectOnly.MatchString(s.Query) {
+			k.fail(at+".query", "one SELECT that gives one whole number", "the query of %q cannot be used", s.About)
+		}
+	}
+	if len(s.Command) > 0 {
+		ways++
+		k.command(at+".command", s.Command)
+		if _, err := regexp.Compile(s.Pattern); err != nil || s.Pattern == "" {
+			k.fail(at+".pattern", "a regular expression that matches when sync is finished", "the pattern %q cannot be used", s.Pattern)
+		}
+	}
+	if ways != 1 {
+		k.fail(at, "one of files, query and command", "it must be told in one way how unfinished sync shows")
 	}
 }
 
@@ -280,8 +436,8 @@ func (k *checker) count(at string, kind Kind, c Count) {
 		k.fail(at+".query", "one SELECT that gives one whole number", "the query of %q cannot be used", c.Name)
 	case kind == Folder && (c.Files == "" || !doublestar.ValidatePattern(c.Files)):
 		k.fail(at+".files", "a pattern of files, such as **/*.rec", "the count %q has no pattern that can be used", c.Name)
-	case kind == File:
-		k.fail(at, "counts with folders and databases only", "a single file has nothing to count")
+	case kind == File, kind.Stays():
+		k.fail(at, "counts with folders and databases only", "a %s item has nothing to count", kind)
 	case kind == SQLite && c.Files != "", kind == Folder && c.Query != "":
 		k.fail(at, "files for a folder, query for a database", "the count %q does not fit a %s", c.Name, kind)
 	}
@@ -291,10 +447,8 @@ func (k *checker) licence(at string, l *Licence, taken map[string]bool) {
 	k.name(at, l.Name, taken)
 	oneOf(k, at, "method", l.Method, MethodDesk)
 	k.need(at, "product", l.Product)
-	k.path(at+".serial.file", l.Serial.File)
-	k.pattern(at+".serial.pattern", l.Serial.Pattern, true)
-	k.path(at+".code.file", l.Code.File)
-	k.pattern(at+".code.pattern", l.Code.Pattern, true)
+	k.source(at+".serial", &l.Serial)
+	k.source(at+".code", &l.Code)
 	if !l.Token.IsZero() {
 		k.path(at+".token", l.Token)
 	}

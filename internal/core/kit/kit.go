@@ -317,6 +317,10 @@ func (k *Kit) Record(line journal.Line, data any) error {
 // open, so that nobody without the passphrase can seal a file of their own.
 func (k *Kit) Recipient() age.Recipient { return k.identity.Recipient() }
 
+// Unlocked reports whether the kit was opened with its passphrase, and so
+// whether its journal and cards are known to be whole.
+func (k *Kit) Unlocked() bool { return k.identity != nil }
+
 // Identity is the key that opens sealed files.
 func (k *Kit) Identity() age.Identity { return k.identity }
 

@@ -21,7 +21,8 @@ type Identity struct {
 	Name       string    `yaml:"name"`
 	System     System    `yaml:"system"`
 	HardwareID string    `yaml:"hardware-id"`
-	Running    []Program `yaml:"running,omitempty"` // programs that a simulated computer runs
+	Running    []Program `yaml:"running,omitempty"`  // programs that a simulated computer runs
+	Adapters   []Adapter `yaml:"adapters,omitempty"` // network adapters of a simulated computer
 }
 
 // disk is a computer whose disk is in a folder.
@@ -29,6 +30,8 @@ type disk struct {
 	root  string
 	ident Identity
 	users []User
+	hives map[string]*openedHive
+	notes []string
 }
 
 func openDisk(root string) (Computer, error) {
@@ -39,12 +42,12 @@ func openDisk(root string) (Computer, error) {
 	if err != nil {
 		return nil, fault.Wrap(fault.Missing, err, "there is no disk at %s", root)
 	}
-	d := &disk{root: abs}
+	d := &disk{root: abs, hives: map[string]*openedHive{}}
 	if err := d.identify(); err != nil {
 		return nil, err
 	}
 	if d.ident.System == Windows {
-		d.users = windowsProfiles(d.join("Users"))
+		d.users = windowsUsers(d, d.join("Users"))
 	} else {
 		d.users = passwdUsers(d.join("etc/passwd"), func(home string) string { return d.join(home) })
 		if len(d.users) == 0 {
@@ -77,6 +80,10 @@ func (d *disk) identify() error {
 	id := &d.ident
 	if id.System == "" {
 		id.System = d.guessSystem()
+	}
+	if id.System == Windows && (id.Name == "" || id.HardwareID == "") {
+		id.Name = orElse(id.Name, registryText(d, `HKLM\SYSTEM\CurrentControlSet\Control\ComputerName\ComputerName`, "ComputerName"))
+		id.HardwareID = orElse(id.HardwareID, registryText(d, `HKLM\SOFTWARE\Microsoft\Cryptography`, "MachineGuid"))
 	}
 	if id.System != Windows && id.System != Linux {
 		return fault.New(fault.Usage, "%s is no disk of a computer that Move Kit knows: it has neither Users and Windows nor etc and home", d.root)
@@ -139,6 +146,31 @@ func (d *disk) Running(_ context.Context, names []string) ([]Program, error) {
 	return withNames(d.ident.Running, names), nil
 }
 
+// Holding returns what the IdentityFile says.
+func (d *disk) Holding(_ context.Context, paths []string) ([]Holder, error) {
+	var out []Holder
+	for _, p := range d.ident.Running {
+		for _, open := range p.Open {
+			real, err := d.Locate(open, nil)
+			if err != nil {
+				return nil, err
+			}
+			for _, path := range paths {
+				if within(real, path) {
+					out = append(out, Holder{p, real})
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+// within reports whether a path is another or lies below it.
+func within(path, outer string) bool {
+	rel, err := filepath.Rel(outer, path)
+	return err == nil && filepath.IsLocal(rel)
+}
+
 func withNames(all []Program, names []string) []Program {
 	var out []Program
 	for _, p := range all {
@@ -152,25 +184,12 @@ func withNames(all []Program, names []string) []Program {
 	return out
 }
 
-// notPeople are the profile folders that Windows makes for itself.
-var notPeople = map[string]bool{"default": true, "default user": true, "public": true, "all users": true, "defaultapppool": true, "wdagutilityaccount": true}
-
-func windowsProfiles(dir string) []User {
-	var out []User
-	for _, u := range homeFolders(dir) {
-		if !notPeople[strings.ToLower(u.Name)] {
-			out = append(out, u)
-		}
-	}
-	return out
-}
-
 func homeFolders(dir string) []User {
 	entries, _ := os.ReadDir(dir)
 	var out []User
 	for _, e := range entries {
 		if e.IsDir() {
-			out = append(out, User{Name: e.Name(), Home: filepath.Join(dir, e.Name())})
+			out = append(out, User{Name: e.Name(), Account: account(e.Name()), Home: filepath.Join(dir, e.Name())})
 		}
 	}
 	return out
@@ -191,7 +210,7 @@ func passwdUsers(file string, real func(string) string) []User {
 		}
 		home := real(f[5])
 		if info, err := os.Stat(home); err == nil && info.IsDir() && f[5] != "/" {
-			out = append(out, User{Name: f[0], Home: home})
+			out = append(out, User{Name: f[0], Account: f[0], Home: home})
 		}
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })

@@ -26,7 +26,9 @@ func openLive() (Computer, error) {
 	if err != nil || id == "" {
 		return nil, fault.Wrap(fault.Unreadable, err, "cannot read what this computer's licences are bound to")
 	}
-	return &live{name: name, id: id, users: liveUsers()}, nil
+	l := &live{name: name, id: id}
+	l.users = l.findUsers()
+	return l, nil
 }
 
 func (l *live) Name() string       { return l.name }
@@ -34,6 +36,8 @@ func (l *live) System() System     { return hostSystem() }
 func (l *live) HardwareID() string { return l.id }
 func (l *live) Users() []User      { return l.users }
 func (l *live) Root() string       { return "" }
+
+func (l *live) Notes() []string { return nil }
 
 func (l *live) Locate(path string, user *User) (string, error) {
 	rest, perUser, err := below(l.System(), path)
@@ -52,7 +56,7 @@ func (l *live) Locate(path string, user *User) (string, error) {
 		if p := ownTerm(path, nil); p != "" {
 			return p, nil
 		}
-		return filepath.Join(systemDrive(), filepath.FromSlash(rest)), nil
+		return filepath.Join(SystemDrive(), filepath.FromSlash(rest)), nil
 	}
 	return filepath.FromSlash(rest), nil
 }

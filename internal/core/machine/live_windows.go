@@ -1,28 +1,67 @@
 package machine
 
 import (
+	"context"
+	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"syscall"
+	"unsafe"
 
-	"golang.org/x/sys/windows/registry"
+	"golang.org/x/sys/windows"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/registry"
 )
 
 // hardwareID is the id that Windows gives an installed system.
 func hardwareID() (string, error) {
-	k, err := registry.OpenKey(registry.LOCAL_MACHINE, `SOFTWARE\Microsoft\Cryptography`, registry.QUERY_VALUE|registry.WOW64_64KEY)
+	k, err := registry.OpenLive("HKLM", `SOFTWARE\Microsoft\Cryptography`)
 	if err != nil {
 		return os.Hostname()
 	}
 	defer k.Close()
-	id, _, err := k.GetStringValue("MachineGuid")
-	if err != nil || id == "" {
-		return os.Hostname()
+	if id := registry.Text(k, "", "MachineGuid"); id != "" {
+		return id, nil
 	}
-	return id, nil
+	return os.Hostname()
 }
 
-func liveUsers() []User {
-	users := windowsProfiles(filepath.Join(systemDrive(), "Users"))
+// Registry opens a key of the running system. That of a user who is not signed
+// in is read from the hive file in the profile.
+func (l *live) Registry(path string, user *User) (registry.Key, error) {
+	root, rest, err := splitKey(path)
+	if err != nil {
+		return nil, err
+	}
+	if root == "HKLM" || user == nil || isMe(user) {
+		return registry.OpenLive(root, rest)
+	}
+	if user.sid != "" {
+		if k, err := registry.OpenLive("HKU", user.sid+`\`+rest); err == nil {
+			return k, nil
+		}
+	}
+	h, err := registry.OpenHive(filepath.Join(user.Home, "NTUSER.DAT"))
+	if fault.KindOf(err) == fault.Missing {
+		return nil, noKey(path)
+	}
+	if err != nil {
+		return nil, err
+	}
+	k, err := h.Root()
+	if err != nil {
+		return nil, err
+	}
+	return registry.Find(k, rest)
+}
+
+// Adapters returns the network adapters of the registry.
+func (l *live) Adapters() []Adapter { return windowsAdapters(l) }
+
+func (l *live) findUsers() []User {
+	users := windowsUsers(l, filepath.Join(SystemDrive(), "Users"))
 	home, err := os.UserHomeDir()
 	if err != nil {
 		return users
@@ -32,12 +71,111 @@ func liveUsers() []User {
 			return users
 		}
 	}
-	return append(users, User{Name: filepath.Base(home), Home: home})
+	return append(users, User{Name: filepath.Base(home), Account: account(filepath.Base(home)), Home: home})
 }
 
-func systemDrive() string {
+// Mounts returns nothing: other drives are not looked into.
+func Mounts() []Mount { return nil }
+
+// SystemDrive is the drive that Windows is on.
+func SystemDrive() string {
 	if d := os.Getenv("SystemDrive"); d != "" {
 		return d + `\`
 	}
 	return `C:\`
 }
+
+// restartManager is the part of Windows that knows which programs use a file
+// (learn.microsoft.com/windows/win32/rstmgr).
+var (
+	restartManager = windows.NewLazySystemDLL("rstrtmgr.dll")
+	rmStart        = restartManager.NewProc("RmStartSession")
+	rmRegister     = restartManager.NewProc("RmRegisterResources")
+	rmList         = restartManager.NewProc("RmGetList")
+	rmEnd          = restartManager.NewProc("RmEndSession")
+)
+
+// rmProcess is RM_PROCESS_INFO.
+type rmProcess struct {
+	pid         uint32
+	started     windows.Filetime
+	name        [256]uint16
+	service     [64]uint16
+	kind        uint32
+	status      uint32
+	session     uint32
+	restartable int32
+}
+
+// maxHeld is how many files of a folder are asked for.
+const maxHeld = 4096
+
+// Holding asks the system which programs use the files at or below the paths.
+func (l *live) Holding(ctx context.Context, paths []string) ([]Holder, error) {
+	var out []Holder
+	for _, path := range paths {
+		var files []string
+		filepath.WalkDir(path, func(name string, e fs.DirEntry, err error) error {
+			if err == nil && e.Type().IsRegular() {
+				files = append(files, name)
+			}
+			if len(files) == maxHeld || ctx.Err() != nil {
+				return filepath.SkipAll
+			}
+			return nil
+		})
+		for _, p := range usedBy(files) {
+			if p.PID != int32(os.Getpid()) {
+				out = append(out, Holder{p, path})
+			}
+		}
+	}
+	return out, ctx.Err()
+}
+
+func usedBy(files []string) []Program {
+	if len(files) == 0 || rmStart.Find() != nil {
+		return nil
+	}
+	var session uint32
+	var key [33]uint16
+	if r, _, _ := rmStart.Call(uintptr(unsafe.Pointer(&session)), 0, uintptr(unsafe.Pointer(&key[0]))); r != 0 {
+		return nil
+	}
+	defer rmEnd.Call(uintptr(session))
+	names := make([]*uint16, 0, len(files))
+	for _, f := range files {
+		if p, err := syscall.UTF16PtrFromString(f); err == nil {
+			names = append(names, p)
+		}
+	}
+	if r, _, _ := rmRegister.Call(uintptr(session), uintptr(len(names)), uintptr(unsafe.Pointer(&names[0])), 0, 0, 0, 0); r != 0 {
+		return nil
+	}
+	infos := make([]rmProcess, 64)
+	var needed, reasons uint32
+	got := uint32(len(infos))
+	r, _, _ := rmList.Call(uintptr(session), uintptr(unsafe.Pointer(&needed)), uintptr(unsafe.Pointer(&got)), uintptr(unsafe.Pointer(&infos[0])), uintptr(unsafe.Pointer(&reasons)))
+	if r != 0 && r != uintptr(windows.ERROR_MORE_DATA) {
+		return nil
+	}
+	var out []Program
+	for _, i := range infos[:min(int(got), len(infos))] {
+		out = append(out, Program{Name: syscall.UTF16ToString(i.name[:]), PID: int32(i.pid)})
+	}
+	return out
+}
+
+// Remote reports whether a real path lies on a network file system, without
+// touching it.
+func Remote(path string) bool {
+	volume := filepath.VolumeName(path)
+	if len(volume) > 2 {
+		return volume[0] == '\\' && volume[1] == '\\'
+	}
+	root, err := syscall.UTF16PtrFromString(volume + `\`)
+	return err == nil && volume != "" && windows.GetDriveType(root) == windows.DRIVE_REMOTE
+}
+
+// RunAs leaves a command as it is: it runs as the user who runs this program.
+func RunAs(*exec.Cmd, int32) error { return nil }

@@ -15,6 +15,7 @@ import (
 	"github.com/zeebo/blake3"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/registry"
 )
 
 // System is the kind of operating system whose terms a computer's paths use.
@@ -28,14 +29,23 @@ const (
 
 // User is a person's profile on a computer.
 type User struct {
-	Name string
-	Home string // the real path of the profile folder
+	Name    string // that of the profile folder
+	Account string // the person's, where the folder's has a domain or number behind it
+	Home    string // the real path of the profile folder
+	sid     string // of Windows
 }
 
 // Program is a running program.
 type Program struct {
-	Name string `yaml:"name" json:"name"`
-	PID  int32  `yaml:"pid" json:"pid"`
+	Name string   `yaml:"name" json:"name"`
+	PID  int32    `yaml:"pid" json:"pid"`
+	Open []string `yaml:"open,omitempty" json:"-"` // of a simulated computer: the paths it has open
+}
+
+// Holder is a running program that has a file open.
+type Holder struct {
+	Program
+	Path string // real path of the file
 }
 
 // Computer answers what the steps ask about the computer they work on.
@@ -49,6 +59,17 @@ type Computer interface {
 	Locate(path string, user *User) (string, error)
 	// Running returns the running programs with one of these names.
 	Running(ctx context.Context, names []string) ([]Program, error)
+	// Holding returns the running programs that have a file at or below one of
+	// these real paths open, one line a program and path asked for.
+	Holding(ctx context.Context, paths []string) ([]Holder, error)
+	// Registry opens a key of the registry (HKLM\... or HKCU\...), for the user
+	// given where it is a user's. One that is not there, or a computer without
+	// a registry, gives an error that is fs.ErrNotExist.
+	Registry(path string, user *User) (registry.Key, error)
+	// Adapters returns the network adapters that are part of the hardware.
+	Adapters() []Adapter
+	// Notes are what a person should know of how the computer is read.
+	Notes() []string
 	// Root is the folder that holds the computer's disk, or "" for the live one.
 	Root() string
 }

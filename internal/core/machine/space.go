@@ -40,3 +40,10 @@ func VolumeOf(path string) (Volume, error) {
 	}
 	return v, nil
 }
+
+// Mount is a file system that is part of the folders of this computer.
+type Mount struct {
+	Path    string
+	Remote  bool // it lies on another computer
+	Foreign bool // it is none of this computer's own disks: remote, removable or made up
+}

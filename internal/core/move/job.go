@@ -22,6 +22,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/survey"
 	"movekit/internal/core/tree"
 )
 
@@ -42,6 +43,8 @@ type Job struct {
 	PartSize  int64             // largest sealed file, in bytes; 0 stands for the usual
 	Policy    tree.Policy       // what happens to what is in the way; "" stands for set-aside
 	Users     map[string]string // user on the new computer by user on the old
+	Commands  bool              // whether a person has agreed to run the commands of the cards
+	Limit     time.Duration     // how long a network place may keep silent; 0 stands for survey.Limit
 	Temp      string            // private folder for snapshots; "" stands for one in the user's cache
 	Notify    func(Event)
 	Service   func(card.Licence) (licence.Service, error) // nil stands for the card's desk
@@ -195,6 +198,10 @@ func (j *Job) each(ctx context.Context, do func(context.Context, *card.Card, *Ou
 	for _, c := range cards {
 		o := &Outcome{App: c.Name, Title: c.Title}
 		out = append(out, o)
+		if err := j.agree(c); err != nil {
+			o.fail(err)
+			continue
+		}
 		o.fail(do(ctx, c, o))
 		if ctx.Err() != nil {
 			break
@@ -236,86 +243,40 @@ func (j *Job) dropTemp() {
 	}
 }
 
-// place is where an item lies on a computer, for one user or for all.
-type place struct {
-	key   steps.Key
-	item  *card.Item
-	user  *machine.User
-	path  string // real path; "" where the card has none for this system
-	found bool
+// looker looks at this computer for the apps of the kit.
+func (j *Job) looker(estimate bool) *survey.Looker {
+	return &survey.Looker{
+		Computer: j.Computer, KitDir: j.Kit.Dir, Target: j.Kit.Manifest.New.System,
+		Commands: j.Commands, Estimate: estimate, Limit: j.Limit, Temp: j.Temp,
+	}
 }
 
-// label names the place for a person.
-func (p place) label() string {
-	if p.user != nil {
-		return fmt.Sprintf("%s of %s", p.item.Name, p.user.Name)
-	}
-	return p.item.Name
+// lookerFor is the looker for one app, which may run the card's commands where
+// a person has agreed to that before. Only an unlocked kit's journal is
+// believed.
+func (j *Job) lookerFor(c *card.Card, estimate bool) *survey.Looker {
+	l := j.looker(estimate)
+	l.Commands = l.Commands || j.Kit.Unlocked() && j.State().Agreed[c.Name]
+	return l
 }
 
-// places returns where the items of an app are on this computer. A per-user
-// item is there once for every user who has it, or once, not found, where
-// none has.
-func (j *Job) places(c *card.Card) ([]place, error) {
-	var out []place
-	for i := range c.Items {
-		it := &c.Items[i]
-		path := it.Path.On(string(j.Computer.System()))
-		if path == "" {
-			out = append(out, place{key: steps.Key{App: c.Name, Item: it.Name}, item: it})
-			continue
-		}
-		var found, absent []place
-		for _, u := range machine.Profiles(j.Computer, path) {
-			p := place{key: steps.Key{App: c.Name, Item: it.Name}, item: it, user: u}
-			if u != nil {
-				p.key.User = u.Name
-			}
-			var err error
-			if p.path, err = j.Computer.Locate(path, u); err != nil {
-				return nil, err
-			}
-			if p.found, err = machine.Exists(p.path); err != nil {
-				return nil, fault.Wrap(fault.Unreadable, err, "cannot look at %s of %s", it.Name, c.Title)
-			}
-			if p.found {
-				found = append(found, p)
-			} else {
-				absent = append(absent, p)
-			}
-		}
-		switch {
-		case len(found) > 0:
-			out = append(out, found...)
-		case len(absent) > 0:
-			p := absent[0]
-			p.user, p.key.User = nil, ""
-			out = append(out, p)
-		default:
-			out = append(out, place{key: steps.Key{App: c.Name, Item: it.Name}, item: it})
-		}
+// agree records that a person agreed to run the commands of an app's card.
+func (j *Job) agree(c *card.Card) error {
+	if !j.Commands || len(c.Commands()) == 0 || j.State().Agreed[c.Name] {
+		return nil
 	}
-	return out, nil
+	return j.Kit.Record(j.line(steps.EventAgreed, steps.Key{App: c.Name}), c.Commands())
 }
 
 // source is how an item's files are walked at a real path.
 func (j *Job) source(it *card.Item, path string) tree.Source {
-	if real, err := filepath.EvalSymlinks(path); err == nil {
-		path = real
-	}
-	return tree.Source{
-		Root: path, Single: it.Kind == card.File, Include: it.Include, Skip: it.Skip,
-		Fold: j.Computer.System() == machine.Windows,
-	}
+	return survey.SourceAt(j.Computer, it, path)
 }
 
-// version reads the version of an app on this computer; "" where it is not
-// there.
-func (j *Job) version(c *card.Card) (string, error) {
-	if c.Version == nil {
-		return "", nil
-	}
-	return machine.Value(j.Computer, c.Version.File, c.Version.Pattern, nil)
+// version reads the version of an app on this computer; it is empty where the
+// app is not there.
+func (j *Job) version(ctx context.Context, c *card.Card) (survey.Version, error) {
+	return j.lookerFor(c, false).Version(ctx, c)
 }
 
 func (j *Job) running(ctx context.Context, c *card.Card) ([]string, error) {

@@ -96,12 +96,12 @@ func (j *Job) Deactivate(ctx context.Context) ([]*Outcome, error) {
 		if err := j.check(steps.Deactivate, c, f, o); err != nil || len(o.Blocks) > 0 {
 			return err
 		}
-		version, err := j.version(c)
+		version, err := j.version(ctx, c)
 		if err != nil {
 			return err
 		}
 		for _, l := range c.Licences {
-			lo, err := j.deactivate(ctx, c, l, version)
+			lo, err := j.deactivate(ctx, c, l, version.Value)
 			if err != nil {
 				return fault.Wrap(fault.DeskDown, err, "the licence %s of %s is not deactivated", l.Name, c.Title)
 			}
@@ -167,7 +167,7 @@ func (j *Job) token(l card.Licence) (string, error) {
 // computer.
 func (j *Job) Activate(ctx context.Context) ([]*Outcome, error) {
 	return j.each(ctx, func(ctx context.Context, c *card.Card, o *Outcome) error {
-		version, err := j.version(c)
+		version, err := j.version(ctx, c)
 		if err != nil {
 			return err
 		}
@@ -175,7 +175,7 @@ func (j *Job) Activate(ctx context.Context) ([]*Outcome, error) {
 			return j.check(steps.Activate, c, j.withoutLicence(c), o)
 		}
 		for _, l := range c.Licences {
-			lo, err := j.activate(ctx, c, l, version, o)
+			lo, err := j.activate(ctx, c, l, version.Value, o)
 			if err != nil {
 				return fault.Wrap(fault.DeskDown, err, "the licence %s of %s is not activated", l.Name, c.Title)
 			}

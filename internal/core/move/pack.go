@@ -12,9 +12,11 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
+	"movekit/internal/core/machine"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/sqlite"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/survey"
 	"movekit/internal/core/tree"
 )
 
@@ -37,42 +39,49 @@ func (j *Job) Pack(ctx context.Context) ([]*Outcome, error) {
 }
 
 func (j *Job) packApp(ctx context.Context, c *card.Card, o *Outcome) error {
-	a, f, places, err := j.look(ctx, c)
+	a, err := j.look(ctx, c)
 	if err != nil {
 		return err
 	}
+	f := a.Facts
 	kept := map[steps.Key]bool{}
-	for i, p := range places {
-		if p.found && j.keep(ctx, p, a.Items[i].Stamp) {
-			kept[p.key] = true
+	for i, p := range a.Places {
+		if p.Found && j.keep(ctx, p, a.Items[i].Stamp) {
+			kept[p.Key] = true
 			f.Need -= a.Items[i].Bytes
 		}
 	}
 	if err := j.check(steps.Pack, c, f, o); err != nil || len(o.Blocks) > 0 {
 		return err
 	}
-	packed := steps.Packed{Version: a.Version, Absent: f.Missing}
-	for i, p := range places {
-		if !p.found {
+	packed := steps.Packed{Version: a.Version, Edition: a.Edition, Absent: f.Missing}
+	for i, p := range a.Places {
+		if p.Item.Kind.Stays() {
+			o.Items = append(o.Items, ItemOutcome{Item: p.Item.Name, Did: "stays", To: p.Path})
+			packed.Stays = append(packed.Stays, steps.Stay{Item: p.Item.Name, Kind: p.Item.Kind, Address: p.Path})
 			continue
 		}
-		io := ItemOutcome{Item: p.item.Name, User: p.key.User, Did: "kept"}
-		if !kept[p.key] {
+		if !p.Found {
+			continue
+		}
+		io := ItemOutcome{Item: p.Item.Name, User: p.Key.User, Did: "kept"}
+		if !kept[p.Key] {
 			if err := j.sealItem(ctx, p, a.Items[i]); err != nil {
-				return fault.Wrap(fault.CannotPlace, err, "%s of %s is not sealed", p.label(), c.Title)
+				return fault.Wrap(fault.CannotPlace, err, "%s of %s is not sealed", p.Label(), c.Title)
 			}
 			io.Did = "sealed"
 		}
-		s := j.State().Items[p.key].Sealed
+		s := j.State().Items[p.Key].Sealed
 		io.Files, io.Bytes, io.Left = s.Files, s.Bytes, s.Left
 		for _, part := range s.Parts {
 			io.Size += part.Size
 		}
 		o.Items = append(o.Items, io)
-		packed.Items = append(packed.Items, p.key)
+		packed.Items = append(packed.Items, p.Key)
+		packed.Where = append(packed.Where, machine.Spoken(j.Computer, p.Path))
 	}
 	for i, l := range c.Licences {
-		if secrets := a.Licences[i].secrets; secrets.Serial != "" && secrets.Code != "" {
+		if secrets := a.Licences[i].Secrets; secrets.Serial != "" && secrets.Code != "" {
 			if err := j.sealLicence(ctx, c, l, a.Licences[i]); err != nil {
 				return err
 			}
@@ -83,9 +92,9 @@ func (j *Job) packApp(ctx context.Context, c *card.Card, o *Outcome) error {
 
 // keep reports whether an item is sealed already, is whole, and has not
 // changed since.
-func (j *Job) keep(ctx context.Context, p place, stamp string) bool {
-	it := j.State().Items[p.key]
-	return it != nil && it.Sealed.Stamp == stamp && len(j.unwhole(ctx, it.Sealed, p.key.App)) == 0
+func (j *Job) keep(ctx context.Context, p survey.Place, stamp string) bool {
+	it := j.State().Items[p.Key]
+	return it != nil && it.Sealed.Stamp == stamp && len(j.unwhole(ctx, it.Sealed, p.Key.App)) == 0
 }
 
 // unwhole returns the sealed files of an item that do not read back whole.
@@ -111,10 +120,10 @@ func stream(key steps.Key) string {
 	return key.Item + "@" + url.PathEscape(key.User)
 }
 
-func (j *Job) sealItem(ctx context.Context, p place, is ItemSurvey) error {
-	sealed := kit.Sealed{Stream: stream(p.key), Stamp: is.Stamp}
+func (j *Job) sealItem(ctx context.Context, p survey.Place, is survey.Item) error {
+	sealed := kit.Sealed{Stream: stream(p.Key), Stamp: is.Stamp}
 	var err error
-	if p.item.Kind == card.SQLite {
+	if p.Item.Kind == card.SQLite {
 		err = j.sealDatabase(ctx, p, is, &sealed)
 	} else {
 		err = j.sealTree(ctx, p, is, &sealed)
@@ -122,7 +131,7 @@ func (j *Job) sealItem(ctx context.Context, p place, is ItemSurvey) error {
 	if err != nil {
 		return err
 	}
-	return j.recordSealed(p.key, "", sealed)
+	return j.recordSealed(p.Key, "", sealed)
 }
 
 // recordSealed enters sealed streams into the journal and the checksums.
@@ -136,9 +145,9 @@ func (j *Job) recordSealed(key steps.Key, lic string, sealed kit.Sealed) error {
 }
 
 // sealTree seals a folder or file with the list of what is in it.
-func (j *Job) sealTree(ctx context.Context, p place, is ItemSurvey, sealed *kit.Sealed) error {
-	progress := j.begin(p.key, "sealing", is.Bytes)
-	dir := j.Kit.AppDir(p.key.App)
+func (j *Job) sealTree(ctx context.Context, p survey.Place, is survey.Item, sealed *kit.Sealed) error {
+	progress := j.begin(p.Key, "sealing", is.Bytes)
+	dir := j.Kit.AppDir(p.Key.App)
 	data, err := seal.Create(dir, sealed.Stream+treeEnding, j.sealing(0))
 	if err != nil {
 		return err
@@ -148,7 +157,7 @@ func (j *Job) sealTree(ctx context.Context, p place, is ItemSurvey, sealed *kit.
 		data.Abort()
 		return err
 	}
-	st, err := j.source(p.item, p.path).Archive(ctx, data, list, progress)
+	st, err := j.source(p.Item, p.Path).Archive(ctx, data, list, progress)
 	if err != nil {
 		data.Abort()
 		list.Abort()
@@ -165,18 +174,18 @@ func (j *Job) sealTree(ctx context.Context, p place, is ItemSurvey, sealed *kit.
 }
 
 // sealDatabase seals a snapshot of a database and the snapshot's fingerprint.
-func (j *Job) sealDatabase(ctx context.Context, p place, is ItemSurvey, sealed *kit.Sealed) error {
+func (j *Job) sealDatabase(ctx context.Context, p survey.Place, is survey.Item, sealed *kit.Sealed) error {
 	temp, err := j.temp()
 	if err != nil {
 		return err
 	}
-	j.begin(p.key, "taking a snapshot", 0)
-	snapshot, err := sqlite.Snapshot(ctx, p.path, temp, nil)
+	j.begin(p.Key, "taking a snapshot", 0)
+	snapshot, err := sqlite.Snapshot(ctx, p.Path, temp, nil)
 	if err != nil {
 		return err
 	}
 	defer sqlite.Discard(snapshot)
-	print, err := sqlite.Take(ctx, snapshot, temp, p.item.Counts)
+	print, err := sqlite.Take(ctx, snapshot, temp, p.Item.Counts)
 	if err != nil {
 		return err
 	}
@@ -185,14 +194,14 @@ func (j *Job) sealDatabase(ctx context.Context, p place, is ItemSurvey, sealed *
 		return fault.Wrap(fault.Unreadable, err, "cannot read the snapshot")
 	}
 	defer f.Close()
-	progress := j.begin(p.key, "sealing", is.Bytes)
-	dir := j.Kit.AppDir(p.key.App)
+	progress := j.begin(p.Key, "sealing", is.Bytes)
+	dir := j.Kit.AppDir(p.Key.App)
 	sealed.Parts, sealed.Bytes, err = j.sealStream(ctx, dir, sealed.Stream+sqliteEnding, f, progress)
 	if err != nil {
 		return err
 	}
 	sealed.Files = 1
-	if info, err := os.Stat(p.path); err == nil {
+	if info, err := os.Stat(p.Path); err == nil {
 		sealed.Mode = uint32(info.Mode().Perm())
 	}
 	sealed.List, err = j.sealJSON(dir, sealed.Stream+listEnding, print)
@@ -257,14 +266,14 @@ func (j *Job) openJSON(app string, parts []seal.Part, v any) error {
 }
 
 // sealLicence keeps a licence's serial and code sealed, for the new computer.
-func (j *Job) sealLicence(ctx context.Context, c *card.Card, l card.Licence, ls LicenceSurvey) error {
+func (j *Job) sealLicence(ctx context.Context, c *card.Card, l card.Licence, ls survey.Licence) error {
 	lic := j.State().Licences[steps.Key{App: c.Name, Item: l.Name}]
 	if lic != nil && lic.Sealed != nil && len(j.unwhole(ctx, *lic.Sealed, c.Name)) == 0 {
 		return nil
 	}
 	sealed := kit.Sealed{Stream: l.Name}
 	var err error
-	if sealed.Parts, err = j.sealJSON(j.Kit.AppDir(c.Name), l.Name+licenceEnding, ls.secrets); err != nil {
+	if sealed.Parts, err = j.sealJSON(j.Kit.AppDir(c.Name), l.Name+licenceEnding, ls.Secrets); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "the licence %s of %s is not sealed", l.Name, c.Title)
 	}
 	return j.recordSealed(steps.Key{App: c.Name}, l.Name, sealed)

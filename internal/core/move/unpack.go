@@ -52,27 +52,12 @@ type target struct {
 // are not here.
 func (j *Job) targets(c *card.Card) (out []target, noUser []string, err error) {
 	for _, it := range j.State().AppItems(c.Name) {
-		t := target{item: it, card: c.Item(it.Key.Item)}
-		if t.card == nil {
-			return nil, nil, fault.New(fault.Damaged, "the card of %s has no item %q", c.Title, it.Key.Item)
+		t, err := j.targetOf(c, it)
+		if fault.KindOf(err) == fault.NoUser {
+			noUser = append(noUser, j.userHere(it))
+			continue
 		}
-		path := t.card.Path.On(string(j.Computer.System()))
-		if path == "" {
-			return nil, nil, fault.New(fault.BadCard, "the card of %s does not say where %s belongs on a %s computer", c.Title, it.Key.Item, j.Computer.System())
-		}
-		if it.Key.User != "" {
-			name := it.Key.User
-			if to := j.Users[name]; to != "" {
-				name = to
-			} else if it.Placed != nil && it.Placed.User != "" {
-				name = it.Placed.User // as unpack was told
-			}
-			if t.user = machine.FindUser(j.Computer, name); t.user == nil {
-				noUser = append(noUser, name)
-				continue
-			}
-		}
-		if t.path, err = j.Computer.Locate(path, t.user); err != nil {
+		if err != nil {
 			return nil, nil, err
 		}
 		for _, other := range out {
@@ -85,6 +70,38 @@ func (j *Job) targets(c *card.Card) (out []target, noUser []string, err error) {
 	return out, noUser, nil
 }
 
+// userHere is the name of who takes over an item here: as was told, or as
+// unpack was told, or the same.
+func (j *Job) userHere(it *steps.Item) string {
+	if to := j.Users[it.Key.User]; to != "" {
+		return to
+	}
+	if it.Placed != nil && it.Placed.User != "" {
+		return it.Placed.User
+	}
+	return it.Key.User
+}
+
+// targetOf returns where one item belongs here. A user who is not here gives
+// an error of the kind NoUser.
+func (j *Job) targetOf(c *card.Card, it *steps.Item) (t target, err error) {
+	t = target{item: it, card: c.Item(it.Key.Item)}
+	if t.card == nil {
+		return t, fault.New(fault.Damaged, "the card of %s has no item %q", c.Title, it.Key.Item)
+	}
+	path := t.card.Path.On(string(j.Computer.System()))
+	if path == "" {
+		return t, fault.New(fault.BadCard, "the card of %s does not say where %s belongs on a %s computer", c.Title, it.Key.Item, j.Computer.System())
+	}
+	if it.Key.User != "" {
+		if t.user = machine.FindUser(j.Computer, j.userHere(it)); t.user == nil {
+			return t, fault.New(fault.NoUser, "%s is no user of this computer", j.userHere(it))
+		}
+	}
+	t.path, err = j.Computer.Locate(path, t.user)
+	return t, err
+}
+
 func (j *Job) unpackApp(ctx context.Context, c *card.Card, o *Outcome, damage []string) error {
 	f := j.facts(c)
 	f.KitDamage, f.Consistent = damage, false
@@ -94,14 +111,16 @@ func (j *Job) unpackApp(ctx context.Context, c *card.Card, o *Outcome, damage []
 		if targets, f.NoUser, err = j.targets(c); err != nil {
 			return err
 		}
-		f.OldVersion = j.State().Packed[c.Name].Version
+		f.OldVersion, f.OldEdition = j.State().Packed[c.Name].Version, j.State().Packed[c.Name].Edition
 	}
 	if c.Version != nil {
 		f.Rule = c.Version.Rule
 	}
-	if f.NewVersion, err = j.version(c); err != nil {
+	here, err := j.version(ctx, c)
+	if err != nil {
 		return err
 	}
+	f.NewVersion, f.NewEdition, f.Withheld = here.Value, here.Edition, here.Withheld
 	if f.Running, err = j.running(ctx, c); err != nil {
 		return err
 	}

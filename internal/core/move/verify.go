@@ -46,6 +46,13 @@ func (j *Job) Verify(ctx context.Context) ([]*Outcome, error) {
 				Files: t.item.Sealed.Files, Bytes: t.item.Sealed.Bytes, Rows: checked.Rows, Diffs: checked.Diffs, Count: checked.Count,
 			})
 		}
+		for _, stay := range j.State().Packed[c.Name].Stays {
+			io, err := j.verifyStay(ctx, c, stay)
+			if err != nil {
+				return err
+			}
+			o.Items = append(o.Items, io)
+		}
 		for _, l := range c.Licences {
 			lo, err := j.verifyLicence(ctx, c, l)
 			if lo != nil {
@@ -71,6 +78,34 @@ func (j *Job) verifyItem(ctx context.Context, t target) (*steps.Checked, error) 
 		return j.verifyDatabase(ctx, t)
 	}
 	return j.verifyTree(ctx, t)
+}
+
+// verifyStay sees that an item that stays where it is has the same address in
+// the app's settings here, and that a server answers. It is not journalled:
+// whether a server answers is true of the moment only.
+func (j *Job) verifyStay(ctx context.Context, c *card.Card, stay steps.Stay) (ItemOutcome, error) {
+	out := ItemOutcome{Item: stay.Item, Did: "stays", To: stay.Address, Equal: true}
+	it := c.Item(stay.Item)
+	if it == nil {
+		return out, fault.New(fault.Damaged, "the card of %s has no item %q", c.Title, stay.Item)
+	}
+	now, err := j.lookerFor(c, false).Stay(ctx, it)
+	if err != nil {
+		return out, err
+	}
+	out.Rows = append(out.Rows, steps.Row{What: "address", Old: stay.Address, New: now.Path, Same: now.Path == stay.Address})
+	if now.Reached != nil {
+		answers := map[bool]string{true: "answers", false: "does not answer"}
+		out.Rows = append(out.Rows, steps.Row{What: "server", Old: "", New: answers[*now.Reached], Same: *now.Reached})
+	}
+	for _, r := range out.Rows {
+		if !r.Same {
+			out.Equal = false
+			out.Count++
+			out.Diffs = append(out.Diffs, r.What+": "+r.New)
+		}
+	}
+	return out, nil
 }
 
 // row makes a row of two figures.
@@ -171,11 +206,11 @@ func (j *Job) verifyDatabase(ctx context.Context, t target) (*steps.Checked, err
 }
 
 func (j *Job) verifyLicence(ctx context.Context, c *card.Card, l card.Licence) (*LicenceOutcome, error) {
-	version, err := j.version(c)
+	version, err := j.version(ctx, c)
 	if err != nil {
 		return nil, err
 	}
-	h, err := j.hold(c, l, version)
+	h, err := j.hold(c, l, version.Value)
 	if err != nil {
 		return nil, err
 	}

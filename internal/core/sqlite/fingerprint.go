@@ -291,3 +291,12 @@ func Compare(old, new *Fingerprint) []Diff {
 	}
 	return out
 }
+
+// Ask returns the whole number that a query gives of a database, which is
+// read as it is at one moment, without a trace. temp is as for Snapshot.
+func Ask(ctx context.Context, name, temp, query string) (n int64, err error) {
+	err = reading(ctx, name, temp, func(conn *sql.Conn) error {
+		return conn.QueryRowContext(ctx, query).Scan(&n)
+	})
+	return n, err
+}

@@ -5,9 +5,11 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/dustin/go-humanize"
+
 	"movekit/internal/core/card"
 	"movekit/internal/core/licence"
-	"movekit/internal/core/machine"
+	"movekit/internal/core/version"
 )
 
 // Side is which computer of the move a step runs on.
@@ -34,6 +36,9 @@ type Facts struct {
 	Running    []string // programs of the app that run
 	Consistent bool     // every item of the app may be packed in use
 	Missing    []string // what the card lists and is not here
+	Open       []string // programs that have files of the app open, which are not packed in use
+	Unsynced   []string // what is not sent yet
+	Unreadable []string // places that cannot be read
 	LacksNeed  []string // items here without one they need
 	BadNames   []string // names that the new computer's system forbids
 	NoUser     []string // users whose counterpart is not here
@@ -44,6 +49,9 @@ type Facts struct {
 	Rule       card.Rule // "" where the card has none
 	OldVersion string
 	NewVersion string
+	Withheld   []string // the command that would tell the version here, and was not run
+	OldEdition string
+	NewEdition string
 
 	OldState  licence.State
 	NewState  licence.State
@@ -95,6 +103,12 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(len(f.Running) > 0 && !f.Consistent, "%s is running: %s", f.Title, strings.Join(f.Running, ", "))
 		}},
+	{"files-closed", []Step{Pack}, false, false, "no program has a file open that is packed as it is",
+		func(f Facts) []string { return f.Open }},
+	{"sync-done", []Step{Pack}, false, false, "everything that the app sends somewhere is sent",
+		func(f Facts) []string { return f.Unsynced }},
+	{"readable", []Step{Pack}, true, false, "everything that is packed can be read",
+		func(f Facts) []string { return f.Unreadable }},
 	{"items-there", []Step{Pack}, false, false, "everything the card lists is on the old computer",
 		func(f Facts) []string {
 			return when(len(f.Missing) > 0, "not on this computer: %s", strings.Join(f.Missing, "; "))
@@ -107,7 +121,7 @@ var Gates = []Gate{
 		}},
 	{"fits", []Step{Pack, Unpack}, false, false, "there is space for what is written",
 		func(f Facts) []string {
-			return when(f.Need > 0 && uint64(f.Need) > f.Free, "%d bytes are needed at most, %d are free", f.Need, f.Free)
+			return when(f.Need > 0 && uint64(f.Need) > f.Free, "%s are needed, %s are free", humanize.Bytes(uint64(max(f.Need, 0))), humanize.Bytes(f.Free))
 		}},
 	{"sealed", []Step{Deactivate}, true, false, "everything the card lists is sealed and reads back whole",
 		func(f Facts) []string {
@@ -127,13 +141,19 @@ var Gates = []Gate{
 			switch {
 			case f.Rule == "":
 				return nil
+			case f.NewVersion == "" && len(f.Withheld) > 0:
+				return []string{fmt.Sprintf("the version of %s here is told by its own command, which was not run: %s (agree to it with --run-commands)", f.Title, strings.Join(f.Withheld, " "))}
 			case f.NewVersion == "":
 				return []string{fmt.Sprintf("%s is not installed here; version %s is needed (%s)", f.Title, f.OldVersion, f.Rule)}
 			case f.OldVersion == "":
 				return []string{fmt.Sprintf("the version of %s on %s is not known; %s is here", f.Title, f.OldName, f.NewVersion)}
 			}
-			return when(!machine.Allows(f.Rule, f.OldVersion, f.NewVersion),
+			return when(!version.Allows(f.Rule, f.OldVersion, f.NewVersion),
 				"%s had version %s and has version %s here; the rule is %s", f.Title, f.OldVersion, f.NewVersion, f.Rule)
+		}},
+	{"same-edition", []Step{Unpack}, false, false, "the app here is of the same edition",
+		func(f Facts) []string {
+			return when(f.OldEdition != "" && !strings.EqualFold(f.OldEdition, f.NewEdition), "%s was the edition %q and is %q here", f.Title, f.OldEdition, f.NewEdition)
 		}},
 	{"old-deactivated", []Step{Activate}, true, false, "the licence is not active on the old computer",
 		func(f Facts) []string {
@@ -145,7 +165,7 @@ var Gates = []Gate{
 		}},
 	{"covered", []Step{Activate}, false, false, "the licence covers the version here",
 		func(f Facts) []string {
-			c, v := machine.Numbers(f.Covers), machine.Numbers(f.NewVersion)
+			c, v := version.Numbers(f.Covers), version.Numbers(f.NewVersion)
 			return when(len(c) > 0 && (len(v) == 0 || c[0] != v[0]), "the licence covers version %s; version %q is here", f.Covers, f.NewVersion)
 		}},
 	{"proven", []Step{Retire, Close}, true, false, "verify found everything equal",

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"time"
 
+	"movekit/internal/core/card"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
@@ -39,6 +40,7 @@ const (
 	EventChecked    = "checked"    // an item was held against the old one: Checked
 	EventSeen       = "seen"       // a licence's states were looked at: Seen
 	EventOverridden = "overridden" // a gate was overridden: Overridden
+	EventAgreed     = "agreed"     // a person agreed to run the commands of an app's card
 	EventReported   = "reported"   // the hand-over was written
 )
 
@@ -52,8 +54,19 @@ type Key struct {
 // Packed is the data of EventPacked.
 type Packed struct {
 	Version string   `json:"version,omitempty"` // of the app on the old computer
+	Edition string   `json:"edition,omitempty"`
 	Items   []Key    `json:"items"`
+	Where   []string `json:"where,omitempty"`  // of the items, as the old computer writes it
 	Absent  []string `json:"absent,omitempty"` // what the card lists and was not there
+	Stays   []Stay   `json:"stays,omitempty"`  // what stays where it is
+}
+
+// Stay is an item that stays where it is, and its address as the old computer
+// has it.
+type Stay struct {
+	Item    string    `json:"item"`
+	Kind    card.Kind `json:"kind"`
+	Address string    `json:"address"`
 }
 
 // Asked is the data of EventAsked.
@@ -151,13 +164,14 @@ type State struct {
 	Packed    map[string]*Packed
 	Asides    map[string][]string // what was set aside on the new computer, by app
 	Overrides []Override
+	Agreed    map[string]bool // apps whose card's commands a person agreed to run
 	Reported  time.Time
 	Last      time.Time
 }
 
 // Fold reads the journal's lines into a State.
 func Fold(m kit.Manifest, lines []journal.Line) *State {
-	s := &State{Old: m.Old, New: m.New, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Asides: map[string][]string{}}
+	s := &State{Old: m.Old, New: m.New, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Asides: map[string][]string{}, Agreed: map[string]bool{}}
 	for _, l := range lines {
 		s.Add(l)
 	}
@@ -215,6 +229,8 @@ func (s *State) Add(l journal.Line) {
 		lic.Old, lic.New, lic.Left = lic.Seen.Old, lic.Seen.New, lic.Seen.Left
 	case EventOverridden:
 		s.Overrides = append(s.Overrides, Override{Overridden: *read[Overridden](l), App: l.App, Computer: l.Computer, At: l.At})
+	case EventAgreed:
+		s.Agreed[l.App] = true
 	case EventReported:
 		s.Reported = l.At
 	}

@@ -200,3 +200,6 @@ func readNames(dir string) ([]string, error) {
 	sort.Strings(names)
 	return names, nil
 }
+
+// Includes reports whether the source's include patterns match a path in it.
+func (s Source) Includes(rel string) bool { return s.matches(s.Include, rel) }

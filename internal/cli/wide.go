@@ -1,0 +1,117 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/move"
+	"movekit/internal/core/wide"
+	"movekit/internal/table"
+)
+
+// surveyWide looks for what no card covers.
+func (e *env) surveyWide(ctx context.Context, call *surveyCall, apps []string) error {
+	if call.days < 1 {
+		return fault.New(fault.Usage, "--days is at least 1")
+	}
+	c, err := machine.Open(e.root)
+	if err != nil {
+		return err
+	}
+	s := wide.Search{Computer: c, Days: call.days, Limit: call.limit}
+	s.Progress = func(n int64) { e.notify(move.Event{What: fmt.Sprintf("%d files seen", n)}) }
+	if k, err := e.openKit(); err == nil && len(call.cards) == 0 {
+		s.Cards, s.KitDir = k.Cards, k.Dir
+	} else if err != nil && fault.KindOf(err) != fault.NotAKit {
+		return err
+	} else if len(call.cards) > 0 || usualCards() != nil {
+		if s.Cards, err = readCards(call.cards, apps); err != nil {
+			return err
+		}
+	}
+	r, err := s.Run(ctx)
+	e.done()
+	if err != nil {
+		return err
+	}
+	if call.sheet != "" {
+		return fault.New(fault.Usage, "--sheet goes without --wide; use --json to keep what was found")
+	}
+	if err := e.object(r); err != nil {
+		return err
+	}
+	e.showWide(r, len(s.Cards))
+	if r.Unread > 0 {
+		return exit{exitPerson}
+	}
+	return nil
+}
+
+func (e *env) showWide(r *wide.Result, cards int) {
+	e.printf("%s: %d files seen, %d opened. %s. Recent is what changed within %d days.\n\n", r.Computer, r.Files, r.Opened,
+		map[bool]string{true: "No card was given", false: plural(int64(cards), "card") + " taken off"}[cards == 0], r.Days)
+	t := e.table("what was seen", "size", "newest change", "where")
+	t.Right = []int{2}
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		what := f.What
+		if f.Count > 1 && f.Class != wide.Registry && f.Class != wide.Server {
+			what = fmt.Sprintf("%d x %s", f.Count, what)
+		}
+		size, newest := "", ""
+		if f.Bytes > 0 {
+			size = bytesText(f.Bytes)
+		}
+		if !f.Newest.IsZero() {
+			newest = f.Newest.Local().Format("2006-01-02 15:04")
+			if f.Recent {
+				newest = e.paint(newest, table.Note)
+			}
+		}
+		t.Add(what, size, newest, f.Where+e.details(f))
+	}
+	if t.Len() > 0 {
+		e.printf("%s", t)
+	} else {
+		e.printf("Nothing was found that no card covers.\n")
+	}
+	if r.More > 0 {
+		e.printf("%d more are not shown.\n", r.More)
+	}
+	e.printf("\nPeople's own documents are searched for databases, mail and keys only.\nPassed over: %s\n", strings.Join(r.Passed, "; "))
+	for _, u := range r.Unreadable {
+		e.printf("%s %s\n", e.paint("cannot be read:", table.Bad), u)
+	}
+	if more := r.Unread - int64(len(r.Unreadable)); more > 0 {
+		e.printf("and %d more that cannot be read\n", more)
+	}
+	e.showNotes(r.Notes)
+	e.say("To cover one: movekit card draft NAME --from PATH\n")
+}
+
+// details are the few lines below a finding that say more than its first.
+func (e *env) details(f *wide.Finding) string {
+	shown := f.Details
+	switch {
+	case f.Class == wide.Registry:
+		return e.paint("  "+strings.Join(shown, ", "), table.Faint)
+	case f.Count == 1 && len(shown) == 1: // a single file: only what is beside it
+		_, note, ok := strings.Cut(shown[0], "; ")
+		if !ok {
+			return ""
+		}
+		shown = []string{note}
+	}
+	var b strings.Builder
+	for i, d := range shown {
+		if i == 3 && f.Class != wide.Server && len(shown) > 4 {
+			fmt.Fprintf(&b, "\n  and %d more", len(shown)-3)
+			break
+		}
+		b.WriteString("\n  " + d)
+	}
+	return e.paint(b.String(), table.Faint)
+}

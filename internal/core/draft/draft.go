@@ -1,0 +1,387 @@
+// Package draft makes the draft of an app card from folders and files that
+// somebody found: what is in them becomes items, what need not move is skipped
+// with the reason, and what only a person can know is left to them as comments.
+package draft
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/dustin/go-humanize"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/sqlite"
+	"movekit/internal/core/tree"
+	"movekit/internal/core/wide"
+)
+
+// Draft is what a card is drafted from.
+type Draft struct {
+	Name, Title string
+	System      machine.System
+	Items       []*Item
+	Version     []string // lines of the card below "version:"; none where nothing was found
+	Programs    []string
+	Pointers    []Pointer
+	Notes       []string // what could not be looked at
+}
+
+// Item is a proposed item.
+type Item struct {
+	Name   string
+	Kind   card.Kind
+	Path   string // in the terms of cards
+	About  string // what was seen
+	Secret bool
+	Skips  []Skip
+	Counts []card.Count
+	Notes  []string // what a person should think about
+}
+
+// Skip is what is left out of a folder, with the reason.
+type Skip struct {
+	Pattern, Why string
+	Bytes        int64
+	Files        int64
+}
+
+// Pointer is an absolute path in a text file, which may lead nowhere on the new
+// computer.
+type Pointer struct {
+	File string // in the terms of cards
+	Line int
+	Path string
+}
+
+// Limits of what is proposed.
+const (
+	maxPointers = 30
+	maxText     = 1 << 20 // bytes of a text file that is searched
+	maxSplit    = 12      // databases and secrets of one folder that become items
+	maxCounts   = 3
+)
+
+// Drafter drafts cards for one computer.
+type Drafter struct {
+	Computer machine.Computer
+	Temp     string // private folder for databases that cannot be read in place
+}
+
+// Make drafts a card called name from paths, which are real ones or in the
+// terms of cards.
+func (d *Drafter) Make(ctx context.Context, name, title string, paths []string) (*Draft, error) {
+	if title == "" {
+		title = strings.ToUpper(name[:1]) + strings.ReplaceAll(name[1:], "-", " ")
+	}
+	out := &Draft{Name: name, Title: title, System: d.Computer.System()}
+	seen := map[string]bool{}
+	for _, p := range paths {
+		real, err := d.locate(p)
+		if err != nil {
+			return nil, err
+		}
+		if seen[real] {
+			continue
+		}
+		seen[real] = true
+		if err := d.add(ctx, out, real); err != nil {
+			return nil, err
+		}
+	}
+	d.version(ctx, out, paths)
+	names := map[string]int{}
+	for _, it := range out.Items {
+		if names[it.Name]++; names[it.Name] > 1 {
+			it.Name = fmt.Sprintf("%s-%d", it.Name, names[it.Name])
+		}
+	}
+	return out, nil
+}
+
+// locate returns the real path of what a person named.
+func (d *Drafter) locate(p string) (string, error) {
+	if strings.HasPrefix(p, "%") || strings.HasPrefix(p, "~") || strings.HasPrefix(p, "$") || d.Computer.Root() != "" && len(p) > 1 && p[1] == ':' {
+		for _, u := range machine.Profiles(d.Computer, p) {
+			real, err := d.Computer.Locate(p, u)
+			if err != nil {
+				return "", err
+			}
+			if there, err := machine.Exists(real); err == nil && there {
+				return real, nil
+			}
+		}
+		return "", fault.New(fault.Missing, "there is nothing at %s", p)
+	}
+	real, err := filepath.Abs(p)
+	if err == nil {
+		real, err = filepath.EvalSymlinks(real)
+	}
+	if err != nil {
+		return "", fault.Wrap(fault.Missing, err, "there is nothing at %s", p)
+	}
+	return real, nil
+}
+
+// add proposes items for one folder or file.
+func (d *Drafter) add(ctx context.Context, out *Draft, real string) error {
+	info, err := os.Stat(real)
+	if err != nil {
+		return fault.Wrap(fault.Missing, err, "cannot look at %s", real)
+	}
+	term, _ := machine.Term(d.Computer, real)
+	if !info.IsDir() {
+		out.Items = append(out.Items, d.file(ctx, real, term))
+		d.pointers(out, real)
+		return nil
+	}
+	it := &Item{Name: slug(filepath.Base(real)), Kind: card.Folder, Path: term}
+	out.Items = append(out.Items, it)
+	f := &folder{d: d, out: out, item: it, real: real, skips: map[string]*Skip{}, endings: map[string]int64{}}
+	src := tree.Source{Root: real}
+	st, err := src.Measure(ctx, f.see, func(p tree.Problem) {
+		out.Notes = append(out.Notes, fmt.Sprintf("%s cannot be read: %v", machine.Spoken(d.Computer, p.Path), p.Err))
+	})
+	if err != nil {
+		return err
+	}
+	it.About = fmt.Sprintf("%s, newest change %s", amount(st.Files, st.Bytes), st.Newest.Format("2006-01-02"))
+	f.finish(ctx)
+	if f.left == 0 && len(f.split) > 0 {
+		// Everything in it has become an item of its own.
+		out.Items = slices.DeleteFunc(out.Items, func(i *Item) bool { return i == it })
+	}
+	return nil
+}
+
+// file proposes an item for a single file.
+func (d *Drafter) file(ctx context.Context, real, term string) *Item {
+	it := &Item{Name: slug(filepath.Base(real)), Kind: card.File, Path: term}
+	class, what := wide.Look(real)
+	it.About = what
+	switch {
+	case what == wide.SQLiteDatabase:
+		it.Kind = card.SQLite
+		it.Counts = d.tables(ctx, real, it)
+	case class == wide.Key || class == wide.Certificate || class == wide.Licence:
+		it.Secret = true
+		it.Notes = append(it.Notes, "Whoever has this file can do what its owner can. Where the maker's licence is bound to the", "computer, it must be issued again rather than moved.")
+	case class == wide.Database:
+		it.Notes = append(it.Notes, "It is moved as a file: the app must be closed while it is packed.")
+	}
+	return it
+}
+
+// tables proposes counts of the largest tables of a database.
+func (d *Drafter) tables(ctx context.Context, real string, it *Item) []card.Count {
+	f, err := sqlite.Take(ctx, real, d.Temp, nil)
+	if err != nil {
+		it.Notes = append(it.Notes, "Its tables could not be read: "+err.Error())
+		return nil
+	}
+	tables := slices.Clone(f.Tables)
+	slices.SortStableFunc(tables, func(a, b sqlite.Table) int { return int(b.Rows - a.Rows) })
+	var out []card.Count
+	for _, t := range tables[:min(len(tables), maxCounts)] {
+		out = append(out, card.Count{Name: strings.ReplaceAll(t.Name, "_", " "), Query: `SELECT count(*) FROM "` + strings.ReplaceAll(t.Name, `"`, `""`) + `"`})
+	}
+	return out
+}
+
+// folder looks at what is in one folder.
+type folder struct {
+	d       *Drafter
+	out     *Draft
+	item    *Item
+	real    string
+	skips   map[string]*Skip
+	split   []string // databases and secrets, by their paths in the folder
+	other   []string // databases that stay in the folder
+	endings map[string]int64
+	texts   []string
+	left    int64 // files that stay in the folder's own item
+}
+
+// needless are endings of files that an app makes anew, with the reason.
+var needless = map[string]string{
+	".log": "logs", ".tmp": "temporary files", ".temp": "temporary files", ".lock": "locks of a running app", ".lck": "locks of a running app",
+	".pid": "locks of a running app", ".ldb": "locks of open databases", ".laccdb": "locks of open databases", ".dmp": "crash dumps", ".crash": "crash dumps", ".etl": "traces",
+}
+
+// see takes one entry of the folder.
+func (f *folder) see(e tree.Entry) {
+	if e.Type != tree.File {
+		return
+	}
+	if pattern, why := needlessPart(e.Path); why != "" {
+		s := f.skips[pattern]
+		if s == nil {
+			s = &Skip{Pattern: pattern, Why: why}
+			f.skips[pattern] = s
+		}
+		s.Files++
+		s.Bytes += e.Size
+		return
+	}
+	if strings.HasSuffix(e.Path, "-wal") || strings.HasSuffix(e.Path, "-shm") || strings.HasSuffix(e.Path, "-journal") {
+		return // with its database
+	}
+	class, what := wide.Look(filepath.Join(f.real, filepath.FromSlash(e.Path)))
+	switch {
+	case (what == wide.SQLiteDatabase || class == wide.Key || class == wide.Certificate || class == wide.Licence) && len(f.split) < maxSplit && plain(e.Path):
+		f.split = append(f.split, e.Path)
+		return
+	case class == wide.Database:
+		f.other = append(f.other, e.Path+" is a "+what)
+	}
+	f.left++
+	if ext := strings.ToLower(path.Ext(e.Path)); ext != "" && plain(ext) {
+		f.endings[ext]++
+	}
+	if e.Size <= maxText && textual[strings.ToLower(path.Ext(e.Path))] {
+		f.texts = append(f.texts, e.Path)
+	}
+}
+
+// needlessPart returns the pattern of what need not move, and why.
+func needlessPart(rel string) (pattern, why string) {
+	dir := path.Dir(rel)
+	for at, parts := "", strings.Split(dir, "/"); len(parts) > 0; parts = parts[1:] {
+		at = path.Join(at, parts[0])
+		if wide.Needless(parts[0]) && plain(at) {
+			return glob(at) + "/**", "a cache, temporary folder or log folder, by its name"
+		}
+	}
+	ext := strings.ToLower(path.Ext(rel))
+	if why := needless[ext]; why != "" {
+		return "**/*" + ext, why
+	}
+	return "", ""
+}
+
+// plain reports whether a path can be written in a pattern of a card.
+func plain(p string) bool { return utf8.ValidString(p) && !strings.ContainsAny(p, "\\\n\r\x00\t") }
+
+var special = regexp.MustCompile(`[\[\]{}*?]`)
+
+// glob writes a path as a pattern; a character that means something in patterns
+// is matched by ?.
+func glob(p string) string { return special.ReplaceAllString(p, "?") }
+
+// finish turns what was seen into items.
+func (f *folder) finish(ctx context.Context) {
+	separator := map[machine.System]string{machine.Windows: `\`, machine.Linux: "/"}[f.d.Computer.System()]
+	for _, rel := range f.split {
+		real := filepath.Join(f.real, filepath.FromSlash(rel))
+		it := f.d.file(ctx, real, f.item.Path+separator+strings.ReplaceAll(rel, "/", separator))
+		f.out.Items = append(f.out.Items, it)
+		why := "is the item " + it.Name
+		f.item.Skips = append(f.item.Skips, Skip{Pattern: glob(rel), Why: why})
+		if it.Kind == card.SQLite {
+			f.item.Skips = append(f.item.Skips, Skip{Pattern: glob(rel) + "-*", Why: "goes with " + it.Name})
+		}
+		if it.Secret {
+			f.item.Notes = append(f.item.Notes, "If the data cannot be opened without "+rel+": add  needs: ["+it.Name+"]")
+		}
+	}
+	for _, pattern := range sortedKeys(f.skips) {
+		f.item.Skips = append(f.item.Skips, *f.skips[pattern])
+	}
+	for _, o := range f.other[:min(len(f.other), maxSplit)] {
+		f.item.Notes = append(f.item.Notes, o+"; it is moved as a file, so the app must be closed.")
+	}
+	f.count()
+	for _, rel := range f.texts {
+		f.d.pointers(f.out, filepath.Join(f.real, filepath.FromSlash(rel)))
+	}
+}
+
+// count proposes to count the files of the ending that most files have.
+func (f *folder) count() {
+	best := ""
+	for _, ext := range sortedKeys(f.endings) {
+		if f.endings[ext] > f.endings[best] {
+			best = ext
+		}
+	}
+	if f.endings[best] >= 5 {
+		f.item.Counts = []card.Count{{Name: strings.TrimPrefix(best, ".") + " files", Files: "**/*" + glob(best)}}
+	}
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	var out []string
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+var textual = map[string]bool{".ini": true, ".cfg": true, ".conf": true, ".config": true, ".xml": true, ".json": true, ".yaml": true, ".yml": true, ".txt": true, ".properties": true, ".reg": true, ".toml": true, ".inf": true, ".bat": true, ".cmd": true}
+
+// absolute finds absolute paths: with a drive, to a share, or into a Linux
+// user's or the system's data.
+var absolute = regexp.MustCompile(`(?i)(?:\b[a-z]:(?:\\\\?|/)[^\s"'<>|;,*?\x00-\x1f]+|\\\\[a-z0-9][a-z0-9.-]+\\[^\s"'<>|;,*?\x00-\x1f]+|(?:^|[\s"'=:>])(/(?:home|srv|var|opt|mnt|media|data)/[^\s"'<>|;,*?\x00-\x1f]+))`)
+
+// pointers lists the absolute paths in a text file.
+func (d *Drafter) pointers(out *Draft, real string) {
+	if !textual[strings.ToLower(filepath.Ext(real))] {
+		return
+	}
+	f, err := os.Open(real)
+	if err != nil {
+		return
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, maxText))
+	if err != nil || bytes.IndexByte(data, 0) >= 0 {
+		return
+	}
+	term, _ := machine.Term(d.Computer, real)
+	lines := bufio.NewScanner(bytes.NewReader(data))
+	lines.Buffer(nil, maxText)
+	for n := 1; lines.Scan() && len(out.Pointers) < maxPointers; n++ {
+		for _, m := range absolute.FindAllStringSubmatch(lines.Text(), 4) {
+			found := m[0]
+			if m[1] != "" {
+				found = m[1]
+			}
+			out.Pointers = append(out.Pointers, Pointer{term, n, found})
+		}
+	}
+}
+
+// amount says how many files there are, and how large they are.
+func amount(files, bytes int64) string {
+	if files == 1 {
+		return "1 file, " + humanize.Bytes(uint64(bytes))
+	}
+	return fmt.Sprintf("%d files, %s", files, humanize.Bytes(uint64(bytes)))
+}
+
+var notSlug = regexp.MustCompile(`[^a-z0-9]+`)
+
+// slug makes a short name that cards take.
+func slug(s string) string {
+	s = strings.TrimSuffix(s, filepath.Ext(s))
+	s = strings.Trim(notSlug.ReplaceAllString(strings.ToLower(s), "-"), "-")
+	if len(s) > 36 {
+		s = strings.Trim(s[:36], "-")
+	}
+	if s == "" {
+		return "item"
+	}
+	return s
+}

@@ -1,0 +1,116 @@
+package draft
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"movekit/internal/core/machine"
+	"movekit/internal/core/probe"
+	"movekit/internal/core/registry"
+)
+
+// version proposes where the app's version is read: in the list of installed
+// programs, in a package of that name, or in a file of the folders.
+func (d *Drafter) version(_ context.Context, out *Draft, paths []string) {
+	switch d.Computer.System() {
+	case machine.Windows:
+		if d.uninstalled(out) {
+			return
+		}
+	case machine.Linux:
+		if v, err := probe.PackageVersion(d.Computer, out.Name); err == nil && v != "" {
+			out.Version = []string{"package: " + out.Name + "  # is " + v + " here"}
+			return
+		}
+	}
+	for _, p := range paths {
+		if real, err := d.locate(p); err == nil && d.versionFile(out, real) {
+			return
+		}
+	}
+	for _, folder := range []string{`%PROGRAMFILES%`, `%PROGRAMFILES(X86)%`, "/opt", "/usr/local"} {
+		if at, err := d.Computer.Locate(folder, nil); err == nil {
+			for _, name := range []string{out.Title, out.Name} {
+				if d.versionFile(out, filepath.Join(at, name)) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// uninstalled looks for the app in the list of installed programs.
+func (d *Drafter) uninstalled(out *Draft) bool {
+	for _, path := range []string{`HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall`, `HKLM\SOFTWARE\WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall`} {
+		list, err := d.Computer.Registry(path, nil)
+		if err != nil {
+			continue
+		}
+		names, _ := list.Keys()
+		for _, n := range names {
+			title := registry.Text(list, n, "DisplayName")
+			if !strings.Contains(strings.ToLower(title), strings.ToLower(out.Title)) || registry.Text(list, n, "DisplayVersion") == "" {
+				continue
+			}
+			out.Version = []string{"registry: " + quote(path+`\`+n), "value: DisplayVersion  # is " + oneLine(registry.Text(list, n, "DisplayVersion")) + " here"}
+			if folder := registry.Text(list, n, "InstallLocation"); folder != "" {
+				if at, err := d.Computer.Locate(folder, nil); err == nil {
+					out.Programs = programs(at)
+				}
+			}
+			list.Close()
+			return true
+		}
+		list.Close()
+	}
+	return false
+}
+
+// programs are the executables in a folder.
+func programs(dir string) (out []string) {
+	entries, _ := os.ReadDir(dir)
+	for _, e := range entries {
+		if n := strings.ToLower(e.Name()); strings.HasSuffix(n, ".exe") && !strings.HasPrefix(n, "unins") && len(out) < 8 && plain(n) {
+			out = append(out, e.Name())
+		}
+	}
+	return out
+}
+
+var versionText = regexp.MustCompile(`(?im)^.*?\b(version|v|release)\b[\s:=]*v?(\d+([._]\d+)+\w*)`)
+
+// versionFile looks for an executable or text file in a folder that tells a
+// version.
+func (d *Drafter) versionFile(out *Draft, dir string) bool {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return false
+	}
+	for _, e := range entries {
+		name := filepath.Join(dir, e.Name())
+		term, _ := machine.Term(d.Computer, name)
+		lower := strings.ToLower(e.Name())
+		switch {
+		case !e.Type().IsRegular() || !plain(e.Name()):
+		case strings.HasSuffix(lower, ".exe") && !strings.HasPrefix(lower, "unins"):
+			if v, err := probe.ExeVersion(name); err == nil && v != "" {
+				out.Version, out.Programs = []string{"exe: " + quote(term) + "  # is " + oneLine(v) + " here"}, programs(dir)
+				return true
+			}
+		case strings.HasPrefix(lower, "version") || strings.HasPrefix(lower, "about") || strings.HasPrefix(lower, "release"):
+			data, err := os.ReadFile(name)
+			if err != nil || len(data) > maxText {
+				continue
+			}
+			if m := versionText.FindStringSubmatch(string(data)); m != nil {
+				out.Version = []string{"file: " + quote(term), "pattern: " + quote(`(?i)\b`+regexp.QuoteMeta(m[1])+`\b[\s:=]*v?(\S+)`) + "  # is " + m[2] + " here"}
+				out.Programs = programs(dir)
+				return true
+			}
+		}
+	}
+	return false
+}

@@ -1,0 +1,139 @@
+package draft
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"unicode"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+)
+
+// quote writes a text as YAML.
+func quote(s string) string {
+	if strings.IndexFunc(s, func(r rune) bool { return !unicode.IsPrint(r) }) < 0 {
+		return "'" + strings.ReplaceAll(s, "'", "''") + "'"
+	}
+	out, _ := json.Marshal(s) // a JSON text is a YAML text
+	return string(out)
+}
+
+// oneLine makes a text fit for a comment.
+func oneLine(s string) string {
+	return strings.Map(func(r rune) rune {
+		if !unicode.IsPrint(r) {
+			return '?'
+		}
+		return r
+	}, s)
+}
+
+// YAML writes the draft as a card, with comments for the person who finishes
+// it. What it writes passes the check of cards.
+func (d *Draft) YAML() ([]byte, error) {
+	w := &writer{}
+	w.line("# A draft of an app card, made from what was found on one computer. Read it from top")
+	w.line("# to bottom: what stands in comments only a person can know. Check it with")
+	w.line("#   movekit card check FILE")
+	w.line("card: 1")
+	w.line("name: %s", d.Name)
+	w.line("title: %s", quote(d.Title))
+	w.line("# maker: who makes it")
+	w.line("# about: what the office uses it for")
+	w.line("")
+	d.writeVersion(w)
+	w.line("items:")
+	for _, it := range d.Items {
+		d.writeItem(w, it)
+	}
+	w.line("")
+	w.line("# How the licence is held is for a person to see (docs/cards.md, Licences).")
+	w.line("# licences: []")
+	w.line("")
+	d.writeByHand(w)
+	for _, n := range d.Notes {
+		w.line("# Not looked at: %s", oneLine(n))
+	}
+	data := []byte(w.String())
+	if _, err := card.Parse(d.Name+".yaml", data); err != nil {
+		return data, fault.Wrap(fault.Internal, err, "the draft of %s is no card", d.Name)
+	}
+	return data, nil
+}
+
+type writer struct{ strings.Builder }
+
+func (w *writer) line(format string, args ...any) { fmt.Fprintf(w, format+"\n", args...) }
+
+func (d *Draft) writeVersion(w *writer) {
+	if len(d.Version) == 0 {
+		w.line("# Where the version is read was not found. One of:")
+		w.line("# version:")
+		w.line("#   exe: '%%PROGRAMFILES%%\\...\\app.exe'   # or file and pattern, registry and value, package")
+		w.line("#   rule: same-major")
+	} else {
+		w.line("version:")
+		for _, l := range d.Version {
+			w.line("  %s", l)
+		}
+		w.line("  rule: same-major  # exact, same-minor, same-major, same-or-newer: ask the maker")
+	}
+	w.line("")
+	if len(d.Programs) > 0 {
+		quoted := make([]string, len(d.Programs))
+		for i, p := range d.Programs {
+			quoted[i] = quote(p)
+		}
+		w.line("programs: [%s]  # to see whether it is running", strings.Join(quoted, ", "))
+	} else {
+		w.line("# programs: [app.exe]  # to see whether it is running")
+	}
+	w.line("")
+}
+
+func (d *Draft) writeItem(w *writer, it *Item) {
+	w.line("  # %s", oneLine(it.About))
+	for _, n := range it.Notes {
+		w.line("  # %s", oneLine(n))
+	}
+	w.line("  - name: %s", it.Name)
+	w.line("    kind: %s", it.Kind)
+	w.line("    path: {%s: %s}", d.System, quote(it.Path))
+	if it.Secret {
+		w.line("    secret: true")
+	}
+	if len(it.Skips) > 0 {
+		w.line("    skip:")
+		for _, s := range it.Skips {
+			size := ""
+			if s.Files > 0 {
+				size = " (" + amount(s.Files, s.Bytes) + ")"
+			}
+			w.line("      - %s  # %s%s", quote(s.Pattern), oneLine(s.Why), size)
+		}
+	}
+	if len(it.Counts) > 0 {
+		w.line("    counts:  # figures that a person knows; change them as you like")
+		for _, c := range it.Counts {
+			if c.Query != "" {
+				w.line("      - {name: %s, query: %s}", quote(c.Name), quote(c.Query))
+			} else {
+				w.line("      - {name: %s, files: %s}", quote(c.Name), quote(c.Files))
+			}
+		}
+	}
+}
+
+// writeByHand lists the texts that hold absolute paths.
+func (d *Draft) writeByHand(w *writer) {
+	if len(d.Pointers) == 0 {
+		w.line("# by-hand: []  # what a person must do on the new computer")
+		return
+	}
+	w.line("# These settings hold absolute paths, which may lead nowhere on the new computer.")
+	w.line("by-hand:")
+	for _, p := range d.Pointers {
+		w.line("  - %s", quote(fmt.Sprintf("See that the path in %s, line %d, is right: %s", oneLine(p.File), p.Line, oneLine(p.Path))))
+	}
+}

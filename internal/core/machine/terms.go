@@ -1,0 +1,71 @@
+package machine
+
+import (
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// Spoken returns a real path as the computer itself would write it: C:\... for
+// a Windows computer, /... for another, without the folder that its disk is
+// in.
+func Spoken(c Computer, real string) string {
+	if c.Root() == "" {
+		return real
+	}
+	rel, err := filepath.Rel(c.Root(), real)
+	if err != nil || !filepath.IsLocal(rel) {
+		return real
+	}
+	rel = strings.TrimPrefix(filepath.ToSlash(rel), ".")
+	if c.System() == Windows {
+		return `C:\` + strings.ReplaceAll(rel, "/", `\`)
+	}
+	return "/" + rel
+}
+
+// canonical are the terms that a path is written with, of several that mean
+// the same.
+var canonical = map[System][]string{
+	Windows: {"%APPDATA%", "%LOCALAPPDATA%", "%USERPROFILE%", "%PROGRAMDATA%", "%PROGRAMFILES(X86)%", "%PROGRAMFILES%", "%PUBLIC%", "%WINDIR%"},
+	Linux:   {"$XDG_CONFIG_HOME", "$XDG_DATA_HOME", "$XDG_STATE_HOME", "$XDG_CACHE_HOME", "~"},
+}
+
+// Term returns a real path in the terms of cards (%APPDATA%\X), and whose it is
+// where it lies in a user's profile: the way back from Locate.
+func Term(c Computer, real string) (path string, owner *User) {
+	path = Spoken(c, real)
+	separator := map[System]string{Windows: `\`, Linux: "/"}[c.System()]
+	longest := 0
+	for _, name := range canonical[c.System()] {
+		for _, u := range Profiles(c, name) {
+			at, err := c.Locate(name, u)
+			if err != nil || len(at) <= longest || !within(real, at) {
+				continue
+			}
+			rel, err := filepath.Rel(at, real)
+			if err != nil {
+				continue
+			}
+			longest, owner, path = len(at), u, name
+			if rel != "." {
+				path += separator + strings.ReplaceAll(filepath.ToSlash(rel), "/", separator)
+			}
+		}
+	}
+	return path, owner
+}
+
+// Counterpart returns the user of a computer who is most likely the person who
+// was called name on another: the same name, or the same account with another
+// domain or number behind it. Nobody, or several, gives nil.
+func Counterpart(c Computer, name string) *User {
+	if u := FindUser(c, name); u != nil {
+		return u
+	}
+	users := slices.DeleteFunc(slices.Clone(c.Users()), func(u User) bool { return !strings.EqualFold(u.Account, account(name)) })
+	if len(users) != 1 {
+		return nil
+	}
+	return &users[0]
+}

@@ -1,0 +1,230 @@
+package machine
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/registry"
+)
+
+// openedHive is a hive file of a disk, or why it cannot be read.
+type openedHive struct {
+	root registry.Key
+	err  error
+}
+
+// splitKey takes a registry path apart into its root and the rest.
+func splitKey(path string) (root, rest string, err error) {
+	root, rest, _ = strings.Cut(path, `\`)
+	if root = strings.ToUpper(root); root != "HKLM" && root != "HKCU" {
+		return "", "", fault.New(fault.BadCard, "the registry key %q starts with neither HKLM nor HKCU", path)
+	}
+	return root, rest, nil
+}
+
+func noKey(path string) error { return fmt.Errorf("the registry key %s: %w", path, fs.ErrNotExist) }
+
+// Registry opens a key in the hive files of the disk. They stay open until the
+// program ends.
+func (d *disk) Registry(path string, user *User) (registry.Key, error) {
+	root, rest, err := splitKey(path)
+	if err != nil {
+		return nil, err
+	}
+	if d.ident.System != Windows {
+		return nil, noKey(path)
+	}
+	if root == "HKCU" {
+		if user == nil {
+			return nil, fault.New(fault.NoUser, "the registry key %s needs a user", path)
+		}
+		if below, ok := cutFold(rest, `Software\Classes`); ok {
+			return d.find(filepath.Join(user.Home, "AppData", "Local", "Microsoft", "Windows", "UsrClass.dat"), below)
+		}
+		return d.find(filepath.Join(user.Home, "NTUSER.DAT"), rest)
+	}
+	name, below, _ := strings.Cut(rest, `\`)
+	if !slices.Contains([]string{"SOFTWARE", "SYSTEM"}, strings.ToUpper(name)) {
+		return nil, noKey(path)
+	}
+	file := d.join("Windows/System32/config/" + strings.ToUpper(name))
+	if more, ok := cutFold(below, "CurrentControlSet"); ok {
+		root, err := d.find(file, "")
+		if err != nil {
+			return nil, err
+		}
+		set := orElse(registry.Text(root, "Select", "Current"), "1")
+		below = fmt.Sprintf(`ControlSet%03s\%s`, set, more)
+	}
+	return d.find(file, below)
+}
+
+// cutFold returns the rest of a registry path below a key that it starts with.
+func cutFold(path, lead string) (string, bool) {
+	if len(path) < len(lead) || !strings.EqualFold(path[:len(lead)], lead) {
+		return "", false
+	}
+	rest := path[len(lead):]
+	return strings.TrimPrefix(rest, `\`), rest == "" || rest[0] == '\\'
+}
+
+// find opens a key in a hive file.
+func (d *disk) find(file, path string) (registry.Key, error) {
+	if rel, err := filepath.Rel(d.root, file); err == nil {
+		file = d.join(filepath.ToSlash(rel))
+	}
+	h := d.hives[file]
+	if h == nil {
+		h = &openedHive{}
+		d.hives[file] = h
+		opened, err := registry.OpenHive(file)
+		if err == nil {
+			h.root, err = opened.Root()
+			if opened.Unfinished {
+				d.notes = append(d.notes, fmt.Sprintf("the registry in %s was not written to its end (the computer was cut off): the newest changes, which are in its logs, are not read", file))
+			}
+		}
+		if h.err = err; err != nil && fault.KindOf(err) != fault.Missing {
+			d.notes = append(d.notes, err.Error())
+		}
+	}
+	if fault.KindOf(h.err) == fault.Missing {
+		return nil, fmt.Errorf("%w: %w", fs.ErrNotExist, h.err)
+	}
+	if h.err != nil {
+		return nil, h.err
+	}
+	return registry.Find(h.root, path)
+}
+
+func (d *disk) Notes() []string { return d.notes }
+
+// registryText reads one value as a text, or "" where it cannot be read.
+func registryText(c Computer, key, value string) string {
+	k, err := c.Registry(key, nil)
+	if err != nil {
+		return ""
+	}
+	defer k.Close()
+	return registry.Text(k, "", value)
+}
+
+const profileList = `HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion\ProfileList`
+
+// notPeople are the profile folders that Windows makes for itself.
+var notPeople = map[string]bool{"default": true, "default user": true, "public": true, "all users": true, "defaultapppool": true, "wdagutilityaccount": true}
+
+// windowsUsers returns the people of a Windows computer: the profiles of the
+// registry that are a person's (the security identifiers of local, domain and
+// cloud accounts), or the profile folders where the registry cannot be read.
+func windowsUsers(c Computer, folders string) []User {
+	var out []User
+	if list, err := c.Registry(profileList, nil); err == nil {
+		defer list.Close()
+		sids, _ := list.Keys()
+		for _, sid := range sids {
+			if !strings.HasPrefix(sid, "S-1-5-21-") && !strings.HasPrefix(sid, "S-1-12-1-") {
+				continue
+			}
+			home, err := c.Locate(expandSystem(registry.Text(list, sid, "ProfileImagePath")), nil)
+			if err != nil {
+				continue
+			}
+			name := filepath.Base(home)
+			if info, err := os.Stat(home); err == nil && info.IsDir() && !notPeople[strings.ToLower(name)] {
+				out = append(out, User{Name: name, Account: account(name), Home: home, sid: sid})
+			}
+		}
+	}
+	if len(out) > 0 {
+		slices.SortFunc(out, func(a, b User) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })
+		return out
+	}
+	for _, u := range homeFolders(folders) {
+		if !notPeople[strings.ToLower(u.Name)] {
+			out = append(out, u)
+		}
+	}
+	return out
+}
+
+// expandSystem replaces the drive in a path of the registry by a term.
+func expandSystem(path string) string {
+	if rest, ok := cutFold(path, "%SystemDrive%"); ok {
+		return `C:\` + rest
+	}
+	return path
+}
+
+// behind is what Windows puts behind an account's name where the folder's name
+// was taken: a domain in capitals, a number of three digits, or both.
+var behind = regexp.MustCompile(`(\.[A-Z0-9][A-Z0-9-]{0,14})?(\.\d{3})?$`)
+
+// account returns the account name that a profile folder's name stands for, as
+// far as it can be told.
+func account(folder string) string {
+	if a := behind.ReplaceAllString(folder, ""); a != "" {
+		return a
+	}
+	return folder
+}
+
+// Adapter is a network adapter.
+type Adapter struct {
+	Name      string `yaml:"name" json:"name"`
+	Removable bool   `yaml:"removable,omitempty" json:"removable,omitempty"`
+	Disabled  bool   `yaml:"disabled,omitempty" json:"disabled,omitempty"`
+}
+
+// Risk says why a licence that is bound to this adapter could be lost, or "".
+func (a Adapter) Risk() string {
+	switch {
+	case a.Removable && a.Disabled:
+		return "is removable and switched off"
+	case a.Removable:
+		return "can be pulled out"
+	case a.Disabled:
+		return "is switched off"
+	}
+	return ""
+}
+
+// netClass is the device class of network adapters.
+const netClass = `HKLM\SYSTEM\CurrentControlSet\Control\Class\{4d36e972-e325-11ce-bfc1-08002be10318}`
+
+// windowsAdapters reads the network adapters of the registry that are devices
+// of a bus: software ones do not count.
+func windowsAdapters(c Computer) []Adapter {
+	class, err := c.Registry(netClass, nil)
+	if err != nil {
+		return nil
+	}
+	defer class.Close()
+	names, _ := class.Keys()
+	var out []Adapter
+	for _, n := range names {
+		device := registry.Text(class, n, "DeviceInstanceID")
+		bus, _, _ := strings.Cut(strings.ToUpper(device), `\`)
+		if bus != "PCI" && bus != "USB" && bus != "PCMCIA" && bus != "SD" {
+			continue
+		}
+		a := Adapter{Name: orElse(registry.Text(class, n, "DriverDesc"), device), Removable: bus != "PCI"}
+		flags := registryText(c, `HKLM\SYSTEM\CurrentControlSet\Enum\`+device, "ConfigFlags")
+		a.Disabled = flags != "" && (flags[len(flags)-1]-'0')%2 == 1 // CONFIGFLAG_DISABLED is bit 0
+		out = append(out, a)
+	}
+	return out
+}
+
+func (d *disk) Adapters() []Adapter {
+	if len(d.ident.Adapters) > 0 || d.ident.System != Windows {
+		return d.ident.Adapters
+	}
+	return windowsAdapters(d)
+}

@@ -1,0 +1,412 @@
+// Package probe reads single values from a computer, as app cards say where:
+// from files, executables, the registry, the package manager, or what the
+// app's own program says.
+package probe
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"regexp"
+	"runtime/debug"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/saferwall/pe"
+	pelog "github.com/saferwall/pe/log"
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
+	"gopkg.in/ini.v1"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/registry"
+)
+
+// Prober reads values from one computer.
+type Prober struct {
+	Computer machine.Computer
+	// Commands says whether a person has agreed to run the commands that the
+	// card names. They run on the live computer only.
+	Commands bool
+}
+
+// Found is a value and how it was read.
+type Found struct {
+	Value string `json:"value"`
+	How   string `json:"read_from"` // for a person: "version.txt", "HKLM\SOFTWARE\X"
+	// Withheld is the command that would tell, and was not run; nil where
+	// there is none.
+	Withheld []string `json:"command_not_run,omitempty"`
+}
+
+// Read returns the first value that a source has on the computer, for the user
+// given where it is a user's. Nothing found gives an empty value.
+func (p Prober) Read(ctx context.Context, s *card.Source, user *machine.User) (Found, error) {
+	var found Found
+	if s == nil {
+		return found, nil
+	}
+	var pattern *regexp.Regexp
+	if s.Pattern != "" {
+		re, err := regexp.Compile(`(?m)` + s.Pattern)
+		if err != nil {
+			return found, fault.Wrap(fault.BadCard, err, "the pattern %q cannot be used", s.Pattern)
+		}
+		pattern = re
+	}
+	for _, way := range []func(context.Context, *card.Source, *machine.User, bool) (string, string, error){p.file, p.exe, p.registry, p.dpkg, p.command} {
+		text, how, err := way(ctx, s, user, pattern != nil)
+		if errors.Is(err, errWithheld) {
+			found.Withheld = s.Command
+			continue
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return found, fault.Wrap(fault.Unreadable, err, "cannot read %s", how)
+		}
+		if pattern != nil {
+			m := pattern.FindStringSubmatch(text)
+			if len(m) < 2 {
+				continue
+			}
+			text = m[1]
+		}
+		if text = strings.TrimSpace(text); text != "" {
+			return Found{Value: text, How: how}, nil
+		}
+	}
+	return found, nil
+}
+
+// maxText is how much of a text file is searched for a value, in bytes.
+const maxText = 1 << 20
+
+// file reads a text file: all of it for a pattern, a key's value, or the first
+// line.
+func (p Prober) file(_ context.Context, s *card.Source, user *machine.User, whole bool) (text, how string, err error) {
+	path := s.File.On(string(p.Computer.System()))
+	if path == "" {
+		return "", "", nil
+	}
+	name, err := p.Computer.Locate(path, user)
+	if err != nil {
+		return "", path, err
+	}
+	text, err = readText(name)
+	if err != nil {
+		return "", name, err
+	}
+	if s.Key != "" {
+		text, err = keyValue(s.FileFormat(), text, s.Key)
+		return text, name + ", " + s.Key, err
+	}
+	if !whole {
+		text, _, _ = strings.Cut(text, "\n")
+	}
+	return text, name, nil
+}
+
+// readText reads a text file as UTF-8, or as UTF-16 with a byte order mark,
+// which Windows programs write.
+func readText(name string) (string, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	marked := unicode.BOMOverride(unicode.UTF8.NewDecoder())
+	data, err := io.ReadAll(transform.NewReader(io.LimitReader(f, maxText), marked))
+	return string(data), err
+}
+
+// keyValue returns the value at a place in an INI, JSON or XML text, or "".
+func keyValue(format, text, key string) (string, error) {
+	parts := strings.Split(key, "/")
+	switch format {
+	case "ini":
+		f, err := ini.LoadSources(ini.LoadOptions{Insensitive: true, SkipUnrecognizableLines: true, AllowBooleanKeys: true, IgnoreInlineComment: true, IgnoreContinuation: true}, []byte(text))
+		if err != nil {
+			return "", fmt.Errorf("no INI file: %w", err)
+		}
+		section := strings.Join(parts[:len(parts)-1], "/")
+		return f.Section(section).Key(parts[len(parts)-1]).String(), nil
+	case "json":
+		return jsonValue(text, parts)
+	}
+	return xmlValue(text, parts)
+}
+
+func jsonValue(text string, parts []string) (string, error) {
+	var at any
+	dec := json.NewDecoder(strings.NewReader(text))
+	dec.UseNumber()
+	if err := dec.Decode(&at); err != nil {
+		return "", fmt.Errorf("no JSON file: %w", err)
+	}
+	for _, p := range parts {
+		switch v := at.(type) {
+		case map[string]any:
+			at = v[p]
+		case []any:
+			i, err := strconv.Atoi(p)
+			if err != nil || i < 0 || i >= len(v) {
+				return "", nil
+			}
+			at = v[i]
+		default:
+			return "", nil
+		}
+	}
+	switch v := at.(type) {
+	case string, json.Number, bool:
+		return fmt.Sprint(v), nil
+	}
+	return "", nil
+}
+
+// xmlValue returns the text of the first element at a path of names without
+// name spaces, or of an attribute of it (@name).
+func xmlValue(text string, parts []string) (string, error) {
+	dec := xml.NewDecoder(strings.NewReader(text))
+	dec.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
+	attribute := ""
+	if last := parts[len(parts)-1]; strings.HasPrefix(last, "@") {
+		attribute, parts = last[1:], parts[:len(parts)-1]
+	}
+	want := strings.Join(parts, "/")
+	var at []string
+	var value strings.Builder
+	for {
+		tok, err := dec.Token()
+		if err == io.EOF {
+			return "", nil
+		}
+		if err != nil {
+			return "", fmt.Errorf("no XML file: %w", err)
+		}
+		switch t := tok.(type) {
+		case xml.StartElement:
+			at = append(at, t.Name.Local)
+			if attribute != "" && strings.Join(at, "/") == want {
+				for _, a := range t.Attr {
+					if a.Name.Local == attribute {
+						return a.Value, nil
+					}
+				}
+			}
+		case xml.CharData:
+			if attribute == "" && strings.Join(at, "/") == want {
+				value.Write(t)
+			}
+		case xml.EndElement:
+			if attribute == "" && strings.Join(at, "/") == want {
+				return value.String(), nil
+			}
+			at = at[:len(at)-1]
+		}
+	}
+}
+
+// exe reads the version that a Windows executable carries.
+func (p Prober) exe(_ context.Context, s *card.Source, user *machine.User, _ bool) (text, how string, err error) {
+	path := s.Exe.On(string(p.Computer.System()))
+	if path == "" {
+		return "", "", nil
+	}
+	name, err := p.Computer.Locate(path, user)
+	if err != nil {
+		return "", path, err
+	}
+	info, err := os.Stat(name)
+	if err != nil {
+		return "", name, err
+	}
+	if !info.Mode().IsRegular() {
+		return "", name, errors.New("it is no file")
+	}
+	text, err = ExeVersion(name)
+	return text, name, err
+}
+
+// ExeVersion returns the product version in the version resource of a Windows
+// executable (the PE format), or else its file version. One that is damaged or
+// no executable gives an error.
+func ExeVersion(name string) (v string, err error) {
+	// The file is mapped into memory: a medium that is pulled out meanwhile
+	// shows as a fault, which becomes an error here.
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
+	defer func() {
+		if r := recover(); r != nil {
+			v, err = "", fmt.Errorf("the executable is damaged: %v", r)
+		}
+	}()
+	f, err := pe.New(name, &pe.Options{
+		OmitExportDirectory: true, OmitImportDirectory: true, OmitExceptionDirectory: true, OmitSecurityDirectory: true,
+		OmitRelocDirectory: true, OmitDebugDirectory: true, OmitArchitectureDirectory: true, OmitGlobalPtrDirectory: true,
+		OmitTLSDirectory: true, OmitLoadConfigDirectory: true, OmitBoundImportDirectory: true, OmitIATDirectory: true,
+		OmitDelayImportDirectory: true, OmitCLRHeaderDirectory: true, OmitCLRMetadata: true, DisableSignatureValidation: true, DisableCertValidation: true,
+		Logger: silent{},
+	})
+	if err != nil {
+		return "", fmt.Errorf("the executable cannot be read: %w", err)
+	}
+	defer f.Close()
+	if err := f.Parse(); err != nil {
+		return "", fmt.Errorf("no executable, or a damaged one: %w", err)
+	}
+	versions, err := f.ParseVersionResources()
+	if err != nil {
+		return "", fmt.Errorf("the executable's version cannot be read: %w", err)
+	}
+	if v = strings.TrimSpace(versions["ProductVersion"]); v == "" {
+		v = strings.TrimSpace(versions["FileVersion"])
+	}
+	return v, nil
+}
+
+type silent struct{}
+
+func (silent) Log(pelog.Level, ...any) error { return nil }
+
+// registry reads a value of the registry; a user's key is read for the user
+// given, or for the first who has it.
+func (p Prober) registry(_ context.Context, s *card.Source, user *machine.User, _ bool) (text, how string, err error) {
+	if s.Registry == "" {
+		return "", "", nil
+	}
+	how = s.Registry
+	if s.Value != "" {
+		how += `, ` + s.Value
+	}
+	users := []*machine.User{user}
+	if user == nil && strings.HasPrefix(strings.ToUpper(s.Registry), "HKCU") {
+		users = nil
+		for _, u := range p.Computer.Users() {
+			users = append(users, &u)
+		}
+	}
+	for _, u := range users {
+		k, err := p.Computer.Registry(s.Registry, u)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return "", how, err
+		}
+		v, err := registry.Get(k, s.Value)
+		k.Close()
+		if err == nil {
+			return v.Text(), how, nil
+		}
+		if !errors.Is(err, fs.ErrNotExist) {
+			return "", how, err
+		}
+	}
+	return "", how, nil
+}
+
+// dpkg reads the version of an installed package, as its makers count it:
+// without the epoch and the revision that Debian adds (deb-version(7)).
+func (p Prober) dpkg(_ context.Context, s *card.Source, _ *machine.User, _ bool) (text, how string, err error) {
+	if s.Package == "" || p.Computer.System() != machine.Linux {
+		return "", "", nil
+	}
+	v, err := PackageVersion(p.Computer, s.Package)
+	if _, after, ok := strings.Cut(v, ":"); ok {
+		v = after
+	}
+	if i := strings.LastIndex(v, "-"); i > 0 {
+		v = v[:i]
+	}
+	return v, "the package " + s.Package, err
+}
+
+// PackageVersion returns the version of an installed Debian package, or "".
+func PackageVersion(c machine.Computer, name string) (string, error) {
+	status, err := c.Locate("/var/lib/dpkg/status", nil)
+	if err != nil {
+		return "", err
+	}
+	f, err := os.Open(status)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	lines := bufio.NewScanner(f)
+	lines.Buffer(nil, 1<<20)
+	mine, installed := false, false
+	for lines.Scan() {
+		field, value, _ := strings.Cut(lines.Text(), ": ")
+		switch {
+		case field == "Package":
+			mine, installed = value == name, false
+		case mine && field == "Status":
+			installed = strings.HasSuffix(value, " installed")
+		case mine && installed && field == "Version":
+			return value, nil
+		}
+	}
+	return "", lines.Err()
+}
+
+// Limits of a command that a card names.
+const (
+	commandTime = 10 * time.Second
+	commandText = 64 << 10 // bytes of what it says
+)
+
+var errWithheld = errors.New("nobody has agreed to run it")
+
+// command runs the app's own program.
+func (p Prober) command(ctx context.Context, s *card.Source, user *machine.User, _ bool) (text, how string, err error) {
+	if len(s.Command) == 0 {
+		return "", "", nil
+	}
+	text, err = p.Run(ctx, s.Command, user)
+	return text, strings.Join(s.Command, " "), err
+}
+
+// Run runs a command that a card names, and returns what it says. It gets no
+// input, no shell and little time. Without agreement, or on a computer that is
+// only a disk, it is not run. An exit code is not looked at.
+func (p Prober) Run(ctx context.Context, args []string, user *machine.User) (string, error) {
+	if !p.Commands || p.Computer.Root() != "" {
+		return "", errWithheld
+	}
+	name, err := p.Computer.Locate(args[0], user)
+	if err != nil {
+		return "", err
+	}
+	ctx, cancel := context.WithTimeout(ctx, commandTime)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, name, args[1:]...)
+	cmd.WaitDelay = time.Second
+	var out limited
+	cmd.Stdout, cmd.Stderr = &out, &out
+	err = cmd.Run()
+	var exit *exec.ExitError
+	switch {
+	case ctx.Err() != nil:
+		return "", fmt.Errorf("it did not end within %v", commandTime)
+	case err != nil && !errors.As(err, &exit):
+		return "", err
+	}
+	return string(out.data), nil
+}
+
+// limited keeps the beginning of what is written to it.
+type limited struct{ data []byte }
+
+func (l *limited) Write(p []byte) (int, error) {
+	l.data = append(l.data, p[:min(len(p), commandText-len(l.data))]...)
+	return len(p), nil
+}

@@ -1,0 +1,13 @@
+//go:build unix
+
+package registry
+
+import (
+	"fmt"
+	"io/fs"
+)
+
+// OpenLive says that the running system has no registry.
+func OpenLive(root, path string) (Key, error) {
+	return nil, fmt.Errorf("the registry key %s\\%s: %w", root, path, fs.ErrNotExist)
+}

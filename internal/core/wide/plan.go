@@ -1,0 +1,146 @@
+package wide
+
+import (
+	"path/filepath"
+	"strings"
+
+	"movekit/internal/core/machine"
+)
+
+// plan says where on a computer is looked, and whose folders are where.
+type plan struct {
+	roots    []string
+	bases    map[string]bool // folders whose folders are those of applications
+	hidden   map[string]bool // homes, whose hidden folders are those of applications
+	top      string          // the drive's own folder on Windows: its other folders are applications'
+	programs []string        // where programs lie: their keys and licence texts are their own
+	skip     map[string]string
+	users    []machine.User
+	fold     bool
+}
+
+// Why folders are passed over.
+const (
+	theSystems = "the system's own folders"
+	byName     = "caches, temporary folders and logs, by their names"
+	elsewhere  = "network and removable file systems"
+)
+
+// passNames are names of folders that hold nothing to be kept.
+var passNames = set("cache caches .cache gpucache shadercache grshadercache cachestorage cache_data temp tmp .tmp logs crashpad crashdumps thumbnails .thumbnails __pycache__ node_modules .git .npm .trash trash $recycle.bin lost+found")
+
+// spacedPass are such names with spaces in them.
+var spacedPass = map[string]bool{"code cache": true, "package cache": true, "temporary internet files": true, "service worker": true}
+
+// plan makes the plan for the computer.
+func (s *Search) plan() *plan {
+	p := &plan{bases: map[string]bool{}, hidden: map[string]bool{}, skip: map[string]string{}, users: s.Computer.Users(), fold: s.Computer.System() == machine.Windows}
+	root := s.Computer.Root()
+	if root == "" {
+		root = machine.SystemDrive()
+	}
+	p.roots = []string{root}
+	at := func(term string) string {
+		path, err := s.Computer.Locate(term, nil)
+		if err != nil {
+			return ""
+		}
+		return path
+	}
+	if p.fold {
+		p.windows(s, root, at)
+	} else {
+		p.linux(s, at)
+	}
+	for _, m := range machine.Mounts() {
+		if s.Computer.Root() == "" && m.Path != root && m.Foreign {
+			p.skip[m.Path] = elsewhere
+		}
+	}
+	return p
+}
+
+func (p *plan) windows(s *Search, root string, at func(string) string) {
+	p.top = root
+	p.bases[at(`%PROGRAMDATA%`)] = true
+	p.programs = []string{at(`%PROGRAMFILES%`), at(`%PROGRAMFILES(X86)%`)}
+	for _, u := range p.users {
+		for _, term := range []string{`%APPDATA%`, `%LOCALAPPDATA%`, `%USERPROFILE%\AppData\LocalLow`} {
+			if path, err := s.Computer.Locate(term, &u); err == nil {
+				p.bases[path] = true
+				p.skip[filepath.Join(path, "Microsoft", "Windows")] = theSystems
+				p.skip[filepath.Join(path, "Packages")] = theSystems
+			}
+		}
+	}
+	for _, name := range []string{"Windows", "$Recycle.Bin", "System Volume Information", "Recovery", "PerfLogs", "Boot", "$WinREAgent", "Documents and Settings", `ProgramData\Microsoft\Windows`, `ProgramData\Microsoft\Windows Defender`, `ProgramData\Microsoft\Crypto`, `ProgramData\Microsoft\Search`, `ProgramData\Microsoft\Diagnosis`, `ProgramData\Microsoft\EdgeUpdate`} {
+		p.skip[at(`C:\`+name)] = theSystems
+	}
+}
+
+// linuxSystem are folders of a Linux system that are no application's data.
+var linuxSystem = strings.Fields(`/proc /sys /dev /run /boot /bin /sbin /lib /lib32 /lib64 /libx32 /etc /snap /var/cache /var/log /var/tmp /var/run /var/lock /var/backups /tmp
+	/usr/local/bin /usr/local/sbin /usr/local/lib /usr/local/share /usr/local/include /usr/local/etc /usr/local/src /usr/local/games /usr/local/man /usr/bin /usr/sbin /usr/lib /usr/lib32 /usr/lib64 /usr/libexec /usr/share /usr/include /usr/src /usr/games
+	/var/lib/apt /var/lib/dpkg /var/lib/systemd /var/lib/ucf /var/lib/pam /var/lib/polkit-1 /var/lib/dbus /var/lib/NetworkManager /var/lib/man-db /var/lib/misc /var/lib/private
+	/var/lib/python /var/lib/initramfs-tools /var/lib/ca-certificates /var/lib/update-notifier /var/lib/command-not-found /var/lib/fwupd /var/lib/PackageKit /var/lib/snapd /var/lib/aspell /var/lib/ispell
+	/var/lib/dictionaries-common /var/lib/emacsen-common /var/lib/xml-core /var/lib/sgml-base /var/lib/alternatives /var/lib/usbutils /var/lib/plymouth /var/lib/swcatalog /var/lib/AccountsService`)
+
+func (p *plan) linux(s *Search, at func(string) string) {
+	for _, name := range linuxSystem {
+		p.skip[at(name)] = theSystems
+	}
+	for _, name := range []string{"/srv", "/opt", "/var/lib", "/var/opt", "/var/www", "/data"} {
+		p.bases[at(name)] = true
+	}
+	p.programs = []string{at("/opt"), at("/usr/local")}
+	for _, u := range p.users {
+		p.hidden[u.Home] = true
+		for _, term := range []string{"$XDG_CONFIG_HOME", "$XDG_DATA_HOME", "$XDG_STATE_HOME"} {
+			if path, err := s.Computer.Locate(term, &u); err == nil {
+				p.bases[path] = true
+			}
+		}
+	}
+}
+
+// passes says why a folder is passed over, or "".
+func (p *plan) passes(path, name string) string {
+	if why := p.skip[path]; why != "" {
+		return why
+	}
+	if Needless(name) {
+		return byName
+	}
+	return ""
+}
+
+// application reports whether a folder in dir is an application's.
+func (p *plan) application(dir, name string) bool {
+	switch {
+	case p.bases[dir]:
+		return true
+	case p.hidden[dir]:
+		return strings.HasPrefix(name, ".") && name != ".local" && name != ".config"
+	}
+	return p.top != "" && dir == p.top && !strings.EqualFold(name, "Users") && !strings.EqualFold(name, "ProgramData") && !strings.HasPrefix(strings.ToLower(name), "program files")
+}
+
+// program reports whether a file lies where programs lie.
+func (p *plan) program(path string) bool {
+	for _, dir := range p.programs {
+		if dir != "" && strings.HasPrefix(path, dir+string(filepath.Separator)) {
+			return true
+		}
+	}
+	return false
+}
+
+// userOf returns the name of the user in whose profile a path lies, or "".
+func (p *plan) userOf(path string) string {
+	for _, u := range p.users {
+		if path == u.Home || strings.HasPrefix(path, u.Home+string(filepath.Separator)) {
+			return u.Name
+		}
+	}
+	return ""
+}

@@ -1,0 +1,203 @@
+// Package wide finds data on a computer that no app card covers and that looks
+// like an application's. It states what it saw (a file's content, a folder's
+// size and newest change), and leaves it to a person what that means.
+package wide
+
+import (
+	"cmp"
+	"context"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/survey"
+	"movekit/internal/core/tree"
+)
+
+// Class is a sort of findings.
+type Class string
+
+// The classes.
+const (
+	Server   Class = "database server"
+	Database Class = "database"
+	Mail     Class = "mail store"
+	Key      Class = "private key"
+	Licence  Class = "licence file" // by its name
+	Dump     Class = "database dump"
+
+	Certificate Class = "certificate"
+	Folder      Class = "folder"
+	Program     Class = "installed program"
+	Registry    Class = "registry"
+)
+
+// Finding is something that no card covers.
+type Finding struct {
+	Class   Class     `json:"class"`
+	What    string    `json:"what"`  // what was seen, and by what
+	Where   string    `json:"where"` // real path, or registry key
+	User    string    `json:"user,omitempty"`
+	Count   int64     `json:"count,omitempty"` // how many of the sort are there
+	Files   int64     `json:"files,omitempty"`
+	Bytes   int64     `json:"bytes,omitempty"`
+	Newest  time.Time `json:"newest_change,omitzero"`
+	Recent  bool      `json:"recent"`            // changed within the days that were asked for
+	Details []string  `json:"details,omitempty"` // at most maxDetails
+	folder  string    // of a running server: its data folder
+}
+
+// maxDetails is how many details of one finding are kept.
+const maxDetails = 12
+
+// Result is what was found.
+type Result struct {
+	Computer   string    `json:"computer"`
+	Days       int       `json:"recent_days"`
+	Findings   []Finding `json:"findings"`
+	More       int64     `json:"more_findings,omitempty"` // beyond maxFindings
+	Files      int64     `json:"files_seen"`
+	Opened     int64     `json:"files_opened"`
+	Claimed    []string  `json:"covered_by_cards,omitempty"`
+	Passed     []string  `json:"passed_over"` // what was not looked into, and why
+	Unreadable []string  `json:"unreadable,omitempty"`
+	Unread     int64     `json:"unreadable_count,omitempty"`
+	Notes      []string  `json:"notes,omitempty"`
+}
+
+// Search says what is looked for, and where.
+type Search struct {
+	Computer machine.Computer
+	Cards    []*card.Card
+	KitDir   string // is not looked into; "" for none
+	Days     int    // what changed within so many days is recent
+	Limit    time.Duration
+	Now      time.Time
+	Progress func(files int64)
+}
+
+// Run looks for what no card covers.
+func (s *Search) Run(ctx context.Context) (*Result, error) {
+	if s.Now.IsZero() {
+		s.Now = time.Now()
+	}
+	r := &Result{Computer: s.Computer.Name(), Days: s.Days, Findings: []Finding{}, Passed: []string{}}
+	covered, err := s.claims(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	w := newWalker(ctx, s, covered)
+	if err := w.run(); err != nil {
+		return nil, err
+	}
+	w.report(r)
+	for _, f := range s.servers(ctx) {
+		// A running server says more of its data folder than the folder does.
+		r.Findings = slices.DeleteFunc(r.Findings, func(other Finding) bool { return other.Class == Server && f.folder != "" && other.Where == f.folder })
+		r.Findings = append(r.Findings, f)
+	}
+	r.Findings = append(r.Findings, s.installed()...)
+	r.Findings = append(r.Findings, s.registry(ctx)...)
+	since := s.Now.AddDate(0, 0, -s.Days)
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		f.Recent = f.Newest.After(since)
+		f.Where = machine.Spoken(s.Computer, f.Where)
+	}
+	slices.SortStableFunc(r.Findings, compare)
+	r.Notes = s.Computer.Notes()
+	return r, nil
+}
+
+// compare puts first what a technician would regret most to have forgotten:
+// data that is in use before data that is not, databases and keys before
+// folders, and larger before smaller.
+func compare(a, b Finding) int {
+	return cmp.Or(cmp.Compare(a.tier(), b.tier()), cmp.Compare(b.Bytes, a.Bytes), b.Newest.Compare(a.Newest), strings.Compare(a.Where, b.Where))
+}
+
+func (f Finding) tier() int {
+	switch f.Class {
+	case Server:
+		return 0
+	case Program:
+		return 6
+	case Registry:
+		return 7
+	case Folder:
+		if f.Recent {
+			return 3
+		}
+		return 5
+	case Database, Mail:
+		if f.Recent {
+			return 1
+		}
+		return 4
+	case Key, Licence:
+		return 2
+	}
+	return 4
+}
+
+// covered is what the cards' items cover.
+type covered struct {
+	whole  map[string]bool // folders with all that is in them
+	files  map[string]bool
+	partly []tree.Source // folders of which some files are covered
+}
+
+func (s *Search) claims(ctx context.Context, r *Result) (*covered, error) {
+	c := &covered{whole: map[string]bool{}, files: map[string]bool{}}
+	l := survey.Looker{Computer: s.Computer, Limit: s.Limit}
+	for _, cd := range s.Cards {
+		places, err := l.Places(ctx, cd)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range places {
+			if !p.Found {
+				continue
+			}
+			path := p.Path
+			if real, err := filepath.EvalSymlinks(path); err == nil {
+				path = real
+			}
+			switch {
+			case p.Item.Kind == card.Folder && len(p.Item.Include) == 0:
+				c.whole[path] = true
+			case p.Item.Kind == card.Folder:
+				c.partly = append(c.partly, p.Source(s.Computer))
+			default:
+				for _, side := range []string{"", "-wal", "-shm", "-journal"} {
+					c.files[path+side] = true
+				}
+			}
+			r.Claimed = append(r.Claimed, machine.Spoken(s.Computer, path))
+		}
+	}
+	if s.KitDir != "" {
+		if real, err := filepath.EvalSymlinks(s.KitDir); err == nil {
+			if abs, err := filepath.Abs(real); err == nil {
+				c.whole[abs] = true
+			}
+		}
+	}
+	return c, nil
+}
+
+// file reports whether a file is covered.
+func (c *covered) file(path string) bool {
+	if c.files[path] {
+		return true
+	}
+	for _, s := range c.partly {
+		if rel, err := filepath.Rel(s.Root, path); err == nil && filepath.IsLocal(rel) && s.Includes(filepath.ToSlash(rel)) {
+			return true
+		}
+	}
+	return false
+}
