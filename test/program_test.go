@@ -542,7 +542,7 @@ func TestFullAndReadOnlyStick(t *testing.T) {
 	os.WriteFile(big, noise(8<<20), 0o600)
 	must(t, 0, dir, "new", "stick/kit", "--root", "old", "--cards", "diary.yaml")
 	pack := []string{"pack", "--kit", "stick/kit", "--root", "old"}
-	if s := must(t, 4, dir, pack...); !strings.Contains(s.err, "gate fits") || !strings.Contains(s.err, "bytes are needed") {
+	if s := must(t, 4, dir, pack...); !strings.Contains(s.err, "gate fits") || !strings.Contains(s.err, "8.4 MB are needed") {
 		t.Error(s.err)
 	}
 	must(t, 1, dir, append(pack, "--override", "fits", "--because", "it compresses well")...).tells(t, "no space left")

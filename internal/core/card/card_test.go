@@ -125,3 +125,79 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+const wideCard = `card: 1
+name: ledger
+title: Pontoon Ledger
+version:
+  exe: '%PROGRAMFILES%\Pontoon\pontoon.exe'
+  registry: HKLM\SOFTWARE\Mole Head\Pontoon
+  value: Version
+  package: pontoon
+  command: [/opt/pontoon/pontoon, --version]
+  pattern: '(\d\S*)'
+  edition: {file: '%PROGRAMDATA%\Pontoon\pontoon.ini', key: app/edition}
+requires:
+  - {name: The driver, path: 'C:\Windows\driver.sys', registry: HKLM\SOFTWARE\Driver, package: driver}
+sync:
+  - {about: mail to the town, path: '%PROGRAMDATA%\Pontoon\out', files: '*.out'}
+  - {about: bookings, item: data, query: SELECT count(*) FROM outbox}
+  - {about: the cloud, command: [/opt/pontoon/sync, status], pattern: 'all sent'}
+items:
+  - {name: data, kind: sqlite, path: /var/lib/pontoon.db}
+  - {name: key, kind: file, path: /etc/pontoon.key, secret: true}
+  - {name: server, kind: network, address: 'QUAY-SRV:5432'}
+  - {name: account, kind: hosted, from: {file: /etc/pontoon.json, key: cloud/url}}
+`
+
+func TestCardWithEverySource(t *testing.T) {
+	c, err := Parse("x.yaml", []byte(wideCard))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if c.Version.Rule != SameMajor || c.Version.Value != "Version" || c.Version.Edition.FileFormat() != "ini" || c.Items[3].From.FileFormat() != "json" {
+		t.Errorf("%+v", c.Version)
+	}
+	if got := c.Commands(); len(got) != 2 || got[0][1] != "--version" || got[1][1] != "status" {
+		t.Errorf("commands %v", got)
+	}
+	if !c.Items[2].Kind.Stays() || c.Items[1].Kind.Stays() {
+		t.Error("what stays")
+	}
+	for name, f := range map[Path]string{{Any: "/a.cfg"}: "ini", {Any: `%X%\app.config`}: "xml", {Windows: `C:\a.ini`, Linux: "/a.conf"}: "ini", {Windows: `C:\a.ini`, Linux: "/a.json"}: "", {Any: "/noname"}: ""} {
+		if got := (&Source{File: name, Key: "k"}).FileFormat(); got != f {
+			t.Errorf("%v is %q", name, got)
+		}
+	}
+}
+
+func TestMistakesInSources(t *testing.T) {
+	for name, c := range map[string]struct{ old, new, what string }{
+		"nothing to read":       {"edition: {file: '%PROGRAMDATA%\\Pontoon\\pontoon.ini', key: app/edition}", "edition: {pattern: '(x)'}", "nothing is named"},
+		"key without format":    {"pontoon.ini', key", "pontoon', key", "does not tell its format"},
+		"format without key":    {", key: app/edition", ", format: ini", "has no key"},
+		"unknown format":        {"key: app/edition", "key: app/edition, format: toml", `"toml" is not a format`},
+		"registry root":         {`HKLM\SOFTWARE\Mole Head\Pontoon`, `HKCR\Mole Head`, "registry key"},
+		"value alone":           {`  registry: HKLM\SOFTWARE\Mole Head\Pontoon` + "\n", "", "has no registry key"},
+		"package name":          {"package: pontoon", "package: Pontoon!", "package name"},
+		"relative program":      {"[/opt/pontoon/pontoon, --version]", "[pontoon, --version]", "does not say where it is"},
+		"requirement":           {", path: 'C:\\Windows\\driver.sys', registry: HKLM\\SOFTWARE\\Driver, package: driver", "", "nothing tells"},
+		"sync of no item":       {"item: data, query", "item: dato, query", `named "dato"`},
+		"sync that writes":      {"SELECT count(*) FROM outbox", "DELETE FROM outbox", "cannot be used"},
+		"sync without pattern":  {", pattern: 'all sent'", "", "pattern"},
+		"sync in two ways":      {"files: '*.out'", "files: '*.out', command: [/x], pattern: x", "one way"},
+		"a server with a path":  {"address: 'QUAY-SRV:5432'", "address: x, path: /x", "has no path"},
+		"a server with nothing": {", address: 'QUAY-SRV:5432'", "", `"address" is missing`},
+		"a secret server":       {"address: 'QUAY-SRV:5432'", "address: x, secret: true", "stays where it is"},
+		"a file with address":   {"path: /etc/pontoon.key", "path: /etc/pontoon.key, address: x", "is a file"},
+		"counts on a server":    {"address: 'QUAY-SRV:5432'", "address: x, counts: [{name: n, files: x}]", "nothing to count"},
+	} {
+		text := strings.Replace(wideCard, c.old, c.new, 1)
+		if text == wideCard {
+			t.Fatalf("%s: nothing was changed", name)
+		}
+		if _, err := Parse("x.yaml", []byte(text)); fault.KindOf(err) != fault.BadCard || !strings.Contains(err.Error(), c.what) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}

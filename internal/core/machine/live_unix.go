@@ -197,3 +197,12 @@ func RunAs(cmd *exec.Cmd, pid int32) error {
 	cmd.Dir, cmd.Env = "/", []string{"PATH=/usr/bin:/bin", "LC_ALL=C"}
 	return nil
 }
+
+// volumeID is the device number of the file system that a folder is on.
+func volumeID(dir string) string {
+	var st unix.Stat_t
+	if err := unix.Stat(dir, &st); err != nil {
+		return ""
+	}
+	return fmt.Sprint(st.Dev)
+}

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"unsafe"
 
@@ -179,3 +180,6 @@ func Remote(path string) bool {
 
 // RunAs leaves a command as it is: it runs as the user who runs this program.
 func RunAs(*exec.Cmd, int32) error { return nil }
+
+// volumeID is the drive or share that a folder is on.
+func volumeID(dir string) string { return strings.ToUpper(filepath.VolumeName(dir)) }

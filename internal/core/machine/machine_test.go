@@ -116,3 +116,47 @@ func TestLiveComputer(t *testing.T) {
 	}
 	t.Errorf("the home of who runs this is not among %v", c.Users())
 }
+
+func TestNamesOfProfiles(t *testing.T) {
+	for folder, want := range map[string]string{
+		"maren": "maren", "maren.TERNQUAY": "maren", "maren.000": "maren", "maren.TERNQUAY.001": "maren", "m.sandvoll": "m.sandvoll", "m.sandvoll.QUAY-1": "m.sandvoll",
+		"Maren Sandvoll": "Maren Sandvoll", ".QUAY": ".QUAY", "a.1234": "a", "maren.oak": "maren.oak",
+	} {
+		if got := account(folder); got != want {
+			t.Errorf("%s is %s, want %s", folder, got, want)
+		}
+	}
+	c := makeDisk(t, map[string]string{IdentityFile: "name: X\nsystem: windows\nhardware-id: h\n", "Users/maren.TERNQUAY/x": "", "Users/tobias.000/x": "", "Users/tobias.QUAY/x": "", "Users/ove/x": ""})
+	for old, want := range map[string]string{"maren": "maren.TERNQUAY", "Maren.OLD": "maren.TERNQUAY", "OVE": "ove", "tobias": "", "nobody": ""} {
+		u := Counterpart(c, old)
+		if (u == nil) != (want == "") || u != nil && u.Name != want {
+			t.Errorf("%s is %v here, want %q", old, u, want)
+		}
+	}
+}
+
+func TestTermIsTheWayBack(t *testing.T) {
+	w := makeDisk(t, map[string]string{IdentityFile: "name: X\nsystem: windows\nhardware-id: h\n", "Users/maren/AppData/Roaming/T/x": "", "Users/Public/P/x": "", "ProgramData/T/x": "", "Program Files (x86)/T/x": "", "Data/x": ""})
+	l := makeDisk(t, map[string]string{"etc/hostname": "q", "etc/machine-id": "1", "etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\n", "home/maren/.config/t/x": "", "home/maren/y": "", "srv/t/x": ""})
+	for _, q := range []struct {
+		c          Computer
+		rel, want  string
+		user, said string
+	}{
+		{w, "Users/maren/AppData/Roaming/T/x", `%APPDATA%\T\x`, "maren", `C:\Users\maren\AppData\Roaming\T\x`}, {w, "Users/maren", `%USERPROFILE%`, "maren", `C:\Users\maren`},
+		{w, "ProgramData/T", `%PROGRAMDATA%\T`, "", `C:\ProgramData\T`}, {w, "Program Files (x86)/T", `%PROGRAMFILES(X86)%\T`, "", `C:\Program Files (x86)\T`}, {w, "Users/Public/P", `%PUBLIC%\P`, "", `C:\Users\Public\P`}, {w, "Data/x", `C:\Data\x`, "", `C:\Data\x`},
+		{l, "home/maren/.config/t/x", "$XDG_CONFIG_HOME/t/x", "maren", "/home/maren/.config/t/x"}, {l, "home/maren/y", "~/y", "maren", "/home/maren/y"}, {l, "srv/t/x", "/srv/t/x", "", "/srv/t/x"},
+	} {
+		real := filepath.Join(q.c.Root(), q.rel)
+		got, u := Term(q.c, real)
+		if got != q.want || (u == nil) != (q.user == "") || u != nil && u.Name != q.user || Spoken(q.c, real) != q.said {
+			t.Errorf("%s is %q of %v, spoken %q", q.rel, got, u, Spoken(q.c, real))
+		}
+		if back, err := q.c.Locate(got, u); err != nil || back != real {
+			t.Errorf("%s leads back to %s (%v)", got, back, err)
+		}
+	}
+	if Spoken(l, "/elsewhere") != "/elsewhere" {
+		t.Error("a path beside the disk")
+	}
+}

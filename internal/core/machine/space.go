@@ -12,6 +12,7 @@ import (
 
 // Volume is the file system that holds a path.
 type Volume struct {
+	ID      string // tells it from the others
 	Free    uint64 // bytes that may still be written
 	Type    string // its type, as the system names it; "" where not told
 	MaxFile uint64 // the largest file it takes, in bytes; 0 where there is no limit that matters
@@ -34,7 +35,7 @@ func VolumeOf(path string) (Volume, error) {
 	if err != nil {
 		return Volume{}, fault.Wrap(fault.Unreadable, err, "cannot read the free space of %s", at)
 	}
-	v := Volume{Free: u.Free, Type: u.Fstype}
+	v := Volume{ID: volumeID(at), Free: u.Free, Type: u.Fstype}
 	if t := strings.ToLower(v.Type); strings.Contains(t, "msdos") || strings.Contains(t, "vfat") || t == "fat32" || t == "fat" {
 		v.MaxFile = 1<<32 - 1
 	}

@@ -260,28 +260,27 @@ func (j *Job) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was st
 	return nil
 }
 
-// onNewSpace adds up what will be written, volume by volume: places with the
-// same free space count as one volume.
+// onNewSpace adds up what will be written, volume by volume.
 func (j *Job) onNewSpace(r *Readiness, need map[string]int64) error {
 	type volume struct {
 		at   string
 		need int64
+		free uint64
 	}
-	volumes := map[uint64]*volume{}
-	for path, n := range need {
+	volumes := map[string]*volume{}
+	for _, path := range slices.Sorted(maps.Keys(need)) {
 		v, err := machine.VolumeOf(path)
 		if err != nil {
 			return err
 		}
-		if volumes[v.Free] == nil {
-			volumes[v.Free] = &volume{at: path}
+		if volumes[v.ID] == nil {
+			volumes[v.ID] = &volume{at: path, free: v.Free}
 		}
-		volumes[v.Free].need += n
-		volumes[v.Free].at = min(volumes[v.Free].at, path)
+		volumes[v.ID].need += need[path]
 	}
-	for _, free := range slices.Sorted(maps.Keys(volumes)) {
-		v := volumes[free]
-		r.add("", "space", uint64(v.need) <= free, fmt.Sprintf("%s are needed at %s, %s are free", humanize.Bytes(uint64(v.need)), machine.Spoken(j.Computer, v.at), humanize.Bytes(free)), "Free space there.")
+	for _, id := range slices.Sorted(maps.Keys(volumes)) {
+		v := volumes[id]
+		r.add("", "space", uint64(v.need) <= v.free, fmt.Sprintf("%s are needed at %s, %s are free", humanize.Bytes(uint64(v.need)), machine.Spoken(j.Computer, v.at), humanize.Bytes(v.free)), "Free space there.")
 	}
 	return nil
 }

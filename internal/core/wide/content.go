@@ -100,7 +100,7 @@ func isFirebird(h []byte, size int64) bool {
 // layout of dBase III and its successors): a version, a date, a header of
 // fields, and as many records as fit.
 func isDBase(h []byte, size int64) bool {
-	if len(h) < 64 || !strings.ContainsRune("\x02\x03\x04\x05\x30\x31\x32\x43\x63\x83\x8b\xcb\xf5\xfb", rune(h[0])) {
+	if len(h) < 64 || strings.IndexByte("\x02\x03\x04\x05\x30\x31\x32\x43\x63\x83\x8b\xcb\xf5\xfb", h[0]) < 0 {
 		return false
 	}
 	records := int64(binary.LittleEndian.Uint32(h[4:]))

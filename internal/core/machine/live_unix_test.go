@@ -1,0 +1,90 @@
+//go:build unix
+
+package machine
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"testing"
+
+	"golang.org/x/sys/unix"
+)
+
+// TestHolding sees who has a file open, and who has locked one.
+func TestHolding(t *testing.T) {
+	c, err := Open("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	name := filepath.Join(dir, "sub", "diary.rec")
+	os.Mkdir(filepath.Dir(name), 0o755)
+	os.WriteFile(name, []byte("x"), 0o600)
+	if h, err := c.Holding(t.Context(), []string{dir}); err != nil || len(h) != 0 {
+		t.Errorf("nobody has it open: %v %v", h, err)
+	}
+	cmd := exec.Command("sh", "-c", "exec 3<"+name+"; echo open; read line")
+	in, _ := cmd.StdinPipe()
+	out, _ := cmd.StdoutPipe()
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	out.Read(make([]byte, 5))
+	h, err := c.Holding(t.Context(), []string{dir, "/nowhere"})
+	if err != nil || len(h) != 1 || int(h[0].PID) != cmd.Process.Pid || h[0].Path != name || h[0].Name == "" {
+		t.Errorf("held by %v (%v), want process %d", h, err, cmd.Process.Pid)
+	}
+	in.Close()
+	cmd.Wait()
+	for range 50 { // the process may take a moment to be gone
+		if h, _ = c.Holding(t.Context(), []string{dir}); len(h) == 0 {
+			break
+		}
+	}
+	if len(h) != 0 {
+		t.Errorf("still held by %v", h)
+	}
+	if n := lockedBy(name); n != 0 {
+		t.Errorf("locked by %d", n)
+	}
+}
+
+func TestMounts(t *testing.T) {
+	root := slices.ContainsFunc(Mounts(), func(m Mount) bool { return m.Path == "/" && !m.Remote })
+	proc := slices.ContainsFunc(Mounts(), func(m Mount) bool { return m.Path == "/proc" && m.Foreign })
+	if !root || !proc || Remote(t.TempDir()) {
+		t.Errorf("%+v", Mounts())
+	}
+}
+
+// TestLocked has another process lock a file, whose open files are not looked
+// at.
+func TestLocked(t *testing.T) {
+	if name := os.Getenv("MACHINE_TEST_LOCK"); name != "" {
+		f, err := os.OpenFile(name, os.O_RDWR, 0)
+		if err == nil {
+			err = unix.FcntlFlock(f.Fd(), unix.F_SETLK, &unix.Flock_t{Type: unix.F_WRLCK})
+		}
+		fmt.Println("locked", err)
+		os.Stdin.Read(make([]byte, 1))
+		return
+	}
+	name := filepath.Join(t.TempDir(), "a.db")
+	os.WriteFile(name, []byte("x"), 0o600)
+	cmd := exec.Command(os.Args[0], "-test.run=TestLocked$")
+	cmd.Env = append(os.Environ(), "MACHINE_TEST_LOCK="+name)
+	in, _ := cmd.StdinPipe()
+	out, _ := cmd.StdoutPipe()
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	out.Read(make([]byte, 13))
+	if pid := lockedBy(name); pid != cmd.Process.Pid {
+		t.Errorf("locked by %d, want %d", pid, cmd.Process.Pid)
+	}
+	in.Close()
+	cmd.Wait()
+}

@@ -1,0 +1,176 @@
+package move
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/machine"
+)
+
+const onNewCard = `version: {file: /opt/v, rule: same-minor, edition: {file: /opt/edition}}
+programs: [pontoon]
+requires: [{name: A driver, path: /lib/driver}]
+items:
+  - {name: diary, kind: folder, path: /srv/diary}
+  - {name: data, kind: sqlite, path: /srv/b.db}
+  - {name: settings, kind: folder, path: ~/.app}
+  - {name: server, kind: network, address: 'QUAY-SRV:5432'}
+  - {name: account, kind: hosted, address: 'https://x.example'}
+`
+
+func onNewOffice(t *testing.T) *office {
+	o := newOffice(t, onNewCard, "linux", map[string]string{
+		"old/etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\ntobias:x:1001:1::/home/tobias:/bin/sh\n", "old/opt/v": "8.2.1", "old/opt/edition": "Harbour", "old/srv/diary/a": "1",
+		"old/home/maren/.app/s": "m", "old/home/tobias/.app/s": "t",
+		"new/etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\nt.ove:x:1001:1::/home/tobias:/bin/sh\n", "new/home/maren/x": "", "new/home/tobias/x": "", "new/srv/x": "",
+	})
+	database(t, filepath.Join(o.dir, "old/srv/b.db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES (1)")
+	return o
+}
+
+// told are the checks as app, what and whether it is ready.
+func told(r *Readiness) string {
+	var out []string
+	for _, c := range r.Checks {
+		out = append(out, fmt.Sprintf("%s %v", c.What, c.Ready))
+		if (c.First == "") != c.Ready || c.Says == "" {
+			out = append(out, fmt.Sprintf("%+v", c))
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+func TestOnNew(t *testing.T) {
+	o := onNewOffice(t)
+	see := func(change func(*Job)) *Readiness {
+		t.Helper()
+		j := o.job(o.now)
+		if change != nil {
+			change(j)
+		}
+		before := len(o.kit.Log.Lines)
+		r, err := j.OnNew(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(o.kit.Log.Lines) != before {
+			t.Error("looking has changed the journal")
+		}
+		return r
+	}
+	says := func(r *Readiness, what, words string) {
+		t.Helper()
+		for _, c := range r.Checks {
+			if c.What == what {
+				if !strings.Contains(c.Says+" "+c.First, words) {
+					t.Errorf("%s says %q first %q, want %q", what, c.Says, c.First, words)
+				}
+				return
+			}
+		}
+		t.Errorf("nothing is said of %s", what)
+	}
+	if got, want := told(see(nil)), "kit false, version false, edition true, A driver false, server true, account true"; got != want {
+		t.Errorf("before the pack: %s\nwant %s", got, want)
+	}
+	o.pack()
+	r := see(nil)
+	if got, want := told(r), "version false, edition false, A driver false, server true, account true, diary true, data true, user maren true, settings of maren true, user tobias false, space true"; got != want {
+		t.Errorf("nothing installed: %s\nwant %s", got, want)
+	}
+	says(r, "user tobias", "--user tobias=NEW")
+	lay(t, o.dir, map[string]string{"new/opt/v": "8.3", "new/opt/edition": "HARBOUR", "new/lib/driver": "", "new/srv/diary/a": "2", "new/home/maren/.app/s": "m"})
+	database(t, filepath.Join(o.dir, "new/srv/b.db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES (1)")
+	asTobias := func(j *Job) { j.Users = map[string]string{"tobias": "t.ove"} }
+	r = see(asTobias)
+	if got, want := told(r), "version false, edition true, A driver true, server true, account true, diary true, data true, user maren true, settings of maren true, user tobias true, settings of tobias true, space true"; got != want {
+		t.Errorf("things in the way: %s\nwant %s", got, want)
+	}
+	says(r, "version", "8.3 here, 8.2.1 on OLD (same-minor)")
+	says(r, "data", "the same is here already")
+	says(r, "diary", "something else is in the way")
+	os.WriteFile(filepath.Join(o.dir, "new/opt/v"), []byte("8.2.9"), 0o600)
+	if r = see(asTobias); !r.Ready() || !r.Compared {
+		t.Errorf("not ready: %s", told(r))
+	}
+	// Without the passphrase nothing is compared, and nothing is claimed.
+	locked, err := kit.Open(o.kit.Dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r = see(func(j *Job) { asTobias(j); j.Kit = locked })
+	says(r, "data", "not compared")
+	if r.Compared || !r.Ready() {
+		t.Errorf("%+v", r)
+	}
+	if _, err := o.job(o.old).OnNew(ctx); fault.KindOf(err) != fault.Usage {
+		t.Errorf("on the old computer: %v", err)
+	}
+}
+
+// TestWhatStaysIsTold sees that servers and accounts are carried through the
+// steps without being moved.
+func TestWhatStaysIsTold(t *testing.T) {
+	o := onNewOffice(t)
+	lay(t, o.dir, map[string]string{"new/opt/v": "8.2", "new/opt/edition": "Harbour", "new/etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\ntobias:x:1001:1::/home/tobias:/bin/sh\n"})
+	var stays []string
+	for _, i := range o.pack().Items {
+		if i.Did == "stays" {
+			stays = append(stays, i.Item+" "+i.To)
+		}
+	}
+	if strings.Join(stays, ", ") != "server QUAY-SRV:5432, account https://x.example" {
+		t.Errorf("stays: %v", stays)
+	}
+	var err error
+	if o.now, err = machine.Open(filepath.Join(o.dir, "new")); err != nil {
+		t.Fatal(err)
+	}
+	o.unpack()
+	v := o.verify()
+	if !v.Equal() || len(v.Items) != 6 || v.Items[4].Did != "stays" || v.Items[4].Rows[0].New != "QUAY-SRV:5432" {
+		t.Errorf("%+v", v)
+	}
+	if !o.job(o.now).State().Proven("app", 0) {
+		t.Error("what stays keeps the app from being proven")
+	}
+}
+
+// TestAgreement sees that commands of a card run only when a person has agreed,
+// and that the agreement is kept.
+func TestAgreement(t *testing.T) {
+	o := newOffice(t, "version: {command: [/opt/app/tool, --version]}\nitems: [{name: a, kind: file, path: /srv/a}]\n", "linux", map[string]string{"old/srv/a": "1", "new/srv/x": "1"})
+	if out := o.pack(); out.Err != nil || o.job(o.old).State().Agreed["app"] {
+		t.Errorf("agreed without having been asked: %+v", out)
+	}
+	out := o.only(o.job(o.now).Unpack(ctx))
+	if gates(out) != "version-rule" || !strings.Contains(out.Blocks[0].Why, "--run-commands") {
+		t.Errorf("%+v", out.Blocks)
+	}
+	j := o.job(o.old)
+	j.Commands = true
+	o.only(j.Pack(ctx))
+	lines := len(o.kit.Log.Lines)
+	if !o.job(o.now).State().Agreed["app"] || !o.job(o.now).lookerFor(o.kit.Cards[0], false).Commands {
+		t.Error("the agreement was not kept")
+	}
+	o.only(j.Pack(ctx))
+	for _, l := range o.kit.Log.Lines[lines:] {
+		if l.Event == "agreed" {
+			t.Error("the same agreement is recorded again")
+		}
+	}
+	locked, err := kit.Open(o.kit.Dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	j = o.job(o.now)
+	if j.Kit = locked; j.lookerFor(locked.Cards[0], false).Commands {
+		t.Error("a kit that nobody has opened is believed")
+	}
+}

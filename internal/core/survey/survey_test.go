@@ -1,0 +1,223 @@
+package survey
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/steps"
+)
+
+// look surveys one card on a simulated Linux computer.
+func look(t *testing.T, cardText, ident string, files map[string]string, change func(root string, l *Looker)) *Survey {
+	t.Helper()
+	root := t.TempDir()
+	files[machine.IdentityFile] = "name: OLD\nsystem: linux\nhardware-id: invented-id-1234\n" + ident
+	for name, text := range files {
+		path := filepath.Join(root, name)
+		os.MkdirAll(filepath.Dir(path), 0o755)
+		os.WriteFile(path, []byte(text), 0o644)
+	}
+	c, err := card.Parse("app.yaml", []byte("card: 1\nname: app\ntitle: The App\n"+cardText))
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := &Looker{Estimate: true, Temp: filepath.Join(t.TempDir(), "temp", "x")}
+	if l.Computer, err = machine.Open(root); err != nil {
+		t.Fatal(err)
+	}
+	if change != nil {
+		change(root, l)
+	}
+	s, err := l.Look(context.Background(), []*card.Card{c}, func(*card.Card) steps.Facts { return steps.Facts{Side: steps.OldSide, Title: "The App"} })
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func gates(a App) string {
+	var out []string
+	for _, b := range a.Blocks {
+		out = append(out, b.Gate)
+	}
+	slices.Sort(out)
+	return strings.Join(out, " ")
+}
+
+func TestWhatStopsAPack(t *testing.T) {
+	const text = `programs: [pontoon]
+version: {file: /opt/v, edition: {file: /opt/app.ini, key: edition}}
+items:
+  - {name: data, kind: folder, path: /srv/data, needs: [key]}
+  - {name: key, kind: file, path: /srv/key, secret: true, optional: true}
+  - {name: win, kind: folder, path: {windows: 'C:\x'}}
+  - {name: server, kind: network, address: 'QUAY-SRV:5432', from: {file: /opt/app.ini, key: server}}
+  - {name: account, kind: hosted, address: 'https://ledger.example'}
+sync:
+  - {about: mail, path: /srv/out, files: '**/*.out'}
+requires: [{name: A driver, path: /lib/driver}, {name: A font, path: /lib/font}]
+`
+	s := look(t, text, "running: [{name: pontoon, pid: 7}, {name: backup, pid: 9, open: [/srv/data/a.rec, /etc/x]}]\nadapters: [{name: Stick, removable: true, disabled: true}, {name: Board}]\n", map[string]string{
+		"opt/v": "v4.1b", "opt/app.ini": "edition=Harbour\nserver=OTHER:1\n", "srv/data/a.rec": "x", "srv/out/1/a.out": "x", "srv/out/b.out": "x", "lib/font": "x",
+	}, nil)
+	a := s.Apps[0]
+	if got, want := gates(a), "app-closed files-closed items-there needs-met sync-done"; got != want {
+		t.Errorf("stopped by %q, want %q: %+v", got, want, a.Blocks)
+	}
+	if a.Version != "v4.1b" || a.Edition != "Harbour" || !strings.HasSuffix(a.VersionFrom, "/opt/v") {
+		t.Errorf("version %q %q %q", a.Version, a.Edition, a.VersionFrom)
+	}
+	states := map[string]State{}
+	for _, i := range a.Items {
+		states[i.Item] = i.State
+	}
+	if fmt.Sprint(states) != fmt.Sprint(map[string]State{"data": Here, "key": Missing, "win": Missing, "server": OnServer, "account": Hosted}) {
+		t.Errorf("states %v", states)
+	}
+	if a.Items[3].Path != "OTHER:1" || a.Items[3].Reached != nil {
+		t.Errorf("the settings name another server: %+v", a.Items[3])
+	}
+	if len(a.Items[0].OpenBy) != 1 || a.Items[0].OpenBy[0] != "backup (process 9)" {
+		t.Errorf("open by %v", a.Items[0].OpenBy)
+	}
+	if a.Sync[0].Finished || !strings.Contains(a.Sync[0].Why, "2 files waiting") {
+		t.Errorf("sync %+v", a.Sync)
+	}
+	if a.Requires[0].Here || !a.Requires[1].Here {
+		t.Errorf("requires %+v", a.Requires)
+	}
+	if !slices.ContainsFunc(a.Blocks, func(b steps.Block) bool { return strings.Contains(b.Why, "no path for a linux computer") }) {
+		t.Errorf("a path for another system: %+v", a.Blocks)
+	}
+	if s.HardwareID == "invented-id-1234" || len(s.Adapters) != 2 || s.Adapters[0].Risk() == "" || s.Adapters[1].Risk() != "" {
+		t.Errorf("hardware %q %+v", s.HardwareID, s.Adapters)
+	}
+}
+
+func TestQueryTellsOfSync(t *testing.T) {
+	for _, c := range []struct {
+		rows     string
+		query    string
+		finished bool
+		known    bool
+	}{
+		{"(1)", "SELECT count(*) FROM outbox", false, true}, {"", "SELECT count(*) FROM outbox", true, true},
+		{"(1)", "SELECT count(*) FROM outbox WHERE id > 1", true, true}, {"", "SELECT count(*) FROM nowhere", false, false},
+	} {
+		s := look(t, "items: [{name: data, kind: sqlite, path: /srv/b.db}]\nsync: [{about: bookings, item: data, query: "+c.query+"}]\n", "", map[string]string{}, func(root string, _ *Looker) {
+			os.MkdirAll(filepath.Join(root, "srv"), 0o755)
+			db, err := sql.Open("sqlite", filepath.Join(root, "srv/b.db"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer db.Close()
+			db.Exec("CREATE TABLE outbox (id INTEGER)")
+			if c.rows != "" {
+				db.Exec("INSERT INTO outbox VALUES " + c.rows)
+			}
+		})
+		if got := s.Apps[0].Sync[0]; got.Finished != c.finished || got.Known != c.known {
+			t.Errorf("%s with %q: %+v", c.query, c.rows, got)
+		}
+	}
+}
+
+// TestUnreadableIsNamed needs a user who may not read everything.
+func TestUnreadableIsNamed(t *testing.T) {
+	if os.Geteuid() == 0 {
+		t.Skip("root reads everything; the built program's test does this as another user")
+	}
+	s := look(t, "items: [{name: data, kind: folder, path: /srv}]\n", "", map[string]string{"srv/a/x": "1", "srv/b/y": "2"}, func(root string, _ *Looker) {
+		os.Chmod(filepath.Join(root, "srv/a"), 0)
+		t.Cleanup(func() { os.Chmod(filepath.Join(root, "srv/a"), 0o755) })
+	})
+	if i := s.Apps[0].Items[0]; len(i.Unreadable) != 1 || i.Files != 1 || gates(s.Apps[0]) != "readable" || s.Unreadable != 1 {
+		t.Errorf("%+v %s", i, gates(s.Apps[0]))
+	}
+}
+
+func TestEstimate(t *testing.T) {
+	noise := make([]byte, 300_000)
+	for i, v := 0, uint32(1); i < len(noise); i++ {
+		v = v*1664525 + 1013904223
+		noise[i] = byte(v >> 24)
+	}
+	s := look(t, "items: [{name: text, kind: folder, path: /srv/text}, {name: noise, kind: file, path: /srv/noise}, {name: none, kind: folder, path: /srv/none}]\n", "", map[string]string{
+		"srv/text/a": strings.Repeat("mooring account\n", 40000), "srv/text/b": strings.Repeat("paid\n", 100), "srv/noise": string(noise), "srv/none/empty": "",
+	}, func(_ string, l *Looker) { l.KitDir = t.TempDir() })
+	i := s.Apps[0].Items
+	if i[0].Sealed > i[0].Bytes/10 || i[0].Sealed == 0 {
+		t.Errorf("text of %d bytes is estimated to take %d", i[0].Bytes, i[0].Sealed)
+	}
+	if i[1].Sealed < i[1].Bytes*9/10 || i[1].Sealed > i[1].Bytes*11/10 {
+		t.Errorf("noise of %d bytes is estimated to take %d", i[1].Bytes, i[1].Sealed)
+	}
+	if s.Space.Sealed == 0 || s.Space.Sealed > s.Space.AtMost || !s.Space.Known || s.Space.Free == 0 {
+		t.Errorf("space %+v", s.Space)
+	}
+}
+
+func TestWatch(t *testing.T) {
+	start := time.Now()
+	if err := watch(100*time.Millisecond, func(func()) error { time.Sleep(time.Minute); return nil }); err != errSilent || time.Since(start) > 10*time.Second {
+		t.Errorf("a silent place: %v after %v", err, time.Since(start))
+	}
+	// One that goes on telling is waited for beyond the limit.
+	if err := watch(400*time.Millisecond, func(alive func()) error {
+		for range 12 {
+			time.Sleep(100 * time.Millisecond)
+			alive()
+		}
+		return nil
+	}); err != nil {
+		t.Errorf("a slow place: %v", err)
+	}
+}
+
+func TestReached(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := l.Addr().String()
+	if !Reached(t.Context(), address, time.Second) || !Reached(t.Context(), "postgresql://"+address+"/ledger", time.Second) {
+		t.Error("a server that listens is not reached")
+	}
+	l.Close()
+	if Reached(t.Context(), address, time.Second) || Reached(t.Context(), "", time.Second) {
+		t.Error("a server that does not listen is reached")
+	}
+	for in, want := range map[string]string{
+		`\\QUAY-SRV\ledger\x`: "QUAY-SRV:445", "//QUAY-SRV/ledger": "QUAY-SRV:445", "QUAY-SRV:5432": "QUAY-SRV:5432", "QUAY-SRV": "QUAY-SRV:445", "https://l.example/x": "l.example:443",
+		"firebird://srv/x": "srv:3050", "[::1]:80": "::1:80", "://": "", "QUAY-SRV:1234/ledger": "QUAY-SRV:1234",
+	} {
+		host, port := endpoint(in)
+		if got := strings.Trim(host+":"+port, ":"); got != strings.Trim(want, ":") {
+			t.Errorf("%s is %s, want %s", in, got, want)
+		}
+	}
+}
+
+func TestHundredUsers(t *testing.T) {
+	files := map[string]string{}
+	var passwd strings.Builder
+	for i := range 100 {
+		fmt.Fprintf(&passwd, "user%02d:x:%d:1000::/home/user%02d:/bin/bash\n", i, 1000+i, i)
+		files[fmt.Sprintf("home/user%02d/.config/app/s.ini", i)] = "x"
+	}
+	files["etc/passwd"] = passwd.String()
+	s := look(t, "items: [{name: settings, kind: folder, path: $XDG_CONFIG_HOME/app}]\n", "", files, nil)
+	if len(s.Apps[0].Items) != 100 || len(s.Users) != 100 || len(s.Apps[0].Blocks) != 0 {
+		t.Errorf("%d items, %d users, %v", len(s.Apps[0].Items), len(s.Users), s.Apps[0].Blocks)
+	}
+}
