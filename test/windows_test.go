@@ -134,8 +134,49 @@ items:
 	if aside, _ := filepath.Glob(w.drive("new/ProgramData/Tide/tide.db.set-aside-*")); len(aside) != 1 {
 		t.Errorf("set aside: %v", aside)
 	}
+	w.registry(on)
 	// The kit that Windows wrote is read by the Linux build too.
 	must(t, 0, t.TempDir(), "inspect", "--kit", w.drive("stick/kit"))
 	must(t, 0, t.TempDir(), "verify", "--kit", w.drive("stick/kit"), "--root", w.drive("new"))
 	w.run(0, on("report", "--to", `C:\handover`)...)
+}
+
+// registry surveys with values of the running system's registry.
+func (w *wine) registry(on func(...string) []string) {
+	w.t.Helper()
+	reg := func(key, name, value string) {
+		if out, err := w.start(exec.Command("wine", "reg", "add", key, "/v", name, "/d", value, "/f")); err != nil {
+			w.t.Fatalf("reg: %v\n%s", err, out)
+		}
+	}
+	reg(`HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall\Tide`, "DisplayName", "Tide App")
+	reg(`HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall\Pontoon`, "DisplayName", "Pontoon Ledger")
+	reg(`HKLM\SOFTWARE\Mole Head\Tide`, "Version", "v8.2")
+	reg(`HKCU\Software\Mole Head\Tide`, "Edition", "Härbour")
+	lay(w.t, w.drive(""), map[string]string{"live/tide.yaml": `card: 1
+name: tide
+title: Tide App
+version:
+  registry: 'HKLM\SOFTWARE\Mole Head\Tide'
+  value: version
+  edition: {registry: 'HKCU\Software\Mole Head\Tide', value: Edition}
+requires:
+  - {name: a driver, registry: 'HKLM\SOFTWARE\Mole Head'}
+  - {name: a font, registry: 'HKLM\SOFTWARE\Font House'}
+items:
+  - {name: data, kind: sqlite, path: 'C:\ProgramData\Tide\tide.db'}
+`})
+	if out := w.run(0, "survey", "--cards", `C:\live`); !strings.Contains(out, `Tide App, version v8.2 (Härbour)  read from HKLM\SOFTWARE\Mole Head\Tide, version`) {
+		w.t.Errorf("survey: %s", out)
+	}
+	out := w.run(0, "survey", "--wide", "--cards", `C:\live`, "--json")
+	found, _, _ := strings.Cut(out, "covered_by_cards")
+	for _, want := range []string{`"what": "Pontoon Ledger"`, `"where": "HKLM\\SOFTWARE\\Mole Head"`} {
+		if !strings.Contains(out, want) {
+			w.t.Errorf("--wide does not tell %s:\n%.2000s", want, out)
+		}
+	}
+	if strings.Contains(out, `"what": "Tide App"`) || strings.Contains(found, `"C:\\ProgramData\\Tide\\tide.db"`) {
+		w.t.Errorf("--wide tells what the card covers:\n%.2000s", out)
+	}
 }

@@ -89,6 +89,9 @@ func (f *Finding) postgres(ctx context.Context, p *process.Process) {
 		return
 	}
 	dir := argument(args, "-D")
+	if !filepath.IsAbs(dir) {
+		dir, _ = p.CwdWithContext(ctx) // a server works in its data folder
+	}
 	f.folder = dir
 	port, socket := "5432", ""
 	// postmaster.pid: process id, data folder, start, port, socket folder.
