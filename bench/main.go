@@ -33,6 +33,7 @@ const passphrase = "agency-balcony-cabana-dagger-eagle-fable"
 type bench struct {
 	dir, program string
 	runs         int
+	files        int // of the survey
 	cold         bool
 	out          table.Table
 }
@@ -47,8 +48,8 @@ func main() {
 	dir := flag.String("dir", "", "folder for the data; else a temporary one")
 	program := flag.String("program", "build/movekit", "the program to measure")
 	runs := flag.Int("runs", 5, "how often each side runs; the median counts")
-	million := flag.Bool("million", false, "also pack, unpack and verify 1,000,000 files")
-	only := flag.String("only", "pack,unpack,verify,status,growth", "which measurements; unpack, verify and status need a pack before")
+	million := flag.Bool("million", false, "also survey, pack, unpack and verify 1,000,000 files")
+	only := flag.String("only", "pack,unpack,verify,status,growth,survey", "which measurements; unpack, verify and status need a pack before")
 	flag.Parse()
 	if err := run(*dir, *program, *runs, *million, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -74,14 +75,19 @@ func run(dir, program string, runs int, million bool, only string) error {
 	if err != nil {
 		return err
 	}
-	b := &bench{dir: dir, program: program, runs: runs, cold: os.Geteuid() == 0}
+	b := &bench{dir: dir, program: program, runs: runs, files: 100000, cold: os.Geteuid() == 0}
 	b.out.Head = []string{"work", "movekit", "against", "ratio", "goal", "movekit memory", "against what"}
 	b.out.Right = []int{2, 3, 4, 5, 6}
-	fmt.Println("making the data: 20,000 text files, 80 noise files of 5 MB, one file of 600 MB")
-	if err := b.generate("bulk", 20000, 80, 600<<20); err != nil {
-		return err
+	if strings.Trim(only, ",") != "survey" {
+		fmt.Println("making the data: 20,000 text files, 80 noise files of 5 MB, one file of 600 MB")
+		if err := b.generate("bulk", 20000, 80, 600<<20); err != nil {
+			return err
+		}
 	}
-	parts := map[string]func() error{"pack": b.pack, "unpack": b.unpack, "verify": b.verify, "status": b.status, "growth": b.growth}
+	if million {
+		b.files = 1000000
+	}
+	parts := map[string]func() error{"pack": b.pack, "unpack": b.unpack, "verify": b.verify, "status": b.status, "growth": b.growth, "survey": func() error { return b.survey(b.files) }}
 	for name := range strings.SplitSeq(only, ",") {
 		if part := parts[name]; part != nil {
 			if err := part(); err != nil {
@@ -89,7 +95,7 @@ func run(dir, program string, runs int, million bool, only string) error {
 			}
 		}
 	}
-	if million {
+	if million && only != "survey" {
 		if err := b.million(); err != nil {
 			return err
 		}
@@ -348,6 +354,46 @@ func (b *bench) growth() error {
 		return side{func() error { return b.newKit(computer) }, b.movekit("pack", "--root", computer)}
 	}
 	return b.compare("pack 100,000 files", "pack 10,000 files", "10.50", false, pack("many"), pack("few"))
+}
+
+// survey looks over a computer whose data no card covers: one file in twenty
+// may be a database, by its ending, and must be opened.
+func (b *bench) survey(files int) error {
+	name := fmt.Sprintf("wide-%d", files)
+	root, err := b.computer(name)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("making %d files\n", files)
+	r := rand.New(rand.NewPCG(3, 4))
+	for i := range files {
+		dir := filepath.Join(root, "srv", fmt.Sprintf("app-%02d", i/1000%20), fmt.Sprintf("folder-%03d", i/1000))
+		if i%1000 == 0 {
+			if err := os.MkdirAll(dir, 0o755); err != nil {
+				return err
+			}
+		}
+		file, data := fmt.Sprintf("record-%07d.txt", i), []byte("paid\n")
+		if i%20 == 0 {
+			file, data = fmt.Sprintf("table-%07d.dat", i), text(r, 4200)
+		}
+		if err := os.WriteFile(filepath.Join(dir, file), data, 0o644); err != nil {
+			return err
+		}
+	}
+	theirs := shell("find " + name + "/srv -printf '%s %T@ %p\\n' > list.txt && find " + name + "/srv -name '*.dat' -print0 | xargs -0 head -qc 4096 > /dev/null")
+	for _, cold := range []bool{true, false} {
+		if err := b.compare(fmt.Sprintf("survey --wide, %d files", files), "find -printf, and the first 4 KiB of 1 in 20", "2.00", cold,
+			side{nil, []string{b.program, "--quiet", "survey", "--wide", "--json", "--root", name}}, side{nil, theirs}); err != nil {
+			return err
+		}
+	}
+	if err := os.WriteFile(filepath.Join(b.dir, "wide.yaml"), []byte("card: 1\nname: bulk\ntitle: Bulk\nitems: [{name: data, kind: folder, path: /srv}]\n"), 0o644); err != nil {
+		return err
+	}
+	err = b.compare(fmt.Sprintf("survey, %d files", files), "find -printf", "2.00", false,
+		side{nil, []string{b.program, "--quiet", "survey", "--json", "--cards", "wide.yaml", "--root", name}}, side{nil, shell("find " + name + "/srv -printf '%s %T@ %p\\n' > list.txt")})
+	return errors.Join(err, b.remove(name))
 }
 
 // million packs and verifies a million small files, for the memory it takes.

@@ -11,6 +11,8 @@ need tar tar
 need script bsdutils
 need wine wine
 need x86_64-w64-mingw32-gcc gcc-mingw-w64-x86-64
+need hivexregedit libwin-hivex-perl
+[ -x "$(ls -d /usr/lib/postgresql/*/bin/initdb 2>/dev/null | tail -1)" ] || missing="$missing postgresql"
 [ -z "$missing" ] && exit 0
 
 if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then
@@ -21,7 +23,7 @@ if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then
 fi
 
 left=""
-for tool in age zstd b3sum tar script wine x86_64-w64-mingw32-gcc; do
+for tool in age zstd b3sum tar script wine x86_64-w64-mingw32-gcc hivexregedit; do
 	command -v "$tool" >/dev/null 2>&1 || left="$left $tool"
 done
 [ -z "$left" ] && exit 0

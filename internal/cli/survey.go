@@ -261,14 +261,14 @@ func (e *env) addItem(t *table.Table, i survey.Item) {
 		name += " (secret)"
 	}
 	if i.State != survey.Here {
-		t.Add(name, string(i.Kind), state, "", "", "", i.Path)
+		t.Add(name, string(i.Kind), state, "", "", "", i.Where)
 		return
 	}
 	newest := ""
 	if i.Newest != nil && !i.Newest.IsZero() {
 		newest = i.Newest.Local().Format("2006-01-02 15:04")
 	}
-	t.Add(name, string(i.Kind), state, fmt.Sprint(i.Files), bytesText(i.Bytes), newest, i.Path)
+	t.Add(name, string(i.Kind), state, fmt.Sprint(i.Files), bytesText(i.Bytes), newest, i.Where)
 }
 
 func methodText(m string) string {
@@ -312,7 +312,7 @@ func (e *env) surveyNew(ctx context.Context, call *surveyCall, apps []string) er
 
 func (e *env) showReadiness(r *move.Readiness) {
 	e.printf("%s (%s), users: %s\n\n", r.Computer, r.System, strings.Join(r.Users, ", "))
-	t := e.table("app", "what", "", "found")
+	t := e.table("app", "what", "state", "found")
 	first := 0
 	last := ""
 	for _, c := range r.Checks {

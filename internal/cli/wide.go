@@ -61,6 +61,9 @@ func (e *env) showWide(r *wide.Result, cards int) {
 		if f.Count > 1 && f.Class != wide.Registry && f.Class != wide.Server {
 			what = fmt.Sprintf("%d x %s", f.Count, what)
 		}
+		if f.Class == wide.Program {
+			what = "installed program " + what
+		}
 		size, newest := "", ""
 		if f.Bytes > 0 {
 			size = bytesText(f.Bytes)

@@ -3,12 +3,20 @@
 package demo
 
 import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	crand "crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
 	"database/sql"
+	"encoding/pem"
 	"fmt"
 	"io"
+	"math/big"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml"
@@ -66,10 +74,12 @@ func writeAll(root string, id machine.Identity, files []file) error {
 }
 
 // programs are the installed apps; both computers have them.
-func programs(tidewright, hoistbook string) []file {
+func programs(tidewright, hoistbook, chartroom string) []file {
 	return []file{
 		{"Program Files/Tidewright/version.txt", "Tidewright\r\nVersion: " + tidewright + "\r\n"},
 		{"Program Files/Hoistbook/about.txt", "Hoistbook " + hoistbook + "\r\nThe lift diary of your yard\r\n"},
+		{"Program Files/Chartroom/chartroom.ini", "[app]\r\nversion=" + chartroom + "\r\n[mailbox]\r\naddress=https://notices.coastguard.example/tern-quay\r\n"},
+		{"Windows/Fonts/notice.ttf", "an invented font"},
 		{"Windows/win.ini", "; for 16-bit app support\r\n"},
 		{"Users/Public/desktop.ini", "[.ShellClassInfo]\r\n"},
 	}
@@ -77,7 +87,7 @@ func programs(tidewright, hoistbook string) []file {
 
 func makeOld(root string) error {
 	r := rand.New(rand.NewPCG(1873, 7))
-	files := programs("8.2.1", "3.4.0")
+	files := programs("8.2.1", "3.4.0", "5.3")
 	for i, u := range users {
 		home := "Users/" + u + "/AppData/Roaming/Tidewright/"
 		files = append(files,
@@ -101,7 +111,21 @@ func makeOld(root string) error {
 			fmt.Sprintf("lift: %d\r\nboat: %s\r\nlength: %.1f m\r\nweight: %d kg\r\nsling: %d\r\nnote: %s\r\n", n+1, b, 6+r.Float64()*10, 900+r.IntN(14000), 1+r.IntN(4), notes[r.IntN(len(notes))]),
 		})
 	}
+	certificate, key, err := signer()
+	if err != nil {
+		return err
+	}
+	files = append(files,
+		file{"ProgramData/Chartroom/office.pem", certificate},
+		file{"ProgramData/Chartroom/keys/office.key", key},
+		file{"ProgramData/Chartroom/outbox/README.txt", "Notices wait here until they are sent.\r\n"},
+		file{"ProgramData/Pontoon/ledger.log", strings.Repeat("opened\r\n", 200)},
+		file{"ProgramData/Pontoon/pontoon.ini", "[ledger]\r\nfile=C:\\ProgramData\\Pontoon\\ledger.db\r\nbackup=\\\\QUAY-SRV\\backup\\ledger\r\n"},
+	)
 	if err := writeAll(root, oldComputer, files); err != nil {
+		return err
+	}
+	if err := ledger(filepath.Join(root, "ProgramData", "Pontoon", "ledger.db"), r); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(filepath.Join(root, "ProgramData/Hoistbook/Diary/2027"), 0o755); err != nil {
@@ -113,7 +137,7 @@ func makeOld(root string) error {
 // makeNew makes the new computer: the apps are installed, and Tidewright was
 // started once, which made an empty profile and an empty database.
 func makeNew(root string) error {
-	files := programs("8.2.4", "3.4.2")
+	files := programs("8.2.4", "3.4.2", "5_4")
 	for _, u := range append([]string{"it-setup"}, users...) {
 		files = append(files, file{"Users/" + u + "/ntuser.ini", "\r\n"})
 	}
@@ -191,6 +215,53 @@ func bookings(dir string, r *rand.Rand, boats, count int) error {
 		}
 	}
 	return nil
+}
+
+// ledger writes the accounts of Pontoon Ledger, for which there is no card.
+func ledger(name string, r *rand.Rand) error {
+	db, err := sql.Open("sqlite", name)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	db.SetMaxOpenConns(1)
+	run := func(query string, args ...any) {
+		if err == nil {
+			_, err = db.Exec(query, args...)
+		}
+	}
+	run("CREATE TABLE account (id INTEGER PRIMARY KEY, boat TEXT NOT NULL, balance_cents INTEGER)")
+	run("CREATE TABLE entry (id INTEGER PRIMARY KEY, account INTEGER, day DATE, cents INTEGER)")
+	run("BEGIN")
+	for i := range 60 {
+		run("INSERT INTO account VALUES (?, ?, ?)", i+1, boat(r), r.IntN(50000))
+	}
+	for i := range 900 {
+		run("INSERT INTO entry VALUES (?, ?, ?, ?)", i+1, 1+r.IntN(60), day.AddDate(0, 0, -r.IntN(700)).Format("2006-01-02"), r.IntN(9000)-2000)
+	}
+	run("COMMIT")
+	return err
+}
+
+// signer makes the office's certificate and its key.
+func signer() (certificate, key string, err error) {
+	private, err := ecdsa.GenerateKey(elliptic.P256(), crand.Reader)
+	if err != nil {
+		return "", "", err
+	}
+	about := &x509.Certificate{
+		SerialNumber: big.NewInt(7731), Subject: pkix.Name{CommonName: "Tern Quay harbour office", Organization: []string{"Tern Quay"}},
+		NotBefore: day.AddDate(-1, 0, 0), NotAfter: day.AddDate(2, 0, 0), KeyUsage: x509.KeyUsageDigitalSignature,
+	}
+	der, err := x509.CreateCertificate(crand.Reader, about, about, private.Public(), private)
+	if err != nil {
+		return "", "", err
+	}
+	raw, err := x509.MarshalPKCS8PrivateKey(private)
+	if err != nil {
+		return "", "", err
+	}
+	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})), string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: raw})), nil
 }
 
 func copyFile(from, to string) error {

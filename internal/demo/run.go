@@ -34,7 +34,7 @@ type Demo struct {
 }
 
 // parts are what the example keeps in its folder.
-var parts = []string{"old", "new", "kit", "cards", "desk", "handover", "passphrase.txt", "commands.txt"}
+var parts = []string{"old", "new", "kit", "cards", "desk", "handover", "passphrase.txt", "commands.txt", "pontoon-ledger.yaml"}
 
 // command is one command of the example, as a person would type it.
 type command struct {
@@ -50,9 +50,12 @@ func commands() []command {
 	return []command{
 		{"On the old computer: make a kit on the stick", append([]string{"new", "kit", "--cards", "cards", "--to", newComputer.Name, "--passphrase-file", "passphrase.txt"}, old...)},
 		{"See what is there", append([]string{"survey", "--kit", "kit"}, old...)},
+		{"See what no card covers", append([]string{"survey", "--wide", "--kit", "kit"}, old...)},
+		{"Draft a card for what was found", append([]string{"card", "draft", "pontoon-ledger", "--title", "Pontoon Ledger", "--from", `C:\ProgramData\Pontoon`, "--to", "pontoon-ledger.yaml"}, old...)},
 		{"Seal it into the kit", on(old, "pack")},
 		{"See that the kit is whole", []string{"inspect", "--kit", "kit"}},
 		{"Free the licences of the old computer", on(old, "deactivate", "--yes")},
+		{"Look at the new computer before the trip", on(now, "survey", "--on-new")},
 		{"On the new computer: put everything in its place", on(now, "unpack")},
 		{"Take up the licences", on(now, "activate", "--yes")},
 		{"Prove that old and new are the same", on(now, "verify")},
@@ -234,7 +237,17 @@ func (d *Demo) writeCommands(url string) error {
 	return os.WriteFile(filepath.Join(d.Dir, "commands.txt"), []byte(b.String()), 0o644)
 }
 
-func line(args []string) string { return "movekit " + strings.Join(args, " ") }
+// line writes a command as a shell takes it.
+func line(args []string) string {
+	out := []string{"movekit"}
+	for _, a := range args {
+		if strings.ContainsAny(a, " \\%'$&;()") {
+			a = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+		}
+		out = append(out, a)
+	}
+	return strings.Join(out, " ")
+}
 
 // show runs one command and shows it before its output.
 func (d *Demo) show(ctx context.Context, c command) (int, error) {

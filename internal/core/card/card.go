@@ -6,6 +6,8 @@
 // agreed to it.
 package card
 
+import "slices"
+
 // Format is the version of the card format that this package reads.
 const Format = 1
 
@@ -175,6 +177,34 @@ func (c *Card) Licence(name string) *Licence {
 	return nil
 }
 
+// sources returns everything that the card reads values from.
+func (c *Card) sources() []*Source {
+	var all []*Source
+	if c.Version != nil {
+		all = append(all, &c.Version.Source, c.Version.Edition)
+	}
+	for i := range c.Items {
+		all = append(all, c.Items[i].From)
+	}
+	for i := range c.Licences {
+		all = append(all, &c.Licences[i].Serial, &c.Licences[i].Code)
+	}
+	return slices.DeleteFunc(all, func(s *Source) bool { return s == nil })
+}
+
+// Reads returns the files that the card reads values from, and those in which
+// the app keeps what its licences' services answered.
+func (c *Card) Reads() []Path {
+	var out []Path
+	for _, s := range c.sources() {
+		out = append(out, s.File, s.Exe)
+	}
+	for _, l := range c.Licences {
+		out = append(out, l.Token)
+	}
+	return slices.DeleteFunc(out, Path.IsZero)
+}
+
 // Commands returns every command that the card names.
 func (c *Card) Commands() [][]string {
 	var out [][]string
@@ -183,20 +213,8 @@ func (c *Card) Commands() [][]string {
 			out = append(out, args)
 		}
 	}
-	sources := []*Source{}
-	if c.Version != nil {
-		sources = append(sources, &c.Version.Source, c.Version.Edition)
-	}
-	for i := range c.Items {
-		sources = append(sources, c.Items[i].From)
-	}
-	for i := range c.Licences {
-		sources = append(sources, &c.Licences[i].Serial, &c.Licences[i].Code)
-	}
-	for _, s := range sources {
-		if s != nil {
-			add(s.Command)
-		}
+	for _, s := range c.sources() {
+		add(s.Command)
 	}
 	for _, s := range c.Sync {
 		add(s.Command)

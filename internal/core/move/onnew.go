@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -234,6 +235,12 @@ func (j *Job) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was st
 	}
 	if err != nil {
 		return err
+	}
+	if drive := filepath.VolumeName(t.path); drive != "" {
+		if there, err := machine.Exists(drive + `\`); err != nil || !there {
+			r.add(c.Title, label, false, "there is no drive "+drive+" here", "Connect that drive, or correct the card.")
+			return nil
+		}
 	}
 	there, err := machine.Exists(t.path)
 	if err != nil {

@@ -107,12 +107,12 @@ func (p Prober) file(_ context.Context, s *card.Source, user *machine.User, whol
 	}
 	if s.Key != "" {
 		text, err = keyValue(s.FileFormat(), text, s.Key)
-		return text, name + ", " + s.Key, err
+		return text, machine.Spoken(p.Computer, name) + ", " + s.Key, err
 	}
 	if !whole {
 		text, _, _ = strings.Cut(text, "\n")
 	}
-	return text, name, nil
+	return text, machine.Spoken(p.Computer, name), nil
 }
 
 // readText reads a text file as UTF-8, or as UTF-16 with a byte order mark,
@@ -234,7 +234,7 @@ func (p Prober) exe(_ context.Context, s *card.Source, user *machine.User, _ boo
 		return "", name, errors.New("it is no file")
 	}
 	text, err = ExeVersion(name)
-	return text, name, err
+	return text, machine.Spoken(p.Computer, name), err
 }
 
 // ExeVersion returns the product version in the version resource of a Windows

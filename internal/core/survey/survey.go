@@ -85,7 +85,8 @@ type Item struct {
 	Item       string     `json:"item"`
 	Kind       card.Kind  `json:"kind"`
 	User       string     `json:"user,omitempty"`
-	Path       string     `json:"path,omitempty"` // real path, or the address of one that stays
+	Path       string     `json:"path,omitempty"`  // real path, or the address of one that stays
+	Where      string     `json:"where,omitempty"` // the same, as the computer itself writes it
 	State      State      `json:"state"`
 	Secret     bool       `json:"secret,omitempty"`
 	Files      int64      `json:"files"`
@@ -206,6 +207,10 @@ func (l *Looker) App(ctx context.Context, c *card.Card, f steps.Facts) (*App, er
 		is, bad, err := l.item(ctx, p)
 		if err != nil {
 			return nil, err
+		}
+		is.Where = is.Path
+		if is.Path != "" && !p.Item.Kind.Stays() {
+			is.Where = machine.Spoken(l.Computer, is.Path)
 		}
 		a.Items = append(a.Items, is)
 		f.Need += is.Bytes

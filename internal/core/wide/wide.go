@@ -178,6 +178,9 @@ func (s *Search) claims(ctx context.Context, r *Result) (*covered, error) {
 			}
 			r.Claimed = append(r.Claimed, machine.Spoken(s.Computer, path))
 		}
+		for _, path := range cd.Reads() {
+			s.reads(c, path)
+		}
 	}
 	if s.KitDir != "" {
 		if real, err := filepath.EvalSymlinks(s.KitDir); err == nil {
@@ -187,6 +190,19 @@ func (s *Search) claims(ctx context.Context, r *Result) (*covered, error) {
 		}
 	}
 	return c, nil
+}
+
+// reads takes a file as covered that a card reads values from.
+func (s *Search) reads(c *covered, path card.Path) {
+	p := path.On(string(s.Computer.System()))
+	if p == "" {
+		return
+	}
+	for _, u := range machine.Profiles(s.Computer, p) {
+		if real, err := s.Computer.Locate(p, u); err == nil {
+			c.files[real] = true
+		}
+	}
 }
 
 // file reports whether a file is covered.
