@@ -128,6 +128,7 @@ type Item struct {
 	Include  []string `yaml:"include,omitempty" jsonschema_description:"Folder: only what matches one of these patterns (** spans folders)."`
 	Skip     []string `yaml:"skip,omitempty" jsonschema_description:"Folder: not what matches one of these patterns."`
 	Counts   []Count  `yaml:"counts,omitempty" jsonschema_description:"Figures that a person knows, shown old and new side by side."`
+	Mask     []string `yaml:"mask,omitempty" jsonschema_description:"Database: columns (TABLE.COLUMN, or COLUMN of any table) whose content is not shown where it differs."`
 	Needs    []string `yaml:"needs,omitempty" jsonschema_description:"Names of items without which this one is useless."`
 }
 
@@ -155,6 +156,13 @@ type Licence struct {
 type Desk struct {
 	URL string `yaml:"url" jsonschema:"required" jsonschema_description:"Base address: https, or http on this computer only."`
 	Key string `yaml:"key" jsonschema:"required" jsonschema_description:"The desk's Ed25519 public key: 32 bytes in base64url."`
+}
+
+// Masks reports which columns of a table are not to be shown.
+func (it *Item) Masks(table string) func(column string) bool {
+	return func(column string) bool {
+		return slices.Contains(it.Mask, column) || slices.Contains(it.Mask, table+"."+column)
+	}
 }
 
 // Item returns the item called name, or nil.

@@ -20,6 +20,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/sqlite"
@@ -191,7 +192,7 @@ func (d *Drafter) tables(ctx context.Context, real string, it *Item) []card.Coun
 		return nil
 	}
 	tables := slices.Clone(f.Tables)
-	slices.SortStableFunc(tables, func(a, b sqlite.Table) int { return int(b.Rows - a.Rows) })
+	slices.SortStableFunc(tables, func(a, b dbprint.Table) int { return int(b.Rows - a.Rows) })
 	var out []card.Count
 	for _, t := range tables[:min(len(tables), maxCounts)] {
 		out = append(out, card.Count{Name: strings.ReplaceAll(t.Name, "_", " "), Query: `SELECT count(*) FROM "` + strings.ReplaceAll(t.Name, `"`, `""`) + `"`})

@@ -218,7 +218,7 @@ func TestSingleFile(t *testing.T) {
 	}
 }
 
-func database(t *testing.T, name string, statements ...string) {
+func makeDatabase(t *testing.T, name string, statements ...string) {
 	t.Helper()
 	os.MkdirAll(filepath.Dir(name), 0o755)
 	db, err := sql.Open("sqlite", name)
@@ -236,9 +236,9 @@ func database(t *testing.T, name string, statements ...string) {
 func TestDatabaseInTheWay(t *testing.T) {
 	for policy, want := range map[tree.Policy]int{tree.SetAside: 2, tree.KeepBoth: 1, tree.Skip: 1, tree.Replace: 2} {
 		o := newOffice(t, "items: [{name: data, kind: sqlite, path: /srv/b.db, counts: [{name: boats, query: SELECT count(*) FROM boat}]}]\n", "linux", nil)
-		database(t, filepath.Join(o.dir, "old/srv/b.db"), "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
+		makeDatabase(t, filepath.Join(o.dir, "old/srv/b.db"), "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
 		there := filepath.Join(o.dir, "new/srv/b.db")
-		database(t, there, "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (7)")
+		makeDatabase(t, there, "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (7)")
 		lay(t, o.dir, map[string]string{"new/srv/b.db-journal": "an old journal that must not be beside another database"})
 		os.Chmod(filepath.Join(o.dir, "old/srv/b.db"), 0o640)
 		o.pack()
@@ -272,17 +272,19 @@ func TestDatabaseInTheWay(t *testing.T) {
 
 func TestVerifyNamesWhatDiffersInADatabase(t *testing.T) {
 	for change, want := range map[string]string{
-		"INSERT INTO boat VALUES (3)":       "table boat: had 2 rows, has 3",
-		"UPDATE boat SET n = 9 WHERE n = 1": "table boat: has as many rows, but not the same ones",
-		"DROP TABLE pier":                   "table pier: the table is missing",
-		"CREATE INDEX i ON boat(n)":         "the schema (tables, indexes, views, triggers) is not the same",
-		"PRAGMA user_version = 4":           "user_version was 0, is 4",
-		"CREATE TABLE more (n)":             "table more: the table was not on the old computer",
-		"garbage":                           "is no SQLite database",
-		"remove":                            "the database is missing",
+		"INSERT INTO boat VALUES (3)":                           "table boat: had 2 rows, has 3;   extra: n 3",
+		"DELETE FROM boat WHERE n = 2":                          "table boat: had 2 rows, has 1;   missing: n 2",
+		"UPDATE boat SET n = 9 WHERE n = 1":                     "table boat: has as many rows, but not the same ones;   missing: n 1;   extra: n 9",
+		"UPDATE owner SET name = 'B', phone = '2' WHERE id = 1": `table owner: has as many rows, but not the same ones;   id 1: name was "A", is "B"; phone was •••, is •••`,
+		"DROP TABLE pier":                                       "table pier: the table is missing",
+		"CREATE INDEX i ON boat(n)":                             "the index i was not on the old computer",
+		"PRAGMA user_version = 4":                               "user_version was 0, is 4",
+		"CREATE TABLE more (n)":                                 "table more: the table was not on the old computer",
+		"garbage":                                               "is no SQLite database",
+		"remove":                                                "the database is missing",
 	} {
-		o := newOffice(t, "items: [{name: data, kind: sqlite, path: /srv/b.db}]\n", "linux", map[string]string{"new/srv/.keep": ""})
-		database(t, filepath.Join(o.dir, "old/srv/b.db"), "CREATE TABLE boat (n)", "CREATE TABLE pier (n)", "INSERT INTO boat VALUES (1), (2)")
+		o := newOffice(t, "items: [{name: data, kind: sqlite, path: /srv/b.db, mask: [owner.phone]}]\n", "linux", map[string]string{"new/srv/.keep": ""})
+		makeDatabase(t, filepath.Join(o.dir, "old/srv/b.db"), "CREATE TABLE owner (id INTEGER PRIMARY KEY, name TEXT, phone TEXT)", "INSERT INTO owner VALUES (1, 'A', '1')", "CREATE TABLE boat (n)", "CREATE TABLE pier (n)", "INSERT INTO boat VALUES (1), (2)")
 		o.pack()
 		o.unpack()
 		name := filepath.Join(o.dir, "new/srv/b.db")
@@ -292,7 +294,7 @@ func TestVerifyNamesWhatDiffersInADatabase(t *testing.T) {
 		case "remove":
 			os.Remove(name)
 		default:
-			database(t, name, change)
+			makeDatabase(t, name, change)
 		}
 		v := o.verify()
 		if v.Equal() || !strings.Contains(strings.Join(v.Items[0].Diffs, "; "), want) {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/url"
-	"os"
 	"path/filepath"
 
 	"movekit/internal/core/card"
@@ -14,7 +13,6 @@ import (
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/seal"
-	"movekit/internal/core/sqlite"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
 	"movekit/internal/core/tree"
@@ -123,8 +121,8 @@ func stream(key steps.Key) string {
 func (j *Job) sealItem(ctx context.Context, p survey.Place, is survey.Item) error {
 	sealed := kit.Sealed{Stream: stream(p.Key), Stamp: is.Stamp}
 	var err error
-	if p.Item.Kind == card.SQLite {
-		err = j.sealDatabase(ctx, p, is, &sealed)
+	if db := j.database(p.Item.Kind); db != nil {
+		err = db.seal(ctx, p, is, &sealed)
 	} else {
 		err = j.sealTree(ctx, p, is, &sealed)
 	}
@@ -170,41 +168,6 @@ func (j *Job) sealTree(ctx context.Context, p survey.Place, is survey.Item, seal
 		return err
 	}
 	sealed.List, err = list.Close()
-	return err
-}
-
-// sealDatabase seals a snapshot of a database and the snapshot's fingerprint.
-func (j *Job) sealDatabase(ctx context.Context, p survey.Place, is survey.Item, sealed *kit.Sealed) error {
-	temp, err := j.temp()
-	if err != nil {
-		return err
-	}
-	j.begin(p.Key, "taking a snapshot", 0)
-	snapshot, err := sqlite.Snapshot(ctx, p.Path, temp, nil)
-	if err != nil {
-		return err
-	}
-	defer sqlite.Discard(snapshot)
-	print, err := sqlite.Take(ctx, snapshot, temp, p.Item.Counts)
-	if err != nil {
-		return err
-	}
-	f, err := os.Open(snapshot)
-	if err != nil {
-		return fault.Wrap(fault.Unreadable, err, "cannot read the snapshot")
-	}
-	defer f.Close()
-	progress := j.begin(p.Key, "sealing", is.Bytes)
-	dir := j.Kit.AppDir(p.Key.App)
-	sealed.Parts, sealed.Bytes, err = j.sealStream(ctx, dir, sealed.Stream+sqliteEnding, f, progress)
-	if err != nil {
-		return err
-	}
-	sealed.Files = 1
-	if info, err := os.Stat(p.Path); err == nil {
-		sealed.Mode = uint32(info.Mode().Perm())
-	}
-	sealed.List, err = j.sealJSON(dir, sealed.Stream+listEnding, print)
 	return err
 }
 

@@ -3,7 +3,6 @@ package move
 import (
 	"context"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 
@@ -11,7 +10,6 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/seal"
-	"movekit/internal/core/sqlite"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
@@ -20,9 +18,9 @@ import (
 // way go, and once after.
 func (j *Job) put(ctx context.Context, t target) (ItemOutcome, error) {
 	out := ItemOutcome{Item: t.item.Key.Item, User: t.item.Key.User, Did: "same", Files: t.item.Sealed.Files, Bytes: t.item.Sealed.Bytes, To: t.path}
-	there, err := machine.Exists(t.path)
+	there, err := j.there(ctx, t)
 	if err != nil {
-		return out, fault.Wrap(fault.Unreadable, err, "cannot look at %s", t.path)
+		return out, err
 	}
 	at, err := j.alreadyAt(ctx, t, there)
 	if err != nil {
@@ -36,8 +34,8 @@ func (j *Job) put(ctx context.Context, t target) (ItemOutcome, error) {
 	if err := j.Kit.Record(j.line(steps.EventPlacing, t.item.Key), done); err != nil {
 		return out, err
 	}
-	if t.card.Kind == card.SQLite {
-		err = j.putDatabase(ctx, t, &done)
+	if db := j.database(t.card.Kind); db != nil {
+		err = db.put(ctx, t, &done)
 	} else {
 		err = j.putTree(ctx, t, &done, there)
 	}
@@ -119,7 +117,7 @@ func (j *Job) intend(t target, there bool) steps.Placed {
 // sameAlready reports whether what is at the target is what would be put
 // there.
 func (j *Job) sameAlready(ctx context.Context, t target) (bool, error) {
-	if t.card.Kind == card.SQLite {
+	if j.database(t.card.Kind) != nil {
 		diffs, err := j.compareDatabase(ctx, t)
 		return err == nil && len(diffs) == 0, nil // one that cannot be read is another
 	}
@@ -264,89 +262,4 @@ func (j *Job) stageTree(ctx context.Context, t target, stage string) error {
 		tree.RemoveTree(stage)
 	}
 	return err
-}
-
-// putDatabase writes a database beside its target, flushes it, and renames it
-// into place after what is in the way, side files and all, was set aside.
-func (j *Job) putDatabase(ctx context.Context, t target, done *steps.Placed) error {
-	if err := makeParent(filepath.Dir(done.To)); err != nil {
-		return err
-	}
-	inWay := append([]string{t.path}, sqlite.SideFiles(t.path)...)
-	policy := tree.Policy(done.Policy)
-	if policy == tree.Skip {
-		return nil
-	}
-	stage := done.To + tree.StageEnding
-	if err := j.stageDatabase(ctx, t, stage); err != nil {
-		os.Remove(stage)
-		return err
-	}
-	for _, name := range inWay {
-		if _, err := os.Lstat(name); err != nil || policy == tree.KeepBoth {
-			continue
-		}
-		// An old log beside a new database would corrupt it: it never stays.
-		aside := done.Aside
-		if aside == "" {
-			aside = tree.AsideName(t.path, j.now())
-		}
-		var err error
-		if policy == tree.Replace {
-			err = os.Remove(name)
-		} else {
-			err = os.Rename(name, aside+name[len(t.path):])
-		}
-		if err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "cannot set %s aside", name)
-		}
-	}
-	if err := os.Rename(stage, done.To); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot rename")
-	}
-	return seal.SyncDir(filepath.Dir(done.To))
-}
-
-func (j *Job) stageDatabase(ctx context.Context, t target, stage string) error {
-	progress := j.begin(t.item.Key, "putting in place", t.item.Sealed.Bytes)
-	r, err := seal.Open(j.Kit.AppDir(t.item.Key.App), t.item.Sealed.Parts, j.identity())
-	if err != nil {
-		return err
-	}
-	defer r.Close()
-	os.Remove(stage)
-	w, err := os.OpenFile(stage, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot write the database")
-	}
-	defer w.Close()
-	buf := make([]byte, 1<<20)
-	for {
-		n, rerr := r.Read(buf)
-		if _, err := w.Write(buf[:n]); err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "cannot write the database")
-		}
-		progress(int64(n))
-		if rerr == io.EOF {
-			break
-		}
-		if rerr == nil {
-			rerr = ctx.Err()
-		}
-		if rerr != nil {
-			return rerr
-		}
-	}
-	if o := ownerOf(t.user); o != nil {
-		if err := w.Chown(o.UID, o.GID); err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "cannot give the database to its user")
-		}
-	}
-	if err := w.Chmod(fs.FileMode(t.item.Sealed.Mode).Perm()); err != nil && j.Computer.System() == machine.Linux {
-		return fault.Wrap(fault.CannotPlace, err, "cannot set the database's permissions")
-	}
-	if err := w.Sync(); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot flush the database")
-	}
-	return w.Close()
 }

@@ -7,7 +7,6 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/sqlite"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
@@ -154,7 +153,7 @@ func (j *Job) unpackApp(ctx context.Context, c *card.Card, o *Outcome, damage []
 }
 
 func (j *Job) checkList(t target) error {
-	if t.card.Kind == card.SQLite {
+	if j.database(t.card.Kind) != nil {
 		return nil
 	}
 	list, closer, err := j.list(t.item)
@@ -163,27 +162,4 @@ func (j *Job) checkList(t target) error {
 	}
 	defer closer.Close()
 	return tree.CheckList(list, j.Computer.System() == machine.Windows)
-}
-
-// compareDatabase holds the database at a target against the sealed
-// fingerprint.
-func (j *Job) compareDatabase(ctx context.Context, t target) ([]sqlite.Diff, error) {
-	old, now, err := j.fingerprints(ctx, t)
-	if err != nil {
-		return nil, err
-	}
-	return sqlite.Compare(old, now), nil
-}
-
-func (j *Job) fingerprints(ctx context.Context, t target) (old, now *sqlite.Fingerprint, err error) {
-	old = &sqlite.Fingerprint{}
-	if err := j.openJSON(t.item.Key.App, t.item.Sealed.List, old); err != nil {
-		return nil, nil, err
-	}
-	temp, err := j.temp()
-	if err != nil {
-		return nil, nil, err
-	}
-	now, err = sqlite.Take(ctx, t.path, temp, t.card.Counts)
-	return old, now, err
 }

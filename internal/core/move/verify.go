@@ -9,7 +9,6 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/sqlite"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
@@ -74,7 +73,7 @@ func (o *Outcome) Equal() bool {
 }
 
 func (j *Job) verifyItem(ctx context.Context, t target) (*steps.Checked, error) {
-	if t.card.Kind == card.SQLite {
+	if j.database(t.card.Kind) != nil {
 		return j.verifyDatabase(ctx, t)
 	}
 	return j.verifyTree(ctx, t)
@@ -166,43 +165,6 @@ func count(cs []tree.Counter, e tree.Entry) {
 	for i := range cs {
 		cs[i].Add(e)
 	}
-}
-
-func (j *Job) verifyDatabase(ctx context.Context, t target) (*steps.Checked, error) {
-	j.begin(t.item.Key, "comparing", 0)
-	there, err := machine.Exists(t.path)
-	if err != nil {
-		return nil, err
-	}
-	if !there {
-		return &steps.Checked{Rows: []steps.Row{{What: "database", Old: "there", New: "missing"}}, Count: 1, Diffs: []string{"the database is missing"}}, nil
-	}
-	old, now, err := j.fingerprints(ctx, t)
-	if kind := fault.KindOf(err); kind == fault.BadDatabase {
-		return &steps.Checked{Rows: []steps.Row{{What: "database", Old: "whole", New: "damaged"}}, Count: 1, Diffs: []string{err.Error()}}, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	diffs := sqlite.Compare(old, now)
-	out := &steps.Checked{Equal: len(diffs) == 0, Count: int64(len(diffs))}
-	out.Rows = append(out.Rows, row("tables", int64(len(old.Tables)), int64(len(now.Tables))), row("rows", old.Rows(), now.Rows()))
-	for i, c := range t.card.Counts {
-		if i < len(old.Counts) && i < len(now.Counts) {
-			out.AddCount(c.Name, c.Expect, old.Counts[i].Value, now.Counts[i].Value)
-		}
-	}
-	out.Rows = append(out.Rows, content(int64(len(old.Tables)), "digest", int64(len(diffs))))
-	for i, d := range diffs {
-		if i == 20 {
-			break
-		}
-		if d.Table != "" {
-			d.What = "table " + d.Table + ": " + d.What
-		}
-		out.Diffs = append(out.Diffs, d.What)
-	}
-	return out, nil
 }
 
 func (j *Job) verifyLicence(ctx context.Context, c *card.Card, l card.Licence) (*LicenceOutcome, error) {

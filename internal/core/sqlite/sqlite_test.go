@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
 )
 
@@ -46,7 +47,7 @@ var boats = []string{
 
 var counts = []card.Count{{Name: "boats", Query: "SELECT count(*) FROM boat"}}
 
-func fingerprint(t *testing.T, name string) *Fingerprint {
+func fingerprint(t *testing.T, name string) *dbprint.Fingerprint {
 	t.Helper()
 	f, err := Take(ctx, name, t.TempDir(), counts)
 	if err != nil {
@@ -75,11 +76,11 @@ func TestSnapshotOfADatabaseInUse(t *testing.T) {
 				t.Fatalf("the app cannot write after the snapshot: %v", err)
 			}
 			f := fingerprint(t, snap)
-			if f.Counts[0].Value != 2 || f.User != 7 {
-				t.Errorf("counts %v, user_version %d", f.Counts, f.User)
+			if f.Counts[0].Value != 2 || f.Settings["user_version"] != "7" {
+				t.Errorf("counts %v, user_version %s", f.Counts, f.Settings["user_version"])
 			}
 			now := fingerprint(t, name)
-			diffs := Compare(f, now)
+			diffs := dbprint.Compare(f, now)
 			if len(diffs) != 2 || diffs[0].Table != "boat" || diffs[1].Table != "sqlite_sequence" {
 				t.Errorf("after one insert: %v", diffs)
 			}
@@ -122,7 +123,7 @@ func TestSnapshotWhileTheAppKeepsWriting(t *testing.T) {
 	}
 }
 
-func fingerprintOf(t *testing.T, name string) *Fingerprint {
+func fingerprintOf(t *testing.T, name string) *dbprint.Fingerprint {
 	t.Helper()
 	f, err := Take(ctx, name, t.TempDir(), nil)
 	if err != nil {
@@ -182,7 +183,7 @@ func TestFingerprintDependsOnContentAlone(t *testing.T) {
 	other := append([]string{"PRAGMA page_size=8192"}, boats...)
 	other[6] = `INSERT INTO boat VALUES (2,'Ærøskøbing',14.25,NULL,0,NULL), (1,'Grey Wagtail',9.5,'2026-05-01 10:00:00',1,x'00ff')`
 	open(t, same, "delete", other...).Close()
-	if d := Compare(fingerprint(t, base), fingerprint(t, same)); len(d) > 0 {
+	if d := dbprint.Compare(fingerprint(t, base), fingerprint(t, same)); len(d) > 0 {
 		t.Errorf("the same rows in another order and page size: %v", d)
 	}
 	for change, table := range map[string]string{
@@ -202,7 +203,7 @@ func TestFingerprintDependsOnContentAlone(t *testing.T) {
 		name := filepath.Join(dir, "changed.db")
 		os.Remove(name)
 		open(t, name, "delete", append(boats, change)...).Close()
-		d := Compare(fingerprint(t, base), fingerprint(t, name))
+		d := dbprint.Compare(fingerprint(t, base), fingerprint(t, name))
 		if len(d) == 0 || d[0].Table != table {
 			t.Errorf("%s: %v", change, d)
 		}
