@@ -177,7 +177,7 @@ func (e *env) job(apps []string, unlock bool) (*move.Job, func(), error) {
 			return nil, nil, err
 		}
 	}
-	j := &move.Job{Kit: k, Computer: c, Apps: apps, Overrides: overrides, Commands: e.runCommands, Notify: func(ev move.Event) {
+	j := &move.Job{Kit: k, Computer: c, Apps: apps, Overrides: overrides, Commands: e.runCommands, Ask: e.askPassword, Notify: func(ev move.Event) {
 		if ev.What != "" {
 			e.log.Info("work", "app", ev.App, "item", ev.Item, "what", ev.What, "bytes", ev.Total)
 		}

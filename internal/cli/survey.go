@@ -122,7 +122,7 @@ func (e *env) lookAtApps(ctx context.Context, call *surveyCall, apps []string) (
 	if err != nil {
 		return nil, err
 	}
-	l := &survey.Looker{Computer: c, Commands: e.runCommands, Estimate: true, Limit: call.limit}
+	l := &survey.Looker{Computer: c, Commands: e.runCommands, Estimate: true, Limit: call.limit, Ask: e.askPassword, Passwords: map[string]string{}}
 	l.Progress = func(app, item, user string) {
 		e.notify(move.Event{App: app, Item: item, User: user, What: "looking at"})
 	}
@@ -206,6 +206,9 @@ func (e *env) showApp(a *survey.App) {
 	for _, i := range a.Items {
 		for _, n := range i.Needs {
 			e.printf("  %s is useless without %s\n", whose(i.Item, i.User), n)
+		}
+		for _, d := range i.Details {
+			e.printf("  %s: %s\n", i.Item, d)
 		}
 		if len(i.OpenBy) > 0 {
 			e.printf("  %s is open in %s%s\n", whose(i.Item, i.User), strings.Join(i.OpenBy, ", "), map[bool]string{true: "; it is copied as it is at one moment"}[i.Kind.Consistent()])

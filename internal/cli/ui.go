@@ -178,6 +178,16 @@ func (u *ui) secret(prompt string) (string, error) {
 	return string(raw), nil
 }
 
+// askPassword asks for the password of a database server.
+func (u *ui) askPassword(prompt string) (string, error) {
+	u.done()
+	p, err := u.secret(prompt)
+	if fault.KindOf(err) == fault.NoPassphrase {
+		return "", fault.New(fault.ServerLogin, "a password is needed (%s), and nobody can be asked for it here", strings.TrimSuffix(prompt, ": "))
+	}
+	return p, err
+}
+
 var errNobody = fault.New(fault.NoPassphrase, "the kit's passphrase is needed, and nobody can be asked for it here")
 
 // readPassphraseFile reads the first line of a file.

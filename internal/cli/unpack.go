@@ -10,6 +10,7 @@ import (
 	"movekit/internal/core/move"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
+	"movekit/internal/table"
 )
 
 func (e *env) unpackCommand() *cobra.Command {
@@ -83,6 +84,13 @@ func (e *env) showPlaced(j *move.Job, out []*move.Outcome) {
 	}
 	if t.Len() > 0 {
 		e.printf("%s", t)
+	}
+	for _, o := range out {
+		for _, i := range o.Items {
+			for _, n := range i.Notes {
+				e.printf("%s %s, %s: %s\n", e.paint("by hand:", table.Note), o.Title, i.Item, n)
+			}
+		}
 	}
 	for _, a := range aside {
 		e.printf("set aside what was there: %s\n", a)

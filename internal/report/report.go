@@ -119,6 +119,9 @@ func buildApp(c *card.Card, s *steps.State) App {
 		i := Item{Item: it.Key.Item, User: it.Key.User, Packed: it.SealedAt, Files: it.Sealed.Files, Bytes: it.Sealed.Bytes, Result: Open, Rows: []steps.Row{}, Differences: []string{}}
 		if it.Placed != nil {
 			i.To = it.Placed.To
+			for _, n := range it.Placed.Notes {
+				a.ByHand = append(a.ByHand, i.Name()+": "+n)
+			}
 		}
 		if it.Checked != nil {
 			i.Rows, i.Count, i.Result = it.Checked.Rows, it.Checked.Count, Different

@@ -20,6 +20,8 @@ const (
 	File   Kind = "file"   // one file
 	SQLite Kind = "sqlite" // one SQLite database with its side files
 
+	PostgreSQL Kind = "postgresql" // a database of a PostgreSQL server
+
 	Network Kind = "network" // a server or share that stays where it is
 	Hosted  Kind = "hosted"  // data that the maker keeps for an account
 )
@@ -118,8 +120,9 @@ type Sync struct {
 // Item is one thing of an app that moves.
 type Item struct {
 	Name     string   `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name, unique in the card."`
-	Kind     Kind     `yaml:"kind" jsonschema:"required,enum=folder,enum=file,enum=sqlite,enum=network,enum=hosted" jsonschema_description:"What the item is."`
-	Path     Path     `yaml:"path,omitempty" jsonschema_description:"Where it lies, in the system's own terms. Not for network and hosted."`
+	Kind     Kind     `yaml:"kind" jsonschema:"required,enum=folder,enum=file,enum=sqlite,enum=postgresql,enum=network,enum=hosted" jsonschema_description:"What the item is."`
+	Path     Path     `yaml:"path,omitempty" jsonschema_description:"Where it lies, in the system's own terms. Not for network, hosted and databases of a server."`
+	Server   *Server  `yaml:"server,omitempty" jsonschema_description:"Database of a server: which, and how to be let in."`
 	Address  string   `yaml:"address,omitempty" jsonschema_description:"Network and hosted: its address, such as QUAY-SRV:5432, //QUAY-SRV/ledger or https://ledger.example."`
 	From     *Source  `yaml:"from,omitempty" jsonschema_description:"Network and hosted: where the app's settings name the address."`
 	Secret   bool     `yaml:"secret,omitempty" jsonschema_description:"True for a key file, a certificate or a licence file: whoever has it can do what its owner can."`
@@ -131,6 +134,25 @@ type Item struct {
 	Mask     []string `yaml:"mask,omitempty" jsonschema_description:"Database: columns (TABLE.COLUMN, or COLUMN of any table) whose content is not shown where it differs."`
 	Needs    []string `yaml:"needs,omitempty" jsonschema_description:"Names of items without which this one is useless."`
 }
+
+// Server says which database of which server, and how to be let in. What is not
+// given is what the server's own programs would use.
+type Server struct {
+	Host     Setting `yaml:"host,omitempty" jsonschema_description:"Name or address of the server, or the folder of its socket."`
+	Port     Setting `yaml:"port,omitempty" jsonschema_description:"Its port."`
+	Database Setting `yaml:"database" jsonschema:"required" jsonschema_description:"Name of the database."`
+	User     Setting `yaml:"user,omitempty" jsonschema_description:"Who may read all of it, and make databases on the new server."`
+	Password *Source `yaml:"password,omitempty" jsonschema_description:"Where the app's settings keep the password; without one the server's own password file is used, or it is asked for."`
+}
+
+// Setting is a text, or the source in the app's settings that names it.
+type Setting struct {
+	Text string
+	From *Source
+}
+
+// IsZero reports whether nothing is given.
+func (s Setting) IsZero() bool { return s.Text == "" && s.From == nil }
 
 // Count is a figure that a person knows the app by: a number of rows or of
 // files.
@@ -193,6 +215,9 @@ func (c *Card) sources() []*Source {
 	}
 	for i := range c.Items {
 		all = append(all, c.Items[i].From)
+		if s := c.Items[i].Server; s != nil {
+			all = append(all, s.Host.From, s.Port.From, s.Database.From, s.User.From, s.Password)
+		}
 	}
 	for i := range c.Licences {
 		all = append(all, &c.Licences[i].Serial, &c.Licences[i].Code)
@@ -232,4 +257,11 @@ func (c *Card) Commands() [][]string {
 
 // Consistent reports whether an item of this kind may be packed while its
 // app is running, because its engine gives a consistent snapshot.
-func (k Kind) Consistent() bool { return k == SQLite }
+func (k Kind) Consistent() bool { return k == SQLite || k.Served() }
+
+// Served reports whether items of this kind are databases of a server.
+func (k Kind) Served() bool { return k == PostgreSQL }
+
+// Queried reports whether items of this kind are databases, of which counts
+// are queries.
+func (k Kind) Queried() bool { return k == SQLite || k.Served() }

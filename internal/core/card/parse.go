@@ -254,14 +254,23 @@ func (k *checker) card(c *Card) {
 
 func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	k.name(at, it.Name, taken)
-	oneOf(k, at, "kind", it.Kind, Folder, File, SQLite, Network, Hosted)
-	if it.Kind.Stays() {
+	oneOf(k, at, "kind", it.Kind, Folder, File, SQLite, PostgreSQL, Network, Hosted)
+	switch {
+	case it.Kind.Stays():
 		k.stays(at, it)
-	} else {
+	case it.Kind.Served():
+		k.server(at, it)
+	default:
 		k.path(at+".path", it.Path)
 		if it.Address != "" || it.From != nil {
 			k.fail(at+".address", "address and from with the kinds network and hosted only", "the item %q is a %s", it.Name, it.Kind)
 		}
+	}
+	if it.Server != nil && !it.Kind.Served() {
+		k.fail(at+".server", "server with databases of a server only", "the item %q is a %s", it.Name, it.Kind)
+	}
+	if len(it.Mask) > 0 && !it.Kind.Queried() {
+		k.fail(at+".mask", "mask with databases only", "the item %q is a %s", it.Name, it.Kind)
 	}
 	if it.Kind != Folder && len(it.Include)+len(it.Skip) > 0 {
 		k.fail(at, "include and skip with the kind folder only", "the item %q is a %s", it.Name, it.Kind)
@@ -290,6 +299,23 @@ func (k *checker) stays(at string, it *Item) {
 		k.source(at+".from", it.From)
 	} else if strings.TrimSpace(it.Address) == "" {
 		k.fail(at+".address", "an address, or from with the place where the settings name it", "the field \"address\" is missing")
+	}
+}
+
+// server checks how a server's database is found.
+func (k *checker) server(at string, it *Item) {
+	if !it.Path.IsZero() {
+		k.fail(at+".path", "server", "the item %q is a database of a server and has no path", it.Name)
+	}
+	s := it.Server
+	if s == nil || s.Database.IsZero() {
+		k.fail(at+".server", "server with the name of the database", "the item %q does not say which database it is", it.Name)
+		return
+	}
+	for name, v := range map[string]*Source{"host": s.Host.From, "port": s.Port.From, "database": s.Database.From, "user": s.User.From, "password": s.Password} {
+		if v != nil {
+			k.source(at+".server."+name, v)
+		}
 	}
 }
 
@@ -400,7 +426,7 @@ func (k *checker) sync(at string, c *Card, s *Sync) {
 	}
 	if s.Query != "" {
 		ways++
-		if it := c.Item(s.Item); it == nil || it.Kind != SQLite {
+		if it := c.Item(s.Item); it == nil || !it.Kind.Queried() {
 			k.fail(at+".item", "the name of a database item of this card", "no database item is named %q", s.Item)
 		}
 		if !selectOnly.MatchString(s.Query) {
@@ -432,13 +458,13 @@ var selectOnly = regexp.MustCompile(`(?is)^\s*(select|with)\b[^;]*;?\s*$`)
 func (k *checker) count(at string, kind Kind, c Count) {
 	k.need(at, "name", c.Name)
 	switch {
-	case kind == SQLite && !selectOnly.MatchString(c.Query):
+	case kind.Queried() && !selectOnly.MatchString(c.Query):
 		k.fail(at+".query", "one SELECT that gives one whole number", "the query of %q cannot be used", c.Name)
 	case kind == Folder && (c.Files == "" || !doublestar.ValidatePattern(c.Files)):
 		k.fail(at+".files", "a pattern of files, such as **/*.rec", "the count %q has no pattern that can be used", c.Name)
 	case kind == File, kind.Stays():
 		k.fail(at, "counts with folders and databases only", "a %s item has nothing to count", kind)
-	case kind == SQLite && c.Files != "", kind == Folder && c.Query != "":
+	case kind.Queried() && c.Files != "", kind == Folder && c.Query != "":
 		k.fail(at, "files for a folder, query for a database", "the count %q does not fit a %s", c.Name, kind)
 	}
 }

@@ -45,6 +45,26 @@ func (p *Path) UnmarshalYAML(data []byte) error {
 	return nil
 }
 
+// UnmarshalYAML reads a text or a number, or a source.
+func (s *Setting) UnmarshalYAML(data []byte) error {
+	if err := yaml.Unmarshal(data, &s.Text); err == nil {
+		return nil
+	}
+	s.From = &Source{}
+	if err := yaml.UnmarshalWithOptions(data, s.From, yaml.Strict()); err != nil {
+		return fmt.Errorf("expected a text, or the source that names it")
+	}
+	return nil
+}
+
+// JSONSchema describes the two ways to write a setting.
+func (Setting) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{OneOf: []*jsonschema.Schema{
+		{Type: "string", MinLength: new(uint64(1))}, {Type: "integer"},
+		{Type: "object", Description: "The source in the app's settings that names it; see version."},
+	}}
+}
+
 // JSONSchema describes the two ways to write a path.
 func (Path) JSONSchema() *jsonschema.Schema {
 	text := func(about string) *jsonschema.Schema {

@@ -30,6 +30,9 @@ const (
 	BadDatabase     Kind = "bad-database"     // a database fails its own integrity check
 	CannotPlace     Kind = "cannot-place"     // something could not be put in its place
 	NoUser          Kind = "no-user"          // a user of the old computer is not on the new one
+	ServerDown      Kind = "server-down"      // a database server does not answer, or went away
+	ServerLogin     Kind = "server-login"     // a database server does not let us in, or not do it
+	ServerRefused   Kind = "server-refused"   // a database server says no
 	DeskDown        Kind = "desk-down"        // the licence service does not answer
 	DeskNonsense    Kind = "desk-nonsense"    // the licence service answers something else
 	DeskSignature   Kind = "desk-signature"   // an answer is not signed by the pinned key

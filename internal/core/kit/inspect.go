@@ -37,10 +37,11 @@ type Inspection struct {
 type Sealed struct {
 	Stream string      `json:"stream"` // name of the data stream
 	Parts  []seal.Part `json:"parts"`
-	List   []seal.Part `json:"list"`           // the stream that lists what is in it
-	Files  int64       `json:"files"`          // what is in it, as a person counts
-	Bytes  int64       `json:"bytes"`          // plain size
-	Mode   uint32      `json:"mode,omitempty"` // permissions of a database file
+	List   []seal.Part `json:"list"`             // the stream that lists what is in it
+	Schema []seal.Part `json:"schema,omitempty"` // of a server's database: the archive of its schema
+	Files  int64       `json:"files"`            // what is in it, as a person counts
+	Bytes  int64       `json:"bytes"`            // plain size
+	Mode   uint32      `json:"mode,omitempty"`   // permissions of a database file
 	// Stamp tells whether the item changed since: it holds the newest change,
 	// the number of files and their size.
 	Stamp string `json:"stamp"`

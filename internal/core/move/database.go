@@ -39,6 +39,8 @@ func (j *Job) database(kind card.Kind) database {
 	switch kind {
 	case card.SQLite:
 		return sqliteKind{j}
+	case card.PostgreSQL:
+		return postgresKind{j}
 	}
 	return nil
 }

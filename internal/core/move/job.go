@@ -38,17 +38,19 @@ type Event struct {
 type Job struct {
 	Kit       *kit.Kit
 	Computer  machine.Computer
-	Apps      []string          // which apps; all where empty
-	Overrides map[string]string // reason by gate
-	PartSize  int64             // largest sealed file, in bytes; 0 stands for the usual
-	Policy    tree.Policy       // what happens to what is in the way; "" stands for set-aside
-	Users     map[string]string // user on the new computer by user on the old
-	Commands  bool              // whether a person has agreed to run the commands of the cards
-	Limit     time.Duration     // how long a network place may keep silent; 0 stands for survey.Limit
-	Temp      string            // private folder for snapshots; "" stands for one in the user's cache
+	Apps      []string                            // which apps; all where empty
+	Overrides map[string]string                   // reason by gate
+	PartSize  int64                               // largest sealed file, in bytes; 0 stands for the usual
+	Policy    tree.Policy                         // what happens to what is in the way; "" stands for set-aside
+	Users     map[string]string                   // user on the new computer by user on the old
+	Commands  bool                                // whether a person has agreed to run the commands of the cards
+	Ask       func(prompt string) (string, error) // asks a person for a password; nil where nobody can be asked
+	Limit     time.Duration                       // how long a network place may keep silent; 0 stands for survey.Limit
+	Temp      string                              // private folder for snapshots; "" stands for one in the user's cache
 	Notify    func(Event)
 	Service   func(card.Licence) (licence.Service, error) // nil stands for the card's desk
 	Now       func() time.Time                            // nil stands for time.Now
+	asked     map[string]string
 }
 
 func (j *Job) now() time.Time {
@@ -56,6 +58,14 @@ func (j *Job) now() time.Time {
 		return j.Now()
 	}
 	return time.Now()
+}
+
+// passwords are those that were asked for, for the whole run.
+func (j *Job) passwords() map[string]string {
+	if j.asked == nil {
+		j.asked = map[string]string{}
+	}
+	return j.asked
 }
 
 func (j *Job) notify(e Event) {
@@ -132,6 +142,7 @@ type ItemOutcome struct {
 	To    string      `json:"to,omitempty"`
 	Aside string      `json:"set_aside,omitempty"`
 	Left  []string    `json:"left_behind,omitempty"`
+	Notes []string    `json:"notes,omitempty"` // what a person must know or do
 	Equal bool        `json:"equal,omitempty"`
 	Rows  []steps.Row `json:"rows,omitempty"`
 	Diffs []string    `json:"differences,omitempty"`
@@ -248,6 +259,7 @@ func (j *Job) looker(estimate bool) *survey.Looker {
 	return &survey.Looker{
 		Computer: j.Computer, KitDir: j.Kit.Dir, Target: j.Kit.Manifest.New.System,
 		Commands: j.Commands, Estimate: estimate, Limit: j.Limit, Temp: j.Temp,
+		Ask: j.Ask, Passwords: j.passwords(),
 	}
 }
 

@@ -224,7 +224,7 @@ func (j *Job) onNewUser(c *card.Card, old string, r *Readiness) {
 
 // onNewItem looks at the place where an item will go.
 func (j *Job) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was string, r *Readiness, need map[string]int64) error {
-	t, err := j.targetOf(c, j.State().Items[key])
+	t, err := j.targetOf(ctx, c, j.State().Items[key])
 	if fault.KindOf(err) == fault.NoUser {
 		return nil // told with the users
 	}
@@ -236,15 +236,28 @@ func (j *Job) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was st
 	if err != nil {
 		return err
 	}
-	if drive := filepath.VolumeName(t.path); drive != "" {
+	if drive := filepath.VolumeName(t.path); !t.card.Kind.Served() && drive != "" {
 		if there, err := machine.Exists(drive + `\`); err != nil || !there {
 			r.add(c.Title, label, false, "there is no drive "+drive+" here", "Connect that drive, or correct the card.")
 			return nil
 		}
 	}
-	there, err := machine.Exists(t.path)
+	there, err := j.there(ctx, t)
+	if t.card.Kind.Served() && err != nil && ctx.Err() == nil {
+		r.add(c.Title, label, false, err.Error(), "See that the database server here runs and lets you in.")
+		return nil
+	}
 	if err != nil {
-		return fault.Wrap(fault.Unreadable, err, "cannot look at %s", t.path)
+		return err
+	}
+	if t.card.Kind.Served() && j.Kit.Unlocked() {
+		lacks, err := postgresKind{j}.lacks(ctx, t)
+		if err != nil {
+			return err
+		}
+		for _, l := range lacks {
+			r.add(c.Title, label, false, l, "Install it for the database server, or a newer server.")
+		}
 	}
 	says := "nothing in the way"
 	same := false
@@ -257,10 +270,14 @@ func (j *Job) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was st
 	case there:
 		says = "something is in the way (not compared: no passphrase given); unpack sets it aside"
 	}
-	if here := machine.Spoken(j.Computer, t.path); was != "" && !strings.EqualFold(was, here) {
+	here := t.path
+	if !t.card.Kind.Served() {
+		here = machine.Spoken(j.Computer, t.path)
+	}
+	if was != "" && !strings.EqualFold(was, here) {
 		says += "; it was " + was + " and will be " + here
 	}
-	if !same {
+	if !same && !t.card.Kind.Served() {
 		need[t.path] = t.item.Sealed.Bytes
 	}
 	r.add(c.Title, label, true, says, "")

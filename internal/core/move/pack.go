@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/url"
 	"path/filepath"
+	"slices"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -71,7 +72,7 @@ func (j *Job) packApp(ctx context.Context, c *card.Card, o *Outcome) error {
 		}
 		s := j.State().Items[p.Key].Sealed
 		io.Files, io.Bytes, io.Left = s.Files, s.Bytes, s.Left
-		for _, part := range s.Parts {
+		for _, part := range slices.Concat(s.Parts, s.Schema) {
 			io.Size += part.Size
 		}
 		o.Items = append(o.Items, io)
@@ -98,7 +99,7 @@ func (j *Job) keep(ctx context.Context, p survey.Place, stamp string) bool {
 // unwhole returns the sealed files of an item that do not read back whole.
 func (j *Job) unwhole(ctx context.Context, s kit.Sealed, app string) []string {
 	var out []string
-	for _, parts := range [][]seal.Part{s.Parts, s.List} {
+	for _, parts := range [][]seal.Part{s.Parts, s.List, s.Schema} {
 		for _, p := range parts {
 			sum, _, err := seal.Hash(ctx, filepath.Join(j.Kit.AppDir(app), p.Name))
 			if err != nil || sum.String() != p.Hash {

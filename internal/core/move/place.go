@@ -42,7 +42,7 @@ func (j *Job) put(ctx context.Context, t target) (ItemOutcome, error) {
 	if err != nil {
 		return out, err
 	}
-	out.Did, out.To, out.Aside = "placed", done.To, done.Aside
+	out.Did, out.To, out.Aside, out.Notes = "placed", done.To, done.Aside, done.Notes
 	if there && done.Policy == string(tree.Skip) {
 		out.Did = "skipped"
 	}
@@ -104,6 +104,10 @@ func (j *Job) intend(t target, there bool) steps.Placed {
 	switch {
 	case !there:
 		done.Policy, done.Aside = "", earlier
+	case policy == tree.KeepBoth && t.card.Kind.Served():
+		done.To = bothAddress(t.path, j.Kit.Manifest.Old.Name)
+	case policy == tree.SetAside && t.card.Kind.Served():
+		done.Aside = asideAddress(t.path, j.now())
 	case policy == tree.KeepBoth:
 		done.To = tree.BothName(t.path, j.Kit.Manifest.Old.Name)
 	case policy == tree.SetAside && len(t.card.Include) > 0 && earlier != "":

@@ -49,9 +49,9 @@ type target struct {
 
 // targets returns where the items of an app belong here, and the users who
 // are not here.
-func (j *Job) targets(c *card.Card) (out []target, noUser []string, err error) {
+func (j *Job) targets(ctx context.Context, c *card.Card) (out []target, noUser []string, err error) {
 	for _, it := range j.State().AppItems(c.Name) {
-		t, err := j.targetOf(c, it)
+		t, err := j.targetOf(ctx, c, it)
 		if fault.KindOf(err) == fault.NoUser {
 			noUser = append(noUser, j.userHere(it))
 			continue
@@ -83,10 +83,15 @@ func (j *Job) userHere(it *steps.Item) string {
 
 // targetOf returns where one item belongs here. A user who is not here gives
 // an error of the kind NoUser.
-func (j *Job) targetOf(c *card.Card, it *steps.Item) (t target, err error) {
+func (j *Job) targetOf(ctx context.Context, c *card.Card, it *steps.Item) (t target, err error) {
 	t = target{item: it, card: c.Item(it.Key.Item)}
 	if t.card == nil {
 		return t, fault.New(fault.Damaged, "the card of %s has no item %q", c.Title, it.Key.Item)
+	}
+	if t.card.Kind.Served() {
+		s, err := j.lookerFor(c, false).Server(ctx, t.card)
+		t.path = s.Address()
+		return t, err
 	}
 	path := t.card.Path.On(string(j.Computer.System()))
 	if path == "" {
@@ -107,7 +112,7 @@ func (j *Job) unpackApp(ctx context.Context, c *card.Card, o *Outcome, damage []
 	var targets []target
 	var err error
 	if f.Packed {
-		if targets, f.NoUser, err = j.targets(c); err != nil {
+		if targets, f.NoUser, err = j.targets(ctx, c); err != nil {
 			return err
 		}
 		f.OldVersion, f.OldEdition = j.State().Packed[c.Name].Version, j.State().Packed[c.Name].Edition
@@ -124,6 +129,14 @@ func (j *Job) unpackApp(ctx context.Context, c *card.Card, o *Outcome, damage []
 		return err
 	}
 	for _, t := range targets {
+		if t.card.Kind.Served() {
+			lacks, err := postgresKind{j}.lacks(ctx, t)
+			if err != nil {
+				return err
+			}
+			f.Lacks = append(f.Lacks, lacks...)
+			continue
+		}
 		v, err := machine.VolumeOf(t.path)
 		if err != nil {
 			return err

@@ -22,7 +22,7 @@ func (j *Job) Verify(ctx context.Context) ([]*Outcome, error) {
 		if err := j.check(steps.Verify, c, j.facts(c), o); err != nil || len(o.Blocks) > 0 {
 			return err
 		}
-		targets, noUser, err := j.targets(c)
+		targets, noUser, err := j.targets(ctx, c)
 		if err != nil {
 			return err
 		}

@@ -46,6 +46,7 @@ type Facts struct {
 	Packed   bool     // every item of the app is sealed
 	Unsealed []string // sealed items that do not read back whole
 
+	Lacks      []string  // what a database server here lacks
 	Rule       card.Rule // "" where the card has none
 	OldVersion string
 	NewVersion string
@@ -136,6 +137,8 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(len(f.NoUser) > 0, "not a user of this computer: %s", strings.Join(f.NoUser, ", "))
 		}},
+	{"server-ready", []Step{Unpack}, false, false, "the database server here can take the database",
+		func(f Facts) []string { return f.Lacks }},
 	{"version-rule", []Step{Unpack}, false, false, "the app here may take over the data",
 		func(f Facts) []string {
 			switch {

@@ -77,11 +77,12 @@ type Asked struct {
 
 // Placed is the data of EventPlacing and EventPlaced.
 type Placed struct {
-	To     string `json:"to"`               // real path on the new computer
-	User   string `json:"user,omitempty"`   // its user there
-	Policy string `json:"policy,omitempty"` // what was done about what was in the way
-	Aside  string `json:"aside,omitempty"`  // where what was in the way is now
-	Same   bool   `json:"same,omitempty"`   // it was there already
+	To     string   `json:"to"`               // real path on the new computer
+	User   string   `json:"user,omitempty"`   // its user there
+	Policy string   `json:"policy,omitempty"` // what was done about what was in the way
+	Aside  string   `json:"aside,omitempty"`  // where what was in the way is now
+	Same   bool     `json:"same,omitempty"`   // it was there already
+	Notes  []string `json:"notes,omitempty"`  // what a person must know or do
 }
 
 // Row is one figure, old and new.

@@ -20,7 +20,8 @@ type Place struct {
 	User   *machine.User
 	Path   string // real path; "" where the card has none for this system
 	Found  bool
-	Silent bool // a network place that did not answer in time
+	Why    string // why a server's database is not found
+	Silent bool   // a network place that did not answer in time
 }
 
 // Label names the place for a person.

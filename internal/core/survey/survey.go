@@ -98,6 +98,7 @@ type Item struct {
 	OpenBy     []string   `json:"open_by,omitempty"`
 	Unreadable []string   `json:"unreadable,omitempty"` // at most maxNamed
 	Reached    *bool      `json:"reached,omitempty"`    // of a network place; nil where it was not tried
+	Details    []string   `json:"details,omitempty"`    // more that was seen
 	Stamp      string     `json:"-"`
 }
 
@@ -135,7 +136,10 @@ type Looker struct {
 	Estimate bool           // whether content is sampled for its sealed size
 	Limit    time.Duration  // how long a network place may keep silent; 0 stands for Limit
 	Temp     string         // private folder, made when needed
-	Progress func(app, item, user string)
+	// Ask asks a person for a password; nil where nobody can be asked.
+	Ask       func(prompt string) (string, error)
+	Passwords map[string]string // that were asked for, by address
+	Progress  func(app, item, user string)
 }
 
 // Limit is how long a network place may keep silent.
@@ -209,7 +213,7 @@ func (l *Looker) App(ctx context.Context, c *card.Card, f steps.Facts) (*App, er
 			return nil, err
 		}
 		is.Where = is.Path
-		if is.Path != "" && !p.Item.Kind.Stays() {
+		if is.Path != "" && !p.Item.Kind.Stays() && !p.Item.Kind.Served() {
 			is.Where = machine.Spoken(l.Computer, is.Path)
 		}
 		a.Items = append(a.Items, is)
@@ -262,6 +266,9 @@ func (l *Looker) App(ctx context.Context, c *card.Card, f steps.Facts) (*App, er
 
 // absent says that an item is not there, and where it was looked for.
 func (l *Looker) absent(p Place) string {
+	if p.Why != "" {
+		return p.Label() + ": " + p.Why
+	}
 	where := p.Item.Path.On(string(l.Computer.System()))
 	if where == "" {
 		return fmt.Sprintf("%s (the card gives no path for a %s computer)", p.Label(), l.Computer.System())
@@ -312,6 +319,8 @@ func (l *Looker) item(ctx context.Context, p *Place) (is Item, bad []string, err
 	switch {
 	case p.Item.Kind.Stays():
 		return is, nil, l.stays(ctx, p, &is)
+	case p.Item.Kind.Served():
+		return is, nil, l.served(ctx, p, &is)
 	case p.Silent:
 		is.State = NotReached
 		return is, nil, nil
@@ -438,7 +447,7 @@ func (l *Looker) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 	f.Running = a.Running
 	var paths []string
 	for _, p := range a.Places {
-		if p.Found {
+		if p.Found && !p.Item.Kind.Served() {
 			paths = append(paths, p.Path)
 		}
 	}
@@ -450,7 +459,7 @@ func (l *Looker) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 		return err
 	}
 	for i, p := range a.Places {
-		if !p.Found {
+		if !p.Found || p.Item.Kind.Served() {
 			continue
 		}
 		for _, h := range holders {

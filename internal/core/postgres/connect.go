@@ -1,0 +1,229 @@
+// Package postgres moves PostgreSQL databases (12 and newer). The schema goes by
+// the server's own pg_dump and pg_restore; the rows go in COPY text format,
+// which any server reads, from the same exported snapshot, and are
+// fingerprinted on their way.
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"movekit/internal/core/fault"
+)
+
+// Oldest is the oldest server that is moved from.
+const Oldest = 120000
+
+// connectTime is how long a server may take to let us in.
+const connectTime = 5 * time.Second
+
+// Server is a server and a database on it. Empty fields stand for what the
+// server's own programs would use (PGHOST and so on, pgpass).
+type Server struct {
+	Host     string // name, address, or folder of the socket
+	Port     string
+	User     string
+	Password string
+	Database string
+}
+
+// Address names the database for a person, without the password.
+func (s Server) Address() string {
+	host := s.Host
+	if host == "" {
+		host = "local"
+	}
+	if s.Port != "" && !strings.HasPrefix(host, "/") {
+		host = net.JoinHostPort(host, s.Port)
+	} else if s.Port != "" {
+		host += ":" + s.Port
+	}
+	if s.User != "" {
+		host = s.User + "@" + host
+	}
+	return "postgresql:" + host + "/" + s.Database
+}
+
+// On returns the same server with another database.
+func (s Server) On(database string) Server {
+	s.Database = database
+	return s
+}
+
+// settings are those that make values come out the same on every server.
+var settings = map[string]string{
+	"client_encoding": "UTF8", "timezone": "UTC", "datestyle": "ISO, YMD", "intervalstyle": "postgres", "extra_float_digits": "1", "bytea_output": "hex",
+	"lc_monetary": "C", "xmloption": "content", "statement_timeout": "0", "lock_timeout": "10000", "idle_in_transaction_session_timeout": "0",
+	"row_security": "off", "synchronize_seqscans": "off", "default_transaction_isolation": "read committed", "application_name": "movekit",
+}
+
+// connect opens a connection. Settings are the same on every one.
+func (s Server) connect(ctx context.Context) (*pgx.Conn, error) {
+	var b strings.Builder
+	for _, kv := range [][2]string{{"host", s.Host}, {"port", s.Port}, {"user", s.User}, {"password", s.Password}, {"dbname", s.Database}, {"connect_timeout", fmt.Sprint(int(connectTime.Seconds()))}} {
+		if kv[1] != "" {
+			fmt.Fprintf(&b, "%s='%s' ", kv[0], strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(kv[1]))
+		}
+	}
+	config, err := pgx.ParseConfig(b.String())
+	if err != nil {
+		return nil, fault.New(fault.BadCard, "the address of the database %s cannot be used", s.Address())
+	}
+	for k, v := range settings {
+		config.RuntimeParams[k] = v
+	}
+	config.DefaultQueryExecMode = pgx.QueryExecModeExec
+	conn, err := pgx.ConnectConfig(ctx, config)
+	if err == nil {
+		_, err = conn.Exec(ctx, "SET search_path TO ''") // names are written whole
+	}
+	return conn, s.explain(err)
+}
+
+// explain gives an error of the server its kind.
+func (s Server) explain(err error) error {
+	var known *fault.Error
+	if err == nil || errors.As(err, &known) {
+		return err
+	}
+	kind := fault.Unreadable
+	var pg *pgconn.PgError
+	var connect *pgconn.ConnectError
+	switch {
+	case errors.Is(err, context.Canceled):
+		kind = fault.Stopped
+	case errors.As(err, &pg):
+		kind = kindOf(pg.Code)
+		detail := ""
+		if pg.Detail != "" && !strings.HasPrefix(pg.Code, "28") {
+			detail = " (" + pg.Detail + ")"
+		}
+		return fault.New(kind, "the server of %s says: %s%s", s.Address(), pg.Message, detail)
+	case errors.As(err, &connect), pgconn.SafeToRetry(err), errors.Is(err, net.ErrClosed):
+		return fault.New(fault.ServerDown, "the server of %s does not answer: %s", s.Address(), lastLine(err.Error()))
+	case strings.Contains(err.Error(), "EOF") || strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "reset by peer") || strings.Contains(err.Error(), "broken pipe"):
+		return fault.New(fault.ServerDown, "the server of %s went away: %s", s.Address(), lastLine(err.Error()))
+	}
+	return fault.Wrap(kind, err, "cannot read the database %s", s.Address())
+}
+
+func lastLine(s string) string {
+	s = strings.TrimSpace(s)
+	return strings.TrimSpace(s[strings.LastIndexByte(s, '\n')+1:])
+}
+
+// kindOf sorts the errors of a server (its manual, appendix A).
+func kindOf(code string) fault.Kind {
+	switch {
+	case strings.HasPrefix(code, "28"), code == "42501":
+		return fault.ServerLogin
+	case code == "3D000":
+		return fault.Missing
+	case code == "55P03", code == "40001", code == "40P01", code == "42P01", code == "55006":
+		return fault.Changed
+	case code == "53100":
+		return fault.NoSpace
+	case strings.HasPrefix(code, "57P"), strings.HasPrefix(code, "08"), strings.HasPrefix(code, "53"):
+		return fault.ServerDown
+	case strings.HasPrefix(code, "XX"), strings.HasPrefix(code, "23"):
+		return fault.BadDatabase
+	}
+	return fault.ServerRefused
+}
+
+// versionOf returns a server's version as a number (150004 is 15.4) and as a
+// text.
+func versionOf(ctx context.Context, conn *pgx.Conn) (int, string, error) {
+	var num, text string
+	if err := conn.QueryRow(ctx, "SELECT current_setting('server_version_num'), current_setting('server_version')").Scan(&num, &text); err != nil {
+		return 0, "", err
+	}
+	n, err := strconv.Atoi(num)
+	text, _, _ = strings.Cut(text, " ")
+	return n, text, err
+}
+
+var programVersion = regexp.MustCompile(`\) (\d+)`)
+
+// program finds one of the server's own programs of at least a major version:
+// in the usual folders, or in PATH. The oldest that will do is taken, so that
+// what it writes can be read by an older server.
+func program(ctx context.Context, name string, major int) (string, error) {
+	patterns := []string{"/usr/lib/postgresql/*/bin/" + name, "/usr/pgsql-*/bin/" + name, "/opt/postgresql/*/bin/" + name}
+	if runtime.GOOS == "windows" {
+		name += ".exe"
+		patterns = []string{filepath.Join(os.Getenv("ProgramFiles"), "PostgreSQL", "*", "bin", name)}
+	}
+	var tries []string
+	for _, p := range patterns {
+		found, _ := filepath.Glob(p)
+		tries = append(tries, found...)
+	}
+	if inPath, err := exec.LookPath(name); err == nil {
+		tries = append(tries, inPath)
+	}
+	type found struct {
+		name  string
+		major int
+	}
+	var all []found
+	for _, t := range tries {
+		out, err := exec.CommandContext(ctx, t, "--version").Output()
+		if err != nil {
+			continue
+		}
+		if m := programVersion.FindStringSubmatch(string(out)); m != nil {
+			n, _ := strconv.Atoi(m[1])
+			all = append(all, found{t, n})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b found) int { return a.major - b.major })
+	for _, f := range all {
+		if f.major >= major {
+			return f.name, nil
+		}
+	}
+	return "", fault.New(fault.Missing, "the program %s of PostgreSQL %d or newer is not on this computer (%d others are)", name, major, len(all))
+}
+
+// command makes a command of the server's own programs. What it needs to be
+// let in goes by its environment.
+func (s Server) command(ctx context.Context, name string, args ...string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, name, append([]string{"--no-password"}, args...)...)
+	cmd.Env = append(os.Environ(), "LC_ALL=C", "PGAPPNAME=movekit", "PGCONNECT_TIMEOUT="+fmt.Sprint(int(connectTime.Seconds())))
+	for _, kv := range [][2]string{{"PGHOST", s.Host}, {"PGPORT", s.Port}, {"PGUSER", s.User}, {"PGPASSWORD", s.Password}, {"PGDATABASE", s.Database}} {
+		if kv[1] != "" {
+			cmd.Env = append(cmd.Env, kv[0]+"="+kv[1])
+		}
+	}
+	return cmd
+}
+
+// said is what a program wrote to stderr, as the cause of an error.
+func said(err error, stderr string) error {
+	if text := strings.TrimSpace(stderr); text != "" {
+		if len(text) > 2000 {
+			text = text[:2000] + "…"
+		}
+		return errors.New(text)
+	}
+	return err
+}
+
+func quoted(name string) string { return pgx.Identifier{name}.Sanitize() }
+
+func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }

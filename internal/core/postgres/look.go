@@ -1,0 +1,76 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+
+	"movekit/internal/core/fault"
+)
+
+// Look is what is there of a database.
+type Look struct {
+	Version  string // of the server
+	Number   int    // the same as a number: 150004 is 15.4
+	Bytes    int64  // on the server's disk
+	Tables   int64
+	Sessions []string // who else is connected, one text a program and user
+	Stamp    string   // changes when anything on the server does
+	Left     []string // what does not move, with the reason
+}
+
+// LookAt looks at a database. One that is not there gives an error of the kind
+// fault.Missing.
+func LookAt(ctx context.Context, s Server) (*Look, error) {
+	conn, err := s.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	l := &Look{}
+	if l.Number, l.Version, err = versionOf(ctx, conn); err != nil {
+		return nil, s.explain(err)
+	}
+	if l.Number < Oldest {
+		return nil, fault.New(fault.ServerRefused, "the server of %s is PostgreSQL %s; 12 or newer is needed", s.Address(), l.Version)
+	}
+	err = conn.QueryRow(ctx, `SELECT pg_catalog.pg_database_size(d.oid), (SELECT count(*) FROM pg_catalog.pg_class c WHERE c.relkind IN ('r','p') AND `+notOurs("c")+`),
+		d.oid::text || ' ' || CASE WHEN pg_catalog.pg_is_in_recovery() THEN clock_timestamp()::text ELSE pg_catalog.pg_current_wal_insert_lsn()::text END
+		FROM pg_catalog.pg_database d WHERE d.datname = pg_catalog.current_database()`).Scan(&l.Bytes, &l.Tables, &l.Stamp)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	if l.Sessions, err = texts(ctx, conn, `SELECT coalesce(nullif(application_name, ''), 'a program') || ' as ' || coalesce(usename, '?') || coalesce(' from ' || host(client_addr), '')
+		FROM pg_catalog.pg_stat_activity WHERE datname = pg_catalog.current_database() AND pid <> pg_catalog.pg_backend_pid() AND backend_type = 'client backend' ORDER BY 1 LIMIT 20`); err != nil {
+		return nil, s.explain(err)
+	}
+	if l.Left, err = left(ctx, conn); err != nil {
+		return nil, s.explain(err)
+	}
+	return l, nil
+}
+
+// left names what of a database does not move.
+func left(ctx context.Context, conn *pgx.Conn) ([]string, error) {
+	return texts(ctx, conn, `SELECT 'foreign table ' || c.oid::regclass || ': its rows are on another server' FROM pg_catalog.pg_class c WHERE c.relkind = 'f'
+		UNION ALL SELECT 'publication ' || pubname || ': moves, and nobody subscribes to the new one yet' FROM pg_catalog.pg_publication
+		UNION ALL SELECT 'tablespace of ' || c.oid::regclass || ': it goes to the usual one' FROM pg_catalog.pg_class c WHERE c.reltablespace <> 0 AND c.relkind IN ('r','i','m') AND `+notOurs("c")+`
+		UNION ALL SELECT 'replication slot ' || slot_name FROM pg_catalog.pg_replication_slots WHERE database = pg_catalog.current_database()
+		ORDER BY 1 LIMIT 20`)
+}
+
+// notOurs leaves out what is the server's own, or an extension's.
+func notOurs(alias string) string {
+	return fmt.Sprintf(`%[1]s.relnamespace NOT IN (SELECT n.oid FROM pg_catalog.pg_namespace n WHERE n.nspname ~ '^pg_' OR n.nspname = 'information_schema')
+		AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend x WHERE x.classid = 'pg_catalog.pg_class'::regclass AND x.objid = %[1]s.oid AND x.deptype = 'e')`, alias)
+}
+
+// texts returns the first column of a query.
+func texts(ctx context.Context, conn *pgx.Conn, query string, args ...any) ([]string, error) {
+	rows, err := conn.Query(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}

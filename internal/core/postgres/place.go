@@ -1,0 +1,368 @@
+package postgres
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/fault"
+)
+
+// maintenance returns a connection to a database that every server has, to make
+// and rename others.
+func (s Server) maintenance(ctx context.Context) (*pgx.Conn, error) {
+	conn, err := s.On("postgres").connect(ctx)
+	if fault.KindOf(err) == fault.Missing {
+		return s.On("template1").connect(ctx)
+	}
+	return conn, err
+}
+
+// Exists reports whether the server has the database.
+func Exists(ctx context.Context, s Server) (bool, error) {
+	conn, err := s.maintenance(ctx)
+	if err != nil {
+		return false, err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	var there bool
+	err = conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_catalog.pg_database WHERE datname = $1)", s.Database).Scan(&there)
+	return there, s.explain(err)
+}
+
+// Lacks returns what the new server lacks for a sealed database: an older
+// version, extensions, its encoding's locale. Nothing is made.
+func Lacks(ctx context.Context, s Server, d *Sealed) ([]string, error) {
+	conn, err := s.maintenance(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	number, text, err := versionOf(ctx, conn)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	var out []string
+	if number/10000 < d.Number/10000 {
+		out = append(out, fmt.Sprintf("the server here is PostgreSQL %s, and the old one was %s: an older server cannot take its database", text, strings.TrimPrefix(d.Engine, "PostgreSQL ")))
+	}
+	have, err := texts(ctx, conn, "SELECT name FROM pg_catalog.pg_available_extensions")
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	for _, e := range d.Extensions {
+		if !slices.Contains(have, e) {
+			out = append(out, "the extension "+e+" is not installed for the server here")
+		}
+	}
+	// A locale's name differs in writing only: de_DE.UTF-8 and de_DE.utf8.
+	locales, err := texts(ctx, conn, "SELECT DISTINCT lower(replace(collcollate, '-', '')) FROM pg_catalog.pg_collation WHERE collcollate IS NOT NULL UNION SELECT lower(replace(datcollate, '-', '')) FROM pg_catalog.pg_database")
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	for _, l := range slices.Compact([]string{d.Collate, d.Ctype}) {
+		if !slices.Contains(append(locales, "c", "posix", "c.utf8"), strings.ToLower(strings.ReplaceAll(l, "-", ""))) {
+			out = append(out, "the locale "+l+" is not on the computer of the server here: texts would be sorted otherwise")
+		}
+	}
+	return out, nil
+}
+
+// Stage makes the database under another name and loads it. What an earlier
+// run has left under that name is dropped first. archive is the file of the
+// schema. It returns the roles that were made, without passwords.
+func Stage(ctx context.Context, s Server, d *Sealed, name, archive string, data io.Reader, progress func(int64)) (made []Role, err error) {
+	conn, err := s.maintenance(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	number, _, err := versionOf(ctx, conn)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	restore, err := program(ctx, "pg_restore", number/10000)
+	if err != nil {
+		return nil, err
+	}
+	if made, err = makeRoles(ctx, conn, d.Roles); err != nil {
+		return made, s.explain(err)
+	}
+	for _, sql := range []string{
+		"DROP DATABASE IF EXISTS " + quoted(name),
+		fmt.Sprintf("CREATE DATABASE %s TEMPLATE template0 ENCODING %s LC_COLLATE %s LC_CTYPE %s", quoted(name), literal(d.Encoding), literal(d.Collate), literal(d.Ctype)),
+	} {
+		if _, err := conn.Exec(ctx, sql); err != nil {
+			return made, s.explain(err)
+		}
+	}
+	stage := s.On(name)
+	if err := stage.restore(ctx, restore, archive, "--section=pre-data", "--single-transaction"); err != nil {
+		return made, err
+	}
+	if err := stage.load(ctx, data, progress); err != nil {
+		return made, err
+	}
+	if err := stage.restore(ctx, restore, archive, "--section=post-data", "--jobs=2"); err != nil {
+		return made, err
+	}
+	return made, s.finish(ctx, conn, d, name)
+}
+
+// makeRoles makes the roles that the server does not have.
+func makeRoles(ctx context.Context, conn *pgx.Conn, roles []Role) (made []Role, err error) {
+	for _, r := range roles {
+		var there bool
+		if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_catalog.pg_roles WHERE rolname = $1)", r.Name).Scan(&there); err != nil {
+			return made, err
+		}
+		if there {
+			continue
+		}
+		sql := "CREATE ROLE " + quoted(r.Name)
+		if r.Login {
+			sql += " LOGIN"
+		}
+		if _, err := conn.Exec(ctx, sql); err != nil {
+			return made, err
+		}
+		made = append(made, r)
+	}
+	return made, nil
+}
+
+// restore runs pg_restore on the archive of the schema.
+func (s Server) restore(ctx context.Context, program, archive string, args ...string) error {
+	var stderr bytes.Buffer
+	cmd := s.command(ctx, program, append(args, "--exit-on-error", "--no-tablespaces", "--dbname", s.Database, archive)...)
+	cmd.Stderr = &stderr
+	if err := cmd.Run(); err != nil {
+		if ctx.Err() != nil {
+			return fault.Wrap(fault.Stopped, ctx.Err(), "making the database %s was stopped", s.Address())
+		}
+		return fault.Wrap(fault.ServerRefused, said(err, stderr.String()), "the schema of %s cannot be made", s.Address())
+	}
+	return nil
+}
+
+// finish does what comes after the rows: views, settings, owner and rights.
+func (s Server) finish(ctx context.Context, conn *pgx.Conn, d *Sealed, name string) error {
+	stage, err := s.On(name).connect(ctx)
+	if err != nil {
+		return err
+	}
+	defer stage.Close(context.WithoutCancel(ctx))
+	for _, v := range d.Views {
+		if _, err := stage.Exec(ctx, "REFRESH MATERIALIZED VIEW "+v); err != nil {
+			return s.explain(err)
+		}
+	}
+	statements := []string{fmt.Sprintf("ALTER DATABASE %s OWNER TO %s", quoted(name), quoted(d.Owner))}
+	for _, c := range d.Configs {
+		setting, value, _ := strings.Cut(c, "=")
+		if strings.Contains(value, ",") || strings.HasPrefix(value, `"`) {
+			statements = append(statements, fmt.Sprintf("ALTER DATABASE %s SET %s TO %s", quoted(name), quoted(setting), value)) // a list of names, as the server writes it
+		} else {
+			statements = append(statements, fmt.Sprintf("ALTER DATABASE %s SET %s TO %s", quoted(name), quoted(setting), literal(value)))
+		}
+	}
+	if len(d.Grants) > 0 {
+		statements = append(statements, fmt.Sprintf("REVOKE ALL ON DATABASE %s FROM PUBLIC", quoted(name)))
+	}
+	for _, g := range d.Grants {
+		privilege, role, _ := strings.Cut(g, " TO ")
+		statements = append(statements, fmt.Sprintf("GRANT %s ON DATABASE %s TO %s", privilege, quoted(name), role))
+	}
+	for _, sql := range statements {
+		if _, err := conn.Exec(ctx, sql); err != nil {
+			return s.explain(err)
+		}
+	}
+	return nil
+}
+
+// Rename gives the staged database its name, after what has that name was
+// renamed to aside, or dropped where aside is empty. A database that somebody
+// is connected to cannot be renamed.
+func Rename(ctx context.Context, s Server, stage, aside string) error {
+	conn, err := s.maintenance(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	there, err := Exists(ctx, s)
+	if err != nil {
+		return err
+	}
+	var statements []string
+	switch {
+	case there && aside != "":
+		statements = append(statements, fmt.Sprintf("ALTER DATABASE %s RENAME TO %s", quoted(s.Database), quoted(aside)))
+	case there:
+		statements = append(statements, "DROP DATABASE "+quoted(s.Database))
+	}
+	statements = append(statements, fmt.Sprintf("ALTER DATABASE %s RENAME TO %s", quoted(stage), quoted(s.Database)))
+	for _, sql := range statements {
+		if _, err := conn.Exec(ctx, sql); err != nil {
+			return s.explain(err)
+		}
+	}
+	return nil
+}
+
+// Drop drops a database that was staged.
+func Drop(ctx context.Context, s Server) error {
+	conn, err := s.maintenance(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	_, err = conn.Exec(ctx, "DROP DATABASE IF EXISTS "+quoted(s.Database))
+	return s.explain(err)
+}
+
+// load runs what Seal wrote as data.
+func (s Server) load(ctx context.Context, data io.Reader, progress func(int64)) error {
+	conn, err := s.connect(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	if _, err := conn.Exec(ctx, "SET synchronous_commit TO off"); err != nil {
+		return s.explain(err)
+	}
+	return scan(data, func(sql string) error {
+		_, err := conn.Exec(ctx, sql)
+		return s.explain(err)
+	}, func(sql string, rows io.Reader) error {
+		_, err := conn.PgConn().CopyFrom(ctx, counting{rows, progress}, sql)
+		return s.explain(err)
+	})
+}
+
+type counting struct {
+	io.Reader
+	progress func(int64)
+}
+
+func (c counting) Read(p []byte) (int, error) {
+	n, err := c.Reader.Read(p)
+	if c.progress != nil {
+		c.progress(int64(n))
+	}
+	return n, err
+}
+
+// statements are what the data of a sealed database may say besides COPY.
+var statements = []string{"SET ", "SELECT pg_catalog.setval(", "SELECT pg_catalog.lo_create(", "SELECT pg_catalog.lo_put(", "ALTER LARGE OBJECT ", "GRANT "}
+
+// scan reads what Seal wrote as data: statements of one line each, and COPY
+// with the rows behind it.
+func scan(data io.Reader, run func(sql string) error, rows func(sql string, rows io.Reader) error) error {
+	r := bufio.NewReaderSize(data, 1<<20)
+	for {
+		line, err := r.ReadString('\n')
+		if errors.Is(err, io.EOF) && line == "" {
+			return nil
+		}
+		if err != nil {
+			return fault.Wrap(fault.Damaged, err, "the rows of the sealed database end early")
+		}
+		sql := strings.TrimSuffix(strings.TrimSuffix(line, "\n"), ";")
+		switch {
+		case sql == "" || strings.HasPrefix(sql, "-- "):
+		case strings.HasPrefix(sql, "COPY ") && strings.HasSuffix(sql, " FROM stdin"):
+			c := &copied{r: r, start: true}
+			if err := rows(sql, c); err != nil {
+				return err
+			}
+			if _, err := io.Copy(io.Discard, c); err != nil {
+				return err
+			}
+		case slices.ContainsFunc(statements, func(s string) bool { return strings.HasPrefix(sql, s) }):
+			if err := run(sql); err != nil {
+				return err
+			}
+		default:
+			return fault.New(fault.Hostile, "the rows of the sealed database hold a statement that Move Kit does not write")
+		}
+	}
+}
+
+// copied reads the rows behind a COPY, to the line that ends them.
+type copied struct {
+	r     *bufio.Reader
+	start bool   // whether a line starts here
+	rest  []byte // of a line, not given yet
+	done  bool
+}
+
+func (c *copied) Read(p []byte) (n int, err error) {
+	for n < len(p) {
+		if len(c.rest) == 0 {
+			if c.done {
+				break
+			}
+			line, err := c.r.ReadSlice('\n')
+			if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
+				return n, fault.Wrap(fault.Damaged, err, "the rows of the sealed database end early")
+			}
+			if c.start && string(line) == "\\.\n" {
+				c.done = true
+				break
+			}
+			c.start = err == nil
+			c.rest = line
+		}
+		m := copy(p[n:], c.rest)
+		c.rest = c.rest[m:]
+		n += m
+	}
+	if n == 0 && c.done {
+		return 0, io.EOF
+	}
+	return n, nil
+}
+
+// SealedRows reads one table of a sealed database, for dbprint.DiffRows. open
+// starts the data from its beginning.
+func SealedRows(open func() (io.ReadCloser, error), table string) dbprint.Rows {
+	return func(each func(dbprint.Row) error) error {
+		data, err := open()
+		if err != nil {
+			return err
+		}
+		defer data.Close()
+		want := "COPY " + table + " " // columns or FROM
+		return scan(data, func(string) error { return nil }, func(sql string, rows io.Reader) error {
+			if !strings.HasPrefix(sql, want) {
+				return nil
+			}
+			_, err := io.Copy(&lines{each: func(line []byte) error { return each(rowOf(line)) }}, rows)
+			return err
+		})
+	}
+}
+
+// Archive writes the schema into a private file, which pg_restore needs.
+func Archive(dir string, schema io.Reader) (string, error) {
+	f, err := os.CreateTemp(dir, "schema-*.dump")
+	if err != nil {
+		return "", fault.Wrap(fault.CannotPlace, err, "there is no folder for temporary files")
+	}
+	defer f.Close()
+	if _, err := io.Copy(f, schema); err != nil {
+		os.Remove(f.Name())
+		return "", fault.Wrap(fault.CannotPlace, err, "cannot write the schema")
+	}
+	return f.Name(), nil
+}

@@ -1,0 +1,383 @@
+package postgres
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/fault"
+	"movekit/test/dbtest"
+)
+
+var old, now *dbtest.Server
+
+func TestMain(m *testing.M) {
+	code := func() int {
+		var err error
+		for _, s := range []**dbtest.Server{&old, &now} {
+			if *s, err = dbtest.Postgres(); err != nil {
+				if errors.Is(err, dbtest.ErrMissing) && os.Getenv("CI") != "true" {
+					fmt.Println("tests of PostgreSQL are skipped:", err)
+					return 0
+				}
+				fmt.Println(err)
+				return 1
+			}
+			defer (*s).Stop()
+		}
+		return m.Run()
+	}()
+	os.Exit(code)
+}
+
+func server(s *dbtest.Server, database string) Server {
+	return Server{Host: s.Dir, Port: s.Port, User: "postgres", Database: database}
+}
+
+func sql(t *testing.T, s *dbtest.Server, database, text string) string {
+	t.Helper()
+	out, err := s.SQL(database, text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
+// fresh makes an empty database on the old server.
+func fresh(t *testing.T, name, text string) Server {
+	t.Helper()
+	sql(t, old, "postgres", "DROP DATABASE IF EXISTS "+name)
+	sql(t, old, "postgres", "CREATE DATABASE "+name)
+	sql(t, old, name, text)
+	return server(old, name)
+}
+
+// moved moves a database to the new server, and returns both fingerprints.
+func moved(t *testing.T, s Server, counts ...card.Count) (*Sealed, *dbprint.Fingerprint, []byte) {
+	t.Helper()
+	var schema, data bytes.Buffer
+	d, err := Seal(t.Context(), s, counts, &schema, &data, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	place(t, d, s.Database, schema.Bytes(), data.Bytes())
+	f, err := Take(t.Context(), server(now, s.Database), counts, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return d, f, data.Bytes()
+}
+
+func place(t *testing.T, d *Sealed, name string, schema, data []byte) []Role {
+	t.Helper()
+	to := server(now, name)
+	lacks, err := Lacks(t.Context(), to, d)
+	if err != nil || len(lacks) > 0 {
+		t.Fatalf("the new server lacks %q %v", lacks, err)
+	}
+	archive, err := Archive(t.TempDir(), bytes.NewReader(schema))
+	if err != nil {
+		t.Fatal(err)
+	}
+	made, err := Stage(t.Context(), to, d, name+"_stage", archive, bytes.NewReader(data), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := Rename(t.Context(), to, name+"_stage", ""); err != nil {
+		t.Fatal(err)
+	}
+	return made
+}
+
+const everything = `
+CREATE ROLE ledger_owner; CREATE ROLE "Front Desk" LOGIN; CREATE ROLE clerks; GRANT clerks TO "Front Desk";
+CREATE SCHEMA books AUTHORIZATION ledger_owner;
+CREATE EXTENSION IF NOT EXISTS plpgsql;
+CREATE TYPE books.state AS ENUM ('open', 'it''s paid');
+CREATE DOMAIN books.money AS numeric(12,2) CHECK (VALUE > -1000000);
+CREATE TABLE books.account (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name text NOT NULL UNIQUE, balance books.money DEFAULT 0, cents bigint GENERATED ALWAYS AS (balance * 100) STORED, state books.state);
+INSERT INTO books.account (name, balance, state) SELECT 'boat ' || i, i * 1.25, CASE WHEN i % 2 = 0 THEN 'open'::books.state ELSE 'it''s paid' END FROM generate_series(1, 500) i;
+CREATE TABLE books.entry (id serial, account bigint REFERENCES books.account, day date, note text) PARTITION BY RANGE (day);
+CREATE TABLE books.entry_2025 PARTITION OF books.entry FOR VALUES FROM ('2025-01-01') TO ('2026-01-01');
+CREATE TABLE books.entry_rest PARTITION OF books.entry DEFAULT;
+INSERT INTO books.entry (account, day, note) SELECT 1 + i % 500, '2024-06-01'::date + i, repeat('n', i % 50) FROM generate_series(1, 900) i;
+CREATE INDEX entry_day ON books.entry (day DESC) WHERE note <> '';
+CREATE VIEW books.unpaid AS SELECT * FROM books.account WHERE state = 'open';
+CREATE MATERIALIZED VIEW books.sums AS SELECT account, count(*) AS n FROM books.entry GROUP BY 1;
+CREATE FUNCTION books.touch() RETURNS trigger LANGUAGE plpgsql AS $f$ BEGIN NEW.note := coalesce(NEW.note, 'it''s $$ new'); RETURN NEW; END $f$;
+CREATE TRIGGER touch BEFORE INSERT ON books.account FOR EACH ROW WHEN (false) EXECUTE FUNCTION books.touch();
+ALTER TABLE books.account ENABLE ROW LEVEL SECURITY; CREATE POLICY mine ON books.account FOR SELECT TO "Front Desk" USING (balance > 0);
+ALTER TABLE books.account OWNER TO ledger_owner; GRANT SELECT, INSERT ON books.account TO clerks; GRANT CONNECT ON DATABASE everything TO clerks;
+CREATE SEQUENCE "Odd ""seq""" INCREMENT 5 START 100; SELECT nextval('"Odd ""seq"""'), nextval('"Odd ""seq"""');
+CREATE SEQUENCE unused;
+CREATE TABLE "we.ird ""t" ("a b" int, "Ünï" text); INSERT INTO "we.ird ""t" VALUES (1, E'tab\tnew\nline back\\slash \\. end'), (NULL, NULL), (2, '');
+CREATE TABLE parent (x int); CREATE TABLE child () INHERITS (parent); INSERT INTO parent VALUES (1); INSERT INTO child VALUES (2), (3);
+CREATE TABLE nothing (); INSERT INTO nothing DEFAULT VALUES; INSERT INTO nothing DEFAULT VALUES;
+CREATE UNLOGGED TABLE fast (x int); INSERT INTO fast VALUES (9);
+SELECT lo_from_bytea(4711, decode(repeat('00ff10', 200000), 'hex')); ALTER LARGE OBJECT 4711 OWNER TO ledger_owner; GRANT SELECT ON LARGE OBJECT 4711 TO clerks; SELECT lo_create(4712);
+ALTER DATABASE everything SET search_path TO books, public; ALTER DATABASE everything SET work_mem TO '7MB'; ALTER DATABASE everything OWNER TO ledger_owner;
+COMMENT ON TABLE books.account IS 'it''s commented';
+`
+
+func TestEverythingMoves(t *testing.T) {
+	s := fresh(t, "everything", everything)
+	d, f, data := moved(t, s, card.Count{Name: "accounts", Query: "SELECT count(*) FROM account"})
+	if diffs := dbprint.Compare(&d.Fingerprint, f); len(diffs) > 0 {
+		t.Errorf("old and new differ: %+v", diffs)
+	}
+	if d.Counts[0].Value != 500 || f.Counts[0].Value != 500 || f.Rows() < 1400 {
+		t.Errorf("counts %v %v, %d rows", d.Counts, f.Counts, f.Rows())
+	}
+	for query, want := range map[string]string{
+		"SELECT count(*), sum(cents) FROM books.account": "500|15656250", "SELECT count(*) FROM books.entry_2025": "365", "SELECT sum(n) FROM books.sums": "900",
+		`SELECT nextval('"Odd ""seq"""')`: "110", "SELECT nextval('unused')": "1", "SELECT nextval('books.entry_id_seq')": "901",
+		"INSERT INTO books.account (name) VALUES ('next') RETURNING id": "501", `SELECT count(*) FROM "we.ird ""t" WHERE "Ünï" = E'tab\tnew\nline back\\slash \\. end'`: "1",
+		"SELECT count(*) FROM ONLY parent": "1", "SELECT count(*) FROM parent": "3", "SELECT count(*) FROM nothing": "2",
+		"SELECT md5(lo_get(4711)), length(lo_get(4712))": "77c48c4a8cf3ee2a8ddcd9e1aab8cdc8|0",
+		"SHOW work_mem": "7MB", "SHOW search_path": "books, public", "SELECT pg_get_userbyid(datdba) FROM pg_database WHERE datname = 'everything'": "ledger_owner",
+		"SELECT has_table_privilege('clerks', 'books.account', 'INSERT')": "t", "SELECT has_database_privilege('clerks', 'everything', 'CONNECT')": "t", "SELECT rolcanlogin FROM pg_roles WHERE rolname = 'Front Desk'": "t",
+		"SELECT rolpassword IS NULL FROM pg_authid WHERE rolname = 'Front Desk'": "t", "SELECT obj_description('books.account'::regclass)": "it's commented",
+		"SELECT lomacl::text FROM pg_largeobject_metadata WHERE oid = 4711": "{ledger_owner=rw/ledger_owner,clerks=r/ledger_owner}",
+	} {
+		if query == "SELECT md5(lo_get(4711)), length(lo_get(4712))" {
+			want = sql(t, old, "everything", query)
+		}
+		if got := sql(t, now, "everything", query); got != want {
+			t.Errorf("%s gives %q, want %q", query, got, want)
+		}
+	}
+	byHand(t, s, d, data)
+}
+
+// byHand loads a sealed database without Move Kit, by pg_restore and psql.
+func byHand(t *testing.T, s Server, d *Sealed, data []byte) {
+	t.Helper()
+	var schema bytes.Buffer
+	if _, err := Seal(t.Context(), s, nil, &schema, io.Discard, nil); err != nil {
+		t.Fatal(err)
+	}
+	archive, err := Archive(t.TempDir(), &schema)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sql(t, now, "postgres", "CREATE DATABASE byhand")
+	restore, err := program(t.Context(), "pg_restore", 12)
+	if err != nil {
+		t.Fatal(err)
+	}
+	to := server(now, "byhand")
+	for _, section := range []string{"pre-data", "data", "post-data"} {
+		cmd := to.command(t.Context(), restore, "--section="+section, "--exit-on-error", "-d", "byhand", archive)
+		if section == "data" {
+			cmd = to.command(t.Context(), filepath.Join(filepath.Dir(restore), "psql"), "-X", "-v", "ON_ERROR_STOP=1", "-f", "-")
+			cmd.Stdin = bytes.NewReader(data)
+		}
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Fatalf("%s: %v\n%s", section, err, out)
+		}
+	}
+	f, err := Take(t.Context(), to, nil, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, diff := range dbprint.Compare(&d.Fingerprint, f) {
+		if diff.Table != "" && diff.Table != "books.sums" {
+			t.Errorf("loaded by hand: %+v", diff)
+		}
+	}
+}
+
+// TestCases holds values that are easily taken for each other.
+func TestCases(t *testing.T) {
+	cases := []string{"NULL", "''", "' '", "'  '", "'NULL'", `'\N'`, "'x'", "'X'", "'x '", "'ä'", "E'a\\u0308'", "'1'", "'1.0'"}
+	for name, values := range map[string][]string{
+		"text": cases, "char(3)": {"'a'", "'ab'", "NULL", "''"}, "float8": {"0", "'-0'", "'NaN'", "'Infinity'", "0.1", "0.30000000000000004", "1e-300", "NULL"}, "float4": {"0.1", "'-0'", "16777216", "16777217"},
+		"numeric": {"1", "1.0", "1.00", "'NaN'", "0.1"}, "timestamptz": {"'2026-03-29 01:30+00'", "'2026-03-29 02:30+00'", "'infinity'", "'2026-03-29 01:30:00.000001+00'"}, "timestamp": {"'2026-03-29 01:30'", "'0001-01-01 BC'"},
+		"interval": {"'1 month'", "'30 days'", "'720 hours'"}, "bytea": {`'\x'`, `'\x00'`, `'\x0000'`, "NULL"}, "jsonb": {`'{"a":1}'`, `'{"a":1.0}'`, "'null'", "NULL"}, "json": {`'{"a":1}'`, `'{"a": 1}'`}, "bool": {"true", "false", "NULL"},
+		"text[]": {"'{}'", "'{NULL}'", `'{"NULL"}'`, "'{a,b}'", "NULL"}, "money": {"1.5", "-1.5"}, "bit(3)": {"B'101'", "B'001'"}, "inet": {"'::1'", "'127.0.0.1'"},
+	} {
+		var make strings.Builder
+		for i, v := range values {
+			fmt.Fprintf(&make, "CREATE TABLE c%02d (v %s); INSERT INTO c%02d VALUES (%s);", i, name, i, v)
+		}
+		s := fresh(t, "cases", make.String())
+		f, err := Take(t.Context(), s, nil, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		seen := map[string]string{}
+		for i, v := range values {
+			digest := f.Tables[i].Digest
+			if other, same := seen[digest]; same && v != "16777217" { // which is 16777216 as a float4
+				t.Errorf("%s: %s and %s have one digest", name, v, other)
+			}
+			seen[digest] = v
+		}
+		// Another session's settings make no difference.
+		sql(t, old, "postgres", "ALTER DATABASE cases SET timezone TO 'Asia/Kathmandu'; ALTER DATABASE cases SET datestyle TO 'German'; ALTER DATABASE cases SET intervalstyle TO iso_8601; ALTER DATABASE cases SET bytea_output TO escape; ALTER DATABASE cases SET extra_float_digits TO -3; ALTER DATABASE cases SET lc_monetary TO 'C.UTF-8'")
+		if again, err := Take(t.Context(), s, nil, nil); err != nil || len(dbprint.Compare(f, again)) > 0 {
+			t.Errorf("%s: other digests with other settings (%v)", name, err)
+		}
+	}
+	a := fresh(t, "cases", "CREATE TABLE c (v int); INSERT INTO c VALUES (1), (2), (2)")
+	f1, _ := Take(t.Context(), a, nil, nil)
+	sql(t, old, "cases", "DELETE FROM c; INSERT INTO c VALUES (2), (1), (2)")
+	if f2, _ := Take(t.Context(), a, nil, nil); f2.Tables[0].Digest != f1.Tables[0].Digest {
+		t.Error("the order of rows counts")
+	}
+	sql(t, old, "cases", "DELETE FROM c; INSERT INTO c VALUES (1), (1), (2)")
+	if f2, _ := Take(t.Context(), a, nil, nil); f2.Tables[0].Digest == f1.Tables[0].Digest {
+		t.Error("how often a row is there does not count")
+	}
+}
+
+// TestOneMoment packs while the app goes on writing two tables that always
+// agree.
+func TestOneMoment(t *testing.T) {
+	s := fresh(t, "busy", "CREATE TABLE a (n int); CREATE TABLE b (n int); CREATE TABLE pad AS SELECT repeat('x', 500) AS x FROM generate_series(1, 4000)")
+	ctx, stop := context.WithCancel(t.Context())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		for i := 0; ctx.Err() == nil; i++ {
+			old.SQL("busy", fmt.Sprintf("BEGIN; INSERT INTO a SELECT %d FROM generate_series(1, 20); INSERT INTO b SELECT %d FROM generate_series(1, 20); COMMIT", i, i))
+		}
+	}()
+	for range 2 {
+		d, f, _ := moved(t, s)
+		if len(dbprint.Compare(&d.Fingerprint, f)) > 0 {
+			t.Error("what was sealed and its fingerprint are of two moments")
+		}
+		if x, y := f.Table("public.a"), f.Table("public.b"); x.Rows != y.Rows || x.Digest != y.Digest {
+			t.Errorf("a has %d rows and b has %d", x.Rows, y.Rows)
+		}
+	}
+	stop()
+	<-ended
+}
+
+func TestDifferencesAreNamed(t *testing.T) {
+	s := fresh(t, "diffs", "CREATE TABLE owner (id int PRIMARY KEY, name text, phone text); INSERT INTO owner VALUES (1, 'A', '1'), (2, E'B\tb', '2'), (3, NULL, '3'); CREATE TABLE log (line text); INSERT INTO log VALUES ('x'), ('x'), ('y'); CREATE INDEX i ON owner (name); CREATE SEQUENCE q")
+	d, _, data := moved(t, s)
+	sql(t, now, "diffs", "UPDATE owner SET phone = '9', name = 'C' WHERE id = 2; DELETE FROM owner WHERE id = 3; INSERT INTO owner VALUES (4, 'D', '4'); DELETE FROM log WHERE ctid = '(0,1)'; DROP INDEX i; SELECT nextval('q'); ALTER TABLE owner ALTER name SET NOT NULL; CREATE TABLE more (x int)")
+	f, err := Take(t.Context(), server(now, "diffs"), nil, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, diff := range dbprint.Compare(&d.Fingerprint, f) {
+		got = append(got, strings.Trim(diff.Table+": "+diff.What, ": "))
+		if !diff.Content {
+			continue
+		}
+		table := *d.Table(diff.Table)
+		rows, err := dbprint.DiffRows(table, SealedRows(func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }, table.Name), Rows(t.Context(), server(now, "diffs"), table), func(c string) bool { return c == "phone" })
+		if err != nil {
+			t.Fatal(err)
+		}
+		got = append(got, rows...)
+	}
+	want := []string{"public.log: had 3 rows, has 2", "missing: line x", "public.owner: has as many rows, but not the same ones", `id 2: name was B\tb, is C; phone was •••, is •••`, "id 3: the row is missing", "id 4: the row was not there",
+		"public.more: the table was not on the old computer", "the column public.owner.name is not defined the same", "the index public.i is missing", "sequence public.q was 1, false, is 1, true"}
+	all := strings.Join(got, "\n")
+	for _, w := range want {
+		if !strings.Contains(all, w) {
+			t.Errorf("not told: %s in\n%s", w, all)
+		}
+	}
+}
+
+func TestWhatStandsInTheWay(t *testing.T) {
+	s := fresh(t, "inway", "CREATE TABLE a (n int); INSERT INTO a VALUES (1)")
+	var schema, data bytes.Buffer
+	d, err := Seal(t.Context(), s, nil, &schema, &data, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sql(t, now, "postgres", "CREATE DATABASE inway")
+	sql(t, now, "inway", "CREATE TABLE theirs (n int)")
+	archive, err := Archive(t.TempDir(), &schema)
+	if err != nil {
+		t.Fatal(err)
+	}
+	to := server(now, "inway")
+	for range 2 { // an interrupted run has left a stage behind
+		if _, err := Stage(t.Context(), to, d, "inway_stage", archive, bytes.NewReader(data.Bytes()), nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got := sql(t, now, "inway", "SELECT count(*) FROM theirs"); got != "0" {
+		t.Error("staging has touched what was there")
+	}
+	if err := Rename(t.Context(), to, "inway_stage", "inway_aside"); err != nil {
+		t.Fatal(err)
+	}
+	if sql(t, now, "inway", "SELECT n FROM a") != "1" || sql(t, now, "inway_aside", "SELECT count(*) FROM theirs") != "0" {
+		t.Error("what was there is not set aside")
+	}
+	// The rows end early, or hold something else: the stage is no database.
+	for _, bad := range []string{data.String()[:data.Len()/2], "DROP DATABASE inway;\n", "COPY public.a (n) FROM stdin;\nnot a number\n\\.\n", "COPY public.a (n) FROM stdin;\n1\n"} {
+		_, err := Stage(t.Context(), to, d, "inway_stage", archive, strings.NewReader(bad), nil)
+		if err == nil || sql(t, now, "inway", "SELECT n FROM a") != "1" {
+			t.Errorf("%.40q: %v", bad, err)
+		}
+	}
+	if err := Drop(t.Context(), server(now, "inway_stage")); err != nil {
+		t.Fatal(err)
+	}
+	older := *d
+	older.Number, older.Engine, older.Extensions, older.Collate = 990001, "PostgreSQL 99.1", []string{"no_such_extension"}, "xx_XX.UTF-8"
+	lacks, err := Lacks(t.Context(), to, &older)
+	if all := strings.Join(lacks, "; "); err != nil || len(lacks) != 3 || !strings.Contains(all, "99.1") || !strings.Contains(all, "no_such_extension") || !strings.Contains(all, "xx_XX.UTF-8") {
+		t.Errorf("lacks %q %v", lacks, err)
+	}
+}
+
+func TestServersThatSayNo(t *testing.T) {
+	fresh(t, "shut", "CREATE TABLE a (n int); CREATE ROLE nobody_here LOGIN")
+	for name, c := range map[string]struct {
+		s    Server
+		kind fault.Kind
+	}{
+		"no such database": {server(old, "no_such"), fault.Missing}, "no such server": {Server{Host: "127.0.0.1", Port: "1", User: "x", Password: "s3cret", Database: "x"}, fault.ServerDown},
+		"no such role": {Server{Host: old.Dir, Port: old.Port, User: "nobody_at_all", Password: "s3cret", Database: "shut"}, fault.ServerLogin}, "no socket": {Server{Host: "/nowhere", Port: "1", Database: "x"}, fault.ServerDown},
+	} {
+		if _, err := LookAt(t.Context(), c.s); fault.KindOf(err) != c.kind || strings.Contains(err.Error(), "s3cret") {
+			t.Errorf("%s: %v (%s)", name, err, fault.KindOf(err))
+		}
+	}
+	l, err := LookAt(t.Context(), server(old, "shut"))
+	if err != nil || l.Tables != 1 || l.Bytes == 0 || len(l.Sessions) != 0 || l.Number < Oldest {
+		t.Errorf("%+v %v", l, err)
+	}
+	// A role that may not read everything packs nothing.
+	s := server(old, "shut")
+	s.User = "nobody_here"
+	if _, err := Seal(t.Context(), s, nil, io.Discard, io.Discard, nil); fault.KindOf(err) != fault.ServerLogin {
+		t.Errorf("without the right to read: %v (%s)", err, fault.KindOf(err))
+	}
+	// A table that somebody holds locked is waited for, and then told.
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := Take(ctx, server(old, "shut"), nil, nil); fault.KindOf(err) != fault.Stopped {
+		t.Errorf("stopped: %v (%s)", err, fault.KindOf(err))
+	}
+}
+
+func TestAddress(t *testing.T) {
+	for want, s := range map[string]Server{
+		"postgresql:local/ledger": {Database: "ledger"}, "postgresql:me@QUAY-SRV:5432/ledger": {Host: "QUAY-SRV", Port: "5432", User: "me", Password: "p", Database: "ledger"}, "postgresql:/run/pg:5433/x": {Host: "/run/pg", Port: "5433", Database: "x"},
+	} {
+		if got := s.Address(); got != want {
+			t.Errorf("%s, want %s", got, want)
+		}
+	}
+}
