@@ -53,11 +53,16 @@ func Postgres() (*Server, error) {
 		s.Stop()
 		return nil, err
 	}
-	if err := s.run("pg_ctl", "-D", "data", "-w", "-l", "log", "-o", fmt.Sprintf("-k %s -c listen_addresses=127.0.0.1 -c fsync=off -p %s", s.Dir, s.Port), "start"); err != nil {
+	if err := s.Start(); err != nil {
 		s.Stop()
 		return nil, err
 	}
 	return s, nil
+}
+
+// Start starts the server again after Halt.
+func (s *Server) Start() error {
+	return s.run("pg_ctl", "-D", "data", "-w", "-l", "log", "-o", fmt.Sprintf("-k %s -c listen_addresses=127.0.0.1 -c fsync=off -p %s", s.Dir, s.Port), "start")
 }
 
 func credential(name string) (*syscall.Credential, error) {

@@ -51,6 +51,33 @@ func LookAt(ctx context.Context, s Server) (*Look, error) {
 	return l, nil
 }
 
+// Ask returns the whole number that a query gives, which may change nothing.
+func Ask(ctx context.Context, s Server, query string) (n int64, err error) {
+	conn, err := s.connect(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	if _, err := conn.Exec(ctx, "BEGIN READ ONLY"); err != nil {
+		return 0, s.explain(err)
+	}
+	err = askIn(ctx, conn, query, &n)
+	return n, s.explain(err)
+}
+
+// askIn runs a card's query in a transaction. It speaks of tables as the app
+// does, by the usual path.
+func askIn(ctx context.Context, conn *pgx.Conn, query string, to *int64) error {
+	if _, err := conn.Exec(ctx, "SET LOCAL search_path TO DEFAULT"); err != nil {
+		return err
+	}
+	if err := conn.QueryRow(ctx, query).Scan(to); err != nil {
+		return err
+	}
+	_, err := conn.Exec(ctx, "SET LOCAL search_path TO ''")
+	return err
+}
+
 // left names what of a database does not move.
 func left(ctx context.Context, conn *pgx.Conn) ([]string, error) {
 	return texts(ctx, conn, `SELECT 'foreign table ' || c.oid::regclass || ': its rows are on another server' FROM pg_catalog.pg_class c WHERE c.relkind = 'f'

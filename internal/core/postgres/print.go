@@ -200,15 +200,8 @@ func take(ctx context.Context, s Server, conn *pgx.Conn, counts []card.Count) (*
 	f.Settings["encoding"] = encoding
 	for _, c := range counts {
 		v := dbprint.Count{Name: c.Name}
-		// A card's query speaks of tables as the app does, by the usual path.
-		if _, err := conn.Exec(ctx, "SET LOCAL search_path TO DEFAULT"); err != nil {
-			return nil, nil, err
-		}
-		if err := conn.QueryRow(ctx, c.Query).Scan(&v.Value); err != nil {
+		if err := askIn(ctx, conn, c.Query, &v.Value); err != nil {
 			return nil, nil, fault.Wrap(fault.BadCard, err, "the card's count %q cannot be taken", c.Name)
-		}
-		if _, err := conn.Exec(ctx, "SET LOCAL search_path TO ''"); err != nil {
-			return nil, nil, err
 		}
 		f.Counts = append(f.Counts, v)
 	}

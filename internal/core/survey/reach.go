@@ -14,6 +14,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/postgres"
 	"movekit/internal/core/sqlite"
 	"movekit/internal/core/tree"
 )
@@ -193,12 +194,7 @@ func (l *Looker) asked(ctx context.Context, s card.Sync, places []Place, st *Syn
 		if p.Item.Name != s.Item || !p.Found {
 			continue
 		}
-		temp, drop, err := l.temp()
-		if err != nil {
-			return err
-		}
-		n, err := sqlite.Ask(ctx, p.Path, temp, s.Query)
-		drop()
+		n, err := l.ask(ctx, p, s.Query)
 		if err != nil {
 			st.Finished, st.Known, st.Why = false, false, "not known: "+err.Error()
 			return nil
@@ -209,6 +205,23 @@ func (l *Looker) asked(ctx context.Context, s card.Sync, places []Place, st *Syn
 		}
 	}
 	return nil
+}
+
+// ask returns the number that a query gives of a database.
+func (l *Looker) ask(ctx context.Context, p Place, query string) (n int64, err error) {
+	if p.Item.Kind.Served() {
+		err = l.Reach(ctx, p.Item, func(s postgres.Server) (err error) {
+			n, err = postgres.Ask(ctx, s, query)
+			return err
+		})
+		return n, err
+	}
+	temp, drop, err := l.temp()
+	if err != nil {
+		return 0, err
+	}
+	defer drop()
+	return sqlite.Ask(ctx, p.Path, temp, query)
 }
 
 // temp makes a private folder, outside of the computer that is looked at where
