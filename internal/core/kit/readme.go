@@ -43,6 +43,13 @@ four open programs: age, zstd, tar and b3sum. Any recent version will do.
 
        age -d -i identity.txt sealed/APP/ITEM.sqlite.zst.age | zstd -d > ITEM.sqlite
 
+   Those of a PostgreSQL server are an archive of pg_dump with the schema, and
+   the rows as SQL. Take out ITEM.schema.dump and ITEM.rows.sql likewise, and:
+
+       pg_restore --section=pre-data -d DATABASE ITEM.schema.dump
+       psql -d DATABASE -f ITEM.rows.sql
+       pg_restore --section=post-data -d DATABASE ITEM.schema.dump
+
 5. A long one is cut into numbered parts. Join them with cat:
 
        cat sealed/APP/ITEM.tar.zst.age.[0-9]* | age -d -i identity.txt | zstd -d | tar -x -C out

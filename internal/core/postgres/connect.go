@@ -145,6 +145,21 @@ func kindOf(code string) fault.Kind {
 	return fault.ServerRefused
 }
 
+// kindOfText sorts what one of the server's programs says.
+func kindOfText(text string) fault.Kind {
+	switch {
+	case strings.Contains(text, "permission denied"), strings.Contains(text, "authentication failed"), strings.Contains(text, "must be "):
+		return fault.ServerLogin
+	case strings.Contains(text, "canceling statement due to lock timeout"), strings.Contains(text, "does not exist"):
+		return fault.Changed
+	case strings.Contains(text, "No space left"):
+		return fault.NoSpace
+	case strings.Contains(text, "connection to server"):
+		return fault.ServerDown
+	}
+	return fault.ServerRefused
+}
+
 // versionOf returns a server's version as a number (150004 is 15.4) and as a
 // text.
 func versionOf(ctx context.Context, conn *pgx.Conn) (int, string, error) {

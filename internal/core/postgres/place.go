@@ -106,7 +106,7 @@ func Stage(ctx context.Context, s Server, d *Sealed, name, archive string, data 
 		}
 	}
 	stage := s.On(name)
-	if err := stage.restore(ctx, restore, archive, "--section=pre-data", "--single-transaction"); err != nil {
+	if err := stage.restore(ctx, restore, archive, "--section=pre-data"); err != nil {
 		return made, err
 	}
 	if err := stage.load(ctx, data, progress); err != nil {
@@ -149,7 +149,7 @@ func (s Server) restore(ctx context.Context, program, archive string, args ...st
 		if ctx.Err() != nil {
 			return fault.Wrap(fault.Stopped, ctx.Err(), "making the database %s was stopped", s.Address())
 		}
-		return fault.Wrap(fault.ServerRefused, said(err, stderr.String()), "the schema of %s cannot be made", s.Address())
+		return fault.Wrap(kindOfText(stderr.String()), said(err, stderr.String()), "the schema of %s cannot be made", s.Address())
 	}
 	return nil
 }

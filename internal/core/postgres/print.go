@@ -15,7 +15,10 @@ import (
 )
 
 // relation is a table whose rows are moved. Its name is as SQL writes it.
-type relation struct{ dbprint.Table }
+type relation struct {
+	dbprint.Table
+	file string // which file of the server holds its rows: another one after TRUNCATE and the like
+}
 
 // copyOut is the statement that gives a table's rows.
 func (r relation) copyOut() string {
@@ -39,14 +42,14 @@ func (r relation) columns() string {
 func relations(ctx context.Context, conn *pgx.Conn) ([]relation, error) {
 	rows, err := conn.Query(ctx, `SELECT pg_catalog.quote_ident(n.nspname) || '.' || pg_catalog.quote_ident(c.relname),
 		coalesce((SELECT array_agg(a.attname ORDER BY a.attnum) FROM pg_catalog.pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''), '{}'),
-		coalesce((SELECT array_agg(a.attname ORDER BY a.attnum) FROM pg_catalog.pg_index i JOIN pg_catalog.pg_attribute a ON a.attrelid = c.oid AND a.attnum = ANY (i.indkey) WHERE i.indrelid = c.oid AND i.indisprimary), '{}')
+		coalesce((SELECT array_agg(a.attname ORDER BY a.attnum) FROM pg_catalog.pg_index i JOIN pg_catalog.pg_attribute a ON a.attrelid = c.oid AND a.attnum = ANY (i.indkey) WHERE i.indrelid = c.oid AND i.indisprimary), '{}'), c.relfilenode::text
 		FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
 		WHERE c.relkind = 'r' AND c.relpersistence <> 't' AND `+notOurs("c")+` ORDER BY 1`)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (r relation, err error) {
-		return r, row.Scan(&r.Name, &r.Columns, &r.Key)
+		return r, row.Scan(&r.Name, &r.Columns, &r.Key, &r.file)
 	})
 }
 
@@ -225,7 +228,7 @@ func Rows(ctx context.Context, s Server, t dbprint.Table) dbprint.Rows {
 			return err
 		}
 		defer conn.Close(context.WithoutCancel(ctx))
-		return s.explain(copyRows(ctx, conn, relation{t}, func(line []byte) error { return each(rowOf(line)) }))
+		return s.explain(copyRows(ctx, conn, relation{Table: t}, func(line []byte) error { return each(rowOf(line)) }))
 	}
 }
 

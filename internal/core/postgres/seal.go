@@ -41,15 +41,15 @@ func Seal(ctx context.Context, s Server, counts []card.Count, schema, data io.Wr
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	if err := lock(ctx, conn, rels); err != nil {
-		return nil, s.explain(err)
-	}
 	number, _, err := versionOf(ctx, conn)
 	if err != nil {
 		return nil, s.explain(err)
 	}
 	if err := s.dumpSchema(ctx, number/10000, snapshot, schema); err != nil {
 		return nil, err
+	}
+	if err := lock(ctx, conn, rels); err != nil {
+		return nil, s.explain(err)
 	}
 	w := bufio.NewWriterSize(data, 1<<20)
 	fmt.Fprintf(w, "-- The rows of the PostgreSQL database %s, as SQL for psql.\nSET client_encoding = 'UTF8';\nSET standard_conforming_strings = on;\nSET search_path = '';\n\n", strings.ToValidUTF8(s.Database, "?"))
@@ -138,7 +138,10 @@ func (s Server) facts(ctx context.Context, conn *pgx.Conn, out *Sealed) (err err
 	return err
 }
 
-// lock keeps tables from being changed or dropped until the snapshot is read.
+// lock keeps tables from being changed or dropped until the snapshot is read,
+// and sees that none was emptied or rewritten since the snapshot: that shows
+// through every snapshot. pg_dump has let go of its own locks by then; a server
+// may not have room for both.
 func lock(ctx context.Context, conn *pgx.Conn, rels []relation) error {
 	const many = 200 // tables in one statement
 	for len(rels) > 0 {
@@ -149,6 +152,16 @@ func lock(ctx context.Context, conn *pgx.Conn, rels []relation) error {
 		}
 		if _, err := conn.Exec(ctx, "LOCK TABLE ONLY "+strings.Join(names, ", ONLY ")+" IN ACCESS SHARE MODE"); err != nil {
 			return err
+		}
+		// The function looks at the present, not through the snapshot.
+		now, err := texts(ctx, conn, "SELECT coalesce(pg_catalog.pg_relation_filenode(n::regclass)::text, '') FROM unnest($1::text[]) WITH ORDINALITY AS x(n, i) ORDER BY i", names)
+		if err != nil {
+			return err
+		}
+		for i, file := range now {
+			if file != rels[i].file {
+				return fault.New(fault.Changed, "the table %s was emptied or rewritten while the database was read", names[i])
+			}
 		}
 		rels = rels[n:]
 	}
@@ -168,7 +181,7 @@ func (s Server) dumpSchema(ctx context.Context, major int, snapshot string, to i
 		if ctx.Err() != nil {
 			return fault.Wrap(fault.Stopped, ctx.Err(), "reading the schema of %s was stopped", s.Address())
 		}
-		return fault.Wrap(fault.Unreadable, said(err, stderr.String()), "%s cannot write the schema of %s", name, s.Address())
+		return fault.Wrap(kindOfText(stderr.String()), said(err, stderr.String()), "%s cannot write the schema of %s", name, s.Address())
 	}
 	return nil
 }
