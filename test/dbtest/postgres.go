@@ -1,3 +1,5 @@
+//go:build unix
+
 // Package dbtest starts private database servers in temporary folders, for
 // tests and the bench.
 package dbtest
