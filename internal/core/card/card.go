@@ -20,6 +20,9 @@ const (
 	File   Kind = "file"   // one file
 	SQLite Kind = "sqlite" // one SQLite database with its side files
 
+	DBase Kind = "dbase" // a folder of dBase or FoxPro tables, with their memo and index files
+	Jet   Kind = "jet"   // one Jet or ACE database file
+
 	PostgreSQL Kind = "postgresql" // a database of a PostgreSQL server
 
 	Network Kind = "network" // a server or share that stays where it is
@@ -120,7 +123,7 @@ type Sync struct {
 // Item is one thing of an app that moves.
 type Item struct {
 	Name     string   `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name, unique in the card."`
-	Kind     Kind     `yaml:"kind" jsonschema:"required,enum=folder,enum=file,enum=sqlite,enum=postgresql,enum=network,enum=hosted" jsonschema_description:"What the item is."`
+	Kind     Kind     `yaml:"kind" jsonschema:"required,enum=folder,enum=file,enum=sqlite,enum=dbase,enum=jet,enum=postgresql,enum=network,enum=hosted" jsonschema_description:"What the item is."`
 	Path     Path     `yaml:"path,omitempty" jsonschema_description:"Where it lies, in the system's own terms. Not for network, hosted and databases of a server."`
 	Server   *Server  `yaml:"server,omitempty" jsonschema_description:"Database of a server: which, and how to be let in."`
 	Address  string   `yaml:"address,omitempty" jsonschema_description:"Network and hosted: its address, such as QUAY-SRV:5432, //QUAY-SRV/ledger or https://ledger.example."`
@@ -258,6 +261,13 @@ func (c *Card) Commands() [][]string {
 // Consistent reports whether an item of this kind may be packed while its
 // app is running, because its engine gives a consistent snapshot.
 func (k Kind) Consistent() bool { return k == SQLite || k.Served() }
+
+// Single reports whether an item of this kind is one file that is moved as it
+// is.
+func (k Kind) Single() bool { return k == File || k == Jet }
+
+// Tree reports whether an item of this kind is a folder that is moved as it is.
+func (k Kind) Tree() bool { return k == Folder || k == DBase }
 
 // Served reports whether items of this kind are databases of a server.
 func (k Kind) Served() bool { return k == PostgreSQL }

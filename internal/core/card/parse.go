@@ -254,7 +254,7 @@ func (k *checker) card(c *Card) {
 
 func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	k.name(at, it.Name, taken)
-	oneOf(k, at, "kind", it.Kind, Folder, File, SQLite, PostgreSQL, Network, Hosted)
+	oneOf(k, at, "kind", it.Kind, Folder, File, SQLite, DBase, Jet, PostgreSQL, Network, Hosted)
 	switch {
 	case it.Kind.Stays():
 		k.stays(at, it)
@@ -460,11 +460,11 @@ func (k *checker) count(at string, kind Kind, c Count) {
 	switch {
 	case kind.Queried() && !selectOnly.MatchString(c.Query):
 		k.fail(at+".query", "one SELECT that gives one whole number", "the query of %q cannot be used", c.Name)
-	case kind == Folder && (c.Files == "" || !doublestar.ValidatePattern(c.Files)):
+	case kind.Tree() && (c.Files == "" || !doublestar.ValidatePattern(c.Files)):
 		k.fail(at+".files", "a pattern of files, such as **/*.rec", "the count %q has no pattern that can be used", c.Name)
-	case kind == File, kind.Stays():
+	case kind.Single(), kind.Stays():
 		k.fail(at, "counts with folders and databases only", "a %s item has nothing to count", kind)
-	case kind.Queried() && c.Files != "", kind == Folder && c.Query != "":
+	case kind.Queried() && c.Files != "", kind.Tree() && c.Query != "":
 		k.fail(at, "files for a folder, query for a database", "the count %q does not fit a %s", c.Name, kind)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 
+	"movekit/internal/core/desktop"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/seal"
@@ -45,6 +46,8 @@ type Sealed struct {
 	// Stamp tells whether the item changed since: it holds the newest change,
 	// the number of files and their size.
 	Stamp string `json:"stamp"`
+	// Tables are the records of a folder of dBase tables.
+	Tables []desktop.Table `json:"tables,omitempty"`
 	// Left names what could not be taken along, with the reason; at most 20.
 	Left []string `json:"left,omitempty"`
 	// LeftCount is how many those are.

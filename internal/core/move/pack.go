@@ -163,7 +163,7 @@ func (j *Job) sealTree(ctx context.Context, p survey.Place, is survey.Item, seal
 		return err
 	}
 	sealed.Files, sealed.Bytes, sealed.Left, sealed.LeftCount = st.Files, st.Bytes, st.Left, st.LeftCount
-	sealed.Stamp = st.Stamp()
+	sealed.Stamp, sealed.Tables = st.Stamp(), is.Tables
 	if sealed.Parts, err = data.Close(); err != nil {
 		list.Abort()
 		return err

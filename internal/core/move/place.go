@@ -6,7 +6,6 @@ import (
 	"os"
 	"path/filepath"
 
-	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/seal"
@@ -126,7 +125,7 @@ func (j *Job) sameAlready(ctx context.Context, t target) (bool, error) {
 		return err == nil && len(diffs) == 0, nil // one that cannot be read is another
 	}
 	info, err := os.Stat(t.path)
-	if err != nil || info.IsDir() != (t.card.Kind == card.Folder) {
+	if err != nil || info.IsDir() != t.card.Kind.Tree() {
 		return false, nil
 	}
 	list, closer, err := j.list(t.item)
@@ -145,7 +144,7 @@ func (j *Job) sameAlready(ctx context.Context, t target) (bool, error) {
 // another name on this computer; it is compared under that of the list.
 func (j *Job) at(t target) tree.Source {
 	s := j.source(t.card, t.path)
-	if t.card.Kind != card.File {
+	if !t.card.Kind.Single() {
 		return s
 	}
 	if list, closer, err := j.list(t.item); err == nil {
@@ -196,7 +195,7 @@ func (j *Job) settle(ctx context.Context, t target, done *steps.Placed, stage st
 		return fault.Wrap(fault.CannotPlace, err, "cannot rename")
 	}
 	policy := tree.Policy(done.Policy)
-	merge := there && t.card.Kind == card.Folder && (policy == tree.Skip || policy == tree.Replace || policy == tree.SetAside && len(t.card.Include) > 0)
+	merge := there && t.card.Kind.Tree() && (policy == tree.Skip || policy == tree.Replace || policy == tree.SetAside && len(t.card.Include) > 0)
 	if merge {
 		list, closer, err := j.list(t.item)
 		if err != nil {
@@ -214,7 +213,7 @@ func (j *Job) settle(ctx context.Context, t target, done *steps.Placed, stage st
 		return err
 	}
 	from := stage
-	if t.card.Kind == card.File {
+	if t.card.Kind.Single() {
 		entries, err := os.ReadDir(stage)
 		if err != nil || len(entries) != 1 {
 			return fault.New(fault.Damaged, "the sealed file of %s is not one file", itemLabel(t.item.Key))

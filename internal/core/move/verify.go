@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/desktop"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
@@ -132,11 +133,36 @@ func (j *Job) verifyTree(ctx context.Context, t target) (*steps.Checked, error) 
 	for i, c := range t.card.Counts {
 		out.AddCount(c.Name, c.Expect, old[i].N, now[i].N)
 	}
+	if t.card.Kind == card.DBase {
+		addRecords(out, t)
+	}
 	out.Rows = append(out.Rows, content(cmp.Old.Files, "hash", cmp.Count))
 	for _, d := range cmp.Diffs {
 		out.Diffs = append(out.Diffs, d.Path+" "+d.What)
 	}
 	return out, nil
+}
+
+// addRecords adds the records of each table, old and new.
+func addRecords(out *steps.Checked, t target) {
+	tables, _, err := desktop.Tables(t.path)
+	now := map[string]string{}
+	for _, table := range tables {
+		now[table.Name] = fmt.Sprint(table.Records)
+	}
+	for _, table := range t.item.Sealed.Tables {
+		r := steps.Row{What: "records of " + table.Name, Old: fmt.Sprint(table.Records), New: now[table.Name]}
+		if r.New == "" {
+			r.New = "missing"
+			if err != nil {
+				r.New = "damaged"
+			}
+		}
+		if r.Same = r.Old == r.New; !r.Same {
+			out.Equal = false
+		}
+		out.Rows = append(out.Rows, r)
+	}
 }
 
 // content makes the row of n compared hashes.

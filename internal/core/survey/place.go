@@ -41,7 +41,7 @@ func SourceAt(c machine.Computer, it *card.Item, path string) tree.Source {
 		path = real
 	}
 	return tree.Source{
-		Root: path, Single: it.Kind == card.File, Include: it.Include, Skip: it.Skip,
+		Root: path, Single: it.Kind.Single(), Include: it.Include, Skip: it.Skip,
 		Fold: c.System() == machine.Windows,
 	}
 }

@@ -7,10 +7,12 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/desktop"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
@@ -82,24 +84,27 @@ type App struct {
 
 // Item is what is there of one item.
 type Item struct {
-	Item       string     `json:"item"`
-	Kind       card.Kind  `json:"kind"`
-	User       string     `json:"user,omitempty"`
-	Path       string     `json:"path,omitempty"`  // real path, or the address of one that stays
-	Where      string     `json:"where,omitempty"` // the same, as the computer itself writes it
-	State      State      `json:"state"`
-	Secret     bool       `json:"secret,omitempty"`
-	Files      int64      `json:"files"`
-	Bytes      int64      `json:"bytes"`
-	Sealed     int64      `json:"bytes_sealed_estimate,omitempty"`
-	Newest     *time.Time `json:"newest_change,omitempty"`
-	Left       []string   `json:"left_behind,omitempty"`
-	Needs      []string   `json:"needs,omitempty"`
-	OpenBy     []string   `json:"open_by,omitempty"`
-	Unreadable []string   `json:"unreadable,omitempty"` // at most maxNamed
-	Reached    *bool      `json:"reached,omitempty"`    // of a network place; nil where it was not tried
-	Details    []string   `json:"details,omitempty"`    // more that was seen
-	Stamp      string     `json:"-"`
+	Item       string          `json:"item"`
+	Kind       card.Kind       `json:"kind"`
+	User       string          `json:"user,omitempty"`
+	Path       string          `json:"path,omitempty"`  // real path, or the address of one that stays
+	Where      string          `json:"where,omitempty"` // the same, as the computer itself writes it
+	State      State           `json:"state"`
+	Secret     bool            `json:"secret,omitempty"`
+	Files      int64           `json:"files"`
+	Bytes      int64           `json:"bytes"`
+	Sealed     int64           `json:"bytes_sealed_estimate,omitempty"`
+	Newest     *time.Time      `json:"newest_change,omitempty"`
+	Left       []string        `json:"left_behind,omitempty"`
+	Needs      []string        `json:"needs,omitempty"`
+	OpenBy     []string        `json:"open_by,omitempty"`
+	Unreadable []string        `json:"unreadable,omitempty"` // at most maxNamed
+	Reached    *bool           `json:"reached,omitempty"`    // of a network place; nil where it was not tried
+	Details    []string        `json:"details,omitempty"`    // more that was seen
+	Lacks      []string        `json:"lacks,omitempty"`      // files that its tables need and that are not there
+	Locked     string          `json:"locked,omitempty"`     // who has it open, as its lock file says
+	Tables     []desktop.Table `json:"tables,omitempty"`     // of a folder of dBase tables
+	Stamp      string          `json:"-"`
 }
 
 // Licence is what is there of one licence.
@@ -220,6 +225,10 @@ func (l *Looker) App(ctx context.Context, c *card.Card, f steps.Facts) (*App, er
 		f.Need += is.Bytes
 		f.BadNames = append(f.BadNames, bad...)
 		f.Unreadable = append(f.Unreadable, is.Unreadable...)
+		f.LacksNeed = append(f.LacksNeed, is.Lacks...)
+		if is.Locked != "" {
+			f.Open = append(f.Open, is.Locked)
+		}
 		if p.Item.Kind.Stays() {
 			continue
 		}
@@ -338,6 +347,11 @@ func (l *Looker) item(ctx context.Context, p *Place) (is Item, bad []string, err
 		return is, nil, fault.New(fault.Usage, "the kit lies in %s, which is to be packed into it; make it elsewhere", p.Path)
 	}
 	bad, err = l.folder(ctx, p, &is)
+	if err == nil && p.Found {
+		if damage := desktopFiles(p, &is); damage != nil {
+			is.Unreadable = append(is.Unreadable, damage.Error())
+		}
+	}
 	return is, bad, err
 }
 
@@ -380,6 +394,41 @@ func (l *Looker) folder(ctx context.Context, p *Place, is *Item) (bad []string, 
 		is.Sealed = sample.estimate(source, st)
 	}
 	return bad, nil
+}
+
+// desktopFiles looks into the databases of desktop programs: their tables, and
+// whether a set of files is whole and closed.
+func desktopFiles(p *Place, is *Item) (err error) {
+	switch p.Item.Kind {
+	case card.DBase:
+		if is.Tables, is.Lacks, err = desktop.Tables(p.Path); err != nil {
+			return err
+		}
+		var records int64
+		for _, t := range is.Tables {
+			records += t.Records
+		}
+		is.Details = append(is.Details, fmt.Sprintf("%s, %s", plural(int64(len(is.Tables)), "table"), plural(records, "record")))
+	case card.Jet:
+		jet, err := desktop.IsJet(p.Path)
+		if err != nil {
+			return err
+		}
+		if !jet {
+			return fault.New(fault.BadDatabase, "%s is no Jet or ACE database, or it is encrypted", p.Path)
+		}
+		if lock, who := desktop.LockedBy(p.Path); lock != "" {
+			is.Locked = fmt.Sprintf("%s is open, or was not closed: its lock file %s names %s", p.Label(), filepath.Base(lock), orNobody(who))
+		}
+	}
+	return nil
+}
+
+func orNobody(who []string) string {
+	if len(who) == 0 {
+		return "nobody"
+	}
+	return strings.Join(who, ", ")
 }
 
 // reason is an error's own words, without the path that is told beside it.

@@ -167,9 +167,9 @@ func (s *Search) claims(ctx context.Context, r *Result) (*covered, error) {
 				path = real
 			}
 			switch {
-			case p.Item.Kind == card.Folder && len(p.Item.Include) == 0:
+			case p.Item.Kind.Tree() && len(p.Item.Include) == 0:
 				c.whole[path] = true
-			case p.Item.Kind == card.Folder:
+			case p.Item.Kind.Tree():
 				c.partly = append(c.partly, p.Source(s.Computer))
 			default:
 				for _, side := range []string{"", "-wal", "-shm", "-journal"} {

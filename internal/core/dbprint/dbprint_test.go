@@ -1,0 +1,116 @@
+package dbprint
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"movekit/internal/core/digest"
+)
+
+// rows makes the rows of a table from texts with commas between cells.
+func rows(lines ...string) Rows {
+	return func(each func(Row) error) error {
+		for _, l := range lines {
+			if err := each(Row{digest.Of([]byte(l)), func() []string { return strings.Split(l, ",") }}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+func TestMultiset(t *testing.T) {
+	sum := func(lines ...string) string {
+		var m Multiset
+		for _, l := range lines {
+			m.Add(digest.Of([]byte(l)))
+		}
+		return m.Digest()
+	}
+	if sum("a", "b", "b") != sum("b", "a", "b") {
+		t.Error("the order counts")
+	}
+	seen := map[string]string{}
+	for _, lines := range [][]string{nil, {""}, {"", ""}, {"a"}, {"a", "a"}, {"a", "b"}, {"a", "b", "b"}, {"a", "a", "b"}, {"ab"}, {"b", "b"}} {
+		d := sum(lines...)
+		if other, same := seen[d]; same {
+			t.Errorf("%q and %s have one digest", lines, other)
+		}
+		seen[d] = fmt.Sprintf("%q", lines)
+	}
+}
+
+func TestCompare(t *testing.T) {
+	base := func() *Fingerprint {
+		f := &Fingerprint{
+			Tables:   []Table{{Name: "boat", Rows: 2, Digest: "x"}, {Name: "pier", Rows: 1, Digest: "y"}},
+			Schema:   []Object{NewObject("table", "boat", "a"), NewObject("index", "i", "b"), NewObject("index", "twice", "1"), NewObject("index", "twice", "2")},
+			Settings: map[string]string{"encoding": "UTF8"},
+		}
+		f.Sort()
+		return f
+	}
+	if d := Compare(base(), base()); len(d) > 0 {
+		t.Errorf("the same differ: %+v", d)
+	}
+	for want, change := range map[string]func(*Fingerprint){
+		"pier|the table is missing|false":                   func(f *Fingerprint) { f.Tables = f.Tables[:1] },
+		"boat|had 2 rows, has 3|true":                       func(f *Fingerprint) { f.Tables[0].Rows = 3 },
+		"boat|has as many rows, but not the same ones|true": func(f *Fingerprint) { f.Tables[0].Digest = "z" },
+		"more|the table was not on the old computer|false":  func(f *Fingerprint) { f.Tables = append(f.Tables, Table{Name: "more"}) },
+		"|the index i is missing|false":                     func(f *Fingerprint) { f.Schema = slices.Delete(f.Schema, 0, 1) },
+		"|the index i is not defined the same|false":        func(f *Fingerprint) { f.Schema[0] = NewObject("index", "i", "c") },
+		"|the index twice is not defined the same|false":    func(f *Fingerprint) { f.Schema[1] = NewObject("index", "twice", "3") },
+		"|the view v was not on the old computer|false":     func(f *Fingerprint) { f.Schema = append(f.Schema, NewObject("view", "v", "")) },
+		"|encoding was UTF8, is LATIN1|false":               func(f *Fingerprint) { f.Settings["encoding"] = "LATIN1" },
+		"|encoding was UTF8, is not set|false":              func(f *Fingerprint) { f.Settings = nil },
+	} {
+		now := base()
+		change(now)
+		d := Compare(base(), now)
+		if len(d) != 1 || fmt.Sprintf("%s|%s|%v", d[0].Table, d[0].What, d[0].Content) != want {
+			t.Errorf("want %s: %+v", want, d)
+		}
+	}
+}
+
+func TestDiffRows(t *testing.T) {
+	keyed := Table{Name: "owner", Columns: []string{"id", "name", "phone"}, Key: []string{"id"}}
+	free := Table{Name: "log", Columns: []string{"line"}}
+	masked := func(c string) bool { return c == "phone" }
+	many := func(from, to int) (out []string) {
+		for i := from; i < to; i++ {
+			out = append(out, fmt.Sprintf("%d,n,1", i))
+		}
+		return out
+	}
+	for name, c := range map[string]struct {
+		t        Table
+		old, now Rows
+		want     []string
+	}{
+		"the same, in another order": {keyed, rows("1,a,1", "2,b,2"), rows("2,b,2", "1,a,1"), nil},
+		"a cell":                     {keyed, rows("1,a,1", "2,b,2"), rows("1,a,1", "2,c,9"), []string{"id 2: name was b, is c; phone was •••, is •••"}},
+		"missing and extra":          {keyed, rows("1,a,1", "2,b,2"), rows("1,a,1", "3,c,3"), []string{"id 2: the row is missing", "id 3: the row was not there"}},
+		"how often":                  {free, rows("x", "x", "x", "y"), rows("x", "y", "y"), []string{"missing: line x", "missing: line x", "extra: line y"}},
+		"all alike, fewer":           {free, rows("x", "x", "x"), rows("x"), []string{"missing: line x", "missing: line x"}},
+		"nothing there":              {free, rows("x"), rows(), []string{"missing: line x"}},
+		"a masked key":               {Table{Columns: []string{"phone"}, Key: []string{"phone"}}, rows("1"), rows(), []string{"phone •••: the row is missing"}},
+		"a long cell":                {free, rows(strings.Repeat("ä", 80)), rows(), []string{"missing: line " + strings.Repeat("ä", maxCell) + "…"}},
+		"a key that is no column":    {Table{Columns: []string{"line"}, Key: []string{"gone"}}, rows("x"), rows(), []string{"missing: line x"}},
+	} {
+		got, err := DiffRows(c.t, c.old, c.now, masked)
+		if err != nil || !slices.Equal(got, c.want) {
+			t.Errorf("%s: %q %v", name, got, err)
+		}
+	}
+	if got, err := DiffRows(keyed, rows(many(0, 100)...), rows(many(50, 200)...), masked); err != nil || len(got) != MaxRows {
+		t.Errorf("%d rows are told: %v", len(got), err)
+	}
+	broken := func(func(Row) error) error { return fmt.Errorf("gone") }
+	if _, err := DiffRows(free, rows("x"), broken, nil); err == nil {
+		t.Error("a table that cannot be read differs in nothing")
+	}
+}
