@@ -2,10 +2,12 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/move"
 	"movekit/internal/core/steps"
@@ -90,6 +92,11 @@ func (e *env) showPlaced(j *move.Job, out []*move.Outcome) {
 			for _, n := range i.Notes {
 				e.printf("%s %s, %s: %s\n", e.paint("by hand:", table.Note), o.Title, i.Item, n)
 			}
+		}
+	}
+	for _, o := range out {
+		if c := j.Kit.Card(o.App); c != nil && slices.ContainsFunc(c.Items, func(it card.Item) bool { return it.Exports != nil }) {
+			e.printf("%s %s has files that you take in one by one: `movekit todo %s` lists them\n", e.paint("by hand:", table.Note), o.Title, o.App)
 		}
 	}
 	for _, a := range aside {

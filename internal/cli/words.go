@@ -126,6 +126,7 @@ var gateAdvice = map[string]string{
 	"app-closed":      "Close the app and run this again.",
 	"files-closed":    "Close that program and run this again.",
 	"sync-done":       "Let the app send everything first; on a computer without network, connect it once.",
+	"exports-there":   "Make the missing exports in the app, or let the card's command make them with --run-commands.",
 	"readable":        "See that you may read it (as administrator, perhaps), or skip it in the card.",
 	"items-there":     "Correct the card's path, or mark the item optional. To go on without it, override this gate with a reason.",
 	"needs-met":       "Find the missing half first: without it the data cannot be used.",

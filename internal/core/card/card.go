@@ -23,6 +23,8 @@ const (
 	DBase Kind = "dbase" // a folder of dBase or FoxPro tables, with their memo and index files
 	Jet   Kind = "jet"   // one Jet or ACE database file
 
+	Exports Kind = "exports" // files that the app itself wrote, which a person takes in one by one
+
 	PostgreSQL Kind = "postgresql" // a database of a PostgreSQL server
 
 	Network Kind = "network" // a server or share that stays where it is
@@ -123,7 +125,7 @@ type Sync struct {
 // Item is one thing of an app that moves.
 type Item struct {
 	Name     string   `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name, unique in the card."`
-	Kind     Kind     `yaml:"kind" jsonschema:"required,enum=folder,enum=file,enum=sqlite,enum=dbase,enum=jet,enum=postgresql,enum=network,enum=hosted" jsonschema_description:"What the item is."`
+	Kind     Kind     `yaml:"kind" jsonschema:"required,enum=folder,enum=file,enum=sqlite,enum=dbase,enum=jet,enum=exports,enum=postgresql,enum=network,enum=hosted" jsonschema_description:"What the item is."`
 	Path     Path     `yaml:"path,omitempty" jsonschema_description:"Where it lies, in the system's own terms. Not for network, hosted and databases of a server."`
 	Server   *Server  `yaml:"server,omitempty" jsonschema_description:"Database of a server: which, and how to be let in."`
 	Address  string   `yaml:"address,omitempty" jsonschema_description:"Network and hosted: its address, such as QUAY-SRV:5432, //QUAY-SRV/ledger or https://ledger.example."`
@@ -133,6 +135,7 @@ type Item struct {
 	Optional bool     `yaml:"optional,omitempty" jsonschema_description:"True where a computer may do without it."`
 	Include  []string `yaml:"include,omitempty" jsonschema_description:"Folder: only what matches one of these patterns (** spans folders)."`
 	Skip     []string `yaml:"skip,omitempty" jsonschema_description:"Folder: not what matches one of these patterns."`
+	Exports  *Export  `yaml:"exports,omitempty" jsonschema_description:"Exports: how many there must be, how they are made and taken in."`
 	Counts   []Count  `yaml:"counts,omitempty" jsonschema_description:"Figures that a person knows, shown old and new side by side."`
 	Mask     []string `yaml:"mask,omitempty" jsonschema_description:"Database: columns (TABLE.COLUMN, or COLUMN of any table) whose content is not shown where it differs."`
 	Needs    []string `yaml:"needs,omitempty" jsonschema_description:"Names of items without which this one is useless."`
@@ -146,6 +149,15 @@ type Server struct {
 	Database Setting `yaml:"database" jsonschema:"required" jsonschema_description:"Name of the database."`
 	User     Setting `yaml:"user,omitempty" jsonschema_description:"Who may read all of it, and make databases on the new server."`
 	Password *Source `yaml:"password,omitempty" jsonschema_description:"Where the app's settings keep the password; without one the server's own password file is used, or it is asked for."`
+}
+
+// Export says how an app's own exports are made and taken in.
+type Export struct {
+	Number *int64   `yaml:"number,omitempty" jsonschema_description:"How many there must be."`
+	Item   string   `yaml:"item,omitempty" jsonschema_description:"Or: the database item that tells how many."`
+	Query  string   `yaml:"query,omitempty" jsonschema_description:"One SELECT that gives the number."`
+	Make   []string `yaml:"make,omitempty" jsonschema_description:"The app's own program that makes them, with its arguments; it runs only when a person has agreed."`
+	Import string   `yaml:"import" jsonschema:"required" jsonschema_description:"What a person does with each file on the new computer."`
 }
 
 // Setting is a text, or the source in the app's settings that names it.
@@ -255,6 +267,11 @@ func (c *Card) Commands() [][]string {
 	for _, s := range c.Sync {
 		add(s.Command)
 	}
+	for _, it := range c.Items {
+		if it.Exports != nil {
+			add(it.Exports.Make)
+		}
+	}
 	return out
 }
 
@@ -267,7 +284,7 @@ func (k Kind) Consistent() bool { return k == SQLite || k.Served() }
 func (k Kind) Single() bool { return k == File || k == Jet }
 
 // Tree reports whether an item of this kind is a folder that is moved as it is.
-func (k Kind) Tree() bool { return k == Folder || k == DBase }
+func (k Kind) Tree() bool { return k == Folder || k == DBase || k == Exports }
 
 // Served reports whether items of this kind are databases of a server.
 func (k Kind) Served() bool { return k == PostgreSQL }

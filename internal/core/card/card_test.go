@@ -201,3 +201,49 @@ func TestMistakesInSources(t *testing.T) {
 		}
 	}
 }
+
+const servedCard = `card: 1
+name: ledger
+title: Pontoon Ledger
+items:
+  - {name: data, kind: postgresql, server: {host: {file: /a.ini, key: db/host}, port: 5432, database: ledger, password: {file: /a.ini, key: db/pw}}, mask: [phone], counts: [{name: n, query: SELECT 1}]}
+  - {name: out, kind: exports, path: /out, include: ['*.pox'], exports: {item: data, query: SELECT 1, make: [/opt/x, out], import: take it in}}
+  - {name: tables, kind: dbase, path: /t, counts: [{name: n, files: '*.dbf'}]}
+  - {name: yard, kind: jet, path: /y.mdb}
+`
+
+func TestCardOfDatabases(t *testing.T) {
+	c, err := Parse("x.yaml", []byte(servedCard))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := c.Items[0].Server
+	if s.Port.Text != "5432" || s.Host.From.Key != "db/host" || s.Database.Text != "ledger" || !s.User.IsZero() {
+		t.Errorf("%+v", s)
+	}
+	if len(c.Reads()) != 2 || len(c.Commands()) != 1 || !c.Items[0].Masks("public.owner")("phone") || c.Items[0].Masks("x")("name") {
+		t.Errorf("%v %v", c.Reads(), c.Commands())
+	}
+	for name, q := range map[string]struct{ old, new, what string }{
+		"no database":         {"database: ledger, ", "", "does not say which database"},
+		"a server with path":  {"kind: postgresql,", "kind: postgresql, path: /x,", "has no path"},
+		"a file with server":  {"kind: jet,", "kind: jet, server: {database: x},", "is a jet"},
+		"password as text":    {"password: {file: /a.ini, key: db/pw}", "password: secret", ""},
+		"mask on files":       {"kind: dbase,", "kind: dbase, mask: [x],", "is a dbase"},
+		"counts in a jet":     {"path: /y.mdb", "path: /y.mdb, counts: [{name: n, files: x}]", "nothing to count"},
+		"exports of a folder": {"kind: exports", "kind: folder", "of the kind folder"},
+		"no exports":          {", exports: {item: data, query: SELECT 1, make: [/opt/x, out], import: take it in}", "", "of the kind exports"},
+		"two numbers":         {"item: data, query", "number: 3, item: data, query", "one way"},
+		"less than none":      {"item: data, query: SELECT 1,", "number: -1,", "cannot be -1"},
+		"of no database":      {"item: data, query", "item: yard, query", `named "yard"`},
+		"nothing to do":       {", import: take it in", "", `"import" is missing`},
+	} {
+		text := strings.Replace(servedCard, q.old, q.new, 1)
+		if text == servedCard {
+			t.Fatalf("%s: nothing was changed", name)
+		}
+		if _, err := Parse("x.yaml", []byte(text)); fault.KindOf(err) != fault.BadCard || !strings.Contains(err.Error(), q.what) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}

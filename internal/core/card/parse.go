@@ -254,7 +254,7 @@ func (k *checker) card(c *Card) {
 
 func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	k.name(at, it.Name, taken)
-	oneOf(k, at, "kind", it.Kind, Folder, File, SQLite, DBase, Jet, PostgreSQL, Network, Hosted)
+	oneOf(k, at, "kind", it.Kind, Folder, File, SQLite, DBase, Jet, Exports, PostgreSQL, Network, Hosted)
 	switch {
 	case it.Kind.Stays():
 		k.stays(at, it)
@@ -266,13 +266,14 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 			k.fail(at+".address", "address and from with the kinds network and hosted only", "the item %q is a %s", it.Name, it.Kind)
 		}
 	}
+	k.exports(at, c, it)
 	if it.Server != nil && !it.Kind.Served() {
 		k.fail(at+".server", "server with databases of a server only", "the item %q is a %s", it.Name, it.Kind)
 	}
 	if len(it.Mask) > 0 && !it.Kind.Queried() {
 		k.fail(at+".mask", "mask with databases only", "the item %q is a %s", it.Name, it.Kind)
 	}
-	if it.Kind != Folder && len(it.Include)+len(it.Skip) > 0 {
+	if it.Kind != Folder && it.Kind != Exports && len(it.Include)+len(it.Skip) > 0 {
 		k.fail(at, "include and skip with the kind folder only", "the item %q is a %s", it.Name, it.Kind)
 	}
 	k.globs(at+".include", it.Include)
@@ -299,6 +300,33 @@ func (k *checker) stays(at string, it *Item) {
 		k.source(at+".from", it.From)
 	} else if strings.TrimSpace(it.Address) == "" {
 		k.fail(at+".address", "an address, or from with the place where the settings name it", "the field \"address\" is missing")
+	}
+}
+
+// exports checks how an app's own exports are counted and made.
+func (k *checker) exports(at string, c *Card, it *Item) {
+	e := it.Exports
+	if e == nil || it.Kind != Exports {
+		if e != nil || it.Kind == Exports {
+			k.fail(at+".exports", "exports with the kind exports, and with it always", "the item %q is of the kind %s", it.Name, it.Kind)
+		}
+		return
+	}
+	at += ".exports"
+	k.need(at, "import", e.Import)
+	k.command(at+".make", e.Make)
+	switch {
+	case (e.Number == nil) == (e.Query == ""):
+		k.fail(at, "number, or item and query", "it must be told in one way how many exports there must be")
+	case e.Number != nil && *e.Number < 0:
+		k.fail(at+".number", "a number from 0", "there cannot be %d exports", *e.Number)
+	case e.Query != "":
+		if from := c.Item(e.Item); from == nil || !from.Kind.Queried() {
+			k.fail(at+".item", "the name of a database item of this card", "no database item is named %q", e.Item)
+		}
+		if !selectOnly.MatchString(e.Query) {
+			k.fail(at+".query", "one SELECT that gives one whole number", "the query cannot be used")
+		}
 	}
 }
 

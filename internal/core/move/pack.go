@@ -38,6 +38,9 @@ func (j *Job) Pack(ctx context.Context) ([]*Outcome, error) {
 }
 
 func (j *Job) packApp(ctx context.Context, c *card.Card, o *Outcome) error {
+	if err := j.makeExports(ctx, c); err != nil {
+		return err
+	}
 	a, err := j.look(ctx, c)
 	if err != nil {
 		return err

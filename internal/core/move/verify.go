@@ -133,6 +133,9 @@ func (j *Job) verifyTree(ctx context.Context, t target) (*steps.Checked, error) 
 	for i, c := range t.card.Counts {
 		out.AddCount(c.Name, c.Expect, old[i].N, now[i].N)
 	}
+	if t.card.Kind == card.Exports {
+		j.addTicked(out, t)
+	}
 	if t.card.Kind == card.DBase {
 		addRecords(out, t)
 	}

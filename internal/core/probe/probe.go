@@ -38,6 +38,7 @@ type Prober struct {
 	// Commands says whether a person has agreed to run the commands that the
 	// card names. They run on the live computer only.
 	Commands bool
+	Time     time.Duration // that a command may take; 0 stands for 10 seconds
 }
 
 // Found is a value and how it was read.
@@ -360,8 +361,8 @@ func PackageVersion(c machine.Computer, name string) (string, error) {
 
 // Limits of a command that a card names.
 const (
-	commandTime = 10 * time.Second
-	commandText = 64 << 10 // bytes of what it says
+	commandTime = 10 * time.Second // where nothing else is said
+	commandText = 64 << 10         // bytes of what it says
 )
 
 var errWithheld = errors.New("nobody has agreed to run it")
@@ -386,7 +387,11 @@ func (p Prober) Run(ctx context.Context, args []string, user *machine.User) (str
 	if err != nil {
 		return "", err
 	}
-	ctx, cancel := context.WithTimeout(ctx, commandTime)
+	limit := p.Time
+	if limit == 0 {
+		limit = commandTime
+	}
+	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, name, args[1:]...)
 	cmd.WaitDelay = time.Second
@@ -396,7 +401,7 @@ func (p Prober) Run(ctx context.Context, args []string, user *machine.User) (str
 	var exit *exec.ExitError
 	switch {
 	case ctx.Err() != nil:
-		return "", fmt.Errorf("it did not end within %v", commandTime)
+		return "", fmt.Errorf("it did not end within %v", limit)
 	case err != nil && !errors.As(err, &exit):
 		return "", err
 	}

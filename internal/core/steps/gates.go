@@ -37,6 +37,7 @@ type Facts struct {
 	Consistent bool     // every item of the app may be packed in use
 	Missing    []string // what the card lists and is not here
 	Open       []string // programs that have files of the app open, which are not packed in use
+	TooFew     []string // exports that are fewer than there must be
 	Unsynced   []string // what is not sent yet
 	Unreadable []string // places that cannot be read
 	LacksNeed  []string // items here without one they need
@@ -108,6 +109,8 @@ var Gates = []Gate{
 		func(f Facts) []string { return f.Open }},
 	{"sync-done", []Step{Pack}, false, false, "everything that the app sends somewhere is sent",
 		func(f Facts) []string { return f.Unsynced }},
+	{"exports-there", []Step{Pack}, false, false, "the app's own exports are all there",
+		func(f Facts) []string { return f.TooFew }},
 	{"readable", []Step{Pack}, true, false, "everything that is packed can be read",
 		func(f Facts) []string { return f.Unreadable }},
 	{"items-there", []Step{Pack}, false, false, "everything the card lists is on the old computer",

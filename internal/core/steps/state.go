@@ -41,6 +41,7 @@ const (
 	EventSeen       = "seen"       // a licence's states were looked at: Seen
 	EventOverridden = "overridden" // a gate was overridden: Overridden
 	EventAgreed     = "agreed"     // a person agreed to run the commands of an app's card
+	EventTicked     = "ticked"     // a person has taken in exports: Ticked
 	EventReported   = "reported"   // the hand-over was written
 )
 
@@ -83,6 +84,11 @@ type Placed struct {
 	Aside  string   `json:"aside,omitempty"`  // where what was in the way is now
 	Same   bool     `json:"same,omitempty"`   // it was there already
 	Notes  []string `json:"notes,omitempty"`  // what a person must know or do
+}
+
+// Ticked is the data of EventTicked.
+type Ticked struct {
+	Files []string `json:"files"` // by their paths in the item
 }
 
 // Row is one figure, old and new.
@@ -129,6 +135,7 @@ type Item struct {
 	Placing  *Placed // begun, and not ended
 	Placed   *Placed
 	Checked  *Checked
+	Ticked   map[string]bool // exports that a person has taken in
 }
 
 // Licence is what is known of one licence.
@@ -204,7 +211,7 @@ func (s *State) Add(l journal.Line) {
 		s.Items[key] = &Item{Key: key, Sealed: *sealed, SealedAt: l.At}
 	case EventPacked:
 		s.Packed[l.App] = read[Packed](l)
-	case EventPlacing, EventPlaced, EventChecked:
+	case EventPlacing, EventPlaced, EventChecked, EventTicked:
 		it := s.Items[key]
 		if it == nil {
 			return
@@ -219,6 +226,13 @@ func (s *State) Add(l journal.Line) {
 			}
 		case EventChecked:
 			it.Checked = read[Checked](l)
+		case EventTicked:
+			for _, f := range read[Ticked](l).Files {
+				if it.Ticked == nil {
+					it.Ticked = map[string]bool{}
+				}
+				it.Ticked[f] = true
+			}
 		}
 	case EventAsked:
 		s.licence(l).Pending = read[Asked](l)

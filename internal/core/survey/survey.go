@@ -253,6 +253,9 @@ func (l *Looker) App(ctx context.Context, c *card.Card, f steps.Facts) (*App, er
 	if err := l.inUse(ctx, c, a, &f); err != nil {
 		return nil, err
 	}
+	if err := l.exports(ctx, c, a, &f); err != nil {
+		return nil, err
+	}
 	for _, s := range c.Sync {
 		st, err := l.sync(ctx, c, s, a.Places)
 		if err != nil {

@@ -1,0 +1,106 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/move"
+)
+
+func (e *env) todoCommand() *cobra.Command {
+	var tick []string
+	c := &cobra.Command{
+		Use:   "todo [APP...]",
+		Short: "List and tick off what a person takes in by hand (new computer)",
+		Long: `List the files that an app exported itself and that a person takes in one by one
+on the new computer, with a number each. --tick records which of them are done.`,
+		Example:           "  movekit todo\n  movekit todo --tick 1-12,15",
+		ValidArgsFunction: e.completeApps,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			numbers, err := parseNumbers(tick)
+			if err != nil {
+				return err
+			}
+			j, closeJob, err := e.job(args, true)
+			if err != nil {
+				return err
+			}
+			defer closeJob()
+			list := (*move.Job).Todos
+			if len(numbers) > 0 {
+				list = func(j *move.Job) ([]move.Todo, error) { return j.Tick(numbers) }
+			}
+			todos, err := list(j)
+			if err != nil {
+				return err
+			}
+			if todos == nil {
+				todos = []move.Todo{}
+			}
+			if err := e.object(todos); err != nil {
+				return err
+			}
+			open := e.showTodos(todos)
+			if err := e.unplug(cmd.Context(), j.Kit); err != nil {
+				return err
+			}
+			if open > 0 {
+				return exit{exitPerson}
+			}
+			return nil
+		},
+	}
+	c.Flags().StringArrayVar(&tick, "tick", nil, "numbers that are done, such as 1-12,15")
+	return c
+}
+
+// showTodos lists the to-dos, and returns how many are open.
+func (e *env) showTodos(todos []move.Todo) (open int) {
+	t := e.table("no.", "app", "file", "state")
+	t.Right = []int{1}
+	does := ""
+	for _, d := range todos {
+		if !d.Done {
+			open++
+		}
+		if !strings.Contains(does, d.Do) {
+			does += fmt.Sprintf("%s, %s: %s\n", d.Title, whose(d.Item, d.User), d.Do)
+		}
+		t.Add(strconv.Itoa(d.Number), d.Title, d.File, e.result(d.Done, "taken in", "to do"))
+	}
+	if t.Len() == 0 {
+		e.printf("There is nothing to take in by hand.\n")
+		return 0
+	}
+	e.printf("%s\n%s%d of %d are taken in.\n", t, does, len(todos)-open, len(todos))
+	return open
+}
+
+// maxTodo is the largest number that is looked at.
+const maxTodo = 1_000_000
+
+// parseNumbers reads 1-12,15 and the like.
+func parseNumbers(texts []string) (out []int, err error) {
+	for _, text := range texts {
+		for part := range strings.SplitSeq(text, ",") {
+			from, to, isRange := strings.Cut(strings.TrimSpace(part), "-")
+			a, err1 := strconv.Atoi(from)
+			b := a
+			var err2 error
+			if isRange {
+				b, err2 = strconv.Atoi(to)
+			}
+			if err1 != nil || err2 != nil || a < 1 || b < a || b > maxTodo {
+				return nil, fault.New(fault.Usage, "--tick takes numbers such as 1-12,15, not %q", text)
+			}
+			for n := a; n <= b; n++ {
+				out = append(out, n)
+			}
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,58 @@
+package survey
+
+import (
+	"context"
+	"fmt"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/steps"
+)
+
+// exports holds the app's own exports against the number there must be.
+func (l *Looker) exports(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
+	for i := range a.Places {
+		p := &a.Places[i]
+		e := p.Item.Exports
+		if e == nil || !p.Found {
+			continue
+		}
+		want, err := l.wanted(ctx, e, a.Places)
+		if fault.KindOf(err) == fault.Stopped {
+			return err
+		}
+		have := a.Items[i].Files
+		switch {
+		case err != nil:
+			f.TooFew = append(f.TooFew, fmt.Sprintf("how many exports %s must have is not known: %v", p.Label(), err))
+		case have < want:
+			f.TooFew = append(f.TooFew, fmt.Sprintf("%s has %s, and there must be %d", p.Label(), plural(have, "export"), want))
+		default:
+			a.Items[i].Details = append(a.Items[i].Details, fmt.Sprintf("%s of %d", plural(have, "export"), want))
+		}
+	}
+	return nil
+}
+
+// wanted is how many exports there must be.
+func (l *Looker) wanted(ctx context.Context, e *card.Export, places []Place) (int64, error) {
+	if e.Number != nil {
+		return *e.Number, nil
+	}
+	var sum int64
+	asked := false
+	for _, p := range places {
+		if p.Item.Name != e.Item || !p.Found {
+			continue
+		}
+		n, err := l.ask(ctx, p, e.Query)
+		if err != nil {
+			return 0, err
+		}
+		sum, asked = sum+n, true
+	}
+	if !asked {
+		return 0, fault.New(fault.Missing, "%s, which tells it, is not here", e.Item)
+	}
+	return sum, nil
+}

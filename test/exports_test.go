@@ -1,0 +1,130 @@
+package test
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// exportOffice has an app that exports one file an account.
+func exportOffice(t *testing.T, exports string) string {
+	t.Helper()
+	dir := t.TempDir()
+	lay(t, dir, map[string]string{
+		"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "new/computer.yaml": "name: NEW\nsystem: linux\nhardware-id: h-new\n", "new/srv/x": "",
+		"old/srv/out/account 1.pox": "1", "old/srv/out/sub/account 2.pox": "2", "old/srv/out/readme.txt": "x",
+		"card.yaml": `card: 1
+name: pontoon
+title: Pontoon Ledger
+items:
+  - {name: data, kind: sqlite, path: /srv/b.db}
+  - name: accounts
+    kind: exports
+    path: /srv/out
+    include: ['**/*.pox']
+    exports: {` + exports + `, import: 'in Pontoon, File, Import'}
+`})
+	bookings(t, filepath.Join(dir, "old/srv/b.db")) // two boats
+	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "card.yaml")
+	return dir
+}
+
+func TestExports(t *testing.T) {
+	dir := exportOffice(t, "item: data, query: SELECT count(*) + 1 FROM boat")
+	if s := step(t, 4, dir, "old", "pack"); !strings.Contains(s.err, "accounts has 2 exports, and there must be 3") || !strings.Contains(s.err, "gate exports-there") {
+		t.Error(s.err)
+	}
+	lay(t, dir, map[string]string{"old/srv/out/account 3.pox": "3"})
+	if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "3 exports of 3") {
+		t.Error(s.out)
+	}
+	step(t, 0, dir, "old", "pack")
+	step(t, 2, dir, "new", "todo", "--tick", "1").tells(t, "not unpacked yet")
+	if s := step(t, 0, dir, "new", "unpack"); !strings.Contains(s.out, "movekit todo pontoon") {
+		t.Error(s.out)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "new/srv/out/readme.txt")); err == nil {
+		t.Error("what is no export has moved")
+	}
+	if s := step(t, 3, dir, "new", "verify"); !strings.Contains(s.out, "3 exports are not taken in yet") {
+		t.Error(s.out)
+	}
+	list := func(code int, args ...string) (done, files string) {
+		t.Helper()
+		var todos []struct {
+			Number int
+			File   string
+			Done   bool
+		}
+		if err := json.Unmarshal([]byte(step(t, code, dir, "new", "todo", append(args, "--json")...).out), &todos); err != nil {
+			t.Fatal(err)
+		}
+		for i, d := range todos {
+			if d.Number != i+1 {
+				t.Errorf("number %d comes at place %d", d.Number, i)
+			}
+			done += fmt.Sprint(d.Done, " ")
+			files += d.File + ", "
+		}
+		return done, files
+	}
+	if done, files := list(5); done != "false false false " || files != "account 1.pox, account 3.pox, sub/account 2.pox, " {
+		t.Errorf("%s %s", done, files)
+	}
+	if s := step(t, 5, dir, "new", "todo", "--tick", "1"); !strings.Contains(s.out, "in Pontoon, File, Import") || !strings.Contains(s.out, "1 of 3 are taken in") {
+		t.Error(s.out)
+	}
+	for _, bad := range []string{"4", "0", "2-1", "x", "1-", "1-9999999999"} {
+		step(t, 2, dir, "new", "todo", "--tick", bad)
+	}
+	step(t, 2, dir, "old", "todo", "--tick", "2").tells(t, "taken in on the new one")
+	if done, _ := list(0, "--tick", "2,3", "--tick", "1-2"); done != "true true true " {
+		t.Error(done)
+	}
+	step(t, 0, dir, "new", "verify")
+	// Packed again with another file, all are to do again: they are others.
+	lay(t, dir, map[string]string{"old/srv/out/account 4.pox": "4"})
+	step(t, 0, dir, "old", "pack")
+	if done, _ := list(5); done != "false false false false " {
+		t.Error(done)
+	}
+}
+
+// TestExportsAreMade has the app make its exports, once a person has agreed.
+func TestExportsAreMade(t *testing.T) {
+	dir := t.TempDir()
+	home := filepath.Join(dir, "home")
+	lay(t, dir, map[string]string{"home/.out/a.pox": "1", "tool": "#!/bin/sh\necho 2 > \"$1/b c.pox\"\n", "card.yaml": strings.ReplaceAll(`card: 1
+name: pontoon
+title: Pontoon Ledger
+items:
+  - {name: accounts, kind: exports, path: ~/.out, exports: {number: 2, make: [DIR/tool, DIR/home/.out], import: take it in}}
+`, "DIR", dir)})
+	os.Chmod(filepath.Join(dir, "tool"), 0o755)
+	live := func(code int, args ...string) said {
+		t.Helper()
+		cmd := command(t.Context(), dir, args...)
+		cmd.Env = append(cmd.Env, "HOME="+home)
+		s := finish(t, cmd)
+		if s.code != code {
+			t.Fatalf("%v: exit %d, want %d\n%s%s", args, s.code, code, s.out, s.err)
+		}
+		return s
+	}
+	live(0, "new", "kit", "--cards", "card.yaml")
+	if s := live(4, "pack", "--kit", "kit"); !strings.Contains(s.err, "there must be 2") {
+		t.Error(s.err)
+	}
+	live(0, "pack", "--kit", "kit", "--run-commands")
+	// What was agreed to is kept: the second pack makes them anew.
+	os.Remove(filepath.Join(home, ".out/b c.pox"))
+	live(0, "pack", "--kit", "kit")
+	if _, err := os.Stat(filepath.Join(home, ".out/b c.pox")); err != nil {
+		t.Error(err)
+	}
+	os.Remove(filepath.Join(dir, "tool"))
+	live(1, "pack", "--kit", "kit").tells(t, "cannot be made by")
+}
