@@ -6,7 +6,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"movekit/test/dbtest"
+	"movekit/internal/dbserver"
 )
 
 // ledgerSQL makes a million rows of the sort that a ledger has.
@@ -23,8 +23,8 @@ VACUUM ANALYZE;
 
 // postgres moves a database of 1,000,000 rows between two private servers.
 func (b *bench) postgres() error {
-	old, err := dbtest.Postgres()
-	if errors.Is(err, dbtest.ErrMissing) {
+	old, err := dbserver.Postgres()
+	if errors.Is(err, dbserver.ErrMissing) {
 		fmt.Println("PostgreSQL is not installed: left out")
 		return nil
 	}
@@ -32,7 +32,7 @@ func (b *bench) postgres() error {
 		return err
 	}
 	defer old.Stop()
-	now, err := dbtest.Postgres()
+	now, err := dbserver.Postgres()
 	if err != nil {
 		return err
 	}
@@ -44,7 +44,7 @@ func (b *bench) postgres() error {
 	if _, err := old.SQL("ledger", ledgerSQL); err != nil {
 		return err
 	}
-	for name, s := range map[string]*dbtest.Server{"pg-old": old, "pg-new": now} {
+	for name, s := range map[string]*dbserver.Server{"pg-old": old, "pg-new": now} {
 		root, err := b.computer(name)
 		if err != nil {
 			return err
@@ -76,7 +76,7 @@ func (b *bench) postgres() error {
 		return err
 	}
 	mk := b.program + " --quiet --kit kit "
-	conn := func(s *dbtest.Server) string { return "-h " + s.Dir + " -p " + s.Port + " -U postgres" }
+	conn := func(s *dbserver.Server) string { return "-h " + s.Dir + " -p " + s.Port + " -U postgres" }
 	ours := shell(mk + "pack --root pg-old && " + mk + "unpack --root pg-new")
 	theirs := shell("pg_dump -Fc " + conn(old) + " ledger | zstd -3 -q | age -R key.pub -o their.age && createdb " + conn(now) + " theirs && age -d -i key.txt their.age | zstd -d -q > their.dump && pg_restore -j2 " + conn(now) + " -d theirs their.dump && rm their.dump")
 	if err := b.compare("PostgreSQL, 1,000,000 rows, pack + unpack", "pg_dump -Fc | zstd | age, and back with pg_restore -j2", "1.15", false, side{fresh, ours}, side{clear, theirs}); err != nil {
@@ -99,7 +99,7 @@ func (b *bench) postgres() error {
 }
 
 // largeRows moves a row of 100 MB, and 10,000 tables, for the memory it takes.
-func (b *bench) largeRows(old, now *dbtest.Server, ours []string, fresh func() error) error {
+func (b *bench) largeRows(old, now *dbserver.Server, ours []string, fresh func() error) error {
 	runs := b.runs
 	b.runs = 1
 	defer func() { b.runs = runs }()

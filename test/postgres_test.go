@@ -9,16 +9,16 @@ import (
 	"testing"
 	"time"
 
-	"movekit/test/dbtest"
+	"movekit/internal/dbserver"
 )
 
 // servers starts an old and a new PostgreSQL server.
-func servers(t *testing.T) (old, now *dbtest.Server) {
+func servers(t *testing.T) (old, now *dbserver.Server) {
 	t.Helper()
-	for _, s := range []**dbtest.Server{&old, &now} {
+	for _, s := range []**dbserver.Server{&old, &now} {
 		var err error
-		if *s, err = dbtest.Postgres(); err != nil {
-			if errors.Is(err, dbtest.ErrMissing) && os.Getenv("CI") != "true" {
+		if *s, err = dbserver.Postgres(); err != nil {
+			if errors.Is(err, dbserver.ErrMissing) && os.Getenv("CI") != "true" {
 				t.Skip(err)
 			}
 			t.Fatal(err)
@@ -28,7 +28,7 @@ func servers(t *testing.T) (old, now *dbtest.Server) {
 	return old, now
 }
 
-func query(t *testing.T, s *dbtest.Server, database, text string) string {
+func query(t *testing.T, s *dbserver.Server, database, text string) string {
 	t.Helper()
 	out, err := s.SQL(database, text)
 	if err != nil {
@@ -38,11 +38,11 @@ func query(t *testing.T, s *dbtest.Server, database, text string) string {
 }
 
 // ledgerOffice makes two computers whose settings name their own server.
-func ledgerOffice(t *testing.T) (dir string, old, now *dbtest.Server) {
+func ledgerOffice(t *testing.T) (dir string, old, now *dbserver.Server) {
 	t.Helper()
 	old, now = servers(t)
 	dir = t.TempDir()
-	ini := func(s *dbtest.Server) string {
+	ini := func(s *dbserver.Server) string {
 		return fmt.Sprintf("[db]\nhost=%s\nport=%s\nname=ledger\nuser=postgres\npassword=s3cret-of-the-ledger\n", s.Dir, s.Port)
 	}
 	lay(t, dir, map[string]string{
@@ -80,6 +80,22 @@ func TestPostgresMove(t *testing.T) {
 	query(t, old, "ledger", "UPDATE account SET unsent = false")
 	before := query(t, old, "ledger", "SELECT md5(string_agg(a::text, ',' ORDER BY id)) FROM account a")
 	first := step(t, 0, dir, "old", "pack")
+	// Every sealed file of it is one of the kit, and damage to any is seen.
+	if s := must(t, 0, dir, "inspect", "--kit", "kit"); strings.Contains(s.out, "not of the kit") {
+		t.Errorf("inspect: %s", s.out)
+	}
+	sealed, _ := filepath.Glob(filepath.Join(dir, "kit/sealed/pontoon/ledger.*"))
+	if len(sealed) != 3 {
+		t.Errorf("sealed: %v", sealed)
+	}
+	for _, name := range sealed {
+		data, _ := os.ReadFile(name)
+		data[len(data)/2] ^= 1
+		os.WriteFile(name, data, 0o644)
+		must(t, 1, dir, "inspect", "--kit", "kit")
+		data[len(data)/2] ^= 1
+		os.WriteFile(name, data, 0o644)
+	}
 	query(t, now, "postgres", "CREATE DATABASE ledger")
 	query(t, now, "ledger", "CREATE TABLE theirs (n int)")
 	if s := step(t, 0, dir, "new", "survey", "--on-new"); !strings.Contains(s.out, "something else is in the way") {

@@ -227,12 +227,12 @@ func same(t *testing.T, a, b string) {
 func TestDemo(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "office")
 	s := must(t, 0, t.TempDir(), "demo", "--dir", dir)
-	for _, command := range []string{"new", "survey", "pack", "inspect", "deactivate", "unpack", "activate", "verify", "report"} {
+	for _, command := range []string{"new", "survey", "pack", "inspect", "card draft", "deactivate", "survey --on-new", "unpack", "todo --tick", "activate", "verify", "report"} {
 		if !strings.Contains(s.out, "$ movekit "+command) {
 			t.Errorf("%s was not shown", command)
 		}
 	}
-	for _, fact := range []string{"212        212  same", "DESK-1 is on QUAY-DESK-2 and the same (7 items)", "1 licence", "worst exit code is 0"} {
+	for _, fact := range []string{"212        212  same", "DESK-1 is on QUAY-DESK-2 and the same (9 items)", "1 licence", "worst exit code is 0"} {
 		if !strings.Contains(s.out, fact) {
 			t.Errorf("the example does not say %q", fact)
 		}

@@ -119,13 +119,13 @@ func makeOld(root string) error {
 		file{"ProgramData/Chartroom/office.pem", certificate},
 		file{"ProgramData/Chartroom/keys/office.key", key},
 		file{"ProgramData/Chartroom/outbox/README.txt", "Notices wait here until they are sent.\r\n"},
-		file{"ProgramData/Pontoon/ledger.log", strings.Repeat("opened\r\n", 200)},
-		file{"ProgramData/Pontoon/pontoon.ini", "[ledger]\r\nfile=C:\\ProgramData\\Pontoon\\ledger.db\r\nbackup=\\\\QUAY-SRV\\backup\\ledger\r\n"},
+		file{"ProgramData/WatchRota/rota.log", strings.Repeat("opened\r\n", 200)},
+		file{"ProgramData/WatchRota/rota.ini", "[rota]\r\nfile=C:\\ProgramData\\WatchRota\\rota.db\r\nbackup=\\\\QUAY-SRV\\backup\\rota\r\n"},
 	)
 	if err := writeAll(root, oldComputer, files); err != nil {
 		return err
 	}
-	if err := ledger(filepath.Join(root, "ProgramData", "Pontoon", "ledger.db"), r); err != nil {
+	if err := sqliteFile(filepath.Join(root, "ProgramData", "WatchRota", "rota.db"), rotaSQL(r)); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(filepath.Join(root, "ProgramData/Hoistbook/Diary/2027"), 0o755); err != nil {
@@ -172,12 +172,11 @@ func bookings(dir string, r *rand.Rand, boats, count int) error {
 		}
 		os.Remove(temp)
 	}()
-	db, err := sql.Open("sqlite", filepath.Join(temp, "b.db"))
+	db, err := openDB(filepath.Join(temp, "b.db"))
 	if err != nil {
 		return err
 	}
 	defer db.Close()
-	db.SetMaxOpenConns(1)
 	run := func(query string, args ...any) {
 		if err == nil {
 			_, err = db.Exec(query, args...)
@@ -217,30 +216,36 @@ func bookings(dir string, r *rand.Rand, boats, count int) error {
 	return nil
 }
 
-// ledger writes the accounts of Pontoon Ledger, for which there is no card.
-func ledger(name string, r *rand.Rand) error {
-	db, err := sql.Open("sqlite", name)
+// rotaSQL makes the rota of the watch, for which there is no card.
+func rotaSQL(r *rand.Rand) string {
+	var b strings.Builder
+	b.WriteString("CREATE TABLE watch (day DATE PRIMARY KEY, who TEXT NOT NULL, high_water TEXT);\n")
+	for i := range 700 {
+		fmt.Fprintf(&b, "INSERT INTO watch VALUES ('%s', '%s', '%02d:%02d');\n", day.AddDate(0, 0, i-600).Format("2006-01-02"), people[r.IntN(len(people))], r.IntN(12), r.IntN(60))
+	}
+	return b.String()
+}
+
+// sqliteFile makes a database of statements.
+func sqliteFile(name, sql string) error {
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return err
+	}
+	db, err := openDB(name)
 	if err != nil {
 		return err
 	}
 	defer db.Close()
-	db.SetMaxOpenConns(1)
-	run := func(query string, args ...any) {
-		if err == nil {
-			_, err = db.Exec(query, args...)
-		}
-	}
-	run("CREATE TABLE account (id INTEGER PRIMARY KEY, boat TEXT NOT NULL, balance_cents INTEGER)")
-	run("CREATE TABLE entry (id INTEGER PRIMARY KEY, account INTEGER, day DATE, cents INTEGER)")
-	run("BEGIN")
-	for i := range 60 {
-		run("INSERT INTO account VALUES (?, ?, ?)", i+1, boat(r), r.IntN(50000))
-	}
-	for i := range 900 {
-		run("INSERT INTO entry VALUES (?, ?, ?, ?)", i+1, 1+r.IntN(60), day.AddDate(0, 0, -r.IntN(700)).Format("2006-01-02"), r.IntN(9000)-2000)
-	}
-	run("COMMIT")
+	_, err = db.Exec("BEGIN;\n" + sql + "COMMIT")
 	return err
+}
+
+func openDB(name string) (*sql.DB, error) {
+	db, err := sql.Open("sqlite", name)
+	if err == nil {
+		db.SetMaxOpenConns(1)
+	}
+	return db, err
 }
 
 // signer makes the office's certificate and its key.

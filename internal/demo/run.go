@@ -34,7 +34,7 @@ type Demo struct {
 }
 
 // parts are what the example keeps in its folder.
-var parts = []string{"old", "new", "kit", "cards", "desk", "handover", "passphrase.txt", "commands.txt", "pontoon-ledger.yaml"}
+var parts = []string{"old", "new", "kit", "cards", "desk", "handover", "passphrase.txt", "commands.txt", "watch-rota.yaml"}
 
 // command is one command of the example, as a person would type it.
 type command struct {
@@ -51,12 +51,13 @@ func commands() []command {
 		{"On the old computer: make a kit on the stick", append([]string{"new", "kit", "--cards", "cards", "--to", newComputer.Name, "--passphrase-file", "passphrase.txt"}, old...)},
 		{"See what is there", append([]string{"survey", "--kit", "kit"}, old...)},
 		{"See what no card covers", append([]string{"survey", "--wide", "--kit", "kit"}, old...)},
-		{"Draft a card for what was found", append([]string{"card", "draft", "pontoon-ledger", "--title", "Pontoon Ledger", "--from", `C:\ProgramData\Pontoon`, "--to", "pontoon-ledger.yaml"}, old...)},
+		{"Draft a card for what was found", append([]string{"card", "draft", "watch-rota", "--title", "Watch Rota", "--from", `C:\ProgramData\WatchRota`, "--to", "watch-rota.yaml"}, old...)},
 		{"Seal it into the kit", on(old, "pack")},
 		{"See that the kit is whole", []string{"inspect", "--kit", "kit"}},
 		{"Free the licences of the old computer", on(old, "deactivate", "--yes")},
 		{"Look at the new computer before the trip", on(now, "survey", "--on-new")},
 		{"On the new computer: put everything in its place", on(now, "unpack")},
+		{"Tick off what was taken in by hand", on(now, "todo", "--tick", "1-4")},
 		{"Take up the licences", on(now, "activate", "--yes")},
 		{"Prove that old and new are the same", on(now, "verify")},
 		{"Write the hand-over", []string{"report", "--kit", "kit", "--passphrase-file", "passphrase.txt", "--to", "handover"}},
@@ -86,7 +87,12 @@ func (d *Demo) Run(ctx context.Context) (int, error) {
 			return 0, fault.Wrap(fault.CannotPlace, err, "cannot make the example in %s", dir)
 		}
 	}
-	stop, url, err := d.openDesk(ctx)
+	ledger, err := d.openPontoon()
+	if err != nil {
+		return 0, err
+	}
+	defer ledger.stop()
+	stop, url, err := d.openDesk(ctx, ledger)
 	if err != nil {
 		return 0, err
 	}
@@ -141,7 +147,7 @@ func (d *Demo) writePassphrase() error {
 // openDesk starts the licence desk on a free port, takes the seat that the
 // office has had for years, and writes the cards with the desk's address and
 // key.
-func (d *Demo) openDesk(ctx context.Context) (stop func(), url string, err error) {
+func (d *Demo) openDesk(ctx context.Context, ledger *pontoon) (stop func(), url string, err error) {
 	store, err := desk.OpenStore(filepath.Join(d.Dir, "desk", "desk.db"))
 	if err != nil {
 		return nil, "", err
@@ -174,14 +180,14 @@ func (d *Demo) openDesk(ctx context.Context) (stop func(), url string, err error
 		<-ended
 		store.Close()
 	}
-	if err := d.settleDesk(ctx, store, url); err != nil {
+	if err := d.settleDesk(ctx, store, url, ledger); err != nil {
 		stop()
 		return nil, "", err
 	}
 	return stop, url, nil
 }
 
-func (d *Demo) settleDesk(ctx context.Context, store *desk.Store, url string) error {
+func (d *Demo) settleDesk(ctx context.Context, store *desk.Store, url string, ledger *pontoon) error {
 	cards := filepath.Join(d.Dir, "cards")
 	if err := os.MkdirAll(cards, 0o755); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot make the example")
@@ -200,6 +206,9 @@ func (d *Demo) settleDesk(ctx context.Context, store *desk.Store, url string) er
 			return err
 		}
 		lines := strings.Replace(string(text), "# yaml-language-server: $schema=../../docs/card.schema.json\n", "", 1)
+		if c.Name == "pontoon" {
+			lines = ledger.card(lines)
+		}
 		for _, l := range c.Licences {
 			lines = strings.NewReplacer(l.Desk.URL, url, l.Desk.Key, store.PublicKey()).Replace(lines)
 		}

@@ -54,6 +54,9 @@ type Sealed struct {
 	LeftCount int `json:"left_count,omitempty"`
 }
 
+// All returns every sealed file of the item.
+func (s Sealed) All() []seal.Part { return slices.Concat(s.Parts, s.List, s.Schema) }
+
 // EventSealed is the journal event of a sealed item; its data is Sealed.
 const EventSealed = "sealed"
 
@@ -129,7 +132,7 @@ func recorded(log *journal.Log) map[string]string {
 				delete(out, old)
 			}
 			current[stream] = nil
-			for _, p := range slices.Concat(s.Parts, s.List) {
+			for _, p := range s.All() {
 				name := SealedDir + "/" + l.App + "/" + p.Name
 				out[name] = p.Hash
 				current[stream] = append(current[stream], name)

@@ -102,12 +102,10 @@ func (j *Job) keep(ctx context.Context, p survey.Place, stamp string) bool {
 // unwhole returns the sealed files of an item that do not read back whole.
 func (j *Job) unwhole(ctx context.Context, s kit.Sealed, app string) []string {
 	var out []string
-	for _, parts := range [][]seal.Part{s.Parts, s.List, s.Schema} {
-		for _, p := range parts {
-			sum, _, err := seal.Hash(ctx, filepath.Join(j.Kit.AppDir(app), p.Name))
-			if err != nil || sum.String() != p.Hash {
-				out = append(out, p.Name)
-			}
+	for _, p := range s.All() {
+		sum, _, err := seal.Hash(ctx, filepath.Join(j.Kit.AppDir(app), p.Name))
+		if err != nil || sum.String() != p.Hash {
+			out = append(out, p.Name)
 		}
 	}
 	return out

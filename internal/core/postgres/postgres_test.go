@@ -16,17 +16,17 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
-	"movekit/test/dbtest"
+	"movekit/internal/dbserver"
 )
 
-var old, now *dbtest.Server
+var old, now *dbserver.Server
 
 func TestMain(m *testing.M) {
 	code := func() int {
 		var err error
-		for _, s := range []**dbtest.Server{&old, &now} {
-			if *s, err = dbtest.Postgres(); err != nil {
-				if errors.Is(err, dbtest.ErrMissing) && os.Getenv("CI") != "true" {
+		for _, s := range []**dbserver.Server{&old, &now} {
+			if *s, err = dbserver.Postgres(); err != nil {
+				if errors.Is(err, dbserver.ErrMissing) && os.Getenv("CI") != "true" {
 					fmt.Println("tests of PostgreSQL are skipped:", err)
 					return 0
 				}
@@ -40,11 +40,11 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
-func server(s *dbtest.Server, database string) Server {
+func server(s *dbserver.Server, database string) Server {
 	return Server{Host: s.Dir, Port: s.Port, User: "postgres", Database: database}
 }
 
-func sql(t *testing.T, s *dbtest.Server, database, text string) string {
+func sql(t *testing.T, s *dbserver.Server, database, text string) string {
 	t.Helper()
 	out, err := s.SQL(database, text)
 	if err != nil {

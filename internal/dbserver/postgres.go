@@ -1,8 +1,8 @@
 //go:build unix
 
-// Package dbtest starts private database servers in temporary folders, for
-// tests and the bench.
-package dbtest
+// Package dbserver starts private database servers in temporary folders, for the
+// example, the tests and the bench.
+package dbserver
 
 import (
 	"errors"

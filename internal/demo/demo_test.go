@@ -1,0 +1,82 @@
+package demo
+
+import (
+	"bytes"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"movekit/examples"
+	"movekit/internal/core/card"
+	"movekit/internal/core/sqlite"
+)
+
+// TestWithoutAServer makes Pontoon Ledger's data where PostgreSQL is not
+// installed.
+func TestWithoutAServer(t *testing.T) {
+	d := &Demo{Dir: t.TempDir(), Out: &bytes.Buffer{}}
+	p := &pontoon{}
+	defer p.stop()
+	if err := p.fill(d); err != nil {
+		t.Fatal(err)
+	}
+	text, err := examples.Cards.ReadFile("cards/pontoon.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := card.Parse("pontoon.yaml", []byte(p.card(string(text))))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if it := c.Item("ledger"); it.Kind != card.SQLite || it.Server != nil || len(it.Counts) != 2 {
+		t.Errorf("%+v", it)
+	}
+	name := filepath.Join(d.Dir, "old/ProgramData/Pontoon/ledger.db")
+	f, err := sqlite.Take(t.Context(), name, t.TempDir(), c.Item("ledger").Counts)
+	if err != nil || f.Counts[0].Value != 60 || f.Counts[1].Value != 900 {
+		t.Errorf("%+v %v", f, err)
+	}
+	n, err := sqlite.Ask(t.Context(), name, t.TempDir(), c.Item("statements").Exports.Query)
+	statements, _ := filepath.Glob(filepath.Join(d.Dir, "old/ProgramData/Pontoon/statements/*.pox"))
+	if err != nil || int(n) != len(statements) || n != 4 {
+		t.Errorf("%d statements of %d (%v)", len(statements), n, err)
+	}
+	if ini, _ := os.ReadFile(filepath.Join(d.Dir, "new/ProgramData/Pontoon/pontoon.ini")); !strings.Contains(string(ini), "version=4.1c") || strings.Contains(string(ini), "host=") {
+		t.Errorf("the settings of the new computer: %s", ini)
+	}
+}
+
+// TestTheExampleIsAlwaysTheSame holds two makings against each other: what is
+// said of the example elsewhere stays true.
+func TestTheExampleIsAlwaysTheSame(t *testing.T) {
+	for name, make := range map[string]func(*rand.Rand) string{"the rota": rotaSQL, "the ledger": ledgerSQL} {
+		if make(rand.New(rand.NewPCG(1, 2))) != make(rand.New(rand.NewPCG(1, 2))) {
+			t.Errorf("%s comes out otherwise each time", name)
+		}
+	}
+	one, two := t.TempDir(), t.TempDir()
+	for _, dir := range []string{one, two} {
+		if err := makeOld(dir); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, file := range []string{"ProgramData/Hoistbook/Diary/2023/03-01-0001.rec", "Users/maren/AppData/Roaming/Tidewright/settings.ini", "ProgramData/WatchRota/rota.ini"} {
+		a, err := os.ReadFile(filepath.Join(one, file))
+		b, _ := os.ReadFile(filepath.Join(two, file))
+		if err != nil || !bytes.Equal(a, b) {
+			t.Errorf("%s: %v", file, err)
+		}
+	}
+}
+
+func TestCommandsAreWrittenForAShell(t *testing.T) {
+	for want, args := range map[string][]string{
+		"movekit pack --kit kit": {"pack", "--kit", "kit"}, `movekit draft --title 'Watch Rota' 'C:\X'`: {"draft", "--title", "Watch Rota", `C:\X`}, `movekit 'it'\''s'`: {"it's"},
+	} {
+		if got := line(args); got != want {
+			t.Errorf("%s, want %s", got, want)
+		}
+	}
+}
