@@ -7,8 +7,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"path/filepath"
-	"strings"
 	"time"
 
 	"movekit/internal/core/card"
@@ -399,41 +397,6 @@ func (l *Looker) folder(ctx context.Context, p *Place, is *Item) (bad []string, 
 	return bad, nil
 }
 
-// desktopFiles looks into the databases of desktop programs: their tables, and
-// whether a set of files is whole and closed.
-func desktopFiles(p *Place, is *Item) (err error) {
-	switch p.Item.Kind {
-	case card.DBase:
-		if is.Tables, is.Lacks, err = desktop.Tables(p.Path); err != nil {
-			return err
-		}
-		var records int64
-		for _, t := range is.Tables {
-			records += t.Records
-		}
-		is.Details = append(is.Details, fmt.Sprintf("%s, %s", plural(int64(len(is.Tables)), "table"), plural(records, "record")))
-	case card.Jet:
-		jet, err := desktop.IsJet(p.Path)
-		if err != nil {
-			return err
-		}
-		if !jet {
-			return fault.New(fault.BadDatabase, "%s is no Jet or ACE database, or it is encrypted", p.Path)
-		}
-		if lock, who := desktop.LockedBy(p.Path); lock != "" {
-			is.Locked = fmt.Sprintf("%s is open, or was not closed: its lock file %s names %s", p.Label(), filepath.Base(lock), orNobody(who))
-		}
-	}
-	return nil
-}
-
-func orNobody(who []string) string {
-	if len(who) == 0 {
-		return "nobody"
-	}
-	return strings.Join(who, ", ")
-}
-
 // reason is an error's own words, without the path that is told beside it.
 func reason(err error) error {
 	if pe, ok := err.(*os.PathError); ok {
@@ -461,118 +424,6 @@ func (is *Item) database(path string) error {
 	}
 	is.Files, is.Newest = 1, &newest
 	return nil
-}
-
-// licences reads each licence's serial and code.
-func (l *Looker) licences(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
-	for i := range c.Licences {
-		lic := &c.Licences[i]
-		serial, err := l.Prober().Read(ctx, &lic.Serial, nil)
-		if err != nil {
-			return err
-		}
-		code, err := l.Prober().Read(ctx, &lic.Code, nil)
-		if err != nil {
-			return err
-		}
-		ls := Licence{Licence: lic.Name, Method: lic.Method, Secrets: licence.Secrets{Serial: serial.Value, Code: code.Value}}
-		if serial.Value == "" || code.Value == "" {
-			f.Missing = append(f.Missing, "the serial or code of the licence "+lic.Name)
-		} else {
-			ls.Serial = licence.Mask(serial.Value)
-		}
-		a.Licences = append(a.Licences, ls)
-	}
-	return nil
-}
-
-// inUse finds the app's running programs, and the programs that have its files
-// open.
-func (l *Looker) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
-	programs, err := l.Computer.Running(ctx, c.Programs)
-	if err != nil {
-		return err
-	}
-	for _, p := range programs {
-		a.Running = append(a.Running, programText(p))
-	}
-	f.Running = a.Running
-	var paths []string
-	for _, p := range a.Places {
-		if p.Found && !p.Item.Kind.Served() {
-			paths = append(paths, p.Path)
-		}
-	}
-	if len(paths) == 0 {
-		return nil
-	}
-	holders, err := l.Computer.Holding(ctx, paths)
-	if err != nil {
-		return err
-	}
-	for i, p := range a.Places {
-		if !p.Found || p.Item.Kind.Served() {
-			continue
-		}
-		for _, h := range holders {
-			if Inside(h.Path, p.Path) || strings.HasPrefix(h.Path, p.Path+"-") {
-				a.Items[i].OpenBy = append(a.Items[i].OpenBy, programText(h.Program))
-				if !p.Item.Kind.Consistent() {
-					f.Open = append(f.Open, fmt.Sprintf("%s has %s open", programText(h.Program), h.Path))
-				}
-			}
-		}
-	}
-	return nil
-}
-
-func programText(p machine.Program) string { return fmt.Sprintf("%s (process %d)", p.Name, p.PID) }
-
-// Requires looks for what the app cannot work without.
-func (l *Looker) Requires(c *card.Card) ([]Required, error) {
-	var out []Required
-	for _, r := range c.Requires {
-		here, err := l.required(r)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, Required{r.Name, here})
-	}
-	return out, nil
-}
-
-func (l *Looker) required(r card.Require) (bool, error) {
-	if path := r.Path.On(string(l.Computer.System())); path != "" {
-		for _, u := range machine.Profiles(l.Computer, path) {
-			real, err := l.Computer.Locate(path, u)
-			if err != nil {
-				return false, err
-			}
-			if there, err := machine.Exists(real); err != nil || there {
-				return there, err
-			}
-		}
-	}
-	if r.Registry != "" && l.Computer.System() == machine.Windows {
-		for _, u := range append([]machine.User{{}}, l.Computer.Users()...) {
-			if k, err := l.Computer.Registry(r.Registry, &u); err == nil {
-				k.Close()
-				return true, nil
-			}
-		}
-	}
-	if r.Package != "" && l.Computer.System() == machine.Linux {
-		v, err := probe.PackageVersion(l.Computer, r.Package)
-		return v != "", ignoreMissing(err)
-	}
-	return false, nil
-}
-
-func ignoreMissing(err error) error {
-	if os.IsNotExist(err) {
-		return nil
-	}
-	return err
 }
 
 // space holds what the app needs against what the kit's medium has.

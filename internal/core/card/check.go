@@ -1,0 +1,191 @@
+package card
+
+import (
+	"regexp"
+	"strings"
+)
+
+// stays checks an item that stays where it is.
+func (k *checker) stays(at string, it *Item) {
+	if !it.Path.IsZero() {
+		k.fail(at+".path", "address or from", "the item %q stays where it is and has no path", it.Name)
+	}
+	if it.Secret || it.Optional {
+		k.fail(at, "secret and optional with items that move only", "the item %q stays where it is", it.Name)
+	}
+	if it.From != nil {
+		k.source(at+".from", it.From)
+	} else if strings.TrimSpace(it.Address) == "" {
+		k.fail(at+".address", "an address, or from with the place where the settings name it", "the field \"address\" is missing")
+	}
+}
+
+// exports checks how an app's own exports are counted and made.
+func (k *checker) exports(at string, c *Card, it *Item) {
+	e := it.Exports
+	if e == nil || it.Kind != Exports {
+		if e != nil || it.Kind == Exports {
+			k.fail(at+".exports", "exports with the kind exports, and with it always", "the item %q is of the kind %s", it.Name, it.Kind)
+		}
+		return
+	}
+	at += ".exports"
+	k.need(at, "import", e.Import)
+	k.command(at+".make", e.Make)
+	switch {
+	case (e.Number == nil) == (e.Query == ""):
+		k.fail(at, "number, or item and query", "it must be told in one way how many exports there must be")
+	case e.Number != nil && *e.Number < 0:
+		k.fail(at+".number", "a number from 0", "there cannot be %d exports", *e.Number)
+	case e.Query != "":
+		if from := c.Item(e.Item); from == nil || !from.Kind.Queried() {
+			k.fail(at+".item", "the name of a database item of this card", "no database item is named %q", e.Item)
+		}
+		if !selectOnly.MatchString(e.Query) {
+			k.fail(at+".query", "one SELECT that gives one whole number", "the query cannot be used")
+		}
+	}
+}
+
+// server checks how a server's database is found.
+func (k *checker) server(at string, it *Item) {
+	if !it.Path.IsZero() {
+		k.fail(at+".path", "server", "the item %q is a database of a server and has no path", it.Name)
+	}
+	s := it.Server
+	if s == nil || s.Database.IsZero() {
+		k.fail(at+".server", "server with the name of the database", "the item %q does not say which database it is", it.Name)
+		return
+	}
+	for name, v := range map[string]*Source{"host": s.Host.From, "port": s.Port.From, "database": s.Database.From, "user": s.User.From, "password": s.Password} {
+		if v != nil {
+			k.source(at+".server."+name, v)
+		}
+	}
+}
+
+// source checks where a value is read.
+func (k *checker) source(at string, s *Source) {
+	if s.IsZero() {
+		k.fail(at, "file, exe, registry, package or command", "nothing is named that the value is read from")
+		return
+	}
+	if !s.File.IsZero() {
+		k.path(at+".file", s.File)
+	}
+	if !s.Exe.IsZero() {
+		k.path(at+".exe", s.Exe)
+	}
+	switch {
+	case s.Key != "" && s.File.IsZero():
+		k.fail(at+".key", "key with a file", "the key %q has no file", s.Key)
+	case s.Key != "" && s.FileFormat() == "":
+		k.fail(at+".key", "format: ini, json or xml", "the file's name does not tell its format")
+	case s.Key == "" && s.Format != "":
+		k.fail(at+".format", "key, with the place of the value", "the format %q has no key", s.Format)
+	case s.Format != "":
+		oneOf(k, at, "format", s.Format, "ini", "json", "xml")
+	}
+	k.registry(at+".registry", s.Registry)
+	if s.Value != "" && s.Registry == "" {
+		k.fail(at+".value", "value with a registry key", "the value %q has no registry key", s.Value)
+	}
+	k.packageName(at+".package", s.Package)
+	k.command(at+".command", s.Command)
+	k.pattern(at+".pattern", s.Pattern, false)
+}
+
+// FileFormat returns the format of the source's file where a key in it is
+// read: ini, json or xml, or "" where that is not known.
+func (s *Source) FileFormat() string {
+	if s.Format != "" || s.Key == "" {
+		return s.Format
+	}
+	formats := map[string]string{"": ""}
+	for _, p := range []string{s.File.Any, s.File.Windows, s.File.Linux} {
+		f := strings.TrimPrefix(strings.ToLower(p[strings.LastIndex(p, ".")+1:]), ".")
+		switch f {
+		case "ini", "json", "xml":
+			formats[f] = f
+		case "cfg", "conf", "inf":
+			formats["ini"] = "ini"
+		case "config":
+			formats["xml"] = "xml"
+		}
+	}
+	if len(formats) != 2 {
+		return ""
+	}
+	for f := range formats {
+		if f != "" {
+			return f
+		}
+	}
+	return ""
+}
+
+var (
+	rootKey = regexp.MustCompile(`(?i)^(HKLM|HKCU)\\[^\\/]`)
+	debName = regexp.MustCompile(`^[a-z0-9][a-z0-9+.-]+$`)
+)
+
+func (k *checker) registry(at, key string) {
+	if key != "" && !rootKey.MatchString(key) {
+		k.fail(at, `a key such as HKLM\SOFTWARE\Maker\App`, "the registry key %q cannot be used", key)
+	}
+}
+
+func (k *checker) packageName(at, name string) {
+	if name != "" && !debName.MatchString(name) {
+		k.fail(at, "the name of a Debian package", "the package name %q cannot be used", name)
+	}
+}
+
+// command checks an argument list: its program is named by its whole path, so
+// that it is not looked for.
+func (k *checker) command(at string, args []string) {
+	if len(args) > 0 && !rooted.MatchString(args[0]) {
+		k.fail(at, `a list whose first text is a program with its whole path`, "the program %q does not say where it is", args[0])
+	}
+}
+
+func (k *checker) require(at string, r *Require) {
+	k.need(at, "name", r.Name)
+	if r.Path.IsZero() && r.Registry == "" && r.Package == "" {
+		k.fail(at, "path, registry or package", "nothing tells whether %q is there", r.Name)
+	}
+	if !r.Path.IsZero() {
+		k.path(at+".path", r.Path)
+	}
+	k.registry(at+".registry", r.Registry)
+	k.packageName(at+".package", r.Package)
+}
+
+func (k *checker) sync(at string, c *Card, s *Sync) {
+	k.need(at, "about", s.About)
+	ways := 0
+	if s.Files != "" {
+		ways++
+		k.path(at+".path", s.Path)
+		k.globs(at+".files", []string{s.Files})
+	}
+	if s.Query != "" {
+		ways++
+		if it := c.Item(s.Item); it == nil || !it.Kind.Queried() {
+			k.fail(at+".item", "the name of a database item of this card", "no database item is named %q", s.Item)
+		}
+		if !selectOnly.MatchString(s.Query) {
+			k.fail(at+".query", "one SELECT that gives one whole number", "the query of %q cannot be used", s.About)
+		}
+	}
+	if len(s.Command) > 0 {
+		ways++
+		k.command(at+".command", s.Command)
+		if _, err := regexp.Compile(s.Pattern); err != nil || s.Pattern == "" {
+			k.fail(at+".pattern", "a regular expression that matches when sync is finished", "the pattern %q cannot be used", s.Pattern)
+		}
+	}
+	if ways != 1 {
+		k.fail(at, "one of files, query and command", "it must be told in one way how unfinished sync shows")
+	}
+}
