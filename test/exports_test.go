@@ -49,6 +49,9 @@ func TestExports(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(dir, "new/srv/out/readme.txt")); err == nil {
 		t.Error("what is no export has moved")
 	}
+	if s := must(t, 0, dir, "next", "--kit", "kit"); !strings.Contains(s.out, "movekit todo") {
+		t.Error(s.out)
+	}
 	if s := step(t, 3, dir, "new", "verify"); !strings.Contains(s.out, "3 exports are not taken in yet") {
 		t.Error(s.out)
 	}

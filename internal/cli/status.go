@@ -65,6 +65,13 @@ func nextOf(k *kit.Kit, apps []appStatus, s *steps.State) due {
 		return due{Command: "movekit inspect", Why: "the kit's journal is damaged"}
 	}
 	for _, w := range workSteps {
+		if w.step == steps.Verify {
+			for _, c := range k.Cards {
+				if s.Waiting(c) {
+					return due{Apps: []string{c.Name}, Computer: k.Manifest.New.Name, Command: "movekit todo", Why: "a person takes in what the app exported, file by file"}
+				}
+			}
+		}
 		d := due{Step: w.step, Computer: k.Manifest.Old.Name}
 		if w.side == steps.NewSide {
 			d.Computer = k.Manifest.New.Name

@@ -17,6 +17,9 @@ func (e *env) surveyWide(ctx context.Context, call *surveyCall, apps []string) e
 	if call.days < 1 {
 		return fault.New(fault.Usage, "--days is at least 1")
 	}
+	if call.sheet != "" {
+		return fault.New(fault.Usage, "--sheet goes without --wide; use --json to keep what was found")
+	}
 	c, err := machine.Open(e.root)
 	if err != nil {
 		return err
@@ -36,9 +39,6 @@ func (e *env) surveyWide(ctx context.Context, call *surveyCall, apps []string) e
 	e.done()
 	if err != nil {
 		return err
-	}
-	if call.sheet != "" {
-		return fault.New(fault.Usage, "--sheet goes without --wide; use --json to keep what was found")
 	}
 	if err := e.object(r); err != nil {
 		return err

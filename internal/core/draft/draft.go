@@ -125,12 +125,18 @@ func (d *Drafter) locate(p string) (string, error) {
 		}
 		return "", fault.New(fault.Missing, "there is nothing at %s", p)
 	}
+	if p == "" {
+		return "", fault.New(fault.Usage, "an empty path was named")
+	}
 	real, err := filepath.Abs(p)
 	if err == nil {
 		real, err = filepath.EvalSymlinks(real)
 	}
 	if err != nil {
 		return "", fault.Wrap(fault.Missing, err, "there is nothing at %s", p)
+	}
+	if root := d.Computer.Root(); root != "" && machine.Spoken(d.Computer, real) == real {
+		return "", fault.New(fault.Usage, "%s is not on the computer whose disk is at %s", p, root)
 	}
 	return real, nil
 }
@@ -142,6 +148,9 @@ func (d *Drafter) add(ctx context.Context, out *Draft, real string) error {
 		return fault.Wrap(fault.Missing, err, "cannot look at %s", real)
 	}
 	term, _ := machine.Term(d.Computer, real)
+	if !info.IsDir() && !info.Mode().IsRegular() {
+		return fault.New(fault.Usage, "%s is neither a folder nor a file", real)
+	}
 	if !info.IsDir() {
 		out.Items = append(out.Items, d.file(ctx, real, term))
 		d.pointers(out, real)

@@ -126,6 +126,21 @@ func TestDraftOfNextToNothing(t *testing.T) {
 	if c, text := d.made(t, "x", "", "/srv/a.mdb"); c.Items[0].Kind != card.File || !strings.Contains(text, "must be closed") {
 		t.Errorf("%s", text)
 	}
+	lay := func(name string) {
+		os.MkdirAll(filepath.Join(d.Computer.Root(), "srv/names"), 0o755)
+		os.WriteFile(filepath.Join(d.Computer.Root(), "srv/names", name), []byte("x"), 0o644)
+	}
+	for _, name := range []string{"null", "true", "1e3", "0x10", "~", "2025-01-01", "no.lic"} {
+		lay(name)
+		if c, text := d.made(t, "null", "", "/srv/names/"+name); c.Name != "null" || len(c.Items) != 1 {
+			t.Errorf("%s: %s", name, text)
+		}
+	}
+	for _, p := range []string{"", "/etc", "/dev/null"} {
+		if _, err := d.Make(t.Context(), "x", "", []string{p}); fault.KindOf(err) != fault.Usage {
+			t.Errorf("%q: %v", p, err)
+		}
+	}
 	for _, p := range []string{"/nowhere", "$XDG_CONFIG_HOME/none", "%APPDATA%"} {
 		if _, err := d.Make(t.Context(), "x", "", []string{p}); fault.KindOf(err) != fault.Missing && fault.KindOf(err) != fault.BadCard {
 			t.Errorf("%s: %v", p, err)

@@ -37,7 +37,7 @@ func (d *Draft) YAML() ([]byte, error) {
 	w.line("# to bottom: what stands in comments only a person can know. Check it with")
 	w.line("#   movekit card check FILE")
 	w.line("card: 1")
-	w.line("name: %s", d.Name)
+	w.line("name: %s", quote(d.Name))
 	w.line("title: %s", quote(d.Title))
 	w.line("# maker: who makes it")
 	w.line("# about: what the office uses it for")
@@ -97,7 +97,7 @@ func (d *Draft) writeItem(w *writer, it *Item) {
 	for _, n := range it.Notes {
 		w.line("  # %s", oneLine(n))
 	}
-	w.line("  - name: %s", it.Name)
+	w.line("  - name: %s", quote(it.Name)) // null and 1e3 would be no texts
 	w.line("    kind: %s", it.Kind)
 	w.line("    path: {%s: %s}", d.System, quote(it.Path))
 	if it.Secret {

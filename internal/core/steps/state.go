@@ -289,6 +289,17 @@ func (s *State) AppItems(app string) []*Item {
 	return out
 }
 
+// Waiting reports whether exports of an app are in place and not all taken in
+// by a person.
+func (s *State) Waiting(c *card.Card) bool {
+	for _, it := range s.AppItems(c.Name) {
+		if ci := c.Item(it.Key.Item); ci != nil && ci.Exports != nil && it.Placed != nil && int64(len(it.Ticked)) < it.Sealed.Files {
+			return true
+		}
+	}
+	return false
+}
+
 // Done says how far one app is with one step.
 type Done string
 
