@@ -194,13 +194,9 @@ func newReadAhead(src io.ReaderAt, size int64) *readAhead {
 
 func (r *readAhead) Read(b []byte) (int, error) {
 	if r.cur == nil {
-		p, ok := <-r.queue
-		if !ok {
-			return 0, io.EOF
-		}
-		<-p.ready
-		if p.err != nil {
-			return 0, p.err
+		p, err := r.next()
+		if err != nil {
+			return 0, err
 		}
 		r.cur = p
 	}
@@ -210,6 +206,24 @@ func (r *readAhead) Read(b []byte) (int, error) {
 		r.cur = nil
 	}
 	return n, nil
+}
+
+// next waits for the next piece that was read. Once nobody reads ahead any more
+// it ends: a piece in the queue may be one that nobody will fill.
+func (r *readAhead) next() (*piece, error) {
+	select {
+	case p, ok := <-r.queue:
+		if !ok {
+			return nil, io.EOF
+		}
+		select {
+		case <-p.ready:
+			return p, p.err
+		case <-r.quit:
+		}
+	case <-r.quit:
+	}
+	return nil, os.ErrClosed
 }
 
 func (r *readAhead) stop() {

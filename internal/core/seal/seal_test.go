@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"filippo.io/age"
 
@@ -154,5 +155,35 @@ func TestAbortLeavesNothing(t *testing.T) {
 	w.Abort()
 	if left, _ := os.ReadDir(dir); len(left) > 0 {
 		t.Errorf("left: %v", left)
+	}
+}
+
+// TestCloseEarly closes readers before, and while, the first bytes are read: no
+// goroutine may wait for what nobody reads any more.
+func TestCloseEarly(t *testing.T) {
+	dir := t.TempDir()
+	parts, id := sealed(t, dir, sample(6<<20), 0)
+	done := make(chan error, 1)
+	go func() {
+		for i := range 400 {
+			r, err := Open(dir, parts, id)
+			if err != nil {
+				done <- err
+				return
+			}
+			if i%3 > 0 {
+				r.Read(make([]byte, i%3*100))
+			}
+			r.Close()
+		}
+		done <- nil
+	}()
+	select {
+	case err := <-done:
+		if err != nil {
+			t.Error(err)
+		}
+	case <-time.After(time.Minute):
+		t.Fatal("a reader that was closed early is still waited for")
 	}
 }

@@ -22,6 +22,9 @@ import (
 // Take fingerprints a database within one transaction. temp is a private
 // folder for a database that cannot be read in place.
 func Take(ctx context.Context, name, temp string, counts []card.Count) (*dbprint.Fingerprint, error) {
+	if encrypted, err := Encrypted(name); err == nil && encrypted {
+		return takeEncrypted(name)
+	}
 	var f *dbprint.Fingerprint
 	err := reading(ctx, name, temp, func(conn *sql.Conn) (err error) {
 		if _, err := conn.ExecContext(ctx, "BEGIN"); err != nil {

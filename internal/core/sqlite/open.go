@@ -224,14 +224,21 @@ func removeSet(name string) {
 
 // Snapshot copies the database as it is at one moment into a private file in
 // the folder temp, by the engine's online backup, and checks it. Writers of
-// the database are not held up in WAL mode. The caller removes the copy with
-// Discard.
+// the database are not held up in WAL mode. An encrypted one is copied as a
+// file. The caller removes the copy with Discard.
 func Snapshot(ctx context.Context, name, temp string, progress func(int64)) (string, error) {
 	if err := os.MkdirAll(temp, 0o700); err != nil {
 		return "", fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", temp)
 	}
 	to := filepath.Join(temp, "snapshot.sqlite")
 	removeSet(to)
+	if encrypted, err := Encrypted(name); err == nil && encrypted {
+		if err := copyEncrypted(ctx, name, to); err != nil {
+			removeSet(to)
+			return "", err
+		}
+		return to, nil
+	}
 	err := reading(ctx, name, temp, func(conn *sql.Conn) error {
 		// The transaction pins the moment, so that the backup need not start
 		// again whenever the app writes.

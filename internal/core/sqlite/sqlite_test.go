@@ -11,6 +11,7 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
+	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 )
 
@@ -265,5 +266,93 @@ func TestHotJournalOfADeadComputer(t *testing.T) {
 	}
 	if after := listing(t, dir); after != before {
 		t.Errorf("the dead computer's files were %s, are %s", before, after)
+	}
+}
+
+// scrambled is what an encrypted database looks like.
+func scrambled(n int) []byte {
+	out := make([]byte, 0, n)
+	for h := digest.Of([]byte("scrambled")); len(out) < n; h = digest.Of(h[:]) {
+		out = append(out, h[:]...)
+	}
+	return out[:n]
+}
+
+func TestEncryptedIsMovedAsAFile(t *testing.T) {
+	dir := t.TempDir()
+	name := filepath.Join(dir, "e.db")
+	data := scrambled(8192)
+	os.WriteFile(name, data, 0o600)
+	copied, err := Snapshot(t.Context(), name, t.TempDir(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, _ := os.ReadFile(copied); string(got) != string(data) {
+		t.Error("the copy is another")
+	}
+	a, err := Take(t.Context(), name, dir, nil)
+	if err != nil || len(a.Tables) != 1 {
+		t.Fatalf("%+v %v", a, err)
+	}
+	data[5000]++
+	os.WriteFile(name, data, 0o600)
+	if b, err := Take(t.Context(), name, dir, nil); err != nil || len(dbprint.Compare(a, b)) != 1 {
+		t.Errorf("a changed byte: %+v %v", b, err)
+	}
+	os.WriteFile(name+"-wal", []byte("newest data"), 0o600)
+	if _, err := Snapshot(t.Context(), name, t.TempDir(), nil); fault.KindOf(err) != fault.Changed {
+		t.Errorf("with a log: %v", err)
+	}
+	os.WriteFile(name+"-wal", nil, 0o600)
+	if _, err := Snapshot(t.Context(), name, t.TempDir(), nil); err != nil {
+		t.Errorf("with an empty log: %v", err)
+	}
+	// What is no noise, or no whole pages, is a damaged database.
+	for what, bad := range map[string][]byte{"text": []byte(strings.Repeat("some text ", 1000)), "half a page": scrambled(8192 + 100), "short": scrambled(512), "zeros": make([]byte, 8192)} {
+		os.WriteFile(name, bad, 0o600)
+		if enc, err := Encrypted(name); enc || err != nil {
+			t.Errorf("%s counts as encrypted (%v)", what, err)
+		}
+	}
+}
+
+// TestFeatures moves what not every database has.
+func TestFeatures(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "f.db")
+	db, err := sql.Open("sqlite", name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, q := range []string{
+		"CREATE TABLE w (a TEXT, b INT, PRIMARY KEY (a, b)) WITHOUT ROWID", "INSERT INTO w VALUES ('x', 1), ('x', 2)",
+		"CREATE TABLE g (n INT, twice INT GENERATED ALWAYS AS (n * 2) STORED, virt INT AS (n + 1))", "INSERT INTO g (n) VALUES (1), (NULL)",
+		"CREATE VIRTUAL TABLE notes USING fts5(body)", "INSERT INTO notes VALUES ('grey wagtail'), ('plover')", "CREATE VIRTUAL TABLE box USING rtree(id, x0, x1)", "INSERT INTO box VALUES (1, 0, 2)",
+		"CREATE TABLE s (a TEXT NOT NULL, b ANY) STRICT", "INSERT INTO s VALUES ('a', x'00'), ('b', -0.0), ('c', 0.0), ('d', '')", "CREATE TRIGGER tr AFTER INSERT ON s BEGIN DELETE FROM w; END", "CREATE VIEW v AS SELECT * FROM g",
+		"PRAGMA user_version = 7", "PRAGMA application_id = 99",
+	} {
+		if _, err := db.Exec(q); err != nil {
+			t.Fatalf("%s: %v", q, err)
+		}
+	}
+	db.Close()
+	before, err := Take(t.Context(), name, t.TempDir(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	copied, err := Snapshot(t.Context(), name, t.TempDir(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	after, err := Take(t.Context(), copied, t.TempDir(), []card.Count{{Name: "found", Query: "SELECT count(*) FROM notes WHERE notes MATCH 'wagtail'"}})
+	if err != nil || len(dbprint.Compare(before, after)) > 0 || after.Counts[0].Value != 1 {
+		t.Errorf("%+v %v", dbprint.Compare(before, after), err)
+	}
+	for _, table := range []string{"w", "g", "s", "notes_content", "box_node"} {
+		if before.Table(table) == nil || before.Table(table).Rows == 0 {
+			t.Errorf("%s is not fingerprinted", table)
+		}
+	}
+	if w := before.Table("w"); len(w.Key) != 2 || len(before.Table("g").Columns) != 3 {
+		t.Errorf("%+v %+v", w, before.Table("g"))
 	}
 }

@@ -21,6 +21,7 @@ type Place struct {
 	Path   string // real path; "" where the card has none for this system
 	Found  bool
 	Why    string // why a server's database is not found
+	AsFile bool   // a database that is moved as a file, and so must be closed
 	Silent bool   // a network place that did not answer in time
 }
 

@@ -230,7 +230,7 @@ func (l *Looker) App(ctx context.Context, c *card.Card, f steps.Facts) (*App, er
 		if p.Item.Kind.Stays() {
 			continue
 		}
-		f.Consistent = f.Consistent && p.Item.Kind.Consistent()
+		f.Consistent = f.Consistent && p.Item.Kind.Consistent() && !p.AsFile
 		if p.Found {
 			a.Found, here[p.Item.Name] = true, true
 		} else if !p.Item.Optional {
@@ -341,6 +341,10 @@ func (l *Looker) item(ctx context.Context, p *Place) (is Item, bad []string, err
 	if p.Item.Kind == card.SQLite {
 		if err := is.database(p.Path); err != nil {
 			return is, nil, err
+		}
+		if encrypted, err := sqlite.Encrypted(p.Path); err == nil && encrypted {
+			p.AsFile = true
+			is.Details = append(is.Details, "encrypted, by all that can be seen: it is moved as a file, and its content cannot be counted")
 		}
 		return is, nil, l.sampleDatabase(p.Path, &is)
 	}

@@ -70,7 +70,7 @@ func (l *Looker) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 		for _, h := range holders {
 			if Inside(h.Path, p.Path) || strings.HasPrefix(h.Path, p.Path+"-") {
 				a.Items[i].OpenBy = append(a.Items[i].OpenBy, programText(h.Program))
-				if !p.Item.Kind.Consistent() {
+				if !p.Item.Kind.Consistent() || p.AsFile {
 					f.Open = append(f.Open, fmt.Sprintf("%s has %s open", programText(h.Program), h.Path))
 				}
 			}
