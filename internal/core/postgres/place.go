@@ -118,7 +118,8 @@ func Stage(ctx context.Context, s Server, d *Sealed, name, archive string, data 
 	return made, s.finish(ctx, conn, d, name)
 }
 
-// makeRoles makes the roles that the server does not have.
+// makeRoles makes the roles that the server does not have, as members of what
+// they were members of. Those that it has are left as they are.
 func makeRoles(ctx context.Context, conn *pgx.Conn, roles []Role) (made []Role, err error) {
 	for _, r := range roles {
 		var there bool
@@ -136,6 +137,13 @@ func makeRoles(ctx context.Context, conn *pgx.Conn, roles []Role) (made []Role, 
 			return made, err
 		}
 		made = append(made, r)
+	}
+	for _, r := range made {
+		for _, in := range r.In {
+			if _, err := conn.Exec(ctx, "GRANT "+quoted(in)+" TO "+quoted(r.Name)); err != nil {
+				return made, err
+			}
+		}
 	}
 	return made, nil
 }

@@ -145,7 +145,7 @@ func TestEverythingMoves(t *testing.T) {
 		"SELECT count(*) FROM ONLY parent": "1", "SELECT count(*) FROM parent": "3", "SELECT count(*) FROM nothing": "2",
 		"SELECT md5(lo_get(4711)), length(lo_get(4712))": "77c48c4a8cf3ee2a8ddcd9e1aab8cdc8|0",
 		"SHOW work_mem": "7MB", "SHOW search_path": "books, public", "SELECT pg_get_userbyid(datdba) FROM pg_database WHERE datname = 'everything'": "ledger_owner",
-		"SELECT has_table_privilege('clerks', 'books.account', 'INSERT')": "t", "SELECT has_database_privilege('clerks', 'everything', 'CONNECT')": "t", "SELECT rolcanlogin FROM pg_roles WHERE rolname = 'Front Desk'": "t",
+		"SELECT has_table_privilege('clerks', 'books.account', 'INSERT')": "t", "SELECT has_database_privilege('clerks', 'everything', 'CONNECT')": "t", "SELECT rolcanlogin FROM pg_roles WHERE rolname = 'Front Desk'": "t", "SELECT pg_has_role('Front Desk', 'clerks', 'member')": "t",
 		"SELECT rolpassword IS NULL FROM pg_authid WHERE rolname = 'Front Desk'": "t", "SELECT obj_description('books.account'::regclass)": "it's commented",
 		"SELECT lomacl::text FROM pg_largeobject_metadata WHERE oid = 4711": "{ledger_owner=rw/ledger_owner,clerks=r/ledger_owner}",
 	} {

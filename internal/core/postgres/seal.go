@@ -96,8 +96,9 @@ type Sealed struct {
 
 // Role is a role of the old server, without its password.
 type Role struct {
-	Name  string `json:"name"`
-	Login bool   `json:"login,omitempty"`
+	Name  string   `json:"name"`
+	Login bool     `json:"login,omitempty"`
+	In    []string `json:"in,omitempty"` // roles that it is a member of
 }
 
 // facts fills in what the new server must have.
@@ -130,11 +131,11 @@ func (s Server) facts(ctx context.Context, conn *pgx.Conn, out *Sealed) (err err
 			OR classid = 'pg_catalog.pg_database'::regclass AND objid = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database()))
 		UNION SELECT datdba FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database()
 		UNION SELECT m.roleid FROM pg_catalog.pg_auth_members m JOIN used u ON u.oid = m.member)
-		SELECT rolname, rolcanlogin FROM pg_catalog.pg_roles WHERE oid IN (SELECT oid FROM used) AND rolname !~ '^pg_' AND oid <> 10 ORDER BY 1`)
+		SELECT rolname, rolcanlogin, array(SELECT pg_catalog.pg_get_userbyid(m.roleid) FROM pg_catalog.pg_auth_members m WHERE m.member = r.oid ORDER BY 1)::text[] FROM pg_catalog.pg_roles r WHERE oid IN (SELECT oid FROM used) AND rolname !~ '^pg_' AND oid <> 10 ORDER BY 1`)
 	if err != nil {
 		return err
 	}
-	out.Roles, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (r Role, err error) { return r, row.Scan(&r.Name, &r.Login) })
+	out.Roles, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (r Role, err error) { return r, row.Scan(&r.Name, &r.Login, &r.In) })
 	return err
 }
 
