@@ -129,6 +129,18 @@ func TestPostgresMove(t *testing.T) {
 	if query(t, now, "ledger_from_OLD", "SELECT count(*) FROM account") != "300" || query(t, now, "ledger", "SELECT count(*) FROM account") != "299" {
 		t.Error("keep-both")
 	}
+	// What was worked in beside the other is not lost when it is put there again.
+	query(t, now, "ledger_from_OLD", "UPDATE account SET name = 'worked in' WHERE id = 1")
+	step(t, 0, dir, "new", "unpack", "--in-the-way", "keep-both")
+	worked := 0
+	for _, name := range strings.Fields(query(t, now, "postgres", "SELECT datname FROM pg_database WHERE datname LIKE 'ledger_from_OLD%'")) {
+		if query(t, now, name, "SELECT count(*) FROM account WHERE name = 'worked in'") == "1" {
+			worked++
+		}
+	}
+	if worked != 1 || query(t, now, "ledger_from_OLD", "SELECT count(*) FROM account") != "300" {
+		t.Errorf("what was worked in is there %d times", worked)
+	}
 	if got := query(t, old, "ledger", "SELECT md5(string_agg(a::text, ',' ORDER BY id)) FROM account a"); got != before {
 		t.Error("the old database was changed")
 	}

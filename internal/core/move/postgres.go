@@ -135,10 +135,6 @@ func (k postgresKind) put(ctx context.Context, t target, done *steps.Placed) err
 	defer rows.Close()
 	progress := k.begin(t.item.Key, "putting in place", t.item.Sealed.Bytes)
 	stage := shortened(databaseOf(t.path), "_stage_"+k.Kit.Manifest.ID)
-	aside := ""
-	if there && tree.Policy(done.Policy) == tree.SetAside {
-		aside = databaseOf(done.Aside)
-	}
 	return k.reach(ctx, t, func(s postgres.Server) error {
 		made, err := postgres.Stage(ctx, s, d, stage, archive, rows, progress)
 		for _, r := range made {
@@ -151,8 +147,27 @@ func (k postgresKind) put(ctx context.Context, t target, done *steps.Placed) err
 		if err != nil {
 			return err
 		}
-		return postgres.Rename(ctx, s.On(databaseOf(done.To)), stage, aside)
+		to := s.On(databaseOf(done.To))
+		aside, err := k.aside(ctx, to, done)
+		if err != nil {
+			return err
+		}
+		return postgres.Rename(ctx, to, stage, aside)
 	})
+}
+
+// aside is what a database is renamed to that has the name at this moment, or
+// "" where there is none, or it is to be replaced. One beside another may be
+// there from an earlier run, and have been worked in since.
+func (k postgresKind) aside(ctx context.Context, to postgres.Server, done *steps.Placed) (string, error) {
+	there, err := postgres.Exists(ctx, to)
+	if err != nil || !there || tree.Policy(done.Policy) == tree.Replace {
+		return "", err
+	}
+	if done.Aside == "" {
+		done.Aside = asideAddress(done.To, k.now())
+	}
+	return databaseOf(done.Aside), nil
 }
 
 // shortened puts an ending behind a name, so that the server takes it (63
