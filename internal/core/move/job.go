@@ -5,7 +5,6 @@ package move
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -292,13 +291,5 @@ func (j *Job) version(ctx context.Context, c *card.Card) (survey.Version, error)
 }
 
 func (j *Job) running(ctx context.Context, c *card.Card) ([]string, error) {
-	programs, err := j.Computer.Running(ctx, c.Programs)
-	if err != nil {
-		return nil, err
-	}
-	var out []string
-	for _, p := range programs {
-		out = append(out, fmt.Sprintf("%s (process %d)", p.Name, p.PID))
-	}
-	return out, nil
+	return j.looker(false).Running(ctx, c)
 }

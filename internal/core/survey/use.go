@@ -42,12 +42,9 @@ func (l *Looker) licences(ctx context.Context, c *card.Card, a *App, f *steps.Fa
 // inUse finds the app's running programs, and the programs that have its files
 // open.
 func (l *Looker) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
-	programs, err := l.Computer.Running(ctx, c.Programs)
-	if err != nil {
+	var err error
+	if a.Running, err = l.Running(ctx, c); err != nil {
 		return err
-	}
-	for _, p := range programs {
-		a.Running = append(a.Running, programText(p))
 	}
 	f.Running = a.Running
 	var paths []string
@@ -77,6 +74,15 @@ func (l *Looker) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 		}
 	}
 	return nil
+}
+
+// Running returns the app's programs that run, for a person.
+func (l *Looker) Running(ctx context.Context, c *card.Card) (out []string, err error) {
+	programs, err := l.Computer.Running(ctx, c.Programs)
+	for _, p := range programs {
+		out = append(out, programText(p))
+	}
+	return out, err
 }
 
 func programText(p machine.Program) string { return fmt.Sprintf("%s (process %d)", p.Name, p.PID) }
