@@ -292,8 +292,14 @@ func (b *bench) newKit(computer string) error {
 	return err
 }
 
+// ageKey makes the key that the other side encrypts to.
+func (b *bench) ageKey() error {
+	_, err := b.timed(false, "bash", "-c", "rm -f key.txt; age-keygen -o key.txt 2>/dev/null; age-keygen -y key.txt > key.pub")
+	return err
+}
+
 func (b *bench) pack() error {
-	if _, err := b.timed(false, "bash", "-c", "rm -f key.txt; age-keygen -o key.txt 2>/dev/null; age-keygen -y key.txt > key.pub"); err != nil {
+	if err := b.ageKey(); err != nil {
 		return err
 	}
 	for _, cold := range []bool{true, false} {

@@ -61,7 +61,7 @@ func (b *bench) postgres() error {
 	if err := os.WriteFile(filepath.Join(b.dir, "ledger.yaml"), []byte(card), 0o644); err != nil {
 		return err
 	}
-	if _, err := b.timed(false, "bash", "-c", "rm -f key.txt; age-keygen -o key.txt 2>/dev/null; age-keygen -y key.txt > key.pub"); err != nil {
+	if err := b.ageKey(); err != nil {
 		return err
 	}
 	clear := func() error {

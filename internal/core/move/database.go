@@ -21,6 +21,8 @@ type database interface {
 	seal(ctx context.Context, p survey.Place, is survey.Item, sealed *kit.Sealed) error
 	// there reports whether something is where the database belongs.
 	there(ctx context.Context, t target) (bool, error)
+	// lacks returns what this computer lacks for the database at a target.
+	lacks(ctx context.Context, t target) ([]string, error)
 	// put puts the database in its place; what is in the way is set aside, or
 	// what the policy says.
 	put(ctx context.Context, t target, done *steps.Placed) error
@@ -55,6 +57,14 @@ func (j *Job) there(ctx context.Context, t target) (bool, error) {
 		err = fault.Wrap(fault.Unreadable, err, "cannot look at %s", t.path)
 	}
 	return there, err
+}
+
+// lacks returns what this computer lacks for an item that is a database.
+func (j *Job) lacks(ctx context.Context, t target) ([]string, error) {
+	if db := j.database(t.card.Kind); db != nil {
+		return db.lacks(ctx, t)
+	}
+	return nil, nil
 }
 
 // compareDatabase holds the database at a target against the sealed

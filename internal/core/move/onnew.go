@@ -250,8 +250,8 @@ func (j *Job) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was st
 	if err != nil {
 		return err
 	}
-	if t.card.Kind.Served() && j.Kit.Unlocked() {
-		lacks, err := postgresKind{j}.lacks(ctx, t)
+	if j.Kit.Unlocked() {
+		lacks, err := j.lacks(ctx, t)
 		if err != nil {
 			return err
 		}

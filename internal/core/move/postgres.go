@@ -28,9 +28,7 @@ type postgresKind struct{ *Job }
 // reach runs what needs the server of a target, on the database that its path
 // ends with.
 func (k postgresKind) reach(ctx context.Context, t target, use func(postgres.Server) error) error {
-	l := k.looker(false)
-	l.Commands = k.Commands
-	return l.Reach(ctx, t.card, func(s postgres.Server) error { return use(s.On(databaseOf(t.path))) })
+	return k.looker(false).Reach(ctx, t.card, func(s postgres.Server) error { return use(s.On(databaseOf(t.path))) })
 }
 
 // databaseOf is the name of the database that an address ends with.
@@ -87,7 +85,6 @@ func (k postgresKind) sealedFacts(t target) (*postgres.Sealed, error) {
 	return d, k.openJSON(t.item.Key.App, t.item.Sealed.List, d)
 }
 
-// lacks returns what the server of a target lacks.
 func (k postgresKind) lacks(ctx context.Context, t target) (out []string, err error) {
 	d, err := k.sealedFacts(t)
 	if err != nil {

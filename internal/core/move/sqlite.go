@@ -29,6 +29,8 @@ func (k sqliteKind) there(_ context.Context, t target) (bool, error) {
 	return there, err
 }
 
+func (k sqliteKind) lacks(context.Context, target) ([]string, error) { return nil, nil }
+
 func (k sqliteKind) fingerprint(ctx context.Context, t target) (*dbprint.Fingerprint, error) {
 	temp, err := k.temp()
 	if err != nil {

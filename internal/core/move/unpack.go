@@ -129,13 +129,13 @@ func (j *Job) unpackApp(ctx context.Context, c *card.Card, o *Outcome, damage []
 		return err
 	}
 	for _, t := range targets {
+		lacks, err := j.lacks(ctx, t)
+		if err != nil {
+			return err
+		}
+		f.Lacks = append(f.Lacks, lacks...)
 		if t.card.Kind.Served() {
-			lacks, err := postgresKind{j}.lacks(ctx, t)
-			if err != nil {
-				return err
-			}
-			f.Lacks = append(f.Lacks, lacks...)
-			continue
+			continue // its space is the server's
 		}
 		v, err := machine.VolumeOf(t.path)
 		if err != nil {

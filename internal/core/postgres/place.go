@@ -34,9 +34,13 @@ func Exists(ctx context.Context, s Server) (bool, error) {
 		return false, err
 	}
 	defer conn.Close(context.WithoutCancel(ctx))
-	var there bool
-	err = conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_catalog.pg_database WHERE datname = $1)", s.Database).Scan(&there)
+	there, err := exists(ctx, conn, s.Database)
 	return there, s.explain(err)
+}
+
+func exists(ctx context.Context, conn *pgx.Conn, database string) (there bool, err error) {
+	err = conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_catalog.pg_database WHERE datname = $1)", database).Scan(&there)
+	return there, err
 }
 
 // Lacks returns what the new server lacks for a sealed database: an older
@@ -207,9 +211,9 @@ func Rename(ctx context.Context, s Server, stage, aside string) error {
 		return err
 	}
 	defer conn.Close(context.WithoutCancel(ctx))
-	there, err := Exists(ctx, s)
+	there, err := exists(ctx, conn, s.Database)
 	if err != nil {
-		return err
+		return s.explain(err)
 	}
 	var statements []string
 	switch {
@@ -225,17 +229,6 @@ func Rename(ctx context.Context, s Server, stage, aside string) error {
 		}
 	}
 	return nil
-}
-
-// Drop drops a database that was staged.
-func Drop(ctx context.Context, s Server) error {
-	conn, err := s.maintenance(ctx)
-	if err != nil {
-		return err
-	}
-	defer conn.Close(context.WithoutCancel(ctx))
-	_, err = conn.Exec(ctx, "DROP DATABASE IF EXISTS "+quoted(s.Database))
-	return s.explain(err)
 }
 
 // load runs what Seal wrote as data.

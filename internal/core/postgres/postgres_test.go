@@ -335,9 +335,7 @@ func TestWhatStandsInTheWay(t *testing.T) {
 			t.Errorf("%.40q: %v", bad, err)
 		}
 	}
-	if err := Drop(t.Context(), server(now, "inway_stage")); err != nil {
-		t.Fatal(err)
-	}
+	sql(t, now, "postgres", "DROP DATABASE inway_stage")
 	older := *d
 	older.Number, older.Engine, older.Extensions, older.Collate = 990001, "PostgreSQL 99.1", []string{"no_such_extension"}, "xx_XX.UTF-8"
 	lacks, err := Lacks(t.Context(), to, &older)

@@ -41,11 +41,10 @@ func Seal(ctx context.Context, s Server, counts []card.Count, schema, data io.Wr
 	if err != nil {
 		return nil, s.explain(err)
 	}
-	number, _, err := versionOf(ctx, conn)
-	if err != nil {
+	if err := facts(ctx, conn, out); err != nil {
 		return nil, s.explain(err)
 	}
-	if err := s.dumpSchema(ctx, number/10000, snapshot, schema); err != nil {
+	if err := s.dumpSchema(ctx, out.Number/10000, snapshot, schema); err != nil {
 		return nil, err
 	}
 	if err := lock(ctx, conn, rels); err != nil {
@@ -76,7 +75,7 @@ func Seal(ctx context.Context, s Server, counts []card.Count, schema, data io.Wr
 	}
 	f.Sort()
 	out.Fingerprint = *f
-	return out, s.explain(s.facts(ctx, conn, out))
+	return out, nil
 }
 
 // Sealed is what a sealed database is known by, besides its rows.
@@ -102,7 +101,7 @@ type Role struct {
 }
 
 // facts fills in what the new server must have.
-func (s Server) facts(ctx context.Context, conn *pgx.Conn, out *Sealed) (err error) {
+func facts(ctx context.Context, conn *pgx.Conn, out *Sealed) (err error) {
 	if out.Number, _, err = versionOf(ctx, conn); err != nil {
 		return err
 	}
