@@ -26,6 +26,8 @@ const (
 	Exports Kind = "exports" // files that the app itself wrote, which a person takes in one by one
 
 	PostgreSQL Kind = "postgresql" // a database of a PostgreSQL server
+	MariaDB    Kind = "mariadb"    // a database of a MariaDB or MySQL server
+	Firebird   Kind = "firebird"   // a database of a Firebird server
 
 	Network Kind = "network" // a server or share that stays where it is
 	Hosted  Kind = "hosted"  // data that the maker keeps for an account
@@ -125,7 +127,7 @@ type Sync struct {
 // Item is one thing of an app that moves.
 type Item struct {
 	Name     string   `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name, unique in the card."`
-	Kind     Kind     `yaml:"kind" jsonschema:"required,enum=folder,enum=file,enum=sqlite,enum=dbase,enum=jet,enum=exports,enum=postgresql,enum=network,enum=hosted" jsonschema_description:"What the item is."`
+	Kind     Kind     `yaml:"kind" jsonschema:"required,enum=folder,enum=file,enum=sqlite,enum=dbase,enum=jet,enum=exports,enum=postgresql,enum=mariadb,enum=firebird,enum=network,enum=hosted" jsonschema_description:"What the item is."`
 	Path     Path     `yaml:"path,omitempty" jsonschema_description:"Where it lies, in the system's own terms. Not for network, hosted and databases of a server."`
 	Server   *Server  `yaml:"server,omitempty" jsonschema_description:"Database of a server: which, and how to be let in."`
 	Address  string   `yaml:"address,omitempty" jsonschema_description:"Network and hosted: its address, such as QUAY-SRV:5432, //QUAY-SRV/ledger or https://ledger.example."`
@@ -146,7 +148,7 @@ type Item struct {
 type Server struct {
 	Host     Setting `yaml:"host,omitempty" jsonschema_description:"Name or address of the server, or the folder of its socket."`
 	Port     Setting `yaml:"port,omitempty" jsonschema_description:"Its port."`
-	Database Setting `yaml:"database" jsonschema:"required" jsonschema_description:"Name of the database."`
+	Database Setting `yaml:"database" jsonschema:"required" jsonschema_description:"Name of the database; for Firebird its file or alias, as the server sees it."`
 	User     Setting `yaml:"user,omitempty" jsonschema_description:"Who may read all of it, and make databases on the new server."`
 	Password *Source `yaml:"password,omitempty" jsonschema_description:"Where the app's settings keep the password; without one the server's own password file is used, or it is asked for."`
 }
@@ -287,7 +289,7 @@ func (k Kind) Single() bool { return k == File || k == Jet }
 func (k Kind) Tree() bool { return k == Folder || k == DBase || k == Exports }
 
 // Served reports whether items of this kind are databases of a server.
-func (k Kind) Served() bool { return k == PostgreSQL }
+func (k Kind) Served() bool { return k == PostgreSQL || k == MariaDB || k == Firebird }
 
 // Queried reports whether items of this kind are databases, of which counts
 // are queries.

@@ -254,7 +254,7 @@ func (k *checker) card(c *Card) {
 
 func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	k.name(at, it.Name, taken)
-	oneOf(k, at, "kind", it.Kind, Folder, File, SQLite, DBase, Jet, Exports, PostgreSQL, Network, Hosted)
+	oneOf(k, at, "kind", it.Kind, Folder, File, SQLite, DBase, Jet, Exports, PostgreSQL, MariaDB, Firebird, Network, Hosted)
 	switch {
 	case it.Kind.Stays():
 		k.stays(at, it)

@@ -38,11 +38,11 @@ type database interface {
 // database returns what a kind of item does, or nil where it is none of a
 // database.
 func (j *Job) database(kind card.Kind) database {
-	switch kind {
-	case card.SQLite:
+	if kind == card.SQLite {
 		return sqliteKind{j}
-	case card.PostgreSQL:
-		return postgresKind{j}
+	}
+	if e := survey.Engine(kind); e != nil {
+		return servedKind{j, e}
 	}
 	return nil
 }

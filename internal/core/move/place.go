@@ -10,6 +10,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/survey"
 	"movekit/internal/core/tree"
 )
 
@@ -104,9 +105,9 @@ func (j *Job) intend(t target, there bool) steps.Placed {
 	case !there:
 		done.Policy, done.Aside = "", earlier
 	case policy == tree.KeepBoth && t.card.Kind.Served():
-		done.To = bothAddress(t.path, j.Kit.Manifest.Old.Name)
+		done.To = bothOf(survey.Engine(t.card.Kind), t.server, j.Kit.Manifest.Old.Name).Address()
 	case policy == tree.SetAside && t.card.Kind.Served():
-		done.Aside = asideAddress(t.path, j.now())
+		done.Aside = asideOf(survey.Engine(t.card.Kind), t.server, j.now()).Address()
 	case policy == tree.KeepBoth:
 		done.To = tree.BothName(t.path, j.Kit.Manifest.Old.Name)
 	case policy == tree.SetAside && len(t.card.Include) > 0 && earlier != "":

@@ -7,6 +7,7 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/served"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
@@ -41,10 +42,11 @@ func (j *Job) inspect(ctx context.Context) ([]string, error) {
 
 // target is where an item of the kit belongs on this computer.
 type target struct {
-	item *steps.Item
-	card *card.Item
-	user *machine.User
-	path string
+	item   *steps.Item
+	card   *card.Item
+	user   *machine.User
+	server served.Server // of a database of one
+	path   string
 }
 
 // targets returns where the items of an app belong here, and the users who
@@ -89,8 +91,8 @@ func (j *Job) targetOf(ctx context.Context, c *card.Card, it *steps.Item) (t tar
 		return t, fault.New(fault.Damaged, "the card of %s has no item %q", c.Title, it.Key.Item)
 	}
 	if t.card.Kind.Served() {
-		s, err := j.lookerFor(c, false).Server(ctx, t.card)
-		t.path = s.Address()
+		t.server, err = j.lookerFor(c, false).Server(ctx, t.card)
+		t.path = t.server.Address()
 		return t, err
 	}
 	path := t.card.Path.On(string(j.Computer.System()))

@@ -23,6 +23,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/served"
 )
 
 // Oldest is the oldest server that is moved from.
@@ -33,36 +34,10 @@ const connectTime = 5 * time.Second
 
 // Server is a server and a database on it. Empty fields stand for what the
 // server's own programs would use (PGHOST and so on, pgpass).
-type Server struct {
-	Host     string // name, address, or folder of the socket
-	Port     string
-	User     string
-	Password string
-	Database string
-}
-
-// Address names the database for a person, without the password.
-func (s Server) Address() string {
-	host := s.Host
-	if host == "" {
-		host = "local"
-	}
-	if s.Port != "" && !strings.HasPrefix(host, "/") {
-		host = net.JoinHostPort(host, s.Port)
-	} else if s.Port != "" {
-		host += ":" + s.Port
-	}
-	if s.User != "" {
-		host = s.User + "@" + host
-	}
-	return "postgresql:" + host + "/" + s.Database
-}
+type Server struct{ served.Server }
 
 // On returns the same server with another database.
-func (s Server) On(database string) Server {
-	s.Database = database
-	return s
-}
+func (s Server) On(database string) Server { return Server{s.Server.On(database)} }
 
 // settings are those that make values come out the same on every server.
 var settings = map[string]string{

@@ -7,34 +7,26 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/served"
 )
-
-// Look is what is there of a database.
-type Look struct {
-	Version  string // of the server
-	Number   int    // the same as a number: 150004 is 15.4
-	Bytes    int64  // on the server's disk
-	Tables   int64
-	Sessions []string // who else is connected, one text a program and user
-	Stamp    string   // changes when anything on the server does
-	Left     []string // what does not move, with the reason
-}
 
 // LookAt looks at a database. One that is not there gives an error of the kind
 // fault.Missing.
-func LookAt(ctx context.Context, s Server) (*Look, error) {
+func LookAt(ctx context.Context, s Server) (*served.Look, error) {
 	conn, err := s.connect(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer conn.Close(context.WithoutCancel(ctx))
-	l := &Look{}
-	if l.Number, l.Version, err = versionOf(ctx, conn); err != nil {
+	l := &served.Look{}
+	number, version, err := versionOf(ctx, conn)
+	if err != nil {
 		return nil, s.explain(err)
 	}
-	if l.Number < Oldest {
-		return nil, fault.New(fault.ServerRefused, "the server of %s is PostgreSQL %s; 12 or newer is needed", s.Address(), l.Version)
+	if number < Oldest {
+		return nil, fault.New(fault.ServerRefused, "the server of %s is PostgreSQL %s; 12 or newer is needed", s.Address(), version)
 	}
+	l.Engine = "PostgreSQL " + version
 	err = conn.QueryRow(ctx, `SELECT pg_catalog.pg_database_size(d.oid), (SELECT count(*) FROM pg_catalog.pg_class c WHERE c.relkind IN ('r','p') AND `+notOurs("c")+`),
 		d.oid::text || ' ' || CASE WHEN pg_catalog.pg_is_in_recovery() THEN clock_timestamp()::text ELSE pg_catalog.pg_current_wal_insert_lsn()::text END
 		FROM pg_catalog.pg_database d WHERE d.datname = pg_catalog.current_database()`).Scan(&l.Bytes, &l.Tables, &l.Stamp)

@@ -202,10 +202,36 @@ func (s Server) finish(ctx context.Context, conn *pgx.Conn, d *Sealed, name stri
 	return nil
 }
 
-// Rename gives the staged database its name, after what has that name was
-// renamed to aside, or dropped where aside is empty. A database that somebody
-// is connected to cannot be renamed.
-func Rename(ctx context.Context, s Server, stage, aside string) error {
+// Rename gives a database another name. One that somebody is connected to
+// cannot be renamed.
+func Rename(ctx context.Context, s Server, to string) error {
+	conn, err := s.maintenance(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	_, err = conn.Exec(ctx, renaming(s.Database, to))
+	return s.explain(err)
+}
+
+// Drop removes a database.
+func Drop(ctx context.Context, s Server) error {
+	conn, err := s.maintenance(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	_, err = conn.Exec(ctx, "DROP DATABASE "+quoted(s.Database))
+	return s.explain(err)
+}
+
+func renaming(from, to string) string {
+	return fmt.Sprintf("ALTER DATABASE %s RENAME TO %s", quoted(from), quoted(to))
+}
+
+// Settle gives the staged database its name, after what has that name was
+// renamed to aside, or dropped where aside is empty.
+func Settle(ctx context.Context, s Server, stage, aside string) error {
 	conn, err := s.maintenance(ctx)
 	if err != nil {
 		return err
@@ -218,11 +244,11 @@ func Rename(ctx context.Context, s Server, stage, aside string) error {
 	var statements []string
 	switch {
 	case there && aside != "":
-		statements = append(statements, fmt.Sprintf("ALTER DATABASE %s RENAME TO %s", quoted(s.Database), quoted(aside)))
+		statements = append(statements, renaming(s.Database, aside))
 	case there:
 		statements = append(statements, "DROP DATABASE "+quoted(s.Database))
 	}
-	statements = append(statements, fmt.Sprintf("ALTER DATABASE %s RENAME TO %s", quoted(stage), quoted(s.Database)))
+	statements = append(statements, renaming(stage, s.Database))
 	for _, sql := range statements {
 		if _, err := conn.Exec(ctx, sql); err != nil {
 			return s.explain(err)

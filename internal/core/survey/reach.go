@@ -14,7 +14,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/postgres"
+	"movekit/internal/core/served"
 	"movekit/internal/core/sqlite"
 	"movekit/internal/core/tree"
 )
@@ -210,8 +210,8 @@ func (l *Looker) asked(ctx context.Context, s card.Sync, places []Place, st *Syn
 // ask returns the number that a query gives of a database.
 func (l *Looker) ask(ctx context.Context, p Place, query string) (n int64, err error) {
 	if p.Item.Kind.Served() {
-		err = l.Reach(ctx, p.Item, func(s postgres.Server) (err error) {
-			n, err = postgres.Ask(ctx, s, query)
+		err = l.Reach(ctx, p.Item, func(s served.Server) (err error) {
+			n, err = Engine(p.Item.Kind).Ask(ctx, s, query)
 			return err
 		})
 		return n, err

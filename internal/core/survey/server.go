@@ -12,12 +12,22 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/postgres"
+	"movekit/internal/core/served"
 )
+
+// Engine returns what moves the databases of servers of a kind, or nil.
+func Engine(kind card.Kind) served.Engine {
+	switch kind {
+	case card.PostgreSQL:
+		return postgres.Engine{}
+	}
+	return nil
+}
 
 // Server reads from the app's settings which server's database an item is, and
 // how to be let in.
-func (l *Looker) Server(ctx context.Context, it *card.Item) (postgres.Server, error) {
-	var s postgres.Server
+func (l *Looker) Server(ctx context.Context, it *card.Item) (served.Server, error) {
+	s := served.Server{Kind: it.Kind}
 	for _, f := range []struct {
 		from card.Setting
 		to   *string
@@ -62,7 +72,7 @@ func pulled(c machine.Computer) bool {
 
 // Reach runs what needs a server. Where that wants a password that nobody has
 // given yet, it is asked for once.
-func (l *Looker) Reach(ctx context.Context, it *card.Item, use func(postgres.Server) error) error {
+func (l *Looker) Reach(ctx context.Context, it *card.Item, use func(served.Server) error) error {
 	s, err := l.Server(ctx, it)
 	if err != nil {
 		return err
@@ -81,16 +91,16 @@ func (l *Looker) Reach(ctx context.Context, it *card.Item, use func(postgres.Ser
 // served surveys a database of a server. One that cannot be looked at does not
 // keep the survey from the rest; the place says why.
 func (l *Looker) served(ctx context.Context, p *Place, is *Item) error {
-	err := l.Reach(ctx, p.Item, func(s postgres.Server) error {
+	err := l.Reach(ctx, p.Item, func(s served.Server) error {
 		p.Path, is.Path = s.Address(), s.Address()
-		look, err := postgres.LookAt(ctx, s)
+		look, err := Engine(p.Item.Kind).LookAt(ctx, s)
 		if err != nil {
 			return err
 		}
 		p.Found, is.State = true, Here
 		is.Bytes, is.Files, is.Stamp, is.OpenBy, is.Left = look.Bytes, 1, look.Stamp, look.Sessions, look.Left
 		is.Sealed = look.Bytes // how it will compress is not known
-		is.Details = []string{fmt.Sprintf("PostgreSQL %s, %d tables", look.Version, look.Tables)}
+		is.Details = []string{fmt.Sprintf("%s, %d tables", look.Engine, look.Tables)}
 		return nil
 	})
 	if err == nil {

@@ -1,0 +1,194 @@
+package move
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"time"
+
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/seal"
+	"movekit/internal/core/served"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/survey"
+	"movekit/internal/core/tree"
+)
+
+// sealedEnding is put behind the ending of a server's sealed streams.
+const sealedEnding = ".zst.age"
+
+// servedKind moves databases of servers.
+type servedKind struct {
+	*Job
+	engine served.Engine
+}
+
+// reach runs what needs the server of a target, on the database that its path
+// ends with.
+func (k servedKind) reach(ctx context.Context, t target, use func(served.Server) error) error {
+	return k.looker(false).Reach(ctx, t.card, func(s served.Server) error { return use(s.At(t.path)) })
+}
+
+func (k servedKind) seal(ctx context.Context, p survey.Place, is survey.Item, sealed *kit.Sealed) (err error) {
+	dir := k.Kit.AppDir(p.Key.App)
+	schemaEnding, rowsEnding := k.engine.Endings()
+	var schema *seal.Writer
+	var schemaTo io.Writer
+	if schemaEnding != "" {
+		if schema, err = seal.Create(dir, sealed.Stream+schemaEnding+sealedEnding, k.sealing(1)); err != nil {
+			return err
+		}
+		schemaTo = schema
+	}
+	abort := func(w *seal.Writer) {
+		if w != nil {
+			w.Abort()
+		}
+	}
+	rows, err := seal.Create(dir, sealed.Stream+rowsEnding+sealedEnding, k.sealing(0))
+	if err != nil {
+		abort(schema)
+		return err
+	}
+	progress := k.begin(p.Key, "sealing", is.Bytes)
+	var facts any
+	err = k.reach(ctx, target{card: p.Item, path: p.Path}, func(s served.Server) (err error) {
+		facts, err = k.engine.Seal(ctx, s, p.Item.Counts, schemaTo, rows, func(n int64) {
+			sealed.Bytes += n
+			progress(n)
+		})
+		return err
+	})
+	if err != nil {
+		abort(schema)
+		rows.Abort()
+		return err
+	}
+	sealed.Files, sealed.Left, sealed.LeftCount = 1, is.Left, len(is.Left)
+	if schema != nil {
+		if sealed.Schema, err = schema.Close(); err != nil {
+			rows.Abort()
+			return err
+		}
+	}
+	if sealed.Parts, err = rows.Close(); err != nil {
+		return err
+	}
+	sealed.List, err = k.sealJSON(dir, sealed.Stream+listEnding, facts)
+	return err
+}
+
+func (k servedKind) there(ctx context.Context, t target) (there bool, err error) {
+	err = k.reach(ctx, t, func(s served.Server) (err error) {
+		there, err = k.engine.Exists(ctx, s)
+		return err
+	})
+	return there, err
+}
+
+// facts reads what is known of the sealed database besides its rows.
+func (k servedKind) facts(t target) ([]byte, error) {
+	var d json.RawMessage
+	err := k.openJSON(t.item.Key.App, t.item.Sealed.List, &d)
+	return d, err
+}
+
+func (k servedKind) lacks(ctx context.Context, t target) (out []string, err error) {
+	d, err := k.facts(t)
+	if err != nil {
+		return nil, err
+	}
+	err = k.reach(ctx, t, func(s served.Server) (err error) {
+		out, err = k.engine.Lacks(ctx, s, d)
+		return err
+	})
+	return out, err
+}
+
+// put makes the database under another name, loads it, and renames it into
+// place after what is in the way was renamed.
+func (k servedKind) put(ctx context.Context, t target, done *steps.Placed) error {
+	d, err := k.facts(t)
+	if err != nil {
+		return err
+	}
+	temp, err := k.temp()
+	if err != nil {
+		return err
+	}
+	there, err := k.there(ctx, t)
+	if err != nil {
+		return err
+	}
+	if there && tree.Policy(done.Policy) == tree.Skip {
+		return nil
+	}
+	return k.reach(ctx, t, func(s served.Server) error {
+		p := served.Putting{
+			Facts: d, Temp: temp, Stage: k.engine.Named(s.Database, "_stage_"+k.Kit.Manifest.ID),
+			Schema:   func() (io.ReadCloser, error) { return k.open(t, t.item.Sealed.Schema) },
+			Rows:     func() (io.ReadCloser, error) { return k.open(t, t.item.Sealed.Parts) },
+			Progress: k.begin(t.item.Key, "putting in place", t.item.Sealed.Bytes),
+		}
+		notes, err := k.engine.Stage(ctx, s, p)
+		done.Notes = append(done.Notes, notes...)
+		if err != nil {
+			return err
+		}
+		to := s.At(done.To)
+		aside, err := k.aside(ctx, to, done)
+		if err != nil {
+			return err
+		}
+		return k.engine.Settle(ctx, to, p, aside)
+	})
+}
+
+// aside is what a database is renamed to that has the name at this moment, or
+// "" where there is none, or it is to be replaced. One beside another may be
+// there from an earlier run, and have been worked in since.
+func (k servedKind) aside(ctx context.Context, to served.Server, done *steps.Placed) (string, error) {
+	there, err := k.engine.Exists(ctx, to)
+	if err != nil || !there || tree.Policy(done.Policy) == tree.Replace {
+		return "", err
+	}
+	if done.Aside == "" {
+		done.Aside = asideOf(k.engine, to, k.now()).Address()
+	}
+	return to.At(done.Aside).Database, nil
+}
+
+// asideOf is where a database goes that is in the way.
+func asideOf(e served.Engine, s served.Server, at time.Time) served.Server {
+	return s.On(e.Named(s.Database, "_set_aside_"+at.Format("20060102_150405")))
+}
+
+// bothOf is where a database goes beside another.
+func bothOf(e served.Engine, s served.Server, old string) served.Server {
+	return s.On(e.Named(s.Database, "_from_"+old))
+}
+
+func (k servedKind) open(t target, parts []seal.Part) (io.ReadCloser, error) {
+	return seal.Open(k.Kit.AppDir(t.item.Key.App), parts, k.identity())
+}
+
+func (k servedKind) fingerprint(ctx context.Context, t target) (f *dbprint.Fingerprint, err error) {
+	err = k.reach(ctx, t, func(s served.Server) (err error) {
+		f, err = k.engine.Fingerprint(ctx, s, t.card.Counts, k.bytes)
+		return err
+	})
+	return f, err
+}
+
+func (k servedKind) oldRows(_ context.Context, t target) (func(dbprint.Table) dbprint.Rows, func(), error) {
+	return func(table dbprint.Table) dbprint.Rows {
+		return k.engine.SealedRows(func() (io.ReadCloser, error) { return k.open(t, t.item.Sealed.Parts) }, table)
+	}, func() {}, nil
+}
+
+func (k servedKind) newRows(ctx context.Context, t target, table dbprint.Table) dbprint.Rows {
+	return func(each func(dbprint.Row) error) error {
+		return k.reach(ctx, t, func(s served.Server) error { return k.engine.Rows(ctx, s, table)(each) })
+	}
+}
