@@ -30,7 +30,10 @@ func (j *Job) put(ctx context.Context, t target) (ItemOutcome, error) {
 		out.To = at
 		return out, j.recordSame(t, at)
 	}
-	done := j.intend(t, there)
+	done, err := j.intend(ctx, t, there)
+	if err != nil {
+		return out, err
+	}
 	if err := j.Kit.Record(j.line(steps.EventPlacing, t.item.Key), done); err != nil {
 		return out, err
 	}
@@ -87,7 +90,7 @@ func (j *Job) recordSame(t target, at string) error {
 }
 
 // intend says what will be done about an item and what is in its way.
-func (j *Job) intend(t target, there bool) steps.Placed {
+func (j *Job) intend(ctx context.Context, t target, there bool) (steps.Placed, error) {
 	policy := j.Policy
 	if policy == "" {
 		policy = tree.SetAside
@@ -107,7 +110,7 @@ func (j *Job) intend(t target, there bool) steps.Placed {
 	case policy == tree.KeepBoth && t.card.Kind.Served():
 		done.To = bothOf(survey.Engine(t.card.Kind), t.server, j.Kit.Manifest.Old.Name).Address()
 	case policy == tree.SetAside && t.card.Kind.Served():
-		done.Aside = asideOf(survey.Engine(t.card.Kind), t.server, j.now()).Address()
+		return done, servedKind{j, survey.Engine(t.card.Kind)}.intendAside(ctx, t, earlier, &done)
 	case policy == tree.KeepBoth:
 		done.To = tree.BothName(t.path, j.Kit.Manifest.Old.Name)
 	case policy == tree.SetAside && len(t.card.Include) > 0 && earlier != "":
@@ -115,7 +118,7 @@ func (j *Job) intend(t target, there bool) steps.Placed {
 	case policy == tree.SetAside:
 		done.Aside = tree.AsideName(t.path, j.now())
 	}
-	return done
+	return done, nil
 }
 
 // sameAlready reports whether what is at the target is what would be put

@@ -159,6 +159,22 @@ func (k servedKind) aside(ctx context.Context, to served.Server, done *steps.Pla
 	return to.At(done.Aside).Database, nil
 }
 
+// intendAside says where a database will go that is in the way: where an
+// interrupted run was about to put it, unless it has done so.
+func (k servedKind) intendAside(ctx context.Context, t target, earlier string, done *steps.Placed) error {
+	done.Aside = asideOf(k.engine, t.server, k.now()).Address()
+	if earlier == "" {
+		return nil
+	}
+	return k.reach(ctx, t, func(s served.Server) error {
+		there, err := k.engine.Exists(ctx, s.At(earlier))
+		if err == nil && !there {
+			done.Aside = earlier
+		}
+		return err
+	})
+}
+
 // asideOf is where a database goes that is in the way.
 func asideOf(e served.Engine, s served.Server, at time.Time) served.Server {
 	return s.On(e.Named(s.Database, "_set_aside_"+at.Format("20060102_150405")))

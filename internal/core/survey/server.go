@@ -11,6 +11,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/mariadb"
 	"movekit/internal/core/postgres"
 	"movekit/internal/core/served"
 )
@@ -20,6 +21,8 @@ func Engine(kind card.Kind) served.Engine {
 	switch kind {
 	case card.PostgreSQL:
 		return postgres.Engine{}
+	case card.MariaDB:
+		return mariadb.Engine{}
 	}
 	return nil
 }

@@ -1,0 +1,376 @@
+package mariadb
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/served"
+)
+
+// unfinished is a table that a database holds while what belongs in it is
+// renamed into it. It keeps the definitions that are dropped meanwhile.
+const unfinished = "movekit_unfinished"
+
+// exists reports whether the server has the database, all of it.
+func exists(ctx context.Context, s served.Server) (bool, error) {
+	c, err := connect(ctx, s.On(""))
+	if err != nil {
+		return false, err
+	}
+	defer c.close()
+	there, err := c.has(ctx, s.Database)
+	if err != nil || !there {
+		return false, err
+	}
+	from, err := c.unfinishedFrom(ctx, s.Database)
+	return from == nil, err
+}
+
+func (c *session) has(ctx context.Context, database string) (bool, error) {
+	n, err := c.column(ctx, "SELECT 1 FROM information_schema.schemata WHERE schema_name = ?", database)
+	return len(n) > 0, err
+}
+
+// unfinishedFrom is the database from which another is being renamed, or nil.
+func (c *session) unfinishedFrom(ctx context.Context, database string) (*string, error) {
+	there, err := c.column(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = ? AND table_name = ?", database, unfinished)
+	if err != nil || len(there) == 0 {
+		return nil, err
+	}
+	row, err := c.one(ctx, "SELECT origin FROM "+quoted(database)+"."+unfinished+" WHERE id = 0")
+	if err != nil {
+		return nil, err
+	}
+	return &row[0], nil
+}
+
+// lacks returns what the new server lacks for a sealed database.
+func lacks(ctx context.Context, s served.Server, d *Sealed) ([]string, error) {
+	c, err := connect(ctx, s.On(""))
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	v, err := c.version(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	if !v.takes(parseVersion(d.Engine)) {
+		out = append(out, fmt.Sprintf("the server here is %s, and the old one was %s: its databases go to a server of the same maker and of the same version or a newer one", v, d.Engine))
+	}
+	have, err := c.column(ctx, "SELECT concat('storage engine ', engine) FROM information_schema.engines WHERE support IN ('YES', 'DEFAULT') UNION SELECT concat('collation ', collation_name) FROM information_schema.collations")
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range d.Needs {
+		if !slices.Contains(have, n) && !slices.Contains(have, "collation "+long(strings.TrimPrefix(n, "collation "))) {
+			out = append(out, "the "+n+" is not on the server here")
+		}
+	}
+	most, err := c.number(ctx, "SELECT @@max_allowed_packet")
+	if err != nil {
+		return nil, err
+	}
+	if d.Longest > most {
+		out = append(out, fmt.Sprintf("the server here takes at most %d bytes at once, and the longest row has %d: set max_allowed_packet=%dM in its settings and start it again", most, d.Longest, d.Longest>>20+2))
+	}
+	return out, nil
+}
+
+// stage makes the tables of a sealed database under another name, and loads
+// them.
+func stage(ctx context.Context, s served.Server, d *Sealed, p served.Putting) error {
+	c, err := connect(ctx, s.On(""))
+	if err != nil {
+		return err
+	}
+	defer c.close()
+	for _, sql := range []string{
+		"DROP DATABASE IF EXISTS " + quoted(p.Stage),
+		fmt.Sprintf("CREATE DATABASE %s CHARACTER SET %s COLLATE %s", quoted(p.Stage), d.Charset, d.Collation),
+		"USE " + quoted(p.Stage),
+	} {
+		if err := c.run(ctx, sql); err != nil {
+			return err
+		}
+	}
+	for _, m := range d.Make {
+		if err := c.run(ctx, m.SQL); err != nil {
+			return err
+		}
+		if m.After != "" {
+			if _, err := c.table(ctx, m.After); err != nil {
+				return err
+			}
+		}
+	}
+	if err := load(ctx, s.On(p.Stage), d, p); err != nil {
+		return err
+	}
+	return c.run(ctx, linksOf(d)...)
+}
+
+// moved are the objects of a database that renaming tables does not take
+// along, by how they are dropped.
+var dropped = []string{"TRIGGER", "EVENT", "VIEW", "FUNCTION", "PROCEDURE", "PACKAGE"}
+
+// rename moves all of a database to another name, and adds objects to it: a
+// server cannot rename one. A run that was interrupted is ended by the same
+// call. Events of what is set aside are switched off.
+func (c *session) rename(ctx context.Context, from, to string, add []Object, aside bool) error {
+	origin, err := c.unfinishedFrom(ctx, to)
+	if err != nil {
+		return err
+	}
+	there, err := c.has(ctx, to)
+	if err != nil {
+		return err
+	}
+	if there && (origin == nil || *origin != from) {
+		return fault.New(fault.Changed, "there is a database %s already on the server of %s", to, c.server.Address())
+	}
+	rest := &Sealed{} // what is still under the old name
+	inOld, err := c.has(ctx, from)
+	if err != nil {
+		return err
+	}
+	if inOld {
+		if rest, err = c.definitions(ctx, from); err != nil {
+			return err
+		}
+	}
+	if !there {
+		if err := c.run(ctx, fmt.Sprintf("CREATE DATABASE %s CHARACTER SET %s COLLATE %s", quoted(to), rest.Charset, rest.Collation)); err != nil {
+			return err
+		}
+	}
+	keep := quoted(to) + "." + unfinished
+	if origin == nil {
+		if err := c.run(ctx, "CREATE TABLE "+keep+" (id int PRIMARY KEY, origin text, definition longtext) CHARACTER SET utf8mb4"); err != nil {
+			return err
+		}
+	}
+	if err := c.keep(ctx, keep, from, slices.Concat(rest.Defined, add)); err != nil {
+		return err
+	}
+	if inOld {
+		if err := c.moveTables(ctx, from, to, rest); err != nil {
+			return err
+		}
+	}
+	if err := c.define(ctx, keep, to, aside); err != nil {
+		return err
+	}
+	return c.run(ctx, "DROP DATABASE IF EXISTS "+quoted(from), "DROP TABLE "+keep)
+}
+
+// definitions reads the objects of a database.
+func (c *session) definitions(ctx context.Context, database string) (*Sealed, error) {
+	d := &Sealed{}
+	base, err := c.one(ctx, "SELECT default_character_set_name, default_collation_name FROM information_schema.schemata WHERE schema_name = ?", database)
+	if err != nil {
+		return nil, err
+	}
+	d.Charset, d.Collation = base[0], base[1]
+	if err := c.run(ctx, "USE "+quoted(database)); err != nil {
+		return nil, err
+	}
+	return d, c.objects(ctx, d)
+}
+
+// keep writes definitions where they outlive being dropped. Those of an
+// interrupted run stay.
+func (c *session) keep(ctx context.Context, table, from string, all []Object) error {
+	had, err := c.kept(ctx, table)
+	if err != nil {
+		return err
+	}
+	for i, o := range all {
+		if slices.ContainsFunc(had, func(h Object) bool { return h.Sort == o.Sort && h.Name == o.Name }) {
+			continue
+		}
+		text, err := json.Marshal(o)
+		if err != nil {
+			return fault.Wrap(fault.Internal, err, "cannot write a definition")
+		}
+		if err := c.run(ctx, fmt.Sprintf("INSERT INTO %s VALUES (%d, '', %s)", table, 1+len(had)+i, literal(string(text)))); err != nil {
+			return err
+		}
+	}
+	return c.run(ctx, fmt.Sprintf("INSERT IGNORE INTO %s VALUES (0, %s, '')", table, literal(from)))
+}
+
+func (c *session) kept(ctx context.Context, table string) (out []Object, err error) {
+	texts, err := c.column(ctx, "SELECT definition FROM "+table+" WHERE id > 0 ORDER BY id")
+	for _, t := range texts {
+		var o Object
+		if err := json.Unmarshal([]byte(t), &o); err != nil {
+			return nil, fault.Wrap(fault.BadDatabase, err, "the table %s cannot be read", table)
+		}
+		out = append(out, o)
+	}
+	return out, err
+}
+
+// moveTables moves the tables, after the objects that are in the way of that
+// are dropped; their definitions are kept.
+func (c *session) moveTables(ctx context.Context, from, to string, rest *Sealed) error {
+	for _, sort := range dropped {
+		for _, o := range rest.Defined {
+			if o.Sort == sort {
+				if err := c.run(ctx, "DROP "+sort+" IF EXISTS "+quoted(from)+"."+quoted(o.Name)); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	names, err := c.column(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = ? AND table_name <> ? AND table_type <> 'VIEW'", from, unfinished)
+	if err != nil || len(names) == 0 {
+		return err
+	}
+	var pairs []string
+	for _, n := range names {
+		pairs = append(pairs, fmt.Sprintf("%s.%s TO %s.%s", quoted(from), quoted(n), quoted(to), quoted(n)))
+	}
+	return c.run(ctx, "RENAME TABLE "+strings.Join(pairs, ", "))
+}
+
+// define makes the kept objects in a database.
+func (c *session) define(ctx context.Context, table, database string, aside bool) error {
+	all, err := c.kept(ctx, table)
+	if err != nil {
+		return err
+	}
+	if err := c.run(ctx, "USE "+quoted(database)); err != nil {
+		return err
+	}
+	for _, o := range all {
+		sql := append(o.session(), "DROP "+o.Sort+" IF EXISTS "+quoted(o.Name), o.create(o.Definer))
+		if o.Sort == "EVENT" && aside {
+			sql = append(sql, "ALTER EVENT "+quoted(o.Name)+" DISABLE")
+		}
+		if err := c.run(ctx, sql...); err != nil {
+			return err
+		}
+	}
+	return c.run(ctx, settings...)
+}
+
+// settle gives the staged database its name.
+func settle(ctx context.Context, s served.Server, d *Sealed, p served.Putting, aside string) error {
+	c, err := connect(ctx, s.On(""))
+	if err != nil {
+		return err
+	}
+	defer c.close()
+	there, err := c.has(ctx, s.Database)
+	if err != nil {
+		return err
+	}
+	if there {
+		if there, err = c.endOther(ctx, s.Database, p.Stage); err != nil {
+			return err
+		}
+	}
+	switch {
+	case there && aside != "":
+		err = c.rename(ctx, s.Database, aside, nil, true)
+	case there:
+		err = c.run(ctx, "DROP DATABASE "+quoted(s.Database))
+	}
+	if err != nil {
+		return err
+	}
+	missing, err := c.missing(ctx, d)
+	if err != nil {
+		return err
+	}
+	defined := slices.Clone(d.Defined)
+	for i, o := range defined {
+		if p.Mine && slices.Contains(missing, o.Definer) {
+			defined[i].Definer = ""
+		}
+	}
+	return c.rename(ctx, p.Stage, s.Database, defined, false)
+}
+
+// endOther sees to a database that an interrupted run left unfinished, and
+// reports whether it is still there. What came of the stage is made again;
+// what came of elsewhere is somebody's.
+func (c *session) endOther(ctx context.Context, database, stage string) (there bool, err error) {
+	origin, err := c.unfinishedFrom(ctx, database)
+	switch {
+	case err != nil || origin == nil:
+		return true, err
+	case *origin == stage:
+		return false, c.run(ctx, "DROP DATABASE "+quoted(database))
+	}
+	return true, c.rename(ctx, *origin, database, nil, false)
+}
+
+// missing returns those who objects belong to, and who are not on the server.
+func (c *session) missing(ctx context.Context, d *Sealed) (out []string, err error) {
+	for _, o := range d.Defined {
+		if o.Definer == "" || slices.Contains(out, o.Definer) {
+			continue
+		}
+		user, host, _ := strings.Cut(o.Definer, "@")
+		there, err := c.column(ctx, "SELECT 1 FROM mysql.user WHERE user = ? AND (host = ? OR ? = '')", unquoted(user), unquoted(host), host)
+		if err != nil {
+			return nil, err
+		}
+		if len(there) == 0 {
+			out = append(out, o.Definer)
+		}
+	}
+	return out, nil
+}
+
+func unquoted(name string) string {
+	return strings.ReplaceAll(strings.TrimSuffix(strings.TrimPrefix(name, "`"), "`"), "``", "`")
+}
+
+// notes tells who is not on the new server: those the database was used by, and
+// those its objects belong to.
+func notes(ctx context.Context, s served.Server, d *Sealed, mine bool) (out []string, err error) {
+	c, err := connect(ctx, s.On(""))
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	missing, err := c.missing(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range missing {
+		var named []string
+		for _, o := range d.Defined {
+			if o.Definer == m {
+				named = append(named, strings.ToLower(o.Sort)+" "+o.Name)
+			}
+		}
+		if mine {
+			out = append(out, fmt.Sprintf("%s ran as %s, who is not on the new server: now as who unpacked", strings.Join(named, ", "), m))
+		} else {
+			out = append(out, fmt.Sprintf("%s run as %s, who is not on the new server: make that user, or unpack again with --in-the-way replace --take-over", strings.Join(named, ", "), m))
+		}
+	}
+	for _, u := range d.Users {
+		have, err := c.column(ctx, "SELECT 1 FROM mysql.user WHERE concat(quote(user), '@', quote(host)) = ?", u.Name)
+		if err != nil {
+			return nil, err
+		}
+		if len(have) == 0 {
+			out = append(out, fmt.Sprintf("the user %s is not on the new server: make it with the password that the app uses, then: %s", u.Name, strings.Join(u.Grants, "; ")))
+		}
+	}
+	if d.Unread {
+		out = append(out, "who may use the database was not shown to the user that packed it: see that the app's user is on the new server")
+	}
+	return out, nil
+}

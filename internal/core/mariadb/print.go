@@ -1,0 +1,259 @@
+package mariadb
+
+import (
+	"bufio"
+	"context"
+	"database/sql/driver"
+	"fmt"
+	"io"
+	"strings"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/served"
+)
+
+// moment opens a database as it is at one moment: one transaction for tables
+// that keep old rows, and a lock against writing for the rest. No table can be
+// changed or dropped until it is closed.
+func moment(ctx context.Context, s served.Server) (*session, func(), error) {
+	c, err := connect(ctx, s)
+	if err != nil {
+		return nil, nil, err
+	}
+	shut := c.close
+	fail := func(err error) (*session, func(), error) {
+		shut()
+		return nil, nil, err
+	}
+	tables, err := c.locked(ctx)
+	if err != nil {
+		return fail(err)
+	}
+	if len(tables) > 0 {
+		keeper, err := connect(ctx, s)
+		if err != nil {
+			return fail(err)
+		}
+		shut = func() { keeper.close(); c.close() }
+		if err := keeper.run(ctx, "LOCK TABLES "+strings.Join(tables, ", ")); err != nil {
+			return fail(err)
+		}
+	}
+	if err := c.run(ctx, "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"); err != nil {
+		return fail(err)
+	}
+	names, err := c.column(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = database() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED')")
+	if err != nil {
+		return fail(err)
+	}
+	for _, name := range names { // whoever would change it waits from now on
+		if err := c.run(ctx, "SELECT 1 FROM "+quoted(name)+" LIMIT 0"); err != nil {
+			return fail(err)
+		}
+	}
+	return c, shut, nil
+}
+
+// seal writes a database as SQL, as it is at one moment. The app may go on
+// writing.
+func seal(ctx context.Context, s served.Server, counts []card.Count, to io.Writer, progress func(int64)) (*Sealed, error) {
+	c, done, err := moment(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	d := &Sealed{}
+	w := bufio.NewWriterSize(to, 1<<20)
+	if err := c.take(ctx, d, counts, w, progress); err != nil {
+		return nil, err
+	}
+	return d, w.Flush()
+}
+
+// fingerprint takes that of a database as it is at one moment.
+func fingerprint(ctx context.Context, s served.Server, counts []card.Count, progress func(int64)) (*dbprint.Fingerprint, error) {
+	c, done, err := moment(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	d := &Sealed{}
+	if err := c.take(ctx, d, counts, nil, progress); err != nil {
+		return nil, err
+	}
+	return &d.Fingerprint, nil
+}
+
+// take reads all of a database, and writes it where w is given.
+func (c *session) take(ctx context.Context, d *Sealed, counts []card.Count, w *bufio.Writer, progress func(int64)) error {
+	if err := c.schema(ctx, d); err != nil {
+		return err
+	}
+	if w != nil {
+		writeTables(w, c.server.Database, d)
+	}
+	for _, m := range d.Make {
+		if m.table == nil {
+			continue
+		}
+		if err := c.rows(ctx, m.table, d, w, progress); err != nil {
+			return err
+		}
+		d.Tables = append(d.Tables, m.table.Table)
+	}
+	if w != nil {
+		writeRest(w, d)
+	}
+	for _, count := range counts {
+		n, err := c.number(ctx, count.Query)
+		if err != nil {
+			return fault.Wrap(fault.BadCard, err, "the card's count %q cannot be taken", count.Name)
+		}
+		d.Counts = append(d.Counts, dbprint.Count{Name: count.Name, Value: n})
+	}
+	d.Sort()
+	return nil
+}
+
+// maxStatement is how long a statement of several rows may be, in bytes.
+const maxStatement = 1 << 19
+
+// rows reads a table's rows, takes their fingerprint, and writes them.
+func (c *session) rows(ctx context.Context, t *table, d *Sealed, w *bufio.Writer, progress func(int64)) error {
+	var sum dbprint.Multiset
+	var names []string
+	for _, col := range t.cols {
+		names = append(names, quoted(col.name))
+	}
+	head := fmt.Sprintf("INSERT INTO %s (%s) VALUES\n", quoted(t.Name), strings.Join(names, ","))
+	written := 0 // of the statement
+	err := c.each(ctx, t, func(line []byte) error {
+		sum.Add(digest.Of(line))
+		d.Longest = max(d.Longest, int64(len(line)+len(head)+2))
+		if progress != nil {
+			progress(int64(len(line)) + 2)
+		}
+		if w == nil {
+			return nil
+		}
+		switch {
+		case written == 0:
+			w.WriteString(head)
+		case written+len(line) > maxStatement:
+			w.WriteString(";\n")
+			w.WriteString(head)
+			written = 0
+		default:
+			w.WriteString(",\n")
+		}
+		written += len(line) + 2
+		_, err := w.Write(line)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if written > 0 {
+		w.WriteString(";\n")
+	}
+	t.Rows, t.Digest = int64(sum.N), sum.Digest()
+	return nil
+}
+
+// each reads a table row by row, as SQL.
+func (c *session) each(ctx context.Context, t *table, each func(line []byte) error) error {
+	reads := []string{}
+	for _, col := range t.cols {
+		reads = append(reads, col.read())
+	}
+	if len(reads) == 0 {
+		reads = []string{"1"} // generated columns only: how many there are
+	}
+	var line []byte
+	return c.raw(ctx, "SELECT "+strings.Join(reads, ",")+" FROM "+quoted(t.Name), func(cells []driver.Value) (err error) {
+		if line, err = appendRow(line[:0], t.cols, cells[:len(t.cols)]); err != nil {
+			return err
+		}
+		return each(line)
+	})
+}
+
+// rowsOf reads one table of a database.
+func rowsOf(ctx context.Context, s served.Server, t dbprint.Table) dbprint.Rows {
+	return func(each func(dbprint.Row) error) error {
+		c, err := connect(ctx, s)
+		if err != nil {
+			return err
+		}
+		defer c.close()
+		columns, err := c.columns(ctx, &Sealed{})
+		if err != nil {
+			return err
+		}
+		own := columns[t.Name]
+		if own == nil {
+			return fault.New(fault.BadDatabase, "the table is missing")
+		}
+		return c.each(ctx, &table{t, own.moved}, func(line []byte) error { return each(rowOf(line)) })
+	}
+}
+
+// writeTables writes what comes before the rows.
+func writeTables(w io.Writer, database string, d *Sealed) {
+	fmt.Fprintf(w, "-- The database %s of %s, as SQL for its own client.\n", strings.ToValidUTF8(strings.ReplaceAll(database, "\n", " "), "?"), d.Engine)
+	fmt.Fprintf(w, "SET NAMES utf8mb4; SET time_zone = '+00:00'; SET sql_mode = %s; SET foreign_key_checks = 0, unique_checks = 0;\n", literal(mode))
+	for _, m := range d.Make {
+		writeDefinition(w, m.SQL)
+		if m.After != "" {
+			writeDefinition(w, m.After)
+		}
+	}
+}
+
+// writeRest writes what comes after the rows.
+func writeRest(w io.Writer, d *Sealed) {
+	for _, sql := range keysOf(d) {
+		writeDefinition(w, sql)
+	}
+	for _, sql := range linksOf(d) {
+		writeDefinition(w, sql)
+	}
+	for _, o := range d.Defined {
+		for _, sql := range o.session() {
+			writeDefinition(w, sql)
+		}
+		writeDefinition(w, o.create(o.Definer))
+	}
+}
+
+// writeDefinition writes a statement that may hold newlines and semicolons, by
+// the client's own command for that.
+func writeDefinition(w io.Writer, sql string) {
+	end := "//"
+	for strings.Contains(sql, end) {
+		end += "/"
+	}
+	fmt.Fprintf(w, "DELIMITER %s\n%s\n%s\nDELIMITER ;\n", end, sql, end)
+}
+
+// keysOf are the statements that add the keys, a table each.
+func keysOf(d *Sealed) []string {
+	return alter(d, func(m Make) []string { return m.Keys })
+}
+
+// linksOf are the statements that add the foreign keys.
+func linksOf(d *Sealed) []string {
+	return alter(d, func(m Make) []string { return m.Links })
+}
+
+func alter(d *Sealed, what func(Make) []string) (out []string) {
+	for _, m := range d.Make {
+		if add := what(m); len(add) > 0 {
+			out = append(out, "ALTER TABLE "+quoted(m.Name)+" "+strings.Join(add, ", "))
+		}
+	}
+	return out
+}
