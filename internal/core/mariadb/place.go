@@ -15,14 +15,15 @@ import (
 // renamed into it. It keeps the definitions that are dropped meanwhile.
 const unfinished = "movekit_unfinished"
 
-// exists reports whether the server has the database, all of it.
+// exists reports whether the server has the database, all of it. One without
+// anything in it is in nobody's way.
 func exists(ctx context.Context, s served.Server) (bool, error) {
 	c, err := connect(ctx, s.On(""))
 	if err != nil {
 		return false, err
 	}
 	defer c.close()
-	there, err := c.has(ctx, s.Database)
+	there, err := c.holds(ctx, s.Database)
 	if err != nil || !there {
 		return false, err
 	}
@@ -32,6 +33,12 @@ func exists(ctx context.Context, s served.Server) (bool, error) {
 
 func (c *session) has(ctx context.Context, database string) (bool, error) {
 	n, err := c.column(ctx, "SELECT 1 FROM information_schema.schemata WHERE schema_name = ?", database)
+	return len(n) > 0, err
+}
+
+// holds reports whether there is a database with something in it.
+func (c *session) holds(ctx context.Context, database string) (bool, error) {
+	n, err := c.column(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = ? UNION SELECT 1 FROM information_schema.routines WHERE routine_schema = ? UNION SELECT 1 FROM information_schema.events WHERE event_schema = ? LIMIT 1", database, database, database)
 	return len(n) > 0, err
 }
 
@@ -127,7 +134,7 @@ func (c *session) rename(ctx context.Context, from, to string, add []Object, asi
 	if err != nil {
 		return err
 	}
-	there, err := c.has(ctx, to)
+	there, err := c.holds(ctx, to)
 	if err != nil {
 		return err
 	}
@@ -145,17 +152,18 @@ func (c *session) rename(ctx context.Context, from, to string, add []Object, asi
 		}
 	}
 	if !there {
-		if err := c.run(ctx, fmt.Sprintf("CREATE DATABASE %s CHARACTER SET %s COLLATE %s", quoted(to), rest.Charset, rest.Collation)); err != nil {
+		if err := c.run(ctx, "DROP DATABASE IF EXISTS "+quoted(to), fmt.Sprintf("CREATE DATABASE %s CHARACTER SET %s COLLATE %s", quoted(to), rest.Charset, rest.Collation)); err != nil {
 			return err
 		}
 	}
 	keep := quoted(to) + "." + unfinished
 	if origin == nil {
-		if err := c.run(ctx, "CREATE TABLE "+keep+" (id int PRIMARY KEY, origin text, definition longtext) CHARACTER SET utf8mb4"); err != nil {
+		// One statement, so that it is never there without its first row.
+		if err := c.run(ctx, "CREATE TABLE "+keep+" (id int PRIMARY KEY, origin text, definition longtext) CHARACTER SET utf8mb4 SELECT 0 AS id, "+literal(from)+" AS origin, '' AS definition"); err != nil {
 			return err
 		}
 	}
-	if err := c.keep(ctx, keep, from, slices.Concat(rest.Defined, add)); err != nil {
+	if err := c.keep(ctx, keep, slices.Concat(rest.Defined, add)); err != nil {
 		return err
 	}
 	if inOld {
@@ -185,7 +193,7 @@ func (c *session) definitions(ctx context.Context, database string) (*Sealed, er
 
 // keep writes definitions where they outlive being dropped. Those of an
 // interrupted run stay.
-func (c *session) keep(ctx context.Context, table, from string, all []Object) error {
+func (c *session) keep(ctx context.Context, table string, all []Object) error {
 	had, err := c.kept(ctx, table)
 	if err != nil {
 		return err
@@ -202,7 +210,7 @@ func (c *session) keep(ctx context.Context, table, from string, all []Object) er
 			return err
 		}
 	}
-	return c.run(ctx, fmt.Sprintf("INSERT IGNORE INTO %s VALUES (0, %s, '')", table, literal(from)))
+	return nil
 }
 
 func (c *session) kept(ctx context.Context, table string) (out []Object, err error) {
@@ -268,7 +276,10 @@ func settle(ctx context.Context, s served.Server, d *Sealed, p served.Putting, a
 		return err
 	}
 	defer c.close()
-	there, err := c.has(ctx, s.Database)
+	if err := c.endLeaving(ctx, s.Database); err != nil {
+		return err
+	}
+	there, err := c.holds(ctx, s.Database)
 	if err != nil {
 		return err
 	}
@@ -297,6 +308,27 @@ func settle(ctx context.Context, s served.Server, d *Sealed, p served.Putting, a
 		}
 	}
 	return c.rename(ctx, p.Stage, s.Database, defined, false)
+}
+
+// endLeaving ends what an interrupted run began: to move a database to another
+// name.
+func (c *session) endLeaving(ctx context.Context, database string) error {
+	all, err := c.column(ctx, "SELECT table_schema FROM information_schema.tables WHERE table_name = ?", unfinished)
+	if err != nil {
+		return err
+	}
+	for _, to := range all {
+		origin, err := c.unfinishedFrom(ctx, to)
+		if err != nil {
+			return err
+		}
+		if origin != nil && *origin == database {
+			if err := c.rename(ctx, database, to, nil, true); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // endOther sees to a database that an interrupted run left unfinished, and
