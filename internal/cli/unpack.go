@@ -18,6 +18,7 @@ import (
 func (e *env) unpackCommand() *cobra.Command {
 	var policy string
 	var users []string
+	var takeOver bool
 	c := &cobra.Command{
 		Use:   "unpack [APP...]",
 		Short: "Put data in its place (new computer)",
@@ -42,13 +43,14 @@ differs is in the way:
 				return fault.New(fault.Usage, "--in-the-way is set-aside, keep-both, skip or replace, not %q", policy)
 			}
 			return e.runStep(cmd.Context(), steps.Unpack, args, func(j *move.Job) error {
-				j.Policy, j.Users = p, mapping
+				j.Policy, j.Users, j.TakeOver = p, mapping, takeOver
 				return nil
 			}, (*move.Job).Unpack, e.showPlaced)
 		},
 	}
 	c.Flags().StringVar(&policy, "in-the-way", string(tree.SetAside), "what happens to what is in the way: set-aside, keep-both, skip, replace")
 	c.RegisterFlagCompletionFunc("in-the-way", cobra.FixedCompletions([]string{"set-aside", "keep-both", "skip", "replace"}, cobra.ShellCompDirectiveNoFileComp))
+	c.Flags().BoolVar(&takeOver, "take-over", false, "what runs as a user of the database server who is not here runs as you (views, triggers, routines of MariaDB)")
 	e.userFlag(c, &users)
 	e.overrideFlags(c)
 	e.commandsFlag(c)

@@ -16,6 +16,9 @@ func Postgres() (*Server, error) { return nil, ErrMissing }
 // MariaDB says the same.
 func MariaDB() (*Server, error) { return nil, ErrMissing }
 
+// Firebird says the same.
+func Firebird() (*Server, error) { return nil, ErrMissing }
+
 // SQL says the same.
 func (s *Server) SQL(database, sql string) (string, error) { return "", ErrMissing }
 

@@ -279,7 +279,7 @@ func (c *Card) Commands() [][]string {
 
 // Consistent reports whether an item of this kind may be packed while its
 // app is running, because its engine gives a consistent snapshot.
-func (k Kind) Consistent() bool { return k == SQLite || k.Served() }
+func (k Kind) Consistent() bool { return k == SQLite || k == PostgreSQL || k == MariaDB }
 
 // Single reports whether an item of this kind is one file that is moved as it
 // is.

@@ -41,6 +41,7 @@ type Job struct {
 	Overrides map[string]string                   // reason by gate
 	PartSize  int64                               // largest sealed file, in bytes; 0 stands for the usual
 	Policy    tree.Policy                         // what happens to what is in the way; "" stands for set-aside
+	TakeOver  bool                                // what ran as a user of a database server who is not here runs as who unpacks
 	Users     map[string]string                   // user on the new computer by user on the old
 	Commands  bool                                // whether a person has agreed to run the commands of the cards
 	Ask       func(prompt string) (string, error) // asks a person for a password; nil where nobody can be asked

@@ -109,14 +109,6 @@ func (k servedKind) lacks(ctx context.Context, t target) (out []string, err erro
 // put makes the database under another name, loads it, and renames it into
 // place after what is in the way was renamed.
 func (k servedKind) put(ctx context.Context, t target, done *steps.Placed) error {
-	d, err := k.facts(t)
-	if err != nil {
-		return err
-	}
-	temp, err := k.temp()
-	if err != nil {
-		return err
-	}
 	there, err := k.there(ctx, t)
 	if err != nil {
 		return err
@@ -125,12 +117,11 @@ func (k servedKind) put(ctx context.Context, t target, done *steps.Placed) error
 		return nil
 	}
 	return k.reach(ctx, t, func(s served.Server) error {
-		p := served.Putting{
-			Facts: d, Temp: temp, Stage: k.engine.Named(s.Database, "_stage_"+k.Kit.Manifest.ID),
-			Schema:   func() (io.ReadCloser, error) { return k.open(t, t.item.Sealed.Schema) },
-			Rows:     func() (io.ReadCloser, error) { return k.open(t, t.item.Sealed.Parts) },
-			Progress: k.begin(t.item.Key, "putting in place", t.item.Sealed.Bytes),
+		p, err := k.putting(t, s)
+		if err != nil {
+			return err
 		}
+		p.Progress = k.begin(t.item.Key, "putting in place", t.item.Sealed.Bytes)
 		notes, err := k.engine.Stage(ctx, s, p)
 		done.Notes = append(done.Notes, notes...)
 		if err != nil {
@@ -197,10 +188,43 @@ func (k servedKind) fingerprint(ctx context.Context, t target) (f *dbprint.Finge
 	return f, err
 }
 
-func (k servedKind) oldRows(_ context.Context, t target) (func(dbprint.Table) dbprint.Rows, func(), error) {
-	return func(table dbprint.Table) dbprint.Rows {
+// oldRows reads the sealed rows, or, where only a server can, makes the database
+// under another name for as long as it takes.
+func (k servedKind) oldRows(ctx context.Context, t target) (func(dbprint.Table) dbprint.Rows, func(), error) {
+	rows := func(table dbprint.Table) dbprint.Rows {
 		return k.engine.SealedRows(func() (io.ReadCloser, error) { return k.open(t, t.item.Sealed.Parts) }, table)
-	}, func() {}, nil
+	}
+	if rows(dbprint.Table{}) != nil {
+		return rows, func() {}, nil
+	}
+	var staged served.Server
+	err := k.reach(ctx, t, func(s served.Server) (err error) {
+		p, err := k.putting(t, s)
+		if err == nil {
+			staged = s.On(p.Stage)
+			_, err = k.engine.Stage(ctx, s, p)
+		}
+		return err
+	})
+	if err != nil {
+		return nil, nil, err
+	}
+	return func(table dbprint.Table) dbprint.Rows { return k.engine.Rows(ctx, staged, table) }, func() { k.engine.Drop(context.WithoutCancel(ctx), staged) }, nil
+}
+
+// putting is how the sealed database of a target is put on a server.
+func (k servedKind) putting(t target, s served.Server) (p served.Putting, err error) {
+	if p.Facts, err = k.facts(t); err != nil {
+		return p, err
+	}
+	if p.Temp, err = k.temp(); err != nil {
+		return p, err
+	}
+	p.Stage = k.engine.Named(s.Database, "_stage_"+k.Kit.Manifest.ID)
+	p.Mine = k.TakeOver
+	p.Schema = func() (io.ReadCloser, error) { return k.open(t, t.item.Sealed.Schema) }
+	p.Rows = func() (io.ReadCloser, error) { return k.open(t, t.item.Sealed.Parts) }
+	return p, nil
 }
 
 func (k servedKind) newRows(ctx context.Context, t target, table dbprint.Table) dbprint.Rows {

@@ -10,6 +10,7 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/firebird"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/mariadb"
 	"movekit/internal/core/postgres"
@@ -23,6 +24,8 @@ func Engine(kind card.Kind) served.Engine {
 		return postgres.Engine{}
 	case card.MariaDB:
 		return mariadb.Engine{}
+	case card.Firebird:
+		return firebird.Engine{}
 	}
 	return nil
 }

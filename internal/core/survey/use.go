@@ -48,7 +48,12 @@ func (l *Looker) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 	}
 	f.Running = a.Running
 	var paths []string
-	for _, p := range a.Places {
+	for i, p := range a.Places {
+		if p.Item.Kind.Served() && !p.Item.Kind.Consistent() {
+			for _, who := range a.Items[i].OpenBy {
+				f.Open = append(f.Open, fmt.Sprintf("%s is connected to %s", who, p.Path))
+			}
+		}
 		if p.Found && !p.Item.Kind.Served() {
 			paths = append(paths, p.Path)
 		}

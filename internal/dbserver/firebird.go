@@ -1,0 +1,69 @@
+//go:build unix
+
+package dbserver
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+)
+
+// FirebirdUser and FirebirdPassword let somebody into a private Firebird
+// server.
+const (
+	FirebirdUser     = "SYSDBA"
+	FirebirdPassword = "harbour1"
+)
+
+// Firebird starts a Firebird server. It runs as the user firebird where it
+// would run as root. Databases are files of its folder.
+func Firebird() (*Server, error) {
+	const installed = "/usr/lib/x86_64-linux-gnu/firebird/3.0"
+	server := "/usr/sbin/firebird"
+	if !isFile(server) || !isFile(installed+"/firebird.msg") || !isFile("/usr/bin/isql-fb") {
+		return nil, ErrMissing
+	}
+	s, err := prepare("/usr/bin", "firebird")
+	if err != nil {
+		return nil, err
+	}
+	root := filepath.Join(s.Dir, "root")
+	conf := fmt.Sprintf("RemoteServicePort = %s\nRemoteBindAddress = localhost\nAuthServer = Srp\nUserManager = Srp\nDatabaseAccess = Full\nServerMode = Super\nSecurityDatabase = %s/security3.fdb\n", s.Port, root)
+	script := fmt.Sprintf("set -e; mkdir %[1]s; cd %[1]s; cp -rL %[2]s/intl .; ln -s %[2]s/plugins %[2]s/firebird.msg %[2]s/plugins.conf .; printf '%%s' '%[3]s' > firebird.conf\n"+
+		"echo \"create database '%[1]s/security3.fdb'; commit;\" | FIREBIRD=%[1]s isql-fb -q; echo \"create user sysdba password '%[4]s' using plugin Srp; commit;\" | FIREBIRD=%[1]s isql-fb -q -user sysdba %[1]s/security3.fdb", root, installed, conf, FirebirdPassword)
+	var process *exec.Cmd
+	s.start = func() (err error) {
+		if process, err = s.spawn("/usr/bin/env", "FIREBIRD="+root, server, "-p", s.Port); err != nil {
+			return err
+		}
+		return s.answers("tcp", "127.0.0.1:"+s.Port)
+	}
+	s.halt = func() error { return end(process) }
+	s.client = func(database string) *exec.Cmd {
+		cmd := exec.Command("/usr/bin/isql-fb", "-q", "-b", "-m", "-ch", "UTF8", "127.0.0.1/"+s.Port+":"+s.Path(database))
+		cmd.Env = append(os.Environ(), "ISC_USER="+FirebirdUser, "ISC_PASSWORD="+FirebirdPassword)
+		return cmd
+	}
+	s.bin = "/bin"
+	return s.begin("sh", "-c", script)
+}
+
+// Path is the file of a Firebird database.
+func (s *Server) Path(database string) string { return filepath.Join(s.Dir, database+".fdb") }
+
+// Create makes a Firebird database.
+func (s *Server) Create(database string) error {
+	script, err := os.CreateTemp("", "movekit-sql-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(script.Name())
+	fmt.Fprintf(script, "CREATE DATABASE '127.0.0.1/%s:%s' USER '%s' PASSWORD '%s' DEFAULT CHARACTER SET UTF8;\n", s.Port, s.Path(database), FirebirdUser, FirebirdPassword)
+	script.Close()
+	out, err := exec.Command("/usr/bin/isql-fb", "-q", "-b", "-i", script.Name()).CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("%w\n%s", err, out)
+	}
+	return nil
+}
