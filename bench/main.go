@@ -49,7 +49,7 @@ func main() {
 	program := flag.String("program", "build/movekit", "the program to measure")
 	runs := flag.Int("runs", 5, "how often each side runs; the median counts")
 	million := flag.Bool("million", false, "also survey, pack, unpack and verify 1,000,000 files")
-	only := flag.String("only", "pack,unpack,verify,status,growth,survey,postgres", "which measurements; unpack, verify and status need a pack before")
+	only := flag.String("only", "pack,unpack,verify,status,growth,survey,postgresql,mariadb,firebird", "which measurements; unpack, verify and status need a pack before")
 	flag.Parse()
 	if err := run(*dir, *program, *runs, *million, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -78,7 +78,7 @@ func run(dir, program string, runs int, million bool, only string) error {
 	b := &bench{dir: dir, program: program, runs: runs, files: 100000, cold: os.Geteuid() == 0}
 	b.out.Head = []string{"work", "movekit", "against", "ratio", "goal", "movekit memory", "against what"}
 	b.out.Right = []int{2, 3, 4, 5, 6}
-	if only != "survey" && only != "postgres" {
+	if slices.ContainsFunc([]string{"pack", "unpack", "verify", "status", "growth"}, func(part string) bool { return strings.Contains(only, part) }) {
 		fmt.Println("making the data: 20,000 text files, 80 noise files of 5 MB, one file of 600 MB")
 		if err := b.generate("bulk", 20000, 80, 600<<20); err != nil {
 			return err
@@ -87,7 +87,10 @@ func run(dir, program string, runs int, million bool, only string) error {
 	if million {
 		b.files = 1000000
 	}
-	parts := map[string]func() error{"pack": b.pack, "unpack": b.unpack, "verify": b.verify, "status": b.status, "growth": b.growth, "postgres": b.postgres, "survey": func() error { return b.survey(b.files) }}
+	parts := map[string]func() error{"pack": b.pack, "unpack": b.unpack, "verify": b.verify, "status": b.status, "growth": b.growth, "survey": func() error { return b.survey(b.files) }}
+	for _, e := range servers {
+		parts[e.kind] = func() error { return b.served(e) }
+	}
 	for name := range strings.SplitSeq(only, ",") {
 		if part := parts[name]; part != nil {
 			if err := part(); err != nil {

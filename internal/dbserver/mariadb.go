@@ -29,7 +29,7 @@ func MariaDB() (*Server, error) {
 	s.Socket = filepath.Join(s.Dir, "socket")
 	var process *exec.Cmd
 	s.start = func() (err error) {
-		process, err = s.spawn(server, "--no-defaults", "--datadir="+filepath.Join(s.Dir, "data"), "--socket="+s.Socket, "--bind-address=127.0.0.1", "--port="+s.Port, "--innodb-flush-log-at-trx-commit=0", "--skip-log-bin", "--event-scheduler=off")
+		process, err = s.spawn(server, "--no-defaults", "--datadir="+filepath.Join(s.Dir, "data"), "--socket="+s.Socket, "--bind-address=127.0.0.1", "--port="+s.Port, "--innodb-flush-log-at-trx-commit=2", "--skip-log-bin", "--max-allowed-packet=512M", "--innodb-log-file-size=512M", "--event-scheduler=off")
 		if err != nil {
 			return err
 		}

@@ -154,6 +154,8 @@ func (e Engine) Settle(ctx context.Context, s served.Server, p served.Putting, a
 		err = e.Rename(ctx, s, aside)
 	case there:
 		err = e.Drop(ctx, s)
+	case aside != "":
+		err = online(ctx, s.On(aside))
 	}
 	if err != nil {
 		return err
@@ -179,12 +181,38 @@ func shut(ctx context.Context, s served.Server) (*firebirdsql.MaintenanceManager
 			return nil, fault.New(fault.Changed, "somebody is connected to %s: %s", s.Address(), strings.Join(others, ", "))
 		}
 	}
-	l := login(s)
-	mm, err := firebirdsql.NewMaintenanceManager(net.JoinHostPort(l.Host, l.Port), l.User, l.Password, firebirdsql.GetDefaultServiceManagerOptions())
+	mm, err := maintenance(s)
 	if err != nil {
-		return nil, explain(s, err)
+		return nil, err
 	}
 	return mm, explain(s, mm.ShutdownEx(s.Database, firebirdsql.OperationModeFull, firebirdsql.ShutdownModeExDenyNewAttachments, 5))
+}
+
+// online lets everybody in again to a database that an interrupted run has
+// renamed.
+func online(ctx context.Context, s served.Server) error {
+	c, err := connect(ctx, s, "NONE")
+	if err == nil {
+		c.close()
+		return nil
+	}
+	if fault.KindOf(err) == fault.Missing {
+		return nil
+	}
+	if !errors.Is(err, errShut) {
+		return err
+	}
+	mm, err := maintenance(s)
+	if err != nil {
+		return err
+	}
+	return explain(s, mm.OnlineEx(s.Database, firebirdsql.OperationModeNormal))
+}
+
+func maintenance(s served.Server) (*firebirdsql.MaintenanceManager, error) {
+	l := login(s)
+	mm, err := firebirdsql.NewMaintenanceManager(net.JoinHostPort(l.Host, l.Port), l.User, l.Password, firebirdsql.GetDefaultServiceManagerOptions())
+	return mm, explain(s, err)
 }
 
 // Rename renames the database's file, while the server keeps everybody away

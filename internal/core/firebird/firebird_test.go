@@ -174,6 +174,18 @@ func TestEverythingMoves(t *testing.T) {
 	if err != nil || len(diffs) != 1 || diffs[0] != "ID 1: NAME was worked in, is boat 1" {
 		t.Errorf("%q %v", diffs, err)
 	}
+	// Renamed aside, and interrupted before it was let in again.
+	if _, err := shut(t.Context(), aside); err != nil {
+		t.Fatal(err)
+	}
+	if err := engine.Drop(t.Context(), to); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := engine.Fingerprint(t.Context(), aside, nil, nil); !errors.Is(err, errShut) {
+		t.Errorf("a database that is shut down was read: %v", err)
+	}
+	place(t, p, to, aside.Database)
+	same(t, before, aside)
 	if err := engine.Drop(t.Context(), to); err != nil {
 		t.Fatal(err)
 	}

@@ -137,11 +137,12 @@ func (k servedKind) put(ctx context.Context, t target, done *steps.Placed) error
 }
 
 // aside is what a database is renamed to that has the name at this moment, or
-// "" where there is none, or it is to be replaced. One beside another may be
-// there from an earlier run, and have been worked in since.
+// what an earlier run has renamed it to; "" where it is to be replaced, or
+// there never was one. One beside another may be there from an earlier run, and
+// have been worked in since.
 func (k servedKind) aside(ctx context.Context, to served.Server, done *steps.Placed) (string, error) {
 	there, err := k.engine.Exists(ctx, to)
-	if err != nil || !there || tree.Policy(done.Policy) == tree.Replace {
+	if err != nil || tree.Policy(done.Policy) == tree.Replace || !there && done.Aside == "" {
 		return "", err
 	}
 	if done.Aside == "" {

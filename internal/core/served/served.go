@@ -98,7 +98,8 @@ type Engine interface {
 	// well where an error is returned.
 	Stage(ctx context.Context, s Server, p Putting) (notes []string, err error)
 	// Settle gives the staged database its name, after what has that name was
-	// renamed to aside, or dropped where aside is empty.
+	// renamed to aside, or dropped where aside is empty. Where nothing has the
+	// name, an interrupted run may have put it aside already.
 	Settle(ctx context.Context, s Server, p Putting, aside string) error
 	// Rename gives a database another name.
 	Rename(ctx context.Context, s Server, to string) error

@@ -1,0 +1,332 @@
+package test
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"movekit/internal/dbserver"
+)
+
+// engine is a database engine that moves are tried on.
+type engine struct {
+	kind    string
+	start   func() (*dbserver.Server, error)
+	login   string                                    // of the app's settings, besides the port
+	host    func(*dbserver.Server) string             // as the settings name it
+	name    func(*dbserver.Server, string) string     // of a database, as the settings name it
+	admin   string                                    // a database to ask the server in
+	create  func(*dbserver.Server, string) error      // makes a database
+	there   func(*testing.T, *dbserver.Server) string // the databases, a line each
+	streams int                                       // sealed files of a database
+	tells   []string                                  // what unpack tells
+}
+
+var engines = []engine{
+	{
+		"postgresql", dbserver.Postgres, "user=postgres\npassword=s3cret-of-the-ledger\n", func(s *dbserver.Server) string { return s.Dir }, func(_ *dbserver.Server, name string) string { return name }, "postgres",
+		func(s *dbserver.Server, name string) error {
+			_, err := s.SQL("postgres", "CREATE DATABASE "+name)
+			return err
+		},
+		func(t *testing.T, s *dbserver.Server) string {
+			return query(t, s, "postgres", "SELECT datname FROM pg_database WHERE NOT datistemplate AND datname <> 'postgres'")
+		}, 3, []string{"role pontoon_app was made on the new server without a password"},
+	},
+	{
+		"mariadb", dbserver.MariaDB, "user=pontoon\npassword=s3cret-of-the-ledger\n", func(s *dbserver.Server) string { return s.Socket }, func(_ *dbserver.Server, name string) string { return name }, "mysql",
+		func(s *dbserver.Server, name string) error {
+			_, err := s.SQL("mysql", "CREATE DATABASE "+name+"; CREATE USER IF NOT EXISTS pontoon IDENTIFIED BY 's3cret-of-the-ledger'; GRANT ALL ON *.* TO pontoon")
+			return err
+		},
+		func(t *testing.T, s *dbserver.Server) string {
+			return query(t, s, "mysql", "SELECT schema_name FROM information_schema.schemata WHERE schema_name NOT IN ('mysql', 'sys', 'performance_schema', 'information_schema')")
+		}, 2, nil,
+	},
+	{
+		"firebird", dbserver.Firebird, "user=" + dbserver.FirebirdUser + "\npassword=" + dbserver.FirebirdPassword + "\n", func(*dbserver.Server) string { return "127.0.0.1" }, func(s *dbserver.Server, name string) string { return s.Path(name) }, "",
+		(*dbserver.Server).Create,
+		func(_ *testing.T, s *dbserver.Server) string {
+			files, _ := filepath.Glob(s.Path("*"))
+			for i, f := range files {
+				files[i] = strings.TrimSuffix(filepath.Base(f), ".fdb")
+			}
+			return strings.Join(files, "\n")
+		}, 2, nil,
+	},
+}
+
+// each runs a test for every engine that is installed; with CI=true all must
+// be.
+func each(t *testing.T, run func(t *testing.T, e engine)) {
+	for _, e := range engines {
+		t.Run(e.kind, func(t *testing.T) { run(t, e) })
+	}
+}
+
+// servers starts an old and a new server.
+func (e engine) servers(t *testing.T) (old, now *dbserver.Server) {
+	t.Helper()
+	for _, s := range []**dbserver.Server{&old, &now} {
+		var err error
+		if *s, err = e.start(); err != nil {
+			if errors.Is(err, dbserver.ErrMissing) && os.Getenv("CI") != "true" {
+				t.Skip(err)
+			}
+			t.Fatal(err)
+		}
+		t.Cleanup((*s).Stop)
+	}
+	return old, now
+}
+
+// query returns what a statement gives, without the heading that one client
+// writes.
+func query(t *testing.T, s *dbserver.Server, database, text string) string {
+	t.Helper()
+	out, err := s.SQL(database, text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, below, headed := strings.Cut(out, "===="); headed {
+		out = strings.TrimLeft(below, "= \n")
+	}
+	return strings.TrimSpace(out)
+}
+
+func (e engine) newDatabase(t *testing.T, s *dbserver.Server, name, sql string) {
+	t.Helper()
+	if err := e.create(s, name); err != nil {
+		t.Fatal(err)
+	}
+	query(t, s, name, sql)
+}
+
+// accounts is a table of 300 rows, and one that takes a while.
+func accounts() string {
+	var b strings.Builder
+	b.WriteString("CREATE TABLE account (id INTEGER NOT NULL PRIMARY KEY, name VARCHAR(40), phone VARCHAR(20), unsent INTEGER);\nCREATE TABLE pad (i INTEGER, x VARCHAR(400));\nCOMMIT;\n")
+	for i := range 300 {
+		fmt.Fprintf(&b, "INSERT INTO account VALUES (%d, 'boat %d', '0%d', 0);\n", i+1, i+1, i+1)
+	}
+	b.WriteString("COMMIT;\n")
+	for i := range 6000 {
+		fmt.Fprintf(&b, "INSERT INTO pad VALUES (%d, '%s');\n", i, strings.Repeat("mooring ", 1+i%40))
+	}
+	return strings.Replace(b.String(), "COMMIT;\nINSERT INTO account", "COMMIT;\nSTART;\nINSERT INTO account", 1) + "COMMIT;\n"
+}
+
+// all returns the rows of the accounts.
+func all(t *testing.T, s *dbserver.Server, database string) string {
+	t.Helper()
+	return query(t, s, database, "SELECT name, phone, unsent FROM account ORDER BY id;")
+}
+
+// count returns one number.
+func count(t *testing.T, s *dbserver.Server, database, what string) string {
+	t.Helper()
+	return query(t, s, database, "SELECT count(*) FROM "+what+";")
+}
+
+// ledgerOffice makes two computers whose settings name their own server.
+func ledgerOffice(t *testing.T, e engine) (dir string, old, now *dbserver.Server) {
+	t.Helper()
+	old, now = e.servers(t)
+	dir = t.TempDir()
+	ini := func(s *dbserver.Server) string {
+		return fmt.Sprintf("[db]\nhost=%s\nport=%s\nname=%s\n%s", e.host(s), s.Port, e.name(s, "ledger"), e.login)
+	}
+	lay(t, dir, map[string]string{
+		"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "new/computer.yaml": "name: NEW\nsystem: linux\nhardware-id: h-new\n",
+		"old/etc/pontoon.ini": ini(old), "new/etc/pontoon.ini": ini(now),
+		"ledger.yaml": strings.ReplaceAll(`card: 1
+name: pontoon
+title: Pontoon Ledger
+programs: [pontoon]
+items:
+  - name: ledger
+    kind: KIND
+    server:
+      host: {file: /etc/pontoon.ini, key: db/host}
+      port: {file: /etc/pontoon.ini, key: db/port}
+      database: {file: /etc/pontoon.ini, key: db/name}
+      user: {file: /etc/pontoon.ini, key: db/user}
+      password: {file: /etc/pontoon.ini, key: db/password}
+    mask: [account.phone, phone, PHONE]
+    counts: [{name: accounts, query: SELECT count(*) FROM account}]
+sync: [{about: bookings, item: ledger, query: SELECT count(*) FROM account WHERE unsent = 1}]
+`, "KIND", e.kind),
+	})
+	sql := accounts()
+	switch e.kind {
+	case "postgresql":
+		query(t, old, "postgres", "CREATE ROLE pontoon_app LOGIN PASSWORD 'x'")
+		sql = strings.Replace(strings.Replace(sql, "COMMIT;\nSTART;", "ALTER TABLE account OWNER TO pontoon_app;\nBEGIN;", 1), "COMMIT;\nINSERT INTO pad", "INSERT INTO pad", 1)
+	case "mariadb":
+		sql = strings.Replace(sql, "START;", "SET autocommit=0;", 1)
+	case "firebird":
+		sql = strings.Replace(sql, "START;", "", 1)
+	}
+	e.newDatabase(t, old, "ledger", sql)
+	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "ledger.yaml", "--to", "NEW")
+	return dir, old, now
+}
+
+func TestServedMove(t *testing.T) { each(t, servedMove) }
+
+func servedMove(t *testing.T, e engine) {
+	dir, old, now := ledgerOffice(t, e)
+	query(t, old, "ledger", "UPDATE account SET unsent = 1 WHERE id = 3; COMMIT;")
+	if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "2 tables") || !strings.Contains(s.out, "1 record still to be sent") || strings.Contains(s.out, "s3cret") {
+		t.Errorf("survey: %s%s", s.out, s.err)
+	}
+	query(t, old, "ledger", "UPDATE account SET unsent = 0; COMMIT;")
+	before := all(t, old, "ledger")
+	first := step(t, 0, dir, "old", "pack")
+	// Every sealed file of it is one of the kit, and damage to any is seen.
+	if s := must(t, 0, dir, "inspect", "--kit", "kit"); strings.Contains(s.out, "not of the kit") {
+		t.Errorf("inspect: %s", s.out)
+	}
+	sealed, _ := filepath.Glob(filepath.Join(dir, "kit/sealed/pontoon/ledger.*"))
+	if len(sealed) != e.streams {
+		t.Errorf("sealed: %v", sealed)
+	}
+	for _, name := range sealed {
+		data, _ := os.ReadFile(name)
+		data[len(data)/2] ^= 1
+		os.WriteFile(name, data, 0o644)
+		must(t, 1, dir, "inspect", "--kit", "kit")
+		data[len(data)/2] ^= 1
+		os.WriteFile(name, data, 0o644)
+	}
+	e.newDatabase(t, now, "ledger", "CREATE TABLE theirs (n INTEGER); COMMIT;")
+	if s := step(t, 0, dir, "new", "survey", "--on-new"); !strings.Contains(s.out, "something else is in the way") {
+		t.Errorf("on the new one: %s", s.out)
+	}
+	u := step(t, 0, dir, "new", "unpack")
+	for _, want := range append(e.tells, "ledger_set_aside_") {
+		if !strings.Contains(u.out, want) {
+			t.Errorf("unpack does not say %q: %s", want, u.out)
+		}
+	}
+	if all(t, now, "ledger") != before {
+		t.Error("the rows are not the same")
+	}
+	aside := ""
+	for _, name := range strings.Fields(e.there(t, now)) {
+		if strings.HasPrefix(name, "ledger_set") {
+			aside = name
+		}
+	}
+	if count(t, now, aside, "theirs") != "0" {
+		t.Error("what was in the way is lost")
+	}
+	if got := e.there(t, now); strings.Contains(got, "stage") {
+		t.Errorf("staged databases were left: %s", got)
+	}
+	if s := step(t, 0, dir, "new", "verify"); !strings.Contains(s.out, "accounts") || !strings.Contains(s.out, "300") {
+		t.Errorf("verify: %s", s.out)
+	}
+	if s := step(t, 0, dir, "new", "unpack"); !strings.Contains(s.out, "the same already") {
+		t.Errorf("again: %s", s.out)
+	}
+	query(t, now, "ledger", "UPDATE account SET phone = '999', name = 'other' WHERE id = 7; DELETE FROM account WHERE id = 8; COMMIT;")
+	if s := step(t, 3, dir, "new", "verify"); !strings.Contains(strings.ToLower(s.out), "id 7: name was boat 7, is other; phone was •••, is •••") || !strings.Contains(strings.ToLower(s.out), "id 8: the row is missing") {
+		t.Errorf("verify: %s", s.out)
+	}
+	step(t, 0, dir, "new", "unpack", "--in-the-way", "keep-both")
+	if count(t, now, "ledger_from_OLD", "account") != "300" || count(t, now, "ledger", "account") != "299" {
+		t.Error("keep-both")
+	}
+	// What was worked in beside the other is not lost when it is put there again.
+	query(t, now, "ledger_from_OLD", "UPDATE account SET name = 'worked in' WHERE id = 1; COMMIT;")
+	step(t, 0, dir, "new", "unpack", "--in-the-way", "keep-both")
+	worked := 0
+	for _, name := range strings.Fields(e.there(t, now)) {
+		if strings.HasPrefix(name, "ledger_from_OLD") && count(t, now, name, "account WHERE name = 'worked in'") == "1" {
+			worked++
+		}
+	}
+	if worked != 1 || count(t, now, "ledger_from_OLD", "account") != "300" {
+		t.Errorf("what was worked in is there %d times", worked)
+	}
+	if all(t, old, "ledger") != before {
+		t.Error("the old database was changed")
+	}
+	secrets := []string{"s3cret", dbserver.FirebirdPassword}
+	filepath.WalkDir(filepath.Join(dir, "kit"), func(path string, f os.DirEntry, _ error) error {
+		if data, err := os.ReadFile(path); err == nil && (strings.Contains(string(data), secrets[0]) || strings.Contains(string(data), secrets[1])) {
+			t.Errorf("%s tells the password", path)
+		}
+		return nil
+	})
+	for _, secret := range secrets {
+		if strings.Contains(first.out+first.err+u.out+u.err, secret) {
+			t.Error("the screen tells the password")
+		}
+	}
+}
+
+// TestServedFaults has servers go away, and the program killed, in the middle
+// of the steps: the same command again ends well.
+func TestServedFaults(t *testing.T) { each(t, servedFaults) }
+
+func servedFaults(t *testing.T, e engine) {
+	dir, old, now := ledgerOffice(t, e)
+	old.Halt()
+	s := step(t, 4, dir, "old", "pack")
+	if !strings.Contains(s.err, "does not answer") || strings.Contains(s.err, "s3cret") {
+		t.Errorf("with the server down: %s", s.err)
+	}
+	if err := old.Start(); err != nil {
+		t.Fatal(err)
+	}
+	step(t, 0, dir, "old", "pack")
+	e.newDatabase(t, now, "ledger", "CREATE TABLE theirs (n INTEGER); COMMIT;")
+	// Killed at moments of the unpack, at first early and then later.
+	for _, wait := range []time.Duration{200, 400, 600, 800, 1100} {
+		cmd := command(t.Context(), dir, "unpack", "--kit", "kit", "--root", "new")
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(wait * time.Millisecond)
+		cmd.Process.Kill()
+		cmd.Wait()
+	}
+	now.Halt()
+	if s := run(t, dir, "unpack", "--kit", "kit", "--root", "new"); s.code != 1 || !strings.Contains(s.err, "does not answer") {
+		t.Errorf("with the new server down: %d %s", s.code, s.err)
+	}
+	if err := now.Start(); err != nil {
+		t.Fatal(err)
+	}
+	step(t, 0, dir, "new", "unpack")
+	step(t, 0, dir, "new", "verify")
+	theirs := 0
+	for _, name := range strings.Fields(e.there(t, now)) {
+		if _, err := now.SQL(name, "SELECT count(*) FROM theirs;"); err == nil {
+			theirs++
+		}
+	}
+	if theirs != 1 || count(t, now, "ledger", "account") != "300" {
+		t.Errorf("what was in the way is there %d times: %s", theirs, e.there(t, now))
+	}
+}
+
+// TestPulledDrive sees that the settings of a pulled drive do not lead to the
+// server of the computer that it is attached to.
+func TestPulledDrive(t *testing.T) {
+	dir, old, _ := ledgerOffice(t, engines[0])
+	os.Remove(filepath.Join(dir, "old/computer.yaml"))
+	lay(t, dir, map[string]string{"old/etc/hostname": "OLD", "old/etc/machine-id": "h-old"})
+	for _, host := range []string{old.Dir, "localhost", "127.0.0.1", ""} {
+		lay(t, dir, map[string]string{"old/etc/pontoon.ini": fmt.Sprintf("[db]\nhost=%s\nport=%s\nname=ledger\nuser=postgres\n", host, old.Port)})
+		if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "can only be read by a running server") || strings.Contains(s.out, "2 tables") {
+			t.Errorf("%q: %s", host, s.out)
+		}
+	}
+}
