@@ -37,7 +37,7 @@ func MariaDB() (*Server, error) {
 	}
 	s.halt = func() error { return end(process) }
 	s.client = func(database string) *exec.Cmd {
-		return exec.Command(filepath.Join(s.bin, "mariadb"), "--no-defaults", "--skip-column-names", "--batch", "--comments", "-u", "root", "-S", s.Socket, "-D", database)
+		return exec.Command(filepath.Join(s.bin, "mariadb"), "--no-defaults", "--skip-column-names", "--batch", "--comments", "--default-character-set=utf8mb4", "--max-allowed-packet=512M", "-u", "root", "-S", s.Socket, "-D", database)
 	}
 	return s.begin("mariadb-install-db", "--no-defaults", "--datadir="+filepath.Join(s.Dir, "data"), "--auth-root-authentication-method=normal", "--skip-test-db")
 }

@@ -14,8 +14,9 @@ import (
 
 // column is a column whose cells are moved: generated ones are computed again.
 type column struct {
-	name string
-	sort sort
+	name  string
+	sort  sort
+	large bool // a cell may be long
 }
 
 // sort is how the cells of a column are written.

@@ -16,10 +16,12 @@ import (
 	"movekit/internal/core/served"
 )
 
-// statement inserts rows of a table.
+// statement inserts rows of a table: as SQL, or one long row, which is read
+// while it is loaded.
 type statement struct {
 	table string
 	sql   []byte
+	long  func(*session) error
 }
 
 // load runs what take wrote, but for the definitions. One connection fills the
@@ -54,11 +56,46 @@ func load(ctx context.Context, s served.Server, d *Sealed, p served.Putting) err
 // read reads the statements.
 func read(ctx context.Context, rows io.Reader, used <-chan []byte, filled chan<- statement, progress func(int64)) error {
 	var now statement
-	return scan(rows, func(table, head string, line []byte, last bool) error {
+	send := func(st statement) error {
+		select {
+		case filled <- st:
+			return nil
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	long := func(table, head string, l *longLine) (last bool, err error) {
+		if now.sql != nil {
+			now.sql = now.sql[:len(now.sql)-1] // the comma: the statement ends here
+			if err := send(now); err != nil {
+				return false, err
+			}
+			now = statement{}
+		}
+		done := make(chan struct{})
+		err = send(statement{table: table, long: func(c *session) (err error) {
+			defer close(done)
+			sorts, err := c.sorts(ctx, c.server, table)
+			if err == nil {
+				last, err = insertLong(ctx, c, head, sorts, l)
+			}
+			return err
+		}})
+		if err != nil {
+			return false, err
+		}
+		select {
+		case <-done:
+			return last, nil
+		case <-ctx.Done():
+			return false, ctx.Err()
+		}
+	}
+	return scan(rows, long, func(table, head string, line []byte, last bool) error {
 		if now.sql == nil {
 			select {
 			case b := <-used:
-				now = statement{table, append(b[:0], head...)}
+				now = statement{table: table, sql: append(b[:0], head...)}
 			case <-ctx.Done():
 				return ctx.Err()
 			}
@@ -71,13 +108,9 @@ func read(ctx context.Context, rows io.Reader, used <-chan []byte, filled chan<-
 			now.sql = append(now.sql, ',')
 			return nil
 		}
-		select {
-		case filled <- now:
-			now = statement{}
-			return nil
-		case <-ctx.Done():
-			return ctx.Err()
-		}
+		st := now
+		now = statement{}
+		return send(st)
 	})
 }
 
@@ -109,15 +142,19 @@ func fill(ctx context.Context, s served.Server, filled <-chan statement, used ch
 			}
 			table = st.table
 		}
-		err := c.Raw(func(conn any) error {
-			_, err := conn.(driver.ExecerContext).ExecContext(ctx, string(st.sql), nil)
-			return err
-		})
+		if st.long != nil {
+			err = st.long(c)
+		} else {
+			err = c.Raw(func(conn any) error {
+				_, err := conn.(driver.ExecerContext).ExecContext(ctx, string(st.sql), nil)
+				return err
+			})
+			used <- st.sql
+		}
 		if err != nil {
 			err = explain(s, err)
 			return fault.Wrap(fault.KindOf(err), err, "the rows of the table %s cannot be loaded", table)
 		}
-		used <- st.sql
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -164,8 +201,9 @@ func addKeys(ctx context.Context, s served.Server, d *Sealed, full <-chan string
 }
 
 // scan reads what take wrote: definitions, which are passed over, and rows.
-// last says that a statement ends with the row.
-func scan(data io.Reader, row func(table, head string, line []byte, last bool) error) error {
+// last says that a statement ends with the row. Where long is given, it reads
+// the long rows.
+func scan(data io.Reader, long func(table, head string, l *longLine) (last bool, err error), row func(table, head string, line []byte, last bool) error) error {
 	r := bufio.NewReaderSize(data, 1<<20)
 	early := func(err error) error {
 		return fault.Wrap(fault.Damaged, err, "the rows of the sealed database end early")
@@ -174,7 +212,20 @@ func scan(data io.Reader, row func(table, head string, line []byte, last bool) e
 	var err error
 	head, table, delimiter := "", "", ""
 	for {
-		line, err = readLine(r, line[:0])
+		most := 0
+		if long != nil && head != "" && delimiter == "" {
+			most = longRow
+		}
+		if line, err = readLine(r, line[:0], most); errors.Is(err, errLong) {
+			last, err := long(table, head, &longLine{line, r})
+			if err != nil {
+				return err
+			}
+			if last {
+				head = ""
+			}
+			continue
+		}
 		if errors.Is(err, io.EOF) && len(line) == 0 {
 			if head != "" || delimiter != "" {
 				return early(io.ErrUnexpectedEOF)
@@ -217,12 +268,18 @@ func scan(data io.Reader, row func(table, head string, line []byte, last bool) e
 	}
 }
 
-// readLine reads a line without its newline, of any length.
-func readLine(r *bufio.Reader, line []byte) ([]byte, error) {
+// errLong says that a line is longer than was asked for.
+var errLong = errors.New("the line is long")
+
+// readLine reads a line without its newline. Of one that is longer than most
+// bytes (0 stands for any length) it returns the beginning, and errLong.
+func readLine(r *bufio.Reader, line []byte, most int) ([]byte, error) {
 	for {
 		piece, err := r.ReadSlice('\n')
 		line = append(line, piece...)
 		switch {
+		case most > 0 && len(line) > most && err != nil:
+			return line, errLong
 		case err == nil:
 			return line[:len(line)-1], nil
 		case !errors.Is(err, bufio.ErrBufferFull):
@@ -277,7 +334,7 @@ func sealedRows(open func() (io.ReadCloser, error), table string) dbprint.Rows {
 			return err
 		}
 		defer data.Close()
-		return scan(data, func(of, _ string, line []byte, _ bool) error {
+		return scan(data, nil, func(of, _ string, line []byte, _ bool) error {
 			if of != table {
 				return nil
 			}

@@ -199,6 +199,106 @@ func TestEverythingMoves(t *testing.T) {
 	same(t, &d.Fingerprint, server(now, "byhand"))
 }
 
+// TestLongRows moves rows that are read and loaded in pieces.
+func TestLongRows(t *testing.T) {
+	s := fresh(t, "longs", `CREATE TABLE page (k varchar(10) CHARACTER SET latin1, b binary(2), t longtext CHARACTER SET latin1, bl longblob, n int, u mediumtext CHARACTER SET utf8mb4, PRIMARY KEY (k, b));
+INSERT INTO page VALUES ('it''s é', x'0027', repeat('é''\\\n,(', 1500000), unhex(repeat('00ff27', 999999)), 7, NULL), ('short', x'0000', 'x', '', 8, ''), ('b', x'ffff', NULL, unhex(repeat('5c', 4200001)), NULL, repeat('😀', 100));
+CREATE TABLE keyless (t longtext); INSERT INTO keyless SELECT t FROM page;`)
+	d, p, data := sealed(t, s)
+	place(t, p, server(now, "longs"), "")
+	same(t, &d.Fingerprint, server(now, "longs"))
+	const sums = "SELECT k, md5(t), md5(bl), n, md5(u) FROM page ORDER BY k; SELECT md5(t) FROM keyless ORDER BY 1"
+	if was, is := sqlOn(t, old, "longs", sums), sqlOn(t, now, "longs", sums); was != is {
+		t.Errorf("was %s\nis %s", was, is)
+	}
+	sqlOn(t, now, "mysql", "DROP DATABASE IF EXISTS byhand; CREATE DATABASE byhand CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
+	sqlOn(t, now, "byhand", string(data))
+	same(t, &d.Fingerprint, server(now, "byhand"))
+	sqlOn(t, now, "longs", "UPDATE page SET n = 9 WHERE k = 'b'")
+	diffs, err := dbprint.DiffRows(*d.Table("page"), engine.SealedRows(p.Rows, *d.Table("page")), engine.Rows(t.Context(), server(now, "longs"), *d.Table("page")), nil)
+	if err != nil || len(diffs) != 1 || !strings.HasSuffix(diffs[0], "n was NULL, is 9") {
+		t.Errorf("%q %v", diffs, err)
+	}
+	// A long row that holds anything but literals is not loaded.
+	hostile := bytes.Replace(data, []byte("'x',x'',8,''"), []byte("'x',x'',sleep(1),''"), 1)
+	long := bytes.Replace(data, []byte(",7,NULL)"), []byte(",(SELECT 7),NULL)"), 1)
+	for _, text := range [][]byte{hostile, long, data[:len(data)/3], data[:len(data)-20], bytes.Replace(data, []byte("INSERT INTO `page` ("), []byte("INSERT INTO `page` (k) SELECT 1; -- ("), 1)} {
+		p.Rows = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text)), nil }
+		if _, err := engine.Stage(t.Context(), server(now, "longs"), p); fault.KindOf(err) != fault.Hostile && fault.KindOf(err) != fault.Damaged {
+			t.Errorf("loaded: %v (%s)", err, fault.KindOf(err))
+		}
+	}
+}
+
+// FuzzScan sees that no rows make the reader panic, and that what it passes on
+// are literals.
+func FuzzScan(f *testing.F) {
+	f.Add([]byte("INSERT INTO `a` (`b`,`c`) VALUES\n(1,'x\\'y'),\n(NULL,x'00');\nDELIMITER //\nCREATE x\n//\nDELIMITER ;\n"))
+	f.Add([]byte("INSERT INTO `a` () VALUES\n(),\n(-1.5e-7);\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		scan(bytes.NewReader(data), nil, func(table, head string, line []byte, last bool) error {
+			if bytes.ContainsRune(line, '\n') || !bytes.HasPrefix(line, []byte("(")) || !strings.HasPrefix(head, "INSERT INTO `") {
+				t.Errorf("%q: %q", head, line)
+			}
+			row := rowOf(line)
+			row.Cells()
+			return nil
+		})
+	})
+}
+
+func TestFaults(t *testing.T) {
+	s := fresh(t, "faults", "CREATE TABLE boat (id int PRIMARY KEY, name varchar(20)); INSERT INTO boat VALUES (1, 'x')")
+	with := func(change func(*served.Server)) served.Server {
+		c := s
+		change(&c)
+		return c
+	}
+	sqlOn(t, old, "mysql", "CREATE OR REPLACE USER reader IDENTIFIED BY 'r'; GRANT SELECT ON faults.* TO reader; CREATE OR REPLACE USER blind IDENTIFIED BY 'b'")
+	for name, c := range map[string]struct {
+		s    served.Server
+		kind fault.Kind
+	}{
+		"wrong password": {with(func(s *served.Server) { s.User, s.Password = "reader", "s3cret-word" }), fault.ServerLogin}, "server down": {with(func(s *served.Server) { s.Host, s.Port = "127.0.0.1", "1" }), fault.ServerDown},
+		"no socket": {with(func(s *served.Server) { s.Host = "/nowhere" }), fault.ServerDown}, "no such database": {with(func(s *served.Server) { s.Database += "x" }), fault.Missing}, "no right": {with(func(s *served.Server) { s.User, s.Password = "blind", "b" }), fault.ServerLogin},
+	} {
+		if _, err := engine.LookAt(t.Context(), c.s); fault.KindOf(err) != c.kind || strings.Contains(fmt.Sprint(err), "s3cret") {
+			t.Errorf("%s: %v (%s)", name, err, fault.KindOf(err))
+		}
+	}
+	l, err := engine.LookAt(t.Context(), with(func(s *served.Server) { s.User, s.Password = "reader", "r" }))
+	if err != nil || l.Tables != 1 || !strings.HasPrefix(l.Engine, "MariaDB 1") {
+		t.Errorf("%+v %v", l, err)
+	}
+	for query, kind := range map[string]fault.Kind{"SELECT 'x'": fault.BadCard, "SELECT 1, 2": fault.BadCard, "SELECT id FROM boat WHERE false": fault.BadCard, "SELECT * FROM nothing": fault.Changed} {
+		if _, err := engine.Ask(t.Context(), s, query); fault.KindOf(err) != kind {
+			t.Errorf("%s: %v (%s)", query, err, fault.KindOf(err))
+		}
+	}
+	if _, err := engine.Ask(t.Context(), s, "DELETE FROM boat"); err == nil || sqlOn(t, old, "faults", "SELECT count(*) FROM boat") != "1" {
+		t.Errorf("a query that deletes was run: %v", err)
+	}
+	d, p, _ := sealed(t, s)
+	for want, change := range map[string]func(*Sealed){
+		"old one was MySQL 8.0.36": func(d *Sealed) { d.Engine = "MySQL 8.0.36" }, "old one was MariaDB 99.1.0": func(d *Sealed) { d.Engine = "MariaDB 99.1.0" },
+		"storage engine TOKUDB is not": func(d *Sealed) { d.Needs = []string{"storage engine TOKUDB"} }, "max_allowed_packet=": func(d *Sealed) { d.Longest = 1 << 40 },
+	} {
+		other := *d
+		change(&other)
+		text, _ := json.Marshal(&other)
+		if lacks, err := engine.Lacks(t.Context(), server(now, "faults"), text); err != nil || len(lacks) != 1 || !strings.Contains(lacks[0], want) {
+			t.Errorf("%s: %q %v", want, lacks, err)
+		}
+	}
+	// A row that breaks a rule of the new side says of which table it is.
+	p.Rows = func() (io.ReadCloser, error) {
+		return io.NopCloser(strings.NewReader("INSERT INTO `boat` (`id`,`name`) VALUES\n(1,'x');\nINSERT INTO `boat` (`id`,`name`) VALUES\n(1,'y');\n")), nil
+	}
+	if _, err := engine.Stage(t.Context(), server(now, "faults"), p); fault.KindOf(err) != fault.BadDatabase || !strings.Contains(err.Error(), "boat") {
+		t.Errorf("a key twice: %v", err)
+	}
+}
+
 func TestCases(t *testing.T) {
 	dbcases.Try(t, dbcases.MariaDB, func(t *testing.T, sql []string) {
 		fresh(t, "cases", "SET sql_mode = 'ALLOW_INVALID_DATES';\n"+strings.Join(sql, ";\n"))

@@ -129,32 +129,50 @@ func (c *session) rows(ctx context.Context, t *table, d *Sealed, w *bufio.Writer
 		names = append(names, quoted(col.name))
 	}
 	head := fmt.Sprintf("INSERT INTO %s (%s) VALUES\n", quoted(t.Name), strings.Join(names, ","))
-	written := 0 // of the statement
-	err := c.each(ctx, t, func(line []byte) error {
-		sum.Add(digest.Of(line))
-		d.Longest = max(d.Longest, int64(len(line)+len(head)+2))
-		if progress != nil {
-			progress(int64(len(line)) + 2)
-		}
-		if w == nil {
-			return nil
-		}
+	if w == nil {
+		w = bufio.NewWriter(io.Discard)
+	}
+	written := int64(0) // of the statement
+	before := func(n int64) {
 		switch {
 		case written == 0:
 			w.WriteString(head)
-		case written+len(line) > maxStatement:
+		case written+n > maxStatement:
 			w.WriteString(";\n")
 			w.WriteString(head)
 			written = 0
 		default:
 			w.WriteString(",\n")
 		}
-		written += len(line) + 2
+	}
+	after := func(h digest.Sum, n int64) {
+		sum.Add(h)
+		written += n + 2
+		d.Longest = max(d.Longest, n+int64(len(head))+2)
+		if progress != nil {
+			progress(n + 2)
+		}
+	}
+	where, keys, err := c.longKeys(ctx, t)
+	if err != nil {
+		return err
+	}
+	err = c.each(ctx, t, where, func(line []byte) error {
+		before(int64(len(line)))
+		after(digest.Of(line), int64(len(line)))
 		_, err := w.Write(line)
 		return err
 	})
 	if err != nil {
 		return err
+	}
+	for _, key := range keys {
+		before(longRow)
+		h, n, err := c.long(ctx, t, key, w)
+		if err != nil {
+			return err
+		}
+		after(h, n)
 	}
 	if written > 0 {
 		w.WriteString(";\n")
@@ -163,8 +181,8 @@ func (c *session) rows(ctx context.Context, t *table, d *Sealed, w *bufio.Writer
 	return nil
 }
 
-// each reads a table row by row, as SQL.
-func (c *session) each(ctx context.Context, t *table, each func(line []byte) error) error {
+// each reads a table row by row, as SQL; where chooses among its rows.
+func (c *session) each(ctx context.Context, t *table, where string, each func(line []byte) error) error {
 	reads := []string{}
 	for _, col := range t.cols {
 		reads = append(reads, col.read())
@@ -173,7 +191,7 @@ func (c *session) each(ctx context.Context, t *table, each func(line []byte) err
 		reads = []string{"1"} // generated columns only: how many there are
 	}
 	var line []byte
-	return c.raw(ctx, "SELECT "+strings.Join(reads, ",")+" FROM "+quoted(t.Name), func(cells []driver.Value) (err error) {
+	return c.raw(ctx, "SELECT "+strings.Join(reads, ",")+" FROM "+quoted(t.Name)+where, func(cells []driver.Value) (err error) {
 		if line, err = appendRow(line[:0], t.cols, cells[:len(t.cols)]); err != nil {
 			return err
 		}
@@ -197,7 +215,7 @@ func rowsOf(ctx context.Context, s served.Server, t dbprint.Table) dbprint.Rows 
 		if own == nil {
 			return fault.New(fault.BadDatabase, "the table is missing")
 		}
-		return c.each(ctx, &table{t, own.moved}, func(line []byte) error { return each(rowOf(line)) })
+		return c.each(ctx, &table{t, own.moved}, "", func(line []byte) error { return each(rowOf(line)) })
 	}
 }
 

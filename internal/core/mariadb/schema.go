@@ -187,7 +187,7 @@ func (c *session) columns(ctx context.Context, d *Sealed) (map[string]*owned, er
 		}
 		extra := strings.ToLower(col[6])
 		if col[8] == "" && !strings.Contains(extra, "generated") || strings.Contains(extra, "default_generated") {
-			o.moved = append(o.moved, column{col[1], sortOf(col[2])})
+			o.moved = append(o.moved, column{col[1], sortOf(col[2]), large(col[2])})
 		}
 		if strings.Contains(extra, "auto_increment") {
 			o.counter = col[1]
