@@ -12,6 +12,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"golang.org/x/sync/errgroup"
+
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/digest"
@@ -131,19 +133,22 @@ func seal(ctx context.Context, s served.Server, counts []card.Count, to io.Write
 	if len(writers) > 0 {
 		return nil, busy(writers)
 	}
-	c, err := connect(ctx, s, "NONE")
-	if err != nil {
-		return nil, err
-	}
-	defer c.close()
 	d := &Sealed{}
-	if err := c.take(ctx, d, counts, nil); err != nil {
-		return nil, err
-	}
-	err = backup(ctx, s, nil, counting{to, progress}, func(service string) []string {
-		return []string{"-b", "-g", "-se", service, s.Database, "stdout"}
+	work, within := errgroup.WithContext(ctx)
+	work.Go(func() error {
+		c, err := connect(within, s, "NONE")
+		if err != nil {
+			return err
+		}
+		defer c.close()
+		return c.take(within, d, counts, nil)
 	})
-	if err != nil {
+	work.Go(func() error {
+		return backup(within, s, nil, counting{to, progress}, func(service string) []string {
+			return []string{"-b", "-g", "-se", service, s.Database, "stdout"}
+		})
+	})
+	if err := work.Wait(); err != nil {
 		return nil, err
 	}
 	after, writers, err := activity(ctx, s)

@@ -20,7 +20,7 @@ import (
 // so that it need not be held in memory, not even once.
 const (
 	longRow = 8 << 20
-	piece   = 2 << 20 // bytes of a cell at once
+	piece   = 8 << 20 // bytes of a cell at once: a server reads all of it for each
 )
 
 // large reports whether cells of a type can make a row long.
