@@ -13,6 +13,8 @@ need wine wine
 need x86_64-w64-mingw32-gcc gcc-mingw-w64-x86-64
 need hivexregedit libwin-hivex-perl
 [ -x "$(ls -d /usr/lib/postgresql/*/bin/initdb 2>/dev/null | tail -1)" ] || missing="$missing postgresql"
+[ -x /usr/sbin/mariadbd ] || missing="$missing mariadb-server"
+[ -x /usr/sbin/firebird ] && [ -x /usr/bin/isql-fb ] || missing="$missing firebird3.0-server firebird3.0-utils"
 [ -z "$missing" ] && exit 0
 
 if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then
@@ -26,6 +28,9 @@ left=""
 for tool in age zstd b3sum tar script wine x86_64-w64-mingw32-gcc hivexregedit; do
 	command -v "$tool" >/dev/null 2>&1 || left="$left $tool"
 done
+[ -x "$(ls -d /usr/lib/postgresql/*/bin/initdb 2>/dev/null | tail -1)" ] || left="$left postgresql"
+[ -x /usr/sbin/mariadbd ] || left="$left mariadb-server"
+[ -x /usr/sbin/firebird ] && [ -x /usr/bin/isql-fb ] || left="$left firebird3.0-server"
 [ -z "$left" ] && exit 0
 if [ "${CI:-}" = true ]; then
 	echo "missing, and needed with CI=true:$left" >&2

@@ -50,6 +50,12 @@ four open programs: age, zstd, tar and b3sum. Any recent version will do.
        psql -d DATABASE -f ITEM.rows.sql
        pg_restore --section=post-data -d DATABASE ITEM.schema.dump
 
+   Those of MariaDB and MySQL are SQL, and those of Firebird a backup. Make an
+   empty database for the first; take out ITEM.sql or ITEM.fbk, and:
+
+       mariadb --comments DATABASE < ITEM.sql
+       gbak -c ITEM.fbk DATABASE.fdb
+
 5. A long one is cut into numbered parts. Join them with cat:
 
        cat sealed/APP/ITEM.tar.zst.age.[0-9]* | age -d -i identity.txt | zstd -d | tar -x -C out

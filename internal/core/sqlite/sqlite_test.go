@@ -13,6 +13,7 @@ import (
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/test/dbcases"
 )
 
 var ctx = context.Background()
@@ -209,6 +210,25 @@ func TestFingerprintDependsOnContentAlone(t *testing.T) {
 			t.Errorf("%s: %v", change, d)
 		}
 	}
+}
+
+func TestCases(t *testing.T) {
+	name := ""
+	dbcases.Try(t, dbcases.SQLite, func(t *testing.T, sql []string) {
+		name = filepath.Join(t.TempDir(), "cases.db")
+		open(t, name, "DELETE", sql...)
+	}, func(t *testing.T, otherwise bool) *dbprint.Fingerprint {
+		from := name
+		if otherwise { // the same rows on other pages
+			from = filepath.Join(t.TempDir(), "again.db")
+			open(t, name, "DELETE", "PRAGMA page_size=512", "VACUUM INTO '"+from+"'")
+		}
+		f, err := Take(ctx, from, t.TempDir(), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f
+	})
 }
 
 func TestBadDatabases(t *testing.T) {
