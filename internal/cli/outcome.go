@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"movekit/internal/core/kit"
 	"movekit/internal/core/move"
@@ -75,6 +76,8 @@ func worst(step steps.Step, out []*move.Outcome) int {
 			return exitFailed
 		case len(o.Blocks) > 0:
 			code = exitStopped
+		case code == exitDone && slices.ContainsFunc(o.Items, func(i move.ItemOutcome) bool { return i.Did == "unfinished" }):
+			code = exitPerson
 		case step == steps.Verify && !o.Equal() && code == exitDone:
 			code = exitDifferent
 		}

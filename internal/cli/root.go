@@ -89,7 +89,7 @@ At any time:           movekit next`,
 	cobra.EnableCommandSorting = false // the order of the work
 	for group, commands := range map[string][]*cobra.Command{
 		"old":  {e.newCommand(), e.surveyCommand(), e.packCommand(), e.deactivateCommand()},
-		"new":  {e.unpackCommand(), e.todoCommand(), e.activateCommand(), e.verifyCommand()},
+		"new":  {e.unpackCommand(), e.undoCommand(), e.todoCommand(), e.activateCommand(), e.verifyCommand()},
 		"any":  {e.nextCommand(), e.statusCommand(), e.inspectCommand(), e.reportCommand()},
 		"more": {e.cardCommand(), e.deskCommand(), e.demoCommand()},
 	} {

@@ -135,6 +135,7 @@ var gateAdvice = map[string]string{
 	"sealed":          "Run `movekit pack` on the old computer first.",
 	"packed":          "Run `movekit pack` on the old computer first.",
 	"users-known":     "Make the users on this computer, or say who takes over with --user OLD=NEW.",
+	"not-active-here": "Free the licence here first, or say why with --override not-active-here=REASON.",
 	"server-ready":    "Install what is missing for the database server here, or a newer server, and run this again.",
 	"version-rule":    "Install that version first, and do not start it yet.",
 	"same-edition":    "Install the same edition first, and do not start it yet.",

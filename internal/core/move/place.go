@@ -76,7 +76,7 @@ func (j *Job) alreadyAt(ctx context.Context, t target, there bool) (string, erro
 
 // recordSame records that an item is in its place, unless that is known.
 func (j *Job) recordSame(t target, at string) error {
-	done := steps.Placed{To: at, Same: true}
+	done := steps.Placed{To: at}
 	if t.user != nil {
 		done.User = t.user.Name
 	}
@@ -85,6 +85,8 @@ func (j *Job) recordSame(t target, at string) error {
 		done.Policy, done.Aside = was.Policy, was.Aside
 	} else if was := t.item.Placed; was != nil && was.To == at {
 		return nil
+	} else {
+		done.Same = true
 	}
 	return j.Kit.Record(j.line(steps.EventPlaced, t.item.Key), done)
 }

@@ -47,6 +47,8 @@ type Facts struct {
 	Packed   bool     // every item of the app is sealed
 	Unsealed []string // sealed items that do not read back whole
 
+	ActiveHere []string // licences that are active on the new computer
+
 	Lacks      []string  // what a database server here lacks
 	Rule       card.Rule // "" where the card has none
 	OldVersion string
@@ -95,13 +97,13 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(f.Side != OldSide, "this is %s, not the old computer %s", f.Here, f.OldName)
 		}},
-	{"other-computer", []Step{Unpack, Activate, Verify}, true, true, "this step does not run on the old computer",
+	{"other-computer", []Step{Unpack, Undo, Activate, Verify}, true, true, "this step does not run on the old computer",
 		func(f Facts) []string {
 			return when(f.Side == OldSide, "this is the old computer %s itself", f.Here)
 		}},
 	{"kit-whole", []Step{Deactivate, Unpack, Activate}, true, false, "the kit reads back whole",
 		func(f Facts) []string { return f.KitDamage }},
-	{"app-closed", []Step{Pack, Unpack}, false, false, "the app is closed, or its engine gives a consistent snapshot while it runs",
+	{"app-closed", []Step{Pack, Unpack, Undo}, false, false, "the app is closed, or its engine gives a consistent snapshot while it runs",
 		func(f Facts) []string {
 			return when(len(f.Running) > 0 && !f.Consistent, "%s is running: %s", f.Title, strings.Join(f.Running, ", "))
 		}},
@@ -134,11 +136,15 @@ var Gates = []Gate{
 			}
 			return when(len(f.Unsealed) > 0, "does not read back whole: %s", strings.Join(f.Unsealed, ", "))
 		}},
-	{"packed", []Step{Unpack, Activate, Verify}, true, false, "the app was packed",
+	{"packed", []Step{Unpack, Undo, Activate, Verify}, true, false, "the app was packed",
 		func(f Facts) []string { return when(!f.Packed, "%s is not packed", f.Title) }},
 	{"users-known", []Step{Unpack}, false, false, "every user of the old computer is on this one",
 		func(f Facts) []string {
 			return when(len(f.NoUser) > 0, "not a user of this computer: %s", strings.Join(f.NoUser, ", "))
+		}},
+	{"not-active-here", []Step{Undo}, false, false, "no licence of the app is active on this computer",
+		func(f Facts) []string {
+			return when(len(f.ActiveHere) > 0, "the licence %s is active here, and its data would be gone", strings.Join(f.ActiveHere, ", "))
 		}},
 	{"server-ready", []Step{Unpack}, false, false, "the database server here can take the database",
 		func(f Facts) []string { return f.Lacks }},

@@ -24,6 +24,7 @@ const (
 	Pack       Step = "pack"
 	Deactivate Step = "deactivate"
 	Unpack     Step = "unpack"
+	Undo       Step = "undo"
 	Activate   Step = "activate"
 	Verify     Step = "verify"
 	Retire     Step = "retire"
@@ -37,6 +38,8 @@ const (
 	EventAnswered   = "answered"   // it answered: licence.Answer
 	EventPlacing    = "placing"    // an item is being put in place: Placed
 	EventPlaced     = "placed"     // it is in place: Placed
+	EventUndoing    = "undoing"    // it is being taken back: Undone
+	EventUndone     = "undone"     // it is taken back: Undone
 	EventChecked    = "checked"    // an item was held against the old one: Checked
 	EventSeen       = "seen"       // a licence's states were looked at: Seen
 	EventOverridden = "overridden" // a gate was overridden: Overridden
@@ -84,6 +87,13 @@ type Placed struct {
 	Aside  string   `json:"aside,omitempty"`  // where what was in the way is now
 	Same   bool     `json:"same,omitempty"`   // it was there already
 	Notes  []string `json:"notes,omitempty"`  // what a person must know or do
+}
+
+// Undone is the data of EventUndoing and EventUndone.
+type Undone struct {
+	From string `json:"from"`           // where the item was in place
+	Back string `json:"back,omitempty"` // from where what was set aside got its name back
+	Kept string `json:"kept,omitempty"` // where what was worked in since goes
 }
 
 // Ticked is the data of EventTicked.
@@ -134,6 +144,7 @@ type Item struct {
 	SealedAt time.Time
 	Placing  *Placed // begun, and not ended
 	Placed   *Placed
+	Undoing  *Undone // begun, and not ended
 	Checked  *Checked
 	Ticked   map[string]bool // exports that a person has taken in
 }
@@ -211,7 +222,7 @@ func (s *State) Add(l journal.Line) {
 		s.Items[key] = &Item{Key: key, Sealed: *sealed, SealedAt: l.At}
 	case EventPacked:
 		s.Packed[l.App] = read[Packed](l)
-	case EventPlacing, EventPlaced, EventChecked, EventTicked:
+	case EventPlacing, EventPlaced, EventChecked, EventTicked, EventUndoing, EventUndone:
 		it := s.Items[key]
 		if it == nil {
 			return
@@ -220,12 +231,18 @@ func (s *State) Add(l journal.Line) {
 		case EventPlacing:
 			it.Placing = read[Placed](l)
 		case EventPlaced:
-			it.Placed, it.Placing, it.Checked = read[Placed](l), nil, nil
+			it.Placed, it.Placing, it.Checked, it.Undoing = read[Placed](l), nil, nil, nil
 			if aside := it.Placed.Aside; aside != "" && !slices.Contains(s.Asides[l.App], aside) {
 				s.Asides[l.App] = append(s.Asides[l.App], aside)
 			}
 		case EventChecked:
 			it.Checked = read[Checked](l)
+		case EventUndoing:
+			it.Undoing = read[Undone](l)
+		case EventUndone:
+			back := read[Undone](l).Back
+			it.Placed, it.Placing, it.Checked, it.Undoing, it.Ticked = nil, nil, nil, nil, nil
+			s.Asides[l.App] = slices.DeleteFunc(s.Asides[l.App], func(aside string) bool { return aside == back })
 		case EventTicked:
 			for _, f := range read[Ticked](l).Files {
 				if it.Ticked == nil {

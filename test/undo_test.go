@@ -1,0 +1,167 @@
+package test
+
+import (
+	"crypto/sha256"
+	"database/sql"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	_ "modernc.org/sqlite"
+)
+
+// undoOffice makes two computers with an app that has something in the way on
+// the new one, for every way in which items are put in place.
+func undoOffice(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	lay(t, dir, map[string]string{
+		"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "new/computer.yaml": "name: NEW\nsystem: linux\nhardware-id: h-new\n",
+		"old/srv/diary/a.txt": "lift of the Grey Wagtail\n", "old/srv/diary/sub/b.txt": "b\n", "old/srv/only/one.rec": "1\n", "old/srv/only/two.rec": "2\n", "old/srv/only/skip.log": "log\n", "old/etc/hoist.ini": "lang=sv\n", "old/srv/fresh/x.txt": "x\n",
+		"new/srv/diary/a.txt": "another\n", "new/srv/only/one.rec": "theirs\n", "new/srv/only/other.txt": "not ours\n", "new/etc/hoist.ini": "lang=en\n",
+		"hoist.yaml": `card: 1
+name: hoist
+title: Hoistbook
+items:
+  - {name: diary, kind: folder, path: /srv/diary}
+  - {name: only, kind: folder, path: /srv/only, include: ["*.rec"]}
+  - {name: settings, kind: file, path: /etc/hoist.ini}
+  - {name: fresh, kind: folder, path: /srv/fresh}
+  - {name: berths, kind: sqlite, path: /srv/berths.db}
+`,
+	})
+	database(t, filepath.Join(dir, "old/srv/berths.db"), "CREATE TABLE berth (id INTEGER PRIMARY KEY); INSERT INTO berth VALUES (1), (2)")
+	database(t, filepath.Join(dir, "new/srv/berths.db"), "CREATE TABLE theirs (id INTEGER)")
+	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "hoist.yaml", "--to", "NEW")
+	step(t, 0, dir, "old", "pack")
+	return dir
+}
+
+// files lists a folder: every file with the hash of its content, and folders.
+func files(t *testing.T, dir string) (out []string) {
+	t.Helper()
+	filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+		if err != nil {
+			t.Fatal(err)
+		}
+		line := strings.TrimPrefix(path, dir)
+		if !e.IsDir() {
+			data, _ := os.ReadFile(path)
+			line += fmt.Sprintf(" %x", sha256.Sum256(data))
+		}
+		out = append(out, line)
+		return nil
+	})
+	return out
+}
+
+func TestUndo(t *testing.T) {
+	dir := undoOffice(t)
+	before := files(t, filepath.Join(dir, "new"))
+	if s := step(t, 0, dir, "new", "undo"); strings.Contains(s.out, "taken back") {
+		t.Errorf("nothing was put here: %s", s.out)
+	}
+	step(t, 0, dir, "new", "unpack")
+	if s := step(t, 0, dir, "new", "undo"); strings.Count(s.out, "taken back") != 5 || strings.Count(s.out, "has its name back") != 4 {
+		t.Errorf("undo: %s", s.out)
+	}
+	if after := files(t, filepath.Join(dir, "new")); !slices.Equal(before, after) {
+		t.Errorf("before %q\nafter %q", before, after)
+	}
+	if s := must(t, 0, dir, "status", "--kit", "kit"); strings.Contains(s.out, "set aside") {
+		t.Errorf("status: %s", s.out)
+	}
+	// What was worked in since is kept.
+	step(t, 0, dir, "new", "unpack")
+	lay(t, dir, map[string]string{"new/srv/diary/today.txt": "worked in\n", "new/srv/only/one.rec": "worked in\n", "new/etc/hoist.ini": "lang=de\n"})
+	if s := step(t, 0, dir, "new", "undo"); strings.Count(s.out, "was worked in since") != 3 {
+		t.Errorf("undo: %s", s.out)
+	}
+	after := files(t, filepath.Join(dir, "new"))
+	for _, line := range before {
+		if !slices.Contains(after, line) {
+			t.Errorf("%s is not back", line)
+		}
+	}
+	if n := strings.Count(strings.Join(after, "\n"), fmt.Sprintf("%x", sha256.Sum256([]byte("worked in\n")))); n != 2 {
+		t.Errorf("what was worked in is there %d times: %q", n, after)
+	}
+	// What was there before, and what was put over it because one said so, stays.
+	step(t, 0, dir, "new", "unpack", "--in-the-way", "replace")
+	now := files(t, filepath.Join(dir, "new"))
+	if s := step(t, 0, dir, "new", "undo"); !strings.Contains(s.out, "it was put over what was here") {
+		t.Errorf("undo: %s", s.out)
+	}
+	for _, line := range now {
+		if !strings.Contains(line, "fresh") && !slices.Contains(files(t, filepath.Join(dir, "new")), line) {
+			t.Errorf("%s is gone", line)
+		}
+	}
+	if s := step(t, 4, dir, "old", "undo"); !strings.Contains(s.err, "old computer") {
+		t.Errorf("on the old computer: %s", s.err)
+	}
+}
+
+// TestUndoKilled kills the program in the middle of taking back: the same
+// command again ends well.
+func TestUndoKilled(t *testing.T) {
+	dir := undoOffice(t)
+	for i := range 1000 {
+		lay(t, dir, map[string]string{fmt.Sprintf("old/srv/only/%d.rec", i): fmt.Sprint(i), fmt.Sprintf("new/srv/only/%d.rec", i): "theirs"})
+	}
+	step(t, 0, dir, "old", "pack")
+	before := files(t, filepath.Join(dir, "new"))
+	for _, wait := range []time.Duration{120, 200, 300, 450} {
+		step(t, 0, dir, "new", "unpack")
+		cmd := command(t.Context(), dir, "undo", "--kit", "kit", "--root", "new")
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(wait * time.Millisecond)
+		cmd.Process.Kill()
+		cmd.Wait()
+		step(t, 0, dir, "new", "undo")
+		if after := files(t, filepath.Join(dir, "new")); !slices.Equal(before, after) {
+			t.Fatalf("killed after %d ms: %d lines before, %d after", wait, len(before), len(after))
+		}
+	}
+}
+
+func TestServedUndo(t *testing.T) { each(t, servedUndo) }
+
+func servedUndo(t *testing.T, e engine) {
+	dir, _, now := ledgerOffice(t, e)
+	step(t, 0, dir, "old", "pack")
+	e.newDatabase(t, now, "ledger", "CREATE TABLE theirs (n INTEGER); COMMIT;")
+	step(t, 0, dir, "new", "unpack")
+	if s := step(t, 0, dir, "new", "undo"); !strings.Contains(s.out, "has its name back") || count(t, now, "ledger", "theirs") != "0" || len(strings.Fields(e.there(t, now))) != 1 {
+		t.Errorf("undo: %s\n%s", s.out, e.there(t, now))
+	}
+	step(t, 0, dir, "new", "unpack")
+	query(t, now, "ledger", "UPDATE account SET name = 'worked in' WHERE id = 1; COMMIT;")
+	if s := step(t, 0, dir, "new", "undo"); !strings.Contains(s.out, "was worked in since") || count(t, now, "ledger", "theirs") != "0" {
+		t.Errorf("undo: %s", s.out)
+	}
+	worked := slices.DeleteFunc(strings.Fields(e.there(t, now)), func(name string) bool { return name == "ledger" })
+	if len(worked) != 1 || count(t, now, worked[0], "account WHERE name = 'worked in'") != "1" {
+		t.Errorf("what was worked in: %q", worked)
+	}
+}
+
+// database makes a SQLite database of statements.
+func database(t *testing.T, name, statements string) {
+	t.Helper()
+	db, err := sql.Open("sqlite", name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec(statements); err != nil {
+		t.Fatal(err)
+	}
+}
