@@ -12,6 +12,7 @@ import (
 )
 
 func (e *env) deactivateCommand() *cobra.Command {
+	var answers string
 	c := &cobra.Command{
 		Use:   "deactivate [APP...]",
 		Short: "Free the licences (old computer)",
@@ -21,15 +22,23 @@ answer is lost, run this again: the service is first asked what it has done.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Deactivate, args, func(j *move.Job) error {
+				person, err := e.person(answers)
+				if err != nil {
+					return err
+				}
+				j.Person = person
 				return e.ask("The apps' licences will no longer be active on " + j.Kit.Manifest.Old.Name + ". Go on?")
 			}, (*move.Job).Deactivate, e.showLicences)
 		},
 	}
+	e.answersFlag(c, &answers)
+	e.commandsFlag(c)
 	e.overrideFlags(c)
 	return c
 }
 
 func (e *env) activateCommand() *cobra.Command {
+	var answers string
 	c := &cobra.Command{
 		Use:   "activate [APP...]",
 		Short: "Take up the licences (new computer)",
@@ -38,10 +47,17 @@ transfer that the licence allows may be spent by it, and never twice.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Activate, args, func(j *move.Job) error {
+				person, err := e.person(answers)
+				if err != nil {
+					return err
+				}
+				j.Person = person
 				return e.ask("The apps' licences will be activated on " + j.Computer.Name() + ", which may spend a transfer of each. Go on?")
 			}, (*move.Job).Activate, e.showLicences)
 		},
 	}
+	e.answersFlag(c, &answers)
+	e.commandsFlag(c)
 	e.overrideFlags(c)
 	return c
 }

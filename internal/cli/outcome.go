@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/move"
 	"movekit/internal/core/steps"
@@ -72,6 +73,9 @@ func worst(step steps.Step, out []*move.Outcome) int {
 	code := exitDone
 	for _, o := range out {
 		switch {
+		case fault.KindOf(o.Err) == fault.Waits && code == exitDone:
+			code = exitPerson
+		case fault.KindOf(o.Err) == fault.Waits:
 		case o.Err != nil:
 			return exitFailed
 		case len(o.Blocks) > 0:

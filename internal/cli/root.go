@@ -90,7 +90,7 @@ At any time:           movekit next`,
 	for group, commands := range map[string][]*cobra.Command{
 		"old":  {e.newCommand(), e.surveyCommand(), e.packCommand(), e.deactivateCommand()},
 		"new":  {e.unpackCommand(), e.undoCommand(), e.todoCommand(), e.activateCommand(), e.verifyCommand()},
-		"any":  {e.nextCommand(), e.statusCommand(), e.inspectCommand(), e.reportCommand()},
+		"any":  {e.nextCommand(), e.statusCommand(), e.licenceCommand(), e.inspectCommand(), e.reportCommand()},
 		"more": {e.cardCommand(), e.deskCommand(), e.demoCommand()},
 	} {
 		for _, c := range commands {

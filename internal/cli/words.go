@@ -62,6 +62,7 @@ var advices = map[fault.Kind]advice{
 	fault.DeskNonsense:    {"Something else may stand in the way (a proxy, a sign-in page). See that the card's address is the desk's, and run the same command again.", "The licence is as the desk last said; nothing was spent twice.", exitFailed},
 	fault.DeskSignature:   {"Do not go on: ask the desk's owner whether its key has changed. If so, the card must name the new one.", "The answer was not used.", exitFailed},
 	fault.DeskRefused:     {"Ask the licence's maker; `movekit status` shows what the kit knows. The data can be unpacked and verified meanwhile.", "Nothing was spent.", exitFailed},
+	fault.Waits:           {"Run the same command in a terminal and follow the steps, or give what was seen with --answers FILE. What was answered already is kept.", nothingLost, exitPerson},
 	fault.Stopped:         {"Run the same command again when you like: what is whole is kept.", nothingLost, exitFailed},
 	fault.Internal:        {"Run the same command again with --log-file FILE and keep the file.", nothingLost, exitFailed},
 }
@@ -135,6 +136,7 @@ var gateAdvice = map[string]string{
 	"sealed":          "Run `movekit pack` on the old computer first.",
 	"packed":          "Run `movekit pack` on the old computer first.",
 	"users-known":     "Make the users on this computer, or say who takes over with --user OLD=NEW.",
+	"waiting-over":    "Wait until then, and run this again.",
 	"not-active-here": "Free the licence here first, or say why with --override not-active-here=REASON.",
 	"server-ready":    "Install what is missing for the database server here, or a newer server, and run this again.",
 	"version-rule":    "Install that version first, and do not start it yet.",

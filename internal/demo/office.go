@@ -33,8 +33,9 @@ var (
 
 // The licence of the example; invented, as everything here.
 const (
-	serial = "TW8-QUAY-7731-TERN"
-	code   = "ebb-41-flow-77-mud"
+	serial   = "TW8-QUAY-7731-TERN"
+	code     = "ebb-41-flow-77-mud"
+	hoistKey = "HB3-4471-SLIP-09"
 )
 
 // users work at the front desk.
@@ -100,6 +101,7 @@ func makeOld(root string) error {
 	}
 	files = append(files,
 		file{"ProgramData/Tidewright/licence.ini", "[licence]\r\nName = Tern Quay harbour office\r\nSerial = " + serial + "\r\nCode = " + code + "\r\n"},
+		file{"ProgramData/Hoistbook/registration.ini", "[registration]\r\nname=Tern Quay harbour office\r\nkey=" + hoistKey + "\r\n"},
 		file{"ProgramData/Hoistbook/letterhead.txt", "Tern Quay harbour office\r\nThe old boat shed, Tern Quay\r\n"},
 		file{"ProgramData/Hoistbook/Diary/empty.rec", ""},
 	)

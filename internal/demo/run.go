@@ -34,7 +34,7 @@ type Demo struct {
 }
 
 // parts are what the example keeps in its folder.
-var parts = []string{"old", "new", "kit", "cards", "desk", "handover", "passphrase.txt", "commands.txt", "watch-rota.yaml"}
+var parts = []string{"old", "new", "kit", "cards", "desk", "handover", "passphrase.txt", "answers.yaml", "commands.txt", "watch-rota.yaml"}
 
 // command is one command of the example, as a person would type it.
 type command struct {
@@ -54,11 +54,12 @@ func commands() []command {
 		{"Draft a card for what was found", append([]string{"card", "draft", "watch-rota", "--title", "Watch Rota", "--from", `C:\ProgramData\WatchRota`, "--to", "watch-rota.yaml"}, old...)},
 		{"Seal it into the kit", on(old, "pack")},
 		{"See that the kit is whole", []string{"inspect", "--kit", "kit"}},
-		{"Free the licences of the old computer", on(old, "deactivate", "--yes")},
+		{"Free the licences of the old computer", on(old, "deactivate", "--yes", "--answers", "answers.yaml")},
+		{"See where the licences stand", on(old, "licence", "status")},
 		{"Look at the new computer before the trip", on(now, "survey", "--on-new")},
 		{"On the new computer: put everything in its place", on(now, "unpack")},
 		{"Tick off what was taken in by hand", on(now, "todo", "--tick", "1-4")},
-		{"Take up the licences", on(now, "activate", "--yes")},
+		{"Take up the licences", on(now, "activate", "--yes", "--answers", "answers.yaml")},
 		{"Prove that old and new are the same", on(now, "verify")},
 		{"Write the hand-over", []string{"report", "--kit", "kit", "--passphrase-file", "passphrase.txt", "--to", "handover"}},
 	}
@@ -81,7 +82,7 @@ func (d *Demo) Run(ctx context.Context) (int, error) {
 	for _, make := range []func() error{
 		func() error { return makeOld(filepath.Join(dir, "old")) },
 		func() error { return makeNew(filepath.Join(dir, "new")) },
-		d.writePassphrase,
+		d.writePassphrase, d.writeAnswers,
 	} {
 		if err := make(); err != nil {
 			return 0, fault.Wrap(fault.CannotPlace, err, "cannot make the example in %s", dir)
@@ -142,6 +143,23 @@ func (d *Demo) writePassphrase() error {
 		return err
 	}
 	return os.WriteFile(filepath.Join(d.Dir, "passphrase.txt"), []byte(p+"\n"), 0o600)
+}
+
+// answers are what the technician saw in the apps, for the steps of licences
+// that a person takes.
+const answers = `# What was seen in the apps: app, licence, then one answer a step.
+hoistbook:
+  registration:
+    deactivate: [done]
+    activate: [done, Tern Quay harbour office]
+pontoon:
+  seat:
+    deactivate: [done, "2"]
+    activate: [done, done, QUAY-DESK-2]
+`
+
+func (d *Demo) writeAnswers() error {
+	return os.WriteFile(filepath.Join(d.Dir, "answers.yaml"), []byte(answers), 0o644)
 }
 
 // openDesk starts the licence desk on a free port, takes the seat that the
@@ -210,6 +228,9 @@ func (d *Demo) settleDesk(ctx context.Context, store *desk.Store, url string, le
 			lines = ledger.card(lines)
 		}
 		for _, l := range c.Licences {
+			if l.Desk == nil {
+				continue
+			}
 			lines = strings.NewReplacer(l.Desk.URL, url, l.Desk.Key, store.PublicKey()).Replace(lines)
 		}
 		if err := os.WriteFile(filepath.Join(cards, e.Name()), []byte(lines), 0o644); err != nil {

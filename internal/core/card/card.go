@@ -51,9 +51,18 @@ const (
 // Method is the way a licence is held.
 type Method string
 
-// MethodDesk is a seat at a licence desk, by the protocol of
-// docs/licence-desk.openapi.yaml.
-const MethodDesk Method = "desk"
+// The methods.
+const (
+	MethodDesk    Method = "desk"    // a seat at a licence desk, by the protocol of docs/licence-desk.openapi.yaml
+	MethodCommand Method = "command" // the maker's own command line
+	MethodGuided  Method = "guided"  // a person does it in the app, step by step
+	MethodFile    Method = "file"    // a licence file or certificate, which travels as an item
+	MethodKey     Method = "key"     // a product key with the registered name
+)
+
+// Sealed reports whether licences of this method have secrets that travel
+// sealed.
+func (m Method) Sealed() bool { return m == MethodDesk || m == MethodKey }
 
 // Card describes one application.
 type Card struct {
@@ -183,12 +192,50 @@ type Count struct {
 // Licence is a right to run the app.
 type Licence struct {
 	Name    string `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name, unique in the card."`
-	Method  Method `yaml:"method" jsonschema:"required,enum=desk" jsonschema_description:"How it is held."`
-	Product string `yaml:"product" jsonschema:"required" jsonschema_description:"The product's name at the desk."`
-	Serial  Source `yaml:"serial" jsonschema:"required" jsonschema_description:"Where the serial number is read on the old computer."`
-	Code    Source `yaml:"code" jsonschema:"required" jsonschema_description:"Where the activation code is read on the old computer."`
-	Token   Path   `yaml:"token,omitempty" jsonschema_description:"File in which the app keeps the desk's signed answer."`
-	Desk    Desk   `yaml:"desk" jsonschema:"required" jsonschema_description:"The licence desk."`
+	Method  Method `yaml:"method" jsonschema:"required,enum=desk,enum=command,enum=guided,enum=file,enum=key" jsonschema_description:"How it is held."`
+	Product string `yaml:"product,omitempty" jsonschema_description:"Desk: the product's name there."`
+	Serial  Source `yaml:"serial,omitempty" jsonschema_description:"Desk and key: where the serial number or product key is read on the old computer."`
+	Code    Source `yaml:"code,omitempty" jsonschema_description:"Desk: where the activation code is read on the old computer. Key: the registered name."`
+	Token   Path   `yaml:"token,omitempty" jsonschema_description:"Desk: file in which the app keeps the desk's signed answer."`
+	Desk    *Desk  `yaml:"desk,omitempty" jsonschema_description:"Desk: the licence desk."`
+
+	Items      []string `yaml:"items,omitempty" jsonschema_description:"File: names of the file items that hold it; a certificate and its key are told apart by what is in them."`
+	Show       *Show    `yaml:"show,omitempty" jsonschema_description:"Command: how the maker's program tells the state."`
+	Deactivate *Change  `yaml:"deactivate,omitempty" jsonschema_description:"Command, guided and key: how it is freed on the old computer."`
+	Activate   *Change  `yaml:"activate,omitempty" jsonschema_description:"Command, guided and key: how it is taken up on the new computer."`
+	Transfers  *int     `yaml:"transfers,omitempty" jsonschema_description:"How often the maker lets it be moved, where no service tells."`
+	Wait       string   `yaml:"wait,omitempty" jsonschema_description:"How long after freeing it the maker lets it be taken up again, such as 24h."`
+}
+
+// Show is a command that tells a licence's state.
+type Show struct {
+	Run    []string `yaml:"run" jsonschema:"required" jsonschema_description:"The maker's program with its arguments; no shell. It runs only when a person has agreed."`
+	Active string   `yaml:"active" jsonschema:"required" jsonschema_description:"Regular expression (RE2) that what it says matches where the licence is active."`
+	Left   string   `yaml:"left,omitempty" jsonschema_description:"Regular expression whose first group is the number of transfers left."`
+}
+
+// Change is how a licence is freed or taken up: by a command, or by steps that
+// a person takes.
+type Change struct {
+	Run   []string `yaml:"run,omitempty" jsonschema_description:"Command: the maker's program with its arguments; no shell."`
+	Done  string   `yaml:"done,omitempty" jsonschema_description:"Command: regular expression (RE2) that what it says matches when it is done. Default: that it ends with 0."`
+	Steps []Guide  `yaml:"steps,omitempty" jsonschema_description:"Guided and key: what a person does, one after the other."`
+}
+
+// Guide is one step that a person takes.
+type Guide struct {
+	Do       string `yaml:"do" jsonschema:"required" jsonschema_description:"What to do. {serial} and {code} stand for those of the licence; they are shown at that moment only."`
+	Ask      string `yaml:"ask,omitempty" jsonschema_description:"What the person is asked to type from what was seen."`
+	Answer   string `yaml:"answer,omitempty" jsonschema_description:"Regular expression (RE2) that the answer must match."`
+	Evidence bool   `yaml:"evidence,omitempty" jsonschema_description:"True where a file, such as a picture of the screen, proves it; its hash is kept."`
+}
+
+// Change returns how a licence is freed (deactivate) or taken up, or nil.
+func (l *Licence) Change(deactivate bool) *Change {
+	if deactivate {
+		return l.Deactivate
+	}
+	return l.Activate
 }
 
 // Desk is a licence desk and the key its answers are signed with.
@@ -237,7 +284,9 @@ func (c *Card) sources() []*Source {
 		}
 	}
 	for i := range c.Licences {
-		all = append(all, &c.Licences[i].Serial, &c.Licences[i].Code)
+		if c.Licences[i].Method.Sealed() {
+			all = append(all, &c.Licences[i].Serial, &c.Licences[i].Code)
+		}
 	}
 	return slices.DeleteFunc(all, func(s *Source) bool { return s == nil })
 }
@@ -272,6 +321,16 @@ func (c *Card) Commands() [][]string {
 	for _, it := range c.Items {
 		if it.Exports != nil {
 			add(it.Exports.Make)
+		}
+	}
+	for _, l := range c.Licences {
+		if l.Show != nil {
+			add(l.Show.Run)
+		}
+		for _, change := range []*Change{l.Deactivate, l.Activate} {
+			if change != nil {
+				add(change.Run)
+			}
 		}
 	}
 	return out

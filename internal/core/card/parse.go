@@ -13,6 +13,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/goccy/go-yaml"
@@ -248,7 +249,7 @@ func (k *checker) card(c *Card) {
 	}
 	taken = map[string]bool{}
 	for i := range c.Licences {
-		k.licence(fmt.Sprintf("$.licences[%d]", i), &c.Licences[i], taken)
+		k.licence(fmt.Sprintf("$.licences[%d]", i), c, &c.Licences[i], taken)
 	}
 }
 
@@ -312,14 +313,69 @@ func (k *checker) count(at string, kind Kind, c Count) {
 	}
 }
 
-func (k *checker) licence(at string, l *Licence, taken map[string]bool) {
+func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool) {
 	k.name(at, l.Name, taken)
-	oneOf(k, at, "method", l.Method, MethodDesk)
-	k.need(at, "product", l.Product)
-	k.source(at+".serial", &l.Serial)
-	k.source(at+".code", &l.Code)
+	oneOf(k, at, "method", l.Method, MethodDesk, MethodCommand, MethodGuided, MethodFile, MethodKey)
+	if l.Method.Sealed() {
+		k.source(at+".serial", &l.Serial)
+		k.source(at+".code", &l.Code)
+	}
 	if !l.Token.IsZero() {
 		k.path(at+".token", l.Token)
+	}
+	if _, err := time.ParseDuration(l.Wait); l.Wait != "" && err != nil {
+		k.fail(at+".wait", "a time such as 24h or 90m", "the waiting time %q cannot be used", l.Wait)
+	}
+	switch l.Method {
+	case MethodDesk:
+		k.desk(at, l)
+	case MethodFile:
+		if len(l.Items) == 0 {
+			k.fail(at+".items", "the names of file items of this card", "the licence %q names no file", l.Name)
+		}
+		for i, name := range l.Items {
+			if it := c.Item(name); it == nil || it.Kind != File {
+				k.fail(fmt.Sprintf("%s.items[%d]", at, i), "the name of a file item of this card", "no file item is named %q", name)
+			}
+		}
+	case MethodCommand:
+		if l.Show == nil || len(l.Show.Run) == 0 || l.Show.Active == "" {
+			k.fail(at+".show", "run, and the pattern active", "the licence %q does not say how its state is told", l.Name)
+		} else {
+			k.matching(at+".show.active", l.Show.Active)
+			k.pattern(at+".show.left", l.Show.Left, false)
+		}
+	}
+	k.change(at+".deactivate", l, l.Deactivate)
+	k.change(at+".activate", l, l.Activate)
+}
+
+// change checks how a licence is freed or taken up.
+func (k *checker) change(at string, l *Licence, c *Change) {
+	switch {
+	case c == nil && (l.Method == MethodCommand || l.Method == MethodGuided):
+		k.fail(at, "run or steps", "the licence %q does not say how that is done", l.Name)
+	case c == nil:
+	case l.Method == MethodCommand && len(c.Run) == 0:
+		k.fail(at+".run", "the maker's program with its arguments", "the licence %q names no command", l.Name)
+	case (l.Method == MethodGuided || l.Method == MethodKey) && (len(c.Steps) == 0 || len(c.Run) > 0):
+		k.fail(at+".steps", "what a person does, step by step", "the licence %q is carried out by a person", l.Name)
+	case l.Method == MethodDesk || l.Method == MethodFile:
+		k.fail(at, "nothing here with the methods desk and file", "the licence %q needs no steps", l.Name)
+	default:
+		k.matching(at+".done", c.Done)
+		for i, g := range c.Steps {
+			k.need(fmt.Sprintf("%s.steps[%d]", at, i), "do", g.Do)
+			k.matching(fmt.Sprintf("%s.steps[%d].answer", at, i), g.Answer)
+		}
+	}
+}
+
+func (k *checker) desk(at string, l *Licence) {
+	k.need(at, "product", l.Product)
+	if l.Desk == nil {
+		k.fail(at+".desk", "the desk's url and key", "the licence %q names no desk", l.Name)
+		return
 	}
 	if !safeURL(l.Desk.URL) {
 		k.fail(at+".desk.url", "an https address, or http on this computer (127.0.0.1)", "the desk's address %q cannot be used", l.Desk.URL)
@@ -339,6 +395,13 @@ func safeURL(s string) bool {
 	}
 	ip := net.ParseIP(u.Hostname())
 	return u.Scheme == "http" && (u.Hostname() == "localhost" || ip != nil && ip.IsLoopback())
+}
+
+// matching checks a regular expression that something is held against.
+func (k *checker) matching(at, expr string) {
+	if _, err := regexp.Compile(expr); err != nil {
+		k.fail(at, "a regular expression (RE2)", "the pattern %q cannot be used", expr)
+	}
 }
 
 func (k *checker) pattern(at, expr string, required bool) {

@@ -37,6 +37,7 @@ const (
 	DeskNonsense    Kind = "desk-nonsense"    // the licence service answers something else
 	DeskSignature   Kind = "desk-signature"   // an answer is not signed by the pinned key
 	DeskRefused     Kind = "desk-refused"     // the licence service says no
+	Waits           Kind = "waits"            // a step is left for a person
 	Stopped         Kind = "stopped"          // a person interrupted the run
 	Internal        Kind = "internal"         // anything else
 )

@@ -27,6 +27,7 @@ const (
 	Active       State = "active"
 	Deactivated  State = "deactivated"
 	NotActivated State = "not activated"
+	Expired      State = "expired"
 	Unknown      State = "unknown"
 )
 

@@ -45,6 +45,7 @@ type Job struct {
 	Users     map[string]string                   // user on the new computer by user on the old
 	Commands  bool                                // whether a person has agreed to run the commands of the cards
 	Ask       func(prompt string) (string, error) // asks a person for a password; nil where nobody can be asked
+	Person    Person                              // takes the steps of licences; nil where nobody is there
 	Limit     time.Duration                       // how long a network place may keep silent; 0 stands for survey.Limit
 	Temp      string                              // private folder for snapshots; "" stands for one in the user's cache
 	Notify    func(Event)

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -40,6 +41,7 @@ type held struct {
 	key     steps.Key
 	state   *steps.Licence
 	service licence.Service
+	by      func(context.Context) string // how its state is seen; nil for a desk's
 	secrets licence.Secrets
 	change  licence.Change
 }
@@ -48,24 +50,31 @@ type held struct {
 func (j *Job) hold(c *card.Card, l card.Licence, version string) (*held, error) {
 	h := &held{card: l, key: steps.Key{App: c.Name, Item: l.Name}}
 	h.state = j.State().Licences[h.key]
-	if h.state == nil || h.state.Sealed == nil {
+	if h.state == nil && !l.Method.Sealed() {
+		h.state = &steps.Licence{App: c.Name, Name: l.Name, Old: licence.Unknown, New: licence.Unknown, Left: -1}
+	}
+	if h.state == nil || l.Method.Sealed() && h.state.Sealed == nil {
 		return nil, fault.New(fault.Missing, "the serial and code of the licence %s of %s are not in the kit", l.Name, c.Title)
 	}
-	if err := j.openJSON(c.Name, h.state.Sealed.Parts, &h.secrets); err != nil {
-		return nil, err
-	}
-	var err error
-	if h.service, err = j.service(l); err != nil {
-		return nil, err
+	if h.state.Sealed != nil {
+		if err := j.openJSON(c.Name, h.state.Sealed.Parts, &h.secrets); err != nil {
+			return nil, err
+		}
 	}
 	here := machine.ID(j.Computer)
-	h.change = licence.Change{
-		Service: h.service, Move: j.Kit.Manifest.ID, Round: h.state.Answers[here],
-		Record: recorder{j, journal.Line{App: c.Name, Licence: l.Name, Computer: j.Computer.Name()}},
-		Request: licence.Request{
-			Serial: h.secrets.Serial, Code: h.secrets.Code, Product: l.Product, Computer: here, Version: version,
-		},
+	r := licence.Request{Serial: h.secrets.Serial, Code: h.secrets.Code, Product: l.Product, Computer: here, Version: version}
+	var err error
+	if l.Method == card.MethodDesk {
+		h.service, err = j.service(l)
+	} else {
+		b := byHand{j, c, l, h.key, h.secrets}
+		h.service, h.by = b, b.seenBy
+		r.Serial, r.Product = c.Name+"/"+l.Name, c.Title // names it where nobody else does
 	}
+	if err != nil {
+		return nil, err
+	}
+	h.change = licence.Change{Service: h.service, Move: j.Kit.Manifest.ID, Round: h.state.Answers[here], Record: j.recorderOf(c, l), Request: r}
 	return h, nil
 }
 
@@ -149,9 +158,17 @@ func did(a *licence.Answer, word string) string {
 func (h *held) outcome(j *Job, a *licence.Answer) *LicenceOutcome {
 	now := j.State().Licences[h.key]
 	return &LicenceOutcome{
-		Licence: h.card.Name, Serial: licence.Mask(h.secrets.Serial),
+		Licence: h.card.Name, Serial: masked(h.secrets.Serial),
 		Old: now.Old, New: now.New, Transfers: a.Transfers, Spent: now.Spent,
 	}
+}
+
+// masked shows the last of a serial, and nothing where there is none.
+func masked(serial string) string {
+	if serial == "" {
+		return ""
+	}
+	return licence.Mask(serial)
 }
 
 // token is where the app keeps its activation on this computer, or "".
@@ -215,6 +232,10 @@ func (j *Job) activate(ctx context.Context, c *card.Card, l card.Licence, versio
 	f.OldState, f.NewState, f.Transfers, f.Covers, f.NewVersion = old.State, licence.NotActivated, old.Transfers, old.Covers, version
 	if slices.Contains(old.Active, here) {
 		f.NewState = licence.Active
+	}
+	if f.Now = j.now(); l.Wait != "" && h.state.Old == licence.Deactivated {
+		wait, _ := time.ParseDuration(l.Wait) // the card was checked
+		f.Again = h.state.OldAt.Add(wait)
 	}
 	if err := j.check(steps.Activate, c, f, o); err != nil || len(o.Blocks) > 0 {
 		return nil, err

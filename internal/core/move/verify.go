@@ -213,6 +213,15 @@ func (j *Job) verifyLicence(ctx context.Context, c *card.Card, l card.Licence) (
 			seen.New = licence.Active
 		}
 	}
+	if seen.Asked && h.by != nil {
+		// What the files or the maker's program show here comes before what the
+		// journal remembers.
+		here, err := h.status(ctx, machine.ID(j.Computer))
+		if asked = err; err == nil {
+			seen.New, seen.By = here.State, h.by(ctx)
+		}
+		seen.Asked = err == nil
+	}
 	seen.Good = seen.Asked && seen.New == licence.Active && seen.Old != licence.Active
 	line := j.line(steps.EventSeen, steps.Key{App: c.Name})
 	line.Licence = l.Name
@@ -220,7 +229,7 @@ func (j *Job) verifyLicence(ctx context.Context, c *card.Card, l card.Licence) (
 		return nil, err
 	}
 	return &LicenceOutcome{
-		Licence: l.Name, Serial: licence.Mask(h.secrets.Serial), Old: seen.Old, New: seen.New,
+		Licence: l.Name, Serial: masked(h.secrets.Serial), Old: seen.Old, New: seen.New,
 		Transfers: seen.Left, Spent: h.state.Spent, Did: "seen", By: seen.By, Good: seen.Good,
 	}, couldNot(asked, l, c)
 }

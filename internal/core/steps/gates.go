@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize"
 
@@ -59,8 +60,10 @@ type Facts struct {
 
 	OldState  licence.State
 	NewState  licence.State
-	Transfers int
+	Transfers int // left; -1 where it is not known
 	Covers    string
+	Again     time.Time // from when the maker lets it be taken up again
+	Now       time.Time
 
 	Proven     bool     // verify found everything equal
 	OldChanged []string // what changed on the old computer since the pack
@@ -173,7 +176,11 @@ var Gates = []Gate{
 		}},
 	{"allowance", []Step{Activate}, true, false, "a transfer is left",
 		func(f Facts) []string {
-			return when(f.NewState != licence.Active && f.OldState == licence.Deactivated && f.Transfers < 1, "no transfer is left on this licence")
+			return when(f.NewState != licence.Active && f.OldState == licence.Deactivated && f.Transfers == 0, "no transfer is left on this licence")
+		}},
+	{"waiting-over", []Step{Activate}, false, false, "the maker's waiting time is over",
+		func(f Facts) []string {
+			return when(f.NewState != licence.Active && f.Again.After(f.Now), "it can be taken up again from %s", f.Again.Local().Format("2 Jan 2006 15:04"))
 		}},
 	{"covered", []Step{Activate}, false, false, "the licence covers the version here",
 		func(f Facts) []string {

@@ -36,6 +36,7 @@ const (
 	EventPacked     = "packed"     // an app is sealed: Packed
 	EventAsked      = "asked"      // a licence service is being asked: Asked
 	EventAnswered   = "answered"   // it answered: licence.Answer
+	EventStepped    = "stepped"    // a person took one step of a licence's change: Stepped
 	EventPlacing    = "placing"    // an item is being put in place: Placed
 	EventPlaced     = "placed"     // it is in place: Placed
 	EventUndoing    = "undoing"    // it is being taken back: Undone
@@ -77,6 +78,17 @@ type Stay struct {
 type Asked struct {
 	Action licence.Action `json:"action"`
 	Key    string         `json:"key"`
+}
+
+// Stepped is the data of EventStepped: what a person saw and did. Secrets that
+// were shown for it are not in it.
+type Stepped struct {
+	Action   licence.Action `json:"action"`
+	Step     int            `json:"step"` // from 1
+	Do       string         `json:"do"`
+	Answer   string         `json:"answer,omitempty"`
+	Evidence string         `json:"evidence,omitempty"` // name of the file
+	Hash     string         `json:"hash,omitempty"`     // BLAKE3 of it
 }
 
 // Placed is the data of EventPlacing and EventPlaced.
@@ -161,6 +173,8 @@ type Licence struct {
 	Spent     int // transfers spent by this move
 	Pending   *Asked
 	Answers   map[string]int // answers recorded, by computer
+	Stepped   []Stepped      // of the change that is going on
+	History   []Stepped      // of all changes
 	Seen      *Seen
 	SeenAt    time.Time
 }
@@ -255,6 +269,10 @@ func (s *State) Add(l journal.Line) {
 		s.licence(l).Pending = read[Asked](l)
 	case EventAnswered:
 		s.answered(l)
+	case EventStepped:
+		lic := s.licence(l)
+		st := *read[Stepped](l)
+		lic.Stepped, lic.History = append(lic.Stepped, st), append(lic.History, st)
 	case EventSeen:
 		lic := s.licence(l)
 		lic.Seen, lic.SeenAt = read[Seen](l), l.At
@@ -279,7 +297,7 @@ func (s *State) licence(l journal.Line) *Licence {
 
 func (s *State) answered(l journal.Line) {
 	lic, a := s.licence(l), read[licence.Answer](l)
-	lic.Pending = nil
+	lic.Pending, lic.Stepped = nil, nil
 	lic.Left = a.Transfers
 	lic.Spent += a.Spent
 	lic.Answers[a.Computer]++

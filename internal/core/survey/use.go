@@ -20,6 +20,10 @@ import (
 func (l *Looker) licences(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
 	for i := range c.Licences {
 		lic := &c.Licences[i]
+		if !lic.Method.Sealed() {
+			a.Licences = append(a.Licences, Licence{Licence: lic.Name, Method: lic.Method})
+			continue
+		}
 		serial, err := l.Prober().Read(ctx, &lic.Serial, nil)
 		if err != nil {
 			return err
@@ -30,7 +34,7 @@ func (l *Looker) licences(ctx context.Context, c *card.Card, a *App, f *steps.Fa
 		}
 		ls := Licence{Licence: lic.Name, Method: lic.Method, Secrets: licence.Secrets{Serial: serial.Value, Code: code.Value}}
 		if serial.Value == "" || code.Value == "" {
-			f.Missing = append(f.Missing, "the serial or code of the licence "+lic.Name)
+			f.Missing = append(f.Missing, map[bool]string{true: "the key or registered name", false: "the serial or code"}[lic.Method == card.MethodKey]+" of the licence "+lic.Name)
 		} else {
 			ls.Serial = licence.Mask(serial.Value)
 		}

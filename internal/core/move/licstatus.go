@@ -1,0 +1,104 @@
+package move
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/steps"
+)
+
+// LicenceStatus is where one licence stands.
+type LicenceStatus struct {
+	App     string        `json:"app"`
+	Title   string        `json:"title"`
+	Licence string        `json:"licence"`
+	Method  card.Method   `json:"method"`
+	Old     licence.State `json:"old"`
+	New     licence.State `json:"new"`
+	Left    int           `json:"transfers_left"` // -1 where it is not known
+	By      string        `json:"seen_by"`
+	Again   *time.Time    `json:"again_from,omitempty"`
+	Next    steps.Step    `json:"next,omitempty"` // the step that is due; "" where none is
+	Why     string        `json:"why,omitempty"`  // why nothing newer is known
+}
+
+// LicenceStatuses tells where every licence of the chosen apps stands: live,
+// where the service or this computer tells, else as the journal remembers.
+// Nothing is recorded.
+func (j *Job) LicenceStatuses(ctx context.Context) ([]LicenceStatus, error) {
+	cards, err := j.cards()
+	if err != nil {
+		return nil, err
+	}
+	st := j.State()
+	out := []LicenceStatus{}
+	for _, c := range cards {
+		for _, l := range c.Licences {
+			s := LicenceStatus{App: c.Name, Title: c.Title, Licence: l.Name, Method: l.Method, Old: licence.Unknown, New: licence.Unknown, Left: -1, By: "the journal"}
+			if known := st.Licences[steps.Key{App: c.Name, Item: l.Name}]; known != nil {
+				s.Old, s.New, s.Left = known.Old, known.New, known.Left
+				if wait, err := time.ParseDuration(l.Wait); err == nil && known.Old == licence.Deactivated && known.New != licence.Active {
+					again := known.OldAt.Add(wait)
+					if again.After(j.now()) {
+						s.Again = &again
+					}
+				}
+			}
+			if err := j.live(ctx, c, l, &s); err != nil {
+				s.Why = err.Error()
+			}
+			s.Next = due(s, st.Packed[c.Name] != nil)
+			out = append(out, s)
+		}
+	}
+	return out, ctx.Err()
+}
+
+// live asks for the states.
+func (j *Job) live(ctx context.Context, c *card.Card, l card.Licence, s *LicenceStatus) error {
+	if !j.Kit.Unlocked() {
+		return nil
+	}
+	h, err := j.hold(c, l, "")
+	if err != nil {
+		return err
+	}
+	here := machine.ID(j.Computer)
+	a, err := h.status(ctx, here)
+	if err != nil {
+		return err
+	}
+	s.Left, s.By = a.Transfers, "the licence desk"
+	if h.by != nil {
+		s.By = h.by(ctx)
+	}
+	if j.side() == steps.OldSide {
+		s.Old = a.State
+		return nil
+	}
+	s.New = a.State
+	old, err := h.status(ctx, j.Kit.Manifest.Old.ID)
+	if err != nil {
+		return err
+	}
+	s.Old = old.State
+	return nil
+}
+
+// due is the step that a licence waits for.
+func due(s LicenceStatus, packed bool) steps.Step {
+	free := slices.Contains([]licence.State{licence.Deactivated, licence.NotActivated}, s.Old)
+	switch {
+	case !packed:
+		return steps.Pack
+	case !free:
+		return steps.Deactivate
+	case s.New != licence.Active:
+		return steps.Activate
+	}
+	return ""
+}

@@ -1,0 +1,493 @@
+package move
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+// Guided is one step that a person is asked to take.
+type Guided struct {
+	Key      steps.Key // app and licence
+	App      string    // its title
+	Action   licence.Action
+	Step, Of int
+	Do       string // may hold secrets: it is shown, and kept nowhere
+	Ask      string // what the person is asked to type; "" where it is enough that it is done
+	Evidence bool   // whether a file that proves it is asked for
+}
+
+// Reply is what a person says of a step.
+type Reply struct {
+	Answer   string
+	Evidence string // path of a file, or ""
+}
+
+// Person takes steps and says what was seen. An error of the kind fault.Waits
+// says that nobody is there, or that the person goes on later.
+type Person interface {
+	Guide(ctx context.Context, g Guided) (Reply, error)
+}
+
+// byHand carries out licences that no service changes: by a person, by the
+// maker's command line, or as files. Their states are those that this computer
+// shows, and for the other computer those of the journal.
+type byHand struct {
+	*Job
+	app     *card.Card
+	card    card.Licence
+	key     steps.Key
+	secrets licence.Secrets
+}
+
+// Ask answers like a licence service.
+func (b byHand) Ask(ctx context.Context, action licence.Action, r licence.Request, _ string) (*licence.Answer, error) {
+	here := r.Computer == machine.ID(b.Computer)
+	a := b.remembered(r.Computer)
+	if !here {
+		return a, nil
+	}
+	var err error
+	switch {
+	case action == licence.Status && b.card.Method == card.MethodCommand:
+		err = b.show(ctx, a)
+	case action == licence.Status && b.card.Method == card.MethodFile:
+		err = b.look(ctx, a)
+	case action == licence.Status:
+	case b.card.Method == card.MethodCommand:
+		err = b.command(ctx, action, a)
+	case b.card.Method == card.MethodFile:
+		err = b.file(ctx, action, a)
+	default:
+		err = b.guide(ctx, action, a)
+	}
+	a.Action, a.Nonce, a.Licence, a.Product, a.Issued = action, r.Nonce, licence.LicenceID(r.Serial), r.Product, b.now().Unix()
+	return a, err
+}
+
+// remembered is what the journal knows of a computer. The app was used on the
+// old one, and is new on the other.
+func (b byHand) remembered(computer string) *licence.Answer {
+	st := b.State().Licences[b.key]
+	a := &licence.Answer{Computer: computer, Transfers: -1, State: licence.NotActivated}
+	old, now := licence.Active, licence.NotActivated
+	if st != nil {
+		a.Transfers = st.Left
+		if st.Old != licence.Unknown {
+			old = st.Old
+		}
+		if st.New != licence.Unknown {
+			now = st.New
+		}
+	}
+	if b.card.Transfers != nil && (st == nil || st.Left < 0) {
+		a.Transfers = *b.card.Transfers
+	}
+	if old == licence.Active {
+		a.Active = append(a.Active, b.Kit.Manifest.Old.ID)
+	}
+	if a.State = now; computer == b.Kit.Manifest.Old.ID {
+		a.State = old
+	}
+	if now == licence.Active && b.Kit.Manifest.New.ID != "" {
+		a.Active = append(a.Active, b.Kit.Manifest.New.ID)
+	} else if now == licence.Active {
+		a.Active = append(a.Active, machine.ID(b.Computer))
+	}
+	return a
+}
+
+// became notes a change that was carried out.
+func (b byHand) became(action licence.Action, a *licence.Answer) {
+	if action == licence.Deactivate {
+		a.State = licence.Deactivated
+		a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == a.Computer })
+		return
+	}
+	a.State = licence.Active
+	a.Active = append(a.Active, a.Computer)
+	if b.card.Transfers != nil {
+		a.Spent = 1
+		a.Transfers = max(a.Transfers-1, 0)
+	}
+}
+
+// usual are the steps of a product key whose card gives none.
+func usual(action licence.Action) []card.Guide {
+	if action == licence.Deactivate {
+		return []card.Guide{{Do: "Take the key out of the app on this computer where it lets you, and see that nobody starts it here any more."}}
+	}
+	return []card.Guide{
+		{Do: "Enter in the app: registered name {code}, key {serial}"},
+		{Do: "Look where the app shows whom it is registered to.", Ask: "What does it show?"},
+	}
+}
+
+// guide has a person take the steps that are not taken yet. Each is journalled
+// before the next.
+func (b byHand) guide(ctx context.Context, action licence.Action, a *licence.Answer) error {
+	change := b.card.Change(action == licence.Deactivate)
+	if change == nil {
+		change = &card.Change{Steps: usual(action)}
+	}
+	taken := 0
+	if st := b.State().Licences[b.key]; st != nil {
+		for _, s := range st.Stepped {
+			if s.Action == action {
+				taken = max(taken, s.Step)
+			}
+		}
+	}
+	if b.Person == nil && taken < len(change.Steps) {
+		return fault.New(fault.Waits, "%s of the licence %s of %s is done by a person, and nobody can be asked here", action, b.card.Name, b.app.Title)
+	}
+	for i := taken; i < len(change.Steps); i++ {
+		g := change.Steps[i]
+		done := steps.Stepped{Action: action, Step: i + 1, Do: g.Do}
+		if err := b.step(ctx, g, len(change.Steps), &done); err != nil {
+			return err
+		}
+		line := b.line(steps.EventStepped, steps.Key{App: b.key.App})
+		line.Licence = b.card.Name
+		if err := b.Kit.Record(line, done); err != nil {
+			return err
+		}
+	}
+	b.became(action, a)
+	return nil
+}
+
+// step has a person take one step, again until the answer fits.
+func (b byHand) step(ctx context.Context, g card.Guide, of int, done *steps.Stepped) error {
+	const tries = 3
+	for n := 1; ; n++ {
+		reply, err := b.Person.Guide(ctx, Guided{
+			Key: b.key, App: b.app.Title, Action: done.Action, Step: done.Step, Of: of, Ask: g.Ask, Evidence: g.Evidence,
+			Do: strings.NewReplacer("{serial}", b.secrets.Serial, "{code}", b.secrets.Code).Replace(g.Do),
+		})
+		if err != nil {
+			return err
+		}
+		done.Answer = b.masked(reply.Answer)
+		if err = fits(g, reply); err == nil && reply.Evidence != "" {
+			done.Evidence = filepath.Base(reply.Evidence)
+			if done.Hash, err = hashOf(reply.Evidence); err != nil {
+				err = fault.Wrap(fault.Unreadable, err, "the file %s that proves it cannot be read", reply.Evidence)
+			}
+		}
+		if err == nil || n == tries {
+			return err
+		}
+		b.notify(Event{App: b.key.App, Item: b.card.Name, What: err.Error()})
+	}
+}
+
+// fits holds an answer against the card.
+func fits(g card.Guide, r Reply) error {
+	if g.Ask != "" && strings.TrimSpace(r.Answer) == "" {
+		return fault.New(fault.Waits, "the question %q is not answered", g.Ask)
+	}
+	if g.Answer != "" {
+		if ok, err := regexp.MatchString(g.Answer, r.Answer); err != nil || !ok {
+			return fault.New(fault.Waits, "the answer to %q is not of the form that the card gives (%s)", g.Ask, g.Answer)
+		}
+	}
+	if g.Evidence && r.Evidence == "" {
+		return fault.New(fault.Waits, "the file that proves %q is not given", g.Do)
+	}
+	return nil
+}
+
+// masked keeps secrets that somebody typed out of the journal.
+func (b byHand) masked(answer string) string {
+	for _, s := range []string{b.secrets.Serial, b.secrets.Code} {
+		if b.card.Method == card.MethodKey && s == b.secrets.Code {
+			continue // the registered name is what is to be seen
+		}
+		if s != "" {
+			answer = strings.ReplaceAll(answer, s, licence.Mask(s))
+		}
+	}
+	return answer
+}
+
+func hashOf(name string) (string, error) {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return "", err
+	}
+	return digest.Of(data).String(), nil
+}
+
+// run runs one of the maker's commands on the live computer, and returns what
+// it says and how it ends. Nothing of it is kept but what the patterns find.
+func (b byHand) run(ctx context.Context, args []string) (said string, code int, err error) {
+	if b.Computer.Root() != "" {
+		return "", 0, fault.New(fault.Waits, "the command %s of %s runs on the computer itself only", args[0], b.app.Title)
+	}
+	if !b.Commands && !b.State().Agreed[b.app.Name] {
+		return "", 0, fault.New(fault.Waits, "the card of %s has the command %q run, which nobody has agreed to: see it with movekit card show %s, and add --run-commands", b.app.Title, strings.Join(args, " "), b.app.Name)
+	}
+	name, err := b.Computer.Locate(args[0], nil)
+	if err != nil {
+		return "", 0, err
+	}
+	const limit = 2 * time.Minute
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	var out bytes.Buffer
+	cmd := exec.CommandContext(ctx, name, args[1:]...)
+	cmd.Stdout, cmd.Stderr, cmd.WaitDelay = &bounded{&out}, &bounded{&out}, time.Second
+	err = cmd.Run()
+	var exit *exec.ExitError
+	switch {
+	case ctx.Err() != nil:
+		return "", 0, fault.New(fault.DeskDown, "the command %s did not end within %s", args[0], limit)
+	case errors.As(err, &exit):
+		return out.String(), exit.ExitCode(), nil
+	case err != nil:
+		return "", 0, fault.Wrap(fault.Missing, err, "the command %s cannot be run", args[0])
+	}
+	return out.String(), 0, nil
+}
+
+// bounded keeps the beginning of what a command says, at most 64 KiB.
+type bounded struct{ to *bytes.Buffer }
+
+func (w *bounded) Write(p []byte) (int, error) {
+	w.to.Write(p[:min(len(p), max(0, 64<<10-w.to.Len()))])
+	return len(p), nil
+}
+
+// show asks the maker's program for the state.
+func (b byHand) show(ctx context.Context, a *licence.Answer) error {
+	said, _, err := b.run(ctx, b.card.Show.Run)
+	if err != nil {
+		return err
+	}
+	active, _ := regexp.MatchString(b.card.Show.Active, said)
+	switch {
+	case active && !slices.Contains(a.Active, a.Computer):
+		a.State, a.Active = licence.Active, append(a.Active, a.Computer)
+	case active:
+		a.State = licence.Active
+	default:
+		if a.State == licence.Active {
+			a.State = licence.Deactivated
+		}
+		a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == a.Computer })
+	}
+	if b.card.Show.Left != "" {
+		if m := regexp.MustCompile(b.card.Show.Left).FindStringSubmatch(said); len(m) > 1 {
+			if n, err := strconv.Atoi(m[1]); err == nil {
+				a.Transfers = n
+			}
+		}
+	}
+	return nil
+}
+
+// command has the maker's program free or take up the licence, and asks it for
+// the state afterwards.
+func (b byHand) command(ctx context.Context, action licence.Action, a *licence.Answer) error {
+	change := b.card.Change(action == licence.Deactivate)
+	before := a.Transfers
+	said, code, err := b.run(ctx, change.Run)
+	if err != nil {
+		return err
+	}
+	ok := code == 0
+	if change.Done != "" {
+		ok, _ = regexp.MatchString(change.Done, said)
+	}
+	if !ok {
+		return fault.New(fault.DeskRefused, "the maker's command %s does not say that it is done (it ended with %d)", change.Run[0], code)
+	}
+	b.became(action, a)
+	if err := b.show(ctx, a); err != nil {
+		return err
+	}
+	if (a.State == licence.Active) != (action == licence.Activate) {
+		return fault.New(fault.DeskRefused, "the maker's program says the licence is %s after it was to %s it", a.State, action)
+	}
+	if before > a.Transfers && a.Transfers >= 0 {
+		a.Spent = before - a.Transfers
+	}
+	return nil
+}
+
+// files are the places of a file licence's items on this computer.
+func (b byHand) files(ctx context.Context) ([]target, error) {
+	all, _, err := b.targets(ctx, b.app)
+	if err != nil {
+		return nil, err
+	}
+	var out []target
+	for _, t := range all {
+		if slices.Contains(b.card.Items, t.card.Name) {
+			out = append(out, t)
+		}
+	}
+	if len(out) == 0 {
+		return nil, fault.New(fault.Missing, "the files of the licence %s of %s are not in the kit", b.card.Name, b.app.Title)
+	}
+	return out, nil
+}
+
+// look tells the state from the files that are here: active where all are the
+// ones that were sealed.
+func (b byHand) look(ctx context.Context, a *licence.Answer) error {
+	all, err := b.files(ctx)
+	if err != nil {
+		return err
+	}
+	active := true
+	for _, t := range all {
+		same, err := b.sameAlready(ctx, t)
+		if err != nil {
+			return err
+		}
+		active = active && same
+	}
+	a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == a.Computer })
+	switch {
+	case active:
+		a.State, a.Active = licence.Active, append(a.Active, a.Computer)
+		if until := expired(all, b.now()); until != "" {
+			a.State, a.Covers = licence.Expired, ""
+		}
+	case a.State == licence.Active:
+		a.State = licence.Deactivated
+	}
+	return nil
+}
+
+// expired says when a certificate among files has run out, or "".
+func expired(all []target, now time.Time) string {
+	for _, t := range all {
+		data, err := os.ReadFile(t.path)
+		if err != nil {
+			continue
+		}
+		if c := licence.ReadCertificate(data); c != nil && c.Until.Before(now) {
+			return c.Until.Format("2 Jan 2006")
+		}
+	}
+	return ""
+}
+
+// file frees a file licence by setting its files aside, and takes it up by
+// seeing that they are in place and belong together.
+func (b byHand) file(ctx context.Context, action licence.Action, a *licence.Answer) error {
+	all, err := b.files(ctx)
+	if err != nil {
+		return err
+	}
+	if action == licence.Deactivate {
+		for _, t := range all {
+			if there, err := machine.Exists(t.path); err != nil || !there {
+				continue
+			}
+			if err := os.Rename(t.path, tree.AsideName(t.path, b.now())); err != nil {
+				return fault.Wrap(fault.CannotPlace, err, "cannot set %s aside", t.path)
+			}
+		}
+		b.became(action, a)
+		return nil
+	}
+	for _, t := range all {
+		same, err := b.sameAlready(ctx, t)
+		if err != nil {
+			return err
+		}
+		if !same {
+			return fault.New(fault.Missing, "%s of %s is not in place here: run `movekit unpack %s` first", t.card.Name, b.app.Title, b.app.Name)
+		}
+	}
+	if until := expired(all, b.now()); until != "" {
+		return fault.New(fault.DeskRefused, "the certificate of the licence %s ran out on %s: a new one must be asked for", b.card.Name, until)
+	}
+	if err := paired(all); err != nil {
+		return err
+	}
+	b.became(action, a)
+	return nil
+}
+
+// paired sees that a certificate and a private key among files belong together.
+func paired(all []target) error {
+	cert, key := "", ""
+	for _, t := range all {
+		data, err := os.ReadFile(t.path)
+		if err != nil {
+			return fault.Wrap(fault.Unreadable, err, "cannot read %s", t.path)
+		}
+		if c := licence.ReadCertificate(data); c != nil {
+			cert = c.Key
+		}
+		if k := licence.ReadKey(data); k != "" {
+			key = k
+		}
+	}
+	if cert != "" && key != "" && cert != key {
+		return fault.New(fault.DeskRefused, "the certificate and the private key here do not belong together")
+	}
+	return nil
+}
+
+// seenBy says how a licence's state was seen.
+func (b byHand) seenBy(ctx context.Context) string {
+	switch b.card.Method {
+	case card.MethodCommand:
+		return "the maker's own program"
+	case card.MethodFile:
+		if all, err := b.files(ctx); err == nil {
+			for _, t := range all {
+				if data, err := os.ReadFile(t.path); err == nil {
+					if c := licence.ReadCertificate(data); c != nil {
+						return fmt.Sprintf("the certificate of %s, key %s…, until %s", c.Subject, c.Key[:16], c.Until.Format("2 Jan 2006"))
+					}
+				}
+			}
+		}
+		return "the files, held against the sealed ones"
+	}
+	st := b.State().Licences[b.key]
+	if st == nil || len(st.History) == 0 {
+		return "nobody yet"
+	}
+	last := st.History[len(st.History)-1]
+	by := "a person on " + b.Computer.Name()
+	if last.Answer != "" {
+		by += ", who saw: " + last.Answer
+	}
+	if last.Evidence != "" {
+		by += " (" + last.Evidence + ", BLAKE3 " + last.Hash[:16] + "…)"
+	}
+	return by
+}
+
+var _ licence.Service = byHand{}
+
+// recorderOf writes a licence's questions and answers.
+func (j *Job) recorderOf(c *card.Card, l card.Licence) recorder {
+	return recorder{j, journal.Line{App: c.Name, Licence: l.Name, Computer: j.Computer.Name()}}
+}
