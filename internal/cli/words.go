@@ -137,6 +137,7 @@ var gateAdvice = map[string]string{
 	"packed":          "Run `movekit pack` on the old computer first.",
 	"users-known":     "Make the users on this computer, or say who takes over with --user OLD=NEW.",
 	"waiting-over":    "Wait until then, and run this again.",
+	"licence-freed":   "Run `movekit deactivate` on the old computer first.",
 	"not-active-here": "Free the licence here first, or say why with --override not-active-here=REASON.",
 	"server-ready":    "Install what is missing for the database server here, or a newer server, and run this again.",
 	"version-rule":    "Install that version first, and do not start it yet.",

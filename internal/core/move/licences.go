@@ -43,6 +43,7 @@ type held struct {
 	service licence.Service
 	by      func(context.Context) string // how its state is seen; nil for a desk's
 	secrets licence.Secrets
+	aside   []string // files that were set aside by a change
 	change  licence.Change
 }
 
@@ -67,7 +68,7 @@ func (j *Job) hold(c *card.Card, l card.Licence, version string) (*held, error) 
 	if l.Method == card.MethodDesk {
 		h.service, err = j.service(l)
 	} else {
-		b := byHand{j, c, l, h.key, h.secrets}
+		b := byHand{j, c, l, h.key, h.secrets, &h.aside}
 		h.service, h.by = b, b.seenBy
 		r.Serial, r.Product = c.Name+"/"+l.Name, c.Title // names it where nobody else does
 	}
@@ -131,7 +132,7 @@ func (j *Job) deactivate(ctx context.Context, c *card.Card, l card.Licence, vers
 		return nil, err
 	}
 	out := h.outcome(j, a)
-	out.Did, out.Good = did(a, "deactivated"), true
+	out.Did, out.Good, out.Aside = did(a, "deactivated"), true, strings.Join(h.aside, ", ")
 	// The app's own copy of the activation no longer holds.
 	if path, err := j.token(l); err != nil {
 		return nil, err

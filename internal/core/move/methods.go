@@ -56,6 +56,7 @@ type byHand struct {
 	card    card.Licence
 	key     steps.Key
 	secrets licence.Secrets
+	aside   *[]string // files that were set aside by it
 }
 
 // Ask answers like a licence service.
@@ -186,7 +187,9 @@ func (b byHand) step(ctx context.Context, g card.Guide, of int, done *steps.Step
 		if err != nil {
 			return err
 		}
-		done.Answer = b.masked(reply.Answer)
+		if g.Ask != "" {
+			done.Answer = b.masked(reply.Answer)
+		}
 		if err = fits(g, reply); err == nil && reply.Evidence != "" {
 			done.Evidence = filepath.Base(reply.Evidence)
 			if done.Hash, err = hashOf(reply.Evidence); err != nil {
@@ -309,6 +312,9 @@ func (b byHand) show(ctx context.Context, a *licence.Answer) error {
 // the state afterwards.
 func (b byHand) command(ctx context.Context, action licence.Action, a *licence.Answer) error {
 	change := b.card.Change(action == licence.Deactivate)
+	if err := b.show(ctx, a); err != nil {
+		return err
+	}
 	before := a.Transfers
 	said, code, err := b.run(ctx, change.Run)
 	if err != nil {
@@ -352,21 +358,28 @@ func (b byHand) files(ctx context.Context) ([]target, error) {
 	return out, nil
 }
 
-// look tells the state from the files that are here: active where all are the
-// ones that were sealed.
+// look tells the state from the files that are here. The new computer has the
+// licence when all are the ones that were sealed; the old one, as long as any
+// is there.
 func (b byHand) look(ctx context.Context, a *licence.Answer) error {
 	all, err := b.files(ctx)
 	if err != nil {
 		return err
 	}
-	active := true
+	here := 0
 	for _, t := range all {
-		same, err := b.sameAlready(ctx, t)
+		has, err := machine.Exists(t.path)
+		if err == nil && b.side() == steps.NewSide {
+			has, err = b.sameAlready(ctx, t)
+		}
 		if err != nil {
 			return err
 		}
-		active = active && same
+		if has {
+			here++
+		}
 	}
+	active := here == len(all) || b.side() == steps.OldSide && here > 0
 	a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == a.Computer })
 	switch {
 	case active:
@@ -406,9 +419,11 @@ func (b byHand) file(ctx context.Context, action licence.Action, a *licence.Answ
 			if there, err := machine.Exists(t.path); err != nil || !there {
 				continue
 			}
-			if err := os.Rename(t.path, tree.AsideName(t.path, b.now())); err != nil {
+			aside := tree.AsideName(t.path, b.now())
+			if err := os.Rename(t.path, aside); err != nil {
 				return fault.Wrap(fault.CannotPlace, err, "cannot set %s aside", t.path)
 			}
+			*b.aside = append(*b.aside, aside)
 		}
 		b.became(action, a)
 		return nil

@@ -6,6 +6,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
+	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/served"
 	"movekit/internal/core/steps"
@@ -129,6 +130,11 @@ func (j *Job) unpackApp(ctx context.Context, c *card.Card, o *Outcome, damage []
 	f.NewVersion, f.NewEdition, f.Withheld = here.Value, here.Edition, here.Withheld
 	if f.Running, err = j.running(ctx, c); err != nil {
 		return err
+	}
+	for _, l := range c.Licences {
+		if st := j.State().Licences[steps.Key{App: c.Name, Item: l.Name}]; l.Method == card.MethodFile && (st == nil || st.Old != licence.Deactivated) {
+			f.StillHeld = append(f.StillHeld, l.Name)
+		}
 	}
 	for _, t := range targets {
 		lacks, err := j.lacks(ctx, t)

@@ -50,6 +50,8 @@ type Facts struct {
 
 	ActiveHere []string // licences that are active on the new computer
 
+	StillHeld []string // licences that are files, and not freed on the old computer
+
 	Lacks      []string  // what a database server here lacks
 	Rule       card.Rule // "" where the card has none
 	OldVersion string
@@ -148,6 +150,10 @@ var Gates = []Gate{
 	{"not-active-here", []Step{Undo}, false, false, "no licence of the app is active on this computer",
 		func(f Facts) []string {
 			return when(len(f.ActiveHere) > 0, "the licence %s is active here, and its data would be gone", strings.Join(f.ActiveHere, ", "))
+		}},
+	{"licence-freed", []Step{Unpack}, false, false, "a licence that is a file is no longer on the old computer",
+		func(f Facts) []string {
+			return when(len(f.StillHeld) > 0, "the licence %s would be on both computers: it is not deactivated on %s", strings.Join(f.StillHeld, ", "), f.OldName)
 		}},
 	{"server-ready", []Step{Unpack}, false, false, "the database server here can take the database",
 		func(f Facts) []string { return f.Lacks }},

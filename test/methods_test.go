@@ -1,0 +1,106 @@
+package test
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// methodsOffice makes two computers with an app whose licences a person moves.
+func methodsOffice(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	lay(t, dir, map[string]string{
+		"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "new/computer.yaml": "name: NEW\nsystem: linux\nhardware-id: h-new\n", "new/srv/.keep": "",
+		"old/srv/data": "x\n", "old/srv/reg.ini": "[reg]\nkey=HB3-SECRET-4471\nname=Harbour office\n", "proof.png": "picture", "p": passphrase + "\n",
+		"hoist.yaml": `card: 1
+name: hoist
+title: Hoistbook
+items: [{name: data, kind: file, path: /srv/data}]
+licences:
+  - name: registration
+    method: key
+    serial: {file: /srv/reg.ini, key: reg/key}
+    code: {file: /srv/reg.ini, key: reg/name}
+  - name: seat
+    method: guided
+    transfers: 1
+    deactivate: {steps: [{do: Release the seat., ask: How many are free?, answer: "^[0-9]+$"}]}
+    activate: {steps: [{do: Take the seat., evidence: true}]}
+`,
+	})
+	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "hoist.yaml", "--to", "NEW")
+	step(t, 0, dir, "old", "pack")
+	return dir
+}
+
+// TestAnswersFromAFile moves licences that a person holds, with what was seen
+// given in a file.
+func TestAnswersFromAFile(t *testing.T) {
+	dir := methodsOffice(t)
+	s := step(t, 5, dir, "old", "deactivate", "--yes")
+	s.tells(t, "is done by a person")
+	lay(t, dir, map[string]string{"some.yaml": "hoist:\n  registration:\n    deactivate: [done]\n"})
+	if s := step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "some.yaml"); !strings.Contains(s.err, "none to step 1 of 1") {
+		t.Errorf("too few: %s", s.err)
+	}
+	for name, text := range map[string]string{"list.yaml": "[1, 2]", "broken.yaml": "hoist: ["} {
+		lay(t, dir, map[string]string{name: text})
+		must(t, 2, dir, "deactivate", "--kit", "kit", "--root", "old", "--yes", "--answers", name)
+	}
+	lay(t, dir, map[string]string{"wrong.yaml": "hoist: {seat: {deactivate: [several]}}", "all.yaml": "hoist:\n  registration: {activate: [done, Harbour office]}\n  seat:\n    deactivate: [2]\n    activate: [{answer: done, evidence: proof.png}]\n"})
+	if s := step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "wrong.yaml"); !strings.Contains(s.err, "not of the form") {
+		t.Errorf("wrong: %s", s.err)
+	}
+	if s := step(t, 0, dir, "old", "deactivate", "--yes", "--answers", "all.yaml"); strings.Count(s.out, "deactivated") < 3 {
+		t.Errorf("deactivate: %s", s.out)
+	}
+	if s := step(t, 0, dir, "old", "license", "status"); strings.Count(s.out, "activate on NEW") != 2 {
+		t.Errorf("status: %s", s.out)
+	}
+	step(t, 0, dir, "new", "unpack")
+	screen := step(t, 0, dir, "new", "activate", "--yes", "--answers", "all.yaml")
+	if v := step(t, 0, dir, "new", "verify"); strings.Count(v.out, "moved") != 2 {
+		t.Errorf("verify: %s", v.out)
+	}
+	var all []struct {
+		Licence, Old, New, Next string
+		Left                    int    `json:"transfers_left"`
+		By                      string `json:"seen_by"`
+	}
+	j := step(t, 0, dir, "new", "licence", "status", "--json")
+	if err := json.Unmarshal([]byte(j.out), &all); err != nil || len(all) != 2 {
+		t.Fatalf("%v: %s", err, j.out)
+	}
+	if all[1].New != "active" || all[1].Old != "deactivated" || all[1].Left != 0 || all[1].Next != "" || !strings.Contains(all[1].By, "proof.png") || !strings.Contains(all[0].By, "who saw: Harbour office") {
+		t.Errorf("%+v", all)
+	}
+	filepath.WalkDir(filepath.Join(dir, "kit"), func(path string, e os.DirEntry, _ error) error {
+		if data, err := os.ReadFile(path); err == nil && strings.Contains(string(data), "SECRET-4471") {
+			t.Errorf("%s tells the key", path)
+		}
+		return nil
+	})
+	if strings.Contains(s.out+s.err+screen.out+screen.err+j.out, "SECRET-4471") {
+		t.Error("the screen tells the key")
+	}
+}
+
+// TestGuidedAtATerminal has a person at a terminal leave, come back, and read
+// the key when it is needed.
+func TestGuidedAtATerminal(t *testing.T) {
+	dir := methodsOffice(t)
+	if s := atTerminal(t, dir, "\nstop\n", "deactivate", "--kit", "kit", "--root", "old", "--yes", "--passphrase-file", "p"); !strings.Contains(s, "step 1 of 1") || !strings.Contains(s, "left for later") {
+		t.Errorf("left: %s", s)
+	}
+	if s := atTerminal(t, dir, "2\n", "deactivate", "--kit", "kit", "--root", "old", "--yes", "--passphrase-file", "p"); strings.Contains(s, "licence registration: deactivate, step") || !strings.Contains(s, "How many are free?") {
+		t.Errorf("gone on: %s", s)
+	}
+	step(t, 0, dir, "new", "unpack")
+	s := atTerminal(t, dir, "\nHarbour office\n\nproof.png\n", "activate", "--kit", "kit", "--root", "new", "--yes", "--passphrase-file", "p")
+	if !strings.Contains(s, "registered name Harbour office, key HB3-SECRET-4471") || strings.Count(s, "activated") < 2 {
+		t.Errorf("activate: %s", s)
+	}
+}
