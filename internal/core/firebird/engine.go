@@ -2,7 +2,6 @@ package firebird
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -24,14 +23,6 @@ import (
 type Engine struct{}
 
 var _ served.Engine = Engine{}
-
-func factsOf(text []byte) (*Sealed, error) {
-	d := &Sealed{}
-	if err := json.Unmarshal(text, d); err != nil {
-		return nil, fault.Wrap(fault.Damaged, err, "what is known of the sealed database cannot be read")
-	}
-	return d, nil
-}
 
 func (Engine) Endings() (schema, rows string) { return "", ".fbk" }
 
@@ -65,7 +56,7 @@ func (Engine) Exists(ctx context.Context, s served.Server) (bool, error) {
 // Lacks also says where databases cannot be put: they are renamed as files,
 // because no server renames one.
 func (Engine) Lacks(ctx context.Context, s served.Server, facts []byte) ([]string, error) {
-	d, err := factsOf(facts)
+	d, err := served.FactsOf[Sealed](facts)
 	if err != nil {
 		return nil, err
 	}
@@ -101,7 +92,7 @@ func services(s served.Server) (*firebirdsql.ServiceManager, error) {
 }
 
 func (Engine) Stage(ctx context.Context, s served.Server, p served.Putting) ([]string, error) {
-	d, err := factsOf(p.Facts)
+	d, err := served.FactsOf[Sealed](p.Facts)
 	if err != nil {
 		return nil, err
 	}

@@ -23,24 +23,7 @@ import (
 
 var old, now *dbserver.Server
 
-func TestMain(m *testing.M) {
-	code := func() int {
-		var err error
-		for _, s := range []**dbserver.Server{&old, &now} {
-			if *s, err = dbserver.Firebird(); err != nil {
-				if errors.Is(err, dbserver.ErrMissing) && os.Getenv("CI") != "true" {
-					fmt.Println("tests of Firebird are skipped:", err)
-					return 0
-				}
-				fmt.Println(err)
-				return 1
-			}
-			defer (*s).Stop()
-		}
-		return m.Run()
-	}()
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { dbcases.Main(m, dbserver.Firebird, &old, &now) }
 
 var engine served.Engine = Engine{}
 

@@ -2,12 +2,10 @@ package mariadb
 
 import (
 	"context"
-	"encoding/json"
 	"io"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
-	"movekit/internal/core/fault"
 	"movekit/internal/core/served"
 )
 
@@ -15,14 +13,6 @@ import (
 type Engine struct{}
 
 var _ served.Engine = Engine{}
-
-func factsOf(text []byte) (*Sealed, error) {
-	d := &Sealed{}
-	if err := json.Unmarshal(text, d); err != nil {
-		return nil, fault.Wrap(fault.Damaged, err, "what is known of the sealed database cannot be read")
-	}
-	return d, nil
-}
 
 func (Engine) Endings() (schema, rows string) { return "", ".sql" }
 
@@ -41,7 +31,7 @@ func (Engine) Seal(ctx context.Context, s served.Server, counts []card.Count, _,
 func (Engine) Exists(ctx context.Context, s served.Server) (bool, error) { return exists(ctx, s) }
 
 func (Engine) Lacks(ctx context.Context, s served.Server, facts []byte) ([]string, error) {
-	d, err := factsOf(facts)
+	d, err := served.FactsOf[Sealed](facts)
 	if err != nil {
 		return nil, err
 	}
@@ -49,7 +39,7 @@ func (Engine) Lacks(ctx context.Context, s served.Server, facts []byte) ([]strin
 }
 
 func (Engine) Stage(ctx context.Context, s served.Server, p served.Putting) ([]string, error) {
-	d, err := factsOf(p.Facts)
+	d, err := served.FactsOf[Sealed](p.Facts)
 	if err != nil {
 		return nil, err
 	}
@@ -60,7 +50,7 @@ func (Engine) Stage(ctx context.Context, s served.Server, p served.Putting) ([]s
 }
 
 func (Engine) Settle(ctx context.Context, s served.Server, p served.Putting, aside string) error {
-	d, err := factsOf(p.Facts)
+	d, err := served.FactsOf[Sealed](p.Facts)
 	if err != nil {
 		return err
 	}

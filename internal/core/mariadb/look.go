@@ -119,10 +119,5 @@ func (c *session) number(ctx context.Context, query string) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	if len(rows) == 1 && len(rows[0]) == 1 {
-		if n, err := strconv.ParseInt(rows[0][0], 10, 64); err == nil {
-			return n, nil
-		}
-	}
-	return 0, fault.New(fault.BadCard, "the query does not give one whole number: %s", query)
+	return served.WholeNumber(rows, query)
 }

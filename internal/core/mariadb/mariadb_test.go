@@ -6,10 +6,8 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 	"testing"
 
@@ -23,24 +21,7 @@ import (
 
 var old, now *dbserver.Server
 
-func TestMain(m *testing.M) {
-	code := func() int {
-		var err error
-		for _, s := range []**dbserver.Server{&old, &now} {
-			if *s, err = dbserver.MariaDB(); err != nil {
-				if errors.Is(err, dbserver.ErrMissing) && os.Getenv("CI") != "true" {
-					fmt.Println("tests of MariaDB are skipped:", err)
-					return 0
-				}
-				fmt.Println(err)
-				return 1
-			}
-			defer (*s).Stop()
-		}
-		return m.Run()
-	}()
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { dbcases.Main(m, dbserver.MariaDB, &old, &now) }
 
 var engine served.Engine = Engine{}
 
@@ -77,7 +58,7 @@ func sealed(t *testing.T, s served.Server, counts ...card.Count) (facts *Sealed,
 	if err != nil {
 		t.Fatal(err)
 	}
-	if facts, err = factsOf(text); err != nil {
+	if facts, err = served.FactsOf[Sealed](text); err != nil {
 		t.Fatal(err)
 	}
 	return facts, served.Putting{Facts: text, Stage: s.Database + "_stage", Rows: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(rows.Bytes())), nil }}, rows.Bytes()
@@ -397,5 +378,79 @@ func TestAside(t *testing.T) {
 	}
 	if err := engine.Rename(t.Context(), to, "mysql"); fault.KindOf(err) != fault.Changed {
 		t.Errorf("renamed over another: %v", err)
+	}
+}
+
+// TestOneMoment seals while the app goes on writing two tables that always
+// agree, one of which no transaction protects.
+func TestOneMoment(t *testing.T) {
+	s := fresh(t, "busy", "CREATE TABLE a (n int PRIMARY KEY); CREATE TABLE b (n int PRIMARY KEY); CREATE TABLE log (n int) ENGINE=MyISAM; CREATE TABLE pad (x char(250)); INSERT INTO pad SELECT repeat('x', 250) FROM seq_1_to_20000")
+	ctx, cancel := context.WithCancel(t.Context())
+	ended := make(chan int)
+	go func() {
+		c, err := connect(ctx, s)
+		n := 0
+		for ; err == nil && ctx.Err() == nil; n++ {
+			err = c.run(ctx, "BEGIN", fmt.Sprintf("INSERT INTO a VALUES (%d)", n), fmt.Sprintf("INSERT INTO b VALUES (%d)", n), "COMMIT", fmt.Sprintf("INSERT INTO log VALUES (%d)", n))
+		}
+		ended <- n
+	}()
+	for range 5 {
+		d, _, data := sealed(t, s)
+		if a, b := d.Table("a"), d.Table("b"); a.Rows != b.Rows {
+			t.Errorf("%d rows of a, %d of b", a.Rows, b.Rows)
+		}
+		if got := strings.Count(string(data), "'"+strings.Repeat("x", 250)+"'"); got != 20000 {
+			t.Errorf("%d rows of pad", got)
+		}
+	}
+	cancel()
+	if n := <-ended; n < 50 {
+		t.Errorf("the app wrote %d rows only", n)
+	}
+}
+
+// TestChangedWhileRead drops a table while the database is read: that waits for
+// the reader, and a table that is gone already stops it.
+func TestChangedWhileRead(t *testing.T) {
+	s := fresh(t, "changing", "CREATE TABLE a (n int); INSERT INTO a VALUES (1); CREATE TABLE z (n int); INSERT INTO z VALUES (2)")
+	c, done, err := moment(t.Context(), s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	dropped := make(chan error)
+	go func() {
+		_, err := old.SQL("changing", "DROP TABLE z")
+		dropped <- err
+	}()
+	d := &Sealed{}
+	if err := c.take(t.Context(), d, nil, nil, nil); err != nil || d.Table("z").Rows != 1 {
+		t.Errorf("%+v %v", d.Tables, err)
+	}
+	done()
+	if err := <-dropped; err != nil {
+		t.Error(err)
+	}
+	if _, err := engine.Fingerprint(t.Context(), s, []card.Count{{Name: "z", Query: "SELECT count(*) FROM z"}}, nil); fault.KindOf(err) != fault.Changed && fault.KindOf(err) != fault.BadCard {
+		t.Errorf("a count of a table that is gone: %v (%s)", err, fault.KindOf(err))
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := engine.Fingerprint(ctx, s, nil, nil); fault.KindOf(err) != fault.Stopped {
+		t.Errorf("stopped: %v (%s)", err, fault.KindOf(err))
+	}
+}
+
+func TestVersions(t *testing.T) {
+	for _, c := range []struct {
+		here, old string
+		takes     bool
+	}{
+		{"10.11.6-MariaDB-1:10.11.6+maria~deb12", "MariaDB 10.11.19", true}, {"11.4.2-MariaDB", "MariaDB 10.3.39", true}, {"10.5.1-MariaDB", "MariaDB 10.11.6", false},
+		{"8.0.36", "MySQL 8.0.30", true}, {"8.4.0-log", "MySQL 8.0.30", true}, {"8.0.36", "MariaDB 10.3.1", false}, {"5.5.5-10.6.1-MariaDB", "MariaDB 10.6.0", true},
+	} {
+		if got := parseVersion(c.here).takes(parseVersion(c.old)); got != c.takes {
+			t.Errorf("%s takes %s: %v", parseVersion(c.here), c.old, got)
+		}
 	}
 }

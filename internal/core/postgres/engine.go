@@ -2,13 +2,11 @@ package postgres
 
 import (
 	"context"
-	"encoding/json"
 	"io"
 	"os"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
-	"movekit/internal/core/fault"
 	"movekit/internal/core/served"
 )
 
@@ -16,14 +14,6 @@ import (
 type Engine struct{}
 
 var _ served.Engine = Engine{}
-
-func factsOf(text []byte) (*Sealed, error) {
-	d := &Sealed{}
-	if err := json.Unmarshal(text, d); err != nil {
-		return nil, fault.Wrap(fault.Damaged, err, "what is known of the sealed database cannot be read")
-	}
-	return d, nil
-}
 
 func (Engine) Endings() (schema, rows string) { return ".schema.dump", ".rows.sql" }
 
@@ -44,7 +34,7 @@ func (Engine) Exists(ctx context.Context, s served.Server) (bool, error) {
 }
 
 func (Engine) Lacks(ctx context.Context, s served.Server, facts []byte) ([]string, error) {
-	d, err := factsOf(facts)
+	d, err := served.FactsOf[Sealed](facts)
 	if err != nil {
 		return nil, err
 	}
@@ -52,7 +42,7 @@ func (Engine) Lacks(ctx context.Context, s served.Server, facts []byte) ([]strin
 }
 
 func (Engine) Stage(ctx context.Context, s served.Server, p served.Putting) (notes []string, err error) {
-	d, err := factsOf(p.Facts)
+	d, err := served.FactsOf[Sealed](p.Facts)
 	if err != nil {
 		return nil, err
 	}

@@ -5,10 +5,8 @@ package postgres
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -23,24 +21,7 @@ import (
 
 var old, now *dbserver.Server
 
-func TestMain(m *testing.M) {
-	code := func() int {
-		var err error
-		for _, s := range []**dbserver.Server{&old, &now} {
-			if *s, err = dbserver.Postgres(); err != nil {
-				if errors.Is(err, dbserver.ErrMissing) && os.Getenv("CI") != "true" {
-					fmt.Println("tests of PostgreSQL are skipped:", err)
-					return 0
-				}
-				fmt.Println(err)
-				return 1
-			}
-			defer (*s).Stop()
-		}
-		return m.Run()
-	}()
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { dbcases.Main(m, dbserver.Postgres, &old, &now) }
 
 func server(s *dbserver.Server, database string) Server {
 	return Server{served.Server{Kind: card.PostgreSQL, Host: s.Dir, Port: s.Port, User: "postgres", Database: database}}
