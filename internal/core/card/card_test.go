@@ -247,3 +247,54 @@ func TestCardOfDatabases(t *testing.T) {
 		}
 	}
 }
+
+const licensedCard = `card: 1
+name: hoist
+title: Hoistbook
+items:
+  - {name: certificate, kind: file, path: /srv/office.pem}
+  - {name: diary, kind: folder, path: /srv/diary}
+licences:
+  - {name: signing, method: file, items: [certificate]}
+  - {name: registration, method: key, serial: {file: /srv/reg.ini, key: a/b}, code: {file: /srv/reg.ini, key: a/c}}
+  - {name: seat, method: guided, wait: 24h, transfers: 3, deactivate: {steps: [{do: release it}]}, activate: {steps: [{do: take it, ask: which, answer: "^[A-Z]+$", evidence: true}]}}
+  - {name: module, method: command, show: {run: [/opt/lic, show], active: "(?m)^active", left: "left: ([0-9]+)"}, deactivate: {run: [/opt/lic, free], done: "^ok"}, activate: {run: [/opt/lic, take]}}
+`
+
+func TestCardOfLicences(t *testing.T) {
+	c, err := Parse("x.yaml", []byte(licensedCard))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := c.Commands(); len(got) != 3 || got[1][1] != "free" {
+		t.Errorf("commands: %q", got)
+	}
+	if len(c.Reads()) != 2 || c.Licences[2].Change(true).Steps[0].Do != "release it" || c.Licences[3].Change(false).Run[1] != "take" {
+		t.Errorf("%v", c.Reads())
+	}
+	for name, q := range map[string]struct{ old, new, what string }{
+		"unknown method":      {"method: file", "method: magic", `"magic" is not a method`},
+		"a file of no item":   {"items: [certificate]}", "items: [other]}", `named "other"`},
+		"a file of a folder":  {"items: [certificate]}", "items: [diary]}", `named "diary"`},
+		"no files":            {"items: [certificate]}", "items: []}", "names no file"},
+		"no key":              {"serial: {file: /srv/reg.ini, key: a/b}, ", "", "nothing is named"},
+		"a wait of words":     {"wait: 24h", "wait: a day", "waiting time"},
+		"no steps":            {"deactivate: {steps: [{do: release it}]}, ", "", "does not say how"},
+		"steps without do":    {"{do: take it, ask", "{ask", `"do" is missing`},
+		"a bad answer":        {`"^[A-Z]+$"`, `"^[A-Z+$"`, "cannot be used"},
+		"a command and steps": {"deactivate: {steps: [{do: release it}]}", "deactivate: {run: [/x], steps: [{do: release it}]}", "by a person"},
+		"no show":             {`show: {run: [/opt/lic, show], active: "(?m)^active", left: "left: ([0-9]+)"}, `, "", "how its state is told"},
+		"left without group":  {`"left: ([0-9]+)"`, `"left"`, "cannot be used"},
+		"a command as steps":  {"activate: {run: [/opt/lic, take]}", "activate: {steps: [{do: x}]}", "names no command"},
+		"steps for a file":    {"method: file,", "method: file, activate: {steps: [{do: x}]},", "needs no steps"},
+		"a desk without desk": {"method: file, items: [certificate]", "method: desk, product: x, serial: {file: /a}, code: {file: /a}", "names no desk"},
+	} {
+		text := strings.Replace(licensedCard, q.old, q.new, 1)
+		if text == licensedCard {
+			t.Fatalf("%s: nothing was changed", name)
+		}
+		if _, err := Parse("x.yaml", []byte(text)); fault.KindOf(err) != fault.BadCard || !strings.Contains(err.Error(), q.what) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
