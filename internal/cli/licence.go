@@ -1,10 +1,17 @@
 package cli
 
 import (
+	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"os"
 
 	"github.com/spf13/cobra"
 
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/move"
 	"movekit/internal/core/steps"
@@ -18,8 +25,117 @@ func (e *env) licenceCommand() *cobra.Command {
 		Short:   "See where every licence stands",
 		Args:    cobra.NoArgs,
 	}
-	c.AddCommand(e.licenceStatusCommand())
+	c.AddCommand(e.licenceStatusCommand(), e.licenceRequestCommand(), e.licenceExchangeCommand(), e.licenceAcceptCommand())
 	return c
+}
+
+// readSmall reads a file of requests or answers.
+func readSmall[T licence.RequestFile | licence.AnswerFile](name string) (*T, error) {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return nil, fault.Wrap(fault.Usage, err, "cannot read the file")
+	}
+	f, err := licence.ReadFile[T](data)
+	if err != nil {
+		return nil, fault.Wrap(fault.Usage, err, "cannot use %s", name)
+	}
+	return f, nil
+}
+
+// writeSmall writes a file of requests or answers, which is not there yet.
+func writeSmall(name string, v any) error {
+	data, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return fault.Wrap(fault.Internal, err, "cannot write %s", name)
+	}
+	if err := journal.WriteFile(name, append(data, '\n'), 0o600); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot write %s", name)
+	}
+	return nil
+}
+
+func (e *env) licenceRequestCommand() *cobra.Command {
+	var to string
+	c := &cobra.Command{
+		Use:   "request [APP...]",
+		Short: "Write requests to the licence desks into a file (computer without network)",
+		Long: `Write a request for every seat at a licence desk into a file: on the old computer to
+free it, on the new one to take it up. The gates are those of deactivate and activate.
+Serials and codes are not in the file. Take it to a computer with network, run
+"movekit licence exchange" there, and "movekit licence accept" here.`,
+		ValidArgsFunction: e.completeApps,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var file *licence.RequestFile
+			step := steps.Activate
+			return e.runStep(cmd.Context(), step, args, nil, func(j *move.Job, ctx context.Context) (out []*move.Outcome, err error) {
+				file, out, err = j.Request(ctx)
+				if err != nil || len(file.Requests) == 0 {
+					return out, err
+				}
+				return out, writeSmall(to, file)
+			}, func(*move.Job, []*move.Outcome) {
+				if len(file.Requests) == 0 {
+					e.printf("There is nothing to ask for.\n")
+					return
+				}
+				for _, r := range file.Requests {
+					e.printf("%s, licence %s: asks to %s\n", r.App, r.Licence, r.Action)
+				}
+				e.printf("wrote %s\n", to)
+				e.say("Take it to a computer with network: movekit licence exchange %s ANSWER.json. Then, here: movekit licence accept ANSWER.json\n", to)
+			})
+		},
+	}
+	c.Flags().StringVar(&to, "to", "licence-request.json", "the file")
+	e.overrideFlags(c)
+	return c
+}
+
+func (e *env) licenceExchangeCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "exchange REQUEST ANSWER",
+		Short: "Have requests answered (any computer with network)",
+		Long: `Send the requests of a file to their licence desks, and write the signed answers into
+another. No kit and no passphrase is needed. Sent twice, they are carried out once.`,
+		Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f, err := readSmall[licence.RequestFile](args[0])
+			if err != nil {
+				return err
+			}
+			answers, failed := licence.Exchange(cmd.Context(), f, func(t licence.Travelling) (licence.Service, error) {
+				key, err := card.Desk{URL: t.Desk, Key: t.Key}.PublicKey()
+				if err != nil || !card.SafeURL(t.Desk) {
+					return nil, fault.New(fault.Usage, "the desk's address or key in the file cannot be used")
+				}
+				return &licence.Desk{URL: t.Desk, Key: key}, nil
+			})
+			if len(answers.Answers) > 0 {
+				if err := writeSmall(args[1], answers); err != nil {
+					return err
+				}
+				e.printf("%s for %s: wrote %s\n", plural(int64(len(answers.Answers)), "answer"), f.Computer, args[1])
+			}
+			return errors.Join(failed...)
+		},
+	}
+}
+
+func (e *env) licenceAcceptCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "accept ANSWER",
+		Short: "Take in the answers to requests (the computer that asked)",
+		Long: `Take in the answers that "movekit licence exchange" got. Each must be signed by the desk
+that its card names, and answer the newest request of this kit.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f, err := readSmall[licence.AnswerFile](args[0])
+			if err != nil {
+				return err
+			}
+			return e.runStep(cmd.Context(), steps.Activate, nil, nil, func(j *move.Job, ctx context.Context) ([]*move.Outcome, error) { return j.Accept(ctx, f) }, e.showLicences)
+		},
+	}
 }
 
 func (e *env) licenceStatusCommand() *cobra.Command {

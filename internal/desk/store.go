@@ -152,7 +152,7 @@ func (s *Store) Handle(ctx context.Context, action licence.Action, r licence.Req
 				return err
 			}
 		}
-		l, err := find(ctx, tx, r)
+		l, err := find(ctx, tx, action, r, key)
 		if err != nil {
 			return err
 		}
@@ -204,16 +204,16 @@ func (s *Store) earlier(ctx context.Context, tx *sql.Tx, action licence.Action, 
 
 // essence is what must be the same in two requests with one key.
 func essence(action licence.Action, r licence.Request) string {
-	r.Nonce = ""
+	r.Licence, r.Nonce, r.Serial, r.Code, r.Proof = r.ID(), "", "", "", ""
 	data, _ := json.Marshal(r)
 	return digest.Of(append([]byte(action+"\x00"), data...)).String()
 }
 
 // find returns the licence of a request, or nil. The same work is done for an
 // unknown serial and for a wrong code.
-func find(ctx context.Context, tx *sql.Tx, r licence.Request) (*Licence, error) {
+func find(ctx context.Context, tx *sql.Tx, action licence.Action, r licence.Request, key string) (*Licence, error) {
 	var document string
-	err := tx.QueryRowContext(ctx, "SELECT document FROM licence WHERE id = ?", licence.LicenceID(r.Serial)).Scan(&document)
+	err := tx.QueryRowContext(ctx, "SELECT document FROM licence WHERE id = ?", r.ID()).Scan(&document)
 	if errors.Is(err, sql.ErrNoRows) {
 		document = "{}"
 	} else if err != nil {
@@ -222,6 +222,12 @@ func find(ctx context.Context, tx *sql.Tx, r licence.Request) (*Licence, error) 
 	var l Licence
 	if err := json.Unmarshal([]byte(document), &l); err != nil {
 		return nil, err
+	}
+	if r.Proof != "" {
+		r.Code = "" // proven, or not known
+		if subtle.ConstantTimeCompare([]byte(r.Prove(l.Code, action, key)), []byte(r.Proof)) == 1 {
+			r.Code = l.Code
+		}
 	}
 	want, got := digest.Of([]byte(l.Code+"\x00"+l.Product)), digest.Of([]byte(r.Code+"\x00"+r.Product))
 	if subtle.ConstantTimeCompare(want[:], got[:]) != 1 || l.Serial == "" {

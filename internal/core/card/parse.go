@@ -377,7 +377,7 @@ func (k *checker) desk(at string, l *Licence) {
 		k.fail(at+".desk", "the desk's url and key", "the licence %q names no desk", l.Name)
 		return
 	}
-	if !safeURL(l.Desk.URL) {
+	if !SafeURL(l.Desk.URL) {
 		k.fail(at+".desk.url", "an https address, or http on this computer (127.0.0.1)", "the desk's address %q cannot be used", l.Desk.URL)
 	}
 	if _, err := l.Desk.PublicKey(); err != nil {
@@ -385,7 +385,9 @@ func (k *checker) desk(at string, l *Licence) {
 	}
 }
 
-func safeURL(s string) bool {
+// SafeURL reports whether secrets may be sent to an address: by https, or to
+// this computer.
+func SafeURL(s string) bool {
 	u, err := url.Parse(s)
 	if err != nil || u.Host == "" || u.User != nil || u.RawQuery != "" {
 		return false

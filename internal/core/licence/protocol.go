@@ -9,6 +9,9 @@ package licence
 
 import (
 	"crypto/ed25519"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -60,10 +63,14 @@ const (
 	KeyHeader   = "Idempotency-Key"
 )
 
-// Request is what the client sends.
+// Request is what the client sends. A request that travels by file names the
+// licence by its id and proves that its maker knows the code; serial and code
+// are not in it.
 type Request struct {
-	Serial   string `json:"serial"`
-	Code     string `json:"code"`
+	Serial   string `json:"serial,omitempty"`
+	Code     string `json:"code,omitempty"`
+	Licence  string `json:"licence,omitempty"` // LicenceID of the serial
+	Proof    string `json:"proof,omitempty"`   // see Prove
 	Product  string `json:"product"`
 	Computer string `json:"computer"`          // machine.ID of the computer it is about
 	Version  string `json:"version,omitempty"` // of the app; for an activation
@@ -87,6 +94,32 @@ type Answer struct {
 	// Signed is the whole signed answer, which the app keeps. It is not part
 	// of the answer.
 	Signed string `json:"-"`
+}
+
+// ID names the licence that a request is about.
+func (r Request) ID() string {
+	if r.Licence != "" {
+		return r.Licence
+	}
+	return LicenceID(r.Serial)
+}
+
+// Prove returns the proof that a request for an action, with its idempotency
+// key, was made by somebody who knows the code: HMAC-SHA256 (RFC 2104) under
+// the code, in base64url, over all that the request says.
+func (r Request) Prove(code string, action Action, key string) string {
+	h := hmac.New(sha256.New, []byte(code))
+	for _, s := range []string{"movekit licence request", string(action), key, r.ID(), r.Product, r.Computer, r.Version, r.Nonce} {
+		fmt.Fprintf(h, "%d:%s\n", len(s), s)
+	}
+	return base64.RawURLEncoding.EncodeToString(h.Sum(nil))
+}
+
+// Sealed is the request as it travels by file: without serial and code.
+func (r Request) Sealed(action Action, key string) Request {
+	r.Proof = r.Prove(r.Code, action, key)
+	r.Licence, r.Serial, r.Code = r.ID(), "", ""
+	return r
 }
 
 // Problem is an error of the service (RFC 9457).
@@ -169,7 +202,7 @@ func Verify(compact string, key ed25519.PublicKey) (*Answer, error) {
 // Answers checks that an answer is the one to this request and action.
 func (a *Answer) Answers(r Request, want Action) error {
 	switch {
-	case a.Nonce != r.Nonce, a.Action != want, a.Licence != LicenceID(r.Serial), a.Computer != r.Computer, a.Product != r.Product:
+	case a.Nonce != r.Nonce, a.Action != want, a.Licence != r.ID(), a.Computer != r.Computer, a.Product != r.Product:
 		return fault.New(fault.DeskSignature, "the licence desk's answer belongs to another request")
 	case want == Activate && a.State != Active, want == Deactivate && a.State == Active:
 		return fault.New(fault.DeskNonsense, "the licence desk says the licence is %s after it was asked to %s it", a.State, want)

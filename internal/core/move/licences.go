@@ -93,17 +93,7 @@ func (j *Job) service(l card.Licence) (licence.Service, error) {
 // Deactivate frees the licences of the chosen apps on this, the old, computer.
 func (j *Job) Deactivate(ctx context.Context) ([]*Outcome, error) {
 	return j.each(ctx, func(ctx context.Context, c *card.Card, o *Outcome) error {
-		f := j.facts(c)
-		j.notify(Event{App: c.Name, What: "reading back what is sealed"})
-		for _, it := range j.State().AppItems(c.Name) {
-			f.Unsealed = append(f.Unsealed, j.unwhole(ctx, it.Sealed, c.Name)...)
-		}
-		for _, l := range c.Licences {
-			if lic := j.State().Licences[steps.Key{App: c.Name, Item: l.Name}]; lic != nil && lic.Sealed != nil {
-				f.Unsealed = append(f.Unsealed, j.unwhole(ctx, *lic.Sealed, c.Name)...)
-			}
-		}
-		if err := j.check(steps.Deactivate, c, f, o); err != nil || len(o.Blocks) > 0 {
+		if free, err := j.mayFree(ctx, c, o); err != nil || !free {
 			return err
 		}
 		version, err := j.version(ctx, c)
@@ -121,6 +111,23 @@ func (j *Job) Deactivate(ctx context.Context) ([]*Outcome, error) {
 	})
 }
 
+// mayFree runs the gates of Deactivate: everything of the app is sealed and
+// reads back whole.
+func (j *Job) mayFree(ctx context.Context, c *card.Card, o *Outcome) (bool, error) {
+	f := j.facts(c)
+	j.notify(Event{App: c.Name, What: "reading back what is sealed"})
+	for _, it := range j.State().AppItems(c.Name) {
+		f.Unsealed = append(f.Unsealed, j.unwhole(ctx, it.Sealed, c.Name)...)
+	}
+	for _, l := range c.Licences {
+		if lic := j.State().Licences[steps.Key{App: c.Name, Item: l.Name}]; lic != nil && lic.Sealed != nil {
+			f.Unsealed = append(f.Unsealed, j.unwhole(ctx, *lic.Sealed, c.Name)...)
+		}
+	}
+	err := j.check(steps.Deactivate, c, f, o)
+	return err == nil && len(o.Blocks) == 0, err
+}
+
 func (j *Job) deactivate(ctx context.Context, c *card.Card, l card.Licence, version string) (*LicenceOutcome, error) {
 	h, err := j.hold(c, l, version)
 	if err != nil {
@@ -133,16 +140,25 @@ func (j *Job) deactivate(ctx context.Context, c *card.Card, l card.Licence, vers
 	}
 	out := h.outcome(j, a)
 	out.Did, out.Good, out.Aside = did(a, "deactivated"), true, strings.Join(h.aside, ", ")
-	// The app's own copy of the activation no longer holds.
-	if path, err := j.token(l); err != nil {
-		return nil, err
-	} else if there, _ := machine.Exists(path); path != "" && there {
-		out.Aside = tree.AsideName(path, j.now())
-		if err := os.Rename(path, out.Aside); err != nil {
-			return nil, fault.Wrap(fault.CannotPlace, err, "the licence is deactivated, but %s cannot be set aside", path)
-		}
+	aside, err := j.dropToken(l)
+	if aside != "" {
+		out.Aside = aside
 	}
-	return out, nil
+	return out, err
+}
+
+// dropToken sets the app's own copy of the activation aside, which no longer
+// holds.
+func (j *Job) dropToken(l card.Licence) (aside string, err error) {
+	path, err := j.token(l)
+	if there, _ := machine.Exists(path); err != nil || path == "" || !there {
+		return "", err
+	}
+	aside = tree.AsideName(path, j.now())
+	if err := os.Rename(path, aside); err != nil {
+		return "", fault.Wrap(fault.CannotPlace, err, "the licence is deactivated, but %s cannot be set aside", path)
+	}
+	return aside, nil
 }
 
 // did tells whether an answer is that of an action or of an earlier run.

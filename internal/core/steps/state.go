@@ -35,6 +35,7 @@ const (
 const (
 	EventPacked     = "packed"     // an app is sealed: Packed
 	EventAsked      = "asked"      // a licence service is being asked: Asked
+	EventRequested  = "requested"  // a request was written to a file: Requested
 	EventAnswered   = "answered"   // it answered: licence.Answer
 	EventStepped    = "stepped"    // a person took one step of a licence's change: Stepped
 	EventPlacing    = "placing"    // an item is being put in place: Placed
@@ -78,6 +79,13 @@ type Stay struct {
 type Asked struct {
 	Action licence.Action `json:"action"`
 	Key    string         `json:"key"`
+}
+
+// Requested is the data of EventRequested: what an answer by file must answer.
+type Requested struct {
+	Action   licence.Action `json:"action"`
+	Computer string         `json:"computer"` // machine.ID
+	Nonce    string         `json:"nonce"`
 }
 
 // Stepped is the data of EventStepped: what a person saw and did. Secrets that
@@ -173,6 +181,7 @@ type Licence struct {
 	Spent     int // transfers spent by this move
 	Pending   *Asked
 	Answers   map[string]int // answers recorded, by computer
+	Requested *Requested     // by file, and not answered yet
 	Stepped   []Stepped      // of the change that is going on
 	History   []Stepped      // of all changes
 	Seen      *Seen
@@ -269,6 +278,8 @@ func (s *State) Add(l journal.Line) {
 		s.licence(l).Pending = read[Asked](l)
 	case EventAnswered:
 		s.answered(l)
+	case EventRequested:
+		s.licence(l).Requested = read[Requested](l)
 	case EventStepped:
 		lic := s.licence(l)
 		st := *read[Stepped](l)
@@ -297,7 +308,7 @@ func (s *State) licence(l journal.Line) *Licence {
 
 func (s *State) answered(l journal.Line) {
 	lic, a := s.licence(l), read[licence.Answer](l)
-	lic.Pending, lic.Stepped = nil, nil
+	lic.Pending, lic.Stepped, lic.Requested = nil, nil, nil
 	lic.Left = a.Transfers
 	lic.Spent += a.Spent
 	lic.Answers[a.Computer]++

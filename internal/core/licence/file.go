@@ -1,0 +1,98 @@
+package licence
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"movekit/internal/core/fault"
+)
+
+// RequestFile carries requests from a computer without network to any other.
+type RequestFile struct {
+	Format   int          `json:"movekit_licence_request"` // 1
+	Kit      string       `json:"kit"`
+	Computer string       `json:"computer"` // its name, for a person
+	Made     time.Time    `json:"made"`
+	Requests []Travelling `json:"requests"`
+}
+
+// Travelling is one request on its way.
+type Travelling struct {
+	App     string  `json:"app"` // its title, for a person
+	Licence string  `json:"licence"`
+	Action  Action  `json:"action"`
+	Desk    string  `json:"desk"` // its address
+	Key     string  `json:"desk_key"`
+	Once    string  `json:"idempotency_key"`
+	Request Request `json:"request"`
+}
+
+// AnswerFile carries the desks' signed answers back.
+type AnswerFile struct {
+	Format  int      `json:"movekit_licence_answer"` // 1
+	Kit     string   `json:"kit"`
+	Answers []string `json:"answers"` // compact JWS
+}
+
+// maxFile is the largest file of requests or answers, in bytes.
+const maxFile = 1 << 20
+
+// ReadFile reads a file of requests or answers.
+func ReadFile[T RequestFile | AnswerFile](data []byte) (*T, error) {
+	f := new(T)
+	format := 0
+	err := json.Unmarshal(data, f)
+	switch f := any(f).(type) {
+	case *RequestFile:
+		format = f.Format
+	case *AnswerFile:
+		format = f.Format
+	}
+	if len(data) > maxFile || err != nil || format != 1 {
+		return nil, fault.New(fault.Usage, "this is no file of licence %s", map[bool]string{true: "requests", false: "answers"}[isRequest(f)])
+	}
+	return f, nil
+}
+
+func isRequest(f any) bool {
+	_, ok := f.(*RequestFile)
+	return ok
+}
+
+// Exchange sends a file's requests to their desks. What was sent before is
+// answered again, and carried out once. The answers that came are returned even
+// where others did not.
+func Exchange(ctx context.Context, f *RequestFile, service func(Travelling) (Service, error)) (*AnswerFile, []error) {
+	out := &AnswerFile{Format: 1, Kit: f.Kit}
+	var failed []error
+	for _, t := range f.Requests {
+		s, err := service(t)
+		if err == nil {
+			var a *Answer
+			if a, err = send(ctx, s, t); err == nil {
+				out.Answers = append(out.Answers, a.Signed)
+			}
+		}
+		if err != nil {
+			failed = append(failed, fault.Wrap(fault.DeskDown, err, "%s, licence %s: not exchanged", t.App, t.Licence))
+		}
+	}
+	return out, failed
+}
+
+// send sends a request until it is answered, or there is no hope.
+func send(ctx context.Context, s Service, t Travelling) (*Answer, error) {
+	const tries = 4
+	for n := 1; ; n++ {
+		a, err := s.Ask(ctx, t.Action, t.Request, t.Once)
+		if err == nil || n == tries || fault.KindOf(err) != fault.DeskDown {
+			return a, err
+		}
+		select {
+		case <-time.After(250 * time.Millisecond << (n - 1)):
+		case <-ctx.Done():
+			return nil, fault.Wrap(fault.Stopped, ctx.Err(), "asking the licence desk was stopped")
+		}
+	}
+}
