@@ -74,7 +74,7 @@ func TestAnswersFromAFile(t *testing.T) {
 	if err := json.Unmarshal([]byte(j.out), &all); err != nil || len(all) != 2 {
 		t.Fatalf("%v: %s", err, j.out)
 	}
-	if all[1].New != "active" || all[1].Old != "deactivated" || all[1].Left != 0 || all[1].Next != "" || !strings.Contains(all[1].By, "proof.png") || !strings.Contains(all[0].By, "who saw: Harbour office") {
+	if all[1].New != "active" || all[1].Old != "deactivated" || all[1].Left != 0 || all[1].Next != "" || !strings.Contains(all[1].By, "proof.png") || !strings.Contains(all[0].By, `who answered "Harbour office"`) {
 		t.Errorf("%+v", all)
 	}
 	filepath.WalkDir(filepath.Join(dir, "kit"), func(path string, e os.DirEntry, _ error) error {

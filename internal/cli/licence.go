@@ -177,7 +177,7 @@ func (e *env) showLicenceStatuses(j *move.Job, all []move.LicenceStatus) {
 	t := e.table("app", "licence", "method", "old", "new", "left", "next")
 	for _, s := range all {
 		good := s.Next == ""
-		t.Add(s.Title, s.Licence, string(s.Method), stateMark(e, s.Old, s.Old != licence.Active), stateMark(e, s.New, s.New == licence.Active), leftText(s.Left), e.result(good, "nothing", nextText(j, s)))
+		t.Add(s.Title, s.Licence, string(s.Method), stateMark(e, s.Old, s.Old != licence.Active), stateMark(e, s.New, s.New == licence.Active), leftText(s.Left), map[bool]string{true: e.paint("nothing", table.Good), false: e.paint(nextText(j, s), table.Note)}[good])
 	}
 	e.printf("%s", t)
 	for _, s := range all {

@@ -218,11 +218,15 @@ func (e *env) showApp(a *survey.App) {
 		}
 	}
 	for _, l := range a.Licences {
-		serial := l.Serial
-		if serial == "" {
-			serial = e.paint("not found", table.Bad)
+		serial := ""
+		switch {
+		case !l.Method.Sealed():
+		case l.Serial == "":
+			serial = ", " + e.paint("not found", table.Bad)
+		default:
+			serial = " " + l.Serial
 		}
-		e.printf("licence %s: %s, serial %s\n", l.Licence, methodText(string(l.Method)), serial)
+		e.printf("licence %s: %s%s\n", l.Licence, methodText[l.Method], serial)
 	}
 	for _, s := range a.Sync {
 		e.printf("sync: %s: %s\n", s.About, e.result(s.Finished, "finished", s.Why))
@@ -274,11 +278,10 @@ func (e *env) addItem(t *table.Table, i survey.Item) {
 	t.Add(name, string(i.Kind), state, fmt.Sprint(i.Files), bytesText(i.Bytes), newest, i.Where)
 }
 
-func methodText(m string) string {
-	if m == "desk" {
-		return "a seat at a licence desk"
-	}
-	return m
+// methodText says how a licence is held.
+var methodText = map[card.Method]string{
+	card.MethodDesk: "a seat at a licence desk, serial", card.MethodKey: "a product key with a registered name", card.MethodFile: "files that travel",
+	card.MethodGuided: "a person frees it and takes it up, step by step", card.MethodCommand: "the maker's own program frees it and takes it up",
 }
 
 // surveyNew looks at the new computer. Where a passphrase is given, what is in

@@ -268,6 +268,10 @@ func TestServerKeepsToItsDescription(t *testing.T) {
 		b, _ := json.Marshal(request(computer))
 		return string(b)
 	}
+	sealed := func(computer string, action licence.Action, key string) string {
+		b, _ := json.Marshal(request(computer).Sealed(action, key))
+		return string(b)
+	}
 	met := map[string]bool{}
 	for i, c := range []struct {
 		method, path, body, key string
@@ -285,6 +289,11 @@ func TestServerKeepsToItsDescription(t *testing.T) {
 		{"POST", "/v1/deactivations", good(oldPC), key(5), 200, false},
 		{"POST", "/v1/deactivations", good(newPC), key(5), 422, false},
 		{"POST", "/v1/status", strings.Replace(good(oldPC), code, "wrong", 1), "", 403, false},
+		{"POST", "/v1/activations", sealed(newPC, licence.Activate, key(6)), key(6), 200, false},
+		{"POST", "/v1/activations", sealed(newPC, licence.Activate, key(7)), key(8), 403, false}, // a proof for another key
+		{"POST", "/v1/deactivations", sealed(newPC, licence.Activate, key(9)), key(9), 403, false},
+		{"POST", "/v1/status", strings.Replace(sealed(newPC, licence.Status, ""), newPC, oldPC, 1), "", 403, false},
+		{"POST", "/v1/status", strings.Replace(sealed(newPC, licence.Status, ""), "{", `{"serial":"x",`, 1), "", 400, true},
 		{"POST", "/v1/status", `{"serial":"x"}`, "", 400, true},
 		{"POST", "/v1/status", `{"serial":`, "", 400, true},
 		{"POST", "/v1/status", strings.Replace(good(oldPC), "{", `{"more":1,`, 1), "", 400, true},

@@ -90,7 +90,7 @@ func readRequest(w http.ResponseWriter, r *http.Request, action licence.Action) 
 	}
 	key = r.Header.Get(licence.KeyHeader)
 	switch {
-	case (req.Serial == "" || req.Code == "") == (req.Licence == "" || req.Proof == ""), req.Product == "", req.Computer == "":
+	case (req.Serial == "" || req.Code == "") == (req.Licence == "" || req.Proof == ""), (req.Serial+req.Code != "") == (req.Licence+req.Proof != ""), req.Product == "", req.Computer == "":
 		return req, "", bad("product, computer, and either serial and code or licence and proof are needed")
 	case !nonceForm.MatchString(req.Nonce):
 		return req, "", bad("nonce must be 16 to 64 letters, digits, - or _")

@@ -405,7 +405,7 @@ func TestOneMoment(t *testing.T) {
 		}
 	}
 	cancel()
-	if n := <-ended; n < 50 {
+	if n := <-ended; n < 10 {
 		t.Errorf("the app wrote %d rows only", n)
 	}
 }

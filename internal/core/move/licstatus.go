@@ -78,6 +78,10 @@ func (j *Job) live(ctx context.Context, c *card.Card, l card.Licence, s *Licence
 	}
 	if j.side() == steps.OldSide {
 		s.Old = a.State
+		elsewhere := slices.ContainsFunc(a.Active, func(c string) bool { return c != here })
+		if s.New == licence.Unknown && !elsewhere {
+			s.New = licence.NotActivated
+		}
 		return nil
 	}
 	s.New = a.State

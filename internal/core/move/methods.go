@@ -162,7 +162,7 @@ func (b byHand) guide(ctx context.Context, action licence.Action, a *licence.Ans
 	}
 	for i := taken; i < len(change.Steps); i++ {
 		g := change.Steps[i]
-		done := steps.Stepped{Action: action, Step: i + 1, Do: g.Do}
+		done := steps.Stepped{Action: action, Step: i + 1, Do: g.Do, Ask: g.Ask}
 		if err := b.step(ctx, g, len(change.Steps), &done); err != nil {
 			return err
 		}
@@ -483,7 +483,7 @@ func (b byHand) seenBy(ctx context.Context) string {
 				}
 			}
 		}
-		return "the files, held against the sealed ones"
+		return "the files on " + b.Computer.Name()
 	}
 	st := b.State().Licences[b.key]
 	if st == nil || len(st.History) == 0 {
@@ -492,7 +492,7 @@ func (b byHand) seenBy(ctx context.Context) string {
 	last := st.History[len(st.History)-1]
 	by := "a person on " + b.Computer.Name()
 	if last.Answer != "" {
-		by += ", who saw: " + last.Answer
+		by += fmt.Sprintf(", who answered %q to %q", last.Answer, last.Ask)
 	}
 	if last.Evidence != "" {
 		by += " (" + last.Evidence + ", BLAKE3 " + last.Hash[:16] + "…)"

@@ -112,7 +112,8 @@ func (j *Job) intend(ctx context.Context, t target, there bool) (steps.Placed, e
 	case policy == tree.KeepBoth && t.card.Kind.Served():
 		done.To = bothOf(survey.Engine(t.card.Kind), t.server, j.Kit.Manifest.Old.Name).Address()
 	case policy == tree.SetAside && t.card.Kind.Served():
-		return done, servedKind{j, survey.Engine(t.card.Kind)}.intendAside(ctx, t, earlier, &done)
+		err := servedKind{j, survey.Engine(t.card.Kind)}.intendAside(ctx, t, earlier, &done)
+		return done, err
 	case policy == tree.KeepBoth:
 		done.To = tree.BothName(t.path, j.Kit.Manifest.Old.Name)
 	case policy == tree.SetAside && len(t.card.Include) > 0 && earlier != "":

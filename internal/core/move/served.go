@@ -3,8 +3,8 @@ package move
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
-	"time"
 
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/kit"
@@ -146,7 +146,9 @@ func (k servedKind) aside(ctx context.Context, to served.Server, done *steps.Pla
 		return "", err
 	}
 	if done.Aside == "" {
-		done.Aside = asideOf(k.engine, to, k.now()).Address()
+		if done.Aside, err = k.freeName(ctx, to, "_set_aside_"); err != nil {
+			return "", err
+		}
 	}
 	return to.At(done.Aside).Database, nil
 }
@@ -154,22 +156,29 @@ func (k servedKind) aside(ctx context.Context, to served.Server, done *steps.Pla
 // intendAside says where a database will go that is in the way: where an
 // interrupted run was about to put it, unless it has done so.
 func (k servedKind) intendAside(ctx context.Context, t target, earlier string, done *steps.Placed) error {
-	done.Aside = asideOf(k.engine, t.server, k.now()).Address()
-	if earlier == "" {
-		return nil
-	}
-	return k.reach(ctx, t, func(s served.Server) error {
-		there, err := k.engine.Exists(ctx, s.At(earlier))
-		if err == nil && !there {
-			done.Aside = earlier
+	return k.reach(ctx, t, func(s served.Server) (err error) {
+		if earlier != "" {
+			if there, err := k.engine.Exists(ctx, s.At(earlier)); err != nil || !there {
+				done.Aside = earlier
+				return err
+			}
 		}
+		done.Aside, err = k.freeName(ctx, s, "_set_aside_")
 		return err
 	})
 }
 
-// asideOf is where a database goes that is in the way.
-func asideOf(e served.Engine, s served.Server, at time.Time) served.Server {
-	return s.On(e.Named(s.Database, "_set_aside_"+at.Format("20060102_150405")))
+// freeName is the address that a database gets, which nothing has yet.
+func (k servedKind) freeName(ctx context.Context, s served.Server, ending string) (string, error) {
+	ending += k.now().Format("20060102_150405")
+	for n, try := 2, ending; ; n++ {
+		to := s.On(k.engine.Named(s.Database, try))
+		there, err := k.engine.Exists(ctx, to)
+		if err != nil || !there {
+			return to.Address(), err
+		}
+		try = fmt.Sprintf("%s_%d", ending, n)
+	}
 }
 
 // bothOf is where a database goes beside another.

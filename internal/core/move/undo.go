@@ -81,7 +81,10 @@ func (j *Job) undoItem(ctx context.Context, c *card.Card, it *steps.Item) (ItemO
 	t.path = it.Placed.To
 	u := it.Undoing
 	if u == nil {
-		u = &steps.Undone{From: t.path, Back: it.Placed.Aside, Kept: j.keptName(t)}
+		u = &steps.Undone{From: t.path, Back: it.Placed.Aside}
+		if u.Kept, err = j.keptName(ctx, t); err != nil {
+			return out, err
+		}
 		if policy == tree.KeepBoth {
 			u.Back = "" // what is in its own place was never touched
 		}
@@ -102,11 +105,16 @@ func (j *Job) undoItem(ctx context.Context, c *card.Card, it *steps.Item) (ItemO
 }
 
 // keptName is where what was worked in since goes.
-func (j *Job) keptName(t target) string {
-	if db, ok := j.database(t.card.Kind).(servedKind); ok {
-		return asideOf(db.engine, t.server.At(t.path), j.now()).Address()
+func (j *Job) keptName(ctx context.Context, t target) (name string, err error) {
+	db, ok := j.database(t.card.Kind).(servedKind)
+	if !ok {
+		return tree.AsideName(t.path, j.now()), nil
 	}
-	return tree.AsideName(t.path, j.now())
+	err = db.reach(ctx, t, func(s served.Server) (err error) {
+		name, err = db.freeName(ctx, s, "_kept_")
+		return err
+	})
+	return name, err
 }
 
 // takeBack takes one item back, and reports whether what was there was kept

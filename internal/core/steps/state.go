@@ -94,6 +94,7 @@ type Stepped struct {
 	Action   licence.Action `json:"action"`
 	Step     int            `json:"step"` // from 1
 	Do       string         `json:"do"`
+	Ask      string         `json:"ask,omitempty"`
 	Answer   string         `json:"answer,omitempty"`
 	Evidence string         `json:"evidence,omitempty"` // name of the file
 	Hash     string         `json:"hash,omitempty"`     // BLAKE3 of it
