@@ -478,7 +478,7 @@ func (b byHand) seenBy(ctx context.Context) string {
 			for _, t := range all {
 				if data, err := os.ReadFile(t.path); err == nil {
 					if c := licence.ReadCertificate(data); c != nil {
-						return fmt.Sprintf("the certificate of %s, key %s…, until %s", c.Subject, c.Key[:16], c.Until.Format("2 Jan 2006"))
+						return fmt.Sprintf("the certificate of %s (key %s…, valid until %s)", c.Subject, c.Key[:16], c.Until.Format("2 Jan 2006"))
 					}
 				}
 			}
