@@ -281,6 +281,7 @@ func (e *env) addItem(t *table.Table, i survey.Item) {
 // methodText says how a licence is held.
 var methodText = map[card.Method]string{
 	card.MethodDesk: "a seat at a licence desk, serial", card.MethodKey: "a product key with a registered name", card.MethodFile: "files that travel",
+	card.MethodToken: "a hardware token, which a person moves", card.MethodAccount: "a seat of an account, which a person moves",
 	card.MethodGuided: "a person frees it and takes it up, step by step", card.MethodCommand: "the maker's own program frees it and takes it up",
 }
 

@@ -58,7 +58,15 @@ const (
 	MethodGuided  Method = "guided"  // a person does it in the app, step by step
 	MethodFile    Method = "file"    // a licence file or certificate, which travels as an item
 	MethodKey     Method = "key"     // a product key with the registered name
+	MethodToken   Method = "token"   // a hardware token, which changes computers
+	MethodAccount Method = "account" // a seat bound to an account's computer, reset at the maker
 )
+
+// Person reports whether a person frees licences of this method and takes them
+// up, by steps that the card must give.
+func (m Method) Person() bool {
+	return m == MethodGuided || m == MethodToken || m == MethodAccount
+}
 
 // Sealed reports whether licences of this method have secrets that travel
 // sealed.
@@ -192,7 +200,7 @@ type Count struct {
 // Licence is a right to run the app.
 type Licence struct {
 	Name    string `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name, unique in the card."`
-	Method  Method `yaml:"method" jsonschema:"required,enum=desk,enum=command,enum=guided,enum=file,enum=key" jsonschema_description:"How it is held."`
+	Method  Method `yaml:"method" jsonschema:"required,enum=desk,enum=command,enum=guided,enum=file,enum=key,enum=token,enum=account" jsonschema_description:"How it is held."`
 	Product string `yaml:"product,omitempty" jsonschema_description:"Desk: the product's name there."`
 	Serial  Source `yaml:"serial,omitempty" jsonschema_description:"Desk and key: where the serial number or product key is read on the old computer."`
 	Code    Source `yaml:"code,omitempty" jsonschema_description:"Desk: where the activation code is read on the old computer. Key: the registered name."`
@@ -201,9 +209,10 @@ type Licence struct {
 
 	Items      []string `yaml:"items,omitempty" jsonschema_description:"File: names of the file items that hold it; a certificate and its key are told apart by what is in them."`
 	Show       *Show    `yaml:"show,omitempty" jsonschema_description:"Command: how the maker's program tells the state."`
-	Deactivate *Change  `yaml:"deactivate,omitempty" jsonschema_description:"Command, guided and key: how it is freed on the old computer."`
-	Activate   *Change  `yaml:"activate,omitempty" jsonschema_description:"Command, guided and key: how it is taken up on the new computer."`
+	Deactivate *Change  `yaml:"deactivate,omitempty" jsonschema_description:"Command, guided, key, token and account: how it is freed on the old computer."`
+	Activate   *Change  `yaml:"activate,omitempty" jsonschema_description:"Command, guided, key, token and account: how it is taken up on the new computer."`
 	Transfers  *int     `yaml:"transfers,omitempty" jsonschema_description:"How often the maker lets it be moved, where no service tells."`
+	USB        string   `yaml:"usb,omitempty" jsonschema:"pattern=^[0-9a-fA-F]{4}:[0-9a-fA-F]{4}$" jsonschema_description:"Token: its USB vendor and product id, such as 1d6b:0002."`
 	Wait       string   `yaml:"wait,omitempty" jsonschema_description:"How long after freeing it the maker lets it be taken up again, such as 24h."`
 }
 

@@ -278,6 +278,8 @@ func TestCardOfLicences(t *testing.T) {
 		"a file of a folder":  {"items: [certificate]}", "items: [diary]}", `named "diary"`},
 		"no files":            {"items: [certificate]}", "items: []}", "names no file"},
 		"no key":              {"serial: {file: /srv/reg.ini, key: a/b}, ", "", "nothing is named"},
+		"usb of no token":     {"method: guided, wait", "method: guided, usb: '1d6b:0002', wait", "USB id"},
+		"a usb of words":      {"method: guided, wait", "method: token, usb: dongle, wait", "USB id"},
 		"a wait of words":     {"wait: 24h", "wait: a day", "waiting time"},
 		"no steps":            {"deactivate: {steps: [{do: release it}]}, ", "", "does not say how"},
 		"steps without do":    {"{do: take it, ask", "{ask", `"do" is missing`},

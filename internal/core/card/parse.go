@@ -315,7 +315,7 @@ func (k *checker) count(at string, kind Kind, c Count) {
 
 func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool) {
 	k.name(at, l.Name, taken)
-	oneOf(k, at, "method", l.Method, MethodDesk, MethodCommand, MethodGuided, MethodFile, MethodKey)
+	oneOf(k, at, "method", l.Method, MethodDesk, MethodCommand, MethodGuided, MethodFile, MethodKey, MethodToken, MethodAccount)
 	if l.Method.Sealed() {
 		k.source(at+".serial", &l.Serial)
 		k.source(at+".code", &l.Code)
@@ -325,6 +325,9 @@ func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool)
 	}
 	if _, err := time.ParseDuration(l.Wait); l.Wait != "" && err != nil {
 		k.fail(at+".wait", "a time such as 24h or 90m", "the waiting time %q cannot be used", l.Wait)
+	}
+	if l.USB != "" && (l.Method != MethodToken || !usbID.MatchString(l.USB)) {
+		k.fail(at+".usb", "vendor and product id of a token, such as 1d6b:0002", "the USB id %q cannot be used", l.USB)
 	}
 	switch l.Method {
 	case MethodDesk:
@@ -350,15 +353,17 @@ func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool)
 	k.change(at+".activate", l, l.Activate)
 }
 
+var usbID = regexp.MustCompile(`^[0-9a-fA-F]{4}:[0-9a-fA-F]{4}$`)
+
 // change checks how a licence is freed or taken up.
 func (k *checker) change(at string, l *Licence, c *Change) {
 	switch {
-	case c == nil && (l.Method == MethodCommand || l.Method == MethodGuided):
+	case c == nil && (l.Method == MethodCommand || l.Method.Person()):
 		k.fail(at, "run or steps", "the licence %q does not say how that is done", l.Name)
 	case c == nil:
 	case l.Method == MethodCommand && len(c.Run) == 0:
 		k.fail(at+".run", "the maker's program with its arguments", "the licence %q names no command", l.Name)
-	case (l.Method == MethodGuided || l.Method == MethodKey) && (len(c.Steps) == 0 || len(c.Run) > 0):
+	case (l.Method.Person() || l.Method == MethodKey) && (len(c.Steps) == 0 || len(c.Run) > 0):
 		k.fail(at+".steps", "what a person does, step by step", "the licence %q is carried out by a person", l.Name)
 	case l.Method == MethodDesk || l.Method == MethodFile:
 		k.fail(at, "nothing here with the methods desk and file", "the licence %q needs no steps", l.Name)

@@ -157,6 +157,9 @@ func (b byHand) guide(ctx context.Context, action licence.Action, a *licence.Ans
 			}
 		}
 	}
+	if err := b.plugged(action); err != nil {
+		return err
+	}
 	if b.Person == nil && taken < len(change.Steps) {
 		return fault.New(fault.Waits, "%s of the licence %s of %s is done by a person, and nobody can be asked here", action, b.card.Name, b.app.Title)
 	}
@@ -173,6 +176,22 @@ func (b byHand) guide(ctx context.Context, action licence.Action, a *licence.Ans
 		}
 	}
 	b.became(action, a)
+	return nil
+}
+
+// plugged sees that a token is in this computer before it is taken up here. It
+// changes computers, not the licence.
+func (b byHand) plugged(action licence.Action) error {
+	if b.card.USB == "" || action != licence.Activate {
+		return nil
+	}
+	there, err := machine.USB(b.Computer, b.card.USB)
+	if err != nil {
+		return fault.Wrap(fault.Unreadable, err, "cannot look for the token %s", b.card.USB)
+	}
+	if !there {
+		return fault.New(fault.Waits, "the token of the licence %s of %s (USB %s) is not plugged into %s, or its driver is missing", b.card.Name, b.app.Title, b.card.USB, b.Computer.Name())
+	}
 	return nil
 }
 
@@ -493,6 +512,11 @@ func (b byHand) seenBy(ctx context.Context) string {
 	by := "a person on " + b.Computer.Name()
 	if last.Answer != "" {
 		by += fmt.Sprintf(", who answered %q to %q", last.Answer, last.Ask)
+	}
+	if b.card.USB != "" {
+		if there, err := machine.USB(b.Computer, b.card.USB); err == nil && there {
+			by += "; the token " + b.card.USB + " is plugged in"
+		}
 	}
 	if last.Evidence != "" {
 		by += " (" + last.Evidence + ", BLAKE3 " + last.Hash[:16] + "…)"

@@ -112,6 +112,37 @@ func TestGuided(t *testing.T) {
 	}
 }
 
+// TestToken takes a licence up only where its token is plugged in, and an
+// account's seat not before its waiting time is over.
+func TestToken(t *testing.T) {
+	o := newOffice(t, `items: [{name: data, kind: file, path: /srv/data}]
+licences:
+  - {name: dongle, method: token, usb: '1D6B:0a02', deactivate: {steps: [{do: pull it out}]}, activate: {steps: [{do: plug it in}]}}
+  - {name: seat, method: account, wait: 24h, deactivate: {steps: [{do: ask the maker for a reset}]}, activate: {steps: [{do: sign in here first}]}}
+`, "linux", map[string]string{"old/srv/data": "x", "new/sys/bus/usb/devices/1-1/idVendor": "1d6b\n", "new/sys/bus/usb/devices/1-1/idProduct": "0002\n"})
+	o.pack()
+	now := time.Now()
+	yes := func() *person { return &person{answers: []Reply{{Answer: "done"}, {Answer: "done"}}} }
+	if out := o.change(o.old, yes(), now, (*Job).Deactivate); out.Err != nil {
+		t.Fatal(out.Err)
+	}
+	if out := o.change(o.now, yes(), now, (*Job).Activate); fault.KindOf(out.Err) != fault.Waits || !strings.Contains(out.Err.Error(), "1D6B:0a02) is not plugged into NEW") {
+		t.Errorf("another device is plugged in: %v", out.Err)
+	}
+	lay(t, o.dir, map[string]string{"new/sys/bus/usb/devices/1-2/idVendor": "1d6b\n", "new/sys/bus/usb/devices/1-2/idProduct": "0a02\n"})
+	out := o.change(o.now, yes(), now, (*Job).Activate)
+	if out.Err != nil || len(out.Licences) != 1 || out.Licences[0].New != licence.Active || len(out.Blocks) != 1 || out.Blocks[0].Gate != "waiting-over" {
+		t.Errorf("%v %+v %+v", out.Err, out.Licences, out.Blocks)
+	}
+	all, err := o.job(o.now).LicenceStatuses(ctx)
+	if err != nil || !strings.Contains(all[0].By, "the token 1D6B:0a02 is plugged in") || all[1].Again == nil || all[1].Next != steps.Activate {
+		t.Errorf("%+v %v", all, err)
+	}
+	if out := o.change(o.now, yes(), now.Add(25*time.Hour), (*Job).Activate); out.Err != nil || out.Licences[1].New != licence.Active {
+		t.Errorf("a day later: %v %+v", out.Err, out.Licences)
+	}
+}
+
 // TestKey sees that a product key is shown when it is needed, and kept nowhere.
 func TestKey(t *testing.T) {
 	o := newOffice(t, `items: [{name: data, kind: file, path: /srv/data}]
