@@ -199,6 +199,31 @@ func (w *world) unpack(side steps.Side) error {
 	return w.record(steps.EventPlaced, false, steps.Placed{To: "x"})
 }
 
+func (w *world) undo(side steps.Side) error {
+	f := w.facts(side)
+	if slices.Contains(w.desk.Active, newPC) {
+		f.ActiveHere = []string{"seat"}
+	}
+	it := w.state.Items[steps.Key{App: app, Item: "data"}]
+	if w.stops(steps.Undo, f) || it == nil || it.Placed == nil || w.oldGone { // once retired, nobody goes back
+		return nil
+	}
+	if err := w.record(steps.EventUndoing, false, steps.Undone{From: "x"}); err != nil {
+		return err
+	}
+	if w.newData != 0 && strconv.Itoa(w.newData) != it.Sealed.Stamp {
+		w.there = append(w.there, w.newData) // worked in since: kept
+	}
+	w.newData, w.verified = 0, 0
+	if w.cut() {
+		return errCut
+	}
+	if i := slices.Index(w.there, w.mine); w.mine != 0 && i >= 0 {
+		w.newData, w.there = w.mine, slices.Delete(w.there, i, i+1)
+	}
+	return w.record(steps.EventUndone, false, steps.Undone{From: "x"})
+}
+
 func (w *world) activate(side steps.Side) error {
 	f := w.facts(side)
 	if side == steps.NewSide && f.Packed {
@@ -274,7 +299,7 @@ func (w *world) step() string {
 	if w.r.IntN(2) == 0 {
 		side = steps.NewSide
 	}
-	n := w.r.IntN(20)
+	n := w.r.IntN(21)
 	if w.r.IntN(2) == 0 {
 		n, side = w.due()
 	}
@@ -297,8 +322,10 @@ func (w *world) step() string {
 		name, w.oldData = "work on the old computer", w.oldData+1
 	case n < 19 && w.newData > 0:
 		name, w.newData = "work on the new computer", w.newData+100
-	default:
+	case n < 20:
 		name, w.whole = "damage the stick", false
+	default:
+		name, err = "undo", w.undo(side)
 	}
 	w.trace = append(w.trace, fmt.Sprintf("%s on the %s (%v)", name, side, err))
 	return w.broken()

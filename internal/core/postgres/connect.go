@@ -5,9 +5,11 @@
 package postgres
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -190,17 +192,33 @@ func program(ctx context.Context, name string, major int) (string, error) {
 	return "", fault.New(fault.Missing, "the program %s of PostgreSQL %d or newer is not on this computer (%d others are)", name, major, len(all))
 }
 
-// command makes a command of the server's own programs. What it needs to be
-// let in goes by its environment.
-func (s Server) command(ctx context.Context, name string, args ...string) *exec.Cmd {
+// run runs one of the server's own programs. Where to go is in its environment;
+// the password is in a file that only this user can read, and which is removed
+// again. It returns what the program wrote to stderr.
+func (s Server) run(ctx context.Context, in io.Reader, out io.Writer, name string, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, name, append([]string{"--no-password"}, args...)...)
 	cmd.Env = append(os.Environ(), "LC_ALL=C", "PGAPPNAME=movekit", "PGCONNECT_TIMEOUT="+fmt.Sprint(int(connectTime.Seconds())))
-	for _, kv := range [][2]string{{"PGHOST", s.Host}, {"PGPORT", s.Port}, {"PGUSER", s.User}, {"PGPASSWORD", s.Password}, {"PGDATABASE", s.Database}} {
+	for _, kv := range [][2]string{{"PGHOST", s.Host}, {"PGPORT", s.Port}, {"PGUSER", s.User}, {"PGDATABASE", s.Database}} {
 		if kv[1] != "" {
 			cmd.Env = append(cmd.Env, kv[0]+"="+kv[1])
 		}
 	}
-	return cmd
+	if s.Password != "" {
+		secret, err := os.CreateTemp("", "movekit-*") // mode 0600
+		if err != nil {
+			return "", fault.Wrap(fault.CannotPlace, err, "there is no folder for temporary files")
+		}
+		defer os.Remove(secret.Name())
+		_, err = secret.WriteString("*:*:*:*:" + strings.NewReplacer(`\`, `\\`, ":", `\:`).Replace(s.Password) + "\n")
+		if err := errors.Join(err, secret.Close()); err != nil {
+			return "", fault.Wrap(fault.CannotPlace, err, "cannot write a temporary file")
+		}
+		cmd.Env = append(cmd.Env, "PGPASSFILE="+secret.Name())
+	}
+	var stderr bytes.Buffer
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, out, &stderr
+	err := cmd.Run()
+	return stderr.String(), err
 }
 
 // said is what a program wrote to stderr, as the cause of an error.

@@ -2,7 +2,6 @@ package postgres
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -154,14 +153,12 @@ func makeRoles(ctx context.Context, conn *pgx.Conn, roles []Role) (made []Role, 
 
 // restore runs pg_restore on the archive of the schema.
 func (s Server) restore(ctx context.Context, program, archive string, args ...string) error {
-	var stderr bytes.Buffer
-	cmd := s.command(ctx, program, append(args, "--exit-on-error", "--no-tablespaces", "--dbname", s.Database, archive)...)
-	cmd.Stderr = &stderr
-	if err := cmd.Run(); err != nil {
+	text, err := s.run(ctx, nil, nil, program, append(args, "--exit-on-error", "--no-tablespaces", "--dbname", s.Database, archive)...)
+	if err != nil {
 		if ctx.Err() != nil {
 			return fault.Wrap(fault.Stopped, ctx.Err(), "making the database %s was stopped", s.Address())
 		}
-		return fault.Wrap(kindOfText(stderr.String()), said(err, stderr.String()), "the schema of %s cannot be made", s.Address())
+		return fault.Wrap(kindOfText(text), said(err, text), "the schema of %s cannot be made", s.Address())
 	}
 	return nil
 }

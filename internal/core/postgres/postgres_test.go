@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -163,13 +164,12 @@ func byHand(t *testing.T, s Server, d *Sealed, data []byte) {
 	}
 	to := server(now, "byhand")
 	for _, section := range []string{"pre-data", "data", "post-data"} {
-		cmd := to.command(t.Context(), restore, "--section="+section, "--exit-on-error", "-d", "byhand", archive)
+		program, args, in := restore, []string{"--section=" + section, "--exit-on-error", "-d", "byhand", archive}, io.Reader(nil)
 		if section == "data" {
-			cmd = to.command(t.Context(), filepath.Join(filepath.Dir(restore), "psql"), "-X", "-v", "ON_ERROR_STOP=1", "-f", "-")
-			cmd.Stdin = bytes.NewReader(data)
+			program, args, in = filepath.Join(filepath.Dir(restore), "psql"), []string{"-X", "-v", "ON_ERROR_STOP=1", "-f", "-"}, bytes.NewReader(data)
 		}
-		if out, err := cmd.CombinedOutput(); err != nil {
-			t.Fatalf("%s: %v\n%s", section, err, out)
+		if said, err := to.run(t.Context(), in, io.Discard, program, args...); err != nil {
+			t.Fatalf("%s: %v\n%s", section, err, said)
 		}
 	}
 	f, err := Take(t.Context(), to, nil, nil)
@@ -326,5 +326,28 @@ func TestServersThatSayNo(t *testing.T) {
 	cancel()
 	if _, err := Take(ctx, server(old, "shut"), nil, nil); fault.KindOf(err) != fault.Stopped {
 		t.Errorf("stopped: %v (%s)", err, fault.KindOf(err))
+	}
+}
+
+// TestPasswordOfPrograms sees that a password reaches the server's programs by a
+// private file, and neither by their arguments nor by their environment.
+func TestPasswordOfPrograms(t *testing.T) {
+	script := filepath.Join(t.TempDir(), "program")
+	if err := os.WriteFile(script, []byte("#!/bin/sh\necho \"$@\"; env; echo FILE; ls -l $PGPASSFILE; cat $PGPASSFILE"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	var out bytes.Buffer
+	s := Server{served.Server{Host: "h", Port: "5432", User: "me", Password: `s3c:ret\word`, Database: "x"}}
+	if _, err := s.run(t.Context(), nil, &out, script, "-d", "x"); err != nil {
+		t.Fatal(err)
+	}
+	before, file, _ := strings.Cut(out.String(), "FILE\n")
+	if strings.Contains(before, "s3c") || !strings.HasPrefix(file, "-rw------- ") || !strings.HasSuffix(file, `*:*:*:*:s3c\:ret\\word`+"\n") {
+		t.Errorf("%s", out.String())
+	}
+	_, name, _ := strings.Cut(before, "PGPASSFILE=")
+	name, _, _ = strings.Cut(name, "\n")
+	if _, err := os.Stat(name); name == "" || !os.IsNotExist(err) {
+		t.Errorf("the file %q is left: %v", name, err)
 	}
 }

@@ -2,7 +2,6 @@ package postgres
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -174,14 +173,12 @@ func (s Server) dumpSchema(ctx context.Context, major int, snapshot string, to i
 	if err != nil {
 		return err
 	}
-	var stderr bytes.Buffer
-	cmd := s.command(ctx, name, "--schema-only", "--format=custom", "--compress=0", "--no-tablespaces", "--snapshot="+snapshot, "--lock-wait-timeout=10000")
-	cmd.Stdout, cmd.Stderr = to, &stderr
-	if err := cmd.Run(); err != nil {
+	text, err := s.run(ctx, nil, to, name, "--schema-only", "--format=custom", "--compress=0", "--no-tablespaces", "--snapshot="+snapshot, "--lock-wait-timeout=10000")
+	if err != nil {
 		if ctx.Err() != nil {
 			return fault.Wrap(fault.Stopped, ctx.Err(), "reading the schema of %s was stopped", s.Address())
 		}
-		return fault.Wrap(kindOfText(stderr.String()), said(err, stderr.String()), "%s cannot write the schema of %s", name, s.Address())
+		return fault.Wrap(kindOfText(text), said(err, text), "%s cannot write the schema of %s", name, s.Address())
 	}
 	return nil
 }

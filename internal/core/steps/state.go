@@ -262,7 +262,7 @@ func (s *State) Add(l journal.Line) {
 		case EventChecked:
 			it.Checked = read[Checked](l)
 		case EventUndoing:
-			it.Undoing = read[Undone](l)
+			it.Undoing, it.Checked = read[Undone](l), nil // what was proven is going
 		case EventUndone:
 			back := read[Undone](l).Back
 			it.Placed, it.Placing, it.Checked, it.Undoing, it.Ticked = nil, nil, nil, nil, nil
