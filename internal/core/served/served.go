@@ -47,10 +47,17 @@ func (s Server) Address() string {
 	return string(s.Kind) + ":" + host + "/" + s.Database
 }
 
-// At returns the same server with the database that an address of it ends
-// with.
+// At returns the same server with the database that an address ends with: one
+// of this server, or of the same one when it had another port or login.
 func (s Server) At(address string) Server {
-	return s.On(strings.TrimPrefix(address, s.On("").Address()))
+	if database, ok := strings.CutPrefix(address, s.On("").Address()); ok {
+		return s.On(database)
+	}
+	if s.Kind == card.Firebird { // a file, which may have folders
+		_, database, _ := strings.Cut(address, "/")
+		return s.On(database)
+	}
+	return s.On(address[strings.LastIndexByte(address, '/')+1:])
 }
 
 // Look is what is there of a database.

@@ -23,6 +23,22 @@ func TestAddress(t *testing.T) {
 	}
 }
 
+// TestAtAnotherPort reads addresses that were written when the server had
+// another port, login or socket.
+func TestAtAnotherPort(t *testing.T) {
+	for address, want := range map[string]Server{
+		"postgresql:me@/run/old:5432/ledger_set_aside_1": {Kind: card.PostgreSQL, Database: "ledger_set_aside_1"},
+		"mariadb:local:3307/ledger":                      {Kind: card.MariaDB, Database: "ledger"},
+		"firebird:local:3051//data/a/ledger.fdb":         {Kind: card.Firebird, Database: "/data/a/ledger.fdb"},
+		`firebird:me@QUAY-SRV:3050/C:\Data\ledger.fdb`:   {Kind: card.Firebird, Database: `C:\Data\ledger.fdb`},
+	} {
+		now := Server{Kind: want.Kind, Host: "127.0.0.1", Port: "1", User: "u", Database: "x"}
+		if got := now.At(address).Database; got != want.Database {
+			t.Errorf("%s is %s", address, got)
+		}
+	}
+}
+
 func TestShortened(t *testing.T) {
 	for want, c := range map[string]struct {
 		name string
