@@ -20,7 +20,8 @@ func (e *env) deskCommand() *cobra.Command {
 		Use:   "desk",
 		Short: "Run the simulated licence desk",
 		Long: `The licence desk is a simulated licence service, to try a move with and to show
-the protocol of docs/licence-desk.openapi.yaml. It listens on this computer only.`,
+the protocol of docs/licence-desk.openapi.yaml. It listens on this computer only.
+Its address in a browser shows the licences and what was changed.`,
 	}
 	c.PersistentFlags().StringVar(&data, "data", "desk.db", "the desk's file")
 	open := func() (*desk.Store, error) { return desk.OpenStore(data) }

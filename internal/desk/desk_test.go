@@ -264,6 +264,7 @@ func TestServerKeepsToItsDescription(t *testing.T) {
 		return string(b), err
 	}
 	openapi3filter.RegisterBodyDecoder(licence.TypeAnswer, text)
+	openapi3filter.RegisterBodyDecoder("text/html", text)
 	good := func(computer string) string {
 		b, _ := json.Marshal(request(computer))
 		return string(b)
@@ -279,6 +280,7 @@ func TestServerKeepsToItsDescription(t *testing.T) {
 		badRequest              bool // the description refuses the request too
 	}{
 		{"GET", "/v1/desk", "", "", 200, false},
+		{"GET", "/", "", "", 200, false},
 		{"POST", "/v1/status", good(oldPC), "", 200, false},
 		{"POST", "/v1/activations", good(oldPC), key(1), 200, false},
 		{"POST", "/v1/activations", good(newPC), key(2), 409, false},
@@ -388,5 +390,33 @@ func TestStoreSurvivesAndRefuses(t *testing.T) {
 		if err := s.Serve(ctx, addr, slog.New(slog.DiscardHandler), func(string) {}); fault.KindOf(err) != fault.Usage {
 			t.Errorf("listening on %s: %v", addr, err)
 		}
+	}
+}
+
+// TestPage sees that the page shows what was changed, and no secrets.
+func TestPage(t *testing.T) {
+	_, srv, d := opened(t, Licence{Covers: "8", Seats: 1, Transfers: 1})
+	get := func() string {
+		resp, err := http.Get(srv.URL + "/")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		b, _ := io.ReadAll(resp.Body)
+		return string(b)
+	}
+	if p := get(); !strings.Contains(p, "nobody") || !strings.Contains(p, "Nothing was changed yet") {
+		t.Errorf("before: %s", p)
+	}
+	r := request("<script>alert(1)</script>")
+	if _, err := d.Ask(ctx, licence.Activate, r, key(1)); err != nil {
+		t.Fatal(err)
+	}
+	p := get()
+	if !strings.Contains(p, "&lt;script&gt;") || strings.Contains(p, "<script>") || !strings.Contains(p, "<td>activate<td>") {
+		t.Errorf("after: %s", p)
+	}
+	if strings.Contains(p, serial) || strings.Contains(p, code) {
+		t.Error("the page tells serial or code")
 	}
 }

@@ -37,6 +37,7 @@ func (s *Store) Handler(log *slog.Logger) http.Handler {
 		w.Header().Set("Content-Type", licence.TypeJSON)
 		json.NewEncoder(w).Encode(map[string]string{"desk": "movekit", "key": s.PublicKey()})
 	})
+	mux.HandleFunc("GET /{$}", s.page)
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
 		refuse(w, problem(http.StatusNotFound, licence.ProblemBadRequest, "Nothing is here", ""))
 	})
