@@ -41,6 +41,7 @@ type Report struct {
 	Sentence  string           `json:"sentence"`
 	Apps      []App            `json:"apps"`
 	Overrides []steps.Override `json:"overridden_gates"`
+	notices   []File           // for the makers of licences
 }
 
 // App is one application's part of the hand-over.
@@ -91,7 +92,7 @@ func Build(m kit.Manifest, cards []*card.Card, s *steps.State) *Report {
 		r.Overrides = []steps.Override{}
 	}
 	for _, c := range cards {
-		r.Apps = append(r.Apps, buildApp(c, s))
+		r.Apps = append(r.Apps, r.app(c, s))
 	}
 	r.conclude()
 	return r
@@ -103,7 +104,7 @@ func (r *Report) Only(apps []string) {
 	r.conclude()
 }
 
-func buildApp(c *card.Card, s *steps.State) App {
+func (r *Report) app(c *card.Card, s *steps.State) App {
 	a := App{App: c.Name, Title: c.Title, Maker: c.Maker, Result: Equal, Items: []Item{}, Licences: []Licence{}, Absent: []string{}, LeftBehind: append([]string{}, c.LeftBehind...), SetAside: append([]string{}, s.Asides[c.Name]...), ByHand: append([]string{}, c.ByHand...)}
 	if p := s.Packed[c.Name]; p != nil {
 		a.Version, a.Absent = p.Version, append(a.Absent, p.Absent...)
@@ -152,6 +153,11 @@ func buildApp(c *card.Card, s *steps.State) App {
 					li.Result = Different
 				}
 			}
+		}
+		if l.Notice != "" && li.Result == Equal {
+			f := notice(c, l, s)
+			r.notices = append(r.notices, f)
+			a.ByHand = append(a.ByHand, "Send the maker the notice "+f.Name)
 		}
 		a.Licences = append(a.Licences, li)
 		a.Result = worse(a.Result, li.Result)
@@ -232,9 +238,17 @@ func (r *Report) Files() ([]File, error) {
 	if err != nil {
 		return nil, fault.Wrap(fault.Internal, err, "cannot write the hand-over")
 	}
-	return []File{
+	return append([]File{
 		{"handover.html", asHTML},
 		{"handover.json", append(asJSON, '\n')},
 		{"handover.txt", []byte(r.Text(0, false))},
-	}, nil
+	}, r.notices...), nil
+}
+
+// notice is what a licence's maker wants to be told, with the facts.
+func notice(c *card.Card, l card.Licence, s *steps.State) File {
+	st := s.Licences[steps.Key{App: c.Name, Item: l.Name}]
+	day := func(t time.Time) string { return t.Local().Format("2 January 2006") }
+	text := strings.NewReplacer("{app}", c.Title, "{licence}", l.Name, "{old}", s.Old.Name, "{new}", s.New.Name, "{freed}", day(st.OldAt), "{taken}", day(st.NewAt)).Replace(l.Notice)
+	return File{"notice-" + c.Name + "-" + l.Name + ".txt", []byte(strings.TrimSpace(text) + "\n")}
 }

@@ -35,7 +35,7 @@ func folded(events ...any) *Report {
 		}
 		lines = append(lines, l)
 	}
-	c := &card.Card{Name: "app", Title: "The <App>", Items: []card.Item{{Name: "data"}}, Licences: []card.Licence{{Name: "seat"}},
+	c := &card.Card{Name: "app", Title: "The <App>", Items: []card.Item{{Name: "data"}}, Licences: []card.Licence{{Name: "seat", Notice: "{licence} of {app} went from {old} to {new}."}},
 		LeftBehind: []string{"the cache"}, ByHand: []string{"choose a printer"}}
 	return Build(m, []*card.Card{c}, steps.Fold(m, lines))
 }
@@ -79,7 +79,7 @@ func TestSentence(t *testing.T) {
 func TestEveryFormSaysTheSame(t *testing.T) {
 	r := folded(sealed, packed, placed, differ, moved, steps.Overridden{Gate: "app-closed", Why: "it runs", Because: "the lift is in use"})
 	files, err := r.Files()
-	if err != nil || len(files) != 3 {
+	if err != nil || len(files) != 4 {
 		t.Fatal(files, err)
 	}
 	for _, f := range files {
@@ -119,5 +119,18 @@ func TestTextFitsTheTerminal(t *testing.T) {
 	r.Only([]string{"other"})
 	if len(r.Apps) != 0 || r.Result != Open {
 		t.Error(fmt.Sprint(r.Apps, r.Result))
+	}
+}
+
+// TestNotice writes the maker's notice once the licence is moved, and not before.
+func TestNotice(t *testing.T) {
+	for n, r := range map[int]*Report{0: folded(sealed, packed, placed, equal), 1: folded(sealed, packed, placed, equal, moved)} {
+		files, err := r.Files()
+		if err != nil || len(files) != 3+n {
+			t.Fatalf("%d files: %v", len(files), err)
+		}
+		if n == 1 && (files[3].Name != "notice-app-seat.txt" || string(files[3].Data) != "seat of The <App> went from OLD to NEW.\n" || !strings.Contains(r.Text(0, false), "Send the maker the notice notice-app-seat.txt")) {
+			t.Errorf("%s: %s", files[3].Name, files[3].Data)
+		}
 	}
 }

@@ -213,6 +213,7 @@ type Licence struct {
 	Activate   *Change  `yaml:"activate,omitempty" jsonschema_description:"Command, guided, key, token and account: how it is taken up on the new computer."`
 	Transfers  *int     `yaml:"transfers,omitempty" jsonschema_description:"How often the maker lets it be moved, where no service tells."`
 	USB        string   `yaml:"usb,omitempty" jsonschema:"pattern=^[0-9a-fA-F]{4}:[0-9a-fA-F]{4}$" jsonschema_description:"Token: its USB vendor and product id, such as 1d6b:0002."`
+	Notice     string   `yaml:"notice,omitempty" jsonschema_description:"What the maker wants to be told once it is moved; {app}, {licence}, {old}, {new}, {freed} and {taken} stand for the facts. The hand-over writes it as a text file."`
 	Wait       string   `yaml:"wait,omitempty" jsonschema_description:"How long after freeing it the maker lets it be taken up again, such as 24h."`
 }
 
