@@ -7,6 +7,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"golang.org/x/sync/errgroup"
+
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
@@ -74,10 +76,6 @@ func (k sqliteKind) seal(ctx context.Context, p survey.Place, is survey.Item, se
 		return err
 	}
 	defer sqlite.Discard(snapshot)
-	print, err := sqlite.Take(ctx, snapshot, temp, p.Item.Counts)
-	if err != nil {
-		return err
-	}
 	f, err := os.Open(snapshot)
 	if err != nil {
 		return fault.Wrap(fault.Unreadable, err, "cannot read the snapshot")
@@ -85,8 +83,20 @@ func (k sqliteKind) seal(ctx context.Context, p survey.Place, is survey.Item, se
 	defer f.Close()
 	progress := j.begin(p.Key, "sealing", is.Bytes)
 	dir := j.Kit.AppDir(p.Key.App)
-	sealed.Parts, sealed.Bytes, err = j.sealStream(ctx, dir, sealed.Stream+sqliteEnding, f, progress)
-	if err != nil {
+	var print *dbprint.Fingerprint
+	work, within := errgroup.WithContext(ctx)
+	work.Go(func() (err error) {
+		print, err = sqlite.Take(within, snapshot, temp, p.Item.Counts)
+		return err
+	})
+	work.Go(func() (err error) {
+		sealed.Parts, sealed.Bytes, err = j.sealStream(within, dir, sealed.Stream+sqliteEnding, f, progress)
+		return err
+	})
+	if err := work.Wait(); err != nil {
+		for _, part := range sealed.Parts { // sealed, and not whole: it counts for nothing
+			os.Remove(filepath.Join(dir, part.Name))
+		}
 		return err
 	}
 	sealed.Files = 1
