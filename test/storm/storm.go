@@ -113,10 +113,11 @@ func (m *memory) killed() error {
 	return nil
 }
 
-// Run moves a number of licences in a folder, eight at a time.
-func Run(ctx context.Context, dir string, moves int, seed uint64) (*Result, error) {
+// Run moves a number of licences in a folder, eight at a time. Every day has its
+// own weather, which is the same each time.
+func Run(ctx context.Context, dir string, moves int, day uint64) (*Result, error) {
 	var lock sync.Mutex
-	source := rand.New(rand.NewPCG(seed, 1))
+	source := rand.New(rand.NewPCG(day, 1))
 	random := func(n int64) int64 {
 		lock.Lock()
 		defer lock.Unlock()

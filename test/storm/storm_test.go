@@ -4,8 +4,8 @@ import "testing"
 
 // TestStorm moves 100 licences at once.
 func TestStorm(t *testing.T) {
-	for seed := range uint64(2) {
-		r, err := Run(t.Context(), t.TempDir(), 100, seed)
+	for day := range uint64(2) {
+		r, err := Run(t.Context(), t.TempDir(), 100, day)
 		if err != nil {
 			t.Fatal(err)
 		}
