@@ -67,7 +67,16 @@ func (c Change) key(action Action) string {
 
 // ask sends a request until it is answered, or there is no hope.
 func (c Change) ask(ctx context.Context, action Action, key string) (*Answer, error) {
-	tries, pause := c.Tries, c.Pause
+	return patiently(ctx, c.Tries, c.Pause, func() (*Answer, error) {
+		r := c.Request
+		r.Nonce = Nonce()
+		return c.Service.Ask(ctx, action, r, key)
+	})
+}
+
+// patiently asks until there is an answer, or no hope: only a service that is
+// down is asked again. tries and pause are those of Change.
+func patiently(ctx context.Context, tries int, pause time.Duration, ask func() (*Answer, error)) (*Answer, error) {
 	if tries == 0 {
 		tries = 4
 	}
@@ -75,9 +84,7 @@ func (c Change) ask(ctx context.Context, action Action, key string) (*Answer, er
 		pause = 250 * time.Millisecond
 	}
 	for n := 1; ; n++ {
-		r := c.Request
-		r.Nonce = Nonce()
-		a, err := c.Service.Ask(ctx, action, r, key)
+		a, err := ask()
 		if err == nil || n == tries || fault.KindOf(err) != fault.DeskDown {
 			return a, err
 		}

@@ -42,14 +42,17 @@ const maxFile = 1 << 20
 func ReadFile[T RequestFile | AnswerFile](data []byte) (*T, error) {
 	f := new(T)
 	format := 0
-	err := json.Unmarshal(data, f)
+	var err error
+	if len(data) <= maxFile {
+		err = json.Unmarshal(data, f)
+	}
 	switch f := any(f).(type) {
 	case *RequestFile:
 		format = f.Format
 	case *AnswerFile:
 		format = f.Format
 	}
-	if len(data) > maxFile || err != nil || format != 1 {
+	if err != nil || format != 1 {
 		return nil, fault.New(fault.Usage, "this is no file of licence %s", map[bool]string{true: "requests", false: "answers"}[isRequest(f)])
 	}
 	return f, nil
@@ -70,7 +73,8 @@ func Exchange(ctx context.Context, f *RequestFile, service func(Travelling) (Ser
 		s, err := service(t)
 		if err == nil {
 			var a *Answer
-			if a, err = send(ctx, s, t); err == nil {
+			a, err = patiently(ctx, 0, 0, func() (*Answer, error) { return s.Ask(ctx, t.Action, t.Request, t.Once) })
+			if err == nil {
 				out.Answers = append(out.Answers, a.Signed)
 			}
 		}
@@ -79,20 +83,4 @@ func Exchange(ctx context.Context, f *RequestFile, service func(Travelling) (Ser
 		}
 	}
 	return out, failed
-}
-
-// send sends a request until it is answered, or there is no hope.
-func send(ctx context.Context, s Service, t Travelling) (*Answer, error) {
-	const tries = 4
-	for n := 1; ; n++ {
-		a, err := s.Ask(ctx, t.Action, t.Request, t.Once)
-		if err == nil || n == tries || fault.KindOf(err) != fault.DeskDown {
-			return a, err
-		}
-		select {
-		case <-time.After(250 * time.Millisecond << (n - 1)):
-		case <-ctx.Done():
-			return nil, fault.Wrap(fault.Stopped, ctx.Err(), "asking the licence desk was stopped")
-		}
-	}
 }
