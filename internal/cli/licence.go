@@ -42,7 +42,7 @@ func readSmall[T licence.RequestFile | licence.AnswerFile](name string) (*T, err
 	return f, nil
 }
 
-// writeSmall writes a file of requests or answers, which is not there yet.
+// writeSmall writes a file of requests or answers, whole or not at all.
 func writeSmall(name string, v any) error {
 	data, err := json.MarshalIndent(v, "", "  ")
 	if err != nil {

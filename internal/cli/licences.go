@@ -22,11 +22,9 @@ answer is lost, run this again: the service is first asked what it has done.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Deactivate, args, func(j *move.Job) error {
-				person, err := e.person(answers)
-				if err != nil {
+				if err := e.person(j, answers); err != nil {
 					return err
 				}
-				j.Person = person
 				return e.ask("The apps' licences will no longer be active on " + j.Kit.Manifest.Old.Name + ". Go on?")
 			}, (*move.Job).Deactivate, e.showLicences)
 		},
@@ -47,11 +45,9 @@ transfer that the licence allows may be spent by it, and never twice.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Activate, args, func(j *move.Job) error {
-				person, err := e.person(answers)
-				if err != nil {
+				if err := e.person(j, answers); err != nil {
 					return err
 				}
-				j.Person = person
 				return e.ask("The apps' licences will be activated on " + j.Computer.Name() + ", which may spend a transfer of each. Go on?")
 			}, (*move.Job).Activate, e.showLicences)
 		},

@@ -100,16 +100,19 @@ func (p *asked) line(question string) (string, error) {
 	return text, nil
 }
 
-// person is who takes the steps of licences: a file of answers, somebody at the
-// terminal, or nobody.
-func (e *env) person(answers string) (move.Person, error) {
+// person says who takes the steps of licences: a file of answers, somebody at
+// the terminal, or nobody.
+func (e *env) person(j *move.Job, answers string) error {
 	if answers != "" {
-		return readAnswers(answers)
+		a, err := readAnswers(answers)
+		if err != nil {
+			return err
+		}
+		j.Person = a
+	} else if isTerminal(e.in) {
+		j.Person = &asked{&e.ui, bufio.NewReader(e.in)}
 	}
-	if !isTerminal(e.in) {
-		return nil, nil
-	}
-	return &asked{&e.ui, bufio.NewReader(e.in)}, nil
+	return nil
 }
 
 func (e *env) answersFlag(c *cobra.Command, to *string) {

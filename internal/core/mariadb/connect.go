@@ -169,16 +169,20 @@ func (c *session) run(ctx context.Context, statements ...string) error {
 
 // table returns what a query gives; NULL is "".
 func (c *session) table(ctx context.Context, query string, args ...any) ([][]string, error) {
+	_, out, err := c.headed(ctx, query, args...)
+	return out, err
+}
+
+// headed also returns the names of the columns.
+func (c *session) headed(ctx context.Context, query string, args ...any) (cols []string, out [][]string, err error) {
 	rows, err := c.QueryContext(ctx, query, args...)
 	if err != nil {
-		return nil, explain(c.server, err)
+		return nil, nil, explain(c.server, err)
 	}
 	defer rows.Close()
-	cols, err := rows.Columns()
-	if err != nil {
-		return nil, explain(c.server, err)
+	if cols, err = rows.Columns(); err != nil {
+		return nil, nil, explain(c.server, err)
 	}
-	var out [][]string
 	cells := make([]sql.NullString, len(cols))
 	into := make([]any, len(cols))
 	for i := range cells {
@@ -186,7 +190,7 @@ func (c *session) table(ctx context.Context, query string, args ...any) ([][]str
 	}
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
-			return nil, explain(c.server, err)
+			return nil, nil, explain(c.server, err)
 		}
 		row := make([]string, len(cols))
 		for i, cell := range cells {
@@ -194,7 +198,7 @@ func (c *session) table(ctx context.Context, query string, args ...any) ([][]str
 		}
 		out = append(out, row)
 	}
-	return out, explain(c.server, rows.Err())
+	return cols, out, explain(c.server, rows.Err())
 }
 
 // column returns the first column of a query.

@@ -180,12 +180,10 @@ func (c *session) rename(ctx context.Context, from, to string, add []Object, asi
 // definitions reads the objects of a database.
 func (c *session) definitions(ctx context.Context, database string) (*Sealed, error) {
 	d := &Sealed{}
-	base, err := c.one(ctx, "SELECT default_character_set_name, default_collation_name FROM information_schema.schemata WHERE schema_name = ?", database)
-	if err != nil {
+	if err := c.run(ctx, "USE "+quoted(database)); err != nil {
 		return nil, err
 	}
-	d.Charset, d.Collation = base[0], base[1]
-	if err := c.run(ctx, "USE "+quoted(database)); err != nil {
+	if err := c.charset(ctx, d); err != nil {
 		return nil, err
 	}
 	return d, c.objects(ctx, d)

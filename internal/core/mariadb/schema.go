@@ -79,11 +79,9 @@ func (c *session) schema(ctx context.Context, d *Sealed) error {
 		return err
 	}
 	d.Engine, d.Settings = v.String(), map[string]string{}
-	base, err := c.one(ctx, "SELECT default_character_set_name, default_collation_name FROM information_schema.schemata WHERE schema_name = database()")
-	if err != nil {
+	if err := c.charset(ctx, d); err != nil {
 		return err
 	}
-	d.Charset, d.Collation = base[0], base[1]
 	d.Settings["character set"], d.Settings["collation"] = long(d.Charset), long(d.Collation)
 	if err := c.tables(ctx, d); err != nil {
 		return err
@@ -92,6 +90,17 @@ func (c *session) schema(ctx context.Context, d *Sealed) error {
 		return err
 	}
 	return c.needs(ctx, d)
+}
+
+// charset reads what the session's database is written in, unless a table says
+// otherwise.
+func (c *session) charset(ctx context.Context, d *Sealed) error {
+	base, err := c.one(ctx, "SELECT default_character_set_name, default_collation_name FROM information_schema.schemata WHERE schema_name = database()")
+	if err != nil {
+		return err
+	}
+	d.Charset, d.Collation = base[0], base[1]
+	return nil
 }
 
 // long writes out the character set that servers call by two names.
@@ -260,20 +269,15 @@ func (c *session) objects(ctx context.Context, d *Sealed) error {
 // object reads the definition of an object. The columns of SHOW CREATE differ
 // by its sort; they are taken by name.
 func (c *session) object(ctx context.Context, sort, name string) (o Object, err error) {
-	rows, err := c.QueryContext(ctx, "SHOW CREATE "+sort+" "+quoted(name))
-	if err != nil {
-		return o, explain(c.server, err)
-	}
-	cols, err := rows.Columns()
-	rows.Close()
-	if err != nil {
-		return o, explain(c.server, err)
-	}
-	cells, err := c.one(ctx, "SHOW CREATE "+sort+" "+quoted(name))
+	cols, rows, err := c.headed(ctx, "SHOW CREATE "+sort+" "+quoted(name))
 	if err != nil {
 		return o, err
 	}
 	o = Object{Sort: sort, Name: name}
+	cells := make([]string, len(cols))
+	if len(rows) > 0 {
+		cells = rows[0]
+	}
 	for i, col := range cols {
 		switch strings.ToLower(col) {
 		case "sql_mode":
