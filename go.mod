@@ -26,6 +26,7 @@ require (
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
+	golang.org/x/time v0.16.0
 	gopkg.in/ini.v1 v1.67.3
 	modernc.org/sqlite v1.61.1
 )

@@ -61,7 +61,7 @@ func newWorld(r *rand.Rand) *world {
 	m := kit.Manifest{ID: "m", Old: kit.Computer{Name: oldPC, ID: oldPC}, New: kit.Computer{Name: newPC}}
 	w := &world{r: r, state: steps.Fold(m, nil), kept: map[string]licence.Answer{}, oldData: 1}
 	w.desk = desk.Licence{Serial: "s", Code: "c", Product: app, Covers: "8", Seats: 1 + r.IntN(2), Transfers: r.IntN(3)}
-	w.desk.Apply(licence.Activate, oldPC, "8")
+	w.desk.Apply(licence.Activate, licence.Request{Computer: oldPC, Version: "8"}, w.now())
 	if r.IntN(2) == 0 {
 		w.mine, w.newData = -7, -7 // an empty profile made by a first start
 	}
@@ -88,6 +88,9 @@ func (w *world) record(event string, lic bool, data any) error {
 	return nil
 }
 
+// now is the time, by which a line is a second.
+func (w *world) now() time.Time { return time.Unix(int64(w.lineNo), 0) }
+
 func (w *world) cut() bool { return w.r.IntN(12) == 0 }
 
 // Ask is the desk, with lost requests and answers between.
@@ -97,14 +100,14 @@ func (w *world) Ask(_ context.Context, action licence.Action, r licence.Request,
 	}
 	a, known := w.kept[key]
 	if action == licence.Status || !known {
-		spent, p := 0, (*licence.Problem)(nil)
+		spent, disabled, p := 0, "", (*licence.Problem)(nil)
 		if action != licence.Status {
-			if spent, p = w.desk.Apply(action, r.Computer, r.Version); p != nil {
+			if spent, disabled, p = w.desk.Apply(action, r, w.now()); p != nil {
 				return nil, fault.Wrap(fault.DeskRefused, p, "no")
 			}
 		}
 		w.spent += spent
-		a = licence.Answer{Action: action, Computer: r.Computer, State: w.desk.State(r.Computer), Active: slices.Clone(w.desk.Active),
+		a = licence.Answer{Action: action, Computer: r.Computer, State: w.desk.State(r.Computer, w.now()), Disabled: disabled, Takeover: w.desk.Takeover, Active: slices.Clone(w.desk.Active),
 			Covers: w.desk.Covers, Seats: w.desk.Seats, Transfers: w.desk.Transfers, Spent: spent}
 		if action != licence.Status {
 			w.kept[key] = a

@@ -108,7 +108,7 @@ another. No kit and no passphrase is needed. Sent twice, they are carried out on
 				if err != nil || !card.SafeURL(t.Desk) {
 					return nil, fault.New(fault.Usage, "the desk's address or key in the file cannot be used")
 				}
-				return &licence.Desk{URL: t.Desk, Key: key}, nil
+				return &licence.Desk{URL: t.Desk, Key: key, Pin: t.Pin}, nil
 			})
 			if len(answers.Answers) > 0 {
 				if err := writeSmall(args[1], answers); err != nil {

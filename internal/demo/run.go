@@ -185,7 +185,7 @@ func (d *Demo) openDesk(ctx context.Context, ledger *pontoon) (stop func(), url 
 	ctx, cancel := context.WithCancel(ctx)
 	ready, ended := make(chan string, 1), make(chan error, 1)
 	go func() {
-		ended <- store.Serve(ctx, addr, slog.New(slog.DiscardHandler), func(u string) { ready <- u })
+		ended <- store.Serve(ctx, addr, nil, slog.New(slog.DiscardHandler), func(u string) { ready <- u })
 	}()
 	select {
 	case url = <-ready:

@@ -22,11 +22,42 @@ const maxChanges = 50
 type shownLicence struct {
 	Licence
 	Masked string
+	Rules  []string
 }
 
 type shownChange struct {
+	Changed
+	Masked string
+}
+
+// Changed is one change of a licence, as the desk answered it.
+type Changed struct {
 	licence.Answer
-	At, Masked string
+	At string `json:"at"` // RFC 3339, UTC
+}
+
+// Changes returns the newest changes of one licence, or of all, newest first.
+func (s *Store) Changes(ctx context.Context, id string, most int) ([]Changed, error) {
+	s.open.RLock()
+	defer s.open.RUnlock()
+	rows, err := s.db.QueryContext(ctx, "SELECT document, at FROM outcome WHERE ? IN ('', json_extract(document, '$.licence')) ORDER BY rowid DESC LIMIT ?", id, most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []Changed{}
+	for rows.Next() {
+		var document string
+		var c Changed
+		if err := rows.Scan(&document, &c.At); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(document), &c.Answer); err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, rows.Err()
 }
 
 // page answers with a page for a person: the licences, without serials and
@@ -44,39 +75,36 @@ func (s *Store) page(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Store) render(ctx context.Context) ([]byte, error) {
+	faults, err := s.Faults(ctx)
+	if err != nil {
+		return nil, err
+	}
+	now, err := s.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
 	all, err := s.List(ctx)
 	if err != nil {
 		return nil, err
 	}
 	data := struct {
 		Key      string
+		Now      string
+		Broken   bool
 		Licences []shownLicence
 		Changes  []shownChange
-	}{Key: s.PublicKey()}
+	}{Key: s.PublicKey(), Now: now.UTC().Format("2 Jan 2006 15:04"), Broken: faults != Faults{}}
 	masked := map[string]string{}
 	for _, l := range all {
 		masked[licence.LicenceID(l.Serial)] = licence.Mask(l.Serial)
-		data.Licences = append(data.Licences, shownLicence{l, licence.Mask(l.Serial)})
+		data.Licences = append(data.Licences, shownLicence{l, licence.Mask(l.Serial), l.Rules(now)})
 	}
-	rows, err := s.db.QueryContext(ctx, "SELECT document, at FROM outcome ORDER BY rowid DESC LIMIT ?", maxChanges)
+	changes, err := s.Changes(ctx, "", maxChanges)
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
-	for rows.Next() {
-		var document, at string
-		if err := rows.Scan(&document, &at); err != nil {
-			return nil, err
-		}
-		c := shownChange{At: at}
-		if err := json.Unmarshal([]byte(document), &c.Answer); err != nil {
-			return nil, err
-		}
-		c.Masked = masked[c.Licence]
-		data.Changes = append(data.Changes, c)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
+	for _, c := range changes {
+		data.Changes = append(data.Changes, shownChange{c, masked[c.Licence]})
 	}
 	var b bytes.Buffer
 	err = page.Execute(&b, data)

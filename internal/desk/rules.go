@@ -1,12 +1,14 @@
 // Package desk is the simulated licence desk that ships with the tool: a
-// licence service with seats, transfers and covered versions, by the protocol
-// of docs/licence-desk.openapi.yaml.
+// licence service with seats, transfers, covered versions and waiting times, by
+// the protocol of docs/licence-desk.openapi.yaml.
 package desk
 
 import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strings"
+	"time"
 
 	"movekit/internal/core/licence"
 	"movekit/internal/core/version"
@@ -17,20 +19,66 @@ type Licence struct {
 	Serial    string   `yaml:"serial" json:"serial"`
 	Code      string   `yaml:"code" json:"code"`
 	Product   string   `yaml:"product" json:"product"`
-	Covers    string   `yaml:"covers" json:"covers"`                   // major version that is covered
-	Seats     int      `yaml:"seats" json:"seats"`                     // computers it may be active on at a time
-	Transfers int      `yaml:"transfers" json:"transfers"`             // moves to another computer that are left
-	Active    []string `yaml:"active,omitempty" json:"active"`         // computers it is active on
-	Vacated   []string `yaml:"vacated,omitempty" json:"vacated"`       // computers it was deactivated on, newest last
-	Free      int      `yaml:"free-seats,omitempty" json:"free_seats"` // seats given up by a deactivation and not taken again
+	Covers    string   `yaml:"covers" json:"covers"`                         // major version that is covered
+	Edition   string   `yaml:"edition,omitempty" json:"edition,omitempty"`   // that is covered; "" stands for all
+	Seats     int      `yaml:"seats" json:"seats"`                           // computers it may be active on at a time
+	Transfers int      `yaml:"transfers" json:"transfers"`                   // moves to another computer that are left
+	Takeover  bool     `yaml:"takeover,omitempty" json:"takeover"`           // whether a new computer may disable another
+	Wait      string   `yaml:"wait,omitempty" json:"wait,omitempty"`         // between two moves, such as 24h
+	Expires   string   `yaml:"expires,omitempty" json:"expires,omitempty"`   // the last day, such as 2027-03-31
+	Active    []string `yaml:"active,omitempty" json:"active"`               // computers it is active on
+	Vacated   []string `yaml:"vacated,omitempty" json:"vacated"`             // computers it was deactivated on, newest last
+	Free      int      `yaml:"free-seats,omitempty" json:"free_seats"`       // seats given up by a deactivation and not taken again
+	FreedAt   int64    `yaml:"freed-at,omitempty" json:"freed_at,omitempty"` // when a seat was last given up; seconds since 1970
 }
 
 // maxVacated is how many vacated computers are remembered.
 const maxVacated = 100
 
-// State is the licence's state on a computer.
-func (l *Licence) State(computer string) licence.State {
+// check says what is wrong with a licence that is entered, or "".
+func (l *Licence) check() string {
 	switch {
+	case l.Serial == "" || l.Code == "" || l.Product == "" || l.Seats < 1 || l.Transfers < 0:
+		return "a licence needs a serial, a code, a product, at least one seat, and transfers of 0 or more"
+	case l.Wait != "" && l.wait() <= 0:
+		return fmt.Sprintf("the waiting time %q is none such as 24h", l.Wait)
+	case l.Expires != "" && l.until().IsZero():
+		return fmt.Sprintf("the last day %q is none such as 2027-03-31", l.Expires)
+	}
+	return ""
+}
+
+func (l *Licence) wait() time.Duration {
+	d, _ := time.ParseDuration(l.Wait)
+	return d
+}
+
+// until is the end of its last day, or the zero time.
+func (l *Licence) until() time.Time {
+	day, err := time.Parse(time.DateOnly, l.Expires)
+	if err != nil {
+		return time.Time{}
+	}
+	return day.AddDate(0, 0, 1)
+}
+
+func (l *Licence) expired(now time.Time) bool { return l.Expires != "" && !now.Before(l.until()) }
+
+// again is from when a seat may be moved again, or the zero time where that is
+// now.
+func (l *Licence) again(now time.Time) time.Time {
+	from := time.Unix(l.FreedAt, 0).Add(l.wait())
+	if l.Wait == "" || l.FreedAt == 0 || !from.After(now) {
+		return time.Time{}
+	}
+	return from
+}
+
+// State is the licence's state on a computer.
+func (l *Licence) State(computer string, now time.Time) licence.State {
+	switch {
+	case slices.Contains(l.Active, computer) && l.expired(now):
+		return licence.Expired
 	case slices.Contains(l.Active, computer):
 		return licence.Active
 	case slices.Contains(l.Vacated, computer):
@@ -39,64 +87,121 @@ func (l *Licence) State(computer string) licence.State {
 	return licence.NotActivated
 }
 
-// Apply carries out an action and returns the transfers it spent. The
-// licence is changed only where there is no problem. An action that changes
-// nothing, because its end is reached already, is no problem.
-func (l *Licence) Apply(action licence.Action, computer, version string) (spent int, p *licence.Problem) {
-	active := slices.Contains(l.Active, computer)
+// Apply carries out an action and returns the transfers it spent, and the
+// computer whose seat it took over. The licence is changed only where there is
+// no problem. An action that changes nothing, because its end is reached
+// already, is no problem.
+func (l *Licence) Apply(action licence.Action, r licence.Request, now time.Time) (spent int, disabled string, p *licence.Problem) {
+	active := slices.Contains(l.Active, r.Computer)
 	switch {
 	case action == licence.Activate && !active:
-		return l.activate(computer, version)
+		return l.activate(r, now)
 	case action == licence.Deactivate && active:
-		l.Active = slices.DeleteFunc(slices.Clone(l.Active), func(c string) bool { return c == computer })
-		l.vacate(computer)
-		l.Free++
-	case action == licence.Deactivate && l.State(computer) == licence.NotActivated:
-		return 0, problem(http.StatusConflict, licence.ProblemNotActive, "The licence is not active on that computer", "")
+		l.vacate(r.Computer, now)
+	case action == licence.Deactivate && l.State(r.Computer, now) == licence.NotActivated:
+		return 0, "", problem(http.StatusConflict, licence.ProblemNotActive, "The licence is not active on that computer", "")
 	}
-	return 0, nil
+	return 0, "", nil
 }
 
 // activate takes a seat. A seat that was given up on another computer is
 // moved, which spends a transfer; coming back to the computer it was given up
-// on spends none.
-func (l *Licence) activate(computer, app string) (int, *licence.Problem) {
-	covered, v := version.Numbers(l.Covers), version.Numbers(app)
-	if len(covered) > 0 && (len(v) == 0 || v[0] != covered[0]) {
-		return 0, problem(http.StatusForbidden, licence.ProblemNotCovered, "The licence does not cover this version",
-			fmt.Sprintf("it covers version %s; the app has version %q", l.Covers, app))
+// on spends none, and need not wait.
+func (l *Licence) activate(r licence.Request, now time.Time) (spent int, disabled string, p *licence.Problem) {
+	covered, v := version.Numbers(l.Covers), version.Numbers(r.Version)
+	home := slices.Contains(l.Vacated, r.Computer)
+	takeover := r.From != "" && r.From != r.Computer && slices.Contains(l.Active, r.From)
+	no := func(status int, typ, title, detail string, args ...any) (int, string, *licence.Problem) {
+		return 0, "", problem(status, typ, title, fmt.Sprintf(detail, args...))
 	}
-	if len(l.Active) >= l.Seats {
-		return 0, problem(http.StatusConflict, licence.ProblemSeatTaken, "All seats are taken",
-			fmt.Sprintf("%d of %d seats are active on other computers", len(l.Active), l.Seats))
+	switch {
+	case len(covered) > 0 && (len(v) == 0 || v[0] != covered[0]):
+		return no(http.StatusForbidden, licence.ProblemNotCovered, "The licence does not cover this version", "it covers version %s; the app has version %q", l.Covers, r.Version)
+	case l.Edition != "" && r.Edition != "" && !strings.EqualFold(l.Edition, r.Edition):
+		return no(http.StatusForbidden, licence.ProblemNotCovered, "The licence does not cover this edition", "it covers the edition %q; the app has %q", l.Edition, r.Edition)
+	case l.expired(now):
+		return no(http.StatusForbidden, licence.ProblemExpired, "The licence has run out", "its last day was %s", l.Expires)
+	case takeover && !l.Takeover:
+		return no(http.StatusForbidden, licence.ProblemNoTakeover, "The licence cannot be taken over", "it must be deactivated on the other computer first")
+	case !takeover && len(l.Active) >= l.Seats:
+		return no(http.StatusConflict, licence.ProblemSeatTaken, "All seats are taken", "%d of %d seats are active on other computers", len(l.Active), l.Seats)
 	}
-	spent := 0
-	if l.Free > 0 && !slices.Contains(l.Vacated, computer) {
+	if (l.Free > 0 || takeover) && !home {
 		spent = 1
 	}
 	if spent > l.Transfers {
-		return 0, problem(http.StatusConflict, licence.ProblemNoTransfer, "No transfer is left", "the licence was moved as often as it may be")
+		return no(http.StatusConflict, licence.ProblemNoTransfer, "No transfer is left", "the licence was moved as often as it may be")
+	}
+	if again := l.again(now); spent > 0 && !again.IsZero() {
+		return no(http.StatusConflict, licence.ProblemWaiting, "The waiting time is not over", "it can be taken up on another computer from %s", again.UTC().Format(time.RFC3339))
+	}
+	if takeover {
+		disabled = r.From
+		l.vacate(r.From, now)
 	}
 	l.Transfers -= spent
 	l.Free = max(l.Free-1, 0)
-	l.Active = append(slices.Clone(l.Active), computer)
-	l.Vacated = slices.DeleteFunc(slices.Clone(l.Vacated), func(c string) bool { return c == computer })
-	return spent, nil
+	l.Active = append(slices.Clone(l.Active), r.Computer)
+	l.Vacated = without(l.Vacated, r.Computer)
+	return spent, disabled, nil
 }
 
-func (l *Licence) vacate(computer string) {
-	l.Vacated = append(slices.DeleteFunc(slices.Clone(l.Vacated), func(c string) bool { return c == computer }), computer)
+// Rules says in words what the licence allows beside its seats and transfers.
+func (l *Licence) Rules(now time.Time) []string {
+	out := []string{}
+	if l.Covers != "" {
+		out = append(out, "version "+l.Covers)
+	}
+	if l.Edition != "" {
+		out = append(out, "edition "+l.Edition)
+	}
+	if l.Takeover {
+		out = append(out, "may be taken over")
+	}
+	if l.Wait != "" {
+		out = append(out, "moves at most every "+l.Wait)
+	}
+	if again := l.again(now); !again.IsZero() {
+		out = append(out, "again from "+again.UTC().Format("2 Jan 15:04"))
+	}
+	switch {
+	case l.expired(now):
+		out = append(out, "ran out after "+l.Expires)
+	case l.Expires != "":
+		out = append(out, "until "+l.Expires)
+	}
+	return out
+}
+
+// vacate gives up the seat of a computer.
+func (l *Licence) vacate(computer string, now time.Time) {
+	l.Active = without(l.Active, computer)
+	l.Vacated = append(without(l.Vacated, computer), computer)
 	if len(l.Vacated) > maxVacated {
 		l.Vacated = l.Vacated[1:]
 	}
+	l.Free++
+	l.FreedAt = now.Unix()
+}
+
+func without(list []string, s string) []string {
+	return slices.DeleteFunc(slices.Clone(list), func(c string) bool { return c == s })
 }
 
 // answer is the unsigned answer about a computer.
-func (l *Licence) answer(action licence.Action, computer string, spent int) licence.Answer {
-	return licence.Answer{
+func (l *Licence) answer(action licence.Action, computer string, now time.Time) *licence.Answer {
+	a := &licence.Answer{
 		Action: action, Licence: licence.LicenceID(l.Serial), Product: l.Product, Computer: computer,
-		State: l.State(computer), Active: l.Active, Covers: l.Covers, Seats: l.Seats, Transfers: l.Transfers, Spent: spent,
+		State: l.State(computer, now), Active: l.Active, Covers: l.Covers, Edition: l.Edition, Seats: l.Seats,
+		Transfers: l.Transfers, Takeover: l.Takeover,
 	}
+	if again := l.again(now); !again.IsZero() && len(l.Active) < l.Seats {
+		a.Again = again.Unix()
+	}
+	if l.Expires != "" {
+		a.Until = l.until().Unix()
+	}
+	return a
 }
 
 func problem(status int, typ, title, detail string) *licence.Problem {

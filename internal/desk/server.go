@@ -2,6 +2,7 @@ package desk
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"io"
@@ -10,7 +11,10 @@ import (
 	"net"
 	"net/http"
 	"regexp"
+	"sync/atomic"
 	"time"
+
+	"golang.org/x/time/rate"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
@@ -19,13 +23,14 @@ import (
 // maxRequest is the largest request body, in bytes.
 const maxRequest = 8 << 10
 
-// Handler answers the desk's protocol.
+// Handler answers the desk's protocol. What the faults break is not in it.
 func (s *Store) Handler(log *slog.Logger) http.Handler {
+	limit := &limiter{by: map[string]*rate.Limiter{}}
 	mux := http.NewServeMux()
 	for _, action := range []licence.Action{licence.Status, licence.Deactivate, licence.Activate} {
 		mux.HandleFunc("POST "+action.Path(), func(w http.ResponseWriter, r *http.Request) {
 			start := time.Now()
-			status := s.serve(w, r, action)
+			status := limit.unless(w, r, func() *licence.Problem { return s.serve(w, r, action) })
 			log.Info("request", "action", action, "status", status, "took", time.Since(start))
 		})
 		mux.HandleFunc(action.Path(), func(w http.ResponseWriter, _ *http.Request) {
@@ -33,6 +38,9 @@ func (s *Store) Handler(log *slog.Logger) http.Handler {
 			refuse(w, problem(http.StatusMethodNotAllowed, licence.ProblemBadRequest, "This is asked with POST", ""))
 		})
 	}
+	mux.HandleFunc("POST /v1/telephone", func(w http.ResponseWriter, r *http.Request) {
+		limit.unless(w, r, func() *licence.Problem { return s.telephone(w, r) })
+	})
 	mux.HandleFunc("GET /v1/desk", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", licence.TypeJSON)
 		json.NewEncoder(w).Encode(map[string]string{"desk": "movekit", "key": s.PublicKey()})
@@ -49,8 +57,9 @@ var (
 	keyForm   = regexp.MustCompile(`^[A-Za-z0-9_-]{16,128}$`)
 )
 
-// serve answers one request and returns its status.
-func (s *Store) serve(w http.ResponseWriter, r *http.Request, action licence.Action) int {
+// serve answers one request and returns the problem it was refused with, or
+// nil.
+func (s *Store) serve(w http.ResponseWriter, r *http.Request, action licence.Action) *licence.Problem {
 	req, key, p := readRequest(w, r, action)
 	if p != nil {
 		return refuse(w, p)
@@ -62,7 +71,7 @@ func (s *Store) serve(w http.ResponseWriter, r *http.Request, action licence.Act
 	if p != nil {
 		return refuse(w, p)
 	}
-	a.Nonce, a.Issued = req.Nonce, time.Now().Unix()
+	a.Nonce = req.Nonce
 	signed, err := licence.Sign(*a, s.key)
 	if err != nil {
 		return refuse(w, problem(http.StatusInternalServerError, licence.ProblemServerFailed, "The desk could not sign its answer", ""))
@@ -70,7 +79,29 @@ func (s *Store) serve(w http.ResponseWriter, r *http.Request, action licence.Act
 	w.Header().Set("Content-Type", licence.TypeAnswer)
 	w.Header().Set("Cache-Control", "no-store")
 	io.WriteString(w, signed)
-	return http.StatusOK
+	return nil
+}
+
+// telephone answers a request that a person types for somebody who reads it
+// out.
+func (s *Store) telephone(w http.ResponseWriter, r *http.Request) *licence.Problem {
+	var typed struct {
+		Request string `json:"request"`
+	}
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxRequest)).Decode(&typed); err != nil {
+		return refuse(w, problem(http.StatusBadRequest, licence.ProblemBadRequest, "The request cannot be read", ""))
+	}
+	said, p, err := s.Telephone(r.Context(), typed.Request)
+	if err != nil {
+		p = problem(http.StatusInternalServerError, licence.ProblemServerFailed, "The desk could not carry out the request", "")
+	}
+	if p != nil {
+		return refuse(w, p)
+	}
+	w.Header().Set("Content-Type", licence.TypeJSON)
+	w.Header().Set("Cache-Control", "no-store")
+	json.NewEncoder(w).Encode(map[string]string{"answer": said})
+	return nil
 }
 
 func readRequest(w http.ResponseWriter, r *http.Request, action licence.Action) (req licence.Request, key string, p *licence.Problem) {
@@ -101,40 +132,76 @@ func readRequest(w http.ResponseWriter, r *http.Request, action licence.Action) 
 	return req, key, nil
 }
 
-func refuse(w http.ResponseWriter, p *licence.Problem) int {
+func refuse(w http.ResponseWriter, p *licence.Problem) *licence.Problem {
 	w.Header().Set("Content-Type", licence.TypeProblem)
 	w.WriteHeader(p.Status)
 	json.NewEncoder(w).Encode(p)
-	return p.Status
+	return p
 }
 
-// Serve answers on addr, which must be of this computer (loopback), until ctx
-// ends. ready is told the address it listens on.
-func (s *Store) Serve(ctx context.Context, addr string, log *slog.Logger, ready func(url string)) error {
+// Serve answers on addr until ctx ends. Without a certificate that must be an
+// address of this computer (loopback). ready is told the address it listens on.
+func (s *Store) Serve(ctx context.Context, addr string, cert *tls.Certificate, log *slog.Logger, ready func(url string)) error {
 	host, _, err := net.SplitHostPort(addr)
 	if err != nil {
 		return fault.Wrap(fault.Usage, err, "the address %q cannot be used", addr)
 	}
-	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return fault.New(fault.Usage, "the desk has no TLS and listens on this computer only (127.0.0.1), not on %q", host)
+	if ip := net.ParseIP(host); cert == nil && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return fault.New(fault.Usage, "without TLS the desk listens on this computer only (127.0.0.1), not on %q", host)
 	}
-	l, err := net.Listen("tcp", addr)
-	if err != nil {
-		return fault.Wrap(fault.Usage, err, "cannot listen on %s", addr)
+	handler := s.Handler(log) // one for all restarts: it remembers who guesses
+	for first := true; ; first = false {
+		l, err := net.Listen("tcp", addr)
+		if err != nil {
+			return fault.Wrap(fault.Usage, err, "cannot listen on %s", addr)
+		}
+		addr = l.Addr().String()
+		scheme := "http://"
+		if cert != nil {
+			scheme, l = "https://", tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS12})
+		}
+		if first {
+			ready(scheme + addr)
+		}
+		again, err := s.serveUntil(ctx, l, handler)
+		if err != nil {
+			return fault.Wrap(fault.Internal, err, "the desk stopped")
+		}
+		if !again {
+			return nil
+		}
+		log.Info("restarting")
+		if err := s.again(); err != nil {
+			return fault.Wrap(fault.BadDatabase, err, "cannot open the desk's file again")
+		}
 	}
+}
+
+// serveUntil serves until ctx ends, or a fault has the desk start again.
+func (s *Store) serveUntil(ctx context.Context, l net.Listener, handler http.Handler) (again bool, err error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var restarts atomic.Bool
 	srv := &http.Server{
-		Handler: s.Handler(log), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
+		Handler: s.breaking(handler, func() { restarts.Store(true); cancel() }), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
 		WriteTimeout: 20 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10,
 	}
+	stopped := make(chan struct{})
 	go func() {
+		defer close(stopped)
 		<-ctx.Done()
+		if restarts.Load() {
+			srv.Close()
+			return
+		}
 		stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
 		defer cancel()
 		srv.Shutdown(stop)
 	}()
-	ready("http://" + l.Addr().String())
-	if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
-		return fault.Wrap(fault.Internal, err, "the desk stopped")
+	if err = srv.Serve(l); errors.Is(err, http.ErrServerClosed) {
+		err = nil
 	}
-	return nil
+	cancel()
+	<-stopped
+	return restarts.Load(), err
 }

@@ -11,6 +11,8 @@ import (
 	"errors"
 	"net/http"
 	"os"
+	"strconv"
+	"sync"
 	"time"
 
 	_ "modernc.org/sqlite" // the desk's storage
@@ -23,15 +25,18 @@ import (
 // Store keeps the desk's licences, its signing key and the outcome of every
 // request, in one SQLite file.
 type Store struct {
-	db  *sql.DB
-	key ed25519.PrivateKey
+	name string
+	open sync.RWMutex // held for writing while the file is opened again
+	db   *sql.DB
+	key  ed25519.PrivateKey
 }
 
 const tables = `
 CREATE TABLE IF NOT EXISTS signing (id INTEGER PRIMARY KEY CHECK (id = 1), seed BLOB NOT NULL);
 CREATE TABLE IF NOT EXISTS licence (id TEXT PRIMARY KEY, document TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS outcome (
-  key TEXT PRIMARY KEY, request TEXT NOT NULL, status INTEGER NOT NULL, document TEXT NOT NULL, at TEXT NOT NULL);`
+  key TEXT PRIMARY KEY, request TEXT NOT NULL, status INTEGER NOT NULL, document TEXT NOT NULL, at TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS setting (name TEXT PRIMARY KEY, value TEXT NOT NULL);`
 
 // OpenStore opens the desk's file, and makes it with a new signing key where
 // there is none.
@@ -43,17 +48,35 @@ func OpenStore(name string) (*Store, error) {
 	if err != nil {
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the desk's file")
 	}
-	db, err := sql.Open("sqlite", name+"?_pragma=journal_mode(wal)&_pragma=synchronous(2)&_pragma=busy_timeout(5000)&_txlock=immediate")
-	if err != nil {
-		return nil, fault.Wrap(fault.BadDatabase, err, "cannot open the desk's file %s", name)
-	}
-	db.SetMaxOpenConns(1)
-	s := &Store{db: db}
-	if err := s.prepare(); err != nil {
-		db.Close()
+	s := &Store{name: name}
+	if err := s.connect(); err != nil {
 		return nil, fault.Wrap(fault.BadDatabase, err, "cannot open the desk's file %s", name)
 	}
 	return s, nil
+}
+
+func (s *Store) connect() error {
+	db, err := sql.Open("sqlite", s.name+"?_pragma=journal_mode(wal)&_pragma=synchronous(2)&_pragma=busy_timeout(5000)&_txlock=immediate")
+	if err != nil {
+		return err
+	}
+	db.SetMaxOpenConns(1)
+	s.db = db
+	if err := s.prepare(); err != nil {
+		db.Close()
+		return err
+	}
+	return nil
+}
+
+// again closes the desk's file and opens it again, as a restart does.
+func (s *Store) again() error {
+	s.open.Lock()
+	defer s.open.Unlock()
+	if err := s.db.Close(); err != nil {
+		return err
+	}
+	return s.connect()
 }
 
 func (s *Store) prepare() error {
@@ -89,8 +112,8 @@ func (s *Store) PublicKey() string {
 func (s *Store) Add(ctx context.Context, list []Licence) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		for _, l := range list {
-			if l.Serial == "" || l.Code == "" || l.Product == "" || l.Seats < 1 || l.Transfers < 0 {
-				return fault.New(fault.Usage, "a licence needs a serial, a code, a product, at least one seat, and transfers of 0 or more")
+			if wrong := l.check(); wrong != "" {
+				return fault.New(fault.Usage, "%s", wrong)
 			}
 			document, err := json.Marshal(l)
 			if err != nil {
@@ -110,7 +133,17 @@ func (s *Store) Add(ctx context.Context, list []Licence) error {
 
 // List returns all licences.
 func (s *Store) List(ctx context.Context) ([]Licence, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT document FROM licence ORDER BY json_extract(document, '$.product'), id")
+	s.open.RLock()
+	defer s.open.RUnlock()
+	return documents(ctx, s.db, "SELECT document FROM licence ORDER BY json_extract(document, '$.product'), id")
+}
+
+type querier interface {
+	QueryContext(context.Context, string, ...any) (*sql.Rows, error)
+}
+
+func documents(ctx context.Context, from querier, query string, args ...any) ([]Licence, error) {
+	rows, err := from.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -144,15 +177,17 @@ func (s *Store) change(ctx context.Context, do func(*sql.Tx) error) error {
 
 // Handle carries out one request. With an idempotency key that was used
 // before, the first outcome is given again and nothing is carried out.
-func (s *Store) Handle(ctx context.Context, action licence.Action, r licence.Request, key string) (answer *licence.Answer, refusal *licence.Problem, err error) {
+func (s *Store) Handle(ctx context.Context, action licence.Action, r licence.Request, key string) (*licence.Answer, *licence.Problem, error) {
+	return s.handle(ctx, action, r, key, func(tx *sql.Tx) (*Licence, error) { return find(ctx, tx, action, r, key) })
+}
+
+// handle carries out a request for the licence that found gives, or nil where
+// nobody may ask.
+func (s *Store) handle(ctx context.Context, action licence.Action, r licence.Request, key string, found func(*sql.Tx) (*Licence, error)) (answer *licence.Answer, refusal *licence.Problem, err error) {
+	s.open.RLock()
+	defer s.open.RUnlock()
 	err = s.change(ctx, func(tx *sql.Tx) error {
-		if action != licence.Status {
-			known, err := s.earlier(ctx, tx, action, r, key, &answer, &refusal)
-			if err != nil || known {
-				return err
-			}
-		}
-		l, err := find(ctx, tx, action, r, key)
+		l, err := found(tx)
 		if err != nil {
 			return err
 		}
@@ -160,28 +195,66 @@ func (s *Store) Handle(ctx context.Context, action licence.Action, r licence.Req
 			refusal = problem(http.StatusForbidden, licence.ProblemUnknown, "No licence has this serial, code and product", "")
 			return nil
 		}
-		var spent int
-		if action != licence.Status {
-			if spent, refusal = l.Apply(action, r.Computer, r.Version); refusal != nil {
-				return nil // not kept: the same request may be granted later
-			}
-			if err := save(ctx, tx, l); err != nil {
-				return err
-			}
-		}
-		a := l.answer(action, r.Computer, spent)
-		answer = &a
-		if action == licence.Status {
-			return nil
-		}
-		document, err := json.Marshal(a)
+		now, err := now(ctx, tx)
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "INSERT INTO outcome VALUES (?, ?, 200, ?, ?)", key, essence(action, r), document, time.Now().UTC().Format(time.RFC3339))
+		if action == licence.Status {
+			answer = l.answer(action, r.Computer, now)
+			answer.Issued = now.Unix()
+			return nil
+		}
+		known, err := s.earlier(ctx, tx, action, r, key, &answer, &refusal)
+		if answer != nil {
+			answer.Issued = now.Unix()
+		}
+		if err != nil || known {
+			return err
+		}
+		spent, disabled, p := l.Apply(action, r, now)
+		if refusal = p; p != nil {
+			return nil // not kept: the same request may be granted later
+		}
+		if err := save(ctx, tx, l); err != nil {
+			return err
+		}
+		answer = l.answer(action, r.Computer, now)
+		answer.Spent, answer.Disabled, answer.Issued = spent, disabled, now.Unix()
+		document, err := json.Marshal(answer)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, "INSERT INTO outcome VALUES (?, ?, 200, ?, ?)", key, essence(action, r), document, now.UTC().Format(time.RFC3339))
 		return err
 	})
 	return answer, refusal, err
+}
+
+// Telephone carries out a request that somebody reads out, and returns the
+// answer to read back. What was carried out before is answered again.
+func (s *Store) Telephone(ctx context.Context, text string) (string, *licence.Problem, error) {
+	spoken, err := licence.ReadSpoken(text)
+	if err != nil {
+		return "", problem(http.StatusUnprocessableEntity, licence.ProblemMistyped, "The request is mistyped", err.Error()), nil
+	}
+	r := licence.Request{Computer: spoken.Computer, Nonce: spoken.Key()}
+	if spoken.Major > 0 {
+		r.Version = strconv.Itoa(spoken.Major)
+	}
+	var l *Licence
+	a, p, err := s.handle(ctx, spoken.Action, r, spoken.Key(), func(tx *sql.Tx) (*Licence, error) {
+		all, err := documents(ctx, tx, "SELECT document FROM licence WHERE id >= ? AND id < ?", spoken.Licence, spoken.Licence+"g")
+		for i := range all {
+			if spoken.Proven(all[i].Code) {
+				l = &all[i]
+			}
+		}
+		return l, err
+	})
+	if err != nil || p != nil {
+		return "", p, err
+	}
+	return spoken.Answer(l.Code, a), nil, nil
 }
 
 // earlier looks for the outcome of an earlier request with this key.

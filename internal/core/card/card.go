@@ -252,6 +252,7 @@ func (l *Licence) Change(deactivate bool) *Change {
 type Desk struct {
 	URL string `yaml:"url" jsonschema:"required" jsonschema_description:"Base address: https, or http on this computer only."`
 	Key string `yaml:"key" jsonschema:"required" jsonschema_description:"The desk's Ed25519 public key: 32 bytes in base64url."`
+	Pin string `yaml:"certificate,omitempty" jsonschema:"pattern=^[A-Za-z0-9_-]{43}$" jsonschema_description:"SHA-256 of the public key of its TLS certificate, in base64url, where no authority that the system trusts has signed it."`
 }
 
 // Masks reports which columns of a table are not to be shown.

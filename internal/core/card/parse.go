@@ -385,6 +385,9 @@ func (k *checker) desk(at string, l *Licence) {
 	if !SafeURL(l.Desk.URL) {
 		k.fail(at+".desk.url", "an https address, or http on this computer (127.0.0.1)", "the desk's address %q cannot be used", l.Desk.URL)
 	}
+	if l.Desk.Pin != "" && (len(l.Desk.Pin) != 43 || !strings.HasPrefix(l.Desk.URL, "https://")) {
+		k.fail(at+".desk.certificate", "with https, the SHA-256 of a public key: 32 bytes in base64url", "the certificate %q cannot be used", l.Desk.Pin)
+	}
 	if _, err := l.Desk.PublicKey(); err != nil {
 		k.fail(at+".desk.key", "an Ed25519 public key: 32 bytes in base64url", "the desk's key cannot be used")
 	}

@@ -37,7 +37,7 @@ func (c Change) Do(ctx context.Context, action Action) (*Answer, error) {
 	if err != nil {
 		return nil, err
 	}
-	reached := action == Activate && now.State == Active || action == Deactivate && now.State != Active
+	reached := action == Activate && now.State == Active || action == Deactivate && !now.State.Held()
 	if reached {
 		return now, c.Record.Answered(now)
 	}

@@ -5,6 +5,10 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"io"
@@ -29,6 +33,7 @@ type Service interface {
 type Desk struct {
 	URL     string
 	Key     ed25519.PublicKey // answers must be signed with it
+	Pin     string            // what its certificate must have; "" stands for one that the system trusts
 	Timeout time.Duration     // of one request; 0 stands for 10 s
 	Client  *http.Client      // nil stands for one of its own
 }
@@ -59,9 +64,7 @@ func (d *Desk) Ask(ctx context.Context, action Action, r Request, key string) (*
 	}
 	client := d.Client
 	if client == nil {
-		client = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error {
-			return http.ErrUseLastResponse // secrets go to the card's address alone
-		}}
+		client = d.client()
 	}
 	resp, err := client.Do(req)
 	if err != nil {
@@ -76,6 +79,35 @@ func (d *Desk) Ask(ctx context.Context, action Action, r Request, key string) (*
 		return nil, fault.Wrap(fault.DeskDown, err, "the licence desk at %s broke off its answer", d.URL)
 	}
 	return d.read(resp, data, r, action)
+}
+
+// client makes a client that sends secrets to the card's address alone.
+func (d *Desk) client() *http.Client {
+	c := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	if d.Pin == "" {
+		return c
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.DisableKeepAlives = true // it serves one request
+	transport.TLSClientConfig = &tls.Config{
+		MinVersion:         tls.VersionTLS12,
+		InsecureSkipVerify: true, // the pin is checked in place of names and issuers
+		VerifyConnection: func(s tls.ConnectionState) error {
+			if len(s.PeerCertificates) == 0 || Pin(s.PeerCertificates[0]) != d.Pin {
+				return fault.New(fault.DeskSignature, "the certificate at %s is not the one that the card names", d.URL)
+			}
+			return nil
+		},
+	}
+	c.Transport = transport
+	return c
+}
+
+// Pin names a certificate by its public key: the SHA-256 of its
+// SubjectPublicKeyInfo (RFC 7469, section 2.4) in base64url.
+func Pin(c *x509.Certificate) string {
+	sum := sha256.Sum256(c.RawSubjectPublicKeyInfo)
+	return base64.RawURLEncoding.EncodeToString(sum[:])
 }
 
 func (d *Desk) read(resp *http.Response, data []byte, r Request, action Action) (*Answer, error) {

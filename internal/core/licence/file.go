@@ -24,6 +24,7 @@ type Travelling struct {
 	Action  Action  `json:"action"`
 	Desk    string  `json:"desk"` // its address
 	Key     string  `json:"desk_key"`
+	Pin     string  `json:"desk_certificate,omitempty"`
 	Once    string  `json:"idempotency_key"`
 	Request Request `json:"request"`
 }

@@ -74,6 +74,8 @@ type Request struct {
 	Product  string `json:"product"`
 	Computer string `json:"computer"`          // machine.ID of the computer it is about
 	Version  string `json:"version,omitempty"` // of the app; for an activation
+	Edition  string `json:"edition,omitempty"` // of the app; for an activation
+	From     string `json:"from,omitempty"`    // for an activation: the computer whose seat is taken over
 	Nonce    string `json:"nonce"`             // 16 to 64 characters, new in each request
 }
 
@@ -85,12 +87,17 @@ type Answer struct {
 	Licence   string   `json:"licence"` // LicenceID of the serial
 	Product   string   `json:"product"`
 	Computer  string   `json:"computer"`
-	State     State    `json:"state"`  // on that computer
-	Active    []string `json:"active"` // computers it is active on
-	Covers    string   `json:"covers"` // major version that is covered
+	State     State    `json:"state"`             // on that computer
+	Active    []string `json:"active"`            // computers it is active on
+	Covers    string   `json:"covers"`            // major version that is covered
+	Edition   string   `json:"edition,omitempty"` // that is covered; "" stands for all
 	Seats     int      `json:"seats"`
 	Transfers int      `json:"transfers_left"`
-	Spent     int      `json:"transfers_spent"` // by the request answered
+	Spent     int      `json:"transfers_spent"`      // by the request answered
+	Takeover  bool     `json:"takeover,omitempty"`   // whether an activation may disable another computer
+	Disabled  string   `json:"disabled,omitempty"`   // computer whose seat the request took over
+	Again     int64    `json:"again_from,omitempty"` // from when it can be taken up again; seconds since 1970
+	Until     int64    `json:"expires,omitempty"`    // when it runs out; seconds since 1970
 	// Signed is the whole signed answer, which the app keeps. It is not part
 	// of the answer.
 	Signed string `json:"-"`
@@ -109,7 +116,7 @@ func (r Request) ID() string {
 // the code, in base64url, over all that the request says.
 func (r Request) Prove(code string, action Action, key string) string {
 	h := hmac.New(sha256.New, []byte(code))
-	for _, s := range []string{"movekit licence request", string(action), key, r.ID(), r.Product, r.Computer, r.Version, r.Nonce} {
+	for _, s := range []string{"movekit licence request", string(action), key, r.ID(), r.Product, r.Computer, r.Version, r.Edition, r.From, r.Nonce} {
 		fmt.Fprintf(h, "%d:%s\n", len(s), s)
 	}
 	return base64.RawURLEncoding.EncodeToString(h.Sum(nil))
@@ -138,6 +145,11 @@ const (
 	ProblemNoTransfer   = "urn:movekit:desk:no-transfer-left"
 	ProblemNotCovered   = "urn:movekit:desk:version-not-covered"
 	ProblemNotActive    = "urn:movekit:desk:not-active-there"
+	ProblemNoTakeover   = "urn:movekit:desk:takeover-not-allowed"
+	ProblemWaiting      = "urn:movekit:desk:waiting-time"
+	ProblemExpired      = "urn:movekit:desk:expired"
+	ProblemTooMany      = "urn:movekit:desk:too-many-wrong-codes"
+	ProblemMistyped     = "urn:movekit:desk:mistyped"
 	ProblemKeyReused    = "urn:movekit:desk:idempotency-key-reused"
 	ProblemServerFailed = "urn:movekit:desk:failed"
 )
@@ -204,14 +216,23 @@ func (a *Answer) Answers(r Request, want Action) error {
 	switch {
 	case a.Nonce != r.Nonce, a.Action != want, a.Licence != r.ID(), a.Computer != r.Computer, a.Product != r.Product:
 		return fault.New(fault.DeskSignature, "the licence desk's answer belongs to another request")
-	case want == Activate && a.State != Active, want == Deactivate && a.State == Active:
+	case want == Activate && a.State != Active, want == Deactivate && a.State.Held():
 		return fault.New(fault.DeskNonsense, "the licence desk says the licence is %s after it was asked to %s it", a.State, want)
 	}
 	return nil
 }
 
-// When is the time of the answer.
-func (a *Answer) When() time.Time { return time.Unix(a.Issued, 0) }
+// Held reports whether a computer in this state has the licence, if only one
+// that has run out.
+func (s State) Held() bool { return s == Active || s == Expired }
+
+// When is a time of the protocol; 0 stands for none.
+func When(seconds int64) time.Time {
+	if seconds == 0 {
+		return time.Time{}
+	}
+	return time.Unix(seconds, 0)
+}
 
 // IsProblem returns the problem of that type in an error, or nil.
 func IsProblem(err error, typ string) *Problem {

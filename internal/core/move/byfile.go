@@ -35,7 +35,7 @@ func (p onPaper) Ask(_ context.Context, action licence.Action, r licence.Request
 		return nil, err
 	}
 	p.file.Requests = append(p.file.Requests, licence.Travelling{
-		App: p.app.Title, Licence: p.card.Name, Action: action, Desk: p.card.Desk.URL, Key: p.card.Desk.Key, Once: key, Request: r.Sealed(action, key),
+		App: p.app.Title, Licence: p.card.Name, Action: action, Desk: p.card.Desk.URL, Key: p.card.Desk.Key, Pin: p.card.Desk.Pin, Once: key, Request: r.Sealed(action, key),
 	})
 	return nil, errWritten
 }

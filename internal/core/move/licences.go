@@ -87,7 +87,7 @@ func (j *Job) service(l card.Licence) (licence.Service, error) {
 	if err != nil {
 		return nil, fault.Wrap(fault.BadCard, err, "the licence %s has no key", l.Name)
 	}
-	return &licence.Desk{URL: l.Desk.URL, Key: key}, nil
+	return &licence.Desk{URL: l.Desk.URL, Key: key, Pin: l.Desk.Pin}, nil
 }
 
 // Deactivate frees the licences of the chosen apps on this, the old, computer.

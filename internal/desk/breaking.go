@@ -1,0 +1,145 @@
+package desk
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"maps"
+	mathrand "math/rand/v2"
+	"net"
+	"net/http"
+	"strconv"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"movekit/internal/core/licence"
+)
+
+// breaking answers as the handler does, but for the faults that are switched
+// on. A person's page is never broken.
+func (s *Store) breaking(handler http.Handler, restart func()) http.Handler {
+	hits := func(percent int) bool { return mathrand.IntN(100) < percent }
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		f, err := s.Faults(r.Context())
+		if err != nil || f == (Faults{}) || r.Method != http.MethodPost {
+			handler.ServeHTTP(w, r)
+			return
+		}
+		if hits(f.LostRequests) {
+			breakOff(w)
+			return
+		}
+		select {
+		case <-time.After(f.Delay):
+		case <-r.Context().Done():
+			return
+		}
+		if hits(f.Errors) {
+			refuse(w, problem(http.StatusInternalServerError, licence.ProblemServerFailed, "The desk was told to fail", ""))
+			return
+		}
+		answer := &held{header: http.Header{}, code: http.StatusOK}
+		// Once begun, it is carried out, whether the client still waits or not.
+		handler.ServeHTTP(answer, r.WithContext(context.WithoutCancel(r.Context())))
+		if hits(f.Restarts) {
+			breakOff(w)
+			restart()
+			return
+		}
+		if hits(f.LostAnswers) {
+			breakOff(w)
+			return
+		}
+		body := answer.body.Bytes()
+		if hits(f.WrongSignature) && answer.header.Get("Content-Type") == licence.TypeAnswer {
+			body = wronglySigned(body, s.key.Public().(ed25519.PublicKey))
+		}
+		maps.Copy(w.Header(), answer.header)
+		w.WriteHeader(answer.code)
+		w.Write(body)
+	})
+}
+
+// held is an answer that is held back.
+type held struct {
+	header http.Header
+	code   int
+	body   bytes.Buffer
+}
+
+func (h *held) Header() http.Header         { return h.header }
+func (h *held) Write(p []byte) (int, error) { return h.body.Write(p) }
+func (h *held) WriteHeader(code int)        { h.code = code }
+
+// breakOff closes the connection without an answer.
+func breakOff(w http.ResponseWriter) {
+	if c, _, err := http.NewResponseController(w).Hijack(); err == nil {
+		c.Close()
+		return
+	}
+	panic(http.ErrAbortHandler) // HTTP/2: resets the stream, and is not logged
+}
+
+// wronglySigned signs an answer with a key that nobody knows.
+func wronglySigned(signed []byte, key ed25519.PublicKey) []byte {
+	a, err := licence.Verify(string(bytes.TrimSpace(signed)), key)
+	if err != nil {
+		return signed
+	}
+	_, other, _ := ed25519.GenerateKey(rand.Reader)
+	text, err := licence.Sign(*a, other)
+	if err != nil {
+		return signed
+	}
+	return []byte(text)
+}
+
+// An address may send wrongCodes wrong codes, and one more every wrongEvery.
+const (
+	wrongCodes = 10
+	wrongEvery = time.Minute
+	maxKnown   = 10_000 // addresses remembered
+)
+
+// limiter keeps those waiting who guess codes, by their address.
+type limiter struct {
+	mu sync.Mutex
+	by map[string]*rate.Limiter
+}
+
+// unless serves a request, unless its sender has guessed too often, and counts
+// what was a wrong guess.
+func (l *limiter) unless(w http.ResponseWriter, r *http.Request, serve func() *licence.Problem) int {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		host = r.RemoteAddr
+	}
+	l.mu.Lock()
+	known := l.by[host]
+	l.mu.Unlock()
+	if known != nil && known.Tokens() < 1 {
+		wait := time.Duration((1 - known.Tokens()) * float64(wrongEvery)).Round(time.Second)
+		w.Header().Set("Retry-After", strconv.Itoa(int(wait.Seconds())+1))
+		p := refuse(w, problem(http.StatusTooManyRequests, licence.ProblemTooMany, "Too many wrong codes came from this address", "it may ask again in "+wait.String()))
+		return p.Status
+	}
+	p := serve()
+	if p == nil {
+		return http.StatusOK
+	}
+	if p.Type == licence.ProblemUnknown {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		if len(l.by) >= maxKnown {
+			clear(l.by)
+		}
+		if l.by[host] == nil {
+			l.by[host] = rate.NewLimiter(rate.Every(wrongEvery), wrongCodes)
+		}
+		l.by[host].Allow()
+	}
+	return p.Status
+}

@@ -1,0 +1,271 @@
+package desk
+
+import (
+	"context"
+	"crypto/tls"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/licence"
+)
+
+// TestTakeoverAndTime moves a seat by taking it over, on a clock that is set.
+func TestTakeoverAndTime(t *testing.T) {
+	s, _, d := opened(t, Licence{Covers: "8", Edition: "Harbour", Seats: 1, Transfers: 3, Takeover: true, Wait: "24h", Expires: "2100-01-31", Active: []string{oldPC}})
+	ahead := func(by time.Duration) func() error { return func() error { return s.SetClock(ctx, by) } }
+	now := func() error { return nil }
+	century := time.Until(time.Date(2100, 2, 1, 0, 0, 0, 0, time.UTC))
+	for i, c := range []struct {
+		first    func() error
+		action   licence.Action
+		computer string
+		from     string
+		edition  string
+		problem  string
+		state    licence.State
+		left     int
+		disabled string
+	}{
+		{now, licence.Activate, newPC, "", "", licence.ProblemSeatTaken, "", 0, ""},
+		{now, licence.Activate, newPC, "a stranger", "", licence.ProblemSeatTaken, "", 0, ""},
+		{now, licence.Activate, newPC, oldPC, "Yard", licence.ProblemNotCovered, "", 0, ""},
+		{now, licence.Activate, newPC, oldPC, "harbour", "", licence.Active, 2, oldPC},
+		{now, licence.Status, oldPC, "", "", "", licence.Deactivated, 2, ""},
+		{now, licence.Activate, newPC, oldPC, "", "", licence.Active, 2, ""}, // it has it already
+		{now, licence.Activate, "third", newPC, "", licence.ProblemWaiting, "", 0, ""},
+		{now, licence.Deactivate, newPC, "", "", "", licence.Deactivated, 2, ""},
+		{now, licence.Activate, newPC, "", "", "", licence.Active, 2, ""}, // back home need not wait
+		{ahead(23 * time.Hour), licence.Activate, "third", newPC, "", licence.ProblemWaiting, "", 0, ""},
+		{ahead(25 * time.Hour), licence.Activate, "third", newPC, "", "", licence.Active, 1, newPC},
+		{ahead(century - time.Hour), licence.Status, "third", "", "", "", licence.Active, 1, ""},
+		{ahead(century + time.Hour), licence.Status, "third", "", "", "", licence.Expired, 1, ""},
+		{now, licence.Activate, oldPC, "third", "", licence.ProblemExpired, "", 0, ""},
+		{now, licence.Deactivate, "third", "", "", "", licence.Deactivated, 1, ""},
+	} {
+		if err := c.first(); err != nil {
+			t.Fatal(err)
+		}
+		r := request(c.computer)
+		r.From, r.Edition = c.from, c.edition
+		a, err := d.Ask(ctx, c.action, r, key(i))
+		switch {
+		case c.problem != "":
+			if licence.IsProblem(err, c.problem) == nil {
+				t.Errorf("step %d: %v, want %s", i, err, c.problem)
+			}
+		case err != nil || a.State != c.state || a.Transfers != c.left || a.Disabled != c.disabled:
+			t.Errorf("step %d: %+v %v", i, a, err)
+		}
+	}
+	// Without the rule nobody takes anything over.
+	_, _, d = opened(t, Licence{Seats: 1, Transfers: 3, Active: []string{oldPC}})
+	r := request(newPC)
+	r.From = oldPC
+	if _, err := d.Ask(ctx, licence.Activate, r, key(1)); licence.IsProblem(err, licence.ProblemNoTakeover) == nil {
+		t.Errorf("%v", err)
+	}
+}
+
+// TestGuessingCodes keeps an address waiting that sends wrong codes, and tells
+// it nothing of whether the serial was right.
+func TestGuessingCodes(t *testing.T) {
+	_, _, d := opened(t, Licence{Seats: 1})
+	for i := range wrongCodes + 3 {
+		r := request(oldPC)
+		if r.Code = "wrong"; i%2 == 0 {
+			r.Serial = fmt.Sprint("guess", i)
+		}
+		want := licence.ProblemUnknown
+		if i >= wrongCodes {
+			want = licence.ProblemTooMany
+		}
+		if _, err := d.Ask(ctx, licence.Status, r, ""); licence.IsProblem(err, want) == nil {
+			t.Errorf("guess %d: %v", i, err)
+		}
+	}
+	if _, err := d.Ask(ctx, licence.Status, request(oldPC), ""); licence.IsProblem(err, licence.ProblemTooMany) == nil || !strings.Contains(err.Error(), "again in") {
+		t.Errorf("the right code, from the address that guesses: %v", err)
+	}
+}
+
+// served runs a desk as the program does, until the test ends.
+func served(t *testing.T, s *Store, cert *tls.Certificate) string {
+	t.Helper()
+	url, ended := make(chan string, 1), make(chan error, 1)
+	ctx, cancel := context.WithCancel(ctx)
+	go func() {
+		ended <- s.Serve(ctx, "127.0.0.1:0", cert, slog.New(slog.DiscardHandler), func(u string) { url <- u })
+	}()
+	t.Cleanup(func() {
+		cancel()
+		if err := <-ended; err != nil {
+			t.Error(err)
+		}
+	})
+	select {
+	case u := <-url:
+		return u
+	case err := <-ended:
+		t.Fatal(err)
+	}
+	return ""
+}
+
+// TestFaults has each fault happen to every request, and all of them to some.
+func TestFaults(t *testing.T) {
+	s, _, d := opened(t, Licence{Covers: "8", Seats: 1, Transfers: 9})
+	d.URL = served(t, s, nil)
+	n := 0
+	ask := func(f Faults, action licence.Action) error {
+		t.Helper()
+		if err := s.SetFaults(ctx, f); err != nil {
+			t.Fatal(err)
+		}
+		n++
+		_, err := d.Ask(ctx, action, request(oldPC), key(n))
+		return err
+	}
+	active := func(want int) {
+		t.Helper()
+		all, err := s.List(ctx)
+		if err != nil || len(all[0].Active) != want {
+			t.Errorf("active on %v (%v), want %d", all[0].Active, err, want)
+		}
+	}
+	if err := ask(Faults{LostRequests: 100}, licence.Activate); fault.KindOf(err) != fault.DeskDown {
+		t.Errorf("lost request: %v", err)
+	}
+	active(0)
+	if err := ask(Faults{Errors: 100}, licence.Activate); fault.KindOf(err) != fault.DeskDown {
+		t.Errorf("error: %v", err)
+	}
+	active(0)
+	if err := ask(Faults{LostAnswers: 100}, licence.Activate); fault.KindOf(err) != fault.DeskDown {
+		t.Errorf("lost answer: %v", err)
+	}
+	active(1)
+	if err := ask(Faults{WrongSignature: 100}, licence.Status); fault.KindOf(err) != fault.DeskSignature {
+		t.Errorf("wrong signature: %v", err)
+	}
+	if err := ask(Faults{Restarts: 100}, licence.Deactivate); fault.KindOf(err) != fault.DeskDown {
+		t.Errorf("restart: %v", err)
+	}
+	if err := s.SetFaults(ctx, Faults{Delay: 150 * time.Millisecond}); err != nil {
+		t.Fatal(err)
+	}
+	begin := time.Now() // it may still be starting: patiently
+	if _, err := (licence.Change{Service: d, Request: request(oldPC)}).Look(ctx); err != nil || time.Since(begin) < 150*time.Millisecond {
+		t.Errorf("delay: %v", err)
+	}
+	active(0) // what was carried out before the restart stands after it
+	if err := s.SetFaults(ctx, Faults{LostAnswers: 101}); fault.KindOf(err) != fault.Usage {
+		t.Errorf("101%%: %v", err)
+	}
+	// A client that does not give up gets through all of them.
+	if err := s.SetFaults(ctx, Faults{LostRequests: 20, LostAnswers: 20, Errors: 20, Restarts: 20}); err != nil {
+		t.Fatal(err)
+	}
+	change := licence.Change{Service: d, Record: forgetful{}, Move: "m", Request: request(oldPC), Tries: 200, Pause: 1}
+	if _, err := change.Do(ctx, licence.Activate); err != nil {
+		t.Error(err)
+	}
+	active(1)
+}
+
+// forgetful keeps nothing.
+type forgetful struct{}
+
+func (forgetful) Asked(licence.Action, string) error { return nil }
+func (forgetful) Answered(*licence.Answer) error     { return nil }
+
+// TestTLS pins the desk's own certificate, which outlives a restart.
+func TestTLS(t *testing.T) {
+	s, _, d := opened(t, Licence{Seats: 1})
+	cert, err := s.Certificate(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := s.Certificate(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d.URL = served(t, s, cert)
+	if d.Pin, err = Pin(again); err != nil || !strings.HasPrefix(d.URL, "https://") {
+		t.Fatalf("%s %v", d.URL, err)
+	}
+	if _, err := d.Ask(ctx, licence.Status, request(oldPC), ""); err != nil {
+		t.Errorf("its own certificate: %v", err)
+	}
+	d.Pin = strings.Repeat("A", 43)
+	if _, err := d.Ask(ctx, licence.Status, request(oldPC), ""); fault.KindOf(err) != fault.DeskSignature {
+		t.Errorf("another certificate: %v", err)
+	}
+	d.Pin = ""
+	if _, err := d.Ask(ctx, licence.Status, request(oldPC), ""); fault.KindOf(err) != fault.DeskDown {
+		t.Errorf("a certificate nobody signed: %v", err)
+	}
+}
+
+// TestTelephoneAtTheDesk carries a request out once, however often it is read.
+func TestTelephoneAtTheDesk(t *testing.T) {
+	const here = "00112233445566778899aabbccddeeff"
+	s, _, d := opened(t, Licence{Covers: "8", Seats: 1, Transfers: 2, Active: []string{oldPC}})
+	r := request(here)
+	text, err := r.Speak(licence.Activate)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, p, err := s.Telephone(ctx, text); err != nil || p == nil || p.Type != licence.ProblemSeatTaken {
+		t.Errorf("the seat is taken: %v %v", p, err)
+	}
+	if _, err := d.Ask(ctx, licence.Deactivate, request(oldPC), key(1)); err != nil {
+		t.Fatal(err)
+	}
+	answers := map[string]bool{}
+	for range 3 {
+		said, p, err := s.Telephone(ctx, strings.ToLower(text))
+		if err != nil || p != nil {
+			t.Fatal(p, err)
+		}
+		answers[said] = true
+		if a, err := r.Hear(licence.Activate, said); err != nil || a.Transfers != 1 || a.Spent != 1 {
+			t.Errorf("%+v %v", a, err)
+		}
+	}
+	if a, err := d.Ask(ctx, licence.Status, request(here), ""); err != nil || len(answers) != 1 || a.State != licence.Active || a.Transfers != 1 {
+		t.Errorf("%d answers, and at the desk %+v %v", len(answers), a, err)
+	}
+	if _, p, _ := s.Telephone(ctx, strings.Replace(text, text[:1], "Z", 1)); p == nil || p.Type != licence.ProblemMistyped || !strings.Contains(p.Detail, "group 1 ") {
+		t.Errorf("mistyped: %v", p)
+	}
+}
+
+// TestPageTellsRules shows rules, takeovers and faults.
+func TestPageTellsRules(t *testing.T) {
+	s, srv, d := opened(t, Licence{Covers: "8", Seats: 1, Transfers: 2, Takeover: true, Wait: "24h", Expires: "2100-01-31", Active: []string{oldPC}})
+	if err := s.SetFaults(ctx, Faults{Errors: 1}); err != nil {
+		t.Fatal(err)
+	}
+	r := request(newPC)
+	r.From = oldPC
+	if _, err := d.Ask(ctx, licence.Activate, r, key(1)); err != nil {
+		t.Fatal(err)
+	}
+	resp, err := http.Get(srv.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	b, _ := io.ReadAll(resp.Body)
+	for _, want := range []string{"may be taken over", "moves at most every 24h", "again from", "until 2100-01-31", "taken over from <code>old-computer", "Faults are switched on"} {
+		if !strings.Contains(string(b), want) {
+			t.Errorf("the page does not say %q:\n%s", want, b)
+		}
+	}
+}
