@@ -21,6 +21,7 @@ require (
 	github.com/sethvargo/go-diceware v0.6.0
 	github.com/shirou/gopsutil/v4 v4.26.10
 	github.com/spf13/cobra v1.10.2
+	github.com/youmark/pkcs8 v0.0.0-20240726163527-a2c0da244d78
 	github.com/zeebo/blake3 v0.2.4
 	golang.org/x/sync v0.24.0
 	golang.org/x/sys v0.49.0
@@ -29,6 +30,7 @@ require (
 	golang.org/x/time v0.16.0
 	gopkg.in/ini.v1 v1.67.3
 	modernc.org/sqlite v1.61.1
+	software.sslmate.com/src/go-pkcs12 v0.7.4
 )
 
 require (

@@ -51,7 +51,7 @@ func TestPassphraseAtTheTerminal(t *testing.T) {
 	}
 	// One that the tool makes is shown once, opens the kit, and is nowhere in it.
 	out = atTerminal(t, dir, "", "new", "k3", "--root", "old", "--cards", "diary.yaml")
-	_, rest, _ := strings.Cut(out, "apart from the stick:")
+	_, rest, _ := strings.Cut(out, "apart from the kit:")
 	words := strings.Fields(rest)
 	if len(words) == 0 || strings.Count(words[0], "-") < 5 {
 		t.Fatalf("no passphrase is shown: %s", out)

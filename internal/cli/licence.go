@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -22,10 +24,10 @@ func (e *env) licenceCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:     "licence",
 		Aliases: []string{"license"},
-		Short:   "See where every licence stands",
+		Short:   "See where every licence stands, ask for it by file or telephone, keep a copy",
 		Args:    cobra.NoArgs,
 	}
-	c.AddCommand(e.licenceStatusCommand(), e.licenceRequestCommand(), e.licenceExchangeCommand(), e.licenceAcceptCommand())
+	c.AddCommand(e.licenceStatusCommand(), e.licenceRequestCommand(), e.licenceExchangeCommand(), e.licenceAcceptCommand(), e.licenceLetterCommand(), e.licenceKeepCommand())
 	return c
 }
 
@@ -56,20 +58,24 @@ func writeSmall(name string, v any) error {
 
 func (e *env) licenceRequestCommand() *cobra.Command {
 	var to string
+	var phone bool
 	c := &cobra.Command{
 		Use:   "request [APP...]",
-		Short: "Write requests to the licence desks into a file (computer without network)",
+		Short: "Ask the licence desks by file or by telephone (computer without network)",
 		Long: `Write a request for every seat at a licence desk into a file: on the old computer to
 free it, on the new one to take it up. The gates are those of deactivate and activate.
 Serials and codes are not in the file. Take it to a computer with network, run
-"movekit licence exchange" there, and "movekit licence accept" here.`,
+"movekit licence exchange" there, and "movekit licence accept" here.
+
+With --phone the request is shown in groups of characters, to be read to the desk over
+the telephone; "movekit licence accept --phone" takes the answer. Every group has a
+character that shows a typing error.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var file *licence.RequestFile
-			step := steps.Activate
-			return e.runStep(cmd.Context(), step, args, nil, func(j *move.Job, ctx context.Context) (out []*move.Outcome, err error) {
+			return e.runStep(cmd.Context(), "", args, nil, func(j *move.Job, ctx context.Context) (out []*move.Outcome, err error) {
 				file, out, err = j.Request(ctx)
-				if err != nil || len(file.Requests) == 0 {
+				if err != nil || len(file.Requests) == 0 || phone {
 					return out, err
 				}
 				return out, writeSmall(to, file)
@@ -80,6 +86,13 @@ Serials and codes are not in the file. Take it to a computer with network, run
 				}
 				for _, r := range file.Requests {
 					e.printf("%s, licence %s: asks to %s\n", r.App, r.Licence, r.Action)
+					if phone {
+						e.printf("%s", spokenText(r.Spoken))
+					}
+				}
+				if phone {
+					e.say("Read it out group by group. Then type the answer: movekit licence accept --phone ANSWER\n")
+					return
 				}
 				e.printf("wrote %s\n", to)
 				e.say("Take it to a computer with network: movekit licence exchange %s ANSWER.json. Then, here: movekit licence accept ANSWER.json\n", to)
@@ -87,8 +100,24 @@ Serials and codes are not in the file. Take it to a computer with network, run
 		},
 	}
 	c.Flags().StringVar(&to, "to", "licence-request.json", "the file")
+	c.Flags().BoolVar(&phone, "phone", false, "show the request to be read over the telephone, in place of a file")
 	e.overrideFlags(c)
 	return c
+}
+
+// spokenText shows a request four groups a line, each with its number.
+func spokenText(spoken string) string {
+	if spoken == "" {
+		return "  it cannot be asked for by telephone; write a file\n"
+	}
+	var b strings.Builder
+	for i, group := range strings.Split(spoken, "-") {
+		fmt.Fprintf(&b, "  %2d: %s", i+1, group)
+		if i%4 == 3 {
+			b.WriteString("\n")
+		}
+	}
+	return b.String()
 }
 
 func (e *env) licenceExchangeCommand() *cobra.Command {
@@ -122,20 +151,32 @@ another. No kit and no passphrase is needed. Sent twice, they are carried out on
 }
 
 func (e *env) licenceAcceptCommand() *cobra.Command {
-	return &cobra.Command{
+	var phone bool
+	c := &cobra.Command{
 		Use:   "accept ANSWER",
 		Short: "Take in the answers to requests (the computer that asked)",
 		Long: `Take in the answers that "movekit licence exchange" got. Each must be signed by the desk
-that its card names, and answer the newest request of this kit.`,
-		Args: cobra.ExactArgs(1),
+that its card names, and answer the newest request of this kit. With --phone, ANSWER is
+what was read over the telephone; it is proven by the licence's code.`,
+		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if phone {
+				return e.runStep(cmd.Context(), "", nil, nil, func(j *move.Job, ctx context.Context) ([]*move.Outcome, error) {
+					return j.AcceptSpoken(ctx, strings.Join(args, " "))
+				}, e.showLicences)
+			}
+			if len(args) > 1 {
+				return fault.New(fault.Usage, "one file of answers is taken in at a time")
+			}
 			f, err := readSmall[licence.AnswerFile](args[0])
 			if err != nil {
 				return err
 			}
-			return e.runStep(cmd.Context(), steps.Activate, nil, nil, func(j *move.Job, ctx context.Context) ([]*move.Outcome, error) { return j.Accept(ctx, f) }, e.showLicences)
+			return e.runStep(cmd.Context(), "", nil, nil, func(j *move.Job, ctx context.Context) ([]*move.Outcome, error) { return j.Accept(ctx, f) }, e.showLicences)
 		},
 	}
+	c.Flags().BoolVar(&phone, "phone", false, "ANSWER was read over the telephone")
+	return c
 }
 
 func (e *env) licenceStatusCommand() *cobra.Command {
@@ -185,8 +226,21 @@ func (e *env) showLicenceStatuses(j *move.Job, all []move.LicenceStatus) {
 			e.printf("%s %s, %s: as the journal remembers it, because %s\n", e.paint("note:", table.Note), s.Title, s.Licence, s.Why)
 			continue
 		}
-		e.printf("%s, %s: seen by %s\n", s.Title, s.Licence, s.By)
+		e.printf("%s, %s: seen by %s%s\n", s.Title, s.Licence, s.By, datesText(s))
 	}
+}
+
+// datesText tells the days that matter for a licence.
+func datesText(s move.LicenceStatus) (out string) {
+	for _, d := range []struct {
+		what string
+		at   *time.Time
+	}{{"can be taken up again from", s.Again}, {"must be taken up again by", s.BackBy}, {"the app runs without it on the new computer until", s.Trial}, {"runs out on", s.Expires}} {
+		if d.at != nil {
+			out += "; " + d.what + " " + d.at.Local().Format("2 Jan 2006 15:04")
+		}
+	}
+	return out
 }
 
 // stateMark paints a state that is as it should be in the end.

@@ -6,22 +6,31 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/move"
 	"movekit/internal/core/steps"
 )
 
 func (e *env) deactivateCommand() *cobra.Command {
-	var answers string
+	var answers, lost string
 	c := &cobra.Command{
 		Use:   "deactivate [APP...]",
 		Short: "Free the licences (old computer)",
 		Long: `Free each licence on the old computer, once everything of its app is sealed and
 reads back whole. The service's signed answer is kept in the journal. When an
-answer is lost, run this again: the service is first asked what it has done.`,
+answer is lost, run this again: the service is first asked what it has done.
+
+Where the old computer cannot be started any more, --lost REASON frees its licences
+from the new one, in its name: by the service where there is one, else by what a
+person does at the maker ("movekit licence letter" writes what they will ask for).`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Deactivate, args, func(j *move.Job) error {
+				if cmd.Flags().Changed("lost") && strings.TrimSpace(lost) == "" {
+					return fault.New(fault.Usage, "the reason after --lost is empty")
+				}
+				j.OldLost = strings.TrimSpace(lost)
 				if err := e.person(j, answers); err != nil {
 					return err
 				}
@@ -29,6 +38,7 @@ answer is lost, run this again: the service is first asked what it has done.`,
 			}, (*move.Job).Deactivate, e.showLicences)
 		},
 	}
+	c.Flags().StringVar(&lost, "lost", "", "free them from the new computer: why the old one cannot be started any more")
 	e.answersFlag(c, &answers)
 	e.commandsFlag(c)
 	e.overrideFlags(c)
@@ -36,15 +46,23 @@ answer is lost, run this again: the service is first asked what it has done.`,
 }
 
 func (e *env) activateCommand() *cobra.Command {
-	var answers string
+	var answers, takeover string
 	c := &cobra.Command{
 		Use:   "activate [APP...]",
 		Short: "Take up the licences (new computer)",
 		Long: `Take up each licence on this computer, once it is not active on the old one. A
-transfer that the licence allows may be spent by it, and never twice.`,
+transfer that the licence allows may be spent by it, and never twice.
+
+A licence that is still active on the old computer can be taken over where its rule
+allows that: --takeover REASON disables it there and spends a transfer, after showing
+how many are left.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Activate, args, func(j *move.Job) error {
+				if cmd.Flags().Changed("takeover") && strings.TrimSpace(takeover) == "" {
+					return fault.New(fault.Usage, "the reason after --takeover is empty")
+				}
+				j.Takeover, j.Agree = strings.TrimSpace(takeover), e.agree
 				if err := e.person(j, answers); err != nil {
 					return err
 				}
@@ -52,10 +70,20 @@ transfer that the licence allows may be spent by it, and never twice.`,
 			}, (*move.Job).Activate, e.showLicences)
 		},
 	}
+	c.Flags().StringVar(&takeover, "takeover", "", "take licences over that are active on the old computer: why they cannot be freed there")
 	e.answersFlag(c, &answers)
 	e.commandsFlag(c)
 	e.overrideFlags(c)
 	return c
+}
+
+// agree shows what cannot be taken back, and asks.
+func (e *env) agree(question string) error {
+	e.done()
+	if e.yes {
+		e.say("%s (agreed to with --yes)\n", strings.TrimSuffix(question, " Go on?"))
+	}
+	return e.ask(question)
 }
 
 func (e *env) showLicences(j *move.Job, out []*move.Outcome) {
@@ -83,6 +111,9 @@ func (e *env) showLicences(j *move.Job, out []*move.Outcome) {
 		for _, l := range o.Licences {
 			if l.Aside != "" {
 				e.printf("set aside: %s\n", l.Aside)
+			}
+			if l.Disabled {
+				e.printf("%s, licence %s was taken over from %s: it is disabled there\n", o.Title, l.Licence, j.Kit.Manifest.Old.Name)
 			}
 			if l.Token != "" {
 				e.printf("%s keeps its activation in %s\n", o.Title, l.Token)

@@ -20,7 +20,8 @@ type stepResult struct {
 	Exit     int             `json:"exit"`
 }
 
-// runStep opens everything a step needs, runs it, and says what came of it.
+// runStep opens everything a step needs, runs it, and says what came of it. A
+// step without a name is the one that changes licences on this computer.
 func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, change func(*move.Job) error,
 	run func(*move.Job, context.Context) ([]*move.Outcome, error), show func(*move.Job, []*move.Outcome)) error {
 	j, closeJob, err := e.job(apps, true)
@@ -28,6 +29,9 @@ func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, chang
 		return err
 	}
 	defer closeJob()
+	if step == "" {
+		step = map[steps.Side]steps.Step{steps.OldSide: steps.Deactivate, steps.NewSide: steps.Activate}[j.Side()]
+	}
 	if change != nil {
 		if err := change(j); err != nil {
 			return err

@@ -14,6 +14,7 @@ import (
 
 func (e *env) packCommand() *cobra.Command {
 	var partSize int64
+	var answers string
 	c := &cobra.Command{
 		Use:   "pack [APP...]",
 		Short: "Seal data into the kit (old computer)",
@@ -30,11 +31,12 @@ changed since is kept.`,
 			}
 			return e.runStep(cmd.Context(), steps.Pack, args, func(j *move.Job) error {
 				j.PartSize = partSize
-				return nil
+				return e.person(j, answers)
 			}, (*move.Job).Pack, e.showPacked)
 		},
 	}
 	c.Flags().Int64Var(&partSize, "part-size", seal.MaxPart, "largest sealed file, in bytes")
+	e.answersFlag(c, &answers)
 	e.overrideFlags(c)
 	e.commandsFlag(c)
 	return c

@@ -36,7 +36,8 @@ func (a *answer) UnmarshalYAML(data []byte) error {
 	return yaml.Unmarshal(data, &a.Text)
 }
 
-// answered takes steps from a file of answers: by app, licence and action.
+// answered takes steps from a file of answers: by app, licence and action
+// (deactivate, activate, or type for what is on a label).
 type answered struct {
 	dir string
 	all map[string]map[string]map[string][]answer
@@ -49,7 +50,7 @@ func readAnswers(name string) (*answered, error) {
 	}
 	a := &answered{dir: filepath.Dir(name)}
 	if err := yaml.Unmarshal(data, &a.all); err != nil {
-		return nil, fault.New(fault.Usage, "the answers in %s cannot be read: they are lists under app, licence and deactivate or activate", name)
+		return nil, fault.New(fault.Usage, "the answers in %s cannot be read: they are lists under app, licence and deactivate, activate or type", name)
 	}
 	return a, nil
 }
@@ -81,7 +82,15 @@ func (p *asked) Guide(_ context.Context, g move.Guided) (r move.Reply, err error
 	if g.Ask != "" {
 		question = g.Ask
 	}
-	if r.Answer, err = p.line(question + " (stop: go on later): "); err != nil {
+	question += " (stop: go on later): "
+	if g.Secret {
+		r.Answer, err = p.secret("  " + question)
+		if strings.EqualFold(r.Answer, "stop") {
+			err = errLater
+		}
+		return r, err
+	}
+	if r.Answer, err = p.line(question); err != nil {
 		return r, err
 	}
 	if g.Evidence {
@@ -95,10 +104,12 @@ func (p *asked) line(question string) (string, error) {
 	text, err := p.lines.ReadString('\n')
 	text = strings.TrimSpace(text)
 	if err != nil && text == "" || strings.EqualFold(text, "stop") {
-		return "", fault.New(fault.Waits, "the step was left for later")
+		return "", errLater
 	}
 	return text, nil
 }
+
+var errLater = fault.New(fault.Waits, "the step was left for later")
 
 // person says who takes the steps of licences: a file of answers, somebody at
 // the terminal, or nobody.

@@ -64,6 +64,10 @@ func nextOf(k *kit.Kit, apps []appStatus, s *steps.State) due {
 	if len(k.Log.Damage) > 0 {
 		return due{Command: "movekit inspect", Why: "the kit's journal is damaged"}
 	}
+	trying := map[string]bool{}
+	for _, c := range k.Cards {
+		trying[c.Name] = s.Trying(c)
+	}
 	for _, w := range workSteps {
 		if w.step == steps.Verify {
 			for _, c := range k.Cards {
@@ -77,6 +81,9 @@ func nextOf(k *kit.Kit, apps []appStatus, s *steps.State) due {
 			d.Computer = k.Manifest.New.Name
 		}
 		for _, a := range apps {
+			if trying[a.App] && (w.step == steps.Deactivate || w.step == steps.Activate) {
+				continue // its data is proven first
+			}
 			switch a.Steps[w.step] {
 			case steps.No, steps.Partly, steps.Bad:
 				d.Apps = append(d.Apps, a.App)

@@ -243,14 +243,21 @@ func (u *ui) newPassphrase(file string, typed bool, check func(string) error, ma
 	if p != "" {
 		return p, check(p)
 	}
+	return u.chosenPassphrase("kit", typed, check, make)
+}
+
+// chosenPassphrase makes a passphrase for something and shows it, or has it
+// typed twice.
+func (u *ui) chosenPassphrase(what string, typed bool, check func(string) error, make func() (string, error)) (string, error) {
 	if !typed {
-		if p, err = make(); err != nil {
+		p, err := make()
+		if err != nil {
 			return "", err
 		}
-		fmt.Fprintf(u.err, "\nThe kit's passphrase, shown this once. Write it down and keep it apart from the stick:\n\n    %s\n\nWithout it nobody can open the kit, and nobody can recover it.\n\n", p)
+		fmt.Fprintf(u.err, "\nThe %s's passphrase, shown this once. Write it down and keep it apart from the %s:\n\n    %s\n\nWithout it nobody can open the %s, and nobody can recover it.\n\n", what, what, p, what)
 		return p, nil
 	}
-	p, err = u.secret("A passphrase for the kit: ")
+	p, err := u.secret("A passphrase for the " + what + ": ")
 	if err != nil {
 		return "", err
 	}

@@ -207,10 +207,25 @@ type Licence struct {
 	Token   Path   `yaml:"token,omitempty" jsonschema_description:"Desk: file in which the app keeps the desk's signed answer."`
 	Desk    *Desk  `yaml:"desk,omitempty" jsonschema_description:"Desk: the licence desk."`
 
+	Form  string `yaml:"form,omitempty" jsonschema_description:"Desk and key: regular expression (RE2) that the whole serial matches; its parts are told apart by -."`
+	Check string `yaml:"check,omitempty" jsonschema:"enum=luhn,enum=mod-11-10,enum=mod-37-36,enum=mod-97-10" jsonschema_description:"Desk and key: how the serial's last characters check the rest (ISO/IEC 7812-1, ISO 7064)."`
+	Parts bool   `yaml:"check-parts,omitempty" jsonschema_description:"True where each part of the serial has its own check characters."`
+	Typed string `yaml:"typed,omitempty" jsonschema_description:"Desk and key: where a person finds what is not on the computer, such as: the label of the box. It is asked for when packing."`
+
+	Takeover bool   `yaml:"takeover,omitempty" jsonschema_description:"Where no service tells: true where taking it up on the new computer disables it on the old one."`
+	Seats    int    `yaml:"seats,omitempty" jsonschema:"minimum=1" jsonschema_description:"Where no service tells: on how many computers it may be active at a time. Default: 1."`
+	Covers   string `yaml:"covers,omitempty" jsonschema_description:"Where no service tells: the major version it covers."`
+	Edition  string `yaml:"edition,omitempty" jsonschema_description:"Where no service tells: the edition it covers."`
+	Expires  string `yaml:"expires,omitempty" jsonschema:"format=date" jsonschema_description:"Where no service tells: its last day, such as 2027-03-31."`
+	BackBy   string `yaml:"back-by,omitempty" jsonschema_description:"By when it must be taken up again: a day such as 2027-03-31, or a time after it was freed such as 720h."`
+	Trial    string `yaml:"trial,omitempty" jsonschema_description:"How long the app runs on a new computer without it, such as 336h: the data can be verified there before the licence is moved."`
+
 	Items      []string `yaml:"items,omitempty" jsonschema_description:"File: names of the file items that hold it; a certificate and its key are told apart by what is in them."`
 	Show       *Show    `yaml:"show,omitempty" jsonschema_description:"Command: how the maker's program tells the state."`
 	Deactivate *Change  `yaml:"deactivate,omitempty" jsonschema_description:"Command, guided, key, token and account: how it is freed on the old computer."`
 	Activate   *Change  `yaml:"activate,omitempty" jsonschema_description:"Command, guided, key, token and account: how it is taken up on the new computer."`
+	Lost       *Change  `yaml:"lost,omitempty" jsonschema_description:"What a person does to free it when the old computer cannot be started any more."`
+	Bound      bool     `yaml:"bound,omitempty" jsonschema_description:"File: true where it holds for one computer only, and its maker must issue another for the new one."`
 	Transfers  *int     `yaml:"transfers,omitempty" jsonschema_description:"How often the maker lets it be moved, where no service tells."`
 	USB        string   `yaml:"usb,omitempty" jsonschema:"pattern=^[0-9a-fA-F]{4}:[0-9a-fA-F]{4}$" jsonschema_description:"Token: its USB vendor and product id, such as 1d6b:0002."`
 	Notice     string   `yaml:"notice,omitempty" jsonschema_description:"What the maker wants to be told once it is moved; {app}, {licence}, {old}, {new}, {freed} and {taken} stand for the facts. The hand-over writes it as a text file."`
@@ -222,6 +237,8 @@ type Show struct {
 	Run    []string `yaml:"run" jsonschema:"required" jsonschema_description:"The maker's program with its arguments; no shell. It runs only when a person has agreed."`
 	Active string   `yaml:"active" jsonschema:"required" jsonschema_description:"Regular expression (RE2) that what it says matches where the licence is active."`
 	Left   string   `yaml:"left,omitempty" jsonschema_description:"Regular expression whose first group is the number of transfers left."`
+	Over   string   `yaml:"expired,omitempty" jsonschema_description:"Regular expression that what it says matches where the licence has run out."`
+	Limit  string   `yaml:"limit,omitempty" jsonschema_description:"How long each of the maker's commands may take, such as 30s. Default: 2m."`
 }
 
 // Change is how a licence is freed or taken up: by a command, or by steps that

@@ -221,6 +221,10 @@ func TestCardOfDatabases(t *testing.T) {
 	if s.Port.Text != "5432" || s.Host.From.Key != "db/host" || s.Database.Text != "ledger" || !s.User.IsZero() {
 		t.Errorf("%+v", s)
 	}
+	typed := strings.Replace(strings.Replace(licensedCard, "serial: {file: /srv/reg.ini, key: a/b}, ", "typed: the label, ", 1), "code: {file: /srv/reg.ini, key: a/c}", "check: mod-97-10, check-parts: true", 1)
+	if _, err := Parse("x.yaml", []byte(typed)); err != nil {
+		t.Errorf("a serial that is typed: %v", err)
+	}
 	if len(c.Reads()) != 2 || len(c.Commands()) != 1 || !c.Items[0].Masks("public.owner")("phone") || c.Items[0].Masks("x")("name") {
 		t.Errorf("%v %v", c.Reads(), c.Commands())
 	}
@@ -280,7 +284,16 @@ func TestCardOfLicences(t *testing.T) {
 		"no key":              {"serial: {file: /srv/reg.ini, key: a/b}, ", "", "nothing is named"},
 		"usb of no token":     {"method: guided, wait", "method: guided, usb: '1d6b:0002', wait", "USB id"},
 		"a usb of words":      {"method: guided, wait", "method: token, usb: dongle, wait", "USB id"},
-		"a wait of words":     {"wait: 24h", "wait: a day", "waiting time"},
+		"a wait of words":     {"wait: 24h", "wait: a day", "a time such as 24h"},
+		"a trial of nothing":  {"wait: 24h", "trial: 0s", "a time such as 24h"},
+		"a day of words":      {"wait: 24h", "expires: soon", "a day such as"},
+		"back by words":       {"wait: 24h", "back-by: soon", "a day such as"},
+		"taking a file over":  {"method: file,", "method: file, takeover: true,", "one computer at a time"},
+		"a bound seat":        {"wait: 24h", "bound: true", "is no file"},
+		"a lost program":      {"wait: 24h", "lost: {run: [/x]}", "cannot be run"},
+		"checks of no serial": {"wait: 24h", "check: luhn", "has no serial"},
+		"an unknown check":    {"method: key,", "method: key, check: sum,", `"sum" is not a check`},
+		"a bad form":          {"method: key,", "method: key, form: '[',", "cannot be used"},
 		"no steps":            {"deactivate: {steps: [{do: release it}]}, ", "", "does not say how"},
 		"steps without do":    {"{do: take it, ask", "{ask", `"do" is missing`},
 		"a bad answer":        {`"^[A-Z]+$"`, `"^[A-Z+$"`, "cannot be used"},

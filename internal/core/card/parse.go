@@ -316,15 +316,30 @@ func (k *checker) count(at string, kind Kind, c Count) {
 func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool) {
 	k.name(at, l.Name, taken)
 	oneOf(k, at, "method", l.Method, MethodDesk, MethodCommand, MethodGuided, MethodFile, MethodKey, MethodToken, MethodAccount)
-	if l.Method.Sealed() {
+	if l.Method.Sealed() && (l.Typed == "" || !l.Serial.IsZero()) {
 		k.source(at+".serial", &l.Serial)
+	}
+	if l.Method.Sealed() && (l.Typed == "" || !l.Code.IsZero()) {
 		k.source(at+".code", &l.Code)
 	}
 	if !l.Token.IsZero() {
 		k.path(at+".token", l.Token)
 	}
-	if _, err := time.ParseDuration(l.Wait); l.Wait != "" && err != nil {
-		k.fail(at+".wait", "a time such as 24h or 90m", "the waiting time %q cannot be used", l.Wait)
+	k.duration(at+".wait", l.Wait)
+	k.duration(at+".trial", l.Trial)
+	k.day(at+".expires", l.Expires)
+	if _, err := time.ParseDuration(l.BackBy); err != nil {
+		k.day(at+".back-by", l.BackBy)
+	}
+	k.serial(at, l)
+	if l.Takeover && (l.Method == MethodFile || l.Method == MethodToken) {
+		k.fail(at+".takeover", "takeover with other methods", "a %s is on one computer at a time", l.Method)
+	}
+	if l.Method == MethodDesk && (l.Takeover || l.Seats != 0 || l.Covers != "" || l.Edition != "" || l.Expires != "") {
+		k.fail(at, "takeover, seats, covers, edition and expires where no service tells them", "the desk of the licence %q tells its rules itself", l.Name)
+	}
+	if l.Bound && l.Method != MethodFile {
+		k.fail(at+".bound", "bound with the method file only", "the licence %q is no file", l.Name)
 	}
 	if l.USB != "" && (l.Method != MethodToken || !usbID.MatchString(l.USB)) {
 		k.fail(at+".usb", "vendor and product id of a token, such as 1d6b:0002", "the USB id %q cannot be used", l.USB)
@@ -347,10 +362,48 @@ func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool)
 		} else {
 			k.matching(at+".show.active", l.Show.Active)
 			k.pattern(at+".show.left", l.Show.Left, false)
+			k.matching(at+".show.expired", l.Show.Over)
+			k.duration(at+".show.limit", l.Show.Limit)
 		}
 	}
 	k.change(at+".deactivate", l, l.Deactivate)
 	k.change(at+".activate", l, l.Activate)
+	if l.Lost != nil {
+		if len(l.Lost.Steps) == 0 || len(l.Lost.Run) > 0 {
+			k.fail(at+".lost", "steps that a person takes", "the program of a lost computer cannot be run")
+		}
+		k.guides(at+".lost", l.Lost.Steps)
+	}
+}
+
+// serial checks how a serial is told from a mistyped one.
+func (k *checker) serial(at string, l *Licence) {
+	k.matching(at+".form", l.Form)
+	if l.Check != "" {
+		oneOf(k, at, "check", l.Check, "luhn", "mod-11-10", "mod-37-36", "mod-97-10")
+	}
+	if (l.Form+l.Check+l.Typed != "" || l.Parts) && !l.Method.Sealed() {
+		k.fail(at, "form, check and typed with the methods desk and key", "the licence %q has no serial", l.Name)
+	}
+}
+
+func (k *checker) duration(at, s string) {
+	if d, err := time.ParseDuration(s); s != "" && (err != nil || d <= 0) {
+		k.fail(at, "a time such as 24h or 90m", "the time %q cannot be used", s)
+	}
+}
+
+func (k *checker) day(at, s string) {
+	if _, err := time.Parse(time.DateOnly, s); s != "" && err != nil {
+		k.fail(at, "a day such as 2027-03-31", "the day %q cannot be used", s)
+	}
+}
+
+func (k *checker) guides(at string, all []Guide) {
+	for i, g := range all {
+		k.need(fmt.Sprintf("%s.steps[%d]", at, i), "do", g.Do)
+		k.matching(fmt.Sprintf("%s.steps[%d].answer", at, i), g.Answer)
+	}
 }
 
 var usbID = regexp.MustCompile(`^[0-9a-fA-F]{4}:[0-9a-fA-F]{4}$`)
@@ -369,10 +422,7 @@ func (k *checker) change(at string, l *Licence, c *Change) {
 		k.fail(at, "nothing here with the methods desk and file", "the licence %q needs no steps", l.Name)
 	default:
 		k.matching(at+".done", c.Done)
-		for i, g := range c.Steps {
-			k.need(fmt.Sprintf("%s.steps[%d]", at, i), "do", g.Do)
-			k.matching(fmt.Sprintf("%s.steps[%d].answer", at, i), g.Answer)
-		}
+		k.guides(at, c.Steps)
 	}
 }
 

@@ -77,7 +77,8 @@ func looksMade(p string) bool {
 	return true
 }
 
-func wrapKey(id *age.X25519Identity, passphrase string) ([]byte, error) {
+// PassphraseRecipient encrypts to a passphrase, with the work that it needs.
+func PassphraseRecipient(passphrase string) (*age.ScryptRecipient, error) {
 	r, err := age.NewScryptRecipient(normal(passphrase))
 	if err != nil {
 		return nil, fault.Wrap(fault.Usage, err, "the passphrase cannot be used")
@@ -85,6 +86,14 @@ func wrapKey(id *age.X25519Identity, passphrase string) ([]byte, error) {
 	r.SetWorkFactor(workTyped)
 	if looksMade(passphrase) {
 		r.SetWorkFactor(workMade)
+	}
+	return r, nil
+}
+
+func wrapKey(id *age.X25519Identity, passphrase string) ([]byte, error) {
+	r, err := PassphraseRecipient(passphrase)
+	if err != nil {
+		return nil, err
 	}
 	var out bytes.Buffer
 	w, err := age.Encrypt(&out, r)
@@ -101,7 +110,8 @@ func wrapKey(id *age.X25519Identity, passphrase string) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
-func unwrapKey(wrapped []byte, passphrase string) (*age.X25519Identity, error) {
+// PassphraseIdentity opens what was encrypted to a passphrase.
+func PassphraseIdentity(passphrase string) (*age.ScryptIdentity, error) {
 	p := normal(passphrase)
 	if p == "" {
 		return nil, fault.New(fault.WrongPassphrase, "the passphrase is empty")
@@ -111,6 +121,14 @@ func unwrapKey(wrapped []byte, passphrase string) (*age.X25519Identity, error) {
 		return nil, fault.Wrap(fault.WrongPassphrase, err, "the passphrase cannot be used")
 	}
 	s.SetMaxWorkFactor(maxWork)
+	return s, nil
+}
+
+func unwrapKey(wrapped []byte, passphrase string) (*age.X25519Identity, error) {
+	s, err := PassphraseIdentity(passphrase)
+	if err != nil {
+		return nil, err
+	}
 	r, err := age.Decrypt(bytes.NewReader(wrapped), s)
 	debug.FreeOSMemory()
 	if err != nil {

@@ -5,9 +5,15 @@ import (
 	"crypto"
 	"crypto/sha256"
 	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/asn1"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"time"
+
+	"github.com/youmark/pkcs8"
+	"software.sslmate.com/src/go-pkcs12"
 )
 
 // Certificate is what is known of an X.509 certificate (RFC 5280).
@@ -18,35 +24,79 @@ type Certificate struct {
 	Key     string    // fingerprint of its public key: SHA-256 of the SubjectPublicKeyInfo, hex
 }
 
-// ReadCertificate reads the first certificate of PEM or DER bytes, or nil where
-// there is none.
-func ReadCertificate(data []byte) *Certificate {
-	for _, der := range blocks(data, "CERTIFICATE") {
-		c, err := x509.ParseCertificate(der)
-		if err != nil {
-			continue
-		}
-		return &Certificate{c.Subject.String(), c.Issuer.String(), c.NotAfter, keyPrint(c.PublicKey)}
-	}
-	return nil
+// Contents is what a licence's file holds.
+type Contents struct {
+	Certificate *Certificate // the first, or nil
+	Key         string       // fingerprint of the public key that belongs to its private one, or ""
+	Locked      bool         // whether something in it needs another passphrase
 }
 
-// ReadKey returns the fingerprint of the public key that belongs to a private
-// one (PEM or DER; PKCS #8, PKCS #1 or SEC 1, not encrypted), or "".
-func ReadKey(data []byte) string {
-	for _, der := range blocks(data, "PRIVATE KEY") {
-		for _, parse := range []func([]byte) (any, error){
-			x509.ParsePKCS8PrivateKey,
-			func(b []byte) (any, error) { return x509.ParsePKCS1PrivateKey(b) },
-			func(b []byte) (any, error) { return x509.ParseECPrivateKey(b) },
-		} {
-			key, err := parse(der)
-			if k, ok := key.(crypto.Signer); err == nil && ok {
-				return keyPrint(k.Public())
-			}
+// ReadContents reads PEM or DER: certificates, private keys (PKCS #8, also
+// encrypted, PKCS #1, SEC 1) and PKCS #12 (RFC 7292). What it does not know
+// holds nothing.
+func ReadContents(data []byte, passphrase string) (c Contents) {
+	for _, der := range blocks(data, "CERTIFICATE") {
+		if cert, err := x509.ParseCertificate(der); err == nil {
+			c.Certificate = certificate(cert)
+			break
 		}
 	}
-	return ""
+	for _, der := range blocks(data, "PRIVATE KEY") {
+		key, locked := privateKey(der, passphrase)
+		c.Locked = c.Locked || locked
+		if key != nil {
+			c.Key = keyPrint(key.Public())
+			break
+		}
+	}
+	if bytes.Contains(data, []byte("Proc-Type: 4,ENCRYPTED")) {
+		c.Locked = true // a form from before PKCS #8, which no reader of today opens
+	}
+	if c.Certificate != nil || c.Key != "" || c.Locked {
+		return c
+	}
+	key, cert, _, err := pkcs12.DecodeChain(data, passphrase)
+	if errors.Is(err, pkcs12.ErrIncorrectPassword) {
+		c.Locked = true
+	}
+	if err == nil {
+		c.Certificate = certificate(cert)
+		if k, ok := key.(crypto.Signer); ok {
+			c.Key = keyPrint(k.Public())
+		}
+	}
+	return c
+}
+
+func certificate(c *x509.Certificate) *Certificate {
+	return &Certificate{c.Subject.String(), c.Issuer.String(), c.NotAfter, keyPrint(c.PublicKey)}
+}
+
+// privateKey reads a private key; it is locked where another passphrase opens
+// it.
+func privateKey(der []byte, passphrase string) (k crypto.Signer, locked bool) {
+	for _, parse := range []func([]byte) (any, error){
+		x509.ParsePKCS8PrivateKey,
+		func(b []byte) (any, error) { return x509.ParsePKCS1PrivateKey(b) },
+		func(b []byte) (any, error) { return x509.ParseECPrivateKey(b) },
+	} {
+		key, err := parse(der)
+		if k, ok := key.(crypto.Signer); err == nil && ok {
+			return k, false
+		}
+	}
+	var encrypted struct { // EncryptedPrivateKeyInfo, RFC 5958, section 3
+		Algorithm pkix.AlgorithmIdentifier
+		Data      []byte
+	}
+	if rest, err := asn1.Unmarshal(der, &encrypted); err != nil || len(rest) > 0 {
+		return nil, false
+	}
+	key, err := pkcs8.ParsePKCS8PrivateKey(der, []byte(passphrase))
+	if k, ok := key.(crypto.Signer); err == nil && ok {
+		return k, false
+	}
+	return nil, true
 }
 
 // blocks returns the DER of the PEM blocks whose type ends so, or the bytes

@@ -27,6 +27,7 @@ type Travelling struct {
 	Pin     string  `json:"desk_certificate,omitempty"`
 	Once    string  `json:"idempotency_key"`
 	Request Request `json:"request"`
+	Spoken  string  `json:"-"` // the same for the telephone, where it can be asked for so
 }
 
 // AnswerFile carries the desks' signed answers back.

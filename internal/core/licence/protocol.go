@@ -260,8 +260,9 @@ func refused(p *Problem) error {
 
 // Secrets are a licence's facts that are kept sealed in the kit.
 type Secrets struct {
-	Serial string `json:"serial"`
-	Code   string `json:"code"`
+	Serial     string `json:"serial"`
+	Code       string `json:"code"`
+	Passphrase string `json:"passphrase,omitempty"` // of a file
 }
 
 // String keeps the secrets out of messages.

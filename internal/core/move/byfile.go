@@ -31,11 +31,13 @@ func (p onPaper) Ask(_ context.Context, action licence.Action, r licence.Request
 	}
 	line := p.line(steps.EventRequested, steps.Key{App: p.key.App})
 	line.Licence = p.card.Name
-	if err := p.Kit.Record(line, steps.Requested{Action: action, Computer: r.Computer, Nonce: r.Nonce}); err != nil {
+	if err := p.Kit.Record(line, steps.Requested{Action: action, Computer: r.Computer, Nonce: r.Nonce, Version: r.Version}); err != nil {
 		return nil, err
 	}
+	spoken, _ := r.Speak(action) // where it cannot be asked for so, the file can
 	p.file.Requests = append(p.file.Requests, licence.Travelling{
-		App: p.app.Title, Licence: p.card.Name, Action: action, Desk: p.card.Desk.URL, Key: p.card.Desk.Key, Pin: p.card.Desk.Pin, Once: key, Request: r.Sealed(action, key),
+		Spoken: spoken,
+		App:    p.app.Title, Licence: p.card.Name, Action: action, Desk: p.card.Desk.URL, Key: p.card.Desk.Key, Pin: p.card.Desk.Pin, Once: key, Request: r.Sealed(action, key),
 	})
 	return nil, errWritten
 }
@@ -46,7 +48,7 @@ func (p onPaper) Ask(_ context.Context, action licence.Action, r licence.Request
 func (j *Job) Request(ctx context.Context) (*licence.RequestFile, []*Outcome, error) {
 	file := &licence.RequestFile{Format: 1, Kit: j.Kit.Manifest.ID, Computer: j.Computer.Name(), Made: j.now().UTC()}
 	out, err := j.each(ctx, func(ctx context.Context, c *card.Card, o *Outcome) error {
-		if j.side() == steps.OldSide {
+		if j.Side() == steps.OldSide {
 			if free, err := j.mayFree(ctx, c, o); err != nil || !free {
 				return err
 			}
@@ -63,10 +65,10 @@ func (j *Job) Request(ctx context.Context) (*licence.RequestFile, []*Outcome, er
 				return onPaper{byHand{Job: j, app: c, card: l, key: steps.Key{App: c.Name, Item: l.Name}}, file}, nil
 			}
 			var lo *LicenceOutcome
-			if j.side() == steps.OldSide {
+			if j.Side() == steps.OldSide {
 				lo, err = j.deactivate(ctx, c, l, version.Value)
 			} else {
-				lo, err = j.activate(ctx, c, l, version.Value, o)
+				lo, err = j.activate(ctx, c, l, version, o)
 			}
 			if fault.KindOf(err) == fault.Waits {
 				o.Licences = append(o.Licences, LicenceOutcome{Licence: l.Name, Did: "requested", Good: true})
@@ -120,6 +122,52 @@ func (j *Job) Accept(ctx context.Context, f *licence.AnswerFile) ([]*Outcome, er
 	return out, err
 }
 
+// AcceptSpoken takes in an answer that was typed from the telephone: that to
+// the newest request for one of this kit's licences.
+func (j *Job) AcceptSpoken(ctx context.Context, text string) ([]*Outcome, error) {
+	var mistyped error
+	taken := false
+	out, err := j.each(ctx, func(_ context.Context, c *card.Card, o *Outcome) error {
+		for _, l := range c.Licences {
+			if l.Method != card.MethodDesk || taken {
+				continue
+			}
+			h, err := j.hold(c, l, "")
+			if err != nil || h.state.Requested == nil {
+				continue // nothing waits for an answer
+			}
+			a, err := h.requested().Hear(h.state.Requested.Action, text)
+			if fault.KindOf(err) == fault.Usage {
+				mistyped = err
+			}
+			if err != nil {
+				continue
+			}
+			taken = true
+			lo, err := j.takeIn(h, l, a)
+			if lo != nil {
+				o.Licences = append(o.Licences, *lo)
+			}
+			return err
+		}
+		return nil
+	})
+	if err == nil && mistyped != nil {
+		return nil, mistyped
+	}
+	if err == nil && !taken {
+		err = fault.New(fault.DeskSignature, "no request of this kit waits for that answer: it was taken in already, or answers an older request")
+	}
+	return out, err
+}
+
+// requested is the request that waits for its answer.
+func (h *held) requested() licence.Request {
+	r, want := h.change.Request, h.state.Requested
+	r.Nonce, r.Computer, r.Version = want.Nonce, want.Computer, want.Version
+	return r
+}
+
 // accept takes in one answer, where it is one for the licence.
 func (j *Job) accept(c *card.Card, l card.Licence, signed string) (lo *LicenceOutcome, mine bool, err error) {
 	h, err := j.hold(c, l, "")
@@ -141,22 +189,29 @@ func (j *Job) accept(c *card.Card, l card.Licence, signed string) (lo *LicenceOu
 	if want == nil {
 		return nil, true, fault.New(fault.DeskSignature, "no request waits for it: it was taken in already, or belongs to an older one")
 	}
-	r := h.change.Request
-	r.Nonce, r.Computer = want.Nonce, want.Computer
-	if err := a.Answers(r, want.Action); err != nil {
+	if err := a.Answers(h.requested(), want.Action); err != nil {
 		return nil, true, err
 	}
+	lo, err = j.takeIn(h, l, a)
+	return lo, true, err
+}
+
+// takeIn records the answer to the request that waits for it, and gives the app
+// its activation or takes it away.
+func (j *Job) takeIn(h *held, l card.Licence, a *licence.Answer) (*LicenceOutcome, error) {
+	want := h.state.Requested
 	if err := h.change.Record.Answered(a); err != nil {
-		return nil, true, err
+		return nil, err
 	}
-	lo = h.outcome(j, a)
-	lo.Did, lo.Good = string(want.Action)+"d", true
+	lo := h.outcome(j, a)
+	lo.Did, lo.Good, lo.Disabled = string(want.Action)+"d", true, a.Disabled != ""
 	if want.Computer != machine.ID(j.Computer) {
-		return lo, true, nil
+		return lo, nil
 	}
+	var err error
 	if want.Action == licence.Deactivate {
 		lo.Aside, err = j.dropToken(l)
-		return lo, true, err
+		return lo, err
 	}
-	return lo, true, j.writeToken(l, a, lo)
+	return lo, j.writeToken(l, a, lo)
 }

@@ -102,7 +102,7 @@ func (j *Job) exported(it *steps.Item) ([]string, error) {
 
 // Tick records that a person has done the to-dos of these numbers.
 func (j *Job) Tick(numbers []int) ([]Todo, error) {
-	if j.side() == steps.OldSide {
+	if j.Side() == steps.OldSide {
 		return nil, fault.New(fault.Usage, "this is the old computer %s itself; exports are taken in on the new one", j.Computer.Name())
 	}
 	all, err := j.Todos()

@@ -45,13 +45,18 @@ type Job struct {
 	Users     map[string]string                   // user on the new computer by user on the old
 	Commands  bool                                // whether a person has agreed to run the commands of the cards
 	Ask       func(prompt string) (string, error) // asks a person for a password; nil where nobody can be asked
+	Agree     func(question string) error         // has a person agree to what cannot be taken back; nil where that was done
+	Takeover  string                              // why licences are taken up although they are active on the old computer; "" where they are not
+	OldLost   string                              // why the old computer cannot be started any more; "" where it can
 	Person    Person                              // takes the steps of licences; nil where nobody is there
 	Limit     time.Duration                       // how long a network place may keep silent; 0 stands for survey.Limit
 	Temp      string                              // private folder for snapshots; "" stands for one in the user's cache
 	Notify    func(Event)
 	Service   func(card.Licence) (licence.Service, error) // nil stands for the card's desk
 	Now       func() time.Time                            // nil stands for time.Now
+	Marks     string                                      // folder that remembers how far kits were; "" stands for one in the user's cache
 	asked     map[string]string
+	stale     string // what another copy of the kit has and this one has not
 }
 
 func (j *Job) now() time.Time {
@@ -104,8 +109,8 @@ func (j *Job) cards() ([]*card.Card, error) {
 	return out, nil
 }
 
-// side tells which computer of the move this is.
-func (j *Job) side() steps.Side {
+// Side tells which computer of the move this is.
+func (j *Job) Side() steps.Side {
 	if machine.ID(j.Computer) == j.Kit.Manifest.Old.ID {
 		return steps.OldSide
 	}
@@ -114,9 +119,10 @@ func (j *Job) side() steps.Side {
 
 // facts are those that every step looks at.
 func (j *Job) facts(c *card.Card) steps.Facts {
+	st := j.State()
 	return steps.Facts{
-		Side: j.side(), Here: j.Computer.Name(), OldName: j.Kit.Manifest.Old.Name, Title: c.Title,
-		Packed: j.State().Packed[c.Name] != nil,
+		Side: j.Side(), Here: j.Computer.Name(), OldName: j.Kit.Manifest.Old.Name, Title: c.Title,
+		Packed: st.Packed[c.Name] != nil, Now: j.now(), Written: st.Last, Behind: j.stale,
 	}
 }
 
@@ -159,7 +165,9 @@ type LicenceOutcome struct {
 	New       licence.State `json:"new"`
 	Transfers int           `json:"transfers_left"`
 	Spent     int           `json:"transfers_spent"`
-	Did       string        `json:"did"` // deactivated, activated, nothing, seen
+	Did       string        `json:"did"`                   // deactivated, activated, nothing, seen
+	Trial     *time.Time    `json:"trial_until,omitempty"` // until when the app runs here without it
+	Disabled  bool          `json:"taken_over,omitempty"`  // taking it up disabled it on the old computer
 	Token     string        `json:"token,omitempty"`
 	Aside     string        `json:"set_aside,omitempty"`
 	By        string        `json:"by,omitempty"`
@@ -206,6 +214,9 @@ func (j *Job) each(ctx context.Context, do func(context.Context, *card.Card, *Ou
 	cards, err := j.cards()
 	if err != nil {
 		return nil, err
+	}
+	if j.stale = j.behind(); j.stale == "" || j.Overrides["newest-copy"] != "" {
+		defer j.remember()
 	}
 	var out []*Outcome
 	for _, c := range cards {

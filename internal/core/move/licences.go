@@ -2,6 +2,7 @@ package move
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,6 +15,7 @@ import (
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/survey"
 	"movekit/internal/core/tree"
 )
 
@@ -64,6 +66,9 @@ func (j *Job) hold(c *card.Card, l card.Licence, version string) (*held, error) 
 	}
 	here := machine.ID(j.Computer)
 	r := licence.Request{Serial: h.secrets.Serial, Code: h.secrets.Code, Product: l.Product, Computer: here, Version: version}
+	if j.OldLost != "" && j.Side() == steps.NewSide {
+		r.Computer = j.Kit.Manifest.Old.ID // in its name
+	}
 	var err error
 	if l.Method == card.MethodDesk {
 		h.service, err = j.service(l)
@@ -75,7 +80,7 @@ func (j *Job) hold(c *card.Card, l card.Licence, version string) (*held, error) 
 	if err != nil {
 		return nil, err
 	}
-	h.change = licence.Change{Service: h.service, Move: j.Kit.Manifest.ID, Round: h.state.Answers[here], Record: j.recorderOf(c, l), Request: r}
+	h.change = licence.Change{Service: h.service, Move: j.Kit.Manifest.ID, Round: h.state.Answers[r.Computer], Record: j.recorderOf(c, l), Request: r}
 	return h, nil
 }
 
@@ -115,17 +120,53 @@ func (j *Job) Deactivate(ctx context.Context) ([]*Outcome, error) {
 // reads back whole.
 func (j *Job) mayFree(ctx context.Context, c *card.Card, o *Outcome) (bool, error) {
 	f := j.facts(c)
-	j.notify(Event{App: c.Name, What: "reading back what is sealed"})
-	for _, it := range j.State().AppItems(c.Name) {
-		f.Unsealed = append(f.Unsealed, j.unwhole(ctx, it.Sealed, c.Name)...)
-	}
+	f.Unsealed = j.unsealed(ctx, c)
+	f.OldLost = j.OldLost != ""
 	for _, l := range c.Licences {
-		if lic := j.State().Licences[steps.Key{App: c.Name, Item: l.Name}]; lic != nil && lic.Sealed != nil {
-			f.Unsealed = append(f.Unsealed, j.unwhole(ctx, *lic.Sealed, c.Name)...)
+		if by := backBy(l, j.now()); f.BackBy.IsZero() || !by.IsZero() && by.Before(f.BackBy) {
+			f.BackBy = by
 		}
 	}
 	err := j.check(steps.Deactivate, c, f, o)
-	return err == nil && len(o.Blocks) == 0, err
+	if err != nil || len(o.Blocks) > 0 {
+		return false, err
+	}
+	if f.OldLost && f.Side == steps.NewSide && len(c.Licences) > 0 {
+		return true, j.overrode(c, o, steps.Overridden{Gate: "old-computer", Step: steps.Deactivate, Why: "this is " + f.Here + ", in the name of " + f.OldName, Because: j.OldLost})
+	}
+	return true, nil
+}
+
+// unsealed are the app's sealed files that do not read back whole.
+func (j *Job) unsealed(ctx context.Context, c *card.Card) (out []string) {
+	j.notify(Event{App: c.Name, What: "reading back what is sealed"})
+	for _, it := range j.State().AppItems(c.Name) {
+		out = append(out, j.unwhole(ctx, it.Sealed, c.Name)...)
+	}
+	for _, l := range c.Licences {
+		if lic := j.State().Licences[steps.Key{App: c.Name, Item: l.Name}]; lic != nil && lic.Sealed != nil {
+			out = append(out, j.unwhole(ctx, *lic.Sealed, c.Name)...)
+		}
+	}
+	return out
+}
+
+// backBy is by when a licence that was freed at a time must be taken up again,
+// or the zero time.
+func backBy(l card.Licence, freed time.Time) time.Time {
+	if after, err := time.ParseDuration(l.BackBy); err == nil {
+		return freed.Add(after)
+	}
+	return lastOf(l.BackBy)
+}
+
+// lastOf is the end of a day, here; or the zero time where none is given.
+func lastOf(day string) time.Time {
+	t, err := time.ParseInLocation(time.DateOnly, day, time.Local)
+	if err != nil {
+		return time.Time{}
+	}
+	return t.AddDate(0, 0, 1)
 }
 
 func (j *Job) deactivate(ctx context.Context, c *card.Card, l card.Licence, version string) (*LicenceOutcome, error) {
@@ -140,6 +181,9 @@ func (j *Job) deactivate(ctx context.Context, c *card.Card, l card.Licence, vers
 	}
 	out := h.outcome(j, a)
 	out.Did, out.Good, out.Aside = did(a, "deactivated"), true, strings.Join(h.aside, ", ")
+	if j.Side() == steps.NewSide {
+		return out, nil // the app's own copy is lost with the old computer
+	}
 	aside, err := j.dropToken(l)
 	if aside != "" {
 		out.Aside = aside
@@ -209,7 +253,7 @@ func (j *Job) Activate(ctx context.Context) ([]*Outcome, error) {
 			return j.check(steps.Activate, c, j.withoutLicence(c), o)
 		}
 		for _, l := range c.Licences {
-			lo, err := j.activate(ctx, c, l, version.Value, o)
+			lo, err := j.activate(ctx, c, l, version, o)
 			if err != nil {
 				return fault.Wrap(fault.DeskDown, err, "the licence %s of %s is not activated", l.Name, c.Title)
 			}
@@ -228,42 +272,100 @@ func (j *Job) withoutLicence(c *card.Card) steps.Facts {
 	return f
 }
 
-func (j *Job) activate(ctx context.Context, c *card.Card, l card.Licence, version string, o *Outcome) (*LicenceOutcome, error) {
+func (j *Job) activate(ctx context.Context, c *card.Card, l card.Licence, version survey.Version, o *Outcome) (*LicenceOutcome, error) {
 	f := j.facts(c)
 	if !f.Packed || f.Side == steps.OldSide {
 		// Nothing need be asked to know that this stops.
 		f.OldState = licence.NotActivated
 		return nil, j.check(steps.Activate, c, f, o)
 	}
-	h, err := j.hold(c, l, version)
+	h, err := j.hold(c, l, version.Value)
 	if err != nil {
 		return nil, err
 	}
+	h.change.Request.Edition = version.Edition
 	j.notify(Event{App: c.Name, Item: l.Name, What: "activating"})
 	// The service knows best; what the kit remembers may be old.
 	old, err := h.status(ctx, j.Kit.Manifest.Old.ID)
 	if err != nil {
 		return nil, err
 	}
-	here := machine.ID(j.Computer)
-	f.OldState, f.NewState, f.Transfers, f.Covers, f.NewVersion = old.State, licence.NotActivated, old.Transfers, old.Covers, version
-	if slices.Contains(old.Active, here) {
-		f.NewState = licence.Active
-	}
-	if f.Now = j.now(); l.Wait != "" && h.state.Old == licence.Deactivated {
-		wait, _ := time.ParseDuration(l.Wait) // the card was checked
-		f.Again = h.state.OldAt.Add(wait)
+	j.rules(&f, h, old)
+	f.NewVersion, f.NewEdition = version.Value, version.Edition
+	if f.Takeover = j.Takeover != ""; f.TakesOver() {
+		f.Unsealed = j.unsealed(ctx, c) // it is what frees the old computer
 	}
 	if err := j.check(steps.Activate, c, f, o); err != nil || len(o.Blocks) > 0 {
 		return nil, err
+	}
+	if f.TakesOver() {
+		if err := j.takeOver(c, l, h, f, o); err != nil {
+			return nil, err
+		}
 	}
 	a, err := h.change.Do(ctx, licence.Activate)
 	if err != nil {
 		return nil, err
 	}
 	out := h.outcome(j, a)
-	out.Did, out.Good = did(a, "activated"), true
+	out.Did, out.Good, out.Disabled = did(a, "activated"), true, a.Disabled != ""
 	return out, j.writeToken(l, a, out)
+}
+
+// rules fills in what a licence allows: what its service says of the old
+// computer, and what the card says where no service does.
+func (j *Job) rules(f *steps.Facts, h *held, old *licence.Answer) {
+	f.OldState, f.NewState, f.Transfers = old.State, licence.NotActivated, old.Transfers
+	if slices.Contains(old.Active, machine.ID(j.Computer)) {
+		f.NewState = licence.Active
+	}
+	f.Covers, f.CoversEd, f.Seats, f.Taken, f.Takeable = old.Covers, old.Edition, old.Seats, len(old.Active), old.Takeover
+	f.Until, f.Again = licence.When(old.Until), licence.When(old.Again)
+	if f.NewState == licence.Active {
+		f.Until = time.Time{} // it is taken up; whether it has run out is verify's to say
+	}
+	if h.card.Method == card.MethodDesk && old.Issued > 0 {
+		f.Now = licence.When(old.Issued) // its own clock decides
+	}
+	if h.state.Old == licence.Deactivated {
+		f.BackBy = backBy(h.card, h.state.OldAt)
+		if again := again(h); again.After(f.Again) {
+			f.Again = again
+		}
+	}
+}
+
+// again is from when the card lets a licence that was freed be taken up again,
+// or the zero time.
+func again(h *held) time.Time {
+	if h.card.Wait == "" || h.state.Old != licence.Deactivated {
+		return time.Time{}
+	}
+	wait, _ := time.ParseDuration(h.card.Wait) // the card was checked
+	return h.state.OldAt.Add(wait)
+}
+
+// takeOver has a person agree, in knowledge of what is spent, to the change
+// that disables the licence on the old computer.
+func (j *Job) takeOver(c *card.Card, l card.Licence, h *held, f steps.Facts, o *Outcome) error {
+	left := "the maker decides what is spent"
+	if f.Transfers >= 0 {
+		left = fmt.Sprintf("1 of the %d transfers left is spent", f.Transfers)
+	}
+	why := fmt.Sprintf("the licence %s of %s is %s on %s; taking it over disables it there, and %s", l.Name, c.Title, f.OldState, f.OldName, left)
+	if j.Agree != nil {
+		if err := j.Agree(strings.ToUpper(why[:1]) + why[1:] + ". Go on?"); err != nil {
+			return err
+		}
+	}
+	h.change.Request.From = j.Kit.Manifest.Old.ID
+	return j.overrode(c, o, steps.Overridden{Gate: "old-deactivated", Step: steps.Activate, Why: why, Because: j.Takeover})
+}
+
+// overrode journals a gate that a person went past with a reason.
+func (j *Job) overrode(c *card.Card, o *Outcome, over steps.Overridden) error {
+	o.Overrode = append(o.Overrode, over)
+	return j.Kit.Record(j.line(steps.EventOverridden, steps.Key{App: c.Name}), over)
 }
 
 // status asks for the state on a computer.

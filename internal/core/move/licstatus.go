@@ -22,8 +22,12 @@ type LicenceStatus struct {
 	Left    int           `json:"transfers_left"` // -1 where it is not known
 	By      string        `json:"seen_by"`
 	Again   *time.Time    `json:"again_from,omitempty"`
+	BackBy  *time.Time    `json:"back_by,omitempty"`     // by when it must be taken up again
+	Trial   *time.Time    `json:"trial_until,omitempty"` // until when the app runs on the new computer without it
+	Expires *time.Time    `json:"expires,omitempty"`
 	Next    steps.Step    `json:"next,omitempty"` // the step that is due; "" where none is
 	Why     string        `json:"why,omitempty"`  // why nothing newer is known
+	seats   int
 }
 
 // LicenceStatuses tells where every licence of the chosen apps stands: live,
@@ -41,17 +45,18 @@ func (j *Job) LicenceStatuses(ctx context.Context) ([]LicenceStatus, error) {
 			s := LicenceStatus{App: c.Name, Title: c.Title, Licence: l.Name, Method: l.Method, Old: licence.Unknown, New: licence.Unknown, Left: -1, By: "the journal"}
 			if known := st.Licences[steps.Key{App: c.Name, Item: l.Name}]; known != nil {
 				s.Old, s.New, s.Left = known.Old, known.New, known.Left
-				if wait, err := time.ParseDuration(l.Wait); err == nil && known.Old == licence.Deactivated && known.New != licence.Active {
-					again := known.OldAt.Add(wait)
-					if again.After(j.now()) {
-						s.Again = &again
-					}
+				if known.Old == licence.Deactivated && known.New != licence.Active {
+					s.Again = j.ahead(again(&held{card: l, state: known}))
+					s.BackBy = orNil(backBy(l, known.OldAt))
 				}
+			}
+			if s.New != licence.Active {
+				s.Trial = j.ahead(j.trialUntil(c, l))
 			}
 			if err := j.live(ctx, c, l, &s); err != nil {
 				s.Why = err.Error()
 			}
-			s.Next = due(s, st.Packed[c.Name] != nil)
+			s.Next = due(s, st.Packed[c.Name] != nil, st.Trying(c))
 			out = append(out, s)
 		}
 	}
@@ -72,11 +77,15 @@ func (j *Job) live(ctx context.Context, c *card.Card, l card.Licence, s *Licence
 	if err != nil {
 		return err
 	}
-	s.Left, s.By = a.Transfers, "the licence desk"
+	s.Left, s.By, s.seats = a.Transfers, "the licence desk", a.Seats
+	if at := j.ahead(licence.When(a.Again)); at != nil && !a.State.Held() {
+		s.Again = at
+	}
+	s.Expires = orNil(licence.When(a.Until))
 	if h.by != nil {
 		s.By = h.by(ctx)
 	}
-	if j.side() == steps.OldSide {
+	if j.Side() == steps.OldSide {
 		s.Old = a.State
 		elsewhere := slices.ContainsFunc(a.Active, func(c string) bool { return c != here })
 		if s.New == licence.Unknown && !elsewhere {
@@ -93,12 +102,35 @@ func (j *Job) live(ctx context.Context, c *card.Card, l card.Licence, s *Licence
 	return nil
 }
 
-// due is the step that a licence waits for.
-func due(s LicenceStatus, packed bool) steps.Step {
+// ahead is a time that is still to come, or nil.
+func (j *Job) ahead(t time.Time) *time.Time {
+	if t.After(j.now()) {
+		return &t
+	}
+	return nil
+}
+
+// orNil is a time that is known, or nil.
+func orNil(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+// due is the step that a licence waits for. One that is tried first waits for
+// its data to be proven.
+func due(s LicenceStatus, packed, trying bool) steps.Step {
 	free := slices.Contains([]licence.State{licence.Deactivated, licence.NotActivated}, s.Old)
 	switch {
 	case !packed:
 		return steps.Pack
+	case s.seats > 1 && s.New == licence.Active:
+		return ""
+	case trying && !free && s.Trial == nil:
+		return steps.Unpack
+	case trying && !free:
+		return steps.Verify
 	case !free:
 		return steps.Deactivate
 	case s.New != licence.Active:

@@ -21,7 +21,6 @@ import (
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/steps"
-	"movekit/internal/core/tree"
 )
 
 // Guided is one step that a person is asked to take.
@@ -32,6 +31,7 @@ type Guided struct {
 	Step, Of int
 	Do       string // may hold secrets: it is shown, and kept nowhere
 	Ask      string // what the person is asked to type; "" where it is enough that it is done
+	Secret   bool   // whether what is typed is not to be seen
 	Evidence bool   // whether a file that proves it is asked for
 }
 
@@ -62,23 +62,27 @@ type byHand struct {
 // Ask answers like a licence service.
 func (b byHand) Ask(ctx context.Context, action licence.Action, r licence.Request, _ string) (*licence.Answer, error) {
 	here := r.Computer == machine.ID(b.Computer)
+	lost := b.OldLost != "" && r.Computer == b.Kit.Manifest.Old.ID
 	a := b.remembered(r.Computer)
-	if !here {
+	if !here && !lost {
 		return a, nil
 	}
 	var err error
 	switch {
+	case lost && !here && action == licence.Deactivate:
+		err = b.guide(ctx, action, r, a)
+	case lost && !here:
 	case action == licence.Status && b.card.Method == card.MethodCommand:
 		err = b.show(ctx, a)
 	case action == licence.Status && b.card.Method == card.MethodFile:
 		err = b.look(ctx, a)
 	case action == licence.Status:
 	case b.card.Method == card.MethodCommand:
-		err = b.command(ctx, action, a)
+		err = b.command(ctx, action, r, a)
 	case b.card.Method == card.MethodFile:
-		err = b.file(ctx, action, a)
+		err = b.file(ctx, action, r, a)
 	default:
-		err = b.guide(ctx, action, a)
+		err = b.guide(ctx, action, r, a)
 	}
 	a.Action, a.Nonce, a.Licence, a.Product, a.Issued = action, r.Nonce, licence.LicenceID(r.Serial), r.Product, b.now().Unix()
 	return a, err
@@ -88,7 +92,10 @@ func (b byHand) Ask(ctx context.Context, action licence.Action, r licence.Reques
 // old one, and is new on the other.
 func (b byHand) remembered(computer string) *licence.Answer {
 	st := b.State().Licences[b.key]
-	a := &licence.Answer{Computer: computer, Transfers: -1, State: licence.NotActivated}
+	a := &licence.Answer{Computer: computer, Transfers: -1, State: licence.NotActivated, Covers: b.card.Covers, Edition: b.card.Edition, Seats: max(b.card.Seats, 1), Takeover: b.card.Takeover}
+	if until := lastOf(b.card.Expires); !until.IsZero() {
+		a.Until = until.Unix()
+	}
 	old, now := licence.Active, licence.NotActivated
 	if st != nil {
 		a.Transfers = st.Left
@@ -108,6 +115,9 @@ func (b byHand) remembered(computer string) *licence.Answer {
 	if a.State = now; computer == b.Kit.Manifest.Old.ID {
 		a.State = old
 	}
+	if a.State == licence.Active && a.Until != 0 && !b.now().Before(licence.When(a.Until)) {
+		a.State = licence.Expired
+	}
 	if now == licence.Active && b.Kit.Manifest.New.ID != "" {
 		a.Active = append(a.Active, b.Kit.Manifest.New.ID)
 	} else if now == licence.Active {
@@ -116,15 +126,20 @@ func (b byHand) remembered(computer string) *licence.Answer {
 	return a
 }
 
-// became notes a change that was carried out.
-func (b byHand) became(action licence.Action, a *licence.Answer) {
+// became notes a change that was carried out; from is the computer whose
+// licence was taken over.
+func (b byHand) became(action licence.Action, from string, a *licence.Answer) {
 	if action == licence.Deactivate {
 		a.State = licence.Deactivated
 		a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == a.Computer })
 		return
 	}
-	a.State = licence.Active
-	a.Active = append(a.Active, a.Computer)
+	if a.State, a.Disabled = licence.Active, from; from != "" {
+		a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == from })
+	}
+	if !slices.Contains(a.Active, a.Computer) {
+		a.Active = append(a.Active, a.Computer)
+	}
 	if b.card.Transfers != nil {
 		a.Spent = 1
 		a.Transfers = max(a.Transfers-1, 0)
@@ -144,11 +159,8 @@ func usual(action licence.Action) []card.Guide {
 
 // guide has a person take the steps that are not taken yet. Each is journalled
 // before the next.
-func (b byHand) guide(ctx context.Context, action licence.Action, a *licence.Answer) error {
-	change := b.card.Change(action == licence.Deactivate)
-	if change == nil {
-		change = &card.Change{Steps: usual(action)}
-	}
+func (b byHand) guide(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
+	change := b.changeOf(action)
 	taken := 0
 	if st := b.State().Licences[b.key]; st != nil {
 		for _, s := range st.Stepped {
@@ -175,8 +187,30 @@ func (b byHand) guide(ctx context.Context, action licence.Action, a *licence.Ans
 			return err
 		}
 	}
-	b.became(action, a)
+	b.became(action, r.From, a)
 	return nil
+}
+
+// changeOf is how a person carries out an action.
+func (b byHand) changeOf(action licence.Action) *card.Change {
+	change := b.card.Change(action == licence.Deactivate)
+	lost := b.OldLost != "" && action == licence.Deactivate && b.Side() == steps.NewSide
+	switch {
+	case lost && b.card.Lost != nil:
+		return b.card.Lost
+	case lost && (b.card.Method == card.MethodAccount || b.card.Method == card.MethodToken):
+		return change // nothing of it is done on the old computer itself
+	case lost && b.card.Method == card.MethodFile:
+		return &card.Change{Steps: []card.Guide{{Do: "The licence's files are lost with " + b.Kit.Manifest.Old.Name + ". Should its disk ever be used again, delete them there first.", Ask: "Who answers for that?"}}}
+	case lost:
+		return &card.Change{Steps: []card.Guide{
+			{Do: "Tell " + orWord(b.app.Maker, "the maker") + " that " + b.Kit.Manifest.Old.Name + " is lost, and have the licence freed: `movekit licence letter " + b.app.Name + "` writes what they will ask for."},
+			{Do: "Wait for what they say.", Ask: "What did they answer?"},
+		}}
+	case change == nil:
+		return &card.Change{Steps: usual(action)}
+	}
+	return change
 }
 
 // plugged sees that a token is in this computer before it is taken up here. It
@@ -272,7 +306,10 @@ func (b byHand) run(ctx context.Context, args []string) (said string, code int, 
 	if err != nil {
 		return "", 0, err
 	}
-	const limit = 2 * time.Minute
+	limit := 2 * time.Minute
+	if own, err := time.ParseDuration(b.card.Show.Limit); err == nil {
+		limit = own
+	}
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	var out bytes.Buffer
@@ -317,6 +354,9 @@ func (b byHand) show(ctx context.Context, a *licence.Answer) error {
 		}
 		a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == a.Computer })
 	}
+	if over, _ := regexp.MatchString(b.card.Show.Over, said); over && b.card.Show.Over != "" {
+		a.State = licence.Expired
+	}
 	if b.card.Show.Left != "" {
 		if m := regexp.MustCompile(b.card.Show.Left).FindStringSubmatch(said); len(m) > 1 {
 			if n, err := strconv.Atoi(m[1]); err == nil {
@@ -329,7 +369,7 @@ func (b byHand) show(ctx context.Context, a *licence.Answer) error {
 
 // command has the maker's program free or take up the licence, and asks it for
 // the state afterwards.
-func (b byHand) command(ctx context.Context, action licence.Action, a *licence.Answer) error {
+func (b byHand) command(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
 	change := b.card.Change(action == licence.Deactivate)
 	if err := b.show(ctx, a); err != nil {
 		return err
@@ -346,7 +386,7 @@ func (b byHand) command(ctx context.Context, action licence.Action, a *licence.A
 	if !ok {
 		return fault.New(fault.DeskRefused, "the maker's command %s does not say that it is done (it ended with %d)", change.Run[0], code)
 	}
-	b.became(action, a)
+	b.became(action, r.From, a)
 	if err := b.show(ctx, a); err != nil {
 		return err
 	}
@@ -359,150 +399,13 @@ func (b byHand) command(ctx context.Context, action licence.Action, a *licence.A
 	return nil
 }
 
-// files are the places of a file licence's items on this computer.
-func (b byHand) files(ctx context.Context) ([]target, error) {
-	all, _, err := b.targets(ctx, b.app)
-	if err != nil {
-		return nil, err
-	}
-	var out []target
-	for _, t := range all {
-		if slices.Contains(b.card.Items, t.card.Name) {
-			out = append(out, t)
-		}
-	}
-	if len(out) == 0 {
-		return nil, fault.New(fault.Missing, "the files of the licence %s of %s are not in the kit", b.card.Name, b.app.Title)
-	}
-	return out, nil
-}
-
-// look tells the state from the files that are here. The new computer has the
-// licence when all are the ones that were sealed; the old one, as long as any
-// is there.
-func (b byHand) look(ctx context.Context, a *licence.Answer) error {
-	all, err := b.files(ctx)
-	if err != nil {
-		return err
-	}
-	here := 0
-	for _, t := range all {
-		has, err := machine.Exists(t.path)
-		if err == nil && b.side() == steps.NewSide {
-			has, err = b.sameAlready(ctx, t)
-		}
-		if err != nil {
-			return err
-		}
-		if has {
-			here++
-		}
-	}
-	active := here == len(all) || b.side() == steps.OldSide && here > 0
-	a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == a.Computer })
-	switch {
-	case active:
-		a.State, a.Active = licence.Active, append(a.Active, a.Computer)
-		if until := expired(all, b.now()); until != "" {
-			a.State, a.Covers = licence.Expired, ""
-		}
-	case a.State == licence.Active:
-		a.State = licence.Deactivated
-	}
-	return nil
-}
-
-// expired says when a certificate among files has run out, or "".
-func expired(all []target, now time.Time) string {
-	for _, t := range all {
-		data, err := os.ReadFile(t.path)
-		if err != nil {
-			continue
-		}
-		if c := licence.ReadCertificate(data); c != nil && c.Until.Before(now) {
-			return c.Until.Format("2 Jan 2006")
-		}
-	}
-	return ""
-}
-
-// file frees a file licence by setting its files aside, and takes it up by
-// seeing that they are in place and belong together.
-func (b byHand) file(ctx context.Context, action licence.Action, a *licence.Answer) error {
-	all, err := b.files(ctx)
-	if err != nil {
-		return err
-	}
-	if action == licence.Deactivate {
-		for _, t := range all {
-			if there, err := machine.Exists(t.path); err != nil || !there {
-				continue
-			}
-			aside := tree.AsideName(t.path, b.now())
-			if err := os.Rename(t.path, aside); err != nil {
-				return fault.Wrap(fault.CannotPlace, err, "cannot set %s aside", t.path)
-			}
-			*b.aside = append(*b.aside, aside)
-		}
-		b.became(action, a)
-		return nil
-	}
-	for _, t := range all {
-		same, err := b.sameAlready(ctx, t)
-		if err != nil {
-			return err
-		}
-		if !same {
-			return fault.New(fault.Missing, "%s of %s is not in place here: run `movekit unpack %s` first", t.card.Name, b.app.Title, b.app.Name)
-		}
-	}
-	if until := expired(all, b.now()); until != "" {
-		return fault.New(fault.DeskRefused, "the certificate of the licence %s ran out on %s: a new one must be asked for", b.card.Name, until)
-	}
-	if err := paired(all); err != nil {
-		return err
-	}
-	b.became(action, a)
-	return nil
-}
-
-// paired sees that a certificate and a private key among files belong together.
-func paired(all []target) error {
-	cert, key := "", ""
-	for _, t := range all {
-		data, err := os.ReadFile(t.path)
-		if err != nil {
-			return fault.Wrap(fault.Unreadable, err, "cannot read %s", t.path)
-		}
-		if c := licence.ReadCertificate(data); c != nil {
-			cert = c.Key
-		}
-		if k := licence.ReadKey(data); k != "" {
-			key = k
-		}
-	}
-	if cert != "" && key != "" && cert != key {
-		return fault.New(fault.DeskRefused, "the certificate and the private key here do not belong together")
-	}
-	return nil
-}
-
 // seenBy says how a licence's state was seen.
 func (b byHand) seenBy(ctx context.Context) string {
 	switch b.card.Method {
 	case card.MethodCommand:
 		return "the maker's own program"
 	case card.MethodFile:
-		if all, err := b.files(ctx); err == nil {
-			for _, t := range all {
-				if data, err := os.ReadFile(t.path); err == nil {
-					if c := licence.ReadCertificate(data); c != nil {
-						return fmt.Sprintf("the certificate of %s (key %s…, valid until %s)", c.Subject, c.Key[:16], c.Until.Format("2 Jan 2006"))
-					}
-				}
-			}
-		}
-		return "the files on " + b.Computer.Name()
+		return b.seenInFiles(ctx)
 	}
 	st := b.State().Licences[b.key]
 	if st == nil || len(st.History) == 0 {

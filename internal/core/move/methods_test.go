@@ -18,6 +18,9 @@ import (
 	"testing"
 	"time"
 
+	"github.com/youmark/pkcs8"
+	"software.sslmate.com/src/go-pkcs12"
+
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
@@ -232,36 +235,81 @@ func TestFileLicence(t *testing.T) {
 	}
 }
 
+// TestCertificates reads files of every form, and tells what runs out and what
+// belongs together.
 func TestCertificates(t *testing.T) {
 	now := time.Now()
 	cert, key := signed(t, now.AddDate(1, 0, 0))
 	late, lateKey := signed(t, now.AddDate(0, 0, -1))
-	dir := t.TempDir()
+	o := newOffice(t, fileCard, "linux", nil)
+	b := byHand{Job: o.job(o.now), app: o.kit.Cards[0], secrets: licence.Secrets{Passphrase: "tide-table"}}
 	at := func(name, text string) target {
-		path := filepath.Join(dir, name)
-		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
-			t.Fatal(err)
+		lay(t, o.dir, map[string]string{name: text})
+		return target{path: filepath.Join(o.dir, name)}
+	}
+	p12, lockedKey := encrypted(t, cert, key, "tide-table")
+	for name, c := range map[string]struct {
+		files          []target
+		apart, expired bool
+	}{
+		"a certificate and its key":           {[]target{at("a", cert), at("b", key)}, false, false},
+		"another's key":                       {[]target{at("a", cert), at("c", lateKey)}, true, false},
+		"one that ran out":                    {[]target{at("d", late)}, false, true},
+		"text":                                {[]target{at("e", "text")}, false, false},
+		"its encrypted key":                   {[]target{at("a", cert), at("f", lockedKey)}, false, false},
+		"another's certificate and encrypted": {[]target{at("d", late), at("f", lockedKey)}, true, true},
+		"one file of PKCS 12":                 {[]target{at("g", p12)}, false, false},
+		"PKCS 12 and another's key":           {[]target{at("g", p12), at("c", lateKey)}, true, false},
+	} {
+		if err := b.paired(c.files); (err != nil) != c.apart || c.apart && fault.KindOf(err) != fault.DeskRefused {
+			t.Errorf("%s: %v", name, err)
 		}
-		return target{path: path}
+		if (b.expired(c.files) != "") != c.expired {
+			t.Errorf("%s: runs out %q", name, b.expired(c.files))
+		}
 	}
-	if err := paired([]target{at("a", cert), at("b", key)}); err != nil {
-		t.Error(err)
-	}
-	if err := paired([]target{at("a", cert), at("b", lateKey)}); fault.KindOf(err) != fault.DeskRefused {
-		t.Errorf("another's key: %v", err)
-	}
-	if expired([]target{at("a", late)}, now) == "" || expired([]target{at("a", cert), at("b", key), at("c", "text")}, now) != "" {
-		t.Error("what has run out")
-	}
-	c := licence.ReadCertificate([]byte(key + cert))
-	if c == nil || c.Key != licence.ReadKey([]byte(key)) || c.Issuer != c.Subject {
+	c := licence.ReadContents([]byte(key+cert), "")
+	if c.Certificate == nil || c.Certificate.Key != c.Key || c.Certificate.Issuer != c.Certificate.Subject {
 		t.Errorf("%+v", c)
 	}
-	for _, text := range []string{"", "text", "-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n", cert[:40]} {
-		if licence.ReadCertificate([]byte(text)) != nil || licence.ReadKey([]byte(text)) != "" {
-			t.Errorf("%q is read", text)
+	if got := licence.ReadContents([]byte(p12), "tide-table"); got.Certificate == nil || got.Certificate.Key != c.Key || got.Key != c.Key || got.Certificate.Subject != "CN=Tern Quay harbour office" {
+		t.Errorf("PKCS 12: %+v", got)
+	}
+	for name, text := range map[string]string{"PKCS 12": p12, "PKCS 8": lockedKey} {
+		if got := licence.ReadContents([]byte(text), "wrong"); !got.Locked || got.Key != "" {
+			t.Errorf("%s with another passphrase: %+v", name, got)
 		}
 	}
+	for _, text := range []string{"", "text", "-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n", cert[:40], p12[:len(p12)/2]} {
+		if got := licence.ReadContents([]byte(text), ""); got.Certificate != nil || got.Key != "" {
+			t.Errorf("%q is read: %+v", text, got)
+		}
+	}
+}
+
+// encrypted puts a certificate and its key into PKCS #12, and the key into an
+// encrypted PKCS #8 file.
+func encrypted(t *testing.T, cert, key, passphrase string) (p12, pkcs8Text string) {
+	t.Helper()
+	block, _ := pem.Decode([]byte(cert))
+	c, err := x509.ParseCertificate(block.Bytes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	block, _ = pem.Decode([]byte(key))
+	k, err := x509.ParsePKCS8PrivateKey(block.Bytes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	out, err := pkcs12.Modern.Encode(k, c, nil, passphrase)
+	if err != nil {
+		t.Fatal(err)
+	}
+	der, err := pkcs8.MarshalPrivateKey(k, []byte(passphrase), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(out), string(pem.EncodeToMemory(&pem.Block{Type: "ENCRYPTED PRIVATE KEY", Bytes: der}))
 }
 
 // live makes a simulated computer count as one that runs.

@@ -56,7 +56,7 @@ func (r *Readiness) add(app, what string, ready bool, says, first string) {
 // OnNew looks at the new computer before an unpack, and changes nothing on it.
 // What is in the way is held against the kit where that is unlocked.
 func (j *Job) OnNew(ctx context.Context) (*Readiness, error) {
-	if j.side() == steps.OldSide {
+	if j.Side() == steps.OldSide {
 		return nil, fault.New(fault.Usage, "this is the old computer %s itself; run this on the new one", j.Computer.Name())
 	}
 	cards, err := j.cards()

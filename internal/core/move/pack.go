@@ -83,7 +83,10 @@ func (j *Job) packApp(ctx context.Context, c *card.Card, o *Outcome) error {
 		packed.Where = append(packed.Where, machine.Spoken(j.Computer, p.Path))
 	}
 	for i, l := range c.Licences {
-		if secrets := a.Licences[i].Secrets; secrets.Serial != "" && secrets.Code != "" {
+		if err := j.complete(ctx, c, l, &a.Licences[i], a.Places); err != nil {
+			return err
+		}
+		if s := a.Licences[i].Secrets; s.Serial != "" && s.Code != "" || s.Passphrase != "" {
 			if err := j.sealLicence(ctx, c, l, a.Licences[i]); err != nil {
 				return err
 			}

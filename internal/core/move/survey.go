@@ -21,7 +21,7 @@ func (j *Job) Survey(ctx context.Context) (*survey.Survey, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.Side = j.side()
+	s.Side = j.Side()
 	if s.Side != steps.OldSide {
 		for i := range s.Apps {
 			s.Apps[i].Blocks = nil // no pack is due here

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"time"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/desktop"
@@ -70,14 +71,31 @@ func (j *Job) Verify(ctx context.Context) ([]*Outcome, error) {
 func (o *Outcome) Equal() bool {
 	return o.Err == nil && len(o.Blocks) == 0 &&
 		!slices.ContainsFunc(o.Items, func(i ItemOutcome) bool { return !i.Equal }) &&
-		!slices.ContainsFunc(o.Licences, func(l LicenceOutcome) bool { return !l.Good })
+		!slices.ContainsFunc(o.Licences, func(l LicenceOutcome) bool { return !l.Good && l.Trial == nil })
 }
 
 func (j *Job) verifyItem(ctx context.Context, t target) (*steps.Checked, error) {
 	if j.database(t.card.Kind) != nil {
 		return j.verifyDatabase(ctx, t)
 	}
+	if again, err := j.issuedAgain(ctx, t); again || err != nil {
+		return &steps.Checked{Equal: true, Rows: []steps.Row{{What: "licence file", Old: "for " + j.Kit.Manifest.Old.Name, New: "issued again", Same: true}}}, err
+	}
 	return j.verifyTree(ctx, t)
+}
+
+// issuedAgain reports whether an item is the file of a licence that was issued
+// again for this computer, and so is not to be what it was.
+func (j *Job) issuedAgain(ctx context.Context, t target) (bool, error) {
+	app := j.Kit.Card(t.item.Key.App)
+	for _, l := range app.Licences {
+		st := j.State().Licences[steps.Key{App: app.Name, Item: l.Name}]
+		if l.Bound && slices.Contains(l.Items, t.card.Name) && st != nil && st.New == licence.Active {
+			same, err := j.sameAlready(ctx, t)
+			return !same, err
+		}
+	}
+	return false, nil
 }
 
 // verifyStay sees that an item that stays where it is has the same address in
@@ -207,11 +225,16 @@ func (j *Job) verifyLicence(ctx context.Context, c *card.Card, l card.Licence) (
 	}
 	seen := steps.Seen{Old: h.state.Old, New: h.state.New, Left: h.state.Left, By: "the kit's journal, since the licence desk could not be asked"}
 	old, asked := h.status(ctx, j.Kit.Manifest.Old.ID)
+	both := false // whether its rule lets it be active on both
 	if seen.Asked = asked == nil; seen.Asked {
 		seen.Old, seen.New, seen.Left, seen.By = old.State, licence.NotActivated, old.Transfers, "the licence desk"
 		if slices.Contains(old.Active, machine.ID(j.Computer)) {
 			seen.New = licence.Active
+			if until := licence.When(old.Until); !until.IsZero() && !j.now().Before(until) {
+				seen.New = licence.Expired
+			}
 		}
+		both = len(old.Active) <= old.Seats
 	}
 	if seen.Asked && h.by != nil {
 		// What the files or the maker's program show here comes before what the
@@ -222,16 +245,41 @@ func (j *Job) verifyLicence(ctx context.Context, c *card.Card, l card.Licence) (
 		}
 		seen.Asked = err == nil
 	}
-	seen.Good = seen.Asked && seen.New == licence.Active && seen.Old != licence.Active
+	seen.Good = seen.Asked && seen.New == licence.Active && (!seen.Old.Held() || both)
+	trial := j.trialUntil(c, l)
+	seen.Trial = seen.Asked && !seen.New.Held() && seen.Old.Held() && trial.After(j.now())
 	line := j.line(steps.EventSeen, steps.Key{App: c.Name})
 	line.Licence = l.Name
 	if err := j.Kit.Record(line, seen); err != nil {
 		return nil, err
 	}
-	return &LicenceOutcome{
+	out := &LicenceOutcome{
 		Licence: l.Name, Serial: masked(h.secrets.Serial), Old: seen.Old, New: seen.New,
 		Transfers: seen.Left, Spent: h.state.Spent, Did: "seen", By: seen.By, Good: seen.Good,
-	}, couldNot(asked, l, c)
+	}
+	if seen.Trial {
+		out.Trial = &trial
+	}
+	return out, couldNot(asked, l, c)
+}
+
+// trialUntil is until when the app runs on the new computer without its
+// licence, counted from when its data was put in place; or the zero time.
+func (j *Job) trialUntil(c *card.Card, l card.Licence) time.Time {
+	length, err := time.ParseDuration(l.Trial)
+	if err != nil {
+		return time.Time{}
+	}
+	var first time.Time
+	for _, it := range j.State().AppItems(c.Name) {
+		if at := it.PlacedAt; !at.IsZero() && (first.IsZero() || at.Before(first)) {
+			first = at
+		}
+	}
+	if first.IsZero() {
+		return first
+	}
+	return first.Add(length)
 }
 
 // couldNot says that a licence's state could not be asked for.

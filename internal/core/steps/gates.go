@@ -41,6 +41,7 @@ type Facts struct {
 	TooFew     []string // exports that are fewer than there must be
 	Unsynced   []string // what is not sent yet
 	Unreadable []string // places that cannot be read
+	BadSerials []string // serials that do not agree with their check characters
 	LacksNeed  []string // items here without one they need
 	BadNames   []string // names that the new computer's system forbids
 	NoUser     []string // users whose counterpart is not here
@@ -64,8 +65,19 @@ type Facts struct {
 	NewState  licence.State
 	Transfers int // left; -1 where it is not known
 	Covers    string
+	CoversEd  string    // edition that it covers
 	Again     time.Time // from when the maker lets it be taken up again
+	BackBy    time.Time // by when it must be taken up again
+	Until     time.Time // when it runs out
 	Now       time.Time
+	Written   time.Time // when the kit was last written, by the clock that was there
+	Seats     int       // computers it may be active on at a time
+	Taken     int       // computers it is active on
+	Takeable  bool      // taking it up here may disable it on the old computer
+	Takeover  bool      // a person asked for that
+	OldLost   bool      // a person said that the old computer cannot be started any more
+
+	Behind string // what another copy of the kit has and this one has not
 
 	Proven     bool     // verify found everything equal
 	OldChanged []string // what changed on the old computer since the pack
@@ -96,15 +108,33 @@ func when(bad bool, format string, args ...any) []string {
 	return []string{fmt.Sprintf(format, args...)}
 }
 
+// TakesOver reports whether taking the licence up here disables it on the old
+// computer.
+func (f Facts) TakesOver() bool { return f.Takeover && f.Takeable && f.OldState.Held() }
+
+// seatLeft reports whether the licence's rule lets it be active on both
+// computers.
+func (f Facts) seatLeft() bool {
+	return f.Seats > 1 && (f.Taken < f.Seats || f.NewState == licence.Active && f.Taken <= f.Seats)
+}
+
+func clock(t time.Time) string { return t.Local().Format("2 Jan 2006 15:04") }
+
 // Gates is the table of all gates.
 var Gates = []Gate{
 	{"old-computer", []Step{Pack, Deactivate, Retire}, true, true, "this step runs on the old computer",
 		func(f Facts) []string {
-			return when(f.Side != OldSide, "this is %s, not the old computer %s", f.Here, f.OldName)
+			return when(f.Side != OldSide && !f.OldLost, "this is %s, not the old computer %s", f.Here, f.OldName)
 		}},
 	{"other-computer", []Step{Unpack, Undo, Activate, Verify}, true, true, "this step does not run on the old computer",
 		func(f Facts) []string {
 			return when(f.Side == OldSide, "this is the old computer %s itself", f.Here)
+		}},
+	{"newest-copy", []Step{Pack, Deactivate, Unpack, Undo, Activate, Verify}, false, false, "no other copy of the kit was worked on here",
+		func(f Facts) []string { return when(f.Behind != "", "%s", f.Behind) }},
+	{"clock-right", []Step{Deactivate, Activate}, false, false, "this computer's clock is not behind the kit",
+		func(f Facts) []string {
+			return when(f.Written.After(f.Now.Add(time.Hour)), "the clock of %s says %s, and the kit was written at %s", f.Here, clock(f.Now), clock(f.Written))
 		}},
 	{"kit-whole", []Step{Deactivate, Unpack, Activate}, true, false, "the kit reads back whole",
 		func(f Facts) []string { return f.KitDamage }},
@@ -126,6 +156,8 @@ var Gates = []Gate{
 		}},
 	{"needs-met", []Step{Pack}, false, false, "what an item cannot be used without is there too",
 		func(f Facts) []string { return f.LacksNeed }},
+	{"serial-right", []Step{Pack}, false, false, "serials agree with their check characters",
+		func(f Facts) []string { return f.BadSerials }},
 	{"names-fit", []Step{Pack}, false, false, "the new computer's system takes every name",
 		func(f Facts) []string {
 			return when(len(f.BadNames) > 0, "the new computer cannot have these names: %s", strings.Join(f.BadNames, "; "))
@@ -134,14 +166,14 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(f.Need > 0 && uint64(f.Need) > f.Free, "%s are needed, %s are free", humanize.Bytes(uint64(max(f.Need, 0))), humanize.Bytes(f.Free))
 		}},
-	{"sealed", []Step{Deactivate}, true, false, "everything the card lists is sealed and reads back whole",
+	{"sealed", []Step{Deactivate, Activate}, true, false, "everything the card lists is sealed and reads back whole",
 		func(f Facts) []string {
 			if !f.Packed {
 				return []string{f.Title + " is not packed"}
 			}
 			return when(len(f.Unsealed) > 0, "does not read back whole: %s", strings.Join(f.Unsealed, ", "))
 		}},
-	{"packed", []Step{Unpack, Undo, Activate, Verify}, true, false, "the app was packed",
+	{"packed", []Step{Unpack, Undo, Verify}, true, false, "the app was packed",
 		func(f Facts) []string { return when(!f.Packed, "%s is not packed", f.Title) }},
 	{"users-known", []Step{Unpack}, false, false, "every user of the old computer is on this one",
 		func(f Facts) []string {
@@ -176,20 +208,38 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(f.OldEdition != "" && !strings.EqualFold(f.OldEdition, f.NewEdition), "%s was the edition %q and is %q here", f.Title, f.OldEdition, f.NewEdition)
 		}},
-	{"old-deactivated", []Step{Activate}, true, false, "the licence is not active on the old computer",
+	{"old-deactivated", []Step{Activate}, true, false, "the licence is not active on the old computer, or its rule allows that",
 		func(f Facts) []string {
-			return when(f.OldState != licence.Deactivated && f.OldState != licence.NotActivated, "the licence is %s on %s", f.OldState, f.OldName)
+			switch {
+			case f.OldState == licence.Deactivated, f.OldState == licence.NotActivated, f.seatLeft():
+				return nil
+			case f.Takeover && !f.Takeable:
+				return []string{fmt.Sprintf("the licence is %s on %s, and cannot be taken over", f.OldState, f.OldName)}
+			}
+			return when(!f.Takeover, "the licence is %s on %s", f.OldState, f.OldName)
 		}},
 	{"allowance", []Step{Activate}, true, false, "a transfer is left",
 		func(f Facts) []string {
-			return when(f.NewState != licence.Active && f.OldState == licence.Deactivated && f.Transfers == 0, "no transfer is left on this licence")
+			moves := f.OldState == licence.Deactivated || f.TakesOver()
+			return when(f.NewState != licence.Active && moves && f.Transfers == 0, "no transfer is left on this licence")
+		}},
+	{"not-expired", []Step{Activate}, true, false, "the licence has not run out",
+		func(f Facts) []string {
+			return when(!f.Until.IsZero() && !f.Now.Before(f.Until), "it ran out on %s", f.Until.Add(-time.Second).Format("2 Jan 2006"))
+		}},
+	{"back-in-time", []Step{Deactivate, Activate}, false, false, "there is time left to take the licence up again",
+		func(f Facts) []string {
+			return when(f.NewState != licence.Active && !f.BackBy.IsZero() && f.Now.After(f.BackBy), "its maker wants it taken up again by %s, which is over", clock(f.BackBy))
 		}},
 	{"waiting-over", []Step{Activate}, false, false, "the maker's waiting time is over",
 		func(f Facts) []string {
-			return when(f.NewState != licence.Active && f.Again.After(f.Now), "it can be taken up again from %s", f.Again.Local().Format("2 Jan 2006 15:04"))
+			return when(f.NewState != licence.Active && f.Again.After(f.Now), "it can be taken up again from %s", clock(f.Again))
 		}},
-	{"covered", []Step{Activate}, false, false, "the licence covers the version here",
+	{"covered", []Step{Activate}, false, false, "the licence covers the version and edition here",
 		func(f Facts) []string {
+			if f.CoversEd != "" && f.NewEdition != "" && !strings.EqualFold(f.CoversEd, f.NewEdition) {
+				return []string{fmt.Sprintf("the licence covers the edition %q; %q is here", f.CoversEd, f.NewEdition)}
+			}
 			c, v := version.Numbers(f.Covers), version.Numbers(f.NewVersion)
 			return when(len(c) > 0 && (len(v) == 0 || c[0] != v[0]), "the licence covers version %s; version %q is here", f.Covers, f.NewVersion)
 		}},

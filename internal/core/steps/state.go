@@ -86,6 +86,7 @@ type Requested struct {
 	Action   licence.Action `json:"action"`
 	Computer string         `json:"computer"` // machine.ID
 	Nonce    string         `json:"nonce"`
+	Version  string         `json:"version,omitempty"`
 }
 
 // Stepped is the data of EventStepped: what a person saw and did. Secrets that
@@ -148,6 +149,9 @@ type Seen struct {
 	// those that the journal remembers, which is no proof.
 	Asked bool `json:"asked"`
 	Good  bool `json:"good"`
+	// Trial is true where the app runs on the new computer without it, and it
+	// is not moved yet.
+	Trial bool `json:"trial,omitempty"`
 }
 
 // Overridden is the data of EventOverridden.
@@ -165,6 +169,7 @@ type Item struct {
 	SealedAt time.Time
 	Placing  *Placed // begun, and not ended
 	Placed   *Placed
+	PlacedAt time.Time
 	Undoing  *Undone // begun, and not ended
 	Checked  *Checked
 	Ticked   map[string]bool // exports that a person has taken in
@@ -256,6 +261,7 @@ func (s *State) Add(l journal.Line) {
 			it.Placing = read[Placed](l)
 		case EventPlaced:
 			it.Placed, it.Placing, it.Checked, it.Undoing = read[Placed](l), nil, nil, nil
+			it.PlacedAt = l.At
 			if aside := it.Placed.Aside; aside != "" && !slices.Contains(s.Asides[l.App], aside) {
 				s.Asides[l.App] = append(s.Asides[l.App], aside)
 			}
@@ -266,6 +272,7 @@ func (s *State) Add(l journal.Line) {
 		case EventUndone:
 			back := read[Undone](l).Back
 			it.Placed, it.Placing, it.Checked, it.Undoing, it.Ticked = nil, nil, nil, nil, nil
+			it.PlacedAt = time.Time{}
 			s.Asides[l.App] = slices.DeleteFunc(s.Asides[l.App], func(aside string) bool { return aside == back })
 		case EventTicked:
 			for _, f := range read[Ticked](l).Files {
@@ -319,6 +326,9 @@ func (s *State) answered(l journal.Line) {
 	} else {
 		lic.New, lic.NewAt = a.State, l.At
 	}
+	if a.Disabled != "" && a.Disabled == s.Old.ID {
+		lic.Old, lic.OldAt = licence.Deactivated, l.At // taken over
+	}
 }
 
 // AppItems returns the items an app was packed with.
@@ -334,6 +344,24 @@ func (s *State) AppItems(app string) []*Item {
 		}
 	}
 	return out
+}
+
+// Trying reports whether an app that runs without its licence for a trial
+// period is to be tried on the new computer first: its data is not proven
+// there, and the licence is not freed.
+func (s *State) Trying(c *card.Card) bool {
+	for _, l := range c.Licences {
+		st := s.Licences[Key{App: c.Name, Item: l.Name}]
+		if l.Trial == "" || st != nil && (st.Old == licence.Deactivated || st.New == licence.Active) {
+			continue
+		}
+		for _, it := range s.AppItems(c.Name) {
+			if it.Checked == nil || !it.Checked.Equal {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // Waiting reports whether exports of an app are in place and not all taken in
@@ -416,10 +444,10 @@ func (s *State) Progress(app string, step Step, licences int) Done {
 			}
 		}
 		for _, l := range lics {
-			if d == Yes && (l.Seen == nil || !l.Seen.Asked) {
+			if d == Yes && (l.Seen == nil || !l.Seen.Asked || l.Seen.Trial) {
 				d = Partly
 			}
-			if l.Seen != nil && l.Seen.Asked && !l.Seen.Good {
+			if l.Seen != nil && l.Seen.Asked && !l.Seen.Good && !l.Seen.Trial {
 				return Bad
 			}
 		}

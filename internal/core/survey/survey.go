@@ -109,7 +109,8 @@ type Item struct {
 type Licence struct {
 	Licence string          `json:"licence"`
 	Method  card.Method     `json:"method"`
-	Serial  string          `json:"serial"` // masked; "" where it was not found
+	Serial  string          `json:"serial"`          // masked; "" where it was not found
+	Typed   bool            `json:"typed,omitempty"` // it is not all on the computer, and a person types the rest
 	Secrets licence.Secrets `json:"-"`
 }
 

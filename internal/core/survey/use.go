@@ -33,6 +33,13 @@ func (l *Looker) licences(ctx context.Context, c *card.Card, a *App, f *steps.Fa
 			return err
 		}
 		ls := Licence{Licence: lic.Name, Method: lic.Method, Secrets: licence.Secrets{Serial: serial.Value, Code: code.Value}}
+		if wrong := licence.FormOf(lic).Wrong(serial.Value); serial.Value != "" && wrong != "" {
+			f.BadSerials = append(f.BadSerials, "the serial of the licence "+lic.Name+" looks mistyped: "+wrong)
+		}
+		if ls.Typed = lic.Typed != "" && (serial.Value == "" || code.Value == ""); ls.Typed {
+			a.Licences = append(a.Licences, ls)
+			continue
+		}
 		if serial.Value == "" || code.Value == "" {
 			f.Missing = append(f.Missing, map[bool]string{true: "the key or registered name", false: "the serial or code"}[lic.Method == card.MethodKey]+" of the licence "+lic.Name)
 		} else {

@@ -1,0 +1,199 @@
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"filippo.io/age"
+	"github.com/spf13/cobra"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/move"
+	"movekit/internal/table"
+)
+
+func (e *env) licenceLetterCommand() *cobra.Command {
+	var to string
+	var open bool
+	c := &cobra.Command{
+		Use:   "letter [APP...]",
+		Short: "Write what the makers must be told, with every fact they will ask for",
+		Long: `Write a text for the maker of each app: to free a licence on a computer that cannot be
+started any more, to issue a licence file again for the new computer, or to correct
+their records. Serials are masked unless --with-serial is given with --to.`,
+		ValidArgsFunction: e.completeApps,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if open && to == "" {
+				return fault.New(fault.Usage, "--with-serial needs --to: serials are written into a file, and not shown")
+			}
+			j, closeJob, err := e.job(args, true)
+			if err != nil {
+				return err
+			}
+			defer closeJob()
+			all, err := j.Letters(cmd.Context(), open)
+			e.done()
+			if err != nil {
+				return err
+			}
+			var text strings.Builder
+			for i, w := range all {
+				if i > 0 {
+					text.WriteString("\n" + strings.Repeat("-", 60) + "\n\n")
+				}
+				text.WriteString(letterText(w))
+			}
+			if to != "" {
+				if err := journal.WriteFile(to, []byte(text.String()), 0o600); err != nil {
+					return fault.Wrap(fault.CannotPlace, err, "cannot write %s", to)
+				}
+				e.printf("wrote %s\n", to)
+				return nil
+			}
+			if e.json {
+				return e.object(all)
+			}
+			e.printf("%s", text.String())
+			return nil
+		},
+	}
+	c.Flags().StringVar(&to, "to", "", "write it into this file")
+	c.Flags().BoolVar(&open, "with-serial", false, "with whole serials and codes")
+	e.commandsFlag(c)
+	return c
+}
+
+// letterText is a letter to a maker.
+func letterText(w move.Letter) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "To: %s\nAbout: %s, licence %s\n\n", orDash(w.Maker), w.Title, w.Licence)
+	switch w.Please {
+	case move.PleaseFree:
+		why := "cannot be started any more"
+		if w.Lost != "" {
+			why += " (" + w.Lost + ")"
+		}
+		b.WriteString(table.Wrap(fmt.Sprintf("Our computer %s %s, and the licence is still held by it. Please free it, so that we can take it up on %s.", w.OldName, why, w.NewName), 76))
+	case move.PleaseIssue:
+		b.WriteString(table.Wrap(fmt.Sprintf("We have replaced our computer %s by %s. The licence holds for the old one only. Please issue it again for the new one.", w.OldName, w.NewName), 76))
+	default:
+		b.WriteString(table.Wrap(fmt.Sprintf("We have replaced our computer %s by %s, and the licence has moved with it. Please correct the computer in your records.", w.OldName, w.NewName), 76))
+	}
+	b.WriteString("\n\n")
+	state := func(s licence.State, at time.Time) string {
+		if at.IsZero() {
+			return string(s)
+		}
+		return fmt.Sprintf("%s (since %s)", s, at.Local().Format("2 January 2006 15:04"))
+	}
+	left := "not known"
+	if w.Left >= 0 {
+		left = fmt.Sprint(w.Left)
+	}
+	for _, f := range [][2]string{
+		{"Version", strings.TrimSpace(w.Version + " " + w.Edition)}, {"Serial", w.Serial}, {"Code or name", w.Code}, {"Held by", string(w.Method)},
+		{"Old computer", w.OldName}, {"  hardware", w.OldID}, {"  licence", state(w.Old, w.OldAt)},
+		{"New computer", w.NewName}, {"  hardware", w.NewID}, {"  licence", state(w.New, w.NewAt)},
+		{"Transfers left", left}, {"Spent by this", fmt.Sprint(w.Spent)}, {"Seen by", w.By},
+	} {
+		if f[1] != "" {
+			fmt.Fprintf(&b, "%-16s%s\n", f[0]+":", f[1])
+		}
+	}
+	return b.String()
+}
+
+func orDash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
+}
+
+func (e *env) licenceKeepCommand() *cobra.Command {
+	var to, file string
+	var typed bool
+	c := &cobra.Command{
+		Use:   "keep [APP...]",
+		Short: "Make a sealed safety copy of licences",
+		Long: `Make a sealed copy of what the makers would not issue again: serials, codes, registered
+names, and licence files with their keys. It is one file with a passphrase of its own,
+for the office's safe, and is opened with: age -d FILE | tar x`,
+		ValidArgsFunction: e.completeApps,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if _, err := os.Lstat(to); err == nil {
+				return fault.New(fault.Usage, "%s is there already, and is not written over", to)
+			}
+			j, closeJob, err := e.job(args, true)
+			if err != nil {
+				return err
+			}
+			defer closeJob()
+			pass, err := e.keepPassphrase(file, typed)
+			if err != nil {
+				return err
+			}
+			data, kept, err := j.Keep(cmd.Context(), pass)
+			if err != nil {
+				return err
+			}
+			if err := journal.WriteFile(to, data, 0o600); err != nil {
+				return fault.Wrap(fault.CannotPlace, err, "cannot write %s", to)
+			}
+			if err := readsBack(to, pass); err != nil {
+				return err
+			}
+			e.done()
+			if e.json {
+				return e.object(map[string]any{"file": to, "licences": kept})
+			}
+			t := e.table("app", "licence", "kept")
+			for _, k := range kept {
+				t.Add(k.Title, k.Licence, strings.Join(k.Files, ", "))
+			}
+			e.printf("%swrote %s, and read it back\n", t, to)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&to, "to", "licences.tar.age", "the file")
+	c.Flags().StringVar(&file, "keep-passphrase-file", "", "file with the copy's own passphrase (else one is made and shown)")
+	c.Flags().BoolVar(&typed, "type-passphrase", false, "choose the copy's passphrase yourself")
+	return c
+}
+
+// keepPassphrase is the passphrase of a safety copy: never the kit's by itself.
+func (e *env) keepPassphrase(file string, typed bool) (string, error) {
+	if file != "" {
+		p, err := readPassphraseFile(file)
+		if err != nil {
+			return "", err
+		}
+		return p, kit.CheckPassphrase(p)
+	}
+	return e.chosenPassphrase("safety copy", typed, kit.CheckPassphrase, kit.MakePassphrase)
+}
+
+// readsBack sees that a safety copy can be opened again.
+func readsBack(name, passphrase string) error {
+	data, err := os.ReadFile(name)
+	if err == nil {
+		var id *age.ScryptIdentity
+		if id, err = kit.PassphraseIdentity(passphrase); err == nil {
+			var r io.Reader
+			if r, err = age.Decrypt(bytes.NewReader(data), id); err == nil {
+				_, err = io.Copy(io.Discard, r)
+			}
+		}
+	}
+	if err != nil {
+		return fault.Wrap(fault.Damaged, err, "the safety copy %s does not read back", name)
+	}
+	return nil
+}

@@ -1,0 +1,109 @@
+package licence
+
+import (
+	"fmt"
+	"math/big"
+	"regexp"
+	"strings"
+
+	"movekit/internal/core/card"
+)
+
+// SerialForm is how a serial is told from a mistyped one.
+type SerialForm struct {
+	Form  string // regular expression that all of it matches; "" stands for any
+	Check string // luhn, mod-11-10, mod-37-36, mod-97-10, or "" for none
+	Parts bool   // whether each part between - has its own check characters
+}
+
+// FormOf is the form of a card's serials.
+func FormOf(l *card.Licence) SerialForm { return SerialForm{l.Form, l.Check, l.Parts} }
+
+// Wrong says what looks mistyped in a serial, or "". It does not repeat more
+// of the serial than the number of its part.
+func (f SerialForm) Wrong(serial string) string {
+	serial = strings.ToUpper(strings.TrimSpace(serial))
+	parts := strings.Split(serial, "-")
+	if f.Check != "" && f.Parts {
+		var wrong []string
+		for i, p := range parts {
+			if !checks(f.Check, p) {
+				wrong = append(wrong, fmt.Sprintf("part %d of %d", i+1, len(parts)))
+			}
+		}
+		if len(wrong) > 0 {
+			return strings.Join(wrong, " and ") + " does not agree with its check characters"
+		}
+	}
+	if ok, err := regexp.MatchString("(?i)^(?:"+f.Form+")$", serial); f.Form != "" && (err != nil || !ok) {
+		return "it is not of the form " + f.Form
+	}
+	if f.Check != "" && !f.Parts && !checks(f.Check, strings.Join(parts, "")) {
+		return "it does not agree with its check characters"
+	}
+	return ""
+}
+
+// checks holds a text against its check characters: Luhn's of ISO/IEC 7812-1,
+// and those of ISO 7064. A letter stands for 10 to 35.
+func checks(how, text string) bool {
+	values := make([]int, len(text))
+	for i, c := range []byte(text) {
+		switch {
+		case c >= '0' && c <= '9':
+			values[i] = int(c - '0')
+		case c >= 'A' && c <= 'Z' && how != "luhn" && how != "mod-11-10":
+			values[i] = int(c-'A') + 10
+		default:
+			return false
+		}
+	}
+	if len(values) < 2 {
+		return false
+	}
+	switch how {
+	case "luhn":
+		return luhn(values)
+	case "mod-11-10":
+		return hybrid(values, 10)
+	case "mod-37-36":
+		return hybrid(values, 36)
+	}
+	return mod97(values)
+}
+
+// luhn doubles every second digit from the right.
+func luhn(values []int) bool {
+	sum := 0
+	for i, v := range values {
+		if (len(values)-i)%2 == 0 {
+			if v *= 2; v > 9 {
+				v -= 9
+			}
+		}
+		sum += v
+	}
+	return sum%10 == 0
+}
+
+// hybrid is ISO 7064's recursive method with two moduli, m+1 and m.
+func hybrid(values []int, m int) bool {
+	p := m
+	for _, v := range values[:len(values)-1] {
+		if p = (p + v) % m; p == 0 {
+			p = m
+		}
+		p = p * 2 % (m + 1)
+	}
+	return (p+values[len(values)-1])%m == 1
+}
+
+// mod97 is ISO 7064's MOD 97-10, with two digits at the end.
+func mod97(values []int) bool {
+	digits := ""
+	for _, v := range values {
+		digits += fmt.Sprint(v)
+	}
+	n, _ := new(big.Int).SetString(digits, 10)
+	return n.Mod(n, big.NewInt(97)).Int64() == 1
+}
