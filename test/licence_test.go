@@ -21,12 +21,13 @@ import (
 // runningDesk is a running `movekit desk serve`.
 type runningDesk struct {
 	url, key string
+	pin      string // of its certificate; "" without TLS
 	stop     func()
 }
 
-func startDesk(t *testing.T, dir, listen string) runningDesk {
+func startDesk(t *testing.T, dir, listen string, more ...string) runningDesk {
 	t.Helper()
-	cmd := command(t.Context(), dir, "desk", "serve", "--quiet", "--listen", listen)
+	cmd := command(t.Context(), dir, append([]string{"desk", "serve", "--quiet", "--listen", listen}, more...)...)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -44,6 +45,9 @@ func startDesk(t *testing.T, dir, listen string) runningDesk {
 		return f[len(f)-1]
 	}
 	d := runningDesk{url: word(), key: word()}
+	if strings.HasPrefix(d.url, "https:") {
+		d.pin = word()
+	}
 	d.stop = func() { cmd.Process.Kill(); cmd.Wait() }
 	t.Cleanup(d.stop)
 	return d
@@ -52,6 +56,10 @@ func startDesk(t *testing.T, dir, listen string) runningDesk {
 // seat adds a seat at a desk to the office's card, with the desk at url.
 func seat(t *testing.T, dir string, d runningDesk, address string) {
 	t.Helper()
+	pinned := ""
+	if d.pin != "" {
+		pinned = ", certificate: " + d.pin
+	}
 	lay(t, dir, map[string]string{
 		"old/srv/licence.ini": "Serial=SN-0042-TERN\nCode=lamp-7\n",
 		"diary.yaml": `card: 1
@@ -67,7 +75,7 @@ licences:
     serial: {file: /srv/licence.ini, pattern: 'Serial=(\S+)'}
     code: {file: /srv/licence.ini, pattern: 'Code=(\S+)'}
     token: /srv/activation.jws
-    desk: {url: '` + address + `', key: ` + d.key + `}
+    desk: {url: '` + address + `', key: ` + d.key + pinned + `}
 `})
 }
 

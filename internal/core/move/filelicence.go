@@ -32,8 +32,8 @@ func (b byHand) files(ctx context.Context) ([]target, error) {
 }
 
 // look tells the state from the files that are here. The new computer has the
-// licence when all are the ones that were sealed; the old one, as long as any
-// is there.
+// licence when all are the ones that were sealed and it was taken up with them;
+// the old one, as long as any is there.
 func (b byHand) look(ctx context.Context, a *licence.Answer) error {
 	all, err := b.files(ctx)
 	if err != nil {
@@ -43,6 +43,7 @@ func (b byHand) look(ctx context.Context, a *licence.Answer) error {
 	if err != nil {
 		return err
 	}
+	active = active && (b.Side() == steps.OldSide || a.State.Held())
 	a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == a.Computer })
 	switch {
 	case active:

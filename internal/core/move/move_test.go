@@ -74,7 +74,7 @@ func newOffice(t *testing.T, cardText string, toSystem machine.System, files map
 }
 
 func (o *office) job(c machine.Computer) *Job {
-	return &Job{Kit: o.kit, Computer: c, Temp: filepath.Join(o.dir, "temp")}
+	return &Job{Kit: o.kit, Computer: c, Temp: filepath.Join(o.dir, "temp"), Marks: filepath.Join(o.dir, "marks")}
 }
 
 // only returns the outcome of the one app, and expects no error.
@@ -440,4 +440,17 @@ func TestHostileKit(t *testing.T) {
 			t.Errorf("%s: wrote %s", name, found)
 		}
 	}
+}
+
+// reopen opens another copy of the kit.
+func (o *office) reopen(name string) *kit.Kit {
+	o.t.Helper()
+	k, err := kit.Open(filepath.Join(o.dir, name))
+	if err == nil {
+		err = k.Unlock("agency-balcony-cabana-dagger-eagle-fable")
+	}
+	if err != nil {
+		o.t.Fatal(err)
+	}
+	return k
 }

@@ -1,0 +1,448 @@
+//go:build unix
+
+package move
+
+import (
+	"archive/tar"
+	"bytes"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"filippo.io/age"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/steps"
+)
+
+const ruledCard = `maker: Mole Head Software
+items: [{name: data, kind: file, path: /srv/data}]
+licences:
+  - name: seat
+    method: guided
+    transfers: 2
+    RULE
+    deactivate: {steps: [{do: release it}]}
+    activate: {steps: [{do: take it}]}
+`
+
+// ruled is an office with a packed app whose licence has a rule.
+func ruled(t *testing.T, rule string) *office {
+	t.Helper()
+	o := newOffice(t, strings.Replace(ruledCard, "RULE", rule, 1), "linux", map[string]string{"old/srv/data": "x", "new/srv/.keep": ""})
+	o.pack()
+	return o
+}
+
+func yes() *person {
+	p := &person{}
+	for range 5 {
+		p.answers = append(p.answers, Reply{Answer: "done"})
+	}
+	return p
+}
+
+// blocked are the gates that stopped a step.
+func blocked(out *Outcome) (names string) {
+	for _, b := range out.Blocks {
+		names += b.Gate + " "
+	}
+	return strings.TrimSpace(names)
+}
+
+// TestTakeover takes a licence up that is active on the old computer, in
+// knowledge of what that spends.
+func TestTakeover(t *testing.T) {
+	for _, c := range []struct {
+		rule, reason, answer, gate string
+	}{
+		{"takeover: true", "", "", "old-deactivated"},
+		{"covers: '1'", "it burnt", "", "old-deactivated covered"},
+		{"wait: 1h", "it burnt", "", "old-deactivated"},
+		{"takeover: true", "it burnt", "no", ""},
+		{"takeover: true", "it burnt", "yes", ""},
+	} {
+		o := ruled(t, c.rule)
+		j := o.job(o.now)
+		j.Person, j.Takeover = yes(), c.reason
+		question := ""
+		j.Agree = func(q string) error {
+			if question = q; c.answer != "yes" {
+				return fault.New(fault.Stopped, "no")
+			}
+			return nil
+		}
+		all, err := j.Activate(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		out := all[0]
+		st := j.State().Licences[steps.Key{App: "app", Item: "seat"}]
+		switch {
+		case c.gate != "":
+			if blocked(out) != c.gate || question != "" {
+				t.Errorf("%+v: stopped by %q, asked %q, %v", c, blocked(out), question, out.Err)
+			}
+		case c.answer == "no":
+			if fault.KindOf(out.Err) != fault.Stopped || st != nil && st.New == licence.Active {
+				t.Errorf("%+v: %v %+v", c, out.Err, st)
+			}
+		default:
+			if out.Err != nil || st.Old != licence.Deactivated || st.New != licence.Active || st.Left != 1 || st.Spent != 1 || !out.Licences[0].Disabled {
+				t.Errorf("%+v: %v %+v", c, out.Err, st)
+			}
+			over := j.State().Overrides
+			if !strings.Contains(question, "1 of the 2 transfers left is spent") || len(over) != 1 || over[0].Because != "it burnt" || over[0].Gate != "old-deactivated" {
+				t.Errorf("asked %q, journalled %+v", question, over)
+			}
+			// Again changes nothing more.
+			if all, err := j.Activate(ctx); err != nil || !strings.HasPrefix(all[0].Licences[0].Did, "already") || j.State().Licences[steps.Key{App: "app", Item: "seat"}].Spent != 1 {
+				t.Errorf("again: %+v %v", all, err)
+			}
+		}
+	}
+	// What frees the old computer needs its data sealed and whole.
+	o := ruled(t, "takeover: true")
+	files, _ := filepath.Glob(filepath.Join(o.dir, "kit/sealed/app/*.tar.zst.age"))
+	os.WriteFile(files[0], []byte("damaged"), 0o600)
+	j := o.job(o.now)
+	j.Person, j.Takeover = yes(), "it burnt"
+	if out, err := j.Activate(ctx); err != nil || blocked(out[0]) != "sealed" {
+		t.Errorf("a damaged kit: %+v %v", out[0].Blocks, err)
+	}
+}
+
+// TestLostComputer frees licences in the name of a computer that cannot be
+// started any more.
+func TestLostComputer(t *testing.T) {
+	o := newOffice(t, `items: [{name: data, kind: file, path: /srv/data}, {name: cert, kind: file, path: /srv/office.pem}]
+licences:
+  - {name: seat, method: guided, deactivate: {steps: [{do: in the app}]}, activate: {steps: [{do: take it}]}}
+  - {name: sign-in, method: account, deactivate: {steps: [{do: ask for a reset}]}, activate: {steps: [{do: sign in}]}}
+  - {name: signing, method: file, items: [cert]}
+  - {name: module, method: guided, lost: {steps: [{do: call the number on the box, ask: what did they say}]}, deactivate: {steps: [{do: in the app}]}, activate: {steps: [{do: take it}]}}
+`, "linux", map[string]string{"old/srv/data": "x", "old/srv/office.pem": "c", "new/srv/.keep": ""})
+	o.pack()
+	run := func(why string, p Person) *Outcome {
+		j := o.job(o.now)
+		j.OldLost, j.Person = why, p
+		all, err := j.Deactivate(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return all[0]
+	}
+	if out := run("", yes()); blocked(out) != "old-computer" {
+		t.Errorf("not lost: %+v %v", out.Blocks, out.Err)
+	}
+	if out := run("stolen", nil); fault.KindOf(out.Err) != fault.Waits {
+		t.Errorf("nobody there: %v", out.Err)
+	}
+	p := &person{answers: []Reply{{Answer: "x"}, {Answer: "freed on their side"}, {Answer: "x"}, {Answer: "N. Berth"}, {Answer: "freed"}}}
+	out := run("stolen", p)
+	shown := strings.Join(p.shown, "\n")
+	if out.Err != nil || len(out.Licences) != 4 || strings.Contains(shown, "in the app") || !strings.Contains(shown, "OLD is lost, and have the licence freed") || !strings.Contains(shown, "ask for a reset") || !strings.Contains(shown, "Should its disk ever be used again") || !strings.Contains(shown, "call the number") {
+		t.Fatalf("%v %+v\n%s", out.Err, out.Licences, shown)
+	}
+	j := o.job(o.now)
+	for _, s := range j.State().Licences {
+		if s.Old != licence.Deactivated {
+			t.Errorf("%s is %s", s.Name, s.Old)
+		}
+	}
+	if over := j.State().Overrides; len(over) == 0 || over[0].Because != "stolen" || over[0].Gate != "old-computer" {
+		t.Errorf("%+v", over)
+	}
+	if out := o.unpack(); len(out.Blocks) > 0 {
+		t.Errorf("the file licence is still held: %+v", out.Blocks)
+	}
+	if out := o.change(o.now, yes(), time.Now(), (*Job).Activate); out.Err != nil || len(out.Blocks) > 0 || len(out.Licences) != 4 {
+		t.Errorf("%v %+v %+v", out.Err, out.Blocks, out.Licences)
+	}
+	letters, err := j.Letters(ctx, false)
+	if err != nil || len(letters) != 4 || letters[0].Lost != "stolen" || letters[0].Please != PleaseCorrect || letters[0].NewID != machine.ID(o.now) {
+		t.Errorf("%+v %v", letters, err)
+	}
+}
+
+// TestRulesOfTheCard are those that no service tells.
+func TestRulesOfTheCard(t *testing.T) {
+	now := time.Now()
+	day := func(d int) string { return now.AddDate(0, 0, d).Format(time.DateOnly) }
+	for _, c := range []struct {
+		name, rule string
+		after      time.Duration // between freeing and taking up
+		gate       string
+		state      licence.State
+	}{
+		{"a day that is over", "expires: " + day(-1), 0, "not-expired", ""},
+		{"a day to come", "expires: " + day(1), 0, "", licence.Active},
+		{"the last day is over in between", "expires: " + day(1), 72 * time.Hour, "not-expired", ""},
+		{"back in time", "back-by: 48h", 24 * time.Hour, "", licence.Active},
+		{"back too late", "back-by: 48h", 49 * time.Hour, "back-in-time", ""},
+		{"back by a day", "back-by: " + day(1), 72 * time.Hour, "back-in-time", ""},
+		{"waited", "wait: 24h", 25 * time.Hour, "", licence.Active},
+		{"not waited", "wait: 24h", 23 * time.Hour, "waiting-over", ""},
+		{"another version", "covers: '9'", 0, "covered", ""},
+	} {
+		o := ruled(t, c.rule)
+		if out := o.change(o.old, yes(), now, (*Job).Deactivate); out.Err != nil || len(out.Blocks) > 0 {
+			t.Errorf("%s: %v %+v", c.name, out.Err, out.Blocks)
+			continue
+		}
+		out := o.change(o.now, yes(), now.Add(c.after), (*Job).Activate)
+		if blocked(out) != c.gate || out.Err != nil || c.gate == "" && out.Licences[0].New != c.state {
+			t.Errorf("%s: stopped by %q, %v %+v", c.name, blocked(out), out.Err, out.Licences)
+		}
+	}
+	// A date that is over already: it stays where it is.
+	o := ruled(t, "back-by: "+day(-2))
+	if out := o.change(o.old, yes(), now, (*Job).Deactivate); blocked(out) != "back-in-time" {
+		t.Errorf("over already: %+v", out.Blocks)
+	}
+	// What has run out on the old computer can still be freed there.
+	o = ruled(t, "expires: "+day(-1))
+	if s, err := o.job(o.old).LicenceStatuses(ctx); err != nil || s[0].Old != licence.Expired || s[0].Next != steps.Deactivate || s[0].Expires == nil {
+		t.Errorf("%+v %v", s, err)
+	}
+}
+
+// TestSeatsOnBoth leaves a licence active on both computers, where its rule
+// allows two.
+func TestSeatsOnBoth(t *testing.T) {
+	o := ruled(t, "seats: 2")
+	out := o.change(o.now, yes(), time.Now(), (*Job).Activate)
+	if out.Err != nil || len(out.Blocks) > 0 || out.Licences[0].New != licence.Active || out.Licences[0].Old == licence.Deactivated {
+		t.Fatalf("%v %+v %+v", out.Err, out.Blocks, out.Licences)
+	}
+	o.unpack()
+	if v := o.verify(); !v.Equal() || v.Licences[0].Old != licence.Active {
+		t.Errorf("%+v", v.Licences)
+	}
+	if s, err := o.job(o.now).LicenceStatuses(ctx); err != nil || s[0].Next != "" {
+		t.Errorf("%+v %v", s, err)
+	}
+}
+
+// TestTrial verifies the data on the new computer before the licence is moved.
+func TestTrial(t *testing.T) {
+	o := ruled(t, "trial: 336h")
+	status := func(want steps.Step) LicenceStatus {
+		t.Helper()
+		s, err := o.job(o.now).LicenceStatuses(ctx)
+		if err != nil || s[0].Next != want {
+			t.Errorf("next is %q, not %q (%v)", s[0].Next, want, err)
+		}
+		return s[0]
+	}
+	status(steps.Unpack)
+	o.unpack()
+	if s := status(steps.Verify); s.Trial == nil || s.Trial.Before(time.Now().Add(330*time.Hour)) {
+		t.Errorf("%+v", s)
+	}
+	v := o.verify()
+	j := o.job(o.now)
+	if !v.Equal() || v.Licences[0].Good || v.Licences[0].Trial == nil || j.State().Proven("app", 1) || j.State().Progress("app", steps.Verify, 1) != steps.Partly {
+		t.Errorf("%+v", v.Licences)
+	}
+	status(steps.Deactivate)
+	o.change(o.old, yes(), time.Now(), (*Job).Deactivate)
+	status(steps.Activate)
+	o.change(o.now, yes(), time.Now(), (*Job).Activate)
+	if v := o.verify(); !v.Equal() || !v.Licences[0].Good || !o.job(o.now).State().Proven("app", 1) {
+		t.Errorf("%+v", v.Licences)
+	}
+	// A trial that is over is a licence that is missing.
+	o = ruled(t, "trial: 1ns")
+	o.unpack()
+	if v := o.verify(); v.Equal() {
+		t.Errorf("a trial that is over: %+v", v.Licences)
+	}
+}
+
+// TestClockBehind sees a clock that is behind the kit.
+func TestClockBehind(t *testing.T) {
+	o := ruled(t, "wait: 24h")
+	for by, gate := range map[time.Duration]string{-30 * time.Minute: "", -49 * time.Hour: "clock-right", -3 * 365 * 24 * time.Hour: "clock-right"} {
+		if out := o.change(o.old, nil, time.Now().Add(by), (*Job).Deactivate); blocked(out) != gate {
+			t.Errorf("behind by %s: %+v", by, out.Blocks)
+		}
+	}
+}
+
+// TestTwoCopies has two technicians work with copies of one kit.
+func TestTwoCopies(t *testing.T) {
+	o := ruled(t, "wait: 1h")
+	if err := os.CopyFS(filepath.Join(o.dir, "copy"), os.DirFS(filepath.Join(o.dir, "kit"))); err != nil {
+		t.Fatal(err)
+	}
+	if out := o.change(o.old, yes(), time.Now(), (*Job).Deactivate); out.Err != nil {
+		t.Fatal(out.Err)
+	}
+	copied := o.reopen("copy")
+	defer copied.Close()
+	j := o.job(o.old)
+	j.Kit, j.Person = copied, yes()
+	for range 2 { // being stopped does not make it the newest
+		out, err := j.Deactivate(ctx)
+		if err != nil || blocked(out[0]) != "newest-copy" || !strings.Contains(out[0].Blocks[0].Why, "another copy of this kit was worked on here") {
+			t.Errorf("the copy that is behind: %+v %v", out[0], err)
+		}
+	}
+	// With a reason it is used, and the other one is behind then.
+	j.Overrides = map[string]string{"newest-copy": "the stick is lost"}
+	if out, err := j.Deactivate(ctx); err != nil || out[0].Err != nil || len(out[0].Blocks) > 0 {
+		t.Errorf("with a reason: %+v %v", out[0], err)
+	}
+	if out := o.change(o.old, yes(), time.Now(), (*Job).Deactivate); blocked(out) != "newest-copy" || !strings.Contains(out.Blocks[0].Why, "line") {
+		t.Errorf("the other one: %+v", out.Blocks)
+	}
+}
+
+// TestTypedSerial asks for what is on no computer, until it looks right.
+func TestTypedSerial(t *testing.T) {
+	o := newOffice(t, `items: [{name: data, kind: file, path: /srv/data}]
+licences:
+  - {name: registration, method: key, typed: the label of the box, form: '[0-9-]+', check: luhn, code: {file: /srv/reg.ini, key: reg/name}}
+`, "linux", map[string]string{"old/srv/data": "x", "old/srv/reg.ini": "[reg]\nname=Harbour office\n"})
+	pack := func(p Person) *Outcome {
+		j := o.job(o.old)
+		if p != nil {
+			j.Person = p
+		}
+		all, err := j.Pack(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return all[0]
+	}
+	if out := pack(nil); fault.KindOf(out.Err) != fault.Waits {
+		t.Errorf("nobody there: %v", out.Err)
+	}
+	wrong := &person{answers: []Reply{{Answer: "4992-7398-715"}, {}, {Answer: "what?"}}}
+	if out := pack(wrong); fault.KindOf(out.Err) != fault.Waits || len(wrong.shown) != 3 || strings.Contains(out.Err.Error(), "4992") {
+		t.Errorf("mistyped: %v %q", out.Err, wrong.shown)
+	}
+	right := &person{answers: []Reply{{Answer: "4992-7398-715"}, {Answer: "4992-7398-716"}}}
+	if out := pack(right); out.Err != nil || len(right.shown) != 2 || !strings.Contains(right.shown[0], "the label of the box") {
+		t.Errorf("then right: %v %q", out.Err, right.shown)
+	}
+	if out := pack(nil); out.Err != nil {
+		t.Errorf("packed again: %v", out.Err)
+	}
+	h, err := o.job(o.now).hold(o.kit.Cards[0], o.kit.Cards[0].Licences[0], "")
+	if err != nil || h.secrets.Serial != "4992-7398-716" || h.secrets.Code != "Harbour office" {
+		t.Errorf("%v %v", h, err)
+	}
+	// One that the app has, and does not agree with its check characters.
+	lay(t, o.dir, map[string]string{"old/srv/reg.ini": "[reg]\nname=x\nkey=4992-7398-715\n"})
+	o = newOffice(t, `items: [{name: data, kind: file, path: /srv/data}]
+licences: [{name: registration, method: key, check: luhn, serial: {file: /srv/reg.ini, key: reg/key}, code: {file: /srv/reg.ini, key: reg/name}}]
+`, "linux", map[string]string{"old/srv/data": "x", "old/srv/reg.ini": "[reg]\nname=x\nkey=4992-7398-715\n"})
+	if out := pack(nil); blocked(out) != "serial-right" {
+		t.Errorf("read, and mistyped: %+v", out.Blocks)
+	}
+}
+
+// TestBoundFile has a licence file issued again for the new computer.
+func TestBoundFile(t *testing.T) {
+	now := time.Now()
+	cert, key := signed(t, now.AddDate(1, 0, 0))
+	again, againKey := signed(t, now.AddDate(2, 0, 0))
+	_, locked := encrypted(t, cert, key, "tide-table")
+	o := newOffice(t, strings.Replace(fileCard, "method: file,", "method: file, bound: true,", 1), "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": locked, "new/srv/x": ""})
+	j := o.job(o.old)
+	j.Person = &person{answers: []Reply{{Answer: "wrong"}, {Answer: "tide-table"}}}
+	o.only(j.Pack(ctx))
+	o.change(o.old, nil, now, (*Job).Deactivate)
+	o.unpack()
+	out := o.change(o.now, nil, now, (*Job).Activate)
+	if fault.KindOf(out.Err) != fault.Waits || !strings.Contains(out.Err.Error(), "holds for OLD only") {
+		t.Fatalf("the old one's file: %v", out.Err)
+	}
+	if l, err := o.job(o.now).Letters(ctx, true); err != nil || l[0].Please != PleaseIssue {
+		t.Errorf("%+v %v", l, err)
+	}
+	lay(t, o.dir, map[string]string{"new/srv/office.pem": again})
+	if out := o.change(o.now, nil, now, (*Job).Activate); fault.KindOf(out.Err) != fault.DeskRefused {
+		t.Errorf("a new certificate with the old key: %v", out.Err)
+	}
+	lay(t, o.dir, map[string]string{"new/srv/office.key": againKey})
+	if out := o.change(o.now, nil, now, (*Job).Activate); out.Err != nil || out.Licences[0].New != licence.Active {
+		t.Errorf("issued again: %v %+v", out.Err, out.Licences)
+	}
+	if v := o.verify(); !v.Equal() || v.Items[0].Rows[0].New != "issued again" {
+		t.Errorf("%+v %+v", v.Items, v.Licences)
+	}
+}
+
+// TestKeep makes a safety copy that the standard tools open.
+func TestKeep(t *testing.T) {
+	cert, key := signed(t, time.Now().AddDate(1, 0, 0))
+	o := newOffice(t, strings.Replace(fileCard, "[{name: signing, method: file, items: [certificate, key]}]", "\n  - {name: signing, method: file, items: [certificate, key]}", 1)+"  - {name: registration, method: key, serial: {file: /srv/reg.ini, key: reg/key}, code: {file: /srv/reg.ini, key: reg/name}}\n", "linux",
+		map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key, "old/srv/reg.ini": "[reg]\nkey=HB3-SECRET-4471\nname=Harbour office\n"})
+	const pass = "buoy-lamp-crane-winch"
+	if _, _, err := o.job(o.old).Keep(ctx, pass); fault.KindOf(err) != fault.Missing {
+		t.Errorf("nothing packed: %v", err)
+	}
+	o.pack()
+	data, kept, err := o.job(o.old).Keep(ctx, pass)
+	if err != nil || len(kept) != 2 {
+		t.Fatalf("%+v %v", kept, err)
+	}
+	id, err := age.NewScryptIdentity(pass)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := age.Decrypt(bytes.NewReader(data), id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := map[string]string{}
+	for tr := tar.NewReader(r); ; {
+		h, err := tr.Next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		text, _ := io.ReadAll(tr)
+		found[h.Name] = string(text)
+	}
+	if found["app/signing/certificate/office.pem"] != cert || found["app/signing/key/office.key"] != key || !strings.Contains(found["app/registration/licence.json"], "HB3-SECRET-4471") || found["README.txt"] == "" {
+		t.Errorf("%q", found)
+	}
+	if bytes.Contains(data, []byte("SECRET")) {
+		t.Error("it is not sealed")
+	}
+}
+
+// TestCommandLimits has a maker's command hang, ask, and say that the licence
+// has run out.
+func TestCommandLimits(t *testing.T) {
+	o := newOffice(t, "items: [{name: data, kind: file, path: /srv/data}]\n", "linux", nil)
+	j := o.job(live{o.old})
+	j.Commands = true
+	show := func(script string) (*licence.Answer, error) {
+		b := byHand{Job: j, app: o.kit.Cards[0], key: steps.Key{App: "app", Item: "lic"}, card: card.Licence{Name: "lic", Method: card.MethodCommand,
+			Show: &card.Show{Run: []string{"/bin/sh", "-c", script}, Active: "active", Over: "expired", Limit: "200ms"}}}
+		return b.Ask(ctx, licence.Status, licence.Request{Serial: "app/lic", Computer: machine.ID(o.old)}, "")
+	}
+	begin := time.Now()
+	if _, err := show("sleep 20"); fault.KindOf(err) != fault.DeskDown || !strings.Contains(err.Error(), "200ms") || time.Since(begin) > 10*time.Second {
+		t.Errorf("it hangs: %v after %s", err, time.Since(begin))
+	}
+	if a, err := show(`read answer || echo active; echo "$answer"`); err != nil || a.State != licence.Active {
+		t.Errorf("it asks: %+v %v", a, err)
+	}
+	if a, err := show("echo active, but expired"); err != nil || a.State != licence.Expired {
+		t.Errorf("it has run out: %+v %v", a, err)
+	}
+}
