@@ -31,6 +31,9 @@ licences and what was changed.`,
 	// with runs something on the desk's file.
 	with := func(do func(ctx context.Context, s *desk.Store, args []string) error) func(*cobra.Command, []string) error {
 		return func(cmd *cobra.Command, args []string) error {
+			if _, err := os.Stat(data); err != nil && cmd.Name() != "serve" && cmd.Name() != "add" {
+				return fault.Wrap(fault.Usage, err, "there is no desk's file %s; --data names it, and desk add makes it", data)
+			}
 			s, err := desk.OpenStore(data)
 			if err != nil {
 				return err

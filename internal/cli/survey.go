@@ -221,6 +221,8 @@ func (e *env) showApp(a *survey.App) {
 		serial := ""
 		switch {
 		case !l.Method.Sealed():
+		case l.Typed:
+			serial = ", typed by a person when packing"
 		case l.Serial == "":
 			serial = ", " + e.paint("not found", table.Bad)
 		default:

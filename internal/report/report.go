@@ -149,7 +149,7 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 				switch {
 				case st.Seen.Good:
 					li.Result = Equal
-				case st.Seen.Asked:
+				case st.Seen.Asked && !st.Seen.Trial:
 					li.Result = Different
 				}
 			}
@@ -158,6 +158,9 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 			f := notice(c, l, s)
 			r.notices = append(r.notices, f)
 			a.ByHand = append(a.ByHand, "Send the maker the notice "+f.Name)
+		}
+		if l.Method == card.MethodAccount {
+			a.ByHand = append(a.ByHand, fmt.Sprintf("Only one copy may sync: see that nobody signs in to %s on %s any more", c.Title, s.Old.Name))
 		}
 		a.Licences = append(a.Licences, li)
 		a.Result = worse(a.Result, li.Result)
@@ -186,12 +189,17 @@ func worse(a, b Result) Result {
 // conclude sums the apps up in one sentence.
 func (r *Report) conclude() {
 	r.Result = Equal
-	items, licences := 0, 0
+	items, licences, both := 0, 0, 0
 	var differ, open []string
 	for _, a := range r.Apps {
 		r.Result = worse(r.Result, a.Result)
 		items += len(a.Items)
 		licences += len(a.Licences)
+		for _, l := range a.Licences {
+			if l.Old == licence.Active {
+				both++
+			}
+		}
 		switch a.Result {
 		case Different:
 			differ = append(differ, a.Title)
@@ -208,7 +216,10 @@ func (r *Report) conclude() {
 		r.Sentence = fmt.Sprintf("Not everything is verified yet: see %s.", strings.Join(open, ", "))
 	default:
 		r.Sentence = fmt.Sprintf("Everything that was packed on %s is on %s and the same (%s)", r.Old.Name, r.New.Name, count(items, "item"))
-		if licences > 0 {
+		switch {
+		case both > 0:
+			r.Sentence += fmt.Sprintf("; every licence is active on %s (%s), and %d of them on %s too, as its rule allows", r.New.Name, count(licences, "licence"), both, r.Old.Name)
+		case licences > 0:
 			r.Sentence += fmt.Sprintf("; every licence is active on %s and no longer on %s (%s)", r.New.Name, r.Old.Name, count(licences, "licence"))
 		}
 		r.Sentence += "."

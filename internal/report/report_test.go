@@ -51,9 +51,10 @@ var (
 
 func TestSentence(t *testing.T) {
 	for want, r := range map[string]*Report{
-		"Everything that was packed on OLD is on NEW and the same (1 item); every licence is active on NEW and no longer on OLD (1 licence).": folded(sealed, packed, placed, equal, moved),
-		"Something differs between OLD and NEW: see The <App>.":                                                                               folded(sealed, packed, placed, differ, moved),
-		"Not everything is verified yet: see The <App>.":                                                                                      folded(sealed, packed, placed, equal),
+		"Everything that was packed on OLD is on NEW and the same (1 item); every licence is active on NEW and no longer on OLD (1 licence).":                          folded(sealed, packed, placed, equal, moved),
+		"Everything that was packed on OLD is on NEW and the same (1 item); every licence is active on NEW (1 licence), and 1 of them on OLD too, as its rule allows.": folded(sealed, packed, placed, equal, steps.Seen{Old: "active", New: "active", Asked: true, Good: true}),
+		"Something differs between OLD and NEW: see The <App>.": folded(sealed, packed, placed, differ, moved),
+		"Not everything is verified yet: see The <App>.":        folded(sealed, packed, placed, equal),
 	} {
 		if r.Sentence != want {
 			t.Errorf("%q, want %q", r.Sentence, want)
@@ -63,6 +64,7 @@ func TestSentence(t *testing.T) {
 		"nothing done":         folded(),
 		"not unpacked":         folded(sealed, packed),
 		"desk not asked":       folded(sealed, packed, placed, equal, steps.Seen{Old: "deactivated", New: "active"}),
+		"on trial":             folded(sealed, packed, placed, equal, steps.Seen{Old: "active", New: "not activated", Asked: true, Trial: true}),
 		"packed again since":   folded(sealed, packed, placed, equal, moved, sealed, packed),
 		"unpacked again since": folded(sealed, packed, placed, equal, moved, placed),
 	} {

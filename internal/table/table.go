@@ -38,7 +38,11 @@ func Wrap(s string, width int) string {
 	if width == 0 {
 		return s
 	}
-	return text.WrapSoft(s, width)
+	lines := strings.Split(text.WrapSoft(s, width), "\n")
+	for i, l := range lines {
+		lines[i] = strings.TrimRight(l, " ")
+	}
+	return strings.Join(lines, "\n")
 }
 
 // Table is a table being filled.
