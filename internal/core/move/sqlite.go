@@ -85,6 +85,7 @@ func (k sqliteKind) seal(ctx context.Context, p survey.Place, is survey.Item, se
 	dir := j.Kit.AppDir(p.Key.App)
 	var print *dbprint.Fingerprint
 	work, within := errgroup.WithContext(ctx)
+	work.Go(func() error { return sqlite.CheckSnapshot(within, snapshot) })
 	work.Go(func() (err error) {
 		print, err = sqlite.Take(within, snapshot, temp, p.Item.Counts)
 		return err
@@ -97,7 +98,7 @@ func (k sqliteKind) seal(ctx context.Context, p survey.Place, is survey.Item, se
 		for _, part := range sealed.Parts { // sealed, and not whole: it counts for nothing
 			os.Remove(filepath.Join(dir, part.Name))
 		}
-		return err
+		return sqlite.Damaged(p.Path, err)
 	}
 	sealed.Files = 1
 	if info, err := os.Stat(p.Path); err == nil {

@@ -223,9 +223,9 @@ func removeSet(name string) {
 }
 
 // Snapshot copies the database as it is at one moment into a private file in
-// the folder temp, by the engine's online backup, and checks it. Writers of
-// the database are not held up in WAL mode. An encrypted one is copied as a
-// file. The caller removes the copy with Discard.
+// the folder temp, by the engine's online backup. Writers of the database are
+// not held up in WAL mode. An encrypted one is copied as a file. The caller
+// has the copy checked with CheckSnapshot, and removes it with Discard.
 func Snapshot(ctx context.Context, name, temp string, progress func(int64)) (string, error) {
 	if err := os.MkdirAll(temp, 0o700); err != nil {
 		return "", fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", temp)
@@ -255,18 +255,29 @@ func Snapshot(ctx context.Context, name, temp string, progress func(int64)) (str
 		}
 		return conn.Raw(func(dc any) error { return backup(ctx, dc, to, pageSize, progress) })
 	})
-	if err == nil {
-		err = Check(ctx, to)
-	}
 	if err != nil {
 		removeSet(to)
-		var e *fault.Error
-		if errors.As(err, &e) && e.Kind == fault.BadDatabase {
-			return "", fault.Wrap(fault.BadDatabase, err, "the database %s is damaged, or encrypted", name)
-		}
-		return "", err
+		return "", Damaged(name, err)
 	}
 	return to, nil
+}
+
+// Damaged says which database an error is about that shows damage, in it or in
+// its snapshot.
+func Damaged(name string, err error) error {
+	if fault.KindOf(err) != fault.BadDatabase {
+		return err
+	}
+	return fault.Wrap(fault.BadDatabase, err, "the database %s is damaged, or encrypted", name)
+}
+
+// CheckSnapshot runs the engine's own check on a snapshot. One that is
+// encrypted cannot be checked.
+func CheckSnapshot(ctx context.Context, snapshot string) error {
+	if encrypted, err := Encrypted(snapshot); err == nil && encrypted {
+		return nil
+	}
+	return Check(ctx, snapshot)
 }
 
 // Discard removes a snapshot.

@@ -251,7 +251,11 @@ func TestBadDatabases(t *testing.T) {
 	} {
 		file := filepath.Join(dir, name+".db")
 		os.WriteFile(file, c.data, 0o600)
-		if _, err := Snapshot(ctx, file, t.TempDir(), nil); fault.KindOf(err) != c.kind {
+		snap, err := Snapshot(ctx, file, t.TempDir(), nil)
+		if err == nil {
+			err = CheckSnapshot(ctx, snap)
+		}
+		if fault.KindOf(err) != c.kind {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
