@@ -260,7 +260,7 @@ func explain(s served.Server, err error) error {
 	case errors.Is(err, context.Canceled):
 		return fault.Wrap(fault.Stopped, err, "reading %s was stopped", s.Address())
 	case errors.As(err, &said):
-		return fault.New(kindOf(said.Number), "the server of %s says: %s", s.Address(), said.Message)
+		return fault.New(kindOf(said.Number, said.Message), "the server of %s says: %s", s.Address(), said.Message)
 	case errors.As(err, &network):
 		return fault.New(fault.ServerDown, "the server of %s does not answer: %s", s.Address(), err.Error())
 	case errors.Is(err, driver.ErrBadConn), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, sql.ErrConnDone):
@@ -271,7 +271,12 @@ func explain(s served.Server, err error) error {
 
 // kindOf sorts the errors of a server (MariaDB's knowledge base, "MariaDB Error
 // Code Reference").
-func kindOf(number uint16) fault.Kind {
+func kindOf(number uint16, message string) fault.Kind {
+	for _, full := range []string{"No space left", "No more room", "errno: 28 "} {
+		if strings.Contains(message, full) {
+			return fault.NoSpace
+		}
+	}
 	switch number {
 	case 1044, 1045, 1142, 1143, 1227, 1370, 1698, 1449:
 		return fault.ServerLogin
@@ -279,7 +284,7 @@ func kindOf(number uint16) fault.Kind {
 		return fault.Missing
 	case 1205, 1213, 1146, 1412, 1051, 1969, 3024:
 		return fault.Changed
-	case 1021, 1114:
+	case 1021, 1114, 1180: // 1180: a COMMIT cannot be written
 		return fault.NoSpace
 	case 1040, 1053, 1152, 1159, 1161, 1927, 1203:
 		return fault.ServerDown

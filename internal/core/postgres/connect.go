@@ -84,7 +84,7 @@ func (s Server) explain(err error) error {
 	case errors.Is(err, context.Canceled):
 		kind = fault.Stopped
 	case errors.As(err, &pg):
-		kind = kindOf(pg.Code)
+		kind = kindOf(pg.Code, pg.Message)
 		detail := ""
 		if pg.Detail != "" && !strings.HasPrefix(pg.Code, "28") {
 			detail = " (" + pg.Detail + ")"
@@ -104,7 +104,7 @@ func lastLine(s string) string {
 }
 
 // kindOf sorts the errors of a server (its manual, appendix A).
-func kindOf(code string) fault.Kind {
+func kindOf(code, message string) fault.Kind {
 	switch {
 	case strings.HasPrefix(code, "28"), code == "42501":
 		return fault.ServerLogin
@@ -112,7 +112,7 @@ func kindOf(code string) fault.Kind {
 		return fault.Missing
 	case code == "55P03", code == "40001", code == "40P01", code == "42P01", code == "55006":
 		return fault.Changed
-	case code == "53100":
+	case code == "53100", strings.Contains(message, "checkpoint request failed"): // it cannot write what it has
 		return fault.NoSpace
 	case strings.HasPrefix(code, "57P"), strings.HasPrefix(code, "08"), strings.HasPrefix(code, "53"):
 		return fault.ServerDown

@@ -1,0 +1,108 @@
+//go:build linux
+
+package test
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"movekit/internal/dbserver"
+)
+
+// smallDisk mounts a small disk, and returns its folder.
+func smallDisk(t *testing.T, size string) string {
+	t.Helper()
+	dir := t.TempDir()
+	for up := dir; up != os.TempDir() && up != "/"; up = filepath.Dir(up) {
+		os.Chmod(up, 0o755) // the server is another user
+	}
+	if err := syscall.Mount("none", dir, "tmpfs", 0, "size="+size+",mode=1777"); err != nil {
+		t.Skipf("a small disk cannot be mounted here: %v", err)
+	}
+	t.Cleanup(func() {
+		if err := syscall.Unmount(dir, 0); err != nil {
+			syscall.Unmount(dir, syscall.MNT_DETACH)
+		}
+	})
+	return dir
+}
+
+// fill leaves so many bytes free on a disk, until it is emptied again.
+func fill(t *testing.T, disk string, free int64) (empty func()) {
+	t.Helper()
+	var s syscall.Statfs_t
+	if err := syscall.Statfs(disk, &s); err != nil {
+		t.Fatal(err)
+	}
+	name := filepath.Join(disk, "filler")
+	f, err := os.Create(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if take := int64(s.Bavail)*s.Bsize - free; take > 0 {
+		if err := syscall.Fallocate(int(f.Fd()), 0, 0, take); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return func() { os.Remove(name) }
+}
+
+// TestFullDiskOfTheNewServer fills the new server's disk at several moments of
+// the unpack: once there is space, the same command ends well.
+func TestFullDiskOfTheNewServer(t *testing.T) {
+	sizes := map[string]string{"postgresql": "160m", "mariadb": "900m", "firebird": "64m"}
+	each(t, func(t *testing.T, e engine) {
+		disk := smallDisk(t, sizes[e.kind])
+		start, n := e.start, 0
+		e.start = func() (*dbserver.Server, error) {
+			if n++; n == 2 {
+				was := os.Getenv("TMPDIR")
+				os.Setenv("TMPDIR", disk)
+				defer os.Setenv("TMPDIR", was)
+			}
+			return start()
+		}
+		dir, _, now := ledgerOffice(t, e)
+		step(t, 0, dir, "old", "pack")
+		e.newDatabase(t, now, "ledger", "CREATE TABLE theirs (n INTEGER); COMMIT;")
+		full := 0
+		for _, free := range []int64{64 << 10, 1 << 20, 3 << 20, 9 << 20} {
+			empty := fill(t, disk, free)
+			s := run(t, dir, "unpack", "--kit", "kit", "--root", "new")
+			empty()
+			if s.code == 0 {
+				continue // there was enough
+			}
+			full++
+			if s.code != 1 || !strings.Contains(s.err, "Free space on that disk") && !strings.Contains(s.err, "does not answer") {
+				t.Errorf("%d bytes free: exit %d\n%s", free, s.code, s.err)
+			}
+			s.tells(t, "")
+			if _, err := now.SQL(e.admin, "SELECT 1;"); err != nil && e.admin != "" {
+				if err := errors.Join(now.Halt(), now.Start()); err != nil { // it gave up, as servers do
+					t.Fatal(err)
+				}
+			}
+		}
+		if full == 0 {
+			t.Fatal("the disk was never full")
+		}
+		step(t, 0, dir, "new", "unpack")
+		step(t, 0, dir, "new", "verify")
+		theirs := 0
+		for _, name := range strings.Fields(e.there(t, now)) {
+			if _, err := now.SQL(name, "SELECT count(*) FROM theirs;"); err == nil {
+				theirs++
+			}
+		}
+		if got := e.there(t, now); theirs != 1 || strings.Contains(got, "stage") || count(t, now, "ledger", "account") != "300" {
+			t.Errorf("what was in the way is there %d times: %s", theirs, got)
+		}
+		t.Logf("%d runs met a full disk", full)
+	})
+}
