@@ -86,8 +86,9 @@ var servers = []served{
 			return "COPY TO STDOUT of every table", "psql -X " + pg(s) + " -d ledger -c 'COPY account TO STDOUT' -c 'COPY entry TO STDOUT' -c 'COPY reading TO STDOUT' > /dev/null"
 		},
 		large: map[string]string{
-			"a row of 100 MB": "CREATE TABLE big (id int, t text); INSERT INTO big SELECT 1, string_agg(md5(i::text), '') FROM generate_series(1, 3125000) i",
-			"10,000 tables":   "DO $$ BEGIN FOR i IN 1..10000 LOOP EXECUTE format('CREATE TABLE t%s (id int, n text)', i); IF i % 500 = 0 THEN COMMIT; END IF; END LOOP; END $$; INSERT INTO t1 VALUES (1, 'x')",
+			"a row of 100 MB":   "CREATE TABLE big (id int, t text); INSERT INTO big SELECT 1, string_agg(md5(i::text), '') FROM generate_series(1, 3125000) i",
+			"a bytea of 100 MB": "CREATE TABLE big (id int, b bytea); INSERT INTO big SELECT 1, decode(string_agg(md5(i::text), ''), 'hex') FROM generate_series(1, 6250000) i",
+			"10,000 tables":     "DO $$ BEGIN FOR i IN 1..10000 LOOP EXECUTE format('CREATE TABLE t%s (id int, n text)', i); IF i % 500 = 0 THEN COMMIT; END IF; END LOOP; END $$; INSERT INTO t1 VALUES (1, 'x')",
 		},
 	},
 	{

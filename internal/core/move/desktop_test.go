@@ -71,3 +71,29 @@ func TestDesktopDatabases(t *testing.T) {
 		t.Error("a table that is missing")
 	}
 }
+
+// TestJetRecords shows the records of a Jet database, old and new. Its file is
+// made by the published layout; mdbtools reads it too.
+func TestJetRecords(t *testing.T) {
+	data, err := os.ReadFile("testdata/yard.mdb")
+	if err != nil {
+		t.Fatal(err)
+	}
+	o := newOffice(t, "items:\n  - {name: yard, kind: jet, path: /srv/yard.mdb}\n", "linux", map[string]string{"old/srv/yard.mdb": string(data), "new/srv/x": ""})
+	o.pack()
+	o.unpack()
+	rows := func() map[string]string {
+		out := map[string]string{}
+		for _, r := range o.verify().Items[0].Rows {
+			out[r.What] = r.Old + " " + r.New
+		}
+		return out
+	}
+	if got := rows(); got["records of Moorings"] != "40 40" || got["records of Lift orders"] != "3 3" {
+		t.Errorf("%v", got)
+	}
+	lay(t, o.dir, map[string]string{"new/srv/yard.mdb": string(data[:6000])})
+	if got := rows(); got["records of Moorings"] != "40 damaged" {
+		t.Errorf("cut off: %v", got)
+	}
+}

@@ -154,7 +154,7 @@ func (j *Job) verifyTree(ctx context.Context, t target) (*steps.Checked, error) 
 	if t.card.Kind == card.Exports {
 		j.addTicked(out, t)
 	}
-	if t.card.Kind == card.DBase {
+	if t.card.Kind == card.DBase || t.card.Kind == card.Jet {
 		addRecords(out, t)
 	}
 	out.Rows = append(out.Rows, content(cmp.Old.Files, "hash", cmp.Count))
@@ -166,7 +166,13 @@ func (j *Job) verifyTree(ctx context.Context, t target) (*steps.Checked, error) 
 
 // addRecords adds the records of each table, old and new.
 func addRecords(out *steps.Checked, t target) {
-	tables, _, err := desktop.Tables(t.path)
+	var tables []desktop.Table
+	var err error
+	if t.card.Kind == card.Jet {
+		tables, err = desktop.JetTables(t.path)
+	} else {
+		tables, _, err = desktop.Tables(t.path)
+	}
 	now := map[string]string{}
 	for _, table := range tables {
 		now[table.Name] = fmt.Sprint(table.Records)

@@ -23,6 +23,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/served"
@@ -64,6 +65,8 @@ func (s Server) connect(ctx context.Context) (*pgx.Conn, error) {
 		config.RuntimeParams[k] = v
 	}
 	config.DefaultQueryExecMode = pgx.QueryExecModeExec
+	build := config.BuildFrontend
+	config.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend { return build(newSplitter(r), w) }
 	conn, err := pgx.ConnectConfig(ctx, config)
 	if err == nil {
 		_, err = conn.Exec(ctx, "SET search_path TO ''") // names are written whole

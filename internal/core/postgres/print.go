@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -150,18 +151,9 @@ func Take(ctx context.Context, s Server, counts []card.Count, progress func(int6
 		return nil, s.explain(err)
 	}
 	for _, r := range rels {
-		var sum dbprint.Multiset
-		err := copyRows(ctx, conn, r, func(line []byte) error {
-			sum.Add(digest.Of(line))
-			if progress != nil {
-				progress(int64(len(line)) + 1)
-			}
-			return nil
-		})
-		if err != nil {
+		if err := sumRows(ctx, conn, &r, nil, progress); err != nil {
 			return nil, s.explain(err)
 		}
-		r.Rows, r.Digest = int64(sum.N), sum.Digest()
 		f.Tables = append(f.Tables, r.Table)
 	}
 	objects, err := largeObjects(ctx, conn, nil)
@@ -211,9 +203,18 @@ func take(ctx context.Context, s Server, conn *pgx.Conn, counts []card.Count) (*
 	return f, rels, nil
 }
 
+// sumRows reads a table and fills in its fingerprint; its rows go to out where
+// that is given. No row is held whole.
+func sumRows(ctx context.Context, conn *pgx.Conn, r *relation, out io.Writer, progress func(int64)) error {
+	s := &summing{out: out, part: digest.New(), progress: progress}
+	err := copyRows(ctx, conn, *r, s)
+	r.Rows, r.Digest = int64(s.sum.N), s.sum.Digest()
+	return err
+}
+
 // copyRows reads a table in COPY text format.
-func copyRows(ctx context.Context, conn *pgx.Conn, r relation, each func(line []byte) error) error {
-	_, err := conn.PgConn().CopyTo(ctx, &lines{each: each}, r.copyOut())
+func copyRows(ctx context.Context, conn *pgx.Conn, r relation, to io.Writer) error {
+	_, err := conn.PgConn().CopyTo(ctx, to, r.copyOut())
 	if err != nil {
 		return fmt.Errorf("the table %s: %w", r.Name, err)
 	}
@@ -228,7 +229,7 @@ func Rows(ctx context.Context, s Server, t dbprint.Table) dbprint.Rows {
 			return err
 		}
 		defer conn.Close(context.WithoutCancel(ctx))
-		return s.explain(copyRows(ctx, conn, relation{Table: t}, func(line []byte) error { return each(rowOf(line)) }))
+		return s.explain(copyRows(ctx, conn, relation{Table: t}, &lines{each: func(line []byte) error { return each(rowOf(line)) }}))
 	}
 }
 

@@ -186,20 +186,10 @@ func (s Server) dumpSchema(ctx context.Context, major int, snapshot string, to i
 // sealRows writes the rows of a table, and takes their fingerprint.
 func sealRows(ctx context.Context, conn *pgx.Conn, r *relation, w *bufio.Writer, progress func(int64)) error {
 	fmt.Fprintf(w, "COPY %s%s FROM stdin;\n", r.Name, r.columns())
-	var sum dbprint.Multiset
-	err := copyRows(ctx, conn, *r, func(line []byte) error {
-		sum.Add(digest.Of(line))
-		w.Write(line) // an error stays with w
-		if progress != nil {
-			progress(int64(len(line)) + 1)
-		}
-		return w.WriteByte('\n')
-	})
-	if err != nil {
+	if err := sumRows(ctx, conn, r, w, progress); err != nil {
 		return err
 	}
-	r.Rows, r.Digest = int64(sum.N), sum.Digest()
-	_, err = w.WriteString("\\.\n\n")
+	_, err := w.WriteString("\\.\n\n")
 	return err
 }
 

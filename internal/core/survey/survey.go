@@ -101,7 +101,7 @@ type Item struct {
 	Details    []string        `json:"details,omitempty"`    // more that was seen
 	Lacks      []string        `json:"lacks,omitempty"`      // files that its tables need and that are not there
 	Locked     string          `json:"locked,omitempty"`     // who has it open, as its lock file says
-	Tables     []desktop.Table `json:"tables,omitempty"`     // of a folder of dBase tables
+	Tables     []desktop.Table `json:"tables,omitempty"`     // of a folder of dBase tables, or of a Jet database
 	Stamp      string          `json:"-"`
 }
 

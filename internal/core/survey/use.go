@@ -150,6 +150,15 @@ func ignoreMissing(err error) error {
 	return err
 }
 
+// countTables tells how many tables and records there are.
+func (is *Item) countTables() {
+	var records int64
+	for _, t := range is.Tables {
+		records += t.Records
+	}
+	is.Details = append(is.Details, fmt.Sprintf("%s, %s", plural(int64(len(is.Tables)), "table"), plural(records, "record")))
+}
+
 // desktopFiles looks into the databases of desktop programs: their tables, and
 // whether a set of files is whole and closed.
 func desktopFiles(p *Place, is *Item) (err error) {
@@ -158,11 +167,7 @@ func desktopFiles(p *Place, is *Item) (err error) {
 		if is.Tables, is.Lacks, err = desktop.Tables(p.Path); err != nil {
 			return err
 		}
-		var records int64
-		for _, t := range is.Tables {
-			records += t.Records
-		}
-		is.Details = append(is.Details, fmt.Sprintf("%s, %s", plural(int64(len(is.Tables)), "table"), plural(records, "record")))
+		is.countTables()
 	case card.Jet:
 		jet, err := desktop.IsJet(p.Path)
 		if err != nil {
@@ -170,6 +175,15 @@ func desktopFiles(p *Place, is *Item) (err error) {
 		}
 		if !jet {
 			return fault.New(fault.BadDatabase, "%s is no Jet or ACE database, or it is encrypted", p.Path)
+		}
+		// It moves as a file, whether its records can be counted or not.
+		switch is.Tables, err = desktop.JetTables(p.Path); {
+		case err != nil:
+			is.Details = append(is.Details, "its records cannot be counted: "+err.Error())
+		case is.Tables == nil:
+			is.Details = append(is.Details, "encrypted: its records are not counted")
+		default:
+			is.countTables()
 		}
 		if lock, who := desktop.LockedBy(p.Path); lock != "" {
 			is.Locked = fmt.Sprintf("%s is open, or was not closed: its lock file %s names %s", p.Label(), filepath.Base(lock), orNobody(who))

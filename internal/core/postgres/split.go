@@ -1,0 +1,123 @@
+package postgres
+
+import (
+	"bytes"
+	"encoding/binary"
+	"io"
+
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/digest"
+)
+
+// splitter reads the server's messages (PostgreSQL documentation, 55.7) and
+// hands long CopyData messages on as several short ones. A row comes as one
+// message, which the driver would hold whole.
+type splitter struct {
+	r    io.Reader
+	part int64  // longest piece of a CopyData, in bytes
+	buf  []byte // room for what is read
+	held []byte // what of it is not handed on yet
+	head []byte // head of a message that is to be handed on first
+	left int64  // bytes of the message or piece behind it
+	long int64  // bytes of a CopyData behind that piece
+}
+
+const headSize = 5 // a message's type, and its length without the type
+
+func newSplitter(r io.Reader) *splitter {
+	return &splitter{r: r, part: 64 << 10, buf: make([]byte, 64<<10)}
+}
+
+// Read hands on what has come; it waits for more only where that is nothing.
+func (s *splitter) Read(p []byte) (n int, err error) {
+	for n < len(p) {
+		switch {
+		case len(s.head) > 0:
+			c := copy(p[n:], s.head)
+			s.head, n = s.head[c:], n+c
+		case s.left > 0 && len(s.held) > 0:
+			c := copy(p[n:], s.held[:min(s.left, int64(len(s.held)))])
+			s.held, s.left, n = s.held[c:], s.left-int64(c), n+c
+		case s.left == 0 && s.long > 0:
+			s.piece()
+		case s.left == 0 && len(s.held) >= headSize:
+			s.message()
+		case n > 0:
+			return n, nil
+		default:
+			if err := s.fill(); err != nil {
+				return 0, err
+			}
+		}
+	}
+	return n, nil
+}
+
+// message takes the head of the next message.
+func (s *splitter) message() {
+	s.left = max(int64(binary.BigEndian.Uint32(s.held[1:]))-4, 0)
+	if s.held[0] == 'd' && s.left > s.part {
+		s.left, s.long = 0, s.left
+	} else {
+		s.head = append([]byte(nil), s.held[:headSize]...)
+	}
+	s.held = s.held[headSize:]
+}
+
+// piece makes the head of the next piece of a long CopyData.
+func (s *splitter) piece() {
+	s.left = min(s.long, s.part)
+	s.long -= s.left
+	s.head = binary.BigEndian.AppendUint32([]byte{'d'}, uint32(s.left+4))
+}
+
+// fill reads more behind what is held.
+func (s *splitter) fill() error {
+	kept := copy(s.buf, s.held)
+	n, err := s.r.Read(s.buf[kept:])
+	s.held = s.buf[:kept+n]
+	if n > 0 {
+		return nil
+	}
+	return err
+}
+
+// summing hashes the rows of a COPY, which come in pieces that need not end
+// where a row does, and hands them on to out where it is given.
+type summing struct {
+	out      io.Writer
+	sum      dbprint.Multiset
+	part     *digest.Hash
+	begun    bool // part holds the beginning of a row
+	progress func(int64)
+}
+
+func (s *summing) Write(p []byte) (int, error) {
+	n := len(p)
+	if s.progress != nil {
+		s.progress(int64(n))
+	}
+	if s.out != nil {
+		if _, err := s.out.Write(p); err != nil {
+			return 0, err
+		}
+	}
+	for len(p) > 0 {
+		end := bytes.IndexByte(p, '\n')
+		if end < 0 {
+			s.part.Write(p)
+			s.begun = true
+			break
+		}
+		if s.begun {
+			s.part.Write(p[:end])
+			s.sum.Add(s.part.Sum())
+			s.part.Reset()
+			s.begun = false
+		} else {
+			s.sum.Add(digest.Of(p[:end]))
+		}
+		p = p[end+1:]
+	}
+	return n, nil
+}

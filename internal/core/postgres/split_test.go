@@ -1,0 +1,97 @@
+package postgres
+
+import (
+	"bytes"
+	"encoding/binary"
+	"io"
+	"math/rand/v2"
+	"testing"
+	"testing/iotest"
+
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/digest"
+)
+
+// message writes one of the protocol's messages.
+func message(typ byte, body []byte) []byte {
+	return append(binary.BigEndian.AppendUint32([]byte{typ}, uint32(len(body)+4)), body...)
+}
+
+// messages reads a stream of messages, with those of CopyData joined.
+func messages(t *testing.T, r io.Reader, longest int) (types string, data []byte) {
+	t.Helper()
+	for {
+		head := make([]byte, headSize)
+		if _, err := io.ReadFull(r, head); err == io.EOF {
+			return types, data
+		} else if err != nil {
+			t.Fatal(err)
+		}
+		body := make([]byte, binary.BigEndian.Uint32(head[1:])-4)
+		if _, err := io.ReadFull(r, body); err != nil {
+			t.Fatal(err)
+		}
+		if head[0] != 'd' {
+			types += string(head[0])
+			continue
+		}
+		if data = append(data, body...); len(body) > longest {
+			t.Fatalf("a CopyData of %d bytes is handed on whole", len(body))
+		}
+	}
+}
+
+// TestSplitter hands messages of many lengths on, however they come and are
+// read.
+func TestSplitter(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 5))
+	var stream, want []byte
+	stream = append(stream, message('T', make([]byte, 300))...)
+	for _, n := range []int{0, 1, 99, 100, 101, 200, 1000, 5} {
+		body := make([]byte, n)
+		for i := range body {
+			body[i] = byte(random.Int())
+		}
+		want = append(want, body...)
+		stream = append(stream, message('d', body)...)
+		stream = append(stream, message('N', body)...) // not a CopyData: never split
+	}
+	stream = append(stream, message('Z', []byte{'I'})...)
+	for name, r := range map[string]io.Reader{
+		"at once": bytes.NewReader(stream), "byte by byte": iotest.OneByteReader(bytes.NewReader(stream)), "halves": iotest.HalfReader(bytes.NewReader(stream)), "with its end": iotest.DataErrReader(bytes.NewReader(stream)),
+	} {
+		s := newSplitter(r)
+		s.part, s.buf = 100, make([]byte, 64)
+		types, data := messages(t, s, 100)
+		if types != "TNNNNNNNNZ" || !bytes.Equal(data, want) {
+			t.Errorf("%s: %s, %d bytes of %d", name, types, len(data), len(want))
+		}
+	}
+	whole := newSplitter(bytes.NewReader(stream))
+	if got, err := io.ReadAll(iotest.OneByteReader(whole)); err != nil || !bytes.Equal(got, stream) {
+		t.Errorf("nothing is long: %d bytes of %d (%v)", len(got), len(stream), err)
+	}
+	if _, err := io.ReadAll(newSplitter(iotest.TimeoutReader(iotest.OneByteReader(bytes.NewReader(stream))))); err != iotest.ErrTimeout {
+		t.Errorf("an error of the network: %v", err)
+	}
+}
+
+// TestSumming makes the same of rows in whatever pieces they come.
+func TestSumming(t *testing.T) {
+	rows := []byte("1\tGull\n\n2\tTern of a long name\n3\t\\N\n")
+	var want dbprint.Multiset
+	for _, line := range bytes.Split(bytes.TrimSuffix(rows, []byte("\n")), []byte("\n")) {
+		want.Add(digest.Of(line))
+	}
+	for size := 1; size <= len(rows); size++ {
+		var out bytes.Buffer
+		told := int64(0)
+		s := &summing{out: &out, part: digest.New(), progress: func(n int64) { told += n }}
+		for at := 0; at < len(rows); at += size {
+			s.Write(rows[at:min(at+size, len(rows))])
+		}
+		if s.sum.Digest() != want.Digest() || !bytes.Equal(out.Bytes(), rows) || told != int64(len(rows)) {
+			t.Errorf("in pieces of %d: %d rows, %q", size, s.sum.N, out.Bytes())
+		}
+	}
+}
