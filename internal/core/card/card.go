@@ -156,6 +156,7 @@ type Item struct {
 	Skip     []string `yaml:"skip,omitempty" jsonschema_description:"Folder: not what matches one of these patterns."`
 	Exports  *Export  `yaml:"exports,omitempty" jsonschema_description:"Exports: how many there must be, how they are made and taken in."`
 	Counts   []Count  `yaml:"counts,omitempty" jsonschema_description:"Figures that a person knows, shown old and new side by side."`
+	Attached string   `yaml:"attached-to,omitempty" jsonschema_description:"SQLite: name of the database item that the app attaches this one to; both are packed as of one moment."`
 	Mask     []string `yaml:"mask,omitempty" jsonschema_description:"Database: columns (TABLE.COLUMN, or COLUMN of any table) whose content is not shown where it differs."`
 	Needs    []string `yaml:"needs,omitempty" jsonschema_description:"Names of items without which this one is useless."`
 }

@@ -280,6 +280,7 @@ func TestCardOfLicences(t *testing.T) {
 		"unknown method":      {"method: file", "method: magic", `"magic" is not a method`},
 		"a file of no item":   {"items: [certificate]}", "items: [other]}", `named "other"`},
 		"a file of a folder":  {"items: [certificate]}", "items: [diary]}", `named "diary"`},
+		"attached to a file":  {"{name: diary, kind: folder, path: /srv/diary}", "{name: diary, kind: sqlite, path: /srv/diary, attached-to: certificate}", "cannot be attached"},
 		"no files":            {"items: [certificate]}", "items: []}", "names no file"},
 		"no key":              {"serial: {file: /srv/reg.ini, key: a/b}, ", "", "nothing is named"},
 		"usb of no token":     {"method: guided, wait", "method: guided, usb: '1d6b:0002', wait", "USB id"},

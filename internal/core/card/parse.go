@@ -277,6 +277,9 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	if it.Kind != Folder && it.Kind != Exports && len(it.Include)+len(it.Skip) > 0 {
 		k.fail(at, "include and skip with the kind folder only", "the item %q is a %s", it.Name, it.Kind)
 	}
+	if to := c.Item(it.Attached); it.Attached != "" && (it.Kind != SQLite || to == nil || to.Kind != SQLite || to.Attached != "" || to == it) {
+		k.fail(at+".attached-to", "the name of another sqlite item, which is attached to none", "the item %q cannot be attached to %q", it.Name, it.Attached)
+	}
 	k.globs(at+".include", it.Include)
 	k.globs(at+".skip", it.Skip)
 	for i, cnt := range it.Counts {

@@ -56,7 +56,9 @@ type Job struct {
 	Now       func() time.Time                            // nil stands for time.Now
 	Marks     string                                      // folder that remembers how far kits were; "" stands for one in the user's cache
 	asked     map[string]string
-	stale     string // what another copy of the kit has and this one has not
+	together  map[steps.Key][]survey.Place // databases that are packed as of one moment
+	snapshots map[steps.Key]string         // of such, taken already
+	stale     string                       // what another copy of the kit has and this one has not
 }
 
 func (j *Job) now() time.Time {

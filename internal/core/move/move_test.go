@@ -454,3 +454,30 @@ func (o *office) reopen(name string) *kit.Kit {
 	}
 	return k
 }
+
+// TestAttachedDatabases packs two databases as of one moment: both again when
+// one has changed.
+func TestAttachedDatabases(t *testing.T) {
+	o := newOffice(t, "items:\n  - {name: bookings, kind: sqlite, path: /srv/bookings.db}\n  - {name: archive, kind: sqlite, path: /srv/archive.db, attached-to: bookings}\n  - {name: charts, kind: sqlite, path: /srv/charts.db}\n", "linux", map[string]string{"old/srv/.keep": "", "new/srv/.keep": ""})
+	for _, name := range []string{"bookings", "archive", "charts"} {
+		makeDatabase(t, filepath.Join(o.dir, "old/srv", name+".db"), "CREATE TABLE berth (n INTEGER)", "INSERT INTO berth VALUES (1)")
+	}
+	did := func(want string) {
+		t.Helper()
+		got := ""
+		for _, i := range o.pack().Items {
+			got += i.Did + " "
+		}
+		if strings.TrimSpace(got) != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+	did("sealed sealed sealed")
+	did("kept kept kept")
+	makeDatabase(t, filepath.Join(o.dir, "old/srv/archive.db"), "INSERT INTO berth VALUES (2)")
+	did("sealed sealed kept")
+	o.unpack()
+	if v := o.verify(); !v.Equal() || v.Items[1].Rows[1].New != "2" {
+		t.Errorf("%+v", v.Items)
+	}
+}

@@ -53,6 +53,14 @@ func (j *Job) packApp(ctx context.Context, c *card.Card, o *Outcome) error {
 			f.Need -= a.Items[i].Bytes
 		}
 	}
+	j.together = attached(a.Places)
+	for i, p := range a.Places {
+		// One moment for all: when one has changed, none is kept.
+		if kept[p.Key] && slices.ContainsFunc(j.together[p.Key], func(o survey.Place) bool { return !kept[o.Key] }) {
+			delete(kept, p.Key)
+			f.Need += a.Items[i].Bytes
+		}
+	}
 	if err := j.check(steps.Pack, c, f, o); err != nil || len(o.Blocks) > 0 {
 		return err
 	}
@@ -93,6 +101,33 @@ func (j *Job) packApp(ctx context.Context, c *card.Card, o *Outcome) error {
 		}
 	}
 	return j.Kit.Record(j.line(steps.EventPacked, steps.Key{App: c.Name}), packed)
+}
+
+// attached returns, for each SQLite database that an app uses together with
+// others, all of them.
+func attached(places []survey.Place) map[steps.Key][]survey.Place {
+	groups := map[steps.Key][]survey.Place{}
+	root := func(p survey.Place) steps.Key {
+		key := p.Key
+		if p.Item.Attached != "" {
+			key.Item = p.Item.Attached
+		}
+		return key
+	}
+	for _, p := range places {
+		if p.Found && p.Item.Kind == card.SQLite {
+			groups[root(p)] = append(groups[root(p)], p)
+		}
+	}
+	out := map[steps.Key][]survey.Place{}
+	for _, group := range groups {
+		for _, p := range group {
+			if len(group) > 1 {
+				out[p.Key] = group
+			}
+		}
+	}
+	return out
 }
 
 // keep reports whether an item is sealed already, is whole, and has not

@@ -71,7 +71,7 @@ func (k sqliteKind) seal(ctx context.Context, p survey.Place, is survey.Item, se
 		return err
 	}
 	j.begin(p.Key, "taking a snapshot", 0)
-	snapshot, err := sqlite.Snapshot(ctx, p.Path, temp, nil)
+	snapshot, err := k.snapshot(ctx, p, temp)
 	if err != nil {
 		return err
 	}
@@ -106,6 +106,37 @@ func (k sqliteKind) seal(ctx context.Context, p survey.Place, is survey.Item, se
 	}
 	sealed.List, err = j.sealJSON(dir, sealed.Stream+listEnding, print)
 	return err
+}
+
+// snapshot returns the snapshot of a database, taken together with those that
+// the app attaches to it.
+func (k sqliteKind) snapshot(ctx context.Context, p survey.Place, temp string) (string, error) {
+	group := k.together[p.Key]
+	if len(group) == 0 {
+		return sqlite.Snapshot(ctx, p.Path, temp, nil)
+	}
+	if taken := k.snapshots[p.Key]; taken != "" {
+		delete(k.snapshots, p.Key)
+		return taken, nil
+	}
+	names := make([]string, len(group))
+	for i, o := range group {
+		names[i] = o.Path
+	}
+	all, err := sqlite.Snapshots(ctx, names, filepath.Join(temp, p.Key.Item), nil)
+	if err != nil {
+		return "", err
+	}
+	k.Job.snapshots = map[steps.Key]string{}
+	mine := ""
+	for i, o := range group {
+		if o.Key == p.Key {
+			mine = all[i]
+		} else {
+			k.Job.snapshots[o.Key] = all[i]
+		}
+	}
+	return mine, nil
 }
 
 // put writes a database beside its target, flushes it, and renames it

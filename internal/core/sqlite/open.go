@@ -7,11 +7,13 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"io"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	engine "modernc.org/sqlite"
 
@@ -227,45 +229,135 @@ func removeSet(name string) {
 // not held up in WAL mode. An encrypted one is copied as a file. The caller
 // has the copy checked with CheckSnapshot, and removes it with Discard.
 func Snapshot(ctx context.Context, name, temp string, progress func(int64)) (string, error) {
-	if err := os.MkdirAll(temp, 0o700); err != nil {
-		return "", fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", temp)
+	all, err := Snapshots(ctx, []string{name}, temp, progress)
+	if err != nil {
+		return "", err
 	}
-	to := filepath.Join(temp, "snapshot.sqlite")
-	removeSet(to)
-	if encrypted, err := Encrypted(name); err == nil && encrypted {
-		if err := copyEncrypted(ctx, name, to); err != nil {
-			removeSet(to)
-			return "", err
+	return all[0], nil
+}
+
+// settled is how long databases that are copied together must not have been
+// written to before: what is committed to several files is committed to one
+// after the other (sqlite.org/lang_attach.html).
+const settled = 50 * time.Millisecond
+
+// settleTries is how often that is waited for.
+const settleTries = 100
+
+var errWritten = errors.New("written to in between")
+
+// Snapshots copies databases that an app uses together as all of them are at
+// one moment. Each is as with Snapshot.
+func Snapshots(ctx context.Context, names []string, temp string, progress func(int64)) ([]string, error) {
+	out := make([]string, len(names))
+	for i := range names {
+		dir := filepath.Join(temp, fmt.Sprint("snapshot-", i))
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return nil, fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", dir)
 		}
-		return to, nil
+		out[i] = filepath.Join(dir, "snapshot.sqlite")
 	}
-	err := reading(ctx, name, temp, func(conn *sql.Conn) error {
-		// The transaction pins the moment, so that the backup need not start
-		// again whenever the app writes.
+	for try := 1; ; try++ {
+		err := snapshots(ctx, names, out, progress)
+		if err == nil {
+			return out, nil
+		}
+		for _, to := range out {
+			removeSet(to)
+		}
+		switch {
+		case !errors.Is(err, errWritten):
+			return nil, err
+		case try == settleTries:
+			return nil, fault.New(fault.Changed, "%s are written to all the time, and cannot be copied as of one moment", strings.Join(names, " and "))
+		}
+		select {
+		case <-time.After(settled):
+		case <-ctx.Done():
+			return nil, fault.Wrap(fault.Stopped, ctx.Err(), "copying %s was stopped", strings.Join(names, " and "))
+		}
+	}
+}
+
+func snapshots(ctx context.Context, names, to []string, progress func(int64)) error {
+	var open []int
+	for i, name := range names {
+		if encrypted, err := Encrypted(name); err != nil || !encrypted {
+			open = append(open, i)
+			continue
+		}
+		if err := copyEncrypted(ctx, name, to[i]); err != nil {
+			return err
+		}
+	}
+	began, was := time.Now(), marksOf(names)
+	return pinned(ctx, names, to, open, nil, func(conns []*sql.Conn) error {
+		if len(names) > 1 && (marksOf(names) != was || began.Sub(was.newest).Abs() < settled) {
+			return errWritten
+		}
+		for n, conn := range conns {
+			var pageSize int64
+			if err := conn.QueryRowContext(ctx, "PRAGMA page_size").Scan(&pageSize); err != nil {
+				return Damaged(names[open[n]], explain(names[open[n]], err))
+			}
+			if err := conn.Raw(func(dc any) error { return backup(ctx, dc, to[open[n]], pageSize, progress) }); err != nil {
+				return Damaged(names[open[n]], explain(names[open[n]], err))
+			}
+		}
+		return nil
+	})
+}
+
+// pinned calls use with a connection to each of the open databases, which all
+// stay as they are meanwhile: the transactions pin the moment, so that the
+// backup need not start again whenever the app writes.
+func pinned(ctx context.Context, names, to []string, open []int, conns []*sql.Conn, use func([]*sql.Conn) error) error {
+	if len(conns) == len(open) {
+		return use(conns)
+	}
+	i := open[len(conns)]
+	err := reading(ctx, names[i], filepath.Dir(to[i]), func(conn *sql.Conn) error {
 		if _, err := conn.ExecContext(ctx, "BEGIN"); err != nil {
 			return err
 		}
 		defer conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
-		var pageSize int64
 		if err := conn.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_schema").Scan(new(int64)); err != nil {
 			return err
 		}
-		if err := conn.QueryRowContext(ctx, "PRAGMA page_size").Scan(&pageSize); err != nil {
-			return err
-		}
-		return conn.Raw(func(dc any) error { return backup(ctx, dc, to, pageSize, progress) })
+		return pinned(ctx, names, to, open, append(conns, conn), use)
 	})
-	if err != nil {
-		removeSet(to)
-		return "", Damaged(name, err)
+	if errors.Is(err, errWritten) {
+		return errWritten
 	}
-	return to, nil
+	return Damaged(names[i], err)
+}
+
+// marks is what writing to databases changes.
+type marks struct {
+	all    string
+	newest time.Time
+}
+
+func marksOf(names []string) (m marks) {
+	for _, name := range names {
+		for _, ending := range []string{"", "-wal", "-journal"} {
+			info, err := os.Stat(name + ending)
+			if err != nil {
+				continue
+			}
+			m.all += fmt.Sprintf("%s %d %d\n", name+ending, info.Size(), info.ModTime().UnixNano())
+			if info.ModTime().After(m.newest) {
+				m.newest = info.ModTime()
+			}
+		}
+	}
+	return m
 }
 
 // Damaged says which database an error is about that shows damage, in it or in
 // its snapshot.
 func Damaged(name string, err error) error {
-	if fault.KindOf(err) != fault.BadDatabase {
+	if fault.KindOf(err) != fault.BadDatabase || strings.Contains(err.Error(), "is damaged, or encrypted") {
 		return err
 	}
 	return fault.Wrap(fault.BadDatabase, err, "the database %s is damaged, or encrypted", name)
@@ -290,6 +382,7 @@ func backup(ctx context.Context, dc any, to string, pageSize int64, progress fun
 	if !ok {
 		return errors.New("the database engine has no online backup")
 	}
+	removeSet(to) // of a first try
 	if err := touch(to); err != nil {
 		return err
 	}

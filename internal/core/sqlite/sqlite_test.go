@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
@@ -378,5 +379,51 @@ func TestFeatures(t *testing.T) {
 	}
 	if w := before.Table("w"); len(w.Key) != 2 || len(before.Table("g").Columns) != 3 {
 		t.Errorf("%+v %+v", w, before.Table("g"))
+	}
+}
+
+// TestSnapshotsOfOneMoment copies two databases that an app writes to together.
+func TestSnapshotsOfOneMoment(t *testing.T) {
+	for _, mode := range []string{"wal", "delete"} {
+		dir := t.TempDir()
+		main, side := filepath.Join(dir, "main.db"), filepath.Join(dir, "side.db")
+		tick := "CREATE TABLE tick (n INTEGER)"
+		open(t, side, mode, tick, "INSERT INTO tick VALUES (0)").Close()
+		app := open(t, main, mode, tick, "INSERT INTO tick VALUES (0)", "PRAGMA busy_timeout=5000")
+		app.SetMaxOpenConns(1)
+		if _, err := app.Exec("ATTACH ? AS side", side); err != nil {
+			t.Fatal(err)
+		}
+		write := func() {
+			if _, err := app.Exec("BEGIN IMMEDIATE; UPDATE main.tick SET n = n + 1; UPDATE side.tick SET n = n + 1; COMMIT"); err != nil {
+				t.Error(err)
+			}
+		}
+		stop, ended := make(chan struct{}), make(chan struct{})
+		go func() {
+			defer close(ended)
+			for i := 0; ; i++ {
+				select {
+				case <-stop:
+					return
+				case <-time.After(time.Duration(i%5) * 25 * time.Millisecond):
+					write()
+				}
+			}
+		}()
+		for range 6 {
+			snaps, err := Snapshots(ctx, []string{main, side}, t.TempDir(), nil)
+			if err != nil {
+				t.Fatal(mode, err)
+			}
+			n, err1 := Ask(ctx, snaps[0], t.TempDir(), "SELECT n FROM tick")
+			m, err2 := Ask(ctx, snaps[1], t.TempDir(), "SELECT n FROM tick")
+			if err1 != nil || err2 != nil || n != m {
+				t.Errorf("%s: %d and %d are not of one moment (%v %v)", mode, n, m, err1, err2)
+			}
+		}
+		close(stop)
+		<-ended
+		app.Close()
 	}
 }
