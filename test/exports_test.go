@@ -100,7 +100,7 @@ func TestExports(t *testing.T) {
 func TestExportsAreMade(t *testing.T) {
 	dir := t.TempDir()
 	home := filepath.Join(dir, "home")
-	lay(t, dir, map[string]string{"home/.out/a.pox": "1", "tool": "#!/bin/sh\necho 2 > \"$1/b c.pox\"\n", "card.yaml": strings.ReplaceAll(`card: 1
+	lay(t, dir, map[string]string{"home/.out/a.pox": "1", "tool": "#!/bin/sh\necho 2 > \"$1/b c.pox\"\nenv > \"$1/../env.txt\"\n", "card.yaml": strings.ReplaceAll(`card: 1
 name: pontoon
 title: Pontoon Ledger
 items:
@@ -127,6 +127,9 @@ items:
 	live(0, "pack", "--kit", "kit")
 	if _, err := os.Stat(filepath.Join(home, ".out/b c.pox")); err != nil {
 		t.Error(err)
+	}
+	if env, err := os.ReadFile(filepath.Join(home, "env.txt")); err != nil || strings.Contains(string(env), passphrase) || !strings.Contains(string(env), "HOME=") {
+		t.Errorf("what the app's program is started with: %s %v", env, err)
 	}
 	os.Remove(filepath.Join(dir, "tool"))
 	live(1, "pack", "--kit", "kit").tells(t, "cannot be made by")

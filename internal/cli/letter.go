@@ -76,11 +76,11 @@ func letterText(w move.Letter) string {
 	fmt.Fprintf(&b, "To: %s\nAbout: %s, licence %s\n\n", orDash(w.Maker), w.Title, w.Licence)
 	switch w.Please {
 	case move.PleaseFree:
-		why := "cannot be started any more"
+		why := ""
 		if w.Lost != "" {
-			why += " (" + w.Lost + ")"
+			why = " (" + w.Lost + ")"
 		}
-		b.WriteString(table.Wrap(fmt.Sprintf("Our computer %s %s, and the licence is still held by it. Please free it, so that we can take it up on %s.", w.OldName, why, w.NewName), 76))
+		b.WriteString(table.Wrap(fmt.Sprintf("Our computer %s still holds the licence, and it cannot be freed there%s. Please free it, so that we can take it up on %s.", w.OldName, why, w.NewName), 76))
 	case move.PleaseIssue:
 		b.WriteString(table.Wrap(fmt.Sprintf("We have replaced our computer %s by %s. The licence holds for the old one only. Please issue it again for the new one.", w.OldName, w.NewName), 76))
 	default:

@@ -232,10 +232,16 @@ func (e *env) showLicenceStatuses(j *move.Job, all []move.LicenceStatus) {
 
 // datesText tells the days that matter for a licence.
 func datesText(s move.LicenceStatus) (out string) {
+	if s.Old != licence.Deactivated {
+		s.OldAt = nil
+	}
+	if s.New != licence.Active {
+		s.NewAt = nil
+	}
 	for _, d := range []struct {
 		what string
 		at   *time.Time
-	}{{"can be taken up again from", s.Again}, {"must be taken up again by", s.BackBy}, {"the app runs without it on the new computer until", s.Trial}, {"runs out on", s.Expires}} {
+	}{{"freed on", s.OldAt}, {"taken up on", s.NewAt}, {"can be taken up again from", s.Again}, {"must be taken up again by", s.BackBy}, {"the app runs without it on the new computer until", s.Trial}, {"runs out on", s.Expires}} {
 		if d.at != nil {
 			out += "; " + d.what + " " + d.at.Local().Format("2 Jan 2006 15:04")
 		}

@@ -21,9 +21,10 @@ func (e *env) deactivateCommand() *cobra.Command {
 reads back whole. The service's signed answer is kept in the journal. When an
 answer is lost, run this again: the service is first asked what it has done.
 
-Where the old computer cannot be started any more, --lost REASON frees its licences
-from the new one, in its name: by the service where there is one, else by what a
-person does at the maker ("movekit licence letter" writes what they will ask for).`,
+Where the old computer cannot be started any more, or the app is no longer on it, --lost
+REASON frees its licences without it (from the new one, too): by the service where
+there is one, else by what a person does at the maker ("movekit licence letter" writes
+what they will ask for).`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Deactivate, args, func(j *move.Job) error {
@@ -38,7 +39,7 @@ person does at the maker ("movekit licence letter" writes what they will ask for
 			}, (*move.Job).Deactivate, e.showLicences)
 		},
 	}
-	c.Flags().StringVar(&lost, "lost", "", "free them from the new computer: why the old one cannot be started any more")
+	c.Flags().StringVar(&lost, "lost", "", "free them without the old computer: why they cannot be freed on it")
 	e.answersFlag(c, &answers)
 	e.commandsFlag(c)
 	e.overrideFlags(c)

@@ -123,6 +123,9 @@ func (e *env) person(j *move.Job, answers string) error {
 	} else if isTerminal(e.in) {
 		j.Person = &asked{&e.ui, bufio.NewReader(e.in)}
 	}
+	if isTerminal(e.in) && !e.yes {
+		j.Asks = e.agree // --yes alone agrees to no program
+	}
 	return nil
 }
 

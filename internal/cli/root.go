@@ -107,6 +107,7 @@ At any time:           movekit next`,
 // start sets up what the common flags say.
 func (e *env) start() error {
 	e.setUp(e.noColour)
+	e.takePassphrase()
 	var to []io.Writer
 	if e.verbose {
 		to = append(to, e.err)

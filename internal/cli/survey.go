@@ -294,7 +294,7 @@ func (e *env) surveyNew(ctx context.Context, call *surveyCall, apps []string) er
 	if err != nil {
 		return err
 	}
-	given, err := givenPassphrase(e.passphraseFile)
+	given, err := e.givenPassphrase(e.passphraseFile)
 	if err != nil {
 		return err
 	}

@@ -32,6 +32,7 @@ type ui struct {
 	mu          sync.Mutex
 	bar         *progressbar.ProgressBar
 	saidBegin   string
+	passphrase  string // from the environment
 }
 
 func isTerminal(f any) bool {
@@ -205,16 +206,24 @@ func readPassphraseFile(name string) (string, error) {
 
 // givenPassphrase returns the passphrase from the file or the environment,
 // or "" where a person must be asked.
-func givenPassphrase(file string) (string, error) {
+func (u *ui) givenPassphrase(file string) (string, error) {
 	if file != "" {
 		return readPassphraseFile(file)
 	}
-	return os.Getenv("MOVEKIT_PASSPHRASE"), nil
+	return u.passphrase, nil
+}
+
+// takePassphrase takes the passphrase out of the environment, which programs
+// that are run here would otherwise see.
+func (u *ui) takePassphrase() {
+	const name = "MOVEKIT_PASSPHRASE"
+	u.passphrase = os.Getenv(name)
+	os.Unsetenv(name)
 }
 
 // unlock opens a kit's key. A person may try three times.
 func (u *ui) unlock(file string, open func(string) error) error {
-	p, err := givenPassphrase(file)
+	p, err := u.givenPassphrase(file)
 	if err != nil {
 		return err
 	}
@@ -236,7 +245,7 @@ func (u *ui) unlock(file string, open func(string) error) error {
 
 // newPassphrase returns the passphrase of a new kit.
 func (u *ui) newPassphrase(file string, typed bool, check func(string) error, make func() (string, error)) (string, error) {
-	p, err := givenPassphrase(file)
+	p, err := u.givenPassphrase(file)
 	if err != nil {
 		return "", err
 	}

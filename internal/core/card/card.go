@@ -246,8 +246,16 @@ type Show struct {
 // a person takes.
 type Change struct {
 	Run   []string `yaml:"run,omitempty" jsonschema_description:"Command: the maker's program with its arguments; no shell."`
-	Done  string   `yaml:"done,omitempty" jsonschema_description:"Command: regular expression (RE2) that what it says matches when it is done. Default: that it ends with 0."`
+	Done  string   `yaml:"done,omitempty" jsonschema_description:"Command: regular expression (RE2) that what it says matches when it is done. Default: that it ends with one of codes."`
+	Codes []int    `yaml:"codes,omitempty" jsonschema_description:"Command: exit codes that mean that it is done. Default: 0."`
+	Fails []Fail   `yaml:"fails,omitempty" jsonschema_description:"Command: what its errors mean."`
 	Steps []Guide  `yaml:"steps,omitempty" jsonschema_description:"Guided and key: what a person does, one after the other."`
+}
+
+// Fail is an error of a maker's program, in the words of the office.
+type Fail struct {
+	Match string `yaml:"match" jsonschema:"required" jsonschema_description:"Regular expression (RE2) that what it says matches."`
+	Means string `yaml:"means" jsonschema:"required" jsonschema_description:"What that means, and what to do."`
 }
 
 // Guide is one step that a person takes.

@@ -425,6 +425,11 @@ func (k *checker) change(at string, l *Licence, c *Change) {
 		k.fail(at, "nothing here with the methods desk and file", "the licence %q needs no steps", l.Name)
 	default:
 		k.matching(at+".done", c.Done)
+		for i, f := range c.Fails {
+			k.need(fmt.Sprintf("%s.fails[%d]", at, i), "match", f.Match)
+			k.need(fmt.Sprintf("%s.fails[%d]", at, i), "means", f.Means)
+			k.matching(fmt.Sprintf("%s.fails[%d].match", at, i), f.Match)
+		}
 		k.guides(at, c.Steps)
 	}
 }

@@ -45,9 +45,10 @@ type Job struct {
 	Users     map[string]string                   // user on the new computer by user on the old
 	Commands  bool                                // whether a person has agreed to run the commands of the cards
 	Ask       func(prompt string) (string, error) // asks a person for a password; nil where nobody can be asked
+	Asks      func(question string) error         // has a person agree to the commands of a card; nil where nobody is there
 	Agree     func(question string) error         // has a person agree to what cannot be taken back; nil where that was done
 	Takeover  string                              // why licences are taken up although they are active on the old computer; "" where they are not
-	OldLost   string                              // why the old computer cannot be started any more; "" where it can
+	OldLost   string                              // why licences cannot be freed on the old computer itself; "" where they can
 	Person    Person                              // takes the steps of licences; nil where nobody is there
 	Limit     time.Duration                       // how long a network place may keep silent; 0 stands for survey.Limit
 	Temp      string                              // private folder for snapshots; "" stands for one in the user's cache

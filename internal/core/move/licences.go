@@ -131,8 +131,8 @@ func (j *Job) mayFree(ctx context.Context, c *card.Card, o *Outcome) (bool, erro
 	if err != nil || len(o.Blocks) > 0 {
 		return false, err
 	}
-	if f.OldLost && f.Side == steps.NewSide && len(c.Licences) > 0 {
-		return true, j.overrode(c, o, steps.Overridden{Gate: "old-computer", Step: steps.Deactivate, Why: "this is " + f.Here + ", in the name of " + f.OldName, Because: j.OldLost})
+	if f.OldLost && len(c.Licences) > 0 {
+		return true, j.overrode(c, o, steps.Overridden{Gate: "old-computer", Step: steps.Deactivate, Why: "freed from " + f.Here + " in the name of " + f.OldName, Because: j.OldLost})
 	}
 	return true, nil
 }

@@ -19,6 +19,8 @@ type LicenceStatus struct {
 	Method  card.Method   `json:"method"`
 	Old     licence.State `json:"old"`
 	New     licence.State `json:"new"`
+	OldAt   *time.Time    `json:"old_at,omitempty"` // when that was recorded
+	NewAt   *time.Time    `json:"new_at,omitempty"`
 	Left    int           `json:"transfers_left"` // -1 where it is not known
 	By      string        `json:"seen_by"`
 	Again   *time.Time    `json:"again_from,omitempty"`
@@ -45,6 +47,7 @@ func (j *Job) LicenceStatuses(ctx context.Context) ([]LicenceStatus, error) {
 			s := LicenceStatus{App: c.Name, Title: c.Title, Licence: l.Name, Method: l.Method, Old: licence.Unknown, New: licence.Unknown, Left: -1, By: "the journal"}
 			if known := st.Licences[steps.Key{App: c.Name, Item: l.Name}]; known != nil {
 				s.Old, s.New, s.Left = known.Old, known.New, known.Left
+				s.OldAt, s.NewAt = orNil(known.OldAt), orNil(known.NewAt)
 				if known.Old == licence.Deactivated && known.New != licence.Active {
 					s.Again = j.ahead(again(&held{card: l, state: known}))
 					s.BackBy = orNil(backBy(l, known.OldAt))

@@ -69,9 +69,10 @@ func (b byHand) Ask(ctx context.Context, action licence.Action, r licence.Reques
 	}
 	var err error
 	switch {
-	case lost && !here && action == licence.Deactivate:
-		err = b.guide(ctx, action, r, a)
-	case lost && !here:
+	case lost && !(here && b.card.Method == card.MethodFile): // its files are still there to be set aside
+		if action == licence.Deactivate {
+			err = b.guide(ctx, action, r, a)
+		}
 	case action == licence.Status && b.card.Method == card.MethodCommand:
 		err = b.show(ctx, a)
 	case action == licence.Status && b.card.Method == card.MethodFile:
@@ -194,7 +195,7 @@ func (b byHand) guide(ctx context.Context, action licence.Action, r licence.Requ
 // changeOf is how a person carries out an action.
 func (b byHand) changeOf(action licence.Action) *card.Change {
 	change := b.card.Change(action == licence.Deactivate)
-	lost := b.OldLost != "" && action == licence.Deactivate && b.Side() == steps.NewSide
+	lost := b.OldLost != "" && action == licence.Deactivate
 	switch {
 	case lost && b.card.Lost != nil:
 		return b.card.Lost
@@ -204,7 +205,7 @@ func (b byHand) changeOf(action licence.Action) *card.Change {
 		return &card.Change{Steps: []card.Guide{{Do: "The licence's files are lost with " + b.Kit.Manifest.Old.Name + ". Should its disk ever be used again, delete them there first.", Ask: "Who answers for that?"}}}
 	case lost:
 		return &card.Change{Steps: []card.Guide{
-			{Do: "Tell " + orWord(b.app.Maker, "the maker") + " that " + b.Kit.Manifest.Old.Name + " is lost, and have the licence freed: `movekit licence letter " + b.app.Name + "` writes what they will ask for."},
+			{Do: "Tell " + orWord(b.app.Maker, "the maker") + " why it cannot be freed on " + b.Kit.Manifest.Old.Name + " (" + b.OldLost + "), and have them free it: `movekit licence letter " + b.app.Name + "` writes what they will ask for."},
 			{Do: "Wait for what they say.", Ask: "What did they answer?"},
 		}}
 	case change == nil:
@@ -299,6 +300,11 @@ func (b byHand) run(ctx context.Context, args []string) (said string, code int, 
 	if b.Computer.Root() != "" {
 		return "", 0, fault.New(fault.Waits, "the command %s of %s runs on the computer itself only", args[0], b.app.Title)
 	}
+	if !b.Commands && !b.State().Agreed[b.app.Name] && b.Asks != nil {
+		if err := b.askCommands(); err != nil {
+			return "", 0, err
+		}
+	}
 	if !b.Commands && !b.State().Agreed[b.app.Name] {
 		return "", 0, fault.New(fault.Waits, "the card of %s has the command %q run, which nobody has agreed to: see it with movekit card show %s, and add --run-commands", b.app.Title, strings.Join(args, " "), b.app.Name)
 	}
@@ -326,6 +332,19 @@ func (b byHand) run(ctx context.Context, args []string) (said string, code int, 
 		return "", 0, fault.Wrap(fault.Missing, err, "the command %s cannot be run", args[0])
 	}
 	return out.String(), 0, nil
+}
+
+// askCommands shows the commands of the card and has a person agree to them,
+// once for the kit.
+func (b byHand) askCommands() error {
+	var list []string
+	for _, args := range b.app.Commands() {
+		list = append(list, strings.Join(args, " "))
+	}
+	if err := b.Asks("The card of " + b.app.Title + " has these commands run on " + b.Computer.Name() + ":\n  " + strings.Join(list, "\n  ") + "\nMay they run?"); err != nil {
+		return err
+	}
+	return b.Kit.Record(b.line(steps.EventAgreed, steps.Key{App: b.app.Name}), b.app.Commands())
 }
 
 // bounded keeps the beginning of what a command says, at most 64 KiB.
@@ -379,7 +398,15 @@ func (b byHand) command(ctx context.Context, action licence.Action, r licence.Re
 	if err != nil {
 		return err
 	}
+	for _, f := range change.Fails {
+		if hit, _ := regexp.MatchString(f.Match, said); hit {
+			return fault.New(fault.DeskRefused, "the maker's program says no: %s", f.Means)
+		}
+	}
 	ok := code == 0
+	if len(change.Codes) > 0 {
+		ok = slices.Contains(change.Codes, code)
+	}
 	if change.Done != "" {
 		ok, _ = regexp.MatchString(change.Done, said)
 	}

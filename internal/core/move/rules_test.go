@@ -147,7 +147,7 @@ licences:
 	p := &person{answers: []Reply{{Answer: "x"}, {Answer: "freed on their side"}, {Answer: "x"}, {Answer: "N. Berth"}, {Answer: "freed"}}}
 	out := run("stolen", p)
 	shown := strings.Join(p.shown, "\n")
-	if out.Err != nil || len(out.Licences) != 4 || strings.Contains(shown, "in the app") || !strings.Contains(shown, "OLD is lost, and have the licence freed") || !strings.Contains(shown, "ask for a reset") || !strings.Contains(shown, "Should its disk ever be used again") || !strings.Contains(shown, "call the number") {
+	if out.Err != nil || len(out.Licences) != 4 || strings.Contains(shown, "in the app") || !strings.Contains(shown, "why it cannot be freed on OLD (stolen), and have them free it") || !strings.Contains(shown, "ask for a reset") || !strings.Contains(shown, "Should its disk ever be used again") || !strings.Contains(shown, "call the number") {
 		t.Fatalf("%v %+v\n%s", out.Err, out.Licences, shown)
 	}
 	j := o.job(o.now)
@@ -168,6 +168,24 @@ licences:
 	letters, err := j.Letters(ctx, false)
 	if err != nil || len(letters) != 4 || letters[0].Lost != "stolen" || letters[0].Please != PleaseCorrect || letters[0].NewID != machine.ID(o.now) {
 		t.Errorf("%+v %v", letters, err)
+	}
+}
+
+// TestUninstalled frees licences on the old computer itself, when the app is no
+// longer there.
+func TestUninstalled(t *testing.T) {
+	o := newOffice(t, `items: [{name: data, kind: file, path: /srv/data}, {name: cert, kind: file, path: /srv/office.pem}]
+licences:
+  - {name: module, method: command, show: {run: [/opt/gone, show], active: x}, deactivate: {run: [/opt/gone, free]}, activate: {run: [/opt/gone, take]}}
+  - {name: signing, method: file, items: [cert]}
+`, "linux", map[string]string{"old/srv/data": "x", "old/srv/office.pem": "c"})
+	o.pack()
+	p := &person{answers: []Reply{{Answer: "done"}, {Answer: "freed, ticket 7"}}}
+	j := o.job(o.old)
+	j.OldLost, j.Person = "it was uninstalled", p
+	out, err := j.Deactivate(ctx)
+	if err != nil || out[0].Err != nil || len(p.shown) != 2 || out[0].Licences[0].Old != licence.Deactivated || !strings.Contains(out[0].Licences[1].Aside, "office.pem.set-aside") {
+		t.Errorf("%v %+v %q", err, out[0], p.shown)
 	}
 }
 
@@ -434,6 +452,40 @@ func TestCommandLimits(t *testing.T) {
 		b := byHand{Job: j, app: o.kit.Cards[0], key: steps.Key{App: "app", Item: "lic"}, card: card.Licence{Name: "lic", Method: card.MethodCommand,
 			Show: &card.Show{Run: []string{"/bin/sh", "-c", script}, Active: "active", Over: "expired", Limit: "200ms"}}}
 		return b.Ask(ctx, licence.Status, licence.Request{Serial: "app/lic", Computer: machine.ID(o.old)}, "")
+	}
+	change := func(c *card.Change) error {
+		b := byHand{Job: j, app: o.kit.Cards[0], key: steps.Key{App: "app", Item: "lic"}, card: card.Licence{Name: "lic", Method: card.MethodCommand, Deactivate: c,
+			Show: &card.Show{Run: []string{"/bin/sh", "-c", "echo idle"}, Active: "active"}}}
+		_, err := b.Ask(ctx, licence.Deactivate, licence.Request{Serial: "app/lic", Computer: machine.ID(o.old)}, "")
+		return err
+	}
+	three := []string{"/bin/sh", "-c", "echo E17 sk-SECRET; exit 3"}
+	if err := change(&card.Change{Run: three}); fault.KindOf(err) != fault.DeskRefused || !strings.Contains(err.Error(), "it ended with 3") {
+		t.Errorf("exit code 3: %v", err)
+	}
+	if err := change(&card.Change{Run: three, Codes: []int{0, 3}}); err != nil {
+		t.Errorf("exit code 3, which means done: %v", err)
+	}
+	if err := change(&card.Change{Run: three, Codes: []int{3}, Fails: []card.Fail{{Match: "E1[0-9]", Means: "close the app first"}}}); fault.KindOf(err) != fault.DeskRefused || !strings.HasSuffix(err.Error(), "close the app first") || strings.Contains(err.Error(), "SECRET") {
+		t.Errorf("an error that the card knows: %v", err)
+	}
+	// At a terminal its commands are shown and agreed to, once.
+	j.Commands = false
+	asked := 0
+	for _, answer := range []error{fault.New(fault.Stopped, "no"), nil, nil} {
+		j.Asks = func(question string) error {
+			asked++
+			if !strings.Contains(question, "have these commands run on OLD") && !strings.Contains(question, "has these commands run on OLD") {
+				t.Errorf("asked %q", question)
+			}
+			return answer
+		}
+		if _, err := show("echo active"); (err != nil) != (answer != nil) {
+			t.Errorf("the answer %v: %v", answer, err)
+		}
+	}
+	if asked != 2 {
+		t.Errorf("asked %d times", asked)
 	}
 	begin := time.Now()
 	if _, err := show("sleep 20"); fault.KindOf(err) != fault.DeskDown || !strings.Contains(err.Error(), "200ms") || time.Since(begin) > 10*time.Second {

@@ -75,7 +75,7 @@ type Facts struct {
 	Taken     int       // computers it is active on
 	Takeable  bool      // taking it up here may disable it on the old computer
 	Takeover  bool      // a person asked for that
-	OldLost   bool      // a person said that the old computer cannot be started any more
+	OldLost   bool      // a person said that nothing can be freed on the old computer itself
 
 	Behind string // what another copy of the kit has and this one has not
 
