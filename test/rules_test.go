@@ -45,7 +45,7 @@ func TestTakeoverAtTheDesk(t *testing.T) {
 	step(t, 0, dir, "new", "unpack")
 	step(t, 0, dir, "new", "verify")
 	s = step(t, 0, dir, "new", "licence", "status")
-	if !strings.Contains(s.out, "deactivated") || !strings.Contains(s.out, "runs out on") || !strings.Contains(s.out, "nothing") {
+	if !strings.Contains(s.out, "deactivated") || !strings.Contains(s.out, "runs out after") || !strings.Contains(s.out, "nothing") {
 		t.Errorf("status: %s", s.out)
 	}
 	step(t, 0, dir, "new", "report")

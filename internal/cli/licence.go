@@ -241,10 +241,13 @@ func datesText(s move.LicenceStatus) (out string) {
 	for _, d := range []struct {
 		what string
 		at   *time.Time
-	}{{"freed on", s.OldAt}, {"taken up on", s.NewAt}, {"can be taken up again from", s.Again}, {"must be taken up again by", s.BackBy}, {"the app runs without it on the new computer until", s.Trial}, {"runs out on", s.Expires}} {
+	}{{"freed on", s.OldAt}, {"taken up on", s.NewAt}, {"can be taken up again from", s.Again}, {"must be taken up again by", s.BackBy}, {"the app runs without it on the new computer until", s.Trial}} {
 		if d.at != nil {
 			out += "; " + d.what + " " + d.at.Local().Format("2 Jan 2006 15:04")
 		}
+	}
+	if s.Expires != nil {
+		out += "; runs out after " + s.Expires.Add(-time.Second).Local().Format("2 Jan 2006")
 	}
 	return out
 }

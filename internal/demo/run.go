@@ -170,7 +170,7 @@ func (d *Demo) openDesk(ctx context.Context, ledger *pontoon) (stop func(), url 
 	if err != nil {
 		return nil, "", err
 	}
-	err = store.Add(ctx, []desk.Licence{{Serial: serial, Code: code, Product: "tidewright", Covers: "8", Seats: 1, Transfers: 2}})
+	err = store.Add(ctx, []desk.Licence{{Serial: serial, Code: code, Product: "tidewright", Covers: "8", Seats: 1, Transfers: 2, Takeover: true, Expires: "2028-06-30"}})
 	if err != nil {
 		store.Close()
 		return nil, "", err

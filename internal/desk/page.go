@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"html/template"
 	"net/http"
+	"time"
 
 	"movekit/internal/core/licence"
 )
@@ -28,6 +29,15 @@ type shownLicence struct {
 type shownChange struct {
 	Changed
 	Masked string
+}
+
+// When is the time of the change, as a person reads it.
+func (c shownChange) When() string {
+	at, err := time.Parse(time.RFC3339, c.At)
+	if err != nil {
+		return c.At
+	}
+	return at.Format("2 Jan 2006 15:04:05")
 }
 
 // Changed is one change of a licence, as the desk answered it.

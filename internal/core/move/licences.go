@@ -181,6 +181,9 @@ func (j *Job) deactivate(ctx context.Context, c *card.Card, l card.Licence, vers
 	}
 	out := h.outcome(j, a)
 	out.Did, out.Good, out.Aside = did(a, "deactivated"), true, strings.Join(h.aside, ", ")
+	if out.New == licence.Unknown && len(a.Active) == 0 {
+		out.New = licence.NotActivated // nowhere, as the answer says
+	}
 	if j.Side() == steps.NewSide {
 		return out, nil // the app's own copy is lost with the old computer
 	}
