@@ -28,7 +28,7 @@ func ruledSeat(t *testing.T, rules string, more ...string) (string, runningDesk)
 // and waits at a desk whose clock is set.
 func TestTakeoverAtTheDesk(t *testing.T) {
 	dir, _ := ruledSeat(t, "takeover: true, wait: 24h, expires: 2099-12-31")
-	if s := step(t, 4, dir, "new", "activate", "--yes"); !strings.Contains(s.err, "movekit activate --takeover") {
+	if s := step(t, 4, dir, "new", "activate", "--yes"); !strings.Contains(s.err, "activate --takeover REASON") {
 		t.Errorf("active on the old one: %s", s.err)
 	}
 	step(t, 2, dir, "new", "activate", "--yes", "--takeover", " ")

@@ -147,7 +147,7 @@ var gateAdvice = map[string]string{
 	"server-ready":    "Install what is missing for the database server here, or a newer server, and run this again.",
 	"version-rule":    "Install that version first, and do not start it yet.",
 	"same-edition":    "Install the same edition first, and do not start it yet.",
-	"old-deactivated": "Run `movekit deactivate` on the old computer first. If it cannot be started any more: `movekit deactivate --lost REASON` here, or `movekit activate --takeover REASON` where the licence allows it.",
+	"old-deactivated": "Run `movekit deactivate` on the old computer first (where it is dead: `deactivate --lost REASON`, or `activate --takeover REASON`).",
 	"allowance":       "Ask the maker for another transfer. Nothing was spent.",
 	"covered":         "Install a version that the licence covers, or ask the maker for an upgrade.",
 }

@@ -330,9 +330,9 @@ func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool)
 	}
 	k.duration(at+".wait", l.Wait)
 	k.duration(at+".trial", l.Trial)
-	k.day(at+".expires", l.Expires)
+	k.day(at+".expires", "a day such as 2027-03-31", l.Expires)
 	if _, err := time.ParseDuration(l.BackBy); err != nil {
-		k.day(at+".back-by", l.BackBy)
+		k.day(at+".back-by", "a day such as 2027-03-31, or a time such as 720h", l.BackBy)
 	}
 	k.serial(at, l)
 	if l.Takeover && (l.Method == MethodFile || l.Method == MethodToken) {
@@ -396,9 +396,9 @@ func (k *checker) duration(at, s string) {
 	}
 }
 
-func (k *checker) day(at, s string) {
+func (k *checker) day(at, want, s string) {
 	if _, err := time.Parse(time.DateOnly, s); s != "" && err != nil {
-		k.fail(at, "a day such as 2027-03-31", "the day %q cannot be used", s)
+		k.fail(at, want, "the day %q cannot be used", s)
 	}
 }
 
