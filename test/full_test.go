@@ -94,12 +94,7 @@ func TestFullDiskOfTheNewServer(t *testing.T) {
 		}
 		step(t, 0, dir, "new", "unpack")
 		step(t, 0, dir, "new", "verify")
-		theirs := 0
-		for _, name := range strings.Fields(e.there(t, now)) {
-			if _, err := now.SQL(name, "SELECT count(*) FROM theirs;"); err == nil {
-				theirs++
-			}
-		}
+		theirs := e.theirs(t, now)
 		if got := e.there(t, now); theirs != 1 || strings.Contains(got, "stage") || count(t, now, "ledger", "account") != "300" {
 			t.Errorf("what was in the way is there %d times: %s", theirs, got)
 		}

@@ -126,6 +126,17 @@ func all(t *testing.T, s *dbserver.Server, database string) string {
 	return query(t, s, database, "SELECT name, phone, unsent FROM account ORDER BY id;")
 }
 
+// theirs is how many databases there are with what was in the way.
+func (e engine) theirs(t *testing.T, s *dbserver.Server) (n int) {
+	t.Helper()
+	for _, name := range strings.Fields(e.there(t, s)) {
+		if _, err := s.SQL(name, "SELECT count(*) FROM theirs;"); err == nil {
+			n++
+		}
+	}
+	return n
+}
+
 // count returns one number.
 func count(t *testing.T, s *dbserver.Server, database, what string) string {
 	t.Helper()
@@ -306,13 +317,7 @@ func servedFaults(t *testing.T, e engine) {
 	}
 	step(t, 0, dir, "new", "unpack")
 	step(t, 0, dir, "new", "verify")
-	theirs := 0
-	for _, name := range strings.Fields(e.there(t, now)) {
-		if _, err := now.SQL(name, "SELECT count(*) FROM theirs;"); err == nil {
-			theirs++
-		}
-	}
-	if theirs != 1 || count(t, now, "ledger", "account") != "300" {
+	if theirs := e.theirs(t, now); theirs != 1 || count(t, now, "ledger", "account") != "300" {
 		t.Errorf("what was in the way is there %d times: %s", theirs, e.there(t, now))
 	}
 }

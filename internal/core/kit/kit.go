@@ -13,9 +13,11 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"filippo.io/age"
 	"github.com/goccy/go-yaml"
@@ -60,6 +62,19 @@ type Manifest struct {
 	Old    Computer  `yaml:"old" json:"old"`
 	New    Computer  `yaml:"new" json:"new"`
 	Apps   []string  `yaml:"apps" json:"apps"`
+}
+
+var idForm = regexp.MustCompile(`^[0-9a-f]{16}$`)
+
+// usable reports whether id and names are such that files can be named by
+// them.
+func (m *Manifest) usable() bool {
+	for _, name := range []string{m.Old.Name, m.New.Name} {
+		if len(name) > 255 || strings.ContainsFunc(name, func(r rune) bool { return unicode.IsControl(r) || r == '/' || r == '\\' }) {
+			return false
+		}
+	}
+	return idForm.MatchString(m.ID)
 }
 
 // EventMade is the journal event that starts a kit.
@@ -107,6 +122,9 @@ func Create(dir string, n New) (*Kit, error) {
 	k.Manifest = Manifest{
 		Format: Format, ID: hex.EncodeToString(id), Made: time.Now().UTC().Truncate(time.Second),
 		Tool: n.Tool, Old: n.Old, New: n.New,
+	}
+	if !k.Manifest.usable() {
+		return nil, fault.New(fault.Usage, "a computer cannot be named %q or %q here: no / and \\, at most 255 characters", n.Old.Name, n.New.Name)
 	}
 	for _, c := range n.Cards {
 		k.Manifest.Apps = append(k.Manifest.Apps, c.Name)
@@ -202,7 +220,7 @@ func Open(dir string) (*Kit, error) {
 	if yaml.Unmarshal(data, &probe) == nil && probe.Format > Format {
 		return nil, fault.New(fault.NewerFormat, "the kit in %s has format %d; this tool reads format %d", dir, probe.Format, Format)
 	}
-	if err := yaml.UnmarshalWithOptions(data, &k.Manifest, yaml.Strict()); err != nil || k.Manifest.Format != Format {
+	if err := yaml.UnmarshalWithOptions(data, &k.Manifest, yaml.Strict()); err != nil || k.Manifest.Format != Format || !k.Manifest.usable() {
 		return nil, fault.New(fault.Damaged, "%s of the kit in %s is damaged", ManifestFile, dir)
 	}
 	if k.Log, err = journal.Read(dir); err != nil {

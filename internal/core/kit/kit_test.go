@@ -198,6 +198,17 @@ func TestWhatIsNoKit(t *testing.T) {
 			t.Errorf("%s without checksums: %v", name, err)
 		}
 	}
+	manifest, _ := os.ReadFile(filepath.Join(dir, ManifestFile))
+	for old, hostile := range map[string]string{"id: " + k.Manifest.ID: "id: ../../../tmp", "name: " + k.Manifest.Old.Name: "name: a/../../b", "name: " + k.Manifest.New.Name: `name: "a\\b"`} {
+		text := strings.Replace(strings.ReplaceAll(string(manifest), `"`, ""), old, hostile, 1)
+		os.WriteFile(filepath.Join(dir, ManifestFile), []byte(text), 0o644)
+		if _, err := Open(dir); fault.KindOf(err) != fault.Damaged || text == string(manifest) {
+			t.Errorf("%s: %v", hostile, err)
+		}
+	}
+	if _, err := Create(t.TempDir(), New{Old: Computer{Name: "../x"}, Passphrase: pass}); fault.KindOf(err) != fault.Usage {
+		t.Errorf("a computer named by a path: %v", err)
+	}
 	os.WriteFile(filepath.Join(dir, ManifestFile), []byte("format: 2\nlaw: new\n"), 0o644)
 	if _, err := Open(dir); fault.KindOf(err) != fault.NewerFormat {
 		t.Errorf("a newer format: %v", err)
