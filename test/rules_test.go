@@ -105,6 +105,33 @@ func TestLostComputerFromTheNewOne(t *testing.T) {
 	}
 }
 
+// TestTakeoverByFile takes a seat over, and frees one for a lost computer, with
+// requests that travel by file.
+func TestTakeoverByFile(t *testing.T) {
+	for _, c := range []struct{ rule, flag, state string }{{"takeover: true", "--takeover", "taken over from OLD"}, {"takeover: false", "--lost", "deactivated"}} {
+		dir, d := ruledSeat(t, c.rule)
+		listen := strings.TrimPrefix(d.url, "http://")
+		d.stop()
+		step(t, 2, dir, "new", "licence", "request", c.flag, "")
+		step(t, 0, dir, "new", "licence", "request", c.flag, "burnt", "--yes", "--to", "ask.json")
+		up := startDesk(t, dir, listen)
+		must(t, 0, dir, "licence", "exchange", "ask.json", "answer.json")
+		up.stop()
+		if s := step(t, 0, dir, "new", "licence", "accept", "answer.json"); !strings.Contains(s.out, c.state) {
+			t.Errorf("%s: %s", c.flag, s.out)
+		}
+		want := map[string]int{"--takeover": 1, "--lost": 0}[c.flag]
+		if active, _ := atDesk(t, dir); len(active) != want {
+			t.Errorf("%s: active on %v", c.flag, active)
+		}
+	}
+	// By telephone nothing is taken over.
+	dir, _ := ruledSeat(t, "takeover: true")
+	if s := step(t, 0, dir, "new", "licence", "request", "--phone", "--takeover", "burnt", "--yes"); !strings.Contains(s.out, "cannot be asked for by telephone") {
+		t.Errorf("%s", s.out)
+	}
+}
+
 // TestByTelephone moves a seat with nobody but two people on the telephone.
 func TestByTelephone(t *testing.T) {
 	dir, d := ruledSeat(t, "takeover: false")

@@ -73,7 +73,10 @@ character that shows a typing error.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var file *licence.RequestFile
-			return e.runStep(cmd.Context(), "", args, nil, func(j *move.Job, ctx context.Context) (out []*move.Outcome, err error) {
+			return e.runStep(cmd.Context(), "", args, func(j *move.Job) error {
+				j.Agree = e.agree
+				return errors.Join(reasonOf(cmd, "lost", &j.OldLost), reasonOf(cmd, "takeover", &j.Takeover))
+			}, func(j *move.Job, ctx context.Context) (out []*move.Outcome, err error) {
 				file, out, err = j.Request(ctx)
 				if err != nil || len(file.Requests) == 0 || phone {
 					return out, err
@@ -100,6 +103,8 @@ character that shows a typing error.`,
 		},
 	}
 	c.Flags().StringVar(&to, "to", "licence-request.json", "the file")
+	lostFlag(c)
+	takeoverFlag(c)
 	c.Flags().BoolVar(&phone, "phone", false, "show the request to be read over the telephone, in place of a file")
 	e.overrideFlags(c)
 	return c

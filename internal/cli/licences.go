@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 
@@ -13,7 +14,7 @@ import (
 )
 
 func (e *env) deactivateCommand() *cobra.Command {
-	var answers, lost string
+	var answers string
 	c := &cobra.Command{
 		Use:   "deactivate [APP...]",
 		Short: "Free the licences (old computer)",
@@ -28,18 +29,14 @@ what they will ask for).`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Deactivate, args, func(j *move.Job) error {
-				if cmd.Flags().Changed("lost") && strings.TrimSpace(lost) == "" {
-					return fault.New(fault.Usage, "the reason after --lost is empty")
-				}
-				j.OldLost = strings.TrimSpace(lost)
-				if err := e.person(j, answers); err != nil {
+				if err := errors.Join(reasonOf(cmd, "lost", &j.OldLost), e.person(j, answers)); err != nil {
 					return err
 				}
 				return e.ask("The apps' licences will no longer be active on " + j.Kit.Manifest.Old.Name + ". Go on?")
 			}, (*move.Job).Deactivate, e.showLicences)
 		},
 	}
-	c.Flags().StringVar(&lost, "lost", "", "free them without the old computer: why they cannot be freed on it")
+	lostFlag(c)
 	e.answersFlag(c, &answers)
 	e.commandsFlag(c)
 	e.overrideFlags(c)
@@ -47,7 +44,7 @@ what they will ask for).`,
 }
 
 func (e *env) activateCommand() *cobra.Command {
-	var answers, takeover string
+	var answers string
 	c := &cobra.Command{
 		Use:   "activate [APP...]",
 		Short: "Take up the licences (new computer)",
@@ -60,22 +57,36 @@ how many are left.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Activate, args, func(j *move.Job) error {
-				if cmd.Flags().Changed("takeover") && strings.TrimSpace(takeover) == "" {
-					return fault.New(fault.Usage, "the reason after --takeover is empty")
-				}
-				j.Takeover, j.Agree = strings.TrimSpace(takeover), e.agree
-				if err := e.person(j, answers); err != nil {
+				j.Agree = e.agree
+				if err := errors.Join(reasonOf(cmd, "takeover", &j.Takeover), e.person(j, answers)); err != nil {
 					return err
 				}
 				return e.ask("The apps' licences will be activated on " + j.Computer.Name() + ", which may spend a transfer of each. Go on?")
 			}, (*move.Job).Activate, e.showLicences)
 		},
 	}
-	c.Flags().StringVar(&takeover, "takeover", "", "take licences over that are active on the old computer: why they cannot be freed there")
+	takeoverFlag(c)
 	e.answersFlag(c, &answers)
 	e.commandsFlag(c)
 	e.overrideFlags(c)
 	return c
+}
+
+func lostFlag(c *cobra.Command) {
+	c.Flags().String("lost", "", "free them without the old computer: why they cannot be freed on it")
+}
+
+func takeoverFlag(c *cobra.Command) {
+	c.Flags().String("takeover", "", "take licences over that are active on the old computer: why they cannot be freed there")
+}
+
+// reasonOf reads the reason that a flag gives.
+func reasonOf(c *cobra.Command, flag string, to *string) error {
+	reason, err := c.Flags().GetString(flag)
+	if *to = strings.TrimSpace(reason); *to == "" && c.Flags().Changed(flag) {
+		return fault.New(fault.Usage, "the reason after --%s is empty", flag)
+	}
+	return err
 }
 
 // agree shows what cannot be taken back, and asks.

@@ -29,12 +29,14 @@ func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, chang
 		return err
 	}
 	defer closeJob()
-	if step == "" {
-		step = map[steps.Side]steps.Step{steps.OldSide: steps.Deactivate, steps.NewSide: steps.Activate}[j.Side()]
-	}
 	if change != nil {
 		if err := change(j); err != nil {
 			return err
+		}
+	}
+	if step == "" {
+		if step = steps.Activate; j.Frees() {
+			step = steps.Deactivate
 		}
 	}
 	out, err := run(j, ctx)

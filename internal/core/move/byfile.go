@@ -26,6 +26,7 @@ func (p onPaper) Ask(_ context.Context, action licence.Action, r licence.Request
 		if a.Transfers < 0 {
 			a.Transfers = 1 // the desk says whether one is left
 		}
+		a.Takeover = true // and whether it can be taken over
 		a.Action, a.Nonce, a.Licence, a.Product, a.Issued = action, r.Nonce, r.ID(), r.Product, p.now().Unix()
 		return a, nil
 	}
@@ -47,8 +48,9 @@ func (p onPaper) Ask(_ context.Context, action licence.Action, r licence.Request
 // steps.
 func (j *Job) Request(ctx context.Context) (*licence.RequestFile, []*Outcome, error) {
 	file := &licence.RequestFile{Format: 1, Kit: j.Kit.Manifest.ID, Computer: j.Computer.Name(), Made: j.now().UTC()}
+	freeing := j.Frees()
 	out, err := j.each(ctx, func(ctx context.Context, c *card.Card, o *Outcome) error {
-		if j.Side() == steps.OldSide {
+		if freeing {
 			if free, err := j.mayFree(ctx, c, o); err != nil || !free {
 				return err
 			}
@@ -65,7 +67,7 @@ func (j *Job) Request(ctx context.Context) (*licence.RequestFile, []*Outcome, er
 				return onPaper{byHand{Job: j, app: c, card: l, key: steps.Key{App: c.Name, Item: l.Name}}, file}, nil
 			}
 			var lo *LicenceOutcome
-			if j.Side() == steps.OldSide {
+			if freeing {
 				lo, err = j.deactivate(ctx, c, l, version.Value)
 			} else {
 				lo, err = j.activate(ctx, c, l, version, o)

@@ -120,6 +120,10 @@ func (j *Job) Side() steps.Side {
 	return steps.NewSide
 }
 
+// Frees reports whether licences are freed by this job, rather than taken up:
+// on the old computer, or in its name.
+func (j *Job) Frees() bool { return j.Side() == steps.OldSide || j.OldLost != "" }
+
 // facts are those that every step looks at.
 func (j *Job) facts(c *card.Card) steps.Facts {
 	st := j.State()
