@@ -1,7 +1,9 @@
 package test
 
 import (
+	"context"
 	"database/sql"
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -31,10 +33,10 @@ func newWine(t *testing.T) *wine {
 		t.Fatal(err)
 	}
 	lay(t, dir, map[string]string{"prng.c": prng})
-	if _, err := w.start(exec.Command("wineboot", "-i")); err != nil {
+	if _, _, err := w.start("wineboot", "-i"); err != nil {
 		t.Skipf("Wine does not start here: %v", err)
 	}
-	t.Cleanup(func() { w.start(exec.Command("wineserver", "-k")) })
+	t.Cleanup(func() { w.start("wineserver", "-k") })
 	dll := filepath.Join(w.prefix, "drive_c/windows/system32/bcryptprimitives.dll")
 	if _, err := os.Stat(dll); err == nil {
 		return w
@@ -46,19 +48,32 @@ func newWine(t *testing.T) *wine {
 	return w
 }
 
-func (w *wine) start(cmd *exec.Cmd) (string, error) {
+// start runs a program, for five minutes at most, and returns what it says and
+// its exit code.
+func (w *wine) start(name string, args ...string) (string, int, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute) // also in a test's clean-up
+	defer cancel()
+	cmd := exec.CommandContext(ctx, name, args...)
 	cmd.Env = append(os.Environ(), "WINEPREFIX="+w.prefix, "WINEDEBUG=-all", "WINEDLLOVERRIDES=mscoree,mshtml=", "DISPLAY=", "MOVEKIT_PASSPHRASE="+passphrase, "MOVEKIT_KIT=", "HOME="+filepath.Dir(w.prefix))
+	// Wine's server may outlive the program, and hold on to its output.
+	cmd.WaitDelay = 10 * time.Second
 	out, err := cmd.CombinedOutput()
-	return string(out), err
+	if errors.Is(err, exec.ErrWaitDelay) {
+		err = nil
+	}
+	code := -1
+	if cmd.ProcessState != nil {
+		code = cmd.ProcessState.ExitCode()
+	}
+	return string(out), code, err
 }
 
 // run runs the Windows build and expects an exit code.
 func (w *wine) run(code int, args ...string) string {
 	w.t.Helper()
-	cmd := exec.Command("wine", append([]string{w.exe}, args...)...)
-	out, err := w.start(cmd)
-	if cmd.ProcessState == nil || cmd.ProcessState.ExitCode() != code {
-		w.t.Fatalf("movekit.exe %v: %v\n%s", args, err, out)
+	out, got, err := w.start("wine", append([]string{w.exe}, args...)...)
+	if got != code {
+		w.t.Fatalf("movekit.exe %v: exit %d, %v\n%s", args, got, err, out)
 	}
 	return out
 }
@@ -145,7 +160,7 @@ items:
 func (w *wine) registry(on func(...string) []string) {
 	w.t.Helper()
 	reg := func(key, name, value string) {
-		if out, err := w.start(exec.Command("wine", "reg", "add", key, "/v", name, "/d", value, "/f")); err != nil {
+		if out, _, err := w.start("wine", "reg", "add", key, "/v", name, "/d", value, "/f"); err != nil {
 			w.t.Fatalf("reg: %v\n%s", err, out)
 		}
 	}
