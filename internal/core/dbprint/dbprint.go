@@ -94,15 +94,6 @@ func (m *Multiset) Add(h digest.Sum) {
 	}
 }
 
-// Merge adds all that another has.
-func (m *Multiset) Merge(o *Multiset) {
-	m.N += o.N
-	var carry uint64
-	for i := range m.sum {
-		m.sum[i], carry = bits.Add64(m.sum[i], o.sum[i], carry)
-	}
-}
-
 // Digest is the hash of the count and the sum.
 func (m *Multiset) Digest() string {
 	b := binary.LittleEndian.AppendUint64(nil, m.N)

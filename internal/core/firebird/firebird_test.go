@@ -299,32 +299,3 @@ func TestFaults(t *testing.T) {
 		t.Error("a torn database has a fingerprint")
 	}
 }
-
-// TestReadSideBySide makes the same of a table that several connections read,
-// whatever its numbers.
-func TestReadSideBySide(t *testing.T) {
-	s := fresh(t, old, "sides", `CREATE TABLE berth (id BIGINT NOT NULL PRIMARY KEY, name VARCHAR(20)); CREATE TABLE cents (id NUMERIC(9,2) NOT NULL PRIMARY KEY); CREATE TABLE free (n INTEGER); COMMIT;
-INSERT INTO berth VALUES (-3, 'a'); INSERT INTO berth VALUES (-2, 'b'); INSERT INTO berth VALUES (0, NULL); INSERT INTO berth VALUES (9223372036854775807, 'c'); INSERT INTO berth VALUES (-9223372036854775808, 'd');
-INSERT INTO cents VALUES (0.50); INSERT INTO cents VALUES (1.49); INSERT INTO cents VALUES (-0.50); INSERT INTO free VALUES (1); INSERT INTO free VALUES (1); COMMIT;`)
-	c, err := connect(t.Context(), s, "NONE")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer c.close()
-	var one, two Sealed
-	if err := errors.Join(c.take(t.Context(), &one, nil, 1, nil), c.take(t.Context(), &two, nil, 3, nil)); err != nil {
-		t.Fatal(err)
-	}
-	for i, table := range one.Tables {
-		if two.Tables[i].Digest != table.Digest || two.Tables[i].Rows != table.Rows || table.Rows == 0 {
-			t.Errorf("%+v, and side by side %+v", table, two.Tables[i])
-		}
-	}
-	if one.Table("BERTH").Rows != 5 || one.Table("CENTS").Rows != 3 {
-		t.Errorf("%+v", one.Tables)
-	}
-	whole, err := c.tables(t.Context())
-	if err != nil || len(portions(whole)) != 5 {
-		t.Errorf("%d portions of %d tables (%v)", len(portions(whole)), len(whole), err)
-	}
-}

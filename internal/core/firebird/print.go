@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -137,7 +136,7 @@ func seal(ctx context.Context, s served.Server, counts []card.Count, to io.Write
 			return err
 		}
 		defer c.close()
-		return c.take(within, d, counts, readers, nil)
+		return c.take(within, d, counts, nil)
 	})
 	work.Go(func() error {
 		return backup(within, s, nil, counting{to, progress}, func(service string) []string {
@@ -167,33 +166,21 @@ func (c counting) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// readers is how many connections read tables side by side: the driver takes
-// more time over a row than the server.
-const readers = 2
-
-// fingerprint takes that of a database as it is at one moment: by several
-// connections where nobody writes meanwhile, else by one.
+// fingerprint takes that of a database as it is at one moment.
 func fingerprint(ctx context.Context, s served.Server, counts []card.Count, progress func(int64)) (*dbprint.Fingerprint, error) {
 	c, err := connect(ctx, s, "NONE")
 	if err != nil {
 		return nil, err
 	}
 	defer c.close()
-	before, _, known := activity(ctx, s)
 	d := &Sealed{}
-	if err := c.take(ctx, d, counts, readers, progress); err != nil {
+	if err := c.take(ctx, d, counts, progress); err != nil {
 		return nil, err
-	}
-	if after, _, err := activity(ctx, s); known != nil || err != nil || after != before {
-		d = &Sealed{}
-		if err := c.take(ctx, d, counts, 1, nil); err != nil {
-			return nil, err
-		}
 	}
 	return &d.Fingerprint, nil
 }
 
-func (c *session) take(ctx context.Context, d *Sealed, counts []card.Count, readers int, progress func(int64)) error {
+func (c *session) take(ctx context.Context, d *Sealed, counts []card.Count, progress func(int64)) error {
 	if err := c.schema(ctx, d); err != nil {
 		return err
 	}
@@ -201,10 +188,21 @@ func (c *session) take(ctx context.Context, d *Sealed, counts []card.Count, read
 	if err != nil {
 		return err
 	}
-	if err := c.sum(ctx, tables, readers, progress); err != nil {
-		return err
-	}
 	for _, t := range tables {
+		var sum dbprint.Multiset
+		var line []byte
+		err := c.rows(ctx, t, func(cells []any) error {
+			line = t.appendRow(line[:0], cells)
+			sum.Add(digest.Of(line))
+			if progress != nil {
+				progress(int64(len(line)))
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		t.Rows, t.Digest = int64(sum.N), sum.Digest()
 		d.Tables = append(d.Tables, t.Table)
 	}
 	for _, count := range counts {
@@ -218,100 +216,10 @@ func (c *session) take(ctx context.Context, d *Sealed, counts []card.Count, read
 	return nil
 }
 
-// portion is a part of a table that one connection reads.
-type portion struct {
-	*table
-	where string // "" stands for all
-}
-
-// manyTables is from how many tables on each is read at once: then there is
-// enough to do side by side.
-const manyTables = 100
-
-// portions divides tables whose key is one whole number by that being even.
-func portions(tables []*table) (out []portion) {
-	for _, t := range tables {
-		i := -1
-		if len(t.Key) == 1 && len(tables) < manyTables {
-			i = slices.Index(t.Columns, t.Key[0])
-		}
-		if i < 0 || !t.whole[i] {
-			out = append(out, portion{t, ""})
-			continue
-		}
-		even := "MOD(" + quoted(t.Key[0]) + ", 2)"
-		out = append(out, portion{t, even + " = 0"}, portion{t, even + " <> 0"})
-	}
-	return out
-}
-
-// sum fills in the rows and digests of tables, by this connection and others.
-func (c *session) sum(ctx context.Context, tables []*table, readers int, progress func(int64)) error {
-	all := portions(tables)
-	next := make(chan portion, len(all))
-	for _, p := range all {
-		next <- p
-	}
-	close(next)
-	sums := map[*table]*dbprint.Multiset{}
-	var told sync.Mutex // of sums, and of who is told of progress
-	work, within := errgroup.WithContext(ctx)
-	for n := range min(readers, len(all)) {
-		work.Go(func() (err error) {
-			by := c
-			if n > 0 {
-				if by, err = connect(within, c.server, "NONE"); err != nil {
-					return err
-				}
-				defer by.close()
-			}
-			for p := range next {
-				sum, err := by.sumOf(within, p, func(n int64) {
-					if progress != nil {
-						told.Lock()
-						defer told.Unlock()
-						progress(n)
-					}
-				})
-				if err != nil {
-					return err
-				}
-				told.Lock()
-				if was := sums[p.table]; was != nil {
-					sum.Merge(was)
-				}
-				sums[p.table] = sum
-				told.Unlock()
-			}
-			return nil
-		})
-	}
-	if err := work.Wait(); err != nil {
-		return err
-	}
-	for t, sum := range sums {
-		t.Rows, t.Digest = int64(sum.N), sum.Digest()
-	}
-	return nil
-}
-
-func (c *session) sumOf(ctx context.Context, p portion, progress func(int64)) (*dbprint.Multiset, error) {
-	sum := &dbprint.Multiset{}
-	var line []byte
-	err := c.rows(ctx, p, func(cells []any) error {
-		line = p.appendRow(line[:0], cells)
-		sum.Add(digest.Of(line))
-		progress(int64(len(line)))
-		return nil
-	})
-	return sum, err
-}
-
 // table is one whose rows are compared.
 type table struct {
 	dbprint.Table
 	layouts []string // of times, by column; "" for any other type
-	whole   []bool   // whether a column holds whole numbers
 }
 
 // layouts of dates and times, by RDB$FIELD_TYPE.
@@ -342,7 +250,6 @@ func (c *session) tables(ctx context.Context) ([]*table, error) {
 		if col[3] == "" && col[4] == "" {
 			t.Columns = append(t.Columns, col[1])
 			t.layouts = append(t.layouts, layouts[col[2]])
-			t.whole = append(t.whole, slices.Contains([]string{"7", "8", "16"}, col[2])) // SMALLINT, INTEGER, BIGINT
 		}
 	}
 	for _, k := range keys {
@@ -355,17 +262,13 @@ func (c *session) tables(ctx context.Context) ([]*table, error) {
 
 func quoted(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
-// rows reads a table, or a part of it.
-func (c *session) rows(ctx context.Context, t portion, each func([]any) error) error {
+// rows reads a table.
+func (c *session) rows(ctx context.Context, t *table, each func([]any) error) error {
 	names := []string{"1"}
 	for _, n := range t.Columns {
 		names = append(names, quoted(n))
 	}
-	query := "SELECT " + strings.Join(names, ",") + " FROM " + quoted(t.Name)
-	if t.where != "" {
-		query += " WHERE " + t.where
-	}
-	rows, err := c.QueryContext(ctx, query)
+	rows, err := c.QueryContext(ctx, "SELECT "+strings.Join(names, ",")+" FROM "+quoted(t.Name))
 	if err != nil {
 		return explain(c.server, err)
 	}
@@ -460,7 +363,7 @@ func rowsOf(ctx context.Context, s served.Server, name string) dbprint.Rows {
 		}
 		t := tables[at]
 		var line []byte
-		return c.rows(ctx, portion{t, ""}, func(cells []any) error {
+		return c.rows(ctx, t, func(cells []any) error {
 			line = t.appendRow(line[:0], cells)
 			return each(dbprint.Row{Hash: digest.Of(line), Cells: func() (out []string) {
 				for i, v := range cells {
