@@ -328,7 +328,7 @@ func (j *Job) rules(f *steps.Facts, h *held, old *licence.Answer) {
 		f.Until = time.Time{} // it is taken up; whether it has run out is verify's to say
 	}
 	if h.card.Method == card.MethodDesk && old.Issued > 0 {
-		f.Now = licence.When(old.Issued) // its own clock decides
+		f.MakersNow = licence.When(old.Issued) // its own clock decides
 	}
 	if h.state.Old == licence.Deactivated {
 		f.BackBy = backBy(h.card, h.state.OldAt)
@@ -365,8 +365,13 @@ func (j *Job) takeOver(c *card.Card, l card.Licence, h *held, f steps.Facts, o *
 	return j.overrode(c, o, steps.Overridden{Gate: "old-deactivated", Step: steps.Activate, Why: why, Because: j.Takeover})
 }
 
-// overrode journals a gate that a person went past with a reason.
+// overrode journals a gate that a person went past with a reason, once.
 func (j *Job) overrode(c *card.Card, o *Outcome, over steps.Overridden) error {
+	for _, was := range j.State().Overrides {
+		if was.App == c.Name && was.Overridden == over {
+			return nil
+		}
+	}
 	o.Overrode = append(o.Overrode, over)
 	return j.Kit.Record(j.line(steps.EventOverridden, steps.Key{App: c.Name}), over)
 }

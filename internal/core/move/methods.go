@@ -138,10 +138,11 @@ func (b byHand) became(action licence.Action, from string, a *licence.Answer) {
 	if a.State, a.Disabled = licence.Active, from; from != "" {
 		a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == from })
 	}
+	second := len(a.Active) > 0 // a seat beside that of another computer moves nothing
 	if !slices.Contains(a.Active, a.Computer) {
 		a.Active = append(a.Active, a.Computer)
 	}
-	if b.card.Transfers != nil {
+	if b.card.Transfers != nil && !second {
 		a.Spent = 1
 		a.Transfers = max(a.Transfers-1, 0)
 	}
@@ -162,14 +163,7 @@ func usual(action licence.Action) []card.Guide {
 // before the next.
 func (b byHand) guide(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
 	change := b.changeOf(action)
-	taken := 0
-	if st := b.State().Licences[b.key]; st != nil {
-		for _, s := range st.Stepped {
-			if s.Action == action {
-				taken = max(taken, s.Step)
-			}
-		}
-	}
+	taken := b.taken(action, change.Steps)
 	if err := b.plugged(action); err != nil {
 		return err
 	}
@@ -190,6 +184,21 @@ func (b byHand) guide(ctx context.Context, action licence.Action, r licence.Requ
 	}
 	b.became(action, r.From, a)
 	return nil
+}
+
+// taken is how many of the steps, one after the other, a person has taken
+// already. Those of another way to the same end do not count.
+func (b byHand) taken(action licence.Action, all []card.Guide) (n int) {
+	st := b.State().Licences[b.key]
+	if st == nil {
+		return 0
+	}
+	for n < len(all) && slices.ContainsFunc(st.Stepped, func(s steps.Stepped) bool {
+		return s.Action == action && s.Step == n+1 && s.Do == all[n].Do
+	}) {
+		n++
+	}
+	return n
 }
 
 // changeOf is how a person carries out an action.

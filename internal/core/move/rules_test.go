@@ -123,7 +123,7 @@ func TestTakeover(t *testing.T) {
 func TestLostComputer(t *testing.T) {
 	o := newOffice(t, `items: [{name: data, kind: file, path: /srv/data}, {name: cert, kind: file, path: /srv/office.pem}]
 licences:
-  - {name: seat, method: guided, deactivate: {steps: [{do: in the app}]}, activate: {steps: [{do: take it}]}}
+  - {name: seat, method: guided, deactivate: {steps: [{do: in the app}, {do: still in the app}]}, activate: {steps: [{do: take it}]}}
   - {name: sign-in, method: account, deactivate: {steps: [{do: ask for a reset}]}, activate: {steps: [{do: sign in}]}}
   - {name: signing, method: file, items: [cert]}
   - {name: module, method: guided, lost: {steps: [{do: call the number on the box, ask: what did they say}]}, deactivate: {steps: [{do: in the app}]}, activate: {steps: [{do: take it}]}}
@@ -144,6 +144,8 @@ licences:
 	if out := run("stolen", nil); fault.KindOf(out.Err) != fault.Waits {
 		t.Errorf("nobody there: %v", out.Err)
 	}
+	// What was begun in the app counts for nothing when it is gone.
+	o.change(o.old, &person{answers: []Reply{{}}}, time.Now(), (*Job).Deactivate)
 	p := &person{answers: []Reply{{Answer: "x"}, {Answer: "freed on their side"}, {Answer: "x"}, {Answer: "N. Berth"}, {Answer: "freed"}}}
 	out := run("stolen", p)
 	shown := strings.Join(p.shown, "\n")
@@ -236,6 +238,9 @@ func TestRulesOfTheCard(t *testing.T) {
 func TestSeatsOnBoth(t *testing.T) {
 	o := ruled(t, "seats: 2")
 	out := o.change(o.now, yes(), time.Now(), (*Job).Activate)
+	if out.Err == nil && (out.Licences[0].Spent != 0 || out.Licences[0].Transfers != 2) {
+		t.Errorf("a second seat is no transfer: %+v", out.Licences)
+	}
 	if out.Err != nil || len(out.Blocks) > 0 || out.Licences[0].New != licence.Active || out.Licences[0].Old == licence.Deactivated {
 		t.Fatalf("%v %+v %+v", out.Err, out.Blocks, out.Licences)
 	}

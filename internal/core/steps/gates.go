@@ -70,6 +70,7 @@ type Facts struct {
 	BackBy    time.Time // by when it must be taken up again
 	Until     time.Time // when it runs out
 	Now       time.Time
+	MakersNow time.Time // by the service's own clock; zero where it has none
 	Written   time.Time // when the kit was last written, by the clock that was there
 	Seats     int       // computers it may be active on at a time
 	Taken     int       // computers it is active on
@@ -111,6 +112,14 @@ func when(bad bool, format string, args ...any) []string {
 // TakesOver reports whether taking the licence up here disables it on the old
 // computer.
 func (f Facts) TakesOver() bool { return f.Takeover && f.Takeable && f.OldState.Held() }
+
+// makersNow is the time that waiting times and last days are judged by.
+func (f Facts) makersNow() time.Time {
+	if f.MakersNow.IsZero() {
+		return f.Now
+	}
+	return f.MakersNow
+}
 
 // seatLeft reports whether the licence's rule lets it be active on both
 // computers.
@@ -225,7 +234,7 @@ var Gates = []Gate{
 		}},
 	{"not-expired", []Step{Activate}, true, false, "the licence has not run out",
 		func(f Facts) []string {
-			return when(!f.Until.IsZero() && !f.Now.Before(f.Until), "it ran out on %s", f.Until.Add(-time.Second).Format("2 Jan 2006"))
+			return when(!f.Until.IsZero() && !f.makersNow().Before(f.Until), "it ran out on %s", f.Until.Add(-time.Second).Format("2 Jan 2006"))
 		}},
 	{"back-in-time", []Step{Deactivate, Activate}, false, false, "there is time left to take the licence up again",
 		func(f Facts) []string {
@@ -233,7 +242,7 @@ var Gates = []Gate{
 		}},
 	{"waiting-over", []Step{Activate}, false, false, "the maker's waiting time is over",
 		func(f Facts) []string {
-			return when(f.NewState != licence.Active && f.Again.After(f.Now), "it can be taken up again from %s", clock(f.Again))
+			return when(f.NewState != licence.Active && f.Again.After(f.makersNow()), "it can be taken up again from %s", clock(f.Again))
 		}},
 	{"covered", []Step{Activate}, false, false, "the licence covers the version and edition here",
 		func(f Facts) []string {
