@@ -31,10 +31,32 @@ type Contents struct {
 	Locked      bool         // whether something in it needs another passphrase
 }
 
+// openTime is how long a file may take to be opened: what is encrypted says
+// itself how much work that is. Tests shorten it.
+var openTime = 10 * time.Second
+
 // ReadContents reads PEM or DER: certificates, private keys (PKCS #8, also
 // encrypted, PKCS #1, SEC 1) and PKCS #12 (RFC 7292). What it does not know
-// holds nothing.
-func ReadContents(data []byte, passphrase string) (c Contents) {
+// holds nothing, and what takes more than ten seconds counts as locked.
+func ReadContents(data []byte, passphrase string) Contents {
+	read := make(chan Contents, 1)
+	go func() {
+		defer func() {
+			if recover() != nil { // a library's; such a file holds nothing that can be used
+				read <- Contents{}
+			}
+		}()
+		read <- readContents(data, passphrase)
+	}()
+	select {
+	case c := <-read:
+		return c
+	case <-time.After(openTime):
+		return Contents{Locked: true}
+	}
+}
+
+func readContents(data []byte, passphrase string) (c Contents) {
 	for _, der := range blocks(data, "CERTIFICATE") {
 		if cert, err := x509.ParseCertificate(der); err == nil {
 			c.Certificate = certificate(cert)
