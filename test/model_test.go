@@ -59,6 +59,7 @@ type world struct {
 	bad      string // what a step did that must never be
 
 	takeovers int
+	second    bool // a second seat was wanted
 }
 
 func newWorld(r *rand.Rand) *world {
@@ -255,6 +256,7 @@ func (w *world) activate(side steps.Side) error {
 			return err
 		}
 		f.OldState, f.NewState, f.Transfers, f.Covers = a.State, licence.NotActivated, a.Transfers, a.Covers
+		f.Second = w.r.IntN(6) == 0 || w.second
 		f.Seats, f.Taken, f.Takeable, f.Takeover = a.Seats, len(a.Active), a.Takeover, w.hasty || w.r.IntN(4) == 0
 		if f.TakesOver() {
 			f.Unsealed = w.damaged(f).Unsealed
@@ -272,6 +274,9 @@ func (w *world) activate(side steps.Side) error {
 		if !w.whole {
 			w.bad = "the licence was taken over before its data was sealed"
 		}
+	}
+	if f.BesideOld() {
+		w.second = true
 	}
 	a, err := c.Do(context.Background(), licence.Activate)
 	if err == nil && a.Disabled != "" {
@@ -300,7 +305,7 @@ func (w *world) verify(side steps.Side) error {
 	if slices.Contains(a.Active, newPC) {
 		seen.New = licence.Active
 	}
-	seen.Good = seen.New == licence.Active && (seen.Old != licence.Active || len(a.Active) <= a.Seats)
+	seen.Good = seen.New == licence.Active && (seen.Old != licence.Active || w.second && len(a.Active) <= a.Seats)
 	return w.record(steps.EventSeen, true, seen)
 }
 
@@ -374,6 +379,8 @@ func (w *world) step() string {
 // broken says which of the things that must never be, is.
 func (w *world) broken() string {
 	switch {
+	case len(w.desk.Active) > 1 && !w.second:
+		return "the licence is active on both computers, and nobody wants that"
 	case len(w.desk.Active) > w.seats:
 		return "the licence is active on both computers, and its rule forbids that"
 	case w.spent > 1:

@@ -53,12 +53,13 @@ transfer that the licence allows may be spent by it, and never twice.
 
 A licence that is still active on the old computer can be taken over where its rule
 allows that: --takeover REASON disables it there and spends a transfer, after showing
-how many are left.`,
+how many are left. Where it has several seats, --second-seat REASON takes one here and
+leaves the one on the old computer as it is.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Activate, args, func(j *move.Job) error {
 				j.Agree = e.agree
-				if err := errors.Join(reasonOf(cmd, "takeover", &j.Takeover), e.person(j, answers)); err != nil {
+				if err := errors.Join(reasonOf(cmd, "takeover", &j.Takeover), reasonOf(cmd, "second-seat", &j.Second), e.person(j, answers)); err != nil {
 					return err
 				}
 				return e.ask("The apps' licences will be activated on " + j.Computer.Name() + ", which may spend a transfer of each. Go on?")
@@ -66,6 +67,8 @@ how many are left.`,
 		},
 	}
 	takeoverFlag(c)
+	c.Flags().String("second-seat", "", "take a second seat, and leave the one on the old computer: why it stays active there")
+	c.MarkFlagsMutuallyExclusive("takeover", "second-seat")
 	e.answersFlag(c, &answers)
 	e.commandsFlag(c)
 	e.overrideFlags(c)

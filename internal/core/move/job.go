@@ -48,6 +48,7 @@ type Job struct {
 	Asks      func(question string) error         // has a person agree to the commands of a card; nil where nobody is there
 	Agree     func(question string) error         // has a person agree to what cannot be taken back; nil where that was done
 	Takeover  string                              // why licences are taken up although they are active on the old computer; "" where they are not
+	Second    string                              // why a second seat is taken, and the one on the old computer stays active; "" where it is not
 	OldLost   string                              // why licences cannot be freed on the old computer itself; "" where they can
 	Person    Person                              // takes the steps of licences; nil where nobody is there
 	Limit     time.Duration                       // how long a network place may keep silent; 0 stands for survey.Limit

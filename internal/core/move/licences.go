@@ -295,6 +295,7 @@ func (j *Job) activate(ctx context.Context, c *card.Card, l card.Licence, versio
 	}
 	j.rules(&f, h, old)
 	f.NewVersion, f.NewEdition = version.Value, version.Edition
+	f.Second = j.Second != "" || j.State().SecondSeat(c.Name, l.Name)
 	if f.Takeover = j.Takeover != ""; f.TakesOver() {
 		f.Unsealed = j.unsealed(ctx, c) // it is what frees the old computer
 	}
@@ -303,6 +304,12 @@ func (j *Job) activate(ctx context.Context, c *card.Card, l card.Licence, versio
 	}
 	if f.TakesOver() {
 		if err := j.takeOver(c, l, h, f, o); err != nil {
+			return nil, err
+		}
+	}
+	if f.BesideOld() {
+		why := fmt.Sprintf("the licence %s stays %s on %s; a second seat is taken here (%d of %d were taken)", l.Name, f.OldState, f.OldName, f.Taken, f.Seats)
+		if err := j.overrode(c, o, steps.Overridden{Gate: "old-deactivated", Step: steps.Activate, Why: why, Because: j.Second, Second: l.Name}); err != nil {
 			return nil, err
 		}
 	}

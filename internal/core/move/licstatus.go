@@ -29,7 +29,7 @@ type LicenceStatus struct {
 	Expires *time.Time    `json:"expires,omitempty"`
 	Next    steps.Step    `json:"next,omitempty"` // the step that is due; "" where none is
 	Why     string        `json:"why,omitempty"`  // why nothing newer is known
-	seats   int
+	second  bool          // a second seat was taken, and the old one stays
 }
 
 // LicenceStatuses tells where every licence of the chosen apps stands: live,
@@ -53,6 +53,7 @@ func (j *Job) LicenceStatuses(ctx context.Context) ([]LicenceStatus, error) {
 					s.BackBy = orNil(backBy(l, known.OldAt))
 				}
 			}
+			s.second = st.SecondSeat(c.Name, l.Name)
 			if s.New != licence.Active {
 				s.Trial = j.ahead(j.trialUntil(c, l))
 			}
@@ -80,7 +81,7 @@ func (j *Job) live(ctx context.Context, c *card.Card, l card.Licence, s *Licence
 	if err != nil {
 		return err
 	}
-	s.Left, s.By, s.seats = a.Transfers, "the licence desk", a.Seats
+	s.Left, s.By = a.Transfers, "the licence desk"
 	if at := j.ahead(licence.When(a.Again)); at != nil && !a.State.Held() {
 		s.Again = at
 	}
@@ -128,7 +129,7 @@ func due(s LicenceStatus, packed, trying bool) steps.Step {
 	switch {
 	case !packed:
 		return steps.Pack
-	case s.seats > 1 && s.New == licence.Active:
+	case s.second && s.New == licence.Active:
 		return ""
 	case trying && !free && s.Trial == nil:
 		return steps.Unpack

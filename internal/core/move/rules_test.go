@@ -5,6 +5,7 @@ package move
 import (
 	"archive/tar"
 	"bytes"
+	"context"
 	"io"
 	"os"
 	"path/filepath"
@@ -237,7 +238,21 @@ func TestRulesOfTheCard(t *testing.T) {
 // allows two.
 func TestSeatsOnBoth(t *testing.T) {
 	o := ruled(t, "seats: 2")
-	out := o.change(o.now, yes(), time.Now(), (*Job).Activate)
+	if out := o.change(o.now, yes(), time.Now(), (*Job).Activate); blocked(out) != "old-deactivated" {
+		t.Errorf("nobody wants it on both: %+v %v", out.Blocks, out.Err)
+	}
+	second := func(j *Job, ctx context.Context) ([]*Outcome, error) {
+		j.Second = "both work until Friday"
+		return j.Activate(ctx)
+	}
+	one := ruled(t, "seats: 1")
+	if out := one.change(one.now, yes(), time.Now(), second); blocked(out) != "old-deactivated" || !strings.Contains(out.Blocks[0].Why, "1 of 1 are taken") {
+		t.Errorf("one seat: %+v %v", out.Blocks, out.Err)
+	}
+	out := o.change(o.now, yes(), time.Now(), second)
+	if over := o.job(o.now).State().Overrides; len(over) != 1 || over[0].Because != "both work until Friday" || over[0].Second != "seat" {
+		t.Errorf("%+v", over)
+	}
 	if out.Err == nil && (out.Licences[0].Spent != 0 || out.Licences[0].Transfers != 2) {
 		t.Errorf("a second seat is no transfer: %+v", out.Licences)
 	}

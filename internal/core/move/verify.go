@@ -240,7 +240,7 @@ func (j *Job) verifyLicence(ctx context.Context, c *card.Card, l card.Licence) (
 				seen.New = licence.Expired
 			}
 		}
-		both = len(old.Active) <= old.Seats
+		both = len(old.Active) <= old.Seats && j.State().SecondSeat(c.Name, l.Name)
 	}
 	if seen.Asked && h.by != nil {
 		// What the files or the maker's program show here comes before what the

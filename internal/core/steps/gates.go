@@ -76,6 +76,7 @@ type Facts struct {
 	Taken     int       // computers it is active on
 	Takeable  bool      // taking it up here may disable it on the old computer
 	Takeover  bool      // a person asked for that
+	Second    bool      // a person asked for a second seat, beside that of the old computer
 	OldLost   bool      // a person said that nothing can be freed on the old computer itself
 
 	Behind string // what another copy of the kit has and this one has not
@@ -121,10 +122,11 @@ func (f Facts) makersNow() time.Time {
 	return f.MakersNow
 }
 
-// seatLeft reports whether the licence's rule lets it be active on both
-// computers.
-func (f Facts) seatLeft() bool {
-	return f.Seats > 1 && (f.Taken < f.Seats || f.NewState == licence.Active && f.Taken <= f.Seats)
+// BesideOld reports whether a second seat is taken, as the licence's rule
+// allows and a person wants it. Without that wish the seat on the old computer
+// would be stranded when that is wiped.
+func (f Facts) BesideOld() bool {
+	return f.Second && f.OldState.Held() && f.Seats > 1 && (f.Taken < f.Seats || f.NewState == licence.Active && f.Taken <= f.Seats)
 }
 
 func clock(t time.Time) string { return t.Local().Format("2 Jan 2006 15:04") }
@@ -220,8 +222,10 @@ var Gates = []Gate{
 	{"old-deactivated", []Step{Activate}, true, false, "the licence is not active on the old computer, or its rule allows that",
 		func(f Facts) []string {
 			switch {
-			case f.OldState == licence.Deactivated, f.OldState == licence.NotActivated, f.seatLeft():
+			case f.OldState == licence.Deactivated, f.OldState == licence.NotActivated, f.BesideOld():
 				return nil
+			case f.Second:
+				return []string{fmt.Sprintf("the licence is %s on %s, and no second seat is free: %d of %d are taken", f.OldState, f.OldName, f.Taken, f.Seats)}
 			case f.Takeover && !f.Takeable:
 				return []string{fmt.Sprintf("the licence is %s on %s, and cannot be taken over", f.OldState, f.OldName)}
 			}

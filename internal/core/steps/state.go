@@ -160,6 +160,9 @@ type Overridden struct {
 	Step    Step   `json:"step"`
 	Why     string `json:"why"`     // what the gate said
 	Because string `json:"because"` // the reason given
+	// Second names the licence of which a second seat was taken, and the one on
+	// the old computer left active.
+	Second string `json:"second_seat,omitempty"`
 }
 
 // Item is what is known of one item.
@@ -344,6 +347,12 @@ func (s *State) AppItems(app string) []*Item {
 		}
 	}
 	return out
+}
+
+// SecondSeat reports whether a person took a second seat of a licence, and left
+// the one on the old computer active.
+func (s *State) SecondSeat(app, licence string) bool {
+	return slices.ContainsFunc(s.Overrides, func(o Override) bool { return o.App == app && o.Second == licence && licence != "" })
 }
 
 // Trying reports whether an app that runs without its licence for a trial
