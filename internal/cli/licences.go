@@ -67,7 +67,7 @@ leaves the one on the old computer as it is.`,
 		},
 	}
 	takeoverFlag(c)
-	c.Flags().String("second-seat", "", "take a second seat, and leave the one on the old computer: why it stays active there")
+	c.Flags().String("second-seat", "", "take a second seat, and leave the one on the old computer; `REASON` says why it stays active there")
 	c.MarkFlagsMutuallyExclusive("takeover", "second-seat")
 	e.answersFlag(c, &answers)
 	e.commandsFlag(c)
@@ -76,11 +76,11 @@ leaves the one on the old computer as it is.`,
 }
 
 func lostFlag(c *cobra.Command) {
-	c.Flags().String("lost", "", "free them without the old computer: why they cannot be freed on it")
+	c.Flags().String("lost", "", "free them without the old computer; `REASON` says why they cannot be freed on it")
 }
 
 func takeoverFlag(c *cobra.Command) {
-	c.Flags().String("takeover", "", "take licences over that are active on the old computer: why they cannot be freed there")
+	c.Flags().String("takeover", "", "take licences over that are active on the old computer; `REASON` says why they cannot be freed there")
 }
 
 // reasonOf reads the reason that a flag gives.
