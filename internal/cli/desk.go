@@ -145,17 +145,23 @@ func shown(l desk.Licence, now time.Time) shownLicence {
 	return shownLicence{l.Product, licence.Mask(l.Serial), l.Covers, l.Seats, l.Transfers, l.Rules(now), l.Active, nil}
 }
 
+// licencesNow are the desk's licences, and the time by its clock.
+func licencesNow(ctx context.Context, s *desk.Store) ([]desk.Licence, time.Time, error) {
+	all, err := s.List(ctx)
+	if err != nil {
+		return nil, time.Time{}, err
+	}
+	now, err := s.Now(ctx)
+	return all, now, err
+}
+
 func (e *env) deskListCommand(with withStore) *cobra.Command {
 	return &cobra.Command{
 		Use:   "list",
 		Short: "List the licences",
 		Args:  cobra.NoArgs,
 		RunE: with(func(ctx context.Context, s *desk.Store, _ []string) error {
-			all, err := s.List(ctx)
-			if err != nil {
-				return err
-			}
-			now, err := s.Now(ctx)
+			all, now, err := licencesNow(ctx, s)
 			if err != nil {
 				return err
 			}
@@ -183,11 +189,7 @@ func (e *env) deskShowCommand(with withStore) *cobra.Command {
 		Long:  `Show one licence and its changes. LICENCE is its product, or the last four characters of its serial.`,
 		Args:  cobra.ExactArgs(1),
 		RunE: with(func(ctx context.Context, s *desk.Store, args []string) error {
-			all, err := s.List(ctx)
-			if err != nil {
-				return err
-			}
-			now, err := s.Now(ctx)
+			all, now, err := licencesNow(ctx, s)
 			if err != nil {
 				return err
 			}

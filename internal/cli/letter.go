@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bytes"
 	"fmt"
 	"io"
 	"os"
@@ -182,18 +181,24 @@ func (e *env) keepPassphrase(file string, typed bool) (string, error) {
 
 // readsBack sees that a safety copy can be opened again.
 func readsBack(name, passphrase string) error {
-	data, err := os.ReadFile(name)
-	if err == nil {
-		var id *age.ScryptIdentity
-		if id, err = kit.PassphraseIdentity(passphrase); err == nil {
-			var r io.Reader
-			if r, err = age.Decrypt(bytes.NewReader(data), id); err == nil {
-				_, err = io.Copy(io.Discard, r)
-			}
-		}
-	}
-	if err != nil {
+	bad := func(err error) error {
 		return fault.Wrap(fault.Damaged, err, "the safety copy %s does not read back", name)
+	}
+	id, err := kit.PassphraseIdentity(passphrase)
+	if err != nil {
+		return bad(err)
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return bad(err)
+	}
+	defer f.Close()
+	r, err := age.Decrypt(f, id)
+	if err != nil {
+		return bad(err)
+	}
+	if _, err := io.Copy(io.Discard, r); err != nil {
+		return bad(err)
 	}
 	return nil
 }

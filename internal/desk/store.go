@@ -164,6 +164,8 @@ func documents(ctx context.Context, from querier, query string, args ...any) ([]
 }
 
 func (s *Store) change(ctx context.Context, do func(*sql.Tx) error) error {
+	s.open.RLock()
+	defer s.open.RUnlock()
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return err
@@ -184,8 +186,6 @@ func (s *Store) Handle(ctx context.Context, action licence.Action, r licence.Req
 // handle carries out a request for the licence that found gives, or nil where
 // nobody may ask.
 func (s *Store) handle(ctx context.Context, action licence.Action, r licence.Request, key string, found func(*sql.Tx) (*Licence, error)) (answer *licence.Answer, refusal *licence.Problem, err error) {
-	s.open.RLock()
-	defer s.open.RUnlock()
 	err = s.change(ctx, func(tx *sql.Tx) error {
 		l, err := found(tx)
 		if err != nil {

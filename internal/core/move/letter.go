@@ -2,7 +2,6 @@ package move
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"movekit/internal/core/card"
@@ -114,6 +113,3 @@ func (j *Job) tellSerial(c *card.Card, l card.Licence, w *Letter, open bool) err
 	}
 	return nil
 }
-
-// String says which letter it is.
-func (w Letter) String() string { return fmt.Sprintf("%s, licence %s", w.Title, w.Licence) }

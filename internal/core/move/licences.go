@@ -339,7 +339,7 @@ func (j *Job) rules(f *steps.Facts, h *held, old *licence.Answer) {
 	}
 	if h.state.Old == licence.Deactivated {
 		f.BackBy = backBy(h.card, h.state.OldAt)
-		if again := again(h); again.After(f.Again) {
+		if again := again(h.card, h.state); again.After(f.Again) {
 			f.Again = again
 		}
 	}
@@ -347,12 +347,12 @@ func (j *Job) rules(f *steps.Facts, h *held, old *licence.Answer) {
 
 // again is from when the card lets a licence that was freed be taken up again,
 // or the zero time.
-func again(h *held) time.Time {
-	if h.card.Wait == "" || h.state.Old != licence.Deactivated {
+func again(l card.Licence, st *steps.Licence) time.Time {
+	if l.Wait == "" || st.Old != licence.Deactivated {
 		return time.Time{}
 	}
-	wait, _ := time.ParseDuration(h.card.Wait) // the card was checked
-	return h.state.OldAt.Add(wait)
+	wait, _ := time.ParseDuration(l.Wait) // the card was checked
+	return st.OldAt.Add(wait)
 }
 
 // takeOver has a person agree, in knowledge of what is spent, to the change

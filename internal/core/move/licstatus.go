@@ -49,7 +49,7 @@ func (j *Job) LicenceStatuses(ctx context.Context) ([]LicenceStatus, error) {
 				s.Old, s.New, s.Left = known.Old, known.New, known.Left
 				s.OldAt, s.NewAt = orNil(known.OldAt), orNil(known.NewAt)
 				if known.Old == licence.Deactivated && known.New != licence.Active {
-					s.Again = j.ahead(again(&held{card: l, state: known}))
+					s.Again = j.ahead(again(l, known))
 					s.BackBy = orNil(backBy(l, known.OldAt))
 				}
 			}

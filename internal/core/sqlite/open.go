@@ -316,6 +316,7 @@ func pinned(ctx context.Context, names, to []string, open []int, conns []*sql.Co
 		return use(conns)
 	}
 	i := open[len(conns)]
+	var inner error // of another database, or of use: said already
 	err := reading(ctx, names[i], filepath.Dir(to[i]), func(conn *sql.Conn) error {
 		if _, err := conn.ExecContext(ctx, "BEGIN"); err != nil {
 			return err
@@ -324,10 +325,11 @@ func pinned(ctx context.Context, names, to []string, open []int, conns []*sql.Co
 		if err := conn.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_schema").Scan(new(int64)); err != nil {
 			return err
 		}
-		return pinned(ctx, names, to, open, append(conns, conn), use)
+		inner = pinned(ctx, names, to, open, append(conns, conn), use)
+		return inner
 	})
-	if errors.Is(err, errWritten) {
-		return errWritten
+	if inner != nil {
+		return inner
 	}
 	return Damaged(names[i], err)
 }
@@ -357,7 +359,7 @@ func marksOf(names []string) (m marks) {
 // Damaged says which database an error is about that shows damage, in it or in
 // its snapshot.
 func Damaged(name string, err error) error {
-	if fault.KindOf(err) != fault.BadDatabase || strings.Contains(err.Error(), "is damaged, or encrypted") {
+	if fault.KindOf(err) != fault.BadDatabase {
 		return err
 	}
 	return fault.Wrap(fault.BadDatabase, err, "the database %s is damaged, or encrypted", name)
