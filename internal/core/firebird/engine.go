@@ -9,6 +9,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/nakagami/firebirdsql"
@@ -154,12 +155,17 @@ func (e Engine) Settle(ctx context.Context, s served.Server, p served.Putting, a
 	return e.Rename(ctx, s.On(p.Stage), s.Database)
 }
 
+// badShutdownMode is the code of a shutdown to the mode that a database is in
+// (isc_bad_shutdown_mode).
+const badShutdownMode = 335544835
+
 // shut ends every connection to a database that nobody uses, and keeps others
 // away from it.
 func shut(ctx context.Context, s served.Server) (*firebirdsql.MaintenanceManager, error) {
 	c, err := connect(ctx, s, "NONE")
+	before := errors.Is(err, errShut) // by a run that was interrupted
 	switch {
-	case errors.Is(err, errShut): // by a run that was interrupted
+	case before:
 	case err != nil:
 		return nil, err
 	default:
@@ -176,7 +182,12 @@ func shut(ctx context.Context, s served.Server) (*firebirdsql.MaintenanceManager
 	if err != nil {
 		return nil, err
 	}
-	return mm, explain(s, mm.ShutdownEx(s.Database, firebirdsql.OperationModeFull, firebirdsql.ShutdownModeExDenyNewAttachments, 5))
+	err = mm.ShutdownEx(s.Database, firebirdsql.OperationModeFull, firebirdsql.ShutdownModeExDenyNewAttachments, 5)
+	var said *firebirdsql.FbError
+	if before && errors.As(err, &said) && slices.Contains(said.GDSCodes, badShutdownMode) {
+		return mm, nil // it is as far as it can be
+	}
+	return mm, explain(s, err)
 }
 
 // online lets everybody in again to a database that an interrupted run has

@@ -229,6 +229,15 @@ func TestBusy(t *testing.T) {
 		t.Errorf("%+v %v", l, err)
 	}
 	other.close()
+	// A run that was interrupted has left it shut down: the next one renames it.
+	if _, err := shut(t.Context(), s); err != nil {
+		t.Fatal(err)
+	}
+	to := old.Path("renamed")
+	if err := engine.Rename(t.Context(), s, to); err != nil {
+		t.Errorf("shut down by a run before: %v", err)
+	}
+	s = s.On(to)
 	if n, err := engine.Ask(t.Context(), s, "SELECT count(*) FROM boat"); n != 2 || err != nil {
 		t.Errorf("%d %v", n, err)
 	}
