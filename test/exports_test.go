@@ -52,7 +52,7 @@ func TestExports(t *testing.T) {
 	if s := must(t, 0, dir, "next", "--kit", "kit"); !strings.Contains(s.out, "movekit todo") {
 		t.Error(s.out)
 	}
-	if s := step(t, 3, dir, "new", "verify"); !strings.Contains(s.out, "3 exports are not taken in yet") {
+	if s := step(t, 3, dir, "new", "verify"); !strings.Contains(s.out, "3 exports are not taken in by hand yet") || !strings.Contains(s.out, "movekit todo pontoon") {
 		t.Error(s.out)
 	}
 	list := func(code int, args ...string) (done, files string) {

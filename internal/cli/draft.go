@@ -11,7 +11,6 @@ import (
 	"movekit/internal/core/draft"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/tree"
 )
 
 var draftName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
@@ -44,11 +43,10 @@ stands in comments.`,
 			if err != nil {
 				return err
 			}
-			temp, err := os.MkdirTemp("", "movekit-")
+			temp, err := e.private.Dir()
 			if err != nil {
-				return fault.Wrap(fault.CannotPlace, err, "there is no folder for temporary files")
+				return err
 			}
-			defer tree.RemoveTree(temp)
 			drafter := draft.Drafter{Computer: computer, Temp: temp}
 			d, err := drafter.Make(cmd.Context(), args[0], title, from)
 			if err != nil {

@@ -6,7 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"movekit/internal/core/kit"
-	"movekit/internal/core/move"
+	"movekit/internal/core/run"
 )
 
 func (e *env) inspectCommand() *cobra.Command {
@@ -24,8 +24,8 @@ func (e *env) inspectCommand() *cobra.Command {
 			if k, err := kit.Open(dir); err == nil {
 				total = k.TotalBytes(nil)
 			}
-			e.notify(move.Event{What: "inspecting the kit", Total: total})
-			in, err := kit.Inspect(cmd.Context(), dir, nil, func(n int64) { e.notify(move.Event{Bytes: n}) })
+			e.notify(run.Event{What: "inspecting the kit", Total: total})
+			in, err := kit.Inspect(cmd.Context(), dir, nil, func(n int64) { e.notify(run.Event{Bytes: n}) })
 			e.done()
 			if err != nil {
 				return err

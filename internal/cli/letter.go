@@ -11,10 +11,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/holder"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
-	"movekit/internal/core/move"
 	"movekit/internal/table"
 )
 
@@ -37,7 +37,7 @@ their records. Serials are masked unless --with-serial is given with --to.`,
 				return err
 			}
 			defer closeJob()
-			all, err := j.Letters(cmd.Context(), open)
+			all, err := j.Licences().Letters(cmd.Context(), open)
 			e.done()
 			if err != nil {
 				return err
@@ -70,17 +70,17 @@ their records. Serials are masked unless --with-serial is given with --to.`,
 }
 
 // letterText is a letter to a maker.
-func letterText(w move.Letter) string {
+func letterText(w holder.Letter) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "To: %s\nAbout: %s, licence %s\n\n", orDash(w.Maker), w.Title, w.Licence)
 	switch w.Please {
-	case move.PleaseFree:
+	case holder.PleaseFree:
 		why := ""
 		if w.Lost != "" {
 			why = " (" + w.Lost + ")"
 		}
 		b.WriteString(table.Wrap(fmt.Sprintf("Our computer %s still holds the licence, and it cannot be freed there%s. Please free it, so that we can take it up on %s.", w.OldName, why, w.NewName), 76))
-	case move.PleaseIssue:
+	case holder.PleaseIssue:
 		b.WriteString(table.Wrap(fmt.Sprintf("We have replaced our computer %s by %s. The licence holds for the old one only. Please issue it again for the new one.", w.OldName, w.NewName), 76))
 	default:
 		b.WriteString(table.Wrap(fmt.Sprintf("We have replaced our computer %s by %s, and the licence has moved with it. Please correct the computer in your records.", w.OldName, w.NewName), 76))
@@ -139,7 +139,7 @@ for the office's safe, and is opened with: age -d FILE | tar x`,
 			if err != nil {
 				return err
 			}
-			data, kept, err := j.Keep(cmd.Context(), pass)
+			data, kept, err := j.Licences().Keep(cmd.Context(), pass)
 			if err != nil {
 				return err
 			}

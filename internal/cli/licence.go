@@ -13,9 +13,11 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/holder"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/move"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/table"
 )
@@ -73,16 +75,15 @@ character that shows a typing error.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var file *licence.RequestFile
-			return e.runStep(cmd.Context(), "", args, func(j *move.Job) error {
-				j.Agree = e.agree
-				return errors.Join(reasonOf(cmd, "lost", &j.OldLost), reasonOf(cmd, "takeover", &j.Takeover))
-			}, func(j *move.Job, ctx context.Context) (out []*move.Outcome, err error) {
+			return e.runStep(cmd.Context(), "", args, func(j *move.Move) error {
+				return errors.Join(reasonOf(cmd, "lost", &j.Wishes.Lost), reasonOf(cmd, "takeover", &j.Wishes.Takeover))
+			}, func(j *move.Move, ctx context.Context) (out []*run.Outcome, err error) {
 				file, out, err = j.Request(ctx)
 				if err != nil || len(file.Requests) == 0 || phone {
 					return out, err
 				}
 				return out, writeSmall(to, file)
-			}, func(*move.Job, []*move.Outcome) {
+			}, func(*move.Move, []*run.Outcome) {
 				if len(file.Requests) == 0 {
 					e.printf("There is nothing to ask for.\n")
 					return
@@ -138,11 +139,11 @@ another. No kit and no passphrase is needed. Sent twice, they are carried out on
 				return err
 			}
 			answers, failed := licence.Exchange(cmd.Context(), f, func(t licence.Travelling) (licence.Service, error) {
-				key, err := card.Desk{URL: t.Desk, Key: t.Key}.PublicKey()
-				if err != nil || !card.SafeURL(t.Desk) {
+				key := card.ParseKey(t.Key)
+				if !key.Usable() || !card.SafeURL(t.Desk) {
 					return nil, fault.New(fault.Usage, "the desk's address or key in the file cannot be used")
 				}
-				return &licence.Desk{URL: t.Desk, Key: key, Pin: t.Pin}, nil
+				return &licence.Desk{URL: t.Desk, Key: key.PublicKey, Pin: t.Pin}, nil
 			})
 			if len(answers.Answers) > 0 {
 				if err := writeSmall(args[1], answers); err != nil {
@@ -166,7 +167,7 @@ what was read over the telephone; it is proven by the licence's code.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if phone {
-				return e.runStep(cmd.Context(), "", nil, nil, func(j *move.Job, ctx context.Context) ([]*move.Outcome, error) {
+				return e.runStep(cmd.Context(), "", nil, nil, func(j *move.Move, ctx context.Context) ([]*run.Outcome, error) {
 					return j.AcceptSpoken(ctx, strings.Join(args, " "))
 				}, e.showLicences)
 			}
@@ -177,7 +178,7 @@ what was read over the telephone; it is proven by the licence's code.`,
 			if err != nil {
 				return err
 			}
-			return e.runStep(cmd.Context(), "", nil, nil, func(j *move.Job, ctx context.Context) ([]*move.Outcome, error) { return j.Accept(ctx, f) }, e.showLicences)
+			return e.runStep(cmd.Context(), "", nil, nil, func(j *move.Move, ctx context.Context) ([]*run.Outcome, error) { return j.Accept(ctx, f) }, e.showLicences)
 		},
 	}
 	c.Flags().BoolVar(&phone, "phone", false, "ANSWER was read over the telephone")
@@ -199,7 +200,7 @@ the journal remembers it. Nothing is changed or recorded.`,
 				return err
 			}
 			defer closeJob()
-			all, err := j.LicenceStatuses(cmd.Context())
+			all, err := j.Licences().Statuses(cmd.Context())
 			e.done()
 			if err != nil {
 				return err
@@ -215,7 +216,7 @@ the journal remembers it. Nothing is changed or recorded.`,
 	return c
 }
 
-func (e *env) showLicenceStatuses(j *move.Job, all []move.LicenceStatus) {
+func (e *env) showLicenceStatuses(j *move.Move, all []holder.Status) {
 	if len(all) == 0 {
 		e.printf("No app of the kit has a licence to move.\n")
 		return
@@ -236,7 +237,7 @@ func (e *env) showLicenceStatuses(j *move.Job, all []move.LicenceStatus) {
 }
 
 // datesText tells the days that matter for a licence.
-func datesText(s move.LicenceStatus) (out string) {
+func datesText(s holder.Status) (out string) {
 	if s.Old != licence.Deactivated {
 		s.OldAt = nil
 	}
@@ -265,10 +266,10 @@ func stateMark(e *env, s licence.State, good bool) string {
 	return string(s)
 }
 
-func nextText(j *move.Job, s move.LicenceStatus) string {
-	where := j.Kit.Manifest.Old.Name
+func nextText(j *move.Move, s holder.Status) string {
+	where := j.Manifest.Old.Name
 	if s.Next == steps.Activate {
-		if where = j.Kit.Manifest.New.Name; where == "" {
+		if where = j.Manifest.New.Name; where == "" {
 			where = "the new computer"
 		}
 	}

@@ -10,11 +10,11 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/move"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
 
 func (e *env) deactivateCommand() *cobra.Command {
-	var answers string
 	c := &cobra.Command{
 		Use:   "deactivate [APP...]",
 		Short: "Free the licences (old computer)",
@@ -28,23 +28,22 @@ there is one, else by what a person does at the maker ("movekit licence letter" 
 what they will ask for).`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.runStep(cmd.Context(), steps.Deactivate, args, func(j *move.Job) error {
-				if err := errors.Join(reasonOf(cmd, "lost", &j.OldLost), e.person(j, answers)); err != nil {
+			return e.runStep(cmd.Context(), steps.Deactivate, args, func(j *move.Move) error {
+				if err := reasonOf(cmd, "lost", &j.Wishes.Lost); err != nil {
 					return err
 				}
-				return e.ask("The apps' licences will no longer be active on " + j.Kit.Manifest.Old.Name + ". Go on?")
-			}, (*move.Job).Deactivate, e.showLicences)
+				return e.ask("The apps' licences will no longer be active on " + j.Manifest.Old.Name + ". Go on?")
+			}, (*move.Move).Deactivate, e.showLicences)
 		},
 	}
 	lostFlag(c)
-	e.answersFlag(c, &answers)
+	e.answersFlag(c)
 	e.commandsFlag(c)
 	e.overrideFlags(c)
 	return c
 }
 
 func (e *env) activateCommand() *cobra.Command {
-	var answers string
 	c := &cobra.Command{
 		Use:   "activate [APP...]",
 		Short: "Take up the licences (new computer)",
@@ -57,19 +56,18 @@ how many are left. Where it has several seats, --second-seat REASON takes one he
 leaves the one on the old computer as it is.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.runStep(cmd.Context(), steps.Activate, args, func(j *move.Job) error {
-				j.Agree = e.agree
-				if err := errors.Join(reasonOf(cmd, "takeover", &j.Takeover), reasonOf(cmd, "second-seat", &j.Second), e.person(j, answers)); err != nil {
+			return e.runStep(cmd.Context(), steps.Activate, args, func(j *move.Move) error {
+				if err := errors.Join(reasonOf(cmd, "takeover", &j.Wishes.Takeover), reasonOf(cmd, "second-seat", &j.Wishes.Second)); err != nil {
 					return err
 				}
 				return e.ask("The apps' licences will be activated on " + j.Computer.Name() + ", which may spend a transfer of each. Go on?")
-			}, (*move.Job).Activate, e.showLicences)
+			}, (*move.Move).Activate, e.showLicences)
 		},
 	}
 	takeoverFlag(c)
 	c.Flags().String("second-seat", "", "take a second seat, and leave the one on the old computer; `REASON` says why it stays active there")
 	c.MarkFlagsMutuallyExclusive("takeover", "second-seat")
-	e.answersFlag(c, &answers)
+	e.answersFlag(c)
 	e.commandsFlag(c)
 	e.overrideFlags(c)
 	return c
@@ -101,7 +99,7 @@ func (e *env) agree(question string) error {
 	return e.ask(question)
 }
 
-func (e *env) showLicences(j *move.Job, out []*move.Outcome) {
+func (e *env) showLicences(j *move.Move, out []*run.Outcome) {
 	t := e.table("app", "licence", "serial", "old", "new", "left", "result")
 	var none []string
 	for _, o := range out {
@@ -128,7 +126,7 @@ func (e *env) showLicences(j *move.Job, out []*move.Outcome) {
 				e.printf("set aside: %s\n", l.Aside)
 			}
 			if l.Disabled {
-				e.printf("%s, licence %s was taken over from %s: it is disabled there\n", o.Title, l.Licence, j.Kit.Manifest.Old.Name)
+				e.printf("%s, licence %s was taken over from %s: it is disabled there\n", o.Title, l.Licence, j.Manifest.Old.Name)
 			}
 			if l.Token != "" {
 				e.printf("%s keeps its activation in %s\n", o.Title, l.Token)

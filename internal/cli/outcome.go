@@ -8,22 +8,23 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/move"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/table"
 )
 
 // stepResult is what a step writes with --json.
 type stepResult struct {
-	Step     steps.Step      `json:"step"`
-	Computer string          `json:"computer"`
-	Apps     []*move.Outcome `json:"apps"`
-	Exit     int             `json:"exit"`
+	Step     steps.Step     `json:"step"`
+	Computer string         `json:"computer"`
+	Apps     []*run.Outcome `json:"apps"`
+	Exit     int            `json:"exit"`
 }
 
 // runStep opens everything a step needs, runs it, and says what came of it. A
 // step without a name is the one that changes licences on this computer.
-func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, change func(*move.Job) error,
-	run func(*move.Job, context.Context) ([]*move.Outcome, error), show func(*move.Job, []*move.Outcome)) error {
+func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, change func(*move.Move) error,
+	do func(*move.Move, context.Context) ([]*run.Outcome, error), show func(*move.Move, []*run.Outcome)) error {
 	j, closeJob, err := e.job(apps, true)
 	if err != nil {
 		return err
@@ -35,11 +36,11 @@ func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, chang
 		}
 	}
 	if step == "" {
-		if step = steps.Activate; j.Frees() {
+		if step = steps.Activate; j.Licences().Frees() {
 			step = steps.Deactivate
 		}
 	}
-	out, err := run(j, ctx)
+	out, err := do(j, ctx)
 	e.done()
 	if err != nil {
 		return err
@@ -55,7 +56,7 @@ func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, chang
 	for _, o := range out {
 		e.told(step, o)
 	}
-	if err := e.unplug(ctx, j.Kit); err != nil {
+	if err := e.unplug(ctx, e.kit); err != nil {
 		return err
 	}
 	if code != exitDone {
@@ -74,36 +75,48 @@ func (e *env) unplug(ctx context.Context, k *kit.Kit) error {
 	return nil
 }
 
-// worst is the exit code of a step.
-func worst(step steps.Step, out []*move.Outcome) int {
-	code := exitDone
+// worse are the exit codes of a step, the worst first.
+var worse = []int{exitFailed, exitDifferent, exitStopped, exitPerson}
+
+// worst is the exit code of a step with several outcomes.
+func worst(step steps.Step, out []*run.Outcome) int {
+	codes := map[int]bool{}
 	for _, o := range out {
-		switch {
-		case fault.KindOf(o.Err) == fault.Waits && code == exitDone:
-			code = exitPerson
-		case fault.KindOf(o.Err) == fault.Waits:
-		case o.Err != nil:
-			return exitFailed
-		case len(o.Blocks) > 0:
-			code = exitStopped
-		case code == exitDone && slices.ContainsFunc(o.Items, func(i move.ItemOutcome) bool { return i.Did == "unfinished" }):
-			code = exitPerson
-		case step == steps.Verify && !o.Equal() && code == exitDone:
-			code = exitDifferent
+		codes[codeOf(step, o)] = true
+	}
+	for _, c := range worse {
+		if codes[c] {
+			return c
 		}
 	}
-	return code
+	return exitDone
+}
+
+// codeOf is the exit code of one outcome.
+func codeOf(step steps.Step, o *run.Outcome) int {
+	left := slices.ContainsFunc(o.Items, func(i run.ItemOutcome) bool { return i.Did == "unfinished" })
+	switch {
+	case o.Err != nil && advices[fault.KindOf(o.Err)].code != exitPerson:
+		return exitFailed
+	case len(o.Blocks) > 0:
+		return exitStopped
+	case o.Err != nil || left:
+		return exitPerson
+	case step == steps.Verify && !o.Equal():
+		return exitDifferent
+	}
+	return exitDone
 }
 
 // told says what stopped or failed an app, and what was overridden.
-func (e *env) told(step steps.Step, o *move.Outcome) {
+func (e *env) told(step steps.Step, o *run.Outcome) {
 	for _, v := range o.Overrode {
 		e.clear()
 		fmt.Fprintf(e.err, "%s gate %s overridden for %s: %s\n  because: %s\n", e.paint("note:", table.Note), v.Gate, o.Title, v.Why, v.Because)
 	}
 	for _, b := range o.Blocks {
 		e.clear()
-		fmt.Fprintf(e.err, "%s %s of %s is stopped by the gate %s: %s\n  next: %s\n", e.paint("stopped:", table.Bad), step, o.Title, b.Gate, b.Why, gateAdvice[b.Gate])
+		fmt.Fprintf(e.err, "%s %s of %s is stopped by the gate %s: %s\n  next: %s\n", e.paint("stopped:", table.Bad), step, o.Title, b.Gate, b.Why, about(gateAdvice[b.Gate], o.App))
 		if !b.Firm {
 			fmt.Fprintf(e.err, "  or:   --override %s --because \"REASON\"\n", b.Gate)
 		}

@@ -8,13 +8,13 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/move"
+	"movekit/internal/core/run"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 )
 
 func (e *env) packCommand() *cobra.Command {
 	var partSize int64
-	var answers string
 	c := &cobra.Command{
 		Use:   "pack [APP...]",
 		Short: "Seal data into the kit (old computer)",
@@ -29,20 +29,20 @@ changed since is kept.`,
 			if partSize < 1<<16 || partSize > seal.MaxPart {
 				return fault.New(fault.Usage, "--part-size is from %d to %d bytes", 1<<16, int64(seal.MaxPart))
 			}
-			return e.runStep(cmd.Context(), steps.Pack, args, func(j *move.Job) error {
+			return e.runStep(cmd.Context(), steps.Pack, args, func(j *move.Move) error {
 				j.PartSize = partSize
-				return e.person(j, answers)
-			}, (*move.Job).Pack, e.showPacked)
+				return nil
+			}, (*move.Move).Pack, e.showPacked)
 		},
 	}
 	c.Flags().Int64Var(&partSize, "part-size", seal.MaxPart, "largest sealed file, in bytes")
-	e.answersFlag(c, &answers)
+	e.answersFlag(c)
 	e.overrideFlags(c)
 	e.commandsFlag(c)
 	return c
 }
 
-func (e *env) showPacked(j *move.Job, out []*move.Outcome) {
+func (e *env) showPacked(j *move.Move, out []*run.Outcome) {
 	t := e.table("app", "item", "files", "size", "sealed", "result")
 	t.Right = []int{3, 4, 5}
 	var left []string
@@ -52,6 +52,8 @@ func (e *env) showPacked(j *move.Job, out []*move.Outcome) {
 			switch i.Did {
 			case "kept":
 				result = "kept, unchanged since"
+			case "gone":
+				result = "kept; not here any more"
 			case "stays":
 				t.Add(o.Title, i.Item, "", "", "", "stays at "+i.To)
 				continue

@@ -12,7 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"movekit/internal/core/fault"
-	"movekit/internal/core/move"
+	"movekit/internal/core/run"
 	"movekit/internal/table"
 )
 
@@ -56,28 +56,53 @@ func readAnswers(name string) (*answered, error) {
 }
 
 // Guide gives the answer to a step.
-func (a *answered) Guide(_ context.Context, g move.Guided) (move.Reply, error) {
+func (a *answered) Guide(_ context.Context, g run.Guided) (run.Reply, error) {
 	list := a.all[g.Key.App][g.Key.Item][string(g.Action)]
 	if g.Step > len(list) {
-		return move.Reply{}, fault.New(fault.Waits, "the file of answers has none to step %d of %d (%s, licence %s, %s)", g.Step, g.Of, g.App, g.Key.Item, g.Action)
+		return run.Reply{}, fault.New(fault.Waits, "the file of answers has none to step %d of %d (%s, licence %s, %s)", g.Step, g.Of, g.App, g.Key.Item, g.Action)
 	}
-	r := move.Reply{Answer: list[g.Step-1].Text, Evidence: list[g.Step-1].Evidence}
+	r := run.Reply{Answer: list[g.Step-1].Text, Evidence: list[g.Step-1].Evidence}
 	if r.Evidence != "" && !filepath.IsAbs(r.Evidence) {
 		r.Evidence = filepath.Join(a.dir, r.Evidence)
 	}
 	return r, nil
 }
 
-// asked has a person at the terminal take the steps.
-type asked struct {
-	*ui
-	lines *bufio.Reader
+// somebody is who is asked: a person at the terminal, a file of answers for the
+// steps of licences, or nobody.
+type somebody struct {
+	*env
+	answers *answered // nil where none is given
+	lines   *bufio.Reader
+}
+
+// Password asks for the password of a database server.
+func (p *somebody) Password(prompt string) (string, error) { return p.askPassword(prompt) }
+
+// Agree shows what cannot be taken back, and asks.
+func (p *somebody) Agree(question string) error { return p.agree(question) }
+
+// AgreeToRun shows programs that are to run, and asks. --yes alone agrees to none.
+func (p *somebody) AgreeToRun(question string) error {
+	if p.yes || !isTerminal(p.in) {
+		return run.Nobody{}.AgreeToRun(question)
+	}
+	return p.agree(question)
 }
 
 // Guide shows a step and waits for the person.
-func (p *asked) Guide(_ context.Context, g move.Guided) (r move.Reply, err error) {
+func (p *somebody) Guide(ctx context.Context, g run.Guided) (r run.Reply, err error) {
+	switch {
+	case p.answers != nil:
+		return p.answers.Guide(ctx, g)
+	case !isTerminal(p.in):
+		return run.Nobody{}.Guide(ctx, g)
+	}
 	p.clear()
 	fmt.Fprintf(p.err, "\n%s %s, licence %s: %s, step %d of %d\n  %s\n", p.paint("do:", table.Note), g.App, g.Key.Item, g.Action, g.Step, g.Of, g.Do)
+	if g.Letter {
+		fmt.Fprintf(p.err, "  `movekit licence letter %s` writes what the maker will ask for.\n", g.Key.App)
+	}
 	question := "Enter when it is done"
 	if g.Ask != "" {
 		question = g.Ask
@@ -99,7 +124,7 @@ func (p *asked) Guide(_ context.Context, g move.Guided) (r move.Reply, err error
 	return r, err
 }
 
-func (p *asked) line(question string) (string, error) {
+func (p *somebody) line(question string) (string, error) {
 	fmt.Fprint(p.err, "  "+question)
 	text, err := p.lines.ReadString('\n')
 	text = strings.TrimSpace(text)
@@ -111,24 +136,17 @@ func (p *asked) line(question string) (string, error) {
 
 var errLater = fault.New(fault.Waits, "the step was left for later")
 
-// person says who takes the steps of licences: a file of answers, somebody at
-// the terminal, or nobody.
-func (e *env) person(j *move.Job, answers string) error {
-	if answers != "" {
-		a, err := readAnswers(answers)
-		if err != nil {
-			return err
-		}
-		j.Person = a
-	} else if isTerminal(e.in) {
-		j.Person = &asked{&e.ui, bufio.NewReader(e.in)}
+// person says who is asked; answers is a file of answers, or "".
+func (e *env) person(answers string) (*somebody, error) {
+	p := &somebody{env: e, lines: bufio.NewReader(e.in)}
+	if answers == "" {
+		return p, nil
 	}
-	if isTerminal(e.in) && !e.yes {
-		j.Asks = e.agree // --yes alone agrees to no program
-	}
-	return nil
+	var err error
+	p.answers, err = readAnswers(answers)
+	return p, err
 }
 
-func (e *env) answersFlag(c *cobra.Command, to *string) {
-	c.Flags().StringVar(to, "answers", "", "YAML file with what was seen, for steps that a person takes")
+func (e *env) answersFlag(c *cobra.Command) {
+	c.Flags().StringVar(&e.answers, "answers", "", "YAML file with what was seen, for steps that a person takes")
 }

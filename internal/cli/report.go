@@ -54,7 +54,7 @@ the kit's folder report, and into another folder with --to.`,
 				}
 			}
 			host, _ := os.Hostname()
-			if err := k.Record(journal.Line{Event: steps.EventReported, Computer: host}, nil); err != nil {
+			if _, err := k.Record(journal.Line{Event: journal.EventReported, Computer: host}, nil); err != nil {
 				return err
 			}
 			if e.json {

@@ -16,6 +16,8 @@ import (
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
+	"movekit/internal/core/private"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
 
@@ -28,12 +30,14 @@ type env struct {
 	kitDir, root   string
 	passphraseFile string
 	noColour       bool
-	verbose        bool
 	logFile        string
+	answers        string
 	overrides      []string
 	becauses       []string
 	runCommands    bool
 	log            *slog.Logger
+	private        private.Folder
+	kit            *kit.Kit // that a step works on
 }
 
 // Main runs the program and returns its exit code.
@@ -44,8 +48,10 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 	root.SetIn(in)
 	root.SetOut(out)
 	root.SetErr(errOut)
+	e.private.Sweep()
 	err := root.ExecuteContext(ctx)
 	e.done()
+	e.private.Drop() //nolint:errcheck // the next run removes what is left
 	if err == nil {
 		return exitDone
 	}
@@ -155,8 +161,32 @@ func (e *env) openKit() (*kit.Kit, error) {
 	return kit.Open(dir)
 }
 
+// here is this computer, or the one of --root, with who is asked about it.
+func (e *env) here() (*run.Here, error) {
+	c, err := machine.Open(e.root)
+	if err != nil {
+		return nil, err
+	}
+	h := run.NewHere(c)
+	h.Commands, h.Notify, h.Private = e.runCommands, e.event, &e.private
+	h.Person, err = e.person(e.answers)
+	return h, err
+}
+
+// event shows how a run gets on, and logs it.
+func (e *env) event(ev run.Event) {
+	switch {
+	case ev.Detail != "":
+		e.log.Info(ev.Detail, "app", ev.App, "item", ev.Item, "user", ev.User)
+		return
+	case ev.What != "":
+		e.log.Info(ev.What, "app", ev.App, "item", ev.Item, "user", ev.User, "bytes", ev.Total)
+	}
+	e.notify(ev)
+}
+
 // job opens the kit, the computer and the key, for a step.
-func (e *env) job(apps []string, unlock bool) (*move.Job, func(), error) {
+func (e *env) job(apps []string, unlock bool) (*move.Move, func(), error) {
 	k, err := e.openKit()
 	if err != nil {
 		return nil, nil, err
@@ -165,7 +195,7 @@ func (e *env) job(apps []string, unlock bool) (*move.Job, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	c, err := machine.Open(e.root)
+	h, err := e.here()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -178,13 +208,10 @@ func (e *env) job(apps []string, unlock bool) (*move.Job, func(), error) {
 			return nil, nil, err
 		}
 	}
-	j := &move.Job{Kit: k, Computer: c, Apps: apps, Overrides: overrides, Commands: e.runCommands, Ask: e.askPassword, Notify: func(ev move.Event) {
-		if ev.What != "" {
-			e.log.Info("work", "app", ev.App, "item", ev.Item, "what", ev.What, "bytes", ev.Total)
-		}
-		e.notify(ev)
-	}}
-	return j, func() { e.done(); k.Close() }, nil
+	e.kit = k
+	r := run.New(k, h)
+	r.Apps, r.Overrides = apps, overrides
+	return move.New(r), func() { e.done(); k.Close() }, nil
 }
 
 // commandsFlag adds the flag by which a person agrees to a card's commands.
@@ -199,7 +226,7 @@ func (e *env) overrideFlags(c *cobra.Command) {
 	c.RegisterFlagCompletionFunc("override", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		var names []string
 		for _, g := range steps.Gates {
-			if !g.Firm {
+			if g.Overridable() {
 				names = append(names, g.Name+"\t"+g.About)
 			}
 		}
@@ -218,7 +245,7 @@ func (e *env) reasons() (map[string]string, error) {
 		switch {
 		case g == nil:
 			return nil, fault.New(fault.Usage, "no gate is named %q", name)
-		case g.Firm:
+		case !g.Overridable():
 			return nil, fault.New(fault.Usage, "the gate %s cannot be overridden: behind it something would be lost", name)
 		case strings.TrimSpace(e.becauses[i]) == "":
 			return nil, fault.New(fault.Usage, "the reason for overriding %s is empty", name)

@@ -10,16 +10,6 @@ import (
 	"movekit/internal/table"
 )
 
-// workSteps are the steps that are shown app by app, with the computer they
-// run on.
-var workSteps = []struct {
-	step steps.Step
-	side steps.Side
-}{
-	{steps.Pack, steps.OldSide}, {steps.Deactivate, steps.OldSide},
-	{steps.Unpack, steps.NewSide}, {steps.Activate, steps.NewSide}, {steps.Verify, steps.NewSide},
-}
-
 // appStatus is a row of status.
 type appStatus struct {
 	App   string                    `json:"app"`
@@ -41,8 +31,8 @@ func statusOf(k *kit.Kit) ([]appStatus, *steps.State) {
 	var out []appStatus
 	for _, c := range k.Cards {
 		a := appStatus{App: c.Name, Title: c.Title, Steps: map[steps.Step]steps.Done{}}
-		for _, w := range workSteps {
-			a.Steps[w.step] = s.Progress(c.Name, w.step, len(c.Licences))
+		for _, w := range steps.Work {
+			a.Steps[w.Step] = s.Progress(c.Name, w.Step, len(c.Licences))
 		}
 		out = append(out, a)
 	}
@@ -56,48 +46,20 @@ func (e *env) progress() (*kit.Kit, []appStatus, *steps.State, due, error) {
 		return nil, nil, nil, due{}, err
 	}
 	apps, s := statusOf(k)
-	return k, apps, s, nextOf(k, apps, s), nil
+	return k, apps, s, nextOf(k, s), nil
 }
 
-// nextOf finds the first step that an app has not done.
-func nextOf(k *kit.Kit, apps []appStatus, s *steps.State) due {
+// nextOf says which step comes next, and by which command.
+func nextOf(k *kit.Kit, s *steps.State) due {
 	if len(k.Log.Damage) > 0 {
 		return due{Command: "movekit inspect", Why: "the kit's journal is damaged"}
 	}
-	trying := map[string]bool{}
-	for _, c := range k.Cards {
-		trying[c.Name] = s.Trying(c)
+	d := s.Next(k.Cards)
+	if d.Step == "" {
+		return due{Why: "everything is done"}
 	}
-	for _, w := range workSteps {
-		if w.step == steps.Verify {
-			for _, c := range k.Cards {
-				if s.Waiting(c) {
-					return due{Apps: []string{c.Name}, Computer: k.Manifest.New.Name, Command: "movekit todo", Why: "a person takes in what the app exported, file by file"}
-				}
-			}
-		}
-		d := due{Step: w.step, Computer: k.Manifest.Old.Name}
-		if w.side == steps.NewSide {
-			d.Computer = k.Manifest.New.Name
-		}
-		for _, a := range apps {
-			if trying[a.App] && (w.step == steps.Deactivate || w.step == steps.Activate) {
-				continue // its data is proven first
-			}
-			switch a.Steps[w.step] {
-			case steps.No, steps.Partly, steps.Bad:
-				d.Apps = append(d.Apps, a.App)
-			}
-		}
-		if len(d.Apps) > 0 {
-			d.Command, d.Why = "movekit "+string(w.step), stepWhy[w.step]
-			return d
-		}
-	}
-	if s.Reported.IsZero() {
-		return due{Command: "movekit report", Why: "everything is proven; the owner should have the hand-over"}
-	}
-	return due{Why: "everything is done"}
+	where := map[steps.Side]string{steps.OldSide: k.Manifest.Old.Name, steps.NewSide: k.Manifest.New.Name}[d.Side]
+	return due{Step: d.Step, Apps: d.Apps, Computer: where, Command: "movekit " + string(d.Step), Why: stepWhy[d.Step]}
 }
 
 var stepWhy = map[steps.Step]string{
@@ -106,6 +68,8 @@ var stepWhy = map[steps.Step]string{
 	steps.Unpack:     "data is not in place yet",
 	steps.Activate:   "the licence is not active on the new computer yet",
 	steps.Verify:     "it is not proven yet that old and new are the same",
+	steps.Todo:       "a person takes in what the app exported, file by file",
+	steps.Report:     "everything is proven; the owner should have the hand-over",
 }
 
 func (e *env) statusCommand() *cobra.Command {
@@ -125,8 +89,8 @@ func (e *env) statusCommand() *cobra.Command {
 			t := e.table("app", "pack", "deactivate", "unpack", "activate", "verify")
 			for _, a := range apps {
 				row := []string{a.Title}
-				for _, w := range workSteps {
-					row = append(row, e.doneText(a.Steps[w.step]))
+				for _, w := range steps.Work {
+					row = append(row, e.doneText(a.Steps[w.Step]))
 				}
 				t.Add(row...)
 			}

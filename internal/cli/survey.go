@@ -12,8 +12,10 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
-	"movekit/internal/core/machine"
+	"movekit/internal/core/item"
+	"movekit/internal/core/item/kinds"
 	"movekit/internal/core/move"
+	"movekit/internal/core/run"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
@@ -68,7 +70,7 @@ changed. Without a kit, name cards with --cards.
 	f.BoolVar(&call.wide, "wide", false, "look for data that no card covers")
 	f.StringArrayVar(&call.cards, "cards", nil, "without a kit: app card, or folder of cards")
 	f.StringVar(&call.sheet, "sheet", "", "also write the survey as a page (HTML) to this file")
-	f.DurationVar(&call.limit, "limit", survey.Limit, "how long a network place may keep silent")
+	f.DurationVar(&call.limit, "limit", run.Limit, "how long a network place may keep silent")
 	f.IntVar(&call.days, "days", 90, "--wide: what changed within so many days counts as recent")
 	e.userFlag(c, &call.users)
 	e.commandsFlag(c)
@@ -118,14 +120,12 @@ func (e *env) lookAtApps(ctx context.Context, call *surveyCall, apps []string) (
 	if err != nil {
 		return nil, err
 	}
-	c, err := machine.Open(e.root)
+	h, err := e.here()
 	if err != nil {
 		return nil, err
 	}
-	l := &survey.Looker{Computer: c, Commands: e.runCommands, Estimate: true, Limit: call.limit, Ask: e.askPassword, Passwords: map[string]string{}}
-	l.Progress = func(app, item, user string) {
-		e.notify(move.Event{App: app, Item: item, User: user, What: "looking at"})
-	}
+	h.Limit = call.limit
+	l := &survey.Looker{Here: h, Kinds: kinds.All, Looking: item.Looking{Estimate: true}}
 	return l.Look(ctx, cards, func(c *card.Card) steps.Facts {
 		return steps.Facts{Side: steps.OldSide, Title: c.Title}
 	})
@@ -211,7 +211,7 @@ func (e *env) showApp(a *survey.App) {
 			e.printf("  %s: %s\n", i.Item, d)
 		}
 		if len(i.OpenBy) > 0 {
-			e.printf("  %s is open in %s%s\n", whose(i.Item, i.User), strings.Join(i.OpenBy, ", "), map[bool]string{true: "; it is copied as it is at one moment"}[i.Kind.Consistent()])
+			e.printf("  %s is open in %s%s\n", whose(i.Item, i.User), strings.Join(i.OpenBy, ", "), map[bool]string{true: "; it is copied as it is at one moment"}[i.InUse])
 		}
 		for _, u := range i.Unreadable {
 			e.printf("  %s %s\n", e.paint("cannot be read:", table.Bad), u)
@@ -220,15 +220,15 @@ func (e *env) showApp(a *survey.App) {
 	for _, l := range a.Licences {
 		serial := ""
 		switch {
-		case !l.Method.Sealed():
+		case !l.Method.Info().Sealed():
 		case l.Typed:
 			serial = ", typed by a person when packing"
 		case l.Serial == "":
 			serial = ", " + e.paint("not found", table.Bad)
 		default:
-			serial = " " + l.Serial
+			serial = ", " + l.Method.Info().Serial + " " + l.Serial
 		}
-		e.printf("licence %s: %s%s\n", l.Licence, methodText[l.Method], serial)
+		e.printf("licence %s: %s%s\n", l.Licence, l.Method.Info().About, serial)
 	}
 	for _, s := range a.Sync {
 		e.printf("sync: %s: %s\n", s.About, e.result(s.Finished, "finished", s.Why))
@@ -241,7 +241,7 @@ func (e *env) showApp(a *survey.App) {
 	}
 	e.showLeft(a)
 	for _, b := range a.Blocks {
-		e.printf("%s %s\n  next: %s\n", e.paint("would stop the pack ("+b.Gate+"):", table.Bad), b.Why, gateAdvice[b.Gate])
+		e.printf("%s %s\n  next: %s\n", e.paint("would stop the pack ("+b.Gate+"):", table.Bad), b.Why, about(gateAdvice[b.Gate], a.App))
 	}
 }
 
@@ -260,16 +260,16 @@ func (e *env) showLeft(a *survey.App) {
 	}
 }
 
-func (e *env) addItem(t *table.Table, i survey.Item) {
+func (e *env) addItem(t *table.Table, i item.Look) {
 	state := string(i.State)
-	if i.State == survey.Missing || i.State == survey.NotReached {
+	if i.State == item.Missing || i.State == item.NotReached {
 		state = e.paint(state, table.Bad)
 	}
 	name := whose(i.Item, i.User)
 	if i.Secret {
 		name += " (secret)"
 	}
-	if i.State != survey.Here {
+	if i.State != item.IsHere {
 		t.Add(name, string(i.Kind), state, "", "", "", i.Where)
 		return
 	}
@@ -278,13 +278,6 @@ func (e *env) addItem(t *table.Table, i survey.Item) {
 		newest = i.Newest.Local().Format("2006-01-02 15:04")
 	}
 	t.Add(name, string(i.Kind), state, fmt.Sprint(i.Files), bytesText(i.Bytes), newest, i.Where)
-}
-
-// methodText says how a licence is held.
-var methodText = map[card.Method]string{
-	card.MethodDesk: "a seat at a licence desk, serial", card.MethodKey: "a product key with a registered name", card.MethodFile: "files that travel",
-	card.MethodToken: "a hardware token, which a person moves", card.MethodAccount: "a seat of an account, which a person moves",
-	card.MethodGuided: "a person frees it and takes it up, step by step", card.MethodCommand: "the maker's own program frees it and takes it up",
 }
 
 // surveyNew looks at the new computer. Where a passphrase is given, what is in
@@ -303,11 +296,16 @@ func (e *env) surveyNew(ctx context.Context, call *surveyCall, apps []string) er
 		return err
 	}
 	defer closeJob()
-	j.Users, j.Limit = mapping, call.limit
+	j.Say.Users, j.Limit = mapping, call.limit
 	r, err := j.OnNew(ctx)
 	e.done()
 	if err != nil {
 		return err
+	}
+	for i := range r.Checks {
+		if c := &r.Checks[i]; !c.Ready {
+			c.First = first(*c)
+		}
 	}
 	if err := e.object(r); err != nil {
 		return err

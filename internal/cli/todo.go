@@ -30,9 +30,9 @@ on the new computer, with a number each. --tick records which of them are done.`
 				return err
 			}
 			defer closeJob()
-			list := (*move.Job).Todos
+			list := (*move.Move).Todos
 			if len(numbers) > 0 {
-				list = func(j *move.Job) ([]move.Todo, error) { return j.Tick(numbers) }
+				list = func(j *move.Move) ([]move.Todo, error) { return j.Tick(numbers) }
 			}
 			todos, err := list(j)
 			if err != nil {
@@ -45,7 +45,7 @@ on the new computer, with a number each. --tick records which of them are done.`
 				return err
 			}
 			open := e.showTodos(todos)
-			if err := e.unplug(cmd.Context(), j.Kit); err != nil {
+			if err := e.unplug(cmd.Context(), e.kit); err != nil {
 				return err
 			}
 			if open > 0 {

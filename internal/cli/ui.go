@@ -15,7 +15,7 @@ import (
 	"golang.org/x/term"
 
 	"movekit/internal/core/fault"
-	"movekit/internal/core/move"
+	"movekit/internal/core/run"
 	"movekit/internal/table"
 )
 
@@ -24,6 +24,7 @@ type ui struct {
 	in          io.Reader
 	out, err    io.Writer
 	json, quiet bool
+	verbose     bool
 	yes         bool
 	colour      bool
 	width       int  // of the terminal that out is, or 0
@@ -87,7 +88,7 @@ func bytesText(n int64) string { return humanize.Bytes(uint64(max(n, 0))) }
 
 // notify draws the progress of a step: a bar on a terminal, a line a piece of
 // work elsewhere.
-func (u *ui) notify(e move.Event) {
+func (u *ui) notify(e run.Event) {
 	if u.quiet {
 		return
 	}
@@ -120,7 +121,7 @@ func (u *ui) notify(e move.Event) {
 	case u.redraw:
 		fmt.Fprint(u.err, label)
 		u.line = true
-	case label != u.saidBegin:
+	case u.verbose && label != u.saidBegin: // elsewhere than at a terminal
 		if e.Total > 0 {
 			label += " (" + bytesText(e.Total) + ")"
 		}

@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"movekit/internal/core/move"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/table"
 )
@@ -20,14 +21,14 @@ is kept under another name. What was there before, or was overwritten because yo
 said so, stays as it is. Licences are not touched.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.runStep(cmd.Context(), steps.Undo, args, nil, (*move.Job).Undo, e.showUndone)
+			return e.runStep(cmd.Context(), steps.Undo, args, nil, (*move.Move).Undo, e.showUndone)
 		},
 	}
 	e.overrideFlags(c)
 	return c
 }
 
-func (e *env) showUndone(_ *move.Job, out []*move.Outcome) {
+func (e *env) showUndone(_ *move.Move, out []*run.Outcome) {
 	words := map[string]string{
 		"taken back": "taken back", "was here": "left: it was here before", "not taken back": "left: it was put over what was here",
 		"unfinished": "unpack was cut off: run it to its end first", "nothing": "was not put here",

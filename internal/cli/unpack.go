@@ -9,7 +9,9 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
 	"movekit/internal/core/move"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 	"movekit/internal/table"
@@ -42,10 +44,10 @@ differs is in the way:
 			default:
 				return fault.New(fault.Usage, "--in-the-way is set-aside, keep-both, skip or replace, not %q", policy)
 			}
-			return e.runStep(cmd.Context(), steps.Unpack, args, func(j *move.Job) error {
-				j.Policy, j.Users, j.TakeOver = p, mapping, takeOver
+			return e.runStep(cmd.Context(), steps.Unpack, args, func(j *move.Move) error {
+				j.Policy, j.Say = p, item.Choices{Users: mapping, Mine: takeOver}
 				return nil
-			}, (*move.Job).Unpack, e.showPlaced)
+			}, (*move.Move).Unpack, e.showPlaced)
 		},
 	}
 	c.Flags().StringVar(&policy, "in-the-way", string(tree.SetAside), "what happens to what is in the way: set-aside, keep-both, skip, replace")
@@ -73,7 +75,7 @@ func userMap(pairs []string) (map[string]string, error) {
 	return out, nil
 }
 
-func (e *env) showPlaced(j *move.Job, out []*move.Outcome) {
+func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 	t := e.table("app", "item", "files", "size", "result", "where")
 	t.Right = []int{3, 4}
 	var aside []string
@@ -97,7 +99,7 @@ func (e *env) showPlaced(j *move.Job, out []*move.Outcome) {
 		}
 	}
 	for _, o := range out {
-		if c := j.Kit.Card(o.App); c != nil && slices.ContainsFunc(c.Items, func(it card.Item) bool { return it.Exports != nil }) {
+		if c := j.Card(o.App); c != nil && slices.ContainsFunc(c.Items, func(it card.Item) bool { return it.Exports != nil }) {
 			e.printf("%s %s has files that you take in one by one: `movekit todo %s` lists them\n", e.paint("by hand:", table.Note), o.Title, o.App)
 		}
 	}

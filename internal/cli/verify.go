@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"movekit/internal/core/move"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/report"
 	"movekit/internal/table"
@@ -25,10 +26,10 @@ that something differs.`,
 			if err != nil {
 				return err
 			}
-			return e.runStep(cmd.Context(), steps.Verify, args, func(j *move.Job) error {
-				j.Users = mapping
+			return e.runStep(cmd.Context(), steps.Verify, args, func(j *move.Move) error {
+				j.Say.Users = mapping
 				return nil
-			}, (*move.Job).Verify, e.showVerified)
+			}, (*move.Move).Verify, e.showVerified)
 		},
 	}
 	e.userFlag(c, &users)
@@ -36,8 +37,8 @@ that something differs.`,
 	return c
 }
 
-func (e *env) showVerified(j *move.Job, out []*move.Outcome) {
-	r := report.Build(j.Kit.Manifest, j.Kit.Cards, j.State())
+func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
+	r := report.Build(*j.Manifest, j.Cards, j.State)
 	if len(j.Apps) > 0 {
 		r.Only(j.Apps)
 	}
@@ -47,6 +48,11 @@ func (e *env) showVerified(j *move.Job, out []*move.Outcome) {
 			if i.Did == "stays" {
 				e.printf("%s, %s stays at %s: %s\n", o.Title, i.Item, i.To, e.result(i.Equal, "as it was", strings.Join(i.Diffs, ", ")))
 			}
+		}
+	}
+	for _, o := range out {
+		if c := j.Card(o.App); c != nil && j.State.Waiting(c) {
+			e.printf("%s `movekit todo %s` lists what a person takes in, file by file\n", e.paint("by hand:", table.Note), o.App)
 		}
 	}
 	e.printf("\n%s\n", table.Wrap(r.Sentence, e.width))

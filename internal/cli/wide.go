@@ -6,8 +6,7 @@ import (
 	"strings"
 
 	"movekit/internal/core/fault"
-	"movekit/internal/core/machine"
-	"movekit/internal/core/move"
+	"movekit/internal/core/run"
 	"movekit/internal/core/wide"
 	"movekit/internal/table"
 )
@@ -20,12 +19,13 @@ func (e *env) surveyWide(ctx context.Context, call *surveyCall, apps []string) e
 	if call.sheet != "" {
 		return fault.New(fault.Usage, "--sheet goes without --wide; use --json to keep what was found")
 	}
-	c, err := machine.Open(e.root)
+	h, err := e.here()
 	if err != nil {
 		return err
 	}
-	s := wide.Search{Computer: c, Days: call.days, Limit: call.limit}
-	s.Progress = func(n int64) { e.notify(move.Event{What: fmt.Sprintf("%d files seen", n)}) }
+	h.Limit = call.limit
+	s := wide.Search{Here: h, Days: call.days}
+	s.Seen = func(n int64) { e.notify(run.Event{What: fmt.Sprintf("%d files seen", n)}) }
 	if k, err := e.openKit(); err == nil && len(call.cards) == 0 {
 		s.Cards, s.KitDir = k.Cards, k.Dir
 	} else if err != nil && fault.KindOf(err) != fault.NotAKit {

@@ -8,6 +8,7 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/move"
 	"movekit/internal/table"
 )
 
@@ -38,7 +39,7 @@ const nothingLost = "Nothing was lost: the old computer's data was only read."
 
 var advices = map[fault.Kind]advice{
 	fault.Usage:           {"See the command's --help.", "Nothing was changed.", exitUsage},
-	fault.BadCard:         {"Correct the card; `movekit card check FILE` shows every mistake in it.", "Nothing was changed.", exitFailed},
+	fault.BadCard:         {"Correct the card; `movekit card check` shows every mistake in one.", "Nothing was changed.", exitFailed},
 	fault.NotAKit:         {"Name the kit's folder with --kit DIR, or make a kit with `movekit new DIR`.", "Nothing was changed.", exitFailed},
 	fault.NewerFormat:     {"Use the program that lies in the kit's own folder.", "Nothing was changed.", exitFailed},
 	fault.Damaged:         {"Run `movekit inspect` to see what is damaged. If the old computer is still there, run `movekit pack` on it again.", "Nothing on either computer was changed by this.", exitFailed},
@@ -63,6 +64,9 @@ var advices = map[fault.Kind]advice{
 	fault.DeskSignature:   {"Do not go on: ask the desk's owner whether its key has changed. If so, the card must name the new one.", "The answer was not used.", exitFailed},
 	fault.DeskRefused:     {"Ask the licence's maker; `movekit status` shows what the kit knows. The data can be unpacked and verified meanwhile.", "Nothing was spent.", exitFailed},
 	fault.Waits:           {"Run the same command in a terminal and follow the steps, or give what was seen with --answers FILE. What was answered already is kept.", nothingLost, exitPerson},
+	fault.NotAgreed:       {"See what it runs with `movekit card show {app}`, and agree to it with --run-commands.", nothingLost, exitPerson},
+	fault.NotPlaced:       {"Run `movekit unpack {app}` first.", nothingLost, exitFailed},
+	fault.Issue:           {"`movekit licence letter {app}` writes what to ask for. Put the file that comes in its place, and run this again.", nothingLost, exitPerson},
 	fault.Stopped:         {"Run the same command again when you like: what is whole is kept.", nothingLost, exitFailed},
 	fault.Internal:        {"Run the same command again with --log-file FILE and keep the file.", nothingLost, exitFailed},
 }
@@ -86,8 +90,17 @@ func tell(w io.Writer, err error, colour bool) int {
 		fmt.Fprintf(w, "%s %v\n", table.Paint("error:", table.Bad, colour), err)
 	}
 	a := advices[known.Kind]
-	fmt.Fprintf(w, "  next: %s\n  safe: %s\n", a.next, lossOf(known, a))
+	fmt.Fprintf(w, "  next: %s\n  safe: %s\n", about(a.next, known.App), lossOf(known, a))
 	return a.code
+}
+
+// about fills the app in that an advice is about; where none is named, the
+// command is for all.
+func about(advice, app string) string {
+	if app == "" {
+		return strings.ReplaceAll(advice, " {app}", "")
+	}
+	return strings.ReplaceAll(advice, "{app}", app)
 }
 
 func lossOf(e *fault.Error, a advice) string {
@@ -123,7 +136,7 @@ func showProblems(w io.Writer, ps card.Problems) {
 var gateAdvice = map[string]string{
 	"old-computer":    "Run this on the old computer.",
 	"other-computer":  "Run this on the new computer.",
-	"kit-whole":       "Run `movekit pack` on the old computer again; what is whole is kept. Apps whose files are whole can be named: `movekit unpack APP`.",
+	"kit-whole":       "Run `movekit pack` on the old computer again; what is whole is kept. Apps whose files are whole can be unpacked by their names.",
 	"app-closed":      "Close the app and run this again.",
 	"files-closed":    "Close that program and run this again.",
 	"sync-done":       "Let the app send everything first; on a computer without network, connect it once.",
@@ -135,19 +148,50 @@ var gateAdvice = map[string]string{
 	"clock-right":     "Set this computer's clock, and run this again: waiting times and certificates are judged by it.",
 	"serial-right":    "Compare it with the label or the maker's mail, and correct the app's settings or the card.",
 	"not-expired":     "Have the licence renewed by its maker first; the data can be unpacked and verified meanwhile.",
-	"back-in-time":    "Ask the maker before anything else; `movekit licence letter` writes what they will ask for.",
+	"back-in-time":    "Ask the maker before anything else; `movekit licence letter {app}` writes what they will ask for.",
 	"names-fit":       "Rename them on the old computer, or skip them in the card.",
 	"fits":            "Free space there, or use a larger stick.",
-	"sealed":          "Run `movekit pack` on the old computer first.",
-	"packed":          "Run `movekit pack` on the old computer first.",
+	"sealed":          "Run `movekit pack {app}` on the old computer first.",
+	"packed":          "Run `movekit pack {app}` on the old computer first.",
 	"users-known":     "Make the users on this computer, or say who takes over with --user OLD=NEW.",
 	"waiting-over":    "Wait until then, and run this again.",
-	"licence-freed":   "Run `movekit deactivate` on the old computer first.",
-	"not-active-here": "Free the licence here first, or say why with --override not-active-here=REASON.",
+	"licence-freed":   "Run `movekit deactivate {app}` on the old computer first.",
+	"not-active-here": "Free the licence here first: without the data it serves nobody.",
 	"server-ready":    "Install what is missing for the database server here, or a newer server, and run this again.",
-	"version-rule":    "Install that version first, and do not start it yet.",
+	"version-rule":    "Install that version first, and do not start it yet. Where the app's own command tells it, see that with `movekit card show {app}`, and agree with --run-commands.",
 	"same-edition":    "Install the same edition first, and do not start it yet.",
-	"old-deactivated": "Run `movekit deactivate` on the old computer first (where it is dead: `deactivate --lost REASON`, or `activate --takeover REASON`).",
+	"old-deactivated": "Run `movekit deactivate {app}` on the old computer first (where it is dead: `movekit deactivate --lost REASON`, or `movekit activate --takeover REASON`).",
 	"allowance":       "Ask the maker for another transfer. Nothing was spent.",
 	"covered":         "Install a version that the licence covers, or ask the maker for an upgrade.",
+}
+
+// firstText says what must be done before an unpack.
+var firstText = map[move.Need]string{
+	move.NeedSystem:      "Make another kit for this computer's system.",
+	move.NeedPack:        "Run `movekit pack` on the old computer; the data can be looked at then.",
+	move.NeedAgreement:   "Agree to run %s with --run-commands.",
+	move.NeedInstall:     "Install it.",
+	move.NeedApp:         "Install it, and do not start it yet.",
+	move.NeedVersion:     "Install a version that may take over the data.",
+	move.NeedEdition:     "Install the same edition.",
+	move.NeedClose:       "Close it before the unpack.",
+	move.NeedNetwork:     "Connect this computer to that network, or see that the server is up.",
+	move.NeedUser:        "Make the user, or say who takes over with --user %s=NEW.",
+	move.NeedCounterpart: "Say so with --user %s=%s, here and for unpack.",
+	move.NeedPlace:       "Make that drive or folder, or correct the card.",
+	move.NeedDrive:       "Connect that drive, or correct the card.",
+	move.NeedServer:      "See that the database server here runs and lets you in.",
+	move.NeedServerParts: "Install it for the database server, or a newer server.",
+	move.NeedSpace:       "Free space there.",
+}
+
+// first says what must be done about a check.
+func first(c move.Check) string {
+	var args []any
+	for _, a := range []string{c.Of, c.With} {
+		if a != "" {
+			args = append(args, a)
+		}
+	}
+	return fmt.Sprintf(firstText[c.Need], args...)
 }

@@ -11,12 +11,12 @@ import (
 	"testing"
 
 	"movekit/internal/core/fault"
-	"movekit/internal/core/move"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
 
-// kinds reads the kinds of failure from their source, so that none is missed.
-func kinds(t *testing.T) []fault.Kind {
+// faults reads the kinds of failure from their source, so that none is missed.
+func faults(t *testing.T) []fault.Kind {
 	t.Helper()
 	f, err := parser.ParseFile(token.NewFileSet(), "../core/fault/fault.go", nil, 0)
 	if err != nil {
@@ -38,7 +38,7 @@ func kinds(t *testing.T) []fault.Kind {
 }
 
 func TestEveryFailureHasAdvice(t *testing.T) {
-	all := kinds(t)
+	all := faults(t)
 	if len(all) < 20 {
 		t.Fatalf("only %d kinds of failure were found", len(all))
 	}
@@ -50,7 +50,7 @@ func TestEveryFailureHasAdvice(t *testing.T) {
 				t.Errorf("%s: %q is missing in %q", k, part, b.String())
 			}
 		}
-		if a := advices[k]; a.next == "" || a.safe == "" || code != a.code || code != exitFailed && code != exitUsage && (k != fault.Waits || code != exitPerson) {
+		if a := advices[k]; a.next == "" || a.safe == "" || code != a.code || code != exitFailed && code != exitUsage && code != exitPerson {
 			t.Errorf("%s: %+v, exit %d", k, a, code)
 		}
 	}
@@ -74,16 +74,16 @@ func TestEveryGateHasAdvice(t *testing.T) {
 }
 
 func TestWorstExitCode(t *testing.T) {
-	ok, stopped, failed := &move.Outcome{}, &move.Outcome{Blocks: []steps.Block{{}}}, &move.Outcome{Err: errors.New("x")}
-	differs := &move.Outcome{Items: []move.ItemOutcome{{Equal: false}}}
+	ok, stopped, failed := &run.Outcome{}, &run.Outcome{Blocks: []steps.Block{{}}}, &run.Outcome{Err: errors.New("x")}
+	differs := &run.Outcome{Items: []run.ItemOutcome{{Equal: false}}}
 	for _, c := range []struct {
 		step steps.Step
-		out  []*move.Outcome
+		out  []*run.Outcome
 		want int
 	}{
-		{steps.Pack, []*move.Outcome{ok}, exitDone}, {steps.Verify, []*move.Outcome{ok, differs}, exitDifferent},
-		{steps.Pack, []*move.Outcome{differs}, exitDone}, {steps.Verify, []*move.Outcome{differs, stopped}, exitStopped},
-		{steps.Verify, []*move.Outcome{stopped, differs}, exitStopped}, {steps.Verify, []*move.Outcome{stopped, failed, differs}, exitFailed},
+		{steps.Pack, []*run.Outcome{ok}, exitDone}, {steps.Verify, []*run.Outcome{ok, differs}, exitDifferent},
+		{steps.Pack, []*run.Outcome{differs}, exitDone}, {steps.Verify, []*run.Outcome{differs, stopped}, exitDifferent},
+		{steps.Verify, []*run.Outcome{stopped, differs}, exitDifferent}, {steps.Verify, []*run.Outcome{stopped, failed, differs}, exitFailed},
 	} {
 		if got := worst(c.step, c.out); got != c.want {
 			t.Errorf("%s: %d, want %d", c.step, got, c.want)

@@ -10,7 +10,7 @@ import (
 
 	"movekit/examples"
 	"movekit/internal/core/card"
-	"movekit/internal/core/sqlite"
+	"movekit/internal/core/item/sqlite"
 )
 
 // TestWithoutAServer makes Pontoon Ledger's data where PostgreSQL is not

@@ -231,7 +231,7 @@ func (d *Demo) settleDesk(ctx context.Context, store *desk.Store, url string, le
 			if l.Desk == nil {
 				continue
 			}
-			lines = strings.NewReplacer(l.Desk.URL, url, l.Desk.Key, store.PublicKey()).Replace(lines)
+			lines = strings.NewReplacer(l.Desk.URL, url, l.Desk.Key.String(), store.PublicKey()).Replace(lines)
 		}
 		if err := os.WriteFile(filepath.Join(cards, e.Name()), []byte(lines), 0o644); err != nil {
 			return fault.Wrap(fault.CannotPlace, err, "cannot write the example's cards")
@@ -245,11 +245,7 @@ func (d *Demo) settleDesk(ctx context.Context, store *desk.Store, url string, le
 	if err != nil {
 		return err
 	}
-	key, err := c.Licences[0].Desk.PublicKey()
-	if err != nil {
-		return err
-	}
-	a, err := (&licence.Desk{URL: url, Key: key}).Ask(ctx, licence.Activate, licence.Request{
+	a, err := (&licence.Desk{URL: url, Key: c.Licences[0].Desk.Key.PublicKey}).Ask(ctx, licence.Activate, licence.Request{
 		Serial: serial, Code: code, Product: "tidewright", Computer: machine.ID(old), Version: "8.2.1", Nonce: licence.Nonce(),
 	}, "first-activation-of-the-office")
 	if err != nil {

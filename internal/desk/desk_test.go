@@ -48,11 +48,7 @@ func opened(t *testing.T, l Licence) (*Store, *httptest.Server, *licence.Desk) {
 	}
 	srv := httptest.NewServer(s.Handler(slog.New(slog.DiscardHandler)))
 	t.Cleanup(func() { srv.Close(); s.Close() })
-	key, err := card.Desk{Key: s.PublicKey()}.PublicKey()
-	if err != nil {
-		t.Fatal(err)
-	}
-	return s, srv, &licence.Desk{URL: srv.URL, Key: key, Timeout: 2 * time.Second}
+	return s, srv, &licence.Desk{URL: srv.URL, Key: card.ParseKey(s.PublicKey()).PublicKey, Timeout: 2 * time.Second}
 }
 
 func request(computer string) licence.Request {

@@ -21,17 +21,17 @@ func folded(events ...any) *Report {
 		l := journal.Line{App: "app", Item: "data", Data: data}
 		switch e.(type) {
 		case kit.Sealed:
-			l.Event = kit.EventSealed
+			l.Event = journal.EventSealed
 		case steps.Packed:
-			l.Event, l.Item = steps.EventPacked, ""
+			l.Event, l.Item = journal.EventPacked, ""
 		case steps.Placed:
-			l.Event = steps.EventPlaced
+			l.Event = journal.EventPlaced
 		case steps.Checked:
-			l.Event = steps.EventChecked
+			l.Event = journal.EventChecked
 		case steps.Seen:
-			l.Event, l.Item, l.Licence = steps.EventSeen, "", "seat"
+			l.Event, l.Item, l.Licence = journal.EventSeen, "", "seat"
 		case steps.Overridden:
-			l.Event, l.Item = steps.EventOverridden, ""
+			l.Event, l.Item = journal.EventOverridden, ""
 		}
 		lines = append(lines, l)
 	}

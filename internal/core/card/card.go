@@ -11,32 +11,6 @@ import "slices"
 // Format is the version of the card format that this package reads.
 const Format = 1
 
-// Kind is the kind of an item.
-type Kind string
-
-// The kinds of item.
-const (
-	Folder Kind = "folder" // a folder with all that is in it
-	File   Kind = "file"   // one file
-	SQLite Kind = "sqlite" // one SQLite database with its side files
-
-	DBase Kind = "dbase" // a folder of dBase or FoxPro tables, with their memo and index files
-	Jet   Kind = "jet"   // one Jet or ACE database file
-
-	Exports Kind = "exports" // files that the app itself wrote, which a person takes in one by one
-
-	PostgreSQL Kind = "postgresql" // a database of a PostgreSQL server
-	MariaDB    Kind = "mariadb"    // a database of a MariaDB or MySQL server
-	Firebird   Kind = "firebird"   // a database of a Firebird server
-
-	Network Kind = "network" // a server or share that stays where it is
-	Hosted  Kind = "hosted"  // data that the maker keeps for an account
-)
-
-// Stays reports whether items of this kind stay where they are: they are
-// looked at and told of, but do not travel.
-func (k Kind) Stays() bool { return k == Network || k == Hosted }
-
 // Rule says which versions of an app may take over the data of another.
 type Rule string
 
@@ -47,30 +21,6 @@ const (
 	SameMajor   Rule = "same-major"    // the first number agrees
 	SameOrNewer Rule = "same-or-newer" // the new one is not older
 )
-
-// Method is the way a licence is held.
-type Method string
-
-// The methods.
-const (
-	MethodDesk    Method = "desk"    // a seat at a licence desk, by the protocol of docs/licence-desk.openapi.yaml
-	MethodCommand Method = "command" // the maker's own command line
-	MethodGuided  Method = "guided"  // a person does it in the app, step by step
-	MethodFile    Method = "file"    // a licence file or certificate, which travels as an item
-	MethodKey     Method = "key"     // a product key with the registered name
-	MethodToken   Method = "token"   // a hardware token, which changes computers
-	MethodAccount Method = "account" // a seat bound to an account's computer, reset at the maker
-)
-
-// Person reports whether a person frees licences of this method and takes them
-// up, by steps that the card must give.
-func (m Method) Person() bool {
-	return m == MethodGuided || m == MethodToken || m == MethodAccount
-}
-
-// Sealed reports whether licences of this method have secrets that travel
-// sealed.
-func (m Method) Sealed() bool { return m == MethodDesk || m == MethodKey }
 
 // Card describes one application.
 type Card struct {
@@ -104,15 +54,15 @@ type Version struct {
 // the package manager or what a command says. Where several are given, the
 // first that has a value on the computer counts, in the order of the fields.
 type Source struct {
-	File     Path     `yaml:"file,omitempty" jsonschema_description:"A text file. Without pattern and key: its first line."`
-	Key      string   `yaml:"key,omitempty" jsonschema_description:"File: the value at this place in an INI (Section/Key), JSON (a/b/c) or XML (a/b/@attribute) file."`
-	Format   string   `yaml:"format,omitempty" jsonschema:"enum=ini,enum=json,enum=xml" jsonschema_description:"File with key: its format, where the name does not end in it."`
-	Exe      Path     `yaml:"exe,omitempty" jsonschema_description:"A Windows executable, read for the version it carries."`
-	Registry string   `yaml:"registry,omitempty" jsonschema_description:"A registry key that starts with HKLM or HKCU."`
-	Value    string   `yaml:"value,omitempty" jsonschema_description:"Registry: the name of the value; empty for the key's own."`
-	Package  string   `yaml:"package,omitempty" jsonschema_description:"An installed Debian package, read for its version."`
-	Command  []string `yaml:"command,omitempty" jsonschema_description:"The app's own program with its arguments, read for what it says. It runs only on the computer itself, and when a person has agreed."`
-	Pattern  string   `yaml:"pattern,omitempty" jsonschema_description:"Regular expression (RE2) whose first group is the value."`
+	File     Path        `yaml:"file,omitempty" jsonschema_description:"A text file. Without pattern and key: its first line."`
+	Key      string      `yaml:"key,omitempty" jsonschema_description:"File: the value at this place in an INI (Section/Key), JSON (a/b/c) or XML (a/b/@attribute) file."`
+	Format   string      `yaml:"format,omitempty" jsonschema:"enum=ini,enum=json,enum=xml" jsonschema_description:"File with key: its format, where the name does not end in it."`
+	Exe      Path        `yaml:"exe,omitempty" jsonschema_description:"A Windows executable, read for the version it carries."`
+	Registry string      `yaml:"registry,omitempty" jsonschema_description:"A registry key that starts with HKLM or HKCU."`
+	Value    string      `yaml:"value,omitempty" jsonschema_description:"Registry: the name of the value; empty for the key's own."`
+	Package  string      `yaml:"package,omitempty" jsonschema_description:"An installed Debian package, read for its version."`
+	Command  []string    `yaml:"command,omitempty" jsonschema_description:"The app's own program with its arguments, read for what it says. It runs only on the computer itself, and when a person has agreed."`
+	Pattern  LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Regular expression (RE2) whose first group is the value."`
 }
 
 // IsZero reports whether the source names nothing to read.
@@ -131,20 +81,20 @@ type Require struct {
 
 // Sync says how it shows that the app has not sent everything yet.
 type Sync struct {
-	About   string   `yaml:"about" jsonschema:"required" jsonschema_description:"What is sent where."`
-	Files   string   `yaml:"files,omitempty" jsonschema_description:"Folder: sync is unfinished while files match this pattern below path."`
-	Path    Path     `yaml:"path,omitempty" jsonschema_description:"Files: the folder that is looked in."`
-	Item    string   `yaml:"item,omitempty" jsonschema_description:"Query: the database item that is asked."`
-	Query   string   `yaml:"query,omitempty" jsonschema_description:"Query: one SELECT that gives one whole number."`
-	Expect  int64    `yaml:"expect,omitempty" jsonschema_description:"Query: the number when sync is finished. Default: 0."`
-	Command []string `yaml:"command,omitempty" jsonschema_description:"The app's own program with its arguments; it runs only when a person has agreed."`
-	Pattern string   `yaml:"pattern,omitempty" jsonschema_description:"Command: regular expression (RE2) that what it says matches when sync is finished."`
+	About   string      `yaml:"about" jsonschema:"required" jsonschema_description:"What is sent where."`
+	Files   string      `yaml:"files,omitempty" jsonschema_description:"Folder: sync is unfinished while files match this pattern below path."`
+	Path    Path        `yaml:"path,omitempty" jsonschema_description:"Files: the folder that is looked in."`
+	Item    string      `yaml:"item,omitempty" jsonschema_description:"Query: the database item that is asked."`
+	Query   string      `yaml:"query,omitempty" jsonschema_description:"Query: one SELECT that gives one whole number."`
+	Expect  int64       `yaml:"expect,omitempty" jsonschema_description:"Query: the number when sync is finished. Default: 0."`
+	Command []string    `yaml:"command,omitempty" jsonschema_description:"The app's own program with its arguments; it runs only when a person has agreed."`
+	Pattern LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Command: regular expression (RE2) that what it says matches when sync is finished."`
 }
 
 // Item is one thing of an app that moves.
 type Item struct {
 	Name     string   `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name, unique in the card."`
-	Kind     Kind     `yaml:"kind" jsonschema:"required,enum=folder,enum=file,enum=sqlite,enum=dbase,enum=jet,enum=exports,enum=postgresql,enum=mariadb,enum=firebird,enum=network,enum=hosted" jsonschema_description:"What the item is."`
+	Kind     Kind     `yaml:"kind" jsonschema:"required" jsonschema_description:"What the item is."`
 	Path     Path     `yaml:"path,omitempty" jsonschema_description:"Where it lies, in the system's own terms. Not for network, hosted and databases of a server."`
 	Server   *Server  `yaml:"server,omitempty" jsonschema_description:"Database of a server: which, and how to be let in."`
 	Address  string   `yaml:"address,omitempty" jsonschema_description:"Network and hosted: its address, such as QUAY-SRV:5432, //QUAY-SRV/ledger or https://ledger.example."`
@@ -201,25 +151,25 @@ type Count struct {
 // Licence is a right to run the app.
 type Licence struct {
 	Name    string `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name, unique in the card."`
-	Method  Method `yaml:"method" jsonschema:"required,enum=desk,enum=command,enum=guided,enum=file,enum=key,enum=token,enum=account" jsonschema_description:"How it is held."`
+	Method  Method `yaml:"method" jsonschema:"required" jsonschema_description:"How it is held."`
 	Product string `yaml:"product,omitempty" jsonschema_description:"Desk: the product's name there."`
 	Serial  Source `yaml:"serial,omitempty" jsonschema_description:"Desk and key: where the serial number or product key is read on the old computer."`
 	Code    Source `yaml:"code,omitempty" jsonschema_description:"Desk: where the activation code is read on the old computer. Key: the registered name."`
 	Token   Path   `yaml:"token,omitempty" jsonschema_description:"Desk: file in which the app keeps the desk's signed answer."`
 	Desk    *Desk  `yaml:"desk,omitempty" jsonschema_description:"Desk: the licence desk."`
 
-	Form  string `yaml:"form,omitempty" jsonschema_description:"Desk and key: regular expression (RE2) that the whole serial matches; its parts are told apart by -."`
-	Check string `yaml:"check,omitempty" jsonschema:"enum=luhn,enum=mod-11-10,enum=mod-37-36,enum=mod-97-10" jsonschema_description:"Desk and key: how the serial's last characters check the rest (ISO/IEC 7812-1, ISO 7064)."`
-	Parts bool   `yaml:"check-parts,omitempty" jsonschema_description:"True where each part of the serial has its own check characters."`
-	Typed string `yaml:"typed,omitempty" jsonschema_description:"Desk and key: where a person finds what is not on the computer, such as: the label of the box. It is asked for when packing."`
+	Form  WholePattern `yaml:"form,omitempty" jsonschema_description:"Desk and key: regular expression (RE2) that the whole serial matches; its parts are told apart by -."`
+	Check string       `yaml:"check,omitempty" jsonschema:"enum=luhn,enum=mod-11-10,enum=mod-37-36,enum=mod-97-10" jsonschema_description:"Desk and key: how the serial's last characters check the rest (ISO/IEC 7812-1, ISO 7064)."`
+	Parts bool         `yaml:"check-parts,omitempty" jsonschema_description:"True where each part of the serial has its own check characters."`
+	Typed string       `yaml:"typed,omitempty" jsonschema_description:"Desk and key: where a person finds what is not on the computer, such as: the label of the box. It is asked for when packing."`
 
-	Takeover bool   `yaml:"takeover,omitempty" jsonschema_description:"Where no service tells: true where taking it up on the new computer disables it on the old one."`
-	Seats    int    `yaml:"seats,omitempty" jsonschema:"minimum=1" jsonschema_description:"Where no service tells: on how many computers it may be active at a time. Default: 1."`
-	Covers   string `yaml:"covers,omitempty" jsonschema_description:"Where no service tells: the major version it covers."`
-	Edition  string `yaml:"edition,omitempty" jsonschema_description:"Where no service tells: the edition it covers."`
-	Expires  string `yaml:"expires,omitempty" jsonschema:"format=date" jsonschema_description:"Where no service tells: its last day, such as 2027-03-31."`
-	BackBy   string `yaml:"back-by,omitempty" jsonschema_description:"By when it must be taken up again: a day such as 2027-03-31, or a time after it was freed such as 720h."`
-	Trial    string `yaml:"trial,omitempty" jsonschema_description:"How long the app runs on a new computer without it, such as 336h: the data can be verified there before the licence is moved."`
+	Takeover bool     `yaml:"takeover,omitempty" jsonschema_description:"Where no service tells: true where taking it up on the new computer disables it on the old one."`
+	Seats    int      `yaml:"seats,omitempty" jsonschema:"minimum=1" jsonschema_description:"Where no service tells: on how many computers it may be active at a time. Default: 1."`
+	Covers   string   `yaml:"covers,omitempty" jsonschema_description:"Where no service tells: the major version it covers."`
+	Edition  string   `yaml:"edition,omitempty" jsonschema_description:"Where no service tells: the edition it covers."`
+	Expires  Day      `yaml:"expires,omitempty" jsonschema_description:"Where no service tells: its last day, such as 2027-03-31."`
+	BackBy   Deadline `yaml:"back-by,omitempty" jsonschema_description:"By when it must be taken up again: a day such as 2027-03-31, or a time after it was freed such as 720h."`
+	Trial    Duration `yaml:"trial,omitempty" jsonschema_description:"How long the app runs on a new computer without it, such as 336h: the data can be verified there before the licence is moved."`
 
 	Items      []string `yaml:"items,omitempty" jsonschema_description:"File: names of the file items that hold it; a certificate and its key are told apart by what is in them."`
 	Show       *Show    `yaml:"show,omitempty" jsonschema_description:"Command: how the maker's program tells the state."`
@@ -230,23 +180,23 @@ type Licence struct {
 	Transfers  *int     `yaml:"transfers,omitempty" jsonschema_description:"How often the maker lets it be moved, where no service tells."`
 	USB        string   `yaml:"usb,omitempty" jsonschema:"pattern=^[0-9a-fA-F]{4}:[0-9a-fA-F]{4}$" jsonschema_description:"Token: its USB vendor and product id, such as 1d6b:0002."`
 	Notice     string   `yaml:"notice,omitempty" jsonschema_description:"What the maker wants to be told once it is moved; {app}, {licence}, {old}, {new}, {freed} and {taken} stand for the facts. The hand-over writes it as a text file."`
-	Wait       string   `yaml:"wait,omitempty" jsonschema_description:"How long after freeing it the maker lets it be taken up again, such as 24h."`
+	Wait       Duration `yaml:"wait,omitempty" jsonschema_description:"How long after freeing it the maker lets it be taken up again, such as 24h."`
 }
 
 // Show is a command that tells a licence's state.
 type Show struct {
 	Run    []string `yaml:"run" jsonschema:"required" jsonschema_description:"The maker's program with its arguments; no shell. It runs only when a person has agreed."`
-	Active string   `yaml:"active" jsonschema:"required" jsonschema_description:"Regular expression (RE2) that what it says matches where the licence is active."`
-	Left   string   `yaml:"left,omitempty" jsonschema_description:"Regular expression whose first group is the number of transfers left."`
-	Over   string   `yaml:"expired,omitempty" jsonschema_description:"Regular expression that what it says matches where the licence has run out."`
-	Limit  string   `yaml:"limit,omitempty" jsonschema_description:"How long each of the maker's commands may take, such as 30s. Default: 2m."`
+	Active Pattern  `yaml:"active" jsonschema:"required" jsonschema_description:"Regular expression (RE2) that what it says matches where the licence is active."`
+	Left   Pattern  `yaml:"left,omitempty" jsonschema_description:"Regular expression whose first group is the number of transfers left."`
+	Over   Pattern  `yaml:"expired,omitempty" jsonschema_description:"Regular expression that what it says matches where the licence has run out."`
+	Limit  Duration `yaml:"limit,omitempty" jsonschema_description:"How long each of the maker's commands may take, such as 30s. Default: 2m."`
 }
 
 // Change is how a licence is freed or taken up: by a command, or by steps that
 // a person takes.
 type Change struct {
 	Run   []string `yaml:"run,omitempty" jsonschema_description:"Command: the maker's program with its arguments; no shell."`
-	Done  string   `yaml:"done,omitempty" jsonschema_description:"Command: regular expression (RE2) that what it says matches when it is done. Default: that it ends with one of codes."`
+	Done  Pattern  `yaml:"done,omitempty" jsonschema_description:"Command: regular expression (RE2) that what it says matches when it is done. Default: that it ends with one of codes."`
 	Codes []int    `yaml:"codes,omitempty" jsonschema_description:"Command: exit codes that mean that it is done. Default: 0."`
 	Fails []Fail   `yaml:"fails,omitempty" jsonschema_description:"Command: what its errors mean."`
 	Steps []Guide  `yaml:"steps,omitempty" jsonschema_description:"Guided and key: what a person does, one after the other."`
@@ -254,16 +204,16 @@ type Change struct {
 
 // Fail is an error of a maker's program, in the words of the office.
 type Fail struct {
-	Match string `yaml:"match" jsonschema:"required" jsonschema_description:"Regular expression (RE2) that what it says matches."`
-	Means string `yaml:"means" jsonschema:"required" jsonschema_description:"What that means, and what to do."`
+	Match Pattern `yaml:"match" jsonschema:"required" jsonschema_description:"Regular expression (RE2) that what it says matches."`
+	Means string  `yaml:"means" jsonschema:"required" jsonschema_description:"What that means, and what to do."`
 }
 
 // Guide is one step that a person takes.
 type Guide struct {
-	Do       string `yaml:"do" jsonschema:"required" jsonschema_description:"What to do. {serial} and {code} stand for those of the licence; they are shown at that moment only."`
-	Ask      string `yaml:"ask,omitempty" jsonschema_description:"What the person is asked to type from what was seen."`
-	Answer   string `yaml:"answer,omitempty" jsonschema_description:"Regular expression (RE2) that the answer must match."`
-	Evidence bool   `yaml:"evidence,omitempty" jsonschema_description:"True where a file, such as a picture of the screen, proves it; its hash is kept."`
+	Do       string  `yaml:"do" jsonschema:"required" jsonschema_description:"What to do. {serial} and {code} stand for those of the licence; they are shown at that moment only."`
+	Ask      string  `yaml:"ask,omitempty" jsonschema_description:"What the person is asked to type from what was seen."`
+	Answer   Pattern `yaml:"answer,omitempty" jsonschema_description:"Regular expression (RE2) that the answer must match."`
+	Evidence bool    `yaml:"evidence,omitempty" jsonschema_description:"True where a file, such as a picture of the screen, proves it; its hash is kept."`
 }
 
 // Change returns how a licence is freed (deactivate) or taken up, or nil.
@@ -277,7 +227,7 @@ func (l *Licence) Change(deactivate bool) *Change {
 // Desk is a licence desk and the key its answers are signed with.
 type Desk struct {
 	URL string `yaml:"url" jsonschema:"required" jsonschema_description:"Base address: https, or http on this computer only."`
-	Key string `yaml:"key" jsonschema:"required" jsonschema_description:"The desk's Ed25519 public key: 32 bytes in base64url."`
+	Key Key    `yaml:"key" jsonschema:"required" jsonschema_description:"The desk's Ed25519 public key: 32 bytes in base64url."`
 	Pin string `yaml:"certificate,omitempty" jsonschema:"pattern=^[A-Za-z0-9_-]{43}$" jsonschema_description:"SHA-256 of the public key of its TLS certificate, in base64url, where no authority that the system trusts has signed it."`
 }
 
@@ -321,7 +271,7 @@ func (c *Card) sources() []*Source {
 		}
 	}
 	for i := range c.Licences {
-		if c.Licences[i].Method.Sealed() {
+		if c.Licences[i].Method.Info().Sealed() {
 			all = append(all, &c.Licences[i].Serial, &c.Licences[i].Code)
 		}
 	}
@@ -372,21 +322,3 @@ func (c *Card) Commands() [][]string {
 	}
 	return out
 }
-
-// Consistent reports whether an item of this kind may be packed while its
-// app is running, because its engine gives a consistent snapshot.
-func (k Kind) Consistent() bool { return k == SQLite || k == PostgreSQL || k == MariaDB }
-
-// Single reports whether an item of this kind is one file that is moved as it
-// is.
-func (k Kind) Single() bool { return k == File || k == Jet }
-
-// Tree reports whether an item of this kind is a folder that is moved as it is.
-func (k Kind) Tree() bool { return k == Folder || k == DBase || k == Exports }
-
-// Served reports whether items of this kind are databases of a server.
-func (k Kind) Served() bool { return k == PostgreSQL || k == MariaDB || k == Firebird }
-
-// Queried reports whether items of this kind are databases, of which counts
-// are queries.
-func (k Kind) Queried() bool { return k == SQLite || k.Served() }

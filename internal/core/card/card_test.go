@@ -82,7 +82,7 @@ func TestMistakesAreShownWhereTheyAre(t *testing.T) {
 		"not yaml":         {"items:", "items: [", 0, 0, ""},
 		"card is a list":   {"card: 1\n", "- card: 1\n", 0, 0, ""},
 		"empty":            {good, "", 1, 1, "empty"},
-		"skip on database": {"    counts:", "    skip: [x]\n    counts:", 0, 0, "is a sqlite"},
+		"skip on database": {"    counts:", "    skip: [x]\n    counts:", 8, 11, "a sqlite item has no skip"},
 	} {
 		text := strings.Replace(good, c.old, c.new, 1)
 		if text == good {
@@ -161,7 +161,7 @@ func TestCardWithEverySource(t *testing.T) {
 	if got := c.Commands(); len(got) != 2 || got[0][1] != "--version" || got[1][1] != "status" {
 		t.Errorf("commands %v", got)
 	}
-	if !c.Items[2].Kind.Stays() || c.Items[1].Kind.Stays() {
+	if c.Items[2].Kind.Info().StaysAt == "" || c.Items[1].Kind.Info().StaysAt != "" {
 		t.Error("what stays")
 	}
 	for name, f := range map[Path]string{{Any: "/a.cfg"}: "ini", {Any: `%X%\app.config`}: "xml", {Windows: `C:\a.ini`, Linux: "/a.conf"}: "ini", {Windows: `C:\a.ini`, Linux: "/a.json"}: "", {Any: "/noname"}: ""} {
@@ -188,9 +188,9 @@ func TestMistakesInSources(t *testing.T) {
 		"sync in two ways":      {"files: '*.out'", "files: '*.out', command: [/x], pattern: x", "one way"},
 		"a server with a path":  {"address: 'QUAY-SRV:5432'", "address: x, path: /x", "has no path"},
 		"a server with nothing": {", address: 'QUAY-SRV:5432'", "", `"address" is missing`},
-		"a secret server":       {"address: 'QUAY-SRV:5432'", "address: x, secret: true", "stays where it is"},
-		"a file with address":   {"path: /etc/pontoon.key", "path: /etc/pontoon.key, address: x", "is a file"},
-		"counts on a server":    {"address: 'QUAY-SRV:5432'", "address: x, counts: [{name: n, files: x}]", "nothing to count"},
+		"a secret server":       {"address: 'QUAY-SRV:5432'", "address: x, secret: true", "a network item has no secret"},
+		"a file with address":   {"path: /etc/pontoon.key", "path: /etc/pontoon.key, address: x", "a file item has no address"},
+		"counts on a server":    {"address: 'QUAY-SRV:5432'", "address: x, counts: [{name: n, files: x}]", "item has no counts"},
 	} {
 		text := strings.Replace(wideCard, c.old, c.new, 1)
 		if text == wideCard {
@@ -231,12 +231,12 @@ func TestCardOfDatabases(t *testing.T) {
 	for name, q := range map[string]struct{ old, new, what string }{
 		"no database":         {"database: ledger, ", "", "does not say which database"},
 		"a server with path":  {"kind: postgresql,", "kind: postgresql, path: /x,", "has no path"},
-		"a file with server":  {"kind: jet,", "kind: jet, server: {database: x},", "is a jet"},
+		"a file with server":  {"kind: jet,", "kind: jet, server: {database: x},", "a jet item has no server"},
 		"password as text":    {"password: {file: /a.ini, key: db/pw}", "password: secret", ""},
-		"mask on files":       {"kind: dbase,", "kind: dbase, mask: [x],", "is a dbase"},
-		"counts in a jet":     {"path: /y.mdb", "path: /y.mdb, counts: [{name: n, files: x}]", "nothing to count"},
-		"exports of a folder": {"kind: exports", "kind: folder", "of the kind folder"},
-		"no exports":          {", exports: {item: data, query: SELECT 1, make: [/opt/x, out], import: take it in}", "", "of the kind exports"},
+		"mask on files":       {"kind: dbase,", "kind: dbase, mask: [x],", "a dbase item has no mask"},
+		"counts in a jet":     {"path: /y.mdb", "path: /y.mdb, counts: [{name: n, files: x}]", "item has no counts"},
+		"exports of a folder": {"kind: exports", "kind: folder", "a folder item has no exports"},
+		"no exports":          {", exports: {item: data, query: SELECT 1, make: [/opt/x, out], import: take it in}", "", "says nothing of its exports"},
 		"two numbers":         {"item: data, query", "number: 3, item: data, query", "one way"},
 		"less than none":      {"item: data, query: SELECT 1,", "number: -1,", "cannot be -1"},
 		"of no database":      {"item: data, query", "item: yard, query", `named "yard"`},
@@ -283,16 +283,16 @@ func TestCardOfLicences(t *testing.T) {
 		"attached to a file":  {"{name: diary, kind: folder, path: /srv/diary}", "{name: diary, kind: sqlite, path: /srv/diary, attached-to: certificate}", "cannot be attached"},
 		"no files":            {"items: [certificate]}", "items: []}", "names no file"},
 		"no key":              {"serial: {file: /srv/reg.ini, key: a/b}, ", "", "nothing is named"},
-		"usb of no token":     {"method: guided, wait", "method: guided, usb: '1d6b:0002', wait", "USB id"},
+		"usb of no token":     {"method: guided, wait", "method: guided, usb: '1d6b:0002', wait", "method guided has no usb"},
 		"a usb of words":      {"method: guided, wait", "method: token, usb: dongle, wait", "USB id"},
 		"a wait of words":     {"wait: 24h", "wait: a day", "a time such as 24h"},
 		"a trial of nothing":  {"wait: 24h", "trial: 0s", "a time such as 24h"},
 		"a day of words":      {"wait: 24h", "expires: soon", "a day such as"},
 		"back by words":       {"wait: 24h", "back-by: soon", "a day such as"},
-		"taking a file over":  {"method: file,", "method: file, takeover: true,", "one computer at a time"},
-		"a bound seat":        {"wait: 24h", "bound: true", "is no file"},
+		"taking a file over":  {"method: file,", "method: file, takeover: true,", "method file has no takeover"},
+		"a bound seat":        {"wait: 24h", "bound: true", "method guided has no bound"},
 		"a lost program":      {"wait: 24h", "lost: {run: [/x]}", "cannot be run"},
-		"checks of no serial": {"wait: 24h", "check: luhn", "has no serial"},
+		"checks of no serial": {"wait: 24h", "check: luhn", "method guided has no check"},
 		"an unknown check":    {"method: key,", "method: key, check: sum,", `"sum" is not a check`},
 		"a bad form":          {"method: key,", "method: key, form: '[',", "cannot be used"},
 		"no steps":            {"deactivate: {steps: [{do: release it}]}, ", "", "does not say how"},
@@ -302,7 +302,7 @@ func TestCardOfLicences(t *testing.T) {
 		"no show":             {`show: {run: [/opt/lic, show], active: "(?m)^active", left: "left: ([0-9]+)"}, `, "", "how its state is told"},
 		"left without group":  {`"left: ([0-9]+)"`, `"left"`, "cannot be used"},
 		"a command as steps":  {"activate: {run: [/opt/lic, take]}", "activate: {steps: [{do: x}]}", "names no command"},
-		"steps for a file":    {"method: file,", "method: file, activate: {steps: [{do: x}]},", "needs no steps"},
+		"steps for a file":    {"method: file,", "method: file, activate: {steps: [{do: x}]},", "method file has no activate"},
 		"a desk without desk": {"method: file, items: [certificate]", "method: desk, product: x, serial: {file: /a}, code: {file: /a}", "names no desk"},
 	} {
 		text := strings.Replace(licensedCard, q.old, q.new, 1)

@@ -1,18 +1,25 @@
 package card
 
 import (
+	"reflect"
 	"regexp"
 	"strings"
 )
 
+// fits finds the fields of a part of a card that its kind or method does not
+// take.
+func (k *checker) fits(at, what string, part any, takes func(string) bool, others func(field string) []string) {
+	v := reflect.ValueOf(part).Elem()
+	for i := range v.NumField() {
+		field, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("yaml"), ",")
+		if !v.Field(i).IsZero() && !takes(field) {
+			k.fail(at+"."+field, field+" with "+strings.Join(others(field), ", ")+" only", "%s has no %s", what, field)
+		}
+	}
+}
+
 // stays checks an item that stays where it is.
 func (k *checker) stays(at string, it *Item) {
-	if !it.Path.IsZero() {
-		k.fail(at+".path", "address or from", "the item %q stays where it is and has no path", it.Name)
-	}
-	if it.Secret || it.Optional {
-		k.fail(at, "secret and optional with items that move only", "the item %q stays where it is", it.Name)
-	}
 	if it.From != nil {
 		k.source(at+".from", it.From)
 	} else if strings.TrimSpace(it.Address) == "" {
@@ -23,10 +30,8 @@ func (k *checker) stays(at string, it *Item) {
 // exports checks how an app's own exports are counted and made.
 func (k *checker) exports(at string, c *Card, it *Item) {
 	e := it.Exports
-	if e == nil || it.Kind != Exports {
-		if e != nil || it.Kind == Exports {
-			k.fail(at+".exports", "exports with the kind exports, and with it always", "the item %q is of the kind %s", it.Name, it.Kind)
-		}
+	if e == nil {
+		k.fail(at+".exports", "how many there must be, and what a person does with each", "the item %q says nothing of its exports", it.Name)
 		return
 	}
 	at += ".exports"
@@ -38,7 +43,7 @@ func (k *checker) exports(at string, c *Card, it *Item) {
 	case e.Number != nil && *e.Number < 0:
 		k.fail(at+".number", "a number from 0", "there cannot be %d exports", *e.Number)
 	case e.Query != "":
-		if from := c.Item(e.Item); from == nil || !from.Kind.Queried() {
+		if from := c.Item(e.Item); from == nil || !from.Kind.queried() {
 			k.fail(at+".item", "the name of a database item of this card", "no database item is named %q", e.Item)
 		}
 		if !selectOnly.MatchString(e.Query) {
@@ -49,9 +54,6 @@ func (k *checker) exports(at string, c *Card, it *Item) {
 
 // server checks how a server's database is found.
 func (k *checker) server(at string, it *Item) {
-	if !it.Path.IsZero() {
-		k.fail(at+".path", "server", "the item %q is a database of a server and has no path", it.Name)
-	}
 	s := it.Server
 	if s == nil || s.Database.IsZero() {
 		k.fail(at+".server", "server with the name of the database", "the item %q does not say which database it is", it.Name)
@@ -92,7 +94,7 @@ func (k *checker) source(at string, s *Source) {
 	}
 	k.packageName(at+".package", s.Package)
 	k.command(at+".command", s.Command)
-	k.pattern(at+".pattern", s.Pattern, false)
+	k.grouped(at+".pattern", s.Pattern.Pattern)
 }
 
 // FileFormat returns the format of the source's file where a key in it is
@@ -171,7 +173,7 @@ func (k *checker) sync(at string, c *Card, s *Sync) {
 	}
 	if s.Query != "" {
 		ways++
-		if it := c.Item(s.Item); it == nil || !it.Kind.Queried() {
+		if it := c.Item(s.Item); it == nil || !it.Kind.queried() {
 			k.fail(at+".item", "the name of a database item of this card", "no database item is named %q", s.Item)
 		}
 		if !selectOnly.MatchString(s.Query) {
@@ -181,7 +183,7 @@ func (k *checker) sync(at string, c *Card, s *Sync) {
 	if len(s.Command) > 0 {
 		ways++
 		k.command(at+".command", s.Command)
-		if _, err := regexp.Compile(s.Pattern); err != nil || s.Pattern == "" {
+		if s.Pattern.re == nil || s.Pattern.IsZero() {
 			k.fail(at+".pattern", "a regular expression that matches when sync is finished", "the pattern %q cannot be used", s.Pattern)
 		}
 	}

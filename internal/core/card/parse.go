@@ -13,7 +13,6 @@ import (
 	"slices"
 	"sort"
 	"strings"
-	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/goccy/go-yaml"
@@ -255,35 +254,37 @@ func (k *checker) card(c *Card) {
 
 func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	k.name(at, it.Name, taken)
-	oneOf(k, at, "kind", it.Kind, Folder, File, SQLite, DBase, Jet, Exports, PostgreSQL, MariaDB, Firebird, Network, Hosted)
+	info := it.Kind.Info()
+	with := func(field string) (out []string) {
+		for _, i := range Kinds {
+			if i.takes(field) {
+				out = append(out, string(i.Kind))
+			}
+		}
+		return out
+	}
+	oneOf(k, at, "kind", string(it.Kind), with("name")...)
+	if info.Fields != nil {
+		k.fits(at, "a "+string(it.Kind)+" item", it, info.takes, with)
+	}
 	switch {
-	case it.Kind.Stays():
+	case info.StaysAt != "":
 		k.stays(at, it)
-	case it.Kind.Served():
+	case info.takes("server"):
 		k.server(at, it)
 	default:
 		k.path(at+".path", it.Path)
-		if it.Address != "" || it.From != nil {
-			k.fail(at+".address", "address and from with the kinds network and hosted only", "the item %q is a %s", it.Name, it.Kind)
-		}
 	}
-	k.exports(at, c, it)
-	if it.Server != nil && !it.Kind.Served() {
-		k.fail(at+".server", "server with databases of a server only", "the item %q is a %s", it.Name, it.Kind)
+	if info.takes("exports") {
+		k.exports(at, c, it)
 	}
-	if len(it.Mask) > 0 && !it.Kind.Queried() {
-		k.fail(at+".mask", "mask with databases only", "the item %q is a %s", it.Name, it.Kind)
-	}
-	if it.Kind != Folder && it.Kind != Exports && len(it.Include)+len(it.Skip) > 0 {
-		k.fail(at, "include and skip with the kind folder only", "the item %q is a %s", it.Name, it.Kind)
-	}
-	if to := c.Item(it.Attached); it.Attached != "" && (it.Kind != SQLite || to == nil || to.Kind != SQLite || to.Attached != "" || to == it) {
-		k.fail(at+".attached-to", "the name of another sqlite item, which is attached to none", "the item %q cannot be attached to %q", it.Name, it.Attached)
+	if to := c.Item(it.Attached); it.Attached != "" && (to == nil || to.Kind != it.Kind || to.Attached != "" || to == it) {
+		k.fail(at+".attached-to", "the name of another "+string(it.Kind)+" item, which is attached to none", "the item %q cannot be attached to %q", it.Name, it.Attached)
 	}
 	k.globs(at+".include", it.Include)
 	k.globs(at+".skip", it.Skip)
 	for i, cnt := range it.Counts {
-		k.count(fmt.Sprintf("%s.counts[%d]", at, i), it.Kind, cnt)
+		k.count(fmt.Sprintf("%s.counts[%d]", at, i), info, cnt)
 	}
 	for i, n := range it.Needs {
 		if c.Item(n) == nil || n == it.Name {
@@ -302,27 +303,45 @@ func (k *checker) globs(at string, patterns []string) {
 
 var selectOnly = regexp.MustCompile(`(?is)^\s*(select|with)\b[^;]*;?\s*$`)
 
-func (k *checker) count(at string, kind Kind, c Count) {
+func (k *checker) count(at string, kind KindInfo, c Count) {
 	k.need(at, "name", c.Name)
-	switch {
-	case kind.Queried() && !selectOnly.MatchString(c.Query):
-		k.fail(at+".query", "one SELECT that gives one whole number", "the query of %q cannot be used", c.Name)
-	case kind.Tree() && (c.Files == "" || !doublestar.ValidatePattern(c.Files)):
-		k.fail(at+".files", "a pattern of files, such as **/*.rec", "the count %q has no pattern that can be used", c.Name)
-	case kind.Single(), kind.Stays():
-		k.fail(at, "counts with folders and databases only", "a %s item has nothing to count", kind)
-	case kind.Queried() && c.Files != "", kind.Tree() && c.Query != "":
-		k.fail(at, "files for a folder, query for a database", "the count %q does not fit a %s", c.Name, kind)
+	switch kind.Counts {
+	case "query":
+		if !selectOnly.MatchString(c.Query) {
+			k.fail(at+".query", "one SELECT that gives one whole number", "the query of %q cannot be used", c.Name)
+		}
+		if c.Files != "" {
+			k.fail(at, "query for a database", "the count %q does not fit a %s", c.Name, kind.Kind)
+		}
+	case "files":
+		if c.Files == "" || !doublestar.ValidatePattern(c.Files) {
+			k.fail(at+".files", "a pattern of files, such as **/*.rec", "the count %q has no pattern that can be used", c.Name)
+		}
+		if c.Query != "" {
+			k.fail(at, "files for a folder", "the count %q does not fit a %s", c.Name, kind.Kind)
+		}
 	}
 }
 
 func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool) {
 	k.name(at, l.Name, taken)
-	oneOf(k, at, "method", l.Method, MethodDesk, MethodCommand, MethodGuided, MethodFile, MethodKey, MethodToken, MethodAccount)
-	if l.Method.Sealed() && (l.Typed == "" || !l.Serial.IsZero()) {
+	info := l.Method.Info()
+	with := func(field string) (out []string) {
+		for _, i := range Methods {
+			if i.takes(field) {
+				out = append(out, string(i.Method))
+			}
+		}
+		return out
+	}
+	oneOf(k, at, "method", string(l.Method), with("name")...)
+	if info.Fields != nil {
+		k.fits(at, "a licence of the method "+string(l.Method), l, info.takes, with)
+	}
+	if info.Sealed() && (l.Typed == "" || !l.Serial.IsZero()) {
 		k.source(at+".serial", &l.Serial)
 	}
-	if l.Method.Sealed() && (l.Typed == "" || !l.Code.IsZero()) {
+	if info.Sealed() && (l.Typed == "" || !l.Code.IsZero()) {
 		k.source(at+".code", &l.Code)
 	}
 	if !l.Token.IsZero() {
@@ -331,46 +350,27 @@ func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool)
 	k.duration(at+".wait", l.Wait)
 	k.duration(at+".trial", l.Trial)
 	k.day(at+".expires", "a day such as 2027-03-31", l.Expires)
-	if _, err := time.ParseDuration(l.BackBy); err != nil {
-		k.day(at+".back-by", "a day such as 2027-03-31, or a time such as 720h", l.BackBy)
+	k.day(at+".back-by", "a day such as 2027-03-31, or a time such as 720h", l.BackBy.on)
+	k.matching(at+".form", l.Form.Pattern)
+	if l.Check != "" {
+		oneOf(k, at, "check", l.Check, "luhn", "mod-11-10", "mod-37-36", "mod-97-10")
 	}
-	k.serial(at, l)
-	if l.Takeover && (l.Method == MethodFile || l.Method == MethodToken) {
-		k.fail(at+".takeover", "takeover with other methods", "a %s is on one computer at a time", l.Method)
-	}
-	if l.Method == MethodDesk && (l.Takeover || l.Seats != 0 || l.Covers != "" || l.Edition != "" || l.Expires != "") {
-		k.fail(at, "takeover, seats, covers, edition and expires where no service tells them", "the desk of the licence %q tells its rules itself", l.Name)
-	}
-	if l.Bound && l.Method != MethodFile {
-		k.fail(at+".bound", "bound with the method file only", "the licence %q is no file", l.Name)
-	}
-	if l.USB != "" && (l.Method != MethodToken || !usbID.MatchString(l.USB)) {
+	if l.USB != "" && !usbID.MatchString(l.USB) {
 		k.fail(at+".usb", "vendor and product id of a token, such as 1d6b:0002", "the USB id %q cannot be used", l.USB)
 	}
-	switch l.Method {
-	case MethodDesk:
+	if info.takes("desk") {
 		k.desk(at, l)
-	case MethodFile:
-		if len(l.Items) == 0 {
-			k.fail(at+".items", "the names of file items of this card", "the licence %q names no file", l.Name)
-		}
-		for i, name := range l.Items {
-			if it := c.Item(name); it == nil || it.Kind != File {
-				k.fail(fmt.Sprintf("%s.items[%d]", at, i), "the name of a file item of this card", "no file item is named %q", name)
-			}
-		}
-	case MethodCommand:
-		if l.Show == nil || len(l.Show.Run) == 0 || l.Show.Active == "" {
-			k.fail(at+".show", "run, and the pattern active", "the licence %q does not say how its state is told", l.Name)
-		} else {
-			k.matching(at+".show.active", l.Show.Active)
-			k.pattern(at+".show.left", l.Show.Left, false)
-			k.matching(at+".show.expired", l.Show.Over)
-			k.duration(at+".show.limit", l.Show.Limit)
-		}
 	}
-	k.change(at+".deactivate", l, l.Deactivate)
-	k.change(at+".activate", l, l.Activate)
+	if info.takes("items") {
+		k.files(at, c, l)
+	}
+	if info.takes("show") {
+		k.show(at, l)
+	}
+	if info.takes("activate") {
+		k.change(at+".deactivate", l, l.Deactivate)
+		k.change(at+".activate", l, l.Activate)
+	}
 	if l.Lost != nil {
 		if len(l.Lost.Steps) == 0 || len(l.Lost.Run) > 0 {
 			k.fail(at+".lost", "steps that a person takes", "the program of a lost computer cannot be run")
@@ -379,26 +379,39 @@ func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool)
 	}
 }
 
-// serial checks how a serial is told from a mistyped one.
-func (k *checker) serial(at string, l *Licence) {
-	k.matching(at+".form", l.Form)
-	if l.Check != "" {
-		oneOf(k, at, "check", l.Check, "luhn", "mod-11-10", "mod-37-36", "mod-97-10")
+// files checks the file items that hold a licence.
+func (k *checker) files(at string, c *Card, l *Licence) {
+	if len(l.Items) == 0 {
+		k.fail(at+".items", "the names of file items of this card", "the licence %q names no file", l.Name)
 	}
-	if (l.Form+l.Check+l.Typed != "" || l.Parts) && !l.Method.Sealed() {
-		k.fail(at, "form, check and typed with the methods desk and key", "the licence %q has no serial", l.Name)
-	}
-}
-
-func (k *checker) duration(at, s string) {
-	if d, err := time.ParseDuration(s); s != "" && (err != nil || d <= 0) {
-		k.fail(at, "a time such as 24h or 90m", "the time %q cannot be used", s)
+	for i, name := range l.Items {
+		if it := c.Item(name); it == nil || it.Kind != File {
+			k.fail(fmt.Sprintf("%s.items[%d]", at, i), "the name of a file item of this card", "no file item is named %q", name)
+		}
 	}
 }
 
-func (k *checker) day(at, want, s string) {
-	if _, err := time.Parse(time.DateOnly, s); s != "" && err != nil {
-		k.fail(at, want, "the day %q cannot be used", s)
+// show checks how a maker's program tells the state.
+func (k *checker) show(at string, l *Licence) {
+	if l.Show == nil || len(l.Show.Run) == 0 || l.Show.Active.IsZero() {
+		k.fail(at+".show", "run, and the pattern active", "the licence %q does not say how its state is told", l.Name)
+		return
+	}
+	k.matching(at+".show.active", l.Show.Active)
+	k.grouped(at+".show.left", l.Show.Left)
+	k.matching(at+".show.expired", l.Show.Over)
+	k.duration(at+".show.limit", l.Show.Limit)
+}
+
+func (k *checker) duration(at string, d Duration) {
+	if d.bad != "" {
+		k.fail(at, "a time such as 24h or 90m", "the time %q cannot be used", d.bad)
+	}
+}
+
+func (k *checker) day(at, want string, d Day) {
+	if d.bad != "" {
+		k.fail(at, want, "the day %q cannot be used", d.bad)
 	}
 }
 
@@ -411,22 +424,22 @@ func (k *checker) guides(at string, all []Guide) {
 
 var usbID = regexp.MustCompile(`^[0-9a-fA-F]{4}:[0-9a-fA-F]{4}$`)
 
-// change checks how a licence is freed or taken up.
+// change checks how a licence is freed or taken up: a maker's program by
+// commands, every other by steps. A product key may do without.
 func (k *checker) change(at string, l *Licence, c *Change) {
+	byProgram := l.Method.Info().takes("show")
 	switch {
-	case c == nil && (l.Method == MethodCommand || l.Method.Person()):
-		k.fail(at, "run or steps", "the licence %q does not say how that is done", l.Name)
+	case c == nil && l.Method.Info().Sealed():
 	case c == nil:
-	case l.Method == MethodCommand && len(c.Run) == 0:
+		k.fail(at, "run or steps", "the licence %q does not say how that is done", l.Name)
+	case byProgram && len(c.Run) == 0:
 		k.fail(at+".run", "the maker's program with its arguments", "the licence %q names no command", l.Name)
-	case (l.Method.Person() || l.Method == MethodKey) && (len(c.Steps) == 0 || len(c.Run) > 0):
+	case !byProgram && (len(c.Steps) == 0 || len(c.Run) > 0):
 		k.fail(at+".steps", "what a person does, step by step", "the licence %q is carried out by a person", l.Name)
-	case l.Method == MethodDesk || l.Method == MethodFile:
-		k.fail(at, "nothing here with the methods desk and file", "the licence %q needs no steps", l.Name)
 	default:
 		k.matching(at+".done", c.Done)
 		for i, f := range c.Fails {
-			k.need(fmt.Sprintf("%s.fails[%d]", at, i), "match", f.Match)
+			k.need(fmt.Sprintf("%s.fails[%d]", at, i), "match", f.Match.String())
 			k.need(fmt.Sprintf("%s.fails[%d]", at, i), "means", f.Means)
 			k.matching(fmt.Sprintf("%s.fails[%d].match", at, i), f.Match)
 		}
@@ -446,7 +459,7 @@ func (k *checker) desk(at string, l *Licence) {
 	if l.Desk.Pin != "" && (len(l.Desk.Pin) != 43 || !strings.HasPrefix(l.Desk.URL, "https://")) {
 		k.fail(at+".desk.certificate", "with https, the SHA-256 of a public key: 32 bytes in base64url", "the certificate %q cannot be used", l.Desk.Pin)
 	}
-	if _, err := l.Desk.PublicKey(); err != nil {
+	if !l.Desk.Key.Usable() {
 		k.fail(at+".desk.key", "an Ed25519 public key: 32 bytes in base64url", "the desk's key cannot be used")
 	}
 }
@@ -466,19 +479,16 @@ func SafeURL(s string) bool {
 }
 
 // matching checks a regular expression that something is held against.
-func (k *checker) matching(at, expr string) {
-	if _, err := regexp.Compile(expr); err != nil {
-		k.fail(at, "a regular expression (RE2)", "the pattern %q cannot be used", expr)
+func (k *checker) matching(at string, p Pattern) {
+	if !p.IsZero() && p.re == nil {
+		k.fail(at, "a regular expression (RE2)", "the pattern %q cannot be used", p)
 	}
 }
 
-func (k *checker) pattern(at, expr string, required bool) {
-	if expr == "" && !required {
-		return
-	}
-	re, err := regexp.Compile(expr)
-	if err != nil || re.NumSubexp() != 1 {
-		k.fail(at, `a regular expression with one group, such as Version: (\S+)`, "the pattern %q cannot be used", expr)
+// grouped checks a regular expression whose group is the value.
+func (k *checker) grouped(at string, p Pattern) {
+	if !p.IsZero() && (p.re == nil || p.re.NumSubexp() != 1) {
+		k.fail(at, `a regular expression with one group, such as Version: (\S+)`, "the pattern %q cannot be used", p)
 	}
 }
 

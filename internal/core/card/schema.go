@@ -18,6 +18,24 @@ func Schema() ([]byte, error) {
 	s := r.Reflect(&Card{})
 	s.Title = "Move Kit app card"
 	s.Description = "One application: where it keeps its data and how its licence is held."
+	for _, i := range Kinds {
+		only(s.Definitions["Item"], "kind", string(i.Kind), i.takes)
+	}
+	for _, i := range Methods {
+		only(s.Definitions["Licence"], "method", string(i.Method), i.takes)
+	}
 	out, err := json.MarshalIndent(s, "", "  ")
 	return append(out, '\n'), err
+}
+
+// only forbids the fields that parts of a kind or method do not take.
+func only(s *jsonschema.Schema, field, value string, takes func(string) bool) {
+	is, not := jsonschema.NewProperties(), jsonschema.NewProperties()
+	is.Set(field, &jsonschema.Schema{Const: value})
+	for p := s.Properties.Oldest(); p != nil; p = p.Next() {
+		if !takes(p.Key) {
+			not.Set(p.Key, jsonschema.FalseSchema)
+		}
+	}
+	s.AllOf = append(s.AllOf, &jsonschema.Schema{If: &jsonschema.Schema{Properties: is}, Then: &jsonschema.Schema{Properties: not}})
 }

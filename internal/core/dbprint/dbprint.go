@@ -51,6 +51,9 @@ type Count struct {
 	Value int64  `json:"value"`
 }
 
+// Print is the fingerprint itself, also of what holds it.
+func (f *Fingerprint) Print() *Fingerprint { return f }
+
 // Rows is the number of rows of all tables.
 func (f *Fingerprint) Rows() (n int64) {
 	for _, t := range f.Tables {

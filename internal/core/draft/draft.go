@@ -23,7 +23,7 @@ import (
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/sqlite"
+	"movekit/internal/core/item/sqlite"
 	"movekit/internal/core/tree"
 	"movekit/internal/core/wide"
 )

@@ -12,19 +12,14 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
+	"movekit/test/lay"
 )
 
 // found makes a simulated Linux computer with files.
 func found(t *testing.T, files map[string]string) *Drafter {
 	t.Helper()
-	root := t.TempDir()
-	files[machine.IdentityFile] = "name: OLD\nsystem: linux\nhardware-id: h\n"
-	files["etc/passwd"] = "maren:x:1000:1000::/home/maren:/bin/bash\n"
-	for name, text := range files {
-		path := filepath.Join(root, name)
-		os.MkdirAll(filepath.Dir(path), 0o755)
-		os.WriteFile(path, []byte(text), 0o644)
-	}
+	root := lay.Disk(t, "linux", files)
+	lay.Out(t, root, map[string]string{"etc/passwd": "maren:x:1000:1000::/home/maren:/bin/bash\n"})
 	c, err := machine.Open(root)
 	if err != nil {
 		t.Fatal(err)

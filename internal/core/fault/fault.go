@@ -38,6 +38,9 @@ const (
 	DeskSignature   Kind = "desk-signature"   // an answer is not signed by the pinned key
 	DeskRefused     Kind = "desk-refused"     // the licence service says no
 	Waits           Kind = "waits"            // a step is left for a person
+	NotAgreed       Kind = "not-agreed"       // a card's program would be run, and nobody has agreed to that
+	NotPlaced       Kind = "not-placed"       // an item must be unpacked first
+	Issue           Kind = "issue"            // a licence's maker must issue it again
 	Stopped         Kind = "stopped"          // a person interrupted the run
 	Internal        Kind = "internal"         // anything else
 )
@@ -48,6 +51,7 @@ type Error struct {
 	What string // what happened, to what: a clause without a full stop
 	Err  error  // the cause, or nil
 	Lost string // what was lost by it; empty where nothing was
+	App  string // the app that it is about, where what to do names one
 }
 
 // Error returns the clause and its cause.
@@ -73,7 +77,7 @@ func Wrap(kind Kind, cause error, format string, args ...any) *Error {
 	var inner *Error
 	switch {
 	case errors.As(cause, &inner):
-		e.Kind, e.Lost = inner.Kind, inner.Lost
+		e.Kind, e.Lost, e.App = inner.Kind, inner.Lost, inner.App
 	case isFull(cause):
 		e.Kind = NoSpace
 	case isReadOnly(cause):

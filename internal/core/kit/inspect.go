@@ -12,7 +12,6 @@ import (
 	"strings"
 	"sync"
 
-	"movekit/internal/core/desktop"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/seal"
@@ -46,19 +45,22 @@ type Sealed struct {
 	// Stamp tells whether the item changed since: it holds the newest change,
 	// the number of files and their size.
 	Stamp string `json:"stamp"`
-	// Tables are the records of a folder of dBase tables.
-	Tables []desktop.Table `json:"tables,omitempty"`
+	// Tables are those of a database in files whose records can be counted.
+	Tables []Table `json:"tables,omitempty"`
 	// Left names what could not be taken along, with the reason; at most 20.
 	Left []string `json:"left,omitempty"`
 	// LeftCount is how many those are.
 	LeftCount int `json:"left_count,omitempty"`
 }
 
+// Table is a table of a database in files, and how many records it has.
+type Table struct {
+	Name    string `json:"name"` // slash-separated, below the folder that was looked in
+	Records int64  `json:"records"`
+}
+
 // All returns every sealed file of the item.
 func (s Sealed) All() []seal.Part { return slices.Concat(s.Parts, s.List, s.Schema) }
-
-// EventSealed is the journal event of a sealed item; its data is Sealed.
-const EventSealed = "sealed"
 
 // Inspect reads every file of the kit from its medium and holds it against
 // the checksums and the journal. It takes no passphrase. With apps, only
@@ -117,12 +119,12 @@ func recorded(log *journal.Log) map[string]string {
 	current := map[string][]string{} // the files of each stream
 	for _, l := range log.Lines {
 		switch l.Event {
-		case EventMade:
+		case journal.EventMade:
 			var made Made
 			if json.Unmarshal(l.Data, &made) == nil {
 				maps.Copy(out, made.Files)
 			}
-		case EventSealed:
+		case journal.EventSealed:
 			var s Sealed
 			if json.Unmarshal(l.Data, &s) != nil {
 				continue

@@ -77,9 +77,6 @@ func (m *Manifest) usable() bool {
 	return idForm.MatchString(m.ID)
 }
 
-// EventMade is the journal event that starts a kit.
-const EventMade = "made"
-
 // Made is the data of the first journal line: the hash of every file that
 // the kit started with, so that none of them can be exchanged.
 type Made struct {
@@ -174,7 +171,8 @@ func (k *Kit) fill(n New) (err error) {
 	if err := k.saveSums(); err != nil {
 		return err
 	}
-	return k.Record(journal.Line{Event: EventMade, Computer: n.Old.Name}, Made{Files: k.sums})
+	_, err = k.Record(journal.Line{Event: journal.EventMade, Computer: n.Old.Name}, Made{Files: k.sums})
+	return err
 }
 
 // halfMade reports whether a folder holds a kit whose making was cut off: it
@@ -287,7 +285,7 @@ func (k *Kit) Unlock(passphrase string) error {
 // checkStart holds the small files the kit started with against its first
 // journal line. Executables are left to Inspect.
 func (k *Kit) checkStart() error {
-	if len(k.Log.Lines) == 0 || k.Log.Lines[0].Event != EventMade {
+	if len(k.Log.Lines) == 0 || k.Log.Lines[0].Event != journal.EventMade {
 		return fault.New(fault.Damaged, "the kit was not finished when it was made")
 	}
 	var made Made
@@ -316,34 +314,37 @@ func (k *Kit) Card(app string) *card.Card {
 	return nil
 }
 
-// Record appends a line to the journal, with data as its JSON.
-func (k *Kit) Record(line journal.Line, data any) error {
+// Record appends a line to the journal, with data as its JSON, and returns it
+// as it is written.
+func (k *Kit) Record(line journal.Line, data any) (journal.Line, error) {
 	if k.identity == nil {
-		return fault.New(fault.NoPassphrase, "the kit's journal can only be written with its passphrase")
+		return line, fault.New(fault.NoPassphrase, "the kit's journal can only be written with its passphrase")
 	}
 	if data != nil {
 		raw, err := json.Marshal(data)
 		if err != nil {
-			return fault.Wrap(fault.Internal, err, "cannot write a journal line")
+			return line, fault.Wrap(fault.Internal, err, "cannot write a journal line")
 		}
 		line.Data = raw
 	}
-	return k.Log.Append(line, k.key)
+	if err := k.Log.Append(line, k.key); err != nil {
+		return line, err
+	}
+	return k.Log.Lines[len(k.Log.Lines)-1], nil
 }
 
-// Recipient is the key that files are sealed to. It is not stored in the
-// open, so that nobody without the passphrase can seal a file of their own.
-func (k *Kit) Recipient() age.Recipient { return k.identity.Recipient() }
+// Lines are those of the journal.
+func (k *Kit) Lines() []journal.Line { return k.Log.Lines }
+
+// Facts are the manifest and the cards.
+func (k *Kit) Facts() (*Manifest, []*card.Card) { return &k.Manifest, k.Cards }
+
+// Place is the folder that the kit lies in.
+func (k *Kit) Place() string { return k.Dir }
 
 // Unlocked reports whether the kit was opened with its passphrase, and so
 // whether its journal and cards are known to be whole.
 func (k *Kit) Unlocked() bool { return k.identity != nil }
-
-// Identity is the key that opens sealed files.
-func (k *Kit) Identity() age.Identity { return k.identity }
-
-// AppDir is the folder of an app's sealed files.
-func (k *Kit) AppDir(app string) string { return filepath.Join(k.Dir, SealedDir, app) }
 
 // MendChecksums enters the sealed files that the journal tells of into
 // CHECKSUMS.b3, in place of those of earlier runs. It is called after each

@@ -35,7 +35,7 @@ func madeKit(t *testing.T) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	w, err := seal.Create(k.AppDir("hoistbook"), "diary.tar.zst.age", seal.Options{To: k.Recipient(), PartSize: 400})
+	w, err := k.Seal("hoistbook", "diary.tar.zst.age", seal.Options{PartSize: 400})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -46,7 +46,7 @@ func madeKit(t *testing.T) string {
 	if err != nil || len(parts) < 2 {
 		t.Fatalf("%d parts, %v", len(parts), err)
 	}
-	if err := k.Record(journal.Line{Event: EventSealed, App: "hoistbook", Item: "diary"}, Sealed{Stream: "diary", Parts: parts}); err != nil {
+	if _, err := k.Record(journal.Line{Event: journal.EventSealed, App: "hoistbook", Item: "diary"}, Sealed{Stream: "diary", Parts: parts}); err != nil {
 		t.Fatal(err)
 	}
 	if err := k.MendChecksums(); err != nil {

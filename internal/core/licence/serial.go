@@ -3,7 +3,6 @@ package licence
 import (
 	"fmt"
 	"math/big"
-	"regexp"
 	"strings"
 
 	"movekit/internal/core/card"
@@ -11,9 +10,9 @@ import (
 
 // SerialForm is how a serial is told from a mistyped one.
 type SerialForm struct {
-	Form  string // regular expression that all of it matches; "" stands for any
-	Check string // luhn, mod-11-10, mod-37-36, mod-97-10, or "" for none
-	Parts bool   // whether each part between - has its own check characters
+	Form  card.WholePattern // what all of it matches; the zero value stands for any
+	Check string            // luhn, mod-11-10, mod-37-36, mod-97-10, or "" for none
+	Parts bool              // whether each part between - has its own check characters
 }
 
 // FormOf is the form of a card's serials.
@@ -35,8 +34,8 @@ func (f SerialForm) Wrong(serial string) string {
 			return strings.Join(wrong, " and ") + " does not agree with its check characters"
 		}
 	}
-	if ok, err := regexp.MatchString("(?i)^(?:"+f.Form+")$", serial); f.Form != "" && (err != nil || !ok) {
-		return "it is not of the form " + f.Form
+	if !f.Form.IsZero() && !f.Form.In(serial) {
+		return "it is not of the form " + f.Form.String()
 	}
 	if f.Check != "" && !f.Parts && !checks(f.Check, strings.Join(parts, "")) {
 		return "it does not agree with its check characters"

@@ -6,21 +6,14 @@ import (
 	"testing"
 
 	"movekit/internal/core/fault"
+	"movekit/test/lay"
 )
 
 // disk makes a computer's disk: files by name, with links as "-> target".
 func makeDisk(t *testing.T, files map[string]string) Computer {
 	t.Helper()
 	root := t.TempDir()
-	for name, text := range files {
-		path := filepath.Join(root, name)
-		os.MkdirAll(filepath.Dir(path), 0o755)
-		if len(text) > 3 && text[:3] == "-> " {
-			os.Symlink(text[3:], path)
-		} else {
-			os.WriteFile(path, []byte(text), 0o644)
-		}
-	}
+	lay.Out(t, root, files)
 	c, err := Open(root)
 	if err != nil {
 		t.Fatal(err)

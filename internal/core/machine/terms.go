@@ -69,3 +69,16 @@ func Counterpart(c Computer, name string) *User {
 	}
 	return &users[0]
 }
+
+// Inside reports whether a path is a folder or lies in it, links followed.
+func Inside(path, outer string) bool {
+	path, err := filepath.Abs(path)
+	if real, rerr := filepath.EvalSymlinks(path); rerr == nil {
+		path = real
+	}
+	if real, rerr := filepath.EvalSymlinks(outer); rerr == nil {
+		outer = real
+	}
+	rel, rerr := filepath.Rel(outer, path)
+	return err == nil && rerr == nil && filepath.IsLocal(rel)
+}

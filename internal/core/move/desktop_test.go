@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"movekit/test/lay"
 )
 
 // berths makes a dBase table of so many records, which wants a memo file.
@@ -27,26 +29,26 @@ func TestDesktopDatabases(t *testing.T) {
 	})
 	stopped := func(want, why string) {
 		t.Helper()
-		out := o.only(o.job(o.old).Pack(ctx))
+		out := o.only(o.job(o.Old).Pack(ctx))
 		if gates(out) != want || !strings.Contains(out.Blocks[0].Why, why) {
 			t.Errorf("stopped by %q, want %q: %+v", gates(out), want, out.Blocks)
 		}
 	}
 	stopped("files-closed needs-met", "lock file yard.ldb names QUAY-DESK-1")
-	os.Remove(filepath.Join(o.dir, "old/srv/yard.ldb"))
+	os.Remove(filepath.Join(o.Dir, "old/srv/yard.ldb"))
 	stopped("needs-met", "berth.dbf has memo fields, and its .dbt file is not there")
-	lay(t, o.dir, map[string]string{"old/srv/tables/BERTH.DBT": "memo", "old/srv/tables/berth.dbf": berths(5)[:100]})
+	lay.Out(t, o.Dir, map[string]string{"old/srv/tables/BERTH.DBT": "memo", "old/srv/tables/berth.dbf": berths(5)[:100]})
 	stopped("readable", "need 120")
-	lay(t, o.dir, map[string]string{"old/srv/tables/berth.dbf": berths(5), "old/srv/yard.mdb": "no database"})
+	lay.Out(t, o.Dir, map[string]string{"old/srv/tables/berth.dbf": berths(5), "old/srv/yard.mdb": "no database"})
 	stopped("readable", "no Jet or ACE database")
-	lay(t, o.dir, map[string]string{"old/srv/yard.mdb": jet + "rest"})
+	lay.Out(t, o.Dir, map[string]string{"old/srv/yard.mdb": jet + "rest"})
 	if out := o.pack(); len(out.Blocks) > 0 {
 		t.Fatalf("%+v", out.Blocks)
 	}
-	lay(t, o.dir, map[string]string{"new/srv/tables/berth.dbf": "what the first start made"})
+	lay.Out(t, o.Dir, map[string]string{"new/srv/tables/berth.dbf": "what the first start made"})
 	o.unpack()
 	v := o.verify()
-	if !v.Equal() || o.text("new/srv/tables/BERTH.DBT") != "memo" || o.text("new/srv/yard.mdb") != jet+"rest" {
+	if !v.Equal() || o.Text("new/srv/tables/BERTH.DBT") != "memo" || o.Text("new/srv/yard.mdb") != jet+"rest" {
 		t.Errorf("%+v", v.Items)
 	}
 	records := func(now string) bool {
@@ -61,12 +63,12 @@ func TestDesktopDatabases(t *testing.T) {
 		t.Error("the records are not told")
 	}
 	for text, now := range map[string]string{berths(4): "4", berths(9)[:80]: "damaged"} {
-		lay(t, o.dir, map[string]string{"new/srv/tables/berth.dbf": text})
+		lay.Out(t, o.Dir, map[string]string{"new/srv/tables/berth.dbf": text})
 		if !records(now) || o.verify().Equal() {
 			t.Errorf("records of another table: %+v", o.verify().Items[0].Rows)
 		}
 	}
-	os.Remove(filepath.Join(o.dir, "new/srv/tables/berth.dbf"))
+	os.Remove(filepath.Join(o.Dir, "new/srv/tables/berth.dbf"))
 	if !records("missing") {
 		t.Error("a table that is missing")
 	}
@@ -92,7 +94,7 @@ func TestJetRecords(t *testing.T) {
 	if got := rows(); got["records of Moorings"] != "40 40" || got["records of Lift orders"] != "3 3" {
 		t.Errorf("%v", got)
 	}
-	lay(t, o.dir, map[string]string{"new/srv/yard.mdb": string(data[:6000])})
+	lay.Out(t, o.Dir, map[string]string{"new/srv/yard.mdb": string(data[:6000])})
 	if got := rows(); got["records of Moorings"] != "40 damaged" {
 		t.Errorf("cut off: %v", got)
 	}

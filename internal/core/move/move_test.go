@@ -6,17 +6,22 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"movekit/test/lay"
+	tests "movekit/test/office"
+
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -26,79 +31,34 @@ var ctx = context.Background()
 
 // office is a kit between two simulated computers.
 type office struct {
-	t        *testing.T
-	dir      string
-	kit      *kit.Kit
-	old, now machine.Computer
-}
-
-const idents = "system: %s\nname: %s\nhardware-id: %s\n"
-
-func lay(t *testing.T, root string, files map[string]string) {
-	t.Helper()
-	for name, text := range files {
-		path := filepath.Join(root, name)
-		os.MkdirAll(filepath.Dir(path), 0o755)
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
+	*tests.Office
 }
 
 // newOffice makes the computers from files, and a kit with one card.
 func newOffice(t *testing.T, cardText string, toSystem machine.System, files map[string]string) *office {
 	t.Helper()
-	o := &office{t: t, dir: t.TempDir()}
-	lay(t, o.dir, map[string]string{
-		"old/computer.yaml": fmt.Sprintf(idents, "linux", "OLD", "1"), "new/computer.yaml": fmt.Sprintf(idents, toSystem, "NEW", "2"),
-		"card.yaml": "card: 1\nname: app\ntitle: The App\n" + cardText,
-	})
-	lay(t, o.dir, files)
-	c, err := card.Read(filepath.Join(o.dir, "card.yaml"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	if o.old, err = machine.Open(filepath.Join(o.dir, "old")); err != nil {
-		t.Fatal(err)
-	}
-	if o.now, err = machine.Open(filepath.Join(o.dir, "new")); err != nil {
-		t.Fatal(err)
-	}
-	o.kit, err = kit.Create(filepath.Join(o.dir, "kit"), kit.New{Tool: "test", Cards: []*card.Card{c}, Passphrase: "agency-balcony-cabana-dagger-eagle-fable",
-		Old: kit.Computer{Name: "OLD", System: "linux", ID: machine.ID(o.old)}, New: kit.Computer{Name: "NEW", System: toSystem}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { o.kit.Close() })
-	return o
+	return &office{tests.New(t, cardText, toSystem, files)}
 }
 
-func (o *office) job(c machine.Computer) *Job {
-	return &Job{Kit: o.kit, Computer: c, Temp: filepath.Join(o.dir, "temp"), Marks: filepath.Join(o.dir, "marks")}
-}
+func (o *office) job(c machine.Computer) *Move { return New(o.Run(o.Kit, c)) }
 
 // only returns the outcome of the one app, and expects no error.
-func (o *office) only(out []*Outcome, err error) *Outcome {
-	o.t.Helper()
+func (o *office) only(out []*run.Outcome, err error) *run.Outcome {
+	o.T.Helper()
 	if err != nil {
-		o.t.Fatal(err)
+		o.T.Fatal(err)
 	}
 	if out[0].Err != nil {
-		o.t.Fatal(out[0].Err)
+		o.T.Fatal(out[0].Err)
 	}
 	return out[0]
 }
 
-func (o *office) pack() *Outcome   { o.t.Helper(); return o.only(o.job(o.old).Pack(ctx)) }
-func (o *office) unpack() *Outcome { o.t.Helper(); return o.only(o.job(o.now).Unpack(ctx)) }
-func (o *office) verify() *Outcome { o.t.Helper(); return o.only(o.job(o.now).Verify(ctx)) }
+func (o *office) pack() *run.Outcome   { o.T.Helper(); return o.only(o.job(o.Old).Pack(ctx)) }
+func (o *office) unpack() *run.Outcome { o.T.Helper(); return o.only(o.job(o.New).Unpack(ctx)) }
+func (o *office) verify() *run.Outcome { o.T.Helper(); return o.only(o.job(o.New).Verify(ctx)) }
 
-func (o *office) text(name string) string {
-	data, _ := os.ReadFile(filepath.Join(o.dir, name))
-	return string(data)
-}
-
-func gates(o *Outcome) string {
+func gates(o *run.Outcome) string {
 	var names []string
 	for _, b := range o.Blocks {
 		names = append(names, b.Gate)
@@ -116,14 +76,14 @@ func TestUsersWithOtherNames(t *testing.T) {
 	if out := o.unpack(); gates(out) != "users-known" || !strings.Contains(out.Blocks[0].Why, "bert") {
 		t.Errorf("%v", out.Blocks)
 	}
-	j := o.job(o.now)
-	j.Users = map[string]string{"bert": "anna"}
+	j := o.job(o.New)
+	j.Say.Users = map[string]string{"bert": "anna"}
 	if out, _ := j.Unpack(ctx); fault.KindOf(out[0].Err) != fault.Usage {
 		t.Errorf("two users into one: %v", out[0].Err)
 	}
-	j.Users = map[string]string{"bert": "robert"}
+	j.Say.Users = map[string]string{"bert": "robert"}
 	o.only(j.Unpack(ctx))
-	if o.text("new/home/anna/.app/x") != "anna's" || o.text("new/home/robert/.app/x") != "bert's" {
+	if o.Text("new/home/anna/.app/x") != "anna's" || o.Text("new/home/robert/.app/x") != "bert's" {
 		t.Error("the users' settings are not in their places")
 	}
 	if out := o.verify(); !out.Equal() {
@@ -147,23 +107,23 @@ items:
 	if !strings.Contains(why, "aux.txt (AUX is a device name") || !strings.Contains(why, "letter case") || strings.Contains(why, "fine") {
 		t.Errorf("names: %s", why)
 	}
-	j := o.job(o.old)
+	j := o.job(o.Old)
 	j.Overrides = map[string]string{"needs-met": "the key is in the safe", "names-fit": "they are not used"}
 	if out := o.only(j.Pack(ctx)); len(out.Items) != 1 || len(out.Overrode) != 2 {
 		t.Errorf("%+v", out)
 	}
-	if s := o.job(o.old).State(); len(s.Overrides) != 2 || s.Overrides[0].Because != "the key is in the safe" {
+	if s := o.job(o.Old).State; len(s.Overrides) != 2 || s.Overrides[0].Because != "the key is in the safe" {
 		t.Errorf("kept: %+v", s.Overrides)
 	}
 	// A kit cannot swallow itself.
-	lay(t, o.dir, map[string]string{"outer.yaml": "card: 1\nname: app\ntitle: A\nitems: [{name: all, kind: folder, path: /}]\n"})
-	c, _ := card.Read(filepath.Join(o.dir, "outer.yaml"))
-	k, err := kit.Create(filepath.Join(o.dir, "old", "stick", "kit"), kit.New{Cards: []*card.Card{c}, Passphrase: "agency-balcony-cabana-dagger-eagle-fable", Old: kit.Computer{ID: machine.ID(o.old)}})
+	lay.Out(t, o.Dir, map[string]string{"outer.yaml": "card: 1\nname: app\ntitle: A\nitems: [{name: all, kind: folder, path: /}]\n"})
+	c, _ := card.Read(filepath.Join(o.Dir, "outer.yaml"))
+	k, err := kit.Create(filepath.Join(o.Dir, "old", "stick", "kit"), kit.New{Cards: []*card.Card{c}, Passphrase: "agency-balcony-cabana-dagger-eagle-fable", Old: kit.Computer{ID: machine.ID(o.Old)}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer k.Close()
-	inside := &Job{Kit: k, Computer: o.old, Temp: filepath.Join(o.dir, "temp")}
+	inside := New(o.Run(k, o.Old))
 	if got, _ := inside.Pack(ctx); fault.KindOf(got[0].Err) != fault.Usage {
 		t.Errorf("a kit in what it packs: %v", got[0].Err)
 	}
@@ -175,16 +135,16 @@ func TestPartOfAFolderLeavesTheRestAlone(t *testing.T) {
 			"new/srv/data/a.rec": "mine", "new/srv/data/own.txt": "own", "new/srv/data/sub/b.rec": "B"})
 	o.pack()
 	out := o.unpack()
-	if o.text("new/srv/data/a.rec") != "A" || o.text("new/srv/data/own.txt") != "own" || o.text("new/srv/data/c.tmp") != "" {
+	if o.Text("new/srv/data/a.rec") != "A" || o.Text("new/srv/data/own.txt") != "own" || o.Text("new/srv/data/c.tmp") != "" {
 		t.Error("more or less than the records was placed")
 	}
-	if aside := out.Items[0].Aside; aside == "" || o.text("new/srv/"+filepath.Base(aside)+"/a.rec") != "mine" {
+	if aside := out.Items[0].Aside; aside == "" || o.Text("new/srv/"+filepath.Base(aside)+"/a.rec") != "mine" {
 		t.Errorf("what was in the way is not at %q", aside)
 	}
 	if out := o.verify(); !out.Equal() {
 		t.Errorf("%+v", out.Items[0])
 	}
-	lay(t, o.dir, map[string]string{"old/srv/data/d.rec": "D"})
+	lay.Out(t, o.Dir, map[string]string{"old/srv/data/d.rec": "D"})
 	o.pack()
 	o.unpack()
 	v := o.verify()
@@ -199,18 +159,18 @@ func TestSingleFile(t *testing.T) {
 	} {
 		o := newOffice(t, "items: [{name: key, kind: file, path: {linux: /etc/app.key}}]\n", "linux", map[string]string{"old/etc/app.key": "old", "new/etc/app.key": "mine"})
 		o.pack()
-		j := o.job(o.now)
+		j := o.job(o.New)
 		j.Policy = policy
 		out := o.only(j.Unpack(ctx))
-		if got := o.text("new/etc/app.key"); got != want[0] {
+		if got := o.Text("new/etc/app.key"); got != want[0] {
 			t.Errorf("%s: the file is %q", policy, got)
 		}
 		other := out.Items[0].Aside
 		if policy == tree.KeepBoth {
 			other = out.Items[0].To
 		}
-		if other != "" && o.text("new/etc/"+filepath.Base(other)) != want[1] || (other == "") != (want[1] == "") {
-			t.Errorf("%s: beside it %q is %q", policy, other, o.text("new/etc/"+filepath.Base(other)))
+		if other != "" && o.Text("new/etc/"+filepath.Base(other)) != want[1] || (other == "") != (want[1] == "") {
+			t.Errorf("%s: beside it %q is %q", policy, other, o.Text("new/etc/"+filepath.Base(other)))
 		}
 		if got := o.verify().Equal(); got != (policy != tree.Skip) {
 			t.Errorf("%s: equal is %v", policy, got)
@@ -218,31 +178,16 @@ func TestSingleFile(t *testing.T) {
 	}
 }
 
-func makeDatabase(t *testing.T, name string, statements ...string) {
-	t.Helper()
-	os.MkdirAll(filepath.Dir(name), 0o755)
-	db, err := sql.Open("sqlite", name)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	for _, s := range statements {
-		if _, err := db.Exec(s); err != nil {
-			t.Fatal(err)
-		}
-	}
-}
-
 func TestDatabaseInTheWay(t *testing.T) {
 	for policy, want := range map[tree.Policy]int{tree.SetAside: 2, tree.KeepBoth: 1, tree.Skip: 1, tree.Replace: 2} {
 		o := newOffice(t, "items: [{name: data, kind: sqlite, path: /srv/b.db, counts: [{name: boats, query: SELECT count(*) FROM boat}]}]\n", "linux", nil)
-		makeDatabase(t, filepath.Join(o.dir, "old/srv/b.db"), "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
-		there := filepath.Join(o.dir, "new/srv/b.db")
-		makeDatabase(t, there, "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (7)")
-		lay(t, o.dir, map[string]string{"new/srv/b.db-journal": "an old journal that must not be beside another database"})
-		os.Chmod(filepath.Join(o.dir, "old/srv/b.db"), 0o640)
+		tests.Database(t, filepath.Join(o.Dir, "old/srv/b.db"), "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
+		there := filepath.Join(o.Dir, "new/srv/b.db")
+		tests.Database(t, there, "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (7)")
+		lay.Out(t, o.Dir, map[string]string{"new/srv/b.db-journal": "an old journal that must not be beside another database"})
+		os.Chmod(filepath.Join(o.Dir, "old/srv/b.db"), 0o640)
 		o.pack()
-		j := o.job(o.now)
+		j := o.job(o.New)
 		j.Policy = policy
 		out := o.only(j.Unpack(ctx))
 		if _, err := os.Stat(there + "-journal"); (err == nil) != (policy == tree.KeepBoth || policy == tree.Skip) {
@@ -255,7 +200,7 @@ func TestDatabaseInTheWay(t *testing.T) {
 			t.Errorf("%s: %d boats, want %d (%v)", policy, n, want, err)
 		}
 		db.Close()
-		if aside := out.Items[0].Aside; policy == tree.SetAside && o.text("new/srv/"+filepath.Base(aside)+"-journal") == "" {
+		if aside := out.Items[0].Aside; policy == tree.SetAside && o.Text("new/srv/"+filepath.Base(aside)+"-journal") == "" {
 			t.Errorf("%s: the old journal is not at %s", policy, aside)
 		}
 		if got := o.verify().Equal(); got != (policy != tree.Skip) {
@@ -264,7 +209,7 @@ func TestDatabaseInTheWay(t *testing.T) {
 		if info, err := os.Stat(out.Items[0].To); policy == tree.SetAside && (err != nil || info.Mode().Perm() != 0o640) {
 			t.Errorf("%s: permissions %v %v", policy, info.Mode(), err)
 		}
-		if _, err := os.Stat(filepath.Join(o.dir, "temp")); err == nil {
+		if _, err := os.Stat(filepath.Join(o.Dir, "temp")); err == nil {
 			t.Errorf("%s: the private folder is still there", policy)
 		}
 	}
@@ -284,17 +229,17 @@ func TestVerifyNamesWhatDiffersInADatabase(t *testing.T) {
 		"remove":                                                "the database is missing",
 	} {
 		o := newOffice(t, "items: [{name: data, kind: sqlite, path: /srv/b.db, mask: [owner.phone]}]\n", "linux", map[string]string{"new/srv/.keep": ""})
-		makeDatabase(t, filepath.Join(o.dir, "old/srv/b.db"), "CREATE TABLE owner (id INTEGER PRIMARY KEY, name TEXT, phone TEXT)", "INSERT INTO owner VALUES (1, 'A', '1')", "CREATE TABLE boat (n)", "CREATE TABLE pier (n)", "INSERT INTO boat VALUES (1), (2)")
+		tests.Database(t, filepath.Join(o.Dir, "old/srv/b.db"), "CREATE TABLE owner (id INTEGER PRIMARY KEY, name TEXT, phone TEXT)", "INSERT INTO owner VALUES (1, 'A', '1')", "CREATE TABLE boat (n)", "CREATE TABLE pier (n)", "INSERT INTO boat VALUES (1), (2)")
 		o.pack()
 		o.unpack()
-		name := filepath.Join(o.dir, "new/srv/b.db")
+		name := filepath.Join(o.Dir, "new/srv/b.db")
 		switch change {
 		case "garbage":
 			os.WriteFile(name, []byte(strings.Repeat("x", 4096)), 0o600)
 		case "remove":
 			os.Remove(name)
 		default:
-			makeDatabase(t, name, change)
+			tests.Database(t, name, change)
 		}
 		v := o.verify()
 		if v.Equal() || !strings.Contains(strings.Join(v.Items[0].Diffs, "; "), want) {
@@ -305,30 +250,30 @@ func TestVerifyNamesWhatDiffersInADatabase(t *testing.T) {
 
 func TestDamagedDatabaseIsNotPacked(t *testing.T) {
 	o := newOffice(t, "items: [{name: data, kind: sqlite, path: /srv/b.db}]\n", "linux", map[string]string{"old/srv/b.db": strings.Repeat("not a database ", 300)})
-	out, err := o.job(o.old).Pack(ctx)
+	out, err := o.job(o.Old).Pack(ctx)
 	if err != nil || fault.KindOf(out[0].Err) != fault.BadDatabase {
 		t.Errorf("%v %v", err, out[0].Err)
 	}
-	if s := o.job(o.old).State(); s.Packed["app"] != nil || len(s.Items) != 0 {
+	if s := o.job(o.Old).State; s.Packed["app"] != nil || len(s.Items) != 0 {
 		t.Error("the damaged database counts as packed")
 	}
-	if out := o.only(o.job(o.old).Deactivate(ctx)); gates(out) != "sealed" {
+	if out := o.only(o.job(o.Old).Deactivate(ctx)); gates(out) != "sealed" {
 		t.Errorf("deactivate: %v", out.Blocks)
 	}
 }
 
 func TestStoppedByThePerson(t *testing.T) {
 	o := newOffice(t, "items: [{name: data, kind: folder, path: /srv/data}]\n", "linux", map[string]string{"old/srv/data/x": strings.Repeat("x", 3<<20), "new/srv/.keep": ""})
-	stopping := func(c machine.Computer, run func(*Job, context.Context) ([]*Outcome, error)) {
+	stopping := func(c machine.Computer, do func(*Move, context.Context) ([]*run.Outcome, error)) {
 		t.Helper()
 		ctx, cancel := context.WithCancel(ctx)
 		j := o.job(c)
-		j.Notify = func(e Event) {
+		j.Notify = func(e run.Event) {
 			if e.What == "sealing" || e.What == "putting in place" {
 				cancel()
 			}
 		}
-		out, err := run(j, ctx)
+		out, err := do(j, ctx)
 		if err == nil {
 			err = out[0].Err
 		}
@@ -340,10 +285,10 @@ func TestStoppedByThePerson(t *testing.T) {
 			t.Errorf("%v has no kind", err)
 		}
 	}
-	stopping(o.old, (*Job).Pack)
+	stopping(o.Old, (*Move).Pack)
 	o.pack()
-	stopping(o.now, (*Job).Unpack)
-	if left, _ := filepath.Glob(filepath.Join(o.dir, "new/srv/data*")); len(left) > 0 {
+	stopping(o.New, (*Move).Unpack)
+	if left, _ := filepath.Glob(filepath.Join(o.Dir, "new/srv/data*")); len(left) > 0 {
 		t.Errorf("left after the stop: %v", left)
 	}
 	o.unpack()
@@ -356,7 +301,7 @@ func TestStateTellsHowFarItIs(t *testing.T) {
 	o := newOffice(t, "items: [{name: data, kind: folder, path: /srv/data}]\n", "linux", map[string]string{"old/srv/data/x": "1", "new/srv/.keep": ""})
 	expect := func(want string) {
 		t.Helper()
-		s, got := o.job(o.old).State(), []string{}
+		s, got := o.job(o.Old).State, []string{}
 		for _, step := range []steps.Step{steps.Pack, steps.Deactivate, steps.Unpack, steps.Activate, steps.Verify} {
 			got = append(got, string(s.Progress("app", step, 0)))
 		}
@@ -371,10 +316,10 @@ func TestStateTellsHowFarItIs(t *testing.T) {
 	expect("done none done none -")
 	o.verify()
 	expect("done none done none done")
-	lay(t, o.dir, map[string]string{"new/srv/data/x": "2"})
+	lay.Out(t, o.Dir, map[string]string{"new/srv/data/x": "2"})
 	o.verify()
 	expect("done none done none differs")
-	lay(t, o.dir, map[string]string{"old/srv/data/x": "3"})
+	lay.Out(t, o.Dir, map[string]string{"old/srv/data/x": "3"})
 	o.pack() // what was placed and checked was another content
 	expect("done none - none -")
 }
@@ -395,10 +340,10 @@ func TestHostileKit(t *testing.T) {
 	} {
 		o := newOffice(t, "items: [{name: data, kind: folder, path: /srv/deep/data}]\n", "linux", map[string]string{"old/srv/deep/data/x": "1", "new/srv/deep/data/mine": "mine"})
 		o.pack()
-		j := o.job(o.old)
-		sealed := j.State().Items[steps.Key{App: "app", Item: "data"}].Sealed
+		j := o.job(o.Old)
+		sealed := j.State.Items[steps.Key{App: "app", Item: "data"}].Sealed
 		sealing := func(ending string, fill func(io.Writer)) []seal.Part {
-			w, err := seal.Create(o.kit.AppDir("app"), "data"+ending, j.sealing(1))
+			w, err := j.Seal("app", "data"+ending, 1)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -409,12 +354,12 @@ func TestHostileKit(t *testing.T) {
 			}
 			return parts
 		}
-		sealed.List = sealing(listEnding, func(w io.Writer) {
+		sealed.List = sealing(item.ListEnding, func(w io.Writer) {
 			for _, e := range c.list {
 				json.NewEncoder(w).Encode(e)
 			}
 		})
-		sealed.Parts = sealing(treeEnding, func(w io.Writer) {
+		sealed.Parts = sealing(".tar.zst.age", func(w io.Writer) {
 			tw := tar.NewWriter(w)
 			for _, h := range c.tar {
 				tw.WriteHeader(&h)
@@ -422,37 +367,24 @@ func TestHostileKit(t *testing.T) {
 			tw.Close()
 		})
 		key := steps.Key{App: "app", Item: "data"}
-		if err := errors.Join(j.recordSealed(key, "", sealed), o.kit.Record(j.line(steps.EventPacked, steps.Key{App: "app"}), steps.Packed{Items: []steps.Key{key}})); err != nil {
+		if err := errors.Join(j.RecordSealed(key, sealed), j.Record(journal.EventPacked, steps.Key{App: "app"}, steps.Packed{Items: []steps.Key{key}})); err != nil {
 			t.Fatal(err)
 		}
-		out, err := o.job(o.now).Unpack(ctx)
+		out, err := o.job(o.New).Unpack(ctx)
 		if err != nil || fault.KindOf(out[0].Err) != fault.Hostile {
 			t.Errorf("%s: %v %v %v", name, err, out[0].Err, out[0].Blocks)
 		}
 		found := ""
-		filepath.WalkDir(o.dir, func(path string, e os.DirEntry, _ error) error {
+		filepath.WalkDir(o.Dir, func(path string, e os.DirEntry, _ error) error {
 			if e.Name() == "evil" || strings.HasSuffix(e.Name(), tree.StageEnding) {
 				found = path
 			}
 			return nil
 		})
-		if found != "" || o.text("new/srv/deep/data/mine") != "mine" {
+		if found != "" || o.Text("new/srv/deep/data/mine") != "mine" {
 			t.Errorf("%s: wrote %s", name, found)
 		}
 	}
-}
-
-// reopen opens another copy of the kit.
-func (o *office) reopen(name string) *kit.Kit {
-	o.t.Helper()
-	k, err := kit.Open(filepath.Join(o.dir, name))
-	if err == nil {
-		err = k.Unlock("agency-balcony-cabana-dagger-eagle-fable")
-	}
-	if err != nil {
-		o.t.Fatal(err)
-	}
-	return k
 }
 
 // TestAttachedDatabases packs two databases as of one moment: both again when
@@ -460,7 +392,7 @@ func (o *office) reopen(name string) *kit.Kit {
 func TestAttachedDatabases(t *testing.T) {
 	o := newOffice(t, "items:\n  - {name: bookings, kind: sqlite, path: /srv/bookings.db}\n  - {name: archive, kind: sqlite, path: /srv/archive.db, attached-to: bookings}\n  - {name: charts, kind: sqlite, path: /srv/charts.db}\n", "linux", map[string]string{"old/srv/.keep": "", "new/srv/.keep": ""})
 	for _, name := range []string{"bookings", "archive", "charts"} {
-		makeDatabase(t, filepath.Join(o.dir, "old/srv", name+".db"), "CREATE TABLE berth (n INTEGER)", "INSERT INTO berth VALUES (1)")
+		tests.Database(t, filepath.Join(o.Dir, "old/srv", name+".db"), "CREATE TABLE berth (n INTEGER)", "INSERT INTO berth VALUES (1)")
 	}
 	did := func(want string) {
 		t.Helper()
@@ -474,7 +406,7 @@ func TestAttachedDatabases(t *testing.T) {
 	}
 	did("sealed sealed sealed")
 	did("kept kept kept")
-	makeDatabase(t, filepath.Join(o.dir, "old/srv/archive.db"), "INSERT INTO berth VALUES (2)")
+	tests.Database(t, filepath.Join(o.Dir, "old/srv/archive.db"), "INSERT INTO berth VALUES (2)")
 	did("sealed sealed kept")
 	o.unpack()
 	if v := o.verify(); !v.Equal() || v.Items[1].Rows[1].New != "2" {

@@ -12,6 +12,7 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/version"
@@ -32,92 +33,118 @@ type Check struct {
 	App   string `json:"app,omitempty"` // title; "" for the computer itself
 	What  string `json:"what"`
 	Ready bool   `json:"ready"`
-	Says  string `json:"says"`            // what was found
-	First string `json:"first,omitempty"` // what must be done first
+	Says  string `json:"says"` // what was found
+	Need  Need   `json:"need,omitempty"`
+	First string `json:"first,omitempty"` // the need in words, by whoever shows it
+	Of    string `json:"-"`               // what the need is about
+	With  string `json:"-"`               // and who or what may meet it
 }
+
+// Need is what must be done before an unpack.
+type Need string
+
+// The needs.
+const (
+	NeedSystem      Need = "other-system"     // the kit was made for a computer of another system
+	NeedPack        Need = "pack"             // the app must be packed
+	NeedAgreement   Need = "agreement"        // a person must agree to a command
+	NeedInstall     Need = "install"          // it must be installed
+	NeedApp         Need = "install-app"      // the app must be installed, and not be started yet
+	NeedVersion     Need = "install-version"  // a version that may take over the data
+	NeedEdition     Need = "install-edition"  // the same edition
+	NeedClose       Need = "close"            // the app must be closed
+	NeedNetwork     Need = "network"          // the computer must be connected, or the server be up
+	NeedUser        Need = "user"             // a user must be made, or somebody take over
+	NeedCounterpart Need = "user-counterpart" // somebody here may be the same person
+	NeedPlace       Need = "place"            // a drive or folder
+	NeedDrive       Need = "drive"
+	NeedServer      Need = "server"       // the database server must run, and let us in
+	NeedServerParts Need = "server-parts" // something must be installed for the server, or a newer one
+	NeedSpace       Need = "space"
+)
 
 // Ready reports whether nothing is left to be done first.
 func (r *Readiness) Ready() bool {
-	for _, c := range r.Checks {
-		if !c.Ready {
-			return false
-		}
-	}
-	return true
+	return !slices.ContainsFunc(r.Checks, func(c Check) bool { return !c.Ready })
 }
 
-func (r *Readiness) add(app, what string, ready bool, says, first string) {
+// ready notes what is as it should be.
+func (r *Readiness) ready(app, what, says string) {
+	r.Checks = append(r.Checks, Check{App: app, What: what, Ready: true, Says: says})
+}
+
+// lacks notes what must be done first.
+func (r *Readiness) lacks(app, what, says string, need Need) {
+	r.Checks = append(r.Checks, Check{App: app, What: what, Says: says, Need: need})
+}
+
+// note notes either.
+func (r *Readiness) note(app, what string, ready bool, says string, need Need) {
 	if ready {
-		first = ""
+		r.ready(app, what, says)
+	} else {
+		r.lacks(app, what, says, need)
 	}
-	r.Checks = append(r.Checks, Check{app, what, ready, says, first})
 }
 
 // OnNew looks at the new computer before an unpack, and changes nothing on it.
 // What is in the way is held against the kit where that is unlocked.
-func (j *Job) OnNew(ctx context.Context) (*Readiness, error) {
-	if j.Side() == steps.OldSide {
-		return nil, fault.New(fault.Usage, "this is the old computer %s itself; run this on the new one", j.Computer.Name())
+func (m *Move) OnNew(ctx context.Context) (*Readiness, error) {
+	if m.Side() == steps.OldSide {
+		return nil, fault.New(fault.Usage, "this is the old computer %s itself; run this on the new one", m.Computer.Name())
 	}
-	cards, err := j.cards()
+	cards, err := m.Chosen()
 	if err != nil {
 		return nil, err
 	}
-	r := &Readiness{Computer: j.Computer.Name(), System: j.Computer.System(), Users: []string{}, Compared: j.Kit.Unlocked()}
-	for _, u := range j.Computer.Users() {
+	r := &Readiness{Computer: m.Computer.Name(), System: m.Computer.System(), Users: []string{}, Compared: m.Kit.Unlocked()}
+	for _, u := range m.Computer.Users() {
 		r.Users = append(r.Users, u.Name)
 	}
-	if want := j.Kit.Manifest.New.System; want != j.Computer.System() {
-		r.add("", "system", false, fmt.Sprintf("this is a %s computer", j.Computer.System()), fmt.Sprintf("The kit was made for a %s computer.", want))
+	if want := m.Manifest.New.System; want != m.Computer.System() {
+		r.lacks("", "system", fmt.Sprintf("this is a %s computer; the kit was made for a %s computer", m.Computer.System(), want), NeedSystem)
 	}
-	if r.Compared {
-		defer j.dropTemp()
-	}
+	defer m.Private.Drop()
 	need := map[string]int64{}
 	for _, c := range cards {
-		if err := j.onNewApp(ctx, c, r, need); err != nil {
+		if err := m.onNewApp(ctx, c, r, need); err != nil {
 			return nil, err
 		}
 		if ctx.Err() != nil {
 			return nil, fault.Wrap(fault.Stopped, ctx.Err(), "the survey was stopped")
 		}
 	}
-	if err := j.onNewSpace(r, need); err != nil {
+	if err := m.onNewSpace(r, need); err != nil {
 		return nil, err
 	}
-	r.Notes = j.Computer.Notes()
+	r.Notes = m.Computer.Notes()
 	return r, nil
 }
 
-func (j *Job) onNewApp(ctx context.Context, c *card.Card, r *Readiness, need map[string]int64) error {
-	packed := j.State().Packed[c.Name]
+func (m *Move) onNewApp(ctx context.Context, c *card.Card, r *Readiness, need map[string]int64) error {
+	packed := m.State.Packed[c.Name]
 	if packed == nil {
-		r.add(c.Title, "kit", false, "not packed yet", "Run `movekit pack` on the old computer; the data can be looked at then.")
+		r.lacks(c.Title, "kit", "not packed yet", NeedPack)
 	}
-	if err := j.onNewVersion(ctx, c, packed, r); err != nil {
+	if err := m.onNewVersion(ctx, c, packed, r); err != nil {
 		return err
 	}
-	required, err := j.lookerFor(c, false).Requires(c)
+	required, err := m.looker(c, false).Requires(c)
 	if err != nil {
 		return err
 	}
 	for _, q := range required {
-		r.add(c.Title, q.Name, q.Here, map[bool]string{true: "here", false: "not here"}[q.Here], "Install it.")
+		r.note(c.Title, q.Name, q.Here, map[bool]string{true: "here", false: "not here"}[q.Here], NeedInstall)
 	}
-	running, err := j.running(ctx, c)
+	running, err := m.running(ctx, c)
 	if err != nil {
 		return err
 	}
 	if len(running) > 0 {
-		r.add(c.Title, "closed", false, "running: "+strings.Join(running, ", "), "Close it before the unpack.")
+		r.lacks(c.Title, "closed", "running: "+strings.Join(running, ", "), NeedClose)
 	}
-	for i := range c.Items {
-		it := &c.Items[i]
-		if it.Kind.Stays() {
-			if err := j.onNewStay(ctx, c, it, packed, r); err != nil {
-				return err
-			}
-		}
+	if err := m.onNewStays(ctx, c, packed, r); err != nil {
+		return err
 	}
 	if packed == nil {
 		return nil
@@ -126,13 +153,13 @@ func (j *Job) onNewApp(ctx context.Context, c *card.Card, r *Readiness, need map
 	for i, key := range packed.Items {
 		if key.User != "" && !asked[key.User] {
 			asked[key.User] = true
-			j.onNewUser(c, key.User, r)
+			m.onNewUser(c, key.User, r)
 		}
 		where := ""
 		if i < len(packed.Where) {
 			where = packed.Where[i]
 		}
-		if err := j.onNewItem(ctx, c, key, where, r, need); err != nil {
+		if err := m.onNewItem(ctx, c, key, where, r, need); err != nil {
 			return err
 		}
 	}
@@ -140,11 +167,11 @@ func (j *Job) onNewApp(ctx context.Context, c *card.Card, r *Readiness, need map
 }
 
 // onNewVersion holds the version and edition here against the card's rule.
-func (j *Job) onNewVersion(ctx context.Context, c *card.Card, packed *steps.Packed, r *Readiness) error {
+func (m *Move) onNewVersion(ctx context.Context, c *card.Card, packed *steps.Packed, r *Readiness) error {
 	if c.Version == nil {
 		return nil
 	}
-	here, err := j.version(ctx, c)
+	here, err := m.For(c).Version(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -152,23 +179,23 @@ func (j *Job) onNewVersion(ctx context.Context, c *card.Card, packed *steps.Pack
 	if packed != nil && packed.Version != "" {
 		old = packed.Version
 	}
-	says := fmt.Sprintf("%s here, %s on %s (%s)", orWord(here.Value, "not"), old, j.Kit.Manifest.Old.Name, c.Version.Rule)
+	says := fmt.Sprintf("%s here, %s on %s (%s)", orWord(here.Value, "not"), old, m.Manifest.Old.Name, c.Version.Rule)
 	switch {
 	case here.Value == "" && len(here.Withheld) > 0:
-		r.add(c.Title, "version", false, says, "Agree to run "+strings.Join(here.Withheld, " ")+" with --run-commands.")
+		r.lacks(c.Title, "version", says, NeedAgreement)
+		r.Checks[len(r.Checks)-1].Of = strings.Join(here.Withheld, " ")
 	case here.Value == "":
-		r.add(c.Title, "version", false, says, "Install it, and do not start it yet.")
-	case packed == nil || packed.Version == "":
-		r.add(c.Title, "version", true, says, "")
+		r.lacks(c.Title, "version", says, NeedApp)
 	default:
-		r.add(c.Title, "version", version.Allows(c.Version.Rule, packed.Version, here.Value), says, "Install a version that may take over the data.")
+		allowed := packed == nil || packed.Version == "" || version.Allows(c.Version.Rule, packed.Version, here.Value)
+		r.note(c.Title, "version", allowed, says, NeedVersion)
 	}
 	if c.Version.Edition != nil {
 		was := ""
 		if packed != nil {
 			was = packed.Edition
 		}
-		r.add(c.Title, "edition", was == "" || strings.EqualFold(was, here.Edition), fmt.Sprintf("%s here, %s on %s", orWord(here.Edition, "not known"), orWord(was, "not known"), j.Kit.Manifest.Old.Name), "Install the same edition.")
+		r.note(c.Title, "edition", was == "" || strings.EqualFold(was, here.Edition), fmt.Sprintf("%s here, %s on %s", orWord(here.Edition, "not known"), orWord(was, "not known"), m.Manifest.Old.Name), NeedEdition)
 	}
 	return nil
 }
@@ -180,112 +207,103 @@ func orWord(s, word string) string {
 	return s
 }
 
-// onNewStay looks at a server or account that the app goes on using.
-func (j *Job) onNewStay(ctx context.Context, c *card.Card, it *card.Item, packed *steps.Packed, r *Readiness) error {
-	if packed != nil {
-		for _, s := range packed.Stays {
-			if s.Item == it.Name && s.Address != "" {
-				pinned := *it
-				pinned.Address, pinned.From = s.Address, nil // as the old computer has it
-				it = &pinned
-			}
+// onNewStays looks at the servers and accounts that the app goes on using: as the
+// old computer has them, where that is known.
+func (m *Move) onNewStays(ctx context.Context, c *card.Card, packed *steps.Packed, r *Readiness) error {
+	for _, p := range m.looker(c, false).Staying(c, packed) {
+		is, err := p.Mover.Look(ctx, item.Looking{})
+		if err != nil {
+			return err
 		}
-	}
-	is, err := j.lookerFor(c, false).Stay(ctx, it)
-	if err != nil {
-		return err
-	}
-	switch {
-	case it.Kind == card.Hosted:
-		r.add(c.Title, it.Name, true, "hosted at "+orWord(is.Path, "an address not known"), "")
-	case is.Reached == nil:
-		r.add(c.Title, it.Name, true, "on a server, "+orWord(is.Path, "address not known")+"; not tried, as this is a disk", "")
-	default:
-		r.add(c.Title, it.Name, *is.Reached, map[bool]string{true: "reached", false: "not reached"}[*is.Reached]+": "+is.Path, "Connect this computer to that network, or see that the server is up.")
+		where := orWord(p.Card.Kind.Info().StaysAt, "there") + ", " + orWord(is.Path, "address not known")
+		switch {
+		case is.Reached != nil:
+			r.note(c.Title, p.Card.Name, *is.Reached, map[bool]string{true: "reached", false: "not reached"}[*is.Reached]+": "+is.Path, NeedNetwork)
+		default:
+			r.ready(c.Title, p.Card.Name, where+"; not tried")
+		}
 	}
 	return nil
 }
 
 // onNewUser says who takes over from a user of the old computer.
-func (j *Job) onNewUser(c *card.Card, old string, r *Readiness) {
+func (m *Move) onNewUser(c *card.Card, old string, r *Readiness) {
 	name := old
-	if to := j.Users[old]; to != "" {
+	if to := m.Say.Users[old]; to != "" {
 		name = to
 	}
 	what := "user " + old
-	if u := machine.FindUser(j.Computer, name); u != nil {
-		r.add(c.Title, what, true, "is "+u.Name+" here", "")
-	} else if u := machine.Counterpart(j.Computer, name); u != nil {
-		r.add(c.Title, what, false, "is not here; "+u.Name+" may be the same person", fmt.Sprintf("Say so with --user %s=%s, here and for unpack.", old, u.Name))
-	} else {
-		r.add(c.Title, what, false, "is not here", fmt.Sprintf("Make the user, or say who takes over with --user %s=NEW.", old))
+	if u := machine.FindUser(m.Computer, name); u != nil {
+		r.ready(c.Title, what, "is "+u.Name+" here")
+		return
 	}
+	check := Check{App: c.Title, What: what, Says: "is not here", Need: NeedUser, Of: old}
+	if u := machine.Counterpart(m.Computer, name); u != nil {
+		check.Says, check.Need, check.With = "is not here; "+u.Name+" may be the same person", NeedCounterpart, u.Name
+	}
+	r.Checks = append(r.Checks, check)
 }
 
 // onNewItem looks at the place where an item will go.
-func (j *Job) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was string, r *Readiness, need map[string]int64) error {
-	t, err := j.targetOf(ctx, c, j.State().Items[key])
-	if fault.KindOf(err) == fault.NoUser {
+func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was string, r *Readiness, need map[string]int64) error {
+	label := item.Label(key)
+	t, err := m.Kinds.Target(ctx, m.Run, c, m.State.Items[key], m.Say)
+	switch fault.KindOf(err) {
+	case fault.NoUser:
 		return nil // told with the users
-	}
-	label := itemLabel(key)
-	if kind := fault.KindOf(err); kind == fault.Missing || kind == fault.BadCard {
-		r.add(c.Title, label, false, err.Error(), "Make that drive or folder, or correct the card.")
+	case fault.Missing, fault.BadCard:
+		r.lacks(c.Title, label, err.Error(), NeedPlace)
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	if drive := filepath.VolumeName(t.path); !t.card.Kind.Served() && drive != "" {
+	defer t.Mover.Close()
+	here, disk := t.Mover.Where()
+	if drive := filepath.VolumeName(disk); drive != "" {
 		if there, err := machine.Exists(drive + `\`); err != nil || !there {
-			r.add(c.Title, label, false, "there is no drive "+drive+" here", "Connect that drive, or correct the card.")
+			r.lacks(c.Title, label, "there is no drive "+drive+" here", NeedDrive)
 			return nil
 		}
 	}
-	there, err := j.there(ctx, t)
-	if t.card.Kind.Served() && err != nil && ctx.Err() == nil {
-		r.add(c.Title, label, false, err.Error(), "See that the database server here runs and lets you in.")
+	there, err := t.Mover.There(ctx)
+	if disk == "" && err != nil && ctx.Err() == nil {
+		r.lacks(c.Title, label, err.Error(), NeedServer)
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	if j.Kit.Unlocked() {
-		lacks, err := j.lacks(ctx, t)
+	says, same := "nothing in the way", false
+	if m.Kit.Unlocked() {
+		lacks, err := t.Mover.Lacks(ctx)
 		if err != nil {
 			return err
 		}
 		for _, l := range lacks {
-			r.add(c.Title, label, false, l, "Install it for the database server, or a newer server.")
+			r.lacks(c.Title, label, l, NeedServerParts)
 		}
-	}
-	says := "nothing in the way"
-	same := false
-	switch {
-	case there && j.Kit.Unlocked():
-		if same, err = j.sameAlready(ctx, t); err != nil {
-			return err
+		if there {
+			if same, err = t.Mover.Same(ctx); err != nil {
+				return err
+			}
+			says = map[bool]string{true: "the same is here already", false: "something else is in the way; unpack sets it aside"}[same]
 		}
-		says = map[bool]string{true: "the same is here already", false: "something else is in the way; unpack sets it aside"}[same]
-	case there:
+	} else if there {
 		says = "something is in the way (not compared: no passphrase given); unpack sets it aside"
-	}
-	here := t.path
-	if !t.card.Kind.Served() {
-		here = machine.Spoken(j.Computer, t.path)
 	}
 	if was != "" && !strings.EqualFold(was, here) {
 		says += "; it was " + was + " and will be " + here
 	}
-	if !same && !t.card.Kind.Served() {
-		need[t.path] = t.item.Sealed.Bytes
+	if !same && disk != "" {
+		need[disk] = t.Known.Sealed.Bytes
 	}
-	r.add(c.Title, label, true, says, "")
+	r.ready(c.Title, label, says)
 	return nil
 }
 
 // onNewSpace adds up what will be written, volume by volume.
-func (j *Job) onNewSpace(r *Readiness, need map[string]int64) error {
+func (m *Move) onNewSpace(r *Readiness, need map[string]int64) error {
 	type volume struct {
 		at   string
 		need int64
@@ -304,7 +322,7 @@ func (j *Job) onNewSpace(r *Readiness, need map[string]int64) error {
 	}
 	for _, id := range slices.Sorted(maps.Keys(volumes)) {
 		v := volumes[id]
-		r.add("", "space", uint64(v.need) <= v.free, fmt.Sprintf("%s are needed at %s, %s are free", humanize.Bytes(uint64(v.need)), machine.Spoken(j.Computer, v.at), humanize.Bytes(v.free)), "Free space there.")
+		r.note("", "space", uint64(v.need) <= v.free, fmt.Sprintf("%s are needed at %s, %s are free", humanize.Bytes(uint64(v.need)), machine.Spoken(m.Computer, v.at), humanize.Bytes(v.free)), NeedSpace)
 	}
 	return nil
 }

@@ -7,6 +7,9 @@ import (
 	"strings"
 	"testing"
 
+	"movekit/test/lay"
+	tests "movekit/test/office"
+
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
@@ -29,7 +32,7 @@ func onNewOffice(t *testing.T) *office {
 		"old/home/maren/.app/s": "m", "old/home/tobias/.app/s": "t",
 		"new/etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\nt.ove:x:1001:1::/home/tobias:/bin/sh\n", "new/home/maren/x": "", "new/home/tobias/x": "", "new/srv/x": "",
 	})
-	makeDatabase(t, filepath.Join(o.dir, "old/srv/b.db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES (1)")
+	tests.Database(t, filepath.Join(o.Dir, "old/srv/b.db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES (1)")
 	return o
 }
 
@@ -38,7 +41,7 @@ func told(r *Readiness) string {
 	var out []string
 	for _, c := range r.Checks {
 		out = append(out, fmt.Sprintf("%s %v", c.What, c.Ready))
-		if (c.First == "") != c.Ready || c.Says == "" {
+		if (c.Need == "") != c.Ready || c.Says == "" {
 			out = append(out, fmt.Sprintf("%+v", c))
 		}
 	}
@@ -47,18 +50,18 @@ func told(r *Readiness) string {
 
 func TestOnNew(t *testing.T) {
 	o := onNewOffice(t)
-	see := func(change func(*Job)) *Readiness {
+	see := func(change func(*Move)) *Readiness {
 		t.Helper()
-		j := o.job(o.now)
+		j := o.job(o.New)
 		if change != nil {
 			change(j)
 		}
-		before := len(o.kit.Log.Lines)
+		before := len(o.Kit.Log.Lines)
 		r, err := j.OnNew(ctx)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if len(o.kit.Log.Lines) != before {
+		if len(o.Kit.Log.Lines) != before {
 			t.Error("looking has changed the journal")
 		}
 		return r
@@ -67,8 +70,8 @@ func TestOnNew(t *testing.T) {
 		t.Helper()
 		for _, c := range r.Checks {
 			if c.What == what {
-				if !strings.Contains(c.Says+" "+c.First, words) {
-					t.Errorf("%s says %q first %q, want %q", what, c.Says, c.First, words)
+				if !strings.Contains(c.Says+" "+string(c.Need)+" "+c.Of, words) {
+					t.Errorf("%s says %q needs %q, want %q", what, c.Says, c.Need, words)
 				}
 				return
 			}
@@ -83,10 +86,10 @@ func TestOnNew(t *testing.T) {
 	if got, want := told(r), "version false, edition false, A driver false, server true, account true, diary true, data true, user maren true, settings of maren true, user tobias false, space true"; got != want {
 		t.Errorf("nothing installed: %s\nwant %s", got, want)
 	}
-	says(r, "user tobias", "--user tobias=NEW")
-	lay(t, o.dir, map[string]string{"new/opt/v": "8.3", "new/opt/edition": "HARBOUR", "new/lib/driver": "", "new/srv/diary/a": "2", "new/home/maren/.app/s": "m"})
-	makeDatabase(t, filepath.Join(o.dir, "new/srv/b.db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES (1)")
-	asTobias := func(j *Job) { j.Users = map[string]string{"tobias": "t.ove"} }
+	says(r, "user tobias", "is not here user tobias")
+	lay.Out(t, o.Dir, map[string]string{"new/opt/v": "8.3", "new/opt/edition": "HARBOUR", "new/lib/driver": "", "new/srv/diary/a": "2", "new/home/maren/.app/s": "m"})
+	tests.Database(t, filepath.Join(o.Dir, "new/srv/b.db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES (1)")
+	asTobias := func(j *Move) { j.Say.Users = map[string]string{"tobias": "t.ove"} }
 	r = see(asTobias)
 	if got, want := told(r), "version false, edition true, A driver true, server true, account true, diary true, data true, user maren true, settings of maren true, user tobias true, settings of tobias true, space true"; got != want {
 		t.Errorf("things in the way: %s\nwant %s", got, want)
@@ -94,21 +97,21 @@ func TestOnNew(t *testing.T) {
 	says(r, "version", "8.3 here, 8.2.1 on OLD (same-minor)")
 	says(r, "data", "the same is here already")
 	says(r, "diary", "something else is in the way")
-	os.WriteFile(filepath.Join(o.dir, "new/opt/v"), []byte("8.2.9"), 0o600)
+	os.WriteFile(filepath.Join(o.Dir, "new/opt/v"), []byte("8.2.9"), 0o600)
 	if r = see(asTobias); !r.Ready() || !r.Compared {
 		t.Errorf("not ready: %s", told(r))
 	}
 	// Without the passphrase nothing is compared, and nothing is claimed.
-	locked, err := kit.Open(o.kit.Dir)
+	locked, err := kit.Open(o.Kit.Dir)
 	if err != nil {
 		t.Fatal(err)
 	}
-	r = see(func(j *Job) { asTobias(j); j.Kit = locked })
+	r = see(func(j *Move) { asTobias(j); j.Kit = locked })
 	says(r, "data", "not compared")
 	if r.Compared || !r.Ready() {
 		t.Errorf("%+v", r)
 	}
-	if _, err := o.job(o.old).OnNew(ctx); fault.KindOf(err) != fault.Usage {
+	if _, err := o.job(o.Old).OnNew(ctx); fault.KindOf(err) != fault.Usage {
 		t.Errorf("on the old computer: %v", err)
 	}
 }
@@ -117,7 +120,7 @@ func TestOnNew(t *testing.T) {
 // steps without being moved.
 func TestWhatStaysIsTold(t *testing.T) {
 	o := onNewOffice(t)
-	lay(t, o.dir, map[string]string{"new/opt/v": "8.2", "new/opt/edition": "Harbour", "new/etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\ntobias:x:1001:1::/home/tobias:/bin/sh\n"})
+	lay.Out(t, o.Dir, map[string]string{"new/opt/v": "8.2", "new/opt/edition": "Harbour", "new/etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\ntobias:x:1001:1::/home/tobias:/bin/sh\n"})
 	var stays []string
 	for _, i := range o.pack().Items {
 		if i.Did == "stays" {
@@ -128,7 +131,7 @@ func TestWhatStaysIsTold(t *testing.T) {
 		t.Errorf("stays: %v", stays)
 	}
 	var err error
-	if o.now, err = machine.Open(filepath.Join(o.dir, "new")); err != nil {
+	if o.New, err = machine.Open(filepath.Join(o.Dir, "new")); err != nil {
 		t.Fatal(err)
 	}
 	o.unpack()
@@ -136,7 +139,7 @@ func TestWhatStaysIsTold(t *testing.T) {
 	if !v.Equal() || len(v.Items) != 6 || v.Items[4].Did != "stays" || v.Items[4].Rows[0].New != "QUAY-SRV:5432" {
 		t.Errorf("%+v", v)
 	}
-	if !o.job(o.now).State().Proven("app", 0) {
+	if !o.job(o.New).State.Proven("app", 0) {
 		t.Error("what stays keeps the app from being proven")
 	}
 }
@@ -145,32 +148,31 @@ func TestWhatStaysIsTold(t *testing.T) {
 // and that the agreement is kept.
 func TestAgreement(t *testing.T) {
 	o := newOffice(t, "version: {command: [/opt/app/tool, --version]}\nitems: [{name: a, kind: file, path: /srv/a}]\n", "linux", map[string]string{"old/srv/a": "1", "new/srv/x": "1"})
-	if out := o.pack(); out.Err != nil || o.job(o.old).State().Agreed["app"] {
+	if out := o.pack(); out.Err != nil || o.job(o.Old).State.Agreed["app"] {
 		t.Errorf("agreed without having been asked: %+v", out)
 	}
-	out := o.only(o.job(o.now).Unpack(ctx))
-	if gates(out) != "version-rule" || !strings.Contains(out.Blocks[0].Why, "--run-commands") {
+	out := o.only(o.job(o.New).Unpack(ctx))
+	if gates(out) != "version-rule" || !strings.Contains(out.Blocks[0].Why, "its own command, which was not run: /opt/app/tool --version") {
 		t.Errorf("%+v", out.Blocks)
 	}
-	j := o.job(o.old)
+	j := o.job(o.Old)
 	j.Commands = true
 	o.only(j.Pack(ctx))
-	lines := len(o.kit.Log.Lines)
-	if !o.job(o.now).State().Agreed["app"] || !o.job(o.now).lookerFor(o.kit.Cards[0], false).Commands {
+	lines := len(o.Kit.Log.Lines)
+	if !o.job(o.New).State.Agreed["app"] || !o.job(o.New).For(o.Kit.Cards[0]).Commands {
 		t.Error("the agreement was not kept")
 	}
 	o.only(j.Pack(ctx))
-	for _, l := range o.kit.Log.Lines[lines:] {
+	for _, l := range o.Kit.Log.Lines[lines:] {
 		if l.Event == "agreed" {
 			t.Error("the same agreement is recorded again")
 		}
 	}
-	locked, err := kit.Open(o.kit.Dir)
+	locked, err := kit.Open(o.Kit.Dir)
 	if err != nil {
 		t.Fatal(err)
 	}
-	j = o.job(o.now)
-	if j.Kit = locked; j.lookerFor(locked.Cards[0], false).Commands {
+	if New(o.Run(locked, o.New)).For(locked.Cards[0]).Commands {
 		t.Error("a kit that nobody has opened is believed")
 	}
 }

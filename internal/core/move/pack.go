@@ -2,299 +2,189 @@ package move
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
-	"io"
-	"net/url"
-	"path/filepath"
 	"slices"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/item/exports"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
-	"movekit/internal/core/machine"
-	"movekit/internal/core/seal"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
-	"movekit/internal/core/tree"
-)
-
-// Endings of sealed streams.
-const (
-	treeEnding    = ".tar.zst.age"
-	sqliteEnding  = ".sqlite.zst.age"
-	listEnding    = ".list.zst.age"
-	licenceEnding = ".licence.zst.age"
 )
 
 // Pack seals every item of the chosen apps. What was sealed before, reads
 // back whole and has not changed since is kept.
-func (j *Job) Pack(ctx context.Context) ([]*Outcome, error) {
-	if err := j.Kit.MendChecksums(); err != nil {
+func (m *Move) Pack(ctx context.Context) ([]*run.Outcome, error) {
+	if err := m.Kit.MendChecksums(); err != nil {
 		return nil, err
 	}
-	defer j.dropTemp()
-	return j.each(ctx, j.packApp)
+	return m.Each(ctx, m.packApp)
 }
 
-func (j *Job) packApp(ctx context.Context, c *card.Card, o *Outcome) error {
-	if err := j.makeExports(ctx, c); err != nil {
+func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error {
+	if err := exports.Make(ctx, m.For(c), c); err != nil {
 		return err
 	}
-	a, err := j.look(ctx, c)
+	a, err := m.look(ctx, c)
 	if err != nil {
 		return err
 	}
+	defer survey.Close(a.Places)
 	f := a.Facts
-	kept := map[steps.Key]bool{}
+	kept := m.kept(ctx, a)
 	for i, p := range a.Places {
-		if p.Found && j.keep(ctx, p, a.Items[i].Stamp) {
-			kept[p.Key] = true
+		if kept[p.Key] {
 			f.Need -= a.Items[i].Bytes
 		}
 	}
-	j.together = attached(a.Places)
-	for i, p := range a.Places {
-		// One moment for all: when one has changed, none is kept.
-		if kept[p.Key] && slices.ContainsFunc(j.together[p.Key], func(o survey.Place) bool { return !kept[o.Key] }) {
-			delete(kept, p.Key)
-			f.Need += a.Items[i].Bytes
-		}
-	}
-	if err := j.check(steps.Pack, c, f, o); err != nil || len(o.Blocks) > 0 {
+	if on, err := m.Check(steps.Pack, c, f, o); err != nil || !on {
 		return err
 	}
 	packed := steps.Packed{Version: a.Version, Edition: a.Edition, Absent: f.Missing}
 	for i, p := range a.Places {
-		if p.Item.Kind.Stays() {
-			o.Items = append(o.Items, ItemOutcome{Item: p.Item.Name, Did: "stays", To: p.Path})
-			packed.Stays = append(packed.Stays, steps.Stay{Item: p.Item.Name, Kind: p.Item.Kind, Address: p.Path})
-			continue
-		}
-		if !p.Found {
-			continue
-		}
-		io := ItemOutcome{Item: p.Item.Name, User: p.Key.User, Did: "kept"}
-		if !kept[p.Key] {
-			if err := j.sealItem(ctx, p, a.Items[i]); err != nil {
+		switch is := &a.Items[i]; {
+		case is.Stays:
+			o.Items = append(o.Items, outcome(p.One, "stays"))
+			packed.Stays = append(packed.Stays, steps.Stay{Item: p.Card.Name, Kind: p.Card.Kind, Address: is.Path})
+		case p.Found:
+			out, err := m.packItem(ctx, p, is, kept[p.Key])
+			if err != nil {
 				return fault.Wrap(fault.CannotPlace, err, "%s of %s is not sealed", p.Label(), c.Title)
 			}
-			io.Did = "sealed"
+			o.Items = append(o.Items, out)
+			packed.Items = append(packed.Items, p.Key)
+			packed.Where = append(packed.Where, is.Where)
 		}
-		s := j.State().Items[p.Key].Sealed
-		io.Files, io.Bytes, io.Left = s.Files, s.Bytes, s.Left
-		for _, part := range slices.Concat(s.Parts, s.Schema) {
-			io.Size += part.Size
-		}
-		o.Items = append(o.Items, io)
-		packed.Items = append(packed.Items, p.Key)
-		packed.Where = append(packed.Where, machine.Spoken(j.Computer, p.Path))
 	}
-	for i, l := range c.Licences {
-		if err := j.complete(ctx, c, l, &a.Licences[i], a.Places); err != nil {
+	m.keepGone(c, &packed, o)
+	for i := range c.Licences {
+		if err := m.packLicence(ctx, c, &c.Licences[i], a, a.Licences[i].Secrets); err != nil {
 			return err
 		}
-		if s := a.Licences[i].Secrets; s.Serial != "" && s.Code != "" || s.Passphrase != "" {
-			if err := j.sealLicence(ctx, c, l, a.Licences[i]); err != nil {
-				return err
+	}
+	return m.Record(journal.EventPacked, steps.Key{App: c.Name}, packed)
+}
+
+// keepGone keeps the items in the pack that an earlier one has sealed, and that are
+// not here any more: what is sealed of them is all there is.
+func (m *Move) keepGone(c *card.Card, packed *steps.Packed, o *run.Outcome) {
+	before := m.State.Packed[c.Name]
+	if before == nil {
+		return
+	}
+	for i, key := range before.Items {
+		it := m.State.Items[key]
+		if slices.Contains(packed.Items, key) || it == nil {
+			continue
+		}
+		where := ""
+		if i < len(before.Where) {
+			where = before.Where[i]
+		}
+		packed.Items, packed.Where = append(packed.Items, key), append(packed.Where, where)
+		o.Items = append(o.Items, run.ItemOutcome{Item: key.Item, User: key.User, Did: "gone", Files: it.Sealed.Files, Bytes: it.Sealed.Bytes})
+	}
+}
+
+// look surveys one app for its packing. Content is sampled for its sealed size
+// only where it would not fit as it is.
+func (m *Move) look(ctx context.Context, c *card.Card) (*survey.App, error) {
+	a, err := m.looker(c, false).App(ctx, c, m.Facts(c))
+	if err == nil && a.Facts.Need > 0 && uint64(a.Facts.Need) > a.Facts.Free {
+		survey.Close(a.Places)
+		return m.looker(c, true).App(ctx, c, m.Facts(c))
+	}
+	return a, err
+}
+
+// kept are the items that are sealed already, are whole, and have not changed
+// since. Of those that are sealed as of one moment, all are kept or none.
+func (m *Move) kept(ctx context.Context, a *survey.App) map[steps.Key]bool {
+	kept := map[steps.Key]bool{}
+	for i, p := range a.Places {
+		it := m.State.Items[p.Key]
+		kept[p.Key] = p.Found && it != nil && it.Sealed.Stamp == a.Items[i].Stamp && len(m.Kit.Unwhole(ctx, p.Key.App, it.Sealed)) == 0
+	}
+	group(a.Places)
+	for _, p := range a.Places {
+		if p.Group != nil && slices.ContainsFunc(p.Group.Members, func(o *item.One) bool { return !kept[o.Key] }) {
+			for _, o := range p.Group.Members {
+				kept[o.Key] = false
 			}
 		}
 	}
-	return j.Kit.Record(j.line(steps.EventPacked, steps.Key{App: c.Name}), packed)
+	return kept
 }
 
-// attached returns, for each SQLite database that an app uses together with
-// others, all of them.
-func attached(places []survey.Place) map[steps.Key][]survey.Place {
-	groups := map[steps.Key][]survey.Place{}
+// group tells the items that an app attaches to others which those are.
+func group(places []survey.Place) {
 	root := func(p survey.Place) steps.Key {
 		key := p.Key
-		if p.Item.Attached != "" {
-			key.Item = p.Item.Attached
+		if p.Card.Attached != "" {
+			key.Item = p.Card.Attached
 		}
 		return key
 	}
+	groups := map[steps.Key]*item.Group{}
 	for _, p := range places {
-		if p.Found && p.Item.Kind == card.SQLite {
-			groups[root(p)] = append(groups[root(p)], p)
+		if p.Found && p.Card.Attached != "" {
+			groups[root(p)] = &item.Group{}
 		}
 	}
-	out := map[steps.Key][]survey.Place{}
-	for _, group := range groups {
-		for _, p := range group {
-			if len(group) > 1 {
-				out[p.Key] = group
-			}
+	for _, p := range places {
+		if g := groups[root(p)]; g != nil && p.Found {
+			g.Members, p.Group = append(g.Members, p.One), g
 		}
 	}
-	return out
 }
 
-// keep reports whether an item is sealed already, is whole, and has not
-// changed since.
-func (j *Job) keep(ctx context.Context, p survey.Place, stamp string) bool {
-	it := j.State().Items[p.Key]
-	return it != nil && it.Sealed.Stamp == stamp && len(j.unwhole(ctx, it.Sealed, p.Key.App)) == 0
-}
-
-// unwhole returns the sealed files of an item that do not read back whole.
-func (j *Job) unwhole(ctx context.Context, s kit.Sealed, app string) []string {
-	var out []string
-	for _, p := range s.All() {
-		sum, _, err := seal.Hash(ctx, filepath.Join(j.Kit.AppDir(app), p.Name))
-		if err != nil || sum.String() != p.Hash {
-			out = append(out, p.Name)
-		}
-	}
-	return out
-}
-
-// stream is the name of an item's sealed streams, without ending. A user's
-// name is written so that every file system takes it.
-func stream(key steps.Key) string {
-	if key.User == "" {
-		return key.Item
-	}
-	return key.Item + "@" + url.PathEscape(key.User)
-}
-
-func (j *Job) sealItem(ctx context.Context, p survey.Place, is survey.Item) error {
-	sealed := kit.Sealed{Stream: stream(p.Key), Stamp: is.Stamp}
-	var err error
-	if db := j.database(p.Item.Kind); db != nil {
-		err = db.seal(ctx, p, is, &sealed)
-	} else {
-		err = j.sealTree(ctx, p, is, &sealed)
-	}
-	if err != nil {
-		return err
-	}
-	return j.recordSealed(p.Key, "", sealed)
-}
-
-// recordSealed enters sealed streams into the journal and the checksums.
-func (j *Job) recordSealed(key steps.Key, lic string, sealed kit.Sealed) error {
-	line := j.line(kit.EventSealed, key)
-	line.Licence = lic
-	if err := j.Kit.Record(line, sealed); err != nil {
-		return err
-	}
-	return j.Kit.MendChecksums()
-}
-
-// sealTree seals a folder or file with the list of what is in it.
-func (j *Job) sealTree(ctx context.Context, p survey.Place, is survey.Item, sealed *kit.Sealed) error {
-	progress := j.begin(p.Key, "sealing", is.Bytes)
-	dir := j.Kit.AppDir(p.Key.App)
-	data, err := seal.Create(dir, sealed.Stream+treeEnding, j.sealing(0))
-	if err != nil {
-		return err
-	}
-	list, err := seal.Create(dir, sealed.Stream+listEnding, j.sealing(1))
-	if err != nil {
-		data.Abort()
-		return err
-	}
-	st, err := j.source(p.Item, p.Path).Archive(ctx, data, list, progress)
-	if err != nil {
-		data.Abort()
-		list.Abort()
-		return err
-	}
-	sealed.Files, sealed.Bytes, sealed.Left, sealed.LeftCount = st.Files, st.Bytes, st.Left, st.LeftCount
-	sealed.Stamp, sealed.Tables = st.Stamp(), is.Tables
-	if sealed.Parts, err = data.Close(); err != nil {
-		list.Abort()
-		return err
-	}
-	sealed.List, err = list.Close()
-	return err
-}
-
-func (j *Job) sealStream(ctx context.Context, dir, name string, r io.Reader, progress func(int64)) ([]seal.Part, int64, error) {
-	w, err := seal.Create(dir, name, j.sealing(0))
-	if err != nil {
-		return nil, 0, err
-	}
-	buf := make([]byte, 1<<20)
-	var total int64
-	for {
-		n, rerr := r.Read(buf)
-		if _, err = w.Write(buf[:n]); err == nil {
-			err = ctx.Err()
-		}
-		total += int64(n)
-		progress(int64(n))
-		if err == nil && rerr != nil && rerr != io.EOF {
-			err = fault.Wrap(fault.Unreadable, rerr, "cannot read the snapshot")
-		}
+// packItem seals an item, unless it is kept.
+func (m *Move) packItem(ctx context.Context, p survey.Place, is *item.Look, kept bool) (run.ItemOutcome, error) {
+	out := outcome(p.One, "kept")
+	out.To = ""
+	if !kept {
+		sealed, err := p.Mover.Seal(ctx, is)
 		if err != nil {
-			w.Abort()
-			return nil, 0, err
+			return out, err
 		}
-		if rerr == io.EOF {
-			parts, err := w.Close()
-			return parts, total, err
+		if err := m.RecordSealed(p.Key, *sealed); err != nil {
+			return out, err
 		}
+		out.Did = "sealed"
 	}
+	s := m.State.Items[p.Key].Sealed
+	out.Files, out.Bytes, out.Left = s.Files, s.Bytes, s.Left
+	for _, part := range slices.Concat(s.Parts, s.Schema) {
+		out.Size += part.Size
+	}
+	return out, nil
 }
 
-func (j *Job) sealJSON(dir, name string, v any) ([]seal.Part, error) {
-	data, err := json.Marshal(v)
-	if err != nil {
-		return nil, fault.Wrap(fault.Internal, err, "cannot write %s", name)
+// packLicence keeps a licence's secrets sealed, for the new computer.
+func (m *Move) packLicence(ctx context.Context, c *card.Card, l *card.Licence, a *survey.App, s licence.Secrets) error {
+	var files []string
+	for _, p := range a.Places {
+		if p.Found && slices.Contains(l.Items, p.Card.Name) {
+			files = append(files, p.Path)
+		}
 	}
-	w, err := seal.Create(dir, name, j.sealing(1))
-	if err != nil {
-		return nil, err
-	}
-	if _, err := w.Write(append(data, '\n')); err != nil {
-		w.Abort()
-		return nil, err
-	}
-	return w.Close()
-}
-
-// openJSON reads what sealJSON wrote.
-func (j *Job) openJSON(app string, parts []seal.Part, v any) error {
-	r, err := seal.Open(j.Kit.AppDir(app), parts, j.identity())
-	if err != nil {
+	if err := m.Licences().Complete(ctx, c, l, &s, files); err != nil {
 		return err
 	}
-	defer r.Close()
-	if err := json.NewDecoder(r).Decode(v); err != nil {
-		return fault.Wrap(fault.Damaged, err, "cannot read a sealed file of %s", app)
-	}
-	return nil
-}
-
-// sealLicence keeps a licence's serial and code sealed, for the new computer.
-func (j *Job) sealLicence(ctx context.Context, c *card.Card, l card.Licence, ls survey.Licence) error {
-	lic := j.State().Licences[steps.Key{App: c.Name, Item: l.Name}]
-	if lic != nil && lic.Sealed != nil && len(j.unwhole(ctx, *lic.Sealed, c.Name)) == 0 {
+	if (s.Serial == "" || s.Code == "") && s.Passphrase == "" {
 		return nil
 	}
-	sealed := kit.Sealed{Stream: l.Name}
-	var err error
-	if sealed.Parts, err = j.sealJSON(j.Kit.AppDir(c.Name), l.Name+licenceEnding, ls.Secrets); err != nil {
+	key := steps.Key{App: c.Name, Item: l.Name}
+	if lic := m.State.Licences[key]; lic != nil && lic.Sealed != nil && len(m.Kit.Unwhole(ctx, c.Name, *lic.Sealed)) == 0 {
+		return nil
+	}
+	parts, err := m.SealJSON(c.Name, l.Name+".licence.zst.age", s)
+	if err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "the licence %s of %s is not sealed", l.Name, c.Title)
 	}
-	return j.recordSealed(steps.Key{App: c.Name}, l.Name, sealed)
-}
-
-// list opens the sealed list of an item; the caller closes it.
-func (j *Job) list(it *steps.Item) (*tree.ListReader, io.Closer, error) {
-	r, err := seal.Open(j.Kit.AppDir(it.Key.App), it.Sealed.List, j.identity())
-	if err != nil {
-		return nil, nil, fault.Wrap(fault.Damaged, err, "cannot read the list of %s", it.Key.Item)
-	}
-	return tree.NewListReader(r), r, nil
-}
-
-// itemLabel names an item of the journal for a person.
-func itemLabel(k steps.Key) string {
-	if k.User != "" {
-		return fmt.Sprintf("%s of %s", k.Item, k.User)
-	}
-	return k.Item
+	return m.RecordSealedLicence(key, kit.Sealed{Stream: l.Name, Parts: parts})
 }

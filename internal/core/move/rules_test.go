@@ -13,12 +13,16 @@ import (
 	"testing"
 	"time"
 
+	"movekit/test/lay"
+	tests "movekit/test/office"
+
 	"filippo.io/age"
 
-	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/holder"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
 
@@ -41,16 +45,16 @@ func ruled(t *testing.T, rule string) *office {
 	return o
 }
 
-func yes() *person {
-	p := &person{}
+func yes() *tests.Person {
+	p := &tests.Person{}
 	for range 5 {
-		p.answers = append(p.answers, Reply{Answer: "done"})
+		p.Answers = append(p.Answers, run.Reply{Answer: "done"})
 	}
 	return p
 }
 
 // blocked are the gates that stopped a step.
-func blocked(out *Outcome) (names string) {
+func blocked(out *run.Outcome) (names string) {
 	for _, b := range out.Blocks {
 		names += b.Gate + " "
 	}
@@ -70,10 +74,11 @@ func TestTakeover(t *testing.T) {
 		{"takeover: true", "it burnt", "yes", ""},
 	} {
 		o := ruled(t, c.rule)
-		j := o.job(o.now)
-		j.Person, j.Takeover = yes(), c.reason
+		j := o.job(o.New)
+		p := yes()
+		j.Person, j.Wishes.Takeover = p, c.reason
 		question := ""
-		j.Agree = func(q string) error {
+		p.Asked = func(q string) error {
 			if question = q; c.answer != "yes" {
 				return fault.New(fault.Stopped, "no")
 			}
@@ -84,7 +89,7 @@ func TestTakeover(t *testing.T) {
 			t.Fatal(err)
 		}
 		out := all[0]
-		st := j.State().Licences[steps.Key{App: "app", Item: "seat"}]
+		st := j.State.Licences[steps.Key{App: "app", Item: "seat"}]
 		switch {
 		case c.gate != "":
 			if blocked(out) != c.gate || question != "" {
@@ -98,22 +103,22 @@ func TestTakeover(t *testing.T) {
 			if out.Err != nil || st.Old != licence.Deactivated || st.New != licence.Active || st.Left != 1 || st.Spent != 1 || !out.Licences[0].Disabled {
 				t.Errorf("%+v: %v %+v", c, out.Err, st)
 			}
-			over := j.State().Overrides
+			over := j.State.Overrides
 			if !strings.Contains(question, "1 of the 2 transfers left is spent") || len(over) != 1 || over[0].Because != "it burnt" || over[0].Gate != "old-deactivated" {
 				t.Errorf("asked %q, journalled %+v", question, over)
 			}
 			// Again changes nothing more.
-			if all, err := j.Activate(ctx); err != nil || !strings.HasPrefix(all[0].Licences[0].Did, "already") || j.State().Licences[steps.Key{App: "app", Item: "seat"}].Spent != 1 {
+			if all, err := j.Activate(ctx); err != nil || !strings.HasPrefix(all[0].Licences[0].Did, "already") || j.State.Licences[steps.Key{App: "app", Item: "seat"}].Spent != 1 {
 				t.Errorf("again: %+v %v", all, err)
 			}
 		}
 	}
 	// What frees the old computer needs its data sealed and whole.
 	o := ruled(t, "takeover: true")
-	files, _ := filepath.Glob(filepath.Join(o.dir, "kit/sealed/app/*.tar.zst.age"))
+	files, _ := filepath.Glob(filepath.Join(o.Dir, "kit/sealed/app/*.tar.zst.age"))
 	os.WriteFile(files[0], []byte("damaged"), 0o600)
-	j := o.job(o.now)
-	j.Person, j.Takeover = yes(), "it burnt"
+	j := o.job(o.New)
+	j.Person, j.Wishes.Takeover = yes(), "it burnt"
 	if out, err := j.Activate(ctx); err != nil || blocked(out[0]) != "sealed" {
 		t.Errorf("a damaged kit: %+v %v", out[0].Blocks, err)
 	}
@@ -130,46 +135,46 @@ licences:
   - {name: module, method: guided, lost: {steps: [{do: call the number on the box, ask: what did they say}]}, deactivate: {steps: [{do: in the app}]}, activate: {steps: [{do: take it}]}}
 `, "linux", map[string]string{"old/srv/data": "x", "old/srv/office.pem": "c", "new/srv/.keep": ""})
 	o.pack()
-	run := func(why string, p Person) *Outcome {
-		j := o.job(o.now)
-		j.OldLost, j.Person = why, p
+	lost := func(why string, p run.Person) *run.Outcome {
+		j := o.job(o.New)
+		j.Wishes.Lost, j.Person = why, p
 		all, err := j.Deactivate(ctx)
 		if err != nil {
 			t.Fatal(err)
 		}
 		return all[0]
 	}
-	if out := run("", yes()); blocked(out) != "old-computer" {
+	if out := lost("", yes()); blocked(out) != "old-computer" {
 		t.Errorf("not lost: %+v %v", out.Blocks, out.Err)
 	}
-	if out := run("stolen", nil); fault.KindOf(out.Err) != fault.Waits {
+	if out := lost("stolen", run.Nobody{}); fault.KindOf(out.Err) != fault.Waits {
 		t.Errorf("nobody there: %v", out.Err)
 	}
 	// What was begun in the app counts for nothing when it is gone.
-	o.change(o.old, &person{answers: []Reply{{}}}, time.Now(), (*Job).Deactivate)
-	p := &person{answers: []Reply{{Answer: "x"}, {Answer: "freed on their side"}, {Answer: "x"}, {Answer: "N. Berth"}, {Answer: "freed"}}}
-	out := run("stolen", p)
-	shown := strings.Join(p.shown, "\n")
+	o.change(o.Old, &tests.Person{Answers: []run.Reply{{}}}, time.Now(), (*Move).Deactivate)
+	p := &tests.Person{Answers: []run.Reply{{Answer: "x"}, {Answer: "freed on their side"}, {Answer: "x"}, {Answer: "N. Berth"}, {Answer: "freed"}}}
+	out := lost("stolen", p)
+	shown := strings.Join(p.Shown, "\n")
 	if out.Err != nil || len(out.Licences) != 4 || strings.Contains(shown, "in the app") || !strings.Contains(shown, "why it cannot be freed on OLD (stolen), and have them free it") || !strings.Contains(shown, "ask for a reset") || !strings.Contains(shown, "Should its disk ever be used again") || !strings.Contains(shown, "call the number") {
 		t.Fatalf("%v %+v\n%s", out.Err, out.Licences, shown)
 	}
-	j := o.job(o.now)
-	for _, s := range j.State().Licences {
+	j := o.job(o.New)
+	for _, s := range j.State.Licences {
 		if s.Old != licence.Deactivated {
 			t.Errorf("%s is %s", s.Name, s.Old)
 		}
 	}
-	if over := j.State().Overrides; len(over) == 0 || over[0].Because != "stolen" || over[0].Gate != "old-computer" {
+	if over := j.State.Overrides; len(over) == 0 || over[0].Because != "stolen" || over[0].Gate != "old-computer" {
 		t.Errorf("%+v", over)
 	}
 	if out := o.unpack(); len(out.Blocks) > 0 {
 		t.Errorf("the file licence is still held: %+v", out.Blocks)
 	}
-	if out := o.change(o.now, yes(), time.Now(), (*Job).Activate); out.Err != nil || len(out.Blocks) > 0 || len(out.Licences) != 4 {
+	if out := o.change(o.New, yes(), time.Now(), (*Move).Activate); out.Err != nil || len(out.Blocks) > 0 || len(out.Licences) != 4 {
 		t.Errorf("%v %+v %+v", out.Err, out.Blocks, out.Licences)
 	}
-	letters, err := j.Letters(ctx, false)
-	if err != nil || len(letters) != 4 || letters[0].Lost != "stolen" || letters[0].Please != PleaseCorrect || letters[0].NewID != machine.ID(o.now) {
+	letters, err := o.job(o.New).Licences().Letters(ctx, false)
+	if err != nil || len(letters) != 4 || letters[0].Lost != "stolen" || letters[0].Please != holder.PleaseCorrect || letters[0].NewID != machine.ID(o.New) {
 		t.Errorf("%+v %v", letters, err)
 	}
 }
@@ -183,12 +188,12 @@ licences:
   - {name: signing, method: file, items: [cert]}
 `, "linux", map[string]string{"old/srv/data": "x", "old/srv/office.pem": "c"})
 	o.pack()
-	p := &person{answers: []Reply{{Answer: "done"}, {Answer: "freed, ticket 7"}}}
-	j := o.job(o.old)
-	j.OldLost, j.Person = "it was uninstalled", p
+	p := &tests.Person{Answers: []run.Reply{{Answer: "done"}, {Answer: "freed, ticket 7"}}}
+	j := o.job(o.Old)
+	j.Wishes.Lost, j.Person = "it was uninstalled", p
 	out, err := j.Deactivate(ctx)
-	if err != nil || out[0].Err != nil || len(p.shown) != 2 || out[0].Licences[0].Old != licence.Deactivated || !strings.Contains(out[0].Licences[1].Aside, "office.pem.set-aside") {
-		t.Errorf("%v %+v %q", err, out[0], p.shown)
+	if err != nil || out[0].Err != nil || len(p.Shown) != 2 || out[0].Licences[0].Old != licence.Deactivated || !strings.Contains(out[0].Licences[1].Aside, "office.pem.set-aside") {
+		t.Errorf("%v %+v %q", err, out[0], p.Shown)
 	}
 }
 
@@ -213,23 +218,23 @@ func TestRulesOfTheCard(t *testing.T) {
 		{"another version", "covers: '9'", 0, "covered", ""},
 	} {
 		o := ruled(t, c.rule)
-		if out := o.change(o.old, yes(), now, (*Job).Deactivate); out.Err != nil || len(out.Blocks) > 0 {
+		if out := o.change(o.Old, yes(), now, (*Move).Deactivate); out.Err != nil || len(out.Blocks) > 0 {
 			t.Errorf("%s: %v %+v", c.name, out.Err, out.Blocks)
 			continue
 		}
-		out := o.change(o.now, yes(), now.Add(c.after), (*Job).Activate)
+		out := o.change(o.New, yes(), now.Add(c.after), (*Move).Activate)
 		if blocked(out) != c.gate || out.Err != nil || c.gate == "" && out.Licences[0].New != c.state {
 			t.Errorf("%s: stopped by %q, %v %+v", c.name, blocked(out), out.Err, out.Licences)
 		}
 	}
 	// A date that is over already: it stays where it is.
 	o := ruled(t, "back-by: "+day(-2))
-	if out := o.change(o.old, yes(), now, (*Job).Deactivate); blocked(out) != "back-in-time" {
+	if out := o.change(o.Old, yes(), now, (*Move).Deactivate); blocked(out) != "back-in-time" {
 		t.Errorf("over already: %+v", out.Blocks)
 	}
 	// What has run out on the old computer can still be freed there.
 	o = ruled(t, "expires: "+day(-1))
-	if s, err := o.job(o.old).LicenceStatuses(ctx); err != nil || s[0].Old != licence.Expired || s[0].Next != steps.Deactivate || s[0].Expires == nil {
+	if s, err := o.job(o.Old).Licences().Statuses(ctx); err != nil || s[0].Old != licence.Expired || s[0].Next != steps.Deactivate || s[0].Expires == nil {
 		t.Errorf("%+v %v", s, err)
 	}
 }
@@ -238,19 +243,19 @@ func TestRulesOfTheCard(t *testing.T) {
 // allows two.
 func TestSeatsOnBoth(t *testing.T) {
 	o := ruled(t, "seats: 2")
-	if out := o.change(o.now, yes(), time.Now(), (*Job).Activate); blocked(out) != "old-deactivated" {
+	if out := o.change(o.New, yes(), time.Now(), (*Move).Activate); blocked(out) != "old-deactivated" {
 		t.Errorf("nobody wants it on both: %+v %v", out.Blocks, out.Err)
 	}
-	second := func(j *Job, ctx context.Context) ([]*Outcome, error) {
-		j.Second = "both work until Friday"
+	second := func(j *Move, ctx context.Context) ([]*run.Outcome, error) {
+		j.Wishes.Second = "both work until Friday"
 		return j.Activate(ctx)
 	}
 	one := ruled(t, "seats: 1")
-	if out := one.change(one.now, yes(), time.Now(), second); blocked(out) != "old-deactivated" || !strings.Contains(out.Blocks[0].Why, "1 of 1 are taken") {
+	if out := one.change(one.New, yes(), time.Now(), second); blocked(out) != "old-deactivated" || !strings.Contains(out.Blocks[0].Why, "1 of 1 are taken") {
 		t.Errorf("one seat: %+v %v", out.Blocks, out.Err)
 	}
-	out := o.change(o.now, yes(), time.Now(), second)
-	if over := o.job(o.now).State().Overrides; len(over) != 1 || over[0].Because != "both work until Friday" || over[0].Second != "seat" {
+	out := o.change(o.New, yes(), time.Now(), second)
+	if over := o.job(o.New).State.Overrides; len(over) != 1 || over[0].Because != "both work until Friday" || over[0].Second != "seat" {
 		t.Errorf("%+v", over)
 	}
 	if out.Err == nil && (out.Licences[0].Spent != 0 || out.Licences[0].Transfers != 2) {
@@ -263,7 +268,7 @@ func TestSeatsOnBoth(t *testing.T) {
 	if v := o.verify(); !v.Equal() || v.Licences[0].Old != licence.Active {
 		t.Errorf("%+v", v.Licences)
 	}
-	if s, err := o.job(o.now).LicenceStatuses(ctx); err != nil || s[0].Next != "" {
+	if s, err := o.job(o.New).Licences().Statuses(ctx); err != nil || s[0].Next != "" {
 		t.Errorf("%+v %v", s, err)
 	}
 }
@@ -271,9 +276,9 @@ func TestSeatsOnBoth(t *testing.T) {
 // TestTrial verifies the data on the new computer before the licence is moved.
 func TestTrial(t *testing.T) {
 	o := ruled(t, "trial: 336h")
-	status := func(want steps.Step) LicenceStatus {
+	status := func(want steps.Step) holder.Status {
 		t.Helper()
-		s, err := o.job(o.now).LicenceStatuses(ctx)
+		s, err := o.job(o.New).Licences().Statuses(ctx)
 		if err != nil || s[0].Next != want {
 			t.Errorf("next is %q, not %q (%v)", s[0].Next, want, err)
 		}
@@ -285,15 +290,15 @@ func TestTrial(t *testing.T) {
 		t.Errorf("%+v", s)
 	}
 	v := o.verify()
-	j := o.job(o.now)
-	if !v.Equal() || v.Licences[0].Good || v.Licences[0].Trial == nil || j.State().Proven("app", 1) || j.State().Progress("app", steps.Verify, 1) != steps.Partly {
+	j := o.job(o.New)
+	if !v.Equal() || v.Licences[0].Good || v.Licences[0].Trial == nil || j.State.Proven("app", 1) || j.State.Progress("app", steps.Verify, 1) != steps.Partly {
 		t.Errorf("%+v", v.Licences)
 	}
 	status(steps.Deactivate)
-	o.change(o.old, yes(), time.Now(), (*Job).Deactivate)
+	o.change(o.Old, yes(), time.Now(), (*Move).Deactivate)
 	status(steps.Activate)
-	o.change(o.now, yes(), time.Now(), (*Job).Activate)
-	if v := o.verify(); !v.Equal() || !v.Licences[0].Good || !o.job(o.now).State().Proven("app", 1) {
+	o.change(o.New, yes(), time.Now(), (*Move).Activate)
+	if v := o.verify(); !v.Equal() || !v.Licences[0].Good || !o.job(o.New).State.Proven("app", 1) {
 		t.Errorf("%+v", v.Licences)
 	}
 	// A trial that is over is a licence that is missing.
@@ -308,7 +313,7 @@ func TestTrial(t *testing.T) {
 func TestClockBehind(t *testing.T) {
 	o := ruled(t, "wait: 24h")
 	for by, gate := range map[time.Duration]string{-30 * time.Minute: "", -49 * time.Hour: "clock-right", -3 * 365 * 24 * time.Hour: "clock-right"} {
-		if out := o.change(o.old, nil, time.Now().Add(by), (*Job).Deactivate); blocked(out) != gate {
+		if out := o.change(o.Old, nil, time.Now().Add(by), (*Move).Deactivate); blocked(out) != gate {
 			t.Errorf("behind by %s: %+v", by, out.Blocks)
 		}
 	}
@@ -317,16 +322,16 @@ func TestClockBehind(t *testing.T) {
 // TestTwoCopies has two technicians work with copies of one kit.
 func TestTwoCopies(t *testing.T) {
 	o := ruled(t, "wait: 1h")
-	if err := os.CopyFS(filepath.Join(o.dir, "copy"), os.DirFS(filepath.Join(o.dir, "kit"))); err != nil {
+	if err := os.CopyFS(filepath.Join(o.Dir, "copy"), os.DirFS(filepath.Join(o.Dir, "kit"))); err != nil {
 		t.Fatal(err)
 	}
-	if out := o.change(o.old, yes(), time.Now(), (*Job).Deactivate); out.Err != nil {
+	if out := o.change(o.Old, yes(), time.Now(), (*Move).Deactivate); out.Err != nil {
 		t.Fatal(out.Err)
 	}
-	copied := o.reopen("copy")
+	copied := o.Reopen("copy")
 	defer copied.Close()
-	j := o.job(o.old)
-	j.Kit, j.Person = copied, yes()
+	j := New(o.Run(copied, o.Old))
+	j.Person = yes()
 	for range 2 { // being stopped does not make it the newest
 		out, err := j.Deactivate(ctx)
 		if err != nil || blocked(out[0]) != "newest-copy" || !strings.Contains(out[0].Blocks[0].Why, "another copy of this kit was worked on here") {
@@ -338,7 +343,7 @@ func TestTwoCopies(t *testing.T) {
 	if out, err := j.Deactivate(ctx); err != nil || out[0].Err != nil || len(out[0].Blocks) > 0 {
 		t.Errorf("with a reason: %+v %v", out[0], err)
 	}
-	if out := o.change(o.old, yes(), time.Now(), (*Job).Deactivate); blocked(out) != "newest-copy" || !strings.Contains(out.Blocks[0].Why, "line") {
+	if out := o.change(o.Old, yes(), time.Now(), (*Move).Deactivate); blocked(out) != "newest-copy" || !strings.Contains(out.Blocks[0].Why, "line") {
 		t.Errorf("the other one: %+v", out.Blocks)
 	}
 }
@@ -349,8 +354,8 @@ func TestTypedSerial(t *testing.T) {
 licences:
   - {name: registration, method: key, typed: the label of the box, form: '[0-9-]+', check: luhn, code: {file: /srv/reg.ini, key: reg/name}}
 `, "linux", map[string]string{"old/srv/data": "x", "old/srv/reg.ini": "[reg]\nname=Harbour office\n"})
-	pack := func(p Person) *Outcome {
-		j := o.job(o.old)
+	pack := func(p run.Person) *run.Outcome {
+		j := o.job(o.Old)
 		if p != nil {
 			j.Person = p
 		}
@@ -363,23 +368,23 @@ licences:
 	if out := pack(nil); fault.KindOf(out.Err) != fault.Waits {
 		t.Errorf("nobody there: %v", out.Err)
 	}
-	wrong := &person{answers: []Reply{{Answer: "4992-7398-715"}, {}, {Answer: "what?"}}}
-	if out := pack(wrong); fault.KindOf(out.Err) != fault.Waits || len(wrong.shown) != 3 || strings.Contains(out.Err.Error(), "4992") {
-		t.Errorf("mistyped: %v %q", out.Err, wrong.shown)
+	wrong := &tests.Person{Answers: []run.Reply{{Answer: "4992-7398-715"}, {}, {Answer: "what?"}}}
+	if out := pack(wrong); fault.KindOf(out.Err) != fault.Waits || len(wrong.Shown) != 3 || strings.Contains(out.Err.Error(), "4992") {
+		t.Errorf("mistyped: %v %q", out.Err, wrong.Shown)
 	}
-	right := &person{answers: []Reply{{Answer: "4992-7398-715"}, {Answer: "4992-7398-716"}}}
-	if out := pack(right); out.Err != nil || len(right.shown) != 2 || !strings.Contains(right.shown[0], "the label of the box") {
-		t.Errorf("then right: %v %q", out.Err, right.shown)
+	right := &tests.Person{Answers: []run.Reply{{Answer: "4992-7398-715"}, {Answer: "4992-7398-716"}}}
+	if out := pack(right); out.Err != nil || len(right.Shown) != 2 || !strings.Contains(right.Shown[0], "the label of the box") {
+		t.Errorf("then right: %v %q", out.Err, right.Shown)
 	}
 	if out := pack(nil); out.Err != nil {
 		t.Errorf("packed again: %v", out.Err)
 	}
-	h, err := o.job(o.now).hold(o.kit.Cards[0], o.kit.Cards[0].Licences[0], "")
-	if err != nil || h.secrets.Serial != "4992-7398-716" || h.secrets.Code != "Harbour office" {
+	h, err := o.job(o.New).Licences().Open(o.Kit.Cards[0], &o.Kit.Cards[0].Licences[0], "")
+	if err != nil || h.Secrets.Serial != "4992-7398-716" || h.Secrets.Code != "Harbour office" {
 		t.Errorf("%v %v", h, err)
 	}
 	// One that the app has, and does not agree with its check characters.
-	lay(t, o.dir, map[string]string{"old/srv/reg.ini": "[reg]\nname=x\nkey=4992-7398-715\n"})
+	lay.Out(t, o.Dir, map[string]string{"old/srv/reg.ini": "[reg]\nname=x\nkey=4992-7398-715\n"})
 	o = newOffice(t, `items: [{name: data, kind: file, path: /srv/data}]
 licences: [{name: registration, method: key, check: luhn, serial: {file: /srv/reg.ini, key: reg/key}, code: {file: /srv/reg.ini, key: reg/name}}]
 `, "linux", map[string]string{"old/srv/data": "x", "old/srv/reg.ini": "[reg]\nname=x\nkey=4992-7398-715\n"})
@@ -391,28 +396,28 @@ licences: [{name: registration, method: key, check: luhn, serial: {file: /srv/re
 // TestBoundFile has a licence file issued again for the new computer.
 func TestBoundFile(t *testing.T) {
 	now := time.Now()
-	cert, key := signed(t, now.AddDate(1, 0, 0))
-	again, againKey := signed(t, now.AddDate(2, 0, 0))
-	_, locked := encrypted(t, cert, key, "tide-table")
+	cert, key := tests.Signed(t, now.AddDate(1, 0, 0))
+	again, againKey := tests.Signed(t, now.AddDate(2, 0, 0))
+	_, locked := tests.Encrypted(t, cert, key, "tide-table")
 	o := newOffice(t, strings.Replace(fileCard, "method: file,", "method: file, bound: true,", 1), "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": locked, "new/srv/x": ""})
-	j := o.job(o.old)
-	j.Person = &person{answers: []Reply{{Answer: "wrong"}, {Answer: "tide-table"}}}
+	j := o.job(o.Old)
+	j.Person = &tests.Person{Answers: []run.Reply{{Answer: "wrong"}, {Answer: "tide-table"}}}
 	o.only(j.Pack(ctx))
-	o.change(o.old, nil, now, (*Job).Deactivate)
+	o.change(o.Old, nil, now, (*Move).Deactivate)
 	o.unpack()
-	out := o.change(o.now, nil, now, (*Job).Activate)
-	if fault.KindOf(out.Err) != fault.Waits || !strings.Contains(out.Err.Error(), "holds for OLD only") {
+	out := o.change(o.New, nil, now, (*Move).Activate)
+	if fault.KindOf(out.Err) != fault.Issue || !strings.Contains(out.Err.Error(), "holds for OLD only") {
 		t.Fatalf("the old one's file: %v", out.Err)
 	}
-	if l, err := o.job(o.now).Letters(ctx, true); err != nil || l[0].Please != PleaseIssue {
+	if l, err := o.job(o.New).Licences().Letters(ctx, true); err != nil || l[0].Please != holder.PleaseIssue {
 		t.Errorf("%+v %v", l, err)
 	}
-	lay(t, o.dir, map[string]string{"new/srv/office.pem": again})
-	if out := o.change(o.now, nil, now, (*Job).Activate); fault.KindOf(out.Err) != fault.DeskRefused {
+	lay.Out(t, o.Dir, map[string]string{"new/srv/office.pem": again})
+	if out := o.change(o.New, nil, now, (*Move).Activate); fault.KindOf(out.Err) != fault.DeskRefused {
 		t.Errorf("a new certificate with the old key: %v", out.Err)
 	}
-	lay(t, o.dir, map[string]string{"new/srv/office.key": againKey})
-	if out := o.change(o.now, nil, now, (*Job).Activate); out.Err != nil || out.Licences[0].New != licence.Active {
+	lay.Out(t, o.Dir, map[string]string{"new/srv/office.key": againKey})
+	if out := o.change(o.New, nil, now, (*Move).Activate); out.Err != nil || out.Licences[0].New != licence.Active {
 		t.Errorf("issued again: %v %+v", out.Err, out.Licences)
 	}
 	if v := o.verify(); !v.Equal() || v.Items[0].Rows[0].New != "issued again" {
@@ -422,15 +427,15 @@ func TestBoundFile(t *testing.T) {
 
 // TestKeep makes a safety copy that the standard tools open.
 func TestKeep(t *testing.T) {
-	cert, key := signed(t, time.Now().AddDate(1, 0, 0))
+	cert, key := tests.Signed(t, time.Now().AddDate(1, 0, 0))
 	o := newOffice(t, strings.Replace(fileCard, "[{name: signing, method: file, items: [certificate, key]}]", "\n  - {name: signing, method: file, items: [certificate, key]}", 1)+"  - {name: registration, method: key, serial: {file: /srv/reg.ini, key: reg/key}, code: {file: /srv/reg.ini, key: reg/name}}\n", "linux",
 		map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key, "old/srv/reg.ini": "[reg]\nkey=HB3-SECRET-4471\nname=Harbour office\n"})
 	const pass = "buoy-lamp-crane-winch"
-	if _, _, err := o.job(o.old).Keep(ctx, pass); fault.KindOf(err) != fault.Missing {
+	if _, _, err := o.job(o.Old).Licences().Keep(ctx, pass); fault.KindOf(err) != fault.Missing {
 		t.Errorf("nothing packed: %v", err)
 	}
 	o.pack()
-	data, kept, err := o.job(o.old).Keep(ctx, pass)
+	data, kept, err := o.job(o.Old).Licences().Keep(ctx, pass)
 	if err != nil || len(kept) != 2 {
 		t.Fatalf("%+v %v", kept, err)
 	}
@@ -459,62 +464,5 @@ func TestKeep(t *testing.T) {
 	}
 	if bytes.Contains(data, []byte("SECRET")) {
 		t.Error("it is not sealed")
-	}
-}
-
-// TestCommandLimits has a maker's command hang, ask, and say that the licence
-// has run out.
-func TestCommandLimits(t *testing.T) {
-	o := newOffice(t, "items: [{name: data, kind: file, path: /srv/data}]\n", "linux", nil)
-	j := o.job(live{o.old})
-	j.Commands = true
-	show := func(script string) (*licence.Answer, error) {
-		b := byHand{Job: j, app: o.kit.Cards[0], key: steps.Key{App: "app", Item: "lic"}, card: card.Licence{Name: "lic", Method: card.MethodCommand,
-			Show: &card.Show{Run: []string{"/bin/sh", "-c", script}, Active: "active", Over: "expired", Limit: "200ms"}}}
-		return b.Ask(ctx, licence.Status, licence.Request{Serial: "app/lic", Computer: machine.ID(o.old)}, "")
-	}
-	change := func(c *card.Change) error {
-		b := byHand{Job: j, app: o.kit.Cards[0], key: steps.Key{App: "app", Item: "lic"}, card: card.Licence{Name: "lic", Method: card.MethodCommand, Deactivate: c,
-			Show: &card.Show{Run: []string{"/bin/sh", "-c", "echo idle"}, Active: "active"}}}
-		_, err := b.Ask(ctx, licence.Deactivate, licence.Request{Serial: "app/lic", Computer: machine.ID(o.old)}, "")
-		return err
-	}
-	three := []string{"/bin/sh", "-c", "echo E17 sk-SECRET; exit 3"}
-	if err := change(&card.Change{Run: three}); fault.KindOf(err) != fault.DeskRefused || !strings.Contains(err.Error(), "it ended with 3") {
-		t.Errorf("exit code 3: %v", err)
-	}
-	if err := change(&card.Change{Run: three, Codes: []int{0, 3}}); err != nil {
-		t.Errorf("exit code 3, which means done: %v", err)
-	}
-	if err := change(&card.Change{Run: three, Codes: []int{3}, Fails: []card.Fail{{Match: "E1[0-9]", Means: "close the app first"}}}); fault.KindOf(err) != fault.DeskRefused || !strings.HasSuffix(err.Error(), "close the app first") || strings.Contains(err.Error(), "SECRET") {
-		t.Errorf("an error that the card knows: %v", err)
-	}
-	// At a terminal its commands are shown and agreed to, once.
-	j.Commands = false
-	asked := 0
-	for _, answer := range []error{fault.New(fault.Stopped, "no"), nil, nil} {
-		j.Asks = func(question string) error {
-			asked++
-			if !strings.Contains(question, "have these commands run on OLD") && !strings.Contains(question, "has these commands run on OLD") {
-				t.Errorf("asked %q", question)
-			}
-			return answer
-		}
-		if _, err := show("echo active"); (err != nil) != (answer != nil) {
-			t.Errorf("the answer %v: %v", answer, err)
-		}
-	}
-	if asked != 2 {
-		t.Errorf("asked %d times", asked)
-	}
-	begin := time.Now()
-	if _, err := show("sleep 20"); fault.KindOf(err) != fault.DeskDown || !strings.Contains(err.Error(), "200ms") || time.Since(begin) > 10*time.Second {
-		t.Errorf("it hangs: %v after %s", err, time.Since(begin))
-	}
-	if a, err := show(`read answer || echo active; echo "$answer"`); err != nil || a.State != licence.Active {
-		t.Errorf("it asks: %+v %v", a, err)
-	}
-	if a, err := show("echo active, but expired"); err != nil || a.State != licence.Expired {
-		t.Errorf("it has run out: %+v %v", a, err)
 	}
 }

@@ -5,182 +5,197 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
-	"movekit/internal/core/kit"
-	"movekit/internal/core/licence"
+	"movekit/internal/core/item"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/served"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
 
 // Unpack puts every sealed item of the chosen apps in its place. The kit is
 // inspected first. What is the same already is left alone.
-func (j *Job) Unpack(ctx context.Context) ([]*Outcome, error) {
-	damage, err := j.inspect(ctx)
+func (m *Move) Unpack(ctx context.Context) ([]*run.Outcome, error) {
+	progress := m.Begin(steps.Key{}, "inspecting the kit", m.Kit.TotalBytes(m.Apps))
+	damage, err := m.Kit.Inspect(ctx, m.Apps, progress)
 	if err != nil {
 		return nil, err
 	}
-	defer j.dropTemp()
-	return j.each(ctx, func(ctx context.Context, c *card.Card, o *Outcome) error {
-		return j.unpackApp(ctx, c, o, damage)
+	var damaged []string
+	for _, d := range damage {
+		damaged = append(damaged, d.File+": "+d.What)
+	}
+	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
+		return m.unpackApp(ctx, c, o, damaged)
 	})
 }
 
-// inspect reads the kit's files, of the chosen apps, and returns what is
-// damaged.
-func (j *Job) inspect(ctx context.Context) ([]string, error) {
-	progress := j.begin(steps.Key{}, "inspecting the kit", j.Kit.TotalBytes(j.Apps))
-	in, err := kit.Inspect(ctx, j.Kit.Dir, j.Apps, progress)
-	if err != nil {
-		return nil, err
-	}
-	var out []string
-	for _, d := range in.Damage {
-		out = append(out, d.File+": "+d.What)
-	}
-	return out, nil
-}
-
-// target is where an item of the kit belongs on this computer.
-type target struct {
-	item   *steps.Item
-	card   *card.Item
-	user   *machine.User
-	server served.Server // of a database of one
-	path   string
-}
-
-// targets returns where the items of an app belong here, and the users who
-// are not here.
-func (j *Job) targets(ctx context.Context, c *card.Card) (out []target, noUser []string, err error) {
-	for _, it := range j.State().AppItems(c.Name) {
-		t, err := j.targetOf(ctx, c, it)
-		if fault.KindOf(err) == fault.NoUser {
-			noUser = append(noUser, j.userHere(it))
-			continue
-		}
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, other := range out {
-			if other.path == t.path {
-				return nil, nil, fault.New(fault.Usage, "%s and %s of %s would both go to %s", itemLabel(other.item.Key), itemLabel(it.Key), c.Title, t.path)
-			}
-		}
-		out = append(out, t)
-	}
-	return out, noUser, nil
-}
-
-// userHere is the name of who takes over an item here: as was told, or as
-// unpack was told, or the same.
-func (j *Job) userHere(it *steps.Item) string {
-	if to := j.Users[it.Key.User]; to != "" {
-		return to
-	}
-	if it.Placed != nil && it.Placed.User != "" {
-		return it.Placed.User
-	}
-	return it.Key.User
-}
-
-// targetOf returns where one item belongs here. A user who is not here gives
-// an error of the kind NoUser.
-func (j *Job) targetOf(ctx context.Context, c *card.Card, it *steps.Item) (t target, err error) {
-	t = target{item: it, card: c.Item(it.Key.Item)}
-	if t.card == nil {
-		return t, fault.New(fault.Damaged, "the card of %s has no item %q", c.Title, it.Key.Item)
-	}
-	if t.card.Kind.Served() {
-		t.server, err = j.lookerFor(c, false).Server(ctx, t.card)
-		t.path = t.server.Address()
-		return t, err
-	}
-	path := t.card.Path.On(string(j.Computer.System()))
-	if path == "" {
-		return t, fault.New(fault.BadCard, "the card of %s does not say where %s belongs on a %s computer", c.Title, it.Key.Item, j.Computer.System())
-	}
-	if it.Key.User != "" {
-		if t.user = machine.FindUser(j.Computer, j.userHere(it)); t.user == nil {
-			return t, fault.New(fault.NoUser, "%s is no user of this computer", j.userHere(it))
-		}
-	}
-	t.path, err = j.Computer.Locate(path, t.user)
-	return t, err
-}
-
-func (j *Job) unpackApp(ctx context.Context, c *card.Card, o *Outcome, damage []string) error {
-	f := j.facts(c)
-	f.KitDamage, f.Consistent = damage, false
-	var targets []target
+func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, damage []string) error {
+	f := m.Facts(c)
+	f.KitDamage, f.StillHeld = damage, m.Licences().StillHeld(c)
+	var targets []item.Target
 	var err error
 	if f.Packed {
-		if targets, f.NoUser, err = j.targets(ctx, c); err != nil {
+		if targets, f.NoUser, err = m.targets(ctx, c); err != nil {
 			return err
 		}
-		f.OldVersion, f.OldEdition = j.State().Packed[c.Name].Version, j.State().Packed[c.Name].Edition
+		defer item.Close(targets)
+		f.OldVersion, f.OldEdition = m.State.Packed[c.Name].Version, m.State.Packed[c.Name].Edition
 	}
 	if c.Version != nil {
 		f.Rule = c.Version.Rule
 	}
-	here, err := j.version(ctx, c)
+	here, err := m.For(c).Version(ctx, c)
 	if err != nil {
 		return err
 	}
 	f.NewVersion, f.NewEdition, f.Withheld = here.Value, here.Edition, here.Withheld
-	if f.Running, err = j.running(ctx, c); err != nil {
+	if f.Running, err = m.running(ctx, c); err != nil {
 		return err
 	}
-	for _, l := range c.Licences {
-		if st := j.State().Licences[steps.Key{App: c.Name, Item: l.Name}]; l.Method == card.MethodFile && (st == nil || st.Old != licence.Deactivated) {
-			f.StillHeld = append(f.StillHeld, l.Name)
-		}
-	}
 	for _, t := range targets {
-		lacks, err := j.lacks(ctx, t)
-		if err != nil {
+		if err := ready(ctx, t, &f); err != nil {
 			return err
 		}
-		f.Lacks = append(f.Lacks, lacks...)
-		if t.card.Kind.Served() {
-			continue // its space is the server's
-		}
-		v, err := machine.VolumeOf(t.path)
-		if err != nil {
-			return err
-		}
-		if t.item.Placed == nil {
-			f.Need += t.item.Sealed.Bytes
-		}
-		f.Free = v.Free
 	}
-	if err := j.check(steps.Unpack, c, f, o); err != nil || len(o.Blocks) > 0 {
+	if on, err := m.Check(steps.Unpack, c, f, o); err != nil || !on {
 		return err
 	}
 	// Every list is checked before anything is written.
 	for _, t := range targets {
-		if err := j.checkList(t); err != nil {
+		if err := t.Mover.Check(); err != nil {
 			return err
 		}
 	}
 	for _, t := range targets {
-		io, err := j.put(ctx, t)
+		out, err := m.put(ctx, t)
 		if err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not in place", itemLabel(t.item.Key), c.Title)
+			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not in place", t.Label(), c.Title)
 		}
-		o.Items = append(o.Items, io)
+		o.Items = append(o.Items, out)
 	}
 	return nil
 }
 
-func (j *Job) checkList(t target) error {
-	if j.database(t.card.Kind) != nil {
-		return nil
-	}
-	list, closer, err := j.list(t.item)
+// ready adds what this computer lacks for an item.
+func ready(ctx context.Context, t item.Target, f *steps.Facts) error {
+	lacks, err := t.Mover.Lacks(ctx)
 	if err != nil {
 		return err
 	}
-	defer closer.Close()
-	return tree.CheckList(list, j.Computer.System() == machine.Windows)
+	f.Lacks = append(f.Lacks, lacks...)
+	_, disk := t.Mover.Where()
+	if disk == "" {
+		return nil // its space is the server's
+	}
+	v, err := machine.VolumeOf(disk)
+	if err != nil {
+		return err
+	}
+	if t.Known.Placed == nil {
+		f.Need += t.Known.Sealed.Bytes
+	}
+	f.Free = v.Free
+	return nil
+}
+
+// put places one item and records it: once before, with where things in the
+// way go, and once after.
+func (m *Move) put(ctx context.Context, t item.Target) (run.ItemOutcome, error) {
+	out := outcome(t.One, "same")
+	there, err := t.Mover.There(ctx)
+	if err != nil {
+		return out, err
+	}
+	at, err := alreadyAt(ctx, t, there)
+	if err != nil {
+		return out, err
+	}
+	if at != "" {
+		out.To = at
+		return out, m.recordSame(t, at)
+	}
+	done, err := m.intend(ctx, t, there)
+	if err != nil {
+		return out, err
+	}
+	if err := m.Record(journal.EventPlacing, t.Key, done); err != nil {
+		return out, err
+	}
+	if err := t.Mover.Put(ctx, &done); err != nil {
+		return out, err
+	}
+	out.Did, out.To, out.Aside, out.Notes = "placed", done.To, done.Aside, done.Notes
+	if there && done.Policy == string(tree.Skip) {
+		out.Did = "skipped"
+	}
+	return out, m.Record(journal.EventPlaced, t.Key, done)
+}
+
+// alreadyAt returns where the item is on this computer already: in its place,
+// or where an earlier run put it beside something. Nowhere gives "".
+func alreadyAt(ctx context.Context, t item.Target, there bool) (string, error) {
+	var tries []string
+	if there {
+		tries = append(tries, t.Path)
+	}
+	for _, was := range []*steps.Placed{t.Known.Placed, t.Known.Placing} {
+		if was != nil && was.Policy == string(tree.KeepBoth) {
+			tries = append(tries, was.To)
+		}
+	}
+	for _, path := range tries {
+		if same, err := t.Mover.At(path).Same(ctx); err != nil || same {
+			return path, err
+		}
+	}
+	return "", nil
+}
+
+// placed begins what is recorded of an item's placing.
+func placed(t item.Target, to string) steps.Placed {
+	done := steps.Placed{To: to}
+	if t.User != nil {
+		done.User = t.User.Name
+	}
+	return done
+}
+
+// recordSame records that an item is in its place, unless that is known.
+func (m *Move) recordSame(t item.Target, at string) error {
+	done := placed(t, at)
+	if was := t.Known.Placing; was != nil && was.To == at {
+		// An interrupted run got this far.
+		done.Policy, done.Aside = was.Policy, was.Aside
+	} else if was := t.Known.Placed; was != nil && was.To == at {
+		return nil
+	} else {
+		done.Same = true
+	}
+	return m.Record(journal.EventPlaced, t.Key, done)
+}
+
+// intend says what will be done about an item and what is in its way.
+func (m *Move) intend(ctx context.Context, t item.Target, there bool) (done steps.Placed, err error) {
+	done = placed(t, t.Path)
+	policy := m.Policy
+	if policy == "" {
+		policy = tree.SetAside
+	}
+	earlier := "" // where an interrupted run has set something aside
+	if was := t.Known.Placing; was != nil && was.To == t.Path {
+		earlier = was.Aside
+	}
+	if !there {
+		done.Aside = earlier
+		return done, nil
+	}
+	done.Policy = string(policy)
+	switch policy {
+	case tree.KeepBoth:
+		done.To = t.Mover.Beside()
+	case tree.SetAside:
+		done.Aside, err = t.Mover.Aside(ctx, earlier)
+	}
+	return done, err
 }

@@ -14,7 +14,6 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
-	"regexp"
 	"runtime/debug"
 	"strconv"
 	"strings"
@@ -57,16 +56,8 @@ func (p Prober) Read(ctx context.Context, s *card.Source, user *machine.User) (F
 	if s == nil {
 		return found, nil
 	}
-	var pattern *regexp.Regexp
-	if s.Pattern != "" {
-		re, err := regexp.Compile(`(?m)` + s.Pattern)
-		if err != nil {
-			return found, fault.Wrap(fault.BadCard, err, "the pattern %q cannot be used", s.Pattern)
-		}
-		pattern = re
-	}
 	for _, way := range []func(context.Context, *card.Source, *machine.User, bool) (string, string, error){p.file, p.exe, p.registry, p.dpkg, p.command} {
-		text, how, err := way(ctx, s, user, pattern != nil)
+		text, how, err := way(ctx, s, user, !s.Pattern.IsZero())
 		if errors.Is(err, errWithheld) {
 			found.Withheld = s.Command
 			continue
@@ -74,12 +65,11 @@ func (p Prober) Read(ctx context.Context, s *card.Source, user *machine.User) (F
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return found, fault.Wrap(fault.Unreadable, err, "cannot read %s", how)
 		}
-		if pattern != nil {
-			m := pattern.FindStringSubmatch(text)
-			if len(m) < 2 {
+		if !s.Pattern.IsZero() {
+			var ok bool
+			if text, ok = s.Pattern.First(text); !ok {
 				continue
 			}
-			text = m[1]
 		}
 		if text = strings.TrimSpace(text); text != "" {
 			return Found{Value: text, How: how}, nil

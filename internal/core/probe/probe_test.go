@@ -11,22 +11,22 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
+	"movekit/test/lay"
 )
 
 func computer(t *testing.T, system string, files map[string]string) machine.Computer {
 	t.Helper()
-	root := t.TempDir()
-	files[machine.IdentityFile] = "name: X\nsystem: " + system + "\nhardware-id: h\n"
-	for name, text := range files {
-		path := filepath.Join(root, name)
-		os.MkdirAll(filepath.Dir(path), 0o755)
-		os.WriteFile(path, []byte(text), 0o644)
-	}
-	c, err := machine.Open(root)
+	c, err := machine.Open(lay.Disk(t, system, files))
 	if err != nil {
 		t.Fatal(err)
 	}
 	return c
+}
+
+// lines reads a pattern as a card writes it.
+func lines(expr string) (p card.LinePattern) {
+	p.UnmarshalYAML([]byte("'" + expr + "'"))
+	return p
 }
 
 func TestSources(t *testing.T) {
@@ -45,7 +45,7 @@ func TestSources(t *testing.T) {
 		want string
 	}{
 		"first line": {file("/a.txt", ""), "3.4.0"}, "not there": {file("/none", ""), ""}, "empty": {file("/empty", ""), ""},
-		"pattern, UTF-16": {&card.Source{File: card.Path{Any: "/u16.txt"}, Pattern: `V: (\S+)`}, "8.2"}, "no match": {&card.Source{File: card.Path{Any: "/a.txt"}, Pattern: `V: (\S+)`}, ""},
+		"pattern, UTF-16": {&card.Source{File: card.Path{Any: "/u16.txt"}, Pattern: lines(`V: (\S+)`)}, "8.2"}, "no match": {&card.Source{File: card.Path{Any: "/a.txt"}, Pattern: lines(`V: (\S+)`)}, ""},
 		"ini": {file("/a.ini", "app info/VERSION"), "6.11b ; not a comment"}, "ini without section": {file("/a.ini", "top"), "1"}, "ini with / in the section": {file("/a.ini", "a/b/x"), "1"}, "ini, nothing": {file("/a.ini", "no/x"), ""},
 		"json": {file("/a.json", "app/version"), "v14"}, "json list": {file("/a.json", "app/parts/0/n"), "7"}, "json large": {file("/a.json", "app/big"), "12345678901234567890"},
 		"json bool": {file("/a.json", "t"), "true"}, "json object": {file("/a.json", "app"), ""}, "json beyond": {file("/a.json", "app/parts/9/n"), ""}, "json past a text": {file("/a.json", "t/x"), ""},
@@ -150,7 +150,7 @@ func TestCommands(t *testing.T) {
 	tool := filepath.Join(dir, "pontoon tool")
 	os.WriteFile(tool, []byte("#!/bin/sh\ncase \"$1\" in\n-v) echo \"Pontoon, version 4.1; $2\" ; exit 3;;\n-long) yes | head -c 300000;;\n-in) cat;;\nesac\n"), 0o755)
 	source := func(args ...string) *card.Source {
-		return &card.Source{Command: append([]string{tool}, args...), Pattern: `version ([\d.]+)`}
+		return &card.Source{Command: append([]string{tool}, args...), Pattern: lines(`version ([\d.]+)`)}
 	}
 	got, err := Prober{Computer: c}.Read(t.Context(), source("-v"), nil)
 	if err != nil || got.Value != "" || len(got.Withheld) != 2 {

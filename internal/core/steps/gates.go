@@ -61,23 +61,14 @@ type Facts struct {
 	OldEdition string
 	NewEdition string
 
-	OldState  licence.State
-	NewState  licence.State
-	Transfers int // left; -1 where it is not known
-	Covers    string
-	CoversEd  string    // edition that it covers
-	Again     time.Time // from when the maker lets it be taken up again
-	BackBy    time.Time // by when it must be taken up again
-	Until     time.Time // when it runs out
-	Now       time.Time
-	MakersNow time.Time // by the service's own clock; zero where it has none
-	Written   time.Time // when the kit was last written, by the clock that was there
-	Seats     int       // computers it may be active on at a time
-	Taken     int       // computers it is active on
-	Takeable  bool      // taking it up here may disable it on the old computer
-	Takeover  bool      // a person asked for that
-	Second    bool      // a person asked for a second seat, beside that of the old computer
-	OldLost   bool      // a person said that nothing can be freed on the old computer itself
+	Licence  Standing  // of the licence that a step is about
+	BackBy   time.Time // by when a licence that is freed now must be taken up again
+	Takeover bool      // a person asked for it to be taken over from the old computer
+	Second   bool      // a person asked for a second seat, beside that of the old computer
+	OldLost  bool      // a person said that nothing can be freed on the old computer itself
+
+	Now     time.Time
+	Written time.Time // when the kit was last written, by the clock that was there
 
 	Behind string // what another copy of the kit has and this one has not
 
@@ -103,6 +94,12 @@ type Gate struct {
 	stops func(Facts) []string // why it stops; nothing where it does not
 }
 
+// Overridable reports whether a person may go past the gate with a reason: it is
+// not firm, and a command meets it.
+func (g *Gate) Overridable() bool {
+	return !g.Firm && slices.ContainsFunc(g.Steps, func(s Step) bool { return s != Retire && s != Close })
+}
+
 func when(bad bool, format string, args ...any) []string {
 	if !bad {
 		return nil
@@ -112,21 +109,14 @@ func when(bad bool, format string, args ...any) []string {
 
 // TakesOver reports whether taking the licence up here disables it on the old
 // computer.
-func (f Facts) TakesOver() bool { return f.Takeover && f.Takeable && f.OldState.Held() }
-
-// makersNow is the time that waiting times and last days are judged by.
-func (f Facts) makersNow() time.Time {
-	if f.MakersNow.IsZero() {
-		return f.Now
-	}
-	return f.MakersNow
-}
+func (f Facts) TakesOver() bool { return f.Takeover && f.Licence.Takeable && f.Licence.Old.Held() }
 
 // BesideOld reports whether a second seat is taken, as the licence's rule
 // allows and a person wants it. Without that wish the seat on the old computer
 // would be stranded when that is wiped.
 func (f Facts) BesideOld() bool {
-	return f.Second && f.OldState.Held() && f.Seats > 1 && (f.Taken < f.Seats || f.NewState == licence.Active && f.Taken <= f.Seats)
+	l := f.Licence
+	return f.Second && l.Old.Held() && l.Seats > 1 && (l.Taken < l.Seats || l.New == licence.Active && l.Taken <= l.Seats)
 }
 
 func clock(t time.Time) string { return t.Local().Format("2 Jan 2006 15:04") }
@@ -206,7 +196,7 @@ var Gates = []Gate{
 			case f.Rule == "":
 				return nil
 			case f.NewVersion == "" && len(f.Withheld) > 0:
-				return []string{fmt.Sprintf("the version of %s here is told by its own command, which was not run: %s (agree to it with --run-commands)", f.Title, strings.Join(f.Withheld, " "))}
+				return []string{fmt.Sprintf("the version of %s here is told by its own command, which was not run: %s", f.Title, strings.Join(f.Withheld, " "))}
 			case f.NewVersion == "":
 				return []string{fmt.Sprintf("%s is not installed here; version %s is needed (%s)", f.Title, f.OldVersion, f.Rule)}
 			case f.OldVersion == "":
@@ -221,40 +211,48 @@ var Gates = []Gate{
 		}},
 	{"old-deactivated", []Step{Activate}, true, false, "the licence is not active on the old computer, or its rule allows that",
 		func(f Facts) []string {
+			l := f.Licence
 			switch {
-			case f.OldState == licence.Deactivated, f.OldState == licence.NotActivated, f.BesideOld():
+			case Free(l.Old), f.BesideOld():
 				return nil
 			case f.Second:
-				return []string{fmt.Sprintf("the licence is %s on %s, and no second seat is free: %d of %d are taken", f.OldState, f.OldName, f.Taken, f.Seats)}
-			case f.Takeover && !f.Takeable:
-				return []string{fmt.Sprintf("the licence is %s on %s, and cannot be taken over", f.OldState, f.OldName)}
+				return []string{fmt.Sprintf("the licence is %s on %s, and no second seat is free: %d of %d are taken", l.Old, f.OldName, l.Taken, l.Seats)}
+			case f.Takeover && !l.Takeable:
+				return []string{fmt.Sprintf("the licence is %s on %s, and cannot be taken over", l.Old, f.OldName)}
 			}
-			return when(!f.Takeover, "the licence is %s on %s", f.OldState, f.OldName)
+			return when(!f.Takeover, "the licence is %s on %s", l.Old, f.OldName)
 		}},
 	{"allowance", []Step{Activate}, true, false, "a transfer is left",
 		func(f Facts) []string {
-			moves := f.OldState == licence.Deactivated || f.TakesOver()
-			return when(f.NewState != licence.Active && moves && f.Transfers == 0, "no transfer is left on this licence")
+			moves := f.Licence.Old == licence.Deactivated || f.TakesOver()
+			return when(f.Licence.New != licence.Active && moves && f.Licence.Left == 0, "no transfer is left on this licence")
 		}},
 	{"not-expired", []Step{Activate}, true, false, "the licence has not run out",
 		func(f Facts) []string {
-			return when(!f.Until.IsZero() && !f.makersNow().Before(f.Until), "it ran out on %s", f.Until.Add(-time.Second).Format("2 Jan 2006"))
+			l := f.Licence // whether one that is taken up has run out is verify's to say
+			return when(l.New != licence.Active && !l.Until.IsZero() && !l.judged(f.Now).Before(l.Until), "it ran out on %s", l.Until.Add(-time.Second).Format("2 Jan 2006"))
 		}},
 	{"back-in-time", []Step{Deactivate, Activate}, false, false, "there is time left to take the licence up again",
 		func(f Facts) []string {
-			return when(f.NewState != licence.Active && !f.BackBy.IsZero() && f.Now.After(f.BackBy), "its maker wants it taken up again by %s, which is over", clock(f.BackBy))
+			by := f.BackBy
+			if by.IsZero() {
+				by = f.Licence.BackBy
+			}
+			return when(!by.IsZero() && f.Now.After(by), "its maker wants it taken up again by %s, which is over", clock(by))
 		}},
 	{"waiting-over", []Step{Activate}, false, false, "the maker's waiting time is over",
 		func(f Facts) []string {
-			return when(f.NewState != licence.Active && f.Again.After(f.makersNow()), "it can be taken up again from %s", clock(f.Again))
+			l := f.Licence
+			return when(l.New != licence.Active && l.Again.After(l.judged(f.Now)), "it can be taken up again from %s", clock(l.Again))
 		}},
 	{"covered", []Step{Activate}, false, false, "the licence covers the version and edition here",
 		func(f Facts) []string {
-			if f.CoversEd != "" && f.NewEdition != "" && !strings.EqualFold(f.CoversEd, f.NewEdition) {
-				return []string{fmt.Sprintf("the licence covers the edition %q; %q is here", f.CoversEd, f.NewEdition)}
+			l := f.Licence
+			if l.Edition != "" && f.NewEdition != "" && !strings.EqualFold(l.Edition, f.NewEdition) {
+				return []string{fmt.Sprintf("the licence covers the edition %q; %q is here", l.Edition, f.NewEdition)}
 			}
-			c, v := version.Numbers(f.Covers), version.Numbers(f.NewVersion)
-			return when(len(c) > 0 && (len(v) == 0 || c[0] != v[0]), "the licence covers version %s; version %q is here", f.Covers, f.NewVersion)
+			c, v := version.Numbers(l.Covers), version.Numbers(f.NewVersion)
+			return when(len(c) > 0 && (len(v) == 0 || c[0] != v[0]), "the licence covers version %s; version %q is here", l.Covers, f.NewVersion)
 		}},
 	{"proven", []Step{Retire, Close}, true, false, "verify found everything equal",
 		func(f Facts) []string { return when(!f.Proven, "%s is not proven on the new computer", f.Title) }},

@@ -6,18 +6,19 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
 	"movekit/internal/core/steps"
 )
 
 // exports holds the app's own exports against the number there must be.
-func (l *Looker) exports(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
+func (l *Looker) exports(ctx context.Context, a *App, f *steps.Facts) error {
 	for i := range a.Places {
 		p := &a.Places[i]
-		e := p.Item.Exports
+		e := p.Card.Exports
 		if e == nil || !p.Found {
 			continue
 		}
-		want, err := l.wanted(ctx, e, a.Places)
+		want, err := wanted(ctx, e, a.Places)
 		if fault.KindOf(err) == fault.Stopped {
 			return err
 		}
@@ -26,26 +27,26 @@ func (l *Looker) exports(ctx context.Context, c *card.Card, a *App, f *steps.Fac
 		case err != nil:
 			f.TooFew = append(f.TooFew, fmt.Sprintf("how many exports %s must have is not known: %v", p.Label(), err))
 		case have < want:
-			f.TooFew = append(f.TooFew, fmt.Sprintf("%s has %s, and there must be %d", p.Label(), plural(have, "export"), want))
+			f.TooFew = append(f.TooFew, fmt.Sprintf("%s has %s, and there must be %d", p.Label(), item.Plural(have, "export"), want))
 		default:
-			a.Items[i].Details = append(a.Items[i].Details, fmt.Sprintf("%s of %d", plural(have, "export"), want))
+			a.Items[i].Details = append(a.Items[i].Details, fmt.Sprintf("%s of %d", item.Plural(have, "export"), want))
 		}
 	}
 	return nil
 }
 
 // wanted is how many exports there must be.
-func (l *Looker) wanted(ctx context.Context, e *card.Export, places []Place) (int64, error) {
+func wanted(ctx context.Context, e *card.Export, places []Place) (int64, error) {
 	if e.Number != nil {
 		return *e.Number, nil
 	}
 	var sum int64
 	asked := false
 	for _, p := range places {
-		if p.Item.Name != e.Item || !p.Found {
+		if p.Card.Name != e.Item || !p.Found {
 			continue
 		}
-		n, err := l.ask(ctx, p, e.Query)
+		n, err := p.Mover.Ask(ctx, e.Query)
 		if err != nil {
 			return 0, err
 		}

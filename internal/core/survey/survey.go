@@ -6,30 +6,14 @@ package survey
 import (
 	"context"
 	"fmt"
-	"os"
 	"time"
 
 	"movekit/internal/core/card"
-	"movekit/internal/core/desktop"
-	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/probe"
-	"movekit/internal/core/sqlite"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
-	"movekit/internal/core/tree"
-)
-
-// State is where an item is.
-type State string
-
-// The states of items.
-const (
-	Here       State = "here"
-	Missing    State = "missing"
-	OnServer   State = "on a server"
-	Hosted     State = "hosted"
-	NotReached State = "not reached" // a network place that did not answer in time
 )
 
 // Survey is what is on a computer.
@@ -68,7 +52,7 @@ type App struct {
 	Edition     string        `json:"edition,omitempty"`
 	Withheld    [][]string    `json:"commands_not_run,omitempty"`
 	Running     []string      `json:"running,omitempty"`
-	Items       []Item        `json:"items"`
+	Items       []item.Look   `json:"items"`
 	Licences    []Licence     `json:"licences,omitempty"`
 	Sync        []Sync        `json:"sync,omitempty"`
 	Requires    []Required    `json:"requires,omitempty"`
@@ -78,31 +62,6 @@ type App struct {
 
 	Places []Place     `json:"-"` // one an item, in the same order
 	Facts  steps.Facts `json:"-"` // for the gates of a pack
-}
-
-// Item is what is there of one item.
-type Item struct {
-	Item       string          `json:"item"`
-	Kind       card.Kind       `json:"kind"`
-	User       string          `json:"user,omitempty"`
-	Path       string          `json:"path,omitempty"`  // real path, or the address of one that stays
-	Where      string          `json:"where,omitempty"` // the same, as the computer itself writes it
-	State      State           `json:"state"`
-	Secret     bool            `json:"secret,omitempty"`
-	Files      int64           `json:"files"`
-	Bytes      int64           `json:"bytes"`
-	Sealed     int64           `json:"bytes_sealed_estimate,omitempty"`
-	Newest     *time.Time      `json:"newest_change,omitempty"`
-	Left       []string        `json:"left_behind,omitempty"`
-	Needs      []string        `json:"needs,omitempty"`
-	OpenBy     []string        `json:"open_by,omitempty"`
-	Unreadable []string        `json:"unreadable,omitempty"` // at most maxNamed
-	Reached    *bool           `json:"reached,omitempty"`    // of a network place; nil where it was not tried
-	Details    []string        `json:"details,omitempty"`    // more that was seen
-	Lacks      []string        `json:"lacks,omitempty"`      // files that its tables need and that are not there
-	Locked     string          `json:"locked,omitempty"`     // who has it open, as its lock file says
-	Tables     []desktop.Table `json:"tables,omitempty"`     // of a folder of dBase tables, or of a Jet database
-	Stamp      string          `json:"-"`
 }
 
 // Licence is what is there of one licence.
@@ -128,37 +87,12 @@ type Required struct {
 	Here bool   `json:"here"`
 }
 
-// maxNamed is how many names of one sort are told of an item.
-const maxNamed = 10
-
 // Looker looks at one computer.
 type Looker struct {
-	Computer machine.Computer
-	KitDir   string         // "" where there is no kit yet
-	Target   machine.System // of the new computer; "" stands for the same
-	Commands bool           // whether a person has agreed to the cards' commands
-	Estimate bool           // whether content is sampled for its sealed size
-	Limit    time.Duration  // how long a network place may keep silent; 0 stands for Limit
-	Temp     string         // private folder, made when needed
-	// Ask asks a person for a password; nil where nobody can be asked.
-	Ask       func(prompt string) (string, error)
-	Passwords map[string]string // that were asked for, by address
-	Progress  func(app, item, user string)
-}
-
-// Limit is how long a network place may keep silent.
-const Limit = 5 * time.Second
-
-func (l *Looker) limit() time.Duration {
-	if l.Limit > 0 {
-		return l.Limit
-	}
-	return Limit
-}
-
-// Prober reads single values from the computer.
-func (l *Looker) Prober() probe.Prober {
-	return probe.Prober{Computer: l.Computer, Commands: l.Commands}
+	*run.Here
+	item.Looking
+	Kinds item.Table
+	Run   *run.Run // nil where there is no kit
 }
 
 // Look surveys the apps of cards; facts gives those of the gates that are
@@ -175,6 +109,7 @@ func (l *Looker) Look(ctx context.Context, cards []*card.Card, facts func(*card.
 		if err != nil {
 			return nil, err
 		}
+		Close(a.Places)
 		a.Blocks = steps.Check(steps.Pack, a.Facts)
 		for _, i := range a.Items {
 			s.Space.AtMost += i.Bytes
@@ -195,84 +130,121 @@ func (l *Looker) Look(ctx context.Context, cards []*card.Card, facts func(*card.
 	return s, nil
 }
 
-// App surveys one app, and gathers the facts for its packing.
+// App surveys one app, and gathers the facts for its packing. Close ends what its
+// places have opened.
 func (l *Looker) App(ctx context.Context, c *card.Card, f steps.Facts) (*App, error) {
 	a := &App{App: c.Name, Title: c.Title, LeftBehind: c.LeftBehind, ByHand: c.ByHand}
-	f.Consistent = true
 	var err error
 	if a.Places, err = l.Places(ctx, c); err != nil {
 		return nil, err
 	}
+	if err := l.fill(ctx, c, a, &f); err != nil {
+		Close(a.Places)
+		return nil, err
+	}
+	a.Facts = f
+	return a, nil
+}
+
+func (l *Looker) fill(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
 	if err := l.version(ctx, c, a); err != nil {
-		return nil, err
+		return err
 	}
-	here := map[string]bool{}
-	for i := range a.Places {
-		p := &a.Places[i]
-		if l.Progress != nil {
-			l.Progress(c.Name, p.Item.Name, p.Key.User)
-		}
-		is, bad, err := l.item(ctx, p)
-		if err != nil {
-			return nil, err
-		}
-		is.Where = is.Path
-		if is.Path != "" && !p.Item.Kind.Stays() && !p.Item.Kind.Served() {
-			is.Where = machine.Spoken(l.Computer, is.Path)
-		}
-		a.Items = append(a.Items, is)
-		f.Need += is.Bytes
-		f.BadNames = append(f.BadNames, bad...)
-		f.Unreadable = append(f.Unreadable, is.Unreadable...)
-		f.LacksNeed = append(f.LacksNeed, is.Lacks...)
-		if is.Locked != "" {
-			f.Open = append(f.Open, is.Locked)
-		}
-		if p.Item.Kind.Stays() {
-			continue
-		}
-		f.Consistent = f.Consistent && p.Item.Kind.Consistent() && !p.AsFile
-		if p.Found {
-			a.Found, here[p.Item.Name] = true, true
-		} else if !p.Item.Optional {
-			f.Missing = append(f.Missing, l.absent(*p))
-		}
+	if err := l.items(ctx, c, a, f); err != nil {
+		return err
 	}
-	for i := range c.Items {
-		it := &c.Items[i]
-		for _, n := range it.Needs {
-			if here[it.Name] && !here[n] && !c.Item(n).Kind.Stays() {
-				f.LacksNeed = append(f.LacksNeed, it.Name+" is useless without "+n+", which is not here")
-			}
-		}
+	if err := l.licences(ctx, c, a, f); err != nil {
+		return err
 	}
-	if err := l.licences(ctx, c, a, &f); err != nil {
-		return nil, err
+	if err := l.inUse(ctx, c, a, f); err != nil {
+		return err
 	}
-	if err := l.inUse(ctx, c, a, &f); err != nil {
-		return nil, err
-	}
-	if err := l.exports(ctx, c, a, &f); err != nil {
-		return nil, err
+	if err := l.exports(ctx, a, f); err != nil {
+		return err
 	}
 	for _, s := range c.Sync {
-		st, err := l.sync(ctx, c, s, a.Places)
+		st, err := l.sync(ctx, s, a.Places)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if !st.Finished {
 			f.Unsynced = append(f.Unsynced, st.About+": "+st.Why)
 		}
 		a.Sync = append(a.Sync, st)
 	}
+	var err error
 	if a.Requires, err = l.Requires(c); err != nil {
+		return err
+	}
+	return l.space(a, f)
+}
+
+// items looks at each item.
+func (l *Looker) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
+	f.Consistent = true
+	here := map[string]bool{}
+	for i := range a.Places {
+		p := &a.Places[i]
+		p.Progress("looking at", 0)
+		is, err := l.item(ctx, p)
+		if err != nil {
+			return err
+		}
+		a.Items = append(a.Items, *is)
+		f.Need += is.Bytes
+		f.BadNames = append(f.BadNames, is.BadNames...)
+		f.Unreadable = append(f.Unreadable, is.Unreadable...)
+		f.LacksNeed = append(f.LacksNeed, is.Lacks...)
+		f.Open = append(f.Open, is.Held...)
+		if is.Locked != "" {
+			f.Open = append(f.Open, is.Locked)
+		}
+		if is.Stays {
+			here[p.Card.Name] = true
+			continue
+		}
+		if p.Found {
+			f.Consistent = f.Consistent && is.InUse
+			a.Found, here[p.Card.Name] = true, true
+		} else if !p.Card.Optional {
+			f.Missing = append(f.Missing, l.absent(*p))
+		}
+	}
+	for i := range c.Items {
+		it := &c.Items[i]
+		for _, n := range it.Needs {
+			if here[it.Name] && !here[n] {
+				f.LacksNeed = append(f.LacksNeed, it.Name+" is useless without "+n+", which is not here")
+			}
+		}
+	}
+	return nil
+}
+
+// item looks at one item, where there is anything to look at.
+func (l *Looker) item(ctx context.Context, p *Place) (*item.Look, error) {
+	switch {
+	case p.Silent:
+		is := p.Blank()
+		is.State = item.NotReached
+		return is, nil
+	case !p.Card.Path.IsZero() && !p.Found:
+		is := p.Blank()
+		if p.Path != "" {
+			is.Where = machine.Spoken(l.Computer, p.Path)
+		}
+		return is, nil
+	}
+	is, err := p.Mover.Look(ctx, l.Looking)
+	if err != nil {
 		return nil, err
 	}
-	if err := l.space(a, &f); err != nil {
-		return nil, err
+	p.Path, p.Why, p.Found = is.Path, is.Why, is.State == item.IsHere
+	p.Silent = p.Path != "" && !is.OnDisk && is.State == item.NotReached
+	if is.OnDisk {
+		is.Where = machine.Spoken(l.Computer, is.Path)
 	}
-	a.Facts = f
-	return a, nil
+	return is, nil
 }
 
 // absent says that an item is not there, and where it was looked for.
@@ -280,7 +252,7 @@ func (l *Looker) absent(p Place) string {
 	if p.Why != "" {
 		return p.Label() + ": " + p.Why
 	}
-	where := p.Item.Path.On(string(l.Computer.System()))
+	where := p.Card.Path.On(string(l.Computer.System()))
 	if where == "" {
 		return fmt.Sprintf("%s (the card gives no path for a %s computer)", p.Label(), l.Computer.System())
 	}
@@ -304,132 +276,8 @@ func (l *Looker) version(ctx context.Context, c *card.Card, a *App) error {
 	return nil
 }
 
-// Version is an app's version and edition on a computer.
-type Version struct {
-	probe.Found
-	Edition string
-}
-
-// Version reads the version of an app; it is empty where it is not there.
-func (l *Looker) Version(ctx context.Context, c *card.Card) (v Version, err error) {
-	if c.Version == nil {
-		return v, nil
-	}
-	if v.Found, err = l.Prober().Read(ctx, &c.Version.Source, nil); err != nil {
-		return v, err
-	}
-	edition, err := l.Prober().Read(ctx, c.Version.Edition, nil)
-	v.Edition = edition.Value
-	return v, err
-}
-
-// item surveys one item. It also returns the names that the new computer's
-// system forbids.
-func (l *Looker) item(ctx context.Context, p *Place) (is Item, bad []string, err error) {
-	is = Item{Item: p.Item.Name, Kind: p.Item.Kind, User: p.Key.User, Path: p.Path, State: Missing, Secret: p.Item.Secret, Needs: p.Item.Needs}
-	switch {
-	case p.Item.Kind.Stays():
-		return is, nil, l.stays(ctx, p, &is)
-	case p.Item.Kind.Served():
-		return is, nil, l.served(ctx, p, &is)
-	case p.Silent:
-		is.State = NotReached
-		return is, nil, nil
-	case !p.Found:
-		return is, nil, nil
-	}
-	is.State = Here
-	if p.Item.Kind == card.SQLite {
-		if err := is.database(p.Path); err != nil {
-			return is, nil, err
-		}
-		if encrypted, err := sqlite.Encrypted(p.Path); err == nil && encrypted {
-			p.AsFile = true
-			is.Details = append(is.Details, "encrypted, by all that can be seen: it is moved as a file, and its content cannot be counted")
-		}
-		return is, nil, l.sampleDatabase(p.Path, &is)
-	}
-	if l.KitDir != "" && Inside(l.KitDir, p.Path) {
-		return is, nil, fault.New(fault.Usage, "the kit lies in %s, which is to be packed into it; make it elsewhere", p.Path)
-	}
-	bad, err = l.folder(ctx, p, &is)
-	if err == nil && p.Found {
-		if damage := desktopFiles(p, &is); damage != nil {
-			is.Unreadable = append(is.Unreadable, damage.Error())
-		}
-	}
-	return is, bad, err
-}
-
-// folder measures a folder or file. Places in it that cannot be read are
-// named, and the rest is measured.
-func (l *Looker) folder(ctx context.Context, p *Place, is *Item) (bad []string, err error) {
-	var names tree.WindowsNames
-	var sample sampler
-	toWindows := l.Target == machine.Windows
-	source := p.Source(l.Computer)
-	var st *tree.Stats
-	err = l.watched(p.Path, func(alive func()) (err error) {
-		st, err = source.Measure(ctx, func(e tree.Entry) {
-			alive()
-			sample.see(e)
-			if !toWindows || !e.Travels() {
-				return
-			}
-			if why := names.Refuses(e.Path); why != "" && len(bad) < maxNamed {
-				bad = append(bad, p.Label()+": "+e.Path+" ("+why+")")
-			}
-		}, func(problem tree.Problem) {
-			if len(is.Unreadable) < maxNamed {
-				is.Unreadable = append(is.Unreadable, fmt.Sprintf("%s: %v", problem.Path, reason(problem.Err)))
-			}
-		})
-		return err
-	})
-	if err == errSilent {
-		is.State, p.Found, p.Silent = NotReached, false, true
-		is.Unreadable = append(is.Unreadable, p.Path+": it did not answer")
-		return nil, nil
-	}
-	if err != nil {
-		return bad, err
-	}
-	is.Files, is.Bytes, is.Left, is.Stamp = st.Files, st.Bytes, st.Left, st.Stamp()
-	is.Newest = &st.Newest
-	if l.Estimate {
-		is.Sealed = sample.estimate(source, st)
-	}
-	return bad, nil
-}
-
-// reason is an error's own words, without the path that is told beside it.
-func reason(err error) error {
-	if pe, ok := err.(*os.PathError); ok {
-		return pe.Err
-	}
-	return err
-}
-
-// database measures a database file with its side files.
-func (is *Item) database(path string) error {
-	var newest time.Time
-	for _, name := range append([]string{path}, sqlite.SideFiles(path)...) {
-		info, err := os.Stat(name)
-		if err != nil {
-			return fault.Wrap(fault.Unreadable, err, "cannot read the database")
-		}
-		if name == path+"-shm" {
-			continue // an index that the engine makes anew
-		}
-		is.Bytes += info.Size()
-		is.Stamp += fmt.Sprintf("%d %s; ", info.Size(), info.ModTime().UTC().Format(time.RFC3339Nano))
-		if info.ModTime().After(newest) {
-			newest = info.ModTime()
-		}
-	}
-	is.Files, is.Newest = 1, &newest
-	return nil
-}
+// sampleMargin is how many bytes are kept free in any case.
+const sampleMargin = 16 << 20
 
 // space holds what the app needs against what the kit's medium has.
 func (l *Looker) space(a *App, f *steps.Facts) error {

@@ -4,37 +4,39 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"net"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/item"
+	"movekit/internal/core/item/kinds"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/test/lay"
 )
 
 // look surveys one card on a simulated Linux computer.
 func look(t *testing.T, cardText, ident string, files map[string]string, change func(root string, l *Looker)) *Survey {
 	t.Helper()
-	root := t.TempDir()
-	files[machine.IdentityFile] = "name: OLD\nsystem: linux\nhardware-id: invented-id-1234\n" + ident
-	for name, text := range files {
-		path := filepath.Join(root, name)
-		os.MkdirAll(filepath.Dir(path), 0o755)
-		os.WriteFile(path, []byte(text), 0o644)
+	root := lay.Disk(t, "linux", files)
+	if ident != "" {
+		lay.Out(t, root, map[string]string{machine.IdentityFile: lay.Ident("linux", "OLD", "invented-id-1234") + ident})
 	}
 	c, err := card.Parse("app.yaml", []byte("card: 1\nname: app\ntitle: The App\n"+cardText))
 	if err != nil {
 		t.Fatal(err)
 	}
-	l := &Looker{Estimate: true, Temp: filepath.Join(t.TempDir(), "temp", "x")}
-	if l.Computer, err = machine.Open(root); err != nil {
+	computer, err := machine.Open(root)
+	if err != nil {
 		t.Fatal(err)
 	}
+	l := &Looker{Here: run.NewHere(computer), Kinds: kinds.All, Looking: item.Looking{Estimate: true}}
+	l.Private.Above = filepath.Join(t.TempDir(), "temp", "x")
+	defer l.Private.Drop()
 	if change != nil {
 		change(root, l)
 	}
@@ -77,11 +79,11 @@ requires: [{name: A driver, path: /lib/driver}, {name: A font, path: /lib/font}]
 	if a.Version != "v4.1b" || a.Edition != "Harbour" || !strings.HasSuffix(a.VersionFrom, "/opt/v") {
 		t.Errorf("version %q %q %q", a.Version, a.Edition, a.VersionFrom)
 	}
-	states := map[string]State{}
+	states := map[string]item.State{}
 	for _, i := range a.Items {
 		states[i.Item] = i.State
 	}
-	if fmt.Sprint(states) != fmt.Sprint(map[string]State{"data": Here, "key": Missing, "win": Missing, "server": OnServer, "account": Hosted}) {
+	if fmt.Sprint(states) != fmt.Sprint(map[string]item.State{"data": item.IsHere, "key": item.Missing, "win": item.Missing, "server": item.OnServer, "account": item.Hosted}) {
 		t.Errorf("states %v", states)
 	}
 	if a.Items[3].Path != "OTHER:1" || a.Items[3].Reached != nil {
@@ -164,47 +166,6 @@ func TestEstimate(t *testing.T) {
 	}
 	if s.Space.Sealed == 0 || s.Space.Sealed > s.Space.AtMost || !s.Space.Known || s.Space.Free == 0 {
 		t.Errorf("space %+v", s.Space)
-	}
-}
-
-func TestWatch(t *testing.T) {
-	start := time.Now()
-	if err := watch(100*time.Millisecond, func(func()) error { time.Sleep(time.Minute); return nil }); err != errSilent || time.Since(start) > 10*time.Second {
-		t.Errorf("a silent place: %v after %v", err, time.Since(start))
-	}
-	// One that goes on telling is waited for beyond the limit.
-	if err := watch(400*time.Millisecond, func(alive func()) error {
-		for range 12 {
-			time.Sleep(100 * time.Millisecond)
-			alive()
-		}
-		return nil
-	}); err != nil {
-		t.Errorf("a slow place: %v", err)
-	}
-}
-
-func TestReached(t *testing.T) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	address := l.Addr().String()
-	if !Reached(t.Context(), address, time.Second) || !Reached(t.Context(), "postgresql://"+address+"/ledger", time.Second) {
-		t.Error("a server that listens is not reached")
-	}
-	l.Close()
-	if Reached(t.Context(), address, time.Second) || Reached(t.Context(), "", time.Second) {
-		t.Error("a server that does not listen is reached")
-	}
-	for in, want := range map[string]string{
-		`\\QUAY-SRV\ledger\x`: "QUAY-SRV:445", "//QUAY-SRV/ledger": "QUAY-SRV:445", "QUAY-SRV:5432": "QUAY-SRV:5432", "QUAY-SRV": "QUAY-SRV:445", "https://l.example/x": "l.example:443",
-		"firebird://srv/x": "srv:3050", "[::1]:80": "::1:80", "://": "", "QUAY-SRV:1234/ledger": "QUAY-SRV:1234",
-	} {
-		host, port := endpoint(in)
-		if got := strings.Trim(host+":"+port, ":"); got != strings.Trim(want, ":") {
-			t.Errorf("%s is %s, want %s", in, got, want)
-		}
 	}
 }
 

@@ -4,46 +4,41 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"movekit/internal/core/card"
-	"movekit/internal/core/desktop"
-	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/probe"
 	"movekit/internal/core/steps"
 )
 
-// licences reads each licence's serial and code.
+// licences reads the secrets of each licence that has any.
 func (l *Looker) licences(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
 	for i := range c.Licences {
 		lic := &c.Licences[i]
-		if !lic.Method.Sealed() {
-			a.Licences = append(a.Licences, Licence{Licence: lic.Name, Method: lic.Method})
-			continue
-		}
-		serial, err := l.Prober().Read(ctx, &lic.Serial, nil)
-		if err != nil {
-			return err
-		}
-		code, err := l.Prober().Read(ctx, &lic.Code, nil)
-		if err != nil {
-			return err
-		}
-		ls := Licence{Licence: lic.Name, Method: lic.Method, Secrets: licence.Secrets{Serial: serial.Value, Code: code.Value}}
-		if wrong := licence.FormOf(lic).Wrong(serial.Value); serial.Value != "" && wrong != "" {
-			f.BadSerials = append(f.BadSerials, "the serial of the licence "+lic.Name+" looks mistyped: "+wrong)
-		}
-		if ls.Typed = lic.Typed != "" && (serial.Value == "" || code.Value == ""); ls.Typed {
-			a.Licences = append(a.Licences, ls)
-			continue
-		}
-		if serial.Value == "" || code.Value == "" {
-			f.Missing = append(f.Missing, map[bool]string{true: "the key or registered name", false: "the serial or code"}[lic.Method == card.MethodKey]+" of the licence "+lic.Name)
-		} else {
-			ls.Serial = licence.Mask(serial.Value)
+		ls := Licence{Licence: lic.Name, Method: lic.Method}
+		if info := lic.Method.Info(); info.Sealed() {
+			serial, err := l.Prober().Read(ctx, &lic.Serial, nil)
+			if err != nil {
+				return err
+			}
+			code, err := l.Prober().Read(ctx, &lic.Code, nil)
+			if err != nil {
+				return err
+			}
+			ls.Secrets = licence.Secrets{Serial: serial.Value, Code: code.Value}
+			if wrong := licence.FormOf(lic).Wrong(serial.Value); serial.Value != "" && wrong != "" {
+				f.BadSerials = append(f.BadSerials, "the serial of the licence "+lic.Name+" looks mistyped: "+wrong)
+			}
+			switch {
+			case serial.Value != "" && code.Value != "":
+				ls.Serial = licence.Mask(serial.Value)
+			case lic.Typed != "":
+				ls.Typed = true
+			default:
+				f.Missing = append(f.Missing, "the "+info.Serial+" or "+info.Code+" of the licence "+lic.Name)
+			}
 		}
 		a.Licences = append(a.Licences, ls)
 	}
@@ -60,12 +55,7 @@ func (l *Looker) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 	f.Running = a.Running
 	var paths []string
 	for i, p := range a.Places {
-		if p.Item.Kind.Served() && !p.Item.Kind.Consistent() {
-			for _, who := range a.Items[i].OpenBy {
-				f.Open = append(f.Open, fmt.Sprintf("%s is connected to %s", who, p.Path))
-			}
-		}
-		if p.Found && !p.Item.Kind.Served() {
+		if a.Items[i].OnDisk {
 			paths = append(paths, p.Path)
 		}
 	}
@@ -77,13 +67,14 @@ func (l *Looker) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 		return err
 	}
 	for i, p := range a.Places {
-		if !p.Found || p.Item.Kind.Served() {
+		is := &a.Items[i]
+		if !is.OnDisk {
 			continue
 		}
 		for _, h := range holders {
-			if Inside(h.Path, p.Path) || strings.HasPrefix(h.Path, p.Path+"-") {
-				a.Items[i].OpenBy = append(a.Items[i].OpenBy, programText(h.Program))
-				if !p.Item.Kind.Consistent() || p.AsFile {
+			if machine.Inside(h.Path, p.Path) || strings.HasPrefix(h.Path, p.Path+"-") {
+				is.OpenBy = append(is.OpenBy, programText(h.Program))
+				if !is.InUse {
 					f.Open = append(f.Open, fmt.Sprintf("%s has %s open", programText(h.Program), h.Path))
 				}
 			}
@@ -148,53 +139,4 @@ func ignoreMissing(err error) error {
 		return nil
 	}
 	return err
-}
-
-// countTables tells how many tables and records there are.
-func (is *Item) countTables() {
-	var records int64
-	for _, t := range is.Tables {
-		records += t.Records
-	}
-	is.Details = append(is.Details, fmt.Sprintf("%s, %s", plural(int64(len(is.Tables)), "table"), plural(records, "record")))
-}
-
-// desktopFiles looks into the databases of desktop programs: their tables, and
-// whether a set of files is whole and closed.
-func desktopFiles(p *Place, is *Item) (err error) {
-	switch p.Item.Kind {
-	case card.DBase:
-		if is.Tables, is.Lacks, err = desktop.Tables(p.Path); err != nil {
-			return err
-		}
-		is.countTables()
-	case card.Jet:
-		jet, err := desktop.IsJet(p.Path)
-		if err != nil {
-			return err
-		}
-		if !jet {
-			return fault.New(fault.BadDatabase, "%s is no Jet or ACE database, or it is encrypted", p.Path)
-		}
-		// It moves as a file, whether its records can be counted or not.
-		switch is.Tables, err = desktop.JetTables(p.Path); {
-		case err != nil:
-			is.Details = append(is.Details, "its records cannot be counted: "+err.Error())
-		case is.Tables == nil:
-			is.Details = append(is.Details, "encrypted: its records are not counted")
-		default:
-			is.countTables()
-		}
-		if lock, who := desktop.LockedBy(p.Path); lock != "" {
-			is.Locked = fmt.Sprintf("%s is open, or was not closed: its lock file %s names %s", p.Label(), filepath.Base(lock), orNobody(who))
-		}
-	}
-	return nil
-}
-
-func orNobody(who []string) string {
-	if len(who) == 0 {
-		return "nobody"
-	}
-	return strings.Join(who, ", ")
 }

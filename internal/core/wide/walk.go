@@ -188,8 +188,8 @@ func (w *walker) file(path string, e fs.DirEntry, g *group) {
 		}
 		return
 	}
-	if n := w.files.Add(1); n%65536 == 0 && w.Progress != nil {
-		w.Progress(n)
+	if n := w.files.Add(1); n%65536 == 0 && w.Seen != nil {
+		w.Seen(n)
 	}
 	if w.covered.file(path) {
 		return

@@ -12,7 +12,9 @@ import (
 	"time"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/item/kinds"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
 	"movekit/internal/core/survey"
 	"movekit/internal/core/tree"
 )
@@ -70,13 +72,12 @@ type Result struct {
 
 // Search says what is looked for, and where.
 type Search struct {
-	Computer machine.Computer
-	Cards    []*card.Card
-	KitDir   string // is not looked into; "" for none
-	Days     int    // what changed within so many days is recent
-	Limit    time.Duration
-	Now      time.Time
-	Progress func(files int64)
+	*run.Here
+	Cards  []*card.Card
+	KitDir string // is not looked into; "" for none
+	Days   int    // what changed within so many days is recent
+	Now    time.Time
+	Seen   func(files int64) // told how many files were seen
 }
 
 // Run looks for what no card covers.
@@ -152,7 +153,7 @@ type covered struct {
 
 func (s *Search) claims(ctx context.Context, r *Result) (*covered, error) {
 	c := &covered{whole: map[string]bool{}, files: map[string]bool{}}
-	l := survey.Looker{Computer: s.Computer, Limit: s.Limit}
+	l := survey.Looker{Here: s.Here, Kinds: kinds.All}
 	for _, cd := range s.Cards {
 		places, err := l.Places(ctx, cd)
 		if err != nil {
@@ -167,10 +168,10 @@ func (s *Search) claims(ctx context.Context, r *Result) (*covered, error) {
 				path = real
 			}
 			switch {
-			case p.Item.Kind.Tree() && len(p.Item.Include) == 0:
+			case p.Card.Kind.Info().Folder && len(p.Card.Include) == 0:
 				c.whole[path] = true
-			case p.Item.Kind.Tree():
-				c.partly = append(c.partly, p.Source(s.Computer))
+			case p.Card.Kind.Info().Folder:
+				c.partly = append(c.partly, p.Source(false))
 			default:
 				for _, side := range []string{"", "-wal", "-shm", "-journal"} {
 					c.files[path+side] = true

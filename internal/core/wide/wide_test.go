@@ -13,6 +13,7 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
 )
 
 func dbf(version byte, records, length int) []byte {
@@ -80,7 +81,7 @@ func search(t *testing.T, cards []string, files map[string]string) (*Result, str
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &Search{Computer: c, Days: 30}
+	s := &Search{Here: run.NewHere(c), Days: 30}
 	for _, text := range cards {
 		one, err := card.Parse("x.yaml", []byte("card: 1\nname: x\ntitle: X\n"+text))
 		if err != nil {
@@ -169,7 +170,7 @@ func TestStoppedSearch(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	if _, err := (&Search{Computer: c, Days: 1}).Run(ctx); err == nil {
+	if _, err := (&Search{Here: run.NewHere(c), Days: 1}).Run(ctx); err == nil {
 		t.Error("a search that was stopped tells what it found")
 	}
 }

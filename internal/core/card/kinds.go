@@ -1,0 +1,159 @@
+package card
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/invopop/jsonschema"
+)
+
+// Kind is the kind of an item.
+type Kind string
+
+// The kinds of item.
+const (
+	Folder     Kind = "folder"
+	File       Kind = "file"
+	SQLite     Kind = "sqlite"
+	DBase      Kind = "dbase"
+	Jet        Kind = "jet"
+	Exports    Kind = "exports"
+	PostgreSQL Kind = "postgresql"
+	MariaDB    Kind = "mariadb"
+	Firebird   Kind = "firebird"
+	Network    Kind = "network"
+	Hosted     Kind = "hosted"
+)
+
+// KindInfo is what is known of a kind. How its items move is said in its room,
+// below internal/core/item.
+type KindInfo struct {
+	Kind   Kind
+	About  string
+	Fields []string // of an item, besides those that every kind takes
+	// What its counts are: files or query; "" where there is nothing to count.
+	Counts string
+	// StaysAt says where items of the kind stay; "" where they move.
+	StaysAt string
+	// Folder says that an item is a folder; its patterns choose what of it.
+	Folder bool
+}
+
+// common are the fields that items of every kind take.
+var common = []string{"name", "kind", "about", "needs"}
+
+// Kinds is the table of all kinds.
+var Kinds = []KindInfo{
+	{Folder, "a folder with all that is in it", fields("path secret optional include skip counts"), "files", "", true},
+	{File, "one file", fields("path secret optional"), "", "", false},
+	{SQLite, "one SQLite database with its side files", fields("path secret optional counts mask attached-to"), "query", "", false},
+	{DBase, "a folder of dBase or FoxPro tables, with their memo and index files", fields("path secret optional counts"), "files", "", true},
+	{Jet, "one Jet or ACE database file", fields("path secret optional"), "", "", false},
+	{Exports, "files that the app itself wrote, which a person takes in one by one", fields("path secret optional include skip counts exports"), "files", "", true},
+	{PostgreSQL, "a database of a PostgreSQL server", fields("server secret optional counts mask"), "query", "", false},
+	{MariaDB, "a database of a MariaDB or MySQL server", fields("server secret optional counts mask"), "query", "", false},
+	{Firebird, "a database of a Firebird server", fields("server secret optional counts mask"), "query", "", false},
+	{Network, "a server or share that stays where it is", fields("address from"), "", "on a server", false},
+	{Hosted, "data that the maker keeps for an account, which stays there", fields("address from"), "", "with its maker", false},
+}
+
+func fields(words string) []string { return strings.Fields(words) }
+
+// Info returns what is known of a kind; of one that there is not, nothing.
+func (k Kind) Info() KindInfo {
+	for _, i := range Kinds {
+		if i.Kind == k {
+			return i
+		}
+	}
+	return KindInfo{Kind: k}
+}
+
+// takes reports whether an item of the kind has a field.
+func (i KindInfo) takes(field string) bool {
+	return slices.Contains(common, field) || slices.Contains(i.Fields, field)
+}
+
+// queried reports whether items of the kind are databases that queries are put
+// to.
+func (k Kind) queried() bool { return k.Info().Counts == "query" }
+
+// JSONSchema lists the kinds.
+func (Kind) JSONSchema() *jsonschema.Schema {
+	s := textSchema()
+	for _, i := range Kinds {
+		s.Enum = append(s.Enum, string(i.Kind))
+	}
+	return s
+}
+
+// Method is the way a licence is held.
+type Method string
+
+// The methods.
+const (
+	MethodDesk    Method = "desk"
+	MethodCommand Method = "command"
+	MethodGuided  Method = "guided"
+	MethodFile    Method = "file"
+	MethodKey     Method = "key"
+	MethodToken   Method = "token"
+	MethodAccount Method = "account"
+)
+
+// MethodInfo is what is known of a method. How its licences change computers is
+// said in its file of internal/core/holder.
+type MethodInfo struct {
+	Method Method
+	About  string
+	Fields []string // of a licence, besides those that every method takes
+	// Serial and Code are what its secrets are called, which travel sealed; ""
+	// where it has none.
+	Serial, Code string
+	// OneSyncs says that only one copy of the app may be signed in.
+	OneSyncs bool
+}
+
+// everyMethod are the fields that licences of every method take.
+var everyMethod = []string{"name", "method", "wait", "back-by", "trial", "lost", "notice"}
+
+// rules are the fields with what no service tells.
+const rules = " takeover seats covers edition expires transfers"
+
+// Methods is the table of all methods.
+var Methods = []MethodInfo{
+	{MethodDesk, "a seat at a licence desk", fields("product serial code token desk form check check-parts typed"), "serial", "activation code", false},
+	{MethodCommand, "the maker's own program frees it and takes it up", fields("show deactivate activate" + rules), "", "", false},
+	{MethodGuided, "a person frees it and takes it up, step by step", fields("deactivate activate" + rules), "", "", false},
+	{MethodFile, "files that travel", fields("items bound seats covers edition expires transfers"), "", "", false},
+	{MethodKey, "a product key with a registered name", fields("serial code form check check-parts typed deactivate activate" + rules), "product key", "registered name", false},
+	{MethodToken, "a hardware token, which a person moves", fields("usb deactivate activate seats covers edition expires transfers"), "", "", false},
+	{MethodAccount, "a seat of an account, which a person moves", fields("deactivate activate" + rules), "", "", true},
+}
+
+// Info returns what is known of a method; of one that there is not, nothing.
+func (m Method) Info() MethodInfo {
+	for _, i := range Methods {
+		if i.Method == m {
+			return i
+		}
+	}
+	return MethodInfo{Method: m}
+}
+
+// Sealed reports whether licences of the method have secrets that travel
+// sealed.
+func (i MethodInfo) Sealed() bool { return i.Serial != "" }
+
+func (i MethodInfo) takes(field string) bool {
+	return slices.Contains(everyMethod, field) || slices.Contains(i.Fields, field)
+}
+
+// JSONSchema lists the methods.
+func (Method) JSONSchema() *jsonschema.Schema {
+	s := textSchema()
+	for _, i := range Methods {
+		s.Enum = append(s.Enum, string(i.Method))
+	}
+	return s
+}

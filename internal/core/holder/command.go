@@ -1,0 +1,143 @@
+package holder
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"os/exec"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/run"
+)
+
+// command is the maker's own program, which frees the licence and takes it up.
+type command struct{ person }
+
+func (command) By(context.Context) string { return "the maker's own program" }
+
+// commandTime is what one of the maker's commands may take, where nothing else is
+// said.
+const commandTime = 2 * time.Minute
+
+// See asks the maker's program for the state.
+func (c command) See(ctx context.Context, a *licence.Answer) error {
+	show := c.Card.Show
+	said, _, err := c.run(ctx, show.Run)
+	if err != nil {
+		return err
+	}
+	active := show.Active.In(said)
+	switch {
+	case active && !slices.Contains(a.Active, a.Computer):
+		a.State, a.Active = licence.Active, append(a.Active, a.Computer)
+	case active:
+		a.State = licence.Active
+	default:
+		if a.State == licence.Active {
+			a.State = licence.Deactivated
+		}
+		a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == a.Computer })
+	}
+	if show.Over.In(said) {
+		a.State = licence.Expired
+	}
+	if text, ok := show.Left.First(said); ok {
+		if n, err := strconv.Atoi(text); err == nil {
+			a.Transfers = n
+		}
+	}
+	return nil
+}
+
+// Change has the maker's program free or take up the licence, and asks it for the
+// state afterwards.
+func (c command) Change(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
+	change := c.Card.Change(action == licence.Deactivate)
+	if err := c.See(ctx, a); err != nil {
+		return err
+	}
+	before := a.Transfers
+	said, code, err := c.run(ctx, change.Run)
+	if err != nil {
+		return err
+	}
+	for _, f := range change.Fails {
+		if f.Match.In(said) {
+			return fault.New(fault.DeskRefused, "the maker's program says no: %s", f.Means)
+		}
+	}
+	ok := code == 0
+	if len(change.Codes) > 0 {
+		ok = slices.Contains(change.Codes, code)
+	}
+	if !change.Done.IsZero() {
+		ok = change.Done.In(said)
+	}
+	if !ok {
+		return fault.New(fault.DeskRefused, "the maker's command %s does not say that it is done (it ended with %d)", change.Run[0], code)
+	}
+	c.became(action, r.From, a)
+	if err := c.See(ctx, a); err != nil {
+		return err
+	}
+	if (a.State == licence.Active) != (action == licence.Activate) {
+		return fault.New(fault.DeskRefused, "the maker's program says the licence is %s after it was to %s it", a.State, action)
+	}
+	if before > a.Transfers && a.Transfers >= 0 {
+		a.Spent = before - a.Transfers
+	}
+	return nil
+}
+
+// run runs one of the maker's commands on the live computer, and returns what it
+// says and how it ends. Nothing of it is kept but what the patterns find.
+func (c command) run(ctx context.Context, args []string) (said string, code int, err error) {
+	if c.Computer.Root() != "" {
+		return "", 0, fault.New(fault.Waits, "the command %s of %s runs on the computer itself only", args[0], c.App.Title)
+	}
+	if !c.Commands && !c.State.Agreed[c.App.Name] {
+		if err := c.AgreeToCommands(c.App); run.IsNobody(err) {
+			return "", 0, &fault.Error{Kind: fault.NotAgreed, App: c.App.Name, What: "the card of " + c.App.Title + " has the command " + strconv.Quote(strings.Join(args, " ")) + " run, which nobody has agreed to"}
+		} else if err != nil {
+			return "", 0, err
+		}
+	}
+	name, err := c.Computer.Locate(args[0], nil)
+	if err != nil {
+		return "", 0, err
+	}
+	limit := commandTime
+	if own := c.Card.Show.Limit.Duration; own > 0 {
+		limit = own
+	}
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	var out bytes.Buffer
+	cmd := exec.CommandContext(ctx, name, args[1:]...)
+	cmd.Stdout, cmd.Stderr, cmd.WaitDelay = &bounded{&out}, &bounded{&out}, time.Second
+	c.Detail(c.Key, "runs the maker's command "+args[0])
+	err = cmd.Run()
+	var exit *exec.ExitError
+	switch {
+	case ctx.Err() != nil:
+		return "", 0, fault.New(fault.DeskDown, "the command %s did not end within %s", args[0], limit)
+	case errors.As(err, &exit):
+		return out.String(), exit.ExitCode(), nil
+	case err != nil:
+		return "", 0, fault.Wrap(fault.Missing, err, "the command %s cannot be run", args[0])
+	}
+	return out.String(), 0, nil
+}
+
+// bounded keeps the beginning of what a command says, at most 64 KiB.
+type bounded struct{ to *bytes.Buffer }
+
+func (w *bounded) Write(p []byte) (int, error) {
+	w.to.Write(p[:min(len(p), max(0, 64<<10-w.to.Len()))])
+	return len(p), nil
+}

@@ -1,0 +1,160 @@
+package holder
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+// desk is a seat at a licence desk, which knows both computers.
+type desk struct{ person }
+
+func (d desk) Service() (licence.Service, error) {
+	if d.Asks != nil {
+		return d.Asks(d.Card), nil
+	}
+	return &licence.Desk{URL: d.Card.Desk.URL, Key: d.Card.Desk.Key.PublicKey, Pin: d.Card.Desk.Pin}, nil
+}
+
+func (d desk) Named() (serial, product string) { return d.Secrets.Serial, d.Card.Product }
+
+func (d desk) Travels() *card.Desk { return d.Card.Desk }
+
+func (desk) By(context.Context) string { return "the licence desk" }
+
+func (d desk) Complete(ctx context.Context, s *licence.Secrets, _ []string) error {
+	return d.typeIn(ctx, s)
+}
+
+// Settle gives the app the desk's signed answer, or sets it aside.
+func (d desk) Settle(action licence.Action, a *licence.Answer, out *run.LicenceOutcome) error {
+	p := d.Card.Token.On(string(d.Computer.System()))
+	if p == "" {
+		return nil
+	}
+	path, err := d.Computer.Locate(p, nil)
+	if err != nil {
+		return err
+	}
+	if action == licence.Deactivate {
+		return d.drop(path, out)
+	}
+	return d.write(path, a, out)
+}
+
+// drop sets the app's own copy of the activation aside, which no longer holds.
+func (d desk) drop(path string, out *run.LicenceOutcome) error {
+	if there, err := machine.Exists(path); err != nil || !there {
+		return nil //nolint:nilerr // what cannot be looked at is not there for the app
+	}
+	aside := tree.AsideName(path, d.Now())
+	if err := os.Rename(path, aside); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "the licence is deactivated, but %s cannot be set aside", path)
+	}
+	out.Aside = aside
+	return nil
+}
+
+// write gives the app the desk's signed answer.
+func (d desk) write(path string, a *licence.Answer, out *run.LicenceOutcome) error {
+	if a.Signed == "" {
+		return nil
+	}
+	was, err := os.ReadFile(path)
+	if err == nil && d.holds(a, string(was)) {
+		out.Token = path
+		return nil
+	}
+	if err == nil {
+		out.Aside = tree.AsideName(path, d.Now())
+		if err := os.Rename(path, out.Aside); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "the licence is active, but %s cannot be set aside", path)
+		}
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "the licence is active, but its file cannot be written")
+	}
+	if err := journal.WriteFile(path, []byte(a.Signed+"\n"), 0o644); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "the licence is active, but its file cannot be written")
+	}
+	out.Token = path
+	return nil
+}
+
+// holds reports whether the app's activation on this computer is signed by the
+// desk and says what the new answer says.
+func (d desk) holds(a *licence.Answer, signed string) bool {
+	was, err := licence.Verify(strings.TrimSpace(signed), d.Card.Desk.Key.PublicKey)
+	return err == nil && was.Licence == a.Licence && was.Computer == a.Computer && was.State == licence.Active
+}
+
+// paper answers for a desk that cannot be reached: with what the journal
+// remembers, and by writing requests into a file.
+type paper struct {
+	*Held
+	file *licence.RequestFile
+}
+
+// OnPaper has the licence asked for in a file of requests, in place of its
+// service. Writing one gives ErrWritten.
+func (h *Held) OnPaper(file *licence.RequestFile) { h.service = paper{h, file} }
+
+// ErrWritten says that a request is written.
+var ErrWritten = fault.New(fault.Waits, "the request is written, and waits for its answer")
+
+// Ask remembers a state, or writes a request.
+func (p paper) Ask(_ context.Context, action licence.Action, r licence.Request, once string) (*licence.Answer, error) {
+	if action == licence.Status {
+		a := p.remembered(r.Computer)
+		if a.Transfers < 0 {
+			a.Transfers = 1 // the desk says whether one is left
+		}
+		a.Takeover = true // and whether it can be taken over
+		a.Action, a.Nonce, a.Licence, a.Product, a.Issued = action, r.Nonce, r.ID(), r.Product, p.Now().Unix()
+		return a, nil
+	}
+	if err := p.RecordLicence(journal.EventRequested, p.Key, steps.Requested{Action: action, Computer: r.Computer, Nonce: r.Nonce, Version: r.Version}); err != nil {
+		return nil, err
+	}
+	spoken, _ := r.Speak(action) // where it cannot be asked for so, the file can
+	d := p.Card.Desk
+	p.file.Requests = append(p.file.Requests, licence.Travelling{
+		Spoken: spoken,
+		App:    p.App.Title, Licence: p.Card.Name, Action: action, Desk: d.URL, Key: d.Key.String(), Pin: d.Pin, Once: once, Request: r.Sealed(action, once),
+	})
+	return nil, ErrWritten
+}
+
+// Waiting is the request that waits for its answer, or nil.
+func (h *Held) Waiting() (*steps.Requested, licence.Request) {
+	want, r := h.state().Requested, h.Request
+	if want != nil {
+		r.Nonce, r.Computer, r.Version = want.Nonce, want.Computer, want.Version
+	}
+	return want, r
+}
+
+// TakeIn records the answer to the request that waits for it, and gives the app
+// its activation or takes it away.
+func (h *Held) TakeIn(a *licence.Answer) (*run.LicenceOutcome, error) {
+	want := *h.state().Requested
+	if err := (recorder{h}).Answered(a); err != nil {
+		return nil, err
+	}
+	out := h.Outcome(a)
+	out.Did, out.Good, out.Disabled = string(want.Action)+"d", true, a.Disabled != ""
+	if want.Computer != machine.ID(h.Computer) {
+		return out, nil
+	}
+	return out, h.Holder.Settle(want.Action, a, out)
+}

@@ -1,0 +1,203 @@
+//go:build unix
+
+package holder
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/test/lay"
+	tests "movekit/test/office"
+)
+
+const fileCard = `items:
+  - {name: certificate, kind: file, path: /srv/office.pem}
+  - {name: key, kind: file, path: /srv/office.key, secret: true}
+licences: [{name: signing, method: file, items: [certificate, key]}]
+`
+
+// held opens a licence of a card that is made here.
+func held(t *testing.T, r *run.Run, c *card.Card, l card.Licence) *Held {
+	t.Helper()
+	h, err := (&Room{Run: r}).Open(c, &l, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return h
+}
+
+// agreeing is asked whether programs may run.
+type agreeing struct {
+	run.Nobody
+	ask func(string) error
+}
+
+func (a agreeing) AgreeToRun(question string) error { return a.ask(question) }
+
+// TestCertificates reads files of every form, and tells what runs out and what
+// belongs together.
+func TestCertificates(t *testing.T) {
+	now := time.Now()
+	cert, key := tests.Signed(t, now.AddDate(1, 0, 0))
+	late, lateKey := tests.Signed(t, now.AddDate(0, 0, -1))
+	o := tests.New(t, fileCard, "linux", nil)
+	b := files{person{&Held{Room: &Room{Run: o.Run(o.Kit, o.New)}, App: o.Kit.Cards[0], Card: &o.Kit.Cards[0].Licences[0], Secrets: licence.Secrets{Passphrase: "tide-table"}}}}
+	at := func(name, text string) item.Target {
+		lay.Out(t, o.Dir, map[string]string{name: text})
+		return item.Target{One: &item.One{Path: filepath.Join(o.Dir, name)}}
+	}
+	p12, lockedKey := tests.Encrypted(t, cert, key, "tide-table")
+	for name, c := range map[string]struct {
+		files          []item.Target
+		apart, expired bool
+	}{
+		"a certificate and its key":           {[]item.Target{at("a", cert), at("b", key)}, false, false},
+		"another's key":                       {[]item.Target{at("a", cert), at("c", lateKey)}, true, false},
+		"one that ran out":                    {[]item.Target{at("d", late)}, false, true},
+		"text":                                {[]item.Target{at("e", "text")}, false, false},
+		"its encrypted key":                   {[]item.Target{at("a", cert), at("f", lockedKey)}, false, false},
+		"another's certificate and encrypted": {[]item.Target{at("d", late), at("f", lockedKey)}, true, true},
+		"one file of PKCS 12":                 {[]item.Target{at("g", p12)}, false, false},
+		"PKCS 12 and another's key":           {[]item.Target{at("g", p12), at("c", lateKey)}, true, false},
+	} {
+		if err := b.paired(c.files); (err != nil) != c.apart || c.apart && fault.KindOf(err) != fault.DeskRefused {
+			t.Errorf("%s: %v", name, err)
+		}
+		if (b.expired(c.files) != "") != c.expired {
+			t.Errorf("%s: runs out %q", name, b.expired(c.files))
+		}
+	}
+	c := licence.ReadContents([]byte(key+cert), "")
+	if c.Certificate == nil || c.Certificate.Key != c.Key || c.Certificate.Issuer != c.Certificate.Subject {
+		t.Errorf("%+v", c)
+	}
+	if got := licence.ReadContents([]byte(p12), "tide-table"); got.Certificate == nil || got.Certificate.Key != c.Key || got.Key != c.Key || got.Certificate.Subject != "CN=Tern Quay harbour office" {
+		t.Errorf("PKCS 12: %+v", got)
+	}
+	for name, text := range map[string]string{"PKCS 12": p12, "PKCS 8": lockedKey} {
+		if got := licence.ReadContents([]byte(text), "wrong"); !got.Locked || got.Key != "" {
+			t.Errorf("%s with another passphrase: %+v", name, got)
+		}
+	}
+	for _, text := range []string{"", "text", "-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n", cert[:40], p12[:len(p12)/2]} {
+		if got := licence.ReadContents([]byte(text), ""); got.Certificate != nil || got.Key != "" {
+			t.Errorf("%q is read: %+v", text, got)
+		}
+	}
+}
+
+// TestMakersCommand moves a licence by a maker's program, which is a script.
+func TestMakersCommand(t *testing.T) {
+	dir := t.TempDir()
+	program := filepath.Join(dir, "maker")
+	script := "#!/bin/sh\ncd " + dir + "\ncase $1 in\nshow) cat $2.state; echo 'token sk-SECRET-1'; echo left: $(cat left);;\nfree) echo idle > $2.state; echo ok;;\ntake) echo active > $2.state; echo $(($(cat left)-1)) > left;;\nfail) echo no; exit 3;;\nlie) echo ok;;\nesac\n"
+	if err := os.WriteFile(program, []byte(script), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	lay.Out(t, dir, map[string]string{"old.state": "active", "new.state": "idle", "left": "3"})
+	b := func(side string, free, take string) *Held {
+		o := tests.New(t, "items: [{name: data, kind: file, path: /srv/data}]\n", "linux", nil)
+		c := o.Old
+		if side == "new" {
+			c = o.New
+		}
+		r := o.Run(o.Kit, tests.Live{Computer: c})
+		r.Commands = true
+		return held(t, r, o.Kit.Cards[0], card.Licence{Name: "lic", Method: card.MethodCommand, Show: &card.Show{Run: []string{program, "show", side}, Active: card.PatternOf("(?m)^active"), Left: card.PatternOf(`left: (\d+)`)},
+			Deactivate: &card.Change{Run: []string{program, free, side}, Done: card.PatternOf("^ok")}, Activate: &card.Change{Run: []string{program, take, side}}})
+	}
+	ask := func(b *Held, action licence.Action) (*licence.Answer, error) {
+		return b.service.Ask(t.Context(), action, licence.Request{Serial: "app/lic", Computer: machine.ID(b.Computer)}, "")
+	}
+	old := b("old", "free", "take")
+	if a, err := ask(old, licence.Status); err != nil || a.State != licence.Active || a.Transfers != 3 {
+		t.Errorf("%+v %v", a, err)
+	}
+	for _, bad := range []string{"fail", "lie"} {
+		if a, err := ask(b("old", bad, "take"), licence.Deactivate); fault.KindOf(err) != fault.DeskRefused || strings.Contains(err.Error(), "SECRET") {
+			t.Errorf("%s: %+v %v", bad, a, err)
+		}
+	}
+	if a, err := ask(old, licence.Deactivate); err != nil || a.State != licence.Deactivated {
+		t.Errorf("%+v %v", a, err)
+	}
+	if a, err := ask(b("new", "free", "take"), licence.Activate); err != nil || a.State != licence.Active || a.Transfers != 2 || a.Spent != 1 {
+		t.Errorf("%+v %v", a, err)
+	}
+	not := b("old", "free", "take")
+	not.Commands = false
+	if _, err := ask(not, licence.Status); fault.KindOf(err) != fault.NotAgreed {
+		t.Errorf("nobody agreed: %v", err)
+	}
+	not.Commands, not.Card.Show = true, &card.Show{Run: []string{filepath.Join(dir, "nothing")}, Active: card.PatternOf("x")}
+	if _, err := ask(not, licence.Status); fault.KindOf(err) != fault.Missing {
+		t.Errorf("no such program: %v", err)
+	}
+}
+
+// TestCommandLimits has a maker's command hang, ask, and say that the licence
+// has run out.
+func TestCommandLimits(t *testing.T) {
+	o := tests.New(t, "items: [{name: data, kind: file, path: /srv/data}]\n", "linux", nil)
+	r := o.Run(o.Kit, tests.Live{Computer: o.Old})
+	r.Commands = true
+	asked := 0
+	var answer error
+	r.Person = agreeing{ask: func(question string) error {
+		asked++
+		if !strings.Contains(question, "has these commands run on OLD") {
+			t.Errorf("asked %q", question)
+		}
+		return answer
+	}}
+	show := func(script string) (*licence.Answer, error) {
+		b := held(t, r, o.Kit.Cards[0], card.Licence{Name: "lic", Method: card.MethodCommand,
+			Show: &card.Show{Run: []string{"/bin/sh", "-c", script}, Active: card.PatternOf("active"), Over: card.PatternOf("expired"), Limit: card.Duration{Duration: 200 * time.Millisecond}}})
+		return b.service.Ask(t.Context(), licence.Status, licence.Request{Serial: "app/lic", Computer: machine.ID(o.Old)}, "")
+	}
+	change := func(c *card.Change) error {
+		b := held(t, r, o.Kit.Cards[0], card.Licence{Name: "lic", Method: card.MethodCommand, Deactivate: c,
+			Show: &card.Show{Run: []string{"/bin/sh", "-c", "echo idle"}, Active: card.PatternOf("active")}})
+		_, err := b.service.Ask(t.Context(), licence.Deactivate, licence.Request{Serial: "app/lic", Computer: machine.ID(o.Old)}, "")
+		return err
+	}
+	three := []string{"/bin/sh", "-c", "echo E17 sk-SECRET; exit 3"}
+	if err := change(&card.Change{Run: three}); fault.KindOf(err) != fault.DeskRefused || !strings.Contains(err.Error(), "it ended with 3") {
+		t.Errorf("exit code 3: %v", err)
+	}
+	if err := change(&card.Change{Run: three, Codes: []int{0, 3}}); err != nil {
+		t.Errorf("exit code 3, which means done: %v", err)
+	}
+	if err := change(&card.Change{Run: three, Codes: []int{3}, Fails: []card.Fail{{Match: card.PatternOf("E1[0-9]"), Means: "close the app first"}}}); fault.KindOf(err) != fault.DeskRefused || !strings.HasSuffix(err.Error(), "close the app first") || strings.Contains(err.Error(), "SECRET") {
+		t.Errorf("an error that the card knows: %v", err)
+	}
+	// At a terminal its commands are shown and agreed to, once.
+	r.Commands = false
+	for _, answer = range []error{fault.New(fault.Stopped, "no"), nil, nil} {
+		if _, err := show("echo active"); (err != nil) != (answer != nil) {
+			t.Errorf("the answer %v: %v", answer, err)
+		}
+	}
+	if asked != 2 {
+		t.Errorf("asked %d times", asked)
+	}
+	begin := time.Now()
+	if _, err := show("sleep 20"); fault.KindOf(err) != fault.DeskDown || !strings.Contains(err.Error(), "200ms") || time.Since(begin) > 10*time.Second {
+		t.Errorf("it hangs: %v after %s", err, time.Since(begin))
+	}
+	if a, err := show(`read answer || echo active; echo "$answer"`); err != nil || a.State != licence.Active {
+		t.Errorf("it asks: %+v %v", a, err)
+	}
+	if a, err := show("echo active, but expired"); err != nil || a.State != licence.Expired {
+		t.Errorf("it has run out: %+v %v", a, err)
+	}
+}

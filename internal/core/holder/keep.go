@@ -1,0 +1,157 @@
+package holder
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+
+	"filippo.io/age"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/steps"
+)
+
+// Kept is a licence that a safety copy holds.
+type Kept struct {
+	App     string   `json:"app"`
+	Title   string   `json:"title"`
+	Licence string   `json:"licence"`
+	Files   []string `json:"files"`
+}
+
+const keptReadme = `This is a safety copy of licences, made with Move Kit from the kit %s.
+Whoever has it and its passphrase can use them: keep the two apart.
+
+APP/LICENCE/licence.json   what the licence is known by: serial, code or name
+APP/LICENCE/...            its files, as they were on %s
+
+It was opened with: age -d FILE | tar x
+`
+
+// Keep makes a safety copy of what the makers of the chosen apps would not
+// issue again: serials, codes, names, and licence files with their keys. It is
+// a tar archive encrypted with age under a passphrase of its own.
+func (r *Room) Keep(ctx context.Context, passphrase string) ([]byte, []Kept, error) {
+	cards, err := r.Chosen()
+	if err != nil {
+		return nil, nil, err
+	}
+	to, err := kit.PassphraseRecipient(passphrase)
+	if err != nil {
+		return nil, nil, err
+	}
+	var out bytes.Buffer
+	w, err := age.Encrypt(&out, to)
+	if err != nil {
+		return nil, nil, fault.Wrap(fault.Internal, err, "cannot encrypt the safety copy")
+	}
+	k := keeping{r, tar.NewWriter(w)}
+	if err := k.add("README.txt", fmt.Appendf(nil, keptReadme, r.Manifest.ID, r.Manifest.Old.Name)); err != nil {
+		return nil, nil, err
+	}
+	var all []Kept
+	for _, c := range cards {
+		for _, l := range c.Licences {
+			kept, err := k.licence(ctx, c, l)
+			if err != nil {
+				return nil, nil, fault.Wrap(fault.Damaged, err, "the licence %s of %s cannot be kept", l.Name, c.Title)
+			}
+			if kept != nil {
+				all = append(all, *kept)
+			}
+		}
+	}
+	if err = k.tar.Close(); err == nil {
+		err = w.Close()
+	}
+	if err != nil {
+		return nil, nil, fault.Wrap(fault.Internal, err, "cannot write the safety copy")
+	}
+	if len(all) == 0 {
+		return nil, nil, fault.New(fault.Missing, "the kit has no licence that could be kept: pack the apps first")
+	}
+	return out.Bytes(), all, nil
+}
+
+type keeping struct {
+	*Room
+	tar *tar.Writer
+}
+
+func (k keeping) add(name string, data []byte) error {
+	err := k.tar.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: int64(len(data)), ModTime: k.Now(), Typeflag: tar.TypeReg})
+	if err == nil {
+		_, err = k.tar.Write(data)
+	}
+	return err
+}
+
+// licence keeps one licence, where the kit has anything of it.
+func (k keeping) licence(ctx context.Context, c *card.Card, l card.Licence) (*Kept, error) {
+	kept := &Kept{App: c.Name, Title: c.Title, Licence: l.Name}
+	dir := path.Join(c.Name, l.Name)
+	var secrets licence.Secrets
+	if st := k.State.Licences[steps.Key{App: c.Name, Item: l.Name}]; st != nil && st.Sealed != nil {
+		if err := k.OpenJSON(c.Name, st.Sealed.Parts, &secrets); err != nil {
+			return nil, err
+		}
+		data, err := json.MarshalIndent(map[string]any{"app": c.Title, "maker": c.Maker, "licence": l.Name, "method": l.Method, "product": l.Product, "held": secrets}, "", "  ")
+		if err != nil {
+			return nil, err
+		}
+		if err := k.add(path.Join(dir, "licence.json"), append(data, '\n')); err != nil {
+			return nil, err
+		}
+		kept.Files = append(kept.Files, "licence.json")
+	}
+	for _, it := range k.State.AppItems(c.Name) {
+		if slices.Contains(l.Items, it.Key.Item) {
+			names, err := k.files(ctx, it, path.Join(dir, it.Key.Item))
+			if err != nil {
+				return nil, err
+			}
+			kept.Files = append(kept.Files, names...)
+		}
+	}
+	if len(kept.Files) == 0 {
+		return nil, nil //nolint:nilnil // the kit has nothing of it
+	}
+	return kept, nil
+}
+
+// files copies an item's files out of the kit.
+func (k keeping) files(ctx context.Context, it *steps.Item, dir string) (names []string, err error) {
+	sealed, err := k.Kit.Open(it.Key.App, it.Sealed.Parts)
+	if err != nil {
+		return nil, err
+	}
+	defer sealed.Close()
+	for r := tar.NewReader(sealed); ; {
+		h, err := r.Next()
+		if err == io.EOF {
+			return names, ctx.Err()
+		}
+		if err != nil {
+			return nil, err
+		}
+		if h.Typeflag != tar.TypeReg {
+			continue
+		}
+		data, err := io.ReadAll(r)
+		if err != nil {
+			return nil, err
+		}
+		if err := k.add(path.Join(dir, path.Base(h.Name)), data); err != nil {
+			return nil, err
+		}
+		names = append(names, it.Key.Item+"/"+path.Base(h.Name))
+	}
+}

@@ -1,0 +1,115 @@
+package holder
+
+import (
+	"context"
+	"time"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/steps"
+)
+
+// Letter is what the maker of an app must be told about one licence.
+type Letter struct {
+	App     string        `json:"app"`
+	Title   string        `json:"title"`
+	Maker   string        `json:"maker"`
+	Licence string        `json:"licence"`
+	Method  card.Method   `json:"method"`
+	Version string        `json:"version"` // on the old computer; "" where it is not known
+	Edition string        `json:"edition,omitempty"`
+	Serial  string        `json:"serial,omitempty"` // masked, unless it was asked for
+	Code    string        `json:"code,omitempty"`
+	OldName string        `json:"old"`
+	OldID   string        `json:"old_id"`
+	Old     licence.State `json:"old_state"`
+	OldAt   time.Time     `json:"old_at,omitzero"`
+	NewName string        `json:"new"`
+	NewID   string        `json:"new_id,omitempty"`
+	New     licence.State `json:"new_state"`
+	NewAt   time.Time     `json:"new_at,omitzero"`
+	Left    int           `json:"transfers_left"` // -1 where it is not known
+	Spent   int           `json:"transfers_spent"`
+	By      string        `json:"seen_by"`
+	Lost    string        `json:"lost,omitempty"` // why the old computer cannot be started
+	Please  Please        `json:"please"`
+}
+
+// Please is what a maker is asked for.
+type Please string
+
+// What makers are asked for.
+const (
+	PleaseFree    Please = "free"    // the licence on a computer that cannot be started
+	PleaseIssue   Please = "issue"   // another file, for the new computer
+	PleaseCorrect Please = "correct" // their records; nothing else is needed
+)
+
+// Letters gathers every fact that the makers of the chosen apps will ask for.
+// Serials and codes are masked, unless open.
+func (r *Room) Letters(ctx context.Context, open bool) ([]Letter, error) {
+	cards, err := r.Chosen()
+	if err != nil {
+		return nil, err
+	}
+	statuses, err := r.Statuses(ctx)
+	if err != nil {
+		return nil, err
+	}
+	st := r.State
+	out := []Letter{}
+	for _, c := range cards {
+		for _, l := range c.Licences {
+			s := statuses[len(out)]
+			w := Letter{App: c.Name, Title: c.Title, Maker: c.Maker, Licence: l.Name, Method: l.Method, Old: s.Old, New: s.New, Left: s.Left, By: s.By,
+				OldName: r.Manifest.Old.Name, OldID: r.Manifest.Old.ID, NewName: r.Manifest.New.Name, NewID: r.Manifest.New.ID, Please: PleaseCorrect}
+			if r.Side() == steps.NewSide {
+				w.NewName, w.NewID = r.Computer.Name(), machine.ID(r.Computer)
+			}
+			if p := st.Packed[c.Name]; p != nil {
+				w.Version, w.Edition = p.Version, p.Edition
+			}
+			if known := st.Licences[steps.Key{App: c.Name, Item: l.Name}]; known != nil {
+				w.OldAt, w.NewAt, w.Spent = known.OldAt, known.NewAt, known.Spent
+			}
+			for _, o := range st.Overrides {
+				if o.App == c.Name && o.Gate == "old-computer" {
+					w.Lost = o.Because
+				}
+			}
+			if err := r.tellSerial(c, l.Name, &w, open); err != nil {
+				return nil, err
+			}
+			switch {
+			case l.Bound && s.New != licence.Active:
+				w.Please = PleaseIssue
+			case !steps.Free(s.Old):
+				w.Please = PleaseFree
+			}
+			out = append(out, w)
+		}
+	}
+	if len(out) == 0 {
+		return nil, fault.New(fault.Usage, "no app of the kit has a licence that its maker could be asked about")
+	}
+	return out, nil
+}
+
+// tellSerial fills in what the licence is known by.
+func (r *Room) tellSerial(c *card.Card, name string, w *Letter, open bool) error {
+	st := r.State.Licences[steps.Key{App: c.Name, Item: name}]
+	if st == nil || st.Sealed == nil {
+		return nil
+	}
+	var s licence.Secrets
+	if err := r.OpenJSON(c.Name, st.Sealed.Parts, &s); err != nil {
+		return err
+	}
+	w.Serial, w.Code = masked(s.Serial), masked(s.Code)
+	if open {
+		w.Serial, w.Code = s.Serial, s.Code
+	}
+	return nil
+}

@@ -1,0 +1,251 @@
+package holder
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+)
+
+// person is a licence that a person frees and takes up, step by step, and what
+// the other methods have in common with that.
+type person struct{ *Held }
+
+var _ Holder = person{}
+
+func (p person) Service() (licence.Service, error) { return here{p.Held}, nil }
+
+// Named names it where nobody else does.
+func (p person) Named() (serial, product string) { return p.Key.App + "/" + p.Key.Item, p.App.Title }
+
+func (person) Travels() *card.Desk { return nil }
+
+func (person) Complete(context.Context, *licence.Secrets, []string) error { return nil }
+
+func (person) Settle(licence.Action, *licence.Answer, *run.LicenceOutcome) error { return nil }
+
+func (person) See(context.Context, *licence.Answer) error { return nil }
+
+func (person) Remains() bool { return false }
+
+func (person) Shown() string { return "" }
+
+func (p person) Steps(action licence.Action) *card.Change {
+	return p.Card.Change(action == licence.Deactivate)
+}
+
+func (p person) Change(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
+	return p.guide(ctx, action, p.Holder.Steps(action), r, a)
+}
+
+// LostSteps have the maker free it.
+func (p person) LostSteps() *card.Change {
+	return &card.Change{Steps: []card.Guide{
+		{Do: "Tell " + orWord(p.App.Maker, "the maker") + " why it cannot be freed on " + p.Manifest.Old.Name + " (" + p.Lost + "), and have them free it."},
+		{Do: "Wait for what they say.", Ask: "What did they answer?"},
+	}}
+}
+
+// By says what a person last saw.
+func (p person) By(context.Context) string {
+	all := p.state().History
+	if len(all) == 0 {
+		return "nobody yet"
+	}
+	last := all[len(all)-1]
+	by := "a person on " + p.Computer.Name()
+	if last.Answer != "" {
+		by += fmt.Sprintf(", who answered %q to %q", last.Answer, last.Ask)
+	}
+	if last.Evidence != "" {
+		by += " (" + last.Evidence + ", BLAKE3 " + last.Hash[:16] + "…)"
+	}
+	return by
+}
+
+// here answers like a licence service for what no service changes. The state of
+// this computer is what it shows; that of the other is what the journal remembers.
+type here struct{ *Held }
+
+var _ licence.Service = here{}
+
+// Ask answers like a licence service.
+func (h here) Ask(ctx context.Context, action licence.Action, r licence.Request, _ string) (*licence.Answer, error) {
+	here := r.Computer == machine.ID(h.Computer)
+	lost := h.Lost != "" && r.Computer == h.Manifest.Old.ID
+	a := h.remembered(r.Computer)
+	if !here && !lost {
+		return a, nil
+	}
+	var err error
+	switch {
+	case lost && !(here && h.Holder.Remains()):
+		if action == licence.Deactivate {
+			change := h.Card.Lost
+			if change == nil {
+				change = h.Holder.LostSteps()
+			}
+			err = h.guide(ctx, action, change, r, a)
+		}
+	case action == licence.Status:
+		err = h.Holder.See(ctx, a)
+	default:
+		err = h.Holder.Change(ctx, action, r, a)
+	}
+	a.Action, a.Nonce, a.Licence, a.Product, a.Issued = action, r.Nonce, licence.LicenceID(r.Serial), r.Product, h.Now().Unix()
+	return a, err
+}
+
+// remembered is what the journal knows of a computer. The app was used on the
+// old one, and is new on the other.
+func (h *Held) remembered(computer string) *licence.Answer {
+	st := h.state()
+	a := &licence.Answer{Computer: computer, Transfers: st.Left, State: licence.NotActivated, Covers: h.Card.Covers, Edition: h.Card.Edition, Seats: max(h.Card.Seats, 1), Takeover: h.Card.Takeover}
+	if end := h.Card.Expires.End(); !end.IsZero() {
+		a.Until = end.Unix()
+	}
+	old, now := licence.Active, licence.NotActivated
+	if st.Old != licence.Unknown {
+		old = st.Old
+	}
+	if st.New != licence.Unknown {
+		now = st.New
+	}
+	if h.Card.Transfers != nil && st.Left < 0 {
+		a.Transfers = *h.Card.Transfers
+	}
+	if old == licence.Active {
+		a.Active = append(a.Active, h.Manifest.Old.ID)
+	}
+	if a.State = now; computer == h.Manifest.Old.ID {
+		a.State = old
+	}
+	if a.State == licence.Active && a.Until != 0 && !h.Now().Before(licence.When(a.Until)) {
+		a.State = licence.Expired
+	}
+	if now == licence.Active {
+		a.Active = append(a.Active, orWord(h.Manifest.New.ID, machine.ID(h.Computer)))
+	}
+	return a
+}
+
+// became notes a change that was carried out; from is the computer whose
+// licence was taken over.
+func (h *Held) became(action licence.Action, from string, a *licence.Answer) {
+	if action == licence.Deactivate {
+		a.State = licence.Deactivated
+		a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == a.Computer })
+		return
+	}
+	if a.State, a.Disabled = licence.Active, from; from != "" {
+		a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == from })
+	}
+	second := len(a.Active) > 0 // a seat beside that of another computer moves nothing
+	if !slices.Contains(a.Active, a.Computer) {
+		a.Active = append(a.Active, a.Computer)
+	}
+	if h.Card.Transfers != nil && !second {
+		a.Spent = 1
+		a.Transfers = max(a.Transfers-1, 0)
+	}
+}
+
+// guide has a person take the steps that are not taken yet. Each is journalled
+// before the next.
+func (h *Held) guide(ctx context.Context, action licence.Action, change *card.Change, r licence.Request, a *licence.Answer) error {
+	for i := h.taken(action, change.Steps); i < len(change.Steps); i++ {
+		g := change.Steps[i]
+		done := steps.Stepped{Action: action, Step: i + 1, Do: g.Do, Ask: g.Ask}
+		if err := h.step(ctx, g, len(change.Steps), &done); err != nil {
+			return err
+		}
+		if err := h.RecordLicence(journal.EventStepped, h.Key, done); err != nil {
+			return err
+		}
+	}
+	h.became(action, r.From, a)
+	return nil
+}
+
+// taken is how many of the steps, one after the other, a person has taken
+// already. Those of another way to the same end do not count.
+func (h *Held) taken(action licence.Action, all []card.Guide) (n int) {
+	for n < len(all) && slices.ContainsFunc(h.state().Stepped, func(s steps.Stepped) bool {
+		return s.Action == action && s.Step == n+1 && s.Do == all[n].Do
+	}) {
+		n++
+	}
+	return n
+}
+
+// tries is how often a person is asked for an answer that fits.
+const tries = 3
+
+// step has a person take one step, again until the answer fits.
+func (h *Held) step(ctx context.Context, g card.Guide, of int, done *steps.Stepped) error {
+	for n := 1; ; n++ {
+		reply, err := h.Person.Guide(ctx, run.Guided{
+			Key: h.Key, App: h.App.Title, Action: done.Action, Step: done.Step, Of: of, Ask: g.Ask, Evidence: g.Evidence, Letter: h.Lost != "",
+			Do: strings.NewReplacer("{serial}", h.Secrets.Serial, "{code}", h.Secrets.Code).Replace(g.Do),
+		})
+		if err != nil {
+			return err
+		}
+		if g.Ask != "" {
+			done.Answer = h.hidden(reply.Answer)
+		}
+		if err = fits(g, reply); err == nil && reply.Evidence != "" {
+			done.Evidence = filepath.Base(reply.Evidence)
+			if done.Hash, err = hashOf(reply.Evidence); err != nil {
+				err = fault.Wrap(fault.Unreadable, err, "the file %s that proves it cannot be read", reply.Evidence)
+			}
+		}
+		if err == nil || n == tries {
+			return err
+		}
+		h.Tell(run.Event{App: h.Key.App, Item: h.Card.Name, What: err.Error()})
+	}
+}
+
+// fits holds an answer against the card.
+func fits(g card.Guide, r run.Reply) error {
+	if g.Ask != "" && strings.TrimSpace(r.Answer) == "" {
+		return fault.New(fault.Waits, "the question %q is not answered", g.Ask)
+	}
+	if !g.Answer.IsZero() && !g.Answer.In(r.Answer) {
+		return fault.New(fault.Waits, "the answer to %q is not of the form that the card gives (%s)", g.Ask, g.Answer)
+	}
+	if g.Evidence && r.Evidence == "" {
+		return fault.New(fault.Waits, "the file that proves %q is not given", g.Do)
+	}
+	return nil
+}
+
+// hidden keeps secrets that somebody typed out of the journal.
+func (h *Held) hidden(answer string) string {
+	for _, s := range []string{h.Secrets.Serial, h.Secrets.Code} {
+		if s != "" && s != h.Holder.Shown() {
+			answer = strings.ReplaceAll(answer, s, licence.Mask(s))
+		}
+	}
+	return answer
+}
+
+func hashOf(name string) (string, error) {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return "", err
+	}
+	return digest.Of(data).String(), nil
+}

@@ -1,0 +1,78 @@
+package holder
+
+import (
+	"context"
+	"time"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/steps"
+)
+
+// Status is where one licence stands, for a person.
+type Status struct {
+	App     string        `json:"app"`
+	Title   string        `json:"title"`
+	Licence string        `json:"licence"`
+	Method  card.Method   `json:"method"`
+	Old     licence.State `json:"old"`
+	New     licence.State `json:"new"`
+	OldAt   *time.Time    `json:"old_at,omitempty"` // when that was recorded
+	NewAt   *time.Time    `json:"new_at,omitempty"`
+	Left    int           `json:"transfers_left"` // -1 where it is not known
+	By      string        `json:"seen_by"`
+	Again   *time.Time    `json:"again_from,omitempty"`
+	BackBy  *time.Time    `json:"back_by,omitempty"`     // by when it must be taken up again
+	Trial   *time.Time    `json:"trial_until,omitempty"` // until when the app runs on the new computer without it
+	Expires *time.Time    `json:"expires,omitempty"`
+	Next    steps.Step    `json:"next,omitempty"` // the step that is due; "" where none is
+	Why     string        `json:"why,omitempty"`  // why nothing newer is known
+}
+
+// Statuses tells where every licence of the chosen apps stands: live, where the
+// service or this computer tells, else as the journal remembers. Nothing is
+// recorded.
+func (r *Room) Statuses(ctx context.Context) ([]Status, error) {
+	cards, err := r.Chosen()
+	if err != nil {
+		return nil, err
+	}
+	defer r.Private.Drop()
+	out := []Status{}
+	for _, c := range cards {
+		for i := range c.Licences {
+			l := &c.Licences[i]
+			st, err := r.stand(ctx, c, l)
+			s := Status{App: c.Name, Title: c.Title, Licence: l.Name, Method: l.Method, Old: st.Old, New: st.New, Left: st.Left, By: st.By, Next: st.Next,
+				OldAt: known(st.OldAt), NewAt: known(st.NewAt), BackBy: known(st.BackBy), Trial: known(st.Trial), Expires: known(st.Until)}
+			if st.Again.After(r.Now()) && !st.New.Held() {
+				s.Again = &st.Again
+			}
+			if err != nil {
+				s.Why = err.Error()
+			}
+			out = append(out, s)
+		}
+	}
+	return out, ctx.Err()
+}
+
+// stand asks where a licence stands, where anybody may be asked.
+func (r *Room) stand(ctx context.Context, c *card.Card, l *card.Licence) (steps.Standing, error) {
+	if !r.Kit.Unlocked() {
+		return r.State.Stand(c, l, nil, r.Now()), nil
+	}
+	h, err := r.Open(c, l, "")
+	if err != nil {
+		return r.State.Stand(c, l, nil, r.Now()), err
+	}
+	return h.Stand(ctx)
+}
+
+// known is a time that is known, or nil.
+func known(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}

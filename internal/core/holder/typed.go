@@ -1,0 +1,77 @@
+package holder
+
+import (
+	"context"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+)
+
+// typeIn asks a person for the serial and the code that are not on the computer.
+func (h *Held) typeIn(ctx context.Context, s *licence.Secrets) error {
+	if h.Card.Typed == "" {
+		return nil
+	}
+	info := h.Card.Method.Info()
+	fields := []struct {
+		to    *string
+		what  string
+		wrong func(string) string
+	}{{&s.Serial, info.Serial, licence.FormOf(h.Card).Wrong}, {&s.Code, info.Code, func(string) string { return "" }}}
+	of := 0
+	for _, f := range fields {
+		if *f.to == "" {
+			of++
+		}
+	}
+	n := 0
+	for _, f := range fields {
+		if *f.to != "" {
+			continue
+		}
+		n++
+		said, err := h.typed(ctx, run.Guided{Key: h.Key, App: h.App.Title, Action: run.ActionType, Step: n, Of: of, Do: "It is not on " + h.Computer.Name() + ". See: " + h.Card.Typed, Ask: "The " + f.what}, f.wrong)
+		if err != nil {
+			return err
+		}
+		*f.to = said
+	}
+	return nil
+}
+
+// typed asks until what is typed looks right, a few times at most.
+func (h *Held) typed(ctx context.Context, g run.Guided, wrong func(string) string) (string, error) {
+	for n := 1; ; n++ {
+		reply, err := h.Person.Guide(ctx, g)
+		if err != nil {
+			return "", err
+		}
+		bad := wrong(reply.Answer)
+		if reply.Answer == "" {
+			bad = "nothing was typed"
+		}
+		if bad == "" {
+			return reply.Answer, nil
+		}
+		err = fault.New(fault.Waits, "%s of the licence %s of %s looks mistyped: %s", g.Ask, g.Key.Item, g.App, bad)
+		if n == tries {
+			return "", err
+		}
+		h.Tell(run.Event{App: g.Key.App, Item: g.Key.Item, What: err.Error()})
+	}
+}
+
+// Complete asks a person for what of a licence's secrets is not on the computer;
+// files are those that hold it. What is sealed already is not asked for again.
+func (r *Room) Complete(ctx context.Context, c *card.Card, l *card.Licence, s *licence.Secrets, files []string) error {
+	key := steps.Key{App: c.Name, Item: l.Name}
+	if st := r.State.Licences[key]; st != nil && st.Sealed != nil {
+		return nil
+	}
+	h := &Held{Room: r, App: c, Card: l, Key: key}
+	h.Holder = methods[l.Method](h)
+	return h.Holder.Complete(ctx, s, files)
+}

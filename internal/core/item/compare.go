@@ -1,0 +1,107 @@
+package item
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/steps"
+)
+
+// Bounds of the differences that are told.
+const (
+	maxDiffs     = 20 // of one database
+	maxDiffering = 5  // tables whose rows are named
+)
+
+// Database is how the rows of a database are read, old and new.
+type Database interface {
+	// Fingerprint takes that of what is there.
+	Fingerprint(ctx context.Context) (*dbprint.Fingerprint, error)
+	// OldRows reads the rows of the sealed database; the function returned ends
+	// that.
+	OldRows(ctx context.Context) (func(dbprint.Table) dbprint.Rows, func(), error)
+	// NewRows reads the rows of a table of what is there.
+	NewRows(ctx context.Context, t dbprint.Table) dbprint.Rows
+}
+
+// SamePrint reports whether what is there has the sealed fingerprint. One that
+// cannot be read is another.
+func SamePrint(ctx context.Context, db Database, old *dbprint.Fingerprint) bool {
+	now, err := db.Fingerprint(ctx)
+	return err == nil && len(dbprint.Compare(old, now)) == 0
+}
+
+// CompareDatabase holds a database against the sealed fingerprint. The first
+// rows that differ are named.
+func (o *One) CompareDatabase(ctx context.Context, db Database, there bool, old *dbprint.Fingerprint) (*steps.Checked, error) {
+	o.Progress("comparing", 0)
+	if !there {
+		return &steps.Checked{Rows: []steps.Row{{What: "database", Old: "there", New: "missing"}}, Count: 1, Diffs: []string{"the database is missing"}}, nil
+	}
+	now, err := db.Fingerprint(ctx)
+	if fault.KindOf(err) == fault.BadDatabase {
+		return &steps.Checked{Rows: []steps.Row{{What: "database", Old: "whole", New: "damaged"}}, Count: 1, Diffs: []string{err.Error()}}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	diffs := dbprint.Compare(old, now)
+	out := &steps.Checked{Equal: len(diffs) == 0, Count: int64(len(diffs))}
+	out.Rows = append(out.Rows, Row("tables", int64(len(old.Tables)), int64(len(now.Tables))), Row("rows", old.Rows(), now.Rows()))
+	for i, c := range o.Card.Counts {
+		if i < len(old.Counts) && i < len(now.Counts) {
+			out.AddCount(c.Name, c.Expect, old.Counts[i].Value, now.Counts[i].Value)
+		}
+	}
+	out.Rows = append(out.Rows, Content(int64(len(old.Tables)), "digest", "digests", int64(len(diffs))))
+	if err := o.nameRows(ctx, db, old, diffs); err != nil {
+		return nil, err
+	}
+	for i, d := range diffs {
+		if i == maxDiffs {
+			break
+		}
+		if d.Table != "" {
+			d.What = "table " + d.Table + ": " + d.What
+		}
+		out.Diffs = append(out.Diffs, d.What)
+		for _, r := range d.Rows {
+			out.Diffs = append(out.Diffs, "  "+r)
+		}
+	}
+	return out, nil
+}
+
+// nameRows finds the rows that differ in the first tables that do.
+func (o *One) nameRows(ctx context.Context, db Database, old *dbprint.Fingerprint, diffs []dbprint.Diff) error {
+	var rows func(dbprint.Table) dbprint.Rows
+	named := 0
+	for i := range diffs {
+		d := &diffs[i]
+		table := old.Table(d.Table)
+		if !d.Content || table == nil || named == maxDiffering {
+			continue
+		}
+		if rows == nil {
+			opened, done, err := db.OldRows(ctx)
+			if err != nil {
+				return err
+			}
+			defer done()
+			rows = opened
+		}
+		named++
+		found, err := dbprint.DiffRows(*table, rows(*table), db.NewRows(ctx, *table), o.Card.Masks(table.Name))
+		if errors.Is(err, dbprint.ErrMany) || fault.KindOf(err) == fault.BadDatabase {
+			found, err = []string{err.Error()}, nil
+		}
+		if err != nil {
+			return fmt.Errorf("the rows of the table %s cannot be compared: %w", table.Name, err)
+		}
+		d.Rows = found
+	}
+	return nil
+}

@@ -1,0 +1,168 @@
+// Package dbase moves folders of dBase and FoxPro tables with their memo and
+// index files. They move as files; this package sees that a set is whole, and
+// counts records.
+package dbase
+
+import (
+	"bufio"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/item/files"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/steps"
+)
+
+// Table is what the header of a dBase table says, and what was counted.
+type Table struct {
+	Name    string `json:"name"`    // slash-separated, below the folder that was looked in
+	Records int64  `json:"records"` // that are not marked as deleted
+	Deleted int64  `json:"deleted,omitempty"`
+	Memo    string `json:"memo,omitempty"`  // ending of the memo file that it needs
+	Index   bool   `json:"index,omitempty"` // whether it needs its production index
+}
+
+// versions are the first byte of a table (the published layout of dBase III and
+// its successors), and the ending of the memo file that goes with it.
+var versions = map[byte]string{
+	0x02: "", 0x03: "", 0x04: "", 0x05: "", 0x30: "", 0x31: "", 0x32: "", 0x43: "", 0x63: "",
+	0x83: ".dbt", 0x8b: ".dbt", 0xcb: ".dbt", 0xf5: ".fpt", 0xfb: ".fpt", 0x8e: ".dbt",
+}
+
+// ReadTable reads a dBase table's header and counts its records. One that is
+// cut off, or no table, gives an error of the kind fault.BadDatabase.
+func ReadTable(name string) (*Table, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, fault.Wrap(fault.Unreadable, err, "cannot read the table")
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, fault.Wrap(fault.Unreadable, err, "cannot read the table")
+	}
+	t, err := read(bufio.NewReaderSize(f, 1<<16), info.Size())
+	if err != nil {
+		return nil, fault.Wrap(fault.BadDatabase, err, "the table %s is damaged", name)
+	}
+	t.Name = filepath.Base(name)
+	return t, nil
+}
+
+func read(r io.Reader, size int64) (*Table, error) {
+	h := make([]byte, 32)
+	if _, err := io.ReadFull(r, h); err != nil {
+		return nil, errors.New("its header is cut off")
+	}
+	memo, known := versions[h[0]]
+	if !known {
+		return nil, fmt.Errorf("it starts with %#x, which no dBase table does", h[0])
+	}
+	records := int64(binary.LittleEndian.Uint32(h[4:]))
+	header := int64(binary.LittleEndian.Uint16(h[8:]))
+	length := int64(binary.LittleEndian.Uint16(h[10:]))
+	if header < 33 || length < 1 {
+		return nil, errors.New("its header makes no sense")
+	}
+	if want := header + records*length; size < want {
+		return nil, fmt.Errorf("it has %d bytes, and its %d records need %d", size, records, want)
+	}
+	t := &Table{Memo: memo}
+	// FoxPro marks by flags what else belongs to a table.
+	if h[0] >= 0x30 && h[0] <= 0x32 && h[28]&2 != 0 {
+		t.Memo = ".fpt"
+	}
+	t.Index = h[28]&1 != 0
+	if _, err := io.CopyN(io.Discard, r, header-32); err != nil {
+		return nil, errors.New("its header is cut off")
+	}
+	record := make([]byte, length)
+	for range records {
+		if _, err := io.ReadFull(r, record); err != nil {
+			return nil, errors.New("its records are cut off")
+		}
+		if record[0] == '*' {
+			t.Deleted++
+		} else {
+			t.Records++
+		}
+	}
+	return t, nil
+}
+
+// Tables reads every dBase table of a folder and its folders, and names what a
+// table needs and is not there.
+func Tables(dir string) (tables []Table, lacks []string, err error) {
+	err = filepath.WalkDir(dir, func(path string, e os.DirEntry, err error) error {
+		if err != nil {
+			return fault.Wrap(fault.Unreadable, err, "cannot read %s", path)
+		}
+		if !e.Type().IsRegular() || !strings.EqualFold(filepath.Ext(path), ".dbf") {
+			return nil
+		}
+		t, err := ReadTable(path)
+		if err != nil {
+			return err
+		}
+		rel, err := filepath.Rel(dir, path)
+		if err != nil {
+			return err
+		}
+		t.Name = filepath.ToSlash(rel)
+		tables = append(tables, *t)
+		if t.Memo != "" && !beside(path, t.Memo) {
+			lacks = append(lacks, fmt.Sprintf("%s has memo fields, and its %s file is not there", t.Name, t.Memo))
+		}
+		if t.Index && !beside(path, ".cdx") && !beside(path, ".mdx") {
+			lacks = append(lacks, fmt.Sprintf("%s wants its index (.cdx or .mdx), which is not there", t.Name))
+		}
+		return nil
+	})
+	slices.SortFunc(tables, func(a, b Table) int { return strings.Compare(a.Name, b.Name) })
+	return tables, lacks, err
+}
+
+// beside reports whether a file with another ending lies beside one, in any
+// letter case.
+func beside(path, ending string) bool {
+	stem := strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
+	entries, _ := os.ReadDir(filepath.Dir(path))
+	return slices.ContainsFunc(entries, func(e os.DirEntry) bool { return strings.EqualFold(e.Name(), stem+ending) })
+}
+
+// New moves a folder of tables.
+func New(o *item.One) item.Mover { return files.FolderOf(o, tables{}) }
+
+type tables struct{}
+
+// Look reads the tables, and what they lack.
+func (tables) Look(o *item.One, is *item.Look) (err error) {
+	all, lacks, err := Tables(o.Path)
+	if err != nil {
+		return err
+	}
+	is.Lacks, is.Tables = lacks, counted(all)
+	is.CountTables()
+	return nil
+}
+
+// Compare adds the records of each table.
+func (tables) Compare(o *item.One, out *steps.Checked) {
+	now, _, err := Tables(o.Path)
+	item.AddRecords(out, o.Known.Sealed.Tables, counted(now), err)
+}
+
+func counted(all []Table) (out []kit.Table) {
+	for _, t := range all {
+		out = append(out, kit.Table{Name: t.Name, Records: t.Records})
+	}
+	return out
+}

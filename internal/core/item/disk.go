@@ -1,0 +1,201 @@
+package item
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"sync/atomic"
+	"time"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/seal"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+// Disk is what movers of items on this computer's own disks have in common.
+type Disk struct{ *One }
+
+// Source is how the item's files are walked; single says that it is one file.
+func (o *One) Source(single bool) tree.Source {
+	s := tree.Source{Root: o.Path, Single: single, Include: o.Card.Include, Skip: o.Card.Skip, Fold: o.Computer.System() == machine.Windows}
+	if real, err := filepath.EvalSymlinks(o.Path); err == nil {
+		s.Root = real
+	}
+	return s
+}
+
+// Close has nothing to end.
+func (Disk) Close() {}
+
+// Check has nothing to see.
+func (Disk) Check() error { return nil }
+
+// Lacks returns nothing.
+func (Disk) Lacks(context.Context) ([]string, error) { return nil, nil }
+
+// Ask fails: there is nothing to ask.
+func (d Disk) Ask(context.Context, string) (int64, error) {
+	return 0, fault.New(fault.BadCard, "%s is no database that could be asked", d.Label())
+}
+
+// Locate finds the path that the card gives.
+func (d Disk) Locate(context.Context) (err error) {
+	path := d.Card.Path.On(string(d.Computer.System()))
+	if path == "" {
+		return fault.New(fault.BadCard, "the card does not say where %s belongs on a %s computer", d.Card.Name, d.Computer.System())
+	}
+	d.One.Path, err = d.Computer.Locate(path, d.User)
+	return err
+}
+
+// Where is the real path.
+func (d Disk) Where() (spoken, disk string) { return machine.Spoken(d.Computer, d.Path), d.Path }
+
+// There reports whether something has the path.
+func (d Disk) There(context.Context) (bool, error) {
+	there, err := machine.Exists(d.Path)
+	if err != nil {
+		err = fault.Wrap(fault.Unreadable, err, "cannot look at %s", d.Path)
+	}
+	return there, err
+}
+
+// Beside is a free name beside the path.
+func (d Disk) Beside() string { return tree.BothName(d.Path, d.Run.Manifest.Old.Name) }
+
+// Aside is a free name beside the path.
+func (d Disk) Aside(context.Context, string) (string, error) {
+	return tree.AsideName(d.Path, d.Run.Now()), nil
+}
+
+// MakeParent makes the folder that a path lies in.
+func MakeParent(path string) error {
+	parent := filepath.Dir(path)
+	if err := os.MkdirAll(parent, 0o755); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", parent)
+	}
+	return nil
+}
+
+// Waits reports whether what was set aside under a name is still there; "" stands
+// for nothing.
+func Waits(back string) (bool, error) {
+	if back == "" {
+		return false, nil
+	}
+	there, err := machine.Exists(back)
+	if err != nil {
+		err = fault.Wrap(fault.Unreadable, err, "cannot look at %s", back)
+	}
+	return there, err
+}
+
+// Rename renames a file or folder.
+func Rename(from, to string) error {
+	if err := os.Rename(from, to); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot rename")
+	}
+	return nil
+}
+
+// ErrSilent says that a place did not answer in time.
+var ErrSilent = errors.New("it did not answer in time")
+
+// Watched runs what looks at a real path. On a network file system it is given
+// up, and left to itself, when it was silent for the time limit.
+func Watched(path string, limit time.Duration, look func(alive func()) error) error {
+	if !machine.Remote(path) {
+		return look(func() {})
+	}
+	return watch(limit, look)
+}
+
+func watch(limit time.Duration, look func(alive func()) error) error {
+	var last atomic.Int64
+	start := time.Now()
+	done := make(chan error, 1)
+	go func() { done <- look(func() { last.Store(int64(time.Since(start))) }) }()
+	tick := time.NewTicker(limit / 4)
+	defer tick.Stop()
+	for {
+		select {
+		case err := <-done:
+			return err
+		case <-tick.C:
+			if time.Since(start)-time.Duration(last.Load()) > limit {
+				return ErrSilent
+			}
+		}
+	}
+}
+
+// Withdraw takes back what was put at a path: it is removed where it is the same,
+// else kept under another name; what was set aside gets its name back. sides are
+// the files that belong to one, which go first, so that a run which is
+// interrupted finds the rest; nil where there are none.
+func (d Disk) Withdraw(ctx context.Context, u steps.Undone, same func() (bool, error), sides func(string) []string) (kept bool, err error) {
+	there, err := d.There(ctx)
+	if err != nil {
+		return false, err
+	}
+	waits, err := Waits(u.Back)
+	if err != nil {
+		return false, err
+	}
+	if there && (u.Back == "" || waits) {
+		same, err := same()
+		if err != nil {
+			return false, err
+		}
+		kept = !same
+		if err := d.clear(u, same, sides); err != nil {
+			return kept, err
+		}
+	}
+	if waits {
+		if err := renameWith(u.Back, u.From, sides); err != nil {
+			return kept, err
+		}
+	}
+	if err := tree.RemoveTree(u.From + tree.StageEnding); err != nil {
+		return kept, fault.Wrap(fault.CannotPlace, err, "cannot remove %s", u.From+tree.StageEnding)
+	}
+	return kept, seal.SyncDir(filepath.Dir(u.From))
+}
+
+// clear makes the path free: what is the same as what was put there goes under a
+// name from which it is removed.
+func (d Disk) clear(u steps.Undone, same bool, sides func(string) []string) error {
+	if !same {
+		return renameWith(u.From, u.Kept, sides)
+	}
+	stage := u.From + tree.StageEnding
+	if err := tree.RemoveTree(stage); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot remove %s", stage)
+	}
+	if sides != nil {
+		for _, side := range sides(u.From) {
+			if err := os.Remove(side); err != nil {
+				return fault.Wrap(fault.CannotPlace, err, "cannot remove %s", side)
+			}
+		}
+	}
+	return Rename(u.From, stage)
+}
+
+// renameWith renames a path with what belongs to it.
+func renameWith(from, to string, sides func(string) []string) error {
+	var names []string
+	if sides != nil {
+		names = sides(from)
+	}
+	for _, name := range append(names, from) {
+		if err := Rename(name, to+name[len(from):]); err != nil {
+			return err
+		}
+	}
+	return nil
+}

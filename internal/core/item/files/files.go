@@ -1,0 +1,359 @@
+// Package files moves folders and files. What an app keeps in them beside plain
+// files (tables, records, exports) is known by the rooms that build on this one.
+package files
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/seal"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+const ending = ".tar.zst.age"
+
+// Content is what a kind knows of the files that its items are made of.
+type Content interface {
+	// Look adds what is in them. Where they are damaged, that is an error.
+	Look(o *item.One, is *item.Look) error
+	// Compare adds what is in them, old and new.
+	Compare(o *item.One, out *steps.Checked)
+}
+
+// Mover moves one folder or file as it is.
+type Mover struct {
+	item.Disk
+	single  bool
+	content Content // nil where they are plain files
+}
+
+var _ item.Mover = (*Mover)(nil)
+
+// Folder moves a folder.
+func Folder(o *item.One) item.Mover { return FolderOf(o, nil) }
+
+// File moves one file.
+func File(o *item.One) item.Mover { return FileOf(o, nil) }
+
+// FolderOf moves a folder with something in it.
+func FolderOf(o *item.One, c Content) item.Mover { return &Mover{item.Disk{One: o}, false, c} }
+
+// FileOf moves a file with something in it.
+func FileOf(o *item.One, c Content) item.Mover { return &Mover{item.Disk{One: o}, true, c} }
+
+// At is the same at another path.
+func (m *Mover) At(path string) item.Mover {
+	o := *m.One
+	o.Path = path
+	return &Mover{item.Disk{One: &o}, m.single, m.content}
+}
+
+// source is how the files are walked.
+func (m *Mover) source() tree.Source { return m.Source(m.single) }
+
+// Look measures the files. Places in them that cannot be read are named, and the
+// rest is measured.
+func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) {
+	is := m.Blank()
+	if how.KitDir != "" && machine.Inside(how.KitDir, m.Path) {
+		return nil, fault.New(fault.Usage, "the kit lies in %s, which is to be packed into it; make it elsewhere", m.Path)
+	}
+	var names tree.WindowsNames
+	var sample item.Sampler
+	source := m.source()
+	var st *tree.Stats
+	err := item.Watched(m.Path, m.Limit, func(alive func()) (err error) {
+		st, err = source.Measure(ctx, func(e tree.Entry) {
+			alive()
+			sample.See(e)
+			if how.Target != machine.Windows || !e.Travels() {
+				return
+			}
+			if why := names.Refuses(e.Path); why != "" && len(is.BadNames) < item.MaxNamed {
+				is.BadNames = append(is.BadNames, m.Label()+": "+e.Path+" ("+why+")")
+			}
+		}, func(problem tree.Problem) {
+			if len(is.Unreadable) < item.MaxNamed {
+				is.Unreadable = append(is.Unreadable, fmt.Sprintf("%s: %v", problem.Path, item.Reason(problem.Err)))
+			}
+		})
+		return err
+	})
+	if errors.Is(err, item.ErrSilent) {
+		is := m.Blank()
+		is.State, is.Unreadable = item.NotReached, []string{m.Path + ": it did not answer"}
+		return is, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	is.State, is.OnDisk = item.IsHere, true
+	is.Files, is.Bytes, is.Left, is.Stamp, is.Newest = st.Files, st.Bytes, st.Left, st.Stamp(), &st.Newest
+	if how.Estimate {
+		is.Sealed = sample.Estimate(source, st)
+	}
+	if m.content != nil {
+		if err := m.content.Look(m.One, is); err != nil {
+			is.Unreadable = append(is.Unreadable, err.Error())
+		}
+	}
+	return is, nil
+}
+
+// Seal seals the files with the list of what is in them.
+func (m *Mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
+	progress := m.Progress("sealing", is.Bytes)
+	s := &kit.Sealed{Stream: m.Stream(), Tables: is.Tables}
+	data, err := m.Run.Seal(m.Key.App, s.Stream+ending, 0)
+	if err != nil {
+		return nil, err
+	}
+	list, err := m.Run.Seal(m.Key.App, s.Stream+item.ListEnding, 1)
+	if err != nil {
+		data.Abort()
+		return nil, err
+	}
+	st, err := m.source().Archive(ctx, data, list, progress)
+	if err != nil {
+		data.Abort()
+		list.Abort()
+		return nil, err
+	}
+	s.Files, s.Bytes, s.Left, s.LeftCount, s.Stamp = st.Files, st.Bytes, st.Left, st.LeftCount, st.Stamp()
+	if s.Parts, err = data.Close(); err != nil {
+		list.Abort()
+		return nil, err
+	}
+	s.List, err = list.Close()
+	return s, err
+}
+
+// Check reads the sealed list to its end.
+func (m *Mover) Check() error {
+	list, closer, err := m.List()
+	if err != nil {
+		return err
+	}
+	defer closer.Close()
+	return tree.CheckList(list, m.Computer.System() == machine.Windows)
+}
+
+// Same holds what is there against the list.
+func (m *Mover) Same(ctx context.Context) (bool, error) {
+	info, err := os.Stat(m.Path)
+	if err != nil || info.IsDir() == m.single {
+		return false, nil
+	}
+	list, closer, err := m.List()
+	if err != nil {
+		return false, err
+	}
+	defer closer.Close()
+	cmp, err := tree.Comparing{Modes: m.modes()}.Compare(ctx, m.listed(), list)
+	if err != nil {
+		return false, err
+	}
+	return cmp.Equal(), nil
+}
+
+// modes reports whether permissions mean the same on both computers.
+func (m *Mover) modes() bool {
+	return m.Run.Manifest.Old.System == machine.Linux && m.Computer.System() == machine.Linux
+}
+
+// listed is the source that is held against the list. A single file may have
+// another name on this computer; it is compared under that of the list.
+func (m *Mover) listed() tree.Source {
+	s := m.source()
+	if !m.single {
+		return s
+	}
+	if list, closer, err := m.List(); err == nil {
+		defer closer.Close()
+		if e, err := list.Next(); err == nil {
+			s.Name = e.Path
+		}
+	}
+	return s
+}
+
+// partly reports whether only some of the files of a folder move.
+func (m *Mover) partly() bool { return !m.single && len(m.Card.Include) > 0 }
+
+// Aside is a free name; where only some of the files are set aside, an interrupted
+// run may have set aside a part of those already.
+func (m *Mover) Aside(ctx context.Context, earlier string) (string, error) {
+	if m.partly() && earlier != "" {
+		return earlier, nil
+	}
+	return m.Disk.Aside(ctx, earlier)
+}
+
+// Put stages the files beside their target, flushes them, and then renames.
+func (m *Mover) Put(ctx context.Context, done *steps.Placed) error {
+	there, err := m.There(ctx)
+	if err != nil {
+		return err
+	}
+	parent, stage := filepath.Dir(done.To), done.To+tree.StageEnding
+	if err := item.MakeParent(done.To); err != nil {
+		return err
+	}
+	if err := m.stage(ctx, stage); err != nil {
+		return err
+	}
+	if err := seal.SyncVolume(parent); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot flush %s", parent)
+	}
+	if err := tree.SyncTree(stage); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot flush %s", stage)
+	}
+	if err := m.settle(ctx, done, stage, there); err != nil {
+		return err
+	}
+	if err := tree.RemoveTree(stage); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot remove %s", stage)
+	}
+	return seal.SyncDir(parent)
+}
+
+// stage writes the files into a folder of their own.
+func (m *Mover) stage(ctx context.Context, stage string) error {
+	progress := m.Progress("putting in place", m.Known.Sealed.Bytes)
+	data, err := m.Run.Kit.Open(m.Key.App, m.Known.Sealed.Parts)
+	if err != nil {
+		return err
+	}
+	defer data.Close()
+	list, closer, err := m.List()
+	if err != nil {
+		return err
+	}
+	defer closer.Close()
+	var again io.Closer
+	placing := tree.Placing{Progress: progress, Owner: item.OwnerOf(m.User)}
+	defer seal.FlushAhead(filepath.Dir(stage))()
+	_, err = placing.Stage(ctx, stage, data, list, func() (l *tree.ListReader, err error) {
+		l, again, err = m.List()
+		return l, err
+	})
+	if again != nil {
+		again.Close()
+	}
+	if err != nil {
+		tree.RemoveTree(stage)
+	}
+	return err
+}
+
+// settle moves what was staged to its place.
+func (m *Mover) settle(ctx context.Context, done *steps.Placed, stage string, there bool) error {
+	policy := tree.Policy(done.Policy)
+	if there && !m.single && (policy == tree.Skip || policy == tree.Replace || policy == tree.SetAside && m.partly()) {
+		return m.merge(ctx, done, stage, policy)
+	}
+	from := stage
+	if m.single {
+		entries, err := os.ReadDir(stage)
+		if err != nil || len(entries) != 1 {
+			return fault.New(fault.Damaged, "the sealed file of %s is not one file", m.Label())
+		}
+		from = filepath.Join(stage, entries[0].Name())
+		if there && policy == tree.Skip {
+			return nil
+		}
+	}
+	if there && policy == tree.SetAside {
+		if err := item.Rename(m.Path, done.Aside); err != nil {
+			return err
+		}
+	}
+	return item.Rename(from, done.To)
+}
+
+// merge puts the files in place one by one.
+func (m *Mover) merge(ctx context.Context, done *steps.Placed, stage string, policy tree.Policy) error {
+	list, closer, err := m.List()
+	if err != nil {
+		return err
+	}
+	defer closer.Close()
+	aside := done.Aside
+	if aside == "" {
+		aside = tree.AsideName(m.Path, m.Run.Now())
+	}
+	merged, err := tree.Merge(ctx, stage, m.Path, aside, list, policy)
+	if err == nil && merged.Aside > 0 {
+		done.Aside = aside
+	}
+	return err
+}
+
+// Compare holds every file against the list.
+func (m *Mover) Compare(ctx context.Context) (*steps.Checked, error) {
+	progress := m.Progress("comparing", m.Known.Sealed.Bytes)
+	list, closer, err := m.List()
+	if err != nil {
+		return nil, err
+	}
+	defer closer.Close()
+	old, now := m.counters(), m.counters()
+	cmp, err := tree.Comparing{
+		Modes: m.modes(), Progress: progress,
+		EachOld: func(e tree.Entry) { count(old, e) }, EachNew: func(e tree.Entry) { count(now, e) },
+	}.Compare(ctx, m.listed(), list)
+	if err != nil {
+		return nil, err
+	}
+	out := &steps.Checked{Equal: cmp.Equal(), Count: cmp.Count}
+	out.Rows = append(out.Rows, item.Row("files", cmp.Old.Files, cmp.New.Files), item.Row("bytes", cmp.Old.Bytes, cmp.New.Bytes))
+	for i, c := range m.Card.Counts {
+		out.AddCount(c.Name, c.Expect, old[i].N, now[i].N)
+	}
+	if m.content != nil {
+		m.content.Compare(m.One, out)
+	}
+	out.Rows = append(out.Rows, item.Content(cmp.Old.Files, "hash", "hashes", cmp.Count))
+	for _, d := range cmp.Diffs {
+		out.Diffs = append(out.Diffs, d.Path+" "+d.What)
+	}
+	return out, nil
+}
+
+func (m *Mover) counters() []tree.Counter {
+	out := make([]tree.Counter, len(m.Card.Counts))
+	for i, c := range m.Card.Counts {
+		out[i].Pattern = c.Files
+	}
+	return out
+}
+
+func count(cs []tree.Counter, e tree.Entry) {
+	for i := range cs {
+		cs[i].Add(e)
+	}
+}
+
+// TakeBack removes what is the same as what was put there, and gives what was set
+// aside its name back.
+func (m *Mover) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err error) {
+	if m.partly() {
+		list, closer, err := m.List()
+		if err != nil {
+			return false, err
+		}
+		defer closer.Close()
+		w, err := tree.Withdraw(ctx, u.From, u.Back, u.Kept, list)
+		return err == nil && w.Kept > 0, err
+	}
+	return m.Withdraw(ctx, u, func() (bool, error) { return m.Same(ctx) }, nil)
+}

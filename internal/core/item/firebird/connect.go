@@ -1,0 +1,309 @@
+// Package firebird moves databases of Firebird servers (3 and newer): by the
+// server's own backup and restore streams through its services interface, and
+// fingerprinted beside them.
+package firebird
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/nakagami/firebirdsql"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item/served"
+)
+
+// connectTime is how long a server may take to let us in.
+const connectTime = 5 * time.Second
+
+// login returns a server with everything that was left empty.
+func login(s served.Server) served.Server {
+	if s.Host == "" {
+		s.Host = "localhost"
+	}
+	if s.Port == "" {
+		s.Port = "3050"
+	}
+	if s.User == "" {
+		s.User = "SYSDBA"
+	}
+	if s.Password == "" && strings.EqualFold(s.User, "SYSDBA") && local(s.Host) {
+		s.Password = firstPassword()
+	}
+	return s
+}
+
+// local reports whether a server is on this computer.
+func local(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "" || strings.EqualFold(host, "localhost") || ip != nil && ip.IsLoopback()
+}
+
+// firstPassword is the one that the server's installation made, where it is
+// still kept.
+func firstPassword() string {
+	files, _ := filepath.Glob("/etc/firebird/*/SYSDBA.password")
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		if err != nil {
+			continue
+		}
+		for line := range strings.Lines(string(text)) {
+			if value, ok := strings.CutPrefix(strings.TrimSpace(line), "ISC_PASSWORD="); ok {
+				return strings.Trim(value, `"`)
+			}
+		}
+	}
+	return ""
+}
+
+// tx is one transaction, which sees a database as it was when it began. server
+// names the database.
+type tx struct {
+	server served.Server
+	*sql.Tx
+	end func() // what is ended after it
+}
+
+// open opens a database. With the character set NONE the server converts nothing:
+// texts come as the bytes that they are. One connection is kept where it is idle.
+func open(ctx context.Context, s served.Server, charset string) (*sql.DB, error) {
+	s = login(s)
+	conn, err := (&net.Dialer{Timeout: connectTime}).DialContext(ctx, "tcp", net.JoinHostPort(s.Host, s.Port))
+	if err != nil {
+		return nil, explain(s, err)
+	}
+	conn.Close()
+	at := url.URL{Scheme: "firebird", User: url.UserPassword(s.User, s.Password), Host: net.JoinHostPort(s.Host, s.Port), Path: "/" + strings.TrimPrefix(filepath.ToSlash(s.Database), "/"), RawQuery: url.Values{"charset": {charset}, "auth_plugin_name": {"Srp"}}.Encode()}
+	db, err := sql.Open("firebirdsql", at.String())
+	if err != nil {
+		return nil, fault.New(fault.BadCard, "the address of the database %s cannot be used", s.Address())
+	}
+	db.SetMaxIdleConns(1)
+	return db, nil
+}
+
+// begin begins a transaction.
+func begin(ctx context.Context, s served.Server, db *sql.DB) (*tx, error) {
+	t, err := db.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	if err != nil {
+		return nil, explain(s, err)
+	}
+	return &tx{s, t, func() {}}, nil
+}
+
+// connect begins a transaction on a connection of its own.
+func connect(ctx context.Context, s served.Server, charset string) (*tx, error) {
+	db, err := open(ctx, s, charset)
+	if err != nil {
+		return nil, err
+	}
+	t, err := begin(ctx, s, db)
+	if err != nil {
+		db.Close()
+		return nil, err
+	}
+	t.end = func() { db.Close() }
+	return t, nil
+}
+
+func (c *tx) close() {
+	c.Rollback()
+	c.end()
+}
+
+// table returns what a query gives. NULL is "", and spaces that pad are cut.
+func (c *tx) table(ctx context.Context, query string, args ...any) ([][]string, error) {
+	rows, err := c.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, explain(c.server, err)
+	}
+	defer rows.Close()
+	cols, err := rows.Columns()
+	if err != nil {
+		return nil, explain(c.server, err)
+	}
+	cells, into := make([]any, len(cols)), make([]any, len(cols))
+	for i := range cells {
+		into[i] = &cells[i]
+	}
+	var out [][]string
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return nil, explain(c.server, err)
+		}
+		row := make([]string, len(cols))
+		for i, cell := range cells {
+			switch v := cell.(type) {
+			case nil:
+			case []byte:
+				row[i] = strings.TrimRight(string(v), " ")
+			default:
+				row[i] = strings.TrimRight(fmt.Sprint(v), " ")
+			}
+		}
+		out = append(out, row)
+	}
+	return out, explain(c.server, rows.Err())
+}
+
+// column returns the first column of a query.
+func (c *tx) column(ctx context.Context, query string, args ...any) (out []string, err error) {
+	rows, err := c.table(ctx, query, args...)
+	for _, r := range rows {
+		out = append(out, r[0])
+	}
+	return out, err
+}
+
+// errShut says that a database is kept from everybody, as during its renaming.
+var errShut = errors.New("the database is shut down")
+
+// explain gives an error of the server its kind.
+func explain(s served.Server, err error) error {
+	var known *fault.Error
+	if err == nil || errors.As(err, &known) {
+		return err
+	}
+	var said *firebirdsql.FbError
+	var network net.Error
+	switch {
+	case errors.Is(err, context.Canceled):
+		return fault.Wrap(fault.Stopped, err, "reading %s was stopped", s.Address())
+	case errors.As(err, &said) && slices.Contains(said.GDSCodes, 335544528):
+		return fault.Wrap(fault.ServerDown, errShut, "the server of %s says: %s", s.Address(), oneLine(said.Message))
+	case errors.As(err, &said):
+		return fault.New(kindOf(said.GDSCodes), "the server of %s says: %s", s.Address(), oneLine(said.Message))
+	case errors.As(err, &network):
+		return fault.New(fault.ServerDown, "the server of %s does not answer: %s", s.Address(), err.Error())
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, sql.ErrConnDone), errors.Is(err, driver.ErrBadConn), errors.Is(err, sql.ErrTxDone):
+		return fault.New(fault.ServerDown, "the server of %s went away", s.Address())
+	case strings.Contains(err.Error(), "user name and password"):
+		return fault.New(fault.ServerLogin, "the server of %s does not know this user and password", s.Address())
+	}
+	return fault.Wrap(fault.Unreadable, err, "cannot read the database %s", s.Address())
+}
+
+func oneLine(text string) string { return strings.Join(strings.Fields(text), " ") }
+
+// kindOf sorts the errors of a server (Firebird 3 Language Reference, appendix
+// B: exception codes).
+func kindOf(codes []int) fault.Kind {
+	has := func(any ...int) bool {
+		return slices.ContainsFunc(codes, func(c int) bool { return slices.Contains(any, c) })
+	}
+	switch {
+	case has(335544472, 335544352, 335545106, 335544753):
+		return fault.ServerLogin
+	case has(335544734): // the file cannot be opened
+		return fault.Missing
+	case has(335544721, 335544726, 335544727, 335544741):
+		return fault.ServerDown
+	case has(335544345, 335544336, 335544510, 335544453):
+		return fault.Changed
+	case has(335544335, 335544405, 335544649, 335544363, 335544665, 335544558, 335544466, 335544347):
+		return fault.BadDatabase
+	case has(335544344):
+		return fault.Unreadable
+	}
+	return fault.ServerRefused
+}
+
+// kindOfText sorts what one of the server's programs says, which has no codes.
+func kindOfText(text string) fault.Kind {
+	for part, kind := range map[string]fault.Kind{
+		"user name and password": fault.ServerLogin, "no permission": fault.ServerLogin, "unable to complete network request": fault.ServerDown, "Failed to establish": fault.ServerDown, "connection rejected": fault.ServerDown, "connection lost": fault.ServerDown,
+		"No space left": fault.NoSpace, "No such file": fault.Missing, "violation of": fault.BadDatabase, "validation error": fault.BadDatabase, "failure to activate": fault.BadDatabase, "database file appears corrupt": fault.BadDatabase, "lock conflict": fault.Changed,
+	} {
+		if strings.Contains(text, part) {
+			return kind
+		}
+	}
+	return fault.ServerRefused
+}
+
+// program finds the server's own program for backups: in PATH or the usual
+// folders, the newest.
+func program() (string, error) {
+	name, patterns := "gbak", []string{"/opt/firebird/bin/gbak", "/usr/lib/firebird/*/bin/gbak"}
+	if runtime.GOOS == "windows" {
+		name, patterns = "gbak.exe", nil
+		for _, root := range []string{"ProgramFiles", "ProgramFiles(x86)"} {
+			patterns = append(patterns, filepath.Join(os.Getenv(root), "Firebird", "*", "gbak.exe"), filepath.Join(os.Getenv(root), "Firebird", "*", "bin", "gbak.exe"))
+		}
+	}
+	var all []string
+	for _, p := range patterns {
+		found, _ := filepath.Glob(p)
+		all = append(all, found...)
+	}
+	if len(all) > 0 {
+		return slices.Max(all), nil
+	}
+	if found, err := exec.LookPath(name); err == nil {
+		return found, nil
+	}
+	return "", fault.New(fault.Missing, "the program gbak, which Firebird brings, is not on this computer")
+}
+
+// backup runs gbak through the services interface. The password goes by a file
+// that only this user can read, and which is removed again.
+func (o *session) backup(ctx context.Context, in io.Reader, out io.Writer, args func(service string) []string) error {
+	s := login(o.server)
+	name, err := program()
+	if err != nil {
+		return err
+	}
+	dir, err := o.private()
+	if err != nil {
+		return err
+	}
+	secret, err := os.CreateTemp(dir, "secret-*") // mode 0600
+	if err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "there is no folder for temporary files")
+	}
+	defer os.Remove(secret.Name())
+	_, err = fmt.Fprintln(secret, s.Password)
+	if err := errors.Join(err, secret.Close()); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot write a temporary file")
+	}
+	var said bytes.Buffer
+	cmd := exec.CommandContext(ctx, name, append(args(s.Host+"/"+s.Port+":service_mgr"), "-user", s.User, "-fetch_password", secret.Name())...)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, out, &said
+	if err := cmd.Run(); err != nil || said.Len() > 0 {
+		if ctx.Err() != nil {
+			return fault.Wrap(fault.Stopped, ctx.Err(), "the work on %s was stopped", s.Address())
+		}
+		var own *fault.Error
+		if errors.As(err, &own) { // of the stream
+			return own
+		}
+		text := said.String()
+		if len(text) > 2000 {
+			text = text[:2000] + "…"
+		}
+		return fault.New(kindOfText(text), "gbak says of %s: %s", s.Address(), oneLine(or(text, fmt.Sprint(err))))
+	}
+	return nil
+}
+
+func or(s, otherwise string) string {
+	if strings.TrimSpace(s) == "" {
+		return otherwise
+	}
+	return s
+}

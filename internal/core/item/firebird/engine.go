@@ -1,0 +1,346 @@
+package firebird
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/nakagami/firebirdsql"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item/served"
+)
+
+// New moves databases of Firebird servers.
+var New = served.New[*Sealed](Engine{}, served.KindOf{Files: true})
+
+// Engine knows Firebird servers.
+type Engine struct{}
+
+var _ served.Engine[*Sealed] = Engine{}
+
+// Endings are those of one stream of gbak.
+func (Engine) Endings() (schema, rows string) { return "", ".fbk" }
+
+// Open prepares to work on a server.
+func (Engine) Open(s served.Server, private func() (string, error)) served.Session[*Sealed] {
+	return &session{server: s, private: private, kept: map[string]*sql.DB{}}
+}
+
+// Named puts the ending before that of the file.
+func (Engine) Named(database, ending string) string {
+	ext := path.Ext(filepath.ToSlash(database))
+	return strings.TrimSuffix(database, ext) + ending + ext
+}
+
+// SealedRows gives nil: a backup is read by a server only.
+func (Engine) SealedRows(func() (io.ReadCloser, error), dbprint.Table) dbprint.Rows { return nil }
+
+// session works on one server.
+type session struct {
+	server  served.Server
+	private func() (string, error)
+	kept    map[string]*sql.DB // by database
+}
+
+var _ served.Session[*Sealed] = (*session)(nil)
+
+// begin begins a transaction on the connection to a database, which is kept; one
+// that was lost is opened again.
+func (o *session) begin(ctx context.Context, database string) (*tx, error) {
+	s := o.server.On(database)
+	if db := o.kept[database]; db != nil {
+		if t, err := begin(ctx, s, db); err == nil {
+			return t, nil
+		}
+		o.leave(database)
+	}
+	db, err := open(ctx, s, "NONE")
+	if err != nil {
+		return nil, err
+	}
+	t, err := begin(ctx, s, db)
+	if err != nil {
+		db.Close()
+		return nil, err
+	}
+	o.kept[database] = db
+	return t, nil
+}
+
+// leave ends the connections to a database.
+func (o *session) leave(database string) {
+	if db := o.kept[database]; db != nil {
+		db.Close()
+		delete(o.kept, database)
+	}
+}
+
+// Close ends the connections.
+func (o *session) Close() {
+	for d := range o.kept {
+		o.leave(d)
+	}
+}
+
+// Look looks at a database.
+func (o *session) Look(ctx context.Context, database string) (*served.Look, error) {
+	c, err := o.begin(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	return c.look(ctx)
+}
+
+// Ask returns the whole number that a query gives, which may change nothing. The
+// query's texts are in UTF-8.
+func (o *session) Ask(ctx context.Context, database, query string) (int64, error) {
+	c, err := connect(ctx, o.server.On(database), "UTF8")
+	if err != nil {
+		return 0, err
+	}
+	defer c.close()
+	return c.number(ctx, query)
+}
+
+// Fingerprint takes that of a database as it is at one moment.
+func (o *session) Fingerprint(ctx context.Context, database string, counts []card.Count, progress func(int64)) (*dbprint.Fingerprint, error) {
+	c, err := o.begin(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	d := &Sealed{}
+	if err := c.take(ctx, d, counts, progress); err != nil {
+		return nil, err
+	}
+	return &d.Fingerprint, nil
+}
+
+// Rows reads one table of a database.
+func (o *session) Rows(ctx context.Context, database string, t dbprint.Table) dbprint.Rows {
+	return func(each func(dbprint.Row) error) error {
+		c, err := o.begin(ctx, database)
+		if err != nil {
+			return err
+		}
+		defer c.close()
+		return c.readTable(ctx, t.Name, each)
+	}
+}
+
+// Exists reports whether the server has a database.
+func (o *session) Exists(ctx context.Context, database string) (bool, error) {
+	c, err := o.begin(ctx, database)
+	switch {
+	case err == nil:
+		c.close()
+		return true, nil
+	case fault.KindOf(err) == fault.Missing:
+		return false, nil
+	case errors.Is(err, errShut):
+		return true, nil
+	}
+	return false, err
+}
+
+// Lacks also says where databases cannot be put: they are renamed as files,
+// because no server renames one.
+func (o *session) Lacks(_ context.Context, database string, d *Sealed) ([]string, error) {
+	s := o.server.On(database)
+	switch folder := filepath.Dir(s.Database); {
+	case !local(s.Host):
+		return []string{fmt.Sprintf("the server %s is another computer: run Move Kit there, where it can rename the database's file", s.Host)}, nil
+	case !strings.ContainsAny(s.Database, `/\`):
+		return []string{fmt.Sprintf("%s is an alias: name the database's file in the app's settings, or in the card", s.Database)}, nil
+	default:
+		if info, err := os.Stat(folder); err != nil || !info.IsDir() {
+			return []string{fmt.Sprintf("there is no folder %s here, in which the database's file belongs: make it, and let the server write in it", folder)}, nil
+		}
+	}
+	mm, err := services(s)
+	if err != nil {
+		return nil, err
+	}
+	defer mm.Close()
+	v, err := mm.GetServerVersion()
+	if err != nil {
+		return nil, explain(s, err)
+	}
+	if here := fmt.Sprintf("%d.%d", v.Major, v.Minor); !takes(here, d.Version) {
+		return []string{fmt.Sprintf("the server here is Firebird %s, and the old one was %s: an older server cannot take its database", here, d.Version)}, nil
+	}
+	return nil, nil
+}
+
+func services(s served.Server) (*firebirdsql.ServiceManager, error) {
+	s = login(s)
+	sm, err := firebirdsql.NewServiceManager(net.JoinHostPort(s.Host, s.Port), s.User, s.Password, firebirdsql.GetDefaultServiceManagerOptions())
+	return sm, explain(s, err)
+}
+
+// Stage makes the sealed database under another name.
+func (o *session) Stage(ctx context.Context, d *Sealed, p served.Putting) ([]string, error) {
+	o.leave(p.Stage)
+	if err := os.Remove(p.Stage); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot remove %s, which an earlier run left", p.Stage)
+	}
+	data, err := p.Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer data.Close()
+	err = o.backup(ctx, reading{data, p.Progress}, nil, func(service string) []string {
+		return []string{"-c", "-se", service, "stdin", p.Stage}
+	})
+	if err != nil {
+		return nil, err
+	}
+	c, err := o.begin(ctx, p.Stage)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	notes, err := c.usersLacking(ctx, d)
+	for _, m := range d.Modules {
+		notes = append(notes, "functions of the database are in the library "+m+": see that the new server has it")
+	}
+	return notes, err
+}
+
+type reading struct {
+	io.Reader
+	progress func(int64)
+}
+
+func (r reading) Read(p []byte) (int, error) {
+	n, err := r.Reader.Read(p)
+	if r.progress != nil {
+		r.progress(int64(n))
+	}
+	return n, err
+}
+
+// Settle gives the staged database its name.
+func (o *session) Settle(ctx context.Context, database string, _ *Sealed, p served.Putting, aside string) error {
+	there, err := o.Exists(ctx, database)
+	if err != nil {
+		return err
+	}
+	switch {
+	case there && aside != "":
+		err = o.Rename(ctx, database, aside)
+	case there:
+		err = o.Drop(ctx, database)
+	case aside != "":
+		err = o.online(ctx, aside)
+	}
+	if err != nil {
+		return err
+	}
+	return o.Rename(ctx, p.Stage, database)
+}
+
+// badShutdownMode is the code of a shutdown to the mode that a database is in
+// (isc_bad_shutdown_mode).
+const badShutdownMode = 335544835
+
+// shut ends every connection to a database that nobody uses, and keeps others
+// away from it.
+func (o *session) shut(ctx context.Context, database string) (*firebirdsql.MaintenanceManager, error) {
+	o.leave(database)
+	s := o.server.On(database)
+	c, err := connect(ctx, s, "NONE")
+	before := errors.Is(err, errShut) // by a run that was interrupted
+	switch {
+	case before:
+	case err != nil:
+		return nil, err
+	default:
+		others, err := c.others(ctx)
+		c.close()
+		if err != nil {
+			return nil, err
+		}
+		if len(others) > 0 {
+			return nil, fault.New(fault.Changed, "somebody is connected to %s: %s", s.Address(), strings.Join(others, ", "))
+		}
+	}
+	mm, err := maintenance(s)
+	if err != nil {
+		return nil, err
+	}
+	err = mm.ShutdownEx(s.Database, firebirdsql.OperationModeFull, firebirdsql.ShutdownModeExDenyNewAttachments, 5)
+	var said *firebirdsql.FbError
+	if before && errors.As(err, &said) && slices.Contains(said.GDSCodes, badShutdownMode) {
+		return mm, nil // it is as far as it can be
+	}
+	return mm, explain(s, err)
+}
+
+// online lets everybody in again to a database that an interrupted run has
+// renamed.
+func (o *session) online(ctx context.Context, database string) error {
+	s := o.server.On(database)
+	c, err := connect(ctx, s, "NONE")
+	if err == nil {
+		c.close()
+		return nil
+	}
+	if fault.KindOf(err) == fault.Missing {
+		return nil
+	}
+	if !errors.Is(err, errShut) {
+		return err
+	}
+	mm, err := maintenance(s)
+	if err != nil {
+		return err
+	}
+	return explain(s, mm.OnlineEx(s.Database, firebirdsql.OperationModeNormal))
+}
+
+func maintenance(s served.Server) (*firebirdsql.MaintenanceManager, error) {
+	l := login(s)
+	mm, err := firebirdsql.NewMaintenanceManager(net.JoinHostPort(l.Host, l.Port), l.User, l.Password, firebirdsql.GetDefaultServiceManagerOptions())
+	return mm, explain(s, err)
+}
+
+// Rename renames the database's file, while the server keeps everybody away
+// from it.
+func (o *session) Rename(ctx context.Context, from, to string) error {
+	if _, err := os.Lstat(to); err == nil {
+		return fault.New(fault.Changed, "there is a file %s already", to)
+	}
+	mm, err := o.shut(ctx, from)
+	if err != nil {
+		return err
+	}
+	s := o.server.On(from)
+	if err := os.Rename(from, to); err != nil {
+		return errors.Join(fault.Wrap(fault.CannotPlace, err, "cannot rename the database's file"), explain(s, mm.OnlineEx(from, firebirdsql.OperationModeNormal)))
+	}
+	return explain(s, mm.OnlineEx(to, firebirdsql.OperationModeNormal))
+}
+
+// Drop removes a database's file.
+func (o *session) Drop(ctx context.Context, database string) error {
+	if _, err := o.shut(ctx, database); err != nil {
+		return err
+	}
+	if err := os.Remove(database); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot remove the database's file")
+	}
+	return nil
+}

@@ -1,0 +1,248 @@
+// Package item says what it takes to move one item, of whatever kind. The rooms
+// below it fill that in, a kind each; package kinds is their table.
+package item
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/url"
+	"time"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+// Mover moves one item. It is made for one place on one computer, opens what it
+// needs once, and keeps that until Close.
+type Mover interface {
+	// Look says what is there. It changes nothing.
+	Look(ctx context.Context, how Looking) (*Look, error)
+	// Ask returns the whole number that a query gives, which may change nothing.
+	Ask(ctx context.Context, query string) (int64, error)
+	// Seal copies the item into the kit, with what it is compared by, both as of
+	// one moment.
+	Seal(ctx context.Context, is *Look) (*kit.Sealed, error)
+
+	// Locate finds where the item goes on this computer.
+	Locate(ctx context.Context) error
+	// Where is that place: as the computer writes it itself,
+	// and on which of its disks; a server's own has no disk.
+	Where() (spoken, disk string)
+	// Check sees, before anything is written, that what is sealed can be put.
+	Check() error
+	// Lacks returns what this computer lacks for the item.
+	Lacks(ctx context.Context) ([]string, error)
+	// There reports whether something is where the item goes.
+	There(ctx context.Context) (bool, error)
+	// Same reports whether what is there is what is sealed.
+	Same(ctx context.Context) (bool, error)
+	// Beside is where the item goes to be kept beside what is there.
+	Beside() string
+	// Aside is a name that nothing has, for what is there to be set aside under;
+	// earlier is where an interrupted run was about to put it, or "".
+	Aside(ctx context.Context, earlier string) (string, error)
+	// At is the same item at another place.
+	At(path string) Mover
+	// Put puts the item in place. What is in the way is treated as done says, in
+	// which what came of it is noted.
+	Put(ctx context.Context, done *steps.Placed) error
+	// Compare holds what is there against what is sealed.
+	Compare(ctx context.Context) (*steps.Checked, error)
+	// TakeBack takes back what Put did. What was worked in since is kept under
+	// another name, and that is reported.
+	TakeBack(ctx context.Context, u steps.Undone) (kept bool, err error)
+
+	// Close ends what was opened.
+	Close()
+}
+
+// One is one item at a place on a computer.
+type One struct {
+	*run.Here
+	Run   *run.Run // nil where there is no kit yet
+	Key   steps.Key
+	Card  *card.Item
+	User  *machine.User
+	Path  string      // real path, or address; "" where it is not known
+	Known *steps.Item // what the kit has of it; nil where that is nothing
+	Was   string      // of what stays: its address as the old computer has it
+	Mine  bool        // what runs as somebody who is not here runs as who puts it there
+	Group *Group      // of items that are sealed as of one moment; nil where it is alone
+}
+
+// Group are items that an app uses together.
+type Group struct {
+	Members []*One
+	Taken   map[steps.Key]string // copies that are made of them, and not sealed yet
+}
+
+// Table tells how each kind is moved.
+type Table map[card.Kind]func(*One) Mover
+
+// Open makes the mover of an item.
+func (t Table) Open(o *One) Mover { return t[o.Card.Kind](o) }
+
+// Label names the item for a person.
+func (o *One) Label() string { return Label(o.Key) }
+
+// Label names an item for a person.
+func Label(k steps.Key) string {
+	if k.User != "" {
+		return fmt.Sprintf("%s of %s", k.Item, k.User)
+	}
+	return k.Item
+}
+
+// Stream is the name of the item's sealed streams, without ending. A user's name
+// is written so that every file system takes it.
+func (o *One) Stream() string {
+	if o.Key.User == "" {
+		return o.Key.Item
+	}
+	return o.Key.Item + "@" + url.PathEscape(o.Key.User)
+}
+
+// ListEnding is that of the stream that lists what is in an item.
+const ListEnding = ".list.zst.age"
+
+// List opens the sealed list of the item; the caller closes it.
+func (o *One) List() (*tree.ListReader, io.Closer, error) {
+	r, err := o.Run.Kit.Open(o.Key.App, o.Known.Sealed.List)
+	if err != nil {
+		return nil, nil, fault.Wrap(fault.Damaged, err, "cannot read the list of %s", o.Key.Item)
+	}
+	return tree.NewListReader(r), r, nil
+}
+
+// Progress tells that work on the item begins, and returns what counts its
+// bytes. total is 0 where it is not known.
+func (o *One) Progress(what string, total int64) func(int64) { return o.Begin(o.Key, what, total) }
+
+// State is where an item is.
+type State string
+
+// The states of items.
+const (
+	IsHere     State = "here"
+	Missing    State = "missing"
+	OnServer   State = "on a server"
+	Hosted     State = "hosted"
+	NotReached State = "not reached" // a network place that did not answer in time
+)
+
+// Looking is how an item is looked at.
+type Looking struct {
+	KitDir   string         // "" where there is no kit yet
+	Target   machine.System // of the new computer; "" stands for the same
+	Estimate bool           // whether content is sampled for its sealed size
+}
+
+// Look is what is there of one item.
+type Look struct {
+	Item       string      `json:"item"`
+	Kind       card.Kind   `json:"kind"`
+	User       string      `json:"user,omitempty"`
+	Path       string      `json:"path,omitempty"`  // real path, or the address of one that stays
+	Where      string      `json:"where,omitempty"` // the same, as the computer itself writes it
+	State      State       `json:"state"`
+	Secret     bool        `json:"secret,omitempty"`
+	Files      int64       `json:"files"`
+	Bytes      int64       `json:"bytes"`
+	Sealed     int64       `json:"bytes_sealed_estimate,omitempty"`
+	Newest     *time.Time  `json:"newest_change,omitempty"`
+	Left       []string    `json:"left_behind,omitempty"`
+	Needs      []string    `json:"needs,omitempty"`
+	OpenBy     []string    `json:"open_by,omitempty"`
+	InUse      bool        `json:"packed_in_use,omitempty"` // it is packed as of one moment while its app runs
+	Unreadable []string    `json:"unreadable,omitempty"`    // at most MaxNamed
+	Reached    *bool       `json:"reached,omitempty"`       // of a network place; nil where it was not tried
+	Details    []string    `json:"details,omitempty"`       // more that was seen
+	Lacks      []string    `json:"lacks,omitempty"`         // files that it needs and that are not there
+	Locked     string      `json:"locked,omitempty"`        // who has it open, as its lock file says
+	Tables     []kit.Table `json:"tables,omitempty"`        // of a database in files
+	Stamp      string      `json:"-"`                       // changes when the item does; "" where that is not known
+	Stays      bool        `json:"-"`                       // it stays where it is
+	OnDisk     bool        `json:"-"`                       // it lies on the computer's own disks
+	Held       []string    `json:"-"`                       // why it cannot be packed now: who is connected
+	BadNames   []string    `json:"-"`                       // names that the new computer's system forbids, at most MaxNamed
+	Why        string      `json:"-"`                       // why it is not there
+}
+
+// MaxNamed is how many names of one sort are told of an item.
+const MaxNamed = 10
+
+// Blank is what is said of an item before it is looked at.
+func (o *One) Blank() *Look {
+	return &Look{Item: o.Card.Name, Kind: o.Card.Kind, User: o.Key.User, Path: o.Path, Where: o.Path, State: Missing, Secret: o.Card.Secret, Needs: o.Card.Needs}
+}
+
+// Row makes a row of two figures.
+func Row(what string, old, now int64) steps.Row {
+	return steps.Row{What: what, Old: fmt.Sprint(old), New: fmt.Sprint(now), Same: old == now}
+}
+
+// Content makes the row of n compared hashes, or digests, of which some differ.
+func Content(n int64, one, many string, differ int64) steps.Row {
+	r := steps.Row{What: "content", Old: fmt.Sprintf("%d %s", n, many), New: "all equal", Same: differ == 0}
+	if n == 1 {
+		r.Old, r.New = "1 "+one, "equal"
+	}
+	if differ > 0 {
+		r.New = fmt.Sprintf("%d differ", differ)
+	}
+	return r
+}
+
+// Plural writes a number with its word.
+func Plural(n int64, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+// Reason is an error's own words, without the path that is told beside it.
+func Reason(err error) error {
+	if pe, ok := err.(*fs.PathError); ok {
+		return pe.Err
+	}
+	return err
+}
+
+// CountTables tells how many tables and records there are.
+func (is *Look) CountTables() {
+	var records int64
+	for _, t := range is.Tables {
+		records += t.Records
+	}
+	is.Details = append(is.Details, Plural(int64(len(is.Tables)), "table")+", "+Plural(records, "record"))
+}
+
+// AddRecords adds the records of each table, old and new; err is why those of
+// now are not all there.
+func AddRecords(out *steps.Checked, old, now []kit.Table, err error) {
+	here := map[string]string{}
+	for _, t := range now {
+		here[t.Name] = fmt.Sprint(t.Records)
+	}
+	for _, t := range old {
+		r := steps.Row{What: "records of " + t.Name, Old: fmt.Sprint(t.Records), New: here[t.Name]}
+		if r.New == "" {
+			r.New = "missing"
+			if err != nil {
+				r.New = "damaged"
+			}
+		}
+		if r.Same = r.Old == r.New; !r.Same {
+			out.Equal = false
+		}
+		out.Rows = append(out.Rows, r)
+	}
+}

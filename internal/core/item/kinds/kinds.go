@@ -1,0 +1,31 @@
+// Package kinds is the table of the kinds of item: how each is moved.
+package kinds
+
+import (
+	"movekit/internal/core/card"
+	"movekit/internal/core/item"
+	"movekit/internal/core/item/dbase"
+	"movekit/internal/core/item/exports"
+	"movekit/internal/core/item/files"
+	"movekit/internal/core/item/firebird"
+	"movekit/internal/core/item/jet"
+	"movekit/internal/core/item/mariadb"
+	"movekit/internal/core/item/postgres"
+	"movekit/internal/core/item/sqlite"
+	"movekit/internal/core/item/stays"
+)
+
+// All are the kinds of card.Kinds.
+var All = item.Table{
+	card.Folder:     files.Folder,
+	card.File:       files.File,
+	card.SQLite:     sqlite.New,
+	card.DBase:      dbase.New,
+	card.Jet:        jet.New,
+	card.Exports:    exports.New,
+	card.PostgreSQL: postgres.New,
+	card.MariaDB:    mariadb.New,
+	card.Firebird:   firebird.New,
+	card.Network:    stays.Network,
+	card.Hosted:     stays.Hosted,
+}

@@ -1,0 +1,308 @@
+// Package mariadb moves databases of MariaDB (10.3 and newer) and MySQL (8 and
+// newer). Schema and rows are sealed as one text of SQL, which the server's own
+// client loads; every row is one line of literals, which is also what is
+// fingerprinted.
+package mariadb
+
+import (
+	"bufio"
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"errors"
+	"io"
+	"net"
+	"os"
+	"os/user"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"movekit/internal/core/item/mariadb/sqltext"
+
+	"github.com/go-sql-driver/mysql"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item/served"
+)
+
+// connectTime is how long a server may take to let us in.
+const connectTime = 5 * time.Second
+
+// settings are those that make values come out, and go in, the same on every
+// server.
+var settings = []string{
+	"SET NAMES utf8mb4", "SET time_zone = '+00:00'", "SET sql_mode = " + sqltext.Literal(mode), "SET foreign_key_checks = 0, unique_checks = 0, sql_quote_show_create = 1, lock_wait_timeout = 10, innodb_lock_wait_timeout = 10, net_write_timeout = 600, net_read_timeout = 600, group_concat_max_len = 1048576",
+}
+
+// mode takes every value that another server held: zero dates, dates that no
+// calendar has, and 0 where a number would be given.
+const mode = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,NO_ENGINE_SUBSTITUTION"
+
+// places are where a server's socket usually is.
+var places = []string{"/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"}
+
+type silent struct{}
+
+func (silent) Print(...any) {}
+
+// open prepares connections to a server. Settings are the same on every one.
+func open(s served.Server) (*sql.DB, error) {
+	c := mysql.NewConfig()
+	c.User, c.Passwd, c.DBName = s.User, s.Password, s.Database
+	if user, password := optionFile(); c.Passwd == "" && (c.User == "" || c.User == user) {
+		c.User, c.Passwd = user, password
+	}
+	if c.User == "" {
+		if u, err := user.Current(); err == nil {
+			c.User = u.Username
+		}
+	}
+	c.Net, c.Addr = "tcp", net.JoinHostPort(or(s.Host, "127.0.0.1"), or(s.Port, "3306"))
+	c.TLSConfig = "preferred"
+	if socket := socketOf(s); socket != "" {
+		c.Net, c.Addr, c.TLSConfig = "unix", socket, ""
+	}
+	c.Timeout, c.Logger, c.MaxAllowedPacket = connectTime, silent{}, 1<<30-1
+	c.InterpolateParams = true
+	connector, err := mysql.NewConnector(c)
+	if err != nil {
+		return nil, fault.New(fault.BadCard, "the address of the database %s cannot be used", s.Address())
+	}
+	return sql.OpenDB(connector), nil
+}
+
+func or(s, otherwise string) string {
+	if s == "" {
+		return otherwise
+	}
+	return s
+}
+
+// socketOf is the socket of a server on this computer, or "".
+func socketOf(s served.Server) string {
+	if strings.HasPrefix(s.Host, "/") {
+		return s.Host
+	}
+	if s.Host != "" && (s.Host != "localhost" || s.Port != "") {
+		return ""
+	}
+	for _, p := range places {
+		if _, err := os.Stat(p); err == nil {
+			return p
+		}
+	}
+	return ""
+}
+
+// optionFile reads who somebody is from the client's own option file,
+// ~/.my.cnf, section [client].
+func optionFile() (user, password string) {
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "", ""
+	}
+	f, err := os.Open(filepath.Join(home, ".my.cnf"))
+	if err != nil {
+		return "", ""
+	}
+	defer f.Close()
+	section := ""
+	for lines := bufio.NewScanner(f); lines.Scan(); {
+		line := strings.TrimSpace(lines.Text())
+		if strings.HasPrefix(line, "[") {
+			section = line
+		}
+		key, value, ok := strings.Cut(line, "=")
+		if !ok || section != "[client]" {
+			continue
+		}
+		value = strings.Trim(strings.TrimSpace(value), `"'`)
+		switch strings.TrimSpace(key) {
+		case "user":
+			user = value
+		case "password":
+			password = value
+		}
+	}
+	return user, password
+}
+
+// conn is one connection. server names the database that it is on.
+type conn struct {
+	server served.Server
+	db     *sql.DB
+	*sql.Conn
+}
+
+// connect opens a connection to a server's database; none is named where the
+// server's own tables are asked.
+func connect(ctx context.Context, s served.Server) (*conn, error) {
+	db, err := open(s)
+	if err != nil {
+		return nil, err
+	}
+	own, err := db.Conn(ctx)
+	if err != nil {
+		db.Close()
+		return nil, explain(s, err)
+	}
+	c := &conn{s, db, own}
+	if err := c.run(ctx, settings...); err != nil {
+		c.close()
+		return nil, err
+	}
+	return c, nil
+}
+
+func (c *conn) close() {
+	c.Conn.Close()
+	c.db.Close()
+}
+
+// run runs statements one after the other.
+func (c *conn) run(ctx context.Context, statements ...string) error {
+	for _, q := range statements {
+		if _, err := c.ExecContext(ctx, q); err != nil {
+			return explain(c.server, err)
+		}
+	}
+	return nil
+}
+
+// table returns what a query gives; NULL is "".
+func (c *conn) table(ctx context.Context, query string, args ...any) ([][]string, error) {
+	_, out, err := c.headed(ctx, query, args...)
+	return out, err
+}
+
+// headed also returns the names of the columns.
+func (c *conn) headed(ctx context.Context, query string, args ...any) (cols []string, out [][]string, err error) {
+	rows, err := c.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, nil, explain(c.server, err)
+	}
+	defer rows.Close()
+	if cols, err = rows.Columns(); err != nil {
+		return nil, nil, explain(c.server, err)
+	}
+	cells := make([]sql.NullString, len(cols))
+	into := make([]any, len(cols))
+	for i := range cells {
+		into[i] = &cells[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return nil, nil, explain(c.server, err)
+		}
+		row := make([]string, len(cols))
+		for i, cell := range cells {
+			row[i] = cell.String
+		}
+		out = append(out, row)
+	}
+	return cols, out, explain(c.server, rows.Err())
+}
+
+// column returns the first column of a query.
+func (c *conn) column(ctx context.Context, query string, args ...any) ([]string, error) {
+	rows, err := c.table(ctx, query, args...)
+	var out []string
+	for _, r := range rows {
+		out = append(out, r[0])
+	}
+	return out, err
+}
+
+// one returns the one row that a query gives; where there is none, all is "".
+func (c *conn) one(ctx context.Context, query string, args ...any) ([]string, error) {
+	rows, err := c.table(ctx, query, args...)
+	if err == nil && len(rows) == 0 {
+		return make([]string, 20), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return rows[0], nil
+}
+
+// raw reads a query's rows as the driver gives them. What each is given holds
+// until it returns.
+func (c *conn) raw(ctx context.Context, query string, each func([]driver.Value) error) error {
+	err := c.Raw(func(conn any) error {
+		rows, err := conn.(driver.QueryerContext).QueryContext(ctx, query, nil)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		cells := make([]driver.Value, len(rows.Columns()))
+		for {
+			if err := rows.Next(cells); err != nil {
+				if errors.Is(err, io.EOF) {
+					return nil
+				}
+				return err
+			}
+			if err := each(cells); err != nil {
+				return err
+			}
+		}
+	})
+	return explain(c.server, err)
+}
+
+// explain gives an error of the server its kind.
+func explain(s served.Server, err error) error {
+	var known *fault.Error
+	if err == nil || errors.As(err, &known) {
+		return err
+	}
+	var said *mysql.MySQLError
+	var network net.Error
+	switch {
+	case errors.Is(err, context.Canceled):
+		return fault.Wrap(fault.Stopped, err, "reading %s was stopped", s.Address())
+	case errors.As(err, &said):
+		return fault.New(kindOf(said.Number, said.Message), "the server of %s says: %s", s.Address(), said.Message)
+	case errors.As(err, &network):
+		return fault.New(fault.ServerDown, "the server of %s does not answer: %s", s.Address(), err.Error())
+	case errors.Is(err, driver.ErrBadConn), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, sql.ErrConnDone):
+		return fault.New(fault.ServerDown, "the server of %s went away", s.Address())
+	}
+	return fault.Wrap(fault.Unreadable, err, "cannot read the database %s", s.Address())
+}
+
+// inner is the number of the system's or the storage engine's own error, which
+// some errors carry in their text.
+var inner = regexp.MustCompile(`(?i)\b(?:errno|errcode|error):? (\d+)\b`)
+
+// full are those of a disk, or a file of the storage engine, that takes no more
+// (errno.h; MariaDB's my_base.h).
+var full = []string{"28", "122", "135", "136"}
+
+// kindOf sorts the errors of a server (MariaDB's knowledge base, "MariaDB Error
+// Code Reference").
+func kindOf(number uint16, message string) fault.Kind {
+	for _, m := range inner.FindAllStringSubmatch(message, -1) {
+		if slices.Contains(full, m[1]) {
+			return fault.NoSpace
+		}
+	}
+	switch number {
+	case 1044, 1045, 1142, 1143, 1227, 1370, 1698, 1449:
+		return fault.ServerLogin
+	case 1049:
+		return fault.Missing
+	case 1205, 1213, 1146, 1412, 1051, 1969, 3024:
+		return fault.Changed
+	case 1021, 1114, 1180: // 1180: a COMMIT cannot be written
+		return fault.NoSpace
+	case 1040, 1053, 1152, 1159, 1161, 1927, 1203:
+		return fault.ServerDown
+	case 1062, 1586, 1451, 1452, 3819, 4025, 1033, 1034, 1035, 1194, 1195, 1932:
+		return fault.BadDatabase
+	}
+	return fault.ServerRefused
+}

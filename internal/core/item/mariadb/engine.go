@@ -1,0 +1,185 @@
+package mariadb
+
+import (
+	"bufio"
+	"context"
+	"io"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/item/mariadb/sqltext"
+	"movekit/internal/core/item/served"
+)
+
+// New moves databases of MariaDB and MySQL servers.
+var New = served.New[*Sealed](Engine{}, served.KindOf{InUse: true})
+
+// Engine knows MariaDB and MySQL servers.
+type Engine struct{}
+
+var _ served.Engine[*Sealed] = Engine{}
+
+// Endings are those of one stream of SQL.
+func (Engine) Endings() (schema, rows string) { return "", ".sql" }
+
+// Open prepares to work on a server.
+func (Engine) Open(s served.Server, _ func() (string, error)) served.Session[*Sealed] {
+	return &session{server: s}
+}
+
+// Named puts an ending behind a name of at most 64 bytes.
+func (Engine) Named(database, ending string) string { return served.Shortened(database, ending, 64) }
+
+// SealedRows reads one table of a sealed database.
+func (Engine) SealedRows(open func() (io.ReadCloser, error), t dbprint.Table) dbprint.Rows {
+	return sealedRows(open, t.Name)
+}
+
+// session works on one server, by one connection that is kept.
+type session struct {
+	server served.Server
+	kept   *conn
+}
+
+var _ served.Session[*Sealed] = (*session)(nil)
+
+// on runs what works on a database; "" stands for none. A transaction that was
+// begun is ended, and a connection on which something failed is not used again:
+// its settings may be other ones.
+func (s *session) on(ctx context.Context, database string, use func(*conn) error) (err error) {
+	if s.kept != nil && s.kept.PingContext(ctx) != nil {
+		s.Close()
+	}
+	if s.kept == nil {
+		if s.kept, err = connect(ctx, s.server.On("")); err != nil {
+			return err
+		}
+	}
+	c := s.kept
+	c.server = s.server.On(database)
+	if database != "" {
+		err = c.run(ctx, "USE "+sqltext.Quoted(database))
+	}
+	if err == nil {
+		err = use(c)
+	}
+	if err == nil {
+		err = c.run(ctx, "ROLLBACK")
+	}
+	if err != nil {
+		s.Close()
+	}
+	return err
+}
+
+// Close ends the connection.
+func (s *session) Close() {
+	if s.kept != nil {
+		s.kept.close()
+		s.kept = nil
+	}
+}
+
+// Look looks at a database.
+func (s *session) Look(ctx context.Context, database string) (l *served.Look, err error) {
+	err = s.on(ctx, database, func(c *conn) (err error) {
+		l, err = c.look(ctx)
+		return err
+	})
+	return l, err
+}
+
+// Ask returns the whole number that a query gives, which may change nothing.
+func (s *session) Ask(ctx context.Context, database, query string) (n int64, err error) {
+	err = s.on(ctx, database, func(c *conn) (err error) {
+		if err := c.run(ctx, "START TRANSACTION READ ONLY"); err != nil {
+			return err
+		}
+		n, err = c.number(ctx, query)
+		return err
+	})
+	return n, err
+}
+
+// Seal writes a database as SQL, as it is at one moment. The app may go on
+// writing.
+func (s *session) Seal(ctx context.Context, database string, counts []card.Count, _, rows io.Writer, progress func(int64)) (*Sealed, error) {
+	return s.take(ctx, database, counts, bufio.NewWriterSize(rows, 1<<20), progress)
+}
+
+// Fingerprint takes that of a database as it is at one moment.
+func (s *session) Fingerprint(ctx context.Context, database string, counts []card.Count, progress func(int64)) (*dbprint.Fingerprint, error) {
+	d, err := s.take(ctx, database, counts, nil, progress)
+	if err != nil {
+		return nil, err
+	}
+	return &d.Fingerprint, nil
+}
+
+func (s *session) take(ctx context.Context, database string, counts []card.Count, w *bufio.Writer, progress func(int64)) (*Sealed, error) {
+	d := &Sealed{}
+	err := s.on(ctx, database, func(c *conn) error {
+		let, err := c.moment(ctx)
+		if err != nil {
+			return err
+		}
+		defer let()
+		if err := c.take(ctx, d, counts, w, progress); err != nil || w == nil {
+			return err
+		}
+		return w.Flush()
+	})
+	return d, err
+}
+
+// Exists reports whether the server has a database.
+func (s *session) Exists(ctx context.Context, database string) (there bool, err error) {
+	err = s.on(ctx, "", func(c *conn) (err error) {
+		there, err = c.exists(ctx, database)
+		return err
+	})
+	return there, err
+}
+
+// Lacks returns what the server lacks.
+func (s *session) Lacks(ctx context.Context, _ string, d *Sealed) (out []string, err error) {
+	err = s.on(ctx, "", func(c *conn) (err error) {
+		out, err = c.lacks(ctx, d)
+		return err
+	})
+	return out, err
+}
+
+// Stage makes the sealed database under another name.
+func (s *session) Stage(ctx context.Context, d *Sealed, p served.Putting) (notes []string, err error) {
+	err = s.on(ctx, "", func(c *conn) (err error) {
+		if err := c.stage(ctx, d, p); err != nil {
+			return err
+		}
+		notes, err = c.notes(ctx, d, p.Mine)
+		return err
+	})
+	return notes, err
+}
+
+// Settle gives the staged database its name.
+func (s *session) Settle(ctx context.Context, database string, d *Sealed, p served.Putting, aside string) error {
+	return s.on(ctx, "", func(c *conn) error { return c.settle(ctx, database, d, p, aside) })
+}
+
+// Rename gives a database another name.
+func (s *session) Rename(ctx context.Context, from, to string) error {
+	return s.on(ctx, "", func(c *conn) error { return c.rename(ctx, from, to, nil, false) })
+}
+
+// Drop removes a database.
+func (s *session) Drop(ctx context.Context, database string) error {
+	return s.on(ctx, "", func(c *conn) error { return c.run(ctx, "DROP DATABASE "+sqltext.Quoted(database)) })
+}
+
+// Rows reads one table of a database.
+func (s *session) Rows(ctx context.Context, database string, t dbprint.Table) dbprint.Rows {
+	return func(each func(dbprint.Row) error) error {
+		return s.on(ctx, database, func(c *conn) error { return c.readTable(ctx, t, each) })
+	}
+}

@@ -1,0 +1,217 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql/driver"
+	"io"
+	"strings"
+
+	"movekit/internal/core/item/mariadb/sqltext"
+
+	"golang.org/x/sync/errgroup"
+
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item/served"
+)
+
+// statement inserts rows of a table: as SQL, or one long row, which is read
+// while it is loaded.
+type statement struct {
+	table string
+	sql   []byte
+	long  func(*conn) error
+}
+
+// load runs what take wrote, but for the definitions. One connection fills the
+// tables, each in one transaction: an empty table that one transaction fills is
+// written without a log for taking it back. Meanwhile another adds the keys of
+// those that are full.
+func load(ctx context.Context, s served.Server, d *Sealed, p served.Putting) error {
+	rows, err := p.Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	g, ctx := errgroup.WithContext(ctx)
+	filled := make(chan statement)
+	used := make(chan []byte, 3) // buffers
+	for range cap(used) {
+		used <- nil
+	}
+	full := make(chan string, len(d.Make))
+	g.Go(func() error {
+		defer close(filled)
+		return read(ctx, rows, used, filled, p.Progress)
+	})
+	g.Go(func() error {
+		defer close(full)
+		return fill(ctx, s, filled, used, full)
+	})
+	g.Go(func() error { return addKeys(ctx, s, d, full) })
+	return g.Wait()
+}
+
+// read reads the statements.
+func read(ctx context.Context, rows io.Reader, used <-chan []byte, filled chan<- statement, progress func(int64)) error {
+	var now statement
+	send := func(st statement) error {
+		select {
+		case filled <- st:
+			return nil
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	long := func(table, head string, l *sqltext.LongLine) (last bool, err error) {
+		if now.sql != nil {
+			now.sql = now.sql[:len(now.sql)-1] // the comma: the statement ends here
+			if err := send(now); err != nil {
+				return false, err
+			}
+			now = statement{}
+		}
+		done := make(chan struct{})
+		err = send(statement{table: table, long: func(c *conn) (err error) {
+			defer close(done)
+			sorts, err := c.sorts(ctx, c.server, table)
+			if err == nil {
+				last, err = l.Insert(head, sorts, func(sql string) error { return c.run(ctx, sql) })
+			}
+			return err
+		}})
+		if err != nil {
+			return false, err
+		}
+		select {
+		case <-done:
+			return last, nil
+		case <-ctx.Done():
+			return false, ctx.Err()
+		}
+	}
+	return sqltext.Scan(rows, long, func(table, head string, line []byte, last bool) error {
+		if now.sql == nil {
+			select {
+			case b := <-used:
+				now = statement{table: table, sql: append(b[:0], head...)}
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		if progress != nil {
+			progress(int64(len(line)) + 2)
+		}
+		now.sql = append(now.sql, line...)
+		if !last {
+			now.sql = append(now.sql, ',')
+			return nil
+		}
+		st := now
+		now = statement{}
+		return send(st)
+	})
+}
+
+// fill runs the statements, and tells which tables are full.
+func fill(ctx context.Context, s served.Server, filled <-chan statement, used chan<- []byte, full chan<- string) error {
+	c, err := connect(ctx, s)
+	if err != nil {
+		return err
+	}
+	defer c.close()
+	if err := c.run(ctx, "SET autocommit = 0"); err != nil {
+		return err
+	}
+	table := ""
+	end := func() error {
+		if table == "" {
+			return nil
+		}
+		if err := c.run(ctx, "COMMIT"); err != nil {
+			return err
+		}
+		full <- table
+		return nil
+	}
+	for st := range filled {
+		if st.table != table {
+			if err := end(); err != nil {
+				return err
+			}
+			table = st.table
+		}
+		if st.long != nil {
+			err = st.long(c)
+		} else {
+			err = c.Raw(func(conn any) error {
+				_, err := conn.(driver.ExecerContext).ExecContext(ctx, string(st.sql), nil)
+				return err
+			})
+			used <- st.sql
+		}
+		if err != nil {
+			err = explain(s, err)
+			return fault.Wrap(fault.KindOf(err), err, "the rows of the table %s cannot be loaded", table)
+		}
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return end()
+}
+
+// addKeys adds the keys of tables once they are full, and at the end those of
+// tables without rows.
+func addKeys(ctx context.Context, s served.Server, d *Sealed, full <-chan string) error {
+	c, err := connect(ctx, s)
+	if err != nil {
+		return err
+	}
+	defer c.close()
+	left := map[string]string{}
+	for _, m := range d.Make {
+		if len(m.Keys) > 0 {
+			left[m.Name] = "ALTER TABLE " + sqltext.Quoted(m.Name) + " " + strings.Join(m.Keys, ", ")
+		}
+	}
+	add := func(table string) error {
+		sql := left[table]
+		delete(left, table)
+		if sql == "" {
+			return nil
+		}
+		return c.run(ctx, sql)
+	}
+	for table := range full {
+		if err := add(table); err != nil {
+			return err
+		}
+	}
+	for _, m := range d.Make {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err := add(m.Name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sealedRows reads one table of a sealed database.
+func sealedRows(open func() (io.ReadCloser, error), table string) dbprint.Rows {
+	return func(each func(dbprint.Row) error) error {
+		data, err := open()
+		if err != nil {
+			return err
+		}
+		defer data.Close()
+		return sqltext.Scan(data, nil, func(of, _ string, line []byte, _ bool) error {
+			if of != table {
+				return nil
+			}
+			return each(sqltext.RowOf(line))
+		})
+	}
+}

@@ -1,0 +1,134 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql/driver"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+
+	"movekit/internal/core/item/mariadb/sqltext"
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/item/served"
+)
+
+// longKeys returns the keys of a table's long rows, each as a condition. A table
+// without a key has none: its rows are read whole.
+func (c *conn) longKeys(ctx context.Context, t *table) (where string, keys []string, err error) {
+	var sizes []string
+	for _, col := range t.cols {
+		if col.Large {
+			sizes = append(sizes, "coalesce(length("+sqltext.Quoted(col.Name)+"), 0)")
+		}
+	}
+	if len(sizes) == 0 || len(t.Key) == 0 {
+		return "", nil, nil
+	}
+	size := strings.Join(sizes, " + ")
+	var conditions []string
+	for _, k := range t.Key {
+		value := "quote(" + sqltext.Quoted(k) + ")"
+		if i := slices.IndexFunc(t.cols, func(col sqltext.Column) bool { return col.Name == k }); i >= 0 && t.cols[i].Sort == sqltext.Binary {
+			value = "concat('x\\'', hex(" + sqltext.Quoted(k) + "), '\\'')"
+		}
+		conditions = append(conditions, "concat("+sqltext.Literal(sqltext.Quoted(k)+" = ")+", "+value+")")
+	}
+	keys, err = c.column(ctx, fmt.Sprintf("SELECT concat_ws(' AND ', %s) FROM %s WHERE %s > %d", strings.Join(conditions, ", "), sqltext.Quoted(t.Name), size, sqltext.LongRow))
+	if len(keys) > 0 {
+		where = fmt.Sprintf(" WHERE %s <= %d", size, sqltext.LongRow)
+	}
+	return where, keys, err
+}
+
+// long writes a long row, and returns its hash and its length.
+func (c *conn) long(ctx context.Context, t *table, key string, w io.Writer) (digest.Sum, int64, error) {
+	h := digest.New()
+	n := int64(0)
+	put := func(b []byte) error {
+		h.Write(b)
+		n += int64(len(b))
+		_, err := w.Write(b)
+		return err
+	}
+	var buf []byte
+	for i, col := range t.cols {
+		before := byte(',')
+		if i == 0 {
+			before = '('
+		}
+		if err := put([]byte{before}); err != nil {
+			return digest.Sum{}, 0, err
+		}
+		if col.Large {
+			if err := c.longCell(ctx, t, col, key, put); err != nil {
+				return digest.Sum{}, 0, err
+			}
+			continue
+		}
+		err := c.raw(ctx, "SELECT "+col.Read()+" FROM "+sqltext.Quoted(t.Name)+" WHERE "+key, func(cells []driver.Value) (err error) {
+			if buf, err = sqltext.AppendRow(buf[:0], []sqltext.Column{col}, cells); err != nil {
+				return err
+			}
+			return put(buf[1 : len(buf)-1])
+		})
+		if err != nil {
+			return digest.Sum{}, 0, err
+		}
+	}
+	err := put([]byte{')'})
+	return h.Sum(), n, err
+}
+
+// longCell writes one cell piece by piece.
+func (c *conn) longCell(ctx context.Context, t *table, col sqltext.Column, key string, put func([]byte) error) error {
+	bytes := sqltext.Quoted(col.Name)
+	if col.Sort != sqltext.Binary {
+		bytes = "cast(convert(" + bytes + " USING utf8mb4) AS binary)"
+	}
+	from := " FROM " + sqltext.Quoted(t.Name) + " WHERE " + key
+	size, err := c.one(ctx, "SELECT coalesce(length("+bytes+"), -1)"+from)
+	if err != nil {
+		return err
+	}
+	n, err := strconv.ParseInt(size[0], 10, 64)
+	if err != nil || n < 0 {
+		return put([]byte("NULL"))
+	}
+	open := "'"
+	if col.Sort == sqltext.Binary {
+		open = "x'"
+	}
+	if err := put([]byte(open)); err != nil {
+		return err
+	}
+	var buf []byte
+	for at := int64(1); at <= n; at += sqltext.Piece {
+		err := c.raw(ctx, fmt.Sprintf("SELECT substring(%s, %d, %d)%s", bytes, at, sqltext.Piece, from), func(cells []driver.Value) error {
+			v, _ := cells[0].([]byte)
+			if col.Sort == sqltext.Binary {
+				buf = hex.AppendEncode(buf[:0], v)
+				return put(buf)
+			}
+			buf = sqltext.AppendText(buf[:0], v)
+			return put(buf[1 : len(buf)-1])
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return put([]byte("'"))
+}
+
+// sorts returns how the cells of a table's columns are written.
+func (c *conn) sorts(ctx context.Context, s served.Server, name string) (map[string]sqltext.Sort, error) {
+	cols, err := c.table(ctx, "SELECT column_name, data_type FROM information_schema.columns WHERE table_schema = ? AND table_name = ?", s.Database, name)
+	out := map[string]sqltext.Sort{}
+	for _, col := range cols {
+		out[col[0]] = sqltext.SortOf(col[1])
+	}
+	return out, err
+}

@@ -1,0 +1,105 @@
+package mariadb
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item/served"
+)
+
+// version is a server's: its maker's word and its number, such as MariaDB
+// 10.11.6.
+type version struct {
+	name string
+	num  [3]int
+}
+
+func (v version) String() string {
+	return fmt.Sprintf("%s %d.%d.%d", v.name, v.num[0], v.num[1], v.num[2])
+}
+
+// takes reports whether a server of this version can take what one of the
+// other holds: of the same maker, and not of an older series.
+func (v version) takes(old version) bool {
+	return v.name == old.name && (v.num[0] > old.num[0] || v.num[0] == old.num[0] && v.num[1] >= old.num[1])
+}
+
+// parseVersion reads what a server says of itself, and what String writes.
+func parseVersion(text string) version {
+	v := version{name: "MySQL"}
+	text = strings.TrimPrefix(text, "MySQL ")
+	if strings.Contains(strings.ToLower(text), "mariadb") {
+		v.name = "MariaDB"
+		text = strings.TrimPrefix(strings.TrimPrefix(text, "MariaDB "), "5.5.5-")
+	}
+	for i, part := range strings.SplitN(text, ".", 3) {
+		digits := strings.IndexFunc(part, func(r rune) bool { return r < '0' || r > '9' })
+		if digits < 0 {
+			digits = len(part)
+		}
+		v.num[i], _ = strconv.Atoi(part[:digits])
+	}
+	return v
+}
+
+func (c *conn) version(ctx context.Context) (version, error) {
+	row, err := c.one(ctx, "SELECT version()")
+	if err != nil {
+		return version{}, err
+	}
+	v := parseVersion(row[0])
+	if v.name == "MySQL" && v.num[0] < 8 || v.name == "MariaDB" && (v.num[0] < 10 || v.num[0] == 10 && v.num[1] < 3) {
+		return v, fault.New(fault.ServerRefused, "the server of %s is %s; MariaDB 10.3, MySQL 8 or newer is needed", c.server.Address(), v)
+	}
+	return v, nil
+}
+
+// look looks at the database.
+func (c *conn) look(ctx context.Context) (*served.Look, error) {
+	v, err := c.version(ctx)
+	if err != nil {
+		return nil, err
+	}
+	l := &served.Look{Engine: v.String()}
+	sums, err := c.one(ctx, "SELECT coalesce(sum(data_length + index_length), 0), count(*), coalesce(max(update_time), '') FROM information_schema.tables WHERE table_schema = database() AND table_type <> 'VIEW'")
+	if err != nil {
+		return nil, err
+	}
+	l.Bytes, _ = strconv.ParseInt(sums[0], 10, 64)
+	l.Tables, _ = strconv.ParseInt(sums[1], 10, 64)
+	if l.Sessions, err = c.column(ctx, "SELECT DISTINCT concat('a program as ', user, ' from ', substring_index(host, ':', 1)) FROM information_schema.processlist WHERE db = database() AND id <> connection_id() ORDER BY 1 LIMIT 20"); err != nil {
+		return nil, err
+	}
+	// Nothing names the last change of a database; the position in the
+	// server's log moves with every one.
+	lsn, err := c.one(ctx, "SHOW GLOBAL STATUS WHERE Variable_name IN ('Innodb_lsn_current', 'Innodb_redo_log_current_lsn')")
+	if err != nil {
+		return nil, err
+	}
+	l.Stamp = lsn[1] + " " + sums[2]
+	if lsn[1] == "" {
+		l.Stamp = time.Now().UTC().String()
+	}
+	l.Left, err = c.left(ctx)
+	return l, err
+}
+
+// left names what of a database does not move.
+func (c *conn) left(ctx context.Context) ([]string, error) {
+	return c.column(ctx, `SELECT concat('history of ', table_name, ': the rows that it holds today move') FROM information_schema.tables WHERE table_schema = database() AND table_type = 'SYSTEM VERSIONED'
+		UNION ALL SELECT concat('rows of ', table_name, ': they are on another server, or in memory only') FROM information_schema.tables WHERE table_schema = database() AND engine IN ('FEDERATED', 'CONNECT', 'SPIDER', 'BLACKHOLE')
+		UNION ALL SELECT concat('data folder of ', table_name, ': its data goes to the usual one') FROM information_schema.tables WHERE table_schema = database() AND create_options LIKE '%DATA DIRECTORY%'
+		ORDER BY 1 LIMIT 20`)
+}
+
+func (c *conn) number(ctx context.Context, query string) (int64, error) {
+	rows, err := c.table(ctx, query)
+	if err != nil {
+		return 0, err
+	}
+	return served.WholeNumber(rows, query)
+}

@@ -1,0 +1,449 @@
+//go:build unix
+
+package mariadb
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item/served"
+	"movekit/internal/dbserver"
+	"movekit/test/dbcases"
+)
+
+var old, now *dbserver.Server
+
+func TestMain(m *testing.M) { dbcases.Main(m, dbserver.MariaDB, &old, &now) }
+
+// openAt opens a session for as long as the test runs.
+func openAt(t *testing.T, s served.Server) *session {
+	o := Engine{}.Open(s, nil).(*session)
+	t.Cleanup(o.Close)
+	return o
+}
+
+func server(s *dbserver.Server, database string) served.Server {
+	return served.Server{Kind: card.MariaDB, Host: s.Socket, User: "root", Database: database}
+}
+
+func sqlOn(t *testing.T, s *dbserver.Server, database, text string) string {
+	t.Helper()
+	out, err := s.SQL(database, text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
+// fresh makes a database on the old server.
+func fresh(t *testing.T, name, text string) served.Server {
+	t.Helper()
+	sqlOn(t, old, "mysql", "DROP DATABASE IF EXISTS "+name+"; CREATE DATABASE "+name+" CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
+	sqlOn(t, old, name, text)
+	return server(old, name)
+}
+
+// sealed seals a database, as the kit holds it.
+func sealed(t *testing.T, s served.Server, counts ...card.Count) (d *Sealed, p served.Putting, data []byte) {
+	t.Helper()
+	var rows bytes.Buffer
+	made, err := openAt(t, s).Seal(t.Context(), s.Database, counts, nil, &rows, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := json.Marshal(made)
+	if err == nil {
+		err = json.Unmarshal(text, &d)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return d, served.Putting{Stage: s.Database + "_stage", Rows: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(rows.Bytes())), nil }}, rows.Bytes()
+}
+
+// place puts a sealed database on the new server.
+func place(t *testing.T, d *Sealed, p served.Putting, to served.Server, aside string) []string {
+	t.Helper()
+	o := openAt(t, to)
+	lacks, err := o.Lacks(t.Context(), to.Database, d)
+	if err != nil || len(lacks) > 0 {
+		t.Fatalf("the new server lacks %q %v", lacks, err)
+	}
+	notes, err := o.Stage(t.Context(), d, p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := o.Settle(t.Context(), to.Database, d, p, aside); err != nil {
+		t.Fatal(err)
+	}
+	return notes
+}
+
+func same(t *testing.T, want *dbprint.Fingerprint, s served.Server, counts ...card.Count) {
+	t.Helper()
+	f, err := openAt(t, s).Fingerprint(t.Context(), s.Database, counts, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if diffs := dbprint.Compare(want, f); len(diffs) > 0 {
+		t.Errorf("old and new differ: %+v", diffs)
+	}
+}
+
+const everything = `
+CREATE TABLE account (id int unsigned NOT NULL AUTO_INCREMENT, name varchar(60) NOT NULL, phone varchar(30) CHARACTER SET latin1, balance decimal(12,2) DEFAULT 0, cents bigint GENERATED ALWAYS AS (balance * 100) STORED, upname varchar(60) AS (upper(name)) VIRTUAL,
+  state enum('open','it''s paid') DEFAULT 'open', marks set('a','b'), seen timestamp NOT NULL DEFAULT current_timestamp() ON UPDATE current_timestamp(), born date, flags bit(5), extra json, pic longblob, ratio float, hidden int INVISIBLE DEFAULT 7, CHECK (balance > -1000000),
+  PRIMARY KEY (id), UNIQUE KEY by_name (name), KEY by_born (born DESC), KEY by_note (phone(5)), FULLTEXT KEY words (name)) ENGINE=InnoDB COMMENT 'it''s the accounts; all of them';
+SET sql_mode='NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', time_zone='+00:00';
+INSERT INTO account (id, name, phone, balance, state, marks, seen, born, flags, extra, pic, ratio) SELECT seq, concat('boat ', seq), concat('+49 é ', seq), seq * 1.25, if(seq % 2, 'open', 'it''s paid'), if(seq % 3, 'a,b', ''), '2026-01-01 10:00:00' + interval seq hour, if(seq % 7, '2020-02-29', '0000-00-00'), seq % 32, concat('{"n": ', seq, '}'), unhex(hex(repeat(char(seq % 256), 40))), seq / 3 FROM seq_1_to_500;
+INSERT INTO account (id, name, born) VALUES (0, 'zero; -- not a comment', '2026-02-31'), (1000, 'line
+break	tab \\ back ''quoted'' "double" 😀', NULL);
+CREATE TABLE entry (id bigint PRIMARY KEY, account int unsigned, day date, note text, CONSTRAINT of_account FOREIGN KEY (account) REFERENCES account (id) ON DELETE CASCADE, KEY of_day (day, account)) PARTITION_HERE;
+INSERT INTO entry SELECT seq, 1 + seq % 500, '2024-06-01' + interval seq day, repeat('n', seq % 50) FROM seq_1_to_900;
+CREATE TABLE self (id int PRIMARY KEY, boss int, FOREIGN KEY (boss) REFERENCES self (id)); SET foreign_key_checks=0; INSERT INTO self VALUES (1, 3), (2, 1), (3, 1);
+CREATE TABLE parts (id int, y int) PARTITION BY RANGE (y) (PARTITION p0 VALUES LESS THAN (2020), PARTITION p1 VALUES LESS THAN MAXVALUE); INSERT INTO parts VALUES (1, 2019), (2, 2026);
+CREATE TABLE aria_one (a int NOT NULL AUTO_INCREMENT, b int, PRIMARY KEY (b, a), KEY (a)) ENGINE=Aria; INSERT INTO aria_one (b) VALUES (1), (2);
+CREATE TABLE isam (t varchar(20), FULLTEXT KEY (t)) ENGINE=MyISAM; INSERT INTO isam VALUES ('fast'), (NULL);
+CREATE TABLE shape (g geometry NOT NULL, SPATIAL KEY (g)); INSERT INTO shape VALUES (ST_GeomFromText('POINT(1 2)')), (ST_GeomFromText('POLYGON((0 0,0 1,1 1,0 0))'));
+CREATE TABLE ` + "`we``ird; \"t'`" + ` (` + "`a b`" + ` int, ` + "`Ünï,(`" + ` text COMMENT 'x; y'); INSERT INTO ` + "`we``ird; \"t'`" + ` VALUES (1, 'x'), (NULL, NULL), (2, '');
+CREATE TABLE nothing (g int AS (1) VIRTUAL, h int AS (2) STORED); INSERT INTO nothing VALUES (), ();
+CREATE SEQUENCE numbers START WITH 100 INCREMENT BY 5; SELECT nextval(numbers), nextval(numbers);
+CREATE FUNCTION double_of(n int) RETURNS int DETERMINISTIC RETURN n * 2;
+CREATE VIEW a_last AS SELECT id, name, double_of(id) AS twice FROM z_first;
+CREATE OR REPLACE VIEW z_first AS SELECT * FROM account WHERE state = 'open';
+DELIMITER //
+CREATE PROCEDURE touch(IN who int) SQL SECURITY INVOKER BEGIN
+  -- INSERT INTO ` + "`entry`" + ` (a line that looks like rows)
+  UPDATE account SET balance = balance + 1 WHERE id = who; END //
+SET sql_mode='ANSI_QUOTES'//
+CREATE DEFINER='boss'@'%' TRIGGER entry_in BEFORE INSERT ON entry FOR EACH ROW BEGIN
+  SET NEW.note = coalesce(NEW.note, 'it''s new;'); END //
+DELIMITER ;
+CREATE TRIGGER entry_out AFTER DELETE ON entry FOR EACH ROW UPDATE account SET balance = 0 WHERE id = OLD.account;
+CREATE EVENT nightly ON SCHEDULE EVERY 1 DAY STARTS '2026-01-01 03:00:00' COMMENT 'it''s nightly' DO DELETE FROM entry WHERE day < '2000-01-01';
+`
+
+func all() string {
+	text := strings.Replace(everything, " PARTITION_HERE", "", 1)
+	// A view must be there before another is made of it.
+	first := "CREATE VIEW z_first AS SELECT id, name FROM account;\nCREATE VIEW a_last"
+	return strings.Replace(text, "CREATE VIEW a_last", first, 1)
+}
+
+func TestEverythingMoves(t *testing.T) {
+	s := fresh(t, "everything", all())
+	sqlOn(t, old, "mysql", "CREATE OR REPLACE USER 'office'@'%' IDENTIFIED BY 's3cret-word'; GRANT SELECT, INSERT ON everything.* TO 'office'@'%'; GRANT SELECT ON mysql.* TO 'office'@'%'")
+	count := card.Count{Name: "accounts", Query: "SELECT count(*) FROM account"}
+	d, p, data := sealed(t, s, count)
+	notes := strings.Join(place(t, d, p, server(now, "everything"), ""), "\n")
+	same(t, &d.Fingerprint, server(now, "everything"), count)
+	if d.Counts[0].Value != 502 || d.Rows() < 1400 {
+		t.Errorf("%v, %d rows", d.Counts, d.Rows())
+	}
+	for _, want := range []string{"trigger entry_in run as `boss`@`%`, who is not on the new server", "'office'@'%' is not on the new server", "GRANT SELECT, INSERT ON `everything`.*"} {
+		if !strings.Contains(notes, want) {
+			t.Errorf("not told: %s\n%s", want, notes)
+		}
+	}
+	if strings.Contains(notes, "mysql.") || strings.Contains(notes+fmt.Sprint(*d)+string(data), "s3cret") || strings.Contains(fmt.Sprint(*d), "IDENTIFIED") {
+		t.Errorf("told or sealed too much: %s", notes)
+	}
+	for _, c := range [][2]string{
+		{"SELECT count(*), sum(cents), max(hidden) FROM account", "502\t15656250\t7"}, {"SELECT name FROM account WHERE id = 0", "zero; -- not a comment"},
+		{"SELECT count(*) FROM account WHERE born = '0000-00-00'", "71"}, {"SELECT born FROM account WHERE id = 0", "2026-02-31"}, {"SELECT twice FROM a_last WHERE id = 7", "14"},
+		{"SELECT ST_AsText(g) FROM shape ORDER BY 1 LIMIT 1", "POINT(1 2)"}, {"SELECT hex(pic) LIKE '0707%', phone, flags+0, ratio FROM account WHERE id = 7", "1\t+49 é 7\t7\t2.33333"},
+		{"SELECT nextval(numbers) > 105", "1"}, {"INSERT INTO account (name) VALUES ('next'); SELECT last_insert_id()", "1001"}, {"SELECT count(*) FROM nothing", "2"},
+		{"CALL touch(3); SELECT balance FROM account WHERE id = 3", "4.75"}, {"SELECT @@collation_database", "utf8mb4_swedish_ci"},
+		{"SELECT sql_mode FROM information_schema.triggers WHERE trigger_name = 'entry_in'", "ANSI_QUOTES"}, {"SELECT status, event_comment FROM information_schema.events WHERE event_schema = 'everything'", "ENABLED\tit's nightly"},
+		{"DELETE FROM account WHERE id = 9; SELECT count(*) FROM entry WHERE account = 9", "0"},
+	} {
+		if got, err := now.SQL("everything", c[0]); err != nil || got != c[1] {
+			t.Errorf("%s gives %q, want %q (%v)", c[0], got, c[1], err)
+		}
+	}
+	if _, err := now.SQL("everything", "INSERT INTO entry VALUES (5000, 1, '2026-01-01', NULL)"); err == nil || !strings.Contains(err.Error(), "definer") {
+		t.Errorf("the trigger of somebody who is not there runs: %v", err)
+	}
+	// Put there again, over what was changed, and as who puts it there.
+	p.Mine = true
+	if notes := place(t, d, p, server(now, "everything"), ""); !strings.Contains(strings.Join(notes, "\n"), "now as who unpacked") {
+		t.Errorf("%q", notes)
+	}
+	if got := sqlOn(t, now, "everything", "INSERT INTO entry VALUES (5000, 1, '2026-01-01', NULL); SELECT note FROM entry WHERE id = 5000"); got != "it's new;" {
+		t.Errorf("the trigger says %q", got)
+	}
+	// Loaded without Move Kit, by the server's own client.
+	sqlOn(t, now, "mysql", "CREATE DATABASE byhand CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
+	sqlOn(t, now, "byhand", string(data))
+	same(t, &d.Fingerprint, server(now, "byhand"))
+}
+
+// TestLongRows moves rows that are read and loaded in pieces.
+func TestLongRows(t *testing.T) {
+	s := fresh(t, "longs", `CREATE TABLE page (k varchar(10) CHARACTER SET latin1, b binary(2), t longtext CHARACTER SET latin1, bl longblob, n int, u mediumtext CHARACTER SET utf8mb4, PRIMARY KEY (k, b));
+INSERT INTO page VALUES ('it''s é', x'0027', repeat('é''\\\n,(', 1500000), unhex(repeat('00ff27', 999999)), 7, NULL), ('short', x'0000', 'x', '', 8, ''), ('b', x'ffff', NULL, unhex(repeat('5c', 4200001)), NULL, repeat('😀', 100));
+CREATE TABLE keyless (t longtext); INSERT INTO keyless SELECT t FROM page;`)
+	d, p, data := sealed(t, s)
+	place(t, d, p, server(now, "longs"), "")
+	same(t, &d.Fingerprint, server(now, "longs"))
+	const sums = "SELECT k, md5(t), md5(bl), n, md5(u) FROM page ORDER BY k; SELECT md5(t) FROM keyless ORDER BY 1"
+	if was, is := sqlOn(t, old, "longs", sums), sqlOn(t, now, "longs", sums); was != is {
+		t.Errorf("was %s\nis %s", was, is)
+	}
+	sqlOn(t, now, "mysql", "DROP DATABASE IF EXISTS byhand; CREATE DATABASE byhand CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
+	sqlOn(t, now, "byhand", string(data))
+	same(t, &d.Fingerprint, server(now, "byhand"))
+	sqlOn(t, now, "longs", "UPDATE page SET n = 9 WHERE k = 'b'")
+	diffs, err := dbprint.DiffRows(*d.Table("page"), Engine{}.SealedRows(p.Rows, *d.Table("page")), openAt(t, server(now, "longs")).Rows(t.Context(), server(now, "longs").Database, *d.Table("page")), nil)
+	if err != nil || len(diffs) != 1 || !strings.HasSuffix(diffs[0], "n was NULL, is 9") {
+		t.Errorf("%q %v", diffs, err)
+	}
+	// A long row that holds anything but literals is not loaded.
+	hostile := bytes.Replace(data, []byte("'x',x'',8,''"), []byte("'x',x'',sleep(1),''"), 1)
+	long := bytes.Replace(data, []byte(",7,NULL)"), []byte(",(SELECT 7),NULL)"), 1)
+	for _, text := range [][]byte{hostile, long, data[:len(data)/3], data[:len(data)-20], bytes.Replace(data, []byte("INSERT INTO `page` ("), []byte("INSERT INTO `page` (k) SELECT 1; -- ("), 1)} {
+		p.Rows = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text)), nil }
+		if _, err := openAt(t, server(now, "longs")).Stage(t.Context(), d, p); fault.KindOf(err) != fault.Hostile && fault.KindOf(err) != fault.Damaged {
+			t.Errorf("loaded: %v (%s)", err, fault.KindOf(err))
+		}
+	}
+}
+
+func TestFaults(t *testing.T) {
+	s := fresh(t, "faults", "CREATE TABLE boat (id int PRIMARY KEY, name varchar(20)); INSERT INTO boat VALUES (1, 'x')")
+	with := func(change func(*served.Server)) served.Server {
+		c := s
+		change(&c)
+		return c
+	}
+	sqlOn(t, old, "mysql", "CREATE OR REPLACE USER reader IDENTIFIED BY 'r'; GRANT SELECT ON faults.* TO reader; CREATE OR REPLACE USER blind IDENTIFIED BY 'b'")
+	for name, c := range map[string]struct {
+		s    served.Server
+		kind fault.Kind
+	}{
+		"wrong password": {with(func(s *served.Server) { s.User, s.Password = "reader", "s3cret-word" }), fault.ServerLogin}, "server down": {with(func(s *served.Server) { s.Host, s.Port = "127.0.0.1", "1" }), fault.ServerDown},
+		"no socket": {with(func(s *served.Server) { s.Host = "/nowhere" }), fault.ServerDown}, "no such database": {with(func(s *served.Server) { s.Database += "x" }), fault.Missing}, "no right": {with(func(s *served.Server) { s.User, s.Password = "blind", "b" }), fault.ServerLogin},
+	} {
+		if _, err := openAt(t, c.s).Look(t.Context(), c.s.Database); fault.KindOf(err) != c.kind || strings.Contains(fmt.Sprint(err), "s3cret") {
+			t.Errorf("%s: %v (%s)", name, err, fault.KindOf(err))
+		}
+	}
+	l, err := openAt(t, with(func(s *served.Server) { s.User, s.Password = "reader", "r" })).Look(t.Context(), s.Database)
+	if err != nil || l.Tables != 1 || !strings.HasPrefix(l.Engine, "MariaDB 1") {
+		t.Errorf("%+v %v", l, err)
+	}
+	for query, kind := range map[string]fault.Kind{"SELECT 'x'": fault.BadCard, "SELECT 1, 2": fault.BadCard, "SELECT id FROM boat WHERE false": fault.BadCard, "SELECT * FROM nothing": fault.Changed} {
+		if _, err := openAt(t, s).Ask(t.Context(), s.Database, query); fault.KindOf(err) != kind {
+			t.Errorf("%s: %v (%s)", query, err, fault.KindOf(err))
+		}
+	}
+	if _, err := openAt(t, s).Ask(t.Context(), s.Database, "DELETE FROM boat"); err == nil || sqlOn(t, old, "faults", "SELECT count(*) FROM boat") != "1" {
+		t.Errorf("a query that deletes was run: %v", err)
+	}
+	d, p, _ := sealed(t, s)
+	for want, change := range map[string]func(*Sealed){
+		"old one was MySQL 8.0.36": func(d *Sealed) { d.Engine = "MySQL 8.0.36" }, "old one was MariaDB 99.1.0": func(d *Sealed) { d.Engine = "MariaDB 99.1.0" },
+		"storage engine TOKUDB is not": func(d *Sealed) { d.Needs = []string{"storage engine TOKUDB"} }, "max_allowed_packet=": func(d *Sealed) { d.Longest = 1 << 40 },
+	} {
+		other := *d
+		change(&other)
+		if lacks, err := openAt(t, server(now, "faults")).Lacks(t.Context(), "faults", &other); err != nil || len(lacks) != 1 || !strings.Contains(lacks[0], want) {
+			t.Errorf("%s: %q %v", want, lacks, err)
+		}
+	}
+	// A row that breaks a rule of the new side says of which table it is.
+	p.Rows = func() (io.ReadCloser, error) {
+		return io.NopCloser(strings.NewReader("INSERT INTO `boat` (`id`,`name`) VALUES\n(1,'x');\nINSERT INTO `boat` (`id`,`name`) VALUES\n(1,'y');\n")), nil
+	}
+	if _, err := openAt(t, server(now, "faults")).Stage(t.Context(), d, p); fault.KindOf(err) != fault.BadDatabase || !strings.Contains(err.Error(), "boat") {
+		t.Errorf("a key twice: %v", err)
+	}
+}
+
+func TestCases(t *testing.T) {
+	dbcases.Try(t, dbcases.MariaDB, func(t *testing.T, sql []string) {
+		fresh(t, "cases", "SET sql_mode = 'ALLOW_INVALID_DATES';\n"+strings.Join(sql, ";\n"))
+	}, func(t *testing.T, otherwise bool) *dbprint.Fingerprint {
+		if otherwise {
+			sqlOn(t, old, "mysql", "SET GLOBAL time_zone = '+05:45', GLOBAL sql_mode = 'PAD_CHAR_TO_FULL_LENGTH,ANSI,NO_ZERO_DATE,STRICT_ALL_TABLES,NO_BACKSLASH_ESCAPES', GLOBAL character_set_server = 'ucs2', GLOBAL div_precision_increment = 9, GLOBAL lc_time_names = 'de_DE'")
+			defer sqlOn(t, old, "mysql", "SET GLOBAL time_zone = 'SYSTEM', GLOBAL sql_mode = DEFAULT, GLOBAL character_set_server = DEFAULT, GLOBAL div_precision_increment = DEFAULT, GLOBAL lc_time_names = DEFAULT")
+		}
+		f, err := openAt(t, server(old, "cases")).Fingerprint(t.Context(), server(old, "cases").Database, nil, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f
+	})
+	// What was told apart on the old server arrives as it was.
+	for name, types := range map[string]string{"double": "v double", "single": "v float", "moment": "v timestamp(6) NULL, w datetime"} {
+		s := fresh(t, "cases", "SET sql_mode=''; CREATE TABLE c ("+types+"); INSERT INTO c (v) VALUES (NULL), (0), ("+map[string]string{"double": "-0e0), (0.30000000000000004), (5e-324", "single": "0.1), (16777217), (1e-38", "moment": "20260329013000.000001"}[name]+")")
+		d, p, _ := sealed(t, s)
+		place(t, d, p, server(now, "cases"), "")
+		same(t, &d.Fingerprint, server(now, "cases"))
+	}
+}
+
+// TestAside sees that what is in the way is whole under its other name, and
+// that a renaming which was interrupted anywhere is ended by the next.
+func TestAside(t *testing.T) {
+	d, p, _ := sealed(t, fresh(t, "inway", "CREATE TABLE boat (id int PRIMARY KEY); INSERT INTO boat VALUES (1), (2)"))
+	to := server(now, "inway")
+	theirs := strings.Replace(all(), "'boss'@'%'", "'root'@'localhost'", 1)
+	for stop := range 12 {
+		sqlOn(t, now, "mysql", "DROP DATABASE IF EXISTS inway; DROP DATABASE IF EXISTS inway_aside; DROP DATABASE IF EXISTS inway_stage; CREATE DATABASE inway CHARACTER SET utf8mb4")
+		sqlOn(t, now, "inway", theirs)
+		before, err := openAt(t, to).Fingerprint(t.Context(), to.Database, nil, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := openAt(t, to).Stage(t.Context(), d, p); err != nil {
+			t.Fatal(err)
+		}
+		// The server goes away from us in the middle.
+		ctx, cancel := context.WithCancel(t.Context())
+		ended := make(chan struct{})
+		go func() {
+			defer close(ended)
+			for range 400 {
+				n, _ := now.SQL("mysql", "SELECT (SELECT count(*) FROM information_schema.tables WHERE table_schema LIKE 'inway\\_aside') + (SELECT count(*) FROM information_schema.schemata WHERE schema_name LIKE 'inway\\_aside')")
+				if stop == 0 || n != "" && n[0] >= byte('0'+stop) {
+					break
+				}
+				if ctx.Err() != nil {
+					return
+				}
+			}
+			cancel()
+		}()
+		err = openAt(t, to).Settle(ctx, to.Database, d, p, "inway_aside")
+		cancel()
+		<-ended
+		if err != nil {
+			aside := "inway_aside"
+			if there, err := openAt(t, to).Exists(t.Context(), to.Database); err != nil {
+				t.Fatal(err)
+			} else if !there {
+				aside = ""
+			}
+			f, err := openAt(t, to).Fingerprint(t.Context(), to.Database, nil, nil)
+			if aside == "" || err != nil || len(dbprint.Compare(&d.Fingerprint, f)) > 0 { // or it was in place already
+				if _, err := openAt(t, to).Stage(t.Context(), d, p); err != nil {
+					t.Fatal(err)
+				}
+				if err := openAt(t, to).Settle(t.Context(), to.Database, d, p, aside); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
+		same(t, &d.Fingerprint, to)
+		aside, err := openAt(t, to.On("inway_aside")).Fingerprint(t.Context(), to.On("inway_aside").Database, nil, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, diff := range dbprint.Compare(before, aside) {
+			if diff.What != "the event nightly is not defined the same" { // it is switched off
+				t.Errorf("stopped at %d: what was in the way is not whole: %+v", stop, diff)
+			}
+		}
+	}
+	// Renamed back, as undo does.
+	if err := openAt(t, to).Drop(t.Context(), to.Database); err != nil {
+		t.Fatal(err)
+	}
+	if err := openAt(t, to.On("inway_aside")).Rename(t.Context(), to.On("inway_aside").Database, "inway"); err != nil {
+		t.Fatal(err)
+	}
+	if got := sqlOn(t, now, "inway", "SELECT count(*) FROM z_first"); got != "252" {
+		t.Errorf("renamed back: %s", got)
+	}
+	if err := openAt(t, to).Rename(t.Context(), to.Database, "mysql"); fault.KindOf(err) != fault.Changed {
+		t.Errorf("renamed over another: %v", err)
+	}
+}
+
+// TestOneMoment seals while the app goes on writing two tables that always
+// agree, one of which no transaction protects.
+func TestOneMoment(t *testing.T) {
+	s := fresh(t, "busy", "CREATE TABLE a (n int PRIMARY KEY); CREATE TABLE b (n int PRIMARY KEY); CREATE TABLE log (n int) ENGINE=MyISAM; CREATE TABLE pad (x char(250)); INSERT INTO pad SELECT repeat('x', 250) FROM seq_1_to_20000")
+	ctx, cancel := context.WithCancel(t.Context())
+	ended := make(chan int)
+	go func() {
+		c, err := connect(ctx, s)
+		n := 0
+		for ; err == nil && ctx.Err() == nil; n++ {
+			err = c.run(ctx, "BEGIN", fmt.Sprintf("INSERT INTO a VALUES (%d)", n), fmt.Sprintf("INSERT INTO b VALUES (%d)", n), "COMMIT", fmt.Sprintf("INSERT INTO log VALUES (%d)", n))
+		}
+		ended <- n
+	}()
+	for range 5 {
+		d, _, data := sealed(t, s)
+		if a, b := d.Table("a"), d.Table("b"); a.Rows != b.Rows {
+			t.Errorf("%d rows of a, %d of b", a.Rows, b.Rows)
+		}
+		if got := strings.Count(string(data), "'"+strings.Repeat("x", 250)+"'"); got != 20000 {
+			t.Errorf("%d rows of pad", got)
+		}
+	}
+	cancel()
+	if n := <-ended; n < 10 {
+		t.Errorf("the app wrote %d rows only", n)
+	}
+}
+
+// TestChangedWhileRead drops a table while the database is read: that waits for
+// the reader, and a table that is gone already stops it.
+func TestChangedWhileRead(t *testing.T) {
+	s := fresh(t, "changing", "CREATE TABLE a (n int); INSERT INTO a VALUES (1); CREATE TABLE z (n int); INSERT INTO z VALUES (2)")
+	c, err := connect(t.Context(), s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	let, err := c.moment(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	done := func() { let(); c.close() }
+	dropped := make(chan error)
+	go func() {
+		_, err := old.SQL("changing", "DROP TABLE z")
+		dropped <- err
+	}()
+	d := &Sealed{}
+	if err := c.take(t.Context(), d, nil, nil, nil); err != nil || d.Table("z").Rows != 1 {
+		t.Errorf("%+v %v", d.Tables, err)
+	}
+	done()
+	if err := <-dropped; err != nil {
+		t.Error(err)
+	}
+	if _, err := openAt(t, s).Fingerprint(t.Context(), s.Database, []card.Count{{Name: "z", Query: "SELECT count(*) FROM z"}}, nil); fault.KindOf(err) != fault.Changed && fault.KindOf(err) != fault.BadCard {
+		t.Errorf("a count of a table that is gone: %v (%s)", err, fault.KindOf(err))
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := openAt(t, s).Fingerprint(ctx, s.Database, nil, nil); fault.KindOf(err) != fault.Stopped {
+		t.Errorf("stopped: %v (%s)", err, fault.KindOf(err))
+	}
+}
+
+func TestVersions(t *testing.T) {
+	for _, c := range []struct {
+		here, old string
+		takes     bool
+	}{
+		{"10.11.6-MariaDB-1:10.11.6+maria~deb12", "MariaDB 10.11.19", true}, {"11.4.2-MariaDB", "MariaDB 10.3.39", true}, {"10.5.1-MariaDB", "MariaDB 10.11.6", false},
+		{"8.0.36", "MySQL 8.0.30", true}, {"8.4.0-log", "MySQL 8.0.30", true}, {"8.0.36", "MariaDB 10.3.1", false}, {"5.5.5-10.6.1-MariaDB", "MariaDB 10.6.0", true},
+	} {
+		if got := parseVersion(c.here).takes(parseVersion(c.old)); got != c.takes {
+			t.Errorf("%s takes %s: %v", parseVersion(c.here), c.old, got)
+		}
+	}
+}

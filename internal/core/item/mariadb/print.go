@@ -1,0 +1,238 @@
+package mariadb
+
+import (
+	"bufio"
+	"context"
+	"database/sql/driver"
+	"fmt"
+	"io"
+	"strings"
+
+	"movekit/internal/core/item/mariadb/sqltext"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+)
+
+// moment begins to read the database as it is at one moment: one transaction for
+// tables that keep old rows, and a lock against writing for the rest. No table can
+// be changed or dropped until what is returned is called, and the transaction
+// ended.
+func (c *conn) moment(ctx context.Context) (func(), error) {
+	let := func() {}
+	fail := func(err error) (func(), error) {
+		let()
+		return nil, err
+	}
+	tables, err := c.locked(ctx)
+	if err != nil {
+		return fail(err)
+	}
+	if len(tables) > 0 {
+		keeper, err := connect(ctx, c.server)
+		if err != nil {
+			return nil, err
+		}
+		let = keeper.close
+		if err := keeper.run(ctx, "LOCK TABLES "+strings.Join(tables, ", ")); err != nil {
+			return fail(err)
+		}
+	}
+	if err := c.run(ctx, "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"); err != nil {
+		return fail(err)
+	}
+	names, err := c.column(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = database() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED')")
+	if err != nil {
+		return fail(err)
+	}
+	for _, name := range names { // whoever would change it waits from now on
+		if err := c.run(ctx, "SELECT 1 FROM "+sqltext.Quoted(name)+" LIMIT 0"); err != nil {
+			return fail(err)
+		}
+	}
+	return let, nil
+}
+
+// take reads all of a database, and writes it where w is given.
+func (c *conn) take(ctx context.Context, d *Sealed, counts []card.Count, w *bufio.Writer, progress func(int64)) error {
+	if err := c.schema(ctx, d); err != nil {
+		return err
+	}
+	if w != nil {
+		writeTables(w, c.server.Database, d)
+	}
+	for _, m := range d.Make {
+		if m.table == nil {
+			continue
+		}
+		if err := c.rows(ctx, m.table, d, w, progress); err != nil {
+			return err
+		}
+		d.Tables = append(d.Tables, m.table.Table)
+	}
+	if w != nil {
+		writeRest(w, d)
+	}
+	for _, count := range counts {
+		n, err := c.number(ctx, count.Query)
+		if err != nil {
+			return fault.Wrap(fault.BadCard, err, "the card's count %q cannot be taken", count.Name)
+		}
+		d.Counts = append(d.Counts, dbprint.Count{Name: count.Name, Value: n})
+	}
+	d.Sort()
+	return nil
+}
+
+// maxStatement is how long a statement of several rows may be, in bytes.
+const maxStatement = 1 << 19
+
+// rows reads a table's rows, takes their fingerprint, and writes them.
+func (c *conn) rows(ctx context.Context, t *table, d *Sealed, w *bufio.Writer, progress func(int64)) error {
+	var sum dbprint.Multiset
+	var names []string
+	for _, col := range t.cols {
+		names = append(names, sqltext.Quoted(col.Name))
+	}
+	head := fmt.Sprintf("INSERT INTO %s (%s) VALUES\n", sqltext.Quoted(t.Name), strings.Join(names, ","))
+	if w == nil {
+		w = bufio.NewWriter(io.Discard)
+	}
+	written := int64(0) // of the statement
+	before := func(n int64) {
+		switch {
+		case written == 0:
+			w.WriteString(head)
+		case written+n > maxStatement:
+			w.WriteString(";\n")
+			w.WriteString(head)
+			written = 0
+		default:
+			w.WriteString(",\n")
+		}
+	}
+	after := func(h digest.Sum, n int64) {
+		sum.Add(h)
+		written += n + 2
+		d.Longest = max(d.Longest, n+int64(len(head))+2)
+		if progress != nil {
+			progress(n + 2)
+		}
+	}
+	where, keys, err := c.longKeys(ctx, t)
+	if err != nil {
+		return err
+	}
+	err = c.each(ctx, t, where, func(line []byte) error {
+		before(int64(len(line)))
+		after(digest.Of(line), int64(len(line)))
+		_, err := w.Write(line)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	for _, key := range keys {
+		before(sqltext.LongRow)
+		h, n, err := c.long(ctx, t, key, w)
+		if err != nil {
+			return err
+		}
+		after(h, n)
+	}
+	if written > 0 {
+		w.WriteString(";\n")
+	}
+	t.Rows, t.Digest = int64(sum.N), sum.Digest()
+	return nil
+}
+
+// each reads a table row by row, as SQL; where chooses among its rows.
+func (c *conn) each(ctx context.Context, t *table, where string, each func(line []byte) error) error {
+	reads := []string{}
+	for _, col := range t.cols {
+		reads = append(reads, col.Read())
+	}
+	if len(reads) == 0 {
+		reads = []string{"1"} // generated columns only: how many there are
+	}
+	var line []byte
+	return c.raw(ctx, "SELECT "+strings.Join(reads, ",")+" FROM "+sqltext.Quoted(t.Name)+where, func(cells []driver.Value) (err error) {
+		if line, err = sqltext.AppendRow(line[:0], t.cols, cells[:len(t.cols)]); err != nil {
+			return err
+		}
+		return each(line)
+	})
+}
+
+// readTable reads one table of the database.
+func (c *conn) readTable(ctx context.Context, t dbprint.Table, each func(dbprint.Row) error) error {
+	columns, err := c.columns(ctx, &Sealed{})
+	if err != nil {
+		return err
+	}
+	own := columns[t.Name]
+	if own == nil {
+		return fault.New(fault.BadDatabase, "the table is missing")
+	}
+	return c.each(ctx, &table{t, own.moved}, "", func(line []byte) error { return each(sqltext.RowOf(line)) })
+}
+
+// writeTables writes what comes before the rows.
+func writeTables(w io.Writer, database string, d *Sealed) {
+	fmt.Fprintf(w, "-- The database %s of %s, as SQL for its own client.\n", strings.ToValidUTF8(strings.ReplaceAll(database, "\n", " "), "?"), d.Engine)
+	fmt.Fprintf(w, "SET NAMES utf8mb4; SET time_zone = '+00:00'; SET sql_mode = %s; SET foreign_key_checks = 0, unique_checks = 0;\n", sqltext.Literal(mode))
+	for _, m := range d.Make {
+		writeDefinition(w, m.SQL)
+		if m.After != "" {
+			writeDefinition(w, m.After)
+		}
+	}
+}
+
+// writeRest writes what comes after the rows.
+func writeRest(w io.Writer, d *Sealed) {
+	for _, sql := range keysOf(d) {
+		writeDefinition(w, sql)
+	}
+	for _, sql := range linksOf(d) {
+		writeDefinition(w, sql)
+	}
+	for _, o := range d.Defined {
+		for _, sql := range o.session() {
+			writeDefinition(w, sql)
+		}
+		writeDefinition(w, o.create(o.Definer))
+	}
+}
+
+// writeDefinition writes a statement that may hold newlines and semicolons, by
+// the client's own command for that.
+func writeDefinition(w io.Writer, sql string) {
+	end := "//"
+	for strings.Contains(sql, end) {
+		end += "/"
+	}
+	fmt.Fprintf(w, "DELIMITER %s\n%s\n%s\nDELIMITER ;\n", end, sql, end)
+}
+
+// keysOf are the statements that add the keys, a table each.
+func keysOf(d *Sealed) []string {
+	return alter(d, func(m Make) []string { return m.Keys })
+}
+
+// linksOf are the statements that add the foreign keys.
+func linksOf(d *Sealed) []string {
+	return alter(d, func(m Make) []string { return m.Links })
+}
+
+func alter(d *Sealed, what func(Make) []string) (out []string) {
+	for _, m := range d.Make {
+		if add := what(m); len(add) > 0 {
+			out = append(out, "ALTER TABLE "+sqltext.Quoted(m.Name)+" "+strings.Join(add, ", "))
+		}
+	}
+	return out
+}

@@ -1,0 +1,185 @@
+package sqltext
+
+import (
+	"bufio"
+	"fmt"
+	"strings"
+
+	"movekit/internal/core/fault"
+)
+
+// A row of more than LongRow bytes is read, and loaded, in pieces of its cells:
+// so that it need not be held in memory, not even once.
+const (
+	LongRow = 8 << 20
+	Piece   = 8 << 20 // bytes of a cell at once: a server reads all of it for each
+)
+
+// LongLine is a row that is too long to be read at once: its beginning, and the
+// rest where it is read from.
+type LongLine struct {
+	begin []byte
+	r     *bufio.Reader
+}
+
+func (l *LongLine) next() (byte, error) {
+	if len(l.begin) > 0 {
+		b := l.begin[0]
+		l.begin = l.begin[1:]
+		return b, nil
+	}
+	b, err := l.r.ReadByte()
+	if err != nil {
+		err = fault.Wrap(fault.Damaged, err, "the rows of the sealed database end early")
+	}
+	return b, err
+}
+
+// Insert loads the row by statements that run is given: each of its long cells
+// grows in a variable of the server's session. sorts are those of the table's
+// columns. It returns whether the statement ends with the row.
+func (l *LongLine) Insert(head string, sorts map[string]Sort, run func(sql string) error) (last bool, err error) {
+	refused := fault.New(fault.Hostile, "the rows of the sealed database hold something that Move Kit does not write")
+	names := namesIn(head)
+	if b, err := l.next(); err != nil || b != '(' {
+		return false, orRefused(err, refused)
+	}
+	sql := []byte(strings.TrimSuffix(head, "\n") + " (")
+	var variables []string
+	for i := 0; ; i++ {
+		cell, used, end, err := l.literal(i, run)
+		if err != nil {
+			return false, err
+		}
+		switch {
+		case used != "" && i < len(names) && sorts[names[i]] != Binary:
+			cell = []byte("convert(" + used + " USING utf8mb4)")
+		case used != "":
+			cell = []byte(used)
+		case literalEnd(cell, 0) != len(cell):
+			return false, refused
+		}
+		if used != "" {
+			variables = append(variables, used+" = NULL")
+		}
+		sql = append(sql, cell...)
+		if end == ')' {
+			break
+		}
+		if end != ',' {
+			return false, refused
+		}
+		sql = append(sql, ',')
+	}
+	if err := run(string(append(sql, ')'))); err != nil {
+		return false, err
+	}
+	if len(variables) > 0 {
+		if err := run("SET " + strings.Join(variables, ", ")); err != nil {
+			return false, err
+		}
+	}
+	b, err := l.next()
+	if err != nil || b != ',' && b != ';' {
+		return false, orRefused(err, refused)
+	}
+	if n, err := l.next(); err != nil || n != '\n' {
+		return false, orRefused(err, refused)
+	}
+	return b == ';', nil
+}
+
+func orRefused(err, refused error) error {
+	if err != nil {
+		return err
+	}
+	return refused
+}
+
+// literal reads a literal and the byte after it. A long one is put into a
+// variable of the session, piece by piece.
+func (l *LongLine) literal(i int, run func(sql string) error) (cell []byte, variable string, end byte, err error) {
+	inside, hexed := false, false
+	flush := func() error {
+		digits := cell
+		if hexed && len(digits)%2 == 1 {
+			digits = digits[:len(digits)-1]
+		}
+		rest := string(cell[len(digits):])
+		start := "_binary '"
+		if hexed {
+			start = "x'"
+		}
+		from := "''"
+		if variable != "" {
+			from = variable
+		}
+		variable = fmt.Sprintf("@movekit_%d", i)
+		sql := "SET " + variable + " = concat(" + from + ", " + start + string(digits) + "')"
+		cell = append(cell[:0], rest...)
+		return run(sql)
+	}
+	for {
+		b, err := l.next()
+		if err != nil {
+			return nil, "", 0, err
+		}
+		switch {
+		case !inside && b == '\'' && (len(cell) == 0 || string(cell) == "x"):
+			inside, hexed = true, len(cell) == 1
+			cell = cell[:0]
+		case !inside && (b == ',' || b == ')'):
+			return cell, "", b, nil
+		case !inside:
+			if cell = append(cell, b); len(cell) > 1000 {
+				return nil, "", 0, fault.New(fault.Hostile, "the rows of the sealed database hold something that Move Kit does not write")
+			}
+		case b == '\'':
+			if variable != "" {
+				if err := flush(); err != nil {
+					return nil, "", 0, err
+				}
+				cell = nil
+			} else {
+				open := "'"
+				if hexed {
+					open = "x'"
+				}
+				cell = append(append([]byte(open), cell...), '\'')
+			}
+			end, err := l.next()
+			return cell, variable, end, err
+		case hexed && !(b >= '0' && b <= '9' || b >= 'a' && b <= 'f'):
+			return nil, "", 0, fault.New(fault.Hostile, "the rows of the sealed database hold something that Move Kit does not write")
+		default:
+			cell = append(cell, b)
+			if b == '\\' {
+				if b, err = l.next(); err != nil {
+					return nil, "", 0, err
+				}
+				cell = append(cell, b)
+			}
+			if len(cell) >= Piece {
+				if err := flush(); err != nil {
+					return nil, "", 0, err
+				}
+			}
+		}
+	}
+}
+
+// namesIn returns the columns of INSERT INTO `t` (`a`,`b`) VALUES.
+func namesIn(head string) (out []string) {
+	_, rest := cutName([]byte(head)[len("INSERT INTO "):])
+	for len(rest) > 2 {
+		var name string
+		if name, rest = cutName(rest[strings.IndexByte(string(rest), '`'):]); name == "" {
+			break
+		}
+		out = append(out, name)
+		if !strings.HasPrefix(string(rest), ",") {
+			break
+		}
+	}
+	return out
+}

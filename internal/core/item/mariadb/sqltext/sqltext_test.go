@@ -1,0 +1,101 @@
+package sqltext
+
+import (
+	"bytes"
+	"database/sql/driver"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"movekit/internal/core/fault"
+)
+
+// FuzzScan sees that no rows make the reader panic, and that what it passes on
+// are literals.
+func FuzzScan(f *testing.F) {
+	f.Add([]byte("INSERT INTO `a` (`b`,`c`) VALUES\n(1,'x\\'y'),\n(NULL,x'00');\nDELIMITER //\nCREATE x\n//\nDELIMITER ;\n"))
+	f.Add([]byte("INSERT INTO `a` () VALUES\n(),\n(-1.5e-7);\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		Scan(bytes.NewReader(data), nil, func(table, head string, line []byte, last bool) error {
+			if bytes.ContainsRune(line, '\n') || !bytes.HasPrefix(line, []byte("(")) || !strings.HasPrefix(head, "INSERT INTO `") {
+				t.Errorf("%q: %q", head, line)
+			}
+			row := RowOf(line)
+			row.Cells()
+			return nil
+		})
+	})
+}
+
+// FuzzLongRow sees that a long row is loaded as it is written, and that anything
+// but literals is refused, however it is cut.
+func FuzzLongRow(f *testing.F) {
+	f.Add([]byte("(1,'x\\'y',NULL,x'00ff');\n"))
+	f.Add([]byte("('" + strings.Repeat("é\\n", 50) + "',-1.5e-7),\n"))
+	f.Add([]byte("((SELECT 1));\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		whole := "INSERT INTO `a` (`b`,`c`,`d`,`e`) VALUES\n" + string(data)
+		var runs []string
+		loaded := 0
+		err := Scan(strings.NewReader(whole), func(_, head string, l *LongLine) (bool, error) {
+			last, err := l.Insert(head, map[string]Sort{"e": Binary}, func(sql string) error {
+				runs = append(runs, sql)
+				return nil
+			})
+			return last, err
+		}, func(_, _ string, line []byte, _ bool) error {
+			loaded++
+			if _, err := skipRow(line, nil); err != nil {
+				t.Errorf("%q is no row: %v", line, err)
+			}
+			return nil
+		})
+		if err != nil && fault.KindOf(err) != fault.Hostile && fault.KindOf(err) != fault.Damaged {
+			t.Errorf("%q: %v", data, err)
+		}
+		for _, sql := range runs {
+			if !strings.HasPrefix(sql, "INSERT INTO `a`") && !strings.HasPrefix(sql, "SET @movekit_") {
+				t.Errorf("runs %q", sql)
+			}
+		}
+	})
+}
+
+// TestLongRowIsTheSame loads one row in pieces, and puts together what the server
+// would.
+func TestLongRowIsTheSame(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	long := make([]byte, LongRow+100)
+	for i := range long {
+		long[i] = "ab'\\\n,(é"[r.IntN(9)]
+	}
+	cols := []Column{{Name: "a", Sort: Text, Large: true}, {Name: "b", Sort: Binary, Large: true}, {Name: "c", Sort: Number}}
+	row, err := AppendRow(nil, cols, []driver.Value{long, long, int64(7)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var text, hexed, last string
+	sql := "INSERT INTO `t` (`a`,`b`,`c`) VALUES\n" + string(row) + ";\n"
+	err = Scan(strings.NewReader(sql), func(_, head string, l *LongLine) (bool, error) {
+		return l.Insert(head, map[string]Sort{"a": Text, "b": Binary, "c": Number}, func(sql string) error {
+			if piece, ok := strings.CutPrefix(sql, "SET @movekit_0 = concat("); ok {
+				text += piece[strings.Index(piece, "_binary '")+9 : len(piece)-2]
+			} else if piece, ok := strings.CutPrefix(sql, "SET @movekit_1 = concat("); ok {
+				hexed += piece[strings.Index(piece, "x'")+2 : len(piece)-2]
+			} else if strings.HasPrefix(sql, "INSERT") {
+				last = sql
+			}
+			return nil
+		})
+	}, func(string, string, []byte, bool) error { t.Error("it is read whole"); return nil })
+	if err != nil || "('"+text+"',x'"+hexed+"',7)" != string(row) || last != "INSERT INTO `t` (`a`,`b`,`c`) VALUES (convert(@movekit_0 USING utf8mb4),@movekit_1,7)" {
+		t.Errorf("%v: %.200s, and %d of %d bytes", err, last, len(text)+len(hexed), len(row))
+	}
+	got, n := RowOf(row), 0
+	for _, cell := range got.Cells() {
+		n += len(cell)
+	}
+	if n == 0 || got.Hash != RowOf(bytes.Clone(row)).Hash {
+		t.Error("the row has no cells")
+	}
+}

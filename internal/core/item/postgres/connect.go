@@ -1,0 +1,238 @@
+// Package postgres moves PostgreSQL databases (12 and newer). The schema goes by
+// the server's own pg_dump and pg_restore; the rows go in COPY text format,
+// which any server reads, from the same exported snapshot, and are
+// fingerprinted on their way.
+package postgres
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
+
+	"movekit/internal/core/fault"
+)
+
+// Oldest is the oldest server that is moved from.
+const Oldest = 120000
+
+// connectTime is how long a server may take to let us in.
+const connectTime = 5 * time.Second
+
+// settings are those that make values come out the same on every server.
+var settings = map[string]string{
+	"client_encoding": "UTF8", "timezone": "UTC", "datestyle": "ISO, YMD", "intervalstyle": "postgres", "extra_float_digits": "1", "bytea_output": "hex",
+	"lc_monetary": "C", "xmloption": "content", "statement_timeout": "0", "lock_timeout": "10000", "idle_in_transaction_session_timeout": "0",
+	"row_security": "off", "synchronize_seqscans": "off", "default_transaction_isolation": "read committed", "application_name": "movekit",
+}
+
+// connect opens a connection. Settings are the same on every one. What is not
+// given of a server is what its own programs would use (PGHOST and so on,
+// pgpass).
+func (s *session) connect(ctx context.Context, database string) (*pgx.Conn, error) {
+	var b strings.Builder
+	for _, kv := range [][2]string{{"host", s.Host}, {"port", s.Port}, {"user", s.User}, {"password", s.Password}, {"dbname", database}, {"connect_timeout", fmt.Sprint(int(connectTime.Seconds()))}} {
+		if kv[1] != "" {
+			fmt.Fprintf(&b, "%s='%s' ", kv[0], strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(kv[1]))
+		}
+	}
+	config, err := pgx.ParseConfig(b.String())
+	if err != nil {
+		return nil, fault.New(fault.BadCard, "the address of the database %s cannot be used", s.Address())
+	}
+	for k, v := range settings {
+		config.RuntimeParams[k] = v
+	}
+	config.DefaultQueryExecMode = pgx.QueryExecModeExec
+	build := config.BuildFrontend
+	config.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend { return build(newSplitter(r), w) }
+	conn, err := pgx.ConnectConfig(ctx, config)
+	if err == nil {
+		_, err = conn.Exec(ctx, "SET search_path TO ''") // names are written whole
+	}
+	return conn, s.explain(err)
+}
+
+// explain gives an error of the server its kind.
+func (s *session) explain(err error) error {
+	var known *fault.Error
+	if err == nil || errors.As(err, &known) {
+		return err
+	}
+	kind := fault.Unreadable
+	var pg *pgconn.PgError
+	var connect *pgconn.ConnectError
+	var network net.Error // also of a connection that was reset
+	switch {
+	case errors.Is(err, context.Canceled):
+		kind = fault.Stopped
+	case errors.As(err, &pg):
+		kind = kindOf(pg.Code)
+		if pg.Routine == "RequestCheckpoint" { // an internal error by its code: it cannot write what it has
+			kind = fault.NoSpace
+		}
+		detail := ""
+		if pg.Detail != "" && !strings.HasPrefix(pg.Code, "28") {
+			detail = " (" + pg.Detail + ")"
+		}
+		return fault.New(kind, "the server of %s says: %s%s", s.Address(), pg.Message, detail)
+	case errors.As(err, &connect), pgconn.SafeToRetry(err), errors.Is(err, net.ErrClosed):
+		return fault.New(fault.ServerDown, "the server of %s does not answer: %s", s.Address(), lastLine(err.Error()))
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &network):
+		return fault.New(fault.ServerDown, "the server of %s went away: %s", s.Address(), lastLine(err.Error()))
+	}
+	return fault.Wrap(kind, err, "cannot read the database %s", s.Address())
+}
+
+func lastLine(s string) string {
+	s = strings.TrimSpace(s)
+	return strings.TrimSpace(s[strings.LastIndexByte(s, '\n')+1:])
+}
+
+// kindOf sorts the errors of a server (its manual, appendix A).
+func kindOf(code string) fault.Kind {
+	switch {
+	case strings.HasPrefix(code, "28"), code == "42501":
+		return fault.ServerLogin
+	case code == "3D000":
+		return fault.Missing
+	case code == "55P03", code == "40001", code == "40P01", code == "42P01", code == "55006":
+		return fault.Changed
+	case code == "53100":
+		return fault.NoSpace
+	case strings.HasPrefix(code, "57P"), strings.HasPrefix(code, "08"), strings.HasPrefix(code, "53"):
+		return fault.ServerDown
+	case strings.HasPrefix(code, "XX"), strings.HasPrefix(code, "23"):
+		return fault.BadDatabase
+	}
+	return fault.ServerRefused
+}
+
+// kindOfText sorts what one of the server's programs says, which has no codes.
+func kindOfText(text string) fault.Kind {
+	switch {
+	case strings.Contains(text, "permission denied"), strings.Contains(text, "authentication failed"), strings.Contains(text, "must be "):
+		return fault.ServerLogin
+	case strings.Contains(text, "canceling statement due to lock timeout"), strings.Contains(text, "does not exist"):
+		return fault.Changed
+	case strings.Contains(text, "No space left"):
+		return fault.NoSpace
+	case strings.Contains(text, "connection to server"):
+		return fault.ServerDown
+	}
+	return fault.ServerRefused
+}
+
+// versionOf returns a server's version as a number (150004 is 15.4) and as a
+// text.
+func versionOf(ctx context.Context, conn *pgx.Conn) (int, string, error) {
+	var num, text string
+	if err := conn.QueryRow(ctx, "SELECT current_setting('server_version_num'), current_setting('server_version')").Scan(&num, &text); err != nil {
+		return 0, "", err
+	}
+	n, err := strconv.Atoi(num)
+	text, _, _ = strings.Cut(text, " ")
+	return n, text, err
+}
+
+var programVersion = regexp.MustCompile(`\) (\d+)`)
+
+// program finds one of the server's own programs of at least a major version:
+// in the usual folders, or in PATH. The oldest that will do is taken, so that
+// what it writes can be read by an older server.
+func program(ctx context.Context, name string, major int) (string, error) {
+	patterns := []string{"/usr/lib/postgresql/*/bin/" + name, "/usr/pgsql-*/bin/" + name, "/opt/postgresql/*/bin/" + name}
+	if runtime.GOOS == "windows" {
+		name += ".exe"
+		patterns = []string{filepath.Join(os.Getenv("ProgramFiles"), "PostgreSQL", "*", "bin", name)}
+	}
+	var tries []string
+	for _, p := range patterns {
+		found, _ := filepath.Glob(p)
+		tries = append(tries, found...)
+	}
+	if inPath, err := exec.LookPath(name); err == nil {
+		tries = append(tries, inPath)
+	}
+	type found struct {
+		name  string
+		major int
+	}
+	var all []found
+	for _, t := range tries {
+		out, err := exec.CommandContext(ctx, t, "--version").Output()
+		if err != nil {
+			continue
+		}
+		if m := programVersion.FindStringSubmatch(string(out)); m != nil {
+			n, _ := strconv.Atoi(m[1])
+			all = append(all, found{t, n})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b found) int { return a.major - b.major })
+	for _, f := range all {
+		if f.major >= major {
+			return f.name, nil
+		}
+	}
+	return "", fault.New(fault.Missing, "the program %s of PostgreSQL %d or newer is not on this computer (%d others are)", name, major, len(all))
+}
+
+// run runs one of the server's own programs. Where to go is in its environment;
+// the password is in a file that only this user can read, and which is removed
+// again. It returns what the program wrote to stderr.
+func (s *session) run(ctx context.Context, database string, in io.Reader, out io.Writer, name string, args ...string) (string, error) {
+	cmd := exec.CommandContext(ctx, name, append([]string{"--no-password"}, args...)...)
+	cmd.Env = append(os.Environ(), "LC_ALL=C", "PGAPPNAME=movekit", "PGCONNECT_TIMEOUT="+fmt.Sprint(int(connectTime.Seconds())))
+	for _, kv := range [][2]string{{"PGHOST", s.Host}, {"PGPORT", s.Port}, {"PGUSER", s.User}, {"PGDATABASE", database}} {
+		if kv[1] != "" {
+			cmd.Env = append(cmd.Env, kv[0]+"="+kv[1])
+		}
+	}
+	if s.Password != "" {
+		secret, err := s.file("secret-*")
+		if err != nil {
+			return "", err
+		}
+		defer os.Remove(secret.Name())
+		_, err = secret.WriteString("*:*:*:*:" + strings.NewReplacer(`\`, `\\`, ":", `\:`).Replace(s.Password) + "\n")
+		if err := errors.Join(err, secret.Close()); err != nil {
+			return "", fault.Wrap(fault.CannotPlace, err, "cannot write a temporary file")
+		}
+		cmd.Env = append(cmd.Env, "PGPASSFILE="+secret.Name())
+	}
+	var stderr bytes.Buffer
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, out, &stderr
+	err := cmd.Run()
+	return stderr.String(), err
+}
+
+// said is what a program wrote to stderr, as the cause of an error.
+func said(err error, stderr string) error {
+	if text := strings.TrimSpace(stderr); text != "" {
+		if len(text) > 2000 {
+			text = text[:2000] + "…"
+		}
+		return errors.New(text)
+	}
+	return err
+}
+
+func quoted(name string) string { return pgx.Identifier{name}.Sanitize() }
+
+func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }

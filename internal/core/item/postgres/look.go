@@ -1,0 +1,76 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+
+	"movekit/internal/core/item/served"
+)
+
+// Look looks at a database.
+func (s *session) Look(ctx context.Context, database string) (*served.Look, error) {
+	conn, err := s.on(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	l := &served.Look{Engine: "PostgreSQL " + s.version}
+	err = conn.QueryRow(ctx, `SELECT pg_catalog.pg_database_size(d.oid), (SELECT count(*) FROM pg_catalog.pg_class c WHERE c.relkind IN ('r','p') AND `+notOurs("c")+`),
+		d.oid::text || ' ' || CASE WHEN pg_catalog.pg_is_in_recovery() THEN clock_timestamp()::text ELSE pg_catalog.pg_current_wal_insert_lsn()::text END
+		FROM pg_catalog.pg_database d WHERE d.datname = pg_catalog.current_database()`).Scan(&l.Bytes, &l.Tables, &l.Stamp)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	if l.Sessions, err = texts(ctx, conn, `SELECT coalesce(nullif(application_name, ''), 'a program') || ' as ' || coalesce(usename, '?') || coalesce(' from ' || host(client_addr), '')
+		FROM pg_catalog.pg_stat_activity WHERE datname = pg_catalog.current_database() AND pid <> pg_catalog.pg_backend_pid() AND backend_type = 'client backend' ORDER BY 1 LIMIT 20`); err != nil {
+		return nil, s.explain(err)
+	}
+	if l.Left, err = left(ctx, conn); err != nil {
+		return nil, s.explain(err)
+	}
+	return l, nil
+}
+
+// Ask returns the whole number that a query gives, which may change nothing.
+func (s *session) Ask(ctx context.Context, database, query string) (n int64, err error) {
+	err = s.reading(ctx, database, "BEGIN READ ONLY", func(c *pgx.Conn) error { return askIn(ctx, c, query, &n) })
+	return n, err
+}
+
+// askIn runs a card's query in a transaction. It speaks of tables as the app
+// does, by the usual path.
+func askIn(ctx context.Context, conn *pgx.Conn, query string, to *int64) error {
+	if _, err := conn.Exec(ctx, "SET LOCAL search_path TO DEFAULT"); err != nil {
+		return err
+	}
+	if err := conn.QueryRow(ctx, query).Scan(to); err != nil {
+		return err
+	}
+	_, err := conn.Exec(ctx, "SET LOCAL search_path TO ''")
+	return err
+}
+
+// left names what of a database does not move.
+func left(ctx context.Context, conn *pgx.Conn) ([]string, error) {
+	return texts(ctx, conn, `SELECT 'foreign table ' || c.oid::regclass || ': its rows are on another server' FROM pg_catalog.pg_class c WHERE c.relkind = 'f'
+		UNION ALL SELECT 'publication ' || pubname || ': moves, and nobody subscribes to the new one yet' FROM pg_catalog.pg_publication
+		UNION ALL SELECT 'tablespace of ' || c.oid::regclass || ': it goes to the usual one' FROM pg_catalog.pg_class c WHERE c.reltablespace <> 0 AND c.relkind IN ('r','i','m') AND `+notOurs("c")+`
+		UNION ALL SELECT 'replication slot ' || slot_name FROM pg_catalog.pg_replication_slots WHERE database = pg_catalog.current_database()
+		ORDER BY 1 LIMIT 20`)
+}
+
+// notOurs leaves out what is the server's own, or an extension's.
+func notOurs(alias string) string {
+	return fmt.Sprintf(`%[1]s.relnamespace NOT IN (SELECT n.oid FROM pg_catalog.pg_namespace n WHERE n.nspname ~ '^pg_' OR n.nspname = 'information_schema')
+		AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend x WHERE x.classid = 'pg_catalog.pg_class'::regclass AND x.objid = %[1]s.oid AND x.deptype = 'e')`, alias)
+}
+
+// texts returns the first column of a query.
+func texts(ctx context.Context, conn *pgx.Conn, query string, args ...any) ([]string, error) {
+	rows, err := conn.Query(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}

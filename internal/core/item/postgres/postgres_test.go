@@ -1,0 +1,362 @@
+//go:build unix
+
+package postgres
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item/served"
+	"movekit/internal/dbserver"
+	"movekit/test/dbcases"
+)
+
+var old, now *dbserver.Server
+
+func TestMain(m *testing.M) { dbcases.Main(m, dbserver.Postgres, &old, &now) }
+
+// database is one of a server, with a session that is open as long as its test.
+type database struct {
+	*session
+	name string
+}
+
+func at(t *testing.T, s served.Server) database {
+	o := Engine{}.Open(s, func() (string, error) { return t.TempDir(), nil }).(*session)
+	t.Cleanup(o.Close)
+	return database{o, s.Database}
+}
+
+func server(t *testing.T, s *dbserver.Server, name string) database {
+	return at(t, served.Server{Kind: card.PostgreSQL, Host: s.Dir, Port: s.Port, User: "postgres", Database: name})
+}
+
+// print takes the fingerprint, and lets go of the database.
+func (d database) print(t *testing.T, counts ...card.Count) *dbprint.Fingerprint {
+	t.Helper()
+	f, err := d.Fingerprint(t.Context(), d.name, counts, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d.Close()
+	return f
+}
+
+func reader(data []byte) func() (io.ReadCloser, error) {
+	return func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }
+}
+
+func sql(t *testing.T, s *dbserver.Server, database, text string) string {
+	t.Helper()
+	out, err := s.SQL(database, text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
+// fresh makes an empty database on the old server.
+func fresh(t *testing.T, name, text string) database {
+	t.Helper()
+	sql(t, old, "postgres", "DROP DATABASE IF EXISTS "+name)
+	sql(t, old, "postgres", "CREATE DATABASE "+name)
+	sql(t, old, name, text)
+	return server(t, old, name)
+}
+
+// moved moves a database to the new server, and returns both fingerprints.
+func moved(t *testing.T, s database, counts ...card.Count) (*Sealed, *dbprint.Fingerprint, []byte) {
+	t.Helper()
+	var schema, data bytes.Buffer
+	d, err := s.Seal(t.Context(), s.name, counts, &schema, &data, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	to := place(t, d, s.name, schema.Bytes(), data.Bytes())
+	return d, to.print(t, counts...), data.Bytes()
+}
+
+func place(t *testing.T, d *Sealed, name string, schema, data []byte) database {
+	t.Helper()
+	to := server(t, now, name)
+	lacks, err := to.Lacks(t.Context(), name, d)
+	if err != nil || len(lacks) > 0 {
+		t.Fatalf("the new server lacks %q %v", lacks, err)
+	}
+	p := served.Putting{Stage: name + "_stage", Schema: reader(schema), Rows: reader(data)}
+	if _, err := to.Stage(t.Context(), d, p); err != nil {
+		t.Fatal(err)
+	}
+	if err := to.Settle(t.Context(), name, d, p, ""); err != nil {
+		t.Fatal(err)
+	}
+	return to
+}
+
+const everything = `
+CREATE ROLE ledger_owner; CREATE ROLE "Front Desk" LOGIN; CREATE ROLE clerks; GRANT clerks TO "Front Desk";
+CREATE SCHEMA books AUTHORIZATION ledger_owner;
+CREATE EXTENSION IF NOT EXISTS plpgsql;
+CREATE TYPE books.state AS ENUM ('open', 'it''s paid');
+CREATE DOMAIN books.money AS numeric(12,2) CHECK (VALUE > -1000000);
+CREATE TABLE books.account (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name text NOT NULL UNIQUE, balance books.money DEFAULT 0, cents bigint GENERATED ALWAYS AS (balance * 100) STORED, state books.state);
+INSERT INTO books.account (name, balance, state) SELECT 'boat ' || i, i * 1.25, CASE WHEN i % 2 = 0 THEN 'open'::books.state ELSE 'it''s paid' END FROM generate_series(1, 500) i;
+CREATE TABLE books.entry (id serial, account bigint REFERENCES books.account, day date, note text) PARTITION BY RANGE (day);
+CREATE TABLE books.entry_2025 PARTITION OF books.entry FOR VALUES FROM ('2025-01-01') TO ('2026-01-01');
+CREATE TABLE books.entry_rest PARTITION OF books.entry DEFAULT;
+INSERT INTO books.entry (account, day, note) SELECT 1 + i % 500, '2024-06-01'::date + i, repeat('n', i % 50) FROM generate_series(1, 900) i;
+CREATE INDEX entry_day ON books.entry (day DESC) WHERE note <> '';
+CREATE VIEW books.unpaid AS SELECT * FROM books.account WHERE state = 'open';
+CREATE MATERIALIZED VIEW books.sums AS SELECT account, count(*) AS n FROM books.entry GROUP BY 1;
+CREATE FUNCTION books.touch() RETURNS trigger LANGUAGE plpgsql AS $f$ BEGIN NEW.note := coalesce(NEW.note, 'it''s $$ new'); RETURN NEW; END $f$;
+CREATE TRIGGER touch BEFORE INSERT ON books.account FOR EACH ROW WHEN (false) EXECUTE FUNCTION books.touch();
+ALTER TABLE books.account ENABLE ROW LEVEL SECURITY; CREATE POLICY mine ON books.account FOR SELECT TO "Front Desk" USING (balance > 0);
+ALTER TABLE books.account OWNER TO ledger_owner; GRANT SELECT, INSERT ON books.account TO clerks; GRANT CONNECT ON DATABASE everything TO clerks;
+CREATE SEQUENCE "Odd ""seq""" INCREMENT 5 START 100; SELECT nextval('"Odd ""seq"""'), nextval('"Odd ""seq"""');
+CREATE SEQUENCE unused;
+CREATE TABLE "we.ird ""t" ("a b" int, "Ünï" text); INSERT INTO "we.ird ""t" VALUES (1, E'tab\tnew\nline back\\slash \\. end'), (NULL, NULL), (2, '');
+CREATE TABLE parent (x int); CREATE TABLE child () INHERITS (parent); INSERT INTO parent VALUES (1); INSERT INTO child VALUES (2), (3);
+CREATE TABLE nothing (); INSERT INTO nothing DEFAULT VALUES; INSERT INTO nothing DEFAULT VALUES;
+CREATE UNLOGGED TABLE fast (x int); INSERT INTO fast VALUES (9);
+SELECT lo_from_bytea(4711, decode(repeat('00ff10', 200000), 'hex')); ALTER LARGE OBJECT 4711 OWNER TO ledger_owner; GRANT SELECT ON LARGE OBJECT 4711 TO clerks; SELECT lo_create(4712);
+ALTER DATABASE everything SET search_path TO books, public; ALTER DATABASE everything SET work_mem TO '7MB'; ALTER DATABASE everything OWNER TO ledger_owner;
+COMMENT ON TABLE books.account IS 'it''s commented';
+`
+
+func TestEverythingMoves(t *testing.T) {
+	s := fresh(t, "everything", everything)
+	d, f, data := moved(t, s, card.Count{Name: "accounts", Query: "SELECT count(*) FROM account"})
+	if diffs := dbprint.Compare(&d.Fingerprint, f); len(diffs) > 0 {
+		t.Errorf("old and new differ: %+v", diffs)
+	}
+	if d.Counts[0].Value != 500 || f.Counts[0].Value != 500 || f.Rows() < 1400 {
+		t.Errorf("counts %v %v, %d rows", d.Counts, f.Counts, f.Rows())
+	}
+	for query, want := range map[string]string{
+		"SELECT count(*), sum(cents) FROM books.account": "500|15656250", "SELECT count(*) FROM books.entry_2025": "365", "SELECT sum(n) FROM books.sums": "900",
+		`SELECT nextval('"Odd ""seq"""')`: "110", "SELECT nextval('unused')": "1", "SELECT nextval('books.entry_id_seq')": "901",
+		`SELECT count(*) FROM "we.ird ""t" WHERE "Ünï" = E'tab\tnew\nline back\\slash \\. end'`: "1",
+		"SELECT count(*) FROM ONLY parent": "1", "SELECT count(*) FROM parent": "3", "SELECT count(*) FROM nothing": "2",
+		"SELECT md5(lo_get(4711)), length(lo_get(4712))": "77c48c4a8cf3ee2a8ddcd9e1aab8cdc8|0",
+		"SHOW work_mem": "7MB", "SHOW search_path": "books, public", "SELECT pg_get_userbyid(datdba) FROM pg_database WHERE datname = 'everything'": "ledger_owner",
+		"SELECT has_table_privilege('clerks', 'books.account', 'INSERT')": "t", "SELECT has_database_privilege('clerks', 'everything', 'CONNECT')": "t", "SELECT rolcanlogin FROM pg_roles WHERE rolname = 'Front Desk'": "t", "SELECT pg_has_role('Front Desk', 'clerks', 'member')": "t",
+		"SELECT rolpassword IS NULL FROM pg_authid WHERE rolname = 'Front Desk'": "t", "SELECT obj_description('books.account'::regclass)": "it's commented",
+		"SELECT lomacl::text FROM pg_largeobject_metadata WHERE oid = 4711": "{ledger_owner=rw/ledger_owner,clerks=r/ledger_owner}",
+	} {
+		if query == "SELECT md5(lo_get(4711)), length(lo_get(4712))" {
+			want = sql(t, old, "everything", query)
+		}
+		if got := sql(t, now, "everything", query); got != want {
+			t.Errorf("%s gives %q, want %q", query, got, want)
+		}
+	}
+	if got := sql(t, now, "everything", "INSERT INTO books.account (name) VALUES ('next') RETURNING id"); got != "501" {
+		t.Errorf("the next account is %s", got)
+	}
+	byHand(t, s, d, data)
+}
+
+// byHand loads a sealed database without Move Kit, by pg_restore and psql.
+func byHand(t *testing.T, s database, d *Sealed, data []byte) {
+	t.Helper()
+	var schema bytes.Buffer
+	if _, err := s.Seal(t.Context(), s.name, nil, &schema, io.Discard, nil); err != nil {
+		t.Fatal(err)
+	}
+	archive, err := s.archive(reader(schema.Bytes()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	sql(t, now, "postgres", "CREATE DATABASE byhand")
+	restore, err := program(t.Context(), "pg_restore", 12)
+	if err != nil {
+		t.Fatal(err)
+	}
+	to := server(t, now, "byhand")
+	for _, section := range []string{"pre-data", "data", "post-data"} {
+		program, args, in := restore, []string{"--section=" + section, "--exit-on-error", "-d", "byhand", archive}, io.Reader(nil)
+		if section == "data" {
+			program, args, in = filepath.Join(filepath.Dir(restore), "psql"), []string{"-X", "-v", "ON_ERROR_STOP=1", "-f", "-"}, bytes.NewReader(data)
+		}
+		if said, err := to.run(t.Context(), "byhand", in, io.Discard, program, args...); err != nil {
+			t.Fatalf("%s: %v\n%s", section, err, said)
+		}
+	}
+	f := to.print(t)
+	for _, diff := range dbprint.Compare(&d.Fingerprint, f) {
+		if diff.Table != "" && diff.Table != "books.sums" {
+			t.Errorf("loaded by hand: %+v", diff)
+		}
+	}
+}
+
+func TestCases(t *testing.T) {
+	dbcases.Try(t, dbcases.PostgreSQL, func(t *testing.T, sql []string) {
+		fresh(t, "cases", strings.Join(sql, ";\n"))
+	}, func(t *testing.T, otherwise bool) *dbprint.Fingerprint {
+		if otherwise {
+			sql(t, old, "postgres", "ALTER DATABASE cases SET timezone TO 'Asia/Kathmandu'; ALTER DATABASE cases SET datestyle TO 'German'; ALTER DATABASE cases SET intervalstyle TO iso_8601; ALTER DATABASE cases SET bytea_output TO escape; ALTER DATABASE cases SET extra_float_digits TO -3; ALTER DATABASE cases SET lc_monetary TO 'C.UTF-8'")
+		}
+		return server(t, old, "cases").print(t)
+	})
+}
+
+// TestOneMoment packs while the app goes on writing two tables that always
+// agree.
+func TestOneMoment(t *testing.T) {
+	s := fresh(t, "busy", "CREATE TABLE a (n int); CREATE TABLE b (n int); CREATE TABLE pad AS SELECT repeat('x', 500) AS x FROM generate_series(1, 4000)")
+	ctx, stop := context.WithCancel(t.Context())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		for i := 0; ctx.Err() == nil; i++ {
+			old.SQL("busy", fmt.Sprintf("BEGIN; INSERT INTO a SELECT %d FROM generate_series(1, 20); INSERT INTO b SELECT %d FROM generate_series(1, 20); COMMIT", i, i))
+		}
+	}()
+	for range 2 {
+		d, f, _ := moved(t, s)
+		if len(dbprint.Compare(&d.Fingerprint, f)) > 0 {
+			t.Error("what was sealed and its fingerprint are of two moments")
+		}
+		if x, y := f.Table("public.a"), f.Table("public.b"); x.Rows != y.Rows || x.Digest != y.Digest {
+			t.Errorf("a has %d rows and b has %d", x.Rows, y.Rows)
+		}
+	}
+	stop()
+	<-ended
+}
+
+func TestDifferencesAreNamed(t *testing.T) {
+	s := fresh(t, "diffs", "CREATE TABLE owner (id int PRIMARY KEY, name text, phone text); INSERT INTO owner VALUES (1, 'A', '1'), (2, E'B\tb', '2'), (3, NULL, '3'); CREATE TABLE log (line text); INSERT INTO log VALUES ('x'), ('x'), ('y'); CREATE INDEX i ON owner (name); CREATE SEQUENCE q")
+	d, _, data := moved(t, s)
+	sql(t, now, "diffs", "UPDATE owner SET phone = '9', name = 'C' WHERE id = 2; DELETE FROM owner WHERE id = 3; INSERT INTO owner VALUES (4, 'D', '4'); DELETE FROM log WHERE ctid = '(0,1)'; DROP INDEX i; SELECT nextval('q'); ALTER TABLE owner ALTER name SET NOT NULL; CREATE TABLE more (x int)")
+	f := server(t, now, "diffs").print(t)
+	var got []string
+	for _, diff := range dbprint.Compare(&d.Fingerprint, f) {
+		got = append(got, strings.Trim(diff.Table+": "+diff.What, ": "))
+		if !diff.Content {
+			continue
+		}
+		table := *d.Table(diff.Table)
+		rows, err := dbprint.DiffRows(table, sealedRows(reader(data), table.Name), server(t, now, "diffs").Rows(t.Context(), "diffs", table), func(c string) bool { return c == "phone" })
+		if err != nil {
+			t.Fatal(err)
+		}
+		got = append(got, rows...)
+	}
+	want := []string{"public.log: had 3 rows, has 2", "missing: line x", "public.owner: has as many rows, but not the same ones", `id 2: name was B\tb, is C; phone was •••, is •••`, "id 3: the row is missing", "id 4: the row was not there",
+		"public.more: the table was not on the old computer", "the column public.owner.name is not defined the same", "the index public.i is missing", "sequence public.q was 1, false, is 1, true"}
+	all := strings.Join(got, "\n")
+	for _, w := range want {
+		if !strings.Contains(all, w) {
+			t.Errorf("not told: %s in\n%s", w, all)
+		}
+	}
+}
+
+func TestWhatStandsInTheWay(t *testing.T) {
+	s := fresh(t, "inway", "CREATE TABLE a (n int); INSERT INTO a VALUES (1)")
+	var schema, data bytes.Buffer
+	d, err := s.Seal(t.Context(), s.name, nil, &schema, &data, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sql(t, now, "postgres", "CREATE DATABASE inway")
+	sql(t, now, "inway", "CREATE TABLE theirs (n int)")
+	to := server(t, now, "inway")
+	p := served.Putting{Stage: "inway_stage", Schema: reader(schema.Bytes()), Rows: reader(data.Bytes())}
+	for range 2 { // an interrupted run has left a stage behind
+		if _, err := to.Stage(t.Context(), d, p); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got := sql(t, now, "inway", "SELECT count(*) FROM theirs"); got != "0" {
+		t.Error("staging has touched what was there")
+	}
+	if err := to.Settle(t.Context(), to.name, d, p, "inway_aside"); err != nil {
+		t.Fatal(err)
+	}
+	if sql(t, now, "inway", "SELECT n FROM a") != "1" || sql(t, now, "inway_aside", "SELECT count(*) FROM theirs") != "0" {
+		t.Error("what was there is not set aside")
+	}
+	// The rows end early, or hold something else: the stage is no database.
+	for _, bad := range []string{data.String()[:data.Len()/2], "DROP DATABASE inway;\n", "COPY public.a (n) FROM stdin;\nnot a number\n\\.\n", "COPY public.a (n) FROM stdin;\n1\n"} {
+		p.Rows = reader([]byte(bad))
+		_, err := to.Stage(t.Context(), d, p)
+		if err == nil || sql(t, now, "inway", "SELECT n FROM a") != "1" {
+			t.Errorf("%.40q: %v", bad, err)
+		}
+	}
+	if err := to.Drop(t.Context(), "inway_stage"); err != nil {
+		t.Error(err)
+	}
+	older := *d
+	older.Number, older.Engine, older.Extensions, older.Collate = 990001, "PostgreSQL 99.1", []string{"no_such_extension"}, "xx_XX.UTF-8"
+	lacks, err := to.Lacks(t.Context(), to.name, &older)
+	if all := strings.Join(lacks, "; "); err != nil || len(lacks) != 3 || !strings.Contains(all, "99.1") || !strings.Contains(all, "no_such_extension") || !strings.Contains(all, "xx_XX.UTF-8") {
+		t.Errorf("lacks %q %v", lacks, err)
+	}
+}
+
+func TestServersThatSayNo(t *testing.T) {
+	fresh(t, "shut", "CREATE TABLE a (n int); CREATE ROLE nobody_here LOGIN")
+	for name, c := range map[string]struct {
+		s    database
+		kind fault.Kind
+	}{
+		"no such database": {server(t, old, "no_such"), fault.Missing}, "no such server": {at(t, served.Server{Host: "127.0.0.1", Port: "1", User: "x", Password: "s3cret", Database: "x"}), fault.ServerDown},
+		"no such role": {at(t, served.Server{Host: old.Dir, Port: old.Port, User: "nobody_at_all", Password: "s3cret", Database: "shut"}), fault.ServerLogin}, "no socket": {at(t, served.Server{Host: "/nowhere", Port: "1", Database: "x"}), fault.ServerDown},
+	} {
+		if _, err := c.s.Look(t.Context(), c.s.name); fault.KindOf(err) != c.kind || strings.Contains(err.Error(), "s3cret") {
+			t.Errorf("%s: %v (%s)", name, err, fault.KindOf(err))
+		}
+	}
+	l, err := server(t, old, "shut").Look(t.Context(), "shut")
+	if err != nil || l.Tables != 1 || l.Bytes == 0 || len(l.Sessions) != 0 || !strings.HasPrefix(l.Engine, "PostgreSQL ") {
+		t.Errorf("%+v %v", l, err)
+	}
+	// A role that may not read everything packs nothing.
+	s := server(t, old, "shut")
+	s.User = "nobody_here"
+	if _, err := s.Seal(t.Context(), "shut", nil, io.Discard, io.Discard, nil); fault.KindOf(err) != fault.ServerLogin {
+		t.Errorf("without the right to read: %v (%s)", err, fault.KindOf(err))
+	}
+	// A table that somebody holds locked is waited for, and then told.
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := server(t, old, "shut").Fingerprint(ctx, "shut", nil, nil); fault.KindOf(err) != fault.Stopped {
+		t.Errorf("stopped: %v (%s)", err, fault.KindOf(err))
+	}
+}
+
+// TestPasswordOfPrograms sees that a password reaches the server's programs by a
+// private file, and neither by their arguments nor by their environment.
+func TestPasswordOfPrograms(t *testing.T) {
+	script := filepath.Join(t.TempDir(), "program")
+	if err := os.WriteFile(script, []byte("#!/bin/sh\necho \"$@\"; env; echo FILE; ls -l $PGPASSFILE; cat $PGPASSFILE"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	var out bytes.Buffer
+	s := at(t, served.Server{Host: "h", Port: "5432", User: "me", Password: `s3c:ret\word`, Database: "x"})
+	if _, err := s.run(t.Context(), "x", nil, &out, script, "-d", "x"); err != nil {
+		t.Fatal(err)
+	}
+	before, file, _ := strings.Cut(out.String(), "FILE\n")
+	if strings.Contains(before, "s3c") || !strings.HasPrefix(file, "-rw------- ") || !strings.HasSuffix(file, `*:*:*:*:s3c\:ret\\word`+"\n") {
+		t.Errorf("%s", out.String())
+	}
+	_, name, _ := strings.Cut(before, "PGPASSFILE=")
+	name, _, _ = strings.Cut(name, "\n")
+	if _, err := os.Stat(name); name == "" || !os.IsNotExist(err) {
+		t.Errorf("the file %q is left: %v", name, err)
+	}
+}

@@ -1,0 +1,468 @@
+package served
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/seal"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+// sealedEnding is put behind the ending of sealed streams.
+const sealedEnding = ".zst.age"
+
+// mover moves one database of a server. What it has opened is shared by those
+// that At makes of it.
+type mover[F Facts] struct {
+	*item.One
+	*opened[F]
+}
+
+// opened is what is opened once: the app's settings, the server, and the sealed
+// facts.
+type opened[F Facts] struct {
+	engine  Engine[F]
+	kind    KindOf
+	server  *Server
+	session Session[F]
+	facts   F
+	read    bool // whether facts are read
+}
+
+// KindOf is what an engine's databases have to do with their server.
+type KindOf struct {
+	InUse bool // the server gives a consistent moment while the app goes on
+	Files bool // databases are named by their files
+}
+
+// New moves databases of an engine.
+func New[F Facts](e Engine[F], k KindOf) func(*item.One) item.Mover {
+	return func(o *item.One) item.Mover { return mover[F]{o, &opened[F]{engine: e, kind: k}} }
+}
+
+// Close ends the connections.
+func (m mover[F]) Close() {
+	if m.session != nil {
+		m.session.Close()
+		m.session = nil
+	}
+}
+
+// Locate finds the address in the app's settings.
+func (m mover[F]) Locate(ctx context.Context) error {
+	s, err := m.settings(ctx)
+	m.One.Path = s.Address()
+	return err
+}
+
+// At is the same database under another address.
+func (m mover[F]) At(address string) item.Mover {
+	o := *m.One
+	o.Path = address
+	return mover[F]{&o, m.opened}
+}
+
+// settings reads from the app's settings which server's database it is, and how
+// to be let in: once.
+func (m mover[F]) settings(ctx context.Context) (Server, error) {
+	if m.server != nil {
+		return *m.server, nil
+	}
+	s := Server{Kind: m.Card.Kind, Files: m.kind.Files}
+	c := m.Card.Server
+	for _, f := range []struct {
+		from card.Setting
+		to   *string
+	}{{c.Host, &s.Host}, {c.Port, &s.Port}, {c.Database, &s.Database}, {c.User, &s.User}, {card.Setting{From: c.Password}, &s.Password}} {
+		*f.to = f.from.Text
+		if f.from.From == nil {
+			continue
+		}
+		found, err := m.Prober().Read(ctx, f.from.From, nil)
+		if err != nil {
+			return s, err
+		}
+		*f.to = found.Value
+	}
+	if s.Database == "" {
+		return s, fault.New(fault.Missing, "the app's settings here do not name the database of %s", m.Card.Name)
+	}
+	if local(s.Host) && pulled(m.Computer) {
+		return s, fault.New(fault.ServerDown, "the database server of %s was on the computer itself, whose disk this is: its data can only be read by a running server", m.Card.Name)
+	}
+	m.server = &s
+	return s, nil
+}
+
+// local reports whether a server is on the computer itself.
+func local(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "" || host == "localhost" || strings.HasPrefix(host, "/") || ip != nil && ip.IsLoopback()
+}
+
+// pulled reports whether a computer is a disk of one that does not run, and
+// not a simulated one.
+func pulled(c machine.Computer) bool {
+	if c.Root() == "" {
+		return false
+	}
+	_, err := os.Stat(filepath.Join(c.Root(), machine.IdentityFile))
+	return err != nil
+}
+
+// on runs what needs the server, with the name that the database has there by
+// the item's address. Where the server wants a password that nobody has given
+// yet, it is asked for once.
+func (m mover[F]) on(ctx context.Context, use func(s Session[F], database string) error) error {
+	s, err := m.settings(ctx)
+	if err != nil {
+		return err
+	}
+	database := s.Database
+	if m.Path != "" {
+		database = s.At(m.Path).Database
+	}
+	return m.LetIn(s.Address(), s.Password, func(password string) error {
+		if m.session != nil && password != s.Password {
+			m.Close()
+		}
+		if m.session == nil {
+			s.Password = password
+			m.server = &s
+			m.session = m.engine.Open(s, m.Private.Dir)
+		}
+		m.Detail(m.Key, "asks the server of "+s.Address())
+		err := use(m.session, database)
+		if err != nil {
+			m.Detail(m.Key, "the server: "+err.Error())
+		}
+		return err
+	})
+}
+
+// Look looks at the database. One that cannot be looked at does not keep a survey
+// from the rest; it says why.
+func (m mover[F]) Look(ctx context.Context, _ item.Looking) (*item.Look, error) {
+	is := m.Blank()
+	is.InUse = m.kind.InUse
+	err := m.on(ctx, func(s Session[F], database string) error {
+		is.Path = m.server.On(database).Address()
+		look, err := s.Look(ctx, database)
+		if err != nil {
+			return err
+		}
+		is.State, is.Files = item.IsHere, 1
+		is.Bytes, is.Stamp, is.OpenBy, is.Left = look.Bytes, look.Stamp, look.Sessions, look.Left
+		is.Sealed = look.Bytes // how it will compress is not known
+		is.Details = []string{fmt.Sprintf("%s, %d tables", look.Engine, look.Tables)}
+		return nil
+	})
+	is.Where = is.Path
+	switch fault.KindOf(err) {
+	case fault.Stopped:
+		return nil, err
+	case fault.Missing:
+		is.State = item.Missing
+	default:
+		if err != nil {
+			is.State = item.NotReached
+		}
+	}
+	if err != nil {
+		is.Why, is.Details = err.Error(), []string{err.Error()}
+	}
+	if !m.kind.InUse {
+		for _, who := range is.OpenBy {
+			is.Held = append(is.Held, fmt.Sprintf("%s is connected to %s", who, is.Path))
+		}
+	}
+	return is, nil
+}
+
+// Ask returns the whole number that a query gives.
+func (m mover[F]) Ask(ctx context.Context, query string) (n int64, err error) {
+	err = m.on(ctx, func(s Session[F], database string) (err error) {
+		n, err = s.Ask(ctx, database, query)
+		return err
+	})
+	return n, err
+}
+
+// Seal seals the schema and the rows, with the facts of the same moment.
+func (m mover[F]) Seal(ctx context.Context, is *item.Look) (out *kit.Sealed, err error) {
+	out = &kit.Sealed{Stream: m.Stream(), Stamp: is.Stamp}
+	schemaEnding, rowsEnding := m.engine.Endings()
+	var schema kit.Stream
+	if schemaEnding != "" {
+		if schema, err = m.Run.Seal(m.Key.App, out.Stream+schemaEnding+sealedEnding, 1); err != nil {
+			return nil, err
+		}
+	}
+	rows, err := m.Run.Seal(m.Key.App, out.Stream+rowsEnding+sealedEnding, 0)
+	progress := m.Progress("sealing", is.Bytes)
+	var facts F
+	if err == nil {
+		err = m.on(ctx, func(s Session[F], database string) (err error) {
+			facts, err = s.Seal(ctx, database, m.Card.Counts, schema, rows, func(n int64) {
+				out.Bytes += n
+				progress(n)
+			})
+			return err
+		})
+	}
+	if err != nil {
+		for _, w := range []kit.Stream{schema, rows} {
+			if w != nil {
+				w.Abort()
+			}
+		}
+		return nil, err
+	}
+	out.Files, out.Left, out.LeftCount = 1, is.Left, len(is.Left)
+	if schema != nil {
+		if out.Schema, err = schema.Close(); err != nil {
+			rows.Abort()
+			return nil, err
+		}
+	}
+	if out.Parts, err = rows.Close(); err != nil {
+		return nil, err
+	}
+	out.List, err = m.Run.SealJSON(m.Key.App, out.Stream+item.ListEnding, facts)
+	return out, err
+}
+
+// known reads what is known of the sealed database besides its rows: once.
+func (m mover[F]) known() (F, error) {
+	if m.read {
+		return m.facts, nil
+	}
+	if err := m.Run.OpenJSON(m.Key.App, m.Known.Sealed.List, &m.facts); err != nil {
+		return m.facts, err
+	}
+	m.read = true
+	return m.facts, nil
+}
+
+// Where is the address; the server has its own disks.
+func (m mover[F]) Where() (spoken, disk string) { return m.Path, "" }
+
+// Check has nothing to see before the server looks at it.
+func (mover[F]) Check() error { return nil }
+
+// Lacks returns what the server here lacks.
+func (m mover[F]) Lacks(ctx context.Context) (out []string, err error) {
+	facts, err := m.known()
+	if err != nil {
+		return nil, err
+	}
+	err = m.on(ctx, func(s Session[F], database string) (err error) {
+		out, err = s.Lacks(ctx, database, facts)
+		return err
+	})
+	return out, err
+}
+
+// There reports whether the server has the database.
+func (m mover[F]) There(ctx context.Context) (there bool, err error) {
+	err = m.on(ctx, func(s Session[F], database string) (err error) {
+		there, err = s.Exists(ctx, database)
+		return err
+	})
+	return there, err
+}
+
+// Same holds the database against the sealed fingerprint.
+func (m mover[F]) Same(ctx context.Context) (bool, error) {
+	facts, err := m.known()
+	return err == nil && item.SamePrint(ctx, m, facts.Print()), nil
+}
+
+// Beside is the address of a name of its own.
+func (m mover[F]) Beside() string {
+	return m.server.On(m.engine.Named(m.server.At(m.Path).Database, "_from_"+m.Run.Manifest.Old.Name)).Address()
+}
+
+// Aside is where what is in the way goes: where an interrupted run was about to
+// put it, unless it has done so.
+func (m mover[F]) Aside(ctx context.Context, earlier string) (to string, err error) {
+	err = m.on(ctx, func(s Session[F], database string) error {
+		if earlier != "" {
+			if there, err := s.Exists(ctx, m.server.At(earlier).Database); err != nil || !there {
+				to = earlier
+				return err
+			}
+		}
+		to, err = m.freeName(ctx, s, database)
+		return err
+	})
+	return to, err
+}
+
+// freeName is the address of a name that nothing has yet.
+func (m mover[F]) freeName(ctx context.Context, s Session[F], database string) (string, error) {
+	ending := "_set_aside_" + m.Run.Now().Format("20060102_150405")
+	for n, try := 2, ending; ; n++ {
+		name := m.engine.Named(database, try)
+		there, err := s.Exists(ctx, name)
+		if err != nil || !there {
+			return m.server.On(name).Address(), err
+		}
+		try = fmt.Sprintf("%s_%d", ending, n)
+	}
+}
+
+// Put makes the database under another name, loads it, and renames it into place
+// after what is in the way was renamed.
+func (m mover[F]) Put(ctx context.Context, done *steps.Placed) error {
+	facts, err := m.known()
+	if err != nil {
+		return err
+	}
+	return m.on(ctx, func(s Session[F], database string) error {
+		there, err := s.Exists(ctx, database)
+		if err != nil || there && tree.Policy(done.Policy) == tree.Skip {
+			return err
+		}
+		p := m.putting(database)
+		p.Progress = m.Progress("putting in place", m.Known.Sealed.Bytes)
+		notes, err := s.Stage(ctx, facts, p)
+		done.Notes = append(done.Notes, notes...)
+		if err != nil {
+			return err
+		}
+		to := m.server.At(done.To).Database
+		aside, err := m.aside(ctx, s, to, done)
+		if err != nil {
+			return err
+		}
+		return s.Settle(ctx, to, facts, p, aside)
+	})
+}
+
+// aside is what a database is renamed to that has the name at this moment, or
+// what an earlier run has renamed it to; "" where it is to be replaced, or
+// there never was one. One beside another may be there from an earlier run, and
+// have been worked in since.
+func (m mover[F]) aside(ctx context.Context, s Session[F], to string, done *steps.Placed) (string, error) {
+	there, err := s.Exists(ctx, to)
+	if err != nil || tree.Policy(done.Policy) == tree.Replace || !there && done.Aside == "" {
+		return "", err
+	}
+	if done.Aside == "" {
+		if done.Aside, err = m.freeName(ctx, s, to); err != nil {
+			return "", err
+		}
+	}
+	return m.server.At(done.Aside).Database, nil
+}
+
+// putting is how the sealed database is put on a server.
+func (m mover[F]) putting(database string) Putting {
+	open := func(parts []seal.Part) func() (io.ReadCloser, error) {
+		return func() (io.ReadCloser, error) { return m.Run.Kit.Open(m.Key.App, parts) }
+	}
+	return Putting{
+		Stage: m.engine.Named(database, "_stage_"+m.Run.Manifest.ID), Mine: m.Mine,
+		Schema: open(m.Known.Sealed.Schema), Rows: open(m.Known.Sealed.Parts),
+	}
+}
+
+// Fingerprint takes that of the database.
+func (m mover[F]) Fingerprint(ctx context.Context) (f *dbprint.Fingerprint, err error) {
+	err = m.on(ctx, func(s Session[F], database string) (err error) {
+		f, err = s.Fingerprint(ctx, database, m.Card.Counts, m.Bytes)
+		return err
+	})
+	return f, err
+}
+
+// OldRows reads the sealed rows, or, where only a server can, makes the database
+// under another name for as long as it takes.
+func (m mover[F]) OldRows(ctx context.Context) (func(dbprint.Table) dbprint.Rows, func(), error) {
+	p := m.putting(m.server.At(m.Path).Database)
+	rows := func(t dbprint.Table) dbprint.Rows { return m.engine.SealedRows(p.Rows, t) }
+	if rows(dbprint.Table{}) != nil {
+		return rows, func() {}, nil
+	}
+	facts, err := m.known()
+	if err == nil {
+		err = m.on(ctx, func(s Session[F], _ string) error {
+			_, err := s.Stage(ctx, facts, p)
+			return err
+		})
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	return func(t dbprint.Table) dbprint.Rows { return m.session.Rows(ctx, p.Stage, t) },
+		func() { m.session.Drop(context.WithoutCancel(ctx), p.Stage) }, nil
+}
+
+// NewRows reads a table.
+func (m mover[F]) NewRows(ctx context.Context, t dbprint.Table) dbprint.Rows {
+	return func(each func(dbprint.Row) error) error {
+		return m.on(ctx, func(s Session[F], database string) error { return s.Rows(ctx, database, t)(each) })
+	}
+}
+
+// Compare holds the database against the sealed one.
+func (m mover[F]) Compare(ctx context.Context) (*steps.Checked, error) {
+	there, err := m.There(ctx)
+	if err != nil {
+		return nil, err
+	}
+	facts, err := m.known()
+	if err != nil {
+		return nil, err
+	}
+	return m.CompareDatabase(ctx, m, there, facts.Print())
+}
+
+// TakeBack drops the database where it is the same, else renames it; what was set
+// aside gets its name back.
+func (m mover[F]) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err error) {
+	same, err := m.Same(ctx)
+	if err != nil {
+		return false, err
+	}
+	err = m.on(ctx, func(s Session[F], database string) error {
+		there, err := s.Exists(ctx, database)
+		if err != nil {
+			return err
+		}
+		waits := false
+		back := m.server.At(u.Back).Database
+		if u.Back != "" {
+			if waits, err = s.Exists(ctx, back); err != nil {
+				return err
+			}
+		}
+		switch {
+		case there && u.Back != "" && !waits: // back already
+			return nil
+		case there && same:
+			err = s.Drop(ctx, database)
+		case there:
+			kept = true
+			err = s.Rename(ctx, database, m.server.At(u.Kept).Database)
+		}
+		if err != nil || u.Back == "" {
+			return err
+		}
+		return s.Rename(ctx, back, database)
+	})
+	return kept, err
+}

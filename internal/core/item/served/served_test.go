@@ -1,0 +1,51 @@
+package served
+
+import (
+	"testing"
+
+	"movekit/internal/core/card"
+)
+
+func TestAddress(t *testing.T) {
+	for want, s := range map[string]Server{
+		"postgresql:local/ledger":                      {Kind: card.PostgreSQL, Database: "ledger"},
+		"mariadb:me@QUAY-SRV:3306/ledger":              {Kind: card.MariaDB, Host: "QUAY-SRV", Port: "3306", User: "me", Password: "p", Database: "ledger"},
+		"postgresql:/run/pg:5433/x":                    {Kind: card.PostgreSQL, Host: "/run/pg", Port: "5433", Database: "x"},
+		"firebird:[::1]:3050//data/ledger.fdb":         {Kind: card.Firebird, Files: true, Host: "::1", Port: "3050", Database: "/data/ledger.fdb"},
+		`firebird:local/C:\Pontoon\ledger of 2026.fdb`: {Kind: card.Firebird, Files: true, Database: `C:\Pontoon\ledger of 2026.fdb`},
+	} {
+		if got := s.Address(); got != want {
+			t.Errorf("%s, want %s", got, want)
+		}
+		if back := s.On("other").At(want); back != s {
+			t.Errorf("%s leads to %+v", want, back)
+		}
+	}
+}
+
+// TestAtAnotherPort reads addresses that were written when the server had
+// another port, login or socket.
+func TestAtAnotherPort(t *testing.T) {
+	for address, want := range map[string]Server{
+		"postgresql:me@/run/old:5432/ledger_set_aside_1": {Kind: card.PostgreSQL, Database: "ledger_set_aside_1"},
+		"mariadb:local:3307/ledger":                      {Kind: card.MariaDB, Database: "ledger"},
+		"firebird:local:3051//data/a/ledger.fdb":         {Kind: card.Firebird, Files: true, Database: "/data/a/ledger.fdb"},
+		`firebird:me@QUAY-SRV:3050/C:\Data\ledger.fdb`:   {Kind: card.Firebird, Files: true, Database: `C:\Data\ledger.fdb`},
+	} {
+		now := Server{Kind: want.Kind, Files: want.Files, Host: "127.0.0.1", Port: "1", User: "u", Database: "x"}
+		if got := now.At(address).Database; got != want.Database {
+			t.Errorf("%s is %s", address, got)
+		}
+	}
+}
+
+func TestShortened(t *testing.T) {
+	for want, c := range map[string]struct {
+		name string
+		most int
+	}{"ledger_x": {"ledger", 63}, "led_x": {"ledger", 5}, "a_x": {"aä", 4}, "_x": {"ledger", 1}} {
+		if got := Shortened(c.name, "_x", c.most); got != want {
+			t.Errorf("%s, want %s", got, want)
+		}
+	}
+}

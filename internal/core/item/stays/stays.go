@@ -1,0 +1,159 @@
+// Package stays looks at what stays where it is: servers and shares that the app
+// goes on using, and data that its maker keeps. Nothing of it travels; its address
+// is held against the one that the old computer had.
+package stays
+
+import (
+	"context"
+	"net"
+	"net/url"
+	"strings"
+	"time"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/steps"
+)
+
+// mover looks at one address.
+type mover struct {
+	*item.One
+	state item.State
+	tried bool // whether it is seen if something answers there
+}
+
+// Network is a server or share.
+func Network(o *item.One) item.Mover { return mover{o, item.OnServer, true} }
+
+// Hosted is an account at the maker's.
+func Hosted(o *item.One) item.Mover { return mover{o, item.Hosted, false} }
+
+// Look reads the address from the app's settings, or the card, and sees whether
+// something answers. Where the app's settings name none, the one counts that the
+// old computer had.
+func (m mover) Look(ctx context.Context, _ item.Looking) (*item.Look, error) {
+	is := m.Blank()
+	is.State, is.Stays, is.Path = m.state, true, m.Card.Address
+	if m.Card.From != nil {
+		found, err := m.Prober().Read(ctx, m.Card.From, nil)
+		if err != nil {
+			return nil, err
+		}
+		if found.Value != "" {
+			is.Path = found.Value
+		}
+	}
+	is.Where = is.Path
+	if is.Path == "" {
+		is.State = item.Missing
+	}
+	return is, m.reach(ctx, is)
+}
+
+// reach sees whether something answers.
+func (m mover) reach(ctx context.Context, is *item.Look) error {
+	if !m.tried || is.Path == "" || m.Computer.Root() != "" {
+		return nil
+	}
+	reached := Reached(ctx, is.Path, m.Limit)
+	is.Reached = &reached
+	if !reached {
+		is.State = item.NotReached
+	}
+	return nil
+}
+
+// Compare holds the address here against the old one, and sees whether something
+// answers.
+func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
+	is, err := m.Look(ctx, item.Looking{})
+	if err != nil {
+		return nil, err
+	}
+	out := &steps.Checked{Equal: true, Rows: []steps.Row{{What: "address", Old: m.Was, New: is.Path, Same: is.Path == m.Was}}}
+	if is.Reached != nil {
+		out.Rows = append(out.Rows, steps.Row{What: "server", New: map[bool]string{true: "answers", false: "does not answer"}[*is.Reached], Same: *is.Reached})
+	}
+	for _, r := range out.Rows {
+		if !r.Same {
+			out.Equal = false
+			out.Count++
+			out.Diffs = append(out.Diffs, r.What+": "+r.New)
+		}
+	}
+	return out, nil
+}
+
+// There sees whether the address that the old computer had answers from here.
+func (m mover) There(ctx context.Context) (bool, error) {
+	return m.tried && Reached(ctx, m.Was, m.Limit), nil
+}
+
+// Same reports whether the address is the old one.
+func (m mover) Same(ctx context.Context) (bool, error) {
+	is, err := m.Look(ctx, item.Looking{})
+	return err == nil && is.Path == m.Was, err
+}
+
+// What follows is not done with what stays.
+
+var errStays = fault.New(fault.Internal, "what stays where it is does not travel")
+
+func (mover) Ask(context.Context, string) (int64, error)            { return 0, errStays }
+func (mover) Seal(context.Context, *item.Look) (*kit.Sealed, error) { return nil, errStays }
+func (mover) Locate(context.Context) error                          { return nil }
+func (mover) Check() error                                          { return errStays }
+func (mover) Lacks(context.Context) ([]string, error)               { return nil, nil }
+func (mover) Beside() string                                        { return "" }
+func (mover) Aside(context.Context, string) (string, error)         { return "", errStays }
+func (mover) Put(context.Context, *steps.Placed) error              { return errStays }
+func (mover) TakeBack(context.Context, steps.Undone) (bool, error)  { return false, errStays }
+func (mover) Close()                                                {}
+func (m mover) At(string) item.Mover                                { return m }
+func (m mover) Where() (spoken, disk string)                        { return m.Was, "" }
+
+// Reached reports whether something answers at an address within a time limit:
+// host:port, a URL, or a share (\\host\share).
+func Reached(ctx context.Context, address string, limit time.Duration) bool {
+	host, port := endpoint(address)
+	if host == "" {
+		return false
+	}
+	d := net.Dialer{Timeout: limit}
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	conn, err := d.DialContext(ctx, "tcp", net.JoinHostPort(host, port))
+	if err != nil {
+		return false
+	}
+	conn.Close()
+	return true
+}
+
+// ports are those of the services that addresses name.
+var ports = map[string]string{"http": "80", "https": "443", "smb": "445", "ftp": "21", "sftp": "22", "ssh": "22", "postgresql": "5432", "postgres": "5432", "mysql": "3306", "mariadb": "3306", "firebird": "3050", "ldap": "389", "ldaps": "636"}
+
+// endpoint takes an address apart. One that names no port is a share's.
+func endpoint(address string) (host, port string) {
+	slashed := strings.ReplaceAll(strings.TrimSpace(address), `\`, "/")
+	if strings.HasPrefix(slashed, "//") {
+		host, _, _ = strings.Cut(slashed[2:], "/")
+		return host, ports["smb"]
+	}
+	if strings.Contains(slashed, "://") {
+		u, err := url.Parse(slashed)
+		if err != nil || u.Hostname() == "" {
+			return "", ""
+		}
+		if port = u.Port(); port == "" {
+			port = ports[u.Scheme]
+		}
+		return u.Hostname(), port
+	}
+	slashed, _, _ = strings.Cut(slashed, "/")
+	if h, p, err := net.SplitHostPort(slashed); err == nil {
+		return h, p
+	}
+	return slashed, ports["smb"]
+}

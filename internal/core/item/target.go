@@ -1,0 +1,91 @@
+package item
+
+import (
+	"context"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+)
+
+// Target is an item of the kit with where it belongs on this computer.
+type Target struct {
+	*One
+	Mover Mover
+}
+
+// Choices are what a person said of where things go.
+type Choices struct {
+	Users map[string]string // user on the new computer by user on the old
+	Mine  bool              // what ran as somebody who is not here runs as who unpacks
+}
+
+// UserHere is the name of who takes over an item here: as was told, or as unpack
+// was told, or the same.
+func (c Choices) UserHere(it *steps.Item) string {
+	if to := c.Users[it.Key.User]; to != "" {
+		return to
+	}
+	if it.Placed != nil && it.Placed.User != "" {
+		return it.Placed.User
+	}
+	return it.Key.User
+}
+
+// Targets returns where the items of an app belong here, and the users who are not
+// here. Close ends what they open.
+func (t Table) Targets(ctx context.Context, r *run.Run, c *card.Card, say Choices) (out []Target, noUser []string, err error) {
+	defer func() {
+		if err != nil {
+			Close(out)
+			out = nil
+		}
+	}()
+	for _, it := range r.State.AppItems(c.Name) {
+		target, err := t.Target(ctx, r, c, it, say)
+		if fault.KindOf(err) == fault.NoUser {
+			noUser = append(noUser, say.UserHere(it))
+			continue
+		}
+		if err != nil {
+			return out, nil, err
+		}
+		for _, other := range out {
+			if other.Path == target.Path {
+				target.Mover.Close()
+				return out, nil, fault.New(fault.Usage, "%s and %s of %s would both go to %s", other.Label(), target.Label(), c.Title, target.Path)
+			}
+		}
+		out = append(out, target)
+	}
+	return out, noUser, nil
+}
+
+// Target returns where one item belongs here. A user who is not here gives an
+// error of the kind NoUser.
+func (t Table) Target(ctx context.Context, r *run.Run, c *card.Card, it *steps.Item, say Choices) (Target, error) {
+	o := &One{Here: r.For(c), Run: r, Key: it.Key, Card: c.Item(it.Key.Item), Known: it, Mine: say.Mine}
+	if o.Card == nil {
+		return Target{}, fault.New(fault.Damaged, "the card of %s has no item %q", c.Title, it.Key.Item)
+	}
+	if it.Key.User != "" {
+		if o.User = machine.FindUser(r.Computer, say.UserHere(it)); o.User == nil {
+			return Target{}, fault.New(fault.NoUser, "%s is no user of this computer", say.UserHere(it))
+		}
+	}
+	m := t.Open(o)
+	if err := m.Locate(ctx); err != nil {
+		m.Close()
+		return Target{}, err
+	}
+	return Target{o, m}, nil
+}
+
+// Close ends what targets have opened.
+func Close(all []Target) {
+	for _, t := range all {
+		t.Mover.Close()
+	}
+}

@@ -1,0 +1,22 @@
+package journal
+
+// The events of a journal, and what the data of each is.
+const (
+	EventMade       = "made"       // the kit was made: kit.Made
+	EventSealed     = "sealed"     // an item, or a licence's facts, are sealed: kit.Sealed
+	EventPacked     = "packed"     // an app is sealed: steps.Packed
+	EventAsked      = "asked"      // a licence service is being asked: steps.Asked
+	EventRequested  = "requested"  // a request was written to a file: steps.Requested
+	EventAnswered   = "answered"   // it answered: licence.Answer
+	EventStepped    = "stepped"    // a person took one step of a licence's change: steps.Stepped
+	EventPlacing    = "placing"    // an item is being put in place: steps.Placed
+	EventPlaced     = "placed"     // it is in place: steps.Placed
+	EventUndoing    = "undoing"    // it is being taken back: steps.Undone
+	EventUndone     = "undone"     // it is taken back: steps.Undone
+	EventChecked    = "checked"    // an item was held against the old one: steps.Checked
+	EventSeen       = "seen"       // a licence's states were looked at: steps.Seen
+	EventOverridden = "overridden" // a gate was overridden: steps.Overridden
+	EventAgreed     = "agreed"     // a person agreed to run the commands of an app's card: the commands
+	EventTicked     = "ticked"     // a person has taken in exports: steps.Ticked
+	EventReported   = "reported"   // the hand-over was written
+)

@@ -1,0 +1,103 @@
+package move
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/holder"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+)
+
+// Activate takes up the licences of the chosen apps on this, the new,
+// computer.
+func (m *Move) Activate(ctx context.Context) ([]*run.Outcome, error) {
+	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
+		return m.takeUp(ctx, c, o, func(h *holder.Held) error { return nil })
+	})
+}
+
+// takeUp takes up the licences of an app; on is as for free.
+func (m *Move) takeUp(ctx context.Context, c *card.Card, o *run.Outcome, on func(*holder.Held) error) error {
+	version, err := m.For(c).Version(ctx, c)
+	if err != nil {
+		return err
+	}
+	if f := m.Facts(c); len(c.Licences) == 0 || !f.Packed || f.Side == steps.OldSide {
+		// Nothing need be asked to know whether this stops.
+		f.Licence.Old = licence.NotActivated
+		_, err := m.Check(steps.Activate, c, f, o)
+		return err
+	}
+	for i := range c.Licences {
+		l := &c.Licences[i]
+		h, err := m.Licences().Open(c, l, version.Value)
+		if err == nil {
+			if err = on(h); err == errPassed {
+				continue
+			}
+		}
+		var did *run.LicenceOutcome
+		if err == nil {
+			h.Request.Edition = version.Edition
+			did, err = m.takeUpOne(ctx, h, version, o)
+		}
+		if err = requested(h, o, err); err != nil {
+			return fault.Wrap(fault.DeskDown, err, "the licence %s of %s is not activated", l.Name, c.Title)
+		}
+		if did != nil {
+			o.Licences = append(o.Licences, *did)
+		}
+	}
+	return nil
+}
+
+// takeUpOne takes up one licence, where its gates let it.
+func (m *Move) takeUpOne(ctx context.Context, h *holder.Held, version run.Version, o *run.Outcome) (*run.LicenceOutcome, error) {
+	h.Begin(h.Key, "activating", 0)
+	f := m.Facts(h.App)
+	var err error
+	// The service knows best; what the kit remembers may be old.
+	if f.Licence, err = h.Stand(ctx); err != nil {
+		return nil, err
+	}
+	f.NewVersion, f.NewEdition = version.Value, version.Edition
+	f.Second = m.Wishes.Second != "" || f.Licence.Second
+	if f.Takeover = m.Wishes.Takeover != ""; f.TakesOver() {
+		f.Unsealed = m.unsealed(ctx, h.App) // it is what frees the old computer
+	}
+	if on, err := m.Check(steps.Activate, h.App, f, o); err != nil || !on {
+		return nil, err
+	}
+	if f.TakesOver() {
+		if err := m.takeOver(h, f, o); err != nil {
+			return nil, err
+		}
+	}
+	if f.BesideOld() {
+		why := fmt.Sprintf("the licence %s stays %s on %s; a second seat is taken here (%d of %d were taken)", h.Card.Name, f.Licence.Old, f.OldName, f.Licence.Taken, f.Licence.Seats)
+		if err := m.Overrode(h.App, o, steps.Overridden{Gate: "old-deactivated", Step: steps.Activate, Why: why, Because: m.Wishes.Second, Second: h.Card.Name}); err != nil {
+			return nil, err
+		}
+	}
+	return h.TakeUp(ctx)
+}
+
+// takeOver has a person agree, in knowledge of what is spent, to the change
+// that disables the licence on the old computer.
+func (m *Move) takeOver(h *holder.Held, f steps.Facts, o *run.Outcome) error {
+	left := "the maker decides what is spent"
+	if f.Licence.Left >= 0 {
+		left = fmt.Sprintf("1 of the %d transfers left is spent", f.Licence.Left)
+	}
+	why := fmt.Sprintf("the licence %s of %s is %s on %s; taking it over disables it there, and %s", h.Card.Name, h.App.Title, f.Licence.Old, f.OldName, left)
+	if err := m.Person.Agree(strings.ToUpper(why[:1]) + why[1:] + ". Go on?"); err != nil {
+		return err
+	}
+	h.Request.From = m.Manifest.Old.ID
+	return m.Overrode(h.App, o, steps.Overridden{Gate: "old-deactivated", Step: steps.Activate, Why: why, Because: m.Wishes.Takeover})
+}

@@ -1,0 +1,68 @@
+package move
+
+import (
+	"context"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/holder"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+)
+
+// Deactivate frees the licences of the chosen apps on this, the old, computer, or
+// in its name.
+func (m *Move) Deactivate(ctx context.Context) ([]*run.Outcome, error) {
+	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
+		return m.free(ctx, c, o, func(h *holder.Held) error { return nil })
+	})
+}
+
+// free frees the licences of an app; on prepares each, or passes it over with
+// errPassed.
+func (m *Move) free(ctx context.Context, c *card.Card, o *run.Outcome, on func(*holder.Held) error) error {
+	if may, err := m.mayFree(ctx, c, o); err != nil || !may {
+		return err
+	}
+	version, err := m.For(c).Version(ctx, c)
+	if err != nil {
+		return err
+	}
+	for i := range c.Licences {
+		l := &c.Licences[i]
+		h, err := m.Licences().Open(c, l, version.Value)
+		if err == nil {
+			if err = on(h); err == errPassed {
+				continue
+			}
+		}
+		var did *run.LicenceOutcome
+		if err == nil {
+			did, err = h.Free(ctx)
+		}
+		if err = requested(h, o, err); err != nil {
+			return fault.Wrap(fault.DeskDown, err, "the licence %s of %s is not deactivated", l.Name, c.Title)
+		}
+		if did != nil {
+			o.Licences = append(o.Licences, *did)
+		}
+	}
+	return nil
+}
+
+// mayFree runs the gates of Deactivate: everything of the app is sealed and
+// reads back whole.
+func (m *Move) mayFree(ctx context.Context, c *card.Card, o *run.Outcome) (bool, error) {
+	f := m.Facts(c)
+	f.Unsealed, f.OldLost = m.unsealed(ctx, c), m.Wishes.Lost != ""
+	for _, l := range c.Licences {
+		if by := l.BackBy.From(m.Now()); f.BackBy.IsZero() || !by.IsZero() && by.Before(f.BackBy) {
+			f.BackBy = by
+		}
+	}
+	on, err := m.Check(steps.Deactivate, c, f, o)
+	if err == nil && on && f.OldLost && len(c.Licences) > 0 {
+		err = m.Overrode(c, o, steps.Overridden{Gate: "old-computer", Step: steps.Deactivate, Why: "freed from " + f.Here + " in the name of " + f.OldName, Because: m.Wishes.Lost})
+	}
+	return on, err
+}

@@ -1,0 +1,96 @@
+// Package move is the order of the steps of a move, one file a step: what is
+// looked at first, which gates are asked, what is done and what is recorded. How
+// items and licences are moved is said in packages item and holder.
+package move
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/holder"
+	"movekit/internal/core/item"
+	"movekit/internal/core/item/kinds"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/run"
+	"movekit/internal/core/survey"
+	"movekit/internal/core/tree"
+)
+
+// Move is one run of a step, with all it takes.
+type Move struct {
+	*run.Run
+	Kinds  item.Table
+	Say    item.Choices
+	Wishes holder.Wishes
+	Policy tree.Policy                         // what happens to what is in the way; "" stands for set-aside
+	Asks   func(*card.Licence) licence.Service // in place of the cards' desks; nil stands for those
+	Pause  time.Duration                       // before a service that is down is asked again; 0 stands for the usual
+}
+
+// New prepares a step.
+func New(r *run.Run) *Move { return &Move{Run: r, Kinds: kinds.All} }
+
+// Licences are what the licences are held by in this run.
+func (m *Move) Licences() *holder.Room {
+	return &holder.Room{Run: m.Run, Wishes: m.Wishes, Kinds: m.Kinds, Choices: m.Say, Asks: m.Asks, Pause: m.Pause}
+}
+
+// looker looks at this computer for an app of the kit.
+func (m *Move) looker(c *card.Card, estimate bool) *survey.Looker {
+	return &survey.Looker{Here: m.For(c), Run: m.Run, Kinds: m.Kinds, Looking: item.Looking{KitDir: m.Kit.Place(), Target: m.Manifest.New.System, Estimate: estimate}}
+}
+
+// running are an app's programs that run here.
+func (m *Move) running(ctx context.Context, c *card.Card) ([]string, error) {
+	return m.looker(c, false).Running(ctx, c)
+}
+
+// targets returns where the items of an app belong here, and the users who are
+// not here.
+func (m *Move) targets(ctx context.Context, c *card.Card) ([]item.Target, []string, error) {
+	return m.Kinds.Targets(ctx, m.Run, c, m.Say)
+}
+
+// unsealed are the app's sealed files that do not read back whole.
+func (m *Move) unsealed(ctx context.Context, c *card.Card) (out []string) {
+	m.Tell(run.Event{App: c.Name, What: "reading back what is sealed"})
+	for _, it := range m.State.AppItems(c.Name) {
+		out = append(out, m.Kit.Unwhole(ctx, c.Name, it.Sealed)...)
+	}
+	for _, lic := range m.State.LicencesOf(c.Name) {
+		if lic.Sealed != nil {
+			out = append(out, m.Kit.Unwhole(ctx, c.Name, *lic.Sealed)...)
+		}
+	}
+	return out
+}
+
+// outcome begins what a step did with an item.
+func outcome(o *item.One, did string) run.ItemOutcome {
+	out := run.ItemOutcome{Item: o.Key.Item, User: o.Key.User, Did: did, To: o.Path}
+	if o.Known != nil {
+		out.Files, out.Bytes = o.Known.Sealed.Files, o.Known.Sealed.Bytes
+	}
+	return out
+}
+
+// stays are the items of an app that stay where they are, as the old computer had
+// them.
+func (m *Move) stays(c *card.Card) (out []item.Target) {
+	p := m.State.Packed[c.Name]
+	if p == nil {
+		return nil
+	}
+	for _, s := range p.Stays {
+		i := slices.IndexFunc(c.Items, func(it card.Item) bool { return it.Name == s.Item })
+		if i < 0 {
+			continue
+		}
+		o := &item.One{Here: m.For(c), Run: m.Run, Card: &c.Items[i], Was: s.Address}
+		o.Key.App, o.Key.Item = c.Name, s.Item
+		out = append(out, item.Target{One: o, Mover: m.Kinds.Open(o)})
+	}
+	return out
+}

@@ -1,0 +1,86 @@
+package move
+
+import (
+	"slices"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/item/exports"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/steps"
+)
+
+// Todo is one thing that a person has to do on the new computer, and whether
+// they have.
+type Todo struct {
+	Number int    `json:"number"`
+	App    string `json:"app"`
+	Title  string `json:"title"`
+	Item   string `json:"item"`
+	User   string `json:"user,omitempty"`
+	File   string `json:"file"`
+	Do     string `json:"do"`
+	Done   bool   `json:"done"`
+}
+
+// Todos returns the exports of the chosen apps that a person takes in, in the
+// order of their numbers, which stay the same.
+func (m *Move) Todos() ([]Todo, error) {
+	cards, err := m.Chosen()
+	if err != nil {
+		return nil, err
+	}
+	var out []Todo
+	n := 0
+	for _, c := range m.Cards {
+		for _, it := range m.State.AppItems(c.Name) {
+			ci := c.Item(it.Key.Item)
+			if ci == nil || ci.Exports == nil {
+				continue
+			}
+			files, err := exports.Files(&item.One{Here: m.Here, Run: m.Run, Key: it.Key, Card: ci, Known: it})
+			if err != nil {
+				return nil, err
+			}
+			for _, f := range files {
+				n++
+				if slices.Contains(cards, c) {
+					out = append(out, Todo{n, c.Name, c.Title, it.Key.Item, it.Key.User, f, ci.Exports.Import, it.Ticked[f]})
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+// Tick records that a person has done the to-dos of these numbers.
+func (m *Move) Tick(numbers []int) ([]Todo, error) {
+	if m.Side() == steps.OldSide {
+		return nil, fault.New(fault.Usage, "this is the old computer %s itself; exports are taken in on the new one", m.Computer.Name())
+	}
+	all, err := m.Todos()
+	if err != nil {
+		return nil, err
+	}
+	ticked := map[steps.Key][]string{}
+	for _, n := range numbers {
+		i := slices.IndexFunc(all, func(t Todo) bool { return t.Number == n })
+		if i < 0 {
+			return nil, fault.New(fault.Usage, "there is no to-do of the number %d", n)
+		}
+		key := steps.Key{App: all[i].App, Item: all[i].Item, User: all[i].User}
+		if m.State.Items[key].Placed == nil {
+			return nil, fault.New(fault.Usage, "%s is not unpacked yet", item.Label(key))
+		}
+		if !all[i].Done {
+			ticked[key] = append(ticked[key], all[i].File)
+			all[i].Done = true
+		}
+	}
+	for key, files := range ticked {
+		if err := m.Record(journal.EventTicked, key, steps.Ticked{Files: files}); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}

@@ -1,0 +1,71 @@
+package run
+
+import (
+	"slices"
+	"time"
+
+	"movekit/internal/core/licence"
+	"movekit/internal/core/steps"
+)
+
+// Outcome is what a step did with one app.
+type Outcome struct {
+	App      string             `json:"app"`
+	Title    string             `json:"title"`
+	Blocks   []steps.Block      `json:"stopped_by,omitempty"`
+	Overrode []steps.Overridden `json:"overridden,omitempty"`
+	Items    []ItemOutcome      `json:"items,omitempty"`
+	Licences []LicenceOutcome   `json:"licences,omitempty"`
+	Err      error              `json:"-"`
+	Error    string             `json:"error,omitempty"`
+}
+
+// ItemOutcome is what a step did with one item.
+type ItemOutcome struct {
+	Item  string      `json:"item"`
+	User  string      `json:"user,omitempty"`
+	Did   string      `json:"did"` // sealed, kept, gone, placed, same, skipped, checked, stays; by undo: taken back, was here, not taken back, unfinished, nothing
+	Files int64       `json:"files"`
+	Bytes int64       `json:"bytes"`
+	Size  int64       `json:"sealed_bytes,omitempty"`
+	To    string      `json:"to,omitempty"`
+	Aside string      `json:"set_aside,omitempty"`
+	Back  string      `json:"back_from,omitempty"` // what was set aside, and has its name back
+	Left  []string    `json:"left_behind,omitempty"`
+	Notes []string    `json:"notes,omitempty"` // what a person must know or do
+	Equal bool        `json:"equal,omitempty"`
+	Rows  []steps.Row `json:"rows,omitempty"`
+	Diffs []string    `json:"differences,omitempty"`
+	Count int64       `json:"difference_count,omitempty"`
+}
+
+// LicenceOutcome is what a step did with one licence, or saw of it.
+type LicenceOutcome struct {
+	Licence   string        `json:"licence"`
+	Serial    string        `json:"serial"` // masked
+	Old       licence.State `json:"old"`
+	New       licence.State `json:"new"`
+	Transfers int           `json:"transfers_left"`
+	Spent     int           `json:"transfers_spent"`
+	Did       string        `json:"did"`                   // deactivated, activated, nothing, seen
+	Trial     *time.Time    `json:"trial_until,omitempty"` // until when the app runs here without it
+	Disabled  bool          `json:"taken_over,omitempty"`  // taking it up disabled it on the old computer
+	Token     string        `json:"token,omitempty"`
+	Aside     string        `json:"set_aside,omitempty"`
+	By        string        `json:"by,omitempty"`
+	Good      bool          `json:"good"`
+}
+
+// Fail notes an error in the outcome.
+func (o *Outcome) Fail(err error) {
+	if err != nil && o.Err == nil {
+		o.Err, o.Error = err, err.Error()
+	}
+}
+
+// Equal reports whether verify found the app equal on both computers.
+func (o *Outcome) Equal() bool {
+	return o.Err == nil && len(o.Blocks) == 0 &&
+		!slices.ContainsFunc(o.Items, func(i ItemOutcome) bool { return !i.Equal }) &&
+		!slices.ContainsFunc(o.Licences, func(l LicenceOutcome) bool { return !l.Good && l.Trial == nil })
+}

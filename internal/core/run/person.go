@@ -1,0 +1,77 @@
+package run
+
+import (
+	"context"
+	"errors"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/steps"
+)
+
+// Guided is one step that a person is asked to take.
+type Guided struct {
+	Key      steps.Key // app and licence
+	App      string    // its title
+	Action   licence.Action
+	Step, Of int
+	Do       string // may hold secrets: it is shown, and kept nowhere
+	Ask      string // what the person is asked to type; "" where it is enough that it is done
+	Secret   bool   // whether what is typed is not to be seen
+	Evidence bool   // whether a file that proves it is asked for
+	Letter   bool   // whether what the maker is to be told helps
+}
+
+// ActionType stands for typing what is on a label, and not on the computer.
+const ActionType licence.Action = "type"
+
+// Reply is what a person says of a step.
+type Reply struct {
+	Answer   string
+	Evidence string // path of a file, or ""
+}
+
+// Person is who is asked. An error of the kind fault.Waits says that nobody is
+// there, or that the person goes on later.
+type Person interface {
+	// Password asks for a password, which is not shown.
+	Password(prompt string) (string, error)
+	// Agree has a person agree to what cannot be taken back.
+	Agree(question string) error
+	// AgreeToRun has a person agree to programs that are run.
+	AgreeToRun(question string) error
+	// Guide has a person take a step, and say what was seen.
+	Guide(ctx context.Context, g Guided) (Reply, error)
+}
+
+// Nobody stands for a person where nobody can be asked.
+type Nobody struct{}
+
+var _ Person = Nobody{}
+
+// errNobody is the cause of every error of Nobody.
+var errNobody = errors.New("nobody can be asked here")
+
+// IsNobody reports whether an error says that nobody could be asked.
+func IsNobody(err error) bool { return errors.Is(err, errNobody) }
+
+func nobody(format string, args ...any) error {
+	return &fault.Error{Kind: fault.Waits, What: fault.New(fault.Waits, format, args...).What, Err: errNobody}
+}
+
+// Password fails.
+func (Nobody) Password(prompt string) (string, error) { return "", nobody("%s", prompt) }
+
+// Agree fails.
+func (Nobody) Agree(question string) error { return nobody("%s", question) }
+
+// AgreeToRun fails.
+func (Nobody) AgreeToRun(question string) error { return nobody("%s", question) }
+
+// Guide fails.
+func (Nobody) Guide(_ context.Context, g Guided) (Reply, error) {
+	if g.Action == ActionType {
+		return Reply{}, nobody("%s of the licence %s of %s is typed by a person", g.Ask, g.Key.Item, g.App)
+	}
+	return Reply{}, nobody("step %d of %d to %s the licence %s of %s is done by a person", g.Step, g.Of, g.Action, g.Key.Item, g.App)
+}

@@ -1,0 +1,233 @@
+// Package run is one run of a step: the kit and its state, the computer that is
+// worked on, who is asked, and who is told how it gets on. It knows nothing of
+// what the steps do.
+package run
+
+import (
+	"context"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/seal"
+	"movekit/internal/core/steps"
+)
+
+// Kit is what a run needs of a kit: its journal, and room for sealed streams.
+// *kit.Kit is one in a folder.
+type Kit interface {
+	// Facts are the manifest and the cards.
+	Facts() (*kit.Manifest, []*card.Card)
+	// Place is the folder that it lies in; "" where it lies in none.
+	Place() string
+	// Lines are those of the journal.
+	Lines() []journal.Line
+	// Record adds a line to the journal, flushes it, and returns it as it is
+	// written.
+	Record(line journal.Line, data any) (journal.Line, error)
+	// Unlocked reports whether it was opened with its passphrase, and so whether
+	// its journal can be believed.
+	Unlocked() bool
+	// Inspect returns what is damaged of the files of apps.
+	Inspect(ctx context.Context, apps []string, progress func(int64)) ([]kit.Damage, error)
+	// TotalBytes is the size of the files that Inspect reads.
+	TotalBytes(apps []string) int64
+	// Unwhole returns the sealed files of an item that do not read back whole.
+	Unwhole(ctx context.Context, app string, s kit.Sealed) []string
+	// MendChecksums enters the sealed files that the journal tells of into the
+	// kit's checksums.
+	MendChecksums() error
+	// Seal starts a sealed stream of an app.
+	Seal(app, name string, o seal.Options) (kit.Stream, error)
+	// Open reads a sealed stream of an app.
+	Open(app string, parts []seal.Part) (io.ReadCloser, error)
+	// Discard removes sealed files that are not recorded.
+	Discard(app string, parts []seal.Part)
+}
+
+// Run is one run of a step.
+type Run struct {
+	*Here
+	Kit       Kit
+	Manifest  *kit.Manifest
+	Cards     []*card.Card
+	State     *steps.State      // what the journal tells; every recorded line advances it
+	Apps      []string          // which apps; all where empty
+	Overrides map[string]string // reason by gate
+	PartSize  int64             // largest sealed file, in bytes; 0 stands for the usual
+	Now       func() time.Time
+	Marks     string // folder that remembers how far kits were; "" stands for one in the user's cache
+	stale     string // what another copy of the kit has and this one has not
+}
+
+// New begins a run. The journal is read once, here.
+func New(k Kit, h *Here) *Run {
+	m, cards := k.Facts()
+	return &Run{Here: h, Kit: k, Manifest: m, Cards: cards, State: steps.Fold(*m, k.Lines()), Now: time.Now}
+}
+
+// Side tells which computer of the move this is.
+func (r *Run) Side() steps.Side {
+	if machine.ID(r.Computer) == r.Manifest.Old.ID {
+		return steps.OldSide
+	}
+	return steps.NewSide
+}
+
+// Card returns the card of an app, or nil.
+func (r *Run) Card(app string) *card.Card {
+	for _, c := range r.Cards {
+		if c.Name == app {
+			return c
+		}
+	}
+	return nil
+}
+
+// Chosen returns the cards of the chosen apps.
+func (r *Run) Chosen() ([]*card.Card, error) {
+	if len(r.Apps) == 0 {
+		return r.Cards, nil
+	}
+	var out []*card.Card
+	for _, name := range r.Apps {
+		c := r.Card(name)
+		if c == nil {
+			return nil, fault.New(fault.Usage, "the kit has no app %q; it has %s", name, strings.Join(r.Manifest.Apps, ", "))
+		}
+		if !slices.Contains(out, c) {
+			out = append(out, c)
+		}
+	}
+	return out, nil
+}
+
+// Record writes a line about an item of an app into the journal.
+func (r *Run) Record(event string, key steps.Key, data any) error {
+	return r.record(journal.Line{Event: event, App: key.App, Item: key.Item, User: key.User}, data)
+}
+
+// RecordLicence writes a line about a licence of an app into the journal.
+func (r *Run) RecordLicence(event string, key steps.Key, data any) error {
+	return r.record(journal.Line{Event: event, App: key.App, Licence: key.Item}, data)
+}
+
+func (r *Run) record(l journal.Line, data any) error {
+	l.Computer = r.Computer.Name()
+	written, err := r.Kit.Record(l, data)
+	if err != nil {
+		return err
+	}
+	r.State.Add(written)
+	r.Detail(steps.Key{App: l.App, Item: l.Item + l.Licence, User: l.User}, "journal: "+l.Event)
+	return nil
+}
+
+// Facts are those that the gates of every step look at.
+func (r *Run) Facts(c *card.Card) steps.Facts {
+	return steps.Facts{
+		Side: r.Side(), Here: r.Computer.Name(), OldName: r.Manifest.Old.Name, Title: c.Title,
+		Packed: r.State.Packed[c.Name] != nil, Now: r.Now(), Written: r.State.Last, Behind: r.stale,
+	}
+}
+
+// Check runs a step's gates. Those that an override was given for are
+// journalled; the others are noted in the outcome. It reports whether the step
+// may go on.
+func (r *Run) Check(step steps.Step, c *card.Card, f steps.Facts, o *Outcome) (bool, error) {
+	for _, b := range steps.Check(step, f) {
+		because, given := r.Overrides[b.Gate]
+		if !given || b.Firm {
+			o.Blocks = append(o.Blocks, b)
+			r.Detail(steps.Key{App: c.Name}, "stopped by the gate "+b.Gate+": "+b.Why)
+			continue
+		}
+		o.Overrode = append(o.Overrode, steps.Overridden{Gate: b.Gate, Step: step, Why: b.Why, Because: because})
+	}
+	if len(o.Blocks) > 0 {
+		return false, nil
+	}
+	for _, over := range o.Overrode {
+		if err := r.Record(journal.EventOverridden, steps.Key{App: c.Name}, over); err != nil {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// Overrode journals a gate that a person went past with a reason, once.
+func (r *Run) Overrode(c *card.Card, o *Outcome, over steps.Overridden) error {
+	for _, was := range r.State.Overrides {
+		if was.App == c.Name && was.Overridden == over {
+			return nil
+		}
+	}
+	o.Overrode = append(o.Overrode, over)
+	return r.Record(journal.EventOverridden, steps.Key{App: c.Name}, over)
+}
+
+// Each runs a step for every chosen app. An app that fails or is stopped does
+// not keep the others from their turn.
+func (r *Run) Each(ctx context.Context, do func(context.Context, *card.Card, *Outcome) error) ([]*Outcome, error) {
+	cards, err := r.Chosen()
+	if err != nil {
+		return nil, err
+	}
+	defer r.Private.Drop()
+	if r.stale = r.behind(); r.stale == "" || r.Overrides["newest-copy"] != "" {
+		defer r.remember()
+	}
+	var out []*Outcome
+	for _, c := range cards {
+		o := &Outcome{App: c.Name, Title: c.Title}
+		out = append(out, o)
+		err := r.agreed(c)
+		if err == nil {
+			err = do(ctx, c, o)
+		}
+		o.Fail(err)
+		if err != nil {
+			r.Detail(steps.Key{App: c.Name}, "failed: "+err.Error())
+		}
+		if ctx.Err() != nil {
+			break
+		}
+	}
+	return out, nil
+}
+
+// agreed records that a person agreed to run the commands of an app's card.
+func (r *Run) agreed(c *card.Card) error {
+	if !r.Commands || len(c.Commands()) == 0 || r.State.Agreed[c.Name] {
+		return nil
+	}
+	return r.Record(journal.EventAgreed, steps.Key{App: c.Name}, c.Commands())
+}
+
+// For is the computer as it is looked at for one app: the card's commands may
+// run where a person has agreed to that before. Only an unlocked kit's journal
+// is believed.
+func (r *Run) For(c *card.Card) *Here {
+	h := *r.Here
+	h.Commands = h.Commands || r.Kit.Unlocked() && r.State.Agreed[c.Name]
+	return &h
+}
+
+// AgreeToCommands has a person see the commands of an app's card and agree to
+// them, once for the kit.
+func (r *Run) AgreeToCommands(c *card.Card) error {
+	var list []string
+	for _, args := range c.Commands() {
+		list = append(list, strings.Join(args, " "))
+	}
+	if err := r.Person.AgreeToRun("The card of " + c.Title + " has these commands run on " + r.Computer.Name() + ":\n  " + strings.Join(list, "\n  ") + "\nMay they run?"); err != nil {
+		return err
+	}
+	return r.Record(journal.EventAgreed, steps.Key{App: c.Name}, c.Commands())
+}

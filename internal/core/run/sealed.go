@@ -1,0 +1,94 @@
+package run
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/seal"
+	"movekit/internal/core/steps"
+)
+
+// Seal starts a sealed stream of an app; workers is as in seal.Options.
+func (r *Run) Seal(app, name string, workers int) (kit.Stream, error) {
+	return r.Kit.Seal(app, name, seal.Options{PartSize: r.PartSize, Workers: workers})
+}
+
+// SealFrom seals all that is read, and returns how many bytes that is.
+func (r *Run) SealFrom(ctx context.Context, app, name string, from io.Reader, progress func(int64)) ([]seal.Part, int64, error) {
+	w, err := r.Seal(app, name, 0)
+	if err != nil {
+		return nil, 0, err
+	}
+	buf := make([]byte, 1<<20)
+	var total int64
+	for {
+		n, rerr := from.Read(buf)
+		if _, err = w.Write(buf[:n]); err == nil {
+			err = ctx.Err()
+		}
+		total += int64(n)
+		progress(int64(n))
+		if err == nil && rerr != nil && rerr != io.EOF {
+			err = fault.Wrap(fault.Unreadable, rerr, "cannot read the snapshot")
+		}
+		if err != nil {
+			w.Abort()
+			return nil, 0, err
+		}
+		if rerr == io.EOF {
+			parts, err := w.Close()
+			return parts, total, err
+		}
+	}
+}
+
+// SealJSON seals a value as JSON.
+func (r *Run) SealJSON(app, name string, v any) ([]seal.Part, error) {
+	data, err := json.Marshal(v)
+	if err != nil {
+		return nil, fault.Wrap(fault.Internal, err, "cannot write %s", name)
+	}
+	w, err := r.Seal(app, name, 1)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(append(data, '\n')); err != nil {
+		w.Abort()
+		return nil, err
+	}
+	return w.Close()
+}
+
+// OpenJSON reads what SealJSON wrote.
+func (r *Run) OpenJSON(app string, parts []seal.Part, v any) error {
+	from, err := r.Kit.Open(app, parts)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	if err := json.NewDecoder(from).Decode(v); err != nil {
+		return fault.Wrap(fault.Damaged, err, "cannot read a sealed file of %s", app)
+	}
+	return nil
+}
+
+// RecordSealed enters the sealed streams of an item into the journal and the
+// checksums.
+func (r *Run) RecordSealed(key steps.Key, s kit.Sealed) error {
+	if err := r.Record(journal.EventSealed, key, s); err != nil {
+		return err
+	}
+	return r.Kit.MendChecksums()
+}
+
+// RecordSealedLicence does the same for a licence's facts.
+func (r *Run) RecordSealedLicence(key steps.Key, s kit.Sealed) error {
+	if err := r.RecordLicence(journal.EventSealed, key, s); err != nil {
+		return err
+	}
+	return r.Kit.MendChecksums()
+}

@@ -1,0 +1,140 @@
+package steps
+
+import (
+	"strconv"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/licence"
+)
+
+// What the lines of the journal hold, event by event.
+
+// Key names one item of one app, for one user where it is a per-user one.
+type Key struct {
+	App  string `json:"app"`
+	Item string `json:"item"`
+	User string `json:"user,omitempty"`
+}
+
+// Packed is the data of journal.EventPacked.
+type Packed struct {
+	Version string   `json:"version,omitempty"` // of the app on the old computer
+	Edition string   `json:"edition,omitempty"`
+	Items   []Key    `json:"items"`
+	Where   []string `json:"where,omitempty"`  // of the items, as the old computer writes it
+	Absent  []string `json:"absent,omitempty"` // what the card lists and was not there
+	Stays   []Stay   `json:"stays,omitempty"`  // what stays where it is
+}
+
+// Stay is an item that stays where it is, and its address as the old computer
+// has it.
+type Stay struct {
+	Item    string    `json:"item"`
+	Kind    card.Kind `json:"kind"`
+	Address string    `json:"address"`
+}
+
+// Asked is the data of journal.EventAsked.
+type Asked struct {
+	Action licence.Action `json:"action"`
+	Key    string         `json:"key"`
+}
+
+// Requested is the data of journal.EventRequested: what an answer by file must answer.
+type Requested struct {
+	Action   licence.Action `json:"action"`
+	Computer string         `json:"computer"` // machine.ID
+	Nonce    string         `json:"nonce"`
+	Version  string         `json:"version,omitempty"`
+}
+
+// Stepped is the data of journal.EventStepped: what a person saw and did. Secrets that
+// were shown for it are not in it.
+type Stepped struct {
+	Action   licence.Action `json:"action"`
+	Step     int            `json:"step"` // from 1
+	Do       string         `json:"do"`
+	Ask      string         `json:"ask,omitempty"`
+	Answer   string         `json:"answer,omitempty"`
+	Evidence string         `json:"evidence,omitempty"` // name of the file
+	Hash     string         `json:"hash,omitempty"`     // BLAKE3 of it
+}
+
+// Placed is the data of journal.EventPlacing and journal.EventPlaced.
+type Placed struct {
+	To     string   `json:"to"`               // real path on the new computer
+	User   string   `json:"user,omitempty"`   // its user there
+	Policy string   `json:"policy,omitempty"` // what was done about what was in the way
+	Aside  string   `json:"aside,omitempty"`  // where what was in the way is now
+	Same   bool     `json:"same,omitempty"`   // it was there already
+	Notes  []string `json:"notes,omitempty"`  // what a person must know or do
+}
+
+// Undone is the data of journal.EventUndoing and journal.EventUndone.
+type Undone struct {
+	From string `json:"from"`           // where the item was in place
+	Back string `json:"back,omitempty"` // from where what was set aside got its name back
+	Kept string `json:"kept,omitempty"` // where what was worked in since goes
+}
+
+// Ticked is the data of journal.EventTicked.
+type Ticked struct {
+	Files []string `json:"files"` // by their paths in the item
+}
+
+// Row is one figure, old and new.
+type Row struct {
+	What string `json:"what"`
+	Old  string `json:"old"`
+	New  string `json:"new"`
+	Same bool   `json:"same"`
+}
+
+// Checked is the data of journal.EventChecked.
+type Checked struct {
+	Rows  []Row    `json:"rows"`
+	Diffs []string `json:"diffs,omitempty"` // at most 20
+	Count int64    `json:"count,omitempty"` // how many differences there are
+	Equal bool     `json:"equal"`
+}
+
+// Seen is the data of journal.EventSeen: a licence's state on both computers.
+type Seen struct {
+	Old  licence.State `json:"old"`
+	New  licence.State `json:"new"`
+	Left int           `json:"transfers_left"`
+	By   string        `json:"by"` // how it was seen
+	// Asked is false where the service could not be asked, and the states are
+	// those that the journal remembers, which is no proof.
+	Asked bool `json:"asked"`
+	Good  bool `json:"good"`
+	// Trial is true where the app runs on the new computer without it, and it
+	// is not moved yet.
+	Trial bool `json:"trial,omitempty"`
+}
+
+// Overridden is the data of journal.EventOverridden.
+type Overridden struct {
+	Gate    string `json:"gate"`
+	Step    Step   `json:"step"`
+	Why     string `json:"why"`     // what the gate said
+	Because string `json:"because"` // the reason given
+	// Second names the licence of which a second seat was taken, and the one on
+	// the old computer left active.
+	Second string `json:"second_seat,omitempty"`
+}
+
+// AddCount adds a figure of the card, old and new, and holds it against the
+// number that the card expects.
+func (c *Checked) AddCount(name string, expect *int64, old, new int64) {
+	r := Row{What: name, Old: strconv.FormatInt(old, 10), New: strconv.FormatInt(new, 10), Same: old == new}
+	if expect != nil && new != *expect {
+		r.Same = false
+		c.Count++
+		c.Diffs = append(c.Diffs, name+": the card expects "+strconv.FormatInt(*expect, 10))
+	}
+	if !r.Same {
+		c.Equal = false
+	}
+	c.Rows = append(c.Rows, r)
+}

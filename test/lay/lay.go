@@ -1,0 +1,42 @@
+// Package lay lays out files, and the disks of simulated computers, for the tests.
+package lay
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// Out writes files below a folder; one that starts with "-> " is a link.
+func Out(t testing.TB, root string, files map[string]string) {
+	t.Helper()
+	for name, text := range files {
+		path := filepath.Join(root, filepath.FromSlash(name))
+		err := os.MkdirAll(filepath.Dir(path), 0o755)
+		if target, isLink := strings.CutPrefix(text, "-> "); isLink && err == nil {
+			err = os.Symlink(target, path)
+		} else if err == nil {
+			err = os.WriteFile(path, []byte(text), 0o644)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// Ident is what a simulated computer is told by: the content of its
+// computer.yaml.
+func Ident(system, name, hardware string) string {
+	return fmt.Sprintf("system: %s\nname: %s\nhardware-id: %s\n", system, name, hardware)
+}
+
+// Disk lays out the disk of a simulated computer, and returns its folder.
+func Disk(t testing.TB, system string, files map[string]string) string {
+	t.Helper()
+	root := t.TempDir()
+	Out(t, root, map[string]string{"computer.yaml": Ident(system, "OLD", "invented-id-1234")})
+	Out(t, root, files)
+	return root
+}

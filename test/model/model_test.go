@@ -1,0 +1,780 @@
+package model
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/holder"
+	"movekit/internal/core/item"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/move"
+	"movekit/internal/core/registry"
+	"movekit/internal/core/run"
+	"movekit/internal/core/seal"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+	"movekit/internal/desk"
+)
+
+// The model: one app with one item and one licence, moved by a technician who
+// does steps in any order, while runs are cut off, requests and answers are lost,
+// the stick is damaged and people go on working. The steps, the gates, the state
+// and the rules are the product's own. Only the two computers, the kit, the
+// licence service and the person are simulated: a file is a number, and a kit is
+// held in memory.
+
+const (
+	app   = "tidewright"
+	place = "/data" // where the item belongs
+)
+
+// errCut stands for a run that is cut off at that moment.
+var errCut = errors.New("cut off")
+
+// sim is a computer.
+type sim struct {
+	name  string
+	disk  map[string]int // version of the data, by path
+	freed string
+}
+
+func (s *sim) Name() string                                               { return s.name }
+func (*sim) System() machine.System                                       { return machine.Linux }
+func (s *sim) HardwareID() string                                         { return s.name }
+func (*sim) Users() []machine.User                                        { return nil }
+func (*sim) Locate(path string, _ *machine.User) (string, error)          { return path, nil }
+func (*sim) Running(context.Context, []string) ([]machine.Program, error) { return nil, nil }
+func (*sim) Holding(context.Context, []string) ([]machine.Holder, error)  { return nil, nil }
+func (*sim) Registry(string, *machine.User) (registry.Key, error)         { return nil, fs.ErrNotExist }
+func (*sim) Adapters() []machine.Adapter                                  { return nil }
+func (*sim) Notes() []string                                              { return nil }
+func (*sim) Root() string                                                 { return "/sim" }
+
+// world is all there is.
+type world struct {
+	r        *rand.Rand
+	fault    string // what is broken on purpose; "" for nothing
+	manifest kit.Manifest
+	card     *card.Card
+	old, now *sim
+	trace    []string
+	bad      string // what happened that must never
+	dead     bool   // the run was cut off
+
+	// the stick
+	lines  []journal.Line
+	sealed map[string]string // by name of the file
+	whole  bool
+
+	// the licence service, and what a maker knows
+	desk   desk.Licence
+	seats  int                       // computers the rule lets it be active on
+	kept   map[string]licence.Answer // outcomes by idempotency key
+	spent  int
+	hasty  bool // takes licences over, and does not free them first
+	second bool // a second seat was wanted
+
+	next     int   // version of the next change
+	precious []int // versions that are the new computer's own
+	taken    bool  // the licence was taken over
+	verified int   // version that verify last found equal on the new computer
+	retired  bool
+}
+
+const cardText = "card: 1\nname: tidewright\ntitle: Tidewright\nitems: [{name: data, kind: file, path: /data}]\nlicences: [{name: seat, %s}]\n"
+
+var (
+	deskCard   = parsed("method: desk, product: tidewright, typed: the label, desk: {url: 'http://127.0.0.1:1', key: ozSfO2Sa_kxMIBWYMRr5LNe1V6adT6O9NzGuLV1yuGQ}")
+	personCard = parsed("method: guided, transfers: 2, activate: {steps: [{do: take it}, {do: look}]}, deactivate: {steps: [{do: free it}]}")
+)
+
+func parsed(licences string) *card.Card {
+	c, err := card.Parse("tidewright.yaml", fmt.Appendf(nil, cardText, licences))
+	if err != nil {
+		panic(err)
+	}
+	return c
+}
+
+func newWorld(r *rand.Rand, broken string) *world {
+	w := &world{r: r, fault: broken, old: &sim{name: "OLD", disk: map[string]int{place: 1}}, now: &sim{name: "NEW", disk: map[string]int{}},
+		sealed: map[string]string{}, kept: map[string]licence.Answer{}, next: 2}
+	w.manifest = kit.Manifest{ID: "0123456789abcdef", Apps: []string{app}, Old: kit.Computer{Name: "OLD", System: machine.Linux, ID: machine.ID(w.old)}, New: kit.Computer{Name: "NEW", System: machine.Linux}}
+	w.seats = 1 + r.IntN(2)
+	w.desk = desk.Licence{Serial: "s", Code: "c", Product: app, Seats: w.seats, Transfers: r.IntN(3), Takeover: r.IntN(2) == 0}
+	if r.IntN(2) == 0 {
+		w.desk.Seats = 9 // no service counts seats; only the gates keep to the rule
+	}
+	w.card = deskCard
+	if r.IntN(3) == 0 {
+		c := *personCard
+		c.Licences = slices.Clone(c.Licences)
+		c.Licences[0].Seats, c.Licences[0].Takeover = w.seats, w.desk.Takeover
+		w.card, w.desk.Seats, w.desk.Transfers = &c, 9, 9
+	}
+	w.hasty = w.desk.Takeover && r.IntN(2) == 0
+	w.desk.Active = []string{w.manifest.Old.ID}
+	if r.IntN(2) == 0 {
+		w.now.disk[place], w.precious = -7, []int{-7} // an empty profile made by a first start
+	}
+	return w
+}
+
+func (w *world) time() time.Time { return time.Unix(int64(1000+len(w.lines)), 0) } // a line is a second
+
+// cut says whether the run ends here. One that is cut off does nothing more.
+func (w *world) cut() bool {
+	w.dead = w.dead || w.r.IntN(16) == 0
+	return w.dead
+}
+
+// The kit in memory.
+
+func (w *world) Facts() (*kit.Manifest, []*card.Card) { return &w.manifest, []*card.Card{w.card} }
+func (*world) Place() string                          { return "" }
+func (w *world) Lines() []journal.Line                { return w.lines }
+func (*world) Unlocked() bool                         { return true }
+func (*world) TotalBytes([]string) int64              { return 0 }
+func (*world) MendChecksums() error                   { return nil }
+func (*world) Discard(string, []seal.Part)            {}
+
+func (w *world) Record(l journal.Line, data any) (journal.Line, error) {
+	if w.cut() {
+		return l, errCut
+	}
+	raw, err := json.Marshal(data)
+	if err != nil {
+		return l, err
+	}
+	l.N, l.At, l.Data = len(w.lines)+1, w.time(), raw
+	if c, ok := data.(steps.Checked); ok && c.Equal {
+		w.proves()
+	}
+	if w.fault == "skips "+l.Event {
+		return l, nil
+	}
+	w.lines = append(w.lines, l)
+	if w.fault == "doubles "+l.Event {
+		w.lines = append(w.lines, l)
+	}
+	if w.cut() {
+		return l, errCut
+	}
+	return l, nil
+}
+
+func (w *world) Inspect(context.Context, []string, func(int64)) ([]kit.Damage, error) {
+	if !w.whole && len(w.sealed) > 0 {
+		return []kit.Damage{{File: "sealed/x", What: "was changed"}}, nil
+	}
+	return nil, nil
+}
+
+func (w *world) Unwhole(_ context.Context, _ string, s kit.Sealed) (out []string) {
+	for _, p := range s.All() {
+		if !w.whole || digest.Of([]byte(w.sealed[p.Name])).String() != p.Hash {
+			out = append(out, p.Name)
+		}
+	}
+	return out
+}
+
+type stream struct {
+	bytes.Buffer
+	w    *world
+	name string
+}
+
+func (s *stream) Close() ([]seal.Part, error) {
+	if s.w.cut() {
+		return nil, errCut
+	}
+	s.w.sealed[s.name], s.w.whole = s.String(), true
+	return []seal.Part{{Name: s.name, Size: int64(s.Len()), Hash: digest.Of(s.Bytes()).String()}}, nil
+}
+
+func (*stream) Abort() {}
+
+func (w *world) Seal(_, name string, _ seal.Options) (kit.Stream, error) {
+	return &stream{w: w, name: name}, nil
+}
+
+func (w *world) Open(_ string, parts []seal.Part) (io.ReadCloser, error) {
+	text := w.sealed[parts[0].Name]
+	if digest.Of([]byte(text)).String() != parts[0].Hash {
+		return nil, fault.New(fault.Damaged, "%s was changed", parts[0].Name)
+	}
+	return io.NopCloser(strings.NewReader(text)), nil
+}
+
+// The item, whose content is a number.
+
+type number struct {
+	item.Disk
+	w *world
+}
+
+func (w *world) kinds() item.Table {
+	return item.Table{card.File: func(o *item.One) item.Mover { return number{item.Disk{One: o}, w} }}
+}
+
+func (n number) disk() map[string]int { return n.Computer.(*sim).disk }
+
+func (n number) At(path string) item.Mover {
+	o := *n.One
+	o.Path = path
+	return number{item.Disk{One: &o}, n.w}
+}
+
+func (n number) There(context.Context) (bool, error) { return n.disk()[n.Path] != 0, nil }
+
+func (n number) Where() (string, string) { return n.Path, "" }
+
+func (n number) Beside() string { return n.free(place + ".both") }
+
+func (n number) Aside(_ context.Context, _ string) (string, error) {
+	return n.free(n.Path + ".aside"), nil
+}
+
+func (n number) free(name string) string {
+	for try := name; ; try += "+" {
+		if n.disk()[try] == 0 {
+			return try
+		}
+	}
+}
+
+func (n number) Look(context.Context, item.Looking) (*item.Look, error) {
+	is := n.Blank()
+	if v := n.disk()[n.Path]; v != 0 {
+		is.State, is.Files, is.Stamp = item.IsHere, 1, strconv.Itoa(v)
+	}
+	return is, nil
+}
+
+func (n number) Seal(_ context.Context, is *item.Look) (*kit.Sealed, error) {
+	v := n.disk()[n.Path]
+	if n.w.fault == "seals something else" {
+		v++
+	}
+	parts, err := n.Run.SealJSON(app, "data", v)
+	return &kit.Sealed{Stream: "data", Parts: parts, Files: 1, Stamp: is.Stamp}, err
+}
+
+func (n number) sealed() (v int, err error) {
+	return v, n.Run.OpenJSON(app, n.Known.Sealed.Parts, &v)
+}
+
+func (n number) Same(context.Context) (bool, error) {
+	v, err := n.sealed()
+	return err == nil && (v == n.disk()[n.Path] || n.w.fault == "takes all for the same"), nil
+}
+
+func (n number) Put(_ context.Context, done *steps.Placed) error {
+	v, err := n.sealed()
+	if err != nil {
+		return err
+	}
+	there := n.disk()[n.Path] != 0
+	if there && done.Policy == string(tree.Skip) {
+		return nil
+	}
+	if there && done.Policy == string(tree.SetAside) && n.w.fault != "overwrites" {
+		if n.w.cut() {
+			return errCut
+		}
+		n.disk()[done.Aside] = n.disk()[n.Path]
+		delete(n.disk(), n.Path)
+	}
+	if n.w.cut() {
+		return errCut
+	}
+	n.disk()[done.To] = v
+	return nil
+}
+
+func (n number) Compare(context.Context) (*steps.Checked, error) {
+	v, err := n.sealed()
+	return &steps.Checked{Equal: v == n.disk()[n.Path] || n.w.fault == "finds all equal"}, err
+}
+
+func (n number) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err error) {
+	d := n.disk()
+	waits := u.Back != "" && d[u.Back] != 0
+	if d[u.From] != 0 && (u.Back == "" || waits) {
+		same, err := n.Same(ctx)
+		if err != nil {
+			return false, err
+		}
+		if n.w.cut() {
+			return false, errCut
+		}
+		if kept = !same; kept {
+			d[u.Kept] = d[u.From]
+		}
+		delete(d, u.From)
+	}
+	if n.w.cut() {
+		return kept, errCut
+	}
+	if waits {
+		d[u.From] = d[u.Back]
+		delete(d, u.Back)
+	}
+	return kept, nil
+}
+
+// The licence service, with lost requests and answers between.
+
+func (w *world) Ask(_ context.Context, action licence.Action, r licence.Request, key string) (*licence.Answer, error) {
+	if w.cut() {
+		return nil, errCut
+	}
+	if w.r.IntN(6) == 0 {
+		return nil, fault.New(fault.DeskDown, "the request was lost")
+	}
+	a, known := w.kept[key]
+	if action == licence.Status || !known || w.fault == "carries out every try" {
+		spent, disabled := 0, ""
+		if action != licence.Status {
+			var p *licence.Problem
+			if spent, disabled, p = w.change(action, r); p != nil {
+				return nil, fault.Wrap(fault.DeskRefused, p, "no")
+			}
+		}
+		a = licence.Answer{Action: action, Computer: r.Computer, State: w.desk.State(r.Computer, w.time()), Disabled: disabled, Takeover: w.desk.Takeover, Active: slices.Clone(w.desk.Active),
+			Seats: w.seats, Transfers: w.desk.Transfers, Spent: spent}
+		if action != licence.Status {
+			w.kept[key] = a
+		}
+		if w.fault == "guesses states" && action == licence.Status {
+			a.State = licence.NotActivated
+		}
+	}
+	if w.r.IntN(4) == 0 {
+		return nil, fault.New(fault.DeskDown, "the answer was lost")
+	}
+	if w.cut() {
+		return nil, errCut
+	}
+	return &a, nil
+}
+
+// change is a change of the licence that has really happened.
+func (w *world) change(action licence.Action, r licence.Request) (spent int, disabled string, p *licence.Problem) {
+	before := len(w.desk.Active)
+	if w.fault == "spends for every request" && action == licence.Activate {
+		w.spent++
+	}
+	if spent, disabled, p = w.desk.Apply(action, r, w.time()); p != nil {
+		return spent, disabled, p
+	}
+	w.spent += spent
+	w.taken = w.taken || disabled != ""
+	if frees := action == licence.Deactivate && len(w.desk.Active) < before || disabled != ""; frees && (!w.whole || !w.packed()) {
+		w.bad = "the licence was freed before its data was sealed"
+	}
+	return spent, disabled, nil
+}
+
+func (w *world) packed() bool {
+	return slices.ContainsFunc(w.lines, func(l journal.Line) bool { return l.Event == journal.EventPacked })
+}
+
+// The person, who does what a step says and may be interrupted behind it.
+
+type technician struct {
+	run.Nobody
+	w    *world
+	m    *move.Move
+	from string // what is taken over
+}
+
+func (*technician) Agree(string) error { return nil }
+
+func (p *technician) Guide(_ context.Context, g run.Guided) (run.Reply, error) {
+	w := p.w
+	switch {
+	case w.cut():
+		return run.Reply{}, errCut
+	case g.Action == run.ActionType:
+		return run.Reply{Answer: "s"}, nil
+	case w.r.IntN(5) == 0:
+		return run.Reply{}, fault.New(fault.Waits, "later")
+	case g.Action == licence.Deactivate && g.Step == g.Of:
+		w.change(licence.Deactivate, licence.Request{Computer: w.manifest.Old.ID})
+	case g.Action == licence.Activate && g.Step == 1:
+		r := licence.Request{Computer: machine.ID(w.now)}
+		if p.m.Wishes.Takeover != "" && slices.Contains(w.desk.Active, w.manifest.Old.ID) {
+			r.From = w.manifest.Old.ID
+		}
+		if _, _, no := w.change(licence.Activate, r); no != nil {
+			return run.Reply{}, fault.New(fault.Waits, "%s", no.Title)
+		}
+	}
+	return run.Reply{Answer: "done"}, nil
+}
+
+// move is a run of a step on a computer, by a technician who may be in a hurry and
+// then overrides what can be overridden.
+func (w *world) move(c *sim) *move.Move {
+	w.dead = false
+	h := run.NewHere(c)
+	m := move.New(run.New(w, h))
+	m.Kinds, m.Marks, m.Now = w.kinds(), os.DevNull, w.time
+	h.Person = &technician{w: w, m: m}
+	m.Pause = 1
+	m.Asks = func(*card.Licence) licence.Service { return w }
+	m.Overrides = map[string]string{}
+	if w.r.IntN(3) == 0 {
+		for i := range steps.Gates {
+			if steps.Gates[i].Overridable() {
+				m.Overrides[steps.Gates[i].Name] = "in a hurry"
+			}
+		}
+	}
+	return m
+}
+
+func (w *world) state() *steps.State { return steps.Fold(w.manifest, w.lines) }
+
+// proves is called when verify has found the data equal.
+func (w *world) proves() {
+	it := w.state().Items[steps.Key{App: app, Item: "data"}]
+	at := place
+	if it.Placed != nil {
+		at = it.Placed.To
+	}
+	if w.verified = w.now.disk[at]; strconv.Itoa(w.verified) != it.Sealed.Stamp {
+		w.bad = "verify says it is equal, and it is not"
+	}
+}
+
+// do runs a step.
+func (w *world) do(name string, c *sim, step func(*move.Move, context.Context) ([]*run.Outcome, error), wish func(*move.Move)) *run.Outcome {
+	m := w.move(c)
+	if wish != nil {
+		wish(m)
+	}
+	out, err := step(m, context.Background())
+	var one *run.Outcome
+	if len(out) > 0 {
+		one = out[0]
+	}
+	if w.trace != nil {
+		w.trace = append(w.trace, fmt.Sprintf("%s on %s: %v %+v", name, c.name, err, one))
+	}
+	return one
+}
+
+func (w *world) pack(c *sim) { w.do("pack", c, (*move.Move).Pack, nil) }
+func (w *world) verify(c *sim) {
+	o := w.do("verify", c, (*move.Move).Verify, nil)
+	if o == nil {
+		return
+	}
+	for _, l := range o.Licences {
+		here, there := slices.Contains(w.desk.Active, machine.ID(w.now)), slices.Contains(w.desk.Active, w.manifest.Old.ID)
+		if l.Good && (!here || there && !w.second) {
+			w.bad = "verify says the licence is where it belongs, and it is not"
+		}
+	}
+}
+
+func (w *world) deactivate(c *sim) {
+	w.do("deactivate", c, (*move.Move).Deactivate, func(m *move.Move) {
+		if w.r.IntN(8) == 0 {
+			m.Wishes.Lost = "it burnt" // then it is freed from the new computer too
+		}
+	})
+}
+
+func (w *world) unpack(c *sim) {
+	w.do("unpack", c, (*move.Move).Unpack, func(m *move.Move) {
+		m.Policy = []tree.Policy{tree.SetAside, tree.SetAside, tree.SetAside, tree.KeepBoth, tree.Skip}[w.r.IntN(5)]
+	})
+}
+
+func (w *world) activate(c *sim) {
+	w.do("activate", c, (*move.Move).Activate, func(m *move.Move) {
+		m.Wishes = holder.Wishes{}
+		if w.hasty || w.r.IntN(4) == 0 {
+			m.Wishes.Takeover = "it burnt"
+		}
+		if w.r.IntN(6) == 0 {
+			m.Wishes.Second, w.second = "both work until Friday", w.second || c == w.now
+		}
+	})
+}
+
+func (w *world) undo(c *sim) {
+	if w.retired {
+		return // once retired, nobody goes back
+	}
+	placed, own := w.state().Items[steps.Key{App: app, Item: "data"}], 0
+	if placed != nil && placed.Placed != nil && placed.Placed.Policy == string(tree.SetAside) {
+		own = w.now.disk[placed.Placed.Aside]
+	}
+	o := w.do("undo", c, (*move.Move).Undo, nil)
+	if o == nil {
+		return
+	}
+	for _, i := range o.Items {
+		if i.Did != "taken back" {
+			continue
+		}
+		if w.verified = 0; own != 0 && w.now.disk[place] != own {
+			w.bad = "what was set aside has not got its name back"
+		}
+	}
+}
+
+// retire stands for the step that the product has the gates of: the old data goes.
+func (w *world) retire(c *sim) {
+	m, st := w.move(c), w.state()
+	f := m.Facts(w.card)
+	f.Proven = st.Proven(app, 1)
+	it := st.Items[steps.Key{App: app, Item: "data"}]
+	changed := it == nil || strconv.Itoa(w.old.disk[place]) != it.Sealed.Stamp
+	if changed {
+		f.OldChanged = []string{"data"}
+	}
+	o := &run.Outcome{}
+	if on, err := m.Check(steps.Retire, w.card, f, o); err != nil || !on || w.old.disk[place] == 0 {
+		return
+	}
+	switch {
+	case it == nil || strconv.Itoa(w.verified) != it.Sealed.Stamp:
+		w.bad = "the old data went before the new was proven"
+	case changed && m.Overrides["old-unchanged"] == "":
+		w.bad = "what was worked on since went with the old data"
+	}
+	delete(w.old.disk, place)
+	w.retired = true
+	w.trace = append(w.trace, "retired")
+}
+
+// work is a change that people make on a computer.
+func (w *world) work(c *sim) {
+	if c.disk[place] == 0 {
+		return
+	}
+	if c == w.now {
+		w.precious = slices.DeleteFunc(w.precious, func(v int) bool { return v == c.disk[place] })
+		w.precious = append(w.precious, w.next)
+	}
+	c.disk[place] = w.next
+	w.next++
+	w.trace = append(w.trace, "work on "+c.name)
+}
+
+// due is the step that a patient technician would do now.
+func (w *world) due() (int, *sim) {
+	st := w.state()
+	for n, step := range []steps.Step{steps.Pack, steps.Deactivate, steps.Unpack, steps.Activate, steps.Verify} {
+		if step == steps.Deactivate && w.hasty {
+			continue
+		}
+		if d := st.Progress(app, step, 1); d != steps.Yes {
+			if n >= 2 {
+				return n * 3, w.now
+			}
+			return n * 3, w.old
+		}
+	}
+	return 15, w.old
+}
+
+// step does one thing at random and returns what must never be.
+func (w *world) step() string {
+	c := w.old
+	if w.r.IntN(2) == 0 {
+		c = w.now
+	}
+	n := w.r.IntN(21)
+	if w.r.IntN(2) == 0 {
+		n, c = w.due()
+	}
+	switch {
+	case n < 3:
+		w.pack(c)
+	case n < 6:
+		w.deactivate(c)
+	case n < 9:
+		w.unpack(c)
+	case n < 12:
+		w.activate(c)
+	case n < 15:
+		w.verify(c)
+	case n < 17:
+		w.retire(c)
+	case n < 18:
+		w.work(w.old)
+	case n < 19:
+		w.work(w.now)
+	case n < 20:
+		w.whole = false
+		w.trace = append(w.trace, "the stick is damaged")
+	default:
+		w.undo(c)
+	}
+	return w.broken()
+}
+
+// broken says which of the things that must never be, is.
+func (w *world) broken() string {
+	there := slices.Collect(maps.Values(w.now.disk))
+	lost := slices.ContainsFunc(w.precious, func(v int) bool { return !slices.Contains(there, v) })
+	st := w.state()
+	lic := st.Licences[steps.Key{App: app, Item: "seat"}]
+	switch {
+	case w.bad != "":
+		return w.bad
+	case len(w.desk.Active) > 1 && !w.second:
+		return "the licence is active on both computers, and nobody wants that"
+	case len(w.desk.Active) > w.seats:
+		return "the licence is active on both computers, and its rule forbids that"
+	case len(w.desk.Active) > 1 && !st.SecondSeat(app, "seat"):
+		return "a second seat was taken, and the journal does not say so"
+	case w.taken && !slices.ContainsFunc(st.Overrides, func(o steps.Override) bool { return o.Gate == "old-deactivated" }):
+		return "the licence was taken over, and the journal does not say so"
+	case w.spent > 1:
+		return "a transfer was spent twice for one move"
+	case lic != nil && lic.Spent > max(w.spent, 1):
+		return "the journal tells of more transfers than were spent"
+	case w.retired && len(there) == 0:
+		return "the old data is gone, and there is none on the new computer"
+	case !w.retired && w.old.disk[place] == 0 || len(w.old.disk) > 1:
+		return "the old computer's data was touched"
+	case lost:
+		return "a file of the new computer is lost"
+	}
+	return ""
+}
+
+// sequences is how many random sequences are run: MOVEKIT_SEQUENCES sets it.
+func sequences(usual int) int {
+	if n, err := strconv.Atoi(os.Getenv("MOVEKIT_SEQUENCES")); err == nil {
+		return n
+	}
+	return usual
+}
+
+const sequenceSteps = 40
+
+// TestNoSequenceOfStepsLosesAnything runs random sequences of steps, failures
+// and retries.
+func TestNoSequenceOfStepsLosesAnything(t *testing.T) {
+	t.Parallel()
+	all := sequences(4_000)
+	var workers sync.WaitGroup
+	var mu sync.Mutex
+	moved, retired, taken := 0, 0, 0
+	n := runtime.GOMAXPROCS(0)
+	for worker := range n {
+		workers.Go(func() {
+			for i := worker; i < all; i += n {
+				w := newWorld(rand.New(rand.NewPCG(42, uint64(i))), "")
+				for range sequenceSteps {
+					if bad := w.step(); bad != "" {
+						t.Errorf("sequence %d: %s\n%s", i, bad, again(42, i, ""))
+						return
+					}
+				}
+				mu.Lock()
+				if w.state().Proven(app, 1) {
+					moved++
+				}
+				if w.retired {
+					retired++
+				}
+				if w.taken {
+					taken++
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	workers.Wait()
+	// The walk must reach the far end, or it proves nothing.
+	if moved < all/100 || retired < all/200 || taken < all/100 {
+		t.Errorf("of %d sequences only %d ended proven and %d retired, with %d takeovers", all, moved, retired, taken)
+	}
+	t.Logf("%d sequences of %d steps: %d proven, %d retired, %d takeovers", all, sequenceSteps, moved, retired, taken)
+}
+
+// again runs a sequence once more, and tells it step by step.
+func again(seed uint64, i int, broken string) string {
+	w := newWorld(rand.New(rand.NewPCG(seed, uint64(i))), broken)
+	w.trace = []string{}
+	for range sequenceSteps {
+		if w.step() != "" {
+			break
+		}
+	}
+	return strings.Join(w.trace, "\n")
+}
+
+// TestTheModelSeesFaults breaks one thing at a time, and expects the model to find
+// what comes of it.
+func TestTheModelSeesFaults(t *testing.T) {
+	gates := map[string]func(*steps.Gate){}
+	for _, name := range []string{"old-deactivated", "proven", "sealed", "old-computer", "other-computer", "old-unchanged"} {
+		gates["without the gate "+name] = func(g *steps.Gate) { g.Steps = nil }
+	}
+	for _, name := range []string{"sealed", "old-deactivated"} {
+		gates["past the gate "+name] = func(g *steps.Gate) { g.Firm = false }
+	}
+	for name, change := range gates {
+		t.Run(name, func(t *testing.T) {
+			g := steps.Find(name[strings.LastIndex(name, " ")+1:])
+			was := *g
+			change(g)
+			defer func() { *g = was }()
+			finds(t, "")
+		})
+	}
+	for _, name := range []string{
+		"skips overridden", "doubles answered", "guesses states", "spends for every request",
+		"finds all equal", "takes all for the same", "overwrites", "seals something else",
+	} {
+		t.Run(name, func(t *testing.T) { finds(t, name) })
+	}
+}
+
+// finds expects something to be found broken within some sequences.
+func finds(t *testing.T, broken string) {
+	t.Helper()
+	const most = 4_000
+	for i := range most {
+		w := newWorld(rand.New(rand.NewPCG(43, uint64(i))), broken)
+		for range sequenceSteps {
+			if bad := w.step(); bad != "" {
+				t.Logf("found after %d sequences: %s", i+1, bad)
+				return
+			}
+		}
+	}
+	t.Errorf("nothing was found broken in %d sequences", most)
+}

@@ -1,0 +1,135 @@
+// Package office lays out simulated computers, and a kit between two of them, for
+// the tests.
+package office
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/test/lay"
+)
+
+// Passphrase is that of the kits.
+const Passphrase = "agency-balcony-cabana-dagger-eagle-fable"
+
+// Open opens the computer whose disk is in a folder.
+func Open(t testing.TB, root string) machine.Computer {
+	t.Helper()
+	c, err := machine.Open(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// Office is a kit between two simulated computers, in the folders old and new of
+// Dir.
+type Office struct {
+	T        testing.TB
+	Dir      string
+	Kit      *kit.Kit
+	Old, New machine.Computer
+}
+
+// New makes the computers from files, and a kit with one card.
+func New(t testing.TB, cardText string, to machine.System, files map[string]string) *Office {
+	t.Helper()
+	o := &Office{T: t, Dir: t.TempDir()}
+	lay.Out(t, o.Dir, map[string]string{
+		"old/computer.yaml": lay.Ident("linux", "OLD", "1"), "new/computer.yaml": lay.Ident(string(to), "NEW", "2"),
+		"card.yaml": "card: 1\nname: app\ntitle: The App\n" + cardText,
+	})
+	lay.Out(t, o.Dir, files)
+	c, err := card.Read(filepath.Join(o.Dir, "card.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	o.Old, o.New = Open(t, filepath.Join(o.Dir, "old")), Open(t, filepath.Join(o.Dir, "new"))
+	o.Kit, err = kit.Create(filepath.Join(o.Dir, "kit"), kit.New{Tool: "test", Cards: []*card.Card{c}, Passphrase: Passphrase,
+		Old: kit.Computer{Name: "OLD", System: machine.Linux, ID: machine.ID(o.Old)}, New: kit.Computer{Name: "NEW", System: to}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { o.Kit.Close() })
+	return o
+}
+
+// Run begins a run on a computer, with some copy of the kit.
+func (o *Office) Run(k run.Kit, c machine.Computer) *run.Run {
+	h := run.NewHere(c)
+	h.Private.Above = filepath.Join(o.Dir, "temp")
+	r := run.New(k, h)
+	r.Marks = filepath.Join(o.Dir, "marks")
+	return r
+}
+
+// Reopen opens another copy of the kit.
+func (o *Office) Reopen(name string) *kit.Kit {
+	o.T.Helper()
+	k, err := kit.Open(filepath.Join(o.Dir, name))
+	if err == nil {
+		err = k.Unlock(Passphrase)
+	}
+	if err != nil {
+		o.T.Fatal(err)
+	}
+	return k
+}
+
+// Text is what a file of the office holds, or "".
+func (o *Office) Text(name string) string {
+	data, _ := os.ReadFile(filepath.Join(o.Dir, name))
+	return string(data)
+}
+
+// Database makes a SQLite database, or changes one.
+func Database(t testing.TB, name string, statements ...string) {
+	t.Helper()
+	os.MkdirAll(filepath.Dir(name), 0o755)
+	db, err := sql.Open("sqlite", name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	for _, s := range statements {
+		if _, err := db.Exec(s); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// Person answers the steps of licences from a list, and keeps what was shown. It
+// agrees to what cannot be taken back.
+type Person struct {
+	run.Nobody
+	Answers []run.Reply
+	Shown   []string
+	Asked   func(question string) error // whether to do what cannot be taken back; nil stands for yes
+}
+
+// Agree agrees, or not.
+func (p *Person) Agree(question string) error {
+	if p.Asked == nil {
+		return nil
+	}
+	return p.Asked(question)
+}
+
+// Guide gives the next answer.
+func (p *Person) Guide(ctx context.Context, g run.Guided) (run.Reply, error) {
+	p.Shown = append(p.Shown, fmt.Sprintf("%s %d/%d %s", g.Action, g.Step, g.Of, g.Do))
+	if len(p.Answers) == 0 {
+		return p.Nobody.Guide(ctx, g)
+	}
+	r := p.Answers[0]
+	p.Answers = p.Answers[1:]
+	return r, nil
+}
