@@ -3,7 +3,7 @@
 
 GO      ?= go
 export CGO_ENABLED = 0
-FLAGS   := -trimpath -ldflags "-s -w"
+FLAGS   := -buildvcs=auto -trimpath -ldflags "-s -w"
 SOURCES := $(shell find cmd internal examples -name '*.go' -o -name '*.yaml' -o -name '*.html') go.mod go.sum
 DIR     ?= demo-office
 

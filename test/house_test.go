@@ -3,30 +3,50 @@ package test
 import (
 	"debug/elf"
 	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"testing"
+
+	"movekit/internal/core/card"
 )
 
-// TestImportsRunOneWay sees that the core knows nothing of what stands above
-// it, and nothing of terminals and flags.
-func TestImportsRunOneWay(t *testing.T) {
+// listed is a package with what it imports.
+type listed struct {
+	ImportPath string
+	Imports    []string
+}
+
+func packages(t *testing.T) (all []listed) {
+	t.Helper()
 	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "movekit/...").Output()
 	if err != nil {
 		t.Fatal(err)
 	}
-	forbidden := []string{"movekit/internal/cli", "movekit/internal/report", "movekit/internal/desk", "movekit/internal/demo", "movekit/internal/table",
-		"github.com/spf13", "github.com/jedib0t", "github.com/schollz", "golang.org/x/term", "flag", "log"}
-	seen := 0
 	for dec := json.NewDecoder(strings.NewReader(string(out))); dec.More(); {
-		var p struct {
-			ImportPath string
-			Imports    []string
-		}
+		var p listed
 		if err := dec.Decode(&p); err != nil {
 			t.Fatal(err)
 		}
+		all = append(all, p)
+	}
+	return all
+}
+
+// TestImportsRunOneWay sees that the core knows nothing of what stands above
+// it, and nothing of terminals and flags.
+func TestImportsRunOneWay(t *testing.T) {
+	forbidden := []string{"movekit/internal/cli", "movekit/internal/report", "movekit/internal/desk", "movekit/internal/demo", "movekit/internal/table",
+		"github.com/spf13", "github.com/jedib0t", "github.com/schollz", "golang.org/x/term", "flag", "log"}
+	seen := 0
+	for _, p := range packages(t) {
 		core := strings.HasPrefix(p.ImportPath, "movekit/internal/core/")
 		if core {
 			seen++
@@ -44,6 +64,124 @@ func TestImportsRunOneWay(t *testing.T) {
 	}
 	if seen < 9 {
 		t.Errorf("only %d packages of the core were seen", seen)
+	}
+}
+
+// layers are the core's packages from below: none imports one of a later layer.
+var layers = [][]string{
+	{"fault", "digest"},
+	{"registry", "card", "seal"},
+	{"machine", "journal", "tree", "version", "dbprint"},
+	{"probe", "private", "licence", "kit"},
+	{"steps"},
+	{"run"},
+	{"item"}, {"item/files", "item/sqlite", "item/stays", "item/served", "item/mariadb/sqltext"},
+	{"item/dbase", "item/jet", "item/exports", "item/postgres", "item/mariadb", "item/firebird"},
+	{"item/kinds"},
+	{"holder", "survey"},
+	{"wide", "move"}, {"draft"},
+}
+
+// TestLayers sees that the rooms of the core build on each other in one order.
+func TestLayers(t *testing.T) {
+	level := map[string]int{}
+	for n, layer := range layers {
+		for _, p := range layer {
+			level["movekit/internal/core/"+p] = n
+		}
+	}
+	for _, p := range packages(t) {
+		if !strings.HasPrefix(p.ImportPath, "movekit/internal/core/") {
+			continue
+		}
+		own, known := level[p.ImportPath]
+		if !known {
+			t.Errorf("%s has no place among the layers", p.ImportPath)
+		}
+		for _, i := range p.Imports {
+			if of, ok := level[i]; ok && of >= own && !(of == own && i < p.ImportPath && strings.HasPrefix(p.ImportPath, "movekit/internal/core/item/")) {
+				t.Errorf("%s imports %s, which does not lie below it", p.ImportPath, i)
+			}
+		}
+	}
+}
+
+// eachFile reads the Go files below a folder, tests left out.
+func eachFile(t *testing.T, dir string, each func(name string, f *ast.File)) {
+	t.Helper()
+	err := filepath.WalkDir(dir, func(name string, e fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") {
+			return err
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
+		if err == nil {
+			each(filepath.ToSlash(name), f)
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestNobodyAsksForAKind sees that a kind of item and a method of holding licences
+// are named in their own rooms and tables only, and that nobody asks a mover or a
+// holder what it is.
+func TestNobodyAsksForAKind(t *testing.T) {
+	own := map[string]bool{}
+	for _, k := range card.Kinds {
+		own[string(k.Kind)] = true
+	}
+	names := map[string]bool{"Folder": true, "File": true, "SQLite": true, "DBase": true, "Jet": true, "Exports": true, "PostgreSQL": true, "MariaDB": true, "Firebird": true, "Network": true, "Hosted": true}
+	if len(own) != len(names) {
+		t.Fatalf("there are %d kinds, and %d are looked for", len(own), len(names))
+	}
+	for _, dir := range []string{"../internal", "../cmd"} {
+		eachFile(t, dir, func(name string, f *ast.File) {
+			if strings.Contains(name, "/core/card/") || strings.HasSuffix(name, "/item/kinds/kinds.go") || strings.HasSuffix(name, "/holder/holder.go") {
+				return
+			}
+			ast.Inspect(f, func(n ast.Node) bool {
+				if s, ok := n.(*ast.SelectorExpr); ok {
+					if x, ok := s.X.(*ast.Ident); ok && x.Name == "card" && (names[s.Sel.Name] || strings.HasPrefix(s.Sel.Name, "Method") && s.Sel.Name != "Method" && s.Sel.Name != "MethodInfo" && s.Sel.Name != "Methods") {
+						t.Errorf("%s asks for card.%s", name, s.Sel.Name)
+					}
+				}
+				if a, ok := n.(*ast.TypeAssertExpr); ok {
+					if s, ok := a.Type.(*ast.SelectorExpr); ok && (s.Sel.Name == "Mover" || s.Sel.Name == "Holder" || s.Sel.Name == "Session") {
+						t.Errorf("%s asks what a %s is", name, s.Sel.Name)
+					}
+				}
+				return true
+			})
+		})
+	}
+}
+
+// ownCommand is one of this program's commands or flags in a text. A flag that
+// starts a text of its own is another program's.
+var ownCommand = regexp.MustCompile("movekit (new|survey|pack|deactivate|unpack|undo|todo|activate|verify|next|status|licence|license|inspect|report|card|desk|demo|version)\\b|[ (`]--[a-z]")
+
+// TestTheCoreGivesNoAdvice sees that no text of the core names a command or a flag
+// of this program.
+func TestTheCoreGivesNoAdvice(t *testing.T) {
+	texts := 0
+	eachFile(t, "../internal/core", func(name string, f *ast.File) {
+		ast.Inspect(f, func(n ast.Node) bool {
+			lit, ok := n.(*ast.BasicLit)
+			if !ok || lit.Kind != token.STRING {
+				return true
+			}
+			texts++
+			text, err := strconv.Unquote(lit.Value)
+			if err == nil && ownCommand.MatchString(text) {
+				t.Errorf("%s says %q", name, text)
+			}
+			return true
+		})
+	})
+	if texts < 2000 {
+		t.Errorf("only %d texts were seen", texts)
 	}
 }
 

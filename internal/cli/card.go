@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 
+	"github.com/oasdiff/yaml"
 	"github.com/spf13/cobra"
 
 	"movekit/internal/core/card"
@@ -23,7 +25,13 @@ func (e *env) cardCommand() *cobra.Command {
 				return err
 			}
 			if e.json {
-				return e.object(cards)
+				all := make([]json.RawMessage, len(cards))
+				for i, c := range cards {
+					if all[i], err = asWritten(c); err != nil {
+						return err
+					}
+				}
+				return e.object(all)
 			}
 			t := e.table("card", "app", "items", "licences", "file")
 			t.Right = []int{3, 4}
@@ -47,7 +55,11 @@ func (e *env) cardCommand() *cobra.Command {
 			for _, c := range cards {
 				if c.Name == args[0] {
 					if e.json {
-						return e.object(c)
+						data, err := asWritten(c)
+						if err != nil {
+							return err
+						}
+						return e.object(data)
 					}
 					data, err := os.ReadFile(c.Source)
 					if err != nil {
@@ -99,6 +111,18 @@ func (e *env) cardCommand() *cobra.Command {
 	}
 	c.AddCommand(list, show, check, e.draftCommand(), schema)
 	return c
+}
+
+// asWritten is a card as JSON, with the fields that its file has.
+func asWritten(c *card.Card) (json.RawMessage, error) {
+	data, err := os.ReadFile(c.Source)
+	if err == nil {
+		data, err = yaml.YAMLToJSON(data)
+	}
+	if err != nil {
+		return nil, fault.Wrap(fault.BadCard, err, "cannot read the card")
+	}
+	return data, nil
 }
 
 // cards returns those that were named, or the kit's.

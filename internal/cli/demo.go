@@ -11,20 +11,21 @@ import (
 
 func (e *env) demoCommand() *cobra.Command {
 	var dir string
-	var fresh bool
+	var fresh, serve bool
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Run the whole example: a harbour office replaces its computer",
 		Long: `Make two simulated computers of an invented harbour office and a licence desk,
 and run the real commands on them, from new to report. DIR keeps the computers
-(old, new), the kit, its passphrase and all commands, to be run again by hand.`,
+(old, new), the kit, its passphrase and all commands (commands.txt). To run those by
+hand, begin the example anew with --fresh --serve.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			exe, err := os.Executable()
 			if err != nil {
 				return fault.Wrap(fault.Unreadable, err, "cannot find this program")
 			}
-			d := demo.Demo{Dir: dir, Program: exe, Fresh: fresh, Out: e.out, Err: e.err, Colour: e.colour}
+			d := demo.Demo{Dir: dir, Program: exe, Fresh: fresh, Serve: serve, Out: e.out, Err: e.err, Colour: e.colour}
 			code, err := d.Run(cmd.Context())
 			if err != nil {
 				return err
@@ -37,5 +38,6 @@ and run the real commands on them, from new to report. DIR keeps the computers
 	}
 	c.Flags().StringVar(&dir, "dir", "demo-office", "folder for the example")
 	c.Flags().BoolVar(&fresh, "fresh", false, "remove an earlier example in that folder first")
+	c.Flags().BoolVar(&serve, "serve", false, "run nothing, and keep the example's desk and servers up until you press Ctrl-C")
 	return c
 }

@@ -52,7 +52,7 @@ stands in comments.`,
 			if err != nil {
 				return err
 			}
-			data, err := d.YAML()
+			data, err := d.YAML("movekit card check FILE")
 			if err != nil {
 				return err
 			}

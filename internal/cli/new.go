@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"movekit/internal/about"
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
@@ -56,7 +57,7 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 				return err
 			}
 			k, err := kit.Create(args[0], kit.New{
-				Tool: Version, Cards: list, Programs: append([]string{exe}, also...), Passphrase: pass,
+				Tool: about.This().String(), Notices: about.Notices, Cards: list, Programs: append([]string{exe}, also...), Passphrase: pass,
 				Old: kit.Computer{Name: old.Name(), System: old.System(), ID: machine.ID(old)},
 				New: kit.Computer{Name: to, System: target},
 			})

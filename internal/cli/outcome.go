@@ -116,7 +116,7 @@ func (e *env) told(step steps.Step, o *run.Outcome) {
 	}
 	for _, b := range o.Blocks {
 		e.clear()
-		fmt.Fprintf(e.err, "%s %s of %s is stopped by the gate %s: %s\n  next: %s\n", e.paint("stopped:", table.Bad), step, o.Title, b.Gate, b.Why, about(gateAdvice[b.Gate], o.App))
+		fmt.Fprintf(e.err, "%s %s of %s is stopped by the gate %s: %s\n  next: %s\n", e.paint("stopped:", table.Bad), step, o.Title, b.Gate, b.Why, filled(gateAdvice[b.Gate], o.App))
 		if !b.Firm {
 			fmt.Fprintf(e.err, "  or:   --override %s --because \"REASON\"\n", b.Gate)
 		}

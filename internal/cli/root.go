@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"movekit/internal/about"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
@@ -20,9 +21,6 @@ import (
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
-
-// Version is the tool's version.
-const Version = "0.1.0"
 
 // env is what every command works with.
 type env struct {
@@ -72,7 +70,7 @@ that both are the same.
 On the old computer:   movekit new DIR, survey, pack, deactivate
 On the new computer:   movekit unpack, activate, verify, report
 At any time:           movekit next`,
-		Version:           Version,
+		Version:           about.This().String(),
 		SilenceErrors:     true,
 		SilenceUsage:      true,
 		PersistentPreRunE: func(*cobra.Command, []string) error { return e.start() },
@@ -97,7 +95,7 @@ At any time:           movekit next`,
 		"old":  {e.newCommand(), e.surveyCommand(), e.packCommand(), e.deactivateCommand()},
 		"new":  {e.unpackCommand(), e.undoCommand(), e.todoCommand(), e.activateCommand(), e.verifyCommand()},
 		"any":  {e.nextCommand(), e.statusCommand(), e.licenceCommand(), e.inspectCommand(), e.reportCommand()},
-		"more": {e.cardCommand(), e.deskCommand(), e.demoCommand()},
+		"more": {e.cardCommand(), e.deskCommand(), e.demoCommand(), e.versionCommand()},
 	} {
 		for _, c := range commands {
 			c.GroupID = group
@@ -127,7 +125,7 @@ func (e *env) start() error {
 	}
 	if len(to) > 0 {
 		e.log = slog.New(slog.NewTextHandler(io.MultiWriter(to...), nil))
-		e.log.Info("started", "version", Version, "arguments", os.Args[1:])
+		e.log.Info("started", "version", about.This().String(), "arguments", os.Args[1:])
 	}
 	return nil
 }

@@ -32,7 +32,7 @@ func statusOf(k *kit.Kit) ([]appStatus, *steps.State) {
 	for _, c := range k.Cards {
 		a := appStatus{App: c.Name, Title: c.Title, Steps: map[steps.Step]steps.Done{}}
 		for _, w := range steps.Work {
-			a.Steps[w.Step] = s.Progress(c.Name, w.Step, len(c.Licences))
+			a.Steps[w.Step] = s.Progress(c, w.Step)
 		}
 		out = append(out, a)
 	}

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"movekit/internal/about"
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
@@ -133,7 +134,7 @@ func (e *env) lookAtApps(ctx context.Context, call *surveyCall, apps []string) (
 
 // writeSheet writes the survey as a page.
 func writeSheet(name string, s *survey.Survey) error {
-	page, err := report.Sheet(s, Version, gateAdvice)
+	page, err := report.Sheet(s, about.This().Version, gateAdvice)
 	if err != nil {
 		return fault.Wrap(fault.Internal, err, "cannot make the sheet")
 	}
@@ -241,7 +242,7 @@ func (e *env) showApp(a *survey.App) {
 	}
 	e.showLeft(a)
 	for _, b := range a.Blocks {
-		e.printf("%s %s\n  next: %s\n", e.paint("would stop the pack ("+b.Gate+"):", table.Bad), b.Why, about(gateAdvice[b.Gate], a.App))
+		e.printf("%s %s\n  next: %s\n", e.paint("would stop the pack ("+b.Gate+"):", table.Bad), b.Why, filled(gateAdvice[b.Gate], a.App))
 	}
 }
 

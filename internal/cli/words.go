@@ -90,13 +90,13 @@ func tell(w io.Writer, err error, colour bool) int {
 		fmt.Fprintf(w, "%s %v\n", table.Paint("error:", table.Bad, colour), err)
 	}
 	a := advices[known.Kind]
-	fmt.Fprintf(w, "  next: %s\n  safe: %s\n", about(a.next, known.App), lossOf(known, a))
+	fmt.Fprintf(w, "  next: %s\n  safe: %s\n", filled(a.next, known.App), lossOf(known, a))
 	return a.code
 }
 
-// about fills the app in that an advice is about; where none is named, the
+// filled fills the app in that an advice is about; where none is named, the
 // command is for all.
-func about(advice, app string) string {
+func filled(advice, app string) string {
 	if app == "" {
 		return strings.ReplaceAll(advice, " {app}", "")
 	}

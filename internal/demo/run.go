@@ -28,6 +28,7 @@ type Demo struct {
 	Dir     string
 	Program string // the movekit executable
 	Fresh   bool   // remove an earlier example first
+	Serve   bool   // keep its servers up until the context ends, and leave the commands to a person
 	Out     io.Writer
 	Err     io.Writer
 	Colour  bool
@@ -93,13 +94,18 @@ func (d *Demo) Run(ctx context.Context) (int, error) {
 		return 0, err
 	}
 	defer ledger.stop()
-	stop, url, err := d.openDesk(ctx, ledger)
+	stop, err := d.openDesk(ctx, ledger)
 	if err != nil {
 		return 0, err
 	}
 	defer stop()
-	if err := d.writeCommands(url); err != nil {
+	if err := d.writeCommands(); err != nil {
 		return 0, fault.Wrap(fault.CannotPlace, err, "cannot make the example in %s", dir)
+	}
+	if d.Serve {
+		fmt.Fprintf(d.Out, "\nEverything is up until you press Ctrl-C. In another window:\n  cd %s\n  sh commands.txt\n", dir)
+		<-ctx.Done()
+		return 0, nil
 	}
 	worst := 0
 	for _, c := range commands() {
@@ -165,20 +171,21 @@ func (d *Demo) writeAnswers() error {
 // openDesk starts the licence desk on a free port, takes the seat that the
 // office has had for years, and writes the cards with the desk's address and
 // key.
-func (d *Demo) openDesk(ctx context.Context, ledger *pontoon) (stop func(), url string, err error) {
+func (d *Demo) openDesk(ctx context.Context, ledger *pontoon) (stop func(), err error) {
+	var url string
 	store, err := desk.OpenStore(filepath.Join(d.Dir, "desk", "desk.db"))
 	if err != nil {
-		return nil, "", err
+		return nil, err
 	}
 	err = store.Add(ctx, []desk.Licence{{Serial: serial, Code: code, Product: "tidewright", Covers: "8", Seats: 1, Transfers: 2, Takeover: true, Expires: "2028-06-30"}})
 	if err != nil {
 		store.Close()
-		return nil, "", err
+		return nil, err
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		store.Close()
-		return nil, "", fault.Wrap(fault.Usage, err, "no port is free for the licence desk")
+		return nil, fault.Wrap(fault.Usage, err, "no port is free for the licence desk")
 	}
 	addr := l.Addr().String()
 	l.Close()
@@ -191,7 +198,7 @@ func (d *Demo) openDesk(ctx context.Context, ledger *pontoon) (stop func(), url 
 	case url = <-ready:
 	case err := <-ended:
 		cancel()
-		return nil, "", err
+		return nil, err
 	}
 	stop = func() {
 		cancel()
@@ -200,9 +207,9 @@ func (d *Demo) openDesk(ctx context.Context, ledger *pontoon) (stop func(), url 
 	}
 	if err := d.settleDesk(ctx, store, url, ledger); err != nil {
 		stop()
-		return nil, "", err
+		return nil, err
 	}
-	return stop, url, nil
+	return stop, nil
 }
 
 func (d *Demo) settleDesk(ctx context.Context, store *desk.Store, url string, ledger *pontoon) error {
@@ -254,18 +261,21 @@ func (d *Demo) settleDesk(ctx context.Context, store *desk.Store, url string, le
 	return write(filepath.Join(d.Dir, "old"), file{"ProgramData/Tidewright/activation.jws", a.Signed + "\n"}, day)
 }
 
-func (d *Demo) writeCommands(url string) error {
+func (d *Demo) writeCommands() error {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# All commands of the example. Run them again by hand in this folder.\n# The licence desk must answer in another window:\n\nmovekit desk serve --data desk/desk.db --listen %s\n\n", strings.TrimPrefix(url, "http://"))
+	fmt.Fprintf(&b, "# All commands of the example, to be run by hand in this folder. Its licence desk and\n# its database servers must be up, and nothing of it be done yet. In another window:\n#\n#   %s\n\n", d.line([]string{"demo", "--dir", d.Dir, "--fresh", "--serve"}))
 	for _, c := range commands() {
-		fmt.Fprintf(&b, "# %s\n%s\n\n", c.about, line(c.args))
+		fmt.Fprintf(&b, "# %s\n%s\n\n", c.about, d.line(c.args))
 	}
 	return os.WriteFile(filepath.Join(d.Dir, "commands.txt"), []byte(b.String()), 0o644)
 }
 
+// line writes a command with the program's real path, as a shell takes it.
+func (d *Demo) line(args []string) string { return line(append([]string{d.Program}, args...)) }
+
 // line writes a command as a shell takes it.
 func line(args []string) string {
-	out := []string{"movekit"}
+	var out []string
 	for _, a := range args {
 		if strings.ContainsAny(a, " \\%'$&;()") {
 			a = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
@@ -277,7 +287,7 @@ func line(args []string) string {
 
 // show runs one command and shows it before its output.
 func (d *Demo) show(ctx context.Context, c command) (int, error) {
-	fmt.Fprintf(d.Out, "\n# %s\n%s\n", c.about, table.Paint("$ "+line(c.args), table.Note, d.Colour))
+	fmt.Fprintf(d.Out, "\n# %s\n%s\n", c.about, table.Paint("$ "+line(append([]string{"movekit"}, c.args...)), table.Note, d.Colour))
 	cmd := exec.CommandContext(ctx, d.Program, c.args...)
 	cmd.Dir, cmd.Stdout, cmd.Stderr = d.Dir, d.Out, d.Err
 	cmd.Env = append(os.Environ(), "MOVEKIT_KIT=", "MOVEKIT_PASSPHRASE=")

@@ -109,8 +109,7 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 	if p := s.Packed[c.Name]; p != nil {
 		a.Version, a.Absent = p.Version, append(a.Absent, p.Absent...)
 		for _, stay := range p.Stays {
-			where := map[card.Kind]string{card.Network: "on a server", card.Hosted: "with its maker"}[stay.Kind]
-			a.LeftBehind = append(a.LeftBehind, fmt.Sprintf("%s stays where it is, %s: %s", stay.Item, where, stay.Address))
+			a.LeftBehind = append(a.LeftBehind, fmt.Sprintf("%s stays where it is, %s: %s", stay.Item, stay.Kind.Info().StaysAt, stay.Address))
 			a.ByHand = append(a.ByHand, fmt.Sprintf("See that %s opens %s at %s", c.Title, stay.Item, stay.Address))
 		}
 	} else {
@@ -141,25 +140,23 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 		a.Result = worse(a.Result, i.Result)
 	}
 	for _, l := range c.Licences {
-		li := Licence{Licence: l.Name, Old: licence.Unknown, New: licence.Unknown, Transfers: -1, Result: Open}
-		if st := s.Licences[steps.Key{App: c.Name, Item: l.Name}]; st != nil {
-			li.Old, li.New, li.Transfers, li.Spent = st.Old, st.New, st.Left, st.Spent
-			if st.Seen != nil {
-				li.By, li.Seen = st.Seen.By, &st.SeenAt
-				switch {
-				case st.Seen.Good:
-					li.Result = Equal
-				case st.Seen.Asked && !st.Seen.Trial:
-					li.Result = Different
-				}
-			}
+		st := s.Stand(c, &l, nil, s.Last)
+		li := Licence{Licence: l.Name, Old: st.Old, New: st.New, Transfers: st.Left, Spent: st.Spent, Result: Open}
+		switch st.Proven {
+		case steps.Yes:
+			li.Result = Equal
+		case steps.Bad:
+			li.Result = Different
+		}
+		if known := s.Licences[steps.Key{App: c.Name, Item: l.Name}]; known != nil && known.Seen != nil {
+			li.By, li.Seen = known.Seen.By, &known.SeenAt
 		}
 		if l.Notice != "" && li.Result == Equal {
 			f := notice(c, l, s)
 			r.notices = append(r.notices, f)
 			a.ByHand = append(a.ByHand, "Send the maker the notice "+f.Name)
 		}
-		if l.Method == card.MethodAccount {
+		if l.Method.Info().OneSyncs {
 			a.ByHand = append(a.ByHand, fmt.Sprintf("Only one copy may sync: see that nobody signs in to %s on %s any more", c.Title, s.Old.Name))
 		}
 		a.Licences = append(a.Licences, li)

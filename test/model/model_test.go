@@ -554,7 +554,7 @@ func (w *world) undo(c *sim) {
 func (w *world) retire(c *sim) {
 	m, st := w.move(c), w.state()
 	f := m.Facts(w.card)
-	f.Proven = st.Proven(app, 1)
+	f.Proven = st.Proven(w.card)
 	it := st.Items[steps.Key{App: app, Item: "data"}]
 	changed := it == nil || strconv.Itoa(w.old.disk[place]) != it.Sealed.Stamp
 	if changed {
@@ -596,7 +596,7 @@ func (w *world) due() (int, *sim) {
 		if step == steps.Deactivate && w.hasty {
 			continue
 		}
-		if d := st.Progress(app, step, 1); d != steps.Yes {
+		if d := st.Progress(w.card, step); d != steps.Yes {
 			if n >= 2 {
 				return n * 3, w.now
 			}
@@ -703,7 +703,7 @@ func TestNoSequenceOfStepsLosesAnything(t *testing.T) {
 					}
 				}
 				mu.Lock()
-				if w.state().Proven(app, 1) {
+				if w.state().Proven(w.card) {
 					moved++
 				}
 				if w.retired {

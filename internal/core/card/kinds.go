@@ -37,6 +37,8 @@ type KindInfo struct {
 	StaysAt string
 	// Folder says that an item is a folder; its patterns choose what of it.
 	Folder bool
+	// Sides are the endings of files that belong to one beside it.
+	Sides []string
 }
 
 // common are the fields that items of every kind take.
@@ -44,17 +46,17 @@ var common = []string{"name", "kind", "about", "needs"}
 
 // Kinds is the table of all kinds.
 var Kinds = []KindInfo{
-	{Folder, "a folder with all that is in it", fields("path secret optional include skip counts"), "files", "", true},
-	{File, "one file", fields("path secret optional"), "", "", false},
-	{SQLite, "one SQLite database with its side files", fields("path secret optional counts mask attached-to"), "query", "", false},
-	{DBase, "a folder of dBase or FoxPro tables, with their memo and index files", fields("path secret optional counts"), "files", "", true},
-	{Jet, "one Jet or ACE database file", fields("path secret optional"), "", "", false},
-	{Exports, "files that the app itself wrote, which a person takes in one by one", fields("path secret optional include skip counts exports"), "files", "", true},
-	{PostgreSQL, "a database of a PostgreSQL server", fields("server secret optional counts mask"), "query", "", false},
-	{MariaDB, "a database of a MariaDB or MySQL server", fields("server secret optional counts mask"), "query", "", false},
-	{Firebird, "a database of a Firebird server", fields("server secret optional counts mask"), "query", "", false},
-	{Network, "a server or share that stays where it is", fields("address from"), "", "on a server", false},
-	{Hosted, "data that the maker keeps for an account, which stays there", fields("address from"), "", "with its maker", false},
+	{Kind: Folder, About: "a folder with all that is in it", Fields: fields("path secret optional include skip counts"), Counts: "files", Folder: true},
+	{Kind: File, About: "one file", Fields: fields("path secret optional")},
+	{Kind: SQLite, About: "one SQLite database with its side files", Fields: fields("path secret optional counts mask attached-to"), Counts: "query", Sides: fields("-wal -shm -journal")},
+	{Kind: DBase, About: "a folder of dBase or FoxPro tables, with their memo and index files", Fields: fields("path secret optional counts"), Counts: "files", Folder: true},
+	{Kind: Jet, About: "one Jet or ACE database file", Fields: fields("path secret optional")},
+	{Kind: Exports, About: "files that the app itself wrote, which a person takes in one by one", Fields: fields("path secret optional include skip counts exports"), Counts: "files", Folder: true},
+	{Kind: PostgreSQL, About: "a database of a PostgreSQL server", Fields: fields("server secret optional counts mask"), Counts: "query"},
+	{Kind: MariaDB, About: "a database of a MariaDB or MySQL server", Fields: fields("server secret optional counts mask"), Counts: "query"},
+	{Kind: Firebird, About: "a database of a Firebird server", Fields: fields("server secret optional counts mask"), Counts: "query"},
+	{Kind: Network, About: "a server or share that stays where it is", Fields: fields("address from"), StaysAt: "on a server"},
+	{Kind: Hosted, About: "data that the maker keeps for an account, which stays there", Fields: fields("address from"), StaysAt: "with its maker"},
 }
 
 func fields(words string) []string { return strings.Fields(words) }
@@ -117,18 +119,19 @@ type MethodInfo struct {
 // everyMethod are the fields that licences of every method take.
 var everyMethod = []string{"name", "method", "wait", "back-by", "trial", "lost", "notice"}
 
-// rules are the fields with what no service tells.
-const rules = " takeover seats covers edition expires transfers"
+// rules are the fields with what no service tells, besides whether it may be taken
+// over.
+const rules = " seats covers edition expires transfers"
 
 // Methods is the table of all methods.
 var Methods = []MethodInfo{
-	{MethodDesk, "a seat at a licence desk", fields("product serial code token desk form check check-parts typed"), "serial", "activation code", false},
-	{MethodCommand, "the maker's own program frees it and takes it up", fields("show deactivate activate" + rules), "", "", false},
-	{MethodGuided, "a person frees it and takes it up, step by step", fields("deactivate activate" + rules), "", "", false},
-	{MethodFile, "files that travel", fields("items bound seats covers edition expires transfers"), "", "", false},
-	{MethodKey, "a product key with a registered name", fields("serial code form check check-parts typed deactivate activate" + rules), "product key", "registered name", false},
-	{MethodToken, "a hardware token, which a person moves", fields("usb deactivate activate seats covers edition expires transfers"), "", "", false},
-	{MethodAccount, "a seat of an account, which a person moves", fields("deactivate activate" + rules), "", "", true},
+	{Method: MethodDesk, About: "a seat at a licence desk", Fields: fields("product serial code token desk form check check-parts typed"), Serial: "serial", Code: "activation code"},
+	{Method: MethodCommand, About: "the maker's own program frees it and takes it up", Fields: fields("show deactivate activate takeover" + rules)},
+	{Method: MethodGuided, About: "a person frees it and takes it up, step by step", Fields: fields("deactivate activate takeover" + rules)},
+	{Method: MethodFile, About: "files that travel", Fields: fields("items bound" + rules)},
+	{Method: MethodKey, About: "a product key with a registered name", Fields: fields("serial code form check check-parts typed deactivate activate takeover" + rules), Serial: "product key", Code: "registered name"},
+	{Method: MethodToken, About: "a hardware token, which a person moves", Fields: fields("usb deactivate activate" + rules)},
+	{Method: MethodAccount, About: "a seat of an account, which a person moves", Fields: fields("deactivate activate takeover" + rules), OneSyncs: true},
 }
 
 // Info returns what is known of a method; of one that there is not, nothing.

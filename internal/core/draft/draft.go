@@ -22,8 +22,9 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
-	"movekit/internal/core/machine"
+	"movekit/internal/core/item/kinds"
 	"movekit/internal/core/item/sqlite"
+	"movekit/internal/core/machine"
 	"movekit/internal/core/tree"
 	"movekit/internal/core/wide"
 )
@@ -156,7 +157,7 @@ func (d *Drafter) add(ctx context.Context, out *Draft, real string) error {
 		d.pointers(out, real)
 		return nil
 	}
-	it := &Item{Name: slug(filepath.Base(real)), Kind: card.Folder, Path: term}
+	it := &Item{Name: slug(filepath.Base(real)), Kind: kinds.Of(real, true), Path: term}
 	out.Items = append(out.Items, it)
 	f := &folder{d: d, out: out, item: it, real: real, skips: map[string]*Skip{}, endings: map[string]int64{}}
 	src := tree.Source{Root: real}
@@ -177,12 +178,11 @@ func (d *Drafter) add(ctx context.Context, out *Draft, real string) error {
 
 // file proposes an item for a single file.
 func (d *Drafter) file(ctx context.Context, real, term string) *Item {
-	it := &Item{Name: slug(filepath.Base(real)), Kind: card.File, Path: term}
+	it := &Item{Name: slug(filepath.Base(real)), Kind: kinds.Of(real, false), Path: term}
 	class, what := wide.Look(real)
 	it.About = what
 	switch {
-	case what == wide.SQLiteDatabase:
-		it.Kind = card.SQLite
+	case it.Kind.Info().Counts == "query":
 		it.Counts = d.tables(ctx, real, it)
 	case class == wide.Key || class == wide.Certificate || class == wide.Licence:
 		it.Secret = true
@@ -298,7 +298,7 @@ func (f *folder) finish(ctx context.Context) {
 		f.out.Items = append(f.out.Items, it)
 		why := "is the item " + it.Name
 		f.item.Skips = append(f.item.Skips, Skip{Pattern: glob(rel), Why: why})
-		if it.Kind == card.SQLite {
+		if len(it.Kind.Info().Sides) > 0 {
 			f.item.Skips = append(f.item.Skips, Skip{Pattern: glob(rel) + "-*", Why: "goes with " + it.Name})
 		}
 		if it.Secret {

@@ -38,7 +38,7 @@ func (d *Drafter) made(t *testing.T, name, title string, paths ...string) (*card
 	if err != nil {
 		t.Fatal(err)
 	}
-	text, err := draft.YAML()
+	text, err := draft.YAML("check it")
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}

@@ -30,12 +30,12 @@ func oneLine(s string) string {
 }
 
 // YAML writes the draft as a card, with comments for the person who finishes
-// it. What it writes passes the check of cards.
-func (d *Draft) YAML() ([]byte, error) {
+// it; check is how it is checked. What it writes passes that.
+func (d *Draft) YAML(check string) ([]byte, error) {
 	w := &writer{}
 	w.line("# A draft of an app card, made from what was found on one computer. Read it from top")
 	w.line("# to bottom: what stands in comments only a person can know. Check it with")
-	w.line("#   movekit card check FILE")
+	w.line("#   %s", check)
 	w.line("card: 1")
 	w.line("name: %s", quote(d.Name))
 	w.line("title: %s", quote(d.Title))

@@ -39,6 +39,7 @@ const (
 	ManifestFile  = "kit.yaml"
 	KeyFile       = "key.age"
 	ReadmeFile    = "README.txt"
+	NoticesFile   = "NOTICES.txt"
 	ChecksumsFile = "CHECKSUMS.b3"
 	CardsDir      = "cards"
 	SealedDir     = "sealed"
@@ -102,6 +103,7 @@ type New struct {
 	Cards      []*card.Card
 	Programs   []string // executables that are copied into the kit
 	Passphrase string
+	Notices    string // of what is in the programs
 }
 
 // Create makes a kit in dir, and opens it. The folder must be empty, not exist,
@@ -150,6 +152,9 @@ func (k *Kit) fill(n New) (err error) {
 		return fault.Wrap(fault.Internal, err, "cannot write %s", ManifestFile)
 	}
 	files := map[string][]byte{KeyFile: wrapped, ReadmeFile: []byte(readme(k.Manifest)), ManifestFile: manifest}
+	if n.Notices != "" {
+		files[NoticesFile] = []byte(n.Notices)
+	}
 	for _, c := range n.Cards {
 		if files[CardsDir+"/"+c.Name+".yaml"], err = os.ReadFile(c.Source); err != nil {
 			return fault.Wrap(fault.BadCard, err, "cannot read the card")
@@ -181,7 +186,7 @@ func halfMade(dir string) bool {
 	if log, err := journal.Read(dir); err != nil || len(log.Lines) > 0 {
 		return false
 	}
-	for _, name := range []string{lockFile, KeyFile, ReadmeFile, ManifestFile, CardsDir} {
+	for _, name := range []string{lockFile, KeyFile, ReadmeFile, NoticesFile, ManifestFile, CardsDir} {
 		for _, ending := range []string{"", seal.Unfinished} {
 			if _, err := os.Stat(filepath.Join(dir, name+ending)); err == nil {
 				return true

@@ -116,7 +116,7 @@ func (r Request) ID() string {
 // the code, in base64url, over all that the request says.
 func (r Request) Prove(code string, action Action, key string) string {
 	h := hmac.New(sha256.New, []byte(code))
-	for _, s := range []string{"movekit licence request", string(action), key, r.ID(), r.Product, r.Computer, r.Version, r.Edition, r.From, r.Nonce} {
+	for _, s := range []string{"licence request of Move Kit", string(action), key, r.ID(), r.Product, r.Computer, r.Version, r.Edition, r.From, r.Nonce} {
 		fmt.Fprintf(h, "%d:%s\n", len(s), s)
 	}
 	return base64.RawURLEncoding.EncodeToString(h.Sum(nil))
@@ -164,7 +164,7 @@ func (p *Problem) Error() string {
 
 // LicenceID names a licence without telling its serial.
 func LicenceID(serial string) string {
-	return digest.Of([]byte("movekit licence\x00" + serial)).String()[:32]
+	return digest.Of([]byte("licence of Move Kit\x00" + serial)).String()[:32]
 }
 
 // Mask shows the last four characters of a secret.

@@ -303,7 +303,7 @@ func TestStateTellsHowFarItIs(t *testing.T) {
 		t.Helper()
 		s, got := o.job(o.Old).State, []string{}
 		for _, step := range []steps.Step{steps.Pack, steps.Deactivate, steps.Unpack, steps.Activate, steps.Verify} {
-			got = append(got, string(s.Progress("app", step, 0)))
+			got = append(got, string(s.Progress(o.Kit.Cards[0], step)))
 		}
 		if strings.Join(got, " ") != want {
 			t.Errorf("progress %v, want %s", got, want)

@@ -139,7 +139,7 @@ func TestWhatStaysIsTold(t *testing.T) {
 	if !v.Equal() || len(v.Items) != 6 || v.Items[4].Did != "stays" || v.Items[4].Rows[0].New != "QUAY-SRV:5432" {
 		t.Errorf("%+v", v)
 	}
-	if !o.job(o.New).State.Proven("app", 0) {
+	if !o.job(o.New).State.Proven(o.Kit.Cards[0]) {
 		t.Error("what stays keeps the app from being proven")
 	}
 }

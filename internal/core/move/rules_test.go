@@ -291,14 +291,14 @@ func TestTrial(t *testing.T) {
 	}
 	v := o.verify()
 	j := o.job(o.New)
-	if !v.Equal() || v.Licences[0].Good || v.Licences[0].Trial == nil || j.State.Proven("app", 1) || j.State.Progress("app", steps.Verify, 1) != steps.Partly {
+	if !v.Equal() || v.Licences[0].Good || v.Licences[0].Trial == nil || j.State.Proven(o.Kit.Cards[0]) || j.State.Progress(o.Kit.Cards[0], steps.Verify) != steps.Partly {
 		t.Errorf("%+v", v.Licences)
 	}
 	status(steps.Deactivate)
 	o.change(o.Old, yes(), time.Now(), (*Move).Deactivate)
 	status(steps.Activate)
 	o.change(o.New, yes(), time.Now(), (*Move).Activate)
-	if v := o.verify(); !v.Equal() || !v.Licences[0].Good || !o.job(o.New).State.Proven("app", 1) {
+	if v := o.verify(); !v.Equal() || !v.Licences[0].Good || !o.job(o.New).State.Proven(o.Kit.Cards[0]) {
 		t.Errorf("%+v", v.Licences)
 	}
 	// A trial that is over is a licence that is missing.

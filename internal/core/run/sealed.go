@@ -6,8 +6,8 @@ import (
 	"io"
 
 	"movekit/internal/core/fault"
-	"movekit/internal/core/kit"
 	"movekit/internal/core/journal"
+	"movekit/internal/core/kit"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 )

@@ -41,7 +41,7 @@ func (s *State) Next(cards []*card.Card) Due {
 			if (w.Step == Deactivate || w.Step == Activate) && s.Trying(c) {
 				continue // its data is proven first
 			}
-			switch s.Progress(c.Name, w.Step, len(c.Licences)) {
+			switch s.Progress(c, w.Step) {
 			case No, Partly, Bad:
 				d.Apps = append(d.Apps, c.Name)
 			}

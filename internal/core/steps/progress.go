@@ -69,92 +69,74 @@ const (
 	Bad     Done = "differs"
 )
 
-// Progress says how far an app is with a step. licences is how many licences
-// its card has.
-func (s *State) Progress(app string, step Step, licences int) Done {
-	items := s.AppItems(app)
-	count := func(total int, is func(i int) bool) Done {
-		n := 0
-		for i := range total {
-			if is(i) {
-				n++
-			}
-		}
-		switch {
-		case total == 0:
-			return Nothing
-		case n == 0:
-			return No
-		case n < total:
-			return Partly
-		}
-		return Yes
-	}
-	lics := s.LicencesOf(app)
+// Progress says how far an app is with a step.
+func (s *State) Progress(c *card.Card, step Step) Done {
+	items, packed := s.AppItems(c.Name), s.Packed[c.Name] != nil
 	switch step {
 	case Pack:
-		if s.Packed[app] != nil {
+		switch {
+		case packed:
 			return Yes
+		case slices.ContainsFunc(s.Order, func(k Key) bool { return k.App == c.Name }):
+			return Partly
 		}
-		for k := range s.Items {
-			if k.App == app {
-				return Partly
-			}
-		}
-		return No
 	case Deactivate:
-		return s.licenceProgress(lics, licences, func(l *Licence) bool { return Free(l.Old) })
+		return s.ofLicences(c, func(st Standing) bool { return Free(st.Old) })
 	case Activate:
-		return s.licenceProgress(lics, licences, func(l *Licence) bool { return l.New == licence.Active })
-	}
-	if s.Packed[app] == nil {
-		return No
-	}
-	switch step {
+		return s.ofLicences(c, func(st Standing) bool { return st.New == licence.Active })
 	case Unpack:
-		return count(len(items), func(i int) bool { return items[i].Placed != nil })
+		if packed {
+			return howMany(len(items), func(i int) bool { return items[i].Placed != nil })
+		}
 	case Verify:
-		d := count(len(items), func(i int) bool { return items[i].Checked != nil })
-		for _, it := range items {
-			if it.Checked != nil && !it.Checked.Equal {
-				return Bad
-			}
+		if packed {
+			return s.verified(c, items)
 		}
-		for _, l := range lics {
-			switch r := l.Seen.Result(); {
-			case r == Bad:
-				return Bad
-			case r != Yes && d == Yes:
-				d = Partly
-			}
-		}
-		return d
 	}
 	return No
 }
 
-func (s *State) licenceProgress(lics []*Licence, total int, is func(*Licence) bool) Done {
-	if total == 0 {
-		return Nothing
+// verified says how far an app is proven.
+func (s *State) verified(c *card.Card, items []*Item) Done {
+	done := howMany(len(items), func(i int) bool { return items[i].Checked != nil })
+	if slices.ContainsFunc(items, func(it *Item) bool { return it.Checked != nil && !it.Checked.Equal }) {
+		return Bad
 	}
+	for i := range c.Licences {
+		switch p := s.Stand(c, &c.Licences[i], nil, s.Last).Proven; {
+		case p == Bad:
+			return Bad
+		case p != Yes && done == Yes:
+			done = Partly
+		}
+	}
+	return done
+}
+
+func (s *State) ofLicences(c *card.Card, is func(Standing) bool) Done {
+	return howMany(len(c.Licences), func(i int) bool { return is(s.Stand(c, &c.Licences[i], nil, s.Last)) })
+}
+
+func howMany(total int, is func(i int) bool) Done {
 	n := 0
-	for _, l := range lics {
-		if is(l) {
+	for i := range total {
+		if is(i) {
 			n++
 		}
 	}
-	switch n {
-	case 0:
+	switch {
+	case total == 0:
+		return Nothing
+	case n == 0:
 		return No
-	case total:
-		return Yes
+	case n < total:
+		return Partly
 	}
-	return Partly
+	return Yes
 }
 
 // Proven reports whether every item of an app was checked equal and every
 // licence seen in its right state since it was last packed and placed.
-func (s *State) Proven(app string, licences int) bool {
-	return s.Packed[app] != nil && s.Progress(app, Verify, licences) == Yes &&
-		s.Progress(app, Unpack, licences) == Yes
+func (s *State) Proven(c *card.Card) bool {
+	return s.Progress(c, Verify) == Yes && s.Progress(c, Unpack) == Yes
 }

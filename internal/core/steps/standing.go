@@ -37,6 +37,7 @@ type Standing struct {
 
 	Second bool      // a person took a second seat, and the one on the old computer stays
 	Good   bool      // it is where it belongs
+	Proven Done      // what verify saw last
 	Trial  time.Time // until when the app runs on the new computer without it; zero where it does not
 	Trying bool      // the data is to be proven on the new computer first
 	Next   Step      // what is due; "" where nothing is
@@ -57,11 +58,12 @@ func Free(s licence.State) bool { return s == licence.Deactivated || s == licenc
 // Stand derives where a licence stands from the journal, the card, and what was
 // seen now; see is nil where nobody was asked.
 func (s *State) Stand(c *card.Card, l *card.Licence, see *Sight, now time.Time) Standing {
-	st := Standing{Old: licence.Unknown, New: licence.Unknown, Left: -1, By: "the journal"}
+	st := Standing{Old: licence.Unknown, New: licence.Unknown, Left: -1, By: "the journal", Proven: No}
 	key := Key{App: c.Name, Item: l.Name}
 	known := s.Licences[key]
 	if known != nil {
 		st.Old, st.New, st.Left, st.Spent, st.OldAt, st.NewAt = known.Old, known.New, known.Left, known.Spent, known.OldAt, known.NewAt
+		st.Proven = known.Seen.result()
 	}
 	st.Second = s.SecondSeat(c.Name, l.Name)
 	if see != nil {
@@ -161,8 +163,8 @@ func (s Standing) OnTrial() bool {
 	return s.Seen && !s.New.Held() && s.Old.Held() && !s.Trial.IsZero()
 }
 
-// Result says how far a licence is proven.
-func (s *Seen) Result() Done {
+// result says how far a licence is proven by what was seen.
+func (s *Seen) result() Done {
 	switch {
 	case s == nil:
 		return No

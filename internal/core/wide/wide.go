@@ -173,7 +173,7 @@ func (s *Search) claims(ctx context.Context, r *Result) (*covered, error) {
 			case p.Card.Kind.Info().Folder:
 				c.partly = append(c.partly, p.Source(false))
 			default:
-				for _, side := range []string{"", "-wal", "-shm", "-journal"} {
+				for _, side := range append(p.Card.Kind.Info().Sides, "") {
 					c.files[path+side] = true
 				}
 			}

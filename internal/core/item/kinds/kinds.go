@@ -1,4 +1,5 @@
-// Package kinds is the table of the kinds of item: how each is moved.
+// Package kinds is the table of the kinds of item: how each is moved, and told from
+// plain files.
 package kinds
 
 import (
@@ -28,4 +29,25 @@ var All = item.Table{
 	card.Firebird:   firebird.New,
 	card.Network:    stays.Network,
 	card.Hosted:     stays.Hosted,
+}
+
+// known are the kinds that a file is of by its content.
+var known = []struct {
+	kind card.Kind
+	is   func(path string) bool
+}{
+	{card.SQLite, sqlite.Is},
+}
+
+// Of is the kind that a folder or file is of, by all that can be seen.
+func Of(path string, folder bool) card.Kind {
+	if folder {
+		return card.Folder
+	}
+	for _, k := range known {
+		if k.is(path) {
+			return k.kind
+		}
+	}
+	return card.File
 }

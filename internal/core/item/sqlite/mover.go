@@ -34,6 +34,12 @@ var (
 // New moves one database.
 func New(o *item.One) item.Mover { return Mover{item.Disk{One: o}} }
 
+// Is reports whether a file is a database, by its content.
+func Is(path string) bool {
+	head, err := header(path)
+	return err == nil && head != nil
+}
+
 // At is the same at another path.
 func (m Mover) At(path string) item.Mover {
 	o := *m.One

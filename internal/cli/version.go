@@ -1,0 +1,29 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"movekit/internal/about"
+)
+
+func (e *env) versionCommand() *cobra.Command {
+	var notices bool
+	c := &cobra.Command{
+		Use:   "version",
+		Short: "See which build this program is, and what is in it",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			b := about.This()
+			if e.json {
+				return e.object(b)
+			}
+			e.printf("movekit %s\n", b)
+			if notices {
+				e.printf("\n%s", about.Notices)
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&notices, "notices", false, "also show the names and licences of every module in it")
+	return c
+}
