@@ -200,7 +200,7 @@ func (e *env) deskShowCommand(with withStore) *cobra.Command {
 				}
 			}
 			if len(found) != 1 {
-				return fault.New(fault.Usage, "%d licences are %q; movekit desk list shows them all", len(found), args[0])
+				return fault.New(fault.Usage, "%d licences are %q; `movekit desk list` shows them all", len(found), args[0])
 			}
 			r := shown(found[0], now)
 			if r.Changes, err = s.Changes(ctx, licence.LicenceID(found[0].Serial), 1000); err != nil {

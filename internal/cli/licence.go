@@ -95,11 +95,11 @@ character that shows a typing error.`,
 					}
 				}
 				if phone {
-					e.say("Read it out group by group. Then type the answer: movekit licence accept --phone ANSWER\n")
+					e.say("Read it out group by group. Then type the answer: `movekit licence accept --phone ANSWER`\n")
 					return
 				}
 				e.printf("wrote %s\n", to)
-				e.say("Take it to a computer with network: movekit licence exchange %s ANSWER.json. Then, here: movekit licence accept ANSWER.json\n", to)
+				e.say("Take it to a computer with network: `movekit licence exchange %s ANSWER.json`. Then, here: `movekit licence accept ANSWER.json`\n", to)
 			})
 		},
 	}

@@ -214,7 +214,7 @@ func (e *env) job(apps []string, unlock bool) (*move.Move, func(), error) {
 
 // commandsFlag adds the flag by which a person agrees to a card's commands.
 func (e *env) commandsFlag(c *cobra.Command) {
-	c.Flags().BoolVar(&e.runCommands, "run-commands", false, "agree to run the commands that the cards name (movekit card show APP shows them)")
+	c.Flags().BoolVar(&e.runCommands, "run-commands", false, "agree to run the commands that the cards name (card show APP shows them)")
 }
 
 // overrideFlags adds the flags that override gates.

@@ -39,7 +39,7 @@ const nothingLost = "Nothing was lost: the old computer's data was only read."
 
 var advices = map[fault.Kind]advice{
 	fault.Usage:           {"See the command's --help.", "Nothing was changed.", exitUsage},
-	fault.BadCard:         {"Correct the card; `movekit card check` shows every mistake in one.", "Nothing was changed.", exitFailed},
+	fault.BadCard:         {"Correct the card; `movekit card check FILE` shows every mistake in it.", "Nothing was changed.", exitFailed},
 	fault.NotAKit:         {"Name the kit's folder with --kit DIR, or make a kit with `movekit new DIR`.", "Nothing was changed.", exitFailed},
 	fault.NewerFormat:     {"Use the program that lies in the kit's own folder.", "Nothing was changed.", exitFailed},
 	fault.Damaged:         {"Run `movekit inspect` to see what is damaged. If the old computer is still there, run `movekit pack` on it again.", "Nothing on either computer was changed by this.", exitFailed},
