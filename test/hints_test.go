@@ -55,7 +55,7 @@ func TestHintsWork(t *testing.T) {
 	}
 	dir := office(t)
 	made(t, dir)
-	os.Rename(filepath.Join(dir, "cards", "diary.yaml"), filepath.Join(dir, "card.yaml"))
+	os.Rename(filepath.Join(dir, "diary.yaml"), filepath.Join(dir, "card.yaml"))
 	for _, hint := range slices.Sorted(maps.Keys(hints)) {
 		var args []string
 		for _, word := range strings.Fields(hint)[1:] {

@@ -74,7 +74,7 @@ func TestTheExampleIsAlwaysTheSame(t *testing.T) {
 
 func TestCommandsAreWrittenForAShell(t *testing.T) {
 	for want, args := range map[string][]string{
-		"movekit pack --kit kit": {"pack", "--kit", "kit"}, `movekit draft --title 'Watch Rota' 'C:\X'`: {"draft", "--title", "Watch Rota", `C:\X`}, `movekit 'it'\''s'`: {"it's"},
+		"movekit pack --kit kit": {"movekit", "pack", "--kit", "kit"}, `'/opt/move kit' --title 'C:\X'`: {"/opt/move kit", "--title", `C:\X`}, `movekit 'it'\''s'`: {"movekit", "it's"},
 	} {
 		if got := line(args); got != want {
 			t.Errorf("%s, want %s", got, want)

@@ -8,11 +8,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
+	"time"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/move"
 	"movekit/internal/core/run"
 	"movekit/test/lay"
 )
@@ -132,4 +135,59 @@ func (p *Person) Guide(ctx context.Context, g run.Guided) (run.Reply, error) {
 	r := p.Answers[0]
 	p.Answers = p.Answers[1:]
 	return r, nil
+}
+
+// Job is a move's next step on a computer.
+func (o *Office) Job(c machine.Computer) *move.Move { return move.New(o.Run(o.Kit, c)) }
+
+// Only returns the outcome of the one app, and expects no error.
+func (o *Office) Only(out []*run.Outcome, err error) *run.Outcome {
+	o.T.Helper()
+	if err != nil {
+		o.T.Fatal(err)
+	}
+	if out[0].Err != nil {
+		o.T.Fatal(out[0].Err)
+	}
+	return out[0]
+}
+
+// Pack packs the app.
+func (o *Office) Pack() *run.Outcome { o.T.Helper(); return o.Only(o.Job(o.Old).Pack(o.T.Context())) }
+
+// Unpack unpacks the app.
+func (o *Office) Unpack() *run.Outcome {
+	o.T.Helper()
+	return o.Only(o.Job(o.New).Unpack(o.T.Context()))
+}
+
+// Verify verifies the app.
+func (o *Office) Verify() *run.Outcome {
+	o.T.Helper()
+	return o.Only(o.Job(o.New).Verify(o.T.Context()))
+}
+
+// Change has a person change the licences of the app at some time; nil stands for
+// nobody.
+func (o *Office) Change(c machine.Computer, p run.Person, at time.Time, do func(*move.Move, context.Context) ([]*run.Outcome, error)) *run.Outcome {
+	o.T.Helper()
+	j := o.Job(c)
+	j.Now = func() time.Time { return at }
+	if p != nil {
+		j.Person = p
+	}
+	out, err := do(j, o.T.Context())
+	if err != nil {
+		o.T.Fatal(err)
+	}
+	return out[0]
+}
+
+// Blocked are the gates that stopped a step.
+func Blocked(out *run.Outcome) string {
+	var names []string
+	for _, b := range out.Blocks {
+		names = append(names, b.Gate)
+	}
+	return strings.Join(names, " ")
 }

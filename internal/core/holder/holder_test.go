@@ -1,8 +1,9 @@
 //go:build unix
 
-package holder
+package holder_test
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"strings"
@@ -11,13 +12,16 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/holder"
 	"movekit/internal/core/item"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
 	"movekit/test/lay"
-	tests "movekit/test/office"
+	"movekit/test/office"
 )
+
+var ctx = context.Background()
 
 const fileCard = `items:
   - {name: certificate, kind: file, path: /srv/office.pem}
@@ -26,13 +30,19 @@ licences: [{name: signing, method: file, items: [certificate, key]}]
 `
 
 // held opens a licence of a card that is made here.
-func held(t *testing.T, r *run.Run, c *card.Card, l card.Licence) *Held {
+func held(t *testing.T, r *run.Run, c *card.Card, l card.Licence) *holder.Held {
 	t.Helper()
-	h, err := (&Room{Run: r}).Open(c, &l, "")
+	h, err := (&holder.Room{Run: r}).Open(c, &l, "")
 	if err != nil {
 		t.Fatal(err)
 	}
 	return h
+}
+
+// service is who is asked about a licence.
+func service(h *holder.Held) licence.Service {
+	s, _ := h.Holder.Service()
+	return s
 }
 
 // agreeing is asked whether programs may run.
@@ -47,15 +57,15 @@ func (a agreeing) AgreeToRun(question string) error { return a.ask(question) }
 // belongs together.
 func TestCertificates(t *testing.T) {
 	now := time.Now()
-	cert, key := tests.Signed(t, now.AddDate(1, 0, 0))
-	late, lateKey := tests.Signed(t, now.AddDate(0, 0, -1))
-	o := tests.New(t, fileCard, "linux", nil)
-	b := files{person{&Held{Room: &Room{Run: o.Run(o.Kit, o.New)}, App: o.Kit.Cards[0], Card: &o.Kit.Cards[0].Licences[0], Secrets: licence.Secrets{Passphrase: "tide-table"}}}}
+	cert, key := office.Signed(t, now.AddDate(1, 0, 0))
+	late, lateKey := office.Signed(t, now.AddDate(0, 0, -1))
+	o := office.New(t, fileCard, "linux", nil)
+	b := &holder.Held{Room: &holder.Room{Run: o.Run(o.Kit, o.New)}, App: o.Kit.Cards[0], Card: &o.Kit.Cards[0].Licences[0], Secrets: licence.Secrets{Passphrase: "tide-table"}}
 	at := func(name, text string) item.Target {
 		lay.Out(t, o.Dir, map[string]string{name: text})
 		return item.Target{One: &item.One{Path: filepath.Join(o.Dir, name)}}
 	}
-	p12, lockedKey := tests.Encrypted(t, cert, key, "tide-table")
+	p12, lockedKey := office.Encrypted(t, cert, key, "tide-table")
 	for name, c := range map[string]struct {
 		files          []item.Target
 		apart, expired bool
@@ -69,11 +79,11 @@ func TestCertificates(t *testing.T) {
 		"one file of PKCS 12":                 {[]item.Target{at("g", p12)}, false, false},
 		"PKCS 12 and another's key":           {[]item.Target{at("g", p12), at("c", lateKey)}, true, false},
 	} {
-		if err := b.paired(c.files); (err != nil) != c.apart || c.apart && fault.KindOf(err) != fault.DeskRefused {
+		if err := b.Paired(c.files); (err != nil) != c.apart || c.apart && fault.KindOf(err) != fault.DeskRefused {
 			t.Errorf("%s: %v", name, err)
 		}
-		if (b.expired(c.files) != "") != c.expired {
-			t.Errorf("%s: runs out %q", name, b.expired(c.files))
+		if (b.Expired(c.files) != "") != c.expired {
+			t.Errorf("%s: runs out %q", name, b.Expired(c.files))
 		}
 	}
 	c := licence.ReadContents([]byte(key+cert), "")
@@ -104,19 +114,19 @@ func TestMakersCommand(t *testing.T) {
 		t.Fatal(err)
 	}
 	lay.Out(t, dir, map[string]string{"old.state": "active", "new.state": "idle", "left": "3"})
-	b := func(side string, free, take string) *Held {
-		o := tests.New(t, "items: [{name: data, kind: file, path: /srv/data}]\n", "linux", nil)
+	b := func(side string, free, take string) *holder.Held {
+		o := office.New(t, "items: [{name: data, kind: file, path: /srv/data}]\n", "linux", nil)
 		c := o.Old
 		if side == "new" {
 			c = o.New
 		}
-		r := o.Run(o.Kit, tests.Live{Computer: c})
+		r := o.Run(o.Kit, office.Live{Computer: c})
 		r.Commands = true
 		return held(t, r, o.Kit.Cards[0], card.Licence{Name: "lic", Method: card.MethodCommand, Show: &card.Show{Run: []string{program, "show", side}, Active: card.PatternOf("(?m)^active"), Left: card.PatternOf(`left: (\d+)`)},
 			Deactivate: &card.Change{Run: []string{program, free, side}, Done: card.PatternOf("^ok")}, Activate: &card.Change{Run: []string{program, take, side}}})
 	}
-	ask := func(b *Held, action licence.Action) (*licence.Answer, error) {
-		return b.service.Ask(t.Context(), action, licence.Request{Serial: "app/lic", Computer: machine.ID(b.Computer)}, "")
+	ask := func(b *holder.Held, action licence.Action) (*licence.Answer, error) {
+		return service(b).Ask(t.Context(), action, licence.Request{Serial: "app/lic", Computer: machine.ID(b.Computer)}, "")
 	}
 	old := b("old", "free", "take")
 	if a, err := ask(old, licence.Status); err != nil || a.State != licence.Active || a.Transfers != 3 {
@@ -147,8 +157,8 @@ func TestMakersCommand(t *testing.T) {
 // TestCommandLimits has a maker's command hang, ask, and say that the licence
 // has run out.
 func TestCommandLimits(t *testing.T) {
-	o := tests.New(t, "items: [{name: data, kind: file, path: /srv/data}]\n", "linux", nil)
-	r := o.Run(o.Kit, tests.Live{Computer: o.Old})
+	o := office.New(t, "items: [{name: data, kind: file, path: /srv/data}]\n", "linux", nil)
+	r := o.Run(o.Kit, office.Live{Computer: o.Old})
 	r.Commands = true
 	asked := 0
 	var answer error
@@ -162,12 +172,12 @@ func TestCommandLimits(t *testing.T) {
 	show := func(script string) (*licence.Answer, error) {
 		b := held(t, r, o.Kit.Cards[0], card.Licence{Name: "lic", Method: card.MethodCommand,
 			Show: &card.Show{Run: []string{"/bin/sh", "-c", script}, Active: card.PatternOf("active"), Over: card.PatternOf("expired"), Limit: card.Duration{Duration: 200 * time.Millisecond}}})
-		return b.service.Ask(t.Context(), licence.Status, licence.Request{Serial: "app/lic", Computer: machine.ID(o.Old)}, "")
+		return service(b).Ask(t.Context(), licence.Status, licence.Request{Serial: "app/lic", Computer: machine.ID(o.Old)}, "")
 	}
 	change := func(c *card.Change) error {
 		b := held(t, r, o.Kit.Cards[0], card.Licence{Name: "lic", Method: card.MethodCommand, Deactivate: c,
 			Show: &card.Show{Run: []string{"/bin/sh", "-c", "echo idle"}, Active: card.PatternOf("active")}})
-		_, err := b.service.Ask(t.Context(), licence.Deactivate, licence.Request{Serial: "app/lic", Computer: machine.ID(o.Old)}, "")
+		_, err := service(b).Ask(t.Context(), licence.Deactivate, licence.Request{Serial: "app/lic", Computer: machine.ID(o.Old)}, "")
 		return err
 	}
 	three := []string{"/bin/sh", "-c", "echo E17 sk-SECRET; exit 3"}

@@ -1,4 +1,4 @@
-package move
+package move_test
 
 import (
 	"encoding/binary"
@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"movekit/test/lay"
+	"movekit/test/office"
 )
 
 // berths makes a dBase table of so many records, which wants a memo file.
@@ -24,14 +25,14 @@ const jet = "\x00\x01\x00\x00Standard Jet DB\x00"
 
 // TestDesktopDatabases moves sets of files whole, and not while they are open.
 func TestDesktopDatabases(t *testing.T) {
-	o := newOffice(t, "items:\n  - {name: tables, kind: dbase, path: /srv/tables, counts: [{name: tables, files: '*.dbf'}]}\n  - {name: yard, kind: jet, path: /srv/yard.mdb}\n", "linux", map[string]string{
+	o := office.New(t, "items:\n  - {name: tables, kind: dbase, path: /srv/tables, counts: [{name: tables, files: '*.dbf'}]}\n  - {name: yard, kind: jet, path: /srv/yard.mdb}\n", "linux", map[string]string{
 		"old/srv/tables/berth.dbf": berths(5), "old/srv/yard.mdb": jet, "old/srv/yard.ldb": strings.Repeat("QUAY-DESK-1\x00", 6)[:64], "new/srv/x": "",
 	})
 	stopped := func(want, why string) {
 		t.Helper()
-		out := o.only(o.job(o.Old).Pack(ctx))
-		if gates(out) != want || !strings.Contains(out.Blocks[0].Why, why) {
-			t.Errorf("stopped by %q, want %q: %+v", gates(out), want, out.Blocks)
+		out := o.Only(o.Job(o.Old).Pack(ctx))
+		if office.Blocked(out) != want || !strings.Contains(out.Blocks[0].Why, why) {
+			t.Errorf("stopped by %q, want %q: %+v", office.Blocked(out), want, out.Blocks)
 		}
 	}
 	stopped("files-closed needs-met", "lock file yard.ldb names QUAY-DESK-1")
@@ -42,17 +43,17 @@ func TestDesktopDatabases(t *testing.T) {
 	lay.Out(t, o.Dir, map[string]string{"old/srv/tables/berth.dbf": berths(5), "old/srv/yard.mdb": "no database"})
 	stopped("readable", "no Jet or ACE database")
 	lay.Out(t, o.Dir, map[string]string{"old/srv/yard.mdb": jet + "rest"})
-	if out := o.pack(); len(out.Blocks) > 0 {
+	if out := o.Pack(); len(out.Blocks) > 0 {
 		t.Fatalf("%+v", out.Blocks)
 	}
 	lay.Out(t, o.Dir, map[string]string{"new/srv/tables/berth.dbf": "what the first start made"})
-	o.unpack()
-	v := o.verify()
+	o.Unpack()
+	v := o.Verify()
 	if !v.Equal() || o.Text("new/srv/tables/BERTH.DBT") != "memo" || o.Text("new/srv/yard.mdb") != jet+"rest" {
 		t.Errorf("%+v", v.Items)
 	}
 	records := func(now string) bool {
-		for _, r := range o.verify().Items[0].Rows {
+		for _, r := range o.Verify().Items[0].Rows {
 			if r.What == "records of berth.dbf" {
 				return r.Old == "5" && r.New == now && r.Same == (now == "5")
 			}
@@ -64,8 +65,8 @@ func TestDesktopDatabases(t *testing.T) {
 	}
 	for text, now := range map[string]string{berths(4): "4", berths(9)[:80]: "damaged"} {
 		lay.Out(t, o.Dir, map[string]string{"new/srv/tables/berth.dbf": text})
-		if !records(now) || o.verify().Equal() {
-			t.Errorf("records of another table: %+v", o.verify().Items[0].Rows)
+		if !records(now) || o.Verify().Equal() {
+			t.Errorf("records of another table: %+v", o.Verify().Items[0].Rows)
 		}
 	}
 	os.Remove(filepath.Join(o.Dir, "new/srv/tables/berth.dbf"))
@@ -81,12 +82,12 @@ func TestJetRecords(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := newOffice(t, "items:\n  - {name: yard, kind: jet, path: /srv/yard.mdb}\n", "linux", map[string]string{"old/srv/yard.mdb": string(data), "new/srv/x": ""})
-	o.pack()
-	o.unpack()
+	o := office.New(t, "items:\n  - {name: yard, kind: jet, path: /srv/yard.mdb}\n", "linux", map[string]string{"old/srv/yard.mdb": string(data), "new/srv/x": ""})
+	o.Pack()
+	o.Unpack()
 	rows := func() map[string]string {
 		out := map[string]string{}
-		for _, r := range o.verify().Items[0].Rows {
+		for _, r := range o.Verify().Items[0].Rows {
 			out[r.What] = r.Old + " " + r.New
 		}
 		return out

@@ -1,4 +1,4 @@
-package move
+package move_test
 
 import (
 	"archive/tar"
@@ -13,7 +13,7 @@ import (
 	"testing"
 
 	"movekit/test/lay"
-	tests "movekit/test/office"
+	"movekit/test/office"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -21,6 +21,7 @@ import (
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/move"
 	"movekit/internal/core/run"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
@@ -29,64 +30,27 @@ import (
 
 var ctx = context.Background()
 
-// office is a kit between two simulated computers.
-type office struct {
-	*tests.Office
-}
-
-// newOffice makes the computers from files, and a kit with one card.
-func newOffice(t *testing.T, cardText string, toSystem machine.System, files map[string]string) *office {
-	t.Helper()
-	return &office{tests.New(t, cardText, toSystem, files)}
-}
-
-func (o *office) job(c machine.Computer) *Move { return New(o.Run(o.Kit, c)) }
-
-// only returns the outcome of the one app, and expects no error.
-func (o *office) only(out []*run.Outcome, err error) *run.Outcome {
-	o.T.Helper()
-	if err != nil {
-		o.T.Fatal(err)
-	}
-	if out[0].Err != nil {
-		o.T.Fatal(out[0].Err)
-	}
-	return out[0]
-}
-
-func (o *office) pack() *run.Outcome   { o.T.Helper(); return o.only(o.job(o.Old).Pack(ctx)) }
-func (o *office) unpack() *run.Outcome { o.T.Helper(); return o.only(o.job(o.New).Unpack(ctx)) }
-func (o *office) verify() *run.Outcome { o.T.Helper(); return o.only(o.job(o.New).Verify(ctx)) }
-
-func gates(o *run.Outcome) string {
-	var names []string
-	for _, b := range o.Blocks {
-		names = append(names, b.Gate)
-	}
-	return strings.Join(names, " ")
-}
-
 func TestUsersWithOtherNames(t *testing.T) {
-	o := newOffice(t, "items: [{name: settings, kind: folder, path: ~/.app}]\n", "linux", map[string]string{
+	o := office.New(t, "items: [{name: settings, kind: folder, path: ~/.app}]\n", "linux", map[string]string{
 		"old/home/anna/.app/x": "anna's", "old/home/bert/.app/x": "bert's", "old/home/cora/y": "", "new/home/anna/z": "", "new/home/robert/z": "",
 	})
-	if got := len(o.pack().Items); got != 2 {
+	if got := len(o.Pack().Items); got != 2 {
 		t.Fatalf("%d items were packed, want those of two users", got)
 	}
-	if out := o.unpack(); gates(out) != "users-known" || !strings.Contains(out.Blocks[0].Why, "bert") {
+	if out := o.Unpack(); office.Blocked(out) != "users-known" || !strings.Contains(out.Blocks[0].Why, "bert") {
 		t.Errorf("%v", out.Blocks)
 	}
-	j := o.job(o.New)
+	j := o.Job(o.New)
 	j.Say.Users = map[string]string{"bert": "anna"}
 	if out, _ := j.Unpack(ctx); fault.KindOf(out[0].Err) != fault.Usage {
 		t.Errorf("two users into one: %v", out[0].Err)
 	}
 	j.Say.Users = map[string]string{"bert": "robert"}
-	o.only(j.Unpack(ctx))
+	o.Only(j.Unpack(ctx))
 	if o.Text("new/home/anna/.app/x") != "anna's" || o.Text("new/home/robert/.app/x") != "bert's" {
 		t.Error("the users' settings are not in their places")
 	}
-	if out := o.verify(); !out.Equal() {
+	if out := o.Verify(); !out.Equal() {
 		t.Errorf("verify without being told of the users again: %+v", out.Items)
 	}
 }
@@ -98,21 +62,21 @@ items:
   - {name: key, kind: file, path: /etc/app.key, optional: true}
   - {name: more, kind: file, path: /etc/more, optional: true}
 `
-	o := newOffice(t, cardText, "windows", map[string]string{"old/srv/data/aux.txt": "", "old/srv/data/Read.me": "", "old/srv/data/READ.ME": "", "old/srv/data/fine": ""})
-	out := o.pack()
-	if gates(out) != "needs-met names-fit" {
+	o := office.New(t, cardText, "windows", map[string]string{"old/srv/data/aux.txt": "", "old/srv/data/Read.me": "", "old/srv/data/READ.ME": "", "old/srv/data/fine": ""})
+	out := o.Pack()
+	if office.Blocked(out) != "needs-met names-fit" {
 		t.Fatalf("%v", out.Blocks)
 	}
 	why := out.Blocks[1].Why
 	if !strings.Contains(why, "aux.txt (AUX is a device name") || !strings.Contains(why, "letter case") || strings.Contains(why, "fine") {
 		t.Errorf("names: %s", why)
 	}
-	j := o.job(o.Old)
+	j := o.Job(o.Old)
 	j.Overrides = map[string]string{"needs-met": "the key is in the safe", "names-fit": "they are not used"}
-	if out := o.only(j.Pack(ctx)); len(out.Items) != 1 || len(out.Overrode) != 2 {
+	if out := o.Only(j.Pack(ctx)); len(out.Items) != 1 || len(out.Overrode) != 2 {
 		t.Errorf("%+v", out)
 	}
-	if s := o.job(o.Old).State; len(s.Overrides) != 2 || s.Overrides[0].Because != "the key is in the safe" {
+	if s := o.Job(o.Old).State; len(s.Overrides) != 2 || s.Overrides[0].Because != "the key is in the safe" {
 		t.Errorf("kept: %+v", s.Overrides)
 	}
 	// A kit cannot swallow itself.
@@ -123,31 +87,31 @@ items:
 		t.Fatal(err)
 	}
 	defer k.Close()
-	inside := New(o.Run(k, o.Old))
+	inside := move.New(o.Run(k, o.Old))
 	if got, _ := inside.Pack(ctx); fault.KindOf(got[0].Err) != fault.Usage {
 		t.Errorf("a kit in what it packs: %v", got[0].Err)
 	}
 }
 
 func TestPartOfAFolderLeavesTheRestAlone(t *testing.T) {
-	o := newOffice(t, "items: [{name: records, kind: folder, path: /srv/data, include: ['**/*.rec'], counts: [{name: records, files: '*.rec', expect: 2}]}]\n", "linux",
+	o := office.New(t, "items: [{name: records, kind: folder, path: /srv/data, include: ['**/*.rec'], counts: [{name: records, files: '*.rec', expect: 2}]}]\n", "linux",
 		map[string]string{"old/srv/data/a.rec": "A", "old/srv/data/sub/b.rec": "B", "old/srv/data/c.tmp": "C",
 			"new/srv/data/a.rec": "mine", "new/srv/data/own.txt": "own", "new/srv/data/sub/b.rec": "B"})
-	o.pack()
-	out := o.unpack()
+	o.Pack()
+	out := o.Unpack()
 	if o.Text("new/srv/data/a.rec") != "A" || o.Text("new/srv/data/own.txt") != "own" || o.Text("new/srv/data/c.tmp") != "" {
 		t.Error("more or less than the records was placed")
 	}
 	if aside := out.Items[0].Aside; aside == "" || o.Text("new/srv/"+filepath.Base(aside)+"/a.rec") != "mine" {
 		t.Errorf("what was in the way is not at %q", aside)
 	}
-	if out := o.verify(); !out.Equal() {
+	if out := o.Verify(); !out.Equal() {
 		t.Errorf("%+v", out.Items[0])
 	}
 	lay.Out(t, o.Dir, map[string]string{"old/srv/data/d.rec": "D"})
-	o.pack()
-	o.unpack()
-	v := o.verify()
+	o.Pack()
+	o.Unpack()
+	v := o.Verify()
 	if v.Equal() || len(v.Items[0].Diffs) != 1 || !strings.Contains(v.Items[0].Diffs[0], "the card expects 2") {
 		t.Errorf("three records where two are expected: %+v", v.Items[0])
 	}
@@ -157,11 +121,11 @@ func TestSingleFile(t *testing.T) {
 	for policy, want := range map[tree.Policy][2]string{
 		tree.SetAside: {"old", "mine"}, tree.KeepBoth: {"mine", "old"}, tree.Skip: {"mine", ""}, tree.Replace: {"old", ""},
 	} {
-		o := newOffice(t, "items: [{name: key, kind: file, path: {linux: /etc/app.key}}]\n", "linux", map[string]string{"old/etc/app.key": "old", "new/etc/app.key": "mine"})
-		o.pack()
-		j := o.job(o.New)
+		o := office.New(t, "items: [{name: key, kind: file, path: {linux: /etc/app.key}}]\n", "linux", map[string]string{"old/etc/app.key": "old", "new/etc/app.key": "mine"})
+		o.Pack()
+		j := o.Job(o.New)
 		j.Policy = policy
-		out := o.only(j.Unpack(ctx))
+		out := o.Only(j.Unpack(ctx))
 		if got := o.Text("new/etc/app.key"); got != want[0] {
 			t.Errorf("%s: the file is %q", policy, got)
 		}
@@ -172,7 +136,7 @@ func TestSingleFile(t *testing.T) {
 		if other != "" && o.Text("new/etc/"+filepath.Base(other)) != want[1] || (other == "") != (want[1] == "") {
 			t.Errorf("%s: beside it %q is %q", policy, other, o.Text("new/etc/"+filepath.Base(other)))
 		}
-		if got := o.verify().Equal(); got != (policy != tree.Skip) {
+		if got := o.Verify().Equal(); got != (policy != tree.Skip) {
 			t.Errorf("%s: equal is %v", policy, got)
 		}
 	}
@@ -180,16 +144,16 @@ func TestSingleFile(t *testing.T) {
 
 func TestDatabaseInTheWay(t *testing.T) {
 	for policy, want := range map[tree.Policy]int{tree.SetAside: 2, tree.KeepBoth: 1, tree.Skip: 1, tree.Replace: 2} {
-		o := newOffice(t, "items: [{name: data, kind: sqlite, path: /srv/b.db, counts: [{name: boats, query: SELECT count(*) FROM boat}]}]\n", "linux", nil)
-		tests.Database(t, filepath.Join(o.Dir, "old/srv/b.db"), "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
+		o := office.New(t, "items: [{name: data, kind: sqlite, path: /srv/b.db, counts: [{name: boats, query: SELECT count(*) FROM boat}]}]\n", "linux", nil)
+		office.Database(t, filepath.Join(o.Dir, "old/srv/b.db"), "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
 		there := filepath.Join(o.Dir, "new/srv/b.db")
-		tests.Database(t, there, "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (7)")
+		office.Database(t, there, "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (7)")
 		lay.Out(t, o.Dir, map[string]string{"new/srv/b.db-journal": "an old journal that must not be beside another database"})
 		os.Chmod(filepath.Join(o.Dir, "old/srv/b.db"), 0o640)
-		o.pack()
-		j := o.job(o.New)
+		o.Pack()
+		j := o.Job(o.New)
 		j.Policy = policy
-		out := o.only(j.Unpack(ctx))
+		out := o.Only(j.Unpack(ctx))
 		if _, err := os.Stat(there + "-journal"); (err == nil) != (policy == tree.KeepBoth || policy == tree.Skip) {
 			t.Errorf("%s: the old journal: %v", policy, err)
 		}
@@ -203,7 +167,7 @@ func TestDatabaseInTheWay(t *testing.T) {
 		if aside := out.Items[0].Aside; policy == tree.SetAside && o.Text("new/srv/"+filepath.Base(aside)+"-journal") == "" {
 			t.Errorf("%s: the old journal is not at %s", policy, aside)
 		}
-		if got := o.verify().Equal(); got != (policy != tree.Skip) {
+		if got := o.Verify().Equal(); got != (policy != tree.Skip) {
 			t.Errorf("%s: equal is %v", policy, got)
 		}
 		if info, err := os.Stat(out.Items[0].To); policy == tree.SetAside && (err != nil || info.Mode().Perm() != 0o640) {
@@ -228,10 +192,10 @@ func TestVerifyNamesWhatDiffersInADatabase(t *testing.T) {
 		"garbage":                                               "is no SQLite database",
 		"remove":                                                "the database is missing",
 	} {
-		o := newOffice(t, "items: [{name: data, kind: sqlite, path: /srv/b.db, mask: [owner.phone]}]\n", "linux", map[string]string{"new/srv/.keep": ""})
-		tests.Database(t, filepath.Join(o.Dir, "old/srv/b.db"), "CREATE TABLE owner (id INTEGER PRIMARY KEY, name TEXT, phone TEXT)", "INSERT INTO owner VALUES (1, 'A', '1')", "CREATE TABLE boat (n)", "CREATE TABLE pier (n)", "INSERT INTO boat VALUES (1), (2)")
-		o.pack()
-		o.unpack()
+		o := office.New(t, "items: [{name: data, kind: sqlite, path: /srv/b.db, mask: [owner.phone]}]\n", "linux", map[string]string{"new/srv/.keep": ""})
+		office.Database(t, filepath.Join(o.Dir, "old/srv/b.db"), "CREATE TABLE owner (id INTEGER PRIMARY KEY, name TEXT, phone TEXT)", "INSERT INTO owner VALUES (1, 'A', '1')", "CREATE TABLE boat (n)", "CREATE TABLE pier (n)", "INSERT INTO boat VALUES (1), (2)")
+		o.Pack()
+		o.Unpack()
 		name := filepath.Join(o.Dir, "new/srv/b.db")
 		switch change {
 		case "garbage":
@@ -239,9 +203,9 @@ func TestVerifyNamesWhatDiffersInADatabase(t *testing.T) {
 		case "remove":
 			os.Remove(name)
 		default:
-			tests.Database(t, name, change)
+			office.Database(t, name, change)
 		}
-		v := o.verify()
+		v := o.Verify()
 		if v.Equal() || !strings.Contains(strings.Join(v.Items[0].Diffs, "; "), want) {
 			t.Errorf("%s: %v", change, v.Items[0].Diffs)
 		}
@@ -249,25 +213,25 @@ func TestVerifyNamesWhatDiffersInADatabase(t *testing.T) {
 }
 
 func TestDamagedDatabaseIsNotPacked(t *testing.T) {
-	o := newOffice(t, "items: [{name: data, kind: sqlite, path: /srv/b.db}]\n", "linux", map[string]string{"old/srv/b.db": strings.Repeat("not a database ", 300)})
-	out, err := o.job(o.Old).Pack(ctx)
+	o := office.New(t, "items: [{name: data, kind: sqlite, path: /srv/b.db}]\n", "linux", map[string]string{"old/srv/b.db": strings.Repeat("not a database ", 300)})
+	out, err := o.Job(o.Old).Pack(ctx)
 	if err != nil || fault.KindOf(out[0].Err) != fault.BadDatabase {
 		t.Errorf("%v %v", err, out[0].Err)
 	}
-	if s := o.job(o.Old).State; s.Packed["app"] != nil || len(s.Items) != 0 {
+	if s := o.Job(o.Old).State; s.Packed["app"] != nil || len(s.Items) != 0 {
 		t.Error("the damaged database counts as packed")
 	}
-	if out := o.only(o.job(o.Old).Deactivate(ctx)); gates(out) != "sealed" {
+	if out := o.Only(o.Job(o.Old).Deactivate(ctx)); office.Blocked(out) != "sealed" {
 		t.Errorf("deactivate: %v", out.Blocks)
 	}
 }
 
 func TestStoppedByThePerson(t *testing.T) {
-	o := newOffice(t, "items: [{name: data, kind: folder, path: /srv/data}]\n", "linux", map[string]string{"old/srv/data/x": strings.Repeat("x", 3<<20), "new/srv/.keep": ""})
-	stopping := func(c machine.Computer, do func(*Move, context.Context) ([]*run.Outcome, error)) {
+	o := office.New(t, "items: [{name: data, kind: folder, path: /srv/data}]\n", "linux", map[string]string{"old/srv/data/x": strings.Repeat("x", 3<<20), "new/srv/.keep": ""})
+	stopping := func(c machine.Computer, do func(*move.Move, context.Context) ([]*run.Outcome, error)) {
 		t.Helper()
 		ctx, cancel := context.WithCancel(ctx)
-		j := o.job(c)
+		j := o.Job(c)
 		j.Notify = func(e run.Event) {
 			if e.What == "sealing" || e.What == "putting in place" {
 				cancel()
@@ -285,23 +249,23 @@ func TestStoppedByThePerson(t *testing.T) {
 			t.Errorf("%v has no kind", err)
 		}
 	}
-	stopping(o.Old, (*Move).Pack)
-	o.pack()
-	stopping(o.New, (*Move).Unpack)
+	stopping(o.Old, (*move.Move).Pack)
+	o.Pack()
+	stopping(o.New, (*move.Move).Unpack)
 	if left, _ := filepath.Glob(filepath.Join(o.Dir, "new/srv/data*")); len(left) > 0 {
 		t.Errorf("left after the stop: %v", left)
 	}
-	o.unpack()
-	if !o.verify().Equal() {
+	o.Unpack()
+	if !o.Verify().Equal() {
 		t.Error("differs after the stops")
 	}
 }
 
 func TestStateTellsHowFarItIs(t *testing.T) {
-	o := newOffice(t, "items: [{name: data, kind: folder, path: /srv/data}]\n", "linux", map[string]string{"old/srv/data/x": "1", "new/srv/.keep": ""})
+	o := office.New(t, "items: [{name: data, kind: folder, path: /srv/data}]\n", "linux", map[string]string{"old/srv/data/x": "1", "new/srv/.keep": ""})
 	expect := func(want string) {
 		t.Helper()
-		s, got := o.job(o.Old).State, []string{}
+		s, got := o.Job(o.Old).State, []string{}
 		for _, step := range []steps.Step{steps.Pack, steps.Deactivate, steps.Unpack, steps.Activate, steps.Verify} {
 			got = append(got, string(s.Progress(o.Kit.Cards[0], step)))
 		}
@@ -310,17 +274,17 @@ func TestStateTellsHowFarItIs(t *testing.T) {
 		}
 	}
 	expect("- none - none -")
-	o.pack()
+	o.Pack()
 	expect("done none - none -")
-	o.unpack()
+	o.Unpack()
 	expect("done none done none -")
-	o.verify()
+	o.Verify()
 	expect("done none done none done")
 	lay.Out(t, o.Dir, map[string]string{"new/srv/data/x": "2"})
-	o.verify()
+	o.Verify()
 	expect("done none done none differs")
 	lay.Out(t, o.Dir, map[string]string{"old/srv/data/x": "3"})
-	o.pack() // what was placed and checked was another content
+	o.Pack() // what was placed and checked was another content
 	expect("done none - none -")
 }
 
@@ -338,9 +302,9 @@ func TestHostileKit(t *testing.T) {
 		"other stream": {[]tree.Entry{root, {Path: "fine", Type: tree.File}}, []tar.Header{{Name: "./", Typeflag: tar.TypeDir}, {Name: "../evil", Typeflag: tar.TypeReg}}},
 		"device":       {[]tree.Entry{root, {Path: "fine", Type: tree.File}}, []tar.Header{{Name: "./", Typeflag: tar.TypeDir}, {Name: "fine", Typeflag: tar.TypeChar}}},
 	} {
-		o := newOffice(t, "items: [{name: data, kind: folder, path: /srv/deep/data}]\n", "linux", map[string]string{"old/srv/deep/data/x": "1", "new/srv/deep/data/mine": "mine"})
-		o.pack()
-		j := o.job(o.Old)
+		o := office.New(t, "items: [{name: data, kind: folder, path: /srv/deep/data}]\n", "linux", map[string]string{"old/srv/deep/data/x": "1", "new/srv/deep/data/mine": "mine"})
+		o.Pack()
+		j := o.Job(o.Old)
 		sealed := j.State.Items[steps.Key{App: "app", Item: "data"}].Sealed
 		sealing := func(ending string, fill func(io.Writer)) []seal.Part {
 			w, err := j.Seal("app", "data"+ending, 1)
@@ -370,7 +334,7 @@ func TestHostileKit(t *testing.T) {
 		if err := errors.Join(j.RecordSealed(key, sealed), j.Record(journal.EventPacked, steps.Key{App: "app"}, steps.Packed{Items: []steps.Key{key}})); err != nil {
 			t.Fatal(err)
 		}
-		out, err := o.job(o.New).Unpack(ctx)
+		out, err := o.Job(o.New).Unpack(ctx)
 		if err != nil || fault.KindOf(out[0].Err) != fault.Hostile {
 			t.Errorf("%s: %v %v %v", name, err, out[0].Err, out[0].Blocks)
 		}
@@ -390,14 +354,14 @@ func TestHostileKit(t *testing.T) {
 // TestAttachedDatabases packs two databases as of one moment: both again when
 // one has changed.
 func TestAttachedDatabases(t *testing.T) {
-	o := newOffice(t, "items:\n  - {name: bookings, kind: sqlite, path: /srv/bookings.db}\n  - {name: archive, kind: sqlite, path: /srv/archive.db, attached-to: bookings}\n  - {name: charts, kind: sqlite, path: /srv/charts.db}\n", "linux", map[string]string{"old/srv/.keep": "", "new/srv/.keep": ""})
+	o := office.New(t, "items:\n  - {name: bookings, kind: sqlite, path: /srv/bookings.db}\n  - {name: archive, kind: sqlite, path: /srv/archive.db, attached-to: bookings}\n  - {name: charts, kind: sqlite, path: /srv/charts.db}\n", "linux", map[string]string{"old/srv/.keep": "", "new/srv/.keep": ""})
 	for _, name := range []string{"bookings", "archive", "charts"} {
-		tests.Database(t, filepath.Join(o.Dir, "old/srv", name+".db"), "CREATE TABLE berth (n INTEGER)", "INSERT INTO berth VALUES (1)")
+		office.Database(t, filepath.Join(o.Dir, "old/srv", name+".db"), "CREATE TABLE berth (n INTEGER)", "INSERT INTO berth VALUES (1)")
 	}
 	did := func(want string) {
 		t.Helper()
 		got := ""
-		for _, i := range o.pack().Items {
+		for _, i := range o.Pack().Items {
 			got += i.Did + " "
 		}
 		if strings.TrimSpace(got) != want {
@@ -406,10 +370,10 @@ func TestAttachedDatabases(t *testing.T) {
 	}
 	did("sealed sealed sealed")
 	did("kept kept kept")
-	tests.Database(t, filepath.Join(o.Dir, "old/srv/archive.db"), "INSERT INTO berth VALUES (2)")
+	office.Database(t, filepath.Join(o.Dir, "old/srv/archive.db"), "INSERT INTO berth VALUES (2)")
 	did("sealed sealed kept")
-	o.unpack()
-	if v := o.verify(); !v.Equal() || v.Items[1].Rows[1].New != "2" {
+	o.Unpack()
+	if v := o.Verify(); !v.Equal() || v.Items[1].Rows[1].New != "2" {
 		t.Errorf("%+v", v.Items)
 	}
 }

@@ -1,4 +1,4 @@
-package move
+package move_test
 
 import (
 	"fmt"
@@ -8,11 +8,12 @@ import (
 	"testing"
 
 	"movekit/test/lay"
-	tests "movekit/test/office"
+	"movekit/test/office"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/move"
 )
 
 const onNewCard = `version: {file: /opt/v, rule: same-minor, edition: {file: /opt/edition}}
@@ -26,18 +27,18 @@ items:
   - {name: account, kind: hosted, address: 'https://x.example'}
 `
 
-func onNewOffice(t *testing.T) *office {
-	o := newOffice(t, onNewCard, "linux", map[string]string{
+func onNewOffice(t *testing.T) *office.Office {
+	o := office.New(t, onNewCard, "linux", map[string]string{
 		"old/etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\ntobias:x:1001:1::/home/tobias:/bin/sh\n", "old/opt/v": "8.2.1", "old/opt/edition": "Harbour", "old/srv/diary/a": "1",
 		"old/home/maren/.app/s": "m", "old/home/tobias/.app/s": "t",
 		"new/etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\nt.ove:x:1001:1::/home/tobias:/bin/sh\n", "new/home/maren/x": "", "new/home/tobias/x": "", "new/srv/x": "",
 	})
-	tests.Database(t, filepath.Join(o.Dir, "old/srv/b.db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES (1)")
+	office.Database(t, filepath.Join(o.Dir, "old/srv/b.db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES (1)")
 	return o
 }
 
 // told are the checks as app, what and whether it is ready.
-func told(r *Readiness) string {
+func told(r *move.Readiness) string {
 	var out []string
 	for _, c := range r.Checks {
 		out = append(out, fmt.Sprintf("%s %v", c.What, c.Ready))
@@ -50,9 +51,9 @@ func told(r *Readiness) string {
 
 func TestOnNew(t *testing.T) {
 	o := onNewOffice(t)
-	see := func(change func(*Move)) *Readiness {
+	see := func(change func(*move.Move)) *move.Readiness {
 		t.Helper()
-		j := o.job(o.New)
+		j := o.Job(o.New)
 		if change != nil {
 			change(j)
 		}
@@ -66,7 +67,7 @@ func TestOnNew(t *testing.T) {
 		}
 		return r
 	}
-	says := func(r *Readiness, what, words string) {
+	says := func(r *move.Readiness, what, words string) {
 		t.Helper()
 		for _, c := range r.Checks {
 			if c.What == what {
@@ -81,15 +82,15 @@ func TestOnNew(t *testing.T) {
 	if got, want := told(see(nil)), "kit false, version false, edition true, A driver false, server true, account true"; got != want {
 		t.Errorf("before the pack: %s\nwant %s", got, want)
 	}
-	o.pack()
+	o.Pack()
 	r := see(nil)
 	if got, want := told(r), "version false, edition false, A driver false, server true, account true, diary true, data true, user maren true, settings of maren true, user tobias false, space true"; got != want {
 		t.Errorf("nothing installed: %s\nwant %s", got, want)
 	}
 	says(r, "user tobias", "is not here user tobias")
 	lay.Out(t, o.Dir, map[string]string{"new/opt/v": "8.3", "new/opt/edition": "HARBOUR", "new/lib/driver": "", "new/srv/diary/a": "2", "new/home/maren/.app/s": "m"})
-	tests.Database(t, filepath.Join(o.Dir, "new/srv/b.db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES (1)")
-	asTobias := func(j *Move) { j.Say.Users = map[string]string{"tobias": "t.ove"} }
+	office.Database(t, filepath.Join(o.Dir, "new/srv/b.db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES (1)")
+	asTobias := func(j *move.Move) { j.Say.Users = map[string]string{"tobias": "t.ove"} }
 	r = see(asTobias)
 	if got, want := told(r), "version false, edition true, A driver true, server true, account true, diary true, data true, user maren true, settings of maren true, user tobias true, settings of tobias true, space true"; got != want {
 		t.Errorf("things in the way: %s\nwant %s", got, want)
@@ -106,12 +107,12 @@ func TestOnNew(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r = see(func(j *Move) { asTobias(j); j.Kit = locked })
+	r = see(func(j *move.Move) { asTobias(j); j.Kit = locked })
 	says(r, "data", "not compared")
 	if r.Compared || !r.Ready() {
 		t.Errorf("%+v", r)
 	}
-	if _, err := o.job(o.Old).OnNew(ctx); fault.KindOf(err) != fault.Usage {
+	if _, err := o.Job(o.Old).OnNew(ctx); fault.KindOf(err) != fault.Usage {
 		t.Errorf("on the old computer: %v", err)
 	}
 }
@@ -122,7 +123,7 @@ func TestWhatStaysIsTold(t *testing.T) {
 	o := onNewOffice(t)
 	lay.Out(t, o.Dir, map[string]string{"new/opt/v": "8.2", "new/opt/edition": "Harbour", "new/etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\ntobias:x:1001:1::/home/tobias:/bin/sh\n"})
 	var stays []string
-	for _, i := range o.pack().Items {
+	for _, i := range o.Pack().Items {
 		if i.Did == "stays" {
 			stays = append(stays, i.Item+" "+i.To)
 		}
@@ -134,12 +135,12 @@ func TestWhatStaysIsTold(t *testing.T) {
 	if o.New, err = machine.Open(filepath.Join(o.Dir, "new")); err != nil {
 		t.Fatal(err)
 	}
-	o.unpack()
-	v := o.verify()
+	o.Unpack()
+	v := o.Verify()
 	if !v.Equal() || len(v.Items) != 6 || v.Items[4].Did != "stays" || v.Items[4].Rows[0].New != "QUAY-SRV:5432" {
 		t.Errorf("%+v", v)
 	}
-	if !o.job(o.New).State.Proven(o.Kit.Cards[0]) {
+	if !o.Job(o.New).State.Proven(o.Kit.Cards[0]) {
 		t.Error("what stays keeps the app from being proven")
 	}
 }
@@ -147,22 +148,22 @@ func TestWhatStaysIsTold(t *testing.T) {
 // TestAgreement sees that commands of a card run only when a person has agreed,
 // and that the agreement is kept.
 func TestAgreement(t *testing.T) {
-	o := newOffice(t, "version: {command: [/opt/app/tool, --version]}\nitems: [{name: a, kind: file, path: /srv/a}]\n", "linux", map[string]string{"old/srv/a": "1", "new/srv/x": "1"})
-	if out := o.pack(); out.Err != nil || o.job(o.Old).State.Agreed["app"] {
+	o := office.New(t, "version: {command: [/opt/app/tool, --version]}\nitems: [{name: a, kind: file, path: /srv/a}]\n", "linux", map[string]string{"old/srv/a": "1", "new/srv/x": "1"})
+	if out := o.Pack(); out.Err != nil || o.Job(o.Old).State.Agreed["app"] {
 		t.Errorf("agreed without having been asked: %+v", out)
 	}
-	out := o.only(o.job(o.New).Unpack(ctx))
-	if gates(out) != "version-rule" || !strings.Contains(out.Blocks[0].Why, "its own command, which was not run: /opt/app/tool --version") {
+	out := o.Only(o.Job(o.New).Unpack(ctx))
+	if office.Blocked(out) != "version-rule" || !strings.Contains(out.Blocks[0].Why, "its own command, which was not run: /opt/app/tool --version") {
 		t.Errorf("%+v", out.Blocks)
 	}
-	j := o.job(o.Old)
+	j := o.Job(o.Old)
 	j.Commands = true
-	o.only(j.Pack(ctx))
+	o.Only(j.Pack(ctx))
 	lines := len(o.Kit.Log.Lines)
-	if !o.job(o.New).State.Agreed["app"] || !o.job(o.New).For(o.Kit.Cards[0]).Commands {
+	if !o.Job(o.New).State.Agreed["app"] || !o.Job(o.New).For(o.Kit.Cards[0]).Commands {
 		t.Error("the agreement was not kept")
 	}
-	o.only(j.Pack(ctx))
+	o.Only(j.Pack(ctx))
 	for _, l := range o.Kit.Log.Lines[lines:] {
 		if l.Event == "agreed" {
 			t.Error("the same agreement is recorded again")
@@ -172,7 +173,7 @@ func TestAgreement(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if New(o.Run(locked, o.New)).For(locked.Cards[0]).Commands {
+	if move.New(o.Run(locked, o.New)).For(locked.Cards[0]).Commands {
 		t.Error("a kit that nobody has opened is believed")
 	}
 }

@@ -66,16 +66,14 @@ func (s *State) Stand(c *card.Card, l *card.Licence, see *Sight, now time.Time) 
 		st.Proven = known.Seen.result()
 	}
 	st.Second = s.SecondSeat(c.Name, l.Name)
-	if see != nil {
-		st.see(see, now)
-	}
+	sure := see != nil && st.see(see, now)
 	if known != nil && known.Old == licence.Deactivated && st.New != licence.Active {
 		st.BackBy = l.BackBy.From(known.OldAt)
 		if wait := known.OldAt.Add(l.Wait.Duration); l.Wait.Duration > 0 && wait.After(st.Again) {
 			st.Again = wait
 		}
 	}
-	st.Good = st.Seen && st.New == licence.Active && (!st.Old.Held() || st.Second && st.Taken <= st.Seats)
+	st.Good = sure && st.New == licence.Active && (!st.Old.Held() || st.Second && st.Taken <= st.Seats)
 	st.Trying = s.Trying(c)
 	if until := s.trialUntil(c, l); !st.New.Held() && until.After(now) {
 		st.Trial = until
@@ -84,26 +82,31 @@ func (s *State) Stand(c *card.Card, l *card.Licence, see *Sight, now time.Time) 
 	return st
 }
 
-// see takes in what was seen.
-func (s *Standing) see(see *Sight, now time.Time) {
+// see takes in what was seen, and reports whether that tells of the new computer
+// too. Who is asked on the old one may know of no other.
+func (s *Standing) see(see *Sight, now time.Time) bool {
 	a := see.Old
 	s.Seen, s.By = true, see.By
 	s.Old, s.Left = a.State, a.Transfers
 	s.Covers, s.Edition, s.Seats, s.Taken, s.Takeable = a.Covers, a.Edition, a.Seats, len(a.Active), a.Takeover
 	s.Until, s.Again, s.MakersNow = licence.When(a.Until), licence.When(a.Again), see.clock()
+	elsewhere := slices.ContainsFunc(a.Active, func(c string) bool { return c != a.Computer })
 	switch {
 	case see.New != nil:
 		s.New = see.New.State
-	case !slices.Contains(a.Active, see.Here) || see.Here == a.Computer:
-		elsewhere := slices.ContainsFunc(a.Active, func(c string) bool { return c != a.Computer })
-		if see.Here != a.Computer || s.New == licence.Unknown && !elsewhere {
+	case see.Here == a.Computer:
+		if s.New == licence.Unknown && !elsewhere {
 			s.New = licence.NotActivated
 		}
+		return elsewhere
+	case !slices.Contains(a.Active, see.Here):
+		s.New = licence.NotActivated
 	case !s.Until.IsZero() && !s.judged(now).Before(s.Until):
 		s.New = licence.Expired
 	default:
 		s.New = licence.Active
 	}
+	return true
 }
 
 // clock is the service's own, where it has one.

@@ -1,9 +1,8 @@
 //go:build unix
 
-package move
+package holder_test
 
 import (
-	"context"
 	"os"
 	"path/filepath"
 	"strings"
@@ -11,11 +10,11 @@ import (
 	"time"
 
 	"movekit/test/lay"
-	tests "movekit/test/office"
+	"movekit/test/office"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
-	"movekit/internal/core/machine"
+	"movekit/internal/core/move"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
@@ -30,58 +29,44 @@ licences:
     activate: {steps: [{do: take it, evidence: true}]}
 `
 
-func (o *office) change(c machine.Computer, p run.Person, at time.Time, do func(*Move, context.Context) ([]*run.Outcome, error)) *run.Outcome {
-	o.T.Helper()
-	j := o.job(c)
-	j.Now = func() time.Time { return at }
-	if p != nil {
-		j.Person = p
-	}
-	out, err := do(j, ctx)
-	if err != nil {
-		o.T.Fatal(err)
-	}
-	return out[0]
-}
-
 // TestGuided has a person stop, go on, answer wrongly, and come back too early.
 func TestGuided(t *testing.T) {
-	o := newOffice(t, seatCard, "linux", map[string]string{"old/srv/data": "x", "proof.png": "picture"})
-	o.pack()
+	o := office.New(t, seatCard, "linux", map[string]string{"old/srv/data": "x", "proof.png": "picture"})
+	o.Pack()
 	now := time.Now()
-	if out := o.change(o.Old, nil, now, (*Move).Deactivate); fault.KindOf(out.Err) != fault.Waits {
+	if out := o.Change(o.Old, nil, now, (*move.Move).Deactivate); fault.KindOf(out.Err) != fault.Waits {
 		t.Errorf("nobody there: %v", out.Err)
 	}
-	first := &tests.Person{Answers: []run.Reply{{Answer: "done"}}}
-	if out := o.change(o.Old, first, now, (*Move).Deactivate); fault.KindOf(out.Err) != fault.Waits || len(first.Shown) != 2 {
+	first := &office.Person{Answers: []run.Reply{{Answer: "done"}}}
+	if out := o.Change(o.Old, first, now, (*move.Move).Deactivate); fault.KindOf(out.Err) != fault.Waits || len(first.Shown) != 2 {
 		t.Errorf("left in the middle: %v %q", out.Err, first.Shown)
 	}
-	if out := o.change(o.New, &tests.Person{}, now, (*Move).Activate); len(out.Blocks) == 0 || out.Blocks[0].Gate != "old-deactivated" {
+	if out := o.Change(o.New, &office.Person{}, now, (*move.Move).Activate); len(out.Blocks) == 0 || out.Blocks[0].Gate != "old-deactivated" {
 		t.Errorf("active on the old one: %+v %v", out.Blocks, out.Err)
 	}
-	second := &tests.Person{Answers: []run.Reply{{Answer: "many"}, {Answer: ""}, {Answer: "2"}}}
-	out := o.change(o.Old, second, now, (*Move).Deactivate)
+	second := &office.Person{Answers: []run.Reply{{Answer: "many"}, {Answer: ""}, {Answer: "2"}}}
+	out := o.Change(o.Old, second, now, (*move.Move).Deactivate)
 	if out.Err != nil || len(second.Shown) != 3 || !strings.HasPrefix(second.Shown[0], "deactivate 2/2 look") || out.Licences[0].Old != licence.Deactivated {
 		t.Errorf("gone on: %v %q %+v", out.Err, second.Shown, out.Licences)
 	}
-	if out := o.change(o.Old, &tests.Person{}, now, (*Move).Deactivate); out.Err != nil || !strings.HasPrefix(out.Licences[0].Did, "already") {
+	if out := o.Change(o.Old, &office.Person{}, now, (*move.Move).Deactivate); out.Err != nil || !strings.HasPrefix(out.Licences[0].Did, "already") {
 		t.Errorf("again: %v %+v", out.Err, out.Licences)
 	}
 	proof := run.Reply{Answer: "done", Evidence: filepath.Join(o.Dir, "proof.png")}
-	if out := o.change(o.New, &tests.Person{Answers: []run.Reply{proof}}, now.Add(23*time.Hour), (*Move).Activate); len(out.Blocks) != 1 || out.Blocks[0].Gate != "waiting-over" {
+	if out := o.Change(o.New, &office.Person{Answers: []run.Reply{proof}}, now.Add(23*time.Hour), (*move.Move).Activate); len(out.Blocks) != 1 || out.Blocks[0].Gate != "waiting-over" {
 		t.Errorf("too early: %+v %v", out.Blocks, out.Err)
 	}
 	later := now.Add(25 * time.Hour)
 	for name, r := range map[string]run.Reply{"no proof": {Answer: "done"}, "a proof that is not there": {Answer: "done", Evidence: "/nowhere.png"}} {
-		if out := o.change(o.New, &tests.Person{Answers: []run.Reply{r, r, r}}, later, (*Move).Activate); out.Err == nil {
+		if out := o.Change(o.New, &office.Person{Answers: []run.Reply{r, r, r}}, later, (*move.Move).Activate); out.Err == nil {
 			t.Errorf("%s: %+v", name, out.Licences)
 		}
 	}
-	out = o.change(o.New, &tests.Person{Answers: []run.Reply{proof}}, later, (*Move).Activate)
+	out = o.Change(o.New, &office.Person{Answers: []run.Reply{proof}}, later, (*move.Move).Activate)
 	if out.Err != nil || out.Licences[0].New != licence.Active || out.Licences[0].Transfers != 1 || out.Licences[0].Spent != 1 {
 		t.Fatalf("%v %+v", out.Err, out.Licences)
 	}
-	j := o.job(o.New)
+	j := o.Job(o.New)
 	all, err := j.Licences().Statuses(ctx)
 	if err != nil || len(all) != 1 || all[0].Next != "" || all[0].New != licence.Active || !strings.Contains(all[0].By, "proof.png") {
 		t.Errorf("%+v %v", all, err)
@@ -94,50 +79,50 @@ func TestGuided(t *testing.T) {
 // TestToken takes a licence up only where its token is plugged in, and an
 // account's seat not before its waiting time is over.
 func TestToken(t *testing.T) {
-	o := newOffice(t, `items: [{name: data, kind: file, path: /srv/data}]
+	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}]
 licences:
   - {name: dongle, method: token, usb: '1D6B:0a02', deactivate: {steps: [{do: pull it out}]}, activate: {steps: [{do: plug it in}]}}
   - {name: seat, method: account, wait: 24h, deactivate: {steps: [{do: ask the maker for a reset}]}, activate: {steps: [{do: sign in here first}]}}
 `, "linux", map[string]string{"old/srv/data": "x", "new/sys/bus/usb/devices/1-1/idVendor": "1d6b\n", "new/sys/bus/usb/devices/1-1/idProduct": "0002\n"})
-	o.pack()
+	o.Pack()
 	now := time.Now()
-	yes := func() *tests.Person { return &tests.Person{Answers: []run.Reply{{Answer: "done"}, {Answer: "done"}}} }
-	if out := o.change(o.Old, yes(), now, (*Move).Deactivate); out.Err != nil {
+	yes := func() *office.Person { return &office.Person{Answers: []run.Reply{{Answer: "done"}, {Answer: "done"}}} }
+	if out := o.Change(o.Old, yes(), now, (*move.Move).Deactivate); out.Err != nil {
 		t.Fatal(out.Err)
 	}
-	if out := o.change(o.New, yes(), now, (*Move).Activate); fault.KindOf(out.Err) != fault.Waits || !strings.Contains(out.Err.Error(), "1D6B:0a02) is not plugged into NEW") {
+	if out := o.Change(o.New, yes(), now, (*move.Move).Activate); fault.KindOf(out.Err) != fault.Waits || !strings.Contains(out.Err.Error(), "1D6B:0a02) is not plugged into NEW") {
 		t.Errorf("another device is plugged in: %v", out.Err)
 	}
 	lay.Out(t, o.Dir, map[string]string{"new/sys/bus/usb/devices/1-2/idVendor": "1d6b\n", "new/sys/bus/usb/devices/1-2/idProduct": "0a02\n"})
-	out := o.change(o.New, yes(), now, (*Move).Activate)
+	out := o.Change(o.New, yes(), now, (*move.Move).Activate)
 	if out.Err != nil || len(out.Licences) != 1 || out.Licences[0].New != licence.Active || len(out.Blocks) != 1 || out.Blocks[0].Gate != "waiting-over" {
 		t.Errorf("%v %+v %+v", out.Err, out.Licences, out.Blocks)
 	}
-	all, err := o.job(o.New).Licences().Statuses(ctx)
+	all, err := o.Job(o.New).Licences().Statuses(ctx)
 	if err != nil || !strings.Contains(all[0].By, "the token 1D6B:0a02 is plugged in") || all[1].Again == nil || all[1].Next != steps.Activate {
 		t.Errorf("%+v %v", all, err)
 	}
-	if out := o.change(o.New, yes(), now.Add(25*time.Hour), (*Move).Activate); out.Err != nil || out.Licences[1].New != licence.Active {
+	if out := o.Change(o.New, yes(), now.Add(25*time.Hour), (*move.Move).Activate); out.Err != nil || out.Licences[1].New != licence.Active {
 		t.Errorf("a day later: %v %+v", out.Err, out.Licences)
 	}
 }
 
 // TestKey sees that a product key is shown when it is needed, and kept nowhere.
 func TestKey(t *testing.T) {
-	o := newOffice(t, `items: [{name: data, kind: file, path: /srv/data}]
+	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}]
 licences:
   - name: registration
     method: key
     serial: {file: /srv/reg.ini, key: reg/key}
     code: {file: /srv/reg.ini, key: reg/name}
 `, "linux", map[string]string{"old/srv/data": "x", "old/srv/reg.ini": "[reg]\nkey=HB3-SECRET-4471\nname=Harbour office\n"})
-	o.pack()
-	p := &tests.Person{Answers: []run.Reply{{Answer: "done"}, {Answer: "done"}, {Answer: "Harbour office, key HB3-SECRET-4471"}}}
+	o.Pack()
+	p := &office.Person{Answers: []run.Reply{{Answer: "done"}, {Answer: "done"}, {Answer: "Harbour office, key HB3-SECRET-4471"}}}
 	now := time.Now()
-	if out := o.change(o.Old, p, now, (*Move).Deactivate); out.Err != nil {
+	if out := o.Change(o.Old, p, now, (*move.Move).Deactivate); out.Err != nil {
 		t.Fatal(out.Err)
 	}
-	if out := o.change(o.New, p, now, (*Move).Activate); out.Err != nil || out.Licences[0].New != licence.Active || out.Licences[0].Serial != "••••4471" {
+	if out := o.Change(o.New, p, now, (*move.Move).Activate); out.Err != nil || out.Licences[0].New != licence.Active || out.Licences[0].Serial != "••••4471" {
 		t.Fatalf("%v %+v", out.Err, out.Licences)
 	}
 	if !strings.Contains(p.Shown[1], "registered name Harbour office, key HB3-SECRET-4471") {
@@ -151,43 +136,37 @@ licences:
 	})
 }
 
-const fileCard = `items:
-  - {name: certificate, kind: file, path: /srv/office.pem}
-  - {name: key, kind: file, path: /srv/office.key, secret: true}
-licences: [{name: signing, method: file, items: [certificate, key]}]
-`
-
 // TestFileLicence moves a certificate with its key: on one computer at a time.
 func TestFileLicence(t *testing.T) {
 	now := time.Now()
-	cert, key := tests.Signed(t, now.AddDate(1, 0, 0))
-	o := newOffice(t, fileCard, "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key, "new/srv/x": ""})
-	o.pack()
-	if out := o.unpack(); len(out.Blocks) != 1 || out.Blocks[0].Gate != "licence-freed" {
+	cert, key := office.Signed(t, now.AddDate(1, 0, 0))
+	o := office.New(t, fileCard, "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key, "new/srv/x": ""})
+	o.Pack()
+	if out := o.Unpack(); len(out.Blocks) != 1 || out.Blocks[0].Gate != "licence-freed" {
 		t.Errorf("on both computers: %+v", out.Blocks)
 	}
 	// Set aside by half: it is not free yet.
 	os.Rename(filepath.Join(o.Dir, "old/srv/office.pem"), filepath.Join(o.Dir, "old/srv/half"))
-	if all, err := o.job(o.Old).Licences().Statuses(ctx); err != nil || all[0].Old != licence.Active {
+	if all, err := o.Job(o.Old).Licences().Statuses(ctx); err != nil || all[0].Old != licence.Active {
 		t.Errorf("%+v %v", all, err)
 	}
 	os.Rename(filepath.Join(o.Dir, "old/srv/half"), filepath.Join(o.Dir, "old/srv/office.pem"))
-	out := o.change(o.Old, nil, now, (*Move).Deactivate)
+	out := o.Change(o.Old, nil, now, (*move.Move).Deactivate)
 	if out.Err != nil || strings.Count(out.Licences[0].Aside, ".set-aside-") != 2 {
 		t.Fatalf("%v %+v", out.Err, out.Licences)
 	}
-	if out := o.change(o.New, nil, now, (*Move).Activate); fault.KindOf(out.Err) != fault.NotPlaced {
+	if out := o.Change(o.New, nil, now, (*move.Move).Activate); fault.KindOf(out.Err) != fault.NotPlaced {
 		t.Errorf("not unpacked: %v", out.Err)
 	}
-	o.unpack()
-	if out := o.change(o.New, nil, now, (*Move).Activate); out.Err != nil || out.Licences[0].New != licence.Active {
+	o.Unpack()
+	if out := o.Change(o.New, nil, now, (*move.Move).Activate); out.Err != nil || out.Licences[0].New != licence.Active {
 		t.Fatalf("%v %+v", out.Err, out.Licences)
 	}
-	if v := o.verify(); !v.Licences[0].Good || !strings.Contains(v.Licences[0].By, "CN=Tern Quay harbour office") {
+	if v := o.Verify(); !v.Licences[0].Good || !strings.Contains(v.Licences[0].By, "CN=Tern Quay harbour office") {
 		t.Errorf("%+v", v.Licences)
 	}
 	lay.Out(t, o.Dir, map[string]string{"new/srv/office.key": "other"})
-	if v := o.verify(); v.Licences[0].Good {
+	if v := o.Verify(); v.Licences[0].Good {
 		t.Errorf("another key: %+v", v.Licences)
 	}
 }

@@ -1,6 +1,6 @@
 //go:build unix
 
-package move
+package holder_test
 
 import (
 	"archive/tar"
@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"movekit/test/lay"
-	tests "movekit/test/office"
+	"movekit/test/office"
 
 	"filippo.io/age"
 
@@ -22,6 +22,7 @@ import (
 	"movekit/internal/core/holder"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/move"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
@@ -38,27 +39,19 @@ licences:
 `
 
 // ruled is an office with a packed app whose licence has a rule.
-func ruled(t *testing.T, rule string) *office {
+func ruled(t *testing.T, rule string) *office.Office {
 	t.Helper()
-	o := newOffice(t, strings.Replace(ruledCard, "RULE", rule, 1), "linux", map[string]string{"old/srv/data": "x", "new/srv/.keep": ""})
-	o.pack()
+	o := office.New(t, strings.Replace(ruledCard, "RULE", rule, 1), "linux", map[string]string{"old/srv/data": "x", "new/srv/.keep": ""})
+	o.Pack()
 	return o
 }
 
-func yes() *tests.Person {
-	p := &tests.Person{}
+func yes() *office.Person {
+	p := &office.Person{}
 	for range 5 {
 		p.Answers = append(p.Answers, run.Reply{Answer: "done"})
 	}
 	return p
-}
-
-// blocked are the gates that stopped a step.
-func blocked(out *run.Outcome) (names string) {
-	for _, b := range out.Blocks {
-		names += b.Gate + " "
-	}
-	return strings.TrimSpace(names)
 }
 
 // TestTakeover takes a licence up that is active on the old computer, in
@@ -74,7 +67,7 @@ func TestTakeover(t *testing.T) {
 		{"takeover: true", "it burnt", "yes", ""},
 	} {
 		o := ruled(t, c.rule)
-		j := o.job(o.New)
+		j := o.Job(o.New)
 		p := yes()
 		j.Person, j.Wishes.Takeover = p, c.reason
 		question := ""
@@ -92,8 +85,8 @@ func TestTakeover(t *testing.T) {
 		st := j.State.Licences[steps.Key{App: "app", Item: "seat"}]
 		switch {
 		case c.gate != "":
-			if blocked(out) != c.gate || question != "" {
-				t.Errorf("%+v: stopped by %q, asked %q, %v", c, blocked(out), question, out.Err)
+			if office.Blocked(out) != c.gate || question != "" {
+				t.Errorf("%+v: stopped by %q, asked %q, %v", c, office.Blocked(out), question, out.Err)
 			}
 		case c.answer == "no":
 			if fault.KindOf(out.Err) != fault.Stopped || st != nil && st.New == licence.Active {
@@ -117,9 +110,9 @@ func TestTakeover(t *testing.T) {
 	o := ruled(t, "takeover: true")
 	files, _ := filepath.Glob(filepath.Join(o.Dir, "kit/sealed/app/*.tar.zst.age"))
 	os.WriteFile(files[0], []byte("damaged"), 0o600)
-	j := o.job(o.New)
+	j := o.Job(o.New)
 	j.Person, j.Wishes.Takeover = yes(), "it burnt"
-	if out, err := j.Activate(ctx); err != nil || blocked(out[0]) != "sealed" {
+	if out, err := j.Activate(ctx); err != nil || office.Blocked(out[0]) != "sealed" {
 		t.Errorf("a damaged kit: %+v %v", out[0].Blocks, err)
 	}
 }
@@ -127,16 +120,16 @@ func TestTakeover(t *testing.T) {
 // TestLostComputer frees licences in the name of a computer that cannot be
 // started any more.
 func TestLostComputer(t *testing.T) {
-	o := newOffice(t, `items: [{name: data, kind: file, path: /srv/data}, {name: cert, kind: file, path: /srv/office.pem}]
+	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}, {name: cert, kind: file, path: /srv/office.pem}]
 licences:
   - {name: seat, method: guided, deactivate: {steps: [{do: in the app}, {do: still in the app}]}, activate: {steps: [{do: take it}]}}
   - {name: sign-in, method: account, deactivate: {steps: [{do: ask for a reset}]}, activate: {steps: [{do: sign in}]}}
   - {name: signing, method: file, items: [cert]}
   - {name: module, method: guided, lost: {steps: [{do: call the number on the box, ask: what did they say}]}, deactivate: {steps: [{do: in the app}]}, activate: {steps: [{do: take it}]}}
 `, "linux", map[string]string{"old/srv/data": "x", "old/srv/office.pem": "c", "new/srv/.keep": ""})
-	o.pack()
+	o.Pack()
 	lost := func(why string, p run.Person) *run.Outcome {
-		j := o.job(o.New)
+		j := o.Job(o.New)
 		j.Wishes.Lost, j.Person = why, p
 		all, err := j.Deactivate(ctx)
 		if err != nil {
@@ -144,21 +137,21 @@ licences:
 		}
 		return all[0]
 	}
-	if out := lost("", yes()); blocked(out) != "old-computer" {
+	if out := lost("", yes()); office.Blocked(out) != "old-computer" {
 		t.Errorf("not lost: %+v %v", out.Blocks, out.Err)
 	}
 	if out := lost("stolen", run.Nobody{}); fault.KindOf(out.Err) != fault.Waits {
 		t.Errorf("nobody there: %v", out.Err)
 	}
 	// What was begun in the app counts for nothing when it is gone.
-	o.change(o.Old, &tests.Person{Answers: []run.Reply{{}}}, time.Now(), (*Move).Deactivate)
-	p := &tests.Person{Answers: []run.Reply{{Answer: "x"}, {Answer: "freed on their side"}, {Answer: "x"}, {Answer: "N. Berth"}, {Answer: "freed"}}}
+	o.Change(o.Old, &office.Person{Answers: []run.Reply{{}}}, time.Now(), (*move.Move).Deactivate)
+	p := &office.Person{Answers: []run.Reply{{Answer: "x"}, {Answer: "freed on their side"}, {Answer: "x"}, {Answer: "N. Berth"}, {Answer: "freed"}}}
 	out := lost("stolen", p)
 	shown := strings.Join(p.Shown, "\n")
 	if out.Err != nil || len(out.Licences) != 4 || strings.Contains(shown, "in the app") || !strings.Contains(shown, "why it cannot be freed on OLD (stolen), and have them free it") || !strings.Contains(shown, "ask for a reset") || !strings.Contains(shown, "Should its disk ever be used again") || !strings.Contains(shown, "call the number") {
 		t.Fatalf("%v %+v\n%s", out.Err, out.Licences, shown)
 	}
-	j := o.job(o.New)
+	j := o.Job(o.New)
 	for _, s := range j.State.Licences {
 		if s.Old != licence.Deactivated {
 			t.Errorf("%s is %s", s.Name, s.Old)
@@ -167,13 +160,13 @@ licences:
 	if over := j.State.Overrides; len(over) == 0 || over[0].Because != "stolen" || over[0].Gate != "old-computer" {
 		t.Errorf("%+v", over)
 	}
-	if out := o.unpack(); len(out.Blocks) > 0 {
+	if out := o.Unpack(); len(out.Blocks) > 0 {
 		t.Errorf("the file licence is still held: %+v", out.Blocks)
 	}
-	if out := o.change(o.New, yes(), time.Now(), (*Move).Activate); out.Err != nil || len(out.Blocks) > 0 || len(out.Licences) != 4 {
+	if out := o.Change(o.New, yes(), time.Now(), (*move.Move).Activate); out.Err != nil || len(out.Blocks) > 0 || len(out.Licences) != 4 {
 		t.Errorf("%v %+v %+v", out.Err, out.Blocks, out.Licences)
 	}
-	letters, err := o.job(o.New).Licences().Letters(ctx, false)
+	letters, err := o.Job(o.New).Licences().Letters(ctx, false)
 	if err != nil || len(letters) != 4 || letters[0].Lost != "stolen" || letters[0].Please != holder.PleaseCorrect || letters[0].NewID != machine.ID(o.New) {
 		t.Errorf("%+v %v", letters, err)
 	}
@@ -182,14 +175,14 @@ licences:
 // TestUninstalled frees licences on the old computer itself, when the app is no
 // longer there.
 func TestUninstalled(t *testing.T) {
-	o := newOffice(t, `items: [{name: data, kind: file, path: /srv/data}, {name: cert, kind: file, path: /srv/office.pem}]
+	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}, {name: cert, kind: file, path: /srv/office.pem}]
 licences:
   - {name: module, method: command, show: {run: [/opt/gone, show], active: x}, deactivate: {run: [/opt/gone, free]}, activate: {run: [/opt/gone, take]}}
   - {name: signing, method: file, items: [cert]}
 `, "linux", map[string]string{"old/srv/data": "x", "old/srv/office.pem": "c"})
-	o.pack()
-	p := &tests.Person{Answers: []run.Reply{{Answer: "done"}, {Answer: "freed, ticket 7"}}}
-	j := o.job(o.Old)
+	o.Pack()
+	p := &office.Person{Answers: []run.Reply{{Answer: "done"}, {Answer: "freed, ticket 7"}}}
+	j := o.Job(o.Old)
 	j.Wishes.Lost, j.Person = "it was uninstalled", p
 	out, err := j.Deactivate(ctx)
 	if err != nil || out[0].Err != nil || len(p.Shown) != 2 || out[0].Licences[0].Old != licence.Deactivated || !strings.Contains(out[0].Licences[1].Aside, "office.pem.set-aside") {
@@ -218,23 +211,23 @@ func TestRulesOfTheCard(t *testing.T) {
 		{"another version", "covers: '9'", 0, "covered", ""},
 	} {
 		o := ruled(t, c.rule)
-		if out := o.change(o.Old, yes(), now, (*Move).Deactivate); out.Err != nil || len(out.Blocks) > 0 {
+		if out := o.Change(o.Old, yes(), now, (*move.Move).Deactivate); out.Err != nil || len(out.Blocks) > 0 {
 			t.Errorf("%s: %v %+v", c.name, out.Err, out.Blocks)
 			continue
 		}
-		out := o.change(o.New, yes(), now.Add(c.after), (*Move).Activate)
-		if blocked(out) != c.gate || out.Err != nil || c.gate == "" && out.Licences[0].New != c.state {
-			t.Errorf("%s: stopped by %q, %v %+v", c.name, blocked(out), out.Err, out.Licences)
+		out := o.Change(o.New, yes(), now.Add(c.after), (*move.Move).Activate)
+		if office.Blocked(out) != c.gate || out.Err != nil || c.gate == "" && out.Licences[0].New != c.state {
+			t.Errorf("%s: stopped by %q, %v %+v", c.name, office.Blocked(out), out.Err, out.Licences)
 		}
 	}
 	// A date that is over already: it stays where it is.
 	o := ruled(t, "back-by: "+day(-2))
-	if out := o.change(o.Old, yes(), now, (*Move).Deactivate); blocked(out) != "back-in-time" {
+	if out := o.Change(o.Old, yes(), now, (*move.Move).Deactivate); office.Blocked(out) != "back-in-time" {
 		t.Errorf("over already: %+v", out.Blocks)
 	}
 	// What has run out on the old computer can still be freed there.
 	o = ruled(t, "expires: "+day(-1))
-	if s, err := o.job(o.Old).Licences().Statuses(ctx); err != nil || s[0].Old != licence.Expired || s[0].Next != steps.Deactivate || s[0].Expires == nil {
+	if s, err := o.Job(o.Old).Licences().Statuses(ctx); err != nil || s[0].Old != licence.Expired || s[0].Next != steps.Deactivate || s[0].Expires == nil {
 		t.Errorf("%+v %v", s, err)
 	}
 }
@@ -243,19 +236,19 @@ func TestRulesOfTheCard(t *testing.T) {
 // allows two.
 func TestSeatsOnBoth(t *testing.T) {
 	o := ruled(t, "seats: 2")
-	if out := o.change(o.New, yes(), time.Now(), (*Move).Activate); blocked(out) != "old-deactivated" {
+	if out := o.Change(o.New, yes(), time.Now(), (*move.Move).Activate); office.Blocked(out) != "old-deactivated" {
 		t.Errorf("nobody wants it on both: %+v %v", out.Blocks, out.Err)
 	}
-	second := func(j *Move, ctx context.Context) ([]*run.Outcome, error) {
+	second := func(j *move.Move, ctx context.Context) ([]*run.Outcome, error) {
 		j.Wishes.Second = "both work until Friday"
 		return j.Activate(ctx)
 	}
 	one := ruled(t, "seats: 1")
-	if out := one.change(one.New, yes(), time.Now(), second); blocked(out) != "old-deactivated" || !strings.Contains(out.Blocks[0].Why, "1 of 1 are taken") {
+	if out := one.Change(one.New, yes(), time.Now(), second); office.Blocked(out) != "old-deactivated" || !strings.Contains(out.Blocks[0].Why, "1 of 1 are taken") {
 		t.Errorf("one seat: %+v %v", out.Blocks, out.Err)
 	}
-	out := o.change(o.New, yes(), time.Now(), second)
-	if over := o.job(o.New).State.Overrides; len(over) != 1 || over[0].Because != "both work until Friday" || over[0].Second != "seat" {
+	out := o.Change(o.New, yes(), time.Now(), second)
+	if over := o.Job(o.New).State.Overrides; len(over) != 1 || over[0].Because != "both work until Friday" || over[0].Second != "seat" {
 		t.Errorf("%+v", over)
 	}
 	if out.Err == nil && (out.Licences[0].Spent != 0 || out.Licences[0].Transfers != 2) {
@@ -264,11 +257,11 @@ func TestSeatsOnBoth(t *testing.T) {
 	if out.Err != nil || len(out.Blocks) > 0 || out.Licences[0].New != licence.Active || out.Licences[0].Old == licence.Deactivated {
 		t.Fatalf("%v %+v %+v", out.Err, out.Blocks, out.Licences)
 	}
-	o.unpack()
-	if v := o.verify(); !v.Equal() || v.Licences[0].Old != licence.Active {
+	o.Unpack()
+	if v := o.Verify(); !v.Equal() || v.Licences[0].Old != licence.Active {
 		t.Errorf("%+v", v.Licences)
 	}
-	if s, err := o.job(o.New).Licences().Statuses(ctx); err != nil || s[0].Next != "" {
+	if s, err := o.Job(o.New).Licences().Statuses(ctx); err != nil || s[0].Next != "" {
 		t.Errorf("%+v %v", s, err)
 	}
 }
@@ -278,33 +271,33 @@ func TestTrial(t *testing.T) {
 	o := ruled(t, "trial: 336h")
 	status := func(want steps.Step) holder.Status {
 		t.Helper()
-		s, err := o.job(o.New).Licences().Statuses(ctx)
+		s, err := o.Job(o.New).Licences().Statuses(ctx)
 		if err != nil || s[0].Next != want {
 			t.Errorf("next is %q, not %q (%v)", s[0].Next, want, err)
 		}
 		return s[0]
 	}
 	status(steps.Unpack)
-	o.unpack()
+	o.Unpack()
 	if s := status(steps.Verify); s.Trial == nil || s.Trial.Before(time.Now().Add(330*time.Hour)) {
 		t.Errorf("%+v", s)
 	}
-	v := o.verify()
-	j := o.job(o.New)
+	v := o.Verify()
+	j := o.Job(o.New)
 	if !v.Equal() || v.Licences[0].Good || v.Licences[0].Trial == nil || j.State.Proven(o.Kit.Cards[0]) || j.State.Progress(o.Kit.Cards[0], steps.Verify) != steps.Partly {
 		t.Errorf("%+v", v.Licences)
 	}
 	status(steps.Deactivate)
-	o.change(o.Old, yes(), time.Now(), (*Move).Deactivate)
+	o.Change(o.Old, yes(), time.Now(), (*move.Move).Deactivate)
 	status(steps.Activate)
-	o.change(o.New, yes(), time.Now(), (*Move).Activate)
-	if v := o.verify(); !v.Equal() || !v.Licences[0].Good || !o.job(o.New).State.Proven(o.Kit.Cards[0]) {
+	o.Change(o.New, yes(), time.Now(), (*move.Move).Activate)
+	if v := o.Verify(); !v.Equal() || !v.Licences[0].Good || !o.Job(o.New).State.Proven(o.Kit.Cards[0]) {
 		t.Errorf("%+v", v.Licences)
 	}
 	// A trial that is over is a licence that is missing.
 	o = ruled(t, "trial: 1ns")
-	o.unpack()
-	if v := o.verify(); v.Equal() {
+	o.Unpack()
+	if v := o.Verify(); v.Equal() {
 		t.Errorf("a trial that is over: %+v", v.Licences)
 	}
 }
@@ -313,7 +306,7 @@ func TestTrial(t *testing.T) {
 func TestClockBehind(t *testing.T) {
 	o := ruled(t, "wait: 24h")
 	for by, gate := range map[time.Duration]string{-30 * time.Minute: "", -49 * time.Hour: "clock-right", -3 * 365 * 24 * time.Hour: "clock-right"} {
-		if out := o.change(o.Old, nil, time.Now().Add(by), (*Move).Deactivate); blocked(out) != gate {
+		if out := o.Change(o.Old, nil, time.Now().Add(by), (*move.Move).Deactivate); office.Blocked(out) != gate {
 			t.Errorf("behind by %s: %+v", by, out.Blocks)
 		}
 	}
@@ -325,16 +318,16 @@ func TestTwoCopies(t *testing.T) {
 	if err := os.CopyFS(filepath.Join(o.Dir, "copy"), os.DirFS(filepath.Join(o.Dir, "kit"))); err != nil {
 		t.Fatal(err)
 	}
-	if out := o.change(o.Old, yes(), time.Now(), (*Move).Deactivate); out.Err != nil {
+	if out := o.Change(o.Old, yes(), time.Now(), (*move.Move).Deactivate); out.Err != nil {
 		t.Fatal(out.Err)
 	}
 	copied := o.Reopen("copy")
 	defer copied.Close()
-	j := New(o.Run(copied, o.Old))
+	j := move.New(o.Run(copied, o.Old))
 	j.Person = yes()
 	for range 2 { // being stopped does not make it the newest
 		out, err := j.Deactivate(ctx)
-		if err != nil || blocked(out[0]) != "newest-copy" || !strings.Contains(out[0].Blocks[0].Why, "another copy of this kit was worked on here") {
+		if err != nil || office.Blocked(out[0]) != "newest-copy" || !strings.Contains(out[0].Blocks[0].Why, "another copy of this kit was worked on here") {
 			t.Errorf("the copy that is behind: %+v %v", out[0], err)
 		}
 	}
@@ -343,19 +336,19 @@ func TestTwoCopies(t *testing.T) {
 	if out, err := j.Deactivate(ctx); err != nil || out[0].Err != nil || len(out[0].Blocks) > 0 {
 		t.Errorf("with a reason: %+v %v", out[0], err)
 	}
-	if out := o.change(o.Old, yes(), time.Now(), (*Move).Deactivate); blocked(out) != "newest-copy" || !strings.Contains(out.Blocks[0].Why, "line") {
+	if out := o.Change(o.Old, yes(), time.Now(), (*move.Move).Deactivate); office.Blocked(out) != "newest-copy" || !strings.Contains(out.Blocks[0].Why, "line") {
 		t.Errorf("the other one: %+v", out.Blocks)
 	}
 }
 
 // TestTypedSerial asks for what is on no computer, until it looks right.
 func TestTypedSerial(t *testing.T) {
-	o := newOffice(t, `items: [{name: data, kind: file, path: /srv/data}]
+	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}]
 licences:
   - {name: registration, method: key, typed: the label of the box, form: '[0-9-]+', check: luhn, code: {file: /srv/reg.ini, key: reg/name}}
 `, "linux", map[string]string{"old/srv/data": "x", "old/srv/reg.ini": "[reg]\nname=Harbour office\n"})
 	pack := func(p run.Person) *run.Outcome {
-		j := o.job(o.Old)
+		j := o.Job(o.Old)
 		if p != nil {
 			j.Person = p
 		}
@@ -368,27 +361,27 @@ licences:
 	if out := pack(nil); fault.KindOf(out.Err) != fault.Waits {
 		t.Errorf("nobody there: %v", out.Err)
 	}
-	wrong := &tests.Person{Answers: []run.Reply{{Answer: "4992-7398-715"}, {}, {Answer: "what?"}}}
+	wrong := &office.Person{Answers: []run.Reply{{Answer: "4992-7398-715"}, {}, {Answer: "what?"}}}
 	if out := pack(wrong); fault.KindOf(out.Err) != fault.Waits || len(wrong.Shown) != 3 || strings.Contains(out.Err.Error(), "4992") {
 		t.Errorf("mistyped: %v %q", out.Err, wrong.Shown)
 	}
-	right := &tests.Person{Answers: []run.Reply{{Answer: "4992-7398-715"}, {Answer: "4992-7398-716"}}}
+	right := &office.Person{Answers: []run.Reply{{Answer: "4992-7398-715"}, {Answer: "4992-7398-716"}}}
 	if out := pack(right); out.Err != nil || len(right.Shown) != 2 || !strings.Contains(right.Shown[0], "the label of the box") {
 		t.Errorf("then right: %v %q", out.Err, right.Shown)
 	}
 	if out := pack(nil); out.Err != nil {
 		t.Errorf("packed again: %v", out.Err)
 	}
-	h, err := o.job(o.New).Licences().Open(o.Kit.Cards[0], &o.Kit.Cards[0].Licences[0], "")
+	h, err := o.Job(o.New).Licences().Open(o.Kit.Cards[0], &o.Kit.Cards[0].Licences[0], "")
 	if err != nil || h.Secrets.Serial != "4992-7398-716" || h.Secrets.Code != "Harbour office" {
 		t.Errorf("%v %v", h, err)
 	}
 	// One that the app has, and does not agree with its check characters.
 	lay.Out(t, o.Dir, map[string]string{"old/srv/reg.ini": "[reg]\nname=x\nkey=4992-7398-715\n"})
-	o = newOffice(t, `items: [{name: data, kind: file, path: /srv/data}]
+	o = office.New(t, `items: [{name: data, kind: file, path: /srv/data}]
 licences: [{name: registration, method: key, check: luhn, serial: {file: /srv/reg.ini, key: reg/key}, code: {file: /srv/reg.ini, key: reg/name}}]
 `, "linux", map[string]string{"old/srv/data": "x", "old/srv/reg.ini": "[reg]\nname=x\nkey=4992-7398-715\n"})
-	if out := pack(nil); blocked(out) != "serial-right" {
+	if out := pack(nil); office.Blocked(out) != "serial-right" {
 		t.Errorf("read, and mistyped: %+v", out.Blocks)
 	}
 }
@@ -396,46 +389,46 @@ licences: [{name: registration, method: key, check: luhn, serial: {file: /srv/re
 // TestBoundFile has a licence file issued again for the new computer.
 func TestBoundFile(t *testing.T) {
 	now := time.Now()
-	cert, key := tests.Signed(t, now.AddDate(1, 0, 0))
-	again, againKey := tests.Signed(t, now.AddDate(2, 0, 0))
-	_, locked := tests.Encrypted(t, cert, key, "tide-table")
-	o := newOffice(t, strings.Replace(fileCard, "method: file,", "method: file, bound: true,", 1), "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": locked, "new/srv/x": ""})
-	j := o.job(o.Old)
-	j.Person = &tests.Person{Answers: []run.Reply{{Answer: "wrong"}, {Answer: "tide-table"}}}
-	o.only(j.Pack(ctx))
-	o.change(o.Old, nil, now, (*Move).Deactivate)
-	o.unpack()
-	out := o.change(o.New, nil, now, (*Move).Activate)
+	cert, key := office.Signed(t, now.AddDate(1, 0, 0))
+	again, againKey := office.Signed(t, now.AddDate(2, 0, 0))
+	_, locked := office.Encrypted(t, cert, key, "tide-table")
+	o := office.New(t, strings.Replace(fileCard, "method: file,", "method: file, bound: true,", 1), "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": locked, "new/srv/x": ""})
+	j := o.Job(o.Old)
+	j.Person = &office.Person{Answers: []run.Reply{{Answer: "wrong"}, {Answer: "tide-table"}}}
+	o.Only(j.Pack(ctx))
+	o.Change(o.Old, nil, now, (*move.Move).Deactivate)
+	o.Unpack()
+	out := o.Change(o.New, nil, now, (*move.Move).Activate)
 	if fault.KindOf(out.Err) != fault.Issue || !strings.Contains(out.Err.Error(), "holds for OLD only") {
 		t.Fatalf("the old one's file: %v", out.Err)
 	}
-	if l, err := o.job(o.New).Licences().Letters(ctx, true); err != nil || l[0].Please != holder.PleaseIssue {
+	if l, err := o.Job(o.New).Licences().Letters(ctx, true); err != nil || l[0].Please != holder.PleaseIssue {
 		t.Errorf("%+v %v", l, err)
 	}
 	lay.Out(t, o.Dir, map[string]string{"new/srv/office.pem": again})
-	if out := o.change(o.New, nil, now, (*Move).Activate); fault.KindOf(out.Err) != fault.DeskRefused {
+	if out := o.Change(o.New, nil, now, (*move.Move).Activate); fault.KindOf(out.Err) != fault.DeskRefused {
 		t.Errorf("a new certificate with the old key: %v", out.Err)
 	}
 	lay.Out(t, o.Dir, map[string]string{"new/srv/office.key": againKey})
-	if out := o.change(o.New, nil, now, (*Move).Activate); out.Err != nil || out.Licences[0].New != licence.Active {
+	if out := o.Change(o.New, nil, now, (*move.Move).Activate); out.Err != nil || out.Licences[0].New != licence.Active {
 		t.Errorf("issued again: %v %+v", out.Err, out.Licences)
 	}
-	if v := o.verify(); !v.Equal() || v.Items[0].Rows[0].New != "issued again" {
+	if v := o.Verify(); !v.Equal() || v.Items[0].Rows[0].New != "issued again" {
 		t.Errorf("%+v %+v", v.Items, v.Licences)
 	}
 }
 
 // TestKeep makes a safety copy that the standard tools open.
 func TestKeep(t *testing.T) {
-	cert, key := tests.Signed(t, time.Now().AddDate(1, 0, 0))
-	o := newOffice(t, strings.Replace(fileCard, "[{name: signing, method: file, items: [certificate, key]}]", "\n  - {name: signing, method: file, items: [certificate, key]}", 1)+"  - {name: registration, method: key, serial: {file: /srv/reg.ini, key: reg/key}, code: {file: /srv/reg.ini, key: reg/name}}\n", "linux",
+	cert, key := office.Signed(t, time.Now().AddDate(1, 0, 0))
+	o := office.New(t, strings.Replace(fileCard, "[{name: signing, method: file, items: [certificate, key]}]", "\n  - {name: signing, method: file, items: [certificate, key]}", 1)+"  - {name: registration, method: key, serial: {file: /srv/reg.ini, key: reg/key}, code: {file: /srv/reg.ini, key: reg/name}}\n", "linux",
 		map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key, "old/srv/reg.ini": "[reg]\nkey=HB3-SECRET-4471\nname=Harbour office\n"})
 	const pass = "buoy-lamp-crane-winch"
-	if _, _, err := o.job(o.Old).Licences().Keep(ctx, pass); fault.KindOf(err) != fault.Missing {
+	if _, _, err := o.Job(o.Old).Licences().Keep(ctx, pass); fault.KindOf(err) != fault.Missing {
 		t.Errorf("nothing packed: %v", err)
 	}
-	o.pack()
-	data, kept, err := o.job(o.Old).Licences().Keep(ctx, pass)
+	o.Pack()
+	data, kept, err := o.Job(o.Old).Licences().Keep(ctx, pass)
 	if err != nil || len(kept) != 2 {
 		t.Fatalf("%+v %v", kept, err)
 	}

@@ -1,0 +1,221 @@
+package steps
+
+import (
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/licence"
+)
+
+var noon = time.Date(2026, 3, 2, 12, 0, 0, 0, time.Local)
+
+// onOld and onNew are facts that no gate stops.
+func onOld() Facts {
+	return Facts{Side: OldSide, Here: "OLD", OldName: "OLD", Title: "Hoistbook", Packed: true, Proven: true, Now: noon, Written: noon, Licence: Standing{Left: -1}}
+}
+
+func onNew() Facts {
+	f := onOld()
+	f.Side, f.Here = NewSide, "NEW"
+	f.Licence.Old, f.Licence.New = licence.Deactivated, licence.NotActivated
+	return f
+}
+
+var gateCases = []struct {
+	gate string
+	on   func() Facts
+	step Step   // one that it stops
+	why  string // what is said; "" where it passes
+	set  func(*Facts)
+}{
+	{"old-computer", onOld, Pack, "this is NEW, not the old computer OLD", func(f *Facts) { f.Side, f.Here = NewSide, "NEW" }},
+	{"old-computer", onOld, Deactivate, "", func(f *Facts) { f.Side, f.OldLost = NewSide, true }},
+	{"other-computer", onNew, Unpack, "this is the old computer NEW itself", func(f *Facts) { f.Side = OldSide }},
+	{"other-computer", onNew, Verify, "", func(f *Facts) {}},
+	{"newest-copy", onNew, Verify, "another copy is newer", func(f *Facts) { f.Behind = "another copy is newer" }},
+	{"newest-copy", onNew, Verify, "", func(f *Facts) {}},
+	{"clock-right", onNew, Activate, "the clock of NEW says 2 Mar 2026 12:00, and the kit was written at 2 Mar 2026 14:00", func(f *Facts) { f.Written = noon.Add(2 * time.Hour) }},
+	{"clock-right", onNew, Activate, "", func(f *Facts) { f.Written = noon.Add(time.Hour) }},
+	{"kit-whole", onNew, Unpack, "a part is damaged", func(f *Facts) { f.KitDamage = []string{"a part is damaged"} }},
+	{"kit-whole", onNew, Unpack, "", func(f *Facts) {}},
+	{"app-closed", onOld, Pack, "Hoistbook is running: hoistd, hoistui", func(f *Facts) { f.Running = []string{"hoistd", "hoistui"} }},
+	{"app-closed", onOld, Pack, "", func(f *Facts) { f.Running, f.Consistent = []string{"hoistd"}, true }},
+	{"app-closed", onOld, Pack, "", func(f *Facts) { f.Consistent = false }},
+	{"files-closed", onOld, Pack, "a is open", func(f *Facts) { f.Open = []string{"a is open"} }},
+	{"files-closed", onOld, Pack, "", func(f *Facts) {}},
+	{"sync-done", onOld, Pack, "3 mails wait", func(f *Facts) { f.Unsynced = []string{"3 mails wait"} }},
+	{"sync-done", onOld, Pack, "", func(f *Facts) {}},
+	{"exports-there", onOld, Pack, "1 of 2", func(f *Facts) { f.TooFew = []string{"1 of 2"} }},
+	{"exports-there", onOld, Pack, "", func(f *Facts) {}},
+	{"readable", onOld, Pack, "no right", func(f *Facts) { f.Unreadable = []string{"no right"} }},
+	{"readable", onOld, Pack, "", func(f *Facts) {}},
+	{"items-there", onOld, Pack, "not on this computer: diary; rota", func(f *Facts) { f.Missing = []string{"diary", "rota"} }},
+	{"items-there", onOld, Pack, "", func(f *Facts) {}},
+	{"needs-met", onOld, Pack, "the key is not there", func(f *Facts) { f.LacksNeed = []string{"the key is not there"} }},
+	{"needs-met", onOld, Pack, "", func(f *Facts) {}},
+	{"serial-right", onOld, Pack, "the second part is wrong", func(f *Facts) { f.BadSerials = []string{"the second part is wrong"} }},
+	{"serial-right", onOld, Pack, "", func(f *Facts) {}},
+	{"names-fit", onOld, Pack, "the new computer cannot have these names: aux; a?", func(f *Facts) { f.BadNames = []string{"aux", "a?"} }},
+	{"names-fit", onOld, Pack, "", func(f *Facts) {}},
+	{"fits", onNew, Unpack, "2.0 kB are needed, 1.0 kB are free", func(f *Facts) { f.Need, f.Free = 2000, 1000 }},
+	{"fits", onNew, Unpack, "", func(f *Facts) { f.Need, f.Free = 2000, 2000 }},
+	{"fits", onNew, Unpack, "", func(f *Facts) { f.Need, f.Free = -1, 0 }},
+	{"sealed", onOld, Deactivate, "Hoistbook is not packed", func(f *Facts) { f.Packed = false }},
+	{"sealed", onOld, Deactivate, "does not read back whole: diary", func(f *Facts) { f.Unsealed = []string{"diary"} }},
+	{"sealed", onOld, Deactivate, "", func(f *Facts) {}},
+	{"packed", onNew, Verify, "Hoistbook is not packed", func(f *Facts) { f.Packed = false }},
+	{"packed", onNew, Verify, "", func(f *Facts) {}},
+	{"users-known", onNew, Unpack, "not a user of this computer: maren", func(f *Facts) { f.NoUser = []string{"maren"} }},
+	{"users-known", onNew, Unpack, "", func(f *Facts) {}},
+	{"not-active-here", onNew, Undo, "the licence seat is active here", func(f *Facts) { f.ActiveHere = []string{"seat"} }},
+	{"not-active-here", onNew, Undo, "", func(f *Facts) {}},
+	{"licence-freed", onNew, Unpack, "the licence cert would be on both computers: it is not deactivated on OLD", func(f *Facts) { f.StillHeld = []string{"cert"} }},
+	{"licence-freed", onNew, Unpack, "", func(f *Facts) {}},
+	{"server-ready", onNew, Unpack, "the collation is not here", func(f *Facts) { f.Lacks = []string{"the collation is not here"} }},
+	{"server-ready", onNew, Unpack, "", func(f *Facts) {}},
+	{"version-rule", onNew, Unpack, "", func(f *Facts) { f.OldVersion, f.NewVersion = "3", "9" }},
+	{"version-rule", onNew, Unpack, "which was not run: hoist --version", func(f *Facts) { f.Rule, f.OldVersion, f.Withheld = card.Exact, "3", []string{"hoist", "--version"} }},
+	{"version-rule", onNew, Unpack, "Hoistbook is not installed here; version 3 is needed", func(f *Facts) { f.Rule, f.OldVersion = card.Exact, "3" }},
+	{"version-rule", onNew, Unpack, "on OLD is not known; 3 is here", func(f *Facts) { f.Rule, f.NewVersion = card.Exact, "3" }},
+	{"version-rule", onNew, Unpack, "had version 3.1 and has version 3.2 here", func(f *Facts) { f.Rule, f.OldVersion, f.NewVersion = card.Exact, "3.1", "3.2" }},
+	{"version-rule", onNew, Unpack, "", func(f *Facts) {
+		f.Rule, f.OldVersion, f.NewVersion, f.Withheld = card.Exact, "3.1", "3.1", []string{"hoist"}
+	}},
+	{"same-edition", onNew, Unpack, `was the edition "Port" and is "Pier" here`, func(f *Facts) { f.OldEdition, f.NewEdition = "Port", "Pier" }},
+	{"same-edition", onNew, Unpack, "", func(f *Facts) { f.OldEdition, f.NewEdition = "Port", "port" }},
+	{"same-edition", onNew, Unpack, "", func(f *Facts) { f.NewEdition = "Port" }},
+	{"old-deactivated", onNew, Activate, "the licence is active on OLD", func(f *Facts) { f.Licence.Old = licence.Active }},
+	{"old-deactivated", onNew, Activate, "the licence is unknown on OLD", func(f *Facts) { f.Licence.Old = licence.Unknown }},
+	{"old-deactivated", onNew, Activate, "", func(f *Facts) { f.Licence.Old = licence.NotActivated }},
+	{"old-deactivated", onNew, Activate, "cannot be taken over", func(f *Facts) { f.Licence.Old, f.Takeover = licence.Active, true }},
+	{"old-deactivated", onNew, Activate, "", func(f *Facts) { f.Licence.Old, f.Takeover, f.Licence.Takeable = licence.Active, true, true }},
+	{"old-deactivated", onNew, Activate, "no second seat is free: 2 of 2 are taken", func(f *Facts) {
+		f.Second, f.Licence.Old, f.Licence.Seats, f.Licence.Taken = true, licence.Active, 2, 2
+	}},
+	{"old-deactivated", onNew, Activate, "no second seat is free: 0 of 1", func(f *Facts) {
+		f.Second, f.Licence.Old, f.Licence.Seats = true, licence.Active, 1
+	}},
+	{"old-deactivated", onNew, Activate, "", func(f *Facts) {
+		f.Second, f.Licence.Old, f.Licence.Seats, f.Licence.Taken = true, licence.Active, 2, 1
+	}},
+	{"old-deactivated", onNew, Activate, "", func(f *Facts) { // the second seat is this computer's
+		f.Second, f.Licence.Old, f.Licence.New, f.Licence.Seats, f.Licence.Taken = true, licence.Active, licence.Active, 2, 2
+	}},
+	{"old-deactivated", onNew, Activate, "no second seat is free: 3 of 2", func(f *Facts) {
+		f.Second, f.Licence.Old, f.Licence.New, f.Licence.Seats, f.Licence.Taken = true, licence.Active, licence.Active, 2, 3
+	}},
+	{"old-deactivated", onNew, Activate, "is unknown on OLD, and no second seat", func(f *Facts) { // it may be active anywhere
+		f.Second, f.Licence.Old, f.Licence.Seats, f.Licence.Taken = true, licence.Unknown, 2, 1
+	}},
+	{"allowance", onNew, Activate, "no transfer is left", func(f *Facts) { f.Licence.Left = 0 }},
+	{"allowance", onNew, Activate, "", func(f *Facts) { f.Licence.Left = 1 }},
+	{"allowance", onNew, Activate, "", func(f *Facts) { f.Licence.New, f.Licence.Left = licence.Active, 0 }},
+	{"allowance", onNew, Activate, "", func(f *Facts) { f.Licence.Old, f.Licence.Left = licence.NotActivated, 0 }}, // it was never moved
+	{"allowance", onNew, Activate, "no transfer is left", func(f *Facts) {
+		f.Licence.Old, f.Takeover, f.Licence.Takeable, f.Licence.Left = licence.Active, true, true, 0
+	}},
+	{"not-expired", onNew, Activate, "it ran out on 1 Mar 2026", func(f *Facts) { f.Licence.Until = noon.Add(-12 * time.Hour) }},
+	{"not-expired", onNew, Activate, "it ran out on 2 Mar 2026", func(f *Facts) { f.Licence.Until = noon }},
+	{"not-expired", onNew, Activate, "", func(f *Facts) { f.Licence.Until = noon.Add(time.Second) }},
+	{"not-expired", onNew, Activate, "", func(f *Facts) { f.Licence.Until, f.Licence.New = noon, licence.Active }},
+	{"not-expired", onNew, Activate, "", func(f *Facts) { // this computer's clock runs ahead of the service's
+		f.Licence.Until, f.Licence.MakersNow = noon, noon.Add(-time.Minute)
+	}},
+	{"back-in-time", onNew, Activate, "taken up again by 2 Mar 2026 11:59", func(f *Facts) { f.Licence.BackBy = noon.Add(-time.Minute) }},
+	{"back-in-time", onNew, Activate, "", func(f *Facts) { f.Licence.BackBy = noon }},
+	{"back-in-time", onOld, Deactivate, "taken up again by 2 Mar 2026 11:00", func(f *Facts) { f.BackBy, f.Licence.BackBy = noon.Add(-time.Hour), noon }},
+	{"waiting-over", onNew, Activate, "it can be taken up again from 2 Mar 2026 12:01", func(f *Facts) { f.Licence.Again = noon.Add(time.Minute) }},
+	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Licence.Again = noon }},
+	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Licence.Again, f.Licence.New = noon.Add(time.Minute), licence.Active }},
+	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Licence.Again, f.Licence.MakersNow = noon.Add(time.Minute), noon.Add(time.Hour) }},
+	{"covered", onNew, Activate, `covers the edition "Port"; "Pier" is here`, func(f *Facts) { f.Licence.Edition, f.NewEdition = "Port", "Pier" }},
+	{"covered", onNew, Activate, "", func(f *Facts) { f.Licence.Edition, f.NewEdition = "Port", "port" }},
+	{"covered", onNew, Activate, "", func(f *Facts) { f.Licence.Edition = "Port" }}, // the app does not tell
+	{"covered", onNew, Activate, `covers version 3; version "4.1" is here`, func(f *Facts) { f.Licence.Covers, f.NewVersion = "3", "4.1" }},
+	{"covered", onNew, Activate, `covers version 3; version "" is here`, func(f *Facts) { f.Licence.Covers = "3" }},
+	{"covered", onNew, Activate, "", func(f *Facts) { f.Licence.Covers, f.NewVersion = "3", "3.9" }},
+	{"covered", onNew, Activate, "", func(f *Facts) { f.NewVersion = "3.9" }},
+	{"proven", onOld, Close, "Hoistbook is not proven on the new computer", func(f *Facts) { f.Proven = false }},
+	{"proven", onOld, Retire, "", func(f *Facts) {}},
+	{"old-unchanged", onOld, Retire, "changed since the pack: a.rec, b.rec", func(f *Facts) { f.OldChanged = []string{"a.rec", "b.rec"} }},
+	{"old-unchanged", onOld, Retire, "", func(f *Facts) {}},
+}
+
+// firm are the gates behind which something would be lost, and whose those are.
+var firm = []string{"old-computer", "other-computer", "kit-whole", "readable", "sealed", "packed", "old-deactivated", "allowance", "not-expired", "proven"}
+
+// gatesOf says which gates each step has.
+var gatesOf = map[Step]string{
+	Survey:     "",
+	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-there readable items-there needs-met serial-right names-fit fits",
+	Deactivate: "old-computer newest-copy clock-right kit-whole sealed back-in-time",
+	Unpack:     "other-computer newest-copy kit-whole app-closed fits packed users-known licence-freed server-ready version-rule same-edition",
+	Undo:       "other-computer newest-copy app-closed packed not-active-here",
+	Activate:   "other-computer newest-copy clock-right kit-whole sealed old-deactivated allowance not-expired back-in-time waiting-over covered",
+	Verify:     "other-computer newest-copy packed",
+	Retire:     "old-computer proven old-unchanged",
+	Close:      "proven",
+}
+
+func TestGates(t *testing.T) {
+	stopped, passed := map[string]bool{}, map[string]bool{}
+	for i, c := range gateCases {
+		f := c.on()
+		if b := Check(c.step, f); b != nil {
+			t.Fatalf("%s is stopped before anything is wrong: %v", c.step, b)
+		}
+		c.set(&f)
+		got := Check(c.step, f)
+		if c.why == "" {
+			passed[c.gate] = true
+			if got != nil {
+				t.Errorf("case %d: %s stops %s and should not: %v", i, c.gate, c.step, got)
+			}
+			continue
+		}
+		stopped[c.gate] = true
+		if len(got) != 1 || got[0].Gate != c.gate || !strings.Contains(got[0].Why, c.why) || got[0].Firm != slices.Contains(firm, c.gate) {
+			t.Errorf("case %d: %s should stop %s and say %q: %+v", i, c.gate, c.step, c.why, got)
+		}
+	}
+	var all []string
+	for _, g := range Gates {
+		if all = append(all, g.Name); !stopped[g.Name] || !passed[g.Name] || Find(g.Name) == nil || g.About == "" {
+			t.Errorf("%s: stopped %t, passed %t", g.Name, stopped[g.Name], passed[g.Name])
+		}
+		if want := !slices.Contains(firm, g.Name) && g.Name != "old-unchanged"; g.Overridable() != want {
+			t.Errorf("%s: a reason goes past it: %t, want %t", g.Name, !want, want)
+		}
+	}
+	for step, want := range gatesOf {
+		var has []string
+		for _, g := range Gates {
+			if slices.Contains(g.Steps, step) {
+				has = append(has, g.Name)
+			}
+		}
+		if strings.Join(has, " ") != want {
+			t.Errorf("%s has the gates %v, want %s", step, has, want)
+		}
+	}
+	if Find("none") != nil || len(all) != len(slices.Compact(slices.Sorted(slices.Values(all)))) {
+		t.Error("names of gates are not unique")
+	}
+}
+
+// TestWrongComputerAlone sees that on the wrong computer nothing else is said:
+// what the other gates see there does not matter.
+func TestWrongComputerAlone(t *testing.T) {
+	f := onOld()
+	f.Side, f.KitDamage = NewSide, []string{"damage"}
+	if b := Check(Deactivate, f); len(b) != 1 || b[0].Gate != "old-computer" {
+		t.Errorf("%+v", b)
+	}
+	f.Side, f.Packed = OldSide, false
+	if b := Check(Deactivate, f); len(b) != 2 || b[0].Gate != "kit-whole" || b[1].Gate != "sealed" {
+		t.Errorf("%+v", b)
+	}
+}
