@@ -1,13 +1,13 @@
 # Two commands do all: `make demo` runs the whole example, `make test` passes
-# the tests. See README.md.
+# the tests. See README.md; CONTRIBUTING.md says what the other targets are for.
 
 GO      ?= go
 export CGO_ENABLED = 0
 FLAGS   := -buildvcs=auto -trimpath -ldflags "-s -w"
-SOURCES := $(shell find cmd internal examples -name '*.go' -o -name '*.yaml' -o -name '*.html') go.mod go.sum
+SOURCES := $(shell find cmd internal examples -name '*.go' -o -name '*.yaml' -o -name '*.html' -o -name '*.txt') go.mod go.sum
 DIR     ?= demo-office
 
-.PHONY: all build windows demo test lint bench docs clean
+.PHONY: all build windows demo test soak race cover mutate lint bench docs notices clean
 
 all: build
 
@@ -32,6 +32,35 @@ test: build/movekit build/movekit.exe lint
 	sh test/tools.sh
 	$(GO) test -timeout 25m -count=1 ./...
 
+# What takes longer: SOAK=1 is the share that is run before a change is taken,
+# the usual 10 is for a night.
+SOAK ?= 10
+soak:
+	MOVEKIT_SEQUENCES=$$(($(SOAK) * 50000)) $(GO) test -timeout 5h -count=1 -run Sequence ./test/model
+	MOVEKIT_STORM=$$(($(SOAK) * 200)) $(GO) test -timeout 5h -count=1 ./test/storm
+	@for p in $$(grep -rl --include=*_test.go '^func Fuzz' internal | xargs -n1 dirname | sort -u); do \
+		for f in $$(sed -n 's/^func \(Fuzz[A-Za-z]*\)(.*/\1/p' $$p/*_test.go); do \
+			$(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime $$(($(SOAK) * 5))s ./$$p || exit 1; \
+		done; \
+	done
+
+# The core under the race detector, which needs a C compiler.
+race:
+	CGO_ENABLED=1 $(GO) test -race -timeout 50m -count=1 ./internal/core/... ./internal/desk ./test/model ./test/storm
+
+# How much of the core is run by its own tests and by the built program together.
+cover:
+	rm -rf build/cover && mkdir -p build/cover/unit build/cover/program
+	$(GO) test -count=1 -cover -coverpkg=./internal/core/... ./internal/... ./test/model ./test/storm -args -test.gocoverdir=$(CURDIR)/build/cover/unit
+	GOCOVERDIR=$(CURDIR)/build/cover/program $(GO) test -timeout 25m -count=1 ./test
+	$(GO) tool covdata textfmt -i=build/cover/unit,build/cover/program -o build/cover/all.txt
+	$(GO) tool cover -func build/cover/all.txt | tail -1
+
+# What the tests of PKG notice: single changes are made in it, one at a time.
+PKG ?= steps
+mutate:
+	$(GO) tool gremlins unleash --invert-logical --invert-loopctrl --workers 1 --timeout-coefficient 15 internal/core/$(PKG)
+
 lint:
 	@test -z "$$(gofmt -l .)" || { gofmt -l .; echo "run gofmt -w on these"; exit 1; }
 	$(GO) vet ./...
@@ -44,6 +73,11 @@ bench: build/movekit
 # docs/card.schema.json is made from the types; a test sees that it is current.
 docs: build/movekit
 	./build/movekit card schema > docs/card.schema.json
+
+# What the licences of the modules in the program say; a test sees that none is
+# missing.
+notices:
+	sh internal/about/notices.sh > internal/about/notices.new && mv internal/about/notices.new internal/about/notices.txt
 
 clean:
 	rm -rf build demo-office

@@ -11,6 +11,7 @@ import (
 // TestLicenceByFile moves a seat between computers without network: requests and
 // answers travel as files, the desk is up only while they are exchanged.
 func TestLicenceByFile(t *testing.T) {
+	t.Parallel()
 	dir := office(t)
 	addLicence(t, dir, strings.Replace(oneSeat, "OLD-ID", oldID(t, dir), 1))
 	d := startDesk(t, dir, "127.0.0.1:0")

@@ -30,6 +30,7 @@ func killed(t *testing.T, after time.Duration, dir string, args ...string) bool 
 // TestKilledAtAnyMoment kills pack and unpack at random moments, again and
 // again, and then runs the same command to its end.
 func TestKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	dir := office(t)
 	for i := range 300 {
 		lay(t, dir, map[string]string{fmt.Sprintf("old/srv/diary/many/%03d.rec", i): strings.Repeat("lift ", i*20)})
@@ -84,6 +85,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 // TestLiveComputer packs a real folder and a real database of this computer
 // that a running program has open, and puts them on another computer's disk.
 func TestLiveComputer(t *testing.T) {
+	t.Parallel()
 	need(t, "sleep")
 	dir := t.TempDir()
 	home := filepath.Join(dir, "home")

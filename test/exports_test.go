@@ -33,6 +33,7 @@ items:
 }
 
 func TestExports(t *testing.T) {
+	t.Parallel()
 	dir := exportOffice(t, "item: data, query: SELECT count(*) + 1 FROM boat")
 	if s := step(t, 4, dir, "old", "pack"); !strings.Contains(s.err, "accounts has 2 exports, and there must be 3") || !strings.Contains(s.err, "gate exports-there") {
 		t.Error(s.err)
@@ -98,6 +99,7 @@ func TestExports(t *testing.T) {
 
 // TestExportsAreMade has the app make its exports, once a person has agreed.
 func TestExportsAreMade(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	home := filepath.Join(dir, "home")
 	lay(t, dir, map[string]string{"home/.out/a.pox": "1", "tool": "#!/bin/sh\necho 2 > \"$1/b c.pox\"\nenv > \"$1/../env.txt\"\n", "card.yaml": strings.ReplaceAll(`card: 1

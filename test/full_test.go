@@ -54,7 +54,7 @@ func fill(t *testing.T, disk string, free int64) (empty func()) {
 
 // TestFullDiskOfTheNewServer fills the new server's disk at several moments of
 // the unpack: once there is space, the same command ends well.
-func TestFullDiskOfTheNewServer(t *testing.T) {
+func TestFullDiskOfTheNewServer(t *testing.T) { // not in parallel: it changes the environment
 	sizes := map[string]string{"postgresql": "160m", "mariadb": "900m", "firebird": "64m"}
 	each(t, func(t *testing.T, e engine) {
 		disk := smallDisk(t, sizes[e.kind])

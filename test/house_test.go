@@ -43,6 +43,7 @@ func packages(t *testing.T) (all []listed) {
 // TestImportsRunOneWay sees that the core knows nothing of what stands above
 // it, and nothing of terminals and flags.
 func TestImportsRunOneWay(t *testing.T) {
+	t.Parallel()
 	forbidden := []string{"movekit/internal/cli", "movekit/internal/report", "movekit/internal/desk", "movekit/internal/demo", "movekit/internal/table",
 		"github.com/spf13", "github.com/jedib0t", "github.com/schollz", "golang.org/x/term", "flag", "log"}
 	seen := 0
@@ -84,6 +85,7 @@ var layers = [][]string{
 
 // TestLayers sees that the rooms of the core build on each other in one order.
 func TestLayers(t *testing.T) {
+	t.Parallel()
 	level := map[string]int{}
 	for n, layer := range layers {
 		for _, p := range layer {
@@ -128,6 +130,7 @@ func eachFile(t *testing.T, dir string, each func(name string, f *ast.File)) {
 // are named in their own rooms and tables only, and that nobody asks a mover or a
 // holder what it is.
 func TestNobodyAsksForAKind(t *testing.T) {
+	t.Parallel()
 	own := map[string]bool{}
 	for _, k := range card.Kinds {
 		own[string(k.Kind)] = true
@@ -165,6 +168,7 @@ var ownCommand = regexp.MustCompile("movekit (new|survey|pack|deactivate|unpack|
 // TestTheCoreGivesNoAdvice sees that no text of the core names a command or a flag
 // of this program.
 func TestTheCoreGivesNoAdvice(t *testing.T) {
+	t.Parallel()
 	texts := 0
 	eachFile(t, "../internal/core", func(name string, f *ast.File) {
 		ast.Inspect(f, func(n ast.Node) bool {
@@ -187,6 +191,7 @@ func TestTheCoreGivesNoAdvice(t *testing.T) {
 
 // TestOneStaticFile sees that the program needs no library of the system.
 func TestOneStaticFile(t *testing.T) {
+	t.Parallel()
 	f, err := elf.Open(program)
 	if err != nil {
 		t.Fatal(err)

@@ -117,6 +117,7 @@ func atDesk(t *testing.T, dir string) (active []string, left int) {
 }
 
 func TestLicenceMoves(t *testing.T) {
+	t.Parallel()
 	dir := office(t)
 	id := oldID(t, dir)
 	d := startDesk(t, dir, "127.0.0.1:0")
@@ -167,6 +168,7 @@ func TestLicenceMoves(t *testing.T) {
 }
 
 func TestDeskTroubles(t *testing.T) {
+	t.Parallel()
 	dir := office(t)
 	id := oldID(t, dir)
 	d := startDesk(t, dir, "127.0.0.1:0")

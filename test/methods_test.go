@@ -39,6 +39,7 @@ licences:
 // TestAnswersFromAFile moves licences that a person holds, with what was seen
 // given in a file.
 func TestAnswersFromAFile(t *testing.T) {
+	t.Parallel()
 	dir := methodsOffice(t)
 	s := step(t, 5, dir, "old", "deactivate", "--yes")
 	s.tells(t, "is done by a person")
@@ -91,6 +92,7 @@ func TestAnswersFromAFile(t *testing.T) {
 // TestGuidedAtATerminal has a person at a terminal leave, come back, and read
 // the key when it is needed.
 func TestGuidedAtATerminal(t *testing.T) {
+	t.Parallel()
 	dir := methodsOffice(t)
 	if s := atTerminal(t, dir, "\nstop\n", "deactivate", "--kit", "kit", "--root", "old", "--yes", "--passphrase-file", "p"); !strings.Contains(s, "step 1 of 1") || !strings.Contains(s, "left for later") {
 		t.Errorf("left: %s", s)

@@ -37,6 +37,7 @@ func atTerminal(t *testing.T, dir, typed string, args ...string) string {
 }
 
 func TestPassphraseAtTheTerminal(t *testing.T) {
+	t.Parallel()
 	dir := office(t)
 	out := atTerminal(t, dir, passphrase+"\n"+passphrase+"\n", "new", "kit", "--root", "old", "--cards", "diary.yaml", "--type-passphrase")
 	if !strings.Contains(out, "Made the kit") || strings.Contains(out, passphrase) {
@@ -71,6 +72,7 @@ func TestPassphraseAtTheTerminal(t *testing.T) {
 }
 
 func TestInterruptedByThePerson(t *testing.T) {
+	t.Parallel()
 	dir := office(t)
 	os.WriteFile(filepath.Join(dir, "old/srv/diary/big"), noise(60<<20), 0o600)
 	made(t, dir)
@@ -97,6 +99,7 @@ func TestInterruptedByThePerson(t *testing.T) {
 
 // TestUnreadable packs as a user who may not read everything.
 func TestUnreadable(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("only root can become another user")
 	}
@@ -124,6 +127,7 @@ func TestUnreadable(t *testing.T) {
 
 // TestNewIsKilled kills the making of a kit, and makes it again.
 func TestNewIsKilled(t *testing.T) {
+	t.Parallel()
 	dir := office(t)
 	hits := 0
 	for i := range 10 {

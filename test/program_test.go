@@ -39,7 +39,11 @@ func TestMain(m *testing.M) {
 }
 
 func build(to, system string) error {
-	cmd := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", to, "../cmd/movekit")
+	args := []string{"build", "-trimpath", "-ldflags", "-s -w", "-o", to}
+	if os.Getenv("GOCOVERDIR") != "" {
+		args = append(args, "-cover", "-coverpkg=../internal/core/...")
+	}
+	cmd := exec.Command("go", append(args, "../cmd/movekit")...)
 	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS="+system)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("cannot build for %s: %w\n%s", system, err, out)
@@ -225,6 +229,7 @@ func same(t *testing.T, a, b string) {
 }
 
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "office")
 	s := must(t, 0, t.TempDir(), "demo", "--dir", dir)
 	for _, command := range []string{"new", "survey", "pack", "inspect", "card draft", "deactivate", "survey --on-new", "unpack", "todo --tick", "activate", "verify", "report"} {
@@ -295,6 +300,7 @@ func noSecrets(t *testing.T, dir, screen string) {
 // TestStandardToolsOpenTheKit follows the kit's README.txt with the real age,
 // zstd, tar and b3sum.
 func TestStandardToolsOpenTheKit(t *testing.T) {
+	t.Parallel()
 	need(t, "age", "zstd", "tar", "b3sum", "script")
 	dir := office(t)
 	os.WriteFile(filepath.Join(dir, "old/srv/diary/big"), noise(3<<20), 0o600)
@@ -332,6 +338,7 @@ func TestStandardToolsOpenTheKit(t *testing.T) {
 }
 
 func TestWholeMoveByJSON(t *testing.T) {
+	t.Parallel()
 	dir := office(t)
 	made(t, dir)
 	facts := func(s said) (v struct {
@@ -400,6 +407,7 @@ func TestWholeMoveByJSON(t *testing.T) {
 // TestWhatIsInTheWay unpacks over other files with each policy. Nothing that
 // was there is lost, but by replace.
 func TestWhatIsInTheWay(t *testing.T) {
+	t.Parallel()
 	for policy, want := range map[string][3]string{ // a.rec, own.rec, where the old a.rec is
 		"set-aside": {"one", "", "mine"}, "keep-both": {"mine", "own", "mine"}, "skip": {"mine", "own", "mine"}, "replace": {"one", "own", ""},
 	} {
@@ -441,6 +449,7 @@ func TestWhatIsInTheWay(t *testing.T) {
 
 // TestErrorsAndGates meets each failure that a person can cause.
 func TestErrorsAndGates(t *testing.T) {
+	t.Parallel()
 	type c struct {
 		name string
 		prep func(dir string)
@@ -508,6 +517,7 @@ func TestErrorsAndGates(t *testing.T) {
 }
 
 func TestOverrideIsKeptForTheOwner(t *testing.T) {
+	t.Parallel()
 	dir := office(t)
 	lay(t, dir, map[string]string{"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\nrunning: [{name: hoistbook, pid: 5}]\n"})
 	made(t, dir)
@@ -529,6 +539,7 @@ func TestOverrideIsKeptForTheOwner(t *testing.T) {
 // TestFullAndReadOnlyStick packs onto a small file system that fills, and onto
 // one that cannot be written to.
 func TestFullAndReadOnlyStick(t *testing.T) {
+	t.Parallel()
 	dir := office(t)
 	stick := filepath.Join(dir, "stick")
 	os.Mkdir(stick, 0o755)
@@ -560,6 +571,7 @@ func TestFullAndReadOnlyStick(t *testing.T) {
 }
 
 func TestCompletionOffersApps(t *testing.T) {
+	t.Parallel()
 	dir := office(t)
 	made(t, dir)
 	if s := must(t, 0, dir, "__complete", "--kit", "kit", "pack", ""); !strings.Contains(s.out, "diary") {

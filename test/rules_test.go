@@ -27,6 +27,7 @@ func ruledSeat(t *testing.T, rules string, more ...string) (string, runningDesk)
 // TestTakeoverAtTheDesk takes a seat over that is active on the old computer,
 // and waits at a desk whose clock is set.
 func TestTakeoverAtTheDesk(t *testing.T) {
+	t.Parallel()
 	dir, _ := ruledSeat(t, "takeover: true, wait: 24h, expires: 2099-12-31")
 	if s := step(t, 4, dir, "new", "activate", "--yes"); !strings.Contains(s.err, "activate --takeover REASON") {
 		t.Errorf("active on the old one: %s", s.err)
@@ -76,6 +77,7 @@ func TestTakeoverAtTheDesk(t *testing.T) {
 // TestLostComputerFromTheNewOne frees a seat in the name of a computer that
 // is gone, and writes to makers.
 func TestLostComputerFromTheNewOne(t *testing.T) {
+	t.Parallel()
 	dir, _ := ruledSeat(t, "takeover: false")
 	os.RemoveAll(filepath.Join(dir, "old"))
 	if s := step(t, 0, dir, "new", "licence", "letter"); !strings.Contains(s.out, "Please free it") || !strings.Contains(s.out, "••••TERN") || strings.Contains(s.out, "lamp-7") {
@@ -108,6 +110,7 @@ func TestLostComputerFromTheNewOne(t *testing.T) {
 // TestTakeoverByFile takes a seat over, and frees one for a lost computer, with
 // requests that travel by file.
 func TestTakeoverByFile(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ rule, flag, state string }{{"takeover: true", "--takeover", "taken over from OLD"}, {"takeover: false", "--lost", "deactivated"}} {
 		dir, d := ruledSeat(t, c.rule)
 		listen := strings.TrimPrefix(d.url, "http://")
@@ -134,6 +137,7 @@ func TestTakeoverByFile(t *testing.T) {
 
 // TestByTelephone moves a seat with nobody but two people on the telephone.
 func TestByTelephone(t *testing.T) {
+	t.Parallel()
 	dir, d := ruledSeat(t, "takeover: false")
 	d.stop()
 	groups := func(s said) (out []string) {
@@ -194,6 +198,7 @@ func TestByTelephone(t *testing.T) {
 // TestDeskWithTLSAndFaults moves a seat over TLS with a pinned certificate,
 // while the desk loses answers, fails and restarts.
 func TestDeskWithTLSAndFaults(t *testing.T) {
+	t.Parallel()
 	dir, d := ruledSeat(t, "takeover: false", "--tls")
 	if !strings.HasPrefix(d.url, "https://") || len(d.pin) != 43 {
 		t.Fatalf("%+v", d)
@@ -238,6 +243,7 @@ func TestDeskWithTLSAndFaults(t *testing.T) {
 
 // TestSafetyCopy opens a safety copy with the standard tools.
 func TestSafetyCopy(t *testing.T) {
+	t.Parallel()
 	need(t, "age", "script")
 	dir, _ := ruledSeat(t, "takeover: false")
 	lay(t, dir, map[string]string{"k": "buoy-lamp-crane-winch\n", "short": "short\n"})
@@ -264,6 +270,7 @@ func TestSafetyCopy(t *testing.T) {
 
 // TestCopiesOfOneKit stops a copy of the kit that is behind.
 func TestCopiesOfOneKit(t *testing.T) {
+	t.Parallel()
 	dir, _ := ruledSeat(t, "takeover: false")
 	if err := os.CopyFS(filepath.Join(dir, "copy"), os.DirFS(filepath.Join(dir, "kit"))); err != nil {
 		t.Fatal(err)
@@ -280,6 +287,7 @@ func TestCopiesOfOneKit(t *testing.T) {
 // TestSecretsAreWrittenNowhere greps everything that a whole move writes and
 // shows, and what its processes are started with.
 func TestSecretsAreWrittenNowhere(t *testing.T) {
+	t.Parallel()
 	dir, d := ruledSeat(t, "takeover: true")
 	var told bytes.Buffer
 	all := func(code int, args ...string) {

@@ -325,6 +325,7 @@ func servedFaults(t *testing.T, e engine) {
 // TestPulledDrive sees that the settings of a pulled drive do not lead to the
 // server of the computer that it is attached to.
 func TestPulledDrive(t *testing.T) {
+	t.Parallel()
 	dir, old, _ := ledgerOffice(t, engines[0])
 	os.Remove(filepath.Join(dir, "old/computer.yaml"))
 	lay(t, dir, map[string]string{"old/etc/hostname": "OLD", "old/etc/machine-id": "h-old"})

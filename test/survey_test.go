@@ -189,6 +189,7 @@ sync: [{about: bookings to the town, item: bookings, query: SELECT count(*) FROM
 
 // TestSurveyOfADisk surveys the disk of a Windows computer that does not run.
 func TestSurveyOfADisk(t *testing.T) {
+	t.Parallel()
 	root := windowsDisk(t)
 	dir := t.TempDir()
 	lay(t, dir, map[string]string{"cards/tidewright.yaml": tideCard})
@@ -254,6 +255,7 @@ func TestSurveyOfADisk(t *testing.T) {
 // TestWideAndDraft finds what no card covers, drafts cards of it, and finds
 // nothing of that any more.
 func TestWideAndDraft(t *testing.T) {
+	t.Parallel()
 	root := windowsDisk(t)
 	dir := t.TempDir()
 	before := picture(t, root)
@@ -317,6 +319,7 @@ func TestWideAndDraft(t *testing.T) {
 // TestSurveyLive surveys this computer: a server, a program that has a file
 // open, a place that nobody else may read.
 func TestSurveyLive(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	home := filepath.Join(dir, "home")
 	lay(t, dir, map[string]string{"home/.config/tide/a.ini": "x", "home/.config/tide/shut/b.ini": "x", "opt/tool": "#!/bin/sh\necho tide 8.2\n", "live.yaml": strings.ReplaceAll(`card: 1
@@ -376,6 +379,7 @@ items:
 
 // TestUnreadableFolder runs the survey as a user who may not read everything.
 func TestUnreadableFolder(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("only root can become another user")
 	}
@@ -416,6 +420,7 @@ func TestUnreadableFolder(t *testing.T) {
 // TestWideSeesAServer starts a PostgreSQL server and finds it with its
 // databases.
 func TestWideSeesAServer(t *testing.T) {
+	t.Parallel()
 	bin := "/usr/lib/postgresql/15/bin"
 	if _, err := os.Stat(bin); err != nil || os.Geteuid() != 0 {
 		if os.Getenv("CI") == "true" && err != nil {
@@ -453,6 +458,7 @@ func emptyCard(t *testing.T) string {
 }
 
 func TestSurveyOnNew(t *testing.T) {
+	t.Parallel()
 	dir := office(t)
 	made(t, dir)
 	on := func(code int, args ...string) said {

@@ -61,6 +61,7 @@ func files(t *testing.T, dir string) (out []string) {
 }
 
 func TestUndo(t *testing.T) {
+	t.Parallel()
 	dir := undoOffice(t)
 	before := files(t, filepath.Join(dir, "new"))
 	if s := step(t, 0, dir, "new", "undo"); strings.Contains(s.out, "taken back") {
@@ -110,6 +111,7 @@ func TestUndo(t *testing.T) {
 // TestUndoKilled kills the program in the middle of taking back: the same
 // command again ends well.
 func TestUndoKilled(t *testing.T) {
+	t.Parallel()
 	dir := undoOffice(t)
 	for i := range 1000 {
 		lay(t, dir, map[string]string{fmt.Sprintf("old/srv/only/%d.rec", i): fmt.Sprint(i), fmt.Sprintf("new/srv/only/%d.rec", i): "theirs"})

@@ -81,6 +81,7 @@ func (w *wine) run(code int, args ...string) string {
 func (w *wine) drive(name string) string { return filepath.Join(w.prefix, "drive_c", name) }
 
 func TestWindowsBuild(t *testing.T) {
+	t.Parallel()
 	w := newWine(t)
 	homes, _ := filepath.Glob(w.drive("users/*/AppData"))
 	user := ""

@@ -56,6 +56,7 @@ func (a agreeing) AgreeToRun(question string) error { return a.ask(question) }
 // TestCertificates reads files of every form, and tells what runs out and what
 // belongs together.
 func TestCertificates(t *testing.T) {
+	t.Parallel()
 	now := time.Now()
 	cert, key := office.Signed(t, now.AddDate(1, 0, 0))
 	late, lateKey := office.Signed(t, now.AddDate(0, 0, -1))
@@ -107,6 +108,7 @@ func TestCertificates(t *testing.T) {
 
 // TestMakersCommand moves a licence by a maker's program, which is a script.
 func TestMakersCommand(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	program := filepath.Join(dir, "maker")
 	script := "#!/bin/sh\ncd " + dir + "\ncase $1 in\nshow) cat $2.state; echo 'token sk-SECRET-1'; echo left: $(cat left);;\nfree) echo idle > $2.state; echo ok;;\ntake) echo active > $2.state; echo $(($(cat left)-1)) > left;;\nfail) echo no; exit 3;;\nlie) echo ok;;\nesac\n"
@@ -157,6 +159,7 @@ func TestMakersCommand(t *testing.T) {
 // TestCommandLimits has a maker's command hang, ask, and say that the licence
 // has run out.
 func TestCommandLimits(t *testing.T) {
+	t.Parallel()
 	o := office.New(t, "items: [{name: data, kind: file, path: /srv/data}]\n", "linux", nil)
 	r := o.Run(o.Kit, office.Live{Computer: o.Old})
 	r.Commands = true

@@ -31,6 +31,7 @@ licences:
 
 // TestGuided has a person stop, go on, answer wrongly, and come back too early.
 func TestGuided(t *testing.T) {
+	t.Parallel()
 	o := office.New(t, seatCard, "linux", map[string]string{"old/srv/data": "x", "proof.png": "picture"})
 	o.Pack()
 	now := time.Now()
@@ -79,6 +80,7 @@ func TestGuided(t *testing.T) {
 // TestToken takes a licence up only where its token is plugged in, and an
 // account's seat not before its waiting time is over.
 func TestToken(t *testing.T) {
+	t.Parallel()
 	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}]
 licences:
   - {name: dongle, method: token, usb: '1D6B:0a02', deactivate: {steps: [{do: pull it out}]}, activate: {steps: [{do: plug it in}]}}
@@ -109,6 +111,7 @@ licences:
 
 // TestKey sees that a product key is shown when it is needed, and kept nowhere.
 func TestKey(t *testing.T) {
+	t.Parallel()
 	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}]
 licences:
   - name: registration
@@ -138,6 +141,7 @@ licences:
 
 // TestFileLicence moves a certificate with its key: on one computer at a time.
 func TestFileLicence(t *testing.T) {
+	t.Parallel()
 	now := time.Now()
 	cert, key := office.Signed(t, now.AddDate(1, 0, 0))
 	o := office.New(t, fileCard, "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key, "new/srv/x": ""})

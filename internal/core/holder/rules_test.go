@@ -57,6 +57,7 @@ func yes() *office.Person {
 // TestTakeover takes a licence up that is active on the old computer, in
 // knowledge of what that spends.
 func TestTakeover(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		rule, reason, answer, gate string
 	}{
@@ -120,6 +121,7 @@ func TestTakeover(t *testing.T) {
 // TestLostComputer frees licences in the name of a computer that cannot be
 // started any more.
 func TestLostComputer(t *testing.T) {
+	t.Parallel()
 	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}, {name: cert, kind: file, path: /srv/office.pem}]
 licences:
   - {name: seat, method: guided, deactivate: {steps: [{do: in the app}, {do: still in the app}]}, activate: {steps: [{do: take it}]}}
@@ -175,6 +177,7 @@ licences:
 // TestUninstalled frees licences on the old computer itself, when the app is no
 // longer there.
 func TestUninstalled(t *testing.T) {
+	t.Parallel()
 	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}, {name: cert, kind: file, path: /srv/office.pem}]
 licences:
   - {name: module, method: command, show: {run: [/opt/gone, show], active: x}, deactivate: {run: [/opt/gone, free]}, activate: {run: [/opt/gone, take]}}
@@ -192,6 +195,7 @@ licences:
 
 // TestRulesOfTheCard are those that no service tells.
 func TestRulesOfTheCard(t *testing.T) {
+	t.Parallel()
 	now := time.Now()
 	day := func(d int) string { return now.AddDate(0, 0, d).Format(time.DateOnly) }
 	for _, c := range []struct {
@@ -235,6 +239,7 @@ func TestRulesOfTheCard(t *testing.T) {
 // TestSeatsOnBoth leaves a licence active on both computers, where its rule
 // allows two.
 func TestSeatsOnBoth(t *testing.T) {
+	t.Parallel()
 	o := ruled(t, "seats: 2")
 	if out := o.Change(o.New, yes(), time.Now(), (*move.Move).Activate); office.Blocked(out) != "old-deactivated" {
 		t.Errorf("nobody wants it on both: %+v %v", out.Blocks, out.Err)
@@ -268,6 +273,7 @@ func TestSeatsOnBoth(t *testing.T) {
 
 // TestTrial verifies the data on the new computer before the licence is moved.
 func TestTrial(t *testing.T) {
+	t.Parallel()
 	o := ruled(t, "trial: 336h")
 	status := func(want steps.Step) holder.Status {
 		t.Helper()
@@ -304,6 +310,7 @@ func TestTrial(t *testing.T) {
 
 // TestClockBehind sees a clock that is behind the kit.
 func TestClockBehind(t *testing.T) {
+	t.Parallel()
 	o := ruled(t, "wait: 24h")
 	for by, gate := range map[time.Duration]string{-30 * time.Minute: "", -49 * time.Hour: "clock-right", -3 * 365 * 24 * time.Hour: "clock-right"} {
 		if out := o.Change(o.Old, nil, time.Now().Add(by), (*move.Move).Deactivate); office.Blocked(out) != gate {
@@ -314,6 +321,7 @@ func TestClockBehind(t *testing.T) {
 
 // TestTwoCopies has two technicians work with copies of one kit.
 func TestTwoCopies(t *testing.T) {
+	t.Parallel()
 	o := ruled(t, "wait: 1h")
 	if err := os.CopyFS(filepath.Join(o.Dir, "copy"), os.DirFS(filepath.Join(o.Dir, "kit"))); err != nil {
 		t.Fatal(err)
@@ -343,6 +351,7 @@ func TestTwoCopies(t *testing.T) {
 
 // TestTypedSerial asks for what is on no computer, until it looks right.
 func TestTypedSerial(t *testing.T) {
+	t.Parallel()
 	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}]
 licences:
   - {name: registration, method: key, typed: the label of the box, form: '[0-9-]+', check: luhn, code: {file: /srv/reg.ini, key: reg/name}}
@@ -388,6 +397,7 @@ licences: [{name: registration, method: key, check: luhn, serial: {file: /srv/re
 
 // TestBoundFile has a licence file issued again for the new computer.
 func TestBoundFile(t *testing.T) {
+	t.Parallel()
 	now := time.Now()
 	cert, key := office.Signed(t, now.AddDate(1, 0, 0))
 	again, againKey := office.Signed(t, now.AddDate(2, 0, 0))
@@ -420,6 +430,7 @@ func TestBoundFile(t *testing.T) {
 
 // TestKeep makes a safety copy that the standard tools open.
 func TestKeep(t *testing.T) {
+	t.Parallel()
 	cert, key := office.Signed(t, time.Now().AddDate(1, 0, 0))
 	o := office.New(t, strings.Replace(fileCard, "[{name: signing, method: file, items: [certificate, key]}]", "\n  - {name: signing, method: file, items: [certificate, key]}", 1)+"  - {name: registration, method: key, serial: {file: /srv/reg.ini, key: reg/key}, code: {file: /srv/reg.ini, key: reg/name}}\n", "linux",
 		map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key, "old/srv/reg.ini": "[reg]\nkey=HB3-SECRET-4471\nname=Harbour office\n"})

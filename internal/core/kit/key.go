@@ -90,10 +90,13 @@ func PassphraseRecipient(passphrase string) (*age.ScryptRecipient, error) {
 	return r, nil
 }
 
-func wrapKey(id *age.X25519Identity, passphrase string) ([]byte, error) {
+func wrapKey(id *age.X25519Identity, passphrase string, work int) ([]byte, error) {
 	r, err := PassphraseRecipient(passphrase)
 	if err != nil {
 		return nil, err
+	}
+	if work > 0 {
+		r.SetWorkFactor(work)
 	}
 	var out bytes.Buffer
 	w, err := age.Encrypt(&out, r)

@@ -103,6 +103,7 @@ type New struct {
 	Cards      []*card.Card
 	Programs   []string // executables that are copied into the kit
 	Passphrase string
+	Work       int    // log2 N of its scrypt; 0 stands for what it needs
 	Notices    string // of what is in the programs
 }
 
@@ -142,7 +143,7 @@ func (k *Kit) fill(n New) (err error) {
 	if k.identity, err = age.GenerateX25519Identity(); err != nil {
 		return fault.Wrap(fault.Internal, err, "cannot make the kit's key")
 	}
-	wrapped, err := wrapKey(k.identity, n.Passphrase)
+	wrapped, err := wrapKey(k.identity, n.Passphrase, n.Work)
 	if err != nil {
 		return err
 	}

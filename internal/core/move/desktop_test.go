@@ -25,6 +25,7 @@ const jet = "\x00\x01\x00\x00Standard Jet DB\x00"
 
 // TestDesktopDatabases moves sets of files whole, and not while they are open.
 func TestDesktopDatabases(t *testing.T) {
+	t.Parallel()
 	o := office.New(t, "items:\n  - {name: tables, kind: dbase, path: /srv/tables, counts: [{name: tables, files: '*.dbf'}]}\n  - {name: yard, kind: jet, path: /srv/yard.mdb}\n", "linux", map[string]string{
 		"old/srv/tables/berth.dbf": berths(5), "old/srv/yard.mdb": jet, "old/srv/yard.ldb": strings.Repeat("QUAY-DESK-1\x00", 6)[:64], "new/srv/x": "",
 	})
@@ -78,6 +79,7 @@ func TestDesktopDatabases(t *testing.T) {
 // TestJetRecords shows the records of a Jet database, old and new. Its file is
 // made by the published layout; mdbtools reads it too.
 func TestJetRecords(t *testing.T) {
+	t.Parallel()
 	data, err := os.ReadFile("testdata/yard.mdb")
 	if err != nil {
 		t.Fatal(err)

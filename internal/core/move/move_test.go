@@ -31,6 +31,7 @@ import (
 var ctx = context.Background()
 
 func TestUsersWithOtherNames(t *testing.T) {
+	t.Parallel()
 	o := office.New(t, "items: [{name: settings, kind: folder, path: ~/.app}]\n", "linux", map[string]string{
 		"old/home/anna/.app/x": "anna's", "old/home/bert/.app/x": "bert's", "old/home/cora/y": "", "new/home/anna/z": "", "new/home/robert/z": "",
 	})
@@ -56,6 +57,7 @@ func TestUsersWithOtherNames(t *testing.T) {
 }
 
 func TestWhatPackWantsToSee(t *testing.T) {
+	t.Parallel()
 	cardText := `programs: [app]
 items:
   - {name: data, kind: folder, path: /srv/data, needs: [key]}
@@ -94,6 +96,7 @@ items:
 }
 
 func TestPartOfAFolderLeavesTheRestAlone(t *testing.T) {
+	t.Parallel()
 	o := office.New(t, "items: [{name: records, kind: folder, path: /srv/data, include: ['**/*.rec'], counts: [{name: records, files: '*.rec', expect: 2}]}]\n", "linux",
 		map[string]string{"old/srv/data/a.rec": "A", "old/srv/data/sub/b.rec": "B", "old/srv/data/c.tmp": "C",
 			"new/srv/data/a.rec": "mine", "new/srv/data/own.txt": "own", "new/srv/data/sub/b.rec": "B"})
@@ -118,6 +121,7 @@ func TestPartOfAFolderLeavesTheRestAlone(t *testing.T) {
 }
 
 func TestSingleFile(t *testing.T) {
+	t.Parallel()
 	for policy, want := range map[tree.Policy][2]string{
 		tree.SetAside: {"old", "mine"}, tree.KeepBoth: {"mine", "old"}, tree.Skip: {"mine", ""}, tree.Replace: {"old", ""},
 	} {
@@ -143,6 +147,7 @@ func TestSingleFile(t *testing.T) {
 }
 
 func TestDatabaseInTheWay(t *testing.T) {
+	t.Parallel()
 	for policy, want := range map[tree.Policy]int{tree.SetAside: 2, tree.KeepBoth: 1, tree.Skip: 1, tree.Replace: 2} {
 		o := office.New(t, "items: [{name: data, kind: sqlite, path: /srv/b.db, counts: [{name: boats, query: SELECT count(*) FROM boat}]}]\n", "linux", nil)
 		office.Database(t, filepath.Join(o.Dir, "old/srv/b.db"), "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
@@ -180,6 +185,7 @@ func TestDatabaseInTheWay(t *testing.T) {
 }
 
 func TestVerifyNamesWhatDiffersInADatabase(t *testing.T) {
+	t.Parallel()
 	for change, want := range map[string]string{
 		"INSERT INTO boat VALUES (3)":                           "table boat: had 2 rows, has 3;   extra: n 3",
 		"DELETE FROM boat WHERE n = 2":                          "table boat: had 2 rows, has 1;   missing: n 2",
@@ -213,6 +219,7 @@ func TestVerifyNamesWhatDiffersInADatabase(t *testing.T) {
 }
 
 func TestDamagedDatabaseIsNotPacked(t *testing.T) {
+	t.Parallel()
 	o := office.New(t, "items: [{name: data, kind: sqlite, path: /srv/b.db}]\n", "linux", map[string]string{"old/srv/b.db": strings.Repeat("not a database ", 300)})
 	out, err := o.Job(o.Old).Pack(ctx)
 	if err != nil || fault.KindOf(out[0].Err) != fault.BadDatabase {
@@ -227,6 +234,7 @@ func TestDamagedDatabaseIsNotPacked(t *testing.T) {
 }
 
 func TestStoppedByThePerson(t *testing.T) {
+	t.Parallel()
 	o := office.New(t, "items: [{name: data, kind: folder, path: /srv/data}]\n", "linux", map[string]string{"old/srv/data/x": strings.Repeat("x", 3<<20), "new/srv/.keep": ""})
 	stopping := func(c machine.Computer, do func(*move.Move, context.Context) ([]*run.Outcome, error)) {
 		t.Helper()
@@ -262,6 +270,7 @@ func TestStoppedByThePerson(t *testing.T) {
 }
 
 func TestStateTellsHowFarItIs(t *testing.T) {
+	t.Parallel()
 	o := office.New(t, "items: [{name: data, kind: folder, path: /srv/data}]\n", "linux", map[string]string{"old/srv/data/x": "1", "new/srv/.keep": ""})
 	expect := func(want string) {
 		t.Helper()
@@ -291,6 +300,7 @@ func TestStateTellsHowFarItIs(t *testing.T) {
 // TestHostileKit seals lists and streams that lead elsewhere, as somebody who
 // has the passphrase could. Nothing is written from them.
 func TestHostileKit(t *testing.T) {
+	t.Parallel()
 	root := tree.Entry{Path: ".", Type: tree.Dir, Mode: 0o755}
 	for name, c := range map[string]struct {
 		list []tree.Entry
@@ -354,6 +364,7 @@ func TestHostileKit(t *testing.T) {
 // TestAttachedDatabases packs two databases as of one moment: both again when
 // one has changed.
 func TestAttachedDatabases(t *testing.T) {
+	t.Parallel()
 	o := office.New(t, "items:\n  - {name: bookings, kind: sqlite, path: /srv/bookings.db}\n  - {name: archive, kind: sqlite, path: /srv/archive.db, attached-to: bookings}\n  - {name: charts, kind: sqlite, path: /srv/charts.db}\n", "linux", map[string]string{"old/srv/.keep": "", "new/srv/.keep": ""})
 	for _, name := range []string{"bookings", "archive", "charts"} {
 		office.Database(t, filepath.Join(o.Dir, "old/srv", name+".db"), "CREATE TABLE berth (n INTEGER)", "INSERT INTO berth VALUES (1)")

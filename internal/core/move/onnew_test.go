@@ -50,6 +50,7 @@ func told(r *move.Readiness) string {
 }
 
 func TestOnNew(t *testing.T) {
+	t.Parallel()
 	o := onNewOffice(t)
 	see := func(change func(*move.Move)) *move.Readiness {
 		t.Helper()
@@ -120,6 +121,7 @@ func TestOnNew(t *testing.T) {
 // TestWhatStaysIsTold sees that servers and accounts are carried through the
 // steps without being moved.
 func TestWhatStaysIsTold(t *testing.T) {
+	t.Parallel()
 	o := onNewOffice(t)
 	lay.Out(t, o.Dir, map[string]string{"new/opt/v": "8.2", "new/opt/edition": "Harbour", "new/etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\ntobias:x:1001:1::/home/tobias:/bin/sh\n"})
 	var stays []string
@@ -148,6 +150,7 @@ func TestWhatStaysIsTold(t *testing.T) {
 // TestAgreement sees that commands of a card run only when a person has agreed,
 // and that the agreement is kept.
 func TestAgreement(t *testing.T) {
+	t.Parallel()
 	o := office.New(t, "version: {command: [/opt/app/tool, --version]}\nitems: [{name: a, kind: file, path: /srv/a}]\n", "linux", map[string]string{"old/srv/a": "1", "new/srv/x": "1"})
 	if out := o.Pack(); out.Err != nil || o.Job(o.Old).State.Agreed["app"] {
 		t.Errorf("agreed without having been asked: %+v", out)
