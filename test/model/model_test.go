@@ -56,7 +56,6 @@ var errCut = errors.New("cut off")
 type sim struct {
 	name  string
 	disk  map[string]int // version of the data, by path
-	freed string
 }
 
 func (s *sim) Name() string                                               { return s.name }
@@ -408,7 +407,6 @@ type technician struct {
 	run.Nobody
 	w    *world
 	m    *move.Move
-	from string // what is taken over
 }
 
 func (*technician) Agree(string) error { return nil }

@@ -24,7 +24,7 @@ type person struct{ *Held }
 
 var _ Holder = person{}
 
-func (p person) Service() (licence.Service, error) { return here{p.Held}, nil }
+func (p person) Service() (licence.Service, error) { return here(p), nil }
 
 // Named names it where nobody else does.
 func (p person) Named() (serial, product string) { return p.Key.App + "/" + p.Key.Item, p.App.Title }
