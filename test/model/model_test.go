@@ -54,8 +54,8 @@ var errCut = errors.New("cut off")
 
 // sim is a computer.
 type sim struct {
-	name  string
-	disk  map[string]int // version of the data, by path
+	name string
+	disk map[string]int // version of the data, by path
 }
 
 func (s *sim) Name() string                                               { return s.name }
@@ -405,8 +405,8 @@ func (w *world) packed() bool {
 
 type technician struct {
 	run.Nobody
-	w    *world
-	m    *move.Move
+	w *world
+	m *move.Move
 }
 
 func (*technician) Agree(string) error { return nil }
