@@ -1,9 +1,14 @@
 package test
 
 import (
+	"errors"
+	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+
+	"go.yaml.in/yaml/v3"
 
 	"movekit/internal/core/card"
 )
@@ -28,5 +33,29 @@ func TestCardsAreDescribed(t *testing.T) {
 	}
 	for _, m := range card.Methods {
 		row(string(m.Method), m.About, m.Fields)
+	}
+}
+
+// TestCardsAsWritten sees that cards come out as JSON as they are written.
+func TestCardsAsWritten(t *testing.T) {
+	t.Parallel()
+	files, _ := filepath.Glob("../examples/cards/*.yaml")
+	if len(files) < 4 {
+		t.Fatal(files)
+	}
+	for _, name := range files {
+		written, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		whole, _ := filepath.Abs(name)
+		shown := must(t, 0, t.TempDir(), "card", "show", strings.TrimSuffix(filepath.Base(name), ".yaml"), "--cards", whole, "--json").out
+		var want, got any
+		if err := errors.Join(yaml.Unmarshal(written, &want), yaml.Unmarshal([]byte(shown), &got)); err != nil {
+			t.Fatal(err)
+		}
+		if a, b := fmt.Sprint(want), fmt.Sprint(got); a != b {
+			t.Errorf("%s is\n%s\nand comes out as\n%s", name, a, b)
+		}
 	}
 }

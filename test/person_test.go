@@ -71,28 +71,48 @@ func TestPassphraseAtTheTerminal(t *testing.T) {
 	}
 }
 
-func TestInterruptedByThePerson(t *testing.T) {
+// TestInterrupted ends a pack in the middle in every way that there is. What it
+// wrote in the kit and beside it goes with it; a run that was killed leaves some,
+// which the next command removes.
+func TestInterrupted(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
 	os.WriteFile(filepath.Join(dir, "old/srv/diary/big"), noise(60<<20), 0o600)
+	database(t, filepath.Join(dir, "old/srv/log.db"), "CREATE TABLE log (x); INSERT INTO log WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i<40) SELECT randomblob(1000000) FROM n")
+	text, _ := os.ReadFile(filepath.Join(dir, "diary.yaml"))
+	os.WriteFile(filepath.Join(dir, "diary.yaml"), append(text, "  - {name: log, kind: sqlite, path: /srv/log.db}\n"...), 0o600)
 	made(t, dir)
-	cmd := command(t.Context(), dir, "pack", "--kit", "kit", "--root", "old")
-	go func() {
-		for {
-			time.Sleep(20 * time.Millisecond)
-			if found, _ := filepath.Glob(filepath.Join(dir, "kit/sealed/diary/*unfinished")); len(found) > 0 {
-				cmd.Process.Signal(syscall.SIGINT)
-				return
-			}
-		}
-	}()
-	s := finish(t, cmd)
-	if s.code != 1 {
-		t.Fatalf("exit %d: %s", s.code, s.err)
+	there := func(pattern string) bool {
+		found, _ := filepath.Glob(filepath.Join(dir, pattern))
+		return len(found) > 0
 	}
-	s.tells(t, "stopped")
-	if found, _ := filepath.Glob(filepath.Join(dir, "kit/sealed/diary/*")); len(found) > 0 {
-		t.Errorf("left: %v", found)
+	for _, c := range []struct {
+		signal syscall.Signal
+		when   string // the file after whose appearance it is sent
+	}{
+		{syscall.SIGINT, "kit/sealed/diary/diary.*unfinished"}, {syscall.SIGTERM, "cache/movekit/private/run-*/*"}, {syscall.SIGHUP, "kit/sealed/diary/log.*unfinished"}, {syscall.SIGKILL, "kit/sealed/diary/log.*unfinished"},
+	} {
+		cmd := command(t.Context(), dir, "pack", "--kit", "kit", "--root", "old")
+		go func() {
+			for !there(c.when) {
+				time.Sleep(time.Millisecond)
+			}
+			cmd.Process.Signal(c.signal)
+		}()
+		s := finish(t, cmd)
+		if c.signal == syscall.SIGKILL {
+			if !there("cache/movekit/private/run-*") || s.code != -1 {
+				t.Fatalf("nothing is left of a killed run (exit %d), and nothing is tested", s.code)
+			}
+			must(t, 0, dir, "survey", "--cards", "diary.yaml", "--root", "old")
+		} else if s.code != 1 {
+			t.Fatalf("%s: exit %d: %s", c.signal, s.code, s.err)
+		} else {
+			s.tells(t, "stopped")
+		}
+		if there("cache/movekit/private/run-*") || c.signal != syscall.SIGKILL && there("kit/sealed/diary/*unfinished") {
+			t.Errorf("%s: something is left", c.signal)
+		}
 	}
 	step(t, 0, dir, "old", "pack")
 }

@@ -2,7 +2,6 @@ package test
 
 import (
 	"bytes"
-	"database/sql"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
@@ -23,16 +22,7 @@ import (
 func bookings(t *testing.T, name string) {
 	t.Helper()
 	os.MkdirAll(filepath.Dir(name), 0o755)
-	db, err := sql.Open("sqlite", name)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	for _, q := range []string{"CREATE TABLE boat (name TEXT)", "INSERT INTO boat VALUES ('Grey Wagtail'), ('Salt Thrift')", "CREATE TABLE outbox (id INTEGER)", "INSERT INTO outbox VALUES (1)"} {
-		if _, err := db.Exec(q); err != nil {
-			t.Fatal(err)
-		}
-	}
+	database(t, name, "CREATE TABLE boat (name TEXT); INSERT INTO boat VALUES ('Grey Wagtail'), ('Salt Thrift'); CREATE TABLE outbox (id INTEGER); INSERT INTO outbox VALUES (1)")
 }
 
 // dBase makes a table of the published dBase III layout with one field.

@@ -3,8 +3,10 @@
 package fault
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"strings"
 )
 
 // Kind sorts failures by what a person should do about them.
@@ -59,6 +61,13 @@ func (e *Error) Error() string {
 	if e.Err == nil {
 		return e.What
 	}
+	var inner *Error
+	if errors.Is(e.Err, context.Canceled) && !errors.As(e.Err, &inner) {
+		if strings.Contains(e.What, "stopped") {
+			return e.What
+		}
+		return e.What + ": it was stopped"
+	}
 	return e.What + ": " + e.Err.Error()
 }
 
@@ -78,6 +87,8 @@ func Wrap(kind Kind, cause error, format string, args ...any) *Error {
 	switch {
 	case errors.As(cause, &inner):
 		e.Kind, e.Lost, e.App = inner.Kind, inner.Lost, inner.App
+	case errors.Is(cause, context.Canceled):
+		e.Kind = Stopped
 	case isFull(cause):
 		e.Kind = NoSpace
 	case isReadOnly(cause):

@@ -182,9 +182,6 @@ func explain(name string, err error) error {
 	case codeBusy:
 		kind = fault.Changed
 	}
-	if errors.Is(err, context.Canceled) {
-		kind = fault.Stopped
-	}
 	return fault.Wrap(kind, err, "cannot read the database %s", name)
 }
 
