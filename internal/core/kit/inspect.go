@@ -113,16 +113,27 @@ func (in *Inspection) add(file, what string) {
 	in.Damage = append(in.Damage, Damage{file, what})
 }
 
+// contents are the files that the journal says are in the kit, with their hashes.
+type contents struct {
+	files  map[string]string
+	stream map[string][]string // the files of each stream
+	lines  int                 // how many lines are taken in
+}
+
 // recorded returns the files that the journal says are in the kit.
-func recorded(log *journal.Log) map[string]string {
-	out := map[string]string{}
-	current := map[string][]string{} // the files of each stream
-	for _, l := range log.Lines {
+func recorded(log *journal.Log) map[string]string { return new(contents).upTo(log) }
+
+// upTo takes in the lines that came to the journal, and returns the files.
+func (c *contents) upTo(log *journal.Log) map[string]string {
+	if c.files == nil {
+		c.files, c.stream = map[string]string{}, map[string][]string{}
+	}
+	for _, l := range log.Lines[c.lines:] {
 		switch l.Event {
 		case journal.EventMade:
 			var made Made
 			if json.Unmarshal(l.Data, &made) == nil {
-				maps.Copy(out, made.Files)
+				maps.Copy(c.files, made.Files)
 			}
 		case journal.EventSealed:
 			var s Sealed
@@ -130,18 +141,19 @@ func recorded(log *journal.Log) map[string]string {
 				continue
 			}
 			stream := l.App + "/" + l.Licence + "/" + s.Stream
-			for _, old := range current[stream] {
-				delete(out, old)
+			for _, old := range c.stream[stream] {
+				delete(c.files, old)
 			}
-			current[stream] = nil
+			c.stream[stream] = nil
 			for _, p := range s.All() {
 				name := SealedDir + "/" + l.App + "/" + p.Name
-				out[name] = p.Hash
-				current[stream] = append(current[stream], name)
+				c.files[name] = p.Hash
+				c.stream[stream] = append(c.stream[stream], name)
 			}
 		}
 	}
-	return out
+	c.lines = len(log.Lines)
+	return c.files
 }
 
 // chosen leaves out the sealed files of apps that were not asked for.

@@ -91,6 +91,7 @@ type Kit struct {
 	Cards    []*card.Card
 	Log      *journal.Log
 	sums     map[string]string // CHECKSUMS.b3: hash by slash-separated name
+	told     contents          // what the journal says of them
 	lock     *flock.Flock
 	identity *age.X25519Identity
 	key      digest.Sum // authenticates the journal
@@ -364,7 +365,7 @@ func (k *Kit) MendChecksums() error {
 			delete(k.sums, name)
 		}
 	}
-	maps.Copy(k.sums, recorded(k.Log))
+	maps.Copy(k.sums, k.told.upTo(k.Log))
 	return k.saveSums()
 }
 
