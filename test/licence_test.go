@@ -229,6 +229,7 @@ func TestDeskTroubles(t *testing.T) {
 // answers, with a program that is killed and a desk that is restarted. After
 // it the licence is active on one computer and one transfer is spent.
 func TestStorm(t *testing.T) {
+	t.Parallel()
 	random := rand.New(rand.NewPCG(3, 3))
 	for move := range 4 {
 		dir := office(t)

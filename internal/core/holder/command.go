@@ -31,18 +31,7 @@ func (c command) See(ctx context.Context, a *licence.Answer) error {
 	if err != nil {
 		return err
 	}
-	active := show.Active.In(said)
-	switch {
-	case active && !slices.Contains(a.Active, a.Computer):
-		a.State, a.Active = licence.Active, append(a.Active, a.Computer)
-	case active:
-		a.State = licence.Active
-	default:
-		if a.State == licence.Active {
-			a.State = licence.Deactivated
-		}
-		a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == a.Computer })
-	}
+	shows(a, show.Active.In(said))
 	if show.Over.In(said) {
 		a.State = licence.Expired
 	}

@@ -116,10 +116,7 @@ var ErrWritten = fault.New(fault.Waits, "the request is written, and waits for i
 func (p paper) Ask(_ context.Context, action licence.Action, r licence.Request, once string) (*licence.Answer, error) {
 	if action == licence.Status {
 		a := p.remembered(r.Computer)
-		if a.Transfers < 0 {
-			a.Transfers = 1 // the desk says whether one is left
-		}
-		a.Takeover = true // and whether it can be taken over
+		a.Takeover = true // the desk says whether it can be taken over
 		a.Action, a.Nonce, a.Licence, a.Product, a.Issued = action, r.Nonce, r.ID(), r.Product, p.Now().Unix()
 		return a, nil
 	}

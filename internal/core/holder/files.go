@@ -55,16 +55,9 @@ func (f files) See(ctx context.Context, a *licence.Answer) error {
 	if err != nil {
 		return err
 	}
-	active = active && (f.Side() == steps.OldSide || a.State.Held())
-	a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == a.Computer })
-	switch {
-	case active:
-		a.State, a.Active = licence.Active, append(a.Active, a.Computer)
-		if f.expired(all) != "" {
-			a.State = licence.Expired
-		}
-	case a.State == licence.Active:
-		a.State = licence.Deactivated
+	shows(a, active && (f.Side() == steps.OldSide || a.State.Held()))
+	if a.State == licence.Active && f.expired(all) != "" {
+		a.State = licence.Expired
 	}
 	return nil
 }

@@ -17,6 +17,7 @@ import (
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
 	"movekit/test/lay"
 	"movekit/test/office"
 )
@@ -145,6 +146,27 @@ func TestMakersCommand(t *testing.T) {
 	if a, err := ask(b("new", "free", "take"), licence.Activate); err != nil || a.State != licence.Active || a.Transfers != 2 || a.Spent != 1 {
 		t.Errorf("%+v %v", a, err)
 	}
+	// A state that nobody changed here, and transfers that run out or are no longer told.
+	remembered := func(b *holder.Held, old, now licence.State) *holder.Held {
+		st := &steps.Licence{Old: old, New: now, Left: -1}
+		b.State.Licences[b.Key] = st
+		return b
+	}
+	lay.Out(t, dir, map[string]string{"old.state": "idle", "new.state": "idle", "left": "1"})
+	if a, err := ask(remembered(b("old", "free", "take"), licence.Active, licence.Unknown), licence.Status); err != nil || a.State != licence.Deactivated || len(a.Active) != 0 {
+		t.Errorf("freed elsewhere: %+v %v", a, err)
+	}
+	if a, err := ask(b("new", "free", "take"), licence.Status); err != nil || a.State != licence.NotActivated {
+		t.Errorf("never taken up: %+v %v", a, err)
+	}
+	if a, err := ask(remembered(b("new", "free", "take"), licence.Deactivated, licence.Unknown), licence.Activate); err != nil || a.Transfers != 0 || a.Spent != 1 || len(a.Active) != 1 {
+		t.Errorf("the last transfer: %+v %v", a, err)
+	}
+	lay.Out(t, dir, map[string]string{"new.state": "idle", "left": "2"})
+	os.WriteFile(program, []byte(strings.Replace(script, "take) ", "take) echo -1 > left; echo active > $2.state; exit 0;", 1)), 0o755)
+	if a, err := ask(remembered(b("new", "free", "take"), licence.Deactivated, licence.Unknown), licence.Activate); err != nil || a.Spent != 0 {
+		t.Errorf("it does not tell what is left: %+v %v", a, err)
+	}
 	not := b("old", "free", "take")
 	not.Commands = false
 	if _, err := ask(not, licence.Status); fault.KindOf(err) != fault.NotAgreed {
@@ -182,6 +204,9 @@ func TestCommandLimits(t *testing.T) {
 			Show: &card.Show{Run: []string{"/bin/sh", "-c", "echo idle"}, Active: card.PatternOf("active")}})
 		_, err := service(b).Ask(t.Context(), licence.Deactivate, licence.Request{Serial: "app/lic", Computer: machine.ID(o.Old)}, "")
 		return err
+	}
+	if a, err := show("head -c 70000 /dev/zero | tr '\\0' x; echo active"); err != nil || a.State == licence.Active {
+		t.Errorf("it says more than is read: %+v %v", a, err)
 	}
 	three := []string{"/bin/sh", "-c", "echo E17 sk-SECRET; exit 3"}
 	if err := change(&card.Change{Run: three}); fault.KindOf(err) != fault.DeskRefused || !strings.Contains(err.Error(), "it ended with 3") {

@@ -154,6 +154,11 @@ func TestFileLicence(t *testing.T) {
 	if all, err := o.Job(o.Old).Licences().Statuses(ctx); err != nil || all[0].Old != licence.Active {
 		t.Errorf("%+v %v", all, err)
 	}
+	os.Rename(filepath.Join(o.Dir, "old/srv/office.key"), filepath.Join(o.Dir, "old/srv/other half"))
+	if all, err := o.Job(o.Old).Licences().Statuses(ctx); err != nil || all[0].Old != licence.Deactivated {
+		t.Errorf("nothing of it is there: %+v %v", all, err)
+	}
+	os.Rename(filepath.Join(o.Dir, "old/srv/other half"), filepath.Join(o.Dir, "old/srv/office.key"))
 	os.Rename(filepath.Join(o.Dir, "old/srv/half"), filepath.Join(o.Dir, "old/srv/office.pem"))
 	out := o.Change(o.Old, nil, now, (*move.Move).Deactivate)
 	if out.Err != nil || strings.Count(out.Licences[0].Aside, ".set-aside-") != 2 {
@@ -163,6 +168,9 @@ func TestFileLicence(t *testing.T) {
 		t.Errorf("not unpacked: %v", out.Err)
 	}
 	o.Unpack()
+	if all, err := o.Job(o.New).Licences().Statuses(ctx); err != nil || all[0].New != licence.NotActivated {
+		t.Errorf("in place, and not taken up: %+v %v", all, err)
+	}
 	if out := o.Change(o.New, nil, now, (*move.Move).Activate); out.Err != nil || out.Licences[0].New != licence.Active {
 		t.Fatalf("%v %+v", out.Err, out.Licences)
 	}
@@ -172,5 +180,17 @@ func TestFileLicence(t *testing.T) {
 	lay.Out(t, o.Dir, map[string]string{"new/srv/office.key": "other"})
 	if v := o.Verify(); v.Licences[0].Good {
 		t.Errorf("another key: %+v", v.Licences)
+	}
+}
+
+// TestHalfAFileLicence frees one whose other half somebody took away.
+func TestHalfAFileLicence(t *testing.T) {
+	t.Parallel()
+	cert, key := office.Signed(t, time.Now().AddDate(1, 0, 0))
+	o := office.New(t, fileCard, "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key})
+	o.Pack()
+	os.Remove(filepath.Join(o.Dir, "old/srv/office.pem"))
+	if out := o.Change(o.Old, nil, time.Now(), (*move.Move).Deactivate); out.Err != nil || !strings.Contains(out.Licences[0].Aside, "office.key.set-aside-") || strings.Contains(out.Licences[0].Aside, "office.pem") {
+		t.Errorf("%v %+v", out.Err, out.Licences)
 	}
 }

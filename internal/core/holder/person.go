@@ -140,6 +140,17 @@ func (h *Held) remembered(computer string) *licence.Answer {
 	return a
 }
 
+// shows notes whether this computer shows a licence as active.
+func shows(a *licence.Answer, active bool) {
+	a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == a.Computer })
+	switch {
+	case active:
+		a.State, a.Active = licence.Active, append(a.Active, a.Computer)
+	case a.State == licence.Active:
+		a.State = licence.Deactivated
+	}
+}
+
 // became notes a change that was carried out; from is the computer whose
 // licence was taken over.
 func (h *Held) became(action licence.Action, from string, a *licence.Answer) {

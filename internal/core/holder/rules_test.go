@@ -412,6 +412,15 @@ func TestBoundFile(t *testing.T) {
 	if fault.KindOf(out.Err) != fault.Issue || !strings.Contains(out.Err.Error(), "holds for OLD only") {
 		t.Fatalf("the old one's file: %v", out.Err)
 	}
+	whole := o.Text("new/srv/office.pem")
+	os.Remove(filepath.Join(o.Dir, "new/srv/office.pem"))
+	if out := o.Change(o.New, nil, now, (*move.Move).Activate); fault.KindOf(out.Err) != fault.NotPlaced {
+		t.Errorf("half of it: %v", out.Err)
+	}
+	lay.Out(t, o.Dir, map[string]string{"new/srv/office.pem": whole})
+	if v := o.Verify(); v.Items[0].Rows[0].New == "issued again" || !v.Items[0].Equal {
+		t.Errorf("not taken up yet: %+v", v.Items)
+	}
 	if l, err := o.Job(o.New).Licences().Letters(ctx, true); err != nil || l[0].Please != holder.PleaseIssue {
 		t.Errorf("%+v %v", l, err)
 	}
