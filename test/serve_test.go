@@ -41,7 +41,7 @@ func TestExampleByHand(t *testing.T) {
 	}
 	commands := exec.CommandContext(t.Context(), "sh", "-e", "commands.txt")
 	commands.Dir = office
-	if said, err := commands.CombinedOutput(); err != nil || !strings.Contains(string(said), "Everything that was packed on QUAY-DESK-1 is on QUAY-DESK-2") {
+	if said, err := commands.CombinedOutput(); err != nil || !strings.Contains(string(said), "Everything that was packed on QUAY-DESK-1, as sealed ") {
 		t.Errorf("%v\n%s", err, said)
 	}
 	serve.Process.Signal(syscall.SIGTERM)
@@ -51,5 +51,24 @@ func TestExampleByHand(t *testing.T) {
 	case <-ended:
 	case <-time.After(20 * time.Second):
 		t.Error("it does not end when it is told to")
+	}
+}
+
+// TestOnlyWhatThisRunSaw sees that a verify which is stopped does not show what an
+// earlier one saw, and that one of some apps speaks of those alone.
+func TestOnlyWhatThisRunSaw(t *testing.T) {
+	t.Parallel()
+	dir := office(t)
+	lay(t, dir, map[string]string{"cards/rota.yaml": "card: 1\nname: rota\ntitle: Watch Rota\nitems: [{name: rota, kind: folder, path: /srv/rota}]\n", "old/srv/rota/week": "x"})
+	os.Rename(filepath.Join(dir, "diary.yaml"), filepath.Join(dir, "cards", "diary.yaml"))
+	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "cards", "--to", "NEW")
+	step(t, 0, dir, "old", "pack")
+	step(t, 0, dir, "new", "unpack")
+	step(t, 0, dir, "new", "verify")
+	if s := step(t, 0, dir, "new", "verify", "rota"); !strings.Contains(s.out, "Everything of Watch Rota that was packed on OLD, as sealed ") || strings.Contains(s.out, "Hoistbook") {
+		t.Errorf("verify of one app: %s", s.out)
+	}
+	if s := step(t, 4, dir, "old", "verify"); strings.Contains(s.out, "same") || strings.Contains(s.out, "Everything of") {
+		t.Errorf("verify on the old computer: %s", s.out)
 	}
 }

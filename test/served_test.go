@@ -198,6 +198,18 @@ func servedMove(t *testing.T, e engine) {
 	query(t, old, "ledger", "UPDATE account SET unsent = 0; COMMIT;")
 	before := all(t, old, "ledger")
 	first := step(t, 0, dir, "old", "pack")
+	// What people go on to do in it is told, and what they undo again is not.
+	if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "as it was sealed") {
+		t.Errorf("survey after the pack: %s%s", s.out, s.err)
+	}
+	query(t, old, "ledger", "UPDATE account SET phone = '0999' WHERE id = 7; COMMIT;")
+	if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "ledger is not what was sealed") || !strings.Contains(strings.ToLower(s.out), "id 7: phone was") || strings.Contains(s.out, "0999") {
+		t.Errorf("survey of what is worked in: %s%s", s.out, s.err)
+	}
+	query(t, old, "ledger", "UPDATE account SET phone = '07' WHERE id = 7; COMMIT;")
+	if s := step(t, 0, dir, "old", "survey", "--thorough"); !strings.Contains(s.out, "as it was sealed") {
+		t.Errorf("survey of what was undone: %s%s", s.out, s.err)
+	}
 	// Every sealed file of it is one of the kit, and damage to any is seen.
 	if s := must(t, 0, dir, "inspect", "--kit", "kit"); strings.Contains(s.out, "not of the kit") {
 		t.Errorf("inspect: %s", s.out)

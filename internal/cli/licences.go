@@ -15,11 +15,12 @@ import (
 )
 
 func (e *env) deactivateCommand() *cobra.Command {
+	var thorough bool
 	c := &cobra.Command{
 		Use:   "deactivate [APP...]",
 		Short: "Free the licences (old computer)",
-		Long: `Free each licence on the old computer, once everything of its app is sealed and
-reads back whole. The service's signed answer is kept in the journal. When an
+		Long: `Free each licence on the old computer, once everything of its app is sealed, reads
+back whole, and is still what is there: whoever worked on packs once more first. The service's signed answer is kept in the journal. When an
 answer is lost, run this again: the service is first asked what it has done.
 
 Where the old computer cannot be started any more, or the app is no longer on it, --lost
@@ -32,11 +33,13 @@ what they will ask for).`,
 				if err := reasonOf(cmd, "lost", &j.Wishes.Lost); err != nil {
 					return err
 				}
+				j.Since = since(thorough)
 				return e.ask("The apps' licences will no longer be active on " + j.Manifest.Old.Name + ". Go on?")
 			}, (*move.Move).Deactivate, e.showLicences)
 		},
 	}
 	lostFlag(c)
+	thoroughFlag(c, &thorough)
 	e.answersFlag(c)
 	e.commandsFlag(c)
 	e.overrideFlags(c)

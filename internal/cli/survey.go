@@ -28,6 +28,7 @@ import (
 type surveyCall struct {
 	cards       []string
 	onNew, wide bool
+	thorough    bool
 	sheet       string
 	users       []string
 	limit       time.Duration
@@ -69,6 +70,7 @@ changed. Without a kit, name cards with --cards.
 	f := c.Flags()
 	f.BoolVar(&call.onNew, "on-new", false, "look at the new computer before an unpack")
 	f.BoolVar(&call.wide, "wide", false, "look for data that no card covers")
+	thoroughFlag(c, &call.thorough)
 	f.StringArrayVar(&call.cards, "cards", nil, "without a kit: app card, or folder of cards")
 	f.StringVar(&call.sheet, "sheet", "", "also write the survey as a page (HTML) to this file")
 	f.DurationVar(&call.limit, "limit", run.Limit, "how long a network place may keep silent")
@@ -107,10 +109,14 @@ func (e *env) surveyOld(ctx context.Context, call *surveyCall, apps []string) er
 // lookAtApps surveys with the kit's cards, or with others and no kit.
 func (e *env) lookAtApps(ctx context.Context, call *surveyCall, apps []string) (*survey.Survey, error) {
 	if len(call.cards) == 0 {
-		j, closeJob, err := e.job(apps, false)
+		given, err := e.givenPassphrase(e.passphraseFile)
+		if err != nil {
+			return nil, err
+		}
+		j, closeJob, err := e.job(apps, given != "")
 		if err == nil {
 			defer closeJob()
-			j.Limit = call.limit
+			j.Limit, j.Since = call.limit, since(call.thorough)
 			return j.Survey(ctx)
 		}
 		if fault.KindOf(err) != fault.NotAKit || e.kitDir != "" || usualCards() == nil {
@@ -204,6 +210,7 @@ func (e *env) showApp(a *survey.App) {
 		e.addItem(t, i)
 	}
 	e.printf("%s", t)
+	e.showSince(a)
 	for _, i := range a.Items {
 		for _, n := range i.Needs {
 			e.printf("  %s is useless without %s\n", whose(i.Item, i.User), n)
@@ -258,6 +265,56 @@ func (e *env) showLeft(a *survey.App) {
 	}
 	for _, hand := range a.ByHand {
 		e.printf("by hand: %s\n", hand)
+	}
+}
+
+// thoroughFlag adds the flag by which what looks the same is read all the same.
+func thoroughFlag(c *cobra.Command, thorough *bool) {
+	c.Flags().BoolVar(thorough, "thorough", false, "read everything that is sealed already, also where size and times are the same")
+}
+
+func since(thorough bool) survey.Since {
+	if thorough {
+		return survey.Thorough
+	}
+	return survey.Quick
+}
+
+// showSince says what became of the items since they were sealed.
+func (e *env) showSince(a *survey.App) {
+	same := map[string][]string{} // by when they were sealed
+	var times []string
+	for _, i := range a.Items {
+		d, name := i.Since, whose(i.Item, i.User)
+		if d == nil {
+			continue
+		}
+		at := report.Moment(d.Sealed)
+		switch {
+		case d.Same:
+			if same[at] == nil {
+				times = append(times, at)
+			}
+			same[at] = append(same[at], name)
+		case !d.Known:
+			e.printf("%s %s may have changed since it was sealed (%s): its size or times differ, and --passphrase-file FILE lets this look what did\n", e.paint("note:", table.Note), name, at)
+		default:
+			e.printf("%s %s is not what was sealed (%s)\n", e.paint("changed:", table.Bad), name, at)
+			for _, r := range d.Rows {
+				if !r.Same {
+					e.printf("  %s: %s then, %s now\n", r.What, r.Old, r.New)
+				}
+			}
+			for _, diff := range d.Diffs {
+				e.printf("  %s\n", diff)
+			}
+			if more := d.Count - int64(len(d.Diffs)); more > 0 && len(d.Diffs) > 0 {
+				e.printf("  and %d more\n", more)
+			}
+		}
+	}
+	for _, at := range times {
+		e.printf("as it was sealed (%s): %s\n", at, strings.Join(same[at], ", "))
 	}
 }
 

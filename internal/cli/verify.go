@@ -38,10 +38,17 @@ that something differs.`,
 }
 
 func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
-	r := report.Build(*j.Manifest, j.Cards, j.State)
-	if len(j.Apps) > 0 {
-		r.Only(j.Apps)
+	var apps []string // that this run has seen
+	for _, o := range out {
+		if len(o.Blocks) == 0 && o.Err == nil {
+			apps = append(apps, o.App)
+		}
 	}
+	if len(apps) == 0 {
+		return
+	}
+	r := report.Build(*j.Manifest, j.Cards, j.State)
+	r.Only(apps)
 	e.printf("%s", r.Tables(e.width, e.colour))
 	for _, o := range out {
 		for _, i := range o.Items {

@@ -152,6 +152,7 @@ var gateAdvice = map[string]string{
 	"names-fit":       "Rename them on the old computer, or skip them in the card.",
 	"fits":            "Free space there, or use a larger stick.",
 	"sealed":          "Run `movekit pack {app}` on the old computer first.",
+	"old-unchanged":   "Run `movekit pack {app}` again: it seals what changed. `movekit survey {app}` shows all of it.",
 	"packed":          "Run `movekit pack {app}` on the old computer first.",
 	"users-known":     "Make the users on this computer, or say who takes over with --user OLD=NEW.",
 	"waiting-over":    "Wait until then, and run this again.",

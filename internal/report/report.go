@@ -41,6 +41,7 @@ type Report struct {
 	Sentence  string           `json:"sentence"`
 	Apps      []App            `json:"apps"`
 	Overrides []steps.Override `json:"overridden_gates"`
+	part      bool             // not every app of the kit is in it
 	notices   []File           // for the makers of licences
 }
 
@@ -100,7 +101,9 @@ func Build(m kit.Manifest, cards []*card.Card, s *steps.State) *Report {
 
 // Only leaves out the other apps.
 func (r *Report) Only(apps []string) {
+	all := len(r.Apps)
 	r.Apps = slices.DeleteFunc(r.Apps, func(a App) bool { return !slices.Contains(apps, a.App) })
+	r.part = len(r.Apps) < all
 	r.conclude()
 }
 
@@ -187,8 +190,17 @@ func worse(a, b Result) Result {
 func (r *Report) conclude() {
 	r.Result = Equal
 	items, licences, both := 0, 0, 0
-	var differ, open []string
+	var differ, open, titles []string
+	var first, last time.Time
 	for _, a := range r.Apps {
+		for _, i := range a.Items {
+			if first.IsZero() || i.Packed.Before(first) {
+				first = i.Packed
+			}
+			if i.Packed.After(last) {
+				last = i.Packed
+			}
+		}
 		r.Result = worse(r.Result, a.Result)
 		items += len(a.Items)
 		licences += len(a.Licences)
@@ -197,12 +209,17 @@ func (r *Report) conclude() {
 				both++
 			}
 		}
+		titles = append(titles, a.Title)
 		switch a.Result {
 		case Different:
 			differ = append(differ, a.Title)
 		case Open:
 			open = append(open, a.Title)
 		}
+	}
+	of := ""
+	if r.part {
+		of = " of " + strings.Join(titles, ", ")
 	}
 	switch {
 	case len(r.Apps) == 0:
@@ -212,7 +229,7 @@ func (r *Report) conclude() {
 	case len(open) > 0:
 		r.Sentence = fmt.Sprintf("Not everything is verified yet: see %s.", strings.Join(open, ", "))
 	default:
-		r.Sentence = fmt.Sprintf("Everything that was packed on %s is on %s and the same (%s)", r.Old.Name, r.New.Name, count(items, "item"))
+		r.Sentence = fmt.Sprintf("Everything%s that was packed on %s%s is on %s and the same (%s)", of, r.Old.Name, asSealed(first, last), r.New.Name, count(items, "item"))
 		switch {
 		case both > 0:
 			r.Sentence += fmt.Sprintf("; every licence is active on %s (%s), and %d of them on %s too, as its rule allows", r.New.Name, count(licences, "licence"), both, r.Old.Name)
@@ -220,6 +237,21 @@ func (r *Report) conclude() {
 			r.Sentence += fmt.Sprintf("; every licence is active on %s and no longer on %s (%s)", r.New.Name, r.Old.Name, count(licences, "licence"))
 		}
 		r.Sentence += "."
+	}
+}
+
+// Moment is when something was sealed, as a person says it.
+func Moment(t time.Time) string { return t.Local().Format("15:04 on 2 January 2006") }
+
+// asSealed says of which moments a proof speaks.
+func asSealed(first, last time.Time) string {
+	switch a, b := Moment(first), Moment(last); {
+	case first.IsZero():
+		return ""
+	case a == b:
+		return ", as sealed at " + a + ","
+	default:
+		return ", as sealed from " + a + " to " + b + ","
 	}
 }
 

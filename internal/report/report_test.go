@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/journal"
@@ -16,9 +17,9 @@ import (
 func folded(events ...any) *Report {
 	m := kit.Manifest{ID: "1", Old: kit.Computer{Name: "OLD", ID: "o"}, New: kit.Computer{Name: "NEW"}}
 	var lines []journal.Line
-	for _, e := range events {
+	for n, e := range events {
 		data, _ := json.Marshal(e)
-		l := journal.Line{App: "app", Item: "data", Data: data}
+		l := journal.Line{At: time.Date(2026, 3, 2, 14, 5+n, 0, 0, time.Local), App: "app", Item: "data", Data: data}
 		switch e.(type) {
 		case kit.Sealed:
 			l.Event = journal.EventSealed
@@ -51,8 +52,8 @@ var (
 
 func TestSentence(t *testing.T) {
 	for want, r := range map[string]*Report{
-		"Everything that was packed on OLD is on NEW and the same (1 item); every licence is active on NEW and no longer on OLD (1 licence).":                          folded(sealed, packed, placed, equal, moved),
-		"Everything that was packed on OLD is on NEW and the same (1 item); every licence is active on NEW (1 licence), and 1 of them on OLD too, as its rule allows.": folded(sealed, packed, placed, equal, steps.Seen{Old: "active", New: "active", Asked: true, Good: true}),
+		"Everything that was packed on OLD, as sealed at 14:05 on 2 March 2026, is on NEW and the same (1 item); every licence is active on NEW and no longer on OLD (1 licence).":                          folded(sealed, packed, placed, equal, moved),
+		"Everything that was packed on OLD, as sealed at 14:05 on 2 March 2026, is on NEW and the same (1 item); every licence is active on NEW (1 licence), and 1 of them on OLD too, as its rule allows.": folded(sealed, packed, placed, equal, steps.Seen{Old: "active", New: "active", Asked: true, Good: true}),
 		"Something differs between OLD and NEW: see The <App>.": folded(sealed, packed, placed, differ, moved),
 		"Not everything is verified yet: see The <App>.":        folded(sealed, packed, placed, equal),
 	} {

@@ -81,6 +81,9 @@ type world struct {
 	bad      string // what happened that must never
 	dead     bool   // the run was cut off
 
+	current *move.Move // the run that goes on
+	begun   bool       // a change of the licence was begun before it
+
 	// the stick
 	lines  []journal.Line
 	sealed map[string]string // by name of the file
@@ -394,6 +397,11 @@ func (w *world) change(action licence.Action, r licence.Request) (spent int, dis
 	if frees := action == licence.Deactivate && len(w.desk.Active) < before || disabled != ""; frees && (!w.whole || !w.packed()) {
 		w.bad = "the licence was freed before its data was sealed"
 	}
+	m := w.current
+	if it := m.State.Items[steps.Key{App: app, Item: "data"}]; action == licence.Deactivate && m.Computer == w.old && m.Wishes.Lost == "" && m.Overrides["old-unchanged"] == "" &&
+		!w.begun && it != nil && strconv.Itoa(w.old.disk[place]) != it.Sealed.Stamp {
+		w.bad = "the licence was freed while the old computer had work that is not sealed"
+	}
 	return spent, disabled, nil
 }
 
@@ -475,6 +483,9 @@ func (w *world) do(name string, c *sim, step func(*move.Move, context.Context) (
 	if wish != nil {
 		wish(m)
 	}
+	w.current, w.begun = m, slices.ContainsFunc(m.State.LicencesOf(app), func(l *steps.Licence) bool {
+		return len(l.Answers) > 0 || l.Pending != nil || len(l.Stepped) > 0
+	})
 	out, err := step(m, context.Background())
 	var one *run.Outcome
 	if len(out) > 0 {

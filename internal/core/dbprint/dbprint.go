@@ -136,7 +136,7 @@ func Compare(old, new *Fingerprint) []Diff {
 	}
 	for _, t := range new.Tables {
 		if old.Table(t.Name) == nil {
-			differ(t.Name, "the table was not on the old computer")
+			differ(t.Name, "the table was not in what was sealed")
 		}
 	}
 	compareObjects(old.Schema, new.Schema, differ)
@@ -179,7 +179,7 @@ func compareObjects(old, new []Object, differ func(string, string, ...any) *Diff
 		key := [2]string{obj.Sort, obj.Name}
 		if _, extra := n[key]; extra {
 			delete(n, key)
-			differ("", "the %s %s was not on the old computer", obj.Sort, obj.Name)
+			differ("", "the %s %s was not in what was sealed", obj.Sort, obj.Name)
 		}
 	}
 }

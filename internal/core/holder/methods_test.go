@@ -3,6 +3,7 @@
 package holder_test
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"strings"
@@ -190,7 +191,14 @@ func TestHalfAFileLicence(t *testing.T) {
 	o := office.New(t, fileCard, "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key})
 	o.Pack()
 	os.Remove(filepath.Join(o.Dir, "old/srv/office.pem"))
-	if out := o.Change(o.Old, nil, time.Now(), (*move.Move).Deactivate); out.Err != nil || !strings.Contains(out.Licences[0].Aside, "office.key.set-aside-") || strings.Contains(out.Licences[0].Aside, "office.pem") {
+	if out := o.Change(o.Old, nil, time.Now(), (*move.Move).Deactivate); office.Blocked(out) != "old-unchanged" {
+		t.Errorf("%v %+v", out.Err, out)
+	}
+	all := func(j *move.Move, ctx context.Context) ([]*run.Outcome, error) {
+		j.Overrides = map[string]string{"old-unchanged": "the rest is in the kit"}
+		return j.Deactivate(ctx)
+	}
+	if out := o.Change(o.Old, nil, time.Now(), all); out.Err != nil || !strings.Contains(out.Licences[0].Aside, "office.key.set-aside-") || strings.Contains(out.Licences[0].Aside, "office.pem") {
 		t.Errorf("%v %+v", out.Err, out.Licences)
 	}
 }

@@ -167,12 +167,23 @@ type Look struct {
 	Lacks      []string    `json:"lacks,omitempty"`         // files that it needs and that are not there
 	Locked     string      `json:"locked,omitempty"`        // who has it open, as its lock file says
 	Tables     []kit.Table `json:"tables,omitempty"`        // of a database in files
+	Since      *Drift      `json:"since_sealed,omitempty"`  // what became of it; nil where nothing of it is sealed
 	Stamp      string      `json:"-"`                       // changes when the item does; "" where that is not known
 	Stays      bool        `json:"-"`                       // it stays where it is
 	OnDisk     bool        `json:"-"`                       // it lies on the computer's own disks
 	Held       []string    `json:"-"`                       // why it cannot be packed now: who is connected
 	BadNames   []string    `json:"-"`                       // names that the new computer's system forbids, at most MaxNamed
 	Why        string      `json:"-"`                       // why it is not there
+}
+
+// Drift is what became of an item on the old computer since it was sealed.
+type Drift struct {
+	Sealed time.Time   `json:"sealed"`
+	Same   bool        `json:"same"`
+	Known  bool        `json:"compared"` // whether it was held against what is sealed; else its size and times were
+	Rows   []steps.Row `json:"rows,omitempty"`
+	Count  int64       `json:"count,omitempty"`       // of the differences
+	Diffs  []string    `json:"differences,omitempty"` // the first of them, at most 20
 }
 
 // MaxNamed is how many names of one sort are told of an item.

@@ -2,12 +2,14 @@ package move
 
 import (
 	"context"
+	"slices"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/holder"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/survey"
 )
 
 // Deactivate frees the licences of the chosen apps on this, the old, computer, or
@@ -50,11 +52,14 @@ func (m *Move) free(ctx context.Context, c *card.Card, o *run.Outcome, on func(*
 	return nil
 }
 
-// mayFree runs the gates of Deactivate: everything of the app is sealed and
-// reads back whole.
+// mayFree runs the gates of Deactivate: everything of the app is sealed, reads back
+// whole, and is what is still here.
 func (m *Move) mayFree(ctx context.Context, c *card.Card, o *run.Outcome) (bool, error) {
 	f := m.Facts(c)
 	f.Unsealed, f.OldLost = m.unsealed(ctx, c), m.Wishes.Lost != ""
+	if err := m.drifted(ctx, c, &f); err != nil {
+		return false, err
+	}
 	for _, l := range c.Licences {
 		if by := l.BackBy.From(m.Now()); f.BackBy.IsZero() || !by.IsZero() && by.Before(f.BackBy) {
 			f.BackBy = by
@@ -65,4 +70,24 @@ func (m *Move) mayFree(ctx context.Context, c *card.Card, o *run.Outcome) (bool,
 		err = m.Overrode(c, o, steps.Overridden{Gate: "old-computer", Step: steps.Deactivate, Why: "freed from " + f.Here + " in the name of " + f.OldName, Because: m.Wishes.Lost})
 	}
 	return on, err
+}
+
+// drifted looks whether the old computer was worked on since the pack. Once a
+// licence is being freed it is not looked at: what frees it may change the data.
+func (m *Move) drifted(ctx context.Context, c *card.Card, f *steps.Facts) error {
+	begun := slices.ContainsFunc(m.State.LicencesOf(c.Name), func(l *steps.Licence) bool {
+		return l.Answers[m.Manifest.Old.ID] > 0 || l.Pending != nil || l.Requested != nil || len(l.Stepped) > 0
+	})
+	if f.Side != steps.OldSide || f.OldLost || begun || len(c.Licences) == 0 || m.State.Packed[c.Name] == nil {
+		return nil
+	}
+	l := m.looker(c, false)
+	l.Since = m.Since
+	a, err := l.App(ctx, c, *f)
+	if err != nil {
+		return err
+	}
+	survey.Close(a.Places)
+	f.OldChanged = a.Facts.OldChanged
+	return nil
 }

@@ -26,11 +26,12 @@ type Move struct {
 	Wishes holder.Wishes
 	Policy tree.Policy                         // what happens to what is in the way; "" stands for set-aside
 	Asks   func(*card.Licence) licence.Service // in place of the cards' desks; nil stands for those
+	Since  survey.Since                        // how much is looked at of what became of what is sealed
 	Pause  time.Duration                       // before a service that is down is asked again; 0 stands for the usual
 }
 
 // New prepares a step.
-func New(r *run.Run) *Move { return &Move{Run: r, Kinds: kinds.All} }
+func New(r *run.Run) *Move { return &Move{Run: r, Kinds: kinds.All, Since: survey.Quick} }
 
 // Licences are what the licences are held by in this run.
 func (m *Move) Licences() *holder.Room {

@@ -9,7 +9,7 @@ import (
 )
 
 // Survey looks at the computer for the apps of the kit, and changes nothing on
-// it.
+// it. On the old one it also tells what became of what is sealed.
 func (m *Move) Survey(ctx context.Context) (*survey.Survey, error) {
 	cards, err := m.Chosen()
 	if err != nil {
@@ -17,6 +17,9 @@ func (m *Move) Survey(ctx context.Context) (*survey.Survey, error) {
 	}
 	defer m.Private.Drop()
 	l := survey.Looker{Here: m.Here, Kinds: m.Kinds, Looking: item.Looking{KitDir: m.Kit.Place(), Target: m.Manifest.New.System, Estimate: true}}
+	if m.Side() == steps.OldSide {
+		l.Run, l.Since = m.Run, m.Since
+	}
 	s, err := l.Look(ctx, cards, m.Facts)
 	if err != nil {
 		return nil, err

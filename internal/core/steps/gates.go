@@ -174,6 +174,10 @@ var Gates = []Gate{
 			}
 			return when(len(f.Unsealed) > 0, "does not read back whole: %s", strings.Join(f.Unsealed, ", "))
 		}},
+	{"old-unchanged", []Step{Deactivate, Retire}, false, false, "nothing on the old computer changed since the pack",
+		func(f Facts) []string {
+			return when(len(f.OldChanged) > 0, "changed since it was packed: %s", strings.Join(f.OldChanged, "; "))
+		}},
 	{"packed", []Step{Unpack, Undo, Verify}, true, false, "the app was packed",
 		func(f Facts) []string { return when(!f.Packed, "%s is not packed", f.Title) }},
 	{"users-known", []Step{Unpack}, false, false, "every user of the old computer is on this one",
@@ -256,10 +260,6 @@ var Gates = []Gate{
 		}},
 	{"proven", []Step{Retire, Close}, true, false, "verify found everything equal",
 		func(f Facts) []string { return when(!f.Proven, "%s is not proven on the new computer", f.Title) }},
-	{"old-unchanged", []Step{Retire}, false, false, "nothing on the old computer changed since the pack",
-		func(f Facts) []string {
-			return when(len(f.OldChanged) > 0, "changed since the pack: %s", strings.Join(f.OldChanged, ", "))
-		}},
 }
 
 // Check returns the gates that stop a step, in the order of the table. On the

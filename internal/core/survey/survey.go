@@ -93,6 +93,7 @@ type Looker struct {
 	item.Looking
 	Kinds item.Table
 	Run   *run.Run // nil where there is no kit
+	Since Since    // how much is looked at of what became of what is sealed
 }
 
 // Look surveys the apps of cards; facts gives those of the gates that are
@@ -189,6 +190,12 @@ func (l *Looker) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 		is, err := l.item(ctx, p)
 		if err != nil {
 			return err
+		}
+		if is.Since, err = l.drift(ctx, c, p, is); err != nil {
+			return err
+		}
+		if is.Since != nil && !is.Since.Same {
+			f.OldChanged = append(f.OldChanged, changed(p, is.Since))
 		}
 		a.Items = append(a.Items, *is)
 		f.Need += is.Bytes

@@ -113,7 +113,7 @@ func (r *comparer) met(ctx context.Context, e Entry, real string, list *ListRead
 		}
 		if err == io.EOF || before(want.Path, e.Path) > 0 {
 			if e.Type != Dir {
-				r.differ(e.Path, "was not on the old computer")
+				r.differ(e.Path, "was not in what was sealed")
 			}
 			return nil
 		}

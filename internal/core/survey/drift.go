@@ -1,0 +1,80 @@
+package survey
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/licence"
+	"movekit/internal/core/steps"
+)
+
+// Since is what is looked at of what became of items on the old computer since
+// they were sealed.
+type Since int
+
+// How much is looked at.
+const (
+	Nothing  Since = iota
+	Quick          // an item whose size, times and engine's counters are the same counts as the same
+	Thorough       // every item is read
+)
+
+// drift says what became of an item since it was sealed; nil where nothing of it is
+// sealed, or it is not of the old computer.
+func (l *Looker) drift(ctx context.Context, c *card.Card, p *Place, is *item.Look) (*item.Drift, error) {
+	if l.Since == Nothing || l.Run == nil || is.Stays {
+		return nil, nil
+	}
+	known := l.Run.State.Items[p.Key]
+	if known == nil || p.Silent || !p.Found && l.freed(c, p) {
+		return nil, nil
+	}
+	d := &item.Drift{Sealed: known.SealedAt, Same: true}
+	switch {
+	case !p.Found:
+		d.Same, d.Known, d.Count, d.Diffs = false, true, 1, []string{"it is not there any more"}
+		return d, nil
+	case l.Since == Quick && is.Stamp != "" && is.Stamp == known.Sealed.Stamp:
+		return d, nil
+	case !l.Run.Kit.Unlocked():
+		d.Same = false
+		return d, nil
+	}
+	p.Known = known
+	p.Progress("comparing with what is sealed", is.Bytes)
+	now, err := p.Mover.Compare(ctx)
+	if err != nil {
+		return nil, fault.Wrap(fault.Unreadable, err, "%s cannot be held against what is sealed of it", p.Label())
+	}
+	d.Same, d.Known, d.Rows, d.Count, d.Diffs = now.Equal, true, now.Rows, now.Count, now.Diffs
+	return d, nil
+}
+
+// freed reports whether an item is the file of a licence that was freed here, which
+// set it aside.
+func (l *Looker) freed(c *card.Card, p *Place) bool {
+	return slices.ContainsFunc(c.Licences, func(lic card.Licence) bool {
+		st := l.Run.State.Licences[steps.Key{App: c.Name, Item: lic.Name}]
+		return st != nil && st.Old == licence.Deactivated && slices.Contains(lic.Items, p.Card.Name)
+	})
+}
+
+// changed says for a gate what became of an item.
+func changed(p *Place, d *item.Drift) string {
+	switch {
+	case len(d.Diffs) > 0:
+		return fmt.Sprintf("%s (%s)", p.Label(), d.Diffs[0])
+	case d.Count > 0:
+		return fmt.Sprintf("%s (%d differences)", p.Label(), d.Count)
+	}
+	for _, r := range d.Rows {
+		if !r.Same {
+			return fmt.Sprintf("%s (%s: %s then, %s now)", p.Label(), r.What, r.Old, r.New)
+		}
+	}
+	return p.Label()
+}
