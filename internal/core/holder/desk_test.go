@@ -14,6 +14,7 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/holder"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
@@ -111,11 +112,30 @@ func TestDesk(t *testing.T) {
 	if st := d.known(d.Job(d.New)); st.Spent != 1 || st.Left != 1 {
 		t.Errorf("%+v", st)
 	}
+	for open, serial := range map[bool]string{false: "••••0001", true: "TW8-QUAY-0001"} {
+		l, err := d.Job(d.New).Licences().Letters(ctx, open)
+		if err != nil || l[0].Serial != serial || (l[0].Code == "ebb-flow-42") != open || l[0].Version != "8.1" || l[0].OldAt.IsZero() || l[0].NewAt.IsZero() || l[0].Spent != 1 || l[0].Please != holder.PleaseCorrect {
+			t.Errorf("%+v %v", l, err)
+		}
+	}
 	d.srv.Close()
 	j := d.Job(d.New).Licences()
 	j.Pause = time.Millisecond
 	if all, err := j.Statuses(ctx); err != nil || all[0].Why == "" || all[0].By != "the journal" || all[0].New != licence.Active {
 		t.Errorf("the desk is down: %+v %v", all, err)
+	}
+}
+
+// TestDeskWithTwoSeats frees a licence that is active somewhere else too: nobody can
+// say then whether that is the new computer.
+func TestDeskWithTwoSeats(t *testing.T) {
+	t.Parallel()
+	d := deskOffice(t, desk.Licence{Covers: "8", Seats: 2, Transfers: 2})
+	if _, p, err := d.store.Handle(ctx, licence.Activate, licence.Request{Serial: "TW8-QUAY-0001", Code: "ebb-flow-42", Product: "app", Computer: "another", Version: "8.1", Nonce: licence.Nonce()}, "another-activation"); p != nil || err != nil {
+		t.Fatal(p, err)
+	}
+	if out := d.Change(d.Old, nil, time.Now(), (*move.Move).Deactivate); out.Err != nil || out.Licences[0].New != licence.Unknown || out.Licences[0].Old != licence.Deactivated {
+		t.Errorf("%v %+v", out.Err, out.Licences)
 	}
 }
 

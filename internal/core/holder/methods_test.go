@@ -54,6 +54,9 @@ func TestGuided(t *testing.T) {
 	if out := o.Change(o.Old, &office.Person{}, now, (*move.Move).Deactivate); out.Err != nil || !strings.HasPrefix(out.Licences[0].Did, "already") {
 		t.Errorf("again: %v %+v", out.Err, out.Licences)
 	}
+	if all, err := o.Job(o.Old).Licences().Statuses(ctx); err != nil || all[0].By != `a person on OLD, who answered "2" to "how many"` {
+		t.Errorf("%+v %v", all, err)
+	}
 	proof := run.Reply{Answer: "done", Evidence: filepath.Join(o.Dir, "proof.png")}
 	if out := o.Change(o.New, &office.Person{Answers: []run.Reply{proof}}, now.Add(23*time.Hour), (*move.Move).Activate); len(out.Blocks) != 1 || out.Blocks[0].Gate != "waiting-over" {
 		t.Errorf("too early: %+v %v", out.Blocks, out.Err)
@@ -70,7 +73,7 @@ func TestGuided(t *testing.T) {
 	}
 	j := o.Job(o.New)
 	all, err := j.Licences().Statuses(ctx)
-	if err != nil || len(all) != 1 || all[0].Next != "" || all[0].New != licence.Active || !strings.Contains(all[0].By, "proof.png") {
+	if err != nil || len(all) != 1 || all[0].Next != "" || all[0].New != licence.Active || !strings.Contains(all[0].By, "a person on NEW (proof.png, BLAKE3 ") {
 		t.Errorf("%+v %v", all, err)
 	}
 	if got := len(j.State.Licences[steps.Key{App: "app", Item: "seat"}].History); got != 3 {
@@ -98,7 +101,7 @@ licences:
 	}
 	lay.Out(t, o.Dir, map[string]string{"new/sys/bus/usb/devices/1-2/idVendor": "1d6b\n", "new/sys/bus/usb/devices/1-2/idProduct": "0a02\n"})
 	out := o.Change(o.New, yes(), now, (*move.Move).Activate)
-	if out.Err != nil || len(out.Licences) != 1 || out.Licences[0].New != licence.Active || len(out.Blocks) != 1 || out.Blocks[0].Gate != "waiting-over" {
+	if out.Err != nil || len(out.Licences) != 1 || out.Licences[0].New != licence.Active || len(out.Blocks) != 1 || out.Blocks[0].Gate != "waiting-over" || out.Licences[0].Spent != 0 {
 		t.Errorf("%v %+v %+v", out.Err, out.Licences, out.Blocks)
 	}
 	all, err := o.Job(o.New).Licences().Statuses(ctx)

@@ -344,6 +344,9 @@ func TestTwoCopies(t *testing.T) {
 	if out, err := j.Deactivate(ctx); err != nil || out[0].Err != nil || len(out[0].Blocks) > 0 {
 		t.Errorf("with a reason: %+v %v", out[0], err)
 	}
+	if l, err := j.Licences().Letters(ctx, false); err != nil || l[0].Lost != "" {
+		t.Errorf("nothing is lost: %+v %v", l, err)
+	}
 	if out := o.Change(o.Old, yes(), time.Now(), (*move.Move).Deactivate); office.Blocked(out) != "newest-copy" || !strings.Contains(out.Blocks[0].Why, "line") {
 		t.Errorf("the other one: %+v", out.Blocks)
 	}
@@ -369,6 +372,11 @@ licences:
 	}
 	if out := pack(nil); fault.KindOf(out.Err) != fault.Waits {
 		t.Errorf("nobody there: %v", out.Err)
+	}
+	early := o.Job(o.New).Licences()
+	early.State.Licences[steps.Key{App: "app", Item: "registration"}] = &steps.Licence{}
+	if _, err := early.Open(o.Kit.Cards[0], &o.Kit.Cards[0].Licences[0], ""); fault.KindOf(err) != fault.Missing {
+		t.Errorf("its secrets are not sealed: %v", err)
 	}
 	wrong := &office.Person{Answers: []run.Reply{{Answer: "4992-7398-715"}, {}, {Answer: "what?"}}}
 	if out := pack(wrong); fault.KindOf(out.Err) != fault.Waits || len(wrong.Shown) != 3 || strings.Contains(out.Err.Error(), "4992") {
