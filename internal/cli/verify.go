@@ -38,17 +38,10 @@ that something differs.`,
 }
 
 func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
-	var apps []string // that this run has seen
-	for _, o := range out {
-		if len(o.Blocks) == 0 && o.Err == nil {
-			apps = append(apps, o.App)
-		}
-	}
-	if len(apps) == 0 {
+	r := report.Build(*j.Manifest, j.Cards, j.State)
+	if r.Only(out); len(r.Apps) == 0 {
 		return
 	}
-	r := report.Build(*j.Manifest, j.Cards, j.State)
-	r.Only(apps)
 	e.printf("%s", r.Tables(e.width, e.colour))
 	for _, o := range out {
 		for _, i := range o.Items {

@@ -13,6 +13,7 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
 
@@ -99,10 +100,26 @@ func Build(m kit.Manifest, cards []*card.Card, s *steps.State) *Report {
 	return r
 }
 
-// Only leaves out the other apps.
-func (r *Report) Only(apps []string) {
+// Only leaves what one run has seen: apps that it was stopped at are left out, and
+// of those that it failed at what it did not come to.
+func (r *Report) Only(did []*run.Outcome) {
 	all := len(r.Apps)
-	r.Apps = slices.DeleteFunc(r.Apps, func(a App) bool { return !slices.Contains(apps, a.App) })
+	r.Apps = slices.DeleteFunc(r.Apps, func(a App) bool {
+		return !slices.ContainsFunc(did, func(o *run.Outcome) bool { return o.App == a.App && len(o.Blocks) == 0 })
+	})
+	for i := range r.Apps {
+		for _, o := range did {
+			if a := &r.Apps[i]; o.App == a.App && o.Err != nil {
+				a.Items = slices.DeleteFunc(a.Items, func(i Item) bool {
+					return !slices.ContainsFunc(o.Items, func(s run.ItemOutcome) bool { return s.Item == i.Item && s.User == i.User })
+				})
+				a.Licences = slices.DeleteFunc(a.Licences, func(l Licence) bool {
+					return !slices.ContainsFunc(o.Licences, func(s run.LicenceOutcome) bool { return s.Licence == l.Licence })
+				})
+				a.Result = worse(a.Result, Open)
+			}
+		}
+	}
 	r.part = len(r.Apps) < all
 	r.conclude()
 }

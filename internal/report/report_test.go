@@ -2,7 +2,7 @@ package report
 
 import (
 	"encoding/json"
-	"fmt"
+	"errors"
 	"strings"
 	"testing"
 	"time"
@@ -10,6 +10,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
 
@@ -119,9 +120,27 @@ func TestTextFitsTheTerminal(t *testing.T) {
 			}
 		}
 	}
-	r.Only([]string{"other"})
-	if len(r.Apps) != 0 || r.Result != Open {
-		t.Error(fmt.Sprint(r.Apps, r.Result))
+}
+
+// TestOnlyWhatWasSeen leaves out what a run was stopped at, and what it did not come
+// to.
+func TestOnlyWhatWasSeen(t *testing.T) {
+	for name, c := range map[string]struct {
+		did             *run.Outcome
+		apps            int
+		items, licences int
+		result          Result
+	}{
+		"another app": {&run.Outcome{App: "other"}, 0, 0, 0, Open},
+		"stopped":     {&run.Outcome{App: "app", Blocks: []steps.Block{{}}}, 0, 0, 0, Open},
+		"all of it":   {&run.Outcome{App: "app"}, 1, 1, 1, Equal},
+		"failed":      {&run.Outcome{App: "app", Err: errors.New("x"), Items: []run.ItemOutcome{{Item: "data"}}}, 1, 1, 0, Open},
+	} {
+		r := folded(sealed, packed, placed, equal, moved)
+		r.Only([]*run.Outcome{c.did})
+		if len(r.Apps) != c.apps || r.Result != c.result || c.apps > 0 && (len(r.Apps[0].Items) != c.items || len(r.Apps[0].Licences) != c.licences) {
+			t.Errorf("%s: %s %+v", name, r.Result, r.Apps)
+		}
 	}
 }
 

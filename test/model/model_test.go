@@ -696,7 +696,7 @@ const sequenceSteps = 40
 // and retries.
 func TestNoSequenceOfStepsLosesAnything(t *testing.T) {
 	t.Parallel()
-	all := sequences(4_000)
+	all := sequences(2_500)
 	var workers sync.WaitGroup
 	var mu sync.Mutex
 	moved, retired, taken := 0, 0, 0

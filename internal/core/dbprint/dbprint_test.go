@@ -59,11 +59,11 @@ func TestCompare(t *testing.T) {
 		"pier|the table is missing|false":                   func(f *Fingerprint) { f.Tables = f.Tables[:1] },
 		"boat|had 2 rows, has 3|true":                       func(f *Fingerprint) { f.Tables[0].Rows = 3 },
 		"boat|has as many rows, but not the same ones|true": func(f *Fingerprint) { f.Tables[0].Digest = "z" },
-		"more|the table was not in what was sealed|false":  func(f *Fingerprint) { f.Tables = append(f.Tables, Table{Name: "more"}) },
+		"more|the table was not in what was sealed|false":   func(f *Fingerprint) { f.Tables = append(f.Tables, Table{Name: "more"}) },
 		"|the index i is missing|false":                     func(f *Fingerprint) { f.Schema = slices.Delete(f.Schema, 0, 1) },
 		"|the index i is not defined the same|false":        func(f *Fingerprint) { f.Schema[0] = NewObject("index", "i", "c") },
 		"|the index twice is not defined the same|false":    func(f *Fingerprint) { f.Schema[1] = NewObject("index", "twice", "3") },
-		"|the view v was not in what was sealed|false":     func(f *Fingerprint) { f.Schema = append(f.Schema, NewObject("view", "v", "")) },
+		"|the view v was not in what was sealed|false":      func(f *Fingerprint) { f.Schema = append(f.Schema, NewObject("view", "v", "")) },
 		"|encoding was UTF8, is LATIN1|false":               func(f *Fingerprint) { f.Settings["encoding"] = "LATIN1" },
 		"|encoding was UTF8, is not set|false":              func(f *Fingerprint) { f.Settings = nil },
 	} {
