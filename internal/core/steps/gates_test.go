@@ -117,6 +117,9 @@ var gateCases = []struct {
 	{"allowance", onNew, Activate, "no transfer is left", func(f *Facts) {
 		f.Licence.Old, f.Takeover, f.Licence.Takeable, f.Licence.Left = licence.Active, true, true, 0
 	}},
+	{"allowance", onNew, Activate, "", func(f *Facts) { // there is nothing to take over
+		f.Licence.Old, f.Takeover, f.Licence.Takeable, f.Licence.Left = licence.NotActivated, true, true, 0
+	}},
 	{"not-expired", onNew, Activate, "it ran out on 1 Mar 2026", func(f *Facts) { f.Licence.Until = noon.Add(-12 * time.Hour) }},
 	{"not-expired", onNew, Activate, "it ran out on 2 Mar 2026", func(f *Facts) { f.Licence.Until = noon }},
 	{"not-expired", onNew, Activate, "", func(f *Facts) { f.Licence.Until = noon.Add(time.Second) }},

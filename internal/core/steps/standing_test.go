@@ -277,6 +277,26 @@ func TestNextOfATrial(t *testing.T) {
 	next(Activate)
 	s.Add(line(31, journal.EventChecked, "book", Checked{}))
 	next(Activate) // it is freed: trying is over
+
+	// Another app's licence does not wait for the trial of the first.
+	s = fold(packed())
+	plain := *rules(t, "")
+	plain.Name = "crane"
+	l := packed()[2]
+	l.App = "crane"
+	s.Add(l)
+	if d := s.Next([]*card.Card{c, &plain}); d.Step != Deactivate || len(d.Apps) != 1 || d.Apps[0] != "crane" {
+		t.Errorf("%+v", d)
+	}
+	// One that is active here already is not tried, and every licence counts.
+	s = fold(packed(), placed(10), []journal.Line{answer(20, "n", licence.Active, nil)})
+	if s.Trying(c) {
+		t.Error("an active licence is tried")
+	}
+	c.Licences = append([]card.Licence{{Name: "module"}}, card.Licence{Name: "second", Trial: c.Licences[0].Trial})
+	if !s.Trying(c) {
+		t.Error("the second licence is not tried")
+	}
 }
 
 // TestExportsAreTakenIn sees that what a person takes in comes before verify.
@@ -295,6 +315,10 @@ func TestExportsAreTakenIn(t *testing.T) {
 	waits(false, Unpack)
 	s.Add(line(1, journal.EventPlaced, "diary", Placed{}))
 	waits(true, Todo)
+	other := &card.Card{Name: "rota", Items: []card.Item{{Name: "rota"}}}
+	if d := s.Next([]*card.Card{c, other}); d.Step != Pack {
+		t.Errorf("%s is next, before the other app is packed", d.Step)
+	}
 	s.Add(line(2, journal.EventTicked, "diary", Ticked{Files: []string{"a.csv"}}))
 	waits(true, Todo)
 	s.Add(line(2, journal.EventTicked, "diary", Ticked{Files: []string{"a.csv", "b.csv"}}))
@@ -318,7 +342,7 @@ func TestWhatTheJournalTells(t *testing.T) {
 	if lic.Sealed == nil || lic.Pending == nil || lic.Pending.Key != "k" || lic.Requested.Nonce != "n" || len(lic.Stepped) != 1 || lic.Left != -1 || lic.Old != licence.Unknown || lic.Name != "seat" || lic.App != "hoist" {
 		t.Errorf("licence: %+v", lic)
 	}
-	if o := s.Overrides; len(o) != 1 || o[0].Gate != "fits" || o[0].App != "hoist" || o[0].Computer != "NEW" || !o[0].At.Equal(noon.Add(5*time.Minute)) || s.SecondSeat("hoist", "") || !s.Agreed["hoist"] {
+	if o := s.Overrides; len(o) != 1 || o[0].Gate != "fits" || o[0].App != "hoist" || o[0].Computer != "NEW" || !o[0].At.Equal(noon.Add(5*time.Minute)) || s.SecondSeat("hoist", "") || s.SecondSeat("hoist", "seat") || !s.Agreed["hoist"] {
 		t.Errorf("overrides: %+v", o)
 	}
 	if !s.Last.Equal(noon.Add(6*time.Minute)) || len(s.LicencesOf("hoist")) != 1 || s.LicencesOf("rota") != nil || s.AppItems("rota") != nil {
