@@ -309,6 +309,13 @@ func servedFaults(t *testing.T, e engine) {
 		t.Fatal(err)
 	}
 	step(t, 0, dir, "old", "pack")
+	old.Halt()
+	if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "is not known: the server of") || strings.Contains(s.out, "not there any more") {
+		t.Errorf("whether it changed, with the server down: %s", s.out)
+	}
+	if err := old.Start(); err != nil {
+		t.Fatal(err)
+	}
 	e.newDatabase(t, now, "ledger", "CREATE TABLE theirs (n INTEGER); COMMIT;")
 	// Killed at moments of the unpack, at first early and then later.
 	for _, wait := range []time.Duration{200, 400, 600, 800, 1100} {

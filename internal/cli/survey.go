@@ -296,8 +296,8 @@ func (e *env) showSince(a *survey.App) {
 				times = append(times, at)
 			}
 			same[at] = append(same[at], name)
-		case !d.Known:
-			e.printf("%s %s may have changed since it was sealed (%s): its size or times differ, and --passphrase-file FILE lets this look what did\n", e.paint("note:", table.Note), name, at)
+		case d.Why != "":
+			e.printf("%s whether %s is what was sealed (%s) is not known: %s\n", e.paint("note:", table.Note), name, at, d.Why)
 		default:
 			e.printf("%s %s is not what was sealed (%s)\n", e.paint("changed:", table.Bad), name, at)
 			for _, r := range d.Rows {

@@ -180,7 +180,8 @@ type Look struct {
 type Drift struct {
 	Sealed time.Time   `json:"sealed"`
 	Same   bool        `json:"same"`
-	Known  bool        `json:"compared"` // whether it was held against what is sealed; else its size and times were
+	Known  bool        `json:"compared"`      // whether it was held against what is sealed
+	Why    string      `json:"why,omitempty"` // why it is not known whether it is the same
 	Rows   []steps.Row `json:"rows,omitempty"`
 	Count  int64       `json:"count,omitempty"`       // of the differences
 	Diffs  []string    `json:"differences,omitempty"` // the first of them, at most 20

@@ -176,7 +176,7 @@ var Gates = []Gate{
 		}},
 	{"old-unchanged", []Step{Deactivate, Retire}, false, false, "nothing on the old computer changed since the pack",
 		func(f Facts) []string {
-			return when(len(f.OldChanged) > 0, "changed since it was packed: %s", strings.Join(f.OldChanged, "; "))
+			return when(len(f.OldChanged) > 0, "since it was packed, %s", strings.Join(f.OldChanged, "; "))
 		}},
 	{"packed", []Step{Unpack, Undo, Verify}, true, false, "the app was packed",
 		func(f Facts) []string { return when(!f.Packed, "%s is not packed", f.Title) }},

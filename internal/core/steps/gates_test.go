@@ -143,7 +143,7 @@ var gateCases = []struct {
 	{"covered", onNew, Activate, "", func(f *Facts) { f.NewVersion = "3.9" }},
 	{"proven", onOld, Close, "Hoistbook is not proven on the new computer", func(f *Facts) { f.Proven = false }},
 	{"proven", onOld, Retire, "", func(f *Facts) {}},
-	{"old-unchanged", onOld, Deactivate, "changed since it was packed: a.rec; b.rec", func(f *Facts) { f.OldChanged = []string{"a.rec", "b.rec"} }},
+	{"old-unchanged", onOld, Deactivate, "since it was packed, a changed; b changed", func(f *Facts) { f.OldChanged = []string{"a changed", "b changed"} }},
 	{"old-unchanged", onOld, Retire, "", func(f *Facts) {}},
 }
 

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -30,18 +31,21 @@ func (l *Looker) drift(ctx context.Context, c *card.Card, p *Place, is *item.Loo
 		return nil, nil
 	}
 	known := l.Run.State.Items[p.Key]
-	if known == nil || p.Silent || !p.Found && l.freed(c, p) {
+	if known == nil || !p.Found && l.freed(c, p) {
 		return nil, nil
 	}
 	d := &item.Drift{Sealed: known.SealedAt, Same: true}
 	switch {
+	case is.State == item.NotReached:
+		d.Same, d.Why = false, cmp.Or(is.Why, "it did not answer in time")
+		return d, nil
 	case !p.Found:
 		d.Same, d.Known, d.Count, d.Diffs = false, true, 1, []string{"it is not there any more"}
 		return d, nil
 	case l.Since == Quick && is.Stamp != "" && is.Stamp == known.Sealed.Stamp:
 		return d, nil
 	case !l.Run.Kit.Unlocked():
-		d.Same = false
+		d.Same, d.Why = false, "its size, its times or its engine's counters differ, and without the passphrase it is not known what changed"
 		return d, nil
 	}
 	p.Known = known
@@ -65,16 +69,17 @@ func (l *Looker) freed(c *card.Card, p *Place) bool {
 
 // changed says for a gate what became of an item.
 func changed(p *Place, d *item.Drift) string {
-	switch {
-	case len(d.Diffs) > 0:
-		return fmt.Sprintf("%s (%s)", p.Label(), d.Diffs[0])
-	case d.Count > 0:
-		return fmt.Sprintf("%s (%d differences)", p.Label(), d.Count)
+	if d.Why != "" {
+		return fmt.Sprintf("it is not known whether %s changed (%s)", p.Label(), d.Why)
 	}
+	how := ""
 	for _, r := range d.Rows {
-		if !r.Same {
-			return fmt.Sprintf("%s (%s: %s then, %s now)", p.Label(), r.What, r.Old, r.New)
+		if how == "" && !r.Same {
+			how = fmt.Sprintf("%s: %s then, %s now", r.What, r.Old, r.New)
 		}
 	}
-	return p.Label()
+	if len(d.Diffs) > 0 {
+		how = d.Diffs[0]
+	}
+	return fmt.Sprintf("%s changed (%s)", p.Label(), how)
 }
