@@ -12,6 +12,7 @@ import (
 	"movekit/internal/core/kit"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/survey"
 )
 
 // folded is the hand-over after these events of one app.
@@ -153,6 +154,24 @@ func TestNotice(t *testing.T) {
 		}
 		if n == 1 && (files[3].Name != "notice-app-seat.txt" || string(files[3].Data) != "seat of The <App> went from OLD to NEW.\n" || !strings.Contains(r.Text(0, false), "Send the maker the notice notice-app-seat.txt")) {
 			t.Errorf("%s: %s", files[3].Name, files[3].Data)
+		}
+	}
+}
+
+// TestSheetTellsLicences has a licence of every method on the survey's page.
+func TestSheetTellsLicences(t *testing.T) {
+	a := survey.App{App: "app", Title: "The App"}
+	for _, m := range card.Methods {
+		a.Licences = append(a.Licences, survey.Licence{Licence: "a-" + string(m.Method), Method: m.Method})
+	}
+	a.Licences = append(a.Licences, survey.Licence{Licence: "read", Method: card.MethodDesk, Serial: "••••TERN"}, survey.Licence{Licence: "label", Method: card.MethodKey, Typed: true})
+	page, err := Sheet(&survey.Survey{Apps: []survey.App{a}}, "1", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"a-desk: desk, serial not found", "a-guided: guided<", "a-file: file<", "read: desk, serial ••••TERN", "label: key, serial typed when packing"} {
+		if !strings.Contains(string(page), want) {
+			t.Errorf("the page does not say %q", want)
 		}
 	}
 }
