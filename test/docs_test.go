@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"go.yaml.in/yaml/v3"
+	"github.com/goccy/go-yaml"
 
 	"movekit/internal/core/card"
 )

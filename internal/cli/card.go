@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"os"
 
-	"github.com/oasdiff/yaml"
+	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
 	"movekit/internal/core/card"
