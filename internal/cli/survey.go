@@ -109,11 +109,7 @@ func (e *env) surveyOld(ctx context.Context, call *surveyCall, apps []string) er
 // lookAtApps surveys with the kit's cards, or with others and no kit.
 func (e *env) lookAtApps(ctx context.Context, call *surveyCall, apps []string) (*survey.Survey, error) {
 	if len(call.cards) == 0 {
-		given, err := e.givenPassphrase(e.passphraseFile)
-		if err != nil {
-			return nil, err
-		}
-		j, closeJob, err := e.job(apps, given != "")
+		j, closeJob, err := e.jobToLook(apps)
 		if err == nil {
 			defer closeJob()
 			j.Limit, j.Since = call.limit, since(call.thorough)
@@ -338,6 +334,16 @@ func (e *env) addItem(t *table.Table, i item.Look) {
 	t.Add(name, string(i.Kind), state, fmt.Sprint(i.Files), bytesText(i.Bytes), newest, i.Where)
 }
 
+// jobToLook opens the kit for a look, with its passphrase where that is given: then
+// what is here is held against what is sealed.
+func (e *env) jobToLook(apps []string) (*move.Move, func(), error) {
+	given, err := e.givenPassphrase(e.passphraseFile)
+	if err != nil {
+		return nil, nil, err
+	}
+	return e.job(apps, given != "")
+}
+
 // surveyNew looks at the new computer. Where a passphrase is given, what is in
 // the way is held against the kit.
 func (e *env) surveyNew(ctx context.Context, call *surveyCall, apps []string) error {
@@ -345,11 +351,7 @@ func (e *env) surveyNew(ctx context.Context, call *surveyCall, apps []string) er
 	if err != nil {
 		return err
 	}
-	given, err := e.givenPassphrase(e.passphraseFile)
-	if err != nil {
-		return err
-	}
-	j, closeJob, err := e.job(apps, given != "")
+	j, closeJob, err := e.jobToLook(apps)
 	if err != nil {
 		return err
 	}

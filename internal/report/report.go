@@ -104,24 +104,31 @@ func Build(m kit.Manifest, cards []*card.Card, s *steps.State) *Report {
 // of those that it failed at what it did not come to.
 func (r *Report) Only(did []*run.Outcome) {
 	all := len(r.Apps)
-	r.Apps = slices.DeleteFunc(r.Apps, func(a App) bool {
-		return !slices.ContainsFunc(did, func(o *run.Outcome) bool { return o.App == a.App && len(o.Blocks) == 0 })
-	})
+	seen := map[string]*run.Outcome{}
+	for _, o := range did {
+		if len(o.Blocks) == 0 {
+			seen[o.App] = o
+		}
+	}
+	r.Apps = slices.DeleteFunc(r.Apps, func(a App) bool { return seen[a.App] == nil })
 	for i := range r.Apps {
-		for _, o := range did {
-			if a := &r.Apps[i]; o.App == a.App && o.Err != nil {
-				a.Items = slices.DeleteFunc(a.Items, func(i Item) bool {
-					return !slices.ContainsFunc(o.Items, func(s run.ItemOutcome) bool { return s.Item == i.Item && s.User == i.User })
-				})
-				a.Licences = slices.DeleteFunc(a.Licences, func(l Licence) bool {
-					return !slices.ContainsFunc(o.Licences, func(s run.LicenceOutcome) bool { return s.Licence == l.Licence })
-				})
-				a.Result = worse(a.Result, Open)
-			}
+		if a := &r.Apps[i]; seen[a.App].Err != nil {
+			a.cut(seen[a.App])
 		}
 	}
 	r.part = len(r.Apps) < all
 	r.conclude()
+}
+
+// cut leaves out what a run that failed did not come to.
+func (a *App) cut(o *run.Outcome) {
+	a.Items = slices.DeleteFunc(a.Items, func(i Item) bool {
+		return !slices.ContainsFunc(o.Items, func(s run.ItemOutcome) bool { return s.Item == i.Item && s.User == i.User })
+	})
+	a.Licences = slices.DeleteFunc(a.Licences, func(l Licence) bool {
+		return !slices.ContainsFunc(o.Licences, func(s run.LicenceOutcome) bool { return s.Licence == l.Licence })
+	})
+	a.Result = worse(a.Result, Open)
 }
 
 func (r *Report) app(c *card.Card, s *steps.State) App {

@@ -213,8 +213,7 @@ func (r *Room) IssuedAgain(ctx context.Context, c *card.Card, t item.Target) (bo
 // the old computer.
 func (r *Room) StillHeld(c *card.Card) (out []string) {
 	for _, l := range c.Licences {
-		st := r.State.Licences[steps.Key{App: c.Name, Item: l.Name}]
-		if len(l.Items) > 0 && (st == nil || st.Old != licence.Deactivated) {
+		if len(l.Items) > 0 && !r.State.Freed(c.Name, l.Name) {
 			out = append(out, l.Name)
 		}
 	}

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"movekit/internal/core/card"
-	"movekit/internal/core/fault"
 	"movekit/internal/core/holder"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/run"
@@ -33,27 +32,10 @@ func (m *Move) takeUp(ctx context.Context, c *card.Card, o *run.Outcome, on func
 		_, err := m.Check(steps.Activate, c, f, o)
 		return err
 	}
-	for i := range c.Licences {
-		l := &c.Licences[i]
-		h, err := m.Licences().Open(c, l, version.Value)
-		if err == nil {
-			if err = on(h); err == errPassed {
-				continue
-			}
-		}
-		var did *run.LicenceOutcome
-		if err == nil {
-			h.Request.Edition = version.Edition
-			did, err = m.takeUpOne(ctx, h, version, o)
-		}
-		if err = requested(h, o, err); err != nil {
-			return fault.Wrap(fault.DeskDown, err, "the licence %s of %s is not activated", l.Name, c.Title)
-		}
-		if did != nil {
-			o.Licences = append(o.Licences, *did)
-		}
-	}
-	return nil
+	return m.eachLicence(c, version.Value, o, "activated", on, func(h *holder.Held) (*run.LicenceOutcome, error) {
+		h.Request.Edition = version.Edition
+		return m.takeUpOne(ctx, h, version, o)
+	})
 }
 
 // takeUpOne takes up one licence, where its gates let it.

@@ -9,7 +9,6 @@ import (
 	"movekit/internal/core/holder"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
-	"movekit/internal/core/survey"
 )
 
 // Deactivate frees the licences of the chosen apps on this, the old, computer, or
@@ -30,9 +29,15 @@ func (m *Move) free(ctx context.Context, c *card.Card, o *run.Outcome, on func(*
 	if err != nil {
 		return err
 	}
+	return m.eachLicence(c, version.Value, o, "deactivated", on, func(h *holder.Held) (*run.LicenceOutcome, error) { return h.Free(ctx) })
+}
+
+// eachLicence opens the licences of an app, one after the other, and changes each
+// that on does not pass over. done is what it is then.
+func (m *Move) eachLicence(c *card.Card, version string, o *run.Outcome, done string, on func(*holder.Held) error, change func(*holder.Held) (*run.LicenceOutcome, error)) error {
 	for i := range c.Licences {
 		l := &c.Licences[i]
-		h, err := m.Licences().Open(c, l, version.Value)
+		h, err := m.Licences().Open(c, l, version)
 		if err == nil {
 			if err = on(h); err == errPassed {
 				continue
@@ -40,10 +45,10 @@ func (m *Move) free(ctx context.Context, c *card.Card, o *run.Outcome, on func(*
 		}
 		var did *run.LicenceOutcome
 		if err == nil {
-			did, err = h.Free(ctx)
+			did, err = change(h)
 		}
 		if err = requested(h, o, err); err != nil {
-			return fault.Wrap(fault.DeskDown, err, "the licence %s of %s is not deactivated", l.Name, c.Title)
+			return fault.Wrap(fault.DeskDown, err, "the licence %s of %s is not %s", l.Name, c.Title, done)
 		}
 		if did != nil {
 			o.Licences = append(o.Licences, *did)
@@ -83,11 +88,7 @@ func (m *Move) drifted(ctx context.Context, c *card.Card, f *steps.Facts) error 
 	}
 	l := m.looker(c, false)
 	l.Since = m.Since
-	a, err := l.App(ctx, c, *f)
-	if err != nil {
-		return err
-	}
-	survey.Close(a.Places)
-	f.OldChanged = a.Facts.OldChanged
-	return nil
+	var err error
+	f.OldChanged, err = l.Changed(ctx, c)
+	return err
 }

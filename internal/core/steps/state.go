@@ -198,6 +198,12 @@ func (s *State) answered(l journal.Line) {
 	}
 }
 
+// Freed reports whether a licence is known to be freed on the old computer.
+func (s *State) Freed(app, name string) bool {
+	l := s.Licences[Key{App: app, Item: name}]
+	return l != nil && l.Old == licence.Deactivated
+}
+
 // LicencesOf returns what is known of an app's licences.
 func (s *State) LicencesOf(app string) (out []*Licence) {
 	for _, k := range s.LicOrder {

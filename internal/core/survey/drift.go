@@ -9,7 +9,6 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
-	"movekit/internal/core/licence"
 	"movekit/internal/core/steps"
 )
 
@@ -58,12 +57,24 @@ func (l *Looker) drift(ctx context.Context, c *card.Card, p *Place, is *item.Loo
 	return d, nil
 }
 
+// Changed names what of an app's items is not what was sealed any more, or is not
+// known to be.
+func (l *Looker) Changed(ctx context.Context, c *card.Card) ([]string, error) {
+	places, err := l.Places(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	defer Close(places)
+	var f steps.Facts
+	err = l.items(ctx, c, &App{Places: places}, &f)
+	return f.OldChanged, err
+}
+
 // freed reports whether an item is the file of a licence that was freed here, which
 // set it aside.
 func (l *Looker) freed(c *card.Card, p *Place) bool {
 	return slices.ContainsFunc(c.Licences, func(lic card.Licence) bool {
-		st := l.Run.State.Licences[steps.Key{App: c.Name, Item: lic.Name}]
-		return st != nil && st.Old == licence.Deactivated && slices.Contains(lic.Items, p.Card.Name)
+		return l.Run.State.Freed(c.Name, lic.Name) && slices.Contains(lic.Items, p.Card.Name)
 	})
 }
 
