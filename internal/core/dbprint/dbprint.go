@@ -12,7 +12,9 @@ import (
 	"slices"
 	"strings"
 
+	"movekit/internal/core/card"
 	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
 )
 
 // Fingerprint is what two copies of a database are compared by.
@@ -68,6 +70,18 @@ func (f *Fingerprint) Sort() {
 	slices.SortFunc(f.Schema, func(a, b Object) int {
 		return strings.Compare(a.Sort+"\x00"+a.Name+"\x00"+a.Digest, b.Sort+"\x00"+b.Name+"\x00"+b.Digest)
 	})
+}
+
+// TakeCounts takes the counts of a card; ask returns the number that a query gives.
+func (f *Fingerprint) TakeCounts(counts []card.Count, ask func(query string) (int64, error)) error {
+	for _, c := range counts {
+		n, err := ask(c.Query)
+		if err != nil {
+			return fault.Wrap(fault.BadCard, err, "the card's count %q cannot be taken", c.Name)
+		}
+		f.Counts = append(f.Counts, Count{Name: c.Name, Value: n})
+	}
+	return nil
 }
 
 // Table returns the table of that name, or nil.

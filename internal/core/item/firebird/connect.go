@@ -106,15 +106,23 @@ func begin(ctx context.Context, s served.Server, db *sql.DB) (*tx, error) {
 	return &tx{s, t, func() {}}, nil
 }
 
-// connect begins a transaction on a connection of its own.
-func connect(ctx context.Context, s served.Server, charset string) (*tx, error) {
+// openWith begins a transaction on a new connection.
+func openWith(ctx context.Context, s served.Server, charset string) (*tx, *sql.DB, error) {
 	db, err := open(ctx, s, charset)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	t, err := begin(ctx, s, db)
 	if err != nil {
 		db.Close()
+	}
+	return t, db, err
+}
+
+// connect begins a transaction on a connection of its own.
+func connect(ctx context.Context, s served.Server, charset string) (*tx, error) {
+	t, db, err := openWith(ctx, s, charset)
+	if err != nil {
 		return nil, err
 	}
 	t.end = func() { db.Close() }

@@ -65,13 +65,8 @@ func (o *session) begin(ctx context.Context, database string) (*tx, error) {
 		}
 		o.leave(database)
 	}
-	db, err := open(ctx, s, "NONE")
+	t, db, err := openWith(ctx, s, "NONE")
 	if err != nil {
-		return nil, err
-	}
-	t, err := begin(ctx, s, db)
-	if err != nil {
-		db.Close()
 		return nil, err
 	}
 	o.kept[database] = db
@@ -201,7 +196,7 @@ func (o *session) Stage(ctx context.Context, d *Sealed, p served.Putting) ([]str
 		return nil, err
 	}
 	defer data.Close()
-	err = o.backup(ctx, reading{data, p.Progress}, nil, func(service string) []string {
+	err = o.backup(ctx, served.Counting{Reader: data, Progress: p.Progress}, nil, func(service string) []string {
 		return []string{"-c", "-se", service, "stdin", p.Stage}
 	})
 	if err != nil {
@@ -217,19 +212,6 @@ func (o *session) Stage(ctx context.Context, d *Sealed, p served.Putting) ([]str
 		notes = append(notes, "functions of the database are in the library "+m+": see that the new server has it")
 	}
 	return notes, err
-}
-
-type reading struct {
-	io.Reader
-	progress func(int64)
-}
-
-func (r reading) Read(p []byte) (int, error) {
-	n, err := r.Reader.Read(p)
-	if r.progress != nil {
-		r.progress(int64(n))
-	}
-	return n, err
 }
 
 // Settle gives the staged database its name.

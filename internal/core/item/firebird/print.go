@@ -176,15 +176,8 @@ func (c *tx) take(ctx context.Context, d *Sealed, counts []card.Count, progress 
 		t.Rows, t.Digest = int64(sum.N), sum.Digest()
 		d.Tables = append(d.Tables, t.Table)
 	}
-	for _, count := range counts {
-		n, err := c.number(ctx, count.Query)
-		if err != nil {
-			return fault.Wrap(fault.BadCard, err, "the card's count %q cannot be taken", count.Name)
-		}
-		d.Counts = append(d.Counts, dbprint.Count{Name: count.Name, Value: n})
-	}
 	d.Sort()
-	return nil
+	return d.TakeCounts(counts, func(query string) (int64, error) { return c.number(ctx, query) })
 }
 
 // table is one whose rows are compared.

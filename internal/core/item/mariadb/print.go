@@ -75,15 +75,8 @@ func (c *conn) take(ctx context.Context, d *Sealed, counts []card.Count, w *bufi
 	if w != nil {
 		writeRest(w, d)
 	}
-	for _, count := range counts {
-		n, err := c.number(ctx, count.Query)
-		if err != nil {
-			return fault.Wrap(fault.BadCard, err, "the card's count %q cannot be taken", count.Name)
-		}
-		d.Counts = append(d.Counts, dbprint.Count{Name: count.Name, Value: n})
-	}
 	d.Sort()
-	return nil
+	return d.TakeCounts(counts, func(query string) (int64, error) { return c.number(ctx, query) })
 }
 
 // maxStatement is how long a statement of several rows may be, in bytes.

@@ -234,22 +234,9 @@ func (s *session) load(ctx context.Context, database string, data io.Reader, pro
 		_, err := conn.Exec(ctx, sql)
 		return s.explain(err)
 	}, func(sql string, rows io.Reader) error {
-		_, err := conn.PgConn().CopyFrom(ctx, counting{rows, progress}, sql)
+		_, err := conn.PgConn().CopyFrom(ctx, served.Counting{Reader: rows, Progress: progress}, sql)
 		return s.explain(err)
 	})
-}
-
-type counting struct {
-	io.Reader
-	progress func(int64)
-}
-
-func (c counting) Read(p []byte) (int, error) {
-	n, err := c.Reader.Read(p)
-	if c.progress != nil {
-		c.progress(int64(n))
-	}
-	return n, err
 }
 
 // statements are what the data of a sealed database may say besides COPY.

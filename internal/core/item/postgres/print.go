@@ -12,7 +12,6 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/digest"
-	"movekit/internal/core/fault"
 )
 
 // relation is a table whose rows are moved. Its name is as SQL writes it.
@@ -181,14 +180,11 @@ func (s *session) take(ctx context.Context, conn *pgx.Conn, counts []card.Count)
 		return nil, nil, err
 	}
 	f.Settings["encoding"] = encoding
-	for _, c := range counts {
-		v := dbprint.Count{Name: c.Name}
-		if err := askIn(ctx, conn, c.Query, &v.Value); err != nil {
-			return nil, nil, fault.Wrap(fault.BadCard, err, "the card's count %q cannot be taken", c.Name)
-		}
-		f.Counts = append(f.Counts, v)
-	}
-	return f, rels, nil
+	err = f.TakeCounts(counts, func(query string) (n int64, err error) {
+		err = askIn(ctx, conn, query, &n)
+		return n, err
+	})
+	return f, rels, err
 }
 
 // sumRows reads a table and fills in its fingerprint; its rows go to out where

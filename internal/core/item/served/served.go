@@ -158,3 +158,18 @@ func WholeNumber(rows [][]string, query string) (int64, error) {
 	}
 	return 0, fault.New(fault.BadCard, "the query does not give one whole number: %s", query)
 }
+
+// Counting is what a server reads, and tells how many bytes that are.
+type Counting struct {
+	io.Reader
+	Progress func(int64) // nil where nobody listens
+}
+
+// Read reads, and tells it.
+func (c Counting) Read(p []byte) (int, error) {
+	n, err := c.Reader.Read(p)
+	if c.Progress != nil {
+		c.Progress(int64(n))
+	}
+	return n, err
+}

@@ -16,7 +16,6 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/digest"
-	"movekit/internal/core/fault"
 )
 
 // Take fingerprints a database within one transaction. temp is a private
@@ -57,15 +56,11 @@ func take(ctx context.Context, conn *sql.Conn, counts []card.Count) (*dbprint.Fi
 		}
 		f.Tables = append(f.Tables, got)
 	}
-	for _, c := range counts {
-		v := dbprint.Count{Name: c.Name}
-		if err := conn.QueryRowContext(ctx, c.Query).Scan(&v.Value); err != nil {
-			return nil, fault.Wrap(fault.BadCard, err, "the card's count %q cannot be taken", c.Name)
-		}
-		f.Counts = append(f.Counts, v)
-	}
 	f.Sort()
-	return f, nil
+	return f, f.TakeCounts(counts, func(query string) (n int64, err error) {
+		err = conn.QueryRowContext(ctx, query).Scan(&n)
+		return n, err
+	})
 }
 
 // readSchema fills in the objects of the schema, and returns the tables that
