@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"movekit/test/lay"
 )
 
 // TestLicenceByFile moves a seat between computers without network: requests and
@@ -55,7 +57,7 @@ func TestLicenceByFile(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		lay(t, dir, map[string]string{"bad.json": change(string(text))})
+		lay.Out(t, dir, map[string]string{"bad.json": change(string(text))})
 		if s := run(t, dir, "licence", "accept", "bad.json", "--kit", "kit", "--root", "old"); s.code != 1 && s.code != 2 {
 			t.Errorf("%s: %d %s", name, s.code, s.err)
 		}
@@ -91,7 +93,7 @@ func TestLicenceByFile(t *testing.T) {
 	request["idempotency_key"] = "another-key-of-somebody"
 	request["request"].(map[string]any)["computer"] = "a-third-computer"
 	changed, _ := json.Marshal(f)
-	lay(t, dir, map[string]string{"changed.json": string(changed), "text.json": "not json"})
+	lay.Out(t, dir, map[string]string{"changed.json": string(changed), "text.json": "not json"})
 	if s := must(t, 1, dir, "licence", "exchange", "changed.json", "x.json"); !strings.Contains(s.err, "No licence has this") {
 		t.Errorf("a changed request: %s", s.err)
 	}

@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"movekit/test/lay"
+
 	_ "modernc.org/sqlite" // the apps' databases
 )
 
@@ -33,12 +35,12 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
 	for i := range 300 {
-		lay(t, dir, map[string]string{fmt.Sprintf("old/srv/diary/many/%03d.rec", i): strings.Repeat("lift ", i*20)})
+		lay.Out(t, dir, map[string]string{fmt.Sprintf("old/srv/diary/many/%03d.rec", i): strings.Repeat("lift ", i*20)})
 	}
 	for i := range 6 {
 		os.WriteFile(filepath.Join(dir, fmt.Sprintf("old/srv/diary/big-%d", i)), noise(9<<20), 0o640)
 	}
-	lay(t, dir, map[string]string{"new/srv/diary/own.rec": "mine"})
+	lay.Out(t, dir, map[string]string{"new/srv/diary/own.rec": "mine"})
 	made(t, dir)
 	random := rand.New(rand.NewPCG(9, 9))
 	for _, s := range [][]string{{"pack", "old"}, {"unpack", "new"}} {
@@ -89,7 +91,7 @@ func TestLiveComputer(t *testing.T) {
 	need(t, "sleep")
 	dir := t.TempDir()
 	home := filepath.Join(dir, "home")
-	lay(t, dir, map[string]string{
+	lay.Out(t, dir, map[string]string{
 		"home/.config/tideapp/settings.ini": "[a]\nb=1\n", "home/.config/tideapp/.state": "x",
 		"new/computer.yaml": "name: NEW\nsystem: linux\nhardware-id: other\n", "new/home/home/.profile": "",
 		"tide.yaml": `card: 1

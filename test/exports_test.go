@@ -7,13 +7,15 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"movekit/test/lay"
 )
 
 // exportOffice has an app that exports one file an account.
 func exportOffice(t *testing.T, exports string) string {
 	t.Helper()
 	dir := t.TempDir()
-	lay(t, dir, map[string]string{
+	lay.Out(t, dir, map[string]string{
 		"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "new/computer.yaml": "name: NEW\nsystem: linux\nhardware-id: h-new\n", "new/srv/x": "",
 		"old/srv/out/account 1.pox": "1", "old/srv/out/sub/account 2.pox": "2", "old/srv/out/readme.txt": "x",
 		"card.yaml": `card: 1
@@ -38,7 +40,7 @@ func TestExports(t *testing.T) {
 	if s := step(t, 4, dir, "old", "pack"); !strings.Contains(s.err, "accounts has 2 exports, and there must be 3") || !strings.Contains(s.err, "gate exports-there") {
 		t.Error(s.err)
 	}
-	lay(t, dir, map[string]string{"old/srv/out/account 3.pox": "3"})
+	lay.Out(t, dir, map[string]string{"old/srv/out/account 3.pox": "3"})
 	if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "3 exports of 3") {
 		t.Error(s.out)
 	}
@@ -90,7 +92,7 @@ func TestExports(t *testing.T) {
 	}
 	step(t, 0, dir, "new", "verify")
 	// Packed again with another file, all are to do again: they are others.
-	lay(t, dir, map[string]string{"old/srv/out/account 4.pox": "4"})
+	lay.Out(t, dir, map[string]string{"old/srv/out/account 4.pox": "4"})
 	step(t, 0, dir, "old", "pack")
 	if done, _ := list(5); done != "false false false false " {
 		t.Error(done)
@@ -102,7 +104,7 @@ func TestExportsAreMade(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	home := filepath.Join(dir, "home")
-	lay(t, dir, map[string]string{"home/.out/a.pox": "1", "tool": "#!/bin/sh\necho 2 > \"$1/b c.pox\"\nenv > \"$1/../env.txt\"\n", "card.yaml": strings.ReplaceAll(`card: 1
+	lay.Out(t, dir, map[string]string{"home/.out/a.pox": "1", "tool": "#!/bin/sh\necho 2 > \"$1/b c.pox\"\nenv > \"$1/../env.txt\"\n", "card.yaml": strings.ReplaceAll(`card: 1
 name: pontoon
 title: Pontoon Ledger
 items:

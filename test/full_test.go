@@ -11,15 +11,14 @@ import (
 	"testing"
 
 	"movekit/internal/dbserver"
+	"movekit/test/lay"
 )
 
 // smallDisk mounts a small disk, and returns its folder.
 func smallDisk(t *testing.T, size string) string {
 	t.Helper()
 	dir := t.TempDir()
-	for up := dir; up != os.TempDir() && up != "/"; up = filepath.Dir(up) {
-		os.Chmod(up, 0o755) // the server is another user
-	}
+	lay.OpenTo(dir) // the server is another user
 	if err := syscall.Mount("none", dir, "tmpfs", 0, "size="+size+",mode=1777"); err != nil {
 		t.Skipf("a small disk cannot be mounted here: %v", err)
 	}

@@ -16,6 +16,8 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"movekit/test/lay"
 )
 
 // runningDesk is a running `movekit desk serve`.
@@ -60,7 +62,7 @@ func seat(t *testing.T, dir string, d runningDesk, address string) {
 	if d.pin != "" {
 		pinned = ", certificate: " + d.pin
 	}
-	lay(t, dir, map[string]string{
+	lay.Out(t, dir, map[string]string{
 		"old/srv/licence.ini": "Serial=SN-0042-TERN\nCode=lamp-7\n",
 		"diary.yaml": `card: 1
 name: diary
@@ -81,7 +83,7 @@ licences:
 
 func addLicence(t *testing.T, dir, yaml string) {
 	t.Helper()
-	lay(t, dir, map[string]string{"licences.yaml": yaml})
+	lay.Out(t, dir, map[string]string{"licences.yaml": yaml})
 	must(t, 0, dir, "desk", "add", "licences.yaml")
 }
 
@@ -123,7 +125,7 @@ func TestLicenceMoves(t *testing.T) {
 	d := startDesk(t, dir, "127.0.0.1:0")
 	addLicence(t, dir, strings.Replace(oneSeat, "OLD-ID", id, 1))
 	seat(t, dir, d, d.url)
-	lay(t, dir, map[string]string{"old/srv/activation.jws": "old activation\n"})
+	lay.Out(t, dir, map[string]string{"old/srv/activation.jws": "old activation\n"})
 	made(t, dir)
 	step(t, 4, dir, "old", "deactivate", "--yes").tells(t, "is not packed")
 	step(t, 0, dir, "old", "pack")

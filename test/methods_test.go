@@ -6,13 +6,15 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"movekit/test/lay"
 )
 
 // methodsOffice makes two computers with an app whose licences a person moves.
 func methodsOffice(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
-	lay(t, dir, map[string]string{
+	lay.Out(t, dir, map[string]string{
 		"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "new/computer.yaml": "name: NEW\nsystem: linux\nhardware-id: h-new\n", "new/srv/.keep": "",
 		"old/srv/data": "x\n", "old/srv/reg.ini": "[reg]\nkey=HB3-SECRET-4471\nname=Harbour office\n", "proof.png": "picture", "p": passphrase + "\n",
 		"hoist.yaml": `card: 1
@@ -43,15 +45,15 @@ func TestAnswersFromAFile(t *testing.T) {
 	dir := methodsOffice(t)
 	s := step(t, 5, dir, "old", "deactivate", "--yes")
 	s.tells(t, "is done by a person")
-	lay(t, dir, map[string]string{"some.yaml": "hoist:\n  registration:\n    deactivate: [done]\n"})
+	lay.Out(t, dir, map[string]string{"some.yaml": "hoist:\n  registration:\n    deactivate: [done]\n"})
 	if s := step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "some.yaml"); !strings.Contains(s.err, "none to step 1 of 1") {
 		t.Errorf("too few: %s", s.err)
 	}
 	for name, text := range map[string]string{"list.yaml": "[1, 2]", "broken.yaml": "hoist: ["} {
-		lay(t, dir, map[string]string{name: text})
+		lay.Out(t, dir, map[string]string{name: text})
 		must(t, 2, dir, "deactivate", "--kit", "kit", "--root", "old", "--yes", "--answers", name)
 	}
-	lay(t, dir, map[string]string{"wrong.yaml": "hoist: {seat: {deactivate: [several]}}", "all.yaml": "hoist:\n  registration: {activate: [done, Harbour office]}\n  seat:\n    deactivate: [2]\n    activate: [{answer: done, evidence: proof.png}]\n"})
+	lay.Out(t, dir, map[string]string{"wrong.yaml": "hoist: {seat: {deactivate: [several]}}", "all.yaml": "hoist:\n  registration: {activate: [done, Harbour office]}\n  seat:\n    deactivate: [2]\n    activate: [{answer: done, evidence: proof.png}]\n"})
 	if s := step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "wrong.yaml"); !strings.Contains(s.err, "not of the form") {
 		t.Errorf("wrong: %s", s.err)
 	}

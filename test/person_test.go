@@ -8,6 +8,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"movekit/test/lay"
 )
 
 // atTerminal runs the program at a terminal, with somebody typing.
@@ -57,7 +59,7 @@ func TestPassphraseAtTheTerminal(t *testing.T) {
 	if len(words) == 0 || strings.Count(words[0], "-") < 5 {
 		t.Fatalf("no passphrase is shown: %s", out)
 	}
-	lay(t, dir, map[string]string{"p": words[0] + "\n"})
+	lay.Out(t, dir, map[string]string{"p": words[0] + "\n"})
 	cmd := command(t.Context(), dir, "pack", "--kit", "k3", "--root", "old", "--passphrase-file", "p")
 	if s := finish(t, cmd); s.code != 0 {
 		t.Errorf("the passphrase that was shown: %s", s.err)
@@ -78,7 +80,7 @@ func TestInterrupted(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
 	os.WriteFile(filepath.Join(dir, "old/srv/diary/big"), noise(60<<20), 0o600)
-	database(t, filepath.Join(dir, "old/srv/log.db"), "CREATE TABLE log (x); INSERT INTO log WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i<40) SELECT randomblob(1000000) FROM n")
+	lay.Database(t, filepath.Join(dir, "old/srv/log.db"), "CREATE TABLE log (x); INSERT INTO log WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i<40) SELECT randomblob(1000000) FROM n")
 	text, _ := os.ReadFile(filepath.Join(dir, "diary.yaml"))
 	os.WriteFile(filepath.Join(dir, "diary.yaml"), append(text, "  - {name: log, kind: sqlite, path: /srv/log.db}\n"...), 0o600)
 	made(t, dir)
@@ -125,9 +127,7 @@ func TestUnreadable(t *testing.T) {
 	}
 	dir := office(t)
 	os.Chmod(filepath.Join(dir, "old/srv/diary/2025/b.rec"), 0)
-	for up := dir; up != os.TempDir() && up != "/"; up = filepath.Dir(up) {
-		os.Chmod(up, 0o755)
-	}
+	lay.OpenTo(dir)
 	os.Chmod(filepath.Dir(program), 0o755)
 	made(t, dir)
 	exec.Command("chown", "-R", "65534", filepath.Join(dir, "kit")).Run()

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"movekit/internal/core/digest"
+	"movekit/test/lay"
 )
 
 // program is the built movekit.
@@ -126,25 +127,11 @@ func (s said) tells(t *testing.T, what string) {
 	}
 }
 
-// lay writes files by name below a folder.
-func lay(t *testing.T, root string, files map[string]string) {
-	t.Helper()
-	for name, text := range files {
-		path := filepath.Join(root, filepath.FromSlash(name))
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-}
-
 // office makes two Linux computers and a card for a folder, in a new folder.
 func office(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
-	lay(t, dir, map[string]string{
+	lay.Out(t, dir, map[string]string{
 		"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "new/computer.yaml": "name: NEW\nsystem: linux\nhardware-id: h-new\n",
 		"old/srv/diary/2025/a.rec": "one", "old/srv/diary/2025/b.rec": "two", "old/srv/diary/.hidden": "x", "old/srv/diary/empty.rec": "",
 		"old/opt/app/version": "v3.4.0", "new/opt/app/version": "3.4.9", "new/srv/.keep": "",
@@ -262,7 +249,7 @@ func TestDemo(t *testing.T) {
 	must(t, 2, t.TempDir(), "demo", "--dir", dir).tells(t, "--fresh")
 	must(t, 0, t.TempDir(), "demo", "--dir", dir, "--fresh")
 	other := t.TempDir()
-	lay(t, other, map[string]string{"thesis.txt": "x"})
+	lay.Out(t, other, map[string]string{"thesis.txt": "x"})
 	must(t, 2, t.TempDir(), "demo", "--dir", other, "--fresh").tells(t, "something else")
 	if _, err := os.Stat(filepath.Join(other, "thesis.txt")); err != nil {
 		t.Error(err)
@@ -363,7 +350,7 @@ func TestWholeMoveByJSON(t *testing.T) {
 	if v := facts(step(t, 0, dir, "old", "pack", "--json")); v.Apps[0].Items[0].Did != "kept" {
 		t.Errorf("packed twice: %+v", v)
 	}
-	lay(t, dir, map[string]string{"old/srv/diary/2026/c.rec": "three"})
+	lay.Out(t, dir, map[string]string{"old/srv/diary/2026/c.rec": "three"})
 	if v := facts(step(t, 0, dir, "old", "pack", "--json")); v.Apps[0].Items[0].Did != "sealed" {
 		t.Errorf("packed after a change: %+v", v)
 	}
@@ -386,7 +373,7 @@ func TestWholeMoveByJSON(t *testing.T) {
 		}
 	}
 	// A changed file is a difference, with exit code 3, and stays one in the report.
-	lay(t, dir, map[string]string{"new/srv/diary/2025/a.rec": "ONE", "new/srv/diary/more.rec": ""})
+	lay.Out(t, dir, map[string]string{"new/srv/diary/2025/a.rec": "ONE", "new/srv/diary/more.rec": ""})
 	s := step(t, 3, dir, "new", "verify")
 	for _, w := range []string{"2025/a.rec has other content", "more.rec was not in what was sealed", "DIFFERS", "Something differs"} {
 		if !strings.Contains(s.out, w) {
@@ -414,7 +401,7 @@ func TestWhatIsInTheWay(t *testing.T) {
 		dir := office(t)
 		made(t, dir)
 		step(t, 0, dir, "old", "pack")
-		lay(t, dir, map[string]string{"new/srv/diary/2025/a.rec": "mine", "new/srv/diary/own.rec": "own"})
+		lay.Out(t, dir, map[string]string{"new/srv/diary/2025/a.rec": "mine", "new/srv/diary/own.rec": "own"})
 		s := step(t, 0, dir, "new", "unpack", "--in-the-way", policy)
 		text := func(name string) string {
 			data, _ := os.ReadFile(filepath.Join(dir, "new/srv", name))
@@ -466,7 +453,7 @@ func TestErrorsAndGates(t *testing.T) {
 		}
 	}
 	write := func(name, text string) func(string) {
-		return func(dir string) { lay(t, dir, map[string]string{name: text}) }
+		return func(dir string) { lay.Out(t, dir, map[string]string{name: text}) }
 	}
 	remove := func(name string) func(string) { return func(dir string) { os.RemoveAll(filepath.Join(dir, name)) } }
 	for _, c := range []c{
@@ -519,7 +506,7 @@ func TestErrorsAndGates(t *testing.T) {
 func TestOverrideIsKeptForTheOwner(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
-	lay(t, dir, map[string]string{"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\nrunning: [{name: hoistbook, pid: 5}]\n"})
+	lay.Out(t, dir, map[string]string{"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\nrunning: [{name: hoistbook, pid: 5}]\n"})
 	made(t, dir)
 	step(t, 4, dir, "old", "pack")
 	s := step(t, 0, dir, "old", "pack", "--override", "app-closed", "--because", "the lift is in use until noon")

@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"movekit/test/lay"
 )
 
 // ruledSeat is an office with a packed app whose seat at a running desk has
@@ -246,7 +248,7 @@ func TestSafetyCopy(t *testing.T) {
 	t.Parallel()
 	need(t, "age", "script")
 	dir, _ := ruledSeat(t, "takeover: false")
-	lay(t, dir, map[string]string{"k": "buoy-lamp-crane-winch\n", "short": "short\n"})
+	lay.Out(t, dir, map[string]string{"k": "buoy-lamp-crane-winch\n", "short": "short\n"})
 	step(t, 2, dir, "old", "licence", "keep", "--keep-passphrase-file", "short")
 	s := step(t, 0, dir, "old", "licence", "keep", "--to", "copy.age", "--keep-passphrase-file", "k")
 	if !strings.Contains(s.out, "read it back") {

@@ -11,6 +11,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"movekit/test/lay"
 )
 
 // TestExampleByHand has the example's desk and servers up, and runs its commands
@@ -18,9 +20,7 @@ import (
 func TestExampleByHand(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	for up := dir; up != os.TempDir() && up != "/"; up = filepath.Dir(up) {
-		os.Chmod(up, 0o755) // a server is another user
-	}
+	lay.OpenTo(dir) // a server is another user
 	office := filepath.Join(dir, "office")
 	serve := command(t.Context(), dir, "demo", "--dir", office, "--fresh", "--serve")
 	out, err := serve.StdoutPipe()
@@ -59,7 +59,7 @@ func TestExampleByHand(t *testing.T) {
 func TestOnlyWhatThisRunSaw(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
-	lay(t, dir, map[string]string{"cards/rota.yaml": "card: 1\nname: rota\ntitle: Watch Rota\nitems: [{name: rota, kind: folder, path: /srv/rota}]\n", "old/srv/rota/week": "x"})
+	lay.Out(t, dir, map[string]string{"cards/rota.yaml": "card: 1\nname: rota\ntitle: Watch Rota\nitems: [{name: rota, kind: folder, path: /srv/rota}]\n", "old/srv/rota/week": "x"})
 	os.Rename(filepath.Join(dir, "diary.yaml"), filepath.Join(dir, "cards", "diary.yaml"))
 	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "cards", "--to", "NEW")
 	step(t, 0, dir, "old", "pack")

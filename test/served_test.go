@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"movekit/internal/dbserver"
+	"movekit/test/lay"
 )
 
 // engine is a database engine that moves are tried on.
@@ -151,7 +152,7 @@ func ledgerOffice(t *testing.T, e engine) (dir string, old, now *dbserver.Server
 	ini := func(s *dbserver.Server) string {
 		return fmt.Sprintf("[db]\nhost=%s\nport=%s\nname=%s\n%s", e.host(s), s.Port, e.name(s, "ledger"), e.login)
 	}
-	lay(t, dir, map[string]string{
+	lay.Out(t, dir, map[string]string{
 		"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "new/computer.yaml": "name: NEW\nsystem: linux\nhardware-id: h-new\n",
 		"old/etc/pontoon.ini": ini(old), "new/etc/pontoon.ini": ini(now),
 		"ledger.yaml": strings.ReplaceAll(`card: 1
@@ -347,9 +348,9 @@ func TestPulledDrive(t *testing.T) {
 	t.Parallel()
 	dir, old, _ := ledgerOffice(t, engines[0])
 	os.Remove(filepath.Join(dir, "old/computer.yaml"))
-	lay(t, dir, map[string]string{"old/etc/hostname": "OLD", "old/etc/machine-id": "h-old"})
+	lay.Out(t, dir, map[string]string{"old/etc/hostname": "OLD", "old/etc/machine-id": "h-old"})
 	for _, host := range []string{old.Dir, "localhost", "127.0.0.1", ""} {
-		lay(t, dir, map[string]string{"old/etc/pontoon.ini": fmt.Sprintf("[db]\nhost=%s\nport=%s\nname=ledger\nuser=postgres\n", host, old.Port)})
+		lay.Out(t, dir, map[string]string{"old/etc/pontoon.ini": fmt.Sprintf("[db]\nhost=%s\nport=%s\nname=ledger\nuser=postgres\n", host, old.Port)})
 		if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "can only be read by a running server") || strings.Contains(s.out, "2 tables") {
 			t.Errorf("%q: %s", host, s.out)
 		}

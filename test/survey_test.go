@@ -16,13 +16,14 @@ import (
 	"time"
 
 	"movekit/test/hivetest"
+	"movekit/test/lay"
 )
 
 // bookings makes a small SQLite database.
 func bookings(t *testing.T, name string) {
 	t.Helper()
 	os.MkdirAll(filepath.Dir(name), 0o755)
-	database(t, name, "CREATE TABLE boat (name TEXT); INSERT INTO boat VALUES ('Grey Wagtail'), ('Salt Thrift'); CREATE TABLE outbox (id INTEGER); INSERT INTO outbox VALUES (1)")
+	lay.Database(t, name, "CREATE TABLE boat (name TEXT); INSERT INTO boat VALUES ('Grey Wagtail'), ('Salt Thrift'); CREATE TABLE outbox (id INTEGER); INSERT INTO outbox VALUES (1)")
 }
 
 // dBase makes a table of the published dBase III layout with one field.
@@ -65,7 +66,7 @@ func windowsDisk(t *testing.T) string {
 	t.Helper()
 	need(t, "hivexregedit")
 	root := t.TempDir()
-	lay(t, root, map[string]string{
+	lay.Out(t, root, map[string]string{
 		"Windows/win.ini": "x", "Windows/System32/cache.db": "SQLite format 3\x00" + strings.Repeat("x", 4096),
 		"Users/maren.TERNQUAY/AppData/Roaming/Tidewright/settings.ini":  "[paths]\r\nexport=C:\\Users\\maren\\Berths\r\nshare=\\\\QUAY-SRV\\plans\r\n",
 		"Users/maren.TERNQUAY/AppData/Roaming/Slipway/Hoist/state.json": `{"a": 1}`,
@@ -182,7 +183,7 @@ func TestSurveyOfADisk(t *testing.T) {
 	t.Parallel()
 	root := windowsDisk(t)
 	dir := t.TempDir()
-	lay(t, dir, map[string]string{"cards/tidewright.yaml": tideCard})
+	lay.Out(t, dir, map[string]string{"cards/tidewright.yaml": tideCard})
 	before := picture(t, root)
 	s := must(t, 0, dir, "survey", "--cards", "cards", "--root", root, "--sheet", "out/sheet.html")
 	for _, fact := range []string{"QUAY-DESK-1 (windows)", "users: maren.TERNQUAY\n", "Tidewright, version 8.2.1", "{TIDE}, DisplayVersion", "settings of maren.TERNQUAY", "key (secret)                file    missing",
@@ -233,7 +234,7 @@ func TestSurveyOfADisk(t *testing.T) {
 	}
 	os.WriteFile(hive, data[:6000], 0o600)
 	must(t, 2, dir, "survey", "--cards", "cards", "--root", root).tells(t, "does not tell which computer it is")
-	lay(t, root, map[string]string{"computer.yaml": "name: X\nsystem: windows\nhardware-id: h\n"})
+	lay.Out(t, root, map[string]string{"computer.yaml": "name: X\nsystem: windows\nhardware-id: h\n"})
 	must(t, 1, dir, "survey", "--cards", "cards", "--root", root).tells(t, "the hive is damaged")
 	os.WriteFile(filepath.Join(root, "Users/maren.TERNQUAY/NTUSER.DAT"), []byte("x"), 0o600)
 	os.Remove(hive)
@@ -312,7 +313,7 @@ func TestSurveyLive(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	home := filepath.Join(dir, "home")
-	lay(t, dir, map[string]string{"home/.config/tide/a.ini": "x", "home/.config/tide/shut/b.ini": "x", "opt/tool": "#!/bin/sh\necho tide 8.2\n", "live.yaml": strings.ReplaceAll(`card: 1
+	lay.Out(t, dir, map[string]string{"home/.config/tide/a.ini": "x", "home/.config/tide/shut/b.ini": "x", "opt/tool": "#!/bin/sh\necho tide 8.2\n", "live.yaml": strings.ReplaceAll(`card: 1
 name: tide
 title: Tide
 version: {command: [DIR/opt/tool], pattern: 'tide (\S+)'}
@@ -378,7 +379,7 @@ func TestUnreadableFolder(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer os.RemoveAll(dir)
-	lay(t, dir, map[string]string{"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h\n", "old/srv/data/a": "1", "old/srv/data/shut/b": "2", "old/srv/data/c": "3", "card.yaml": "card: 1\nname: x\ntitle: X\nitems: [{name: data, kind: folder, path: /srv/data}]\n"})
+	lay.Out(t, dir, map[string]string{"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h\n", "old/srv/data/a": "1", "old/srv/data/shut/b": "2", "old/srv/data/c": "3", "card.yaml": "card: 1\nname: x\ntitle: X\nitems: [{name: data, kind: folder, path: /srv/data}]\n"})
 	own := filepath.Join(dir, "movekit")
 	data, err := os.ReadFile(program)
 	if err != nil {
@@ -443,7 +444,7 @@ func TestWideSeesAServer(t *testing.T) {
 func emptyCard(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
-	lay(t, dir, map[string]string{"x.yaml": "card: 1\nname: x\ntitle: Nothing here\nitems: [{name: a, kind: folder, path: /nowhere}]\n"})
+	lay.Out(t, dir, map[string]string{"x.yaml": "card: 1\nname: x\ntitle: Nothing here\nitems: [{name: a, kind: folder, path: /nowhere}]\n"})
 	return filepath.Join(dir, "x.yaml")
 }
 
@@ -461,7 +462,7 @@ func TestSurveyOnNew(t *testing.T) {
 	if s := on(0); !strings.Contains(s.out, "3.4.9 here, v3.4.0 on OLD (same-minor)") || !strings.Contains(s.out, "nothing in the way") || !strings.Contains(s.out, "Everything is ready") {
 		t.Error(s.out)
 	}
-	lay(t, dir, map[string]string{"new/srv/diary/x": "x", "new/opt/app/version": "3.5"})
+	lay.Out(t, dir, map[string]string{"new/srv/diary/x": "x", "new/opt/app/version": "3.5"})
 	before := picture(t, filepath.Join(dir, "new"))
 	if s := on(5); !strings.Contains(s.out, "something else is in the way") || !strings.Contains(s.out, "do this first") {
 		t.Error(s.out)

@@ -2,7 +2,6 @@ package test
 
 import (
 	"crypto/sha256"
-	"database/sql"
 	"fmt"
 	"io/fs"
 	"os"
@@ -12,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	_ "modernc.org/sqlite"
+	"movekit/test/lay"
 )
 
 // undoOffice makes two computers with an app that has something in the way on
@@ -20,7 +19,7 @@ import (
 func undoOffice(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
-	lay(t, dir, map[string]string{
+	lay.Out(t, dir, map[string]string{
 		"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "new/computer.yaml": "name: NEW\nsystem: linux\nhardware-id: h-new\n",
 		"old/srv/diary/a.txt": "lift of the Grey Wagtail\n", "old/srv/diary/sub/b.txt": "b\n", "old/srv/only/one.rec": "1\n", "old/srv/only/two.rec": "2\n", "old/srv/only/skip.log": "log\n", "old/etc/hoist.ini": "lang=sv\n", "old/srv/fresh/x.txt": "x\n",
 		"new/srv/diary/a.txt": "another\n", "new/srv/only/one.rec": "theirs\n", "new/srv/only/other.txt": "not ours\n", "new/etc/hoist.ini": "lang=en\n",
@@ -35,8 +34,8 @@ items:
   - {name: berths, kind: sqlite, path: /srv/berths.db}
 `,
 	})
-	database(t, filepath.Join(dir, "old/srv/berths.db"), "CREATE TABLE berth (id INTEGER PRIMARY KEY); INSERT INTO berth VALUES (1), (2)")
-	database(t, filepath.Join(dir, "new/srv/berths.db"), "CREATE TABLE theirs (id INTEGER)")
+	lay.Database(t, filepath.Join(dir, "old/srv/berths.db"), "CREATE TABLE berth (id INTEGER PRIMARY KEY); INSERT INTO berth VALUES (1), (2)")
+	lay.Database(t, filepath.Join(dir, "new/srv/berths.db"), "CREATE TABLE theirs (id INTEGER)")
 	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "hoist.yaml", "--to", "NEW")
 	step(t, 0, dir, "old", "pack")
 	return dir
@@ -79,7 +78,7 @@ func TestUndo(t *testing.T) {
 	}
 	// What was worked in since is kept.
 	step(t, 0, dir, "new", "unpack")
-	lay(t, dir, map[string]string{"new/srv/diary/today.txt": "worked in\n", "new/srv/only/one.rec": "worked in\n", "new/etc/hoist.ini": "lang=de\n"})
+	lay.Out(t, dir, map[string]string{"new/srv/diary/today.txt": "worked in\n", "new/srv/only/one.rec": "worked in\n", "new/etc/hoist.ini": "lang=de\n"})
 	if s := step(t, 0, dir, "new", "undo"); strings.Count(s.out, "was worked in since") != 3 {
 		t.Errorf("undo: %s", s.out)
 	}
@@ -114,7 +113,7 @@ func TestUndoKilled(t *testing.T) {
 	t.Parallel()
 	dir := undoOffice(t)
 	for i := range 1000 {
-		lay(t, dir, map[string]string{fmt.Sprintf("old/srv/only/%d.rec", i): fmt.Sprint(i), fmt.Sprintf("new/srv/only/%d.rec", i): "theirs"})
+		lay.Out(t, dir, map[string]string{fmt.Sprintf("old/srv/only/%d.rec", i): fmt.Sprint(i), fmt.Sprintf("new/srv/only/%d.rec", i): "theirs"})
 	}
 	step(t, 0, dir, "old", "pack")
 	before := files(t, filepath.Join(dir, "new"))
@@ -152,18 +151,5 @@ func servedUndo(t *testing.T, e engine) {
 	worked := slices.DeleteFunc(strings.Fields(e.there(t, now)), func(name string) bool { return name == "ledger" })
 	if len(worked) != 1 || count(t, now, worked[0], "account WHERE name = 'worked in'") != "1" {
 		t.Errorf("what was worked in: %q", worked)
-	}
-}
-
-// database makes a SQLite database of statements.
-func database(t *testing.T, name, statements string) {
-	t.Helper()
-	db, err := sql.Open("sqlite", name)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	if _, err := db.Exec(statements); err != nil {
-		t.Fatal(err)
 	}
 }

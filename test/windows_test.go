@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"movekit/test/lay"
 )
 
 // prng is what Go's runtime needs of bcryptprimitives.dll, which Wine 8 lacks.
@@ -32,7 +34,7 @@ func newWine(t *testing.T) *wine {
 	if err := build(w.exe, "windows"); err != nil {
 		t.Fatal(err)
 	}
-	lay(t, dir, map[string]string{"prng.c": prng})
+	lay.Out(t, dir, map[string]string{"prng.c": prng})
 	if _, _, err := w.start("wineboot", "-i"); err != nil {
 		t.Skipf("Wine does not start here: %v", err)
 	}
@@ -93,7 +95,7 @@ func TestWindowsBuild(t *testing.T) {
 	if user == "" {
 		t.Fatalf("no profile under Wine: %v", homes)
 	}
-	lay(t, w.drive(""), map[string]string{
+	lay.Out(t, w.drive(""), map[string]string{
 		"ProgramData/Tide/version.txt": "8.2\r\n", "users/" + user + "/AppData/Roaming/Tide/settings.ini": "[a]\r\n",
 		"users/" + user + "/AppData/Roaming/Tide/Übersicht/läuft.txt": "x", "users/" + user + "/AppData/Roaming/Tide/empty.txt": "",
 		"new/computer.yaml": "name: NEW\nsystem: windows\nhardware-id: other\n", "new/Users/" + user + "/x": "",
@@ -169,7 +171,7 @@ func (w *wine) registry(on func(...string) []string) {
 	reg(`HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall\Pontoon`, "DisplayName", "Pontoon Ledger")
 	reg(`HKLM\SOFTWARE\Mole Head\Tide`, "Version", "v8.2")
 	reg(`HKCU\Software\Mole Head\Tide`, "Edition", "Härbour")
-	lay(w.t, w.drive(""), map[string]string{"live/tide.yaml": `card: 1
+	lay.Out(w.t, w.drive(""), map[string]string{"live/tide.yaml": `card: 1
 name: tide
 title: Tide App
 version:

@@ -2,11 +2,14 @@
 package lay
 
 import (
+	"database/sql"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	_ "modernc.org/sqlite" // the apps' databases
 )
 
 // Out writes files below a folder; one that starts with "-> " is a link.
@@ -39,4 +42,27 @@ func Disk(t testing.TB, system string, files map[string]string) string {
 	Out(t, root, map[string]string{"computer.yaml": Ident(system, "OLD", "invented-id-1234")})
 	Out(t, root, files)
 	return root
+}
+
+// Database makes a SQLite database, or changes one.
+func Database(t testing.TB, name string, statements ...string) {
+	t.Helper()
+	os.MkdirAll(filepath.Dir(name), 0o755)
+	db, err := sql.Open("sqlite", name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	for _, s := range statements {
+		if _, err := db.Exec(s); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// OpenTo lets every user of this computer into a folder for temporary files.
+func OpenTo(dir string) {
+	for up := dir; up != os.TempDir() && up != "/"; up = filepath.Dir(up) {
+		os.Chmod(up, 0o755)
+	}
 }

@@ -4,7 +4,6 @@ package office
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -91,22 +90,6 @@ func (o *Office) Reopen(name string) *kit.Kit {
 func (o *Office) Text(name string) string {
 	data, _ := os.ReadFile(filepath.Join(o.Dir, name))
 	return string(data)
-}
-
-// Database makes a SQLite database, or changes one.
-func Database(t testing.TB, name string, statements ...string) {
-	t.Helper()
-	os.MkdirAll(filepath.Dir(name), 0o755)
-	db, err := sql.Open("sqlite", name)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	for _, s := range statements {
-		if _, err := db.Exec(s); err != nil {
-			t.Fatal(err)
-		}
-	}
 }
 
 // Person answers the steps of licences from a list, and keeps what was shown. It

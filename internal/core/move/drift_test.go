@@ -45,14 +45,14 @@ licences: [{name: seat, method: guided, deactivate: {steps: [{do: free it}]}, ac
 		"one of the same size":  {func(d string) { lay.Out(t, d, map[string]string{"diary/a": "y"}) }, false, []string{"a has other content"}, "diary"},
 		"a file is removed":     {func(d string) { os.Remove(d + "/diary/b") }, false, []string{"b is missing"}, "diary"},
 		"it is only touched":    {func(d string) { os.Chtimes(d+"/boats.db", time.Now(), time.Now()) }, true, nil, "boats"},
-		"a row is added":        {func(d string) { office.Database(t, d+"/boats.db", "INSERT INTO boat VALUES (3)") }, false, []string{"boat"}, "boats"},
-		"an index is added":     {func(d string) { office.Database(t, d+"/boats.db", "CREATE INDEX i ON boat(n)") }, false, []string{"the index i was not in what was sealed"}, "boats"},
+		"a row is added":        {func(d string) { lay.Database(t, d+"/boats.db", "INSERT INTO boat VALUES (3)") }, false, []string{"boat"}, "boats"},
+		"an index is added":     {func(d string) { lay.Database(t, d+"/boats.db", "CREATE INDEX i ON boat(n)") }, false, []string{"the index i was not in what was sealed"}, "boats"},
 		"the folder is renamed": {func(d string) { os.Rename(d+"/diary", d+"/diary2") }, false, []string{"it is not there any more"}, ""},
 		"both":                  {func(d string) { lay.Out(t, d, map[string]string{"diary/c": "x"}); os.Remove(d + "/boats.db") }, false, []string{"c was not in what was sealed", "it is not there any more"}, "diary"},
 	} {
 		o := office.New(t, text, "linux", map[string]string{"old/srv/diary/a": "x", "old/srv/diary/b": "y", "new/srv/.keep": ""})
 		old := filepath.Join(o.Dir, "old/srv")
-		office.Database(t, old+"/boats.db", "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
+		lay.Database(t, old+"/boats.db", "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
 		o.Pack()
 		c.work(old)
 		s, err := o.Job(o.Old).Survey(ctx)

@@ -150,9 +150,9 @@ func TestDatabaseInTheWay(t *testing.T) {
 	t.Parallel()
 	for policy, want := range map[tree.Policy]int{tree.SetAside: 2, tree.KeepBoth: 1, tree.Skip: 1, tree.Replace: 2} {
 		o := office.New(t, "items: [{name: data, kind: sqlite, path: /srv/b.db, counts: [{name: boats, query: SELECT count(*) FROM boat}]}]\n", "linux", nil)
-		office.Database(t, filepath.Join(o.Dir, "old/srv/b.db"), "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
+		lay.Database(t, filepath.Join(o.Dir, "old/srv/b.db"), "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
 		there := filepath.Join(o.Dir, "new/srv/b.db")
-		office.Database(t, there, "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (7)")
+		lay.Database(t, there, "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (7)")
 		lay.Out(t, o.Dir, map[string]string{"new/srv/b.db-journal": "an old journal that must not be beside another database"})
 		os.Chmod(filepath.Join(o.Dir, "old/srv/b.db"), 0o640)
 		o.Pack()
@@ -199,7 +199,7 @@ func TestVerifyNamesWhatDiffersInADatabase(t *testing.T) {
 		"remove":                                                "the database is missing",
 	} {
 		o := office.New(t, "items: [{name: data, kind: sqlite, path: /srv/b.db, mask: [owner.phone]}]\n", "linux", map[string]string{"new/srv/.keep": ""})
-		office.Database(t, filepath.Join(o.Dir, "old/srv/b.db"), "CREATE TABLE owner (id INTEGER PRIMARY KEY, name TEXT, phone TEXT)", "INSERT INTO owner VALUES (1, 'A', '1')", "CREATE TABLE boat (n)", "CREATE TABLE pier (n)", "INSERT INTO boat VALUES (1), (2)")
+		lay.Database(t, filepath.Join(o.Dir, "old/srv/b.db"), "CREATE TABLE owner (id INTEGER PRIMARY KEY, name TEXT, phone TEXT)", "INSERT INTO owner VALUES (1, 'A', '1')", "CREATE TABLE boat (n)", "CREATE TABLE pier (n)", "INSERT INTO boat VALUES (1), (2)")
 		o.Pack()
 		o.Unpack()
 		name := filepath.Join(o.Dir, "new/srv/b.db")
@@ -209,7 +209,7 @@ func TestVerifyNamesWhatDiffersInADatabase(t *testing.T) {
 		case "remove":
 			os.Remove(name)
 		default:
-			office.Database(t, name, change)
+			lay.Database(t, name, change)
 		}
 		v := o.Verify()
 		if v.Equal() || !strings.Contains(strings.Join(v.Items[0].Diffs, "; "), want) {
@@ -367,7 +367,7 @@ func TestAttachedDatabases(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items:\n  - {name: bookings, kind: sqlite, path: /srv/bookings.db}\n  - {name: archive, kind: sqlite, path: /srv/archive.db, attached-to: bookings}\n  - {name: charts, kind: sqlite, path: /srv/charts.db}\n", "linux", map[string]string{"old/srv/.keep": "", "new/srv/.keep": ""})
 	for _, name := range []string{"bookings", "archive", "charts"} {
-		office.Database(t, filepath.Join(o.Dir, "old/srv", name+".db"), "CREATE TABLE berth (n INTEGER)", "INSERT INTO berth VALUES (1)")
+		lay.Database(t, filepath.Join(o.Dir, "old/srv", name+".db"), "CREATE TABLE berth (n INTEGER)", "INSERT INTO berth VALUES (1)")
 	}
 	did := func(want string) {
 		t.Helper()
@@ -381,7 +381,7 @@ func TestAttachedDatabases(t *testing.T) {
 	}
 	did("sealed sealed sealed")
 	did("kept kept kept")
-	office.Database(t, filepath.Join(o.Dir, "old/srv/archive.db"), "INSERT INTO berth VALUES (2)")
+	lay.Database(t, filepath.Join(o.Dir, "old/srv/archive.db"), "INSERT INTO berth VALUES (2)")
 	did("sealed sealed kept")
 	o.Unpack()
 	if v := o.Verify(); !v.Equal() || v.Items[1].Rows[1].New != "2" {

@@ -33,7 +33,7 @@ func onNewOffice(t *testing.T) *office.Office {
 		"old/home/maren/.app/s": "m", "old/home/tobias/.app/s": "t",
 		"new/etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\nt.ove:x:1001:1::/home/tobias:/bin/sh\n", "new/home/maren/x": "", "new/home/tobias/x": "", "new/srv/x": "",
 	})
-	office.Database(t, filepath.Join(o.Dir, "old/srv/b.db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES (1)")
+	lay.Database(t, filepath.Join(o.Dir, "old/srv/b.db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES (1)")
 	return o
 }
 
@@ -90,7 +90,7 @@ func TestOnNew(t *testing.T) {
 	}
 	says(r, "user tobias", "is not here user tobias")
 	lay.Out(t, o.Dir, map[string]string{"new/opt/v": "8.3", "new/opt/edition": "HARBOUR", "new/lib/driver": "", "new/srv/diary/a": "2", "new/home/maren/.app/s": "m"})
-	office.Database(t, filepath.Join(o.Dir, "new/srv/b.db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES (1)")
+	lay.Database(t, filepath.Join(o.Dir, "new/srv/b.db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES (1)")
 	asTobias := func(j *move.Move) { j.Say.Users = map[string]string{"tobias": "t.ove"} }
 	r = see(asTobias)
 	if got, want := told(r), "version false, edition true, A driver true, server true, account true, diary true, data true, user maren true, settings of maren true, user tobias true, settings of tobias true, space true"; got != want {
