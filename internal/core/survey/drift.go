@@ -44,7 +44,7 @@ func (l *Looker) drift(ctx context.Context, c *card.Card, p *Place, is *item.Loo
 	case l.Since == Quick && is.Stamp != "" && is.Stamp == known.Sealed.Stamp:
 		return d, nil
 	case !l.Run.Kit.Unlocked():
-		d.Same, d.Why = false, "its size, its times or its engine's counters differ, and without the passphrase it is not known what changed"
+		d.Same, d.Why = false, "its size or times differ, and only with the passphrase can it be compared"
 		return d, nil
 	}
 	p.Known = known
