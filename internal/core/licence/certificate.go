@@ -91,7 +91,11 @@ func readContents(data []byte, passphrase string) (c Contents) {
 }
 
 func certificate(c *x509.Certificate) *Certificate {
-	return &Certificate{c.Subject.String(), c.Issuer.String(), c.NotAfter, keyPrint(c.PublicKey)}
+	key := keyPrint(c.PublicKey)
+	if key == "" { // a sort of key that is not known here: told by its bytes
+		key = fmt.Sprintf("%x", sha256.Sum256(c.RawSubjectPublicKeyInfo))
+	}
+	return &Certificate{c.Subject.String(), c.Issuer.String(), c.NotAfter, key}
 }
 
 // privateKey reads a private key; it is locked where another passphrase opens

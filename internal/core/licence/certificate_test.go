@@ -1,6 +1,7 @@
 package licence
 
 import (
+	"bytes"
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/elliptic"
@@ -86,13 +87,19 @@ func TestContents(t *testing.T) {
 			t.Errorf("%s with another passphrase: %+v", name, c)
 		}
 	}
+	// A sort of key that nobody here knows is a key all the same.
+	strange := bytes.Replace(forms["certificate"], []byte{7, 0x2a, 0x86, 0x48, 0xce, 0x3d, 2, 1}, []byte{7, 0x2a, 0x86, 0x48, 0xce, 0x3d, 2, 99}, 1)
+	if c := ReadContents(strange, "tide").Certificate; c == nil || len(c.Key) != 64 || c.Key == print {
+		t.Errorf("a certificate of an unknown sort of key: %+v", c)
+	}
 	// Whatever is cut off or changed, it is read without a panic.
 	for name, data := range forms {
 		for at := 0; at < len(data); at += 5 {
 			changed := slices.Clone(data)
 			changed[at] ^= 1
 			for _, bad := range [][]byte{data[:at], changed, slices.Delete(slices.Clone(data), at, at+1)} {
-				if c := ReadContents(bad, "tide"); c.Key != "" && c.Key != print && !strings.HasPrefix(name, "key") {
+				c := ReadContents(bad, "tide")
+				if c.Key != "" && c.Key != print && !strings.HasPrefix(name, "key") || c.Certificate != nil && c.Certificate.Key == "" {
 					t.Errorf("%s, changed at %d: %+v", name, at, c)
 				}
 			}
