@@ -2,6 +2,7 @@ package cli
 
 import (
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -39,6 +40,17 @@ func (e *env) inspectCommand() *cobra.Command {
 			}
 			if in.Torn {
 				e.printf("The journal's last line was cut off by an interrupted run; the next step mends it.\n")
+			}
+			if in.Closed != nil && len(in.Left) > 0 {
+				e.printf("%s the kit is closed, and not empty yet: %s\n", e.result(false, "", "unfinished:"), strings.Join(in.Left, ", "))
+				e.say("  next: run `movekit close` again\n")
+				return exit{exitPerson}
+			}
+			if in.Closed != nil {
+				e.printf("The kit is closed: its key is destroyed, and what was sealed is removed. Hand-over: %s\n", orNone(in.Closed.HandOver))
+			}
+			if len(in.Damage) == 0 && in.Closed != nil {
+				return nil
 			}
 			if len(in.Damage) == 0 {
 				e.printf("%s\n", e.result(true, "The kit is whole.", ""))

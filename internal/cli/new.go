@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -18,7 +19,7 @@ import (
 func (e *env) newCommand() *cobra.Command {
 	var cards, apps, also []string
 	var to, toSystem string
-	var typed bool
+	var typed, keep bool
 	c := &cobra.Command{
 		Use:   "new DIR",
 		Short: "Make a kit on a stick or share",
@@ -38,7 +39,10 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 			if err != nil {
 				return err
 			}
-			if to == "" {
+			switch {
+			case keep && to != "":
+				return fault.New(fault.Usage, "a safety copy is for no computer yet: --keep goes with no --to")
+			case !keep && to == "":
 				to = "the new computer"
 			}
 			target := machine.System(toSystem)
@@ -58,14 +62,18 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 			}
 			k, err := kit.Create(args[0], kit.New{
 				Tool: about.This().String(), Notices: about.Notices, Cards: list, Programs: append([]string{exe}, also...), Passphrase: pass,
-				Old: kit.Computer{Name: old.Name(), System: old.System(), ID: machine.ID(old)},
-				New: kit.Computer{Name: to, System: target},
+				Old: kit.ComputerOf(old),
+				New: kit.Computer{Name: to, System: target}, Keep: keep,
 			})
 			if err != nil {
 				return err
 			}
-			e.printf("Made the kit %s in %s\n  from  %s (%s)\n  to    %s (%s)\n  apps  %s\n", k.Manifest.ID, args[0],
-				k.Manifest.Old.Name, k.Manifest.Old.System, k.Manifest.New.Name, k.Manifest.New.System, strings.Join(k.Manifest.Apps, ", "))
+			m := k.Manifest
+			goes := fmt.Sprintf("  to    %s (%s)\n", m.New.Name, m.New.System)
+			if keep {
+				goes = "  kept  as a safety copy\n"
+			}
+			e.printf("Made the kit %s in %s\n  from  %s (%s)\n%s  apps  %s\n", m.ID, args[0], m.Old.Name, m.Old.System, goes, strings.Join(m.Apps, ", "))
 			if err := e.object(k.Manifest); err != nil {
 				return err
 			}
@@ -76,6 +84,7 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 	f.StringArrayVar(&cards, "cards", nil, "app card, or folder of cards (else the folder cards here or beside the program)")
 	f.StringArrayVar(&apps, "app", nil, "only this app of the cards")
 	f.StringVar(&to, "to", "", "name of the new computer")
+	f.BoolVar(&keep, "keep", false, "a safety copy: pack it again from time to time; licences are left alone")
 	f.StringVar(&toSystem, "to-system", "", "system of the new computer: windows or linux (else that of this one)")
 	f.StringArrayVar(&also, "also", nil, "another build of this program to put into the kit, for another system")
 	f.BoolVar(&typed, "type-passphrase", false, "type a passphrase instead of having one made")

@@ -124,7 +124,7 @@ func (e *env) told(step steps.Step, o *run.Outcome) {
 	}
 	if o.Err != nil {
 		e.clear()
-		tell(e.err, o.Err, e.colour && isTerminal(e.err))
+		tellOf(e.err, o.Err, step, e.colour && isTerminal(e.err))
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
+	"movekit/internal/core/machine"
 	"movekit/internal/core/steps"
 	"movekit/internal/report"
 )
@@ -34,27 +35,8 @@ the kit's folder report, and into another folder with --to.`,
 			if err := e.unlock(e.passphraseFile, k.Unlock); err != nil {
 				return err
 			}
-			r := report.Build(k.Manifest, k.Cards, steps.Fold(k.Manifest, k.Log.Lines))
-			files, err := r.Files()
+			r, written, err := e.writeReport(k, to)
 			if err != nil {
-				return err
-			}
-			var written []string
-			for _, f := range files {
-				if err := k.WriteReport(f.Name, f.Data); err != nil {
-					return err
-				}
-				written = append(written, filepath.Join(k.Dir, kit.ReportDir, f.Name))
-				if to != "" {
-					name := filepath.Join(to, f.Name)
-					if err := journal.WriteFile(name, f.Data, 0o644); err != nil {
-						return fault.Wrap(fault.CannotPlace, err, "cannot write the hand-over")
-					}
-					written = append(written, name)
-				}
-			}
-			host, _ := os.Hostname()
-			if _, err := k.Record(journal.Line{Event: journal.EventReported, Computer: host}, nil); err != nil {
 				return err
 			}
 			if e.json {
@@ -72,4 +54,36 @@ the kit's folder report, and into another folder with --to.`,
 	}
 	c.Flags().StringVar(&to, "to", "", "write the files into this folder too")
 	return c
+}
+
+// writeReport writes the hand-over into the kit and, where one is named, into another
+// folder, and returns the files.
+func (e *env) writeReport(k *kit.Kit, to string) (r *report.Report, written []string, err error) {
+	r = report.Build(k.Manifest, k.Cards, steps.Fold(k.Manifest, k.Log.Lines))
+	files, err := r.Files()
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, f := range files {
+		if err := k.WriteReport(f.Name, f.Data); err != nil {
+			return nil, nil, err
+		}
+		written = append(written, filepath.Join(k.Dir, kit.ReportDir, f.Name))
+		if to != "" {
+			name := filepath.Join(to, f.Name)
+			if err := journal.WriteFile(name, f.Data, 0o644); err != nil {
+				return nil, nil, fault.Wrap(fault.CannotPlace, err, "cannot write the hand-over")
+			}
+			written = append(written, name)
+		}
+	}
+	var stored steps.Reported
+	if to != "" && !machine.Inside(to, k.Dir) {
+		if stored.To, err = filepath.Abs(to); err != nil {
+			return nil, nil, fault.Wrap(fault.CannotPlace, err, "cannot find %s", to)
+		}
+	}
+	host, _ := os.Hostname()
+	_, err = k.Record(journal.Line{Event: journal.EventReported, Computer: host}, stored)
+	return r, written, err
 }

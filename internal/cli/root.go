@@ -67,9 +67,9 @@ kit (a folder on a stick or share), deactivates the licences on the old
 computer, puts everything in place and activates it on the new one, and proves
 that both are the same.
 
-On the old computer:   movekit new DIR, survey, pack, deactivate
+On the old computer:   movekit new DIR, survey, pack, deactivate; in the end retire
 On the new computer:   movekit unpack, activate, verify, report
-At any time:           movekit next`,
+At any time:           movekit next; in the end close`,
 		Version:           about.This().String(),
 		SilenceErrors:     true,
 		SilenceUsage:      true,
@@ -92,9 +92,9 @@ At any time:           movekit next`,
 		&cobra.Group{ID: "more", Title: "More:"})
 	cobra.EnableCommandSorting = false // the order of the work
 	for group, commands := range map[string][]*cobra.Command{
-		"old":  {e.newCommand(), e.surveyCommand(), e.packCommand(), e.deactivateCommand()},
+		"old":  {e.newCommand(), e.surveyCommand(), e.packCommand(), e.deactivateCommand(), e.retireCommand()},
 		"new":  {e.unpackCommand(), e.undoCommand(), e.todoCommand(), e.activateCommand(), e.verifyCommand()},
-		"any":  {e.nextCommand(), e.statusCommand(), e.licenceCommand(), e.inspectCommand(), e.reportCommand()},
+		"any":  {e.nextCommand(), e.statusCommand(), e.licenceCommand(), e.inspectCommand(), e.reportCommand(), e.closeCommand()},
 		"more": {e.cardCommand(), e.deskCommand(), e.demoCommand(), e.versionCommand()},
 	} {
 		for _, c := range commands {

@@ -55,10 +55,15 @@ func nextOf(k *kit.Kit, s *steps.State) due {
 		return due{Command: "movekit inspect", Why: "the kit's journal is damaged"}
 	}
 	d := s.Next(k.Cards)
-	if d.Step == "" {
+	switch {
+	case s.Closed != nil:
+		return due{Why: "the kit is closed"}
+	case d.Step == "" && s.Keep:
+		return due{Why: "it was packed at " + steps.Moment(s.SealedLast()) + "; pack it again from time to time"}
+	case d.Step == "":
 		return due{Why: "everything is done"}
 	}
-	where := map[steps.Side]string{steps.OldSide: k.Manifest.Old.Name, steps.NewSide: k.Manifest.New.Name}[d.Side]
+	where := map[steps.Side]string{steps.OldSide: k.Manifest.Old.Name, steps.NewSide: s.New.Name}[d.Side]
 	return due{Step: d.Step, Apps: d.Apps, Computer: where, Command: "movekit " + string(d.Step), Why: stepWhy[d.Step]}
 }
 
@@ -70,6 +75,8 @@ var stepWhy = map[steps.Step]string{
 	steps.Verify:     "it is not proven yet that old and new are the same",
 	steps.Todo:       "a person takes in what the app exported, file by file",
 	steps.Report:     "everything is proven; the owner should have the hand-over",
+	steps.Retire:     "the old data is still where people could go on working in it",
+	steps.Close:      "everything is done; the kit still holds the office's data",
 }
 
 func (e *env) statusCommand() *cobra.Command {
@@ -85,8 +92,16 @@ func (e *env) statusCommand() *cobra.Command {
 			if e.json {
 				return e.object(map[string]any{"kit": k.Manifest, "apps": apps, "next": next, "overrides": len(s.Overrides)})
 			}
-			e.printf("Kit %s: %s to %s\n", k.Manifest.ID, k.Manifest.Old.Name, k.Manifest.New.Name)
-			t := e.table("app", "pack", "deactivate", "unpack", "activate", "verify")
+			if k.Manifest.Keep {
+				e.printf("Kit %s: safety copy of %s\n", k.Manifest.ID, k.Manifest.Old.Name)
+			} else {
+				e.printf("Kit %s: %s to %s\n", k.Manifest.ID, k.Manifest.Old.Name, s.New.Name)
+			}
+			head := []string{"app"}
+			for _, w := range steps.Work {
+				head = append(head, string(w.Step))
+			}
+			t := e.table(head...)
 			for _, a := range apps {
 				row := []string{a.Title}
 				for _, w := range steps.Work {

@@ -285,7 +285,7 @@ func (e *env) showSince(a *survey.App) {
 		if d == nil {
 			continue
 		}
-		at := report.Moment(d.Sealed)
+		at := steps.Moment(d.Sealed)
 		switch {
 		case d.Same:
 			if same[at] == nil {

@@ -31,7 +31,11 @@ differs is in the way:
   set-aside   rename it, and keep it (the usual)
   keep-both   put what comes from the old computer beside it
   skip        leave it, and add only what is not there
-  replace     overwrite it`,
+  replace     overwrite it
+
+What an earlier unpack put here, and nobody has worked in since, is renewed where it
+was packed again. Where the new computer itself broke, --instead REASON goes on with
+this one.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			mapping, err := userMap(users)
@@ -46,13 +50,14 @@ differs is in the way:
 			}
 			return e.runStep(cmd.Context(), steps.Unpack, args, func(j *move.Move) error {
 				j.Policy, j.Say = p, item.Choices{Users: mapping, Mine: takeOver}
-				return nil
+				return reasonOf(cmd, "instead", &j.Instead)
 			}, (*move.Move).Unpack, e.showPlaced)
 		},
 	}
 	c.Flags().StringVar(&policy, "in-the-way", string(tree.SetAside), "what happens to what is in the way: set-aside, keep-both, skip, replace")
 	c.RegisterFlagCompletionFunc("in-the-way", cobra.FixedCompletions([]string{"set-aside", "keep-both", "skip", "replace"}, cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().BoolVar(&takeOver, "take-over", false, "what runs as a user of the database server who is not here runs as you (views, triggers, routines of MariaDB)")
+	c.Flags().String("instead", "", "this is the new computer in place of the one before; `REASON` says why")
 	e.userFlag(c, &users)
 	e.overrideFlags(c)
 	e.commandsFlag(c)
@@ -81,7 +86,7 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 	var aside []string
 	for _, o := range out {
 		for _, i := range o.Items {
-			word := map[string]string{"placed": "in place", "same": "the same already", "skipped": "left as it was"}[i.Did]
+			word := map[string]string{"placed": "in place", "renewed": "renewed", "same": "the same already", "skipped": "left as it was"}[i.Did]
 			t.Add(o.Title, whose(i.Item, i.User), fmt.Sprint(i.Files), bytesText(i.Bytes), e.result(i.Did != "skipped", word, word), i.To)
 			if i.Aside != "" {
 				aside = append(aside, i.Aside)

@@ -9,6 +9,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/move"
+	"movekit/internal/core/steps"
 	"movekit/internal/table"
 )
 
@@ -71,8 +72,19 @@ var advices = map[fault.Kind]advice{
 	fault.Internal:        {"Run the same command again with --log-file FILE and keep the file.", nothingLost, exitFailed},
 }
 
+// lossIn says what nothingLost says, of steps that do more to the old computer than
+// read it.
+var lossIn = map[steps.Step]string{
+	steps.Retire: "Nothing was lost: it has its own name, or the one under which it is set aside.",
+	steps.Return: "Nothing was lost: it has its own name, or the one under which it is set aside.",
+	steps.Remove: "Nothing was removed that is not proven on the new computer.",
+}
+
 // tell writes an error with its advice, and returns its exit code.
-func tell(w io.Writer, err error, colour bool) int {
+func tell(w io.Writer, err error, colour bool) int { return tellOf(w, err, "", colour) }
+
+// tellOf is tell for an error of a step.
+func tellOf(w io.Writer, err error, step steps.Step, colour bool) int {
 	var done exit
 	if errors.As(err, &done) {
 		return done.code
@@ -90,6 +102,9 @@ func tell(w io.Writer, err error, colour bool) int {
 		fmt.Fprintf(w, "%s %v\n", table.Paint("error:", table.Bad, colour), err)
 	}
 	a := advices[known.Kind]
+	if loss := lossIn[step]; loss != "" && a.safe == nothingLost {
+		a.safe = loss
+	}
 	fmt.Fprintf(w, "  next: %s\n  safe: %s\n", filled(a.next, known.App), lossOf(known, a))
 	return a.code
 }
@@ -136,6 +151,11 @@ func showProblems(w io.Writer, ps card.Problems) {
 var gateAdvice = map[string]string{
 	"old-computer":    "Run this on the old computer.",
 	"other-computer":  "Run this on the new computer.",
+	"new-computer":    "Run this on that one. Where it broke, go on here with `movekit unpack {app} --instead REASON`: its licences then count as those of a lost computer.",
+	"right-name":      "See that this is the right computer, and that the kit is that of this move.",
+	"not-a-copy":      "Make a kit for a move with `movekit new DIR`.",
+	"proven":          "Run `movekit verify {app}` on the new computer first.",
+	"handed-over":     "Run `movekit report --to DIR` first, with a folder that is not in the kit.",
 	"kit-whole":       "Run `movekit pack` on the old computer again; what is whole is kept. Apps whose files are whole can be unpacked by their names.",
 	"app-closed":      "Close the app and run this again.",
 	"files-closed":    "Close that program and run this again.",

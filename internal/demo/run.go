@@ -35,12 +35,16 @@ type Demo struct {
 }
 
 // parts are what the example keeps in its folder.
-var parts = []string{"old", "new", "kit", "cards", "desk", "handover", "passphrase.txt", "answers.yaml", "commands.txt", "watch-rota.yaml"}
+var parts = []string{"old", "new", "kit", "cards", "desk", "handover", "passphrase.txt", "answers.yaml", "commands.txt", "watch-rota.yaml", lateLift}
+
+// lateLift is a record that comes after the first pack.
+const lateLift = "01-05-0641.rec"
 
 // command is one command of the example, as a person would type it.
 type command struct {
 	about string
 	args  []string
+	copy  [2]string // in place of a command: what a person's work leaves on a computer
 }
 
 func commands() []command {
@@ -49,20 +53,25 @@ func commands() []command {
 		return append(append(words, where...), "--kit", "kit", "--passphrase-file", "passphrase.txt")
 	}
 	return []command{
-		{"On the old computer: make a kit on the stick", append([]string{"new", "kit", "--cards", "cards", "--to", newComputer.Name, "--passphrase-file", "passphrase.txt"}, old...)},
-		{"See what is there", append([]string{"survey", "--kit", "kit"}, old...)},
-		{"See what no card covers", append([]string{"survey", "--wide", "--kit", "kit"}, old...)},
-		{"Draft a card for what was found", append([]string{"card", "draft", "watch-rota", "--title", "Watch Rota", "--from", `C:\ProgramData\WatchRota`, "--to", "watch-rota.yaml"}, old...)},
-		{"Seal it into the kit", on(old, "pack")},
-		{"See that the kit is whole", []string{"inspect", "--kit", "kit"}},
-		{"Free the licences of the old computer", on(old, "deactivate", "--yes", "--answers", "answers.yaml")},
-		{"See where the licences stand", on(old, "licence", "status")},
-		{"Look at the new computer before the trip", on(now, "survey", "--on-new")},
-		{"On the new computer: put everything in its place", on(now, "unpack")},
-		{"Tick off what was taken in by hand", on(now, "todo", "--tick", "1-4")},
-		{"Take up the licences", on(now, "activate", "--yes", "--answers", "answers.yaml")},
-		{"Prove that old and new are the same", on(now, "verify")},
-		{"Write the hand-over", []string{"report", "--kit", "kit", "--passphrase-file", "passphrase.txt", "--to", "handover"}},
+		{about: "On the old computer: make a kit on the stick", args: append([]string{"new", "kit", "--cards", "cards", "--to", newComputer.Name, "--passphrase-file", "passphrase.txt"}, old...)},
+		{about: "See what is there", args: append([]string{"survey", "--kit", "kit"}, old...)},
+		{about: "See what no card covers", args: append([]string{"survey", "--wide", "--kit", "kit"}, old...)},
+		{about: "Draft a card for what was found", args: append([]string{"card", "draft", "watch-rota", "--title", "Watch Rota", "--from", `C:\ProgramData\WatchRota`, "--to", "watch-rota.yaml"}, old...)},
+		{about: "Seal it into the kit", args: on(old, "pack")},
+		{about: "People go on working: one more lift is written into the diary", copy: [2]string{lateLift, "old/ProgramData/Hoistbook/Diary/2027/" + lateLift}},
+		{about: "See what became of what is sealed", args: append([]string{"survey", "hoistbook", "--kit", "kit", "--passphrase-file", "passphrase.txt"}, old...)},
+		{about: "Seal what changed", args: on(old, "pack")},
+		{about: "See that the kit is whole", args: []string{"inspect", "--kit", "kit"}},
+		{about: "Free the licences of the old computer", args: on(old, "deactivate", "--yes", "--answers", "answers.yaml")},
+		{about: "See where the licences stand", args: on(old, "licence", "status")},
+		{about: "Look at the new computer before the trip", args: on(now, "survey", "--on-new")},
+		{about: "On the new computer: put everything in its place", args: on(now, "unpack")},
+		{about: "Tick off what was taken in by hand", args: on(now, "todo", "--tick", "1-4")},
+		{about: "Take up the licences", args: on(now, "activate", "--yes", "--answers", "answers.yaml")},
+		{about: "Prove that old and new are the same", args: on(now, "verify")},
+		{about: "On the old computer: set the old data aside", args: on(old, "retire")},
+		{about: "Write the hand-over", args: []string{"report", "--kit", "kit", "--passphrase-file", "passphrase.txt", "--to", "handover"}},
+		{about: "Empty the stick", args: []string{"close", "--yes", "--kit", "kit", "--passphrase-file", "passphrase.txt"}},
 	}
 }
 
@@ -165,6 +174,10 @@ pontoon:
 `
 
 func (d *Demo) writeAnswers() error {
+	late := "lift: 641\r\nboat: Sandpiper\r\nlength: 7.4 m\r\nweight: 2150 kg\r\nsling: 2\r\nnote: came in late\r\n"
+	if err := os.WriteFile(filepath.Join(d.Dir, lateLift), []byte(late), 0o644); err != nil {
+		return err
+	}
 	return os.WriteFile(filepath.Join(d.Dir, "answers.yaml"), []byte(answers), 0o644)
 }
 
@@ -265,7 +278,11 @@ func (d *Demo) writeCommands() error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "# All commands of the example, to be run by hand in this folder. Its licence desk and\n# its database servers must be up, and nothing of it be done yet. In another window:\n#\n#   %s\n\n", d.line([]string{"demo", "--dir", d.Dir, "--fresh", "--serve"}))
 	for _, c := range commands() {
-		fmt.Fprintf(&b, "# %s\n%s\n\n", c.about, d.line(c.args))
+		text := line(append([]string{"cp"}, c.copy[:]...))
+		if len(c.args) > 0 {
+			text = d.line(c.args)
+		}
+		fmt.Fprintf(&b, "# %s\n%s\n\n", c.about, text)
 	}
 	return os.WriteFile(filepath.Join(d.Dir, "commands.txt"), []byte(b.String()), 0o644)
 }
@@ -287,6 +304,10 @@ func line(args []string) string {
 
 // show runs one command and shows it before its output.
 func (d *Demo) show(ctx context.Context, c command) (int, error) {
+	if len(c.args) == 0 {
+		fmt.Fprintf(d.Out, "\n# %s\n%s\n", c.about, table.Paint("$ "+line(append([]string{"cp"}, c.copy[:]...)), table.Note, d.Colour))
+		return 0, d.copyFile(c.copy)
+	}
 	fmt.Fprintf(d.Out, "\n# %s\n%s\n", c.about, table.Paint("$ "+line(append([]string{"movekit"}, c.args...)), table.Note, d.Colour))
 	cmd := exec.CommandContext(ctx, d.Program, c.args...)
 	cmd.Dir, cmd.Stdout, cmd.Stderr = d.Dir, d.Out, d.Err
@@ -302,12 +323,23 @@ func (d *Demo) show(ctx context.Context, c command) (int, error) {
 	return 0, nil
 }
 
+func (d *Demo) copyFile(names [2]string) error {
+	data, err := os.ReadFile(filepath.Join(d.Dir, names[0]))
+	if err == nil {
+		err = os.WriteFile(filepath.Join(d.Dir, filepath.FromSlash(names[1])), data, 0o644)
+	}
+	if err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot work in the example")
+	}
+	return nil
+}
+
 func (d *Demo) end(worst int) {
 	fmt.Fprintf(d.Out, "\nThe example is done; its worst exit code is %d. Look at:\n", worst)
 	for _, l := range [][2]string{
 		{filepath.Join("handover", "handover.html"), "the hand-over, in a browser"},
-		{filepath.Join("kit", "README.txt"), "how to get the data out without this tool"},
 		{filepath.Join("kit", "journal.jsonl"), "what was done, line by line"},
+		{filepath.Join("old", "ProgramData"), "what was set aside on the old computer, with notes"},
 		{filepath.Join("new", "ProgramData"), "the data on the new computer, and what was set aside"},
 		{"commands.txt", "every command, to be run again by hand"},
 	} {

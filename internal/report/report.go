@@ -89,7 +89,7 @@ type Licence struct {
 
 // Build makes the hand-over.
 func Build(m kit.Manifest, cards []*card.Card, s *steps.State) *Report {
-	r := &Report{Version: Version, Written: time.Now().UTC().Truncate(time.Second), Kit: m.ID, Tool: m.Tool, Old: m.Old, New: m.New, Overrides: s.Overrides}
+	r := &Report{Version: Version, Written: time.Now().UTC().Truncate(time.Second), Kit: m.ID, Tool: m.Tool, Old: m.Old, New: s.New, Overrides: s.Overrides}
 	if r.Overrides == nil {
 		r.Overrides = []steps.Override{}
 	}
@@ -175,7 +175,7 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 		case steps.Bad:
 			li.Result = Different
 		}
-		if known := s.Licences[steps.Key{App: c.Name, Item: l.Name}]; known != nil && known.Seen != nil {
+		if known := s.Licence(c.Name, l.Name); known.Seen != nil {
 			li.By, li.Seen = known.Seen.By, &known.SeenAt
 		}
 		if l.Notice != "" && li.Result == Equal {
@@ -264,12 +264,9 @@ func (r *Report) conclude() {
 	}
 }
 
-// Moment is when something was sealed, as a person says it.
-func Moment(t time.Time) string { return t.Local().Format("15:04 on 2 January 2006") }
-
 // asSealed says of which moments a proof speaks.
 func asSealed(first, last time.Time) string {
-	switch a, b := Moment(first), Moment(last); {
+	switch a, b := steps.Moment(first), steps.Moment(last); {
 	case first.IsZero():
 		return ""
 	case a == b:
@@ -311,8 +308,8 @@ func (r *Report) Files() ([]File, error) {
 
 // notice is what a licence's maker wants to be told, with the facts.
 func notice(c *card.Card, l card.Licence, s *steps.State) File {
-	st := s.Licences[steps.Key{App: c.Name, Item: l.Name}]
+	st := s.Licence(c.Name, l.Name)
 	day := func(t time.Time) string { return t.Local().Format("2 January 2006") }
-	text := strings.NewReplacer("{app}", c.Title, "{licence}", l.Name, "{old}", s.Old.Name, "{new}", s.New.Name, "{freed}", day(st.OldAt), "{taken}", day(st.NewAt)).Replace(l.Notice)
+	text := strings.NewReplacer("{app}", c.Title, "{licence}", l.Name, "{old}", st.From.Name, "{new}", s.New.Name, "{freed}", day(st.OldAt), "{taken}", day(st.NewAt)).Replace(l.Notice)
 	return File{"notice-" + c.Name + "-" + l.Name + ".txt", []byte(strings.TrimSpace(text) + "\n")}
 }

@@ -61,6 +61,7 @@ type sim struct {
 func (s *sim) Name() string                                               { return s.name }
 func (*sim) System() machine.System                                       { return machine.Linux }
 func (s *sim) HardwareID() string                                         { return s.name }
+func (s *sim) FirmwareID() string                                         { return "" }
 func (*sim) Users() []machine.User                                        { return nil }
 func (*sim) Locate(path string, _ *machine.User) (string, error)          { return path, nil }
 func (*sim) Running(context.Context, []string) ([]machine.Program, error) { return nil, nil }
@@ -316,6 +317,25 @@ func (n number) Put(_ context.Context, done *steps.Placed) error {
 	return nil
 }
 
+func (n number) Rename(_ context.Context, to string) error {
+	if n.w.cut() {
+		return errCut
+	}
+	if v := n.disk()[n.Path]; v != 0 {
+		n.disk()[to] = v
+		delete(n.disk(), n.Path)
+	}
+	return nil
+}
+
+func (n number) Remove(context.Context) error {
+	if n.w.cut() {
+		return errCut
+	}
+	delete(n.disk(), n.Path)
+	return nil
+}
+
 func (n number) Compare(context.Context) (*steps.Checked, error) {
 	v, err := n.sealed()
 	return &steps.Checked{Equal: v == n.disk()[n.Path] || n.w.fault == "finds all equal"}, err
@@ -559,29 +579,24 @@ func (w *world) undo(c *sim) {
 	}
 }
 
-// retire stands for the step that the product has the gates of: the old data goes.
+// retire sets the old data aside.
 func (w *world) retire(c *sim) {
-	m, st := w.move(c), w.state()
-	f := m.Facts(w.card)
-	f.Proven = st.Proven(w.card)
-	it := st.Items[steps.Key{App: app, Item: "data"}]
-	changed := it == nil || strconv.Itoa(w.old.disk[place]) != it.Sealed.Stamp
-	if changed {
-		f.OldChanged = []string{"data"}
+	if w.old.disk[place] == 0 {
+		return
 	}
-	o := &run.Outcome{}
-	if on, err := m.Check(steps.Retire, w.card, f, o); err != nil || !on || w.old.disk[place] == 0 {
+	it := w.state().Items[steps.Key{App: app, Item: "data"}]
+	changed := it == nil || strconv.Itoa(w.old.disk[place]) != it.Sealed.Stamp
+	w.do("retire", c, (*move.Move).Retire, nil)
+	if w.old.disk[place] != 0 {
 		return
 	}
 	switch {
 	case it == nil || strconv.Itoa(w.verified) != it.Sealed.Stamp:
 		w.bad = "the old data went before the new was proven"
-	case changed && m.Overrides["old-unchanged"] == "":
+	case changed && w.current.Overrides["old-unchanged"] == "":
 		w.bad = "what was worked on since went with the old data"
 	}
-	delete(w.old.disk, place)
 	w.retired = true
-	w.trace = append(w.trace, "retired")
 }
 
 // work is a change that people make on a computer.

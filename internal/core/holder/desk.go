@@ -150,7 +150,7 @@ func (h *Held) TakeIn(a *licence.Answer) (*run.LicenceOutcome, error) {
 	}
 	out := h.Outcome(a)
 	out.Did, out.Good, out.Disabled = string(want.Action)+"d", true, a.Disabled != ""
-	if want.Computer != machine.ID(h.Computer) {
+	if want.Computer != h.Self().ID {
 		return out, nil
 	}
 	return out, h.Holder.Settle(want.Action, a, out)

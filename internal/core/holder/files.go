@@ -200,8 +200,7 @@ func (f files) paired(all []item.Target) error {
 func (r *Room) IssuedAgain(ctx context.Context, c *card.Card, t item.Target) (bool, error) {
 	for i := range c.Licences {
 		l := &c.Licences[i]
-		st := r.State.Licences[steps.Key{App: c.Name, Item: l.Name}]
-		if l.Bound && slices.Contains(l.Items, t.Card.Name) && st != nil && st.New == licence.Active {
+		if l.Bound && slices.Contains(l.Items, t.Card.Name) && r.State.Licence(c.Name, l.Name).New == licence.Active {
 			same, err := t.Mover.Same(ctx)
 			return !same, err
 		}

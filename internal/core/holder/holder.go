@@ -13,7 +13,6 @@ import (
 	"movekit/internal/core/item"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/licence"
-	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
@@ -103,18 +102,18 @@ type Held struct {
 func (r *Room) Open(c *card.Card, l *card.Licence, version string) (*Held, error) {
 	h := &Held{Room: r, App: c, Card: l, Key: steps.Key{App: c.Name, Item: l.Name}}
 	h.Holder = methods[l.Method](h)
-	st := r.State.Licences[h.Key]
-	if l.Method.Info().Sealed() && (st == nil || st.Sealed == nil) {
+	st := h.state()
+	if l.Method.Info().Sealed() && st.Sealed == nil {
 		return nil, fault.New(fault.Missing, "the %s and %s of the licence %s of %s are not in the kit", l.Method.Info().Serial, l.Method.Info().Code, l.Name, c.Title)
 	}
-	if st != nil && st.Sealed != nil {
+	if st.Sealed != nil {
 		if err := r.OpenJSON(c.Name, st.Sealed.Parts, &h.Secrets); err != nil {
 			return nil, err
 		}
 	}
-	h.Request = licence.Request{Code: h.Secrets.Code, Computer: machine.ID(r.Computer), Version: version}
+	h.Request = licence.Request{Code: h.Secrets.Code, Computer: r.Self().ID, Version: version}
 	if r.Lost != "" && r.Side() == steps.NewSide {
-		h.Request.Computer = r.Manifest.Old.ID // in its name
+		h.Request.Computer = h.state().From.ID // in its name
 	}
 	h.Request.Serial, h.Request.Product = h.Holder.Named()
 	var err error
@@ -123,12 +122,7 @@ func (r *Room) Open(c *card.Card, l *card.Licence, version string) (*Held, error
 }
 
 // state is what the journal knows of the licence.
-func (h *Held) state() *steps.Licence {
-	if st := h.State.Licences[h.Key]; st != nil {
-		return st
-	}
-	return &steps.Licence{App: h.Key.App, Name: h.Key.Item, Old: licence.Unknown, New: licence.Unknown, Left: -1}
-}
+func (h *Held) state() steps.Licence { return h.State.Licence(h.Key.App, h.Key.Item) }
 
 // recorder writes the licence's questions and answers into the journal.
 type recorder struct{ *Held }
@@ -167,13 +161,13 @@ func (h *Held) Stand(ctx context.Context) (steps.Standing, error) {
 }
 
 func (h *Held) see(ctx context.Context) (*steps.Sight, error) {
-	here := machine.ID(h.Computer)
-	old, err := h.ask(ctx, h.Manifest.Old.ID)
+	here := h.Self().ID
+	old, err := h.ask(ctx, h.state().From.ID)
 	if err != nil {
 		return nil, err
 	}
 	see := &steps.Sight{Old: old, Here: here}
-	if h.Holder.Travels() == nil && here != h.Manifest.Old.ID {
+	if h.Holder.Travels() == nil && here != h.state().From.ID {
 		// What this computer shows comes before what is remembered.
 		if see.New, err = h.ask(ctx, here); err != nil {
 			return nil, err

@@ -99,7 +99,7 @@ func (k keeping) licence(ctx context.Context, c *card.Card, l card.Licence) (*Ke
 	kept := &Kept{App: c.Name, Title: c.Title, Licence: l.Name}
 	dir := path.Join(c.Name, l.Name)
 	var secrets licence.Secrets
-	if st := k.State.Licences[steps.Key{App: c.Name, Item: l.Name}]; st != nil && st.Sealed != nil {
+	if st := k.State.Licence(c.Name, l.Name); st.Sealed != nil {
 		if err := k.OpenJSON(c.Name, st.Sealed.Parts, &secrets); err != nil {
 			return nil, err
 		}

@@ -7,7 +7,6 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
-	"movekit/internal/core/machine"
 	"movekit/internal/core/steps"
 )
 
@@ -62,17 +61,14 @@ func (r *Room) Letters(ctx context.Context, open bool) ([]Letter, error) {
 	out := []Letter{}
 	for _, c := range cards {
 		for _, l := range c.Licences {
-			s := statuses[len(out)]
+			s, known := statuses[len(out)], st.Licence(c.Name, l.Name)
 			w := Letter{App: c.Name, Title: c.Title, Maker: c.Maker, Licence: l.Name, Method: l.Method, Old: s.Old, New: s.New, Left: s.Left, By: s.By,
-				OldName: r.Manifest.Old.Name, OldID: r.Manifest.Old.ID, NewName: r.Manifest.New.Name, NewID: r.Manifest.New.ID, Please: PleaseCorrect}
+				OldName: known.From.Name, OldID: known.From.ID, NewName: st.New.Name, NewID: st.New.ID, OldAt: known.OldAt, NewAt: known.NewAt, Spent: known.Spent, Please: PleaseCorrect}
 			if r.Side() == steps.NewSide {
-				w.NewName, w.NewID = r.Computer.Name(), machine.ID(r.Computer)
+				w.NewName, w.NewID = r.Computer.Name(), r.Self().ID
 			}
 			if p := st.Packed[c.Name]; p != nil {
 				w.Version, w.Edition = p.Version, p.Edition
-			}
-			if known := st.Licences[steps.Key{App: c.Name, Item: l.Name}]; known != nil {
-				w.OldAt, w.NewAt, w.Spent = known.OldAt, known.NewAt, known.Spent
 			}
 			for _, o := range st.Overrides {
 				if o.App == c.Name && o.Gate == "old-computer" {
@@ -99,8 +95,8 @@ func (r *Room) Letters(ctx context.Context, open bool) ([]Letter, error) {
 
 // tellSerial fills in what the licence is known by.
 func (r *Room) tellSerial(c *card.Card, name string, w *Letter, open bool) error {
-	st := r.State.Licences[steps.Key{App: c.Name, Item: name}]
-	if st == nil || st.Sealed == nil {
+	st := r.State.Licence(c.Name, name)
+	if st.Sealed == nil {
 		return nil
 	}
 	var s licence.Secrets

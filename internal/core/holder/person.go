@@ -13,7 +13,6 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/licence"
-	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
@@ -82,8 +81,8 @@ var _ licence.Service = here{}
 
 // Ask answers like a licence service.
 func (h here) Ask(ctx context.Context, action licence.Action, r licence.Request, _ string) (*licence.Answer, error) {
-	here := r.Computer == machine.ID(h.Computer)
-	lost := h.Lost != "" && r.Computer == h.Manifest.Old.ID
+	here := r.Computer == h.Self().ID
+	lost := h.Lost != "" && r.Computer == h.state().From.ID
 	a := h.remembered(r.Computer)
 	if !here && !lost {
 		return a, nil
@@ -126,16 +125,16 @@ func (h *Held) remembered(computer string) *licence.Answer {
 		a.Transfers = *h.Card.Transfers
 	}
 	if old == licence.Active {
-		a.Active = append(a.Active, h.Manifest.Old.ID)
+		a.Active = append(a.Active, h.state().From.ID)
 	}
-	if a.State = now; computer == h.Manifest.Old.ID {
+	if a.State = now; computer == h.state().From.ID {
 		a.State = old
 	}
 	if a.State == licence.Active && a.Until != 0 && !h.Now().Before(licence.When(a.Until)) {
 		a.State = licence.Expired
 	}
 	if now == licence.Active {
-		a.Active = append(a.Active, orWord(h.Manifest.New.ID, machine.ID(h.Computer)))
+		a.Active = append(a.Active, orWord(h.State.New.ID, h.Self().ID))
 	}
 	return a
 }

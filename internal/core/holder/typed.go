@@ -67,11 +67,10 @@ func (h *Held) typed(ctx context.Context, g run.Guided, wrong func(string) strin
 // Complete asks a person for what of a licence's secrets is not on the computer;
 // files are those that hold it. What is sealed already is not asked for again.
 func (r *Room) Complete(ctx context.Context, c *card.Card, l *card.Licence, s *licence.Secrets, files []string) error {
-	key := steps.Key{App: c.Name, Item: l.Name}
-	if st := r.State.Licences[key]; st != nil && st.Sealed != nil {
+	if r.State.Licence(c.Name, l.Name).Sealed != nil {
 		return nil
 	}
-	h := &Held{Room: r, App: c, Card: l, Key: key}
+	h := &Held{Room: r, App: c, Card: l, Key: steps.Key{App: c.Name, Item: l.Name}}
 	h.Holder = methods[l.Method](h)
 	return h.Holder.Complete(ctx, s, files)
 }

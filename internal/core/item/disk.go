@@ -132,6 +132,40 @@ func watch(limit time.Duration, look func(alive func()) error) error {
 	}
 }
 
+// RenameWith gives what is at the path another name, with the files that belong to
+// it; sides is as for Withdraw.
+func (d Disk) RenameWith(to string, sides func(string) []string) error {
+	there, err := Waits(d.Path)
+	if err != nil || !there {
+		return err
+	}
+	taken, err := Waits(to)
+	if err == nil && taken {
+		err = fault.New(fault.CannotPlace, "something has the name %s already", to)
+	}
+	if err == nil {
+		err = renameWith(d.Path, to, sides)
+	}
+	if err != nil {
+		return err
+	}
+	return seal.SyncDir(filepath.Dir(to))
+}
+
+// RemoveWith removes what is at the path, with the files that belong to it.
+func (d Disk) RemoveWith(sides func(string) []string) error {
+	names := []string{d.Path}
+	if sides != nil {
+		names = append(sides(d.Path), d.Path)
+	}
+	for _, name := range names {
+		if err := tree.RemoveTree(name); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "cannot remove %s", name)
+		}
+	}
+	return seal.SyncDir(filepath.Dir(d.Path))
+}
+
 // Withdraw takes back what was put at a path: it is removed where it is the same,
 // else kept under another name; what was set aside gets its name back. sides are
 // the files that belong to one, which go first, so that a run which is

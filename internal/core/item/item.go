@@ -53,6 +53,11 @@ type Mover interface {
 	// Put puts the item in place. What is in the way is treated as done says, in
 	// which what came of it is noted.
 	Put(ctx context.Context, done *steps.Placed) error
+	// Rename gives what is there another name, which nothing has. Nothing there is no
+	// error, so that an interrupted run can be ended.
+	Rename(ctx context.Context, to string) error
+	// Remove removes what is there for good. Nothing there is no error.
+	Remove(ctx context.Context) error
 	// Compare holds what is there against what is sealed.
 	Compare(ctx context.Context) (*steps.Checked, error)
 	// TakeBack takes back what Put did. What was worked in since is kept under

@@ -66,7 +66,11 @@ func (t Table) Targets(ctx context.Context, r *run.Run, c *card.Card, say Choice
 // Target returns where one item belongs here. A user who is not here gives an
 // error of the kind NoUser.
 func (t Table) Target(ctx context.Context, r *run.Run, c *card.Card, it *steps.Item, say Choices) (Target, error) {
-	o := &One{Here: r.For(c), Run: r, Key: it.Key, Card: c.Item(it.Key.Item), Known: it, Mine: say.Mine}
+	known, err := asHere(r.Computer, it)
+	if err != nil {
+		return Target{}, err
+	}
+	o := &One{Here: r.For(c), Run: r, Key: it.Key, Card: c.Item(it.Key.Item), Known: known, Mine: say.Mine}
 	if o.Card == nil {
 		return Target{}, fault.New(fault.Damaged, "the card of %s has no item %q", c.Title, it.Key.Item)
 	}
@@ -81,6 +85,35 @@ func (t Table) Target(ctx context.Context, r *run.Run, c *card.Card, it *steps.I
 		return Target{}, err
 	}
 	return Target{o, m}, nil
+}
+
+// asHere is what is known of an item, with the real paths of this run in place of
+// those that the journal writes in the computer's own terms.
+func asHere(c machine.Computer, it *steps.Item) (*steps.Item, error) {
+	out := *it
+	paths := []*string{}
+	placed := func(p **steps.Placed) {
+		if *p != nil {
+			q := **p
+			*p = &q
+			paths = append(paths, &q.To, &q.Aside, &q.Over)
+		}
+	}
+	placed(&out.Placing)
+	placed(&out.Placed)
+	placed(&out.Earlier)
+	if out.Undoing != nil {
+		u := *out.Undoing
+		out.Undoing = &u
+		paths = append(paths, &u.From, &u.Back, &u.Kept)
+	}
+	for _, p := range paths {
+		var err error
+		if *p, err = machine.Real(c, *p); err != nil {
+			return nil, err
+		}
+	}
+	return &out, nil
 }
 
 // Close ends what targets have opened.

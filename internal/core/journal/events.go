@@ -9,6 +9,7 @@ const (
 	EventRequested  = "requested"  // a request was written to a file: steps.Requested
 	EventAnswered   = "answered"   // it answered: licence.Answer
 	EventStepped    = "stepped"    // a person took one step of a licence's change: steps.Stepped
+	EventBound      = "bound"      // this is the new computer: steps.Bound
 	EventPlacing    = "placing"    // an item is being put in place: steps.Placed
 	EventPlaced     = "placed"     // it is in place: steps.Placed
 	EventUndoing    = "undoing"    // it is being taken back: steps.Undone
@@ -18,5 +19,10 @@ const (
 	EventOverridden = "overridden" // a gate was overridden: steps.Overridden
 	EventAgreed     = "agreed"     // a person agreed to run the commands of an app's card: the commands
 	EventTicked     = "ticked"     // a person has taken in exports: steps.Ticked
-	EventReported   = "reported"   // the hand-over was written
+	EventReported   = "reported"   // the hand-over was written: steps.Reported
+	EventRetiring   = "retiring"   // an item of the old computer is being set aside: steps.Retired
+	EventRetired    = "retired"    // it is set aside: steps.Retired
+	EventReturned   = "returned"   // it has its name back
+	EventRemoved    = "removed"    // what was set aside is removed for good: steps.Removed
+	EventClosed     = "closed"     // the kit is being emptied: kit.Closed
 )

@@ -31,6 +31,8 @@ type Inspection struct {
 	Damage  []Damage `json:"damage"`
 	Strange []string `json:"not_of_the_kit"` // files that the kit does not know
 	Torn    bool     `json:"torn"`           // the journal's last line was cut off
+	Closed  *Closed  `json:"closed,omitempty"`
+	Left    []string `json:"not_emptied,omitempty"` // of a closed kit: what is to go, and is there
 }
 
 // Sealed is what a journal line tells of one sealed item.
@@ -76,7 +78,7 @@ func Inspect(ctx context.Context, dir string, apps []string, progress func(int64
 	if err != nil {
 		return nil, err
 	}
-	in.Lines, in.Torn = len(log.Lines), log.Torn
+	in.Lines, in.Torn, in.Closed = len(log.Lines), log.Torn, closed(log)
 	for _, d := range log.Damage {
 		in.add(journal.File, d.What)
 	}
@@ -99,6 +101,13 @@ func Inspect(ctx context.Context, dir string, apps []string, progress func(int64
 		return nil, err
 	}
 	in.findStrange(dir, sums)
+	if in.Closed != nil {
+		for _, name := range []string{KeyFile, SealedDir} {
+			if _, err := os.Lstat(filepath.Join(dir, name)); err == nil {
+				in.Left = append(in.Left, name)
+			}
+		}
+	}
 	if _, err := Open(dir); err != nil && len(in.Damage) == 0 {
 		if fault.KindOf(err) == fault.NewerFormat {
 			return nil, err
@@ -135,6 +144,10 @@ func (c *contents) upTo(log *journal.Log) map[string]string {
 			if json.Unmarshal(l.Data, &made) == nil {
 				maps.Copy(c.files, made.Files)
 			}
+		case journal.EventClosed:
+			maps.DeleteFunc(c.files, func(name, _ string) bool {
+				return name == KeyFile || name == ReadmeFile || strings.HasPrefix(name, SealedDir+"/") || !strings.Contains(name, "/") && name != ManifestFile
+			})
 		case journal.EventSealed:
 			var s Sealed
 			if json.Unmarshal(l.Data, &s) != nil {

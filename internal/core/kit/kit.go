@@ -52,6 +52,29 @@ type Computer struct {
 	Name   string         `yaml:"name" json:"name"`
 	System machine.System `yaml:"system" json:"system"`
 	ID     string         `yaml:"id,omitempty" json:"id,omitempty"` // machine.ID; unknown for the new computer
+	// Firmware is machine.IDOf the firmware's id; "" where it could not be read.
+	Firmware string `yaml:"firmware,omitempty" json:"firmware,omitempty"`
+}
+
+// ComputerOf names a computer.
+func ComputerOf(c machine.Computer) Computer {
+	out := Computer{Name: c.Name(), System: c.System(), ID: machine.ID(c)}
+	if f := c.FirmwareID(); f != "" {
+		out.Firmware = machine.IDOf(f)
+	}
+	return out
+}
+
+// Is reports whether both are one computer. Two that were made from one image
+// have the id of one system, and differ in their firmware's, or by name.
+func (c Computer) Is(other Computer) bool {
+	switch {
+	case c.ID != other.ID || c.ID == "":
+		return false
+	case c.Firmware != "" && other.Firmware != "":
+		return c.Firmware == other.Firmware
+	}
+	return strings.EqualFold(c.Name, other.Name)
 }
 
 // Manifest is the content of kit.yaml. It holds no secrets.
@@ -63,6 +86,9 @@ type Manifest struct {
 	Old    Computer  `yaml:"old" json:"old"`
 	New    Computer  `yaml:"new" json:"new"`
 	Apps   []string  `yaml:"apps" json:"apps"`
+	// Keep says that it is a safety copy: it is for no computer yet, and licences
+	// are left alone.
+	Keep bool `yaml:"keep,omitempty" json:"keep,omitempty"`
 }
 
 var idForm = regexp.MustCompile(`^[0-9a-f]{16}$`)
@@ -101,6 +127,7 @@ type Kit struct {
 type New struct {
 	Tool       string
 	Old, New   Computer
+	Keep       bool // whether it is a safety copy
 	Cards      []*card.Card
 	Programs   []string // executables that are copied into the kit
 	Passphrase string
@@ -122,7 +149,7 @@ func Create(dir string, n New) (*Kit, error) {
 	k := &Kit{Dir: dir, Cards: n.Cards, sums: map[string]string{}, Log: &journal.Log{}}
 	k.Manifest = Manifest{
 		Format: Format, ID: hex.EncodeToString(id), Made: time.Now().UTC().Truncate(time.Second),
-		Tool: n.Tool, Old: n.Old, New: n.New,
+		Tool: n.Tool, Old: n.Old, New: n.New, Keep: n.Keep,
 	}
 	if !k.Manifest.usable() {
 		return nil, fault.New(fault.Usage, "a computer cannot be named %q or %q here: no / and \\, at most 255 characters", n.Old.Name, n.New.Name)
@@ -273,6 +300,9 @@ func (k *Kit) Close() error {
 // knew it.
 func (k *Kit) Unlock(passphrase string) error {
 	wrapped, err := os.ReadFile(filepath.Join(k.Dir, KeyFile))
+	if err != nil && closed(k.Log) != nil {
+		return fault.New(fault.NotAKit, "the kit in %s is closed: there is nothing in it any more", k.Dir)
+	}
 	if err != nil {
 		return fault.Wrap(fault.Damaged, err, "cannot read the kit's key")
 	}

@@ -21,6 +21,7 @@ type Identity struct {
 	Name       string    `yaml:"name"`
 	System     System    `yaml:"system"`
 	HardwareID string    `yaml:"hardware-id"`
+	FirmwareID string    `yaml:"firmware-id,omitempty"`
 	Running    []Program `yaml:"running,omitempty"`  // programs that a simulated computer runs
 	Adapters   []Adapter `yaml:"adapters,omitempty"` // network adapters of a simulated computer
 }
@@ -113,6 +114,7 @@ func (d *disk) guessSystem() System {
 func (d *disk) Name() string       { return d.ident.Name }
 func (d *disk) System() System     { return d.ident.System }
 func (d *disk) HardwareID() string { return d.ident.HardwareID }
+func (d *disk) FirmwareID() string { return d.ident.FirmwareID }
 func (d *disk) Users() []User      { return d.users }
 func (d *disk) Root() string       { return d.root }
 

@@ -34,6 +34,7 @@ func openLive() (Computer, error) {
 func (l *live) Name() string       { return l.name }
 func (l *live) System() System     { return hostSystem() }
 func (l *live) HardwareID() string { return l.id }
+func (l *live) FirmwareID() string { return firmwareID() }
 func (l *live) Users() []User      { return l.users }
 func (l *live) Root() string       { return "" }
 

@@ -31,6 +31,9 @@ func hardwareID() (string, error) {
 	return os.Hostname()
 }
 
+// firmwareID is the UUID of the SMBIOS table, which an administrator may read.
+func firmwareID() string { return firstLine("/sys/class/dmi/id/product_uuid") }
+
 func (l *live) findUsers() []User {
 	users := passwdUsers("/etc/passwd", func(home string) string { return home })
 	home, err := os.UserHomeDir()

@@ -29,6 +29,23 @@ func hardwareID() (string, error) {
 	return os.Hostname()
 }
 
+var firmwareTable = windows.NewLazySystemDLL("kernel32.dll").NewProc("GetSystemFirmwareTable")
+
+// firmwareID is the UUID of the SMBIOS table ("RSMB": 8 bytes, then the table).
+func firmwareID() string {
+	const provider = 'R'<<24 | 'S'<<16 | 'M'<<8 | 'B'
+	size, _, _ := firmwareTable.Call(provider, 0, 0, 0)
+	if size <= 8 || size > 1<<20 {
+		return ""
+	}
+	table := make([]byte, size)
+	n, _, _ := firmwareTable.Call(provider, 0, uintptr(unsafe.Pointer(&table[0])), size)
+	if n != size {
+		return ""
+	}
+	return smbiosUUID(table[8:])
+}
+
 // Registry opens a key of the running system. That of a user who is not signed
 // in is read from the hive file in the profile.
 func (l *live) Registry(path string, user *User) (registry.Key, error) {

@@ -52,7 +52,10 @@ type Holder struct {
 type Computer interface {
 	Name() string
 	System() System
-	HardwareID() string // what licences are bound to; never empty
+	HardwareID() string // the system's, which licences are bound to; never empty
+	// FirmwareID is the one that the hardware itself has; "" where it has none, or
+	// it cannot be read.
+	FirmwareID() string
 	Users() []User
 	// Locate returns the real path of a card's path, for the user given where
 	// the path is a per-user one. The path need not exist.
@@ -74,10 +77,13 @@ type Computer interface {
 	Root() string
 }
 
-// ID returns a short name for a computer's hardware that does not tell the
-// hardware id itself: the first 16 bytes of its BLAKE3 hash, in hex.
-func ID(c Computer) string {
-	sum := blake3.Sum256([]byte("movekit computer\x00" + c.HardwareID()))
+// ID returns a short name for a computer's system that does not tell its id
+// itself: the first 16 bytes of the id's BLAKE3 hash, in hex.
+func ID(c Computer) string { return IDOf(c.HardwareID()) }
+
+// IDOf is the same of any text that tells one computer from others.
+func IDOf(text string) string {
+	sum := blake3.Sum256([]byte("movekit computer\x00" + text))
 	return hex.EncodeToString(sum[:16])
 }
 

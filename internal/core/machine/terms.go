@@ -24,6 +24,17 @@ func Spoken(c Computer, real string) string {
 	return "/" + rel
 }
 
+// Real is the way back from Spoken. What is no path of the computer, but an
+// address, is its own. The path lies on the computer's own disk, wherever links
+// lead.
+func Real(c Computer, spoken string) (string, error) {
+	drive := len(spoken) > 1 && spoken[1] == ':'
+	if c.Root() == "" || !strings.HasPrefix(spoken, "/") && !drive {
+		return spoken, nil
+	}
+	return c.Locate(spoken, nil)
+}
+
 // canonical are the terms that a path is written with, of several that mean
 // the same.
 var canonical = map[System][]string{

@@ -61,7 +61,7 @@ func (m *Move) takeUpOne(ctx context.Context, h *holder.Held, version run.Versio
 		}
 	}
 	if f.BesideOld() {
-		why := fmt.Sprintf("the licence %s stays %s on %s; a second seat is taken here (%d of %d were taken)", h.Card.Name, f.Licence.Old, f.OldName, f.Licence.Taken, f.Licence.Seats)
+		why := fmt.Sprintf("the licence %s stays %s on %s; a second seat is taken here (%d of %d were taken)", h.Card.Name, f.Licence.Old, f.Licence.From, f.Licence.Taken, f.Licence.Seats)
 		if err := m.Overrode(h.App, o, steps.Overridden{Gate: "old-deactivated", Step: steps.Activate, Why: why, Because: m.Wishes.Second, Second: h.Card.Name}); err != nil {
 			return nil, err
 		}
@@ -76,10 +76,10 @@ func (m *Move) takeOver(h *holder.Held, f steps.Facts, o *run.Outcome) error {
 	if f.Licence.Left >= 0 {
 		left = fmt.Sprintf("1 of the %d transfers left is spent", f.Licence.Left)
 	}
-	why := fmt.Sprintf("the licence %s of %s is %s on %s; taking it over disables it there, and %s", h.Card.Name, h.App.Title, f.Licence.Old, f.OldName, left)
+	why := fmt.Sprintf("the licence %s of %s is %s on %s; taking it over disables it there, and %s", h.Card.Name, h.App.Title, f.Licence.Old, f.Licence.From, left)
 	if err := m.Person.Agree(strings.ToUpper(why[:1]) + why[1:] + ". Go on?"); err != nil {
 		return err
 	}
-	h.Request.From = m.Manifest.Old.ID
+	h.Request.From = m.State.Licence(h.App.Name, h.Card.Name).From.ID
 	return m.Overrode(h.App, o, steps.Overridden{Gate: "old-deactivated", Step: steps.Activate, Why: why, Because: m.Wishes.Takeover})
 }

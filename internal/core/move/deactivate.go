@@ -9,6 +9,7 @@ import (
 	"movekit/internal/core/holder"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/survey"
 )
 
 // Deactivate frees the licences of the chosen apps on this, the old, computer, or
@@ -88,7 +89,11 @@ func (m *Move) drifted(ctx context.Context, c *card.Card, f *steps.Facts) error 
 	}
 	l := m.looker(c, false)
 	l.Since = m.Since
-	var err error
-	f.OldChanged, err = l.Changed(ctx, c)
-	return err
+	a, err := l.Now(ctx, c)
+	if err != nil {
+		return err
+	}
+	survey.Close(a.Places)
+	f.OldChanged = a.Facts.OldChanged
+	return nil
 }

@@ -179,7 +179,7 @@ func (m *Move) packLicence(ctx context.Context, c *card.Card, l *card.Licence, a
 		return nil
 	}
 	key := steps.Key{App: c.Name, Item: l.Name}
-	if lic := m.State.Licences[key]; lic != nil && lic.Sealed != nil && len(m.Kit.Unwhole(ctx, c.Name, *lic.Sealed)) == 0 {
+	if lic := m.State.Licence(c.Name, l.Name); lic.Sealed != nil && len(m.Kit.Unwhole(ctx, c.Name, *lic.Sealed)) == 0 {
 		return nil
 	}
 	parts, err := m.SealJSON(c.Name, l.Name+".licence.zst.age", s)

@@ -1,6 +1,7 @@
 package move
 
 import (
+	"cmp"
 	"context"
 
 	"movekit/internal/core/card"
@@ -28,7 +29,7 @@ func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 		return err
 	}
 	for _, lic := range m.State.LicencesOf(c.Name) {
-		if lic.Answers[machine.ID(m.Computer)] > 0 && lic.New == licence.Active {
+		if lic.Answers[m.Self().ID] > 0 && lic.New == licence.Active {
 			f.ActiveHere = append(f.ActiveHere, lic.Name)
 		}
 	}
@@ -53,13 +54,7 @@ func (m *Move) undoItem(ctx context.Context, c *card.Card, it *steps.Item) (run.
 		out.Did = "unfinished"
 		return out, nil
 	}
-	if it.Placed == nil {
-		return out, nil
-	}
-	out.To = it.Placed.To
-	policy := tree.Policy(it.Placed.Policy)
-	if it.Placed.Same || policy == tree.Skip || policy == tree.Replace {
-		out.Did = map[bool]string{true: "was here", false: "not taken back"}[it.Placed.Same]
+	if it.Placed == nil && it.Earlier == nil {
 		return out, nil
 	}
 	t, err := m.Kinds.Target(ctx, m.Run, c, it, m.Say)
@@ -67,17 +62,24 @@ func (m *Move) undoItem(ctx context.Context, c *card.Card, it *steps.Item) (run.
 		return out, err
 	}
 	defer t.Mover.Close()
-	mover := t.Mover.At(it.Placed.To)
-	u := it.Undoing
+	was := cmp.Or(t.Known.Placed, t.Known.Earlier)
+	out.To = was.To
+	policy := tree.Policy(was.Policy)
+	if was.Same || policy == tree.Skip || policy == tree.Replace {
+		out.Did = map[bool]string{true: "was here", false: "not taken back"}[was.Same]
+		return out, nil
+	}
+	mover := t.Mover.At(was.To)
+	u := t.Known.Undoing
 	if u == nil {
-		u = &steps.Undone{From: it.Placed.To, Back: it.Placed.Aside}
+		u = &steps.Undone{From: was.To, Back: was.Aside}
 		if u.Kept, err = mover.Aside(ctx, ""); err != nil {
 			return out, err
 		}
 		if policy == tree.KeepBoth {
 			u.Back = "" // what is in its own place was never touched
 		}
-		if err := m.Record(journal.EventUndoing, it.Key, u); err != nil {
+		if err := m.recordUndone(journal.EventUndoing, it.Key, *u); err != nil {
 			return out, err
 		}
 	}
@@ -91,5 +93,13 @@ func (m *Move) undoItem(ctx context.Context, c *card.Card, it *steps.Item) (run.
 		done.Kept = ""
 	}
 	out.Aside = done.Kept
-	return out, m.Record(journal.EventUndone, it.Key, done)
+	return out, m.recordUndone(journal.EventUndone, it.Key, done)
+}
+
+// recordUndone records an item's taking back, in the terms of the computer itself.
+func (m *Move) recordUndone(event string, key steps.Key, u steps.Undone) error {
+	for _, p := range []*string{&u.From, &u.Back, &u.Kept} {
+		*p = machine.Spoken(m.Computer, *p)
+	}
+	return m.Record(event, key, u)
 }

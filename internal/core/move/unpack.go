@@ -113,23 +113,55 @@ func (m *Move) put(ctx context.Context, t item.Target) (run.ItemOutcome, error) 
 	}
 	if at != "" {
 		out.To = at
-		return out, m.recordSame(t, at)
+		return out, m.recordSame(ctx, t, at)
 	}
 	done, err := m.intend(ctx, t, there)
 	if err != nil {
 		return out, err
 	}
-	if err := m.Record(journal.EventPlacing, t.Key, done); err != nil {
+	if err := m.recordPlaced(journal.EventPlacing, t.Key, done); err != nil {
 		return out, err
 	}
-	if err := t.Mover.Put(ctx, &done); err != nil {
-		return out, err
-	}
-	out.Did, out.To, out.Aside, out.Notes = "placed", done.To, done.Aside, done.Notes
-	if there && done.Policy == string(tree.Skip) {
+	out.Did = "placed"
+	switch {
+	case done.Over != "":
+		out.Did = "renewed"
+		err = t.Mover.Rename(ctx, done.Over)
+	case there && done.Policy == string(tree.Skip):
 		out.Did = "skipped"
 	}
-	return out, m.Record(journal.EventPlaced, t.Key, done)
+	if err == nil {
+		err = t.Mover.Put(ctx, &done)
+	}
+	if err != nil {
+		return out, err
+	}
+	out.To, out.Aside, out.Notes = done.To, done.Aside, done.Notes
+	return out, m.ended(ctx, t, done)
+}
+
+// ended records that an item is in place, after what an earlier unpack had put
+// there is gone.
+func (m *Move) ended(ctx context.Context, t item.Target, done steps.Placed) error {
+	if done.Over != "" {
+		if err := t.Mover.At(done.Over).Remove(ctx); err != nil {
+			return err
+		}
+		done.Over = ""
+	}
+	is, err := t.Mover.At(done.To).Look(ctx, item.Looking{})
+	if err != nil {
+		return err
+	}
+	done.Stamp = is.Stamp
+	return m.recordPlaced(journal.EventPlaced, t.Key, done)
+}
+
+// recordPlaced records an item's placing, in the terms of the computer itself:
+// where its disk is mounted is of this run only.
+func (m *Move) recordPlaced(event string, key steps.Key, p steps.Placed) error {
+	p.To, p.Aside, p.Over = machine.Spoken(m.Computer, p.To), machine.Spoken(m.Computer, p.Aside), machine.Spoken(m.Computer, p.Over)
+	return m.Record(event, key, p)
 }
 
 // alreadyAt returns where the item is on this computer already: in its place,
@@ -162,17 +194,17 @@ func placed(t item.Target, to string) steps.Placed {
 }
 
 // recordSame records that an item is in its place, unless that is known.
-func (m *Move) recordSame(t item.Target, at string) error {
+func (m *Move) recordSame(ctx context.Context, t item.Target, at string) error {
 	done := placed(t, at)
 	if was := t.Known.Placing; was != nil && was.To == at {
 		// An interrupted run got this far.
-		done.Policy, done.Aside = was.Policy, was.Aside
+		done.Policy, done.Aside, done.Over = was.Policy, was.Aside, was.Over
 	} else if was := t.Known.Placed; was != nil && was.To == at {
 		return nil
 	} else {
 		done.Same = true
 	}
-	return m.Record(journal.EventPlaced, t.Key, done)
+	return m.ended(ctx, t, done)
 }
 
 // intend says what will be done about an item and what is in its way.
@@ -184,13 +216,21 @@ func (m *Move) intend(ctx context.Context, t item.Target, there bool) (done step
 	}
 	earlier := "" // where an interrupted run has set something aside
 	if was := t.Known.Placing; was != nil && was.To == t.Path {
-		earlier = was.Aside
+		earlier, done.Over = was.Aside, was.Over
 	}
 	if !there {
 		done.Aside = earlier
 		return done, nil
 	}
-	done.Policy = string(policy)
+	if again, err := untouched(ctx, t); err != nil || again {
+		// What is in the way is what an earlier unpack put there.
+		done.Policy, done.Aside = t.Known.Earlier.Policy, t.Known.Earlier.Aside
+		if err == nil && done.Over == "" {
+			done.Over, err = t.Mover.Aside(ctx, "")
+		}
+		return done, err
+	}
+	done.Over, done.Policy = "", string(policy)
 	switch policy {
 	case tree.KeepBoth:
 		done.To = t.Mover.Beside()
@@ -198,4 +238,15 @@ func (m *Move) intend(ctx context.Context, t item.Target, there bool) (done step
 		done.Aside, err = t.Mover.Aside(ctx, earlier)
 	}
 	return done, err
+}
+
+// untouched reports whether what is where an item goes was put there by an unpack
+// of what was sealed of it before, and nobody has worked in it since.
+func untouched(ctx context.Context, t item.Target) (bool, error) {
+	was := t.Known.Earlier
+	if was == nil || was.To != t.Path || was.Stamp == "" || was.Same || was.Policy == string(tree.Skip) {
+		return false, nil
+	}
+	is, err := t.Mover.Look(ctx, item.Looking{})
+	return err == nil && is.Stamp == was.Stamp, err
 }

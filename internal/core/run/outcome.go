@@ -24,13 +24,14 @@ type Outcome struct {
 type ItemOutcome struct {
 	Item  string      `json:"item"`
 	User  string      `json:"user,omitempty"`
-	Did   string      `json:"did"` // sealed, kept, gone, placed, same, skipped, checked, stays; by undo: taken back, was here, not taken back, unfinished, nothing
+	Did   string      `json:"did"` // sealed, kept, gone, placed, renewed, same, skipped, checked, stays; by undo: taken back, was here, not taken back, unfinished, nothing; by retire: retired, retired already, gone, returned, was not retired, removed, removed before, changed
 	Files int64       `json:"files"`
 	Bytes int64       `json:"bytes"`
 	Size  int64       `json:"sealed_bytes,omitempty"`
 	To    string      `json:"to,omitempty"`
 	Aside string      `json:"set_aside,omitempty"`
 	Back  string      `json:"back_from,omitempty"` // what was set aside, and has its name back
+	Note  string      `json:"note,omitempty"`      // file that says where the item went
 	Left  []string    `json:"left_behind,omitempty"`
 	Notes []string    `json:"notes,omitempty"` // what a person must know or do
 	Equal bool        `json:"equal,omitempty"`

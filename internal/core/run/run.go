@@ -60,6 +60,7 @@ type Run struct {
 	State     *steps.State      // what the journal tells; every recorded line advances it
 	Apps      []string          // which apps; all where empty
 	Overrides map[string]string // reason by gate
+	Instead   string            // why this computer is the new one, and not the one that is bound; "" where it is not
 	PartSize  int64             // largest sealed file, in bytes; 0 stands for the usual
 	Now       func() time.Time
 	Marks     string // folder that remembers how far kits were; "" stands for one in the user's cache
@@ -72,12 +73,43 @@ func New(k Kit, h *Here) *Run {
 	return &Run{Here: h, Kit: k, Manifest: m, Cards: cards, State: steps.Fold(*m, k.Lines()), Now: time.Now}
 }
 
-// Side tells which computer of the move this is.
+// Self is this computer, told from the others. One that was made from the image of
+// the old one has the id of the same system, and gets another.
+func (r *Run) Self() kit.Computer {
+	c := kit.ComputerOf(r.Computer)
+	if c.ID == r.Manifest.Old.ID && !c.Is(r.Manifest.Old) {
+		c.ID = machine.IDOf(c.ID + c.Firmware + c.Name)
+	}
+	return c
+}
+
+// Side tells which computer of the move this is. A safety copy is for any.
 func (r *Run) Side() steps.Side {
-	if machine.ID(r.Computer) == r.Manifest.Old.ID {
+	self := r.Self()
+	switch {
+	case self.Is(r.Manifest.Old):
 		return steps.OldSide
+	case r.bound() && !self.Is(r.State.New) && r.Instead == "":
+		return steps.ThirdSide
 	}
 	return steps.NewSide
+}
+
+// bound reports whether a computer is bound as the new one.
+func (r *Run) bound() bool { return r.State.New.ID != "" }
+
+// bind makes this computer the new one, where a step is about to work on it.
+func (r *Run) bind(step steps.Step, c *card.Card, o *Outcome) error {
+	self := r.Self()
+	if step != steps.Unpack && step != steps.Activate || r.Manifest.Keep || r.Side() != steps.NewSide || self.Is(r.State.New) {
+		return nil
+	}
+	b := steps.Bound{Computer: self}
+	if r.bound() {
+		b.Instead = r.Instead
+		o.Overrode = append(o.Overrode, steps.Overridden{Gate: "new-computer", Step: step, Why: "this is " + self.Name + ", and the new computer was " + r.State.New.Name, Because: b.Instead})
+	}
+	return r.Record(journal.EventBound, steps.Key{}, b)
 }
 
 // Card returns the card of an app, or nil.
@@ -132,7 +164,8 @@ func (r *Run) record(l journal.Line, data any) error {
 // Facts are those that the gates of every step look at.
 func (r *Run) Facts(c *card.Card) steps.Facts {
 	return steps.Facts{
-		Side: r.Side(), Here: r.Computer.Name(), OldName: r.Manifest.Old.Name, Title: c.Title,
+		Side: r.Side(), Here: r.Computer.Name(), OldName: r.Manifest.Old.Name, NewName: r.State.New.Name, Bound: r.bound(), Keep: r.Manifest.Keep, Title: c.Title,
+		Proven: r.State.Proven(c), HandedOver: r.State.HandedTo != "",
 		Packed: r.State.Packed[c.Name] != nil, Now: r.Now(), Written: r.State.Last, Behind: r.stale,
 	}
 }
@@ -152,6 +185,9 @@ func (r *Run) Check(step steps.Step, c *card.Card, f steps.Facts, o *Outcome) (b
 	}
 	if len(o.Blocks) > 0 {
 		return false, nil
+	}
+	if err := r.bind(step, c, o); err != nil {
+		return false, err
 	}
 	for _, over := range o.Overrode {
 		if err := r.Record(journal.EventOverridden, steps.Key{App: c.Name}, over); err != nil {

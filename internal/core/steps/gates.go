@@ -1,6 +1,7 @@
 package steps
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -18,8 +19,9 @@ type Side string
 
 // The sides.
 const (
-	OldSide Side = "old"
-	NewSide Side = "new"
+	OldSide   Side = "old"
+	NewSide   Side = "new"
+	ThirdSide Side = "third" // neither: another computer is bound as the new one
 )
 
 // Facts are what was observed about one app before a step. A step fills in
@@ -28,6 +30,9 @@ type Facts struct {
 	Side    Side
 	Here    string // name of this computer
 	OldName string
+	NewName string // that the kit was made for, or that is bound
+	Bound   bool   // whether a computer is bound as the new one
+	Keep    bool   // whether the kit is a safety copy
 	Title   string // of the app
 
 	KitDamage []string // what Inspect found
@@ -73,6 +78,8 @@ type Facts struct {
 	Behind string // what another copy of the kit has and this one has not
 
 	Proven     bool     // verify found everything equal
+	GivenUp    bool     // a person gives the move up
+	HandedOver bool     // the hand-over is stored outside the kit
 	OldChanged []string // what changed on the old computer since the pack
 }
 
@@ -94,10 +101,9 @@ type Gate struct {
 	stops func(Facts) []string // why it stops; nothing where it does not
 }
 
-// Overridable reports whether a person may go past the gate with a reason: it is
-// not firm, and a command meets it.
+// Overridable reports whether a person may go past the gate with a reason.
 func (g *Gate) Overridable() bool {
-	return !g.Firm && slices.ContainsFunc(g.Steps, func(s Step) bool { return s != Retire && s != Close })
+	return !g.Firm
 }
 
 func when(bad bool, format string, args ...any) []string {
@@ -119,19 +125,37 @@ func (f Facts) BesideOld() bool {
 	return f.Second && l.Old.Held() && l.Seats > 1 && (l.Taken < l.Seats || l.New == licence.Active && l.Taken <= l.Seats)
 }
 
+// from is the computer that the licence is freed on.
+func (f Facts) from() string { return cmp.Or(f.Licence.From, f.OldName) }
+
+// Moment is a time as a person says it.
+func Moment(t time.Time) string { return t.Local().Format("15:04 on 2 January 2006") }
+
 func clock(t time.Time) string { return t.Local().Format("2 Jan 2006 15:04") }
 
 // Gates is the table of all gates.
 var Gates = []Gate{
-	{"old-computer", []Step{Pack, Deactivate, Retire}, true, true, "this step runs on the old computer",
+	{"old-computer", []Step{Pack, Deactivate, Retire, Return, Remove}, true, true, "this step runs on the old computer",
 		func(f Facts) []string {
 			return when(f.Side != OldSide && !f.OldLost, "this is %s, not the old computer %s", f.Here, f.OldName)
 		}},
 	{"other-computer", []Step{Unpack, Undo, Activate, Verify}, true, true, "this step does not run on the old computer",
 		func(f Facts) []string {
-			return when(f.Side == OldSide, "this is the old computer %s itself", f.Here)
+			return when(f.Side == OldSide && !f.Keep, "this is the old computer %s itself", f.Here)
 		}},
-	{"newest-copy", []Step{Pack, Deactivate, Unpack, Undo, Activate, Verify}, false, false, "no other copy of the kit was worked on here",
+	{"new-computer", []Step{Unpack, Undo, Activate, Verify}, true, true, "no other computer is the new one",
+		func(f Facts) []string {
+			return when(f.Side == ThirdSide, "this is %s, and the new computer of this move is %s", f.Here, f.NewName)
+		}},
+	{"right-name", []Step{Unpack, Activate}, false, true, "the new computer has the name that the kit was made for",
+		func(f Facts) []string {
+			return when(!f.Bound && !f.Keep && f.NewName != "" && !strings.EqualFold(f.Here, f.NewName), "this is %s, and the kit was made for %s", f.Here, f.NewName)
+		}},
+	{"not-a-copy", []Step{Deactivate, Activate}, true, false, "the kit is for a move, and no safety copy",
+		func(f Facts) []string {
+			return when(f.Keep, "the kit is a safety copy: the licences of %s are left alone", f.Title)
+		}},
+	{"newest-copy", []Step{Pack, Deactivate, Unpack, Undo, Activate, Verify, Retire, Return, Remove, Close}, false, false, "no other copy of the kit was worked on here",
 		func(f Facts) []string { return when(f.Behind != "", "%s", f.Behind) }},
 	{"clock-right", []Step{Deactivate, Activate}, false, false, "this computer's clock is not behind the kit",
 		func(f Facts) []string {
@@ -139,11 +163,11 @@ var Gates = []Gate{
 		}},
 	{"kit-whole", []Step{Deactivate, Unpack, Activate}, true, false, "the kit reads back whole",
 		func(f Facts) []string { return f.KitDamage }},
-	{"app-closed", []Step{Pack, Unpack, Undo}, false, false, "the app is closed, or its engine gives a consistent snapshot while it runs",
+	{"app-closed", []Step{Pack, Unpack, Undo, Retire, Return}, false, false, "the app is closed, or its engine gives a consistent snapshot while it runs",
 		func(f Facts) []string {
 			return when(len(f.Running) > 0 && !f.Consistent, "%s is running: %s", f.Title, strings.Join(f.Running, ", "))
 		}},
-	{"files-closed", []Step{Pack}, false, false, "no program has a file open that is packed as it is",
+	{"files-closed", []Step{Pack, Retire}, false, false, "no program has a file open that is packed as it is",
 		func(f Facts) []string { return f.Open }},
 	{"sync-done", []Step{Pack}, false, false, "everything that the app sends somewhere is sent",
 		func(f Facts) []string { return f.Unsynced }},
@@ -220,11 +244,11 @@ var Gates = []Gate{
 			case Free(l.Old), f.BesideOld():
 				return nil
 			case f.Second:
-				return []string{fmt.Sprintf("the licence is %s on %s, and no second seat is free: %d of %d are taken", l.Old, f.OldName, l.Taken, l.Seats)}
+				return []string{fmt.Sprintf("the licence is %s on %s, and no second seat is free: %d of %d are taken", l.Old, f.from(), l.Taken, l.Seats)}
 			case f.Takeover && !l.Takeable:
-				return []string{fmt.Sprintf("the licence is %s on %s, and cannot be taken over", l.Old, f.OldName)}
+				return []string{fmt.Sprintf("the licence is %s on %s, and cannot be taken over", l.Old, f.from())}
 			}
-			return when(!f.Takeover, "the licence is %s on %s", l.Old, f.OldName)
+			return when(!f.Takeover, "the licence is %s on %s", l.Old, f.from())
 		}},
 	{"allowance", []Step{Activate}, true, false, "a transfer is left",
 		func(f Facts) []string {
@@ -258,8 +282,12 @@ var Gates = []Gate{
 			c, v := version.Numbers(l.Covers), version.Numbers(f.NewVersion)
 			return when(len(c) > 0 && (len(v) == 0 || c[0] != v[0]), "the licence covers version %s; version %q is here", l.Covers, f.NewVersion)
 		}},
-	{"proven", []Step{Retire, Close}, true, false, "verify found everything equal",
-		func(f Facts) []string { return when(!f.Proven, "%s is not proven on the new computer", f.Title) }},
+	{"proven", []Step{Retire, Remove, Close}, true, false, "verify found everything equal",
+		func(f Facts) []string {
+			return when(!f.Proven && !f.GivenUp, "%s is not proven on the new computer", f.Title)
+		}},
+	{"handed-over", []Step{Remove, Close}, true, false, "the hand-over is stored where the kit is not",
+		func(f Facts) []string { return when(!f.HandedOver, "the hand-over is nowhere but in the kit") }},
 }
 
 // Check returns the gates that stop a step, in the order of the table. On the

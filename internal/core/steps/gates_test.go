@@ -14,7 +14,7 @@ var noon = time.Date(2026, 3, 2, 12, 0, 0, 0, time.Local)
 
 // onOld and onNew are facts that no gate stops.
 func onOld() Facts {
-	return Facts{Side: OldSide, Here: "OLD", OldName: "OLD", Title: "Hoistbook", Packed: true, Proven: true, Now: noon, Written: noon, Licence: Standing{Left: -1}}
+	return Facts{Side: OldSide, Here: "OLD", OldName: "OLD", NewName: "NEW", Title: "Hoistbook", Packed: true, Proven: true, HandedOver: true, Now: noon, Written: noon, Licence: Standing{Left: -1}}
 }
 
 func onNew() Facts {
@@ -35,6 +35,16 @@ var gateCases = []struct {
 	{"old-computer", onOld, Deactivate, "", func(f *Facts) { f.Side, f.OldLost = NewSide, true }},
 	{"other-computer", onNew, Unpack, "this is the old computer NEW itself", func(f *Facts) { f.Side = OldSide }},
 	{"other-computer", onNew, Verify, "", func(f *Facts) {}},
+	{"other-computer", onNew, Unpack, "", func(f *Facts) { f.Side, f.Keep = OldSide, true }},
+	{"new-computer", onNew, Verify, "this is THIRD, and the new computer of this move is NEW", func(f *Facts) { f.Side, f.Here, f.Bound = ThirdSide, "THIRD", true }},
+	{"new-computer", onNew, Verify, "", func(f *Facts) { f.Bound = true }},
+	{"right-name", onNew, Activate, "this is THIRD, and the kit was made for NEW", func(f *Facts) { f.Here = "THIRD" }},
+	{"right-name", onNew, Unpack, "", func(f *Facts) { f.Here = "new" }},
+	{"right-name", onNew, Unpack, "", func(f *Facts) { f.Here, f.Bound = "THIRD", true }}, // a reason was given once
+	{"right-name", onNew, Unpack, "", func(f *Facts) { f.Here, f.Keep = "THIRD", true }},
+	{"right-name", onNew, Unpack, "", func(f *Facts) { f.NewName = "" }},
+	{"not-a-copy", onOld, Deactivate, "the licences of Hoistbook are left alone", func(f *Facts) { f.Keep = true }},
+	{"not-a-copy", onOld, Deactivate, "", func(f *Facts) {}},
 	{"newest-copy", onNew, Verify, "another copy is newer", func(f *Facts) { f.Behind = "another copy is newer" }},
 	{"newest-copy", onNew, Verify, "", func(f *Facts) {}},
 	{"clock-right", onNew, Activate, "the clock of NEW says 2 Mar 2026 12:00, and the kit was written at 2 Mar 2026 14:00", func(f *Facts) { f.Written = noon.Add(2 * time.Hour) }},
@@ -143,24 +153,29 @@ var gateCases = []struct {
 	{"covered", onNew, Activate, "", func(f *Facts) { f.NewVersion = "3.9" }},
 	{"proven", onOld, Close, "Hoistbook is not proven on the new computer", func(f *Facts) { f.Proven = false }},
 	{"proven", onOld, Retire, "", func(f *Facts) {}},
+	{"proven", onOld, Close, "", func(f *Facts) { f.Proven, f.GivenUp = false, true }},
+	{"handed-over", onOld, Remove, "nowhere but in the kit", func(f *Facts) { f.HandedOver = false }},
+	{"handed-over", onOld, Close, "", func(f *Facts) {}},
 	{"old-unchanged", onOld, Deactivate, "since it was packed, a changed; b changed", func(f *Facts) { f.OldChanged = []string{"a changed", "b changed"} }},
 	{"old-unchanged", onOld, Retire, "", func(f *Facts) {}},
 }
 
 // firm are the gates behind which something would be lost, and whose those are.
-var firm = []string{"old-computer", "other-computer", "kit-whole", "readable", "sealed", "packed", "old-deactivated", "allowance", "not-expired", "proven"}
+var firm = []string{"old-computer", "other-computer", "new-computer", "not-a-copy", "handed-over", "kit-whole", "readable", "sealed", "packed", "old-deactivated", "allowance", "not-expired", "proven"}
 
 // gatesOf says which gates each step has.
 var gatesOf = map[Step]string{
 	Survey:     "",
 	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-there readable items-there needs-met serial-right names-fit fits",
-	Deactivate: "old-computer newest-copy clock-right kit-whole sealed old-unchanged back-in-time",
-	Unpack:     "other-computer newest-copy kit-whole app-closed fits packed users-known licence-freed server-ready version-rule same-edition",
-	Undo:       "other-computer newest-copy app-closed packed not-active-here",
-	Activate:   "other-computer newest-copy clock-right kit-whole sealed old-deactivated allowance not-expired back-in-time waiting-over covered",
-	Verify:     "other-computer newest-copy packed",
-	Retire:     "old-computer old-unchanged proven",
-	Close:      "proven",
+	Deactivate: "old-computer not-a-copy newest-copy clock-right kit-whole sealed old-unchanged back-in-time",
+	Unpack:     "other-computer new-computer right-name newest-copy kit-whole app-closed fits packed users-known licence-freed server-ready version-rule same-edition",
+	Undo:       "other-computer new-computer newest-copy app-closed packed not-active-here",
+	Activate:   "other-computer new-computer right-name not-a-copy newest-copy clock-right kit-whole sealed old-deactivated allowance not-expired back-in-time waiting-over covered",
+	Verify:     "other-computer new-computer newest-copy packed",
+	Retire:     "old-computer newest-copy app-closed files-closed old-unchanged proven",
+	Return:     "old-computer newest-copy app-closed",
+	Remove:     "old-computer newest-copy proven handed-over",
+	Close:      "newest-copy proven handed-over",
 }
 
 func TestGates(t *testing.T) {

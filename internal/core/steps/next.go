@@ -10,7 +10,7 @@ var Work = []struct {
 	Step Step
 	Side Side
 }{
-	{Pack, OldSide}, {Deactivate, OldSide}, {Unpack, NewSide}, {Activate, NewSide}, {Verify, NewSide},
+	{Pack, OldSide}, {Deactivate, OldSide}, {Unpack, NewSide}, {Activate, NewSide}, {Verify, NewSide}, {Retire, OldSide},
 }
 
 // Todo stands for what a person takes in by hand, and Report for the hand-over.
@@ -28,7 +28,13 @@ type Due struct {
 
 // Next finds the first step that an app has not done.
 func (s *State) Next(cards []*card.Card) Due {
+	if s.Closed != nil {
+		return Due{}
+	}
 	for _, w := range Work {
+		if s.Keep && w.Step != Pack {
+			return Due{}
+		}
 		if w.Step == Verify {
 			for _, c := range cards {
 				if s.Waiting(c) {
@@ -53,5 +59,5 @@ func (s *State) Next(cards []*card.Card) Due {
 	if s.Reported.IsZero() {
 		return Due{Step: Report}
 	}
-	return Due{}
+	return Due{Step: Close}
 }

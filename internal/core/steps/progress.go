@@ -33,8 +33,8 @@ func (s *State) SecondSeat(app, licence string) bool {
 // there, and the licence is not freed.
 func (s *State) Trying(c *card.Card) bool {
 	for _, l := range c.Licences {
-		st := s.Licences[Key{App: c.Name, Item: l.Name}]
-		if l.Trial.Duration == 0 || st != nil && (st.Old == licence.Deactivated || st.New == licence.Active) {
+		st := s.Licence(c.Name, l.Name)
+		if l.Trial.Duration == 0 || st.Old == licence.Deactivated || st.New == licence.Active {
 			continue
 		}
 		for _, it := range s.AppItems(c.Name) {
@@ -55,6 +55,12 @@ func (s *State) Waiting(c *card.Card) bool {
 		}
 	}
 	return false
+}
+
+// Lost reports whether an app's licences were freed in the name of the old computer,
+// which is gone.
+func (s *State) Lost(app string) bool {
+	return slices.ContainsFunc(s.Overrides, func(o Override) bool { return o.App == app && o.Gate == "old-computer" })
 }
 
 // Done says how far one app is with one step.
@@ -91,6 +97,13 @@ func (s *State) Progress(c *card.Card, step Step) Done {
 	case Verify:
 		if packed {
 			return s.verified(c, items)
+		}
+	case Retire:
+		if s.Lost(c.Name) {
+			return Nothing
+		}
+		if packed {
+			return howMany(len(items), func(i int) bool { return items[i].Retired != nil })
 		}
 	}
 	return No

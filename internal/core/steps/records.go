@@ -4,6 +4,7 @@ import (
 	"strconv"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
 )
 
@@ -60,12 +61,22 @@ type Stepped struct {
 	Hash     string         `json:"hash,omitempty"`     // BLAKE3 of it
 }
 
+// Bound is the data of journal.EventBound: which computer is the new one from here on.
+type Bound struct {
+	kit.Computer
+	// Instead is why it is this one, and not the one that was bound before; "" for
+	// the first.
+	Instead string `json:"instead,omitempty"`
+}
+
 // Placed is the data of journal.EventPlacing and journal.EventPlaced.
 type Placed struct {
-	To     string   `json:"to"`               // real path on the new computer
+	To     string   `json:"to"`               // as the new computer writes it
 	User   string   `json:"user,omitempty"`   // its user there
 	Policy string   `json:"policy,omitempty"` // what was done about what was in the way
 	Aside  string   `json:"aside,omitempty"`  // where what was in the way is now
+	Over   string   `json:"over,omitempty"`   // where what an earlier unpack put there waits to be removed
+	Stamp  string   `json:"stamp,omitempty"`  // changes when somebody works in it; "" where that is not known
 	Same   bool     `json:"same,omitempty"`   // it was there already
 	Notes  []string `json:"notes,omitempty"`  // what a person must know or do
 }
@@ -75,6 +86,24 @@ type Undone struct {
 	From string `json:"from"`           // where the item was in place
 	Back string `json:"back,omitempty"` // from where what was set aside got its name back
 	Kept string `json:"kept,omitempty"` // where what was worked in since goes
+}
+
+// Retired is the data of journal.EventRetiring and journal.EventRetired. Paths are as
+// the old computer writes them.
+type Retired struct {
+	From string `json:"from"`
+	To   string `json:"to,omitempty"`   // "" where it was not there any more
+	Note string `json:"note,omitempty"` // the file that says where the data went
+}
+
+// Removed is the data of journal.EventRemoved.
+type Removed struct {
+	Because string `json:"because"`
+}
+
+// Reported is the data of journal.EventReported.
+type Reported struct {
+	To string `json:"to,omitempty"` // a folder outside the kit; "" where there is none
 }
 
 // Ticked is the data of journal.EventTicked.

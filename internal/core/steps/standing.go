@@ -10,7 +10,7 @@ import (
 
 // Sight is what whoever can tell says of a licence at one moment.
 type Sight struct {
-	Old  *licence.Answer // of the old computer
+	Old  *licence.Answer // of the computer that it is freed on
 	New  *licence.Answer // of the new one, where it was asked for by itself; else nil
 	Here string          // machine.ID of this computer
 	By   string          // who tells
@@ -19,6 +19,7 @@ type Sight struct {
 // Standing is where one licence stands: what was seen, or is remembered, what
 // its service and its card allow, and what is due.
 type Standing struct {
+	From         string // name of the computer that it is freed on: Old is its state there
 	Old, New     licence.State
 	OldAt, NewAt time.Time // when that was recorded; zero where it was not
 	Left, Spent  int       // transfers; Left is -1 where it is not known
@@ -58,16 +59,14 @@ func Free(s licence.State) bool { return s == licence.Deactivated || s == licenc
 // Stand derives where a licence stands from the journal, the card, and what was
 // seen now; see is nil where nobody was asked.
 func (s *State) Stand(c *card.Card, l *card.Licence, see *Sight, now time.Time) Standing {
-	st := Standing{Old: licence.Unknown, New: licence.Unknown, Left: -1, By: "the journal", Proven: No}
-	key := Key{App: c.Name, Item: l.Name}
-	known := s.Licences[key]
-	if known != nil {
-		st.Old, st.New, st.Left, st.Spent, st.OldAt, st.NewAt = known.Old, known.New, known.Left, known.Spent, known.OldAt, known.NewAt
-		st.Proven = known.Seen.result()
+	known := s.Licence(c.Name, l.Name)
+	st := Standing{
+		From: known.From.Name, Old: known.Old, New: known.New, Left: known.Left, Spent: known.Spent, OldAt: known.OldAt, NewAt: known.NewAt,
+		By: "the journal", Proven: known.Seen.result(),
 	}
 	st.Second = s.SecondSeat(c.Name, l.Name)
 	sure := see != nil && st.see(see, now)
-	if known != nil && known.Old == licence.Deactivated && st.New != licence.Active {
+	if known.Old == licence.Deactivated && st.New != licence.Active {
 		st.BackBy = l.BackBy.From(known.OldAt)
 		if wait := known.OldAt.Add(l.Wait.Duration); l.Wait.Duration > 0 && wait.After(st.Again) {
 			st.Again = wait

@@ -141,6 +141,7 @@ func TestStanding(t *testing.T) {
 	} {
 		crd := rules(t, c.card)
 		got := fold(c.lines...).Stand(crd, &crd.Licences[0], c.see, noon.Add(time.Duration(c.after)*time.Minute))
+		c.want.From = "OLD"
 		got, c.want = utc(got), utc(c.want)
 		if got != c.want {
 			t.Errorf("%s:\n got %+v\nwant %+v", name, got, c.want)
@@ -218,13 +219,20 @@ func TestWork(t *testing.T) {
 		{seen(true), Yes, Yes, Yes, Yes, Yes, Verify, "rota"},
 		{line(51, journal.EventChecked, "book", Checked{}), Yes, Yes, Yes, Yes, Bad, Verify, "hoist rota"},
 		{line(52, journal.EventChecked, "book", Checked{Equal: true}), Yes, Yes, Yes, Yes, Yes, Verify, "rota"},
-		{rota(53, journal.EventChecked, Checked{Equal: true}), Yes, Yes, Yes, Yes, Yes, Report, ""},
-		{line(54, journal.EventReported, "", nil), Yes, Yes, Yes, Yes, Yes, "", ""},
+		{rota(53, journal.EventChecked, Checked{Equal: true}), Yes, Yes, Yes, Yes, Yes, Retire, "hoist rota"},
+		{line(53, journal.EventRetiring, "diary", Retired{}), Yes, Yes, Yes, Yes, Yes, Retire, "hoist rota"},
+		{line(53, journal.EventRetired, "diary", Retired{}), Yes, Yes, Yes, Yes, Yes, Retire, "hoist rota"},
+		{line(53, journal.EventRetired, "book", Retired{}), Yes, Yes, Yes, Yes, Yes, Retire, "rota"},
+		{line(53, journal.EventReturned, "book", nil), Yes, Yes, Yes, Yes, Yes, Retire, "hoist rota"},
+		{line(53, journal.EventRetired, "book", Retired{}), Yes, Yes, Yes, Yes, Yes, Retire, "rota"},
+		{rota(53, journal.EventRetired, Retired{}), Yes, Yes, Yes, Yes, Yes, Report, ""},
+		{line(54, journal.EventReported, "", nil), Yes, Yes, Yes, Yes, Yes, Close, ""},
 		{line(55, journal.EventUndoing, "book", Undone{}), Yes, Yes, Yes, Yes, Partly, Verify, "hoist"},
 		{line(56, journal.EventUndone, "book", Undone{}), Yes, Yes, Partly, Yes, Partly, Unpack, "hoist"},
 		{line(57, journal.EventPlaced, "book", Placed{}), Yes, Yes, Yes, Yes, Partly, Verify, "hoist"},
-		{line(58, journal.EventChecked, "book", Checked{Equal: true}), Yes, Yes, Yes, Yes, Yes, "", ""},
+		{line(58, journal.EventChecked, "book", Checked{Equal: true}), Yes, Yes, Yes, Yes, Yes, Close, ""},
 		{packed()[0], Yes, Yes, Partly, Yes, Partly, Unpack, "hoist"}, // what is there is of an earlier pack
+		{line(59, journal.EventClosed, "", nil), Yes, Yes, Partly, Yes, Partly, "", ""},
 	} {
 		s.Add(c1.line)
 		got := []Done{s.Progress(c, Pack), s.Progress(c, Deactivate), s.Progress(c, Unpack), s.Progress(c, Activate), s.Progress(c, Verify)}

@@ -4,6 +4,7 @@
 package steps
 
 import (
+	"cmp"
 	"encoding/json"
 	"slices"
 	"time"
@@ -26,6 +27,8 @@ const (
 	Activate   Step = "activate"
 	Verify     Step = "verify"
 	Retire     Step = "retire"
+	Return     Step = "return" // takes Retire back
+	Remove     Step = "remove" // what Retire set aside
 	Close      Step = "close"
 )
 
@@ -36,10 +39,14 @@ type Item struct {
 	SealedAt time.Time
 	Placing  *Placed // begun, and not ended
 	Placed   *Placed
+	Earlier  *Placed // of what was sealed before, and was in place when it was sealed anew
 	PlacedAt time.Time
 	Undoing  *Undone // begun, and not ended
 	Checked  *Checked
 	Ticked   map[string]bool // exports that a person has taken in
+	Retiring *Retired        // begun on the old computer, and not ended
+	Retired  *Retired        // set aside on the old computer
+	Removed  *Removed        // and removed there
 }
 
 // Licence is what is known of one licence.
@@ -47,6 +54,7 @@ type Licence struct {
 	App, Name string
 	Sealed    *kit.Sealed // its serial and code
 	Masked    string
+	From      kit.Computer // that it is freed on: the old one, or a new one that broke
 	Old, New  licence.State
 	OldAt     time.Time
 	NewAt     time.Time
@@ -81,12 +89,15 @@ type State struct {
 	Overrides []Override
 	Agreed    map[string]bool // apps whose card's commands a person agreed to run
 	Reported  time.Time
+	HandedTo  string      // a folder outside the kit that has the hand-over; "" where none has
+	Closed    *kit.Closed // nil where it is not
+	Keep      bool        // it is a safety copy
 	Last      time.Time
 }
 
 // Fold reads the journal's lines into a State.
 func Fold(m kit.Manifest, lines []journal.Line) *State {
-	s := &State{Old: m.Old, New: m.New, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Asides: map[string][]string{}, Agreed: map[string]bool{}}
+	s := &State{Old: m.Old, New: m.New, Keep: m.Keep, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Asides: map[string][]string{}, Agreed: map[string]bool{}}
 	for _, l := range lines {
 		s.Add(l)
 	}
@@ -115,10 +126,17 @@ func (s *State) Add(l journal.Line) {
 			s.Order = append(s.Order, key)
 		}
 		// What was placed and checked before was another content.
-		s.Items[key] = &Item{Key: key, Sealed: *sealed, SealedAt: l.At}
+		it := &Item{Key: key, Sealed: *sealed, SealedAt: l.At}
+		if was := s.Items[key]; was != nil {
+			it.Earlier, it.Retired, it.Removed = cmp.Or(was.Placed, was.Earlier), was.Retired, was.Removed
+		}
+		s.Items[key] = it
 	case journal.EventPacked:
 		s.Packed[l.App] = read[Packed](l)
-	case journal.EventPlacing, journal.EventPlaced, journal.EventChecked, journal.EventTicked, journal.EventUndoing, journal.EventUndone:
+	case journal.EventBound:
+		s.bind(read[Bound](l))
+	case journal.EventPlacing, journal.EventPlaced, journal.EventChecked, journal.EventTicked, journal.EventUndoing, journal.EventUndone,
+		journal.EventRetiring, journal.EventRetired, journal.EventReturned, journal.EventRemoved:
 		it := s.Items[key]
 		if it == nil {
 			return
@@ -127,7 +145,7 @@ func (s *State) Add(l journal.Line) {
 		case journal.EventPlacing:
 			it.Placing = read[Placed](l)
 		case journal.EventPlaced:
-			it.Placed, it.Placing, it.Checked, it.Undoing = read[Placed](l), nil, nil, nil
+			it.Placed, it.Placing, it.Checked, it.Undoing, it.Earlier = read[Placed](l), nil, nil, nil, nil
 			it.PlacedAt = l.At
 			if aside := it.Placed.Aside; aside != "" && !slices.Contains(s.Asides[l.App], aside) {
 				s.Asides[l.App] = append(s.Asides[l.App], aside)
@@ -138,9 +156,17 @@ func (s *State) Add(l journal.Line) {
 			it.Undoing, it.Checked = read[Undone](l), nil // what was proven is going
 		case journal.EventUndone:
 			back := read[Undone](l).Back
-			it.Placed, it.Placing, it.Checked, it.Undoing, it.Ticked = nil, nil, nil, nil, nil
+			it.Placed, it.Placing, it.Checked, it.Undoing, it.Ticked, it.Earlier = nil, nil, nil, nil, nil, nil
 			it.PlacedAt = time.Time{}
 			s.Asides[l.App] = slices.DeleteFunc(s.Asides[l.App], func(aside string) bool { return aside == back })
+		case journal.EventRetiring:
+			it.Retiring = read[Retired](l)
+		case journal.EventRetired:
+			it.Retired, it.Retiring = read[Retired](l), nil
+		case journal.EventReturned:
+			it.Retired, it.Retiring = nil, nil
+		case journal.EventRemoved:
+			it.Removed = read[Removed](l)
 		case journal.EventTicked:
 			for _, f := range read[Ticked](l).Files {
 				if it.Ticked == nil {
@@ -169,13 +195,61 @@ func (s *State) Add(l journal.Line) {
 		s.Agreed[l.App] = true
 	case journal.EventReported:
 		s.Reported = l.At
+		if to := read[Reported](l).To; to != "" {
+			s.HandedTo = to
+		}
+	case journal.EventClosed:
+		s.Closed = read[kit.Closed](l)
 	}
+}
+
+// SealedLast is when something was sealed last; zero where nothing is.
+func (s *State) SealedLast() (last time.Time) {
+	for _, it := range s.Items {
+		if it.SealedAt.After(last) {
+			last = it.SealedAt
+		}
+	}
+	return last
+}
+
+// bind makes a computer the new one. What was done on the one that it is for
+// instead of is lost with that, which has to give back its licences.
+func (s *State) bind(b *Bound) {
+	broken := s.New
+	s.New = b.Computer
+	if b.Instead == "" {
+		return
+	}
+	for key, it := range s.Items {
+		s.Items[key] = &Item{Key: key, Sealed: it.Sealed, SealedAt: it.SealedAt, Retiring: it.Retiring, Retired: it.Retired, Removed: it.Removed}
+	}
+	s.Asides = map[string][]string{}
+	for _, lic := range s.Licences {
+		if lic.New.Held() || lic.Pending != nil && lic.Pending.Action == licence.Activate {
+			lic.From, lic.Old, lic.OldAt = broken, lic.New, lic.NewAt
+		}
+		lic.New, lic.NewAt, lic.Seen = licence.Unknown, time.Time{}, nil
+		lic.Pending, lic.Requested, lic.Stepped = nil, nil, nil
+	}
+}
+
+// Licence returns what is known of a licence.
+func (s *State) Licence(app, name string) Licence {
+	l := Licence{App: app, Name: name, Old: licence.Unknown, New: licence.Unknown, Left: -1}
+	if known := s.Licences[Key{App: app, Item: name}]; known != nil {
+		l = *known
+	}
+	if l.From.ID == "" {
+		l.From = s.Old
+	}
+	return l
 }
 
 func (s *State) licence(l journal.Line) *Licence {
 	key := Key{App: l.App, Item: l.Licence}
 	if s.Licences[key] == nil {
-		s.Licences[key] = &Licence{App: l.App, Name: l.Licence, Old: licence.Unknown, New: licence.Unknown, Left: -1, Answers: map[string]int{}}
+		s.Licences[key] = &Licence{App: l.App, Name: l.Licence, From: s.Old, Old: licence.Unknown, New: licence.Unknown, Left: -1, Answers: map[string]int{}}
 		s.LicOrder = append(s.LicOrder, key)
 	}
 	return s.Licences[key]
@@ -187,21 +261,20 @@ func (s *State) answered(l journal.Line) {
 	lic.Left = a.Transfers
 	lic.Spent += a.Spent
 	lic.Answers[a.Computer]++
-	// The first activation in the move binds the new computer.
-	if a.Computer == s.Old.ID {
+	if a.Computer == lic.From.ID {
 		lic.Old, lic.OldAt = a.State, l.At
 	} else {
 		lic.New, lic.NewAt = a.State, l.At
 	}
-	if a.Disabled != "" && a.Disabled == s.Old.ID {
+	if a.Disabled != "" && a.Disabled == lic.From.ID {
 		lic.Old, lic.OldAt = licence.Deactivated, l.At // taken over
 	}
 }
 
 // Freed reports whether a licence is known to be freed on the old computer.
 func (s *State) Freed(app, name string) bool {
-	l := s.Licences[Key{App: app, Item: name}]
-	return l != nil && l.Old == licence.Deactivated
+	l := s.Licence(app, name)
+	return l.Old == licence.Deactivated && l.From.ID == s.Old.ID
 }
 
 // LicencesOf returns what is known of an app's licences.

@@ -9,7 +9,6 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
-	"movekit/internal/core/steps"
 )
 
 // Since is what is looked at of what became of items on the old computer since
@@ -30,7 +29,7 @@ func (l *Looker) drift(ctx context.Context, c *card.Card, p *Place, is *item.Loo
 		return nil, nil
 	}
 	known := l.Run.State.Items[p.Key]
-	if known == nil || !p.Found && l.freed(c, p) {
+	if known == nil || known.Retired != nil || known.Retiring != nil && (!p.Found || is.Files == 0) || !p.Found && l.freed(c, p) {
 		return nil, nil
 	}
 	d := &item.Drift{Sealed: known.SealedAt, Same: true}
@@ -57,17 +56,19 @@ func (l *Looker) drift(ctx context.Context, c *card.Card, p *Place, is *item.Loo
 	return d, nil
 }
 
-// Changed names what of an app's items is not what was sealed any more, or is not
-// known to be.
-func (l *Looker) Changed(ctx context.Context, c *card.Card) ([]string, error) {
-	places, err := l.Places(ctx, c)
-	if err != nil {
+// Now is what is here of an app's items; its facts say what is not what was sealed
+// any more, or is not known to be. Close ends what its places have opened.
+func (l *Looker) Now(ctx context.Context, c *card.Card) (*App, error) {
+	a := &App{App: c.Name, Title: c.Title}
+	var err error
+	if a.Places, err = l.Places(ctx, c); err != nil {
 		return nil, err
 	}
-	defer Close(places)
-	var f steps.Facts
-	err = l.items(ctx, c, &App{Places: places}, &f)
-	return f.OldChanged, err
+	if err := l.items(ctx, c, a, &a.Facts); err != nil {
+		Close(a.Places)
+		return nil, err
+	}
+	return a, nil
 }
 
 // freed reports whether an item is the file of a licence that was freed here, which

@@ -41,12 +41,17 @@ func freeName(name string) string {
 
 // BothName returns a free name beside target for what comes from a computer.
 func BothName(target, computer string) string {
-	return freeName(target + ".from-" + strings.Map(func(r rune) rune {
+	return freeName(target + ".from-" + PlainName(computer))
+}
+
+// PlainName makes of a name one that every file system takes.
+func PlainName(name string) string {
+	return strings.Map(func(r rune) rune {
 		if r < 32 || strings.ContainsRune(`<>:"/\|?* `, r) {
 			return '-'
 		}
 		return r
-	}, computer))
+	}, name)
 }
 
 // Merged counts what Merge did.

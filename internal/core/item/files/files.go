@@ -298,6 +298,23 @@ func (m *Mover) merge(ctx context.Context, done *steps.Placed, stage string, pol
 	return err
 }
 
+// Rename gives the files another name. Where only some of a folder's move, those go
+// into a folder of that name.
+func (m *Mover) Rename(ctx context.Context, to string) error {
+	if m.partly() {
+		return tree.Carry(ctx, m.source(), to)
+	}
+	return m.RenameWith(to, nil)
+}
+
+// Remove removes the files.
+func (m *Mover) Remove(ctx context.Context) error {
+	if m.partly() {
+		return tree.Carry(ctx, m.source(), "")
+	}
+	return m.RemoveWith(nil)
+}
+
 // Compare holds every file against the list.
 func (m *Mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	progress := m.Progress("comparing", m.Known.Sealed.Bytes)

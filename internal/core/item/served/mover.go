@@ -352,6 +352,28 @@ func (m mover[F]) Put(ctx context.Context, done *steps.Placed) error {
 	})
 }
 
+// Rename gives the database another name.
+func (m mover[F]) Rename(ctx context.Context, to string) error {
+	return m.on(ctx, func(s Session[F], database string) error {
+		there, err := s.Exists(ctx, database)
+		if err != nil || !there {
+			return err
+		}
+		return s.Rename(ctx, database, m.server.At(to).Database)
+	})
+}
+
+// Remove drops the database.
+func (m mover[F]) Remove(ctx context.Context) error {
+	return m.on(ctx, func(s Session[F], database string) error {
+		there, err := s.Exists(ctx, database)
+		if err != nil || !there {
+			return err
+		}
+		return s.Drop(ctx, database)
+	})
+}
+
 // aside is what a database is renamed to that has the name at this moment, or
 // what an earlier run has renamed it to; "" where it is to be replaced, or
 // there never was one. One beside another may be there from an earlier run, and

@@ -261,6 +261,12 @@ func (m Mover) writeTo(ctx context.Context, w io.Writer) error {
 	}
 }
 
+// Rename gives the database another name, side files and all.
+func (m Mover) Rename(_ context.Context, to string) error { return m.RenameWith(to, SideFiles) }
+
+// Remove removes the database, side files and all.
+func (m Mover) Remove(context.Context) error { return m.RemoveWith(SideFiles) }
+
 // Fingerprint takes that of the database.
 func (m Mover) Fingerprint(ctx context.Context) (*dbprint.Fingerprint, error) {
 	temp, err := m.Private.Dir()

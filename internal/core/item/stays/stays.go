@@ -108,6 +108,8 @@ func (mover) Lacks(context.Context) ([]string, error)               { return nil
 func (mover) Beside() string                                        { return "" }
 func (mover) Aside(context.Context, string) (string, error)         { return "", errStays }
 func (mover) Put(context.Context, *steps.Placed) error              { return errStays }
+func (mover) Rename(context.Context, string) error                  { return errStays }
+func (mover) Remove(context.Context) error                          { return errStays }
 func (mover) TakeBack(context.Context, steps.Undone) (bool, error)  { return false, errStays }
 func (mover) Close()                                                {}
 func (m mover) At(string) item.Mover                                { return m }

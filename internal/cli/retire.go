@@ -1,0 +1,146 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/move"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+	"movekit/internal/table"
+)
+
+func (e *env) retireCommand() *cobra.Command {
+	var back bool
+	var computer string
+	c := &cobra.Command{
+		Use:   "retire [APP|APP/ITEM|APP/ITEM@WHOSE...]",
+		Short: "Set the old data aside, so that nobody works in it (old computer)",
+		Long: `Rename what was moved on the old computer, files and databases alike, and leave a
+note where it was that says where it went. It is done once the new computer is
+proven, and it looks first whether anything changed here since the pack.
+
+  --back    give everything its name again
+  --remove  remove for good what was set aside; only what is still exactly what was
+            proven goes, and only when the hand-over is stored outside the kit`,
+		Example:           "  movekit retire\n  movekit retire tidewright/bookings\n  movekit retire --remove \"the computer is sold\" --computer QUAY-DESK-1",
+		ValidArgsFunction: e.completeApps,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var because string
+			if err := reasonOf(cmd, "remove", &because); err != nil {
+				return err
+			}
+			step, do := steps.Retire, (*move.Move).Retire
+			switch {
+			case back && because != "":
+				return fault.New(fault.Usage, "--back goes with no --remove")
+			case back:
+				step, do = steps.Return, (*move.Move).Return
+			case because != "":
+				step, do = steps.Remove, func(m *move.Move, ctx context.Context) ([]*run.Outcome, error) {
+					if err := e.named(m, computer); err != nil {
+						return nil, err
+					}
+					return m.RemoveRetired(ctx, because)
+				}
+			}
+			apps, picked := pick(args)
+			return e.runStep(cmd.Context(), step, apps, func(m *move.Move) error {
+				m.Picked = picked
+				return nil
+			}, do, e.showRetired)
+		},
+	}
+	c.Flags().BoolVar(&back, "back", false, "give what was set aside its name again")
+	c.Flags().String("remove", "", "remove for good what was set aside; `REASON` is kept in the journal")
+	c.Flags().StringVar(&computer, "computer", "", "with --remove: the name of this computer, typed out")
+	e.overrideFlags(c)
+	return c
+}
+
+// pick takes addresses apart into the apps, and which of their items are meant; nil
+// stands for all.
+func pick(args []string) (apps []string, picked func(steps.Key) bool) {
+	for _, a := range args {
+		app, _, _ := strings.Cut(a, "/")
+		apps = append(apps, app)
+	}
+	if len(args) == 0 {
+		return nil, nil
+	}
+	return apps, func(k steps.Key) bool {
+		return slices.ContainsFunc(args, func(a string) bool {
+			return a == k.App || a == k.App+"/"+k.Item || a == k.App+"/"+k.Item+"@"+k.User
+		})
+	}
+}
+
+// named has a person type the computer's name, before something goes for good.
+func (e *env) named(m *move.Move, typed string) error {
+	name := m.Computer.Name()
+	if typed == "" && isTerminal(e.in) {
+		e.done()
+		p, err := e.person("")
+		if err != nil {
+			return err
+		}
+		if typed, err = p.line("What was set aside on " + name + " will be gone for good. Type the name of this computer: "); err != nil {
+			return err
+		}
+	}
+	if !strings.EqualFold(typed, name) {
+		return fault.New(fault.Usage, "the name of this computer was not typed; it takes --computer NAME")
+	}
+	return nil
+}
+
+// retiredWords say what became of an item; those that leave something to do are bad.
+var retiredWords = map[string]struct {
+	text string
+	bad  bool
+}{
+	"retired":         {"set aside", false},
+	"retired already": {"set aside before", false},
+	"gone":            {"not here any more", false},
+	"returned":        {"has its name back", false},
+	"was not retired": {"was not set aside", false},
+	"removed":         {"removed for good", false},
+	"removed before":  {"was removed before", false},
+	"changed":         {"KEPT: changed since", true},
+}
+
+func (e *env) showRetired(_ *move.Move, out []*run.Outcome) {
+	t := e.table("app", "item", "result", "where it is now")
+	for _, o := range out {
+		for _, i := range o.Items {
+			w, where := retiredWords[i.Did], i.Aside
+			switch i.Did {
+			case "returned":
+				where = i.To
+			case "removed":
+				where = ""
+			}
+			t.Add(o.Title, whose(i.Item, i.User), e.result(!w.bad, w.text, w.text), where)
+		}
+	}
+	if t.Len() > 0 {
+		e.printf("%s", t)
+	}
+	note := ""
+	for _, o := range out {
+		for _, i := range o.Items {
+			note = cmp.Or(i.Note, note)
+			if i.Did == "returned" && i.Aside != "" {
+				e.printf("%s what had the name meanwhile: %s\n", e.paint("set aside:", table.Note), i.Aside)
+			}
+		}
+	}
+	if note != "" {
+		e.printf("A note beside each says where it went, such as\n  %s\n", note)
+	}
+}

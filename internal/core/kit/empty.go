@@ -1,0 +1,242 @@
+package kit
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/seal"
+)
+
+// Closed is the data of journal.EventClosed: that a kit is emptied, or is being.
+type Closed struct {
+	Because  string `json:"because,omitempty"`   // why the move was given up; "" where it was proven
+	HandOver string `json:"hand_over,omitempty"` // folder that the hand-over is in
+	Record   string `json:"record,omitempty"`    // folder that the journal, the cards and the report went to; "" where they stay
+}
+
+// ClosedIn tells how the kit in a folder was closed; nil where it was not.
+func ClosedIn(dir string) (*Closed, error) {
+	log, err := journal.Read(dir)
+	if err != nil {
+		return nil, err
+	}
+	return closed(log), nil
+}
+
+func closed(log *journal.Log) *Closed {
+	for _, l := range log.Lines {
+		if l.Event == journal.EventClosed {
+			c := &Closed{}
+			json.Unmarshal(l.Data, c) //nolint:errcheck // the line alone says that it is closed
+			return c
+		}
+	}
+	return nil
+}
+
+// record are the files that are an office's record of a move, the manifest last.
+func record(dir string) (names []string, err error) {
+	for _, sub := range []string{CardsDir, ReportDir} {
+		entries, err := os.ReadDir(filepath.Join(dir, sub))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		for _, e := range entries {
+			if e.Type().IsRegular() {
+				names = append(names, sub+"/"+e.Name())
+			}
+		}
+	}
+	return append(names, ReadmeFile, journal.HeadFile, journal.File, ManifestFile), nil
+}
+
+// KeepRecord copies the journal, the cards and the report of a kit into another folder,
+// which is a kit without data then. It returns when they are on its medium.
+func KeepRecord(dir, to string) error {
+	k, err := Open(dir)
+	if err != nil {
+		return err
+	}
+	names, err := record(k.Dir)
+	if err != nil {
+		return fault.Wrap(fault.Unreadable, err, "cannot read the kit in %s", k.Dir)
+	}
+	sums := map[string]string{}
+	for _, name := range names {
+		data, err := os.ReadFile(filepath.Join(k.Dir, filepath.FromSlash(name)))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if name == ReadmeFile {
+			data = []byte(closedReadme(k.Manifest))
+		}
+		if err == nil {
+			err = journal.WriteFile(filepath.Join(to, filepath.FromSlash(name)), data, 0o644)
+		}
+		if err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "cannot store the record in %s", to)
+		}
+		if name != journal.File && name != journal.HeadFile {
+			sums[name] = digest.Of(data).String()
+		}
+	}
+	out := &Kit{Dir: to, sums: sums}
+	if err := out.saveSums(); err != nil {
+		return err
+	}
+	return seal.SyncVolume(to)
+}
+
+// Empty empties a kit whose journal says that it is closed: first the key, which
+// makes what is sealed unreadable, and then that. Where the record went elsewhere,
+// it goes too. An interrupted run is ended by the same call.
+func Empty(ctx context.Context, dir string) error {
+	log, err := journal.Read(dir)
+	if err != nil {
+		return err
+	}
+	c := closed(log)
+	if c == nil {
+		return fault.New(fault.Usage, "the kit in %s is not closed", dir)
+	}
+	if _, err := os.Lstat(filepath.Join(dir, KeyFile)); err == nil && c.Record != "" {
+		if err := KeepRecord(dir, c.Record); err != nil {
+			return err
+		}
+	}
+	e := emptying{ctx, dir}
+	if err := e.destroy(KeyFile); err != nil {
+		return err
+	}
+	if err := e.removeAll(SealedDir); err != nil {
+		return err
+	}
+	if c.Record == "" {
+		return e.settle(log)
+	}
+	// The journal goes last, since it says that the rest is to go.
+	for _, name := range []string{CardsDir, ReportDir, ChecksumsFile, ManifestFile, journal.HeadFile} {
+		if err := e.removeAll(name); err != nil {
+			return err
+		}
+	}
+	text := fmt.Sprintf("This was a kit of Move Kit. It is closed and empty; its record is in\n%s\n", c.Record)
+	if err := journal.WriteFile(filepath.Join(dir, ReadmeFile), []byte(text), 0o644); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot write %s", ReadmeFile)
+	}
+	return e.removeAll(journal.File)
+}
+
+type emptying struct {
+	ctx context.Context
+	dir string
+}
+
+func (e emptying) stopped() error {
+	if err := e.ctx.Err(); err != nil {
+		return fault.Wrap(fault.Stopped, err, "emptying the kit was stopped")
+	}
+	return nil
+}
+
+// destroy writes over a small file before it is removed, and sees that both are on
+// the medium.
+func (e emptying) destroy(name string) error {
+	path := filepath.Join(e.dir, name)
+	info, err := os.Lstat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err = errors.Join(err, e.stopped()); err != nil {
+		return err
+	}
+	if info.Mode().IsRegular() {
+		if err := overwrite(path, info.Size()); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "cannot destroy %s", path)
+		}
+	}
+	return e.remove(path)
+}
+
+func overwrite(path string, size int64) error {
+	f, err := os.OpenFile(path, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	noise := make([]byte, size)
+	rand.Read(noise)
+	if _, err := f.Write(noise); err != nil {
+		return err
+	}
+	if err := f.Sync(); err != nil {
+		return err
+	}
+	return f.Close()
+}
+
+func (e emptying) remove(path string) error {
+	if err := e.stopped(); err != nil {
+		return err
+	}
+	err := os.Remove(path)
+	if err == nil {
+		err = seal.SyncDir(filepath.Dir(path))
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fault.Wrap(fault.CannotPlace, err, "cannot remove %s", path)
+	}
+	return nil
+}
+
+// removeAll removes a file, or a folder with what is in it.
+func (e emptying) removeAll(name string) error {
+	path := filepath.Join(e.dir, name)
+	entries, err := os.ReadDir(path)
+	if err == nil {
+		for _, in := range entries {
+			if err := e.removeAll(filepath.Join(name, in.Name())); err != nil {
+				return err
+			}
+		}
+	}
+	return e.remove(path)
+}
+
+// settle writes what stays so that it says what it is.
+func (e emptying) settle(log *journal.Log) error {
+	k := &Kit{Dir: e.dir, Log: log}
+	var err error
+	if k.sums, err = readSums(e.dir); err != nil {
+		k.sums = map[string]string{}
+	}
+	maps.DeleteFunc(k.sums, func(name, _ string) bool { return name == KeyFile || strings.HasPrefix(name, SealedDir+"/") })
+	if opened, err := Open(e.dir); err == nil {
+		k.Manifest = opened.Manifest
+	}
+	if err := k.write(ReadmeFile, []byte(closedReadme(k.Manifest))); err != nil {
+		return err
+	}
+	return k.saveSums()
+}
+
+// closedReadme is the README of a kit without data.
+func closedReadme(m Manifest) string {
+	return fmt.Sprintf(`This is the record of a move from %s to %s (kit %s), made with Move Kit.
+The kit is closed: its key is destroyed and what was sealed is removed. What is
+left holds no data of the office and no licence: kit.yaml names the computers,
+journal.jsonl says what was done and when, cards has the descriptions of the
+applications, report the hand-over.
+`, m.Old.Name, m.New.Name, m.ID)
+}

@@ -1,0 +1,272 @@
+package move
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/survey"
+	"movekit/internal/core/tree"
+)
+
+// Retire sets the items of the chosen apps aside on the old computer, each by its
+// kind's own means, and leaves a note where they were. What is not here any more is
+// left out.
+func (m *Move) Retire(ctx context.Context) ([]*run.Outcome, error) {
+	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
+		f := m.Facts(c)
+		if f.Side == steps.OldSide && m.State.Packed[c.Name] != nil {
+			l := m.looker(c, false)
+			l.Since = m.Since
+			a, err := l.Now(ctx, c)
+			if err != nil {
+				return err
+			}
+			survey.Close(a.Places) // a server does not rename what somebody has open
+			f.OldChanged, f.Open = a.Facts.OldChanged, a.Facts.Open
+			if f.Running, err = l.Running(ctx, c); err != nil {
+				return err
+			}
+		}
+		if on, err := m.Check(steps.Retire, c, f, o); err != nil || !on {
+			return err
+		}
+		return m.eachRetired(ctx, c, o, "set aside", func(t item.Target, out *run.ItemOutcome) error { return m.retire(ctx, t, out) })
+	})
+}
+
+// Return gives the items that Retire set aside their names back.
+func (m *Move) Return(ctx context.Context) ([]*run.Outcome, error) {
+	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
+		f := m.Facts(c)
+		var err error
+		if f.Side == steps.OldSide {
+			if f.Running, err = m.running(ctx, c); err != nil {
+				return err
+			}
+		}
+		if on, err := m.Check(steps.Return, c, f, o); err != nil || !on {
+			return err
+		}
+		return m.eachRetired(ctx, c, o, "given back", func(t item.Target, out *run.ItemOutcome) error { return m.giveBack(ctx, t, out) })
+	})
+}
+
+// RemoveRetired removes for good what Retire set aside, as far as it is what was
+// proven on the new computer. because is why.
+func (m *Move) RemoveRetired(ctx context.Context, because string) ([]*run.Outcome, error) {
+	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
+		if on, err := m.Check(steps.Remove, c, m.Facts(c), o); err != nil || !on {
+			return err
+		}
+		return m.eachRetired(ctx, c, o, "removed", func(t item.Target, out *run.ItemOutcome) error {
+			return m.remove(ctx, t, out, because)
+		})
+	})
+}
+
+// eachRetired does something with each chosen item of an app, the last first: an
+// item may lie within another.
+func (m *Move) eachRetired(ctx context.Context, c *card.Card, o *run.Outcome, done string, do func(item.Target, *run.ItemOutcome) error) error {
+	defer func() { slices.Reverse(o.Items) }()
+	items := m.State.AppItems(c.Name)
+	for _, it := range slices.Backward(items) {
+		if m.Picked != nil && !m.Picked(it.Key) {
+			continue
+		}
+		t, err := m.oldTarget(ctx, c, it)
+		if err != nil {
+			return err
+		}
+		out := outcome(t.One, "")
+		err = do(t, &out)
+		t.Mover.Close()
+		if err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not %s", t.Label(), c.Title, done)
+		}
+		o.Items = append(o.Items, out)
+	}
+	return nil
+}
+
+// oldTarget is an item where it lies on the old computer.
+func (m *Move) oldTarget(ctx context.Context, c *card.Card, it *steps.Item) (item.Target, error) {
+	t, err := m.Kinds.Target(ctx, m.Run, c, &steps.Item{Key: it.Key, Sealed: it.Sealed, SealedAt: it.SealedAt}, item.Choices{})
+	if err != nil {
+		return t, err
+	}
+	retired := *it
+	t.Known = &retired
+	for _, p := range []**steps.Retired{&retired.Retiring, &retired.Retired} {
+		if *p == nil {
+			continue
+		}
+		here := **p
+		*p = &here
+		for _, path := range []*string{&here.From, &here.To, &here.Note} {
+			if *path, err = machine.Real(m.Computer, *path); err != nil {
+				t.Mover.Close()
+				return t, err
+			}
+		}
+	}
+	return t, nil
+}
+
+func (m *Move) recordRetired(event string, key steps.Key, r steps.Retired) error {
+	for _, p := range []*string{&r.From, &r.To, &r.Note} {
+		*p = machine.Spoken(m.Computer, *p)
+	}
+	return m.Record(event, key, r)
+}
+
+func (m *Move) retire(ctx context.Context, t item.Target, out *run.ItemOutcome) error {
+	there, err := t.Mover.There(ctx)
+	if err == nil && there && t.Known.Retired != nil {
+		there, err = holds(ctx, t.Mover)
+	}
+	if err != nil {
+		return err
+	}
+	r := t.Known.Retiring
+	switch {
+	case t.Known.Retired != nil && !there:
+		if out.Did, out.Aside = "retired already", t.Known.Retired.To; out.Aside == "" {
+			out.Did = "gone"
+		}
+		return nil
+	case r == nil && !there:
+		out.Did = "gone"
+		return m.recordRetired(journal.EventRetired, t.Key, steps.Retired{From: t.Path})
+	case r == nil:
+		r = &steps.Retired{From: t.Path}
+		if r.To, err = t.Mover.Aside(ctx, ""); err != nil {
+			return err
+		}
+		if _, disk := t.Mover.Where(); disk != "" {
+			r.Note = t.Path + ".moved-to-" + tree.PlainName(m.State.New.Name) + ".txt"
+		}
+		if err := m.recordRetired(journal.EventRetiring, t.Key, *r); err != nil {
+			return err
+		}
+	}
+	if err := t.Mover.Rename(ctx, r.To); err != nil {
+		return err
+	}
+	if r.Note != "" {
+		if err := journal.WriteFile(r.Note, []byte(m.moved(t, r)), 0o644); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "%s is set aside, but the note %s cannot be written", t.Label(), r.Note)
+		}
+	}
+	out.Did, out.Aside, out.Note = "retired", r.To, r.Note
+	return m.recordRetired(journal.EventRetired, t.Key, *r)
+}
+
+// holds reports whether anything of an item is where something is: of a folder, perhaps
+// only what does not move is left.
+func holds(ctx context.Context, m item.Mover) (bool, error) {
+	is, err := m.Look(ctx, item.Looking{})
+	return err == nil && is.Files > 0, err
+}
+
+// moved is the note that is left where an item was.
+func (m *Move) moved(t item.Target, r *steps.Retired) string {
+	to := ""
+	if p := m.State.Items[t.Key].Placed; p != nil {
+		to = ", at\n  " + p.To
+	}
+	return fmt.Sprintf(`The data that was here was moved to the computer %s%s
+
+It went as it was at %s.
+The old copy was set aside at %s, and is called
+  %s
+now. Do not work in it: what is done there does not come to %s.
+`, m.State.New.Name, to, steps.Moment(t.Known.SealedAt), steps.Moment(m.Now()), machine.Spoken(m.Computer, r.To), m.State.New.Name)
+}
+
+func (m *Move) giveBack(ctx context.Context, t item.Target, out *run.ItemOutcome) error {
+	r := t.Known.Retired
+	if r == nil {
+		r = t.Known.Retiring
+	}
+	switch {
+	case t.Known.Removed != nil:
+		out.Did = "removed before"
+		return nil
+	case r == nil || r.To == "":
+		out.Did = "was not retired"
+		return nil
+	}
+	aside := t.Mover.At(r.To)
+	waits, err := aside.There(ctx)
+	if err != nil {
+		return err
+	}
+	there, err := t.Mover.There(ctx)
+	if err == nil && there {
+		there, err = holds(ctx, t.Mover)
+	}
+	if err != nil {
+		return err
+	}
+	if waits && there {
+		// Somebody, or the app, made another meanwhile.
+		if out.Aside, err = t.Mover.Aside(ctx, ""); err == nil {
+			err = t.Mover.Rename(ctx, out.Aside)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if err := aside.Rename(ctx, r.From); err != nil {
+		return err
+	}
+	if r.Note != "" {
+		if err := os.Remove(r.Note); err != nil && !os.IsNotExist(err) {
+			return fault.Wrap(fault.CannotPlace, err, "cannot remove the note")
+		}
+	}
+	out.Did, out.To = "returned", r.From
+	return m.Record(journal.EventReturned, t.Key, nil)
+}
+
+func (m *Move) remove(ctx context.Context, t item.Target, out *run.ItemOutcome, because string) error {
+	r := t.Known.Retired
+	switch {
+	case t.Known.Removed != nil:
+		out.Did = "removed before"
+		return nil
+	case r == nil || r.To == "":
+		out.Did = "was not retired"
+		return nil
+	}
+	out.Aside = r.To
+	aside := t.Mover.At(r.To)
+	there, err := aside.There(ctx)
+	if err != nil {
+		return err
+	}
+	if there {
+		same, err := aside.Same(ctx)
+		if err != nil {
+			return err
+		}
+		if !same {
+			out.Did = "changed"
+			return nil
+		}
+		if err := aside.Remove(ctx); err != nil {
+			return err
+		}
+	}
+	out.Did = "removed"
+	return m.Record(journal.EventRemoved, t.Key, steps.Removed{Because: because})
+}

@@ -1,0 +1,252 @@
+package move_test
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"movekit/internal/core/journal"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/move"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+	"movekit/test/lay"
+	"movekit/test/office"
+)
+
+const several = `items:
+  - {name: diary, kind: folder, path: /srv/diary}
+  - {name: mail, kind: folder, path: /srv/mail, include: ["**/*.msg"]}
+  - {name: letter, kind: file, path: /srv/letter.txt}
+  - {name: boats, kind: sqlite, path: /srv/boats.db}
+`
+
+// moved is an office whose move is proven.
+func moved(t *testing.T) *office.Office {
+	o := office.New(t, several, "linux", map[string]string{
+		"old/srv/diary/a": "x", "old/srv/diary/deep/b": "y", "old/srv/letter.txt": "dear",
+		"old/srv/mail/in/1.msg": "1", "old/srv/mail/2.msg": "2", "old/srv/mail/index.tmp": "i", "new/srv/.keep": "",
+	})
+	lay.Database(t, o.Dir+"/old/srv/boats.db", "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
+	o.Pack()
+	o.Unpack()
+	if out := o.Verify(); !out.Equal() {
+		t.Fatalf("not proven: %+v", out)
+	}
+	return o
+}
+
+// files are those below a folder, with the moment taken out of the names of what is
+// set aside.
+func files(t *testing.T, dir string) (out []string) {
+	filepath.WalkDir(dir, func(p string, e os.DirEntry, err error) error {
+		if err != nil {
+			t.Fatal(err)
+		}
+		if rel, _ := filepath.Rel(dir, p); !e.IsDir() {
+			if head, tail, aside := strings.Cut(rel, ".set-aside-"); aside {
+				rel = head + "(aside)" + strings.TrimLeft(tail, "0123456789-")
+			}
+			out = append(out, rel)
+		}
+		return nil
+	})
+	slices.Sort(out)
+	return out
+}
+
+// cut is a kit whose stick is pulled out when some lines are written.
+type cut struct {
+	run.Kit
+	lines int
+}
+
+var errPulled = errors.New("the stick was pulled out")
+
+func (c *cut) Record(l journal.Line, data any) (journal.Line, error) {
+	if c.lines--; c.lines < 0 {
+		return l, errPulled
+	}
+	return c.Kit.Record(l, data)
+}
+
+// whateverCut runs a step that is cut off after each of its lines, and then whole.
+func whateverCut(o *office.Office, c machine.Computer, do func(*move.Move, context.Context) ([]*run.Outcome, error)) *run.Outcome {
+	o.T.Helper()
+	for n := 0; ; n++ {
+		out, err := do(move.New(o.Run(&cut{o.Kit, n % 3}, c)), ctx)
+		if err != nil {
+			o.T.Fatal(err)
+		}
+		if len(out[0].Blocks) > 0 {
+			o.T.Fatalf("stopped after %d cuts: %+v", n, out[0].Blocks)
+		}
+		if out[0].Err == nil {
+			return out[0]
+		}
+		if !errors.Is(out[0].Err, errPulled) || n > 40 {
+			o.T.Fatal(out[0].Err)
+		}
+	}
+}
+
+// TestRetire sets the old data aside, gives it back, and removes what is proven,
+// while every run is cut off again and again.
+func TestRetire(t *testing.T) {
+	t.Parallel()
+	o := moved(t)
+	old := filepath.Join(o.Dir, "old/srv")
+	before := files(t, old)
+	out := whateverCut(o, o.Old, (*move.Move).Retire)
+	aside := []string{
+		"boats.db(aside)", "boats.db.moved-to-NEW.txt", "diary(aside)/a", "diary(aside)/deep/b", "diary.moved-to-NEW.txt", "letter.txt(aside)",
+		"letter.txt.moved-to-NEW.txt", "mail(aside)/2.msg", "mail(aside)/in/1.msg", "mail.moved-to-NEW.txt", "mail/index.tmp",
+	}
+	if got := files(t, old); !slices.Equal(got, aside) {
+		t.Fatalf("set aside: %q", got)
+	}
+	if note := o.Text("old/srv/diary.moved-to-NEW.txt"); !strings.Contains(note, "moved to the computer NEW, at\n  /srv/diary\n") || !strings.Contains(note, "\n  /srv/diary.set-aside-") || strings.Contains(note, o.Dir) {
+		t.Errorf("the note says %s", note)
+	}
+	if s := o.Job(o.New).State; len(out.Items) != 4 || out.Items[0].Item != "diary" || s.Progress(o.Kit.Cards[0], steps.Retire) != steps.Yes || s.Next(o.Kit.Cards).Step != steps.Report {
+		t.Errorf("%+v, next %v", out.Items, s.Next(o.Kit.Cards))
+	}
+	// Looking again finds nothing that changed, and nothing is set aside twice.
+	if again := o.Only(o.Job(o.Old).Retire(ctx)); slices.ContainsFunc(again.Items, func(i run.ItemOutcome) bool { return i.Did != "retired already" }) {
+		t.Errorf("once more: %+v", again.Items)
+	}
+
+	// The app was started, and made something new in the place of the old.
+	lay.Out(t, o.Dir, map[string]string{"old/srv/diary/empty": ""})
+	out = whateverCut(o, o.Old, (*move.Move).Return)
+	back := slices.Sorted(slices.Values(append([]string{"diary(aside)/empty"}, before...)))
+	if got := files(t, old); !slices.Equal(got, back) {
+		t.Fatalf("given back: %q", got)
+	}
+	if o.Job(o.Old).State.Progress(o.Kit.Cards[0], steps.Retire) != steps.No {
+		t.Error("it still counts as set aside")
+	}
+
+	whateverCut(o, o.Old, (*move.Move).Retire)
+	remove := func(m *move.Move, c context.Context) ([]*run.Outcome, error) { return m.RemoveRetired(c, "sold") }
+	if got := office.Blocked(o.Only(remove(o.Job(o.Old), ctx))); got != "handed-over" {
+		t.Errorf("removing is stopped by %q", got)
+	}
+	if _, err := o.Kit.Record(journal.Line{Event: journal.EventReported}, steps.Reported{To: "/srv/papers"}); err != nil {
+		t.Fatal(err)
+	}
+	// What somebody worked in since is not what was proven.
+	asides, _ := filepath.Glob(old + "/boats.db.set-aside-*")
+	lay.Database(t, asides[0], "INSERT INTO boat VALUES (3)")
+	out = whateverCut(o, o.Old, remove)
+	did := map[string]string{}
+	for _, i := range out.Items {
+		did[i.Item] = i.Did
+	}
+	if did["boats"] != "changed" || !strings.HasPrefix(did["diary"], "removed") || !strings.HasPrefix(did["mail"], "removed") {
+		t.Errorf("removed: %v", did)
+	}
+	left := []string{"boats.db(aside)", "boats.db.moved-to-NEW.txt", "diary(aside)/empty", "diary.moved-to-NEW.txt", "letter.txt.moved-to-NEW.txt", "mail.moved-to-NEW.txt", "mail/index.tmp"}
+	if got := files(t, old); !slices.Equal(got, left) {
+		t.Errorf("left: %q", got)
+	}
+}
+
+// TestRetireNeedsProof stops where something is not proven, or not sealed.
+func TestRetireNeedsProof(t *testing.T) {
+	t.Parallel()
+	o := moved(t)
+	lay.Out(t, o.Dir, map[string]string{"old/srv/diary/later": "z"})
+	out := o.Only(o.Job(o.Old).Retire(ctx))
+	if office.Blocked(out) != "old-unchanged" || !strings.Contains(out.Blocks[0].Why, "later was not in what was sealed") {
+		t.Errorf("%+v", out.Blocks)
+	}
+	if got := office.Blocked(o.Only(o.Job(o.New).Retire(ctx))); got != "old-computer" {
+		t.Errorf("on the new computer: %q", got)
+	}
+	o.Pack() // another content, which is not proven
+	if got := office.Blocked(o.Only(o.Job(o.Old).Retire(ctx))); got != "proven" {
+		t.Errorf("not proven: %q", got)
+	}
+	if got := files(t, filepath.Join(o.Dir, "old/srv")); slices.ContainsFunc(got, func(f string) bool { return strings.Contains(f, "aside") }) {
+		t.Errorf("%q", got)
+	}
+	// One item alone.
+	o.Unpack()
+	o.Verify()
+	j := o.Job(o.Old)
+	j.Picked = func(k steps.Key) bool { return k.Item == "letter" }
+	if out := o.Only(j.Retire(ctx)); len(out.Items) != 1 || o.Text("old/srv/diary/later") != "z" || o.Text("old/srv/letter.txt") != "" {
+		t.Errorf("one alone: %+v", out.Items)
+	}
+}
+
+// TestPackedAgain unpacks once more after another pack: what nobody worked in is
+// renewed, and nothing is set aside a second time.
+func TestPackedAgain(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, several, "linux", map[string]string{
+		"old/srv/diary/a": "x", "old/srv/letter.txt": "dear", "old/srv/mail/1.msg": "1", "old/srv/mail/2.msg": "2",
+		"new/srv/diary/theirs": "t", "new/srv/mail/1.msg": "other", "new/srv/mail/notes": "n", "new/srv/letter.txt": "their letter",
+	})
+	fleet := o.Dir + "/old/srv/boats.db"
+	lay.Database(t, fleet, "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1)")
+	lay.Database(t, o.Dir+"/new/srv/boats.db", "CREATE TABLE other (n)")
+	o.Pack()
+	o.Unpack()
+	first := files(t, o.Dir+"/new/srv")
+	lay.Out(t, o.Dir, map[string]string{"old/srv/diary/b": "later", "old/srv/mail/3.msg": "3", "old/srv/letter.txt": "dear all"})
+	os.Remove(o.Dir + "/old/srv/mail/2.msg")
+	lay.Database(t, fleet, "INSERT INTO boat VALUES (2)")
+	o.Pack()
+	// Somebody worked on the letter meanwhile.
+	later := time.Now().Add(time.Hour)
+	lay.Out(t, o.Dir, map[string]string{"new/srv/letter.txt": "dear, corrected"})
+	os.Chtimes(o.Dir+"/new/srv/letter.txt", later, later)
+	out := whateverCut(o, o.New, (*move.Move).Unpack)
+	if out := o.Verify(); !out.Equal() {
+		t.Fatalf("it differs: %+v", out.Items)
+	}
+	want := slices.Concat(slices.DeleteFunc(first, func(f string) bool { return f == "mail/2.msg" }), []string{"diary/b", "letter.txt(aside)", "mail/3.msg"})
+	slices.Sort(want)
+	if got := files(t, o.Dir+"/new/srv"); !slices.Equal(got, want) {
+		t.Errorf("after both: %q\nwant %q (%+v)", got, want, out.Items)
+	}
+	// What was there at first is what undo gives back.
+	whateverCut(o, o.New, (*move.Move).Undo)
+	for name, want := range map[string]string{"new/srv/diary/theirs": "t", "new/srv/mail/1.msg": "other", "new/srv/mail/notes": "n", "new/srv/diary/b": "", "new/srv/mail/3.msg": "", "new/srv/letter.txt": "dear, corrected"} {
+		if got := o.Text(name); got != want {
+			t.Errorf("%s holds %q after undo, want %q", name, got, want)
+		}
+	}
+}
+
+// TestMountedElsewhere takes an unpack back where the computer's disk is at another
+// place than it was.
+func TestMountedElsewhere(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, several, "linux", map[string]string{"old/srv/diary/a": "x", "old/srv/letter.txt": "dear", "old/srv/mail/1.msg": "1", "new/srv/diary/theirs": "t", "new/srv/letter.txt": "theirs"})
+	lay.Database(t, o.Dir+"/old/srv/boats.db", "CREATE TABLE boat (n)")
+	o.Pack()
+	o.Unpack()
+	for _, l := range o.Kit.Lines() {
+		if strings.Contains(string(l.Data), o.Dir) {
+			t.Errorf("the journal names the folder of the disk: %s %s", l.Event, l.Data)
+		}
+	}
+	if err := os.Rename(o.Dir+"/new", o.Dir+"/mnt"); err != nil {
+		t.Fatal(err)
+	}
+	// Another disk is at the old place meanwhile.
+	lay.Out(t, o.Dir, map[string]string{"new/srv/diary/a": "x", "new/srv/letter.txt": "dear"})
+	elsewhere := office.Open(t, o.Dir+"/mnt")
+	o.Only(o.Job(elsewhere).Undo(ctx))
+	if o.Text("mnt/srv/diary/theirs") != "t" || o.Text("mnt/srv/diary/a") != "" || o.Text("mnt/srv/letter.txt") != "theirs" || o.Text("new/srv/diary/a") != "x" || o.Text("new/srv/letter.txt") != "dear" {
+		t.Errorf("%q and %q", files(t, o.Dir+"/mnt"), files(t, o.Dir+"/new"))
+	}
+}
