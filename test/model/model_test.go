@@ -62,6 +62,7 @@ func (s *sim) Name() string                                               { retu
 func (*sim) System() machine.System                                       { return machine.Linux }
 func (s *sim) HardwareID() string                                         { return s.name }
 func (s *sim) FirmwareID() string                                         { return "" }
+func (*sim) Accounts() *machine.Accounts                                  { return nil }
 func (*sim) Users() []machine.User                                        { return nil }
 func (*sim) Locate(path string, _ *machine.User) (string, error)          { return path, nil }
 func (*sim) Running(context.Context, []string) ([]machine.Program, error) { return nil, nil }

@@ -71,15 +71,6 @@ func (d Disk) Aside(context.Context, string) (string, error) {
 	return tree.AsideName(d.Path, d.Run.Now()), nil
 }
 
-// MakeParent makes the folder that a path lies in.
-func MakeParent(path string) error {
-	parent := filepath.Dir(path)
-	if err := os.MkdirAll(parent, 0o755); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", parent)
-	}
-	return nil
-}
-
 // Waits reports whether what was set aside under a name is still there; "" stands
 // for nothing.
 func Waits(back string) (bool, error) {

@@ -78,6 +78,7 @@ type One struct {
 	Path  string      // real path, or address; "" where it is not known
 	Known *steps.Item // what the kit has of it; nil where that is nothing
 	Was   string      // of what stays: its address as the old computer has it
+	Users map[string]string // who takes over here, by user of the old computer
 	Mine  bool        // what runs as somebody who is not here runs as who puts it there
 	Group *Group      // of items that are sealed as of one moment; nil where it is alone
 }
@@ -163,6 +164,7 @@ type Look struct {
 	Sealed     int64       `json:"bytes_sealed_estimate,omitempty"`
 	Newest     *time.Time  `json:"newest_change,omitempty"`
 	Left       []string    `json:"left_behind,omitempty"`
+	LeftOut    []string    `json:"left_out,omitempty"` // what the card leaves out, with counts and sizes
 	Needs      []string    `json:"needs,omitempty"`
 	OpenBy     []string    `json:"open_by,omitempty"`
 	InUse      bool        `json:"packed_in_use,omitempty"` // it is packed as of one moment while its app runs

@@ -70,7 +70,7 @@ func (t Table) Target(ctx context.Context, r *run.Run, c *card.Card, it *steps.I
 	if err != nil {
 		return Target{}, err
 	}
-	o := &One{Here: r.For(c), Run: r, Key: it.Key, Card: c.Item(it.Key.Item), Known: known, Mine: say.Mine}
+	o := &One{Here: r.For(c), Run: r, Key: it.Key, Card: c.Item(it.Key.Item), Known: known, Mine: say.Mine, Users: say.Users}
 	if o.Card == nil {
 		return Target{}, fault.New(fault.Damaged, "the card of %s has no item %q", c.Title, it.Key.Item)
 	}

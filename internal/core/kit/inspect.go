@@ -15,6 +15,7 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/seal"
+	"movekit/internal/core/tree"
 )
 
 // Damage is a file of the kit that is not what was written.
@@ -44,6 +45,8 @@ type Sealed struct {
 	Files  int64       `json:"files"`            // what is in it, as a person counts
 	Bytes  int64       `json:"bytes"`            // plain size
 	Mode   uint32      `json:"mode,omitempty"`   // permissions of a database file
+	Marks  tree.Marks  `json:"marks,omitzero"`   // of a database file
+	Owners []string    `json:"owners,omitempty"` // users to whom something in it belongs
 	// Stamp tells whether the item changed since: it holds the newest change,
 	// the number of files and their size.
 	Stamp string `json:"stamp"`
@@ -53,6 +56,8 @@ type Sealed struct {
 	Left []string `json:"left,omitempty"`
 	// LeftCount is how many those are.
 	LeftCount int `json:"left_count,omitempty"`
+	// LeftOut tells what the card leaves out, with counts and sizes; at most 20 lines.
+	LeftOut []string `json:"left_out,omitempty"`
 }
 
 // Table is a table of a database in files, and how many records it has.

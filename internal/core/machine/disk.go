@@ -33,6 +33,8 @@ type disk struct {
 	users []User
 	hives map[string]*openedHive
 	notes []string
+
+	accounts *Accounts // once they are read
 }
 
 func openDisk(root string) (Computer, error) {
@@ -117,6 +119,16 @@ func (d *disk) HardwareID() string { return d.ident.HardwareID }
 func (d *disk) FirmwareID() string { return d.ident.FirmwareID }
 func (d *disk) Users() []User      { return d.users }
 func (d *disk) Root() string       { return d.root }
+
+func (d *disk) Accounts() *Accounts {
+	if d.ident.System != Linux {
+		return nil
+	}
+	if d.accounts == nil {
+		d.accounts = accountsOf(d.join("etc/passwd"), d.join("etc/group"))
+	}
+	return d.accounts
+}
 
 func (d *disk) Locate(path string, user *User) (string, error) {
 	rest, perUser, err := below(d.ident.System, path)

@@ -15,6 +15,7 @@ import (
 type live struct {
 	name, id string
 	users    []User
+	accounts *Accounts // once they are read
 }
 
 func openLive() (Computer, error) {
@@ -37,6 +38,16 @@ func (l *live) HardwareID() string { return l.id }
 func (l *live) FirmwareID() string { return firmwareID() }
 func (l *live) Users() []User      { return l.users }
 func (l *live) Root() string       { return "" }
+
+func (l *live) Accounts() *Accounts {
+	if l.System() != Linux {
+		return nil
+	}
+	if l.accounts == nil {
+		l.accounts = accountsOf("/etc/passwd", "/etc/group")
+	}
+	return l.accounts
+}
 
 func (l *live) Notes() []string { return nil }
 

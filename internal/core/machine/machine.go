@@ -57,6 +57,8 @@ type Computer interface {
 	// it cannot be read.
 	FirmwareID() string
 	Users() []User
+	// Accounts are those to whom files belong; nil where files have no such owners.
+	Accounts() *Accounts
 	// Locate returns the real path of a card's path, for the user given where
 	// the path is a per-user one. The path need not exist.
 	Locate(path string, user *User) (string, error)

@@ -123,7 +123,7 @@ func TestRetire(t *testing.T) {
 
 	// The app was started, and made something new in the place of the old.
 	lay.Out(t, o.Dir, map[string]string{"old/srv/diary/empty": ""})
-	out = whateverCut(o, o.Old, (*move.Move).Return)
+	whateverCut(o, o.Old, (*move.Move).Return)
 	back := slices.Sorted(slices.Values(append([]string{"diary(aside)/empty"}, before...)))
 	if got := files(t, old); !slices.Equal(got, back) {
 		t.Fatalf("given back: %q", got)

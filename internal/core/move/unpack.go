@@ -54,6 +54,7 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 		return err
 	}
 	for _, t := range targets {
+		f.NoUser = append(f.NoUser, t.Strangers()...)
 		if err := ready(ctx, t, &f); err != nil {
 			return err
 		}

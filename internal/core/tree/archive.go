@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"runtime"
+	"strings"
 	"sync"
 	"time"
 	"unicode/utf8"
@@ -29,6 +30,10 @@ type Stats struct {
 	newestAny          time.Time // and of a folder too
 	Left               []string  // what does not travel, with the reason; at most 20
 	LeftCount          int
+	Unkept             []string // marks that the place does not take; at most 20
+	UnkeptCount        int
+	LeftOut            LeftOut
+	Owners             map[string]bool // users to whom files belong, by name
 }
 
 // add counts an entry.
@@ -37,6 +42,8 @@ func (s *Stats) add(e Entry) {
 	case File:
 		s.Files++
 		s.Bytes += e.Size
+	case Hard:
+		s.Files++
 	case Dir:
 		s.Dirs++
 	case Link:
@@ -50,6 +57,12 @@ func (s *Stats) add(e Entry) {
 			}
 			s.Left = append(s.Left, fmt.Sprintf("%s: %s", e.Path, why))
 		}
+	}
+	if e.Owner != "" && e.Travels() && !s.Owners[e.Owner] {
+		if s.Owners == nil {
+			s.Owners = map[string]bool{}
+		}
+		s.Owners[e.Owner] = true
 	}
 	if e.ModTime.After(s.newestAny) {
 		s.newestAny = e.ModTime
@@ -69,6 +82,7 @@ func (s *Stats) Stamp() string {
 // each, where it is given, sees every entry.
 func (s Source) Measure(ctx context.Context, each func(Entry), problem func(Problem)) (*Stats, error) {
 	st := &Stats{}
+	s.leftOut = &st.LeftOut
 	err := s.Walk(ctx, func(e Entry, _ string) error {
 		st.add(e)
 		if each != nil {
@@ -286,13 +300,18 @@ func unreadable(name string, err error) error {
 // header is the tar header of an entry: pax with times to the nanosecond, and
 // the GNU form for names that are not valid UTF-8, which pax cannot hold.
 func header(e Entry) *tar.Header {
-	h := &tar.Header{Name: e.Path, Mode: int64(e.Mode.Perm()), ModTime: e.ModTime, Format: tar.FormatPAX}
+	h := &tar.Header{Name: e.Path, Mode: int64(modeOf(e.Mode)), ModTime: e.ModTime, Format: tar.FormatPAX}
+	if !strings.HasPrefix(e.Owner, "#") && !strings.HasPrefix(e.Group, "#") {
+		h.Uname, h.Gname = e.Owner, e.Group
+	}
 	if !utf8.ValidString(e.Path) || !utf8.ValidString(e.Target) {
 		h.Format, h.ModTime = tar.FormatGNU, e.ModTime.Truncate(time.Second)
 	}
 	switch e.Type {
 	case Dir:
 		h.Typeflag, h.Name = tar.TypeDir, e.Path+"/"
+	case Hard:
+		h.Typeflag, h.Linkname = tar.TypeLink, e.Target
 	case Link:
 		h.Typeflag, h.Linkname, h.Mode = tar.TypeSymlink, e.Target, int64(fs.ModePerm)
 	default:

@@ -37,7 +37,9 @@ func (c *Comparison) Equal() bool { return c.Count == 0 }
 
 // Comparing says what is held against a list.
 type Comparing struct {
-	Modes    bool // permissions too, where both systems have them
+	Modes    bool // permissions and extended attributes too, where both systems have them
+	Attr     bool // attributes of Windows too
+	Belongs  *Belonging
 	Progress func(int64)
 	// EachOld and EachNew, where given, see every entry of the list and of
 	// the folder.
@@ -140,12 +142,16 @@ func (r *comparer) match(ctx context.Context, want, have Entry, real string) err
 	switch {
 	case want.Type != have.Type:
 		r.differ(want.Path, "was a %s, is a %s", want.Type, have.Type)
+	case want.Type == Hard && want.Target != have.Target:
+		r.differ(want.Path, "was another name of %s, is one of %s", want.Target, have.Target)
 	case want.Type == Link && want.Target != have.Target:
 		r.differ(want.Path, "was a link to %s, is one to %s", want.Target, have.Target)
 	case want.Type == File && want.Size != have.Size:
 		r.differ(want.Path, "had %d bytes, has %d", want.Size, have.Size)
 	case r.Modes && want.Type != Link && want.Mode != have.Mode:
-		r.differ(want.Path, "had the permissions %04o, has %04o", want.Mode, have.Mode)
+		r.differ(want.Path, "had the permissions %04o, has %04o", modeOf(want.Mode), modeOf(have.Mode))
+	case r.Differs(want, have) != "":
+		r.differ(want.Path, "%s", r.Differs(want, have))
 	case want.Type == File:
 		select {
 		case r.work <- &unit{entry: want, real: real}:

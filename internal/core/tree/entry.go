@@ -30,6 +30,7 @@ const (
 	Dir  Type = "dir"
 	File Type = "file"
 	Link Type = "link" // a symbolic link to a place within the item
+	Hard Type = "name" // another name of a file that came before: a hard link
 	// Outside is a symbolic link that leads out of the item, and Special a
 	// device, pipe or socket: both are listed, but do not travel.
 	Outside Type = "outside-link"
@@ -44,11 +45,15 @@ type Entry struct {
 	Mode    fs.FileMode
 	ModTime time.Time
 	Hash    digest.Sum // for a File
-	Target  string     // of a link, with / between folders
+	Target  string     // of a link, with / between folders; of another name, the first one
+	Marks
+	uid, gid int // to whom it belongs on the computer where it was met
 }
 
 // Travels reports whether the entry is in the tar stream.
-func (e *Entry) Travels() bool { return e.Type == Dir || e.Type == File || e.Type == Link }
+func (e *Entry) Travels() bool {
+	return e.Type == Dir || e.Type == File || e.Type == Link || e.Type == Hard
+}
 
 // entryJSON is an Entry as a line of a list. A name that is not valid UTF-8
 // is kept in base64.
@@ -61,11 +66,12 @@ type entryJSON struct {
 	ModTime time.Time `json:"mtime"`
 	Hash    string    `json:"b3,omitempty"`
 	Target  string    `json:"target,omitempty"`
+	Marks
 }
 
 // MarshalJSON writes the entry as a line of a list.
 func (e Entry) MarshalJSON() ([]byte, error) {
-	j := entryJSON{Path: e.Path, Type: e.Type, Size: e.Size, Mode: uint32(e.Mode.Perm()), ModTime: e.ModTime.UTC(), Target: e.Target}
+	j := entryJSON{Path: e.Path, Type: e.Type, Size: e.Size, Mode: modeOf(e.Mode), ModTime: e.ModTime.UTC(), Target: e.Target, Marks: e.Marks}
 	if !utf8.ValidString(e.Path) {
 		j.Path, j.Path64 = "", base64.StdEncoding.EncodeToString([]byte(e.Path))
 	}
@@ -88,7 +94,7 @@ func (e *Entry) UnmarshalJSON(data []byte) error {
 		}
 		j.Path = string(raw)
 	}
-	*e = Entry{Path: j.Path, Type: j.Type, Size: j.Size, Mode: fs.FileMode(j.Mode), ModTime: j.ModTime, Target: j.Target}
+	*e = Entry{Path: j.Path, Type: j.Type, Size: j.Size, Mode: modeFrom(j.Mode), ModTime: j.ModTime, Target: j.Target, Marks: j.Marks}
 	e.Hash, _ = digest.Parse(j.Hash)
 	return nil
 }
@@ -192,6 +198,9 @@ func CheckList(l *ListReader, windows bool) error {
 		}
 		if link != "" && strings.HasPrefix(e.Path, link+"/") {
 			return hostile(e, "it lies below the link %q", link)
+		}
+		if e.Type == Hard && (refusal(e.Target, windows) != "" || before(e.Target, e.Path) >= 0) {
+			return hostile(e, "it is another name of %q", e.Target)
 		}
 		if e.Type == Link {
 			link = e.Path

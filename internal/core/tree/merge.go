@@ -63,13 +63,13 @@ type Merged struct {
 // target. aside is the folder for files that are set aside; it is made when
 // it is needed. All three lie in one folder. Only what the list names is
 // touched, and nothing outside that folder, whatever links are in it.
-func Merge(ctx context.Context, stage, target, aside string, list *ListReader, policy Policy) (*Merged, error) {
+func Merge(ctx context.Context, stage, target, aside string, list *ListReader, policy Policy, b *Belonging) (*Merged, error) {
 	parent, err := os.OpenRoot(filepath.Dir(target))
 	if err != nil {
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the folder of %s", target)
 	}
 	defer parent.Close()
-	m := &merger{parent: parent, stage: filepath.Base(stage), target: filepath.Base(target), aside: filepath.Base(aside), policy: policy, done: &Merged{}}
+	m := &merger{parent: parent, stage: filepath.Base(stage), target: filepath.Base(target), aside: filepath.Base(aside), policy: policy, belongs: b, done: &Merged{}}
 	for {
 		if err := ctx.Err(); err != nil {
 			return nil, fault.Wrap(fault.Stopped, err, "putting files in place was stopped")
@@ -91,6 +91,7 @@ type merger struct {
 	parent               *os.Root
 	stage, target, aside string
 	policy               Policy
+	belongs              *Belonging
 	done                 *Merged
 }
 
@@ -99,7 +100,12 @@ func (m *merger) one(e Entry) error {
 	have, err := m.parent.Lstat(to)
 	if os.IsNotExist(err) {
 		if e.Type == Dir {
-			return m.parent.MkdirAll(to, 0o755)
+			if err := m.parent.MkdirAll(to, 0o755); err != nil {
+				return err
+			}
+			e.Path = to
+			_, err := settleDir(m.parent, e, m.belongs)
+			return err
 		}
 		if _, err := m.parent.Lstat(from); os.IsNotExist(err) {
 			return nil // an earlier run moved it
@@ -139,6 +145,9 @@ func (m *merger) one(e Entry) error {
 // same reports whether what is at a place is what the list says.
 func (m *merger) same(e Entry, at string, have os.FileInfo) bool {
 	switch e.Type {
+	case Hard:
+		first, err := m.parent.Stat(path.Join(m.target, e.Target))
+		return err == nil && os.SameFile(first, have)
 	case Link:
 		target, err := m.parent.Readlink(at)
 		return err == nil && filepath.ToSlash(target) == e.Target

@@ -2,6 +2,7 @@ package tree
 
 import (
 	"archive/tar"
+	"bytes"
 	"context"
 	"io"
 	"io/fs"
@@ -9,6 +10,7 @@ import (
 	"path"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"sync"
 
 	"movekit/internal/core/digest"
@@ -18,13 +20,9 @@ import (
 // StageEnding is the ending of a folder or file that is being put in place.
 const StageEnding = ".movekit-part"
 
-// Owner is who files are given to on systems that have it; nil leaves them
-// with the user who runs the tool.
-type Owner struct{ UID, GID int }
-
 // Placing says how a tar stream is put in place.
 type Placing struct {
-	Owner    *Owner
+	Belongs  *Belonging  // to whom it is given; nil leaves it with who runs this
 	Progress func(int64) // told of bytes written
 }
 
@@ -67,7 +65,9 @@ func (p Placing) Stage(ctx context.Context, dir string, in io.Reader, list *List
 	if err != nil {
 		return nil, err
 	}
-	return s.stats, s.finishDirs(again)
+	err = s.finish(again)
+	s.stats.Unkept, s.stats.UnkeptCount = s.unkept, s.unkeptCount
+	return s.stats, err
 }
 
 type stager struct {
@@ -77,6 +77,17 @@ type stager struct {
 	stats *Stats
 	mu    sync.Mutex
 	err   error
+
+	unkept      []string
+	unkeptCount int
+}
+
+// without notes what could not be kept.
+func (s *stager) without(unkept []string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.unkeptCount += len(unkept)
+	s.unkept = append(s.unkept, unkept[:min(len(unkept), maxDiffs-len(s.unkept))]...)
 }
 
 func (s *stager) fail(err error) {
@@ -139,6 +150,8 @@ func agrees(h *tar.Header, e Entry) bool {
 	switch e.Type {
 	case Dir:
 		return h.Typeflag == tar.TypeDir && name == e.Path
+	case Hard:
+		return h.Typeflag == tar.TypeLink && h.Name == e.Path && h.Linkname == e.Target
 	case Link:
 		return h.Typeflag == tar.TypeSymlink && h.Name == e.Path && h.Linkname == e.Target
 	}
@@ -153,10 +166,12 @@ func (s *stager) place(e Entry, tr *tar.Reader, buf []byte) error {
 		return s.wrap(e, s.root.Mkdir(e.Path, 0o755))
 	case e.Type == Link:
 		err := s.root.Symlink(filepath.FromSlash(e.Target), e.Path)
-		if err == nil && s.Owner != nil {
-			err = s.root.Lchown(e.Path, s.Owner.UID, s.Owner.GID)
+		if err == nil {
+			err = settleLink(s.root, e, s.Belongs)
 		}
 		return s.wrap(e, err)
+	case e.Type == Hard:
+		return nil // once every file is there
 	case e.Size <= smallFile:
 		u := &unit{entry: e, data: (*buffers.Get().(*[]byte))[:e.Size]}
 		if _, err := io.ReadFull(tr, u.data); err != nil {
@@ -174,7 +189,7 @@ func (s *stager) place(e Entry, tr *tar.Reader, buf []byte) error {
 	for {
 		n, rerr := tr.Read(buf)
 		h.Write(buf[:n])
-		if _, err := f.Write(buf[:n]); err != nil {
+		if err := write(f, buf[:n], e.Sparse); err != nil {
 			return s.wrap(e, err)
 		}
 		report(s.Progress, int64(n))
@@ -185,7 +200,38 @@ func (s *stager) place(e Entry, tr *tar.Reader, buf []byte) error {
 			return fault.Wrap(fault.Damaged, rerr, "cannot read the sealed file %q", e.Path)
 		}
 	}
+	if e.Sparse {
+		if err := f.Truncate(e.Size); err != nil { // it may end in a hole
+			return s.wrap(e, err)
+		}
+	}
 	return s.finishFile(f, e, h.Sum())
+}
+
+// holeSize is the least size of a hole that is kept, in bytes.
+const holeSize = 64 << 10
+
+var zeros [holeSize]byte
+
+// write writes to a file, and leaves holes where it has some.
+func write(f *os.File, data []byte, sparse bool) error {
+	for len(data) > 0 {
+		n := len(data)
+		if sparse {
+			n = min(n, holeSize)
+		}
+		var err error
+		if sparse && bytes.Equal(data[:n], zeros[:n]) {
+			_, err = f.Seek(int64(n), io.SeekCurrent)
+		} else {
+			_, err = f.Write(data[:n])
+		}
+		if err != nil {
+			return err
+		}
+		data = data[n:]
+	}
+	return nil
 }
 
 func (s *stager) wrap(e Entry, err error) error {
@@ -216,41 +262,47 @@ func (s *stager) finishFile(f *os.File, e Entry, got digest.Sum) error {
 	if got != e.Hash {
 		return fault.New(fault.Damaged, "the sealed file %q is not the one of its list", e.Path)
 	}
-	if s.Owner != nil {
-		if err := f.Chown(s.Owner.UID, s.Owner.GID); err != nil {
-			return s.wrap(e, err)
-		}
-	}
-	if err := settle(f, e); err != nil {
+	unkept, err := settle(f, e, s.Belongs)
+	if err != nil {
 		return s.wrap(e, err)
 	}
+	s.without(unkept)
 	return s.wrap(e, f.Close())
 }
 
-// finishDirs gives the folders their permissions and times, once nothing is
-// written into them any more.
-func (s *stager) finishDirs(list *ListReader) error {
+// finish gives files their other names, and folders to whom they belong, their
+// permissions and times, once nothing is written into them any more.
+func (s *stager) finish(list *ListReader) error {
+	var dirs []Entry // of which something may come yet
 	for {
 		e, err := nextTravelling(list)
-		if err == io.EOF {
-			return nil
-		}
-		if err != nil {
+		if err != nil && err != io.EOF {
 			return err
 		}
-		if e.Type != Dir {
-			continue
+		for len(dirs) > 0 && (err == io.EOF || !inside(e.Path, dirs[len(dirs)-1].Path)) {
+			last := dirs[len(dirs)-1]
+			unkept, err := settleDir(s.root, last, s.Belongs)
+			if err != nil {
+				return s.wrap(last, err)
+			}
+			s.without(unkept)
+			dirs = dirs[:len(dirs)-1]
 		}
-		if s.Owner != nil {
-			if err := s.root.Chown(e.Path, s.Owner.UID, s.Owner.GID); err != nil {
+		switch {
+		case err == io.EOF:
+			return nil
+		case e.Type == Dir:
+			dirs = append(dirs, e)
+		case e.Type == Hard:
+			if err := s.root.Link(e.Target, e.Path); err != nil {
 				return s.wrap(e, err)
 			}
 		}
-		if err := setDir(s.root, e); err != nil {
-			return s.wrap(e, err)
-		}
 	}
 }
+
+// inside reports whether a path lies in a folder; "." is the root.
+func inside(p, dir string) bool { return dir == "." || strings.HasPrefix(p, dir+"/") }
 
 // RemoveTree removes a folder and what is in it, or a file. Links are removed,
 // not followed. Nothing there is no error.

@@ -22,6 +22,12 @@ type Source struct {
 	Include []string
 	Skip    []string
 	Fold    bool // whether patterns match without regard to letter case
+	// Accounts names to whom entries belong, and has their marks read too; nil leaves
+	// them out.
+	Accounts Accounts
+	Marked   bool // marks are read although nobody has a name
+
+	leftOut *LeftOut // counts what the patterns leave out; nil where that is not asked
 }
 
 // matches reports whether one of the patterns matches a path.
@@ -51,7 +57,7 @@ type Problem struct {
 // What cannot be looked at is given to problem; where problem is nil it ends
 // the walk.
 func (s Source) Walk(ctx context.Context, visit func(Entry, string) error, problem func(Problem)) error {
-	w := walker{s, ctx, visit, problem}
+	w := walker{s, ctx, visit, problem, map[inode]string{}}
 	info, err := os.Lstat(s.Root)
 	if err != nil {
 		kind := fault.Unreadable
@@ -78,6 +84,7 @@ type walker struct {
 	ctx     context.Context
 	visit   func(Entry, string) error
 	problem func(Problem)
+	names   map[inode]string // the first name of files that have several
 }
 
 // pending is a folder that is told of only once something in it is: with
@@ -112,7 +119,8 @@ func (w *walker) dir(rel, real string, info fs.FileInfo, up *pending) error {
 	if err := w.ctx.Err(); err != nil {
 		return fault.Wrap(fault.Stopped, err, "reading %s was stopped", w.Root)
 	}
-	here := &pending{up: up, e: entryOf(rel, info), real: real}
+	e := w.entryOf(rel, real, info)
+	here := &pending{up: up, e: e, real: real}
 	if len(w.Include) == 0 || rel == "." {
 		if err := w.tell(here); err != nil {
 			return err
@@ -125,6 +133,7 @@ func (w *walker) dir(rel, real string, info fs.FileInfo, up *pending) error {
 	for _, name := range names {
 		childRel, childReal := path.Join(rel, name), real+string(filepath.Separator)+name
 		if w.matches(w.Skip, childRel) {
+			w.leftOut.measure(childRel, childReal)
 			continue
 		}
 		info, err := os.Lstat(childReal)
@@ -144,6 +153,7 @@ func (w *walker) dir(rel, real string, info fs.FileInfo, up *pending) error {
 			continue
 		}
 		if len(w.Include) > 0 && !w.matches(w.Include, childRel) {
+			w.leftOut.add(childRel, false, 1, info.Size())
 			continue
 		}
 		if err := w.tell(here); err != nil {
@@ -157,7 +167,7 @@ func (w *walker) dir(rel, real string, info fs.FileInfo, up *pending) error {
 }
 
 func (w *walker) one(rel, real string, info fs.FileInfo) error {
-	e := entryOf(rel, info)
+	e := w.entryOf(rel, real, info)
 	if e.Type == Link {
 		target, err := os.Readlink(real)
 		if err != nil {
@@ -171,17 +181,34 @@ func (w *walker) one(rel, real string, info fs.FileInfo) error {
 	return w.visit(e, real)
 }
 
-func entryOf(rel string, info fs.FileInfo) Entry {
+func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
 	e := Entry{Path: rel, Mode: info.Mode().Perm(), ModTime: info.ModTime()}
 	switch m := info.Mode(); {
 	case m.IsDir():
-		e.Type = Dir
+		e.Type, e.Mode = Dir, m.Perm()|m&special
 	case m.IsRegular():
 		e.Type, e.Size = File, info.Size()
 	case m&fs.ModeSymlink != 0:
 		e.Type = Link
 	default:
 		e.Type = Special
+	}
+	if shared := e.stat(info); shared != (inode{}) {
+		if first, met := w.names[shared]; met {
+			e.Type, e.Size, e.Target, e.Sparse = Hard, 0, first, false
+		} else {
+			w.names[shared] = rel
+		}
+	}
+	if w.Accounts == nil && !w.Marked {
+		e.Sparse = false
+		return e
+	}
+	if w.Accounts != nil {
+		e.Owner, e.Group = w.Accounts.User(e.uid), w.Accounts.Group(e.gid)
+	}
+	if e.Type == Dir || e.Type == File {
+		e.Xattr, _ = readXattr(real, w.Accounts) // what cannot be read is none
 	}
 	return e
 }

@@ -7,8 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
@@ -98,6 +100,7 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 	}
 	is.State, is.OnDisk = item.IsHere, true
 	is.Files, is.Bytes, is.Left, is.Stamp, is.Newest = st.Files, st.Bytes, st.Left, st.Stamp(), &st.Newest
+	is.LeftOut = st.LeftOut.Lines()
 	if how.Estimate {
 		is.Sealed = sample.Estimate(source, st)
 	}
@@ -122,13 +125,14 @@ func (m *Mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 		data.Abort()
 		return nil, err
 	}
-	st, err := m.source().Archive(ctx, data, list, progress)
+	st, err := m.Marked(m.source()).Archive(ctx, data, list, progress)
 	if err != nil {
 		data.Abort()
 		list.Abort()
 		return nil, err
 	}
 	s.Files, s.Bytes, s.Left, s.LeftCount, s.Stamp = st.Files, st.Bytes, st.Left, st.LeftCount, st.Stamp()
+	s.Owners, s.LeftOut = slices.Sorted(maps.Keys(st.Owners)), is.LeftOut
 	if s.Parts, err = data.Close(); err != nil {
 		list.Abort()
 		return nil, err
@@ -158,22 +162,17 @@ func (m *Mover) Same(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	defer closer.Close()
-	cmp, err := tree.Comparing{Modes: m.modes()}.Compare(ctx, m.listed(), list)
+	cmp, err := m.Comparing().Compare(ctx, m.listed(), list)
 	if err != nil {
 		return false, err
 	}
 	return cmp.Equal(), nil
 }
 
-// modes reports whether permissions mean the same on both computers.
-func (m *Mover) modes() bool {
-	return m.Run.Manifest.Old.System == machine.Linux && m.Computer.System() == machine.Linux
-}
-
 // listed is the source that is held against the list. A single file may have
 // another name on this computer; it is compared under that of the list.
 func (m *Mover) listed() tree.Source {
-	s := m.source()
+	s := m.Marked(m.source())
 	if !m.single {
 		return s
 	}
@@ -205,12 +204,14 @@ func (m *Mover) Put(ctx context.Context, done *steps.Placed) error {
 		return err
 	}
 	parent, stage := filepath.Dir(done.To), done.To+tree.StageEnding
-	if err := item.MakeParent(done.To); err != nil {
+	if err := m.MakeParent(done.To); err != nil {
 		return err
 	}
-	if err := m.stage(ctx, stage); err != nil {
+	st, err := m.stage(ctx, stage)
+	if err != nil {
 		return err
 	}
+	done.Notes = append(done.Notes, m.Kept(st.Unkept, st.UnkeptCount)...)
 	if err := seal.SyncVolume(parent); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot flush %s", parent)
 	}
@@ -227,22 +228,22 @@ func (m *Mover) Put(ctx context.Context, done *steps.Placed) error {
 }
 
 // stage writes the files into a folder of their own.
-func (m *Mover) stage(ctx context.Context, stage string) error {
+func (m *Mover) stage(ctx context.Context, stage string) (*tree.Stats, error) {
 	progress := m.Progress("putting in place", m.Known.Sealed.Bytes)
 	data, err := m.Run.Kit.Open(m.Key.App, m.Known.Sealed.Parts)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer data.Close()
 	list, closer, err := m.List()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer closer.Close()
 	var again io.Closer
-	placing := tree.Placing{Progress: progress, Owner: item.OwnerOf(m.User)}
+	placing := tree.Placing{Progress: progress, Belongs: m.Giving()}
 	defer seal.FlushAhead(filepath.Dir(stage))()
-	_, err = placing.Stage(ctx, stage, data, list, func() (l *tree.ListReader, err error) {
+	st, err := placing.Stage(ctx, stage, data, list, func() (l *tree.ListReader, err error) {
 		l, again, err = m.List()
 		return l, err
 	})
@@ -252,7 +253,7 @@ func (m *Mover) stage(ctx context.Context, stage string) error {
 	if err != nil {
 		tree.RemoveTree(stage)
 	}
-	return err
+	return st, err
 }
 
 // settle moves what was staged to its place.
@@ -291,7 +292,7 @@ func (m *Mover) merge(ctx context.Context, done *steps.Placed, stage string, pol
 	if aside == "" {
 		aside = tree.AsideName(m.Path, m.Run.Now())
 	}
-	merged, err := tree.Merge(ctx, stage, m.Path, aside, list, policy)
+	merged, err := tree.Merge(ctx, stage, m.Path, aside, list, policy, m.Giving())
 	if err == nil && merged.Aside > 0 {
 		done.Aside = aside
 	}
@@ -324,10 +325,9 @@ func (m *Mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	}
 	defer closer.Close()
 	old, now := m.counters(), m.counters()
-	cmp, err := tree.Comparing{
-		Modes: m.modes(), Progress: progress,
-		EachOld: func(e tree.Entry) { count(old, e) }, EachNew: func(e tree.Entry) { count(now, e) },
-	}.Compare(ctx, m.listed(), list)
+	how := m.Comparing()
+	how.Progress, how.EachOld, how.EachNew = progress, func(e tree.Entry) { count(old, e) }, func(e tree.Entry) { count(now, e) }
+	cmp, err := how.Compare(ctx, m.listed(), list)
 	if err != nil {
 		return nil, err
 	}

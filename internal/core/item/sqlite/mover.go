@@ -15,7 +15,6 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
 	"movekit/internal/core/kit"
-	"movekit/internal/core/machine"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -120,8 +119,11 @@ func (m Mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 		m.Run.Kit.Discard(m.Key.App, s.Parts) // sealed, and not whole: it counts for nothing
 		return nil, Damaged(m.Path, err)
 	}
-	if info, err := os.Stat(m.Path); err == nil {
-		s.Mode = uint32(info.Mode().Perm())
+	if e, err := m.MarksOf(m.Path); err == nil {
+		s.Mode, s.Marks = uint32(e.Mode.Perm()), e.Marks
+		if e.Owner != "" {
+			s.Owners = []string{e.Owner}
+		}
 	}
 	s.List, err = m.Run.SealJSON(m.Key.App, s.Stream+item.ListEnding, print)
 	return s, err
@@ -167,13 +169,17 @@ func (m Mover) sealed() (*dbprint.Fingerprint, error) {
 // Same holds the database against the sealed fingerprint.
 func (m Mover) Same(ctx context.Context) (bool, error) {
 	old, err := m.sealed()
-	return err == nil && item.SamePrint(ctx, m, old), nil
+	if err != nil || !item.SamePrint(ctx, m, old) {
+		return false, nil
+	}
+	what, err := m.MarksDiffer()
+	return err == nil && what == "", nil
 }
 
 // Put writes the database beside its target, flushes it, and renames it into
 // place after what is in the way, side files and all, was set aside.
 func (m Mover) Put(ctx context.Context, done *steps.Placed) error {
-	if err := item.MakeParent(done.To); err != nil {
+	if err := m.MakeParent(done.To); err != nil {
 		return err
 	}
 	policy := tree.Policy(done.Policy)
@@ -181,10 +187,12 @@ func (m Mover) Put(ctx context.Context, done *steps.Placed) error {
 		return nil
 	}
 	stage := done.To + tree.StageEnding
-	if err := m.stage(ctx, stage); err != nil {
+	notes, err := m.stage(ctx, stage, m.Giving())
+	if err != nil {
 		os.Remove(stage)
 		return err
 	}
+	done.Notes = append(done.Notes, m.Kept(notes, len(notes))...)
 	for _, name := range append([]string{m.Path}, SideFiles(m.Path)...) {
 		if _, err := os.Lstat(name); err != nil || policy == tree.KeepBoth {
 			continue
@@ -211,28 +219,28 @@ func (m Mover) Put(ctx context.Context, done *steps.Placed) error {
 }
 
 // stage writes the sealed database into a file.
-func (m Mover) stage(ctx context.Context, stage string) error {
+func (m Mover) stage(ctx context.Context, stage string, to *tree.Belonging) (unkept []string, err error) {
 	os.Remove(stage)
 	w, err := os.OpenFile(stage, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot write the database")
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot write the database")
 	}
 	defer w.Close()
 	if err := m.writeTo(ctx, w); err != nil {
-		return err
+		return nil, err
 	}
-	if o := item.OwnerOf(m.User); o != nil {
-		if err := w.Chown(o.UID, o.GID); err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "cannot give the database to its user")
-		}
+	s := m.Known.Sealed
+	unkept, err = tree.Settle(w, tree.Entry{Path: filepath.Base(m.Path), Type: tree.File, Mode: fs.FileMode(s.Mode).Perm(), Marks: s.Marks}, to)
+	if err == nil {
+		err = w.Sync()
 	}
-	if err := w.Chmod(fs.FileMode(m.Known.Sealed.Mode).Perm()); err != nil && m.Computer.System() == machine.Linux {
-		return fault.Wrap(fault.CannotPlace, err, "cannot set the database's permissions")
+	if err == nil {
+		err = w.Close()
 	}
-	if err := w.Sync(); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot flush the database")
+	if err != nil {
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot write the database")
 	}
-	return w.Close()
+	return unkept, nil
 }
 
 func (m Mover) writeTo(ctx context.Context, w io.Writer) error {
@@ -283,9 +291,7 @@ func (m Mover) OldRows(ctx context.Context) (func(dbprint.Table) dbprint.Rows, f
 		return nil, nil, err
 	}
 	name := filepath.Join(temp, "old.sqlite")
-	nobodys := *m.One
-	nobodys.User = nil
-	if err := (Mover{item.Disk{One: &nobodys}}).stage(ctx, name); err != nil {
+	if _, err := m.stage(ctx, name, nil); err != nil {
 		os.Remove(name)
 		return nil, nil, err
 	}
@@ -311,7 +317,11 @@ func (m Mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	if err != nil {
 		return nil, err
 	}
-	return m.CompareDatabase(ctx, m, there, old)
+	out, err := m.CompareDatabase(ctx, m, there, old)
+	if err == nil && there {
+		err = m.CompareMarks(out)
+	}
+	return out, err
 }
 
 // TakeBack takes the database back, side files and all.

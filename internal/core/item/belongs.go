@@ -1,0 +1,188 @@
+package item
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+// Belonging says to whom what is in the item belongs on this computer: to the user of
+// the same name, or who takes over for that one; what lies in a profile to whose
+// profile it is, where nobody of that name is here. It is nil where files have no such
+// owners.
+func (o *One) Belonging() *tree.Belonging {
+	a := o.Computer.Accounts()
+	if a == nil {
+		return nil
+	}
+	home, inProfile := o.profileOf(o.Path)
+	return &tree.Belonging{Accounts: a, Of: func(e tree.Entry) (tree.Owner, bool) {
+		uid, known := o.userHere(a, e.Owner)
+		switch {
+		case !known && inProfile:
+			return home, true
+		case !known:
+			return tree.Owner{}, false
+		}
+		own, _ := a.PrimaryOf(uid)
+		if gid, here := a.GID(e.Group); here && e.Group != e.Owner {
+			own = gid
+		}
+		return tree.Owner{UID: uid, GID: own}, true
+	}}
+}
+
+// userHere is the number of who is, or stands for, a user of the old computer.
+func (o *One) userHere(a *machine.Accounts, name string) (uid int, known bool) {
+	switch {
+	case name == "":
+		return 0, false
+	case o.User != nil && name == o.Key.User:
+		return a.UID(o.User.Name)
+	case o.Users[name] != "":
+		return a.UID(o.Users[name])
+	}
+	return a.UID(name)
+}
+
+// profileOf is to whom the profile belongs that a path lies in.
+func (o *One) profileOf(path string) (tree.Owner, bool) {
+	home := ""
+	for _, u := range o.Computer.Users() {
+		if rel, err := filepath.Rel(u.Home, path); err == nil && filepath.IsLocal(rel) && len(u.Home) > len(home) {
+			home = u.Home
+		}
+	}
+	if home == "" {
+		return tree.Owner{}, false
+	}
+	return tree.OwnerOf(home)
+}
+
+// Strangers are the users to whom something in the item belongs, and who are not here.
+func (o *One) Strangers() (out []string) {
+	a := o.Computer.Accounts()
+	if a == nil || o.Known == nil || !mayGive() {
+		return nil
+	}
+	_, inProfile := o.profileOf(o.Path)
+	for _, name := range o.Known.Sealed.Owners {
+		if _, known := o.userHere(a, name); !known && !inProfile {
+			out = append(out, name+" (owner of "+o.Label()+")")
+		}
+	}
+	return out
+}
+
+// mayGive reports whether this program may give files to others.
+func mayGive() bool { return os.Geteuid() == 0 }
+
+// Giving is to whom what is placed is given; nil where this program may not do that.
+func (o *One) Giving() *tree.Belonging {
+	if !mayGive() {
+		return nil
+	}
+	return o.Belonging()
+}
+
+// Kept says what of the marks of an item's files is not kept here, for a person.
+func (o *One) Kept(unkept []string, count int) (notes []string) {
+	if others := slices.DeleteFunc(slices.Clone(o.Known.Sealed.Owners), func(n string) bool {
+		uid, known := -1, false
+		if a := o.Computer.Accounts(); a != nil {
+			uid, known = o.userHere(a, n)
+		}
+		return known && uid == os.Geteuid()
+	}); len(others) > 0 && o.Computer.Accounts() != nil && !mayGive() {
+		notes = append(notes, "its files belong to you and not to "+strings.Join(others, ", ")+": only an administrator can give them away")
+	}
+	for _, u := range unkept {
+		notes = append(notes, "not kept: "+u)
+	}
+	if more := count - len(unkept); more > 0 {
+		notes = append(notes, "not kept: "+Plural(int64(more), "mark")+" more")
+	}
+	return notes
+}
+
+// MakeParent makes the folder that a path lies in. What is missing of a profile
+// belongs to whose profile it is.
+func (o *One) MakeParent(path string) error {
+	var missing []string
+	for at := filepath.Dir(path); ; at = filepath.Dir(at) {
+		if _, err := os.Stat(at); err == nil || filepath.Dir(at) == at {
+			break
+		}
+		missing = append(missing, at)
+	}
+	slices.Reverse(missing)
+	for _, dir := range missing {
+		err := os.Mkdir(dir, 0o755)
+		if err == nil && mayGive() && o.Computer.Accounts() != nil {
+			if home, inProfile := o.profileOf(dir); inProfile {
+				err = os.Chown(dir, home.UID, home.GID)
+			}
+		}
+		if err != nil && !os.IsExist(err) {
+			return fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", dir)
+		}
+	}
+	return nil
+}
+
+// Marked is how the item's files are walked where their marks matter.
+func (o *One) Marked(s tree.Source) tree.Source {
+	s.Marked = true
+	if a := o.Computer.Accounts(); a != nil {
+		s.Accounts = a
+	}
+	return s
+}
+
+// Comparing is how what is here is held against what is sealed: permissions and owners
+// where both computers have them, and attributes where both do.
+func (o *One) Comparing() tree.Comparing {
+	from, here := o.Run.Manifest.Old.System, o.Computer.System()
+	c := tree.Comparing{Modes: from == machine.Linux && here == machine.Linux, Attr: from == machine.Windows && here == machine.Windows && o.Computer.Root() == ""}
+	if c.Modes {
+		c.Belongs = o.Belonging()
+	}
+	return c
+}
+
+// MarksOf are the marks of one file, and its permissions.
+func (o *One) MarksOf(path string) (e tree.Entry, err error) {
+	err = o.Marked(tree.Source{Root: path, Single: true}).Walk(context.Background(), func(is tree.Entry, _ string) error {
+		e = is
+		return nil
+	}, nil)
+	return e, err
+}
+
+// CompareMarks adds in which marks a file here is not what was sealed.
+func (o *One) CompareMarks(out *steps.Checked) error {
+	what, err := o.MarksDiffer()
+	if err == nil && what != "" {
+		out.Equal = false
+		out.Count++
+		out.Diffs = append(out.Diffs, "the file "+what)
+	}
+	return err
+}
+
+// MarksDiffer says in which marks the file here is not what was sealed, or "".
+func (o *One) MarksDiffer() (string, error) {
+	have, err := o.MarksOf(o.Path)
+	if err != nil {
+		return "", err
+	}
+	s := o.Known.Sealed
+	return o.Comparing().Differs(tree.Entry{Type: tree.File, Path: have.Path, Mode: have.Mode, Marks: s.Marks}, have), nil
+}

@@ -1,0 +1,234 @@
+package tree
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"strconv"
+	"strings"
+	"syscall"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+)
+
+const syncEach = false
+
+// inode tells a file from others on this computer.
+type inode struct{ dev, ino uint64 }
+
+// stat fills in what the system tells of an entry with its size: to whom it belongs,
+// whether it has holes, and which file it is where it has several names.
+func (e *Entry) stat(info fs.FileInfo) (shared inode) {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return inode{}
+	}
+	e.uid, e.gid = int(st.Uid), int(st.Gid)
+	if e.Type != File {
+		return inode{}
+	}
+	e.Sparse = st.Blocks*512 < st.Size && st.Size >= holeSize
+	if st.Nlink > 1 {
+		return inode{uint64(st.Dev), st.Ino}
+	}
+	return inode{}
+}
+
+// OwnerOf is to whom a file or folder belongs.
+func OwnerOf(path string) (Owner, bool) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return Owner{}, false
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return Owner{}, false
+	}
+	return Owner{int(st.Uid), int(st.Gid)}, true
+}
+
+// The extended attributes that hold access lists (acl(5)).
+const (
+	aclAccess  = "system.posix_acl_access"
+	aclDefault = "system.posix_acl_default"
+)
+
+// travelling reports whether an extended attribute is of the data: labels of a
+// security policy belong to the place.
+func travelling(name string) bool {
+	return strings.HasPrefix(name, "user.") || name == aclAccess || name == aclDefault
+}
+
+// readXattr reads the extended attributes of a file or folder. A file system that has
+// none gives none.
+func readXattr(real string, a Accounts) (map[string][]byte, error) {
+	var room [1024]byte
+	list := room[:]
+	n, err := unix.Llistxattr(real, list)
+	for errors.Is(err, unix.ERANGE) {
+		list = make([]byte, 4*len(list))
+		n, err = unix.Llistxattr(real, list)
+	}
+	if errors.Is(err, unix.ENOTSUP) || errors.Is(err, unix.EPERM) || n <= 0 {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out map[string][]byte
+	for name := range strings.SplitSeq(strings.TrimRight(string(list[:n]), "\x00"), "\x00") {
+		if !travelling(name) {
+			continue
+		}
+		value := make([]byte, 64<<10) // the most there can be (xattr(7))
+		n, err := unix.Lgetxattr(real, name, value)
+		if err != nil {
+			continue // gone since, or not to be read
+		}
+		value = append([]byte(nil), value[:n]...)
+		if name == aclAccess || name == aclDefault {
+			if value = aclText(value, a); value == nil {
+				continue
+			}
+		}
+		if out == nil {
+			out = map[string][]byte{}
+		}
+		out[name] = value
+	}
+	return out, nil
+}
+
+// The parts of an access list in an extended attribute (linux/posix_acl_xattr.h).
+const (
+	aclVersion = 2
+	aclUser    = 0x02
+	aclGroup   = 0x08
+)
+
+var aclTags = map[uint16]string{0x01: "owner", aclUser: "user", 0x04: "owner-group", aclGroup: "group", 0x10: "mask", 0x20: "other"}
+
+// aclText writes an access list with names: a line an entry, such as user:maren:6.
+func aclText(raw []byte, a Accounts) []byte {
+	if len(raw) < 4 || binary.LittleEndian.Uint32(raw) != aclVersion || a == nil {
+		return nil
+	}
+	var out []byte
+	for at := 4; at+8 <= len(raw); at += 8 {
+		tag, perm, id := binary.LittleEndian.Uint16(raw[at:]), binary.LittleEndian.Uint16(raw[at+2:]), int(binary.LittleEndian.Uint32(raw[at+4:]))
+		name := ""
+		switch tag {
+		case aclUser:
+			name = a.User(id)
+		case aclGroup:
+			name = a.Group(id)
+		}
+		out = fmt.Appendf(out, "%s:%s:%d\n", aclTags[tag], name, perm)
+	}
+	return out
+}
+
+// aclRaw is the way back; it fails where somebody is not on this computer.
+func aclRaw(text []byte, a Accounts) ([]byte, error) {
+	raw := binary.LittleEndian.AppendUint32(nil, aclVersion)
+	for line := range strings.Lines(string(text)) {
+		f := strings.Split(strings.TrimSpace(line), ":")
+		if len(f) != 3 {
+			return nil, fmt.Errorf("%q is no entry of an access list", line)
+		}
+		tag, id, known := uint16(0), int(^uint32(0)), true
+		for t, name := range aclTags {
+			if name == f[0] {
+				tag = t
+			}
+		}
+		switch tag {
+		case aclUser:
+			id, known = a.UID(f[1])
+		case aclGroup:
+			id, known = a.GID(f[1])
+		}
+		perm, err := strconv.ParseUint(f[2], 10, 3)
+		if tag == 0 || err != nil || !known {
+			return nil, fmt.Errorf("%s of the access list is not here", strings.TrimSpace(line))
+		}
+		raw = binary.LittleEndian.AppendUint16(raw, tag)
+		raw = binary.LittleEndian.AppendUint16(raw, uint16(perm))
+		raw = binary.LittleEndian.AppendUint32(raw, uint32(id))
+	}
+	return raw, nil
+}
+
+// settle gives an open file or folder to whom it belongs, and its permissions,
+// attributes and time. It returns what could not be kept.
+func settle(f *os.File, e Entry, b *Belonging) (unkept []string, err error) {
+	if o, known := b.of(e); known {
+		if err := f.Chown(o.UID, o.GID); err != nil {
+			return nil, err
+		}
+	}
+	if err := f.Chmod(e.Mode); err != nil {
+		return nil, err
+	}
+	for name, value := range e.Xattr {
+		if !travelling(name) {
+			continue // a kit says so, and nobody sealed it
+		}
+		var err error
+		if name == aclAccess || name == aclDefault {
+			if err = errors.New("whose it is is not known here"); b != nil && b.Accounts != nil {
+				value, err = aclRaw(value, b.Accounts)
+			}
+		}
+		if err == nil {
+			err = unix.Fsetxattr(int(f.Fd()), name, value, 0)
+		}
+		if err != nil {
+			unkept = append(unkept, fmt.Sprintf("%s: %s: %v", e.Path, name, err))
+		}
+	}
+	if e.ModTime.IsZero() {
+		return unkept, nil
+	}
+	t := unix.NsecToTimespec(e.ModTime.UnixNano())
+	return unkept, futimens(int(f.Fd()), &[2]unix.Timespec{t, t})
+}
+
+// settleDir does that for a folder below root.
+func settleDir(root *os.Root, e Entry, b *Belonging) ([]string, error) {
+	f, err := root.Open(e.Path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return settle(f, e, b)
+}
+
+// settleLink gives a link its owner and time.
+func settleLink(root *os.Root, e Entry, b *Belonging) error {
+	if o, known := b.of(e); known {
+		if err := root.Lchown(e.Path, o.UID, o.GID); err != nil {
+			return err
+		}
+	}
+	dir, err := root.Open(path.Dir(e.Path))
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	t := unix.NsecToTimespec(e.ModTime.UnixNano())
+	return unix.UtimesNanoAt(int(dir.Fd()), path.Base(e.Path), []unix.Timespec{t, t}, unix.AT_SYMLINK_NOFOLLOW)
+}
+
+// futimens sets the times of an open file: utimensat(2) without a path.
+func futimens(fd int, times *[2]unix.Timespec) error {
+	_, _, errno := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(times)), 0, 0, 0)
+	if errno != 0 {
+		return errno
+	}
+	return nil
+}
