@@ -42,11 +42,11 @@ changed since is kept.`,
 	return c
 }
 
-func (e *env) showPacked(j *move.Move, out []*run.Outcome) {
+func (e *env) showPacked(j *move.Move, did []*run.Outcome) {
 	t := e.table("app", "item", "files", "size", "sealed", "result")
 	t.Right = []int{3, 4, 5}
-	var left []string
-	for _, o := range out {
+	var left, out []string
+	for _, o := range did {
 		for _, i := range o.Items {
 			result := "sealed and read back"
 			switch i.Did {
@@ -59,6 +59,9 @@ func (e *env) showPacked(j *move.Move, out []*run.Outcome) {
 				continue
 			}
 			t.Add(o.Title, whose(i.Item, i.User), fmt.Sprint(i.Files), bytesText(i.Bytes), bytesText(i.Size), e.result(true, result, ""))
+			for _, l := range i.LeftOut {
+				out = append(out, fmt.Sprintf("%s, %s: %s", o.Title, whose(i.Item, i.User), l))
+			}
 			for _, l := range i.Left {
 				left = append(left, fmt.Sprintf("%s, %s: %s", o.Title, whose(i.Item, i.User), l))
 			}
@@ -66,6 +69,9 @@ func (e *env) showPacked(j *move.Move, out []*run.Outcome) {
 	}
 	if t.Len() > 0 {
 		e.printf("%s", t)
+	}
+	if len(out) > 0 {
+		e.printf("left out: %s\n", strings.Join(out, "\nleft out: "))
 	}
 	if len(left) > 0 {
 		e.printf("left behind: %s\n", strings.Join(left, "\nleft behind: "))

@@ -252,6 +252,9 @@ func (e *env) showApp(a *survey.App) {
 // showLeft says what does not move, and what a person must do.
 func (e *env) showLeft(a *survey.App) {
 	for _, i := range a.Items {
+		for _, left := range i.LeftOut {
+			e.printf("left out of %s: %s\n", whose(i.Item, i.User), left)
+		}
 		for _, left := range i.Left {
 			e.printf("left behind: %s: %s\n", whose(i.Item, i.User), left)
 		}

@@ -157,6 +157,9 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 				i.Result = Equal
 			}
 		}
+		for _, l := range it.Sealed.LeftOut {
+			a.LeftBehind = append(a.LeftBehind, i.Name()+", left out by the card: "+l)
+		}
 		for _, l := range it.Sealed.Left {
 			a.LeftBehind = append(a.LeftBehind, i.Name()+": "+l)
 		}

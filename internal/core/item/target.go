@@ -28,10 +28,22 @@ func (c Choices) UserHere(it *steps.Item) string {
 	if to := c.Users[it.Key.User]; to != "" {
 		return to
 	}
-	if it.Placed != nil && it.Placed.User != "" {
-		return it.Placed.User
+	for _, was := range []*steps.Placed{it.Placed, it.Earlier} {
+		if was != nil && was.User != "" {
+			return was.User
+		}
 	}
 	return it.Key.User
+}
+
+// usersHere are those who take over here, as was told now or for an unpack.
+func (c Choices) usersHere(it *steps.Item) map[string]string {
+	for _, was := range []*steps.Placed{it.Placing, it.Placed, it.Earlier} {
+		if was != nil && len(c.Users) == 0 {
+			return was.Users
+		}
+	}
+	return c.Users
 }
 
 // Targets returns where the items of an app belong here, and the users who are not
@@ -70,7 +82,7 @@ func (t Table) Target(ctx context.Context, r *run.Run, c *card.Card, it *steps.I
 	if err != nil {
 		return Target{}, err
 	}
-	o := &One{Here: r.For(c), Run: r, Key: it.Key, Card: c.Item(it.Key.Item), Known: known, Mine: say.Mine, Users: say.Users}
+	o := &One{Here: r.For(c), Run: r, Key: it.Key, Card: c.Item(it.Key.Item), Known: known, Mine: say.Mine, Users: say.usersHere(it)}
 	if o.Card == nil {
 		return Target{}, fault.New(fault.Damaged, "the card of %s has no item %q", c.Title, it.Key.Item)
 	}

@@ -157,7 +157,7 @@ func (m *Move) packItem(ctx context.Context, p survey.Place, is *item.Look, kept
 		out.Did = "sealed"
 	}
 	s := m.State.Items[p.Key].Sealed
-	out.Files, out.Bytes, out.Left = s.Files, s.Bytes, s.Left
+	out.Files, out.Bytes, out.Left, out.LeftOut = s.Files, s.Bytes, s.Left, s.LeftOut
 	for _, part := range slices.Concat(s.Parts, s.Schema) {
 		out.Size += part.Size
 	}

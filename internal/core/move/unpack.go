@@ -187,7 +187,7 @@ func alreadyAt(ctx context.Context, t item.Target, there bool) (string, error) {
 
 // placed begins what is recorded of an item's placing.
 func placed(t item.Target, to string) steps.Placed {
-	done := steps.Placed{To: to}
+	done := steps.Placed{To: to, Users: t.Users}
 	if t.User != nil {
 		done.User = t.User.Name
 	}

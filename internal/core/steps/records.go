@@ -71,14 +71,15 @@ type Bound struct {
 
 // Placed is the data of journal.EventPlacing and journal.EventPlaced.
 type Placed struct {
-	To     string   `json:"to"`               // as the new computer writes it
-	User   string   `json:"user,omitempty"`   // its user there
-	Policy string   `json:"policy,omitempty"` // what was done about what was in the way
-	Aside  string   `json:"aside,omitempty"`  // where what was in the way is now
-	Over   string   `json:"over,omitempty"`   // where what an earlier unpack put there waits to be removed
-	Stamp  string   `json:"stamp,omitempty"`  // changes when somebody works in it; "" where that is not known
-	Same   bool     `json:"same,omitempty"`   // it was there already
-	Notes  []string `json:"notes,omitempty"`  // what a person must know or do
+	To     string            `json:"to"`               // as the new computer writes it
+	User   string            `json:"user,omitempty"`   // its user there
+	Users  map[string]string `json:"users,omitempty"`  // who takes over, by user of the old computer, as was told
+	Policy string            `json:"policy,omitempty"` // what was done about what was in the way
+	Aside  string            `json:"aside,omitempty"`  // where what was in the way is now
+	Over   string            `json:"over,omitempty"`   // where what an earlier unpack put there waits to be removed
+	Stamp  string            `json:"stamp,omitempty"`  // changes when somebody works in it; "" where that is not known
+	Same   bool              `json:"same,omitempty"`   // it was there already
+	Notes  []string          `json:"notes,omitempty"`  // what a person must know or do
 }
 
 // Undone is the data of journal.EventUndoing and journal.EventUndone.
