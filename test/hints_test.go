@@ -47,7 +47,7 @@ func TestHintsWork(t *testing.T) {
 			})
 		})
 	}
-	for _, step := range []string{"pack", "deactivate", "unpack", "activate", "verify", "todo", "report", "inspect"} {
+	for _, step := range []string{"pack", "deactivate", "unpack", "activate", "verify", "todo", "report", "inspect", "retire", "close"} {
 		hints["movekit "+step] = true // what next and status advise
 	}
 	if len(hints) < 20 || len(flags) < 10 {
@@ -75,7 +75,7 @@ func TestHintsWork(t *testing.T) {
 		}
 	}
 	var help strings.Builder
-	for _, c := range [][]string{{}, {"pack"}, {"unpack"}, {"deactivate"}, {"activate"}, {"verify"}, {"new"}, {"survey"}, {"report"}, {"licence", "letter"}, {"licence", "keep"}, {"licence", "request"}, {"licence", "accept"}, {"card", "draft"}, {"card", "list"}, {"demo"}, {"todo"}, {"desk", "serve"}, {"version"}} {
+	for _, c := range [][]string{{}, {"pack"}, {"unpack"}, {"deactivate"}, {"activate"}, {"verify"}, {"new"}, {"survey"}, {"report"}, {"licence", "letter"}, {"licence", "keep"}, {"licence", "request"}, {"licence", "accept"}, {"card", "draft"}, {"card", "list"}, {"demo"}, {"todo"}, {"retire"}, {"close"}, {"desk", "serve"}, {"version"}} {
 		help.WriteString(must(t, 0, dir, append(c, "--help")...).out)
 	}
 	for f := range flags {

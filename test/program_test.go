@@ -219,7 +219,7 @@ func TestDemo(t *testing.T) {
 	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "office")
 	s := must(t, 0, t.TempDir(), "demo", "--dir", dir)
-	for _, command := range []string{"new", "survey", "pack", "inspect", "card draft", "deactivate", "survey --on-new", "unpack", "todo --tick", "activate", "verify", "report"} {
+	for _, command := range []string{"new", "survey", "pack", "inspect", "card draft", "deactivate", "survey --on-new", "unpack", "todo --tick", "activate", "verify", "retire", "report", "close"} {
 		if !strings.Contains(s.out, "$ movekit "+command) {
 			t.Errorf("%s was not shown", command)
 		}
@@ -229,7 +229,11 @@ func TestDemo(t *testing.T) {
 			t.Errorf("the example does not say %q", fact)
 		}
 	}
-	same(t, filepath.Join(dir, "old/ProgramData/Hoistbook/Diary"), filepath.Join(dir, "new/ProgramData/Hoistbook/Diary"))
+	retired, _ := filepath.Glob(filepath.Join(dir, "old/ProgramData/Hoistbook/Diary.set-aside-*"))
+	if len(retired) != 1 {
+		t.Fatalf("the old diary was not set aside: %v", retired)
+	}
+	same(t, retired[0], filepath.Join(dir, "new/ProgramData/Hoistbook/Diary"))
 	for _, name := range []string{"old", "new", "kit", "passphrase.txt", "commands.txt", "handover/handover.html"} {
 		if _, err := os.Stat(filepath.Join(dir, name)); err != nil {
 			t.Error(err)

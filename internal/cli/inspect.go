@@ -8,6 +8,7 @@ import (
 
 	"movekit/internal/core/kit"
 	"movekit/internal/core/run"
+	"movekit/internal/table"
 )
 
 func (e *env) inspectCommand() *cobra.Command {
@@ -57,7 +58,15 @@ func (e *env) inspectCommand() *cobra.Command {
 				return nil
 			}
 			for _, d := range in.Damage {
-				e.printf("%s %s: %s\n", e.result(false, "", "damaged:"), d.File, d.What)
+				if d.Minor {
+					e.printf("%s %s %s; nothing of the move is in it\n", e.paint("note:", table.Note), d.File, d.What)
+				} else {
+					e.printf("%s %s: %s\n", e.result(false, "", "damaged:"), d.File, d.What)
+				}
+			}
+			if in.Whole() {
+				e.printf("%s\n", e.result(true, "All that the move takes is whole.", ""))
+				return nil
 			}
 			e.say("  next: run `movekit pack` on the old computer again, or use another copy of the kit\n  safe: Nothing was changed.\n")
 			return exit{exitFailed}

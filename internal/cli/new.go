@@ -43,7 +43,7 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 			case keep && to != "":
 				return fault.New(fault.Usage, "a safety copy is for no computer yet: --keep goes with no --to")
 			case !keep && to == "":
-				to = "the new computer"
+				to = kit.Unnamed
 			}
 			target := machine.System(toSystem)
 			if target == "" {

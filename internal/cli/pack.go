@@ -11,6 +11,7 @@ import (
 	"movekit/internal/core/run"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
+	"movekit/internal/table"
 )
 
 func (e *env) packCommand() *cobra.Command {
@@ -69,6 +70,13 @@ func (e *env) showPacked(j *move.Move, did []*run.Outcome) {
 	}
 	if t.Len() > 0 {
 		e.printf("%s", t)
+	}
+	for _, o := range did {
+		for _, i := range o.Items {
+			for _, n := range i.Notes {
+				e.printf("%s %s\n", e.paint("note:", table.Note), n)
+			}
+		}
 	}
 	if len(out) > 0 {
 		e.printf("left out: %s\n", strings.Join(out, "\nleft out: "))

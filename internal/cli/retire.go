@@ -112,6 +112,7 @@ var retiredWords = map[string]struct {
 	"removed":         {"removed for good", false},
 	"removed before":  {"was removed before", false},
 	"changed":         {"KEPT: changed since", true},
+	"not proven":      {"KEPT: the new computer has another", true},
 }
 
 func (e *env) showRetired(_ *move.Move, out []*run.Outcome) {

@@ -243,6 +243,11 @@ func (e *env) showApp(a *survey.App) {
 	for _, args := range a.Withheld {
 		e.printf("%s the version is told by the app's own command, which was not run: %s\n", e.paint("note:", table.Note), strings.Join(args, " "))
 	}
+	for _, i := range a.Items {
+		for _, d := range i.Doubts {
+			e.printf("%s %s\n", e.paint("note:", table.Note), d)
+		}
+	}
 	e.showLeft(a)
 	for _, b := range a.Blocks {
 		e.printf("%s %s\n  next: %s\n", e.paint("would stop the pack ("+b.Gate+"):", table.Bad), b.Why, filled(gateAdvice[b.Gate], a.App))

@@ -50,6 +50,11 @@ this one.`,
 			}
 			return e.runStep(cmd.Context(), steps.Unpack, args, func(j *move.Move) error {
 				j.Policy, j.Say = p, item.Choices{Users: mapping, Mine: takeOver}
+				if p == tree.Replace {
+					if err := e.agree("What is in the way on " + j.Computer.Name() + " is overwritten, and undo cannot give it back. Go on?"); err != nil {
+						return err
+					}
+				}
 				return reasonOf(cmd, "instead", &j.Instead)
 			}, (*move.Move).Unpack, e.showPlaced)
 		},
@@ -86,8 +91,8 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 	var aside []string
 	for _, o := range out {
 		for _, i := range o.Items {
-			word := map[string]string{"placed": "in place", "renewed": "renewed", "same": "the same already", "skipped": "left as it was"}[i.Did]
-			t.Add(o.Title, whose(i.Item, i.User), fmt.Sprint(i.Files), bytesText(i.Bytes), e.result(i.Did != "skipped", word, word), i.To)
+			word := map[string]string{"placed": "in place", "renewed": "renewed", "same": "the same already", "skipped": "left as it was", "completed": "left; what was missing is added"}[i.Did]
+			t.Add(o.Title, whose(i.Item, i.User), fmt.Sprint(i.Files), bytesText(i.Bytes), e.result(i.Did != "skipped" && i.Did != "completed", word, word), i.To)
 			if i.Aside != "" {
 				aside = append(aside, i.Aside)
 			}
@@ -100,6 +105,9 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 		for _, i := range o.Items {
 			for _, n := range i.Notes {
 				e.printf("%s %s, %s: %s\n", e.paint("by hand:", table.Note), o.Title, i.Item, n)
+			}
+			for _, n := range i.Unkept {
+				e.printf("%s %s, %s: %s\n", e.paint("not kept:", table.Note), o.Title, i.Item, n)
 			}
 		}
 	}

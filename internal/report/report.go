@@ -27,7 +27,8 @@ type Result string
 const (
 	Equal     Result = "equal"
 	Different Result = "different"
-	Open      Result = "open" // not verified yet
+	Open      Result = "open"    // not verified yet
+	Skipped   Result = "skipped" // it differs, as was decided: what was here was left
 )
 
 // Report is the hand-over.
@@ -42,7 +43,9 @@ type Report struct {
 	Sentence  string           `json:"sentence"`
 	Apps      []App            `json:"apps"`
 	Overrides []steps.Override `json:"overridden_gates"`
+	Closed    *kit.Closed      `json:"closed,omitempty"`
 	part      bool             // not every app of the kit is in it
+	stays     []string         // what stays where it is, and is not as it was
 	notices   []File           // for the makers of licences
 }
 
@@ -58,6 +61,9 @@ type App struct {
 	Absent     []string  `json:"absent"`
 	LeftBehind []string  `json:"left_behind"`
 	SetAside   []string  `json:"set_aside"` // on the new computer
+	Unkept     []string  `json:"not_kept"`  // owners and marks that could not be kept
+	Retired    []string  `json:"retired"`   // on the old computer: set aside, or removed
+	StillThere []string  `json:"not_retired"`
 	ByHand     []string  `json:"by_hand"`
 }
 
@@ -89,7 +95,7 @@ type Licence struct {
 
 // Build makes the hand-over.
 func Build(m kit.Manifest, cards []*card.Card, s *steps.State) *Report {
-	r := &Report{Version: Version, Written: time.Now().UTC().Truncate(time.Second), Kit: m.ID, Tool: m.Tool, Old: m.Old, New: s.New, Overrides: s.Overrides}
+	r := &Report{Version: Version, Written: time.Now().UTC().Truncate(time.Second), Kit: m.ID, Tool: m.Tool, Old: m.Old, New: s.New, Overrides: s.Overrides, Closed: s.Closed}
 	if r.Overrides == nil {
 		r.Overrides = []steps.Override{}
 	}
@@ -106,8 +112,14 @@ func (r *Report) Only(did []*run.Outcome) {
 	all := len(r.Apps)
 	seen := map[string]*run.Outcome{}
 	for _, o := range did {
-		if len(o.Blocks) == 0 {
-			seen[o.App] = o
+		if len(o.Blocks) > 0 {
+			continue
+		}
+		seen[o.App] = o
+		for _, i := range o.Items {
+			if i.Did == "stays" && !i.Equal {
+				r.stays = append(r.stays, fmt.Sprintf("%s of %s (%s)", i.Item, o.Title, strings.Join(i.Diffs, ", ")))
+			}
 		}
 	}
 	r.Apps = slices.DeleteFunc(r.Apps, func(a App) bool { return seen[a.App] == nil })
@@ -132,7 +144,7 @@ func (a *App) cut(o *run.Outcome) {
 }
 
 func (r *Report) app(c *card.Card, s *steps.State) App {
-	a := App{App: c.Name, Title: c.Title, Maker: c.Maker, Result: Equal, Items: []Item{}, Licences: []Licence{}, Absent: []string{}, LeftBehind: append([]string{}, c.LeftBehind...), SetAside: append([]string{}, s.Asides[c.Name]...), ByHand: append([]string{}, c.ByHand...)}
+	a := App{App: c.Name, Title: c.Title, Maker: c.Maker, Result: Equal, Items: []Item{}, Licences: []Licence{}, Absent: []string{}, Unkept: []string{}, Retired: []string{}, StillThere: []string{}, LeftBehind: append([]string{}, c.LeftBehind...), SetAside: append([]string{}, s.Asides[c.Name]...), ByHand: append([]string{}, c.ByHand...)}
 	if p := s.Packed[c.Name]; p != nil {
 		a.Version, a.Absent = p.Version, append(a.Absent, p.Absent...)
 		for _, stay := range p.Stays {
@@ -149,12 +161,19 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 			for _, n := range it.Placed.Notes {
 				a.ByHand = append(a.ByHand, i.Name()+": "+n)
 			}
+			for _, n := range it.Placed.Unkept {
+				a.Unkept = append(a.Unkept, i.Name()+": "+n)
+			}
 		}
+		a.retired(i, it)
 		if it.Checked != nil {
 			i.Rows, i.Count, i.Result = it.Checked.Rows, it.Checked.Count, Different
 			i.Differences = append(i.Differences, it.Checked.Diffs...)
-			if it.Checked.Equal {
+			switch {
+			case it.Checked.Equal:
 				i.Result = Equal
+			case it.Checked.Skipped:
+				i.Result = Skipped
 			}
 		}
 		for _, l := range it.Sealed.LeftOut {
@@ -195,6 +214,18 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 	return a
 }
 
+// retired notes what became of an item on the old computer.
+func (a *App) retired(i Item, it *steps.Item) {
+	switch r := it.Retired; {
+	case it.Removed != nil:
+		a.Retired = append(a.Retired, fmt.Sprintf("%s was removed for good (%s)", i.Name(), it.Removed.Because))
+	case r != nil && r.To != "":
+		a.Retired = append(a.Retired, fmt.Sprintf("%s was set aside: %s", i.Name(), r.To))
+	case r == nil:
+		a.StillThere = append(a.StillThere, i.Name())
+	}
+}
+
 // Name is the item with its user.
 func (i Item) Name() string {
 	if i.User == "" {
@@ -205,7 +236,7 @@ func (i Item) Name() string {
 
 // worse returns the result that a person should hear of first.
 func worse(a, b Result) Result {
-	for _, r := range []Result{Different, Open} {
+	for _, r := range []Result{Different, Open, Skipped} {
 		if a == r || b == r {
 			return r
 		}
@@ -217,10 +248,14 @@ func worse(a, b Result) Result {
 func (r *Report) conclude() {
 	r.Result = Equal
 	items, licences, both := 0, 0, 0
+	var left []string
 	var differ, open, titles []string
 	var first, last time.Time
 	for _, a := range r.Apps {
 		for _, i := range a.Items {
+			if i.Result == Skipped {
+				left = append(left, a.Title+"'s "+i.Name())
+			}
 			if first.IsZero() || i.Packed.Before(first) {
 				first = i.Packed
 			}
@@ -253,10 +288,16 @@ func (r *Report) conclude() {
 		r.Result, r.Sentence = Open, "The kit has no apps."
 	case len(differ) > 0:
 		r.Sentence = fmt.Sprintf("Something differs between %s and %s: see %s.", r.Old.Name, r.New.Name, strings.Join(differ, ", "))
+	case len(r.stays) > 0:
+		r.Result = Different
+		r.Sentence = fmt.Sprintf("Something is not as it was on %s: %s.", r.Old.Name, strings.Join(r.stays, "; "))
 	case len(open) > 0:
 		r.Sentence = fmt.Sprintf("Not everything is verified yet: see %s.", strings.Join(open, ", "))
 	default:
-		r.Sentence = fmt.Sprintf("Everything%s that was packed on %s%s is on %s and the same (%s)", of, r.Old.Name, asSealed(first, last), r.New.Name, count(items, "item"))
+		r.Sentence = fmt.Sprintf("Everything%s that was packed on %s%s is on %s and the same (%s)", of, r.Old.Name, asSealed(first, last), r.New.Name, count(items-len(left), "item"))
+		if len(left) > 0 {
+			r.Sentence += fmt.Sprintf(", but for what was left there as it was, as was decided: %s", strings.Join(left, ", "))
+		}
 		switch {
 		case both > 0:
 			r.Sentence += fmt.Sprintf("; every licence is active on %s (%s), and %d of them on %s too, as its rule allows", r.New.Name, count(licences, "licence"), both, r.Old.Name)

@@ -14,6 +14,8 @@ func resultText(r Result, equal string) string {
 		return equal
 	case Different:
 		return "DIFFERS"
+	case Skipped:
+		return "left as it was"
 	}
 	return "not verified"
 }
@@ -40,7 +42,7 @@ func (r *Report) Tables(width int, colour bool) string {
 			for _, row := range i.Rows {
 				result := Equal
 				if !row.Same {
-					result = Different
+					result = map[bool]Result{true: Skipped, false: Different}[i.Result == Skipped]
 				}
 				t.Add(app, item, row.What, row.Old, row.New, table.Paint(resultText(result, "same"), mark(result), colour))
 				app, item = "", ""
@@ -50,10 +52,10 @@ func (r *Report) Tables(width int, colour bool) string {
 				app = ""
 			}
 			for _, d := range i.Differences {
-				differences = append(differences, fmt.Sprintf("%s, %s: %s", a.Title, i.Name(), d))
+				differences = append(differences, difference(i, colour)+fmt.Sprintf(" %s, %s: %s", a.Title, i.Name(), d))
 			}
 			if more := i.Count - int64(len(i.Differences)); more > 0 {
-				differences = append(differences, fmt.Sprintf("%s, %s: %d more", a.Title, i.Name(), more))
+				differences = append(differences, difference(i, colour)+fmt.Sprintf(" %s, %s: %d more", a.Title, i.Name(), more))
 			}
 		}
 		if len(a.Items) == 0 {
@@ -63,7 +65,7 @@ func (r *Report) Tables(width int, colour bool) string {
 	var b strings.Builder
 	b.WriteString(t.String())
 	for _, d := range differences {
-		fmt.Fprintf(&b, "%s %s\n", table.Paint("differs:", table.Bad, colour), d)
+		fmt.Fprintln(&b, d)
 	}
 	l := &table.Table{Head: []string{"app", "licence", "old", "new", "transfers left", "result"}, Right: []int{5}, Width: width, Colour: colour}
 	for _, a := range r.Apps {
@@ -81,56 +83,104 @@ func (r *Report) Tables(width int, colour bool) string {
 	return b.String()
 }
 
-// Text returns the hand-over as plain text.
+// difference begins a line about what is not the same.
+func difference(i Item, colour bool) string {
+	if i.Result == Skipped {
+		return table.Paint("left as it was:", table.Note, colour)
+	}
+	return table.Paint("differs:", table.Bad, colour)
+}
+
+// Text returns the hand-over as plain text: what the owner should know first, and
+// the figures behind it.
 func (r *Report) Text(width int, colour bool) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "HAND-OVER: %s to %s\nKit %s, written %s\n\n%s\n\n", r.Old.Name, r.New.Name, r.Kit,
+	fmt.Fprintf(&b, "HAND-OVER: %s to %s\nKit %s, written %s\n\n%s\n", r.Old.Name, r.New.Name, r.Kit,
 		r.Written.Local().Format("2 January 2006 15:04"), table.Paint(table.Wrap(r.Sentence, width), mark(r.Result), colour))
-	b.WriteString(r.Tables(width, colour))
-	section := func(title string, lines []string) {
-		if len(lines) > 0 {
-			fmt.Fprintf(&b, "\n%s\n", title)
-			for _, l := range lines {
-				fmt.Fprintf(&b, "  - %s\n", l)
-			}
+	for _, n := range r.Notes() {
+		fmt.Fprintf(&b, "\n%s\n", n.Title)
+		box := "- "
+		if n.Boxes {
+			box = "[ ] "
+		}
+		for _, l := range n.Lines {
+			fmt.Fprintf(&b, "  %s%s\n", box, l)
 		}
 	}
-	for _, n := range r.Notes() {
-		section(n.Title, n.Lines)
-	}
+	fmt.Fprintf(&b, "\nFigures\n\n%s", r.Tables(width, colour))
 	return strings.TrimRight(b.String(), "\n") + "\n"
 }
 
 // Note is a list of things that the owner should know.
 type Note struct {
 	Title string
+	Boxes bool // each is to be ticked off
 	Lines []string
 }
 
-// Notes returns what is to be done by hand, what was left behind, what was
-// set aside, and which gates were overridden.
+// Notes returns what moved, what is to be done by hand, what is not on the new
+// computer, what became of the old one and of the kit, and what was decided.
 func (r *Report) Notes() []Note {
-	hand, left, aside, absent, over := Note{Title: "To be done by hand"}, Note{Title: "Left behind"}, Note{Title: "Set aside on " + r.New.Name}, Note{Title: "Not found on " + r.Old.Name}, Note{Title: "Gates overridden"}
+	moved, hand, absent, left := Note{Title: "What moved"}, Note{Title: "To be done by hand", Boxes: true}, Note{Title: "Not found on " + r.Old.Name}, Note{Title: "Left behind"}
+	unkept, aside, old, decided := Note{Title: "Not kept"}, Note{Title: "Set aside on " + r.New.Name}, Note{Title: "On " + r.Old.Name}, Note{Title: "Decided on the way"}
 	for _, a := range r.Apps {
-		for _, s := range a.ByHand {
-			hand.Lines = append(hand.Lines, a.Title+": "+s)
+		moved.Lines = append(moved.Lines, a.moved(r.New.Name))
+		for _, s := range []struct {
+			to    *Note
+			lines []string
+		}{{&hand, a.ByHand}, {&left, a.LeftBehind}, {&absent, a.Absent}, {&unkept, a.Unkept}, {&old, a.Retired}} {
+			for _, l := range s.lines {
+				s.to.Lines = append(s.to.Lines, a.Title+": "+l)
+			}
 		}
-		for _, s := range a.LeftBehind {
-			left.Lines = append(left.Lines, a.Title+": "+s)
-		}
-		for _, s := range a.Absent {
-			absent.Lines = append(absent.Lines, a.Title+": "+s)
+		if len(a.StillThere) > 0 {
+			old.Lines = append(old.Lines, a.Title+": still in its place, where people could go on working in it: "+strings.Join(a.StillThere, ", "))
 		}
 		aside.Lines = append(aside.Lines, a.SetAside...)
 	}
 	for _, o := range r.Overrides {
-		over.Lines = append(over.Lines, fmt.Sprintf("%s of %s on %s: %s. Reason given: %s", o.Gate, o.App, o.Computer, o.Why, o.Because))
+		decided.Lines = append(decided.Lines, fmt.Sprintf("gate %s of %s on %s: %s. Reason given: %s", o.Gate, o.App, o.Computer, o.Why, o.Because))
+	}
+	stick := Note{Title: "The kit", Lines: []string{"it still holds the office's data, encrypted; `movekit close` empties it"}}
+	if c := r.Closed; c != nil {
+		stick.Lines = []string{"it is closed: the key is destroyed, and what was sealed is removed"}
+		if c.Because != "" {
+			stick.Lines = append(stick.Lines, "the move was given up: "+c.Because)
+		}
 	}
 	var out []Note
-	for _, n := range []Note{hand, absent, left, aside, over} {
+	for _, n := range []Note{moved, hand, absent, left, unkept, old, aside, decided, stick} {
 		if len(n.Lines) > 0 {
 			out = append(out, n)
 		}
 	}
 	return out
+}
+
+// moved says in a line what moved of an app.
+func (a App) moved(to string) string {
+	line := a.Title
+	if a.Version != "" {
+		line += " " + a.Version
+	}
+	if len(a.Items) == 0 {
+		return line + ": nothing was packed"
+	}
+	by := map[Result][]string{}
+	for _, i := range a.Items {
+		by[i.Result] = append(by[i.Result], i.Name())
+	}
+	var parts []string
+	for _, p := range []struct {
+		r    Result
+		what string
+	}{{Equal, "the same"}, {Different, "DIFFERENT"}, {Open, "not verified yet"}, {Skipped, "left as it was there"}} {
+		if names := by[p.r]; len(names) > 0 {
+			parts = append(parts, strings.Join(names, ", ")+" ("+p.what+")")
+		}
+	}
+	for _, l := range a.Licences {
+		parts = append(parts, fmt.Sprintf("licence %s is %s on %s", l.Licence, l.New, to))
+	}
+	return line + ": " + strings.Join(parts, "; ")
 }

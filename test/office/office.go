@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
 	"movekit/test/lay"
 )
 
@@ -156,6 +158,7 @@ func (o *Office) Change(c machine.Computer, p run.Person, at time.Time, do func(
 	o.T.Helper()
 	j := o.Job(c)
 	j.Now = func() time.Time { return at }
+	j.Overrides = Alone()
 	if p != nil {
 		j.Person = p
 	}
@@ -164,6 +167,16 @@ func (o *Office) Change(c machine.Computer, p run.Person, at time.Time, do func(
 		o.T.Fatal(err)
 	}
 	return out[0]
+}
+
+// Alone lets a licence be taken up without its app's data.
+func Alone() map[string]string {
+	return map[string]string{"in-place": "the licence alone is looked at"}
+}
+
+// Overrides are those of a move, but for Alone's.
+func Overrides(j *move.Move) []steps.Override {
+	return slices.DeleteFunc(slices.Clone(j.State.Overrides), func(o steps.Override) bool { return o.Gate == "in-place" })
 }
 
 // Blocked are the gates that stopped a step.

@@ -161,7 +161,7 @@ func (d *Drafter) add(ctx context.Context, out *Draft, real string) error {
 	out.Items = append(out.Items, it)
 	f := &folder{d: d, out: out, item: it, real: real, skips: map[string]*Skip{}, endings: map[string]int64{}}
 	src := tree.Source{Root: real}
-	st, err := src.Measure(ctx, f.see, func(p tree.Problem) {
+	st, err := src.Measure(ctx, func(e tree.Entry, _ string) { f.see(e) }, func(p tree.Problem) {
 		out.Notes = append(out.Notes, fmt.Sprintf("%s cannot be read: %v", machine.Spoken(d.Computer, p.Path), p.Err))
 	})
 	if err != nil {

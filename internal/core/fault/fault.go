@@ -24,6 +24,7 @@ const (
 	WrongPassphrase Kind = "wrong-passphrase" // the passphrase does not open the kit
 	NoPassphrase    Kind = "no-passphrase"    // no passphrase was given and nobody can be asked
 	Busy            Kind = "busy"             // another run is working on the kit
+	Pulled          Kind = "pulled"           // the kit's medium was taken out
 	NoSpace         Kind = "no-space"         // a disk is full
 	ReadOnly        Kind = "read-only"        // a disk cannot be written to
 	Unreadable      Kind = "unreadable"       // something on the computer cannot be read

@@ -146,7 +146,7 @@ func TestDeskByFile(t *testing.T) {
 	round := func(c machine.Computer, action licence.Action, takeover string) (*licence.AnswerFile, *move.Move) {
 		t.Helper()
 		j := d.Job(c)
-		j.Wishes.Takeover, j.Person = takeover, yes()
+		j.Wishes.Takeover, j.Person, j.Overrides = takeover, yes(), office.Alone()
 		f, all, err := j.Request(ctx)
 		if err != nil || len(f.Requests) != 1 || f.Requests[0].Action != action || f.Requests[0].App != "The App" || len(all[0].Blocks) > 0 {
 			t.Fatalf("%+v %+v %v", f, all[0], err)

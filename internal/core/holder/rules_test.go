@@ -70,7 +70,7 @@ func TestTakeover(t *testing.T) {
 		o := ruled(t, c.rule)
 		j := o.Job(o.New)
 		p := yes()
-		j.Person, j.Wishes.Takeover = p, c.reason
+		j.Person, j.Wishes.Takeover, j.Overrides = p, c.reason, office.Alone()
 		question := ""
 		p.Asked = func(q string) error {
 			if question = q; c.answer != "yes" {
@@ -97,7 +97,7 @@ func TestTakeover(t *testing.T) {
 			if out.Err != nil || st.Old != licence.Deactivated || st.New != licence.Active || st.Left != 1 || st.Spent != 1 || !out.Licences[0].Disabled {
 				t.Errorf("%+v: %v %+v", c, out.Err, st)
 			}
-			over := j.State.Overrides
+			over := office.Overrides(j)
 			if !strings.Contains(question, "1 of the 2 transfers left is spent") || len(over) != 1 || over[0].Because != "it burnt" || over[0].Gate != "old-deactivated" {
 				t.Errorf("asked %q, journalled %+v", question, over)
 			}
@@ -112,7 +112,7 @@ func TestTakeover(t *testing.T) {
 	files, _ := filepath.Glob(filepath.Join(o.Dir, "kit/sealed/app/*.tar.zst.age"))
 	os.WriteFile(files[0], []byte("damaged"), 0o600)
 	j := o.Job(o.New)
-	j.Person, j.Wishes.Takeover = yes(), "it burnt"
+	j.Person, j.Wishes.Takeover, j.Overrides = yes(), "it burnt", office.Alone()
 	if out, err := j.Activate(ctx); err != nil || office.Blocked(out[0]) != "sealed" {
 		t.Errorf("a damaged kit: %+v %v", out[0].Blocks, err)
 	}
@@ -159,7 +159,7 @@ licences:
 			t.Errorf("%s is %s", s.Name, s.Old)
 		}
 	}
-	if over := j.State.Overrides; len(over) == 0 || over[0].Because != "stolen" || over[0].Gate != "old-computer" {
+	if over := office.Overrides(j); len(over) == 0 || over[0].Because != "stolen" || over[0].Gate != "old-computer" {
 		t.Errorf("%+v", over)
 	}
 	if out := o.Unpack(); len(out.Blocks) > 0 {
@@ -253,7 +253,7 @@ func TestSeatsOnBoth(t *testing.T) {
 		t.Errorf("one seat: %+v %v", out.Blocks, out.Err)
 	}
 	out := o.Change(o.New, yes(), time.Now(), second)
-	if over := o.Job(o.New).State.Overrides; len(over) != 1 || over[0].Because != "both work until Friday" || over[0].Second != "seat" {
+	if over := office.Overrides(o.Job(o.New)); len(over) != 1 || over[0].Because != "both work until Friday" || over[0].Second != "seat" {
 		t.Errorf("%+v", over)
 	}
 	if out.Err == nil && (out.Licences[0].Spent != 0 || out.Licences[0].Transfers != 2) {

@@ -75,7 +75,7 @@ func (o *One) Strangers() (out []string) {
 	_, inProfile := o.profileOf(o.Path)
 	for _, name := range o.Known.Sealed.Owners {
 		if _, known := o.userHere(a, name); !known && !inProfile {
-			out = append(out, name+" (owner of "+o.Label()+")")
+			out = append(out, name)
 		}
 	}
 	return out
@@ -104,10 +104,10 @@ func (o *One) Kept(unkept []string, count int) (notes []string) {
 		notes = append(notes, "its files belong to you and not to "+strings.Join(others, ", ")+": only an administrator can give them away")
 	}
 	for _, u := range unkept {
-		notes = append(notes, "not kept: "+u)
+		notes = append(notes, u)
 	}
 	if more := count - len(unkept); more > 0 {
-		notes = append(notes, "not kept: "+Plural(int64(more), "mark")+" more")
+		notes = append(notes, Plural(int64(more), "mark")+" more")
 	}
 	return notes
 }
@@ -151,10 +151,17 @@ func (o *One) Marked(s tree.Source) tree.Source {
 func (o *One) Comparing() tree.Comparing {
 	from, here := o.Run.Manifest.Old.System, o.Computer.System()
 	c := tree.Comparing{Modes: from == machine.Linux && here == machine.Linux, Attr: from == machine.Windows && here == machine.Windows && o.Computer.Root() == ""}
+	c.Lenient = o.Lenient()
 	if c.Modes {
 		c.Belongs = o.Belonging()
 	}
 	return c
+}
+
+// Lenient reports whether this is a Windows computer and the kit was made for another,
+// so that nobody looked at the names.
+func (o *One) Lenient() bool {
+	return o.Computer.System() == machine.Windows && o.Run.Manifest.New.System != machine.Windows
 }
 
 // MarksOf are the marks of one file, and its permissions.

@@ -33,6 +33,9 @@ func (Disk) Close() {}
 // Check has nothing to see.
 func (Disk) Check() error { return nil }
 
+// Unfit returns nothing.
+func (Disk) Unfit(context.Context) ([]string, error) { return nil, nil }
+
 // Lacks returns nothing.
 func (Disk) Lacks(context.Context) ([]string, error) { return nil, nil }
 

@@ -39,6 +39,8 @@ type Mover interface {
 	Check() error
 	// Lacks returns what this computer lacks for the item.
 	Lacks(ctx context.Context) ([]string, error)
+	// Unfit returns the names in the item that this computer cannot have.
+	Unfit(ctx context.Context) ([]string, error)
 	// There reports whether something is where the item goes.
 	There(ctx context.Context) (bool, error)
 	// Same reports whether what is there is what is sealed.
@@ -163,6 +165,8 @@ type Look struct {
 	Bytes      int64       `json:"bytes"`
 	Sealed     int64       `json:"bytes_sealed_estimate,omitempty"`
 	Newest     *time.Time  `json:"newest_change,omitempty"`
+	Counts     []Counted   `json:"counts,omitempty"`
+	Doubts     []string    `json:"doubts,omitempty"` // what may not be what is meant
 	Left       []string    `json:"left_behind,omitempty"`
 	LeftOut    []string    `json:"left_out,omitempty"` // what the card leaves out, with counts and sizes
 	Needs      []string    `json:"needs,omitempty"`
@@ -183,6 +187,13 @@ type Look struct {
 	Why        string      `json:"-"`                       // why it is not there
 }
 
+// Counted is a figure that the card asks for.
+type Counted struct {
+	Name   string `json:"name"`
+	Value  int64  `json:"value"`
+	Expect *int64 `json:"expected,omitempty"`
+}
+
 // Drift is what became of an item on the old computer since it was sealed.
 type Drift struct {
 	Sealed time.Time   `json:"sealed"`
@@ -196,6 +207,14 @@ type Drift struct {
 
 // MaxNamed is how many names of one sort are told of an item.
 const MaxNamed = 10
+
+// First leaves the first MaxNamed names of n, and says how many more there are.
+func First(names []string, n int) []string {
+	if n <= MaxNamed {
+		return names
+	}
+	return append(names[:MaxNamed:MaxNamed], fmt.Sprintf("and %d more", n-MaxNamed))
+}
 
 // Blank is what is said of an item before it is looked at.
 func (o *One) Blank() *Look {

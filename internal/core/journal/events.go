@@ -9,6 +9,7 @@ const (
 	EventRequested  = "requested"  // a request was written to a file: steps.Requested
 	EventAnswered   = "answered"   // it answered: licence.Answer
 	EventStepped    = "stepped"    // a person took one step of a licence's change: steps.Stepped
+	EventLooked     = "looked"     // the app on the new computer was looked at: steps.Looked
 	EventBound      = "bound"      // this is the new computer: steps.Bound
 	EventPlacing    = "placing"    // an item is being put in place: steps.Placed
 	EventPlaced     = "placed"     // it is in place: steps.Placed

@@ -17,6 +17,9 @@ import (
 // saveSums writes CHECKSUMS.b3 in the form that b3sum -c reads: hash, two
 // spaces, name; sorted by name.
 func (k *Kit) saveSums() error {
+	if err := k.there(); err != nil {
+		return err
+	}
 	var b bytes.Buffer
 	for _, name := range slices.Sorted(maps.Keys(k.sums)) {
 		fmt.Fprintf(&b, "%s  %s\n", k.sums[name], name)

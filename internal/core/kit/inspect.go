@@ -22,6 +22,20 @@ import (
 type Damage struct {
 	File string `json:"file"`
 	What string `json:"what"`
+	// Minor says that nothing of the move is in it: a program, or what a person reads.
+	Minor bool `json:"minor,omitempty"`
+}
+
+// minor reports whether a file of the kit holds nothing of the move: it is neither
+// manifest, key, journal, card, checksums nor sealed.
+func minor(name string) bool {
+	return !slices.Contains([]string{ManifestFile, KeyFile, journal.File, journal.HeadFile, ChecksumsFile}, name) &&
+		!strings.HasPrefix(name, CardsDir+"/") && !strings.HasPrefix(name, SealedDir+"/")
+}
+
+// Whole reports whether all is there that a move takes.
+func (in *Inspection) Whole() bool {
+	return !slices.ContainsFunc(in.Damage, func(d Damage) bool { return !d.Minor })
 }
 
 // Inspection is what Inspect found.
@@ -113,7 +127,7 @@ func Inspect(ctx context.Context, dir string, apps []string, progress func(int64
 			}
 		}
 	}
-	if _, err := Open(dir); err != nil && len(in.Damage) == 0 {
+	if _, err := Open(dir); err != nil && in.Whole() {
 		if fault.KindOf(err) == fault.NewerFormat {
 			return nil, err
 		}
@@ -124,7 +138,7 @@ func Inspect(ctx context.Context, dir string, apps []string, progress func(int64
 }
 
 func (in *Inspection) add(file, what string) {
-	in.Damage = append(in.Damage, Damage{file, what})
+	in.Damage = append(in.Damage, Damage{file, what, minor(file)})
 }
 
 // contents are the files that the journal says are in the kit, with their hashes.

@@ -56,6 +56,9 @@ type Computer struct {
 	Firmware string `yaml:"firmware,omitempty" json:"firmware,omitempty"`
 }
 
+// Unnamed stands for a new computer whose name is not known yet.
+const Unnamed = "the new computer"
+
 // ComputerOf names a computer.
 func ComputerOf(c machine.Computer) Computer {
 	out := Computer{Name: c.Name(), System: c.System(), ID: machine.ID(c)}
@@ -118,6 +121,7 @@ type Kit struct {
 	Log      *journal.Log
 	sums     map[string]string // CHECKSUMS.b3: hash by slash-separated name
 	told     contents          // what the journal says of them
+	place    fs.FileInfo       // the folder as it was when it was opened
 	lock     *flock.Flock
 	identity *age.X25519Identity
 	key      digest.Sum // authenticates the journal
@@ -158,6 +162,10 @@ func Create(dir string, n New) (*Kit, error) {
 		k.Manifest.Apps = append(k.Manifest.Apps, c.Name)
 	}
 	if err := k.Lock(); err != nil {
+		return nil, err
+	}
+	if err := k.hold(); err != nil {
+		k.Close()
 		return nil, err
 	}
 	if err := k.fill(n); err != nil {
@@ -268,7 +276,26 @@ func Open(dir string) (*Kit, error) {
 	if k.sums, err = readSums(dir); err != nil {
 		k.sums = nil
 	}
-	return k, nil
+	return k, k.hold()
+}
+
+// hold remembers which folder the kit is in.
+func (k *Kit) hold() (err error) {
+	if k.place, err = os.Stat(k.Dir); err != nil {
+		return fault.Wrap(fault.Unreadable, err, "cannot read the kit in %s", k.Dir)
+	}
+	os.SameFile(k.place, k.place) // Windows asks for its number only now
+	return nil
+}
+
+// there sees that the kit is still where it was: a stick that was taken out leaves
+// another folder in its place, or none.
+func (k *Kit) there() error {
+	now, err := os.Stat(k.Dir)
+	if k.place != nil && (err != nil || !os.SameFile(k.place, now)) {
+		return fault.New(fault.Pulled, "the medium of the kit in %s was taken out", k.Dir)
+	}
+	return nil
 }
 
 // Lock keeps other runs away from the kit until Close.
@@ -357,6 +384,9 @@ func (k *Kit) Record(line journal.Line, data any) (journal.Line, error) {
 	if k.identity == nil {
 		return line, fault.New(fault.NoPassphrase, "the kit's journal can only be written with its passphrase")
 	}
+	if err := k.there(); err != nil {
+		return line, err
+	}
 	if data != nil {
 		raw, err := json.Marshal(data)
 		if err != nil {
@@ -414,6 +444,9 @@ func (k *Kit) write(name string, data []byte) error {
 	if k.sums == nil {
 		return errNoSums
 	}
+	if err := k.there(); err != nil {
+		return err
+	}
 	if err := journal.WriteFile(filepath.Join(k.Dir, filepath.FromSlash(name)), data, 0o644); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write %s into the kit", name)
 	}
@@ -436,6 +469,9 @@ func (k *Kit) copyProgram(from string) error {
 
 // Flush returns when everything written to the kit's medium is on it.
 func (k *Kit) Flush(context.Context) error {
+	if err := k.there(); err != nil {
+		return err
+	}
 	if err := seal.SyncVolume(k.Dir); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot flush the kit's medium")
 	}

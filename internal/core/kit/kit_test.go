@@ -64,7 +64,7 @@ func damage(t *testing.T, dir string) []Damage {
 	in, err := Inspect(ctx, dir, nil, nil)
 	if err != nil {
 		if fault.KindOf(err) == fault.NewerFormat {
-			return []Damage{{ManifestFile, err.Error()}}
+			return []Damage{{File: ManifestFile, What: err.Error()}}
 		}
 		t.Fatal(err)
 	}
@@ -243,5 +243,77 @@ func TestStrangeFilesAreToldButHarmless(t *testing.T) {
 	in, err := Inspect(ctx, dir, nil, nil)
 	if err != nil || len(in.Damage) > 0 || strings.Join(in.Strange, " ") != "holiday.jpg" {
 		t.Errorf("%v %+v", err, in)
+	}
+}
+
+// TestPulledOut takes the stick out while it is worked on: what lies in its place is not
+// the kit, and nothing is written into it.
+func TestPulledOut(t *testing.T) {
+	dir := madeKit(t)
+	k, err := Open(dir)
+	if err == nil {
+		err = k.Unlock(pass)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Rename(dir, dir+"-pulled"); err != nil {
+		t.Fatal(err)
+	}
+	for _, there := range []bool{false, true} {
+		if there {
+			os.Mkdir(dir, 0o755)
+		}
+		_, recorded := k.Record(journal.Line{Event: journal.EventReported}, nil)
+		_, sealed := k.Seal("hoistbook", "more.zst.age", seal.Options{})
+		for what, err := range map[string]error{"record": recorded, "seal": sealed, "report": k.WriteReport("x", nil), "checksums": k.MendChecksums(), "flush": k.Flush(ctx), "tidy": k.Tidy()} {
+			if fault.KindOf(err) != fault.Pulled {
+				t.Errorf("%s: %v", what, err)
+			}
+		}
+	}
+	if entries, _ := os.ReadDir(dir); len(entries) > 0 {
+		t.Errorf("written beside the stick: %v", entries)
+	}
+	os.Remove(dir)
+	os.Rename(dir+"-pulled", dir)
+	if _, err := k.Record(journal.Line{Event: journal.EventReported}, nil); err != nil {
+		t.Errorf("once it is back: %v", err)
+	}
+}
+
+// TestMinorDamage has what is not of the move changed: it keeps nobody from going on.
+// What a killed run has left is removed, and the README is mended.
+func TestMinorDamage(t *testing.T) {
+	dir := madeKit(t)
+	os.WriteFile(filepath.Join(dir, ReadmeFile), []byte("edited"), 0o644)
+	os.Remove(filepath.Join(dir, "movekit"))
+	os.WriteFile(filepath.Join(dir, ReportDir, "handover.txt"), []byte("edited"), 0o644)
+	in, err := Inspect(ctx, dir, nil, nil)
+	if err != nil || !in.Whole() || len(in.Damage) != 3 {
+		t.Fatalf("%+v, %v", in, err)
+	}
+	k, err := Open(dir)
+	if err == nil {
+		err = k.Unlock(pass)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if d, err := k.Inspect(ctx, nil, nil); err != nil || len(d) > 0 {
+		t.Errorf("it stops the move: %v, %v", d, err)
+	}
+	left := filepath.Join(dir, SealedDir, "hoistbook", "other.tar.zst.age.001"+seal.Unfinished)
+	os.WriteFile(left, []byte("half"), 0o644)
+	if err := k.Tidy(); err != nil {
+		t.Fatal(err)
+	}
+	sealed, _ := filepath.Glob(filepath.Join(dir, SealedDir, "*", "*"))
+	if in, _ := Inspect(ctx, dir, nil, nil); len(in.Damage) != 2 || there(left) || len(sealed) < 2 {
+		t.Errorf("after it was mended: %+v, %v", in, sealed)
+	}
+	os.Remove(sealed[0])
+	if in, _ := Inspect(ctx, dir, nil, nil); in.Whole() {
+		t.Error("a sealed file is missing, and it is whole")
 	}
 }

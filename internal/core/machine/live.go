@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/shirou/gopsutil/v4/process"
 
@@ -106,7 +107,11 @@ func (l *live) Running(ctx context.Context, names []string) ([]Program, error) {
 	var all []Program
 	for _, p := range procs {
 		if name, err := p.NameWithContext(ctx); err == nil {
-			all = append(all, Program{Name: name, PID: p.Pid})
+			one := Program{Name: name, PID: p.Pid}
+			if ms, err := p.CreateTimeWithContext(ctx); err == nil {
+				one.Since = time.UnixMilli(ms)
+			}
+			all = append(all, one)
 		}
 	}
 	return withNames(all, names), nil

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"time"
 
 	"github.com/zeebo/blake3"
 
@@ -37,9 +38,10 @@ type User struct {
 
 // Program is a running program.
 type Program struct {
-	Name string   `yaml:"name" json:"name"`
-	PID  int32    `yaml:"pid" json:"pid"`
-	Open []string `yaml:"open,omitempty" json:"-"` // of a simulated computer: the paths it has open
+	Name  string    `yaml:"name" json:"name"`
+	PID   int32     `yaml:"pid" json:"pid"`
+	Since time.Time `yaml:"since,omitempty" json:"since,omitzero"` // when it was started
+	Open  []string  `yaml:"open,omitempty" json:"-"`               // of a simulated computer: the paths it has open
 }
 
 // Holder is a running program that has a file open.

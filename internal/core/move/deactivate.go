@@ -63,6 +63,9 @@ func (m *Move) eachLicence(c *card.Card, version string, o *run.Outcome, done st
 func (m *Move) mayFree(ctx context.Context, c *card.Card, o *run.Outcome) (bool, error) {
 	f := m.Facts(c)
 	f.Unsealed, f.OldLost = m.unsealed(ctx, c), m.Wishes.Lost != ""
+	if l := m.State.Looked[c.Name]; l != nil {
+		f.NewVersion, f.NewEdition, f.Covered = l.Version, l.Edition, covered(c)
+	}
 	if err := m.drifted(ctx, c, &f); err != nil {
 		return false, err
 	}
@@ -94,6 +97,6 @@ func (m *Move) drifted(ctx context.Context, c *card.Card, f *steps.Facts) error 
 		return err
 	}
 	survey.Close(a.Places)
-	f.OldChanged = a.Facts.OldChanged
+	f.OldChanged, f.Unexpected = a.Facts.OldChanged, a.Facts.Unexpected
 	return nil
 }

@@ -13,7 +13,9 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/version"
 )
@@ -61,6 +63,8 @@ const (
 	NeedServer      Need = "server"       // the database server must run, and let us in
 	NeedServerParts Need = "server-parts" // something must be installed for the server, or a newer one
 	NeedSpace       Need = "space"
+	NeedNames       Need = "names"   // this system forbids a name
+	NeedCovered     Need = "covered" // the licence does not cover what is installed
 )
 
 // Ready reports whether nothing is left to be done first.
@@ -126,8 +130,21 @@ func (m *Move) onNewApp(ctx context.Context, c *card.Card, r *Readiness, need ma
 	if packed == nil {
 		r.lacks(c.Title, "kit", "not packed yet", NeedPack)
 	}
-	if err := m.onNewVersion(ctx, c, packed, r); err != nil {
+	here, err := m.onNewVersion(ctx, c, packed, r)
+	if err != nil {
 		return err
+	}
+	f := steps.Facts{Side: steps.NewSide, NewVersion: here.Value, NewEdition: here.Edition}
+	for i, cover := range covered(c) {
+		if why := cover.Lacks(f); why != nil && here.Value != "" {
+			r.lacks(c.Title, "licence "+c.Licences[i].Name, why[0], NeedCovered)
+		}
+	}
+	if looked := (steps.Looked{Version: here.Value, Edition: here.Edition}); m.Kit.Unlocked() && here.Value != "" && (m.State.Looked[c.Name] == nil || *m.State.Looked[c.Name] != looked) {
+		// What frees the licence on the old computer is told whether this can take it up.
+		if err := m.Record(journal.EventLooked, steps.Key{App: c.Name}, looked); err != nil {
+			return err
+		}
 	}
 	required, err := m.looker(c, false).Requires(c)
 	if err != nil {
@@ -167,13 +184,12 @@ func (m *Move) onNewApp(ctx context.Context, c *card.Card, r *Readiness, need ma
 }
 
 // onNewVersion holds the version and edition here against the card's rule.
-func (m *Move) onNewVersion(ctx context.Context, c *card.Card, packed *steps.Packed, r *Readiness) error {
+func (m *Move) onNewVersion(ctx context.Context, c *card.Card, packed *steps.Packed, r *Readiness) (here run.Version, err error) {
 	if c.Version == nil {
-		return nil
+		return here, nil
 	}
-	here, err := m.For(c).Version(ctx, c)
-	if err != nil {
-		return err
+	if here, err = m.For(c).Version(ctx, c); err != nil {
+		return here, err
 	}
 	old := "not known yet"
 	if packed != nil && packed.Version != "" {
@@ -197,7 +213,7 @@ func (m *Move) onNewVersion(ctx context.Context, c *card.Card, packed *steps.Pac
 		}
 		r.note(c.Title, "edition", was == "" || strings.EqualFold(was, here.Edition), fmt.Sprintf("%s here, %s on %s", orWord(here.Edition, "not known"), orWord(was, "not known"), m.Manifest.Old.Name), NeedEdition)
 	}
-	return nil
+	return here, nil
 }
 
 func orWord(s, word string) string {
@@ -283,6 +299,17 @@ func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was s
 		for _, l := range lacks {
 			r.lacks(c.Title, label, l, NeedServerParts)
 		}
+		unfit, err := t.Mover.Unfit(ctx)
+		if err != nil {
+			return err
+		}
+		for _, name := range unfit {
+			r.lacks(c.Title, label, name, NeedNames)
+		}
+		for _, name := range t.Strangers() {
+			r.lacks(c.Title, label, "belongs to "+name+", who is not here", NeedUser)
+			r.Checks[len(r.Checks)-1].Of = name
+		}
 		if there {
 			if same, err = t.Mover.Same(ctx); err != nil {
 				return err
@@ -291,6 +318,13 @@ func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was s
 		}
 	} else if there {
 		says = "something is in the way (not compared: no passphrase given); unpack sets it aside"
+	}
+	if there && !same && disk != "" {
+		is, err := t.Mover.Look(ctx, item.Looking{})
+		if err != nil {
+			return err
+		}
+		says = strings.Join(append([]string{says}, is.Doubts...), "; ")
 	}
 	if was != "" && !strings.EqualFold(was, here) {
 		says += "; it was " + was + " and will be " + here

@@ -22,6 +22,9 @@ func (m *Move) Pack(ctx context.Context) ([]*run.Outcome, error) {
 	if err := m.Kit.MendChecksums(); err != nil {
 		return nil, err
 	}
+	if err := m.Kit.Tidy(); err != nil {
+		return nil, err
+	}
 	return m.Each(ctx, m.packApp)
 }
 
@@ -55,6 +58,7 @@ func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 			if err != nil {
 				return fault.Wrap(fault.CannotPlace, err, "%s of %s is not sealed", p.Label(), c.Title)
 			}
+			out.Notes = is.Doubts
 			o.Items = append(o.Items, out)
 			packed.Items = append(packed.Items, p.Key)
 			packed.Where = append(packed.Where, is.Where)

@@ -23,6 +23,7 @@ import (
 func (m *Move) Retire(ctx context.Context) ([]*run.Outcome, error) {
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
 		f := m.Facts(c)
+		f.Proven = m.State.Settled(c)
 		if f.Side == steps.OldSide && m.State.Packed[c.Name] != nil {
 			l := m.looker(c, false)
 			l.Since = m.Since
@@ -80,6 +81,10 @@ func (m *Move) eachRetired(ctx context.Context, c *card.Card, o *run.Outcome, do
 	items := m.State.AppItems(c.Name)
 	for _, it := range slices.Backward(items) {
 		if m.Picked != nil && !m.Picked(it.Key) {
+			continue
+		}
+		if it.Skipped() {
+			o.Items = append(o.Items, run.ItemOutcome{Item: it.Key.Item, User: it.Key.User, Did: "not proven", Files: it.Sealed.Files, Bytes: it.Sealed.Bytes})
 			continue
 		}
 		t, err := m.oldTarget(ctx, c, it)

@@ -49,12 +49,23 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 	if err != nil {
 		return err
 	}
-	f.NewVersion, f.NewEdition, f.Withheld = here.Value, here.Edition, here.Withheld
+	f.NewVersion, f.NewEdition, f.Withheld, f.Covered = here.Value, here.Edition, here.Withheld, covered(c)
+	required, err := m.looker(c, false).Requires(c)
+	if err != nil {
+		return err
+	}
+	for _, r := range required {
+		if !r.Here {
+			f.Requires = append(f.Requires, r.Name)
+		}
+	}
 	if f.Running, err = m.running(ctx, c); err != nil {
 		return err
 	}
 	for _, t := range targets {
-		f.NoUser = append(f.NoUser, t.Strangers()...)
+		for _, name := range t.Strangers() {
+			f.NoUser = append(f.NoUser, name+" (to whom "+t.Label()+" belongs)")
+		}
 		if err := ready(ctx, t, &f); err != nil {
 			return err
 		}
@@ -78,6 +89,14 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 	return nil
 }
 
+// covered is what the licences of an app cover, by its card.
+func covered(c *card.Card) (out []steps.Cover) {
+	for _, l := range c.Licences {
+		out = append(out, steps.Cover{Version: l.Covers, Edition: l.Edition})
+	}
+	return out
+}
+
 // ready adds what this computer lacks for an item.
 func ready(ctx context.Context, t item.Target, f *steps.Facts) error {
 	lacks, err := t.Mover.Lacks(ctx)
@@ -85,9 +104,18 @@ func ready(ctx context.Context, t item.Target, f *steps.Facts) error {
 		return err
 	}
 	f.Lacks = append(f.Lacks, lacks...)
+	unfit, err := t.Mover.Unfit(ctx)
+	if err != nil {
+		return err
+	}
+	f.BadNames = append(f.BadNames, unfit...)
 	_, disk := t.Mover.Where()
 	if disk == "" {
 		return nil // its space is the server's
+	}
+	// What a killed run has left does not count against the space.
+	if err := tree.RemoveTree(disk + tree.StageEnding); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot remove %s", disk+tree.StageEnding)
 	}
 	v, err := machine.VolumeOf(disk)
 	if err != nil {
@@ -130,6 +158,9 @@ func (m *Move) put(ctx context.Context, t item.Target) (run.ItemOutcome, error) 
 		err = t.Mover.Rename(ctx, done.Over)
 	case there && done.Policy == string(tree.Skip):
 		out.Did = "skipped"
+		if t.Card.Kind.Info().Folder {
+			out.Did = "completed" // what was missing is added
+		}
 	}
 	if err == nil {
 		err = t.Mover.Put(ctx, &done)
@@ -137,7 +168,7 @@ func (m *Move) put(ctx context.Context, t item.Target) (run.ItemOutcome, error) 
 	if err != nil {
 		return out, err
 	}
-	out.To, out.Aside, out.Notes = done.To, done.Aside, done.Notes
+	out.To, out.Aside, out.Notes, out.Unkept = done.To, done.Aside, done.Notes, done.Unkept
 	return out, m.ended(ctx, t, done)
 }
 

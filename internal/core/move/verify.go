@@ -83,7 +83,9 @@ func (m *Move) verifyItem(ctx context.Context, c *card.Card, t item.Target) (run
 	if err != nil {
 		return out, err
 	}
-	return out, m.Record(journal.EventChecked, t.Key, steps.Checked{Equal: out.Equal, Rows: out.Rows, Diffs: out.Diffs, Count: out.Count})
+	was := t.Known.Placed
+	out.Skipped = !out.Equal && was != nil && was.Policy == string(tree.Skip)
+	return out, m.Record(journal.EventChecked, t.Key, steps.Checked{Equal: out.Equal, Skipped: out.Skipped, Rows: out.Rows, Diffs: out.Diffs, Count: out.Count})
 }
 
 func (m *Move) verifyLicence(ctx context.Context, c *card.Card, l *card.Licence, o *run.Outcome) error {

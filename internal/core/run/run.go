@@ -47,6 +47,8 @@ type Kit interface {
 	Seal(app, name string, o seal.Options) (kit.Stream, error)
 	// Open reads a sealed stream of an app.
 	Open(app string, parts []seal.Part) (io.ReadCloser, error)
+	// Tidy removes what runs that were killed have left.
+	Tidy() error
 	// Discard removes sealed files that are not recorded.
 	Discard(app string, parts []seal.Part)
 }
@@ -163,9 +165,10 @@ func (r *Run) record(l journal.Line, data any) error {
 
 // Facts are those that the gates of every step look at.
 func (r *Run) Facts(c *card.Card) steps.Facts {
+	done := r.State.Progress(c, steps.Unpack)
 	return steps.Facts{
 		Side: r.Side(), Here: r.Computer.Name(), OldName: r.Manifest.Old.Name, NewName: r.State.New.Name, Bound: r.bound(), Keep: r.Manifest.Keep, Title: c.Title,
-		Proven: r.State.Proven(c), HandedOver: r.State.HandedTo != "",
+		Placed: done == steps.Yes || done == steps.Nothing, Proven: r.State.Proven(c), HandedOver: r.State.HandedTo != "",
 		Packed: r.State.Packed[c.Name] != nil, Now: r.Now(), Written: r.State.Last, Behind: r.stale,
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/version"
 )
@@ -47,6 +48,7 @@ type Facts struct {
 	Unsynced   []string // what is not sent yet
 	Unreadable []string // places that cannot be read
 	BadSerials []string // serials that do not agree with their check characters
+	Unexpected []string // figures that are not the numbers that the card tells
 	LacksNeed  []string // items here without one they need
 	BadNames   []string // names that the new computer's system forbids
 	NoUser     []string // users whose counterpart is not here
@@ -58,6 +60,8 @@ type Facts struct {
 
 	StillHeld []string // licences that are files, and not freed on the old computer
 
+	Requires   []string  // what the app cannot work without, and is not here
+	Covered    []Cover   // what the app's licences cover
 	Lacks      []string  // what a database server here lacks
 	Rule       card.Rule // "" where the card has none
 	OldVersion string
@@ -77,10 +81,28 @@ type Facts struct {
 
 	Behind string // what another copy of the kit has and this one has not
 
+	Placed     bool     // every item of the app is in its place
 	Proven     bool     // verify found everything equal
 	GivenUp    bool     // a person gives the move up
 	HandedOver bool     // the hand-over is stored outside the kit
 	OldChanged []string // what changed on the old computer since the pack
+}
+
+// Cover is what a licence covers: a major version, and an edition; "" stands for any.
+type Cover struct{ Version, Edition string }
+
+// Lacks says why a licence does not cover the app on the new computer, as far as that
+// is known.
+func (c Cover) Lacks(f Facts) []string {
+	where := "here"
+	if f.Side == OldSide {
+		where = "on " + f.NewName
+	}
+	if c.Edition != "" && f.NewEdition != "" && !strings.EqualFold(c.Edition, f.NewEdition) {
+		return []string{fmt.Sprintf("the licence covers the edition %q; %q is %s", c.Edition, f.NewEdition, where)}
+	}
+	covers, v := version.Numbers(c.Version), version.Numbers(f.NewVersion)
+	return when(len(covers) > 0 && (len(v) == 0 && f.Side != OldSide || len(v) > 0 && covers[0] != v[0]), "the licence covers version %s; version %q is %s", c.Version, f.NewVersion, where)
 }
 
 // Block is a gate that stops a step.
@@ -149,7 +171,7 @@ var Gates = []Gate{
 		}},
 	{"right-name", []Step{Unpack, Activate}, false, true, "the new computer has the name that the kit was made for",
 		func(f Facts) []string {
-			return when(!f.Bound && !f.Keep && f.NewName != "" && !strings.EqualFold(f.Here, f.NewName), "this is %s, and the kit was made for %s", f.Here, f.NewName)
+			return when(!f.Bound && !f.Keep && f.NewName != "" && f.NewName != kit.Unnamed && !strings.EqualFold(f.Here, f.NewName), "this is %s, and the kit was made for %s", f.Here, f.NewName)
 		}},
 	{"not-a-copy", []Step{Deactivate, Activate}, true, false, "the kit is for a move, and no safety copy",
 		func(f Facts) []string {
@@ -181,9 +203,11 @@ var Gates = []Gate{
 		}},
 	{"needs-met", []Step{Pack}, false, false, "what an item cannot be used without is there too",
 		func(f Facts) []string { return f.LacksNeed }},
+	{"as-expected", []Step{Pack, Deactivate}, false, false, "every figure is the number that the card tells",
+		func(f Facts) []string { return f.Unexpected }},
 	{"serial-right", []Step{Pack}, false, false, "serials agree with their check characters",
 		func(f Facts) []string { return f.BadSerials }},
-	{"names-fit", []Step{Pack}, false, false, "the new computer's system takes every name",
+	{"names-fit", []Step{Pack, Unpack}, false, false, "the new computer's system takes every name",
 		func(f Facts) []string {
 			return when(len(f.BadNames) > 0, "the new computer cannot have these names: %s", strings.Join(f.BadNames, "; "))
 		}},
@@ -218,6 +242,10 @@ var Gates = []Gate{
 		}},
 	{"server-ready", []Step{Unpack}, false, false, "the database server here can take the database",
 		func(f Facts) []string { return f.Lacks }},
+	{"requires-met", []Step{Unpack}, false, false, "what the app cannot work without is here",
+		func(f Facts) []string {
+			return when(len(f.Requires) > 0, "not on this computer: %s", strings.Join(f.Requires, "; "))
+		}},
 	{"version-rule", []Step{Unpack}, false, false, "the app here may take over the data",
 		func(f Facts) []string {
 			switch {
@@ -250,6 +278,10 @@ var Gates = []Gate{
 			}
 			return when(!f.Takeover, "the licence is %s on %s", l.Old, f.from())
 		}},
+	{"in-place", []Step{Activate}, false, false, "the app's data is in its place",
+		func(f Facts) []string {
+			return when(f.Licence.New != licence.Active && !f.Placed, "the data of %s is not in its place yet", f.Title)
+		}},
 	{"allowance", []Step{Activate}, true, false, "a transfer is left",
 		func(f Facts) []string {
 			moves := f.Licence.Old == licence.Deactivated || f.TakesOver()
@@ -273,14 +305,12 @@ var Gates = []Gate{
 			l := f.Licence
 			return when(l.New != licence.Active && l.Again.After(l.judged(f.Now)), "it can be taken up again from %s", clock(l.Again))
 		}},
-	{"covered", []Step{Activate}, false, false, "the licence covers the version and edition here",
-		func(f Facts) []string {
-			l := f.Licence
-			if l.Edition != "" && f.NewEdition != "" && !strings.EqualFold(l.Edition, f.NewEdition) {
-				return []string{fmt.Sprintf("the licence covers the edition %q; %q is here", l.Edition, f.NewEdition)}
+	{"covered", []Step{Deactivate, Unpack, Activate}, false, false, "the licence covers the version and edition on the new computer",
+		func(f Facts) (out []string) {
+			for _, c := range append(f.Covered, Cover{f.Licence.Covers, f.Licence.Edition}) {
+				out = append(out, c.Lacks(f)...)
 			}
-			c, v := version.Numbers(l.Covers), version.Numbers(f.NewVersion)
-			return when(len(c) > 0 && (len(v) == 0 || c[0] != v[0]), "the licence covers version %s; version %q is here", l.Covers, f.NewVersion)
+			return slices.Compact(out)
 		}},
 	{"proven", []Step{Retire, Remove, Close}, true, false, "verify found everything equal",
 		func(f Facts) []string {

@@ -14,7 +14,7 @@ var noon = time.Date(2026, 3, 2, 12, 0, 0, 0, time.Local)
 
 // onOld and onNew are facts that no gate stops.
 func onOld() Facts {
-	return Facts{Side: OldSide, Here: "OLD", OldName: "OLD", NewName: "NEW", Title: "Hoistbook", Packed: true, Proven: true, HandedOver: true, Now: noon, Written: noon, Licence: Standing{Left: -1}}
+	return Facts{Side: OldSide, Here: "OLD", OldName: "OLD", NewName: "NEW", Title: "Hoistbook", Packed: true, Placed: true, Proven: true, HandedOver: true, Now: noon, Written: noon, Licence: Standing{Left: -1}}
 }
 
 func onNew() Facts {
@@ -66,6 +66,8 @@ var gateCases = []struct {
 	{"items-there", onOld, Pack, "", func(f *Facts) {}},
 	{"needs-met", onOld, Pack, "the key is not there", func(f *Facts) { f.LacksNeed = []string{"the key is not there"} }},
 	{"needs-met", onOld, Pack, "", func(f *Facts) {}},
+	{"as-expected", onOld, Deactivate, "the card expects 5", func(f *Facts) { f.Unexpected = []string{"the card expects 5, and 3 are here"} }},
+	{"as-expected", onOld, Pack, "", func(f *Facts) {}},
 	{"serial-right", onOld, Pack, "the second part is wrong", func(f *Facts) { f.BadSerials = []string{"the second part is wrong"} }},
 	{"serial-right", onOld, Pack, "", func(f *Facts) {}},
 	{"names-fit", onOld, Pack, "the new computer cannot have these names: aux; a?", func(f *Facts) { f.BadNames = []string{"aux", "a?"} }},
@@ -120,6 +122,14 @@ var gateCases = []struct {
 	{"old-deactivated", onNew, Activate, "is unknown on OLD, and no second seat", func(f *Facts) { // it may be active anywhere
 		f.Second, f.Licence.Old, f.Licence.Seats, f.Licence.Taken = true, licence.Unknown, 2, 1
 	}},
+	{"in-place", onNew, Activate, "the data of Hoistbook is not in its place yet", func(f *Facts) { f.Placed = false }},
+	{"in-place", onNew, Activate, "", func(f *Facts) { f.Placed, f.Licence.New = false, licence.Active }},
+	{"requires-met", onNew, Unpack, "not on this computer: the font; the driver", func(f *Facts) { f.Requires = []string{"the font", "the driver"} }},
+	{"requires-met", onNew, Unpack, "", func(f *Facts) {}},
+	{"names-fit", onNew, Unpack, "a:b", func(f *Facts) { f.BadNames = []string{"a:b"} }},
+	{"covered", onOld, Deactivate, `covers version 3; version "4.1" is on NEW`, func(f *Facts) { f.Covered, f.NewVersion = []Cover{{"3", ""}}, "4.1" }},
+	{"covered", onOld, Deactivate, "", func(f *Facts) { f.Covered = []Cover{{"3", "Port"}} }}, // the new computer was not looked at
+	{"covered", onNew, Unpack, `covers the edition "Port"; "Pier" is here`, func(f *Facts) { f.Covered, f.NewVersion, f.NewEdition = []Cover{{"3", "Port"}}, "3.1", "Pier" }},
 	{"allowance", onNew, Activate, "no transfer is left", func(f *Facts) { f.Licence.Left = 0 }},
 	{"allowance", onNew, Activate, "", func(f *Facts) { f.Licence.Left = 1 }},
 	{"allowance", onNew, Activate, "", func(f *Facts) { f.Licence.New, f.Licence.Left = licence.Active, 0 }},
@@ -166,11 +176,11 @@ var firm = []string{"old-computer", "other-computer", "new-computer", "not-a-cop
 // gatesOf says which gates each step has.
 var gatesOf = map[Step]string{
 	Survey:     "",
-	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-there readable items-there needs-met serial-right names-fit fits",
-	Deactivate: "old-computer not-a-copy newest-copy clock-right kit-whole sealed old-unchanged back-in-time",
-	Unpack:     "other-computer new-computer right-name newest-copy kit-whole app-closed fits packed users-known licence-freed server-ready version-rule same-edition",
+	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-there readable items-there needs-met as-expected serial-right names-fit fits",
+	Deactivate: "old-computer not-a-copy newest-copy clock-right kit-whole as-expected sealed old-unchanged back-in-time covered",
+	Unpack:     "other-computer new-computer right-name newest-copy kit-whole app-closed names-fit fits packed users-known licence-freed server-ready requires-met version-rule same-edition covered",
 	Undo:       "other-computer new-computer newest-copy app-closed packed not-active-here",
-	Activate:   "other-computer new-computer right-name not-a-copy newest-copy clock-right kit-whole sealed old-deactivated allowance not-expired back-in-time waiting-over covered",
+	Activate:   "other-computer new-computer right-name not-a-copy newest-copy clock-right kit-whole sealed old-deactivated in-place allowance not-expired back-in-time waiting-over covered",
 	Verify:     "other-computer new-computer newest-copy packed",
 	Retire:     "old-computer newest-copy app-closed files-closed old-unchanged proven",
 	Return:     "old-computer newest-copy app-closed",

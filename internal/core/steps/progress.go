@@ -38,7 +38,7 @@ func (s *State) Trying(c *card.Card) bool {
 			continue
 		}
 		for _, it := range s.AppItems(c.Name) {
-			if it.Checked == nil || !it.Checked.Equal {
+			if !it.Checked.Good() {
 				return true
 			}
 		}
@@ -103,7 +103,7 @@ func (s *State) Progress(c *card.Card, step Step) Done {
 			return Nothing
 		}
 		if packed {
-			return howMany(len(items), func(i int) bool { return items[i].Retired != nil })
+			return howMany(len(items), func(i int) bool { return items[i].Retired != nil || items[i].Skipped() })
 		}
 	}
 	return No
@@ -112,7 +112,7 @@ func (s *State) Progress(c *card.Card, step Step) Done {
 // verified says how far an app is proven.
 func (s *State) verified(c *card.Card, items []*Item) Done {
 	done := howMany(len(items), func(i int) bool { return items[i].Checked != nil })
-	if slices.ContainsFunc(items, func(it *Item) bool { return it.Checked != nil && !it.Checked.Equal }) {
+	if slices.ContainsFunc(items, func(it *Item) bool { return it.Checked != nil && !it.Checked.Good() }) {
 		return Bad
 	}
 	for i := range c.Licences {
@@ -151,5 +151,14 @@ func howMany(total int, is func(i int) bool) Done {
 // Proven reports whether every item of an app was checked equal and every
 // licence seen in its right state since it was last packed and placed.
 func (s *State) Proven(c *card.Card) bool {
+	return s.Settled(c) && !slices.ContainsFunc(s.AppItems(c.Name), func(it *Item) bool { return it.Skipped() })
+}
+
+// Settled reports the same, but for items that a person had left as they were on the
+// new computer.
+func (s *State) Settled(c *card.Card) bool {
 	return s.Progress(c, Verify) == Yes && s.Progress(c, Unpack) == Yes
 }
+
+// Skipped reports whether a person had what is on the new computer left as it was.
+func (it *Item) Skipped() bool { return it.Checked != nil && it.Checked.Skipped }

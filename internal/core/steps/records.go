@@ -69,17 +69,24 @@ type Bound struct {
 	Instead string `json:"instead,omitempty"`
 }
 
+// Looked is the data of journal.EventLooked: the app as it is on the new computer.
+type Looked struct {
+	Version string `json:"version,omitempty"`
+	Edition string `json:"edition,omitempty"`
+}
+
 // Placed is the data of journal.EventPlacing and journal.EventPlaced.
 type Placed struct {
-	To     string            `json:"to"`               // as the new computer writes it
-	User   string            `json:"user,omitempty"`   // its user there
-	Users  map[string]string `json:"users,omitempty"`  // who takes over, by user of the old computer, as was told
-	Policy string            `json:"policy,omitempty"` // what was done about what was in the way
-	Aside  string            `json:"aside,omitempty"`  // where what was in the way is now
-	Over   string            `json:"over,omitempty"`   // where what an earlier unpack put there waits to be removed
-	Stamp  string            `json:"stamp,omitempty"`  // changes when somebody works in it; "" where that is not known
-	Same   bool              `json:"same,omitempty"`   // it was there already
-	Notes  []string          `json:"notes,omitempty"`  // what a person must know or do
+	To     string            `json:"to"`                 // as the new computer writes it
+	User   string            `json:"user,omitempty"`     // its user there
+	Users  map[string]string `json:"users,omitempty"`    // who takes over, by user of the old computer, as was told
+	Policy string            `json:"policy,omitempty"`   // what was done about what was in the way
+	Aside  string            `json:"aside,omitempty"`    // where what was in the way is now
+	Over   string            `json:"over,omitempty"`     // where what an earlier unpack put there waits to be removed
+	Stamp  string            `json:"stamp,omitempty"`    // changes when somebody works in it; "" where that is not known
+	Unkept []string          `json:"not_kept,omitempty"` // owners and marks that could not be kept
+	Same   bool              `json:"same,omitempty"`     // it was there already
+	Notes  []string          `json:"notes,omitempty"`    // what a person must know or do
 }
 
 // Undone is the data of journal.EventUndoing and journal.EventUndone.
@@ -126,7 +133,13 @@ type Checked struct {
 	Diffs []string `json:"diffs,omitempty"` // at most 20
 	Count int64    `json:"count,omitempty"` // how many differences there are
 	Equal bool     `json:"equal"`
+	// Skipped says that a person had what was here left as it was: that it differs is
+	// no fault.
+	Skipped bool `json:"skipped,omitempty"`
 }
+
+// Good reports whether an item is as it should be.
+func (c *Checked) Good() bool { return c != nil && (c.Equal || c.Skipped) }
 
 // Seen is the data of journal.EventSeen: a licence's state on both computers.
 type Seen struct {

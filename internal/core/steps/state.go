@@ -85,6 +85,7 @@ type State struct {
 	Licences  map[Key]*Licence
 	LicOrder  []Key
 	Packed    map[string]*Packed
+	Looked    map[string]*Looked  // the apps on the new computer, where they were looked at
 	Asides    map[string][]string // what was set aside on the new computer, by app
 	Overrides []Override
 	Agreed    map[string]bool // apps whose card's commands a person agreed to run
@@ -97,7 +98,7 @@ type State struct {
 
 // Fold reads the journal's lines into a State.
 func Fold(m kit.Manifest, lines []journal.Line) *State {
-	s := &State{Old: m.Old, New: m.New, Keep: m.Keep, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Asides: map[string][]string{}, Agreed: map[string]bool{}}
+	s := &State{Old: m.Old, New: m.New, Keep: m.Keep, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Looked: map[string]*Looked{}, Asides: map[string][]string{}, Agreed: map[string]bool{}}
 	for _, l := range lines {
 		s.Add(l)
 	}
@@ -133,6 +134,8 @@ func (s *State) Add(l journal.Line) {
 		s.Items[key] = it
 	case journal.EventPacked:
 		s.Packed[l.App] = read[Packed](l)
+	case journal.EventLooked:
+		s.Looked[l.App] = read[Looked](l)
 	case journal.EventBound:
 		s.bind(read[Bound](l))
 	case journal.EventPlacing, journal.EventPlaced, journal.EventChecked, journal.EventTicked, journal.EventUndoing, journal.EventUndone,

@@ -202,6 +202,9 @@ func (l *Looker) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 		f.BadNames = append(f.BadNames, is.BadNames...)
 		f.Unreadable = append(f.Unreadable, is.Unreadable...)
 		f.LacksNeed = append(f.LacksNeed, is.Lacks...)
+		if err := l.count(ctx, p, is, f); err != nil {
+			return err
+		}
 		f.Open = append(f.Open, is.Held...)
 		if is.Locked != "" {
 			f.Open = append(f.Open, is.Locked)
@@ -223,6 +226,27 @@ func (l *Looker) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 			if here[it.Name] && !here[n] {
 				f.LacksNeed = append(f.LacksNeed, it.Name+" is useless without "+n+", which is not here")
 			}
+		}
+	}
+	return nil
+}
+
+// count asks a database for the figures of the card whose number it tells, and holds
+// all figures against those numbers.
+func (l *Looker) count(ctx context.Context, p *Place, is *item.Look, f *steps.Facts) error {
+	for _, c := range p.Card.Counts {
+		if c.Query == "" || c.Expect == nil || is.State != item.IsHere {
+			continue
+		}
+		n, err := p.Mover.Ask(ctx, c.Query)
+		if err != nil {
+			return err
+		}
+		is.Counts = append(is.Counts, item.Counted{Name: c.Name, Value: n, Expect: c.Expect})
+	}
+	for _, c := range is.Counts {
+		if c.Expect != nil && c.Value != *c.Expect {
+			f.Unexpected = append(f.Unexpected, fmt.Sprintf("%s of %s: the card expects %d, and %d are here", c.Name, p.Label(), *c.Expect, c.Value))
 		}
 	}
 	return nil

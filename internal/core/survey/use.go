@@ -92,7 +92,12 @@ func (l *Looker) Running(ctx context.Context, c *card.Card) (out []string, err e
 	return out, err
 }
 
-func programText(p machine.Program) string { return fmt.Sprintf("%s (process %d)", p.Name, p.PID) }
+func programText(p machine.Program) string {
+	if p.Since.IsZero() {
+		return fmt.Sprintf("%s (process %d)", p.Name, p.PID)
+	}
+	return fmt.Sprintf("%s (process %d, since %s)", p.Name, p.PID, steps.Moment(p.Since))
+}
 
 // Requires looks for what the app cannot work without.
 func (l *Looker) Requires(c *card.Card) ([]Required, error) {

@@ -52,8 +52,11 @@ func (s *Stats) add(e Entry) {
 		s.LeftCount++
 		if len(s.Left) < 20 {
 			why := "it is a device, pipe or socket"
-			if e.Type == Outside {
+			switch e.Type {
+			case Outside:
 				why = "it is a link that leads out, to " + e.Target
+			case Unfit:
+				why = e.Target
 			}
 			s.Left = append(s.Left, fmt.Sprintf("%s: %s", e.Path, why))
 		}
@@ -79,14 +82,14 @@ func (s *Stats) Stamp() string {
 }
 
 // Measure walks the source and counts what is in it, without reading files.
-// each, where it is given, sees every entry.
-func (s Source) Measure(ctx context.Context, each func(Entry), problem func(Problem)) (*Stats, error) {
+// each, where it is given, sees every entry and its real path.
+func (s Source) Measure(ctx context.Context, each func(Entry, string), problem func(Problem)) (*Stats, error) {
 	st := &Stats{}
 	s.leftOut = &st.LeftOut
-	err := s.Walk(ctx, func(e Entry, _ string) error {
+	err := s.Walk(ctx, func(e Entry, real string) error {
 		st.add(e)
 		if each != nil {
-			each(e)
+			each(e, real)
 		}
 		return nil
 	}, problem)

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path"
 	"runtime"
 	"sync"
 
@@ -40,6 +39,7 @@ type Comparing struct {
 	Modes    bool // permissions and extended attributes too, where both systems have them
 	Attr     bool // attributes of Windows too
 	Belongs  *Belonging
+	Lenient  bool // Windows cannot have every name of the list, and those are not expected
 	Progress func(int64)
 	// EachOld and EachNew, where given, see every entry of the list and of
 	// the folder.
@@ -133,7 +133,7 @@ func (r *comparer) met(ctx context.Context, e Entry, real string, list *ListRead
 }
 
 func (r *comparer) missing(want Entry) {
-	if want.Travels() {
+	if want.Travels() && !(r.Lenient && WindowsName(want.Path) != "") {
 		r.differ(want.Path, "is missing")
 	}
 }
@@ -217,17 +217,12 @@ type Counter struct {
 	N       int64
 }
 
-// Add counts the entry where it is a file whose path, or whose name alone,
-// matches.
+// Add counts the entry where it is a file whose path matches.
 func (c *Counter) Add(e Entry) {
-	if e.Type != File {
+	if e.Type != File && e.Type != Hard {
 		return
 	}
 	if ok, _ := doublestar.Match(c.Pattern, e.Path); ok {
-		c.N++
-		return
-	}
-	if ok, _ := doublestar.Match(c.Pattern, path.Base(e.Path)); ok {
 		c.N++
 	}
 }

@@ -35,6 +35,9 @@ const (
 	// device, pipe or socket: both are listed, but do not travel.
 	Outside Type = "outside-link"
 	Special Type = "special"
+	// Unfit has a name that the new computer cannot have; it is listed, and does not
+	// travel either.
+	Unfit Type = "unfit"
 )
 
 // Entry is one file, folder or link of an item.
@@ -183,7 +186,7 @@ func CheckList(l *ListReader, windows bool) error {
 		if err != nil {
 			return err
 		}
-		if !e.Travels() && e.Type != Outside && e.Type != Special {
+		if !e.Travels() && e.Type != Outside && e.Type != Special && e.Type != Unfit {
 			return hostile(e, "it is of the unknown type %q", e.Type)
 		}
 		if last != "" && before(last, e.Path) >= 0 {

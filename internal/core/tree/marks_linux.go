@@ -38,6 +38,17 @@ func (e *Entry) stat(info fs.FileInfo) (shared inode) {
 	return inode{}
 }
 
+// Readable sees whether this program may read an entry, without opening it.
+func Readable(e Entry, real string) error {
+	if e.Type != File {
+		return nil
+	}
+	if err := unix.Access(real, unix.R_OK); err != nil {
+		return &fs.PathError{Op: "open", Path: real, Err: err}
+	}
+	return nil
+}
+
 // OwnerOf is to whom a file or folder belongs.
 func OwnerOf(path string) (Owner, bool) {
 	info, err := os.Stat(path)

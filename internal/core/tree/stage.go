@@ -24,6 +24,7 @@ const StageEnding = ".movekit-part"
 type Placing struct {
 	Belongs  *Belonging  // to whom it is given; nil leaves it with who runs this
 	Progress func(int64) // told of bytes written
+	Lenient  bool        // what has a name that Windows cannot have is left out
 }
 
 // Stage makes the folder dir anew and fills it from a tar stream whose
@@ -128,12 +129,19 @@ func (s *stager) readTar(ctx context.Context, in io.Reader, list *ListReader) er
 		if err != nil || terr != nil || !agrees(h, want) {
 			return fault.New(fault.Hostile, "the sealed files are not those of their list, at %q", want.Path)
 		}
+		if s.unfit(want) {
+			s.without([]string{want.Path + ": " + WindowsName(want.Path)})
+			continue
+		}
 		if err := s.place(want, tr, buf); err != nil {
 			return err
 		}
 		s.stats.add(want)
 	}
 }
+
+// unfit reports whether an entry is left out for its name.
+func (s *stager) unfit(e Entry) bool { return s.Lenient && WindowsName(e.Path) != "" }
 
 func nextTravelling(list *ListReader) (Entry, error) {
 	for {
@@ -291,6 +299,7 @@ func (s *stager) finish(list *ListReader) error {
 		switch {
 		case err == io.EOF:
 			return nil
+		case s.unfit(e) || e.Type == Hard && s.unfit(Entry{Path: e.Target}):
 		case e.Type == Dir:
 			dirs = append(dirs, e)
 		case e.Type == Hard:

@@ -26,6 +26,8 @@ type Source struct {
 	// them out.
 	Accounts Accounts
 	Marked   bool // marks are read although nobody has a name
+	// Unfit says why the new computer cannot have a name; nil where it takes all.
+	Unfit func(path string) string
 
 	leftOut *LeftOut // counts what the patterns leave out; nil where that is not asked
 }
@@ -120,6 +122,9 @@ func (w *walker) dir(rel, real string, info fs.FileInfo, up *pending) error {
 		return fault.Wrap(fault.Stopped, err, "reading %s was stopped", w.Root)
 	}
 	e := w.entryOf(rel, real, info)
+	if e.Type == Unfit {
+		return w.visit(e, real) // with what is in it
+	}
 	here := &pending{up: up, e: e, real: real}
 	if len(w.Include) == 0 || rel == "." {
 		if err := w.tell(here); err != nil {
@@ -192,6 +197,11 @@ func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
 		e.Type = Link
 	default:
 		e.Type = Special
+	}
+	if w.Unfit != nil && rel != "." {
+		if why := w.Unfit(rel); why != "" {
+			return Entry{Path: rel, Type: Unfit, Target: why}
+		}
 	}
 	if shared := e.stat(info); shared != (inode{}) {
 		if first, met := w.names[shared]; met {

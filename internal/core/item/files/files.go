@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
@@ -71,22 +72,32 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 	}
 	var names tree.WindowsNames
 	var sample item.Sampler
+	counted, bad, unreadable := m.counters(), 0, 0
 	source := m.source()
 	var st *tree.Stats
 	err := item.Watched(m.Path, m.Limit, func(alive func()) (err error) {
-		st, err = source.Measure(ctx, func(e tree.Entry) {
+		st, err = source.Measure(ctx, func(e tree.Entry, real string) {
 			alive()
 			sample.See(e)
+			count(counted, e)
+			if err := tree.Readable(e, real); err != nil {
+				unreadable++
+				is.Unreadable = append(is.Unreadable, fmt.Sprintf("%s: %v", real, item.Reason(err)))
+			}
+			if !m.single && e.Type == tree.Dir && strings.EqualFold(e.Path, filepath.Base(m.Path)) {
+				is.Doubts = append(is.Doubts, fmt.Sprintf("%s has a folder %s of its own name in it: see that it is the right one of both", m.Path, e.Path))
+			}
 			if how.Target != machine.Windows || !e.Travels() {
 				return
 			}
-			if why := names.Refuses(e.Path); why != "" && len(is.BadNames) < item.MaxNamed {
+			if why := names.Refuses(e.Path); why != "" {
+				bad++
 				is.BadNames = append(is.BadNames, m.Label()+": "+e.Path+" ("+why+")")
 			}
+			is.BadNames, is.Unreadable = item.First(is.BadNames, bad), item.First(is.Unreadable, unreadable)
 		}, func(problem tree.Problem) {
-			if len(is.Unreadable) < item.MaxNamed {
-				is.Unreadable = append(is.Unreadable, fmt.Sprintf("%s: %v", problem.Path, item.Reason(problem.Err)))
-			}
+			unreadable++
+			is.Unreadable = item.First(append(is.Unreadable, fmt.Sprintf("%s: %v", problem.Path, item.Reason(problem.Err))), unreadable)
 		})
 		return err
 	})
@@ -103,6 +114,9 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 	is.LeftOut = st.LeftOut.Lines()
 	if how.Estimate {
 		is.Sealed = sample.Estimate(source, st)
+	}
+	for i, c := range m.Card.Counts {
+		is.Counts = append(is.Counts, item.Counted{Name: c.Name, Value: counted[i].N, Expect: c.Expect})
 	}
 	if m.content != nil {
 		if err := m.content.Look(m.One, is); err != nil {
@@ -125,7 +139,11 @@ func (m *Mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 		data.Abort()
 		return nil, err
 	}
-	st, err := m.Marked(m.source()).Archive(ctx, data, list, progress)
+	source := m.Marked(m.source())
+	if m.Run.Manifest.New.System == machine.Windows {
+		source.Unfit = new(tree.WindowsNames).Refuses
+	}
+	st, err := source.Archive(ctx, data, list, progress)
 	if err != nil {
 		data.Abort()
 		list.Abort()
@@ -148,7 +166,33 @@ func (m *Mover) Check() error {
 		return err
 	}
 	defer closer.Close()
-	return tree.CheckList(list, m.Computer.System() == machine.Windows)
+	return tree.CheckList(list, m.Computer.System() == machine.Windows && !m.Lenient())
+}
+
+// Lacks returns the names that this computer cannot have, where nobody looked at them
+// before.
+func (m *Mover) Unfit(ctx context.Context) (out []string, err error) {
+	if !m.Lenient() {
+		return nil, nil
+	}
+	list, closer, err := m.List()
+	if err != nil {
+		return nil, err
+	}
+	defer closer.Close()
+	for n := 0; ; {
+		e, err := list.Next()
+		if err == io.EOF {
+			return out, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		if why := tree.WindowsName(e.Path); why != "" && e.Travels() {
+			n++
+			out = item.First(append(out, m.Label()+": "+e.Path+" ("+why+")"), n)
+		}
+	}
 }
 
 // Same holds what is there against the list.
@@ -211,7 +255,7 @@ func (m *Mover) Put(ctx context.Context, done *steps.Placed) error {
 	if err != nil {
 		return err
 	}
-	done.Notes = append(done.Notes, m.Kept(st.Unkept, st.UnkeptCount)...)
+	done.Unkept = append(done.Unkept, m.Kept(st.Unkept, st.UnkeptCount)...)
 	if err := seal.SyncVolume(parent); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot flush %s", parent)
 	}
@@ -241,7 +285,7 @@ func (m *Mover) stage(ctx context.Context, stage string) (*tree.Stats, error) {
 	}
 	defer closer.Close()
 	var again io.Closer
-	placing := tree.Placing{Progress: progress, Belongs: m.Giving()}
+	placing := tree.Placing{Progress: progress, Belongs: m.Giving(), Lenient: m.Lenient()}
 	defer seal.FlushAhead(filepath.Dir(stage))()
 	st, err := placing.Stage(ctx, stage, data, list, func() (l *tree.ListReader, err error) {
 		l, again, err = m.List()

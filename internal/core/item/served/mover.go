@@ -262,6 +262,9 @@ func (m mover[F]) Where() (spoken, disk string) { return m.Path, "" }
 // Check has nothing to see before the server looks at it.
 func (mover[F]) Check() error { return nil }
 
+// Unfit returns nothing: what a server keeps has no names of files.
+func (mover[F]) Unfit(context.Context) ([]string, error) { return nil, nil }
+
 // Lacks returns what the server here lacks.
 func (m mover[F]) Lacks(ctx context.Context) (out []string, err error) {
 	facts, err := m.known()

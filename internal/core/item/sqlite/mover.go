@@ -192,7 +192,7 @@ func (m Mover) Put(ctx context.Context, done *steps.Placed) error {
 		os.Remove(stage)
 		return err
 	}
-	done.Notes = append(done.Notes, m.Kept(notes, len(notes))...)
+	done.Unkept = append(done.Unkept, m.Kept(notes, len(notes))...)
 	for _, name := range append([]string{m.Path}, SideFiles(m.Path)...) {
 		if _, err := os.Lstat(name); err != nil || policy == tree.KeepBoth {
 			continue

@@ -79,7 +79,11 @@ func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
 		if !r.Same {
 			out.Equal = false
 			out.Count++
-			out.Diffs = append(out.Diffs, r.What+": "+r.New)
+			now := r.New
+			if now == "" {
+				now = "it cannot be read on this computer"
+			}
+			out.Diffs = append(out.Diffs, r.What+": "+now)
 		}
 	}
 	return out, nil
@@ -103,6 +107,7 @@ var errStays = fault.New(fault.Internal, "what stays where it is does not travel
 func (mover) Ask(context.Context, string) (int64, error)            { return 0, errStays }
 func (mover) Seal(context.Context, *item.Look) (*kit.Sealed, error) { return nil, errStays }
 func (mover) Locate(context.Context) error                          { return nil }
+func (mover) Unfit(context.Context) ([]string, error)               { return nil, nil }
 func (mover) Check() error                                          { return errStays }
 func (mover) Lacks(context.Context) ([]string, error)               { return nil, nil }
 func (mover) Beside() string                                        { return "" }
