@@ -103,9 +103,7 @@ func (o *One) Kept(unkept []string, count int) (notes []string) {
 	}); len(others) > 0 && o.Computer.Accounts() != nil && !mayGive() {
 		notes = append(notes, "its files belong to you and not to "+strings.Join(others, ", ")+": only an administrator can give them away")
 	}
-	for _, u := range unkept {
-		notes = append(notes, u)
-	}
+	notes = append(notes, unkept...)
 	if more := count - len(unkept); more > 0 {
 		notes = append(notes, Plural(int64(more), "mark")+" more")
 	}
