@@ -74,9 +74,7 @@ func (e *env) mayClose(ctx context.Context, giveUp, keep string) (*kit.Closed, e
 	if err != nil {
 		return nil, err
 	}
-	for _, o := range out {
-		e.told(steps.Close, o)
-	}
+	e.told(steps.Close, out)
 	if code := worst(steps.Close, out); code != exitDone {
 		return nil, exit{code}
 	}

@@ -18,7 +18,7 @@ import (
 
 func (e *env) newCommand() *cobra.Command {
 	var cards, apps, also []string
-	var to, toSystem string
+	var to, toSystem, office string
 	var typed, keep bool
 	c := &cobra.Command{
 		Use:   "new DIR",
@@ -63,7 +63,7 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 			k, err := kit.Create(args[0], kit.New{
 				Tool: about.This().String(), Notices: about.Notices, Cards: list, Programs: append([]string{exe}, also...), Passphrase: pass,
 				Old: kit.ComputerOf(old),
-				New: kit.Computer{Name: to, System: target}, Keep: keep,
+				New: kit.Computer{Name: to, System: target}, Keep: keep, Office: office,
 			})
 			if err != nil {
 				return err
@@ -84,6 +84,7 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 	f.StringArrayVar(&cards, "cards", nil, "app card, or folder of cards (else the folder cards here or beside the program)")
 	f.StringArrayVar(&apps, "app", nil, "only this app of the cards")
 	f.StringVar(&to, "to", "", "name of the new computer")
+	f.StringVar(&office, "office", "", "whose move it is, for the board and the hand-over")
 	f.BoolVar(&keep, "keep", false, "a safety copy: pack it again from time to time; licences are left alone")
 	f.StringVar(&toSystem, "to-system", "", "system of the new computer: windows or linux (else that of this one)")
 	f.StringArrayVar(&also, "also", nil, "another build of this program to put into the kit, for another system")

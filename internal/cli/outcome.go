@@ -53,9 +53,7 @@ func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, chang
 	} else {
 		show(j, out)
 	}
-	for _, o := range out {
-		e.told(step, o)
-	}
+	e.told(step, out)
 	if err := e.unplug(ctx, e.kit); err != nil {
 		return err
 	}
@@ -108,23 +106,38 @@ func codeOf(step steps.Step, o *run.Outcome) int {
 	return exitDone
 }
 
-// told says what stopped or failed an app, and what was overridden.
-func (e *env) told(step steps.Step, o *run.Outcome) {
-	for _, v := range o.Overrode {
-		e.clear()
-		fmt.Fprintf(e.err, "%s gate %s overridden for %s: %s\n  because: %s\n", e.paint("note:", table.Note), v.Gate, o.Title, v.Why, v.Because)
-	}
-	for _, b := range o.Blocks {
-		e.clear()
-		fmt.Fprintf(e.err, "%s %s of %s is stopped by the gate %s: %s\n  next: %s\n", e.paint("stopped:", table.Bad), step, o.Title, b.Gate, b.Why, filled(gateAdvice[b.Gate], o.App))
-		if !b.Firm {
-			fmt.Fprintf(e.err, "  or:   --override %s --because \"REASON\"\n", b.Gate)
+// told says what stopped or failed apps, and what was overridden. What stops several
+// for one reason is said once.
+func (e *env) told(step steps.Step, out []*run.Outcome) {
+	e.clear()
+	stopped := map[steps.Block][]*run.Outcome{}
+	for _, o := range out {
+		for _, b := range o.Blocks {
+			stopped[b] = append(stopped[b], o)
 		}
-		fmt.Fprintf(e.err, "  safe: Nothing of %s was changed.\n", o.Title)
 	}
-	if o.Err != nil {
-		e.clear()
-		tellOf(e.err, o.Err, step, e.colour && isTerminal(e.err))
+	for _, o := range out {
+		for _, v := range o.Overrode {
+			fmt.Fprintf(e.err, "%s gate %s overridden for %s: %s\n  because: %s\n", e.paint("note:", table.Note), v.Gate, o.Title, v.Why, v.Because)
+		}
+		for _, b := range o.Blocks {
+			all := stopped[b]
+			if all[0] != o {
+				continue
+			}
+			app, title := o.App, o.Title
+			if len(all) > 1 {
+				app, title = "", fmt.Sprintf("%s and %d more", o.Title, len(all)-1)
+			}
+			fmt.Fprintf(e.err, "%s %s of %s is stopped by the gate %s: %s\n  next: %s\n", e.paint("stopped:", table.Bad), step, title, b.Gate, b.Why, filled(gateAdvice[b.Gate], app))
+			if !b.Firm {
+				fmt.Fprintf(e.err, "  or:   --override %s --because \"REASON\"\n", b.Gate)
+			}
+			fmt.Fprintf(e.err, "  safe: Nothing of %s was changed.\n", title)
+		}
+		if o.Err != nil {
+			tellOf(e.err, o.Err, step, e.colour && isTerminal(e.err))
+		}
 	}
 }
 

@@ -94,7 +94,7 @@ At any time:           movekit next; in the end close`,
 	for group, commands := range map[string][]*cobra.Command{
 		"old":  {e.newCommand(), e.surveyCommand(), e.packCommand(), e.deactivateCommand(), e.retireCommand()},
 		"new":  {e.unpackCommand(), e.undoCommand(), e.todoCommand(), e.activateCommand(), e.verifyCommand()},
-		"any":  {e.nextCommand(), e.statusCommand(), e.licenceCommand(), e.inspectCommand(), e.reportCommand(), e.closeCommand()},
+		"any":  {e.nextCommand(), e.statusCommand(), e.licenceCommand(), e.inspectCommand(), e.reportCommand(), e.closeCommand(), e.boardCommand()},
 		"more": {e.cardCommand(), e.deskCommand(), e.demoCommand(), e.versionCommand()},
 	} {
 		for _, c := range commands {

@@ -1,12 +1,15 @@
 package cli
 
 import (
+	"context"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/survey"
 	"movekit/internal/table"
 )
 
@@ -80,17 +83,27 @@ var stepWhy = map[steps.Step]string{
 }
 
 func (e *env) statusCommand() *cobra.Command {
-	return &cobra.Command{
+	var look bool
+	c := &cobra.Command{
 		Use:   "status",
 		Short: "See each app step by step",
-		Args:  cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
+		Long: `See how far each app is with each step, and what comes next. It looks at the kit
+alone; --look, on the old computer, also sees what became there of what is sealed.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var since []survey.App
+			if look {
+				var err error
+				if since, err = e.sinceSealed(cmd.Context()); err != nil {
+					return err
+				}
+			}
 			k, apps, s, next, err := e.progress()
 			if err != nil {
 				return err
 			}
 			if e.json {
-				return e.object(map[string]any{"kit": k.Manifest, "apps": apps, "next": next, "overrides": len(s.Overrides)})
+				return e.object(map[string]any{"kit": k.Manifest, "apps": apps, "next": next, "overrides": len(s.Overrides), "since_sealed": since})
 			}
 			if k.Manifest.Keep {
 				e.printf("Kit %s: safety copy of %s\n", k.Manifest.ID, k.Manifest.Old.Name)
@@ -110,6 +123,10 @@ func (e *env) statusCommand() *cobra.Command {
 				t.Add(row...)
 			}
 			e.printf("%s", t)
+			for _, a := range since {
+				e.printf("%s\n", a.Title)
+				e.showSince(&a)
+			}
 			if n := len(s.Overrides); n > 0 {
 				e.printf("%s overridden; the report says which and why\n", plural(int64(n), "gate"))
 			}
@@ -117,6 +134,26 @@ func (e *env) statusCommand() *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&look, "look", false, "on the old computer: see what changed since it was sealed")
+	return c
+}
+
+// sinceSealed looks what became of the apps on the old computer.
+func (e *env) sinceSealed(ctx context.Context) ([]survey.App, error) {
+	j, closeJob, err := e.jobToLook(nil)
+	if err != nil {
+		return nil, err
+	}
+	defer closeJob()
+	if j.Side() != steps.OldSide {
+		return nil, fault.New(fault.Usage, "this is not the old computer %s, where it can be seen what became of what is sealed", j.Manifest.Old.Name)
+	}
+	s, err := j.Survey(ctx)
+	e.done()
+	if err != nil {
+		return nil, err
+	}
+	return s.Apps, nil
 }
 
 func (e *env) doneText(d steps.Done) string {

@@ -180,7 +180,7 @@ var gateAdvice = map[string]string{
 	"waiting-over":    "Wait until then, and run this again.",
 	"licence-freed":   "Run `movekit deactivate {app}` on the old computer first.",
 	"not-active-here": "Free the licence here first: without the data it serves nobody.",
-	"server-ready":    "Install what is missing for the database server here, or a newer server, and run this again.",
+	"place-ready":     "Do what is said there: install what the database server lacks, or another server; make the place writable, or mount it elsewhere. Then run this again.",
 	"requires-met":    "Install it first; `movekit survey {app} --on-new` shows what is here.",
 	"version-rule":    "Install that version first, and do not start it yet. Where the app's own command tells it, see that with `movekit card show {app}`, and agree with --run-commands.",
 	"same-edition":    "Install the same edition first, and do not start it yet.",

@@ -9,6 +9,8 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"movekit/internal/core/board"
+	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
 )
 
@@ -21,6 +23,7 @@ var pages = template.Must(template.New("pages").Funcs(template.FuncMap{
 	"date":   date,
 	"join":   strings.Join,
 	"result": resultText,
+	"done":   doneText,
 }).ParseFS(files, "*.html"))
 
 // page fills a page, which needs no script and no other file, and prints on A4.
@@ -41,6 +44,34 @@ func Sheet(s *survey.Survey, tool string, advice map[string]string) ([]byte, err
 		Tool   string
 		Advice map[string]string
 	}{s, tool, advice})
+}
+
+// Board returns a page of many moves.
+func Board(all []board.Move, now time.Time) ([]byte, error) {
+	var names []steps.Step
+	for _, w := range steps.Work {
+		names = append(names, w.Step)
+	}
+	return page("board.html", struct {
+		Moves []board.Move
+		Now   time.Time
+		Steps []steps.Step
+	}{all, now, names})
+}
+
+// doneText says how far a step is.
+func doneText(d steps.Done) string {
+	switch d {
+	case steps.Yes:
+		return "done"
+	case steps.Bad:
+		return "DIFFERS"
+	case steps.Partly:
+		return "in part"
+	case steps.Nothing:
+		return "nothing to do"
+	}
+	return "–"
 }
 
 // date writes a time, or nothing for none.

@@ -43,6 +43,8 @@ type Report struct {
 	Sentence  string           `json:"sentence"`
 	Apps      []App            `json:"apps"`
 	Overrides []steps.Override `json:"overridden_gates"`
+	Office    string           `json:"office,omitempty"`
+	Keep      bool             `json:"safety_copy,omitempty"`
 	Closed    *kit.Closed      `json:"closed,omitempty"`
 	part      bool             // not every app of the kit is in it
 	stays     []string         // what stays where it is, and is not as it was
@@ -95,7 +97,7 @@ type Licence struct {
 
 // Build makes the hand-over.
 func Build(m kit.Manifest, cards []*card.Card, s *steps.State) *Report {
-	r := &Report{Version: Version, Written: time.Now().UTC().Truncate(time.Second), Kit: m.ID, Tool: m.Tool, Old: m.Old, New: s.New, Overrides: s.Overrides, Closed: s.Closed}
+	r := &Report{Version: Version, Written: time.Now().UTC().Truncate(time.Second), Kit: m.ID, Tool: m.Tool, Old: m.Old, New: s.New, Overrides: s.Overrides, Closed: s.Closed, Office: m.Office, Keep: m.Keep}
 	if r.Overrides == nil {
 		r.Overrides = []steps.Override{}
 	}
@@ -104,6 +106,14 @@ func Build(m kit.Manifest, cards []*card.Card, s *steps.State) *Report {
 	}
 	r.conclude()
 	return r
+}
+
+// Title says whose report it is.
+func (r *Report) Title() string {
+	if r.Keep {
+		return "Safety copy of " + r.Old.Name
+	}
+	return "Hand-over: " + r.Old.Name + " to " + r.New.Name
 }
 
 // Only leaves what one run has seen: apps that it was stopped at are left out, and

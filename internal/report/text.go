@@ -95,7 +95,7 @@ func difference(i Item, colour bool) string {
 // the figures behind it.
 func (r *Report) Text(width int, colour bool) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "HAND-OVER: %s to %s\nKit %s, written %s\n\n%s\n", r.Old.Name, r.New.Name, r.Kit,
+	fmt.Fprintf(&b, "%s\n%sKit %s, written %s\n\n%s\n", strings.ToUpper(r.Title()), line(r.Office), r.Kit,
 		r.Written.Local().Format("2 January 2006 15:04"), table.Paint(table.Wrap(r.Sentence, width), mark(r.Result), colour))
 	for _, n := range r.Notes() {
 		fmt.Fprintf(&b, "\n%s\n", n.Title)
@@ -109,6 +109,14 @@ func (r *Report) Text(width int, colour bool) string {
 	}
 	fmt.Fprintf(&b, "\nFigures\n\n%s", r.Tables(width, colour))
 	return strings.TrimRight(b.String(), "\n") + "\n"
+}
+
+// line is a text with an end of line, or nothing.
+func line(s string) string {
+	if s == "" {
+		return ""
+	}
+	return s + "\n"
 }
 
 // Note is a list of things that the owner should know.

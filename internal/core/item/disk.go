@@ -3,9 +3,11 @@ package item
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"movekit/internal/core/fault"
@@ -36,8 +38,30 @@ func (Disk) Check() error { return nil }
 // Unfit returns nothing.
 func (Disk) Unfit(context.Context) ([]string, error) { return nil, nil }
 
-// Lacks returns nothing.
-func (Disk) Lacks(context.Context) ([]string, error) { return nil, nil }
+// Lacks says why nothing can be put at the path: before anything is written.
+func (d Disk) Lacks(context.Context) ([]string, error) {
+	at := filepath.Dir(d.Path)
+	for {
+		info, err := os.Stat(at)
+		if err == nil && !info.IsDir() {
+			return []string{fmt.Sprintf("%s is a file, and %s needs a folder there", at, d.Label())}, nil
+		}
+		if err == nil || filepath.Dir(at) == at {
+			break
+		}
+		at = filepath.Dir(at)
+	}
+	if err := tree.Writable(at); err != nil {
+		return []string{fmt.Sprintf("%s cannot be written to: %v", at, Reason(err))}, nil
+	}
+	if there, err := Waits(d.Path); err != nil || !there {
+		return nil, err
+	}
+	if machine.IsMount(d.Path) {
+		return []string{fmt.Sprintf("%s is a disk of its own, which cannot be set aside: mount it elsewhere, or let the card name a folder in it", d.Path)}, nil
+	}
+	return nil, nil
+}
 
 // Ask fails: there is nothing to ask.
 func (d Disk) Ask(context.Context, string) (int64, error) {
@@ -50,8 +74,16 @@ func (d Disk) Locate(context.Context) (err error) {
 	if path == "" {
 		return fault.New(fault.BadCard, "the card does not say where %s belongs on a %s computer", d.Card.Name, d.Computer.System())
 	}
-	d.One.Path, err = d.Computer.Locate(path, d.User)
-	return err
+	if d.One.Path, err = d.Computer.Locate(path, d.User); err != nil {
+		return err
+	}
+	if info, err := os.Lstat(d.One.Path); err == nil && info.Mode()&os.ModeSymlink != 0 {
+		// The data goes where the link leads, and the link stays.
+		if real, err := filepath.EvalSymlinks(d.One.Path); err == nil {
+			d.One.Path = real
+		}
+	}
+	return nil
 }
 
 // Where is the real path.
@@ -89,7 +121,12 @@ func Waits(back string) (bool, error) {
 
 // Rename renames a file or folder.
 func Rename(from, to string) error {
-	if err := os.Rename(from, to); err != nil {
+	err := os.Rename(from, to)
+	if info, lerr := os.Lstat(from); err != nil && lerr == nil && info.IsDir() && errors.Is(err, syscall.EXDEV) {
+		// A folder of a lower layer (overlay file systems) is renamed file by file.
+		err = tree.Carry(context.Background(), tree.Source{Root: from, Marked: true}, to)
+	}
+	if err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot rename")
 	}
 	return nil

@@ -92,6 +92,8 @@ type Manifest struct {
 	// Keep says that it is a safety copy: it is for no computer yet, and licences
 	// are left alone.
 	Keep bool `yaml:"keep,omitempty" json:"keep,omitempty"`
+	// Office is whose move it is.
+	Office string `yaml:"office,omitempty" json:"office,omitempty"`
 }
 
 var idForm = regexp.MustCompile(`^[0-9a-f]{16}$`)
@@ -99,7 +101,7 @@ var idForm = regexp.MustCompile(`^[0-9a-f]{16}$`)
 // usable reports whether id and names are such that files can be named by
 // them.
 func (m *Manifest) usable() bool {
-	for _, name := range []string{m.Old.Name, m.New.Name} {
+	for _, name := range []string{m.Old.Name, m.New.Name, m.Office} {
 		if len(name) > 255 || strings.ContainsFunc(name, func(r rune) bool { return unicode.IsControl(r) || r == '/' || r == '\\' }) {
 			return false
 		}
@@ -131,7 +133,8 @@ type Kit struct {
 type New struct {
 	Tool       string
 	Old, New   Computer
-	Keep       bool // whether it is a safety copy
+	Keep       bool   // whether it is a safety copy
+	Office     string // whose move it is
 	Cards      []*card.Card
 	Programs   []string // executables that are copied into the kit
 	Passphrase string
@@ -153,7 +156,7 @@ func Create(dir string, n New) (*Kit, error) {
 	k := &Kit{Dir: dir, Cards: n.Cards, sums: map[string]string{}, Log: &journal.Log{}}
 	k.Manifest = Manifest{
 		Format: Format, ID: hex.EncodeToString(id), Made: time.Now().UTC().Truncate(time.Second),
-		Tool: n.Tool, Old: n.Old, New: n.New, Keep: n.Keep,
+		Tool: n.Tool, Old: n.Old, New: n.New, Keep: n.Keep, Office: n.Office,
 	}
 	if !k.Manifest.usable() {
 		return nil, fault.New(fault.Usage, "a computer cannot be named %q or %q here: no / and \\, at most 255 characters", n.Old.Name, n.New.Name)

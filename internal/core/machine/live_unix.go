@@ -182,6 +182,15 @@ func Remote(path string) bool {
 	return remote
 }
 
+// IsMount reports whether another file system begins at a path.
+func IsMount(path string) bool {
+	var here, above unix.Stat_t
+	if unix.Lstat(path, &here) != nil || unix.Lstat(filepath.Dir(path), &above) != nil {
+		return false
+	}
+	return here.Dev != above.Dev || here.Ino == above.Ino
+}
+
 // SystemDrive is the folder that everything of this computer is below.
 func SystemDrive() string { return "/" }
 

@@ -198,5 +198,10 @@ func Remote(path string) bool {
 // RunAs leaves a command as it is: it runs as the user who runs this program.
 func RunAs(*exec.Cmd, int32) error { return nil }
 
+// IsMount reports whether a path is the root of a drive.
+func IsMount(path string) bool {
+	return filepath.Clean(path) == filepath.VolumeName(path)+`\`
+}
+
 // volumeID is the drive or share that a folder is on.
 func volumeID(dir string) string { return strings.ToUpper(filepath.VolumeName(dir)) }

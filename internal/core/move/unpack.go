@@ -2,6 +2,7 @@ package move
 
 import (
 	"context"
+	"fmt"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -10,6 +11,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/survey"
 	"movekit/internal/core/tree"
 )
 
@@ -70,6 +72,9 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 			return err
 		}
 	}
+	if f.Open, err = m.held(ctx, targets); err != nil {
+		return err
+	}
 	if on, err := m.Check(steps.Unpack, c, f, o); err != nil || !on {
 		return err
 	}
@@ -87,6 +92,27 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 		o.Items = append(o.Items, out)
 	}
 	return nil
+}
+
+// held says which programs have what is in the way open: it cannot be set aside under
+// them.
+func (m *Move) held(ctx context.Context, targets []item.Target) (out []string, err error) {
+	var paths []string
+	for _, t := range targets {
+		if _, disk := t.Mover.Where(); disk != "" {
+			if there, err := t.Mover.There(ctx); err == nil && there {
+				paths = append(paths, disk)
+			}
+		}
+	}
+	if len(paths) == 0 {
+		return nil, nil
+	}
+	holders, err := m.Computer.Holding(ctx, paths)
+	for _, h := range holders {
+		out = append(out, fmt.Sprintf("%s has %s open", survey.ProgramText(h.Program), h.Path))
+	}
+	return out, err
 }
 
 // covered is what the licences of an app cover, by its card.

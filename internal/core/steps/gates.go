@@ -62,7 +62,7 @@ type Facts struct {
 
 	Requires   []string  // what the app cannot work without, and is not here
 	Covered    []Cover   // what the app's licences cover
-	Lacks      []string  // what a database server here lacks
+	Lacks      []string  // why an item cannot be put where it goes
 	Rule       card.Rule // "" where the card has none
 	OldVersion string
 	NewVersion string
@@ -189,7 +189,7 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(len(f.Running) > 0 && !f.Consistent, "%s is running: %s", f.Title, strings.Join(f.Running, ", "))
 		}},
-	{"files-closed", []Step{Pack, Retire}, false, false, "no program has a file open that is packed as it is",
+	{"files-closed", []Step{Pack, Unpack, Retire}, false, false, "no program has a file open that is packed as it is",
 		func(f Facts) []string { return f.Open }},
 	{"sync-done", []Step{Pack}, false, false, "everything that the app sends somewhere is sent",
 		func(f Facts) []string { return f.Unsynced }},
@@ -240,7 +240,7 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(len(f.StillHeld) > 0, "the licence %s would be on both computers: it is not deactivated on %s", strings.Join(f.StillHeld, ", "), f.OldName)
 		}},
-	{"server-ready", []Step{Unpack}, false, false, "the database server here can take the database",
+	{"place-ready", []Step{Unpack}, false, false, "where an item goes, it can be put",
 		func(f Facts) []string { return f.Lacks }},
 	{"requires-met", []Step{Unpack}, false, false, "what the app cannot work without is here",
 		func(f Facts) []string {

@@ -73,9 +73,9 @@ func (l *Looker) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 		}
 		for _, h := range holders {
 			if machine.Inside(h.Path, p.Path) || strings.HasPrefix(h.Path, p.Path+"-") {
-				is.OpenBy = append(is.OpenBy, programText(h.Program))
+				is.OpenBy = append(is.OpenBy, ProgramText(h.Program))
 				if !is.InUse {
-					f.Open = append(f.Open, fmt.Sprintf("%s has %s open", programText(h.Program), h.Path))
+					f.Open = append(f.Open, fmt.Sprintf("%s has %s open", ProgramText(h.Program), h.Path))
 				}
 			}
 		}
@@ -87,12 +87,13 @@ func (l *Looker) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 func (l *Looker) Running(ctx context.Context, c *card.Card) (out []string, err error) {
 	programs, err := l.Computer.Running(ctx, c.Programs)
 	for _, p := range programs {
-		out = append(out, programText(p))
+		out = append(out, ProgramText(p))
 	}
 	return out, err
 }
 
-func programText(p machine.Program) string {
+// ProgramText names a running program for a person.
+func ProgramText(p machine.Program) string {
 	if p.Since.IsZero() {
 		return fmt.Sprintf("%s (process %d)", p.Name, p.PID)
 	}

@@ -49,6 +49,14 @@ func Readable(e Entry, real string) error {
 	return nil
 }
 
+// Writable sees whether this program may write into a folder, without doing so.
+func Writable(dir string) error {
+	if err := unix.Access(dir, unix.W_OK|unix.X_OK); err != nil {
+		return &fs.PathError{Op: "write", Path: dir, Err: err}
+	}
+	return nil
+}
+
 // OwnerOf is to whom a file or folder belongs.
 func OwnerOf(path string) (Owner, bool) {
 	info, err := os.Stat(path)

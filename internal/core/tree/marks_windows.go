@@ -24,6 +24,10 @@ func (e *Entry) stat(info fs.FileInfo) (shared inode) {
 // it is opened only.
 func Readable(Entry, string) error { return nil }
 
+// Writable sees whether this program may write into a folder. On Windows that is known
+// when it is written to only.
+func Writable(string) error { return nil }
+
 // OwnerOf is nobody: on Windows files get the rights of their folder.
 func OwnerOf(string) (Owner, bool) { return Owner{}, false }
 

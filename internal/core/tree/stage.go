@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"bytes"
 	"context"
+	"errors"
 	"io"
 	"io/fs"
 	"os"
@@ -12,6 +13,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"syscall"
 
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
@@ -317,7 +319,7 @@ func inside(p, dir string) bool { return dir == "." || strings.HasPrefix(p, dir+
 // not followed. Nothing there is no error.
 func RemoveTree(dir string) error {
 	info, err := os.Lstat(dir)
-	if os.IsNotExist(err) {
+	if os.IsNotExist(err) || errors.Is(err, syscall.ENOTDIR) {
 		return nil
 	}
 	if err != nil {

@@ -1,0 +1,141 @@
+package cli
+
+import (
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"movekit/internal/core/board"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/steps"
+	"movekit/internal/report"
+	"movekit/internal/table"
+)
+
+func (e *env) boardCommand() *cobra.Command {
+	var page, store, from string
+	c := &cobra.Command{
+		Use:   "board DIR...",
+		Short: "See many moves at a glance",
+		Long: `Find the kits under folders, and the records of closed ones, and show of each what is
+due, where, and since when; what must be back at its maker by a day comes first. What
+is shown is what the kits say: nobody has checked them with their passphrases.
+
+--store keeps the same in a PostgreSQL database, for a firm with many technicians,
+and --from shows what is kept there. The address holds no password: it is taken from
+~/.pgpass or PGPASSWORD.`,
+		Example: "  movekit board /srv/moves\n  movekit board /srv/moves --page board.html --store postgres://board@server/moves\n  movekit board --from postgres://board@server/moves",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if (len(args) == 0) == (from == "") {
+				return fault.New(fault.Usage, "name folders, or a database with --from")
+			}
+			now := time.Now()
+			var all []board.Move
+			var bad []board.Unread
+			var err error
+			if from == "" {
+				all, bad, err = board.Find(cmd.Context(), args, now)
+			} else {
+				all, err = kept(cmd, from, func(d *board.Database) ([]board.Move, error) { return d.Load(cmd.Context()) })
+			}
+			if err != nil {
+				return err
+			}
+			if store != "" {
+				if _, err := kept(cmd, store, func(d *board.Database) ([]board.Move, error) { return nil, d.Store(cmd.Context(), all) }); err != nil {
+					return err
+				}
+			}
+			if page != "" {
+				html, err := report.Board(all, now)
+				if err == nil {
+					err = journal.WriteFile(page, html, 0o644)
+				}
+				if err != nil {
+					return fault.Wrap(fault.CannotPlace, err, "cannot write the page")
+				}
+			}
+			if e.json {
+				return e.object(map[string]any{"moves": all, "unreadable": bad})
+			}
+			e.showBoard(all, bad, now)
+			if store != "" {
+				e.printf("stored: %s\n", plural(int64(len(all)), "move"))
+			}
+			if page != "" {
+				e.printf("wrote %s\n", page)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&page, "page", "", "also write a page (HTML) to this file")
+	c.Flags().StringVar(&store, "store", "", "keep what is found in this PostgreSQL database (postgres://USER@HOST/NAME)")
+	c.Flags().StringVar(&from, "from", "", "show what is kept in this PostgreSQL database")
+	return c
+}
+
+// kept does something with a database of moves.
+func kept(cmd *cobra.Command, address string, do func(*board.Database) ([]board.Move, error)) ([]board.Move, error) {
+	d, err := board.OpenDatabase(cmd.Context(), address)
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	return do(d)
+}
+
+func (e *env) showBoard(all []board.Move, bad []board.Unread, now time.Time) {
+	t := e.table("move", "days", "apps", "done", "due", "on")
+	t.Right = []int{2, 3, 4}
+	for _, m := range all {
+		done := 0
+		for _, a := range m.Apps {
+			if a.Steps[steps.Verify] == steps.Yes {
+				done++
+			}
+		}
+		due, mark := string(m.Due), table.Note
+		switch {
+		case m.Closed:
+			due, mark = "closed", table.Good
+		case m.Keep:
+			due, mark = "safety copy", table.Faint
+		case m.Due == "":
+			due, mark = "nothing", table.Good
+		}
+		t.Add(moveName(m), fmt.Sprint(m.Days(now)), fmt.Sprint(len(m.Apps)), fmt.Sprint(done), e.paint(due, mark), m.On)
+	}
+	if t.Len() > 0 {
+		e.printf("%s", t)
+	} else {
+		e.printf("No kit was found.\n")
+	}
+	for _, m := range all {
+		for _, d := range m.Dates {
+			word, mark := "can be taken up again from", table.Note
+			if d.Back {
+				if word, mark = "must be back by", table.Note; d.At.Before(now) {
+					word, mark = "had to be back by", table.Bad
+				}
+			}
+			e.printf("%s %s, %s: the licence %s %s %s\n", e.paint("date:", mark), moveName(m), d.App, d.Licence, word, steps.Moment(d.At))
+		}
+	}
+	for _, b := range bad {
+		e.printf("%s %s: %s\n", e.paint("not read:", table.Bad), b.Folder, b.Why)
+	}
+}
+
+// moveName names a move in a few words.
+func moveName(m board.Move) string {
+	name := m.Old.Name
+	if !m.Keep {
+		name += " to " + m.New.Name
+	}
+	if m.Office != "" {
+		name = m.Office + ": " + name
+	}
+	return name
+}

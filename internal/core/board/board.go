@@ -1,0 +1,203 @@
+// Package board shows many moves at a glance: it finds the kits under folders, and
+// the records of closed ones, and tells of each what is due.
+package board
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/steps"
+)
+
+// Move is one move, as its kit tells it. Nobody has checked the kit's journal: that
+// takes its passphrase.
+type Move struct {
+	Kit    string       `json:"kit"`
+	Office string       `json:"office,omitempty"`
+	Folder string       `json:"folder"` // of the kit, or of its record
+	Old    kit.Computer `json:"old"`
+	New    kit.Computer `json:"new"`
+	Keep   bool         `json:"safety_copy,omitempty"`
+	Made   time.Time    `json:"made"`
+	Last   time.Time    `json:"last"` // when something was done last
+	Closed bool         `json:"closed,omitempty"`
+	Apps   []App        `json:"apps"`
+	Due    steps.Step   `json:"due,omitempty"` // "" where nothing is
+	On     string       `json:"due_on,omitempty"`
+	For    []string     `json:"due_for,omitempty"` // titles of apps
+	Dates  []Date       `json:"dates,omitempty"`   // the nearest first
+}
+
+// App is one app of a move.
+type App struct {
+	App   string                    `json:"app"`
+	Title string                    `json:"title"`
+	Steps map[steps.Step]steps.Done `json:"steps"`
+}
+
+// Date is a day that matters for a licence.
+type Date struct {
+	App     string    `json:"app"` // its title
+	Licence string    `json:"licence"`
+	At      time.Time `json:"at"`
+	// Back says that it must be taken up again by then; otherwise it can be taken up from
+	// then on.
+	Back bool `json:"back_by,omitempty"`
+}
+
+// Days is how many days a move has been open, or was.
+func (m *Move) Days(now time.Time) int {
+	if m.Closed {
+		now = m.Last
+	}
+	return int(now.Sub(m.Made).Hours() / 24)
+}
+
+// Of tells of one move what its manifest, cards and state say.
+func Of(m kit.Manifest, cards []*card.Card, s *steps.State, now time.Time) Move {
+	out := Move{Kit: m.ID, Office: m.Office, Old: m.Old, New: s.New, Keep: m.Keep, Made: m.Made, Last: s.Last, Closed: s.Closed != nil, Apps: []App{}}
+	titles := map[string]string{}
+	for _, c := range cards {
+		titles[c.Name] = c.Title
+		a := App{App: c.Name, Title: c.Title, Steps: map[steps.Step]steps.Done{}}
+		for _, w := range steps.Work {
+			a.Steps[w.Step] = s.Progress(c, w.Step)
+		}
+		out.Apps = append(out.Apps, a)
+		for i := range c.Licences {
+			st := s.Stand(c, &c.Licences[i], nil, now)
+			for _, d := range []Date{{c.Title, c.Licences[i].Name, st.Again, false}, {c.Title, c.Licences[i].Name, st.BackBy, true}} {
+				if !out.Closed && !d.At.IsZero() && (d.Back || d.At.After(now)) {
+					out.Dates = append(out.Dates, d)
+				}
+			}
+		}
+	}
+	slices.SortFunc(out.Dates, func(a, b Date) int { return a.At.Compare(b.At) })
+	d := s.Next(cards)
+	out.Due, out.On = d.Step, map[steps.Side]string{steps.OldSide: out.Old.Name, steps.NewSide: out.New.Name}[d.Side]
+	for _, a := range d.Apps {
+		out.For = append(out.For, titles[a])
+	}
+	return out
+}
+
+// Sort puts what is due next first: licences that must be back by a day, then what has
+// been open for longest; what is done comes last.
+func Sort(all []Move) {
+	slices.SortStableFunc(all, func(a, b Move) int {
+		return cmp.Or(rank(a)-rank(b), back(a).Compare(back(b)), a.Made.Compare(b.Made), strings.Compare(a.Kit, b.Kit))
+	})
+}
+
+func rank(m Move) int {
+	switch {
+	case m.Closed:
+		return 3
+	case m.Due == "":
+		return 2
+	case !back(m).IsZero():
+		return 0
+	}
+	return 1
+}
+
+// back is the day by which a licence of a move must be taken up again first.
+func back(m Move) time.Time {
+	for _, d := range m.Dates {
+		if d.Back {
+			return d.At
+		}
+	}
+	return time.Time{}
+}
+
+// depth is how far below a folder kits are looked for.
+const depth = 4
+
+// Unread is a kit that could not be read.
+type Unread struct {
+	Folder string `json:"folder"`
+	Why    string `json:"why"`
+}
+
+// Find reads the kits under folders, side by side.
+func Find(ctx context.Context, dirs []string, now time.Time) (all []Move, bad []Unread, err error) {
+	found := make(chan string)
+	var mu sync.Mutex
+	var busy sync.WaitGroup
+	for range 2 * runtime.GOMAXPROCS(0) {
+		busy.Go(func() {
+			for dir := range found {
+				k, err := kit.Open(dir)
+				mu.Lock()
+				if err != nil {
+					bad = append(bad, Unread{dir, err.Error()})
+				} else {
+					m := Of(k.Manifest, k.Cards, steps.Fold(k.Manifest, k.Log.Lines), now)
+					m.Folder = dir
+					all = append(all, m)
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	for _, dir := range dirs {
+		if err == nil {
+			err = walk(ctx, dir, found)
+		}
+	}
+	close(found)
+	busy.Wait()
+	all = newest(all)
+	Sort(all)
+	slices.SortFunc(bad, func(a, b Unread) int { return strings.Compare(a.Folder, b.Folder) })
+	return all, bad, err
+}
+
+// walk tells the folders of kits.
+func walk(ctx context.Context, root string, found chan<- string) error {
+	root = filepath.Clean(root)
+	return filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
+		switch {
+		case ctx.Err() != nil:
+			return fault.Wrap(fault.Stopped, ctx.Err(), "looking for kits was stopped")
+		case err != nil && path == root:
+			return fault.Wrap(fault.Unreadable, err, "cannot look for kits in %s", root)
+		case err != nil && e != nil && e.IsDir():
+			return fs.SkipDir
+		case err != nil || !e.IsDir():
+			return nil
+		}
+		if _, err := os.Lstat(filepath.Join(path, kit.ManifestFile)); err == nil {
+			found <- path
+			return fs.SkipDir
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if rel, _ := filepath.Rel(root, path); rel != "." && strings.Count(rel, string(filepath.Separator)) >= depth-1 {
+			return fs.SkipDir
+		}
+		return nil
+	})
+}
+
+// newest leaves the newest of several copies of a kit.
+func newest(all []Move) []Move {
+	slices.SortStableFunc(all, func(a, b Move) int {
+		return cmp.Or(strings.Compare(a.Kit, b.Kit), b.Last.Compare(a.Last), strings.Compare(a.Folder, b.Folder))
+	})
+	return slices.CompactFunc(all, func(a, b Move) bool { return a.Kit == b.Kit })
+}

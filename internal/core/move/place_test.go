@@ -1,0 +1,121 @@
+//go:build unix
+
+package move_test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"movekit/internal/core/machine"
+	"movekit/test/lay"
+	"movekit/test/office"
+)
+
+// mounted mounts something for as long as a test runs.
+func mounted(t *testing.T, at string, args ...string) {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		t.Skip("only root may mount")
+	}
+	if out, err := exec.Command("mount", append(args, at)...).CombinedOutput(); err != nil {
+		t.Skipf("nothing can be mounted here: %s", out)
+	}
+	t.Cleanup(func() { exec.Command("umount", at).Run() })
+}
+
+// TestWhereItCanBePut sets aside, or says before anything is written why it cannot.
+func TestWhereItCanBePut(t *testing.T) {
+	t.Parallel()
+	const text = "items:\n  - {name: diary, kind: folder, path: /srv/data/diary}\n  - {name: letter, kind: file, path: /srv/data/letter.txt}\n"
+	start := func(files map[string]string) *office.Office {
+		all := map[string]string{"old/srv/data/diary/a": "x", "old/srv/data/letter.txt": "dear", "new/srv/.keep": ""}
+		for name, text := range files {
+			all[name] = text
+		}
+		o := office.New(t, text, "linux", all)
+		o.Pack()
+		return o
+	}
+	t.Run("another layer", func(t *testing.T) {
+		o := start(map[string]string{"lower/data/diary/deep/theirs": "t", "lower/data/letter.txt": "theirs", "upper/.keep": "", "work/.keep": ""})
+		os.Remove(o.Dir + "/work/.keep")
+		os.Chmod(o.Dir+"/lower/data/diary/deep", 0o750)
+		mounted(t, o.Dir+"/new/srv", "-t", "overlay", "overlay", "-o", "lowerdir="+o.Dir+"/lower,upperdir="+o.Dir+"/upper,workdir="+o.Dir+"/work")
+		o.Unpack()
+		if out := o.Verify(); !out.Equal() {
+			t.Errorf("%+v", out.Items)
+		}
+		aside, _ := filepath.Glob(o.Dir + "/new/srv/data/diary.set-aside-*/deep")
+		if len(aside) != 1 {
+			t.Fatalf("set aside: %q", files(t, o.Dir+"/new/srv"))
+		}
+		if info, _ := os.Stat(aside[0]); info.Mode().Perm() != 0o750 {
+			t.Errorf("its folder is %v", info.Mode())
+		}
+		o.Only(o.Job(o.New).Undo(ctx))
+		if got := files(t, o.Dir+"/new/srv/data"); !slices.Equal(got, []string{"diary/deep/theirs", "letter.txt"}) || o.Text("new/srv/data/letter.txt") != "theirs" {
+			t.Errorf("taken back: %q", got)
+		}
+	})
+	t.Run("a disk of its own", func(t *testing.T) {
+		o := start(map[string]string{"new/srv/data/diary/.keep": ""})
+		mounted(t, o.Dir+"/new/srv/data/diary", "-t", "tmpfs", "tmpfs", "-o", "size=64k")
+		stops(t, o, "place-ready", "is a disk of its own")
+	})
+	t.Run("read-only", func(t *testing.T) {
+		o := start(map[string]string{"new/srv/data/.keep": ""})
+		mounted(t, o.Dir+"/new/srv/data", "-t", "tmpfs", "tmpfs", "-o", "ro,size=64k")
+		stops(t, o, "place-ready place-ready", "cannot be written to: read-only file system")
+	})
+	t.Run("a file for a folder", func(t *testing.T) {
+		o := start(map[string]string{"new/srv/data": "a file"})
+		stops(t, o, "place-ready place-ready", "is a file, and diary needs a folder there")
+		if o.Text("new/srv/data") != "a file" {
+			t.Error("it is gone")
+		}
+	})
+	t.Run("open", func(t *testing.T) {
+		o := start(map[string]string{"new/srv/data/diary/theirs": "t"})
+		lay.Out(t, o.Dir, map[string]string{"new/computer.yaml": lay.Ident("linux", "NEW", "2") + "running: [{name: hoistbook, pid: 7, open: [/srv/data/diary/theirs]}]\n"})
+		o.New = office.Open(t, o.Dir+"/new")
+		stops(t, o, "files-closed", "hoistbook (process 7) has")
+	})
+	t.Run("a link", func(t *testing.T) {
+		// Somebody has put the data on a larger disk: it goes there, and the link stays.
+		c, err := machine.Open("")
+		if err != nil {
+			t.Fatal(err)
+		}
+		dir := t.TempDir()
+		lay.Out(t, dir, map[string]string{"large/theirs": "t", "diary": "-> large"})
+		o := office.New(t, "items: [{name: diary, kind: folder, path: "+dir+"/diary}]\n", "linux", map[string]string{"old" + dir + "/diary/a": "x"})
+		o.New = c
+		o.Pack()
+		j := o.Job(c)
+		j.Overrides = map[string]string{"right-name": "it is the tests' own"}
+		o.Only(j.Unpack(ctx))
+		if target, err := os.Readlink(dir + "/diary"); err != nil || target != "large" {
+			t.Errorf("the link leads to %q, %v", target, err)
+		}
+		if got := files(t, dir); !slices.Equal(got, []string{"diary", "large(aside)/theirs", "large/a"}) {
+			t.Errorf("%q", got)
+		}
+	})
+}
+
+// stops expects an unpack to be stopped before anything is written.
+func stops(t *testing.T, o *office.Office, gates, says string) {
+	t.Helper()
+	before := files(t, o.Dir+"/new")
+	out := o.Unpack()
+	if office.Blocked(out) != gates || !strings.Contains(out.Blocks[0].Why, says) {
+		t.Errorf("stopped by %+v", out.Blocks)
+	}
+	if got := files(t, o.Dir+"/new"); !slices.Equal(got, before) {
+		t.Errorf("something is written: %q, before %q", got, before)
+	}
+}
