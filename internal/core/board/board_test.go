@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -85,6 +86,7 @@ func TestBoard(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	slices.SortFunc(all[1:3], func(a, b board.Move) int { return strings.Compare(a.Folder, b.Folder) }) // made at once
 	want := `freed unpack on "NEW" for [Hoistbook]; new pack on "OLD" for [Hoistbook]; packed deactivate on "OLD" for [Hoistbook]; closed  on "" for []`
 	if got := told(all); got != want {
 		t.Errorf("%s\nwant %s", got, want)

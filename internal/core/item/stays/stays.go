@@ -71,7 +71,7 @@ func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &steps.Checked{Equal: true, Rows: []steps.Row{{What: "address", Old: m.Was, New: is.Path, Same: is.Path == m.Was}}}
+	out := &steps.Checked{Equal: true, Rows: []steps.Row{{What: "address", Old: m.Was, New: is.Path, Same: is.Path == m.Was && is.Path != ""}}}
 	if is.Reached != nil {
 		out.Rows = append(out.Rows, steps.Row{What: "server", New: map[bool]string{true: "answers", false: "does not answer"}[*is.Reached], Same: *is.Reached})
 	}
