@@ -49,7 +49,7 @@ func main() {
 	program := flag.String("program", "build/movekit", "the program to measure")
 	runs := flag.Int("runs", 5, "how often each side runs; the median counts")
 	million := flag.Bool("million", false, "also survey, pack, unpack and verify 1,000,000 files")
-	only := flag.String("only", "pack,unpack,verify,status,growth,survey,sqlite,postgresql,mariadb,firebird,storm,desk", "which measurements; unpack, verify and status need a pack before")
+	only := flag.String("only", "pack,unpack,verify,status,growth,drift,survey,sqlite,postgresql,mariadb,firebird,storm,desk", "which measurements; unpack, verify and status need a pack before")
 	flag.Parse()
 	if err := run(*dir, *program, *runs, *million, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -87,7 +87,7 @@ func run(dir, program string, runs int, million bool, only string) error {
 	if million {
 		b.files = 1000000
 	}
-	parts := map[string]func() error{"pack": b.pack, "unpack": b.unpack, "verify": b.verify, "status": b.status, "growth": b.growth, "storm": b.storm, "desk": b.desk, "sqlite": b.sqlite, "survey": func() error { return b.survey(b.files) }}
+	parts := map[string]func() error{"pack": b.pack, "unpack": b.unpack, "verify": b.verify, "status": b.status, "growth": b.growth, "drift": b.drift, "storm": b.storm, "desk": b.desk, "sqlite": b.sqlite, "survey": func() error { return b.survey(b.files) }}
 	for _, e := range servers {
 		parts[e.kind] = func() error { return b.served(e) }
 	}
@@ -363,6 +363,28 @@ func (b *bench) growth() error {
 		return side{func() error { return b.newKit(computer) }, b.movekit("pack", "--root", computer)}
 	}
 	return b.compare("pack 100,000 files", "pack 10,000 files", "10.50", false, pack("many"), pack("few"))
+}
+
+// drift looks what became of 100,000 sealed files, of which nothing did.
+func (b *bench) drift() error {
+	if _, err := os.Stat(filepath.Join(b.dir, "many")); err != nil {
+		if err := b.generate("many", 100000, 0, 0); err != nil {
+			return err
+		}
+	}
+	if err := b.newKit("many"); err != nil {
+		return err
+	}
+	if _, err := b.timed(false, b.program, b.movekit("pack", "--root", "many")[1:]...); err != nil {
+		return err
+	}
+	for _, cold := range []bool{true, false} {
+		if err := b.compare("drift of 100,000 files", "find -printf '%s %T@'", "2.00", cold,
+			side{nil, b.movekit("status", "--look", "--root", "many")}, side{nil, shell("find many/srv/data -printf '%s %T@\n' > list.txt")}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // survey looks over a computer whose data no card covers: one file in twenty

@@ -63,6 +63,7 @@ func TestLicenceByFile(t *testing.T) {
 		}
 	}
 	// An older request: its answer is not that of the newest.
+	step(t, 0, dir, "new", "unpack")
 	step(t, 0, dir, "new", "licence", "request", "--to", "first.json")
 	step(t, 0, dir, "new", "licence", "request", "--to", "second.json")
 	exchange(0, "first.json", "first-answer.json")

@@ -142,7 +142,7 @@ items:
 		t.Fatal(err)
 	}
 	s := live(4, "pack")
-	if !strings.Contains(s.err, fmt.Sprintf("tide-app-test (process %d)", running.Process.Pid)) {
+	if !strings.Contains(s.err, fmt.Sprintf("tide-app-test (process %d, since ", running.Process.Pid)) {
 		t.Errorf("the running app is not named: %s", s.err)
 	}
 	running.Process.Kill()

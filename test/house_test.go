@@ -75,7 +75,7 @@ var layers = [][]string{
 	{"machine", "journal", "tree", "version", "dbprint"},
 	{"probe", "private", "licence", "kit"},
 	{"steps"},
-	{"run"},
+	{"run", "board"},
 	{"item"}, {"item/files", "item/sqlite", "item/stays", "item/served", "item/mariadb/sqltext"},
 	{"item/dbase", "item/jet", "item/exports", "item/postgres", "item/mariadb", "item/firebird"},
 	{"item/kinds"},

@@ -213,6 +213,7 @@ func TestDeskTroubles(t *testing.T) {
 		step(t, 0, dir, "old", "pack")
 		s := run(t, dir, "deactivate", "--yes", "--kit", "kit", "--root", "old")
 		if s.code == 0 {
+			run(t, dir, "unpack", "--kit", "kit", "--root", "new")
 			s = run(t, dir, "activate", "--yes", "--kit", "kit", "--root", "new")
 		}
 		if s.code != 1 && s.code != 4 {

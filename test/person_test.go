@@ -133,10 +133,16 @@ func TestUnreadable(t *testing.T) {
 	exec.Command("chown", "-R", "65534", filepath.Join(dir, "kit")).Run()
 	os.MkdirAll(filepath.Join(dir, "cache"), 0o777)
 	os.Chmod(filepath.Join(dir, "cache"), 0o777)
-	cmd := command(t.Context(), dir, "pack", "--kit", "kit", "--root", "old")
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
-	s := finish(t, cmd)
-	if s.code != 1 {
+	as := func(args ...string) said {
+		cmd := command(t.Context(), dir, append(args, "--kit", "kit", "--root", "old")...)
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+		return finish(t, cmd)
+	}
+	if s := as("survey"); s.code != 5 || !strings.Contains(s.out+s.err, "b.rec: permission denied") {
+		t.Errorf("the survey: %d %s%s", s.code, s.out, s.err)
+	}
+	s := as("pack")
+	if s.code != 4 {
 		t.Fatalf("exit %d: %s", s.code, s.err)
 	}
 	s.tells(t, "b.rec: permission denied")

@@ -406,7 +406,7 @@ func TestWhatIsInTheWay(t *testing.T) {
 		made(t, dir)
 		step(t, 0, dir, "old", "pack")
 		lay.Out(t, dir, map[string]string{"new/srv/diary/2025/a.rec": "mine", "new/srv/diary/own.rec": "own"})
-		s := step(t, 0, dir, "new", "unpack", "--in-the-way", policy)
+		s := step(t, 0, dir, "new", "unpack", "--yes", "--in-the-way", policy)
 		text := func(name string) string {
 			data, _ := os.ReadFile(filepath.Join(dir, "new/srv", name))
 			return string(data)

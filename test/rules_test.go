@@ -31,6 +31,7 @@ func ruledSeat(t *testing.T, rules string, more ...string) (string, runningDesk)
 func TestTakeoverAtTheDesk(t *testing.T) {
 	t.Parallel()
 	dir, _ := ruledSeat(t, "takeover: true, wait: 24h, expires: 2099-12-31")
+	step(t, 0, dir, "new", "unpack")
 	if s := step(t, 4, dir, "new", "activate", "--yes"); !strings.Contains(s.err, "activate --takeover REASON") {
 		t.Errorf("active on the old one: %s", s.err)
 	}
@@ -61,6 +62,7 @@ func TestTakeoverAtTheDesk(t *testing.T) {
 		t.Errorf("no takeover: %s", s.err)
 	}
 	step(t, 0, dir, "old", "deactivate", "--yes")
+	step(t, 0, dir, "new", "unpack")
 	if s := step(t, 4, dir, "new", "activate", "--yes"); !strings.Contains(s.err, "can be taken up again from") {
 		t.Errorf("too early: %s", s.err)
 	}
@@ -117,6 +119,7 @@ func TestTakeoverByFile(t *testing.T) {
 		dir, d := ruledSeat(t, c.rule)
 		listen := strings.TrimPrefix(d.url, "http://")
 		d.stop()
+		step(t, 0, dir, "new", "unpack")
 		step(t, 2, dir, "new", "licence", "request", c.flag, "")
 		step(t, 0, dir, "new", "licence", "request", c.flag, "burnt", "--yes", "--to", "ask.json")
 		up := startDesk(t, dir, listen)
@@ -132,6 +135,7 @@ func TestTakeoverByFile(t *testing.T) {
 	}
 	// By telephone nothing is taken over.
 	dir, _ := ruledSeat(t, "takeover: true")
+	step(t, 0, dir, "new", "unpack")
 	if s := step(t, 0, dir, "new", "licence", "request", "--phone", "--takeover", "burnt", "--yes"); !strings.Contains(s.out, "cannot be asked for by telephone") {
 		t.Errorf("%s", s.out)
 	}
@@ -142,6 +146,7 @@ func TestByTelephone(t *testing.T) {
 	t.Parallel()
 	dir, d := ruledSeat(t, "takeover: false")
 	d.stop()
+	step(t, 0, dir, "new", "unpack")
 	groups := func(s said) (out []string) {
 		words := bufio.NewScanner(strings.NewReader(s.out))
 		words.Split(bufio.ScanWords)

@@ -28,14 +28,20 @@ func Firebird() (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
+	// Not in its folder, whose disk a test may fill.
+	if s.locks, err = os.MkdirTemp("/tmp", "movekit-locks-"); err == nil {
+		err = os.Chmod(s.locks, 0o777)
+	}
+	if err != nil {
+		return nil, err
+	}
 	root := filepath.Join(s.Dir, "root")
 	conf := fmt.Sprintf("RemoteServicePort = %s\nRemoteBindAddress = localhost\nAuthServer = Srp\nUserManager = Srp\nDatabaseAccess = Full\nServerMode = Super\nSecurityDatabase = %s/security3.fdb\n", s.Port, root)
-	// What a server that was killed leaves of its locks is its own folder's alone.
-	script := fmt.Sprintf("set -e; export FIREBIRD_LOCK=%[1]s; mkdir %[1]s; cd %[1]s; cp -rL %[2]s/intl .; ln -s %[2]s/plugins %[2]s/firebird.msg %[2]s/plugins.conf .; printf '%%s' '%[3]s' > firebird.conf\n"+
-		"echo \"create database '%[1]s/security3.fdb'; commit;\" | FIREBIRD=%[1]s isql-fb -q; echo \"create user sysdba password '%[4]s' using plugin Srp; commit;\" | FIREBIRD=%[1]s isql-fb -q -user sysdba %[1]s/security3.fdb", root, installed, conf, FirebirdPassword)
+	script := fmt.Sprintf("set -e; export FIREBIRD_LOCK=%[5]s; mkdir %[1]s; cd %[1]s; cp -rL %[2]s/intl .; ln -s %[2]s/plugins %[2]s/firebird.msg %[2]s/plugins.conf .; printf '%%s' '%[3]s' > firebird.conf\n"+
+		"echo \"create database '%[1]s/security3.fdb'; commit;\" | FIREBIRD=%[1]s isql-fb -q; echo \"create user sysdba password '%[4]s' using plugin Srp; commit;\" | FIREBIRD=%[1]s isql-fb -q -user sysdba %[1]s/security3.fdb", root, installed, conf, FirebirdPassword, s.locks)
 	var process *exec.Cmd
 	s.start = func() (err error) {
-		if process, err = s.spawn("/usr/bin/env", "FIREBIRD="+root, "FIREBIRD_LOCK="+root, server, "-p", s.Port); err != nil {
+		if process, err = s.spawn("/usr/bin/env", "FIREBIRD="+root, "FIREBIRD_LOCK="+s.locks, server, "-p", s.Port); err != nil {
 			return err
 		}
 		return s.answers("tcp", "127.0.0.1:"+s.Port)

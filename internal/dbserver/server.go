@@ -22,6 +22,7 @@ type Server struct {
 	Dir    string // its folder, which is also that of its socket
 	Port   string
 	Socket string // of MariaDB
+	locks  string // of Firebird: what a server that was killed leaves there is its own alone
 	bin    string
 	as     *syscall.Credential
 	start  func() error
@@ -126,4 +127,7 @@ func (s *Server) Halt() error { return s.halt() }
 func (s *Server) Stop() {
 	s.Halt()
 	os.RemoveAll(s.Dir)
+	if s.locks != "" {
+		os.RemoveAll(s.locks)
+	}
 }

@@ -320,6 +320,12 @@ func (n number) Put(_ context.Context, done *steps.Placed) error {
 	return nil
 }
 
+func (n number) Mark(context.Context) (string, error) { return strconv.Itoa(n.disk()[n.Path]), nil }
+
+func (n number) Untouched(_ context.Context, mark string) (bool, error) {
+	return strconv.Itoa(n.disk()[n.Path]) == mark, nil
+}
+
 func (n number) Rename(_ context.Context, to string) error {
 	if n.w.cut() {
 		return errCut

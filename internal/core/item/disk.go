@@ -163,6 +163,15 @@ func watch(limit time.Duration, look func(alive func()) error) error {
 	}
 }
 
+// Stamp is what changes when somebody works in what is there.
+func Stamp(ctx context.Context, m Mover) (string, error) {
+	is, err := m.Look(ctx, Looking{})
+	if err != nil {
+		return "", err
+	}
+	return is.Stamp, nil
+}
+
 // RenameWith gives what is at the path another name, with the files that belong to
 // it; sides is as for Withdraw.
 func (d Disk) RenameWith(to string, sides func(string) []string) error {

@@ -11,5 +11,9 @@ var readmeText string
 // readme returns the kit's README.txt: how to get everything out of the kit
 // with standard open tools.
 func readme(m Manifest) string {
-	return fmt.Sprintf(readmeText, m.Old.Name, m.New.Name, m.Made.Format("2 January 2006"), m.ID)
+	to := m.New.Name
+	if m.Keep {
+		to = "that will need it (it is a safety copy)"
+	}
+	return fmt.Sprintf(readmeText, m.Old.Name, to, m.Made.Format("2 January 2006"), m.ID)
 }

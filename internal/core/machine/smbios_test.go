@@ -34,6 +34,23 @@ func TestFirmware(t *testing.T) {
 	}
 }
 
+// TestInside tells what lies in a folder, by whatever path it is named.
+func TestInside(t *testing.T) {
+	dir := t.TempDir()
+	lay.Out(t, dir, map[string]string{"kit/a": "x", "link": "-> kit", "kitten/b": "y"})
+	t.Chdir(dir)
+	for path, want := range map[string]bool{
+		"kit": true, "kit/a": true, "kit/new/deep": true, "link/new": true, dir + "/kit/none": true, "./kit/../kit/x": true,
+		"kitten": false, "kitten/none": false, ".": false, "kit/../other": false, "/none": false,
+	} {
+		for _, outer := range []string{"kit", dir + "/kit", "link"} {
+			if got := Inside(path, outer); got != want {
+				t.Errorf("%s in %s: %t", path, outer, got)
+			}
+		}
+	}
+}
+
 // TestRealIsTheWayBack writes paths in a computer's own terms, and finds them where
 // its disk is. What a journal says leads nowhere else.
 func TestRealIsTheWayBack(t *testing.T) {

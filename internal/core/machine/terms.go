@@ -81,15 +81,25 @@ func Counterpart(c Computer, name string) *User {
 	return &users[0]
 }
 
-// Inside reports whether a path is a folder or lies in it, links followed.
+// Inside reports whether a path is a folder or lies in it, links followed. Neither need
+// exist.
 func Inside(path, outer string) bool {
-	path, err := filepath.Abs(path)
-	if real, rerr := filepath.EvalSymlinks(path); rerr == nil {
-		path = real
-	}
-	if real, rerr := filepath.EvalSymlinks(outer); rerr == nil {
-		outer = real
-	}
+	path, err := resolved(path)
+	outer, oerr := resolved(outer)
 	rel, rerr := filepath.Rel(outer, path)
-	return err == nil && rerr == nil && filepath.IsLocal(rel)
+	return err == nil && oerr == nil && rerr == nil && filepath.IsLocal(rel)
+}
+
+// resolved is the absolute path, with links followed as far as it exists.
+func resolved(path string) (string, error) {
+	path, err := filepath.Abs(path)
+	for at := path; err == nil; at = filepath.Dir(at) {
+		if real, err := filepath.EvalSymlinks(at); err == nil {
+			return filepath.Join(real, path[len(at):]), nil
+		}
+		if filepath.Dir(at) == at {
+			break
+		}
+	}
+	return path, err
 }

@@ -44,19 +44,6 @@ func TestExpected(t *testing.T) {
 	}
 }
 
-// TestUnreadable finds before a pack what cannot be read.
-func TestUnreadable(t *testing.T) {
-	t.Parallel()
-	if os.Geteuid() == 0 {
-		t.Skip("root may read everything")
-	}
-	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a": "x"})
-	os.Chmod(o.Dir+"/old/srv/diary/a", 0)
-	if s, err := o.Job(o.Old).Survey(ctx); err != nil || len(s.Apps[0].Items[0].Unreadable) != 1 {
-		t.Errorf("%+v, %v", s, err)
-	}
-}
-
 // TestOwnLeftovers does not count what a killed run has left as space that is taken.
 func TestOwnLeftovers(t *testing.T) {
 	t.Parallel()

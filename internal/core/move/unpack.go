@@ -207,11 +207,10 @@ func (m *Move) ended(ctx context.Context, t item.Target, done steps.Placed) erro
 		}
 		done.Over = ""
 	}
-	is, err := t.Mover.At(done.To).Look(ctx, item.Looking{})
-	if err != nil {
+	var err error
+	if done.Stamp, err = t.Mover.At(done.To).Mark(ctx); err != nil {
 		return err
 	}
-	done.Stamp = is.Stamp
 	return m.recordPlaced(journal.EventPlaced, t.Key, done)
 }
 
@@ -305,6 +304,5 @@ func untouched(ctx context.Context, t item.Target) (bool, error) {
 	if was == nil || was.To != t.Path || was.Stamp == "" || was.Same || was.Policy == string(tree.Skip) {
 		return false, nil
 	}
-	is, err := t.Mover.Look(ctx, item.Looking{})
-	return err == nil && is.Stamp == was.Stamp, err
+	return t.Mover.Untouched(ctx, was.Stamp)
 }

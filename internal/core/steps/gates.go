@@ -165,7 +165,7 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(f.Side == OldSide && !f.Keep, "this is the old computer %s itself", f.Here)
 		}},
-	{"new-computer", []Step{Unpack, Undo, Activate, Verify}, true, true, "no other computer is the new one",
+	{"new-computer", []Step{Deactivate, Unpack, Undo, Activate, Verify}, true, true, "no other computer is the new one",
 		func(f Facts) []string {
 			return when(f.Side == ThirdSide, "this is %s, and the new computer of this move is %s", f.Here, f.NewName)
 		}},

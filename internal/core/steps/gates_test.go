@@ -177,7 +177,7 @@ var firm = []string{"old-computer", "other-computer", "new-computer", "not-a-cop
 var gatesOf = map[Step]string{
 	Survey:     "",
 	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-there readable items-there needs-met as-expected serial-right names-fit fits",
-	Deactivate: "old-computer not-a-copy newest-copy clock-right kit-whole as-expected sealed old-unchanged back-in-time covered",
+	Deactivate: "old-computer new-computer not-a-copy newest-copy clock-right kit-whole as-expected sealed old-unchanged back-in-time covered",
 	Unpack:     "other-computer new-computer right-name newest-copy kit-whole app-closed files-closed names-fit fits packed users-known licence-freed place-ready requires-met version-rule same-edition covered",
 	Undo:       "other-computer new-computer newest-copy app-closed packed not-active-here",
 	Activate:   "other-computer new-computer right-name not-a-copy newest-copy clock-right kit-whole sealed old-deactivated in-place allowance not-expired back-in-time waiting-over covered",

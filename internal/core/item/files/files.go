@@ -343,6 +343,15 @@ func (m *Mover) merge(ctx context.Context, done *steps.Placed, stage string, pol
 	return err
 }
 
+// Mark is the stamp of the files.
+func (m *Mover) Mark(ctx context.Context) (string, error) { return item.Stamp(ctx, m) }
+
+// Untouched looks at the stamp of the files.
+func (m *Mover) Untouched(ctx context.Context, mark string) (bool, error) {
+	now, err := m.Mark(ctx)
+	return err == nil && now == mark, err
+}
+
 // Rename gives the files another name. Where only some of a folder's move, those go
 // into a folder of that name.
 func (m *Mover) Rename(ctx context.Context, to string) error {

@@ -2,6 +2,7 @@ package served
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net"
@@ -11,6 +12,7 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
+	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
 	"movekit/internal/core/kit"
@@ -353,6 +355,31 @@ func (m mover[F]) Put(ctx context.Context, done *steps.Placed) error {
 		}
 		return s.Settle(ctx, to, facts, p, aside)
 	})
+}
+
+// Mark is the digest of the sealed fingerprint: what a server counts changes also where
+// somebody only reads.
+func (m mover[F]) Mark(context.Context) (string, error) {
+	facts, err := m.known()
+	if err != nil {
+		return "", err
+	}
+	return mark(facts.Print())
+}
+
+func mark(f *dbprint.Fingerprint) (string, error) {
+	data, err := json.Marshal(f)
+	return digest.Of(data).String(), err
+}
+
+// Untouched holds the database against that.
+func (m mover[F]) Untouched(ctx context.Context, was string) (bool, error) {
+	f, err := m.Fingerprint(ctx)
+	if err != nil {
+		return false, nil // what cannot be read is not ours to remove
+	}
+	now, err := mark(f)
+	return err == nil && now == was, err
 }
 
 // Rename gives the database another name.

@@ -269,6 +269,15 @@ func (m Mover) writeTo(ctx context.Context, w io.Writer) error {
 	}
 }
 
+// Mark is the stamp of the files.
+func (m Mover) Mark(ctx context.Context) (string, error) { return item.Stamp(ctx, m) }
+
+// Untouched looks at the stamp of the files.
+func (m Mover) Untouched(ctx context.Context, mark string) (bool, error) {
+	now, err := m.Mark(ctx)
+	return err == nil && now == mark, err
+}
+
 // Rename gives the database another name, side files and all.
 func (m Mover) Rename(_ context.Context, to string) error { return m.RenameWith(to, SideFiles) }
 
