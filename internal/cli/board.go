@@ -87,8 +87,8 @@ func kept(cmd *cobra.Command, address string, do func(*board.Database) ([]board.
 }
 
 func (e *env) showBoard(all []board.Move, bad []board.Unread, now time.Time) {
-	t := e.table("move", "days", "apps", "done", "due", "on")
-	t.Right = []int{2, 3, 4}
+	t := e.table("due", "on", "days", "proven", "move")
+	t.Right, t.Paths = []int{3}, true
 	for _, m := range all {
 		done := 0
 		for _, a := range m.Apps {
@@ -105,7 +105,7 @@ func (e *env) showBoard(all []board.Move, bad []board.Unread, now time.Time) {
 		case m.Due == "":
 			due, mark = "nothing", table.Good
 		}
-		t.Add(moveName(m), fmt.Sprint(m.Days(now)), fmt.Sprint(len(m.Apps)), fmt.Sprint(done), e.paint(due, mark), m.On)
+		t.Add(e.paint(due, mark), m.On, fmt.Sprint(m.Days(now)), fmt.Sprintf("%d of %d", done, len(m.Apps)), moveName(m))
 	}
 	if t.Len() > 0 {
 		e.printf("%s", t)

@@ -117,6 +117,7 @@ var retiredWords = map[string]struct {
 
 func (e *env) showRetired(_ *move.Move, out []*run.Outcome) {
 	t := e.table("app", "item", "result", "where it is now")
+	t.Paths = true
 	for _, o := range out {
 		for _, i := range o.Items {
 			w, where := retiredWords[i.Did], i.Aside

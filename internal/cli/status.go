@@ -70,6 +70,8 @@ func nextOf(k *kit.Kit, s *steps.State) due {
 	return due{Step: d.Step, Apps: d.Apps, Computer: where, Command: "movekit " + string(d.Step), Why: stepWhy[d.Step]}
 }
 
+const packAgain = "people went on working there; it seals what changed"
+
 var stepWhy = map[steps.Step]string{
 	steps.Pack:       "data is not sealed yet",
 	steps.Deactivate: "the licence is still active on the old computer",
@@ -102,6 +104,14 @@ alone; --look, on the old computer, also sees what became there of what is seale
 			if err != nil {
 				return err
 			}
+			for _, a := range since {
+				if changedIn(a) > 0 && (next.Step != steps.Pack || next.Why != packAgain) {
+					next = due{Step: steps.Pack, Computer: k.Manifest.Old.Name, Command: "movekit pack", Why: packAgain}
+				}
+				if changedIn(a) > 0 {
+					next.Apps = append(next.Apps, a.App)
+				}
+			}
 			if e.json {
 				return e.object(map[string]any{"kit": k.Manifest, "apps": apps, "next": next, "overrides": len(s.Overrides), "since_sealed": since})
 			}
@@ -123,10 +133,7 @@ alone; --look, on the old computer, also sees what became there of what is seale
 				t.Add(row...)
 			}
 			e.printf("%s", t)
-			for _, a := range since {
-				e.printf("%s\n", a.Title)
-				e.showSince(&a)
-			}
+			e.showLooked(since)
 			if n := len(s.Overrides); n > 0 {
 				e.printf("%s overridden; the report says which and why\n", plural(int64(n), "gate"))
 			}
@@ -136,6 +143,32 @@ alone; --look, on the old computer, also sees what became there of what is seale
 	}
 	c.Flags().BoolVar(&look, "look", false, "on the old computer: see what changed since it was sealed")
 	return c
+}
+
+// showLooked says which apps are not what was sealed any more, and how.
+func (e *env) showLooked(apps []survey.App) {
+	var same []string
+	for _, a := range apps {
+		if changedIn(a) == 0 {
+			same = append(same, a.Title)
+			continue
+		}
+		e.printf("\n%s\n", e.paint(a.Title, table.Note))
+		e.showSince(&a)
+	}
+	if len(same) > 0 {
+		e.printf("\nas it was sealed: %s\n", strings.Join(same, ", "))
+	}
+}
+
+// changedIn is how many items of an app are not what was sealed, or not known to be.
+func changedIn(a survey.App) (n int) {
+	for _, i := range a.Items {
+		if i.Since != nil && !i.Since.Same {
+			n++
+		}
+	}
+	return n
 }
 
 // sinceSealed looks what became of the apps on the old computer.

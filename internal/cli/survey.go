@@ -201,6 +201,7 @@ func (e *env) showApp(a *survey.App) {
 	}
 	e.printf("\n%s\n", head)
 	t := e.table("item", "kind", "state", "files", "size", "newest change", "where")
+	t.Paths = true
 	t.Right = []int{4, 5}
 	for _, i := range a.Items {
 		e.addItem(t, i)

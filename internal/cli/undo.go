@@ -34,6 +34,7 @@ func (e *env) showUndone(_ *move.Move, out []*run.Outcome) {
 		"unfinished": "unpack was cut off: run it to its end first", "nothing": "was not put here",
 	}
 	t := e.table("app", "item", "files", "size", "result", "where")
+	t.Paths = true
 	t.Right = []int{3, 4}
 	for _, o := range out {
 		for _, i := range o.Items {

@@ -87,6 +87,7 @@ func userMap(pairs []string) (map[string]string, error) {
 
 func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 	t := e.table("app", "item", "files", "size", "result", "where")
+	t.Paths = true
 	t.Right = []int{3, 4}
 	var aside []string
 	for _, o := range out {
@@ -116,7 +117,7 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 			e.printf("%s %s has files that you take in one by one: `movekit todo %s` lists them\n", e.paint("by hand:", table.Note), o.Title, o.App)
 		}
 	}
-	for _, a := range aside {
-		e.printf("set aside what was there: %s\n", a)
+	if len(aside) > 0 {
+		e.printf("set aside what was there:\n  %s\n", strings.Join(aside, "\n  "))
 	}
 }

@@ -54,6 +54,7 @@ func (e *env) showWide(r *wide.Result, cards int) {
 	e.printf("%s: %d files seen, %d opened. %s. Recent is what changed within %d days.\n\n", r.Computer, r.Files, r.Opened,
 		map[bool]string{true: "No card was given", false: plural(int64(cards), "card") + " taken off"}[cards == 0], r.Days)
 	t := e.table("what was seen", "size", "newest change", "where")
+	t.Paths = true
 	t.Right = []int{2}
 	for i := range r.Findings {
 		f := &r.Findings[i]

@@ -51,6 +51,7 @@ type Table struct {
 	Right  []int // columns that are aligned to the right
 	Width  int   // of the terminal, in characters; 0 where there is none
 	Colour bool
+	Paths  bool // the last column holds paths: where one does not fit, each has a line of its own
 	rows   []table.Row
 }
 
@@ -74,8 +75,38 @@ func printable(r rune) rune {
 // Len is the number of rows.
 func (t *Table) Len() int { return len(t.rows) }
 
-// String lays the table out. The last column is wrapped to the width.
+// String lays the table out. The last column is wrapped to the width, unless it holds
+// paths, which are to be copied whole.
 func (t *Table) String() string {
+	if room := t.lastRoom(); t.Paths && room > 0 {
+		return t.withPathsBelow()
+	}
+	return t.render()
+}
+
+// withPathsBelow writes each path below its row.
+func (t *Table) withPathsBelow() string {
+	last := len(t.Head) - 1
+	short := &Table{Head: t.Head[:last], Right: t.Right, Colour: t.Colour}
+	for _, row := range t.rows {
+		short.rows = append(short.rows, row[:min(last, len(row))])
+	}
+	lines := strings.Split(strings.TrimSuffix(short.render(), "\n"), "\n")
+	head := len(lines) - len(t.rows)
+	var b strings.Builder
+	for i, l := range lines {
+		b.WriteString(l + "\n")
+		if i < head || len(t.rows[i-head]) <= last {
+			continue
+		}
+		if path, _ := t.rows[i-head][last].(string); path != "" {
+			b.WriteString("  " + path + "\n")
+		}
+	}
+	return b.String()
+}
+
+func (t *Table) render() string {
 	w := table.NewWriter()
 	w.SetStyle(table.Style{
 		Box:     table.BoxStyle{MiddleHorizontal: "─", MiddleSeparator: "─", MiddleVertical: " ", PaddingRight: " "},
