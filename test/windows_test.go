@@ -128,6 +128,16 @@ items:
 		at := time.Unix(1_700_000_000, 123_456_700) // Windows keeps times to 100 ns
 		return os.Chtimes(path, at, at)
 	})
+	// Marks that a person sets.
+	attrib := func(words ...string) string {
+		out, _, err := w.start("wine", append([]string{"attrib"}, words...)...)
+		if err != nil {
+			t.Fatalf("attrib: %v %s", err, out)
+		}
+		return out
+	}
+	marked := `C:\users\` + user + `\AppData\Roaming\Tide\empty.txt`
+	attrib("+R", marked)
 	kit := []string{"--kit", `C:\stick\kit`}
 	on := func(args ...string) []string { return append(args, kit...) }
 	w.run(0, "new", `C:\stick\kit`, "--cards", `C:\cards`, "--to", "NEW")
@@ -149,9 +159,26 @@ items:
 		t.Errorf("verify: %s", out)
 	}
 	same(t, profile, w.drive("new/Users/"+user+"/AppData/Roaming/Tide"))
+	here := `C:\new\Users\` + user + `\AppData\Roaming\Tide\empty.txt`
+	if got := attrib(here); !strings.Contains(strings.Fields(got)[0]+strings.Fields(got)[1], "R") {
+		t.Errorf("it is not read-only: %s", got)
+	}
+	attrib("-R", here)
+	if out := w.run(3, on("verify", "--root", `C:\new`)...); !strings.Contains(out, "empty.txt was marked read-only, is nothing") {
+		t.Errorf("verify of another mark: %s", out)
+	}
+	attrib("+R", here)
 	if aside, _ := filepath.Glob(w.drive("new/ProgramData/Tide/tide.db.set-aside-*")); len(aside) != 1 {
 		t.Errorf("set aside: %v", aside)
 	}
+	// A safety copy comes back on the same computer, marks and access lists too.
+	w.run(0, "new", `C:\stick\copy`, "--cards", `C:\cards`, "--keep")
+	w.run(0, "pack", "--kit", `C:\stick\copy`)
+	os.Remove(filepath.Join(profile, "settings.ini"))
+	if out := w.run(0, "unpack", "--kit", `C:\stick\copy`); strings.Contains(out, "not kept") {
+		t.Errorf("the copy: %s", out)
+	}
+	w.run(0, "verify", "--kit", `C:\stick\copy`)
 	w.registry(on)
 	// The kit that Windows wrote is read by the Linux build too.
 	must(t, 0, t.TempDir(), "inspect", "--kit", w.drive("stick/kit"))

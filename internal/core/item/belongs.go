@@ -19,7 +19,10 @@ import (
 // owners.
 func (o *One) Belonging() *tree.Belonging {
 	a := o.Computer.Accounts()
-	if a == nil {
+	switch {
+	case a == nil && o.hasIDs():
+		return &tree.Belonging{IDs: ids{o}}
+	case a == nil:
 		return nil
 	}
 	home, inProfile := o.profileOf(o.Path)
@@ -37,6 +40,49 @@ func (o *One) Belonging() *tree.Belonging {
 		}
 		return tree.Owner{UID: uid, GID: own}, true
 	}}
+}
+
+// hasIDs reports whether this is a Windows computer that runs: the access lists of its
+// disk alone name nobody here.
+func (o *One) hasIDs() bool {
+	return o.Computer.System() == machine.Windows && tree.HasAttr && o.Computer.Root() == ""
+}
+
+// ids are the security ids of this computer's users, named as the old computer has them.
+type ids struct{ *One }
+
+// oldName is the user of the old computer whom a user here stands for.
+func (i ids) oldName(u machine.User) string {
+	if i.User != nil && i.User.Name == u.Name {
+		return i.Key.User
+	}
+	for old, now := range i.One.Users {
+		if strings.EqualFold(now, u.Name) {
+			return old
+		}
+	}
+	return u.Name
+}
+
+// Names are those of users, by id.
+func (i ids) Names() map[string]string {
+	out := map[string]string{}
+	for _, u := range i.Computer.Users() {
+		if u.SID() != "" {
+			out[u.SID()] = i.oldName(u)
+		}
+	}
+	return out
+}
+
+// ID is that of who is, or stands for, a user of the old computer.
+func (i ids) ID(user string) (string, bool) {
+	for id, name := range i.Names() {
+		if strings.EqualFold(name, user) {
+			return id, true
+		}
+	}
+	return "", false
 }
 
 // userHere is the number of who is, or stands for, a user of the old computer.
@@ -86,7 +132,7 @@ func mayGive() bool { return os.Geteuid() == 0 }
 
 // Giving is to whom what is placed is given; nil where this program may not do that.
 func (o *One) Giving() *tree.Belonging {
-	if !mayGive() {
+	if !mayGive() && o.Computer.Accounts() != nil {
 		return nil
 	}
 	return o.Belonging()
@@ -141,6 +187,9 @@ func (o *One) Marked(s tree.Source) tree.Source {
 	if a := o.Computer.Accounts(); a != nil {
 		s.Accounts = a
 	}
+	if o.hasIDs() {
+		s.IDs = ids{o}
+	}
 	return s
 }
 
@@ -148,9 +197,9 @@ func (o *One) Marked(s tree.Source) tree.Source {
 // where both computers have them, and attributes where both do.
 func (o *One) Comparing() tree.Comparing {
 	from, here := o.Run.Manifest.Old.System, o.Computer.System()
-	c := tree.Comparing{Modes: from == machine.Linux && here == machine.Linux, Attr: from == machine.Windows && here == machine.Windows && o.Computer.Root() == ""}
+	c := tree.Comparing{Modes: from == machine.Linux && here == machine.Linux, Attr: from == machine.Windows && here == machine.Windows && tree.HasAttr}
 	c.Lenient = o.Lenient()
-	if c.Modes {
+	if c.Modes || c.Attr {
 		c.Belongs = o.Belonging()
 	}
 	return c

@@ -36,6 +36,9 @@ type User struct {
 	sid     string // of Windows
 }
 
+// SID is the user's security id; "" elsewhere than on Windows.
+func (u User) SID() string { return u.sid }
+
 // Program is a running program.
 type Program struct {
 	Name  string    `yaml:"name" json:"name"`

@@ -20,8 +20,17 @@ type Marks struct {
 	Xattr map[string][]byte `json:"xattr,omitempty"`
 	// Attr are the attributes of Windows that a person sets: FILE_ATTRIBUTE_READONLY,
 	// HIDDEN and SYSTEM.
-	Attr   uint32 `json:"attr,omitempty"`
+	Attr uint32 `json:"attr,omitempty"`
+	// ACL is the access list of Windows that is not inherited, in its own language, with
+	// names of users in braces.
+	ACL    string `json:"acl,omitempty"`
 	Sparse bool   `json:"sparse,omitempty"` // a file with holes
+}
+
+// IDs are the security ids of the users of a Windows computer.
+type IDs interface {
+	Names() map[string]string              // of users, by id
+	ID(user string) (id string, here bool) // of who is, or stands for, a user of the old computer
 }
 
 // Accounts are the names of the users and groups of a computer.
@@ -39,11 +48,12 @@ type Owner struct{ UID, GID int }
 type Belonging struct {
 	Of       func(e Entry) (Owner, bool) // false leaves an entry with who runs this
 	Accounts Accounts
+	IDs      IDs // of a Windows computer; else nil
 }
 
 // of is to whom an entry belongs; b may be nil.
 func (b *Belonging) of(e Entry) (o Owner, known bool) {
-	if b == nil {
+	if b == nil || b.Of == nil {
 		return o, false
 	}
 	return b.Of(e)
@@ -91,6 +101,8 @@ func (c Comparing) Differs(want, have Entry) string {
 		return fmt.Sprintf("belongs to %s, and should to %s", a.User(have.uid)+":"+a.Group(have.gid), a.User(o.UID)+":"+a.Group(o.GID))
 	case want.Attr != have.Attr && c.Attr:
 		return fmt.Sprintf("was marked %s, is %s", attrText(want.Attr), attrText(have.Attr))
+	case c.Attr && c.Belongs != nil && c.Belongs.IDs != nil && want.ACL != have.ACL:
+		return fmt.Sprintf("had the access list %s of its own, has %s", orNone(want.ACL), orNone(have.ACL))
 	case c.Modes && want.Type != Link && !maps.EqualFunc(want.Xattr, have.Xattr, bytes.Equal):
 		names := slices.Sorted(maps.Keys(want.Xattr))
 		for name := range have.Xattr {
@@ -106,6 +118,13 @@ func (c Comparing) Differs(want, have Entry) string {
 		return "has other extended attributes: " + strings.Join(names, ", ")
 	}
 	return ""
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
 }
 
 // Attributes of files on Windows ("File Attribute Constants" of its documentation).

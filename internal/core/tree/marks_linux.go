@@ -82,6 +82,12 @@ func travelling(name string) bool {
 	return strings.HasPrefix(name, "user.") || name == aclAccess || name == aclDefault
 }
 
+// readACL returns nothing: access lists are extended attributes.
+func readACL(string, IDs) string { return "" }
+
+// HasAttr says whether this program can see the attributes of Windows.
+const HasAttr = false
+
 // readXattr reads the extended attributes of a file or folder. A file system that has
 // none gives none.
 func readXattr(real string, a Accounts) (map[string][]byte, error) {

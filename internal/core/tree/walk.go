@@ -25,6 +25,7 @@ type Source struct {
 	// Accounts names to whom entries belong, and has their marks read too; nil leaves
 	// them out.
 	Accounts Accounts
+	IDs      IDs  // the same of a Windows computer; its access lists are left out where it is nil
 	Marked   bool // marks are read although nobody has a name
 	// Unfit says why the new computer cannot have a name; nil where it takes all.
 	Unfit func(path string) string
@@ -219,6 +220,9 @@ func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
 	}
 	if e.Type == Dir || e.Type == File {
 		e.Xattr, _ = readXattr(real, w.Accounts) // what cannot be read is none
+		if w.IDs != nil {
+			e.ACL = readACL(real, w.IDs)
+		}
 	}
 	return e
 }
