@@ -181,12 +181,8 @@ func (e *env) sinceSealed(ctx context.Context) ([]survey.App, error) {
 	if j.Side() != steps.OldSide {
 		return nil, fault.New(fault.Usage, "this is not the old computer %s, where it can be seen what became of what is sealed", j.Manifest.Old.Name)
 	}
-	s, err := j.Survey(ctx)
-	e.done()
-	if err != nil {
-		return nil, err
-	}
-	return s.Apps, nil
+	defer e.done()
+	return j.Drift(ctx)
 }
 
 func (e *env) doneText(d steps.Done) string {

@@ -165,7 +165,7 @@ func watch(limit time.Duration, look func(alive func()) error) error {
 
 // Stamp is what changes when somebody works in what is there.
 func Stamp(ctx context.Context, m Mover) (string, error) {
-	is, err := m.Look(ctx, Looking{})
+	is, err := m.Look(ctx, Looking{Again: true})
 	if err != nil {
 		return "", err
 	}

@@ -155,6 +155,7 @@ type Looking struct {
 	KitDir   string         // "" where there is no kit yet
 	Target   machine.System // of the new computer; "" stands for the same
 	Estimate bool           // whether content is sampled for its sealed size
+	Again    bool           // it is sealed: whether it can be read is known
 }
 
 // Look is what is there of one item.

@@ -8,6 +8,26 @@ import (
 	"movekit/internal/core/survey"
 )
 
+// Drift looks what became on the old computer of what is sealed.
+func (m *Move) Drift(ctx context.Context) (out []survey.App, err error) {
+	cards, err := m.Chosen()
+	if err != nil {
+		return nil, err
+	}
+	defer m.Private.Drop()
+	for _, c := range cards {
+		l := m.looker(c, false)
+		l.Since = m.Since
+		a, err := l.Now(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		survey.Close(a.Places)
+		out = append(out, *a)
+	}
+	return out, nil
+}
+
 // Survey looks at the computer for the apps of the kit, and changes nothing on
 // it. On the old one it also tells what became of what is sealed.
 func (m *Move) Survey(ctx context.Context) (*survey.Survey, error) {

@@ -60,6 +60,7 @@ func (l *Looker) drift(ctx context.Context, c *card.Card, p *Place, is *item.Loo
 // any more, or is not known to be. Close ends what its places have opened.
 func (l *Looker) Now(ctx context.Context, c *card.Card) (*App, error) {
 	a := &App{App: c.Name, Title: c.Title}
+	l.Again = true
 	var err error
 	if a.Places, err = l.Places(ctx, c); err != nil {
 		return nil, err

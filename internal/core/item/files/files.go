@@ -78,11 +78,15 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 	err := item.Watched(m.Path, m.Limit, func(alive func()) (err error) {
 		st, err = source.Measure(ctx, func(e tree.Entry, real string) {
 			alive()
-			sample.See(e)
+			if how.Estimate {
+				sample.See(e)
+			}
 			count(counted, e)
-			if err := tree.Readable(e, real); err != nil {
-				unreadable++
-				is.Unreadable = append(is.Unreadable, fmt.Sprintf("%s: %v", real, item.Reason(err)))
+			if !how.Again {
+				if err := tree.Readable(e, real); err != nil {
+					unreadable++
+					is.Unreadable = append(is.Unreadable, fmt.Sprintf("%s: %v", real, item.Reason(err)))
+				}
 			}
 			if !m.single && e.Type == tree.Dir && strings.EqualFold(e.Path, filepath.Base(m.Path)) {
 				is.Doubts = append(is.Doubts, fmt.Sprintf("%s has a folder %s of its own name in it: see that it is the right one of both", m.Path, e.Path))
