@@ -138,10 +138,11 @@ func Find(ctx context.Context, dirs []string, now time.Time) (all []Move, bad []
 	found := make(chan string)
 	var mu sync.Mutex
 	var busy sync.WaitGroup
+	var cards card.Cache // offices share them
 	for range 2 * runtime.GOMAXPROCS(0) {
 		busy.Go(func() {
 			for dir := range found {
-				k, err := kit.Open(dir)
+				k, err := kit.OpenBy(dir, cards.Read)
 				mu.Lock()
 				if err != nil {
 					bad = append(bad, Unread{dir, err.Error()})

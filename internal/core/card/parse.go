@@ -13,6 +13,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/goccy/go-yaml"
@@ -59,6 +60,34 @@ func (ps Problems) Error() string {
 // Read reads the card in a file. A card with mistakes gives an error that
 // wraps Problems.
 func Read(name string) (*Card, error) {
+	data, err := text(name)
+	if err != nil {
+		return nil, err
+	}
+	return Parse(name, data)
+}
+
+// Cache reads cards, each text once. What it gives is shared, and must not be changed.
+type Cache struct{ cards sync.Map }
+
+// Read reads a card.
+func (c *Cache) Read(name string) (*Card, error) {
+	data, err := text(name)
+	if err != nil {
+		return nil, err
+	}
+	if known, ok := c.cards.Load(string(data)); ok {
+		return known.(*Card), nil
+	}
+	one, err := Parse(name, data)
+	if err == nil {
+		c.cards.Store(string(data), one)
+	}
+	return one, err
+}
+
+// text is that of a card.
+func text(name string) ([]byte, error) {
 	info, err := os.Stat(name)
 	if err == nil && info.Size() > MaxSize {
 		return nil, fault.New(fault.BadCard, "the card %s has %d bytes; a card has at most %d", name, info.Size(), MaxSize)
@@ -67,7 +96,7 @@ func Read(name string) (*Card, error) {
 	if err != nil {
 		return nil, fault.Wrap(fault.BadCard, err, "cannot read the card")
 	}
-	return Parse(name, data)
+	return data, nil
 }
 
 // ReadDir reads every card (*.yaml, *.yml) of a folder, by file name.
