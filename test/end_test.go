@@ -1,6 +1,7 @@
 package test
 
 import (
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -83,6 +84,20 @@ func TestGivenUp(t *testing.T) {
 	must(t, 2, dir, "close", "--kit", "kit", "--yes", "--give-up", "the office closes", "--keep-record", "kit/record").tells(t, "is in the kit")
 	must(t, 0, dir, "report", "--kit", "kit", "--to", "papers")
 	must(t, 2, dir, "close", "--kit", "kit", "--give-up", "the office closes").tells(t, "--yes")
+	// A line that somebody has added says nothing.
+	journal, key := filepath.Join(dir, "kit/journal.jsonl"), filepath.Join(dir, "kit/key.age")
+	whole, err := os.ReadFile(journal)
+	if err != nil {
+		t.Fatal(err)
+	}
+	os.WriteFile(journal, append(whole[:len(whole):len(whole)], []byte(`{"n":99,"event":"closed","prev":"","mac":""}`+"\n")...), 0o644)
+	if s := run(t, dir, "close", "--kit", "kit", "--yes"); s.code != 1 {
+		t.Errorf("closed by a forged line: %d %s", s.code, s.out)
+	}
+	if _, err := os.Stat(key); err != nil {
+		t.Fatal("a forged line has destroyed the key")
+	}
+	os.WriteFile(journal, whole, 0o644)
 	if s := must(t, 0, dir, "close", "--kit", "kit", "--yes", "--give-up", "the office closes"); !strings.Contains(s.out, "hand-over: ") || !strings.Contains(s.err, "flash stick") {
 		t.Errorf("%s%s", s.out, s.err)
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"os"
 	"path/filepath"
 
 	"github.com/spf13/cobra"
@@ -39,7 +40,8 @@ is left empty.`,
 			if err != nil {
 				return err
 			}
-			if was == nil {
+			// As long as the key is there, the journal is believed with it alone.
+			if _, err := os.Lstat(filepath.Join(dir, kit.KeyFile)); was == nil || err == nil {
 				if was, err = e.mayClose(cmd.Context(), giveUp, keep); err != nil {
 					return err
 				}
@@ -67,6 +69,9 @@ func (e *env) mayClose(ctx context.Context, giveUp, keep string) (*kit.Closed, e
 		return nil, err
 	}
 	defer closeJob()
+	if m.State.Closed != nil {
+		return m.State.Closed, nil
+	}
 	if keep != "" && machine.Inside(keep, e.kit.Dir) {
 		return nil, fault.New(fault.Usage, "the folder %s is in the kit, which is to be emptied", keep)
 	}

@@ -16,7 +16,7 @@ import (
 )
 
 func (e *env) retireCommand() *cobra.Command {
-	var back bool
+	var back, thorough bool
 	var computer string
 	c := &cobra.Command{
 		Use:   "retire [APP|APP/ITEM|APP/ITEM@WHOSE...]",
@@ -51,7 +51,7 @@ proven, and it looks first whether anything changed here since the pack.
 			}
 			apps, picked := pick(args)
 			return e.runStep(cmd.Context(), step, apps, func(m *move.Move) error {
-				m.Picked = picked
+				m.Picked, m.Since = picked, since(thorough)
 				return nil
 			}, do, e.showRetired)
 		},
@@ -59,6 +59,7 @@ proven, and it looks first whether anything changed here since the pack.
 	c.Flags().BoolVar(&back, "back", false, "give what was set aside its name again")
 	c.Flags().String("remove", "", "remove for good what was set aside; `REASON` is kept in the journal")
 	c.Flags().StringVar(&computer, "computer", "", "with --remove: the name of this computer, typed out")
+	thoroughFlag(c, &thorough)
 	e.overrideFlags(c)
 	return c
 }

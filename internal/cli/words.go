@@ -208,6 +208,7 @@ var firstText = map[move.Need]string{
 	move.NeedServer:      "See that the database server here runs and lets you in.",
 	move.NeedServerParts: "Install it for the database server, or a newer server.",
 	move.NeedSpace:       "Free space there.",
+	move.NeedOther:       "Go on with that one; where it broke, unpack here with --instead REASON.",
 	move.NeedNames:       "Rename it on the old computer and pack again; else it is left out.",
 	move.NeedCovered:     "Install a version that the licence covers, or ask the maker for an upgrade.",
 }

@@ -304,9 +304,14 @@ func (r *Report) conclude() {
 	case len(open) > 0:
 		r.Sentence = fmt.Sprintf("Not everything is verified yet: see %s.", strings.Join(open, ", "))
 	default:
-		r.Sentence = fmt.Sprintf("Everything%s that was packed on %s%s is on %s and the same (%s)", of, r.Old.Name, asSealed(first, last), r.New.Name, count(items-len(left), "item"))
-		if len(left) > 0 {
-			r.Sentence += fmt.Sprintf(", but for what was left there as it was, as was decided: %s", strings.Join(left, ", "))
+		kept := strings.Join(left, ", ")
+		switch same := count(items-len(left), "item"); {
+		case len(left) == 0:
+			r.Sentence = fmt.Sprintf("Everything%s that was packed on %s%s is on %s and the same (%s)", of, r.Old.Name, asSealed(first, last), r.New.Name, same)
+		case items == len(left):
+			r.Sentence = fmt.Sprintf("Nothing%s was put on %s: what was there was left as it was, as was decided (%s)", of, r.New.Name, kept)
+		default:
+			r.Sentence = fmt.Sprintf("What was packed%s on %s%s is on %s and the same (%s), but for what was left there as it was, as was decided (%s)", of, r.Old.Name, asSealed(first, last), r.New.Name, same, kept)
 		}
 		switch {
 		case both > 0:

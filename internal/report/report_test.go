@@ -35,6 +35,12 @@ func folded(events ...any) *Report {
 			l.Event, l.Item, l.Licence = journal.EventSeen, "", "seat"
 		case steps.Overridden:
 			l.Event, l.Item = journal.EventOverridden, ""
+		case steps.Retired:
+			l.Event = journal.EventRetired
+		case steps.Removed:
+			l.Event = journal.EventRemoved
+		case kit.Closed:
+			l.Event, l.Item = journal.EventClosed, ""
 		}
 		lines = append(lines, l)
 	}
@@ -172,6 +178,37 @@ func TestSheetTellsLicences(t *testing.T) {
 	for _, want := range []string{"a-desk: desk, serial not found", "a-guided: guided<", "a-file: file<", "read: desk, serial ••••TERN", "label: key, serial typed when packing"} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the page does not say %q", want)
+		}
+	}
+}
+
+// TestTheEnd tells the owner what became of the old computer and of the kit, what could
+// not be kept, and what was decided.
+func TestTheEnd(t *testing.T) {
+	left := steps.Checked{Skipped: true, Rows: differ.Rows, Diffs: differ.Diffs, Count: 1}
+	unkept := steps.Placed{To: "/srv/data", Unkept: []string{"a: its access list"}}
+	for name, c := range map[string]struct {
+		r    *Report
+		says []string
+	}{
+		"left as it was": {folded(sealed, packed, placed, left, moved), []string{"Nothing was put on NEW: what was there was left as it was, as was decided (The <App>'s data); every licence is active on NEW", "data (left as it was there)", "left as it was: The <App>, data: a is missing"}},
+		"still there":    {folded(sealed, packed, unkept, equal, moved), []string{"On OLD\n  - The <App>: still in its place, where people could go on working in it: data", "Not kept\n  - The <App>: data: a: its access list", "[ ] The <App>: choose a printer", "The kit\n  - it still holds"}},
+		"set aside":      {folded(sealed, packed, placed, equal, moved, steps.Retired{From: "/srv/data", To: "/srv/data.set-aside-9"}), []string{"On OLD\n  - The <App>: data was set aside: /srv/data.set-aside-9\n"}},
+		"gone":           {folded(sealed, packed, placed, equal, moved, steps.Retired{From: "/srv/data"}), nil},
+		"removed":        {folded(sealed, packed, placed, equal, moved, steps.Retired{From: "/srv/data", To: "/x"}, steps.Removed{Because: "sold"}), []string{"data was removed for good (sold)"}},
+		"given up":       {folded(sealed, packed, kit.Closed{Because: "the office closes"}), []string{"it is closed: the key is destroyed", "the move was given up: the office closes"}},
+	} {
+		text := c.r.Text(0, false)
+		for _, want := range c.says {
+			if !strings.Contains(text, want) {
+				t.Errorf("%s: %q is not said:\n%s", name, want, text)
+			}
+		}
+		if name == "gone" && strings.Contains(text, "On OLD") {
+			t.Errorf("what is gone is there:\n%s", text)
+		}
+		if page, err := c.r.HTML(); err != nil || name == "left as it was" && !strings.Contains(string(page), `class="r-skipped"`) {
+			t.Errorf("%s: %v", name, err)
 		}
 	}
 }

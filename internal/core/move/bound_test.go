@@ -51,8 +51,16 @@ func TestThirdComputer(t *testing.T) {
 			t.Errorf("%s on a third computer is stopped by %q", name, got)
 		}
 	}
-	if _, err := o.Job(third).Tick([]int{1}); err == nil {
-		t.Error("a third computer ticks something off")
+	if _, err := o.Job(third).Tick([]int{1}); err == nil || !strings.Contains(err.Error(), "on the new computer, NEW") {
+		t.Errorf("a third computer ticks something off: %v", err)
+	}
+	if r, err := o.Job(third).OnNew(ctx); err != nil || r.Ready() || r.Checks[0].Need != move.NeedOther {
+		t.Errorf("a third computer is ready: %+v, %v", r, err)
+	}
+	lost := o.Job(third)
+	lost.Wishes.Lost = "stolen"
+	if got := office.Blocked(o.Only(lost.Deactivate(ctx))); got != "new-computer" {
+		t.Errorf("a third computer frees in the old one's name: %q", got)
 	}
 
 	m := o.Job(third)
@@ -72,7 +80,7 @@ func TestThirdComputer(t *testing.T) {
 	if office.Blocked(out) != "old-deactivated" || !strings.Contains(out.Blocks[0].Why, "active on NEW") {
 		t.Errorf("it is still taken up on the broken one: %+v", out)
 	}
-	lost := o.Job(third)
+	lost = o.Job(third)
 	lost.Person, lost.Wishes.Lost = agreeing{}, "it is in the harbour"
 	if out := o.Only(lost.Deactivate(ctx)); out.Licences[0].Did != "deactivated" {
 		t.Errorf("freed in its name: %+v", out)

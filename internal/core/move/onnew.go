@@ -63,8 +63,9 @@ const (
 	NeedServer      Need = "server"       // the database server must run, and let us in
 	NeedServerParts Need = "server-parts" // something must be installed for the server, or a newer one
 	NeedSpace       Need = "space"
-	NeedNames       Need = "names"   // this system forbids a name
-	NeedCovered     Need = "covered" // the licence does not cover what is installed
+	NeedOther       Need = "other-computer" // another computer is bound as the new one
+	NeedNames       Need = "names"          // this system forbids a name
+	NeedCovered     Need = "covered"        // the licence does not cover what is installed
 )
 
 // Ready reports whether nothing is left to be done first.
@@ -107,6 +108,9 @@ func (m *Move) OnNew(ctx context.Context) (*Readiness, error) {
 	}
 	if want := m.Manifest.New.System; want != m.Computer.System() {
 		r.lacks("", "system", fmt.Sprintf("this is a %s computer; the kit was made for a %s computer", m.Computer.System(), want), NeedSystem)
+	}
+	if m.Side() == steps.ThirdSide {
+		r.lacks("", "computer", "the new computer of this move is "+m.State.New.Name, NeedOther)
 	}
 	defer m.Private.Drop()
 	need := map[string]int64{}

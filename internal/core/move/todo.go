@@ -55,8 +55,11 @@ func (m *Move) Todos() ([]Todo, error) {
 
 // Tick records that a person has done the to-dos of these numbers.
 func (m *Move) Tick(numbers []int) ([]Todo, error) {
-	if m.Side() == steps.OldSide {
+	switch m.Side() {
+	case steps.OldSide:
 		return nil, fault.New(fault.Usage, "this is the old computer %s itself; exports are taken in on the new one", m.Computer.Name())
+	case steps.ThirdSide:
+		return nil, fault.New(fault.Usage, "this is %s; exports are taken in on the new computer, %s", m.Computer.Name(), m.State.New.Name)
 	}
 	all, err := m.Todos()
 	if err != nil {
