@@ -63,7 +63,7 @@ func (p person) By(context.Context) string {
 		return "nobody yet"
 	}
 	last := all[len(all)-1]
-	by := "a person on " + p.Computer.Name()
+	by := "a person on " + last.On
 	if last.Answer != "" {
 		by += fmt.Sprintf(", who answered %q to %q", last.Answer, last.Ask)
 	}
@@ -127,8 +127,11 @@ func (h *Held) remembered(computer string) *licence.Answer {
 	if old == licence.Active {
 		a.Active = append(a.Active, h.state().From.ID)
 	}
-	if a.State = now; computer == h.state().From.ID {
+	switch bound := h.State.New.ID; {
+	case computer == st.From.ID:
 		a.State = old
+	case bound == "" || computer == bound:
+		a.State = now // of another nobody knows that it was ever active there
 	}
 	if a.State == licence.Active && a.Until != 0 && !h.Now().Before(licence.When(a.Until)) {
 		a.State = licence.Expired

@@ -57,6 +57,9 @@ func TestThirdComputer(t *testing.T) {
 	if r, err := o.Job(third).OnNew(ctx); err != nil || r.Ready() || r.Checks[0].Need != move.NeedOther {
 		t.Errorf("a third computer is ready: %+v, %v", r, err)
 	}
+	if s, err := o.Job(third).Licences().Statuses(ctx); err != nil || s[0].New == licence.Active || s[0].By != "a person on NEW" {
+		t.Errorf("where nobody activated it, and by whom that was seen: %+v, %v", s, err)
+	}
 	lost := o.Job(third)
 	lost.Wishes.Lost = "stolen"
 	if got := office.Blocked(o.Only(lost.Deactivate(ctx))); got != "new-computer" {

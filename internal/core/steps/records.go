@@ -59,6 +59,7 @@ type Stepped struct {
 	Answer   string         `json:"answer,omitempty"`
 	Evidence string         `json:"evidence,omitempty"` // name of the file
 	Hash     string         `json:"hash,omitempty"`     // BLAKE3 of it
+	On       string         `json:"-"`                  // name of the computer, as the line tells it
 }
 
 // Bound is the data of journal.EventBound: which computer is the new one from here on.

@@ -187,6 +187,7 @@ func (s *State) Add(l journal.Line) {
 	case journal.EventStepped:
 		lic := s.licence(l)
 		st := *read[Stepped](l)
+		st.On = l.Computer
 		lic.Stepped, lic.History = append(lic.Stepped, st), append(lic.History, st)
 	case journal.EventSeen:
 		lic := s.licence(l)
