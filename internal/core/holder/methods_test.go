@@ -99,6 +99,9 @@ licences:
 	if out := o.Change(o.New, yes(), now, (*move.Move).Activate); fault.KindOf(out.Err) != fault.Waits || !strings.Contains(out.Err.Error(), "1D6B:0a02) is not plugged into NEW") {
 		t.Errorf("another device is plugged in: %v", out.Err)
 	}
+	if s, err := o.Job(o.New).Licences().Statuses(ctx); err != nil || strings.Contains(s[0].By, "plugged in") {
+		t.Errorf("it is said to be plugged in: %+v %v", s, err)
+	}
 	lay.Out(t, o.Dir, map[string]string{"new/sys/bus/usb/devices/1-2/idVendor": "1d6b\n", "new/sys/bus/usb/devices/1-2/idProduct": "0a02\n"})
 	out := o.Change(o.New, yes(), now, (*move.Move).Activate)
 	if out.Err != nil || len(out.Licences) != 1 || out.Licences[0].New != licence.Active || len(out.Blocks) != 1 || out.Blocks[0].Gate != "waiting-over" || out.Licences[0].Spent != 0 {

@@ -487,3 +487,43 @@ func TestKeep(t *testing.T) {
 		t.Error("it is not sealed")
 	}
 }
+
+// TestTypedBoth asks for all that is on a label, one after the other.
+func TestTypedBoth(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		card    string
+		answers []run.Reply
+		shown   string
+		fails   bool
+	}{
+		"both":         {"form: '[0-9]+', check: luhn", []run.Reply{{Answer: "79927398713"}, {Answer: "Harbour office"}}, "type 1/2, type 2/2", false},
+		"both, again":  {"form: '[0-9]+', check: luhn", []run.Reply{{Answer: "79927398710"}, {Answer: "79927398713"}, {Answer: ""}, {Answer: "Harbour office"}}, "type 1/2, type 1/2, type 2/2, type 2/2", false},
+		"the name":     {"serial: {file: /srv/reg.ini, key: reg/key}", []run.Reply{{Answer: "Harbour office"}}, "type 1/1", false},
+		"never a name": {"serial: {file: /srv/reg.ini, key: reg/key}", []run.Reply{{}, {}, {}, {Answer: "Harbour office"}}, "type 1/1, type 1/1, type 1/1", true},
+	} {
+		o := office.New(t, "items: [{name: data, kind: file, path: /srv/data}]\nlicences: [{name: registration, method: key, typed: the label, "+c.card+"}]\n", "linux",
+			map[string]string{"old/srv/data": "x", "old/srv/reg.ini": "[reg]\nkey=79927398713\n"})
+		j := o.Job(o.Old)
+		p := &office.Person{Answers: c.answers}
+		j.Person = p
+		out, err := j.Pack(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var shown []string
+		for _, s := range p.Shown {
+			shown = append(shown, strings.Join(strings.Fields(s)[:2], " "))
+		}
+		if got := strings.Join(shown, ", "); got != c.shown || (out[0].Err != nil) != c.fails {
+			t.Errorf("%s: asked %q, %v", name, got, out[0].Err)
+		}
+		if c.fails {
+			continue
+		}
+		h, err := o.Job(o.New).Licences().Open(o.Kit.Cards[0], &o.Kit.Cards[0].Licences[0], "")
+		if err != nil || h.Secrets.Serial != "79927398713" || h.Secrets.Code != "Harbour office" {
+			t.Errorf("%s: %+v %v", name, h, err)
+		}
+	}
+}
