@@ -1,6 +1,7 @@
 package move
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -197,17 +198,20 @@ now. Do not work in it: what is done there does not come to %s.
 `, m.State.New.Name, to, steps.Moment(t.Known.SealedAt), steps.Moment(m.Now()), machine.Spoken(m.Computer, r.To), m.State.New.Name)
 }
 
-func (m *Move) giveBack(ctx context.Context, t item.Target, out *run.ItemOutcome) error {
-	r := t.Known.Retired
-	if r == nil {
-		r = t.Known.Retiring
-	}
+// nothingAside says why nothing of an item is set aside, or "".
+func nothingAside(it *steps.Item, r *steps.Retired) string {
 	switch {
-	case t.Known.Removed != nil:
-		out.Did = "removed before"
-		return nil
+	case it.Removed != nil:
+		return "removed before"
 	case r == nil || r.To == "":
-		out.Did = "was not retired"
+		return "was not retired"
+	}
+	return ""
+}
+
+func (m *Move) giveBack(ctx context.Context, t item.Target, out *run.ItemOutcome) error {
+	r := cmp.Or(t.Known.Retired, t.Known.Retiring)
+	if out.Did = nothingAside(t.Known, r); out.Did != "" {
 		return nil
 	}
 	aside := t.Mover.At(r.To)
@@ -245,12 +249,7 @@ func (m *Move) giveBack(ctx context.Context, t item.Target, out *run.ItemOutcome
 
 func (m *Move) remove(ctx context.Context, t item.Target, out *run.ItemOutcome, because string) error {
 	r := t.Known.Retired
-	switch {
-	case t.Known.Removed != nil:
-		out.Did = "removed before"
-		return nil
-	case r == nil || r.To == "":
-		out.Did = "was not retired"
+	if out.Did = nothingAside(t.Known, r); out.Did != "" {
 		return nil
 	}
 	out.Aside = r.To
