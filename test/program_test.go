@@ -224,7 +224,7 @@ func TestDemo(t *testing.T) {
 			t.Errorf("%s was not shown", command)
 		}
 	}
-	for _, fact := range []string{"212        212  same", "QUAY-DESK-2 and the same (9 items)", "4 licences", "worst exit code is 0"} {
+	for _, fact := range []string{"212        212  same", "QUAY-DESK-2 and the same (10 items)", "4 licences", "worst exit code is 0"} {
 		if !strings.Contains(s.out, fact) {
 			t.Errorf("the example does not say %q", fact)
 		}

@@ -66,7 +66,8 @@ func (p *pontoon) fill(d *Demo) error {
 		files := []file{{"ProgramData/Pontoon/pontoon.ini", ini}}
 		for _, pier := range piers {
 			if i == 0 {
-				files = append(files, file{"ProgramData/Pontoon/statements/pier " + pier + ".pox", "statement of pier " + pier + "\r\n"})
+				files = append(files, file{"ProgramData/Pontoon/statements/pier " + pier + ".pox", "statement of pier " + pier + "\r\n"},
+					file{"ProgramData/Pontoon/service/reminders-" + pier + ".queue", "every first of the month\r\n"})
 			}
 		}
 		for _, f := range files {

@@ -199,6 +199,9 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 		a.Result = worse(a.Result, i.Result)
 	}
 	for _, l := range c.Licences {
+		if s.Keep {
+			break // a safety copy leaves licences alone
+		}
 		st := s.Stand(c, &l, nil, s.Last)
 		li := Licence{Licence: l.Name, Old: st.Old, New: st.New, Transfers: st.Left, Spent: st.Spent, Result: Open}
 		switch st.Proven {

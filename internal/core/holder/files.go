@@ -211,6 +211,9 @@ func (r *Room) IssuedAgain(ctx context.Context, c *card.Card, t item.Target) (bo
 // StillHeld names the licences of an app that lie in files, and are not freed on
 // the old computer.
 func (r *Room) StillHeld(c *card.Card) (out []string) {
+	if r.Manifest.Keep {
+		return nil // a safety copy leaves licences alone
+	}
 	for _, l := range c.Licences {
 		if len(l.Items) > 0 && !r.State.Freed(c.Name, l.Name) {
 			out = append(out, l.Name)

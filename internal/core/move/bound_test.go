@@ -142,7 +142,7 @@ func TestSafetyCopy(t *testing.T) {
 		if out := o.Only(o.Job(c).Unpack(ctx)); office.Blocked(out) != "" {
 			t.Errorf("unpacking on %s: %+v", c.Name(), out.Blocks)
 		}
-		if out := o.Only(o.Job(c).Verify(ctx)); office.Blocked(out) != "" || !out.Items[0].Equal {
+		if out := o.Only(o.Job(c).Verify(ctx)); office.Blocked(out) != "" || !out.Equal() || len(out.Licences) > 0 || !o.Job(c).State.Proven(o.Kit.Cards[0]) {
 			t.Errorf("verifying on %s: %+v", c.Name(), out)
 		}
 	}

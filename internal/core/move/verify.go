@@ -47,6 +47,9 @@ func (m *Move) verifyApp(ctx context.Context, c *card.Card, o *run.Outcome) erro
 		o.Items = append(o.Items, out)
 	}
 	for i := range c.Licences {
+		if m.Manifest.Keep {
+			break // a safety copy leaves licences alone
+		}
 		if err := m.verifyLicence(ctx, c, &c.Licences[i], o); err != nil {
 			return err
 		}

@@ -116,6 +116,9 @@ func (s *State) verified(c *card.Card, items []*Item) Done {
 		return Bad
 	}
 	for i := range c.Licences {
+		if s.Keep {
+			break // a safety copy leaves licences alone
+		}
 		switch p := s.Stand(c, &c.Licences[i], nil, s.Last).Proven; {
 		case p == Bad:
 			return Bad
