@@ -298,10 +298,17 @@ func (k *Kit) hold() (err error) {
 // another folder in its place, or none.
 func (k *Kit) there() error {
 	now, err := os.Stat(k.Dir)
-	if k.place != nil && (err != nil || !os.SameFile(k.place, now)) {
-		return fault.New(fault.Pulled, "the medium of the kit in %s was taken out", k.Dir)
+	if k.place == nil || err == nil && os.SameFile(k.place, now) {
+		return nil
 	}
-	return nil
+	// A share may number its folders anew: then the manifest tells.
+	var m Manifest
+	data, rerr := os.ReadFile(filepath.Join(k.Dir, ManifestFile))
+	if err == nil && rerr == nil && yaml.Unmarshal(data, &m) == nil && m.ID == k.Manifest.ID {
+		k.place = now
+		return nil
+	}
+	return fault.New(fault.Pulled, "the medium of the kit in %s was taken out", k.Dir)
 }
 
 // Lock keeps other runs away from the kit until Close.

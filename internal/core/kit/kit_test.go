@@ -276,6 +276,14 @@ func TestPulledOut(t *testing.T) {
 		t.Errorf("written beside the stick: %v", entries)
 	}
 	os.Remove(dir)
+	// A share may come back with other numbers for its folders.
+	if err := os.CopyFS(dir, os.DirFS(dir+"-pulled")); err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Flush(ctx); err != nil {
+		t.Errorf("the same kit in a folder of another number: %v", err)
+	}
+	os.RemoveAll(dir)
 	os.Rename(dir+"-pulled", dir)
 	if _, err := k.Record(journal.Line{Event: journal.EventReported}, nil); err != nil {
 		t.Errorf("once it is back: %v", err)
