@@ -57,6 +57,7 @@ is left empty.`,
 		},
 	}
 	c.Flags().StringVar(&keep, "keep-record", "", "folder for the journal, the report and the cards (else they stay in the kit)")
+	e.overrideFlags(c)
 	c.Flags().String("give-up", "", "empty it although the move is not proven; `REASON` is kept in the journal")
 	return c
 }

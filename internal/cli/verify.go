@@ -33,6 +33,7 @@ that something differs.`,
 		},
 	}
 	e.userFlag(c, &users)
+	e.overrideFlags(c)
 	e.commandsFlag(c)
 	return c
 }

@@ -101,3 +101,24 @@ func TestUserMap(t *testing.T) {
 		}
 	}
 }
+
+// TestEveryReasonCanBeGiven sees that a step whose gate is overridden with a reason takes
+// one.
+func TestEveryReasonCanBeGiven(t *testing.T) {
+	called := map[steps.Step]string{steps.Return: "retire", steps.Remove: "retire"}
+	root := (&env{}).command()
+	for _, g := range steps.Gates {
+		for _, s := range g.Steps {
+			name := called[s]
+			if name == "" {
+				name = string(s)
+			}
+			c, _, err := root.Find([]string{name})
+			if err != nil || c.Name() != name {
+				t.Errorf("%s has a gate and no command: %v", s, err)
+			} else if g.Overridable() && c.Flags().Lookup("override") == nil {
+				t.Errorf("a reason goes past the gate %s, and %s takes none", g.Name, name)
+			}
+		}
+	}
+}
