@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"os"
 	"path/filepath"
@@ -105,7 +106,7 @@ func (e *env) mayClose(ctx context.Context, giveUp, keep string) (*kit.Closed, e
 
 func (e *env) showClosed(dir string, c *kit.Closed) {
 	e.printf("The kit in %s is closed: its key is destroyed, and what was sealed is removed.\n", dir)
-	e.printf("hand-over: %s\n", orNone(c.HandOver))
+	e.printf("hand-over: %s\n", cmp.Or(c.HandOver, "none"))
 	if c.Record == "" {
 		e.printf("record (journal, report, cards): it stays in %s\n", dir)
 	} else {
@@ -115,11 +116,4 @@ func (e *env) showClosed(dir string, c *kit.Closed) {
 no program can reach them. They are encrypted; to read them takes the key's file and
 the passphrase together. Destroy the note with the passphrase too.
 `)
-}
-
-func orNone(s string) string {
-	if s == "" {
-		return "none"
-	}
-	return s
 }

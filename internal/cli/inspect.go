@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"path/filepath"
 	"strings"
 
@@ -48,7 +49,7 @@ func (e *env) inspectCommand() *cobra.Command {
 				return exit{exitPerson}
 			}
 			if in.Closed != nil {
-				e.printf("The kit is closed: its key is destroyed, and what was sealed is removed. Hand-over: %s\n", orNone(in.Closed.HandOver))
+				e.printf("The kit is closed: its key is destroyed, and what was sealed is removed. Hand-over: %s\n", cmp.Or(in.Closed.HandOver, "none"))
 			}
 			if len(in.Damage) == 0 && in.Closed != nil {
 				return nil

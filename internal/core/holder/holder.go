@@ -245,10 +245,3 @@ func masked(serial string) string {
 	}
 	return licence.Mask(serial)
 }
-
-func orWord(s, word string) string {
-	if s == "" {
-		return word
-	}
-	return s
-}

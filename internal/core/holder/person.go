@@ -1,6 +1,7 @@
 package holder
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -51,7 +52,7 @@ func (p person) Change(ctx context.Context, action licence.Action, r licence.Req
 // LostSteps have the maker free it.
 func (p person) LostSteps() *card.Change {
 	return &card.Change{Steps: []card.Guide{
-		{Do: "Tell " + orWord(p.App.Maker, "the maker") + " why it cannot be freed on " + p.Manifest.Old.Name + " (" + p.Lost + "), and have them free it."},
+		{Do: "Tell " + cmp.Or(p.App.Maker, "the maker") + " why it cannot be freed on " + p.Manifest.Old.Name + " (" + p.Lost + "), and have them free it."},
 		{Do: "Wait for what they say.", Ask: "What did they answer?"},
 	}}
 }
@@ -137,7 +138,7 @@ func (h *Held) remembered(computer string) *licence.Answer {
 		a.State = licence.Expired
 	}
 	if now == licence.Active {
-		a.Active = append(a.Active, orWord(h.State.New.ID, h.Self().ID))
+		a.Active = append(a.Active, cmp.Or(h.State.New.ID, h.Self().ID))
 	}
 	return a
 }

@@ -214,12 +214,25 @@ type Drift struct {
 // MaxNamed is how many names of one sort are told of an item.
 const MaxNamed = 10
 
-// First leaves the first MaxNamed names of n, and says how many more there are.
-func First(names []string, n int) []string {
-	if n <= MaxNamed {
-		return names
+// Names gathers the names of one sort that are told of an item.
+type Names struct {
+	first []string
+	n     int
+}
+
+// Add gathers one more.
+func (s *Names) Add(name string) {
+	if s.n++; s.n <= MaxNamed {
+		s.first = append(s.first, name)
 	}
-	return append(names[:MaxNamed:MaxNamed], fmt.Sprintf("and %d more", n-MaxNamed))
+}
+
+// List returns the first MaxNamed of them, and says how many more there are.
+func (s *Names) List() []string {
+	if s.n <= MaxNamed {
+		return s.first
+	}
+	return append(s.first[:MaxNamed:MaxNamed], fmt.Sprintf("and %d more", s.n-MaxNamed))
 }
 
 // Blank is what is said of an item before it is looked at.

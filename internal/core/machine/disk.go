@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"cmp"
 	"context"
 	"os"
 	"path/filepath"
@@ -85,15 +86,15 @@ func (d *disk) identify() error {
 		id.System = d.guessSystem()
 	}
 	if id.System == Windows && (id.Name == "" || id.HardwareID == "") {
-		id.Name = orElse(id.Name, registryText(d, `HKLM\SYSTEM\CurrentControlSet\Control\ComputerName\ComputerName`, "ComputerName"))
-		id.HardwareID = orElse(id.HardwareID, registryText(d, `HKLM\SOFTWARE\Microsoft\Cryptography`, "MachineGuid"))
+		id.Name = cmp.Or(id.Name, registryText(d, `HKLM\SYSTEM\CurrentControlSet\Control\ComputerName\ComputerName`, "ComputerName"))
+		id.HardwareID = cmp.Or(id.HardwareID, registryText(d, `HKLM\SOFTWARE\Microsoft\Cryptography`, "MachineGuid"))
 	}
 	if id.System != Windows && id.System != Linux {
 		return fault.New(fault.Usage, "%s is no disk of a computer that Move Kit knows: it has neither Users and Windows nor etc and home", d.root)
 	}
 	if id.System == Linux {
-		id.Name = orElse(id.Name, firstLine(d.join("etc/hostname")))
-		id.HardwareID = orElse(id.HardwareID, firstLine(d.join("etc/machine-id")))
+		id.Name = cmp.Or(id.Name, firstLine(d.join("etc/hostname")))
+		id.HardwareID = cmp.Or(id.HardwareID, firstLine(d.join("etc/machine-id")))
 	}
 	if id.Name == "" || id.HardwareID == "" {
 		return fault.New(fault.Usage, "the disk at %s does not tell which computer it is: write its name, system and hardware-id into %s", d.root, name)
@@ -238,11 +239,4 @@ func firstLine(file string) string {
 	}
 	line, _, _ := strings.Cut(string(data), "\n")
 	return strings.TrimSpace(line)
-}
-
-func orElse(s, other string) string {
-	if s != "" {
-		return s
-	}
-	return other
 }

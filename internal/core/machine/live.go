@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/shirou/gopsutil/v4/process"
@@ -16,7 +17,8 @@ import (
 type live struct {
 	name, id string
 	users    []User
-	accounts *Accounts // once they are read
+	firmware func() string // read once
+	accounts *Accounts     // once they are read
 }
 
 func openLive() (Computer, error) {
@@ -28,7 +30,7 @@ func openLive() (Computer, error) {
 	if err != nil || id == "" {
 		return nil, fault.Wrap(fault.Unreadable, err, "cannot read what this computer's licences are bound to")
 	}
-	l := &live{name: name, id: id}
+	l := &live{name: name, id: id, firmware: sync.OnceValue(firmwareID)}
 	l.users = l.findUsers()
 	return l, nil
 }
@@ -36,7 +38,7 @@ func openLive() (Computer, error) {
 func (l *live) Name() string       { return l.name }
 func (l *live) System() System     { return hostSystem() }
 func (l *live) HardwareID() string { return l.id }
-func (l *live) FirmwareID() string { return firmwareID() }
+func (l *live) FirmwareID() string { return l.firmware() }
 func (l *live) Users() []User      { return l.users }
 func (l *live) Root() string       { return "" }
 

@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"cmp"
 	"fmt"
 	"io/fs"
 	"os"
@@ -59,7 +60,7 @@ func (d *disk) Registry(path string, user *User) (registry.Key, error) {
 		if err != nil {
 			return nil, err
 		}
-		set := orElse(registry.Text(root, "Select", "Current"), "1")
+		set := cmp.Or(registry.Text(root, "Select", "Current"), "1")
 		below = fmt.Sprintf(`ControlSet%03s\%s`, set, more)
 	}
 	return d.find(file, below)
@@ -214,7 +215,7 @@ func windowsAdapters(c Computer) []Adapter {
 		if bus != "PCI" && bus != "USB" && bus != "PCMCIA" && bus != "SD" {
 			continue
 		}
-		a := Adapter{Name: orElse(registry.Text(class, n, "DriverDesc"), device), Removable: bus != "PCI"}
+		a := Adapter{Name: cmp.Or(registry.Text(class, n, "DriverDesc"), device), Removable: bus != "PCI"}
 		flags := registryText(c, `HKLM\SYSTEM\CurrentControlSet\Enum\`+device, "ConfigFlags")
 		a.Disabled = flags != "" && (flags[len(flags)-1]-'0')%2 == 1 // CONFIGFLAG_DISABLED is bit 0
 		out = append(out, a)

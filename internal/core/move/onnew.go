@@ -1,6 +1,7 @@
 package move
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -199,7 +200,7 @@ func (m *Move) onNewVersion(ctx context.Context, c *card.Card, packed *steps.Pac
 	if packed != nil && packed.Version != "" {
 		old = packed.Version
 	}
-	says := fmt.Sprintf("%s here, %s on %s (%s)", orWord(here.Value, "not"), old, m.Manifest.Old.Name, c.Version.Rule)
+	says := fmt.Sprintf("%s here, %s on %s (%s)", cmp.Or(here.Value, "not"), old, m.Manifest.Old.Name, c.Version.Rule)
 	switch {
 	case here.Value == "" && len(here.Withheld) > 0:
 		r.lacks(c.Title, "version", says, NeedAgreement)
@@ -215,16 +216,9 @@ func (m *Move) onNewVersion(ctx context.Context, c *card.Card, packed *steps.Pac
 		if packed != nil {
 			was = packed.Edition
 		}
-		r.note(c.Title, "edition", was == "" || strings.EqualFold(was, here.Edition), fmt.Sprintf("%s here, %s on %s", orWord(here.Edition, "not known"), orWord(was, "not known"), m.Manifest.Old.Name), NeedEdition)
+		r.note(c.Title, "edition", was == "" || strings.EqualFold(was, here.Edition), fmt.Sprintf("%s here, %s on %s", cmp.Or(here.Edition, "not known"), cmp.Or(was, "not known"), m.Manifest.Old.Name), NeedEdition)
 	}
 	return here, nil
-}
-
-func orWord(s, word string) string {
-	if s == "" {
-		return word
-	}
-	return s
 }
 
 // onNewStays looks at the servers and accounts that the app goes on using: as the
@@ -235,7 +229,7 @@ func (m *Move) onNewStays(ctx context.Context, c *card.Card, packed *steps.Packe
 		if err != nil {
 			return err
 		}
-		where := orWord(p.Card.Kind.Info().StaysAt, "there") + ", " + orWord(is.Path, "address not known")
+		where := cmp.Or(p.Card.Kind.Info().StaysAt, "there") + ", " + cmp.Or(is.Path, "address not known")
 		switch {
 		case is.Reached != nil:
 			r.note(c.Title, p.Card.Name, *is.Reached, map[bool]string{true: "reached", false: "not reached"}[*is.Reached]+": "+is.Path, NeedNetwork)

@@ -41,10 +41,10 @@ func TestWhereItCanBePut(t *testing.T) {
 		return o
 	}
 	t.Run("another layer", func(t *testing.T) {
-		o := start(map[string]string{"lower/data/diary/deep/theirs": "t", "lower/data/letter.txt": "theirs", "upper/.keep": "", "work/.keep": ""})
-		os.Remove(o.Dir + "/work/.keep")
+		o := start(map[string]string{"lower/data/diary/deep/theirs": "t", "lower/data/letter.txt": "theirs", "upper/.keep": "", "scratch/.keep": ""})
+		os.Remove(o.Dir + "/scratch/.keep")
 		os.Chmod(o.Dir+"/lower/data/diary/deep", 0o750)
-		mounted(t, o.Dir+"/new/srv", "-t", "overlay", "overlay", "-o", "lowerdir="+o.Dir+"/lower,upperdir="+o.Dir+"/upper,workdir="+o.Dir+"/work")
+		mounted(t, o.Dir+"/new/srv", "-t", "overlay", "overlay", "-o", "lowerdir="+o.Dir+"/lower,upperdir="+o.Dir+"/upper,workdir="+o.Dir+"/scratch")
 		o.Unpack()
 		if out := o.Verify(); !out.Equal() {
 			t.Errorf("%+v", out.Items)

@@ -2,6 +2,7 @@ package tree
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"io/fs"
 	"maps"
@@ -102,7 +103,7 @@ func (c Comparing) Differs(want, have Entry) string {
 	case want.Attr != have.Attr && c.Attr:
 		return fmt.Sprintf("was marked %s, is %s", attrText(want.Attr), attrText(have.Attr))
 	case c.Attr && c.Belongs != nil && c.Belongs.IDs != nil && want.ACL != have.ACL:
-		return fmt.Sprintf("had the access list %s of its own, has %s", orNone(want.ACL), orNone(have.ACL))
+		return fmt.Sprintf("had the access list %s of its own, has %s", cmp.Or(want.ACL, "none"), cmp.Or(have.ACL, "none"))
 	case c.Modes && want.Type != Link && !maps.EqualFunc(want.Xattr, have.Xattr, bytes.Equal):
 		names := slices.Sorted(maps.Keys(want.Xattr))
 		for name := range have.Xattr {
@@ -118,13 +119,6 @@ func (c Comparing) Differs(want, have Entry) string {
 		return "has other extended attributes: " + strings.Join(names, ", ")
 	}
 	return ""
-}
-
-func orNone(s string) string {
-	if s == "" {
-		return "none"
-	}
-	return s
 }
 
 // Attributes of files on Windows ("File Attribute Constants" of its documentation).

@@ -72,7 +72,8 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 	}
 	var names tree.WindowsNames
 	var sample item.Sampler
-	counted, bad, unreadable := m.counters(), 0, 0
+	var bad, unreadable item.Names
+	counted := m.counters()
 	source := m.source()
 	var st *tree.Stats
 	err := item.Watched(m.Path, m.Limit, func(alive func()) (err error) {
@@ -84,8 +85,7 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 			count(counted, e)
 			if !how.Again {
 				if err := tree.Readable(e, real); err != nil {
-					unreadable++
-					is.Unreadable = append(is.Unreadable, fmt.Sprintf("%s: %v", real, item.Reason(err)))
+					unreadable.Add(fmt.Sprintf("%s: %v", real, item.Reason(err)))
 				}
 			}
 			if !m.single && e.Type == tree.Dir && strings.EqualFold(e.Path, filepath.Base(m.Path)) {
@@ -95,13 +95,10 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 				return
 			}
 			if why := names.Refuses(e.Path); why != "" {
-				bad++
-				is.BadNames = append(is.BadNames, m.Label()+": "+e.Path+" ("+why+")")
+				bad.Add(m.Label() + ": " + e.Path + " (" + why + ")")
 			}
-			is.BadNames, is.Unreadable = item.First(is.BadNames, bad), item.First(is.Unreadable, unreadable)
 		}, func(problem tree.Problem) {
-			unreadable++
-			is.Unreadable = item.First(append(is.Unreadable, fmt.Sprintf("%s: %v", problem.Path, item.Reason(problem.Err))), unreadable)
+			unreadable.Add(fmt.Sprintf("%s: %v", problem.Path, item.Reason(problem.Err)))
 		})
 		return err
 	})
@@ -115,7 +112,7 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 	}
 	is.State, is.OnDisk = item.IsHere, true
 	is.Files, is.Bytes, is.Left, is.Stamp, is.Newest = st.Files, st.Bytes, st.Left, st.Stamp(), &st.Newest
-	is.LeftOut = st.LeftOut.Lines()
+	is.LeftOut, is.BadNames, is.Unreadable = st.LeftOut.Lines(), bad.List(), unreadable.List()
 	if how.Estimate {
 		is.Sealed = sample.Estimate(source, st)
 	}
@@ -173,9 +170,9 @@ func (m *Mover) Check() error {
 	return tree.CheckList(list, m.Computer.System() == machine.Windows && !m.Lenient())
 }
 
-// Lacks returns the names that this computer cannot have, where nobody looked at them
+// Unfit returns the names that this computer cannot have, where nobody looked at them
 // before.
-func (m *Mover) Unfit(ctx context.Context) (out []string, err error) {
+func (m *Mover) Unfit(ctx context.Context) ([]string, error) {
 	if !m.Lenient() {
 		return nil, nil
 	}
@@ -184,17 +181,16 @@ func (m *Mover) Unfit(ctx context.Context) (out []string, err error) {
 		return nil, err
 	}
 	defer closer.Close()
-	for n := 0; ; {
+	for out := (item.Names{}); ; {
 		e, err := list.Next()
 		if err == io.EOF {
-			return out, nil
+			return out.List(), nil
 		}
 		if err != nil {
 			return nil, err
 		}
 		if why := tree.WindowsName(e.Path); why != "" && e.Travels() {
-			n++
-			out = item.First(append(out, m.Label()+": "+e.Path+" ("+why+")"), n)
+			out.Add(m.Label() + ": " + e.Path + " (" + why + ")")
 		}
 	}
 }
