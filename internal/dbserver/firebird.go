@@ -52,6 +52,11 @@ func Firebird() (*Server, error) {
 		cmd.Env = append(os.Environ(), "ISC_USER="+FirebirdUser, "ISC_PASSWORD="+FirebirdPassword)
 		return cmd
 	}
+	s.dump = func(database string) *exec.Cmd {
+		cmd := exec.Command("/usr/bin/isql-fb", "-x", "-ch", "UTF8", "127.0.0.1/"+s.Port+":"+s.Path(database))
+		cmd.Env = append(os.Environ(), "ISC_USER="+FirebirdUser, "ISC_PASSWORD="+FirebirdPassword)
+		return cmd
+	}
 	s.bin = "/bin"
 	return s.begin("sh", "-c", script)
 }

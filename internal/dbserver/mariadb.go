@@ -29,7 +29,7 @@ func MariaDB() (*Server, error) {
 	s.Socket = filepath.Join(s.Dir, "socket")
 	var process *exec.Cmd
 	s.start = func() (err error) {
-		process, err = s.spawn(server, "--no-defaults", "--datadir="+filepath.Join(s.Dir, "data"), "--socket="+s.Socket, "--bind-address=127.0.0.1", "--port="+s.Port, "--innodb-flush-log-at-trx-commit=2", "--skip-log-bin", "--max-allowed-packet=512M", "--innodb-log-file-size=512M", "--event-scheduler=off")
+		process, err = s.spawn(server, "--no-defaults", "--datadir="+filepath.Join(s.Dir, "data"), "--socket="+s.Socket, "--bind-address=127.0.0.1", "--port="+s.Port, "--innodb-flush-log-at-trx-commit=2", "--innodb-flush-method=nosync", "--innodb-doublewrite=0", "--sync-frm=0", "--skip-log-bin", "--max-allowed-packet=512M", "--innodb-log-file-size=512M", "--event-scheduler=off")
 		if err != nil {
 			return err
 		}
@@ -38,6 +38,9 @@ func MariaDB() (*Server, error) {
 	s.halt = func() error { return end(process) }
 	s.client = func(database string) *exec.Cmd {
 		return exec.Command(filepath.Join(s.bin, "mariadb"), "--no-defaults", "--skip-column-names", "--batch", "--comments", "--default-character-set=utf8mb4", "--max-allowed-packet=512M", "-u", "root", "-S", s.Socket, "-D", database)
+	}
+	s.dump = func(database string) *exec.Cmd {
+		return exec.Command("mariadb-dump", "--no-defaults", "--socket="+s.Socket, "-uroot", "--skip-dump-date", "--skip-comments", "--order-by-primary", "--routines", "--events", "--triggers", database)
 	}
 	return s.begin("mariadb-install-db", "--no-defaults", "--datadir="+filepath.Join(s.Dir, "data"), "--auth-root-authentication-method=normal", "--skip-test-db")
 }

@@ -27,5 +27,8 @@ func Postgres() (*Server, error) {
 	s.client = func(database string) *exec.Cmd {
 		return exec.Command(filepath.Join(s.bin, "psql"), "-XAtq", "-v", "ON_ERROR_STOP=1", "-h", s.Dir, "-p", s.Port, "-U", "postgres", "-d", database, "-f", "-")
 	}
+	s.dump = func(database string) *exec.Cmd {
+		return exec.Command(filepath.Join(s.bin, "pg_dump"), "-h", s.Dir, "-p", s.Port, "-U", "postgres", "--create", "--restrict-key=same", database)
+	}
 	return s.begin("initdb", "-D", "data", "-A", "trust", "-U", "postgres", "-N", "-E", "UTF8", "--locale=C.UTF-8")
 }

@@ -5,6 +5,7 @@
 package dbserver
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"net"
@@ -28,6 +29,7 @@ type Server struct {
 	start  func() error
 	halt   func() error
 	client func(database string) *exec.Cmd // runs SQL from its input
+	dump   func(database string) *exec.Cmd // writes a database as SQL, definitions and rows
 }
 
 // ErrMissing says that an engine is not installed.
@@ -118,6 +120,19 @@ func (s *Server) SQL(database, sql string) (string, error) {
 		err = fmt.Errorf("%w\n%s", err, out)
 	}
 	return strings.TrimSpace(string(out)), err
+}
+
+// Dump is a database as the server's own program writes it, without what it says of
+// the time.
+func (s *Server) Dump(database string) (string, error) {
+	cmd := s.dump(database)
+	var said bytes.Buffer
+	cmd.Stderr = &said
+	out, err := cmd.Output()
+	if err != nil {
+		err = fmt.Errorf("%w\n%s", err, said.Bytes())
+	}
+	return string(out), err
 }
 
 // Halt ends the server at once, as a power cut would.

@@ -113,8 +113,10 @@ func Try(t *testing.T, e Engine, fresh func(t *testing.T, statements []string), 
 				}
 				seen[d] = v
 			}
-			if diffs := dbprint.Compare(f, take(t, true)); len(diffs) > 0 {
-				t.Errorf("other settings make a difference: %+v", diffs)
+			for _, d := range dbprint.Compare(f, take(t, true), nil) {
+				if d.Table != "" {
+					t.Errorf("other settings make a difference: %+v", d)
+				}
 			}
 		})
 	}

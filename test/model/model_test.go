@@ -320,7 +320,10 @@ func (n number) Put(_ context.Context, done *steps.Placed) error {
 	return nil
 }
 
-func (n number) Mark(context.Context) (string, error) { return strconv.Itoa(n.disk()[n.Path]), nil }
+func (n number) Mark(_ context.Context, done *steps.Placed) error {
+	done.Stamp = strconv.Itoa(n.disk()[n.Path])
+	return nil
+}
 
 func (n number) Untouched(_ context.Context, mark string) (bool, error) {
 	return strconv.Itoa(n.disk()[n.Path]) == mark, nil

@@ -6,6 +6,7 @@
 package dbprint
 
 import (
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"math/bits"
@@ -24,6 +25,7 @@ type Fingerprint struct {
 	Schema   []Object          `json:"schema"` // by sort and name
 	Settings map[string]string `json:"settings,omitempty"`
 	Counts   []Count           `json:"counts,omitempty"` // in the order of the card
+	Unseen   []string          `json:"unseen,omitempty"` // sorts of objects that the login may not see
 }
 
 // Table is one table's share of a fingerprint.
@@ -39,12 +41,63 @@ type Table struct {
 type Object struct {
 	Sort   string `json:"sort"` // table, index, view, ...
 	Name   string `json:"name"`
-	Digest string `json:"digest"` // of its definition
+	Digest string `json:"digest"`          // of its definition, as the engine writes it
+	Loose  string `json:"loose,omitempty"` // of what stays of it when an engine loads it and writes it again; "" where all does
+	Told   bool   `json:"told,omitempty"`  // it is told to a person what to do about it, who may do that later
 }
 
-// NewObject makes the object of a definition.
-func NewObject(sort, name, definition string) Object {
-	return Object{sort, name, digest.Of([]byte(definition)).String()}
+// NewObject makes the object of a definition. loose is what stays of it when an
+// engine loads it and writes it again: such as without brackets that were added.
+func NewObject(sort, name, definition, loose string) Object {
+	o := Object{Sort: sort, Name: name, Digest: short128(definition)}
+	if loose != definition {
+		o.Loose = short128(loose)
+	}
+	return o
+}
+
+// short128 is the first half of a digest: enough for what nobody makes up against
+// himself.
+func short128(text string) string { return digest.Of([]byte(text)).String()[:32] }
+
+// key tells an object from others of a database.
+func (o Object) key() string { return o.Sort + " " + o.Name }
+
+// Remade returns the objects that the engine writes otherwise after they were
+// loaded, by sort and name, with the digests of what it writes then. made is the
+// fingerprint of what was loaded, before anybody worked in it. What is otherwise
+// for another reason is not among them. Between different versions of an engine
+// nothing but the names can be held against each other.
+func (f *Fingerprint) Remade(made *Fingerprint) map[string]string {
+	out := map[string]string{}
+	was, is := objects(f.Schema), objects(made.Schema)
+	for key, o := range was {
+		n, there := is[key]
+		if !there && o.Told {
+			out[key] = ""
+		}
+		if there && n.Digest != o.Digest && (f.Engine != made.Engine || n.Loose == o.Loose && n.Loose != "") {
+			out[key] = n.Digest
+		}
+	}
+	return out
+}
+
+// objects are those of a schema by their keys; what has one name counts as one.
+func objects(schema []Object) map[string]Object {
+	strict, loose := map[string][]string{}, map[string][]string{}
+	m := make(map[string]Object, len(schema))
+	for _, o := range schema {
+		key := o.key()
+		m[key], strict[key], loose[key] = o, append(strict[key], o.Digest), append(loose[key], cmp.Or(o.Loose, o.Digest))
+	}
+	for key, o := range m {
+		slices.Sort(strict[key])
+		slices.Sort(loose[key])
+		o.Digest, o.Loose = strings.Join(strict[key], ""), strings.Join(loose[key], "")
+		m[key] = o
+	}
+	return m
 }
 
 // Count is a figure of the card.
@@ -129,9 +182,10 @@ type Diff struct {
 	Content bool `json:"-"`
 }
 
-// Compare names every table, object, setting and count in which two
-// fingerprints differ.
-func Compare(old, new *Fingerprint) []Diff {
+// Compare names every table, object and setting in which two fingerprints differ.
+// remade are the objects that may also be as the new computer's engine wrote them
+// when they were loaded.
+func Compare(old, new *Fingerprint, remade map[string]string) []Diff {
 	var out []Diff
 	differ := func(table, format string, args ...any) *Diff {
 		out = append(out, Diff{Table: table, What: fmt.Sprintf(format, args...)})
@@ -142,6 +196,8 @@ func Compare(old, new *Fingerprint) []Diff {
 		switch {
 		case n == nil:
 			differ(o.Name, "the table is missing")
+		case !slices.Equal(o.Columns, n.Columns):
+			differ(o.Name, "had the columns %s, has %s", strings.Join(o.Columns, ", "), strings.Join(n.Columns, ", "))
 		case o.Rows != n.Rows:
 			differ(o.Name, "had %d rows, has %d", o.Rows, n.Rows).Content = true
 		case o.Digest != n.Digest:
@@ -153,7 +209,10 @@ func Compare(old, new *Fingerprint) []Diff {
 			differ(t.Name, "the table was not in what was sealed")
 		}
 	}
-	compareObjects(old.Schema, new.Schema, differ)
+	seen := func(all []Object) []Object {
+		return slices.DeleteFunc(slices.Clone(all), func(o Object) bool { return slices.Contains(old.Unseen, o.Sort) || slices.Contains(new.Unseen, o.Sort) })
+	}
+	compareObjects(seen(old.Schema), seen(new.Schema), remade, differ)
 	for _, name := range sortedKeys(old.Settings) {
 		if was, is := old.Settings[name], new.Settings[name]; was != is {
 			differ("", "%s was %s, is %s", name, was, orNothing(is))
@@ -162,38 +221,30 @@ func Compare(old, new *Fingerprint) []Diff {
 	return out
 }
 
-// compareObjects names the objects of the schema that differ. Tables that are
-// missing as such were told before.
-func compareObjects(old, new []Object, differ func(string, string, ...any) *Diff) {
-	index := func(objects []Object) map[[2]string]string {
-		m := map[[2]string]string{}
-		for _, o := range objects {
-			m[[2]string{o.Sort, o.Name}] += o.Digest
-		}
-		return m
-	}
-	o, n := index(old), index(new)
-	for _, obj := range old {
-		key := [2]string{obj.Sort, obj.Name}
-		was, ok := o[key]
-		delete(o, key) // once, where several have one name
+// compareObjects names the objects of the schema that differ.
+func compareObjects(old, new []Object, remade map[string]string, differ func(string, string, ...any) *Diff) {
+	was, is := objects(old), objects(new)
+	for _, o := range old {
+		o, ok := was[o.key()]
 		if !ok {
-			continue
+			continue // told already
 		}
-		is, there := n[key]
-		delete(n, key)
+		delete(was, o.key())
+		n, there := is[o.key()]
+		delete(is, o.key())
 		switch {
 		case !there:
-			differ("", "the %s %s is missing", obj.Sort, obj.Name)
-		case was != is:
-			differ("", "the %s %s is not defined the same", obj.Sort, obj.Name)
+			if digest, told := remade[o.key()]; !told || digest != "" {
+				differ("", "%s: missing", o.key())
+			}
+		case o.Digest != n.Digest && remade[o.key()] != n.Digest:
+			differ("", "%s: not defined the same", o.key())
 		}
 	}
-	for _, obj := range new {
-		key := [2]string{obj.Sort, obj.Name}
-		if _, extra := n[key]; extra {
-			delete(n, key)
-			differ("", "the %s %s was not in what was sealed", obj.Sort, obj.Name)
+	for _, o := range new {
+		if _, extra := is[o.key()]; extra {
+			delete(is, o.key())
+			differ("", "%s: was not in what was sealed", o.key())
 		}
 	}
 }

@@ -43,16 +43,17 @@ func TestMultiset(t *testing.T) {
 }
 
 func TestCompare(t *testing.T) {
+	object := func(sort, name, text string) Object { return NewObject(sort, name, text, text) }
 	base := func() *Fingerprint {
 		f := &Fingerprint{
 			Tables:   []Table{{Name: "boat", Rows: 2, Digest: "x"}, {Name: "pier", Rows: 1, Digest: "y"}},
-			Schema:   []Object{NewObject("table", "boat", "a"), NewObject("index", "i", "b"), NewObject("index", "twice", "1"), NewObject("index", "twice", "2")},
+			Schema:   []Object{object("table", "boat", "a"), object("index", "i", "b"), object("index", "twice", "1"), object("index", "twice", "2")},
 			Settings: map[string]string{"encoding": "UTF8"},
 		}
 		f.Sort()
 		return f
 	}
-	if d := Compare(base(), base()); len(d) > 0 {
+	if d := Compare(base(), base(), nil); len(d) > 0 {
 		t.Errorf("the same differ: %+v", d)
 	}
 	for want, change := range map[string]func(*Fingerprint){
@@ -60,19 +61,45 @@ func TestCompare(t *testing.T) {
 		"boat|had 2 rows, has 3|true":                       func(f *Fingerprint) { f.Tables[0].Rows = 3 },
 		"boat|has as many rows, but not the same ones|true": func(f *Fingerprint) { f.Tables[0].Digest = "z" },
 		"more|the table was not in what was sealed|false":   func(f *Fingerprint) { f.Tables = append(f.Tables, Table{Name: "more"}) },
-		"|the index i is missing|false":                     func(f *Fingerprint) { f.Schema = slices.Delete(f.Schema, 0, 1) },
-		"|the index i is not defined the same|false":        func(f *Fingerprint) { f.Schema[0] = NewObject("index", "i", "c") },
-		"|the index twice is not defined the same|false":    func(f *Fingerprint) { f.Schema[1] = NewObject("index", "twice", "3") },
-		"|the view v was not in what was sealed|false":      func(f *Fingerprint) { f.Schema = append(f.Schema, NewObject("view", "v", "")) },
+		"|index i: missing|false":                           func(f *Fingerprint) { f.Schema = slices.Delete(f.Schema, 0, 1) },
+		"|index i: not defined the same|false":              func(f *Fingerprint) { f.Schema[0] = object("index", "i", "c") },
+		"|index twice: not defined the same|false":          func(f *Fingerprint) { f.Schema[1] = object("index", "twice", "3") },
+		"|view v: was not in what was sealed|false":         func(f *Fingerprint) { f.Schema = append(f.Schema, object("view", "v", "")) },
+		"boat|had the columns , has id|false":               func(f *Fingerprint) { f.Tables[0].Columns = []string{"id"} },
 		"|encoding was UTF8, is LATIN1|false":               func(f *Fingerprint) { f.Settings["encoding"] = "LATIN1" },
 		"|encoding was UTF8, is not set|false":              func(f *Fingerprint) { f.Settings = nil },
 	} {
 		now := base()
 		change(now)
-		d := Compare(base(), now)
+		d := Compare(base(), now, nil)
 		if len(d) != 1 || fmt.Sprintf("%s|%s|%v", d[0].Table, d[0].What, d[0].Content) != want {
 			t.Errorf("want %s: %+v", want, d)
 		}
+	}
+}
+
+// TestRemade takes for the same what an engine writes otherwise after it has loaded
+// it, as it wrote it then, and nothing else.
+func TestRemade(t *testing.T) {
+	print := func(engine, check, text string) *Fingerprint {
+		return &Fingerprint{Engine: engine, Schema: []Object{NewObject("check", "c", text, check), NewObject("view", "v", "SELECT 1", "SELECT 1")}}
+	}
+	sealed, loaded := print("X 1", "a=1", "(a = 1)"), print("X 1", "a=1", "((a = 1))")
+	remade := sealed.Remade(loaded)
+	if len(remade) != 1 || len(Compare(sealed, loaded, remade)) > 0 || len(Compare(sealed, sealed, remade)) > 0 {
+		t.Errorf("%v", remade)
+	}
+	if len(Compare(sealed, loaded, nil)) != 1 {
+		t.Error("what nobody noted is the same")
+	}
+	if d := Compare(sealed, print("X 1", "a=1", "(((a = 1)))"), remade); len(d) != 1 {
+		t.Errorf("another text than the engine wrote is the same: %+v", d)
+	}
+	if other := print("X 1", "a=2", "((a = 2))"); len(sealed.Remade(other)) > 0 {
+		t.Error("another check is noted as the same")
+	}
+	if newer := print("X 2", "a IS 1", "a IS 1"); len(sealed.Remade(newer)) != 1 {
+		t.Error("what another version writes is not noted")
 	}
 }
 

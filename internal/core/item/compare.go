@@ -28,10 +28,27 @@ type Database interface {
 }
 
 // SamePrint reports whether what is there has the sealed fingerprint. One that
-// cannot be read is another.
-func SamePrint(ctx context.Context, db Database, old *dbprint.Fingerprint) bool {
+// cannot be read is another. Where nobody has noted yet how the engine here writes
+// what it has loaded, it may write it as engines do.
+func (o *One) SamePrint(ctx context.Context, db Database, old *dbprint.Fingerprint) bool {
 	now, err := db.Fingerprint(ctx)
-	return err == nil && len(dbprint.Compare(old, now)) == 0
+	if err != nil {
+		return false
+	}
+	remade := o.remade()
+	if remade == nil {
+		remade = old.Remade(now)
+	}
+	return len(dbprint.Compare(old, now, remade)) == 0
+}
+
+// remade are the definitions that were noted as written otherwise by the engine
+// here; nil where nothing is noted.
+func (o *One) remade() map[string]string {
+	if o.Known.Placed == nil {
+		return nil
+	}
+	return o.Known.Placed.Remade
 }
 
 // CompareDatabase holds a database against the sealed fingerprint. The first
@@ -48,7 +65,7 @@ func (o *One) CompareDatabase(ctx context.Context, db Database, there bool, old 
 	if err != nil {
 		return nil, err
 	}
-	diffs := dbprint.Compare(old, now)
+	diffs := dbprint.Compare(old, now, o.remade())
 	out := &steps.Checked{Equal: len(diffs) == 0, Count: int64(len(diffs))}
 	out.Rows = append(out.Rows, Row("tables", int64(len(old.Tables)), int64(len(now.Tables))), Row("rows", old.Rows(), now.Rows()))
 	for i, c := range o.Card.Counts {

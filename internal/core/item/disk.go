@@ -163,13 +163,19 @@ func watch(limit time.Duration, look func(alive func()) error) error {
 	}
 }
 
-// Stamp is what changes when somebody works in what is there.
-func Stamp(ctx context.Context, m Mover) (string, error) {
+// Stamp notes what changes when somebody works in what is there.
+func Stamp(ctx context.Context, m Mover, done *steps.Placed) error {
 	is, err := m.Look(ctx, Looking{Again: true})
-	if err != nil {
-		return "", err
+	if err == nil {
+		done.Stamp = is.Stamp
 	}
-	return is.Stamp, nil
+	return err
+}
+
+// Stamped reports whether what is there still has that stamp.
+func Stamped(ctx context.Context, m Mover, stamp string) (bool, error) {
+	is, err := m.Look(ctx, Looking{Again: true})
+	return err == nil && is.Stamp == stamp, err
 }
 
 // RenameWith gives what is at the path another name, with the files that belong to

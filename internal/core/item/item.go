@@ -55,11 +55,11 @@ type Mover interface {
 	// Put puts the item in place. What is in the way is treated as done says, in
 	// which what came of it is noted.
 	Put(ctx context.Context, done *steps.Placed) error
-	// Mark tells later whether anybody has worked in what Put has put there; "" where
-	// that cannot be told.
-	Mark(ctx context.Context) (string, error)
-	// Untouched reports whether what is there still is as it was when it had the mark.
-	Untouched(ctx context.Context, mark string) (bool, error)
+	// Mark notes of what is there, which nobody has worked in yet, what tells later
+	// whether anybody has; and what of it is written otherwise here than it was sealed.
+	Mark(ctx context.Context, done *steps.Placed) error
+	// Untouched reports whether what is there still is as it was when it had the stamp.
+	Untouched(ctx context.Context, stamp string) (bool, error)
 	// Rename gives what is there another name, which nothing has. Nothing there is no
 	// error, so that an interrupted run can be ended.
 	Rename(ctx context.Context, to string) error

@@ -207,8 +207,7 @@ func (m *Move) ended(ctx context.Context, t item.Target, done steps.Placed) erro
 		}
 		done.Over = ""
 	}
-	var err error
-	if done.Stamp, err = t.Mover.At(done.To).Mark(ctx); err != nil {
+	if err := t.Mover.At(done.To).Mark(ctx, &done); err != nil {
 		return err
 	}
 	return m.recordPlaced(journal.EventPlaced, t.Key, done)

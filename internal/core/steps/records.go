@@ -85,6 +85,7 @@ type Placed struct {
 	Aside  string            `json:"aside,omitempty"`    // where what was in the way is now
 	Over   string            `json:"over,omitempty"`     // where what an earlier unpack put there waits to be removed
 	Stamp  string            `json:"stamp,omitempty"`    // changes when somebody works in it; "" where that is not known
+	Remade map[string]string `json:"remade,omitempty"`   // digests of what a database's engine here writes otherwise than it was sealed, though it is the same
 	Unkept []string          `json:"not_kept,omitempty"` // owners and marks that could not be kept
 	Same   bool              `json:"same,omitempty"`     // it was there already
 	Notes  []string          `json:"notes,omitempty"`    // what a person must know or do

@@ -344,12 +344,11 @@ func (m *Mover) merge(ctx context.Context, done *steps.Placed, stage string, pol
 }
 
 // Mark is the stamp of the files.
-func (m *Mover) Mark(ctx context.Context) (string, error) { return item.Stamp(ctx, m) }
+func (m *Mover) Mark(ctx context.Context, done *steps.Placed) error { return item.Stamp(ctx, m, done) }
 
 // Untouched looks at the stamp of the files.
-func (m *Mover) Untouched(ctx context.Context, mark string) (bool, error) {
-	now, err := m.Mark(ctx)
-	return err == nil && now == mark, err
+func (m *Mover) Untouched(ctx context.Context, stamp string) (bool, error) {
+	return item.Stamped(ctx, m, stamp)
 }
 
 // Rename gives the files another name. Where only some of a folder's move, those go

@@ -123,6 +123,21 @@ func (o *session) Fingerprint(ctx context.Context, database string, counts []car
 	return &d.Fingerprint, nil
 }
 
+// Definitions is a fingerprint without rows and counts.
+func (o *session) Definitions(ctx context.Context, database string) (*dbprint.Fingerprint, error) {
+	c, err := o.begin(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	d := &Sealed{}
+	if err := c.schema(ctx, d); err != nil {
+		return nil, err
+	}
+	d.Sort()
+	return &d.Fingerprint, nil
+}
+
 // Rows reads one table of a database.
 func (o *session) Rows(ctx context.Context, database string, t dbprint.Table) dbprint.Rows {
 	return func(each func(dbprint.Row) error) error {

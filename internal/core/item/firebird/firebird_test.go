@@ -107,7 +107,7 @@ func same(t *testing.T, want *dbprint.Fingerprint, s served.Server) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if diffs := dbprint.Compare(want, f); len(diffs) > 0 {
+	if diffs := dbprint.Compare(want, f, want.Remade(f)); len(diffs) > 0 {
 		t.Errorf("old and new differ: %+v", diffs)
 	}
 }
@@ -197,6 +197,23 @@ func TestEverythingMoves(t *testing.T) {
 		t.Fatal(err)
 	}
 	same(t, before, to)
+}
+
+// TestChanges sees that every change of what a database is made of is noticed.
+func TestChanges(t *testing.T) {
+	s := fresh(t, old, "changes", dbcases.Base[dbcases.Firebird])
+	d, p := sealed(t, s)
+	place(t, d, p, server(now, "changes"), "")
+	same(t, &d.Fingerprint, server(now, "changes"))
+	dbcases.Changes(t, dbcases.Firebird, func(t *testing.T, text string) { sqlOn(t, old, "changes", text+"; COMMIT;") }, func(t *testing.T) *dbprint.Fingerprint {
+		o := openAt(t, s)
+		defer o.Close()
+		f, err := o.Fingerprint(t.Context(), s.Database, nil, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f
+	})
 }
 
 func TestCases(t *testing.T) {

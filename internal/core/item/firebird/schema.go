@@ -1,40 +1,81 @@
 package firebird
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
 	"movekit/internal/core/dbprint"
-	"movekit/internal/core/fault"
 )
 
-// field is what a column or domain is made of.
-const field = `d.RDB$FIELD_TYPE, d.RDB$FIELD_SUB_TYPE, d.RDB$FIELD_LENGTH, d.RDB$CHARACTER_LENGTH, d.RDB$FIELD_PRECISION, d.RDB$FIELD_SCALE, d.RDB$DIMENSIONS, d.RDB$NULL_FLAG, d.RDB$DEFAULT_SOURCE, d.RDB$COMPUTED_SOURCE, d.RDB$VALIDATION_SOURCE,
-	(SELECT s.RDB$CHARACTER_SET_NAME FROM RDB$CHARACTER_SETS s WHERE s.RDB$CHARACTER_SET_ID = d.RDB$CHARACTER_SET_ID)`
+// What a database is made of is read from the server's own tables: every one, whatever
+// there is in it (Firebird 3 Language Reference, appendix D: system tables). Here stands
+// what of that is no definition, and how what is known is called.
 
-// definitions are the queries for the parts of a schema (Firebird 3 Language
-// Reference, appendix D: system tables). The first column is the name.
-var definitions = []struct{ sort, query string }{
-	{"table", "SELECT RDB$RELATION_NAME, RDB$RELATION_TYPE, RDB$EXTERNAL_FILE FROM RDB$RELATIONS WHERE RDB$SYSTEM_FLAG = 0 AND RDB$VIEW_BLR IS NULL"},
-	{"view", "SELECT RDB$RELATION_NAME, RDB$VIEW_SOURCE FROM RDB$RELATIONS WHERE RDB$SYSTEM_FLAG = 0 AND RDB$VIEW_BLR IS NOT NULL"},
-	{"column", "SELECT trim(f.RDB$RELATION_NAME) || '.' || trim(f.RDB$FIELD_NAME), f.RDB$NULL_FLAG, f.RDB$DEFAULT_SOURCE, f.RDB$IDENTITY_TYPE, iif(d.RDB$FIELD_NAME STARTING WITH 'RDB$', '', d.RDB$FIELD_NAME), (SELECT c.RDB$COLLATION_NAME FROM RDB$COLLATIONS c WHERE c.RDB$COLLATION_ID = coalesce(f.RDB$COLLATION_ID, d.RDB$COLLATION_ID) AND c.RDB$CHARACTER_SET_ID = d.RDB$CHARACTER_SET_ID), " + field + " FROM RDB$RELATION_FIELDS f JOIN RDB$FIELDS d ON d.RDB$FIELD_NAME = f.RDB$FIELD_SOURCE WHERE f.RDB$SYSTEM_FLAG = 0"},
-	{"domain", "SELECT d.RDB$FIELD_NAME, " + field + " FROM RDB$FIELDS d WHERE d.RDB$SYSTEM_FLAG = 0 AND d.RDB$FIELD_NAME NOT STARTING WITH 'RDB$'"},
-	{"index", `SELECT iif(i.RDB$INDEX_NAME STARTING WITH 'RDB$', trim(i.RDB$RELATION_NAME) || ' (' || coalesce((SELECT list(trim(s.RDB$FIELD_NAME)) FROM (SELECT x.RDB$FIELD_NAME FROM RDB$INDEX_SEGMENTS x WHERE x.RDB$INDEX_NAME = i.RDB$INDEX_NAME ORDER BY x.RDB$FIELD_POSITION) s), '') || ')', trim(i.RDB$INDEX_NAME)),
-		i.RDB$RELATION_NAME, i.RDB$UNIQUE_FLAG, i.RDB$INDEX_INACTIVE, i.RDB$INDEX_TYPE, i.RDB$EXPRESSION_SOURCE, (SELECT list(trim(s.RDB$FIELD_NAME)) FROM (SELECT x.RDB$FIELD_NAME FROM RDB$INDEX_SEGMENTS x WHERE x.RDB$INDEX_NAME = i.RDB$INDEX_NAME ORDER BY x.RDB$FIELD_POSITION) s) FROM RDB$INDICES i WHERE coalesce(i.RDB$SYSTEM_FLAG, 0) = 0`},
-	{"constraint", `SELECT trim(k.RDB$RELATION_NAME) || '.' || iif(k.RDB$CONSTRAINT_NAME STARTING WITH 'INTEG_', trim(k.RDB$CONSTRAINT_TYPE), trim(k.RDB$CONSTRAINT_NAME)), k.RDB$CONSTRAINT_TYPE, r.RDB$UPDATE_RULE, r.RDB$DELETE_RULE, (SELECT RDB$RELATION_NAME FROM RDB$RELATION_CONSTRAINTS o WHERE o.RDB$CONSTRAINT_NAME = r.RDB$CONST_NAME_UQ),
-		(SELECT list(trim(s.RDB$FIELD_NAME)) FROM (SELECT x.RDB$FIELD_NAME FROM RDB$INDEX_SEGMENTS x WHERE x.RDB$INDEX_NAME = k.RDB$INDEX_NAME ORDER BY x.RDB$FIELD_POSITION) s),
-		(SELECT first 1 t.RDB$TRIGGER_SOURCE FROM RDB$CHECK_CONSTRAINTS c JOIN RDB$TRIGGERS t ON t.RDB$TRIGGER_NAME = c.RDB$TRIGGER_NAME WHERE c.RDB$CONSTRAINT_NAME = k.RDB$CONSTRAINT_NAME) FROM RDB$RELATION_CONSTRAINTS k LEFT JOIN RDB$REF_CONSTRAINTS r ON r.RDB$CONSTRAINT_NAME = k.RDB$CONSTRAINT_NAME`},
-	{"trigger", "SELECT RDB$TRIGGER_NAME, RDB$RELATION_NAME, RDB$TRIGGER_SEQUENCE, RDB$TRIGGER_TYPE, RDB$TRIGGER_INACTIVE, RDB$TRIGGER_SOURCE FROM RDB$TRIGGERS WHERE RDB$SYSTEM_FLAG = 0"},
-	{"procedure", "SELECT coalesce(trim(RDB$PACKAGE_NAME) || '.', '') || trim(RDB$PROCEDURE_NAME), RDB$PROCEDURE_TYPE, RDB$PROCEDURE_SOURCE FROM RDB$PROCEDURES WHERE RDB$SYSTEM_FLAG = 0"},
-	{"parameter", "SELECT coalesce(trim(p.RDB$PACKAGE_NAME) || '.', '') || trim(p.RDB$PROCEDURE_NAME) || '.' || trim(p.RDB$PARAMETER_NAME), p.RDB$PARAMETER_NUMBER, p.RDB$PARAMETER_TYPE, p.RDB$DEFAULT_SOURCE, " + field + " FROM RDB$PROCEDURE_PARAMETERS p JOIN RDB$FIELDS d ON d.RDB$FIELD_NAME = p.RDB$FIELD_SOURCE WHERE coalesce(p.RDB$SYSTEM_FLAG, 0) = 0"},
-	{"function", "SELECT coalesce(trim(RDB$PACKAGE_NAME) || '.', '') || trim(RDB$FUNCTION_NAME), RDB$MODULE_NAME, RDB$ENTRYPOINT, RDB$ENGINE_NAME, RDB$FUNCTION_SOURCE FROM RDB$FUNCTIONS WHERE coalesce(RDB$SYSTEM_FLAG, 0) = 0"},
-	{"package", "SELECT RDB$PACKAGE_NAME, RDB$PACKAGE_HEADER_SOURCE, RDB$PACKAGE_BODY_SOURCE FROM RDB$PACKAGES WHERE coalesce(RDB$SYSTEM_FLAG, 0) = 0"},
-	{"exception", "SELECT RDB$EXCEPTION_NAME, RDB$MESSAGE FROM RDB$EXCEPTIONS WHERE coalesce(RDB$SYSTEM_FLAG, 0) = 0"},
-	{"sequence", "SELECT RDB$GENERATOR_NAME, RDB$GENERATOR_INCREMENT FROM RDB$GENERATORS WHERE RDB$SYSTEM_FLAG = 0"},
-	{"role", "SELECT RDB$ROLE_NAME FROM RDB$ROLES WHERE coalesce(RDB$SYSTEM_FLAG, 0) = 0"},
-	{"right", "SELECT trim(RDB$USER) || ' on ' || trim(RDB$RELATION_NAME), RDB$PRIVILEGE, RDB$GRANT_OPTION, RDB$FIELD_NAME, RDB$USER_TYPE, RDB$OBJECT_TYPE FROM RDB$USER_PRIVILEGES WHERE RDB$RELATION_NAME NOT STARTING WITH 'RDB$' AND RDB$RELATION_NAME NOT STARTING WITH 'MON$' AND RDB$RELATION_NAME NOT STARTING WITH 'SEC$' AND RDB$RELATION_NAME NOT STARTING WITH 'SQL$' AND RDB$USER <> 'SYSDBA'"},
+// passed are the tables that hold no definitions: where things lie, what follows from
+// other tables, and what every database has.
+var passed = []string{"RDB$PAGES", "RDB$FORMATS", "RDB$TRANSACTIONS", "RDB$FILES", "RDB$LOG_FILES", "RDB$BACKUP_HISTORY", "RDB$SECURITY_CLASSES", "RDB$DEPENDENCIES", "RDB$TYPES", "RDB$DB_CREATORS", "RDB$TIME_ZONES", "RDB$CONFIG", "RDB$KEYWORDS"}
+
+// numbers are the columns in which the server numbers what it has.
+var numbers = []string{"RDB$DBKEY_LENGTH", "RDB$RELATION_ID", "RDB$FORMAT", "RDB$FIELD_ID", "RDB$INDEX_ID", "RDB$STATISTICS", "RDB$SECURITY_CLASS", "RDB$DEFAULT_CLASS", "RDB$PROCEDURE_ID", "RDB$FUNCTION_ID", "RDB$GENERATOR_ID", "RDB$EXCEPTION_NUMBER", "RDB$VALID_BLR", "RDB$VIEW_CONTEXT", "RDB$BASE_FIELD"}
+
+// known are the tables with what is in them, and the columns that name it.
+var known = map[string]struct {
+	sort string
+	name []string
+}{
+	"RDB$DATABASE": {"database", nil}, "RDB$RELATIONS": {"table", []string{"RDB$RELATION_NAME"}}, "RDB$FIELDS": {"domain", []string{"RDB$FIELD_NAME"}},
+	"RDB$RELATION_FIELDS": {"column", []string{"RDB$RELATION_NAME", "RDB$FIELD_NAME"}}, "RDB$FIELD_DIMENSIONS": {"dimension", []string{"RDB$FIELD_NAME", "RDB$DIMENSION"}},
+	"RDB$INDICES": {"index", []string{"RDB$INDEX_NAME"}}, "RDB$INDEX_SEGMENTS": {"index", []string{"RDB$INDEX_NAME"}}, "RDB$TRIGGERS": {"trigger", []string{"RDB$TRIGGER_NAME"}},
+	"RDB$RELATION_CONSTRAINTS": {"constraint", []string{"RDB$RELATION_NAME", "RDB$CONSTRAINT_NAME"}}, "RDB$REF_CONSTRAINTS": {"reference", []string{"RDB$CONSTRAINT_NAME"}}, "RDB$CHECK_CONSTRAINTS": {"check", []string{"RDB$CONSTRAINT_NAME"}},
+	"RDB$PROCEDURES": {"procedure", []string{"RDB$PACKAGE_NAME", "RDB$PROCEDURE_NAME"}}, "RDB$PROCEDURE_PARAMETERS": {"parameter", []string{"RDB$PACKAGE_NAME", "RDB$PROCEDURE_NAME", "RDB$PARAMETER_NAME"}},
+	"RDB$FUNCTIONS": {"function", []string{"RDB$PACKAGE_NAME", "RDB$FUNCTION_NAME"}}, "RDB$FUNCTION_ARGUMENTS": {"argument", []string{"RDB$PACKAGE_NAME", "RDB$FUNCTION_NAME", "RDB$ARGUMENT_POSITION"}},
+	"RDB$PACKAGES": {"package", []string{"RDB$PACKAGE_NAME"}}, "RDB$EXCEPTIONS": {"exception", []string{"RDB$EXCEPTION_NAME"}}, "RDB$GENERATORS": {"sequence", []string{"RDB$GENERATOR_NAME"}}, "RDB$ROLES": {"role", []string{"RDB$ROLE_NAME"}},
+	"RDB$USER_PRIVILEGES": {"grant", []string{"RDB$USER", "RDB$RELATION_NAME"}}, "RDB$VIEW_RELATIONS": {"view", []string{"RDB$VIEW_NAME"}}, "RDB$FILTERS": {"filter", []string{"RDB$FUNCTION_NAME"}}, "RDB$COLLATIONS": {"collation", []string{"RDB$COLLATION_NAME"}}, "RDB$CHARACTER_SETS": {"character set", []string{"RDB$CHARACTER_SET_NAME"}},
+	"RDB$AUTH_MAPPING": {"mapping", []string{"RDB$MAP_NAME"}},
+}
+
+// given are names that the server gives, with a number.
+var given = regexp.MustCompile(`^(?:RDB\$|INTEG_|CHECK_|SQL\$|RDB\$PRIMARY|RDB\$FOREIGN|RDB\$TRIGGER_)\d+$`)
+
+// ofServer are rows about the server's own tables.
+var ofServer = regexp.MustCompile(`^(?:RDB|MON|SEC)\$`)
+
+// systemTable is one of the server's own tables, with the columns that say what a
+// database is made of.
+type systemTable struct {
+	name    string
+	columns []string
+	flag    bool // whether a column says that a row is the server's own
+}
+
+// systemTables reads which there are. Of the blobs, texts are read; the others hold what
+// the server has made of them.
+func (c *tx) systemTables(ctx context.Context) (out []systemTable, err error) {
+	all, err := c.table(ctx, `SELECT r.RDB$RELATION_NAME, r.RDB$FIELD_NAME, iif(f.RDB$FIELD_TYPE = 261 AND coalesce(f.RDB$FIELD_SUB_TYPE, 0) NOT IN (0, 1), 1, 0) FROM RDB$RELATION_FIELDS r JOIN RDB$FIELDS f ON f.RDB$FIELD_NAME = r.RDB$FIELD_SOURCE
+		WHERE r.RDB$SYSTEM_FLAG = 1 AND r.RDB$RELATION_NAME STARTING WITH 'RDB$' ORDER BY r.RDB$RELATION_NAME, r.RDB$FIELD_POSITION`)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range all {
+		if slices.Contains(passed, r[0]) {
+			continue
+		}
+		if len(out) == 0 || out[len(out)-1].name != r[0] {
+			out = append(out, systemTable{name: r[0]})
+		}
+		t := &out[len(out)-1]
+		switch {
+		case r[1] == "RDB$SYSTEM_FLAG":
+			t.flag = true
+		case r[2] == "0" && !slices.Contains(numbers, r[1]):
+			t.columns = append(t.columns, r[1])
+		}
+	}
+	return out, nil
 }
 
 // schema reads what a database is made of.
@@ -48,18 +89,34 @@ func (c *tx) schema(ctx context.Context, d *Sealed) (err error) {
 		return err
 	}
 	d.Settings["dialect"], d.Settings["character set"] = base[0][0], base[0][1]
-	for _, def := range definitions {
-		rows, err := c.table(ctx, def.query)
+	// A column that has no domain has one of its own, with a name that tells nobody anything.
+	owners := map[string]string{}
+	for _, q := range []string{"SELECT RDB$FIELD_SOURCE, trim(RDB$RELATION_NAME) || '.' || trim(RDB$FIELD_NAME) FROM RDB$RELATION_FIELDS", "SELECT RDB$FIELD_SOURCE, trim(RDB$PROCEDURE_NAME) || '.' || trim(RDB$PARAMETER_NAME) FROM RDB$PROCEDURE_PARAMETERS", "SELECT RDB$FIELD_SOURCE, trim(RDB$FUNCTION_NAME) || '.' || RDB$ARGUMENT_POSITION FROM RDB$FUNCTION_ARGUMENTS"} {
+		all, err := c.table(ctx, q)
 		if err != nil {
-			return fault.Wrap(fault.KindOf(err), err, "the %ss of the database cannot be read", def.sort)
+			return err
+		}
+		for _, r := range all {
+			owners[r[0]] = cmp.Or(owners[r[0]], r[1])
+		}
+	}
+	tables, err := c.systemTables(ctx)
+	if err != nil {
+		return err
+	}
+	for _, t := range tables {
+		query := "SELECT " + strings.Join(t.columns, ", ") + " FROM " + t.name
+		if t.flag && t.name != "RDB$CHARACTER_SETS" {
+			query += " WHERE coalesce(RDB$SYSTEM_FLAG, 0) <> 1"
+		}
+		rows, err := c.table(ctx, query)
+		if err != nil {
+			return err
 		}
 		for _, r := range rows {
-			for i, part := range r {
-				if part == "0" { // a restored database has 0 where one that was made has nothing
-					r[i] = ""
-				}
+			if o, ok := t.object(r, owners); ok {
+				d.Schema = append(d.Schema, o)
 			}
-			d.Schema = append(d.Schema, dbprint.NewObject(def.sort, strings.ToValidUTF8(r[0], "?"), strings.Join(r[1:], "\x00")))
 		}
 	}
 	if err := c.sequences(ctx, d); err != nil {
@@ -70,6 +127,38 @@ func (c *tx) schema(ctx context.Context, d *Sealed) (err error) {
 	}
 	d.Users, err = c.column(ctx, "SELECT DISTINCT trim(RDB$USER) FROM RDB$USER_PRIVILEGES WHERE RDB$USER_TYPE = 8 AND RDB$USER NOT IN ('SYSDBA', 'PUBLIC') ORDER BY 1")
 	return err
+}
+
+// object makes what a row of one of the server's tables says; not where that is about
+// the server's own.
+func (t systemTable) object(r []string, owners map[string]string) (o dbprint.Object, ok bool) {
+	k, there := known[t.name]
+	if !there {
+		k.sort, k.name = strings.ToLower(strings.TrimPrefix(t.name, "RDB$")), t.columns[:1]
+	}
+	var name []string
+	for _, n := range k.name {
+		if i := slices.Index(t.columns, n); i >= 0 && r[i] != "" {
+			name = append(name, strings.ToValidUTF8(r[i], "?"))
+		}
+	}
+	if !t.flag && len(name) > 0 && (ofServer.MatchString(name[len(name)-1]) || ofServer.MatchString(name[0])) && !given.MatchString(name[0]) {
+		return o, false
+	}
+	if t.name == "RDB$FIELDS" && given.MatchString(name[0]) {
+		k.sort, name = "type", []string{owners[r[slices.Index(t.columns, "RDB$FIELD_NAME")]]}
+	}
+	var text, loose []string
+	for i, value := range r {
+		if value == "" {
+			continue
+		}
+		text = append(text, t.columns[i]+"="+value)
+		if value != "0" && !given.MatchString(value) { // a restored database has 0 where one that was made has nothing
+			loose = append(loose, t.columns[i]+"="+value)
+		}
+	}
+	return dbprint.NewObject(k.sort, cmp.Or(strings.Join(name, "."), "as a whole"), strings.Join(text, "\x00"), strings.Join(loose, "\x00")), true
 }
 
 // sequences reads the value of every sequence; that of a counting column is

@@ -162,9 +162,15 @@ func (c *conn) close() {
 	c.db.Close()
 }
 
+// refused is where tests have the server refuse a statement.
+var refused = func(string) error { return nil }
+
 // run runs statements one after the other.
 func (c *conn) run(ctx context.Context, statements ...string) error {
 	for _, q := range statements {
+		if err := refused(q); err != nil {
+			return explain(c.server, err)
+		}
 		if _, err := c.ExecContext(ctx, q); err != nil {
 			return explain(c.server, err)
 		}

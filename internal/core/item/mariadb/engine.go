@@ -132,6 +132,14 @@ func (s *session) take(ctx context.Context, database string, counts []card.Count
 	return d, err
 }
 
+// Definitions is a fingerprint without rows and counts.
+func (s *session) Definitions(ctx context.Context, database string) (*dbprint.Fingerprint, error) {
+	d := &Sealed{}
+	err := s.on(ctx, database, func(c *conn) error { return c.schema(ctx, d) })
+	d.Sort()
+	return &d.Fingerprint, err
+}
+
 // Exists reports whether the server has a database.
 func (s *session) Exists(ctx context.Context, database string) (there bool, err error) {
 	err = s.on(ctx, "", func(c *conn) (err error) {
@@ -153,28 +161,36 @@ func (s *session) Lacks(ctx context.Context, _ string, d *Sealed) (out []string,
 // Stage makes the sealed database under another name.
 func (s *session) Stage(ctx context.Context, d *Sealed, p served.Putting) (notes []string, err error) {
 	err = s.on(ctx, "", func(c *conn) (err error) {
+		if err := c.recover(ctx); err != nil {
+			return err
+		}
 		if err := c.stage(ctx, d, p); err != nil {
 			return err
 		}
-		notes, err = c.notes(ctx, d, p.Mine)
+		notes, err = c.notes(ctx, d, d.Database, p.Mine)
 		return err
 	})
 	return notes, err
 }
 
 // Settle gives the staged database its name.
-func (s *session) Settle(ctx context.Context, database string, d *Sealed, p served.Putting, aside string) error {
-	return s.on(ctx, "", func(c *conn) error { return c.settle(ctx, database, d, p, aside) })
+func (s *session) Settle(ctx context.Context, database string, _ *Sealed, p served.Putting, aside string) error {
+	return s.on(ctx, "", func(c *conn) error { return c.settle(ctx, database, p, aside) })
 }
 
 // Rename gives a database another name.
 func (s *session) Rename(ctx context.Context, from, to string) error {
-	return s.on(ctx, "", func(c *conn) error { return c.rename(ctx, from, to, nil, false) })
+	return s.on(ctx, "", func(c *conn) error { return c.rename(ctx, from, to) })
 }
 
 // Drop removes a database.
 func (s *session) Drop(ctx context.Context, database string) error {
-	return s.on(ctx, "", func(c *conn) error { return c.run(ctx, "DROP DATABASE "+sqltext.Quoted(database)) })
+	return s.on(ctx, "", func(c *conn) error {
+		if err := c.recover(ctx); err != nil {
+			return err
+		}
+		return c.run(ctx, "DROP DATABASE "+sqltext.Quoted(database))
+	})
 }
 
 // Rows reads one table of a database.

@@ -64,6 +64,9 @@ func (c *conn) look(ctx context.Context) (*served.Look, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := c.whole(ctx); err != nil {
+		return nil, err
+	}
 	l := &served.Look{Engine: v.String()}
 	sums, err := c.one(ctx, "SELECT coalesce(sum(data_length + index_length), 0), count(*), coalesce(max(update_time), '') FROM information_schema.tables WHERE table_schema = database() AND table_type <> 'VIEW'")
 	if err != nil {
@@ -84,7 +87,19 @@ func (c *conn) look(ctx context.Context) (*served.Look, error) {
 	if lsn[1] == "" {
 		l.Stamp = time.Now().UTC().String()
 	}
-	l.Left, err = c.left(ctx)
+	if l.Left, err = c.left(ctx); err != nil {
+		return nil, err
+	}
+	views, err := c.column(ctx, "SELECT table_name FROM information_schema.views WHERE table_schema = database()")
+	for _, v := range views {
+		var broken bool
+		if broken, err = c.broken(ctx, v); err != nil {
+			break
+		}
+		if broken {
+			l.Left = append(l.Left, "view "+v+": it names what is not there any more, and does not work here either")
+		}
+	}
 	return l, err
 }
 

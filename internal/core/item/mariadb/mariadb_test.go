@@ -11,6 +11,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/go-sql-driver/mysql"
+
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
@@ -87,13 +89,15 @@ func place(t *testing.T, d *Sealed, p served.Putting, to served.Server, aside st
 	return notes
 }
 
-func same(t *testing.T, want *dbprint.Fingerprint, s served.Server, counts ...card.Count) {
+func same(t *testing.T, d *Sealed, s served.Server, counts ...card.Count) {
 	t.Helper()
-	f, err := openAt(t, s).Fingerprint(t.Context(), s.Database, counts, nil)
+	o := Engine{}.Open(s, nil)
+	defer o.Close()
+	f, err := o.Fingerprint(t.Context(), s.Database, counts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if diffs := dbprint.Compare(want, f); len(diffs) > 0 {
+	if diffs := dbprint.Compare(&d.Fingerprint, f, d.Remade(f)); len(diffs) > 0 {
 		t.Errorf("old and new differ: %+v", diffs)
 	}
 }
@@ -144,7 +148,7 @@ func TestEverythingMoves(t *testing.T) {
 	count := card.Count{Name: "accounts", Query: "SELECT count(*) FROM account"}
 	d, p, data := sealed(t, s, count)
 	notes := strings.Join(place(t, d, p, server(now, "everything"), ""), "\n")
-	same(t, &d.Fingerprint, server(now, "everything"), count)
+	same(t, d, server(now, "everything"), count)
 	if d.Counts[0].Value != 502 || d.Rows() < 1400 {
 		t.Errorf("%v, %d rows", d.Counts, d.Rows())
 	}
@@ -183,7 +187,7 @@ func TestEverythingMoves(t *testing.T) {
 	// Loaded without Move Kit, by the server's own client.
 	sqlOn(t, now, "mysql", "CREATE DATABASE byhand CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
 	sqlOn(t, now, "byhand", string(data))
-	same(t, &d.Fingerprint, server(now, "byhand"))
+	same(t, d, server(now, "byhand"))
 }
 
 // TestLongRows moves rows that are read and loaded in pieces.
@@ -193,14 +197,14 @@ INSERT INTO page VALUES ('it''s é', x'0027', repeat('é''\\\n,(', 1500000), unh
 CREATE TABLE keyless (t longtext); INSERT INTO keyless SELECT t FROM page;`)
 	d, p, data := sealed(t, s)
 	place(t, d, p, server(now, "longs"), "")
-	same(t, &d.Fingerprint, server(now, "longs"))
+	same(t, d, server(now, "longs"))
 	const sums = "SELECT k, md5(t), md5(bl), n, md5(u) FROM page ORDER BY k; SELECT md5(t) FROM keyless ORDER BY 1"
 	if was, is := sqlOn(t, old, "longs", sums), sqlOn(t, now, "longs", sums); was != is {
 		t.Errorf("was %s\nis %s", was, is)
 	}
 	sqlOn(t, now, "mysql", "DROP DATABASE IF EXISTS byhand; CREATE DATABASE byhand CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
 	sqlOn(t, now, "byhand", string(data))
-	same(t, &d.Fingerprint, server(now, "byhand"))
+	same(t, d, server(now, "byhand"))
 	sqlOn(t, now, "longs", "UPDATE page SET n = 9 WHERE k = 'b'")
 	diffs, err := dbprint.DiffRows(*d.Table("page"), Engine{}.SealedRows(p.Rows, *d.Table("page")), openAt(t, server(now, "longs")).Rows(t.Context(), server(now, "longs").Database, *d.Table("page")), nil)
 	if err != nil || len(diffs) != 1 || !strings.HasSuffix(diffs[0], "n was NULL, is 9") {
@@ -268,6 +272,22 @@ func TestFaults(t *testing.T) {
 	}
 }
 
+// TestChanges sees that every change of what a database is made of is noticed.
+func TestChanges(t *testing.T) {
+	s := fresh(t, "changes", dbcases.Base[dbcases.MariaDB])
+	o := openAt(t, s)
+	d, p, _ := sealed(t, s)
+	place(t, d, p, server(now, "changes"), "")
+	same(t, d, server(now, "changes"))
+	dbcases.Changes(t, dbcases.MariaDB, func(t *testing.T, text string) { sqlOn(t, old, "changes", text) }, func(t *testing.T) *dbprint.Fingerprint {
+		f, err := o.Fingerprint(t.Context(), "changes", nil, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f
+	})
+}
+
 func TestCases(t *testing.T) {
 	dbcases.Try(t, dbcases.MariaDB, func(t *testing.T, sql []string) {
 		fresh(t, "cases", "SET sql_mode = 'ALLOW_INVALID_DATES';\n"+strings.Join(sql, ";\n"))
@@ -287,86 +307,194 @@ func TestCases(t *testing.T) {
 		s := fresh(t, "cases", "SET sql_mode=''; CREATE TABLE c ("+types+"); INSERT INTO c (v) VALUES (NULL), (0), ("+map[string]string{"double": "-0e0), (0.30000000000000004), (5e-324", "single": "0.1), (16777217), (1e-38", "moment": "20260329013000.000001"}[name]+")")
 		d, p, _ := sealed(t, s)
 		place(t, d, p, server(now, "cases"), "")
-		same(t, &d.Fingerprint, server(now, "cases"))
+		same(t, d, server(now, "cases"))
 	}
 }
 
-// TestAside sees that what is in the way is whole under its other name, and
-// that a renaming which was interrupted anywhere is ended by the next.
-func TestAside(t *testing.T) {
-	d, p, _ := sealed(t, fresh(t, "inway", "CREATE TABLE boat (id int PRIMARY KEY); INSERT INTO boat VALUES (1), (2)"))
+// dumped are databases as the server's own tool writes them.
+func dumped(t *testing.T, databases ...string) string {
+	t.Helper()
+	all := ""
+	for _, name := range databases {
+		text, err := now.Dump(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		all += name + ":\n" + strings.ReplaceAll(text, "`"+name+"`", "``")
+	}
+	return all
+}
+
+// TestWhatStandsInTheWay refuses every single statement of a setting aside in turn, and
+// cuts off at every one. The database in the way is whole then under one of its names,
+// to the letter of its own server's dump, and the same command ends it; undo too gives
+// back all that there was.
+func TestWhatStandsInTheWay(t *testing.T) {
+	d, p, _ := sealed(t, fresh(t, "inway", "CREATE TABLE boat (id int PRIMARY KEY); INSERT INTO boat VALUES (1), (2); CREATE VIEW v AS SELECT * FROM boat; CREATE EVENT e ON SCHEDULE EVERY 1 DAY DO SET @x = 1"))
 	to := server(now, "inway")
-	theirs := strings.Replace(all(), "'boss'@'%'", "'root'@'localhost'", 1)
-	for stop := range 12 {
-		sqlOn(t, now, "mysql", "DROP DATABASE IF EXISTS inway; DROP DATABASE IF EXISTS inway_aside; DROP DATABASE IF EXISTS inway_stage; CREATE DATABASE inway CHARACTER SET utf8mb4")
-		sqlOn(t, now, "inway", theirs)
-		before, err := openAt(t, to).Fingerprint(t.Context(), to.Database, nil, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, err := openAt(t, to).Stage(t.Context(), d, p); err != nil {
-			t.Fatal(err)
-		}
-		// The server goes away from us in the middle.
-		ctx, cancel := context.WithCancel(t.Context())
-		ended := make(chan struct{})
-		go func() {
-			defer close(ended)
-			for range 400 {
-				n, _ := now.SQL("mysql", "SELECT (SELECT count(*) FROM information_schema.tables WHERE table_schema LIKE 'inway\\_aside') + (SELECT count(*) FROM information_schema.schemata WHERE schema_name LIKE 'inway\\_aside')")
-				if stop == 0 || n != "" && n[0] >= byte('0'+stop) {
-					break
-				}
-				if ctx.Err() != nil {
-					return
+	theirs := `CREATE TABLE account (id int PRIMARY KEY AUTO_INCREMENT, name varchar(20)); INSERT INTO account (name) VALUES ('a'), ('b');
+CREATE TABLE entry (id int PRIMARY KEY, account int, note text, FOREIGN KEY (account) REFERENCES account (id) ON DELETE CASCADE); INSERT INTO entry VALUES (1, 1, 'x');
+CREATE SEQUENCE numbers START WITH 100; CREATE FUNCTION double_of(n int) RETURNS int DETERMINISTIC RETURN n * 2;
+CREATE VIEW z_first AS SELECT id, name FROM account; CREATE VIEW a_last AS SELECT id, double_of(id) AS twice FROM z_first; CREATE OR REPLACE VIEW z_first AS SELECT id FROM account WHERE name = 'a';
+SET sql_mode='ANSI_QUOTES'; CREATE DEFINER='boss'@'%' TRIGGER entry_in BEFORE INSERT ON entry FOR EACH ROW SET NEW."note" = coalesce(NEW.note, 'it''s new;'); SET sql_mode = '';
+CREATE EVENT nightly ON SCHEDULE EVERY 1 DAY STARTS '2030-01-01 03:00:00' COMMENT 'it''s ENABLE' DO DELETE FROM entry WHERE id < 0;
+CREATE TRIGGER inway.second BEFORE INSERT ON inway.entry FOR EACH ROW FOLLOWS entry_in SET NEW.note = concat(NEW.note, '!');
+CREATE TRIGGER first BEFORE INSERT ON entry FOR EACH ROW PRECEDES entry_in SET NEW.id = (SELECT coalesce(max(id), 0) + 1 FROM inway.entry);
+CREATE VIEW inway.named AS SELECT id FROM inway.account;
+CREATE PROCEDURE inway.whole() SELECT 'inway.account' AS t, count(*) FROM ` + "`inway` . `account`" + `;
+SET sql_mode = 'ORACLE';
+DELIMITER //
+CREATE PACKAGE pack AS FUNCTION one RETURN int; END; //
+CREATE PACKAGE BODY pack AS FUNCTION one RETURN int AS BEGIN RETURN (SELECT count(*) FROM inway.account); END; END; //
+DELIMITER ;
+SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET @x = 'ENABLE';`
+	stops, count := 0, 0
+	defer func() { refused = func(string) error { return nil } }()
+	sqlOn(t, now, "mysql", "DROP DATABASE IF EXISTS inway; CREATE DATABASE inway CHARACTER SET utf8mb4 COMMENT 'it''s'; CREATE OR REPLACE USER 'boss'@'%'")
+	sqlOn(t, now, "inway", theirs)
+	before := dumped(t, "inway")
+	for _, kill := range []bool{false, true} {
+		for stop := 1; ; stop++ {
+			refuse := func(at int) {
+				count = 0
+				refused = func(sql string) error {
+					if strings.HasPrefix(sql, "SET ") || strings.HasPrefix(sql, "USE ") {
+						return nil // changes nothing: as the next one
+					}
+					if count++; count == at || kill && count > at {
+						return &mysql.MySQLError{Number: 1105, Message: "refused here: " + sql}
+					}
+					return nil
 				}
 			}
-			cancel()
-		}()
-		err = openAt(t, to).Settle(ctx, to.Database, d, p, "inway_aside")
-		cancel()
-		<-ended
-		if err != nil {
-			aside := "inway_aside"
-			if there, err := openAt(t, to).Exists(t.Context(), to.Database); err != nil {
+			// Where a run was stopped, the next one ends it. In between all is there.
+			whole := func(name, other string) {
+				t.Helper()
+				refused = func(string) error { return nil }
+				s := Engine{}.Open(to, nil).(*session)
+				defer s.Close()
+				if there, err := s.Exists(t.Context(), other); err != nil || there {
+					name = other
+				}
+				if err := s.on(t.Context(), "", func(c *conn) error { return c.recover(t.Context()) }); err != nil {
+					t.Fatalf("stopped at %d: %v", stop, err)
+				}
+				if name == "inway" {
+					if is := dumped(t, name); is != before {
+						t.Fatalf("stopped at %d (cut off: %v) the database is not whole:\n%s", stop, kill, firstDifference(before, is))
+					}
+				}
+			}
+			o := Engine{}.Open(to, nil).(*session)
+			refuse(stop)
+			err := o.Rename(t.Context(), "inway", "inway_aside")
+			reached := count
+			if err != nil {
+				whole("inway", "inway_aside")
+				var again error
+				if there, err := o.Exists(t.Context(), "inway"); err != nil {
+					t.Fatal(err)
+				} else if there {
+					again = o.Rename(t.Context(), "inway", "inway_aside")
+				}
+				if again != nil {
+					t.Fatalf("stopped at %d, and then: %v", stop, again)
+				}
+			}
+			refused = func(string) error { return nil }
+			if got := sqlOn(t, now, "inway_aside", "SELECT count(*) FROM named; SELECT count(*) FROM z_first; CALL whole(); SELECT group_concat(trigger_name ORDER BY action_order) FROM information_schema.triggers WHERE trigger_schema = 'inway_aside' AND event_object_table = 'entry' AND action_timing = 'BEFORE'; SELECT group_concat(status) FROM information_schema.events WHERE event_schema = 'inway_aside'"); got != "2\n1\ninway.account\t2\nfirst,entry_in,second\nDISABLED,DISABLED" {
+				t.Fatalf("set aside: %s", got)
+			}
+			// What is put there, and taken back, is stopped too.
+			if _, err := o.Stage(t.Context(), d, p); err != nil {
 				t.Fatal(err)
-			} else if !there {
-				aside = ""
 			}
-			f, err := openAt(t, to).Fingerprint(t.Context(), to.Database, nil, nil)
-			if aside == "" || err != nil || len(dbprint.Compare(&d.Fingerprint, f)) > 0 { // or it was in place already
-				if _, err := openAt(t, to).Stage(t.Context(), d, p); err != nil {
+			refuse(stop)
+			errPut := o.Settle(t.Context(), "inway", d, p, "inway_aside")
+			reachedPut := count
+			refused = func(string) error { return nil }
+			if errPut != nil {
+				if _, err := o.Stage(t.Context(), d, p); err != nil {
 					t.Fatal(err)
 				}
-				if err := openAt(t, to).Settle(t.Context(), to.Database, d, p, aside); err != nil {
+				if there, err := o.Exists(t.Context(), "inway"); err != nil {
+					t.Fatal(err)
+				} else if there {
+					if err := o.Drop(t.Context(), "inway"); err != nil {
+						t.Fatal(err)
+					}
+				}
+				if err := o.Settle(t.Context(), "inway", d, p, "inway_aside"); err != nil {
 					t.Fatal(err)
 				}
 			}
-		}
-		same(t, &d.Fingerprint, to)
-		aside, err := openAt(t, to.On("inway_aside")).Fingerprint(t.Context(), to.On("inway_aside").Database, nil, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, diff := range dbprint.Compare(before, aside) {
-			if diff.What != "the event nightly is not defined the same" { // it is switched off
-				t.Errorf("stopped at %d: what was in the way is not whole: %+v", stop, diff)
+			same(t, d, to)
+			if got := sqlOn(t, now, "inway", "SELECT status FROM information_schema.events WHERE event_schema = 'inway'; SELECT count(*) FROM information_schema.tables WHERE table_schema = 'inway'"); got != "ENABLED\n2" {
+				t.Fatalf("what was put there: %s", got)
+			}
+			if err := o.Drop(t.Context(), "inway"); err != nil {
+				t.Fatal(err)
+			}
+			refuse(stop)
+			errBack := o.Rename(t.Context(), "inway_aside", "inway")
+			reachedBack := count
+			refused = func(string) error { return nil }
+			if errBack != nil {
+				var again error
+				if there, err := o.Exists(t.Context(), "inway_aside"); err != nil {
+					t.Fatal(err)
+				} else if there {
+					again = o.Rename(t.Context(), "inway_aside", "inway")
+				}
+				if again != nil {
+					t.Fatalf("undo stopped at %d, and then: %v", stop, again)
+				}
+			}
+			if is := dumped(t, "inway"); is != before {
+				t.Fatalf("stopped at %d, what was in the way came back otherwise:\n%s", stop, firstDifference(before, is))
+			}
+			if got := sqlOn(t, now, "mysql", "SELECT group_concat(schema_name ORDER BY 1) FROM information_schema.schemata WHERE schema_name LIKE 'inway%'"); got != "inway" {
+				t.Fatalf("left behind: %s", got)
+			}
+			o.Close()
+			if stop > max(reached, reachedPut, reachedBack) && err == nil && errPut == nil && errBack == nil {
+				stops += stop - 1
+				break
 			}
 		}
 	}
-	// Renamed back, as undo does.
-	if err := openAt(t, to).Drop(t.Context(), to.Database); err != nil {
-		t.Fatal(err)
-	}
-	if err := openAt(t, to.On("inway_aside")).Rename(t.Context(), to.On("inway_aside").Database, "inway"); err != nil {
-		t.Fatal(err)
-	}
-	if got := sqlOn(t, now, "inway", "SELECT count(*) FROM z_first"); got != "252" {
-		t.Errorf("renamed back: %s", got)
-	}
-	if err := openAt(t, to).Rename(t.Context(), to.Database, "mysql"); fault.KindOf(err) != fault.Changed {
+	t.Logf("%d statements of a setting aside, of a placing and of an undo were refused or cut off", stops)
+	if err := openAt(t, to).Rename(t.Context(), "inway", "mysql"); fault.KindOf(err) != fault.Changed {
 		t.Errorf("renamed over another: %v", err)
 	}
+	// What cannot be made again keeps all from being touched, and is named.
+	sqlOn(t, now, "inway", "CREATE TABLE gone (x int); CREATE VIEW broken AS SELECT x FROM gone; DROP TABLE gone")
+	print := func() *dbprint.Fingerprint {
+		f, err := openAt(t, to).Fingerprint(t.Context(), "inway", nil, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f
+	}
+	was := print()
+	err := openAt(t, to).Rename(t.Context(), "inway", "inway_aside")
+	if err == nil || !strings.Contains(err.Error(), "view broken") || len(dbprint.Compare(was, print(), nil)) > 0 || sqlOn(t, now, "inway", "SELECT count(*) FROM information_schema.views WHERE table_schema = 'inway' AND table_name = 'broken'") != "1" {
+		t.Errorf("%v", err)
+	}
+	l, err := openAt(t, to).Look(t.Context(), "inway")
+	if err != nil || !strings.Contains(strings.Join(l.Left, "; "), "view broken") {
+		t.Errorf("%+v %v", l, err)
+	}
+}
+
+func firstDifference(a, b string) string {
+	x, y := strings.Split(a, "\n"), strings.Split(b, "\n")
+	for i := range x {
+		if i >= len(y) || x[i] != y[i] {
+			return fmt.Sprintf("line %d: %.300q\n%.300q", i, x[i], strings.Join(y[min(i, len(y)):min(i+1, len(y))], ""))
+		}
+	}
+	return "more lines"
 }
 
 // TestOneMoment seals while the app goes on writing two tables that always

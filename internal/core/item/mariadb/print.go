@@ -162,7 +162,7 @@ func (c *conn) each(ctx context.Context, t *table, where string, each func(line 
 
 // readTable reads one table of the database.
 func (c *conn) readTable(ctx context.Context, t dbprint.Table, each func(dbprint.Row) error) error {
-	columns, err := c.columns(ctx, &Sealed{})
+	columns, err := c.columns(ctx)
 	if err != nil {
 		return err
 	}
@@ -197,7 +197,7 @@ func writeRest(w io.Writer, d *Sealed) {
 		for _, sql := range o.session() {
 			writeDefinition(w, sql)
 		}
-		writeDefinition(w, o.create(o.Definer))
+		writeDefinition(w, o.create(o.Definer, d.Database, d.Database))
 	}
 }
 

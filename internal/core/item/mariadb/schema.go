@@ -2,10 +2,13 @@ package mariadb
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
 	"strings"
+
+	"github.com/go-sql-driver/mysql"
 
 	"movekit/internal/core/item/mariadb/sqltext"
 
@@ -16,14 +19,16 @@ import (
 // Sealed is what a sealed database is known by, besides its rows.
 type Sealed struct {
 	dbprint.Fingerprint
+	Database  string   `json:"database"` // its name on the old server
 	Charset   string   `json:"charset"`
 	Collation string   `json:"collation"`
+	Comment   string   `json:"comment,omitempty"`
 	Make      []Make   `json:"make,omitempty"`
 	Defined   []Object `json:"defined,omitempty"` // in the order in which they can be made
 	Users     []User   `json:"users,omitempty"`   // who may use the database
-	Unread    bool     `json:"users_unread,omitempty"`
-	Needs     []string `json:"needs,omitempty"` // storage engines and collations
-	Longest   int64    `json:"longest"`         // longest row as SQL, in bytes
+	Needs     []string `json:"needs,omitempty"`   // storage engines and collations
+	Broken    []string `json:"broken,omitempty"`  // views that name what is not there: they are not sealed
+	Longest   int64    `json:"longest"`           // longest row as SQL, in bytes
 }
 
 // Make makes a table or a sequence.
@@ -53,12 +58,22 @@ type Object struct {
 	Charset   string `json:"charset"`           // character_set_client
 	Collation string `json:"collation"`         // collation_connection
 	Zone      string `json:"zone,omitempty"`    // of an event
+	Base      string `json:"base,omitempty"`    // collation of the database when it was made
+	Order     string `json:"order,omitempty"`   // of a trigger, among those of the same event
 }
 
-// User is who may use a database, without the password.
+// print is what an object of a database is compared by, whatever the database is
+// called.
+func (o Object) print(database string) dbprint.Object {
+	sql := sqltext.Requalified(o.SQL, o.Mode, database, "")
+	return dbprint.NewObject(strings.ToLower(o.Sort), o.Name, strings.Join([]string{sql, o.Definer, o.Mode, o.Charset, o.Collation, o.Zone, o.Base, o.Order}, "\x00"), sql+"\x00"+o.Mode+"\x00"+o.Order)
+}
+
+// User is who may use a database, without the password; or a role.
 type User struct {
 	Name   string   `json:"name"` // as SQL writes it: 'office'@'%'
-	Grants []string `json:"grants"`
+	Role   bool     `json:"role,omitempty"`
+	Grants []string `json:"grants"` // the database is called ``
 }
 
 // anyName is a name in any quotes: which ones depends on the sql_mode in which
@@ -68,10 +83,9 @@ const anyName = "`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\"|'(?:[^']|'')*'"
 var (
 	definer   = regexp.MustCompile("^CREATE (?:OR REPLACE )?(?:ALGORITHM=[A-Z]+ )?(DEFINER=(" + anyName + ")(?:@(" + anyName + "))? )")
 	nextValue = regexp.MustCompile(` AUTO_INCREMENT=(\d+)`)
-	width     = regexp.MustCompile(`\b((?:tiny|small|medium|big)?int|year)\(\d+\)`)
 	keyLine   = regexp.MustCompile("^(?:UNIQUE )?KEY (`(?:[^`]|``)*`) \\((`(?:[^`]|``)*`)")
 	linkLine  = regexp.MustCompile("^CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY ")
-	nameLine  = regexp.MustCompile("^(PRIMARY KEY|(?:UNIQUE |FULLTEXT |SPATIAL |VECTOR )?KEY|CONSTRAINT|PERIOD FOR) ?(`(?:[^`]|``)*`)?")
+	nameLine  = regexp.MustCompile("^(PRIMARY KEY|(?:UNIQUE |FULLTEXT |SPATIAL |VECTOR )?KEY|CONSTRAINT|PERIOD FOR|) ?(`(?:[^`]|``)*`)?")
 )
 
 // schema reads what a database is made of, into the facts and the fingerprint.
@@ -80,11 +94,14 @@ func (c *conn) schema(ctx context.Context, d *Sealed) error {
 	if err != nil {
 		return err
 	}
+	if err := c.whole(ctx); err != nil {
+		return err
+	}
 	d.Engine, d.Settings = v.String(), map[string]string{}
 	if err := c.charset(ctx, d); err != nil {
 		return err
 	}
-	d.Settings["character set"], d.Settings["collation"] = long(d.Charset), long(d.Collation)
+	d.Settings["character set"], d.Settings["collation"], d.Settings["comment"] = long(d.Charset), long(d.Collation), d.Comment
 	if err := c.tables(ctx, d); err != nil {
 		return err
 	}
@@ -97,12 +114,24 @@ func (c *conn) schema(ctx context.Context, d *Sealed) error {
 // charset reads what the session's database is written in, unless a table says
 // otherwise.
 func (c *conn) charset(ctx context.Context, d *Sealed) error {
-	base, err := c.one(ctx, "SELECT default_character_set_name, default_collation_name FROM information_schema.schemata WHERE schema_name = database()")
+	base, err := c.one(ctx, "SELECT default_character_set_name, default_collation_name, schema_name FROM information_schema.schemata WHERE schema_name = database()")
 	if err != nil {
 		return err
 	}
-	d.Charset, d.Collation = base[0], base[1]
-	return nil
+	d.Charset, d.Collation, d.Database = base[0], base[1], base[2]
+	if comment, err := c.one(ctx, "SELECT schema_comment FROM information_schema.schemata WHERE schema_name = database()"); err == nil { // before 10.5 there is none
+		d.Comment = comment[0]
+	}
+	return ctx.Err()
+}
+
+// create makes an empty database like the sealed one.
+func (d *Sealed) create(name string) string {
+	sql := fmt.Sprintf("CREATE DATABASE %s CHARACTER SET %s COLLATE %s", sqltext.Quoted(name), d.Charset, d.Collation)
+	if d.Comment != "" {
+		sql += " COMMENT " + sqltext.Literal(d.Comment)
+	}
+	return sql
 }
 
 // long writes out the character set that servers call by two names.
@@ -115,16 +144,19 @@ func long(name string) string {
 
 // tables reads tables and sequences.
 func (c *conn) tables(ctx context.Context, d *Sealed) error {
-	all, err := c.table(ctx, "SELECT table_name, table_type, coalesce(engine, ''), coalesce(table_collation, ''), coalesce(row_format, '') FROM information_schema.tables WHERE table_schema = database() AND table_type <> 'VIEW' AND table_type NOT LIKE '%TEMPORARY%' ORDER BY 1")
+	all, err := c.table(ctx, "SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = database() AND table_type <> 'VIEW' AND table_type NOT LIKE '%TEMPORARY%' ORDER BY 1")
 	if err != nil {
 		return err
 	}
-	columns, err := c.columns(ctx, d)
+	columns, err := c.columns(ctx)
 	if err != nil {
 		return err
 	}
 	for _, t := range all {
-		name, engine, collation := t[0], t[2], t[3]
+		name := t[0]
+		if name == atRest {
+			continue
+		}
 		if strings.ContainsAny(name, "\n\r") {
 			return fault.New(fault.ServerRefused, "the table %q has a line break in its name, which cannot be written line by line: rename it", name)
 		}
@@ -155,9 +187,8 @@ func (c *conn) tables(ctx context.Context, d *Sealed) error {
 		kept := []string{}
 		for _, line := range lines[1:end] {
 			line = strings.TrimSuffix(strings.TrimSpace(line), ",")
-			if named := nameLine.FindStringSubmatch(line); named != nil {
-				d.Schema = append(d.Schema, dbprint.NewObject(strings.ToLower(named[1]), name+"."+strings.Trim(named[2], "`"), line))
-			}
+			named := nameLine.FindStringSubmatch(line)
+			d.Schema = append(d.Schema, dbprint.NewObject(strings.ToLower(or(named[1], "column")), name+"."+strings.Trim(named[2], "`"), line, line))
 			key := keyLine.FindStringSubmatch(line)
 			switch {
 			case linkLine.MatchString(line):
@@ -168,9 +199,8 @@ func (c *conn) tables(ctx context.Context, d *Sealed) error {
 				kept = append(kept, "  "+line)
 			}
 		}
-		// Which options are written differs between versions.
-		tail := strings.Join(lines[min(end+1, len(lines)):], "\n")
-		d.Schema = append(d.Schema, dbprint.NewObject("table", name, engine+" "+long(collation)+" "+tail))
+		tail := nextValue.ReplaceAllString(strings.Join(lines[end:], "\n"), "")
+		d.Schema = append(d.Schema, dbprint.NewObject("table", name, tail, tail))
 		m.SQL = lines[0] + "\n" + strings.Join(kept, ",\n") + "\n" + strings.Join(lines[end:], "\n")
 		d.Make = append(d.Make, m)
 	}
@@ -184,8 +214,8 @@ type owned struct {
 	counter string // the column that is counted up
 }
 
-func (c *conn) columns(ctx context.Context, d *Sealed) (map[string]*owned, error) {
-	all, err := c.table(ctx, `SELECT table_name, column_name, data_type, column_type, is_nullable, coalesce(column_default, 'none'), extra, coalesce(collation_name, ''), coalesce(generation_expression, '') FROM information_schema.columns WHERE table_schema = database() ORDER BY table_name, ordinal_position`)
+func (c *conn) columns(ctx context.Context) (map[string]*owned, error) {
+	all, err := c.table(ctx, `SELECT table_name, column_name, data_type, extra, coalesce(generation_expression, '') FROM information_schema.columns WHERE table_schema = database() ORDER BY table_name, ordinal_position`)
 	if err != nil {
 		return nil, err
 	}
@@ -196,15 +226,13 @@ func (c *conn) columns(ctx context.Context, d *Sealed) (map[string]*owned, error
 			o = &owned{}
 			out[col[0]] = o
 		}
-		extra := strings.ToLower(col[6])
-		if col[8] == "" && !strings.Contains(extra, "generated") || strings.Contains(extra, "default_generated") {
+		extra := strings.ToLower(col[3])
+		if col[4] == "" && !strings.Contains(extra, "generated") || strings.Contains(extra, "default_generated") {
 			o.moved = append(o.moved, sqltext.Column{Name: col[1], Sort: sqltext.SortOf(col[2]), Large: sqltext.Large(col[2])})
 		}
 		if strings.Contains(extra, "auto_increment") {
 			o.counter = col[1]
 		}
-		definition := strings.Join([]string{width.ReplaceAllString(col[3], "$1"), col[4], strings.ReplaceAll(strings.ToLower(col[5]), "current_timestamp()", "current_timestamp"), strings.ReplaceAll(extra, "current_timestamp()", "current_timestamp"), long(col[7]), col[8]}, " ")
-		d.Schema = append(d.Schema, dbprint.NewObject("column", col[0]+"."+col[1], definition))
 	}
 	keys, err := c.table(ctx, "SELECT table_name, column_name FROM information_schema.statistics WHERE table_schema = database() AND index_name = 'PRIMARY' ORDER BY table_name, seq_in_index")
 	for _, k := range keys {
@@ -227,7 +255,7 @@ func (c *conn) sequence(ctx context.Context, d *Sealed, name string) error {
 		return err
 	}
 	d.Settings["sequence "+name] = value[0]
-	d.Schema = append(d.Schema, dbprint.NewObject("sequence", name, made[1]))
+	d.Schema = append(d.Schema, dbprint.NewObject("sequence", name, made[1], made[1]))
 	d.Make = append(d.Make, Make{Name: name, SQL: made[1], After: fmt.Sprintf("SELECT SETVAL(%s, %s, 0, %s)", sqltext.Quoted(name), value[0], value[1])})
 	return nil
 }
@@ -241,19 +269,30 @@ func (c *conn) objects(ctx context.Context, d *Sealed) error {
 		{"PACKAGE", "SELECT routine_name FROM information_schema.routines WHERE routine_schema = database() AND routine_type = 'PACKAGE' ORDER BY 1"},
 		{"PACKAGE BODY", "SELECT routine_name FROM information_schema.routines WHERE routine_schema = database() AND routine_type = 'PACKAGE BODY' ORDER BY 1"},
 		{"VIEW", "SELECT table_name FROM information_schema.views WHERE table_schema = database() ORDER BY 1"},
-		{"TRIGGER", "SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = database() ORDER BY event_object_table, action_timing, event_manipulation, action_order"},
+		{"TRIGGER", "SELECT trigger_name, action_order FROM information_schema.triggers WHERE trigger_schema = database() ORDER BY event_object_table, action_timing, event_manipulation, action_order"},
 		{"EVENT", "SELECT event_name FROM information_schema.events WHERE event_schema = database() ORDER BY 1"},
 	} {
-		names, err := c.column(ctx, kind.names)
+		names, err := c.table(ctx, kind.names)
 		if err != nil {
 			return err
 		}
-		for _, name := range names {
-			o, err := c.object(ctx, kind.sort, name)
+		for _, n := range names {
+			if kind.sort == "VIEW" {
+				broken, err := c.broken(ctx, n[0])
+				if err != nil {
+					return err
+				}
+				if broken {
+					d.Broken = append(d.Broken, n[0])
+					continue
+				}
+			}
+			o, err := c.object(ctx, kind.sort, n[0])
 			if err != nil {
 				return err
 			}
-			d.Schema = append(d.Schema, dbprint.NewObject(strings.ToLower(o.Sort), o.Name, o.SQL+" "+o.Mode))
+			o.Order = strings.Join(n[1:], "")
+			d.Schema = append(d.Schema, o.print(d.Database))
 			switch o.Sort {
 			case "VIEW":
 				views = append(views, o)
@@ -266,6 +305,17 @@ func (c *conn) objects(ctx context.Context, d *Sealed) error {
 	}
 	d.Defined = slices.Concat(d.Defined, inOrder(views), rest)
 	return nil
+}
+
+// broken reports whether a view names what is not there any more. No server makes it
+// again so.
+func (c *conn) broken(ctx context.Context, view string) (bool, error) {
+	_, err := c.ExecContext(ctx, "SELECT 1 FROM "+sqltext.Quoted(view)+" LIMIT 0")
+	var said *mysql.MySQLError
+	if errors.As(err, &said) && said.Number == 1356 {
+		return true, nil
+	}
+	return false, explain(c.server, err)
 }
 
 // object reads the definition of an object. The columns of SHOW CREATE differ
@@ -290,6 +340,8 @@ func (c *conn) object(ctx context.Context, sort, name string) (o Object, err err
 			o.Collation = cells[i]
 		case "time_zone":
 			o.Zone = cells[i]
+		case "database collation":
+			o.Base = cells[i]
 		case "sql original statement":
 			o.SQL = cells[i]
 		default:
@@ -316,17 +368,18 @@ func requoted(name string) string {
 	return sqltext.Quoted(strings.ReplaceAll(name[1:len(name)-1], q+q, q))
 }
 
-// create is the statement that makes an object, with its definer where one is
-// given.
-func (o Object) create(definer string) string {
+// create is the statement that makes an object in a database, with its definer where
+// one is given. from is the database that it was read from.
+func (o Object) create(definer, from, to string) string {
+	sql := sqltext.Requalified(o.SQL, o.Mode, from, to)
 	if definer == "" {
-		return o.SQL
+		return sql
 	}
 	at := len("CREATE ")
-	if i := strings.Index(o.SQL, "SQL SECURITY "); o.Sort == "VIEW" && i > 0 {
+	if i := strings.Index(sql, "SQL SECURITY "); o.Sort == "VIEW" && i > 0 {
 		at = i
 	}
-	return o.SQL[:at] + "DEFINER=" + definer + " " + o.SQL[at:]
+	return sql[:at] + "DEFINER=" + definer + " " + sql[at:]
 }
 
 // session are the statements that make a session like that of the first time.
@@ -368,30 +421,62 @@ func (c *conn) needs(ctx context.Context, d *Sealed) (err error) {
 	return c.users(ctx, d)
 }
 
-// users reads who may use the database. Who may not read that is told so on
-// the new computer.
+// users reads who may use the database: also those who may through a role, and the
+// roles. To a login that may not read that, the server does not show it.
 func (c *conn) users(ctx context.Context, d *Sealed) error {
-	names, err := c.table(ctx, `SELECT DISTINCT user, host FROM (SELECT user, host FROM mysql.db WHERE database() LIKE db UNION SELECT user, host FROM mysql.tables_priv WHERE db = database() UNION SELECT user, host FROM mysql.procs_priv WHERE db = database()) u WHERE user <> '' AND user NOT IN ('root', 'mysql.sys', 'mariadb.sys') ORDER BY 1, 2`)
-	if err != nil {
-		d.Unread = true
+	const own = "SELECT user, host FROM mysql.db WHERE database() LIKE db UNION SELECT user, host FROM mysql.tables_priv WHERE db = database() UNION SELECT user, host FROM mysql.columns_priv WHERE db = database() UNION SELECT user, host FROM mysql.procs_priv WHERE db = database()"
+	names, err := c.table(ctx, "WITH RECURSIVE may (user, host) AS (SELECT user, host FROM ("+own+") o UNION SELECT r.user, r.host FROM mysql.roles_mapping r JOIN may ON r.role = may.user AND may.host = '') SELECT DISTINCT user, host FROM may WHERE user <> '' AND user NOT IN ('root', 'mysql.sys', 'mariadb.sys') ORDER BY 1, 2")
+	if err != nil { // before roles
+		names, err = c.table(ctx, "SELECT DISTINCT user, host FROM ("+own+") u WHERE user <> '' AND user NOT IN ('root', 'mysql.sys', 'mariadb.sys') ORDER BY 1, 2")
+	}
+	unseen := func() error {
+		d.Users, d.Unseen = nil, []string{rights}
 		return nil
 	}
+	if err != nil {
+		return unseen()
+	}
+	var roles []string
 	for _, n := range names {
-		u := User{Name: sqltext.Literal(n[0]) + "@" + sqltext.Literal(n[1])}
+		if n[1] == "" {
+			roles = append(roles, sqltext.Quoted(n[0]))
+		}
+	}
+	for _, n := range names {
+		u := User{Name: sqltext.Literal(n[0]), Role: n[1] == ""}
+		if !u.Role {
+			u.Name += "@" + sqltext.Literal(n[1])
+		}
 		grants, err := c.column(ctx, "SHOW GRANTS FOR "+u.Name)
 		if err != nil {
-			d.Unread = true
-			continue
+			return unseen()
 		}
+		escaped := strings.NewReplacer(`\_`, "_", `\%`, "%") // a right on a pattern that is this name
 		for _, g := range grants {
-			if _, on, _ := strings.Cut(g, " ON "); strings.Contains(on, sqltext.Quoted(c.server.Database)+".") || strings.Contains(on, "`"+strings.ReplaceAll(c.server.Database, "_", `\_`)+"`.") {
+			what, on, found := strings.Cut(g, " ON ")
+			plain := escaped.Replace(on)
+			switch {
+			case found && strings.Contains(plain, sqltext.Quoted(d.Database)+"."):
+				on, _, _ = strings.Cut(strings.Replace(plain, sqltext.Quoted(d.Database)+".", "``.", 1), " IDENTIFIED BY ")
+				u.Grants = append(u.Grants, what+" ON "+on)
+			case !found && slices.ContainsFunc(roles, func(r string) bool { return strings.HasPrefix(g, "GRANT "+r+" TO ") }):
 				u.Grants = append(u.Grants, g)
 			}
 		}
+		if len(u.Grants) == 0 {
+			continue
+		}
 		d.Users = append(d.Users, u)
+		text := strings.Join(u.Grants, "; ")
+		o := dbprint.NewObject(rights, u.Name, text, text)
+		o.Told = true
+		d.Schema = append(d.Schema, o)
 	}
 	return nil
 }
+
+// rights is the sort of object that says what a user or role may do.
+const rights = "grant"
 
 // transactional reports whether tables of a storage engine are seen by a
 // transaction as they were when it began.

@@ -233,6 +233,20 @@ func said(err error, stderr string) error {
 	return err
 }
 
+// programFailed explains what one of the server's programs says; what names what
+// it was to do with a database.
+func (s *session) programFailed(ctx context.Context, err error, text, what string) error {
+	if ctx.Err() != nil {
+		return fault.Wrap(fault.Stopped, ctx.Err(), "the work on %s was stopped", s.Address())
+	}
+	return fault.Wrap(kindOfText(text), said(err, text), what, s.Address())
+}
+
 func quoted(name string) string { return pgx.Identifier{name}.Sanitize() }
+
+// oneLine is a text as SQL writes it without a line break.
+func oneLine(s string) string {
+	return "E" + strings.NewReplacer("\n", `\n`, "\r", `\r`).Replace(literal(strings.ReplaceAll(s, `\`, `\\`)))
+}
 
 func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }

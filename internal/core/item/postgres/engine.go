@@ -126,15 +126,7 @@ func (s *session) Stage(ctx context.Context, d *Sealed, p served.Putting) (notes
 		return nil, err
 	}
 	defer rows.Close()
-	made, err := s.stage(ctx, d, p.Stage, archive, rows, p.Progress)
-	for _, r := range made {
-		note := "the role " + r.Name + " was made on the new server"
-		if r.Login {
-			note += " without a password: set one, and enter it in the app"
-		}
-		notes = append(notes, note)
-	}
-	return notes, err
+	return s.stage(ctx, d, p.Stage, archive, rows, p.Progress)
 }
 
 // archive writes the schema into a private file, which pg_restore needs.

@@ -41,10 +41,15 @@ func (s *session) Ask(ctx context.Context, database, query string) (n int64, err
 // askIn runs a card's query in a transaction. It speaks of tables as the app
 // does, by the usual path.
 func askIn(ctx context.Context, conn *pgx.Conn, query string, to *int64) error {
+	return inDefaultPath(ctx, conn, func() error { return conn.QueryRow(ctx, query).Scan(to) })
+}
+
+// inDefaultPath runs what is to find things as the app does, in a transaction.
+func inDefaultPath(ctx context.Context, conn *pgx.Conn, ask func() error) error {
 	if _, err := conn.Exec(ctx, "SET LOCAL search_path TO DEFAULT"); err != nil {
 		return err
 	}
-	if err := conn.QueryRow(ctx, query).Scan(to); err != nil {
+	if err := ask(); err != nil {
 		return err
 	}
 	_, err := conn.Exec(ctx, "SET LOCAL search_path TO ''")

@@ -2,19 +2,54 @@ package postgres
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"golang.org/x/sync/errgroup"
 
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item/served"
+	"movekit/internal/core/version"
 )
+
+// available are the extensions that a server can make, with the version that it
+// makes.
+func available(ctx context.Context, conn *pgx.Conn) (map[string]string, error) {
+	rows, err := conn.Query(ctx, "SELECT name, default_version FROM pg_catalog.pg_available_extensions")
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	var name, version string
+	_, err = pgx.ForEachRow(rows, []any{&name, &version}, func() error {
+		out[name] = version
+		return nil
+	})
+	return out, err
+}
+
+// versions tells the extensions that came in another version.
+func (m *maker) versions(ctx context.Context, conn *pgx.Conn, d *Sealed) (notes []string) {
+	have, err := available(ctx, conn)
+	if err != nil {
+		return nil
+	}
+	for _, e := range d.Extensions {
+		if name, was, _ := strings.Cut(e, " "); have[name] != was {
+			notes = append(notes, fmt.Sprintf("the extension %s is %s here, and was %s", name, have[name], was))
+		}
+	}
+	return notes
+}
 
 // Exists reports whether the server has the database.
 func (s *session) Exists(ctx context.Context, database string) (bool, error) {
@@ -42,14 +77,28 @@ func (s *session) Lacks(ctx context.Context, _ string, d *Sealed) ([]string, err
 	if s.number/10000 < d.Number/10000 {
 		out = append(out, fmt.Sprintf("the server here is PostgreSQL %s, and the old one was %s: an older server cannot take its database", s.version, strings.TrimPrefix(d.Engine, "PostgreSQL ")))
 	}
-	have, err := texts(ctx, conn, "SELECT name FROM pg_catalog.pg_available_extensions")
+	have, err := available(ctx, conn)
 	if err != nil {
 		return nil, s.explain(err)
 	}
 	for _, e := range d.Extensions {
-		if !slices.Contains(have, e) {
-			out = append(out, "the extension "+e+" is not installed for the server here")
+		name, was, _ := strings.Cut(e, " ")
+		switch is, there := have[name]; {
+		case !there:
+			out = append(out, "the extension "+name+" is not installed for the server here")
+		case version.Compare(is, was) < 0:
+			out = append(out, fmt.Sprintf("the extension %s is %s on the server here, and was %s: what it keeps cannot be put into an older one", name, is, was))
 		}
+	}
+	var may, icu bool
+	if err := conn.QueryRow(ctx, "SELECT rolsuper OR rolcreatedb, EXISTS (SELECT FROM pg_catalog.pg_collation WHERE collprovider = 'i') FROM pg_catalog.pg_roles WHERE rolname = current_user").Scan(&may, &icu); err != nil {
+		return nil, s.explain(err)
+	}
+	if !may {
+		out = append(out, "the login on the server here may not make databases: let it, with ALTER ROLE ... CREATEDB")
+	}
+	if d.ICU && !icu {
+		out = append(out, "the server here is without the library ICU, by which the old one sorts texts")
 	}
 	// A locale's name differs in writing only: de_DE.UTF-8 and de_DE.utf8.
 	locales, err := texts(ctx, conn, "SELECT DISTINCT lower(replace(collcollate, '-', '')) FROM pg_catalog.pg_collation WHERE collcollate IS NOT NULL UNION SELECT lower(replace(datcollate, '-', '')) FROM pg_catalog.pg_database")
@@ -66,113 +115,179 @@ func (s *session) Lacks(ctx context.Context, _ string, d *Sealed) ([]string, err
 
 // stage makes the database under another name and loads it. What an earlier
 // run has left under that name is dropped first. archive is the file of the
-// schema. It returns the roles that were made, without passwords.
-func (s *session) stage(ctx context.Context, d *Sealed, name, archive string, data io.Reader, progress func(int64)) (made []Role, err error) {
+// schema.
+func (s *session) stage(ctx context.Context, d *Sealed, name, archive string, data io.Reader, progress func(int64)) (notes []string, err error) {
 	conn, err := s.maintenance(ctx)
 	if err != nil {
 		return nil, err
 	}
-	restore, err := program(ctx, "pg_restore", s.number/10000)
+	pre, post, err := s.definitions(ctx, archive)
 	if err != nil {
 		return nil, err
 	}
-	if made, err = makeRoles(ctx, conn, d.Roles); err != nil {
-		return made, s.explain(err)
+	if notes, err = makeRoles(ctx, conn, d.Roles); err != nil {
+		return notes, s.explain(err)
 	}
 	s.leave(name)
-	for _, sql := range []string{
-		"DROP DATABASE IF EXISTS " + quoted(name),
-		fmt.Sprintf("CREATE DATABASE %s TEMPLATE template0 ENCODING %s LC_COLLATE %s LC_CTYPE %s", quoted(name), literal(d.Encoding), literal(d.Collate), literal(d.Ctype)),
-	} {
-		if _, err := conn.Exec(ctx, sql); err != nil {
-			return made, s.explain(err)
+	if _, err := conn.Exec(ctx, "DROP DATABASE IF EXISTS "+quoted(name)); err != nil {
+		return notes, s.explain(err)
+	}
+	whole := slices.IndexFunc(pre, func(e entry) bool { return e.sort == "database" })
+	if whole < 0 {
+		return notes, fault.New(fault.Damaged, "the sealed schema does not say how the database is made")
+	}
+	create, owner, _ := strings.Cut(pre[whole].of(quoted(name)), ";\n")
+	for _, sql := range []string{create, owner} {
+		if _, err := conn.Exec(ctx, sql, pgx.QueryExecModeSimpleProtocol); err != nil {
+			return notes, s.explain(err)
 		}
 	}
-	if err := s.restore(ctx, name, restore, archive, "--section=pre-data"); err != nil {
-		return made, err
+	m := maker{session: s, database: name, path: d.Path, notes: &notes}
+	if err := m.all(ctx, pre); err != nil {
+		return notes, err
 	}
-	if err := s.load(ctx, name, data, progress); err != nil {
-		return made, err
+	if err := s.load(ctx, name, d.Path, data, progress); err != nil {
+		return notes, err
 	}
-	if err := s.restore(ctx, name, restore, archive, "--section=post-data", "--jobs=2"); err != nil {
-		return made, err
+	if err := m.all(ctx, post); err != nil {
+		return notes, err
 	}
-	return made, s.finish(ctx, conn, d, name)
-}
-
-// makeRoles makes the roles that the server does not have, as members of what
-// they were members of. Those that it has are left as they are.
-func makeRoles(ctx context.Context, conn *pgx.Conn, roles []Role) (made []Role, err error) {
-	for _, r := range roles {
-		var there bool
-		if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_catalog.pg_roles WHERE rolname = $1)", r.Name).Scan(&there); err != nil {
-			return made, err
-		}
-		if there {
+	if err := m.fill(ctx, d.Views); err != nil {
+		return notes, err
+	}
+	for _, e := range pre {
+		if !e.ofDatabase() || e.sort == "database" {
 			continue
 		}
-		sql := "CREATE ROLE " + quoted(r.Name)
-		if r.Login {
-			sql += " LOGIN"
-		}
-		if _, err := conn.Exec(ctx, sql); err != nil {
-			return made, err
-		}
-		made = append(made, r)
-	}
-	for _, r := range made {
-		for _, in := range r.In {
-			if _, err := conn.Exec(ctx, "GRANT "+quoted(in)+" TO "+quoted(r.Name)); err != nil {
-				return made, err
+		for sql := range strings.SplitSeq(strings.TrimSpace(e.of(quoted(name))), ";\n") {
+			_, err := conn.Exec(ctx, sql)
+			var pg *pgconn.PgError
+			if errors.As(err, &pg) && pg.Code == "42704" {
+				notes = append(notes, fmt.Sprintf("a setting of the database is not known on the server here: %s (%s)", e.setting(sql), pg.Message))
+			} else if err != nil {
+				err = s.explain(err)
+				return notes, fault.Wrap(fault.KindOf(err), err, "what is said of the database as a whole cannot be set")
 			}
 		}
 	}
-	return made, nil
+	return append(notes, m.versions(ctx, conn, d)...), nil
 }
 
-// restore runs pg_restore on the archive of the schema.
-func (s *session) restore(ctx context.Context, database, program, archive string, args ...string) error {
-	text, err := s.run(ctx, database, nil, nil, program, append(args, "--exit-on-error", "--no-tablespaces", "--dbname", database, archive)...)
-	if err != nil {
-		if ctx.Err() != nil {
-			return fault.Wrap(fault.Stopped, ctx.Err(), "making the database %s was stopped", s.On(database).Address())
+// maker makes what a database is made of.
+type maker struct {
+	*session
+	database string
+	path     string // search path of the old database
+	mu       sync.Mutex
+	notes    *[]string
+}
+
+// Entries are made some at a time; most of them in their order, and indexes and
+// constraints by two connections.
+const (
+	atOnce  = 50
+	workers = 2
+)
+
+func (m *maker) all(ctx context.Context, entries []entry) error {
+	entries = slices.DeleteFunc(slices.Clone(entries), entry.ofDatabase)
+	apart := func(e entry) bool { return e.sort == "index" || e.sort == "constraint" }
+	for len(entries) > 0 {
+		n := slices.IndexFunc(entries, func(e entry) bool { return apart(e) != apart(entries[0]) })
+		if n < 0 {
+			n = len(entries)
 		}
-		return fault.Wrap(kindOfText(text), said(err, text), "the schema of %s cannot be made", s.On(database).Address())
+		queue := make(chan []entry, 1+n/atOnce)
+		for some := range slices.Chunk(entries[:n], atOnce) {
+			queue <- some
+		}
+		close(queue)
+		g, within := errgroup.WithContext(ctx)
+		for range min(len(queue), map[bool]int{true: workers, false: 1}[apart(entries[0])]) {
+			g.Go(func() error { return m.some(within, queue) })
+		}
+		if err := g.Wait(); err != nil {
+			return err
+		}
+		entries = entries[n:]
 	}
 	return nil
 }
 
-// finish does what comes after the rows: views, settings, owner and rights.
-func (s *session) finish(ctx context.Context, conn *pgx.Conn, d *Sealed, name string) error {
-	stage, err := s.on(ctx, name)
+// some makes what is in the queue, on a connection of its own.
+func (m *maker) some(ctx context.Context, queue <-chan []entry) error {
+	conn, err := m.connect(ctx, m.database)
 	if err != nil {
 		return err
 	}
-	for _, v := range d.Views {
-		if _, err := stage.Exec(ctx, "REFRESH MATERIALIZED VIEW "+v); err != nil {
-			return s.explain(err)
+	defer conn.Close(context.WithoutCancel(ctx))
+	if _, err := conn.Exec(ctx, "SET check_function_bodies = false; SET client_min_messages = warning; SET synchronous_commit = off; SET lock_timeout = 0", pgx.QueryExecModeSimpleProtocol); err != nil {
+		return m.explain(err)
+	}
+	for entries := range queue {
+		sql := ""
+		for _, e := range entries {
+			sql += e.sql
+		}
+		if _, err := conn.Exec(ctx, sql, pgx.QueryExecModeSimpleProtocol); err == nil {
+			continue
+		} else if ctx.Err() != nil || conn.IsClosed() {
+			return m.explain(err)
+		}
+		for _, e := range entries { // nothing of them is made yet
+			if err := m.one(ctx, conn, e); err != nil {
+				return err
+			}
 		}
 	}
-	statements := []string{fmt.Sprintf("ALTER DATABASE %s OWNER TO %s", quoted(name), quoted(d.Owner))}
-	for _, c := range d.Configs {
-		setting, value, _ := strings.Cut(c, "=")
-		if strings.Contains(value, ",") || strings.HasPrefix(value, `"`) {
-			statements = append(statements, fmt.Sprintf("ALTER DATABASE %s SET %s TO %s", quoted(name), quoted(setting), value)) // a list of names, as the server writes it
-		} else {
-			statements = append(statements, fmt.Sprintf("ALTER DATABASE %s SET %s TO %s", quoted(name), quoted(setting), literal(value)))
+	return nil
+}
+
+// one makes one thing. What calls functions by their names alone, as an index may,
+// is not made with an empty search path: then it is tried with that of the old database.
+func (m *maker) one(ctx context.Context, conn *pgx.Conn, e entry) error {
+	_, err := conn.Exec(ctx, e.sql, pgx.QueryExecModeSimpleProtocol)
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) && (strings.HasPrefix(pg.Code, "42") || pg.Code == "3F000") {
+		if _, again := conn.Exec(ctx, "SET search_path TO "+m.path+";\n"+e.sql+"SET search_path TO ''", pgx.QueryExecModeSimpleProtocol); again == nil {
+			m.mu.Lock()
+			defer m.mu.Unlock()
+			*m.notes = append(*m.notes, fmt.Sprintf("the %s %s names functions or types without their schema; it was made with the search path %s of the database", e.object().Sort, e.name, m.path))
+			return nil
 		}
 	}
-	if len(d.Grants) > 0 {
-		statements = append(statements, fmt.Sprintf("REVOKE ALL ON DATABASE %s FROM PUBLIC", quoted(name)))
+	if err == nil {
+		return nil
 	}
-	for _, g := range d.Grants {
-		privilege, role, _ := strings.Cut(g, " TO ")
-		statements = append(statements, fmt.Sprintf("GRANT %s ON DATABASE %s TO %s", privilege, quoted(name), role))
+	err = m.explain(err)
+	return fault.Wrap(fault.KindOf(err), err, "the %s %s cannot be made on the new server", e.object().Sort, e.name)
+}
+
+// fill fills the materialized views. Those that read others through functions, which
+// no server tells, are filled when the others are.
+func (m *maker) fill(ctx context.Context, views []string) error {
+	conn, err := m.on(ctx, m.database)
+	if err != nil {
+		return err
 	}
-	for _, sql := range statements {
-		if _, err := conn.Exec(ctx, sql); err != nil {
-			return s.explain(err)
+	if _, err := conn.Exec(ctx, "SET search_path TO "+m.path); err != nil {
+		return m.explain(err)
+	}
+	defer m.leave(m.database)
+	for len(views) > 0 {
+		var left []string
+		var failed error
+		for _, v := range views {
+			if _, err := conn.Exec(ctx, "REFRESH MATERIALIZED VIEW "+v); err != nil {
+				left = append(left, v)
+				err = m.explain(err)
+				failed = cmp.Or[error](failed, fault.Wrap(fault.KindOf(err), err, "the materialized view %s cannot be filled", v))
+			}
 		}
+		if len(left) == len(views) {
+			return failed
+		}
+		views = left
 	}
 	return nil
 }
@@ -221,16 +336,21 @@ func (s *session) Settle(ctx context.Context, database string, _ *Sealed, p serv
 	return s.Rename(ctx, p.Stage, database)
 }
 
-// load runs what Seal wrote as data.
-func (s *session) load(ctx context.Context, database string, data io.Reader, progress func(int64)) error {
+// load runs what Seal wrote as data. What is called while rows are checked may be
+// named as the old database's search path has it.
+func (s *session) load(ctx context.Context, database, searchPath string, data io.Reader, progress func(int64)) error {
 	conn, err := s.on(ctx, database)
 	if err != nil {
 		return err
 	}
-	if _, err := conn.Exec(ctx, "SET synchronous_commit TO off"); err != nil {
+	defer s.leave(database)
+	if _, err := conn.Exec(ctx, "SET synchronous_commit TO off; SET search_path TO "+searchPath, pgx.QueryExecModeSimpleProtocol); err != nil {
 		return s.explain(err)
 	}
 	return scan(data, func(sql string) error {
+		if strings.HasPrefix(sql, "SET search_path ") {
+			return nil
+		}
 		_, err := conn.Exec(ctx, sql)
 		return s.explain(err)
 	}, func(sql string, rows io.Reader) error {
@@ -240,7 +360,7 @@ func (s *session) load(ctx context.Context, database string, data io.Reader, pro
 }
 
 // statements are what the data of a sealed database may say besides COPY.
-var statements = []string{"SET ", "SELECT pg_catalog.setval(", "SELECT pg_catalog.lo_create(", "SELECT pg_catalog.lo_put(", "ALTER LARGE OBJECT ", "GRANT "}
+var statements = []string{"SET ", "SELECT pg_catalog.setval(", "SELECT pg_catalog.lo_create(", "SELECT pg_catalog.lo_put(", "ALTER LARGE OBJECT ", "GRANT ", "REVOKE ", "COMMENT ON LARGE OBJECT "}
 
 // scan reads what Seal wrote as data: statements of one line each, and COPY
 // with the rows behind it.

@@ -135,7 +135,7 @@ COMMENT ON TABLE books.account IS 'it''s commented';
 func TestEverythingMoves(t *testing.T) {
 	s := fresh(t, "everything", everything)
 	d, f, data := moved(t, s, card.Count{Name: "accounts", Query: "SELECT count(*) FROM account"})
-	if diffs := dbprint.Compare(&d.Fingerprint, f); len(diffs) > 0 {
+	if diffs := dbprint.Compare(&d.Fingerprint, f, d.Remade(f)); len(diffs) > 0 {
 		t.Errorf("old and new differ: %+v", diffs)
 	}
 	if d.Counts[0].Value != 500 || f.Counts[0].Value != 500 || f.Rows() < 1400 {
@@ -192,11 +192,17 @@ func byHand(t *testing.T, s database, d *Sealed, data []byte) {
 		}
 	}
 	f := to.print(t)
-	for _, diff := range dbprint.Compare(&d.Fingerprint, f) {
+	for _, diff := range dbprint.Compare(&d.Fingerprint, f, d.Remade(f)) {
 		if diff.Table != "" && diff.Table != "books.sums" {
 			t.Errorf("loaded by hand: %+v", diff)
 		}
 	}
+}
+
+// TestChanges sees that every change of what a database is made of is noticed.
+func TestChanges(t *testing.T) {
+	s := fresh(t, "changes", dbcases.Base[dbcases.PostgreSQL])
+	dbcases.Changes(t, dbcases.PostgreSQL, func(t *testing.T, text string) { sql(t, old, "changes", text) }, func(t *testing.T) *dbprint.Fingerprint { return s.print(t) })
 }
 
 func TestCases(t *testing.T) {
@@ -224,7 +230,7 @@ func TestOneMoment(t *testing.T) {
 	}()
 	for range 2 {
 		d, f, _ := moved(t, s)
-		if len(dbprint.Compare(&d.Fingerprint, f)) > 0 {
+		if len(dbprint.Compare(&d.Fingerprint, f, d.Remade(f))) > 0 {
 			t.Error("what was sealed and its fingerprint are of two moments")
 		}
 		if x, y := f.Table("public.a"), f.Table("public.b"); x.Rows != y.Rows || x.Digest != y.Digest {
@@ -241,7 +247,7 @@ func TestDifferencesAreNamed(t *testing.T) {
 	sql(t, now, "diffs", "UPDATE owner SET phone = '9', name = 'C' WHERE id = 2; DELETE FROM owner WHERE id = 3; INSERT INTO owner VALUES (4, 'D', '4'); DELETE FROM log WHERE ctid = '(0,1)'; DROP INDEX i; SELECT nextval('q'); ALTER TABLE owner ALTER name SET NOT NULL; CREATE TABLE more (x int)")
 	f := server(t, now, "diffs").print(t)
 	var got []string
-	for _, diff := range dbprint.Compare(&d.Fingerprint, f) {
+	for _, diff := range dbprint.Compare(&d.Fingerprint, f, d.Remade(f)) {
 		got = append(got, strings.Trim(diff.Table+": "+diff.What, ": "))
 		if !diff.Content {
 			continue
@@ -254,7 +260,7 @@ func TestDifferencesAreNamed(t *testing.T) {
 		got = append(got, rows...)
 	}
 	want := []string{"public.log: had 3 rows, has 2", "missing: line x", "public.owner: has as many rows, but not the same ones", `id 2: name was B\tb, is C; phone was •••, is •••`, "id 3: the row is missing", "id 4: the row was not there",
-		"public.more: the table was not in what was sealed", "the column public.owner.name is not defined the same", "the index public.i is missing", "sequence public.q was 1, false, is 1, true"}
+		"public.more: the table was not in what was sealed", "table public.owner: not defined the same", "index public.i: missing", "sequence public.q was 1, false, is 1, true"}
 	all := strings.Join(got, "\n")
 	for _, w := range want {
 		if !strings.Contains(all, w) {
@@ -300,7 +306,7 @@ func TestWhatStandsInTheWay(t *testing.T) {
 		t.Error(err)
 	}
 	older := *d
-	older.Number, older.Engine, older.Extensions, older.Collate = 990001, "PostgreSQL 99.1", []string{"no_such_extension"}, "xx_XX.UTF-8"
+	older.Number, older.Engine, older.Extensions, older.Collate = 990001, "PostgreSQL 99.1", []string{"no_such_extension 1.0"}, "xx_XX.UTF-8"
 	lacks, err := to.Lacks(t.Context(), to.name, &older)
 	if all := strings.Join(lacks, "; "); err != nil || len(lacks) != 3 || !strings.Contains(all, "99.1") || !strings.Contains(all, "no_such_extension") || !strings.Contains(all, "xx_XX.UTF-8") {
 		t.Errorf("lacks %q %v", lacks, err)

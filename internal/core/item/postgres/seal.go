@@ -31,18 +31,11 @@ func (s *session) Seal(ctx context.Context, database string, counts []card.Count
 }
 
 func (s *session) seal(ctx context.Context, conn *pgx.Conn, database string, out *Sealed, counts []card.Count, schema, data io.Writer, progress func(int64)) error {
-	var snapshot string
-	if err := conn.QueryRow(ctx, "SELECT pg_catalog.pg_export_snapshot()").Scan(&snapshot); err != nil {
-		return err
-	}
-	f, rels, err := s.take(ctx, conn, counts)
+	f, rels, err := s.take(ctx, conn, database, counts, schema)
 	if err != nil {
 		return err
 	}
 	if err := s.facts(ctx, conn, out); err != nil {
-		return err
-	}
-	if err := s.dumpSchema(ctx, database, snapshot, schema); err != nil {
 		return err
 	}
 	if err := lock(ctx, conn, rels); err != nil {
@@ -77,57 +70,46 @@ func (s *session) seal(ctx context.Context, conn *pgx.Conn, database string, out
 type Sealed struct {
 	dbprint.Fingerprint
 	Number     int      `json:"server_version"` // 150004 is 15.4
-	Encoding   string   `json:"encoding"`
 	Collate    string   `json:"collate"`
 	Ctype      string   `json:"ctype"`
-	Owner      string   `json:"owner"`
-	Extensions []string `json:"extensions,omitempty"`
-	Roles      []Role   `json:"roles,omitempty"`    // that own something or may do something here
-	Configs    []string `json:"configs,omitempty"`  // settings of the database, as name=value
-	Grants     []string `json:"grants,omitempty"`   // on the database itself: PRIVILEGE TO ROLE
-	Views      []string `json:"matviews,omitempty"` // materialized views that hold rows
-}
-
-// Role is a role of the old server, without its password.
-type Role struct {
-	Name  string   `json:"name"`
-	Login bool     `json:"login,omitempty"`
-	In    []string `json:"in,omitempty"` // roles that it is a member of
+	ICU        bool     `json:"icu,omitempty"`        // whether something is sorted by the library ICU
+	Extensions []string `json:"extensions,omitempty"` // name and version
+	Roles      []Role   `json:"roles,omitempty"`      // that own something or may do something here
+	Path       string   `json:"search_path"`          // as SQL writes it
+	Views      []string `json:"matviews,omitempty"`   // materialized views that hold rows, those that others read first
 }
 
 // facts fills in what the new server must have.
 func (s *session) facts(ctx context.Context, conn *pgx.Conn, out *Sealed) (err error) {
 	out.Number = s.number
-	err = conn.QueryRow(ctx, "SELECT pg_catalog.pg_encoding_to_char(encoding), datcollate, datctype, pg_catalog.pg_get_userbyid(datdba) FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database()").
-		Scan(&out.Encoding, &out.Collate, &out.Ctype, &out.Owner)
+	err = conn.QueryRow(ctx, `SELECT datcollate, datctype, coalesce(to_jsonb(d)->>'datlocprovider', '') = 'i' OR EXISTS (SELECT FROM pg_catalog.pg_collation c WHERE c.collprovider = 'i' AND c.oid >= 16384)
+		FROM pg_catalog.pg_database d WHERE datname = pg_catalog.current_database()`).Scan(&out.Collate, &out.Ctype, &out.ICU)
 	if err != nil {
 		return err
 	}
-	if out.Extensions, err = texts(ctx, conn, "SELECT extname FROM pg_catalog.pg_extension WHERE extname <> 'plpgsql' ORDER BY 1"); err != nil {
+	if out.Extensions, err = texts(ctx, conn, "SELECT extname || ' ' || extversion FROM pg_catalog.pg_extension WHERE extname <> 'plpgsql' ORDER BY 1"); err != nil {
 		return err
 	}
-	if out.Configs, err = texts(ctx, conn, "SELECT unnest(setconfig) FROM pg_catalog.pg_db_role_setting WHERE setrole = 0 AND setdatabase = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database())"); err != nil {
+	if err := inDefaultPath(ctx, conn, func() error {
+		return conn.QueryRow(ctx, "SELECT coalesce(nullif(pg_catalog.current_setting('search_path'), ''), '\"\"')").Scan(&out.Path)
+	}); err != nil {
 		return err
 	}
-	if out.Views, err = texts(ctx, conn, "SELECT pg_catalog.quote_ident(n.nspname) || '.' || pg_catalog.quote_ident(c.relname) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'm' AND c.relispopulated AND "+notOurs("c")+" ORDER BY c.oid"); err != nil {
-		return err
-	}
-	if out.Grants, err = texts(ctx, conn, `SELECT format('%s TO %s', privilege_type, CASE grantee WHEN 0 THEN 'PUBLIC' ELSE quote_ident(pg_catalog.pg_get_userbyid(grantee)) END)
-		FROM pg_catalog.pg_database d, pg_catalog.aclexplode(d.datacl) WHERE d.datname = pg_catalog.current_database() ORDER BY 1`); err != nil {
+	// One that reads another reads all that that one reads, and it: more of them.
+	if out.Views, err = texts(ctx, conn, `WITH RECURSIVE uses(v, o) AS (SELECT DISTINCT r.ev_class, d.refobjid FROM pg_catalog.pg_rewrite r JOIN pg_catalog.pg_depend d ON d.classid = 'pg_catalog.pg_rewrite'::regclass AND d.objid = r.oid AND d.refclassid = 'pg_catalog.pg_class'::regclass AND d.refobjid <> r.ev_class),
+		reads(v, o) AS (SELECT v, o FROM uses UNION SELECT r.v, u.o FROM reads r JOIN uses u ON u.v = r.o)
+		SELECT pg_catalog.quote_ident(n.nspname) || '.' || pg_catalog.quote_ident(c.relname) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'm' AND c.relispopulated AND `+notOurs("c")+`
+		ORDER BY (SELECT count(*) FROM reads r JOIN pg_catalog.pg_class m ON m.oid = r.o AND m.relkind = 'm' WHERE r.v = c.oid), c.oid`); err != nil {
 		return err
 	}
 	// Every role that the database's objects depend on, and those whose roles
 	// these are.
-	rows, err := conn.Query(ctx, `WITH RECURSIVE used(oid) AS (
+	out.Roles, err = readRoles(ctx, conn, `r.oid IN (WITH RECURSIVE used(oid) AS (
 		SELECT refobjid FROM pg_catalog.pg_shdepend WHERE refclassid = 'pg_catalog.pg_authid'::regclass AND (dbid = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database())
 			OR classid = 'pg_catalog.pg_database'::regclass AND objid = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database()))
 		UNION SELECT datdba FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database()
-		UNION SELECT m.roleid FROM pg_catalog.pg_auth_members m JOIN used u ON u.oid = m.member)
-		SELECT rolname, rolcanlogin, array(SELECT pg_catalog.pg_get_userbyid(m.roleid) FROM pg_catalog.pg_auth_members m WHERE m.member = r.oid ORDER BY 1)::text[] FROM pg_catalog.pg_roles r WHERE oid IN (SELECT oid FROM used) AND rolname !~ '^pg_' AND oid <> 10 ORDER BY 1`)
-	if err != nil {
-		return err
-	}
-	out.Roles, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (r Role, err error) { return r, row.Scan(&r.Name, &r.Login, &r.In) })
+		UNION SELECT setrole FROM pg_catalog.pg_db_role_setting WHERE setdatabase = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database())
+		UNION SELECT m.roleid FROM pg_catalog.pg_auth_members m JOIN used u ON u.oid = m.member) SELECT oid FROM used) AND rolname !~ '^pg_' AND r.oid <> 10`)
 	return err
 }
 
@@ -169,10 +151,7 @@ func (s *session) dumpSchema(ctx context.Context, database, snapshot string, to 
 	}
 	text, err := s.run(ctx, database, nil, to, name, "--schema-only", "--format=custom", "--compress=0", "--no-tablespaces", "--snapshot="+snapshot, "--lock-wait-timeout=10000")
 	if err != nil {
-		if ctx.Err() != nil {
-			return fault.Wrap(fault.Stopped, ctx.Err(), "reading the schema of %s was stopped", s.Address())
-		}
-		return fault.Wrap(kindOfText(text), said(err, text), "%s cannot write the schema of %s", name, s.Address())
+		return s.programFailed(ctx, err, text, "the schema of %s cannot be written by pg_dump")
 	}
 	return nil
 }
@@ -197,13 +176,13 @@ const lobPiece = 1 << 18
 // given.
 func largeObjects(ctx context.Context, conn *pgx.Conn, w *bufio.Writer) (dbprint.Table, error) {
 	t := dbprint.Table{Name: largeTable, Columns: []string{"oid", "owner", "content"}, Key: []string{"oid"}}
-	rows, err := conn.Query(ctx, "SELECT oid::int8, pg_catalog.pg_get_userbyid(lomowner), coalesce(array_to_string(lomacl, ','), '') FROM pg_catalog.pg_largeobject_metadata ORDER BY 1")
+	rows, err := conn.Query(ctx, `SELECT oid::int8, pg_catalog.pg_get_userbyid(lomowner), coalesce((SELECT string_agg(x::text, ',' ORDER BY x::text) FROM unnest(nullif(lomacl, pg_catalog.acldefault('L', lomowner))) x), ''), coalesce(pg_catalog.obj_description(oid, 'pg_largeobject'), '') FROM pg_catalog.pg_largeobject_metadata ORDER BY 1`)
 	if err != nil {
 		return t, err
 	}
 	type object struct {
-		OID        int64
-		Owner, ACL string
+		OID                 int64
+		Owner, ACL, Comment string
 	}
 	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[object])
 	if err != nil {
@@ -212,9 +191,12 @@ func largeObjects(ctx context.Context, conn *pgx.Conn, w *bufio.Writer) (dbprint
 	var sum dbprint.Multiset
 	for _, o := range all {
 		h := digest.New()
-		fmt.Fprintf(h, "%d %s %s\n", o.OID, o.Owner, o.ACL)
+		fmt.Fprintf(h, "%d %s %s %q\n", o.OID, o.Owner, o.ACL, o.Comment)
 		if w != nil {
 			fmt.Fprintf(w, "SELECT pg_catalog.lo_create('%d');\nALTER LARGE OBJECT %d OWNER TO %s;\n", o.OID, o.OID, quoted(o.Owner))
+			if o.Comment != "" {
+				fmt.Fprintf(w, "COMMENT ON LARGE OBJECT %d IS %s;\n", o.OID, oneLine(o.Comment))
+			}
 		}
 		for at := int64(0); ; at += lobPiece {
 			var piece []byte
@@ -231,8 +213,9 @@ func largeObjects(ctx context.Context, conn *pgx.Conn, w *bufio.Writer) (dbprint
 		}
 		sum.Add(h.Sum())
 		if w != nil && o.ACL != "" {
-			grants, err := texts(ctx, conn, `SELECT format('GRANT %s ON LARGE OBJECT %s TO %s;', privilege_type, oid, CASE grantee WHEN 0 THEN 'PUBLIC' ELSE quote_ident(pg_catalog.pg_get_userbyid(grantee)) END)
-				FROM pg_catalog.pg_largeobject_metadata m, pg_catalog.aclexplode(m.lomacl) WHERE m.oid = $1::int8::oid AND grantee <> lomowner`, o.OID)
+			fmt.Fprintf(w, "REVOKE ALL ON LARGE OBJECT %d FROM %s;\n", o.OID, quoted(o.Owner))
+			grants, err := texts(ctx, conn, `SELECT format('GRANT %s ON LARGE OBJECT %s TO %s%s;', privilege_type, oid, CASE grantee WHEN 0 THEN 'PUBLIC' ELSE quote_ident(pg_catalog.pg_get_userbyid(grantee)) END, CASE WHEN is_grantable THEN ' WITH GRANT OPTION' END)
+				FROM pg_catalog.pg_largeobject_metadata m, pg_catalog.aclexplode(m.lomacl) WHERE m.oid = $1::int8::oid`, o.OID)
 			if err != nil {
 				return t, err
 			}

@@ -292,7 +292,7 @@ func (m mover[F]) There(ctx context.Context) (there bool, err error) {
 // Same holds the database against the sealed fingerprint.
 func (m mover[F]) Same(ctx context.Context) (bool, error) {
 	facts, err := m.known()
-	return err == nil && item.SamePrint(ctx, m, facts.Print()), nil
+	return err == nil && m.SamePrint(ctx, m, facts.Print()), nil
 }
 
 // Beside is the address of a name of its own.
@@ -357,18 +357,31 @@ func (m mover[F]) Put(ctx context.Context, done *steps.Placed) error {
 	})
 }
 
-// Mark is the digest of the sealed fingerprint: what a server counts changes also where
-// somebody only reads.
-func (m mover[F]) Mark(context.Context) (string, error) {
+// Mark is the digest of what the sealed fingerprint is here, where the engine may
+// write definitions otherwise: what a server counts changes also where somebody only
+// reads.
+func (m mover[F]) Mark(ctx context.Context, done *steps.Placed) error {
 	facts, err := m.known()
 	if err != nil {
-		return "", err
+		return err
 	}
-	return mark(facts.Print())
+	return m.on(ctx, func(s Session[F], database string) error {
+		made, err := s.Definitions(ctx, database)
+		if err != nil {
+			return err
+		}
+		sealed := *facts.Print()
+		done.Remade = sealed.Remade(made)
+		sealed.Schema, sealed.Settings = made.Schema, made.Settings
+		done.Stamp, err = stamp(&sealed)
+		return err
+	})
 }
 
-func mark(f *dbprint.Fingerprint) (string, error) {
-	data, err := json.Marshal(f)
+// stamp is the digest of what a fingerprint says of a database, whoever keeps it.
+func stamp(f *dbprint.Fingerprint) (string, error) {
+	f.Sort()
+	data, err := json.Marshal([]any{f.Tables, f.Schema, f.Settings})
 	return digest.Of(data).String(), err
 }
 
@@ -378,7 +391,7 @@ func (m mover[F]) Untouched(ctx context.Context, was string) (bool, error) {
 	if err != nil {
 		return false, nil // what cannot be read is not ours to remove
 	}
-	now, err := mark(f)
+	now, err := stamp(f)
 	return err == nil && now == was, err
 }
 

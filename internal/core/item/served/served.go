@@ -138,6 +138,8 @@ type Session[F Facts] interface {
 	Drop(ctx context.Context, database string) error
 	// Fingerprint takes that of a database as it is at one moment.
 	Fingerprint(ctx context.Context, database string, counts []card.Count, progress func(int64)) (*dbprint.Fingerprint, error)
+	// Definitions is a fingerprint without rows and counts.
+	Definitions(ctx context.Context, database string) (*dbprint.Fingerprint, error)
 	// Rows reads one table of a database.
 	Rows(ctx context.Context, database string, t dbprint.Table) dbprint.Rows
 	// Close ends the connections.

@@ -82,7 +82,7 @@ func readSchema(ctx context.Context, conn *sql.Conn, f *dbprint.Fingerprint) (ta
 			tables = append(tables, name)
 		}
 		if !strings.HasPrefix(name, "sqlite_stat") {
-			f.Schema = append(f.Schema, dbprint.NewObject(typ, name, table+"\x00"+text))
+			f.Schema = append(f.Schema, dbprint.NewObject(typ, name, table+"\x00"+text, table+"\x00"+text))
 		}
 	}
 	return tables, rows.Err()

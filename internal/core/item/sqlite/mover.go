@@ -169,7 +169,7 @@ func (m Mover) sealed() (*dbprint.Fingerprint, error) {
 // Same holds the database against the sealed fingerprint.
 func (m Mover) Same(ctx context.Context) (bool, error) {
 	old, err := m.sealed()
-	if err != nil || !item.SamePrint(ctx, m, old) {
+	if err != nil || !m.SamePrint(ctx, m, old) {
 		return false, nil
 	}
 	what, err := m.MarksDiffer()
@@ -270,12 +270,11 @@ func (m Mover) writeTo(ctx context.Context, w io.Writer) error {
 }
 
 // Mark is the stamp of the files.
-func (m Mover) Mark(ctx context.Context) (string, error) { return item.Stamp(ctx, m) }
+func (m Mover) Mark(ctx context.Context, done *steps.Placed) error { return item.Stamp(ctx, m, done) }
 
 // Untouched looks at the stamp of the files.
-func (m Mover) Untouched(ctx context.Context, mark string) (bool, error) {
-	now, err := m.Mark(ctx)
-	return err == nil && now == mark, err
+func (m Mover) Untouched(ctx context.Context, stamp string) (bool, error) {
+	return item.Stamped(ctx, m, stamp)
 }
 
 // Rename gives the database another name, side files and all.

@@ -83,7 +83,7 @@ func TestSnapshotOfADatabaseInUse(t *testing.T) {
 				t.Errorf("counts %v, user_version %s", f.Counts, f.Settings["user_version"])
 			}
 			now := fingerprint(t, name)
-			diffs := dbprint.Compare(f, now)
+			diffs := dbprint.Compare(f, now, nil)
 			if len(diffs) != 2 || diffs[0].Table != "boat" || diffs[1].Table != "sqlite_sequence" {
 				t.Errorf("after one insert: %v", diffs)
 			}
@@ -186,7 +186,7 @@ func TestFingerprintDependsOnContentAlone(t *testing.T) {
 	other := append([]string{"PRAGMA page_size=8192"}, boats...)
 	other[6] = `INSERT INTO boat VALUES (2,'Ærøskøbing',14.25,NULL,0,NULL), (1,'Grey Wagtail',9.5,'2026-05-01 10:00:00',1,x'00ff')`
 	open(t, same, "delete", other...).Close()
-	if d := dbprint.Compare(fingerprint(t, base), fingerprint(t, same)); len(d) > 0 {
+	if d := dbprint.Compare(fingerprint(t, base), fingerprint(t, same), nil); len(d) > 0 {
 		t.Errorf("the same rows in another order and page size: %v", d)
 	}
 	for change, table := range map[string]string{
@@ -206,7 +206,7 @@ func TestFingerprintDependsOnContentAlone(t *testing.T) {
 		name := filepath.Join(dir, "changed.db")
 		os.Remove(name)
 		open(t, name, "delete", append(boats, change)...).Close()
-		d := dbprint.Compare(fingerprint(t, base), fingerprint(t, name))
+		d := dbprint.Compare(fingerprint(t, base), fingerprint(t, name), nil)
 		if len(d) == 0 || d[0].Table != table {
 			t.Errorf("%s: %v", change, d)
 		}
@@ -321,7 +321,7 @@ func TestEncryptedIsMovedAsAFile(t *testing.T) {
 	}
 	data[5000]++
 	os.WriteFile(name, data, 0o600)
-	if b, err := Take(t.Context(), name, dir, nil); err != nil || len(dbprint.Compare(a, b)) != 1 {
+	if b, err := Take(t.Context(), name, dir, nil); err != nil || len(dbprint.Compare(a, b, nil)) != 1 {
 		t.Errorf("a changed byte: %+v %v", b, err)
 	}
 	os.WriteFile(name+"-wal", []byte("newest data"), 0o600)
@@ -369,8 +369,8 @@ func TestFeatures(t *testing.T) {
 		t.Fatal(err)
 	}
 	after, err := Take(t.Context(), copied, t.TempDir(), []card.Count{{Name: "found", Query: "SELECT count(*) FROM notes WHERE notes MATCH 'wagtail'"}})
-	if err != nil || len(dbprint.Compare(before, after)) > 0 || after.Counts[0].Value != 1 {
-		t.Errorf("%+v %v", dbprint.Compare(before, after), err)
+	if err != nil || len(dbprint.Compare(before, after, nil)) > 0 || after.Counts[0].Value != 1 {
+		t.Errorf("%+v %v", dbprint.Compare(before, after, nil), err)
 	}
 	for _, table := range []string{"w", "g", "s", "notes_content", "box_node"} {
 		if before.Table(table) == nil || before.Table(table).Rows == 0 {

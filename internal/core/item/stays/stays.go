@@ -113,7 +113,7 @@ func (mover) Lacks(context.Context) ([]string, error)               { return nil
 func (mover) Beside() string                                        { return "" }
 func (mover) Aside(context.Context, string) (string, error)         { return "", errStays }
 func (mover) Put(context.Context, *steps.Placed) error              { return errStays }
-func (mover) Mark(context.Context) (string, error)                  { return "", errStays }
+func (mover) Mark(context.Context, *steps.Placed) error             { return errStays }
 func (mover) Untouched(context.Context, string) (bool, error)       { return false, errStays }
 func (mover) Rename(context.Context, string) error                  { return errStays }
 func (mover) Remove(context.Context) error                          { return errStays }

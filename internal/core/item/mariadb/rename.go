@@ -1,0 +1,354 @@
+package mariadb
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item/mariadb/sqltext"
+)
+
+// No server of these renames a database. Its tables are renamed in one statement,
+// and what is defined beside them is made again under the new name and then dropped
+// with the old one. Only triggers must go before: they keep tables from being
+// renamed. So that this cannot end half-way:
+//
+//   - all that is to be made again is made first in a database for trying, of empty tables;
+//   - a mark in the new database says from where tables come, and holds the triggers;
+//   - whatever is refused is taken back at once, and what was cut off by the next run
+//     (recover): the tables go back, and the triggers are made again.
+//
+// A database under a name that no app uses is at rest: its events are switched off, and
+// those that were on are listed in it; renaming it switches them on again.
+const (
+	mark   = "movekit_unfinished"
+	atRest = "movekit_events"
+)
+
+// exists reports whether the server has a database. One without anything in it is in
+// nobody's way, and one that is being renamed still has its old name.
+func (c *conn) exists(ctx context.Context, database string) (bool, error) {
+	moves, err := c.moves(ctx)
+	if err != nil {
+		return false, err
+	}
+	for _, m := range moves {
+		switch database {
+		case m.from:
+			return true, nil
+		case m.to:
+			return false, nil
+		}
+	}
+	return c.holds(ctx, database)
+}
+
+func (c *conn) has(ctx context.Context, database string) (bool, error) {
+	n, err := c.column(ctx, "SELECT 1 FROM information_schema.schemata WHERE schema_name = ?", database)
+	return len(n) > 0, err
+}
+
+// holds reports whether there is a database with something in it.
+func (c *conn) holds(ctx context.Context, database string) (bool, error) {
+	n, err := c.column(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = ? UNION SELECT 1 FROM information_schema.routines WHERE routine_schema = ? UNION SELECT 1 FROM information_schema.events WHERE event_schema = ? LIMIT 1", database, database, database)
+	return len(n) > 0, err
+}
+
+// move is a renaming that was begun.
+type move struct {
+	from, to string
+	triggers []Object
+}
+
+// moves are the renamings that an interrupted run left behind. Where only the mark was
+// left of one, that is removed.
+func (c *conn) moves(ctx context.Context) (out []move, err error) {
+	all, err := c.column(ctx, "SELECT table_schema FROM information_schema.tables WHERE table_name = ?", mark)
+	if err != nil {
+		return nil, err
+	}
+	for _, to := range all {
+		row, err := c.one(ctx, "SELECT origin, triggers FROM "+sqltext.Quoted(to)+"."+mark)
+		if err != nil {
+			return nil, err
+		}
+		m := move{from: row[0], to: to}
+		waits, err := c.has(ctx, m.from)
+		if err == nil && !waits {
+			err = c.run(ctx, "DROP TABLE "+sqltext.Quoted(to)+"."+mark)
+		}
+		if err != nil {
+			return nil, err
+		}
+		if !waits {
+			continue
+		}
+		if err := json.Unmarshal([]byte(row[1]), &m.triggers); err != nil {
+			return nil, fault.Wrap(fault.BadDatabase, err, "the table %s.%s cannot be read", to, mark)
+		}
+		out = append(out, m)
+	}
+	return out, nil
+}
+
+// whole sees that the database of the session is not half renamed.
+func (c *conn) whole(ctx context.Context) error {
+	moves, err := c.moves(ctx)
+	for _, m := range moves {
+		if m.from == c.server.Database || m.to == c.server.Database {
+			return fault.New(fault.Changed, "the renaming of the database %s to %s was cut off, and neither is whole before that is taken back: what was cut off does it when it is run again", m.from, m.to)
+		}
+	}
+	return err
+}
+
+// recover takes back the renamings that were cut off.
+func (c *conn) recover(ctx context.Context) error {
+	moves, err := c.moves(ctx)
+	if err != nil {
+		return err
+	}
+	for _, m := range moves {
+		if err := c.back(ctx, m); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// rename moves all of a database to another name. It ends with the database whole
+// under one of the two names, or can be ended so by recover.
+func (c *conn) rename(ctx context.Context, from, to string) error {
+	if err := c.recover(ctx); err != nil {
+		return err
+	}
+	there, err := c.holds(ctx, to)
+	if err != nil {
+		return err
+	}
+	if there {
+		return fault.New(fault.Changed, "there is a database %s already on the server of %s", to, c.server.Address())
+	}
+	d := &Sealed{}
+	if err := c.run(ctx, "USE "+sqltext.Quoted(from)); err != nil {
+		return err
+	}
+	if err := c.charset(ctx, d); err != nil {
+		return err
+	}
+	if err := c.objects(ctx, d); err != nil {
+		return err
+	}
+	if len(d.Broken) > 0 {
+		return fault.New(fault.CannotPlace, "the database %s cannot be renamed: the view %s in it names what is not there any more, and could not be made again. Drop that view, or mend it", from, strings.Join(d.Broken, ", "))
+	}
+	wakes, err := c.column(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = ? AND table_name = ?", from, atRest)
+	if err != nil {
+		return err
+	}
+	if err := c.prove(ctx, d, from); err != nil {
+		return fault.Wrap(fault.KindOf(err), err, "the database %s cannot be renamed", from)
+	}
+	m := move{from: from, to: to}
+	for _, o := range d.Defined {
+		if o.Sort == "TRIGGER" {
+			m.triggers = append(m.triggers, o)
+		}
+	}
+	if err := c.forth(ctx, m, d, len(wakes) == 0); err != nil {
+		if back := c.back(context.WithoutCancel(ctx), m); back != nil {
+			return fault.Wrap(fault.KindOf(err), err, "renaming the database %s was not ended, and not taken back either; the same command does that", from)
+		}
+		return fault.Wrap(fault.KindOf(err), err, "the database %s cannot be renamed", from)
+	}
+	return c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(from), "DROP TABLE "+sqltext.Quoted(to)+"."+mark)
+}
+
+// forth makes the new database, and moves all into it but what is dropped with the
+// old one.
+func (c *conn) forth(ctx context.Context, m move, d *Sealed, rest bool) error {
+	triggers, err := json.Marshal(m.triggers)
+	if err != nil {
+		return fault.Wrap(fault.Internal, err, "cannot write the triggers")
+	}
+	// The mark is made in one statement, so that it is never there without its row.
+	if err := c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(m.to), d.create(m.to),
+		fmt.Sprintf("CREATE TABLE %s.%s (origin text, triggers longtext) CHARACTER SET utf8mb4 SELECT %s AS origin, %s AS triggers", sqltext.Quoted(m.to), mark, sqltext.Literal(m.from), sqltext.Literal(string(triggers)))); err != nil {
+		return err
+	}
+	if err := c.dropTriggers(ctx, m.from, m.triggers); err != nil {
+		return err
+	}
+	if err := c.moveTables(ctx, m.from, m.to, []string{mark, atRest}); err != nil {
+		return err
+	}
+	return c.define(ctx, d.Defined, m.from, m.to, rest)
+}
+
+// back takes a renaming back.
+func (c *conn) back(ctx context.Context, m move) error {
+	there, err := c.has(ctx, m.to)
+	if err != nil || !there {
+		return err
+	}
+	if err := c.run(ctx, "USE "+sqltext.Quoted(m.to)); err != nil {
+		return err
+	}
+	made, err := c.column(ctx, "SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = ?", m.to)
+	if err != nil {
+		return err
+	}
+	var triggers []Object
+	for _, name := range made {
+		triggers = append(triggers, Object{Name: name})
+	}
+	if err := c.dropTriggers(ctx, m.to, triggers); err != nil {
+		return err
+	}
+	if err := c.moveTables(ctx, m.to, m.from, []string{mark, atRest}); err != nil {
+		return err
+	}
+	left, err := c.column(ctx, "SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = ?", m.from)
+	if err != nil {
+		return err
+	}
+	gone := slices.DeleteFunc(slices.Clone(m.triggers), func(o Object) bool { return slices.Contains(left, o.Name) })
+	if len(gone) > 0 && len(gone) < len(m.triggers) { // all of them again, for their order
+		if err := c.dropTriggers(ctx, m.from, m.triggers); err != nil {
+			return err
+		}
+		gone = m.triggers
+	}
+	if err := c.define(ctx, gone, m.from, m.from, false); err != nil {
+		return err
+	}
+	return c.run(ctx, "DROP DATABASE "+sqltext.Quoted(m.to))
+}
+
+func (c *conn) dropTriggers(ctx context.Context, database string, triggers []Object) error {
+	for _, o := range triggers {
+		if err := c.run(ctx, "DROP TRIGGER IF EXISTS "+sqltext.Quoted(database)+"."+sqltext.Quoted(o.Name)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// moveTables renames the tables and sequences of a database into another, in one
+// statement: all or none.
+func (c *conn) moveTables(ctx context.Context, from, to string, not []string) error {
+	names, err := c.column(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = ? AND table_type <> 'VIEW'", from)
+	if err != nil {
+		return err
+	}
+	var pairs []string
+	for _, n := range names {
+		if !slices.Contains(not, n) {
+			pairs = append(pairs, fmt.Sprintf("%s.%s TO %s.%s", sqltext.Quoted(from), sqltext.Quoted(n), sqltext.Quoted(to), sqltext.Quoted(n)))
+		}
+	}
+	if len(pairs) == 0 {
+		return nil
+	}
+	return c.run(ctx, "RENAME TABLE "+strings.Join(pairs, ", "))
+}
+
+// prove makes all that is defined in a database in another one of empty tables, and
+// removes that.
+func (c *conn) prove(ctx context.Context, d *Sealed, from string) (err error) {
+	if len(d.Defined) == 0 {
+		return nil
+	}
+	try := Engine{}.Named(from, "_movekit_try")
+	defer func() {
+		if gone := c.run(context.WithoutCancel(ctx), "DROP DATABASE IF EXISTS "+sqltext.Quoted(try)); err == nil {
+			err = gone
+		}
+	}()
+	if err := c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(try), d.create(try)); err != nil {
+		return err
+	}
+	tables, err := c.table(ctx, "SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ? AND table_type <> 'VIEW'", from)
+	if err != nil {
+		return err
+	}
+	for _, t := range tables {
+		name := sqltext.Quoted(t[0])
+		sql := fmt.Sprintf("CREATE TABLE %s.%s LIKE %s.%s", sqltext.Quoted(try), name, sqltext.Quoted(from), name)
+		if t[1] == "SEQUENCE" {
+			sql = fmt.Sprintf("CREATE SEQUENCE %s.%s", sqltext.Quoted(try), name)
+		}
+		if err := c.run(ctx, sql); err != nil {
+			return err
+		}
+	}
+	return c.define(ctx, d.Defined, from, try, true)
+}
+
+// define makes objects of one database in another, in the session that each was made
+// in. Where they rest, no event of theirs runs.
+func (c *conn) define(ctx context.Context, all []Object, from, to string, rest bool) (err error) {
+	if err := c.run(ctx, "USE "+sqltext.Quoted(to)); err != nil {
+		return err
+	}
+	wake, err := c.awake(ctx, from)
+	if err != nil {
+		return err
+	}
+	if i := slices.IndexFunc(all, func(o Object) bool { return o.Sort == "EVENT" && enabled(o) }); rest && i >= 0 {
+		if err := c.run(ctx, "CREATE TABLE IF NOT EXISTS "+atRest+" (name varchar(64)) CHARACTER SET utf8mb4"); err != nil {
+			return err
+		}
+	}
+	defer func() {
+		if back := c.run(context.WithoutCancel(ctx), settings...); err == nil {
+			err = back
+		}
+	}()
+	for _, o := range all {
+		what := strings.ToLower(o.Sort) + " " + o.Name
+		create := o.create(o.Definer, from, to)
+		if o.Sort == "EVENT" {
+			if rest && enabled(o) {
+				if err := c.run(ctx, "INSERT INTO "+atRest+" VALUES ("+sqltext.Literal(o.Name)+")"); err != nil {
+					return err
+				}
+				create = strings.Replace(create, on, off, 1)
+			}
+			if !rest && slices.Contains(wake, o.Name) {
+				create = strings.Replace(create, off, on, 1)
+			}
+		}
+		if err := c.run(ctx, o.session()...); err != nil {
+			return fault.Wrap(fault.KindOf(err), err, "the %s was made in a session that this server does not have", what)
+		}
+		if err := c.run(ctx, create); err != nil {
+			return fault.Wrap(fault.KindOf(err), err, "the %s cannot be made", what)
+		}
+	}
+	return nil
+}
+
+// on and off are how the server writes whether an event runs, before anything that
+// is its maker's text.
+const (
+	on  = "PRESERVE ENABLE"
+	off = "PRESERVE DISABLE"
+)
+
+func enabled(o Object) bool {
+	i, j := strings.Index(o.SQL, on), strings.Index(o.SQL, off)
+	return i >= 0 && (j < 0 || i < j)
+}
+
+// awake are the events of a database at rest that ran before.
+func (c *conn) awake(ctx context.Context, database string) ([]string, error) {
+	there, err := c.column(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = ? AND table_name = ?", database, atRest)
+	if err != nil || len(there) == 0 {
+		return nil, err
+	}
+	return c.column(ctx, "SELECT name FROM "+sqltext.Quoted(database)+"."+atRest)
+}
