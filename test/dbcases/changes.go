@@ -96,6 +96,13 @@ CREATE PACKAGE BODY tools AS BEGIN FUNCTION one RETURNS INTEGER AS BEGIN RETURN 
 SET TERM ;^
 COMMIT; INSERT INTO boat (name, len) VALUES ('Petrel', 9); INSERT INTO owner VALUES (1, 1); COMMIT;
 `,
+	SQLite: `
+CREATE TABLE boat (id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL COLLATE NOCASE, kind TEXT DEFAULT 'sail' CHECK (kind IN ('sail', 'motor')), len INT);
+CREATE TABLE owner (id INTEGER PRIMARY KEY, boat INT REFERENCES boat (id)); CREATE TABLE log (note TEXT); CREATE TABLE keyed (k TEXT PRIMARY KEY, v) WITHOUT ROWID;
+CREATE INDEX by_name ON boat (name); CREATE VIEW sailing AS SELECT id FROM boat WHERE kind = 'sail'; CREATE TRIGGER t1 AFTER INSERT ON boat BEGIN INSERT INTO log VALUES (NEW.name); END;
+CREATE VIRTUAL TABLE words USING fts5 (text);
+INSERT INTO boat (name, len) VALUES ('Petrel', 9), ('Tern', 7); INSERT INTO owner VALUES (1, 1); INSERT INTO keyed VALUES ('a', 1); INSERT INTO words VALUES ('calm sea');
+`,
 }
 
 var changes = map[Engine][]change{
@@ -143,5 +150,11 @@ var changes = map[Engine][]change{
 		{"SET TERM ^; ALTER PROCEDURE p (a INTEGER) RETURNS (b INTEGER) AS BEGIN b = a + 1; SUSPEND; END^ SET TERM ;^", "procedure P"}, {"SET TERM ^; ALTER FUNCTION f (a INTEGER) RETURNS INTEGER AS BEGIN RETURN a + 2; END^ SET TERM ;^", "function F"}, {"SET TERM ^; RECREATE PACKAGE BODY tools AS BEGIN FUNCTION one RETURNS INTEGER AS BEGIN RETURN 2; END END^ SET TERM ;^", "package TOOLS"}, {"SET TERM ^; ALTER FUNCTION f (a BIGINT) RETURNS INTEGER AS BEGIN RETURN a + 2; END^ SET TERM ;^", "F.1"},
 		{"DROP COLLATION plain", "collation PLAIN"}, {"DROP ROLE clerks", "role CLERKS"}, {"DECLARE FILTER fil INPUT_TYPE 1 OUTPUT_TYPE -4 ENTRY_POINT 'e' MODULE_NAME 'm'", "filter FIL"}, {"CREATE MAPPING m USING PLUGIN srp FROM USER x TO USER y", "mapping M"},
 		{"CREATE TABLE extra (x INTEGER)", "EXTRA"}, {"DROP TABLE alone", "ALONE"}, {"UPDATE boat SET name = 'Tern'", "BOAT: has as many rows"}, {"ALTER TABLE boat ADD extra INTEGER", "BOAT: had the columns"},
+	},
+	SQLite: {
+		{"DROP INDEX by_name", "index by_name"}, {"CREATE INDEX by_name ON boat (name DESC)", "index by_name"}, {"DROP VIEW sailing", "view sailing"}, {"CREATE VIEW sailing AS SELECT id FROM boat", "view sailing"}, {"DROP TRIGGER t1", "trigger t1"}, {"CREATE TRIGGER t1 AFTER DELETE ON boat BEGIN SELECT 1; END", "trigger t1"},
+		{"ALTER TABLE boat ADD extra", "boat: had the columns"}, {"ALTER TABLE boat RENAME COLUMN extra TO more", "boat: had the columns"}, {"ALTER TABLE boat DROP COLUMN more", "boat: had the columns"}, {"CREATE TABLE extra (x)", "extra"}, {"DROP TABLE extra", "extra"},
+		{"UPDATE log SET rowid = 77 WHERE rowid = 1", "log: has as many rows"}, {"UPDATE sqlite_sequence SET seq = 99", "sqlite_sequence"}, {"UPDATE keyed SET v = '1'", "keyed: has as many rows"}, {"UPDATE boat SET len = 9.5 WHERE id = 1", "boat: has as many rows"}, {"UPDATE boat SET name = 'petrel' WHERE id = 1", "boat: has as many rows"},
+		{"ANALYZE", "sqlite_stat1: the table was not"}, {"UPDATE sqlite_stat1 SET stat = '5 5' WHERE rowid = 1", "sqlite_stat1"}, {"PRAGMA user_version = 7", "user_version was"}, {"PRAGMA application_id = 7", "application_id was"}, {"PRAGMA page_size = 8192; VACUUM", "page_size was"}, {"PRAGMA auto_vacuum = 2; VACUUM", "auto_vacuum was"}, {"INSERT INTO words VALUES ('rough')", "words_content"},
 	},
 }

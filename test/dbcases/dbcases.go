@@ -120,6 +120,9 @@ func Try(t *testing.T, e Engine, fresh func(t *testing.T, statements []string), 
 			}
 		})
 	}
+	if e == SQLite {
+		return // every row has a number there: none is there twice
+	}
 	t.Run("rows", func(t *testing.T) {
 		digests := map[string]string{}
 		for _, rows := range []string{"1 2 2", "2 1 2", "1 1 2"} {

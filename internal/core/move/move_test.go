@@ -191,9 +191,9 @@ func TestDatabaseInTheWay(t *testing.T) {
 func TestVerifyNamesWhatDiffersInADatabase(t *testing.T) {
 	t.Parallel()
 	for change, want := range map[string]string{
-		"INSERT INTO boat VALUES (3)":                           "table boat: had 2 rows, has 3;   extra: n 3",
-		"DELETE FROM boat WHERE n = 2":                          "table boat: had 2 rows, has 1;   missing: n 2",
-		"UPDATE boat SET n = 9 WHERE n = 1":                     "table boat: has as many rows, but not the same ones;   missing: n 1;   extra: n 9",
+		"INSERT INTO boat VALUES (3)":                           "table boat: had 2 rows, has 3;   rowid 3: the row was not there",
+		"DELETE FROM boat WHERE n = 2":                          "table boat: had 2 rows, has 1;   rowid 2: the row is missing",
+		"UPDATE boat SET n = 9 WHERE n = 1":                     "table boat: has as many rows, but not the same ones;   rowid 1: n was 1, is 9",
 		"UPDATE owner SET name = 'B', phone = '2' WHERE id = 1": `table owner: has as many rows, but not the same ones;   id 1: name was "A", is "B"; phone was •••, is •••`,
 		"DROP TABLE pier":                                       "table pier: the table is missing",
 		"CREATE INDEX i ON boat(n)":                             "index i: was not in what was sealed",

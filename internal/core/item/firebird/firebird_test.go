@@ -216,6 +216,29 @@ func TestChanges(t *testing.T) {
 	})
 }
 
+// TestSchemas moves the databases of real applications. A true copy is the same, by
+// our comparison and by the engine's own dump.
+func TestSchemas(t *testing.T) {
+	dbcases.Schemas(t, dbcases.Firebird, func(t *testing.T, text string) {
+		_, text, _ = strings.Cut(text, "create database 'employee.fdb';")
+		s := fresh(t, old, "schema", text)
+		d, p := sealed(t, s)
+		to := server(now, "schema")
+		place(t, d, p, to, "")
+		same(t, &d.Fingerprint, to)
+		before, err := old.Dump("schema")
+		if err != nil {
+			t.Fatal(err)
+		}
+		after, err := now.Dump("schema")
+		if err != nil {
+			t.Fatal(err)
+		}
+		dbcases.SameLines(t, before, after, func(s string) string { _, s, _ = strings.Cut(s, "DEFAULT CHARACTER SET"); return s })
+		t.Logf("%d tables, %d rows, %d definitions", len(d.Tables), d.Rows(), len(d.Schema))
+	})
+}
+
 func TestCases(t *testing.T) {
 	dbcases.Try(t, dbcases.Firebird, func(t *testing.T, sql []string) {
 		for i, s := range sql {

@@ -288,6 +288,36 @@ func TestChanges(t *testing.T) {
 	})
 }
 
+// TestSchemas moves the databases of real applications. A true copy is the same, by
+// our comparison and by the engine's own dump.
+func TestSchemas(t *testing.T) {
+	dbcases.Schemas(t, dbcases.MariaDB, func(t *testing.T, text string) {
+		sqlOn(t, now, "mysql", "DROP DATABASE IF EXISTS zm")
+		name := "schema_of"
+		if strings.Contains(text, "USE `zm`") {
+			name = "zm"
+		}
+		s := fresh(t, name, text)
+		d, p, _ := sealed(t, s)
+		to := server(now, name)
+		place(t, d, p, to, "")
+		same(t, d, to)
+		before, err := old.Dump(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		after, err := now.Dump(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		dbcases.SameLines(t, before, after, func(s string) string { return s })
+		t.Logf("%d tables, %d rows, %d definitions", len(d.Tables), d.Rows(), len(d.Schema))
+		if err := openAt(t, to).Drop(t.Context(), name); err != nil {
+			t.Fatal(err)
+		}
+	})
+}
+
 func TestCases(t *testing.T) {
 	dbcases.Try(t, dbcases.MariaDB, func(t *testing.T, sql []string) {
 		fresh(t, "cases", "SET sql_mode = 'ALLOW_INVALID_DATES';\n"+strings.Join(sql, ";\n"))

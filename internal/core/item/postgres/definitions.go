@@ -194,10 +194,10 @@ func (e entry) object() dbprint.Object {
 }
 
 // added is what a server adds to expressions that it writes again after it has
-// read what it wrote: casts, brackets, and spaces.
+// read what it wrote: casts, brackets, spaces, and letter case.
 var added = regexp.MustCompile(`::(?:character varying|double precision|bit varying|(?:timestamp|time)(?:\(\d\))? with(?:out)? time zone|"(?:[^"]|"")+"(?:\."(?:[^"]|"")+")?|[\w.]+)(?:\(\d+(?:,\d+)?\))?(?:\[\])*|[()\[\]\s]|\bARRAY\b`)
 
-func loose(sql string) string { return added.ReplaceAllString(sql, "") }
+func loose(sql string) string { return strings.ToLower(added.ReplaceAllString(sql, "")) }
 
 // definitions are the entries of an archive, those before the rows and those
 // after them.

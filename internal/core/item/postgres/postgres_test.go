@@ -205,6 +205,30 @@ func TestChanges(t *testing.T) {
 	dbcases.Changes(t, dbcases.PostgreSQL, func(t *testing.T, text string) { sql(t, old, "changes", text) }, func(t *testing.T) *dbprint.Fingerprint { return s.print(t) })
 }
 
+// TestSchemas moves the databases of real applications. A true copy is the same, by
+// our comparison and by the engine's own dump.
+func TestSchemas(t *testing.T) {
+	dbcases.Schemas(t, dbcases.PostgreSQL, func(t *testing.T, text string) {
+		s := fresh(t, "schema", "SET client_min_messages = error; "+text)
+		d, f, _ := moved(t, s)
+		if diffs := dbprint.Compare(&d.Fingerprint, f, d.Remade(f)); len(diffs) > 0 {
+			t.Errorf("old and new differ: %+v", diffs)
+		}
+		before, err := old.Dump("schema")
+		if err != nil {
+			t.Fatal(err)
+		}
+		after, err := now.Dump("schema")
+		if err != nil {
+			t.Fatal(err)
+		}
+		dbcases.SameLines(t, before, after, func(s string) string {
+			return strings.ToLower(strings.NewReplacer("(", "", ")", "", "::text", "").Replace(s))
+		})
+		t.Logf("%d tables, %d rows, %d definitions", len(f.Tables), f.Rows(), len(f.Schema))
+	})
+}
+
 func TestCases(t *testing.T) {
 	dbcases.Try(t, dbcases.PostgreSQL, func(t *testing.T, sql []string) {
 		fresh(t, "cases", strings.Join(sql, ";\n"))

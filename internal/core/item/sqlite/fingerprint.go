@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -42,12 +43,12 @@ func take(ctx context.Context, conn *sql.Conn, counts []card.Count) (*dbprint.Fi
 	if err != nil {
 		return nil, err
 	}
-	for _, pragma := range []string{"user_version", "application_id"} {
-		var n int64
-		if err := conn.QueryRowContext(ctx, "PRAGMA "+pragma).Scan(&n); err != nil {
+	for _, pragma := range []string{"user_version", "application_id", "encoding", "page_size", "auto_vacuum"} {
+		var value string
+		if err := conn.QueryRowContext(ctx, "PRAGMA "+pragma).Scan(&value); err != nil {
 			return nil, err
 		}
-		f.Settings[pragma] = fmt.Sprint(n)
+		f.Settings[pragma] = value
 	}
 	for _, t := range tables {
 		got, err := readTable(ctx, conn, t)
@@ -77,11 +78,10 @@ func readSchema(ctx context.Context, conn *sql.Conn, f *dbprint.Fingerprint) (ta
 			return nil, err
 		}
 		virtual := strings.HasPrefix(strings.ToUpper(strings.TrimSpace(text)), "CREATE VIRTUAL")
-		counter := name == "sqlite_sequence"
-		if typ == "table" && !virtual && (counter || !strings.HasPrefix(name, "sqlite_")) {
+		if typ == "table" && !virtual {
 			tables = append(tables, name)
 		}
-		if !strings.HasPrefix(name, "sqlite_stat") {
+		if !strings.HasPrefix(name, "sqlite_stat") { // they come and go with their rows
 			f.Schema = append(f.Schema, dbprint.NewObject(typ, name, table+"\x00"+text, table+"\x00"+text))
 		}
 	}
@@ -171,7 +171,8 @@ func Rows(ctx context.Context, name, temp string, t dbprint.Table) dbprint.Rows 
 }
 
 // columnsOf returns a table's columns, the generated ones too, and those of its
-// primary key.
+// primary key. Rows of a table without a key are numbered by the engine, and an app may
+// keep those numbers: they count as a column (sqlite.org/lang_createtable.html#rowid).
 func columnsOf(ctx context.Context, conn *sql.Conn, table string) (columns, key []string, err error) {
 	rows, err := conn.QueryContext(ctx, "SELECT name, hidden, pk FROM pragma_table_xinfo(?) ORDER BY cid", table)
 	if err != nil {
@@ -190,6 +191,10 @@ func columnsOf(ctx context.Context, conn *sql.Conn, table string) (columns, key 
 		if pk > 0 {
 			key = append(key, name)
 		}
+	}
+	const number = "rowid"
+	if len(key) == 0 && len(columns) > 0 && !strings.HasPrefix(table, "sqlite_") && !slices.ContainsFunc(columns, func(c string) bool { return strings.EqualFold(c, number) }) {
+		columns, key = append([]string{number}, columns...), []string{number}
 	}
 	return columns, key, rows.Err()
 }
