@@ -66,6 +66,12 @@ func (o *session) begin(ctx context.Context, database string) (*tx, error) {
 		o.leave(database)
 	}
 	t, db, err := openWith(ctx, s, "NONE")
+	if errors.Is(err, errShut) && shutByUs(database) {
+		if err := o.online(ctx, database); err != nil {
+			return nil, err
+		}
+		t, db, err = openWith(ctx, s, "NONE")
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -241,7 +247,7 @@ func (o *session) Settle(ctx context.Context, database string, _ *Sealed, p serv
 	case there:
 		err = o.Drop(ctx, database)
 	case aside != "":
-		err = o.online(ctx, aside)
+		_, err = o.Exists(ctx, aside) // which lets in to it
 	}
 	if err != nil {
 		return err
@@ -253,9 +259,19 @@ func (o *session) Settle(ctx context.Context, database string, _ *Sealed, p serv
 // (isc_bad_shutdown_mode).
 const badShutdownMode = 335544835
 
+// shutEnding is that of a file which says that we have shut a database down, so that
+// what an interrupted run left so is let in to again, and nothing that somebody else
+// has shut down.
+const shutEnding = ".movekit-shut"
+
+func shutByUs(database string) bool {
+	_, err := os.Lstat(database + shutEnding)
+	return err == nil
+}
+
 // shut ends every connection to a database that nobody uses, and keeps others
-// away from it.
-func (o *session) shut(ctx context.Context, database string) (*firebirdsql.MaintenanceManager, error) {
+// away from it, under the name that it is to have too.
+func (o *session) shut(ctx context.Context, database, to string) error {
 	o.leave(database)
 	s := o.server.On(database)
 	c, err := connect(ctx, s, "NONE")
@@ -263,50 +279,67 @@ func (o *session) shut(ctx context.Context, database string) (*firebirdsql.Maint
 	switch {
 	case before:
 	case err != nil:
-		return nil, err
+		return err
 	default:
 		others, err := c.others(ctx)
 		c.close()
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if len(others) > 0 {
-			return nil, fault.New(fault.Changed, "somebody is connected to %s: %s", s.Address(), strings.Join(others, ", "))
+			return fault.New(fault.Changed, "somebody is connected to %s: %s", s.Address(), strings.Join(others, ", "))
 		}
 	}
 	mm, err := maintenance(s)
 	if err != nil {
-		return nil, err
-	}
-	err = mm.ShutdownEx(s.Database, firebirdsql.OperationModeFull, firebirdsql.ShutdownModeExDenyNewAttachments, 5)
-	var said *firebirdsql.FbError
-	if before && errors.As(err, &said) && slices.Contains(said.GDSCodes, badShutdownMode) {
-		return mm, nil // it is as far as it can be
-	}
-	return mm, explain(s, err)
-}
-
-// online lets everybody in again to a database that an interrupted run has
-// renamed.
-func (o *session) online(ctx context.Context, database string) error {
-	s := o.server.On(database)
-	c, err := connect(ctx, s, "NONE")
-	if err == nil {
-		c.close()
-		return nil
-	}
-	if fault.KindOf(err) == fault.Missing {
-		return nil
-	}
-	if !errors.Is(err, errShut) {
 		return err
 	}
-	mm, err := maintenance(s)
+	for _, name := range []string{database, to} {
+		if err := os.WriteFile(name+shutEnding, nil, 0o600); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "cannot write beside the database")
+		}
+	}
+	err = refused("shut down " + database)
+	if err == nil && !before {
+		// The server may keep a database open for a while after the last has left it,
+		// and would go on with the file under its new name.
+		err = mm.NoLinger(s.Database)
+	}
+	if err == nil {
+		err = mm.ShutdownEx(s.Database, firebirdsql.OperationModeFull, firebirdsql.ShutdownModeExDenyNewAttachments, 5)
+	}
+	var said *firebirdsql.FbError
+	if before && errors.As(err, &said) && slices.Contains(said.GDSCodes, badShutdownMode) {
+		return nil // it is as far as it can be
+	}
+	if err != nil {
+		os.Remove(to + shutEnding)
+		os.Remove(database + shutEnding)
+	}
+	return explain(s, err)
+}
+
+// online lets everybody in to a database again.
+func (o *session) online(ctx context.Context, database string) error {
+	mm, err := maintenance(o.server.On(database))
 	if err != nil {
 		return err
 	}
-	return explain(s, mm.OnlineEx(s.Database, firebirdsql.OperationModeNormal))
+	if err := refused("let in to " + database); err != nil {
+		return err
+	}
+	err = mm.OnlineEx(database, firebirdsql.OperationModeNormal)
+	if err != nil {
+		return explain(o.server.On(database), err)
+	}
+	if err := os.Remove(database + shutEnding); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return fault.Wrap(fault.CannotPlace, err, "cannot remove a file beside the database")
+	}
+	return nil
 }
+
+// refused is where tests have a step of a renaming refused.
+var refused = func(step string) error { return nil }
 
 func maintenance(s served.Server) (*firebirdsql.MaintenanceManager, error) {
 	l := login(s)
@@ -320,23 +353,33 @@ func (o *session) Rename(ctx context.Context, from, to string) error {
 	if _, err := os.Lstat(to); err == nil {
 		return fault.New(fault.Changed, "there is a file %s already", to)
 	}
-	mm, err := o.shut(ctx, from)
-	if err != nil {
+	if err := o.shut(ctx, from, to); err != nil {
 		return err
 	}
-	s := o.server.On(from)
-	if err := os.Rename(from, to); err != nil {
-		return errors.Join(fault.Wrap(fault.CannotPlace, err, "cannot rename the database's file"), explain(s, mm.OnlineEx(from, firebirdsql.OperationModeNormal)))
+	err := refused("rename " + from)
+	if err == nil {
+		err = os.Rename(from, to)
 	}
-	return explain(s, mm.OnlineEx(to, firebirdsql.OperationModeNormal))
+	if err != nil {
+		os.Remove(to + shutEnding)
+		return errors.Join(fault.Wrap(fault.CannotPlace, err, "cannot rename the database's file"), o.online(ctx, from))
+	}
+	if err := o.online(ctx, to); err != nil {
+		return err
+	}
+	return os.Remove(from + shutEnding)
 }
 
 // Drop removes a database's file.
 func (o *session) Drop(ctx context.Context, database string) error {
-	if _, err := o.shut(ctx, database); err != nil {
+	if err := o.shut(ctx, database, database); err != nil {
 		return err
 	}
-	if err := os.Remove(database); err != nil {
+	err := refused("remove " + database)
+	if err == nil {
+		err = errors.Join(os.Remove(database), os.Remove(database+shutEnding))
+	}
+	if err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot remove the database's file")
 	}
 	return nil

@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/nakagami/firebirdsql"
+
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
@@ -176,16 +178,32 @@ func TestEverythingMoves(t *testing.T) {
 		t.Errorf("%q %v", diffs, err)
 	}
 	// Renamed aside, and interrupted before it was let in again.
-	if _, err := openAt(t, aside).shut(t.Context(), aside.Database); err != nil {
+	if err := openAt(t, aside).shut(t.Context(), aside.Database, aside.Database); err != nil {
 		t.Fatal(err)
 	}
 	if err := openAt(t, to).Drop(t.Context(), to.Database); err != nil {
 		t.Fatal(err)
 	}
+	o := openAt(t, aside)
+	if _, err := o.Fingerprint(t.Context(), aside.Database, nil, nil); err != nil {
+		t.Errorf("a database that we have shut down is not let in to: %v", err)
+	}
+	o.Close()
+	// One that somebody else has shut down is left so.
+	mm, err := maintenance(aside)
+	if err == nil {
+		err = mm.ShutdownEx(aside.Database, firebirdsql.OperationModeFull, firebirdsql.ShutdownModeExDenyNewAttachments, 5)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
 	if _, err := openAt(t, aside).Fingerprint(t.Context(), aside.Database, nil, nil); !errors.Is(err, errShut) {
 		t.Errorf("a database that is shut down was read: %v", err)
 	}
-	place(t, d, p, to, aside.Database)
+	if err := openAt(t, aside).online(t.Context(), aside.Database); err != nil {
+		t.Fatal(err)
+	}
+	place(t, d, p, to, "")
 	same(t, before, aside)
 	if err := openAt(t, to).Drop(t.Context(), to.Database); err != nil {
 		t.Fatal(err)
@@ -290,7 +308,7 @@ func TestBusy(t *testing.T) {
 	}
 	other.close()
 	// A run that was interrupted has left it shut down: the next one renames it.
-	if _, err := openAt(t, s).shut(t.Context(), s.Database); err != nil {
+	if err := openAt(t, s).shut(t.Context(), s.Database, s.Database); err != nil {
 		t.Fatal(err)
 	}
 	to := old.Path("renamed")
@@ -307,6 +325,93 @@ func TestBusy(t *testing.T) {
 	if _, err := openAt(t, s).Ask(t.Context(), s.Database, "DELETE FROM boat"); err == nil {
 		t.Error("a query that deletes was run")
 	}
+}
+
+// TestCutOff refuses every step of a setting aside, a placing and an undo, and cuts off at
+// every one. What is in the way is whole under one of its names, to the letter of its
+// server's own dump, and the same command ends it. The server keeps databases open for a
+// while after the last has left them.
+func TestCutOff(t *testing.T) {
+	d, p := sealed(t, fresh(t, old, "cutoff", "CREATE TABLE a (n INTEGER); COMMIT; INSERT INTO a VALUES (1); COMMIT;"))
+	to := fresh(t, now, "cutoff", dbcases.Base[dbcases.Firebird]+"ALTER DATABASE SET LINGER TO 3; COMMIT;")
+	aside := now.Path("cutoff_aside")
+	p.Stage = now.Path("cutoff_stage")
+	dump := func(name string) string {
+		text, err := now.Dump(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, text, _ = strings.Cut(text, "DEFAULT CHARACTER SET")
+		return text
+	}
+	before := dump("cutoff")
+	never := refused
+	defer func() { refused = never }()
+	stops := 0
+	for _, kill := range []bool{false, true} {
+		for stop := 1; ; stop++ {
+			o := Engine{}.Open(to, func() (string, error) { return t.TempDir(), nil }).(*session)
+			if _, err := o.Stage(t.Context(), d, p); err != nil {
+				t.Fatal(err)
+			}
+			o.Close()
+			try := func(do func(o *session) error) bool {
+				count := 0
+				refused = func(step string) error {
+					if count++; count == stop || kill && count > stop {
+						return fmt.Errorf("refused here: %s", step)
+					}
+					return nil
+				}
+				err := do(o)
+				o.Close()
+				refused = never
+				if err == nil {
+					return false
+				}
+				if err := do(o); err != nil {
+					t.Fatalf("stopped at %d, and then: %v", stop, err)
+				}
+				return true
+			}
+			stopped := try(func(o *session) error {
+				defer o.Close()
+				if staged, err := o.Exists(t.Context(), p.Stage); err != nil || !staged { // as the same command sees
+					_, there := o.Exists(t.Context(), to.Database)
+					return errors.Join(err, there)
+				}
+				return o.Settle(t.Context(), to.Database, d, p, aside)
+			})
+			if got := strings.TrimSpace(strings.Trim(sqlOn(t, now, "cutoff", "SET HEADING OFF; SELECT n FROM a;"), "= \n")); got != "1" || dump("cutoff_aside") != before {
+				t.Fatalf("stopped at %d: %s", stop, got)
+			}
+			stopped = try(func(o *session) error {
+				defer o.Close()
+				there, err := o.Exists(t.Context(), to.Database)
+				if err != nil {
+					return err
+				}
+				waits, err := o.Exists(t.Context(), aside)
+				if err != nil || !waits {
+					return err
+				}
+				if there {
+					if err := o.Drop(t.Context(), to.Database); err != nil {
+						return err
+					}
+				}
+				return o.Rename(t.Context(), aside, to.Database)
+			}) || stopped
+			if dump("cutoff") != before {
+				t.Fatalf("stopped at %d, it came back otherwise", stop)
+			}
+			if !stopped {
+				stops += stop - 1
+				break
+			}
+		}
+	}
+	t.Logf("stopped at %d steps", stops)
 }
 
 func TestFaults(t *testing.T) {

@@ -41,6 +41,9 @@ var settings = map[string]string{
 	"row_security": "off", "synchronize_seqscans": "off", "default_transaction_isolation": "read committed", "application_name": "movekit",
 }
 
+// tracer is where tests cut statements off.
+var tracer pgx.QueryTracer
+
 // connect opens a connection. Settings are the same on every one. What is not
 // given of a server is what its own programs would use (PGHOST and so on,
 // pgpass).
@@ -58,7 +61,7 @@ func (s *session) connect(ctx context.Context, database string) (*pgx.Conn, erro
 	for k, v := range settings {
 		config.RuntimeParams[k] = v
 	}
-	config.DefaultQueryExecMode = pgx.QueryExecModeExec
+	config.DefaultQueryExecMode, config.Tracer = pgx.QueryExecModeExec, tracer
 	build := config.BuildFrontend
 	config.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend { return build(newSplitter(r), w) }
 	conn, err := pgx.ConnectConfig(ctx, config)

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
+
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
@@ -335,6 +337,113 @@ func TestWhatStandsInTheWay(t *testing.T) {
 	if all := strings.Join(lacks, "; "); err != nil || len(lacks) != 3 || !strings.Contains(all, "99.1") || !strings.Contains(all, "no_such_extension") || !strings.Contains(all, "xx_XX.UTF-8") {
 		t.Errorf("lacks %q %v", lacks, err)
 	}
+}
+
+// cutting cuts off the statement of a number, and those after it where it is to be as
+// after a kill.
+type cutting struct {
+	at, count int
+	kill      bool
+}
+
+func (c *cutting) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryStartData) context.Context {
+	if c.count++; c.count == c.at || c.kill && c.count > c.at {
+		gone, cancel := context.WithCancel(ctx)
+		cancel()
+		return gone
+	}
+	return ctx
+}
+
+func (*cutting) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEndData) {}
+
+// TestCutOff cuts a setting aside, a placing and an undo off at every statement. What is
+// in the way is whole under one of its names, to the letter of its server's own dump,
+// and the same command ends it.
+func TestCutOff(t *testing.T) {
+	s := fresh(t, "cutoff", "CREATE TABLE a (n int); INSERT INTO a VALUES (1)")
+	var schema, data bytes.Buffer
+	d, err := s.Seal(t.Context(), s.name, nil, &schema, &data, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := served.Putting{Stage: "cutoff_stage", Schema: reader(schema.Bytes()), Rows: reader(data.Bytes())}
+	sql(t, now, "postgres", "CREATE DATABASE cutoff")
+	sql(t, now, "cutoff", "CREATE TABLE theirs (n int PRIMARY KEY); INSERT INTO theirs VALUES (7); CREATE VIEW v AS SELECT * FROM theirs; COMMENT ON DATABASE cutoff IS 'theirs'; ALTER DATABASE cutoff SET work_mem TO '7MB'")
+	dump := func(name string) string {
+		text, err := now.Dump(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return strings.ReplaceAll(strings.ReplaceAll(text, "cutoff_aside", "cutoff"), "'", "")
+	}
+	before := dump("cutoff")
+	defer func() { tracer = nil }()
+	stops := 0
+	for _, kill := range []bool{false, true} {
+		for stop := 1; ; stop++ {
+			to := server(t, now, "cutoff")
+			if _, err := to.Stage(t.Context(), d, p); err != nil {
+				t.Fatal(err)
+			}
+			to.Close()
+			// try runs what may be cut off, and again.
+			try := func(do func(s database) error) bool {
+				cut := &cutting{at: stop, kill: kill}
+				tracer = cut
+				first := at(t, to.Server)
+				err := do(first)
+				first.Close()
+				tracer = nil
+				if err == nil {
+					return false
+				}
+				again := at(t, to.Server)
+				defer again.Close()
+				whole := "cutoff"
+				if there, err := again.Exists(t.Context(), "cutoff_aside"); err != nil || there {
+					whole = "cutoff_aside"
+				}
+				again.Close()
+				if is := dump(whole); is != before {
+					t.Fatalf("cut off at %d, %s is not whole:\n%s", stop, whole, is)
+				}
+				if err := do(again); err != nil {
+					t.Fatalf("cut off at %d, and then: %v", stop, err)
+				}
+				return true
+			}
+			stopped := try(func(s database) error { return s.Settle(t.Context(), "cutoff", d, p, "cutoff_aside") })
+			if sql(t, now, "cutoff", "SELECT n FROM a") != "1" || dump("cutoff_aside") != before {
+				t.Fatalf("cut off at %d", stop)
+			}
+			stopped = try(func(s database) error {
+				// As undo does.
+				there, err := s.Exists(t.Context(), "cutoff")
+				if err != nil {
+					return err
+				}
+				waits, err := s.Exists(t.Context(), "cutoff_aside")
+				if err != nil || !waits {
+					return err
+				}
+				if there {
+					if err := s.Drop(t.Context(), "cutoff"); err != nil {
+						return err
+					}
+				}
+				return s.Rename(t.Context(), "cutoff_aside", "cutoff")
+			}) || stopped
+			if is := dump("cutoff"); is != before {
+				t.Fatalf("cut off at %d, it came back otherwise", stop)
+			}
+			if !stopped {
+				stops += stop - 1
+				break
+			}
+		}
+	}
+	t.Logf("cut off at %d statements", stops)
 }
 
 func TestServersThatSayNo(t *testing.T) {
