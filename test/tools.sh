@@ -23,6 +23,11 @@ if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then
 	case "$missing" in *wine*) missing="$missing wine64" ;; esac
 	export DEBIAN_FRONTEND=noninteractive
 	apt-get update -qq && apt-get install -y -qq --no-install-recommends $missing >/dev/null
+	# An extension whose own tables hold settings: a test tries it where it is.
+	for share in /usr/share/postgresql/*/extension; do
+		version=$(basename "$(dirname "$share")")
+		[ -f "$share/pg_partman.control" ] || apt-get install -y -qq --no-install-recommends "postgresql-$version-partman" >/dev/null 2>&1 || true
+	done
 fi
 
 left=""

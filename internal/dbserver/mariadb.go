@@ -15,7 +15,10 @@ import (
 
 // MariaDB starts a MariaDB server that lets everybody on this computer in as
 // root. It runs as the user mysql where it would run as root.
-func MariaDB() (*Server, error) {
+func MariaDB() (*Server, error) { return MariaDBWith() }
+
+// MariaDBWith starts one with options of its own.
+func MariaDBWith(options ...string) (*Server, error) {
 	server, err := exec.LookPath("mariadbd")
 	if err != nil {
 		if server = "/usr/sbin/mariadbd"; !isFile(server) {
@@ -29,7 +32,7 @@ func MariaDB() (*Server, error) {
 	s.Socket = filepath.Join(s.Dir, "socket")
 	var process *exec.Cmd
 	s.start = func() (err error) {
-		process, err = s.spawn(server, "--no-defaults", "--datadir="+filepath.Join(s.Dir, "data"), "--socket="+s.Socket, "--bind-address=127.0.0.1", "--port="+s.Port, "--innodb-flush-log-at-trx-commit=2", "--innodb-flush-method=nosync", "--innodb-doublewrite=0", "--sync-frm=0", "--skip-log-bin", "--max-allowed-packet=512M", "--innodb-log-file-size=512M", "--event-scheduler=off")
+		process, err = s.spawn(server, append([]string{"--no-defaults", "--datadir=" + filepath.Join(s.Dir, "data"), "--socket=" + s.Socket, "--bind-address=127.0.0.1", "--port=" + s.Port, "--innodb-flush-log-at-trx-commit=2", "--innodb-flush-method=nosync", "--innodb-doublewrite=0", "--sync-frm=0", "--skip-log-bin", "--max-allowed-packet=512M", "--innodb-log-file-size=512M", "--event-scheduler=off"}, options...)...)
 		if err != nil {
 			return err
 		}

@@ -216,7 +216,7 @@ func (l *Looker) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 		if p.Found {
 			f.Consistent = f.Consistent && is.InUse
 			a.Found, here[p.Card.Name] = true, true
-		} else if !p.Card.Optional {
+		} else if !p.Card.Optional && len(is.Unreadable) == 0 {
 			f.Missing = append(f.Missing, l.absent(*p))
 		}
 	}

@@ -263,6 +263,17 @@ func TestFaults(t *testing.T) {
 			t.Errorf("%s: %q %v", want, lacks, err)
 		}
 	}
+	// A login that may do little is told so before anything is tried.
+	sqlOn(t, now, "mysql", "CREATE OR REPLACE USER little IDENTIFIED BY 'l'")
+	weak, more := server(now, "faults"), *d
+	weak.User, weak.Password = "little", "l"
+	more.Defined = []Object{{Sort: "VIEW", Name: "v", SQL: "CREATE VIEW v AS SELECT 1", Definer: "`boss`@`%`", Mode: "NO_SUCH_MODE"}}
+	lacks, err := openAt(t, weak).Lacks(t.Context(), "faults", &more)
+	for _, want := range []string{"may not make databases", "sql_mode NO_SUCH_MODE", "`boss`@`%` can be made by an administrator"} {
+		if err != nil || !strings.Contains(strings.Join(lacks, "\n"), want) {
+			t.Errorf("%s: %q %v", want, lacks, err)
+		}
+	}
 	// A row that breaks a rule of the new side says of which table it is.
 	p.Rows = func() (io.ReadCloser, error) {
 		return io.NopCloser(strings.NewReader("INSERT INTO `boat` (`id`,`name`) VALUES\n(1,'x');\nINSERT INTO `boat` (`id`,`name`) VALUES\n(1,'y');\n")), nil
@@ -514,6 +525,30 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 	l, err := openAt(t, to).Look(t.Context(), "inway")
 	if err != nil || !strings.Contains(strings.Join(l.Left, "; "), "view broken") {
 		t.Errorf("%+v %v", l, err)
+	}
+}
+
+// TestBinaryLog meets a server that writes a binary log, and what it demands: that is told
+// before anything is tried.
+func TestBinaryLog(t *testing.T) {
+	strict, err := dbserver.MariaDBWith("--log-bin=log", "--server-id=1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer strict.Stop()
+	to := server(strict, "logged")
+	o := Engine{}.Open(to, nil)
+	defer o.Close()
+	for sql, told := range map[string]string{"CREATE FUNCTION f() RETURNS int RETURN 1": "does not take the function f", "CREATE FUNCTION f() RETURNS int DETERMINISTIC RETURN 1": "", "CREATE TABLE boat (id int); CREATE TRIGGER t BEFORE INSERT ON boat FOR EACH ROW SET @x = 1": ""} {
+		d, p, _ := sealed(t, fresh(t, "logged", sql))
+		lacks, err := o.Lacks(t.Context(), "logged", d)
+		if err != nil || (told == "") != (len(lacks) == 0) || told != "" && !strings.Contains(lacks[0], told) {
+			t.Errorf("%s: %q %v", sql, lacks, err)
+		}
+		_, err = o.Stage(t.Context(), d, p)
+		if (told == "") != (err == nil) || err != nil && !strings.Contains(err.Error(), "the function f cannot be made") {
+			t.Errorf("%s: %v", sql, err)
+		}
 	}
 }
 

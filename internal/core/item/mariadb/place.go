@@ -1,8 +1,10 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -35,11 +37,67 @@ func (c *conn) lacks(ctx context.Context, d *Sealed) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
+	more, err := c.refuses(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, more...)
 	if d.Longest > most {
 		out = append(out, fmt.Sprintf("the server here takes at most %d bytes at once, and the longest row has %d: set max_allowed_packet=%dM in its settings and start it again", most, d.Longest, d.Longest>>20+2))
 	}
 	return out, nil
 }
+
+// refuses tries in the session, and reads from the server's settings, what it will not
+// take of what is defined.
+func (c *conn) refuses(ctx context.Context, d *Sealed) (out []string, err error) {
+	facts, err := c.one(ctx, "SELECT @@lower_case_table_names, @@log_bin AND NOT @@log_bin_trust_function_creators, (SELECT count(*) FROM information_schema.user_privileges WHERE grantee = concat(quote(substring_index(current_user(), '@', 1)), '@', quote(substring_index(current_user(), '@', -1))) AND privilege_type IN ('SUPER', 'SET USER', 'SET_USER_ID')), (SELECT count(*) FROM information_schema.user_privileges WHERE grantee = concat(quote(substring_index(current_user(), '@', 1)), '@', quote(substring_index(current_user(), '@', -1))) AND privilege_type = 'CREATE')")
+	if err != nil {
+		return nil, err
+	}
+	super := facts[2] != "0"
+	if facts[0] != "0" {
+		seen := map[string]string{}
+		for _, m := range d.Make {
+			lower := strings.ToLower(m.Name)
+			if other := seen[lower]; other != "" {
+				out = append(out, fmt.Sprintf("the server here takes no notice of letter case, and the tables %s and %s differ by it only: start it with lower_case_table_names=0", other, m.Name))
+			}
+			seen[lower] = m.Name
+		}
+	}
+	if facts[3] == "0" {
+		out = append(out, "the login on the server here may not make databases: let it, with GRANT ALL ON *.*")
+	}
+	modes, binlog, others := map[string]bool{}, "", ""
+	for _, o := range d.Defined {
+		if !modes[o.Mode] {
+			modes[o.Mode] = true
+			if err := c.run(ctx, o.session()[0]); fault.KindOf(err) == fault.ServerRefused {
+				out = append(out, fmt.Sprintf("the %s %s was made with the sql_mode %s, which the server here does not have", strings.ToLower(o.Sort), o.Name, o.Mode))
+			} else if err != nil {
+				return nil, err
+			}
+		}
+		logged := facts[1] == "1" && (o.Sort == "TRIGGER" || o.Sort == "FUNCTION")
+		if logged && (!super || o.Sort == "FUNCTION" && !determined.MatchString(o.SQL)) {
+			binlog = cmp.Or(binlog, strings.ToLower(o.Sort)+" "+o.Name)
+		}
+		if o.Definer != "" && !super && others == "" {
+			others = o.Definer
+		}
+	}
+	if binlog != "" {
+		out = append(out, "the server here writes a binary log, and does not take the "+binlog+": set log_bin_trust_function_creators=1 in its settings, or for functions that are DETERMINISTIC log in as an administrator (SUPER)")
+	}
+	if others != "" {
+		out = append(out, "what runs as "+others+" can be made by an administrator (SET USER or SUPER) only: log in as one")
+	}
+	return out, c.run(ctx, settings...)
+}
+
+// determined are the words by which a function says that it gives the same each time.
+var determined = regexp.MustCompile(`(?i)\bDETERMINISTIC\b|\bNO SQL\b|\bREADS SQL DATA\b`)
 
 // stage makes the whole of a sealed database under another name, at rest: what is made
 // there can be made in its place.

@@ -21,6 +21,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgpassfile"
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -58,6 +59,9 @@ func (s *session) connect(ctx context.Context, database string) (*pgx.Conn, erro
 	if err != nil {
 		return nil, fault.New(fault.BadCard, "the address of the database %s cannot be used", s.Address())
 	}
+	if config.Password == "" && strings.HasPrefix(config.Host, "/") {
+		config.Password = ofSocket(config)
+	}
 	for k, v := range settings {
 		config.RuntimeParams[k] = v
 	}
@@ -69,6 +73,20 @@ func (s *session) connect(ctx context.Context, database string) (*pgx.Conn, erro
 		_, err = conn.Exec(ctx, "SET search_path TO ''") // names are written whole
 	}
 	return conn, s.explain(err)
+}
+
+// ofSocket is the password that the server's own password file has for a socket in a
+// folder, by that folder (PostgreSQL documentation, 34.16).
+func ofSocket(c *pgx.ConnConfig) string {
+	name := os.Getenv("PGPASSFILE")
+	if home, err := os.UserHomeDir(); name == "" && err == nil {
+		name = filepath.Join(home, ".pgpass")
+	}
+	file, err := pgpassfile.ReadPassfile(name)
+	if err != nil {
+		return ""
+	}
+	return file.FindPassword(c.Host, strconv.Itoa(int(c.Port)), c.Database, c.User)
 }
 
 // explain gives an error of the server its kind.

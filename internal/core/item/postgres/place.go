@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"movekit/internal/core/dbprint"
+	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item/served"
 	"movekit/internal/core/version"
@@ -347,7 +348,7 @@ func (s *session) load(ctx context.Context, database, searchPath string, data io
 	if _, err := conn.Exec(ctx, "SET synchronous_commit TO off; SET search_path TO "+searchPath, pgx.QueryExecModeSimpleProtocol); err != nil {
 		return s.explain(err)
 	}
-	return scan(data, func(sql string) error {
+	return scan(data, func(string) error { return nil }, func(sql string) error {
 		if strings.HasPrefix(sql, "SET search_path ") {
 			return nil
 		}
@@ -362,9 +363,9 @@ func (s *session) load(ctx context.Context, database, searchPath string, data io
 // statements are what the data of a sealed database may say besides COPY.
 var statements = []string{"SET ", "SELECT pg_catalog.setval(", "SELECT pg_catalog.lo_create(", "SELECT pg_catalog.lo_put(", "ALTER LARGE OBJECT ", "GRANT ", "REVOKE ", "COMMENT ON LARGE OBJECT "}
 
-// scan reads what Seal wrote as data: statements of one line each, and COPY
-// with the rows behind it.
-func scan(data io.Reader, run func(sql string) error, rows func(sql string, rows io.Reader) error) error {
+// scan reads what Seal wrote as data: comments and statements of one line each, and
+// COPY with the rows behind it.
+func scan(data io.Reader, comment, run func(line string) error, rows func(sql string, rows io.Reader) error) error {
 	r := bufio.NewReaderSize(data, 1<<20)
 	for {
 		line, err := r.ReadString('\n')
@@ -376,7 +377,11 @@ func scan(data io.Reader, run func(sql string) error, rows func(sql string, rows
 		}
 		sql := strings.TrimSuffix(strings.TrimSuffix(line, "\n"), ";")
 		switch {
-		case sql == "" || strings.HasPrefix(sql, "-- "):
+		case sql == "":
+		case strings.HasPrefix(sql, "-- "):
+			if err := comment(sql); err != nil {
+				return err
+			}
 		case strings.HasPrefix(sql, "COPY ") && strings.HasSuffix(sql, " FROM stdin"):
 			c := &copied{r: r, start: true}
 			if err := rows(sql, c); err != nil {
@@ -440,7 +445,18 @@ func sealedRows(open func() (io.ReadCloser, error), table string) dbprint.Rows {
 		}
 		defer data.Close()
 		want := "COPY " + table + " " // columns or FROM
-		return scan(data, func(string) error { return nil }, func(sql string, rows io.Reader) error {
+		said := func(line string) error {
+			oid, sum, found := strings.Cut(strings.TrimPrefix(line, largeLine), " ")
+			if table != largeTable || !strings.HasPrefix(line, largeLine) || !found {
+				return nil
+			}
+			of, ok := digest.Parse(sum)
+			if !ok {
+				return fault.New(fault.Damaged, "the rows of the sealed database are damaged")
+			}
+			return each(largeRow(oid, of))
+		}
+		return scan(data, said, func(string) error { return nil }, func(sql string, rows io.Reader) error {
 			if !strings.HasPrefix(sql, want) {
 				return nil
 			}

@@ -13,6 +13,7 @@ import (
 	"testing"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
@@ -240,6 +241,83 @@ func TestCases(t *testing.T) {
 		}
 		return server(t, old, "cases").print(t)
 	})
+}
+
+// TestAllMovesOrIsTold moves what servers keep elsewhere than in tables, and what can be
+// made with the database's own search path only.
+func TestAllMovesOrIsTold(t *testing.T) {
+	sql(t, old, "postgres", `DROP DATABASE IF EXISTS told; CREATE DATABASE told TEMPLATE template0 ENCODING 'UTF8' LOCALE_PROVIDER icu ICU_LOCALE 'de-u-kn-true' LOCALE 'C.UTF-8'; COMMENT ON DATABASE told IS 'it''s told';
+CREATE ROLE told_boss LOGIN SUPERUSER PASSWORD 'x'; CREATE ROLE told_group NOINHERIT CREATEDB; CREATE ROLE told_clerk LOGIN CONNECTION LIMIT 7 VALID UNTIL '2040-01-01'; GRANT told_group TO told_clerk WITH ADMIN OPTION; GRANT pg_read_server_files TO told_clerk; ALTER ROLE told_clerk SET work_mem TO '9MB'; ALTER ROLE told_clerk SET search_path TO app, public;
+ALTER DATABASE told CONNECTION LIMIT 40; ALTER DATABASE told SET search_path TO app, public; ALTER ROLE told_clerk IN DATABASE told SET datestyle TO 'German'; ALTER DATABASE told SET "app.office" TO 'Tern Quay'`)
+	sql(t, old, "told", `CREATE SCHEMA app; SET search_path TO app;
+CREATE FUNCTION app.inner_one(text) RETURNS text IMMUTABLE LANGUAGE sql AS 'SELECT lower($1)'; CREATE FUNCTION app.outer_one(text) RETURNS text IMMUTABLE LANGUAGE plpgsql AS 'BEGIN RETURN inner_one($1); END';
+CREATE TABLE boat (name text CHECK (outer_one(name) <> ''), n int); INSERT INTO boat VALUES ('Berth 10', 1), ('Berth 9', 2); CREATE UNIQUE INDEX ON boat (outer_one(name)); CREATE INDEX ON boat (n);
+CREATE MATERIALIZED VIEW first AS SELECT 1 AS n; CREATE VIEW between AS SELECT * FROM first; CREATE MATERIALIZED VIEW last AS SELECT n, outer_one('X') AS x FROM between; CREATE MATERIALIZED VIEW empty AS SELECT 1 WITH NO DATA;
+CREATE OR REPLACE VIEW between AS SELECT n FROM first; GRANT SELECT ON boat TO told_boss, told_clerk; CREATE SUBSCRIPTION sub CONNECTION 'dbname=nowhere' PUBLICATION p WITH (connect = false)`)
+	partitions := "SELECT 0"
+	if _, err := old.SQL("told", "CREATE SCHEMA part; CREATE EXTENSION pg_partman SCHEMA part"); err == nil {
+		sql(t, old, "told", "CREATE TABLE app.log (day timestamptz NOT NULL) PARTITION BY RANGE (day); SELECT part.create_parent('app.log', 'day', 'native', 'monthly')")
+		partitions = "SELECT count(*) FROM part.part_config"
+	} else {
+		t.Log("left out: the extension pg_partman is not installed")
+	}
+	s := server(t, old, "told")
+	l, err := s.Look(t.Context(), "told")
+	if err != nil || !strings.Contains(strings.Join(l.Left, "\n"), "subscription sub: moves switched off") || !strings.Contains(strings.Join(l.Left, "\n"), "passwords of roles") {
+		t.Errorf("%+v %v", l, err)
+	}
+	var schema, data bytes.Buffer
+	d, err := s.Seal(t.Context(), "told", nil, &schema, &data, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	to := server(t, now, "told")
+	p := served.Putting{Stage: "told_stage", Schema: reader(schema.Bytes()), Rows: reader(data.Bytes())}
+	notes, err := to.Stage(t.Context(), d, p)
+	if err == nil {
+		err = to.Settle(t.Context(), "told", d, p, "")
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := to.print(t)
+	if diffs := dbprint.Compare(&d.Fingerprint, f, d.Remade(f)); len(diffs) > 0 {
+		t.Errorf("old and new differ: %+v", diffs)
+	}
+	for _, want := range []string{"told_boss was made on the new server without a password", "it was SUPERUSER there and is not here", "told_clerk was made", `the role "told_clerk" was a member of pg_read_server_files there and is not here`, "the index app.boat_outer_one_idx names functions or types without their schema; it was made with the search path app, public"} {
+		if !strings.Contains(strings.Join(notes, "\n"), want) {
+			t.Errorf("not told: %s\n%s", want, strings.Join(notes, "\n"))
+		}
+	}
+	for query, want := range map[string]string{
+		"SELECT datlocprovider, daticulocale, datconnlimit FROM pg_database WHERE datname = 'told'": "i|de-u-kn-true|40", "SELECT shobj_description(oid, 'pg_database') FROM pg_database WHERE datname = 'told'": "it's told",
+		"SELECT string_agg(name, ', ' ORDER BY name) FROM boat": "Berth 9, Berth 10", "SELECT x FROM last": "x", "SELECT count(*) FROM pg_class WHERE relname = 'empty' AND relispopulated": "0", "SHOW app.office": "Tern Quay",
+		"SELECT rolconnlimit, rolvaliduntil::date, rolconfig, rolsuper FROM pg_roles WHERE rolname = 'told_clerk'": `7|2040-01-01|{work_mem=9MB,"search_path=app, public"}|f`, "SELECT rolsuper FROM pg_roles WHERE rolname = 'told_boss'": "f", "SELECT rolinherit, rolcreatedb FROM pg_roles WHERE rolname = 'told_group'": "f|t",
+		"SELECT admin_option FROM pg_auth_members WHERE member = 'told_clerk'::regrole AND roleid = 'told_group'::regrole": "t", "SELECT setconfig FROM pg_db_role_setting WHERE setrole = 'told_clerk'::regrole AND setdatabase <> 0": `{"DateStyle=iso, DMY"}`, "SELECT subenabled FROM pg_subscription": "f",
+		partitions: sql(t, old, "told", partitions),
+	} {
+		if strings.Contains(query, "setconfig") {
+			want = sql(t, old, "told", query)
+		}
+		if got := sql(t, now, "told", query); got != want {
+			t.Errorf("%s gives %q, want %q", query, got, want)
+		}
+	}
+	// Row security that hides rows is an error, and not fewer rows.
+	sql(t, now, "told", "ALTER TABLE app.boat ENABLE ROW LEVEL SECURITY; GRANT USAGE ON SCHEMA app TO told_clerk; GRANT SELECT ON ALL TABLES IN SCHEMA app TO told_clerk")
+	hidden := at(t, served.Server{Kind: card.PostgreSQL, Host: now.Dir, Port: now.Port, User: "told_clerk", Database: "told"})
+	if _, err := hidden.Fingerprint(t.Context(), "told", nil, nil); fault.KindOf(err) != fault.ServerLogin {
+		t.Errorf("hidden rows: %v (%s)", err, fault.KindOf(err))
+	}
+	// What was made beside a socket is logged in to by the folder's name.
+	file := filepath.Join(t.TempDir(), "pass")
+	if err := os.WriteFile(file, []byte("/run/quay:5432:*:clerk:s3cret\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("PGPASSFILE", file)
+	if got := ofSocket(&pgx.ConnConfig{Config: pgconn.Config{Host: "/run/quay", Port: 5432, Database: "x", User: "clerk"}}); got != "s3cret" {
+		t.Errorf("the password of a socket in another folder is %q", got)
+	}
 }
 
 // TestOneMoment packs while the app goes on writing two tables that always

@@ -122,7 +122,7 @@ func (s *session) Fingerprint(ctx context.Context, database string, counts []car
 			}
 			f.Tables = append(f.Tables, r.Table)
 		}
-		objects, err := largeObjects(ctx, conn, nil)
+		objects, err := largeObjects(ctx, conn, nil, nil)
 		if err == nil && objects.Rows > 0 {
 			f.Tables = append(f.Tables, objects)
 		}
@@ -197,6 +197,10 @@ func (s *session) Rows(ctx context.Context, database string, t dbprint.Table) db
 		conn, err := s.on(ctx, database)
 		if err != nil {
 			return err
+		}
+		if t.Name == largeTable {
+			_, err := largeObjects(ctx, conn, nil, each)
+			return s.explain(err)
 		}
 		all, err := relations(ctx, conn)
 		if err != nil {

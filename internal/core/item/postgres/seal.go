@@ -49,7 +49,7 @@ func (s *session) seal(ctx context.Context, conn *pgx.Conn, database string, out
 		}
 		f.Tables = append(f.Tables, r.Table)
 	}
-	objects, err := largeObjects(ctx, conn, w)
+	objects, err := largeObjects(ctx, conn, w, nil)
 	if err != nil {
 		return err
 	}
@@ -172,10 +172,20 @@ const largeTable = "large objects"
 // lobPiece is how much of a large object is read at once, in bytes.
 const lobPiece = 1 << 18
 
-// largeObjects fingerprints the large objects, and writes them where w is
-// given.
-func largeObjects(ctx context.Context, conn *pgx.Conn, w *bufio.Writer) (dbprint.Table, error) {
-	t := dbprint.Table{Name: largeTable, Columns: []string{"oid", "owner", "content"}, Key: []string{"oid"}}
+// largeLine is a comment in the sealed rows that says of a large object what it is
+// compared by.
+const largeLine = "-- large object "
+
+// largeRow is a large object as the row of a table: number and digest, with owner,
+// rights and comment.
+func largeRow(oid string, of digest.Sum) dbprint.Row {
+	return dbprint.Row{Hash: of, Cells: func() []string { return []string{oid, of.String()[:16]} }}
+}
+
+// largeObjects fingerprints the large objects, writes them where w is given, and passes
+// them on where each is.
+func largeObjects(ctx context.Context, conn *pgx.Conn, w *bufio.Writer, each func(dbprint.Row) error) (dbprint.Table, error) {
+	t := dbprint.Table{Name: largeTable, Columns: []string{"oid", "content, owner, rights or comment"}, Key: []string{"oid"}}
 	rows, err := conn.Query(ctx, `SELECT oid::int8, pg_catalog.pg_get_userbyid(lomowner), coalesce((SELECT string_agg(x::text, ',' ORDER BY x::text) FROM unnest(nullif(lomacl, pg_catalog.acldefault('L', lomowner))) x), ''), coalesce(pg_catalog.obj_description(oid, 'pg_largeobject'), '') FROM pg_catalog.pg_largeobject_metadata ORDER BY 1`)
 	if err != nil {
 		return t, err
@@ -211,7 +221,16 @@ func largeObjects(ctx context.Context, conn *pgx.Conn, w *bufio.Writer) (dbprint
 				break
 			}
 		}
-		sum.Add(h.Sum())
+		one := h.Sum()
+		sum.Add(one)
+		if w != nil {
+			fmt.Fprintf(w, "%s%d %s\n", largeLine, o.OID, one)
+		}
+		if each != nil {
+			if err := each(largeRow(fmt.Sprint(o.OID), one)); err != nil {
+				return t, err
+			}
+		}
 		if w != nil && o.ACL != "" {
 			fmt.Fprintf(w, "REVOKE ALL ON LARGE OBJECT %d FROM %s;\n", o.OID, quoted(o.Owner))
 			grants, err := texts(ctx, conn, `SELECT format('GRANT %s ON LARGE OBJECT %s TO %s%s;', privilege_type, oid, CASE grantee WHEN 0 THEN 'PUBLIC' ELSE quote_ident(pg_catalog.pg_get_userbyid(grantee)) END, CASE WHEN is_grantable THEN ' WITH GRANT OPTION' END)

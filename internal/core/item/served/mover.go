@@ -179,7 +179,7 @@ func (m mover[F]) Look(ctx context.Context, _ item.Looking) (*item.Look, error) 
 		is.State = item.Missing
 	default:
 		if err != nil {
-			is.State = item.NotReached
+			is.State, is.Unreadable = item.NotReached, []string{err.Error()}
 		}
 	}
 	if err != nil {
