@@ -135,6 +135,7 @@ type conn struct {
 	server served.Server
 	db     *sql.DB
 	*sql.Conn
+	pinned bool // whether it is in the transaction of a moment
 }
 
 // connect opens a connection to a server's database; none is named where the
@@ -149,7 +150,7 @@ func connect(ctx context.Context, s served.Server) (*conn, error) {
 		db.Close()
 		return nil, explain(s, err)
 	}
-	c := &conn{s, db, own}
+	c := &conn{server: s, db: db, Conn: own}
 	if err := c.run(ctx, settings...); err != nil {
 		c.close()
 		return nil, err

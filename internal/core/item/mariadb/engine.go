@@ -180,7 +180,7 @@ func (s *session) Settle(ctx context.Context, database string, _ *Sealed, p serv
 
 // Rename gives a database another name.
 func (s *session) Rename(ctx context.Context, from, to string) error {
-	return s.on(ctx, "", func(c *conn) error { return c.rename(ctx, from, to) })
+	return s.on(ctx, "", func(c *conn) error { return c.rename(ctx, from, to, false) })
 }
 
 // Drop removes a database.

@@ -151,14 +151,14 @@ func (c *conn) settle(ctx context.Context, database string, p served.Putting, as
 	switch {
 	case err != nil:
 	case there && aside != "":
-		err = c.rename(ctx, database, aside)
+		err = c.rename(ctx, database, aside, false)
 	case there:
 		err = c.run(ctx, "DROP DATABASE "+sqltext.Quoted(database))
 	}
 	if err != nil {
 		return err
 	}
-	return c.rename(ctx, p.Stage, database)
+	return c.rename(ctx, p.Stage, database, true)
 }
 
 // missing returns those who objects belong to, and who are not on the server.

@@ -6,6 +6,7 @@ import (
 	"database/sql/driver"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"movekit/internal/core/item/mariadb/sqltext"
@@ -16,43 +17,94 @@ import (
 	"movekit/internal/core/fault"
 )
 
+// tablesKept is how many tables one connection keeps from being changed: the time that a
+// transaction takes to use one more grows with those that it holds.
+const tablesKept = 1000
+
 // moment begins to read the database as it is at one moment: one transaction for
 // tables that keep old rows, and a lock against writing for the rest. No table can
-// be changed or dropped until what is returned is called, and the transaction
-// ended.
+// be changed or dropped until what is returned is called, and the transaction ended.
+// The transaction itself sees to that, or, where there are many tables, other
+// connections; then whoever wants to change one stops the reading.
 func (c *conn) moment(ctx context.Context) (func(), error) {
-	let := func() {}
+	var keepers []*conn
+	let := func() {
+		c.pinned = false
+		for _, k := range keepers {
+			k.close()
+		}
+	}
 	fail := func(err error) (func(), error) {
 		let()
 		return nil, err
+	}
+	keep := func(statements ...string) error {
+		k, err := connect(ctx, c.server)
+		if err != nil {
+			return err
+		}
+		keepers = append(keepers, k)
+		return k.run(ctx, statements...)
 	}
 	tables, err := c.locked(ctx)
 	if err != nil {
 		return fail(err)
 	}
 	if len(tables) > 0 {
-		keeper, err := connect(ctx, c.server)
-		if err != nil {
-			return nil, err
-		}
-		let = keeper.close
-		if err := keeper.run(ctx, "LOCK TABLES "+strings.Join(tables, ", ")); err != nil {
+		if err := keep("LOCK TABLES " + strings.Join(tables, ", ")); err != nil {
 			return fail(err)
 		}
 	}
-	if err := c.run(ctx, "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"); err != nil {
-		return fail(err)
-	}
-	names, err := c.column(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = database() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED')")
+	const all = "SELECT table_name FROM information_schema.tables WHERE table_schema = database() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED') ORDER BY 1"
+	names, err := c.column(ctx, all)
 	if err != nil {
 		return fail(err)
 	}
-	for _, name := range names { // whoever would change it waits from now on
-		if err := c.run(ctx, "SELECT 1 FROM "+sqltext.Quoted(name)+" LIMIT 0"); err != nil {
-			return fail(err)
+	begin := []string{"SET TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"}
+	if len(names) <= tablesKept {
+		err = c.run(ctx, append(begin, use(names)...)...)
+	} else {
+		for kept := range slices.Chunk(names, tablesKept) {
+			if err := keep(append([]string{"START TRANSACTION READ ONLY"}, use(kept)...)...); err != nil {
+				return fail(err)
+			}
 		}
+		err = c.run(ctx, append(begin, "SAVEPOINT movekit")...)
+		c.pinned = true
+	}
+	if err != nil {
+		return fail(err)
+	}
+	now, err := c.column(ctx, all)
+	if err == nil && !slices.Equal(names, now) {
+		err = fault.New(fault.Changed, "tables of %s came or went when it was about to be read", c.server.Address())
+	}
+	if err != nil {
+		return fail(err)
 	}
 	return let, nil
+}
+
+// use are statements that use tables and read nothing of them: whoever would change them
+// waits from then on.
+func use(tables []string) (statements []string) {
+	for some := range slices.Chunk(tables, 50) { // a statement may read 61 tables
+		var from []string
+		for _, name := range some {
+			from = append(from, sqltext.Quoted(name))
+		}
+		statements = append(statements, "SELECT 1 FROM "+strings.Join(from, ", ")+" LIMIT 0")
+	}
+	return statements
+}
+
+// release lets go of the tables that the transaction of a moment has used; others keep
+// them.
+func (c *conn) release(ctx context.Context) error {
+	if !c.pinned {
+		return nil
+	}
+	return c.run(ctx, "ROLLBACK TO SAVEPOINT movekit")
 }
 
 // take reads all of a database, and writes it where w is given.
@@ -68,6 +120,9 @@ func (c *conn) take(ctx context.Context, d *Sealed, counts []card.Count, w *bufi
 			continue
 		}
 		if err := c.rows(ctx, m.table, d, w, progress); err != nil {
+			return err
+		}
+		if err := c.release(ctx); err != nil {
 			return err
 		}
 		d.Tables = append(d.Tables, m.table.Table)

@@ -170,6 +170,9 @@ func (c *conn) tables(ctx context.Context, d *Sealed) error {
 		if err != nil {
 			return err
 		}
+		if err := c.release(ctx); err != nil {
+			return err
+		}
 		text, own := made[1], columns[name]
 		if m := nextValue.FindStringSubmatch(text); m != nil {
 			d.Settings["next number of "+name] = m[1]

@@ -65,7 +65,7 @@ func FuzzLongRow(f *testing.F) {
 // would.
 func TestLongRowIsTheSame(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
-	long := make([]byte, LongRow+100)
+	long := make([]byte, Piece+100)
 	for i := range long {
 		long[i] = "ab'\\\n,(é"[r.IntN(9)]
 	}
