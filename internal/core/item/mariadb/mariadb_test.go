@@ -627,6 +627,22 @@ func TestChangedWhileRead(t *testing.T) {
 	}
 }
 
+// TestManyTables reads a database of so many tables that other connections keep them.
+func TestManyTables(t *testing.T) {
+	was := tablesKept
+	tablesKept = 2
+	defer func() { tablesKept = was }()
+	s := fresh(t, "many", dbcases.Base[dbcases.MariaDB]+"CREATE TABLE isam (n int) ENGINE=MyISAM; INSERT INTO isam VALUES (1)")
+	d, p, _ := sealed(t, s)
+	place(t, d, p, server(now, "many"), "")
+	tablesKept = was
+	same(t, d, server(now, "many"))
+	same(t, d, s)
+	if d.Rows() != 3 || len(d.Tables) != 5 {
+		t.Errorf("%+v", d.Tables)
+	}
+}
+
 func TestVersions(t *testing.T) {
 	for _, c := range []struct {
 		here, old string

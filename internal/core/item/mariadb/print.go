@@ -19,7 +19,7 @@ import (
 
 // tablesKept is how many tables one connection keeps from being changed: the time that a
 // transaction takes to use one more grows with those that it holds.
-const tablesKept = 1000
+var tablesKept = 1000
 
 // moment begins to read the database as it is at one moment: one transaction for
 // tables that keep old rows, and a lock against writing for the rest. No table can
