@@ -108,3 +108,41 @@ func TestGuidedAtATerminal(t *testing.T) {
 		t.Errorf("activate: %s", s)
 	}
 }
+
+// TestWhoSaysNo ends the program at each kind of question, and answers in words that are no
+// consent. Nothing of what was asked about is done, and the same command asks again.
+func TestWhoSaysNo(t *testing.T) {
+	t.Parallel()
+	dir := methodsOffice(t)
+	const interrupt = "\x03\n"
+	free := func(typed string) string {
+		t.Helper()
+		return atTerminal(t, dir, typed, "deactivate", "--kit", "kit", "--root", "old", "--passphrase-file", "p")
+	}
+	journal := func() string {
+		text, err := os.ReadFile(filepath.Join(dir, "kit/journal.jsonl"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text)
+	}
+	for typed, told := range map[string]string{
+		interrupt + "\n\n": "it was stopped at the question", "maybe\nno\n": "Please answer y or n", "\n": "you answered no",
+		"y\n" + interrupt + "\n": "it was stopped at the question", "y\nnot done\n": "left for later", "y\nwhat?\nno\n": "Please answer with Enter", "y\nlater\n": "left for later", "y\nn\n": "left for later",
+	} {
+		if s := free(typed); !strings.Contains(s, told) || strings.Contains(s, "deactivated  ") {
+			t.Errorf("%q: %s is not told\n%s", typed, told, s)
+		}
+		if strings.Contains(journal(), `"stepped"`) {
+			t.Fatalf("%q: a step counts as taken", typed)
+		}
+	}
+	// A passphrase that somebody is asked for is not shown, nor is what is left of the question.
+	before := journal()
+	if s := atTerminal(t, dir, interrupt+"\n", "deactivate", "--kit", "kit", "--root", "old"); !strings.Contains(s, "it was stopped at the question") {
+		t.Errorf("at the passphrase: %s", s)
+	}
+	if journal() != before {
+		t.Error("something was written")
+	}
+}

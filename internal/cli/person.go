@@ -1,12 +1,10 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
@@ -73,7 +71,6 @@ func (a *answered) Guide(_ context.Context, g run.Guided) (run.Reply, error) {
 type somebody struct {
 	*env
 	answers *answered // nil where none is given
-	lines   *bufio.Reader
 }
 
 // Password asks for the password of a database server.
@@ -103,42 +100,23 @@ func (p *somebody) Guide(ctx context.Context, g run.Guided) (r run.Reply, err er
 	if g.Letter {
 		fmt.Fprintf(p.err, "  `movekit licence letter %s` writes what the maker will ask for.\n", g.Key.App)
 	}
-	question := "Enter when it is done"
-	if g.Ask != "" {
-		question = g.Ask
+	switch {
+	case g.Ask == "":
+		err = p.doneWith()
+	case g.Secret:
+		r.Answer, err = p.hiddenText(g.Ask)
+	default:
+		r.Answer, err = p.text(g.Ask)
 	}
-	question += " (stop: go on later): "
-	if g.Secret {
-		r.Answer, err = p.secret("  " + question)
-		if strings.EqualFold(r.Answer, "stop") {
-			err = errLater
-		}
-		return r, err
-	}
-	if r.Answer, err = p.line(question); err != nil {
-		return r, err
-	}
-	if g.Evidence {
-		r.Evidence, err = p.line("A file that shows it, such as a picture (stop: go on later): ")
+	if err == nil && g.Evidence {
+		r.Evidence, err = p.text("A file that shows it, such as a picture")
 	}
 	return r, err
 }
 
-func (p *somebody) line(question string) (string, error) {
-	fmt.Fprint(p.err, "  "+question)
-	text, err := p.lines.ReadString('\n')
-	text = strings.TrimSpace(text)
-	if err != nil && text == "" || strings.EqualFold(text, "stop") {
-		return "", errLater
-	}
-	return text, nil
-}
-
-var errLater = fault.New(fault.Waits, "the step was left for later")
-
 // person says who is asked; answers is a file of answers, or "".
 func (e *env) person(answers string) (*somebody, error) {
-	p := &somebody{env: e, lines: bufio.NewReader(e.in)}
+	p := &somebody{env: e}
 	if answers == "" {
 		return p, nil
 	}

@@ -85,12 +85,8 @@ func pick(args []string) (apps []string, picked func(steps.Key) bool) {
 func (e *env) named(m *move.Move, typed string) error {
 	name := m.Computer.Name()
 	if typed == "" && isTerminal(e.in) {
-		e.done()
-		p, err := e.person("")
-		if err != nil {
-			return err
-		}
-		if typed, err = p.line("What was set aside on " + name + " will be gone for good. Type the name of this computer: "); err != nil {
+		var err error
+		if typed, err = e.read("What was set aside on "+name+" will be gone for good. Type the name of this computer: ", false); err != nil {
 			return err
 		}
 	}

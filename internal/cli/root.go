@@ -40,7 +40,7 @@ type env struct {
 
 // Main runs the program and returns its exit code.
 func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
-	e := &env{ui: ui{in: in, out: out, err: errOut}, log: slog.New(slog.DiscardHandler)}
+	e := &env{ui: ui{ctx: ctx, in: in, out: out, err: errOut}, log: slog.New(slog.DiscardHandler)}
 	root := e.command()
 	root.SetArgs(args)
 	root.SetIn(in)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -21,7 +22,9 @@ import (
 
 // ui is all talk with the person: facts go to out, everything else to err.
 type ui struct {
+	ctx         context.Context // ends when somebody ends the program
 	in          io.Reader
+	lines       *bufio.Reader // of in
 	out, err    io.Writer
 	json, quiet bool
 	verbose     bool
@@ -148,41 +151,8 @@ func (u *ui) done() {
 	u.clear()
 }
 
-// ask asks a yes-or-no question. Where nobody can be asked, --yes must have
-// been given.
-func (u *ui) ask(question string) error {
-	if u.yes {
-		return nil
-	}
-	if !isTerminal(u.in) {
-		return fault.New(fault.Usage, "%s Nobody can be asked here; answer with --yes", question)
-	}
-	fmt.Fprintf(u.err, "%s [y/N] ", question)
-	line, _ := bufio.NewReader(u.in).ReadString('\n')
-	if a := strings.ToLower(strings.TrimSpace(line)); a == "y" || a == "yes" {
-		return nil
-	}
-	return fault.New(fault.Stopped, "you answered no")
-}
-
-// secret asks for a passphrase without showing it.
-func (u *ui) secret(prompt string) (string, error) {
-	f, ok := u.in.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return "", errNobody
-	}
-	fmt.Fprint(u.err, prompt)
-	raw, err := term.ReadPassword(int(f.Fd()))
-	fmt.Fprintln(u.err)
-	if err != nil {
-		return "", fault.Wrap(fault.NoPassphrase, err, "cannot read the passphrase")
-	}
-	return string(raw), nil
-}
-
 // askPassword asks for the password of a database server.
 func (u *ui) askPassword(prompt string) (string, error) {
-	u.done()
 	p, err := u.secret(prompt)
 	if fault.KindOf(err) == fault.NoPassphrase {
 		return "", fault.New(fault.ServerLogin, "a password is needed (%s), and nobody can be asked for it here", strings.TrimSuffix(prompt, ": "))

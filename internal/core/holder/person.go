@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -250,7 +251,7 @@ func fits(g card.Guide, r run.Reply) error {
 func (h *Held) hidden(answer string) string {
 	for _, s := range []string{h.Secrets.Serial, h.Secrets.Code} {
 		if s != "" && s != h.Holder.Shown() {
-			answer = strings.ReplaceAll(answer, s, licence.Mask(s))
+			answer = regexp.MustCompile("(?i)"+regexp.QuoteMeta(s)).ReplaceAllLiteralString(answer, licence.Mask(s))
 		}
 	}
 	return answer

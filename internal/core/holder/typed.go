@@ -20,7 +20,8 @@ func (h *Held) typeIn(ctx context.Context, s *licence.Secrets) error {
 		to    *string
 		what  string
 		wrong func(string) string
-	}{{&s.Serial, info.Serial, licence.FormOf(h.Card).Wrong}, {&s.Code, info.Code, func(string) string { return "" }}}
+		hide  bool
+	}{{&s.Serial, info.Serial, licence.FormOf(h.Card).Wrong, false}, {&s.Code, info.Code, func(string) string { return "" }, true}}
 	of := 0
 	for _, f := range fields {
 		if *f.to == "" {
@@ -33,7 +34,7 @@ func (h *Held) typeIn(ctx context.Context, s *licence.Secrets) error {
 			continue
 		}
 		n++
-		said, err := h.typed(ctx, run.Guided{Key: h.Key, App: h.App.Title, Action: run.ActionType, Step: n, Of: of, Do: "It is not on " + h.Computer.Name() + ". See: " + h.Card.Typed, Ask: "The " + f.what}, f.wrong)
+		said, err := h.typed(ctx, run.Guided{Key: h.Key, App: h.App.Title, Action: run.ActionType, Step: n, Of: of, Do: "It is not on " + h.Computer.Name() + ". See: " + h.Card.Typed, Ask: "The " + f.what, Secret: f.hide}, f.wrong)
 		if err != nil {
 			return err
 		}

@@ -1,0 +1,171 @@
+package cli
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/term"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/licence"
+)
+
+// errLater says that a person goes on with a step later.
+var errLater = fault.New(fault.Waits, "the step was left for later")
+
+// Words that a person answers with, besides y and yes, n and no.
+var (
+	doneWords = []string{"", "y", "yes", "done", "ok"}
+	notWords  = []string{"n", "no", "not done", "not yet", "later", "stop", "quit", "q"}
+)
+
+// pasted is how long what is pasted takes to come, line after line.
+const pasted = 50 * time.Millisecond
+
+// read returns what a person types, up to Enter. Whoever ends the program meanwhile
+// ends it at once: nothing is done that was asked about.
+func (u *ui) read(prompt string, hidden bool) (string, error) {
+	u.done()
+	fmt.Fprint(u.err, prompt)
+	if u.lines == nil {
+		u.lines = bufio.NewReader(u.in)
+	}
+	var shown *term.State
+	f, atTerminal := u.in.(*os.File)
+	if hidden {
+		shown, _ = term.GetState(int(f.Fd()))
+	}
+	type typed struct {
+		text string
+		err  error
+	}
+	got := make(chan typed, 1)
+	go func() {
+		if hidden {
+			raw, err := term.ReadPassword(int(f.Fd()))
+			got <- typed{string(raw), err}
+			return
+		}
+		text, err := u.lines.ReadString('\n')
+		got <- typed{text, err}
+	}()
+	select {
+	case t := <-got:
+		if hidden {
+			fmt.Fprintln(u.err)
+		}
+		text := strings.TrimRight(t.text, "\r\n")
+		if !hidden {
+			text = strings.TrimSpace(text)
+		}
+		if t.err == io.EOF && text != "" {
+			t.err = nil
+		}
+		more := atTerminal && t.err == nil && (u.lines.Buffered() > 0 || waiting(f, pasted))
+		if u.ctx.Err() != nil { // known by now, also where Enter came right after it
+			return "", u.stopped()
+		}
+		if more {
+			// A text of several lines is one answer.
+			more, err := u.read("", hidden)
+			return strings.TrimRight(text+"\n"+more, "\r\n"), err
+		}
+		return text, t.err
+	case <-u.ctx.Done():
+		if shown != nil {
+			term.Restore(int(f.Fd()), shown)
+		}
+		return "", u.stopped()
+	}
+}
+
+func (u *ui) stopped() error {
+	fmt.Fprintln(u.err)
+	return fault.Wrap(fault.Stopped, u.ctx.Err(), "it was stopped at the question, and what was asked about was not done")
+}
+
+// ask asks a yes-or-no question. Where nobody can be asked, --yes must have
+// been given.
+func (u *ui) ask(question string) error {
+	if u.yes {
+		return nil
+	}
+	if !isTerminal(u.in) {
+		return fault.New(fault.Usage, "%s Nobody can be asked here; answer with --yes", question)
+	}
+	for {
+		line, err := u.read(question+" [y/N] ", false)
+		switch a := strings.ToLower(line); {
+		case fault.KindOf(err) == fault.Stopped:
+			return err
+		case err != nil, a == "", slices.Contains(notWords, a):
+			return fault.New(fault.Stopped, "you answered no")
+		case a == "y" || a == "yes":
+			return nil
+		}
+		fmt.Fprintln(u.err, "Please answer y or n.")
+	}
+}
+
+// doneWith asks whether a step is done.
+func (u *ui) doneWith() error {
+	for {
+		line, err := u.read("  Enter when it is done (stop: go on later): ", false)
+		switch a := strings.ToLower(line); {
+		case fault.KindOf(err) == fault.Stopped:
+			return err
+		case err != nil, slices.Contains(notWords, a):
+			return errLater
+		case slices.Contains(doneWords, a):
+			return nil
+		}
+		fmt.Fprintln(u.err, "  Please answer with Enter, or with stop.")
+	}
+}
+
+// text asks for what a person sees.
+func (u *ui) text(question string) (string, error) {
+	text, err := u.read("  "+question+" (stop: go on later): ", false)
+	switch {
+	case fault.KindOf(err) == fault.Stopped:
+		return "", err
+	case err != nil, strings.EqualFold(text, "stop"), strings.EqualFold(text, "later"):
+		return "", errLater
+	}
+	return text, nil
+}
+
+// hiddenText asks for what nobody may look on at, and has what can be shown of it looked at
+// before it is taken.
+func (u *ui) hiddenText(question string) (string, error) {
+	for {
+		text, err := u.secret("  " + question + " (not shown; stop: go on later): ")
+		if err != nil || text == "" {
+			return text, err
+		}
+		if strings.EqualFold(text, "stop") || strings.EqualFold(text, "later") {
+			return "", errLater
+		}
+		line, err := u.read(fmt.Sprintf("  You typed %s, %d characters. Enter if that is right (n: type it again): ", licence.Mask(text), len([]rune(text))), false)
+		if err != nil || slices.Contains(doneWords, strings.ToLower(line)) {
+			return text, err
+		}
+	}
+}
+
+// secret asks for a passphrase without showing it.
+func (u *ui) secret(prompt string) (string, error) {
+	if !isTerminal(u.in) {
+		return "", errNobody
+	}
+	text, err := u.read(prompt, true)
+	if err != nil && fault.KindOf(err) != fault.Stopped {
+		return "", fault.Wrap(fault.NoPassphrase, err, "cannot read the passphrase")
+	}
+	return text, err
+}
