@@ -15,6 +15,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
+	"movekit/internal/core/yamltext"
 	"movekit/internal/desk"
 )
 
@@ -117,7 +118,7 @@ arguments, so that they do not stand in the shell's history.`,
 				return fault.Wrap(fault.Usage, err, "cannot read the licences")
 			}
 			var list []desk.Licence
-			if err := yaml.UnmarshalWithOptions(text, &list, yaml.Strict()); err != nil {
+			if err := yamltext.Decode(text, &list, yaml.Strict()); err != nil {
 				return fault.Wrap(fault.Usage, err, "cannot read the licences in %s", args[0])
 			}
 			if err := s.Add(ctx, list); err != nil {

@@ -13,6 +13,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
+	"movekit/internal/table"
 )
 
 // errLater says that a person goes on with a step later.
@@ -31,7 +32,7 @@ const pasted = 50 * time.Millisecond
 // ends it at once: nothing is done that was asked about.
 func (u *ui) read(prompt string, hidden bool) (string, error) {
 	u.done()
-	fmt.Fprint(u.err, prompt)
+	fmt.Fprint(u.err, table.Visible(prompt))
 	if u.lines == nil {
 		u.lines = bufio.NewReader(u.in)
 	}

@@ -59,7 +59,7 @@ their records. Serials are masked unless --with-serial is given with --to.`,
 			if e.json {
 				return e.object(all)
 			}
-			e.printf("%s", text.String())
+			e.printf("%s", table.Block(text.String()))
 			return nil
 		},
 	}

@@ -118,7 +118,7 @@ func (e *env) told(step steps.Step, out []*run.Outcome) {
 	}
 	for _, o := range out {
 		for _, v := range o.Overrode {
-			fmt.Fprintf(e.err, "%s gate %s overridden for %s: %s\n  because: %s\n", e.paint("note:", table.Note), v.Gate, o.Title, v.Why, v.Because)
+			table.Fprintf(e.err, "%s gate %s overridden for %s: %s\n  because: %s\n", e.paint("note:", table.Note), v.Gate, o.Title, v.Why, v.Because)
 		}
 		for _, b := range o.Blocks {
 			all := stopped[b]
@@ -129,11 +129,11 @@ func (e *env) told(step steps.Step, out []*run.Outcome) {
 			if len(all) > 1 {
 				app, title = "", fmt.Sprintf("%s and %d more", o.Title, len(all)-1)
 			}
-			fmt.Fprintf(e.err, "%s %s of %s is stopped by the gate %s: %s\n  next: %s\n", e.paint("stopped:", table.Bad), step, title, b.Gate, b.Why, filled(gateAdvice[b.Gate], app))
+			table.Fprintf(e.err, "%s %s of %s is stopped by the gate %s: %s\n  next: %s\n", e.paint("stopped:", table.Bad), step, title, b.Gate, b.Why, filled(gateAdvice[b.Gate], app))
 			if !b.Firm {
-				fmt.Fprintf(e.err, "  or:   --override %s --because \"REASON\"\n", b.Gate)
+				table.Fprintf(e.err, "  or:   --override %s --because \"REASON\"\n", b.Gate)
 			}
-			fmt.Fprintf(e.err, "  safe: Nothing of %s was changed.\n", title)
+			table.Fprintf(e.err, "  safe: Nothing of %s was changed.\n", title)
 		}
 		if o.Err != nil {
 			tellOf(e.err, o.Err, step, e.colour && isTerminal(e.err))

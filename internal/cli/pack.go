@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -79,9 +78,9 @@ func (e *env) showPacked(j *move.Move, did []*run.Outcome) {
 		}
 	}
 	if len(out) > 0 {
-		e.printf("left out: %s\n", strings.Join(out, "\nleft out: "))
+		e.list("left out: ", out)
 	}
 	if len(left) > 0 {
-		e.printf("left behind: %s\n", strings.Join(left, "\nleft behind: "))
+		e.list("left behind: ", left)
 	}
 }

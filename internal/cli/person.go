@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
 
@@ -11,6 +10,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/run"
+	"movekit/internal/core/yamltext"
 	"movekit/internal/table"
 )
 
@@ -27,11 +27,11 @@ func (a *answer) UnmarshalYAML(data []byte) error {
 		Answer   string `yaml:"answer"`
 		Evidence string `yaml:"evidence"`
 	}
-	if err := yaml.UnmarshalWithOptions(data, &form, yaml.Strict()); err == nil {
+	if err := yamltext.Decode(data, &form, yaml.Strict()); err == nil {
 		a.Text, a.Evidence = form.Answer, form.Evidence
 		return nil
 	}
-	return yaml.Unmarshal(data, &a.Text)
+	return yamltext.Decode(data, &a.Text)
 }
 
 // answered takes steps from a file of answers: by app, licence and action
@@ -47,7 +47,7 @@ func readAnswers(name string) (*answered, error) {
 		return nil, fault.Wrap(fault.Usage, err, "cannot read the answers")
 	}
 	a := &answered{dir: filepath.Dir(name)}
-	if err := yaml.Unmarshal(data, &a.all); err != nil {
+	if err := yamltext.Decode(data, &a.all); err != nil {
 		return nil, fault.New(fault.Usage, "the answers in %s cannot be read: they are lists under app, licence and deactivate, activate or type", name)
 	}
 	return a, nil
@@ -96,9 +96,9 @@ func (p *somebody) Guide(ctx context.Context, g run.Guided) (r run.Reply, err er
 		return run.Nobody{}.Guide(ctx, g)
 	}
 	p.clear()
-	fmt.Fprintf(p.err, "\n%s %s, licence %s: %s, step %d of %d\n  %s\n", p.paint("do:", table.Note), g.App, g.Key.Item, g.Action, g.Step, g.Of, g.Do)
+	table.Fprintf(p.err, "\n%s %s, licence %s: %s, step %d of %d\n  %s\n", p.paint("do:", table.Note), g.App, g.Key.Item, g.Action, g.Step, g.Of, g.Do)
 	if g.Letter {
-		fmt.Fprintf(p.err, "  `movekit licence letter %s` writes what the maker will ask for.\n", g.Key.App)
+		table.Fprintf(p.err, "  `movekit licence letter %s` writes what the maker will ask for.\n", g.Key.App)
 	}
 	switch {
 	case g.Ask == "":

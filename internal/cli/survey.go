@@ -302,7 +302,7 @@ func (e *env) showSince(a *survey.App) {
 			}
 			same[at] = append(same[at], name)
 		case d.Why != "":
-			e.printf("%s\n", table.Wrap(fmt.Sprintf("%s whether %s is what was sealed (%s) is not known: %s", e.paint("note:", table.Note), name, at, d.Why), e.width))
+			e.printf("%s\n", table.Block(table.Wrap(table.Sprintf("%s whether %s is what was sealed (%s) is not known: %s", e.paint("note:", table.Note), name, at, d.Why), e.width)))
 		default:
 			e.printf("%s %s is not what was sealed (%s)\n", e.paint("changed:", table.Bad), name, at)
 			for _, r := range d.Rows {

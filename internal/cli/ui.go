@@ -58,7 +58,14 @@ func (u *ui) setUp(noColour bool) {
 // printf writes facts.
 func (u *ui) printf(format string, args ...any) {
 	if !u.json {
-		fmt.Fprintf(u.out, format, args...)
+		table.Fprintf(u.out, format, args...)
+	}
+}
+
+// list writes facts, each on a line of its own.
+func (u *ui) list(before string, facts []string) {
+	for _, f := range facts {
+		u.printf("%s%s\n", before, f)
 	}
 }
 
@@ -66,7 +73,7 @@ func (u *ui) printf(format string, args ...any) {
 func (u *ui) say(format string, args ...any) {
 	if !u.quiet {
 		u.clear()
-		fmt.Fprintf(u.err, format, args...)
+		table.Fprintf(u.err, format, args...)
 	}
 }
 
@@ -116,19 +123,19 @@ func (u *ui) notify(e run.Event) {
 	switch {
 	case u.redraw && e.Total > 0:
 		u.bar = progressbar.NewOptions64(e.Total,
-			progressbar.OptionSetWriter(u.err), progressbar.OptionSetDescription(label), progressbar.OptionShowBytes(true), progressbar.OptionShowCount(),
+			progressbar.OptionSetWriter(u.err), progressbar.OptionSetDescription(table.Visible(label)), progressbar.OptionShowBytes(true), progressbar.OptionShowCount(),
 			progressbar.OptionSetWidth(24), progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionSetPredictTime(true),
 			progressbar.OptionClearOnFinish(), progressbar.OptionShowTotalBytes(true),
 			progressbar.OptionSetTheme(progressbar.Theme{Saucer: "█", SaucerPadding: "░", BarStart: "", BarEnd: ""}))
 		u.bar.RenderBlank()
 	case u.redraw:
-		fmt.Fprint(u.err, label)
+		fmt.Fprint(u.err, table.Visible(label))
 		u.line = true
 	case u.verbose && label != u.saidBegin: // elsewhere than at a terminal
 		if e.Total > 0 {
 			label += " (" + bytesText(e.Total) + ")"
 		}
-		fmt.Fprintln(u.err, label)
+		fmt.Fprintln(u.err, table.Visible(label))
 		u.saidBegin = label
 	}
 }
@@ -234,7 +241,7 @@ func (u *ui) chosenPassphrase(what string, typed bool, check func(string) error,
 		if err != nil {
 			return "", err
 		}
-		fmt.Fprintf(u.err, "\nThe %s's passphrase, shown this once. Write it down and keep it apart from the %s:\n\n    %s\n\nWithout it nobody can open the %s, and nobody can recover it.\n\n", what, what, p, what)
+		table.Fprintf(u.err, "\nThe %s's passphrase, shown this once. Write it down and keep it apart from the %s:\n\n    %s\n\nWithout it nobody can open the %s, and nobody can recover it.\n\n", what, what, p, what)
 		return p, nil
 	}
 	p, err := u.secret("A passphrase for the " + what + ": ")

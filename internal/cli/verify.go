@@ -56,5 +56,5 @@ func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
 			e.printf("%s `movekit todo %s` lists what a person takes in, file by file\n", e.paint("by hand:", table.Note), o.App)
 		}
 	}
-	e.printf("\n%s\n", table.Wrap(r.Sentence, e.width))
+	e.printf("\n%s\n", table.Block(table.Wrap(table.Visible(r.Sentence), e.width)))
 }

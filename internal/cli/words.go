@@ -92,21 +92,21 @@ func tellOf(w io.Writer, err error, step steps.Step, colour bool) int {
 	}
 	var known *fault.Error
 	if !errors.As(err, &known) {
-		fmt.Fprintf(w, "%s %v\n  next: see `movekit --help`\n", table.Paint("error:", table.Bad, colour), err)
+		table.Fprintf(w, "%s %v\n  next: see `movekit --help`\n", table.Paint("error:", table.Bad, colour), err)
 		return exitUsage
 	}
 	var problems card.Problems
 	if errors.As(err, &problems) {
-		fmt.Fprintf(w, "%s %s\n", table.Paint("error:", table.Bad, colour), known.What)
+		table.Fprintf(w, "%s %s\n", table.Paint("error:", table.Bad, colour), known.What)
 		showProblems(w, problems)
 	} else {
-		fmt.Fprintf(w, "%s %v\n", table.Paint("error:", table.Bad, colour), err)
+		table.Fprintf(w, "%s %v\n", table.Paint("error:", table.Bad, colour), err)
 	}
 	a := advices[known.Kind]
 	if loss := lossIn[step]; loss != "" && a.safe == nothingLost {
 		a.safe = loss
 	}
-	fmt.Fprintf(w, "  next: %s\n  safe: %s\n", filled(a.next, known.App), lossOf(known, a))
+	table.Fprintf(w, "  next: %s\n  safe: %s\n", filled(a.next, known.App), lossOf(known, a))
 	return a.code
 }
 
@@ -130,7 +130,7 @@ func lossOf(e *fault.Error, a advice) string {
 // the column.
 func showProblems(w io.Writer, ps card.Problems) {
 	for _, p := range ps {
-		fmt.Fprintf(w, "\n%s:%d:%d: %s\n", p.File, p.Line, p.Column, p.What)
+		table.Fprintf(w, "\n%s:%d:%d: %s\n", p.File, p.Line, p.Column, p.What)
 		if p.Source != "" {
 			lead := fmt.Sprintf("%5d | ", p.Line)
 			pad := strings.Map(func(r rune) rune {
@@ -139,10 +139,10 @@ func showProblems(w io.Writer, ps card.Problems) {
 				}
 				return ' '
 			}, p.Source[:min(max(p.Column-1, 0), len(p.Source))])
-			fmt.Fprintf(w, "%s%s\n%s%s^\n", lead, p.Source, strings.Repeat(" ", len(lead)), pad)
+			table.Fprintf(w, "%s%s\n%s%s^\n", lead, p.Source, strings.Repeat(" ", len(lead)), pad)
 		}
 		if p.Want != "" {
-			fmt.Fprintf(w, "      expected: %s\n", p.Want)
+			table.Fprintf(w, "      expected: %s\n", p.Want)
 		}
 	}
 	fmt.Fprintln(w)

@@ -12,6 +12,7 @@ import (
 	"movekit/internal/core/board"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
+	"movekit/internal/table"
 )
 
 //go:embed *.html
@@ -30,7 +31,7 @@ var pages = template.Must(template.New("pages").Funcs(template.FuncMap{
 func page(name string, data any) ([]byte, error) {
 	var b bytes.Buffer
 	err := pages.ExecuteTemplate(&b, name, data)
-	return b.Bytes(), err
+	return []byte(table.Lines(b.String())), err
 }
 
 // HTML returns the hand-over as a page.

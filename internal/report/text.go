@@ -65,7 +65,7 @@ func (r *Report) Tables(width int, colour bool) string {
 	var b strings.Builder
 	b.WriteString(t.String())
 	for _, d := range differences {
-		fmt.Fprintln(&b, d)
+		table.Fprintf(&b, "%s\n", d)
 	}
 	l := &table.Table{Head: []string{"app", "licence", "old", "new", "transfers left", "result"}, Right: []int{5}, Width: width, Colour: colour}
 	for _, a := range r.Apps {
@@ -95,16 +95,16 @@ func difference(i Item, colour bool) string {
 // the figures behind it.
 func (r *Report) Text(width int, colour bool) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s\n%sKit %s, written %s\n\n%s\n", strings.ToUpper(r.Title()), line(r.Office), r.Kit,
-		r.Written.Local().Format("2 January 2006 15:04"), table.Paint(table.Wrap(r.Sentence, width), mark(r.Result), colour))
+	table.Fprintf(&b, "%s\n%sKit %s, written %s\n\n%s\n", strings.ToUpper(r.Title()), table.Block(line(table.Visible(r.Office))), r.Kit,
+		r.Written.Local().Format("2 January 2006 15:04"), table.Block(table.Paint(table.Wrap(table.Visible(r.Sentence), width), mark(r.Result), colour)))
 	for _, n := range r.Notes() {
-		fmt.Fprintf(&b, "\n%s\n", n.Title)
+		table.Fprintf(&b, "\n%s\n", n.Title)
 		box := "- "
 		if n.Boxes {
 			box = "[ ] "
 		}
 		for _, l := range n.Lines {
-			fmt.Fprintf(&b, "  %s%s\n", box, l)
+			table.Fprintf(&b, "  %s%s\n", box, l)
 		}
 	}
 	fmt.Fprintf(&b, "\nFigures\n\n%s", r.Tables(width, colour))

@@ -59,17 +59,9 @@ type Table struct {
 func (t *Table) Add(cells ...string) {
 	row := make(table.Row, len(cells))
 	for i, c := range cells {
-		row[i] = strings.Map(printable, c)
+		row[i] = Visible(c)
 	}
 	t.rows = append(t.rows, row)
-}
-
-// printable keeps control characters of file names out of the terminal.
-func printable(r rune) rune {
-	if r < 32 && r != '\n' && r != '\x1b' || r == 127 {
-		return '?'
-	}
-	return r
 }
 
 // Len is the number of rows.

@@ -14,13 +14,14 @@ import (
 	"sort"
 	"strings"
 	"sync"
+	"unicode"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/yamltext"
 )
 
 // MaxSize is the largest card that is read, in bytes.
@@ -134,14 +135,15 @@ func IsCardName(name string) bool {
 func Parse(name string, data []byte) (*Card, error) {
 	lines := bytes.Split(data, []byte("\n"))
 	c := &Card{Source: name}
-	if err := yaml.NewDecoder(bytes.NewReader(data), yaml.Strict(), yaml.DisallowUnknownField()).Decode(c); err != nil {
+	if err := yamltext.Decode(data, c, yaml.Strict(), yaml.DisallowUnknownField()); err != nil {
 		return nil, bad(name, Problems{fromYAML(name, lines, err)})
 	}
-	doc, err := parser.ParseBytes(data, 0)
+	doc, err := yamltext.Parse(data)
 	if err != nil || len(doc.Docs) == 0 {
 		return nil, bad(name, Problems{fromYAML(name, lines, err)})
 	}
 	k := &checker{file: name, lines: lines, doc: doc}
+	k.texts()
 	k.card(c)
 	if len(k.found) > 0 {
 		sort.SliceStable(k.found, func(i, j int) bool { return k.found[i].Line < k.found[j].Line })
@@ -212,6 +214,29 @@ func (k *checker) fail(path, want, format string, args ...any) {
 	}
 	p.Source = sourceLine(k.lines, p.Line)
 	k.found = append(k.found, p)
+}
+
+// texts sees that no text holds what would not be seen where it is shown.
+func (k *checker) texts() {
+	for _, d := range k.doc.Docs {
+		ast.Walk(hiding{k}, d.Body)
+	}
+}
+
+type hiding struct{ *checker }
+
+// Visit looks at one node.
+func (h hiding) Visit(n ast.Node) ast.Visitor {
+	s, ok := n.(*ast.StringNode)
+	if !ok {
+		return h
+	}
+	if i := strings.IndexFunc(s.Value, func(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\t' || unicode.Is(unicode.Cf, r) }); i >= 0 {
+		p := &Problem{File: h.file, Line: s.Token.Position.Line, Column: s.Token.Position.Column, What: fmt.Sprintf("the text holds a character that is not seen (%+q)", []rune(s.Value[i:])[0]), Want: "a text that shows all that is in it"}
+		p.Source = sourceLine(h.lines, p.Line)
+		h.found = append(h.found, p)
+	}
+	return h
 }
 
 func (k *checker) need(path, field, value string) {

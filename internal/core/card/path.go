@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
 	"github.com/invopop/jsonschema"
 )
 
@@ -30,15 +31,15 @@ func (p Path) On(system string) string {
 func (p Path) IsZero() bool { return p == Path{} }
 
 // UnmarshalYAML reads a text, or a mapping of systems to texts.
-func (p *Path) UnmarshalYAML(data []byte) error {
-	if err := yaml.Unmarshal(data, &p.Any); err == nil {
+func (p *Path) UnmarshalYAML(n ast.Node) error {
+	if err := yaml.NodeToValue(n, &p.Any); err == nil {
 		return nil
 	}
 	var bySystem struct {
 		Windows string `yaml:"windows"`
 		Linux   string `yaml:"linux"`
 	}
-	if err := yaml.UnmarshalWithOptions(data, &bySystem, yaml.Strict()); err != nil {
+	if err := yaml.NodeToValue(n, &bySystem, yaml.Strict()); err != nil {
 		return fmt.Errorf("expected a path, or a mapping with windows and linux")
 	}
 	p.Windows, p.Linux = bySystem.Windows, bySystem.Linux
@@ -46,12 +47,12 @@ func (p *Path) UnmarshalYAML(data []byte) error {
 }
 
 // UnmarshalYAML reads a text or a number, or a source.
-func (s *Setting) UnmarshalYAML(data []byte) error {
-	if err := yaml.Unmarshal(data, &s.Text); err == nil {
+func (s *Setting) UnmarshalYAML(n ast.Node) error {
+	if err := yaml.NodeToValue(n, &s.Text); err == nil {
 		return nil
 	}
 	s.From = &Source{}
-	if err := yaml.UnmarshalWithOptions(data, s.From, yaml.Strict()); err != nil {
+	if err := yaml.NodeToValue(n, s.From, yaml.Strict()); err != nil {
 		return fmt.Errorf("expected a text, or the source that names it")
 	}
 	return nil

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
 	"github.com/invopop/jsonschema"
 )
 
@@ -23,9 +24,9 @@ type Duration struct {
 }
 
 // UnmarshalYAML reads a text.
-func (d *Duration) UnmarshalYAML(data []byte) error {
+func (d *Duration) UnmarshalYAML(n ast.Node) error {
 	var text string
-	if err := yaml.Unmarshal(data, &text); err != nil {
+	if err := yaml.NodeToValue(n, &text); err != nil {
 		return err
 	}
 	var err error
@@ -45,9 +46,9 @@ type Day struct {
 }
 
 // UnmarshalYAML reads a text.
-func (d *Day) UnmarshalYAML(data []byte) error {
+func (d *Day) UnmarshalYAML(n ast.Node) error {
 	var text string
-	if err := yaml.Unmarshal(data, &text); err != nil {
+	if err := yaml.NodeToValue(n, &text); err != nil {
 		return err
 	}
 	begin, err := time.ParseInLocation(time.DateOnly, text, time.Local)
@@ -77,11 +78,11 @@ type Deadline struct {
 }
 
 // UnmarshalYAML reads either text.
-func (d *Deadline) UnmarshalYAML(data []byte) error {
-	if err := d.after.UnmarshalYAML(data); err != nil || d.after.bad == "" {
+func (d *Deadline) UnmarshalYAML(n ast.Node) error {
+	if err := d.after.UnmarshalYAML(n); err != nil || d.after.bad == "" {
 		return err
 	}
-	return d.on.UnmarshalYAML(data)
+	return d.on.UnmarshalYAML(n)
 }
 
 // From is when the time is over that began at some time, or the zero time.
@@ -105,8 +106,8 @@ type Pattern struct {
 func PatternOf(text string) Pattern { return Pattern{text, regexp.MustCompile(text)} }
 
 // UnmarshalYAML reads a text.
-func (p *Pattern) UnmarshalYAML(data []byte) error {
-	if err := yaml.Unmarshal(data, &p.text); err != nil {
+func (p *Pattern) UnmarshalYAML(n ast.Node) error {
+	if err := yaml.NodeToValue(n, &p.text); err != nil {
 		return err
 	}
 	p.re, _ = regexp.Compile(p.text)
@@ -141,8 +142,8 @@ func (Pattern) JSONSchema() *jsonschema.Schema { return textSchema() }
 type LinePattern struct{ Pattern }
 
 // UnmarshalYAML reads a text.
-func (p *LinePattern) UnmarshalYAML(data []byte) error {
-	if err := p.Pattern.UnmarshalYAML(data); err != nil {
+func (p *LinePattern) UnmarshalYAML(n ast.Node) error {
+	if err := p.Pattern.UnmarshalYAML(n); err != nil {
 		return err
 	}
 	p.re, _ = regexp.Compile("(?m)" + p.text)
@@ -159,8 +160,8 @@ func WholePatternOf(text string) (p WholePattern) {
 }
 
 // UnmarshalYAML reads a text.
-func (p *WholePattern) UnmarshalYAML(data []byte) error {
-	if err := p.Pattern.UnmarshalYAML(data); err != nil {
+func (p *WholePattern) UnmarshalYAML(n ast.Node) error {
+	if err := p.Pattern.UnmarshalYAML(n); err != nil {
 		return err
 	}
 	p.re, _ = regexp.Compile("(?i)^(?:" + p.text + ")$")
@@ -184,9 +185,9 @@ func ParseKey(text string) Key {
 }
 
 // UnmarshalYAML reads a text.
-func (k *Key) UnmarshalYAML(data []byte) error {
+func (k *Key) UnmarshalYAML(n ast.Node) error {
 	var text string
-	if err := yaml.Unmarshal(data, &text); err != nil {
+	if err := yaml.NodeToValue(n, &text); err != nil {
 		return err
 	}
 	*k = ParseKey(text)

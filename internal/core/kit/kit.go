@@ -29,6 +29,7 @@ import (
 	"movekit/internal/core/journal"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/seal"
+	"movekit/internal/core/yamltext"
 )
 
 // Format is the version of the kit format that this package reads and writes.
@@ -263,10 +264,10 @@ func OpenBy(dir string, read func(name string) (*card.Card, error)) (*Kit, error
 	var probe struct {
 		Format int `yaml:"format"`
 	}
-	if yaml.Unmarshal(data, &probe) == nil && probe.Format > Format {
+	if yamltext.Decode(data, &probe) == nil && probe.Format > Format {
 		return nil, fault.New(fault.NewerFormat, "the kit in %s has format %d; this tool reads format %d", dir, probe.Format, Format)
 	}
-	if err := yaml.UnmarshalWithOptions(data, &k.Manifest, yaml.Strict()); err != nil || k.Manifest.Format != Format || !k.Manifest.usable() {
+	if err := yamltext.Decode(data, &k.Manifest, yaml.Strict()); err != nil || k.Manifest.Format != Format || !k.Manifest.usable() {
 		return nil, fault.New(fault.Damaged, "%s of the kit in %s is damaged", ManifestFile, dir)
 	}
 	if k.Log, err = journal.Read(dir); err != nil {
@@ -304,7 +305,7 @@ func (k *Kit) there() error {
 	// A share may number its folders anew: then the manifest tells.
 	var m Manifest
 	data, rerr := os.ReadFile(filepath.Join(k.Dir, ManifestFile))
-	if err == nil && rerr == nil && yaml.Unmarshal(data, &m) == nil && m.ID == k.Manifest.ID {
+	if err == nil && rerr == nil && yamltext.Decode(data, &m) == nil && m.ID == k.Manifest.ID {
 		k.place = now
 		return nil
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/yamltext"
 )
 
 // IdentityFile lies in the root of a simulated computer, or beside the
@@ -75,7 +76,7 @@ func (d *disk) identify() error {
 	name := filepath.Join(d.root, IdentityFile)
 	data, err := os.ReadFile(name)
 	if err == nil {
-		if err := yaml.UnmarshalWithOptions(data, &d.ident, yaml.Strict()); err != nil {
+		if err := yamltext.Decode(data, &d.ident, yaml.Strict()); err != nil {
 			return fault.Wrap(fault.Usage, err, "cannot read %s", name)
 		}
 	} else if !os.IsNotExist(err) {

@@ -12,6 +12,8 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
 	"movekit/test/lay"
+
+	"github.com/goccy/go-yaml"
 )
 
 func computer(t *testing.T, system string, files map[string]string) machine.Computer {
@@ -25,7 +27,7 @@ func computer(t *testing.T, system string, files map[string]string) machine.Comp
 
 // lines reads a pattern as a card writes it.
 func lines(expr string) (p card.LinePattern) {
-	p.UnmarshalYAML([]byte("'" + expr + "'"))
+	yaml.Unmarshal([]byte("'"+expr+"'"), &p)
 	return p
 }
 

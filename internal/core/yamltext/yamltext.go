@@ -1,0 +1,60 @@
+// Package yamltext reads YAML that somebody else may have written: bounded in
+// nesting and size, and never with a panic.
+package yamltext
+
+import (
+	"bytes"
+	"fmt"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/lexer"
+	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/token"
+)
+
+// Bounds of what is read.
+const (
+	MaxSize   = 4 << 20 // bytes
+	maxDepth  = 24      // brackets in brackets
+	maxColumn = 200     // in which something in something else begins
+)
+
+// Decode reads one document into a value.
+func Decode(data []byte, into any, options ...yaml.DecodeOption) error {
+	return careful(data, func() error { return yaml.NewDecoder(bytes.NewReader(data), options...).Decode(into) })
+}
+
+// Parse reads what a text is made of.
+func Parse(data []byte) (f *ast.File, err error) {
+	err = careful(data, func() error {
+		f, err = parser.ParseBytes(data, 0)
+		return err
+	})
+	return f, err
+}
+
+// careful runs a reader on what is not too much for it.
+func careful(data []byte, read func() error) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("this is not YAML that can be read (%v)", p)
+		}
+	}()
+	if len(data) > MaxSize {
+		return fmt.Errorf("it has %d bytes, and at most %d are read", len(data), MaxSize)
+	}
+	open := 0
+	for _, t := range lexer.Tokenize(string(data)) {
+		switch t.Type {
+		case token.MappingStartType, token.SequenceStartType:
+			open++
+		case token.MappingEndType, token.SequenceEndType:
+			open--
+		}
+		if t.Position != nil && (open > maxDepth || t.Position.Column > maxColumn && t.Type == token.SequenceEntryType || t.Position.IndentNum > maxColumn) {
+			return fmt.Errorf("line %d is nested too deeply", t.Position.Line)
+		}
+	}
+	return read()
+}
