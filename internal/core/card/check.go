@@ -1,6 +1,7 @@
 package card
 
 import (
+	"fmt"
 	"reflect"
 	"regexp"
 	"strings"
@@ -46,9 +47,7 @@ func (k *checker) exports(at string, c *Card, it *Item) {
 		if from := c.Item(e.Item); from == nil || !from.Kind.queried() {
 			k.fail(at+".item", "the name of a database item of this card", "no database item is named %q", e.Item)
 		}
-		if !selectOnly.MatchString(e.Query) {
-			k.fail(at+".query", "one SELECT that gives one whole number", "the query cannot be used")
-		}
+		k.readsOnly(at+".query", e.Query, "")
 	}
 }
 
@@ -176,9 +175,7 @@ func (k *checker) sync(at string, c *Card, s *Sync) {
 		if it := c.Item(s.Item); it == nil || !it.Kind.queried() {
 			k.fail(at+".item", "the name of a database item of this card", "no database item is named %q", s.Item)
 		}
-		if !selectOnly.MatchString(s.Query) {
-			k.fail(at+".query", "one SELECT that gives one whole number", "the query of %q cannot be used", s.About)
-		}
+		k.readsOnly(at+".query", s.Query, fmt.Sprintf(" of %q", s.About))
 	}
 	if len(s.Command) > 0 {
 		ways++

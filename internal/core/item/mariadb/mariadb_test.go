@@ -252,6 +252,9 @@ func TestFaults(t *testing.T) {
 	if _, err := openAt(t, s).Ask(t.Context(), s.Database, "DELETE FROM boat"); err == nil || sqlOn(t, old, "faults", "SELECT count(*) FROM boat") != "1" {
 		t.Errorf("a query that deletes was run: %v", err)
 	}
+	if _, err := openAt(t, s).Ask(t.Context(), s.Database, "SELECT 1 INTO OUTFILE '"+old.Dir+"/written'"); err == nil {
+		t.Error("a query that writes a file was run")
+	}
 	d, p, _ := sealed(t, s)
 	for want, change := range map[string]func(*Sealed){
 		"old one was MySQL 8.0.36": func(d *Sealed) { d.Engine = "MySQL 8.0.36" }, "old one was MariaDB 99.1.0": func(d *Sealed) { d.Engine = "MariaDB 99.1.0" },

@@ -33,7 +33,7 @@ func (c *conn) lacks(ctx context.Context, d *Sealed) ([]string, error) {
 			out = append(out, "the "+n+" is not on the server here")
 		}
 	}
-	most, err := c.number(ctx, "SELECT @@max_allowed_packet")
+	most, err := c.number(ctx, "SELECT @@max_allowed_packet AS n")
 	if err != nil {
 		return nil, err
 	}

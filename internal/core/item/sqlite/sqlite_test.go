@@ -70,6 +70,24 @@ func TestChanges(t *testing.T) {
 	})
 }
 
+// TestQueriesRead has a query do more than read: the engine refuses it.
+func TestQueriesRead(t *testing.T) {
+	dir := t.TempDir()
+	name := filepath.Join(dir, "q.sqlite")
+	open(t, name, "delete", "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
+	for _, query := range []string{"DELETE FROM boat RETURNING 1", "ATTACH '" + dir + "/other.sqlite' AS other", "PRAGMA user_version = 7", "SELECT load_extension('x')", "CREATE TABLE more (n)", "VACUUM INTO '" + dir + "/copy.sqlite'"} {
+		if n, err := Ask(ctx, name, dir, query); err == nil {
+			t.Errorf("%s gives %d", query, n)
+		}
+	}
+	if n, err := Ask(ctx, name, dir, "WITH RECURSIVE c(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM c WHERE i < 3) SELECT (SELECT max(i) FROM c) + count(*) FROM boat"); n != 5 || err != nil {
+		t.Errorf("%d %v", n, err)
+	}
+	if left, _ := filepath.Glob(filepath.Join(dir, "*")); len(left) != 1 {
+		t.Errorf("left: %q", left)
+	}
+}
+
 // TestSchemas takes copies of the databases of real applications. They are the same,
 // by our comparison and by what the engine's own client writes of them.
 func TestSchemas(t *testing.T) {
