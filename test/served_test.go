@@ -311,7 +311,7 @@ func servedFaults(t *testing.T, e engine) {
 	}
 	step(t, 0, dir, "old", "pack")
 	old.Halt()
-	if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "is not known: the server of") || strings.Contains(s.out, "not there any more") {
+	if s := step(t, 5, dir, "old", "survey"); !strings.Contains(s.out, "is not known: the server of") || strings.Contains(s.out, "not there any more") {
 		t.Errorf("whether it changed, with the server down: %s", s.out)
 	}
 	if err := old.Start(); err != nil {
@@ -351,7 +351,7 @@ func TestPulledDrive(t *testing.T) {
 	lay.Out(t, dir, map[string]string{"old/etc/hostname": "OLD", "old/etc/machine-id": "h-old"})
 	for _, host := range []string{old.Dir, "localhost", "127.0.0.1", ""} {
 		lay.Out(t, dir, map[string]string{"old/etc/pontoon.ini": fmt.Sprintf("[db]\nhost=%s\nport=%s\nname=ledger\nuser=postgres\n", host, old.Port)})
-		if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "can only be read by a running server") || strings.Contains(s.out, "2 tables") {
+		if s := step(t, 5, dir, "old", "survey"); !strings.Contains(s.out, "can only be read by a running server") || strings.Contains(s.out, "2 tables") {
 			t.Errorf("%q: %s", host, s.out)
 		}
 	}

@@ -91,7 +91,7 @@ character that shows a typing error.`,
 				for _, r := range file.Requests {
 					e.printf("%s, licence %s: asks to %s\n", r.App, r.Licence, r.Action)
 					if phone {
-						e.printf("%s", spokenText(r.Spoken))
+						e.printf("%s", table.Block(spokenText(r.Spoken)))
 					}
 				}
 				if phone {

@@ -94,7 +94,7 @@ func worst(step steps.Step, out []*run.Outcome) int {
 func codeOf(step steps.Step, o *run.Outcome) int {
 	left := slices.ContainsFunc(o.Items, func(i run.ItemOutcome) bool { return i.Did == "unfinished" })
 	switch {
-	case o.Err != nil && advices[fault.KindOf(o.Err)].code != exitPerson:
+	case slices.ContainsFunc(o.Errs(), func(err error) bool { return advices[fault.KindOf(err)].code != exitPerson }):
 		return exitFailed
 	case len(o.Blocks) > 0:
 		return exitStopped
@@ -133,10 +133,12 @@ func (e *env) told(step steps.Step, out []*run.Outcome) {
 			if !b.Firm {
 				table.Fprintf(e.err, "  or:   --override %s --because \"REASON\"\n", b.Gate)
 			}
-			table.Fprintf(e.err, "  safe: Nothing of %s was changed.\n", title)
+			if !slices.ContainsFunc(all, (*run.Outcome).Changed) {
+				table.Fprintf(e.err, "  safe: Nothing of %s was changed.\n", title)
+			}
 		}
-		if o.Err != nil {
-			tellOf(e.err, o.Err, step, e.colour && isTerminal(e.err))
+		for _, err := range o.Errs() {
+			tellOf(e.err, err, step, e.colour && isTerminal(e.err))
 		}
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/steps"
 	"movekit/internal/report"
+	"movekit/internal/table"
 )
 
 func (e *env) reportCommand() *cobra.Command {
@@ -44,7 +45,7 @@ the kit's folder report, and into another folder with --to.`,
 					return err
 				}
 			} else {
-				e.printf("%s\n", r.Text(e.width, e.colour))
+				e.printf("%s\n", table.Block(r.Text(e.width, e.colour)))
 				for _, w := range written {
 					e.printf("wrote %s\n", w)
 				}

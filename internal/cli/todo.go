@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -62,13 +63,13 @@ on the new computer, with a number each. --tick records which of them are done.`
 func (e *env) showTodos(todos []move.Todo) (open int) {
 	t := e.table("no.", "app", "file", "state")
 	t.Right = []int{1}
-	does := ""
+	var does []string
 	for _, d := range todos {
 		if !d.Done {
 			open++
 		}
-		if !strings.Contains(does, d.Do) {
-			does += fmt.Sprintf("%s, %s: %s\n", d.Title, whose(d.Item, d.User), d.Do)
+		if do := fmt.Sprintf("%s, %s: %s", d.Title, whose(d.Item, d.User), d.Do); !slices.Contains(does, do) {
+			does = append(does, do)
 		}
 		t.Add(strconv.Itoa(d.Number), d.Title, d.File, e.result(d.Done, "taken in", "to do"))
 	}
@@ -76,7 +77,9 @@ func (e *env) showTodos(todos []move.Todo) (open int) {
 		e.printf("There is nothing to take in by hand.\n")
 		return 0
 	}
-	e.printf("%s\n%s%d of %d are taken in.\n", t, does, len(todos)-open, len(todos))
+	e.printf("%s\n", t)
+	e.list("", does)
+	e.printf("%d of %d are taken in.\n", len(todos)-open, len(todos))
 	return open
 }
 

@@ -43,7 +43,7 @@ func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
 	if r.Only(out); len(r.Apps) == 0 {
 		return
 	}
-	e.printf("%s", r.Tables(e.width, e.colour))
+	e.printf("%s", table.Block(r.Tables(e.width, e.colour)))
 	for _, o := range out {
 		for _, i := range o.Items {
 			if i.Did == "stays" {

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"io"
+
 	"github.com/spf13/cobra"
 
 	"movekit/internal/about"
@@ -19,7 +21,7 @@ func (e *env) versionCommand() *cobra.Command {
 			}
 			e.printf("movekit %s\n", b)
 			if notices {
-				e.printf("\n%s", about.Notices)
+				io.WriteString(e.out, "\n"+about.Notices)
 			}
 			return nil
 		},

@@ -75,7 +75,7 @@ func (e *env) showWide(r *wide.Result, cards int) {
 				newest = e.paint(newest, table.Note)
 			}
 		}
-		t.Add(what, size, newest, f.Where+e.details(f))
+		t.AddLines(table.Block(table.Visible(f.Where)+e.details(f)), what, size, newest)
 	}
 	if t.Len() > 0 {
 		e.printf("%s", t)
@@ -98,7 +98,10 @@ func (e *env) showWide(r *wide.Result, cards int) {
 
 // details are the few lines below a finding that say more than its first.
 func (e *env) details(f *wide.Finding) string {
-	shown := f.Details
+	var shown []string
+	for _, d := range f.Details {
+		shown = append(shown, table.Visible(d))
+	}
 	switch {
 	case f.Class == wide.Registry:
 		return e.paint("  "+strings.Join(shown, ", "), table.Faint)

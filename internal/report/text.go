@@ -107,7 +107,7 @@ func (r *Report) Text(width int, colour bool) string {
 			table.Fprintf(&b, "  %s%s\n", box, l)
 		}
 	}
-	fmt.Fprintf(&b, "\nFigures\n\n%s", r.Tables(width, colour))
+	b.WriteString("\nFigures\n\n" + r.Tables(width, colour))
 	return strings.TrimRight(b.String(), "\n") + "\n"
 }
 

@@ -64,6 +64,12 @@ func (t *Table) Add(cells ...string) {
 	t.rows = append(t.rows, row)
 }
 
+// AddLines adds a row whose last cell may have several lines.
+func (t *Table) AddLines(last Block, cells ...string) {
+	t.Add(append(cells, "")...)
+	t.rows[len(t.rows)-1][len(cells)] = visible(string(last), "\n")
+}
+
 // Len is the number of rows.
 func (t *Table) Len() int { return len(t.rows) }
 

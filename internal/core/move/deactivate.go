@@ -34,8 +34,10 @@ func (m *Move) free(ctx context.Context, c *card.Card, o *run.Outcome, on func(*
 }
 
 // eachLicence opens the licences of an app, one after the other, and changes each
-// that on does not pass over. done is what it is then.
+// that on does not pass over. done is what it is then. What keeps one from that does not
+// keep the others, unless the person ends it all.
 func (m *Move) eachLicence(c *card.Card, version string, o *run.Outcome, done string, on func(*holder.Held) error, change func(*holder.Held) (*run.LicenceOutcome, error)) error {
+	var first error
 	for i := range c.Licences {
 		l := &c.Licences[i]
 		h, err := m.Licences().Open(c, l, version)
@@ -49,13 +51,21 @@ func (m *Move) eachLicence(c *card.Card, version string, o *run.Outcome, done st
 			did, err = change(h)
 		}
 		if err = requested(h, o, err); err != nil {
-			return fault.Wrap(fault.DeskDown, err, "the licence %s of %s is not %s", l.Name, c.Title, done)
+			err = fault.Wrap(fault.DeskDown, err, "the licence %s of %s is not %s", l.Name, c.Title, done)
+			switch {
+			case fault.KindOf(err) == fault.Stopped:
+				return err
+			case first == nil:
+				first = err
+			default:
+				o.Also = append(o.Also, err)
+			}
 		}
 		if did != nil {
 			o.Licences = append(o.Licences, *did)
 		}
 	}
-	return nil
+	return first
 }
 
 // mayFree runs the gates of Deactivate: everything of the app is sealed, reads back

@@ -17,8 +17,20 @@ type Outcome struct {
 	Items    []ItemOutcome      `json:"items,omitempty"`
 	Licences []LicenceOutcome   `json:"licences,omitempty"`
 	Err      error              `json:"-"`
+	Also     []error            `json:"-"` // further ones, of other licences
 	Error    string             `json:"error,omitempty"`
 }
+
+// Errs are all errors.
+func (o *Outcome) Errs() []error {
+	if o.Err == nil {
+		return o.Also
+	}
+	return append([]error{o.Err}, o.Also...)
+}
+
+// Changed reports whether anything was done.
+func (o *Outcome) Changed() bool { return len(o.Items)+len(o.Licences) > 0 }
 
 // ItemOutcome is what a step did with one item.
 type ItemOutcome struct {

@@ -183,7 +183,10 @@ func (m mover[F]) Look(ctx context.Context, _ item.Looking) (*item.Look, error) 
 		}
 	}
 	if err != nil {
-		is.Why, is.Details = err.Error(), []string{err.Error()}
+		is.Why = err.Error()
+	}
+	if is.State == item.Missing && err != nil {
+		is.Details = []string{err.Error()}
 	}
 	if !m.kind.InUse {
 		for _, who := range is.OpenBy {
