@@ -146,3 +146,18 @@ func TestWhoSaysNo(t *testing.T) {
 		t.Error("something was written")
 	}
 }
+
+// TestOneOfTwo has a person leave one of two licences: the other is freed, and the one
+// that is left is named with its reason.
+func TestOneOfTwo(t *testing.T) {
+	t.Parallel()
+	dir := methodsOffice(t)
+	lay.Out(t, dir, map[string]string{"second.yaml": "hoist: {seat: {deactivate: [2]}}"})
+	s := step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "second.yaml")
+	if !strings.Contains(s.err, "the licence registration of Hoistbook is not deactivated") || strings.Contains(s.err, "licence seat of Hoistbook is not") || !strings.Contains(s.out, "seat") || strings.Contains(s.err, "Nothing of Hoistbook") {
+		t.Errorf("%s%s", s.out, s.err)
+	}
+	if s := step(t, 0, dir, "old", "status"); !strings.Contains(s.out, "in part") {
+		t.Errorf("%s", s.out)
+	}
+}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
+	"io"
 	"maps"
 	mathrand "math/rand/v2"
 	"net"
@@ -107,21 +108,43 @@ const (
 // limiter keeps those waiting who guess codes, by their address.
 type limiter struct {
 	mu sync.Mutex
-	by map[string]*rate.Limiter
+	by map[string]*guesser
 }
 
-// unless serves a request, unless its sender has guessed too often, and counts
-// what was a wrong guess.
-func (l *limiter) unless(w http.ResponseWriter, r *http.Request, serve func() *licence.Problem) int {
+// guesser is an address. Its requests are served one after the other, so that none goes
+// past what another has just guessed wrong.
+type guesser struct {
+	sync.Mutex
+	may *rate.Limiter
+}
+
+func (l *limiter) of(r *http.Request) *guesser {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
 	if err != nil {
 		host = r.RemoteAddr
 	}
 	l.mu.Lock()
-	known := l.by[host]
-	l.mu.Unlock()
-	if known != nil && known.Tokens() < 1 {
-		wait := time.Duration((1 - known.Tokens()) * float64(wrongEvery)).Round(time.Second)
+	defer l.mu.Unlock()
+	if l.by[host] == nil {
+		if len(l.by) >= maxKnown {
+			clear(l.by)
+		}
+		l.by[host] = &guesser{may: rate.NewLimiter(rate.Every(wrongEvery), wrongCodes)}
+	}
+	return l.by[host]
+}
+
+// unless serves a request, unless its sender has guessed too often, and counts
+// what was a wrong guess. All of it is read first: whoever waits with the rest is
+// judged by what was guessed until it came.
+func (l *limiter) unless(w http.ResponseWriter, r *http.Request, serve func() *licence.Problem) int {
+	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxRequest))
+	r.Body = io.NopCloser(io.MultiReader(bytes.NewReader(body), failing{err}))
+	g := l.of(r)
+	g.Lock()
+	defer g.Unlock()
+	if left := g.may.Tokens(); left < 1 {
+		wait := time.Duration((1 - left) * float64(wrongEvery)).Round(time.Second)
 		w.Header().Set("Retry-After", strconv.Itoa(int(wait.Seconds())+1))
 		p := refuse(w, problem(http.StatusTooManyRequests, licence.ProblemTooMany, "Too many wrong codes came from this address", "it may ask again in "+wait.String()))
 		return p.Status
@@ -131,15 +154,17 @@ func (l *limiter) unless(w http.ResponseWriter, r *http.Request, serve func() *l
 		return http.StatusOK
 	}
 	if p.Type == licence.ProblemUnknown {
-		l.mu.Lock()
-		defer l.mu.Unlock()
-		if len(l.by) >= maxKnown {
-			clear(l.by)
-		}
-		if l.by[host] == nil {
-			l.by[host] = rate.NewLimiter(rate.Every(wrongEvery), wrongCodes)
-		}
-		l.by[host].Allow()
+		g.may.Allow()
 	}
 	return p.Status
+}
+
+// failing is what a body ended with.
+type failing struct{ err error }
+
+func (f failing) Read([]byte) (int, error) {
+	if f.err == nil {
+		return 0, io.EOF
+	}
+	return 0, f.err
 }

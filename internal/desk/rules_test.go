@@ -3,9 +3,11 @@ package desk
 import (
 	"context"
 	"crypto/tls"
+	"encoding/json"
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"strings"
 	"testing"
@@ -91,6 +93,75 @@ func TestGuessingCodes(t *testing.T) {
 	}
 	if _, err := d.Ask(ctx, licence.Status, request(oldPC), ""); licence.IsProblem(err, licence.ProblemTooMany) == nil || !strings.Contains(err.Error(), "again in") {
 		t.Errorf("the right code, from the address that guesses: %v", err)
+	}
+}
+
+// TestGuessingSideBySide opens many connections, and sends the guesses when all are open. No
+// more are answered than one after the other.
+func TestGuessingSideBySide(t *testing.T) {
+	s, _, _ := opened(t, Licence{Seats: 1})
+	host := strings.TrimPrefix(served(t, s, nil), "http://")
+	r := request(oldPC)
+	r.Code = "wrong"
+	body, err := json.Marshal(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var conns []net.Conn
+	for range 60 {
+		c, err := net.Dial("tcp", host)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer c.Close()
+		fmt.Fprintf(c, "POST %s HTTP/1.1\r\nHost: %s\r\nContent-Type: application/json\r\nContent-Length: %d\r\nConnection: close\r\n\r\n", licence.Status.Path(), host, len(body))
+		conns = append(conns, c)
+	}
+	time.Sleep(100 * time.Millisecond)
+	for _, c := range conns {
+		c.Write(body)
+	}
+	judged := 0
+	for _, c := range conns {
+		said, err := io.ReadAll(c)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if strings.Contains(string(said), string(licence.ProblemUnknown)) {
+			judged++
+		}
+	}
+	if judged != wrongCodes {
+		t.Errorf("%d guesses of 60 were judged, want %d", judged, wrongCodes)
+	}
+}
+
+// TestOddRequests are refused for what they are, and none of them counts as a guess.
+func TestOddRequests(t *testing.T) {
+	s, _, d := opened(t, Licence{Seats: 1})
+	url := served(t, s, nil)
+	body, _ := json.Marshal(request(oldPC))
+	for name, c := range map[string]struct {
+		method, path, typ, body string
+		status                  int
+	}{
+		"a page of another site": {"POST", "/v1/telephone", "text/plain", "{}", 415}, "a form": {"POST", licence.Activate.Path(), "application/x-www-form-urlencoded", string(body), 415},
+		"something behind it": {"POST", licence.Status.Path(), "application/json", string(body) + "{}", 400}, "too much": {"POST", "/v1/telephone", "application/json", `{"request": "` + strings.Repeat("x", maxRequest) + `"}`, 413},
+		"read with GET": {"GET", "/v1/telephone", "", "", 405}, "written": {"DELETE", "/v1/desk", "", "", 405}, "posted": {"POST", "/", "", "", 405}, "nothing": {"GET", "/v2", "", "", 404},
+	} {
+		req, _ := http.NewRequest(c.method, url+c.path, strings.NewReader(c.body))
+		req.Header.Set("Content-Type", c.typ)
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		res.Body.Close()
+		if res.StatusCode != c.status || c.status == 405 && res.Header.Get("Allow") == "" {
+			t.Errorf("%s: %d, want %d", name, res.StatusCode, c.status)
+		}
+	}
+	if _, err := d.Ask(ctx, licence.Status, request(oldPC), ""); err != nil {
+		t.Error(err)
 	}
 }
 

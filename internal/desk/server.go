@@ -14,8 +14,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"golang.org/x/time/rate"
-
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
 )
@@ -25,17 +23,13 @@ const maxRequest = 8 << 10
 
 // Handler answers the desk's protocol. What the faults break is not in it.
 func (s *Store) Handler(log *slog.Logger) http.Handler {
-	limit := &limiter{by: map[string]*rate.Limiter{}}
+	limit := &limiter{by: map[string]*guesser{}}
 	mux := http.NewServeMux()
 	for _, action := range []licence.Action{licence.Status, licence.Deactivate, licence.Activate} {
 		mux.HandleFunc("POST "+action.Path(), func(w http.ResponseWriter, r *http.Request) {
 			start := time.Now()
 			status := limit.unless(w, r, func() *licence.Problem { return s.serve(w, r, action) })
 			log.Info("request", "action", action, "status", status, "took", time.Since(start))
-		})
-		mux.HandleFunc(action.Path(), func(w http.ResponseWriter, _ *http.Request) {
-			w.Header().Set("Allow", http.MethodPost)
-			refuse(w, problem(http.StatusMethodNotAllowed, licence.ProblemBadRequest, "This is asked with POST", ""))
 		})
 	}
 	mux.HandleFunc("POST /v1/telephone", func(w http.ResponseWriter, r *http.Request) {
@@ -46,6 +40,12 @@ func (s *Store) Handler(log *slog.Logger) http.Handler {
 		json.NewEncoder(w).Encode(map[string]string{"desk": "movekit", "key": s.PublicKey()})
 	})
 	mux.HandleFunc("GET /{$}", s.page)
+	for path, method := range map[string]string{licence.Status.Path(): http.MethodPost, licence.Deactivate.Path(): http.MethodPost, licence.Activate.Path(): http.MethodPost, "/v1/telephone": http.MethodPost, "/v1/desk": http.MethodGet, "/{$}": http.MethodGet} {
+		mux.HandleFunc(path, func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Allow", method)
+			refuse(w, problem(http.StatusMethodNotAllowed, licence.ProblemBadRequest, "This is asked with "+method, ""))
+		})
+	}
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
 		refuse(w, problem(http.StatusNotFound, licence.ProblemBadRequest, "Nothing is here", ""))
 	})
@@ -60,7 +60,7 @@ var (
 // serve answers one request and returns the problem it was refused with, or
 // nil.
 func (s *Store) serve(w http.ResponseWriter, r *http.Request, action licence.Action) *licence.Problem {
-	req, key, p := readRequest(w, r, action)
+	req, key, p := readRequest(r, action)
 	if p != nil {
 		return refuse(w, p)
 	}
@@ -88,8 +88,8 @@ func (s *Store) telephone(w http.ResponseWriter, r *http.Request) *licence.Probl
 	var typed struct {
 		Request string `json:"request"`
 	}
-	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxRequest)).Decode(&typed); err != nil {
-		return refuse(w, problem(http.StatusBadRequest, licence.ProblemBadRequest, "The request cannot be read", ""))
+	if p := readJSON(r, &typed); p != nil {
+		return refuse(w, p)
 	}
 	said, p, err := s.Telephone(r.Context(), typed.Request)
 	if err != nil {
@@ -104,21 +104,36 @@ func (s *Store) telephone(w http.ResponseWriter, r *http.Request) *licence.Probl
 	return nil
 }
 
-func readRequest(w http.ResponseWriter, r *http.Request, action licence.Action) (req licence.Request, key string, p *licence.Problem) {
+// readJSON reads a body, which is one JSON object and says so: a page of another site
+// cannot send that unasked.
+func readJSON(r *http.Request, into any) *licence.Problem {
+	if typ, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")); typ != licence.TypeJSON {
+		return problem(http.StatusUnsupportedMediaType, licence.ProblemBadRequest, "The request is not "+licence.TypeJSON, "")
+	}
+	dec := json.NewDecoder(r.Body)
+	dec.DisallowUnknownFields()
+	err := dec.Decode(into)
+	if err == nil {
+		if _, more := dec.Token(); more != io.EOF {
+			err = errors.New("something is behind the object")
+		}
+	}
+	var big *http.MaxBytesError
+	switch {
+	case errors.As(err, &big):
+		return problem(http.StatusRequestEntityTooLarge, licence.ProblemBadRequest, "The request is too large", "")
+	case err != nil:
+		return problem(http.StatusBadRequest, licence.ProblemBadRequest, "The request cannot be read", "the body is not the JSON object of the protocol")
+	}
+	return nil
+}
+
+func readRequest(r *http.Request, action licence.Action) (req licence.Request, key string, p *licence.Problem) {
 	bad := func(detail string) *licence.Problem {
 		return problem(http.StatusBadRequest, licence.ProblemBadRequest, "The request cannot be read", detail)
 	}
-	if typ, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")); typ != licence.TypeJSON {
-		return req, "", problem(http.StatusUnsupportedMediaType, licence.ProblemBadRequest, "The request is not "+licence.TypeJSON, "")
-	}
-	dec := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxRequest))
-	dec.DisallowUnknownFields()
-	if err := dec.Decode(&req); err != nil {
-		var big *http.MaxBytesError
-		if errors.As(err, &big) {
-			return req, "", problem(http.StatusRequestEntityTooLarge, licence.ProblemBadRequest, "The request is too large", "")
-		}
-		return req, "", bad("the body is not the JSON object of the protocol")
+	if p := readJSON(r, &req); p != nil {
+		return req, "", p
 	}
 	key = r.Header.Get(licence.KeyHeader)
 	switch {
