@@ -180,7 +180,7 @@ type Licence struct {
 	Transfers  *int     `yaml:"transfers,omitempty" jsonschema_description:"How often the maker lets it be moved, where no service tells."`
 	USB        string   `yaml:"usb,omitempty" jsonschema:"pattern=^[0-9a-fA-F]{4}:[0-9a-fA-F]{4}$" jsonschema_description:"Token: its USB vendor and product id, such as 1d6b:0002."`
 	Notice     string   `yaml:"notice,omitempty" jsonschema_description:"What the maker wants to be told once it is moved; {app}, {licence}, {old}, {new}, {freed} and {taken} stand for the facts. The hand-over writes it as a text file."`
-	Wait       Duration `yaml:"wait,omitempty" jsonschema_description:"How long after freeing it the maker lets it be taken up again, such as 24h."`
+	Wait       Wait     `yaml:"wait,omitempty" jsonschema_description:"How long after freeing it the maker lets it be taken up again: a time such as 24h, or calendar-day (to the next midnight), with a time zone behind it where it is the maker's."`
 }
 
 // Show is a command that tells a licence's state.

@@ -177,7 +177,7 @@ func TestCardWithEverySource(t *testing.T) {
 
 func TestMistakesInSources(t *testing.T) {
 	for name, c := range map[string]struct{ old, new, what string }{
-		"nothing to read":       {"edition: {file: '%PROGRAMDATA%\\Pontoon\\pontoon.ini', key: app/edition}", "edition: {pattern: '(x)'}", "nothing is named"},
+		"nothing to read":       {"edition: {file: '%PROGRAMDATA%\\Pontoon\\pontoon.ini', key: app/edition}", "edition: {pattern: '(x)'}", `the field "edition" does not say`},
 		"key without format":    {"pontoon.ini', key", "pontoon', key", "does not tell its format"},
 		"format without key":    {", key: app/edition", ", format: ini", "has no key"},
 		"unknown format":        {"key: app/edition", "key: app/edition, format: toml", `"toml" is not a format`},
@@ -286,7 +286,7 @@ func TestCardOfLicences(t *testing.T) {
 		"a file of a folder":  {"items: [certificate]}", "items: [diary]}", `named "diary"`},
 		"attached to a file":  {"{name: diary, kind: folder, path: /srv/diary}", "{name: diary, kind: sqlite, path: /srv/diary, attached-to: certificate}", "cannot be attached"},
 		"no files":            {"items: [certificate]}", "items: []}", "names no file"},
-		"no key":              {"serial: {file: /srv/reg.ini, key: a/b}, ", "", "nothing is named"},
+		"no key":              {"serial: {file: /srv/reg.ini, key: a/b}, ", "", `the field "serial" does not say`},
 		"usb of no token":     {"method: guided, wait", "method: guided, usb: '1d6b:0002', wait", "method guided has no usb"},
 		"a usb of words":      {"method: guided, wait", "method: token, usb: dongle, wait", "USB id"},
 		"a wait of words":     {"wait: 24h", "wait: a day", "a time such as 24h"},

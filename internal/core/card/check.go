@@ -68,7 +68,7 @@ func (k *checker) server(at string, it *Item) {
 // source checks where a value is read.
 func (k *checker) source(at string, s *Source) {
 	if s.IsZero() {
-		k.fail(at, "file, exe, registry, package or command", "nothing is named that the value is read from")
+		k.fail(at, "file, exe, registry, package or command", "the field %q does not say from where the value is read", at[strings.LastIndexByte(at, '.')+1:])
 		return
 	}
 	if !s.File.IsZero() {

@@ -112,6 +112,8 @@ type MethodInfo struct {
 	// Serial and Code are what its secrets are called, which travel sealed; ""
 	// where it has none.
 	Serial, Code string
+	// Unnamed says that it may be without what Code is.
+	Unnamed bool
 	// OneSyncs says that only one copy of the app may be signed in.
 	OneSyncs bool
 }
@@ -129,7 +131,7 @@ var Methods = []MethodInfo{
 	{Method: MethodCommand, About: "the maker's own program frees it and takes it up", Fields: fields("show deactivate activate takeover" + rules)},
 	{Method: MethodGuided, About: "a person frees it and takes it up, step by step", Fields: fields("deactivate activate takeover" + rules)},
 	{Method: MethodFile, About: "files that travel", Fields: fields("items bound" + rules)},
-	{Method: MethodKey, About: "a product key with a registered name", Fields: fields("serial code form check check-parts typed deactivate activate takeover" + rules), Serial: "product key", Code: "registered name"},
+	{Method: MethodKey, About: "a product key with a registered name", Fields: fields("serial code form check check-parts typed deactivate activate takeover" + rules), Serial: "product key", Code: "registered name", Unnamed: true},
 	{Method: MethodToken, About: "a hardware token, which a person moves", Fields: fields("usb deactivate activate" + rules)},
 	{Method: MethodAccount, About: "a seat of an account, which a person moves", Fields: fields("deactivate activate takeover" + rules), OneSyncs: true},
 }

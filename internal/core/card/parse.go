@@ -414,13 +414,15 @@ func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool)
 	if info.Sealed() && (l.Typed == "" || !l.Serial.IsZero()) {
 		k.source(at+".serial", &l.Serial)
 	}
-	if info.Sealed() && (l.Typed == "" || !l.Code.IsZero()) {
+	if info.Sealed() && (l.Typed == "" && !info.Unnamed || !l.Code.IsZero()) {
 		k.source(at+".code", &l.Code)
 	}
 	if !l.Token.IsZero() {
 		k.path(at+".token", l.Token)
 	}
-	k.duration(at+".wait", l.Wait)
+	if bad := l.Wait.after.bad; bad != "" {
+		k.fail(at+".wait", "a time such as 24h, or calendar-day with or without a time zone", "the waiting time %q cannot be used", bad)
+	}
 	k.duration(at+".trial", l.Trial)
 	k.day(at+".expires", "a day such as 2027-03-31", l.Expires)
 	k.day(at+".back-by", "a day such as 2027-03-31, or a time such as 720h", l.BackBy.on)

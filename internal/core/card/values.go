@@ -4,6 +4,7 @@ import (
 	"crypto/ed25519"
 	"encoding/base64"
 	"regexp"
+	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml"
@@ -95,6 +96,52 @@ func (d Deadline) From(begin time.Time) time.Time {
 
 // JSONSchema describes the text.
 func (Deadline) JSONSchema() *jsonschema.Schema { return textSchema() }
+
+// Wait is how long something takes to be over: a time, or calendar-day: to the next
+// midnight, here or in a time zone that is named behind it. The zero value is none.
+type Wait struct {
+	after Duration
+	day   bool
+	zone  *time.Location
+}
+
+// UnmarshalYAML reads the text.
+func (w *Wait) UnmarshalYAML(n ast.Node) error {
+	var text string
+	if err := yaml.NodeToValue(n, &text); err != nil {
+		return err
+	}
+	zone, ok := strings.CutPrefix(text, "calendar-day")
+	if !ok {
+		return w.after.UnmarshalYAML(n)
+	}
+	var err error
+	w.day, w.zone = true, time.Local
+	if zone = strings.TrimSpace(zone); zone != "" {
+		w.zone, err = time.LoadLocation(zone)
+	}
+	if err != nil {
+		w.after.bad = text
+	}
+	return nil
+}
+
+// From is when it is over that began at some time, or the zero time where there is none.
+func (w Wait) From(begin time.Time) time.Time {
+	switch {
+	case begin.IsZero() || w.after.bad != "":
+		return time.Time{}
+	case w.day:
+		y, m, d := begin.In(w.zone).Date()
+		return time.Date(y, m, d+1, 0, 0, 0, 0, w.zone)
+	case w.after.Duration > 0:
+		return begin.Add(w.after.Duration)
+	}
+	return time.Time{}
+}
+
+// JSONSchema describes the text.
+func (Wait) JSONSchema() *jsonschema.Schema { return textSchema() }
 
 // Pattern is a regular expression (RE2); the zero value where none is given.
 type Pattern struct {

@@ -25,8 +25,12 @@ func (k key) Steps(action licence.Action) *card.Change {
 	if action == licence.Deactivate {
 		return &card.Change{Steps: []card.Guide{{Do: "Take the key out of the app on this computer where it lets you, and see that nobody starts it here any more."}}}
 	}
+	enter := "Enter in the app: registered name {code}, key {serial}"
+	if k.Secrets.Code == "" {
+		enter = "Enter in the app: key {serial}"
+	}
 	return &card.Change{Steps: []card.Guide{
-		{Do: "Enter in the app: registered name {code}, key {serial}"},
+		{Do: enter},
 		{Do: "Look where the app shows whom it is registered to.", Ask: "What does it show?"},
 	}}
 }

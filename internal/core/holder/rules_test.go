@@ -118,6 +118,18 @@ func TestTakeover(t *testing.T) {
 	}
 }
 
+// ending is a person who ends the program after the answers that are given.
+type ending struct{ *office.Person }
+
+// Guide gives them.
+func (p ending) Guide(ctx context.Context, g run.Guided) (run.Reply, error) {
+	r, err := p.Person.Guide(ctx, g)
+	if err != nil {
+		err = fault.New(fault.Stopped, "it was stopped")
+	}
+	return r, err
+}
+
 // TestLostComputer frees licences in the name of a computer that cannot be
 // started any more.
 func TestLostComputer(t *testing.T) {
@@ -146,7 +158,7 @@ licences:
 		t.Errorf("nobody there: %v", out.Err)
 	}
 	// What was begun in the app counts for nothing when it is gone.
-	o.Change(o.Old, &office.Person{Answers: []run.Reply{{}}}, time.Now(), (*move.Move).Deactivate)
+	o.Change(o.Old, ending{&office.Person{Answers: []run.Reply{{}}}}, time.Now(), (*move.Move).Deactivate)
 	p := &office.Person{Answers: []run.Reply{{Answer: "x"}, {Answer: "freed on their side"}, {Answer: "x"}, {Answer: "N. Berth"}, {Answer: "freed"}}}
 	out := lost("stolen", p)
 	shown := strings.Join(p.Shown, "\n")

@@ -11,6 +11,7 @@ import (
 
 	"filippo.io/age"
 	"github.com/sethvargo/go-diceware/diceware"
+	"github.com/trustelem/zxcvbn"
 	"golang.org/x/text/unicode/norm"
 
 	"movekit/internal/core/digest"
@@ -43,8 +44,18 @@ func CheckPassphrase(p string) error {
 	if n := utf8.RuneCountInString(normal(p)); n < MinPassphrase {
 		return fault.New(fault.Usage, "the passphrase has %d characters; it needs %d", n, MinPassphrase)
 	}
+	// The estimator looks at all of a text against all of its lists: a long one is judged by
+	// its beginning.
+	some := []rune(normal(p))
+	if guesses := zxcvbn.PasswordStrength(string(some[:min(len(some), 64)]), nil).Guesses; guesses < guessable {
+		return fault.New(fault.Usage, "the passphrase could be guessed in about %.0e tries: take words that do not belong together, or let one be made", guesses)
+	}
 	return nil
 }
+
+// guessable is how many passphrases somebody with many computers tries in a day, each
+// taking the work of workTyped.
+const guessable = 1e11
 
 // normal makes the same passphrase of the same letters on every keyboard
 // (Unicode NFC), without spaces around it.

@@ -144,8 +144,10 @@ func TestPassphrase(t *testing.T) {
 	if !looksMade("agency-balcony-cabana-dagger-eagle-fable") || looksMade("agency-balcony-cabana") || looksMade("tern-quay-buoy-rope-xxx-yyy") {
 		t.Error("what looks like a made passphrase")
 	}
-	if CheckPassphrase("short") == nil {
-		t.Error("a short passphrase was taken")
+	for p, takes := range map[string]bool{"short": false, "password123456": false, "aaaaaaaaaaaaaaaa": false, "qwertyuiop123": false, "12345678901234": false, "Passwort2026!": false, "rope-and-tern-by-the-quay": true, "w3-Fj9_kLq2xZ": true, strings.Repeat("tern quay buoy ", 5000): true} {
+		if err := CheckPassphrase(p); (err == nil) != takes {
+			t.Errorf("%.20q: %v", p, err)
+		}
 	}
 }
 

@@ -68,7 +68,7 @@ func (s *State) Stand(c *card.Card, l *card.Licence, see *Sight, now time.Time) 
 	sure := see != nil && st.see(see, now)
 	if known.Old == licence.Deactivated && st.New != licence.Active {
 		st.BackBy = l.BackBy.From(known.OldAt)
-		if wait := known.OldAt.Add(l.Wait.Duration); l.Wait.Duration > 0 && wait.After(st.Again) {
+		if wait := l.Wait.From(known.OldAt); wait.After(st.Again) {
 			st.Again = wait
 		}
 	}
