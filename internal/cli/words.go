@@ -175,6 +175,7 @@ var gateAdvice = map[string]string{
 	"fits":            "Free space there, or use a larger stick.",
 	"sealed":          "Run `movekit pack {app}` on the old computer first.",
 	"old-unchanged":   "Run `movekit pack {app}` again: it seals what changed. `movekit survey {app}` shows all of it.",
+	"tried-first":     "Run `movekit unpack {app}` and `movekit verify {app}` on the new computer first: what is freed too early is not easily taken back.",
 	"packed":          "Run `movekit pack {app}` on the old computer first.",
 	"users-known":     "Make the users on this computer, or say who takes over with --user OLD=NEW.",
 	"waiting-over":    "Wait until then, and run this again.",

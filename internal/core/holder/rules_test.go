@@ -296,6 +296,9 @@ func TestTrial(t *testing.T) {
 		return s[0]
 	}
 	status(steps.Unpack)
+	if out := o.Change(o.Old, yes(), time.Now(), (*move.Move).Deactivate); office.Blocked(out) != "tried-first" {
+		t.Errorf("freed before it is tried: %+v", out.Blocks)
+	}
 	o.Unpack()
 	if s := status(steps.Verify); s.Trial == nil || s.Trial.Before(time.Now().Add(330*time.Hour)) {
 		t.Errorf("%+v", s)

@@ -83,6 +83,7 @@ type Facts struct {
 
 	Placed     bool     // every item of the app is in its place
 	Proven     bool     // verify found everything equal
+	Trying     bool     // its data is to be proven on the new computer first, where it runs on trial
 	GivenUp    bool     // a person gives the move up
 	HandedOver bool     // the hand-over is stored outside the kit
 	OldChanged []string // what changed on the old computer since the pack
@@ -225,6 +226,10 @@ var Gates = []Gate{
 	{"old-unchanged", []Step{Deactivate, Retire}, false, false, "nothing on the old computer changed since the pack",
 		func(f Facts) []string {
 			return when(len(f.OldChanged) > 0, "since it was packed, %s", strings.Join(f.OldChanged, "; "))
+		}},
+	{"tried-first", []Step{Deactivate}, false, false, "an app that runs on trial is proven on the new computer before its licence is freed",
+		func(f Facts) []string {
+			return when(f.Trying && !f.OldLost, "%s runs on trial on %s, and its data is not proven there yet", f.Title, f.NewName)
 		}},
 	{"packed", []Step{Unpack, Undo, Verify}, true, false, "the app was packed",
 		func(f Facts) []string { return when(!f.Packed, "%s is not packed", f.Title) }},

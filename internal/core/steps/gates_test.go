@@ -168,6 +168,8 @@ var gateCases = []struct {
 	{"handed-over", onOld, Close, "", func(f *Facts) {}},
 	{"old-unchanged", onOld, Deactivate, "since it was packed, a changed; b changed", func(f *Facts) { f.OldChanged = []string{"a changed", "b changed"} }},
 	{"old-unchanged", onOld, Retire, "", func(f *Facts) {}},
+	{"tried-first", onOld, Deactivate, "its data is not proven there yet", func(f *Facts) { f.Trying = true }},
+	{"tried-first", onOld, Deactivate, "", func(f *Facts) { f.Trying, f.OldLost = true, true }},
 }
 
 // firm are the gates behind which something would be lost, and whose those are.
@@ -177,7 +179,7 @@ var firm = []string{"old-computer", "other-computer", "new-computer", "not-a-cop
 var gatesOf = map[Step]string{
 	Survey:     "",
 	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-there readable items-there needs-met as-expected serial-right names-fit fits",
-	Deactivate: "old-computer new-computer not-a-copy newest-copy clock-right kit-whole as-expected sealed old-unchanged back-in-time covered",
+	Deactivate: "old-computer new-computer not-a-copy newest-copy clock-right kit-whole as-expected sealed old-unchanged tried-first back-in-time covered",
 	Unpack:     "other-computer new-computer right-name newest-copy kit-whole app-closed files-closed names-fit fits packed users-known licence-freed place-ready requires-met version-rule same-edition covered",
 	Undo:       "other-computer new-computer newest-copy app-closed packed not-active-here",
 	Activate:   "other-computer new-computer right-name not-a-copy newest-copy clock-right kit-whole sealed old-deactivated in-place allowance not-expired back-in-time waiting-over covered",
