@@ -294,8 +294,12 @@ func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was s
 		if err != nil {
 			return err
 		}
+		need := NeedServerParts
+		if disk != "" {
+			need = NeedPlace
+		}
 		for _, l := range lacks {
-			r.lacks(c.Title, label, l, NeedServerParts)
+			r.lacks(c.Title, label, l, need)
 		}
 		unfit, err := t.Mover.Unfit(ctx)
 		if err != nil {

@@ -38,6 +38,15 @@ type Stats struct {
 
 // add counts an entry.
 func (s *Stats) add(e Entry) {
+	leave := func(why string) {
+		s.LeftCount++
+		if len(s.Left) < 20 {
+			s.Left = append(s.Left, fmt.Sprintf("%s: %s", e.Path, why))
+		}
+	}
+	if e.runsAs && e.Travels() {
+		leave("it ran as whom it belongs to, whoever started it (setuid or setgid); the file moves without that")
+	}
 	switch e.Type {
 	case File:
 		s.Files++
@@ -49,17 +58,14 @@ func (s *Stats) add(e Entry) {
 	case Link:
 		s.Links++
 	default:
-		s.LeftCount++
-		if len(s.Left) < 20 {
-			why := "it is a device, pipe or socket"
-			switch e.Type {
-			case Outside:
-				why = "it is a link that leads out, to " + e.Target
-			case Unfit:
-				why = e.Target
-			}
-			s.Left = append(s.Left, fmt.Sprintf("%s: %s", e.Path, why))
+		why := "it is a device, pipe or socket"
+		switch e.Type {
+		case Outside:
+			why = "it is a link that leads out, to " + e.Target
+		case Unfit:
+			why = e.Target
 		}
+		leave(why)
 	}
 	if e.Owner != "" && e.Travels() && !s.Owners[e.Owner] {
 		if s.Owners == nil {

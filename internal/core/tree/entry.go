@@ -50,7 +50,8 @@ type Entry struct {
 	Hash    digest.Sum // for a File
 	Target  string     // of a link, with / between folders; of another name, the first one
 	Marks
-	uid, gid int // to whom it belongs on the computer where it was met
+	uid, gid int  // to whom it belongs on the computer where it was met
+	runsAs   bool // whether it runs as whom it belongs to (setuid, setgid), which does not travel
 }
 
 // Travels reports whether the entry is in the tar stream.

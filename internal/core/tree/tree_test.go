@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -354,4 +355,24 @@ func FuzzList(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestWhatRunsAsSomebody moves a program that runs as whom it belongs to: it moves without
+// that, and is named.
+func TestWhatRunsAsSomebody(t *testing.T) {
+	dir := t.TempDir()
+	name := filepath.Join(dir, "boat")
+	if err := os.WriteFile(name, []byte("x"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(name, 0o755|fs.ModeSetuid); err != nil {
+		t.Fatal(err)
+	}
+	if info, err := os.Stat(name); err != nil || info.Mode()&fs.ModeSetuid == 0 {
+		t.Skip("no file runs as another user here")
+	}
+	_, _, st := archive(t, Source{Root: dir})
+	if st.Files != 1 || st.LeftCount != 1 || !strings.Contains(st.Left[0], "boat: it ran as whom it belongs to") {
+		t.Errorf("%+v", st)
+	}
 }

@@ -188,7 +188,7 @@ func (w *walker) one(rel, real string, info fs.FileInfo) error {
 }
 
 func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
-	e := Entry{Path: rel, Mode: info.Mode().Perm(), ModTime: info.ModTime()}
+	e := Entry{Path: rel, Mode: info.Mode().Perm(), ModTime: info.ModTime(), runsAs: info.Mode().IsRegular() && info.Mode()&(fs.ModeSetuid|fs.ModeSetgid) != 0}
 	switch m := info.Mode(); {
 	case m.IsDir():
 		e.Type, e.Mode = Dir, m.Perm()|m&special
