@@ -1,6 +1,7 @@
 package holder
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"os"
@@ -56,10 +57,27 @@ func (f files) See(ctx context.Context, a *licence.Answer) error {
 		return err
 	}
 	shows(a, active && (f.Side() == steps.OldSide || a.State.Held()))
-	if a.State == licence.Active && f.expired(all) != "" {
+	switch {
+	case a.State != licence.Active:
+	case f.unopened(all):
+		a.State = licence.Unknown
+	case f.expired(all) != "":
 		a.State = licence.Expired
 	}
 	return nil
+}
+
+// unopened reports whether the files are encrypted, and show no certificate: whether it
+// holds is not known then.
+func (f files) unopened(all []item.Target) (locked bool) {
+	for _, t := range all {
+		held := f.contents(t.Path)
+		if held.Certificate != nil {
+			return false
+		}
+		locked = locked || held.Locked
+	}
+	return locked
 }
 
 // holds reports whether this computer has the licence by its files.
@@ -85,10 +103,16 @@ func (f files) holds(ctx context.Context, all []item.Target) (bool, error) {
 	switch {
 	case f.Side() == steps.OldSide:
 		return here > 0, nil
-	case f.Card.Bound:
-		return here == len(all) && same < here, nil // the old one's do not count
+	case f.Card.Bound: // the old one's do not count, nor does what holds nothing
+		return here == len(all) && same < here && !slices.ContainsFunc(all, func(t item.Target) bool { return blank(t.Path) }), nil
 	}
 	return same == len(all), nil
+}
+
+// blank reports whether a file holds nothing that could be a licence.
+func blank(path string) bool {
+	data, err := os.ReadFile(path)
+	return err != nil || len(bytes.Trim(data, " \t\r\n\x00\ufeff")) == 0
 }
 
 // contents reads what a file on this computer holds, or nothing.

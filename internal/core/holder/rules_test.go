@@ -447,6 +447,10 @@ func TestBoundFile(t *testing.T) {
 	if l, err := o.Job(o.New).Licences().Letters(ctx, true); err != nil || l[0].Please != holder.PleaseIssue {
 		t.Errorf("%+v %v", l, err)
 	}
+	lay.Out(t, o.Dir, map[string]string{"new/srv/office.pem": " \n"})
+	if out := o.Change(o.New, nil, now, (*move.Move).Activate); fault.KindOf(out.Err) != fault.Issue {
+		t.Errorf("an empty file counts as issued again: %v", out.Err)
+	}
 	lay.Out(t, o.Dir, map[string]string{"new/srv/office.pem": again})
 	if out := o.Change(o.New, nil, now, (*move.Move).Activate); fault.KindOf(out.Err) != fault.DeskRefused {
 		t.Errorf("a new certificate with the old key: %v", out.Err)
@@ -457,6 +461,25 @@ func TestBoundFile(t *testing.T) {
 	}
 	if v := o.Verify(); !v.Equal() || v.Items[0].Rows[0].New != "issued again" {
 		t.Errorf("%+v %+v", v.Items, v.Licences)
+	}
+}
+
+// TestUnopened has a certificate in a file whose passphrase nobody gave: whether it holds is
+// not known, and not taken for so.
+func TestUnopened(t *testing.T) {
+	t.Parallel()
+	cert, key := office.Signed(t, time.Now().AddDate(1, 0, 0))
+	p12, _ := office.Encrypted(t, cert, key, "tide-table")
+	for said, want := range map[string]licence.State{"": licence.Unknown, "tide-table": licence.Active} {
+		o := office.New(t, "items: [{name: pair, kind: file, path: /srv/office.p12}]\nlicences: [{name: signing, method: file, items: [pair]}]\n", "linux", map[string]string{"old/srv/office.p12": p12, "new/srv/x": ""})
+		j := o.Job(o.Old)
+		if said != "" {
+			j.Person = &office.Person{Answers: []run.Reply{{Answer: said}}}
+		}
+		o.Only(j.Pack(ctx))
+		if s, err := o.Job(o.Old).Licences().Statuses(ctx); err != nil || s[0].Old != want {
+			t.Errorf("with %q: %+v %v", said, s, err)
+		}
 	}
 }
 
