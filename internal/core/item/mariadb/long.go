@@ -86,7 +86,11 @@ func (c *conn) long(ctx context.Context, t *table, key string, w io.Writer) (dig
 // longCell writes one cell piece by piece.
 func (c *conn) longCell(ctx context.Context, t *table, col sqltext.Column, key string, put func([]byte) error) error {
 	bytes := sqltext.Quoted(col.Name)
-	if col.Sort != sqltext.Binary {
+	switch {
+	case col.Sort == sqltext.Binary:
+	case col.UTF8:
+		bytes = "cast(" + bytes + " AS binary)"
+	default:
 		bytes = "cast(convert(" + bytes + " USING utf8mb4) AS binary)"
 	}
 	from := " FROM " + sqltext.Quoted(t.Name) + " WHERE " + key

@@ -218,7 +218,7 @@ type owned struct {
 }
 
 func (c *conn) columns(ctx context.Context) (map[string]*owned, error) {
-	all, err := c.table(ctx, `SELECT table_name, column_name, data_type, extra, coalesce(generation_expression, '') FROM information_schema.columns WHERE table_schema = database() ORDER BY table_name, ordinal_position`)
+	all, err := c.table(ctx, `SELECT table_name, column_name, data_type, extra, coalesce(generation_expression, ''), coalesce(character_set_name, '') FROM information_schema.columns WHERE table_schema = database() ORDER BY table_name, ordinal_position`)
 	if err != nil {
 		return nil, err
 	}
@@ -231,7 +231,7 @@ func (c *conn) columns(ctx context.Context) (map[string]*owned, error) {
 		}
 		extra := strings.ToLower(col[3])
 		if col[4] == "" && !strings.Contains(extra, "generated") || strings.Contains(extra, "default_generated") {
-			o.moved = append(o.moved, sqltext.Column{Name: col[1], Sort: sqltext.SortOf(col[2]), Large: sqltext.Large(col[2])})
+			o.moved = append(o.moved, sqltext.Column{Name: col[1], Sort: sqltext.SortOf(col[2]), Large: sqltext.Large(col[2]), UTF8: col[5] == "utf8mb4"})
 		}
 		if strings.Contains(extra, "auto_increment") {
 			o.counter = col[1]

@@ -22,6 +22,7 @@ type Column struct {
 	Name  string
 	Sort  Sort
 	Large bool // a cell may be long
+	UTF8  bool // a text is kept as it is written
 }
 
 // Sort is how the cells of a column are written.

@@ -2,6 +2,7 @@ package sqltext
 
 import (
 	"bufio"
+	"bytes"
 	"fmt"
 	"strings"
 
@@ -33,6 +34,30 @@ func (l *LongLine) next() (byte, error) {
 		err = fault.Wrap(fault.Damaged, err, "the rows of the sealed database end early")
 	}
 	return b, err
+}
+
+// plain returns what comes next of a literal, as far as nothing in it needs to be looked at
+// and it is there already; at most some bytes.
+func (l *LongLine) plain(hexed bool, most int) []byte {
+	from := l.begin
+	if len(from) == 0 {
+		from, _ = l.r.Peek(l.r.Buffered())
+	}
+	from = from[:min(len(from), max(0, most))]
+	n := 0
+	if hexed {
+		for n < len(from) && (from[n] >= '0' && from[n] <= '9' || from[n] >= 'a' && from[n] <= 'f') {
+			n++
+		}
+	} else if n = bytes.IndexAny(from, `'\\`); n < 0 {
+		n = len(from)
+	}
+	if len(l.begin) > 0 {
+		l.begin = l.begin[n:]
+	} else {
+		l.r.Discard(n) //nolint:errcheck // it is there
+	}
+	return from[:n]
 }
 
 // Insert loads the row by statements that run is given: each of its long cells
@@ -159,6 +184,7 @@ func (l *LongLine) literal(i int, run func(sql string) error) (cell []byte, vari
 				}
 				cell = append(cell, b)
 			}
+			cell = append(cell, l.plain(hexed, Piece-len(cell))...)
 			if len(cell) >= Piece {
 				if err := flush(); err != nil {
 					return nil, "", 0, err
