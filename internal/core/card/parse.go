@@ -582,7 +582,51 @@ func (k *checker) path(at string, p Path) {
 		if slices.Contains(strings.FieldsFunc(s, func(r rune) bool { return r == '/' || r == '\\' }), "..") {
 			k.fail(at+field, "a path without ..", "the path %q leads upwards", s)
 		}
+		if what, want := odd(s); what != "" {
+			k.fail(at+field, want, "the path %q %s", s, what)
+		}
 	}
+}
+
+// Terms are the words that a path may start with.
+var Terms = []string{"%APPDATA%", "%LOCALAPPDATA%", "%USERPROFILE%", "%PROGRAMDATA%", "%ALLUSERSPROFILE%", "%PROGRAMFILES%", "%PROGRAMFILES(X86)%", "%PUBLIC%", "%WINDIR%", "%SYSTEMROOT%", "%SYSTEMDRIVE%",
+	"~", "$HOME", "$XDG_CONFIG_HOME", "$XDG_DATA_HOME", "$XDG_STATE_HOME", "$XDG_CACHE_HOME"}
+
+var (
+	term       = regexp.MustCompile(`^(?:%[^%\\/]*%|\$[A-Za-z_]+)`)
+	windows    = regexp.MustCompile(`^(?:[A-Za-z]:|%)|\\`)
+	device     = regexp.MustCompile(`(?i)^(?:con|prn|aux|nul|com[0-9]|lpt[0-9])(?:\.|$)`)
+	profile    = regexp.MustCompile(`(?i)^[a-z]:[\\/](?:users|documents and settings)[\\/]([^\\/]+)[\\/]?(.*)$`)
+	home       = regexp.MustCompile(`^/home/([^/]+)/?(.*)$`)
+	noProfiles = []string{"public", "default", "all users"}
+)
+
+// odd says what in a path is not what its writer meant, and what to write.
+func odd(s string) (what, want string) {
+	if t := term.FindString(s); t != "" && !slices.Contains(Terms, strings.ToUpper(t)) {
+		return "starts with " + t + ", which is no term that Move Kit knows", strings.Join(Terms, ", ")
+	}
+	if m := profile.FindStringSubmatch(s); m != nil && !slices.Contains(noProfiles, strings.ToLower(m[1])) {
+		return "is in the profile of one user", `%USERPROFILE%\` + m[2] + ", which stands for every user's"
+	}
+	if m := home.FindStringSubmatch(s); m != nil {
+		return "is in the home of one user", "~/" + m[2] + ", which stands for every user's"
+	}
+	if strings.ContainsAny(s, "*?") {
+		return "holds a pattern", "one path; include and skip take patterns"
+	}
+	if !windows.MatchString(s) || strings.HasPrefix(s, "/") {
+		return "", ""
+	}
+	if strings.ContainsAny(s, `"<>|`) || strings.LastIndexByte(s, ':') > 1 {
+		return "holds a character that no name on Windows has", "a path without \" < > | and, but for the drive's, without :"
+	}
+	for _, part := range strings.FieldsFunc(s, func(r rune) bool { return r == '/' || r == '\\' }) {
+		if device.MatchString(part) {
+			return "names the device " + part, "the path of a file or folder"
+		}
+	}
+	return "", ""
 }
 
 var rooted = regexp.MustCompile(`^(%[A-Za-z()0-9]+%|~|\$[A-Z_]+|[A-Za-z]:[\\/]|/)`)
