@@ -230,14 +230,16 @@ func (in *Inspection) hashAll(ctx context.Context, dir string, sums map[string]s
 			}
 		})
 	}
-	defer busy.Wait()
-	defer close(names)
 	for name := range sums {
-		select {
-		case names <- name:
-		case <-ctx.Done():
-			return fault.Wrap(fault.Stopped, ctx.Err(), "inspecting was stopped")
+		if ctx.Err() != nil {
+			break
 		}
+		names <- name
+	}
+	close(names)
+	busy.Wait()
+	if ctx.Err() != nil { // what was not read to its end is not damaged
+		return fault.Wrap(fault.Stopped, ctx.Err(), "inspecting was stopped")
 	}
 	return nil
 }

@@ -50,7 +50,9 @@ func (m *Move) takeUpOne(ctx context.Context, h *holder.Held, version run.Versio
 	f.NewVersion, f.NewEdition = version.Value, version.Edition
 	f.Second = m.Wishes.Second != "" || f.Licence.Second
 	if f.Takeover = m.Wishes.Takeover != ""; f.TakesOver() {
-		f.Unsealed = m.unsealed(ctx, h.App) // it is what frees the old computer
+		if f.Unsealed, err = m.unsealed(ctx, h.App); err != nil { // it is what frees the old computer
+			return nil, err
+		}
 	}
 	if on, err := m.Check(steps.Activate, h.App, f, o); err != nil || !on {
 		return nil, err

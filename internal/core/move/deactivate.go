@@ -72,7 +72,11 @@ func (m *Move) eachLicence(c *card.Card, version string, o *run.Outcome, done st
 // whole, and is what is still here.
 func (m *Move) mayFree(ctx context.Context, c *card.Card, o *run.Outcome) (bool, error) {
 	f := m.Facts(c)
-	f.Unsealed, f.OldLost, f.Trying = m.unsealed(ctx, c), m.Wishes.Lost != "", m.State.Trying(c)
+	f.OldLost, f.Trying = m.Wishes.Lost != "", m.State.Trying(c)
+	var err error
+	if f.Unsealed, err = m.unsealed(ctx, c); err != nil {
+		return false, err
+	}
 	if l := m.State.Looked[c.Name]; l != nil {
 		f.NewVersion, f.NewEdition, f.Covered = l.Version, l.Edition, covered(c)
 	}

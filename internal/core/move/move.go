@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
 	"movekit/internal/core/holder"
 	"movekit/internal/core/item"
 	"movekit/internal/core/item/kinds"
@@ -57,7 +58,7 @@ func (m *Move) targets(ctx context.Context, c *card.Card) ([]item.Target, []stri
 }
 
 // unsealed are the app's sealed files that do not read back whole.
-func (m *Move) unsealed(ctx context.Context, c *card.Card) (out []string) {
+func (m *Move) unsealed(ctx context.Context, c *card.Card) (out []string, err error) {
 	m.Tell(run.Event{App: c.Name, What: "reading back what is sealed"})
 	for _, it := range m.State.AppItems(c.Name) {
 		out = append(out, m.Kit.Unwhole(ctx, c.Name, it.Sealed)...)
@@ -67,7 +68,10 @@ func (m *Move) unsealed(ctx context.Context, c *card.Card) (out []string) {
 			out = append(out, m.Kit.Unwhole(ctx, c.Name, *lic.Sealed)...)
 		}
 	}
-	return out
+	if err := ctx.Err(); err != nil { // what was not read to its end is not damaged
+		return nil, fault.Wrap(fault.Stopped, err, "reading back what is sealed was stopped")
+	}
+	return out, nil
 }
 
 // outcome begins what a step did with an item.

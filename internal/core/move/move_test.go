@@ -392,3 +392,24 @@ func TestAttachedDatabases(t *testing.T) {
 		t.Errorf("%+v", v.Items)
 	}
 }
+
+// TestStoppedIsNotDamaged stops what reads the kit back. Nothing is said of damage then.
+func TestStoppedIsNotDamaged(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, seated, "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": ""})
+	o.Pack()
+	gone, cancel := context.WithCancel(ctx)
+	j := o.Job(o.Old)
+	j.Notify = func(e run.Event) {
+		if e.What == "reading back what is sealed" {
+			cancel()
+		}
+	}
+	all, err := j.Deactivate(gone)
+	if len(all) > 0 && (len(all[0].Blocks) > 0 || fault.KindOf(all[0].Err) != fault.Stopped) || len(all) == 0 && fault.KindOf(err) != fault.Stopped {
+		t.Errorf("deactivate: %+v %v", all, err)
+	}
+	if in, err := kit.Inspect(gone, o.Kit.Dir, nil, nil); fault.KindOf(err) != fault.Stopped {
+		t.Errorf("inspect: %+v %v", in, err)
+	}
+}
