@@ -131,7 +131,7 @@ var Methods = []MethodInfo{
 	{Method: MethodCommand, About: "the maker's own program frees it and takes it up", Fields: fields("show deactivate activate takeover" + rules)},
 	{Method: MethodGuided, About: "a person frees it and takes it up, step by step", Fields: fields("deactivate activate takeover" + rules)},
 	{Method: MethodFile, About: "files that travel", Fields: fields("items bound" + rules)},
-	{Method: MethodKey, About: "a product key with a registered name", Fields: fields("serial code form check check-parts typed deactivate activate takeover" + rules), Serial: "product key", Code: "registered name", Unnamed: true},
+	{Method: MethodKey, About: "a product key, with a registered name where it has one", Fields: fields("serial code form check check-parts typed deactivate activate takeover" + rules), Serial: "product key", Code: "registered name", Unnamed: true},
 	{Method: MethodToken, About: "a hardware token, which a person moves", Fields: fields("usb deactivate activate" + rules)},
 	{Method: MethodAccount, About: "a seat of an account, which a person moves", Fields: fields("deactivate activate takeover" + rules), OneSyncs: true},
 }

@@ -399,7 +399,8 @@ func TestStoppedIsNotDamaged(t *testing.T) {
 	o := office.New(t, seated, "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": ""})
 	o.Pack()
 	gone, cancel := context.WithCancel(ctx)
-	j := o.Job(o.Old)
+	j := o.Job(o.New)
+	j.Wishes.Lost, j.Person = "it burnt", agreeing{}
 	j.Notify = func(e run.Event) {
 		if e.What == "reading back what is sealed" {
 			cancel()
