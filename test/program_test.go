@@ -12,6 +12,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -102,6 +104,9 @@ func finish(t *testing.T, cmd *exec.Cmd) said {
 	s := said{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
 	if strings.Contains(s.err, "panic") || strings.Contains(s.err, "goroutine ") {
 		t.Fatalf("%v panicked:\n%s", cmd.Args, s.err)
+	}
+	if ours := regexp.MustCompile(`\\n  ?[a-z/-]`); ours.MatchString(s.out+s.err) && !slices.Contains(cmd.Args, "--json") {
+		t.Errorf("%v: a line of our own is written as an escape:\n%s%s", cmd.Args, s.out, s.err)
 	}
 	return s
 }

@@ -69,11 +69,11 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 				return err
 			}
 			m := k.Manifest
-			goes := fmt.Sprintf("  to    %s (%s)\n", m.New.Name, m.New.System)
+			goes := fmt.Sprintf("to    %s (%s)", m.New.Name, m.New.System)
 			if keep {
-				goes = "  kept  as a safety copy\n"
+				goes = "kept  as a safety copy"
 			}
-			e.printf("Made the kit %s in %s\n  from  %s (%s)\n%s  apps  %s\n", m.ID, args[0], m.Old.Name, m.Old.System, goes, strings.Join(m.Apps, ", "))
+			e.printf("Made the kit %s in %s\n  from  %s (%s)\n  %s\n  apps  %s\n", m.ID, args[0], m.Old.Name, m.Old.System, goes, strings.Join(m.Apps, ", "))
 			if err := e.object(k.Manifest); err != nil {
 				return err
 			}

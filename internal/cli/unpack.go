@@ -118,6 +118,7 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 		}
 	}
 	if len(aside) > 0 {
-		e.printf("set aside what was there:\n  %s\n", strings.Join(aside, "\n  "))
+		e.printf("set aside what was there:\n")
+		e.list("  ", aside)
 	}
 }
