@@ -161,3 +161,19 @@ func TestOneOfTwo(t *testing.T) {
 		t.Errorf("%s", s.out)
 	}
 }
+
+// TestTypedKey has a person type a key from a label: it is not shown, but for its end, which
+// is looked at before it is taken.
+func TestTypedKey(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	lay.Out(t, dir, map[string]string{
+		"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "old/srv/data": "x\n", "p": passphrase + "\n",
+		"hoist.yaml": "card: 1\nname: hoist\ntitle: Hoistbook\nitems: [{name: data, kind: file, path: /srv/data}]\nlicences: [{name: registration, method: key, typed: the label of the box}]\n",
+	})
+	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "hoist.yaml", "--to", "NEW")
+	s := atTerminal(t, dir, "HB3-SECRET-4417\nn\nHB3-SECRET-4471\n\nHarbour office\n", "pack", "--kit", "kit", "--root", "old", "--passphrase-file", "p")
+	if !strings.Contains(s, "You typed ••••4417, 15 characters") || !strings.Contains(s, "You typed ••••4471, 15 characters") || strings.Contains(s, "SECRET") || !strings.Contains(s, "Harbour office") || !strings.Contains(s, "sealed and read back") {
+		t.Errorf("%s", s)
+	}
+}

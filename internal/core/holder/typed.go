@@ -21,7 +21,7 @@ func (h *Held) typeIn(ctx context.Context, s *licence.Secrets) error {
 		what  string
 		wrong func(string) string
 		hide  bool
-	}{{&s.Serial, info.Serial, licence.FormOf(h.Card).Wrong, false}, {&s.Code, info.Code, func(string) string { return "" }, true}}
+	}{{&s.Serial, info.Serial, licence.FormOf(h.Card).Wrong, info.Unnamed}, {&s.Code, info.Code, func(string) string { return "" }, !info.Unnamed}}
 	of := 0
 	for _, f := range fields {
 		if *f.to == "" {
