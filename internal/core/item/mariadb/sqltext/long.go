@@ -13,7 +13,7 @@ import (
 // so that it need not be held in memory, not even once.
 const (
 	LongRow = 8 << 20
-	Piece   = 24 << 20 // bytes of a cell at once: a server reads all of it for each
+	Piece   = 12 << 20 // bytes of a cell at once: a server reads all of it for each
 )
 
 // LongLine is a row that is too long to be read at once: its beginning, and the
