@@ -140,22 +140,3 @@ func (s schema) read(t *testing.T) string {
 }
 
 var comment = regexp.MustCompile(`(?m)^--.*\n`)
-
-// SameLines holds what two dumps say against each other, whatever their order.
-func SameLines(t *testing.T, old, now string, plain func(string) string) {
-	t.Helper()
-	count := map[string]int{}
-	for line := range strings.Lines(plain(old)) {
-		count[strings.TrimRight(line, ",\n ")]++
-	}
-	for line := range strings.Lines(plain(now)) {
-		count[strings.TrimRight(line, ",\n ")]--
-	}
-	said := 0
-	for line, n := range count {
-		if n != 0 && said < 10 {
-			t.Errorf("the engine's own dumps differ: %+d %.300s", n, line)
-			said++
-		}
-	}
-}

@@ -57,25 +57,26 @@ func (f files) See(ctx context.Context, a *licence.Answer) error {
 		return err
 	}
 	shows(a, active && (f.Side() == steps.OldSide || a.State.Held()))
-	switch {
-	case a.State != licence.Active:
-	case f.unopened(all):
+	if a.State != licence.Active {
+		return nil
+	}
+	switch held := f.held(all); {
+	case unopened(held):
 		a.State = licence.Unknown
-	case f.expired(all) != "":
+	case f.expired(held) != "":
 		a.State = licence.Expired
 	}
 	return nil
 }
 
-// unopened reports whether the files are encrypted, and show no certificate: whether it
+// unopened reports whether files are encrypted, and show no certificate: whether it
 // holds is not known then.
-func (f files) unopened(all []item.Target) (locked bool) {
-	for _, t := range all {
-		held := f.contents(t.Path)
-		if held.Certificate != nil {
+func unopened(held []licence.Contents) (locked bool) {
+	for _, h := range held {
+		if h.Certificate != nil {
 			return false
 		}
-		locked = locked || held.Locked
+		locked = locked || h.Locked
 	}
 	return locked
 }
@@ -124,10 +125,18 @@ func (f files) contents(path string) licence.Contents {
 	return licence.ReadContents(data, f.Secrets.Passphrase)
 }
 
-// expired says when a certificate among files has run out, or "".
-func (f files) expired(all []item.Target) string {
+// held is what the files hold.
+func (f files) held(all []item.Target) (out []licence.Contents) {
 	for _, t := range all {
-		if c := f.contents(t.Path).Certificate; c != nil && c.Until.Before(f.Now()) {
+		out = append(out, f.contents(t.Path))
+	}
+	return out
+}
+
+// expired says when a certificate among files has run out, or "".
+func (f files) expired(held []licence.Contents) string {
+	for _, h := range held {
+		if c := h.Certificate; c != nil && c.Until.Before(f.Now()) {
 			return c.Until.Format(day)
 		}
 	}
@@ -180,10 +189,11 @@ func (f files) Change(ctx context.Context, action licence.Action, r licence.Requ
 	if !has {
 		return f.notHere(all)
 	}
-	if until := f.expired(all); until != "" {
+	held := f.held(all)
+	if until := f.expired(held); until != "" {
 		return fault.New(fault.DeskRefused, "the certificate of the licence %s ran out on %s, and the clock here says %s: a new one must be asked for", f.Card.Name, until, f.Now().Format(day))
 	}
-	if err := f.paired(all); err != nil {
+	if err := f.paired(held); err != nil {
 		return err
 	}
 	f.became(action, r.From, a)
@@ -202,15 +212,14 @@ func (f files) notHere(all []item.Target) error {
 }
 
 // paired sees that a certificate and a private key among files belong together.
-func (f files) paired(all []item.Target) error {
+func (f files) paired(held []licence.Contents) error {
 	cert, key := "", ""
-	for _, t := range all {
-		held := f.contents(t.Path)
-		if held.Certificate != nil {
-			cert = held.Certificate.Key
+	for _, h := range held {
+		if h.Certificate != nil {
+			cert = h.Certificate.Key
 		}
-		if held.Key != "" {
-			key = held.Key
+		if h.Key != "" {
+			key = h.Key
 		}
 	}
 	if cert != "" && key != "" && cert != key {

@@ -167,7 +167,7 @@ func (s *session) Stage(ctx context.Context, d *Sealed, p served.Putting) (notes
 		if err := c.stage(ctx, d, p); err != nil {
 			return err
 		}
-		notes, err = c.notes(ctx, d, d.Database, p.Mine)
+		notes, err = c.notes(ctx, d, p.Mine)
 		return err
 	})
 	return notes, err

@@ -316,15 +316,7 @@ func TestSchemas(t *testing.T) {
 		to := server(now, name)
 		place(t, d, p, to, "")
 		same(t, d, to)
-		before, err := old.Dump(name)
-		if err != nil {
-			t.Fatal(err)
-		}
-		after, err := now.Dump(name)
-		if err != nil {
-			t.Fatal(err)
-		}
-		dbcases.SameLines(t, before, after, func(s string) string { return s })
+		dbcases.SameDumps(t, old, now, name, func(s string) string { return s })
 		t.Logf("%d tables, %d rows, %d definitions", len(d.Tables), d.Rows(), len(d.Schema))
 		if err := openAt(t, to).Drop(t.Context(), name); err != nil {
 			t.Fatal(err)

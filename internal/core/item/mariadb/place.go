@@ -181,7 +181,7 @@ func (c *conn) missing(ctx context.Context, d *Sealed) (out []string, err error)
 
 // notes tells who is not on the new server: those the database was used by, and
 // those its objects belong to.
-func (c *conn) notes(ctx context.Context, d *Sealed, database string, mine bool) (out []string, err error) {
+func (c *conn) notes(ctx context.Context, d *Sealed, mine bool) (out []string, err error) {
 	missing, err := c.missing(ctx, d)
 	if err != nil {
 		return nil, err
@@ -204,7 +204,7 @@ func (c *conn) notes(ctx context.Context, d *Sealed, database string, mine bool)
 		if err != nil {
 			return nil, err
 		}
-		grants := strings.ReplaceAll(strings.Join(u.Grants, "; "), "``.", sqltext.Quoted(database)+".")
+		grants := strings.ReplaceAll(strings.Join(u.Grants, "; "), "``.", sqltext.Quoted(d.Database)+".")
 		switch {
 		case len(have) == 0 && u.Role:
 			out = append(out, fmt.Sprintf("the role %s is not on the new server: make it, then: %s", u.Name, grants))

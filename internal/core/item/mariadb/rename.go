@@ -29,21 +29,30 @@ const (
 )
 
 // exists reports whether the server has a database. One without anything in it is in
-// nobody's way, and one that is being renamed still has its old name.
+// nobody's way, and one that is being renamed still has its old name. The mark of a
+// renaming that was not cut off before is removed.
 func (c *conn) exists(ctx context.Context, database string) (bool, error) {
 	moves, err := c.moves(ctx)
 	if err != nil {
 		return false, err
 	}
 	for _, m := range moves {
-		switch database {
-		case m.from:
+		switch {
+		case m.done:
+			if err := c.unmark(ctx, m); err != nil {
+				return false, err
+			}
+		case database == m.from:
 			return true, nil
-		case m.to:
+		case database == m.to:
 			return false, nil
 		}
 	}
 	return c.holds(ctx, database)
+}
+
+func (c *conn) unmark(ctx context.Context, m move) error {
+	return c.run(ctx, "DROP TABLE "+sqltext.Quoted(m.to)+"."+mark)
 }
 
 func (c *conn) has(ctx context.Context, database string) (bool, error) {
@@ -61,10 +70,10 @@ func (c *conn) holds(ctx context.Context, database string) (bool, error) {
 type move struct {
 	from, to string
 	triggers []Object
+	done     bool // only the mark is left to be removed
 }
 
-// moves are the renamings that an interrupted run left behind. Where only the mark was
-// left of one, that is removed.
+// moves are the renamings that an interrupted run left behind.
 func (c *conn) moves(ctx context.Context) (out []move, err error) {
 	all, err := c.column(ctx, "SELECT table_schema FROM information_schema.tables WHERE table_name = ?", mark)
 	if err != nil {
@@ -77,15 +86,10 @@ func (c *conn) moves(ctx context.Context) (out []move, err error) {
 		}
 		m := move{from: row[0], to: to}
 		waits, err := c.has(ctx, m.from)
-		if err == nil && !waits {
-			err = c.run(ctx, "DROP TABLE "+sqltext.Quoted(to)+"."+mark)
-		}
 		if err != nil {
 			return nil, err
 		}
-		if !waits {
-			continue
-		}
+		m.done = !waits
 		if err := json.Unmarshal([]byte(row[1]), &m.triggers); err != nil {
 			return nil, fault.Wrap(fault.BadDatabase, err, "the table %s.%s cannot be read", to, mark)
 		}
@@ -98,21 +102,27 @@ func (c *conn) moves(ctx context.Context) (out []move, err error) {
 func (c *conn) whole(ctx context.Context) error {
 	moves, err := c.moves(ctx)
 	for _, m := range moves {
-		if m.from == c.server.Database || m.to == c.server.Database {
+		if !m.done && (m.from == c.server.Database || m.to == c.server.Database) {
 			return fault.New(fault.Changed, "the renaming of the database %s to %s was cut off, and neither is whole before that is taken back: what was cut off does it when it is run again", m.from, m.to)
 		}
 	}
 	return err
 }
 
-// recover takes back the renamings that were cut off.
+// recover takes back the renamings that were cut off, and removes the mark of one that
+// was not.
 func (c *conn) recover(ctx context.Context) error {
 	moves, err := c.moves(ctx)
 	if err != nil {
 		return err
 	}
 	for _, m := range moves {
-		if err := c.back(ctx, m); err != nil {
+		if m.done {
+			err = c.unmark(ctx, m)
+		} else {
+			err = c.back(ctx, m)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -146,7 +156,7 @@ func (c *conn) rename(ctx context.Context, from, to string, proven bool) error {
 	if len(d.Broken) > 0 {
 		return fault.New(fault.CannotPlace, "the database %s cannot be renamed: the view %s in it names what is not there any more, and could not be made again. Drop that view, or mend it", from, strings.Join(d.Broken, ", "))
 	}
-	wakes, err := c.column(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = ? AND table_name = ?", from, atRest)
+	wakes, err := c.awake(ctx, from)
 	if err != nil {
 		return err
 	}
@@ -167,7 +177,10 @@ func (c *conn) rename(ctx context.Context, from, to string, proven bool) error {
 		}
 		return fault.Wrap(fault.KindOf(err), err, "the database %s cannot be renamed", from)
 	}
-	return c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(from), "DROP TABLE "+sqltext.Quoted(to)+"."+mark)
+	if err := c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(from)); err != nil {
+		return err
+	}
+	return c.unmark(ctx, m)
 }
 
 // forth makes the new database, and moves all into it but what is dropped with the
@@ -182,10 +195,10 @@ func (c *conn) forth(ctx context.Context, m move, d *Sealed, rest bool) error {
 		fmt.Sprintf("CREATE TABLE %s.%s (origin text, triggers longtext) CHARACTER SET utf8mb4 SELECT %s AS origin, %s AS triggers", sqltext.Quoted(m.to), mark, sqltext.Literal(m.from), sqltext.Literal(string(triggers)))); err != nil {
 		return err
 	}
-	if err := c.dropTriggers(ctx, m.from, m.triggers); err != nil {
+	if err := c.dropTriggers(ctx, m.from); err != nil {
 		return err
 	}
-	if err := c.moveTables(ctx, m.from, m.to, []string{mark, atRest}); err != nil {
+	if err := c.moveTables(ctx, m.from, m.to); err != nil {
 		return err
 	}
 	return c.define(ctx, d.Defined, m.from, m.to, rest)
@@ -197,43 +210,39 @@ func (c *conn) back(ctx context.Context, m move) error {
 	if err != nil || !there {
 		return err
 	}
-	if err := c.run(ctx, "USE "+sqltext.Quoted(m.to)); err != nil {
+	if err := c.dropTriggers(ctx, m.to); err != nil {
 		return err
 	}
-	made, err := c.column(ctx, "SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = ?", m.to)
+	if err := c.moveTables(ctx, m.to, m.from); err != nil {
+		return err
+	}
+	left, err := c.triggers(ctx, m.from)
 	if err != nil {
 		return err
 	}
-	var triggers []Object
-	for _, name := range made {
-		triggers = append(triggers, Object{Name: name})
-	}
-	if err := c.dropTriggers(ctx, m.to, triggers); err != nil {
-		return err
-	}
-	if err := c.moveTables(ctx, m.to, m.from, []string{mark, atRest}); err != nil {
-		return err
-	}
-	left, err := c.column(ctx, "SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = ?", m.from)
-	if err != nil {
-		return err
-	}
-	gone := slices.DeleteFunc(slices.Clone(m.triggers), func(o Object) bool { return slices.Contains(left, o.Name) })
-	if len(gone) > 0 && len(gone) < len(m.triggers) { // all of them again, for their order
-		if err := c.dropTriggers(ctx, m.from, m.triggers); err != nil {
+	if len(left) < len(m.triggers) { // all of them again, for their order
+		if err := c.dropTriggers(ctx, m.from); err != nil {
 			return err
 		}
-		gone = m.triggers
-	}
-	if err := c.define(ctx, gone, m.from, m.from, false); err != nil {
-		return err
+		if err := c.define(ctx, m.triggers, m.from, m.from, false); err != nil {
+			return err
+		}
 	}
 	return c.run(ctx, "DROP DATABASE "+sqltext.Quoted(m.to))
 }
 
-func (c *conn) dropTriggers(ctx context.Context, database string, triggers []Object) error {
-	for _, o := range triggers {
-		if err := c.run(ctx, "DROP TRIGGER IF EXISTS "+sqltext.Quoted(database)+"."+sqltext.Quoted(o.Name)); err != nil {
+// triggers are the names of a database's triggers.
+func (c *conn) triggers(ctx context.Context, database string) ([]string, error) {
+	return c.column(ctx, "SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = ?", database)
+}
+
+func (c *conn) dropTriggers(ctx context.Context, database string) error {
+	names, err := c.triggers(ctx, database)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if err := c.run(ctx, "DROP TRIGGER IF EXISTS "+sqltext.Quoted(database)+"."+sqltext.Quoted(name)); err != nil {
 			return err
 		}
 	}
@@ -244,15 +253,15 @@ func (c *conn) dropTriggers(ctx context.Context, database string, triggers []Obj
 // square of them.
 const tablesAtOnce = 100
 
-// moveTables renames the tables and sequences of a database into another.
-func (c *conn) moveTables(ctx context.Context, from, to string, not []string) error {
+// moveTables renames the tables and sequences of a database into another, but for ours.
+func (c *conn) moveTables(ctx context.Context, from, to string) error {
 	names, err := c.column(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = ? AND table_type <> 'VIEW'", from)
 	if err != nil {
 		return err
 	}
 	var pairs []string
 	for _, n := range names {
-		if !slices.Contains(not, n) {
+		if n != mark && n != atRest {
 			pairs = append(pairs, fmt.Sprintf("%s.%s TO %s.%s", sqltext.Quoted(from), sqltext.Quoted(n), sqltext.Quoted(to), sqltext.Quoted(n)))
 		}
 	}

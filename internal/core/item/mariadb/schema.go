@@ -154,7 +154,7 @@ func (c *conn) tables(ctx context.Context, d *Sealed) error {
 	}
 	for _, t := range all {
 		name := t[0]
-		if name == atRest {
+		if name == atRest || name == mark {
 			continue
 		}
 		if strings.ContainsAny(name, "\n\r") {

@@ -218,15 +218,7 @@ func TestSchemas(t *testing.T) {
 		if diffs := dbprint.Compare(&d.Fingerprint, f, d.Remade(f)); len(diffs) > 0 {
 			t.Errorf("old and new differ: %+v", diffs)
 		}
-		before, err := old.Dump("schema")
-		if err != nil {
-			t.Fatal(err)
-		}
-		after, err := now.Dump("schema")
-		if err != nil {
-			t.Fatal(err)
-		}
-		dbcases.SameLines(t, before, after, func(s string) string {
+		dbcases.SameDumps(t, old, now, "schema", func(s string) string {
 			return strings.ToLower(strings.NewReplacer("(", "", ")", "", "::text", "").Replace(s))
 		})
 		t.Logf("%d tables, %d rows, %d definitions", len(f.Tables), f.Rows(), len(f.Schema))
