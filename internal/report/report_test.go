@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/item"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/run"
@@ -176,6 +177,22 @@ func TestSheetTellsLicences(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, want := range []string{"a-desk: desk, serial not found", "a-guided: guided<", "a-file: file<", "read: desk, serial ••••TERN", "label: key, serial typed when packing"} {
+		if !strings.Contains(string(page), want) {
+			t.Errorf("the page does not say %q", want)
+		}
+	}
+}
+
+// TestSheetTellsItems has on the survey's page what was seen of an item, and what of it
+// does not move, as the terminal has it.
+func TestSheetTellsItems(t *testing.T) {
+	i := item.Look{Item: "ledger", Details: []string{"2 tables"}, Doubts: []string{"older than the log"},
+		Left: []string{"passwords of <roles>"}, LeftOut: []string{"cache/: 1 file"}}
+	page, err := Sheet(&survey.Survey{Apps: []survey.App{{App: "app", Title: "The App", Items: []item.Look{i}}}}, "1", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"<br>2 tables", "<br>note: older than the log", "<br>left behind: passwords of &lt;roles&gt;", "<br>left out: cache/: 1 file"} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the page does not say %q", want)
 		}
