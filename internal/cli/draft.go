@@ -10,7 +10,6 @@ import (
 
 	"movekit/internal/core/draft"
 	"movekit/internal/core/fault"
-	"movekit/internal/core/machine"
 )
 
 var draftName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
@@ -39,7 +38,7 @@ stands in comments.`,
 			if title != "" && !regexp.MustCompile(`\S`).MatchString(title) {
 				return fault.New(fault.Usage, "the title is empty")
 			}
-			computer, err := machine.Open(e.root)
+			computer, err := e.computer()
 			if err != nil {
 				return err
 			}

@@ -90,6 +90,9 @@ func (u *ui) stopped() error {
 	return fault.Wrap(fault.Stopped, u.ctx.Err(), "it was stopped at the question, and what was asked about was not done")
 }
 
+// errNo is the answer no.
+var errNo = fault.New(fault.Stopped, "you answered no")
+
 // ask asks a yes-or-no question. Where nobody can be asked, --yes must have
 // been given.
 func (u *ui) ask(question string) error {
@@ -105,7 +108,7 @@ func (u *ui) ask(question string) error {
 		case fault.KindOf(err) == fault.Stopped:
 			return err
 		case err != nil, a == "", slices.Contains(notWords, a):
-			return fault.New(fault.Stopped, "you answered no")
+			return errNo
 		case a == "y" || a == "yes":
 			return nil
 		}

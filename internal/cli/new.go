@@ -35,7 +35,7 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 			if err != nil {
 				return err
 			}
-			old, err := machine.Open(e.root)
+			old, err := e.computer()
 			if err != nil {
 				return err
 			}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 
@@ -9,7 +10,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/repoint"
 	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
 	"movekit/internal/core/yamltext"
 	"movekit/internal/table"
 )
@@ -87,6 +90,41 @@ func (p *somebody) AgreeToRun(question string) error {
 	return p.agree(question)
 }
 
+// maxLines is how many lines of a difference are shown of one file, where not all are asked for.
+const maxLines = 20
+
+// Change shows the difference that the paths make, as a unified diff without context (one "-"
+// and one "+" a line), and asks.
+func (p *somebody) Change(title string, key steps.Key, lines []repoint.Line) (bool, error) {
+	if !p.yes && !isTerminal(p.in) {
+		return run.Nobody{}.Change(title, key, lines)
+	}
+	p.done()
+	table.Fprintf(p.err, "\n%s, %s: its settings are to say where things are on this computer:\n", title, whose(key.Item, key.User))
+	in, shown := "", 0
+	for i, l := range lines {
+		if l.In != in {
+			in, shown = l.In, 0
+			table.Fprintf(p.err, "  %s\n", in)
+		}
+		if shown++; shown > maxLines/2 && !p.whole {
+			if i+1 == len(lines) || lines[i+1].In != in {
+				table.Fprintf(p.err, "  and %d more (--details shows all)\n", shown-maxLines/2)
+			}
+			continue
+		}
+		table.Fprintf(p.err, "  @@ %s @@\n  %s\n  %s\n", l.Where, p.paint("-"+l.Old, table.Bad), p.paint("+"+l.New, table.Good))
+	}
+	if p.yes {
+		return true, nil
+	}
+	err := p.ask("Change them? (no leaves them as they were)")
+	if errors.Is(err, errNo) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
 // Guide shows a step and waits for the person.
 func (p *somebody) Guide(ctx context.Context, g run.Guided) (r run.Reply, err error) {
 	switch {
@@ -123,6 +161,11 @@ func (e *env) person(answers string) (*somebody, error) {
 	var err error
 	p.answers, err = readAnswers(answers)
 	return p, err
+}
+
+// detailsFlag adds the flag that leaves nothing out.
+func (e *env) detailsFlag(c *cobra.Command) {
+	c.Flags().BoolVar(&e.whole, "details", false, "show all of it, however long")
 }
 
 func (e *env) answersFlag(c *cobra.Command) {

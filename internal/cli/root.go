@@ -26,6 +26,8 @@ import (
 type env struct {
 	ui
 	kitDir, root   string
+	drives         []string
+	moved          map[string]string // what was on a drive of the old computer, by letter, as --drive says
 	passphraseFile string
 	noColour       bool
 	logFile        string
@@ -33,6 +35,7 @@ type env struct {
 	overrides      []string
 	becauses       []string
 	runCommands    bool
+	whole          bool // nothing is left out of what is shown
 	log            *slog.Logger
 	private        private.Folder
 	kit            *kit.Kit // that a step works on
@@ -78,6 +81,7 @@ At any time:           movekit next; in the end close`,
 	f := root.PersistentFlags()
 	f.StringVar(&e.kitDir, "kit", "", "folder of the kit (else $MOVEKIT_KIT, this folder, the program's folder)")
 	f.StringVar(&e.root, "root", "", "work on the computer whose disk is in this folder")
+	f.StringArrayVar(&e.drives, "drive", nil, "D=FOLDER: what is on drive D of that computer, or was on the old one's, is in this folder")
 	f.StringVar(&e.passphraseFile, "passphrase-file", "", "file with the kit's passphrase (else $MOVEKIT_PASSPHRASE, else a prompt)")
 	f.BoolVar(&e.json, "json", false, "write the facts as JSON")
 	f.BoolVarP(&e.yes, "yes", "y", false, "answer questions with yes")
@@ -159,9 +163,32 @@ func (e *env) openKit() (*kit.Kit, error) {
 	return kit.Open(dir)
 }
 
-// here is this computer, or the one of --root, with who is asked about it.
-func (e *env) here() (*run.Here, error) {
+// computer is this computer, or the one of --root.
+func (e *env) computer() (machine.Computer, error) {
 	c, err := machine.Open(e.root)
+	if err != nil {
+		return nil, err
+	}
+	given, err := pairs("drive", e.drives)
+	if err != nil {
+		return nil, err
+	}
+	e.moved = map[string]string{}
+	for letter, folder := range given {
+		moved, err := c.SetDrive(letter, folder)
+		if err != nil {
+			return nil, err
+		}
+		if moved {
+			e.moved[strings.ToUpper(letter)] = folder
+		}
+	}
+	return c, nil
+}
+
+// here is the computer, with who is asked about it.
+func (e *env) here() (*run.Here, error) {
+	c, err := e.computer()
 	if err != nil {
 		return nil, err
 	}
@@ -209,7 +236,9 @@ func (e *env) job(apps []string, unlock bool) (*move.Move, func(), error) {
 	e.kit = k
 	r := run.New(k, h)
 	r.Apps, r.Overrides = apps, overrides
-	return move.New(r), func() { e.done(); k.Close() }, nil
+	m := move.New(r)
+	m.Say.Drives = e.moved
+	return m, func() { e.done(); k.Close() }, m.Redirect()
 }
 
 // commandsFlag adds the flag by which a person agrees to a card's commands.

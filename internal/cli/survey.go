@@ -30,7 +30,7 @@ type surveyCall struct {
 	onNew, wide bool
 	thorough    bool
 	sheet       string
-	users       []string
+	where       [2][]string
 	limit       time.Duration
 	days        int
 }
@@ -75,7 +75,7 @@ changed. Without a kit, name cards with --cards.
 	f.StringVar(&call.sheet, "sheet", "", "also write the survey as a page (HTML) to this file")
 	f.DurationVar(&call.limit, "limit", run.Limit, "how long a network place may keep silent")
 	f.IntVar(&call.days, "days", 90, "--wide: what changed within so many days counts as recent")
-	e.userFlag(c, &call.users)
+	whereFlags(c, &call.where)
 	e.commandsFlag(c)
 	return c
 }
@@ -356,16 +356,15 @@ func (e *env) jobToLook(apps []string) (*move.Move, func(), error) {
 // surveyNew looks at the new computer. Where a passphrase is given, what is in
 // the way is held against the kit.
 func (e *env) surveyNew(ctx context.Context, call *surveyCall, apps []string) error {
-	mapping, err := userMap(call.users)
-	if err != nil {
-		return err
-	}
 	j, closeJob, err := e.jobToLook(apps)
 	if err != nil {
 		return err
 	}
 	defer closeJob()
-	j.Say.Users, j.Limit = mapping, call.limit
+	j.Limit = call.limit
+	if err := e.chosen(j, call.where); err != nil {
+		return err
+	}
 	r, err := j.OnNew(ctx)
 	e.done()
 	if err != nil {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -19,8 +20,8 @@ import (
 
 func (e *env) unpackCommand() *cobra.Command {
 	var policy string
-	var users []string
-	var takeOver bool
+	var where [2][]string
+	var takeOver, asTheyAre bool
 	c := &cobra.Command{
 		Use:   "unpack [APP...]",
 		Short: "Put data in its place (new computer)",
@@ -38,10 +39,6 @@ was packed again. Where the new computer itself broke, --instead REASON goes on 
 this one.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			mapping, err := userMap(users)
-			if err != nil {
-				return err
-			}
 			p := tree.Policy(policy)
 			switch p {
 			case tree.SetAside, tree.KeepBoth, tree.Skip, tree.Replace:
@@ -49,7 +46,10 @@ this one.`,
 				return fault.New(fault.Usage, "--in-the-way is set-aside, keep-both, skip or replace, not %q", policy)
 			}
 			return e.runStep(cmd.Context(), steps.Unpack, args, func(j *move.Move) error {
-				j.Policy, j.Say = p, item.Choices{Users: mapping, Mine: takeOver}
+				j.Policy, j.Say.Mine, j.NoRepoint = p, takeOver, asTheyAre
+				if err := e.chosen(j, where); err != nil {
+					return err
+				}
 				if p == tree.Replace {
 					if err := e.agree("What is in the way on " + j.Computer.Name() + " is overwritten, and undo cannot give it back. Go on?"); err != nil {
 						return err
@@ -62,25 +62,55 @@ this one.`,
 	c.Flags().StringVar(&policy, "in-the-way", string(tree.SetAside), "what happens to what is in the way: set-aside, keep-both, skip, replace")
 	c.RegisterFlagCompletionFunc("in-the-way", cobra.FixedCompletions([]string{"set-aside", "keep-both", "skip", "replace"}, cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().BoolVar(&takeOver, "take-over", false, "what runs as a user of the database server who is not here runs as you (views, triggers, routines of MariaDB)")
+	c.Flags().BoolVar(&asTheyAre, "no-repoint", false, "leave paths in settings as they were on the old computer")
+	e.detailsFlag(c)
 	c.Flags().String("instead", "", "this is the new computer in place of the one before; `REASON` says why")
-	e.userFlag(c, &users)
+	whereFlags(c, &where)
 	e.overrideFlags(c)
 	e.commandsFlag(c)
 	return c
 }
 
-func (e *env) userFlag(c *cobra.Command, users *[]string) {
-	c.Flags().StringArrayVar(users, "user", nil, "OLD=NEW: the user of the old computer is this one here")
+// whereFlags add what a person says of where things go.
+func whereFlags(c *cobra.Command, where *[2][]string) {
+	c.Flags().StringArrayVar(&where[0], "user", nil, "OLD=NEW: the user of the old computer is this one here")
+	c.Flags().StringArrayVar(&where[1], "place", nil, "APP/ITEM=PATH: where an item goes on this computer")
 }
 
-func userMap(pairs []string) (map[string]string, error) {
-	out := map[string]string{}
-	for _, p := range pairs {
-		old, now, ok := strings.Cut(p, "=")
-		if !ok || old == "" || now == "" {
-			return nil, fault.New(fault.Usage, "--user takes OLD=NEW, not %q", p)
+// chosen takes that in.
+func (e *env) chosen(m *move.Move, where [2][]string) (err error) {
+	if m.Say.Users, err = pairs("user", where[0]); err != nil {
+		return err
+	}
+	if m.Say.Places, err = pairs("place", where[1]); err != nil {
+		return err
+	}
+	for address, path := range m.Say.Places {
+		if !slices.ContainsFunc(m.State.Order, func(k steps.Key) bool { return k.Address() == address }) {
+			return fault.New(fault.Usage, "nothing called %s is sealed in the kit", address)
 		}
-		out[old] = now
+		if _, err := m.Computer.Locate(path, nil); err != nil && fault.KindOf(err) != fault.NoUser {
+			return err
+		}
+		if !absolute.MatchString(path) {
+			return fault.New(fault.Usage, "--place takes a whole path, not %q", path)
+		}
+	}
+	return m.Redirect()
+}
+
+// absolute is how whole paths begin: a folder, a drive, a share, or a term.
+var absolute = regexp.MustCompile(`^([/~$%]|[A-Za-z]:[\\/]|\\\\)`)
+
+// pairs reads what a flag takes as NAME=VALUE.
+func pairs(flag string, given []string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, p := range given {
+		name, value, ok := strings.Cut(p, "=")
+		if !ok || name == "" || value == "" {
+			return nil, fault.New(fault.Usage, "--%s takes %s, not %q", flag, map[string]string{"user": "OLD=NEW", "place": "APP/ITEM=PATH", "drive": "D=FOLDER"}[flag], p)
+		}
+		out[name] = value
 	}
 	return out, nil
 }
@@ -104,6 +134,9 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 	}
 	for _, o := range out {
 		for _, i := range o.Items {
+			if i.Repointed > 0 {
+				e.printf("%s %s, %s: %s in its settings; undo gives the old ones back\n", e.paint("re-pointed:", table.Note), o.Title, whose(i.Item, i.User), item.Plural(i.Repointed, "path"))
+			}
 			for _, n := range i.Notes {
 				e.printf("%s %s, %s: %s\n", e.paint("by hand:", table.Note), o.Title, i.Item, n)
 			}

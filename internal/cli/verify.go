@@ -13,7 +13,6 @@ import (
 )
 
 func (e *env) verifyCommand() *cobra.Command {
-	var users []string
 	c := &cobra.Command{
 		Use:   "verify [APP...]",
 		Short: "Hold the new computer against the old",
@@ -22,17 +21,9 @@ were taken on the old one, and look at each licence on both. Exit code 3 tells
 that something differs.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			mapping, err := userMap(users)
-			if err != nil {
-				return err
-			}
-			return e.runStep(cmd.Context(), steps.Verify, args, func(j *move.Move) error {
-				j.Say.Users = mapping
-				return nil
-			}, (*move.Move).Verify, e.showVerified)
+			return e.runStep(cmd.Context(), steps.Verify, args, nil, (*move.Move).Verify, e.showVerified)
 		},
 	}
-	e.userFlag(c, &users)
 	e.overrideFlags(c)
 	e.commandsFlag(c)
 	return c

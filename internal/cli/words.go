@@ -67,6 +67,7 @@ var advices = map[fault.Kind]advice{
 	fault.DeskRefused:     {"Ask the licence's maker; `movekit status` shows what the kit knows. The data can be unpacked and verified meanwhile.", "Nothing was spent.", exitFailed},
 	fault.Waits:           {"Run the same command in a terminal and follow the steps, or give what was seen with --answers FILE. What was answered already is kept.", nothingLost, exitPerson},
 	fault.NotAgreed:       {"See what it runs with `movekit card show {app}`, and agree to it with --run-commands.", nothingLost, exitPerson},
+	fault.NotRepointed:    {"Run this in a terminal to see them and answer, or agree with --yes; --no-repoint leaves them as they are.", nothingLost, exitPerson},
 	fault.NotPlaced:       {"Run `movekit unpack {app}` first.", nothingLost, exitFailed},
 	fault.Issue:           {"`movekit licence letter {app}` writes what to ask for. Put the file that comes in its place, and run this again.", nothingLost, exitPerson},
 	fault.Stopped:         {"Run the same command again when you like: what is whole is kept.", nothingLost, exitFailed},

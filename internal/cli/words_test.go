@@ -91,12 +91,12 @@ func TestWorstExitCode(t *testing.T) {
 	}
 }
 
-func TestUserMap(t *testing.T) {
-	if m, err := userMap([]string{"a=b", "c=d e"}); err != nil || m["a"] != "b" || m["c"] != "d e" {
+func TestPairs(t *testing.T) {
+	if m, err := pairs("user", []string{"a=b", "c=d e"}); err != nil || m["a"] != "b" || m["c"] != "d e" {
 		t.Errorf("%v %v", m, err)
 	}
 	for _, bad := range []string{"a", "=b", "a=", ""} {
-		if _, err := userMap([]string{bad}); fault.KindOf(err) != fault.Usage {
+		if _, err := pairs("place", []string{bad}); fault.KindOf(err) != fault.Usage {
 			t.Errorf("%q: %v", bad, err)
 		}
 	}

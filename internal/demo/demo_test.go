@@ -34,7 +34,7 @@ func TestWithoutAServer(t *testing.T) {
 		t.Errorf("%+v", it)
 	}
 	name := filepath.Join(d.Dir, "old/ProgramData/Pontoon/ledger.db")
-	f, err := sqlite.Take(t.Context(), name, t.TempDir(), c.Item("ledger").Counts)
+	f, err := sqlite.Take(t.Context(), name, t.TempDir(), c.Item("ledger").Counts, nil)
 	if err != nil || f.Counts[0].Value != 60 || f.Counts[1].Value != 900 {
 		t.Errorf("%+v %v", f, err)
 	}

@@ -60,6 +60,9 @@ type sim struct {
 
 func (s *sim) Name() string                                               { return s.name }
 func (*sim) System() machine.System                                       { return machine.Linux }
+func (*sim) SetDrive(string, string) (bool, error)                        { return false, nil }
+func (*sim) Own(spoken string) (string, error)                            { return spoken, nil }
+func (*sim) OnDrive(string) (string, bool)                                { return "", false }
 func (s *sim) HardwareID() string                                         { return s.name }
 func (s *sim) FirmwareID() string                                         { return "" }
 func (*sim) Accounts() *machine.Accounts                                  { return nil }

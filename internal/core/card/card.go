@@ -104,6 +104,8 @@ type Item struct {
 	Optional bool     `yaml:"optional,omitempty" jsonschema_description:"True where a computer may do without it."`
 	Include  []string `yaml:"include,omitempty" jsonschema_description:"Folder: only what matches one of these patterns (** spans folders)."`
 	Skip     []string `yaml:"skip,omitempty" jsonschema_description:"Folder: not what matches one of these patterns."`
+	Repoint  []string `yaml:"repoint,omitempty" jsonschema_description:"Settings that hold paths, which are to say where things are on the new computer. Folder: patterns of its text files; file: any pattern; SQLite: columns (TABLE.COLUMN)."`
+	Renames  bool     `yaml:"repoint-computer,omitempty" jsonschema_description:"True where they hold the old computer's name, too."`
 	Exports  *Export  `yaml:"exports,omitempty" jsonschema_description:"Exports: how many there must be, how they are made and taken in."`
 	Counts   []Count  `yaml:"counts,omitempty" jsonschema_description:"Figures that a person knows, shown old and new side by side."`
 	Attached string   `yaml:"attached-to,omitempty" jsonschema_description:"SQLite: name of the database item that the app attaches this one to; both are packed as of one moment."`

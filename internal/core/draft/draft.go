@@ -195,7 +195,7 @@ func (d *Drafter) file(ctx context.Context, real, term string) *Item {
 
 // tables proposes counts of the largest tables of a database.
 func (d *Drafter) tables(ctx context.Context, real string, it *Item) []card.Count {
-	f, err := sqlite.Take(ctx, real, d.Temp, nil)
+	f, err := sqlite.Take(ctx, real, d.Temp, nil, nil)
 	if err != nil {
 		it.Notes = append(it.Notes, "Its tables could not be read: "+err.Error())
 		return nil

@@ -42,6 +42,7 @@ const (
 	DeskRefused     Kind = "desk-refused"     // the licence service says no
 	Waits           Kind = "waits"            // a step is left for a person
 	NotAgreed       Kind = "not-agreed"       // a card's program would be run, and nobody has agreed to that
+	NotRepointed    Kind = "not-repointed"    // settings would be changed, and nobody has agreed to that
 	NotPlaced       Kind = "not-placed"       // an item must be unpacked first
 	Issue           Kind = "issue"            // a licence's maker must issue it again
 	Stopped         Kind = "stopped"          // a person interrupted the run

@@ -71,10 +71,17 @@ func (d Disk) Ask(context.Context, string) (int64, error) {
 // Locate finds the path that the card gives.
 func (d Disk) Locate(context.Context) (err error) {
 	path := d.Card.Path.On(string(d.Computer.System()))
+	if d.Place != "" {
+		path = d.Place
+	}
 	if path == "" {
 		return fault.New(fault.BadCard, "the card does not say where %s belongs on a %s computer", d.Card.Name, d.Computer.System())
 	}
-	if d.One.Path, err = d.Computer.Locate(path, d.User); err != nil {
+	locate := d.Computer.Locate
+	if len(d.Place) > 1 && d.Place[1] == ':' { // as this computer writes it
+		locate = func(path string, _ *machine.User) (string, error) { return machine.Real(d.Computer, path) }
+	}
+	if d.One.Path, err = locate(path, d.User); err != nil {
 		return err
 	}
 	if info, err := os.Lstat(d.One.Path); err == nil && info.Mode()&os.ModeSymlink != 0 {

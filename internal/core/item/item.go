@@ -78,16 +78,18 @@ type Mover interface {
 // One is one item at a place on a computer.
 type One struct {
 	*run.Here
-	Run   *run.Run // nil where there is no kit yet
-	Key   steps.Key
-	Card  *card.Item
-	User  *machine.User
-	Path  string            // real path, or address; "" where it is not known
-	Known *steps.Item       // what the kit has of it; nil where that is nothing
-	Was   string            // of what stays: its address as the old computer has it
-	Users map[string]string // who takes over here, by user of the old computer
-	Mine  bool              // what runs as somebody who is not here runs as who puts it there
-	Group *Group            // of items that are sealed as of one moment; nil where it is alone
+	Run        *run.Run // nil where there is no kit yet
+	Key        steps.Key
+	Card       *card.Item
+	User       *machine.User
+	Path       string            // real path, or address; "" where it is not known
+	Known      *steps.Item       // what the kit has of it; nil where that is nothing
+	Was        string            // of what stays: its address as the old computer has it
+	Place      string            // where it goes on this computer, as a person said; "" where nobody did
+	Repointing *Repointing       // nil where settings are left as they are
+	Users      map[string]string // who takes over here, by user of the old computer
+	Mine       bool              // what runs as somebody who is not here runs as who puts it there
+	Group      *Group            // of items that are sealed as of one moment; nil where it is alone
 }
 
 // Group are items that an app uses together.

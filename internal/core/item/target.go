@@ -1,6 +1,7 @@
 package item
 
 import (
+	"cmp"
 	"context"
 
 	"movekit/internal/core/card"
@@ -18,33 +19,13 @@ type Target struct {
 
 // Choices are what a person said of where things go.
 type Choices struct {
-	Users map[string]string // user on the new computer by user on the old
-	Mine  bool              // what ran as somebody who is not here runs as who unpacks
+	steps.Chosen
+	Mine bool // what ran as somebody who is not here runs as who unpacks
 }
 
-// UserHere is the name of who takes over an item here: as was told, or as unpack
-// was told, or the same.
-func (c Choices) UserHere(it *steps.Item) string {
-	if to := c.Users[it.Key.User]; to != "" {
-		return to
-	}
-	for _, was := range []*steps.Placed{it.Placed, it.Earlier} {
-		if was != nil && was.User != "" {
-			return was.User
-		}
-	}
-	return it.Key.User
-}
-
-// usersHere are those who take over here, as was told now or for an unpack.
-func (c Choices) usersHere(it *steps.Item) map[string]string {
-	for _, was := range []*steps.Placed{it.Placing, it.Placed, it.Earlier} {
-		if was != nil && len(c.Users) == 0 {
-			return was.Users
-		}
-	}
-	return c.Users
-}
+// UserHere is the name of who takes over here from a user of the old computer: as was
+// told, or the same.
+func (c Choices) UserHere(old string) string { return cmp.Or(c.Users[old], old) }
 
 // Targets returns where the items of an app belong here, and the users who are not
 // here. Close ends what they open.
@@ -58,7 +39,7 @@ func (t Table) Targets(ctx context.Context, r *run.Run, c *card.Card, say Choice
 	for _, it := range r.State.AppItems(c.Name) {
 		target, err := t.Target(ctx, r, c, it, say)
 		if fault.KindOf(err) == fault.NoUser {
-			noUser = append(noUser, say.UserHere(it))
+			noUser = append(noUser, say.UserHere(it.Key.User))
 			continue
 		}
 		if err != nil {
@@ -82,13 +63,13 @@ func (t Table) Target(ctx context.Context, r *run.Run, c *card.Card, it *steps.I
 	if err != nil {
 		return Target{}, err
 	}
-	o := &One{Here: r.For(c), Run: r, Key: it.Key, Card: c.Item(it.Key.Item), Known: known, Mine: say.Mine, Users: say.usersHere(it)}
+	o := &One{Here: r.For(c), Run: r, Key: it.Key, Card: c.Item(it.Key.Item), Known: known, Mine: say.Mine, Users: say.Users, Place: say.Places[it.Key.Address()]}
 	if o.Card == nil {
 		return Target{}, fault.New(fault.Damaged, "the card of %s has no item %q", c.Title, it.Key.Item)
 	}
 	if it.Key.User != "" {
-		if o.User = machine.FindUser(r.Computer, say.UserHere(it)); o.User == nil {
-			return Target{}, fault.New(fault.NoUser, "%s is no user of this computer", say.UserHere(it))
+		if o.User = machine.FindUser(r.Computer, say.UserHere(it.Key.User)); o.User == nil {
+			return Target{}, fault.New(fault.NoUser, "%s is no user of this computer", say.UserHere(it.Key.User))
 		}
 	}
 	m := t.Open(o)

@@ -11,6 +11,8 @@ const (
 	EventStepped    = "stepped"    // a person took one step of a licence's change: steps.Stepped
 	EventLooked     = "looked"     // the app on the new computer was looked at: steps.Looked
 	EventBound      = "bound"      // this is the new computer: steps.Bound
+	EventChosen     = "chosen"     // a person said where things go on the new computer: steps.Chosen
+	EventRepointed  = "repointed"  // what is about to be changed in an item's settings is sealed: steps.Repointed
 	EventPlacing    = "placing"    // an item is being put in place: steps.Placed
 	EventPlaced     = "placed"     // it is in place: steps.Placed
 	EventUndoing    = "undoing"    // it is being taken back: steps.Undone

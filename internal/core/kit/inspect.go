@@ -167,7 +167,7 @@ func (c *contents) upTo(log *journal.Log) map[string]string {
 			maps.DeleteFunc(c.files, func(name, _ string) bool {
 				return name == KeyFile || name == ReadmeFile || strings.HasPrefix(name, SealedDir+"/") || !strings.Contains(name, "/") && name != ManifestFile
 			})
-		case journal.EventSealed:
+		case journal.EventSealed, journal.EventRepointed:
 			var s Sealed
 			if json.Unmarshal(l.Data, &s) != nil {
 				continue

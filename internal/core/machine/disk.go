@@ -30,6 +30,7 @@ type Identity struct {
 
 // disk is a computer whose disk is in a folder.
 type disk struct {
+	drives
 	root  string
 	ident Identity
 	users []User
@@ -132,25 +133,31 @@ func (d *disk) Accounts() *Accounts {
 	return d.accounts
 }
 
-func (d *disk) Locate(path string, user *User) (string, error) {
+func (d *disk) Locate(path string, user *User) (string, error) { return d.locate(d.here(path), user) }
+
+func (d *disk) Own(spoken string) (string, error) { return d.locate(spoken, nil) }
+
+func (d *disk) locate(path string, user *User) (string, error) {
 	rest, perUser, err := below(d.ident.System, path)
 	if err != nil {
 		return "", err
 	}
-	base := d.root
+	root, base := d.root, d.root
 	if perUser {
 		if user == nil {
 			return "", fault.New(fault.NoUser, "the path %q needs a user", path)
 		}
 		base = user.Home
 	}
-	if len(rest) >= 2 && rest[1] == ':' {
-		if !strings.EqualFold(rest[:2], "C:") {
+	if letter := letterOf(rest); letter != "" {
+		if at := d.mount(rest); at != "" {
+			root, base = at, at
+		} else if letter != "C" {
 			return "", fault.New(fault.Missing, "the path %q is on a drive that is not at %s", path, d.root)
 		}
 		rest = rest[2:]
 	}
-	real, err := walkDown(d.root, base, rest, d.ident.System == Windows)
+	real, err := walkDown(root, base, rest, d.ident.System == Windows)
 	if err != nil {
 		return "", fault.Wrap(fault.Unreadable, err, "cannot follow %q", path)
 	}

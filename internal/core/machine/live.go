@@ -15,6 +15,7 @@ import (
 
 // live is the computer this program runs on.
 type live struct {
+	drives
 	name, id string
 	users    []User
 	firmware func() string // read once
@@ -54,7 +55,10 @@ func (l *live) Accounts() *Accounts {
 
 func (l *live) Notes() []string { return nil }
 
+func (l *live) Own(spoken string) (string, error) { return spoken, nil }
+
 func (l *live) Locate(path string, user *User) (string, error) {
+	path = l.here(path)
 	rest, perUser, err := below(l.System(), path)
 	if err != nil {
 		return "", err

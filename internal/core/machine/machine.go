@@ -82,6 +82,14 @@ type Computer interface {
 	Notes() []string
 	// Root is the folder that holds the computer's disk, or "" for the live one.
 	Root() string
+	// SetDrive says which folder stands for a drive: of a disk, the real folder that has
+	// what is on the drive; or, as the computer itself writes it, the one where what was on
+	// that drive of another computer lies here, which is moved.
+	SetDrive(letter, folder string) (moved bool, err error)
+	// Own returns the real path of what the computer itself writes so.
+	Own(spoken string) (real string, err error)
+	// OnDrive is a real path on a mounted drive, as the computer writes it.
+	OnDrive(real string) (spoken string, is bool)
 }
 
 // ID returns a short name for a computer's system that does not tell its id

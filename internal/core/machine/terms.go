@@ -13,6 +13,9 @@ func Spoken(c Computer, real string) string {
 	if c.Root() == "" {
 		return real
 	}
+	if path, is := c.OnDrive(real); is {
+		return path
+	}
 	rel, err := filepath.Rel(c.Root(), real)
 	if err != nil || !filepath.IsLocal(rel) {
 		return real
@@ -32,7 +35,7 @@ func Real(c Computer, spoken string) (string, error) {
 	if c.Root() == "" || !strings.HasPrefix(spoken, "/") && !drive {
 		return spoken, nil
 	}
-	return c.Locate(spoken, nil)
+	return c.Own(spoken)
 }
 
 // canonical are the terms that a path is written with, of several that mean

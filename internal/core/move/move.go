@@ -13,6 +13,7 @@ import (
 	"movekit/internal/core/holder"
 	"movekit/internal/core/item"
 	"movekit/internal/core/item/kinds"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
@@ -23,14 +24,15 @@ import (
 // Move is one run of a step, with all it takes.
 type Move struct {
 	*run.Run
-	Kinds  item.Table
-	Say    item.Choices
-	Wishes holder.Wishes
-	Policy tree.Policy                         // what happens to what is in the way; "" stands for set-aside
-	Asks   func(*card.Licence) licence.Service // in place of the cards' desks; nil stands for those
-	Picked func(steps.Key) bool                // which items are retired; nil stands for all
-	Since  survey.Since                        // how much is looked at of what became of what is sealed
-	Pause  time.Duration                       // before a service that is down is asked again; 0 stands for the usual
+	Kinds     item.Table
+	Say       item.Choices
+	Wishes    holder.Wishes
+	Policy    tree.Policy                         // what happens to what is in the way; "" stands for set-aside
+	Asks      func(*card.Licence) licence.Service // in place of the cards' desks; nil stands for those
+	Picked    func(steps.Key) bool                // which items are retired; nil stands for all
+	Since     survey.Since                        // how much is looked at of what became of what is sealed
+	NoRepoint bool                                // settings are left as they are
+	Pause     time.Duration                       // before a service that is down is asked again; 0 stands for the usual
 }
 
 // New prepares a step.
@@ -38,7 +40,35 @@ func New(r *run.Run) *Move { return &Move{Run: r, Kinds: kinds.All, Since: surve
 
 // Licences are what the licences are held by in this run.
 func (m *Move) Licences() *holder.Room {
-	return &holder.Room{Run: m.Run, Wishes: m.Wishes, Kinds: m.Kinds, Choices: m.Say, Asks: m.Asks, Pause: m.Pause}
+	return &holder.Room{Run: m.Run, Wishes: m.Wishes, Kinds: m.Kinds, Choices: m.say(), Asks: m.Asks, Pause: m.Pause}
+}
+
+// say is what a person said of where things go, now or before. It is said of the new
+// computer only.
+func (m *Move) say() item.Choices {
+	if m.Side() == steps.OldSide && !m.Manifest.Keep {
+		return item.Choices{}
+	}
+	return item.Choices{Chosen: m.State.Chosen.With(m.Say.Chosen), Mine: m.Say.Mine}
+}
+
+// settle records what a person says now, for all later steps.
+func (m *Move) settle() error {
+	if m.State.Chosen.With(m.Say.Chosen).Same(m.State.Chosen) {
+		return nil
+	}
+	return m.Record(journal.EventChosen, steps.Key{}, m.Say.Chosen)
+}
+
+// Redirect has the new computer find what was on drives that only the old one has, as was
+// said before.
+func (m *Move) Redirect() error {
+	for letter, folder := range m.say().Drives {
+		if _, err := m.Computer.SetDrive(letter, folder); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // looker looks at this computer for an app of the kit.
@@ -54,7 +84,7 @@ func (m *Move) running(ctx context.Context, c *card.Card) ([]string, error) {
 // targets returns where the items of an app belong here, and the users who are
 // not here.
 func (m *Move) targets(ctx context.Context, c *card.Card) ([]item.Target, []string, error) {
-	return m.Kinds.Targets(ctx, m.Run, c, m.Say)
+	return m.Kinds.Targets(ctx, m.Run, c, m.say())
 }
 
 // unsealed are the app's sealed files that do not read back whole.

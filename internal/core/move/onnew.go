@@ -127,6 +127,9 @@ func (m *Move) OnNew(ctx context.Context) (*Readiness, error) {
 		return nil, err
 	}
 	r.Notes = m.Computer.Notes()
+	if m.Kit.Unlocked() && m.Side() == steps.NewSide && !slices.ContainsFunc(slices.Collect(maps.Values(m.Say.Users)), func(name string) bool { return machine.FindUser(m.Computer, name) == nil }) {
+		return r, m.settle()
+	}
 	return r, nil
 }
 
@@ -242,10 +245,7 @@ func (m *Move) onNewStays(ctx context.Context, c *card.Card, packed *steps.Packe
 
 // onNewUser says who takes over from a user of the old computer.
 func (m *Move) onNewUser(c *card.Card, old string, r *Readiness) {
-	name := old
-	if to := m.Say.Users[old]; to != "" {
-		name = to
-	}
+	name := m.say().UserHere(old)
 	what := "user " + old
 	if u := machine.FindUser(m.Computer, name); u != nil {
 		r.ready(c.Title, what, "is "+u.Name+" here")
@@ -261,7 +261,7 @@ func (m *Move) onNewUser(c *card.Card, old string, r *Readiness) {
 // onNewItem looks at the place where an item will go.
 func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was string, r *Readiness, need map[string]int64) error {
 	label := item.Label(key)
-	t, err := m.Kinds.Target(ctx, m.Run, c, m.State.Items[key], m.Say)
+	t, err := m.Kinds.Target(ctx, m.Run, c, m.State.Items[key], m.say())
 	switch fault.KindOf(err) {
 	case fault.NoUser:
 		return nil // told with the users

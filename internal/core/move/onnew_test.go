@@ -65,7 +65,7 @@ func TestOnNew(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, l := range o.Kit.Log.Lines[before:] {
-			if l.Event != journal.EventLooked {
+			if l.Event != journal.EventLooked && l.Event != journal.EventChosen {
 				t.Errorf("looking has written %s into the journal", l.Event)
 			}
 		}

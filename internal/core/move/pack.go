@@ -11,6 +11,7 @@ import (
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
+	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
@@ -65,6 +66,10 @@ func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 		}
 	}
 	m.keepGone(c, &packed, o)
+	packed.Homes = map[string]string{}
+	for _, u := range m.Computer.Users() {
+		packed.Homes[u.Name] = machine.Spoken(m.Computer, u.Home)
+	}
 	for i := range c.Licences {
 		if err := m.packLicence(ctx, c, &c.Licences[i], a, a.Licences[i].Secrets); err != nil {
 			return err
@@ -80,16 +85,12 @@ func (m *Move) keepGone(c *card.Card, packed *steps.Packed, o *run.Outcome) {
 	if before == nil {
 		return
 	}
-	for i, key := range before.Items {
+	for _, key := range before.Items {
 		it := m.State.Items[key]
 		if slices.Contains(packed.Items, key) || it == nil {
 			continue
 		}
-		where := ""
-		if i < len(before.Where) {
-			where = before.Where[i]
-		}
-		packed.Items, packed.Where = append(packed.Items, key), append(packed.Where, where)
+		packed.Items, packed.Where = append(packed.Items, key), append(packed.Where, m.State.Was(key))
 		o.Items = append(o.Items, run.ItemOutcome{Item: key.Item, User: key.User, Did: "gone", Files: it.Sealed.Files, Bytes: it.Sealed.Bytes})
 	}
 }

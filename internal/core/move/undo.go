@@ -57,7 +57,7 @@ func (m *Move) undoItem(ctx context.Context, c *card.Card, it *steps.Item) (run.
 	if it.Placed == nil && it.Earlier == nil {
 		return out, nil
 	}
-	t, err := m.Kinds.Target(ctx, m.Run, c, it, m.Say)
+	t, err := m.Kinds.Target(ctx, m.Run, c, it, m.say())
 	if err != nil {
 		return out, err
 	}

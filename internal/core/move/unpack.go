@@ -78,13 +78,18 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 	if on, err := m.Check(steps.Unpack, c, f, o); err != nil || !on {
 		return err
 	}
+	if err := m.settle(); err != nil {
+		return err
+	}
 	// Every list is checked before anything is written.
 	for _, t := range targets {
 		if err := t.Mover.Check(); err != nil {
 			return err
 		}
 	}
+	pointing := m.repointing(c, targets)
 	for _, t := range targets {
+		t.Repointing = pointing
 		out, err := m.put(ctx, t)
 		if err != nil {
 			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not in place", t.Label(), c.Title)
@@ -158,6 +163,9 @@ func ready(ctx context.Context, t item.Target, f *steps.Facts) error {
 // way go, and once after.
 func (m *Move) put(ctx context.Context, t item.Target) (run.ItemOutcome, error) {
 	out := outcome(t.One, "same")
+	if was := t.Known.Placed; was != nil && was.To != t.Path && was.Policy != string(tree.KeepBoth) {
+		return out, fault.New(fault.Usage, "it is in place at %s, and is to go to %s now: have it taken back first", machine.Spoken(m.Computer, was.To), machine.Spoken(m.Computer, t.Path))
+	}
 	there, err := t.Mover.There(ctx)
 	if err != nil {
 		return out, err
@@ -195,6 +203,9 @@ func (m *Move) put(ctx context.Context, t item.Target) (run.ItemOutcome, error) 
 		return out, err
 	}
 	out.To, out.Aside, out.Notes, out.Unkept = done.To, done.Aside, done.Notes, done.Unkept
+	if r := m.State.Items[t.Key].Repointed; r != nil {
+		out.Repointed = r.Places
+	}
 	return out, m.ended(ctx, t, done)
 }
 
@@ -240,18 +251,9 @@ func alreadyAt(ctx context.Context, t item.Target, there bool) (string, error) {
 	return "", nil
 }
 
-// placed begins what is recorded of an item's placing.
-func placed(t item.Target, to string) steps.Placed {
-	done := steps.Placed{To: to, Users: t.Users}
-	if t.User != nil {
-		done.User = t.User.Name
-	}
-	return done
-}
-
 // recordSame records that an item is in its place, unless that is known.
 func (m *Move) recordSame(ctx context.Context, t item.Target, at string) error {
-	done := placed(t, at)
+	done := steps.Placed{To: at}
 	if was := t.Known.Placing; was != nil && was.To == at {
 		// An interrupted run got this far.
 		done.Policy, done.Aside, done.Over = was.Policy, was.Aside, was.Over
@@ -265,7 +267,7 @@ func (m *Move) recordSame(ctx context.Context, t item.Target, at string) error {
 
 // intend says what will be done about an item and what is in its way.
 func (m *Move) intend(ctx context.Context, t item.Target, there bool) (done steps.Placed, err error) {
-	done = placed(t, t.Path)
+	done = steps.Placed{To: t.Path}
 	policy := m.Policy
 	if policy == "" {
 		policy = tree.SetAside

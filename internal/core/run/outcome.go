@@ -34,21 +34,22 @@ func (o *Outcome) Changed() bool { return len(o.Items)+len(o.Licences) > 0 }
 
 // ItemOutcome is what a step did with one item.
 type ItemOutcome struct {
-	Item    string   `json:"item"`
-	User    string   `json:"user,omitempty"`
-	Did     string   `json:"did"` // sealed, kept, gone, placed, renewed, same, skipped, checked, stays; by undo: taken back, was here, not taken back, unfinished, nothing; by retire: retired, retired already, gone, returned, was not retired, removed, removed before, changed
-	Files   int64    `json:"files"`
-	Bytes   int64    `json:"bytes"`
-	Size    int64    `json:"sealed_bytes,omitempty"`
-	To      string   `json:"to,omitempty"`
-	Aside   string   `json:"set_aside,omitempty"`
-	Back    string   `json:"back_from,omitempty"` // what was set aside, and has its name back
-	Note    string   `json:"note,omitempty"`      // file that says where the item went
-	Left    []string `json:"left_behind,omitempty"`
-	LeftOut []string `json:"left_out,omitempty"` // what the card leaves out, with counts and sizes
-	Notes   []string `json:"notes,omitempty"`    // what a person must know or do
-	Unkept  []string `json:"not_kept,omitempty"` // owners and marks that could not be kept
-	Equal   bool     `json:"equal,omitempty"`
+	Item      string   `json:"item"`
+	User      string   `json:"user,omitempty"`
+	Did       string   `json:"did"` // sealed, kept, gone, placed, renewed, same, skipped, checked, stays; by undo: taken back, was here, not taken back, unfinished, nothing; by retire: retired, retired already, gone, returned, was not retired, removed, removed before, changed
+	Files     int64    `json:"files"`
+	Bytes     int64    `json:"bytes"`
+	Size      int64    `json:"sealed_bytes,omitempty"`
+	To        string   `json:"to,omitempty"`
+	Aside     string   `json:"set_aside,omitempty"`
+	Back      string   `json:"back_from,omitempty"` // what was set aside, and has its name back
+	Note      string   `json:"note,omitempty"`      // file that says where the item went
+	Left      []string `json:"left_behind,omitempty"`
+	LeftOut   []string `json:"left_out,omitempty"`      // what the card leaves out, with counts and sizes
+	Notes     []string `json:"notes,omitempty"`         // what a person must know or do
+	Unkept    []string `json:"not_kept,omitempty"`      // owners and marks that could not be kept
+	Repointed int64    `json:"paths_changed,omitempty"` // in its settings
+	Equal     bool     `json:"equal,omitempty"`
 	// Skipped says that it differs because a person had what was here left as it was.
 	Skipped bool        `json:"skipped,omitempty"`
 	Rows    []steps.Row `json:"rows,omitempty"`

@@ -6,6 +6,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
+	"movekit/internal/core/repoint"
 	"movekit/internal/core/steps"
 )
 
@@ -40,6 +41,9 @@ type Person interface {
 	Agree(question string) error
 	// AgreeToRun has a person agree to programs that are run.
 	AgreeToRun(question string) error
+	// Change shows what is to be changed in the settings of an item, and reports whether a
+	// person agrees. That nobody can be asked is an error.
+	Change(title string, key steps.Key, lines []repoint.Line) (bool, error)
 	// Guide has a person take a step, and say what was seen.
 	Guide(ctx context.Context, g Guided) (Reply, error)
 }
@@ -67,6 +71,11 @@ func (Nobody) Agree(question string) error { return nobody("%s", question) }
 
 // AgreeToRun fails.
 func (Nobody) AgreeToRun(question string) error { return nobody("%s", question) }
+
+// Change fails.
+func (Nobody) Change(title string, key steps.Key, _ []repoint.Line) (bool, error) {
+	return false, &fault.Error{Kind: fault.NotRepointed, What: "paths in the settings " + key.Item + " of " + title + " are to be changed to where things are on this computer", App: key.App, Err: errNobody}
+}
 
 // Guide fails.
 func (Nobody) Guide(_ context.Context, g Guided) (Reply, error) {

@@ -1,6 +1,7 @@
 package steps
 
 import (
+	"maps"
 	"strconv"
 
 	"movekit/internal/core/card"
@@ -17,6 +18,15 @@ type Key struct {
 	User string `json:"user,omitempty"`
 }
 
+// Address is how a person names the item: APP/ITEM, with @ and the user behind it where it is
+// a user's.
+func (k Key) Address() string {
+	if k.User == "" {
+		return k.App + "/" + k.Item
+	}
+	return k.App + "/" + k.Item + "@" + k.User
+}
+
 // Packed is the data of journal.EventPacked.
 type Packed struct {
 	Version string   `json:"version,omitempty"` // of the app on the old computer
@@ -24,7 +34,9 @@ type Packed struct {
 	Items   []Key    `json:"items"`
 	Where   []string `json:"where,omitempty"`  // of the items, as the old computer writes it
 	Absent  []string `json:"absent,omitempty"` // what the card lists and was not there
-	Stays   []Stay   `json:"stays,omitempty"`  // what stays where it is
+	// Homes are the profile folders of the old computer's users, as it writes them.
+	Homes map[string]string `json:"homes,omitempty"`
+	Stays []Stay            `json:"stays,omitempty"` // what stays where it is
 }
 
 // Stay is an item that stays where it is, and its address as the old computer
@@ -76,11 +88,42 @@ type Looked struct {
 	Edition string `json:"edition,omitempty"`
 }
 
+// Chosen is the data of journal.EventChosen: where things go on the new computer, as a
+// person said. Later lines add to it.
+type Chosen struct {
+	Users  map[string]string `json:"users,omitempty"`  // its user by user of the old computer
+	Places map[string]string `json:"places,omitempty"` // path by address of the item (Key.Address)
+	Drives map[string]string `json:"drives,omitempty"` // folder by letter of a drive that only the old computer has
+}
+
+// With is what was said, and what is said now.
+func (s Chosen) With(now Chosen) Chosen {
+	return Chosen{both(s.Users, now.Users), both(s.Places, now.Places), both(s.Drives, now.Drives)}
+}
+
+func both(was, now map[string]string) map[string]string {
+	out := map[string]string{}
+	maps.Copy(out, was)
+	maps.Copy(out, now)
+	return out
+}
+
+// Same reports whether another says the same.
+func (s Chosen) Same(other Chosen) bool {
+	return maps.Equal(s.Users, other.Users) && maps.Equal(s.Places, other.Places) && maps.Equal(s.Drives, other.Drives)
+}
+
+// Repointed is the data of journal.EventRepointed. What is sealed are the changes, by
+// which what was there can be told from what is there.
+type Repointed struct {
+	kit.Sealed
+	Places int64 `json:"places"` // how many are changed; 0 stands for none
+	Within int64 `json:"within"` // in how many files, tables or keys
+}
+
 // Placed is the data of journal.EventPlacing and journal.EventPlaced.
 type Placed struct {
 	To     string            `json:"to"`                 // as the new computer writes it
-	User   string            `json:"user,omitempty"`     // its user there
-	Users  map[string]string `json:"users,omitempty"`    // who takes over, by user of the old computer, as was told
 	Policy string            `json:"policy,omitempty"`   // what was done about what was in the way
 	Aside  string            `json:"aside,omitempty"`    // where what was in the way is now
 	Over   string            `json:"over,omitempty"`     // where what an earlier unpack put there waits to be removed

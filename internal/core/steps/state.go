@@ -6,6 +6,7 @@ package steps
 import (
 	"cmp"
 	"encoding/json"
+	"maps"
 	"slices"
 	"time"
 
@@ -39,14 +40,16 @@ type Item struct {
 	SealedAt time.Time
 	Placing  *Placed // begun, and not ended
 	Placed   *Placed
-	Earlier  *Placed // of what was sealed before, and was in place when it was sealed anew
-	PlacedAt time.Time
-	Undoing  *Undone // begun, and not ended
-	Checked  *Checked
-	Ticked   map[string]bool // exports that a person has taken in
-	Retiring *Retired        // begun on the old computer, and not ended
-	Retired  *Retired        // set aside on the old computer
-	Removed  *Removed        // and removed there
+	// Repointed is what is changed in it where it is in place; nil where nothing is.
+	Repointed *Repointed
+	Earlier   *Placed // of what was sealed before, and was in place when it was sealed anew
+	PlacedAt  time.Time
+	Undoing   *Undone // begun, and not ended
+	Checked   *Checked
+	Ticked    map[string]bool // exports that a person has taken in
+	Retiring  *Retired        // begun on the old computer, and not ended
+	Retired   *Retired        // set aside on the old computer
+	Removed   *Removed        // and removed there
 }
 
 // Licence is what is known of one licence.
@@ -87,6 +90,7 @@ type State struct {
 	Packed    map[string]*Packed
 	Looked    map[string]*Looked  // the apps on the new computer, where they were looked at
 	Asides    map[string][]string // what was set aside on the new computer, by app
+	Chosen    Chosen              // where things go on the new computer
 	Overrides []Override
 	Agreed    map[string]bool // apps whose card's commands a person agreed to run
 	Reported  time.Time
@@ -138,7 +142,9 @@ func (s *State) Add(l journal.Line) {
 		s.Looked[l.App] = read[Looked](l)
 	case journal.EventBound:
 		s.bind(read[Bound](l))
-	case journal.EventPlacing, journal.EventPlaced, journal.EventChecked, journal.EventTicked, journal.EventUndoing, journal.EventUndone,
+	case journal.EventChosen:
+		s.Chosen = s.Chosen.With(*read[Chosen](l))
+	case journal.EventPlacing, journal.EventRepointed, journal.EventPlaced, journal.EventChecked, journal.EventTicked, journal.EventUndoing, journal.EventUndone,
 		journal.EventRetiring, journal.EventRetired, journal.EventReturned, journal.EventRemoved:
 		it := s.Items[key]
 		if it == nil {
@@ -147,6 +153,10 @@ func (s *State) Add(l journal.Line) {
 		switch l.Event {
 		case journal.EventPlacing:
 			it.Placing = read[Placed](l)
+		case journal.EventRepointed:
+			if it.Repointed = read[Repointed](l); it.Repointed.Places == 0 {
+				it.Repointed = nil
+			}
 		case journal.EventPlaced:
 			it.Placed, it.Placing, it.Checked, it.Undoing, it.Earlier = read[Placed](l), nil, nil, nil, nil
 			it.PlacedAt = l.At
@@ -159,7 +169,7 @@ func (s *State) Add(l journal.Line) {
 			it.Undoing, it.Checked = read[Undone](l), nil // what was proven is going
 		case journal.EventUndone:
 			back := read[Undone](l).Back
-			it.Placed, it.Placing, it.Checked, it.Undoing, it.Ticked, it.Earlier = nil, nil, nil, nil, nil, nil
+			it.Placed, it.Placing, it.Checked, it.Undoing, it.Ticked, it.Earlier, it.Repointed = nil, nil, nil, nil, nil, nil, nil
 			it.PlacedAt = time.Time{}
 			s.Asides[l.App] = slices.DeleteFunc(s.Asides[l.App], func(aside string) bool { return aside == back })
 		case journal.EventRetiring:
@@ -207,6 +217,25 @@ func (s *State) Add(l journal.Line) {
 	}
 }
 
+// Was is where an item lay on the old computer, as that writes it; "" where it is not known.
+func (s *State) Was(key Key) string {
+	if p := s.Packed[key.App]; p != nil {
+		if i := slices.Index(p.Items, key); i >= 0 && i < len(p.Where) {
+			return p.Where[i]
+		}
+	}
+	return ""
+}
+
+// Homes are the profile folders of the old computer's users, as it writes them.
+func (s *State) Homes() map[string]string {
+	out := map[string]string{}
+	for _, p := range s.Packed {
+		maps.Copy(out, p.Homes)
+	}
+	return out
+}
+
 // SealedLast is when something was sealed last; zero where nothing is.
 func (s *State) SealedLast() (last time.Time) {
 	for _, it := range s.Items {
@@ -228,7 +257,7 @@ func (s *State) bind(b *Bound) {
 	for key, it := range s.Items {
 		s.Items[key] = &Item{Key: key, Sealed: it.Sealed, SealedAt: it.SealedAt, Retiring: it.Retiring, Retired: it.Retired, Removed: it.Removed}
 	}
-	s.Asides = map[string][]string{}
+	s.Asides, s.Chosen = map[string][]string{}, Chosen{}
 	for _, lic := range s.Licences {
 		if lic.New.Held() || lic.Pending != nil && lic.Pending.Action == licence.Activate {
 			lic.From, lic.Old, lic.OldAt = broken, lic.New, lic.NewAt

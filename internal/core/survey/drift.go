@@ -46,7 +46,9 @@ func (l *Looker) drift(ctx context.Context, c *card.Card, p *Place, is *item.Loo
 		d.Same, d.Why = false, "its size or times differ, and only with the passphrase can it be compared"
 		return d, nil
 	}
-	p.Known = known
+	sealed := *known
+	sealed.Repointed = nil // on the new computer
+	p.Known = &sealed
 	p.Progress("comparing with what is sealed", is.Bytes)
 	now, err := p.Mover.Compare(ctx)
 	if err != nil {

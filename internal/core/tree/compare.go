@@ -12,6 +12,7 @@ import (
 
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/repoint"
 )
 
 // Diff is one place where a folder is not what a list says.
@@ -39,7 +40,8 @@ type Comparing struct {
 	Modes    bool // permissions and extended attributes too, where both systems have them
 	Attr     bool // attributes of Windows too
 	Belongs  *Belonging
-	Lenient  bool // Windows cannot have every name of the list, and those are not expected
+	Turned   map[string][]repoint.Edit // changes in files that are turned back before they are compared
+	Lenient  bool                      // Windows cannot have every name of the list, and those are not expected
 	Progress func(int64)
 	// EachOld and EachNew, where given, see every entry of the list and of
 	// the folder.
@@ -104,6 +106,7 @@ func (r *comparer) old(e Entry) {
 // met takes an entry of the folder, after the entries of the list that come
 // before it.
 func (r *comparer) met(ctx context.Context, e Entry, real string, list *ListReader) error {
+	e.Size -= repoint.Grown(r.Turned[e.Path])
 	r.out.New.add(e)
 	if r.EachNew != nil {
 		r.EachNew(e)
@@ -195,6 +198,13 @@ func (r *comparer) hash(ctx context.Context, u *unit, buf []byte) {
 	}
 	defer f.Close()
 	sum, n, err := digest.Reader(f, buf)
+	if edits := r.Turned[u.entry.Path]; len(edits) > 0 && err == nil {
+		var data []byte
+		if data, err = os.ReadFile(u.real); err == nil {
+			was, _ := repoint.Back(data, edits) // where it does not have them, nothing is equal
+			sum = digest.Of(was)
+		}
+	}
 	report(r.Progress, n)
 	switch {
 	case err != nil:

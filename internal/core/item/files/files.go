@@ -206,7 +206,11 @@ func (m *Mover) Same(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	defer closer.Close()
-	cmp, err := m.Comparing().Compare(ctx, m.listed(), list)
+	how := m.Comparing()
+	if how.Turned, err = m.Turned(); err != nil {
+		return false, err
+	}
+	cmp, err := how.Compare(ctx, m.listed(), list)
 	if err != nil {
 		return false, err
 	}
@@ -256,6 +260,10 @@ func (m *Mover) Put(ctx context.Context, done *steps.Placed) error {
 		return err
 	}
 	done.Unkept = append(done.Unkept, m.Kept(st.Unkept, st.UnkeptCount)...)
+	if err := m.repoint(ctx, stage, done); err != nil {
+		tree.RemoveTree(stage)
+		return err
+	}
 	if err := seal.SyncVolume(parent); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot flush %s", parent)
 	}
@@ -378,6 +386,9 @@ func (m *Mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	defer closer.Close()
 	old, now := m.counters(), m.counters()
 	how := m.Comparing()
+	if how.Turned, err = m.Turned(); err != nil {
+		return nil, err
+	}
 	how.Progress, how.EachOld, how.EachNew = progress, func(e tree.Entry) { count(old, e) }, func(e tree.Entry) { count(now, e) }
 	cmp, err := how.Compare(ctx, m.listed(), list)
 	if err != nil {
@@ -392,6 +403,7 @@ func (m *Mover) Compare(ctx context.Context) (*steps.Checked, error) {
 		m.content.Compare(m.One, out)
 	}
 	out.Rows = append(out.Rows, item.Content(cmp.Old.Files, "hash", "hashes", cmp.Count))
+	m.AddRepointed(out)
 	for _, d := range cmp.Diffs {
 		out.Diffs = append(out.Diffs, d.Path+" "+d.What)
 	}

@@ -17,13 +17,15 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/digest"
+	"movekit/internal/core/repoint"
 
 	engine "modernc.org/sqlite"
 )
 
 // Take fingerprints a database within one transaction. temp is a private
-// folder for a database that cannot be read in place.
-func Take(ctx context.Context, name, temp string, counts []card.Count) (*dbprint.Fingerprint, error) {
+// folder for a database that cannot be read in place. Changes of paths (turned, by table) are
+// turned back.
+func Take(ctx context.Context, name, temp string, counts []card.Count, turned map[string][]repoint.Edit) (*dbprint.Fingerprint, error) {
 	if encrypted, err := Encrypted(name); err == nil && encrypted {
 		return takeEncrypted(name)
 	}
@@ -33,13 +35,13 @@ func Take(ctx context.Context, name, temp string, counts []card.Count) (*dbprint
 			return err
 		}
 		defer conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
-		f, err = take(ctx, conn, counts)
+		f, err = take(ctx, conn, counts, turned)
 		return err
 	})
 	return f, err
 }
 
-func take(ctx context.Context, conn *sql.Conn, counts []card.Count) (*dbprint.Fingerprint, error) {
+func take(ctx context.Context, conn *sql.Conn, counts []card.Count, turned map[string][]repoint.Edit) (*dbprint.Fingerprint, error) {
 	f := &dbprint.Fingerprint{Engine: "SQLite", Settings: map[string]string{}}
 	tables, err := readSchema(ctx, conn, f)
 	if err != nil {
@@ -53,7 +55,7 @@ func take(ctx context.Context, conn *sql.Conn, counts []card.Count) (*dbprint.Fi
 		f.Settings[pragma] = value
 	}
 	for _, t := range tables {
-		got, err := readTable(ctx, conn, t)
+		got, err := readTable(ctx, conn, t, turned[t])
 		if err != nil {
 			return nil, fmt.Errorf("table %s: %w", t, err)
 		}
@@ -91,14 +93,14 @@ func readSchema(ctx context.Context, conn *sql.Conn, f *dbprint.Fingerprint) (ta
 func quoted(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
 // readTable takes one table's share of a fingerprint.
-func readTable(ctx context.Context, conn *sql.Conn, table string) (dbprint.Table, error) {
+func readTable(ctx context.Context, conn *sql.Conn, table string, turned []repoint.Edit) (dbprint.Table, error) {
 	t := dbprint.Table{Name: table}
 	var err error
 	if t.Columns, t.Key, err = columnsOf(ctx, conn, table); err != nil {
 		return t, err
 	}
 	var sum dbprint.Multiset
-	err = eachRow(ctx, conn, t, func(r dbprint.Row) error {
+	err = eachRow(ctx, conn, t, turned, func(r dbprint.Row) error {
 		sum.Add(r.Hash)
 		return nil
 	})
@@ -106,9 +108,25 @@ func readTable(ctx context.Context, conn *sql.Conn, table string) (dbprint.Table
 	return t, err
 }
 
-// eachRow calls each for every row of a table, as it is stored: a unary plus
-// keeps the driver from making times of columns that are declared so.
-func eachRow(ctx context.Context, conn *sql.Conn, t dbprint.Table, each func(dbprint.Row) error) error {
+// eachRow calls each for every row of a table, as it is stored, with changes of paths turned
+// back.
+func eachRow(ctx context.Context, conn *sql.Conn, t dbprint.Table, turned []repoint.Edit, each func(dbprint.Row) error) error {
+	turn := turner(t, turned)
+	var buf []byte
+	return eachValues(ctx, conn, t, func(values []driver.Value) (err error) {
+		if turn != nil {
+			turn(values)
+		}
+		if buf, err = encodeRow(buf[:0], values); err != nil {
+			return err
+		}
+		return each(dbprint.Row{Hash: digest.Of(buf), Cells: func() []string { return cells(values) }})
+	})
+}
+
+// eachValues calls each for the values of every row of a table, as they are stored: a unary
+// plus keeps the driver from making times of columns that are declared so.
+func eachValues(ctx context.Context, conn *sql.Conn, t dbprint.Table, each func([]driver.Value) error) error {
 	exprs := make([]string, len(t.Columns))
 	for i, c := range t.Columns {
 		exprs[i] = "+" + quoted(c)
@@ -125,7 +143,6 @@ func eachRow(ctx context.Context, conn *sql.Conn, t dbprint.Table, each func(dbp
 		}
 		defer rows.Close()
 		values := make([]driver.Value, len(t.Columns))
-		var buf []byte
 		for {
 			switch err := rows.Next(values); {
 			case err == io.EOF:
@@ -133,10 +150,7 @@ func eachRow(ctx context.Context, conn *sql.Conn, t dbprint.Table, each func(dbp
 			case err != nil:
 				return err
 			}
-			if buf, err = encodeRow(buf[:0], values); err != nil {
-				return err
-			}
-			if err := each(dbprint.Row{Hash: digest.Of(buf), Cells: func() []string { return cells(values) }}); err != nil {
+			if err := each(values); err != nil {
 				return err
 			}
 		}
@@ -162,10 +176,10 @@ func cells(values []driver.Value) []string {
 }
 
 // Rows reads one table of a database, for dbprint.DiffRows. temp is as for
-// Snapshot.
-func Rows(ctx context.Context, name, temp string, t dbprint.Table) dbprint.Rows {
+// Snapshot, turned as for Take.
+func Rows(ctx context.Context, name, temp string, t dbprint.Table, turned []repoint.Edit) dbprint.Rows {
 	return func(each func(dbprint.Row) error) error {
-		return reading(ctx, name, temp, func(conn *sql.Conn) error { return eachRow(ctx, conn, t, each) })
+		return reading(ctx, name, temp, func(conn *sql.Conn) error { return eachRow(ctx, conn, t, turned, each) })
 	}
 }
 

@@ -1,6 +1,7 @@
 package sqlite
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -108,7 +109,7 @@ func (m Mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 	work, within := errgroup.WithContext(ctx)
 	work.Go(func() error { return CheckSnapshot(within, snapshot) })
 	work.Go(func() (err error) {
-		print, err = Take(within, snapshot, temp, m.Card.Counts)
+		print, err = Take(within, snapshot, temp, m.Card.Counts, nil)
 		return err
 	})
 	work.Go(func() (err error) {
@@ -193,6 +194,10 @@ func (m Mover) Put(ctx context.Context, done *steps.Placed) error {
 		return err
 	}
 	done.Unkept = append(done.Unkept, m.Kept(notes, len(notes))...)
+	if err := m.repoint(ctx, stage, done); err != nil {
+		os.Remove(stage)
+		return err
+	}
 	for _, name := range append([]string{m.Path}, SideFiles(m.Path)...) {
 		if _, err := os.Lstat(name); err != nil || policy == tree.KeepBoth {
 			continue
@@ -289,7 +294,11 @@ func (m Mover) Fingerprint(ctx context.Context) (*dbprint.Fingerprint, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Take(ctx, m.Path, temp, m.Card.Counts)
+	turned, err := m.Turned()
+	if err != nil {
+		return nil, err
+	}
+	return Take(ctx, m.Path, temp, m.Card.Counts, turned)
 }
 
 // OldRows opens the sealed database into a private file.
@@ -303,16 +312,17 @@ func (m Mover) OldRows(ctx context.Context) (func(dbprint.Table) dbprint.Rows, f
 		os.Remove(name)
 		return nil, nil, err
 	}
-	return func(t dbprint.Table) dbprint.Rows { return Rows(ctx, name, temp, t) }, func() { Discard(name) }, nil
+	return func(t dbprint.Table) dbprint.Rows { return Rows(ctx, name, temp, t, nil) }, func() { Discard(name) }, nil
 }
 
 // NewRows reads a table.
 func (m Mover) NewRows(ctx context.Context, t dbprint.Table) dbprint.Rows {
 	temp, err := m.Private.Dir()
-	if err != nil {
+	turned, terr := m.Turned()
+	if err = cmp.Or(err, terr); err != nil {
 		return func(func(dbprint.Row) error) error { return err }
 	}
-	return Rows(ctx, m.Path, temp, t)
+	return Rows(ctx, m.Path, temp, t, turned[t.Name])
 }
 
 // Compare holds the database against the sealed one.
@@ -327,6 +337,7 @@ func (m Mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	}
 	out, err := m.CompareDatabase(ctx, m, there, old)
 	if err == nil && there {
+		m.AddRepointed(out)
 		err = m.CompareMarks(out)
 	}
 	return out, err

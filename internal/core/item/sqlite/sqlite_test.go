@@ -62,7 +62,7 @@ func TestChanges(t *testing.T) {
 			t.Fatal(err)
 		}
 	}, func(t *testing.T) *dbprint.Fingerprint {
-		f, err := Take(ctx, name, t.TempDir(), nil)
+		f, err := Take(ctx, name, t.TempDir(), nil, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -115,7 +115,7 @@ func TestSchemas(t *testing.T) {
 
 func fingerprint(t *testing.T, name string) *dbprint.Fingerprint {
 	t.Helper()
-	f, err := Take(ctx, name, t.TempDir(), counts)
+	f, err := Take(ctx, name, t.TempDir(), counts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -191,7 +191,7 @@ func TestSnapshotWhileTheAppKeepsWriting(t *testing.T) {
 
 func fingerprintOf(t *testing.T, name string) *dbprint.Fingerprint {
 	t.Helper()
-	f, err := Take(ctx, name, t.TempDir(), nil)
+	f, err := Take(ctx, name, t.TempDir(), nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -287,7 +287,7 @@ func TestCases(t *testing.T) {
 			from = filepath.Join(t.TempDir(), "again.db")
 			open(t, name, "DELETE", "PRAGMA page_size=512", "VACUUM INTO '"+from+"'")
 		}
-		f, err := Take(ctx, from, t.TempDir(), nil)
+		f, err := Take(ctx, from, t.TempDir(), nil, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -378,13 +378,13 @@ func TestEncryptedIsMovedAsAFile(t *testing.T) {
 	if got, _ := os.ReadFile(copied); string(got) != string(data) {
 		t.Error("the copy is another")
 	}
-	a, err := Take(t.Context(), name, dir, nil)
+	a, err := Take(t.Context(), name, dir, nil, nil)
 	if err != nil || len(a.Tables) != 1 {
 		t.Fatalf("%+v %v", a, err)
 	}
 	data[5000]++
 	os.WriteFile(name, data, 0o600)
-	if b, err := Take(t.Context(), name, dir, nil); err != nil || len(dbprint.Compare(a, b, nil)) != 1 {
+	if b, err := Take(t.Context(), name, dir, nil, nil); err != nil || len(dbprint.Compare(a, b, nil)) != 1 {
 		t.Errorf("a changed byte: %+v %v", b, err)
 	}
 	os.WriteFile(name+"-wal", []byte("newest data"), 0o600)
@@ -423,7 +423,7 @@ func TestFeatures(t *testing.T) {
 		}
 	}
 	db.Close()
-	before, err := Take(t.Context(), name, t.TempDir(), nil)
+	before, err := Take(t.Context(), name, t.TempDir(), nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -431,7 +431,7 @@ func TestFeatures(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	after, err := Take(t.Context(), copied, t.TempDir(), []card.Count{{Name: "found", Query: "SELECT count(*) FROM notes WHERE notes MATCH 'wagtail'"}})
+	after, err := Take(t.Context(), copied, t.TempDir(), []card.Count{{Name: "found", Query: "SELECT count(*) FROM notes WHERE notes MATCH 'wagtail'"}}, nil)
 	if err != nil || len(dbprint.Compare(before, after, nil)) > 0 || after.Counts[0].Value != 1 {
 		t.Errorf("%+v %v", dbprint.Compare(before, after, nil), err)
 	}

@@ -1,0 +1,125 @@
+package files
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/repoint"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+// repoint has the staged settings say where things are now.
+func (m *Mover) repoint(ctx context.Context, stage string, done *steps.Placed) error {
+	paths := m.Repoints()
+	if paths == nil {
+		return nil
+	}
+	root, err := os.OpenRoot(stage)
+	if err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot open the folder %s", stage)
+	}
+	defer root.Close()
+	source := tree.Source{Root: stage, Fold: m.Computer.System() == machine.Windows}
+	if !m.single {
+		source.Include = m.Card.Repoint
+	}
+	var edits []repoint.Edit
+	var lines []repoint.Line
+	changed := map[string][]repoint.Edit{}
+	var order []string
+	err = source.Walk(ctx, func(e tree.Entry, _ string) error {
+		if e.Type != tree.File {
+			return nil
+		}
+		data, err := readStaged(root, e)
+		if err != nil {
+			return err
+		}
+		found, why := paths.File(data)
+		if why != "" {
+			done.Notes = append(done.Notes, "the paths in "+e.Path+" were left as they were: "+why)
+		}
+		if len(found) == 0 {
+			return nil
+		}
+		for i := range found {
+			found[i].In = e.Path
+		}
+		lines = append(lines, repoint.Lines(e.Path, data, found)...)
+		edits, changed[e.Path] = append(edits, found...), found
+		order = append(order, e.Path)
+		return nil
+	}, nil)
+	if err != nil {
+		return err
+	}
+	agreed, err := m.Repointing.Agreed(ctx, m.One, edits, lines)
+	if err != nil || !agreed {
+		return err
+	}
+	for _, path := range order {
+		if err := rewrite(root, path, changed[path]); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "cannot change the paths in %s", path)
+		}
+	}
+	return nil
+}
+
+// readStaged reads a file, as far as it is looked into.
+func readStaged(root *os.Root, e tree.Entry) ([]byte, error) {
+	f, err := root.Open(filepath.FromSlash(e.Path))
+	if err != nil {
+		return nil, fault.Wrap(fault.Unreadable, err, "cannot read %s", e.Path)
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, repoint.MaxFile+1))
+	if err != nil {
+		return nil, fault.Wrap(fault.Unreadable, err, "cannot read %s", e.Path)
+	}
+	return data, nil
+}
+
+// rewrite changes a staged file, which keeps its owner, its marks and its time.
+func rewrite(root *os.Root, path string, edits []repoint.Edit) error {
+	name := filepath.FromSlash(path)
+	info, err := root.Lstat(name)
+	if err != nil {
+		return err
+	}
+	f, err := root.OpenFile(name, os.O_RDWR, 0)
+	if errors.Is(err, os.ErrPermission) {
+		if err = root.Chmod(name, info.Mode().Perm()|0o200); err != nil {
+			return err
+		}
+		defer root.Chmod(name, info.Mode().Perm()) //nolint:errcheck // verify compares permissions
+		f, err = root.OpenFile(name, os.O_RDWR, 0)
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(f)
+	if err != nil {
+		return err
+	}
+	now := repoint.Apply(data, edits)
+	if _, err := f.WriteAt(now, 0); err != nil {
+		return err
+	}
+	if err := f.Truncate(int64(len(now))); err != nil {
+		return err
+	}
+	if err := f.Sync(); err != nil {
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	return root.Chtimes(name, info.ModTime(), info.ModTime())
+}

@@ -1,0 +1,51 @@
+package item
+
+import (
+	"context"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/repoint"
+	"movekit/internal/core/steps"
+)
+
+// Repointing has settings that hold paths say where things are now. Movers apply it to what
+// they have staged, so that nothing is in place that is changed by half.
+type Repointing struct {
+	// Map is what old places are now, for an item of a card.
+	Map func(*card.Item) *repoint.Map
+	// Agreed shows what is to be changed in an item, has it agreed to, and seals it. Without
+	// consent, or where nothing is to be changed, it is false.
+	Agreed func(ctx context.Context, o *One, edits []repoint.Edit, lines []repoint.Line) (bool, error)
+}
+
+// Repoints is the map by which the item's settings are changed; nil where they are not.
+func (o *One) Repoints() *repoint.Map {
+	if o.Repointing == nil || len(o.Card.Repoint) == 0 {
+		return nil
+	}
+	return o.Repointing.Map(o.Card)
+}
+
+// Turned are the changes that were made in the item where it is in place, by file, table or
+// key, by which what was sealed can be told from what is there. It is empty where none were.
+func (o *One) Turned() (map[string][]repoint.Edit, error) {
+	if o.Known == nil || o.Known.Repointed == nil {
+		return nil, nil
+	}
+	var edits []repoint.Edit
+	if err := o.Run.OpenJSON(o.Key.App, o.Known.Repointed.List, &edits); err != nil {
+		return nil, err
+	}
+	out := map[string][]repoint.Edit{}
+	for _, e := range edits {
+		out[e.In] = append(out[e.In], e)
+	}
+	return out, nil
+}
+
+// AddRepointed tells that what is there was compared with the changes turned back.
+func (o *One) AddRepointed(out *steps.Checked) {
+	if r := o.Known.Repointed; r != nil {
+		out.Rows = append(out.Rows, steps.Row{What: "re-pointed", Old: "as sealed", New: Plural(r.Places, "path"), Same: true})
+	}
+}

@@ -1,0 +1,205 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/repoint"
+	"movekit/internal/core/steps"
+)
+
+// turner gives the rows of a table the values that they had before paths in them were
+// changed; nil where none were.
+func turner(t dbprint.Table, edits []repoint.Edit) func([]driver.Value) {
+	if len(edits) == 0 {
+		return nil
+	}
+	byRow := map[string][]repoint.Edit{}
+	for _, e := range edits {
+		byRow[e.Row] = append(byRow[e.Row], e)
+	}
+	return func(values []driver.Value) {
+		for _, e := range byRow[keyOf(t, values)] {
+			i := slices.Index(t.Columns, e.Column)
+			if text, is := values[i].(string); is && text == string(e.New) {
+				values[i] = string(e.Old)
+			}
+		}
+	}
+}
+
+// keyOf is the key of a row as a person reads it.
+func keyOf(t dbprint.Table, values []driver.Value) string {
+	var key []driver.Value
+	for _, k := range t.Key {
+		if i := slices.Index(t.Columns, k); i >= 0 {
+			key = append(key, values[i])
+		}
+	}
+	return strings.Join(cells(key), ", ")
+}
+
+// repoint has the columns that the card names say, in the staged database, where things are
+// now. That nothing else differs is proven before anybody is asked.
+func (m Mover) repoint(ctx context.Context, stage string, done *steps.Placed) error {
+	paths := m.Repoints()
+	if encrypted, err := Encrypted(stage); paths == nil || err != nil || encrypted {
+		return err
+	}
+	old, err := m.sealed()
+	if err != nil {
+		return err
+	}
+	err = with(ctx, stage, "mode=rw&_pragma=busy_timeout(5000)", func(conn *sql.Conn) error {
+		if _, err := conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
+			return err
+		}
+		defer conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK") //nolint:errcheck // after COMMIT there is nothing to take back
+		r := repointer{conn: conn, paths: paths, turned: map[string][]repoint.Edit{}}
+		for _, table := range tablesOf(m.Card.Repoint) {
+			if err := r.table(ctx, table, m.Card.Repoint); err != nil {
+				done.Notes = append(done.Notes, fmt.Sprintf("the paths in the table %s were left as they were: %v", table, err))
+				return nil
+			}
+		}
+		now, err := take(ctx, conn, nil, r.turned)
+		if err != nil {
+			return err
+		}
+		bare := *old
+		bare.Counts = nil
+		if diffs := dbprint.Compare(&bare, now, nil); len(diffs) > 0 {
+			done.Notes = append(done.Notes, "the paths in it were left as they were: the database changes more by itself when they are changed ("+diffs[0].What+")")
+			return nil
+		}
+		for i, l := range r.lines {
+			if column := l.Where[strings.LastIndex(l.Where, " ")+1:]; m.Card.Masks(l.In)(column) {
+				r.lines[i].Old, r.lines[i].New = "(masked)", "(masked)"
+			}
+		}
+		agreed, err := m.Repointing.Agreed(ctx, m.One, r.edits, r.lines)
+		if err == nil && agreed {
+			_, err = conn.ExecContext(ctx, "COMMIT")
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	for _, side := range SideFiles(stage) {
+		os.Remove(side) //nolint:errcheck // the engine has emptied it
+	}
+	f, err := os.OpenFile(stage, os.O_RDWR, 0)
+	if err == nil {
+		err = f.Sync()
+		f.Close()
+	}
+	if err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot write the database")
+	}
+	return nil
+}
+
+// tablesOf are the tables of columns (TABLE.COLUMN).
+func tablesOf(columns []string) (out []string) {
+	for _, c := range columns {
+		if table := c[:strings.LastIndex(c, ".")]; !slices.Contains(out, table) {
+			out = append(out, table)
+		}
+	}
+	return out
+}
+
+// repointer changes the paths in columns.
+type repointer struct {
+	conn   *sql.Conn
+	paths  *repoint.Map
+	edits  []repoint.Edit
+	lines  []repoint.Line
+	turned map[string][]repoint.Edit // the edits by table
+}
+
+// table changes one table. Rows are known by their keys.
+func (r *repointer) table(ctx context.Context, table string, named []string) error {
+	t := dbprint.Table{Name: table}
+	var err error
+	if t.Columns, t.Key, err = columnsOf(ctx, r.conn, table); err != nil {
+		return err
+	}
+	if len(t.Columns) == 0 {
+		return fmt.Errorf("there is no such table")
+	}
+	if len(t.Key) == 0 {
+		return fmt.Errorf("its rows have no key")
+	}
+	wanted := map[int]bool{}
+	for _, c := range named {
+		if column, is := strings.CutPrefix(c, table+"."); is {
+			i := slices.Index(t.Columns, column)
+			if i < 0 {
+				return fmt.Errorf("it has no column %s", column)
+			}
+			wanted[i] = true
+		}
+	}
+	type row struct{ was, now []driver.Value }
+	var rows []row
+	err = eachValues(ctx, r.conn, t, func(values []driver.Value) error {
+		now := slices.Clone(values)
+		for i := range wanted {
+			if text, is := values[i].(string); is {
+				now[i], _ = r.paths.Text(text)
+			}
+		}
+		if !slices.EqualFunc(now, values, func(a, b driver.Value) bool {
+			x, is := a.(string)
+			y, too := b.(string)
+			return !is || !too || x == y
+		}) {
+			rows = append(rows, row{slices.Clone(values), now})
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		for i, c := range t.Columns {
+			was, is := row.was[i].(string)
+			if !is || row.now[i] == row.was[i] {
+				continue
+			}
+			now := row.now[i].(string)
+			e := repoint.Edit{In: table, Row: keyOf(t, row.now), Column: c, Old: []byte(was), New: []byte(now)}
+			r.edits, r.turned[table] = append(r.edits, e), append(r.turned[table], e)
+			r.lines = append(r.lines, repoint.Line{In: table, Where: keyOf(t, row.was) + ", " + c, Old: was, New: now})
+		}
+		if err := r.update(ctx, t, row.was, row.now); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// update writes one row.
+func (r *repointer) update(ctx context.Context, t dbprint.Table, was, now []driver.Value) error {
+	var set, where []string
+	var args, key []any
+	for i, c := range t.Columns {
+		if text, is := now[i].(string); is && now[i] != was[i] {
+			set, args = append(set, quoted(c)+" = ?"), append(args, text)
+		}
+		if slices.Contains(t.Key, c) {
+			where, key = append(where, quoted(c)+" IS ?"), append(key, was[i])
+		}
+	}
+	_, err := r.conn.ExecContext(ctx, "UPDATE "+quoted(t.Name)+" SET "+strings.Join(set, ", ")+" WHERE "+strings.Join(where, " AND "), append(args, key...)...)
+	return err
+}

@@ -1,0 +1,90 @@
+package move
+
+import (
+	"context"
+	"strings"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/item"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/repoint"
+	"movekit/internal/core/steps"
+)
+
+// repointing says where the things of the old computer are on this one, for settings that
+// hold paths.
+func (m *Move) repointing(c *card.Card, targets []item.Target) *item.Repointing {
+	if m.NoRepoint {
+		return nil
+	}
+	var pairs []repoint.Pair
+	for _, t := range targets {
+		spoken, disk := t.Mover.Where()
+		if disk == "" {
+			continue
+		}
+		if was := m.State.Was(t.Key); was != "" {
+			pairs = append(pairs, repoint.Pair{Old: was, New: spoken})
+		}
+		if path := t.Card.Path.On(string(m.Computer.System())); t.Place != "" && strings.ContainsAny(path[:min(len(path), 1)], "%~$") {
+			pairs = append(pairs, repoint.Pair{Old: path, New: spoken})
+		}
+	}
+	for key, it := range m.State.Items { // other apps' data that settings name
+		if was := m.State.Was(key); was != "" && it.Placed != nil {
+			pairs = append(pairs, repoint.Pair{Old: was, New: it.Placed.To})
+		}
+	}
+	say := m.say()
+	for old, home := range m.State.Homes() {
+		if u := machine.FindUser(m.Computer, say.UserHere(old)); u != nil {
+			pairs = append(pairs, repoint.Pair{Old: home, New: machine.Spoken(m.Computer, u.Home)})
+		}
+	}
+	for letter, folder := range say.Drives {
+		pairs = append(pairs, repoint.Pair{Old: letter + ":", New: folder})
+	}
+	system := string(m.Computer.System())
+	return &item.Repointing{
+		Map: func(it *card.Item) *repoint.Map {
+			if !it.Renames {
+				return repoint.New(system, pairs)
+			}
+			return repoint.New(system, pairs, repoint.Pair{Old: m.Manifest.Old.Name, New: m.Computer.Name()})
+		},
+		Agreed: func(ctx context.Context, o *item.One, edits []repoint.Edit, lines []repoint.Line) (bool, error) {
+			return m.agreed(c, o, edits, lines)
+		},
+	}
+}
+
+// agreed shows what is to be changed in an item's settings, asks, and seals it before it is
+// done.
+func (m *Move) agreed(c *card.Card, o *item.One, edits []repoint.Edit, lines []repoint.Line) (yes bool, err error) {
+	if len(edits) > 0 {
+		if yes, err = m.Person.Change(c.Title, o.Key, lines); err != nil {
+			return false, err
+		}
+	}
+	r := steps.Repointed{Sealed: kit.Sealed{Stream: o.Stream() + ".repointed"}}
+	if !yes {
+		if o.Known.Repointed == nil {
+			return false, nil
+		}
+		return false, m.Record(journal.EventRepointed, o.Key, r) // an interrupted run was about to
+	}
+	within := map[string]bool{}
+	for _, e := range edits {
+		within[e.In] = true
+	}
+	r.Places, r.Within = int64(len(edits)), int64(len(within))
+	if r.List, err = m.SealJSON(o.Key.App, r.Stream+".json.zst.age", edits); err != nil {
+		return false, err
+	}
+	if err := m.Record(journal.EventRepointed, o.Key, r); err != nil {
+		return false, err
+	}
+	return true, m.Kit.MendChecksums()
+}

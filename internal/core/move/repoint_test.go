@@ -1,0 +1,184 @@
+package move_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/move"
+	"movekit/internal/core/repoint"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+	"movekit/test/lay"
+	"movekit/test/office"
+)
+
+// looker is asked about changes of settings.
+type looker struct {
+	office.Person
+	says  bool
+	lines []string
+	err   error
+}
+
+func (l *looker) Change(_ string, key steps.Key, lines []repoint.Line) (bool, error) {
+	for _, x := range lines {
+		l.lines = append(l.lines, fmt.Sprintf("%s|%s|%s|%s|%s", key.Item, x.In, x.Where, x.Old, x.New))
+	}
+	return l.says, l.err
+}
+
+// TestRepointed moves an app whose settings and database hold paths to a user of another
+// name with a home elsewhere, and to a place that was asked for.
+func TestRepointed(t *testing.T) {
+	t.Parallel()
+	cardText := `items:
+  - {name: settings, kind: folder, path: ~/.app, repoint: ['*.ini', sub/*], repoint-computer: true}
+  - {name: data, kind: folder, path: /srv/data}
+  - {name: recent, kind: sqlite, path: ~/.recent.db, repoint: [file.path, file.name]}
+  - {name: single, kind: file, path: /etc/app.conf, repoint: ['*']}
+`
+	o := office.New(t, cardText, "linux", map[string]string{
+		"old/home/maren/.app/app.ini": "last=/srv/data/boats.txt\nhost=OLD\nhome=/home/maren/x\nother=/srv/data2/y\n", "old/home/maren/.app/notes.txt": "see /home/maren\n",
+		"old/home/maren/.app/sub/deep": "/home/maren/.app\n", "old/home/maren/.app/sub/bin": "/home/maren\x00",
+		"old/srv/data/boats.txt": "Tern", "old/etc/app.conf": "data = /srv/data\n",
+		"old/etc/passwd": "maren:x:1000:1000::/home/maren:/bin/sh\n", "new/etc/passwd": "mholm:x:1000:1000::/people/mholm:/bin/sh\n", "new/people/mholm/x": "",
+	})
+	lay.Database(t, filepath.Join(o.Dir, "old/home/maren/.recent.db"), "CREATE TABLE file (path TEXT PRIMARY KEY, name, n INTEGER)", "CREATE TABLE log (x)",
+		"INSERT INTO file VALUES ('file:///home/maren/a%20b.txt', '/srv/data/boats.txt', 1), ('/elsewhere', NULL, 2), ('/home/maren/c', '/home/maren/c', 3)", "INSERT INTO log VALUES ('/home/maren stays')")
+	if out := o.Pack(); office.Blocked(out) != "" {
+		t.Fatal(out.Blocks)
+	}
+	unpack := func(p run.Person, change func(*move.Move)) *run.Outcome {
+		t.Helper()
+		j := o.Job(o.New)
+		j.Person = p
+		j.Say.Users, j.Say.Places = map[string]string{"maren": "mholm"}, map[string]string{"app/data": "/data/harbour"}
+		if change != nil {
+			change(j)
+		}
+		out, err := j.Unpack(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out[0]
+	}
+	// Where nobody can be asked, nothing of the item is in place.
+	if out := unpack(run.Nobody{}, nil); fault.KindOf(out.Err) != fault.NotRepointed || o.Text("new/people/mholm/.app/app.ini") != "" {
+		t.Fatalf("nobody was asked: %v", out.Err)
+	}
+	p := &looker{says: true}
+	out := o.Only([]*run.Outcome{unpack(p, nil)}, nil)
+	want := []string{
+		"settings|app.ini|1|last=/srv/data/boats.txt|last=/data/harbour/boats.txt", "settings|app.ini|2|host=OLD|host=NEW", "settings|app.ini|3|home=/home/maren/x|home=/people/mholm/x",
+		"settings|sub/deep|1|/home/maren/.app|/people/mholm/.app",
+		"recent|file|file:///home/maren/a%20b.txt, path|file:///home/maren/a%20b.txt|file:///people/mholm/a%20b.txt",
+		"recent|file|file:///home/maren/a%20b.txt, name|/srv/data/boats.txt|/data/harbour/boats.txt",
+		"recent|file|/home/maren/c, path|/home/maren/c|/people/mholm/c", "recent|file|/home/maren/c, name|/home/maren/c|/people/mholm/c",
+		"single|app.conf|1|data = /srv/data|data = /data/harbour",
+	}
+	for i, line := range want {
+		want[i] = strings.ReplaceAll(line, `file:///home/maren/a%20b.txt, `, `"file:///home/maren/a%20b.txt", `)
+		want[i] = strings.ReplaceAll(want[i], `|/home/maren/c, `, `|"/home/maren/c", `)
+	}
+	if got := strings.Join(p.lines, "\n"); got != strings.Join(want, "\n") {
+		t.Errorf("asked about\n%s\nwant\n%s", got, strings.Join(want, "\n"))
+	}
+	if got := o.Text("new/people/mholm/.app/app.ini"); got != "last=/data/harbour/boats.txt\nhost=NEW\nhome=/people/mholm/x\nother=/srv/data2/y\n" {
+		t.Errorf("settings: %q", got)
+	}
+	if o.Text("new/data/harbour/boats.txt") != "Tern" || o.Text("new/people/mholm/.app/notes.txt") != "see /home/maren\n" || o.Text("new/people/mholm/.app/sub/bin") != "/home/maren\x00" {
+		t.Error("what is not named was changed, or the data is not where it was asked for")
+	}
+	var notes []string
+	for _, i := range out.Items {
+		notes = append(notes, i.Notes...)
+	}
+	if len(notes) != 1 || !strings.Contains(notes[0], "sub/bin") {
+		t.Errorf("notes %q", notes)
+	}
+	// Verify turns the changes back, and is told nothing again.
+	verify := func(equal bool) *run.Outcome {
+		t.Helper()
+		out := o.Verify()
+		if out.Equal() != equal {
+			for _, i := range out.Items {
+				t.Errorf("%s: equal %v, %v", i.Item, i.Equal, i.Diffs)
+			}
+		}
+		return out
+	}
+	v := verify(true)
+	for _, i := range v.Items {
+		for _, r := range i.Rows {
+			if !r.Same || r.What == "re-pointed" && r.New != map[string]string{"settings": "4 paths", "recent": "4 paths", "single": "1 path"}[i.Item] {
+				t.Errorf("%s: %+v", i.Item, r)
+			}
+		}
+	}
+	// The same again is the same: nobody is asked.
+	if again := unpack(run.Nobody{}, nil); again.Err != nil || again.Items[0].Did != "same" {
+		t.Errorf("again: %v %+v", again.Err, again.Items)
+	}
+	// Another place needs the first to be taken back.
+	if out := unpack(p, func(j *move.Move) { j.Say.Places = map[string]string{"app/data": "/other"} }); fault.KindOf(out.Err) != fault.Usage {
+		t.Errorf("another place: %v", out.Err)
+	}
+	unpack(p, nil)
+	// What is worked in since is seen, beside the change and within it.
+	ini := filepath.Join(o.Dir, "new/people/mholm/.app/app.ini")
+	good := o.Text("new/people/mholm/.app/app.ini")
+	for _, bad := range []string{good + "more\n", strings.Replace(good, "/data/harbour/boats", "/srv/data/boats", 1), strings.Replace(good, "other", "Other", 1)} {
+		os.WriteFile(ini, []byte(bad), 0o644)
+		verify(false)
+	}
+	os.WriteFile(ini, []byte(good), 0o644)
+	lay.Database(t, filepath.Join(o.Dir, "new/people/mholm/.recent.db"), "UPDATE file SET n = 4 WHERE n = 3")
+	if v := verify(false); !strings.Contains(fmt.Sprint(v.Items), "table file") {
+		t.Errorf("another row: %+v", v.Items)
+	}
+	lay.Database(t, filepath.Join(o.Dir, "new/people/mholm/.recent.db"), "UPDATE file SET n = 3 WHERE n = 4")
+	verify(true)
+	// Undo gives all of it back: nothing is kept as worked in.
+	u := o.Only(o.Job(o.New).Undo(ctx))
+	for _, i := range u.Items {
+		if i.Did != "taken back" || i.Aside != "" {
+			t.Errorf("undo: %+v", i)
+		}
+	}
+	// Left as they were, they are equal to what was sealed.
+	p = &looker{}
+	unpack(p, nil)
+	if len(p.lines) == 0 || !strings.Contains(o.Text("new/people/mholm/.app/app.ini"), "/srv/data/boats") {
+		t.Error("a person who says no has them changed")
+	}
+	verify(true)
+	o.Only(o.Job(o.New).Undo(ctx))
+	p = &looker{says: true}
+	unpack(p, func(j *move.Move) { j.NoRepoint = true })
+	if len(p.lines) > 0 || !strings.Contains(o.Text("new/people/mholm/.app/app.ini"), "/srv/data/boats") {
+		t.Error("paths that are to be left are changed")
+	}
+	verify(true)
+}
+
+// TestRepointTriggers sees that a database which changes more by itself is left as it was.
+func TestRepointTriggers(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items: [{name: recent, kind: sqlite, path: ~/r.db, repoint: [file.path, none.x]}]\n", "linux", map[string]string{"old/home/maren/x": "", "new/home/m2/x": ""})
+	lay.Database(t, filepath.Join(o.Dir, "old/home/maren/r.db"), "CREATE TABLE file (path)", "CREATE TABLE log (x)", "CREATE TRIGGER t AFTER UPDATE ON file BEGIN INSERT INTO log VALUES (new.path); END", "INSERT INTO file VALUES ('/home/maren/a')")
+	o.Pack()
+	j := o.Job(o.New)
+	p := &looker{says: true}
+	j.Person, j.Say.Users = p, map[string]string{"maren": "m2"}
+	out := o.Only(j.Unpack(ctx))
+	if len(p.lines) > 0 || len(out.Items[0].Notes) == 0 {
+		t.Errorf("asked about %v, notes %q", p.lines, out.Items[0].Notes)
+	}
+	if v := o.Verify(); !v.Equal() {
+		t.Errorf("%+v", v.Items)
+	}
+}

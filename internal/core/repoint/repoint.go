@@ -1,0 +1,378 @@
+// Package repoint finds old paths in settings and says what they are now. It is pure: it
+// looks at texts, and knows the ways in which programs write paths.
+package repoint
+
+import (
+	"bytes"
+	"cmp"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Pair is a place on the old computer, and where it is on the new one. Both are whole paths,
+// or start with a term such as %APPDATA%.
+type Pair struct{ Old, New string }
+
+// Edit is one place that is changed.
+type Edit struct {
+	In     string `json:"in,omitempty"`     // the file, by its path in the item; the table or key
+	At     int    `json:"at,omitempty"`     // of a file: offset in what was sealed, in bytes
+	Row    string `json:"row,omitempty"`    // of a table: the row's key, as it is after the change
+	Column string `json:"column,omitempty"` // of a table; of a registry key: the value's name
+	Old    []byte `json:"old"`
+	New    []byte `json:"new"`
+}
+
+// Map knows what old places are now.
+type Map struct {
+	windows bool
+	pairs   []place
+	names   []Pair // computers' names
+}
+
+// place is a pair taken apart.
+type place struct {
+	parts []string // of the old path; the first is "" where it starts at the root
+	new   string
+}
+
+// New makes a map for the computers of a system ("windows", where letter case does not
+// count, or another). Of two old places where one lies in the other, the inner one counts.
+func New(system string, pairs []Pair, names ...Pair) *Map {
+	m := &Map{windows: system == "windows", names: names}
+	for _, p := range pairs {
+		parts := strings.FieldsFunc(p.Old, func(r rune) bool { return r == '/' || m.windows && r == '\\' })
+		if strings.HasPrefix(p.Old, "/") {
+			parts = append([]string{""}, parts...)
+		}
+		if strings.HasPrefix(p.Old, `\\`) || len(parts) == 0 || parts[0] == "" && len(parts) == 1 || m.known(parts) {
+			continue
+		}
+		m.pairs = append(m.pairs, place{parts, strings.TrimRight(p.New, `/\`)})
+	}
+	slices.SortStableFunc(m.pairs, func(a, b place) int {
+		return cmp.Compare(len(strings.Join(b.parts, "/")), len(strings.Join(a.parts, "/")))
+	})
+	return m
+}
+
+func (m *Map) known(parts []string) bool {
+	return slices.ContainsFunc(m.pairs, func(p place) bool { return slices.EqualFunc(p.parts, parts, m.equal) })
+}
+
+func (m *Map) equal(a, b string) bool { return a == b || m.windows && strings.EqualFold(a, b) }
+
+// Text returns a text with all old places in it changed, and how many there were.
+func (m *Map) Text(text string) (string, int) {
+	edits := m.find([]rune(text))
+	if len(edits) == 0 {
+		return text, 0
+	}
+	var out strings.Builder
+	at, runes := 0, []rune(text)
+	for _, e := range edits {
+		out.WriteString(string(runes[at:e.from]))
+		out.WriteString(e.new)
+		at = e.to
+	}
+	return out.String() + string(runes[at:]), len(edits)
+}
+
+// MaxFile is the largest file that is looked into, in bytes.
+const MaxFile = 16 << 20
+
+// File returns what is to be changed in a file, whatever its encoding, in the order of the
+// offsets. Why is set where the file is no text, or a new path cannot be written in its encoding.
+func (m *Map) File(data []byte) (edits []Edit, why string) {
+	if len(data) > MaxFile {
+		return nil, "it is too large to be looked into"
+	}
+	enc := encodingOf(data)
+	if enc == nil {
+		return nil, "it is no text"
+	}
+	runes, at := enc.decode(data)
+	for _, c := range m.find(runes) {
+		now, ok := enc.encode(c.new)
+		if !ok {
+			return nil, "the encoding of the file has not all letters of " + c.new
+		}
+		edits = append(edits, Edit{At: at[c.from], Old: bytes.Clone(data[at[c.from]:at[c.to]]), New: now})
+	}
+	return edits, ""
+}
+
+// change is one place in decoded text.
+type change struct {
+	from, to int
+	new      string
+}
+
+// find looks for old places from left to right; what was changed is not looked at again.
+func (m *Map) find(text []rune) (out []change) {
+	for i := 0; i < len(text); {
+		if c, ok := m.at(text, i); ok {
+			if c.new != string(text[c.from:c.to]) {
+				out = append(out, c)
+			}
+			i = c.to
+			continue
+		}
+		i++
+	}
+	return out
+}
+
+// at is the change of what begins at a place in the text.
+func (m *Map) at(text []rune, i int) (change, bool) {
+	r := text[i]
+	if !m.windows && r != '/' && r != '\\' && r != '%' && r != '~' && r != '$' && len(m.names) == 0 {
+		return change{}, false
+	}
+	if m.begins(text, i) {
+		for _, p := range m.pairs {
+			if end, how, ok := m.match(text, i, p.parts); ok {
+				return change{i, end, how.write(p.new, m.windows)}, true
+			}
+		}
+	}
+	for _, n := range m.names {
+		if end, ok := m.word(text, i, n.Old); ok {
+			return change{i, end, n.New}, true
+		}
+	}
+	return change{}, false
+}
+
+// inName are characters that a file's name may well have, so that a path that is followed, or
+// preceded, by one goes on.
+func inName(r rune) bool {
+	return unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.IsMark(r) || strings.ContainsRune("_-.~+@#$({[!^", r)
+}
+
+// begins reports whether a path may begin here.
+func (m *Map) begins(text []rune, i int) bool {
+	if i == 0 {
+		return true
+	}
+	before := text[i-1]
+	if m.windows {
+		return !inName(before) || before == '('
+	}
+	// In a URL the path follows the two slashes, or the name of this computer.
+	if lead := string(text[max(0, i-17):i]); strings.HasSuffix(lead, "file://") || strings.HasSuffix(lead, "file://localhost") {
+		return true
+	}
+	return before != '/' && before != '%' && (!inName(before) || before == '(')
+}
+
+// style is how a path is written.
+type style struct {
+	separator string // "" where none was seen
+	escaped   bool   // as in a URL
+}
+
+// separators are the ways to write one between folders, longer ones first.
+var separators = []string{`\\`, `\/`, "%5C", "%5c", "%2F", "%2f", `\`, "/"}
+
+// separator reads one.
+func (m *Map) separator(text []rune, i int) string {
+	for _, s := range separators {
+		if backward := s == `\\` || s == `\` || s[0] == '%' && s[1] == '5'; backward && !m.windows {
+			continue
+		}
+		if hasPrefix(text, i, s) {
+			return s
+		}
+	}
+	return ""
+}
+
+func hasPrefix(text []rune, i int, s string) bool {
+	for _, r := range s {
+		if i >= len(text) || text[i] != r {
+			return false
+		}
+		i++
+	}
+	return true
+}
+
+// match reports whether an old path is written here, and where it ends.
+func (m *Map) match(text []rune, i int, parts []string) (end int, how style, ok bool) {
+	how.escaped = inURL(text, i)
+	for n, part := range parts {
+		if n > 0 {
+			s := m.separator(text, i)
+			if s == "" {
+				return 0, how, false
+			}
+			how.separator = cmp.Or(how.separator, s)
+			i += len(s) // all of them are ASCII
+		}
+		for _, want := range part {
+			have, length, escaped := next(text, i)
+			if length == 0 || have != want && !(m.windows && equalFold(have, want)) {
+				return 0, how, false
+			}
+			how.escaped = how.escaped || escaped
+			i += length
+		}
+	}
+	s := m.separator(text, i)
+	how.separator = cmp.Or(how.separator, s)
+	if s != "" || i == len(text) {
+		return i, how, true
+	}
+	after, _, _ := next(text, i)
+	return i, how, !inName(after) && after != ' ' && after != '&' && after != '%'
+}
+
+// word reports whether a name stands here by itself.
+func (m *Map) word(text []rune, i int, name string) (end int, ok bool) {
+	if name == "" || i > 0 && (unicode.IsLetter(text[i-1]) || unicode.IsDigit(text[i-1]) || text[i-1] == '-' || text[i-1] == '_') {
+		return 0, false
+	}
+	for _, want := range name {
+		if i >= len(text) || !equalFold(text[i], want) {
+			return 0, false
+		}
+		i++
+	}
+	return i, i == len(text) || !unicode.IsLetter(text[i]) && !unicode.IsDigit(text[i]) && text[i] != '-' && text[i] != '_'
+}
+
+func equalFold(a, b rune) bool {
+	return a == b || unicode.ToLower(a) == unicode.ToLower(b) || unicode.ToUpper(a) == unicode.ToUpper(b)
+}
+
+// next reads one character, which may be escaped as in a URL (RFC 3986).
+func next(text []rune, i int) (r rune, length int, escaped bool) {
+	if i >= len(text) {
+		return 0, 0, false
+	}
+	var raw []byte
+	for at := i; at+2 < len(text) && text[at] == '%' && len(raw) < utf8.UTFMax; at += 3 {
+		hi, lo := nibble(text[at+1]), nibble(text[at+2])
+		if hi < 0 || lo < 0 {
+			break
+		}
+		raw = append(raw, byte(hi<<4|lo))
+		if utf8.FullRune(raw) {
+			if r, _ := utf8.DecodeRune(raw); r != utf8.RuneError {
+				return r, 3 * len(raw), true
+			}
+			break
+		}
+	}
+	return text[i], 1, false
+}
+
+func nibble(r rune) int {
+	switch {
+	case r >= '0' && r <= '9':
+		return int(r - '0')
+	case r >= 'a' && r <= 'f':
+		return int(r-'a') + 10
+	case r >= 'A' && r <= 'F':
+		return int(r-'A') + 10
+	}
+	return -1
+}
+
+// inURL reports whether a file: URL begins shortly before.
+func inURL(text []rune, i int) bool {
+	lead := string(text[max(0, i-17):i])
+	at := strings.LastIndex(lead, "file:")
+	if at < 0 {
+		return false
+	}
+	between := lead[at+len("file:"):]
+	return strings.Trim(between, "/") == "" || between == "//localhost" || between == "//localhost/"
+}
+
+// write writes a new path as the old one was.
+func (s style) write(path string, windows bool) string {
+	parts := strings.FieldsFunc(path, func(r rune) bool { return r == '/' || windows && r == '\\' })
+	separator := s.separator
+	if separator == "" {
+		separator = map[bool]string{true: `\`, false: "/"}[windows]
+	}
+	if s.escaped {
+		for i, p := range parts {
+			parts[i] = strings.ReplaceAll(url.PathEscape(p), "%3A", ":")
+		}
+	}
+	out := strings.Join(parts, separator)
+	switch {
+	case strings.HasPrefix(path, `\\`):
+		out = separator + separator + out
+	case strings.HasPrefix(path, "/"):
+		out = separator + out
+	}
+	return out
+}
+
+// Apply changes a file as edits say, which are in the order of their offsets.
+func Apply(data []byte, edits []Edit) []byte {
+	var out []byte
+	at := 0
+	for _, e := range edits {
+		out = append(append(out, data[at:e.At]...), e.New...)
+		at = e.At + len(e.Old)
+	}
+	return append(out, data[at:]...)
+}
+
+// Back turns the changes of a file back. It is not ok where the file does not have them.
+func Back(data []byte, edits []Edit) (was []byte, ok bool) {
+	at := 0
+	for _, e := range edits {
+		gap := e.At - len(was)
+		if gap < 0 || at+gap+len(e.New) > len(data) || !bytes.Equal(data[at+gap:at+gap+len(e.New)], e.New) {
+			return nil, false
+		}
+		was = append(append(was, data[at:at+gap]...), e.Old...)
+		at += gap + len(e.New)
+	}
+	return append(was, data[at:]...), true
+}
+
+// Grown is by how many bytes the changes make a file longer.
+func Grown(edits []Edit) (n int64) {
+	for _, e := range edits {
+		n += int64(len(e.New) - len(e.Old))
+	}
+	return n
+}
+
+// Line is one line of a difference: of a file, or a value of a database or key.
+type Line struct {
+	In    string `json:"in"`    // as in Edit
+	Where string `json:"where"` // the line's number from 1; the row's key and column; the value's name
+	Old   string `json:"old"`
+	New   string `json:"new"`
+}
+
+// Lines are those of a file that edits change, as a person reads them.
+func Lines(in string, data []byte, edits []Edit) (out []Line) {
+	enc := encodingOf(data)
+	if enc == nil || len(edits) == 0 {
+		return nil
+	}
+	lines := func(data []byte) []string {
+		runes, _ := enc.decode(data)
+		return strings.Split(string(runes), "\n")
+	}
+	now := lines(Apply(data, edits))
+	for i, was := range lines(data) {
+		if i < len(now) && was != now[i] {
+			out = append(out, Line{in, strconv.Itoa(i + 1), strings.TrimRight(was, "\r"), strings.TrimRight(now[i], "\r")})
+		}
+	}
+	return out
+}

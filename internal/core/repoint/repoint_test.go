@@ -1,0 +1,144 @@
+package repoint
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+	"unicode/utf16"
+)
+
+// windows and linux are the maps of the tests.
+var (
+	windows = New("windows", []Pair{
+		{`C:\Users\maren`, `C:\Users\maren.holm`},
+		{`C:\Users\maren\AppData\Roaming\Tidewright`, `C:\Users\maren.holm\AppData\Roaming\Tidewright`},
+		{`D:\Data`, `C:\Harbour\Data`},
+		{`D:`, `E:`},
+		{`E:`, `D:`}, // two drives change places
+		{`C:\Kept`, `C:\Kept`},
+		{`C:\Übersee`, `C:\Größe & Maß`},
+		{`C:\Shared`, `\\QUAY-SRV\shared`},
+		{`%APPDATA%\Hoist`, `F:\Hoist`},
+	}, Pair{"QUAY-DESK-1", "QUAY-DESK-2"})
+	linux = New("linux", []Pair{{"/home/maren", "/srv/people/maren holm"}, {"/home/maren/Mail", "/mail"}, {"~/.hoist", "/opt/hoist"}})
+)
+
+func TestText(t *testing.T) {
+	for _, c := range []struct {
+		m        *Map
+		old, new string
+	}{
+		{windows, `C:\Users\maren\x.ini`, `C:\Users\maren.holm\x.ini`},
+		{windows, `c:\USERS\Maren`, `C:\Users\maren.holm`},
+		{windows, `path="C:\\Users\\maren\\x"`, `path="C:\\Users\\maren.holm\\x"`},
+		{windows, `path=C:/Users/maren/x;D:/Data/y`, `path=C:/Users/maren.holm/x;C:/Harbour/Data/y`},
+		{windows, `{"p":"C:\/Users\/maren\/x"}`, `{"p":"C:\/Users\/maren.holm\/x"}`},
+		{windows, `\\?\C:\Users\maren\x`, `\\?\C:\Users\maren.holm\x`},
+		{windows, `file:///C:/%C3%9Cbersee/a%20b.txt`, `file:///C:/Gr%C3%B6%C3%9Fe%20&%20Ma%C3%9F/a%20b.txt`},
+		{windows, `file:///d:/Data/x`, `file:///C:/Harbour/Data/x`},
+		{windows, `D:\Data2\x`, `E:\Data2\x`},                 // D:\Data is not this one; its drive is
+		{windows, `D:\Data\x E:\y`, `C:\Harbour\Data\x D:\y`}, // nothing is changed twice
+		{windows, `D:\Data-old`, `E:\Data-old`},
+		{windows, `D:\Data old\x`, `E:\Data old\x`},
+		{windows, `"D:\Data"`, `"C:\Harbour\Data"`},
+		{windows, `C:\Kept\x`, `C:\Kept\x`},
+		{windows, `C:\Shared\x`, `\\QUAY-SRV\shared\x`},
+		{windows, `XD:\Data`, `XD:\Data`},
+		{windows, `%appdata%\Hoist\diary`, `F:\Hoist\diary`},
+		{windows, `%APPDATA%\Hoists`, `%APPDATA%\Hoists`},
+		{windows, `host=quay-desk-1, QUAY-DESK-10, MYQUAY-DESK-1`, `host=QUAY-DESK-2, QUAY-DESK-10, MYQUAY-DESK-1`},
+		{linux, `/home/maren/x`, `/srv/people/maren holm/x`},
+		{linux, `/home/maren/Mail/x:/home/maren/Mailbox`, `/mail/x:/srv/people/maren holm/Mailbox`},
+		{linux, `file:///home/maren/My%20files`, `file:///srv/people/maren%20holm/My%20files`},
+		{linux, `file://localhost/home/maren`, `file://localhost/srv/people/maren%20holm`},
+		{linux, `https://tern.example/home/maren`, `https://tern.example/home/maren`},
+		{linux, `/mnt/home/maren/x`, `/mnt/home/maren/x`},
+		{linux, `/home/Maren/x`, `/home/Maren/x`},
+		{linux, `/home/maren2/x /home/maren.old`, `/home/maren2/x /home/maren.old`},
+		{linux, `\home\maren`, `\home\maren`},
+		{linux, `{"p":"\/home\/maren\/x"}`, `{"p":"\/srv\/people\/maren holm\/x"}`},
+		{linux, `a=~/.hoist/x`, `a=/opt/hoist/x`},
+		{linux, "", ""},
+	} {
+		if got, _ := c.m.Text(c.old); got != c.new {
+			t.Errorf("%s\n became %s\n want   %s", c.old, got, c.new)
+		}
+	}
+}
+
+func TestFile(t *testing.T) {
+	const text = "; Einträge für Maren\r\nlast=C:\\Users\\maren\\Übersee.db\r\nother=1\r\nD:\\Data\\x\n"
+	const want = "; Einträge für Maren\r\nlast=C:\\Users\\maren.holm\\Übersee.db\r\nother=1\r\nC:\\Harbour\\Data\\x\n"
+	for name, write := range map[string]func(string) []byte{
+		"UTF-8":           func(s string) []byte { return []byte(s) },
+		"UTF-8, marked":   func(s string) []byte { return []byte("\ufeff" + s) },
+		"UTF-16, little":  func(s string) []byte { return utf16Of(s, false) },
+		"UTF-16, big":     func(s string) []byte { return utf16Of(s, true) },
+		"Windows-1252":    func(s string) []byte { b, _ := latin{}.encode(s); return b },
+		"UTF-8, no end":   func(s string) []byte { return []byte(strings.TrimSuffix(s, "\n")) },
+		"UTF-16, odd end": func(s string) []byte { return append(utf16Of(s, false), 'x') },
+	} {
+		old := write(text)
+		edits, why := windows.File(old)
+		now := Apply(old, edits)
+		if why != "" || len(edits) != 2 || !bytes.Equal(now, write(want)) {
+			t.Errorf("%s: %q %d edits: %q", name, why, len(edits), now)
+		}
+		if back, ok := Back(now, edits); !ok || !bytes.Equal(back, old) || int64(len(now)-len(old)) != Grown(edits) {
+			t.Errorf("%s: turned back: %q", name, back)
+		}
+		lines := Lines("x", old, edits)
+		if len(lines) != 2 || lines[0].Where != "2" || lines[0].Old != `last=C:\Users\maren\Übersee.db` || lines[1].New != `C:\Harbour\Data\x` {
+			t.Errorf("%s: %+v", name, lines)
+		}
+		// Somebody worked in it since.
+		if _, ok := Back(bytes.Replace(now, edits[0].New, edits[0].Old, 1), edits); ok {
+			t.Errorf("%s: what is not as it was left is turned back", name)
+		}
+	}
+}
+
+func TestNoText(t *testing.T) {
+	for name, data := range map[string][]byte{
+		"bytes":     []byte("C:\\Users\\maren\x00\x01"),
+		"large":     bytes.Repeat([]byte("C:\\Users\\maren\n"), MaxFile/15+2),
+		"encoding":  append([]byte("C:\\Shares\xfc\r\n"), "C:\\Users\\maren"...),
+		"truncated": {0xff},
+	} {
+		m := windows
+		if name == "encoding" {
+			m = New("windows", []Pair{{`C:\Users\maren`, `C:\Users\Łucja`}})
+		}
+		if edits, why := m.File(data); len(edits) > 0 || why == "" && name != "truncated" {
+			t.Errorf("%s: %d edits, %q", name, len(edits), why)
+		}
+	}
+}
+
+func utf16Of(s string, big bool) []byte {
+	var out []byte
+	for _, u := range utf16.Encode([]rune("\ufeff" + s)) {
+		if big {
+			out = append(out, byte(u>>8), byte(u))
+		} else {
+			out = append(out, byte(u), byte(u>>8))
+		}
+	}
+	return out
+}
+
+// FuzzFile sees that what is changed can be turned back, whatever the file.
+func FuzzFile(f *testing.F) {
+	for _, s := range []string{`C:\Users\maren`, `file:///C:/%C3%9Cbersee/x`, `%`, `D:\\Data\\x`, "\xff\xfeC\x00:\x00", "C:\xfc"} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		for _, m := range []*Map{windows, linux} {
+			edits, _ := m.File(data)
+			if back, ok := Back(Apply(data, edits), edits); !ok || !bytes.Equal(back, data) {
+				t.Fatalf("%q does not come back", data)
+			}
+			Lines("x", data, edits)
+		}
+	})
+}
