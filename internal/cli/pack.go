@@ -16,7 +16,7 @@ import (
 func (e *env) packCommand() *cobra.Command {
 	var partSize int64
 	c := &cobra.Command{
-		Use:   "pack [APP...]",
+		Use:   "pack [APP|APP/ITEM|APP/ITEM@WHOSE...]",
 		Short: "Seal data into the kit (old computer)",
 		Long: `Copy every item of the apps into the kit, compressed and encrypted, with a
 fingerprint of each, and read all of it back from the stick. Databases are

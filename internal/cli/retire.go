@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"context"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -49,9 +48,8 @@ proven, and it looks first whether anything changed here since the pack.
 					return m.RemoveRetired(ctx, because)
 				}
 			}
-			apps, picked := pick(args)
-			return e.runStep(cmd.Context(), step, apps, func(m *move.Move) error {
-				m.Picked, m.Since = picked, since(thorough)
+			return e.runStep(cmd.Context(), step, args, func(m *move.Move) error {
+				m.Since = since(thorough)
 				return nil
 			}, do, e.showRetired)
 		},
@@ -62,23 +60,6 @@ proven, and it looks first whether anything changed here since the pack.
 	thoroughFlag(c, &thorough)
 	e.overrideFlags(c)
 	return c
-}
-
-// pick takes addresses apart into the apps, and which of their items are meant; nil
-// stands for all.
-func pick(args []string) (apps []string, picked func(steps.Key) bool) {
-	for _, a := range args {
-		app, _, _ := strings.Cut(a, "/")
-		apps = append(apps, app)
-	}
-	if len(args) == 0 {
-		return nil, nil
-	}
-	return apps, func(k steps.Key) bool {
-		return slices.ContainsFunc(args, func(a string) bool {
-			return a == k.App || a == k.App+"/"+k.Item || a == k.App+"/"+k.Item+"@"+k.User
-		})
-	}
 }
 
 // named has a person type the computer's name, before something goes for good.

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -235,7 +236,16 @@ func (e *env) job(apps []string, unlock bool) (*move.Move, func(), error) {
 	}
 	e.kit = k
 	r := run.New(k, h)
-	r.Apps, r.Overrides = apps, overrides
+	r.Overrides = overrides
+	for _, address := range apps {
+		app, name, ofItem := strings.Cut(address, "/")
+		if c := r.Card(app); ofItem && c != nil && c.Item(name) == nil {
+			return nil, nil, fault.New(fault.Usage, "the app %s has no item %q", app, name)
+		}
+		if r.Apps = append(r.Apps, app); ofItem && !slices.Contains(apps, app) {
+			r.Items = append(r.Items, address)
+		}
+	}
 	m := move.New(r)
 	m.Say.Drives = e.moved
 	return m, func() { e.done(); k.Close() }, m.Redirect()

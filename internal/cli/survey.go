@@ -38,7 +38,7 @@ type surveyCall struct {
 func (e *env) surveyCommand() *cobra.Command {
 	var call surveyCall
 	c := &cobra.Command{
-		Use:   "survey [APP...]",
+		Use:   "survey [APP|APP/ITEM|APP/ITEM@WHOSE...]",
 		Short: "See what is on this computer, and what is not ready",
 		Long: `Look for every app of the kit on this computer: its version, where its data lies,
 how much it is, how its licence is held, and what would stop a pack. Nothing is

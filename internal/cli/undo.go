@@ -13,7 +13,7 @@ import (
 
 func (e *env) undoCommand() *cobra.Command {
 	c := &cobra.Command{
-		Use:   "undo [APP...]",
+		Use:   "undo [APP|APP/ITEM|APP/ITEM@WHOSE...]",
 		Short: "Take back what unpack did (new computer)",
 		Long: `Take back what unpack put on this computer. What is unchanged is removed: it is
 sealed in the kit. What was set aside gets its name back. What was worked in since

@@ -23,7 +23,7 @@ func (e *env) unpackCommand() *cobra.Command {
 	var where [2][]string
 	var takeOver, asTheyAre bool
 	c := &cobra.Command{
-		Use:   "unpack [APP...]",
+		Use:   "unpack [APP|APP/ITEM|APP/ITEM@WHOSE...]",
 		Short: "Put data in its place (new computer)",
 		Long: `Inspect the kit, and put every item where its card says it belongs on this
 computer. What is there and the same already is left alone. What is there and

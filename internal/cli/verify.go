@@ -14,7 +14,7 @@ import (
 
 func (e *env) verifyCommand() *cobra.Command {
 	c := &cobra.Command{
-		Use:   "verify [APP...]",
+		Use:   "verify [APP|APP/ITEM|APP/ITEM@WHOSE...]",
 		Short: "Hold the new computer against the old",
 		Long: `Compare every file and every table on this computer with the fingerprints that
 were taken on the old one, and look at each licence on both. Exit code 3 tells

@@ -6,7 +6,10 @@
 // agreed to it.
 package card
 
-import "slices"
+import (
+	"slices"
+	"strings"
+)
 
 // Format is the version of the card format that this package reads.
 const Format = 1
@@ -101,6 +104,8 @@ type Item struct {
 	From     *Source  `yaml:"from,omitempty" jsonschema_description:"Network and hosted: where the app's settings name the address."`
 	Secret   bool     `yaml:"secret,omitempty" jsonschema_description:"True for a key file, a certificate or a licence file: whoever has it can do what its owner can."`
 	About    string   `yaml:"about,omitempty" jsonschema_description:"What is in it."`
+	Each     string   `yaml:"each,omitempty" jsonschema_description:"An item of each folder or file below path that matches this pattern, such as * or Profiles/*."`
+	Newest   int      `yaml:"newest,omitempty" jsonschema:"minimum=1" jsonschema_description:"Each: so many only, those that were worked in last."`
 	Optional bool     `yaml:"optional,omitempty" jsonschema_description:"True where a computer may do without it."`
 	Include  []string `yaml:"include,omitempty" jsonschema_description:"Folder: only what matches one of these patterns (** spans folders)."`
 	Skip     []string `yaml:"skip,omitempty" jsonschema_description:"Folder: not what matches one of these patterns."`
@@ -240,8 +245,9 @@ func (it *Item) Masks(table string) func(column string) bool {
 	}
 }
 
-// Item returns the item called name, or nil.
+// Item returns the item called name, or nil. NAME@WHICH is one of the many of an item.
 func (c *Card) Item(name string) *Item {
+	name, _, _ = strings.Cut(name, "@")
 	for i := range c.Items {
 		if c.Items[i].Name == name {
 			return &c.Items[i]
@@ -267,7 +273,7 @@ func (c *Card) sources() []*Source {
 		all = append(all, &c.Version.Source, c.Version.Edition)
 	}
 	for i := range c.Items {
-		all = append(all, c.Items[i].From)
+		all = append(all, c.Items[i].From, c.Items[i].Path.From)
 		if s := c.Items[i].Server; s != nil {
 			all = append(all, s.Host.From, s.Port.From, s.Database.From, s.User.From, s.Password)
 		}

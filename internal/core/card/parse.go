@@ -326,8 +326,18 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 		k.stays(at, it)
 	case info.takes("server"):
 		k.server(at, it)
+	case it.Path.From != nil:
+		k.source(at+".path.from", it.Path.From)
+		if it.Path.Windows != "" || it.Path.Linux != "" {
+			k.fail(at+".path", "from, or windows and linux", "the path of %q is told twice", it.Name)
+		}
 	default:
 		k.path(at+".path", it.Path)
+	}
+	if it.Each != "" {
+		k.globs(at+".each", []string{it.Each})
+	} else if it.Newest != 0 {
+		k.fail(at+".newest", "newest with each", "the item %q is one, and has no newest", it.Name)
 	}
 	if info.takes("exports") {
 		k.exports(at, c, it)
@@ -579,6 +589,10 @@ func (k *checker) grouped(at string, p Pattern) {
 // path checks that a path starts with a term or a root: a relative path
 // would depend on where the tool is started.
 func (k *checker) path(at string, p Path) {
+	if p.From != nil {
+		k.fail(at, "a path, or a mapping with windows and linux", "only an item's path is told by a setting")
+		return
+	}
 	if p.IsZero() {
 		field := at[strings.LastIndex(at, ".")+1:]
 		k.fail(at, "a path, or a mapping with windows and linux", "the field %q is missing", field)

@@ -10,11 +10,13 @@ import (
 
 // Path is where something lies, in a system's own terms (%APPDATA%\X,
 // ~/.config/x). It is written as one text that holds for every system, or as
-// a mapping with one text a system.
+// a mapping with one text a system; that of an item may name the app's setting that tells it.
+// {version}, {major} and {minor} in an item's stand for the app's version on the computer.
 type Path struct {
 	Any     string // holds where the system has none of its own
 	Windows string
 	Linux   string
+	From    *Source
 }
 
 // On returns the path for a system ("windows" or "linux"), or "" where the
@@ -36,13 +38,14 @@ func (p *Path) UnmarshalYAML(n ast.Node) error {
 		return nil
 	}
 	var bySystem struct {
-		Windows string `yaml:"windows"`
-		Linux   string `yaml:"linux"`
+		Windows string  `yaml:"windows"`
+		Linux   string  `yaml:"linux"`
+		From    *Source `yaml:"from"`
 	}
 	if err := yaml.NodeToValue(n, &bySystem, yaml.Strict()); err != nil {
-		return fmt.Errorf("expected a path, or a mapping with windows and linux")
+		return fmt.Errorf("expected a path, or a mapping with windows and linux, or with from")
 	}
-	p.Windows, p.Linux = bySystem.Windows, bySystem.Linux
+	p.Windows, p.Linux, p.From = bySystem.Windows, bySystem.Linux, bySystem.From
 	return nil
 }
 
@@ -74,6 +77,7 @@ func (Path) JSONSchema() *jsonschema.Schema {
 	systems := jsonschema.NewProperties()
 	systems.Set("windows", text(`For example %APPDATA%\Tidewright.`))
 	systems.Set("linux", text(`For example ~/.config/tidewright.`))
+	systems.Set("from", &jsonschema.Schema{Type: "object", Description: "Of an item: the app's setting that tells it; see version."})
 	return &jsonschema.Schema{OneOf: []*jsonschema.Schema{
 		text("One path for every system."),
 		{Type: "object", Properties: systems, AdditionalProperties: jsonschema.FalseSchema, MinProperties: new(uint64(1))},

@@ -68,20 +68,9 @@ func (d Disk) Ask(context.Context, string) (int64, error) {
 	return 0, fault.New(fault.BadCard, "%s is no database that could be asked", d.Label())
 }
 
-// Locate finds the path that the card gives.
-func (d Disk) Locate(context.Context) (err error) {
-	path := d.Card.Path.On(string(d.Computer.System()))
-	if d.Place != "" {
-		path = d.Place
-	}
-	if path == "" {
-		return fault.New(fault.BadCard, "the card does not say where %s belongs on a %s computer", d.Card.Name, d.Computer.System())
-	}
-	locate := d.Computer.Locate
-	if len(d.Place) > 1 && d.Place[1] == ':' { // as this computer writes it
-		locate = func(path string, _ *machine.User) (string, error) { return machine.Real(d.Computer, path) }
-	}
-	if d.One.Path, err = locate(path, d.User); err != nil {
+// Locate finds the path that the card gives, or the app's settings tell.
+func (d Disk) Locate(ctx context.Context) (err error) {
+	if d.One.Path, err = d.locate(ctx); err != nil {
 		return err
 	}
 	if info, err := os.Lstat(d.One.Path); err == nil && info.Mode()&os.ModeSymlink != 0 {

@@ -8,12 +8,15 @@ import (
 	"io"
 	"io/fs"
 	"net/url"
+	"strings"
 	"time"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/repoint"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -82,13 +85,18 @@ type One struct {
 	Key        steps.Key
 	Card       *card.Item
 	User       *machine.User
-	Path       string            // real path, or address; "" where it is not known
-	Known      *steps.Item       // what the kit has of it; nil where that is nothing
-	Was        string            // of what stays: its address as the old computer has it
+	Path       string      // real path, or address; "" where it is not known
+	Known      *steps.Item // what the kit has of it; nil where that is nothing
+	Was        string      // of what stays: its address as the old computer has it
+	App        *card.Card
 	Place      string            // where it goes on this computer, as a person said; "" where nobody did
+	Base       string            // the same of the folder of many
+	Told       string            // the setting that told where it is; "" where none did
+	Moved      *repoint.Map      // the old computer's profiles and drives as they are here; nil on that one
 	Repointing *Repointing       // nil where settings are left as they are
 	Users      map[string]string // who takes over here, by user of the old computer
 	Mine       bool              // what runs as somebody who is not here runs as who puts it there
+	LeftOut    []string          // others of many that the card leaves out, told with this one
 	Group      *Group            // of items that are sealed as of one moment; nil where it is alone
 }
 
@@ -118,11 +126,21 @@ func Label(k steps.Key) string {
 // Stream is the name of the item's sealed streams, without ending. A user's name
 // is written so that every file system takes it.
 func (o *One) Stream() string {
-	if o.Key.User == "" {
-		return o.Key.Item
+	name := o.Key.Item
+	if which := o.Which(); which != "" {
+		// Two that differ in letter case only are two on every medium.
+		name = o.Card.Name + "@" + escaped(which[:min(len(which), 60)])
+		if short := digest.Of([]byte(which)).String()[:8]; len(which) > 60 || strings.ToLower(which) != which {
+			name += "~" + short
+		}
 	}
-	return o.Key.Item + "@" + url.PathEscape(o.Key.User)
+	if o.Key.User != "" {
+		name += "@" + escaped(o.Key.User)
+	}
+	return name
 }
+
+func escaped(name string) string { return strings.ReplaceAll(url.PathEscape(name), ":", "%3A") }
 
 // ListEnding is that of the stream that lists what is in an item.
 const ListEnding = ".list.zst.age"
@@ -165,8 +183,9 @@ type Look struct {
 	Item       string      `json:"item"`
 	Kind       card.Kind   `json:"kind"`
 	User       string      `json:"user,omitempty"`
-	Path       string      `json:"path,omitempty"`  // real path, or the address of one that stays
-	Where      string      `json:"where,omitempty"` // the same, as the computer itself writes it
+	Path       string      `json:"path,omitempty"`           // real path, or the address of one that stays
+	Where      string      `json:"where,omitempty"`          // the same, as the computer itself writes it
+	Told       string      `json:"path_read_from,omitempty"` // the setting that told it
 	State      State       `json:"state"`
 	Secret     bool        `json:"secret,omitempty"`
 	Files      int64       `json:"files"`
@@ -239,7 +258,7 @@ func (s *Names) List() []string {
 
 // Blank is what is said of an item before it is looked at.
 func (o *One) Blank() *Look {
-	return &Look{Item: o.Card.Name, Kind: o.Card.Kind, User: o.Key.User, Path: o.Path, Where: o.Path, State: Missing, Secret: o.Card.Secret, Needs: o.Card.Needs}
+	return &Look{Item: o.Key.Item, Kind: o.Card.Kind, User: o.Key.User, Path: o.Path, Where: o.Path, State: Missing, Secret: o.Card.Secret, Needs: o.Card.Needs, Told: o.Told}
 }
 
 // Row makes a row of two figures.

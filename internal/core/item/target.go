@@ -7,6 +7,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/repoint"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
@@ -27,7 +28,7 @@ type Choices struct {
 // told, or the same.
 func (c Choices) UserHere(old string) string { return cmp.Or(c.Users[old], old) }
 
-// Targets returns where the items of an app belong here, and the users who are not
+// Targets returns where the chosen items of an app belong here, and the users who are not
 // here. Close ends what they open.
 func (t Table) Targets(ctx context.Context, r *run.Run, c *card.Card, say Choices) (out []Target, noUser []string, err error) {
 	defer func() {
@@ -37,6 +38,9 @@ func (t Table) Targets(ctx context.Context, r *run.Run, c *card.Card, say Choice
 		}
 	}()
 	for _, it := range r.State.AppItems(c.Name) {
+		if !r.Picked(it.Key) {
+			continue
+		}
 		target, err := t.Target(ctx, r, c, it, say)
 		if fault.KindOf(err) == fault.NoUser {
 			noUser = append(noUser, say.UserHere(it.Key.User))
@@ -63,7 +67,8 @@ func (t Table) Target(ctx context.Context, r *run.Run, c *card.Card, it *steps.I
 	if err != nil {
 		return Target{}, err
 	}
-	o := &One{Here: r.For(c), Run: r, Key: it.Key, Card: c.Item(it.Key.Item), Known: known, Mine: say.Mine, Users: say.Users, Place: say.Places[it.Key.Address()]}
+	o := &One{Here: r.For(c), Run: r, Key: it.Key, App: c, Card: c.Item(it.Key.Item), Known: known, Mine: say.Mine, Users: say.Users}
+	o.Moved = repoint.New(string(r.Computer.System()), moved(r, say))
 	if o.Card == nil {
 		return Target{}, fault.New(fault.Damaged, "the card of %s has no item %q", c.Title, it.Key.Item)
 	}
@@ -72,6 +77,7 @@ func (t Table) Target(ctx context.Context, r *run.Run, c *card.Card, it *steps.I
 			return Target{}, fault.New(fault.NoUser, "%s is no user of this computer", say.UserHere(it.Key.User))
 		}
 	}
+	o.putAt(it, say)
 	m := t.Open(o)
 	if err := m.Locate(ctx); err != nil {
 		m.Close()

@@ -29,7 +29,6 @@ type Move struct {
 	Wishes    holder.Wishes
 	Policy    tree.Policy                         // what happens to what is in the way; "" stands for set-aside
 	Asks      func(*card.Licence) licence.Service // in place of the cards' desks; nil stands for those
-	Picked    func(steps.Key) bool                // which items are retired; nil stands for all
 	Since     survey.Since                        // how much is looked at of what became of what is sealed
 	NoRepoint bool                                // settings are left as they are
 	Pause     time.Duration                       // before a service that is down is asked again; 0 stands for the usual

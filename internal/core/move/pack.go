@@ -49,6 +49,11 @@ func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 		return err
 	}
 	packed := steps.Packed{Version: a.Version, Edition: a.Edition, Absent: f.Missing}
+	for _, label := range a.NotChosen {
+		if !slices.ContainsFunc(m.State.AppItems(c.Name), func(it *steps.Item) bool { return item.Label(it.Key) == label }) {
+			packed.NotChosen = append(packed.NotChosen, label)
+		}
+	}
 	for i, p := range a.Places {
 		switch is := &a.Items[i]; {
 		case is.Stays:
@@ -91,6 +96,9 @@ func (m *Move) keepGone(c *card.Card, packed *steps.Packed, o *run.Outcome) {
 			continue
 		}
 		packed.Items, packed.Where = append(packed.Items, key), append(packed.Where, m.State.Was(key))
+		if !m.Picked(key) {
+			continue
+		}
 		o.Items = append(o.Items, run.ItemOutcome{Item: key.Item, User: key.User, Did: "gone", Files: it.Sealed.Files, Bytes: it.Sealed.Bytes})
 	}
 }

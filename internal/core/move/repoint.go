@@ -2,13 +2,11 @@ package move
 
 import (
 	"context"
-	"strings"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/item"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
-	"movekit/internal/core/machine"
 	"movekit/internal/core/repoint"
 	"movekit/internal/core/steps"
 )
@@ -19,33 +17,7 @@ func (m *Move) repointing(c *card.Card, targets []item.Target) *item.Repointing 
 	if m.NoRepoint {
 		return nil
 	}
-	var pairs []repoint.Pair
-	for _, t := range targets {
-		spoken, disk := t.Mover.Where()
-		if disk == "" {
-			continue
-		}
-		if was := m.State.Was(t.Key); was != "" {
-			pairs = append(pairs, repoint.Pair{Old: was, New: spoken})
-		}
-		if path := t.Card.Path.On(string(m.Computer.System())); t.Place != "" && strings.ContainsAny(path[:min(len(path), 1)], "%~$") {
-			pairs = append(pairs, repoint.Pair{Old: path, New: spoken})
-		}
-	}
-	for key, it := range m.State.Items { // other apps' data that settings name
-		if was := m.State.Was(key); was != "" && it.Placed != nil {
-			pairs = append(pairs, repoint.Pair{Old: was, New: it.Placed.To})
-		}
-	}
-	say := m.say()
-	for old, home := range m.State.Homes() {
-		if u := machine.FindUser(m.Computer, say.UserHere(old)); u != nil {
-			pairs = append(pairs, repoint.Pair{Old: home, New: machine.Spoken(m.Computer, u.Home)})
-		}
-	}
-	for letter, folder := range say.Drives {
-		pairs = append(pairs, repoint.Pair{Old: letter + ":", New: folder})
-	}
+	pairs := item.Pairs(m.Run, m.say(), targets)
 	system := string(m.Computer.System())
 	return &item.Repointing{
 		Map: func(it *card.Item) *repoint.Map {

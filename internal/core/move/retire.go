@@ -81,7 +81,7 @@ func (m *Move) eachRetired(ctx context.Context, c *card.Card, o *run.Outcome, do
 	defer func() { slices.Reverse(o.Items) }()
 	items := m.State.AppItems(c.Name)
 	for _, it := range slices.Backward(items) {
-		if m.Picked != nil && !m.Picked(it.Key) {
+		if !m.Picked(it.Key) {
 			continue
 		}
 		if it.Skipped() {

@@ -180,7 +180,7 @@ func TestRetireNeedsProof(t *testing.T) {
 	o.Unpack()
 	o.Verify()
 	j := o.Job(o.Old)
-	j.Picked = func(k steps.Key) bool { return k.Item == "letter" }
+	j.Items = []string{"app/letter"}
 	if out := o.Only(j.Retire(ctx)); len(out.Items) != 1 || o.Text("old/srv/diary/later") != "z" || o.Text("old/srv/letter.txt") != "" {
 		t.Errorf("one alone: %+v", out.Items)
 	}

@@ -39,6 +39,9 @@ func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 	// In the reverse order: an item may lie within another.
 	items := m.State.AppItems(c.Name)
 	for i := len(items) - 1; i >= 0; i-- {
+		if !m.Picked(items[i].Key) {
+			continue
+		}
 		out, err := m.undoItem(ctx, c, items[i])
 		if err != nil {
 			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not taken back", item.Label(items[i].Key), c.Title)

@@ -61,6 +61,7 @@ type Run struct {
 	Cards     []*card.Card
 	State     *steps.State      // what the journal tells; every recorded line advances it
 	Apps      []string          // which apps; all where empty
+	Items     []string          // which of their items, by address (steps.Key.Is); all of those of an app of which none is named
 	Overrides map[string]string // reason by gate
 	Instead   string            // why this computer is the new one, and not the one that is bound; "" where it is not
 	PartSize  int64             // largest sealed file, in bytes; 0 stands for the usual
@@ -133,6 +134,11 @@ func (r *Run) Chosen() ([]*card.Card, error) {
 	for _, name := range r.Apps {
 		c := r.Card(name)
 		if c == nil {
+			for _, c := range r.Cards {
+				if c.Item(name) != nil {
+					return nil, fault.New(fault.Usage, "%s is an item of the app %s: name it %s/%s", name, c.Name, c.Name, name)
+				}
+			}
 			return nil, fault.New(fault.Usage, "the kit has no app %q; it has %s", name, strings.Join(r.Manifest.Apps, ", "))
 		}
 		if !slices.Contains(out, c) {
@@ -140,6 +146,20 @@ func (r *Run) Chosen() ([]*card.Card, error) {
 		}
 	}
 	return out, nil
+}
+
+// Picked reports whether an item is one of the chosen.
+func (r *Run) Picked(k steps.Key) bool {
+	some := false
+	for _, address := range r.Items {
+		if app, _, _ := strings.Cut(address, "/"); app == k.App {
+			if k.Is(address) {
+				return true
+			}
+			some = true
+		}
+	}
+	return !some
 }
 
 // Record writes a line about an item of an app into the journal.

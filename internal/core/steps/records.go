@@ -3,6 +3,7 @@ package steps
 import (
 	"maps"
 	"strconv"
+	"strings"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/kit"
@@ -27,6 +28,16 @@ func (k Key) Address() string {
 	return k.App + "/" + k.Item + "@" + k.User
 }
 
+// Is reports whether an address means the item: its own, or that of an item of many or of all
+// users.
+func (k Key) Is(address string) bool {
+	which, user := k, k
+	which.User, user.Item = "", strings.SplitN(k.Item, "@", 2)[0]
+	both := user
+	both.User = ""
+	return address == k.Address() || address == which.Address() || address == user.Address() || address == both.Address()
+}
+
 // Packed is the data of journal.EventPacked.
 type Packed struct {
 	Version string   `json:"version,omitempty"` // of the app on the old computer
@@ -34,6 +45,8 @@ type Packed struct {
 	Items   []Key    `json:"items"`
 	Where   []string `json:"where,omitempty"`  // of the items, as the old computer writes it
 	Absent  []string `json:"absent,omitempty"` // what the card lists and was not there
+	// NotChosen is what was there and left out by whoever packed, and not sealed before.
+	NotChosen []string `json:"not_chosen,omitempty"`
 	// Homes are the profile folders of the old computer's users, as it writes them.
 	Homes map[string]string `json:"homes,omitempty"`
 	Stays []Stay            `json:"stays,omitempty"` // what stays where it is

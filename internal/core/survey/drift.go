@@ -9,6 +9,8 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/steps"
 )
 
 // Since is what is looked at of what became of items on the old computer since
@@ -28,7 +30,10 @@ func (l *Looker) drift(ctx context.Context, c *card.Card, p *Place, is *item.Loo
 	if l.Since == Nothing || l.Run == nil || is.Stays {
 		return nil, nil
 	}
-	known := l.Run.State.Items[p.Key]
+	known, packed := l.Run.State.Items[p.Key], l.Run.State.Packed[c.Name]
+	if known == nil && packed != nil && p.Found && !slices.Contains(packed.NotChosen, p.Label()) {
+		return &item.Drift{Sealed: l.Run.State.SealedLast(), Known: true, Count: 1, Diffs: []string{"it is new: nothing of it is sealed"}}, nil
+	}
 	if known == nil || known.Retired != nil || known.Retiring != nil && (!p.Found || is.Files == 0) || !p.Found && l.freed(c, p) {
 		return nil, nil
 	}
@@ -56,6 +61,28 @@ func (l *Looker) drift(ctx context.Context, c *card.Card, p *Place, is *item.Loo
 	}
 	d.Same, d.Known, d.Rows, d.Count, d.Diffs = now.Equal, true, now.Rows, now.Count, now.Diffs
 	return d, nil
+}
+
+// gone adds what was sealed as one of many, and is not here any more.
+func (l *Looker) gone(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
+	if l.Since == Nothing || l.Run == nil {
+		return nil
+	}
+	for _, it := range l.Run.State.AppItems(c.Name) {
+		ci := c.Item(it.Key.Item)
+		if ci == nil || ci.Each == "" || it.Retired != nil || it.Retiring != nil || !l.Run.Picked(it.Key) || slices.ContainsFunc(a.Places, func(p Place) bool { return p.Key == it.Key }) {
+			continue
+		}
+		p := l.place(c, ci, machine.FindUser(l.Computer, it.Key.User))
+		p.Key = it.Key
+		if err := l.find(ctx, &p); err != nil {
+			return err
+		}
+		if !p.Found {
+			f.OldChanged = append(f.OldChanged, p.Label()+" is not there any more")
+		}
+	}
+	return nil
 }
 
 // Now is what is here of an app's items; its facts say what is not what was sealed

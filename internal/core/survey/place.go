@@ -3,6 +3,9 @@ package survey
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
+	"strings"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -25,24 +28,40 @@ type Place struct {
 // none has. What lies on no disk is looked for when it is looked at. Close ends
 // what they open.
 func (l *Looker) Places(ctx context.Context, c *card.Card) ([]Place, error) {
+	out, err := l.places(ctx, c)
+	if l.Run == nil || err != nil {
+		return out, err
+	}
+	return slices.DeleteFunc(out, func(p Place) bool {
+		if l.Run.Picked(p.Key) {
+			return false
+		}
+		p.Mover.Close()
+		l.NotChosen = append(l.NotChosen, p.Label())
+		return true
+	}), nil
+}
+
+func (l *Looker) places(ctx context.Context, c *card.Card) ([]Place, error) {
 	var out []Place
 	for i := range c.Items {
 		it := &c.Items[i]
-		path := it.Path.On(string(l.Computer.System()))
-		if path == "" {
+		if it.Path.From == nil && it.Path.On(string(l.Computer.System())) == "" {
 			out = append(out, l.place(c, it, nil))
 			continue
 		}
 		var found, absent []Place
-		for _, u := range machine.Profiles(l.Computer, path) {
-			p := l.place(c, it, u)
-			if err := l.find(ctx, &p); err != nil {
+		for _, u := range item.Profiles(l.Computer, it.Path) {
+			all, err := l.many(ctx, l.place(c, it, u))
+			if err != nil {
 				return nil, fault.Wrap(fault.Unreadable, err, "cannot look at %s of %s", it.Name, c.Title)
 			}
-			if p.Found {
-				found = append(found, p)
-			} else {
-				absent = append(absent, p)
+			for _, p := range all {
+				if p.Found {
+					found = append(found, p)
+				} else {
+					absent = append(absent, p)
+				}
 			}
 			if ctx.Err() != nil {
 				return nil, fault.Wrap(fault.Stopped, ctx.Err(), "the survey was stopped")
@@ -62,8 +81,38 @@ func (l *Looker) Places(ctx context.Context, c *card.Card) ([]Place, error) {
 	return out, nil
 }
 
+// many looks for a place, or for those that a pattern makes of it.
+func (l *Looker) many(ctx context.Context, p Place) ([]Place, error) {
+	if p.Card.Each == "" {
+		err := l.find(ctx, &p)
+		return []Place{p}, err
+	}
+	which, leftOut, err := p.Many(ctx)
+	if kind := fault.KindOf(err); kind == fault.Missing || kind == fault.BadCard {
+		p.Why = err.Error()
+		return []Place{p}, nil
+	}
+	if err != nil || len(which) == 0 {
+		p.Why = "nothing there matches " + p.Card.Each
+		return []Place{p}, err
+	}
+	var out []Place
+	for i, name := range which {
+		one := l.place(p.App, p.Card, p.User)
+		one.Key.Item += "@" + name
+		if i == 0 && len(leftOut) > 0 {
+			one.LeftOut = []string{fmt.Sprintf("%s worked in before: %s", item.Plural(int64(len(leftOut)), "other"), strings.Join(leftOut, ", "))}
+		}
+		if err := l.find(ctx, &one); err != nil {
+			return nil, err
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}
+
 func (l *Looker) place(c *card.Card, it *card.Item, u *machine.User) Place {
-	o := &item.One{Here: l.Here, Run: l.Run, Key: steps.Key{App: c.Name, Item: it.Name}, Card: it, User: u}
+	o := &item.One{Here: l.Here, Run: l.Run, Key: steps.Key{App: c.Name, Item: it.Name}, App: c, Card: it, User: u}
 	if u != nil {
 		o.Key.User = u.Name
 	}
@@ -94,10 +143,15 @@ func (l *Looker) Staying(c *card.Card, packed *steps.Packed) (out []Place) {
 
 // find looks for one place.
 func (l *Looker) find(ctx context.Context, p *Place) error {
-	if err := p.Mover.Locate(ctx); err != nil {
+	err := p.Mover.Locate(ctx)
+	if kind := fault.KindOf(err); p.Card.Path.From != nil && (kind == fault.Missing || kind == fault.BadCard) || kind == fault.Missing {
+		p.Why = err.Error()
+		return nil
+	}
+	if err != nil {
 		return err
 	}
-	err := item.Watched(p.Path, l.Limit, func(func()) (err error) {
+	err = item.Watched(p.Path, l.Limit, func(func()) (err error) {
 		p.Found, err = p.Mover.There(ctx)
 		return err
 	})

@@ -58,6 +58,7 @@ type App struct {
 	Requires    []Required    `json:"requires,omitempty"`
 	LeftBehind  []string      `json:"left_behind,omitempty"`
 	ByHand      []string      `json:"by_hand,omitempty"`
+	NotChosen   []string      `json:"not_chosen,omitempty"`
 	Blocks      []steps.Block `json:"would_stop_pack,omitempty"`
 
 	Places []Place     `json:"-"` // one an item, in the same order
@@ -94,6 +95,8 @@ type Looker struct {
 	Kinds item.Table
 	Run   *run.Run // nil where there is no kit
 	Since Since    // how much is looked at of what became of what is sealed
+
+	NotChosen []string // what Places left out because it was not chosen
 }
 
 // Look surveys the apps of cards; facts gives those of the gates that are
@@ -139,6 +142,7 @@ func (l *Looker) App(ctx context.Context, c *card.Card, f steps.Facts) (*App, er
 	if a.Places, err = l.Places(ctx, c); err != nil {
 		return nil, err
 	}
+	a.NotChosen = l.NotChosen
 	if err := l.fill(ctx, c, a, &f); err != nil {
 		Close(a.Places)
 		return nil, err
@@ -220,6 +224,9 @@ func (l *Looker) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 			f.Missing = append(f.Missing, l.absent(*p))
 		}
 	}
+	if err := l.gone(ctx, c, a, f); err != nil {
+		return err
+	}
 	for i := range c.Items {
 		it := &c.Items[i]
 		for _, n := range it.Needs {
@@ -270,6 +277,7 @@ func (l *Looker) item(ctx context.Context, p *Place) (*item.Look, error) {
 	if err != nil {
 		return nil, err
 	}
+	is.LeftOut = append(is.LeftOut, p.LeftOut...)
 	p.Path, p.Why, p.Found = is.Path, is.Why, is.State == item.IsHere
 	p.Silent = p.Path != "" && !is.OnDisk && is.State == item.NotReached
 	if is.OnDisk {

@@ -27,8 +27,13 @@ const (
 // AsideName returns a free name, beside target, under which something is set
 // aside. The time is that of the step.
 func AsideName(target string, at time.Time) string {
-	return freeName(target + ".set-aside-" + at.Local().Format("20060102-150405"))
+	return freeName(target + asideEnding + at.Local().Format("20060102-150405"))
 }
+
+const asideEnding = ".set-aside-"
+
+// IsAside reports whether a name is one of AsideName's.
+func IsAside(name string) bool { return strings.Contains(name, asideEnding) }
 
 func freeName(name string) string {
 	for n, try := 2, name; ; n++ {

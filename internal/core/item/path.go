@@ -1,0 +1,266 @@
+package item
+
+import (
+	"context"
+	"io/fs"
+	"net/url"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/repoint"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+	"movekit/internal/core/version"
+)
+
+// Profiles are the users for whom an item's path stands: each for a per-user one, also where
+// it is read from a user's settings, else one nil.
+func Profiles(c machine.Computer, p card.Path) []*machine.User {
+	if p.From == nil {
+		return machine.Profiles(c, p.On(string(c.System())))
+	}
+	if strings.HasPrefix(strings.ToUpper(p.From.Registry), "HKCU") {
+		return machine.Profiles(c, "%USERPROFILE%")
+	}
+	return machine.Profiles(c, p.From.File.On(string(c.System())))
+}
+
+// spelled is the path of the item on this computer, in its own terms: as a person said, as
+// the app's settings say here, or as the card gives it; and which setting told it.
+func (o *One) spelled(ctx context.Context) (path, how string, err error) {
+	p := o.Card.Path
+	switch {
+	case o.Base != "":
+		return o.Base, "", nil
+	case p.From != nil:
+		found, err := o.Prober().Read(ctx, p.From, o.User)
+		if err != nil || found.Value == "" {
+			return o.translated(), "", err
+		}
+		path, err = plainPath(found.Value)
+		return path, found.How, err
+	}
+	path = p.On(string(o.Computer.System()))
+	if path == "" {
+		return "", "", fault.New(fault.BadCard, "the card does not say where %s belongs on a %s computer", o.Card.Name, o.Computer.System())
+	}
+	path, err = o.versioned(ctx, path)
+	return path, "", err
+}
+
+// translated is where the item lay on the old computer, with this one's profiles and drives;
+// "" where that is not known.
+func (o *One) translated() string {
+	if o.Run == nil {
+		return ""
+	}
+	was := o.Run.State.Was(o.Key)
+	if was == "" || o.Moved == nil {
+		return was
+	}
+	path, _ := o.Moved.Text(was)
+	if which := o.Which(); which != "" {
+		for range strings.Count(which, "/") + 1 { // the folder of all
+			path = path[:max(0, strings.LastIndexAny(path, `/\`))]
+		}
+	}
+	return path
+}
+
+// plainPath takes what programs put around paths in settings away.
+func plainPath(text string) (string, error) {
+	path := strings.Trim(strings.TrimSpace(text), `"'`)
+	if rest, is := strings.CutPrefix(path, "file:"); is {
+		if u, err := url.Parse("file:" + rest); err == nil && u.Path != "" {
+			if path = u.Path; len(path) > 2 && path[2] == ':' {
+				path = path[1:] // a drive
+			}
+		}
+	}
+	if !whole(path) {
+		return "", fault.New(fault.Missing, "the setting says %q, which is no whole path", text)
+	}
+	return strings.ReplaceAll(path, `\\`, `\`), nil
+}
+
+// whole reports whether a path says where it starts.
+func whole(path string) bool {
+	return strings.HasPrefix(path, "/") || strings.HasPrefix(path, "%") || strings.HasPrefix(path, "~") || strings.HasPrefix(path, "$") || len(path) > 2 && path[1] == ':'
+}
+
+// versioned fills the app's version in, which may be another on each computer.
+func (o *One) versioned(ctx context.Context, path string) (string, error) {
+	if !strings.Contains(path, "{version}") && !strings.Contains(path, "{major}") && !strings.Contains(path, "{minor}") {
+		return path, nil
+	}
+	v, err := o.Here.Version(ctx, o.App)
+	if err != nil {
+		return "", err
+	}
+	n := version.Numbers(v.Value)
+	if len(n) == 0 {
+		return "", fault.New(fault.Missing, "the path %s holds the version of %s, which is not known on %s", path, o.App.Title, o.Computer.Name())
+	}
+	numbers := strings.FieldsFunc(v.Value, func(r rune) bool { return r < '0' || r > '9' })
+	return strings.NewReplacer("{version}", v.Value, "{major}", numbers[0], "{minor}", append(numbers, "0")[1]).Replace(path), nil
+}
+
+// locate finds the real path of the item on this computer.
+func (o *One) locate(ctx context.Context) (string, error) {
+	if o.Place != "" {
+		return o.real(o.Place)
+	}
+	base, err := o.base(ctx)
+	return filepath.Join(base, filepath.FromSlash(o.Which())), err
+}
+
+// base finds the real path of what the card names: of an item of many, the folder that all
+// of them lie in.
+func (o *One) base(ctx context.Context) (real string, err error) {
+	path, how, err := o.spelled(ctx)
+	if err != nil {
+		return "", err
+	}
+	if path == "" {
+		return "", fault.New(fault.Missing, "the settings that tell where %s is are not here", o.Card.Name)
+	}
+	o.Told = how
+	if o.Base != "" {
+		return o.real(path)
+	}
+	return o.Computer.Locate(path, o.User)
+}
+
+// real is the place of what a person named. A whole path is one of this computer's own.
+func (o *One) real(place string) (string, error) {
+	if len(place) > 1 && place[1] == ':' {
+		return machine.Real(o.Computer, place)
+	}
+	return o.Computer.Locate(place, o.User)
+}
+
+// Which tells an item of many from the others: its path below the folder of all. It is ""
+// for other items.
+func (o *One) Which() string {
+	_, which, _ := strings.Cut(o.Key.Item, "@")
+	return which
+}
+
+// maxMany is how many items one pattern may make.
+const maxMany = 2000
+
+// Many returns the items that a pattern makes of this one, in the order of names, and those
+// that are left out because others were worked in later.
+func (o *One) Many(ctx context.Context) (which, leftOut []string, err error) {
+	base, err := o.base(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	options := []doublestar.GlobOption{doublestar.WithNoFollow()}
+	if o.Computer.System() == machine.Windows {
+		options = append(options, doublestar.WithCaseInsensitive())
+	}
+	kind := o.Card.Kind.Info()
+	newest := map[string]time.Time{}
+	err = doublestar.GlobWalk(os.DirFS(base), o.Card.Each, func(name string, d fs.DirEntry) error {
+		side := slices.ContainsFunc(kind.Sides, func(ending string) bool { return strings.HasSuffix(name, ending) })
+		if name == "." || d.IsDir() != kind.Folder || !kind.Folder && !d.Type().IsRegular() || side || strings.HasSuffix(name, tree.StageEnding) || tree.IsAside(path.Base(name)) {
+			return nil
+		}
+		if len(newest) == maxMany {
+			return fault.New(fault.BadCard, "the pattern %s matches more than %d in %s", o.Card.Each, maxMany, base)
+		}
+		newest[name] = time.Time{}
+		return ctx.Err()
+	}, options...)
+	if err != nil && !os.IsNotExist(err) {
+		return nil, nil, err
+	}
+	for name := range newest {
+		for up := path.Dir(name); up != "."; up = path.Dir(up) {
+			if _, is := newest[up]; is { // it moves with that
+				delete(newest, name)
+			}
+		}
+	}
+	for name := range newest {
+		which = append(which, name)
+	}
+	slices.Sort(which)
+	if o.Card.Newest <= 0 || len(which) <= o.Card.Newest {
+		return which, nil, nil
+	}
+	for name := range newest {
+		st, err := tree.Source{Root: filepath.Join(base, filepath.FromSlash(name)), Single: !kind.Folder}.Measure(ctx, nil, nil)
+		if err != nil {
+			return nil, nil, err
+		}
+		newest[name] = st.Newest
+	}
+	byTime := slices.SortedStableFunc(slices.Values(which), func(a, b string) int { return newest[b].Compare(newest[a]) })
+	leftOut = byTime[o.Card.Newest:]
+	which = slices.DeleteFunc(which, func(name string) bool { return slices.Contains(leftOut, name) })
+	slices.Sort(leftOut)
+	return which, leftOut, nil
+}
+
+// moved are the old computer's profiles and drives as they are on this one.
+func moved(r *run.Run, say Choices) []repoint.Pair {
+	var pairs []repoint.Pair
+	for old, home := range r.State.Homes() {
+		if u := machine.FindUser(r.Computer, say.UserHere(old)); u != nil {
+			pairs = append(pairs, repoint.Pair{Old: home, New: machine.Spoken(r.Computer, u.Home)})
+		}
+	}
+	for letter, folder := range say.Drives {
+		pairs = append(pairs, repoint.Pair{Old: letter + ":", New: folder})
+	}
+	return pairs
+}
+
+// Pairs says where the things of the old computer are on this one, for settings that hold
+// paths.
+func Pairs(r *run.Run, say Choices, targets []Target) []repoint.Pair {
+	var pairs []repoint.Pair
+	for _, t := range targets {
+		spoken, disk := t.Mover.Where()
+		if disk == "" {
+			continue
+		}
+		if was := r.State.Was(t.Key); was != "" {
+			pairs = append(pairs, repoint.Pair{Old: was, New: spoken})
+		}
+		if path := t.Card.Path.On(string(r.Computer.System())); t.Place != "" && t.Which() == "" && strings.ContainsAny(path[:min(len(path), 1)], "%~$") {
+			pairs = append(pairs, repoint.Pair{Old: path, New: spoken})
+		}
+	}
+	for key, it := range r.State.Items { // other apps' data that settings name
+		if was := r.State.Was(key); was != "" && it.Placed != nil {
+			pairs = append(pairs, repoint.Pair{Old: was, New: it.Placed.To})
+		}
+	}
+	return append(pairs, moved(r, say)...)
+}
+
+// putAt says where a person, or an unpack before, put an item: it, or the folder of all of them.
+func (o *One) putAt(it *steps.Item, say Choices) {
+	family := it.Key
+	family.Item = o.Card.Name
+	o.Place = say.Places[it.Key.Address()]
+	if o.Card.Each != "" {
+		o.Base = say.Places[family.Address()]
+	}
+	if o.Place == "" && o.Card.Path.From != nil && it.Placed != nil && it.Placed.Policy != string(tree.KeepBoth) {
+		o.Place = it.Placed.To // what the settings say since is what this wrote into them, or not
+	}
+}

@@ -1,0 +1,200 @@
+package move_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/survey"
+	"movekit/test/lay"
+	"movekit/test/office"
+)
+
+// did tells what a step did with items, by their labels.
+func did(out *run.Outcome) string {
+	var all []string
+	for _, i := range out.Items {
+		all = append(all, strings.TrimSuffix(i.Item+" of "+i.User, " of ")+" "+i.Did)
+	}
+	return strings.Join(all, ", ")
+}
+
+// TestEach moves an item of each year and of each profile, of which the newest count, and each
+// company's database.
+func TestEach(t *testing.T) {
+	t.Parallel()
+	cardText := `items:
+  - {name: years, kind: folder, path: /srv/diary, each: '20??', newest: 2}
+  - {name: profiles, kind: folder, path: ~/.app, each: Profiles/*}
+  - {name: company, kind: sqlite, path: /srv/books, each: '*.db'}
+`
+	files := map[string]string{"new/home/mholm/x": "", "old/srv/diary/notes/x": "", "old/srv/diary/2019/a": "1", "old/srv/diary/2024/a": "2", "old/srv/diary/2025/a": "3", "old/srv/diary/2023.txt": "", "old/home/maren/.app/Profiles/Ab.default/p": "4", "old/home/maren/.app/Profiles/x.work/p": "5", "old/home/bert/.app/Profiles/x.work/p": "6", "new/home/bert/x": ""}
+	o := office.New(t, cardText, "linux", files)
+	for name, sqls := range map[string]string{"one": "1", "two": "2"} {
+		lay.Database(t, filepath.Join(o.Dir, "old/srv/books/"+name+".db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES ("+sqls+")")
+	}
+	os.WriteFile(filepath.Join(o.Dir, "old/srv/books/one.db-wal"), nil, 0o600)
+	for year, ago := range map[string]int{"2019": 1, "2024": 900, "2025": 30} { // somebody worked in an old one last
+		at := time.Now().AddDate(0, 0, -ago)
+		os.Chtimes(filepath.Join(o.Dir, "old/srv/diary", year, "a"), at, at)
+	}
+	out := o.Pack()
+	if got, want := did(out), "years@2019 sealed, years@2025 sealed, profiles@Profiles/x.work of bert sealed, profiles@Profiles/Ab.default of maren sealed, profiles@Profiles/x.work of maren sealed, company@one.db sealed, company@two.db sealed"; got != want {
+		t.Fatalf("packed %s (%v)\nwant %s", got, out.Blocks, want)
+	}
+	if left := fmt.Sprint(out.Items[0].LeftOut); !strings.Contains(left, "1 other worked in before: 2024") {
+		t.Errorf("left out: %s", left)
+	}
+	unpack := func(items ...string) *run.Outcome {
+		t.Helper()
+		j := o.Job(o.New)
+		j.Items, j.Say.Users = items, map[string]string{"maren": "mholm"}
+		j.Say.Places = map[string]string{"app/years": "/data/years"}
+		return o.Only(j.Unpack(ctx))
+	}
+	if got := did(unpack("app/years@2019", "app/profiles@Profiles/x.work@maren")); got != "years@2019 placed, profiles@Profiles/x.work of maren placed" {
+		t.Errorf("chosen: %s", got)
+	}
+	unpack()
+	for name, want := range map[string]string{"data/years/2019/a": "1", "data/years/2025/a": "3", "data/years/2024/a": "", "home/mholm/.app/Profiles/Ab.default/p": "4", "home/bert/.app/Profiles/x.work/p": "6"} {
+		if got := o.Text("new/" + name); got != want {
+			t.Errorf("%s holds %q, want %q", name, got, want)
+		}
+	}
+	if v := o.Verify(); !v.Equal() || len(v.Items) != 7 {
+		t.Errorf("%d items: %+v", len(v.Items), v.Items)
+	}
+	os.RemoveAll(filepath.Join(o.Dir, "new/data/years/2019"))
+	if v := o.Verify(); v.Equal() {
+		t.Error("one of them is gone, and verify says equal")
+	}
+	// What came to the old computer since, and what went from it.
+	lay.Out(t, o.Dir, map[string]string{"old/srv/diary/2026/a": "new"})
+	os.RemoveAll(filepath.Join(o.Dir, "old/home/maren/.app/Profiles/x.work"))
+	j := o.Job(o.Old)
+	l := &survey.Looker{Here: j.Here, Run: j.Run, Kinds: j.Kinds, Since: survey.Quick}
+	now, err := l.Now(ctx, j.Cards[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	survey.Close(now.Places)
+	if got := strings.Join(now.Facts.OldChanged, "; "); !strings.Contains(got, "years@2026 changed (it is new") || !strings.Contains(got, "profiles@Profiles/x.work of maren is not there any more") || strings.Contains(got, "years@2019") {
+		t.Errorf("since the pack: %s", got)
+	}
+	if out := o.Only(o.Job(o.Old).Pack(ctx)); !strings.Contains(did(out), "years@2026 sealed") || !strings.Contains(did(out), "profiles@Profiles/x.work of maren gone") {
+		t.Errorf("packed again: %s", did(out))
+	}
+}
+
+// TestEachFindsNothing tells patterns that match nothing, or too much.
+func TestEachFindsNothing(t *testing.T) {
+	t.Parallel()
+	for pattern, want := range map[string]string{"20??": "nothing there matches 20??", "**": ""} {
+		o := office.New(t, "items: [{name: years, kind: folder, path: /srv/diary, each: '"+pattern+"'}]\n", "linux", map[string]string{"old/srv/diary/x/y/z/file": ""})
+		out := o.Only(o.Job(o.Old).Pack(ctx))
+		if want == "" {
+			if got := did(out); got != "years@x sealed" {
+				t.Errorf("%s: %s", pattern, got)
+			}
+		} else if len(out.Blocks) != 1 || !strings.Contains(out.Blocks[0].Why, want) {
+			t.Errorf("%s: %+v", pattern, out.Blocks)
+		}
+	}
+}
+
+// TestToldBySettings moves data whose place the app's settings tell, on each computer its own.
+func TestToldBySettings(t *testing.T) {
+	t.Parallel()
+	cardText := `version: {file: /opt/version}
+items:
+  - {name: store, kind: folder, path: {from: {file: ~/.app.ini, key: Data/Path}}}
+  - {name: settings, kind: file, path: ~/.app.ini, repoint: ['*']}
+  - {name: plugins, kind: folder, path: '/opt/app-{major}.{minor}/plugins'}
+`
+	files := map[string]string{"old/opt/version": "7.2.1", "new/opt/version": "8", "old/opt/app-7.2/plugins/p": "P", "old/home/maren/.app.ini": "[Data]\nPath=\"/home/maren/boats\"\n", "old/home/maren/boats/list": "Tern", "new/home/mholm/x": ""}
+	newer := map[string]string{"version": "8 is newer"}
+	for _, c := range []struct{ own, want string }{
+		{"", "/home/mholm/boats"}, // translated
+		{"[Data]\nPath=file:///data/our%20boats\n", "/data/our boats"},
+	} {
+		o := office.New(t, cardText, "linux", files)
+		if c.own != "" {
+			lay.Out(t, o.Dir, map[string]string{"new/home/mholm/.app.ini": c.own})
+		}
+		out := o.Pack()
+		if got := did(out); got != "store of maren sealed, settings of maren sealed, plugins sealed" {
+			t.Fatalf("%s %v", got, out.Blocks)
+		}
+		j := o.Job(o.New)
+		j.Person, j.Say.Users, j.Overrides = &looker{says: true}, map[string]string{"maren": "mholm"}, map[string]string{"version-rule": newer["version"]}
+		out = o.Only(j.Unpack(ctx))
+		if office.Blocked(out) != "" || o.Text("new"+c.want+"/list") != "Tern" || o.Text("new/opt/app-8.0/plugins/p") != "P" {
+			t.Errorf("own setting %q: %v %+v", c.own, out.Blocks, out.Items)
+		}
+		if got := o.Text("new/home/mholm/.app.ini"); got != "[Data]\nPath=\""+c.want+"\"\n" {
+			t.Errorf("the settings say %q", got)
+		}
+		if v := o.Verify(); !v.Equal() {
+			t.Errorf("%+v", v.Items)
+		}
+	}
+	// A setting that is not there, names nothing, or no whole path.
+	for ini, want := range map[string]string{"": "not here", "[Data]\nPath=boats\n": "no whole path", "[Data]\nPath=/gone\n": "store of maren"} {
+		o := office.New(t, cardText, "linux", files)
+		os.Remove(filepath.Join(o.Dir, "old/home/maren/.app.ini"))
+		if ini != "" {
+			lay.Out(t, o.Dir, map[string]string{"old/home/maren/.app.ini": ini})
+		}
+		out := o.Only(o.Job(o.Old).Pack(ctx))
+		if i := slices.IndexFunc(out.Blocks, func(b steps.Block) bool { return b.Gate == "items-there" }); i < 0 || !strings.Contains(out.Blocks[i].Why, strings.TrimSuffix(want, " of maren")) {
+			t.Errorf("%q: %+v", ini, out.Blocks)
+		}
+	}
+}
+
+// TestOtherDrives moves what is on a second drive of a pulled disk to a computer without one.
+func TestOtherDrives(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items:\n  - {name: data, kind: folder, path: 'D:\\Harbour'}\n  - {name: settings, kind: file, path: 'C:\\ProgramData\\app.ini', repoint: ['*']}\n", machine.Windows, map[string]string{
+		"old/ProgramData/app.ini": "data=D:\\Harbour\\boats\r\nold=d:/Else\r\n", "second/Harbour/boats": "Tern", "new/ProgramData/x": "",
+	})
+	lay.Out(t, o.Dir, map[string]string{"old/computer.yaml": lay.Ident("windows", "OLD", "1")})
+	o.Old = office.Open(t, filepath.Join(o.Dir, "old"))
+	if out := o.Pack(); office.Blocked(out) != "items-there" || !strings.Contains(out.Blocks[0].Why, "drive") {
+		t.Fatalf("without the drive: %+v", out.Blocks)
+	}
+	if _, err := o.Old.SetDrive("D", filepath.Join(o.Dir, "second")); err != nil {
+		t.Fatal(err)
+	}
+	o.Pack()
+	j := o.Job(o.New)
+	if out, _ := j.Unpack(ctx); fault.KindOf(out[0].Err) != fault.Missing {
+		t.Errorf("a drive that is not here: %v", out[0].Err)
+	}
+	j = o.Job(o.New)
+	j.Person, j.Say.Drives = &looker{says: true}, map[string]string{"D": `C:\Daten\D`}
+	if err := j.Redirect(); err != nil {
+		t.Fatal(err)
+	}
+	o.Only(j.Unpack(ctx))
+	if got := o.Text("new/ProgramData/app.ini"); o.Text("new/Daten/D/Harbour/boats") != "Tern" || got != "data=C:\\Daten\\D\\Harbour\\boats\r\nold=C:/Daten/D/Else\r\n" {
+		t.Errorf("the settings say %q", got)
+	}
+	// It is remembered: another run is told nothing.
+	o.New = office.Open(t, filepath.Join(o.Dir, "new"))
+	j = o.Job(o.New)
+	if err := j.Redirect(); err != nil {
+		t.Fatal(err)
+	}
+	if v := o.Only(j.Verify(ctx)); !v.Equal() {
+		t.Errorf("%+v", v.Items)
+	}
+}
