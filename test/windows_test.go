@@ -180,10 +180,58 @@ items:
 	}
 	w.run(0, "verify", "--kit", `C:\stick\copy`)
 	w.registry(on)
+	w.keys()
 	// The kit that Windows wrote is read by the Linux build too.
 	must(t, 0, t.TempDir(), "inspect", "--kit", w.drive("stick/kit"))
 	must(t, 0, t.TempDir(), "verify", "--kit", w.drive("stick/kit"), "--root", w.drive("new"))
 	w.run(0, on("report", "--to", `C:\handover`)...)
+}
+
+// keys moves keys of the running system's registry, and takes that back.
+func (w *wine) keys() {
+	w.t.Helper()
+	reg := func(args ...string) string {
+		out, _, err := w.start("wine", append([]string{"reg"}, args...)...)
+		if err != nil {
+			w.t.Fatalf("reg %v: %v\n%s", args, err, out)
+		}
+		return out
+	}
+	const key = `HKCU\Software\Harbour\Chartroom`
+	reg("add", key, "/v", "Größe", "/d", "ä %A%", "/t", "REG_EXPAND_SZ", "/f")
+	reg("add", key, "/ve", "/d", "own", "/f")
+	reg("add", key+`\Recent`, "/v", "list", "/d", `a\0b`, "/t", "REG_MULTI_SZ", "/f")
+	reg("add", key+`\Recent`, "/v", "blob", "/d", "00ff10", "/t", "REG_BINARY", "/f")
+	reg("add", key+`\Recent\Empty`, "/f")
+	reg("add", key+`\Window`, "/v", "x", "/d", "1", "/t", "REG_DWORD", "/f")
+	lay.Out(w.t, w.drive(""), map[string]string{"keycards/chart.yaml": `card: 1
+name: chartroom
+title: Chartroom
+items:
+  - {name: settings, kind: registry, key: 'HKCU\Software\Harbour\Chartroom', skip: ['Window/**', Window]}
+`})
+	on := func(args ...string) []string { return append(args, "--kit", `C:\stick\keys`) }
+	w.run(0, "new", `C:\stick\keys`, "--cards", `C:\keycards`, "--keep")
+	was := reg("query", key, "/s")
+	w.run(0, on("pack")...)
+	reg("add", key, "/v", "Größe", "/d", "other", "/f")
+	reg("add", key+`\Recent`, "/v", "more", "/d", "1", "/t", "REG_QWORD", "/f")
+	worked := reg("query", key, "/s")
+	if out := w.run(3, on("verify")...); !strings.Contains(out, "Größe has another type") || !strings.Contains(out, `recent\more was not in what was sealed`) {
+		w.t.Errorf("verify of what was worked in: %s", out)
+	}
+	w.run(0, on("unpack")...)
+	if now := reg("query", key, "/s"); now != was {
+		w.t.Errorf("after unpack\n%s\nbefore\n%s", now, was)
+	}
+	w.run(0, on("verify")...)
+	w.run(0, on("undo")...)
+	if now := reg("query", key, "/s"); now != worked {
+		w.t.Errorf("after undo\n%s\nbefore\n%s", now, worked)
+	}
+	if left := reg("query", `HKCU\Software\Harbour`, "/s"); strings.Contains(left, "set-aside") {
+		w.t.Errorf("left behind: %s", left)
+	}
 }
 
 // registry surveys with values of the running system's registry.

@@ -58,10 +58,13 @@ type sim struct {
 	disk map[string]int // version of the data, by path
 }
 
-func (s *sim) Name() string                                               { return s.name }
-func (*sim) System() machine.System                                       { return machine.Linux }
-func (*sim) SetDrive(string, string) (bool, error)                        { return false, nil }
-func (*sim) Own(spoken string) (string, error)                            { return spoken, nil }
+func (s *sim) Name() string                        { return s.name }
+func (*sim) System() machine.System                { return machine.Linux }
+func (*sim) SetDrive(string, string) (bool, error) { return false, nil }
+func (*sim) Own(spoken string) (string, error)     { return spoken, nil }
+func (*sim) Change(string, *machine.User, bool) (registry.Writable, error) {
+	return nil, registry.ErrOffline
+}
 func (*sim) OnDrive(string) (string, bool)                                { return "", false }
 func (s *sim) HardwareID() string                                         { return s.name }
 func (s *sim) FirmwareID() string                                         { return "" }

@@ -99,6 +99,7 @@ type Item struct {
 	Name     string   `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name, unique in the card."`
 	Kind     Kind     `yaml:"kind" jsonschema:"required" jsonschema_description:"What the item is."`
 	Path     Path     `yaml:"path,omitempty" jsonschema_description:"Where it lies, in the system's own terms. Not for network, hosted and databases of a server."`
+	Key      string   `yaml:"key,omitempty" jsonschema_description:"Registry: the key, such as HKCU\\\\Software\\\\Maker\\\\App; one of HKCU stands for every user's."`
 	Server   *Server  `yaml:"server,omitempty" jsonschema_description:"Database of a server: which, and how to be let in."`
 	Address  string   `yaml:"address,omitempty" jsonschema_description:"Network and hosted: its address, such as QUAY-SRV:5432, //QUAY-SRV/ledger or https://ledger.example."`
 	From     *Source  `yaml:"from,omitempty" jsonschema_description:"Network and hosted: where the app's settings name the address."`
@@ -107,9 +108,9 @@ type Item struct {
 	Each     string   `yaml:"each,omitempty" jsonschema_description:"An item of each folder or file below path that matches this pattern, such as * or Profiles/*."`
 	Newest   int      `yaml:"newest,omitempty" jsonschema:"minimum=1" jsonschema_description:"Each: so many only, those that were worked in last."`
 	Optional bool     `yaml:"optional,omitempty" jsonschema_description:"True where a computer may do without it."`
-	Include  []string `yaml:"include,omitempty" jsonschema_description:"Folder: only what matches one of these patterns (** spans folders)."`
-	Skip     []string `yaml:"skip,omitempty" jsonschema_description:"Folder: not what matches one of these patterns."`
-	Repoint  []string `yaml:"repoint,omitempty" jsonschema_description:"Settings that hold paths, which are to say where things are on the new computer. Folder: patterns of its text files; file: any pattern; SQLite: columns (TABLE.COLUMN)."`
+	Include  []string `yaml:"include,omitempty" jsonschema_description:"Folder and registry: only what matches one of these patterns (** spans folders). A value is named after its key, with / between, and @ is the key's own."`
+	Skip     []string `yaml:"skip,omitempty" jsonschema_description:"Folder and registry: not what matches one of these patterns."`
+	Repoint  []string `yaml:"repoint,omitempty" jsonschema_description:"Settings that hold paths, which are to say where things are on the new computer. Folder: patterns of its text files; file: any pattern; SQLite: columns (TABLE.COLUMN); registry: patterns of values."`
 	Renames  bool     `yaml:"repoint-computer,omitempty" jsonschema_description:"True where they hold the old computer's name, too."`
 	Exports  *Export  `yaml:"exports,omitempty" jsonschema_description:"Exports: how many there must be, how they are made and taken in."`
 	Counts   []Count  `yaml:"counts,omitempty" jsonschema_description:"Figures that a person knows, shown old and new side by side."`

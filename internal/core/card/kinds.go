@@ -21,6 +21,7 @@ const (
 	PostgreSQL Kind = "postgresql"
 	MariaDB    Kind = "mariadb"
 	Firebird   Kind = "firebird"
+	Registry   Kind = "registry"
 	Network    Kind = "network"
 	Hosted     Kind = "hosted"
 )
@@ -55,6 +56,7 @@ var Kinds = []KindInfo{
 	{Kind: PostgreSQL, About: "a database of a PostgreSQL server", Fields: fields("server secret optional counts mask"), Counts: "query"},
 	{Kind: MariaDB, About: "a database of a MariaDB or MySQL server", Fields: fields("server secret optional counts mask"), Counts: "query"},
 	{Kind: Firebird, About: "a database of a Firebird server", Fields: fields("server secret optional counts mask"), Counts: "query"},
+	{Kind: Registry, About: "a key of the Windows registry with all that is below it", Fields: fields("key secret optional include skip repoint repoint-computer")},
 	{Kind: Network, About: "a server or share that stays where it is", Fields: fields("address from"), StaysAt: "on a server"},
 	{Kind: Hosted, About: "data that the maker keeps for an account, which stays there", Fields: fields("address from"), StaysAt: "with its maker"},
 }

@@ -324,6 +324,9 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	switch {
 	case info.StaysAt != "":
 		k.stays(at, it)
+	case info.takes("key"):
+		k.need(at, "key", it.Key)
+		k.registry(at+".key", it.Key)
 	case info.takes("server"):
 		k.server(at, it)
 	case it.Path.From != nil:

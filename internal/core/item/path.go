@@ -23,16 +23,18 @@ import (
 	"movekit/internal/core/version"
 )
 
-// Profiles are the users for whom an item's path stands: each for a per-user one, also where
-// it is read from a user's settings, else one nil.
-func Profiles(c machine.Computer, p card.Path) []*machine.User {
-	if p.From == nil {
+// Profiles are the users for whom an item stands: each where its path or key is in a profile,
+// or is read from a user's settings, else one nil.
+func Profiles(c machine.Computer, it *card.Item) []*machine.User {
+	ofUser := func(key string) bool { return strings.HasPrefix(strings.ToUpper(key), "HKCU") }
+	switch p := it.Path; {
+	case ofUser(it.Key), p.From != nil && ofUser(p.From.Registry):
+		return machine.Profiles(c, "%USERPROFILE%")
+	case p.From != nil:
+		return machine.Profiles(c, p.From.File.On(string(c.System())))
+	default:
 		return machine.Profiles(c, p.On(string(c.System())))
 	}
-	if strings.HasPrefix(strings.ToUpper(p.From.Registry), "HKCU") {
-		return machine.Profiles(c, "%USERPROFILE%")
-	}
-	return machine.Profiles(c, p.From.File.On(string(c.System())))
 }
 
 // spelled is the path of the item on this computer, in its own terms: as a person said, as

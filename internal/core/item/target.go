@@ -50,7 +50,7 @@ func (t Table) Targets(ctx context.Context, r *run.Run, c *card.Card, say Choice
 			return out, nil, err
 		}
 		for _, other := range out {
-			if other.Path == target.Path {
+			if other.Path == target.Path && other.User.SameAs(target.User) {
 				target.Mover.Close()
 				return out, nil, fault.New(fault.Usage, "%s and %s of %s would both go to %s", other.Label(), target.Label(), c.Title, target.Path)
 			}

@@ -56,6 +56,11 @@ func (l *live) findUsers() []User {
 // Registry says that there is none.
 func (l *live) Registry(path string, _ *User) (registry.Key, error) { return nil, noKey(path) }
 
+// Change says that there is none.
+func (l *live) Change(path string, _ *User, _ bool) (registry.Writable, error) {
+	return nil, noKey(path)
+}
+
 // Adapters reads the adapters that are devices of a bus from sysfs.
 func (l *live) Adapters() []Adapter {
 	const dir = "/sys/class/net"

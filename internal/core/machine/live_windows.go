@@ -2,6 +2,7 @@ package machine
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -73,6 +74,23 @@ func (l *live) Registry(path string, user *User) (registry.Key, error) {
 		return nil, err
 	}
 	return registry.Find(k, rest)
+}
+
+// Change opens a key of the running system for changes.
+func (l *live) Change(path string, user *User, create bool) (registry.Writable, error) {
+	root, rest, err := splitKey(path)
+	if err != nil {
+		return nil, err
+	}
+	if root == "HKLM" || user == nil || isMe(user) {
+		return registry.ChangeLive(root, rest, create)
+	}
+	if k, err := registry.OpenLive("HKU", user.sid); err != nil || user.sid == "" {
+		return nil, fmt.Errorf("the registry of %s, who is not signed in: %w", user.Name, registry.ErrOffline)
+	} else {
+		k.Close()
+	}
+	return registry.ChangeLive("HKU", user.sid+`\`+rest, create)
 }
 
 // Adapters returns the network adapters of the registry.

@@ -36,6 +36,11 @@ type User struct {
 	sid     string // of Windows
 }
 
+// SameAs reports whether both are the same person; nobody is nobody.
+func (u *User) SameAs(other *User) bool {
+	return u == other || u != nil && other != nil && u.Name == other.Name
+}
+
 // SID is the user's security id; "" elsewhere than on Windows.
 func (u User) SID() string { return u.sid }
 
@@ -76,6 +81,10 @@ type Computer interface {
 	// given where it is a user's. One that is not there, or a computer without
 	// a registry, gives an error that is fs.ErrNotExist.
 	Registry(path string, user *User) (registry.Key, error)
+	// Change opens a key for changes, and with create makes it where it is not there. That
+	// of a system that does not run, or of a user who is not signed in, gives an error that is
+	// registry.ErrOffline.
+	Change(path string, user *User, create bool) (registry.Writable, error)
 	// Adapters returns the network adapters that are part of the hardware.
 	Adapters() []Adapter
 	// Notes are what a person should know of how the computer is read.

@@ -66,6 +66,11 @@ func (d *disk) Registry(path string, user *User) (registry.Key, error) {
 	return d.find(file, below)
 }
 
+// Change says that a disk does not run.
+func (d *disk) Change(path string, _ *User, _ bool) (registry.Writable, error) {
+	return nil, fmt.Errorf("the registry key %s: %w", path, registry.ErrOffline)
+}
+
 // cutFold returns the rest of a registry path below a key that it starts with.
 func cutFold(path, lead string) (string, bool) {
 	if len(path) < len(lead) || !strings.EqualFold(path[:len(lead)], lead) {

@@ -157,7 +157,7 @@ func nameOf(data []byte, n int, latin bool) (string, error) {
 		return "", errDamaged
 	}
 	if !latin {
-		return fromUTF16(data[:n]), nil
+		return FromUTF16(data[:n]), nil
 	}
 	s, err := charmap.ISO8859_1.NewDecoder().Bytes(data[:n])
 	return string(s), err

@@ -11,3 +11,8 @@ import (
 func OpenLive(root, path string) (Key, error) {
 	return nil, fmt.Errorf("the registry key %s\\%s: %w", root, path, fs.ErrNotExist)
 }
+
+// ChangeLive says that the running system has no registry.
+func ChangeLive(root, path string, _ bool) (Writable, error) {
+	return nil, fmt.Errorf("the registry key %s\\%s: %w", root, path, fs.ErrNotExist)
+}

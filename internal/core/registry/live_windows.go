@@ -1,8 +1,12 @@
 package registry
 
 import (
+	"errors"
+	"syscall"
 	"time"
+	"unsafe"
 
+	"golang.org/x/sys/windows"
 	"golang.org/x/sys/windows/registry"
 )
 
@@ -42,15 +46,62 @@ func (l liveKey) Values() ([]Value, error) {
 	var out []Value
 	for _, n := range names {
 		size, _, err := l.k.GetValue(n, nil)
-		if err != nil {
+		data := make([]byte, size)
+		var kind uint32
+		if err == nil {
+			size, kind, err = l.k.GetValue(n, data)
+		}
+		if errors.Is(err, registry.ErrNotExist) {
 			continue // gone since
 		}
-		data := make([]byte, size)
-		size, kind, err := l.k.GetValue(n, data)
 		if err != nil {
-			continue
+			return nil, err
 		}
 		out = append(out, Value{Name: n, Type: Type(kind), Data: data[:min(size, len(data))]})
 	}
 	return out, nil
+}
+
+// ChangeLive opens a key of the running system for changes. create makes it where it is not
+// there.
+func ChangeLive(root, path string, create bool) (Writable, error) {
+	above := map[string]registry.Key{"HKLM": registry.LOCAL_MACHINE, "HKCU": registry.CURRENT_USER, "HKU": registry.USERS}[root]
+	const access = registry.READ | registry.WRITE | registry.WOW64_64KEY
+	if !create {
+		k, err := registry.OpenKey(above, path, access)
+		return liveKey{k}, err
+	}
+	k, _, err := registry.CreateKey(above, path, access)
+	return liveKey{k}, err
+}
+
+func (l liveKey) Create(name string) (Writable, error) {
+	k, _, err := registry.CreateKey(l.k, name, registry.READ|registry.WRITE|registry.WOW64_64KEY)
+	return liveKey{k}, err
+}
+
+// setValue is RegSetValueExW, which takes values of any type as bytes.
+var setValue = windows.NewLazySystemDLL("advapi32.dll").NewProc("RegSetValueExW")
+
+func (l liveKey) Set(v Value) error {
+	name, err := windows.UTF16PtrFromString(v.Name)
+	if err != nil {
+		return err
+	}
+	data := append([]byte{}, v.Data...)
+	if code, _, _ := setValue.Call(uintptr(l.k), uintptr(unsafe.Pointer(name)), 0, uintptr(v.Type), uintptr(unsafe.Pointer(unsafe.SliceData(data))), uintptr(len(data))); code != 0 {
+		return syscall.Errno(code)
+	}
+	return nil
+}
+
+func (l liveKey) Unset(name string) error { return gone(l.k.DeleteValue(name)) }
+
+func (l liveKey) Delete(name string) error { return gone(registry.DeleteKey(l.k, name)) }
+
+func gone(err error) error {
+	if errors.Is(err, registry.ErrNotExist) {
+		return nil
+	}
+	return err
 }

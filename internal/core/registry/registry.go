@@ -1,7 +1,7 @@
 // Package registry reads the Windows registry: that of the running system, and
 // hive files (the regf format, as described by the Windows registry file
 // format specification of M. Suhanov) on the disk of another computer, on any
-// system. It never writes.
+// system. It changes the running system's only.
 package registry
 
 import (
@@ -40,10 +40,10 @@ type Value struct {
 func (v Value) Text() string {
 	switch {
 	case v.Type == String || v.Type == Expand:
-		s, _, _ := strings.Cut(fromUTF16(v.Data), "\x00")
+		s, _, _ := strings.Cut(FromUTF16(v.Data), "\x00")
 		return s
 	case v.Type == Multi:
-		return strings.ReplaceAll(strings.Trim(fromUTF16(v.Data), "\x00"), "\x00", "\n")
+		return strings.ReplaceAll(strings.Trim(FromUTF16(v.Data), "\x00"), "\x00", "\n")
 	case v.Type == DWord && len(v.Data) == 4:
 		return fmt.Sprint(binary.LittleEndian.Uint32(v.Data))
 	case v.Type == DWordBig && len(v.Data) == 4:
@@ -54,7 +54,8 @@ func (v Value) Text() string {
 	return fmt.Sprintf("%x", v.Data)
 }
 
-func fromUTF16(data []byte) string {
+// FromUTF16 reads a text as values hold it, with the zeros that end it.
+func FromUTF16(data []byte) string {
 	units := make([]uint16, len(data)/2)
 	for i := range units {
 		units[i] = binary.LittleEndian.Uint16(data[2*i:])

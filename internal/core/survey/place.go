@@ -46,12 +46,12 @@ func (l *Looker) places(ctx context.Context, c *card.Card) ([]Place, error) {
 	var out []Place
 	for i := range c.Items {
 		it := &c.Items[i]
-		if it.Path.From == nil && it.Path.On(string(l.Computer.System())) == "" {
+		if it.Key == "" && it.Path.From == nil && it.Path.On(string(l.Computer.System())) == "" {
 			out = append(out, l.place(c, it, nil))
 			continue
 		}
 		var found, absent []Place
-		for _, u := range item.Profiles(l.Computer, it.Path) {
+		for _, u := range item.Profiles(l.Computer, it) {
 			all, err := l.many(ctx, l.place(c, it, u))
 			if err != nil {
 				return nil, fault.Wrap(fault.Unreadable, err, "cannot look at %s of %s", it.Name, c.Title)
@@ -144,7 +144,7 @@ func (l *Looker) Staying(c *card.Card, packed *steps.Packed) (out []Place) {
 // find looks for one place.
 func (l *Looker) find(ctx context.Context, p *Place) error {
 	err := p.Mover.Locate(ctx)
-	if kind := fault.KindOf(err); p.Card.Path.From != nil && (kind == fault.Missing || kind == fault.BadCard) || kind == fault.Missing {
+	if kind := fault.KindOf(err); kind == fault.Missing || kind == fault.BadCard {
 		p.Why = err.Error()
 		return nil
 	}

@@ -266,7 +266,7 @@ func (l *Looker) item(ctx context.Context, p *Place) (*item.Look, error) {
 		is := p.Blank()
 		is.State = item.NotReached
 		return is, nil
-	case !p.Card.Path.IsZero() && !p.Found:
+	case (p.Card.Key != "" || !p.Card.Path.IsZero()) && !p.Found:
 		is := p.Blank()
 		if p.Path != "" {
 			is.Where = machine.Spoken(l.Computer, p.Path)

@@ -10,6 +10,7 @@ import (
 	"movekit/internal/core/item/files"
 	"movekit/internal/core/item/firebird"
 	"movekit/internal/core/item/jet"
+	"movekit/internal/core/item/keys"
 	"movekit/internal/core/item/mariadb"
 	"movekit/internal/core/item/postgres"
 	"movekit/internal/core/item/sqlite"
@@ -27,6 +28,7 @@ var All = item.Table{
 	card.PostgreSQL: postgres.New,
 	card.MariaDB:    mariadb.New,
 	card.Firebird:   firebird.New,
+	card.Registry:   keys.New,
 	card.Network:    stays.Network,
 	card.Hosted:     stays.Hosted,
 }

@@ -1,0 +1,181 @@
+package registry
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"unicode/utf16"
+)
+
+// Writable is a key that can be changed.
+type Writable interface {
+	Key
+	// Create opens a key below for changes, and makes it where it is not there.
+	Create(name string) (Writable, error)
+	Set(Value) error
+	// Unset removes a value; one that is not there is no error.
+	Unset(name string) error
+	// Delete removes a key below that has none below it; one that is not there is no error.
+	Delete(name string) error
+}
+
+// ErrOffline says that a key belongs to a system that does not run, or to a user who is not
+// signed in, and cannot be changed.
+var ErrOffline = errors.New("the registry is not that of the running system")
+
+// Link is the type of the value by which a key stands for another one.
+const Link Type = 6 // REG_LINK
+
+// Bounds of what is read as one item.
+const (
+	maxValue = 16 << 20 // bytes of a value
+	maxAll   = 64 << 20 // bytes of all
+	maxDepth = 512      // keys below each other; Windows has the same bound
+)
+
+// Branch is a key with its values.
+type Branch struct {
+	Path   string  `json:"path"` // below the top, with \ between names; "" for the top itself
+	Values []Value `json:"values,omitempty"`
+}
+
+// Child is the path of a key below.
+func (b Branch) Child(name string) string { return strings.TrimPrefix(b.Path+`\`+name, `\`) }
+
+// Choice says what of a key and what is below it is meant, by paths with \ between names; that
+// of a value ends with its name, or @ for the key's own.
+type Choice struct {
+	Enter func(key string) bool   // whether a key below is looked into
+	Take  func(value string) bool // whether a value is taken
+	Bare  bool                    // whether keys without values are taken
+}
+
+// Read reads a key and what is below it, a key before those below, in the order that the
+// registry has. What does not move is named with the reason.
+func Read(k Key, c Choice) (all []Branch, left []string, err error) {
+	r := reader{c, 0, nil, nil}
+	err = r.read(k, Branch{}, 0)
+	return r.all, r.left, err
+}
+
+type reader struct {
+	Choice
+	bytes int
+	all   []Branch
+	left  []string
+}
+
+func (r *reader) read(k Key, b Branch, depth int) error {
+	if depth > maxDepth {
+		return fmt.Errorf("%s is more than %d keys deep", b.Path, maxDepth)
+	}
+	values, err := k.Values()
+	if err != nil {
+		return err
+	}
+	for _, v := range values {
+		name := b.Child(v.Name)
+		if v.Name == "" {
+			name = b.Child("@")
+		}
+		switch {
+		case !r.Take(name):
+			continue
+		case v.Type == Link:
+			r.left = append(r.left, name+" (it stands for another key)")
+			continue
+		case len(v.Data) > maxValue:
+			r.left = append(r.left, fmt.Sprintf("%s (%d bytes; at most %d move)", name, len(v.Data), maxValue))
+			continue
+		}
+		if r.bytes += len(v.Data) + len(v.Name); r.bytes > maxAll {
+			return fmt.Errorf("there are more than %d bytes of values", maxAll)
+		}
+		b.Values = append(b.Values, v)
+	}
+	if len(b.Values) > 0 || r.Bare {
+		r.all = append(r.all, b)
+	}
+	names, err := k.Keys()
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		path := b.Child(name)
+		if !r.Enter(path) {
+			continue
+		}
+		below, err := k.Open(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // gone since
+		}
+		if errors.Is(err, fs.ErrPermission) {
+			r.left = append(r.left, path+" (it may not be read)")
+			continue
+		}
+		if err == nil {
+			err = r.read(below, Branch{Path: path}, depth+1)
+			below.Close()
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// roots are the names of roots in .reg files.
+var roots = map[string]string{"HKLM": "HKEY_LOCAL_MACHINE", "HKCU": "HKEY_CURRENT_USER"}
+
+// Reg writes keys below a path as a .reg file of version 5, which Windows' own tools take in:
+// UTF-16 with a mark.
+func Reg(path string, all []Branch) []byte {
+	var out strings.Builder
+	out.WriteString("\ufeffWindows Registry Editor Version 5.00\r\n")
+	root, rest, _ := strings.Cut(path, `\`)
+	if long := roots[strings.ToUpper(root)]; long != "" {
+		root = long
+	}
+	for _, b := range all {
+		fmt.Fprintf(&out, "\r\n[%s]\r\n", strings.Trim(root+`\`+rest+`\`+b.Path, `\`))
+		for _, v := range b.Values {
+			name := "@"
+			if v.Name != "" {
+				name = quotedReg(v.Name)
+			}
+			text := v.Text()
+			switch {
+			case v.Type == String && string(v.Data) == string(ToUTF16(text+"\x00")) && !strings.ContainsAny(text, "\r\n\x00"):
+				fmt.Fprintf(&out, "%s=%s\r\n", name, quotedReg(text))
+			case v.Type == DWord && len(v.Data) == 4:
+				fmt.Fprintf(&out, "%s=dword:%08x\r\n", name, binary.LittleEndian.Uint32(v.Data))
+			default:
+				kind := "hex"
+				if v.Type != Binary {
+					kind = fmt.Sprintf("hex(%x)", uint32(v.Type))
+				}
+				hex := make([]string, len(v.Data))
+				for i, c := range v.Data {
+					hex[i] = fmt.Sprintf("%02x", c)
+				}
+				fmt.Fprintf(&out, "%s=%s:%s\r\n", name, kind, strings.Join(hex, ","))
+			}
+		}
+	}
+	return ToUTF16(out.String())
+}
+
+func quotedReg(s string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
+}
+
+// ToUTF16 writes a text as values hold it: UTF-16, little-endian.
+func ToUTF16(text string) []byte {
+	var out []byte
+	for _, u := range utf16.Encode([]rune(text)) {
+		out = binary.LittleEndian.AppendUint16(out, u)
+	}
+	return out
+}
