@@ -4,7 +4,7 @@
 GO      ?= go
 export CGO_ENABLED = 0
 FLAGS   := -buildvcs=auto -trimpath -ldflags "-s -w"
-SOURCES := $(shell find cmd internal examples -name '*.go' -o -name '*.yaml' -o -name '*.html' -o -name '*.txt') go.mod go.sum
+SOURCES := $(shell find cmd internal examples -name '*.go' -o -name '*.yaml' -o -name '*.html' -o -name '*.txt' -o -name '*.hive') go.mod go.sum
 DIR     ?= demo-office
 
 .PHONY: all build windows demo test soak fuzz race cover mutate lint bench docs notices clean

@@ -3,16 +3,20 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
 	"movekit/internal/core/repoint"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
 	"movekit/internal/core/yamltext"
 	"movekit/internal/table"
 )
@@ -123,6 +127,43 @@ func (p *somebody) Change(title string, key steps.Key, lines []repoint.Line) (bo
 		return false, nil
 	}
 	return err == nil, err
+}
+
+// ways are the answers to what happens to what is in the way.
+var ways = map[string]tree.Policy{"": tree.SetAside, "a": tree.SetAside, "aside": tree.SetAside, "b": tree.KeepBoth, "both": tree.KeepBoth, "l": tree.Skip, "leave": tree.Skip, "o": tree.Replace, "over": tree.Replace}
+
+// Way shows both, and asks what happens to what is in the way.
+func (p *somebody) Way(w run.InTheWay) (string, error) {
+	if p.yes || !isTerminal(p.in) {
+		return "", nil
+	}
+	p.done()
+	there := fmt.Sprintf("%s, %s", item.Plural(w.Files, "file"), bytesText(w.Bytes))
+	if !w.Newest.IsZero() {
+		there += ", changed at " + steps.Moment(w.Newest)
+	}
+	if w.Started {
+		there += "; " + w.Title + " made it when it was started here"
+	}
+	table.Fprintf(p.err, "\n%s %s, %s: %s\n  here:         %s\n  from the kit: %s, %s, sealed at %s\n", p.paint("in the way:", table.Note), w.Title, whose(w.Key.Item, w.Key.User), w.Where,
+		there, item.Plural(w.Coming.Sealed.Files, "file"), bytesText(w.Coming.Sealed.Bytes), steps.Moment(w.Coming.SealedAt))
+	fmt.Fprint(p.err, "  Enter or aside  set what is here aside; undo gives it its name back\n  both            put the kit's beside it; undo takes that away\n  leave           keep what is here, and add only what is missing; undo leaves it so\n  over            overwrite what is here; undo cannot give it back\n")
+	for {
+		line, err := p.read("What happens to what is here? ", false)
+		if err != nil {
+			return "", err
+		}
+		if policy, is := ways[strings.ToLower(line)]; is {
+			if policy == tree.Replace {
+				err = p.ask("What is here is gone for good then. Go on?")
+				if errors.Is(err, errNo) {
+					continue
+				}
+			}
+			return string(policy), err
+		}
+		fmt.Fprintln(p.err, "Please answer with Enter, both, leave or over.")
+	}
 }
 
 // Guide shows a step and waits for the person.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -19,7 +20,7 @@ import (
 )
 
 func (e *env) unpackCommand() *cobra.Command {
-	var policy string
+	var ways []string
 	var where [2][]string
 	var takeOver, asTheyAre bool
 	c := &cobra.Command{
@@ -27,30 +28,29 @@ func (e *env) unpackCommand() *cobra.Command {
 		Short: "Put data in its place (new computer)",
 		Long: `Inspect the kit, and put every item where its card says it belongs on this
 computer. What is there and the same already is left alone. What is there and
-differs is in the way:
+differs is in the way. At a terminal you are asked about each; --in-the-way says it
+for all, or for one app or item:
 
-  set-aside   rename it, and keep it (the usual)
-  keep-both   put what comes from the old computer beside it
-  skip        leave it, and add only what is not there
-  replace     overwrite it
+  set-aside   rename it, and keep it (the usual); undo gives it its name back
+  keep-both   put what comes from the old computer beside it; undo takes that away
+  skip        leave it, and add only what is not there; undo leaves it so
+  replace     overwrite it; undo cannot give it back
 
 What an earlier unpack put here, and nobody has worked in since, is renewed where it
 was packed again. Where the new computer itself broke, --instead REASON goes on with
 this one.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			p := tree.Policy(policy)
-			switch p {
-			case tree.SetAside, tree.KeepBoth, tree.Skip, tree.Replace:
-			default:
-				return fault.New(fault.Usage, "--in-the-way is set-aside, keep-both, skip or replace, not %q", policy)
+			policies, err := waysOf(ways)
+			if err != nil {
+				return err
 			}
 			return e.runStep(cmd.Context(), steps.Unpack, args, func(j *move.Move) error {
-				j.Policy, j.Say.Mine, j.NoRepoint = p, takeOver, asTheyAre
+				j.Ways, j.Say.Mine, j.NoRepoint = policies, takeOver, asTheyAre
 				if err := e.chosen(j, where); err != nil {
 					return err
 				}
-				if p == tree.Replace {
+				if slices.Contains(slices.Collect(maps.Values(policies)), tree.Replace) {
 					if err := e.agree("What is in the way on " + j.Computer.Name() + " is overwritten, and undo cannot give it back. Go on?"); err != nil {
 						return err
 					}
@@ -59,7 +59,7 @@ this one.`,
 			}, (*move.Move).Unpack, e.showPlaced)
 		},
 	}
-	c.Flags().StringVar(&policy, "in-the-way", string(tree.SetAside), "what happens to what is in the way: set-aside, keep-both, skip, replace")
+	c.Flags().StringArrayVar(&ways, "in-the-way", nil, "what happens to what is in the way: set-aside, keep-both, skip, replace; of one app or item: APP/ITEM=skip")
 	c.RegisterFlagCompletionFunc("in-the-way", cobra.FixedCompletions([]string{"set-aside", "keep-both", "skip", "replace"}, cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().BoolVar(&takeOver, "take-over", false, "what runs as a user of the database server who is not here runs as you (views, triggers, routines of MariaDB)")
 	c.Flags().BoolVar(&asTheyAre, "no-repoint", false, "leave paths in settings as they were on the old computer")
@@ -69,6 +69,24 @@ this one.`,
 	e.overrideFlags(c)
 	e.commandsFlag(c)
 	return c
+}
+
+// waysOf reads what is to happen to what is in the way: of all, or of an app or item.
+func waysOf(given []string) (map[string]tree.Policy, error) {
+	out := map[string]tree.Policy{}
+	for _, w := range given {
+		address, word, of := strings.Cut(w, "=")
+		if !of {
+			address, word = "", w
+		}
+		switch p := tree.Policy(word); p {
+		case tree.SetAside, tree.KeepBoth, tree.Skip, tree.Replace:
+			out[address] = p
+		default:
+			return nil, fault.New(fault.Usage, "--in-the-way is set-aside, keep-both, skip or replace, not %q", word)
+		}
+	}
+	return out, nil
 }
 
 // whereFlags add what a person says of where things go.

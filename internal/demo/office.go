@@ -9,6 +9,7 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"database/sql"
+	_ "embed" // the hives
 	"encoding/pem"
 	"fmt"
 	"io"
@@ -38,8 +39,20 @@ const (
 	hoistKey = "HB3-4471-SLIP-09"
 )
 
-// users work at the front desk.
-var users = []string{"maren", "tobias"}
+// users work at the front desk. The new computer got maren's name from elsewhere.
+var (
+	users    = []string{"maren", "tobias"}
+	newUsers = []string{"maren.holm", "tobias"}
+)
+
+// What Chartroom keeps in the registry, on the old computer and as a person has taken it in on
+// the new one: hive files with its key, made by Debian's hivexregedit.
+var (
+	//go:embed old.hive
+	oldHive string
+	//go:embed new.hive
+	newHive string
+)
 
 // file is one file of a simulated computer, by its path below the root.
 type file struct {
@@ -92,7 +105,7 @@ func makeOld(root string) error {
 	for i, u := range users {
 		home := "Users/" + u + "/AppData/Roaming/Tidewright/"
 		files = append(files,
-			file{home + "settings.ini", fmt.Sprintf("[window]\r\nwidth=%d\r\nlanguage=en\r\n[paths]\r\nexport=C:\\Users\\%s\\Documents\\Berths\r\n", 1280+i*320, u)},
+			file{home + "settings.ini", fmt.Sprintf("[window]\r\nwidth=%d\r\nlanguage=en\r\n[paths]\r\nexport=C:\\Users\\%s\\Documents\\Berths\r\nlast=\"C:/Users/%s/Documents/Berths/week 47.csv\"\r\n", 1280+i*320, u, u)},
 			file{home + ".recent", "bookings.db\r\n"},
 			file{home + "layouts/front desk.layout", "columns: boat, berth, from, to, paid\r\n"},
 			file{home + "layouts/Übersicht – Krabbenkai.layout", "columns: berth, boat\r\n"},
@@ -103,7 +116,8 @@ func makeOld(root string) error {
 		file{"ProgramData/Tidewright/licence.ini", "[licence]\r\nName = Tern Quay harbour office\r\nSerial = " + serial + "\r\nCode = " + code + "\r\n"},
 		file{"ProgramData/Hoistbook/registration.ini", "[registration]\r\nname=Tern Quay harbour office\r\nkey=" + hoistKey + "\r\n"},
 		file{"ProgramData/Hoistbook/letterhead.txt", "Tern Quay harbour office\r\nThe old boat shed, Tern Quay\r\n"},
-		file{"ProgramData/Hoistbook/Diary/empty.rec", ""},
+		file{"ProgramData/Hoistbook/Diary/2023/empty.rec", ""},
+		file{hivePath, oldHive},
 	)
 	for n := range 640 {
 		at := time.Date(2023, 3, 1, 8, 0, 0, 0, time.UTC).Add(time.Duration(n) * 50 * time.Hour)
@@ -136,15 +150,21 @@ func makeOld(root string) error {
 	return bookings(filepath.Join(root, "ProgramData", "Tidewright"), r, 212, 3400)
 }
 
+// hivePath is where Windows keeps HKLM\SOFTWARE.
+const hivePath = "Windows/System32/config/SOFTWARE"
+
 // makeNew makes the new computer: the apps are installed, and Tidewright was
 // started once, which made an empty profile and an empty database.
 func makeNew(root string) error {
 	files := programs("8.2.4", "3.4.2", "5_4")
-	for _, u := range append([]string{"it-setup"}, users...) {
+	for _, u := range append([]string{"it-setup"}, newUsers...) {
 		files = append(files, file{"Users/" + u + "/ntuser.ini", "\r\n"})
 	}
-	files = append(files, file{"Users/maren/AppData/Roaming/Tidewright/settings.ini", "[window]\r\nwidth=1024\r\nlanguage=en\r\n"})
 	if err := writeAll(root, newComputer, files); err != nil {
+		return err
+	}
+	// Somebody looked into Tidewright on the day after it was installed.
+	if err := write(root, file{"Users/maren.holm/AppData/Roaming/Tidewright/settings.ini", "[window]\r\nwidth=1024\r\nlanguage=en\r\n"}, day.AddDate(0, 0, 1)); err != nil {
 		return err
 	}
 	return bookings(filepath.Join(root, "ProgramData", "Tidewright"), rand.New(rand.NewPCG(1, 1)), 0, 0)

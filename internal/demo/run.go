@@ -35,10 +35,13 @@ type Demo struct {
 }
 
 // parts are what the example keeps in its folder.
-var parts = []string{"old", "new", "kit", "cards", "desk", "handover", "passphrase.txt", "answers.yaml", "commands.txt", "watch-rota.yaml", lateLift}
+var parts = []string{"old", "new", "kit", "cards", "desk", "handover", "passphrase.txt", "answers.yaml", "commands.txt", "watch-rota.yaml", lateLift, takenIn}
 
 // lateLift is a record that comes after the first pack.
 const lateLift = "01-05-0641.rec"
+
+// takenIn is the new computer's registry after a person has taken in what Chartroom had there.
+const takenIn = "registry-taken-in.hive"
 
 // command is one command of the example, as a person would type it.
 type command struct {
@@ -64,8 +67,9 @@ func commands() []command {
 		{about: "See that the kit is whole", args: []string{"inspect", "--kit", "kit"}},
 		{about: "Free the licences of the old computer", args: on(old, "deactivate", "--yes", "--answers", "answers.yaml")},
 		{about: "See where the licences stand", args: on(old, "licence", "status")},
-		{about: "Look at the new computer before the trip", args: on(now, "survey", "--on-new")},
-		{about: "On the new computer: put everything in its place", args: on(now, "unpack")},
+		{about: "Look at the new computer before the trip", args: on(now, "survey", "--on-new", "--user", "maren=maren.holm")},
+		{about: "On the new computer: put everything in its place", args: on(now, "unpack", "--yes")},
+		{about: "A person takes the file for the registry in, on the computer itself", copy: [2]string{takenIn, "new/" + hivePath}},
 		{about: "Tick off what was taken in by hand", args: on(now, "todo", "--tick", "1-4")},
 		{about: "Take up the licences", args: on(now, "activate", "--yes", "--answers", "answers.yaml")},
 		{about: "Prove that old and new are the same", args: on(now, "verify")},
@@ -176,6 +180,9 @@ pontoon:
 func (d *Demo) writeAnswers() error {
 	late := "lift: 641\r\nboat: Sandpiper\r\nlength: 7.4 m\r\nweight: 2150 kg\r\nsling: 2\r\nnote: came in late\r\n"
 	if err := os.WriteFile(filepath.Join(d.Dir, lateLift), []byte(late), 0o644); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(d.Dir, takenIn), []byte(newHive), 0o644); err != nil {
 		return err
 	}
 	return os.WriteFile(filepath.Join(d.Dir, "answers.yaml"), []byte(answers), 0o644)
@@ -325,8 +332,12 @@ func (d *Demo) show(ctx context.Context, c command) (int, error) {
 
 func (d *Demo) copyFile(names [2]string) error {
 	data, err := os.ReadFile(filepath.Join(d.Dir, names[0]))
+	to := filepath.Join(d.Dir, filepath.FromSlash(names[1]))
 	if err == nil {
-		err = os.WriteFile(filepath.Join(d.Dir, filepath.FromSlash(names[1])), data, 0o644)
+		err = os.MkdirAll(filepath.Dir(to), 0o755)
+	}
+	if err == nil {
+		err = os.WriteFile(to, data, 0o644)
 	}
 	if err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot work in the example")

@@ -559,7 +559,7 @@ func (w *world) deactivate(c *sim) {
 
 func (w *world) unpack(c *sim) {
 	w.do("unpack", c, (*move.Move).Unpack, func(m *move.Move) {
-		m.Policy = []tree.Policy{tree.SetAside, tree.SetAside, tree.SetAside, tree.KeepBoth, tree.Skip}[w.r.IntN(5)]
+		m.Ways = map[string]tree.Policy{"": []tree.Policy{tree.SetAside, tree.SetAside, tree.SetAside, tree.KeepBoth, tree.Skip}[w.r.IntN(5)]}
 	})
 }
 

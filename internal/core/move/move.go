@@ -27,7 +27,7 @@ type Move struct {
 	Kinds     item.Table
 	Say       item.Choices
 	Wishes    holder.Wishes
-	Policy    tree.Policy                         // what happens to what is in the way; "" stands for set-aside
+	Ways      map[string]tree.Policy              // what happens to what is in the way, by app and by address of an item; "" stands for all, and where nothing is said a person is asked
 	Asks      func(*card.Licence) licence.Service // in place of the cards' desks; nil stands for those
 	Since     survey.Since                        // how much is looked at of what became of what is sealed
 	NoRepoint bool                                // settings are left as they are

@@ -130,7 +130,7 @@ func TestSingleFile(t *testing.T) {
 		o := office.New(t, "items: [{name: key, kind: file, path: {linux: /etc/app.key}}]\n", "linux", map[string]string{"old/etc/app.key": "old", "new/etc/app.key": "mine"})
 		o.Pack()
 		j := o.Job(o.New)
-		j.Policy = policy
+		j.Ways = map[string]tree.Policy{"": policy}
 		out := o.Only(j.Unpack(ctx))
 		if got := o.Text("new/etc/app.key"); got != want[0] {
 			t.Errorf("%s: the file is %q", policy, got)
@@ -160,7 +160,7 @@ func TestDatabaseInTheWay(t *testing.T) {
 		os.Chmod(filepath.Join(o.Dir, "old/srv/b.db"), 0o640)
 		o.Pack()
 		j := o.Job(o.New)
-		j.Policy = policy
+		j.Ways = map[string]tree.Policy{"": policy}
 		out := o.Only(j.Unpack(ctx))
 		if _, err := os.Stat(there + "-journal"); (err == nil) != (policy == tree.KeepBoth || policy == tree.Skip) {
 			t.Errorf("%s: the old journal: %v", policy, err)

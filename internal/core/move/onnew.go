@@ -326,6 +326,13 @@ func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was s
 		if err != nil {
 			return err
 		}
+		made, err := m.started(ctx, t, is)
+		if err != nil {
+			return err
+		}
+		if made {
+			says = fmt.Sprintf("%s was started here (on %s, after it was installed), and what it made of its own is in the way; unpack sets it aside", c.Title, is.Newest.Local().Format("2 January 2006"))
+		}
 		says = strings.Join(append([]string{says}, is.Doubts...), "; ")
 	}
 	if was != "" && !strings.EqualFold(was, here) {

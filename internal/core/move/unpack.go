@@ -1,8 +1,10 @@
 package move
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"time"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -268,10 +270,6 @@ func (m *Move) recordSame(ctx context.Context, t item.Target, at string) error {
 // intend says what will be done about an item and what is in its way.
 func (m *Move) intend(ctx context.Context, t item.Target, there bool) (done steps.Placed, err error) {
 	done = steps.Placed{To: t.Path}
-	policy := m.Policy
-	if policy == "" {
-		policy = tree.SetAside
-	}
 	earlier := "" // where an interrupted run has set something aside
 	if was := t.Known.Placing; was != nil && was.To == t.Path {
 		earlier, done.Over = was.Aside, was.Over
@@ -288,6 +286,10 @@ func (m *Move) intend(ctx context.Context, t item.Target, there bool) (done step
 		}
 		return done, err
 	}
+	policy, err := m.way(ctx, t)
+	if err != nil {
+		return done, err
+	}
 	done.Over, done.Policy = "", string(policy)
 	switch policy {
 	case tree.KeepBoth:
@@ -296,6 +298,41 @@ func (m *Move) intend(ctx context.Context, t item.Target, there bool) (done step
 		done.Aside, err = t.Mover.Aside(ctx, earlier)
 	}
 	return done, err
+}
+
+// way says what happens to what is in an item's way.
+func (m *Move) way(ctx context.Context, t item.Target) (tree.Policy, error) {
+	family := t.Key
+	family.Item = t.Card.Name
+	for _, address := range []string{t.Key.Address(), family.Address(), t.Key.App + "/" + t.Card.Name, t.Key.App, ""} {
+		if p := m.Ways[address]; p != "" {
+			return p, nil
+		}
+	}
+	is, err := t.Mover.Look(ctx, item.Looking{Again: true})
+	if err != nil {
+		return "", err
+	}
+	spoken, _ := t.Mover.Where()
+	w := run.InTheWay{Key: t.Key, Title: t.App.Title, Where: spoken, Files: is.Files, Bytes: is.Bytes, Coming: *t.Known}
+	if is.Newest != nil {
+		w.Newest = *is.Newest
+	}
+	if w.Started, err = m.started(ctx, t, is); err != nil {
+		return "", err
+	}
+	said, err := m.Person.Way(w)
+	return cmp.Or(tree.Policy(said), tree.SetAside), err
+}
+
+// started reports whether the app itself made what is there, when it was started on this
+// computer: it is newer than the program.
+func (m *Move) started(ctx context.Context, t item.Target, is *item.Look) (bool, error) {
+	if t.Known.Placed != nil || t.Known.Earlier != nil || is.Newest == nil {
+		return false, nil
+	}
+	v, err := m.For(t.App).Version(ctx, t.App)
+	return err == nil && !v.Changed.IsZero() && is.Newest.After(v.Changed.Add(time.Minute)), err
 }
 
 // untouched reports whether what is where an item goes was put there by an unpack

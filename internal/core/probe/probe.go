@@ -47,6 +47,9 @@ type Found struct {
 	// Withheld is the command that would tell, and was not run; nil where
 	// there is none.
 	Withheld []string `json:"command_not_run,omitempty"`
+	// Changed is when the file that told it was written: that of a program, when it was
+	// installed. It is zero where no file did.
+	Changed time.Time `json:"-"`
 }
 
 // Read returns the first value that a source has on the computer, for the user
@@ -72,10 +75,24 @@ func (p Prober) Read(ctx context.Context, s *card.Source, user *machine.User) (F
 			}
 		}
 		if text = strings.TrimSpace(text); text != "" {
-			return Found{Value: text, How: how}, nil
+			return Found{Value: text, How: how, Changed: p.changed(s, user)}, nil
 		}
 	}
 	return found, nil
+}
+
+// changed is when the file that a source names was written.
+func (p Prober) changed(s *card.Source, user *machine.User) time.Time {
+	for _, of := range []card.Path{s.File, s.Exe} {
+		if path := of.On(string(p.Computer.System())); path != "" {
+			if name, err := p.Computer.Locate(path, user); err == nil {
+				if info, err := os.Stat(name); err == nil {
+					return info.ModTime()
+				}
+			}
+		}
+	}
+	return time.Time{}
 }
 
 // maxText is how much of a text file is searched for a value, in bytes.

@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"errors"
+	"time"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
@@ -32,6 +33,18 @@ type Reply struct {
 	Evidence string // path of a file, or ""
 }
 
+// InTheWay is something that is where an item goes.
+type InTheWay struct {
+	Key     steps.Key
+	Title   string // of the app
+	Where   string // as this computer writes it
+	Files   int64  // of what is there
+	Bytes   int64
+	Newest  time.Time // zero where it is not known
+	Started bool      // the app itself made it, when it was started here
+	Coming  steps.Item
+}
+
 // Person is who is asked. An error of the kind fault.Waits says that nobody is
 // there, or that the person goes on later.
 type Person interface {
@@ -44,6 +57,8 @@ type Person interface {
 	// Change shows what is to be changed in the settings of an item, and reports whether a
 	// person agrees. That nobody can be asked is an error.
 	Change(title string, key steps.Key, lines []repoint.Line) (bool, error)
+	// Way says what happens to what is in the way (tree.Policy); "" leaves it at the usual.
+	Way(w InTheWay) (policy string, err error)
 	// Guide has a person take a step, and say what was seen.
 	Guide(ctx context.Context, g Guided) (Reply, error)
 }
@@ -76,6 +91,9 @@ func (Nobody) AgreeToRun(question string) error { return nobody("%s", question) 
 func (Nobody) Change(title string, key steps.Key, _ []repoint.Line) (bool, error) {
 	return false, &fault.Error{Kind: fault.NotRepointed, What: "paths in the settings " + key.Item + " of " + title + " are to be changed to where things are on this computer", App: key.App, Err: errNobody}
 }
+
+// Way leaves it at the usual.
+func (Nobody) Way(InTheWay) (string, error) { return "", nil }
 
 // Guide fails.
 func (Nobody) Guide(_ context.Context, g Guided) (Reply, error) {

@@ -200,7 +200,7 @@ func (yes) Change(string, steps.Key, []repoint.Line) (bool, error) { return true
 
 func unpack(o *office.Office, policy tree.Policy) (*run.Outcome, error) {
 	j := o.Job(o.New)
-	j.Person, j.Policy, j.Say.Users = &yes{}, policy, map[string]string{"Maren": "mholm"}
+	j.Person, j.Ways, j.Say.Users = &yes{}, map[string]tree.Policy{"": policy}, map[string]string{"Maren": "mholm"}
 	out, err := j.Unpack(o.T.Context())
 	if err != nil {
 		return nil, err
