@@ -173,7 +173,7 @@ func TestTypedKey(t *testing.T) {
 	})
 	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "hoist.yaml", "--to", "NEW")
 	s := atTerminal(t, dir, "HB3-SECRET-4417\nn\nHB3-SECRET-4471\n\nHarbour office\n", "pack", "--kit", "kit", "--root", "old", "--passphrase-file", "p")
-	if !strings.Contains(s, "You typed ••••4417, 15 characters") || !strings.Contains(s, "You typed ••••4471, 15 characters") || strings.Contains(s, "SECRET") || !strings.Contains(s, "Harbour office") || !strings.Contains(s, "sealed and read back") {
+	if !strings.Contains(s, "You typed ••••4417, 15 characters") || !strings.Contains(s, "You typed ••••4471, 15 characters") || strings.Contains(s, "SECRET") || !strings.Contains(s, "Harbour office") || !strings.Contains(s, "sealed, read back") {
 		t.Errorf("%s", s)
 	}
 }

@@ -46,7 +46,7 @@ func TestPassphraseAtTheTerminal(t *testing.T) {
 		t.Fatalf("typed twice: %s", out)
 	}
 	out = atTerminal(t, dir, "not-this-one\n"+passphrase+"\n", "pack", "--kit", "kit", "--root", "old")
-	if !strings.Contains(out, "Try again") || !strings.Contains(out, "sealed and read back") {
+	if !strings.Contains(out, "Try again") || !strings.Contains(out, "sealed, read back") {
 		t.Errorf("wrong, then right: %s", out)
 	}
 	if out = atTerminal(t, dir, "one-passphrase-here\nand-another-here\n", "new", "k2", "--root", "old", "--cards", "diary.yaml", "--type-passphrase"); !strings.Contains(out, "not the same") {

@@ -85,7 +85,7 @@ func (e *env) cardCommand() *cobra.Command {
 				c, err := card.Read(name)
 				if err != nil {
 					failed = true
-					tell(e.err, err, e.colour && isTerminal(e.err))
+					tell(fold(e.err), err, e.colour && isTerminal(e.err))
 					continue
 				}
 				e.printf("%s: %s, %s, %s: no mistakes\n", name, c.Title, plural(int64(len(c.Items)), "item"), plural(int64(len(c.Licences)), "licence"))

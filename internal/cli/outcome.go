@@ -110,6 +110,7 @@ func codeOf(step steps.Step, o *run.Outcome) int {
 // for one reason is said once.
 func (e *env) told(step steps.Step, out []*run.Outcome) {
 	e.clear()
+	to := fold(e.err)
 	stopped := map[steps.Block][]*run.Outcome{}
 	for _, o := range out {
 		for _, b := range o.Blocks {
@@ -118,7 +119,7 @@ func (e *env) told(step steps.Step, out []*run.Outcome) {
 	}
 	for _, o := range out {
 		for _, v := range o.Overrode {
-			table.Fprintf(e.err, "%s gate %s overridden for %s: %s\n  because: %s\n", e.paint("note:", table.Note), v.Gate, o.Title, v.Why, v.Because)
+			table.Fprintf(to, "%s gate %s overridden for %s: %s\n  because: %s\n", e.paint("note:", table.Note), v.Gate, o.Title, v.Why, v.Because)
 		}
 		for _, b := range o.Blocks {
 			all := stopped[b]
@@ -129,16 +130,16 @@ func (e *env) told(step steps.Step, out []*run.Outcome) {
 			if len(all) > 1 {
 				app, title = "", fmt.Sprintf("%s and %d more", o.Title, len(all)-1)
 			}
-			table.Fprintf(e.err, "%s %s of %s is stopped by the gate %s: %s\n  next: %s\n", e.paint("stopped:", table.Bad), step, title, b.Gate, b.Why, filled(gateAdvice[b.Gate], app))
+			table.Fprintf(to, "%s %s of %s is stopped by the gate %s: %s\n  next: %s\n", e.paint("stopped:", table.Bad), step, title, b.Gate, b.Why, filled(gateAdvice[b.Gate], app))
 			if !b.Firm {
-				table.Fprintf(e.err, "  or:   --override %s --because \"REASON\"\n", b.Gate)
+				table.Fprintf(to, "  or:   --override %s --because \"REASON\"\n", b.Gate)
 			}
 			if !slices.ContainsFunc(all, (*run.Outcome).Changed) {
-				table.Fprintf(e.err, "  safe: Nothing of %s was changed.\n", title)
+				table.Fprintf(to, "  safe: Nothing of %s was changed.\n", title)
 			}
 		}
 		for _, err := range o.Errs() {
-			tellOf(e.err, err, step, e.colour && isTerminal(e.err))
+			tellOf(to, err, step, e.colour && isTerminal(e.err))
 		}
 	}
 }

@@ -45,17 +45,17 @@ changed since is kept.`,
 func (e *env) showPacked(j *move.Move, did []*run.Outcome) {
 	t := e.table("app", "item", "files", "size", "sealed", "result")
 	t.Right = []int{3, 4, 5}
-	var left, out []string
+	var left, out, stays []string
 	for _, o := range did {
 		for _, i := range o.Items {
-			result := "sealed and read back"
+			result := "sealed, read back"
 			switch i.Did {
 			case "kept":
 				result = "kept, unchanged since"
 			case "gone":
 				result = "kept; not here any more"
 			case "stays":
-				t.Add(o.Title, i.Item, "", "", "", "stays at "+i.To)
+				stays = append(stays, fmt.Sprintf("%s, %s: %s", o.Title, i.Item, i.To))
 				continue
 			}
 			t.Add(o.Title, whose(i.Item, i.User), fmt.Sprint(i.Files), bytesText(i.Bytes), bytesText(i.Size), e.result(true, result, ""))
@@ -77,10 +77,7 @@ func (e *env) showPacked(j *move.Move, did []*run.Outcome) {
 			}
 		}
 	}
-	if len(out) > 0 {
-		e.list("left out: ", out)
-	}
-	if len(left) > 0 {
-		e.list("left behind: ", left)
-	}
+	e.list("stays where it is: ", stays)
+	e.list("left out: ", out)
+	e.list("left behind: ", left)
 }

@@ -104,7 +104,7 @@ func (p *somebody) Change(title string, key steps.Key, lines []repoint.Line) (bo
 		return run.Nobody{}.Change(title, key, lines)
 	}
 	p.done()
-	table.Fprintf(p.err, "\n%s, %s: its settings are to say where things are on this computer:\n", title, whose(key.Item, key.User))
+	table.Fprintf(fold(p.err), "\n%s, %s: its settings are to say where things are on this computer:\n", title, whose(key.Item, key.User))
 	in, shown := "", 0
 	for i, l := range lines {
 		if l.In != in {

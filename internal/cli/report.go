@@ -45,7 +45,11 @@ the kit's folder report, and into another folder with --to.`,
 					return err
 				}
 			} else {
-				e.printf("%s\n", table.Block(r.Text(e.width, e.colour)))
+				text := r.Brief(e.width, e.colour)
+				if e.whole {
+					text = r.Text(e.width, e.colour)
+				}
+				e.printf("%s\n", table.Block(text))
 				for _, w := range written {
 					e.printf("wrote %s\n", w)
 				}
@@ -54,6 +58,7 @@ the kit's folder report, and into another folder with --to.`,
 		},
 	}
 	c.Flags().StringVar(&to, "to", "", "write the files into this folder too")
+	e.detailsFlag(c)
 	return c
 }
 

@@ -84,6 +84,7 @@ var retiredWords = map[string]struct {
 }{
 	"retired":         {"set aside", false},
 	"retired already": {"set aside before", false},
+	"fixed":           {"left: its system does not run", false},
 	"gone":            {"not here any more", false},
 	"returned":        {"has its name back", false},
 	"was not retired": {"was not set aside", false},

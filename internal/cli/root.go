@@ -58,7 +58,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 		return exitDone
 	}
 	e.log.Error("ended", "error", err)
-	return tell(errOut, err, e.colour && isTerminal(errOut))
+	return tell(fold(errOut), err, e.colour && isTerminal(errOut))
 }
 
 func (e *env) command() *cobra.Command {

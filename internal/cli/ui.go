@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -44,22 +45,57 @@ func isTerminal(f any) bool {
 	return ok && term.IsTerminal(int(file.Fd()))
 }
 
+// widthOf is that of a terminal, in characters; 0 of anything else.
+func widthOf(f any) int {
+	if !isTerminal(f) {
+		return 0
+	}
+	w, _, err := term.GetSize(int(f.(*os.File).Fd()))
+	if err != nil {
+		return 0
+	}
+	return w
+}
+
+// folded writes whole lines no wider than the terminal that they go to.
+type folded struct {
+	io.Writer
+	width int
+}
+
+func fold(w io.Writer) folded { return folded{w, widthOf(w)} }
+
+// Write writes lines.
+func (f folded) Write(lines []byte) (int, error) {
+	_, err := io.WriteString(f.Writer, table.Within(string(lines), f.width))
+	return len(lines), err
+}
+
 // setUp looks at where the output goes.
 func (u *ui) setUp(noColour bool) {
 	u.redraw = isTerminal(u.err)
 	if isTerminal(u.out) {
 		u.colour = !noColour && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
-		if w, _, err := term.GetSize(int(u.out.(*os.File).Fd())); err == nil {
-			u.width = w
-		}
+		u.width = widthOf(u.out)
 	}
 }
 
-// printf writes facts.
+// printf writes facts, no wider than the terminal. What is laid out already stays as it is.
 func (u *ui) printf(format string, args ...any) {
-	if !u.json {
-		table.Fprintf(u.out, format, args...)
+	if u.json {
+		return
 	}
+	text := table.Sprintf(format, args...)
+	if !slices.ContainsFunc(args, func(a any) bool {
+		switch a.(type) {
+		case table.Block, *table.Table:
+			return true
+		}
+		return false
+	}) {
+		text = table.Within(text, u.width)
+	}
+	io.WriteString(u.out, text)
 }
 
 // list writes facts, each on a line of its own.
@@ -73,7 +109,7 @@ func (u *ui) list(before string, facts []string) {
 func (u *ui) say(format string, args ...any) {
 	if !u.quiet {
 		u.clear()
-		table.Fprintf(u.err, format, args...)
+		table.Fprintf(fold(u.err), format, args...)
 	}
 }
 
@@ -91,7 +127,7 @@ func (u *ui) object(v any) error {
 func (u *ui) paint(s string, m table.Mark) string { return table.Paint(s, m, u.colour) }
 
 func (u *ui) table(head ...string) *table.Table {
-	return &table.Table{Head: head, Width: u.width, Colour: u.colour}
+	return &table.Table{Head: head, Width: u.width, Colour: u.colour, Groups: head[0] == "app"}
 }
 
 func bytesText(n int64) string { return humanize.Bytes(uint64(max(n, 0))) }

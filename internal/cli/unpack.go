@@ -140,8 +140,8 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 	var aside []string
 	for _, o := range out {
 		for _, i := range o.Items {
-			word := map[string]string{"placed": "in place", "renewed": "renewed", "same": "the same already", "skipped": "left as it was", "completed": "left; what was missing is added"}[i.Did]
-			t.Add(o.Title, whose(i.Item, i.User), fmt.Sprint(i.Files), bytesText(i.Bytes), e.result(i.Did != "skipped" && i.Did != "completed", word, word), i.To)
+			word := map[string]string{"placed": "in place", "left": "waits", "renewed": "renewed", "same": "the same already", "skipped": "left as it was", "completed": "left; what was missing is added"}[i.Did]
+			t.Add(o.Title, whose(i.Item, i.User), fmt.Sprint(i.Files), bytesText(i.Bytes), e.result(i.Did != "skipped" && i.Did != "completed" && i.Waits == "", word, word), i.To)
 			if i.Aside != "" {
 				aside = append(aside, i.Aside)
 			}
@@ -155,7 +155,7 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 			if i.Repointed > 0 {
 				e.printf("%s %s, %s: %s in its settings; undo gives the old ones back\n", e.paint("re-pointed:", table.Note), o.Title, whose(i.Item, i.User), item.Plural(i.Repointed, "path"))
 			}
-			for _, n := range i.Notes {
+			for _, n := range slices.DeleteFunc(append([]string{i.Waits}, i.Notes...), func(n string) bool { return n == "" }) {
 				e.printf("%s %s, %s: %s\n", e.paint("by hand:", table.Note), o.Title, i.Item, n)
 			}
 			for _, n := range i.Unkept {

@@ -25,6 +25,7 @@ that something differs.`,
 		},
 	}
 	e.overrideFlags(c)
+	e.detailsFlag(c)
 	e.commandsFlag(c)
 	return c
 }
@@ -34,7 +35,7 @@ func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
 	if r.Only(out); len(r.Apps) == 0 {
 		return
 	}
-	e.printf("%s", table.Block(r.Tables(e.width, e.colour)))
+	e.printf("%s", table.Block(r.Tables(e.width, e.colour, e.whole)))
 	for _, o := range out {
 		for _, i := range o.Items {
 			if i.Did == "stays" {

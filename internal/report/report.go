@@ -171,6 +171,9 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 			for _, n := range it.Placed.Notes {
 				a.ByHand = append(a.ByHand, i.Name()+": "+n)
 			}
+			if it.Placed.Waits != "" && !it.Checked.Good() {
+				a.ByHand = append(a.ByHand, i.Name()+": "+it.Placed.Waits)
+			}
 			for _, n := range it.Placed.Unkept {
 				a.Unkept = append(a.Unkept, i.Name()+": "+n)
 			}

@@ -2,7 +2,11 @@ package report
 
 import (
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
+
+	"github.com/dustin/go-humanize"
 
 	"movekit/internal/table"
 )
@@ -30,27 +34,34 @@ func mark(r Result) table.Mark {
 	return table.Note
 }
 
-// Tables returns the table of items and that of licences. width is that of
-// the terminal in characters, or 0.
-func (r *Report) Tables(width int, colour bool) string {
-	t := &table.Table{Head: []string{"app", "item", "what", "old", "new", "result"}, Right: []int{4, 5}, Width: width, Colour: colour}
+// Tables returns the table of items and that of licences: an item a line with its figures, or,
+// whole, a figure a line. width is that of the terminal in characters, or 0.
+func (r *Report) Tables(width int, colour, whole bool) string {
+	t := &table.Table{Head: []string{"app", "item", "result", "what was compared"}, Width: width, Colour: colour, Groups: true}
+	if whole {
+		t = &table.Table{Head: []string{"app", "item", "what", "old", "new", "result"}, Right: []int{4, 5}, Width: width, Colour: colour, Groups: true}
+	}
 	var differences []string
 	for _, a := range r.Apps {
 		app := a.Title
 		for _, i := range a.Items {
 			item := i.Name()
-			for _, row := range i.Rows {
-				result := Equal
-				if !row.Same {
-					result = map[bool]Result{true: Skipped, false: Different}[i.Result == Skipped]
-				}
-				t.Add(app, item, row.What, row.Old, row.New, table.Paint(resultText(result, "same"), mark(result), colour))
-				app, item = "", ""
-			}
-			if len(i.Rows) == 0 {
+			switch {
+			case !whole:
+				t.Add(app, item, table.Paint(resultText(i.Result, "same"), mark(i.Result), colour), i.figures())
+			case len(i.Rows) == 0:
 				t.Add(app, item, "", "", "", table.Paint(resultText(Open, ""), table.Note, colour))
-				app = ""
+			default:
+				for _, row := range i.Rows {
+					result := Equal
+					if !row.Same {
+						result = map[bool]Result{true: Skipped, false: Different}[i.Result == Skipped]
+					}
+					t.Add(app, item, row.What, row.Old, row.New, table.Paint(resultText(result, "same"), mark(result), colour))
+					app, item = "", ""
+				}
 			}
+			app = ""
 			for _, d := range i.Differences {
 				differences = append(differences, difference(i, colour)+fmt.Sprintf(" %s, %s: %s", a.Title, i.Name(), d))
 			}
@@ -59,7 +70,9 @@ func (r *Report) Tables(width int, colour bool) string {
 			}
 		}
 		if len(a.Items) == 0 {
-			t.Add(app, "-", "", "", "", table.Paint("not packed", table.Note, colour))
+			cells := make([]string, len(t.Head))
+			cells[0], cells[1], cells[slices.Index(t.Head, "result")] = app, "-", table.Paint("not packed", table.Note, colour)
+			t.Add(cells...)
 		}
 	}
 	var b strings.Builder
@@ -67,7 +80,7 @@ func (r *Report) Tables(width int, colour bool) string {
 	for _, d := range differences {
 		table.Fprintf(&b, "%s\n", d)
 	}
-	l := &table.Table{Head: []string{"app", "licence", "old", "new", "transfers left", "result"}, Right: []int{5}, Width: width, Colour: colour}
+	l := &table.Table{Head: []string{"app", "licence", "old", "new", "transfers left", "result"}, Right: []int{5}, Width: width, Colour: colour, Groups: true}
 	for _, a := range r.Apps {
 		for _, li := range a.Licences {
 			left := fmt.Sprint(li.Transfers)
@@ -83,6 +96,30 @@ func (r *Report) Tables(width int, colour bool) string {
 	return b.String()
 }
 
+// figures are those of an item in one line.
+func (i Item) figures() string {
+	var out []string
+	for _, row := range i.Rows {
+		n, err := strconv.ParseInt(row.New, 10, 64)
+		what := row.What
+		if n == 1 {
+			what = strings.TrimSuffix(what, "s")
+		}
+		switch {
+		case !row.Same:
+			out = append(out, fmt.Sprintf("%s: %s then, %s now", row.What, row.Old, row.New))
+		case row.What == "content": // that it is the same is the result
+		case row.What == "bytes" && err == nil:
+			out = append(out, humanize.Bytes(uint64(n)))
+		case err == nil:
+			out = append(out, humanize.Comma(n)+" "+what)
+		default:
+			out = append(out, strings.TrimSpace(row.What+" "+row.New))
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
 // difference begins a line about what is not the same.
 func difference(i Item, colour bool) string {
 	if i.Result == Skipped {
@@ -94,21 +131,29 @@ func difference(i Item, colour bool) string {
 // Text returns the hand-over as plain text: what the owner should know first, and
 // the figures behind it.
 func (r *Report) Text(width int, colour bool) string {
+	return r.text(width, colour, r.Notes()) + "\nFigures\n\n" + strings.TrimRight(r.Tables(width, colour, true), "\n") + "\n"
+}
+
+// Brief returns its sentence and what is left to do.
+func (r *Report) Brief(width int, colour bool) string {
+	return r.text(width, colour, slices.DeleteFunc(r.Notes(), func(n Note) bool { return !n.Boxes && n.Title != notKept }))
+}
+
+func (r *Report) text(width int, colour bool, notes []Note) string {
 	var b strings.Builder
 	table.Fprintf(&b, "%s\n%sKit %s, written %s\n\n%s\n", strings.ToUpper(r.Title()), table.Block(line(table.Visible(r.Office))), r.Kit,
 		r.Written.Local().Format("2 January 2006 15:04"), table.Block(table.Paint(table.Wrap(table.Visible(r.Sentence), width), mark(r.Result), colour)))
-	for _, n := range r.Notes() {
+	for _, n := range notes {
 		table.Fprintf(&b, "\n%s\n", n.Title)
 		box := "- "
 		if n.Boxes {
 			box = "[ ] "
 		}
 		for _, l := range n.Lines {
-			table.Fprintf(&b, "  %s%s\n", box, l)
+			table.Fprintf(&b, "%s\n", table.Block(table.Hanging("  "+box, l, width)))
 		}
 	}
-	b.WriteString("\nFigures\n\n" + r.Tables(width, colour))
-	return strings.TrimRight(b.String(), "\n") + "\n"
+	return b.String()
 }
 
 // line is a text with an end of line, or nothing.
@@ -126,11 +171,13 @@ type Note struct {
 	Lines []string
 }
 
+const notKept = "Not kept"
+
 // Notes returns what moved, what is to be done by hand, what is not on the new
 // computer, what became of the old one and of the kit, and what was decided.
 func (r *Report) Notes() []Note {
 	moved, hand, absent, left := Note{Title: "What moved"}, Note{Title: "To be done by hand", Boxes: true}, Note{Title: "Not found on " + r.Old.Name}, Note{Title: "Left behind"}
-	unkept, aside, old, decided := Note{Title: "Not kept"}, Note{Title: "Set aside on " + r.New.Name}, Note{Title: "On " + r.Old.Name}, Note{Title: "Decided on the way"}
+	unkept, aside, old, decided := Note{Title: notKept}, Note{Title: "Set aside on " + r.New.Name}, Note{Title: "On " + r.Old.Name}, Note{Title: "Decided on the way"}
 	for _, a := range r.Apps {
 		moved.Lines = append(moved.Lines, a.moved(r.New.Name))
 		for _, s := range []struct {

@@ -2,6 +2,7 @@
 package table
 
 import (
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -45,12 +46,55 @@ func Wrap(s string, width int) string {
 	return strings.Join(lines, "\n")
 }
 
+// Within breaks each line of a text between words where it is wider than width; what is broken
+// goes on further in. A word, such as a path, stays whole however long it is.
+func Within(s string, width int) string {
+	if width == 0 {
+		return s
+	}
+	lines := strings.Split(s, "\n")
+	for i, l := range lines {
+		lead := l[:len(l)-len(strings.TrimLeft(l, " "))]
+		at := 0
+		var b strings.Builder
+		for n, word := range strings.Split(l[len(lead):], " ") {
+			wide := text.StringWidthWithoutEscSequences(word)
+			switch {
+			case n == 0:
+				b.WriteString(lead)
+				at = len(lead)
+			case at+1+wide > width:
+				b.WriteString("\n" + lead + "  ")
+				at = len(lead) + 2
+			default:
+				b.WriteString(" ")
+				at++
+			}
+			b.WriteString(word)
+			at += wide
+		}
+		lines[i] = b.String()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Hanging writes a text behind a lead, its further lines below its first; all of it is made
+// visible.
+func Hanging(lead, s string, width int) string {
+	s = Visible(s)
+	if width > 0 {
+		s = Wrap(s, max(width-len(lead), 20))
+	}
+	return lead + strings.ReplaceAll(s, "\n", "\n"+strings.Repeat(" ", len(lead)))
+}
+
 // Table is a table being filled.
 type Table struct {
 	Head   []string
 	Right  []int // columns that are aligned to the right
 	Width  int   // of the terminal, in characters; 0 where there is none
 	Colour bool
+	Groups bool // rows belong to what is in the first column, which is written above them where the table is too wide
 	Paths  bool // the last column holds paths: where one does not fit, each has a line of its own
 	rows   []table.Row
 }
@@ -73,38 +117,117 @@ func (t *Table) AddLines(last Block, cells ...string) {
 // Len is the number of rows.
 func (t *Table) Len() int { return len(t.rows) }
 
-// String lays the table out. The last column is wrapped to the width, unless it holds
-// paths, which are to be copied whole.
+// String lays the table out, no wider than the terminal. Where it is: what rows belong to goes
+// above them, paths go below their rows, to be copied whole, and then the widest columns of
+// words are wrapped.
 func (t *Table) String() string {
-	if room := t.lastRoom(); t.Paths && room > 0 {
-		return t.withPathsBelow()
+	narrow := &Table{Head: t.Head, Right: t.Right, Width: t.Width, Colour: t.Colour, rows: t.rows}
+	wide := func() bool { return t.Width > 0 && narrow.total(narrow.widths()) > t.Width }
+	var above, below []string
+	if last := len(narrow.Head) - 1; t.Paths && wide() {
+		below = narrow.take(last)
 	}
-	return t.render()
+	if t.Groups && wide() {
+		above = narrow.take(0)
+	}
+	return narrow.render(above, below)
 }
 
-// withPathsBelow writes each path below its row.
-func (t *Table) withPathsBelow() string {
-	last := len(t.Head) - 1
-	short := &Table{Head: t.Head[:last], Right: t.Right, Colour: t.Colour}
-	for _, row := range t.rows {
-		short.rows = append(short.rows, row[:min(last, len(row))])
-	}
-	lines := strings.Split(strings.TrimSuffix(short.render(), "\n"), "\n")
-	head := len(lines) - len(t.rows)
-	var b strings.Builder
-	for i, l := range lines {
-		b.WriteString(l + "\n")
-		if i < head || len(t.rows[i-head]) <= last {
-			continue
-		}
-		if path, _ := t.rows[i-head][last].(string); path != "" {
-			b.WriteString("  " + path + "\n")
+// take takes a column out, and returns its cells.
+func (t *Table) take(n int) (cells []string) {
+	t.Head = slices.Delete(slices.Clone(t.Head), n, n+1)
+	right := []int{}
+	for _, r := range t.Right {
+		if r-1 < n {
+			right = append(right, r)
+		} else if r-1 > n {
+			right = append(right, r-1)
 		}
 	}
-	return b.String()
+	t.Right = right
+	rows := make([]table.Row, len(t.rows))
+	for i, row := range t.rows {
+		cell := ""
+		if rows[i] = slices.Clone(row); n < len(row) {
+			cell, _ = row[n].(string)
+			rows[i] = slices.Delete(rows[i], n, n+1)
+		}
+		cells = append(cells, cell)
+	}
+	t.rows = rows
+	return cells
 }
 
-func (t *Table) render() string {
+// Bounds of how narrow a column of words may become, in characters: as its longest word, so
+// that none is broken, but for very long ones.
+const (
+	minColumn = 8
+	maxWord   = 20
+)
+
+// widths are those of the columns as they are.
+func (t *Table) widths() []int {
+	out := make([]int, len(t.Head))
+	for i, h := range t.Head {
+		out[i] = text.StringWidthWithoutEscSequences(h)
+		for _, r := range t.rows {
+			if i < len(r) {
+				out[i] = max(out[i], text.LongestLineLen(r[i].(string)))
+			}
+		}
+	}
+	return out
+}
+
+// total is the width of a table with such columns.
+func (*Table) total(widths []int) (sum int) {
+	for _, w := range widths {
+		sum += w + 2
+	}
+	return sum - 1 // the renderer ends a row with a space
+}
+
+// fitted are the rows with the widest columns wrapped.
+func (t *Table) fitted() []table.Row {
+	natural := t.widths()
+	widths, least := slices.Clone(natural), make([]int, len(natural))
+	for i, h := range t.Head {
+		least[i] = max(minColumn, text.StringWidthWithoutEscSequences(h))
+		for _, r := range t.rows {
+			if i < len(r) {
+				for _, word := range strings.Fields(r[i].(string)) {
+					least[i] = max(least[i], min(maxWord, text.StringWidthWithoutEscSequences(word)))
+				}
+			}
+		}
+	}
+	for t.Width > 0 && t.total(widths) > t.Width {
+		widest := -1
+		for i, w := range widths {
+			if !slices.Contains(t.Right, i+1) && w > least[i] && (widest < 0 || w >= widths[widest]) {
+				widest = i
+			}
+		}
+		if widest < 0 {
+			break
+		}
+		widths[widest]--
+	}
+	out := make([]table.Row, len(t.rows))
+	for i, r := range t.rows {
+		out[i] = slices.Clone(r)
+		for c := range r {
+			if widths[c] < natural[c] {
+				out[i][c] = Wrap(r[c].(string), widths[c])
+			}
+		}
+	}
+	return out
+}
+
+// render writes the table, with a line above and below each row where it has one; what
+// is above the row before as well is not said again.
+func (t *Table) render(above, below []string) string {
 	w := table.NewWriter()
 	w.SetStyle(table.Style{
 		Box:     table.BoxStyle{MiddleHorizontal: "─", MiddleSeparator: "─", MiddleVertical: " ", PaddingRight: " "},
@@ -115,45 +238,38 @@ func (t *Table) render() string {
 	for i, h := range t.Head {
 		head[i] = h
 	}
+	rows := t.fitted()
 	w.AppendHeader(head)
-	w.AppendRows(t.rows)
+	w.AppendRows(rows)
 	var cols []table.ColumnConfig
 	for _, n := range t.Right {
 		cols = append(cols, table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight})
 	}
-	if room := t.lastRoom(); room > 0 {
-		cols = append(cols, table.ColumnConfig{Number: len(t.Head), WidthMax: room, WidthMaxEnforcer: text.WrapSoft})
-	}
 	w.SetColumnConfigs(cols)
 	lines := strings.Split(w.Render(), "\n")
-	for i, l := range lines {
-		lines[i] = strings.TrimRight(l, " ")
-	}
-	return strings.Join(lines, "\n") + "\n"
-}
-
-// lastRoom is how wide the last column may be; 0 where it need not be
-// wrapped.
-func (t *Table) lastRoom() int {
-	if t.Width == 0 {
-		return 0
-	}
-	used, last := 0, 0
-	for i := range t.Head {
-		width := text.StringWidthWithoutEscSequences(t.Head[i])
-		for _, r := range t.rows {
-			if i < len(r) {
-				width = max(width, text.LongestLineLen(r[i].(string)))
-			}
+	var b strings.Builder
+	write := func(n int) {
+		for _, l := range lines[:n] {
+			b.WriteString(strings.TrimRight(l, " ") + "\n")
 		}
-		if i == len(t.Head)-1 {
-			last = width
-		} else {
-			used += width + 2
+		lines = lines[n:]
+	}
+	write(min(2, len(lines)))
+	said := ""
+	for i, r := range rows {
+		if above != nil && above[i] != "" && above[i] != said {
+			said = above[i]
+			b.WriteString(said + "\n")
+		}
+		high := 1
+		for _, c := range r {
+			high = max(high, 1+strings.Count(c.(string), "\n"))
+		}
+		write(min(high, len(lines)))
+		if below != nil && below[i] != "" {
+			b.WriteString("  " + below[i] + "\n")
 		}
 	}
-	if used+last <= t.Width {
-		return 0
-	}
-	return max(t.Width-used-1, 16)
+	write(len(lines))
+	return b.String()
 }

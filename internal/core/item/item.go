@@ -4,6 +4,7 @@ package item
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -77,6 +78,10 @@ type Mover interface {
 	// Close ends what was opened.
 	Close()
 }
+
+// ErrFixed says that what is there cannot be changed here: it belongs to a system that does
+// not run.
+var ErrFixed = errors.New("it belongs to a system that does not run")
 
 // One is one item at a place on a computer.
 type One struct {

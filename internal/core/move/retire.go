@@ -3,6 +3,7 @@ package move
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -154,7 +155,12 @@ func (m *Move) retire(ctx context.Context, t item.Target, out *run.ItemOutcome) 
 		return m.recordRetired(journal.EventRetired, t.Key, steps.Retired{From: t.Path})
 	case r == nil:
 		r = &steps.Retired{From: t.Path}
-		if r.To, err = t.Mover.Aside(ctx, ""); err != nil {
+		r.To, err = t.Mover.Aside(ctx, "")
+		if errors.Is(err, item.ErrFixed) {
+			out.Did = "fixed"
+			return nil
+		}
+		if err != nil {
 			return err
 		}
 		if _, disk := t.Mover.Where(); disk != "" {

@@ -3,6 +3,7 @@ package move
 import (
 	"cmp"
 	"context"
+	"errors"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -76,7 +77,7 @@ func (m *Move) undoItem(ctx context.Context, c *card.Card, it *steps.Item) (run.
 	u := t.Known.Undoing
 	if u == nil {
 		u = &steps.Undone{From: was.To, Back: was.Aside}
-		if u.Kept, err = mover.Aside(ctx, ""); err != nil {
+		if u.Kept, err = mover.Aside(ctx, ""); err != nil && !errors.Is(err, item.ErrFixed) {
 			return out, err
 		}
 		if policy == tree.KeepBoth {

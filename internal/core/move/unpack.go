@@ -3,6 +3,7 @@ package move
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -204,7 +205,10 @@ func (m *Move) put(ctx context.Context, t item.Target) (run.ItemOutcome, error) 
 	if err != nil {
 		return out, err
 	}
-	out.To, out.Aside, out.Notes, out.Unkept = done.To, done.Aside, done.Notes, done.Unkept
+	out.To, out.Aside, out.Notes, out.Unkept, out.Waits = done.To, done.Aside, done.Notes, done.Unkept, done.Waits
+	if out.Waits != "" {
+		out.Did = "left"
+	}
 	if r := m.State.Items[t.Key].Repointed; r != nil {
 		out.Repointed = r.Places
 	}
@@ -295,7 +299,9 @@ func (m *Move) intend(ctx context.Context, t item.Target, there bool) (done step
 	case tree.KeepBoth:
 		done.To = t.Mover.Beside()
 	case tree.SetAside:
-		done.Aside, err = t.Mover.Aside(ctx, earlier)
+		if done.Aside, err = t.Mover.Aside(ctx, earlier); errors.Is(err, item.ErrFixed) {
+			err = nil // nothing is put there either
+		}
 	}
 	return done, err
 }

@@ -46,6 +46,7 @@ type ItemOutcome struct {
 	Note      string   `json:"note,omitempty"`      // file that says where the item went
 	Left      []string `json:"left_behind,omitempty"`
 	LeftOut   []string `json:"left_out,omitempty"`      // what the card leaves out, with counts and sizes
+	Waits     string   `json:"waits,omitempty"`         // what a person must do before it is in place
 	Notes     []string `json:"notes,omitempty"`         // what a person must know or do
 	Unkept    []string `json:"not_kept,omitempty"`      // owners and marks that could not be kept
 	Repointed int64    `json:"paths_changed,omitempty"` // in its settings

@@ -144,6 +144,7 @@ type Placed struct {
 	Remade map[string]string `json:"remade,omitempty"`   // digests of what a database's engine here writes otherwise than it was sealed, though it is the same
 	Unkept []string          `json:"not_kept,omitempty"` // owners and marks that could not be kept
 	Same   bool              `json:"same,omitempty"`     // it was there already
+	Waits  string            `json:"waits,omitempty"`    // what a person must do before it is in place; "" where it is
 	Notes  []string          `json:"notes,omitempty"`    // what a person must know or do
 }
 

@@ -226,6 +226,9 @@ func (m Mover) Beside() string { return m.free(m.Path + " (from " + m.Run.Manife
 // Aside is a free name beside the key; one that an interrupted run was about to use holds what
 // that has carried over already.
 func (m Mover) Aside(_ context.Context, earlier string) (string, error) {
+	if m.offline() {
+		return "", item.ErrFixed
+	}
 	if earlier != "" {
 		return earlier, nil
 	}
@@ -253,9 +256,8 @@ func (m Mover) Put(ctx context.Context, done *steps.Placed) error {
 		return err
 	}
 	if m.offline() {
-		done.Aside = ""
 		file, err := m.leave(all)
-		done.Notes = append(done.Notes, "take "+machine.Spoken(m.Computer, file)+" in on the computer itself: open it there"+m.as())
+		done.Waits = "open " + machine.Spoken(m.Computer, file) + " on the computer itself" + m.as() + ", which takes the keys in"
 		return err
 	}
 	policy := tree.Policy(done.Policy)
@@ -469,6 +471,9 @@ func (m Mover) Remove(context.Context) error { return m.remove(m.Path) }
 func (m Mover) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err error) {
 	if file, err := m.file(); err == nil {
 		os.Remove(file) //nolint:errcheck // where it was taken in, the values tell
+	}
+	if m.offline() {
+		return m.There(ctx)
 	}
 	back := u.Back
 	if back != "" {
