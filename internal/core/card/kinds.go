@@ -38,6 +38,8 @@ type KindInfo struct {
 	StaysAt string
 	// Folder says that an item is a folder; its patterns choose what of it.
 	Folder bool
+	// Keyed says that an item is a key of a registry, and not a path.
+	Keyed bool
 	// Sides are the endings of files that belong to one beside it.
 	Sides []string
 }
@@ -56,7 +58,7 @@ var Kinds = []KindInfo{
 	{Kind: PostgreSQL, About: "a database of a PostgreSQL server", Fields: fields("server secret optional counts mask"), Counts: "query"},
 	{Kind: MariaDB, About: "a database of a MariaDB or MySQL server", Fields: fields("server secret optional counts mask"), Counts: "query"},
 	{Kind: Firebird, About: "a database of a Firebird server", Fields: fields("server secret optional counts mask"), Counts: "query"},
-	{Kind: Registry, About: "a key of the Windows registry with all that is below it", Fields: fields("key secret optional include skip repoint repoint-computer")},
+	{Kind: Registry, About: "a key of the Windows registry with all that is below it", Fields: fields("key secret optional include skip repoint repoint-computer"), Keyed: true},
 	{Kind: Network, About: "a server or share that stays where it is", Fields: fields("address from"), StaysAt: "on a server"},
 	{Kind: Hosted, About: "data that the maker keeps for an account, which stays there", Fields: fields("address from"), StaysAt: "with its maker"},
 }

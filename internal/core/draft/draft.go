@@ -6,6 +6,7 @@ package draft
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -22,9 +23,12 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
 	"movekit/internal/core/item/kinds"
 	"movekit/internal/core/item/sqlite"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/registry"
+	"movekit/internal/core/repoint"
 	"movekit/internal/core/tree"
 	"movekit/internal/core/wide"
 )
@@ -42,14 +46,15 @@ type Draft struct {
 
 // Item is a proposed item.
 type Item struct {
-	Name   string
-	Kind   card.Kind
-	Path   string // in the terms of cards
-	About  string // what was seen
-	Secret bool
-	Skips  []Skip
-	Counts []card.Count
-	Notes  []string // what a person should think about
+	Name    string
+	Kind    card.Kind
+	Path    string // in the terms of cards
+	About   string // what was seen
+	Secret  bool
+	Skips   []Skip
+	Counts  []card.Count
+	Repoint []string // settings that hold paths of the old computer's profiles or of what is drafted
+	Notes   []string // what a person should think about
 }
 
 // Skip is what is left out of a folder, with the reason.
@@ -71,6 +76,7 @@ type Pointer struct {
 const (
 	maxPointers = 30
 	maxText     = 1 << 20 // bytes of a text file that is searched
+	maxTexts    = 5000    // files of a folder that are searched for paths
 	maxSplit    = 12      // databases and secrets of one folder that become items
 	maxCounts   = 3
 )
@@ -79,6 +85,8 @@ const (
 type Drafter struct {
 	Computer machine.Computer
 	Temp     string // private folder for databases that cannot be read in place
+
+	paths *repoint.Map // what is to be re-pointed, where it goes elsewhere
 }
 
 // Make drafts a card called name from paths, which are real ones or in the
@@ -88,17 +96,28 @@ func (d *Drafter) Make(ctx context.Context, name, title string, paths []string) 
 		title = strings.ToUpper(name[:1]) + strings.ReplaceAll(name[1:], "-", " ")
 	}
 	out := &Draft{Name: name, Title: title, System: d.Computer.System()}
-	seen := map[string]bool{}
+	var keys, reals []string
 	for _, p := range paths {
+		if root, _, _ := strings.Cut(strings.ToUpper(p), `\`); root == "HKLM" || root == "HKCU" {
+			keys = append(keys, p)
+			continue
+		}
 		real, err := d.locate(p)
 		if err != nil {
 			return nil, err
 		}
-		if seen[real] {
-			continue
+		if !slices.Contains(reals, real) {
+			reals = append(reals, real)
 		}
-		seen[real] = true
+	}
+	d.paths = d.known(reals)
+	for _, real := range reals {
 		if err := d.add(ctx, out, real); err != nil {
+			return nil, err
+		}
+	}
+	for _, key := range keys {
+		if err := d.key(out, key); err != nil {
 			return nil, err
 		}
 	}
@@ -110,6 +129,60 @@ func (d *Drafter) Make(ctx context.Context, name, title string, paths []string) 
 		}
 	}
 	return out, nil
+}
+
+// known are the places whose paths in settings must be others on a computer where they lie
+// elsewhere: users' profiles, and what is drafted.
+func (d *Drafter) known(reals []string) *repoint.Map {
+	var pairs []repoint.Pair
+	for _, u := range d.Computer.Users() {
+		reals = append(reals, u.Home)
+	}
+	for _, real := range reals {
+		old := machine.Spoken(d.Computer, real)
+		pairs = append(pairs, repoint.Pair{Old: old, New: old + "-elsewhere"})
+	}
+	return repoint.New(string(d.Computer.System()), pairs)
+}
+
+// key proposes an item for a key of the registry, of the first user who has it.
+func (d *Drafter) key(out *Draft, key string) error {
+	users := []*machine.User{nil}
+	if strings.HasPrefix(strings.ToUpper(key), "HKCU") {
+		users = machine.Profiles(d.Computer, "%USERPROFILE%")
+	}
+	for _, u := range users {
+		k, err := d.Computer.Registry(key, u)
+		if err != nil {
+			continue
+		}
+		defer k.Close()
+		all, left, err := registry.Read(k, registry.Choice{Enter: func(string) bool { return true }, Take: func(string) bool { return true }, Bare: true})
+		if err != nil {
+			return fault.Wrap(fault.Unreadable, err, "cannot read the registry key %s", key)
+		}
+		it := &Item{Name: slug(key[strings.LastIndex(key, `\`)+1:]), Kind: card.Registry, Path: key}
+		var values int64
+		for _, b := range all {
+			for _, v := range b.Values {
+				values++
+				if _, n := d.paths.Text(v.Text()); n > 0 && plain(strings.ReplaceAll(b.Child(v.Name), `\`, "/")) {
+					it.Repoint = append(it.Repoint, glob(strings.ReplaceAll(b.Child(cmp.Or(v.Name, "@")), `\`, "/")))
+				}
+				if item.Protected(v.Data) {
+					it.Notes = append(it.Notes, b.Child(v.Name)+" is encrypted by Windows and opens nowhere else: note down what it holds before.")
+				}
+			}
+		}
+		it.About = fmt.Sprintf("%d keys, %d values", len(all), values)
+		if u != nil {
+			it.About += ", of the user " + u.Name
+		}
+		it.Notes = append(it.Notes, left...)
+		out.Items = append(out.Items, it)
+		return nil
+	}
+	return fault.New(fault.Missing, "there is no registry key %s", key)
 }
 
 // locate returns the real path of what a person named.
@@ -153,8 +226,11 @@ func (d *Drafter) add(ctx context.Context, out *Draft, real string) error {
 		return fault.New(fault.Usage, "%s is neither a folder nor a file", real)
 	}
 	if !info.IsDir() {
-		out.Items = append(out.Items, d.file(ctx, real, term))
-		d.pointers(out, real)
+		it := d.file(ctx, real, term)
+		out.Items = append(out.Items, it)
+		if d.pointers(out, real) {
+			it.Repoint = []string{"*"}
+		}
 		return nil
 	}
 	it := &Item{Name: slug(filepath.Base(real)), Kind: kinds.Of(real, true), Path: term}
@@ -199,6 +275,9 @@ func (d *Drafter) tables(ctx context.Context, real string, it *Item) []card.Coun
 	if err != nil {
 		it.Notes = append(it.Notes, "Its tables could not be read: "+err.Error())
 		return nil
+	}
+	if it.Repoint, err = sqlite.Holding(ctx, real, d.Temp, d.paths); err != nil {
+		it.Notes = append(it.Notes, "It was not searched for paths: "+err.Error())
 	}
 	tables := slices.Clone(f.Tables)
 	slices.SortStableFunc(tables, func(a, b dbprint.Table) int { return int(b.Rows - a.Rows) })
@@ -259,7 +338,7 @@ func (f *folder) see(e tree.Entry) {
 	if ext := strings.ToLower(path.Ext(e.Path)); ext != "" && plain(ext) {
 		f.endings[ext]++
 	}
-	if e.Size <= maxText && textual[strings.ToLower(path.Ext(e.Path))] {
+	if e.Size > 0 && e.Size <= maxText && plain(e.Path) && len(f.texts) < maxTexts {
 		f.texts = append(f.texts, e.Path)
 	}
 }
@@ -312,9 +391,34 @@ func (f *folder) finish(ctx context.Context) {
 		f.item.Notes = append(f.item.Notes, o+"; it is moved as a file, so the app must be closed.")
 	}
 	f.count()
+	var holding []string
 	for _, rel := range f.texts {
-		f.d.pointers(f.out, filepath.Join(f.real, filepath.FromSlash(rel)))
+		if f.d.pointers(f.out, filepath.Join(f.real, filepath.FromSlash(rel))) {
+			holding = append(holding, rel)
+		}
 	}
+	f.item.Repoint = patterns(holding)
+}
+
+// maxNamed is how many files of one ending are named one by one.
+const maxNamed = 4
+
+// patterns name files, those of one ending together where there are many.
+func patterns(files []string) (out []string) {
+	byEnding := map[string]int{}
+	for _, f := range files {
+		byEnding[path.Ext(f)]++
+	}
+	for _, f := range files {
+		pattern := glob(f)
+		if ext := path.Ext(f); ext != "" && byEnding[ext] > maxNamed {
+			pattern = "**/*" + glob(ext)
+		}
+		if !slices.Contains(out, pattern) {
+			out = append(out, pattern)
+		}
+	}
+	return out
 }
 
 // count proposes to count the files of the ending that most files have.
@@ -345,32 +449,34 @@ var textual = map[string]bool{".ini": true, ".cfg": true, ".conf": true, ".confi
 // user's or the system's data.
 var absolute = regexp.MustCompile(`(?i)(?:\b[a-z]:(?:\\\\?|/)[^\s"'<>|;,*?\x00-\x1f]+|\\\\[a-z0-9][a-z0-9.-]+\\[^\s"'<>|;,*?\x00-\x1f]+|(?:^|[\s"'=:>])(/(?:home|srv|var|opt|mnt|media|data)/[^\s"'<>|;,*?\x00-\x1f]+))`)
 
-// pointers lists the absolute paths in a text file.
-func (d *Drafter) pointers(out *Draft, real string) {
-	if !textual[strings.ToLower(filepath.Ext(real))] {
-		return
-	}
+// pointers lists the absolute paths in a text file, but for those that are re-pointed, and
+// reports whether there are any of those.
+func (d *Drafter) pointers(out *Draft, real string) (holds bool) {
 	f, err := os.Open(real)
 	if err != nil {
-		return
+		return false
 	}
 	defer f.Close()
 	data, err := io.ReadAll(io.LimitReader(f, maxText))
-	if err != nil || bytes.IndexByte(data, 0) >= 0 {
-		return
+	if err != nil {
+		return false
+	}
+	edits, _ := d.paths.File(data)
+	if holds = len(edits) > 0; !textual[strings.ToLower(filepath.Ext(real))] || bytes.IndexByte(data, 0) >= 0 {
+		return holds
 	}
 	term, _ := machine.Term(d.Computer, real)
 	lines := bufio.NewScanner(bytes.NewReader(data))
 	lines.Buffer(nil, maxText)
 	for n := 1; lines.Scan() && len(out.Pointers) < maxPointers; n++ {
 		for _, m := range absolute.FindAllStringSubmatch(lines.Text(), 4) {
-			found := m[0]
-			if m[1] != "" {
-				found = m[1]
+			found := cmp.Or(m[1], m[0])
+			if _, ours := d.paths.Text(found); ours == 0 {
+				out.Pointers = append(out.Pointers, Pointer{term, n, found})
 			}
-			out.Pointers = append(out.Pointers, Pointer{term, n, found})
 		}
 	}
+	return holds
 }
 
 // amount says how many files there are, and how large they are.

@@ -99,7 +99,11 @@ func (d *Draft) writeItem(w *writer, it *Item) {
 	}
 	w.line("  - name: %s", quote(it.Name)) // null and 1e3 would be no texts
 	w.line("    kind: %s", it.Kind)
-	w.line("    path: {%s: %s}", d.System, quote(it.Path))
+	if it.Kind.Info().Keyed {
+		w.line("    key: %s", quote(it.Path))
+	} else {
+		w.line("    path: {%s: %s}", d.System, quote(it.Path))
+	}
 	if it.Secret {
 		w.line("    secret: true")
 	}
@@ -111,6 +115,12 @@ func (d *Draft) writeItem(w *writer, it *Item) {
 				size = " (" + amount(s.Files, s.Bytes) + ")"
 			}
 			w.line("      - %s  # %s%s", quote(s.Pattern), oneLine(s.Why), size)
+		}
+	}
+	if len(it.Repoint) > 0 {
+		w.line("    repoint:  # they hold paths, which are to say where things are on the new computer")
+		for _, p := range it.Repoint {
+			w.line("      - %s", quote(p))
 		}
 	}
 	if len(it.Counts) > 0 {
@@ -131,7 +141,7 @@ func (d *Draft) writeByHand(w *writer) {
 		w.line("# by-hand: []  # what a person must do on the new computer")
 		return
 	}
-	w.line("# These settings hold absolute paths, which may lead nowhere on the new computer.")
+	w.line("# These settings hold paths to elsewhere, which may lead nowhere on the new computer.")
 	w.line("by-hand:")
 	for _, p := range d.Pointers {
 		w.line("  - %s", quote(fmt.Sprintf("See that the path in %s, line %d, is right: %s", oneLine(p.File), p.Line, oneLine(p.Path))))

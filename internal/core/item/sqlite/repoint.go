@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"database/sql/driver"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -106,6 +107,59 @@ func (m Mover) repoint(ctx context.Context, stage string, done *steps.Placed) er
 	}
 	return nil
 }
+
+// Bounds of what is searched for paths.
+const (
+	maxSearched = 256 << 20 // bytes of a database
+	maxRows     = 200_000   // rows of a table
+)
+
+// Holding returns the columns (TABLE.COLUMN) that hold paths of a map. temp is as for Take.
+func Holding(ctx context.Context, name, temp string, paths *repoint.Map) (out []string, err error) {
+	if info, err := os.Stat(name); err != nil || info.Size() > maxSearched {
+		return nil, err
+	}
+	err = reading(ctx, name, temp, func(conn *sql.Conn) error {
+		tables, err := readSchema(ctx, conn, &dbprint.Fingerprint{})
+		if err != nil {
+			return err
+		}
+		for _, table := range tables {
+			t := dbprint.Table{Name: table}
+			if t.Columns, t.Key, err = columnsOf(ctx, conn, table); err != nil {
+				return err
+			}
+			if strings.Contains(table, ".") || strings.HasPrefix(table, "sqlite_") {
+				continue
+			}
+			rows, found := 0, map[int]bool{}
+			err := eachValues(ctx, conn, t, func(values []driver.Value) error {
+				if rows++; rows > maxRows {
+					return errEnough
+				}
+				for i, v := range values {
+					if text, is := v.(string); is && !found[i] && len(text) < 4096 {
+						_, n := paths.Text(text)
+						found[i] = n > 0
+					}
+				}
+				return nil
+			})
+			if err != nil && !errors.Is(err, errEnough) {
+				return err
+			}
+			for i, c := range t.Columns {
+				if found[i] {
+					out = append(out, table+"."+c)
+				}
+			}
+		}
+		return nil
+	})
+	return out, err
+}
+
+var errEnough = errors.New("enough was seen")
 
 // tablesOf are the tables of columns (TABLE.COLUMN).
 func tablesOf(columns []string) (out []string) {
