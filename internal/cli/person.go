@@ -175,6 +175,11 @@ func (p *somebody) Guide(ctx context.Context, g run.Guided) (r run.Reply, err er
 		return run.Nobody{}.Guide(ctx, g)
 	}
 	p.clear()
+	if g.Action == run.ActionOpen {
+		table.Fprintf(fold(p.err), "\n%s %s\n  %s\n", p.paint("look:", table.Note), g.App, g.Do)
+		r.Answer, err = p.text(g.Ask)
+		return r, err
+	}
 	table.Fprintf(p.err, "\n%s %s, licence %s: %s, step %d of %d\n  %s\n", p.paint("do:", table.Note), g.App, g.Key.Item, g.Action, g.Step, g.Of, g.Do)
 	if g.Letter {
 		table.Fprintf(p.err, "  `movekit licence letter %s` writes what the maker will ask for.\n", g.Key.App)

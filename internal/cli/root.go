@@ -73,12 +73,22 @@ that both are the same.
 
 On the old computer:   movekit new DIR, survey, pack, deactivate; in the end retire
 On the new computer:   movekit unpack, activate, verify, report
-At any time:           movekit next; in the end close`,
+At any time:           movekit next; in the end close
+
+At a terminal, movekit alone leads you through all of it.`,
 		Version:           about.This().String(),
 		SilenceErrors:     true,
 		SilenceUsage:      true,
+		Args:              cobra.NoArgs,
 		PersistentPreRunE: func(*cobra.Command, []string) error { return e.start() },
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if e.json || !isTerminal(e.in) || !isTerminal(e.err) {
+				return cmd.Help()
+			}
+			return e.guided(cmd.Context())
+		},
 	}
+	cobra.MousetrapHelpText = "" // started by a double click, the guide answers
 	f := root.PersistentFlags()
 	f.StringVar(&e.kitDir, "kit", "", "folder of the kit (else $MOVEKIT_KIT, this folder, the program's folder)")
 	f.StringVar(&e.root, "root", "", "work on the computer whose disk is in this folder")

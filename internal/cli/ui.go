@@ -231,7 +231,9 @@ func (u *ui) givenPassphrase(file string) (string, error) {
 // that are run here would otherwise see.
 func (u *ui) takePassphrase() {
 	const name = "MOVEKIT_PASSPHRASE"
-	u.passphrase = os.Getenv(name)
+	if p := os.Getenv(name); p != "" {
+		u.passphrase = p
+	}
 	os.Unsetenv(name)
 }
 
@@ -249,7 +251,9 @@ func (u *ui) unlock(file string, open func(string) error) error {
 		if err != nil {
 			return err
 		}
-		err = open(p)
+		if err = open(p); err == nil {
+			u.passphrase = p // the guide asks once
+		}
 		if fault.KindOf(err) != fault.WrongPassphrase || try == 3 {
 			return err
 		}
@@ -266,7 +270,10 @@ func (u *ui) newPassphrase(file string, typed bool, check func(string) error, ma
 	if p != "" {
 		return p, check(p)
 	}
-	return u.chosenPassphrase("kit", typed, check, make)
+	if p, err = u.chosenPassphrase("kit", typed, check, make); err == nil {
+		u.passphrase = p
+	}
+	return p, err
 }
 
 // chosenPassphrase makes a passphrase for something and shows it, or has it

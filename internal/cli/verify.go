@@ -26,6 +26,7 @@ that something differs.`,
 	}
 	e.overrideFlags(c)
 	e.detailsFlag(c)
+	e.answersFlag(c)
 	e.commandsFlag(c)
 	return c
 }
@@ -41,6 +42,11 @@ func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
 			if i.Did == "stays" {
 				e.printf("%s, %s stays at %s: %s\n", o.Title, i.Item, i.To, e.result(i.Equal, "as it was", strings.Join(i.Diffs, ", ")))
 			}
+		}
+	}
+	for _, o := range out {
+		if o.Opened != nil {
+			e.printf("%s %s on %s: %s\n", e.result(o.Opened.Good || o.Opened.Untried != "", "opened:", "opened:"), o.Title, j.Computer.Name(), o.Opened)
 		}
 	}
 	for _, o := range out {

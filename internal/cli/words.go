@@ -206,7 +206,7 @@ var firstText = map[move.Need]string{
 	move.NeedUser:        "Make the user, or say who takes over with --user %s=NEW.",
 	move.NeedCounterpart: "Say so with --user %s=%s, here and for unpack.",
 	move.NeedPlace:       "Make that drive or folder, let it be written to, or correct the card.",
-	move.NeedDrive:       "Connect that drive, or correct the card.",
+	move.NeedDrive:       "Connect that drive, or say where its content goes with --drive %s=FOLDER.",
 	move.NeedServer:      "See that the database server here runs and lets you in.",
 	move.NeedServerParts: "Install it for the database server, or a newer server.",
 	move.NeedSpace:       "Free space there.",

@@ -72,7 +72,7 @@ func commands() []command {
 		{about: "A person takes the file for the registry in, on the computer itself", copy: [2]string{takenIn, "new/" + hivePath}},
 		{about: "Tick off what was taken in by hand", args: on(now, "todo", "--tick", "1-4")},
 		{about: "Take up the licences", args: on(now, "activate", "--yes", "--answers", "answers.yaml")},
-		{about: "Prove that old and new are the same", args: on(now, "verify")},
+		{about: "Prove that old and new are the same", args: on(now, "verify", "--answers", "answers.yaml")},
 		{about: "On the old computer: set the old data aside", args: on(old, "retire")},
 		{about: "Write the hand-over", args: []string{"report", "--kit", "kit", "--passphrase-file", "passphrase.txt", "--to", "handover"}},
 		{about: "Empty the stick", args: []string{"close", "--yes", "--kit", "kit", "--passphrase-file", "passphrase.txt"}},
@@ -175,6 +175,9 @@ pontoon:
   seat:
     deactivate: [done, "2"]
     activate: [done, done, QUAY-DESK-2]
+tidewright:
+  app:
+    open: ["212"] # what was seen when it was opened
 `
 
 func (d *Demo) writeAnswers() error {

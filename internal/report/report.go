@@ -67,6 +67,7 @@ type App struct {
 	Retired    []string  `json:"retired"`   // on the old computer: set aside, or removed
 	StillThere []string  `json:"not_retired"`
 	ByHand     []string  `json:"by_hand"`
+	Opened     string    `json:"opened,omitempty"` // who saw that the app shows its data, when
 }
 
 // Item is one item's part.
@@ -163,6 +164,14 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 		}
 	} else {
 		a.Result = Open
+	}
+	if o := s.Opened[c.Name]; o != nil {
+		a.Opened = fmt.Sprintf("%s, at %s", o, steps.Moment(o.At))
+		if !o.Good {
+			a.Result = Different
+		}
+	} else if c.Opens != nil && s.Packed[c.Name] != nil {
+		a.ByHand = append(a.ByHand, "See that it opens with its data: nobody has tried that yet")
 	}
 	for _, it := range s.AppItems(c.Name) {
 		i := Item{Item: it.Key.Item, User: it.Key.User, Packed: it.SealedAt, Files: it.Sealed.Files, Bytes: it.Sealed.Bytes, Result: Open, Rows: []steps.Row{}, Differences: []string{}}

@@ -234,6 +234,9 @@ func (a App) moved(to string) string {
 			parts = append(parts, strings.Join(names, ", ")+" ("+p.what+")")
 		}
 	}
+	if a.Opened != "" {
+		parts = append(parts, "opened: "+a.Opened)
+	}
 	for _, l := range a.Licences {
 		parts = append(parts, fmt.Sprintf("licence %s is %s on %s", l.Licence, l.New, to))
 	}

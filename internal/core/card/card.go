@@ -38,6 +38,7 @@ type Card struct {
 	Sync       []Sync    `yaml:"sync,omitempty" jsonschema_description:"How unfinished sync shows."`
 	Items      []Item    `yaml:"items" jsonschema:"required,minItems=1" jsonschema_description:"What moves."`
 	Licences   []Licence `yaml:"licences,omitempty" jsonschema_description:"The app's licences."`
+	Opens      *Opens    `yaml:"opens,omitempty" jsonschema_description:"How the app itself shows that it has its data, once it is on the new computer."`
 	LeftBehind []string  `yaml:"left-behind,omitempty" jsonschema_description:"What does not move, each with the reason."`
 	ByHand     []string  `yaml:"by-hand,omitempty" jsonschema_description:"What a person must do on the new computer."`
 
@@ -80,6 +81,16 @@ type Require struct {
 	Path     Path   `yaml:"path,omitempty" jsonschema_description:"A file or folder that is there when it is."`
 	Registry string `yaml:"registry,omitempty" jsonschema_description:"A registry key that is there when it is."`
 	Package  string `yaml:"package,omitempty" jsonschema_description:"A Debian package that is installed when it is."`
+}
+
+// Opens says how the app itself shows that it has its data: by its own command, or by what a
+// person sees in it.
+type Opens struct {
+	Run     []string    `yaml:"run,omitempty" jsonschema_description:"The app's own program with its arguments; no shell. It runs only when a person has agreed."`
+	Pattern LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Run: regular expression (RE2) that what it says matches when it has its data; its first group is kept."`
+	Limit   Duration    `yaml:"limit,omitempty" jsonschema_description:"Run: how long it may take, such as 30s. Default: 10s."`
+	Look    string      `yaml:"look,omitempty" jsonschema_description:"Or: what a person looks at, such as: open it and look under Boats: how many are there?"`
+	Count   string      `yaml:"count,omitempty" jsonschema_description:"Look: name of the figure of this card that must be seen."`
 }
 
 // Sync says how it shows that the app has not sent everything yet.
@@ -313,6 +324,9 @@ func (c *Card) Commands() [][]string {
 	}
 	for _, s := range c.Sync {
 		add(s.Command)
+	}
+	if c.Opens != nil {
+		add(c.Opens.Run)
 	}
 	for _, it := range c.Items {
 		if it.Exports != nil {

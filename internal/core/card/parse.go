@@ -297,12 +297,34 @@ func (k *checker) card(c *Card) {
 	for i := range c.Requires {
 		k.require(fmt.Sprintf("$.requires[%d]", i), &c.Requires[i])
 	}
+	if c.Opens != nil {
+		k.opens(c)
+	}
 	for i := range c.Sync {
 		k.sync(fmt.Sprintf("$.sync[%d]", i), c, &c.Sync[i])
 	}
 	taken = map[string]bool{}
 	for i := range c.Licences {
 		k.licence(fmt.Sprintf("$.licences[%d]", i), c, &c.Licences[i], taken)
+	}
+}
+
+func (k *checker) opens(c *Card) {
+	o := c.Opens
+	if (len(o.Run) > 0) == (o.Look != "") {
+		k.fail("$.opens", "one of run and look", "it must be told in one way how the app shows its data")
+	}
+	if len(o.Run) > 0 {
+		k.command("$.opens.run", o.Run)
+		k.grouped("$.opens.pattern", o.Pattern.Pattern)
+		if o.Pattern.IsZero() {
+			k.fail("$.opens", "pattern, a regular expression with a group", "nothing tells what the command says when the app has its data")
+		}
+	}
+	if o.Count != "" && !slices.ContainsFunc(c.Items, func(it Item) bool {
+		return slices.ContainsFunc(it.Counts, func(n Count) bool { return n.Name == o.Count })
+	}) {
+		k.fail("$.opens.count", "the name of a figure of this card", "no figure is named %q", o.Count)
 	}
 }
 

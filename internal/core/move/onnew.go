@@ -277,6 +277,7 @@ func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was s
 	if drive := filepath.VolumeName(disk); drive != "" {
 		if there, err := machine.Exists(drive + `\`); err != nil || !there {
 			r.lacks(c.Title, label, "there is no drive "+drive+" here", NeedDrive)
+			r.Checks[len(r.Checks)-1].Of = drive
 			return nil
 		}
 	}

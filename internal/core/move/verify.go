@@ -54,7 +54,7 @@ func (m *Move) verifyApp(ctx context.Context, c *card.Card, o *run.Outcome) erro
 			return err
 		}
 	}
-	return nil
+	return m.opens(ctx, c, o)
 }
 
 // compare holds what is here against the old computer's.

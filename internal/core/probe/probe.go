@@ -374,6 +374,10 @@ const (
 
 var errWithheld = errors.New("nobody has agreed to run it")
 
+// IsWithheld reports whether a command was not run, because nobody has agreed to it or its
+// system does not run.
+func IsWithheld(err error) bool { return errors.Is(err, errWithheld) }
+
 // command runs the app's own program.
 func (p Prober) command(ctx context.Context, s *card.Source, user *machine.User, _ bool) (text, how string, err error) {
 	if len(s.Command) == 0 {

@@ -16,6 +16,7 @@ type Outcome struct {
 	Overrode []steps.Overridden `json:"overridden,omitempty"`
 	Items    []ItemOutcome      `json:"items,omitempty"`
 	Licences []LicenceOutcome   `json:"licences,omitempty"`
+	Opened   *steps.Opened      `json:"opened,omitempty"` // whether the app itself shows its data; nil where its card asks for nothing
 	Err      error              `json:"-"`
 	Also     []error            `json:"-"` // further ones, of other licences
 	Error    string             `json:"error,omitempty"`
@@ -86,5 +87,6 @@ func (o *Outcome) Fail(err error) {
 func (o *Outcome) Equal() bool {
 	return o.Err == nil && len(o.Blocks) == 0 &&
 		!slices.ContainsFunc(o.Items, func(i ItemOutcome) bool { return !i.Equal && !i.Skipped }) &&
+		(o.Opened == nil || o.Opened.Good || o.Opened.Untried != "") &&
 		!slices.ContainsFunc(o.Licences, func(l LicenceOutcome) bool { return !l.Good && l.Trial == nil })
 }

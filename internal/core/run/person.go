@@ -24,8 +24,11 @@ type Guided struct {
 	Letter   bool   // whether what the maker is to be told helps
 }
 
-// ActionType stands for typing what is on a label, and not on the computer.
-const ActionType licence.Action = "type"
+// What a person does besides freeing and taking up licences.
+const (
+	ActionType licence.Action = "type" // types what is on a label, and not on the computer
+	ActionOpen licence.Action = "open" // looks into the app, as its card says
+)
 
 // Reply is what a person says of a step.
 type Reply struct {
@@ -97,7 +100,10 @@ func (Nobody) Way(InTheWay) (string, error) { return "", nil }
 
 // Guide fails.
 func (Nobody) Guide(_ context.Context, g Guided) (Reply, error) {
-	if g.Action == ActionType {
+	switch g.Action {
+	case ActionOpen:
+		return Reply{}, nobody("that %s shows its data is seen by a person", g.App)
+	case ActionType:
 		return Reply{}, nobody("%s of the licence %s of %s is typed by a person", g.Ask, g.Key.Item, g.App)
 	}
 	return Reply{}, nobody("step %d of %d to %s the licence %s of %s is done by a person", g.Step, g.Of, g.Action, g.Key.Item, g.App)

@@ -112,7 +112,7 @@ func (s *State) Progress(c *card.Card, step Step) Done {
 // verified says how far an app is proven.
 func (s *State) verified(c *card.Card, items []*Item) Done {
 	done := howMany(len(items), func(i int) bool { return items[i].Checked != nil })
-	if slices.ContainsFunc(items, func(it *Item) bool { return it.Checked != nil && !it.Checked.Good() }) {
+	if o := s.Opened[c.Name]; o != nil && !o.Good || slices.ContainsFunc(items, func(it *Item) bool { return it.Checked != nil && !it.Checked.Good() }) {
 		return Bad
 	}
 	for i := range c.Licences {

@@ -1,9 +1,11 @@
 package steps
 
 import (
+	"fmt"
 	"maps"
 	"strconv"
 	"strings"
+	"time"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/kit"
@@ -213,6 +215,31 @@ type Seen struct {
 	// Trial is true where the app runs on the new computer without it, and it
 	// is not moved yet.
 	Trial bool `json:"trial,omitempty"`
+}
+
+// Opened is the data of journal.EventOpened: that the app itself showed its data on the new
+// computer.
+type Opened struct {
+	By       string `json:"by"`                 // its own command, or a person
+	Said     string `json:"said"`               // what was seen
+	Expected string `json:"expected,omitempty"` // the figure that was packed; "" where the card names none
+	Good     bool   `json:"good"`
+	// Untried is why nobody could see it yet; such is not recorded.
+	Untried string    `json:"not_tried,omitempty"`
+	At      time.Time `json:"-"` // as the line tells it
+}
+
+// String says it for a person.
+func (o *Opened) String() string {
+	switch {
+	case o.Untried != "":
+		return "not tried: " + o.Untried
+	case o.Good:
+		return fmt.Sprintf("%s saw %s", o.By, o.Said)
+	case o.Expected != "":
+		return fmt.Sprintf("%s saw %s, and %s were packed", o.By, o.Said, o.Expected)
+	}
+	return fmt.Sprintf("%s does not show it: %s", o.By, o.Said)
 }
 
 // Overridden is the data of journal.EventOverridden.

@@ -89,6 +89,7 @@ type State struct {
 	LicOrder  []Key
 	Packed    map[string]*Packed
 	Looked    map[string]*Looked  // the apps on the new computer, where they were looked at
+	Opened    map[string]*Opened  // the apps that were looked into on the new computer since their data came
 	Asides    map[string][]string // what was set aside on the new computer, by app
 	Chosen    Chosen              // where things go on the new computer
 	Overrides []Override
@@ -102,7 +103,7 @@ type State struct {
 
 // Fold reads the journal's lines into a State.
 func Fold(m kit.Manifest, lines []journal.Line) *State {
-	s := &State{Old: m.Old, New: m.New, Keep: m.Keep, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Looked: map[string]*Looked{}, Asides: map[string][]string{}, Agreed: map[string]bool{}}
+	s := &State{Old: m.Old, New: m.New, Keep: m.Keep, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Looked: map[string]*Looked{}, Opened: map[string]*Opened{}, Asides: map[string][]string{}, Agreed: map[string]bool{}}
 	for _, l := range lines {
 		s.Add(l)
 	}
@@ -138,6 +139,10 @@ func (s *State) Add(l journal.Line) {
 		s.Items[key] = it
 	case journal.EventPacked:
 		s.Packed[l.App] = read[Packed](l)
+	case journal.EventOpened:
+		o := read[Opened](l)
+		o.At = l.At
+		s.Opened[l.App] = o
 	case journal.EventLooked:
 		s.Looked[l.App] = read[Looked](l)
 	case journal.EventBound:
@@ -158,6 +163,7 @@ func (s *State) Add(l journal.Line) {
 				it.Repointed = nil
 			}
 		case journal.EventPlaced:
+			delete(s.Opened, l.App)
 			it.Placed, it.Placing, it.Checked, it.Undoing, it.Earlier = read[Placed](l), nil, nil, nil, nil
 			it.PlacedAt = l.At
 			if aside := it.Placed.Aside; aside != "" && !slices.Contains(s.Asides[l.App], aside) {
@@ -168,6 +174,7 @@ func (s *State) Add(l journal.Line) {
 		case journal.EventUndoing:
 			it.Undoing, it.Checked = read[Undone](l), nil // what was proven is going
 		case journal.EventUndone:
+			delete(s.Opened, l.App)
 			back := read[Undone](l).Back
 			it.Placed, it.Placing, it.Checked, it.Undoing, it.Ticked, it.Earlier, it.Repointed = nil, nil, nil, nil, nil, nil, nil
 			it.PlacedAt = time.Time{}
@@ -257,7 +264,7 @@ func (s *State) bind(b *Bound) {
 	for key, it := range s.Items {
 		s.Items[key] = &Item{Key: key, Sealed: it.Sealed, SealedAt: it.SealedAt, Retiring: it.Retiring, Retired: it.Retired, Removed: it.Removed}
 	}
-	s.Asides, s.Chosen = map[string][]string{}, Chosen{}
+	s.Asides, s.Opened, s.Chosen = map[string][]string{}, map[string]*Opened{}, Chosen{}
 	for _, lic := range s.Licences {
 		if lic.New.Held() || lic.Pending != nil && lic.Pending.Action == licence.Activate {
 			lic.From, lic.Old, lic.OldAt = broken, lic.New, lic.NewAt

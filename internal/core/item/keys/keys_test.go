@@ -323,7 +323,7 @@ func TestKeysOfADisk(t *testing.T) {
 	if text := registry.FromUTF16(data); err != nil || !strings.HasPrefix(text, "\ufeffWindows Registry Editor Version 5.00\r\n") || !strings.Contains(text, "[HKEY_CURRENT_USER\\Software\\Harbour\\Chartroom]\r\n@=\"C:\\\\Users\\\\mholm\\\\charts\"\r\n") || !strings.Contains(text, "\"Größe\"=dword:04030201\r\n") || !strings.Contains(text, "\"odd\"=hex(1267):00,ff\r\n") {
 		t.Errorf("%v: %s", err, text)
 	}
-	if len(out.Items[0].Notes) != 1 || !strings.Contains(out.Items[0].Notes[0], `C:\Users\mholm\app-settings@Maren.reg`) {
+	if out.Items[0].Did != "left" || !strings.Contains(out.Items[0].Waits, `C:\Users\mholm\app-settings@Maren.reg`) {
 		t.Errorf("%+v", out.Items[0])
 	}
 	if v := o.Verify(); v.Equal() || !strings.Contains(fmt.Sprint(v.Items[0].Diffs), "waits to be taken in") {

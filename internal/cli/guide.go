@@ -1,0 +1,470 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/move"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+	"movekit/internal/table"
+)
+
+// guide leads a person through a move, by the very commands that can be typed: it shows
+// each before it runs it.
+type guide struct {
+	*env
+	where  []string // the flags that say on which computer this works
+	kit    string   // folder of the kit
+	only   []string // apps and items that were chosen; all where empty
+	looked bool     // whether this computer was looked at before it is worked on
+}
+
+// errLeave says that a person leaves the guide.
+var errLeave = errors.New("left")
+
+// guided starts the guide.
+func (e *env) guided(ctx context.Context) error {
+	g := &guide{env: e}
+	if e.root != "" {
+		g.where = append(g.where, "--root", e.root)
+	}
+	for _, d := range e.drives {
+		g.where = append(g.where, "--drive", d)
+	}
+	err := g.begin(ctx, e.kitDir)
+	if errors.Is(err, errLeave) {
+		e.say("\nNothing is lost: start movekit again to go on.\n")
+		return nil
+	}
+	return err
+}
+
+// begin chooses the kit.
+func (g *guide) begin(ctx context.Context, named string) error {
+	for {
+		if g.kit = named; named == "" {
+			var err error
+			if g.kit, err = g.choose(ctx); err != nil {
+				return err
+			}
+		}
+		named = ""
+		if g.kit != "" {
+			if err := g.move(ctx); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// key asks for one of some answers. Words are shown with what they do; the first is what Enter
+// stands for, where that has a text.
+func (g *guide) key(question string, options ...[2]string) (string, error) {
+	g.done()
+	for _, o := range options {
+		if o[1] != "" {
+			fmt.Fprintf(g.err, "  %-6s %s\n", map[bool]string{true: "Enter", false: o[0]}[o[0] == ""], table.Visible(o[1]))
+		}
+	}
+	for {
+		line, err := g.read(question+" ", false)
+		if fault.KindOf(err) == fault.Stopped {
+			return "", err
+		}
+		line = strings.ToLower(strings.TrimSpace(line))
+		if err != nil || line == "q" || line == "quit" || line == "exit" {
+			return "", errLeave
+		}
+		for _, o := range options {
+			if line == o[0] {
+				return line, nil
+			}
+		}
+		fmt.Fprintln(g.err, "Please answer with one of the words on the left.")
+	}
+}
+
+// line asks for a text; Enter stands for what is usual.
+func (g *guide) line(question, usual string) (string, error) {
+	if usual != "" {
+		question += " [" + usual + "]"
+	}
+	text, err := g.read(question+": ", false)
+	if fault.KindOf(err) == fault.Stopped {
+		return "", err
+	}
+	if err != nil || strings.EqualFold(text, "q") {
+		return "", errLeave
+	}
+	if text == "" {
+		text = usual
+	}
+	return text, nil
+}
+
+// do shows a command and runs it. What it says of itself is all that is said.
+func (g *guide) do(ctx context.Context, args ...string) (code int, err error) {
+	if g.kit != "" && args[0] != "new" {
+		args = append(args, "--kit", g.kit)
+	}
+	if !slices.Contains([]string{"report", "close", "status", "inspect"}, args[0]) {
+		args = append(args, g.where...)
+	}
+	fmt.Fprintf(g.err, "\n%s\n", g.paint("$ movekit "+shellWords(args), table.Note))
+	root := g.command()
+	root.SetArgs(args)
+	root.SetIn(g.in)
+	root.SetOut(g.out)
+	root.SetErr(g.err)
+	err = root.ExecuteContext(ctx)
+	g.done()
+	g.log.Info("the guide ran a command", "arguments", args, "error", err)
+	if err == nil {
+		return exitDone, nil
+	}
+	code = tell(fold(g.err), err, g.colour && isTerminal(g.err))
+	if ctx.Err() != nil {
+		return code, exit{code} // a person ended the program
+	}
+	return code, nil
+}
+
+// shellWords writes arguments as they can be typed.
+func shellWords(args []string) string {
+	out := make([]string, len(args))
+	for i, a := range args {
+		if out[i] = a; a == "" || strings.ContainsAny(a, " '\"$&;()\\%*?") {
+			out[i] = `"` + a + `"`
+		}
+	}
+	return strings.Join(out, " ")
+}
+
+// kits are those that lie here, beside the program, and in folders of both.
+func kits() (out []string) {
+	var tries []string
+	if dir := os.Getenv("MOVEKIT_KIT"); dir != "" {
+		tries = append(tries, dir)
+	}
+	places := []string{"."}
+	if exe, err := os.Executable(); err == nil {
+		places = append(places, filepath.Dir(exe), filepath.Dir(filepath.Dir(exe)))
+	}
+	for _, p := range places {
+		tries = append(tries, p)
+		below, _ := filepath.Glob(filepath.Join(p, "*", kit.ManifestFile))
+		for _, manifest := range below {
+			tries = append(tries, filepath.Dir(manifest))
+		}
+	}
+	seen := map[string]bool{}
+	for _, dir := range tries {
+		abs, err := filepath.Abs(dir)
+		if _, serr := os.Stat(filepath.Join(dir, kit.ManifestFile)); err == nil && serr == nil && !seen[abs] {
+			seen[abs] = true
+			out = append(out, dir)
+		}
+	}
+	return out
+}
+
+// choose has a person choose a kit, or make one. No kit is "".
+func (g *guide) choose(ctx context.Context) (string, error) {
+	c, err := g.computer()
+	if err != nil {
+		return "", err
+	}
+	fmt.Fprintf(g.err, "\nMove Kit moves applications, their data and their licences to a new computer.\nThis is %s.\n\n", table.Visible(c.Name()))
+	var options [][2]string
+	found := kits()
+	for i, dir := range found {
+		about := "a kit that cannot be read"
+		if k, err := kit.Open(dir); err == nil {
+			about = fmt.Sprintf("the move from %s to %s", k.Manifest.Old.Name, statusName(k))
+			if k.Manifest.Keep {
+				about = "the safety copy of " + k.Manifest.Old.Name
+			}
+		}
+		options = append(options, [2]string{fmt.Sprint(i + 1), fmt.Sprintf("go on with %s, in %s", about, dir)})
+	}
+	if len(found) == 1 {
+		options[0][0] = ""
+	}
+	options = append(options, [2]string{"new", "make a kit: " + c.Name() + " is replaced by another computer"}, [2]string{"keep", "make a safety copy of " + c.Name()},
+		[2]string{"look", "see what is on " + c.Name() + " that could move"}, [2]string{"q", "leave"})
+	answer, err := g.key("What is to be done?", options...)
+	if err != nil {
+		return "", err
+	}
+	switch answer {
+	case "new", "keep":
+		return g.make(ctx, answer == "keep")
+	case "look":
+		_, err := g.do(ctx, "survey", "--wide")
+		return "", err
+	}
+	n := 1
+	fmt.Sscan(answer, &n) //nolint:errcheck // Enter stands for the only one
+	return found[n-1], nil
+}
+
+// statusName is the new computer's name, as far as it is known.
+func statusName(k *kit.Kit) string { return steps.Fold(k.Manifest, k.Log.Lines).New.Name }
+
+// make makes a kit.
+func (g *guide) make(ctx context.Context, keep bool) (string, error) {
+	dir, err := g.line("Folder for the kit, on the stick", "kit")
+	if err != nil {
+		return "", err
+	}
+	args := []string{"new", dir}
+	usual := ""
+	if u := usualCards(); u != nil {
+		usual = u[0]
+	}
+	cards, err := g.line("Folder with the cards of the apps", usual)
+	if err != nil {
+		return "", err
+	}
+	if cards != "" && cards != usual {
+		args = append(args, "--cards", cards)
+	}
+	if keep {
+		args = append(args, "--keep")
+	} else {
+		name, err := g.line("Name of the new computer", "")
+		if err != nil {
+			return "", err
+		}
+		if name != "" {
+			args = append(args, "--to", name)
+		}
+	}
+	g.passphrase = ""
+	code, err := g.do(ctx, args...)
+	if code != exitDone {
+		return "", err
+	}
+	return dir, err
+}
+
+// move leads through one move, until a person wants another.
+func (g *guide) move(ctx context.Context) error {
+	for {
+		g.kitDir = g.kit
+		k, apps, s, next, err := g.progress()
+		if err != nil {
+			tell(fold(g.err), err, g.colour)
+			g.kit = ""
+			return nil
+		}
+		h, err := g.here()
+		if err != nil {
+			return err
+		}
+		side := run.New(k, h).Side()
+		fmt.Fprintf(g.err, "\n%s\n", g.paint(fmt.Sprintf("From %s to %s. This is %s, %s.", k.Manifest.Old.Name, s.New.Name, h.Computer.Name(), map[steps.Side]string{
+			steps.OldSide: "the old computer", steps.NewSide: "the new computer", steps.ThirdSide: "neither of the two"}[side]), table.Note))
+		g.showSteps(apps)
+		options, args := g.due(next, side, k)
+		options = append(options, [2]string{"look", "look closer: what is here, and what is not ready"}, [2]string{"apps", "choose apps or items (now: " + orAll(g.only) + ")"},
+			[2]string{"other", "another step"}, [2]string{"kit", "another kit"}, [2]string{"q", "leave; nothing is lost"})
+		answer, err := g.key("What now?", options...)
+		if err != nil {
+			return err
+		}
+		if again, err := g.answered(ctx, answer, args, side); err != nil || !again {
+			return err
+		}
+	}
+}
+
+func orAll(chosen []string) string {
+	if len(chosen) == 0 {
+		return "all"
+	}
+	return strings.Join(chosen, ", ")
+}
+
+// showSteps shows each app by step, on the side of what is asked.
+func (g *guide) showSteps(apps []appStatus) {
+	head := []string{"app"}
+	for _, w := range steps.Work {
+		head = append(head, string(w.Step))
+	}
+	t := g.table(head...)
+	t.Width = widthOf(g.err)
+	for _, a := range apps {
+		row := []string{a.Title}
+		for _, w := range steps.Work {
+			row = append(row, g.doneText(a.Steps[w.Step]))
+		}
+		t.Add(row...)
+	}
+	fmt.Fprintf(g.err, "%s\n", t)
+}
+
+// due says what comes next here, as what Enter does, and its command.
+func (g *guide) due(next due, side steps.Side, k *kit.Kit) (options [][2]string, args []string) {
+	here := map[steps.Side]string{steps.OldSide: k.Manifest.Old.Name, steps.NewSide: next.Computer}[side]
+	switch {
+	case next.Command == "":
+		fmt.Fprintf(g.err, "Nothing is due: %s.\n", table.Visible(next.Why))
+		return nil, nil
+	case next.Computer != "" && next.Computer != here:
+		fmt.Fprintf(g.err, "%s\n", table.Within(table.Visible(fmt.Sprintf("Next is %s on %s (%s): take the stick there, and start movekit on it.", next.Step, next.Computer, next.Why)), widthOf(g.err)))
+		return nil, nil
+	}
+	args = strings.Fields(strings.TrimPrefix(next.Command, "movekit "))
+	what := fmt.Sprintf("%s: %s", args[0], next.Why)
+	if before := map[steps.Step][]string{steps.Pack: {"survey"}, steps.Unpack: {"survey", "--on-new"}}[next.Step]; before != nil && !g.looked {
+		args, what = before, "survey: see what is here, before "+args[0]
+	}
+	return [][2]string{{"", what}}, args
+}
+
+// answered does what a person wants. It reports whether to go on with this kit.
+func (g *guide) answered(ctx context.Context, answer string, args []string, side steps.Side) (again bool, err error) {
+	switch answer {
+	case "kit":
+		g.kit, g.looked, g.passphrase = "", false, ""
+		return false, nil
+	case "apps":
+		text, err := g.line("Apps, or items as APP/ITEM, with spaces between; Enter for all", "")
+		g.only = strings.Fields(text)
+		return true, err
+	case "look":
+		args = []string{"survey"}
+		if side == steps.NewSide {
+			args = append(args, "--on-new")
+		}
+	case "other":
+		words := map[steps.Side][]string{steps.OldSide: {"survey", "pack", "deactivate", "retire"}, steps.NewSide: {"survey", "unpack", "undo", "todo", "activate", "verify"}}[side]
+		var options [][2]string
+		for _, w := range append(words, "status", "licence", "inspect", "report", "close") {
+			options = append(options, [2]string{w, map[string]string{"licence": "where each licence stands"}[w]})
+		}
+		fmt.Fprintf(g.err, "  %s\n", strings.Join(append(words, "status", "licence", "inspect", "report", "close"), ", "))
+		word, err := g.key("Which step?", options...)
+		if err != nil {
+			return false, err
+		}
+		if args = []string{word}; word == "licence" {
+			args = append(args, "status")
+		}
+		if word == "survey" && side == steps.NewSide {
+			args = append(args, "--on-new")
+		}
+	}
+	return true, g.step(ctx, args)
+}
+
+// step runs a step with what it asks for.
+func (g *guide) step(ctx context.Context, args []string) error {
+	switch args[0] {
+	case "survey":
+		g.looked = true
+		if slices.Contains(args, "--on-new") {
+			return g.settle(ctx)
+		}
+	case "report":
+		home, _ := os.UserHomeDir()
+		to, err := g.line("Folder for the hand-over, not on the stick", filepath.Join(home, "hand-over"))
+		if err != nil {
+			return err
+		}
+		_, err = g.do(ctx, "report", "--to", to)
+		return err
+	case "todo":
+		if _, err := g.do(ctx, "todo"); err != nil {
+			return err
+		}
+		numbers, err := g.line("Which are taken in (such as 1-4)? Enter for none yet", "")
+		if err != nil || numbers == "" {
+			return err
+		}
+		args = []string{"todo", "--tick", numbers}
+	}
+	if slices.Contains([]string{"survey", "pack", "deactivate", "unpack", "undo", "activate", "verify", "retire"}, args[0]) {
+		args = append(args, g.only...)
+	}
+	_, err := g.do(ctx, args...)
+	return err
+}
+
+// settle looks at the new computer, and asks where things go that have no place there.
+func (g *guide) settle(ctx context.Context) error {
+	k, err := kit.Open(g.kit)
+	if err == nil {
+		err = g.unlock("", k.Unlock) // what is said is remembered in the kit
+		k.Close()
+	}
+	if err != nil {
+		return tellAnd(g, err)
+	}
+	var said []string
+	for {
+		if _, err := g.do(ctx, append(append([]string{"survey", "--on-new"}, g.only...), said...)...); err != nil {
+			return err
+		}
+		more, err := g.places(ctx)
+		if err != nil || more == nil {
+			return err
+		}
+		said = append(said, more...)
+	}
+}
+
+// places asks for each user and drive that is not on the new computer. The answers are flags.
+func (g *guide) places(ctx context.Context) (flags []string, err error) {
+	g.kitDir = g.kit
+	j, closeJob, err := g.jobToLook(g.only)
+	if err != nil {
+		return nil, tellAnd(g, err)
+	}
+	r, err := j.OnNew(ctx)
+	closeJob()
+	if err != nil {
+		return nil, tellAnd(g, err)
+	}
+	asked := map[string]bool{}
+	for _, c := range r.Checks {
+		if c.Ready || c.Of == "" || asked[c.Of] {
+			continue
+		}
+		asked[c.Of] = true
+		switch c.Need {
+		case move.NeedUser, move.NeedCounterpart:
+			name, err := g.line(fmt.Sprintf("Who takes over from %s here (%s)? Enter to make that user later", c.Of, strings.Join(r.Users, ", ")), c.With)
+			if err != nil {
+				return nil, err
+			}
+			if name != "" {
+				flags = append(flags, "--user", c.Of+"="+name)
+			}
+		case move.NeedDrive:
+			folder, err := g.line(fmt.Sprintf("Where does what was on %s go here? Enter to connect that drive later", c.Of), "")
+			if err != nil {
+				return nil, err
+			}
+			if folder != "" {
+				flags = append(flags, "--drive", strings.TrimSuffix(c.Of, ":")+"="+folder)
+			}
+		}
+	}
+	return flags, nil
+}
+
+// tellAnd shows an error; the guide goes on.
+func tellAnd(g *guide, err error) error {
+	tell(fold(g.err), err, g.colour)
+	return nil
+}
