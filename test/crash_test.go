@@ -160,7 +160,7 @@ items:
 	live(4, "unpack", "--root", "new", "--user", me+"=nobody-here")
 	live(0, "unpack", "--root", "new", "--user", me+"=home")
 	s = live(0, "verify", "--root", "new")
-	if !strings.Contains(strings.Join(strings.Fields(s.out), " "), "boats 2 2 same") {
+	if !strings.Contains(strings.Join(strings.Fields(s.out), " "), "2 boats") {
 		t.Errorf("verify: %s", s.out)
 	}
 	same(t, filepath.Join(home, ".config/tideapp"), filepath.Join(dir, "new/home/home/.config/tideapp"))

@@ -70,13 +70,13 @@ func TestImportsRunOneWay(t *testing.T) {
 
 // layers are the core's packages from below: none imports one of a later layer.
 var layers = [][]string{
-	{"fault", "digest", "yamltext"},
+	{"fault", "digest", "yamltext", "repoint"},
 	{"registry", "card", "seal"},
 	{"machine", "journal", "tree", "version", "dbprint"},
 	{"probe", "private", "licence", "kit"},
 	{"steps"},
 	{"run", "board"},
-	{"item"}, {"item/files", "item/sqlite", "item/stays", "item/served", "item/mariadb/sqltext"},
+	{"item"}, {"item/files", "item/sqlite", "item/stays", "item/keys", "item/served", "item/mariadb/sqltext"},
 	{"item/dbase", "item/jet", "item/exports", "item/postgres", "item/mariadb", "item/firebird"},
 	{"item/kinds"},
 	{"holder", "survey"},
@@ -135,7 +135,7 @@ func TestNobodyAsksForAKind(t *testing.T) {
 	for _, k := range card.Kinds {
 		own[string(k.Kind)] = true
 	}
-	names := map[string]bool{"Folder": true, "File": true, "SQLite": true, "DBase": true, "Jet": true, "Exports": true, "PostgreSQL": true, "MariaDB": true, "Firebird": true, "Network": true, "Hosted": true}
+	names := map[string]bool{"Folder": true, "File": true, "SQLite": true, "DBase": true, "Jet": true, "Exports": true, "PostgreSQL": true, "MariaDB": true, "Firebird": true, "Registry": true, "Network": true, "Hosted": true}
 	if len(own) != len(names) {
 		t.Fatalf("there are %d kinds, and %d are looked for", len(own), len(names))
 	}

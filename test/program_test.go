@@ -229,26 +229,29 @@ func TestDemo(t *testing.T) {
 			t.Errorf("%s was not shown", command)
 		}
 	}
-	for _, fact := range []string{"212        212  same", "QUAY-DESK-2 and the same (10 items)", "4 licences", "worst exit code is 0"} {
+	for _, fact := range []string{"3,400 bookings", "opened: Tidewright on QUAY-DESK-2: a person saw 212", "QUAY-DESK-2 and the same (15 items)", "4 licences", "worst exit code is 0"} {
 		if !strings.Contains(s.out, fact) {
 			t.Errorf("the example does not say %q", fact)
 		}
 	}
-	retired, _ := filepath.Glob(filepath.Join(dir, "old/ProgramData/Hoistbook/Diary.set-aside-*"))
-	if len(retired) != 1 {
+	retired, _ := filepath.Glob(filepath.Join(dir, "old/ProgramData/Hoistbook/Diary/*.set-aside-*"))
+	if len(retired) != 5 {
 		t.Fatalf("the old diary was not set aside: %v", retired)
 	}
-	same(t, retired[0], filepath.Join(dir, "new/ProgramData/Hoistbook/Diary"))
+	for _, year := range retired {
+		name, _, _ := strings.Cut(filepath.Base(year), ".set-aside-")
+		same(t, year, filepath.Join(dir, "new/ProgramData/Hoistbook/Diary", name))
+	}
 	for _, name := range []string{"old", "new", "kit", "passphrase.txt", "commands.txt", "handover/handover.html"} {
 		if _, err := os.Stat(filepath.Join(dir, name)); err != nil {
 			t.Error(err)
 		}
 	}
-	aside, _ := filepath.Glob(filepath.Join(dir, "new/Users/maren/AppData/Roaming/Tidewright.set-aside-*/settings.ini"))
+	aside, _ := filepath.Glob(filepath.Join(dir, "new/Users/maren.holm/AppData/Roaming/Tidewright.set-aside-*/settings.ini"))
 	if len(aside) != 1 {
 		t.Errorf("the fresh profile was not set aside: %v", aside)
 	}
-	for _, u := range []string{"maren", "tobias"} {
+	for _, u := range []string{"maren.holm", "tobias"} {
 		if _, err := os.Stat(filepath.Join(dir, "new/Users", u, "AppData/Roaming/Tidewright/.recent")); err != nil {
 			t.Error(err)
 		}

@@ -105,7 +105,7 @@ items:
 	if s := live(0, "verify"); !strings.Contains(s.out, "not tried: nobody has agreed") {
 		t.Errorf("nobody agreed: %s", s.out)
 	}
-	if s := live(0, "verify", "--run-commands"); !strings.Contains(s.out, "opened: Hoistbook on ") || !strings.Contains(s.out, "saw 3") {
+	if s := live(0, "verify", "--run-commands"); !strings.Contains(s.out, "opened: Hoistbook on ") || !strings.Contains(s.out, "saw 4") {
 		t.Errorf("by its command: %s", s.out)
 	}
 	os.WriteFile(app, []byte("#!/bin/sh\necho no licence\n"), 0o755)

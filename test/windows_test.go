@@ -155,7 +155,7 @@ items:
 		t.Errorf("unpack: %s", out)
 	}
 	out = w.run(0, on("verify", "--root", `C:\new`)...)
-	if !strings.Contains(strings.Join(strings.Fields(out), " "), "boats 2 2 same") {
+	if !strings.Contains(strings.Join(strings.Fields(out), " "), "2 boats") {
 		t.Errorf("verify: %s", out)
 	}
 	same(t, profile, w.drive("new/Users/"+user+"/AppData/Roaming/Tide"))

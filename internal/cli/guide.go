@@ -274,7 +274,7 @@ func (g *guide) move(ctx context.Context) error {
 		fmt.Fprintf(g.err, "\n%s\n", g.paint(fmt.Sprintf("From %s to %s. This is %s, %s.", k.Manifest.Old.Name, s.New.Name, h.Computer.Name(), map[steps.Side]string{
 			steps.OldSide: "the old computer", steps.NewSide: "the new computer", steps.ThirdSide: "neither of the two"}[side]), table.Note))
 		g.showSteps(apps)
-		options, args := g.due(next, side, k)
+		options, args := g.due(next, s.Next(k.Cards).Side, side)
 		options = append(options, [2]string{"look", "look closer: what is here, and what is not ready"}, [2]string{"apps", "choose apps or items (now: " + orAll(g.only) + ")"},
 			[2]string{"other", "another step"}, [2]string{"kit", "another kit"}, [2]string{"q", "leave; nothing is lost"})
 		answer, err := g.key("What now?", options...)
@@ -312,14 +312,13 @@ func (g *guide) showSteps(apps []appStatus) {
 	fmt.Fprintf(g.err, "%s\n", t)
 }
 
-// due says what comes next here, as what Enter does, and its command.
-func (g *guide) due(next due, side steps.Side, k *kit.Kit) (options [][2]string, args []string) {
-	here := map[steps.Side]string{steps.OldSide: k.Manifest.Old.Name, steps.NewSide: next.Computer}[side]
+// due says what comes next, and on which computer; here it is what Enter does, with its command.
+func (g *guide) due(next due, on, side steps.Side) (options [][2]string, args []string) {
 	switch {
 	case next.Command == "":
 		fmt.Fprintf(g.err, "Nothing is due: %s.\n", table.Visible(next.Why))
 		return nil, nil
-	case next.Computer != "" && next.Computer != here:
+	case on != "" && on != side:
 		fmt.Fprintf(g.err, "%s\n", table.Within(table.Visible(fmt.Sprintf("Next is %s on %s (%s): take the stick there, and start movekit on it.", next.Step, next.Computer, next.Why)), widthOf(g.err)))
 		return nil, nil
 	}

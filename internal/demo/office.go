@@ -94,6 +94,7 @@ func programs(tidewright, hoistbook, chartroom string) []file {
 		{"Program Files/Hoistbook/about.txt", "Hoistbook " + hoistbook + "\r\nThe lift diary of your yard\r\n"},
 		{"Program Files/Chartroom/chartroom.ini", "[app]\r\nversion=" + chartroom + "\r\n[mailbox]\r\naddress=https://notices.coastguard.example/tern-quay\r\n"},
 		{"Windows/Fonts/notice.ttf", "an invented font"},
+		{"Windows/System32/config/SOFTWARE.LOG1", ""},
 		{"Windows/win.ini", "; for 16-bit app support\r\n"},
 		{"Users/Public/desktop.ini", "[.ShellClassInfo]\r\n"},
 	}

@@ -337,9 +337,6 @@ func (d *Demo) copyFile(names [2]string) error {
 	data, err := os.ReadFile(filepath.Join(d.Dir, names[0]))
 	to := filepath.Join(d.Dir, filepath.FromSlash(names[1]))
 	if err == nil {
-		err = os.MkdirAll(filepath.Dir(to), 0o755)
-	}
-	if err == nil {
 		err = os.WriteFile(to, data, 0o644)
 	}
 	if err != nil {

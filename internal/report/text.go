@@ -134,9 +134,9 @@ func (r *Report) Text(width int, colour bool) string {
 	return r.text(width, colour, r.Notes()) + "\nFigures\n\n" + strings.TrimRight(r.Tables(width, colour, true), "\n") + "\n"
 }
 
-// Brief returns its sentence and what is left to do.
+// Brief returns its sentence, what is left to do, what was not kept, and what was decided.
 func (r *Report) Brief(width int, colour bool) string {
-	return r.text(width, colour, slices.DeleteFunc(r.Notes(), func(n Note) bool { return !n.Boxes && n.Title != notKept }))
+	return r.text(width, colour, slices.DeleteFunc(r.Notes(), func(n Note) bool { return !n.Boxes && n.Title != notKept && n.Title != decidedOn }))
 }
 
 func (r *Report) text(width int, colour bool, notes []Note) string {
@@ -171,13 +171,17 @@ type Note struct {
 	Lines []string
 }
 
-const notKept = "Not kept"
+// Titles of notes that are told in every form.
+const (
+	notKept   = "Not kept"
+	decidedOn = "Decided on the way"
+)
 
 // Notes returns what moved, what is to be done by hand, what is not on the new
 // computer, what became of the old one and of the kit, and what was decided.
 func (r *Report) Notes() []Note {
 	moved, hand, absent, left := Note{Title: "What moved"}, Note{Title: "To be done by hand", Boxes: true}, Note{Title: "Not found on " + r.Old.Name}, Note{Title: "Left behind"}
-	unkept, aside, old, decided := Note{Title: notKept}, Note{Title: "Set aside on " + r.New.Name}, Note{Title: "On " + r.Old.Name}, Note{Title: "Decided on the way"}
+	unkept, aside, old, decided := Note{Title: notKept}, Note{Title: "Set aside on " + r.New.Name}, Note{Title: "On " + r.Old.Name}, Note{Title: decidedOn}
 	for _, a := range r.Apps {
 		moved.Lines = append(moved.Lines, a.moved(r.New.Name))
 		for _, s := range []struct {

@@ -161,7 +161,7 @@ func (d *Drafter) key(out *Draft, key string) error {
 		if err != nil {
 			return fault.Wrap(fault.Unreadable, err, "cannot read the registry key %s", key)
 		}
-		it := &Item{Name: slug(key[strings.LastIndex(key, `\`)+1:]), Kind: card.Registry, Path: key}
+		it := &Item{Name: slug(key[strings.LastIndex(key, `\`)+1:]), Kind: kinds.Key, Path: key}
 		var values int64
 		for _, b := range all {
 			for _, v := range b.Values {

@@ -33,6 +33,9 @@ var All = item.Table{
 	card.Hosted:     stays.Hosted,
 }
 
+// Key is the kind of a key of the registry.
+const Key = card.Registry
+
 // known are the kinds that a file is of by its content.
 var known = []struct {
 	kind card.Kind
