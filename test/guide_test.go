@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"movekit/test/lay"
 )
 
 // TestGuide takes a whole move through the guide alone, with a user of another name, settings
@@ -62,4 +64,39 @@ func TestGuide(t *testing.T) {
 	if s := must(t, 0, dir); !strings.Contains(s.out, "Usage:") {
 		t.Errorf("without a terminal: %s", s.out)
 	}
+}
+
+// TestCardByQuestions makes a card without writing one, and packs by it.
+func TestCardByQuestions(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	lay.Out(t, dir, map[string]string{
+		"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "old/etc/passwd": "maren:x:1000:1000::/home/maren:/bin/sh\nbert:x:1001:1001::/home/bert:/bin/sh\n",
+		"old/home/maren/.config/hoistbook/hoist.ini": "home=/home/maren/lifts\n", "old/home/bert/.config/hoistbook/hoist.ini": "home=/home/bert\n", "old/home/maren/.config/other/x.ini": "x",
+	})
+	lay.Database(t, filepath.Join(dir, "old/home/maren/.config/hoistbook/lifts.db"), "CREATE TABLE lift (n)", "INSERT INTO lift VALUES (1), (2)")
+	// Mistakes are told and asked again; Enter takes what is proposed.
+	out := atTerminal(t, dir, "99\n1\nHoistbook\nNot A Name\nhoistbook\n\n/nowhere\n\n\n\nSlipway Tools\n\ny\nlifts\n6\nrelative --state\nactive\nfree\ntake\nChoose the printer\n\n1\n\n\n\n", "card", "make", "--root", "old")
+	for _, want := range []string{"Please answer with one of the numbers", "It is made of a-z", "there is nothing at /nowhere", "does not say where it is", "Wrote the card cards/hoistbook.yaml", "counted: lifts", "a product key", "by hand: Choose the printer"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("no %q in\n%s", want, out)
+		}
+	}
+	if strings.Count(out, "Does $XDG_CONFIG_HOME/hoistbook move") != 2 { // once, and again after the path that is not there
+		t.Errorf("the place of two users is asked for twice: %s", out)
+	}
+	must(t, 0, dir, "card", "check", "cards/hoistbook.yaml")
+	must(t, 0, dir, "new", "kit", "--root", "old", "--to", "NEW")
+	if s := must(t, 0, dir, "survey", "--kit", "kit", "--root", "old"); !strings.Contains(s.out, "lifts of maren") || !strings.Contains(s.out, "hoistbook of bert") {
+		t.Errorf("survey by the card: %s", s.out)
+	}
+	// One who leaves has nothing written, and one that is there is not written over.
+	out = atTerminal(t, dir, "/home/maren/.config/other\n\nhoistbook\nother\nq\n", "card", "make", "--root", "old")
+	if !strings.Contains(out, "There is a card hoistbook already") || !strings.Contains(out, "Nothing was written") {
+		t.Errorf("left: %s", out)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "cards/other.yaml")); !os.IsNotExist(err) {
+		t.Errorf("a card was written: %v", err)
+	}
+	must(t, 2, dir, "card", "make").tells(t, "card make asks questions")
 }

@@ -109,7 +109,7 @@ func (e *env) cardCommand() *cobra.Command {
 			return err
 		},
 	}
-	c.AddCommand(list, show, check, e.draftCommand(), schema)
+	c.AddCommand(list, show, check, e.draftCommand(), e.cardMakeCommand(), schema)
 	return c
 }
 

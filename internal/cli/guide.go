@@ -112,7 +112,7 @@ func (g *guide) line(question, usual string) (string, error) {
 
 // do shows a command and runs it. What it says of itself is all that is said.
 func (g *guide) do(ctx context.Context, args ...string) (code int, err error) {
-	if g.kit != "" && args[0] != "new" {
+	if g.kit != "" && args[0] != "new" && args[0] != "card" {
 		args = append(args, "--kit", g.kit)
 	}
 	if !slices.Contains([]string{"report", "close", "status", "inspect"}, args[0]) {
@@ -199,7 +199,7 @@ func (g *guide) choose(ctx context.Context) (string, error) {
 		options[0][0] = ""
 	}
 	options = append(options, [2]string{"new", "make a kit: " + c.Name() + " is replaced by another computer"}, [2]string{"keep", "make a safety copy of " + c.Name()},
-		[2]string{"look", "see what is on " + c.Name() + " that could move"}, [2]string{"q", "leave"})
+		[2]string{"look", "see what is on " + c.Name() + " that could move"}, [2]string{"card", "make a card of an app on " + c.Name() + ", by questions"}, [2]string{"q", "leave"})
 	answer, err := g.key("What is to be done?", options...)
 	if err != nil {
 		return "", err
@@ -209,6 +209,9 @@ func (g *guide) choose(ctx context.Context) (string, error) {
 		return g.make(ctx, answer == "keep")
 	case "look":
 		_, err := g.do(ctx, "survey", "--wide")
+		return "", err
+	case "card":
+		_, err := g.do(ctx, "card", "make")
 		return "", err
 	}
 	n := 1

@@ -516,6 +516,7 @@ func (k *checker) show(at string, l *Licence) {
 		k.fail(at+".show", "run, and the pattern active", "the licence %q does not say how its state is told", l.Name)
 		return
 	}
+	k.command(at+".show.run", l.Show.Run)
 	k.matching(at+".show.active", l.Show.Active)
 	k.grouped(at+".show.left", l.Show.Left)
 	k.matching(at+".show.expired", l.Show.Over)
@@ -556,6 +557,7 @@ func (k *checker) change(at string, l *Licence, c *Change) {
 	case !byProgram && (len(c.Steps) == 0 || len(c.Run) > 0):
 		k.fail(at+".steps", "what a person does, step by step", "the licence %q is carried out by a person", l.Name)
 	default:
+		k.command(at+".run", c.Run)
 		k.matching(at+".done", c.Done)
 		for i, f := range c.Fails {
 			k.need(fmt.Sprintf("%s.fails[%d]", at, i), "match", f.Match.String())

@@ -42,6 +42,12 @@ type Draft struct {
 	Programs    []string
 	Pointers    []Pointer
 	Notes       []string // what could not be looked at
+
+	// What a person said; where nothing was said, comments say what to write.
+	Maker, About string
+	Licence      []string // lines of the card below "licences:"
+	Opens        []string // lines below "opens:"
+	ByHand       []string
 }
 
 // Item is a proposed item.

@@ -39,8 +39,8 @@ func (d *Draft) YAML(check string) ([]byte, error) {
 	w.line("card: 1")
 	w.line("name: %s", quote(d.Name))
 	w.line("title: %s", quote(d.Title))
-	w.line("# maker: who makes it")
-	w.line("# about: what the office uses it for")
+	w.said("maker", d.Maker, "who makes it")
+	w.said("about", d.About, "what the office uses it for")
 	w.line("")
 	d.writeVersion(w)
 	w.line("items:")
@@ -48,9 +48,17 @@ func (d *Draft) YAML(check string) ([]byte, error) {
 		d.writeItem(w, it)
 	}
 	w.line("")
-	w.line("# How the licence is held is for a person to see (docs/cards.md, Licences).")
-	w.line("# licences: []")
+	if len(d.Licence) == 0 {
+		w.line("# How the licence is held is for a person to see (docs/cards.md, Licences).")
+		w.line("# licences: []")
+	} else {
+		w.block("licences", d.Licence)
+	}
 	w.line("")
+	if len(d.Opens) > 0 {
+		w.block("opens", d.Opens)
+		w.line("")
+	}
 	d.writeByHand(w)
 	for _, n := range d.Notes {
 		w.line("# Not looked at: %s", oneLine(n))
@@ -65,6 +73,26 @@ func (d *Draft) YAML(check string) ([]byte, error) {
 type writer struct{ strings.Builder }
 
 func (w *writer) line(format string, args ...any) { fmt.Fprintf(w, format+"\n", args...) }
+
+// block writes lines below a field.
+func (w *writer) block(field string, lines []string) {
+	w.line("%s:", field)
+	for _, l := range lines {
+		w.line("  %s", l)
+	}
+}
+
+// said writes what a person said, or a comment where nothing was.
+func (w *writer) said(field, text, about string) {
+	if text == "" {
+		w.line("# %s: %s", field, about)
+		return
+	}
+	w.line("%s: %s", field, quote(text))
+}
+
+// Quote writes a text as a card has it.
+func Quote(s string) string { return quote(s) }
 
 func (d *Draft) writeVersion(w *writer) {
 	if len(d.Version) == 0 {
@@ -137,12 +165,17 @@ func (d *Draft) writeItem(w *writer, it *Item) {
 
 // writeByHand lists the texts that hold absolute paths.
 func (d *Draft) writeByHand(w *writer) {
-	if len(d.Pointers) == 0 {
+	if len(d.Pointers)+len(d.ByHand) == 0 {
 		w.line("# by-hand: []  # what a person must do on the new computer")
 		return
 	}
-	w.line("# These settings hold paths to elsewhere, which may lead nowhere on the new computer.")
 	w.line("by-hand:")
+	for _, l := range d.ByHand {
+		w.line("  - %s", quote(l))
+	}
+	if len(d.Pointers) > 0 {
+		w.line("  # These settings hold paths to elsewhere, which may lead nowhere on the new computer.")
+	}
 	for _, p := range d.Pointers {
 		w.line("  - %s", quote(fmt.Sprintf("See that the path in %s, line %d, is right: %s", oneLine(p.File), p.Line, oneLine(p.Path))))
 	}

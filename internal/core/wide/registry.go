@@ -111,10 +111,17 @@ func (s *Search) registry(ctx context.Context) []Finding {
 					continue
 				}
 				f := Finding{Class: Registry, What: "registry tree of software", Where: path + `\` + n, User: user}
-				if sub, err := k.Open(n); err == nil {
-					f.Details, _ = sub.Keys()
+				if sub, err := k.Open(n); err == nil && !s.hasKey(f.Where) {
+					names, _ := sub.Keys()
+					countKey(sub, &f)
+					for _, name := range names {
+						if below, err := sub.Open(name); err == nil && !s.hasKey(f.Where+`\`+name) {
+							f.Details = append(f.Details, name)
+							countTree(below, &f, 1)
+							below.Close()
+						}
+					}
 					f.Details = f.Details[:min(len(f.Details), maxDetails)]
-					countTree(sub, &f, 0)
 					sub.Close()
 				}
 				if f.Files > 0 {
@@ -131,6 +138,9 @@ func (s *Search) registry(ctx context.Context) []Finding {
 					continue
 				}
 				f := Finding{Class: Registry, What: "ODBC data source " + n, Where: path + `\` + n, User: user, Count: 1}
+				if s.hasKey(f.Where) {
+					continue
+				}
 				for _, v := range []string{"Server", "Database", "DBQ", "Driver"} {
 					if t := registry.Text(k, n, v); t != "" {
 						f.Details = append(f.Details, fmt.Sprintf("%s %s", strings.ToLower(v), t))
@@ -143,20 +153,20 @@ func (s *Search) registry(ctx context.Context) []Finding {
 	return out
 }
 
+// hasKey reports whether a card covers a key.
+func (s *Search) hasKey(key string) bool {
+	return slices.ContainsFunc(s.Cards, func(c *card.Card) bool {
+		return slices.ContainsFunc(c.Items, func(it card.Item) bool { return it.Key != "" && strings.EqualFold(it.Key, key) })
+	})
+}
+
 // countTree counts the keys, values and bytes of a tree, and finds the newest
 // change. Files is the number of values.
 func countTree(k registry.Key, f *Finding, depth int) {
-	if f.Count++; f.Count > maxTree || depth > 64 {
+	if f.Count > maxTree || depth > 64 {
 		return
 	}
-	if t := k.Modified(); t.After(f.Newest) {
-		f.Newest = t
-	}
-	values, _ := k.Values()
-	for _, v := range values {
-		f.Files++
-		f.Bytes += int64(len(v.Data))
-	}
+	countKey(k, f)
 	names, err := k.Keys()
 	if err != nil {
 		return
@@ -166,5 +176,18 @@ func countTree(k registry.Key, f *Finding, depth int) {
 			countTree(sub, f, depth+1)
 			sub.Close()
 		}
+	}
+}
+
+// countKey counts one key with its values.
+func countKey(k registry.Key, f *Finding) {
+	f.Count++
+	if t := k.Modified(); t.After(f.Newest) {
+		f.Newest = t
+	}
+	values, _ := k.Values()
+	for _, v := range values {
+		f.Files++
+		f.Bytes += int64(len(v.Data))
 	}
 }

@@ -1,0 +1,417 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/draft"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/internal/core/wide"
+	"movekit/internal/table"
+)
+
+func (e *env) cardMakeCommand() *cobra.Command {
+	var dir string
+	c := &cobra.Command{
+		Use:   "make",
+		Short: "Make a card by answering questions",
+		Long: `Look at this computer, show what looks like applications, and ask: which one, what it
+is called, which of its places matter, what figures its owner knows it by, how its
+licence is held, and what must be done by hand. The card that comes of it is checked,
+has comments, and is shown in words. Enter takes what is proposed.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if !isTerminal(e.in) {
+				return fault.New(fault.Usage, "card make asks questions, and nobody can be asked here; card draft writes a card of named folders")
+			}
+			err := (&guide{env: e}).makeCard(cmd.Context(), dir)
+			if errors.Is(err, errLeave) {
+				e.say("Nothing was written.\n")
+				return nil
+			}
+			return err
+		},
+	}
+	c.Flags().StringVar(&dir, "to", "cards", "folder of the office's cards")
+	return c
+}
+
+// maxApps is how many apps are shown to choose from.
+const maxApps = 30
+
+// makeCard makes a card by questions.
+func (g *guide) makeCard(ctx context.Context, dir string) error {
+	computer, err := g.computer()
+	if err != nil {
+		return err
+	}
+	h, err := g.here()
+	if err != nil {
+		return err
+	}
+	s := wide.Search{Here: h, Days: 90, Seen: func(n int64) { g.notify(run.Event{What: fmt.Sprintf("%d files seen", n)}) }}
+	s.Cards, _ = card.ReadDir(dir) // what they cover is not shown; there may be none yet
+	found, err := s.Run(ctx)
+	g.done()
+	if err != nil {
+		return err
+	}
+	app, err := g.whichApp(draft.Group(found.Findings))
+	if err != nil {
+		return err
+	}
+	title, err := g.line("What do people call it", app.Title)
+	if err != nil {
+		return err
+	}
+	name, err := g.shortName(title, dir)
+	if err != nil {
+		return err
+	}
+	temp, err := g.private.Dir()
+	if err != nil {
+		return err
+	}
+	var d *draft.Draft
+	for d == nil {
+		places, err := g.whichPlaces(computer, app)
+		if err != nil {
+			return err
+		}
+		if d, err = (&draft.Drafter{Computer: computer, Temp: temp}).Make(ctx, name, title, places); err != nil {
+			tell(fold(g.err), err, g.colour)
+		}
+		if ctx.Err() != nil {
+			return err
+		}
+	}
+	if d.Maker, err = g.line("Who makes it", app.Maker); err != nil {
+		return err
+	}
+	if d.About, err = g.line("What does the office use it for", ""); err != nil {
+		return err
+	}
+	if err := g.figures(d); err != nil {
+		return err
+	}
+	if d.Licence, err = g.licenceOf(d); err != nil {
+		return err
+	}
+	if d.ByHand, err = g.lines("What must somebody do by hand on the new computer (choose a printer, sign in, ...)?"); err != nil {
+		return err
+	}
+	data, err := d.YAML("movekit card check FILE")
+	for err != nil && d.Licence != nil { // what was typed cannot be used
+		tell(fold(g.err), err, g.colour)
+		if d.Licence, err = g.licenceOf(d); err != nil {
+			return err
+		}
+		data, err = d.YAML("movekit card check FILE")
+	}
+	if err != nil {
+		return err
+	}
+	file := filepath.Join(dir, name+".yaml")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", dir)
+	}
+	if err := writeNew(file, data); err != nil {
+		return err
+	}
+	c, err := card.Read(file)
+	if err != nil {
+		return err
+	}
+	g.printf("\nWrote the card %s.\n", file)
+	g.inWords(c)
+	return nil
+}
+
+// inWords says what a card has moved.
+func (g *guide) inWords(c *card.Card) {
+	g.printf("%s\n", c.Title)
+	for _, it := range c.Items {
+		where := it.Key
+		if where == "" {
+			where = it.Path.Any + it.Path.Windows + it.Path.Linux
+		}
+		more := ""
+		if len(it.Repoint) > 0 {
+			more = "; its paths say where things are on the new computer"
+		}
+		for _, n := range it.Counts {
+			more += "; counted: " + n.Name
+		}
+		g.printf("  moves %s, %s: %s%s\n", it.Name, it.Kind.Info().About, where, more)
+	}
+	for _, l := range c.Licences {
+		g.printf("  its licence: %s\n", l.Method.Info().About)
+	}
+	for _, b := range c.ByHand {
+		g.printf("  by hand: %s\n", b)
+	}
+}
+
+// whichApp has a person choose what a card is made of.
+func (g *guide) whichApp(apps []draft.App) (draft.App, error) {
+	t := &table.Table{Head: []string{"", "what looks like an app", "places", "size", "newest change"}, Right: []int{1, 3, 4}, Width: widthOf(g.err)}
+	for i, a := range apps[:min(len(apps), maxApps)] {
+		newest := ""
+		if !a.Newest.IsZero() {
+			newest = a.Newest.Local().Format("2006-01-02")
+		}
+		t.Add(strconv.Itoa(i+1), a.Title, strconv.Itoa(len(a.Places)), bytesText(a.Bytes), newest)
+	}
+	fmt.Fprintf(g.err, "\n%s", t)
+	if more := len(apps) - maxApps; more > 0 {
+		fmt.Fprintf(g.err, "and %d more\n", more)
+	}
+	for {
+		answer, err := g.line("Number of the app; or a folder or file of it (q: leave)", "")
+		if err != nil {
+			return draft.App{}, err
+		}
+		if n, err := strconv.Atoi(answer); err == nil && n >= 1 && n <= len(apps) {
+			return apps[n-1], nil
+		}
+		if strings.ContainsAny(answer, `/\`) {
+			base := answer[strings.LastIndexAny(answer, `/\`)+1:]
+			return draft.App{Name: base, Title: base, Places: []wide.Finding{{Class: wide.Folder, Where: answer}}}, nil
+		}
+		fmt.Fprintln(g.err, "Please answer with one of the numbers, or a path.")
+	}
+}
+
+var notName = regexp.MustCompile(`[^a-z0-9]+`)
+
+// shortName asks for the name by which the app is called in commands.
+func (g *guide) shortName(title, dir string) (string, error) {
+	usual := strings.Trim(notName.ReplaceAllString(strings.ToLower(title), "-"), "-")
+	for {
+		name, err := g.line("Its short name in commands", usual)
+		if err != nil {
+			return "", err
+		}
+		switch _, err := os.Stat(filepath.Join(dir, name+".yaml")); {
+		case !draftName.MatchString(name):
+			fmt.Fprintln(g.err, "It is made of a-z, 0-9 and -, at most 40 characters.")
+		case err == nil:
+			fmt.Fprintf(g.err, "There is a card %s already in %s: take another name, or remove that.\n", table.Visible(name), table.Visible(dir))
+		default:
+			return name, nil
+		}
+	}
+}
+
+// yes asks a question that Enter answers as proposed.
+func (g *guide) yes(question string, usual bool) (bool, error) {
+	for {
+		text, err := g.line(question, map[bool]string{true: "y", false: "n"}[usual])
+		if err != nil {
+			return false, err
+		}
+		switch strings.ToLower(text) {
+		case "y", "yes":
+			return true, nil
+		case "n", "no":
+			return false, nil
+		}
+		fmt.Fprintln(g.err, "Please answer y or n.")
+	}
+}
+
+// whichPlaces asks of each place whether it moves. What several users have is one place.
+func (g *guide) whichPlaces(computer machine.Computer, app draft.App) (paths []string, err error) {
+	type place struct {
+		wide.Finding
+		where string
+	}
+	var places []place
+	for _, f := range app.Places {
+		p := place{f, f.Where}
+		if real, err := machine.Real(computer, f.Where); err == nil && f.Class != wide.Registry {
+			p.Where = real
+			p.where, _ = machine.Term(computer, real)
+		}
+		i := slices.IndexFunc(places, func(other place) bool { return other.where == p.where })
+		switch {
+		case i < 0:
+			places = append(places, p)
+		case p.Bytes > places[i].Bytes: // of users, the one who has most shows best what is in it
+			places[i] = p
+		}
+	}
+	for len(paths) == 0 {
+		for _, f := range places {
+			about := f.What
+			if f.Files > 0 {
+				about += fmt.Sprintf(", %s, %s", plural(f.Files, map[bool]string{true: "value", false: "file"}[f.Class == wide.Registry]), bytesText(f.Bytes))
+			}
+			if !f.Newest.IsZero() {
+				about += ", newest change " + f.Newest.Local().Format("2006-01-02")
+			}
+			if about != "" {
+				about = " (" + about + ")"
+			}
+			is, err := g.yes(fmt.Sprintf("Does %s move%s?", f.where, about), f.Recent || f.Class != wide.Folder || len(places) == 1)
+			if err != nil {
+				return nil, err
+			}
+			if is {
+				paths = append(paths, f.Where)
+			}
+		}
+		more, err := g.lines("Other folders, files or registry keys of it?")
+		if err != nil {
+			return nil, err
+		}
+		if paths = append(paths, more...); len(paths) == 0 {
+			fmt.Fprintln(g.err, "A card moves at least one thing.")
+		}
+	}
+	return paths, nil
+}
+
+// lines asks for texts until there are no more.
+func (g *guide) lines(question string) (all []string, err error) {
+	fmt.Fprintf(g.err, "%s Enter when there is no more.\n", question)
+	for {
+		text, err := g.line("  ", "")
+		if err != nil || text == "" {
+			return all, err
+		}
+		all = append(all, text)
+	}
+}
+
+// figures asks which of the proposed figures the owner knows.
+func (g *guide) figures(d *draft.Draft) error {
+	for _, it := range d.Items {
+		var kept []card.Count
+		for _, c := range it.Counts {
+			is, err := g.yes(fmt.Sprintf("Is the number of %s (%s) a figure that the owner knows?", c.Name, it.Name), true)
+			if err != nil {
+				return err
+			}
+			if !is {
+				continue
+			}
+			if c.Name, err = g.line("  What does the owner call them", c.Name); err != nil {
+				return err
+			}
+			kept = append(kept, c)
+		}
+		it.Counts = kept
+	}
+	return nil
+}
+
+// held are the ways in which a licence is held, in plain words, with an example each.
+var held = []struct {
+	method card.Method
+	about  string
+}{
+	{"", "it needs none"},
+	{card.MethodKey, "a product key, with a name it is registered to (it stands on a label or in a mail)"},
+	{card.MethodGuided, "somebody frees it in the app's menu on the old computer, and takes it up on the new one"},
+	{card.MethodAccount, "somebody signs in to an account of the maker"},
+	{card.MethodFile, "it is a file: a licence file, or a certificate with its key"},
+	{card.MethodToken, "a dongle, which moves from one computer to the other"},
+	{card.MethodCommand, "the maker's own program frees it and takes it up"},
+	{card.MethodDesk, "a seat at a licence service on the network"},
+}
+
+// word is one word of a command, or what is in quotes.
+var word = regexp.MustCompile(`"([^"]*)"|(\S+)`)
+
+// licenceOf asks how the licence is held, and writes that down.
+func (g *guide) licenceOf(d *draft.Draft) (lines []string, err error) {
+	fmt.Fprintln(g.err, "How is its licence held?")
+	for i, h := range held {
+		fmt.Fprintf(g.err, "  %d  %s\n", i, h.about)
+	}
+	n := -1
+	for n < 0 || n >= len(held) {
+		text, err := g.line("Number", "0")
+		if err != nil {
+			return nil, err
+		}
+		if n, err = strconv.Atoi(text); err != nil {
+			n = -1
+		}
+	}
+	method := held[n].method
+	if method == "" {
+		return nil, nil
+	}
+	lines = []string{"- name: licence", "  method: " + string(method)}
+	add := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
+	var failed error
+	ask := func(question, usual string) string {
+		text, err := g.line(question, usual)
+		failed = errors.Join(failed, err)
+		return draft.Quote(text)
+	}
+	switch method {
+	case card.MethodKey:
+		add("  typed: %s", ask("Where does one find the key", "the label of the box"))
+	case card.MethodFile:
+		var files []string
+		for _, it := range d.Items {
+			if it.Secret {
+				files = append(files, it.Name)
+			}
+		}
+		add("  items: [%s]", strings.Join(files, ", "))
+		if len(files) == 0 {
+			return []string{}, fault.New(fault.Usage, "none of the chosen places is a licence file, a certificate or a key: name it among the places")
+		}
+		return lines, failed
+	case card.MethodCommand:
+		command := func(question string) string {
+			text, err := g.line(question, "")
+			failed = errors.Join(failed, err)
+			var words []string
+			for _, m := range word.FindAllStringSubmatch(text, -1) {
+				words = append(words, draft.Quote(m[1]+m[2]))
+			}
+			return strings.Join(words, ", ")
+		}
+		add("  show: {run: [%s], active: %s}", command(`Command that shows the state (the program with its whole path, in " where that has spaces)`), ask("What it says when the licence is active", "active"))
+		add("  deactivate: {run: [%s]}", command("Command that frees it"))
+		add("  activate: {run: [%s]}", command("Command that takes it up"))
+		return lines, failed
+	case card.MethodDesk:
+		add("  product: %s", ask("The product's name there", d.Name))
+		add("  typed: %s", ask("Where does one find serial and code", "the label of the box"))
+		add("  desk: {url: %s, key: %s}", ask("Address of the service", ""), ask("Its key", ""))
+		return lines, failed
+	}
+	for _, when := range []struct{ field, question string }{{"deactivate", "How is it freed on the old computer, step by step?"}, {"activate", "How is it taken up on the new one, step by step?"}} {
+		steps, err := g.lines(when.question)
+		if err != nil {
+			return nil, err
+		}
+		if len(steps) == 0 {
+			steps = []string{map[string]string{"deactivate": "Free the licence in the app.", "activate": "Take the licence up in the app."}[when.field]}
+		}
+		add("  %s:", when.field)
+		add("    steps:")
+		for _, s := range steps {
+			add("      - do: %s", draft.Quote(s))
+		}
+	}
+	return lines, failed
+}
