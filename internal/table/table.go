@@ -129,9 +129,13 @@ func (t *Table) String() string {
 	}
 	if t.Groups && wide() {
 		above = narrow.take(0)
+		narrow.Width -= len(inGroup)
 	}
 	return narrow.render(above, below)
 }
+
+// inGroup is what rows that belong to what stands above them begin with.
+const inGroup = "  "
 
 // take takes a column out, and returns its cells.
 func (t *Table) take(n int) (cells []string) {
@@ -248,9 +252,13 @@ func (t *Table) render(above, below []string) string {
 	w.SetColumnConfigs(cols)
 	lines := strings.Split(w.Render(), "\n")
 	var b strings.Builder
+	lead := ""
+	if above != nil {
+		lead = inGroup
+	}
 	write := func(n int) {
 		for _, l := range lines[:n] {
-			b.WriteString(strings.TrimRight(l, " ") + "\n")
+			b.WriteString(strings.TrimRight(lead+l, " ") + "\n")
 		}
 		lines = lines[n:]
 	}
@@ -267,7 +275,7 @@ func (t *Table) render(above, below []string) string {
 		}
 		write(min(high, len(lines)))
 		if below != nil && below[i] != "" {
-			b.WriteString("  " + below[i] + "\n")
+			b.WriteString(lead + "  " + below[i] + "\n")
 		}
 	}
 	write(len(lines))

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"movekit/internal/core/tree"
 	"movekit/internal/core/wide"
 )
 
@@ -35,7 +36,7 @@ func Group(all []wide.Finding) (out []App) {
 		return by[key]
 	}
 	for _, f := range all {
-		if f.Class == wide.Program || f.Class == wide.Server {
+		if f.Class == wide.Program || f.Class == wide.Server || tree.IsAside(f.Where) {
 			continue
 		}
 		names := []string{folderOf(f)}
