@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -142,6 +143,10 @@ func TestRepointed(t *testing.T) {
 	}
 	lay.Database(t, filepath.Join(o.Dir, "new/people/mholm/.recent.db"), "UPDATE file SET n = 3 WHERE n = 4")
 	verify(true)
+	lay.Database(t, filepath.Join(o.Dir, "new/people/mholm/.recent.db"), "ALTER TABLE file RENAME COLUMN name TO called")
+	verify(false)
+	lay.Database(t, filepath.Join(o.Dir, "new/people/mholm/.recent.db"), "ALTER TABLE file RENAME COLUMN called TO name")
+	verify(true)
 	// Undo gives all of it back: nothing is kept as worked in.
 	u := o.Only(o.Job(o.New).Undo(ctx))
 	for _, i := range u.Items {
@@ -180,5 +185,30 @@ func TestRepointTriggers(t *testing.T) {
 	}
 	if v := o.Verify(); !v.Equal() {
 		t.Errorf("%+v", v.Items)
+	}
+}
+
+// TestRepointCutOff cuts an unpack that re-points off after each line of the journal, and an
+// undo likewise: in the end all of it is there once, and nothing that was there before is lost.
+func TestRepointCutOff(t *testing.T) {
+	t.Parallel()
+	cardText := "items:\n  - {name: settings, kind: folder, path: ~/.app, repoint: ['*']}\n  - {name: recent, kind: sqlite, path: ~/r.db, repoint: [file.path]}\n"
+	o := office.New(t, cardText, "linux", map[string]string{"old/home/maren/.app/x.ini": "p=/home/maren/a\n", "new/home/m2/.app/x.ini": "theirs"})
+	lay.Database(t, filepath.Join(o.Dir, "old/home/maren/r.db"), "CREATE TABLE file (path)", "INSERT INTO file VALUES ('/home/maren/a')")
+	lay.Database(t, filepath.Join(o.Dir, "new/home/m2/r.db"), "CREATE TABLE theirs (x)")
+	o.Pack()
+	first := files(t, o.Dir+"/new/home/m2")
+	for round := range 2 {
+		whateverCutBy(o, o.New, func(j *move.Move) { j.Person, j.Say.Users = &looker{says: true}, map[string]string{"maren": "m2"} }, (*move.Move).Unpack)
+		if got := o.Text("new/home/m2/.app/x.ini"); got != "p=/home/m2/a\n" {
+			t.Errorf("round %d: the settings say %q", round, got)
+		}
+		if v := o.Verify(); !v.Equal() {
+			t.Errorf("round %d: %+v", round, v.Items)
+		}
+		whateverCutBy(o, o.New, nil, (*move.Move).Undo)
+		if got := files(t, o.Dir+"/new/home/m2"); !slices.Equal(got, first) {
+			t.Errorf("round %d: after undo %q, before %q", round, got, first)
+		}
 	}
 }

@@ -78,8 +78,18 @@ func (c *cut) Record(l journal.Line, data any) (journal.Line, error) {
 // whateverCut runs a step that is cut off after each of its lines, and then whole.
 func whateverCut(o *office.Office, c machine.Computer, do func(*move.Move, context.Context) ([]*run.Outcome, error)) *run.Outcome {
 	o.T.Helper()
+	return whateverCutBy(o, c, nil, do)
+}
+
+// whateverCutBy is the same of a run that something is said of first.
+func whateverCutBy(o *office.Office, c machine.Computer, say func(*move.Move), do func(*move.Move, context.Context) ([]*run.Outcome, error)) *run.Outcome {
+	o.T.Helper()
 	for n := 0; ; n++ {
-		out, err := do(move.New(o.Run(&cut{o.Kit, n % 3}, c)), ctx)
+		j := move.New(o.Run(&cut{o.Kit, n % 4}, c))
+		if say != nil {
+			say(j)
+		}
+		out, err := do(j, ctx)
 		if err != nil {
 			o.T.Fatal(err)
 		}

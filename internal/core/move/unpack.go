@@ -21,6 +21,9 @@ import (
 // Unpack puts every sealed item of the chosen apps in its place. The kit is
 // inspected first. What is the same already is left alone.
 func (m *Move) Unpack(ctx context.Context) ([]*run.Outcome, error) {
+	if err := m.Kit.Tidy(); err != nil {
+		return nil, err
+	}
 	progress := m.Begin(steps.Key{}, "inspecting the kit", m.Kit.TotalBytes(m.Apps))
 	damage, err := m.Kit.Inspect(ctx, m.Apps, progress)
 	if err != nil {

@@ -29,6 +29,9 @@ func turner(t dbprint.Table, edits []repoint.Edit) func([]driver.Value) {
 	return func(values []driver.Value) {
 		for _, e := range byRow[keyOf(t, values)] {
 			i := slices.Index(t.Columns, e.Column)
+			if i < 0 {
+				continue // the column is gone since
+			}
 			if text, is := values[i].(string); is && text == string(e.New) {
 				values[i] = string(e.Old)
 			}
