@@ -318,32 +318,18 @@ func (g *guide) figures(d *draft.Draft) error {
 	return nil
 }
 
-// held are the ways in which a licence is held, in plain words, with an example each.
-var held = []struct {
-	method card.Method
-	about  string
-}{
-	{"", "it needs none"},
-	{card.MethodKey, "a product key, with a name it is registered to (it stands on a label or in a mail)"},
-	{card.MethodGuided, "somebody frees it in the app's menu on the old computer, and takes it up on the new one"},
-	{card.MethodAccount, "somebody signs in to an account of the maker"},
-	{card.MethodFile, "it is a file: a licence file, or a certificate with its key"},
-	{card.MethodToken, "a dongle, which moves from one computer to the other"},
-	{card.MethodCommand, "the maker's own program frees it and takes it up"},
-	{card.MethodDesk, "a seat at a licence service on the network"},
-}
-
 // word is one word of a command, or what is in quotes.
 var word = regexp.MustCompile(`"([^"]*)"|(\S+)`)
 
-// licenceOf asks how the licence is held, and writes that down.
+// licenceOf asks how the licence is held, and writes that down as lines of a card; none where
+// there is none.
 func (g *guide) licenceOf(d *draft.Draft) (lines []string, err error) {
-	fmt.Fprintln(g.err, "How is its licence held?")
-	for i, h := range held {
-		fmt.Fprintf(g.err, "  %d  %s\n", i, h.about)
+	fmt.Fprint(g.err, "How is its licence held?\n  0  it needs none\n")
+	for i, m := range card.Methods {
+		fmt.Fprintf(g.err, "  %d  %s\n", i+1, m.Plain)
 	}
 	n := -1
-	for n < 0 || n >= len(held) {
+	for n < 0 || n > len(card.Methods) {
 		text, err := g.line("Number", "0")
 		if err != nil {
 			return nil, err
@@ -352,66 +338,66 @@ func (g *guide) licenceOf(d *draft.Draft) (lines []string, err error) {
 			n = -1
 		}
 	}
-	method := held[n].method
-	if method == "" {
+	if n == 0 {
 		return nil, nil
 	}
-	lines = []string{"- name: licence", "  method: " + string(method)}
-	add := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
-	var failed error
-	ask := func(question, usual string) string {
-		text, err := g.line(question, usual)
-		failed = errors.Join(failed, err)
-		return draft.Quote(text)
-	}
-	switch method {
-	case card.MethodKey:
-		add("  typed: %s", ask("Where does one find the key", "the label of the box"))
-	case card.MethodFile:
-		var files []string
-		for _, it := range d.Items {
-			if it.Secret {
-				files = append(files, it.Name)
-			}
-		}
-		add("  items: [%s]", strings.Join(files, ", "))
-		if len(files) == 0 {
-			return []string{}, fault.New(fault.Usage, "none of the chosen places is a licence file, a certificate or a key: name it among the places")
-		}
-		return lines, failed
-	case card.MethodCommand:
-		command := func(question string) string {
-			text, err := g.line(question, "")
-			failed = errors.Join(failed, err)
-			var words []string
-			for _, m := range word.FindAllStringSubmatch(text, -1) {
-				words = append(words, draft.Quote(m[1]+m[2]))
-			}
-			return strings.Join(words, ", ")
-		}
-		add("  show: {run: [%s], active: %s}", command(`Command that shows the state (the program with its whole path, in " where that has spaces)`), ask("What it says when the licence is active", "active"))
-		add("  deactivate: {run: [%s]}", command("Command that frees it"))
-		add("  activate: {run: [%s]}", command("Command that takes it up"))
-		return lines, failed
-	case card.MethodDesk:
-		add("  product: %s", ask("The product's name there", d.Name))
-		add("  typed: %s", ask("Where does one find serial and code", "the label of the box"))
-		add("  desk: {url: %s, key: %s}", ask("Address of the service", ""), ask("Its key", ""))
-		return lines, failed
-	}
-	for _, when := range []struct{ field, question string }{{"deactivate", "How is it freed on the old computer, step by step?"}, {"activate", "How is it taken up on the new one, step by step?"}} {
-		steps, err := g.lines(when.question)
+	m := card.Methods[n-1]
+	lines = []string{"- name: licence", "  method: " + string(m.Method)}
+	below := map[string][]string{}
+	var order []string
+	for _, a := range m.Asks {
+		value, err := g.value(a, d)
 		if err != nil {
 			return nil, err
 		}
-		if len(steps) == 0 {
-			steps = []string{map[string]string{"deactivate": "Free the licence in the app.", "activate": "Take the licence up in the app."}[when.field]}
+		field, of, dotted := strings.Cut(a.Field, ".")
+		if !slices.Contains(order, field) {
+			order = append(order, field)
 		}
-		add("  %s:", when.field)
-		add("    steps:")
-		for _, s := range steps {
-			add("      - do: %s", draft.Quote(s))
+		if dotted {
+			value = of + ": " + value
+		}
+		below[field] = append(below[field], value)
+	}
+	for _, field := range order {
+		value := below[field][0]
+		if !strings.HasPrefix(value, "[") && !strings.HasPrefix(value, "'") && !strings.HasPrefix(value, `"`) {
+			value = "{" + strings.Join(below[field], ", ") + "}"
+		}
+		lines = append(lines, "  "+field+": "+value)
+	}
+	return lines, nil
+}
+
+// value asks for one field, and returns it as YAML.
+func (g *guide) value(a card.Ask, d *draft.Draft) (string, error) {
+	var all []string
+	switch a.As {
+	case card.AskSecrets:
+		for _, it := range d.Items {
+			if it.Secret {
+				all = append(all, it.Name)
+			}
+		}
+	case card.AskSteps:
+		texts, err := g.lines(a.Question)
+		if err != nil {
+			return "", err
+		}
+		if len(texts) == 0 {
+			texts = []string{a.Usual}
+		}
+		for _, t := range texts {
+			all = append(all, "{do: "+draft.Quote(t)+"}")
+		}
+	default:
+		text, err := g.line(a.Question, a.Usual)
+		if err != nil || a.As == card.AskText {
+			return draft.Quote(text), err
+		}
+		for _, m := range word.FindAllStringSubmatch(text, -1) {
+			all = append(all, draft.Quote(m[1]+m[2]))
 		}
 	}
-	return lines, failed
+	return "[" + strings.Join(all, ", ") + "]", nil
 }

@@ -4,6 +4,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"log/slog"
 	"os"
@@ -51,6 +52,13 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 	root.SetOut(out)
 	root.SetErr(errOut)
 	e.private.Sweep()
+	defer func() {
+		if ownWindow() && isTerminal(in) {
+			fmt.Fprint(errOut, "\nPress Enter to close this window. ")
+			e.ctx = context.Background()
+			e.read("", false) //nolint:errcheck // any answer will do
+		}
+	}()
 	err := root.ExecuteContext(ctx)
 	e.done()
 	e.private.Drop() //nolint:errcheck // the next run removes what is left

@@ -120,7 +120,37 @@ type MethodInfo struct {
 	Unnamed bool
 	// OneSyncs says that only one copy of the app may be signed in.
 	OneSyncs bool
+	// Plain says in plain words how such a licence is held, and Asks what somebody who writes
+	// no card is asked for one.
+	Plain string
+	Asks  []Ask
 }
+
+// Ask is a question whose answer is a field of a licence.
+type Ask struct {
+	Field    string // FIELD, or FIELD.FIELD of one that has fields
+	Question string
+	Usual    string // the answer that Enter stands for
+	As       AskFor
+}
+
+// AskFor is what an answer is.
+type AskFor int
+
+// What answers are.
+const (
+	AskText    AskFor = iota
+	AskCommand        // a program with its arguments
+	AskSteps          // what a person does, one after the other
+	AskSecrets        // the secret items of the card, which are not asked for
+)
+
+// bySteps asks how a licence is freed and taken up by a person.
+func bySteps(first ...Ask) []Ask {
+	return append(first, Ask{"deactivate.steps", "How is it freed on the old computer, step by step?", "Free the licence in the app.", AskSteps}, Ask{"activate.steps", "How is it taken up on the new one, step by step?", "Take the licence up in the app.", AskSteps})
+}
+
+const label = "the label of the box"
 
 // everyMethod are the fields that licences of every method take.
 var everyMethod = []string{"name", "method", "wait", "back-by", "trial", "lost", "notice"}
@@ -131,13 +161,20 @@ const rules = " seats covers edition expires transfers"
 
 // Methods is the table of all methods.
 var Methods = []MethodInfo{
-	{Method: MethodDesk, About: "a seat at a licence desk", Fields: fields("product serial code token desk form check check-parts typed"), Serial: "serial", Code: "activation code"},
-	{Method: MethodCommand, About: "the maker's own program frees it and takes it up", Fields: fields("show deactivate activate takeover" + rules)},
-	{Method: MethodGuided, About: "a person frees it and takes it up, step by step", Fields: fields("deactivate activate takeover" + rules)},
-	{Method: MethodFile, About: "files that travel", Fields: fields("items bound" + rules)},
-	{Method: MethodKey, About: "a product key, with a registered name where it has one", Fields: fields("serial code form check check-parts typed deactivate activate takeover" + rules), Serial: "product key", Code: "registered name", Unnamed: true},
-	{Method: MethodToken, About: "a hardware token, which a person moves", Fields: fields("usb deactivate activate" + rules)},
-	{Method: MethodAccount, About: "a seat of an account, which a person moves", Fields: fields("deactivate activate takeover" + rules), OneSyncs: true},
+	{Method: MethodDesk, About: "a seat at a licence desk", Fields: fields("product serial code token desk form check check-parts typed"), Serial: "serial", Code: "activation code",
+		Plain: "a seat at a licence service on the network", Asks: []Ask{{"product", "The product's name there", "", AskText}, {"typed", "Where does one find serial and code", label, AskText}, {"desk.url", "Address of the service", "", AskText}, {"desk.key", "Its key", "", AskText}}},
+	{Method: MethodCommand, About: "the maker's own program frees it and takes it up", Fields: fields("show deactivate activate takeover" + rules),
+		Plain: "the maker's own program frees it and takes it up", Asks: []Ask{{"show.run", "Command that shows the state (the program with its whole path, in \" where that has spaces)", "", AskCommand}, {"show.active", "What it says when the licence is active", "active", AskText}, {"deactivate.run", "Command that frees it", "", AskCommand}, {"activate.run", "Command that takes it up", "", AskCommand}}},
+	{Method: MethodGuided, About: "a person frees it and takes it up, step by step", Fields: fields("deactivate activate takeover" + rules),
+		Plain: "somebody frees it in the app's menu on the old computer, and takes it up on the new one", Asks: bySteps()},
+	{Method: MethodFile, About: "files that travel", Fields: fields("items bound" + rules),
+		Plain: "it is a file: a licence file, or a certificate with its key", Asks: []Ask{{"items", "", "", AskSecrets}}},
+	{Method: MethodKey, About: "a product key, with a registered name where it has one", Fields: fields("serial code form check check-parts typed deactivate activate takeover" + rules), Serial: "product key", Code: "registered name", Unnamed: true,
+		Plain: "a product key, with a name it is registered to (it stands on a label or in a mail)", Asks: bySteps(Ask{"typed", "Where does one find the key", label, AskText})},
+	{Method: MethodToken, About: "a hardware token, which a person moves", Fields: fields("usb deactivate activate" + rules),
+		Plain: "a dongle, which moves from one computer to the other", Asks: bySteps()},
+	{Method: MethodAccount, About: "a seat of an account, which a person moves", Fields: fields("deactivate activate takeover" + rules), OneSyncs: true,
+		Plain: "somebody signs in to an account of the maker", Asks: bySteps()},
 }
 
 // Info returns what is known of a method; of one that there is not, nothing.
