@@ -7,7 +7,7 @@ FLAGS   := -buildvcs=auto -trimpath -ldflags "-s -w"
 SOURCES := $(shell find cmd internal examples -name '*.go' -o -name '*.yaml' -o -name '*.html' -o -name '*.txt' -o -name '*.hive') go.mod go.sum
 DIR     ?= demo-office
 
-.PHONY: all build windows demo test soak fuzz race cover mutate lint bench docs notices clean
+.PHONY: all release build windows demo test soak fuzz race cover mutate lint bench docs notices clean
 
 all: build
 
@@ -71,6 +71,11 @@ lint:
 	$(GO) vet ./...
 	GOOS=windows $(GO) vet ./cmd/... ./internal/...
 	$(GO) tool staticcheck ./...
+
+# What is given to people, in build/release: programs, Debian packages, a zip for the
+# stick, the modules in them, checksums. Twice of one revision is the same.
+release:
+	$(GO) run ./release
 
 bench: build/movekit
 	$(GO) run ./bench

@@ -100,3 +100,28 @@ func TestCardByQuestions(t *testing.T) {
 	}
 	must(t, 2, dir, "card", "make").tells(t, "card make asks questions")
 }
+
+// TestBothProgramsTravel puts the other system's program into the kit where it lies beside this
+// one.
+func TestBothProgramsTravel(t *testing.T) {
+	t.Parallel()
+	dir := office(t)
+	self, err := os.ReadFile(program)
+	if err != nil {
+		t.Fatal(err)
+	}
+	own := filepath.Join(dir, "stick/movekit")
+	lay.Out(t, dir, map[string]string{"stick/movekit.exe": "the other one"})
+	if err := os.WriteFile(own, self, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	cmd := command(t.Context(), dir, "new", "kit", "--root", "old", "--cards", "diary.yaml", "--to", "NEW")
+	cmd.Path = own
+	if s := finish(t, cmd); s.code != 0 {
+		t.Fatalf("%s%s", s.out, s.err)
+	}
+	if data, _ := os.ReadFile(filepath.Join(dir, "kit/movekit.exe")); string(data) != "the other one" {
+		t.Errorf("the other program is not in the kit: %q", data)
+	}
+	must(t, 0, dir, "inspect", "--kit", "kit")
+}

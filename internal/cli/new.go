@@ -56,6 +56,9 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 			if err != nil {
 				return fault.Wrap(fault.Unreadable, err, "cannot find this program")
 			}
+			if beside := otherProgram(exe); beside != "" && !slices.Contains(also, beside) {
+				also = append(also, beside)
+			}
 			pass, err := e.newPassphrase(e.passphraseFile, typed, kit.CheckPassphrase, kit.MakePassphrase)
 			if err != nil {
 				return err
@@ -90,6 +93,18 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 	f.StringArrayVar(&also, "also", nil, "another build of this program to put into the kit, for another system")
 	f.BoolVar(&typed, "type-passphrase", false, "type a passphrase instead of having one made")
 	return c
+}
+
+// otherProgram is this program's build for the other system, where it lies beside this one.
+func otherProgram(exe string) string {
+	other, windows := strings.CutSuffix(exe, ".exe")
+	if !windows {
+		other = exe + ".exe"
+	}
+	if info, err := os.Stat(other); err != nil || !info.Mode().IsRegular() {
+		return ""
+	}
+	return other
 }
 
 // readCards reads the cards that were named, or those of the usual folders.

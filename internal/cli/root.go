@@ -318,3 +318,6 @@ func (e *env) completeApps(*cobra.Command, []string, string) ([]string, cobra.Sh
 	}
 	return k.Manifest.Apps, cobra.ShellCompDirectiveNoFileComp
 }
+
+// Command is the program's command with all below it, for whoever writes pages about it.
+func Command() *cobra.Command { return (&env{}).command() }
