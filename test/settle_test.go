@@ -74,6 +74,38 @@ func TestSettlingIn(t *testing.T) {
 	step(t, 2, dir, "new", "unpack", "--in-the-way", "tide=away").tells(t, "set-aside, keep-both, skip or replace")
 }
 
+// TestPlaces says where many go, and one of them.
+func TestPlaces(t *testing.T) {
+	t.Parallel()
+	dir := office(t)
+	lay.Out(t, dir, map[string]string{"old/srv/diary/2024/c.rec": "old", "diary.yaml": "card: 1\nname: diary\ntitle: Hoistbook\nitems: [{name: years, kind: folder, path: /srv/diary, each: '20??'}]\n"})
+	made(t, dir)
+	if s := step(t, 0, dir, "old", "pack", "diary/years@2024"); !strings.Contains(s.out, "not chosen, and not sealed: Hoistbook: years@2025") {
+		t.Errorf("a pack of one: %s", s.out)
+	}
+	if s := must(t, 0, dir, "report", "--kit", "kit", "--details"); !strings.Contains(s.out, "years@2025: not chosen when it was packed") {
+		t.Errorf("the hand-over: %s", s.out)
+	}
+	if s := step(t, 0, dir, "old", "pack"); strings.Contains(s.out, "not chosen") {
+		t.Errorf("a pack of all: %s", s.out)
+	}
+	if s := step(t, 0, dir, "new", "unpack", "--place", "diary/years=/data", "--place", "diary/years@2024=/archive/2024"); !strings.Contains(s.out, "years@2024") {
+		t.Errorf("unpack: %s", s.out)
+	}
+	for _, name := range []string{"data/2025/a.rec", "archive/2024/c.rec"} {
+		if _, err := os.Stat(filepath.Join(dir, "new", name)); err != nil {
+			t.Error(err)
+		}
+	}
+	step(t, 0, dir, "new", "verify", "diary/years@2024")
+	step(t, 0, dir, "new", "verify")
+	os.WriteFile(filepath.Join(dir, "new/archive/2024/c.rec"), []byte("else"), 0o644)
+	if s := step(t, 0, dir, "new", "verify", "diary/years@2025"); strings.Contains(s.out, "years@2024") || !strings.Contains(s.out, "(1 of 3 items)") {
+		t.Errorf("verify of one says more than it saw: %s", s.out)
+	}
+	step(t, 3, dir, "new", "verify", "diary/years")
+}
+
 // TestOpensByCommand has the app's own command show its data, on the computer itself.
 func TestOpensByCommand(t *testing.T) {
 	t.Parallel()

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -75,6 +76,11 @@ func (e *env) showPacked(j *move.Move, did []*run.Outcome) {
 			for _, n := range i.Notes {
 				e.printf("%s %s\n", e.paint("note:", table.Note), n)
 			}
+		}
+	}
+	for _, o := range did {
+		if p := j.State.Packed[o.App]; p != nil && len(o.Items) > 0 && len(p.NotChosen) > 0 {
+			e.printf("%s %s: %s\n", e.paint("not chosen, and not sealed:", table.Note), o.Title, strings.Join(p.NotChosen, ", "))
 		}
 	}
 	e.list("stays where it is: ", stays)

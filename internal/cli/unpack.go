@@ -104,7 +104,13 @@ func (e *env) chosen(m *move.Move, where [2][]string) (err error) {
 		return err
 	}
 	for address, path := range m.Say.Places {
-		if !slices.ContainsFunc(m.State.Order, func(k steps.Key) bool { return k.Address() == address }) {
+		if !slices.ContainsFunc(m.State.Order, func(k steps.Key) bool {
+			all := k // the folder of many
+			if c := m.Card(k.App); c != nil && c.Item(k.Item) != nil && c.Item(k.Item).Each != "" {
+				all.Item = c.Item(k.Item).Name
+			}
+			return k.Address() == address || all.Address() == address
+		}) {
 			return fault.New(fault.Usage, "nothing called %s is sealed in the kit", address)
 		}
 		if _, err := m.Computer.Locate(path, nil); err != nil && fault.KindOf(err) != fault.NoUser {
@@ -118,7 +124,7 @@ func (e *env) chosen(m *move.Move, where [2][]string) (err error) {
 }
 
 // absolute is how whole paths begin: a folder, a drive, a share, or a term.
-var absolute = regexp.MustCompile(`^([/~$%]|[A-Za-z]:[\\/]|\\\\)`)
+var absolute = regexp.MustCompile(`^([/~$%]|[A-Za-z]:[\\/]|\\\\|HK(LM|CU)\\)`)
 
 // pairs reads what a flag takes as NAME=VALUE.
 func pairs(flag string, given []string) (map[string]string, error) {

@@ -3,6 +3,7 @@
 package report
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -68,6 +69,8 @@ type App struct {
 	StillThere []string  `json:"not_retired"`
 	ByHand     []string  `json:"by_hand"`
 	Opened     string    `json:"opened,omitempty"` // who saw that the app shows its data, when
+
+	of string // which part of it a run has seen; "" for all
 }
 
 // Item is one item's part.
@@ -134,16 +137,19 @@ func (r *Report) Only(did []*run.Outcome) {
 		}
 	}
 	r.Apps = slices.DeleteFunc(r.Apps, func(a App) bool { return seen[a.App] == nil })
+	r.part = len(r.Apps) < all
 	for i := range r.Apps {
-		if a := &r.Apps[i]; seen[a.App].Err != nil {
-			a.cut(seen[a.App])
+		a := &r.Apps[i]
+		items := len(a.Items)
+		if a.cut(seen[a.App]); len(a.Items) < items {
+			r.part = true
+			a.of = fmt.Sprintf("%s (%d of %s)", a.Title, len(a.Items), count(items, "item"))
 		}
 	}
-	r.part = len(r.Apps) < all
 	r.conclude()
 }
 
-// cut leaves out what a run that failed did not come to.
+// cut leaves out what a run did not come to, or was not asked for.
 func (a *App) cut(o *run.Outcome) {
 	a.Items = slices.DeleteFunc(a.Items, func(i Item) bool {
 		return !slices.ContainsFunc(o.Items, func(s run.ItemOutcome) bool { return s.Item == i.Item && s.User == i.User })
@@ -151,13 +157,29 @@ func (a *App) cut(o *run.Outcome) {
 	a.Licences = slices.DeleteFunc(a.Licences, func(l Licence) bool {
 		return !slices.ContainsFunc(o.Licences, func(s run.LicenceOutcome) bool { return s.Licence == l.Licence })
 	})
-	a.Result = worse(a.Result, Open)
+	if o.Err != nil {
+		a.Result = worse(a.Result, Open)
+		return
+	}
+	a.Result = Equal
+	for _, i := range a.Items {
+		a.Result = worse(a.Result, i.Result)
+	}
+	for _, l := range a.Licences {
+		a.Result = worse(a.Result, l.Result)
+	}
+	if o.Opened != nil && o.Opened.Untried == "" && !o.Opened.Good {
+		a.Result = Different
+	}
 }
 
 func (r *Report) app(c *card.Card, s *steps.State) App {
 	a := App{App: c.Name, Title: c.Title, Maker: c.Maker, Result: Equal, Items: []Item{}, Licences: []Licence{}, Absent: []string{}, Unkept: []string{}, Retired: []string{}, StillThere: []string{}, LeftBehind: append([]string{}, c.LeftBehind...), SetAside: append([]string{}, s.Asides[c.Name]...), ByHand: append([]string{}, c.ByHand...)}
 	if p := s.Packed[c.Name]; p != nil {
 		a.Version, a.Absent = p.Version, append(a.Absent, p.Absent...)
+		for _, label := range p.NotChosen {
+			a.LeftBehind = append(a.LeftBehind, label+": not chosen when it was packed")
+		}
 		for _, stay := range p.Stays {
 			a.LeftBehind = append(a.LeftBehind, fmt.Sprintf("%s stays where it is, %s: %s", stay.Item, stay.Kind.Info().StaysAt, stay.Address))
 			a.ByHand = append(a.ByHand, fmt.Sprintf("See that %s opens %s at %s", c.Title, stay.Item, stay.Address))
@@ -296,7 +318,7 @@ func (r *Report) conclude() {
 				both++
 			}
 		}
-		titles = append(titles, a.Title)
+		titles = append(titles, cmp.Or(a.of, a.Title))
 		switch a.Result {
 		case Different:
 			differ = append(differ, a.Title)

@@ -141,7 +141,8 @@ func TestOnlyWhatWasSeen(t *testing.T) {
 	}{
 		"another app": {&run.Outcome{App: "other"}, 0, 0, 0, Open},
 		"stopped":     {&run.Outcome{App: "app", Blocks: []steps.Block{{}}}, 0, 0, 0, Open},
-		"all of it":   {&run.Outcome{App: "app"}, 1, 1, 1, Equal},
+		"all of it":   {&run.Outcome{App: "app", Items: []run.ItemOutcome{{Item: "data"}}, Licences: []run.LicenceOutcome{{Licence: "seat"}}}, 1, 1, 1, Equal},
+		"no item":     {&run.Outcome{App: "app", Licences: []run.LicenceOutcome{{Licence: "seat"}}}, 1, 0, 1, Equal},
 		"failed":      {&run.Outcome{App: "app", Err: errors.New("x"), Items: []run.ItemOutcome{{Item: "data"}}}, 1, 1, 0, Open},
 	} {
 		r := folded(sealed, packed, placed, equal, moved)

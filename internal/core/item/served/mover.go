@@ -64,6 +64,9 @@ func (m mover[F]) Close() {
 
 // Locate finds the address in the app's settings.
 func (m mover[F]) Locate(ctx context.Context) error {
+	if m.Place != "" {
+		return fault.New(fault.Usage, "%s is a database of a server: which one is told by the app's settings, and not by a place", m.Label())
+	}
 	s, err := m.settings(ctx)
 	m.One.Path = s.Address()
 	return err
