@@ -126,6 +126,9 @@ func windowsDisk(t *testing.T) string {
 [\ODBC\ODBC.INI\Ledger]
 "Server"="QUAY-SRV"
 
+[\Microsoft\Windows\CurrentVersion\Run]
+"Tide"="C:\\Program Files\\Tidewright\\tray.exe"
+
 [\Microsoft\Windows NT]
 
 [\Microsoft\Windows NT\CurrentVersion]
@@ -156,6 +159,21 @@ func windowsDisk(t *testing.T) string {
 [\ControlSet002\Control\Class\{4d36e972-e325-11ce-bfc1-08002be10318}\0001]
 "DriverDesc"="Stick adapter"
 "DeviceInstanceID"="USB\\VID_2"
+
+[\ControlSet002\Services]
+
+[\ControlSet002\Services\PontoonNight]
+"Type"=dword:00000010
+"ImagePath"="\"C:\\Program Files\\Pontoon\\night.exe\" /service"
+"ObjectName"=".\\pontoon"
+
+[\ControlSet002\Services\Spooler]
+"Type"=dword:00000010
+"ImagePath"="%SystemRoot%\\System32\\spoolsv.exe"
+
+[\ControlSet002\Services\disk]
+"Type"=dword:00000001
+"ImagePath"="System32\\drivers\\disk.sys"
 `,
 		filepath.Join(root, "Users/maren.TERNQUAY/NTUSER.DAT"): quay,
 	} {
@@ -280,9 +298,9 @@ func TestWideAndDraft(t *testing.T) {
 		}
 	}
 	s := must(t, 0, dir, "survey", "--wide", "--root", root)
-	for _, fact := range []string{"its lock file is there: it is open, or was not closed", "Passed over: caches", "by Mole Head Software", "server QUAY-SRV"} {
-		if !strings.Contains(s.out, fact) {
-			t.Errorf("--wide does not say %q:\n%s", fact, s.out)
+	for _, fact := range []string{"its lock file is there: it is open, or was not closed", "Passed over: caches", "by Mole Head Software", "server QUAY-SRV", "service PontoonNight", `night.exe" /service`, `as .\pontoon`, "started at sign-in: Tide"} {
+		if !strings.Contains(s.out, fact) || strings.Contains(s.out, "Spooler") || strings.Contains(s.out, "service disk") {
+			t.Errorf("--wide does not say %q, or says too much:\n%s", fact, s.out)
 		}
 	}
 	os.Mkdir(filepath.Join(dir, "cards"), 0o755)

@@ -41,6 +41,7 @@ type Draft struct {
 	Version     []string // lines of the card below "version:"; none where nothing was found
 	Programs    []string
 	Pointers    []Pointer
+	Around      []string // what runs its programs, or serves it
 	Notes       []string // what could not be looked at
 
 	// What a person said; where nothing was said, comments say what to write.
@@ -128,6 +129,7 @@ func (d *Drafter) Make(ctx context.Context, name, title string, paths []string) 
 		}
 	}
 	d.version(ctx, out, paths)
+	d.around(out, append(reals, keys...))
 	names := map[string]int{}
 	for _, it := range out.Items {
 		if names[it.Name]++; names[it.Name] > 1 {
@@ -135,6 +137,28 @@ func (d *Drafter) Make(ctx context.Context, name, title string, paths []string) 
 		}
 	}
 	return out, nil
+}
+
+// around proposes what a person must see to of what runs an app's programs, or serves it: such
+// does not move with its data.
+func (d *Drafter) around(out *Draft, places []string) {
+	names := []string{bare(out.Title), bare(out.Name)}
+	for _, p := range places {
+		names = append(names, bare(p[strings.LastIndexAny(p, `/\`)+1:]))
+	}
+	for _, f := range wide.Around(d.Computer) {
+		of := func(text string) bool {
+			return slices.ContainsFunc(strings.FieldsFunc(text, func(r rune) bool { return r == '/' || r == '\\' || r == '"' }), func(part string) bool {
+				return slices.Contains(names, bare(strings.TrimSuffix(strings.ToLower(part), ".exe")))
+			})
+		}
+		runs := slices.IndexFunc(f.Details, func(detail string) bool {
+			return strings.HasPrefix(detail, "runs ") && of(strings.TrimPrefix(detail, "runs "))
+		})
+		if runs >= 0 {
+			out.Around = append(out.Around, fmt.Sprintf("See that the %s is there, which %s", f.What, f.Details[runs]))
+		}
+	}
 }
 
 // known are the places whose paths in settings must be others on a computer where they lie

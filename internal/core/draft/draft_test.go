@@ -59,6 +59,8 @@ func TestDraft(t *testing.T) {
 	for _, n := range []string{"a", "b", "c", "d", "e"} {
 		files["srv/tide/2025/"+n+".rec"] = n
 	}
+	files["etc/systemd/system/tided.service"] = "[Service]\nExecStart=/opt/tide/tided\n"
+	files["etc/systemd/system/other.service"] = "[Service]\nExecStart=/opt/tidewaters/x\n"
 	d := found(t, files)
 	name := filepath.Join(d.Computer.Root(), "srv/tide/bookings.db")
 	db, err := sql.Open("sqlite", name)
@@ -98,7 +100,7 @@ func TestDraft(t *testing.T) {
 	if !c.Item("sign").Secret || !c.Item("alone").Secret || c.Item("bookings").Secret {
 		t.Error("what is secret")
 	}
-	if len(c.ByHand) != 1 || !strings.Contains(c.ByHand[0], `\\QUAY-SRV\plans\a`) {
+	if len(c.ByHand) != 2 || c.ByHand[0] != "See that the service tided.service is there, which runs /opt/tide/tided" || !strings.Contains(c.ByHand[1], `\\QUAY-SRV\plans\a`) {
 		t.Errorf("by hand %q", c.ByHand)
 	}
 	if got := c.Item("bookings").Repoint; !slices.Equal(folder.Repoint, []string{"settings.ini"}) || !slices.Equal(got, []string{"boat.name"}) {

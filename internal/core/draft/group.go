@@ -36,7 +36,7 @@ func Group(all []wide.Finding) (out []App) {
 		return by[key]
 	}
 	for _, f := range all {
-		if f.Class == wide.Program || f.Class == wide.Server || tree.IsAside(f.Where) {
+		if f.Class == wide.Program || f.Class == wide.Server || f.Class == wide.Surrounding || tree.IsAside(f.Where) {
 			continue
 		}
 		names := []string{folderOf(f)}

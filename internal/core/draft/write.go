@@ -3,6 +3,7 @@ package draft
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 
@@ -165,12 +166,12 @@ func (d *Draft) writeItem(w *writer, it *Item) {
 
 // writeByHand lists the texts that hold absolute paths.
 func (d *Draft) writeByHand(w *writer) {
-	if len(d.Pointers)+len(d.ByHand) == 0 {
+	if len(d.Pointers)+len(d.ByHand)+len(d.Around) == 0 {
 		w.line("# by-hand: []  # what a person must do on the new computer")
 		return
 	}
 	w.line("by-hand:")
-	for _, l := range d.ByHand {
+	for _, l := range slices.Concat(d.ByHand, d.Around) {
 		w.line("  - %s", quote(l))
 	}
 	if len(d.Pointers) > 0 {

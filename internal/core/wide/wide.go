@@ -35,6 +35,7 @@ const (
 	Folder      Class = "folder"
 	Program     Class = "installed program"
 	Registry    Class = "registry"
+	Surrounding Class = "around an app" // what does not move with its data
 )
 
 // Finding is something that no card covers.
@@ -102,6 +103,7 @@ func (s *Search) Run(ctx context.Context) (*Result, error) {
 	}
 	r.Findings = append(r.Findings, s.installed()...)
 	r.Findings = append(r.Findings, s.registry(ctx)...)
+	r.Findings = append(r.Findings, Around(s.Computer)...)
 	since := s.Now.AddDate(0, 0, -s.Days)
 	for i := range r.Findings {
 		f := &r.Findings[i]
@@ -128,6 +130,8 @@ func (f Finding) tier() int {
 		return 6
 	case Registry:
 		return 7
+	case Surrounding:
+		return 8
 	case Folder:
 		if f.Recent {
 			return 3

@@ -10,10 +10,12 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf16"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
+	"movekit/test/lay"
 )
 
 func dbf(version byte, records, length int) []byte {
@@ -173,4 +175,44 @@ func TestStoppedSearch(t *testing.T) {
 	if _, err := (&Search{Here: run.NewHere(c), Days: 1}).Run(ctx); err == nil {
 		t.Error("a search that was stopped tells what it found")
 	}
+}
+
+// TestAround finds what stands around applications, on both systems.
+func TestAround(t *testing.T) {
+	told := func(system string, files map[string]string) string {
+		t.Helper()
+		root := lay.Disk(t, system, files)
+		c, err := machine.Open(root)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out []string
+		for _, f := range Around(c) {
+			out = append(out, f.What+": "+strings.Join(f.Details, "; "))
+		}
+		return strings.Join(out, "\n")
+	}
+	got := told("linux", map[string]string{
+		"etc/systemd/system/pontoon.service": "[Unit]\n[Service]\nExecStart=-/opt/pontoon/pontoond --quiet\n", "etc/systemd/system/multi-user.target.wants/x.service": "ExecStart=/x\n",
+		"etc/cron.d/backup": "# m h\nSHELL=/bin/sh\n5 3 * * * root /opt/hoist/backup.sh\n17 * * * * root cd / && run-parts /etc/cron.hourly\n", "var/spool/cron/crontabs/maren": "@daily /home/maren/bin/send\n",
+		"etc/hosts": "127.0.0.1 localhost\n::1 localhost\n192.0.2.7 QUAY-SRV quay-srv # the server\n", "etc/passwd": "maren:x:1000:1000::/home/maren:/bin/sh\n",
+		"home/maren/.config/autostart/tide.desktop": "[Desktop Entry]\nExec=/opt/tide/tide --tray\n",
+	})
+	if want := "service pontoon.service: runs /opt/pontoon/pontoond --quiet\nstarted at sign-in: tide.desktop: runs /opt/tide/tide --tray\nscheduled commands: runs 5 3 * * * root /opt/hoist/backup.sh\nnames of computers that were entered by hand: 192.0.2.7 QUAY-SRV quay-srv"; got != want {
+		t.Errorf("\n%s\nwant\n%s", got, want)
+	}
+	task := "\ufeff<?xml version=\"1.0\" encoding=\"UTF-16\"?><Task><Actions><Exec><Command>\"C:\\Program Files\\Hoistbook\\night.exe\"</Command></Exec></Actions></Task>"
+	got = told("windows", map[string]string{
+		"Windows/System32/Tasks/Night run": string(utf16le(task)), "Windows/System32/Tasks/Microsoft/Defrag": string(utf16le(task)), "Windows/System32/Tasks/broken": "<Task>", "Windows/System32/drivers/etc/hosts": "# none\r\n",
+	})
+	if want := `scheduled task Night run: runs "C:\Program Files\Hoistbook\night.exe"`; got != want {
+		t.Errorf("\n%s\nwant\n%s", got, want)
+	}
+}
+
+func utf16le(s string) (out []byte) {
+	for _, u := range utf16.Encode([]rune(s)) {
+		out = append(out, byte(u), byte(u>>8))
+	}
+	return out
 }

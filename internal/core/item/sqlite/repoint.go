@@ -98,7 +98,11 @@ func (m Mover) repoint(ctx context.Context, stage string, done *steps.Placed) er
 		return err
 	}
 	for _, side := range SideFiles(stage) {
-		os.Remove(side) //nolint:errcheck // the engine has emptied it
+		// The engine empties its log when it closes the database: one that is not empty has changes.
+		if info, err := os.Stat(side); err == nil && info.Size() > 0 && !strings.HasSuffix(side, "-shm") {
+			return fault.New(fault.CannotPlace, "the database engine has left changes in %s", side)
+		}
+		os.Remove(side) //nolint:errcheck // an empty one means nothing
 	}
 	f, err := os.OpenFile(stage, os.O_RDWR, 0)
 	if err == nil {

@@ -1,0 +1,237 @@
+package wide
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/xml"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
+
+	"movekit/internal/core/machine"
+	"movekit/internal/core/registry"
+)
+
+// Around is what stands around applications on a computer, and does not move with their data:
+// services and scheduled tasks, what is started at sign-in, names of other computers. Details say
+// what each runs. Those of the system itself are left out.
+func Around(c machine.Computer) (out []Finding) {
+	if c.System() == machine.Windows {
+		out = slices.Concat(services(c), starts(c), tasks(c), hosts(c, `%WINDIR%\System32\drivers\etc\hosts`))
+	} else {
+		out = slices.Concat(units(c), crons(c), hosts(c, "/etc/hosts"))
+	}
+	for i := range out {
+		out[i].Class = Surrounding
+	}
+	return out
+}
+
+// ofSystem reports whether a command is the system's own.
+func ofSystem(command string) bool {
+	path := strings.ToLower(strings.Trim(command, `"' `))
+	for _, lead := range []string{`%systemroot%`, `%windir%`, `\systemroot`, `\??\c:\windows`, `c:\windows`, "system32", "/usr/lib", "/lib/", "/usr/bin", "/bin/", "/usr/sbin", "/sbin/"} {
+		if strings.HasPrefix(path, lead) {
+			return true
+		}
+	}
+	return path == ""
+}
+
+// services are those of Windows that run programs of their own (Type, by winnt.h).
+func services(c machine.Computer) (out []Finding) {
+	const path = `HKLM\SYSTEM\CurrentControlSet\Services`
+	k, err := c.Registry(path, nil)
+	if err != nil {
+		return nil
+	}
+	defer k.Close()
+	names, _ := k.Keys()
+	for _, n := range names {
+		command := registry.Text(k, n, "ImagePath")
+		if kind := registry.Text(k, n, "Type"); kind != "16" && kind != "32" && kind != "272" || ofSystem(command) {
+			continue
+		}
+		f := Finding{What: "service " + n, Where: path + `\` + n, Details: []string{"runs " + command}}
+		if as := registry.Text(k, n, "ObjectName"); as != "" && !strings.EqualFold(as, "LocalSystem") {
+			f.Details = append(f.Details, "as "+as)
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+// starts are the programs that are started when somebody signs in.
+func starts(c machine.Computer) (out []Finding) {
+	for _, path := range []string{`HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Run`, `HKLM\SOFTWARE\WOW6432Node\Microsoft\Windows\CurrentVersion\Run`, `HKCU\Software\Microsoft\Windows\CurrentVersion\Run`} {
+		users := []*machine.User{nil}
+		if strings.HasPrefix(path, "HKCU") {
+			users = machine.Profiles(c, "%USERPROFILE%")
+		}
+		for _, u := range users {
+			k, err := c.Registry(path, u)
+			if err != nil {
+				continue
+			}
+			values, _ := k.Values()
+			for _, v := range values {
+				if command := v.Text(); !ofSystem(command) {
+					f := Finding{What: "started at sign-in: " + v.Name, Where: path, Details: []string{"runs " + command}}
+					if u != nil {
+						f.User = u.Name
+					}
+					out = append(out, f)
+				}
+			}
+			k.Close()
+		}
+	}
+	return out
+}
+
+// tasks are the scheduled tasks of Windows that a person, or an app, has made: each is a file
+// of XML (the Task Scheduler schema).
+func tasks(c machine.Computer) (out []Finding) {
+	root, err := c.Locate(`%WINDIR%\System32\Tasks`, nil)
+	if err != nil {
+		return nil
+	}
+	filepath.WalkDir(root, func(name string, e os.DirEntry, err error) error { //nolint:errcheck // what cannot be read is not shown
+		if err != nil {
+			return nil
+		}
+		if e.IsDir() && strings.EqualFold(e.Name(), "Microsoft") {
+			return filepath.SkipDir
+		}
+		if e.IsDir() {
+			return nil
+		}
+		data, err := readText(name)
+		if err != nil {
+			return nil
+		}
+		var task struct {
+			Commands []string `xml:"Actions>Exec>Command"`
+		}
+		dec := xml.NewDecoder(bytes.NewReader(data))
+		dec.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
+		if dec.Decode(&task) != nil || len(task.Commands) == 0 || ofSystem(task.Commands[0]) {
+			return nil
+		}
+		out = append(out, Finding{What: "scheduled task " + e.Name(), Where: name, Details: []string{"runs " + task.Commands[0]}})
+		return nil
+	})
+	return out
+}
+
+// maxSmall is how much of a small text file is read, in bytes.
+const maxSmall = 1 << 20
+
+// readText reads a small text file as UTF-8, or as UTF-16 with a mark.
+func readText(name string) ([]byte, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(transform.NewReader(io.LimitReader(f, maxSmall), unicode.BOMOverride(unicode.UTF8.NewDecoder())))
+}
+
+// hosts are the names that a person has entered for other computers (hosts(5)).
+func hosts(c machine.Computer, path string) []Finding {
+	name, err := c.Locate(path, nil)
+	if err != nil {
+		return nil
+	}
+	f := Finding{What: "names of computers that were entered by hand", Where: name}
+	eachLine(name, func(line string) {
+		line, _, _ = strings.Cut(line, "#")
+		words := strings.Fields(line)
+		if len(words) < 2 || strings.HasPrefix(words[0], "127.") || strings.HasPrefix(words[0], "::1") || strings.HasPrefix(words[0], "ff") || strings.HasPrefix(words[0], "fe00") || len(f.Details) == maxDetails {
+			return
+		}
+		f.Details = append(f.Details, strings.Join(words, " "))
+	})
+	if f.Details == nil {
+		return nil
+	}
+	return []Finding{f}
+}
+
+func eachLine(name string, each func(string)) {
+	data, err := readText(name)
+	if err != nil {
+		return
+	}
+	lines := bufio.NewScanner(bytes.NewReader(data))
+	for lines.Scan() {
+		each(strings.TrimSpace(lines.Text()))
+	}
+}
+
+// units are the units of systemd that a person has made (systemd.unit(5)), and what the
+// desktop starts (the Desktop Application Autostart Specification).
+func units(c machine.Computer) (out []Finding) {
+	look := func(term, pattern, what, field string, user *machine.User) {
+		dir, err := c.Locate(term, user)
+		if err != nil {
+			return
+		}
+		names, _ := filepath.Glob(filepath.Join(dir, pattern))
+		for _, name := range names {
+			if info, err := os.Lstat(name); err != nil || !info.Mode().IsRegular() {
+				continue // a link enables what lies elsewhere
+			}
+			f := Finding{What: what + filepath.Base(name), Where: name}
+			eachLine(name, func(line string) {
+				if command, is := strings.CutPrefix(line, field); is && len(f.Details) < maxDetails {
+					f.Details = append(f.Details, "runs "+strings.TrimLeft(command, "@-:+! "))
+				}
+			})
+			if user != nil {
+				f.User = user.Name
+			}
+			if f.Details != nil {
+				out = append(out, f)
+			}
+		}
+	}
+	look("/etc/systemd/system", "*.service", "service ", "ExecStart=", nil)
+	for _, u := range machine.Profiles(c, "~") {
+		look("~/.config/systemd/user", "*.service", "service ", "ExecStart=", u)
+		look("~/.config/autostart", "*.desktop", "started at sign-in: ", "Exec=", u)
+	}
+	return out
+}
+
+// crons are the lines of crontabs that persons have made (crontab(5)).
+func crons(c machine.Computer) (out []Finding) {
+	for _, pattern := range []string{"/etc/crontab", "/etc/cron.d/*", "/var/spool/cron/crontabs/*"} {
+		at, err := c.Locate(pattern, nil)
+		if err != nil {
+			continue
+		}
+		names, _ := filepath.Glob(at)
+		for _, name := range names {
+			f := Finding{What: "scheduled commands", Where: name}
+			eachLine(name, func(line string) {
+				words := strings.Fields(line)
+				if len(words) < 6 || strings.HasPrefix(line, "#") || strings.Contains(words[0], "=") || strings.Contains(line, "run-parts") || len(f.Details) == maxDetails {
+					return
+				}
+				if command := words[len(words)-1]; strings.HasPrefix(line, "@") || !ofSystem(command) || !ofSystem(words[5]) {
+					f.Details = append(f.Details, "runs "+line)
+				}
+			})
+			if f.Details != nil {
+				out = append(out, f)
+			}
+		}
+	}
+	return out
+}
