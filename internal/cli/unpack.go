@@ -61,7 +61,7 @@ this one.`,
 	}
 	c.Flags().StringArrayVar(&ways, "in-the-way", nil, "what happens to what is in the way: set-aside, keep-both, skip, replace; of one app or item: APP/ITEM=skip")
 	c.RegisterFlagCompletionFunc("in-the-way", cobra.FixedCompletions([]string{"set-aside", "keep-both", "skip", "replace"}, cobra.ShellCompDirectiveNoFileComp))
-	c.Flags().BoolVar(&takeOver, "take-over", false, "what runs as a user of the database server who is not here runs as you (views, triggers, routines of MariaDB)")
+	c.Flags().BoolVar(&takeOver, "run-as-me", false, "what runs as a user of the database server who is not here runs as you (views, triggers, routines of MariaDB)")
 	c.Flags().BoolVar(&asTheyAre, "no-repoint", false, "leave paths in settings as they were on the old computer")
 	e.detailsFlag(c)
 	c.Flags().String("instead", "", "this is the new computer in place of the one before; `REASON` says why")
