@@ -2,6 +2,7 @@ package card
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"strings"
 	"testing"
@@ -321,6 +322,35 @@ func TestCardOfLicences(t *testing.T) {
 		}
 		if _, err := Parse("x.yaml", []byte(text)); fault.KindOf(err) != fault.BadCard || !strings.Contains(err.Error(), q.what) {
 			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+// TestAllMistakes tells every mistake of a card at once, each with what may be meant.
+func TestAllMistakes(t *testing.T) {
+	_, err := Parse("app.yaml", []byte("card: 1\nname: app\ntittle: The App\nitems:\n  - {name: data, knid: folder, path: /srv}\n  - name: more\n    kind: folder\n    path: /srv/../x\n    incldue: [a]\n    quite-another: 1\nlicences:\n  - {name: seat, method: desk, serial: {fiel: /x}}\n"))
+	var all Problems
+	if !errors.As(err, &all) {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, p := range all {
+		got = append(got, fmt.Sprintf("%d:%d %s; %s", p.Line, p.Column, p.What, p.Want))
+	}
+	text := strings.Join(got, "\n")
+	for _, want := range []string{`3:1 unknown field "tittle"; title, perhaps`, `5:18 unknown field "knid"; kind, perhaps`, "8:11 the path", `9:5 unknown field "incldue"; include, perhaps`, `10:5 unknown field "quite-another"; a field of the card format`, `12:41 unknown field "fiel"; file, perhaps`} {
+		if strings.Count(text, want) != 1 {
+			t.Errorf("%q is told %d times in\n%s", want, strings.Count(text, want), text)
+		}
+	}
+	if strings.Contains(text, "is missing") {
+		t.Errorf("what is misspelt is told as missing, too:\n%s", text)
+	}
+	// What YAML reads otherwise than it is meant.
+	for card, want := range map[string]string{"path: \"C:\\Tide\"": `single quotes: 'C:\Tide'`, "path: @x": "", "path: {windows: %APPDATA%\\Tide}x": `single quotes: '%APPDATA%\Tide'`} {
+		_, err := Parse("app.yaml", []byte("card: 1\n"+card+"\n"))
+		if !errors.As(err, &all) || want != "" && !strings.Contains(all.Error(), want) {
+			t.Errorf("%s: %v", card, err)
 		}
 	}
 }

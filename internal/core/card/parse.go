@@ -2,13 +2,16 @@ package card
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"net/url"
 	"os"
 	"path/filepath"
+	"reflect"
 	"regexp"
 	"slices"
 	"sort"
@@ -134,17 +137,34 @@ func IsCardName(name string) bool {
 // Parse reads a card from data; name is the file named in problems.
 func Parse(name string, data []byte) (*Card, error) {
 	lines := bytes.Split(data, []byte("\n"))
+	k := &checker{file: name, lines: lines}
 	c := &Card{Source: name}
-	if err := yamltext.Decode(data, c, yaml.Strict(), yaml.DisallowUnknownField()); err != nil {
-		return nil, bad(name, Problems{fromYAML(name, lines, err)})
+	err := yamltext.Decode(data, c, yaml.Strict(), yaml.DisallowUnknownField())
+	if doc, perr := yamltext.Parse(data); perr == nil && len(doc.Docs) > 0 {
+		k.doc = doc
+		var other *yaml.UnknownFieldError
+		if errors.As(err, &other) {
+			// All such fields are told, and what else is wrong with the card.
+			k.unknown(doc.Docs[0].Body, reflect.TypeFor[Card]())
+			c = &Card{Source: name}
+			err = yamltext.Decode(data, c)
+			if len(k.found) == 0 && err == nil {
+				err = other // it is in a part that reads itself
+			}
+		}
+	} else if err == nil {
+		err = cmp.Or(perr, io.EOF)
 	}
-	doc, err := yamltext.Parse(data)
-	if err != nil || len(doc.Docs) == 0 {
-		return nil, bad(name, Problems{fromYAML(name, lines, err)})
+	if err != nil {
+		k.found = append(k.found, fromYAML(name, lines, err))
+	} else {
+		misspelt := len(k.found) > 0
+		k.texts()
+		k.card(c)
+		if misspelt { // what is missing is likely what another field is meant for
+			k.found = slices.DeleteFunc(k.found, func(p *Problem) bool { return strings.HasSuffix(p.What, " is missing") })
+		}
 	}
-	k := &checker{file: name, lines: lines, doc: doc}
-	k.texts()
-	k.card(c)
 	if len(k.found) > 0 {
 		sort.SliceStable(k.found, func(i, j int) bool { return k.found[i].Line < k.found[j].Line })
 		return nil, bad(name, k.found)
@@ -174,8 +194,26 @@ func fromYAML(file string, lines [][]byte, err error) *Problem {
 		p.What, p.Want = err.Error(), ""
 	}
 	p.Source = sourceLine(lines, p.Line)
+	p.Want = cmp.Or(quoting(p.Source), p.Want)
 	return p
 }
+
+// quoting says how a line is written that YAML reads otherwise than it is meant: % begins no
+// text, and in double quotes a backslash begins an escape.
+func quoting(line string) string {
+	if m := bare.FindStringSubmatch(line); m != nil {
+		return "single quotes: '" + strings.TrimSpace(m[1]) + "'"
+	}
+	if m := escaped.FindStringSubmatch(line); m != nil {
+		return "single quotes: '" + m[1] + "'"
+	}
+	return ""
+}
+
+var (
+	bare    = regexp.MustCompile(`[:\[,{-]\s*(%[^'"\],}#]*)`)
+	escaped = regexp.MustCompile(`"([^"]*\\[^"]*)"`)
+)
 
 func sourceLine(lines [][]byte, n int) string {
 	if n < 1 || n > len(lines) {
