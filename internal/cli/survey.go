@@ -212,6 +212,9 @@ func (e *env) showApp(a *survey.App) {
 		for _, n := range i.Needs {
 			e.printf("  %s is useless without %s\n", whose(i.Item, i.User), n)
 		}
+		if i.Told != "" {
+			e.printf("  %s: where it is, is told by %s\n", whose(i.Item, i.User), i.Told)
+		}
 		for _, d := range i.Details {
 			e.printf("  %s: %s\n", i.Item, d)
 		}

@@ -93,7 +93,7 @@ func (e *env) showWide(r *wide.Result, cards int) {
 		e.printf("and %d more that cannot be read\n", more)
 	}
 	e.showNotes(r.Notes)
-	e.say("To cover one: `movekit card draft NAME --from PATH`\n")
+	e.say("To cover one: `movekit card make` asks what it takes, `movekit card draft NAME --from PATH` drafts it\n")
 }
 
 // details are the few lines below a finding that say more than its first.

@@ -136,6 +136,8 @@ func makeOld(root string) error {
 		file{"ProgramData/Chartroom/office.pem", certificate},
 		file{"ProgramData/Chartroom/keys/office.key", key},
 		file{"ProgramData/Chartroom/outbox/README.txt", "Notices wait here until they are sent.\r\n"},
+		file{"Windows/System32/Tasks/Rota for the watch", "<?xml version=\"1.0\"?>\r\n<Task><Actions><Exec><Command>\"C:\\Program Files\\WatchRota\\rota.exe\" /print</Command></Exec></Actions></Task>\r\n"},
+		file{"Windows/System32/drivers/etc/hosts", "127.0.0.1 localhost\r\n192.0.2.7 QUAY-SRV\r\n"},
 		file{"ProgramData/WatchRota/rota.log", strings.Repeat("opened\r\n", 200)},
 		file{"ProgramData/WatchRota/rota.ini", "[rota]\r\nfile=C:\\ProgramData\\WatchRota\\rota.db\r\nbackup=\\\\QUAY-SRV\\backup\\rota\r\n"},
 	)

@@ -188,12 +188,13 @@ func TestSheetTellsLicences(t *testing.T) {
 // does not move, as the terminal has it.
 func TestSheetTellsItems(t *testing.T) {
 	i := item.Look{Item: "ledger", Details: []string{"2 tables"}, Doubts: []string{"older than the log"},
-		Left: []string{"passwords of <roles>"}, LeftOut: []string{"cache/: 1 file"}}
-	page, err := Sheet(&survey.Survey{Apps: []survey.App{{App: "app", Title: "The App", Items: []item.Look{i}}}}, "1", nil)
+		Left: []string{"passwords of <roles>"}, LeftOut: []string{"cache/: 1 file"}, Told: "app.ini, Data/Path", Since: &item.Drift{Known: true, Diffs: []string{"a is missing"}}}
+	same := item.Look{Item: "kept", Since: &item.Drift{Same: true}}
+	page, err := Sheet(&survey.Survey{Apps: []survey.App{{App: "app", Title: "The App", Items: []item.Look{i, same}, Withheld: [][]string{{"/opt/app", "-v"}}}}}, "1", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"<br>2 tables", "<br>note: older than the log", "<br>left behind: passwords of &lt;roles&gt;", "<br>left out: cache/: 1 file"} {
+	for _, want := range []string{"<br>2 tables", "<br>note: older than the log", "<br>left behind: passwords of &lt;roles&gt;", "<br>left out: cache/: 1 file", "<br>told by app.ini, Data/Path", "not what was sealed any more<br>- a is missing", "<br>as it was sealed", "/opt/app -v"} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the page does not say %q", want)
 		}

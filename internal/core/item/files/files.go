@@ -111,7 +111,10 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 		return nil, err
 	}
 	is.State, is.OnDisk = item.IsHere, true
-	is.Files, is.Bytes, is.Left, is.Stamp, is.Newest = st.Files, st.Bytes, st.Left, st.Stamp(), &st.Newest
+	is.Files, is.Bytes, is.Left, is.Stamp = st.Files, st.Bytes, st.Left, st.Stamp()
+	if !st.Newest.IsZero() {
+		is.Newest = &st.Newest
+	}
 	is.LeftOut, is.BadNames, is.Unreadable = st.LeftOut.Lines(), bad.List(), unreadable.List()
 	if how.Estimate {
 		is.Sealed = sample.Estimate(source, st)
