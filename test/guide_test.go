@@ -125,3 +125,28 @@ func TestBothProgramsTravel(t *testing.T) {
 	}
 	must(t, 0, dir, "inspect", "--kit", "kit")
 }
+
+// TestCollection takes those cards of the office's collection whose apps are here.
+func TestCollection(t *testing.T) {
+	t.Parallel()
+	dir := office(t)
+	os.Mkdir(filepath.Join(dir, "cards"), 0o755)
+	os.Rename(filepath.Join(dir, "diary.yaml"), filepath.Join(dir, "cards/diary.yaml"))
+	lay.Out(t, dir, map[string]string{
+		"cards/none.yaml":   "card: 1\nname: none\ntitle: Nowhere\nversion: {file: /opt/none/v}\nitems: [{name: data, kind: folder, path: /srv/none}]\n",
+		"cards/server.yaml": "card: 1\nname: server\ntitle: Ledger\nitems: [{name: ledger, kind: network, address: 'QUAY-SRV:1'}]\n",
+	})
+	s := must(t, 0, dir, "new", "kit", "--root", "old", "--to", "NEW")
+	if !strings.Contains(s.out, "apps  diary, server") || !strings.Contains(s.err, "Not on OLD, and left out: none") {
+		t.Errorf("%s%s", s.out, s.err)
+	}
+	if s := must(t, 0, dir, "new", "all", "--root", "old", "--to", "NEW", "--cards", "cards"); !strings.Contains(s.out, "apps  diary, none, server") {
+		t.Errorf("named: %s", s.out)
+	}
+	if s := must(t, 0, dir, "new", "one", "--root", "old", "--to", "NEW", "--app", "none"); !strings.Contains(s.out, "apps  none") {
+		t.Errorf("one: %s", s.out)
+	}
+	os.Remove(filepath.Join(dir, "cards/diary.yaml"))
+	os.Remove(filepath.Join(dir, "cards/server.yaml"))
+	must(t, 2, dir, "new", "empty", "--root", "old", "--to", "NEW").tells(t, "none of the apps of the cards is on OLD")
+}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,8 +13,11 @@ import (
 	"movekit/internal/about"
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/kinds"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/internal/core/survey"
 )
 
 func (e *env) newCommand() *cobra.Command {
@@ -38,6 +42,11 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 			old, err := e.computer()
 			if err != nil {
 				return err
+			}
+			if len(cards) == 0 && len(apps) == 0 {
+				if list, err = e.present(cmd.Context(), list, old); err != nil {
+					return err
+				}
 			}
 			switch {
 			case keep && to != "":
@@ -84,7 +93,7 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 		},
 	}
 	f := c.Flags()
-	f.StringArrayVar(&cards, "cards", nil, "app card, or folder of cards (else the folder cards here or beside the program)")
+	f.StringArrayVar(&cards, "cards", nil, "app card, or folder of cards (else those of the folder cards here, or beside the program, whose apps are on this computer)")
 	f.StringArrayVar(&apps, "app", nil, "only this app of the cards")
 	f.StringVar(&to, "to", "", "name of the new computer")
 	f.StringVar(&office, "office", "", "whose move it is, for the board and the hand-over")
@@ -93,6 +102,33 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 	f.StringArrayVar(&also, "also", nil, "another build of this program to put into the kit, for another system")
 	f.BoolVar(&typed, "type-passphrase", false, "type a passphrase instead of having one made")
 	return c
+}
+
+// present are the cards of the office's collection whose apps are on a computer. The others
+// are told: they are taken when they are named.
+func (e *env) present(ctx context.Context, all []*card.Card, on machine.Computer) ([]*card.Card, error) {
+	h := run.NewHere(on)
+	h.Private = &e.private
+	var here []*card.Card
+	var none []string
+	for _, c := range all {
+		is, err := survey.Present(ctx, &survey.Looker{Here: h, Kinds: kinds.All}, c)
+		if err != nil {
+			return nil, err
+		}
+		if is {
+			here = append(here, c)
+		} else {
+			none = append(none, c.Name)
+		}
+	}
+	if len(here) == 0 {
+		return nil, fault.New(fault.Usage, "none of the apps of the cards is on %s (%s); name those to take with --app", on.Name(), strings.Join(none, ", "))
+	}
+	if len(none) > 0 {
+		e.say("Not on %s, and left out: %s. --app NAME takes one all the same.\n", on.Name(), strings.Join(none, ", "))
+	}
+	return here, nil
 }
 
 // otherProgram is this program's build for the other system, where it lies beside this one.
