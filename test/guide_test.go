@@ -136,6 +136,9 @@ func TestCollection(t *testing.T) {
 		"cards/none.yaml":   "card: 1\nname: none\ntitle: Nowhere\nversion: {file: /opt/none/v}\nitems: [{name: data, kind: folder, path: /srv/none}]\n",
 		"cards/server.yaml": "card: 1\nname: server\ntitle: Ledger\nitems: [{name: ledger, kind: network, address: 'QUAY-SRV:1'}]\n",
 	})
+	if s := must(t, 0, dir, "card", "list", "--cards", "cards", "--root", "old"); !strings.Contains(s.out, "v3.4.0") || !strings.Contains(strings.Join(strings.Fields(s.out), " "), "none Nowhere 1 0 - ") {
+		t.Errorf("which are here: %s", s.out)
+	}
 	s := must(t, 0, dir, "new", "kit", "--root", "old", "--to", "NEW")
 	if !strings.Contains(s.out, "apps  diary, server") || !strings.Contains(s.err, "Not on OLD, and left out: none") {
 		t.Errorf("%s%s", s.out, s.err)

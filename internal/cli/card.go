@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -10,16 +11,19 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/kinds"
+	"movekit/internal/core/run"
+	"movekit/internal/core/survey"
 )
 
 func (e *env) cardCommand() *cobra.Command {
-	c := &cobra.Command{Use: "card", Short: "List, show, check and draft app cards"}
+	c := &cobra.Command{Use: "card", Short: "List, show, check, draft and make app cards"}
 	var from []string
 	list := &cobra.Command{
 		Use:   "list",
-		Short: "List the cards of the kit, or of --cards",
+		Short: "List the cards of the kit, or of --cards, and which of their apps are here",
 		Args:  cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
 			cards, err := e.cards(from)
 			if err != nil {
 				return err
@@ -33,10 +37,20 @@ func (e *env) cardCommand() *cobra.Command {
 				}
 				return e.object(all)
 			}
-			t := e.table("card", "app", "items", "licences", "file")
-			t.Right = []int{3, 4}
+			computer, err := e.computer()
+			if err != nil {
+				return err
+			}
+			h := run.NewHere(computer)
+			h.Private = &e.private
+			t := e.table("card", "app", "items", "licences", "here", "file")
+			t.Right, t.Paths = []int{3, 4}, true
 			for _, c := range cards {
-				t.Add(c.Name, c.Title, fmt.Sprint(len(c.Items)), fmt.Sprint(len(c.Licences)), c.Source)
+				here, err := e.isHere(cmd.Context(), h, c)
+				if err != nil {
+					return err
+				}
+				t.Add(c.Name, c.Title, fmt.Sprint(len(c.Items)), fmt.Sprint(len(c.Licences)), here, c.Source)
 			}
 			e.printf("%s", t)
 			return nil
@@ -123,6 +137,16 @@ func asWritten(c *card.Card) (json.RawMessage, error) {
 		return nil, fault.Wrap(fault.BadCard, err, "cannot read the card")
 	}
 	return data, nil
+}
+
+// isHere says whether an app is on a computer, and in which version.
+func (e *env) isHere(ctx context.Context, h *run.Here, c *card.Card) (string, error) {
+	v, err := h.Version(ctx, c)
+	if err != nil || v.Value != "" {
+		return v.Value, err
+	}
+	is, err := survey.Present(ctx, &survey.Looker{Here: h, Kinds: kinds.All}, c)
+	return map[bool]string{true: "yes", false: "-"}[is], err
 }
 
 // cards returns those that were named, or the kit's.
