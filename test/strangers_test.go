@@ -52,7 +52,13 @@ func TestStrangersText(t *testing.T) {
 	})
 	s = finish(t, command(t.Context(), dir, "verify", "--kit", "kit", "--root", "new", evil))
 	check("an argument", s.out+s.err)
-	if shown < 4 {
+	// The guide, and the questions of a card, at a terminal: a computer of such a name.
+	lay.Out(t, dir, map[string]string{"odd/computer.yaml": "name: \"x\\nerror: all is lost\\e[2J\"\nsystem: linux\nhardware-id: odd\n", "odd/etc/x": "", "odd/home/maren/.config/" + evil + "/a.db": "SQLite format 3\x00"})
+	erase := regexp.MustCompile(`\r?\x1b\[K`)
+	for _, args := range [][]string{{"--root", "odd"}, {"card", "make", "--root", "odd"}} {
+		check("the guide", strings.ReplaceAll(erase.ReplaceAllString(atTerminal(t, dir, "1\nq\nq\n", args...), ""), "\r\n", "\n"))
+	}
+	if shown < 6 {
 		t.Errorf("it is shown %d times only, and not much is tried", shown)
 	}
 	lay.Out(t, dir, map[string]string{"evil.yaml": "card: 1\nname: evil\ntitle: \"Diary\\e[2J\"\nitems: [{name: a, kind: file, path: /srv/a}]\n", "tag.yaml": "card: 1\nname: evil\ntitle: x\nitems: !a\n", "deep.yaml": strings.Repeat("[", 50000)})

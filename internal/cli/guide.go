@@ -97,7 +97,7 @@ func (g *guide) line(question, usual string) (string, error) {
 	if usual != "" {
 		question += " [" + usual + "]"
 	}
-	text, err := g.read(question+": ", false)
+	text, err := g.read(table.Visible(question)+": ", false)
 	if fault.KindOf(err) == fault.Stopped {
 		return "", err
 	}
@@ -118,7 +118,7 @@ func (g *guide) do(ctx context.Context, args ...string) (code int, err error) {
 	if !slices.Contains([]string{"report", "close", "status", "inspect"}, args[0]) {
 		args = append(args, g.where...)
 	}
-	fmt.Fprintf(g.err, "\n%s\n", g.paint("$ movekit "+shellWords(args), table.Note))
+	table.Fprintf(g.err, "\n%s\n", g.paint("$ movekit "+shellWords(args), table.Note))
 	root := g.command()
 	root.SetArgs(args)
 	root.SetIn(g.in)
@@ -274,7 +274,7 @@ func (g *guide) move(ctx context.Context) error {
 			return err
 		}
 		side := run.New(k, h).Side()
-		fmt.Fprintf(g.err, "\n%s\n", g.paint(fmt.Sprintf("From %s to %s. This is %s, %s.", k.Manifest.Old.Name, s.New.Name, h.Computer.Name(), map[steps.Side]string{
+		table.Fprintf(g.err, "\n%s\n", g.paint(table.Sprintf("From %s to %s. This is %s, %s.", k.Manifest.Old.Name, s.New.Name, h.Computer.Name(), map[steps.Side]string{
 			steps.OldSide: "the old computer", steps.NewSide: "the new computer", steps.ThirdSide: "neither of the two"}[side]), table.Note))
 		g.showSteps(apps)
 		options, args := g.due(next, s.Next(k.Cards).Side, side)
