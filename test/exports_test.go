@@ -87,6 +87,16 @@ func TestExports(t *testing.T) {
 		step(t, 2, dir, "new", "todo", "--tick", bad)
 	}
 	step(t, 2, dir, "old", "todo", "--tick", "2").tells(t, "taken in on the new one")
+	// One that is called otherwise in the app is found by that name later.
+	if s := step(t, 5, dir, "new", "todo", "--tick", "2=Pier D, 2026"); !strings.Contains(s.out, "taken in as Pier D, 2026") {
+		t.Errorf("under another name: %s", s.out)
+	}
+	if s := step(t, 5, dir, "new", "todo"); !strings.Contains(s.out, "taken in as Pier D, 2026") {
+		t.Errorf("its name is forgotten: %s", s.out)
+	}
+	for _, bad := range []string{"x=a", "2=", "1-2=a", "99=a"} {
+		step(t, 2, dir, "new", "todo", "--tick", bad)
+	}
 	if done, _ := list(0, "--tick", "2,3", "--tick", "1-2"); done != "true true true " {
 		t.Error(done)
 	}

@@ -18,8 +18,9 @@ func (e *env) todoCommand() *cobra.Command {
 		Use:   "todo [APP...]",
 		Short: "List and tick off what a person takes in by hand (new computer)",
 		Long: `List the files that an app exported itself and that a person takes in one by one
-on the new computer, with a number each. --tick records which of them are done.`,
-		Example:           "  movekit todo\n  movekit todo --tick 1-12,15",
+on the new computer, with a number each. --tick records which of them are done, and
+what one is called in the app where that is another name.`,
+		Example:           "  movekit todo\n  movekit todo --tick 1-12,15\n  movekit todo --tick '4=Pier D, 2026'",
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			numbers, err := parseNumbers(tick)
@@ -55,7 +56,7 @@ on the new computer, with a number each. --tick records which of them are done.`
 			return nil
 		},
 	}
-	c.Flags().StringArrayVar(&tick, "tick", nil, "numbers that are done, such as 1-12,15")
+	c.Flags().StringArrayVar(&tick, "tick", nil, "numbers that are done, such as 1-12,15; or one with its name in the app: 4=NAME")
 	return c
 }
 
@@ -71,7 +72,11 @@ func (e *env) showTodos(todos []move.Todo) (open int) {
 		if do := fmt.Sprintf("%s, %s: %s", d.Title, whose(d.Item, d.User), d.Do); !slices.Contains(does, do) {
 			does = append(does, do)
 		}
-		t.Add(strconv.Itoa(d.Number), d.Title, d.File, e.result(d.Done, "taken in", "to do"))
+		taken := "taken in"
+		if d.As != "" {
+			taken += " as " + d.As
+		}
+		t.Add(strconv.Itoa(d.Number), d.Title, d.File, e.result(d.Done, taken, "to do"))
 	}
 	if t.Len() == 0 {
 		e.printf("There is nothing to take in by hand.\n")
@@ -86,9 +91,18 @@ func (e *env) showTodos(todos []move.Todo) (open int) {
 // maxTodo is the largest number that is looked at.
 const maxTodo = 1_000_000
 
-// parseNumbers reads 1-12,15 and the like.
-func parseNumbers(texts []string) (out []int, err error) {
+// parseNumbers reads 1-12,15 and the like, and 4=NAME.
+func parseNumbers(texts []string) (map[int]string, error) {
+	out := map[int]string{}
 	for _, text := range texts {
+		if number, name, named := strings.Cut(text, "="); named {
+			n, err := strconv.Atoi(strings.TrimSpace(number))
+			if name = strings.TrimSpace(name); err != nil || n < 1 || name == "" {
+				return nil, fault.New(fault.Usage, "--tick takes one number with a name, such as 4=NAME, not %q", text)
+			}
+			out[n] = name
+			continue
+		}
 		for part := range strings.SplitSeq(text, ",") {
 			from, to, isRange := strings.Cut(strings.TrimSpace(part), "-")
 			a, err1 := strconv.Atoi(from)
@@ -101,7 +115,9 @@ func parseNumbers(texts []string) (out []int, err error) {
 				return nil, fault.New(fault.Usage, "--tick takes numbers such as 1-12,15, not %q", text)
 			}
 			for n := a; n <= b; n++ {
-				out = append(out, n)
+				if _, named := out[n]; !named {
+					out[n] = ""
+				}
 			}
 		}
 	}

@@ -51,7 +51,7 @@ func TestThirdComputer(t *testing.T) {
 			t.Errorf("%s on a third computer is stopped by %q", name, got)
 		}
 	}
-	if _, err := o.Job(third).Tick([]int{1}); err == nil || !strings.Contains(err.Error(), "on the new computer, NEW") {
+	if _, err := o.Job(third).Tick(map[int]string{1: ""}); err == nil || !strings.Contains(err.Error(), "on the new computer, NEW") {
 		t.Errorf("a third computer ticks something off: %v", err)
 	}
 	if r, err := o.Job(third).OnNew(ctx); err != nil || r.Ready() || r.Checks[0].Need != move.NeedOther {

@@ -1,6 +1,7 @@
 package move
 
 import (
+	"maps"
 	"slices"
 
 	"movekit/internal/core/fault"
@@ -21,6 +22,7 @@ type Todo struct {
 	File   string `json:"file"`
 	Do     string `json:"do"`
 	Done   bool   `json:"done"`
+	As     string `json:"as,omitempty"` // what it is called in the app; "" stands for the file's name
 }
 
 // Todos returns the exports of the chosen apps that a person takes in, in the
@@ -45,7 +47,8 @@ func (m *Move) Todos() ([]Todo, error) {
 			for _, f := range files {
 				n++
 				if slices.Contains(cards, c) {
-					out = append(out, Todo{n, c.Name, c.Title, it.Key.Item, it.Key.User, f, ci.Exports.Import, it.Ticked[f]})
+					as, done := it.Ticked[f]
+					out = append(out, Todo{n, c.Name, c.Title, it.Key.Item, it.Key.User, f, ci.Exports.Import, done, as})
 				}
 			}
 		}
@@ -53,8 +56,9 @@ func (m *Move) Todos() ([]Todo, error) {
 	return out, nil
 }
 
-// Tick records that a person has done the to-dos of these numbers.
-func (m *Move) Tick(numbers []int) ([]Todo, error) {
+// Tick records that a person has done the to-dos of these numbers, each with what it is called in
+// the app; "" stands for the name of its file.
+func (m *Move) Tick(numbers map[int]string) ([]Todo, error) {
 	switch m.Side() {
 	case steps.OldSide:
 		return nil, fault.New(fault.Usage, "this is the old computer %s itself; exports are taken in on the new one", m.Computer.Name())
@@ -65,8 +69,8 @@ func (m *Move) Tick(numbers []int) ([]Todo, error) {
 	if err != nil {
 		return nil, err
 	}
-	ticked := map[steps.Key][]string{}
-	for _, n := range numbers {
+	ticked := map[steps.Key]*steps.Ticked{}
+	for _, n := range slices.Sorted(maps.Keys(numbers)) {
 		i := slices.IndexFunc(all, func(t Todo) bool { return t.Number == n })
 		if i < 0 {
 			return nil, fault.New(fault.Usage, "there is no to-do of the number %d", n)
@@ -75,13 +79,20 @@ func (m *Move) Tick(numbers []int) ([]Todo, error) {
 		if m.State.Items[key].Placed == nil {
 			return nil, fault.New(fault.Usage, "%s is not unpacked yet", item.Label(key))
 		}
-		if !all[i].Done {
-			ticked[key] = append(ticked[key], all[i].File)
-			all[i].Done = true
+		if as := numbers[n]; !all[i].Done || as != "" && as != all[i].As {
+			if ticked[key] == nil {
+				ticked[key] = &steps.Ticked{As: map[string]string{}}
+			}
+			t := ticked[key]
+			t.Files = append(t.Files, all[i].File)
+			if as != "" {
+				t.As[all[i].File] = as
+			}
+			all[i].Done, all[i].As = true, as
 		}
 	}
-	for key, files := range ticked {
-		if err := m.Record(journal.EventTicked, key, steps.Ticked{Files: files}); err != nil {
+	for key, t := range ticked {
+		if err := m.Record(journal.EventTicked, key, t); err != nil {
 			return nil, err
 		}
 	}

@@ -177,7 +177,8 @@ type Reported struct {
 
 // Ticked is the data of journal.EventTicked.
 type Ticked struct {
-	Files []string `json:"files"` // by their paths in the item
+	Files []string          `json:"files"`        // by their paths in the item
+	As    map[string]string `json:"as,omitempty"` // what each is called in the app, where that is another name
 }
 
 // Row is one figure, old and new.

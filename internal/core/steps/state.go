@@ -46,10 +46,10 @@ type Item struct {
 	PlacedAt  time.Time
 	Undoing   *Undone // begun, and not ended
 	Checked   *Checked
-	Ticked    map[string]bool // exports that a person has taken in
-	Retiring  *Retired        // begun on the old computer, and not ended
-	Retired   *Retired        // set aside on the old computer
-	Removed   *Removed        // and removed there
+	Ticked    map[string]string // exports that a person has taken in, with what they are called in the app; "" stands for the same
+	Retiring  *Retired          // begun on the old computer, and not ended
+	Retired   *Retired          // set aside on the old computer
+	Removed   *Removed          // and removed there
 }
 
 // Licence is what is known of one licence.
@@ -188,11 +188,12 @@ func (s *State) Add(l journal.Line) {
 		case journal.EventRemoved:
 			it.Removed = read[Removed](l)
 		case journal.EventTicked:
-			for _, f := range read[Ticked](l).Files {
+			t := read[Ticked](l)
+			for _, f := range t.Files {
 				if it.Ticked == nil {
-					it.Ticked = map[string]bool{}
+					it.Ticked = map[string]string{}
 				}
-				it.Ticked[f] = true
+				it.Ticked[f] = t.As[f]
 			}
 		}
 	case journal.EventAsked:
