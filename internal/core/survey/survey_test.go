@@ -182,3 +182,26 @@ func TestHundredUsers(t *testing.T) {
 		t.Errorf("%d items, %d users, %v", len(s.Apps[0].Items), len(s.Users), s.Apps[0].Blocks)
 	}
 }
+
+// TestProtected tells what Windows encrypted for somebody on this computer, by its header.
+func TestProtected(t *testing.T) {
+	blob := "\x01\x00\x00\x00\xd0\x8c\x9d\xdf\x01\x15\xd1\x11\x8c\x7a\x00\xc0\x4f\xc2\x97\xeb and more"
+	root := lay.Disk(t, "windows", map[string]string{"ProgramData/Tide/login.dat": blob, "ProgramData/Tide/json": `{"v":1}` + blob, "ProgramData/Tide/plain.ini": "password=", "ProgramData/Tide/empty": ""})
+	c, err := card.Parse("app.yaml", []byte("card: 1\nname: app\ntitle: The App\nitems: [{name: data, kind: folder, path: '%PROGRAMDATA%\\Tide'}]\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	computer, err := machine.Open(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := &Looker{Here: run.NewHere(computer), Kinds: kinds.All}
+	s, err := l.Look(context.Background(), []*card.Card{c}, func(*card.Card) steps.Facts { return steps.Facts{Side: steps.OldSide} })
+	if err != nil {
+		t.Fatal(err)
+	}
+	told := strings.Join(s.Apps[0].Items[0].Details, "\n")
+	if !strings.Contains(told, "login.dat is encrypted by Windows") || !strings.Contains(told, "json is encrypted") || strings.Contains(told, "plain") || strings.Contains(told, "empty") {
+		t.Errorf("told %q", told)
+	}
+}

@@ -72,7 +72,7 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 	}
 	var names tree.WindowsNames
 	var sample item.Sampler
-	var bad, unreadable item.Names
+	var bad, unreadable, protected item.Names
 	counted := m.counters()
 	source := m.source()
 	var st *tree.Stats
@@ -87,6 +87,9 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 				if err := tree.Readable(e, real); err != nil {
 					unreadable.Add(fmt.Sprintf("%s: %v", real, item.Reason(err)))
 				}
+			}
+			if !how.Again && m.Computer.System() == machine.Windows && e.Type == tree.File && e.Size <= maxProtected && protects(real) {
+				protected.Add(e.Path)
 			}
 			if !m.single && e.Type == tree.Dir && strings.EqualFold(e.Path, filepath.Base(m.Path)) {
 				is.Doubts = append(is.Doubts, fmt.Sprintf("%s has a folder %s of its own name in it: see that it is the right one of both", m.Path, e.Path))
@@ -116,6 +119,9 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 		is.Newest = &st.Newest
 	}
 	is.LeftOut, is.BadNames, is.Unreadable = st.LeftOut.Lines(), bad.List(), unreadable.List()
+	for _, name := range protected.List() {
+		is.Details = append(is.Details, name+" is encrypted by Windows for a user on this computer, and opens on no other: note down what it holds, such as a password, before")
+	}
 	if how.Estimate {
 		is.Sealed = sample.Estimate(source, st)
 	}
@@ -128,6 +134,23 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 		}
 	}
 	return is, nil
+}
+
+// maxProtected is the largest file that is looked into for what Windows encrypted, in bytes:
+// such holds a password, or a key.
+const maxProtected = 64 << 10
+
+// protects reports whether a file holds what Windows encrypted. One that cannot be read is told
+// elsewhere.
+func protects(name string) bool {
+	f, err := os.Open(name)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	head := make([]byte, 256)
+	n, _ := io.ReadFull(f, head)
+	return item.Protected(head[:n])
 }
 
 // Seal seals the files with the list of what is in them.
