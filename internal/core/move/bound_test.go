@@ -1,6 +1,7 @@
 package move_test
 
 import (
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -148,5 +149,24 @@ func TestSafetyCopy(t *testing.T) {
 	}
 	if o.Text("anew/srv/diary/a") != "y" || o.Text("new/srv/diary/a") != "y" {
 		t.Error("it is not there")
+	}
+}
+
+// TestInsteadForgets has what was said of the computer that broke not hold for the one in its
+// place.
+func TestInsteadForgets(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": "", "third/srv/.keep": "", "third/computer.yaml": lay.Ident("linux", "THIRD", "3")})
+	o.Pack()
+	j := o.Job(o.New)
+	j.Say.Places = map[string]string{"app/diary": "/elsewhere"}
+	if o.Only(j.Unpack(ctx)); o.Text("new/elsewhere/a") != "x" {
+		t.Fatal("it is not where it was asked for")
+	}
+	j = o.Job(office.Open(t, filepath.Join(o.Dir, "third")))
+	j.Instead = "it broke"
+	o.Only(j.Unpack(ctx))
+	if o.Text("third/srv/diary/a") != "x" || o.Text("third/elsewhere/a") != "" {
+		t.Error("it went where it was asked for on the other one")
 	}
 }

@@ -48,7 +48,11 @@ func (m *Move) say() item.Choices {
 	if m.Side() == steps.OldSide && !m.Manifest.Keep {
 		return item.Choices{}
 	}
-	return item.Choices{Chosen: m.State.Chosen.With(m.Say.Chosen), Mine: m.Say.Mine}
+	before := m.State.Chosen
+	if m.Instead != "" && !m.Self().Is(m.State.New) {
+		before = steps.Chosen{} // it was said of the computer that broke
+	}
+	return item.Choices{Chosen: before.With(m.Say.Chosen), Mine: m.Say.Mine}
 }
 
 // settle records what a person says now, for all later steps.

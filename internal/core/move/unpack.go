@@ -47,7 +47,7 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 		if targets, f.NoUser, err = m.targets(ctx, c); err != nil {
 			return err
 		}
-		defer item.Close(targets)
+		defer func() { item.Close(targets) }()
 		f.OldVersion, f.OldEdition = m.State.Packed[c.Name].Version, m.State.Packed[c.Name].Edition
 	}
 	if c.Version != nil {
@@ -83,6 +83,12 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 	}
 	if on, err := m.Check(steps.Unpack, c, f, o); err != nil || !on {
 		return err
+	}
+	if m.Instead != "" { // what was known of the computer that broke is not of this one
+		item.Close(targets)
+		if targets, _, err = m.targets(ctx, c); err != nil {
+			return err
+		}
 	}
 	if err := m.settle(); err != nil {
 		return err
