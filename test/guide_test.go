@@ -1,6 +1,7 @@
 package test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -152,4 +153,33 @@ func TestCollection(t *testing.T) {
 	os.Remove(filepath.Join(dir, "cards/diary.yaml"))
 	os.Remove(filepath.Join(dir, "cards/server.yaml"))
 	must(t, 2, dir, "new", "empty", "--root", "old", "--to", "NEW").tells(t, "none of the apps of the cards is on OLD")
+}
+
+// TestCardAdd puts cards into the collection: all of them or none, and none over another.
+func TestCardAdd(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	const one = "card: 1\nname: %s\ntitle: %s\nitems: [{name: data, kind: folder, path: /srv/%[1]s}] # as the maker says\n"
+	mooring := fmt.Sprintf(one, "mooring", "Mooring Plan")
+	lay.Out(t, dir, map[string]string{"from/a.yaml": mooring, "from/b.yaml": fmt.Sprintf(one, "buoys", "Buoys"), "bad.yaml": "card: 1\nname: bad\n"})
+	must(t, 1, dir, "card", "add", "from", "bad.yaml").tells(t, "bad.yaml")
+	gone := func(name string) {
+		t.Helper()
+		if _, err := os.Lstat(filepath.Join(dir, name)); err == nil {
+			t.Errorf("%s was written", name)
+		}
+	}
+	gone("cards")
+	if s := must(t, 0, dir, "card", "add", "from"); !strings.Contains(s.out, "mooring, Mooring Plan: added as cards/mooring.yaml") {
+		t.Errorf("added: %s", s.out)
+	}
+	if data, _ := os.ReadFile(filepath.Join(dir, "cards/mooring.yaml")); string(data) != mooring {
+		t.Errorf("not as it was written: %q", data)
+	}
+	lay.Out(t, dir, map[string]string{"from/b.yaml": fmt.Sprintf(one, "buoys", "Buoys of the north"), "from/c.yaml": fmt.Sprintf(one, "crane", "Crane")})
+	must(t, 2, dir, "card", "add", "from").tells(t, "cards/buoys.yaml; nothing was added")
+	gone("cards/crane.yaml")
+	if s := must(t, 0, dir, "card", "add", "from/a.yaml", "from/c.yaml", "--to", "cards"); !strings.Contains(s.out, "mooring, Mooring Plan: is there already\ncrane, Crane: added") {
+		t.Errorf("again: %s", s.out)
+	}
 }

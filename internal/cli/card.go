@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"os"
+	"path/filepath"
 
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
@@ -17,7 +19,7 @@ import (
 )
 
 func (e *env) cardCommand() *cobra.Command {
-	c := &cobra.Command{Use: "card", Short: "List, show, check, draft and make app cards"}
+	c := &cobra.Command{Use: "card", Short: "List, show, check, add, draft and make app cards"}
 	var from []string
 	list := &cobra.Command{
 		Use:   "list",
@@ -110,6 +112,16 @@ func (e *env) cardCommand() *cobra.Command {
 			return nil
 		},
 	}
+	var to string
+	add := &cobra.Command{
+		Use:   "add FILE|DIR...",
+		Short: "Put cards from elsewhere into the office's collection, once they have no mistakes",
+		Args:  cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			return e.addCards(args, to)
+		},
+	}
+	add.Flags().StringVar(&to, "to", "", "folder of the office's cards (else the folder cards here, or beside the program)")
 	schema := &cobra.Command{
 		Use:   "schema",
 		Short: "Write the JSON Schema of cards, for editors",
@@ -123,8 +135,62 @@ func (e *env) cardCommand() *cobra.Command {
 			return err
 		},
 	}
-	c.AddCommand(list, show, check, e.draftCommand(), e.cardMakeCommand(), schema)
+	c.AddCommand(list, show, check, add, e.draftCommand(), e.cardMakeCommand(), schema)
 	return c
+}
+
+// addCards puts cards into the office's collection. All are read, and compared with what is
+// there, before one is written; a card there is never overwritten.
+func (e *env) addCards(from []string, to string) error {
+	add, err := readCards(from, nil)
+	if err != nil {
+		return err
+	}
+	if usual := usualCards(); to == "" && len(usual) > 0 {
+		to = usual[0]
+	} else if to == "" {
+		to = "cards"
+	}
+	if err := os.MkdirAll(to, 0o755); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", to)
+	}
+	have, err := card.ReadDir(to)
+	if err != nil {
+		return err
+	}
+	there := map[string]*card.Card{}
+	for _, c := range have {
+		there[c.Name] = c
+	}
+	texts := make([][]byte, len(add))
+	for i, c := range add {
+		if texts[i], err = os.ReadFile(c.Source); err != nil {
+			return fault.Wrap(fault.BadCard, err, "cannot read the card")
+		}
+		other := there[c.Name]
+		if other == nil {
+			continue
+		}
+		text, err := os.ReadFile(other.Source)
+		if err != nil {
+			return fault.Wrap(fault.BadCard, err, "cannot read the card")
+		}
+		if !bytes.Equal(text, texts[i]) {
+			return fault.New(fault.Usage, "another card is named %q: %s; nothing was added. Keep the one that is right, and remove the other or name it otherwise", c.Name, other.Source)
+		}
+	}
+	for i, c := range add {
+		if there[c.Name] != nil {
+			e.printf("%s, %s: is there already\n", c.Name, c.Title)
+			continue
+		}
+		file := filepath.Join(to, c.Name+".yaml")
+		if err := writeNew(file, texts[i]); err != nil {
+			return err
+		}
+		e.printf("%s, %s: added as %s\n", c.Name, c.Title, file)
+	}
+	return nil
 }
 
 // asWritten is a card as JSON, with the fields that its file has.

@@ -81,11 +81,12 @@ func writeNew(name string, data []byte) error {
 	if err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write %s", name)
 	}
-	if _, err := f.Write(data); err != nil {
-		f.Close()
-		return fault.Wrap(fault.CannotPlace, err, "cannot write %s", name)
+	_, err = f.Write(data)
+	if cerr := f.Close(); err == nil {
+		err = cerr
 	}
-	if err := f.Close(); err != nil {
+	if err != nil {
+		os.Remove(name) // half a file is none
 		return fault.Wrap(fault.CannotPlace, err, "cannot write %s", name)
 	}
 	return nil

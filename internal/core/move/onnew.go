@@ -366,7 +366,7 @@ func (m *Move) onNewSpace(r *Readiness, need map[string]int64) error {
 	}
 	for _, id := range slices.Sorted(maps.Keys(volumes)) {
 		v := volumes[id]
-		r.note("", "space", uint64(v.need) <= v.free, fmt.Sprintf("%s are needed at %s, %s are free", humanize.Bytes(uint64(v.need)), machine.Spoken(m.Computer, v.at), humanize.Bytes(v.free)), NeedSpace)
+		r.note("", "space", uint64(v.need) <= v.free, fmt.Sprintf("%s are needed on the drive of %s, %s are free", humanize.Bytes(uint64(v.need)), machine.Spoken(m.Computer, v.at), humanize.Bytes(v.free)), NeedSpace)
 	}
 	return nil
 }
