@@ -3,9 +3,11 @@ package test
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"movekit/test/lay"
 )
@@ -181,5 +183,27 @@ func TestCardAdd(t *testing.T) {
 	gone("cards/crane.yaml")
 	if s := must(t, 0, dir, "card", "add", "from/a.yaml", "from/c.yaml", "--to", "cards"); !strings.Contains(s.out, "mooring, Mooring Plan: is there already\ncrane, Crane: added") {
 		t.Errorf("again: %s", s.out)
+	}
+}
+
+// TestHelpFits reads the help at a terminal: no line is wider, and what is laid out stays so.
+func TestHelpFits(t *testing.T) {
+	t.Parallel()
+	need(t, "script")
+	for _, columns := range []int{80, 100} {
+		var lines strings.Builder
+		for _, c := range []string{"", "new", "unpack", "deactivate", "close", "survey", "card draft", "desk serve", "licence"} {
+			fmt.Fprintf(&lines, "%s %s --help; ", program, c)
+		}
+		out, err := exec.CommandContext(t.Context(), "script", "-qec", fmt.Sprintf("stty cols %d; %s", columns, lines.String()), "/dev/null").CombinedOutput()
+		text := strings.ReplaceAll(string(out), "\r\n", "\n")
+		if err != nil || !strings.Contains(text, "\n  skip        leave it, and") || !strings.Contains(text, "--run-as-me") {
+			t.Fatalf("%v: %s", err, text)
+		}
+		for l := range strings.Lines(text) {
+			if n := utf8.RuneCountInString(strings.TrimRight(l, "\n")); n > columns {
+				t.Errorf("%d characters at %d columns: %s", n, columns, l)
+			}
+		}
 	}
 }

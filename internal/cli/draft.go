@@ -25,7 +25,7 @@ databases and secrets become items of their own, caches and logs are skipped, an
 figures to count and the version's place are proposed. What only a person can know
 stands in comments.`,
 		Example: `  movekit survey --wide
-  movekit card draft tidewright --from '%PROGRAMDATA%\Tidewright' --from '%APPDATA%\Tidewright' --to cards/tidewright.yaml`,
+  movekit card draft tidewright --from '%APPDATA%\Tidewright' --to tide.yaml`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			from = append(from, args[1:]...) // after --from PATH, more paths may follow

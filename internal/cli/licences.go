@@ -20,8 +20,9 @@ func (e *env) deactivateCommand() *cobra.Command {
 		Use:   "deactivate [APP...]",
 		Short: "Free the licences (old computer)",
 		Long: `Free each licence on the old computer, once everything of its app is sealed, reads
-back whole, and is still what is there: whoever worked on packs once more first. The service's signed answer is kept in the journal. When an
-answer is lost, run this again: the service is first asked what it has done.
+back whole, and is still what is there: whoever worked on packs once more first.
+The service's signed answer is kept in the journal. When an answer is lost, run
+this again: the service is first asked what it has done.
 
 Where the old computer cannot be started any more, or the app is no longer on it, --lost
 REASON frees its licences without it (from the new one, too): by the service where

@@ -22,6 +22,7 @@ import (
 	"movekit/internal/core/private"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/internal/table"
 )
 
 // env is what every command works with.
@@ -127,8 +128,24 @@ At a terminal, movekit alone leads you through all of it.`,
 	}
 	root.SetHelpCommandGroupID("more")
 	root.SetCompletionCommandGroupID("more")
+	e.fitHelp(root)
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fault.Wrap(fault.Usage, err, "the call is wrong") })
 	return root
+}
+
+// fitHelp has the help of every command fit the terminal.
+func (e *env) fitHelp(root *cobra.Command) {
+	width := widthOf(e.out)
+	root.SetUsageTemplate(strings.ReplaceAll(root.UsageTemplate(), ".FlagUsages", fmt.Sprintf(".FlagUsagesWrapped %d", width)))
+	help := root.HelpFunc()
+	root.SetHelpFunc(func(c *cobra.Command, args []string) {
+		var b strings.Builder
+		c.Long = table.Flow(c.Long, width)
+		c.SetOut(&b)
+		help(c, args)
+		c.SetOut(nil)
+		io.WriteString(e.out, table.Within(b.String(), width))
+	})
 }
 
 // start sets up what the common flags say.

@@ -78,6 +78,21 @@ func Within(s string, width int) string {
 	return strings.Join(lines, "\n")
 }
 
+// Flow breaks the paragraphs of a text anew where they have a line wider than width. A
+// paragraph that is laid out, with lines further in or columns, stays as it is.
+func Flow(s string, width int) string {
+	paragraphs := strings.Split(s, "\n\n")
+	for i, p := range paragraphs {
+		lines := strings.Split(p, "\n")
+		wide := slices.ContainsFunc(lines, func(l string) bool { return text.StringWidthWithoutEscSequences(l) > width })
+		laid := slices.ContainsFunc(lines, func(l string) bool { return strings.HasPrefix(l, " ") || strings.Contains(l, "   ") })
+		if width > 0 && wide && !laid {
+			paragraphs[i] = Wrap(strings.Join(lines, " "), width)
+		}
+	}
+	return strings.Join(paragraphs, "\n\n")
+}
+
 // Hanging writes a text behind a lead, its further lines below its first; all of it is made
 // visible.
 func Hanging(lead, s string, width int) string {
