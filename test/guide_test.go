@@ -184,6 +184,13 @@ func TestCardAdd(t *testing.T) {
 	if s := must(t, 0, dir, "card", "add", "from/a.yaml", "from/c.yaml", "--to", "cards"); !strings.Contains(s.out, "mooring, Mooring Plan: is there already\ncrane, Crane: added") {
 		t.Errorf("again: %s", s.out)
 	}
+	cmd := command(t.Context(), t.TempDir(), "card", "list")
+	os.MkdirAll(filepath.Join(dir, "movekit"), 0o755)
+	os.Rename(filepath.Join(dir, "cards"), filepath.Join(dir, "movekit/cards"))
+	cmd.Env = append(cmd.Env, "XDG_CONFIG_HOME="+dir)
+	if s := finish(t, cmd); s.code != 0 || !strings.Contains(s.out, "Mooring Plan") {
+		t.Errorf("of the user's configuration: %s%s", s.out, s.err)
+	}
 }
 
 // TestHelpFits reads the help at a terminal: no line is wider, and what is laid out stays so.

@@ -121,7 +121,7 @@ func (e *env) cardCommand() *cobra.Command {
 			return e.addCards(args, to)
 		},
 	}
-	add.Flags().StringVar(&to, "to", "", "folder of the office's cards (else the folder cards here, or beside the program)")
+	add.Flags().StringVar(&to, "to", "", "folder of the office's cards (else that of new --cards; where there is none, cards here)")
 	schema := &cobra.Command{
 		Use:   "schema",
 		Short: "Write the JSON Schema of cards, for editors",

@@ -93,7 +93,7 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 		},
 	}
 	f := c.Flags()
-	f.StringArrayVar(&cards, "cards", nil, "app card, or folder of cards (else those of the folder cards here, or beside the program, whose apps are on this computer)")
+	f.StringArrayVar(&cards, "cards", nil, "app card, or folder of cards (else those of the office's collection whose apps are on this computer: the folder cards here, beside the program, or movekit/cards of your configuration)")
 	f.StringArrayVar(&apps, "app", nil, "only this app of the cards")
 	f.StringVar(&to, "to", "", "name of the new computer")
 	f.StringVar(&office, "office", "", "whose move it is, for the board and the hand-over")
@@ -184,15 +184,20 @@ func readCards(from, apps []string) ([]*card.Card, error) {
 		seen[c.Name] = c.Source
 	}
 	if len(list) == 0 {
-		return nil, fault.New(fault.Usage, "no card was named, and there is no folder cards here")
+		return nil, fault.New(fault.Usage, "no card was named, and there is no folder cards here, beside the program or in your configuration")
 	}
 	return list, nil
 }
 
+// usualCards is the office's collection: the first folder there is of cards here, cards beside
+// the program, and movekit/cards of the user's configuration.
 func usualCards() []string {
 	tries := []string{"cards"}
 	if exe, err := os.Executable(); err == nil {
 		tries = append(tries, filepath.Join(filepath.Dir(exe), "cards"))
+	}
+	if dir, err := os.UserConfigDir(); err == nil {
+		tries = append(tries, filepath.Join(dir, "movekit", "cards"))
 	}
 	for _, dir := range tries {
 		if info, err := os.Stat(dir); err == nil && info.IsDir() {
