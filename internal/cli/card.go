@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -39,12 +40,10 @@ func (e *env) cardCommand() *cobra.Command {
 				}
 				return e.object(all)
 			}
-			computer, err := e.computer()
+			h, err := e.here()
 			if err != nil {
 				return err
 			}
-			h := run.NewHere(computer)
-			h.Private = &e.private
 			t := e.table("card", "app", "items", "licences", "here", "file")
 			t.Right, t.Paths = []int{3, 4}, true
 			for _, c := range cards {
@@ -146,11 +145,7 @@ func (e *env) addCards(from []string, to string) error {
 	if err != nil {
 		return err
 	}
-	if usual := usualCards(); to == "" && len(usual) > 0 {
-		to = usual[0]
-	} else if to == "" {
-		to = "cards"
-	}
+	to = cmp.Or(to, usualCards(), "cards")
 	if err := os.MkdirAll(to, 0o755); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", to)
 	}

@@ -229,10 +229,7 @@ func (g *guide) make(ctx context.Context, keep bool) (string, error) {
 		return "", err
 	}
 	args := []string{"new", dir}
-	usual := ""
-	if u := usualCards(); u != nil {
-		usual = u[0]
-	}
+	usual := usualCards()
 	cards, err := g.line("Folder with the cards of the apps", usual)
 	if err != nil {
 		return "", err

@@ -39,12 +39,13 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 			if err != nil {
 				return err
 			}
-			old, err := e.computer()
+			h, err := e.here()
 			if err != nil {
 				return err
 			}
+			old := h.Computer
 			if len(cards) == 0 && len(apps) == 0 {
-				if list, err = e.present(cmd.Context(), list, old); err != nil {
+				if list, err = e.present(cmd.Context(), h, list); err != nil {
 					return err
 				}
 			}
@@ -106,9 +107,7 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 
 // present are the cards of the office's collection whose apps are on a computer. The others
 // are told: they are taken when they are named.
-func (e *env) present(ctx context.Context, all []*card.Card, on machine.Computer) ([]*card.Card, error) {
-	h := run.NewHere(on)
-	h.Private = &e.private
+func (e *env) present(ctx context.Context, h *run.Here, all []*card.Card) ([]*card.Card, error) {
 	var here []*card.Card
 	var none []string
 	for _, c := range all {
@@ -123,10 +122,10 @@ func (e *env) present(ctx context.Context, all []*card.Card, on machine.Computer
 		}
 	}
 	if len(here) == 0 {
-		return nil, fault.New(fault.Usage, "none of the apps of the cards is on %s (%s); name those to take with --app", on.Name(), strings.Join(none, ", "))
+		return nil, fault.New(fault.Usage, "none of the apps of the cards is on %s (%s); name those to take with --app", h.Computer.Name(), strings.Join(none, ", "))
 	}
 	if len(none) > 0 {
-		e.say("Not on %s, and left out: %s. --app NAME takes one all the same.\n", on.Name(), strings.Join(none, ", "))
+		e.say("Not on %s, and left out: %s. --app NAME takes one all the same.\n", h.Computer.Name(), strings.Join(none, ", "))
 	}
 	return here, nil
 }
@@ -145,8 +144,8 @@ func otherProgram(exe string) string {
 
 // readCards reads the cards that were named, or those of the usual folders.
 func readCards(from, apps []string) ([]*card.Card, error) {
-	if len(from) == 0 {
-		from = usualCards()
+	if usual := usualCards(); len(from) == 0 && usual != "" {
+		from = []string{usual}
 	}
 	var list []*card.Card
 	for _, name := range from {
@@ -191,7 +190,7 @@ func readCards(from, apps []string) ([]*card.Card, error) {
 
 // usualCards is the office's collection: the first folder there is of cards here, cards beside
 // the program, and movekit/cards of the user's configuration.
-func usualCards() []string {
+func usualCards() string {
 	tries := []string{"cards"}
 	if exe, err := os.Executable(); err == nil {
 		tries = append(tries, filepath.Join(filepath.Dir(exe), "cards"))
@@ -201,8 +200,8 @@ func usualCards() []string {
 	}
 	for _, dir := range tries {
 		if info, err := os.Stat(dir); err == nil && info.IsDir() {
-			return []string{dir}
+			return dir
 		}
 	}
-	return nil
+	return ""
 }

@@ -115,7 +115,7 @@ func (e *env) lookAtApps(ctx context.Context, call *surveyCall, apps []string) (
 			j.Limit, j.Since = call.limit, since(call.thorough)
 			return j.Survey(ctx)
 		}
-		if fault.KindOf(err) != fault.NotAKit || e.kitDir != "" || usualCards() == nil {
+		if fault.KindOf(err) != fault.NotAKit || e.kitDir != "" || usualCards() == "" {
 			return nil, err
 		}
 	}

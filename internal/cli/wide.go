@@ -30,7 +30,7 @@ func (e *env) surveyWide(ctx context.Context, call *surveyCall, apps []string) e
 		s.Cards, s.KitDir = k.Cards, k.Dir
 	} else if err != nil && fault.KindOf(err) != fault.NotAKit {
 		return err
-	} else if len(call.cards) > 0 || usualCards() != nil {
+	} else if len(call.cards) > 0 || usualCards() != "" {
 		if s.Cards, err = readCards(call.cards, apps); err != nil {
 			return err
 		}

@@ -10,10 +10,10 @@ import (
 	"strings"
 	"testing"
 	"time"
-	"unicode/utf16"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/registry"
 	"movekit/internal/core/run"
 	"movekit/test/lay"
 )
@@ -203,16 +203,9 @@ func TestAround(t *testing.T) {
 	}
 	task := "\ufeff<?xml version=\"1.0\" encoding=\"UTF-16\"?><Task><Actions><Exec><Command>\"C:\\Program Files\\Hoistbook\\night.exe\"</Command></Exec></Actions></Task>"
 	got = told("windows", map[string]string{
-		"Windows/System32/Tasks/Night run": string(utf16le(task)), "Windows/System32/Tasks/Microsoft/Defrag": string(utf16le(task)), "Windows/System32/Tasks/broken": "<Task>", "Windows/System32/drivers/etc/hosts": "# none\r\n",
+		"Windows/System32/Tasks/Night run": string(registry.ToUTF16(task)), "Windows/System32/Tasks/Microsoft/Defrag": string(registry.ToUTF16(task)), "Windows/System32/Tasks/broken": "<Task>", "Windows/System32/drivers/etc/hosts": "# none\r\n",
 	})
 	if want := `scheduled task Night run: runs "C:\Program Files\Hoistbook\night.exe"`; got != want {
 		t.Errorf("\n%s\nwant\n%s", got, want)
 	}
-}
-
-func utf16le(s string) (out []byte) {
-	for _, u := range utf16.Encode([]rune(s)) {
-		out = append(out, byte(u), byte(u>>8))
-	}
-	return out
 }
