@@ -202,12 +202,8 @@ func asWritten(c *card.Card) (json.RawMessage, error) {
 
 // isHere says whether an app is on a computer, and in which version.
 func (e *env) isHere(ctx context.Context, h *run.Here, c *card.Card) (string, error) {
-	v, err := h.Version(ctx, c)
-	if err != nil || v.Value != "" {
-		return v.Value, err
-	}
-	is, err := survey.Present(ctx, &survey.Looker{Here: h, Kinds: kinds.All}, c)
-	return map[bool]string{true: "yes", false: "-"}[is], err
+	version, is, err := survey.Present(ctx, &survey.Looker{Here: h, Kinds: kinds.All}, c)
+	return cmp.Or(version, map[bool]string{true: "yes", false: "-"}[is]), err
 }
 
 // cards returns those that were named, or the kit's.

@@ -111,7 +111,7 @@ func (e *env) present(ctx context.Context, h *run.Here, all []*card.Card) ([]*ca
 	var here []*card.Card
 	var none []string
 	for _, c := range all {
-		is, err := survey.Present(ctx, &survey.Looker{Here: h, Kinds: kinds.All}, c)
+		_, is, err := survey.Present(ctx, &survey.Looker{Here: h, Kinds: kinds.All}, c)
 		if err != nil {
 			return nil, err
 		}

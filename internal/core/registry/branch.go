@@ -76,10 +76,7 @@ func (r *reader) read(k Key, b Branch, depth int) error {
 		return err
 	}
 	for _, v := range values {
-		name := b.Child(v.Name)
-		if v.Name == "" {
-			name = b.Child("@")
-		}
+		name := b.Child(v.Label())
 		switch {
 		case !r.Take(name):
 			continue

@@ -5,6 +5,7 @@
 package registry
 
 import (
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -34,6 +35,9 @@ type Value struct {
 	Type Type
 	Data []byte
 }
+
+// Label is the value's name as patterns have it: @ for the key's own.
+func (v Value) Label() string { return cmp.Or(v.Name, "@") }
 
 // Text returns the value as a person reads it: texts as they are, several of
 // them a line each, numbers in decimal, anything else in hex.

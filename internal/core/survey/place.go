@@ -120,22 +120,22 @@ func (l *Looker) place(c *card.Card, it *card.Item, u *machine.User) Place {
 }
 
 // Present reports whether an app is on the computer, as far as its card tells without asking
-// servers: its version, or any of its data.
-func Present(ctx context.Context, l *Looker, c *card.Card) (bool, error) {
+// servers: its version, which is "" where that is not told, or any of its data.
+func Present(ctx context.Context, l *Looker, c *card.Card) (version string, is bool, err error) {
 	v, err := l.Version(ctx, c)
 	if err != nil || v.Value != "" {
-		return v.Value != "", err
+		return v.Value, v.Value != "", err
 	}
 	places, err := l.Places(ctx, c)
 	defer Close(places)
 	tells := c.Version != nil && len(v.Withheld) == 0
 	for _, p := range places {
 		if p.Found || err != nil {
-			return p.Found, err
+			return "", p.Found, err
 		}
 		tells = tells || p.Card.Key != "" || !p.Card.Path.IsZero()
 	}
-	return !tells, err
+	return "", !tells, err
 }
 
 // Staying are the items of an app that stay where they are: as the old computer has

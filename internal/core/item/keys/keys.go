@@ -71,15 +71,17 @@ func (m Mover) Locate(context.Context) error {
 // Where is the key; it is on no disk that could be measured.
 func (m Mover) Where() (spoken, disk string) { return m.Path, "" }
 
+// matches reports whether a path below a key is one of those that a card names.
+func matches(patterns []string, path string) bool {
+	path = strings.ToLower(strings.ReplaceAll(path, `\`, "/"))
+	return slices.ContainsFunc(patterns, func(p string) bool {
+		ok, _ := doublestar.Match(strings.ToLower(p), path)
+		return ok
+	})
+}
+
 // choice is what of the key moves.
 func (m Mover) choice() registry.Choice {
-	matches := func(patterns []string, path string) bool {
-		path = strings.ToLower(strings.ReplaceAll(path, `\`, "/"))
-		return slices.ContainsFunc(patterns, func(p string) bool {
-			ok, _ := doublestar.Match(strings.ToLower(p), path)
-			return ok
-		})
-	}
 	return registry.Choice{
 		Enter: func(key string) bool { return !matches(m.Card.Skip, key) && !tree.IsAside(key) },
 		Take: func(value string) bool {
@@ -147,7 +149,7 @@ func stamp(all []registry.Branch) string {
 }
 
 // Seal seals the values, and the same as a .reg text that can be taken in by hand.
-func (m Mover) Seal(_ context.Context, is *item.Look) (*kit.Sealed, error) {
+func (m Mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 	progress := m.Progress("sealing", is.Bytes)
 	all, left, err := m.read()
 	if err != nil {
@@ -160,7 +162,7 @@ func (m Mover) Seal(_ context.Context, is *item.Look) (*kit.Sealed, error) {
 			s.Bytes += int64(len(v.Data))
 		}
 	}
-	if s.Parts, _, err = m.Run.SealFrom(context.Background(), m.Key.App, s.Stream+ending, bytes.NewReader(registry.Reg(m.Path, all)), progress); err != nil {
+	if s.Parts, _, err = m.Run.SealFrom(ctx, m.Key.App, s.Stream+ending, bytes.NewReader(registry.Reg(m.Path, all)), progress); err != nil {
 		return nil, err
 	}
 	s.List, err = m.Run.SealJSON(m.Key.App, s.Stream+item.ListEnding, all)
@@ -322,13 +324,6 @@ func (m Mover) repointed(ctx context.Context, all []registry.Branch) ([]registry
 	if paths == nil {
 		return all, nil
 	}
-	named := m.choice()
-	named.Take = func(value string) bool {
-		return slices.ContainsFunc(m.Card.Repoint, func(p string) bool {
-			ok, _ := doublestar.Match(strings.ToLower(p), strings.ToLower(strings.ReplaceAll(value, `\`, "/")))
-			return ok
-		})
-	}
 	var edits []repoint.Edit
 	var lines []repoint.Line
 	now := slices.Clone(all)
@@ -337,7 +332,7 @@ func (m Mover) repointed(ctx context.Context, all []registry.Branch) ([]registry
 		now[i] = b
 		for n := range b.Values {
 			v := &b.Values[n]
-			if v.Type != registry.String && v.Type != registry.Expand && v.Type != registry.Multi || !named.Take(b.Child(nameOf(*v))) {
+			if v.Type != registry.String && v.Type != registry.Expand && v.Type != registry.Multi || !matches(m.Card.Repoint, b.Child(v.Label())) {
 				continue
 			}
 			was := registry.FromUTF16(v.Data)
@@ -348,7 +343,7 @@ func (m Mover) repointed(ctx context.Context, all []registry.Branch) ([]registry
 			e := repoint.Edit{In: b.Path, Column: v.Name, Old: v.Data, New: registry.ToUTF16(text)}
 			v.Data = e.New
 			edits = append(edits, e)
-			lines = append(lines, repoint.Line{In: strings.Trim(m.Path+`\`+b.Path, `\`), Where: nameOf(*v), Old: shown(was), New: shown(text)})
+			lines = append(lines, repoint.Line{In: strings.Trim(m.Path+`\`+b.Path, `\`), Where: v.Label(), Old: shown(was), New: shown(text)})
 		}
 	}
 	agreed, err := m.Repointing.Agreed(ctx, m.One, edits, lines)
@@ -356,14 +351,6 @@ func (m Mover) repointed(ctx context.Context, all []registry.Branch) ([]registry
 		return all, err
 	}
 	return now, nil
-}
-
-// nameOf is a value's name as patterns have it.
-func nameOf(v registry.Value) string {
-	if v.Name == "" {
-		return "@"
-	}
-	return v.Name
 }
 
 func shown(text string) string {
@@ -420,7 +407,7 @@ func (m Mover) compare() (*steps.Checked, error) {
 					v.Data = e.Old
 				}
 			}
-			here[strings.ToLower(b.Child(nameOf(v)))] = v
+			here[strings.ToLower(b.Child(v.Label()))] = v
 		}
 	}
 	var values, found int64
@@ -430,7 +417,7 @@ func (m Mover) compare() (*steps.Checked, error) {
 		}
 		for _, v := range b.Values {
 			values++
-			name := b.Child(nameOf(v))
+			name := b.Child(v.Label())
 			is, there := here[strings.ToLower(name)]
 			delete(here, strings.ToLower(name))
 			switch {

@@ -220,14 +220,14 @@ func within(all []registry.Branch, others ...[]registry.Branch) bool {
 	for _, o := range others {
 		for _, b := range o {
 			for _, v := range b.Values {
-				has[b.Child(nameOf(v))] = append(has[b.Child(nameOf(v))], v.Data)
+				has[b.Child(v.Label())] = append(has[b.Child(v.Label())], v.Data)
 			}
 		}
 	}
 	for _, b := range all {
 		for _, v := range b.Values {
 			is := false
-			for _, data := range has[b.Child(nameOf(v))] {
+			for _, data := range has[b.Child(v.Label())] {
 				is = is || bytes.Equal(data, v.Data)
 			}
 			if !is {
