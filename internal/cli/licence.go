@@ -233,6 +233,9 @@ func (e *env) showLicenceStatuses(j *move.Move, all []holder.Status) {
 			continue
 		}
 		e.printf("%s, %s: seen by %s%s\n", s.Title, s.Licence, s.By, datesText(s))
+		if s.Copy != "" {
+			e.printf("%s %s, %s: %s; `movekit activate %s` writes it again\n", e.paint("note:", table.Note), s.Title, s.Licence, s.Copy, s.App)
+		}
 	}
 }
 

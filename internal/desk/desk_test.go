@@ -111,6 +111,11 @@ func TestRepeatedRequestsAreCarriedOutOnce(t *testing.T) {
 	if _, err := d.Ask(ctx, licence.Deactivate, request(newPC), key(3)); licence.IsProblem(err, licence.ProblemKeyReused) == nil {
 		t.Errorf("a key used for another request: %v", err)
 	}
+	// An old request tells what is so now, and no longer what was so then.
+	d.Ask(ctx, licence.Deactivate, request(newPC), key(4))
+	if a, err := d.Ask(ctx, licence.Activate, request(newPC), key(3)); err != nil || a.State != licence.Deactivated || a.Spent != 1 || len(a.Active) != 0 {
+		t.Errorf("a replay: %+v %v", a, err)
+	}
 	// Many at once, each its own key: one seat is one seat.
 	_, _, d = opened(t, Licence{Covers: "8", Seats: 3, Transfers: 9})
 	var mu sync.Mutex

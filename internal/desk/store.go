@@ -204,12 +204,14 @@ func (s *Store) handle(ctx context.Context, action licence.Action, r licence.Req
 			answer.Issued = now.Unix()
 			return nil
 		}
-		known, err := s.earlier(ctx, tx, action, r, key, &answer, &refusal)
-		if answer != nil {
-			answer.Issued = now.Unix()
-		}
-		if err != nil || known {
+		known, err := s.earlier(ctx, tx, action, r, key, &refusal)
+		if err != nil || refusal != nil {
 			return err
+		}
+		if known != nil { // what that request did, and the state as it is now
+			answer = l.answer(action, r.Computer, now)
+			answer.Spent, answer.Disabled, answer.Issued = known.Spent, known.Disabled, now.Unix()
+			return nil
 		}
 		spent, disabled, p := l.Apply(action, r, now)
 		if refusal = p; p != nil {
@@ -257,22 +259,23 @@ func (s *Store) Telephone(ctx context.Context, text string) (string, *licence.Pr
 	return spoken.Answer(l.Code, a), nil, nil
 }
 
-// earlier looks for the outcome of an earlier request with this key.
-func (s *Store) earlier(ctx context.Context, tx *sql.Tx, action licence.Action, r licence.Request, key string, answer **licence.Answer, refusal **licence.Problem) (bool, error) {
+// earlier looks for the outcome of an earlier request with this key; nil where there was
+// none.
+func (s *Store) earlier(ctx context.Context, tx *sql.Tx, action licence.Action, r licence.Request, key string, refusal **licence.Problem) (*licence.Answer, error) {
 	var request, document string
 	err := tx.QueryRowContext(ctx, "SELECT request, document FROM outcome WHERE key = ?", key).Scan(&request, &document)
 	if errors.Is(err, sql.ErrNoRows) {
-		return false, nil
+		return nil, nil
 	}
 	if err != nil {
-		return false, err
+		return nil, err
 	}
 	if request != essence(action, r) {
 		*refusal = problem(http.StatusUnprocessableEntity, licence.ProblemKeyReused, "The idempotency key was used for another request", "")
-		return true, nil
+		return nil, nil
 	}
-	*answer = &licence.Answer{}
-	return true, json.Unmarshal([]byte(document), *answer)
+	a := &licence.Answer{}
+	return a, json.Unmarshal([]byte(document), a)
 }
 
 // essence is what must be the same in two requests with one key.

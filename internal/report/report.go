@@ -246,6 +246,9 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 		}
 		if known := s.Licence(c.Name, l.Name); known.Seen != nil {
 			li.By, li.Seen = known.Seen.By, &known.SeenAt
+			if known.Seen.Copy != "" {
+				li.By += ", but " + known.Seen.Copy
+			}
 		}
 		if l.Notice != "" && li.Result == Equal {
 			f := notice(c, l, s)

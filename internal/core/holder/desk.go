@@ -70,12 +70,12 @@ func (d desk) write(path string, a *licence.Answer, out *run.LicenceOutcome) err
 	if a.Signed == "" {
 		return nil
 	}
-	was, err := os.ReadFile(path)
-	if err == nil && d.holds(a, string(was)) {
+	wrong := d.wrong(path)
+	if wrong == "" {
 		out.Token = path
 		return nil
 	}
-	if err == nil {
+	if there, err := machine.Exists(path); err == nil && there {
 		out.Aside = tree.AsideName(path, d.Now())
 		if err := os.Rename(path, out.Aside); err != nil {
 			return fault.Wrap(fault.CannotPlace, err, "the licence is active, but %s cannot be set aside", path)
@@ -91,11 +91,39 @@ func (d desk) write(path string, a *licence.Answer, out *run.LicenceOutcome) err
 	return nil
 }
 
-// holds reports whether the app's activation on this computer is signed by the
-// desk and says what the new answer says.
-func (d desk) holds(a *licence.Answer, signed string) bool {
-	was, err := licence.Verify(strings.TrimSpace(signed), d.Card.Desk.Key.PublicKey)
-	return err == nil && was.Licence == a.Licence && was.Computer == a.Computer && was.State == licence.Active
+// Copy says what is wrong with the signed answer that the app keeps here.
+func (d desk) Copy() string {
+	p := d.Card.Token.On(string(d.Computer.System()))
+	if p == "" {
+		return ""
+	}
+	path, err := d.Computer.Locate(p, nil)
+	if err != nil {
+		return err.Error()
+	}
+	if wrong := d.wrong(path); wrong != "" {
+		return "the app's own activation, " + machine.Spoken(d.Computer, path) + ", " + wrong
+	}
+	return ""
+}
+
+// wrong says why a file is not the app's activation on this computer, signed by the
+// desk; "" where it is.
+func (d desk) wrong(path string) string {
+	signed, err := os.ReadFile(path)
+	if err != nil {
+		return "is not there, or cannot be read"
+	}
+	a, err := licence.Verify(strings.TrimSpace(string(signed)), d.Card.Desk.Key.PublicKey)
+	switch {
+	case err != nil || a.Licence != licence.LicenceID(d.Secrets.Serial):
+		return "is not signed by the desk for this licence"
+	case a.Computer != d.Self().ID || a.State != licence.Active:
+		return "is not one for " + d.Computer.Name()
+	case a.Until != 0 && !d.Now().Before(licence.When(a.Until)):
+		return "ran out on " + licence.When(a.Until).Local().Format(day)
+	}
+	return ""
 }
 
 // paper answers for a desk that cannot be reached: with what the journal
@@ -120,7 +148,7 @@ func (p paper) Ask(_ context.Context, action licence.Action, r licence.Request, 
 		a.Action, a.Nonce, a.Licence, a.Product, a.Issued = action, r.Nonce, r.ID(), r.Product, p.Now().Unix()
 		return a, nil
 	}
-	if err := p.RecordLicence(journal.EventRequested, p.Key, steps.Requested{Action: action, Computer: r.Computer, Nonce: r.Nonce, Version: r.Version}); err != nil {
+	if err := p.RecordLicence(journal.EventRequested, p.Key, steps.Requested{Action: action, Computer: r.Computer, Nonce: r.Nonce, Version: r.Version, By: p.Self().ID}); err != nil {
 		return nil, err
 	}
 	spoken, _ := r.Speak(action) // where it cannot be asked for so, the file can
@@ -145,7 +173,13 @@ func (h *Held) Waiting() (*steps.Requested, licence.Request) {
 // its activation or takes it away.
 func (h *Held) TakeIn(a *licence.Answer) (*run.LicenceOutcome, error) {
 	want := *h.state().Requested
+	if want.By != h.Self().ID {
+		return nil, fault.New(fault.Usage, "%s asked for it: it must be taken in there, and is not used up", want.On)
+	}
 	if err := (recorder{h}).Answered(a); err != nil {
+		return nil, err
+	}
+	if err := a.Reached(want.Action); err != nil {
 		return nil, err
 	}
 	out := h.Outcome(a)

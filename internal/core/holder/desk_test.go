@@ -100,6 +100,13 @@ func TestDesk(t *testing.T) {
 		if os.Remove(path); c.token != "" {
 			lay.Out(t, d.Dir, map[string]string{"new/srv/lic/app.token": c.token})
 		}
+		all, err := d.Job(d.New).Licences().Statuses(ctx)
+		if err != nil || (all[0].Copy == "") != c.kept || (all[0].Next == "") != c.kept || (all[0].Copy != "" && !strings.Contains(all[0].Copy, "/srv/lic/app.token, is not")) {
+			t.Errorf("a token that is %s: %+v %v", name, all, err)
+		}
+		if seen := d.Change(d.New, nil, time.Now(), (*move.Move).Verify).Licences; len(seen) != 1 || seen[0].Good != c.kept {
+			t.Errorf("a token that is %s is verified as %+v", name, seen)
+		}
 		out := d.Change(d.New, nil, time.Now(), (*move.Move).Activate)
 		now := d.Text("new/srv/lic/app.token")
 		if l := out.Licences[0]; out.Err != nil || l.Did != "already activated" || l.Token != path || (now == token) != c.kept || (l.Aside != "") != (c.token == "x") {
@@ -166,6 +173,11 @@ func TestDeskByFile(t *testing.T) {
 	if st := d.known(j); st.Requested == nil || st.Old == licence.Deactivated {
 		t.Errorf("%+v", st)
 	}
+	// Only the computer that asked may take it in; elsewhere it is not used up.
+	if out, err := d.Job(d.New).Accept(ctx, f); err == nil && (out[0].Err == nil || !strings.Contains(out[0].Err.Error(), d.Old.Name()+" asked for it")) {
+		t.Errorf("taken in elsewhere: %+v", out[0])
+	}
+	j = d.Job(d.Old)
 	out, err := j.Accept(ctx, f)
 	if err != nil || out[0].Err != nil || out[0].Licences[0].Did != "deactivated" || d.known(j).Old != licence.Deactivated || d.Text("old/srv/lic/app.token") != "" {
 		t.Fatalf("%+v %v", out[0], err)

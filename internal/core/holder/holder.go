@@ -28,6 +28,9 @@ type Holder interface {
 	Travels() *card.Desk
 	// By says who told its state.
 	By(ctx context.Context) string
+	// Copy says what is wrong with the app's own copy of it on this computer, where it is
+	// active; "" where nothing is, or the app keeps none.
+	Copy() string
 	// Complete asks a person for what of its secrets is not on the computer. files
 	// are those that hold it.
 	Complete(ctx context.Context, s *licence.Secrets, files []string) error
@@ -173,7 +176,9 @@ func (h *Held) see(ctx context.Context) (*steps.Sight, error) {
 			return nil, err
 		}
 	}
-	see.By = h.Holder.By(ctx)
+	if see.By = h.Holder.By(ctx); here != h.state().From.ID {
+		see.Copy = h.Holder.Copy()
+	}
 	return see, nil
 }
 
@@ -230,7 +235,7 @@ func (h *Held) Outcome(a *licence.Answer) *run.LicenceOutcome {
 func (h *Held) Seen(st steps.Standing) *run.LicenceOutcome {
 	out := &run.LicenceOutcome{
 		Licence: h.Card.Name, Serial: masked(h.Secrets.Serial), Old: st.Old, New: st.New,
-		Transfers: st.Left, Spent: st.Spent, Did: "seen", By: st.By, Good: st.Good,
+		Transfers: st.Left, Spent: st.Spent, Did: "seen", By: st.By, Copy: st.Copy, Good: st.Good,
 	}
 	if st.OnTrial() {
 		out.Trial = &st.Trial

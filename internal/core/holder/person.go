@@ -32,6 +32,8 @@ func (p person) Named() (serial, product string) { return p.Key.App + "/" + p.Ke
 
 func (person) Travels() *card.Desk { return nil }
 
+func (person) Copy() string { return "" }
+
 func (person) Complete(context.Context, *licence.Secrets, []string) error { return nil }
 
 func (person) Settle(licence.Action, *licence.Answer, *run.LicenceOutcome) error { return nil }

@@ -21,6 +21,7 @@ type Status struct {
 	NewAt   *time.Time    `json:"new_at,omitempty"`
 	Left    int           `json:"transfers_left"` // -1 where it is not known
 	By      string        `json:"seen_by"`
+	Copy    string        `json:"copy,omitempty"` // what is wrong with the app's own copy of it here
 	Again   *time.Time    `json:"again_from,omitempty"`
 	BackBy  *time.Time    `json:"back_by,omitempty"`     // by when it must be taken up again
 	Trial   *time.Time    `json:"trial_until,omitempty"` // until when the app runs on the new computer without it
@@ -43,7 +44,7 @@ func (r *Room) Statuses(ctx context.Context) ([]Status, error) {
 		for i := range c.Licences {
 			l := &c.Licences[i]
 			st, err := r.stand(ctx, c, l)
-			s := Status{App: c.Name, Title: c.Title, Licence: l.Name, Method: l.Method, Old: st.Old, New: st.New, Left: st.Left, By: st.By, Next: st.Next,
+			s := Status{App: c.Name, Title: c.Title, Licence: l.Name, Method: l.Method, Old: st.Old, New: st.New, Left: st.Left, By: st.By, Copy: st.Copy, Next: st.Next,
 				OldAt: known(st.OldAt), NewAt: known(st.NewAt), BackBy: known(st.BackBy), Trial: known(st.Trial), Expires: known(st.Until)}
 			if st.Again.After(r.Now()) && !st.New.Held() {
 				s.Again = &st.Again

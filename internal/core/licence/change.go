@@ -37,19 +37,28 @@ func (c Change) Do(ctx context.Context, action Action) (*Answer, error) {
 	if err != nil {
 		return nil, err
 	}
-	reached := action == Activate && now.State == Active || action == Deactivate && !now.State.Held()
-	if reached {
+	if now.Reached(action) == nil {
 		return now, c.Record.Answered(now)
 	}
-	key := c.key(action)
-	if err := c.Record.Asked(action, key); err != nil {
-		return nil, err
+	// A request that was carried out before, and whose end is no longer so, is answered
+	// with what is so now. Then it is asked for anew.
+	for range 2 {
+		key := c.key(action)
+		if err := c.Record.Asked(action, key); err != nil {
+			return nil, err
+		}
+		if now, err = c.ask(ctx, action, key); err != nil {
+			return nil, err
+		}
+		if err := c.Record.Answered(now); err != nil {
+			return nil, err
+		}
+		if err = now.Reached(action); err == nil {
+			return now, nil
+		}
+		c.Round++
 	}
-	a, err := c.ask(ctx, action, key)
-	if err != nil {
-		return nil, err
-	}
-	return a, c.Record.Answered(a)
+	return nil, err
 }
 
 // Look asks for the state on the request's computer, and records nothing.

@@ -213,11 +213,16 @@ func Verify(compact string, key ed25519.PublicKey) (*Answer, error) {
 
 // Answers checks that an answer is the one to this request and action.
 func (a *Answer) Answers(r Request, want Action) error {
-	switch {
-	case a.Nonce != r.Nonce, a.Action != want, a.Licence != r.ID(), a.Computer != r.Computer, a.Product != r.Product:
+	if a.Nonce != r.Nonce || a.Action != want || a.Licence != r.ID() || a.Computer != r.Computer || a.Product != r.Product {
 		return fault.New(fault.DeskSignature, "the licence desk's answer belongs to another request")
-	case want == Activate && a.State != Active, want == Deactivate && a.State.Held():
-		return fault.New(fault.DeskNonsense, "the licence desk says the licence is %s after it was asked to %s it", a.State, want)
+	}
+	return nil
+}
+
+// Reached tells whether what an action is for is so: an error where it is not.
+func (a *Answer) Reached(action Action) error {
+	if action == Activate && a.State != Active || action == Deactivate && a.State.Held() {
+		return fault.New(fault.DeskNonsense, "whoever keeps the licence says that it is %s after being asked to %s it", a.State, action)
 	}
 	return nil
 }

@@ -37,7 +37,7 @@ func TestTelephone(t *testing.T) {
 		if _, err := later.Hear(action, said); fault.KindOf(err) != fault.DeskSignature {
 			t.Errorf("the answer to an older request: %v", err)
 		}
-		if _, err := r.Hear(action, s.Answer(r.Code, &Answer{State: NotActivated})); action == Activate && fault.KindOf(err) != fault.DeskNonsense {
+		if a, err := r.Hear(action, s.Answer(r.Code, &Answer{State: NotActivated})); err != nil || action == Activate && fault.KindOf(a.Reached(action)) != fault.DeskNonsense {
 			t.Errorf("not done: %v", err)
 		}
 	}

@@ -73,6 +73,7 @@ type LicenceOutcome struct {
 	Token     string        `json:"token,omitempty"`
 	Aside     string        `json:"set_aside,omitempty"`
 	By        string        `json:"by,omitempty"`
+	Copy      string        `json:"copy,omitempty"` // what is wrong with the app's own copy of it here
 	Good      bool          `json:"good"`
 }
 

@@ -74,6 +74,8 @@ type Requested struct {
 	Computer string         `json:"computer"` // machine.ID
 	Nonce    string         `json:"nonce"`
 	Version  string         `json:"version,omitempty"`
+	By       string         `json:"by"` // machine.ID of the computer that asked
+	On       string         `json:"-"`  // and its name, as the line tells it
 }
 
 // Stepped is the data of journal.EventStepped: what a person saw and did. Secrets that
@@ -208,7 +210,8 @@ type Seen struct {
 	Old  licence.State `json:"old"`
 	New  licence.State `json:"new"`
 	Left int           `json:"transfers_left"`
-	By   string        `json:"by"` // how it was seen
+	By   string        `json:"by"`             // how it was seen
+	Copy string        `json:"copy,omitempty"` // what is wrong with the app's own copy of it there; "" where nothing is
 	// Asked is false where the service could not be asked, and the states are
 	// those that the journal remembers, which is no proof.
 	Asked bool `json:"asked"`

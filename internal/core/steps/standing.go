@@ -14,6 +14,7 @@ type Sight struct {
 	New  *licence.Answer // of the new one, where it was asked for by itself; else nil
 	Here string          // machine.ID of this computer
 	By   string          // who tells
+	Copy string          // what is wrong with the app's own copy of it on the new computer; "" where nothing is
 }
 
 // Standing is where one licence stands: what was seen, or is remembered, what
@@ -36,6 +37,7 @@ type Standing struct {
 	BackBy    time.Time // by when it must be taken up again; zero where that does not matter
 	MakersNow time.Time // by the service's own clock; zero where it has none
 
+	Copy   string    // what is wrong with the app's own copy of it on the new computer; "" where nothing is seen to be
 	Second bool      // a person took a second seat, and the one on the old computer stays
 	Good   bool      // it is where it belongs
 	Proven Done      // what verify saw last
@@ -72,7 +74,7 @@ func (s *State) Stand(c *card.Card, l *card.Licence, see *Sight, now time.Time) 
 			st.Again = wait
 		}
 	}
-	st.Good = sure && st.New == licence.Active && (!st.Old.Held() || st.Second && st.Taken <= st.Seats)
+	st.Good = sure && st.New == licence.Active && st.Copy == "" && (!st.Old.Held() || st.Second && st.Taken <= st.Seats)
 	st.Trying = s.Trying(c)
 	if until := s.trialUntil(c, l); !st.New.Held() && until.After(now) {
 		st.Trial = until
@@ -103,7 +105,7 @@ func (s *Standing) see(see *Sight, now time.Time) bool {
 	case !s.Until.IsZero() && !s.judged(now).Before(s.Until):
 		s.New = licence.Expired
 	default:
-		s.New = licence.Active
+		s.New, s.Copy = licence.Active, see.Copy
 	}
 	return true
 }
@@ -122,7 +124,7 @@ func (s *Standing) due(packed bool) Step {
 	switch {
 	case !packed:
 		return Pack
-	case s.Second && s.New == licence.Active:
+	case s.Second && s.New == licence.Active && s.Copy == "":
 		return ""
 	case s.Trying && !Free(s.Old) && s.Trial.IsZero():
 		return Unpack
@@ -130,7 +132,7 @@ func (s *Standing) due(packed bool) Step {
 		return Verify
 	case !Free(s.Old):
 		return Deactivate
-	case s.New != licence.Active:
+	case s.New != licence.Active || s.Copy != "":
 		return Activate
 	}
 	return ""
@@ -156,7 +158,7 @@ func (s *State) trialUntil(c *card.Card, l *card.Licence) (until time.Time) {
 
 // Record is what the journal keeps of a standing.
 func (s Standing) Record() Seen {
-	return Seen{Old: s.Old, New: s.New, Left: s.Left, By: s.By, Asked: s.Seen, Good: s.Good, Trial: s.OnTrial()}
+	return Seen{Old: s.Old, New: s.New, Left: s.Left, By: s.By, Copy: s.Copy, Asked: s.Seen, Good: s.Good, Trial: s.OnTrial()}
 }
 
 // OnTrial reports whether the app runs on the new computer without the licence,

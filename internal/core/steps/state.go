@@ -201,7 +201,9 @@ func (s *State) Add(l journal.Line) {
 	case journal.EventAnswered:
 		s.answered(l)
 	case journal.EventRequested:
-		s.licence(l).Requested = read[Requested](l)
+		asked := read[Requested](l)
+		asked.On = l.Computer
+		s.licence(l).Requested = asked
 	case journal.EventStepped:
 		lic := s.licence(l)
 		st := *read[Stepped](l)
