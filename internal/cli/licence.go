@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,11 +15,13 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/holder"
+	"movekit/internal/core/item/kinds"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/survey"
 	"movekit/internal/table"
 )
 
@@ -29,7 +32,7 @@ func (e *env) licenceCommand() *cobra.Command {
 		Short:   "See where every licence stands, ask for it by file or telephone, keep a copy",
 		Args:    cobra.NoArgs,
 	}
-	c.AddCommand(e.licenceStatusCommand(), e.licenceRequestCommand(), e.licenceExchangeCommand(), e.licenceAcceptCommand(), e.licenceLetterCommand(), e.licenceKeepCommand())
+	c.AddCommand(e.licenceListCommand(), e.licenceStatusCommand(), e.licenceRequestCommand(), e.licenceExchangeCommand(), e.licenceAcceptCommand(), e.licenceLetterCommand(), e.licenceKeepCommand())
 	return c
 }
 
@@ -183,6 +186,64 @@ what was read over the telephone; it is proven by the licence's code.`,
 	}
 	c.Flags().BoolVar(&phone, "phone", false, "ANSWER was read over the telephone")
 	return c
+}
+
+func (e *env) licenceListCommand() *cobra.Command {
+	var from []string
+	c := &cobra.Command{
+		Use:   "list",
+		Short: "Which licences of the office's cards are on this computer, kit or none",
+		Long: `Look for every licence of the cards on this computer: its serial, the app's activation,
+its file or certificate, its token. Nobody is asked, nothing is changed, and no kit is
+needed. What only the app, its maker or a service can tell is said to be so.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cards, err := e.cards(from)
+			if err != nil {
+				return err
+			}
+			h, err := e.here()
+			if err != nil {
+				return err
+			}
+			apps, err := survey.Licences(cmd.Context(), &survey.Looker{Here: h, Kinds: kinds.All}, cards)
+			e.done()
+			if err != nil {
+				return err
+			}
+			if e.json {
+				return e.object(apps)
+			}
+			e.showHeld(h, apps)
+			return nil
+		},
+	}
+	c.Flags().StringArrayVar(&from, "cards", nil, "app card, or folder of cards (else the kit's, else the office's)")
+	return c
+}
+
+// showHeld shows what of each licence is on this computer.
+func (e *env) showHeld(h *run.Here, apps []survey.App) {
+	t := e.table("app", "version", "licence", "how it is held", "on "+h.Computer.Name())
+	t.Groups, t.Paths = true, true
+	for _, a := range apps {
+		for _, l := range a.Licences {
+			seen := slices.Concat(l.Seen, l.Doubts)
+			if len(seen) == 0 {
+				seen = []string{map[bool]string{true: "nothing of it seen: the app or its maker tells", false: "the app is not here"}[a.Found]}
+			}
+			row := []string{a.Title, a.Version, l.Licence, l.Method.Info().About}
+			for _, s := range seen {
+				t.Add(append(row, s)...)
+				row = make([]string, len(row))
+			}
+		}
+	}
+	if t.Len() == 0 {
+		e.printf("The cards have no licence.\n")
+		return
+	}
+	e.printf("%s", t)
 }
 
 func (e *env) licenceStatusCommand() *cobra.Command {

@@ -237,6 +237,9 @@ func (e *env) showApp(a *survey.App) {
 			serial = ", " + l.Method.Info().Serial + " " + l.Serial
 		}
 		e.printf("licence %s: %s%s\n", l.Licence, l.Method.Info().About, serial)
+		for _, d := range l.Doubts {
+			e.printf("  %s %s\n", e.paint("note:", table.Note), d)
+		}
 	}
 	for _, s := range a.Sync {
 		e.printf("sync: %s: %s\n", s.About, e.result(s.Finished, "finished", s.Why))

@@ -272,8 +272,10 @@ func (t *Table) render(above, below []string) string {
 		lead = inGroup
 	}
 	write := func(n int) {
-		for _, l := range lines[:n] {
-			b.WriteString(strings.TrimRight(lead+l, " ") + "\n")
+		for _, l := range lines[:n] { // of a row whose only cell goes below it, nothing is left
+			if l = strings.TrimRight(lead+l, " "); l != "" || below == nil {
+				b.WriteString(l + "\n")
+			}
 		}
 		lines = lines[n:]
 	}

@@ -71,6 +71,8 @@ type Licence struct {
 	Method  card.Method     `json:"method"`
 	Serial  string          `json:"serial"`          // masked; "" where it was not found
 	Typed   bool            `json:"typed,omitempty"` // it is not all on the computer, and a person types the rest
+	Seen    []string        `json:"seen,omitempty"`  // what of it is on this computer, and where
+	Doubts  []string        `json:"doubts,omitempty"`
 	Secrets licence.Secrets `json:"-"`
 }
 

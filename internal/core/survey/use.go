@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
+	"time"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/licence"
@@ -13,11 +15,32 @@ import (
 	"movekit/internal/core/steps"
 )
 
+// Licences looks for the licences of cards on the computer, and at nothing else of their
+// apps than whether they are there.
+func Licences(ctx context.Context, l *Looker, cards []*card.Card) (out []App, err error) {
+	for _, c := range cards {
+		a := App{App: c.Name, Title: c.Title}
+		if a.Places, err = l.Places(ctx, c); err == nil {
+			if err = l.version(ctx, c, &a); err == nil {
+				err = l.licences(ctx, c, &a, &steps.Facts{})
+			}
+			a.Found = a.Found || slices.ContainsFunc(a.Places, func(p Place) bool { return p.Found })
+			Close(a.Places)
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, a)
+	}
+	return out, nil
+}
+
 // licences reads the secrets of each licence that has any.
 func (l *Looker) licences(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
 	for i := range c.Licences {
 		lic := &c.Licences[i]
 		ls := Licence{Licence: lic.Name, Method: lic.Method}
+		l.look(&ls, lic, a.Places)
 		if info := lic.Method.Info(); info.Sealed() {
 			serial, err := l.Prober().Read(ctx, &lic.Serial, nil)
 			if err != nil {
@@ -34,6 +57,7 @@ func (l *Looker) licences(ctx context.Context, c *card.Card, a *App, f *steps.Fa
 			switch {
 			case serial.Value != "" && code.Value != "":
 				ls.Serial = licence.Mask(serial.Value)
+				ls.Seen = append(ls.Seen, info.Serial+" "+ls.Serial+" in "+serial.How)
 			case lic.Typed != "":
 				ls.Typed = true
 			default:
@@ -44,6 +68,50 @@ func (l *Looker) licences(ctx context.Context, c *card.Card, a *App, f *steps.Fa
 	}
 	return nil
 }
+
+// maxLicenceFile is the size, in bytes, up to which a file is looked into for a
+// certificate.
+const maxLicenceFile = 1 << 20
+
+// look tells what of a licence is here: the app's own copy of its activation, its token, its
+// files.
+func (l *Looker) look(ls *Licence, lic *card.Licence, places []Place) {
+	if path := lic.Token.On(string(l.Computer.System())); path != "" {
+		if real, err := l.Computer.Locate(path, nil); err == nil {
+			if there, err := machine.Exists(real); err == nil && there {
+				ls.Seen = append(ls.Seen, "the app's activation in "+machine.Spoken(l.Computer, real))
+			}
+		}
+	}
+	if lic.USB != "" {
+		if there, err := machine.USB(l.Computer, lic.USB); err == nil && there {
+			ls.Seen = append(ls.Seen, "the token "+lic.USB+", plugged in")
+		}
+	}
+	for _, p := range places {
+		if !p.Found || !slices.Contains(lic.Items, p.Card.Name) {
+			continue
+		}
+		seen := "the file " + machine.Spoken(l.Computer, p.Path)
+		if info, err := os.Stat(p.Path); err == nil && info.Mode().IsRegular() && info.Size() <= maxLicenceFile {
+			if data, err := os.ReadFile(p.Path); err == nil {
+				held := licence.ReadContents(data, "")
+				switch c := held.Certificate; {
+				case c != nil && c.Until.Before(time.Now()):
+					ls.Doubts = append(ls.Doubts, fmt.Sprintf("the certificate of %s ran out on %s", c.Subject, c.Until.Format(day)))
+				case c != nil:
+					seen += fmt.Sprintf(" (the certificate of %s, until %s)", c.Subject, c.Until.Format(day))
+				case held.Locked:
+					seen += " (encrypted; its passphrase is asked for when it is packed)"
+				}
+			}
+		}
+		ls.Seen = append(ls.Seen, seen)
+	}
+}
+
+// day is how a day is written.
+const day = "2 Jan 2006"
 
 // inUse finds the app's running programs, and the programs that have its files
 // open.

@@ -1,0 +1,59 @@
+package survey_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/item/kinds"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/internal/core/survey"
+	"movekit/test/lay"
+	"movekit/test/office"
+)
+
+// TestLicencesHere tells what of every licence lies on a computer, and what ran out.
+func TestLicencesHere(t *testing.T) {
+	good, key := office.Signed(t, time.Now().Add(48*time.Hour))
+	over, _ := office.Signed(t, time.Now().Add(-48*time.Hour))
+	p12, _ := office.Encrypted(t, good, key, "tide")
+	c, err := card.Parse("app.yaml", []byte(`card: 1
+name: app
+title: The App
+items:
+  - {name: cert, kind: file, path: /srv/cert.pem}
+  - {name: old, kind: file, path: /srv/old.pem}
+  - {name: sealed, kind: file, path: /srv/c.p12}
+  - {name: gone, kind: file, path: /srv/gone, optional: true}
+licences:
+  - {name: a, method: file, items: [cert, gone]}
+  - {name: b, method: file, items: [old]}
+  - {name: c, method: file, items: [sealed]}
+  - {name: dongle, method: token, usb: '1d6b:0002', deactivate: {steps: [{do: x}]}, activate: {steps: [{do: x}]}}
+  - {name: key, method: key, serial: {file: /srv/reg.ini, key: key}, code: {file: /srv/reg.ini, key: name}, deactivate: {steps: [{do: x}]}, activate: {steps: [{do: x}]}}
+  - {name: none, method: account, deactivate: {steps: [{do: x}]}, activate: {steps: [{do: x}]}}
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	computer, err := machine.Open(lay.Disk(t, "linux", map[string]string{"srv/cert.pem": good, "srv/old.pem": over, "srv/c.p12": p12, "srv/reg.ini": "key=HB-QUAY-7\nname=Tern Quay\n",
+		"sys/bus/usb/devices/1-1/idVendor": "1d6b\n", "sys/bus/usb/devices/1-1/idProduct": "0002\n"}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	apps, err := survey.Licences(t.Context(), &survey.Looker{Here: run.NewHere(computer), Kinds: kinds.All}, []*card.Card{c})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, want := range []struct{ seen, doubt string }{
+		{"the file /srv/cert.pem (the certificate of CN=", ""}, {"the file /srv/old.pem", "ran out on "}, {"the file /srv/c.p12 (encrypted;", ""},
+		{"the token 1d6b:0002, plugged in", ""}, {"product key ••••AY-7 in ", ""}, {"", ""},
+	} {
+		l := apps[0].Licences[i]
+		if got := strings.Join(l.Seen, " & "); !strings.HasPrefix(got, want.seen) || want.seen == "" && got != "" || strings.Contains(got, "&") || !strings.Contains(strings.Join(l.Doubts, ""), want.doubt) || want.doubt == "" && l.Doubts != nil {
+			t.Errorf("%s: %q %q", l.Licence, l.Seen, l.Doubts)
+		}
+	}
+}
