@@ -9,6 +9,7 @@ import (
 
 	"movekit/internal/core/kit"
 	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
 	"movekit/internal/table"
 )
 
@@ -16,7 +17,11 @@ func (e *env) inspectCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "inspect",
 		Short: "See whether the kit is whole",
-		Long:  "Read every file of the kit from the stick and hold it against the checksums and the\njournal. It takes no passphrase. Exit code 1 tells that something is damaged.",
+		Long: `Read every file of the kit from the stick and hold it against the checksums and the
+journal. It takes no passphrase; where one is given (--passphrase-file, or
+$MOVEKIT_PASSPHRASE), it also sees that all of it was written with that. Run it from
+another copy of the program than the one on the stick: a program that somebody replaced
+there says what it likes. Exit code 1 tells that something is damaged.`,
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			dir, err := e.findInspected()
@@ -37,6 +42,9 @@ func (e *env) inspectCommand() *cobra.Command {
 				return err
 			}
 			e.printf("%d files, %s, %d journal lines\n", in.Files, bytesText(in.Bytes), in.Lines)
+			if err := e.showAsOf(dir, in); err != nil {
+				return err
+			}
 			for _, s := range in.Strange {
 				e.printf("not of the kit: %s\n", s)
 			}
@@ -59,9 +67,12 @@ func (e *env) inspectCommand() *cobra.Command {
 				return nil
 			}
 			for _, d := range in.Damage {
-				if d.Minor {
+				switch {
+				case d.Program:
+					e.printf("%s the program %s %s since the kit was made: do not start it; take another copy. Nothing of the move is in it\n", e.result(false, "", "program:"), d.File, d.What)
+				case d.Minor:
 					e.printf("%s %s %s; nothing of the move is in it\n", e.paint("note:", table.Note), d.File, d.What)
-				} else {
+				default:
 					e.printf("%s %s: %s\n", e.result(false, "", "damaged:"), d.File, d.What)
 				}
 			}
@@ -73,6 +84,26 @@ func (e *env) inspectCommand() *cobra.Command {
 			return exit{exitFailed}
 		},
 	}
+}
+
+// showAsOf says of which moment the kit's state is, and with its passphrase, where that was
+// given, whether all of it was written by those who know that.
+func (e *env) showAsOf(dir string, in *kit.Inspection) error {
+	k, err := kit.Open(dir)
+	if err != nil || in.Lines == 0 {
+		return nil //nolint:nilerr // it is among the damage
+	}
+	last := k.Lines()[in.Lines-1]
+	e.printf("It is the state of %s: line %d of its journal, written on %s.\n", steps.Moment(last.At), last.N, last.Computer)
+	pass, err := e.givenPassphrase(e.passphraseFile)
+	if err != nil || pass == "" || !in.Whole() || in.Closed != nil {
+		return err
+	}
+	if err := k.Unlock(pass); err != nil {
+		return err
+	}
+	e.printf("%s\n", e.result(true, "Every line of it was written with this passphrase.", ""))
+	return nil
 }
 
 // findInspected is findKit, but also takes a kit whose manifest is missing.

@@ -87,6 +87,9 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 				goes = "kept  as a safety copy"
 			}
 			e.printf("Made the kit %s in %s\n  from  %s (%s)\n  %s\n  apps  %s\n", m.ID, args[0], m.Old.Name, m.Old.System, goes, strings.Join(m.Apps, ", "))
+			for name, hash := range k.Programs() {
+				e.printf("  holds %s, whose BLAKE3 is\n        %s\n", name, hash)
+			}
 			if err := e.object(k.Manifest); err != nil {
 				return err
 			}

@@ -3,7 +3,7 @@
 // message authentication code that takes the kit's passphrase to make.
 //
 // A second small file, the head, tells how many lines there are and the hash
-// of the last, so that lines cut off from the end are missed too.
+// of the last, with a code of its own, so that lines cut off from the end are missed too.
 package journal
 
 import (
@@ -45,12 +45,13 @@ type Line struct {
 type head struct {
 	Lines int    `json:"lines"`
 	Hash  string `json:"hash"` // of the last line
-	Sum   string `json:"sum"`  // BLAKE3 of lines and hash, so that a changed head is seen
+	MAC   string `json:"mac"`  // keyed BLAKE3 of lines and hash
+	Sum   string `json:"sum"`  // BLAKE3 of lines, hash and mac, so that a changed head is seen
 }
 
-func (h head) sum() string {
-	return digest.Of(fmt.Appendf(nil, "%d %s", h.Lines, h.Hash)).String()
-}
+func (h head) said() []byte { return fmt.Appendf(nil, "%d %s", h.Lines, h.Hash) }
+
+func (h head) sum() string { return digest.Of(append(h.said(), " "+h.MAC...)).String() }
 
 // Damage is a place where the journal is not what was written.
 type Damage struct {
@@ -68,6 +69,7 @@ type Log struct {
 	// written. The next Append removes it.
 	Torn  bool
 	whole int64 // bytes of whole lines
+	head  *head // nil where there is none
 	last  string
 	raw   [][]byte // the lines' bytes, until they are authenticated
 }
@@ -140,6 +142,7 @@ func (l *Log) checkHead(noJournal bool) {
 		}
 		return
 	}
+	l.head = &h
 	switch {
 	case h.Lines > len(l.Lines):
 		l.damage(len(l.Lines)+1, "line %d was removed, with all after it up to line %d", len(l.Lines)+1, h.Lines)
@@ -159,19 +162,21 @@ func macOf(key digest.Sum, unsigned []byte) string {
 	return h.Sum().String()
 }
 
-// Authenticate checks every line with the key that only holders of the
-// passphrase have. It returns the number of the first line that somebody else
-// wrote, or 0.
-func (l *Log) Authenticate(key digest.Sum) int {
+// Authenticate checks every line, and the head, with the key that only holders of the
+// passphrase have. It names the first that somebody else wrote, or returns "".
+func (l *Log) Authenticate(key digest.Sum) string {
 	for i, raw := range l.raw {
 		line := l.Lines[i]
 		tail := fmt.Appendf(nil, `,"mac":%q}`, line.MAC)
 		body, ok := bytes.CutSuffix(raw, tail)
 		if !ok || macOf(key, append(body[:len(body):len(body)], '}')) != line.MAC {
-			return i + 1
+			return fmt.Sprintf("line %d", i+1)
 		}
 	}
-	return 0
+	if l.head != nil && macOf(key, l.head.said()) != l.head.MAC {
+		return "the head"
+	}
+	return ""
 }
 
 // Append adds a line with the key of the kit, and flushes it before it
@@ -197,7 +202,9 @@ func (l *Log) Append(line Line, key digest.Sum) error {
 	l.Lines, l.raw = append(l.Lines, line), append(l.raw, raw)
 	l.last = digest.Of(raw).String()
 	h := head{Lines: len(l.Lines), Hash: l.last}
+	h.MAC = macOf(key, h.said())
 	h.Sum = h.sum()
+	l.head = &h
 	data, _ := json.Marshal(h)
 	if err := WriteFile(filepath.Join(l.dir, HeadFile), append(data, '\n'), 0o644); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write the kit's journal head")

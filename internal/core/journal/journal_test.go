@@ -2,6 +2,7 @@ package journal
 
 import (
 	"bytes"
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"testing"
@@ -85,7 +86,7 @@ func TestEveryFlippedBitIsSeen(t *testing.T) {
 		}
 		os.WriteFile(filepath.Join(dir, name), whole, 0o644)
 	}
-	if log, _ := Read(dir); len(log.Damage) > 0 || log.Authenticate(key) != 0 {
+	if log, _ := Read(dir); len(log.Damage) > 0 || log.Authenticate(key) != "" {
 		t.Errorf("the whole journal: %v", log.Damage)
 	}
 }
@@ -97,8 +98,19 @@ func TestLineOfAnotherKeyIsFound(t *testing.T) {
 		t.Fatal(err)
 	}
 	again, _ := Read(dir)
-	if got := again.Authenticate(key); got != 3 {
-		t.Errorf("the first foreign line is %d, want 3", got)
+	if got := again.Authenticate(key); got != "line 3" {
+		t.Errorf("the first foreign line is %s, want 3", got)
+	}
+	// Lines that are cut off, with a head that somebody made for the rest.
+	dir, whole := written(t, 4)
+	three := bytes.Join(bytes.SplitAfter(whole, []byte("\n"))[:3], nil)
+	os.WriteFile(filepath.Join(dir, File), three, 0o644)
+	h := head{Lines: 3, Hash: digest.Of(bytes.Split(three, []byte("\n"))[2]).String(), MAC: log.head.MAC}
+	h.Sum = h.sum()
+	data, _ := json.Marshal(h)
+	os.WriteFile(filepath.Join(dir, HeadFile), append(data, '\n'), 0o644)
+	if cut, _ := Read(dir); len(cut.Damage) > 0 || cut.Authenticate(key) != "the head" {
+		t.Errorf("cut off: %v, %q was not written by us", cut.Damage, cut.Authenticate(key))
 	}
 }
 
@@ -118,7 +130,7 @@ func TestCutOffWriteIsMended(t *testing.T) {
 		if err := log.Append(Line{Event: "again"}, key); err != nil {
 			t.Fatal(err)
 		}
-		if log, _ := Read(dir); len(log.Damage) > 0 || log.Authenticate(key) != 0 || log.Torn {
+		if log, _ := Read(dir); len(log.Damage) > 0 || log.Authenticate(key) != "" || log.Torn {
 			t.Fatalf("cut at %d and mended: %v", cut, log.Damage)
 		}
 	}

@@ -24,6 +24,8 @@ type Damage struct {
 	What string `json:"what"`
 	// Minor says that nothing of the move is in it: a program, or what a person reads.
 	Minor bool `json:"minor,omitempty"`
+	// Program says that it is a program, which should not be started then.
+	Program bool `json:"program,omitempty"`
 }
 
 // minor reports whether a file of the kit holds nothing of the move: it is neither
@@ -32,6 +34,9 @@ func minor(name string) bool {
 	return !slices.Contains([]string{ManifestFile, KeyFile, journal.File, journal.HeadFile, ChecksumsFile}, name) &&
 		!strings.HasPrefix(name, CardsDir+"/") && !strings.HasPrefix(name, SealedDir+"/")
 }
+
+// isProgram reports whether a file of the kit is a build of this program.
+func isProgram(name string) bool { return minor(name) && !strings.HasSuffix(name, ".txt") }
 
 // Whole reports whether all is there that a move takes.
 func (in *Inspection) Whole() bool {
@@ -138,7 +143,7 @@ func Inspect(ctx context.Context, dir string, apps []string, progress func(int64
 }
 
 func (in *Inspection) add(file, what string) {
-	in.Damage = append(in.Damage, Damage{file, what, minor(file)})
+	in.Damage = append(in.Damage, Damage{file, what, minor(file), isProgram(file)})
 }
 
 // contents are the files that the journal says are in the kit, with their hashes.

@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io/fs"
+	"iter"
 	"maps"
 	"os"
 	"path/filepath"
@@ -354,8 +355,8 @@ func (k *Kit) Unlock(passphrase string) error {
 	if len(k.Log.Damage) > 0 {
 		return fault.New(fault.Damaged, "the kit's journal is damaged: %s", k.Log.Damage[0].What)
 	}
-	if n := k.Log.Authenticate(k.key); n > 0 {
-		return fault.New(fault.Forged, "line %d of the kit's journal was not written with this kit's passphrase", n)
+	if foreign := k.Log.Authenticate(k.key); foreign != "" {
+		return fault.New(fault.Forged, "%s of the kit's journal was not written with this kit's passphrase", foreign)
 	}
 	return k.checkStart()
 }
@@ -466,6 +467,17 @@ func (k *Kit) write(name string, data []byte) error {
 	}
 	k.sums[name] = digest.Of(data).String()
 	return nil
+}
+
+// Programs are those that lie in the kit, each with its BLAKE3.
+func (k *Kit) Programs() iter.Seq2[string, string] {
+	return func(yield func(name, hash string) bool) {
+		for _, name := range slices.Sorted(maps.Keys(k.sums)) {
+			if isProgram(name) && !yield(name, k.sums[name]) {
+				return
+			}
+		}
+	}
 }
 
 // copyProgram copies an executable into the kit's folder.

@@ -82,9 +82,11 @@ func (c Comparing) Compare(ctx context.Context, s Source, list *ListReader) (*Co
 
 type comparer struct {
 	Comparing
-	work chan *unit
-	mu   sync.Mutex
-	out  *Comparison
+	work  chan *unit
+	mu    sync.Mutex
+	out   *Comparison
+	names WindowsNames
+	unfit string // the last entry of the list that Windows cannot have
 }
 
 func (r *comparer) differ(path, format string, args ...any) {
@@ -98,6 +100,9 @@ func (r *comparer) differ(path, format string, args ...any) {
 
 func (r *comparer) old(e Entry) {
 	r.out.Old.add(e)
+	if r.Lenient && e.Travels() && r.names.Refuses(e.Path) != "" {
+		r.unfit = e.Path
+	}
 	if r.EachOld != nil {
 		r.EachOld(e)
 	}
@@ -136,7 +141,7 @@ func (r *comparer) met(ctx context.Context, e Entry, real string, list *ListRead
 }
 
 func (r *comparer) missing(want Entry) {
-	if want.Travels() && !(r.Lenient && WindowsName(want.Path) != "") {
+	if want.Travels() && want.Path != r.unfit {
 		r.differ(want.Path, "is missing")
 	}
 }

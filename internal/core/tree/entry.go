@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -176,40 +177,47 @@ func (l *ListReader) Peek() (Entry, error) {
 // CheckList reads a list to its end and refuses one that could lead outside
 // its target: an absolute path, "..", a drive, a stream or device name, a
 // link out of the item, something below a link, or an order in which the same
-// place comes twice. system is that of the computer it is placed on.
-func CheckList(l *ListReader, windows bool) error {
-	last, link := "", ""
+// place comes twice, for Windows in another letter case too. It returns what the list
+// counts.
+func CheckList(l *ListReader, windows bool) (*Stats, error) {
+	last, link, names, counted := "", "", WindowsNames{}, &Stats{}
 	for {
 		e, err := l.Next()
 		if err == io.EOF {
-			return nil
+			return counted, nil
 		}
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if !e.Travels() && e.Type != Outside && e.Type != Special && e.Type != Unfit {
-			return hostile(e, "it is of the unknown type %q", e.Type)
+			return nil, hostile(e, "it is of the unknown type %q", e.Type)
 		}
 		if last != "" && before(last, e.Path) >= 0 {
-			return hostile(e, "it comes after %q", last)
+			return nil, hostile(e, "it comes after %q", last)
 		}
 		last = e.Path
+		counted.add(e)
 		if !e.Travels() {
 			continue
 		}
-		if why := refusal(e.Path, windows); why != "" {
-			return hostile(e, "%s", why)
+		if why := refusal(e.Path); why != "" {
+			return nil, hostile(e, "%s", why)
+		}
+		if windows {
+			if why := names.Refuses(e.Path); why != "" {
+				return nil, hostile(e, "%s", why)
+			}
 		}
 		if link != "" && strings.HasPrefix(e.Path, link+"/") {
-			return hostile(e, "it lies below the link %q", link)
+			return nil, hostile(e, "it lies below the link %q", link)
 		}
-		if e.Type == Hard && (refusal(e.Target, windows) != "" || before(e.Target, e.Path) >= 0) {
-			return hostile(e, "it is another name of %q", e.Target)
+		if e.Type == Hard && (refusal(e.Target) != "" || before(e.Target, e.Path) >= 0) {
+			return nil, hostile(e, "it is another name of %q", e.Target)
 		}
 		if e.Type == Link {
 			link = e.Path
 			if !Within(e.Path, e.Target) {
-				return hostile(e, "it is a link to %q", e.Target)
+				return nil, hostile(e, "it is a link to %q", e.Target)
 			}
 		}
 	}
@@ -220,7 +228,7 @@ func hostile(e Entry, format string, args ...any) error {
 }
 
 // refusal says why a path must not be written, or "".
-func refusal(p string, windows bool) string {
+func refusal(p string) string {
 	switch {
 	case p == "" || strings.ContainsRune(p, 0) || path.Clean(p) != p || strings.HasPrefix(p, "/"):
 		return "it is not a plain path"
@@ -228,15 +236,21 @@ func refusal(p string, windows bool) string {
 		return "it leads out of its folder"
 	case !filepath.IsLocal(filepath.FromSlash(p)):
 		return "it is not a local path"
-	case windows:
-		return WindowsName(p)
 	}
 	return ""
 }
 
-// Within reports whether a link at a path leads to a place in the item.
+// Within reports whether a link at a path leads to a place in the item, whatever other
+// links there are: it may go up at its beginning only, where it is known what lies above.
 func Within(at, target string) bool {
 	if target == "" || path.IsAbs(target) || strings.ContainsAny(target, "\x00") || len(target) > 1 && target[1] == ':' || strings.HasPrefix(target, `\`) {
+		return false
+	}
+	down := target
+	for strings.HasPrefix(down, "../") {
+		down = down[len("../"):]
+	}
+	if down != ".." && slices.Contains(strings.Split(down, "/"), "..") {
 		return false
 	}
 	to := path.Join(path.Dir(at), target)

@@ -45,7 +45,7 @@ func (p Placing) Stage(ctx context.Context, dir string, in io.Reader, list *List
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the folder %s", dir)
 	}
 	defer root.Close()
-	s := &stager{Placing: p, root: root, small: make(chan *unit, 64), stats: &Stats{}}
+	s := &stager{Placing: p, root: root, small: make(chan *unit, 64), stats: &Stats{}, unfit: map[string]bool{}}
 	var writers sync.WaitGroup
 	for range 2 * runtime.GOMAXPROCS(0) {
 		writers.Go(func() {
@@ -78,6 +78,8 @@ type stager struct {
 	root  *os.Root
 	small chan *unit
 	stats *Stats
+	names WindowsNames
+	unfit map[string]bool // what was left out for its name
 	mu    sync.Mutex
 	err   error
 
@@ -131,9 +133,12 @@ func (s *stager) readTar(ctx context.Context, in io.Reader, list *ListReader) er
 		if err != nil || terr != nil || !agrees(h, want) {
 			return fault.New(fault.Hostile, "the sealed files are not those of their list, at %q", want.Path)
 		}
-		if s.unfit(want) {
-			s.without([]string{want.Path + ": " + WindowsName(want.Path)})
-			continue
+		if s.Lenient {
+			if why := s.names.Refuses(want.Path); why != "" {
+				s.unfit[want.Path] = true
+				s.without([]string{want.Path + ": " + why})
+				continue
+			}
 		}
 		if err := s.place(want, tr, buf); err != nil {
 			return err
@@ -141,9 +146,6 @@ func (s *stager) readTar(ctx context.Context, in io.Reader, list *ListReader) er
 		s.stats.add(want)
 	}
 }
-
-// unfit reports whether an entry is left out for its name.
-func (s *stager) unfit(e Entry) bool { return s.Lenient && WindowsName(e.Path) != "" }
 
 func nextTravelling(list *ListReader) (Entry, error) {
 	for {
@@ -301,7 +303,7 @@ func (s *stager) finish(list *ListReader) error {
 		switch {
 		case err == io.EOF:
 			return nil
-		case s.unfit(e) || e.Type == Hard && s.unfit(Entry{Path: e.Target}):
+		case s.unfit[e.Path] || e.Type == Hard && s.unfit[e.Target]:
 		case e.Type == Dir:
 			dirs = append(dirs, e)
 		case e.Type == Hard:

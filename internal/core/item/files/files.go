@@ -186,14 +186,19 @@ func (m *Mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 	return s, err
 }
 
-// Check reads the sealed list to its end.
+// Check reads the sealed list to its end, which must promise what the journal does: by that
+// it was seen that there is space.
 func (m *Mover) Check() error {
 	list, closer, err := m.List()
 	if err != nil {
 		return err
 	}
 	defer closer.Close()
-	return tree.CheckList(list, m.Computer.System() == machine.Windows && !m.Lenient())
+	st, err := tree.CheckList(list, m.Computer.System() == machine.Windows && !m.Lenient())
+	if err == nil && st.Bytes != m.Known.Sealed.Bytes {
+		err = fault.New(fault.Hostile, "the kit's journal tells of %d bytes of %s, and its list of %d", m.Known.Sealed.Bytes, m.Label(), st.Bytes)
+	}
+	return err
 }
 
 // Unfit returns the names that this computer cannot have, where nobody looked at them
@@ -207,6 +212,7 @@ func (m *Mover) Unfit(ctx context.Context) ([]string, error) {
 		return nil, err
 	}
 	defer closer.Close()
+	names := tree.WindowsNames{}
 	for out := (item.Names{}); ; {
 		e, err := list.Next()
 		if err == io.EOF {
@@ -215,7 +221,10 @@ func (m *Mover) Unfit(ctx context.Context) ([]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		if why := tree.WindowsName(e.Path); why != "" && e.Travels() {
+		if !e.Travels() {
+			continue
+		}
+		if why := names.Refuses(e.Path); why != "" {
 			out.Add(m.Label() + ": " + e.Path + " (" + why + ")")
 		}
 	}
