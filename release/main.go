@@ -37,6 +37,20 @@ func main() {
 	}
 }
 
+// sign signs a Windows program where a certificate is given: SIGN_CERT is a PKCS #12 file,
+// and SIGN_PASS a file with its passphrase. Signed batches are not the same twice.
+func sign(name string, t target) error {
+	cert := os.Getenv("SIGN_CERT")
+	if cert == "" || t.system != "windows" {
+		return nil
+	}
+	cmd := exec.Command("osslsigncode", "sign", "-pkcs12", cert, "-readpass", os.Getenv("SIGN_PASS"), "-h", "sha256", "-n", "Move Kit", "-in", name, "-out", name+".signed")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%s cannot be signed: %w\n%s", name, err, out)
+	}
+	return os.Rename(name+".signed", name)
+}
+
 // release builds the programs, and packs them.
 func release(out string) error {
 	if err := os.RemoveAll(out); err != nil {
@@ -51,6 +65,9 @@ func release(out string) error {
 		cmd.Stderr = os.Stderr
 		if err := cmd.Run(); err != nil {
 			return fmt.Errorf("%s cannot be built: %w", name, err)
+		}
+		if err := sign(name, t); err != nil {
+			return err
 		}
 		programs[t] = name
 	}

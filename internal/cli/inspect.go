@@ -41,7 +41,7 @@ there says what it likes. Exit code 1 tells that something is damaged.`,
 			if err := e.object(in); err != nil {
 				return err
 			}
-			e.printf("%d files, %s, %d journal lines\n", in.Files, bytesText(in.Bytes), in.Lines)
+			e.printf("%s, %s, %s\n", plural(int64(in.Files), "file"), bytesText(in.Bytes), plural(int64(in.Lines), "journal line"))
 			if err := e.showAsOf(dir, in); err != nil {
 				return err
 			}
@@ -69,7 +69,7 @@ there says what it likes. Exit code 1 tells that something is damaged.`,
 			for _, d := range in.Damage {
 				switch {
 				case d.Program:
-					e.printf("%s the program %s %s since the kit was made: do not start it; take another copy. Nothing of the move is in it\n", e.result(false, "", "program:"), d.File, d.What)
+					e.printf("%s the program %s %s since the kit was made: do not start it; take another copy. Nothing of the move is in it\n", e.result(false, "", "replaced:"), d.File, d.What)
 				case d.Minor:
 					e.printf("%s %s %s; nothing of the move is in it\n", e.paint("note:", table.Note), d.File, d.What)
 				default:

@@ -127,7 +127,7 @@ type Item struct {
 	Counts   []Count  `yaml:"counts,omitempty" jsonschema_description:"Figures that a person knows, shown old and new side by side."`
 	Attached string   `yaml:"attached-to,omitempty" jsonschema_description:"SQLite: name of the database item that the app attaches this one to; both are packed as of one moment."`
 	Mask     []string `yaml:"mask,omitempty" jsonschema_description:"Database: columns (TABLE.COLUMN, or COLUMN of any table) whose content is not shown where it differs."`
-	Needs    []string `yaml:"needs,omitempty" jsonschema_description:"Names of items without which this one is useless."`
+	Needs    []string `yaml:"needs,omitempty" jsonschema_description:"Names of items without which this one is useless, or of licences: the token without which it cannot be opened."`
 }
 
 // Server says which database of which server, and how to be let in. What is not
@@ -234,6 +234,10 @@ type Guide struct {
 	Answer   Pattern `yaml:"answer,omitempty" jsonschema_description:"Regular expression (RE2) that the answer must match."`
 	Evidence bool    `yaml:"evidence,omitempty" jsonschema_description:"True where a file, such as a picture of the screen, proves it; its hash is kept."`
 }
+
+// Shown reports whether the computer itself shows that the licence is there: by a token that
+// is plugged in, a serial, files.
+func (l *Licence) Shown() bool { return l.USB != "" || l.Method.Info().Sealed() || len(l.Items) > 0 }
 
 // Change returns how a licence is freed (deactivate) or taken up, or nil.
 func (l *Licence) Change(deactivate bool) *Change {

@@ -423,8 +423,9 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 		k.count(fmt.Sprintf("%s.counts[%d]", at, i), info, cnt)
 	}
 	for i, n := range it.Needs {
-		if c.Item(n) == nil || n == it.Name {
-			k.fail(fmt.Sprintf("%s.needs[%d]", at, i), "the name of another item of this card", "no other item is named %q", n)
+		licence := slices.ContainsFunc(c.Licences, func(l Licence) bool { return l.Name == n })
+		if !licence && (c.Item(n) == nil || n == it.Name) {
+			k.fail(fmt.Sprintf("%s.needs[%d]", at, i), "the name of another item of this card, or of a licence", "no other item, and no licence, is named %q", n)
 		}
 	}
 }

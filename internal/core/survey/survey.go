@@ -163,6 +163,7 @@ func (l *Looker) fill(ctx context.Context, c *card.Card, a *App, f *steps.Facts)
 	if err := l.licences(ctx, c, a, f); err != nil {
 		return err
 	}
+	needs(c, a, f)
 	if err := l.inUse(ctx, c, a, f); err != nil {
 		return err
 	}
@@ -189,7 +190,6 @@ func (l *Looker) fill(ctx context.Context, c *card.Card, a *App, f *steps.Facts)
 // items looks at each item.
 func (l *Looker) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
 	f.Consistent = true
-	here := map[string]bool{}
 	for i := range a.Places {
 		p := &a.Places[i]
 		p.Progress("looking at", 0)
@@ -216,18 +216,27 @@ func (l *Looker) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 			f.Open = append(f.Open, is.Locked)
 		}
 		if is.Stays {
-			here[p.Card.Name] = true
 			continue
 		}
 		if p.Found {
 			f.Consistent = f.Consistent && is.InUse
-			a.Found, here[p.Card.Name] = true, true
+			a.Found = true
 		} else if !p.Card.Optional && len(is.Unreadable) == 0 {
 			f.Missing = append(f.Missing, l.absent(*p))
 		}
 	}
-	if err := l.gone(ctx, c, a, f); err != nil {
-		return err
+	return l.gone(ctx, c, a, f)
+}
+
+// needs sees that nothing is here without what it needs: another item, or a licence's token,
+// key or file. What only an app or a service could tell of a licence is not missed.
+func needs(c *card.Card, a *App, f *steps.Facts) {
+	here := map[string]bool{}
+	for i, p := range a.Places {
+		here[p.Card.Name] = here[p.Card.Name] || p.Found || a.Items[i].Stays
+	}
+	for i, l := range a.Licences {
+		here[l.Licence] = len(l.Seen) > 0 || l.Typed || !c.Licences[i].Shown()
 	}
 	for i := range c.Items {
 		it := &c.Items[i]
@@ -237,7 +246,6 @@ func (l *Looker) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 			}
 		}
 	}
-	return nil
 }
 
 // count asks a database for the figures of the card whose number it tells, and holds

@@ -60,7 +60,7 @@ func TestWhatStopsAPack(t *testing.T) {
 	const text = `programs: [pontoon]
 version: {file: /opt/v, edition: {file: /opt/app.ini, key: edition}}
 items:
-  - {name: data, kind: folder, path: /srv/data, needs: [key]}
+  - {name: data, kind: folder, path: /srv/data, needs: [key, dongle, seat]}
   - {name: key, kind: file, path: /srv/key, secret: true, optional: true}
   - {name: win, kind: folder, path: {windows: 'C:\x'}}
   - {name: server, kind: network, address: 'QUAY-SRV:5432', from: {file: /opt/app.ini, key: server}}
@@ -68,12 +68,18 @@ items:
 sync:
   - {about: mail, path: /srv/out, files: '**/*.out'}
 requires: [{name: A driver, path: /lib/driver}, {name: A font, path: /lib/font}]
+licences:
+  - {name: dongle, method: token, usb: '1d6b:0002', deactivate: {steps: [{do: x}]}, activate: {steps: [{do: x}]}}
+  - {name: seat, method: account, deactivate: {steps: [{do: x}]}, activate: {steps: [{do: x}]}}
 `
 	s := look(t, text, "running: [{name: pontoon, pid: 7}, {name: backup, pid: 9, open: [/srv/data/a.rec, /etc/x]}]\nadapters: [{name: Stick, removable: true, disabled: true}, {name: Board}]\n", map[string]string{
 		"opt/v": "v4.1b", "opt/app.ini": "edition=Harbour\nserver=OTHER:1\n", "srv/data/a.rec": "x", "srv/out/1/a.out": "x", "srv/out/b.out": "x", "lib/font": "x",
 	}, nil)
 	a := s.Apps[0]
-	if got, want := gates(a), "app-closed files-closed items-there needs-met sync-done"; got != want {
+	if got := strings.Join(a.Facts.LacksNeed, "; "); got != "data is useless without key, which is not here; data is useless without dongle, which is not here" {
+		t.Errorf("what is missed: %q", got)
+	}
+	if got, want := gates(a), "app-closed files-closed items-there needs-met needs-met sync-done"; got != want {
 		t.Errorf("stopped by %q, want %q: %+v", got, want, a.Blocks)
 	}
 	if a.Version != "v4.1b" || a.Edition != "Harbour" || !strings.HasSuffix(a.VersionFrom, "/opt/v") {
