@@ -72,7 +72,15 @@ func TestFullDiskOfTheNewServer(t *testing.T) { // not in parallel: it changes t
 		full := 0
 		for _, free := range []int64{64 << 10, 1 << 20, 3 << 20, 9 << 20} {
 			empty := fill(t, disk, free)
-			s := run(t, dir, "unpack", "--kit", "kit", "--root", "new")
+			if free == 64<<10 {
+				if told := run(t, dir, "survey", "--on-new", "--kit", "kit", "--root", "new"); !strings.Contains(told.out, "are needed on the drive of "+disk) {
+					t.Errorf("the look at the new computer does not tell of the server's disk:\n%s", told.out)
+				}
+				if s := run(t, dir, "unpack", "--kit", "kit", "--root", "new"); s.code != 4 || !strings.Contains(s.err, "are needed, ") {
+					t.Errorf("no gate stops at the server's full disk: exit %d\n%s", s.code, s.err)
+				}
+			}
+			s := run(t, dir, "unpack", "--kit", "kit", "--root", "new", "--override", "fits", "--because", "it is tried")
 			empty()
 			if s.code == 0 {
 				continue // there was enough

@@ -22,7 +22,7 @@ journal. It takes no passphrase; where one is given (--passphrase-file, or
 $MOVEKIT_PASSPHRASE), it also sees that all of it was written with that. Run it from
 another copy of the program than the one on the stick: a program that somebody replaced
 there says what it likes. Exit code 1 tells that something is damaged.`,
-		Args:  cobra.NoArgs,
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			dir, err := e.findInspected()
 			if err != nil {

@@ -63,6 +63,9 @@ func (d Disk) Lacks(context.Context) ([]string, error) {
 	return nil, nil
 }
 
+// Volume is the path.
+func (d Disk) Volume(context.Context) string { return d.Path }
+
 // Ask fails: there is nothing to ask.
 func (d Disk) Ask(context.Context, string) (int64, error) {
 	return 0, fault.New(fault.BadCard, "%s is no database that could be asked", d.Label())

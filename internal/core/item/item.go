@@ -39,6 +39,9 @@ type Mover interface {
 	// Where is that place: as the computer writes it itself,
 	// and on which of its disks; a server's own has no disk.
 	Where() (spoken, disk string)
+	// Volume is a path on the disk of this computer that the item will lie on; "" where it
+	// lies on none, or that is not known.
+	Volume(ctx context.Context) string
 	// Check sees, before anything is written, that what is sealed can be put.
 	Check() error
 	// Lacks returns what this computer lacks for the item.

@@ -114,7 +114,7 @@ func (m *Move) OnNew(ctx context.Context) (*Readiness, error) {
 		r.lacks("", "computer", "the new computer of this move is "+m.State.New.Name, NeedOther)
 	}
 	defer m.Private.Drop()
-	need := map[string]int64{}
+	need := volumes{}
 	for _, c := range cards {
 		if err := m.onNewApp(ctx, c, r, need); err != nil {
 			return nil, err
@@ -123,9 +123,7 @@ func (m *Move) OnNew(ctx context.Context) (*Readiness, error) {
 			return nil, fault.Wrap(fault.Stopped, ctx.Err(), "the survey was stopped")
 		}
 	}
-	if err := m.onNewSpace(r, need); err != nil {
-		return nil, err
-	}
+	m.onNewSpace(r, need)
 	r.Notes = m.Computer.Notes()
 	if m.Kit.Unlocked() && m.Side() == steps.NewSide && !slices.ContainsFunc(slices.Collect(maps.Values(m.Say.Users)), func(name string) bool { return machine.FindUser(m.Computer, name) == nil }) {
 		return r, m.settle()
@@ -133,7 +131,7 @@ func (m *Move) OnNew(ctx context.Context) (*Readiness, error) {
 	return r, nil
 }
 
-func (m *Move) onNewApp(ctx context.Context, c *card.Card, r *Readiness, need map[string]int64) error {
+func (m *Move) onNewApp(ctx context.Context, c *card.Card, r *Readiness, need volumes) error {
 	packed := m.State.Packed[c.Name]
 	if packed == nil {
 		r.lacks(c.Title, "kit", "not packed yet", NeedPack)
@@ -259,7 +257,7 @@ func (m *Move) onNewUser(c *card.Card, old string, r *Readiness) {
 }
 
 // onNewItem looks at the place where an item will go.
-func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was string, r *Readiness, need map[string]int64) error {
+func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was string, r *Readiness, need volumes) error {
 	label := item.Label(key)
 	t, err := m.Kinds.Target(ctx, m.Run, c, m.State.Items[key], m.say())
 	switch fault.KindOf(err) {
@@ -339,34 +337,19 @@ func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was s
 	if was != "" && !strings.EqualFold(was, here) {
 		says += "; it was " + was + " and will be " + here
 	}
-	if !same && disk != "" {
-		need[disk] = t.Known.Sealed.Bytes
+	if !same {
+		if err := need.add(t.Mover.Volume(ctx), t.Known.Sealed.Bytes); err != nil {
+			return err
+		}
 	}
 	r.ready(c.Title, label, says)
 	return nil
 }
 
 // onNewSpace adds up what will be written, volume by volume.
-func (m *Move) onNewSpace(r *Readiness, need map[string]int64) error {
-	type volume struct {
-		at   string
-		need int64
-		free uint64
+func (m *Move) onNewSpace(r *Readiness, need volumes) {
+	for _, id := range slices.Sorted(maps.Keys(need)) {
+		v := need[id]
+		r.note("", "space", v.over() <= 0, fmt.Sprintf("%s are needed on the drive of %s, %s are free", humanize.Bytes(uint64(v.need)), machine.Spoken(m.Computer, v.at), humanize.Bytes(v.free)), NeedSpace)
 	}
-	volumes := map[string]*volume{}
-	for _, path := range slices.Sorted(maps.Keys(need)) {
-		v, err := machine.VolumeOf(path)
-		if err != nil {
-			return err
-		}
-		if volumes[v.ID] == nil {
-			volumes[v.ID] = &volume{at: path, free: v.Free}
-		}
-		volumes[v.ID].need += need[path]
-	}
-	for _, id := range slices.Sorted(maps.Keys(volumes)) {
-		v := volumes[id]
-		r.note("", "space", uint64(v.need) <= v.free, fmt.Sprintf("%s are needed on the drive of %s, %s are free", humanize.Bytes(uint64(v.need)), machine.Spoken(m.Computer, v.at), humanize.Bytes(v.free)), NeedSpace)
-	}
-	return nil
 }

@@ -70,13 +70,17 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 	if f.Running, err = m.running(ctx, c); err != nil {
 		return err
 	}
+	space := volumes{}
 	for _, t := range targets {
 		for _, name := range t.Strangers() {
 			f.NoUser = append(f.NoUser, name+" (to whom "+t.Label()+" belongs)")
 		}
-		if err := ready(ctx, t, &f); err != nil {
+		if err := ready(ctx, t, &f, space); err != nil {
 			return err
 		}
+	}
+	if t := space.tightest(); t != nil {
+		f.Need, f.Free = t.need, t.free
 	}
 	if f.Open, err = m.held(ctx, targets); err != nil {
 		return err
@@ -140,8 +144,8 @@ func covered(c *card.Card) (out []steps.Cover) {
 	return out
 }
 
-// ready adds what this computer lacks for an item.
-func ready(ctx context.Context, t item.Target, f *steps.Facts) error {
+// ready adds what this computer lacks for an item, and the space that it takes.
+func ready(ctx context.Context, t item.Target, f *steps.Facts, space volumes) error {
 	lacks, err := t.Mover.Lacks(ctx)
 	if err != nil {
 		return err
@@ -152,23 +156,15 @@ func ready(ctx context.Context, t item.Target, f *steps.Facts) error {
 		return err
 	}
 	f.BadNames = append(f.BadNames, unfit...)
-	_, disk := t.Mover.Where()
-	if disk == "" {
-		return nil // its space is the server's
+	if _, disk := t.Mover.Where(); disk != "" { // what a killed run has left does not count against the space
+		if err := tree.RemoveTree(disk + tree.StageEnding); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "cannot remove %s", disk+tree.StageEnding)
+		}
 	}
-	// What a killed run has left does not count against the space.
-	if err := tree.RemoveTree(disk + tree.StageEnding); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot remove %s", disk+tree.StageEnding)
+	if t.Known.Placed != nil {
+		return nil
 	}
-	v, err := machine.VolumeOf(disk)
-	if err != nil {
-		return err
-	}
-	if t.Known.Placed == nil {
-		f.Need += t.Known.Sealed.Bytes
-	}
-	f.Free = v.Free
-	return nil
+	return space.add(t.Mover.Volume(ctx), t.Known.Sealed.Bytes)
 }
 
 // put places one item and records it: once before, with where things in the

@@ -41,16 +41,10 @@ func login(s served.Server) served.Server {
 	if s.User == "" {
 		s.User = "SYSDBA"
 	}
-	if s.Password == "" && strings.EqualFold(s.User, "SYSDBA") && local(s.Host) {
+	if s.Password == "" && strings.EqualFold(s.User, "SYSDBA") && served.Local(s.Host) {
 		s.Password = firstPassword()
 	}
 	return s
-}
-
-// local reports whether a server is on this computer.
-func local(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "" || strings.EqualFold(host, "localhost") || ip != nil && ip.IsLoopback()
 }
 
 // firstPassword is the one that the server's installation made, where it is

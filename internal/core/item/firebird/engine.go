@@ -171,12 +171,20 @@ func (o *session) Exists(ctx context.Context, database string) (bool, error) {
 	return false, err
 }
 
+// Folder is that of the database's file.
+func (o *session) Folder(_ context.Context, database string) (string, error) {
+	if !strings.ContainsAny(database, `/\`) {
+		return "", nil // an alias
+	}
+	return filepath.Dir(database), nil
+}
+
 // Lacks also says where databases cannot be put: they are renamed as files,
 // because no server renames one.
 func (o *session) Lacks(_ context.Context, database string, d *Sealed) ([]string, error) {
 	s := o.server.On(database)
 	switch folder := filepath.Dir(s.Database); {
-	case !local(s.Host):
+	case !served.Local(s.Host):
 		return []string{fmt.Sprintf("the server %s is another computer: run Move Kit there, where it can rename the database's file", s.Host)}, nil
 	case !strings.ContainsAny(s.Database, `/\`):
 		return []string{fmt.Sprintf("%s is an alias: name the database's file in the app's settings, or in the card", s.Database)}, nil

@@ -71,6 +71,9 @@ func (m Mover) Locate(context.Context) error {
 // Where is the key; it is on no disk that could be measured.
 func (m Mover) Where() (spoken, disk string) { return m.Path, "" }
 
+// Volume is none: keys are small.
+func (Mover) Volume(context.Context) string { return "" }
+
 // matches reports whether a path below a key is one of those that a card names.
 func matches(patterns []string, path string) bool {
 	path = strings.ToLower(strings.ReplaceAll(path, `\`, "/"))

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"io"
+	"strings"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
@@ -147,6 +148,16 @@ func (s *session) Exists(ctx context.Context, database string) (there bool, err 
 		return err
 	})
 	return there, err
+}
+
+// Folder is the server's data folder.
+func (s *session) Folder(ctx context.Context, _ string) (folder string, err error) {
+	err = s.on(ctx, "", func(c *conn) error {
+		row, err := c.one(ctx, "SELECT @@datadir")
+		folder = strings.Join(row, "")
+		return err
+	})
+	return folder, err
 }
 
 // Lacks returns what the server lacks.

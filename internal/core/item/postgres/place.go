@@ -67,6 +67,16 @@ func exists(ctx context.Context, conn *pgx.Conn, database string) (there bool, e
 	return there, err
 }
 
+// Folder is the server's data folder, where the login may know it.
+func (s *session) Folder(ctx context.Context, _ string) (string, error) {
+	conn, err := s.maintenance(ctx)
+	if err != nil {
+		return "", err
+	}
+	all, err := texts(ctx, conn, "SELECT setting FROM pg_catalog.pg_settings WHERE name = 'data_directory'")
+	return strings.Join(all, ""), s.explain(err)
+}
+
 // Lacks returns what the new server lacks for a sealed database: an older
 // version, extensions, its encoding's locale. Nothing is made.
 func (s *session) Lacks(ctx context.Context, _ string, d *Sealed) ([]string, error) {

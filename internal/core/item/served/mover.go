@@ -104,17 +104,17 @@ func (m mover[F]) settings(ctx context.Context) (Server, error) {
 	if s.Database == "" {
 		return s, fault.New(fault.Missing, "the app's settings here do not name the database of %s", m.Card.Name)
 	}
-	if local(s.Host) && pulled(m.Computer) {
+	if Local(s.Host) && pulled(m.Computer) {
 		return s, fault.New(fault.ServerDown, "the database server of %s was on the computer itself, whose disk this is: its data can only be read by a running server", m.Card.Name)
 	}
 	m.server = &s
 	return s, nil
 }
 
-// local reports whether a server is on the computer itself.
-func local(host string) bool {
+// Local reports whether a server is on the computer itself.
+func Local(host string) bool {
 	ip := net.ParseIP(host)
-	return host == "" || host == "localhost" || strings.HasPrefix(host, "/") || ip != nil && ip.IsLoopback()
+	return host == "" || strings.EqualFold(host, "localhost") || strings.HasPrefix(host, "/") || ip != nil && ip.IsLoopback()
 }
 
 // pulled reports whether a computer is a disk of one that does not run, and
@@ -266,6 +266,22 @@ func (m mover[F]) known() (F, error) {
 
 // Where is the address; the server has its own disks.
 func (m mover[F]) Where() (spoken, disk string) { return m.Path, "" }
+
+// Volume is the folder of the server's databases, where it is on this computer and says
+// which that is.
+func (m mover[F]) Volume(ctx context.Context) (folder string) {
+	if m.server == nil || !Local(m.server.Host) {
+		return ""
+	}
+	err := m.on(ctx, func(s Session[F], database string) (err error) {
+		folder, err = s.Folder(ctx, database)
+		return err
+	})
+	if there, ferr := machine.Exists(folder); err != nil || ferr != nil || !there {
+		return "" // then the disk that gets full is told by the server
+	}
+	return folder
+}
 
 // Check has nothing to see before the server looks at it.
 func (mover[F]) Check() error { return nil }

@@ -121,6 +121,9 @@ type Session[F Facts] interface {
 	Seal(ctx context.Context, database string, counts []card.Count, schema, rows io.Writer, progress func(int64)) (F, error)
 	// Exists reports whether the server has a database.
 	Exists(ctx context.Context, database string) (bool, error)
+	// Folder is the one that the server keeps a database in, as the server sees it; ""
+	// where it does not say.
+	Folder(ctx context.Context, database string) (string, error)
 	// Lacks returns what the server lacks for a sealed database that is to have
 	// some name. Nothing is made.
 	Lacks(ctx context.Context, database string, facts F) ([]string, error)

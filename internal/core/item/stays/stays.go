@@ -120,6 +120,7 @@ func (mover) Remove(context.Context) error                          { return err
 func (mover) TakeBack(context.Context, steps.Undone) (bool, error)  { return false, errStays }
 func (mover) Close()                                                {}
 func (m mover) At(string) item.Mover                                { return m }
+func (mover) Volume(context.Context) string                         { return "" }
 func (m mover) Where() (spoken, disk string)                        { return m.Was, "" }
 
 // Reached reports whether something answers at an address within a time limit:
