@@ -83,7 +83,8 @@ func (c *conn) long(ctx context.Context, t *table, key string, w io.Writer) (dig
 	return h.Sum(), n, err
 }
 
-// longCell writes one cell piece by piece.
+// longCell writes one cell piece by piece, from a variable of the session: the server reads
+// and converts the whole cell each time that it is asked for a piece of it.
 func (c *conn) longCell(ctx context.Context, t *table, col sqltext.Column, key string, put func([]byte) error) error {
 	bytes := sqltext.Quoted(col.Name)
 	switch {
@@ -93,8 +94,11 @@ func (c *conn) longCell(ctx context.Context, t *table, col sqltext.Column, key s
 	default:
 		bytes = "cast(convert(" + bytes + " USING utf8mb4) AS binary)"
 	}
-	from := " FROM " + sqltext.Quoted(t.Name) + " WHERE " + key
-	size, err := c.one(ctx, "SELECT coalesce(length("+bytes+"), -1)"+from)
+	if err := c.run(ctx, "SELECT "+bytes+" INTO @movekit_cell FROM "+sqltext.Quoted(t.Name)+" WHERE "+key); err != nil {
+		return err
+	}
+	defer c.run(context.WithoutCancel(ctx), "SET @movekit_cell = NULL") //nolint:errcheck // the session ends soon
+	size, err := c.one(ctx, "SELECT coalesce(length(@movekit_cell), -1)")
 	if err != nil {
 		return err
 	}
@@ -111,7 +115,7 @@ func (c *conn) longCell(ctx context.Context, t *table, col sqltext.Column, key s
 	}
 	var buf []byte
 	for at := int64(1); at <= n; at += sqltext.Piece {
-		err := c.raw(ctx, fmt.Sprintf("SELECT substring(%s, %d, %d)%s", bytes, at, sqltext.Piece, from), func(cells []driver.Value) error {
+		err := c.raw(ctx, fmt.Sprintf("SELECT substring(@movekit_cell, %d, %d)", at, sqltext.Piece), func(cells []driver.Value) error {
 			v, _ := cells[0].([]byte)
 			if col.Sort == sqltext.Binary {
 				buf = hex.AppendEncode(buf[:0], v)
