@@ -19,11 +19,14 @@ import (
 // target is a system that the program is built for.
 type target struct{ system, processor string }
 
-var targets = []target{{"linux", "amd64"}, {"linux", "arm64"}, {"windows", "amd64"}}
+var targets = []target{{"linux", "amd64"}, {"linux", "arm64"}, {"windows", "amd64"}, {"darwin", "arm64"}, {"darwin", "amd64"}}
 
 func (t target) program() string {
-	if t.system == "windows" {
+	switch t.system {
+	case "windows":
 		return "movekit.exe"
+	case "darwin":
+		return "movekit-macos-" + t.processor
 	}
 	return "movekit"
 }

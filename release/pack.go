@@ -51,10 +51,10 @@ Terminal=true
 Categories=System;Utility;
 `
 
-// stick is the folder for the stick: both programs, the example's cards and one page to read.
+// stick is the folder for the stick: the programs, the example's cards and one page to read.
 func (b *batch) stick() ([]byte, error) {
 	files := []file{{"START.html", start, false}, {"NOTICES.txt", []byte(about.Notices), false}}
-	for _, t := range []target{targets[0], targets[2]} {
+	for _, t := range []target{targets[0], targets[2], targets[3], targets[4]} {
 		data, err := os.ReadFile(b.programs[t])
 		if err != nil {
 			return nil, err

@@ -59,15 +59,17 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 			if target == "" {
 				target = old.System()
 			}
-			if target != machine.Windows && target != machine.Linux {
-				return fault.New(fault.Usage, "--to-system is windows or linux, not %q", toSystem)
+			if !slices.Contains(machine.Systems, target) {
+				return fault.New(fault.Usage, "--to-system is windows, linux or macos, not %q", toSystem)
 			}
 			exe, err := os.Executable()
 			if err != nil {
 				return fault.Wrap(fault.Unreadable, err, "cannot find this program")
 			}
-			if beside := otherProgram(exe); beside != "" && !slices.Contains(also, beside) {
-				also = append(also, beside)
+			for _, beside := range otherPrograms(exe) {
+				if !slices.Contains(also, beside) {
+					also = append(also, beside)
+				}
 			}
 			pass, err := e.newPassphrase(e.passphraseFile, typed, kit.CheckPassphrase, kit.MakePassphrase)
 			if err != nil {
@@ -102,7 +104,7 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 	f.StringVar(&to, "to", "", "name of the new computer")
 	f.StringVar(&office, "office", "", "whose move it is, for the board and the hand-over")
 	f.BoolVar(&keep, "keep", false, "a safety copy: pack it again from time to time; licences are left alone")
-	f.StringVar(&toSystem, "to-system", "", "system of the new computer: windows or linux (else that of this one)")
+	f.StringVar(&toSystem, "to-system", "", "system of the new computer: windows, linux or macos (else that of this one)")
 	f.StringArrayVar(&also, "also", nil, "another build of this program to put into the kit, for another system")
 	f.BoolVar(&typed, "type-passphrase", false, "type a passphrase instead of having one made")
 	return c
@@ -133,16 +135,26 @@ func (e *env) present(ctx context.Context, h *run.Here, all []*card.Card) ([]*ca
 	return here, nil
 }
 
-// otherProgram is this program's build for the other system, where it lies beside this one.
-func otherProgram(exe string) string {
+// programs are the names that builds of this program have on the stick.
+var programs = []string{"movekit", "movekit.exe", "movekit-macos-arm64", "movekit-macos-amd64"}
+
+// otherPrograms are this program's builds for other systems that lie beside this one: under
+// this one's own name with another ending, or under their usual names.
+func otherPrograms(exe string) (out []string) {
 	other, windows := strings.CutSuffix(exe, ".exe")
 	if !windows {
 		other = exe + ".exe"
 	}
-	if info, err := os.Stat(other); err != nil || !info.Mode().IsRegular() {
-		return ""
+	all := []string{other}
+	for _, name := range programs {
+		all = append(all, filepath.Join(filepath.Dir(exe), name))
 	}
-	return other
+	for _, name := range all {
+		if info, err := os.Stat(name); err == nil && info.Mode().IsRegular() && name != exe && !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // readCards reads the cards that were named, or those of the usual folders.

@@ -60,8 +60,8 @@ type Version struct {
 type Source struct {
 	File     Path        `yaml:"file,omitempty" jsonschema_description:"A text file. Without pattern and key: its first line."`
 	Key      string      `yaml:"key,omitempty" jsonschema_description:"File: the value at this place in an INI (Section/Key), JSON (a/b/c) or XML (a/b/@attribute) file."`
-	Format   string      `yaml:"format,omitempty" jsonschema:"enum=ini,enum=json,enum=xml" jsonschema_description:"File with key: its format, where the name does not end in it."`
-	Exe      Path        `yaml:"exe,omitempty" jsonschema_description:"A Windows executable, read for the version it carries."`
+	Format   string      `yaml:"format,omitempty" jsonschema:"enum=ini,enum=json,enum=xml,enum=plist" jsonschema_description:"File with key: its format, where the name does not end in it."`
+	Exe      Path        `yaml:"exe,omitempty" jsonschema_description:"A Windows executable, or an application of macOS (NAME.app), read for the version it carries."`
 	Registry string      `yaml:"registry,omitempty" jsonschema_description:"A registry key that starts with HKLM or HKCU."`
 	Value    string      `yaml:"value,omitempty" jsonschema_description:"Registry: the name of the value; empty for the key's own."`
 	Package  string      `yaml:"package,omitempty" jsonschema_description:"An installed Debian package, read for its version."`

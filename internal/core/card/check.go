@@ -81,11 +81,11 @@ func (k *checker) source(at string, s *Source) {
 	case s.Key != "" && s.File.IsZero():
 		k.fail(at+".key", "key with a file", "the key %q has no file", s.Key)
 	case s.Key != "" && s.FileFormat() == "":
-		k.fail(at+".key", "format: ini, json or xml", "the file's name does not tell its format")
+		k.fail(at+".key", "format: ini, json, xml or plist", "the file's name does not tell its format")
 	case s.Key == "" && s.Format != "":
 		k.fail(at+".format", "key, with the place of the value", "the format %q has no key", s.Format)
 	case s.Format != "":
-		oneOf(k, at, "format", s.Format, "ini", "json", "xml")
+		oneOf(k, at, "format", s.Format, "ini", "json", "xml", "plist")
 	}
 	k.registry(at+".registry", s.Registry)
 	if s.Value != "" && s.Registry == "" {
@@ -103,10 +103,10 @@ func (s *Source) FileFormat() string {
 		return s.Format
 	}
 	formats := map[string]string{"": ""}
-	for _, p := range []string{s.File.Any, s.File.Windows, s.File.Linux} {
+	for _, p := range []string{s.File.Any, s.File.Windows, s.File.Linux, s.File.MacOS} {
 		f := strings.TrimPrefix(strings.ToLower(p[strings.LastIndex(p, ".")+1:]), ".")
 		switch f {
-		case "ini", "json", "xml":
+		case "ini", "json", "xml", "plist":
 			formats[f] = f
 		case "cfg", "conf", "inf":
 			formats["ini"] = "ini"

@@ -392,7 +392,7 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	case it.Path.From != nil:
 		k.source(at+".path.from", it.Path.From)
 		if it.Path.Windows != "" || it.Path.Linux != "" {
-			k.fail(at+".path", "from, or windows and linux", "the path of %q is told twice", it.Name)
+			k.fail(at+".path", "from, or windows, linux and macos", "the path of %q is told twice", it.Name)
 		}
 	default:
 		k.path(at+".path", it.Path)
@@ -656,15 +656,15 @@ func (k *checker) grouped(at string, p Pattern) {
 // would depend on where the tool is started.
 func (k *checker) path(at string, p Path) {
 	if p.From != nil {
-		k.fail(at, "a path, or a mapping with windows and linux", "only an item's path is told by a setting")
+		k.fail(at, "a path, or a mapping with windows, linux and macos", "only an item's path is told by a setting")
 		return
 	}
 	if p.IsZero() {
 		field := at[strings.LastIndex(at, ".")+1:]
-		k.fail(at, "a path, or a mapping with windows and linux", "the field %q is missing", field)
+		k.fail(at, "a path, or a mapping with windows, linux and macos", "the field %q is missing", field)
 		return
 	}
-	for field, s := range map[string]string{"": p.Any, ".windows": p.Windows, ".linux": p.Linux} {
+	for field, s := range map[string]string{"": p.Any, ".windows": p.Windows, ".linux": p.Linux, ".macos": p.MacOS} {
 		if s != "" && !rooted.MatchString(s) {
 			k.fail(at+field, `a path that starts with a term (%APPDATA%, ~, $XDG_CONFIG_HOME), a drive or /`, "the path %q does not say where it starts", s)
 		}

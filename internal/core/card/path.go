@@ -16,13 +16,14 @@ type Path struct {
 	Any     string // holds where the system has none of its own
 	Windows string
 	Linux   string
+	MacOS   string
 	From    *Source
 }
 
-// On returns the path for a system ("windows" or "linux"), or "" where the
+// On returns the path for a system ("windows", "linux" or "macos"), or "" where the
 // card gives none.
 func (p Path) On(system string) string {
-	own := map[string]string{"windows": p.Windows, "linux": p.Linux}[system]
+	own := map[string]string{"windows": p.Windows, "linux": p.Linux, "macos": p.MacOS}[system]
 	if own != "" {
 		return own
 	}
@@ -40,12 +41,13 @@ func (p *Path) UnmarshalYAML(n ast.Node) error {
 	var bySystem struct {
 		Windows string  `yaml:"windows"`
 		Linux   string  `yaml:"linux"`
+		MacOS   string  `yaml:"macos"`
 		From    *Source `yaml:"from"`
 	}
 	if err := yaml.NodeToValue(n, &bySystem, yaml.Strict()); err != nil {
-		return fmt.Errorf("expected a path, or a mapping with windows and linux, or with from")
+		return fmt.Errorf("expected a path, or a mapping with windows, linux and macos, or with from")
 	}
-	p.Windows, p.Linux, p.From = bySystem.Windows, bySystem.Linux, bySystem.From
+	p.Windows, p.Linux, p.MacOS, p.From = bySystem.Windows, bySystem.Linux, bySystem.MacOS, bySystem.From
 	return nil
 }
 
@@ -77,6 +79,7 @@ func (Path) JSONSchema() *jsonschema.Schema {
 	systems := jsonschema.NewProperties()
 	systems.Set("windows", text(`For example %APPDATA%\Tidewright.`))
 	systems.Set("linux", text(`For example ~/.config/tidewright.`))
+	systems.Set("macos", text(`For example ~/Library/Application Support/Tidewright.`))
 	systems.Set("from", &jsonschema.Schema{Type: "object", Description: "Of an item: the app's setting that tells it; see version."})
 	return &jsonschema.Schema{OneOf: []*jsonschema.Schema{
 		text("One path for every system."),

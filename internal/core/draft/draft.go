@@ -400,7 +400,7 @@ func glob(p string) string { return special.ReplaceAllString(p, "?") }
 
 // finish turns what was seen into items.
 func (f *folder) finish(ctx context.Context) {
-	separator := map[machine.System]string{machine.Windows: `\`, machine.Linux: "/"}[f.d.Computer.System()]
+	separator := f.d.Computer.System().Separator()
 	for _, rel := range f.split {
 		real := filepath.Join(f.real, filepath.FromSlash(rel))
 		it := f.d.file(ctx, real, f.item.Path+separator+strings.ReplaceAll(rel, "/", separator))

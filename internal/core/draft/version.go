@@ -20,6 +20,16 @@ func (d *Drafter) version(_ context.Context, out *Draft, paths []string) {
 		if d.uninstalled(out) {
 			return
 		}
+	case machine.MacOS:
+		for _, name := range []string{out.Title, out.Name} {
+			app := "/Applications/" + name + ".app"
+			if at, err := d.Computer.Locate(app, nil); err == nil {
+				if v, err := probe.AppVersion(at); err == nil && v != "" {
+					out.Version, out.Programs = []string{"exe: " + quote(app) + "  # is " + oneLine(v) + " here"}, []string{name}
+					return
+				}
+			}
+		}
 	case machine.Linux:
 		if v, err := probe.PackageVersion(d.Computer, out.Name); err == nil && v != "" {
 			out.Version = []string{"package: " + out.Name + "  # is " + v + " here"}

@@ -197,7 +197,7 @@ func (o *One) Marked(s tree.Source) tree.Source {
 // where both computers have them, and attributes where both do.
 func (o *One) Comparing() tree.Comparing {
 	from, here := o.Run.Manifest.Old.System, o.Computer.System()
-	c := tree.Comparing{Modes: from == machine.Linux && here == machine.Linux, Attr: from == machine.Windows && here == machine.Windows && tree.HasAttr}
+	c := tree.Comparing{Modes: from == here && here != machine.Windows, Attr: from == machine.Windows && here == machine.Windows && tree.HasAttr}
 	c.Lenient = o.Lenient()
 	if c.Modes || c.Attr {
 		c.Belongs = o.Belonging()
@@ -205,10 +205,13 @@ func (o *One) Comparing() tree.Comparing {
 	return c
 }
 
-// Lenient reports whether this is a Windows computer and the kit was made for another,
-// so that nobody looked at the names.
-func (o *One) Lenient() bool {
-	return o.Computer.System() == machine.Windows && o.Run.Manifest.New.System != machine.Windows
+// Lenient is the system of this computer where the kit was made for another, so that nobody
+// looked at whether this one takes the names; else "".
+func (o *One) Lenient() string {
+	if here := o.Computer.System(); here != o.Run.Manifest.New.System {
+		return string(here)
+	}
+	return ""
 }
 
 // MarksOf are the marks of one file, and its permissions.

@@ -22,7 +22,7 @@ type Disk struct{ *One }
 
 // Source is how the item's files are walked; single says that it is one file.
 func (o *One) Source(single bool) tree.Source {
-	s := tree.Source{Root: o.Path, Single: single, Include: o.Card.Include, Skip: o.Card.Skip, Fold: o.Computer.System() == machine.Windows}
+	s := tree.Source{Root: o.Path, Single: single, Include: o.Card.Include, Skip: o.Card.Skip, Fold: o.Computer.System().Folds(), Compose: o.Computer.System() == machine.MacOS}
 	if real, err := filepath.EvalSymlinks(o.Path); err == nil {
 		s.Root = real
 	}

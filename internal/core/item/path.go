@@ -169,7 +169,7 @@ func (o *One) Many(ctx context.Context) (which, leftOut []string, err error) {
 		return nil, nil, err
 	}
 	options := []doublestar.GlobOption{doublestar.WithNoFollow()}
-	if o.Computer.System() == machine.Windows {
+	if o.Computer.System().Folds() {
 		options = append(options, doublestar.WithCaseInsensitive())
 	}
 	kind := o.Card.Kind.Info()

@@ -5,6 +5,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 
@@ -52,9 +53,12 @@ func openDisk(root string) (Computer, error) {
 	if err := d.identify(); err != nil {
 		return nil, err
 	}
-	if d.ident.System == Windows {
+	switch d.ident.System {
+	case Windows:
 		d.users = windowsUsers(d, d.join("Users"))
-	} else {
+	case MacOS:
+		d.users = macUsers(d.join("Users"))
+	default:
 		d.users = passwdUsers(d.join("etc/passwd"), func(home string) string { return d.join(home) })
 		if len(d.users) == 0 {
 			d.users = homeFolders(d.join("home"))
@@ -64,7 +68,7 @@ func openDisk(root string) (Computer, error) {
 }
 
 func (d *disk) join(rest string) string {
-	p, err := walkDown(d.root, d.root, rest, d.ident.System == Windows)
+	p, err := walkDown(d.root, d.root, rest, d.ident.System.Folds())
 	if err != nil {
 		return filepath.Join(d.root, filepath.FromSlash(rest))
 	}
@@ -91,12 +95,15 @@ func (d *disk) identify() error {
 		id.Name = cmp.Or(id.Name, registryText(d, `HKLM\SYSTEM\CurrentControlSet\Control\ComputerName\ComputerName`, "ComputerName"))
 		id.HardwareID = cmp.Or(id.HardwareID, registryText(d, `HKLM\SOFTWARE\Microsoft\Cryptography`, "MachineGuid"))
 	}
-	if id.System != Windows && id.System != Linux {
-		return fault.New(fault.Usage, "%s is no disk of a computer that Move Kit knows: it has neither Users and Windows nor etc and home", d.root)
-	}
-	if id.System == Linux {
+	switch {
+	case !slices.Contains(Systems, id.System):
+		return fault.New(fault.Usage, "%s is no disk of a computer that Move Kit knows: it has neither Users and Windows, nor Users and Library, nor etc and home", d.root)
+	case id.System == Linux:
 		id.Name = cmp.Or(id.Name, firstLine(d.join("etc/hostname")))
 		id.HardwareID = cmp.Or(id.HardwareID, firstLine(d.join("etc/machine-id")))
+	case id.System == MacOS && (id.Name == "" || id.HardwareID == ""):
+		name, hardware := d.identifyMac()
+		id.Name, id.HardwareID = cmp.Or(id.Name, name), cmp.Or(id.HardwareID, hardware)
 	}
 	if id.Name == "" || id.HardwareID == "" {
 		return fault.New(fault.Usage, "the disk at %s does not tell which computer it is: write its name, system and hardware-id into %s", d.root, name)
@@ -108,8 +115,9 @@ func (d *disk) guessSystem() System {
 	for _, probe := range []struct {
 		name string
 		sys  System
-	}{{"Users", Windows}, {"ProgramData", Windows}, {"Windows", Windows}, {"etc", Linux}, {"home", Linux}} {
-		if found := foldName(d.root, probe.name); found != "" {
+	}{{"System/Library", MacOS}, {"Library/Preferences", MacOS}, {"Users", Windows}, {"ProgramData", Windows}, {"Windows", Windows}, {"etc", Linux}, {"home", Linux}} {
+		at, err := walkDown(d.root, d.root, probe.name, true)
+		if there, terr := Exists(at); err == nil && terr == nil && there {
 			return probe.sys
 		}
 	}
@@ -124,11 +132,12 @@ func (d *disk) Users() []User      { return d.users }
 func (d *disk) Root() string       { return d.root }
 
 func (d *disk) Accounts() *Accounts {
-	if d.ident.System != Linux {
-		return nil
-	}
-	if d.accounts == nil {
+	switch {
+	case d.accounts != nil:
+	case d.ident.System == Linux:
 		d.accounts = accountsOf(d.join("etc/passwd"), d.join("etc/group"))
+	case d.ident.System == MacOS:
+		d.accounts = macAccounts(d.join("Users"))
 	}
 	return d.accounts
 }
@@ -157,7 +166,7 @@ func (d *disk) locate(path string, user *User) (string, error) {
 		}
 		rest = rest[2:]
 	}
-	real, err := walkDown(root, base, rest, d.ident.System == Windows)
+	real, err := walkDown(root, base, rest, d.ident.System.Folds())
 	if err != nil {
 		return "", fault.Wrap(fault.Unreadable, err, "cannot follow %q", path)
 	}

@@ -37,18 +37,15 @@ func openLive() (Computer, error) {
 }
 
 func (l *live) Name() string       { return l.name }
-func (l *live) System() System     { return hostSystem() }
+func (l *live) System() System     { return liveSystem }
 func (l *live) HardwareID() string { return l.id }
 func (l *live) FirmwareID() string { return l.firmware() }
 func (l *live) Users() []User      { return l.users }
 func (l *live) Root() string       { return "" }
 
 func (l *live) Accounts() *Accounts {
-	if l.System() != Linux {
-		return nil
-	}
 	if l.accounts == nil {
-		l.accounts = accountsOf("/etc/passwd", "/etc/group")
+		l.accounts = liveAccounts()
 	}
 	return l.accounts
 }
@@ -99,7 +96,7 @@ func ownTerm(path string, user *User) string {
 func isMe(u *User) bool {
 	home, err := os.UserHomeDir()
 	a, b := filepath.Clean(home), filepath.Clean(u.Home)
-	return err == nil && (a == b || hostSystem() == Windows && strings.EqualFold(a, b))
+	return err == nil && (a == b || liveSystem == Windows && strings.EqualFold(a, b))
 }
 
 func (l *live) Running(ctx context.Context, names []string) ([]Program, error) {

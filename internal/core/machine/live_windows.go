@@ -17,6 +17,15 @@ import (
 	"movekit/internal/core/registry"
 )
 
+// liveSystem is the system that this program was built for.
+const liveSystem = Windows
+
+// liveAccounts are none: who may what is said by security ids.
+func liveAccounts() *Accounts { return nil }
+
+// ownerOf tells nothing: files have no such owners.
+func ownerOf(string) (uid int, known bool) { return 0, false }
+
 // hardwareID is the id that Windows gives an installed system.
 func hardwareID() (string, error) {
 	k, err := registry.OpenLive("HKLM", `SOFTWARE\Microsoft\Cryptography`)

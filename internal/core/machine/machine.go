@@ -9,7 +9,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"time"
 
@@ -26,7 +25,22 @@ type System string
 const (
 	Windows System = "windows"
 	Linux   System = "linux"
+	MacOS   System = "macos"
 )
+
+// Systems are all of them.
+var Systems = []System{Windows, Linux, MacOS}
+
+// Separator is what stands between the folders of a path.
+func (s System) Separator() string {
+	if s == Windows {
+		return `\`
+	}
+	return "/"
+}
+
+// Folds reports whether names that differ in letter case only are the same one.
+func (s System) Folds() bool { return s != Linux }
 
 // User is a person's profile on a computer.
 type User struct {
@@ -124,7 +138,7 @@ func Open(root string) (Computer, error) {
 type term struct {
 	perUser bool
 	windows string // below the profile or the drive
-	linux   string
+	posix   string // below the home of another system
 }
 
 // terms are the words that a card's path may start with, by upper-case name.
@@ -142,12 +156,12 @@ var terms = map[string]term{
 	"%WINDIR%":            {windows: `Windows`},
 	"%SYSTEMROOT%":        {windows: `Windows`},
 	"%SYSTEMDRIVE%":       {windows: ``},
-	"~":                   {perUser: true, linux: ``},
-	"$HOME":               {perUser: true, linux: ``},
-	"$XDG_CONFIG_HOME":    {perUser: true, linux: `.config`},
-	"$XDG_DATA_HOME":      {perUser: true, linux: `.local/share`},
-	"$XDG_STATE_HOME":     {perUser: true, linux: `.local/state`},
-	"$XDG_CACHE_HOME":     {perUser: true, linux: `.cache`},
+	"~":                   {perUser: true, posix: ``},
+	"$HOME":               {perUser: true, posix: ``},
+	"$XDG_CONFIG_HOME":    {perUser: true, posix: `.config`},
+	"$XDG_DATA_HOME":      {perUser: true, posix: `.local/share`},
+	"$XDG_STATE_HOME":     {perUser: true, posix: `.local/state`},
+	"$XDG_CACHE_HOME":     {perUser: true, posix: `.cache`},
 }
 
 // split takes a card's path apart into its term and the rest, with / between
@@ -186,10 +200,10 @@ func below(sys System, path string) (rest string, perUser bool, err error) {
 	}
 	t := terms[name]
 	windowsTerm := strings.HasPrefix(name, "%")
-	if windowsTerm != (sys == Windows) {
+	if windowsTerm != (sys == Windows) || strings.HasPrefix(name, "$XDG_") && sys == MacOS {
 		return "", false, fault.New(fault.BadCard, "the path %q is not one of a %s computer", path, sys)
 	}
-	lead := t.linux
+	lead := t.posix
 	if windowsTerm {
 		lead = strings.ReplaceAll(t.windows, `\`, "/")
 	}
@@ -209,10 +223,10 @@ func Profiles(c Computer, path string) []*User {
 	return out
 }
 
-// FindUser returns the user of that name; on Windows letter case is ignored.
+// FindUser returns the user of that name; letter case is ignored where the system ignores it.
 func FindUser(c Computer, name string) *User {
 	for _, u := range c.Users() {
-		if u.Name == name || c.System() == Windows && strings.EqualFold(u.Name, name) {
+		if u.Name == name || c.System().Folds() && strings.EqualFold(u.Name, name) {
 			return &u
 		}
 	}
@@ -230,14 +244,6 @@ func Exists(path string) (bool, error) {
 		return false, nil
 	}
 	return false, err
-}
-
-// hostSystem is the system this program runs on.
-func hostSystem() System {
-	if runtime.GOOS == "windows" {
-		return Windows
-	}
-	return Linux
 }
 
 // walkDown finds rest below base one folder at a time. With fold, a name that

@@ -43,13 +43,14 @@ func Real(c Computer, spoken string) (string, error) {
 var canonical = map[System][]string{
 	Windows: {"%APPDATA%", "%LOCALAPPDATA%", "%USERPROFILE%", "%PROGRAMDATA%", "%PROGRAMFILES(X86)%", "%PROGRAMFILES%", "%PUBLIC%", "%WINDIR%"},
 	Linux:   {"$XDG_CONFIG_HOME", "$XDG_DATA_HOME", "$XDG_STATE_HOME", "$XDG_CACHE_HOME", "~"},
+	MacOS:   {"~"},
 }
 
 // Term returns a real path in the terms of cards (%APPDATA%\X), and whose it is
 // where it lies in a user's profile: the way back from Locate.
 func Term(c Computer, real string) (path string, owner *User) {
 	path = Spoken(c, real)
-	separator := map[System]string{Windows: `\`, Linux: "/"}[c.System()]
+	separator := c.System().Separator()
 	longest := 0
 	for _, name := range canonical[c.System()] {
 		for _, u := range Profiles(c, name) {

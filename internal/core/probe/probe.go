@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"runtime/debug"
 	"strconv"
 	"strings"
@@ -28,6 +29,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/plist"
 	"movekit/internal/core/registry"
 )
 
@@ -109,6 +111,10 @@ func (p Prober) file(_ context.Context, s *card.Source, user *machine.User, whol
 	if err != nil {
 		return "", path, err
 	}
+	if s.Key != "" && s.FileFormat() == "plist" {
+		text, err = listValue(name, s.Key)
+		return text, machine.Spoken(p.Computer, name) + ", " + s.Key, err
+	}
 	text, err = readText(name)
 	if err != nil {
 		return "", name, err
@@ -121,6 +127,20 @@ func (p Prober) file(_ context.Context, s *card.Source, user *machine.User, whol
 		text, _, _ = strings.Cut(text, "\n")
 	}
 	return text, machine.Spoken(p.Computer, name), nil
+}
+
+// listValue reads a value of a property list.
+func listValue(name, key string) (string, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, plist.MaxFile+1))
+	if err != nil {
+		return "", err
+	}
+	return plist.Value(data, strings.Split(key, "/"))
 }
 
 // readText reads a text file as UTF-8, or as UTF-16 with a byte order mark,
@@ -224,7 +244,7 @@ func xmlValue(text string, parts []string) (string, error) {
 	}
 }
 
-// exe reads the version that a Windows executable carries.
+// exe reads the version that a Windows executable, or an application of macOS, carries.
 func (p Prober) exe(_ context.Context, s *card.Source, user *machine.User, _ bool) (text, how string, err error) {
 	path := s.Exe.On(string(p.Computer.System()))
 	if path == "" {
@@ -238,11 +258,27 @@ func (p Prober) exe(_ context.Context, s *card.Source, user *machine.User, _ boo
 	if err != nil {
 		return "", name, err
 	}
-	if !info.Mode().IsRegular() {
-		return "", name, errors.New("it is no file")
+	switch {
+	case info.IsDir() && strings.HasSuffix(strings.ToLower(name), ".app"):
+		text, err = AppVersion(name)
+	case !info.Mode().IsRegular():
+		err = errors.New("it is no file")
+	default:
+		text, err = ExeVersion(name)
 	}
-	text, err = ExeVersion(name)
 	return text, machine.Spoken(p.Computer, name), err
+}
+
+// AppVersion returns the version of an application of macOS, which is a folder NAME.app: the
+// one that people see, or else that of its build ("Information Property List" of Apple's
+// documentation).
+func AppVersion(dir string) (string, error) {
+	for _, key := range []string{"CFBundleShortVersionString", "CFBundleVersion"} {
+		if v, err := listValue(filepath.Join(dir, "Contents", "Info.plist"), key); v != "" || err != nil {
+			return v, err
+		}
+	}
+	return "", nil
 }
 
 // ExeVersion returns the product version in the version resource of a Windows

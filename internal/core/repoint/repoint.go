@@ -11,6 +11,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"movekit/internal/core/plist"
 )
 
 // Pair is a place on the old computer, and where it is on the new one. Both are whole paths,
@@ -91,6 +93,16 @@ func (m *Map) File(data []byte) (edits []Edit, why string) {
 	if len(data) > MaxFile {
 		return nil, "it is too large to be looked into"
 	}
+	if plist.IsBinary(data) {
+		now, n, err := plist.Changed(data, m.changed)
+		if err != nil {
+			return nil, err.Error()
+		}
+		if n == 0 {
+			return nil, ""
+		}
+		return []Edit{{Old: data, New: now}}, "" // it says at which byte everything is
+	}
 	enc := encodingOf(data)
 	if enc == nil {
 		return nil, "it is no text"
@@ -104,6 +116,12 @@ func (m *Map) File(data []byte) (edits []Edit, why string) {
 		edits = append(edits, Edit{At: at[c.from], Old: bytes.Clone(data[at[c.from]:at[c.to]]), New: now})
 	}
 	return edits, ""
+}
+
+// changed is a text with old places in it changed, and whether there were any.
+func (m *Map) changed(text string) (string, bool) {
+	to, n := m.Text(text)
+	return to, n > 0
 }
 
 // change is one place in decoded text.
@@ -361,7 +379,12 @@ type Line struct {
 // Lines are those of a file that edits change, as a person reads them.
 func Lines(in string, data []byte, edits []Edit) (out []Line) {
 	enc := encodingOf(data)
-	if enc == nil || len(edits) == 0 {
+	switch {
+	case len(edits) == 0:
+		return nil
+	case plist.IsBinary(data):
+		return listLines(in, edits[0])
+	case enc == nil:
 		return nil
 	}
 	lines := func(data []byte) []string {
@@ -372,6 +395,17 @@ func Lines(in string, data []byte, edits []Edit) (out []Line) {
 	for i, was := range lines(data) {
 		if i < len(now) && was != now[i] {
 			out = append(out, Line{in, strconv.Itoa(i + 1), strings.TrimRight(was, "\r"), strings.TrimRight(now[i], "\r")})
+		}
+	}
+	return out
+}
+
+// listLines are those of a binary property list: its strings, in the order of the file.
+func listLines(in string, e Edit) (out []Line) {
+	was, now := plist.Strings(e.Old), plist.Strings(e.New)
+	for i := range was {
+		if i < len(now) && was[i] != now[i] {
+			out = append(out, Line{in, strconv.Itoa(i + 1), was[i], now[i]})
 		}
 	}
 	return out

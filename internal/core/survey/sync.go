@@ -47,7 +47,7 @@ func (l *Looker) waiting(ctx context.Context, s card.Sync, st *Sync) error {
 			continue
 		}
 		n, first := int64(0), ""
-		src := tree.Source{Root: real, Include: []string{s.Files}, Fold: l.Computer.System() == machine.Windows}
+		src := tree.Source{Root: real, Include: []string{s.Files}, Fold: l.Computer.System().Folds()}
 		if _, err := src.Measure(ctx, func(e tree.Entry, _ string) {
 			if e.Type == tree.File {
 				if n++; n == 1 {

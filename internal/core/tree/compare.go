@@ -41,7 +41,7 @@ type Comparing struct {
 	Attr     bool // attributes of Windows too
 	Belongs  *Belonging
 	Turned   map[string][]repoint.Edit // changes in files that are turned back before they are compared
-	Lenient  bool                      // Windows cannot have every name of the list, and those are not expected
+	Lenient  string                    // system of which names that it cannot have are not expected; "" where all are
 	Progress func(int64)
 	// EachOld and EachNew, where given, see every entry of the list and of
 	// the folder.
@@ -53,7 +53,7 @@ type Comparing struct {
 func (c Comparing) Compare(ctx context.Context, s Source, list *ListReader) (*Comparison, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	r := &comparer{Comparing: c, out: &Comparison{}, work: make(chan *unit, 256)}
+	r := &comparer{Comparing: c, out: &Comparison{}, work: make(chan *unit, 256), names: NamesOn(c.Lenient)}
 	var busy sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		busy.Go(func() {
@@ -85,8 +85,8 @@ type comparer struct {
 	work  chan *unit
 	mu    sync.Mutex
 	out   *Comparison
-	names WindowsNames
-	unfit string // the last entry of the list that Windows cannot have
+	names *Names
+	unfit string // the last entry of the list that is not expected for its name
 }
 
 func (r *comparer) differ(path, format string, args ...any) {
@@ -100,7 +100,7 @@ func (r *comparer) differ(path, format string, args ...any) {
 
 func (r *comparer) old(e Entry) {
 	r.out.Old.add(e)
-	if r.Lenient && e.Travels() && r.names.Refuses(e.Path) != "" {
+	if e.Travels() && r.names.Refuses(e.Path) != "" {
 		r.unfit = e.Path
 	}
 	if r.EachOld != nil {

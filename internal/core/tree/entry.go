@@ -19,6 +19,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"golang.org/x/text/unicode/norm"
+
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 )
@@ -177,10 +179,10 @@ func (l *ListReader) Peek() (Entry, error) {
 // CheckList reads a list to its end and refuses one that could lead outside
 // its target: an absolute path, "..", a drive, a stream or device name, a
 // link out of the item, something below a link, or an order in which the same
-// place comes twice, for Windows in another letter case too. It returns what the list
-// counts.
-func CheckList(l *ListReader, windows bool) (*Stats, error) {
-	last, link, names, counted := "", "", WindowsNames{}, &Stats{}
+// place comes twice, also in another way to write it where that is one for the system that it
+// goes to ("" stands for one that takes all names). It returns what the list counts.
+func CheckList(l *ListReader, system string) (*Stats, error) {
+	last, link, names, counted := "", "", NamesOn(system), &Stats{}
 	for {
 		e, err := l.Next()
 		if err == io.EOF {
@@ -203,10 +205,8 @@ func CheckList(l *ListReader, windows bool) (*Stats, error) {
 		if why := refusal(e.Path); why != "" {
 			return nil, hostile(e, "%s", why)
 		}
-		if windows {
-			if why := names.Refuses(e.Path); why != "" {
-				return nil, hostile(e, "%s", why)
-			}
+		if why := names.Refuses(e.Path); why != "" {
+			return nil, hostile(e, "%s", why)
 		}
 		if link != "" && strings.HasPrefix(e.Path, link+"/") {
 			return nil, hostile(e, "it lies below the link %q", link)
@@ -285,25 +285,38 @@ func WindowsName(p string) string {
 	return ""
 }
 
-// WindowsNames looks for names that Windows cannot have, among them those that
-// differ from another only in letter case.
-type WindowsNames struct {
-	seed maphash.Seed
-	seen map[uint64]struct{} // 64-bit hashes: millions of names fit in memory
+// Names knows which names a system cannot have, among them those that are one with another
+// there: on Windows and macOS those that differ in letter case only, on macOS also those
+// whose letters are composed otherwise (é of one character or of two).
+type Names struct {
+	system string // "windows", "macos", or another, which takes every name
+	seed   maphash.Seed
+	seen   map[uint64]struct{} // 64-bit hashes: millions of names fit in memory
 }
 
-// Refuses says why Windows cannot have a path beside those asked for before,
+// NamesOn are the names of a system.
+func NamesOn(system string) *Names {
+	return &Names{system: system, seed: maphash.MakeSeed(), seen: map[uint64]struct{}{}}
+}
+
+// Refuses says why the system cannot have a path beside those asked for before,
 // or "".
-func (w *WindowsNames) Refuses(p string) string {
-	if why := WindowsName(p); why != "" {
-		return why
+func (w *Names) Refuses(p string) string {
+	folded, how := "", "in letter case"
+	switch w.system {
+	case "windows":
+		if why := WindowsName(p); why != "" {
+			return why
+		}
+		folded = strings.ToUpper(p)
+	case "macos":
+		folded, how = strings.ToUpper(norm.NFC.String(p)), "in letter case, or in how its letters are composed"
+	default:
+		return ""
 	}
-	if w.seen == nil {
-		w.seed, w.seen = maphash.MakeSeed(), map[uint64]struct{}{}
-	}
-	h := maphash.String(w.seed, strings.ToUpper(p))
+	h := maphash.String(w.seed, folded)
 	if _, taken := w.seen[h]; taken {
-		return "another name differs from it only in letter case"
+		return "another name differs from it only " + how
 	}
 	w.seen[h] = struct{}{}
 	return ""

@@ -26,7 +26,7 @@ const StageEnding = ".movekit-part"
 type Placing struct {
 	Belongs  *Belonging  // to whom it is given; nil leaves it with who runs this
 	Progress func(int64) // told of bytes written
-	Lenient  bool        // what has a name that Windows cannot have is left out
+	Lenient  string      // system of which what has a name that it cannot have is left out; "" where nothing is
 }
 
 // Stage makes the folder dir anew and fills it from a tar stream whose
@@ -45,7 +45,7 @@ func (p Placing) Stage(ctx context.Context, dir string, in io.Reader, list *List
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the folder %s", dir)
 	}
 	defer root.Close()
-	s := &stager{Placing: p, root: root, small: make(chan *unit, 64), stats: &Stats{}, unfit: map[string]bool{}}
+	s := &stager{Placing: p, root: root, small: make(chan *unit, 64), stats: &Stats{}, names: NamesOn(p.Lenient), unfit: map[string]bool{}}
 	var writers sync.WaitGroup
 	for range 2 * runtime.GOMAXPROCS(0) {
 		writers.Go(func() {
@@ -78,7 +78,7 @@ type stager struct {
 	root  *os.Root
 	small chan *unit
 	stats *Stats
-	names WindowsNames
+	names *Names
 	unfit map[string]bool // what was left out for its name
 	mu    sync.Mutex
 	err   error
@@ -133,12 +133,10 @@ func (s *stager) readTar(ctx context.Context, in io.Reader, list *ListReader) er
 		if err != nil || terr != nil || !agrees(h, want) {
 			return fault.New(fault.Hostile, "the sealed files are not those of their list, at %q", want.Path)
 		}
-		if s.Lenient {
-			if why := s.names.Refuses(want.Path); why != "" {
-				s.unfit[want.Path] = true
-				s.without([]string{want.Path + ": " + why})
-				continue
-			}
+		if why := s.names.Refuses(want.Path); why != "" {
+			s.unfit[want.Path] = true
+			s.without([]string{want.Path + ": " + why})
+			continue
 		}
 		if err := s.place(want, tr, buf); err != nil {
 			return err

@@ -73,7 +73,7 @@ func TestTreeComesBackTheSame(t *testing.T) {
 	if st.LeftCount != 2 || st.Links != 2 {
 		t.Errorf("%d links, left %v; want 2 links within and 2 that lead out", st.Links, st.Left)
 	}
-	if _, err := CheckList(reader(list), false); err != nil {
+	if _, err := CheckList(reader(list), "linux"); err != nil {
 		t.Fatal(err)
 	}
 	dir := filepath.Join(t.TempDir(), "new")
@@ -236,23 +236,23 @@ func TestHostileListsAreRefused(t *testing.T) {
 		"link to nothing": {dir, link("l", "")},
 		"through a link":  {dir, {Path: "p/q/r", Type: Dir}, link("p/q/r/up", "../.."), link("x", "p/q/r/up/../..")},
 	} {
-		if _, err := CheckList(reader(lines(bad...)), false); fault.KindOf(err) != fault.Hostile {
+		if _, err := CheckList(reader(lines(bad...)), "linux"); fault.KindOf(err) != fault.Hostile {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 	for _, p := range []string{"NUL", "con.txt", "a/aux", "COM1", "x:stream", "a?b", "end.", "end ", "back\\slash", "LPT¹.log"} {
-		if _, err := CheckList(reader(lines(dir, at(p))), true); fault.KindOf(err) != fault.Hostile {
+		if _, err := CheckList(reader(lines(dir, at(p))), "windows"); fault.KindOf(err) != fault.Hostile {
 			t.Errorf("on Windows %q: %v", p, err)
 		}
 	}
 	twins := lines(dir, at("Readme"), at("readme"))
-	if _, err := CheckList(reader(twins), true); fault.KindOf(err) != fault.Hostile {
+	if _, err := CheckList(reader(twins), "windows"); fault.KindOf(err) != fault.Hostile {
 		t.Errorf("two names that are one on Windows: %v", err)
 	}
-	if _, err := CheckList(reader(twins), false); err != nil {
+	if _, err := CheckList(reader(twins), "linux"); err != nil {
 		t.Errorf("elsewhere they are two: %v", err)
 	}
-	if st, err := CheckList(reader(lines(dir, at("a"), at("a/x"), at("console.txt"), link("e/f/g", "../../d"), link("e/f/h", ".."), at("nuller"), link("z", "a/x"))), true); err != nil || st.Files != 4 {
+	if st, err := CheckList(reader(lines(dir, at("a"), at("a/x"), at("console.txt"), link("e/f/g", "../../d"), link("e/f/h", ".."), at("nuller"), link("z", "a/x"))), "windows"); err != nil || st.Files != 4 {
 		t.Errorf("a harmless list: %+v %v", st, err)
 	}
 }
@@ -350,7 +350,7 @@ func FuzzList(f *testing.F) {
 	f.Add([]byte(`{"path64":"//8=","type":"file"}` + "\n"))
 	f.Add([]byte("{}\n\n[]"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		if _, err := CheckList(reader(data), false); err != nil {
+		if _, err := CheckList(reader(data), "linux"); err != nil {
 			return
 		}
 		for l := reader(data); ; {

@@ -6,10 +6,12 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"golang.org/x/text/unicode/norm"
 
 	"movekit/internal/core/fault"
 )
@@ -22,6 +24,7 @@ type Source struct {
 	Include []string
 	Skip    []string
 	Fold    bool // whether patterns match without regard to letter case
+	Compose bool // whether letters in names are composed (NFC): some systems take them apart
 	// Accounts names to whom entries belong, and has their marks read too; nil leaves
 	// them out.
 	Accounts Accounts
@@ -136,8 +139,8 @@ func (w *walker) dir(rel, real string, info fs.FileInfo, up *pending) error {
 	if err != nil {
 		return w.fail(real, err)
 	}
-	for _, name := range names {
-		childRel, childReal := path.Join(rel, name), real+string(filepath.Separator)+name
+	for _, name := range w.composed(names) {
+		childRel, childReal := path.Join(rel, name.told), real+string(filepath.Separator)+name.real
 		if w.matches(w.Skip, childRel) {
 			w.leftOut.measure(childRel, childReal)
 			continue
@@ -170,6 +173,23 @@ func (w *walker) dir(rel, real string, info fs.FileInfo, up *pending) error {
 		}
 	}
 	return nil
+}
+
+// named is a name in a folder, and how it is told.
+type named struct{ told, real string }
+
+// composed are names as they are told, in the order of that.
+func (w *walker) composed(names []string) []named {
+	out := make([]named, len(names))
+	for i, n := range names {
+		if out[i] = (named{n, n}); w.Compose {
+			out[i].told = norm.NFC.String(n)
+		}
+	}
+	if w.Compose {
+		slices.SortFunc(out, func(a, b named) int { return strings.Compare(a.told, b.told) })
+	}
+	return out
 }
 
 func (w *walker) one(rel, real string, info fs.FileInfo) error {

@@ -3,6 +3,7 @@ package wide
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/xml"
 	"io"
 	"os"
@@ -14,6 +15,7 @@ import (
 	"golang.org/x/text/transform"
 
 	"movekit/internal/core/machine"
+	"movekit/internal/core/plist"
 	"movekit/internal/core/registry"
 )
 
@@ -21,9 +23,12 @@ import (
 // services and scheduled tasks, what is started at sign-in, names of other computers. Details say
 // what each runs. Those of the system itself are left out.
 func Around(c machine.Computer) (out []Finding) {
-	if c.System() == machine.Windows {
+	switch c.System() {
+	case machine.Windows:
 		out = slices.Concat(services(c), starts(c), tasks(c), hosts(c, `%WINDIR%\System32\drivers\etc\hosts`))
-	} else {
+	case machine.MacOS:
+		out = slices.Concat(agents(c), keychains(c), hosts(c, "/etc/hosts"))
+	default:
 		out = slices.Concat(units(c), crons(c), hosts(c, "/etc/hosts"))
 	}
 	for i := range out {
@@ -35,7 +40,7 @@ func Around(c machine.Computer) (out []Finding) {
 // ofSystem reports whether a command is the system's own.
 func ofSystem(command string) bool {
 	path := strings.ToLower(strings.Trim(command, `"' `))
-	for _, lead := range []string{`%systemroot%`, `%windir%`, `\systemroot`, `\??\c:\windows`, `c:\windows`, "system32", "/usr/lib", "/lib/", "/usr/bin", "/bin/", "/usr/sbin", "/sbin/"} {
+	for _, lead := range []string{`%systemroot%`, `%windir%`, `\systemroot`, `\??\c:\windows`, `c:\windows`, "system32", "/usr/lib", "/lib/", "/usr/bin", "/bin/", "/usr/sbin", "/sbin/", "/system/"} {
 		if strings.HasPrefix(path, lead) {
 			return true
 		}
@@ -231,6 +236,56 @@ func crons(c machine.Computer) (out []Finding) {
 			if f.Details != nil {
 				out = append(out, f)
 			}
+		}
+	}
+	return out
+}
+
+// agents are what macOS starts by itself, at sign-in or for the whole computer
+// (launchd.plist(5)).
+func agents(c machine.Computer) (out []Finding) {
+	for _, dir := range []string{"/Library/LaunchDaemons", "/Library/LaunchAgents", "~/Library/LaunchAgents"} {
+		for _, u := range machine.Profiles(c, dir) {
+			at, err := c.Locate(dir, u)
+			if err != nil {
+				continue
+			}
+			files, _ := filepath.Glob(filepath.Join(at, "*.plist"))
+			for _, f := range files {
+				data, err := os.ReadFile(f)
+				if err != nil {
+					continue
+				}
+				runs := ""
+				for _, key := range [][]string{{"Program"}, {"ProgramArguments", "0"}} {
+					if v, err := plist.Value(data, key); err == nil {
+						runs = cmp.Or(runs, v)
+					}
+				}
+				if ofSystem(runs) {
+					continue
+				}
+				what := Finding{What: "started by the system: " + strings.TrimSuffix(filepath.Base(f), ".plist"), Where: f, Details: []string{"runs " + runs}}
+				if u != nil {
+					what.User = u.Name
+				}
+				out = append(out, what)
+			}
+		}
+	}
+	return out
+}
+
+// keychains are what a Mac keeps passwords and certificates in: they open on that computer,
+// or by the system's own means of moving them.
+func keychains(c machine.Computer) (out []Finding) {
+	for _, u := range c.Users() {
+		at, err := c.Locate("~/Library/Keychains", &u)
+		if err != nil {
+			continue
+		}
+		if there, err := machine.Exists(at); err == nil && there {
+			out = append(out, Finding{What: "the key chain, with passwords and certificates of apps", Where: at, User: u.Name, Details: []string{"cannot be moved as files: note the passwords before, and export certificates from it"}})
 		}
 	}
 	return out

@@ -16,7 +16,6 @@ type plan struct {
 	programs []string        // where programs lie: their keys and licence texts are their own
 	skip     map[string]string
 	users    []machine.User
-	fold     bool
 }
 
 // Why folders are passed over.
@@ -34,7 +33,7 @@ var spacedPass = map[string]bool{"code cache": true, "package cache": true, "tem
 
 // plan makes the plan for the computer.
 func (s *Search) plan() *plan {
-	p := &plan{bases: map[string]bool{}, hidden: map[string]bool{}, skip: map[string]string{}, users: s.Computer.Users(), fold: s.Computer.System() == machine.Windows}
+	p := &plan{bases: map[string]bool{}, hidden: map[string]bool{}, skip: map[string]string{}, users: s.Computer.Users()}
 	root := s.Computer.Root()
 	if root == "" {
 		root = machine.SystemDrive()
@@ -47,9 +46,12 @@ func (s *Search) plan() *plan {
 		}
 		return path
 	}
-	if p.fold {
+	switch s.Computer.System() {
+	case machine.Windows:
 		p.windows(s, root, at)
-	} else {
+	case machine.MacOS:
+		p.macos(s, at)
+	default:
 		p.linux(s, at)
 	}
 	for _, m := range machine.Mounts() {
@@ -101,6 +103,38 @@ func (p *plan) linux(s *Search, at func(string) string) {
 			}
 		}
 	}
+}
+
+// macSystem are folders of a Mac that are no application's data, and macOwn those in each
+// user's Library: the system's, and what it can make again.
+var (
+	macSystem = strings.Fields("/System /bin /sbin /usr /etc /var /tmp /private /dev /cores /Volumes /Network /opt/homebrew /.Spotlight-V100 /.fseventsd /.DocumentRevisions-V100")
+	macOwn    = []string{"Caches", "Logs", "Keychains", "Metadata", "Developer", "Saved Application State", "HTTPStorages", "WebKit", "Trial", "Biome", "Assistant", "Suggestions", "Spelling", "Fonts", "Sounds", "LaunchAgents"}
+)
+
+func (p *plan) macos(s *Search, at func(string) string) {
+	for _, name := range macSystem {
+		p.skip[at(name)] = theSystems
+	}
+	library := []string{at("/Library")}
+	for _, u := range p.users {
+		p.hidden[u.Home] = true
+		if path, err := s.Computer.Locate("~/Library", &u); err == nil {
+			library = append(library, path)
+		}
+	}
+	for _, l := range library {
+		for _, name := range []string{"Application Support", "Containers", "Group Containers"} {
+			p.bases[filepath.Join(l, name)] = true
+		}
+		for _, name := range macOwn {
+			p.skip[filepath.Join(l, name)] = theSystems
+		}
+		p.skip[filepath.Join(l, "Application Support", "com.apple.TCC")] = theSystems
+	}
+	p.bases[at("/Users/Shared")] = true
+	p.programs = []string{at("/Applications")}
+	p.skip[at("/Applications")] = "programs"
 }
 
 // passes says why a folder is passed over, or "".

@@ -11,6 +11,7 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/probe"
 	"movekit/internal/core/registry"
 )
 
@@ -40,7 +41,10 @@ func (s *Search) eachKey(path string, do func(k registry.Key, user string)) {
 // installed returns the installed programs that no card is about. Parts of the
 // system and of other programs do not count.
 func (s *Search) installed() []Finding {
-	if s.Computer.System() != machine.Windows {
+	switch s.Computer.System() {
+	case machine.MacOS:
+		return s.applications()
+	case machine.Linux:
 		return nil
 	}
 	var out []Finding
@@ -68,6 +72,27 @@ func (s *Search) installed() []Finding {
 				out = append(out, f)
 			}
 		})
+	}
+	return out
+}
+
+// applications are those in /Applications, with their versions, that no card is about.
+func (s *Search) applications() (out []Finding) {
+	dir, err := s.Computer.Locate("/Applications", nil)
+	if err != nil {
+		return nil
+	}
+	apps, _ := filepath.Glob(filepath.Join(dir, "*.app"))
+	for _, app := range apps {
+		title := strings.TrimSuffix(filepath.Base(app), ".app")
+		if s.aboutCard(title, machine.Spoken(s.Computer, app)) {
+			continue
+		}
+		f := Finding{Class: Program, What: title, Where: app}
+		if v, err := probe.AppVersion(app); err == nil && v != "" {
+			f.Details = []string{"version " + v}
+		}
+		out = append(out, f)
 	}
 	return out
 }

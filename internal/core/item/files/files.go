@@ -70,7 +70,7 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 	if how.KitDir != "" && machine.Inside(how.KitDir, m.Path) {
 		return nil, fault.New(fault.Usage, "the kit lies in %s, which is to be packed into it; make it elsewhere", m.Path)
 	}
-	var names tree.WindowsNames
+	names := tree.NamesOn(string(how.Target))
 	var sample item.Sampler
 	var bad, unreadable, protected item.Names
 	counted := m.counters()
@@ -94,7 +94,7 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 			if !m.single && e.Type == tree.Dir && strings.EqualFold(e.Path, filepath.Base(m.Path)) {
 				is.Doubts = append(is.Doubts, fmt.Sprintf("%s has a folder %s of its own name in it: see that it is the right one of both", m.Path, e.Path))
 			}
-			if how.Target != machine.Windows || !e.Travels() {
+			if !e.Travels() {
 				return
 			}
 			if why := names.Refuses(e.Path); why != "" {
@@ -167,9 +167,7 @@ func (m *Mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 		return nil, err
 	}
 	source := m.Marked(m.source())
-	if m.Run.Manifest.New.System == machine.Windows {
-		source.Unfit = new(tree.WindowsNames).Refuses
-	}
+	source.Unfit = tree.NamesOn(string(m.Run.Manifest.New.System)).Refuses
 	st, err := source.Archive(ctx, data, list, progress)
 	if err != nil {
 		data.Abort()
@@ -194,7 +192,11 @@ func (m *Mover) Check() error {
 		return err
 	}
 	defer closer.Close()
-	st, err := tree.CheckList(list, m.Computer.System() == machine.Windows && !m.Lenient())
+	system := string(m.Computer.System())
+	if m.Lenient() != "" {
+		system = "" // what does not fit is left out, and told
+	}
+	st, err := tree.CheckList(list, system)
 	if err == nil && st.Bytes != m.Known.Sealed.Bytes {
 		err = fault.New(fault.Hostile, "the kit's journal tells of %d bytes of %s, and its list of %d", m.Known.Sealed.Bytes, m.Label(), st.Bytes)
 	}
@@ -204,7 +206,7 @@ func (m *Mover) Check() error {
 // Unfit returns the names that this computer cannot have, where nobody looked at them
 // before.
 func (m *Mover) Unfit(ctx context.Context) ([]string, error) {
-	if !m.Lenient() {
+	if m.Lenient() == "" {
 		return nil, nil
 	}
 	list, closer, err := m.List()
@@ -212,7 +214,7 @@ func (m *Mover) Unfit(ctx context.Context) ([]string, error) {
 		return nil, err
 	}
 	defer closer.Close()
-	names := tree.WindowsNames{}
+	names := tree.NamesOn(m.Lenient())
 	for out := (item.Names{}); ; {
 		e, err := list.Next()
 		if err == io.EOF {

@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 
 	"movekit/internal/core/fault"
-	"movekit/internal/core/machine"
 	"movekit/internal/core/repoint"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -25,7 +24,7 @@ func (m *Mover) repoint(ctx context.Context, stage string, done *steps.Placed) e
 		return fault.Wrap(fault.CannotPlace, err, "cannot open the folder %s", stage)
 	}
 	defer root.Close()
-	source := tree.Source{Root: stage, Fold: m.Computer.System() == machine.Windows}
+	source := tree.Source{Root: stage, Fold: m.Computer.System().Folds()}
 	if !m.single {
 		source.Include = m.Card.Repoint
 	}

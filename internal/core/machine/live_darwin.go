@@ -1,0 +1,134 @@
+package machine
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"github.com/shirou/gopsutil/v4/host"
+	"github.com/shirou/gopsutil/v4/process"
+	"golang.org/x/sys/unix"
+
+	"movekit/internal/core/fault"
+)
+
+// liveSystem is the system that this program was built for.
+const liveSystem = MacOS
+
+// hardwareID is the id that the hardware has (IOPlatformUUID).
+func hardwareID() (string, error) {
+	id, err := host.HostID()
+	return strings.ToUpper(id), err
+}
+
+// firmwareID is the same: no id of a Mac comes with the system's image.
+func firmwareID() string {
+	id, _ := hardwareID()
+	return id
+}
+
+// people are those with a folder in /Users.
+func people() []User { return macUsers("/Users") }
+
+// liveAccounts are those to whom files belong here.
+func liveAccounts() *Accounts { return macAccounts("/Users") }
+
+// Adapters are not told: what is soldered in and what is plugged in has one list.
+func (l *live) Adapters() []Adapter { return nil }
+
+// Holding asks lsof(8), which comes with the system, for the open files of every process
+// that may be looked at, and for the locks of the others.
+func (l *live) Holding(ctx context.Context, paths []string) ([]Holder, error) {
+	if len(paths) == 0 {
+		return nil, nil
+	}
+	data, err := exec.CommandContext(ctx, "/usr/sbin/lsof", "-n", "-P", "-w", "-F", "pcn").Output()
+	if ctx.Err() != nil {
+		return nil, fault.Wrap(fault.Stopped, ctx.Err(), "looking for open files was stopped")
+	}
+	if err != nil && len(data) == 0 {
+		return nil, fault.Wrap(fault.Unreadable, err, "cannot list the open files")
+	}
+	out := openFiles(data, paths)
+	for _, asked := range paths {
+		for _, file := range []string{asked, asked + "-shm"} {
+			if pid := lockedBy(file); pid > 0 && pid != os.Getpid() {
+				out = append(out, Holder{Program{Name: programName(ctx, pid), PID: int32(pid)}, file})
+			}
+		}
+	}
+	return out, nil
+}
+
+// openFiles reads what lsof tells in lines: p and the process, c and its name, n and a file.
+func openFiles(data []byte, paths []string) (out []Holder) {
+	var at Program
+	seen := map[string]bool{}
+	lines := bufio.NewScanner(bytes.NewReader(data))
+	for lines.Scan() {
+		line := lines.Text()
+		if line == "" {
+			continue
+		}
+		switch rest := line[1:]; line[0] {
+		case 'p':
+			pid, _ := strconv.Atoi(rest)
+			at = Program{PID: int32(pid)}
+		case 'c':
+			at.Name = rest
+		case 'n':
+			for _, asked := range paths {
+				if key := fmt.Sprint(at.PID, asked); int(at.PID) != os.Getpid() && !seen[key] && strings.HasPrefix(rest, "/") && within(rest, asked) {
+					seen[key] = true
+					out = append(out, Holder{at, rest})
+				}
+			}
+		}
+	}
+	return out
+}
+
+// Mounts returns the file systems of this computer, without touching them (getfsstat(2)).
+func Mounts() []Mount {
+	n, err := unix.Getfsstat(nil, unix.MNT_NOWAIT)
+	if err != nil || n == 0 {
+		return nil
+	}
+	all := make([]unix.Statfs_t, n)
+	if n, err = unix.Getfsstat(all, unix.MNT_NOWAIT); err != nil {
+		return nil
+	}
+	var out []Mount
+	for _, st := range all[:min(n, len(all))] {
+		m := Mount{Path: unix.ByteSliceToString(st.Mntonname[:]), Remote: st.Flags&unix.MNT_LOCAL == 0}
+		m.Foreign = m.Remote || strings.HasPrefix(m.Path, "/Volumes/") || m.Path == "/dev" || strings.HasPrefix(m.Path, "/System/Volumes/") && m.Path != "/System/Volumes/Data"
+		out = append(out, m)
+	}
+	return out
+}
+
+// RunAs makes a command run as the user that a process runs as, where this
+// program may do that.
+func RunAs(cmd *exec.Cmd, pid int32) error {
+	p, err := process.NewProcess(pid)
+	if err != nil {
+		return err
+	}
+	uids, err := p.Uids()
+	if err != nil {
+		return err
+	}
+	gids, err := p.Gids()
+	if err != nil || len(uids) == 0 || len(gids) == 0 || int(uids[0]) == os.Geteuid() || os.Geteuid() != 0 {
+		return err
+	}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uids[0], Gid: gids[0]}}
+	cmd.Dir, cmd.Env = "/", []string{"PATH=/usr/bin:/bin", "LC_ALL=C"}
+	return nil
+}

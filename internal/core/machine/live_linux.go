@@ -1,0 +1,142 @@
+package machine
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"movekit/internal/core/fault"
+)
+
+// liveSystem is the system that this program was built for.
+const liveSystem = Linux
+
+// hardwareID is the id that systemd gives an installed system (machine-id(5)).
+func hardwareID() (string, error) {
+	for _, f := range []string{"/etc/machine-id", "/var/lib/dbus/machine-id"} {
+		if id := firstLine(f); id != "" {
+			return id, nil
+		}
+	}
+	return os.Hostname()
+}
+
+// firmwareID is the UUID of the SMBIOS table, which an administrator may read.
+func firmwareID() string { return firstLine("/sys/class/dmi/id/product_uuid") }
+
+// people are those of passwd(5).
+func people() []User { return passwdUsers("/etc/passwd", func(home string) string { return home }) }
+
+// liveAccounts are those to whom files belong here.
+func liveAccounts() *Accounts { return accountsOf("/etc/passwd", "/etc/group") }
+
+// Adapters reads the adapters that are devices of a bus from sysfs.
+func (l *live) Adapters() []Adapter {
+	const dir = "/sys/class/net"
+	entries, _ := os.ReadDir(dir)
+	var out []Adapter
+	for _, e := range entries {
+		device := filepath.Join(dir, e.Name(), "device")
+		bus, err := os.Readlink(filepath.Join(device, "subsystem"))
+		if err != nil {
+			continue // a software adapter
+		}
+		flags, _ := strconv.ParseUint(strings.TrimPrefix(firstLine(filepath.Join(dir, e.Name(), "flags")), "0x"), 16, 32)
+		out = append(out, Adapter{Name: e.Name(), Removable: filepath.Base(bus) == "usb", Disabled: flags&1 == 0})
+	}
+	return out
+}
+
+// Holding looks through the open files of every process that may be looked at
+// (proc(5)), and asks for the locks of the others.
+func (l *live) Holding(ctx context.Context, paths []string) ([]Holder, error) {
+	procs, err := os.ReadDir("/proc")
+	if err != nil {
+		return nil, fault.Wrap(fault.Unreadable, err, "cannot list the running programs")
+	}
+	var out []Holder
+	seen := map[string]bool{}
+	add := func(pid int, file, asked string) {
+		if key := fmt.Sprint(pid, asked); pid != os.Getpid() && !seen[key] {
+			seen[key] = true
+			out = append(out, Holder{Program{Name: programName(ctx, pid), PID: int32(pid)}, file})
+		}
+	}
+	for _, p := range procs {
+		pid, err := strconv.Atoi(p.Name())
+		if err != nil {
+			continue
+		}
+		fds, _ := os.ReadDir("/proc/" + p.Name() + "/fd")
+		for _, fd := range fds {
+			file, err := os.Readlink("/proc/" + p.Name() + "/fd/" + fd.Name())
+			if err != nil || !strings.HasPrefix(file, "/") {
+				continue
+			}
+			for _, asked := range paths {
+				if within(file, asked) {
+					add(pid, file, asked)
+				}
+			}
+		}
+		if ctx.Err() != nil {
+			return nil, fault.Wrap(fault.Stopped, ctx.Err(), "looking for open files was stopped")
+		}
+	}
+	for _, asked := range paths {
+		for _, file := range []string{asked, asked + "-shm"} {
+			if pid := lockedBy(file); pid > 0 {
+				add(pid, file, asked)
+			}
+		}
+	}
+	return out, nil
+}
+
+// remoteTypes are the file systems that lie on another computer.
+var remoteTypes = []string{"nfs", "cifs", "smb", "fuse.sshfs", "9p", "afs", "ceph", "davfs", "ncpfs"}
+
+// Mounts returns the file systems of this computer, without touching them
+// (proc_pid_mountinfo(5)).
+func Mounts() []Mount {
+	data, err := os.ReadFile("/proc/self/mountinfo")
+	if err != nil {
+		return nil
+	}
+	var out []Mount
+	for line := range strings.Lines(string(data)) {
+		before, after, ok := strings.Cut(line, " - ")
+		f := strings.Fields(before)
+		if !ok || len(f) < 5 {
+			continue
+		}
+		m := Mount{Path: strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`).Replace(f[4])}
+		kind, _, _ := strings.Cut(after, " ")
+		m.Remote = slices.ContainsFunc(remoteTypes, func(t string) bool { return strings.HasPrefix(kind, t) })
+		m.Foreign = m.Remote || strings.HasPrefix(m.Path, "/media/") || strings.HasPrefix(m.Path, "/mnt/") || slices.Contains([]string{"proc", "sysfs", "tmpfs", "devtmpfs", "squashfs", "vfat", "exfat", "iso9660", "udf", "autofs"}, kind)
+		out = append(out, m)
+	}
+	return out
+}
+
+// RunAs makes a command run as the user that a process runs as, where this
+// program may do that.
+func RunAs(cmd *exec.Cmd, pid int32) error {
+	info, err := os.Stat(fmt.Sprintf("/proc/%d", pid))
+	if err != nil {
+		return err
+	}
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok || int(st.Uid) == os.Geteuid() || os.Geteuid() != 0 {
+		return nil
+	}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: st.Uid, Gid: st.Gid}}
+	cmd.Dir, cmd.Env = "/", []string{"PATH=/usr/bin:/bin", "LC_ALL=C"}
+	return nil
+}
