@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"regexp"
 	"strconv"
 	"strings"
 	"syscall"
@@ -131,4 +132,23 @@ func RunAs(cmd *exec.Cmd, pid int32) error {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uids[0], Gid: gids[0]}}
 	cmd.Dir, cmd.Env = "/", []string{"PATH=/usr/bin:/bin", "LC_ALL=C"}
 	return nil
+}
+
+var usbIDs = regexp.MustCompile(`"id(Vendor|Product)" = (\d+)`)
+
+// usbDevices are the vendor and product ids of what is plugged in, as ioreg(8) tells them
+// device by device.
+func usbDevices() (out []string) {
+	data, err := exec.Command("/usr/sbin/ioreg", "-p", "IOUSB", "-l", "-w", "0").Output()
+	if err != nil {
+		return nil
+	}
+	for device := range strings.SplitSeq(string(data), "+-o ") {
+		ids := map[string]int{}
+		for _, m := range usbIDs.FindAllStringSubmatch(device, -1) {
+			ids[m[1]], _ = strconv.Atoi(m[2])
+		}
+		out = append(out, fmt.Sprintf("%04x:%04x", ids["Vendor"], ids["Product"]))
+	}
+	return out
 }

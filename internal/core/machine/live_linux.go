@@ -140,3 +140,6 @@ func RunAs(cmd *exec.Cmd, pid int32) error {
 	cmd.Dir, cmd.Env = "/", []string{"PATH=/usr/bin:/bin", "LC_ALL=C"}
 	return nil
 }
+
+// usbDevices are told by sysfs.
+func usbDevices() []string { return nil }

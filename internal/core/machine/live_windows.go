@@ -232,3 +232,6 @@ func IsMount(path string) bool {
 
 // volumeID is the drive or share that a folder is on.
 func volumeID(dir string) string { return strings.ToUpper(filepath.VolumeName(dir)) }
+
+// usbDevices are told by the registry.
+func usbDevices() []string { return nil }

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 )
 
@@ -19,6 +20,9 @@ func USB(c Computer, id string) (bool, error) {
 			return false, nil
 		}
 		return err == nil, err
+	}
+	if c.System() == MacOS {
+		return c.Root() == "" && slices.Contains(usbDevices(), vendor+":"+product), nil
 	}
 	devices, err := filepath.Glob(filepath.Join(c.Root(), "/sys/bus/usb/devices/*"))
 	for _, d := range devices {

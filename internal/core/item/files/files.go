@@ -66,6 +66,12 @@ func (m *Mover) source() tree.Source { return m.Source(m.single) }
 // Look measures the files. Places in them that cannot be read are named, and the
 // rest is measured.
 func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) {
+	if info, err := os.Stat(m.Path); err == nil && info.IsDir() == m.single {
+		is := m.Blank()
+		is.Path = m.Path
+		is.Why = m.Path + map[bool]string{true: " is a folder (a package is one, too), and the card's kind takes a file", false: " is a file, and the card's kind takes a folder"}[m.single]
+		return is, nil
+	}
 	is := m.Blank()
 	if how.KitDir != "" && machine.Inside(how.KitDir, m.Path) {
 		return nil, fault.New(fault.Usage, "the kit lies in %s, which is to be packed into it; make it elsewhere", m.Path)
