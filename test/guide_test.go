@@ -1,6 +1,7 @@
 package test
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -212,5 +213,36 @@ func TestHelpFits(t *testing.T) {
 				t.Errorf("%d characters at %d columns: %s", n, columns, l)
 			}
 		}
+	}
+}
+
+// TestProgressForPrograms tells programs how far the work is, line by line, beside the facts.
+func TestProgressForPrograms(t *testing.T) {
+	t.Parallel()
+	dir := office(t)
+	made(t, dir)
+	s := must(t, 0, dir, "pack", "--kit", "kit", "--root", "old", "--json")
+	var sealing struct {
+		Progress struct {
+			Doing, App, Item string
+			Total            int64
+			All              int64 `json:"all_total"`
+		}
+	}
+	for line := range strings.Lines(s.err) {
+		if strings.HasPrefix(line, "{") {
+			if err := json.Unmarshal([]byte(line), &sealing); err != nil {
+				t.Errorf("%v: %s", err, line)
+			}
+			if sealing.Progress.Doing == "sealing" {
+				break
+			}
+		}
+	}
+	if p := sealing.Progress; p.Doing != "sealing" || p.App == "" || p.Item == "" || p.Total == 0 || p.All < p.Total {
+		t.Errorf("%+v\n%s", p, s.err)
+	}
+	if !json.Valid([]byte(s.out)) {
+		t.Errorf("the facts are no JSON: %s", s.out)
 	}
 }

@@ -9,15 +9,11 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"sync"
-	"time"
 
 	"github.com/dustin/go-humanize"
-	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
 
 	"movekit/internal/core/fault"
-	"movekit/internal/core/run"
 	"movekit/internal/table"
 )
 
@@ -33,11 +29,8 @@ type ui struct {
 	colour      bool
 	width       int  // of the terminal that out is, or 0
 	redraw      bool // whether err is a terminal
-	line        bool // whether a line is on it that is to be taken away
-	mu          sync.Mutex
-	bar         *progressbar.ProgressBar
-	saidBegin   string
-	passphrase  string // from the environment
+	progress
+	passphrase string // from the environment
 }
 
 func isTerminal(f any) bool {
@@ -131,62 +124,6 @@ func (u *ui) table(head ...string) *table.Table {
 }
 
 func bytesText(n int64) string { return humanize.Bytes(uint64(max(n, 0))) }
-
-// notify draws the progress of a step: a bar on a terminal, a line a piece of
-// work elsewhere.
-func (u *ui) notify(e run.Event) {
-	if u.quiet {
-		return
-	}
-	u.mu.Lock()
-	defer u.mu.Unlock()
-	if e.What == "" {
-		if u.bar != nil {
-			u.bar.Add64(e.Bytes)
-		}
-		return
-	}
-	u.clear()
-	label := e.What
-	if e.Item != "" {
-		label = fmt.Sprintf("%s: %s %s", e.App, e.What, e.Item)
-		if e.User != "" {
-			label += " of " + e.User
-		}
-	} else if e.App != "" {
-		label = e.App + ": " + e.What
-	}
-	switch {
-	case u.redraw && e.Total > 0:
-		u.bar = progressbar.NewOptions64(e.Total,
-			progressbar.OptionSetWriter(u.err), progressbar.OptionSetDescription(table.Visible(label)), progressbar.OptionShowBytes(true), progressbar.OptionShowCount(),
-			progressbar.OptionSetWidth(24), progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionSetPredictTime(true),
-			progressbar.OptionClearOnFinish(), progressbar.OptionShowTotalBytes(true),
-			progressbar.OptionSetTheme(progressbar.Theme{Saucer: "█", SaucerPadding: "░", BarStart: "", BarEnd: ""}))
-		u.bar.RenderBlank()
-	case u.redraw:
-		fmt.Fprint(u.err, table.Visible(label))
-		u.line = true
-	case u.verbose && label != u.saidBegin: // elsewhere than at a terminal
-		if e.Total > 0 {
-			label += " (" + bytesText(e.Total) + ")"
-		}
-		fmt.Fprintln(u.err, table.Visible(label))
-		u.saidBegin = label
-	}
-}
-
-// clear takes the bar away.
-func (u *ui) clear() {
-	if u.bar != nil {
-		u.bar.Clear()
-		u.bar = nil
-	}
-	if u.line {
-		fmt.Fprint(u.err, "\r\x1b[K")
-		u.line = false
-	}
-}
 
 func (u *ui) done() {
 	u.mu.Lock()

@@ -134,3 +134,20 @@ func (m *Move) stays(c *card.Card) (out []item.Target) {
 	}
 	return out
 }
+
+// tellAll tells how much is in the sealed items that a step is about.
+func (m *Move) tellAll(about func(*steps.Item) bool) {
+	cards, err := m.Chosen()
+	if err != nil {
+		return // the step itself will say so
+	}
+	var all run.Event
+	for _, c := range cards {
+		for _, it := range m.State.AppItems(c.Name) {
+			if about(it) {
+				all.All += it.Sealed.Bytes
+			}
+		}
+	}
+	m.Tell(all)
+}

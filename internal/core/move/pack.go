@@ -54,6 +54,13 @@ func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 			packed.NotChosen = append(packed.NotChosen, label)
 		}
 	}
+	all := run.Event{App: c.Name}
+	for i, p := range a.Places {
+		if p.Found && !kept[p.Key] {
+			all.All += a.Items[i].Bytes
+		}
+	}
+	m.Tell(all)
 	for i, p := range a.Places {
 		switch is := &a.Items[i]; {
 		case is.Stays:

@@ -33,6 +33,7 @@ func (m *Move) Unpack(ctx context.Context) ([]*run.Outcome, error) {
 	for _, d := range damage {
 		damaged = append(damaged, d.File+": "+d.What)
 	}
+	m.tellAll(func(it *steps.Item) bool { return it.Placed == nil })
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
 		return m.unpackApp(ctx, c, o, damaged)
 	})

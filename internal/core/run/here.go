@@ -18,6 +18,7 @@ type Event struct {
 	What            string // what is being done; "" where only bytes are told, or a detail
 	Total           int64  // bytes to be done in all, where What is told; 0 where not known
 	Bytes           int64  // bytes done since the last event
+	All             int64  // bytes of all items that follow, of App where that is told; 0 in other events
 	Detail          string // for the log alone
 }
 
