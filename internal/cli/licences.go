@@ -152,5 +152,5 @@ func plural(n int64, word string) string {
 	if n == 1 {
 		return "1 " + word
 	}
-	return fmt.Sprintf("%d %ss", n, word)
+	return countText(n) + " " + word + "s"
 }

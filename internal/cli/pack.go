@@ -59,7 +59,7 @@ func (e *env) showPacked(j *move.Move, did []*run.Outcome) {
 				stays = append(stays, fmt.Sprintf("%s, %s: %s", o.Title, i.Item, i.To))
 				continue
 			}
-			t.Add(o.Title, whose(i.Item, i.User), fmt.Sprint(i.Files), bytesText(i.Bytes), bytesText(i.Size), e.result(true, result, ""))
+			t.Add(o.Title, whose(i.Item, i.User), countText(i.Files), bytesText(i.Bytes), bytesText(i.Size), e.result(true, result, ""))
 			for _, l := range i.LeftOut {
 				out = append(out, fmt.Sprintf("%s, %s: %s", o.Title, whose(i.Item, i.User), l))
 			}

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -346,7 +345,7 @@ func (e *env) addItem(t *table.Table, i item.Look) {
 	if i.Newest != nil && !i.Newest.IsZero() {
 		newest = i.Newest.Local().Format("2006-01-02 15:04")
 	}
-	t.Add(name, string(i.Kind), state, fmt.Sprint(i.Files), bytesText(i.Bytes), newest, i.Where)
+	t.Add(name, string(i.Kind), state, countText(i.Files), bytesText(i.Bytes), newest, i.Where)
 }
 
 // jobToLook opens the kit for a look, with its passphrase where that is given: then

@@ -123,6 +123,8 @@ func (u *ui) table(head ...string) *table.Table {
 	return &table.Table{Head: head, Width: u.width, Colour: u.colour, Groups: head[0] == "app"}
 }
 
+func countText(n int64) string { return humanize.Comma(n) }
+
 func bytesText(n int64) string { return humanize.Bytes(uint64(max(n, 0))) }
 
 func (u *ui) done() {

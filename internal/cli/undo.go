@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"fmt"
-
 	"github.com/spf13/cobra"
 
 	"movekit/internal/core/move"
@@ -38,7 +36,7 @@ func (e *env) showUndone(_ *move.Move, out []*run.Outcome) {
 	t.Right = []int{3, 4}
 	for _, o := range out {
 		for _, i := range o.Items {
-			t.Add(o.Title, whose(i.Item, i.User), fmt.Sprint(i.Files), bytesText(i.Bytes), e.result(i.Did != "unfinished" && i.Did != "not taken back", words[i.Did], words[i.Did]), i.To)
+			t.Add(o.Title, whose(i.Item, i.User), countText(i.Files), bytesText(i.Bytes), e.result(i.Did != "unfinished" && i.Did != "not taken back", words[i.Did], words[i.Did]), i.To)
 		}
 	}
 	if t.Len() > 0 {

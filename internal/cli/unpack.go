@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"maps"
 	"regexp"
 	"slices"
@@ -147,7 +146,7 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 	for _, o := range out {
 		for _, i := range o.Items {
 			word := map[string]string{"placed": "in place", "left": "waits", "renewed": "renewed", "same": "the same already", "skipped": "left as it was", "completed": "left; what was missing is added"}[i.Did]
-			t.Add(o.Title, whose(i.Item, i.User), fmt.Sprint(i.Files), bytesText(i.Bytes), e.result(i.Did != "skipped" && i.Did != "completed" && i.Waits == "", word, word), i.To)
+			t.Add(o.Title, whose(i.Item, i.User), countText(i.Files), bytesText(i.Bytes), e.result(i.Did != "skipped" && i.Did != "completed" && i.Waits == "", word, word), i.To)
 			if i.Aside != "" {
 				aside = append(aside, i.Aside)
 			}

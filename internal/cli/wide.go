@@ -51,7 +51,7 @@ func (e *env) surveyWide(ctx context.Context, call *surveyCall, apps []string) e
 }
 
 func (e *env) showWide(r *wide.Result, cards int) {
-	e.printf("%s: %d files seen, %d opened. %s. Recent is what changed within %d days.\n\n", r.Computer, r.Files, r.Opened,
+	e.printf("%s: %s files seen, %s opened. %s. Recent is what changed within %d days.\n\n", r.Computer, countText(r.Files), countText(r.Opened),
 		map[bool]string{true: "No card was given", false: plural(int64(cards), "card") + " taken off"}[cards == 0], r.Days)
 	t := e.table("what was seen", "size", "newest change", "where")
 	t.Paths = true

@@ -120,14 +120,6 @@ func makeOld(root string) error {
 		file{"ProgramData/Hoistbook/Diary/2023/empty.rec", ""},
 		file{hivePath, oldHive},
 	)
-	for n := range 640 {
-		at := time.Date(2023, 3, 1, 8, 0, 0, 0, time.UTC).Add(time.Duration(n) * 50 * time.Hour)
-		b := boat(r)
-		files = append(files, file{
-			fmt.Sprintf("ProgramData/Hoistbook/Diary/%d/%s-%04d.rec", at.Year(), at.Format("01-02"), n+1),
-			fmt.Sprintf("lift: %d\r\nboat: %s\r\nlength: %.1f m\r\nweight: %d kg\r\nsling: %d\r\nnote: %s\r\n", n+1, b, 6+r.Float64()*10, 900+r.IntN(14000), 1+r.IntN(4), notes[r.IntN(len(notes))]),
-		})
-	}
 	certificate, key, err := signer()
 	if err != nil {
 		return err
@@ -150,7 +142,39 @@ func makeOld(root string) error {
 	if err := os.MkdirAll(filepath.Join(root, "ProgramData/Hoistbook/Diary/2027"), 0o755); err != nil {
 		return err
 	}
-	return bookings(filepath.Join(root, "ProgramData", "Tidewright"), r, 212, 3400)
+	if err := diary(root, r); err != nil {
+		return err
+	}
+	if err := makeNeighbours(root); err != nil {
+		return err
+	}
+	return bookings(filepath.Join(root, "ProgramData", "Tidewright"), r, 212, 38400)
+}
+
+// lifts is how many records the diary of the boat lift has, and hulls how many pictures a year.
+const (
+	lifts = 4800
+	hulls = 80
+)
+
+// diary writes the diary of the boat lift: a record a lift, and pictures of hulls.
+func diary(root string, r *rand.Rand) error {
+	content := rand.NewChaCha8([32]byte{'h', 'u', 'l', 'l'})
+	for n := range lifts {
+		at := time.Date(2023, 3, 1, 8, 0, 0, 0, time.UTC).Add(time.Duration(n) * 400 * time.Minute)
+		dir := fmt.Sprintf("ProgramData/Hoistbook/Diary/%d/", at.Year())
+		err := write(root, file{fmt.Sprintf("%s%s-%04d.rec", dir, at.Format("01-02"), n+1), fmt.Sprintf("lift: %d\r\nboat: %s\r\nlength: %.1f m\r\nweight: %d kg\r\nsling: %d\r\nnote: %s\r\n",
+			n+1, boat(r), 6+r.Float64()*10, 900+r.IntN(14000), 1+r.IntN(4), notes[r.IntN(len(notes))])}, at)
+		if err == nil && n%(lifts/hulls/4) == 0 {
+			picture := make([]byte, 90_000+r.IntN(120_000))
+			content.Read(picture) //nolint:errcheck // it cannot fail
+			err = write(root, file{fmt.Sprintf("%shull %04d.jpg", dir, n+1), string(picture)}, at)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // hivePath is where Windows keeps HKLM\SOFTWARE.

@@ -38,7 +38,7 @@ type Demo struct {
 var parts = []string{"old", "new", "kit", "cards", "desk", "handover", "passphrase.txt", "answers.yaml", "commands.txt", "watch-rota.yaml", lateLift, takenIn}
 
 // lateLift is a record that comes after the first pack.
-const lateLift = "01-05-0641.rec"
+const lateLift = "01-05-4801.rec"
 
 // takenIn is the new computer's registry after a person has taken in what Chartroom had there.
 const takenIn = "registry-taken-in.hive"
@@ -181,7 +181,7 @@ tidewright:
 `
 
 func (d *Demo) writeAnswers() error {
-	late := "lift: 641\r\nboat: Sandpiper\r\nlength: 7.4 m\r\nweight: 2150 kg\r\nsling: 2\r\nnote: came in late\r\n"
+	late := "lift: 4801\r\nboat: Sandpiper\r\nlength: 7.4 m\r\nweight: 2150 kg\r\nsling: 2\r\nnote: came in late\r\n"
 	if err := os.WriteFile(filepath.Join(d.Dir, lateLift), []byte(late), 0o644); err != nil {
 		return err
 	}

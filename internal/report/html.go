@@ -21,6 +21,8 @@ var files embed.FS
 // pages are the hand-over and the survey sheet, in one style.
 var pages = template.Must(template.New("pages").Funcs(template.FuncMap{
 	"bytes":  func(n int64) string { return humanize.Bytes(uint64(max(n, 0))) },
+	"figure": figure,
+	"count":  humanize.Comma,
 	"date":   date,
 	"join":   strings.Join,
 	"result": resultText,

@@ -57,7 +57,7 @@ func (r *Report) Tables(width int, colour, whole bool) string {
 					if !row.Same {
 						result = map[bool]Result{true: Skipped, false: Different}[i.Result == Skipped]
 					}
-					t.Add(app, item, row.What, row.Old, row.New, table.Paint(resultText(result, "same"), mark(result), colour))
+					t.Add(app, item, row.What, figure(row.Old), figure(row.New), table.Paint(resultText(result, "same"), mark(result), colour))
 					app, item = "", ""
 				}
 			}
@@ -96,6 +96,14 @@ func (r *Report) Tables(width int, colour, whole bool) string {
 	return b.String()
 }
 
+// figure is one as a person reads it: with marks at the thousands where it is a number.
+func figure(text string) string {
+	if n, err := strconv.ParseInt(text, 10, 64); err == nil {
+		return humanize.Comma(n)
+	}
+	return text
+}
+
 // figures are those of an item in one line.
 func (i Item) figures() string {
 	var out []string
@@ -107,7 +115,7 @@ func (i Item) figures() string {
 		}
 		switch {
 		case !row.Same:
-			out = append(out, fmt.Sprintf("%s: %s then, %s now", row.What, row.Old, row.New))
+			out = append(out, fmt.Sprintf("%s: %s then, %s now", row.What, figure(row.Old), figure(row.New)))
 		case row.What == "content": // that it is the same is the result
 		case row.What == "bytes" && err == nil:
 			out = append(out, humanize.Bytes(uint64(n)))

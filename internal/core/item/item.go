@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
+
 	"movekit/internal/core/card"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
@@ -291,7 +293,7 @@ func Plural(n int64, word string) string {
 	if n == 1 {
 		return "1 " + word
 	}
-	return fmt.Sprintf("%d %ss", n, word)
+	return humanize.Comma(n) + " " + word + "s"
 }
 
 // Reason is an error's own words, without the path that is told beside it.
