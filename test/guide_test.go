@@ -10,6 +10,8 @@ import (
 	"testing"
 	"unicode/utf8"
 
+	"github.com/goccy/go-yaml"
+
 	"movekit/test/lay"
 )
 
@@ -245,4 +247,32 @@ func TestProgressForPrograms(t *testing.T) {
 	if !json.Valid([]byte(s.out)) {
 		t.Errorf("the facts are no JSON: %s", s.out)
 	}
+}
+
+// TestGuideByFile has a file answer all that the guide, and the commands that it runs, would
+// ask: a whole move, with nobody at the terminal.
+func TestGuideByFile(t *testing.T) {
+	t.Parallel()
+	dir := settled(t)
+	os.RemoveAll(filepath.Join(dir, "kit"))
+	os.MkdirAll(filepath.Join(dir, "cards"), 0o755)
+	for _, c := range []string{"diary.yaml", "settings.yaml"} {
+		os.Rename(filepath.Join(dir, c), filepath.Join(dir, "cards", c))
+	}
+	guided := func(root string, answers ...string) said {
+		t.Helper()
+		data, _ := yaml.Marshal(map[string][]string{"guide": answers})
+		lay.Out(t, dir, map[string]string{"answers.yaml": string(data), "words": passphrase})
+		return must(t, 0, dir, "--answers", "answers.yaml", "--root", root, "--passphrase-file", "words")
+	}
+	s := guided("old", "new", "kit", "cards", "NEW", "", "")
+	if !strings.Contains(s.out, "sealed, read back") || !strings.Contains(s.err, "take the stick there") || !strings.Contains(s.err, "(the file has no more answers)") {
+		t.Errorf("%s\n%s", s.out, s.err)
+	}
+	s = guided("new", "", "", "mholm", "", "a", "y", "", "q")
+	if !strings.Contains(s.out, "is on NEW and the same (2 items)") || !strings.Contains(s.err, "Who takes over from maren here") {
+		t.Errorf("%s\n%s", s.out, s.err)
+	}
+	lay.Out(t, dir, map[string]string{"answers.yaml": "guide: {a: b}\n"})
+	must(t, 2, dir, "--answers", "answers.yaml").tells(t, "a list under guide")
 }

@@ -4,7 +4,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -26,16 +28,71 @@ func atTerminal(t *testing.T, dir, typed string, args ...string) string {
 	if err != nil {
 		t.Fatal(err)
 	}
+	s := &screen{}
+	cmd.Stdout, cmd.Stderr = s, s
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan struct{})
 	go func() {
+		defer in.Close()
 		for line := range strings.Lines(typed) {
-			time.Sleep(700 * time.Millisecond) // a terminal drops what is typed before it is asked
+			if !s.asks(ended) {
+				return
+			}
 			in.Write([]byte(line))
 		}
-		time.Sleep(3 * time.Second)
-		in.Close()
+		s.asks(ended) // what nobody answers
 	}()
-	out, _ := cmd.CombinedOutput()
-	return string(out)
+	cmd.Wait()
+	close(ended)
+	return s.text()
+}
+
+// screen is what a terminal shows.
+type screen struct {
+	mu       sync.Mutex
+	shown    []byte
+	answered int // how much of it was there when something was typed last
+}
+
+func (s *screen) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.shown = append(s.shown, p...)
+	return len(p), nil
+}
+
+func (s *screen) text() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return string(s.shown)
+}
+
+// question is how the program's questions end.
+var question = regexp.MustCompile(`(: |\? |\[y/N\] )$`)
+
+// asks waits for the next question, and a moment more: a terminal hides what is typed only
+// once the question stands there. It is false when the program has ended, or asks nothing for
+// a minute.
+func (s *screen) asks(ended <-chan struct{}) bool {
+	for range 3000 {
+		s.mu.Lock()
+		asked := question.Match(s.shown[s.answered:])
+		s.mu.Unlock()
+		select {
+		case <-ended:
+			return false
+		case <-time.After(map[bool]time.Duration{true: 100 * time.Millisecond, false: 20 * time.Millisecond}[asked]):
+		}
+		if asked {
+			s.mu.Lock()
+			s.answered = len(s.shown)
+			s.mu.Unlock()
+			return true
+		}
+	}
+	return false
 }
 
 func TestPassphraseAtTheTerminal(t *testing.T) {

@@ -33,7 +33,7 @@ licence is held, and what must be done by hand. The card that comes of it is che
 has comments, and is shown in words. Enter takes what is proposed.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if !isTerminal(e.in) {
+			if !e.asked() {
 				return fault.New(fault.Usage, "card make asks questions, and nobody can be asked here; card draft writes a card of named folders")
 			}
 			err := (&guide{env: e}).makeCard(cmd.Context(), dir)

@@ -24,6 +24,7 @@ type guide struct {
 	where  []string // the flags that say on which computer this works
 	kit    string   // folder of the kit
 	only   []string // apps and items that were chosen; all where empty
+	given  string   // the passphrase of --passphrase-file; "" where none was given
 	looked bool     // whether this computer was looked at before it is worked on
 }
 
@@ -33,6 +34,13 @@ var errLeave = errors.New("left")
 // guided starts the guide.
 func (e *env) guided(ctx context.Context) error {
 	g := &guide{env: e}
+	if e.passphraseFile != "" {
+		var err error
+		if g.given, err = readPassphraseFile(e.passphraseFile); err != nil {
+			return err
+		}
+		e.passphrase = g.given
+	}
 	if e.root != "" {
 		g.where = append(g.where, "--root", e.root)
 	}
@@ -248,7 +256,7 @@ func (g *guide) make(ctx context.Context, keep bool) (string, error) {
 			args = append(args, "--to", name)
 		}
 	}
-	g.passphrase = ""
+	g.passphrase = g.given // not that of another kit
 	code, err := g.do(ctx, args...)
 	if code != exitDone {
 		return "", err

@@ -9,10 +9,12 @@ import (
 	"strings"
 	"time"
 
+	"github.com/goccy/go-yaml"
 	"golang.org/x/term"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
+	"movekit/internal/core/yamltext"
 	"movekit/internal/table"
 )
 
@@ -33,6 +35,9 @@ const pasted = 50 * time.Millisecond
 func (u *ui) read(prompt string, hidden bool) (string, error) {
 	u.done()
 	fmt.Fprint(u.err, table.Visible(prompt))
+	if u.scripted {
+		return u.fromScript(hidden)
+	}
 	if u.lines == nil {
 		u.lines = bufio.NewReader(u.in)
 	}
@@ -85,6 +90,47 @@ func (u *ui) read(prompt string, hidden bool) (string, error) {
 	}
 }
 
+// asked reports whether somebody, or a file of answers, can be asked.
+func (u *ui) asked() bool { return u.scripted || isTerminal(u.in) }
+
+// readScript has a file answer all that is asked; "" stands for none.
+func (u *ui) readScript(name string) error {
+	if name == "" {
+		return nil
+	}
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return fault.Wrap(fault.Usage, err, "cannot read the answers")
+	}
+	var file struct {
+		Guide []string `yaml:"guide"`
+	}
+	if err := yamltext.Decode(data, &file, yaml.Strict()); err != nil {
+		return fault.Wrap(fault.Usage, err, "the answers in %s cannot be read: they are a list under guide, an answer for each question", name)
+	}
+	u.scripted, u.script = true, file.Guide
+	return nil
+}
+
+// fromScript is the next answer of the file, which is shown as if it were typed.
+func (u *ui) fromScript(hidden bool) (string, error) {
+	if u.ctx.Err() != nil {
+		return "", u.stopped()
+	}
+	if len(u.script) == 0 {
+		fmt.Fprintln(u.err, "(the file has no more answers)")
+		return "", io.EOF
+	}
+	text := u.script[0]
+	u.script = u.script[1:]
+	shown := text
+	if hidden {
+		shown = licence.Mask("")
+	}
+	fmt.Fprintln(u.err, table.Visible(shown))
+	return text, nil
+}
+
 func (u *ui) stopped() error {
 	fmt.Fprintln(u.err)
 	return fault.Wrap(fault.Stopped, u.ctx.Err(), "it was stopped at the question, and what was asked about was not done")
@@ -99,7 +145,7 @@ func (u *ui) ask(question string) error {
 	if u.yes {
 		return nil
 	}
-	if !isTerminal(u.in) {
+	if !u.asked() {
 		return fault.New(fault.Usage, "%s Nobody can be asked here; answer with --yes", question)
 	}
 	for {
@@ -164,7 +210,7 @@ func (u *ui) hiddenText(question string) (string, error) {
 
 // secret asks for a passphrase without showing it.
 func (u *ui) secret(prompt string) (string, error) {
-	if !isTerminal(u.in) {
+	if !u.asked() {
 		return "", errNobody
 	}
 	text, err := u.read(prompt, true)

@@ -88,7 +88,7 @@ func (p *somebody) Agree(question string) error { return p.agree(question) }
 
 // AgreeToRun shows programs that are to run, and asks. --yes alone agrees to none.
 func (p *somebody) AgreeToRun(question string) error {
-	if p.yes || !isTerminal(p.in) {
+	if p.yes || !p.asked() {
 		return run.Nobody{}.AgreeToRun(question)
 	}
 	return p.agree(question)
@@ -100,7 +100,7 @@ const maxLines = 20
 // Change shows the difference that the paths make, as a unified diff without context (one "-"
 // and one "+" a line), and asks.
 func (p *somebody) Change(title string, key steps.Key, lines []repoint.Line) (bool, error) {
-	if !p.yes && !isTerminal(p.in) {
+	if !p.yes && !p.asked() {
 		return run.Nobody{}.Change(title, key, lines)
 	}
 	p.done()
@@ -134,7 +134,7 @@ var ways = map[string]tree.Policy{"": tree.SetAside, "a": tree.SetAside, "aside"
 
 // Way shows both, and asks what happens to what is in the way.
 func (p *somebody) Way(w run.InTheWay) (string, error) {
-	if p.yes || !isTerminal(p.in) {
+	if p.yes || !p.asked() {
 		return "", nil
 	}
 	p.done()
@@ -171,7 +171,7 @@ func (p *somebody) Guide(ctx context.Context, g run.Guided) (r run.Reply, err er
 	switch {
 	case p.answers != nil:
 		return p.answers.Guide(ctx, g)
-	case !isTerminal(p.in):
+	case !p.asked():
 		return run.Nobody{}.Guide(ctx, g)
 	}
 	p.clear()

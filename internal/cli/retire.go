@@ -65,7 +65,7 @@ proven, and it looks first whether anything changed here since the pack.
 // named has a person type the computer's name, before something goes for good.
 func (e *env) named(m *move.Move, typed string) error {
 	name := m.Computer.Name()
-	if typed == "" && isTerminal(e.in) {
+	if typed == "" && e.asked() {
 		var err error
 		if typed, err = e.read("What was set aside on "+name+" will be gone for good. Type the name of this computer: ", false); err != nil {
 			return err

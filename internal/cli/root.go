@@ -91,12 +91,17 @@ At a terminal, movekit alone leads you through all of it.`,
 		Args:              cobra.NoArgs,
 		PersistentPreRunE: func(*cobra.Command, []string) error { return e.start() },
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if e.json || !isTerminal(e.in) || !isTerminal(e.err) {
+			if e.json || e.answers == "" && (!isTerminal(e.in) || !isTerminal(e.err)) {
 				return cmd.Help()
 			}
+			if err := e.readScript(e.answers); err != nil {
+				return err
+			}
+			e.answers = "" // those of steps are another file
 			return e.guided(cmd.Context())
 		},
 	}
+	root.Flags().StringVar(&e.answers, "answers", "", "YAML file whose list guide answers, one after the other, all that would be asked")
 	cobra.MousetrapHelpText = "" // started by a double click, the guide answers
 	f := root.PersistentFlags()
 	f.StringVar(&e.kitDir, "kit", "", "folder of the kit (else $MOVEKIT_KIT, this folder, the program's folder)")

@@ -22,6 +22,8 @@ type ui struct {
 	ctx         context.Context // ends when somebody ends the program
 	in          io.Reader
 	lines       *bufio.Reader // of in
+	scripted    bool          // whether script answers in place of in
+	script      []string      // what is left of the answers from a file
 	out, err    io.Writer
 	json, quiet bool
 	verbose     bool
