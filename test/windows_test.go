@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/goccy/go-yaml"
+
 	"movekit/test/lay"
 )
 
@@ -181,10 +183,39 @@ items:
 	w.run(0, "verify", "--kit", `C:\stick\copy`)
 	w.registry(on)
 	w.keys()
+	w.guide()
 	// The kit that Windows wrote is read by the Linux build too.
 	must(t, 0, t.TempDir(), "inspect", "--kit", w.drive("stick/kit"))
 	must(t, 0, t.TempDir(), "verify", "--kit", w.drive("stick/kit"), "--root", w.drive("new"))
 	w.run(0, on("report", "--to", `C:\handover`)...)
+}
+
+// guide takes a whole move through the guide, answered from a file.
+func (w *wine) guide() {
+	w.t.Helper()
+	answer := func(lines ...string) {
+		data, _ := yaml.Marshal(map[string][]string{"guide": lines})
+		lay.Out(w.t, w.drive(""), map[string]string{"answers.yaml": string(data), "words.txt": passphrase + "\r\n"})
+	}
+	guided := func(more ...string) string {
+		return w.run(0, append([]string{"--answers", `C:\answers.yaml`, "--passphrase-file", `C:\words.txt`, "--kit", `C:\stick\guided`}, more...)...)
+	}
+	os.RemoveAll(w.drive("guided")) // the new computer
+	lay.Out(w.t, w.drive("guided"), map[string]string{"computer.yaml": "name: NEW\nsystem: windows\nhardware-id: third\n", "ProgramData/Tide/version.txt": "8.4\r\n", "Users/it/x": ""})
+	users, _ := filepath.Glob(w.drive("new/Users/*"))
+	for _, u := range users {
+		lay.Out(w.t, w.drive("guided/Users"), map[string]string{filepath.Base(u) + "/x": ""})
+	}
+	answer()
+	w.run(0, "new", `C:\stick\guided`, "--cards", `C:\cards`, "--to", "NEW", "--passphrase-file", `C:\words.txt`)
+	answer("", "", "q") // survey, pack
+	if out := guided(); !strings.Contains(out, "$ movekit pack --kit") || !strings.Contains(out, "take the stick there") {
+		w.t.Errorf("on the old computer: %s", out)
+	}
+	answer("", "", "", "q") // survey, unpack, verify
+	if out := guided("--root", `C:\guided`); !strings.Contains(out, "is on NEW and the same (2 items)") || !strings.Contains(out, "Next is retire on") {
+		w.t.Errorf("on the new one: %s", out)
+	}
 }
 
 // keys moves keys of the running system's registry, and takes that back.

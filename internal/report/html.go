@@ -22,11 +22,13 @@ var files embed.FS
 var pages = template.Must(template.New("pages").Funcs(template.FuncMap{
 	"bytes":  func(n int64) string { return humanize.Bytes(uint64(max(n, 0))) },
 	"figure": figure,
-	"count":  humanize.Comma,
-	"date":   date,
-	"join":   strings.Join,
-	"result": resultText,
-	"done":   doneText,
+	// The version without what the build tells besides.
+	"version": func(tool string) string { v, _, _ := strings.Cut(tool, " ("); return v },
+	"count":   humanize.Comma,
+	"date":    date,
+	"join":    strings.Join,
+	"result":  resultText,
+	"done":    doneText,
 }).ParseFS(files, "*.html"))
 
 // page fills a page, which needs no script and no other file, and prints on A4.

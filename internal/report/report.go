@@ -85,6 +85,8 @@ type Item struct {
 	Rows        []steps.Row `json:"rows"`
 	Differences []string    `json:"differences"`
 	Count       int64       `json:"difference_count"`
+
+	counts []string // names of the figures that the office knows it by
 }
 
 // Licence is one licence's part.
@@ -197,6 +199,12 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 	}
 	for _, it := range s.AppItems(c.Name) {
 		i := Item{Item: it.Key.Item, User: it.Key.User, Packed: it.SealedAt, Files: it.Sealed.Files, Bytes: it.Sealed.Bytes, Result: Open, Rows: []steps.Row{}, Differences: []string{}}
+		name, _, _ := strings.Cut(it.Key.Item, "@")
+		if of := c.Item(name); of != nil {
+			for _, n := range of.Counts {
+				i.counts = append(i.counts, n.Name)
+			}
+		}
 		if it.Placed != nil {
 			i.To = it.Placed.To
 			for _, n := range it.Placed.Notes {

@@ -176,6 +176,7 @@ func line(s string) string {
 type Note struct {
 	Title string
 	Boxes bool // each is to be ticked off
+	Moved bool // it is what moved, which a page shows as a table
 	Lines []string
 }
 
@@ -188,10 +189,16 @@ const (
 // Notes returns what moved, what is to be done by hand, what is not on the new
 // computer, what became of the old one and of the kit, and what was decided.
 func (r *Report) Notes() []Note {
-	moved, hand, absent, left := Note{Title: "What moved"}, Note{Title: "To be done by hand", Boxes: true}, Note{Title: "Not found on " + r.Old.Name}, Note{Title: "Left behind"}
+	moved, hand, absent, left := Note{Title: "What moved", Moved: true}, Note{Title: "To be done by hand", Boxes: true}, Note{Title: "Not found on " + r.Old.Name}, Note{Title: "Left behind"}
 	unkept, aside, old, decided := Note{Title: notKept}, Note{Title: "Set aside on " + r.New.Name}, Note{Title: "On " + r.Old.Name}, Note{Title: decidedOn}
+	for _, o := range r.Owned() {
+		line := o.App + ": " + o.Figures + " (" + o.Result + ")"
+		if o.Licences != "" {
+			line += "; licence " + o.Licences
+		}
+		moved.Lines = append(moved.Lines, line)
+	}
 	for _, a := range r.Apps {
-		moved.Lines = append(moved.Lines, a.moved(r.New.Name))
 		for _, s := range []struct {
 			to    *Note
 			lines []string
@@ -207,6 +214,9 @@ func (r *Report) Notes() []Note {
 	}
 	for _, o := range r.Overrides {
 		decided.Lines = append(decided.Lines, fmt.Sprintf("gate %s of %s on %s: %s. Reason given: %s", o.Gate, o.App, o.Computer, o.Why, o.Because))
+	}
+	if slices.ContainsFunc(r.Apps, func(a App) bool { return len(a.Retired) > 0 }) {
+		old.Lines = append(old.Lines, r.OldData())
 	}
 	stick := Note{Title: "The kit", Lines: []string{"it still holds the office's data, encrypted; `movekit close` empties it"}}
 	if c := r.Closed; c != nil {
@@ -224,33 +234,110 @@ func (r *Report) Notes() []Note {
 	return out
 }
 
-// moved says in a line what moved of an app.
-func (a App) moved(to string) string {
-	line := a.Title
-	if a.Version != "" {
-		line += " " + a.Version
+// Owned is what the owner reads of an app: what it is known by, and how it went.
+type Owned struct {
+	App, Figures, Licences, Result string
+	Mark                           Result
+}
+
+// Owned are the apps as the owner reads of them.
+func (r *Report) Owned() (out []Owned) {
+	for _, a := range r.Apps {
+		o := Owned{App: strings.TrimSpace(a.Title + " " + a.Version), Figures: a.known(), Result: a.went(), Mark: a.Result}
+		if len(a.Items) == 0 {
+			o.Figures, o.Result = "nothing was packed", "-"
+		}
+		var licences []string
+		for _, l := range a.Licences {
+			licences = append(licences, fmt.Sprintf("%s: %s on %s", l.Licence, l.New, r.New.Name))
+		}
+		if o.Licences = strings.Join(licences, ", "); a.Opened != "" {
+			o.Result += "; opened: " + a.Opened
+		}
+		out = append(out, o)
 	}
-	if len(a.Items) == 0 {
-		return line + ": nothing was packed"
+	return out
+}
+
+// OldData says in a sentence where the old computer's data is; "" of a safety copy.
+func (r *Report) OldData() string {
+	retired := slices.ContainsFunc(r.Apps, func(a App) bool { return len(a.Retired) > 0 })
+	switch {
+	case r.Keep:
+		return ""
+	case retired:
+		return "What was on " + r.Old.Name + " is still there, under other names, until somebody removes it."
 	}
+	return "What was on " + r.Old.Name + " is still there, in its place: nobody should go on working in it."
+}
+
+// went says how it went: what is the same, and which items are not.
+func (a App) went() string {
 	by := map[Result][]string{}
 	for _, i := range a.Items {
 		by[i.Result] = append(by[i.Result], i.Name())
 	}
 	var parts []string
+	if len(by[Equal]) > 0 {
+		parts = append(parts, "the same")
+	}
 	for _, p := range []struct {
 		r    Result
 		what string
-	}{{Equal, "the same"}, {Different, "DIFFERENT"}, {Open, "not verified yet"}, {Skipped, "left as it was there"}} {
+	}{{Different, "DIFFERENT"}, {Open, "not verified yet"}, {Skipped, "left as it was there"}} {
 		if names := by[p.r]; len(names) > 0 {
 			parts = append(parts, strings.Join(names, ", ")+" ("+p.what+")")
 		}
 	}
-	if a.Opened != "" {
-		parts = append(parts, "opened: "+a.Opened)
+	return strings.Join(parts, ", but ")
+}
+
+// known says what moved of an app by the figures that the office knows it by, those of many
+// items of one sort added up; of what has none, the names.
+func (a App) known() string {
+	var order, plain []string
+	sums, parts := map[string][]string{}, map[string]int{}
+	values := map[string]int64{}
+	for _, i := range a.Items {
+		name, _, many := strings.Cut(i.Item, "@")
+		counted := false
+		for _, row := range i.Rows {
+			n, err := strconv.ParseInt(row.New, 10, 64)
+			if err != nil || !slices.Contains(i.counts, row.What) {
+				continue
+			}
+			counted = true
+			key := name + "\x00" + row.What
+			if !slices.Contains(sums[name], row.What) {
+				sums[name] = append(sums[name], row.What)
+			}
+			values[key] += n
+		}
+		switch {
+		case !counted:
+			plain = append(plain, i.Name())
+			continue
+		case !slices.Contains(order, name):
+			order = append(order, name)
+		}
+		if many {
+			parts[name]++
+		}
 	}
-	for _, l := range a.Licences {
-		parts = append(parts, fmt.Sprintf("licence %s is %s on %s", l.Licence, l.New, to))
+	var out []string
+	for _, name := range order {
+		var figures []string
+		for _, what := range sums[name] {
+			figures = append(figures, figure(strconv.FormatInt(values[name+"\x00"+what], 10))+" "+what)
+		}
+		text := name + ": " + strings.Join(figures, ", ")
+		if parts[name] > 1 {
+			text += fmt.Sprintf(" in %d parts", parts[name])
+		}
+		out = append(out, text)
 	}
-	return line + ": " + strings.Join(parts, "; ")
+	if len(plain) > 0 {
+		out = append(out, strings.Join(plain, ", "))
+	}
+	return strings.Join(out, "; ")
 }
