@@ -58,6 +58,11 @@ const quay = `[\Software]
 
 [\Software\Ebb and Flow Programs\Tidewright]
 "Window"="1280"
+
+[\Network]
+
+[\Network\P]
+"RemotePath"="\\\\QUAY-SRV\\plans"
 `
 
 // windowsDisk makes the disk of a Windows computer that does not run: hives,
@@ -68,7 +73,7 @@ func windowsDisk(t *testing.T) string {
 	root := t.TempDir()
 	lay.Out(t, root, map[string]string{
 		"Windows/win.ini": "x", "Windows/System32/cache.db": "SQLite format 3\x00" + strings.Repeat("x", 4096),
-		"Users/maren.TERNQUAY/AppData/Roaming/Tidewright/settings.ini":  "[paths]\r\nexport=C:\\Users\\maren\\Berths\r\nshare=\\\\QUAY-SRV\\plans\r\n",
+		"Users/maren.TERNQUAY/AppData/Roaming/Tidewright/settings.ini":  "[paths]\r\nexport=C:\\Users\\maren\\Berths\r\nshare=\\\\QUAY-SRV\\plans\r\nplans=P:\\2026\r\nprinter=Berth plans\r\n",
 		"Users/maren.TERNQUAY/AppData/Roaming/Slipway/Hoist/state.json": `{"a": 1}`,
 		"Users/Default/NTUSER.DAT":                                      "x", "Users/Public/x.txt": "x", "Users/svc/x": "",
 		"Program Files/Tidewright/tidewright.exe": "MZ no program",
@@ -120,6 +125,12 @@ func windowsDisk(t *testing.T) string {
 "Edition"="Harbour"
 
 [\ODBC]
+
+[\ODBC\ODBCINST.INI]
+
+[\ODBC\ODBCINST.INI\ODBC Drivers]
+"Pontoon Driver"="Installed"
+"SQL Server"="Installed"
 
 [\ODBC\ODBC.INI]
 
@@ -174,6 +185,15 @@ func windowsDisk(t *testing.T) string {
 [\ControlSet002\Services\disk]
 "Type"=dword:00000001
 "ImagePath"="System32\\drivers\\disk.sys"
+
+[\ControlSet002\Control\Print]
+
+[\ControlSet002\Control\Print\Printers]
+
+[\ControlSet002\Control\Print\Printers\Berth plans]
+"Printer Driver"="Wide plotter"
+
+[\ControlSet002\Control\Print\Printers\Microsoft Print to PDF]
 `,
 		filepath.Join(root, "Users/maren.TERNQUAY/NTUSER.DAT"): quay,
 	} {
@@ -287,12 +307,12 @@ func TestWideAndDraft(t *testing.T) {
 			t.Errorf("%d: want %s in\n%s", i, want, text)
 		}
 	}
-	for _, want := range []string{`private key (PEM) C:\ProgramData\Chartroom\sign.key`, `MariaDB dump C:\ProgramData\Pontoon\night.sql`, `dBase table C:\OldYard\yard.dat`, `C:\Users\maren.TERNQUAY\AppData\Roaming\Slipway\Hoist`, "Pontoon Ledger HKLM", `registry tree of software HKLM\SOFTWARE\Mole Head`, `HKCU\Software\Ebb and Flow Programs`, "ODBC data source Ledger"} {
+	for _, want := range []string{`private key (PEM) C:\ProgramData\Chartroom\sign.key`, `MariaDB dump C:\ProgramData\Pontoon\night.sql`, `dBase table C:\OldYard\yard.dat`, `C:\Users\maren.TERNQUAY\AppData\Roaming\Slipway\Hoist`, "Pontoon Ledger HKLM", `registry tree of software HKLM\SOFTWARE\Mole Head`, `HKCU\Software\Ebb and Flow Programs`, "ODBC data source Ledger", "drive P:, mapped to a share HKCU", "printer Berth plans HKLM", "driver of data sources Pontoon Driver"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("not found: %s in\n%s", want, text)
 		}
 	}
-	for _, not := range []string{"cache", "System32", "A part of the system", "Microsoft Windows"} {
+	for _, not := range []string{"cache", "System32", "A part of the system", "Microsoft Windows", "Print to PDF", "data sources SQL Server"} {
 		if strings.Contains(text, not) {
 			t.Errorf("wrongly found: %s", not)
 		}
@@ -312,7 +332,7 @@ func TestWideAndDraft(t *testing.T) {
 	must(t, 2, dir, "card", "draft", "x", "--root", root).tells(t, "--from")
 	must(t, 1, dir, "card", "draft", "x", "--root", root, "--from", `C:\Nowhere`).tells(t, "there is nothing")
 	draft, _ := os.ReadFile(filepath.Join(dir, "cards/tide.yaml"))
-	for _, line := range []string{"DisplayVersion  # is 8.2.1 here", "secret: true", `line 1, is right`, `SELECT count(*) FROM "boat"`} {
+	for _, line := range []string{"DisplayVersion  # is 8.2.1 here", "secret: true", `line 1, is right`, `SELECT count(*) FROM "boat"`, "drive P:, mapped to a share is there, which its settings name", "printer Berth plans is there"} {
 		if !strings.Contains(string(draft), strings.Replace(line, "line 1", "line 2", 1)) {
 			t.Errorf("the draft does not say %q:\n%s", line, draft)
 		}

@@ -93,7 +93,8 @@ type Drafter struct {
 	Computer machine.Computer
 	Temp     string // private folder for databases that cannot be read in place
 
-	paths *repoint.Map // what is to be re-pointed, where it goes elsewhere
+	paths    *repoint.Map    // what is to be re-pointed, where it goes elsewhere
+	settings strings.Builder // the text files that were looked into, in small letters
 }
 
 // Make drafts a card called name from paths, which are real ones or in the
@@ -155,8 +156,11 @@ func (d *Drafter) around(out *Draft, places []string) {
 		runs := slices.IndexFunc(f.Details, func(detail string) bool {
 			return strings.HasPrefix(detail, "runs ") && of(strings.TrimPrefix(detail, "runs "))
 		})
-		if runs >= 0 {
+		switch {
+		case runs >= 0:
 			out.Around = append(out.Around, fmt.Sprintf("See that the %s is there, which %s", f.What, f.Details[runs]))
+		case f.Named != "" && strings.Contains(d.settings.String(), strings.ToLower(f.Named)):
+			out.Around = append(out.Around, strings.Join(append([]string{"See that the " + f.What + " is there, which its settings name"}, f.Details...), ": "))
 		}
 	}
 }
@@ -494,6 +498,9 @@ func (d *Drafter) pointers(out *Draft, real string) (holds bool) {
 	edits, _ := d.paths.File(data)
 	if holds = len(edits) > 0; !textual[strings.ToLower(filepath.Ext(real))] || bytes.IndexByte(data, 0) >= 0 {
 		return holds
+	}
+	if d.settings.Len() < maxText {
+		d.settings.WriteString(strings.ToLower(string(data)) + "\n")
 	}
 	term, _ := machine.Term(d.Computer, real)
 	lines := bufio.NewScanner(bytes.NewReader(data))

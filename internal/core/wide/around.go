@@ -5,7 +5,9 @@ import (
 	"bytes"
 	"cmp"
 	"encoding/xml"
+	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -25,7 +27,7 @@ import (
 func Around(c machine.Computer) (out []Finding) {
 	switch c.System() {
 	case machine.Windows:
-		out = slices.Concat(services(c), starts(c), tasks(c), hosts(c, `%WINDIR%\System32\drivers\etc\hosts`))
+		out = slices.Concat(services(c), starts(c), tasks(c), attached(c), hosts(c, `%WINDIR%\System32\drivers\etc\hosts`))
 	case machine.MacOS:
 		out = slices.Concat(agents(c), keychains(c), hosts(c, "/etc/hosts"))
 	default:
@@ -289,4 +291,70 @@ func keychains(c machine.Computer) (out []Finding) {
 		}
 	}
 	return out
+}
+
+// attached are what somebody has given a Windows computer for its apps: drives that are mapped
+// to shares, printers, fonts of one user, drivers of data sources (ODBC).
+func attached(c machine.Computer) (out []Finding) {
+	for _, l := range []struct {
+		path, what string
+		values     bool   // whether they are values, and not keys
+		told       string // of a key: the value that says more
+	}{
+		{`HKCU\Network`, "drive %s:, mapped to a share", false, "RemotePath"},
+		{`HKLM\SYSTEM\CurrentControlSet\Control\Print\Printers`, "printer %s", false, "Printer Driver"},
+		{`HKCU\Software\Microsoft\Windows NT\CurrentVersion\Fonts`, "font %s of one user", true, ""},
+		{`HKLM\SOFTWARE\ODBC\ODBCINST.INI\ODBC Drivers`, "driver of data sources %s", true, ""},
+		{`HKLM\SOFTWARE\WOW6432Node\ODBC\ODBCINST.INI\ODBC Drivers`, "driver of data sources %s (32 bit)", true, ""},
+	} {
+		users := []*machine.User{nil}
+		if strings.HasPrefix(l.path, "HKCU") {
+			users = machine.Profiles(c, "%USERPROFILE%")
+		}
+		for _, u := range users {
+			k, err := c.Registry(l.path, u)
+			if err != nil {
+				continue
+			}
+			told := map[string]string{}
+			if l.values {
+				values, _ := k.Values()
+				for _, v := range values {
+					told[v.Name] = ""
+				}
+			} else if names, err := k.Keys(); err == nil {
+				for _, n := range names {
+					told[n] = registry.Text(k, n, l.told)
+				}
+			}
+			k.Close()
+			for _, n := range slices.Sorted(maps.Keys(told)) {
+				if n == "" || ofEveryWindows(n) {
+					continue
+				}
+				f := Finding{What: fmt.Sprintf(l.what, n), Where: l.path, Named: n}
+				if len(n) == 1 {
+					f.Named = n + `:\`
+				}
+				if told[n] != "" {
+					f.Details = []string{told[n]}
+				}
+				if u != nil {
+					f.User = u.Name
+				}
+				out = append(out, f)
+			}
+		}
+	}
+	return out
+}
+
+// ofEveryWindows reports whether a printer or driver comes with the system.
+func ofEveryWindows(name string) bool {
+	for _, lead := range []string{"Microsoft ", "Fax", "OneNote", "SQL Server", "Driver da ", "Driver do ", "Microsoft-"} {
+		if strings.HasPrefix(name, lead) {
+			return true
+		}
+	}
+	return false
 }

@@ -51,6 +51,8 @@ type Finding struct {
 	Recent  bool      `json:"recent"`            // changed within the days that were asked for
 	Details []string  `json:"details,omitempty"` // at most maxDetails
 	folder  string    // of a running server: its data folder
+	// Named is what settings call it by, where settings may name it: H:\, a printer.
+	Named string `json:"-"`
 }
 
 // maxDetails is how many details of one finding are kept.
