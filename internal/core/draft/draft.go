@@ -16,9 +16,11 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/dustin/go-humanize"
+	"gopkg.in/ini.v1"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
@@ -60,8 +62,11 @@ type Item struct {
 	Secret  bool
 	Skips   []Skip
 	Counts  []card.Count
+	Each    string   // of many folders: the pattern that makes an item of each
 	Repoint []string // settings that hold paths of the old computer's profiles or of what is drafted
 	Notes   []string // what a person should think about
+
+	real string // where it is; "" of a key
 }
 
 // Skip is what is left out of a folder, with the reason.
@@ -94,12 +99,14 @@ type Drafter struct {
 	Temp     string // private folder for databases that cannot be read in place
 
 	paths    *repoint.Map    // what is to be re-pointed, where it goes elsewhere
+	inis     []string        // settings files, by their real paths
 	settings strings.Builder // the text files that were looked into, in small letters
 }
 
 // Make drafts a card called name from paths, which are real ones or in the
 // terms of cards.
 func (d *Drafter) Make(ctx context.Context, name, title string, paths []string) (*Draft, error) {
+	title = strings.TrimSpace(strings.Map(shown, title)) // it may be what a program calls itself
 	if title == "" {
 		title = strings.ToUpper(name[:1]) + strings.ReplaceAll(name[1:], "-", " ")
 	}
@@ -131,6 +138,7 @@ func (d *Drafter) Make(ctx context.Context, name, title string, paths []string) 
 	}
 	d.version(ctx, out, paths)
 	d.around(out, append(reals, keys...))
+	d.told(out)
 	names := map[string]int{}
 	for _, it := range out.Items {
 		if names[it.Name]++; names[it.Name] > 1 {
@@ -138,6 +146,42 @@ func (d *Drafter) Make(ctx context.Context, name, title string, paths []string) 
 		}
 	}
 	return out, nil
+}
+
+// shown leaves out what a card refuses: characters that nobody sees, or that do something.
+func shown(r rune) rune {
+	if !unicode.IsPrint(r) {
+		return -1
+	}
+	return r
+}
+
+// told says which setting of the app names the place of an item: the card may read it there,
+// on each computer. Settings are INI files, which most are.
+func (d *Drafter) told(out *Draft) {
+	for _, it := range out.Items {
+		if it.real == "" {
+			continue
+		}
+		where := machine.Spoken(d.Computer, it.real)
+		for _, s := range d.inis {
+			f, err := ini.LoadSources(ini.LoadOptions{SkipUnrecognizableLines: true, AllowBooleanKeys: true, IgnoreInlineComment: true, IgnoreContinuation: true}, s)
+			if err != nil {
+				continue
+			}
+			term, _ := machine.Term(d.Computer, s)
+			for _, section := range f.Sections() {
+				for _, key := range section.Keys() {
+					value := strings.TrimRight(strings.Trim(key.String(), `"`), `/\`)
+					same := value == where || d.Computer.System().Folds() && strings.EqualFold(strings.ReplaceAll(value, "/", `\`), where)
+					name := strings.TrimPrefix(section.Name()+"/"+key.Name(), ini.DefaultSection+"/")
+					if same && plain(name) {
+						it.Notes = append(it.Notes, fmt.Sprintf("Its place is told by a setting, and may be another on the new computer: path: {from: {file: %s, key: %s}}", quote(term), quote(name)))
+					}
+				}
+			}
+		}
+	}
 }
 
 // around proposes what a person must see to of what runs an app's programs, or serves it: such
@@ -267,9 +311,9 @@ func (d *Drafter) add(ctx context.Context, out *Draft, real string) error {
 		}
 		return nil
 	}
-	it := &Item{Name: slug(filepath.Base(real)), Kind: kinds.Of(real, true), Path: term}
+	it := &Item{Name: slug(filepath.Base(real)), Kind: kinds.Of(real, true), Path: term, real: real}
 	out.Items = append(out.Items, it)
-	f := &folder{d: d, out: out, item: it, real: real, skips: map[string]*Skip{}, endings: map[string]int64{}}
+	f := &folder{d: d, out: out, item: it, real: real, skips: map[string]*Skip{}, endings: map[string]int64{}, years: map[string]bool{}}
 	src := tree.Source{Root: real}
 	st, err := src.Measure(ctx, func(e tree.Entry, _ string) { f.see(e) }, func(p tree.Problem) {
 		out.Notes = append(out.Notes, fmt.Sprintf("%s cannot be read: %v", machine.Spoken(d.Computer, p.Path), p.Err))
@@ -288,12 +332,14 @@ func (d *Drafter) add(ctx context.Context, out *Draft, real string) error {
 
 // file proposes an item for a single file.
 func (d *Drafter) file(ctx context.Context, real, term string) *Item {
-	it := &Item{Name: slug(filepath.Base(real)), Kind: kinds.Of(real, false), Path: term}
+	it := &Item{Name: slug(filepath.Base(real)), Kind: kinds.Of(real, false), Path: term, real: real}
 	class, what := wide.Look(real)
 	it.About = what
 	switch {
 	case it.Kind.Info().Counts == "query":
 		it.Counts = d.tables(ctx, real, it)
+	case it.Kind != kinds.Plain:
+		it.Notes = append(it.Notes, "The app must be closed while it is packed.")
 	case class == wide.Key || class == wide.Certificate || class == wide.Licence:
 		it.Secret = true
 		it.Notes = append(it.Notes, "Whoever has this file can do what its owner can. Where the maker's licence is bound to the", "computer, it must be issued again rather than moved.")
@@ -334,6 +380,28 @@ type folder struct {
 	endings map[string]int64
 	texts   []string
 	left    int64 // files that stay in the folder's own item
+
+	years  map[string]bool // folders right below it that are named by years
+	others bool            // whether anything else is right below it
+	tables int             // dBase tables right below it
+	beside bool            // whether anything else than what belongs to them is in it
+}
+
+// ofTables are the endings of what belongs to dBase and FoxPro tables.
+var ofTables = map[string]bool{".dbf": true, ".dbt": true, ".fpt": true, ".cdx": true, ".mdx": true, ".ndx": true, ".idx": true, ".ntx": true}
+
+var year = regexp.MustCompile(`^(19|20)[0-9][0-9]$`)
+
+// place notes where in the folder an entry lies.
+func (f *folder) place(e tree.Entry) {
+	top, _, below := strings.Cut(e.Path, "/")
+	switch {
+	case e.Path == ".":
+	case year.MatchString(top) && (below || e.Type == tree.Dir):
+		f.years[top] = true
+	default:
+		f.others = true
+	}
 }
 
 // needless are endings of files that an app makes anew, with the reason.
@@ -344,6 +412,7 @@ var needless = map[string]string{
 
 // see takes one entry of the folder.
 func (f *folder) see(e tree.Entry) {
+	f.place(e)
 	if e.Type != tree.File {
 		return
 	}
@@ -362,13 +431,19 @@ func (f *folder) see(e tree.Entry) {
 	}
 	class, what := wide.Look(filepath.Join(f.real, filepath.FromSlash(e.Path)))
 	switch {
-	case (what == wide.SQLiteDatabase || class == wide.Key || class == wide.Certificate || class == wide.Licence) && len(f.split) < maxSplit && plain(e.Path):
+	case (class == wide.Database && kinds.Of(filepath.Join(f.real, filepath.FromSlash(e.Path)), false) != kinds.Plain || class == wide.Key || class == wide.Certificate || class == wide.Licence) && len(f.split) < maxSplit && plain(e.Path):
 		f.split = append(f.split, e.Path)
 		return
 	case class == wide.Database:
 		f.other = append(f.other, e.Path+" is a "+what)
 	}
 	f.left++
+	switch {
+	case strings.Contains(e.Path, "/") || !ofTables[strings.ToLower(path.Ext(e.Path))]:
+		f.beside = true
+	case what == wide.DBaseTable:
+		f.tables++
+	}
 	if ext := strings.ToLower(path.Ext(e.Path)); ext != "" && plain(ext) {
 		f.endings[ext]++
 	}
@@ -432,6 +507,14 @@ func (f *folder) finish(ctx context.Context) {
 		}
 	}
 	f.item.Repoint = patterns(holding)
+	alone := len(f.split)+len(f.skips) == 0
+	switch {
+	case alone && f.tables > 0 && !f.beside:
+		f.item.Kind, f.item.Counts, f.item.Repoint, f.item.Notes = kinds.Tables, nil, nil, []string{"The app must be closed while it is packed."}
+	case alone && len(f.years) > 1 && !f.others && len(f.item.Repoint) == 0:
+		f.item.Each = "[12]???"
+		f.item.Notes = append(f.item.Notes, fmt.Sprintf("Each of the %d years in it is an item of its own. To move the last ones only, add: newest: 3", len(f.years)))
+	}
 }
 
 // maxNamed is how many files of one ending are named one by one.
@@ -498,6 +581,10 @@ func (d *Drafter) pointers(out *Draft, real string) (holds bool) {
 	edits, _ := d.paths.File(data)
 	if holds = len(edits) > 0; !textual[strings.ToLower(filepath.Ext(real))] || bytes.IndexByte(data, 0) >= 0 {
 		return holds
+	}
+	switch strings.ToLower(filepath.Ext(real)) {
+	case ".ini", ".cfg", ".conf", ".inf":
+		d.inis = append(d.inis, real)
 	}
 	if d.settings.Len() < maxText {
 		d.settings.WriteString(strings.ToLower(string(data)) + "\n")

@@ -123,7 +123,7 @@ func TestDraftOfNextToNothing(t *testing.T) {
 	if c, _ := d.made(t, "x", "", "/srv/only"); len(c.Items) != 1 || c.Items[0].Kind != card.File {
 		t.Errorf("a folder with nothing left in it: %+v", c.Items)
 	}
-	if c, text := d.made(t, "x", "", "/srv/a.mdb"); c.Items[0].Kind != card.File || !strings.Contains(text, "must be closed") {
+	if c, text := d.made(t, "x", "", "/srv/a.mdb"); c.Items[0].Kind != card.Jet || !strings.Contains(text, "must be closed") {
 		t.Errorf("%s", text)
 	}
 	lay := func(name string) {
@@ -145,6 +145,31 @@ func TestDraftOfNextToNothing(t *testing.T) {
 		if _, err := d.Make(t.Context(), "x", "", []string{p}); fault.KindOf(err) != fault.Missing && fault.KindOf(err) != fault.BadCard {
 			t.Errorf("%s: %v", p, err)
 		}
+	}
+}
+
+// TestDraftByContent proposes a kind of its own for what has one, an item for each year, and
+// the setting that tells where something is.
+func TestDraftByContent(t *testing.T) {
+	table := append([]byte{3, 126, 11, 20, 0, 0, 0, 0, 65, 0, 11, 0}, make([]byte, 20)...)
+	table = append(table, append([]byte("NAME\x00\x00\x00\x00\x00\x00\x00C\x00\x00\x00\x00\x0a"), make([]byte, 15)...)...)
+	table = append(table, 13, 26)
+	d := found(t, map[string]string{
+		"srv/tables/boats.dbf": string(table), "srv/tables/boats.dbt": "x", "srv/mixed/boats.dbf": string(table), "srv/mixed/plan.png": "x",
+		"srv/lifts/2024/a.rec": "x", "srv/lifts/2025/b.rec": "x", "srv/lifts/2026/c/d.rec": "x", "srv/part/2024/a.rec": "x", "srv/part/2025/b.rec": "x", "srv/part/index": "x",
+		"home/maren/.config/winch/winch.ini": "[Data]\nPath = /srv/lifts/\nother=/srv\n",
+	})
+	c, text := d.made(t, "winch", "", "/srv/tables", "/srv/mixed", "/srv/lifts", "/srv/part", "$XDG_CONFIG_HOME/winch")
+	for name, want := range map[string]struct {
+		kind card.Kind
+		each string
+	}{"tables": {card.DBase, ""}, "mixed": {card.Folder, ""}, "lifts": {card.Folder, "[12]???"}, "part": {card.Folder, ""}} {
+		if it := c.Item(name); it == nil || it.Kind != want.kind || it.Each != want.each {
+			t.Errorf("%s: %+v\n%s", name, it, text)
+		}
+	}
+	if want := "path: {from: {file: '$XDG_CONFIG_HOME/winch/winch.ini', key: 'Data/Path'}}"; strings.Count(text, want) != 1 {
+		t.Errorf("no %s in\n%s", want, text)
 	}
 }
 

@@ -133,6 +133,9 @@ func (d *Draft) writeItem(w *writer, it *Item) {
 	} else {
 		w.line("    path: {%s: %s}", d.System, quote(it.Path))
 	}
+	if it.Each != "" {
+		w.line("    each: %s", quote(it.Each))
+	}
 	if it.Secret {
 		w.line("    secret: true")
 	}

@@ -30,7 +30,7 @@ func classify(head []byte, size int64, name string) (kind, bool) {
 	case isFirebird(head, size):
 		return kind{Database, fmt.Sprintf("Firebird database (on-disk structure %d)", binary.LittleEndian.Uint16(head[18:])&0x7fff)}, true
 	case isDBase(head, size):
-		return kind{Database, "dBase table"}, true
+		return kind{Database, DBaseTable}, true
 	}
 	text := head[:min(len(head), 512)]
 	for _, m := range texts {
@@ -186,6 +186,9 @@ func licenceName(name string, size int64) bool {
 
 // SQLiteDatabase is what Look says of an SQLite database.
 const SQLiteDatabase = "SQLite database"
+
+// DBaseTable is what it says of a dBase or FoxPro table.
+const DBaseTable = "dBase table"
 
 // Look says what one file is by its content, and by its name where that says
 // that it is a licence. An empty class stands for any other file.

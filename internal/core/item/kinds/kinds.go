@@ -42,7 +42,15 @@ var known = []struct {
 	is   func(path string) bool
 }{
 	{card.SQLite, sqlite.Is},
+	{card.Jet, func(path string) bool { is, err := jet.IsJet(path); return is && err == nil }},
 }
+
+// Tables is the kind of a folder that holds dBase tables and what belongs to them, and nothing
+// else; and Plain that of a file of no kind of its own.
+const (
+	Tables = card.DBase
+	Plain  = card.File
+)
 
 // Of is the kind that a folder or file is of, by all that can be seen.
 func Of(path string, folder bool) card.Kind {
