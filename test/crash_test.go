@@ -217,3 +217,49 @@ func TestRetireKilled(t *testing.T) {
 		t.Errorf("it was killed only %d times", kills)
 	}
 }
+
+// TestKeptBothKilled kills an unpack that keeps both, and its taking back, at random moments:
+// all of both is there in the end, and undo leaves what was there at first.
+func TestKeptBothKilled(t *testing.T) {
+	t.Parallel()
+	dir := office(t)
+	files := map[string]string{}
+	for i := range 400 {
+		files[fmt.Sprintf("old/srv/diary/many/%03d.rec", i)] = strings.Repeat("lift ", i*20)
+		files[fmt.Sprintf("new/srv/diary/many/%03d.rec", i+200)] = strings.Repeat("own  ", i*20)
+	}
+	lay.Out(t, dir, files)
+	made(t, dir)
+	step(t, 0, dir, "old", "pack")
+	before := picture(t, filepath.Join(dir, "new/srv"))
+	random := rand.New(rand.NewPCG(4, 9))
+	unpack := []string{"unpack", "--kit", "kit", "--root", "new", "--in-the-way", "keep-both"}
+	undo := []string{"undo", "--yes", "--kit", "kit", "--root", "new"}
+	begun := time.Now()
+	must(t, 0, dir, unpack...)
+	whole := time.Since(begun)
+	must(t, 0, dir, undo...)
+	for _, args := range [][]string{unpack, undo} {
+		hits := 0
+		for range 10 {
+			if killed(t, time.Duration(random.Int64N(int64(whole))), dir, args...) {
+				hits++
+			}
+		}
+		if hits < 3 {
+			t.Errorf("%s was killed only %d times", args[0], hits)
+		}
+		must(t, 0, dir, args...)
+		if args[0] == "unpack" {
+			step(t, 0, dir, "new", "verify")
+			all, _ := filepath.Glob(filepath.Join(dir, "new/srv/diary/many/*"))
+			numbered, _ := filepath.Glob(filepath.Join(dir, "new/srv/diary/many/* (2).rec"))
+			if len(all) != 800 || len(numbered) != 200 {
+				t.Errorf("%d files, %d with a number", len(all), len(numbered))
+			}
+		}
+	}
+	if after := picture(t, filepath.Join(dir, "new/srv")); after != before {
+		t.Errorf("after undo\n%.2000s\nbefore\n%.2000s", after, before)
+	}
+}

@@ -31,7 +31,8 @@ differs is in the way. At a terminal you are asked about each; --in-the-way says
 for all, or for one app or item:
 
   set-aside   rename it, and keep it (the usual); undo gives it its name back
-  keep-both   put what comes from the old computer beside it; undo takes that away
+  keep-both   put both in one folder: equal files once, others beside with a number
+              behind the name; a database or file gets a name beside it. undo takes it apart
   skip        leave it, and add only what is not there; undo leaves it so
   replace     overwrite it; undo cannot give it back
 

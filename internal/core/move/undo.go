@@ -80,9 +80,6 @@ func (m *Move) undoItem(ctx context.Context, c *card.Card, it *steps.Item) (run.
 		if u.Kept, err = mover.Aside(ctx, ""); err != nil && !errors.Is(err, item.ErrFixed) {
 			return out, err
 		}
-		if policy == tree.KeepBoth {
-			u.Back = "" // what is in its own place was never touched
-		}
 		if err := m.recordUndone(journal.EventUndoing, it.Key, *u); err != nil {
 			return out, err
 		}

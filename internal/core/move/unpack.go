@@ -211,6 +211,7 @@ func (m *Move) put(ctx context.Context, t item.Target) (run.ItemOutcome, error) 
 	if err != nil {
 		return out, err
 	}
+	err = m.ended(ctx, t, &done)
 	out.To, out.Aside, out.Notes, out.Unkept, out.Waits = done.To, done.Aside, done.Notes, done.Unkept, done.Waits
 	if out.Waits != "" {
 		out.Did = "left"
@@ -218,22 +219,22 @@ func (m *Move) put(ctx context.Context, t item.Target) (run.ItemOutcome, error) 
 	if r := m.State.Items[t.Key].Repointed; r != nil {
 		out.Repointed = r.Places
 	}
-	return out, m.ended(ctx, t, done)
+	return out, err
 }
 
 // ended records that an item is in place, after what an earlier unpack had put
 // there is gone.
-func (m *Move) ended(ctx context.Context, t item.Target, done steps.Placed) error {
+func (m *Move) ended(ctx context.Context, t item.Target, done *steps.Placed) error {
 	if done.Over != "" {
 		if err := t.Mover.At(done.Over).Remove(ctx); err != nil {
 			return err
 		}
 		done.Over = ""
 	}
-	if err := t.Mover.At(done.To).Mark(ctx, &done); err != nil {
+	if err := t.Mover.At(done.To).Mark(ctx, done); err != nil {
 		return err
 	}
-	return m.recordPlaced(journal.EventPlaced, t.Key, done)
+	return m.recordPlaced(journal.EventPlaced, t.Key, *done)
 }
 
 // recordPlaced records an item's placing, in the terms of the computer itself:
@@ -274,7 +275,7 @@ func (m *Move) recordSame(ctx context.Context, t item.Target, at string) error {
 	} else {
 		done.Same = true
 	}
-	return m.ended(ctx, t, done)
+	return m.ended(ctx, t, &done)
 }
 
 // intend says what will be done about an item and what is in its way.
@@ -303,7 +304,9 @@ func (m *Move) intend(ctx context.Context, t item.Target, there bool) (done step
 	done.Over, done.Policy = "", string(policy)
 	switch policy {
 	case tree.KeepBoth:
-		done.To = t.Mover.Beside()
+		if done.To = t.Mover.Beside(); done.To == t.Path { // in one folder, once what is there has another name
+			done.Aside, err = t.Mover.Aside(ctx, earlier)
+		}
 	case tree.SetAside:
 		if done.Aside, err = t.Mover.Aside(ctx, earlier); errors.Is(err, item.ErrFixed) {
 			err = nil // nothing is put there either

@@ -42,6 +42,7 @@ type Comparing struct {
 	Belongs  *Belonging
 	Turned   map[string][]repoint.Edit // changes in files that are turned back before they are compared
 	Lenient  string                    // system of which names that it cannot have are not expected; "" where all are
+	Others   bool                      // what the list has not is no difference, and is not counted
 	Progress func(int64)
 	// EachOld and EachNew, where given, see every entry of the list and of
 	// the folder.
@@ -108,13 +109,19 @@ func (r *comparer) old(e Entry) {
 	}
 }
 
+func (r *comparer) new(e Entry) {
+	r.out.New.add(e)
+	if r.EachNew != nil {
+		r.EachNew(e)
+	}
+}
+
 // met takes an entry of the folder, after the entries of the list that come
 // before it.
 func (r *comparer) met(ctx context.Context, e Entry, real string, list *ListReader) error {
 	e.Size -= repoint.Grown(r.Turned[e.Path])
-	r.out.New.add(e)
-	if r.EachNew != nil {
-		r.EachNew(e)
+	if !r.Others {
+		r.new(e)
 	}
 	for {
 		want, err := list.Peek()
@@ -122,7 +129,7 @@ func (r *comparer) met(ctx context.Context, e Entry, real string, list *ListRead
 			return err
 		}
 		if err == io.EOF || before(want.Path, e.Path) > 0 {
-			if e.Type != Dir {
+			if e.Type != Dir && !r.Others {
 				r.differ(e.Path, "was not in what was sealed")
 			}
 			return nil
@@ -132,6 +139,9 @@ func (r *comparer) met(ctx context.Context, e Entry, real string, list *ListRead
 		if want.Path != e.Path {
 			r.missing(want)
 			continue
+		}
+		if r.Others {
+			r.new(e)
 		}
 		if !want.Travels() {
 			return nil

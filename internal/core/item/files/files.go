@@ -253,6 +253,7 @@ func (m *Mover) Same(ctx context.Context) (bool, error) {
 	if how.Turned, err = m.Turned(); err != nil {
 		return false, err
 	}
+	how.Others = m.merged()
 	cmp, err := how.Compare(ctx, m.listed(), list)
 	if err != nil {
 		return false, err
@@ -286,6 +287,27 @@ func (m *Mover) Aside(ctx context.Context, earlier string) (string, error) {
 		return earlier, nil
 	}
 	return m.Disk.Aside(ctx, earlier)
+}
+
+// Beside is the folder itself: what is there is added to what comes.
+func (m *Mover) Beside() string {
+	if m.merges() {
+		return m.Path
+	}
+	return m.Disk.Beside()
+}
+
+// merges reports whether what comes and what is there can be in one folder.
+func (m *Mover) merges() bool { return !m.single && m.content == nil && !m.partly() }
+
+// merged reports whether they are, or are about to be.
+func (m *Mover) merged() bool {
+	for _, was := range []*steps.Placed{m.Known.Placed, m.Known.Placing} {
+		if was != nil && was.Policy == string(tree.KeepBoth) && m.merges() && was.Aside != "" {
+			return true
+		}
+	}
+	return false
 }
 
 // Put stages the files beside their target, flushes them, and then renames.
@@ -368,7 +390,7 @@ func (m *Mover) settle(ctx context.Context, done *steps.Placed, stage string, th
 			return nil
 		}
 	}
-	if there && policy == tree.SetAside {
+	if there && (policy == tree.SetAside || policy == tree.KeepBoth && m.merges()) {
 		if err := item.Rename(m.Path, done.Aside); err != nil {
 			return err
 		}
@@ -394,8 +416,21 @@ func (m *Mover) merge(ctx context.Context, done *steps.Placed, stage string, pol
 	return err
 }
 
-// Mark is the stamp of the files.
-func (m *Mover) Mark(ctx context.Context, done *steps.Placed) error { return item.Stamp(ctx, m, done) }
+// Mark is the stamp of the files. Before, what was there is added, where both are kept: also
+// when a run was cut off meanwhile.
+func (m *Mover) Mark(ctx context.Context, done *steps.Placed) error {
+	if done.Policy == string(tree.KeepBoth) && m.merges() && done.Aside != "" {
+		brought, err := tree.Bring(ctx, done.Aside, m.Path)
+		if err != nil {
+			return err
+		}
+		if brought.Added+brought.Numbered > 0 {
+			done.Notes = append(done.Notes, fmt.Sprintf("look through %s of what was there before, which were added, %d with a number behind the name (%s the same); all of that is whole in %s",
+				item.Plural(brought.Added+brought.Numbered, "file"), brought.Numbered, item.Plural(brought.Same, "other"), machine.Spoken(m.Computer, done.Aside)))
+		}
+	}
+	return item.Stamp(ctx, m, done)
+}
 
 // Untouched looks at the stamp of the files.
 func (m *Mover) Untouched(ctx context.Context, stamp string) (bool, error) {
@@ -432,6 +467,7 @@ func (m *Mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	if how.Turned, err = m.Turned(); err != nil {
 		return nil, err
 	}
+	how.Others = m.merged()
 	how.Progress, how.EachOld, how.EachNew = progress, func(e tree.Entry) { count(old, e) }, func(e tree.Entry) { count(now, e) }
 	cmp, err := how.Compare(ctx, m.listed(), list)
 	if err != nil {
@@ -479,5 +515,10 @@ func (m *Mover) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err er
 		w, err := tree.Withdraw(ctx, u.From, u.Back, u.Kept, list)
 		return err == nil && w.Kept > 0, err
 	}
-	return m.Withdraw(ctx, u, func() (bool, error) { return m.Same(ctx) }, nil)
+	return m.Withdraw(ctx, u, func() (bool, error) {
+		if m.merged() && m.Known.Placed != nil { // what was added goes with it, and is where it was
+			return m.Untouched(ctx, m.Known.Placed.Stamp)
+		}
+		return m.Same(ctx)
+	}, nil)
 }

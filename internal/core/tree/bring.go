@@ -1,0 +1,161 @@
+package tree
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+)
+
+// Brought counts what Bring did.
+type Brought struct {
+	Same     int64 // files that the folder has already, by content
+	Added    int64 // files that it had none of that name of
+	Numbered int64 // files that stand beside another of their name
+}
+
+// Bring copies into the folder to what the folder from has and it has not: under its own name
+// where that is free, and as "name (2).ext" where something else has it. What is there is not
+// touched, and neither is from. A run that was interrupted is ended by the same call.
+func Bring(ctx context.Context, from, to string) (*Brought, error) {
+	done := &Brought{}
+	err := Source{Root: from}.Walk(ctx, func(e Entry, real string) error {
+		at := filepath.Join(to, filepath.FromSlash(e.Path))
+		switch e.Type {
+		case Dir:
+			return madeLike(real, at)
+		case Link:
+			if _, err := os.Lstat(at); err == nil {
+				return nil
+			}
+			return os.Symlink(filepath.FromSlash(e.Target), at)
+		case File, Hard:
+			return done.file(real, at)
+		}
+		return nil
+	}, nil)
+	if err != nil {
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot add what was in %s to %s", from, to)
+	}
+	return done, nil
+}
+
+// madeLike makes a folder like another, where there is none.
+func madeLike(like, at string) error {
+	if info, err := os.Lstat(at); err == nil && info.IsDir() {
+		return nil
+	}
+	info, err := os.Lstat(like)
+	if err == nil {
+		err = os.Mkdir(at, info.Mode().Perm())
+	}
+	if os.IsExist(err) {
+		return nil // a file has its name: what is in it gets names beside that
+	}
+	if err != nil {
+		return err
+	}
+	return givenAs(like, at, info)
+}
+
+// file brings one file.
+func (b *Brought) file(real, at string) error {
+	info, err := os.Stat(real)
+	if err != nil {
+		return err
+	}
+	if parent, err := os.Stat(filepath.Dir(at)); err != nil || !parent.IsDir() {
+		at = filepath.Dir(at) + " (2)" + string(filepath.Separator) + filepath.Base(at) // a file has the folder's name
+		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+			return err
+		}
+	}
+	ending := filepath.Ext(at)
+	for n, try := 2, at; ; n++ {
+		is, err := os.Lstat(try)
+		switch {
+		case os.IsNotExist(err):
+			if try == at {
+				b.Added++
+			} else {
+				b.Numbered++
+			}
+			return copyAs(real, try, info)
+		case err != nil:
+			return err
+		case is.Mode().IsRegular() && is.Size() == info.Size():
+			if same, err := sameContent(real, try); err != nil || same {
+				b.Same++
+				return err
+			}
+		}
+		try = fmt.Sprintf("%s (%d)%s", strings.TrimSuffix(at, ending), n, ending)
+	}
+}
+
+func sameContent(a, b string) (bool, error) {
+	var sums [2]digest.Sum
+	for i, name := range []string{a, b} {
+		f, err := os.Open(name)
+		if err != nil {
+			return false, err
+		}
+		sums[i], err = hashOpen(f)
+		f.Close()
+		if err != nil {
+			return false, err
+		}
+	}
+	return sums[0] == sums[1], nil
+}
+
+// copyAs copies a file whole or not at all, with its permissions, its time and, for an
+// administrator, to whom it belongs.
+func copyAs(real, at string, info os.FileInfo) error {
+	r, err := os.Open(real)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	part := at + StageEnding
+	w, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(w, r)
+	if err == nil {
+		err = w.Sync()
+	}
+	if cerr := w.Close(); err == nil {
+		err = cerr
+	}
+	if err == nil {
+		err = givenAs(real, part, info)
+	}
+	if err == nil {
+		err = os.Rename(part, at)
+	}
+	if err != nil {
+		os.Remove(part)
+	}
+	return err
+}
+
+// givenAs gives a file or folder permissions, time and owner of another on this computer.
+func givenAs(like, at string, info os.FileInfo) error {
+	if o, known := OwnerOf(like); known && os.Geteuid() == 0 {
+		if err := os.Lchown(at, o.UID, o.GID); err != nil {
+			return err
+		}
+	}
+	if err := os.Chmod(at, info.Mode().Perm()); err != nil {
+		return err
+	}
+	return os.Chtimes(at, time.Time{}, info.ModTime())
+}
