@@ -60,7 +60,10 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 			e.read("", false) //nolint:errcheck // any answer will do
 		}
 	}()
-	err := root.ExecuteContext(ctx)
+	err := swallowed(args)
+	if err == nil {
+		err = root.ExecuteContext(ctx)
+	}
 	e.done()
 	e.private.Drop() //nolint:errcheck // the next run removes what is left
 	if err == nil {
@@ -68,6 +71,17 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 	}
 	e.log.Error("ended", "error", err)
 	return tell(fold(errOut), err, e.colour && isTerminal(errOut))
+}
+
+// swallowed recognises a call in which a backslash before a quote has made one argument of
+// several, as the Windows prompt does: --root "E:\" --kit K.
+func swallowed(args []string) error {
+	for _, a := range args {
+		if before, _, is := strings.Cut(a, `" `); is && len(before) > 1 && before[1] == ':' {
+			return fault.New(fault.Usage, `a backslash before a quote took the rest of the call into it (%s). Leave the last backslash of a folder away: "%s"`, a, strings.TrimRight(before, `\`))
+		}
+	}
+	return nil
 }
 
 func (e *env) command() *cobra.Command {

@@ -52,6 +52,7 @@ var advices = map[fault.Kind]advice{
 	fault.Pulled:          {"Put the stick back in, and run the same command again: what is whole is kept.", "Nothing was lost on this computer; of the kit, what was sealed and read back before.", exitFailed},
 	fault.NoSpace:         {"Free space on that disk, or use a larger one, and run the same command again: what is whole is kept.", nothingLost, exitFailed},
 	fault.ReadOnly:        {"Switch the write protection off, or copy the kit to a disk that can be written to.", nothingLost, exitFailed},
+	fault.Scanned:         {"The virus scanner holds it: see its list of what it has taken away, have it leave this file and the program alone for the move, and run the same command again.", nothingLost, exitFailed},
 	fault.Unreadable:      {"See that you may read it (as administrator, perhaps) and that no other program keeps it locked, and run the same command again.", nothingLost, exitFailed},
 	fault.Changed:         {"Close the app and whatever syncs its files, and run the same command again: what is whole is kept.", nothingLost, exitFailed},
 	fault.Missing:         {"See that the path is right and the disk is connected; `movekit survey` shows where things are looked for.", nothingLost, exitFailed},

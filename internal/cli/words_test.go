@@ -122,3 +122,12 @@ func TestEveryReasonCanBeGiven(t *testing.T) {
 		}
 	}
 }
+
+// TestSwallowed recognises what the Windows prompt makes of a folder that ends in a backslash.
+func TestSwallowed(t *testing.T) {
+	for arg, bad := range map[string]bool{`E:" --kit K`: true, `C:\pulled disk" --json`: true, `it's "quoted" text`: false, `C:\Data`: false, `see "E: x"`: false} {
+		if err := swallowed([]string{"survey", arg}); (err != nil) != bad || bad && fault.KindOf(err) != fault.Usage {
+			t.Errorf("%s: %v", arg, err)
+		}
+	}
+}

@@ -11,3 +11,8 @@ func isFull(err error) bool {
 }
 
 func isReadOnly(err error) bool { return errors.Is(err, windows.ERROR_WRITE_PROTECT) }
+
+// isScanned reports whether a virus scanner keeps something from being read.
+func isScanned(err error) bool {
+	return errors.Is(err, windows.ERROR_VIRUS_INFECTED) || errors.Is(err, windows.ERROR_VIRUS_DELETED)
+}

@@ -27,6 +27,7 @@ const (
 	Pulled          Kind = "pulled"           // the kit's medium was taken out
 	NoSpace         Kind = "no-space"         // a disk is full
 	ReadOnly        Kind = "read-only"        // a disk cannot be written to
+	Scanned         Kind = "scanned"          // a virus scanner keeps something from being read
 	Unreadable      Kind = "unreadable"       // something on the computer cannot be read
 	Changed         Kind = "changed"          // something changed while it was being read
 	Missing         Kind = "missing"          // something the card lists is not there
@@ -95,6 +96,8 @@ func Wrap(kind Kind, cause error, format string, args ...any) *Error {
 		e.Kind = NoSpace
 	case isReadOnly(cause):
 		e.Kind = ReadOnly
+	case isScanned(cause):
+		e.Kind = Scanned
 	}
 	return e
 }

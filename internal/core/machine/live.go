@@ -50,7 +50,13 @@ func (l *live) Accounts() *Accounts {
 	return l.accounts
 }
 
-func (l *live) Notes() []string { return nil }
+// Notes say what somebody who is no administrator does not see.
+func (l *live) Notes() []string {
+	if administrator() {
+		return nil
+	}
+	return []string{"this is not run as administrator (root): the profiles of other users, and what only the system may read, are not seen. Start it again as that"}
+}
 
 func (l *live) Own(spoken string) (string, error) { return spoken, nil }
 

@@ -110,3 +110,6 @@ func ownerOf(path string) (uid int, known bool) {
 	}
 	return int(st.Uid), true
 }
+
+// administrator reports whether this program may read everything.
+func administrator() bool { return os.Geteuid() == 0 }

@@ -235,3 +235,7 @@ func volumeID(dir string) string { return strings.ToUpper(filepath.VolumeName(di
 
 // usbDevices are told by the registry.
 func usbDevices() []string { return nil }
+
+// administrator reports whether this program was started with the rights of one: of who is in
+// that group, programs have them when they are started "as administrator".
+func administrator() bool { return windows.GetCurrentProcessToken().IsElevated() }
