@@ -177,7 +177,7 @@ func TestSheetTellsLicences(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"a-desk: desk, serial not found", "a-guided: guided<", "a-file: file<", "read: desk, serial ••••TERN", "label: key, serial typed when packing"} {
+	for _, want := range []string{"a-desk: a seat at a licence desk, serial not found", "a-guided: a person frees it and takes it up, step by step<", "a-file: files that travel<", "read: a seat at a licence desk, serial ••••TERN", "label: a product key, with a registered name where it has one, serial typed when packing"} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the page does not say %q", want)
 		}

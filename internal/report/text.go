@@ -266,7 +266,7 @@ func (r *Report) OldData() string {
 	case r.Keep:
 		return ""
 	case retired:
-		return "What was on " + r.Old.Name + " is still there, under other names, until somebody removes it."
+		return "What was set aside on " + r.Old.Name + " stays there, under other names, until somebody removes it."
 	}
 	return "What was on " + r.Old.Name + " is still there, in its place: nobody should go on working in it."
 }
