@@ -57,3 +57,29 @@ licences:
 		}
 	}
 }
+
+// TestLicenceOfAUser reads a serial where a user has it, and tells of another's.
+func TestLicenceOfAUser(t *testing.T) {
+	c, err := card.Parse("app.yaml", []byte(`card: 1
+name: app
+title: The App
+items: [{name: data, kind: file, path: /srv/data, optional: true}]
+licences: [{name: key, method: key, serial: {file: ~/.app.ini, key: key}, deactivate: {steps: [{do: x}]}, activate: {steps: [{do: x}]}}]
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	computer, err := machine.Open(lay.Disk(t, "linux", map[string]string{"etc/passwd": "anna:x:1000:1000::/home/anna:/bin/sh\nmaren:x:1001:1001::/home/maren:/bin/sh\ntobias:x:1002:1002::/home/tobias:/bin/sh\n",
+		"home/anna/x": "", "home/maren/.app.ini": "key=HB-QUAY-7\n", "home/tobias/.app.ini": "key=HB-QUAY-8\n"}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	apps, err := survey.Licences(t.Context(), &survey.Looker{Here: run.NewHere(computer), Kinds: kinds.All}, []*card.Card{c})
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := apps[0].Licences[0]
+	if l.Secrets.Serial != "HB-QUAY-7" || len(l.Doubts) != 1 || !strings.Contains(l.Doubts[0], "tobias has another one (••••AY-8)") {
+		t.Errorf("%+v %q", l.Secrets, l.Doubts)
+	}
+}

@@ -42,11 +42,7 @@ func (l *Looker) licences(ctx context.Context, c *card.Card, a *App, f *steps.Fa
 		ls := Licence{Licence: lic.Name, Method: lic.Method}
 		l.look(&ls, lic, a.Places)
 		if info := lic.Method.Info(); info.Sealed() {
-			serial, err := l.Prober().Read(ctx, &lic.Serial, nil)
-			if err != nil {
-				return err
-			}
-			code, err := l.Prober().Read(ctx, &lic.Code, nil)
+			serial, code, err := l.secrets(ctx, lic, &ls)
 			if err != nil {
 				return err
 			}
@@ -67,6 +63,38 @@ func (l *Looker) licences(ctx context.Context, c *card.Card, a *App, f *steps.Fa
 		a.Licences = append(a.Licences, ls)
 	}
 	return nil
+}
+
+// secrets reads a licence's serial and code: of the computer, or of the first user who has
+// one. Another's of another user is told, since a licence of a card is one.
+func (l *Looker) secrets(ctx context.Context, lic *card.Licence, ls *Licence) (serial, code probe.Found, err error) {
+	users := []*machine.User{nil}
+	if ofUsers(&lic.Serial) || ofUsers(&lic.Code) {
+		users = machine.Profiles(l.Computer, map[bool]string{true: "%USERPROFILE%", false: "~"}[l.Computer.System() == machine.Windows])
+	}
+	for _, u := range users {
+		s, err := l.Prober().Read(ctx, &lic.Serial, u)
+		if err != nil {
+			return serial, code, err
+		}
+		c, err := l.Prober().Read(ctx, &lic.Code, u)
+		switch {
+		case err != nil:
+			return serial, code, err
+		case serial.Value == "" && code.Value == "":
+			if serial, code = s, c; u != nil && s.Value != "" {
+				serial.How += ", of " + u.Name
+			}
+		case s.Value != "" && s.Value != serial.Value:
+			ls.Doubts = append(ls.Doubts, fmt.Sprintf("%s has another one (%s): which takes a licence of its own in the card, typed when it is packed", u.Name, licence.Mask(s.Value)))
+		}
+	}
+	return serial, code, nil
+}
+
+// ofUsers reports whether a source is in users' profiles.
+func ofUsers(s *card.Source) bool {
+	return machine.PerUser(s.File.Any) || machine.PerUser(s.File.Windows) || machine.PerUser(s.File.Linux) || machine.PerUser(s.File.MacOS) || strings.HasPrefix(strings.ToUpper(s.Registry), "HKCU")
 }
 
 // maxLicenceFile is the size, in bytes, up to which a file is looked into for a
