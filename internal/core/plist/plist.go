@@ -7,7 +7,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"strconv"
 	"unicode/utf16"
 
 	"howett.net/plist"
@@ -21,42 +20,20 @@ const magic = "bplist00"
 // IsBinary reports whether a file is a binary list.
 func IsBinary(data []byte) bool { return bytes.HasPrefix(data, []byte(magic)) }
 
-// Value returns the text at a path of keys and of numbers of array elements, or "".
-func Value(data []byte, path []string) (string, error) {
+// Read returns what is in a list: maps with texts as keys, slices, texts, numbers, times.
+func Read(data []byte) (list any, err error) {
 	if len(data) > MaxFile {
-		return "", errors.New("the property list is too large")
+		return nil, errors.New("the property list is too large")
 	}
 	if IsBinary(data) {
 		if _, err := parse(data); err != nil {
-			return "", err
+			return nil, err
 		}
 	}
-	var at any
-	if _, err := plist.Unmarshal(data, &at); err != nil {
-		return "", fmt.Errorf("no property list: %w", err)
+	if _, err := plist.Unmarshal(data, &list); err != nil {
+		return nil, fmt.Errorf("no property list: %w", err)
 	}
-	for _, p := range path {
-		switch v := at.(type) {
-		case map[string]any:
-			at = v[p]
-		case []any:
-			i, err := strconv.Atoi(p)
-			if err != nil || i < 0 || i >= len(v) {
-				return "", nil
-			}
-			at = v[i]
-		default:
-			return "", nil
-		}
-	}
-	switch v := at.(type) {
-	case nil, map[string]any, []any, []byte:
-		return "", nil
-	case string:
-		return v, nil
-	default:
-		return fmt.Sprint(v), nil
-	}
+	return list, nil
 }
 
 // trailerLen is the length of a binary list's end, which says how it is to be read.

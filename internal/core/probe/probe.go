@@ -112,7 +112,7 @@ func (p Prober) file(_ context.Context, s *card.Source, user *machine.User, whol
 		return "", path, err
 	}
 	if s.Key != "" && s.FileFormat() == "plist" {
-		text, err = listValue(name, s.Key)
+		text, err = ListValue(name, s.Key)
 		return text, machine.Spoken(p.Computer, name) + ", " + s.Key, err
 	}
 	text, err = readText(name)
@@ -129,8 +129,9 @@ func (p Prober) file(_ context.Context, s *card.Source, user *machine.User, whol
 	return text, machine.Spoken(p.Computer, name), nil
 }
 
-// listValue reads a value of a property list.
-func listValue(name, key string) (string, error) {
+// ListValue reads a value of a property list of macOS: the text at a place such as Window/0, or
+// "".
+func ListValue(name, key string) (string, error) {
 	f, err := os.Open(name)
 	if err != nil {
 		return "", err
@@ -140,7 +141,8 @@ func listValue(name, key string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return plist.Value(data, strings.Split(key, "/"))
+	list, err := plist.Read(data)
+	return textAt(list, strings.Split(key, "/")), err
 }
 
 // readText reads a text file as UTF-8, or as UTF-16 with a byte order mark,
@@ -180,6 +182,12 @@ func jsonValue(text string, parts []string) (string, error) {
 	if err := dec.Decode(&at); err != nil {
 		return "", fmt.Errorf("no JSON file: %w", err)
 	}
+	return textAt(at, parts), nil
+}
+
+// textAt is the text, number or truth value at a path of keys and of numbers of elements, or
+// "".
+func textAt(at any, parts []string) string {
 	for _, p := range parts {
 		switch v := at.(type) {
 		case map[string]any:
@@ -187,18 +195,18 @@ func jsonValue(text string, parts []string) (string, error) {
 		case []any:
 			i, err := strconv.Atoi(p)
 			if err != nil || i < 0 || i >= len(v) {
-				return "", nil
+				return ""
 			}
 			at = v[i]
 		default:
-			return "", nil
+			return ""
 		}
 	}
 	switch v := at.(type) {
-	case string, json.Number, bool:
-		return fmt.Sprint(v), nil
+	case string, json.Number, bool, uint64, int64, float64:
+		return fmt.Sprint(v)
 	}
-	return "", nil
+	return ""
 }
 
 // xmlValue returns the text of the first element at a path of names without
@@ -274,7 +282,7 @@ func (p Prober) exe(_ context.Context, s *card.Source, user *machine.User, _ boo
 // documentation).
 func AppVersion(dir string) (string, error) {
 	for _, key := range []string{"CFBundleShortVersionString", "CFBundleVersion"} {
-		if v, err := listValue(filepath.Join(dir, "Contents", "Info.plist"), key); v != "" || err != nil {
+		if v, err := ListValue(filepath.Join(dir, "Contents", "Info.plist"), key); v != "" || err != nil {
 			return v, err
 		}
 	}

@@ -35,9 +35,10 @@ func TestSources(t *testing.T) {
 	c := computer(t, "linux", map[string]string{
 		"a.txt": "3.4.0\r\nsecond", "u16.txt": "\xff\xfeV\x00:\x00 \x008\x00.\x002\x00\r\x00\n\x00", "empty": "",
 		"a.ini":    "top = 1\n[App Info]\nVersion=6.11b ; not a comment\nbroken line\nflag\n[a/b]\nx=1\n",
+		"a.plist":  `<plist version="1.0"><dict><key>app</key><dict><key>parts</key><array><string>x</string><integer>7</integer></array><key>on</key><true/></dict></dict></plist>`,
 		"a.json":   `{"app": {"version": "v14", "parts": [{"n": 7}], "big": 12345678901234567890}, "t": true}`,
 		"a.xml":    `<?xml version="1.0" encoding="ISO-8859-1"?><r xmlns="urn:x"><app v="3.07.1.9"><name> Pontoon </name></app><app v="4"/></r>`,
-		"bad.json": `{"a"`, "bad.xml": "<a><b></a>",
+		"bad.json": `{"a"`, "bad.plist": "<plist><dict>", "bad.xml": "<a><b></a>",
 		"var/lib/dpkg/status": "Package: other\nStatus: install ok installed\nVersion: 9\n\nPackage: pontoon\nStatus: install ok installed\nPriority: optional\nVersion: 1:6.11b-2+deb12u1\n\nPackage: gone\nStatus: deinstall ok config-files\nVersion: 5\n",
 	})
 	p := Prober{Computer: c}
@@ -50,6 +51,7 @@ func TestSources(t *testing.T) {
 		"pattern, UTF-16": {&card.Source{File: card.Path{Any: "/u16.txt"}, Pattern: lines(`V: (\S+)`)}, "8.2"}, "no match": {&card.Source{File: card.Path{Any: "/a.txt"}, Pattern: lines(`V: (\S+)`)}, ""},
 		"ini": {file("/a.ini", "app info/VERSION"), "6.11b ; not a comment"}, "ini without section": {file("/a.ini", "top"), "1"}, "ini with / in the section": {file("/a.ini", "a/b/x"), "1"}, "ini, nothing": {file("/a.ini", "no/x"), ""},
 		"json": {file("/a.json", "app/version"), "v14"}, "json list": {file("/a.json", "app/parts/0/n"), "7"}, "json large": {file("/a.json", "app/big"), "12345678901234567890"},
+		"list": {file("/a.plist", "app/parts/0"), "x"}, "list number": {file("/a.plist", "app/parts/1"), "7"}, "list bool": {file("/a.plist", "app/on"), "true"}, "list object": {file("/a.plist", "app"), ""},
 		"json bool": {file("/a.json", "t"), "true"}, "json object": {file("/a.json", "app"), ""}, "json beyond": {file("/a.json", "app/parts/9/n"), ""}, "json past a text": {file("/a.json", "t/x"), ""},
 		"xml": {file("/a.xml", "r/app/name"), "Pontoon"}, "xml attribute": {file("/a.xml", "r/app/@v"), "3.07.1.9"}, "xml, nothing": {file("/a.xml", "r/app/@w"), ""},
 		"package": {&card.Source{Package: "pontoon"}, "6.11b"}, "package removed": {&card.Source{Package: "gone"}, ""}, "package unknown": {&card.Source{Package: "nope"}, ""},
@@ -61,7 +63,7 @@ func TestSources(t *testing.T) {
 			t.Errorf("%s: %+v %v, want %q", name, got, err, q.want)
 		}
 	}
-	for _, name := range []string{"/bad.json", "/bad.xml"} {
+	for _, name := range []string{"/bad.json", "/bad.xml", "/bad.plist"} {
 		if got, err := p.Read(context.Background(), file(name, "a/b"), nil); fault.KindOf(err) != fault.Unreadable {
 			t.Errorf("%s: %+v %v", name, got, err)
 		}

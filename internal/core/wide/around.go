@@ -17,7 +17,7 @@ import (
 	"golang.org/x/text/transform"
 
 	"movekit/internal/core/machine"
-	"movekit/internal/core/plist"
+	"movekit/internal/core/probe"
 	"movekit/internal/core/registry"
 )
 
@@ -254,13 +254,9 @@ func agents(c machine.Computer) (out []Finding) {
 			}
 			files, _ := filepath.Glob(filepath.Join(at, "*.plist"))
 			for _, f := range files {
-				data, err := os.ReadFile(f)
-				if err != nil {
-					continue
-				}
 				runs := ""
-				for _, key := range [][]string{{"Program"}, {"ProgramArguments", "0"}} {
-					if v, err := plist.Value(data, key); err == nil {
+				for _, key := range []string{"Program", "ProgramArguments/0"} {
+					if v, err := probe.ListValue(f, key); err == nil {
 						runs = cmp.Or(runs, v)
 					}
 				}
