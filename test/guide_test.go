@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -96,6 +97,21 @@ func TestCardByQuestions(t *testing.T) {
 	if s := must(t, 0, dir, "survey", "--kit", "kit", "--root", "old"); !strings.Contains(s.out, "lifts of maren") || !strings.Contains(s.out, "hoistbook of bert") {
 		t.Errorf("survey by the card: %s", s.out)
 	}
+	// An answer is changed, and the rest of the card stays; what cannot be used is asked again.
+	before, _ := os.ReadFile(filepath.Join(dir, "cards/hoistbook.yaml"))
+	out = atTerminal(t, dir, "title\nThe Hoistbook\nlicence\n3\nUnregister it\n\nRegister it\n\nhand\n\n\n", "card", "make", "hoistbook", "--root", "old")
+	after, _ := os.ReadFile(filepath.Join(dir, "cards/hoistbook.yaml"))
+	kept, _ := os.ReadFile(filepath.Join(dir, "cards/hoistbook.yaml.before"))
+	if !bytes.Equal(kept, before) || !strings.Contains(out, "Wrote the card cards/hoistbook.yaml") {
+		t.Errorf("changed: %s", out)
+	}
+	for text, want := range map[string]bool{"title: 'The Hoistbook'": true, "method: guided": true, "method: command": false, "Choose the printer": false, "# by-hand: none": true, "counts:  # figures": true} {
+		if strings.Contains(string(after), text) != want {
+			t.Errorf("%q is there: %v\n%s", text, !want, after)
+		}
+	}
+	must(t, 0, dir, "card", "check", "cards/hoistbook.yaml")
+	must(t, 2, dir, "card", "make", "nobody").tells(t, "card make asks questions")
 	// One who leaves has nothing written, and one that is there is not written over.
 	out = atTerminal(t, dir, "/home/maren/.config/other\n\nhoistbook\nother\nq\n", "card", "make", "--root", "old")
 	if !strings.Contains(out, "There is a card hoistbook already") || !strings.Contains(out, "Nothing was written") {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/draft"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
 	"movekit/internal/core/wide"
@@ -25,18 +27,27 @@ import (
 func (e *env) cardMakeCommand() *cobra.Command {
 	var dir string
 	c := &cobra.Command{
-		Use:   "make",
-		Short: "Make a card by answering questions",
+		Use:   "make [NAME]",
+		Short: "Make a card by answering questions, or change an answer of one",
 		Long: `Look at this computer, show what looks like applications, and ask: which one, what it
 is called, which of its places matter, what figures its owner knows it by, how its
 licence is held, and what must be done by hand. The card that comes of it is checked,
-has comments, and is shown in words. Enter takes what is proposed.`,
-		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
+has comments, and is shown in words. Enter takes what is proposed.
+
+With the NAME of a card that is there, its answers are asked one by one as you choose, and
+the rest of it stays as it is. The card as it was before is kept beside it.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if !e.asked() {
 				return fault.New(fault.Usage, "card make asks questions, and nobody can be asked here; card draft writes a card of named folders")
 			}
-			err := (&guide{env: e}).makeCard(cmd.Context(), dir)
+			dir := cmp.Or(dir, usualCards(), "cards")
+			var err error
+			if g := (&guide{env: e}); len(args) == 1 {
+				err = g.changeCard(filepath.Join(dir, args[0]+".yaml"))
+			} else {
+				err = g.makeCard(cmd.Context(), dir)
+			}
 			if errors.Is(err, errLeave) {
 				e.say("Nothing was written.\n")
 				return nil
@@ -44,7 +55,7 @@ has comments, and is shown in words. Enter takes what is proposed.`,
 			return err
 		},
 	}
-	c.Flags().StringVar(&dir, "to", "cards", "folder of the office's cards")
+	c.Flags().StringVar(&dir, "to", "", "folder of the office's cards (else that of new --cards; where there is none, cards here)")
 	return c
 }
 
@@ -139,13 +150,119 @@ func (g *guide) makeCard(ctx context.Context, dir string) error {
 	return nil
 }
 
+// changeCard asks for answers of a card anew, those that a person chooses.
+func (g *guide) changeCard(file string) error {
+	was, err := os.ReadFile(file)
+	if err != nil {
+		return fault.Wrap(fault.Usage, err, "there is no such card to be changed")
+	}
+	c, err := card.Read(file)
+	if err != nil {
+		return err
+	}
+	text := string(was)
+	for {
+		g.inWords(c)
+		what, err := g.key("What is to be changed?", [2]string{"", "nothing more: write it"}, [2]string{"title", "what people call it"}, [2]string{"maker", "who makes it"},
+			[2]string{"about", "what the office uses it for"}, [2]string{"licence", "how its licence is held"}, [2]string{"hand", "what somebody does by hand"}, [2]string{"q", "leave it as it was"})
+		if err != nil {
+			return err
+		}
+		if what == "" {
+			break
+		}
+		field, lines, err := g.answerAgain(what, c)
+		if err != nil {
+			return err
+		}
+		now := replaced(text, field, lines)
+		changed, err := card.Parse(file, []byte(now))
+		if err != nil {
+			tell(fold(g.err), err, g.colour)
+			continue
+		}
+		text, c = now, changed
+	}
+	if text == string(was) {
+		return errLeave
+	}
+	if err := errors.Join(journal.WriteFile(file+".before", was, 0o644), journal.WriteFile(file, []byte(text), 0o644)); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot write the card")
+	}
+	g.printf("Wrote the card %s. As it was before: %s.before\n", file, file)
+	return nil
+}
+
+// answerAgain asks for one answer of a card, and returns the card's field with its lines.
+func (g *guide) answerAgain(what string, c *card.Card) (field string, lines []string, err error) {
+	one := func(question, usual string) (string, []string, error) {
+		text, err := g.line(question, usual)
+		return what, []string{what + ": " + draft.Quote(text)}, err
+	}
+	switch what {
+	case "title":
+		return one("What do people call it", c.Title)
+	case "maker":
+		return one("Who makes it", c.Maker)
+	case "about":
+		return one("What does the office use it for", c.About)
+	case "hand":
+		said, err := g.lines("What must somebody do by hand on the new computer? All of it, anew.")
+		lines = []string{"by-hand:"}
+		for _, s := range said {
+			lines = append(lines, "  - "+draft.Quote(s))
+		}
+		if len(said) == 0 {
+			lines = nil
+		}
+		return "by-hand", lines, err
+	}
+	d := &draft.Draft{}
+	for _, it := range c.Items {
+		d.Items = append(d.Items, &draft.Item{Name: it.Name, Secret: it.Secret})
+	}
+	held, err := g.licenceOf(d)
+	if held != nil {
+		lines = []string{"licences:"}
+		for _, l := range held {
+			lines = append(lines, "  "+l)
+		}
+	}
+	return "licences", lines, err
+}
+
+// replaced is a card's text with one of its fields written anew; without lines it is a comment.
+// What stands around it stays.
+func replaced(text, field string, lines []string) string {
+	if len(lines) == 0 {
+		lines = []string{"# " + field + ": none"}
+	}
+	all := strings.Split(strings.TrimRight(text, "\n"), "\n")
+	is := func(lead string) func(string) bool {
+		return func(l string) bool { return strings.HasPrefix(l, lead+field+":") }
+	}
+	from := slices.IndexFunc(all, is(""))
+	to := from + 1
+	if from >= 0 {
+		for to < len(all) && (strings.HasPrefix(all[to], " ") || strings.HasPrefix(all[to], "-")) {
+			to++
+		}
+	} else if from = slices.IndexFunc(all, is("# ")); from < 0 {
+		from = len(all)
+		to = from
+	} else {
+		to = from + 1
+	}
+	return strings.Join(slices.Concat(all[:from], lines, all[to:]), "\n") + "\n"
+}
+
 // inWords says what a card has moved.
 func (g *guide) inWords(c *card.Card) {
 	g.printf("%s\n", c.Title)
 	for _, it := range c.Items {
 		where := it.Key
 		if where == "" {
-			where = it.Path.Any + it.Path.Windows + it.Path.Linux
+			where = it.Path.Any + it.Path.Windows + it.Path.Linux + it.Path.MacOS
 		}
 		more := ""
 		if len(it.Repoint) > 0 {
