@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/item"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/probe"
@@ -19,7 +20,7 @@ import (
 // apps than whether they are there.
 func Licences(ctx context.Context, l *Looker, cards []*card.Card) (out []App, err error) {
 	for _, c := range cards {
-		a := App{App: c.Name, Title: c.Title}
+		a := App{App: c.Name, Title: c.Title, Items: []item.Look{}}
 		if a.Places, err = l.Places(ctx, c); err == nil {
 			if err = l.version(ctx, c, &a); err == nil {
 				err = l.licences(ctx, c, &a, &steps.Facts{})
