@@ -29,6 +29,7 @@ licences:
   - name: seat
     method: guided
     transfers: 1
+    one-syncs: true
     deactivate: {steps: [{do: Release the seat., ask: How many are free?, answer: "^[0-9]+$"}]}
     activate: {steps: [{do: Take the seat., evidence: true}]}
 `,
@@ -79,6 +80,11 @@ func TestAnswersFromAFile(t *testing.T) {
 	}
 	if all[1].New != "active" || all[1].Old != "deactivated" || all[1].Left != 0 || all[1].Next != "" || !strings.Contains(all[1].By, "proof.png") || !strings.Contains(all[0].By, `who answered "Harbour office"`) {
 		t.Errorf("%+v", all)
+	}
+	for _, said := range []said{step(t, 0, dir, "old", "retire"), must(t, 0, dir, "report", "--kit", "kit")} {
+		if !strings.Contains(strings.ToLower(said.out), "only one copy") {
+			t.Errorf("nobody is told that one copy may sync: %s", said.out)
+		}
 	}
 	filepath.WalkDir(filepath.Join(dir, "kit"), func(path string, e os.DirEntry, _ error) error {
 		if data, err := os.ReadFile(path); err == nil && strings.Contains(string(data), "SECRET-4471") {

@@ -3,10 +3,12 @@ package cli
 import (
 	"cmp"
 	"context"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
@@ -94,7 +96,7 @@ var retiredWords = map[string]struct {
 	"not proven":      {"KEPT: the new computer has another", true},
 }
 
-func (e *env) showRetired(_ *move.Move, out []*run.Outcome) {
+func (e *env) showRetired(j *move.Move, out []*run.Outcome) {
 	t := e.table("app", "item", "result", "where it is now")
 	t.Paths = true
 	for _, o := range out {
@@ -119,6 +121,11 @@ func (e *env) showRetired(_ *move.Move, out []*run.Outcome) {
 			if i.Did == "returned" && i.Aside != "" {
 				e.printf("%s what had the name meanwhile: %s\n", e.paint("set aside:", table.Note), i.Aside)
 			}
+		}
+	}
+	for _, o := range out {
+		if c := j.Card(o.App); c != nil && len(o.Blocks) == 0 && slices.ContainsFunc(c.Licences, func(l card.Licence) bool { return l.Sole() }) {
+			e.printf("%s only one copy of %s may sync: see that nobody is signed in to it on %s any more\n", e.paint("by hand:", table.Note), c.Title, j.Computer.Name())
 		}
 	}
 	if note != "" {

@@ -263,7 +263,7 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 			r.notices = append(r.notices, f)
 			a.ByHand = append(a.ByHand, "Send the maker the notice "+f.Name)
 		}
-		if l.Method.Info().OneSyncs {
+		if l.Sole() {
 			a.ByHand = append(a.ByHand, fmt.Sprintf("Only one copy may sync: see that nobody signs in to %s on %s any more", c.Title, s.Old.Name))
 		}
 		a.Licences = append(a.Licences, li)

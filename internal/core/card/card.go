@@ -199,6 +199,7 @@ type Licence struct {
 	Transfers  *int     `yaml:"transfers,omitempty" jsonschema_description:"How often the maker lets it be moved, where no service tells."`
 	USB        string   `yaml:"usb,omitempty" jsonschema:"pattern=^[0-9a-fA-F]{4}:[0-9a-fA-F]{4}$" jsonschema_description:"Token: its USB vendor and product id, such as 1d6b:0002."`
 	Notice     string   `yaml:"notice,omitempty" jsonschema_description:"What the maker wants to be told once it is moved; {app}, {licence}, {old}, {new}, {freed} and {taken} stand for the facts. The hand-over writes it as a text file."`
+	OneSyncs   bool     `yaml:"one-syncs,omitempty" jsonschema_description:"True where only one copy of the app may be signed in and sync; account: always."`
 	Wait       Wait     `yaml:"wait,omitempty" jsonschema_description:"How long after freeing it the maker lets it be taken up again: a time such as 24h, or calendar-day (to the next midnight), with a time zone behind it where it is the maker's."`
 }
 
@@ -238,6 +239,9 @@ type Guide struct {
 // Shown reports whether the computer itself shows that the licence is there: by a token that
 // is plugged in, a serial, files.
 func (l *Licence) Shown() bool { return l.USB != "" || l.Method.Info().Sealed() || len(l.Items) > 0 }
+
+// Sole reports whether only one copy of the app may be signed in and sync.
+func (l *Licence) Sole() bool { return l.OneSyncs || l.Method.Info().OneSyncs }
 
 // Change returns how a licence is freed (deactivate) or taken up, or nil.
 func (l *Licence) Change(deactivate bool) *Change {

@@ -153,7 +153,7 @@ func bySteps(first ...Ask) []Ask {
 const label = "the label of the box"
 
 // everyMethod are the fields that licences of every method take.
-var everyMethod = []string{"name", "method", "wait", "back-by", "trial", "lost", "notice"}
+var everyMethod = []string{"name", "method", "wait", "back-by", "trial", "lost", "notice", "one-syncs"}
 
 // rules are the fields with what no service tells, besides whether it may be taken
 // over.
