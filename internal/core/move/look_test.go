@@ -6,9 +6,11 @@ import (
 	"testing"
 	"time"
 
+	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 	"movekit/internal/report"
 	"movekit/test/lay"
@@ -139,5 +141,23 @@ func TestAddressNotKnown(t *testing.T) {
 	r := report.Build(*j.Manifest, j.Cards, j.State)
 	if r.Only([]*run.Outcome{out}); r.Result != report.Different || !strings.Contains(r.Sentence, "server of The App (address: it cannot be read on this computer)") {
 		t.Errorf("%s: %s", r.Result, r.Sentence)
+	}
+}
+
+// TestPromisedSize refuses a list that promises another size than the journal, by which it
+// was seen that there is space.
+func TestPromisedSize(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", machine.Linux, map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": ""})
+	o.Pack()
+	j := o.Job(o.New)
+	j.State.Items[steps.Key{App: "app", Item: "diary"}].Sealed.Bytes = 1 << 40
+	j.Overrides = map[string]string{"fits": "it is tried"}
+	out, err := j.Unpack(ctx)
+	if err == nil {
+		err = out[0].Err
+	}
+	if fault.KindOf(err) != fault.Hostile || o.Text("new/srv/diary/a") != "" {
+		t.Errorf("%v", err)
 	}
 }
