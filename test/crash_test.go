@@ -29,6 +29,21 @@ func killed(t *testing.T, after time.Duration, dir string, args ...string) bool 
 	return err != nil && ctx.Err() != nil
 }
 
+// killedAnywhere starts a command as often as is said and kills each at a random moment of the
+// time that it takes when whole: at least so many must have been under way.
+func killedAnywhere(t *testing.T, random *rand.Rand, starts, least int, whole time.Duration, dir string, args ...string) {
+	t.Helper()
+	hits := 0
+	for range starts {
+		if killed(t, time.Duration(random.Int64N(int64(whole))), dir, args...) {
+			hits++
+		}
+	}
+	if hits < least {
+		t.Errorf("%s was killed only %d times", args[0], hits)
+	}
+}
+
 // TestKilledAtAnyMoment kills pack and unpack at random moments, again and
 // again, and then runs the same command to its end.
 func TestKilledAtAnyMoment(t *testing.T) {
@@ -59,15 +74,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 			aside, _ := filepath.Glob(filepath.Join(dir, "new/srv/diary.set-aside-*"))
 			os.Rename(aside[0], filepath.Join(dir, "new/srv/diary"))
 		}
-		hits := 0
-		for range 12 {
-			if killed(t, time.Duration(random.Int64N(int64(whole))), dir, args...) {
-				hits++
-			}
-		}
-		if hits < 4 {
-			t.Errorf("%s was killed only %d times", s[0], hits)
-		}
+		killedAnywhere(t, random, 12, 4, whole, dir, args...)
 		must(t, 0, dir, args...)
 		must(t, 0, dir, "inspect", "--kit", "kit")
 	}
@@ -240,15 +247,7 @@ func TestKeptBothKilled(t *testing.T) {
 	whole := time.Since(begun)
 	must(t, 0, dir, undo...)
 	for _, args := range [][]string{unpack, undo} {
-		hits := 0
-		for range 10 {
-			if killed(t, time.Duration(random.Int64N(int64(whole))), dir, args...) {
-				hits++
-			}
-		}
-		if hits < 3 {
-			t.Errorf("%s was killed only %d times", args[0], hits)
-		}
+		killedAnywhere(t, random, 10, 3, whole, dir, args...)
 		must(t, 0, dir, args...)
 		if args[0] == "unpack" {
 			step(t, 0, dir, "new", "verify")

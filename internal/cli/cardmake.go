@@ -262,7 +262,7 @@ func (g *guide) inWords(c *card.Card) {
 	for _, it := range c.Items {
 		where := it.Key
 		if where == "" {
-			where = it.Path.Any + it.Path.Windows + it.Path.Linux + it.Path.MacOS
+			where = strings.Join(it.Path.Texts(), ", ")
 		}
 		more := ""
 		if len(it.Repoint) > 0 {

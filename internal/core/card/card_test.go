@@ -200,6 +200,7 @@ func TestMistakesInSources(t *testing.T) {
 		"a server with a path":  {"address: 'QUAY-SRV:5432'", "address: x, path: /x", "has no path"},
 		"a server with nothing": {", address: 'QUAY-SRV:5432'", "", `"address" is missing`},
 		"a secret server":       {"address: 'QUAY-SRV:5432'", "address: x, secret: true", "a network item has no secret"},
+		"a path told twice":     {"path: /etc/pontoon.key", "path: {from: {file: /a.ini, key: app/key}, macos: /etc/pontoon.key}", "told twice"},
 		"a file with address":   {"path: /etc/pontoon.key", "path: /etc/pontoon.key, address: x", "a file item has no address"},
 		"counts on a server":    {"address: 'QUAY-SRV:5432'", "address: x, counts: [{name: n, files: x}]", "item has no counts"},
 	} {

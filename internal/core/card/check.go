@@ -103,7 +103,7 @@ func (s *Source) FileFormat() string {
 		return s.Format
 	}
 	formats := map[string]string{"": ""}
-	for _, p := range []string{s.File.Any, s.File.Windows, s.File.Linux, s.File.MacOS} {
+	for _, p := range s.File.Texts() {
 		f := strings.TrimPrefix(strings.ToLower(p[strings.LastIndex(p, ".")+1:]), ".")
 		switch f {
 		case "ini", "json", "xml", "plist":

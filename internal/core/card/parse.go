@@ -391,7 +391,7 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 		k.server(at, it)
 	case it.Path.From != nil:
 		k.source(at+".path.from", it.Path.From)
-		if it.Path.Windows != "" || it.Path.Linux != "" {
+		if len(it.Path.Texts()) > 0 {
 			k.fail(at+".path", "from, or windows, linux and macos", "the path of %q is told twice", it.Name)
 		}
 	default:

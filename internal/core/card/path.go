@@ -2,6 +2,7 @@ package card
 
 import (
 	"fmt"
+	"slices"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -28,6 +29,11 @@ func (p Path) On(system string) string {
 		return own
 	}
 	return p.Any
+}
+
+// Texts returns the paths that the card gives, for whichever system.
+func (p Path) Texts() []string {
+	return slices.DeleteFunc([]string{p.Any, p.Windows, p.Linux, p.MacOS}, func(s string) bool { return s == "" })
 }
 
 // IsZero reports whether the card gives no path at all.

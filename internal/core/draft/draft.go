@@ -159,17 +159,17 @@ func shown(r rune) rune {
 // told says which setting of the app names the place of an item: the card may read it there,
 // on each computer. Settings are INI files, which most are.
 func (d *Drafter) told(out *Draft) {
-	for _, it := range out.Items {
-		if it.real == "" {
+	for _, s := range d.inis {
+		f, err := ini.LoadSources(ini.LoadOptions{SkipUnrecognizableLines: true, AllowBooleanKeys: true, IgnoreInlineComment: true, IgnoreContinuation: true}, s)
+		if err != nil {
 			continue
 		}
-		where := machine.Spoken(d.Computer, it.real)
-		for _, s := range d.inis {
-			f, err := ini.LoadSources(ini.LoadOptions{SkipUnrecognizableLines: true, AllowBooleanKeys: true, IgnoreInlineComment: true, IgnoreContinuation: true}, s)
-			if err != nil {
+		term, _ := machine.Term(d.Computer, s)
+		for _, it := range out.Items {
+			if it.real == "" {
 				continue
 			}
-			term, _ := machine.Term(d.Computer, s)
+			where := machine.Spoken(d.Computer, it.real)
 			for _, section := range f.Sections() {
 				for _, key := range section.Keys() {
 					value := strings.TrimRight(strings.Trim(key.String(), `"`), `/\`)

@@ -87,7 +87,7 @@ func (l *Looker) secrets(ctx context.Context, lic *card.Licence, ls *Licence) (s
 				serial.How += ", of " + u.Name
 			}
 		case s.Value != "" && s.Value != serial.Value:
-			ls.Doubts = append(ls.Doubts, fmt.Sprintf("%s has another one (%s): which takes a licence of its own in the card, typed when it is packed", u.Name, licence.Mask(s.Value)))
+			ls.Doubts = append(ls.Doubts, fmt.Sprintf("%s has another one (%s): it takes a licence of its own in the card, typed when it is packed", u.Name, licence.Mask(s.Value)))
 		}
 	}
 	return serial, code, nil
@@ -95,7 +95,7 @@ func (l *Looker) secrets(ctx context.Context, lic *card.Licence, ls *Licence) (s
 
 // ofUsers reports whether a source is in users' profiles.
 func ofUsers(s *card.Source) bool {
-	return machine.PerUser(s.File.Any) || machine.PerUser(s.File.Windows) || machine.PerUser(s.File.Linux) || machine.PerUser(s.File.MacOS) || strings.HasPrefix(strings.ToUpper(s.Registry), "HKCU")
+	return slices.ContainsFunc(s.File.Texts(), machine.PerUser) || strings.HasPrefix(strings.ToUpper(s.Registry), "HKCU")
 }
 
 // maxLicenceFile is the size, in bytes, up to which a file is looked into for a

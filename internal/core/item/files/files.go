@@ -238,6 +238,14 @@ func (m *Mover) Unfit(ctx context.Context) ([]string, error) {
 	}
 }
 
+// comparing returns how what is there is held against the list.
+func (m *Mover) comparing() (how tree.Comparing, err error) {
+	how = m.Comparing()
+	how.Others = m.merged()
+	how.Turned, err = m.Turned()
+	return how, err
+}
+
 // Same holds what is there against the list.
 func (m *Mover) Same(ctx context.Context) (bool, error) {
 	info, err := os.Stat(m.Path)
@@ -249,11 +257,10 @@ func (m *Mover) Same(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	defer closer.Close()
-	how := m.Comparing()
-	if how.Turned, err = m.Turned(); err != nil {
+	how, err := m.comparing()
+	if err != nil {
 		return false, err
 	}
-	how.Others = m.merged()
 	cmp, err := how.Compare(ctx, m.listed(), list)
 	if err != nil {
 		return false, err
@@ -463,11 +470,10 @@ func (m *Mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	}
 	defer closer.Close()
 	old, now := m.counters(), m.counters()
-	how := m.Comparing()
-	if how.Turned, err = m.Turned(); err != nil {
+	how, err := m.comparing()
+	if err != nil {
 		return nil, err
 	}
-	how.Others = m.merged()
 	how.Progress, how.EachOld, how.EachNew = progress, func(e tree.Entry) { count(old, e) }, func(e tree.Entry) { count(now, e) }
 	cmp, err := how.Compare(ctx, m.listed(), list)
 	if err != nil {
