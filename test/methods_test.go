@@ -86,6 +86,9 @@ func TestAnswersFromAFile(t *testing.T) {
 			t.Errorf("nobody is told that one copy may sync: %s", said.out)
 		}
 	}
+	if back := step(t, 0, dir, "old", "retire", "--back"); !strings.Contains(back.out, "has its name back") || strings.Contains(back.out, "only one copy") {
+		t.Errorf("what is taken back is spoken of as set aside: %s", back.out)
+	}
 	filepath.WalkDir(filepath.Join(dir, "kit"), func(path string, e os.DirEntry, _ error) error {
 		if data, err := os.ReadFile(path); err == nil && strings.Contains(string(data), "SECRET-4471") {
 			t.Errorf("%s tells the key", path)

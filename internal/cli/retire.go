@@ -53,7 +53,7 @@ proven, and it looks first whether anything changed here since the pack.
 			return e.runStep(cmd.Context(), step, args, func(m *move.Move) error {
 				m.Since = since(thorough)
 				return nil
-			}, do, e.showRetired)
+			}, do, func(m *move.Move, out []*run.Outcome) { e.showRetired(m, step, out) })
 		},
 	}
 	c.Flags().BoolVar(&back, "back", false, "give what was set aside its name again")
@@ -96,7 +96,7 @@ var retiredWords = map[string]struct {
 	"not proven":      {"KEPT: the new computer has another", true},
 }
 
-func (e *env) showRetired(j *move.Move, out []*run.Outcome) {
+func (e *env) showRetired(j *move.Move, step steps.Step, out []*run.Outcome) {
 	t := e.table("app", "item", "result", "where it is now")
 	t.Paths = true
 	for _, o := range out {
@@ -124,7 +124,7 @@ func (e *env) showRetired(j *move.Move, out []*run.Outcome) {
 		}
 	}
 	for _, o := range out {
-		if c := j.Card(o.App); c != nil && len(o.Blocks) == 0 && slices.ContainsFunc(c.Licences, func(l card.Licence) bool { return l.Sole() }) {
+		if c := j.Card(o.App); step == steps.Retire && c != nil && len(o.Blocks) == 0 && slices.ContainsFunc(c.Licences, func(l card.Licence) bool { return l.Sole() }) {
 			e.printf("%s only one copy of %s may sync: see that nobody is signed in to it on %s any more\n", e.paint("by hand:", table.Note), c.Title, j.Computer.Name())
 		}
 	}
