@@ -32,7 +32,7 @@ type due struct {
 func statusOf(k *kit.Kit) ([]appStatus, *steps.State) {
 	s := steps.Fold(k.Manifest, k.Log.Lines)
 	var out []appStatus
-	for _, c := range k.Cards {
+	for _, c := range s.Cards(k.Cards) {
 		a := appStatus{App: c.Name, Title: c.Title, Steps: map[steps.Step]steps.Done{}}
 		for _, w := range steps.Work {
 			a.Steps[w.Step] = s.Progress(c, w.Step)
@@ -57,7 +57,7 @@ func nextOf(k *kit.Kit, s *steps.State) due {
 	if len(k.Log.Damage) > 0 {
 		return due{Command: "movekit inspect", Why: "the kit's journal is damaged"}
 	}
-	d := s.Next(k.Cards)
+	d := s.Next(s.Cards(k.Cards))
 	switch {
 	case s.Closed != nil:
 		return due{Why: "the kit is closed"}

@@ -107,7 +107,7 @@ func Build(m kit.Manifest, cards []*card.Card, s *steps.State) *Report {
 	if r.Overrides == nil {
 		r.Overrides = []steps.Override{}
 	}
-	for _, c := range cards {
+	for _, c := range s.Cards(cards) {
 		r.Apps = append(r.Apps, r.app(c, s))
 	}
 	r.conclude()

@@ -3,12 +3,15 @@
 package dbcases
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"movekit/internal/core/dbprint"
+	"movekit/internal/core/fault"
 )
 
 // Engine is an engine that the cases are tried on.
@@ -139,4 +142,18 @@ func Try(t *testing.T, e Engine, fresh func(t *testing.T, statements []string), 
 			t.Errorf("the order of rows, or not how often each is there: %v", digests)
 		}
 	})
+}
+
+// Slow asks a query that takes for ever. It is stopped in time, and said to be the card's.
+func Slow(t *testing.T, query string, ask func(ctx context.Context, query string) (int64, error)) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), time.Second)
+	defer cancel()
+	begun := time.Now()
+	if n, err := ask(ctx, query); fault.KindOf(err) != fault.BadCard || !strings.Contains(err.Error(), "took longer than it may") {
+		t.Errorf("%d %v (%s)", n, err, fault.KindOf(err))
+	}
+	if took := time.Since(begun); took > 10*time.Second {
+		t.Errorf("it was stopped after %s", took)
+	}
 }

@@ -69,7 +69,7 @@ func (m *Move) Days(now time.Time) int {
 func Of(m kit.Manifest, cards []*card.Card, s *steps.State, now time.Time) Move {
 	out := Move{Kit: m.ID, Office: m.Office, Old: m.Old, New: s.New, Keep: m.Keep, Made: m.Made, Last: s.Last, Closed: s.Closed != nil, Apps: []App{}}
 	titles := map[string]string{}
-	for _, c := range cards {
+	for _, c := range s.Cards(cards) {
 		titles[c.Name] = c.Title
 		a := App{App: c.Name, Title: c.Title, Steps: map[steps.Step]steps.Done{}}
 		for _, w := range steps.Work {
@@ -86,7 +86,7 @@ func Of(m kit.Manifest, cards []*card.Card, s *steps.State, now time.Time) Move 
 		}
 	}
 	slices.SortFunc(out.Dates, func(a, b Date) int { return a.At.Compare(b.At) })
-	d := s.Next(cards)
+	d := s.Next(s.Cards(cards))
 	out.Due, out.On = d.Step, map[steps.Side]string{steps.OldSide: out.Old.Name, steps.NewSide: out.New.Name}[d.Side]
 	for _, a := range d.Apps {
 		out.For = append(out.For, titles[a])

@@ -240,6 +240,11 @@ type Guide struct {
 // is plugged in, a serial, files.
 func (l *Licence) Shown() bool { return l.USB != "" || l.Method.Info().Sealed() || len(l.Items) > 0 }
 
+// Whole reports whether a serial and a code are all that it takes: some keys have no name.
+func (l *Licence) Whole(serial, code string) bool {
+	return serial != "" && (code != "" || l.Method.Info().Unnamed && l.Code.IsZero())
+}
+
 // Sole reports whether only one copy of the app may be signed in and sync.
 func (l *Licence) Sole() bool { return l.OneSyncs || l.Method.Info().OneSyncs }
 
@@ -284,6 +289,21 @@ func (c *Card) Licence(name string) *Licence {
 		}
 	}
 	return nil
+}
+
+// ForUsers is the card with one more licence for each of names, NAME@USER, that it has not: the
+// licence NAME where that user has another one.
+func (c *Card) ForUsers(names []string) *Card {
+	out := *c
+	for _, n := range names {
+		name, _, ofUser := strings.Cut(n, "@")
+		if l := c.Licence(name); ofUser && l != nil && out.Licence(n) == nil {
+			own := *l
+			own.Name = n
+			out.Licences = append(slices.Clip(out.Licences), own)
+		}
+	}
+	return &out
 }
 
 // sources returns everything that the card reads values from.

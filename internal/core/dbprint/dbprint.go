@@ -7,11 +7,13 @@ package dbprint
 
 import (
 	"cmp"
+	"context"
 	"encoding/binary"
 	"fmt"
 	"math/bits"
 	"slices"
 	"strings"
+	"time"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/digest"
@@ -123,6 +125,20 @@ func (f *Fingerprint) Sort() {
 	slices.SortFunc(f.Schema, func(a, b Object) int {
 		return strings.Compare(a.Sort+"\x00"+a.Name+"\x00"+a.Digest, b.Sort+"\x00"+b.Name+"\x00"+b.Digest)
 	})
+}
+
+// QueryTime is how long a card's query may take.
+const QueryTime = time.Minute
+
+// Limited asks a card's query, which has QueryTime, and less where ctx ends before that.
+func Limited(ctx context.Context, query string, ask func(context.Context) (int64, error)) (int64, error) {
+	ctx, cancel := context.WithTimeout(ctx, QueryTime)
+	defer cancel()
+	n, err := ask(ctx)
+	if err != nil && ctx.Err() == context.DeadlineExceeded {
+		return 0, fault.New(fault.BadCard, "the query took longer than it may (%s), and was stopped: %s", QueryTime, query)
+	}
+	return n, err
 }
 
 // TakeCounts takes the counts of a card; ask returns the number that a query gives.

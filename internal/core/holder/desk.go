@@ -38,18 +38,28 @@ func (d desk) Complete(ctx context.Context, s *licence.Secrets, _ []string) erro
 
 // Settle gives the app the desk's signed answer, or sets it aside.
 func (d desk) Settle(action licence.Action, a *licence.Answer, out *run.LicenceOutcome) error {
-	p := d.Card.Token.On(string(d.Computer.System()))
-	if p == "" {
-		return nil
-	}
-	path, err := d.Computer.Locate(p, nil)
-	if err != nil {
+	path, err := d.token()
+	if path == "" || err != nil {
 		return err
 	}
 	if action == licence.Deactivate {
 		return d.drop(path, out)
 	}
 	return d.write(path, a, out)
+}
+
+// token is where the app keeps the desk's signed answer on this computer; "" where it keeps
+// none. In a profile it is that of who has the licence.
+func (d desk) token() (string, error) {
+	p := d.Card.Token.On(string(d.Computer.System()))
+	if p == "" {
+		return "", nil
+	}
+	user := d.Secrets.User
+	if d.Side() != steps.OldSide {
+		user = d.Choices.UserHere(user)
+	}
+	return d.Computer.Locate(p, machine.FindUser(d.Computer, user))
 }
 
 // drop sets the app's own copy of the activation aside, which no longer holds.
@@ -93,13 +103,12 @@ func (d desk) write(path string, a *licence.Answer, out *run.LicenceOutcome) err
 
 // Copy says what is wrong with the signed answer that the app keeps here.
 func (d desk) Copy() string {
-	p := d.Card.Token.On(string(d.Computer.System()))
-	if p == "" {
-		return ""
-	}
-	path, err := d.Computer.Locate(p, nil)
-	if err != nil {
+	path, err := d.token()
+	switch {
+	case err != nil:
 		return err.Error()
+	case path == "":
+		return ""
 	}
 	if wrong := d.wrong(path); wrong != "" {
 		return "the app's own activation, " + machine.Spoken(d.Computer, path) + ", " + wrong

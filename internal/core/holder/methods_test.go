@@ -15,6 +15,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
+	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
@@ -144,6 +145,36 @@ licences:
 		}
 		return nil
 	})
+}
+
+// TestKeyOfEachUser moves the keys of two users, which have no name, as one licence each.
+func TestKeyOfEachUser(t *testing.T) {
+	t.Parallel()
+	users := "maren:x:1000:1000::/home/maren:/bin/sh\ntobias:x:1001:1001::/home/tobias:/bin/sh\n"
+	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}]
+licences: [{name: key, method: key, serial: {file: ~/.app.ini, key: key}}]
+`, "linux", map[string]string{"old/srv/data": "x", "old/etc/passwd": users, "new/etc/passwd": users, "old/home/maren/.app.ini": "key=HB-ONE-7\n", "old/home/tobias/.app.ini": "key=HB-TWO-8\n"})
+	if out := o.Pack(); out.Err != nil || len(out.Blocks) > 0 {
+		t.Fatalf("%v %+v", out.Err, out.Blocks)
+	}
+	p := &office.Person{Answers: []run.Reply{{Answer: "done"}, {Answer: "done"}, {Answer: "done"}, {Answer: "maren"}, {Answer: "done"}, {Answer: "tobias"}}}
+	now := time.Now()
+	for _, step := range []struct {
+		on machine.Computer
+		do func(*move.Move, context.Context) ([]*run.Outcome, error)
+	}{{o.Old, (*move.Move).Deactivate}, {o.New, (*move.Move).Activate}} {
+		out := o.Change(step.on, p, now, step.do)
+		if out.Err != nil || len(out.Licences) != 2 || out.Licences[0].Serial != "••••NE-7" || out.Licences[1].Licence != "key@tobias" || out.Licences[1].Serial != "••••WO-8" {
+			t.Fatalf("%v %+v", out.Err, out)
+		}
+	}
+	shown := strings.Join(p.Shown, "\n")
+	if !strings.Contains(shown, "Enter in the app: key HB-ONE-7") || !strings.Contains(shown, "Enter in the app: key HB-TWO-8") {
+		t.Errorf("%s", shown)
+	}
+	if all, err := o.Job(o.New).Licences().Statuses(ctx); err != nil || len(all) != 2 || all[1].Licence != "key@tobias" || all[0].New != licence.Active || all[1].New != licence.Active || all[1].Old != licence.Deactivated {
+		t.Errorf("%+v %v", all, err)
+	}
 }
 
 // TestFileLicence moves a certificate with its key: on one computer at a time.

@@ -2,6 +2,7 @@ package holder
 
 import (
 	"context"
+	"strings"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -16,12 +17,17 @@ func (h *Held) typeIn(ctx context.Context, s *licence.Secrets) error {
 		return nil
 	}
 	info := h.Card.Method.Info()
+	none := ""
+	if info.Unnamed {
+		none = " (or none)"
+	}
 	fields := []struct {
 		to    *string
 		what  string
+		none  string
 		wrong func(string) string
 		hide  bool
-	}{{&s.Serial, info.Serial, licence.FormOf(h.Card).Wrong, info.Unnamed}, {&s.Code, info.Code, func(string) string { return "" }, !info.Unnamed}}
+	}{{&s.Serial, info.Serial, "", licence.FormOf(h.Card).Wrong, info.Unnamed}, {&s.Code, info.Code, none, func(string) string { return "" }, !info.Unnamed}}
 	of := 0
 	for _, f := range fields {
 		if *f.to == "" {
@@ -34,11 +40,13 @@ func (h *Held) typeIn(ctx context.Context, s *licence.Secrets) error {
 			continue
 		}
 		n++
-		said, err := h.typed(ctx, run.Guided{Key: h.Key, App: h.App.Title, Action: run.ActionType, Step: n, Of: of, Do: "It is not on " + h.Computer.Name() + ". See: " + h.Card.Typed, Ask: "The " + f.what, Secret: f.hide}, f.wrong)
+		said, err := h.typed(ctx, run.Guided{Key: h.Key, App: h.App.Title, Action: run.ActionType, Step: n, Of: of, Do: "It is not on " + h.Computer.Name() + ". See: " + h.Card.Typed, Ask: "The " + f.what + f.none, Secret: f.hide}, f.wrong)
 		if err != nil {
 			return err
 		}
-		*f.to = said
+		if f.none == "" || !strings.EqualFold(said, "none") {
+			*f.to = said
+		}
 	}
 	return nil
 }

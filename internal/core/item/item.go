@@ -139,18 +139,19 @@ func (o *One) Stream() string {
 	name := o.Key.Item
 	if which := o.Which(); which != "" {
 		// Two that differ in letter case only are two on every medium.
-		name = o.Card.Name + "@" + escaped(which[:min(len(which), 60)])
+		name = o.Card.Name + "@" + FileName(which[:min(len(which), 60)])
 		if short := digest.Of([]byte(which)).String()[:8]; len(which) > 60 || strings.ToLower(which) != which {
 			name += "~" + short
 		}
 	}
 	if o.Key.User != "" {
-		name += "@" + escaped(o.Key.User)
+		name += "@" + FileName(o.Key.User)
 	}
 	return name
 }
 
-func escaped(name string) string { return strings.ReplaceAll(url.PathEscape(name), ":", "%3A") }
+// FileName writes a name so that every file system takes it.
+func FileName(name string) string { return strings.ReplaceAll(url.PathEscape(name), ":", "%3A") }
 
 // ListEnding is that of the stream that lists what is in an item.
 const ListEnding = ".list.zst.age"

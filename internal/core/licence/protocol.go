@@ -268,6 +268,7 @@ type Secrets struct {
 	Serial     string `json:"serial"`
 	Code       string `json:"code"`
 	Passphrase string `json:"passphrase,omitempty"` // of a file
+	User       string `json:"user,omitempty"`       // in whose profile it is; "" where it is the computer's
 }
 
 // String keeps the secrets out of messages.

@@ -3,6 +3,7 @@ package move
 import (
 	"context"
 	"slices"
+	"strings"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -82,8 +83,8 @@ func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 	for _, u := range m.Computer.Users() {
 		packed.Homes[u.Name] = machine.Spoken(m.Computer, u.Home)
 	}
-	for i := range c.Licences {
-		if err := m.packLicence(ctx, c, &c.Licences[i], a, a.Licences[i].Secrets); err != nil {
+	for _, l := range a.Licences {
+		if err := m.packLicence(ctx, c, l.Card, a, l.Secrets); err != nil {
 			return err
 		}
 	}
@@ -195,16 +196,20 @@ func (m *Move) packLicence(ctx context.Context, c *card.Card, l *card.Licence, a
 	if err := m.Licences().Complete(ctx, c, l, &s, files); err != nil {
 		return err
 	}
-	if (s.Serial == "" || s.Code == "") && s.Passphrase == "" {
+	if !l.Whole(s.Serial, s.Code) && s.Passphrase == "" {
 		return nil
 	}
 	key := steps.Key{App: c.Name, Item: l.Name}
 	if lic := m.State.Licence(c.Name, l.Name); lic.Sealed != nil && len(m.Kit.Unwhole(ctx, c.Name, *lic.Sealed)) == 0 {
 		return nil
 	}
-	parts, err := m.SealJSON(c.Name, l.Name+".licence.zst.age", s)
+	name, user, ofUser := strings.Cut(l.Name, "@")
+	if ofUser {
+		name += "@" + item.FileName(user)
+	}
+	parts, err := m.SealJSON(c.Name, name+".licence.zst.age", s)
 	if err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "the licence %s of %s is not sealed", l.Name, c.Title)
 	}
-	return m.RecordSealedLicence(key, kit.Sealed{Stream: l.Name, Parts: parts})
+	return m.RecordSealedLicence(key, kit.Sealed{Stream: name, Parts: parts})
 }

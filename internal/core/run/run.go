@@ -73,7 +73,8 @@ type Run struct {
 // New begins a run. The journal is read once, here.
 func New(k Kit, h *Here) *Run {
 	m, cards := k.Facts()
-	return &Run{Here: h, Kit: k, Manifest: m, Cards: cards, State: steps.Fold(*m, k.Lines()), Now: time.Now}
+	s := steps.Fold(*m, k.Lines())
+	return &Run{Here: h, Kit: k, Manifest: m, Cards: s.Cards(cards), State: s, Now: time.Now}
 }
 
 // Self is this computer, told from the others. One that was made from the image of

@@ -90,5 +90,6 @@ func (r *Run) RecordSealedLicence(key steps.Key, s kit.Sealed) error {
 	if err := r.RecordLicence(journal.EventSealed, key, s); err != nil {
 		return err
 	}
+	r.Cards = r.State.Cards(r.Cards)
 	return r.Kit.MendChecksums()
 }

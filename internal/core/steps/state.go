@@ -10,6 +10,7 @@ import (
 	"slices"
 	"time"
 
+	"movekit/internal/core/card"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
@@ -318,6 +319,20 @@ func (s *State) answered(l journal.Line) {
 func (s *State) Freed(app, name string) bool {
 	l := s.Licence(app, name)
 	return l.Old == licence.Deactivated && l.From.ID == s.Old.ID
+}
+
+// Cards are cards with the licences that the pack found besides those that they name: one a
+// user (card.Card.ForUsers).
+func (s *State) Cards(cards []*card.Card) []*card.Card {
+	out := make([]*card.Card, len(cards))
+	for i, c := range cards {
+		var names []string
+		for _, l := range s.LicencesOf(c.Name) {
+			names = append(names, l.Name)
+		}
+		out[i] = c.ForUsers(names)
+	}
+	return out
 }
 
 // LicencesOf returns what is known of an app's licences.

@@ -74,6 +74,7 @@ type Licence struct {
 	Seen    []string        `json:"seen,omitempty"`  // what of it is on this computer, and where
 	Doubts  []string        `json:"doubts,omitempty"`
 	Secrets licence.Secrets `json:"-"`
+	Card    *card.Licence   `json:"-"`
 }
 
 // Sync is whether the app has sent everything.
@@ -235,8 +236,8 @@ func needs(c *card.Card, a *App, f *steps.Facts) {
 	for i, p := range a.Places {
 		here[p.Card.Name] = here[p.Card.Name] || p.Found || a.Items[i].Stays
 	}
-	for i, l := range a.Licences {
-		here[l.Licence] = len(l.Seen) > 0 || l.Typed || !c.Licences[i].Shown()
+	for _, l := range a.Licences {
+		here[l.Licence] = len(l.Seen) > 0 || l.Typed || !l.Card.Shown()
 	}
 	for i := range c.Items {
 		it := &c.Items[i]

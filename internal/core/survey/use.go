@@ -36,61 +36,94 @@ func Licences(ctx context.Context, l *Looker, cards []*card.Card) (out []App, er
 	return out, nil
 }
 
-// licences reads the secrets of each licence that has any.
+// licences tells what of each licence is here, and reads its secrets. One that several users
+// have, each another, is one licence a user: the first is named as in the card, the others
+// NAME@USER.
 func (l *Looker) licences(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
 	for i := range c.Licences {
 		lic := &c.Licences[i]
-		ls := Licence{Licence: lic.Name, Method: lic.Method}
-		l.look(&ls, lic, a.Places)
-		if info := lic.Method.Info(); info.Sealed() {
-			serial, code, err := l.secrets(ctx, lic, &ls)
-			if err != nil {
-				return err
-			}
-			ls.Secrets = licence.Secrets{Serial: serial.Value, Code: code.Value}
-			if wrong := licence.FormOf(lic).Wrong(serial.Value); serial.Value != "" && wrong != "" {
-				f.BadSerials = append(f.BadSerials, "the serial of the licence "+lic.Name+" looks mistyped: "+wrong)
-			}
-			switch {
-			case serial.Value != "" && code.Value != "":
-				ls.Serial = licence.Mask(serial.Value)
-				ls.Seen = append(ls.Seen, info.Serial+" "+ls.Serial+" in "+serial.How)
-			case lic.Typed != "":
-				ls.Typed = true
-			default:
-				f.Missing = append(f.Missing, "the "+info.Serial+" or "+info.Code+" of the licence "+lic.Name)
-			}
+		if strings.Contains(lic.Name, "@") {
+			continue // it is found anew
 		}
-		a.Licences = append(a.Licences, ls)
+		if !lic.Method.Info().Sealed() {
+			ls := Licence{Licence: lic.Name, Method: lic.Method, Card: lic}
+			l.look(&ls, a.Places)
+			a.Licences = append(a.Licences, ls)
+			continue
+		}
+		all, err := l.secrets(ctx, lic)
+		if err != nil {
+			return err
+		}
+		for n, s := range all {
+			ls := Licence{Licence: lic.Name, Method: lic.Method, Card: lic, Secrets: s.Secrets}
+			if n > 0 {
+				own := lic.Name + "@" + s.User
+				ls.Licence, ls.Card = own, c.ForUsers([]string{own}).Licence(own)
+			}
+			l.look(&ls, a.Places)
+			l.judge(&ls, s.how, f)
+			a.Licences = append(a.Licences, ls)
+		}
 	}
 	return nil
 }
 
-// secrets reads a licence's serial and code: of the computer, or of the first user who has
-// one. Another's of another user is told, since a licence of a card is one.
-func (l *Looker) secrets(ctx context.Context, lic *card.Licence, ls *Licence) (serial, code probe.Found, err error) {
+// judge tells whether a licence's serial and code are here, and look right.
+func (l *Looker) judge(ls *Licence, how string, f *steps.Facts) {
+	info, s := ls.Method.Info(), ls.Secrets
+	if wrong := licence.FormOf(ls.Card).Wrong(s.Serial); s.Serial != "" && wrong != "" {
+		f.BadSerials = append(f.BadSerials, "the serial of the licence "+ls.Licence+" looks mistyped: "+wrong)
+	}
+	switch {
+	case ls.Card.Whole(s.Serial, s.Code) && (ls.Card.Typed == "" || s.Code != ""):
+		ls.Serial = licence.Mask(s.Serial)
+		ls.Seen = append(ls.Seen, info.Serial+" "+ls.Serial+" in "+how)
+	case ls.Card.Typed != "":
+		ls.Typed = true
+	default:
+		f.Missing = append(f.Missing, "the "+info.Serial+" or "+info.Code+" of the licence "+ls.Licence)
+	}
+}
+
+// secret is what was read of a licence, and where.
+type secret struct {
+	licence.Secrets
+	how string
+}
+
+// secrets reads a licence's serial and code: the computer's, or those of each user who has
+// one that no other has. There is at least one, which may be empty.
+func (l *Looker) secrets(ctx context.Context, lic *card.Licence) (out []secret, err error) {
 	users := []*machine.User{nil}
 	if ofUsers(&lic.Serial) || ofUsers(&lic.Code) {
 		users = machine.Profiles(l.Computer, map[bool]string{true: "%USERPROFILE%", false: "~"}[l.Computer.System() == machine.Windows])
 	}
 	for _, u := range users {
-		s, err := l.Prober().Read(ctx, &lic.Serial, u)
+		serial, err := l.Prober().Read(ctx, &lic.Serial, u)
 		if err != nil {
-			return serial, code, err
+			return nil, err
 		}
-		c, err := l.Prober().Read(ctx, &lic.Code, u)
+		code, err := l.Prober().Read(ctx, &lic.Code, u)
+		if err != nil {
+			return nil, err
+		}
+		s := secret{licence.Secrets{Serial: serial.Value, Code: code.Value}, serial.How}
+		if u != nil && s.Serial+s.Code != "" {
+			s.User = u.Name
+			s.how += ", of " + u.Name
+		}
 		switch {
-		case err != nil:
-			return serial, code, err
-		case serial.Value == "" && code.Value == "":
-			if serial, code = s, c; u != nil && s.Value != "" {
-				serial.How += ", of " + u.Name
-			}
-		case s.Value != "" && s.Value != serial.Value:
-			ls.Doubts = append(ls.Doubts, fmt.Sprintf("%s has another one (%s): it takes a licence of its own in the card, typed when it is packed", u.Name, licence.Mask(s.Value)))
+		case len(out) == 0 || out[0].Serial+out[0].Code == "":
+			out = []secret{s}
+		case s.Serial != "" && !slices.ContainsFunc(out, func(o secret) bool { return o.Serial == s.Serial }):
+			out = append(out, s)
 		}
 	}
-	return serial, code, nil
+	if len(out) == 0 {
+		out = []secret{{}} // nobody has a profile here
+	}
+	return out, nil
 }
 
 // ofUsers reports whether a source is in users' profiles.
@@ -104,9 +137,10 @@ const maxLicenceFile = 1 << 20
 
 // look tells what of a licence is here: the app's own copy of its activation, its token, its
 // files.
-func (l *Looker) look(ls *Licence, lic *card.Licence, places []Place) {
+func (l *Looker) look(ls *Licence, places []Place) {
+	lic := ls.Card
 	if path := lic.Token.On(string(l.Computer.System())); path != "" {
-		if real, err := l.Computer.Locate(path, nil); err == nil {
+		if real, err := l.Computer.Locate(path, machine.FindUser(l.Computer, ls.Secrets.User)); err == nil {
 			if there, err := machine.Exists(real); err == nil && there {
 				ls.Seen = append(ls.Seen, "the app's activation in "+machine.Spoken(l.Computer, real))
 			}

@@ -4,6 +4,7 @@ package firebird
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -317,6 +318,9 @@ func TestBusy(t *testing.T) {
 	if _, err := openAt(t, s).Ask(t.Context(), s.Database, "DELETE FROM boat"); err == nil {
 		t.Error("a query that deletes was run")
 	}
+	dbcases.Slow(t, "SELECT count(*) FROM rdb$types a, rdb$types b, rdb$types c, rdb$types d", func(ctx context.Context, query string) (int64, error) {
+		return openAt(t, s).Ask(ctx, s.Database, query)
+	})
 }
 
 // TestCutOff refuses every step of a setting aside, a placing and an undo, and cuts off at

@@ -71,11 +71,13 @@ func (c *tx) version(ctx context.Context) (string, error) {
 }
 
 func (c *tx) number(ctx context.Context, query string) (int64, error) {
-	rows, err := c.table(ctx, query)
-	if err != nil {
-		return 0, err
-	}
-	return served.WholeNumber(rows, query)
+	return dbprint.Limited(ctx, query, func(ctx context.Context) (int64, error) {
+		rows, err := c.table(ctx, query)
+		if err != nil {
+			return 0, err
+		}
+		return served.WholeNumber(rows, query)
+	})
 }
 
 // activity changes when somebody writes. The figures are those since the

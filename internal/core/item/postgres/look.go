@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"movekit/internal/core/dbprint"
 	"movekit/internal/core/item/served"
 )
 
@@ -35,38 +36,45 @@ func (s *session) Look(ctx context.Context, database string) (*served.Look, erro
 
 // Ask returns the whole number that a query gives, which may change nothing.
 func (s *session) Ask(ctx context.Context, database, query string) (n int64, err error) {
-	err = s.reading(ctx, database, "BEGIN READ ONLY", func(c *pgx.Conn) error { return askIn(ctx, c, query, &n) })
+	err = s.reading(ctx, database, "BEGIN READ ONLY", func(c *pgx.Conn) (err error) {
+		n, err = askIn(ctx, c, query)
+		return err
+	})
 	return n, err
 }
 
 // askIn runs a card's query in a transaction. It speaks of tables as the app
 // does, by the usual path.
-func askIn(ctx context.Context, conn *pgx.Conn, query string, to *int64) error {
-	return inDefaultPath(ctx, conn, func() error {
+func askIn(ctx context.Context, conn *pgx.Conn, query string) (n int64, err error) {
+	err = inDefaultPath(ctx, conn, func() error {
 		if err := humble(ctx, conn); err != nil {
 			return err
 		}
-		if err := conn.QueryRow(ctx, "SELECT * FROM (\n"+strings.TrimRight(strings.TrimSpace(query), ";")+"\n) AS movekit").Scan(to); err != nil {
+		n, err = dbprint.Limited(ctx, query, func(ctx context.Context) (n int64, err error) {
+			err = conn.QueryRow(ctx, "SELECT * FROM (\n"+strings.TrimRight(strings.TrimSpace(query), ";")+"\n) AS movekit").Scan(&n)
+			return n, err
+		})
+		if err != nil {
 			return err
 		}
-		_, err := conn.Exec(ctx, "SET LOCAL ROLE NONE; SET LOCAL statement_timeout TO 0", pgx.QueryExecModeSimpleProtocol)
+		_, err = conn.Exec(ctx, "SET LOCAL ROLE NONE")
 		return err
 	})
+	return n, err
 }
 
 // humble gives up, for the rest of the transaction, what an administrator may besides
-// reading, and sets a time limit. Servers before 14 have no role that reads all, and where
+// reading. Servers before 14 have no role that reads all, and where
 // rows are hidden none does.
 func humble(ctx context.Context, conn *pgx.Conn) error {
 	var may bool
 	if err := conn.QueryRow(ctx, "SELECT rolsuper AND EXISTS (SELECT FROM pg_catalog.pg_roles WHERE rolname = 'pg_read_all_data') AND NOT EXISTS (SELECT FROM pg_catalog.pg_class WHERE relrowsecurity) FROM pg_catalog.pg_roles WHERE rolname = current_user").Scan(&may); err != nil {
 		return err
 	}
-	sql := "SET LOCAL statement_timeout TO '60s'"
-	if may {
-		sql += "; SET LOCAL ROLE pg_read_all_data"
+	if !may {
+		return nil
 	}
-	_, err := conn.Exec(ctx, sql, pgx.QueryExecModeSimpleProtocol)
+	_, err := conn.Exec(ctx, "SET LOCAL ROLE pg_read_all_data")
 	return err
 }
 

@@ -550,6 +550,9 @@ func TestServersThatSayNo(t *testing.T) {
 	if n, err := server(t, old, "shut").Ask(t.Context(), "shut", "SELECT count(*) FROM a -- all"); n != 0 || err != nil {
 		t.Errorf("%d %v", n, err)
 	}
+	dbcases.Slow(t, "SELECT count(*) FROM generate_series(1, 1000000) a, generate_series(1, 1000000) b", func(ctx context.Context, query string) (int64, error) {
+		return server(t, old, "shut").Ask(ctx, "shut", query)
+	})
 	// A role that may not read everything packs nothing.
 	s := server(t, old, "shut")
 	s.User = "nobody_here"

@@ -166,10 +166,7 @@ func (s *session) take(ctx context.Context, conn *pgx.Conn, database string, cou
 	for _, v := range views {
 		f.Settings["materialized view "+v] = "filled"
 	}
-	err = f.TakeCounts(counts, func(query string) (n int64, err error) {
-		err = askIn(ctx, conn, query, &n)
-		return n, err
-	})
+	err = f.TakeCounts(counts, func(query string) (int64, error) { return askIn(ctx, conn, query) })
 	return f, rels, err
 }
 

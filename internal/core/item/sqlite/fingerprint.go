@@ -303,14 +303,9 @@ func Ask(ctx context.Context, name, temp, query string) (n int64, err error) {
 	return n, err
 }
 
-// queryTime is how long a card's query may take.
-const queryTime = time.Minute
-
 // number asks a card's query, which may read the database and nothing else: the engine
 // asks about everything that a statement is to do (sqlite.org/c3ref/set_authorizer.html).
 func number(ctx context.Context, conn *sql.Conn, query string) (n int64, err error) {
-	ctx, cancel := context.WithTimeout(ctx, queryTime)
-	defer cancel()
 	allow := func(fn engine.AuthorizerFn) error {
 		return conn.Raw(func(dc any) error {
 			r, ok := dc.(engine.AuthorizerRegisterer)
@@ -331,8 +326,10 @@ func number(ctx context.Context, conn *sql.Conn, query string) (n int64, err err
 		return 0, err
 	}
 	defer allow(nil) //nolint:errcheck // the connection is not used for anything else then
-	err = conn.QueryRowContext(ctx, query).Scan(&n)
-	return n, err
+	return dbprint.Limited(ctx, query, func(ctx context.Context) (n int64, err error) {
+		err = conn.QueryRowContext(ctx, query).Scan(&n)
+		return n, err
+	})
 }
 
 // outside are functions that reach outside of the database.
