@@ -46,6 +46,8 @@ func TestAnswersFromAFile(t *testing.T) {
 	dir := methodsOffice(t)
 	s := step(t, 5, dir, "old", "deactivate", "--yes")
 	s.tells(t, "is done by a person")
+	lay.Out(t, dir, map[string]string{"no.yaml": "hoist: {registration: {deactivate: [no]}}"})
+	step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "no.yaml").tells(t, "and not done")
 	lay.Out(t, dir, map[string]string{"some.yaml": "hoist:\n  registration:\n    deactivate: [done]\n"})
 	if s := step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "some.yaml"); !strings.Contains(s.err, "none to step 1 of 1") {
 		t.Errorf("too few: %s", s.err)
@@ -84,6 +86,19 @@ func TestAnswersFromAFile(t *testing.T) {
 	for _, said := range []said{step(t, 0, dir, "old", "retire"), must(t, 0, dir, "report", "--kit", "kit")} {
 		if !strings.Contains(strings.ToLower(said.out), "only one copy") {
 			t.Errorf("nobody is told that one copy may sync: %s", said.out)
+		}
+	}
+	// Somebody at a terminal is asked once, and can put it off.
+	at := []string{"verify", "--kit", "kit", "--root", "new", "--passphrase-file", "p"}
+	if s := atTerminal(t, dir, "later\n", at...); !strings.Contains(s, "is signed in to it on OLD") || !strings.Contains(s, "only one copy of Hoistbook may sync: see") {
+		t.Errorf("put off: %s", s)
+	}
+	if s := atTerminal(t, dir, "\n", at...); strings.Contains(s, "only one copy of Hoistbook may sync: see") {
+		t.Errorf("seen to: %s", s)
+	}
+	for _, said := range []said{step(t, 0, dir, "new", "verify"), must(t, 0, dir, "report", "--kit", "kit")} {
+		if strings.Contains(strings.ToLower(said.out), "only one copy") {
+			t.Errorf("it was seen to: %s", said.out)
 		}
 	}
 	if back := step(t, 0, dir, "old", "retire", "--back"); !strings.Contains(back.out, "has its name back") || strings.Contains(back.out, "only one copy") {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -67,6 +68,9 @@ func (a *answered) Guide(_ context.Context, g run.Guided) (run.Reply, error) {
 		return run.Reply{}, fault.New(fault.Waits, "the file of answers has none to step %d of %d (%s, licence %s, %s)", g.Step, g.Of, g.App, g.Key.Item, g.Action)
 	}
 	r := run.Reply{Answer: list[g.Step-1].Text, Evidence: list[g.Step-1].Evidence}
+	if g.Ask == "" && !slices.Contains(doneWords, strings.ToLower(r.Answer)) {
+		return run.Reply{}, fault.New(fault.Waits, "the file of answers has %q for step %d of %d (%s, licence %s, %s), and not done", r.Answer, g.Step, g.Of, g.App, g.Key.Item, g.Action)
+	}
 	if r.Evidence != "" && !filepath.IsAbs(r.Evidence) {
 		r.Evidence = filepath.Join(a.dir, r.Evidence)
 	}
@@ -175,10 +179,14 @@ func (p *somebody) Guide(ctx context.Context, g run.Guided) (r run.Reply, err er
 		return run.Nobody{}.Guide(ctx, g)
 	}
 	p.clear()
-	if g.Action == run.ActionOpen {
+	switch g.Action {
+	case run.ActionOpen:
 		table.Fprintf(fold(p.err), "\n%s %s\n  %s\n", p.paint("look:", table.Note), g.App, g.Do)
 		r.Answer, err = p.text(g.Ask)
 		return r, err
+	case run.ActionSync:
+		table.Fprintf(fold(p.err), "\n%s %s\n  %s\n", p.paint("do:", table.Note), g.App, g.Do)
+		return r, p.doneWith()
 	}
 	table.Fprintf(p.err, "\n%s %s, licence %s: %s, step %d of %d\n  %s\n", p.paint("do:", table.Note), g.App, g.Key.Item, g.Action, g.Step, g.Of, g.Do)
 	if g.Letter {

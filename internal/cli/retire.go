@@ -3,12 +3,10 @@ package cli
 import (
 	"cmp"
 	"context"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
@@ -124,11 +122,16 @@ func (e *env) showRetired(j *move.Move, step steps.Step, out []*run.Outcome) {
 		}
 	}
 	for _, o := range out {
-		if c := j.Card(o.App); step == steps.Retire && c != nil && len(o.Blocks) == 0 && slices.ContainsFunc(c.Licences, func(l card.Licence) bool { return l.Sole() }) {
-			e.printf("%s only one copy of %s may sync: see that nobody is signed in to it on %s any more\n", e.paint("by hand:", table.Note), c.Title, j.Computer.Name())
-		}
+		e.unquiet(j, o)
 	}
 	if note != "" {
 		e.printf("A note beside each says where it went, such as\n  %s\n", note)
+	}
+}
+
+// unquiet says that nobody has seen to it yet that an app syncs on one computer only.
+func (e *env) unquiet(j *move.Move, o *run.Outcome) {
+	if o.Unquiet {
+		e.printf("%s only one copy of %s may sync: see that nobody is signed in to it on %s any more\n", e.paint("by hand:", table.Note), o.Title, j.Manifest.Old.Name)
 	}
 }

@@ -263,11 +263,11 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 			r.notices = append(r.notices, f)
 			a.ByHand = append(a.ByHand, "Send the maker the notice "+f.Name)
 		}
-		if l.Sole() {
-			a.ByHand = append(a.ByHand, fmt.Sprintf("Only one copy may sync: see that nobody signs in to %s on %s any more", c.Title, s.Old.Name))
-		}
 		a.Licences = append(a.Licences, li)
 		a.Result = worse(a.Result, li.Result)
+	}
+	if c.Sole() && !s.Silenced[c.Name] && !s.Keep {
+		a.ByHand = append(a.ByHand, fmt.Sprintf("Only one copy may sync: see that nobody signs in to %s on %s any more", c.Title, s.Old.Name))
 	}
 	return a
 }

@@ -128,6 +128,7 @@ type Item struct {
 	Attached string   `yaml:"attached-to,omitempty" jsonschema_description:"SQLite: name of the database item that the app attaches this one to; both are packed as of one moment."`
 	Mask     []string `yaml:"mask,omitempty" jsonschema_description:"Database: columns (TABLE.COLUMN, or COLUMN of any table) whose content is not shown where it differs."`
 	Needs    []string `yaml:"needs,omitempty" jsonschema_description:"Names of items without which this one is useless, or of licences: the token without which it cannot be opened."`
+	OneSyncs bool     `yaml:"one-syncs,omitempty" jsonschema_description:"True where only one copy of it may sync."`
 }
 
 // Server says which database of which server, and how to be let in. What is not
@@ -245,8 +246,12 @@ func (l *Licence) Whole(serial, code string) bool {
 	return serial != "" && (code != "" || l.Method.Info().Unnamed && l.Code.IsZero())
 }
 
-// Sole reports whether only one copy of the app may be signed in and sync.
-func (l *Licence) Sole() bool { return l.OneSyncs || l.Method.Info().OneSyncs }
+// Sole reports whether only one copy of the app may be signed in and sync, as a licence or an
+// item says.
+func (c *Card) Sole() bool {
+	return slices.ContainsFunc(c.Licences, func(l Licence) bool { return l.OneSyncs || l.Method.Info().OneSyncs }) ||
+		slices.ContainsFunc(c.Items, func(it Item) bool { return it.OneSyncs })
+}
 
 // Change returns how a licence is freed (deactivate) or taken up, or nil.
 func (l *Licence) Change(deactivate bool) *Change {

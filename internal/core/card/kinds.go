@@ -45,7 +45,7 @@ type KindInfo struct {
 }
 
 // common are the fields that items of every kind take.
-var common = []string{"name", "kind", "about", "needs"}
+var common = []string{"name", "kind", "about", "needs", "one-syncs"}
 
 // Kinds is the table of all kinds.
 var Kinds = []KindInfo{

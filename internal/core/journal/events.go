@@ -19,6 +19,7 @@ const (
 	EventUndone     = "undone"     // it is taken back: steps.Undone
 	EventChecked    = "checked"    // an item was held against the old one: steps.Checked
 	EventOpened     = "opened"     // the app itself showed its data on the new computer, or not: steps.Opened
+	EventSilenced   = "silenced"   // a person said that the app on the old computer syncs no more
 	EventSeen       = "seen"       // a licence's states were looked at: steps.Seen
 	EventOverridden = "overridden" // a gate was overridden: steps.Overridden
 	EventAgreed     = "agreed"     // a person agreed to run the commands of an app's card: the commands

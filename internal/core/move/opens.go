@@ -76,3 +76,21 @@ func (m *Move) seen(ctx context.Context, c *card.Card, o *run.Outcome) (*steps.O
 	}
 	return seen, nil
 }
+
+// silence has a person see that the old computer's copy of an app syncs no more, where only one
+// may. It is asked once, on whichever computer the person is.
+func (m *Move) silence(ctx context.Context, c *card.Card, o *run.Outcome) error {
+	if !c.Sole() || m.Manifest.Keep || m.State.Silenced[c.Name] {
+		return nil
+	}
+	_, err := m.Person.Guide(ctx, run.Guided{Key: steps.Key{App: c.Name, Item: "app"}, App: c.Title, Action: run.ActionSync, Step: 1, Of: 1,
+		Do: "Only one copy of " + c.Title + " may sync. See that nobody is signed in to it on " + m.Manifest.Old.Name + " any more, and that it does not start there by itself."})
+	if fault.KindOf(err) == fault.Waits {
+		o.Unquiet = true
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return m.Record(journal.EventSilenced, steps.Key{App: c.Name}, nil)
+}

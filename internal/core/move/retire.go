@@ -42,7 +42,10 @@ func (m *Move) Retire(ctx context.Context) ([]*run.Outcome, error) {
 		if on, err := m.Check(steps.Retire, c, f, o); err != nil || !on {
 			return err
 		}
-		return m.eachRetired(ctx, c, o, "set aside", func(t item.Target, out *run.ItemOutcome) error { return m.retire(ctx, t, out) })
+		if err := m.eachRetired(ctx, c, o, "set aside", func(t item.Target, out *run.ItemOutcome) error { return m.retire(ctx, t, out) }); err != nil {
+			return err
+		}
+		return m.silence(ctx, c, o)
 	})
 }
 

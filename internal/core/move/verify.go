@@ -55,7 +55,10 @@ func (m *Move) verifyApp(ctx context.Context, c *card.Card, o *run.Outcome) erro
 			return err
 		}
 	}
-	return m.opens(ctx, c, o)
+	if err := m.opens(ctx, c, o); err != nil || !o.Equal() {
+		return err
+	}
+	return m.silence(ctx, c, o)
 }
 
 // compare holds what is here against the old computer's.

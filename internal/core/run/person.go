@@ -28,6 +28,7 @@ type Guided struct {
 const (
 	ActionType licence.Action = "type" // types what is on a label, and not on the computer
 	ActionOpen licence.Action = "open" // looks into the app, as its card says
+	ActionSync licence.Action = "sync" // sees that the old computer's copy syncs no more
 )
 
 // Reply is what a person says of a step.
@@ -103,6 +104,8 @@ func (Nobody) Guide(_ context.Context, g Guided) (Reply, error) {
 	switch g.Action {
 	case ActionOpen:
 		return Reply{}, nobody("that %s shows its data is seen by a person", g.App)
+	case ActionSync:
+		return Reply{}, nobody("that %s syncs on one computer only is seen to by a person", g.App)
 	case ActionType:
 		return Reply{}, nobody("%s of the licence %s of %s is typed by a person", g.Ask, g.Key.Item, g.App)
 	}

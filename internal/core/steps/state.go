@@ -91,6 +91,7 @@ type State struct {
 	Packed    map[string]*Packed
 	Looked    map[string]*Looked  // the apps on the new computer, where they were looked at
 	Opened    map[string]*Opened  // the apps that were looked into on the new computer since their data came
+	Silenced  map[string]bool     // apps that a person says sync no more on the old computer
 	Asides    map[string][]string // what was set aside on the new computer, by app
 	Chosen    Chosen              // where things go on the new computer
 	Overrides []Override
@@ -104,7 +105,7 @@ type State struct {
 
 // Fold reads the journal's lines into a State.
 func Fold(m kit.Manifest, lines []journal.Line) *State {
-	s := &State{Old: m.Old, New: m.New, Keep: m.Keep, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Looked: map[string]*Looked{}, Opened: map[string]*Opened{}, Asides: map[string][]string{}, Agreed: map[string]bool{}}
+	s := &State{Old: m.Old, New: m.New, Keep: m.Keep, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Looked: map[string]*Looked{}, Opened: map[string]*Opened{}, Silenced: map[string]bool{}, Asides: map[string][]string{}, Agreed: map[string]bool{}}
 	for _, l := range lines {
 		s.Add(l)
 	}
@@ -144,6 +145,8 @@ func (s *State) Add(l journal.Line) {
 		o := read[Opened](l)
 		o.At = l.At
 		s.Opened[l.App] = o
+	case journal.EventSilenced:
+		s.Silenced[l.App] = true
 	case journal.EventLooked:
 		s.Looked[l.App] = read[Looked](l)
 	case journal.EventBound:
