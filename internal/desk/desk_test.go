@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -405,6 +406,48 @@ func TestStoreSurvivesAndRefuses(t *testing.T) {
 	for _, addr := range []string{"0.0.0.0:0", "example.org:80", "nonsense"} {
 		if err := s.Serve(ctx, addr, nil, slog.New(slog.DiscardHandler), func(string) {}); fault.KindOf(err) != fault.Usage {
 			t.Errorf("listening on %s: %v", addr, err)
+		}
+	}
+}
+
+// TestManySeats asks for a licence that more computers have than an answer names.
+func TestManySeats(t *testing.T) {
+	many := Licence{Covers: "8", Seats: 5000, Transfers: 1}
+	for i := range 3000 {
+		many.Active = append(many.Active, fmt.Sprintf("computer-%032d", i))
+	}
+	s, srv, d := opened(t, many)
+	more := make([]Licence, 250)
+	for i := range more {
+		more[i] = Licence{Serial: fmt.Sprintf("TW8-%04d", i), Code: code, Product: "winch", Covers: "1", Seats: 1}
+	}
+	if err := s.Add(ctx, more); err != nil {
+		t.Fatal(err)
+	}
+	last := many.Active[2999]
+	for computer, also := range map[string][]string{last: nil, newPC: {last, oldPC}} {
+		r := request(computer)
+		r.Also = also
+		a, err := d.Ask(ctx, licence.Status, r, "")
+		if err != nil || len(a.Active) != licence.MaxActive || a.Active[0] != last || a.Seated() != 3000 || slices.Contains(a.Active, oldPC) {
+			t.Errorf("%s: %v %+v", computer, err, a)
+		}
+	}
+	r := request(newPC)
+	r.Also = make([]string, licence.MaxAlso+1)
+	if a, err := d.Ask(ctx, licence.Status, r, ""); err == nil {
+		t.Errorf("names too many: %+v", a)
+	}
+	for from, want := range map[string]int{"": 100, "?from=200": 51, "?from=-7": 100, "?from=9999": 0, "?from=x": 100} {
+		resp, err := http.Get(srv.URL + "/" + from)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, _ := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		p := string(b)
+		if got := strings.Count(p, "<tr><td>"); got != want && want > 0 || len(p) > 64<<10 || strings.Contains(p, "More licences") != (want == 100) || from == "" && !strings.Contains(p, "and 2990 more") {
+			t.Errorf("%s: %d licences, %d bytes", from, got, len(p))
 		}
 	}
 }

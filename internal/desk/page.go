@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"html/template"
 	"net/http"
+	"strconv"
 	"time"
 
 	"movekit/internal/core/licence"
@@ -20,11 +21,21 @@ var page = template.Must(template.New("page").Parse(pageText))
 // maxChanges is how many changes the page shows, newest first.
 const maxChanges = 50
 
+// pageful is how many licences one page shows, and maxShown how many computers of each.
+const (
+	pageful  = 100
+	maxShown = 10
+)
+
 type shownLicence struct {
 	Licence
 	Masked string
 	Rules  []string
 }
+
+// Shown are the first computers that it is active on, and More how many others there are.
+func (l shownLicence) Shown() []string { return l.Active[:min(len(l.Active), maxShown)] }
+func (l shownLicence) More() int       { return len(l.Active) - len(l.Shown()) }
 
 type shownChange struct {
 	Changed
@@ -70,10 +81,11 @@ func (s *Store) Changes(ctx context.Context, id string, most int) ([]Changed, er
 	return out, rows.Err()
 }
 
-// page answers with a page for a person: the licences, without serials and
-// codes, and what was changed.
+// page answers with a page for a person: the licences from the one on that the query's from
+// counts, without serials and codes, and what was changed.
 func (s *Store) page(w http.ResponseWriter, r *http.Request) {
-	text, err := s.render(r.Context())
+	from, _ := strconv.Atoi(r.FormValue("from")) // what is no number stands for the first
+	text, err := s.render(r.Context(), max(from, 0))
 	if err != nil {
 		refuse(w, problem(http.StatusInternalServerError, licence.ProblemServerFailed, "The desk could not show its licences", ""))
 		return
@@ -84,7 +96,7 @@ func (s *Store) page(w http.ResponseWriter, r *http.Request) {
 	w.Write(text)
 }
 
-func (s *Store) render(ctx context.Context) ([]byte, error) {
+func (s *Store) render(ctx context.Context, from int) ([]byte, error) {
 	faults, err := s.Faults(ctx)
 	if err != nil {
 		return nil, err
@@ -103,11 +115,17 @@ func (s *Store) render(ctx context.Context) ([]byte, error) {
 		Broken   bool
 		Licences []shownLicence
 		Changes  []shownChange
+		Next     int
 	}{Key: s.PublicKey(), Now: now.UTC().Format("2 Jan 2006 15:04"), Broken: faults != Faults{}}
 	masked := map[string]string{}
-	for _, l := range all {
+	for i, l := range all {
 		masked[licence.LicenceID(l.Serial)] = licence.Mask(l.Serial)
-		data.Licences = append(data.Licences, shownLicence{l, licence.Mask(l.Serial), l.Rules(now)})
+		if i >= from && i < from+pageful {
+			data.Licences = append(data.Licences, shownLicence{l, licence.Mask(l.Serial), l.Rules(now)})
+		}
+	}
+	if from+pageful < len(all) {
+		data.Next = from + pageful
 	}
 	changes, err := s.Changes(ctx, "", maxChanges)
 	if err != nil {

@@ -188,11 +188,22 @@ func without(list []string, s string) []string {
 	return slices.DeleteFunc(slices.Clone(list), func(c string) bool { return c == s })
 }
 
-// answer is the unsigned answer about a computer.
-func (l *Licence) answer(action licence.Action, computer string, now time.Time) *licence.Answer {
+// named are the computers that the licence is active on, as an answer has them: first those
+// that the request is about.
+func (l *Licence) named(r licence.Request) (out []string) {
+	for _, c := range slices.Concat([]string{r.Computer, r.From}, r.Also, l.Active) {
+		if len(out) < licence.MaxActive && slices.Contains(l.Active, c) && !slices.Contains(out, c) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// answer is the unsigned answer to a request.
+func (l *Licence) answer(action licence.Action, r licence.Request, now time.Time) *licence.Answer {
 	a := &licence.Answer{
-		Action: action, Licence: licence.LicenceID(l.Serial), Product: l.Product, Computer: computer,
-		State: l.State(computer, now), Active: l.Active, Covers: l.Covers, Edition: l.Edition, Seats: l.Seats,
+		Action: action, Licence: licence.LicenceID(l.Serial), Product: l.Product, Computer: r.Computer,
+		State: l.State(r.Computer, now), Active: l.named(r), Taken: len(l.Active), Covers: l.Covers, Edition: l.Edition, Seats: l.Seats,
 		Transfers: l.Transfers, Takeover: l.Takeover,
 	}
 	if again := l.again(now); !again.IsZero() && len(l.Active) < l.Seats {

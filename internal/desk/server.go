@@ -5,6 +5,7 @@ import (
 	"crypto/tls"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"mime"
@@ -141,6 +142,8 @@ func readRequest(r *http.Request, action licence.Action) (req licence.Request, k
 		return req, "", bad("product, computer, and either serial and code or licence and proof are needed")
 	case !nonceForm.MatchString(req.Nonce):
 		return req, "", bad("nonce must be 16 to 64 letters, digits, - or _")
+	case len(req.Also) > licence.MaxAlso:
+		return req, "", bad(fmt.Sprintf("also names at most %d computers", licence.MaxAlso))
 	case action != licence.Status && !keyForm.MatchString(key):
 		return req, "", bad("the header " + licence.KeyHeader + " must be 16 to 128 letters, digits, - or _")
 	}

@@ -200,7 +200,7 @@ func (s *Store) handle(ctx context.Context, action licence.Action, r licence.Req
 			return err
 		}
 		if action == licence.Status {
-			answer = l.answer(action, r.Computer, now)
+			answer = l.answer(action, r, now)
 			answer.Issued = now.Unix()
 			return nil
 		}
@@ -209,7 +209,7 @@ func (s *Store) handle(ctx context.Context, action licence.Action, r licence.Req
 			return err
 		}
 		if known != nil { // what that request did, and the state as it is now
-			answer = l.answer(action, r.Computer, now)
+			answer = l.answer(action, r, now)
 			answer.Spent, answer.Disabled, answer.Issued = known.Spent, known.Disabled, now.Unix()
 			return nil
 		}
@@ -220,7 +220,7 @@ func (s *Store) handle(ctx context.Context, action licence.Action, r licence.Req
 		if err := save(ctx, tx, l); err != nil {
 			return err
 		}
-		answer = l.answer(action, r.Computer, now)
+		answer = l.answer(action, r, now)
 		answer.Spent, answer.Disabled, answer.Issued = spent, disabled, now.Unix()
 		document, err := json.Marshal(answer)
 		if err != nil {

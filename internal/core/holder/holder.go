@@ -146,7 +146,7 @@ func (h *Held) change() licence.Change {
 // ask asks for the state on a computer.
 func (h *Held) ask(ctx context.Context, computer string) (*licence.Answer, error) {
 	c := h.change()
-	c.Request.Computer = computer
+	c.Request.Computer, c.Request.Also = computer, []string{h.Self().ID}
 	a, err := c.Look(ctx)
 	if err != nil {
 		h.Detail(h.Key, "asked for the state: "+err.Error())
@@ -191,7 +191,7 @@ func (h *Held) Free(ctx context.Context) (*run.LicenceOutcome, error) {
 	}
 	out := h.Outcome(a)
 	out.Did, out.Good, out.Aside = did(a, "deactivated"), true, strings.Join(h.aside, ", ")
-	if out.New == licence.Unknown && len(a.Active) == 0 {
+	if out.New == licence.Unknown && a.Seated() == 0 {
 		out.New = licence.NotActivated // nowhere, as the answer says
 	}
 	if h.Side() == steps.NewSide {

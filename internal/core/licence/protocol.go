@@ -14,6 +14,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
@@ -67,16 +68,17 @@ const (
 // licence by its id and proves that its maker knows the code; serial and code
 // are not in it.
 type Request struct {
-	Serial   string `json:"serial,omitempty"`
-	Code     string `json:"code,omitempty"`
-	Licence  string `json:"licence,omitempty"` // LicenceID of the serial
-	Proof    string `json:"proof,omitempty"`   // see Prove
-	Product  string `json:"product"`
-	Computer string `json:"computer"`          // machine.ID of the computer it is about
-	Version  string `json:"version,omitempty"` // of the app; for an activation
-	Edition  string `json:"edition,omitempty"` // of the app; for an activation
-	From     string `json:"from,omitempty"`    // for an activation: the computer whose seat is taken over
-	Nonce    string `json:"nonce"`             // 16 to 64 characters, new in each request
+	Serial   string   `json:"serial,omitempty"`
+	Code     string   `json:"code,omitempty"`
+	Licence  string   `json:"licence,omitempty"` // LicenceID of the serial
+	Proof    string   `json:"proof,omitempty"`   // see Prove
+	Product  string   `json:"product"`
+	Computer string   `json:"computer"`          // machine.ID of the computer it is about
+	Version  string   `json:"version,omitempty"` // of the app; for an activation
+	Edition  string   `json:"edition,omitempty"` // of the app; for an activation
+	From     string   `json:"from,omitempty"`    // for an activation: the computer whose seat is taken over
+	Also     []string `json:"also,omitempty"`    // further computers that the answer names where it is active on them; at most MaxAlso
+	Nonce    string   `json:"nonce"`             // 16 to 64 characters, new in each request
 }
 
 // Answer is the signed content of an answer.
@@ -88,7 +90,8 @@ type Answer struct {
 	Product   string   `json:"product"`
 	Computer  string   `json:"computer"`
 	State     State    `json:"state"`             // on that computer
-	Active    []string `json:"active"`            // computers it is active on
+	Active    []string `json:"active"`            // computers it is active on: those that the request names, and others, MaxActive at most
+	Taken     int      `json:"seats_taken"`       // on how many it is active
 	Covers    string   `json:"covers"`            // major version that is covered
 	Edition   string   `json:"edition,omitempty"` // that is covered; "" stands for all
 	Seats     int      `json:"seats"`
@@ -103,6 +106,15 @@ type Answer struct {
 	Signed string `json:"-"`
 }
 
+// The longest lists of requests and answers.
+const (
+	MaxAlso   = 8
+	MaxActive = 64
+)
+
+// Seated is on how many computers the licence is active.
+func (a *Answer) Seated() int { return max(a.Taken, len(a.Active)) }
+
 // ID names the licence that a request is about.
 func (r Request) ID() string {
 	if r.Licence != "" {
@@ -116,7 +128,7 @@ func (r Request) ID() string {
 // the code, in base64url, over all that the request says.
 func (r Request) Prove(code string, action Action, key string) string {
 	h := hmac.New(sha256.New, []byte(code))
-	for _, s := range []string{"licence request of Move Kit", string(action), key, r.ID(), r.Product, r.Computer, r.Version, r.Edition, r.From, r.Nonce} {
+	for _, s := range []string{"licence request of Move Kit", string(action), key, r.ID(), r.Product, r.Computer, r.Version, r.Edition, r.From, strings.Join(r.Also, " "), r.Nonce} {
 		fmt.Fprintf(h, "%d:%s\n", len(s), s)
 	}
 	return base64.RawURLEncoding.EncodeToString(h.Sum(nil))

@@ -16,7 +16,7 @@ type Outcome struct {
 	Overrode []steps.Overridden `json:"overridden,omitempty"`
 	Items    []ItemOutcome      `json:"items,omitempty"`
 	Licences []LicenceOutcome   `json:"licences,omitempty"`
-	Opened   *steps.Opened      `json:"opened,omitempty"` // whether the app itself shows its data; nil where its card asks for nothing
+	Opened   *steps.Opened      `json:"opened,omitempty"`         // whether the app itself shows its data; nil where its card asks for nothing
 	Unquiet  bool               `json:"may_sync_twice,omitempty"` // nobody has said that the old computer's copy syncs no more
 	Err      error              `json:"-"`
 	Also     []error            `json:"-"` // further ones, of other licences

@@ -89,7 +89,7 @@ func (s *Standing) see(see *Sight, now time.Time) bool {
 	a := see.Old
 	s.Seen, s.By = true, see.By
 	s.Old, s.Left = a.State, a.Transfers
-	s.Covers, s.Edition, s.Seats, s.Taken, s.Takeable = a.Covers, a.Edition, a.Seats, len(a.Active), a.Takeover
+	s.Covers, s.Edition, s.Seats, s.Taken, s.Takeable = a.Covers, a.Edition, a.Seats, a.Seated(), a.Takeover
 	s.Until, s.Again, s.MakersNow = licence.When(a.Until), licence.When(a.Again), see.clock()
 	elsewhere := slices.ContainsFunc(a.Active, func(c string) bool { return c != a.Computer })
 	switch {
