@@ -145,6 +145,9 @@ func (e *env) addCards(from []string, to string) error {
 	if err != nil {
 		return err
 	}
+	if err := e.agreeToQueries(from, add); err != nil {
+		return err
+	}
 	to = cmp.Or(to, usualCards(), "cards")
 	if err := os.MkdirAll(to, 0o755); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", to)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"os"
@@ -37,6 +38,9 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			list, err := readCards(cards, apps)
 			if err != nil {
+				return err
+			}
+			if err := e.agreeToQueries(cards, list); err != nil {
 				return err
 			}
 			h, err := e.here()
@@ -219,4 +223,41 @@ func usualCards() string {
 		}
 	}
 	return ""
+}
+
+// agreeToQueries has a person see what cards ask databases, and agree to it, where they are
+// named and not in the office's collection. The kit keeps the cards, so it is asked once.
+func (e *env) agreeToQueries(named []string, list []*card.Card) error {
+	if len(named) == 0 {
+		return nil
+	}
+	var office [][]byte
+	if dir := usualCards(); dir != "" {
+		own, _ := card.ReadDir(dir) // with a mistake in one, none is known
+		for _, c := range own {
+			if text, err := os.ReadFile(c.Source); err == nil {
+				office = append(office, text)
+			}
+		}
+	}
+	asks := false
+	for _, c := range list {
+		queries := c.Queries()
+		text, err := os.ReadFile(c.Source)
+		if err != nil {
+			return fault.Wrap(fault.BadCard, err, "cannot read the card")
+		}
+		if len(queries) == 0 || slices.ContainsFunc(office, func(o []byte) bool { return bytes.Equal(o, text) }) {
+			continue
+		}
+		asks = true
+		e.say("%s is no card of the office's collection. It has these queries put to databases, which can only read:\n", c.Source)
+		for _, q := range queries {
+			e.say("  %s\n", strings.Join(strings.Fields(q), " "))
+		}
+	}
+	if !asks {
+		return nil
+	}
+	return e.ask("May they be asked?")
 }

@@ -122,6 +122,9 @@ func (e *env) lookAtApps(ctx context.Context, call *surveyCall, apps []string) (
 	if err != nil {
 		return nil, err
 	}
+	if err := e.agreeToQueries(call.cards, cards); err != nil {
+		return nil, err
+	}
 	h, err := e.here()
 	if err != nil {
 		return nil, err

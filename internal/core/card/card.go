@@ -344,6 +344,22 @@ func (c *Card) Reads() []Path {
 	return slices.DeleteFunc(out, Path.IsZero)
 }
 
+// Queries returns every query that the card has databases asked.
+func (c *Card) Queries() (out []string) {
+	for _, s := range c.Sync {
+		out = append(out, s.Query)
+	}
+	for _, it := range c.Items {
+		for _, n := range it.Counts {
+			out = append(out, n.Query)
+		}
+		if it.Exports != nil {
+			out = append(out, it.Exports.Query)
+		}
+	}
+	return slices.DeleteFunc(out, func(q string) bool { return q == "" })
+}
+
 // Commands returns every command that the card names.
 func (c *Card) Commands() [][]string {
 	var out [][]string

@@ -327,3 +327,20 @@ func TestMinorDamage(t *testing.T) {
 		t.Error("a sealed file is missing, and it is whole")
 	}
 }
+
+// FuzzManifest reads manifests that somebody made. None brings the program down, and what is
+// taken for one has what the rest of the program counts on.
+func FuzzManifest(f *testing.F) {
+	f.Add([]byte("format: 1\nid: abcdefgh\nold: {name: OLD, system: linux, id: a}\nnew: {name: NEW, system: windows}\napps: [diary]\n"))
+	f.Add([]byte("apps: &a [*a]\n"))
+	dir := f.TempDir()
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if err := os.WriteFile(filepath.Join(dir, ManifestFile), data, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if k, err := Open(dir); err == nil {
+			k.Close()
+			t.Errorf("a manifest alone is taken for a kit: %q", data)
+		}
+	})
+}

@@ -153,3 +153,19 @@ func TestTermIsTheWayBack(t *testing.T) {
 		t.Error("a path beside the disk")
 	}
 }
+
+// FuzzIdentity reads what a disk says of its computer. None brings the program down, and what
+// is taken for one has a name and an id.
+func FuzzIdentity(f *testing.F) {
+	f.Add([]byte("name: OLD\nsystem: linux\nhardware-id: a\nusers: [{name: maren}]\nrunning: [{name: x, pid: 7, open: ['/srv/x']}]\n"))
+	f.Add([]byte("name: [a]\n"))
+	dir := f.TempDir()
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if err := os.WriteFile(filepath.Join(dir, IdentityFile), data, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if c, err := Open(dir); err == nil && (c.Name() == "" || c.HardwareID() == "" || c.System() == "") {
+			t.Errorf("a computer without name or id: %q", data)
+		}
+	})
+}
