@@ -85,7 +85,7 @@ func TestRealApps(t *testing.T) {
 			}
 			move(old, draft...)
 			kit := []string{"--kit", "kit"}
-			move(old, "new", "kit", "--cards", "card.yaml", "--keep")
+			move(old, "new", "kit", "--cards", "card.yaml", "--keep", "--yes")
 			move(old, append([]string{"pack"}, kit...)...)
 			if err := os.Rename(filepath.Join(dir, "office-a"), filepath.Join(dir, "gone")); err != nil {
 				t.Fatal(err)

@@ -30,8 +30,29 @@ items:
     exports: {` + exports + `, import: 'in Pontoon, File, Import'}
 `})
 	bookings(t, filepath.Join(dir, "old/srv/b.db")) // two boats
-	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "card.yaml")
+	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "card.yaml", "--yes")
 	return dir
+}
+
+// TestQueriesOfStrangers sees that what a card asks is shown and agreed to once, unless it is
+// one of the office's.
+func TestQueriesOfStrangers(t *testing.T) {
+	t.Parallel()
+	dir := exportOffice(t, "item: data, query: SELECT count(*) + 1 FROM boat")
+	named := []string{"new", "other", "--root", "old", "--cards", "card.yaml"}
+	must(t, 2, dir, named...).tells(t, "nobody can be asked here: May they be asked?")
+	must(t, 2, dir, "survey", "--root", "old", "--cards", "card.yaml").tells(t, "nobody can be asked")
+	must(t, 2, dir, "card", "add", "card.yaml").tells(t, "nobody can be asked")
+	if s := atTerminal(t, dir, "n\n", named...); !strings.Contains(s, "  SELECT count(*) + 1 FROM boat") || strings.Contains(s, "Made the kit") {
+		t.Error(s)
+	}
+	if s := atTerminal(t, dir, "y\n", named...); !strings.Contains(s, "Made the kit") {
+		t.Error(s)
+	}
+	must(t, 0, dir, "card", "add", "card.yaml", "--yes")
+	if s := must(t, 0, dir, "survey", "--root", "old", "--cards", "card.yaml"); strings.Contains(s.err, "SELECT") {
+		t.Errorf("the office's own: %s", s.err)
+	}
 }
 
 func TestExports(t *testing.T) {

@@ -184,7 +184,7 @@ sync: [{about: bookings, item: ledger, query: SELECT count(*) FROM account WHERE
 		sql = strings.Replace(sql, "START;", "", 1)
 	}
 	e.newDatabase(t, old, "ledger", sql)
-	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "ledger.yaml", "--to", "NEW")
+	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "ledger.yaml", "--to", "NEW", "--yes")
 	return dir, old, now
 }
 

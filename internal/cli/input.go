@@ -146,7 +146,7 @@ func (u *ui) ask(question string) error {
 		return nil
 	}
 	if !u.asked() {
-		return fault.New(fault.Usage, "%s Nobody can be asked here; answer with --yes", question)
+		return fault.New(fault.Unanswered, "nobody can be asked here: %s", question)
 	}
 	for {
 		line, err := u.read(question+" [y/N] ", false)

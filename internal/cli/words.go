@@ -72,6 +72,8 @@ var advices = map[fault.Kind]advice{
 	fault.NotPlaced:       {"Run `movekit unpack {app}` first.", nothingLost, exitFailed},
 	fault.Issue:           {"`movekit licence letter {app}` writes what to ask for. Put the file that comes in its place, and run this again.", nothingLost, exitPerson},
 	fault.Stopped:         {"Run the same command again when you like: what is whole is kept.", nothingLost, exitFailed},
+	fault.Unanswered:      {"Run this in a terminal to see it and answer, or answer with --yes.", "Nothing was changed.", exitUsage},
+	fault.Elsewhere:       {"Take the kit to that computer, and run the same command there.", "Nothing was changed.", exitFailed},
 	fault.Internal:        {"Run the same command again with --log-file FILE and keep the file.", nothingLost, exitFailed},
 }
 

@@ -3,11 +3,21 @@
 package dbcases
 
 import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
 	"errors"
 	"fmt"
+	"math/big"
 	"os"
+	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"movekit/internal/dbserver"
 )
@@ -52,4 +62,40 @@ func Main(m *testing.M, start func() (*dbserver.Server, error), old, now **dbser
 		}
 		return m.Run()
 	}())
+}
+
+// Certificate writes one of this computer, and its key, into a new folder that belongs to who
+// owns the folder like.
+func Certificate(t *testing.T, like string) (cert, key string) {
+	t.Helper()
+	dir, err := os.MkdirTemp("/tmp", "movekit-certificate-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	of := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "localhost"}, DNSNames: []string{"localhost"}, NotAfter: time.Now().Add(24 * time.Hour)}
+	der, err := x509.CreateCertificate(rand.Reader, of, of, private.Public(), private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	secret, err := x509.MarshalPKCS8PrivateKey(private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	info, err := os.Stat(like)
+	if err != nil {
+		t.Fatal(err)
+	}
+	owner := info.Sys().(*syscall.Stat_t)
+	cert, key = filepath.Join(dir, "server.crt"), filepath.Join(dir, "server.key")
+	for name, block := range map[string]*pem.Block{cert: {Type: "CERTIFICATE", Bytes: der}, key: {Type: "PRIVATE KEY", Bytes: secret}} {
+		if err := errors.Join(os.WriteFile(name, pem.EncodeToMemory(block), 0o600), os.Chown(name, int(owner.Uid), int(owner.Gid)), os.Chown(dir, int(owner.Uid), int(owner.Gid))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return cert, key
 }

@@ -47,6 +47,8 @@ const (
 	NotPlaced       Kind = "not-placed"       // an item must be unpacked first
 	Issue           Kind = "issue"            // a licence's maker must issue it again
 	Stopped         Kind = "stopped"          // a person interrupted the run
+	Unanswered      Kind = "unanswered"       // a question that nobody can be asked here
+	Elsewhere       Kind = "elsewhere"        // it is for another computer of the move
 	Internal        Kind = "internal"         // anything else
 )
 

@@ -183,7 +183,7 @@ func (h *Held) Waiting() (*steps.Requested, licence.Request) {
 func (h *Held) TakeIn(a *licence.Answer) (*run.LicenceOutcome, error) {
 	want := *h.state().Requested
 	if want.By != h.Self().ID {
-		return nil, fault.New(fault.Usage, "%s asked for it: it must be taken in there, and is not used up", want.On)
+		return nil, fault.New(fault.Elsewhere, "%s asked for it: it must be taken in there, and is not used up", want.On)
 	}
 	if err := (recorder{h}).Answered(a); err != nil {
 		return nil, err

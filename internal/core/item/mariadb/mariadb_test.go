@@ -535,7 +535,8 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 // TestBinaryLog meets a server that writes a binary log, and what it demands: that is told
 // before anything is tried.
 func TestBinaryLog(t *testing.T) {
-	strict, err := dbserver.MariaDBWith("--log-bin=log", "--server-id=1")
+	cert, key := dbcases.Certificate(t, old.Dir)
+	strict, err := dbserver.MariaDBWith("--log-bin=log", "--server-id=1", "--ssl-cert="+cert, "--ssl-key="+key, "--require-secure-transport=ON")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -552,6 +553,14 @@ func TestBinaryLog(t *testing.T) {
 		_, err = o.Stage(t.Context(), d, p)
 		if (told == "") != (err == nil) || err != nil && !strings.Contains(err.Error(), "the function f cannot be made") {
 			t.Errorf("%s: %v", sql, err)
+		}
+	}
+	// By its name it is reached over the network, and encrypted where the server can.
+	for s, encrypted := range map[*dbserver.Server]int64{strict: 1, old: 0} {
+		over := served.Server{Kind: card.MariaDB, Host: "localhost", Port: s.Port, User: "root", Database: "mysql"}
+		n, err := openAt(t, over).Ask(t.Context(), "mysql", "SELECT count(*) FROM information_schema.session_status WHERE variable_name = 'SSL_CIPHER' AND variable_value <> ''")
+		if n != encrypted || err != nil {
+			t.Errorf("encrypted: %d, not %d: %v", n, encrypted, err)
 		}
 	}
 }

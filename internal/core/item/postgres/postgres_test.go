@@ -567,6 +567,29 @@ func TestServersThatSayNo(t *testing.T) {
 	}
 }
 
+// TestOverTheNetwork moves by the server's name, which encrypts where it can.
+func TestOverTheNetwork(t *testing.T) {
+	fresh(t, "named", "CREATE TABLE boat (n int); INSERT INTO boat VALUES (7)")
+	cert, key := dbcases.Certificate(t, filepath.Join(old.Dir, "data"))
+	set := func(on string) {
+		for _, text := range []string{"ALTER SYSTEM SET ssl_cert_file = '" + cert + "'", "ALTER SYSTEM SET ssl_key_file = '" + key + "'", "ALTER SYSTEM SET ssl = " + on, "SELECT pg_reload_conf(), pg_sleep(0.5)"} {
+			sql(t, old, "postgres", text)
+		}
+	}
+	defer set("off")
+	for on, encrypted := range map[string]int64{"on": 1, "off": 0} {
+		set(on)
+		s := at(t, served.Server{Kind: card.PostgreSQL, Host: "localhost", Port: old.Port, User: "postgres", Database: "named"})
+		n, err := s.Ask(t.Context(), "named", "SELECT count(*) FROM pg_catalog.pg_stat_ssl WHERE ssl AND pid = pg_catalog.pg_backend_pid()")
+		if n != encrypted || err != nil {
+			t.Errorf("%s: %d %v", on, n, err)
+		}
+		if _, print, _ := moved(t, s); print.Rows() != 1 {
+			t.Errorf("%s: %+v", on, print)
+		}
+	}
+}
+
 // TestPasswordOfPrograms sees that a password reaches the server's programs by a
 // private file, and neither by their arguments nor by their environment.
 func TestPasswordOfPrograms(t *testing.T) {
