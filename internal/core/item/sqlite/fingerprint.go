@@ -35,13 +35,15 @@ func Take(ctx context.Context, name, temp string, counts []card.Count, turned ma
 			return err
 		}
 		defer conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
-		f, err = take(ctx, conn, counts, turned)
+		f, err = take(ctx, conn, counts, turned, nil)
 		return err
 	})
 	return f, err
 }
 
-func take(ctx context.Context, conn *sql.Conn, counts []card.Count, turned map[string][]repoint.Edit) (*dbprint.Fingerprint, error) {
+// take takes the fingerprint of what a connection reads. Where sums is not nil, it is filled with
+// those of the entries that rows make in indexes.
+func take(ctx context.Context, conn *sql.Conn, counts []card.Count, turned map[string][]repoint.Edit, sums entrySums) (*dbprint.Fingerprint, error) {
 	f := &dbprint.Fingerprint{Engine: "SQLite", Settings: map[string]string{}}
 	tables, err := readSchema(ctx, conn, f)
 	if err != nil {
@@ -55,7 +57,7 @@ func take(ctx context.Context, conn *sql.Conn, counts []card.Count, turned map[s
 		f.Settings[pragma] = value
 	}
 	for _, t := range tables {
-		got, err := readTable(ctx, conn, t, turned[t])
+		got, err := readTable(ctx, conn, t, turned[t], sums)
 		if err != nil {
 			return nil, fmt.Errorf("table %s: %w", t, err)
 		}
@@ -93,18 +95,39 @@ func readSchema(ctx context.Context, conn *sql.Conn, f *dbprint.Fingerprint) (ta
 func quoted(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
 // readTable takes one table's share of a fingerprint.
-func readTable(ctx context.Context, conn *sql.Conn, table string, turned []repoint.Edit) (dbprint.Table, error) {
+func readTable(ctx context.Context, conn *sql.Conn, table string, turned []repoint.Edit, sums entrySums) (dbprint.Table, error) {
 	t := dbprint.Table{Name: table}
 	var err error
 	if t.Columns, t.Key, err = columnsOf(ctx, conn, table); err != nil {
 		return t, err
 	}
 	if len(turned) == 0 && len(t.Columns) > 0 && len(t.Columns) <= maxArguments {
-		var sum string
-		err := conn.QueryRowContext(ctx, "SELECT "+rowsFunction+"("+strings.Join(stored(t), ", ")+") FROM "+quoted(table)).Scan(&sum)
-		if err == nil {
-			_, err = fmt.Sscan(sum, &t.Rows, &t.Digest)
+		asked := []string{rowsFunction + "(" + strings.Join(stored(t), ", ") + ")"}
+		var all []index
+		known := false
+		if sums != nil {
+			if all, known, err = indexesOf(ctx, conn, table); err != nil {
+				return t, err
+			}
 		}
+		for _, x := range all {
+			asked = append(asked, x.sum(""))
+		}
+		said := make([]string, len(asked))
+		into := make([]any, len(asked))
+		for i := range said {
+			into[i] = &said[i]
+		}
+		if err := conn.QueryRowContext(ctx, "SELECT "+strings.Join(asked, ", ")+" FROM "+quoted(table)+" NOT INDEXED").Scan(into...); err != nil {
+			return t, err
+		}
+		if known {
+			sums[table] = map[string]string{}
+			for i, x := range all {
+				sums[table][x.name] = said[i+1]
+			}
+		}
+		_, err := fmt.Sscan(said[0], &t.Rows, &t.Digest)
 		return t, err
 	}
 	var sum dbprint.Multiset

@@ -107,9 +107,8 @@ func (m Mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 	s := &kit.Sealed{Stream: m.Stream(), Stamp: is.Stamp, Files: 1}
 	var print *dbprint.Fingerprint
 	work, within := errgroup.WithContext(ctx)
-	work.Go(func() error { return CheckSnapshot(within, snapshot) })
 	work.Go(func() (err error) {
-		print, err = Take(within, snapshot, temp, m.Card.Counts, nil)
+		print, err = Whole(within, snapshot, m.Card.Counts)
 		return err
 	})
 	work.Go(func() (err error) {

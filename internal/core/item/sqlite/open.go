@@ -224,7 +224,7 @@ func removeSet(name string) {
 // Snapshot copies the database as it is at one moment into a private file in
 // the folder temp, by the engine's online backup. Writers of the database are
 // not held up in WAL mode. An encrypted one is copied as a file. The caller
-// has the copy checked with CheckSnapshot, and removes it with Discard.
+// has the copy checked with Whole, and removes it with Discard.
 func Snapshot(ctx context.Context, name, temp string, progress func(int64)) (string, error) {
 	all, err := Snapshots(ctx, []string{name}, temp, progress)
 	if err != nil {
@@ -362,15 +362,6 @@ func Damaged(name string, err error) error {
 	return fault.Wrap(fault.BadDatabase, err, "the database %s is damaged, or encrypted", name)
 }
 
-// CheckSnapshot runs the engine's own check on a snapshot. One that is
-// encrypted cannot be checked.
-func CheckSnapshot(ctx context.Context, snapshot string) error {
-	if encrypted, err := Encrypted(snapshot); err == nil && encrypted {
-		return nil
-	}
-	return Check(ctx, snapshot)
-}
-
 // Discard removes a snapshot.
 func Discard(snapshot string) { removeSet(snapshot) }
 
@@ -418,33 +409,4 @@ func touch(name string) error {
 		return err
 	}
 	return f.Close()
-}
-
-// Check runs the engine's integrity check on a database that nobody else has
-// open.
-func Check(ctx context.Context, name string) error {
-	return with(ctx, name, "mode=ro&immutable=1", func(conn *sql.Conn) error {
-		rows, err := conn.QueryContext(ctx, "PRAGMA integrity_check(5)")
-		if err != nil {
-			return err
-		}
-		defer rows.Close()
-		var bad []string
-		for rows.Next() {
-			var s string
-			if err := rows.Scan(&s); err != nil {
-				return err
-			}
-			if s != "ok" {
-				bad = append(bad, s)
-			}
-		}
-		if err := rows.Err(); err != nil {
-			return err
-		}
-		if len(bad) > 0 {
-			return fault.New(fault.BadDatabase, "the engine's integrity check says: %s", strings.Join(bad, "; "))
-		}
-		return nil
-	})
 }

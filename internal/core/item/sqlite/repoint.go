@@ -73,7 +73,7 @@ func (m Mover) repoint(ctx context.Context, stage string, done *steps.Placed) er
 				return nil
 			}
 		}
-		now, err := take(ctx, conn, nil, r.turned)
+		now, err := take(ctx, conn, nil, r.turned, nil)
 		if err != nil {
 			return err
 		}

@@ -320,7 +320,7 @@ func TestBadDatabases(t *testing.T) {
 		os.WriteFile(file, c.data, 0o600)
 		snap, err := Snapshot(ctx, file, t.TempDir(), nil)
 		if err == nil {
-			err = CheckSnapshot(ctx, snap)
+			_, err = Whole(ctx, snap, nil)
 		}
 		if fault.KindOf(err) != c.kind {
 			t.Errorf("%s: %v", name, err)
