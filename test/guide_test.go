@@ -221,9 +221,10 @@ func TestHelpFits(t *testing.T) {
 		for _, c := range []string{"", "new", "unpack", "deactivate", "close", "survey", "card draft", "desk serve", "licence"} {
 			fmt.Fprintf(&lines, "%s %s --help; ", program, c)
 		}
+		fmt.Fprintf(&lines, "%[1]s help stick; %[1]s help app-closed", program)
 		out, err := exec.CommandContext(t.Context(), "script", "-qec", fmt.Sprintf("stty cols %d; %s", columns, lines.String()), "/dev/null").CombinedOutput()
 		text := strings.ReplaceAll(string(out), "\r\n", "\n")
-		if err != nil || !strings.Contains(text, "\n  skip        leave it, and") || !strings.Contains(text, "--run-as-me") {
+		if err != nil || !strings.Contains(text, "\n  skip        leave it, and") || !strings.Contains(text, "--run-as-me") || !strings.Contains(text, "Pulled out: put it back") || !strings.Contains(text, "To go past it, which the hand-over tells") {
 			t.Fatalf("%v: %s", err, text)
 		}
 		for l := range strings.Lines(text) {

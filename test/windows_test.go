@@ -100,6 +100,7 @@ func TestWindowsBuild(t *testing.T) {
 	lay.Out(t, w.drive(""), map[string]string{
 		"ProgramData/Tide/version.txt": "8.2\r\n", "users/" + user + "/AppData/Roaming/Tide/settings.ini": "[a]\r\n",
 		"users/" + user + "/AppData/Roaming/Tide/Übersicht/läuft.txt": "x", "users/" + user + "/AppData/Roaming/Tide/empty.txt": "",
+		"users/" + user + "/AppData/Roaming/Tide/" + strings.Repeat("Anlegebuch Hafenbecken Nord/", 10) + "Winter.rec": "a path of more than 260 characters",
 		"new/computer.yaml": "name: NEW\nsystem: windows\nhardware-id: other\n", "new/Users/" + user + "/x": "",
 		"new/ProgramData/Tide/version.txt": "8.4\r\n", "new/ProgramData/Tide/tide.db": "an empty one that the first start made",
 		"cards/tide.yaml": `card: 1
@@ -142,7 +143,7 @@ items:
 	attrib("+R", marked)
 	kit := []string{"--kit", `C:\stick\kit`}
 	on := func(args ...string) []string { return append(args, kit...) }
-	w.run(0, "new", `C:\stick\kit`, "--cards", `C:\cards`, "--to", "NEW")
+	w.run(0, "new", `C:\stick\kit`, "--yes", "--cards", `C:\cards`, "--to", "NEW")
 	if out := w.run(0, on("survey")...); !strings.Contains(out, `C:\ProgramData\Tide\tide.db`) || !strings.Contains(out, "settings of "+user) {
 		t.Errorf("survey: %s", out)
 	}
@@ -174,7 +175,7 @@ items:
 		t.Errorf("set aside: %v", aside)
 	}
 	// A safety copy comes back on the same computer, marks and access lists too.
-	w.run(0, "new", `C:\stick\copy`, "--cards", `C:\cards`, "--keep")
+	w.run(0, "new", `C:\stick\copy`, "--yes", "--cards", `C:\cards`, "--keep")
 	w.run(0, "pack", "--kit", `C:\stick\copy`)
 	os.Remove(filepath.Join(profile, "settings.ini"))
 	if out := w.run(0, "unpack", "--kit", `C:\stick\copy`); strings.Contains(out, "not kept") {
@@ -207,7 +208,7 @@ func (w *wine) guide() {
 		lay.Out(w.t, w.drive("guided/Users"), map[string]string{filepath.Base(u) + "/x": ""})
 	}
 	answer()
-	w.run(0, "new", `C:\stick\guided`, "--cards", `C:\cards`, "--to", "NEW", "--passphrase-file", `C:\words.txt`)
+	w.run(0, "new", `C:\stick\guided`, "--yes", "--cards", `C:\cards`, "--to", "NEW", "--passphrase-file", `C:\words.txt`)
 	answer("", "", "q") // survey, pack
 	if out := guided(); !strings.Contains(out, "$ movekit pack --kit") || !strings.Contains(out, "take the stick there") {
 		w.t.Errorf("on the old computer: %s", out)
@@ -242,7 +243,7 @@ items:
   - {name: settings, kind: registry, key: 'HKCU\Software\Harbour\Chartroom', skip: ['Window/**', Window]}
 `})
 	on := func(args ...string) []string { return append(args, "--kit", `C:\stick\keys`) }
-	w.run(0, "new", `C:\stick\keys`, "--cards", `C:\keycards`, "--keep")
+	w.run(0, "new", `C:\stick\keys`, "--yes", "--cards", `C:\keycards`, "--keep")
 	was := reg("query", key, "/s")
 	w.run(0, on("pack")...)
 	reg("add", key, "/v", "Größe", "/d", "other", "/f")
@@ -290,7 +291,7 @@ requires:
 items:
   - {name: data, kind: sqlite, path: 'C:\ProgramData\Tide\tide.db'}
 `})
-	if out := w.run(0, "survey", "--cards", `C:\live`); !strings.Contains(out, `Tide App, version v8.2 (Härbour)  read from HKLM\SOFTWARE\Mole Head\Tide, version`) {
+	if out := w.run(0, "survey", "--yes", "--cards", `C:\live`); !strings.Contains(out, `Tide App, version v8.2 (Härbour)  read from HKLM\SOFTWARE\Mole Head\Tide, version`) {
 		w.t.Errorf("survey: %s", out)
 	}
 	out := w.run(0, "survey", "--wide", "--cards", `C:\live`, "--json")

@@ -94,7 +94,7 @@ kit (a folder on a stick or share), deactivates the licences on the old
 computer, puts everything in place and activates it on the new one, and proves
 that both are the same.
 
-On the old computer:   movekit new DIR, survey, pack, deactivate; in the end retire
+On the old computer:   movekit new DIR, survey, pack, deactivate; at last retire
 On the new computer:   movekit unpack, activate, verify, report
 At any time:           movekit next; in the end close
 
@@ -145,6 +145,7 @@ At a terminal, movekit alone leads you through all of it.`,
 			root.AddCommand(c)
 		}
 	}
+	root.SetHelpCommand(e.helpCommand(root))
 	root.SetHelpCommandGroupID("more")
 	root.SetCompletionCommandGroupID("more")
 	e.fitHelp(root)

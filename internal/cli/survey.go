@@ -43,9 +43,9 @@ func (e *env) surveyCommand() *cobra.Command {
 how much it is, how its licence is held, and what would stop a pack. Nothing is
 changed. Without a kit, name cards with --cards.
 
-  --on-new  look at the new computer before an unpack: what is ready, what comes first
-  --wide    look for data that no card covers: databases, folders of applications,
-            database servers, installed programs`,
+  --on-new  look at the new computer before an unpack: what is ready there
+  --wide    look for data that no card covers: databases, folders of
+            applications, database servers, installed programs`,
 		Example: `  movekit survey --cards cards/ --sheet survey.html
   movekit survey --on-new --kit /media/stick/kit
   movekit survey --wide`,

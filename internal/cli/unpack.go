@@ -31,8 +31,9 @@ differs is in the way. At a terminal you are asked about each; --in-the-way says
 for all, or for one app or item:
 
   set-aside   rename it, and keep it (the usual); undo gives it its name back
-  keep-both   put both in one folder: equal files once, others beside with a number
-              behind the name; a database or file gets a name beside it. undo takes it apart
+  keep-both   put both in one folder: equal files once, others beside with a
+              number behind the name; a database or file gets a name beside it.
+              undo takes it apart
   skip        leave it, and add only what is not there; undo leaves it so
   replace     overwrite it; undo cannot give it back
 

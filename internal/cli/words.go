@@ -34,47 +34,48 @@ type advice struct {
 	next string // what to do
 	safe string // that nothing was lost
 	code int
+	more string // section of the technician's document; "" where there is none
 }
 
 const nothingLost = "Nothing was lost: the old computer's data was only read."
 
 var advices = map[fault.Kind]advice{
-	fault.Usage:           {"See the command's --help.", "Nothing was changed.", exitUsage},
-	fault.BadCard:         {"Correct the card; `movekit card check FILE` shows every mistake in it.", "Nothing was changed.", exitFailed},
-	fault.NotAKit:         {"Name the kit's folder with --kit DIR, or make a kit with `movekit new DIR`.", "Nothing was changed.", exitFailed},
-	fault.NewerFormat:     {"Use the program that lies in the kit's own folder.", "Nothing was changed.", exitFailed},
-	fault.Damaged:         {"Run `movekit inspect` to see what is damaged. If the old computer is still there, run `movekit pack` on it again.", "Nothing on either computer was changed by this.", exitFailed},
-	fault.Forged:          {"Do not use this kit: somebody changed it without its passphrase. Make a new one on the old computer.", "Nothing on either computer was changed by this.", exitFailed},
-	fault.Hostile:         {"Do not use this kit: it was not made by Move Kit as it is. Make a new one on the old computer.", "Nothing was written from it.", exitFailed},
-	fault.WrongPassphrase: {"Try again: six words with - between them, or what was chosen when the kit was made.", "Nothing was changed; it may be tried as often as you like.", exitFailed},
-	fault.NoPassphrase:    {"Give it with --passphrase-file FILE or in $MOVEKIT_PASSPHRASE, or run this in a terminal.", "Nothing was changed.", exitUsage},
-	fault.Busy:            {"Wait until it is done, or end it, and run this again.", "Nothing was changed.", exitFailed},
-	fault.Pulled:          {"Put the stick back in, and run the same command again: what is whole is kept.", "Nothing was lost on this computer; of the kit, what was sealed and read back before.", exitFailed},
-	fault.NoSpace:         {"Free space on that disk, or use a larger one, and run the same command again: what is whole is kept.", nothingLost, exitFailed},
-	fault.ReadOnly:        {"Switch the write protection off, or copy the kit to a disk that can be written to.", nothingLost, exitFailed},
-	fault.Scanned:         {"The virus scanner holds it: see its list of what it has taken away, have it leave this file and the program alone for the move, and run the same command again.", nothingLost, exitFailed},
-	fault.Unreadable:      {"See that you may read it (as administrator, perhaps) and that no other program keeps it locked, and run the same command again.", nothingLost, exitFailed},
-	fault.Changed:         {"Close the app and whatever syncs its files, and run the same command again: what is whole is kept.", nothingLost, exitFailed},
-	fault.Missing:         {"See that the path is right and the disk is connected; `movekit survey` shows where things are looked for.", nothingLost, exitFailed},
-	fault.BadDatabase:     {"Let the app itself repair or export it first. A damaged database is not packed, so that the damage is not found too late.", nothingLost, exitFailed},
-	fault.CannotPlace:     {"See that the disk is there, has space and may be written to, and run the same command again: what is whole is kept.", "Nothing was lost: what was in the way is under its own name or set aside.", exitFailed},
-	fault.NoUser:          {"Make the user on this computer, or say who takes over with --user OLD=NEW.", "Nothing was changed.", exitFailed},
-	fault.ServerDown:      {"See that the database server runs and can be reached, and run the same command again: what is whole is kept.", nothingLost, exitFailed},
-	fault.ServerLogin:     {"See that the card names the right user, and that its password is where the card says, in the server's own password file, or typed when asked. Making a database and its roles takes an administrator of the server.", nothingLost, exitFailed},
-	fault.ServerRefused:   {"Correct what the server names, and run the same command again: the database was made under another name first, and what was there is as it was.", nothingLost, exitFailed},
-	fault.DeskDown:        {"See that this computer has network and the desk is up, and run the same command again: the tool first asks what the desk has done, and nothing is done twice.", "The licence is as the desk last said; nothing was spent twice.", exitFailed},
-	fault.DeskNonsense:    {"Something else may stand in the way (a proxy, a sign-in page). See that the card's address is the desk's, and run the same command again.", "The licence is as the desk last said; nothing was spent twice.", exitFailed},
-	fault.DeskSignature:   {"Do not go on: ask the desk's owner whether its key has changed. If so, the card must name the new one.", "The answer was not used.", exitFailed},
-	fault.DeskRefused:     {"Ask the licence's maker; `movekit status` shows what the kit knows. The data can be unpacked and verified meanwhile.", "Nothing was spent.", exitFailed},
-	fault.Waits:           {"Run the same command in a terminal and follow the steps, or give what was seen with --answers FILE. What was answered already is kept.", nothingLost, exitPerson},
-	fault.NotAgreed:       {"See what it runs with `movekit card show {app}`, and agree to it with --run-commands.", nothingLost, exitPerson},
-	fault.NotRepointed:    {"Run this in a terminal to see them and answer, or agree with --yes; --no-repoint leaves them as they are.", nothingLost, exitPerson},
-	fault.NotPlaced:       {"Run `movekit unpack {app}` first.", nothingLost, exitFailed},
-	fault.Issue:           {"`movekit licence letter {app}` writes what to ask for. Put the file that comes in its place, and run this again.", nothingLost, exitPerson},
-	fault.Stopped:         {"Run the same command again when you like: what is whole is kept.", nothingLost, exitFailed},
-	fault.Unanswered:      {"Run this in a terminal to see it and answer, or answer with --yes.", "Nothing was changed.", exitUsage},
-	fault.Elsewhere:       {"Take the kit to that computer, and run the same command there.", "Nothing was changed.", exitFailed},
-	fault.Internal:        {"Run the same command again with --log-file FILE and keep the file.", nothingLost, exitFailed},
+	fault.Usage:           {"See the command's --help.", "Nothing was changed.", exitUsage, ""},
+	fault.BadCard:         {"Correct the card; `movekit card check FILE` shows every mistake in it.", "Nothing was changed.", exitFailed, "card-mistakes"},
+	fault.NotAKit:         {"Name the kit's folder with --kit DIR, or make a kit with `movekit new DIR`.", "Nothing was changed.", exitFailed, "no-kit"},
+	fault.NewerFormat:     {"Use the program that lies in the kit's own folder.", "Nothing was changed.", exitFailed, "no-kit"},
+	fault.Damaged:         {"Run `movekit inspect` to see what is damaged. If the old computer is still there, run `movekit pack` on it again.", "Nothing on either computer was changed by this.", exitFailed, "damaged-kit"},
+	fault.Forged:          {"Do not use this kit: somebody changed it without its passphrase. Make a new one on the old computer.", "Nothing on either computer was changed by this.", exitFailed, "damaged-kit"},
+	fault.Hostile:         {"Do not use this kit: it was not made by Move Kit as it is. Make a new one on the old computer.", "Nothing was written from it.", exitFailed, "damaged-kit"},
+	fault.WrongPassphrase: {"Try again: six words with - between them, or what was chosen when the kit was made.", "Nothing was changed; it may be tried as often as you like.", exitFailed, "passphrase"},
+	fault.NoPassphrase:    {"Give it with --passphrase-file FILE or in $MOVEKIT_PASSPHRASE, or run this in a terminal.", "Nothing was changed.", exitUsage, "passphrase"},
+	fault.Busy:            {"Wait until it is done, or end it, and run this again.", "Nothing was changed.", exitFailed, "stick"},
+	fault.Pulled:          {"Put the stick back in, and run the same command again: what is whole is kept.", "Nothing was lost on this computer; of the kit, what was sealed and read back before.", exitFailed, "stick"},
+	fault.NoSpace:         {"Free space on that disk, or use a larger one, and run the same command again: what is whole is kept.", nothingLost, exitFailed, "stick"},
+	fault.ReadOnly:        {"Switch the write protection off, or copy the kit to a disk that can be written to.", nothingLost, exitFailed, "stick"},
+	fault.Scanned:         {"The virus scanner holds it: see its list of what it has taken away, have it leave this file and the program alone for the move, and run the same command again.", nothingLost, exitFailed, "not-read"},
+	fault.Unreadable:      {"See that you may read it (as administrator, perhaps) and that no other program keeps it locked, and run the same command again.", nothingLost, exitFailed, "not-read"},
+	fault.Changed:         {"Close the app and whatever syncs its files, and run the same command again: what is whole is kept.", nothingLost, exitFailed, "not-read"},
+	fault.Missing:         {"See that the path is right and the disk is connected; `movekit survey` shows where things are looked for.", nothingLost, exitFailed, "not-read"},
+	fault.BadDatabase:     {"Let the app itself repair or export it first. A damaged database is not packed, so that the damage is not found too late.", nothingLost, exitFailed, "bad-database"},
+	fault.CannotPlace:     {"See that the disk is there, has space and may be written to, and run the same command again: what is whole is kept.", "Nothing was lost: what was in the way is under its own name or set aside.", exitFailed, "not-placed"},
+	fault.NoUser:          {"Make the user on this computer, or say who takes over with --user OLD=NEW.", "Nothing was changed.", exitFailed, "not-placed"},
+	fault.ServerDown:      {"See that the database server runs and can be reached, and run the same command again: what is whole is kept.", nothingLost, exitFailed, "server"},
+	fault.ServerLogin:     {"See that the card names the right user, and that its password is where the card says, in the server's own password file, or typed when asked. Making a database and its roles takes an administrator of the server.", nothingLost, exitFailed, "server"},
+	fault.ServerRefused:   {"Correct what the server names, and run the same command again: the database was made under another name first, and what was there is as it was.", nothingLost, exitFailed, "server"},
+	fault.DeskDown:        {"See that this computer has network and the desk is up, and run the same command again: the tool first asks what the desk has done, and nothing is done twice.", "The licence is as the desk last said; nothing was spent twice.", exitFailed, "licence-service"},
+	fault.DeskNonsense:    {"Something else may stand in the way (a proxy, a sign-in page). See that the card's address is the desk's, and run the same command again.", "The licence is as the desk last said; nothing was spent twice.", exitFailed, "licence-service"},
+	fault.DeskSignature:   {"Do not go on: ask the desk's owner whether its key has changed. If so, the card must name the new one.", "The answer was not used.", exitFailed, "licence-service"},
+	fault.DeskRefused:     {"Ask the licence's maker; `movekit status` shows what the kit knows. The data can be unpacked and verified meanwhile.", "Nothing was spent.", exitFailed, "licence-service"},
+	fault.Waits:           {"Run the same command in a terminal and follow the steps, or give what was seen with --answers FILE. What was answered already is kept.", nothingLost, exitPerson, "by-hand"},
+	fault.NotAgreed:       {"See what it runs with `movekit card show {app}`, and agree to it with --run-commands.", nothingLost, exitPerson, "by-hand"},
+	fault.NotRepointed:    {"Run this in a terminal to see them and answer, or agree with --yes; --no-repoint leaves them as they are.", nothingLost, exitPerson, "by-hand"},
+	fault.NotPlaced:       {"Run `movekit unpack {app}` first.", nothingLost, exitFailed, "not-placed"},
+	fault.Issue:           {"`movekit licence letter {app}` writes what to ask for. Put the file that comes in its place, and run this again.", nothingLost, exitPerson, "by-hand"},
+	fault.Stopped:         {"Run the same command again when you like: what is whole is kept.", nothingLost, exitFailed, "cut-off"},
+	fault.Unanswered:      {"Run this in a terminal to see it and answer, or answer with --yes.", "Nothing was changed.", exitUsage, "by-hand"},
+	fault.Elsewhere:       {"Take the kit to that computer, and run the same command there.", "Nothing was changed.", exitFailed, "not-placed"},
+	fault.Internal:        {"Run the same command again with --log-file FILE and keep the file.", nothingLost, exitFailed, "cut-off"},
 }
 
 // lossIn says what nothingLost says, of steps that do more to the old computer than
@@ -111,6 +112,9 @@ func tellOf(w io.Writer, err error, step steps.Step, colour bool) int {
 		a.safe = loss
 	}
 	table.Fprintf(w, "  next: %s\n  safe: %s\n", filled(a.next, known.App), lossOf(known, a))
+	if a.more != "" {
+		fmt.Fprintf(w, "  more: movekit help %s\n", a.more)
+	}
 	return a.code
 }
 

@@ -54,6 +54,19 @@ func TestEveryFailureHasAdvice(t *testing.T) {
 			t.Errorf("%s: %+v, exit %d", k, a, code)
 		}
 	}
+	// What an error points to is there, and whatever is there is pointed to.
+	pointed := map[string]bool{}
+	for k, a := range advices {
+		pointed[a.more] = true
+		if k != fault.Usage && len(explained(a.more)) < 100 {
+			t.Errorf("%s: the section %q says %q", k, a.more, explained(a.more))
+		}
+	}
+	for _, topic := range topics() {
+		if !pointed[topic.name] || steps.Find(topic.name) != nil {
+			t.Errorf("no error points to the section %q, or a gate has that name", topic.name)
+		}
+	}
 	var b bytes.Buffer
 	tell(&b, &fault.Error{Kind: fault.CannotPlace, What: "it burnt", Lost: "one cake"}, false)
 	if !strings.Contains(b.String(), "Lost: one cake") {

@@ -1,0 +1,81 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"movekit/docs"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/steps"
+	"movekit/internal/table"
+)
+
+// topic is what an error points to: a section of the technician's document.
+type topic struct{ name, text string }
+
+// topics are the sections that have a short name.
+func topics() (out []topic) {
+	for _, section := range strings.Split(docs.Technician, "\n### ")[1:] {
+		section, _, _ = strings.Cut(section, "\n## ")
+		name, text, _ := strings.Cut(section, "\n")
+		out = append(out, topic{name, strings.TrimSpace(strings.ReplaceAll(text, "`", ""))})
+	}
+	return out
+}
+
+// helpCommand shows a command's help, or what an error or a gate points to.
+func (e *env) helpCommand(root *cobra.Command) *cobra.Command {
+	return &cobra.Command{
+		Use:   "help [COMMAND|NAME]",
+		Short: "Help for a command, a gate, or what an error names",
+		ValidArgsFunction: func(*cobra.Command, []string, string) (out []string, _ cobra.ShellCompDirective) {
+			for _, t := range topics() {
+				out = append(out, t.name)
+			}
+			for _, g := range steps.Gates {
+				out = append(out, g.Name+"\t"+g.About)
+			}
+			return out, cobra.ShellCompDirectiveNoFileComp
+		},
+		RunE: func(_ *cobra.Command, args []string) error {
+			if c, rest, err := root.Find(args); err == nil && (len(args) == 0 || c != root && len(rest) == 0) {
+				return c.Help()
+			}
+			if len(args) == 1 {
+				if text := explained(args[0]); text != "" {
+					e.printf("%s\n", table.Block(table.Flow(text, e.width)))
+					return nil
+				}
+			}
+			var names []string
+			for _, t := range topics() {
+				names = append(names, t.name)
+			}
+			return fault.New(fault.Usage, "no command, gate or error is called %q; errors name %s", strings.Join(args, " "), strings.Join(names, ", "))
+		},
+	}
+}
+
+// explained is the text of a topic or of a gate; "" where there is none.
+func explained(name string) string {
+	for _, t := range topics() {
+		if t.name == name {
+			return t.text
+		}
+	}
+	g := steps.Find(name)
+	if g == nil {
+		return ""
+	}
+	var before []string
+	for _, s := range g.Steps {
+		before = append(before, string(s))
+	}
+	past := "Nobody can go past it: behind it something would be lost."
+	if g.Overridable() {
+		past = fmt.Sprintf("To go past it, which the hand-over tells with the reason: --override %s --because \"REASON\"", g.Name)
+	}
+	return fmt.Sprintf("The gate %s stands before %s: %s.\n\n%s\n\n%s", g.Name, strings.Join(before, ", "), g.About, filled(gateAdvice[g.Name], ""), past)
+}
