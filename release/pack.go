@@ -17,11 +17,13 @@ import (
 	"strings"
 	"time"
 
+	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
 
 	"movekit/examples"
 	"movekit/internal/about"
 	"movekit/internal/cli"
+	"movekit/internal/table"
 )
 
 // batch is one release.
@@ -93,6 +95,7 @@ func (b *batch) stick() ([]byte, error) {
 func (b *batch) pages() (files []file, err error) {
 	root := cli.Command()
 	root.DisableAutoGenTag = true
+	keepLines(root)
 	dir, err := os.MkdirTemp("", "movekit-man-")
 	if err != nil {
 		return nil, err
@@ -235,4 +238,18 @@ func (b *batch) bill() ([]byte, error) {
 		"metadata":   map[string]any{"timestamp": b.at.Format(time.RFC3339), "component": map[string]string{"type": "application", "name": "movekit", "version": b.version}},
 		"components": all,
 	}, "", "  ")
+}
+
+// keepLines has pages keep the lines of what is laid out: it is a block of its own for them.
+func keepLines(c *cobra.Command) {
+	all := strings.Split(c.Long, "\n\n")
+	for i, p := range all {
+		if table.LaidOut(p) {
+			all[i] = "    " + strings.ReplaceAll(p, "\n", "\n    ")
+		}
+	}
+	c.Long = strings.Join(all, "\n\n")
+	for _, sub := range c.Commands() {
+		keepLines(sub)
+	}
 }

@@ -85,12 +85,16 @@ func Flow(s string, width int) string {
 	for i, p := range paragraphs {
 		lines := strings.Split(p, "\n")
 		wide := slices.ContainsFunc(lines, func(l string) bool { return text.StringWidthWithoutEscSequences(l) > width })
-		laid := slices.ContainsFunc(lines, func(l string) bool { return strings.HasPrefix(l, " ") || strings.Contains(l, "   ") })
-		if width > 0 && wide && !laid {
+		if width > 0 && wide && !LaidOut(p) {
 			paragraphs[i] = Wrap(strings.Join(lines, " "), width)
 		}
 	}
 	return strings.Join(paragraphs, "\n\n")
+}
+
+// LaidOut reports whether a paragraph has lines further in, or columns.
+func LaidOut(paragraph string) bool {
+	return slices.ContainsFunc(strings.Split(paragraph, "\n"), func(l string) bool { return strings.HasPrefix(l, " ") || strings.Contains(l, "   ") })
 }
 
 // Hanging writes a text behind a lead, its further lines below its first; all of it is made
