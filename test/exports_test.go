@@ -130,6 +130,28 @@ func TestExports(t *testing.T) {
 	}
 }
 
+// TestExportsCounted asks the app's database for the records of each export that was taken in,
+// by what it is called there.
+func TestExportsCounted(t *testing.T) {
+	t.Parallel()
+	dir := exportOffice(t, "item: data, query: SELECT count(*) FROM entry WHERE false, count: 'SELECT count(*) FROM entry WHERE account = {name}'")
+	lay.Database(t, filepath.Join(dir, "old/srv/b.db"), "DROP TABLE IF EXISTS boat", "CREATE TABLE entry (account, n)", "INSERT INTO entry VALUES ('account 1', 1), ('account 1', 2), ('O''Hara', 3)")
+	lay.Out(t, dir, map[string]string{"old/srv/out/O'Hara.pox": "3"})
+	step(t, 0, dir, "old", "pack")
+	step(t, 0, dir, "new", "unpack")
+	// 1 is O'Hara, 2 account 1, 3 account 2, of which nobody has a record.
+	step(t, 5, dir, "new", "todo", "--tick", "2=Pier D")
+	if s := step(t, 3, dir, "new", "verify"); !strings.Contains(s.out, "account 1.pox was taken in as Pier D: 2 records then, 0 now") {
+		t.Error(s.out)
+	}
+	lay.Database(t, filepath.Join(dir, "new/srv/b.db"), "UPDATE entry SET account = 'Pier D' WHERE account = 'account 1'")
+	step(t, 0, dir, "new", "todo", "--tick", "1,3")
+	s := step(t, 3, dir, "new", "verify", "--details") // the database is another now, and the exports are as they were
+	if strings.Contains(s.out, "was taken in as") || !strings.Contains(s.out, "records of Pier D") || !strings.Contains(s.out, "records of O'Hara") || !strings.Contains(s.out, "records of account 2") {
+		t.Error(s.out)
+	}
+}
+
 // TestExportsAreMade has the app make its exports, once a person has agreed.
 func TestExportsAreMade(t *testing.T) {
 	t.Parallel()

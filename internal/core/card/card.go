@@ -121,7 +121,7 @@ type Item struct {
 	Optional bool     `yaml:"optional,omitempty" jsonschema_description:"True where a computer may do without it."`
 	Include  []string `yaml:"include,omitempty" jsonschema_description:"Folder and registry: only what matches one of these patterns (** spans folders). A value is named after its key, with / between, and @ is the key's own."`
 	Skip     []string `yaml:"skip,omitempty" jsonschema_description:"Folder and registry: not what matches one of these patterns."`
-	Repoint  []string `yaml:"repoint,omitempty" jsonschema_description:"Settings that hold paths, which are to say where things are on the new computer. Folder: patterns of its text files; file: any pattern; SQLite: columns (TABLE.COLUMN); registry: patterns of values."`
+	Repoint  []string `yaml:"repoint,omitempty" jsonschema_description:"Settings that hold paths, which are to say where things are on the new computer. Folder: patterns of its text files; file: any pattern; database: columns (TABLE.COLUMN); registry: patterns of values."`
 	Renames  bool     `yaml:"repoint-computer,omitempty" jsonschema_description:"True where they hold the old computer's name, too."`
 	Exports  *Export  `yaml:"exports,omitempty" jsonschema_description:"Exports: how many there must be, how they are made and taken in."`
 	Counts   []Count  `yaml:"counts,omitempty" jsonschema_description:"Figures that a person knows, shown old and new side by side."`
@@ -146,6 +146,7 @@ type Export struct {
 	Number *int64   `yaml:"number,omitempty" jsonschema_description:"How many there must be."`
 	Item   string   `yaml:"item,omitempty" jsonschema_description:"Or: the database item that tells how many."`
 	Query  string   `yaml:"query,omitempty" jsonschema_description:"One SELECT that gives the number."`
+	Count  string   `yaml:"count,omitempty" jsonschema_description:"One SELECT on that item that tells how many records of one export there are; {name} stands for what it is called in the app: its file's name without ending, or what was said when it was ticked."`
 	Make   []string `yaml:"make,omitempty" jsonschema_description:"The app's own program that makes them, with its arguments; it runs only when a person has agreed."`
 	Import string   `yaml:"import" jsonschema:"required" jsonschema_description:"What a person does with each file on the new computer."`
 }
@@ -354,7 +355,7 @@ func (c *Card) Queries() (out []string) {
 			out = append(out, n.Query)
 		}
 		if it.Exports != nil {
-			out = append(out, it.Exports.Query)
+			out = append(out, it.Exports.Query, it.Exports.Count)
 		}
 	}
 	return slices.DeleteFunc(out, func(q string) bool { return q == "" })

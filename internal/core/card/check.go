@@ -49,6 +49,25 @@ func (k *checker) exports(at string, c *Card, it *Item) {
 		}
 		k.readsOnly(at+".query", e.Query, "")
 	}
+	if e.Count == "" {
+		return
+	}
+	if from := c.Item(e.Item); from == nil || !from.Kind.queried() || !strings.Contains(e.Count, "{name}") {
+		k.fail(at+".count", "item with a database of this card, and a SELECT with {name} in it, without quotes", "the records of an export cannot be counted so")
+		return
+	}
+	k.readsOnly(at+".count", e.Of("x"), "")
+}
+
+// Counted reports whether another item, a database, tells how many records the item's exports
+// have.
+func (it *Item) Counted(other string) bool {
+	return it.Exports != nil && it.Exports.Count != "" && it.Exports.Item == other
+}
+
+// Of is the query that counts the records of the export that is called name in the app.
+func (e *Export) Of(name string) string {
+	return strings.ReplaceAll(e.Count, "{name}", "'"+strings.ReplaceAll(name, "'", "''")+"'")
 }
 
 // server checks how a server's database is found.

@@ -410,7 +410,7 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	}
 	k.globs(at+".include", it.Include)
 	k.globs(at+".skip", it.Skip)
-	if it.Kind == SQLite {
+	if it.Kind.queried() {
 		for i, c := range it.Repoint {
 			if table, column, _ := strings.Cut(c, "."); table == "" || column == "" {
 				k.fail(fmt.Sprintf("%s.repoint[%d]", at, i), "a table and a column, such as recent.path", "the column %q cannot be used", c)

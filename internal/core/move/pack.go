@@ -68,7 +68,7 @@ func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 			o.Items = append(o.Items, outcome(p.One, "stays"))
 			packed.Stays = append(packed.Stays, steps.Stay{Item: p.Card.Name, Kind: p.Card.Kind, Address: is.Path})
 		case p.Found:
-			out, err := m.packItem(ctx, p, is, kept[p.Key])
+			out, err := m.packItem(ctx, p, is, kept[p.Key], a.Places)
 			if err != nil {
 				return fault.Wrap(fault.CannotPlace, err, "%s of %s is not sealed", p.Label(), c.Title)
 			}
@@ -163,14 +163,19 @@ func group(places []survey.Place) {
 	}
 }
 
-// packItem seals an item, unless it is kept.
-func (m *Move) packItem(ctx context.Context, p survey.Place, is *item.Look, kept bool) (run.ItemOutcome, error) {
+// packItem seals an item, unless it is kept. Those beside it may tell what is in it.
+func (m *Move) packItem(ctx context.Context, p survey.Place, is *item.Look, kept bool, beside []survey.Place) (run.ItemOutcome, error) {
 	out := outcome(p.One, "kept")
 	out.To = ""
 	if !kept {
 		sealed, err := p.Mover.Seal(ctx, is)
 		if err != nil {
 			return out, err
+		}
+		if i := slices.IndexFunc(beside, func(b survey.Place) bool { return b.Found && p.Card.Counted(b.Key.Item) }); i >= 0 {
+			if sealed.Tables, err = exports.Counted(ctx, p.One, *sealed, beside[i].Mover); err != nil {
+				return out, err
+			}
 		}
 		if err := m.RecordSealed(p.Key, *sealed); err != nil {
 			return out, err

@@ -2,10 +2,12 @@ package move
 
 import (
 	"context"
+	"slices"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
+	"movekit/internal/core/item/exports"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
@@ -33,7 +35,7 @@ func (m *Move) verifyApp(ctx context.Context, c *card.Card, o *run.Outcome) erro
 		o.Items = append(o.Items, run.ItemOutcome{Item: "-", User: name, Did: "checked", Rows: []steps.Row{{What: "user", Old: name, New: "not here"}}})
 	}
 	for _, t := range targets {
-		out, err := m.verifyItem(ctx, c, t)
+		out, err := m.verifyItem(ctx, c, t, targets)
 		if err != nil {
 			return fault.Wrap(fault.Unreadable, err, "%s of %s could not be verified", t.Label(), c.Title)
 		}
@@ -75,7 +77,7 @@ func compare(ctx context.Context, o *item.One, m item.Mover, did string) (run.It
 	return out, nil
 }
 
-func (m *Move) verifyItem(ctx context.Context, c *card.Card, t item.Target) (run.ItemOutcome, error) {
+func (m *Move) verifyItem(ctx context.Context, c *card.Card, t item.Target, beside []item.Target) (run.ItemOutcome, error) {
 	if was := t.Known.Placed; was != nil && was.Policy == string(tree.KeepBoth) {
 		t.Path = was.To // it was put beside what was there
 	}
@@ -89,6 +91,13 @@ func (m *Move) verifyItem(ctx context.Context, c *card.Card, t item.Target) (run
 	out, err := compare(ctx, t.One, t.Mover, "checked")
 	if err != nil {
 		return out, err
+	}
+	if i := slices.IndexFunc(beside, func(b item.Target) bool { return t.Card.Counted(b.Key.Item) }); i >= 0 {
+		checked := &steps.Checked{Equal: out.Equal, Rows: out.Rows, Diffs: out.Diffs, Count: out.Count}
+		if err := exports.Compare(ctx, t.One, beside[i].Mover, checked); err != nil {
+			return out, err
+		}
+		out.Equal, out.Rows, out.Diffs, out.Count = checked.Equal, checked.Rows, checked.Diffs, checked.Count
 	}
 	was := t.Known.Placed
 	out.Skipped = !out.Equal && was != nil && was.Policy == string(tree.Skip)

@@ -27,6 +27,10 @@ type Edit struct {
 	Column string `json:"column,omitempty"` // of a table; of a registry key: the value's name
 	Old    []byte `json:"old"`
 	New    []byte `json:"new"`
+	// Of the table of a server: hashes of a row as it was and of one as it is. Those of a table's
+	// edits are together those of all rows that change.
+	Was string `json:"was,omitempty"`
+	Is  string `json:"is,omitempty"`
 }
 
 // Map knows what old places are now.

@@ -3,9 +3,11 @@
 package exports
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
+	"path"
 	"strings"
 	"time"
 
@@ -13,6 +15,7 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
 	"movekit/internal/core/item/files"
+	"movekit/internal/core/kit"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -79,4 +82,65 @@ func Files(o *item.One) ([]string, error) {
 			out = append(out, e.Path)
 		}
 	}
+}
+
+// Asked is a database that tells how many records an export has.
+type Asked interface {
+	Ask(ctx context.Context, query string) (int64, error)
+}
+
+// Counted tells of each sealed export how many records it has on the old computer.
+func Counted(ctx context.Context, o *item.One, s kit.Sealed, db Asked) (out []kit.Table, err error) {
+	sealed := *o
+	sealed.Known = &steps.Item{Key: o.Key, Sealed: s}
+	names, err := Files(&sealed)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range names {
+		n, err := ask(ctx, o, db, called(f, ""))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, kit.Table{Name: f, Records: n})
+	}
+	return out, nil
+}
+
+// called is what an export is called in the app: as was said, or as its file.
+func called(file, as string) string {
+	name := path.Base(file)
+	return cmp.Or(as, strings.TrimSuffix(name, path.Ext(name)))
+}
+
+// ask asks for the records of an export. A name with a backslash is not put into a query: not
+// all servers take it for itself.
+func ask(ctx context.Context, o *item.One, db Asked, name string) (int64, error) {
+	if strings.ContainsAny(name, "\\\x00") {
+		return 0, fault.New(fault.BadCard, "the records of the export %q cannot be counted: its name has a backslash", name)
+	}
+	return db.Ask(ctx, o.Card.Exports.Of(name))
+}
+
+// Compare holds the records of the exports that a person has taken in against those of the old
+// computer.
+func Compare(ctx context.Context, o *item.One, db Asked, out *steps.Checked) error {
+	for _, t := range o.Known.Sealed.Tables {
+		as, done := o.Known.Ticked[t.Name]
+		if !done {
+			continue
+		}
+		n, err := ask(ctx, o, db, called(t.Name, as))
+		if err != nil {
+			return err
+		}
+		r := item.Row("records of "+called(t.Name, as), t.Records, n)
+		out.Rows = append(out.Rows, r)
+		if !r.Same {
+			out.Equal = false
+			out.Count++
+			out.Diffs = append(out.Diffs, fmt.Sprintf("%s was taken in as %s: %s then, %d now", t.Name, called(t.Name, as), item.Plural(t.Records, "record"), n))
+		}
+	}
+	return nil
 }

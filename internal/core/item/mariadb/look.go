@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"movekit/internal/core/dbprint"
+	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item/served"
 )
@@ -84,7 +85,11 @@ func (c *conn) look(ctx context.Context) (*served.Look, error) {
 	if err != nil {
 		return nil, err
 	}
-	l.Stamp = lsn[1] + " " + sums[2]
+	defined, err := c.defined(ctx)
+	if err != nil {
+		return nil, err
+	}
+	l.Stamp = lsn[1] + " " + sums[2] + " " + defined
 	if lsn[1] == "" {
 		l.Stamp = time.Now().UTC().String()
 	}
@@ -102,6 +107,21 @@ func (c *conn) look(ctx context.Context) (*served.Look, error) {
 		}
 	}
 	return l, err
+}
+
+// defined is the digest of what is defined besides tables: the storage engine, which counts all
+// other changes, does not know it.
+func (c *conn) defined(ctx context.Context) (string, error) {
+	rows, err := c.table(ctx, `SELECT 'routine', routine_name, routine_type, concat_ws('|', last_altered, definer, sql_mode, routine_comment, md5(routine_definition)) FROM information_schema.routines WHERE routine_schema = database()
+		UNION ALL SELECT 'trigger', trigger_name, action_order, concat_ws('|', created, definer, sql_mode, md5(action_statement)) FROM information_schema.triggers WHERE trigger_schema = database()
+		UNION ALL SELECT 'event', event_name, status, concat_ws('|', last_altered, definer, sql_mode, md5(event_definition)) FROM information_schema.events WHERE event_schema = database()
+		UNION ALL SELECT 'view', table_name, security_type, concat_ws('|', definer, md5(view_definition)) FROM information_schema.views WHERE table_schema = database()
+		UNION ALL SELECT 'right', grantee, privilege_type, is_grantable FROM information_schema.schema_privileges WHERE table_schema = database()
+		UNION ALL SELECT 'right', grantee, privilege_type, concat_ws('|', table_name, is_grantable) FROM information_schema.table_privileges WHERE table_schema = database()
+		UNION ALL SELECT 'right', grantee, privilege_type, concat_ws('|', table_name, column_name, is_grantable) FROM information_schema.column_privileges WHERE table_schema = database()
+		UNION ALL SELECT 'database', default_character_set_name, default_collation_name, '' FROM information_schema.schemata WHERE schema_name = database()
+		ORDER BY 1, 2, 3, 4`)
+	return digest.Of(fmt.Append(nil, rows)).String()[:16], err
 }
 
 // left names what of a database does not move.

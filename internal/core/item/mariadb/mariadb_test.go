@@ -669,3 +669,29 @@ func TestVersions(t *testing.T) {
 		}
 	}
 }
+
+// TestStamp sees that every change of a database is one of its stamp, and that looking is none.
+func TestStamp(t *testing.T) {
+	s := fresh(t, "stamped", "CREATE TABLE boat (id int PRIMARY KEY, n int); CREATE VIEW v AS SELECT 1 AS one; CREATE EVENT e ON SCHEDULE EVERY 1 DAY DISABLE DO SET @x = 1; CREATE OR REPLACE USER clerk")
+	look := func() string {
+		t.Helper()
+		l, err := openAt(t, s).Look(t.Context(), s.Database)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return l.Stamp
+	}
+	was := look()
+	if now := look(); now != was {
+		t.Errorf("looked at twice: %s, %s", was, now)
+	}
+	for _, change := range []string{"INSERT INTO boat VALUES (1, 1)", "ALTER TABLE boat COMMENT = 'x'", "CREATE TRIGGER t BEFORE INSERT ON boat FOR EACH ROW SET NEW.n = 1", "DROP TRIGGER t", "CREATE OR REPLACE VIEW v AS SELECT 2 AS one",
+		"CREATE FUNCTION f() RETURNS int RETURN 1", "ALTER EVENT e ENABLE COMMENT 'x'", "GRANT SELECT ON stamped.* TO clerk", "GRANT UPDATE (n) ON stamped.boat TO clerk", "ALTER DATABASE stamped CHARACTER SET latin1"} {
+		sqlOn(t, old, "stamped", change)
+		now := look()
+		if now == was {
+			t.Errorf("not seen: %s", change)
+		}
+		was = now
+	}
+}

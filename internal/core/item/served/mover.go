@@ -370,6 +370,9 @@ func (m mover[F]) Put(ctx context.Context, done *steps.Placed) error {
 		if err != nil {
 			return err
 		}
+		if err := m.repoint(ctx, s, p, facts, done); err != nil {
+			return err
+		}
 		to := m.server.At(done.To).Database
 		aside, err := m.aside(ctx, s, to, done)
 		if err != nil {
@@ -470,8 +473,10 @@ func (m mover[F]) putting(database string) Putting {
 // Fingerprint takes that of the database.
 func (m mover[F]) Fingerprint(ctx context.Context) (f *dbprint.Fingerprint, err error) {
 	err = m.on(ctx, func(s Session[F], database string) (err error) {
-		f, err = s.Fingerprint(ctx, database, m.Card.Counts, m.Bytes)
-		return err
+		if f, err = s.Fingerprint(ctx, database, m.Card.Counts, m.Bytes); err != nil {
+			return err
+		}
+		return m.turnBack(ctx, s, database, f)
 	})
 	return f, err
 }
@@ -501,7 +506,13 @@ func (m mover[F]) OldRows(ctx context.Context) (func(dbprint.Table) dbprint.Rows
 // NewRows reads a table.
 func (m mover[F]) NewRows(ctx context.Context, t dbprint.Table) dbprint.Rows {
 	return func(each func(dbprint.Row) error) error {
-		return m.on(ctx, func(s Session[F], database string) error { return s.Rows(ctx, database, t)(each) })
+		turned, err := m.turned()
+		if err != nil {
+			return err
+		}
+		return m.on(ctx, func(s Session[F], database string) error {
+			return turnedBack(s.Rows(ctx, database, t), turned[t.Name])(each)
+		})
 	}
 }
 
@@ -515,7 +526,11 @@ func (m mover[F]) Compare(ctx context.Context) (*steps.Checked, error) {
 	if err != nil {
 		return nil, err
 	}
-	return m.CompareDatabase(ctx, m, there, facts.Print())
+	out, err := m.CompareDatabase(ctx, m, there, facts.Print())
+	if err == nil && there {
+		m.AddRepointed(out)
+	}
+	return out, err
 }
 
 // TakeBack drops the database where it is the same, else renames it; what was set

@@ -143,8 +143,7 @@ type Session[F Facts] interface {
 	Fingerprint(ctx context.Context, database string, counts []card.Count, progress func(int64)) (*dbprint.Fingerprint, error)
 	// Definitions is a fingerprint without rows and counts.
 	Definitions(ctx context.Context, database string) (*dbprint.Fingerprint, error)
-	// Rows reads one table of a database.
-	Rows(ctx context.Context, database string, t dbprint.Table) dbprint.Rows
+	Rewriter
 	// Close ends the connections.
 	Close()
 }
