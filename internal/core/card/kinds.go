@@ -80,6 +80,9 @@ func (i KindInfo) takes(field string) bool {
 	return slices.Contains(common, field) || slices.Contains(i.Fields, field)
 }
 
+// Served reports whether items of the kind are databases that a server keeps.
+func (i KindInfo) Served() bool { return i.takes("server") }
+
 // queried reports whether items of the kind are databases that queries are put
 // to.
 func (k Kind) queried() bool { return k.Info().Counts == "query" }

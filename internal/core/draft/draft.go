@@ -58,6 +58,7 @@ type Item struct {
 	Name    string
 	Kind    card.Kind
 	Path    string // in the terms of cards
+	From    string // the setting that tells it, as a card has it; "" where none does
 	About   string // what was seen
 	Secret  bool
 	Skips   []Skip
@@ -156,8 +157,9 @@ func shown(r rune) rune {
 	return r
 }
 
-// told says which setting of the app names the place of an item: the card may read it there,
-// on each computer. Settings are INI files, which most are.
+// told sees which setting of the app names the place of an item: the card reads it there, on
+// each computer. Where every user has settings of their own, that is for a person to say.
+// Settings are INI files, which most are.
 func (d *Drafter) told(out *Draft) {
 	for _, s := range d.inis {
 		f, err := ini.LoadSources(ini.LoadOptions{SkipUnrecognizableLines: true, AllowBooleanKeys: true, IgnoreInlineComment: true, IgnoreContinuation: true}, s)
@@ -175,8 +177,14 @@ func (d *Drafter) told(out *Draft) {
 					value := strings.TrimRight(strings.Trim(key.String(), `"`), `/\`)
 					same := value == where || d.Computer.System().Folds() && strings.EqualFold(strings.ReplaceAll(value, "/", `\`), where)
 					name := strings.TrimPrefix(section.Name()+"/"+key.Name(), ini.DefaultSection+"/")
-					if same && plain(name) {
-						it.Notes = append(it.Notes, fmt.Sprintf("Its place is told by a setting, and may be another on the new computer: path: {from: {file: %s, key: %s}}", quote(term), quote(name)))
+					if !same || !plain(name) {
+						continue
+					}
+					from := fmt.Sprintf("{from: {file: %s, key: %s}}", quote(term), quote(name))
+					if machine.PerUser(term) || it.From != "" || it.Kind == kinds.InFile || machine.Inside(s, it.real) {
+						it.Notes = append(it.Notes, "Its place is told by a setting, and may be another on the new computer: path: "+from)
+					} else {
+						it.From = from
 					}
 				}
 			}
@@ -336,6 +344,10 @@ func (d *Drafter) file(ctx context.Context, real, term string) *Item {
 	class, what := wide.Look(real)
 	it.About = what
 	switch {
+	case strings.HasPrefix(what, wide.FirebirdFile):
+		it.Kind, it.Path = kinds.InFile, machine.Spoken(d.Computer, real)
+		it.Notes = append(it.Notes, "Its server must run here while it is packed, and on the new computer. Who may read all of it is asked for,",
+			"or told in server: user and password. An app that brings its own engine: kind: file, with its path, and closed.")
 	case it.Kind.Info().Counts == "query":
 		it.Counts = d.tables(ctx, real, it)
 	case it.Kind != kinds.Plain:
@@ -431,7 +443,7 @@ func (f *folder) see(e tree.Entry) {
 	}
 	class, what := wide.Look(filepath.Join(f.real, filepath.FromSlash(e.Path)))
 	switch {
-	case (class == wide.Database && kinds.Of(filepath.Join(f.real, filepath.FromSlash(e.Path)), false) != kinds.Plain || class == wide.Key || class == wide.Certificate || class == wide.Licence) && len(f.split) < maxSplit && plain(e.Path):
+	case (strings.HasPrefix(what, wide.FirebirdFile) || class == wide.Database && kinds.Of(filepath.Join(f.real, filepath.FromSlash(e.Path)), false) != kinds.Plain || class == wide.Key || class == wide.Certificate || class == wide.Licence) && len(f.split) < maxSplit && plain(e.Path):
 		f.split = append(f.split, e.Path)
 		return
 	case class == wide.Database:

@@ -154,22 +154,31 @@ func TestDraftByContent(t *testing.T) {
 	table := append([]byte{3, 126, 11, 20, 0, 0, 0, 0, 65, 0, 11, 0}, make([]byte, 20)...)
 	table = append(table, append([]byte("NAME\x00\x00\x00\x00\x00\x00\x00C\x00\x00\x00\x00\x0a"), make([]byte, 15)...)...)
 	table = append(table, 13, 26)
+	fdb := "\x01\x00" + strings.Repeat("\x00", 14) + "\x00\x20\x0c\x80" + strings.Repeat("\x00", 8192-20)
 	d := found(t, map[string]string{
+		"srv/ledger/ledger.fdb": fdb, "srv/ledger/note.txt": "x", "etc/winch.conf": "store = /srv/part\n",
 		"srv/tables/boats.dbf": string(table), "srv/tables/boats.dbt": "x", "srv/mixed/boats.dbf": string(table), "srv/mixed/plan.png": "x",
 		"srv/lifts/2024/a.rec": "x", "srv/lifts/2025/b.rec": "x", "srv/lifts/2026/c/d.rec": "x", "srv/part/2024/a.rec": "x", "srv/part/2025/b.rec": "x", "srv/part/index": "x",
 		"home/maren/.config/winch/winch.ini": "[Data]\nPath = /srv/lifts/\nother=/srv\n",
 	})
-	c, text := d.made(t, "winch", "", "/srv/tables", "/srv/mixed", "/srv/lifts", "/srv/part", "$XDG_CONFIG_HOME/winch")
+	c, text := d.made(t, "winch", "", "/srv/tables", "/srv/mixed", "/srv/lifts", "/srv/part", "/srv/ledger", "/etc/winch.conf", "$XDG_CONFIG_HOME/winch")
 	for name, want := range map[string]struct {
 		kind card.Kind
 		each string
-	}{"tables": {card.DBase, ""}, "mixed": {card.Folder, ""}, "lifts": {card.Folder, "[12]???"}, "part": {card.Folder, ""}} {
+	}{"tables": {card.DBase, ""}, "mixed": {card.Folder, ""}, "lifts": {card.Folder, "[12]???"}, "part": {card.Folder, ""}, "ledger-2": {card.Firebird, ""}} {
 		if it := c.Item(name); it == nil || it.Kind != want.kind || it.Each != want.each {
 			t.Errorf("%s: %+v\n%s", name, it, text)
 		}
 	}
 	if want := "path: {from: {file: '$XDG_CONFIG_HOME/winch/winch.ini', key: 'Data/Path'}}"; strings.Count(text, want) != 1 {
 		t.Errorf("no %s in\n%s", want, text)
+	}
+	// What all users share is a field; a user's own setting is a comment.
+	if part, lifts := c.Item("part"), c.Item("lifts"); part.Path.From == nil || part.Path.From.Key != "store" || lifts.Path.From != nil {
+		t.Errorf("%+v %+v", part.Path, lifts.Path)
+	}
+	if it := c.Item("ledger-2"); it == nil || it.Server.Database.Text != "/srv/ledger/ledger.fdb" || !slices.Contains(c.Item("ledger").Skip, "ledger.fdb") {
+		t.Errorf("%s", text)
 	}
 }
 

@@ -128,9 +128,15 @@ func (d *Draft) writeItem(w *writer, it *Item) {
 	}
 	w.line("  - name: %s", quote(it.Name)) // null and 1e3 would be no texts
 	w.line("    kind: %s", it.Kind)
-	if it.Kind.Info().Keyed {
+	switch {
+	case it.Kind.Info().Keyed:
 		w.line("    key: %s", quote(it.Path))
-	} else {
+	case it.Kind.Info().Served():
+		w.line("    server: {database: %s}", quote(it.Path))
+	case it.From != "":
+		w.line("    # A setting tells its place, on each computer; here that is %s", oneLine(it.Path))
+		w.line("    path: %s", it.From)
+	default:
 		w.line("    path: {%s: %s}", d.System, quote(it.Path))
 	}
 	if it.Each != "" {

@@ -28,7 +28,7 @@ func classify(head []byte, size int64, name string) (kind, bool) {
 	}
 	switch {
 	case isFirebird(head, size):
-		return kind{Database, fmt.Sprintf("Firebird database (on-disk structure %d)", binary.LittleEndian.Uint16(head[18:])&0x7fff)}, true
+		return kind{Database, fmt.Sprintf(FirebirdFile+" (on-disk structure %d)", binary.LittleEndian.Uint16(head[18:])&0x7fff)}, true
 	case isDBase(head, size):
 		return kind{Database, DBaseTable}, true
 	}
@@ -80,6 +80,9 @@ var texts = []magic{
 	{0, "PRIVATE KEY-----", Key, "private key (PEM)"},
 	{0, "-----BEGIN CERTIFICATE-----", Certificate, "certificate (PEM), without its key"},
 }
+
+// FirebirdFile is what a database of a Firebird server is told to be, before its version.
+const FirebirdFile = "Firebird database"
 
 // isFirebird reports whether a file starts with a Firebird header page
 // (Firebird's ods.h): its type, a page size and a version with the Firebird

@@ -46,8 +46,10 @@ var known = []struct {
 }
 
 // Tables is the kind of a folder that holds dBase tables and what belongs to them, and nothing
-// else; and Plain that of a file of no kind of its own.
+// else; InFile that of a server's database which is a file here; and Plain that of a file of no
+// kind of its own.
 const (
+	InFile = card.Firebird
 	Tables = card.DBase
 	Plain  = card.File
 )
