@@ -154,3 +154,30 @@ func servedUndo(t *testing.T, e engine) {
 		t.Errorf("what was worked in: %q", worked)
 	}
 }
+
+// TestAnotherProfile meets a profile of the same name that the app made on the new computer: it
+// is told apart by what the card names, before and after.
+func TestAnotherProfile(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	lay.Out(t, dir, map[string]string{
+		"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "new/computer.yaml": "name: NEW\nsystem: linux\nhardware-id: h-new\n",
+		"p": passphrase + "\n", "old/srv/mail/a.default/id.ini": "Id=quay-7\n", "old/srv/mail/a.default/letters": "many", "old/srv/mail/b.other/id.ini": "Id=quay-8\n",
+		"new/srv/mail/a.default/id.ini": "Id=fresh\n", "new/srv/mail/b.other/id.ini": "Id=quay-8\n", "new/srv/mail/b.other/more": "x",
+		"mail.yaml": "card: 1\nname: mail\ntitle: Pier Mail\nitems: [{name: profile, kind: folder, path: /srv/mail, each: '*', identity: {file: id.ini, pattern: 'Id=(\\S+)'}}]\n",
+	})
+	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "mail.yaml", "--to", "NEW")
+	step(t, 0, dir, "old", "pack")
+	if s := step(t, 0, dir, "new", "survey", "--on-new"); strings.Count(s.out, "another profile than the one that comes") != 1 {
+		t.Errorf("on the new one: %s", s.out)
+	}
+	if s := step(t, 3, dir, "new", "verify"); strings.Count(s.out, "it is another profile of the same name") != 1 || !strings.Contains(s.out, "a.default: it is another profile") {
+		t.Errorf("before: %s", s.out)
+	}
+	if s := atTerminal(t, dir, "\n\n", "unpack", "--kit", "kit", "--root", "new", "--passphrase-file", "p"); strings.Count(s, "it is another profile than the one that comes") != 1 {
+		t.Errorf("unpack: %s", s)
+	}
+	if s := step(t, 0, dir, "new", "verify", "--details"); strings.Count(s.out, "profile  ") < 2 {
+		t.Errorf("after: %s", s.out)
+	}
+}

@@ -149,6 +149,9 @@ func (p *somebody) Way(w run.InTheWay) (string, error) {
 	if w.Started {
 		there += "; " + w.Title + " made it when it was started here"
 	}
+	if w.Another {
+		there += "; it is another profile than the one that comes"
+	}
 	table.Fprintf(p.err, "\n%s %s, %s: %s\n  here:         %s\n  from the kit: %s, %s, sealed at %s\n", p.paint("in the way:", table.Note), w.Title, whose(w.Key.Item, w.Key.User), w.Where,
 		there, item.Plural(w.Coming.Sealed.Files, "file"), bytesText(w.Coming.Sealed.Bytes), steps.Moment(w.Coming.SealedAt))
 	fmt.Fprint(p.err, "  Enter or aside  set what is here aside; undo gives it its name back\n  both            keep both: a folder's files in one folder, with a number where two have one name; undo takes it apart\n  leave           keep what is here, and add only what is missing; undo leaves it so\n  over            overwrite what is here; undo cannot give it back\n")

@@ -107,28 +107,35 @@ type Sync struct {
 
 // Item is one thing of an app that moves.
 type Item struct {
-	Name     string   `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name, unique in the card."`
-	Kind     Kind     `yaml:"kind" jsonschema:"required" jsonschema_description:"What the item is."`
-	Path     Path     `yaml:"path,omitempty" jsonschema_description:"Where it lies, in the system's own terms. Not for network, hosted and databases of a server."`
-	Key      string   `yaml:"key,omitempty" jsonschema_description:"Registry: the key, such as HKCU\\\\Software\\\\Maker\\\\App; one of HKCU stands for every user's."`
-	Server   *Server  `yaml:"server,omitempty" jsonschema_description:"Database of a server: which, and how to be let in."`
-	Address  string   `yaml:"address,omitempty" jsonschema_description:"Network and hosted: its address, such as QUAY-SRV:5432, //QUAY-SRV/ledger or https://ledger.example."`
-	From     *Source  `yaml:"from,omitempty" jsonschema_description:"Network and hosted: where the app's settings name the address."`
-	Secret   bool     `yaml:"secret,omitempty" jsonschema_description:"True for a key file, a certificate or a licence file: whoever has it can do what its owner can."`
-	About    string   `yaml:"about,omitempty" jsonschema_description:"What is in it."`
-	Each     string   `yaml:"each,omitempty" jsonschema_description:"An item of each folder or file below path that matches this pattern, such as * or Profiles/*."`
-	Newest   int      `yaml:"newest,omitempty" jsonschema:"minimum=1" jsonschema_description:"Each: so many only, those that were worked in last."`
-	Optional bool     `yaml:"optional,omitempty" jsonschema_description:"True where a computer may do without it."`
-	Include  []string `yaml:"include,omitempty" jsonschema_description:"Folder and registry: only what matches one of these patterns (** spans folders). A value is named after its key, with / between, and @ is the key's own."`
-	Skip     []string `yaml:"skip,omitempty" jsonschema_description:"Folder and registry: not what matches one of these patterns."`
-	Repoint  []string `yaml:"repoint,omitempty" jsonschema_description:"Settings that hold paths, which are to say where things are on the new computer. Folder: patterns of its text files; file: any pattern; database: columns (TABLE.COLUMN); registry: patterns of values."`
-	Renames  bool     `yaml:"repoint-computer,omitempty" jsonschema_description:"True where they hold the old computer's name, too."`
-	Exports  *Export  `yaml:"exports,omitempty" jsonschema_description:"Exports: how many there must be, how they are made and taken in."`
-	Counts   []Count  `yaml:"counts,omitempty" jsonschema_description:"Figures that a person knows, shown old and new side by side."`
-	Attached string   `yaml:"attached-to,omitempty" jsonschema_description:"SQLite: name of the database item that the app attaches this one to; both are packed as of one moment."`
-	Mask     []string `yaml:"mask,omitempty" jsonschema_description:"Database: columns (TABLE.COLUMN, or COLUMN of any table) whose content is not shown where it differs."`
-	Needs    []string `yaml:"needs,omitempty" jsonschema_description:"Names of items without which this one is useless, or of licences: the token without which it cannot be opened."`
-	OneSyncs bool     `yaml:"one-syncs,omitempty" jsonschema_description:"True where only one copy of it may sync."`
+	Name     string    `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name, unique in the card."`
+	Kind     Kind      `yaml:"kind" jsonschema:"required" jsonschema_description:"What the item is."`
+	Path     Path      `yaml:"path,omitempty" jsonschema_description:"Where it lies, in the system's own terms. Not for network, hosted and databases of a server."`
+	Key      string    `yaml:"key,omitempty" jsonschema_description:"Registry: the key, such as HKCU\\\\Software\\\\Maker\\\\App; one of HKCU stands for every user's."`
+	Server   *Server   `yaml:"server,omitempty" jsonschema_description:"Database of a server: which, and how to be let in."`
+	Address  string    `yaml:"address,omitempty" jsonschema_description:"Network and hosted: its address, such as QUAY-SRV:5432, //QUAY-SRV/ledger or https://ledger.example."`
+	From     *Source   `yaml:"from,omitempty" jsonschema_description:"Network and hosted: where the app's settings name the address."`
+	Secret   bool      `yaml:"secret,omitempty" jsonschema_description:"True for a key file, a certificate or a licence file: whoever has it can do what its owner can."`
+	About    string    `yaml:"about,omitempty" jsonschema_description:"What is in it."`
+	Each     string    `yaml:"each,omitempty" jsonschema_description:"An item of each folder or file below path that matches this pattern, such as * or Profiles/*."`
+	Newest   int       `yaml:"newest,omitempty" jsonschema:"minimum=1" jsonschema_description:"Each: so many only, those that were worked in last."`
+	Optional bool      `yaml:"optional,omitempty" jsonschema_description:"True where a computer may do without it."`
+	Include  []string  `yaml:"include,omitempty" jsonschema_description:"Folder and registry: only what matches one of these patterns (** spans folders). A value is named after its key, with / between, and @ is the key's own."`
+	Skip     []string  `yaml:"skip,omitempty" jsonschema_description:"Folder and registry: not what matches one of these patterns."`
+	Repoint  []string  `yaml:"repoint,omitempty" jsonschema_description:"Settings that hold paths, which are to say where things are on the new computer. Folder: patterns of its text files; file: any pattern; database: columns (TABLE.COLUMN); registry: patterns of values."`
+	Renames  bool      `yaml:"repoint-computer,omitempty" jsonschema_description:"True where they hold the old computer's name, too."`
+	Exports  *Export   `yaml:"exports,omitempty" jsonschema_description:"Exports: how many there must be, how they are made and taken in."`
+	Counts   []Count   `yaml:"counts,omitempty" jsonschema_description:"Figures that a person knows, shown old and new side by side."`
+	Attached string    `yaml:"attached-to,omitempty" jsonschema_description:"SQLite: name of the database item that the app attaches this one to; both are packed as of one moment."`
+	Mask     []string  `yaml:"mask,omitempty" jsonschema_description:"Database: columns (TABLE.COLUMN, or COLUMN of any table) whose content is not shown where it differs."`
+	Needs    []string  `yaml:"needs,omitempty" jsonschema_description:"Names of items without which this one is useless, or of licences: the token without which it cannot be opened."`
+	OneSyncs bool      `yaml:"one-syncs,omitempty" jsonschema_description:"True where only one copy of it may sync."`
+	Identity *Identity `yaml:"identity,omitempty" jsonschema_description:"Folder: what in it tells this profile from another of the same name."`
+}
+
+// Identity is what tells a profile from another of the same name.
+type Identity struct {
+	File    string      `yaml:"file" jsonschema:"required" jsonschema_description:"A file in the folder, with / between. Without pattern all of it counts, as of a key file."`
+	Pattern LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Regular expression (RE2) whose first group is what counts, such as the profile's number."`
 }
 
 // Server says which database of which server, and how to be let in. What is not

@@ -49,10 +49,10 @@ var common = []string{"name", "kind", "about", "needs", "one-syncs"}
 
 // Kinds is the table of all kinds.
 var Kinds = []KindInfo{
-	{Kind: Folder, About: "a folder with all that is in it", Fields: fields("path each newest secret optional include skip counts repoint repoint-computer"), Counts: "files", Folder: true},
+	{Kind: Folder, About: "a folder with all that is in it", Fields: fields("path each newest identity secret optional include skip counts repoint repoint-computer"), Counts: "files", Folder: true},
 	{Kind: File, About: "one file", Fields: fields("path each newest secret optional repoint repoint-computer")},
 	{Kind: SQLite, About: "one SQLite database with its side files", Fields: fields("path each newest secret optional counts mask attached-to repoint repoint-computer"), Counts: "query", Sides: fields("-wal -shm -journal")},
-	{Kind: DBase, About: "a folder of dBase or FoxPro tables, with their memo and index files", Fields: fields("path each newest secret optional counts"), Counts: "files", Folder: true},
+	{Kind: DBase, About: "a folder of dBase or FoxPro tables, with their memo and index files", Fields: fields("path each newest identity secret optional counts"), Counts: "files", Folder: true},
 	{Kind: Jet, About: "one Jet or ACE database file", Fields: fields("path each newest secret optional")},
 	{Kind: Exports, About: "files that the app itself wrote, which a person takes in one by one", Fields: fields("path secret optional include skip counts exports"), Counts: "files", Folder: true},
 	{Kind: PostgreSQL, About: "a database of a PostgreSQL server", Fields: fields("server secret optional counts mask repoint repoint-computer"), Counts: "query"},

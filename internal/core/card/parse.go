@@ -402,6 +402,14 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	} else if it.Newest != 0 {
 		k.fail(at+".newest", "newest with each", "the item %q is one, and has no newest", it.Name)
 	}
+	if id := it.Identity; id != nil {
+		if !filepath.IsLocal(id.File) || strings.Contains(id.File, `\`) {
+			k.fail(at+".identity.file", "a file in the folder, with / between", "the file %q is not in the folder", id.File)
+		}
+		if !id.Pattern.IsZero() {
+			k.grouped(at+".identity.pattern", id.Pattern.Pattern)
+		}
+	}
 	if info.takes("exports") {
 		k.exports(at, c, it)
 	}

@@ -75,6 +75,9 @@ type Sealed struct {
 	Left []string `json:"left,omitempty"`
 	// LeftCount is how many those are.
 	LeftCount int `json:"left_count,omitempty"`
+	// Identity is the digest of what tells a profile from another of the same name; "" where the
+	// card names nothing, or it was not there.
+	Identity string `json:"identity,omitempty"`
 	// LeftOut tells what the card leaves out, with counts and sizes; at most 20 lines.
 	LeftOut []string `json:"left_out,omitempty"`
 }

@@ -332,6 +332,13 @@ func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was s
 		if made {
 			says = fmt.Sprintf("%s was started here (on %s, after it was installed), and what it made of its own is in the way; unpack sets it aside", c.Title, is.Newest.Local().Format("2 January 2006"))
 		}
+		another, err := t.Another()
+		if err != nil {
+			return err
+		}
+		if another {
+			says += "; it is another profile than the one that comes"
+		}
 		says = strings.Join(append([]string{says}, is.Doubts...), "; ")
 	}
 	if was != "" && !strings.EqualFold(was, here) {

@@ -177,6 +177,9 @@ func (m *Move) packItem(ctx context.Context, p survey.Place, is *item.Look, kept
 				return out, err
 			}
 		}
+		if sealed.Identity, err = p.Identity(); err != nil {
+			return out, err
+		}
 		if err := m.RecordSealed(p.Key, *sealed); err != nil {
 			return out, err
 		}

@@ -336,6 +336,9 @@ func (m *Move) way(ctx context.Context, t item.Target) (tree.Policy, error) {
 	if w.Started, err = m.started(ctx, t, is); err != nil {
 		return "", err
 	}
+	if w.Another, err = t.Another(); err != nil {
+		return "", err
+	}
 	said, err := m.Person.Way(w)
 	return cmp.Or(tree.Policy(said), tree.SetAside), err
 }

@@ -92,13 +92,16 @@ func (m *Move) verifyItem(ctx context.Context, c *card.Card, t item.Target, besi
 	if err != nil {
 		return out, err
 	}
+	checked := &steps.Checked{Equal: out.Equal, Rows: out.Rows, Diffs: out.Diffs, Count: out.Count}
 	if i := slices.IndexFunc(beside, func(b item.Target) bool { return t.Card.Counted(b.Key.Item) }); i >= 0 {
-		checked := &steps.Checked{Equal: out.Equal, Rows: out.Rows, Diffs: out.Diffs, Count: out.Count}
 		if err := exports.Compare(ctx, t.One, beside[i].Mover, checked); err != nil {
 			return out, err
 		}
-		out.Equal, out.Rows, out.Diffs, out.Count = checked.Equal, checked.Rows, checked.Diffs, checked.Count
 	}
+	if err := t.AddIdentity(checked); err != nil {
+		return out, err
+	}
+	out.Equal, out.Rows, out.Diffs, out.Count = checked.Equal, checked.Rows, checked.Diffs, checked.Count
 	was := t.Known.Placed
 	out.Skipped = !out.Equal && was != nil && was.Policy == string(tree.Skip)
 	return out, m.Record(journal.EventChecked, t.Key, steps.Checked{Equal: out.Equal, Skipped: out.Skipped, Rows: out.Rows, Diffs: out.Diffs, Count: out.Count})

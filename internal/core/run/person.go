@@ -46,6 +46,7 @@ type InTheWay struct {
 	Bytes   int64
 	Newest  time.Time // zero where it is not known
 	Started bool      // the app itself made it, when it was started here
+	Another bool      // it is another profile of the same name than the one that comes
 	Coming  steps.Item
 }
 
