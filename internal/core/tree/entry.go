@@ -53,8 +53,10 @@ type Entry struct {
 	Hash    digest.Sum // for a File
 	Target  string     // of a link, with / between folders; of another name, the first one
 	Marks
-	uid, gid int  // to whom it belongs on the computer where it was met
-	runsAs   bool // whether it runs as whom it belongs to (setuid, setgid), which does not travel
+	uid, gid int // to whom it belongs on the computer where it was met
+	// Encrypted says that Windows keeps it encrypted for one user (EFS), as it was met there.
+	Encrypted bool
+	runsAs    bool // whether it runs as whom it belongs to (setuid, setgid), which does not travel
 }
 
 // Travels reports whether the entry is in the tar stream.

@@ -21,6 +21,7 @@ type inode struct{}
 func (e *Entry) stat(info fs.FileInfo) (shared inode) {
 	if st, ok := info.Sys().(*syscall.Win32FileAttributeData); ok && e.Type != Link {
 		e.Attr = st.FileAttributes & attrSet
+		e.Encrypted = st.FileAttributes&windows.FILE_ATTRIBUTE_ENCRYPTED != 0
 	}
 	return inode{}
 }

@@ -78,7 +78,7 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 	}
 	names := tree.NamesOn(string(how.Target))
 	var sample item.Sampler
-	var bad, unreadable, protected item.Names
+	var bad, unreadable, protected, forUser item.Names
 	counted := m.counters()
 	source := m.source()
 	var st *tree.Stats
@@ -96,6 +96,9 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 			}
 			if !how.Again && m.Computer.System() == machine.Windows && e.Type == tree.File && e.Size <= maxProtected && protects(real) {
 				protected.Add(e.Path)
+			}
+			if e.Encrypted {
+				forUser.Add(e.Path)
 			}
 			if !m.single && e.Type == tree.Dir && strings.EqualFold(e.Path, filepath.Base(m.Path)) {
 				is.Doubts = append(is.Doubts, fmt.Sprintf("%s has a folder %s of its own name in it: see that it is the right one of both", m.Path, e.Path))
@@ -127,6 +130,9 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 	is.LeftOut, is.BadNames, is.Unreadable = st.LeftOut.Lines(), bad.List(), unreadable.List()
 	for _, name := range protected.List() {
 		is.Details = append(is.Details, name+" is encrypted by Windows for a user on this computer, and opens on no other: note down what it holds, such as a password, before")
+	}
+	for _, name := range forUser.List() {
+		is.Details = append(is.Details, name+" is encrypted by Windows for one user (EFS): only that user can pack it, and it arrives without that encryption")
 	}
 	if how.Estimate {
 		is.Sealed = sample.Estimate(source, st)
