@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -106,5 +107,54 @@ func TestRealApps(t *testing.T) {
 				t.Errorf("%s shows\n%s\nand showed\n%s", a.name, after, before)
 			}
 		})
+	}
+}
+
+// TestCalendarServer moves a calendar server's collections by the setting that tells where they
+// are, into another folder and to its own user, who has another number on the new computer. The
+// server itself finds them whole there.
+func TestCalendarServer(t *testing.T) {
+	t.Parallel()
+	need(t, "radicale")
+	if os.Geteuid() != 0 {
+		t.Skip("only root gives files to others")
+	}
+	dir := t.TempDir()
+	const event = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTAMP:20261120T100000Z\r\nDTSTART:20261120T100000Z\r\nSUMMARY:Lift\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+	lay.Out(t, dir, map[string]string{
+		"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "new/computer.yaml": "name: NEW\nsystem: linux\nhardware-id: h-new\n",
+		"old/etc/passwd": "radicale:x:970:970::/var/lib/radicale:/usr/sbin/nologin\n", "new/etc/passwd": "radicale:x:981:981::/var/lib/radicale:/usr/sbin/nologin\n",
+		"old/etc/group": "radicale:x:970:\n", "new/etc/group": "radicale:x:981:\n",
+		"old/etc/radicale/config": "[storage]\nfilesystem_folder = /var/lib/radicale/collections\n", "new/etc/radicale/config": "[storage]\nfilesystem_folder = /srv/calendars\n", "new/srv/x": "",
+		"old/var/lib/radicale/collections/collection-root/maren/lifts/.Radicale.props": `{"tag": "VCALENDAR"}`, "old/var/lib/radicale/collections/collection-root/maren/lifts/1.ics": event,
+		"calendar.yaml": "card: 1\nname: calendar\ntitle: Pier Calendar\nitems: [{name: store, kind: folder, path: {from: {file: /etc/radicale/config, key: storage/filesystem_folder, format: ini}}, counts: [{name: entries, files: '**/*.ics'}]}]\n",
+	})
+	filepath.WalkDir(filepath.Join(dir, "old/var/lib/radicale"), func(path string, _ fs.DirEntry, _ error) error { return os.Chown(path, 970, 970) })
+	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "calendar.yaml", "--to", "NEW")
+	step(t, 0, dir, "old", "pack")
+	step(t, 0, dir, "new", "unpack")
+	step(t, 0, dir, "new", "verify")
+	store := filepath.Join(dir, "new/srv/calendars")
+	filepath.WalkDir(store, func(path string, e fs.DirEntry, _ error) error {
+		info, err := os.Lstat(path)
+		if err != nil || info.Sys().(*syscall.Stat_t).Uid != 981 {
+			t.Errorf("%s belongs to another: %+v %v", path, info, err)
+		}
+		return nil
+	})
+	lay.Out(t, dir, map[string]string{"try.conf": "[storage]\nfilesystem_folder = " + store + "\n"})
+	check := func() error {
+		out, err := exec.CommandContext(t.Context(), "radicale", "--config", filepath.Join(dir, "try.conf"), "--verify-storage").CombinedOutput()
+		if err != nil {
+			t.Logf("%s", out)
+		}
+		return err
+	}
+	if err := check(); err != nil {
+		t.Errorf("the server: %v", err)
+	}
+	os.WriteFile(filepath.Join(store, "collection-root/maren/lifts/1.ics"), []byte("no calendar"), 0o600)
+	if err := check(); err == nil {
+		t.Error("the server's own check sees nothing")
 	}
 }

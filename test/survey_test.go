@@ -515,3 +515,35 @@ func TestSurveyOnNew(t *testing.T) {
 	}
 	must(t, 2, dir, "survey", "--on-new", "--kit", "kit", "--root", "old").tells(t, "the old computer OLD itself")
 }
+
+// TestSecondDrive takes years off the second drive of a pulled Windows disk, whose registry
+// tells where they are, and puts them on a computer that has no such drive.
+func TestSecondDrive(t *testing.T) {
+	t.Parallel()
+	root := windowsDisk(t)
+	dir := t.TempDir()
+	lay.Out(t, dir, map[string]string{
+		"second/Lifts/2024/a.rec": "a", "second/Lifts/2025/b.rec": "b", "second/Lifts/2026/c/d.rec": "d", "second/Lifts2/own.rec": "x", "new/computer.yaml": "name: NEW\nsystem: windows\nhardware-id: h-new\n", "new/Users/maren.TERNQUAY/x": "", "new/Data/x": "",
+		"cards/lifts.yaml": "card: 1\nname: lifts\ntitle: Hoistbook\nitems: [{name: years, kind: folder, path: 'D:\\Lifts', each: '20??', newest: 2}]\n",
+	})
+	if s := must(t, 0, dir, "survey", "--cards", "cards", "--root", root); !strings.Contains(s.out, "there is no drive D here") {
+		t.Errorf("without its drive: %s", s.out)
+	}
+	old := []string{"--root", root, "--drive", "D=second"}
+	on := func(code int, args ...string) said {
+		t.Helper()
+		return must(t, code, dir, append(append(args, "--kit", "kit"), old...)...)
+	}
+	must(t, 0, dir, append([]string{"new", "kit", "--cards", "cards", "--to", "NEW"}, old...)...)
+	on(0, "pack")
+	if s := step(t, 5, dir, "new", "survey", "--on-new"); !strings.Contains(s.out, "--drive D=FOLDER") {
+		t.Errorf("on a computer without the drive: %s", s.out)
+	}
+	step(t, 0, dir, "new", "unpack", "--drive", "D=new/Data")
+	step(t, 0, dir, "new", "verify", "--drive", "D=new/Data")
+	for name, want := range map[string]string{"2025/b.rec": "b", "2026/c/d.rec": "d", "2024/a.rec": ""} {
+		if got, _ := os.ReadFile(filepath.Join(dir, "new/Data/Lifts", name)); string(got) != want {
+			t.Errorf("%s: %q", name, got)
+		}
+	}
+}

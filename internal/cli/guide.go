@@ -458,12 +458,12 @@ func (g *guide) places(ctx context.Context) (flags []string, err error) {
 				flags = append(flags, "--user", c.Of+"="+name)
 			}
 		case move.NeedDrive:
-			folder, err := g.line(fmt.Sprintf("Where does what was on %s go here? Enter to connect that drive later", c.Of), "")
+			folder, err := g.line(fmt.Sprintf("Where does what was on drive %s go here? Enter to connect that drive later", c.Of), "")
 			if err != nil {
 				return nil, err
 			}
 			if folder != "" {
-				flags = append(flags, "--drive", strings.TrimSuffix(c.Of, ":")+"="+folder)
+				flags = append(flags, "--drive", c.Of+"="+folder)
 			}
 		}
 	}

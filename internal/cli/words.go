@@ -171,7 +171,7 @@ var gateAdvice = map[string]string{
 	"sync-done":       "Let the app send everything first; on a computer without network, connect it once.",
 	"exports-there":   "Make the missing exports in the app, or let the card's command make them with --run-commands.",
 	"readable":        "See that you may read it (as administrator, perhaps), that a server runs and lets you in; or leave that item out, and name the others: APP/ITEM.",
-	"items-there":     "Correct the card's path, or mark the item optional. To go on without it, override this gate with a reason.",
+	"items-there":     "Correct the card's path, say where a drive is (--drive D=FOLDER), or mark the item optional. To go on without it, override this gate with a reason.",
 	"needs-met":       "Find the missing half first: without it the data cannot be used.",
 	"newest-copy":     "Use the copy of the kit that was worked on, and put this one away: what each of them says would be half the truth.",
 	"clock-right":     "Set this computer's clock, and run this again: waiting times and certificates are judged by it.",

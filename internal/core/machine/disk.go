@@ -162,7 +162,7 @@ func (d *disk) locate(path string, user *User) (string, error) {
 		if at := d.mount(rest); at != "" {
 			root, base = at, at
 		} else if letter != "C" {
-			return "", fault.New(fault.Missing, "the path %q is on a drive that is not at %s", path, d.root)
+			return "", fault.Wrap(fault.Missing, NoDrive(letter), "the path %q cannot be reached at %s", path, d.root)
 		}
 		rest = rest[2:]
 	}
@@ -257,3 +257,8 @@ func firstLine(file string) string {
 	line, _, _ := strings.Cut(string(data), "\n")
 	return strings.TrimSpace(line)
 }
+
+// NoDrive is the error of a path on a drive that is not there: its letter.
+type NoDrive string
+
+func (n NoDrive) Error() string { return "there is no drive " + string(n) + " here" }

@@ -3,6 +3,7 @@ package move
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"path/filepath"
@@ -264,6 +265,12 @@ func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was s
 	case fault.NoUser:
 		return nil // told with the users
 	case fault.Missing, fault.BadCard:
+		var drive machine.NoDrive
+		if errors.As(err, &drive) {
+			r.lacks(c.Title, label, drive.Error(), NeedDrive)
+			r.Checks[len(r.Checks)-1].Of = string(drive)
+			return nil
+		}
 		r.lacks(c.Title, label, err.Error(), NeedPlace)
 		return nil
 	}
@@ -274,8 +281,9 @@ func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was s
 	here, disk := t.Mover.Where()
 	if drive := filepath.VolumeName(disk); drive != "" {
 		if there, err := machine.Exists(drive + `\`); err != nil || !there {
-			r.lacks(c.Title, label, "there is no drive "+drive+" here", NeedDrive)
-			r.Checks[len(r.Checks)-1].Of = drive
+			gone := machine.NoDrive(strings.TrimSuffix(drive, ":"))
+			r.lacks(c.Title, label, gone.Error(), NeedDrive)
+			r.Checks[len(r.Checks)-1].Of = string(gone)
 			return nil
 		}
 	}
