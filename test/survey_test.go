@@ -526,6 +526,10 @@ func TestSecondDrive(t *testing.T) {
 		"second/Lifts/2024/a.rec": "a", "second/Lifts/2025/b.rec": "b", "second/Lifts/2026/c/d.rec": "d", "second/Lifts2/own.rec": "x", "new/computer.yaml": "name: NEW\nsystem: windows\nhardware-id: h-new\n", "new/Users/maren.TERNQUAY/x": "", "new/Data/x": "",
 		"cards/lifts.yaml": "card: 1\nname: lifts\ntitle: Hoistbook\nitems: [{name: years, kind: folder, path: 'D:\\Lifts', each: '20??', newest: 2}]\n",
 	})
+	for name, days := range map[string]int{"2024/a.rec": 800, "2025/b.rec": 400, "2026/c/d.rec": 9} { // newest is what was worked in last
+		at := time.Now().AddDate(0, 0, -days)
+		os.Chtimes(filepath.Join(dir, "second/Lifts", name), at, at)
+	}
 	if s := must(t, 0, dir, "survey", "--cards", "cards", "--root", root); !strings.Contains(s.out, "there is no drive D here") {
 		t.Errorf("without its drive: %s", s.out)
 	}
