@@ -258,6 +258,8 @@ var Gates = []Gate{
 				return nil
 			case f.NewVersion == "" && len(f.Withheld) > 0:
 				return []string{fmt.Sprintf("the version of %s here is told by its own command, which was not run: %s", f.Title, strings.Join(f.Withheld, " "))}
+			case f.NewVersion == "" && f.OldVersion == "":
+				return []string{fmt.Sprintf("%s is not installed here, and its version on %s is not known (%s)", f.Title, f.OldName, f.Rule)}
 			case f.NewVersion == "":
 				return []string{fmt.Sprintf("%s is not installed here; version %s is needed (%s)", f.Title, f.OldVersion, f.Rule)}
 			case f.OldVersion == "":

@@ -4,6 +4,7 @@
 package survey
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"time"
@@ -302,7 +303,7 @@ func (l *Looker) absent(p Place) string {
 	if p.Why != "" {
 		return p.Label() + ": " + p.Why
 	}
-	where := p.Card.Path.On(string(l.Computer.System()))
+	where := cmp.Or(p.Card.Key, p.Card.Path.On(string(l.Computer.System())))
 	if where == "" {
 		return fmt.Sprintf("%s (the card gives no path for a %s computer)", p.Label(), l.Computer.System())
 	}
