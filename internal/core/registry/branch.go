@@ -1,9 +1,11 @@
 package registry
 
 import (
+	"bufio"
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"strings"
 	"unicode/utf16"
@@ -126,42 +128,63 @@ func (r *reader) read(k Key, b Branch, depth int) error {
 // roots are the names of roots in .reg files.
 var roots = map[string]string{"HKLM": "HKEY_LOCAL_MACHINE", "HKCU": "HKEY_CURRENT_USER"}
 
-// Reg writes keys below a path as a .reg file of version 5, which Windows' own tools take in:
-// UTF-16 with a mark.
-func Reg(path string, all []Branch) []byte {
-	var out strings.Builder
-	out.WriteString("\ufeffWindows Registry Editor Version 5.00\r\n")
+// maxQuoted is how long a text may be, in bytes, that is written as one; longer ones are
+// written in hex, piece by piece.
+const maxQuoted = 64 << 10
+
+// WriteReg writes keys below a path as a .reg file of version 5, which Windows' own tools take
+// in: UTF-16 with a mark.
+func WriteReg(to io.Writer, path string, all []Branch) error {
+	out := wide{bufio.NewWriterSize(to, 1<<16)}
+	out.printf("\ufeffWindows Registry Editor Version 5.00\r\n")
 	root, rest, _ := strings.Cut(path, `\`)
 	if long := roots[strings.ToUpper(root)]; long != "" {
 		root = long
 	}
 	for _, b := range all {
-		fmt.Fprintf(&out, "\r\n[%s]\r\n", strings.Trim(root+`\`+rest+`\`+b.Path, `\`))
+		out.printf("\r\n[%s]\r\n", strings.Trim(root+`\`+rest+`\`+b.Path, `\`))
 		for _, v := range b.Values {
 			name := "@"
 			if v.Name != "" {
 				name = quotedReg(v.Name)
 			}
-			text := v.Text()
+			text, plain := "", false
+			if v.Type == String && len(v.Data) <= maxQuoted {
+				text = v.Text()
+				plain = string(v.Data) == string(ToUTF16(text+"\x00")) && !strings.ContainsAny(text, "\r\n\x00")
+			}
 			switch {
-			case v.Type == String && string(v.Data) == string(ToUTF16(text+"\x00")) && !strings.ContainsAny(text, "\r\n\x00"):
-				fmt.Fprintf(&out, "%s=%s\r\n", name, quotedReg(text))
+			case plain:
+				out.printf("%s=%s\r\n", name, quotedReg(text))
 			case v.Type == DWord && len(v.Data) == 4:
-				fmt.Fprintf(&out, "%s=dword:%08x\r\n", name, binary.LittleEndian.Uint32(v.Data))
+				out.printf("%s=dword:%08x\r\n", name, binary.LittleEndian.Uint32(v.Data))
 			default:
 				kind := "hex"
 				if v.Type != Binary {
 					kind = fmt.Sprintf("hex(%x)", uint32(v.Type))
 				}
-				hex := make([]string, len(v.Data))
-				for i, c := range v.Data {
-					hex[i] = fmt.Sprintf("%02x", c)
-				}
-				fmt.Fprintf(&out, "%s=%s:%s\r\n", name, kind, strings.Join(hex, ","))
+				out.printf("%s=%s:", name, kind)
+				out.hex(v.Data)
+				out.printf("\r\n")
 			}
 		}
 	}
-	return ToUTF16(out.String())
+	return out.Flush()
+}
+
+// wide writes UTF-16. What fails is told by Flush.
+type wide struct{ *bufio.Writer }
+
+func (w wide) printf(format string, args ...any) { w.Write(ToUTF16(fmt.Sprintf(format, args...))) }
+
+func (w wide) hex(data []byte) {
+	const digits = "0123456789abcdef"
+	first := 2 // without the comma
+	for _, c := range data {
+		piece := [6]byte{',', 0, digits[c>>4], 0, digits[c&15], 0}
+		w.Write(piece[first:])
+		first = 0
+	}
 }
 
 func quotedReg(s string) string {

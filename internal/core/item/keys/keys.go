@@ -7,9 +7,9 @@ package keys
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -147,8 +147,15 @@ func (m Mover) Look(context.Context, item.Looking) (*item.Look, error) {
 
 // stamp changes when anything does.
 func stamp(all []registry.Branch) string {
-	data, _ := json.Marshal(all)
-	return digest.Of(data).String()
+	h := digest.New()
+	for _, b := range all {
+		fmt.Fprintf(h, "%q %d\n", b.Path, len(b.Values))
+		for _, v := range b.Values {
+			fmt.Fprintf(h, "%q %d %d\n", v.Name, v.Type, len(v.Data))
+			h.Write(v.Data)
+		}
+	}
+	return h.Sum().String()
 }
 
 // Seal seals the values, and the same as a .reg text that can be taken in by hand.
@@ -165,7 +172,11 @@ func (m Mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 			s.Bytes += int64(len(v.Data))
 		}
 	}
-	if s.Parts, _, err = m.Run.SealFrom(ctx, m.Key.App, s.Stream+ending, bytes.NewReader(registry.Reg(m.Path, all)), progress); err != nil {
+	text, to := io.Pipe()
+	go func() { to.CloseWithError(registry.WriteReg(to, m.Path, all)) }()
+	s.Parts, _, err = m.Run.SealFrom(ctx, m.Key.App, s.Stream+ending, text, progress)
+	text.Close()
+	if err != nil {
 		return nil, err
 	}
 	s.List, err = m.Run.SealJSON(m.Key.App, s.Stream+item.ListEnding, all)
@@ -315,7 +326,11 @@ func (m Mover) leave(all []registry.Branch) (file string, err error) {
 	if err := m.MakeParent(file); err != nil {
 		return file, err
 	}
-	if err := os.WriteFile(file, registry.Reg(m.Path, all), 0o600); err != nil {
+	to, err := os.OpenFile(file, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err == nil {
+		err = errors.Join(registry.WriteReg(to, m.Path, all), to.Close())
+	}
+	if err != nil {
 		return file, fault.Wrap(fault.CannotPlace, err, "cannot write %s", filepath.Base(file))
 	}
 	return file, nil
