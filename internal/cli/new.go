@@ -19,6 +19,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
 	"movekit/internal/core/survey"
+	"movekit/internal/table"
 )
 
 func (e *env) newCommand() *cobra.Command {
@@ -251,9 +252,9 @@ func (e *env) agreeToQueries(named []string, list []*card.Card) error {
 			continue
 		}
 		asks = true
-		e.say("%s is no card of the office's collection. It has these queries put to databases, which can only read:\n", c.Source)
+		table.Fprintf(fold(e.err), "%s is no card of the office's collection. It has these queries put to databases, which can only read:\n", c.Source)
 		for _, q := range queries {
-			e.say("  %s\n", strings.Join(strings.Fields(q), " "))
+			table.Fprintf(fold(e.err), "  %s\n", strings.Join(strings.Fields(q), " "))
 		}
 	}
 	if !asks {
