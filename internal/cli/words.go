@@ -141,6 +141,7 @@ func showProblems(w io.Writer, ps card.Problems) {
 		table.Fprintf(w, "\n%s:%d:%d: %s\n", p.File, p.Line, p.Column, p.What)
 		if p.Source != "" {
 			lead := fmt.Sprintf("%5d | ", p.Line)
+			p.Source, p.Column = around(p.Source, p.Column)
 			pad := strings.Map(func(r rune) rune {
 				if r == '\t' {
 					return r
@@ -231,4 +232,27 @@ func first(c move.Check) string {
 		}
 	}
 	return fmt.Sprintf(firstText[c.Need], args...)
+}
+
+// maxSource is how much of a line is shown, in characters: what is wider would be folded, and the
+// mark below it would point nowhere.
+const maxSource = 70
+
+// around cuts a long line to what is around a column, from 1, and tells which that is then.
+func around(line string, column int) (string, int) {
+	runes := []rune(line)
+	if len(runes) <= maxSource {
+		return line, column
+	}
+	at := len([]rune(line[:min(max(column-1, 0), len(line))]))
+	from := max(min(at-maxSource/2, len(runes)-maxSource), 0)
+	to := min(from+maxSource, len(runes))
+	out, first := string(runes[from:to]), len(string(runes[from:at]))+1
+	if from > 0 {
+		out, first = "…"+out, first+len("…")
+	}
+	if to < len(runes) {
+		out += "…"
+	}
+	return out, first
 }

@@ -144,3 +144,20 @@ func TestSwallowed(t *testing.T) {
 		}
 	}
 }
+
+// TestAround cuts a long line of a card around its mistake: the mark stands below it.
+func TestAround(t *testing.T) {
+	long := strings.Repeat("ä: x, ", 40)
+	for column, want := range map[int]string{1: "ä", len(long) - 2: "x", 120: string([]rune(long)[len([]rune(long[:119]))])} {
+		out, at := around(long, column)
+		if n := len([]rune(out)); n > maxSource+2 || !strings.HasPrefix(out[at-1:], want) {
+			t.Errorf("%d: %q at %d", column, out, at)
+		}
+	}
+	if out, at := around("title: x", 8); out != "title: x" || at != 8 {
+		t.Errorf("%q %d", out, at)
+	}
+	around("", 3)
+	around(long, 9999)
+	around(long, -1)
+}
