@@ -9,6 +9,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/marks"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
@@ -26,26 +27,26 @@ func (o *One) Belonging() *tree.Belonging {
 		return nil
 	}
 	home, inProfile := o.profileOf(o.Path)
-	return &tree.Belonging{Accounts: a, Of: func(e tree.Entry) (tree.Owner, bool) {
+	return &tree.Belonging{Accounts: a, Of: func(e tree.Entry) (marks.Owner, bool) {
 		uid, known := o.userHere(a, e.Owner)
 		switch {
 		case !known && inProfile:
 			return home, true
 		case !known:
-			return tree.Owner{}, false
+			return marks.Owner{}, false
 		}
 		own, _ := a.PrimaryOf(uid)
 		if gid, here := a.GID(e.Group); here && e.Group != e.Owner {
 			own = gid
 		}
-		return tree.Owner{UID: uid, GID: own}, true
+		return marks.Owner{UID: uid, GID: own}, true
 	}}
 }
 
 // hasIDs reports whether this is a Windows computer that runs: the access lists of its
 // disk alone name nobody here.
 func (o *One) hasIDs() bool {
-	return o.Computer.System() == machine.Windows && tree.HasAttr && o.Computer.Root() == ""
+	return o.Computer.System() == machine.Windows && marks.HasAttr && o.Computer.Root() == ""
 }
 
 // ids are the security ids of this computer's users, named as the old computer has them.
@@ -99,7 +100,7 @@ func (o *One) userHere(a *machine.Accounts, name string) (uid int, known bool) {
 }
 
 // profileOf is to whom the profile belongs that a path lies in.
-func (o *One) profileOf(path string) (tree.Owner, bool) {
+func (o *One) profileOf(path string) (marks.Owner, bool) {
 	home := ""
 	for _, u := range o.Computer.Users() {
 		if rel, err := filepath.Rel(u.Home, path); err == nil && filepath.IsLocal(rel) && len(u.Home) > len(home) {
@@ -107,9 +108,9 @@ func (o *One) profileOf(path string) (tree.Owner, bool) {
 		}
 	}
 	if home == "" {
-		return tree.Owner{}, false
+		return marks.Owner{}, false
 	}
-	return tree.OwnerOf(home)
+	return marks.OwnerOf(home)
 }
 
 // Strangers are the users to whom something in the item belongs, and who are not here.
@@ -197,7 +198,7 @@ func (o *One) Marked(s tree.Source) tree.Source {
 // where both computers have them, and attributes where both do.
 func (o *One) Comparing() tree.Comparing {
 	from, here := o.Run.Manifest.Old.System, o.Computer.System()
-	c := tree.Comparing{Modes: from == here && here != machine.Windows, Attr: from == machine.Windows && here == machine.Windows && tree.HasAttr}
+	c := tree.Comparing{Modes: from == here && here != machine.Windows, Attr: from == machine.Windows && here == machine.Windows && marks.HasAttr}
 	c.Lenient = o.Lenient()
 	if c.Modes || c.Attr {
 		c.Belongs = o.Belonging()

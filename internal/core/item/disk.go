@@ -12,6 +12,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/marks"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -51,7 +52,7 @@ func (d Disk) Lacks(context.Context) ([]string, error) {
 		}
 		at = filepath.Dir(at)
 	}
-	if err := tree.Writable(at); err != nil {
+	if err := marks.Writable(at); err != nil {
 		return []string{fmt.Sprintf("%s cannot be written to: %v", at, Reason(err))}, nil
 	}
 	if there, err := Waits(d.Path); err != nil || !there {

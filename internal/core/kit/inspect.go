@@ -14,8 +14,8 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
+	"movekit/internal/core/marks"
 	"movekit/internal/core/seal"
-	"movekit/internal/core/tree"
 )
 
 // Damage is a file of the kit that is not what was written.
@@ -64,7 +64,7 @@ type Sealed struct {
 	Files  int64       `json:"files"`            // what is in it, as a person counts
 	Bytes  int64       `json:"bytes"`            // plain size
 	Mode   uint32      `json:"mode,omitempty"`   // permissions of a database file
-	Marks  tree.Marks  `json:"marks,omitzero"`   // of a database file
+	Marks  marks.Marks `json:"marks,omitzero"`   // of a database file
 	Owners []string    `json:"owners,omitempty"` // users to whom something in it belongs
 	// Stamp tells whether the item changed since: it holds the newest change,
 	// the number of files and their size.

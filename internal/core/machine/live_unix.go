@@ -102,14 +102,5 @@ func volumeID(dir string) string {
 	return fmt.Sprint(st.Dev)
 }
 
-// ownerOf is the number of the user to whom a file or folder belongs.
-func ownerOf(path string) (uid int, known bool) {
-	var st unix.Stat_t
-	if err := unix.Stat(path, &st); err != nil {
-		return 0, false
-	}
-	return int(st.Uid), true
-}
-
 // administrator reports whether this program may read everything.
 func administrator() bool { return os.Geteuid() == 0 }

@@ -23,9 +23,6 @@ const liveSystem = Windows
 // liveAccounts are none: who may what is said by security ids.
 func liveAccounts() *Accounts { return nil }
 
-// ownerOf tells nothing: files have no such owners.
-func ownerOf(string) (uid int, known bool) { return 0, false }
-
 // hardwareID is the id that Windows gives an installed system.
 func hardwareID() (string, error) {
 	k, err := registry.OpenLive("HKLM", `SOFTWARE\Microsoft\Cryptography`)

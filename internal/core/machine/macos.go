@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"howett.net/plist"
+
+	"movekit/internal/core/marks"
 )
 
 // macUsers are the people of a Mac: the folders in /Users, but for what is shared.
@@ -35,9 +37,9 @@ func macAccounts(folders string) *Accounts {
 	a.add(a.groups, a.gids, macStaff, "staff")
 	a.add(a.groups, a.gids, macAdmin, "admin")
 	for _, u := range macUsers(folders) {
-		if uid, ok := ownerOf(u.Home); ok && uid != 0 {
-			a.add(a.users, a.uids, uid, u.Name)
-			a.primary[uid] = macStaff
+		if o, ok := marks.OwnerOf(u.Home); ok && o.UID != 0 {
+			a.add(a.users, a.uids, o.UID, u.Name)
+			a.primary[o.UID] = macStaff
 		}
 	}
 	return a

@@ -50,7 +50,7 @@ func likewise(to string, folders []Entry) error {
 		dir := filepath.Join(to, filepath.FromSlash(e.Path))
 		err := os.MkdirAll(dir, 0o755)
 		if err == nil && os.Geteuid() == 0 {
-			err = os.Chown(dir, e.uid, e.gid)
+			err = os.Chown(dir, e.owner.UID, e.owner.GID)
 		}
 		if err == nil {
 			err = os.Chmod(dir, e.Mode)

@@ -12,6 +12,7 @@ import (
 
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/marks"
 	"movekit/internal/core/repoint"
 )
 
@@ -167,7 +168,7 @@ func (r *comparer) match(ctx context.Context, want, have Entry, real string) err
 	case want.Type == File && want.Size != have.Size:
 		r.differ(want.Path, "had %d bytes, has %d", want.Size, have.Size)
 	case r.Modes && want.Type != Link && want.Mode != have.Mode:
-		r.differ(want.Path, "had the permissions %04o, has %04o", modeOf(want.Mode), modeOf(have.Mode))
+		r.differ(want.Path, "had the permissions %04o, has %04o", marks.ModeOf(want.Mode), marks.ModeOf(have.Mode))
 	case r.Differs(want, have) != "":
 		r.differ(want.Path, "%s", r.Differs(want, have))
 	case want.Type == File:

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/marks"
 )
 
 // Policy says what happens to a thing that is in the way.
@@ -109,7 +110,7 @@ func (m *merger) one(e Entry) error {
 				return err
 			}
 			e.Path = to
-			_, err := settleDir(m.parent, e, m.belongs)
+			_, err := marks.SettleDir(m.parent, m.belongs.given(e))
 			return err
 		}
 		if _, err := m.parent.Lstat(from); os.IsNotExist(err) {

@@ -17,6 +17,7 @@ import (
 
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/marks"
 )
 
 // StageEnding is the ending of a folder or file that is being put in place.
@@ -177,7 +178,7 @@ func (s *stager) place(e Entry, tr *tar.Reader, buf []byte) error {
 	case e.Type == Link:
 		err := s.root.Symlink(filepath.FromSlash(e.Target), e.Path)
 		if err == nil {
-			err = settleLink(s.root, e, s.Belongs)
+			err = marks.SettleLink(s.root, s.Belongs.given(e))
 		}
 		return s.wrap(e, err)
 	case e.Type == Hard:
@@ -218,17 +219,14 @@ func (s *stager) place(e Entry, tr *tar.Reader, buf []byte) error {
 	return s.finishFile(f, e, h.Sum())
 }
 
-// holeSize is the least size of a hole that is kept, in bytes.
-const holeSize = 64 << 10
-
-var zeros [holeSize]byte
+var zeros [marks.Hole]byte
 
 // write writes to a file, and leaves holes where it has some.
 func write(f *os.File, data []byte, sparse bool) error {
 	for len(data) > 0 {
 		n := len(data)
 		if sparse {
-			n = min(n, holeSize)
+			n = min(n, marks.Hole)
 		}
 		var err error
 		if sparse && bytes.Equal(data[:n], zeros[:n]) {
@@ -272,7 +270,7 @@ func (s *stager) finishFile(f *os.File, e Entry, got digest.Sum) error {
 	if got != e.Hash {
 		return fault.New(fault.Damaged, "the sealed file %q is not the one of its list", e.Path)
 	}
-	unkept, err := settle(f, e, s.Belongs)
+	unkept, err := marks.Settle(f, s.Belongs.given(e))
 	if err != nil {
 		return s.wrap(e, err)
 	}
@@ -291,7 +289,7 @@ func (s *stager) finish(list *ListReader) error {
 		}
 		for len(dirs) > 0 && (err == io.EOF || !inside(e.Path, dirs[len(dirs)-1].Path)) {
 			last := dirs[len(dirs)-1]
-			unkept, err := settleDir(s.root, last, s.Belongs)
+			unkept, err := marks.SettleDir(s.root, s.Belongs.given(last))
 			if err != nil {
 				return s.wrap(last, err)
 			}
@@ -343,7 +341,7 @@ func RemoveTree(dir string) error {
 // SyncTree flushes every file below dir, on systems where flushing the volume
 // takes an administrator.
 func SyncTree(dir string) error {
-	if !syncEach {
+	if !marks.SyncEach {
 		return nil
 	}
 	return filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {

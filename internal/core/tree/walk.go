@@ -14,6 +14,7 @@ import (
 	"golang.org/x/text/unicode/norm"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/marks"
 )
 
 // Source is a folder or file to be walked.
@@ -27,9 +28,9 @@ type Source struct {
 	Compose bool // whether letters in names are composed (NFC): some systems take them apart
 	// Accounts names to whom entries belong, and has their marks read too; nil leaves
 	// them out.
-	Accounts Accounts
-	IDs      IDs  // the same of a Windows computer; its access lists are left out where it is nil
-	Marked   bool // marks are read although nobody has a name
+	Accounts marks.Accounts
+	IDs      marks.IDs // the same of a Windows computer; its access lists are left out where it is nil
+	Marked   bool      // marks are read although nobody has a name
 	// Unfit says why the new computer cannot have a name; nil where it takes all.
 	Unfit func(path string) string
 
@@ -63,7 +64,7 @@ type Problem struct {
 // What cannot be looked at is given to problem; where problem is nil it ends
 // the walk.
 func (s Source) Walk(ctx context.Context, visit func(Entry, string) error, problem func(Problem)) error {
-	w := walker{s, ctx, visit, problem, map[inode]string{}}
+	w := walker{s, ctx, visit, problem, map[marks.Inode]string{}}
 	info, err := os.Lstat(s.Root)
 	if err != nil {
 		kind := fault.Unreadable
@@ -90,7 +91,7 @@ type walker struct {
 	ctx     context.Context
 	visit   func(Entry, string) error
 	problem func(Problem)
-	names   map[inode]string // the first name of files that have several
+	names   map[marks.Inode]string // the first name of files that have several
 }
 
 // pending is a folder that is told of only once something in it is: with
@@ -211,7 +212,7 @@ func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
 	e := Entry{Path: rel, Mode: info.Mode().Perm(), ModTime: info.ModTime(), runsAs: info.Mode().IsRegular() && info.Mode()&(fs.ModeSetuid|fs.ModeSetgid) != 0}
 	switch m := info.Mode(); {
 	case m.IsDir():
-		e.Type, e.Mode = Dir, m.Perm()|m&special
+		e.Type, e.Mode = Dir, m.Perm()|m&marks.Special
 	case m.IsRegular():
 		e.Type, e.Size = File, info.Size()
 	case m&fs.ModeSymlink != 0:
@@ -224,11 +225,13 @@ func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
 			return Entry{Path: rel, Type: Unfit, Target: why}
 		}
 	}
-	if shared := e.stat(info); shared != (inode{}) {
-		if first, met := w.names[shared]; met {
+	seen := marks.See(info)
+	e.owner, e.Attr, e.Sparse, e.Encrypted = seen.Owner, seen.Attr, seen.Sparse, seen.Encrypted
+	if seen.Shared != (marks.Inode{}) {
+		if first, met := w.names[seen.Shared]; met {
 			e.Type, e.Size, e.Target, e.Sparse = Hard, 0, first, false
 		} else {
-			w.names[shared] = rel
+			w.names[seen.Shared] = rel
 		}
 	}
 	if w.Accounts == nil && !w.Marked {
@@ -236,12 +239,12 @@ func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
 		return e
 	}
 	if w.Accounts != nil {
-		e.Owner, e.Group = w.Accounts.User(e.uid), w.Accounts.Group(e.gid)
+		e.Owner, e.Group = w.Accounts.User(e.owner.UID), w.Accounts.Group(e.owner.GID)
 	}
 	if e.Type == Dir || e.Type == File {
-		e.Xattr, _ = readXattr(real, w.Accounts) // what cannot be read is none
+		e.Xattr, _ = marks.Xattr(real, w.Accounts) // what cannot be read is none
 		if w.IDs != nil {
-			e.ACL = readACL(real, w.IDs)
+			e.ACL = marks.ACL(real, w.IDs)
 		}
 	}
 	return e

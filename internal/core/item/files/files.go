@@ -17,6 +17,7 @@ import (
 	"movekit/internal/core/item"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/marks"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -89,8 +90,8 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 				sample.See(e)
 			}
 			count(counted, e)
-			if !how.Again {
-				if err := tree.Readable(e, real); err != nil {
+			if !how.Again && e.Type == tree.File {
+				if err := marks.Readable(real); err != nil {
 					unreadable.Add(fmt.Sprintf("%s: %v", real, item.Reason(err)))
 				}
 			}

@@ -1,4 +1,4 @@
-package tree
+package marks
 
 import "testing"
 

@@ -1,4 +1,4 @@
-package tree
+package marks
 
 import (
 	"os"
@@ -8,7 +8,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-const syncEach = true
+// SyncEach says that every file is flushed by itself: there is no flushing of a whole file system.
+const SyncEach = true
 
 // placeOwn are extended attributes that belong to the computer and not to the data: where a
 // file was loaded from, and what the system's guards note.
@@ -21,7 +22,7 @@ func travelling(name string) bool { return !slices.Contains(placeOwn, name) }
 func xattrText(_ string, value []byte, _ Accounts) []byte { return value }
 
 // xattrRaw is the way back.
-func xattrRaw(_ string, value []byte, _ *Belonging) ([]byte, error) { return value, nil }
+func xattrRaw(_ string, value []byte, _ Accounts) ([]byte, error) { return value, nil }
 
 // setTime sets the time of an open file's newest change, to a microsecond: futimes(2).
 func setTime(f *os.File, at time.Time) error {

@@ -1,4 +1,4 @@
-package tree
+package marks
 
 import (
 	"encoding/binary"
@@ -13,7 +13,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-const syncEach = false
+// SyncEach says that every file is flushed by itself: there is no flushing of a whole file system.
+const SyncEach = false
 
 // The extended attributes that hold access lists (acl(5)).
 const (
@@ -37,14 +38,14 @@ func xattrText(name string, value []byte, a Accounts) []byte {
 }
 
 // xattrRaw is the way back.
-func xattrRaw(name string, value []byte, b *Belonging) ([]byte, error) {
+func xattrRaw(name string, value []byte, a Accounts) ([]byte, error) {
 	switch {
 	case name != aclAccess && name != aclDefault:
 		return value, nil
-	case b == nil || b.Accounts == nil:
+	case a == nil:
 		return nil, errors.New("whose it is is not known here")
 	}
-	return aclRaw(value, b.Accounts)
+	return aclRaw(value, a)
 }
 
 // The parts of an access list in an extended attribute (linux/posix_acl_xattr.h).

@@ -1,4 +1,4 @@
-package tree
+package marks
 
 import (
 	"errors"
@@ -12,23 +12,24 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-const syncEach = true
+// SyncEach says that every file is flushed by itself: there is no flushing of a whole file system.
+const SyncEach = true
 
-// inode would tell a file from others.
-type inode struct{}
+// Inode would tell a file from others.
+type Inode struct{}
 
-// stat fills in the attributes of an entry.
-func (e *Entry) stat(info fs.FileInfo) (shared inode) {
-	if st, ok := info.Sys().(*syscall.Win32FileAttributeData); ok && e.Type != Link {
-		e.Attr = st.FileAttributes & attrSet
-		e.Encrypted = st.FileAttributes&windows.FILE_ATTRIBUTE_ENCRYPTED != 0
+// See reads the attributes of an entry.
+func See(info fs.FileInfo) (s Seen) {
+	if st, ok := info.Sys().(*syscall.Win32FileAttributeData); ok && info.Mode()&fs.ModeSymlink == 0 {
+		s.Attr = st.FileAttributes & attrSet
+		s.Encrypted = st.FileAttributes&windows.FILE_ATTRIBUTE_ENCRYPTED != 0
 	}
-	return inode{}
+	return s
 }
 
-// Readable sees whether this program may read an entry. On Windows that is known when
+// Readable sees whether this program may read a file. On Windows that is known when
 // it is opened only.
-func Readable(Entry, string) error { return nil }
+func Readable(string) error { return nil }
 
 // Writable sees whether this program may write into a folder. On Windows that is known
 // when it is written to only.
@@ -40,9 +41,9 @@ func OwnerOf(string) (Owner, bool) { return Owner{}, false }
 // HasAttr says whether this program can see the attributes of Windows.
 const HasAttr = true
 
-// readACL reads the access list of a file or folder, as far as it is not inherited. What
+// ACL reads the access list of a file or folder, as far as it is not inherited. What
 // cannot be read is none.
-func readACL(real string, ids IDs) string {
+func ACL(real string, ids IDs) string {
 	sd, err := windows.GetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
 	if err != nil {
 		return ""
@@ -51,11 +52,11 @@ func readACL(real string, ids IDs) string {
 }
 
 // setACL gives a file or folder an access list of its own.
-func setACL(real, acl string, b *Belonging) error {
-	if b == nil || b.IDs == nil {
+func setACL(real, acl string, ids IDs) error {
+	if ids == nil {
 		return errors.New("whose it is is not known here")
 	}
-	local, err := localACL(acl, b.IDs.ID)
+	local, err := localACL(acl, ids.ID)
 	if err != nil {
 		return err
 	}
@@ -74,32 +75,32 @@ func setACL(real, acl string, b *Belonging) error {
 	return windows.SetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, what, nil, nil, list, nil)
 }
 
-// readXattr returns nothing: Windows has none.
-func readXattr(string, Accounts) (map[string][]byte, error) { return nil, nil }
+// Xattr returns nothing: Windows has none.
+func Xattr(string, Accounts) (map[string][]byte, error) { return nil, nil }
 
-// settle gives an open file its time. Permissions are not the same thing on
-// Windows: files get those of the folder they are placed in.
-func settle(f *os.File, e Entry, b *Belonging) ([]string, error) {
-	if !e.ModTime.IsZero() {
-		t := syscall.NsecToFiletime(e.ModTime.UnixNano())
+// Settle gives an open file its time, attributes and access list. Permissions are not the same
+// thing on Windows: files get those of the folder they are placed in.
+func Settle(f *os.File, g Given) ([]string, error) {
+	if !g.ModTime.IsZero() {
+		t := syscall.NsecToFiletime(g.ModTime.UnixNano())
 		if err := syscall.SetFileTime(syscall.Handle(f.Fd()), nil, nil, &t); err != nil {
 			return nil, err
 		}
 	}
-	return settleName(f.Name(), e, b)
+	return settleName(f.Name(), g)
 }
 
 // settleName gives a file or folder its attributes and access list.
-func settleName(name string, e Entry, b *Belonging) (unkept []string, err error) {
-	if e.ACL != "" {
-		if err := setACL(name, e.ACL, b); err != nil {
-			unkept = append(unkept, fmt.Sprintf("%s: its access list: %v", e.Path, err))
+func settleName(name string, g Given) (unkept []string, err error) {
+	if g.Marks.ACL != "" {
+		if err := setACL(name, g.Marks.ACL, g.IDs); err != nil {
+			unkept = append(unkept, fmt.Sprintf("%s: its access list: %v", g.Path, err))
 		}
 	}
-	if e.Attr == 0 {
+	if g.Marks.Attr == 0 {
 		return unkept, nil
 	}
-	return unkept, mark(name, e.Attr)
+	return unkept, mark(name, g.Marks.Attr)
 }
 
 // mark sets attributes beside those that the system has set.
@@ -115,9 +116,10 @@ func mark(name string, attr uint32) error {
 	return syscall.SetFileAttributes(p, now|attr&attrSet)
 }
 
-// settleDir gives a folder its attributes.
-func settleDir(root *os.Root, e Entry, b *Belonging) ([]string, error) {
-	return settleName(filepath.Join(root.Name(), filepath.FromSlash(e.Path)), e, b)
+// SettleDir gives a folder its attributes.
+func SettleDir(root *os.Root, g Given) ([]string, error) {
+	return settleName(filepath.Join(root.Name(), filepath.FromSlash(g.Path)), g)
 }
 
-func settleLink(*os.Root, Entry, *Belonging) error { return nil }
+// SettleLink does nothing: links have no marks of their own.
+func SettleLink(*os.Root, Given) error { return nil }

@@ -1,0 +1,58 @@
+package tree
+
+import (
+	"fmt"
+	"os"
+
+	"movekit/internal/core/marks"
+)
+
+// Belonging says to whom entries belong on the computer where they are placed.
+type Belonging struct {
+	Of       func(e Entry) (marks.Owner, bool) // false leaves an entry with who runs this
+	Accounts marks.Accounts
+	IDs      marks.IDs // of a Windows computer; else nil
+}
+
+// of is to whom an entry belongs; b may be nil.
+func (b *Belonging) of(e Entry) (o marks.Owner, known bool) {
+	if b == nil || b.Of == nil {
+		return o, false
+	}
+	return b.Of(e)
+}
+
+// given is what an entry is given; b may be nil.
+func (b *Belonging) given(e Entry) marks.Given {
+	g := marks.Given{Path: e.Path, Mode: e.Mode, ModTime: e.ModTime, Marks: e.Marks}
+	if b != nil {
+		g.Accounts, g.IDs = b.Accounts, b.IDs
+	}
+	if o, known := b.of(e); known {
+		g.To = &o
+	}
+	return g
+}
+
+// Settle gives an open file to whom it belongs, and its permissions, marks and, where
+// it has one, its time. It returns what could not be kept.
+func Settle(f *os.File, e Entry, b *Belonging) (unkept []string, err error) {
+	return marks.Settle(f, b.given(e))
+}
+
+// Differs says in which marks an entry is not what it was, or "".
+func (c Comparing) Differs(want, have Entry) string {
+	o, known := c.Belongs.of(want)
+	if known && o != have.owner {
+		a := c.Belongs.Accounts
+		return fmt.Sprintf("belongs to %s, and should to %s", a.User(have.owner.UID)+":"+a.Group(have.owner.GID), a.User(o.UID)+":"+a.Group(o.GID))
+	}
+	what := ""
+	if c.Attr {
+		what = marks.Differ(want.Marks, have.Marks, c.Belongs != nil && c.Belongs.IDs != nil)
+	}
+	if what == "" && c.Modes && want.Type != Link {
+		what = marks.DifferXattr(want.Marks, have.Marks)
+	}
+	return what
+}
