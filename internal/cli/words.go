@@ -100,6 +100,10 @@ func tellOf(w io.Writer, err error, step steps.Step, colour bool) int {
 		table.Fprintf(w, "%s %v\n  next: see `movekit --help`\n", table.Paint("error:", table.Bad, colour), err)
 		return exitUsage
 	}
+	if known == errNo { // a person's word is no error
+		table.Fprintf(w, "%s it was not done: you answered no\n", table.Paint("stopped:", table.Note, colour))
+		return advices[known.Kind].code
+	}
 	var problems card.Problems
 	if errors.As(err, &problems) {
 		table.Fprintf(w, "%s %s\n", table.Paint("error:", table.Bad, colour), known.What)
