@@ -115,7 +115,10 @@ func TestRealApps(t *testing.T) {
 // server itself finds them whole there.
 func TestCalendarServer(t *testing.T) {
 	t.Parallel()
-	need(t, "radicale")
+	need(t, "/usr/bin/python3")
+	if err := exec.Command("/usr/bin/python3", "-c", "import radicale").Run(); err != nil && os.Getenv("CI") != "true" {
+		t.Skip("the calendar server is not installed")
+	}
 	if os.Geteuid() != 0 {
 		t.Skip("only root gives files to others")
 	}
@@ -144,7 +147,7 @@ func TestCalendarServer(t *testing.T) {
 	})
 	lay.Out(t, dir, map[string]string{"try.conf": "[storage]\nfilesystem_folder = " + store + "\n"})
 	check := func() error {
-		out, err := exec.CommandContext(t.Context(), "radicale", "--config", filepath.Join(dir, "try.conf"), "--verify-storage").CombinedOutput()
+		out, err := exec.CommandContext(t.Context(), "/usr/bin/python3", "-m", "radicale", "--config", filepath.Join(dir, "try.conf"), "--verify-storage").CombinedOutput()
 		if err != nil {
 			t.Logf("%s", out)
 		}
