@@ -1,12 +1,17 @@
 package dbprint
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
+	"movekit/internal/core/card"
 	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
 )
 
 // rows makes the rows of a table from texts with commas between cells.
@@ -139,5 +144,42 @@ func TestDiffRows(t *testing.T) {
 	broken := func(func(Row) error) error { return fmt.Errorf("gone") }
 	if _, err := DiffRows(free, rows("x"), broken, nil); err == nil {
 		t.Error("a table that cannot be read differs in nothing")
+	}
+}
+
+// TestLimited asks a query that ends by itself, one that fails, and one that does not end.
+func TestLimited(t *testing.T) {
+	wrong := errors.New("no such table")
+	var f Fingerprint
+	if err := f.TakeCounts([]card.Count{{Name: "boats", Query: "a"}, {Name: "piers", Query: "b"}}, func(query string) (int64, error) {
+		return Limited(t.Context(), query, func(context.Context) (int64, error) { return int64(query[0]), nil })
+	}); err != nil || !slices.Equal(f.Counts, []Count{{"boats", 'a'}, {"piers", 'b'}}) {
+		t.Errorf("%+v %v", f.Counts, err)
+	}
+	if err := f.TakeCounts([]card.Count{{Name: "boats"}}, func(query string) (int64, error) {
+		return Limited(t.Context(), query, func(context.Context) (int64, error) { return 1, wrong })
+	}); fault.KindOf(err) != fault.BadCard || !errors.Is(err, wrong) || !strings.Contains(err.Error(), `"boats" cannot be taken`) || len(f.Counts) != 2 {
+		t.Errorf("%+v %v", f.Counts, err)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), time.Millisecond)
+	defer cancel()
+	wait := func(ctx context.Context) (int64, error) { <-ctx.Done(); return 0, ctx.Err() }
+	if _, err := Limited(ctx, "SELECT 1", wait); fault.KindOf(err) != fault.BadCard || !strings.Contains(err.Error(), "took longer than it may") {
+		t.Errorf("%v", err)
+	}
+	stopped, stop := context.WithCancel(t.Context())
+	stop()
+	if _, err := Limited(stopped, "SELECT 1", wait); !errors.Is(err, context.Canceled) {
+		t.Errorf("a person stopped it: %v", err)
+	}
+	if n, err := Limited(ctx, "SELECT 1", func(context.Context) (int64, error) { return 7, nil }); n != 7 || err != nil {
+		t.Errorf("answered at the last moment: %d %v", n, err)
+	}
+	var m Multiset
+	for i := range 3 {
+		m.Add(digest.Of([]byte{byte(i)}))
+	}
+	if m.N != 3 {
+		t.Errorf("%d hashes", m.N)
 	}
 }

@@ -142,3 +142,36 @@ func FuzzFile(f *testing.F) {
 		}
 	})
 }
+
+// TestEdges has letters of two units, whole and torn, places that are none, and a file that is
+// just small enough.
+func TestEdges(t *testing.T) {
+	torn := func(s string, unit uint16) []byte { return append(utf16Of(s, false), byte(unit), byte(unit>>8)) }
+	for name, c := range map[string]struct {
+		old   []byte
+		edits int
+	}{
+		"a letter of two units":     {utf16Of("⚓𝄞 C:\\Users\\maren\\𝄞.txt", false), 1},
+		"one at the end":            {utf16Of("C:\\Users\\maren\\𝄞", false), 1},
+		"half of one at the end":    {torn("C:\\Users\\maren\\x", 0xd834), 1},
+		"half of one before a path": {append(torn("", 0xd834), utf16Of("C:\\Users\\maren", false)[2:]...), 1},
+		"just small enough":         {append([]byte("C:\\Users\\maren"), bytes.Repeat([]byte{'\n'}, MaxFile-len("C:\\Users\\maren"))...), 1},
+		"just too large":            {append([]byte("C:\\Users\\maren"), bytes.Repeat([]byte{'\n'}, MaxFile+1-len("C:\\Users\\maren"))...), 0},
+	} {
+		edits, _ := windows.File(c.old)
+		if len(edits) != c.edits {
+			t.Errorf("%s: %d edits", name, len(edits))
+			continue
+		}
+		if back, ok := Back(Apply(c.old, edits), edits); !ok || !bytes.Equal(back, c.old) {
+			t.Errorf("%s: turned back it is another", name)
+		}
+	}
+	m := New("linux", []Pair{{"", "/a"}, {"/", "/b"}, {`\\srv\share`, "/c"}, {"/srv/x", "/d"}, {"/srv/x/", "/e"}})
+	for old, want := range map[string]string{"/srv/x/y": "/d/y", "/": "/", "": "", "/tmp/x": "/tmp/x", `\\srv\share\x`: `\\srv\share\x`} {
+		now, n := m.Text(old)
+		if now != want || (n > 0) != (old != want) {
+			t.Errorf("%q became %q, %d places", old, now, n)
+		}
+	}
+}
