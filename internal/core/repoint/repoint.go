@@ -89,7 +89,7 @@ func (m *Map) Text(text string) (string, int) {
 }
 
 // MaxFile is the largest file that is looked into, in bytes.
-const MaxFile = 16 << 20
+const MaxFile = 4 << 20
 
 // File returns what is to be changed in a file, whatever its encoding, in the order of the
 // offsets. Why is set where the file is no text, or a new path cannot be written in its encoding.
@@ -226,7 +226,7 @@ func hasPrefix(text []rune, i int, s string) bool {
 
 // match reports whether an old path is written here, and where it ends.
 func (m *Map) match(text []rune, i int, parts []string) (end int, how style, ok bool) {
-	how.escaped = inURL(text, i)
+	start := i
 	for n, part := range parts {
 		if n > 0 {
 			s := m.separator(text, i)
@@ -245,6 +245,7 @@ func (m *Map) match(text []rune, i int, parts []string) (end int, how style, ok 
 			i += length
 		}
 	}
+	how.escaped = how.escaped || inURL(text, start)
 	s := m.separator(text, i)
 	how.separator = cmp.Or(how.separator, s)
 	if s != "" || i == len(text) {
@@ -269,6 +270,9 @@ func (m *Map) word(text []rune, i int, name string) (end int, ok bool) {
 }
 
 func equalFold(a, b rune) bool {
+	if a < utf8.RuneSelf && b < utf8.RuneSelf {
+		return a == b || a|0x20 == b|0x20 && a|0x20 >= 'a' && a|0x20 <= 'z'
+	}
 	return a == b || unicode.ToLower(a) == unicode.ToLower(b) || unicode.ToUpper(a) == unicode.ToUpper(b)
 }
 
