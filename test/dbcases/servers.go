@@ -3,15 +3,8 @@
 package dbcases
 
 import (
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"errors"
 	"fmt"
-	"math/big"
 	"os"
 	"path/filepath"
 	"strings"
@@ -20,6 +13,7 @@ import (
 	"time"
 
 	"movekit/internal/dbserver"
+	"movekit/test/lay"
 )
 
 // SameDumps holds what the engine's own tool says of a database on two servers against
@@ -73,27 +67,15 @@ func Certificate(t *testing.T, like string) (cert, key string) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	of := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "localhost"}, DNSNames: []string{"localhost"}, NotAfter: time.Now().Add(24 * time.Hour)}
-	der, err := x509.CreateCertificate(rand.Reader, of, of, private.Public(), private)
-	if err != nil {
-		t.Fatal(err)
-	}
-	secret, err := x509.MarshalPKCS8PrivateKey(private)
-	if err != nil {
-		t.Fatal(err)
-	}
+	public, secret := lay.Signed(t, time.Now().Add(24*time.Hour))
 	info, err := os.Stat(like)
 	if err != nil {
 		t.Fatal(err)
 	}
 	owner := info.Sys().(*syscall.Stat_t)
 	cert, key = filepath.Join(dir, "server.crt"), filepath.Join(dir, "server.key")
-	for name, block := range map[string]*pem.Block{cert: {Type: "CERTIFICATE", Bytes: der}, key: {Type: "PRIVATE KEY", Bytes: secret}} {
-		if err := errors.Join(os.WriteFile(name, pem.EncodeToMemory(block), 0o600), os.Chown(name, int(owner.Uid), int(owner.Gid)), os.Chown(dir, int(owner.Uid), int(owner.Gid))); err != nil {
+	for name, text := range map[string]string{cert: public, key: secret} {
+		if err := errors.Join(os.WriteFile(name, []byte(text), 0o600), os.Chown(name, int(owner.Uid), int(owner.Gid)), os.Chown(dir, int(owner.Uid), int(owner.Gid))); err != nil {
 			t.Fatal(err)
 		}
 	}

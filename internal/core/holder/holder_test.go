@@ -59,8 +59,8 @@ func (a agreeing) AgreeToRun(question string) error { return a.ask(question) }
 func TestCertificates(t *testing.T) {
 	t.Parallel()
 	now := time.Now()
-	cert, key := office.Signed(t, now.AddDate(1, 0, 0))
-	late, lateKey := office.Signed(t, now.AddDate(0, 0, -1))
+	cert, key := lay.Signed(t, now.AddDate(1, 0, 0))
+	late, lateKey := lay.Signed(t, now.AddDate(0, 0, -1))
 	o := office.New(t, fileCard, "linux", nil)
 	b := &holder.Held{Room: &holder.Room{Run: o.Run(o.Kit, o.New)}, App: o.Kit.Cards[0], Card: &o.Kit.Cards[0].Licences[0], Secrets: licence.Secrets{Passphrase: "tide-table"}}
 	at := func(name, text string) item.Target {

@@ -181,7 +181,7 @@ licences: [{name: key, method: key, serial: {file: ~/.app.ini, key: key}}]
 func TestFileLicence(t *testing.T) {
 	t.Parallel()
 	now := time.Now()
-	cert, key := office.Signed(t, now.AddDate(1, 0, 0))
+	cert, key := lay.Signed(t, now.AddDate(1, 0, 0))
 	o := office.New(t, fileCard, "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key, "new/srv/x": ""})
 	o.Pack()
 	if out := o.Unpack(); len(out.Blocks) != 1 || out.Blocks[0].Gate != "licence-freed" {
@@ -224,7 +224,7 @@ func TestFileLicence(t *testing.T) {
 // TestHalfAFileLicence frees one whose other half somebody took away.
 func TestHalfAFileLicence(t *testing.T) {
 	t.Parallel()
-	cert, key := office.Signed(t, time.Now().AddDate(1, 0, 0))
+	cert, key := lay.Signed(t, time.Now().AddDate(1, 0, 0))
 	o := office.New(t, fileCard, "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key})
 	o.Pack()
 	os.Remove(filepath.Join(o.Dir, "old/srv/office.pem"))

@@ -422,8 +422,8 @@ licences: [{name: registration, method: key, check: luhn, serial: {file: /srv/re
 func TestBoundFile(t *testing.T) {
 	t.Parallel()
 	now := time.Now()
-	cert, key := office.Signed(t, now.AddDate(1, 0, 0))
-	again, againKey := office.Signed(t, now.AddDate(2, 0, 0))
+	cert, key := lay.Signed(t, now.AddDate(1, 0, 0))
+	again, againKey := lay.Signed(t, now.AddDate(2, 0, 0))
 	_, locked := office.Encrypted(t, cert, key, "tide-table")
 	o := office.New(t, strings.Replace(fileCard, "method: file,", "method: file, bound: true,", 1), "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": locked, "new/srv/x": ""})
 	j := o.Job(o.Old)
@@ -468,7 +468,7 @@ func TestBoundFile(t *testing.T) {
 // not known, and not taken for so.
 func TestUnopened(t *testing.T) {
 	t.Parallel()
-	cert, key := office.Signed(t, time.Now().AddDate(1, 0, 0))
+	cert, key := lay.Signed(t, time.Now().AddDate(1, 0, 0))
 	p12, _ := office.Encrypted(t, cert, key, "tide-table")
 	for said, want := range map[string]licence.State{"": licence.Unknown, "tide-table": licence.Active} {
 		o := office.New(t, "items: [{name: pair, kind: file, path: /srv/office.p12}]\nlicences: [{name: signing, method: file, items: [pair]}]\n", "linux", map[string]string{"old/srv/office.p12": p12, "new/srv/x": ""})
@@ -486,7 +486,7 @@ func TestUnopened(t *testing.T) {
 // TestKeep makes a safety copy that the standard tools open.
 func TestKeep(t *testing.T) {
 	t.Parallel()
-	cert, key := office.Signed(t, time.Now().AddDate(1, 0, 0))
+	cert, key := lay.Signed(t, time.Now().AddDate(1, 0, 0))
 	o := office.New(t, strings.Replace(fileCard, "[{name: signing, method: file, items: [certificate, key]}]", "\n  - {name: signing, method: file, items: [certificate, key]}", 1)+"  - {name: registration, method: key, serial: {file: /srv/reg.ini, key: reg/key}, code: {file: /srv/reg.ini, key: reg/name}}\n", "linux",
 		map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key, "old/srv/reg.ini": "[reg]\nkey=HB3-SECRET-4471\nname=Harbour office\n"})
 	const pass = "buoy-lamp-crane-winch"

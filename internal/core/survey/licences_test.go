@@ -17,8 +17,8 @@ import (
 
 // TestLicencesHere tells what of every licence lies on a computer, and what ran out.
 func TestLicencesHere(t *testing.T) {
-	good, key := office.Signed(t, time.Now().Add(48*time.Hour))
-	over, _ := office.Signed(t, time.Now().Add(-48*time.Hour))
+	good, key := lay.Signed(t, time.Now().Add(48*time.Hour))
+	over, _ := lay.Signed(t, time.Now().Add(-48*time.Hour))
 	p12, _ := office.Encrypted(t, good, key, "tide")
 	c, err := card.Parse("app.yaml", []byte(`card: 1
 name: app
