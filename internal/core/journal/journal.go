@@ -185,6 +185,13 @@ func (l *Log) Append(line Line, key digest.Sum) error {
 	if len(l.Damage) > 0 {
 		return fault.New(fault.Damaged, "the kit's journal is damaged: %s", l.Damage[0].What)
 	}
+	if len(l.Lines) > 0 && (l.head == nil || l.head.Lines < len(l.Lines)) {
+		// A run was cut off before it wrote the head: without it, the next that is cut off there
+		// would leave two lines that the head does not know.
+		if err := l.writeHead(key); err != nil {
+			return err
+		}
+	}
 	line.N, line.Prev, line.MAC = len(l.Lines)+1, l.last, ""
 	if line.At.IsZero() {
 		line.At = time.Now()
@@ -201,14 +208,19 @@ func (l *Log) Append(line Line, key digest.Sum) error {
 	}
 	l.Lines, l.raw = append(l.Lines, line), append(l.raw, raw)
 	l.last = digest.Of(raw).String()
+	return l.writeHead(key)
+}
+
+// writeHead writes the head of the lines there are.
+func (l *Log) writeHead(key digest.Sum) error {
 	h := head{Lines: len(l.Lines), Hash: l.last}
 	h.MAC = macOf(key, h.said())
 	h.Sum = h.sum()
-	l.head = &h
 	data, _ := json.Marshal(h)
 	if err := WriteFile(filepath.Join(l.dir, HeadFile), append(data, '\n'), 0o644); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write the kit's journal head")
 	}
+	l.head = &h
 	return nil
 }
 

@@ -136,6 +136,54 @@ func TestCutOffWriteIsMended(t *testing.T) {
 	}
 }
 
+// TestCutOffTwice is cut off between a line and the head, again and again: the head is never more
+// than one line behind.
+func TestCutOffTwice(t *testing.T) {
+	for _, lines := range []int{0, 1, 3} {
+		dir := t.TempDir()
+		log, err := Read(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for range lines {
+			if err := log.Append(Line{Event: "before"}, key); err != nil {
+				t.Fatal(err)
+			}
+		}
+		name := filepath.Join(dir, HeadFile)
+		behind, herr := os.ReadFile(name)
+		back := func() { // the head as it was before what was written last
+			os.RemoveAll(name)
+			if herr == nil {
+				os.WriteFile(name, behind, 0o644)
+			}
+		}
+		if err := log.Append(Line{Event: "cut off"}, key); err != nil {
+			t.Fatal(err)
+		}
+		back()
+		if log, err = Read(dir); err != nil || len(log.Damage) > 0 {
+			t.Fatalf("%d lines: %v %v", lines, log.Damage, err)
+		}
+		os.RemoveAll(name)
+		os.MkdirAll(filepath.Join(name, "x"), 0o755) // where no head can be written
+		if err := log.Append(Line{Event: "cut off too"}, key); err == nil {
+			t.Fatalf("%d lines: a head was written over a folder", lines)
+		}
+		back()
+		log, err = Read(dir)
+		if err != nil || len(log.Damage) > 0 || log.Authenticate(key) != "" || len(log.Lines) != lines+1 {
+			t.Fatalf("%d lines, then two: %d lines, %v %v", lines, len(log.Lines), log.Damage, err)
+		}
+		if err := log.Append(Line{Event: "again"}, key); err != nil {
+			t.Fatal(err)
+		}
+		if log, _ = Read(dir); len(log.Damage) > 0 || log.Authenticate(key) != "" || len(log.Lines) != lines+2 {
+			t.Fatalf("%d lines, mended: %v", lines, log.Damage)
+		}
+	}
+}
+
 // FuzzRead reads a journal that somebody made: it never brings the program down, and what
 // is not ours is never authentic.
 func FuzzRead(f *testing.F) {
