@@ -73,6 +73,12 @@ func (u *ui) read(prompt string, hidden bool) (string, error) {
 			t.err = nil
 		}
 		more := atTerminal && t.err == nil && (u.lines.Buffered() > 0 || waiting(f, pasted))
+		if more { // it was known at once: an interruption may need a moment
+			select {
+			case <-u.ctx.Done():
+			case <-time.After(pasted):
+			}
+		}
 		if u.ctx.Err() != nil { // known by now, also where Enter came right after it
 			return "", u.stopped()
 		}
