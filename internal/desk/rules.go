@@ -192,7 +192,10 @@ func without(list []string, s string) []string {
 // that the request is about.
 func (l *Licence) named(r licence.Request) (out []string) {
 	for _, c := range slices.Concat([]string{r.Computer, r.From}, r.Also, l.Active) {
-		if len(out) < licence.MaxActive && slices.Contains(l.Active, c) && !slices.Contains(out, c) {
+		if len(out) == licence.MaxActive {
+			break
+		}
+		if slices.Contains(l.Active, c) && !slices.Contains(out, c) {
 			out = append(out, c)
 		}
 	}

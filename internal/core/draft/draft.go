@@ -338,14 +338,22 @@ func (d *Drafter) add(ctx context.Context, out *Draft, real string) error {
 	return nil
 }
 
+// kindOf is the kind of item that a file is, by what it was seen to be.
+func kindOf(real, what string) card.Kind {
+	if strings.HasPrefix(what, wide.FirebirdFile) {
+		return kinds.InFile // Of does not tell it: who has an engine of its own moves it as a file
+	}
+	return kinds.Of(real, false)
+}
+
 // file proposes an item for a single file.
 func (d *Drafter) file(ctx context.Context, real, term string) *Item {
-	it := &Item{Name: slug(filepath.Base(real)), Kind: kinds.Of(real, false), Path: term, real: real}
+	it := &Item{Name: slug(filepath.Base(real)), Path: term, real: real}
 	class, what := wide.Look(real)
-	it.About = what
+	it.About, it.Kind = what, kindOf(real, what)
 	switch {
-	case strings.HasPrefix(what, wide.FirebirdFile):
-		it.Kind, it.Path = kinds.InFile, machine.Spoken(d.Computer, real)
+	case it.Kind == kinds.InFile:
+		it.Path = machine.Spoken(d.Computer, real)
 		it.Notes = append(it.Notes, "Its server must run here while it is packed, and on the new computer. Who may read all of it is asked for,",
 			"or told in server: user and password. An app that brings its own engine: kind: file, with its path, and closed.")
 	case it.Kind.Info().Counts == "query":
@@ -441,9 +449,10 @@ func (f *folder) see(e tree.Entry) {
 	if strings.HasSuffix(e.Path, "-wal") || strings.HasSuffix(e.Path, "-shm") || strings.HasSuffix(e.Path, "-journal") {
 		return // with its database
 	}
-	class, what := wide.Look(filepath.Join(f.real, filepath.FromSlash(e.Path)))
+	real := filepath.Join(f.real, filepath.FromSlash(e.Path))
+	class, what := wide.Look(real)
 	switch {
-	case (strings.HasPrefix(what, wide.FirebirdFile) || class == wide.Database && kinds.Of(filepath.Join(f.real, filepath.FromSlash(e.Path)), false) != kinds.Plain || class == wide.Key || class == wide.Certificate || class == wide.Licence) && len(f.split) < maxSplit && plain(e.Path):
+	case (class == wide.Database && kindOf(real, what) != kinds.Plain || class == wide.Key || class == wide.Certificate || class == wide.Licence) && len(f.split) < maxSplit && plain(e.Path):
 		f.split = append(f.split, e.Path)
 		return
 	case class == wide.Database:

@@ -228,9 +228,7 @@ func (o *One) MarksOf(path string) (e tree.Entry, err error) {
 func (o *One) CompareMarks(out *steps.Checked) error {
 	what, err := o.MarksDiffer()
 	if err == nil && what != "" {
-		out.Equal = false
-		out.Count++
-		out.Diffs = append(out.Diffs, "the file "+what)
+		out.Differs("the file " + what)
 	}
 	return err
 }

@@ -66,11 +66,6 @@ func (o *One) AddIdentity(out *steps.Checked) error {
 	if here != "" {
 		r.New = here[:8]
 	}
-	out.Rows = append(out.Rows, r)
-	if !r.Same {
-		out.Equal = false
-		out.Count++
-		out.Diffs = append(out.Diffs, "it is another profile of the same name, or none")
-	}
+	out.Add(r, "it is another profile of the same name, or none")
 	return nil
 }

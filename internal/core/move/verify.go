@@ -43,7 +43,7 @@ func (m *Move) verifyApp(ctx context.Context, c *card.Card, o *run.Outcome) erro
 	}
 	for _, t := range m.stays(c) {
 		// It is not journalled: whether a server answers is true of the moment only.
-		out, err := compare(ctx, t.One, t.Mover, "stays")
+		out, err := compare(ctx, t.One, t.Mover, "stays", nil)
 		if err != nil {
 			return err
 		}
@@ -63,10 +63,14 @@ func (m *Move) verifyApp(ctx context.Context, c *card.Card, o *run.Outcome) erro
 	return m.silence(ctx, c, o)
 }
 
-// compare holds what is here against the old computer's.
-func compare(ctx context.Context, o *item.One, m item.Mover, did string) (run.ItemOutcome, error) {
+// compare holds what is here against the old computer's. Also, if there is one, adds what the
+// mover cannot see.
+func compare(ctx context.Context, o *item.One, m item.Mover, did string, also func(*steps.Checked) error) (run.ItemOutcome, error) {
 	out := outcome(o, did)
 	c, err := m.Compare(ctx)
+	if err == nil && also != nil {
+		err = also(c)
+	}
 	if err != nil {
 		return out, err
 	}
@@ -88,20 +92,17 @@ func (m *Move) verifyItem(ctx context.Context, c *card.Card, t item.Target, besi
 		out.Equal, out.Rows = true, []steps.Row{{What: "licence file", Old: "for " + m.Manifest.Old.Name, New: "issued again", Same: true}}
 		return out, m.Record(journal.EventChecked, t.Key, steps.Checked{Equal: true, Rows: out.Rows})
 	}
-	out, err := compare(ctx, t.One, t.Mover, "checked")
+	out, err := compare(ctx, t.One, t.Mover, "checked", func(checked *steps.Checked) error {
+		if i := slices.IndexFunc(beside, func(b item.Target) bool { return t.Card.Counted(b.Key.Item) }); i >= 0 {
+			if err := exports.Compare(ctx, t.One, beside[i].Mover, checked); err != nil {
+				return err
+			}
+		}
+		return t.AddIdentity(checked)
+	})
 	if err != nil {
 		return out, err
 	}
-	checked := &steps.Checked{Equal: out.Equal, Rows: out.Rows, Diffs: out.Diffs, Count: out.Count}
-	if i := slices.IndexFunc(beside, func(b item.Target) bool { return t.Card.Counted(b.Key.Item) }); i >= 0 {
-		if err := exports.Compare(ctx, t.One, beside[i].Mover, checked); err != nil {
-			return out, err
-		}
-	}
-	if err := t.AddIdentity(checked); err != nil {
-		return out, err
-	}
-	out.Equal, out.Rows, out.Diffs, out.Count = checked.Equal, checked.Rows, checked.Diffs, checked.Count
 	was := t.Known.Placed
 	out.Skipped = !out.Equal && was != nil && was.Policy == string(tree.Skip)
 	return out, m.Record(journal.EventChecked, t.Key, steps.Checked{Equal: out.Equal, Skipped: out.Skipped, Rows: out.Rows, Diffs: out.Diffs, Count: out.Count})

@@ -257,14 +257,28 @@ type Overridden struct {
 	Second string `json:"second_seat,omitempty"`
 }
 
+// Differs says that what was compared is not the same, and how.
+func (c *Checked) Differs(how string) {
+	c.Equal = false
+	c.Count++
+	c.Diffs = append(c.Diffs, how)
+}
+
+// Add adds a row, and how its two sides differ, if they do.
+func (c *Checked) Add(r Row, how string) {
+	c.Rows = append(c.Rows, r)
+	if !r.Same {
+		c.Differs(how)
+	}
+}
+
 // AddCount adds a figure of the card, old and new, and holds it against the
 // number that the card expects.
 func (c *Checked) AddCount(name string, expect *int64, old, new int64) {
 	r := Row{What: name, Old: strconv.FormatInt(old, 10), New: strconv.FormatInt(new, 10), Same: old == new}
 	if expect != nil && new != *expect {
 		r.Same = false
-		c.Count++
-		c.Diffs = append(c.Diffs, name+": the card expects "+strconv.FormatInt(*expect, 10))
+		c.Differs(name + ": the card expects " + strconv.FormatInt(*expect, 10))
 	}
 	if !r.Same {
 		c.Equal = false

@@ -32,13 +32,7 @@ func (taken) Look(*item.One, *item.Look) error { return nil }
 // Compare adds how many a person has taken in.
 func (taken) Compare(o *item.One, out *steps.Checked) {
 	have, want := int64(len(o.Known.Ticked)), o.Known.Sealed.Files
-	r := item.Row("taken in by hand", want, have)
-	out.Rows = append(out.Rows, r)
-	if !r.Same {
-		out.Equal = false
-		out.Count++
-		out.Diffs = append(out.Diffs, fmt.Sprintf("%d exports are not taken in by hand yet", want-have))
-	}
+	out.Add(item.Row("taken in by hand", want, have), fmt.Sprintf("%d exports are not taken in by hand yet", want-have))
 }
 
 // makeTime is how long an app may take to make its exports.
@@ -134,13 +128,7 @@ func Compare(ctx context.Context, o *item.One, db Asked, out *steps.Checked) err
 		if err != nil {
 			return err
 		}
-		r := item.Row("records of "+called(t.Name, as), t.Records, n)
-		out.Rows = append(out.Rows, r)
-		if !r.Same {
-			out.Equal = false
-			out.Count++
-			out.Diffs = append(out.Diffs, fmt.Sprintf("%s was taken in as %s: %s then, %d now", t.Name, called(t.Name, as), item.Plural(t.Records, "record"), n))
-		}
+		out.Add(item.Row("records of "+called(t.Name, as), t.Records, n), fmt.Sprintf("%s was taken in as %s: %s then, %d now", t.Name, called(t.Name, as), item.Plural(t.Records, "record"), n))
 	}
 	return nil
 }

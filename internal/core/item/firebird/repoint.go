@@ -33,34 +33,37 @@ func (o *session) writing(ctx context.Context, database string, do func(*tx) err
 
 // Texts reads a column of a table.
 func (o *session) Texts(ctx context.Context, database string, t dbprint.Table, column string, each func(key, text string) error) error {
-	return o.writing(ctx, database, func(c *tx) error {
-		cols := []string{quoted(column)}
-		for _, k := range t.Key {
-			cols = append(cols, quoted(k))
-		}
-		rows, err := c.QueryContext(ctx, "SELECT "+strings.Join(cols, ", ")+" FROM "+quoted(t.Name)+" WHERE "+quoted(column)+" IS NOT NULL")
-		if err != nil {
+	c, err := connect(ctx, o.server.On(database), "UTF8")
+	if err != nil {
+		return err
+	}
+	defer c.close()
+	cols := []string{quoted(column)}
+	for _, k := range t.Key {
+		cols = append(cols, quoted(k))
+	}
+	rows, err := c.QueryContext(ctx, "SELECT "+strings.Join(cols, ", ")+" FROM "+quoted(t.Name)+" WHERE "+quoted(column)+" IS NOT NULL")
+	if err != nil {
+		return explain(c.server, err)
+	}
+	defer rows.Close()
+	cells, into := make([]any, len(cols)), make([]any, len(cols))
+	for i := range cells {
+		into[i] = &cells[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
 			return explain(c.server, err)
 		}
-		defer rows.Close()
-		cells, into := make([]any, len(cols)), make([]any, len(cols))
-		for i := range cells {
-			into[i] = &cells[i]
+		key := make([]string, len(t.Key))
+		for i := range key {
+			key[i] = textOf(cells[i+1])
 		}
-		for rows.Next() {
-			if err := rows.Scan(into...); err != nil {
-				return explain(c.server, err)
-			}
-			key := make([]string, len(t.Key))
-			for i := range key {
-				key[i] = textOf(cells[i+1])
-			}
-			if err := each(strings.Join(key, ", "), textOf(cells[0])); err != nil {
-				return err
-			}
+		if err := each(strings.Join(key, ", "), textOf(cells[0])); err != nil {
+			return err
 		}
-		return explain(c.server, rows.Err())
-	})
+	}
+	return explain(c.server, rows.Err())
 }
 
 func textOf(v any) string {

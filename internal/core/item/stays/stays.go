@@ -4,6 +4,7 @@
 package stays
 
 import (
+	"cmp"
 	"context"
 	"net"
 	"net/url"
@@ -71,20 +72,11 @@ func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &steps.Checked{Equal: true, Rows: []steps.Row{{What: "address", Old: m.Was, New: is.Path, Same: is.Path == m.Was && is.Path != ""}}}
+	out := &steps.Checked{Equal: true}
+	out.Add(steps.Row{What: "address", Old: m.Was, New: is.Path, Same: is.Path == m.Was && is.Path != ""}, "address: "+cmp.Or(is.Path, "it cannot be read on this computer"))
 	if is.Reached != nil {
-		out.Rows = append(out.Rows, steps.Row{What: "server", New: map[bool]string{true: "answers", false: "does not answer"}[*is.Reached], Same: *is.Reached})
-	}
-	for _, r := range out.Rows {
-		if !r.Same {
-			out.Equal = false
-			out.Count++
-			now := r.New
-			if now == "" {
-				now = "it cannot be read on this computer"
-			}
-			out.Diffs = append(out.Diffs, r.What+": "+now)
-		}
+		says := map[bool]string{true: "answers", false: "does not answer"}[*is.Reached]
+		out.Add(steps.Row{What: "server", New: says, Same: *is.Reached}, "server: "+says)
 	}
 	return out, nil
 }
