@@ -72,8 +72,7 @@ func (u *ui) read(prompt string, hidden bool) (string, error) {
 		if t.err == io.EOF && text != "" {
 			t.err = nil
 		}
-		more := atTerminal && t.err == nil && (u.lines.Buffered() > 0 || waiting(f, pasted))
-		if more { // it was known at once: an interruption may need a moment
+		if atTerminal { // an interruption, and what else is pasted, may need a moment
 			select {
 			case <-u.ctx.Done():
 			case <-time.After(pasted):
@@ -82,7 +81,7 @@ func (u *ui) read(prompt string, hidden bool) (string, error) {
 		if u.ctx.Err() != nil { // known by now, also where Enter came right after it
 			return "", u.stopped()
 		}
-		if more {
+		if atTerminal && t.err == nil && (u.lines.Buffered() > 0 || waiting(f)) {
 			// A text of several lines is one answer.
 			more, err := u.read("", hidden)
 			return strings.TrimRight(text+"\n"+more, "\r\n"), err

@@ -2,7 +2,7 @@ package cli
 
 import (
 	"os"
-	"time"
+	"slices"
 	"unsafe"
 
 	"golang.org/x/sys/windows"
@@ -19,24 +19,13 @@ type keyEvent struct {
 	controls                     uint32
 }
 
-// waiting reports whether more was typed, or comes soon: keys that were pressed, and not what a
-// mouse or a window did.
-func waiting(f *os.File, soon time.Duration) bool {
+// waiting reports whether more was typed: keys that were pressed, and not what a mouse or a
+// window did.
+func waiting(f *os.File) bool {
 	const key = 1
-	for end := time.Now().Add(soon); ; time.Sleep(5 * time.Millisecond) {
-		var events [64]keyEvent
-		var n uint32
-		ok, _, _ := peekConsole.Call(f.Fd(), uintptr(unsafe.Pointer(&events)), uintptr(len(events)), uintptr(unsafe.Pointer(&n)))
-		if ok == 0 {
-			return false // it is no console
-		}
-		for _, e := range events[:n] {
-			if e.sort == key && e.down != 0 && e.char_ != 0 {
-				return true
-			}
-		}
-		if time.Now().After(end) {
-			return false
-		}
-	}
+	var events [64]keyEvent
+	var n uint32
+	// Where it is no console, there are none.
+	peekConsole.Call(f.Fd(), uintptr(unsafe.Pointer(&events)), uintptr(len(events)), uintptr(unsafe.Pointer(&n)))
+	return slices.ContainsFunc(events[:n], func(e keyEvent) bool { return e.sort == key && e.down != 0 && e.char_ != 0 })
 }

@@ -21,7 +21,7 @@ type schema struct {
 
 var schemas = map[Engine][]schema{
 	PostgreSQL: {
-		{"zabbix-server-pgsql", []string{"usr/share/zabbix-server-pgsql/schema.sql.gz", "usr/share/zabbix-server-pgsql/images.sql.gz", "usr/share/zabbix-server-pgsql/data.sql.gz"}, ""},
+		{"zabbix-server-pgsql", []string{"usr/share/zabbix-server-pgsql/schema.sql.gz", "usr/share/zabbix-server-pgsql/images.sql.gz"}, ""},
 		{"icinga2-ido-pgsql", []string{"usr/share/icinga2-ido-pgsql/schema/pgsql.sql"}, ""},
 		{"kea-admin", []string{"usr/share/kea/scripts/pgsql/dhcpdb_create.pgsql"}, ""},
 		{"ledgersmb", []string{"usr/share/ledgersmb/sql/Pg-database.sql"}, "CREATE EXTENSION pg_trgm; CREATE EXTENSION btree_gist; CREATE EXTENSION tablefunc;"},
@@ -34,7 +34,7 @@ var schemas = map[Engine][]schema{
 		{"bacula-director-pgsql", []string{"usr/share/dbconfig-common/data/bacula-director-pgsql/install/pgsql"}, ""},
 	},
 	MariaDB: {
-		{"zabbix-server-mysql", []string{"usr/share/zabbix-server-mysql/schema.sql.gz", "usr/share/zabbix-server-mysql/images.sql.gz", "usr/share/zabbix-server-mysql/data.sql.gz"}, ""},
+		{"zabbix-server-mysql", []string{"usr/share/zabbix-server-mysql/schema.sql.gz", "usr/share/zabbix-server-mysql/images.sql.gz"}, ""},
 		{"icinga2-ido-mysql", []string{"usr/share/icinga2-ido-mysql/schema/mysql.sql"}, ""},
 		{"kea-admin", []string{"usr/share/kea/scripts/mysql/dhcpdb_create.mysql"}, ""},
 		{"cacti", []string{"usr/share/cacti/conf_templates/cacti.sql"}, ""},

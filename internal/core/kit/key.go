@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"runtime/debug"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -26,6 +27,10 @@ const (
 	workTyped = 17
 	maxWork   = 20
 )
+
+// testWork stands for both in the program that the tests build, which unlocks a
+// thousand kits (-ldflags -X).
+var testWork string
 
 // MinPassphrase is the least number of characters of a typed passphrase.
 const MinPassphrase = 12
@@ -97,6 +102,9 @@ func PassphraseRecipient(passphrase string) (*age.ScryptRecipient, error) {
 	r.SetWorkFactor(workTyped)
 	if looksMade(passphrase) {
 		r.SetWorkFactor(workMade)
+	}
+	if work, err := strconv.Atoi(testWork); err == nil {
+		r.SetWorkFactor(work)
 	}
 	return r, nil
 }

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 
+	"filippo.io/age"
+
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
@@ -143,6 +145,12 @@ func TestPassphrase(t *testing.T) {
 	}
 	if !looksMade("agency-balcony-cabana-dagger-eagle-fable") || looksMade("agency-balcony-cabana") || looksMade("tern-quay-buoy-rope-xxx-yyy") {
 		t.Error("what looks like a made passphrase")
+	}
+	for p, work := range map[string]string{made: " 15\n", "rope-and-tern-by-the-quay": " 17\n"} {
+		k, _ := age.GenerateX25519Identity()
+		if wrapped, err := wrapKey(k, p, 0); err != nil || !strings.Contains(string(wrapped), work) {
+			t.Errorf("%q: %.80q %v", p, wrapped, err)
+		}
 	}
 	for p, takes := range map[string]bool{"short": false, "password123456": false, "aaaaaaaaaaaaaaaa": false, "qwertyuiop123": false, "12345678901234": false, "Passwort2026!": false, "rope-and-tern-by-the-quay": true, "w3-Fj9_kLq2xZ": true, strings.Repeat("tern quay buoy ", 5000): true} {
 		if err := CheckPassphrase(p); (err == nil) != takes {
