@@ -5,29 +5,33 @@ package test
 import (
 	"errors"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
 
 	"movekit/internal/dbserver"
-	"movekit/test/lay"
 )
 
-// smallDisk mounts a small disk, and returns its folder.
-func smallDisk(t *testing.T, size string) string {
+// ontoSmallDisk moves a server to a small disk, which is mounted where its folder was.
+func ontoSmallDisk(t *testing.T, s *dbserver.Server, size string) error {
 	t.Helper()
-	dir := t.TempDir()
-	lay.OpenTo(dir) // the server is another user
-	if err := syscall.Mount("none", dir, "tmpfs", 0, "size="+size+",mode=1777"); err != nil {
+	content := t.TempDir()
+	if err := errors.Join(s.Halt(), exec.Command("cp", "-a", s.Dir+"/.", content).Run()); err != nil {
+		return err
+	}
+	if err := syscall.Mount("none", s.Dir, "tmpfs", 0, "size="+size); err != nil {
+		s.Stop()
 		t.Skipf("a small disk cannot be mounted here: %v", err)
 	}
 	t.Cleanup(func() {
-		if err := syscall.Unmount(dir, 0); err != nil {
-			syscall.Unmount(dir, syscall.MNT_DETACH)
+		if err := syscall.Unmount(s.Dir, 0); err != nil {
+			syscall.Unmount(s.Dir, syscall.MNT_DETACH)
 		}
+		os.Remove(s.Dir)
 	})
-	return dir
+	return errors.Join(exec.Command("cp", "-a", content+"/.", s.Dir).Run(), s.Start())
 }
 
 // fill leaves so many bytes free on a disk, until it is emptied again.
@@ -53,20 +57,21 @@ func fill(t *testing.T, disk string, free int64) (empty func()) {
 
 // TestFullDiskOfTheNewServer fills the new server's disk at several moments of
 // the unpack: once there is space, the same command ends well.
-func TestFullDiskOfTheNewServer(t *testing.T) { // not in parallel: it changes the environment
+func TestFullDiskOfTheNewServer(t *testing.T) {
 	sizes := map[string]string{"postgresql": "160m", "mariadb": "900m", "firebird": "64m"}
 	each(t, func(t *testing.T, e engine) {
-		disk := smallDisk(t, sizes[e.kind])
 		start, n := e.start, 0
-		e.start = func() (*dbserver.Server, error) {
-			if n++; n == 2 {
-				was := os.Getenv("TMPDIR")
-				os.Setenv("TMPDIR", disk)
-				defer os.Setenv("TMPDIR", was)
+		e.start = func() (s *dbserver.Server, err error) {
+			if s, err = start(); err != nil {
+				return s, err
 			}
-			return start()
+			if n++; n == 2 {
+				err = ontoSmallDisk(t, s, sizes[e.kind])
+			}
+			return s, err
 		}
 		dir, _, now := ledgerOffice(t, e)
+		disk := now.Dir
 		step(t, 0, dir, "old", "pack")
 		e.newDatabase(t, now, "ledger", "CREATE TABLE theirs (n INTEGER); COMMIT;")
 		full := 0

@@ -64,8 +64,12 @@ var engines = []engine{
 // each runs a test for every engine that is installed; with CI=true all must
 // be.
 func each(t *testing.T, run func(t *testing.T, e engine)) {
+	t.Parallel()
 	for _, e := range engines {
-		t.Run(e.kind, func(t *testing.T) { run(t, e) })
+		t.Run(e.kind, func(t *testing.T) {
+			t.Parallel()
+			run(t, e)
+		})
 	}
 }
 
@@ -115,8 +119,11 @@ func accounts() string {
 		fmt.Fprintf(&b, "INSERT INTO account VALUES (%d, 'boat %d', '0%d', 0);\n", i+1, i+1, i+1)
 	}
 	b.WriteString("COMMIT;\n")
-	for i := range 6000 {
-		fmt.Fprintf(&b, "INSERT INTO pad VALUES (%d, '%s');\n", i, strings.Repeat("mooring ", 1+i%40))
+	for i := range 40 {
+		fmt.Fprintf(&b, "INSERT INTO pad VALUES (%d, '%s');\n", i, strings.Repeat("mooring ", 1+i))
+	}
+	for n := 40; n < 5000; n *= 2 {
+		fmt.Fprintf(&b, "INSERT INTO pad SELECT i + %d, x FROM pad;\n", n)
 	}
 	return strings.Replace(b.String(), "COMMIT;\nINSERT INTO account", "COMMIT;\nSTART;\nINSERT INTO account", 1) + "COMMIT;\n"
 }
