@@ -223,7 +223,16 @@ func same(t *testing.T, a, b string) {
 func TestDemo(t *testing.T) {
 	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "office")
-	s := must(t, 0, t.TempDir(), "demo", "--dir", dir)
+	// Twice into one folder only when asked for, and never over something else.
+	lay.Out(t, dir, map[string]string{"commands.txt": "", "kit/journal.jsonl": "an earlier one"})
+	must(t, 2, t.TempDir(), "demo", "--dir", dir).tells(t, "--fresh")
+	other := t.TempDir()
+	lay.Out(t, other, map[string]string{"thesis.txt": "x"})
+	must(t, 2, t.TempDir(), "demo", "--dir", other, "--fresh").tells(t, "something else")
+	if _, err := os.Stat(filepath.Join(other, "thesis.txt")); err != nil {
+		t.Error(err)
+	}
+	s := must(t, 0, t.TempDir(), "demo", "--dir", dir, "--fresh")
 	for _, command := range []string{"new", "survey", "pack", "inspect", "card draft", "deactivate", "survey --on-new", "unpack", "todo --tick", "activate", "verify", "retire", "report", "close"} {
 		if !strings.Contains(s.out, "$ movekit "+command) {
 			t.Errorf("%s was not shown", command)
@@ -257,15 +266,6 @@ func TestDemo(t *testing.T) {
 		}
 	}
 	noSecrets(t, dir, s.out+s.err)
-	// Twice into one folder only when asked for, and never over something else.
-	must(t, 2, t.TempDir(), "demo", "--dir", dir).tells(t, "--fresh")
-	must(t, 0, t.TempDir(), "demo", "--dir", dir, "--fresh")
-	other := t.TempDir()
-	lay.Out(t, other, map[string]string{"thesis.txt": "x"})
-	must(t, 2, t.TempDir(), "demo", "--dir", other, "--fresh").tells(t, "something else")
-	if _, err := os.Stat(filepath.Join(other, "thesis.txt")); err != nil {
-		t.Error(err)
-	}
 }
 
 // noSecrets looks for the example's secrets in everything that was written in

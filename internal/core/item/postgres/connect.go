@@ -19,6 +19,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgpassfile"
@@ -187,7 +188,7 @@ func program(ctx context.Context, name string, major int) (string, error) {
 		found, _ := filepath.Glob(p)
 		tries = append(tries, found...)
 	}
-	if inPath, err := exec.LookPath(name); err == nil {
+	if inPath, err := exec.LookPath(name); err == nil && !isWrapper(inPath) {
 		tries = append(tries, inPath)
 	}
 	type found struct {
@@ -196,12 +197,7 @@ func program(ctx context.Context, name string, major int) (string, error) {
 	}
 	var all []found
 	for _, t := range tries {
-		out, err := exec.CommandContext(ctx, t, "--version").Output()
-		if err != nil {
-			continue
-		}
-		if m := programVersion.FindStringSubmatch(string(out)); m != nil {
-			n, _ := strconv.Atoi(m[1])
+		if n := majorOf(ctx, t); n > 0 {
 			all = append(all, found{t, n})
 		}
 	}
@@ -212,6 +208,30 @@ func program(ctx context.Context, name string, major int) (string, error) {
 		}
 	}
 	return "", fault.New(fault.Missing, "the program %s of PostgreSQL %d or newer is not on this computer (%d others are)", name, major, len(all))
+}
+
+// isWrapper tells Debian's, which chooses one of those in the usual folders.
+func isWrapper(program string) bool {
+	is, err := filepath.EvalSymlinks(program)
+	return err == nil && filepath.Base(is) == "pg_wrapper"
+}
+
+// majors are the major versions that programs say they are of.
+var majors sync.Map
+
+// majorOf is the major version of a program, which is asked once; 0 where it says none.
+func majorOf(ctx context.Context, program string) int {
+	if known, asked := majors.Load(program); asked {
+		return known.(int)
+	}
+	out, err := exec.CommandContext(ctx, program, "--version").Output()
+	m := programVersion.FindStringSubmatch(string(out))
+	if err != nil || m == nil {
+		return 0
+	}
+	n, _ := strconv.Atoi(m[1])
+	majors.Store(program, n)
+	return n
 }
 
 // run runs one of the server's own programs. Where to go is in its environment;
