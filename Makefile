@@ -30,7 +30,7 @@ demo: build/movekit
 # not taken from the cache: Go does not see that the built program changed.
 test: build/movekit build/movekit.exe lint
 	sh test/tools.sh
-	$(GO) test -timeout 25m -count=1 -parallel 4 ./...
+	$(GO) test -p 4 -timeout 25m -count=1 -parallel 4 ./...
 
 # What takes longer: SOAK=1 is the share that is run before a change is taken,
 # the usual 10 is for a night.

@@ -729,7 +729,7 @@ const sequenceSteps = 40
 // and retries.
 func TestNoSequenceOfStepsLosesAnything(t *testing.T) {
 	t.Parallel()
-	all := sequences(2_500)
+	all := sequences(1_000)
 	var workers sync.WaitGroup
 	var mu sync.Mutex
 	moved, retired, taken := 0, 0, 0
