@@ -3,7 +3,6 @@ package test
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -59,12 +58,15 @@ func (w *wine) start(name string, args ...string) (string, int, error) {
 	defer cancel()
 	cmd := exec.CommandContext(ctx, name, args...)
 	cmd.Env = append(os.Environ(), "WINEPREFIX="+w.prefix, "WINEDEBUG=-all", "WINEDLLOVERRIDES=mscoree,mshtml=", "DISPLAY=", "MOVEKIT_PASSPHRASE="+passphrase, "MOVEKIT_KIT=", "HOME="+filepath.Dir(w.prefix))
-	// Wine's server may outlive the program, and hold on to its output.
-	cmd.WaitDelay = 10 * time.Second
-	out, err := cmd.CombinedOutput()
-	if errors.Is(err, exec.ErrWaitDelay) {
-		err = nil
+	// A file: Wine's server outlives the program, and would hold on to a pipe.
+	said, err := os.CreateTemp(filepath.Dir(w.prefix), "said-")
+	if err != nil {
+		return "", -1, err
 	}
+	defer said.Close()
+	cmd.Stdout, cmd.Stderr = said, said
+	err = cmd.Run()
+	out, _ := os.ReadFile(said.Name())
 	code := -1
 	if cmd.ProcessState != nil {
 		code = cmd.ProcessState.ExitCode()
