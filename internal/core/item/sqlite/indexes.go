@@ -28,7 +28,7 @@ import (
 // engine to judge.
 
 // entriesFunction sums the entries of an index. Its first argument is the order that they must
-// stand in (order.text), or "" for none; the others are the values of an entry.
+// stand in (index.order), or "" for none; the others are the values of an entry.
 const entriesFunction = "movekit_entries"
 
 func init() {
