@@ -83,6 +83,44 @@ func TestCompare(t *testing.T) {
 	}
 }
 
+// TestUnseen compares no sort of objects that one of the two could not see.
+func TestUnseen(t *testing.T) {
+	all := func() *Fingerprint {
+		return &Fingerprint{Schema: []Object{NewObject("view", "v", "1", "1"), NewObject("role", "clerk", "a", "a")}}
+	}
+	blind := &Fingerprint{Schema: all().Schema[:1], Unseen: []string{"role"}}
+	for _, two := range [][2]*Fingerprint{{all(), blind}, {blind, all()}} {
+		if d := Compare(two[0], two[1], nil); len(d) > 0 {
+			t.Errorf("%+v", d)
+		}
+	}
+	blind.Unseen = nil
+	if len(Compare(all(), blind, nil)) != 1 || len(Compare(blind, all(), nil)) != 1 {
+		t.Error("what can be seen is not compared")
+	}
+}
+
+// TestToldObjects lets what was told as not moving be missing, and that alone.
+func TestToldObjects(t *testing.T) {
+	sealed := &Fingerprint{Schema: []Object{NewObject("subscription", "told", "1", "1"), NewObject("subscription", "came", "1", "1"), NewObject("view", "lost", "1", "1")}}
+	sealed.Schema[0].Told, sealed.Schema[1].Told = true, true
+	loaded := &Fingerprint{Schema: sealed.Schema[1:2]}
+	remade := sealed.Remade(loaded)
+	if len(remade) != 1 {
+		t.Errorf("noted: %v", remade)
+	}
+	if d := Compare(sealed, loaded, remade); len(d) != 1 || d[0].What != "view lost: missing" {
+		t.Errorf("%+v", d)
+	}
+	other := NewObject("subscription", "came", "2", "2")
+	if d := Compare(sealed, &Fingerprint{Schema: []Object{other, sealed.Schema[2]}}, map[string]string{sealed.Schema[0].key(): "", sealed.Schema[1].key(): other.Digest}); len(d) > 0 {
+		t.Errorf("what was noted differs: %+v", d)
+	}
+	if d := Compare(sealed, &Fingerprint{Schema: sealed.Schema[2:]}, map[string]string{sealed.Schema[0].key(): "", sealed.Schema[1].key(): other.Digest}); len(d) != 1 {
+		t.Errorf("what was made otherwise may not be missing: %+v", d)
+	}
+}
+
 // TestRemade takes for the same what an engine writes otherwise after it has loaded
 // it, as it wrote it then, and nothing else.
 func TestRemade(t *testing.T) {
