@@ -29,7 +29,7 @@ func ontoSmallDisk(t *testing.T, s *dbserver.Server, size string) error {
 		if err := syscall.Unmount(s.Dir, 0); err != nil {
 			syscall.Unmount(s.Dir, syscall.MNT_DETACH)
 		}
-		os.Remove(s.Dir)
+		os.RemoveAll(s.Dir) // what lay below the small disk
 	})
 	return errors.Join(exec.Command("cp", "-a", content+"/.", s.Dir).Run(), s.Start())
 }
