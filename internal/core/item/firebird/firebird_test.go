@@ -35,11 +35,7 @@ func openAt(t *testing.T, s served.Server) *session {
 	if key := s.Host + s.User + s.Port + s.Password; sessions[key] != nil {
 		return sessions[key]
 	} else {
-		temp, err := os.MkdirTemp("", "movekit-test-")
-		if err != nil {
-			t.Fatal(err)
-		}
-		sessions[key] = Engine{}.Open(s, func() (string, error) { return temp, nil }).(*session)
+		sessions[key] = Engine{}.Open(s, func() (string, error) { return old.Dir, nil }).(*session) // removed with its server
 		return sessions[key]
 	}
 }
