@@ -65,9 +65,8 @@ func ACL(string, IDs) string { return "" }
 // HasAttr says whether this program can see the attributes of Windows.
 const HasAttr = false
 
-// Xattr reads the extended attributes of a file or folder. A file system that has
-// none gives none.
-func Xattr(real string, a Accounts) (map[string][]byte, error) {
+// Xattr reads the extended attributes of a file or folder. What cannot be read is none.
+func Xattr(real string, a Accounts) map[string][]byte {
 	var room [1024]byte
 	list := room[:]
 	n, err := unix.Llistxattr(real, list)
@@ -75,11 +74,8 @@ func Xattr(real string, a Accounts) (map[string][]byte, error) {
 		list = make([]byte, 4*len(list))
 		n, err = unix.Llistxattr(real, list)
 	}
-	if errors.Is(err, unix.ENOTSUP) || errors.Is(err, unix.EPERM) || n <= 0 {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
+	if err != nil || n == 0 {
+		return nil
 	}
 	var out map[string][]byte
 	for name := range strings.SplitSeq(strings.TrimRight(string(list[:n]), "\x00"), "\x00") {
@@ -100,7 +96,7 @@ func Xattr(real string, a Accounts) (map[string][]byte, error) {
 		}
 		out[name] = value
 	}
-	return out, nil
+	return out
 }
 
 // Settle gives an open file or folder to whom it belongs, and its permissions,

@@ -76,7 +76,7 @@ func setACL(real, acl string, ids IDs) error {
 }
 
 // Xattr returns nothing: Windows has none.
-func Xattr(string, Accounts) (map[string][]byte, error) { return nil, nil }
+func Xattr(string, Accounts) map[string][]byte { return nil }
 
 // Settle gives an open file its time, attributes and access list. Permissions are not the same
 // thing on Windows: files get those of the folder they are placed in.

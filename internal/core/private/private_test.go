@@ -34,9 +34,20 @@ func TestFolder(t *testing.T) {
 	if two.Sweep(); left() != 2 {
 		t.Errorf("%d folders are there, and two are in use", left())
 	}
-	one.lock.Unlock() // as when it is killed
-	if two.Sweep(); left() != 1 {
-		t.Errorf("%d folders are there, and one is in use", left())
+	third := &Folder{Above: above}
+	if _, err := third.Dir(); err != nil {
+		t.Fatal(err)
+	}
+	one.lock.Unlock() // as when it is killed, like those before and after in the alphabet
+	for _, name := range []string{"run-", "run-z"} {
+		os.Mkdir(filepath.Join(above, name), 0o700)
+		os.WriteFile(filepath.Join(above, name, lockFile), nil, 0o600)
+	}
+	if two.Sweep(); left() != 2 {
+		t.Errorf("%d folders are there, and two are in use", left())
+	}
+	if err := third.Drop(); err != nil || left() != 1 {
+		t.Errorf("%d folders are there, and one is in use: %v", left(), err)
 	}
 	if err := two.Drop(); err != nil || left() != 0 {
 		t.Errorf("%d folders are left: %v", left(), err)

@@ -242,7 +242,7 @@ func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
 		e.Owner, e.Group = w.Accounts.User(e.owner.UID), w.Accounts.Group(e.owner.GID)
 	}
 	if e.Type == Dir || e.Type == File {
-		e.Xattr, _ = marks.Xattr(real, w.Accounts) // what cannot be read is none
+		e.Xattr = marks.Xattr(real, w.Accounts)
 		if w.IDs != nil {
 			e.ACL = marks.ACL(real, w.IDs)
 		}

@@ -33,6 +33,44 @@ func TestHostile(t *testing.T) {
 	}
 }
 
+// TestBounds reads what is just within the bounds, and not what is just over.
+func TestBounds(t *testing.T) {
+	brackets := func(n int) string { return "a: " + strings.Repeat("[", n) + strings.Repeat("]", n) }
+	braces := func(n int) string { return strings.Repeat("{a: ", n) + "x" + strings.Repeat("}", n) }
+	dashes := func(columns int) string { return strings.Repeat("- ", columns/2) + "- x" }
+	indented := func(spaces int) string {
+		var b strings.Builder
+		for i := 0; i < spaces; i += 10 {
+			b.WriteString(strings.Repeat(" ", i) + "a:\n")
+		}
+		return b.String() + strings.Repeat(" ", spaces) + "a: x\n"
+	}
+	comment := "a: x #"
+	for name, c := range map[string]struct {
+		text string
+		read bool
+	}{
+		"brackets": {brackets(maxDepth), true}, "a bracket more": {brackets(maxDepth + 1), false},
+		"braces": {braces(maxDepth), true}, "a brace more": {braces(maxDepth + 1), false},
+		"side by side":  {"a: [" + strings.Repeat("[],{}, ", 2*maxDepth) + "[]]", true},
+		"dashes":        {dashes(maxColumn - 2), true},
+		"a dash more":   {dashes(maxColumn), false},
+		"indented":      {indented(maxColumn), true},
+		"indented more": {indented(maxColumn + 1), false},
+		"a long line":   {"a: [" + strings.Repeat("x, ", maxColumn) + "y]", true},
+		"whole":         {comment + strings.Repeat(".", MaxSize-len(comment)), true},
+		"a byte more":   {comment + strings.Repeat(".", MaxSize-len(comment)+1), false},
+	} {
+		var into any
+		if err := Decode([]byte(c.text), &into); (err == nil) != c.read {
+			t.Errorf("%s: %v", name, err)
+		}
+		if f, err := Parse([]byte(c.text)); (err == nil) != c.read || (f == nil) == c.read {
+			t.Errorf("%s is parsed: %v", name, err)
+		}
+	}
+}
+
 func FuzzDecode(f *testing.F) {
 	for _, text := range hostile {
 		f.Add([]byte(text[:min(len(text), 200)]))
