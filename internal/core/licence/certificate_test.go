@@ -92,6 +92,15 @@ func TestContents(t *testing.T) {
 	if c := ReadContents(strange, "tide").Certificate; c == nil || len(c.Key) != 64 || c.Key == print {
 		t.Errorf("a certificate of an unknown sort of key: %+v", c)
 	}
+	// The first of several counts, and what follows a key is none.
+	others, _ := office(t, 100)
+	both := slices.Concat(forms["certificate, text"], others["certificate, text"], forms["key, text"], others["key, text"])
+	if c := ReadContents(both, "tide"); c.Certificate == nil || c.Certificate.Key != print || c.Key != print {
+		t.Errorf("of two: %+v", c)
+	}
+	if c := ReadContents(append(slices.Clone(forms["key, encrypted"]), 0), "tide"); c.Locked || c.Key != "" {
+		t.Errorf("with a byte more: %+v", c)
+	}
 	// Whatever is cut off or changed, it is read without a panic.
 	for name, data := range forms {
 		for at := 0; at < len(data); at += 5 {

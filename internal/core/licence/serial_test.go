@@ -47,6 +47,10 @@ func TestSerials(t *testing.T) {
 		{SerialForm{Form: card.WholePatternOf("TW|HB")}, "TWX", "not of the form"},
 		{SerialForm{Check: "luhn"}, "12A4", "check characters"},
 		{SerialForm{Check: "luhn"}, "", "check characters"},
+		{SerialForm{Check: "luhn"}, "0", "check characters"},
+		{SerialForm{Check: "luhn"}, "18", ""},
+		{SerialForm{Check: "mod-37-36"}, "1@", "check characters"},
+		{SerialForm{Check: "mod-37-36"}, "1[", "check characters"},
 		{SerialForm{Check: "mod-97-10"}, "é1", "check characters"},
 		{SerialForm{}, "anything", ""},
 	} {

@@ -37,8 +37,28 @@ func TestTelephone(t *testing.T) {
 		if _, err := later.Hear(action, said); fault.KindOf(err) != fault.DeskSignature {
 			t.Errorf("the answer to an older request: %v", err)
 		}
+		if is := state == Active; len(a.Active) == 1 != is || is && a.Active[0] != r.Computer {
+			t.Errorf("active on %q", a.Active)
+		}
+		if _, err := r.Hear(action, strings.Repeat("0", 15)); fault.KindOf(err) != fault.Usage {
+			t.Errorf("no answer: %v", err)
+		}
 		if a, err := r.Hear(action, s.Answer(r.Code, &Answer{State: NotActivated})); err != nil || action == Activate && fault.KindOf(a.Reached(action)) != fault.DeskNonsense {
 			t.Errorf("not done: %v", err)
+		}
+	}
+	for text, major := range map[string]int{"": 0, "none": 0, "126.9": 126, "127": 127, "2024.1": 127} {
+		r := telephoned()
+		r.Version = text
+		if s, err := r.spoken(Activate); err != nil || s.Major != major {
+			t.Errorf("version %q: %+v %v", text, s, err)
+		}
+	}
+	for _, computer := range []string{"", "OLD", strings.Repeat("0", 30), strings.Repeat("g", 32), strings.Repeat("0", 34)} {
+		r := telephoned()
+		r.Computer = computer
+		if _, err := r.Speak(Activate); fault.KindOf(err) != fault.Usage {
+			t.Errorf("computer %q: %v", computer, err)
 		}
 	}
 	r := telephoned()
