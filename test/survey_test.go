@@ -52,14 +52,8 @@ func firebird() string {
 }
 
 // quay is the user's part of the registry of the disk below.
-const quay = `[\Software]
-
-[\Software\Ebb and Flow Programs]
-
-[\Software\Ebb and Flow Programs\Tidewright]
+const quay = `[\Software\Ebb and Flow Programs\Tidewright]
 "Window"="1280"
-
-[\Network]
 
 [\Network\P]
 "RemotePath"="\\\\QUAY-SRV\\plans"
@@ -69,7 +63,6 @@ const quay = `[\Software]
 // profiles, and the data of several applications.
 func windowsDisk(t *testing.T) string {
 	t.Helper()
-	need(t, "hivexregedit")
 	root := t.TempDir()
 	lay.Out(t, root, map[string]string{
 		"Windows/win.ini": "x", "Windows/System32/cache.db": "SQLite format 3\x00" + strings.Repeat("x", 4096),
@@ -87,22 +80,13 @@ func windowsDisk(t *testing.T) string {
 	bookings(t, filepath.Join(root, "ProgramData/Tidewright/bookings.db"))
 	long := time.Now().AddDate(-3, 0, 0)
 	os.Chtimes(filepath.Join(root, "OldYard/yard.dat"), long, long)
-	config := filepath.Join(root, "Windows/System32/config")
-	os.MkdirAll(config, 0o755)
+	const config = "Windows/System32/config/"
 	profile := func(sid, path string) string {
 		return `[\Microsoft\Windows NT\CurrentVersion\ProfileList\` + sid + "]\n\"ProfileImagePath\"=\"" + strings.ReplaceAll(path, `\`, `\\`) + "\"\n\n"
 	}
-	for name, reg := range map[string]string{
-		filepath.Join(config, "SOFTWARE"): `[\Microsoft]
-
-[\Microsoft\Cryptography]
+	hivetest.Lay(t, root, map[string]string{
+		config + "SOFTWARE": `[\Microsoft\Cryptography]
 "MachineGuid"="5c0e8d1e-invented"
-
-[\Microsoft\Windows]
-
-[\Microsoft\Windows\CurrentVersion]
-
-[\Microsoft\Windows\CurrentVersion\Uninstall]
 
 [\Microsoft\Windows\CurrentVersion\Uninstall\{TIDE}]
 "DisplayName"="Tidewright 8"
@@ -119,20 +103,12 @@ func windowsDisk(t *testing.T) string {
 "DisplayName"="A part of the system"
 "SystemComponent"=dword:00000001
 
-[\Mole Head]
-
 [\Mole Head\Pontoon]
 "Edition"="Harbour"
-
-[\ODBC]
-
-[\ODBC\ODBCINST.INI]
 
 [\ODBC\ODBCINST.INI\ODBC Drivers]
 "Pontoon Driver"="Installed"
 "SQL Server"="Installed"
-
-[\ODBC\ODBC.INI]
 
 [\ODBC\ODBC.INI\Ledger]
 "Server"="QUAY-SRV"
@@ -140,28 +116,14 @@ func windowsDisk(t *testing.T) string {
 [\Microsoft\Windows\CurrentVersion\Run]
 "Tide"="C:\\Program Files\\Tidewright\\tray.exe"
 
-[\Microsoft\Windows NT]
-
-[\Microsoft\Windows NT\CurrentVersion]
-
 [\Microsoft\Windows NT\CurrentVersion\ProfileList]
 
 ` + profile("S-1-5-18", `%systemroot%\system32\config\systemprofile`) + profile("S-1-5-21-1-2-3-1001", `C:\Users\maren.TERNQUAY`) + profile("S-1-5-21-1-2-3-1002", `C:\Users\gone`),
-		filepath.Join(config, "SYSTEM"): `[\Select]
+		config + "SYSTEM": `[\Select]
 "Current"=dword:00000002
-
-[\ControlSet002]
-
-[\ControlSet002\Control]
-
-[\ControlSet002\Control\ComputerName]
 
 [\ControlSet002\Control\ComputerName\ComputerName]
 "ComputerName"="QUAY-DESK-1"
-
-[\ControlSet002\Control\Class]
-
-[\ControlSet002\Control\Class\{4d36e972-e325-11ce-bfc1-08002be10318}]
 
 [\ControlSet002\Control\Class\{4d36e972-e325-11ce-bfc1-08002be10318}\0000]
 "DriverDesc"="Onboard adapter"
@@ -170,8 +132,6 @@ func windowsDisk(t *testing.T) string {
 [\ControlSet002\Control\Class\{4d36e972-e325-11ce-bfc1-08002be10318}\0001]
 "DriverDesc"="Stick adapter"
 "DeviceInstanceID"="USB\\VID_2"
-
-[\ControlSet002\Services]
 
 [\ControlSet002\Services\PontoonNight]
 "Type"=dword:00000010
@@ -186,21 +146,13 @@ func windowsDisk(t *testing.T) string {
 "Type"=dword:00000001
 "ImagePath"="System32\\drivers\\disk.sys"
 
-[\ControlSet002\Control\Print]
-
-[\ControlSet002\Control\Print\Printers]
-
 [\ControlSet002\Control\Print\Printers\Berth plans]
 "Printer Driver"="Wide plotter"
 
 [\ControlSet002\Control\Print\Printers\Microsoft Print to PDF]
 `,
-		filepath.Join(root, "Users/maren.TERNQUAY/NTUSER.DAT"): quay,
-	} {
-		if err := hivetest.Make(name, reg); err != nil {
-			t.Fatal(err)
-		}
-	}
+		"Users/maren.TERNQUAY/NTUSER.DAT": quay,
+	})
 	return root
 }
 

@@ -3,10 +3,11 @@ package hivetest
 
 import (
 	"encoding/binary"
-	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
+	"testing"
 )
 
 // Empty returns a hive file with a root key and nothing in it.
@@ -54,16 +55,50 @@ func Empty() []byte {
 	return h
 }
 
-// Make makes a hive file with the keys of a .reg text, by Debian's
-// hivexregedit. Values are texts, dword: and hex:.
-func Make(name, reg string) error {
-	if err := os.WriteFile(name, Empty(), 0o600); err != nil {
-		return err
+// Lay makes hive files below a folder, by their paths, with the keys of .reg texts, by Debian's
+// hivexregedit: keys such as [\Maker\App], and values that are texts, dword: and hex:. The keys
+// above are made as well. Where the tool is not installed, the test is skipped; with CI=true it
+// fails.
+func Lay(t testing.TB, root string, hives map[string]string) {
+	t.Helper()
+	if _, err := exec.LookPath("hivexregedit"); err != nil {
+		if os.Getenv("CI") == "true" {
+			t.Fatal("hivexregedit is not installed, and is needed with CI=true")
+		}
+		t.Skip("hivexregedit is not installed")
 	}
-	merge := exec.Command("hivexregedit", "--merge", name)
-	merge.Stdin = strings.NewReader("Windows Registry Editor Version 5.00\n\n" + reg)
-	if out, err := merge.CombinedOutput(); err != nil {
-		return fmt.Errorf("hivexregedit: %w: %s", err, out)
+	for name, reg := range hives {
+		path := filepath.Join(root, filepath.FromSlash(name))
+		os.MkdirAll(filepath.Dir(path), 0o755)
+		if err := os.WriteFile(path, Empty(), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		merge := exec.Command("hivexregedit", "--merge", path)
+		merge.Stdin = strings.NewReader("Windows Registry Editor Version 5.00\n\n" + withParents(reg))
+		if out, err := merge.CombinedOutput(); err != nil {
+			t.Fatalf("hivexregedit: %v: %s", err, out)
+		}
 	}
-	return nil
+}
+
+// withParents puts before each key of a .reg text those above it that were not met yet.
+func withParents(reg string) string {
+	var out strings.Builder
+	met := map[string]bool{}
+	for line := range strings.Lines(reg) {
+		if key, is := strings.CutPrefix(line, `[\`); is {
+			parts := strings.Split(strings.TrimRight(key, "]\r\n"), `\`)
+			for i := range parts {
+				if above := strings.Join(parts[:i+1], `\`); !met[above] {
+					met[above] = true
+					if i < len(parts)-1 {
+						out.WriteString("\n[\\" + above + "]\n")
+					}
+				}
+			}
+			out.WriteString("\n")
+		}
+		out.WriteString(line)
+	}
+	return out.String()
 }
