@@ -20,6 +20,7 @@ import (
 	"unicode/utf8"
 
 	"github.com/dustin/go-humanize"
+	"github.com/dustin/go-humanize/english"
 	"gopkg.in/ini.v1"
 
 	"movekit/internal/core/card"
@@ -248,19 +249,22 @@ func (d *Drafter) key(out *Draft, key string) error {
 			return fault.Wrap(fault.Unreadable, err, "cannot read the registry key %s", key)
 		}
 		it := &Item{Name: slug(key[strings.LastIndex(key, `\`)+1:]), Kind: kinds.Key, Path: key}
-		var values int64
+		values := 0
 		for _, b := range all {
 			for _, v := range b.Values {
 				values++
-				if _, n := d.paths.Text(v.Text()); n > 0 && plain(strings.ReplaceAll(b.Child(v.Name), `\`, "/")) {
-					it.Repoint = append(it.Repoint, glob(strings.ReplaceAll(b.Child(cmp.Or(v.Name, "@")), `\`, "/")))
+				name := b.Child(v.Label())
+				if pattern := strings.ReplaceAll(name, `\`, "/"); plain(pattern) {
+					if _, n := d.paths.Text(v.Text()); n > 0 {
+						it.Repoint = append(it.Repoint, glob(pattern))
+					}
 				}
 				if item.Protected(v.Data) {
-					it.Notes = append(it.Notes, b.Child(v.Name)+" is encrypted by Windows and opens nowhere else: note down what it holds before.")
+					it.Notes = append(it.Notes, name+" is encrypted by Windows and opens nowhere else: note down what it holds before.")
 				}
 			}
 		}
-		it.About = fmt.Sprintf("%d keys, %d values", len(all), values)
+		it.About = english.Plural(len(all), "key", "") + ", " + english.Plural(values, "value", "")
 		if u != nil {
 			it.About += ", of the user " + u.Name
 		}
@@ -626,10 +630,7 @@ func (d *Drafter) pointers(out *Draft, real string) (holds bool) {
 
 // amount says how many files there are, and how large they are.
 func amount(files, bytes int64) string {
-	if files == 1 {
-		return "1 file, " + humanize.Bytes(uint64(bytes))
-	}
-	return fmt.Sprintf("%d files, %s", files, humanize.Bytes(uint64(bytes)))
+	return english.Plural(int(files), "file", "") + ", " + humanize.Bytes(uint64(bytes))
 }
 
 var notSlug = regexp.MustCompile(`[^a-z0-9]+`)
