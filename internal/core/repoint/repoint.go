@@ -234,6 +234,7 @@ func (m *Map) match(text []rune, i int, parts []string) (end int, how style, ok 
 				return 0, how, false
 			}
 			how.separator = cmp.Or(how.separator, s)
+			how.escaped = how.escaped || s[0] == '%'
 			i += len(s) // all of them are ASCII
 		}
 		for _, want := range part {

@@ -2,9 +2,12 @@ package repoint
 
 import (
 	"bytes"
+	"slices"
 	"strings"
 	"testing"
 	"unicode/utf16"
+
+	"howett.net/plist"
 )
 
 // windows and linux are the maps of the tests.
@@ -20,6 +23,7 @@ var (
 		{`C:\Shared`, `\\QUAY-SRV\shared`},
 		{`%APPDATA%\Hoist`, `F:\Hoist`},
 	}, Pair{"QUAY-DESK-1", "QUAY-DESK-2"})
+	odd   = New("linux", []Pair{{"/srv/𝄞 ü", "/srv/x"}})
 	linux = New("linux", []Pair{{"/home/maren", "/srv/people/maren holm"}, {"/home/maren/Mail", "/mail"}, {"~/.hoist", "/opt/hoist"}})
 )
 
@@ -58,6 +62,23 @@ func TestText(t *testing.T) {
 		{linux, `\home\maren`, `\home\maren`},
 		{linux, `{"p":"\/home\/maren\/x"}`, `{"p":"\/srv\/people\/maren holm\/x"}`},
 		{linux, `a=~/.hoist/x`, `a=/opt/hoist/x`},
+		{windows, `(C:\Users\maren) xC:\Users\maren`, `(C:\Users\maren.holm) xC:\Users\maren`},
+		{windows, `c:\ÜBERSEE\x`, `C:\Größe & Maß\x`},
+		{windows, `file:///C:/%c3%9cbersee`, `file:///C:/Gr%C3%B6%C3%9Fe%20&%20Ma%C3%9F`},
+		{windows, `file://localhost/C:/%C3%9Cbersee/x`, `file://localhost/C:/Gr%C3%B6%C3%9Fe%20&%20Ma%C3%9F/x`},
+		{windows, `C%3A%5CUsers%5Cmaren%5Cx`, `C:%5CUsers%5Cmaren.holm%5Cx`},
+		{windows, `C:\Users\maren&x C:\Users\maren%x`, `C:\Users\maren&x C:\Users\maren%x`},
+		{windows, `QUAY-DESK-1_x x_QUAY-DESK-1 -QUAY-DESK-1 QUAY-DESK-1.`, `QUAY-DESK-1_x x_QUAY-DESK-1 -QUAY-DESK-1 QUAY-DESK-2.`},
+		{windows, `5QUAY-DESK-1 QUAY-DESK-1- QUAY-DESK-1x QUAY-DESK`, `5QUAY-DESK-1 QUAY-DESK-1- QUAY-DESK-1x QUAY-DESK`},
+		{linux, `//home/maren %/home/maren (/home/maren)`, `//home/maren %/home/maren (/srv/people/maren holm)`},
+		{linux, `/home%5Cmaren /home%5cmaren`, `/home%5Cmaren /home%5cmaren`},
+		{linux, `x=%2Fhome%2fmaren/y`, `x=%2Fsrv%2Fpeople%2Fmaren%20holm/y`},
+		{linux, `file:/home/maren/x`, `file:/srv/people/maren%20holm/x`},
+		{linux, `file:x /home/maren`, `file:x /srv/people/maren holm`},
+		{linux, `/home/m%61ren/x /home/m%zaren /home/m%6`, `/srv/people/maren%20holm/x /home/m%zaren /home/m%6`},
+		{odd, `file:///srv/%F0%9D%84%9E%20%C3%BC`, `file:///srv/x`},
+		{odd, `file:///srv/%F0%9D%84%20%C3%BC`, `file:///srv/%F0%9D%84%20%C3%BC`},
+		{odd, `/srv/𝄞 ü`, `/srv/x`},
 		{linux, "", ""},
 	} {
 		if got, _ := c.m.Text(c.old); got != c.new {
@@ -127,6 +148,55 @@ func utf16Of(s string, big bool) []byte {
 	return out
 }
 
+// TestList changes a binary property list as a whole, and shows its strings.
+func TestList(t *testing.T) {
+	data, err := plist.Marshal(map[string]any{"a": "/home/maren/x", "b": "kept", "c": []string{"file:///home/maren"}}, plist.BinaryFormat)
+	if err != nil {
+		t.Fatal(err)
+	}
+	edits, why := linux.File(data)
+	if why != "" || len(edits) != 1 || edits[0].At != 0 {
+		t.Fatalf("%q %+v", why, edits)
+	}
+	var now map[string]any
+	if _, err := plist.Unmarshal(Apply(data, edits), &now); err != nil || now["a"] != "/srv/people/maren holm/x" || now["b"] != "kept" {
+		t.Errorf("%v %v", now, err)
+	}
+	var shown []string
+	for _, l := range Lines("x", data, edits) {
+		shown = append(shown, l.Old+" "+l.New)
+	}
+	slices.Sort(shown)
+	if len(shown) != 2 || shown[0] != "/home/maren/x /srv/people/maren holm/x" || shown[1] != "file:///home/maren file:///srv/people/maren%20holm" {
+		t.Errorf("shown: %q", shown)
+	}
+	if edits, why := windows.File(data); edits != nil || why != "" {
+		t.Errorf("nothing to change: %+v %q", edits, why)
+	}
+	if edits, why := linux.File(data[:len(data)-1]); edits != nil || why == "" {
+		t.Errorf("a damaged list: %+v", edits)
+	}
+	if Lines("x", data, nil) != nil || Lines("x", []byte{0}, edits) != nil {
+		t.Error("lines of nothing")
+	}
+}
+
+// TestBackOfOthers turns nothing back that was not changed so.
+func TestBackOfOthers(t *testing.T) {
+	data := []byte("abcdef")
+	for name, c := range map[string]struct {
+		edits []Edit
+		was   string
+	}{
+		"in order": {[]Edit{{At: 0, Old: []byte("X"), New: []byte("ab")}, {At: 3, Old: []byte("YZ"), New: []byte("e")}}, "XcdYZf"}, "to the end": {[]Edit{{At: 5, Old: []byte("X"), New: []byte("f")}}, "abcdeX"},
+		"beyond the end": {[]Edit{{At: 5, New: []byte("fg")}}, ""}, "far beyond": {[]Edit{{At: 50, New: nil}}, ""}, "not in order": {[]Edit{{At: 3, New: []byte("d")}, {At: 1, New: []byte("b")}}, ""}, "others": {[]Edit{{At: 0, New: []byte("b")}}, ""},
+	} {
+		if was, ok := Back(data, c.edits); ok != (c.was != "") || string(was) != c.was {
+			t.Errorf("%s: %q, %v", name, was, ok)
+		}
+	}
+}
+
 // FuzzFile sees that what is changed can be turned back, whatever the file.
 func FuzzFile(f *testing.F) {
 	for _, s := range []string{`C:\Users\maren`, `file:///C:/%C3%9Cbersee/x`, `%`, `D:\\Data\\x`, "\xff\xfeC\x00:\x00", "C:\xfc"} {
@@ -147,10 +217,17 @@ func FuzzFile(f *testing.F) {
 // just small enough.
 func TestEdges(t *testing.T) {
 	torn := func(s string, unit uint16) []byte { return append(utf16Of(s, false), byte(unit), byte(unit>>8)) }
+	if now, n := odd.changed("/srv/𝄞 ü"); now != "/srv/x" || !n {
+		t.Errorf("%q", now)
+	}
+	if edits, _ := odd.File(utf16Of("\n/srv/𝄞 ü\n", false)); len(edits) != 1 || edits[0].At != 4 || len(edits[0].Old) != 18 {
+		t.Errorf("a letter of two units in a path: %+v", edits)
+	}
 	for name, c := range map[string]struct {
 		old   []byte
 		edits int
 	}{
+		"half of one and a byte":    {append(torn("C:\\Users\\maren\\x", 0xd834), 'x'), 1},
 		"a letter of two units":     {utf16Of("⚓𝄞 C:\\Users\\maren\\𝄞.txt", false), 1},
 		"one at the end":            {utf16Of("C:\\Users\\maren\\𝄞", false), 1},
 		"half of one at the end":    {torn("C:\\Users\\maren\\x", 0xd834), 1},
