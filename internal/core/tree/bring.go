@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 	"time"
@@ -23,14 +24,28 @@ type Brought struct {
 
 // Bring copies into the folder to what the folder from has and it has not: under its own name
 // where that is free, and as "name (2).ext" where something else has it. What is there is not
-// touched, and neither is from. A run that was interrupted is ended by the same call.
+// touched, links in it are not followed, and neither is from touched. A run that was interrupted
+// is ended by the same call.
 func Bring(ctx context.Context, from, to string) (*Brought, error) {
 	done := &Brought{}
+	type level struct{ path, at string }
+	var above []level // the folders that an entry lies in, and where they are
 	err := Source{Root: from}.Walk(ctx, func(e Entry, real string) error {
-		at := filepath.Join(to, filepath.FromSlash(e.Path))
+		for len(above) > 0 && !inside(e.Path, above[len(above)-1].path) {
+			above = above[:len(above)-1]
+		}
+		at := to
+		if len(above) > 0 {
+			at = filepath.Join(above[len(above)-1].at, path.Base(e.Path))
+		}
 		switch e.Type {
 		case Dir:
-			return madeLike(real, at)
+			if resolved, err := filepath.EvalSymlinks(at); err == nil && e.Path == "." {
+				at = resolved
+			}
+			at, err := madeLike(real, at)
+			above = append(above, level{e.Path, at})
+			return err
 		case Link:
 			if _, err := os.Lstat(at); err == nil {
 				return nil
@@ -47,22 +62,28 @@ func Bring(ctx context.Context, from, to string) (*Brought, error) {
 	return done, nil
 }
 
-// madeLike makes a folder like another, where there is none.
-func madeLike(like, at string) error {
-	if info, err := os.Lstat(at); err == nil && info.IsDir() {
-		return nil
+// madeLike makes a folder like another, where there is none, and returns where it is: beside
+// what has its name and is no folder.
+func madeLike(like, at string) (string, error) {
+	for n, try := 2, at; ; n++ {
+		is, err := os.Lstat(try)
+		switch {
+		case err == nil && is.IsDir():
+			return try, nil
+		case os.IsNotExist(err):
+			info, err := os.Lstat(like)
+			if err == nil {
+				err = os.Mkdir(try, info.Mode().Perm())
+			}
+			if err == nil {
+				err = givenAs(like, try, info)
+			}
+			return try, err
+		case err != nil:
+			return "", err
+		}
+		try = fmt.Sprintf("%s (%d)", at, n)
 	}
-	info, err := os.Lstat(like)
-	if err == nil {
-		err = os.Mkdir(at, info.Mode().Perm())
-	}
-	if os.IsExist(err) {
-		return nil // a file has its name: what is in it gets names beside that
-	}
-	if err != nil {
-		return err
-	}
-	return givenAs(like, at, info)
 }
 
 // file brings one file.
@@ -70,12 +91,6 @@ func (b *Brought) file(real, at string) error {
 	info, err := os.Stat(real)
 	if err != nil {
 		return err
-	}
-	if parent, err := os.Stat(filepath.Dir(at)); err != nil || !parent.IsDir() {
-		at = filepath.Dir(at) + " (2)" + string(filepath.Separator) + filepath.Base(at) // a file has the folder's name
-		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
-			return err
-		}
 	}
 	ending := filepath.Ext(at)
 	for n, try := 2, at; ; n++ {

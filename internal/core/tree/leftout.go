@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/dustin/go-humanize"
+	"github.com/dustin/go-humanize/english"
 )
 
 // LeftOut counts what the patterns of a source leave out: a skipped folder by its name,
@@ -95,9 +96,5 @@ func (l *LeftOut) Lines() (out []string) {
 }
 
 func (n leftOut) line(name string) string {
-	word := "files"
-	if n.files == 1 {
-		word = "file"
-	}
-	return fmt.Sprintf("%s: %d %s, %s", name, n.files, word, humanize.Bytes(uint64(max(n.bytes, 0))))
+	return name + ": " + english.Plural(int(n.files), "file", "") + ", " + humanize.Bytes(uint64(max(n.bytes, 0)))
 }
