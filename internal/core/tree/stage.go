@@ -134,7 +134,11 @@ func (s *stager) readTar(ctx context.Context, in io.Reader, list *ListReader) er
 		if err != nil || terr != nil || !agrees(h, want) {
 			return fault.New(fault.Hostile, "the sealed files are not those of their list, at %q", want.Path)
 		}
-		if why := s.names.Refuses(want.Path); why != "" {
+		why := s.names.Refuses(want.Path)
+		if why == "" && want.Type == Hard && s.unfit[want.Target] {
+			why = "it is another name of " + want.Target + ", which is left out"
+		}
+		if why != "" {
 			s.unfit[want.Path] = true
 			s.without([]string{want.Path + ": " + why})
 			continue
@@ -299,7 +303,7 @@ func (s *stager) finish(list *ListReader) error {
 		switch {
 		case err == io.EOF:
 			return nil
-		case s.unfit[e.Path] || e.Type == Hard && s.unfit[e.Target]:
+		case s.unfit[e.Path]:
 		case e.Type == Dir:
 			dirs = append(dirs, e)
 		case e.Type == Hard:

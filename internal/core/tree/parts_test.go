@@ -1,0 +1,327 @@
+package tree
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/marks"
+	"movekit/internal/core/repoint"
+)
+
+// TestCarry moves a source's files, and nothing else, and goes on where it was cut off.
+func TestCarry(t *testing.T) {
+	dir := t.TempDir()
+	from, to := filepath.Join(dir, "from"), filepath.Join(dir, "to")
+	put(t, from, map[string]string{"a": "1", "sub/deep/b": "2", "sub/c.log": "3", "own/d": "4"})
+	at := time.Date(2020, 1, 2, 3, 4, 5, 0, time.UTC)
+	os.Chmod(filepath.Join(from, "own"), 0o700)
+	os.Chtimes(filepath.Join(from, "own"), at, at)
+	s := Source{Root: from, Skip: []string{"**/*.log"}, Marked: true}
+	for range 2 {
+		if err := Carry(t.Context(), s, to); err != nil {
+			t.Fatal(err)
+		}
+		holds(t, from, map[string]string{"sub/c.log": "3"})
+		holds(t, to, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
+	}
+	if info, err := os.Stat(filepath.Join(to, "own")); err != nil || info.Mode().Perm() != 0o700 || !info.ModTime().Equal(at) {
+		t.Errorf("a folder is %v, %v", info, err)
+	}
+	if _, err := os.Stat(filepath.Join(from, "own")); err == nil {
+		t.Error("an empty folder is left")
+	}
+	put(t, from, map[string]string{"a": "another"})
+	if err := Carry(t.Context(), s, to); fault.KindOf(err) != fault.CannotPlace {
+		t.Errorf("a name that is taken: %v", err)
+	}
+	holds(t, to, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
+	if err := Carry(t.Context(), s, ""); err != nil {
+		t.Error(err)
+	}
+	holds(t, from, map[string]string{"sub/c.log": "3"})
+	if err := Carry(t.Context(), Source{Root: filepath.Join(dir, "none"), Marked: true}, to); err != nil {
+		t.Errorf("nothing there: %v", err)
+	}
+	unmarked := filepath.Join(dir, "unmarked")
+	if err := Carry(t.Context(), Source{Root: to}, unmarked); err != nil {
+		t.Fatal(err)
+	}
+	holds(t, unmarked, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
+}
+
+// TestLeftOut counts what patterns leave out, by folder, the largest first.
+func TestLeftOut(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, map[string]string{"a.tmp": "12345", "b.tmp": "1", "sub/x/c.tmp": "123", "sub/d.tmp": "1", "cache/e": strings.Repeat("x", 9000), "cache/deep/f": "1", "kept.rec": "1", "empty/x": ""})
+	st, err := Source{Root: dir, Skip: []string{"cache", "empty"}, Include: []string{"*.rec"}}.Measure(t.Context(), nil, nil)
+	if got, want := st.LeftOut.Lines(), []string{"cache/: 2 files, 9.0 kB", "./: 2 files, 6 B", "sub/: 2 files, 4 B", "empty/: 1 file, 0 B"}; err != nil || !slices.Equal(got, want) {
+		t.Errorf("%q, %v", got, err)
+	}
+	var many LeftOut
+	for i := range maxLeftOut + 2 {
+		many.add(fmt.Sprintf("f%02d", i), true, 1, int64(100-i))
+	}
+	if got := many.Lines(); len(got) != maxLeftOut || got[maxLeftOut-2] != "f18/: 1 file, 82 B" || got[maxLeftOut-1] != "3 more: 3 files, 240 B" {
+		t.Errorf("of many: %q", got)
+	}
+	just := LeftOut{}
+	for i := range maxLeftOut {
+		just.add(fmt.Sprintf("f%02d", i), true, 1, 5)
+	}
+	if got := just.Lines(); len(got) != maxLeftOut || got[0] != "f00/: 1 file, 5 B" || got[maxLeftOut-1] != "f19/: 1 file, 5 B" {
+		t.Errorf("just all: %q", got)
+	}
+}
+
+// TestStamp changes when something in an item does.
+func TestStamp(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, map[string]string{"sub/a": "1", "b": "22"})
+	os.Link(filepath.Join(dir, "b"), filepath.Join(dir, "c"))
+	stamp := func() string {
+		t.Helper()
+		st, err := Source{Root: dir}.Measure(t.Context(), nil, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return st.Stamp()
+	}
+	at := func(name string, year int) {
+		os.Chtimes(filepath.Join(dir, name), time.Time{}, time.Date(year, 1, 1, 0, 0, 0, 0, time.UTC))
+	}
+	for _, name := range []string{"sub/a", "sub", "b", "."} {
+		at(name, 2020)
+	}
+	seen := []string{stamp()}
+	if stamp() != seen[0] || !strings.HasSuffix(seen[0], " 3 2 0 3") {
+		t.Errorf("%q", seen[0])
+	}
+	for i, change := range []func(){
+		func() { at("sub", 2021) },
+		func() { at("b", 2022) },
+		func() { put(t, dir, map[string]string{"sub/a": "12"}); at("sub/a", 2020) },
+		func() { os.Symlink("b", filepath.Join(dir, "l")); at(".", 2020) },
+	} {
+		if change(); slices.Contains(seen, stamp()) {
+			t.Errorf("the %d. change makes no difference: %q", i+1, stamp())
+		}
+		seen = append(seen, stamp())
+	}
+}
+
+// TestNamesBesides makes free names, and tells those that were set aside.
+func TestNamesBesides(t *testing.T) {
+	target := filepath.Join(t.TempDir(), "data")
+	at := time.Date(2026, 11, 20, 8, 30, 0, 0, time.Local)
+	for _, end := range []string{".set-aside-20261120-083000", ".set-aside-20261120-083000-2", ".set-aside-20261120-083000-3"} {
+		name := AsideName(target, at)
+		if name != target+end || !IsAside(name) || IsAside(target) {
+			t.Errorf("set aside as %s", name)
+		}
+		os.WriteFile(name, nil, 0o600)
+	}
+	if got := BothName(target, `QUAY 1/*é`); got != target+".from-QUAY-1--é" {
+		t.Errorf("beside it: %s", got)
+	}
+	if got := PlainName("a\x1f b\x7f<>:\"/\\|?*"); got != "a--b\x7f---------" {
+		t.Errorf("plain: %q", got)
+	}
+	for p, want := range map[string]string{
+		"CONIN$.x": "CONIN$ is", "a/conout$": "CONOUT$ is", "prn": "PRN is", "COM10": "", "COMX": "", "LPT0": "LPT0 is", "com³ .x": "COM³ is", "ACOM1": "", ".": "", "..": "Windows forbids names that end", "a\x1f": "Windows forbids", "ä|": "Windows forbids |", "a\xff": "the name is not", "a/b.c/d": "",
+	} {
+		if got := WindowsName(p); (got == "") != (want == "") || !strings.HasPrefix(got, want) {
+			t.Errorf("on Windows %q: %q", p, got)
+		}
+	}
+	mac, windows, linux := NamesOn("macos"), NamesOn("windows"), NamesOn("linux")
+	for i, p := range []string{"Übersee", "U\u0308BERSEE"} {
+		if got := mac.Refuses(p); (got != "") != (i == 1) {
+			t.Errorf("on macOS %q: %q", p, got)
+		}
+		if windows.Refuses(p) != "" || linux.Refuses(p) != "" {
+			t.Errorf("elsewhere %q is refused", p)
+		}
+	}
+	for target, want := range map[string]bool{"": false, "/x": false, "c:x": false, `\x`: false, "a\x00": false, "..": true, "../..": false, "../x": true, "../../x": false, "a/../b": false, "../a/..": false, "a..b": true, "x": true, "...": true} {
+		if Within("a/link", target) != want {
+			t.Errorf("a link to %q is within: %v", target, !want)
+		}
+	}
+}
+
+// TestWalkOfOthers counts, and does not bring, what does not travel.
+func TestWalkOfOthers(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, map[string]string{"ok": "1", "no:t": "2", "sub:/x": "3", "U\u0308": "4"})
+	var met []string
+	source := Source{Root: dir, Compose: true, Unfit: func(p string) string { return WindowsName(p) }}
+	st, err := source.Measure(t.Context(), func(e Entry, _ string) { met = append(met, string(e.Type)+" "+e.Path) }, nil)
+	if want := []string{"dir .", "unfit no:t", "file ok", "unfit sub:", "file Ü"}; err != nil || !slices.Equal(met, want) || st.Files != 2 || st.LeftCount != 2 {
+		t.Errorf("%q %+v %v", met, st, err)
+	}
+	var problems []string
+	os.Chmod(filepath.Join(dir, "sub:"), 0)
+	defer os.Chmod(filepath.Join(dir, "sub:"), 0o755)
+	if _, err := (Source{Root: dir}).Measure(t.Context(), nil, func(p Problem) { problems = append(problems, filepath.Base(p.Path)) }); err != nil || os.Geteuid() != 0 && !slices.Equal(problems, []string{"sub:"}) {
+		t.Errorf("%q %v", problems, err)
+	}
+	if _, err := (Source{Root: filepath.Join(dir, "ok")}).Measure(t.Context(), nil, nil); fault.KindOf(err) != fault.Missing {
+		t.Errorf("a file that is to be a folder: %v", err)
+	}
+	count := Counter{Pattern: "**/*.rec"}
+	for _, e := range []Entry{{Path: "a.rec", Type: File}, {Path: "b/c.rec", Type: Hard}, {Path: "d.rec", Type: Dir}, {Path: "e.rec", Type: Link}, {Path: "f.txt", Type: File}} {
+		count.Add(e)
+	}
+	if count.N != 2 {
+		t.Errorf("%d files are counted", count.N)
+	}
+}
+
+// folk are the users of a computer: maren is 1000, the group office 100.
+type folk struct{}
+
+func (folk) User(uid int) string         { return map[int]string{0: "root", 1000: "maren"}[uid] }
+func (folk) Group(gid int) string        { return map[int]string{0: "root", 100: "office"}[gid] }
+func (folk) UID(name string) (int, bool) { return 1000, name == "maren" }
+func (folk) GID(name string) (int, bool) { return 100, name == "office" }
+
+// TestStaged puts a stream in place with owners, holes, other names, and without what the
+// computer cannot have; and tells all that is not as it was.
+func TestStaged(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("root gives files to others")
+	}
+	dir := t.TempDir()
+	root := filepath.Join(dir, "item")
+	put(t, root, map[string]string{"a": "1", "sub/b": "2", "No": "3", "nO": "4", "end.": "5", "last": "6"})
+	f, _ := os.Create(filepath.Join(root, "holes"))
+	f.WriteAt([]byte("x"), 5*marks.Hole)
+	f.Truncate(20 * marks.Hole)
+	f.Close()
+	os.Link(filepath.Join(root, "a"), filepath.Join(root, "sub/a too"))
+	os.Link(filepath.Join(root, "end."), filepath.Join(root, "sub/end too"))
+	os.Symlink("a", filepath.Join(root, "link"))
+	os.Chown(filepath.Join(root, "a"), 1000, 100)
+	data, list, st := archive(t, Source{Root: root, Accounts: folk{}})
+	if !st.Owners["maren"] || !st.Owners["root"] || st.Files != 9 || st.Links != 1 {
+		t.Errorf("sealed: %+v", st)
+	}
+	to := filepath.Join(dir, "to")
+	belongs := &Belonging{Accounts: folk{}, Of: func(e Entry) (marks.Owner, bool) {
+		return marks.Owner{UID: 1000, GID: 100}, e.Owner == "maren" || e.Path == "link" || e.Path == "sub"
+	}}
+	var written int64
+	staged, err := Placing{Belongs: belongs, Lenient: "windows", Progress: func(n int64) { written += n }}.Stage(t.Context(), to, bytes.NewReader(data), reader(list), func() (*ListReader, error) { return reader(list), nil })
+	if err != nil || staged.UnkeptCount != 3 || staged.Unkept[2] != "sub/end too: it is another name of end., which is left out" || staged.Files != 6 || written != 20*marks.Hole+4 {
+		t.Fatalf("%+v, %d bytes, %v", staged, written, err)
+	}
+	var there []string
+	filepath.WalkDir(to, func(p string, e fs.DirEntry, err error) error {
+		info, _ := os.Lstat(p)
+		rel, _ := filepath.Rel(to, p)
+		there = append(there, fmt.Sprint(rel, " ", marks.See(info).UID, " ", marks.See(info).Sparse))
+		return err
+	})
+	if want := []string{". 0 false", "No 0 false", "a 1000 false", "holes 0 true", "last 0 false", "link 1000 false", "sub 1000 false", "sub/a too 1000 false", "sub/b 0 false"}; !slices.Equal(there, want) {
+		t.Errorf("placed %q", there)
+	}
+	compare := func(c Comparing) string {
+		t.Helper()
+		got, err := c.Compare(t.Context(), Source{Root: to, Accounts: folk{}}, reader(list))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out []string
+		for _, d := range got.Diffs {
+			out = append(out, d.Path+" "+d.What)
+		}
+		slices.Sort(out)
+		return strings.Join(out, "; ")
+	}
+	if got := compare(Comparing{Lenient: "windows", Belongs: belongs, Modes: true}); got != "sub/end too is missing" { // its content is not here
+		t.Errorf("as it was: %s", got)
+	}
+	if got := compare(Comparing{}); got != "end. is missing; nO is missing; sub/end too is missing" {
+		t.Errorf("without the names: %s", got)
+	}
+	marks.Settle(func() *os.File { f, _ := os.Open(filepath.Join(to, "last")); return f }(), marks.Given{Mode: 0o640, Marks: marks.Marks{Xattr: map[string][]byte{"user.x": []byte("1")}}})
+	os.Chown(filepath.Join(to, "a"), 0, 100)
+	os.Remove(filepath.Join(to, "sub/a too"))
+	os.Link(filepath.Join(to, "sub/b"), filepath.Join(to, "sub/a too"))
+	put(t, to, map[string]string{"more": ""})
+	want := "a belongs to root:office, and should to maren:office; last has other extended attributes: user.x; more was not in what was sealed; sub/a too was a name, is a file; sub/b was a file, is a name; sub/end too is missing"
+	if got := compare(Comparing{Lenient: "windows", Belongs: belongs, Modes: true}); got != want {
+		t.Errorf("changed: %s", got)
+	}
+	if got := compare(Comparing{Lenient: "windows", Belongs: belongs, Others: true}); got != "a belongs to root:office, and should to maren:office; sub/a too was a name, is a file; sub/b was a file, is a name; sub/end too is missing" {
+		t.Errorf("with others beside: %s", got)
+	}
+	os.Remove(filepath.Join(to, "sub/b"))
+	os.Link(filepath.Join(to, "last"), filepath.Join(to, "sub/z"))
+	if got, err := (Comparing{}).Compare(t.Context(), Source{Root: to}, reader(lines(Entry{Path: ".", Type: Dir}, Entry{Path: "sub", Type: Dir}, Entry{Path: "sub/z", Type: Hard, Target: "a"}))); err != nil || !slices.Contains(got.Diffs, Diff{"sub/z", "was another name of a, is one of last"}) {
+		t.Errorf("another name: %+v %v", got, err)
+	}
+	if (Comparing{Attr: true}).Differs(Entry{Marks: marks.Marks{Attr: 1}}, Entry{}) == "" || (Comparing{}).Differs(Entry{Marks: marks.Marks{Attr: 1}}, Entry{}) != "" || (Comparing{Modes: true}).Differs(Entry{Type: Link, Marks: marks.Marks{Xattr: map[string][]byte{"a": nil}}}, Entry{Type: Link}) != "" {
+		t.Error("attributes")
+	}
+}
+
+// TestTurned compares files as they were before they were changed.
+func TestTurned(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, map[string]string{"a.ini": "home=/home/mholm\n", "b.ini": "worked in"})
+	was := []byte("home=/home/maren\n")
+	entry := func(p string) Entry {
+		info, _ := os.Stat(filepath.Join(dir, p))
+		return Entry{Path: p, Type: File, Size: int64(len(was)), Hash: digest.Of(was), Mode: 0o640, ModTime: info.ModTime()}
+	}
+	edits := []repoint.Edit{{At: 11, Old: []byte("maren"), New: []byte("mholm")}}
+	b := entry("b.ini")
+	b.Size = int64(len("worked in"))
+	got, err := Comparing{Turned: map[string][]repoint.Edit{"a.ini": edits, "b.ini": edits}}.Compare(t.Context(), Source{Root: dir}, reader(lines(Entry{Path: ".", Type: Dir}, entry("a.ini"), b)))
+	if err != nil || got.Same != 2 || !slices.Equal(got.Diffs, []Diff{{"b.ini", "has other content"}}) {
+		t.Errorf("%+v %v", got, err)
+	}
+	os.Remove(filepath.Join(dir, "a.ini"))
+	os.Mkdir(filepath.Join(dir, "a.ini"), 0o755)
+	stopped, stop := context.WithCancel(t.Context())
+	stop()
+	if _, err := (Comparing{}).Compare(stopped, Source{Root: dir}, reader(nil)); fault.KindOf(err) != fault.Stopped {
+		t.Errorf("stopped: %v", err)
+	}
+}
+
+// TestRemoved removes folders that nobody may write to, and links, but not what they lead to.
+func TestRemoved(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, map[string]string{"a/b/c": "1", "kept/d": "2", "file": "3"})
+	os.Symlink(filepath.Join(dir, "kept"), filepath.Join(dir, "a/b/link"))
+	os.Symlink(filepath.Join(dir, "kept"), filepath.Join(dir, "link"))
+	os.Chmod(filepath.Join(dir, "a/b"), 0o500)
+	for _, name := range []string{"a", "file", "link", "none", "kept/d/below"} {
+		if err := RemoveTree(filepath.Join(dir, name)); err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	holds(t, dir, map[string]string{"kept/d": "2"})
+	if err := SyncTree(dir); err != nil {
+		t.Error(err)
+	}
+	if err := errors.Join(unreadable("x", fs.ErrNotExist)); fault.KindOf(err) != fault.Changed {
+		t.Errorf("gone meanwhile: %v", err)
+	}
+	if err := unreadable("x", fs.ErrPermission); fault.KindOf(err) != fault.Unreadable {
+		t.Errorf("not to be read: %v", err)
+	}
+}
