@@ -92,7 +92,7 @@ func TestObjects(t *testing.T) {
 		"float": {0x22, 1, 2, 3, 4}, "double": {0x23, 1, 2, 3, 4, 5, 6, 7, 8}, "date": {0x33, 1, 2, 3, 4, 5, 6, 7, 8},
 		"data": {0x42, 1, 2}, "no data": {0x40}, "ASCII": []byte("\x53abc"), "UTF-8": []byte("\x73abc"), "UTF-16": {0x62, 0, 'a', 0, 'b'},
 		"an id": {0x80, 1}, "a long id": {0x82, 1, 2, 3}, "array": {0xa2, 1, 2}, "set": {0xc1, 1}, "dictionary": {0xd1, 1, 2}, "none in it": {0xd0},
-		"counted in one byte": append([]byte{0x5f, 0x10, 15}, "123456789012345"...), "counted in two": append([]byte{0x6f, 0x11, 0, 16}, make([]byte, 32)...),
+		"counted, and none": {0x5f, 0x10, 0}, "counted in one byte": append([]byte{0x5f, 0x10, 15}, "123456789012345"...), "counted in two": append([]byte{0x6f, 0x11, 0, 16}, make([]byte, 32)...),
 		"counted in four": append([]byte{0x4f, 0x12, 0, 0, 0, 17}, make([]byte, 17)...), "counted in eight": append([]byte{0xaf, 0x13, 0, 0, 0, 0, 0, 0, 0, 16}, bytes.Repeat([]byte{1}, 16)...),
 	} {
 		l := &list{refSize: 1, objects: [][]byte{o, leaf, leaf}}
@@ -112,11 +112,54 @@ func TestObjects(t *testing.T) {
 	for name, o := range map[string][]byte{
 		"an unknown sort": {0x91, 1}, "another": {0xb1, 1}, "a last": {0xe1, 1}, "a count of no number": {0x5f, 0x20, 1, 'a'}, "a count too long": append([]byte{0x5f, 0x14}, make([]byte, 16)...),
 		"a count beyond all": append([]byte{0x5f, 0x13}, bytes.Repeat([]byte{0xff}, 8)...), "halves beyond all": append([]byte{0x6f, 0x13, 0x80}, make([]byte, 7)...),
-		"one that is not there": {0xa1, 3}, "itself": {0xa1, 0},
+		"one that is not there": {0xa1, 3}, "itself": {0xa1, 0}, "a count cut short": {0x5f, 0x12, 0},
 	} {
 		if got, err := parse((&list{refSize: 1, objects: [][]byte{o, leaf, leaf}}).bytes()); err == nil {
 			t.Errorf("%s: %+v", name, got)
 		}
+	}
+}
+
+// TestNumbers reads numbers of every size in a list: those of objects, and where they are.
+func TestNumbers(t *testing.T) {
+	wide := (&list{refSize: 2, objects: [][]byte{{0xd1, 0, 1, 0, 2}, {0x51, 'a'}, {0x51, 'b'}}}).bytes()
+	if got, err := Read(wide); err != nil || !reflect.DeepEqual(got, map[string]any{"a": "b"}) {
+		t.Errorf("of two bytes: %v %v", got, err)
+	}
+	const object = "\xa1\x00\x00\x00\x00\x00\x00\x00\x01" + "\x51a"
+	widest := magic + object + "\x00\x00\x00\x00\x00\x00\x00\x08" + "\x00\x00\x00\x00\x00\x00\x00\x11" + "\x00\x00\x00\x00\x00\x00\x08\x08" + "\x00\x00\x00\x00\x00\x00\x00\x02" + "\x00\x00\x00\x00\x00\x00\x00\x00" + "\x00\x00\x00\x00\x00\x00\x00\x13"
+	if got := Strings([]byte(widest)); !reflect.DeepEqual(got, []string{"a"}) {
+		t.Errorf("of eight bytes: %q", got)
+	}
+	long := (&list{refSize: 1, objects: [][]byte{append([]byte{0x4f, 0x11, 1, 44}, make([]byte, 300)...)}}).bytes()
+	if long[len(long)-1]++; Strings(long) != nil {
+		t.Error("a table of two bytes each, a byte too late")
+	}
+	if _, err := parse(long); err == nil {
+		t.Error("a table of two bytes each, a byte too late, is read")
+	}
+	if _, err := parse((&list{refSize: 1, objects: [][]byte{{0xa3, 1, 2, 2}, {0x08}, {0xa0}}}).bytes()); err == nil || !strings.Contains(err.Error(), "several places") {
+		t.Errorf("an array at two places, behind a leaf: %v", err)
+	}
+	if a, u := encode("abc"), encode("aü"); string(a) != "\x53abc" || string(u) != "\x62\x00a\x00\xfc" {
+		t.Errorf("written as %q and %q", a, u)
+	}
+	for size, read := range map[int]bool{MaxFile: true, MaxFile + 1: false} {
+		now, _, err := Changed((&list{refSize: 1, objects: [][]byte{{0x51, 'x'}}}).bytes(), func(string) (string, bool) {
+			return strings.Repeat("a", size-len(magic)-6-3-trailerLen), true
+		})
+		if err != nil || len(now) != size {
+			t.Fatal(len(now), err)
+		}
+		if _, err := Read(now); (err == nil) != read {
+			t.Errorf("%d bytes: %v", size, err)
+		}
+		if _, err := parse(now); (err == nil) != read {
+			t.Errorf("%d bytes are taken apart: %v", size, err)
+		}
+	}
+	if _, err := parse([]byte(magic)); err == nil {
+		t.Error("a beginning alone is read")
 	}
 }
 
@@ -156,7 +199,7 @@ func TestTrailer(t *testing.T) {
 
 // TestWritten writes strings of every length and alphabet, in lists of every length of offsets.
 func TestWritten(t *testing.T) {
-	for _, n := range []int{0, 1, 14, 15, 240, 241, 242, 300, 65528, 65529, 65536, 70000} {
+	for _, n := range []int{0, 1, 14, 15, 235, 236, 237, 300, 65515, 65516, 65517, 70000} {
 		for _, letter := range []string{"a", "\x7f", "\u0080", "ü", "🚢"} {
 			if n > 70000/len(letter)/2 && letter != "a" {
 				continue
