@@ -205,14 +205,14 @@ func (l *Looker) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 		if is.Since != nil && !is.Since.Same {
 			f.OldChanged = append(f.OldChanged, changed(p, is.Since))
 		}
+		if err := l.count(ctx, p, is, f); err != nil {
+			return err
+		}
 		a.Items = append(a.Items, *is)
 		f.Need += is.Bytes
 		f.BadNames = append(f.BadNames, is.BadNames...)
 		f.Unreadable = append(f.Unreadable, is.Unreadable...)
 		f.LacksNeed = append(f.LacksNeed, is.Lacks...)
-		if err := l.count(ctx, p, is, f); err != nil {
-			return err
-		}
 		f.Open = append(f.Open, is.Held...)
 		if is.Locked != "" {
 			f.Open = append(f.Open, is.Locked)
