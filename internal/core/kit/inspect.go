@@ -36,7 +36,9 @@ func minor(name string) bool {
 }
 
 // isProgram reports whether a file of the kit is a build of this program.
-func isProgram(name string) bool { return minor(name) && !strings.HasSuffix(name, ".txt") }
+func isProgram(name string) bool {
+	return minor(name) && !strings.Contains(name, "/") && !strings.HasSuffix(name, ".txt")
+}
 
 // Whole reports whether all is there that a move takes.
 func (in *Inspection) Whole() bool {
