@@ -109,7 +109,7 @@ func TestAsked(t *testing.T) {
 	if all := c.Commands(); len(all) != 3 || len((&Card{Opens: &Opens{Run: []string{"/x"}}, Sync: []Sync{{Command: []string{"/y"}}}, Items: []Item{{Exports: &Export{Make: []string{"/z"}}}}}).Commands()) != 3 {
 		t.Errorf("commands: %q", all)
 	}
-	for name, q := range map[string]struct{ old, new, what string }{
+	mistakes(t, servedCard, map[string]mistake{
 		"counted nowhere":      {"item: data, query: SELECT 1, make", `number: 3, count: "SELECT {name}", make`, "cannot be counted so"},
 		"counted of a file":    {"item: data, query: SELECT 1, make", `number: 3, item: yard, count: "SELECT {name}", make`, "cannot be counted so"},
 		"counted without name": {"make: [", "count: SELECT 1, make: [", "cannot be counted so"},
@@ -129,15 +129,7 @@ func TestAsked(t *testing.T) {
 		"no files":             {"files: '*.dbf'", "files: ''", "has no pattern"},
 		"identity elsewhere":   {"kind: dbase,", "kind: dbase, identity: {file: ../x},", "is not in the folder"},
 		"repointed column":     {"kind: postgresql,", "kind: postgresql, repoint: [path],", `the column "path" cannot be used`},
-	} {
-		text := strings.Replace(servedCard, q.old, q.new, 1)
-		if text == servedCard {
-			t.Fatalf("%s: nothing was changed", name)
-		}
-		if _, err := Parse("x.yaml", []byte(text)); fault.KindOf(err) != fault.BadCard || !strings.Contains(err.Error(), q.what) {
-			t.Errorf("%s: %v", name, err)
-		}
-	}
+	})
 }
 
 // TestUnseen refuses characters that nobody sees, and takes those that are.

@@ -34,6 +34,23 @@ licences:
     desk: {url: 'http://127.0.0.1:1', key: ozSfO2Sa_kxMIBWYMRr5LNe1V6adT6O9NzGuLV1yuGQ}
 `
 
+// mistake is one place of a good card that is changed, and what is told of it.
+type mistake struct{ old, new, what string }
+
+// mistakes makes each of them, and sees that it is told.
+func mistakes(t *testing.T, card string, all map[string]mistake) {
+	t.Helper()
+	for name, m := range all {
+		text := strings.Replace(card, m.old, m.new, 1)
+		if text == card {
+			t.Fatalf("%s: nothing was changed", name)
+		}
+		if _, err := Parse("x.yaml", []byte(text)); fault.KindOf(err) != fault.BadCard || !strings.Contains(err.Error(), m.what) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
 func TestGoodCard(t *testing.T) {
 	c, err := Parse("x.yaml", []byte(good))
 	if err != nil {
@@ -183,7 +200,7 @@ func TestCardWithEverySource(t *testing.T) {
 }
 
 func TestMistakesInSources(t *testing.T) {
-	for name, c := range map[string]struct{ old, new, what string }{
+	mistakes(t, wideCard, map[string]mistake{
 		"nothing to read":       {"edition: {file: '%PROGRAMDATA%\\Pontoon\\pontoon.ini', key: app/edition}", "edition: {pattern: '(x)'}", `the field "edition" does not say`},
 		"key without format":    {"pontoon.ini', key", "pontoon', key", "does not tell its format"},
 		"format without key":    {", key: app/edition", ", format: ini", "has no key"},
@@ -203,15 +220,7 @@ func TestMistakesInSources(t *testing.T) {
 		"a path told twice":     {"path: /etc/pontoon.key", "path: {from: {file: /a.ini, key: app/key}, macos: /etc/pontoon.key}", "told twice"},
 		"a file with address":   {"path: /etc/pontoon.key", "path: /etc/pontoon.key, address: x", "a file item has no address"},
 		"counts on a server":    {"address: 'QUAY-SRV:5432'", "address: x, counts: [{name: n, files: x}]", "item has no counts"},
-	} {
-		text := strings.Replace(wideCard, c.old, c.new, 1)
-		if text == wideCard {
-			t.Fatalf("%s: nothing was changed", name)
-		}
-		if _, err := Parse("x.yaml", []byte(text)); fault.KindOf(err) != fault.BadCard || !strings.Contains(err.Error(), c.what) {
-			t.Errorf("%s: %v", name, err)
-		}
-	}
+	})
 }
 
 const servedCard = `card: 1
@@ -240,7 +249,7 @@ func TestCardOfDatabases(t *testing.T) {
 	if len(c.Reads()) != 2 || len(c.Commands()) != 1 || !c.Items[0].Masks("public.owner")("phone") || c.Items[0].Masks("x")("name") {
 		t.Errorf("%v %v", c.Reads(), c.Commands())
 	}
-	for name, q := range map[string]struct{ old, new, what string }{
+	mistakes(t, servedCard, map[string]mistake{
 		"no database":         {"database: ledger, ", "", "does not say which database"},
 		"a server with path":  {"kind: postgresql,", "kind: postgresql, path: /x,", "has no path"},
 		"a file with server":  {"kind: jet,", "kind: jet, server: {database: x},", "a jet item has no server"},
@@ -253,15 +262,7 @@ func TestCardOfDatabases(t *testing.T) {
 		"less than none":      {"item: data, query: SELECT 1,", "number: -1,", "cannot be -1"},
 		"of no database":      {"item: data, query", "item: yard, query", `named "yard"`},
 		"nothing to do":       {", import: take it in", "", `"import" is missing`},
-	} {
-		text := strings.Replace(servedCard, q.old, q.new, 1)
-		if text == servedCard {
-			t.Fatalf("%s: nothing was changed", name)
-		}
-		if _, err := Parse("x.yaml", []byte(text)); fault.KindOf(err) != fault.BadCard || !strings.Contains(err.Error(), q.what) {
-			t.Errorf("%s: %v", name, err)
-		}
-	}
+	})
 }
 
 const licensedCard = `card: 1
@@ -288,7 +289,7 @@ func TestCardOfLicences(t *testing.T) {
 	if len(c.Reads()) != 2 || c.Licences[2].Change(true).Steps[0].Do != "release it" || c.Licences[3].Change(false).Run[1] != "take" {
 		t.Errorf("%v", c.Reads())
 	}
-	for name, q := range map[string]struct{ old, new, what string }{
+	mistakes(t, licensedCard, map[string]mistake{
 		"unknown method":      {"method: file", "method: magic", `"magic" is not a method`},
 		"a file of no item":   {"items: [certificate]}", "items: [other]}", `named "other"`},
 		"a file of a folder":  {"items: [certificate]}", "items: [diary]}", `named "diary"`},
@@ -316,15 +317,7 @@ func TestCardOfLicences(t *testing.T) {
 		"a command as steps":  {"activate: {run: [/opt/lic, take]}", "activate: {steps: [{do: x}]}", "names no command"},
 		"steps for a file":    {"method: file,", "method: file, activate: {steps: [{do: x}]},", "method file has no activate"},
 		"a desk without desk": {"method: file, items: [certificate]", "method: desk, product: x, serial: {file: /a}, code: {file: /a}", "names no desk"},
-	} {
-		text := strings.Replace(licensedCard, q.old, q.new, 1)
-		if text == licensedCard {
-			t.Fatalf("%s: nothing was changed", name)
-		}
-		if _, err := Parse("x.yaml", []byte(text)); fault.KindOf(err) != fault.BadCard || !strings.Contains(err.Error(), q.what) {
-			t.Errorf("%s: %v", name, err)
-		}
-	}
+	})
 }
 
 // TestAllMistakes tells every mistake of a card at once, each with what may be meant.
