@@ -42,6 +42,11 @@ func TestHives(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	for path, letter := range map[string]string{`a:\`: "A", "Z:": "Z", "@:": "", "[:": "", "A": "", "": "", "AB:": ""} {
+		if got := letterOf(path); got != letter {
+			t.Errorf("%s is on the drive %q", path, got)
+		}
+	}
 	var people []string
 	for _, u := range c.Users() {
 		people = append(people, u.Name+" "+u.Account+" "+u.SID())
@@ -90,6 +95,10 @@ func TestHives(t *testing.T) {
 		if in, err := USB(c, id); in != want || err != nil {
 			t.Errorf("%s is plugged in: %v, %v", id, in, err)
 		}
+	}
+	lay.Out(t, root, map[string]string{IdentityFile: "name: GIVEN\n"})
+	if given, err := Open(root); err != nil || given.Name() != "GIVEN" || given.HardwareID() != "5c0e" {
+		t.Errorf("with its name told: %+v, %v", given, err)
 	}
 	if c.Notes() != nil || c.Accounts() != nil {
 		t.Errorf("notes %q, accounts %v", c.Notes(), c.Accounts())

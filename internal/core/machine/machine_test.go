@@ -53,11 +53,11 @@ func TestWindowsDisk(t *testing.T) {
 func TestLinuxDisk(t *testing.T) {
 	c := makeDisk(t, map[string]string{
 		"etc/hostname": "quay\n", "etc/machine-id": "0123\n",
-		"etc/passwd":   "root:x:0:0::/root:/bin/bash\nmaren:x:1000:1000::/home/maren:/bin/bash\nwww:x:33:33::/var/www:/usr/sbin/nologin\nnobody:x:65534:65534::/nonexistent:/bin/sh\n",
-		"home/maren/x": "", "root/x": "", "var/www/x": "",
+		"etc/passwd":   "zoe:x:1001:1001::/home/zoe:/bin/bash\nhalf:x:1002:1002::/home/half\nall:x:1003:1003::/:/bin/sh\nshut:x:1004:1004::/home/shut:/bin/false\ngone:x:1005:1005::/home/gone:/bin/sh\ndaemon:x:999:999::/home/zoe:/bin/sh\nroot:x:0:0::/root:/bin/bash\nmaren:x:1000:1000::/home/maren:/bin/bash\nwww:x:33:33::/var/www:/usr/sbin/nologin\nnobody:x:65534:65534::/nonexistent:/bin/sh\n",
+		"home/maren/x": "", "root/x": "", "var/www/x": "", "home/zoe/x": "", "home/half/x": "", "home/shut/x": "",
 		"data/conf/t/x": "", "home/maren/.config": "-> /data/conf", "home/maren/up": "-> ../../../../../etc", "a": "-> b", "b": "-> a",
 	})
-	if len(c.Users()) != 2 || c.Name() != "quay" || c.HardwareID() != "0123" {
+	if u := c.Users(); len(u) != 3 || u[0].Name != "maren" || u[1].Name != "root" || u[2].Name != "zoe" || c.Name() != "quay" || c.HardwareID() != "0123" {
 		t.Errorf("%s %s users %v", c.Name(), c.HardwareID(), c.Users())
 	}
 	u := FindUser(c, "maren")
@@ -72,7 +72,7 @@ func TestLinuxDisk(t *testing.T) {
 	if _, err := c.Locate("/a/x", nil); err == nil {
 		t.Error("a circle of links leads somewhere")
 	}
-	if !PerUser("~/x") || PerUser("/x") || len(Profiles(c, "~/x")) != 2 || Profiles(c, "/x")[0] != nil {
+	if !PerUser("~/x") || PerUser("/x") || len(Profiles(c, "~/x")) != 3 || Profiles(c, "/x")[0] != nil {
 		t.Error("who a path stands for")
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/marks"
 )
 
 // put writes files below a folder.
@@ -68,6 +69,7 @@ func TestBring(t *testing.T) {
 	for _, name := range []string{"new.txt", "fresh"} {
 		os.Chmod(filepath.Join(from, name), 0o700)
 		os.Chtimes(filepath.Join(from, name), at, at)
+		os.Chown(filepath.Join(from, name), 1234, 1234) // as root only
 	}
 	want := map[string]string{"same": "same", "both.tar.gz": "ours", "twice": "one", "twice (2)": "two", "sub/a": "other", "sub/own": "own", "file": "a file here", "folder/in": "it", "outside": "x", "linked": "-> " + outside, "link too": "-> sub/a",
 		"new.txt": "new", "both.tar (2).gz": "theirs", "twice (3)": "three", "sub/a (2)": "a", "sub/b": "b", "file (2)/deep/er/x": "x", "file (2)/y": "y", "linked (2)/z": "z", "folder (2)": "a file", "fresh/empty/f": "", "link": "-> new.txt"}
@@ -87,6 +89,12 @@ func TestBring(t *testing.T) {
 	}
 	if info, _ := os.Stat(filepath.Join(to, "fresh")); info.Mode().Perm() != 0o700 {
 		t.Errorf("a folder is brought as %v", info.Mode())
+	}
+	for _, name := range []string{"new.txt", "fresh"} {
+		was, _ := marks.OwnerOf(filepath.Join(from, name))
+		if is, _ := marks.OwnerOf(filepath.Join(to, name)); is != was {
+			t.Errorf("%s belonged to %v, and to %v now", name, was, is)
+		}
 	}
 	if _, err := Bring(t.Context(), filepath.Join(dir, "none"), to); fault.KindOf(err) != fault.Missing {
 		t.Errorf("from nowhere: %v", err)

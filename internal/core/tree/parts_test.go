@@ -27,6 +27,8 @@ func TestCarry(t *testing.T) {
 	at := time.Date(2020, 1, 2, 3, 4, 5, 0, time.UTC)
 	os.Chmod(filepath.Join(from, "own"), 0o700)
 	os.Chtimes(filepath.Join(from, "own"), at, at)
+	os.Chown(filepath.Join(from, "own"), 1234, 1234) // as root only
+	was, _ := marks.OwnerOf(filepath.Join(from, "own"))
 	s := Source{Root: from, Skip: []string{"**/*.log"}, Marked: true}
 	for range 2 {
 		if err := Carry(t.Context(), s, to); err != nil {
@@ -37,6 +39,9 @@ func TestCarry(t *testing.T) {
 	}
 	if info, err := os.Stat(filepath.Join(to, "own")); err != nil || info.Mode().Perm() != 0o700 || !info.ModTime().Equal(at) {
 		t.Errorf("a folder is %v, %v", info, err)
+	}
+	if is, _ := marks.OwnerOf(filepath.Join(to, "own")); is != was {
+		t.Errorf("a folder belonged to %v, and to %v now", was, is)
 	}
 	if _, err := os.Stat(filepath.Join(from, "own")); err == nil {
 		t.Error("an empty folder is left")
