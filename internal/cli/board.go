@@ -8,6 +8,7 @@ import (
 
 	"movekit/internal/core/board"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/steps"
 	"movekit/internal/report"
@@ -62,7 +63,7 @@ and --from shows what is kept there. The address holds no password: it is taken 
 			}
 			e.showBoard(all, bad, now)
 			if store != "" {
-				e.printf("stored: %s\n", plural(int64(len(all)), "move"))
+				e.printf("stored: %s\n", item.Plural(int64(len(all)), "move"))
 			}
 			if page != "" {
 				e.printf("wrote %s\n", page)

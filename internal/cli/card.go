@@ -14,6 +14,7 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
 	"movekit/internal/core/item/kinds"
 	"movekit/internal/core/run"
 	"movekit/internal/core/survey"
@@ -103,7 +104,7 @@ func (e *env) cardCommand() *cobra.Command {
 					tell(fold(e.err), err, e.colour && isTerminal(e.err))
 					continue
 				}
-				e.printf("%s: %s, %s, %s: no mistakes\n", name, c.Title, plural(int64(len(c.Items)), "item"), plural(int64(len(c.Licences)), "licence"))
+				e.printf("%s: %s, %s, %s: no mistakes\n", name, c.Title, item.Plural(int64(len(c.Items)), "item"), item.Plural(int64(len(c.Licences)), "licence"))
 			}
 			if failed {
 				return exit{exitFailed}

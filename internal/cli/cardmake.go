@@ -17,6 +17,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/draft"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
@@ -374,7 +375,7 @@ func (g *guide) whichPlaces(computer machine.Computer, app draft.App) (paths []s
 		for _, f := range places {
 			about := f.What
 			if f.Files > 0 {
-				about += fmt.Sprintf(", %s, %s", plural(f.Files, map[bool]string{true: "value", false: "file"}[f.Class == wide.Registry]), bytesText(f.Bytes))
+				about += fmt.Sprintf(", %s, %s", item.Plural(f.Files, map[bool]string{true: "value", false: "file"}[f.Class == wide.Registry]), bytesText(f.Bytes))
 			}
 			if !f.Newest.IsZero() {
 				about += ", newest change " + f.Newest.Local().Format("2006-01-02")

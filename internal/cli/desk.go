@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/yamltext"
 	"movekit/internal/desk"
@@ -124,7 +125,7 @@ arguments, so that they do not stand in the shell's history.`,
 			if err := s.Add(ctx, list); err != nil {
 				return err
 			}
-			e.printf("Entered %s. The desk's key for cards is %s\n", plural(int64(len(list)), "licence"), s.PublicKey())
+			e.printf("Entered %s. The desk's key for cards is %s\n", item.Plural(int64(len(list)), "licence"), s.PublicKey())
 			return nil
 		}),
 	}
@@ -210,7 +211,7 @@ func (e *env) deskShowCommand(with withStore) *cobra.Command {
 			if e.json {
 				return e.object(r)
 			}
-			e.printf("%s, serial %s: %s, %s left\n", r.Product, r.Serial, plural(int64(r.Seats), "seat"), plural(int64(r.Transfers), "transfer"))
+			e.printf("%s, serial %s: %s, %s left\n", r.Product, r.Serial, item.Plural(int64(r.Seats), "seat"), item.Plural(int64(r.Transfers), "transfer"))
 			e.printf("Rules: %s\n", strings.Join(r.Rules, ", "))
 			on := strings.Join(r.Active, " ")
 			if on == "" {

@@ -10,6 +10,7 @@ import (
 
 	"movekit/internal/core/draft"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
 )
 
 var draftName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
@@ -62,7 +63,7 @@ stands in comments.`,
 			if err := writeNew(to, data); err != nil {
 				return err
 			}
-			e.printf("Wrote the draft of a card with %s to %s. Read it and finish it.\n", plural(int64(len(d.Items)), "item"), to)
+			e.printf("Wrote the draft of a card with %s to %s. Read it and finish it.\n", item.Plural(int64(len(d.Items)), "item"), to)
 			return nil
 		},
 	}

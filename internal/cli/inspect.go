@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"movekit/internal/core/item"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
@@ -41,7 +42,7 @@ there says what it likes. Exit code 1 tells that something is damaged.`,
 			if err := e.object(in); err != nil {
 				return err
 			}
-			e.printf("%s, %s, %s\n", plural(int64(in.Files), "file"), bytesText(in.Bytes), plural(int64(in.Lines), "journal line"))
+			e.printf("%s, %s, %s\n", item.Plural(int64(in.Files), "file"), bytesText(in.Bytes), item.Plural(int64(in.Lines), "journal line"))
 			if err := e.showAsOf(dir, in); err != nil {
 				return err
 			}

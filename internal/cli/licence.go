@@ -15,6 +15,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/holder"
+	"movekit/internal/core/item"
 	"movekit/internal/core/item/kinds"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/licence"
@@ -152,7 +153,7 @@ another. No kit and no passphrase is needed. Sent twice, they are carried out on
 				if err := writeSmall(args[1], answers); err != nil {
 					return err
 				}
-				e.printf("%s for %s: wrote %s\n", plural(int64(len(answers.Answers)), "answer"), f.Computer, args[1])
+				e.printf("%s for %s: wrote %s\n", item.Plural(int64(len(answers.Answers)), "answer"), f.Computer, args[1])
 			}
 			return errors.Join(failed...)
 		},

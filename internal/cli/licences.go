@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
@@ -113,7 +114,7 @@ func (e *env) showLicences(j *move.Move, out []*run.Outcome) {
 		for _, l := range o.Licences {
 			result := l.Did
 			if l.Spent > 0 && !strings.HasPrefix(l.Did, "already") {
-				result += fmt.Sprintf(", %s spent", plural(int64(l.Spent), "transfer"))
+				result += fmt.Sprintf(", %s spent", item.Plural(int64(l.Spent), "transfer"))
 			}
 			t.Add(o.Title, l.Licence, l.Serial, stateText(l.Old), stateText(l.New), leftText(l.Transfers), e.result(l.Good, result, result))
 		}
@@ -145,12 +146,5 @@ func leftText(n int) string {
 	if n < 0 {
 		return "?"
 	}
-	return plural(int64(n), "transfer")
-}
-
-func plural(n int64, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return countText(n) + " " + word + "s"
+	return item.Plural(int64(n), "transfer")
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
@@ -135,7 +136,7 @@ alone; --look, on the old computer, also sees what became there of what is seale
 			e.printf("%s", t)
 			e.showLooked(since)
 			if n := len(s.Overrides); n > 0 {
-				e.printf("%s overridden; the report says which and why\n", plural(int64(n), "gate"))
+				e.printf("%s overridden; the report says which and why\n", item.Plural(int64(n), "gate"))
 			}
 			e.showNext(next)
 			return nil

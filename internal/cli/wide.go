@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
 	"movekit/internal/core/run"
 	"movekit/internal/core/wide"
 	"movekit/internal/table"
@@ -52,7 +53,7 @@ func (e *env) surveyWide(ctx context.Context, call *surveyCall, apps []string) e
 
 func (e *env) showWide(r *wide.Result, cards int) {
 	e.printf("%s: %s files seen, %s opened. %s. Recent is what changed within %d days.\n\n", r.Computer, countText(r.Files), countText(r.Opened),
-		map[bool]string{true: "No card was given", false: plural(int64(cards), "card") + " taken off"}[cards == 0], r.Days)
+		map[bool]string{true: "No card was given", false: item.Plural(int64(cards), "card") + " taken off"}[cards == 0], r.Days)
 	t := e.table("what was seen", "size", "newest change", "where")
 	t.Paths = true
 	t.Right = []int{2}

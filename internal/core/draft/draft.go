@@ -20,7 +20,6 @@ import (
 	"unicode/utf8"
 
 	"github.com/dustin/go-humanize"
-	"github.com/dustin/go-humanize/english"
 	"gopkg.in/ini.v1"
 
 	"movekit/internal/core/card"
@@ -249,7 +248,7 @@ func (d *Drafter) key(out *Draft, key string) error {
 			return fault.Wrap(fault.Unreadable, err, "cannot read the registry key %s", key)
 		}
 		it := &Item{Name: slug(key[strings.LastIndex(key, `\`)+1:]), Kind: kinds.Key, Path: key}
-		values := 0
+		var values int64
 		for _, b := range all {
 			for _, v := range b.Values {
 				values++
@@ -264,7 +263,7 @@ func (d *Drafter) key(out *Draft, key string) error {
 				}
 			}
 		}
-		it.About = english.Plural(len(all), "key", "") + ", " + english.Plural(values, "value", "")
+		it.About = item.Plural(int64(len(all)), "key") + ", " + item.Plural(values, "value")
 		if u != nil {
 			it.About += ", of the user " + u.Name
 		}
@@ -630,7 +629,7 @@ func (d *Drafter) pointers(out *Draft, real string) (holds bool) {
 
 // amount says how many files there are, and how large they are.
 func amount(files, bytes int64) string {
-	return english.Plural(int(files), "file", "") + ", " + humanize.Bytes(uint64(bytes))
+	return item.Plural(files, "file") + ", " + humanize.Bytes(uint64(bytes))
 }
 
 var notSlug = regexp.MustCompile(`[^a-z0-9]+`)

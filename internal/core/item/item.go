@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"github.com/dustin/go-humanize/english"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/digest"
@@ -291,10 +292,7 @@ func Content(n int64, one, many string, differ int64) steps.Row {
 
 // Plural writes a number with its word.
 func Plural(n int64, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return humanize.Comma(n) + " " + word + "s"
+	return humanize.Comma(n) + " " + english.PluralWord(int(n), word, "")
 }
 
 // Reason is an error's own words, without the path that is told beside it.

@@ -96,5 +96,5 @@ func (l *LeftOut) Lines() (out []string) {
 }
 
 func (n leftOut) line(name string) string {
-	return name + ": " + english.Plural(int(n.files), "file", "") + ", " + humanize.Bytes(uint64(max(n.bytes, 0)))
+	return name + ": " + humanize.Comma(n.files) + " " + english.PluralWord(int(n.files), "file", "") + ", " + humanize.Bytes(uint64(max(n.bytes, 0)))
 }
