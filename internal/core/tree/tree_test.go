@@ -285,6 +285,19 @@ func TestHostileStreams(t *testing.T) {
 			t.Errorf("%s wrote outside: %v", name, found)
 		}
 	}
+	for name, c := range map[string]struct {
+		want Entry
+		says tar.Header
+	}{
+		"a folder of another name": {Entry{Path: "d", Type: Dir}, tar.Header{Name: "e/", Typeflag: tar.TypeDir}}, "a file for a folder": {Entry{Path: "d", Type: Dir}, tar.Header{Name: "d", Typeflag: tar.TypeReg}},
+		"a link of another name": {Entry{Path: "l", Type: Link, Target: "x"}, tar.Header{Name: "m", Typeflag: tar.TypeSymlink, Linkname: "x"}}, "a link elsewhere": {Entry{Path: "l", Type: Link, Target: "x"}, tar.Header{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "/etc"}},
+		"a file for a link": {Entry{Path: "l", Type: Link, Target: "x"}, tar.Header{Name: "l", Typeflag: tar.TypeReg, Linkname: "x"}}, "another name elsewhere": {Entry{Path: "n", Type: Hard, Target: "a"}, tar.Header{Name: "n", Typeflag: tar.TypeLink, Linkname: "/etc/passwd"}},
+		"another name of another": {Entry{Path: "n", Type: Hard, Target: "a"}, tar.Header{Name: "m", Typeflag: tar.TypeLink, Linkname: "a"}}, "a link for a name": {Entry{Path: "n", Type: Hard, Target: "a"}, tar.Header{Name: "n", Typeflag: tar.TypeSymlink, Linkname: "a"}}, "a folder for a file": {Entry{Path: "f", Type: File}, tar.Header{Name: "f", Typeflag: tar.TypeDir}},
+	} {
+		if agrees(&c.says, c.want) {
+			t.Errorf("%s agrees with its list", name)
+		}
+	}
 	var b bytes.Buffer
 	tw := tar.NewWriter(&b)
 	tw.WriteHeader(&tar.Header{Name: "./", Typeflag: tar.TypeDir})
