@@ -100,8 +100,8 @@ func (d *drives) mount(path string) string { return d.mounted[letterOf(path)] }
 // OnDrive is a real path on a mounted drive as the computer writes it.
 func (d *drives) OnDrive(real string) (string, bool) {
 	for letter, folder := range d.mounted {
-		if rel, err := filepath.Rel(folder, real); err == nil && filepath.IsLocal(rel) {
-			return letter + `:\` + strings.ReplaceAll(strings.TrimPrefix(filepath.ToSlash(rel), "."), "/", `\`), true
+		if rel, is := under(folder, real); is {
+			return letter + `:\` + strings.ReplaceAll(rel, "/", `\`), true
 		}
 	}
 	return "", false

@@ -33,6 +33,9 @@ func TestDrives(t *testing.T) {
 	if back, err := Real(c, `D:\Boats\list.txt`); err != nil || back != real {
 		t.Errorf("the way back leads to %s (%v)", back, err)
 	}
+	if on, is := c.OnDrive(filepath.Join(filepath.Dir(filepath.Dir(real)), ".Hidden")); on != `D:\.Hidden` || !is {
+		t.Errorf("what is hidden on it is called %s", on)
+	}
 	// A link stays on its drive.
 	if out, err := c.Locate(`D:\out\passwd`, nil); err != nil || filepath.Dir(filepath.Dir(out)) == "/" {
 		t.Errorf("a link leads to %s (%v)", out, err)

@@ -138,7 +138,7 @@ func TestTermIsTheWayBack(t *testing.T) {
 	}{
 		{w, "Users/maren/AppData/Roaming/T/x", `%APPDATA%\T\x`, "maren", `C:\Users\maren\AppData\Roaming\T\x`}, {w, "Users/maren", `%USERPROFILE%`, "maren", `C:\Users\maren`},
 		{w, "ProgramData/T", `%PROGRAMDATA%\T`, "", `C:\ProgramData\T`}, {w, "Program Files (x86)/T", `%PROGRAMFILES(X86)%\T`, "", `C:\Program Files (x86)\T`}, {w, "Users/Public/P", `%PUBLIC%\P`, "", `C:\Users\Public\P`}, {w, "Data/x", `C:\Data\x`, "", `C:\Data\x`},
-		{l, "home/maren/.config/t/x", "$XDG_CONFIG_HOME/t/x", "maren", "/home/maren/.config/t/x"}, {l, "home/maren/y", "~/y", "maren", "/home/maren/y"}, {l, "srv/t/x", "/srv/t/x", "", "/srv/t/x"},
+		{l, "home/maren/.config/t/x", "$XDG_CONFIG_HOME/t/x", "maren", "/home/maren/.config/t/x"}, {l, "home/maren/y", "~/y", "maren", "/home/maren/y"}, {l, "srv/t/x", "/srv/t/x", "", "/srv/t/x"}, {l, ".hold/x", "/.hold/x", "", "/.hold/x"}, {w, ".hold/x", `C:\.hold\x`, "", `C:\.hold\x`}, {w, ".", `C:\`, "", `C:\`},
 	} {
 		real := filepath.Join(q.c.Root(), q.rel)
 		got, u := Term(q.c, real)

@@ -26,7 +26,9 @@ func TestFirmware(t *testing.T) {
 		"cut off":           {(bios + system(id))[:len(bios)+9], ""},
 		"texts without end": {bios[:len(bios)-2], ""},
 		"of no length":      {"\x05\x00\x00\x00rest", ""},
-		"empty":             {"", ""},
+		"of four bytes":     {structure(127, "") + system(id), "30313233343536373839616263646566"}, "just long enough": {structure(1, "\x01\x02\x03\x04"+id), "30313233343536373839616263646566"},
+		"a byte too short": {structure(1, "\x01\x02\x03\x04"+id[:15]), ""}, "all of it": {"\x01\x18\x07\x00\x01\x02\x03\x04" + id, "30313233343536373839616263646566"}, "without texts": {"\x05\x04\x00\x00\x00\x00" + system(id), "30313233343536373839616263646566"},
+		"empty": {"", ""},
 	} {
 		if got := smbiosUUID([]byte(c.table)); got != c.want {
 			t.Errorf("%s: %q, want %q", name, got, c.want)

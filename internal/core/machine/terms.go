@@ -16,15 +16,26 @@ func Spoken(c Computer, real string) string {
 	if path, is := c.OnDrive(real); is {
 		return path
 	}
-	rel, err := filepath.Rel(c.Root(), real)
-	if err != nil || !filepath.IsLocal(rel) {
+	rel, is := under(c.Root(), real)
+	if !is {
 		return real
 	}
-	rel = strings.TrimPrefix(filepath.ToSlash(rel), ".")
 	if c.System() == Windows {
 		return `C:\` + strings.ReplaceAll(rel, "/", `\`)
 	}
 	return "/" + rel
+}
+
+// under is the path of what lies in a folder, with / between folders; "" is the folder itself.
+func under(folder, path string) (rel string, is bool) {
+	rel, err := filepath.Rel(folder, path)
+	if err != nil || !filepath.IsLocal(rel) {
+		return "", false
+	}
+	if rel == "." {
+		return "", true
+	}
+	return filepath.ToSlash(rel), true
 }
 
 // Real is the way back from Spoken. What is no path of the computer, but an
