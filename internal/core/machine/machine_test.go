@@ -63,7 +63,7 @@ func TestLinuxDisk(t *testing.T) {
 	u := FindUser(c, "maren")
 	for path, want := range map[string]string{
 		"$XDG_CONFIG_HOME/t/x": "data/conf/t/x", "~/.config/t": "data/conf/t", "~/up/hostname": "etc/hostname", "/var/www": "var/www",
-		"$XDG_DATA_HOME/t": "home/maren/.local/share/t",
+		"$XDG_DATA_HOME/t": "home/maren/.local/share/t", `~/a\b`: `home/maren/a\b`, `$HOME/a\b`: `home/maren/a\b`, `/srv/a\b`: `srv/a\b`,
 	} {
 		if got, err := c.Locate(path, u); err != nil || got != filepath.Join(c.Root(), want) {
 			t.Errorf("%s leads to %s (%v), want %s", path, got, err, want)

@@ -150,6 +150,22 @@ func TestExpectedFigures(t *testing.T) {
 	}
 }
 
+// TestSpace stops what has no room on the kit's medium, by a sample of how small it gets.
+func TestSpace(t *testing.T) {
+	for estimate, want := range map[bool]string{false: "fits", true: ""} {
+		a := look(t, "items: [{name: data, kind: file, path: /srv/holes}]\n", "", map[string]string{"srv/holes": ""}, func(root string, l *Looker) {
+			os.Truncate(filepath.Join(root, "srv/holes"), 8<<40)
+			l.KitDir, l.Estimate = t.TempDir(), estimate
+		}).Apps[0]
+		if gates(a) != want || a.Facts.Free == 0 || (a.Facts.Need < a.Items[0].Bytes) != estimate || estimate && a.Facts.Need < a.Items[0].Sealed+a.Items[0].Sealed/10 {
+			t.Errorf("estimated %v: stopped by %q, %d needed, %d free", estimate, gates(a), a.Facts.Need, a.Facts.Free)
+		}
+	}
+	if f := look(t, "items: [{name: data, kind: file, path: /srv/a}]\n", "", map[string]string{"srv/a": "x"}, nil).Apps[0].Facts; f.Need != 0 {
+		t.Errorf("nobody knows where to: %d bytes needed", f.Need)
+	}
+}
+
 // TestUnsent finds files that wait to be sent with each user, and what nobody can tell.
 func TestUnsent(t *testing.T) {
 	const passwd = "anna:x:1000:1000::/home/anna:/bin/sh\nmaren:x:1001:1001::/home/maren:/bin/sh\nzoe:x:1002:1002::/home/zoe:/bin/sh\n"
