@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/ed25519"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -233,7 +232,7 @@ func TestPatience(t *testing.T) {
 		ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
 		defer cancel()
 		s := &told{errs: []error{down}}
-		if _, err := (Change{Service: s}).Look(ctx); fault.KindOf(err) != fault.DeskDown && !errors.Is(err, context.DeadlineExceeded) || len(s.keys) != 2 {
+		if _, err := (Change{Service: s}).Look(ctx); fault.KindOf(err) != fault.Stopped || len(s.keys) != 2 {
 			t.Errorf("stopped: asked %d times, %v", len(s.keys), err)
 		}
 	})
