@@ -137,6 +137,10 @@ func TestWhatNoCardCovers(t *testing.T) {
 			if len(f.Details) != 1 || f.Details[0] != "database ledger, 2.0 kB" {
 				t.Errorf("databases %v", f.Details)
 			}
+		case "/var/lib/pg":
+			if len(f.Details) != 1 || f.Details[0] != "2 databases, among them the server's own" || f.Files != 4 || f.Bytes != 6 {
+				t.Errorf("the server's folder %+v", f)
+			}
 		case "/srv/ledger":
 			if f.Class == Database && !strings.Contains(strings.Join(f.Details, "\n"), "l.db, 85 B, "+time.Now().Format("2006-01-02")+"; its log (-wal) is there") {
 				t.Errorf("details %q", f.Details)
