@@ -32,7 +32,7 @@ func madeKit(t *testing.T) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k, err := Create(filepath.Join(dir, "kit"), New{Tool: "test", Cards: []*card.Card{c}, Programs: []string{program}, Passphrase: pass,
+	k, err := Create(filepath.Join(dir, "kit"), New{Tool: "test", Cards: []*card.Card{c}, Programs: []string{program}, Passphrase: pass, Work: 1,
 		Old: Computer{Name: "QUAY-DESK-1", System: "linux", ID: "1"}, New: Computer{Name: "QUAY-DESK-2", System: "linux"}})
 	if err != nil {
 		t.Fatal(err)
