@@ -120,6 +120,11 @@ func TestDraftOfNextToNothing(t *testing.T) {
 	if len(c.Items) != 1 || c.Title != "Über: the #1 'App'" || !strings.Contains(text, "# version:") {
 		t.Errorf("%+v\n%s", c, text)
 	}
+	for part, there := range map[string]bool{"# programs: [app.exe]": true, "# by-hand: []": true, "\nopens:": false, " skip:": false, " repoint:": false, " counts:": false, "These settings": false, " each:": false} {
+		if strings.Contains(text, part) != there {
+			t.Errorf("%q is in it: %v\n%s", part, !there, text)
+		}
+	}
 	if c, _ := d.made(t, "x", "", "/srv/only"); len(c.Items) != 1 || c.Items[0].Kind != card.File {
 		t.Errorf("a folder with nothing left in it: %+v", c.Items)
 	}
@@ -157,15 +162,15 @@ func TestDraftByContent(t *testing.T) {
 	fdb := "\x01\x00" + strings.Repeat("\x00", 14) + "\x00\x20\x0c\x80" + strings.Repeat("\x00", 8192-20)
 	d := found(t, map[string]string{
 		"srv/ledger/ledger.fdb": fdb, "srv/ledger/note.txt": "x", "etc/winch.conf": "store = /srv/part\n",
-		"srv/tables/boats.dbf": string(table), "srv/tables/boats.dbt": "x", "srv/mixed/boats.dbf": string(table), "srv/mixed/plan.png": "x",
+		"srv/tables/boats.dbf": string(table), "srv/tables/boats.dbt": "x", "srv/mixed/boats.dbf": string(table), "srv/mixed/plan.png": "x", "srv/years/2024/a.log": "x", "srv/years/2025/k.lic": "x", "srv/years/2025/b.rec": "x", "srv/one/2025/b.rec": "x",
 		"srv/lifts/2024/a.rec": "x", "srv/lifts/2025/b.rec": "x", "srv/lifts/2026/c/d.rec": "x", "srv/part/2024/a.rec": "x", "srv/part/2025/b.rec": "x", "srv/part/index": "x",
 		"home/maren/.config/winch/winch.ini": "[Data]\nPath = /srv/lifts/\nother=/srv\n",
 	})
-	c, text := d.made(t, "winch", "", "/srv/tables", "/srv/mixed", "/srv/lifts", "/srv/part", "/srv/ledger", "/etc/winch.conf", "$XDG_CONFIG_HOME/winch")
+	c, text := d.made(t, "winch", "", "/srv/tables", "/srv/mixed", "/srv/lifts", "/srv/part", "/srv/ledger", "/srv/years", "/srv/one", "/etc/winch.conf", "$XDG_CONFIG_HOME/winch")
 	for name, want := range map[string]struct {
 		kind card.Kind
 		each string
-	}{"tables": {card.DBase, ""}, "mixed": {card.Folder, ""}, "lifts": {card.Folder, "[12]???"}, "part": {card.Folder, ""}, "ledger-2": {card.Firebird, ""}} {
+	}{"tables": {card.DBase, ""}, "mixed": {card.Folder, ""}, "lifts": {card.Folder, "[12]???"}, "part": {card.Folder, ""}, "years": {card.Folder, ""}, "one": {card.Folder, ""}, "ledger-2": {card.Firebird, ""}} {
 		if it := c.Item(name); it == nil || it.Kind != want.kind || it.Each != want.each {
 			t.Errorf("%s: %+v\n%s", name, it, text)
 		}

@@ -33,7 +33,7 @@ func TestDraftOnWindows(t *testing.T) {
 	})
 	uninstall := `\Microsoft\Windows\CurrentVersion\Uninstall\`
 	hivetest.Lay(t, root, map[string]string{
-		"Windows/System32/config/SOFTWARE": "[" + uninstall + "Part]\n\"DisplayName\"=\"Tidewright language\"\n[" + uninstall + "Other]\n\"DisplayName\"=\"Rota\"\n\"DisplayVersion\"=\"9\"\n[\\WOW6432Node" + uninstall + `T]
+		"Windows/System32/config/SOFTWARE": "[" + uninstall + "Part]\n\"DisplayName\"=\"Tidewright language\"\n[" + uninstall + "Other]\n\"DisplayName\"=\"Rota\"\n\"DisplayVersion\"=\"9\"\n[\\WOW6432Node" + uninstall + "A]\n\"DisplayName\"=\"Rota\"\n[\\WOW6432Node" + uninstall + `T]
 "DisplayName"="TIDEWRIGHT 8"
 "DisplayVersion"="8.2.1"
 "InstallLocation"="C:\\Program Files\\Tidewright"
