@@ -64,7 +64,7 @@ cover:
 # What the tests of PKG notice: single changes are made in it, one at a time.
 PKG ?= steps
 mutate:
-	GOFLAGS="-vet=off -ldflags=-s" $(GO) tool gremlins unleash --invert-logical --invert-loopctrl --workers 1 --timeout-coefficient 60 internal/core/$(PKG)
+	GOFLAGS="-vet=off -ldflags=-s" $(GO) tool gremlins unleash --invert-logical --invert-loopctrl --workers 1 --timeout-coefficient 10 internal/core/$(PKG)
 
 lint:
 	@test -z "$$(gofmt -l .)" || { gofmt -l .; echo "run gofmt -w on these"; exit 1; }
