@@ -150,3 +150,17 @@ func TestHalfMade(t *testing.T) {
 		}
 	}
 }
+
+// TestChecksums reads checksums only as they are written, and says which line is not.
+func TestChecksums(t *testing.T) {
+	hash := strings.Repeat("a", 64) + "  "
+	for text, why := range map[string]string{
+		hash + "a\n" + hash + "b/c\n": "", hash + "b\n" + hash + "a\n": "line 2 of", hash + "a\n" + hash + "a\n": "line 2 of", hash + "../x\n": "line 1 of", hash + "/x\n": "line 1 of", hash[2:] + "a\n": "line 1 of", hash[:65] + "a\n": "line 1 of", "": "line 1 of", hash + "a": "the end of", hash + "a\n\n": "line 2 of",
+	} {
+		dir := t.TempDir()
+		os.WriteFile(filepath.Join(dir, ChecksumsFile), []byte(text), 0o600)
+		if sums, err := readSums(dir); (err == nil) != (why == "") || err != nil && (fault.KindOf(err) != fault.Damaged || !strings.HasPrefix(err.Error(), why)) || err == nil && len(sums) != 2 {
+			t.Errorf("%q: %v, %v", text, sums, err)
+		}
+	}
+}

@@ -61,7 +61,10 @@ func TestEmpty(t *testing.T) {
 		}
 		dir := closing(t, Closed{HandOver: "/papers", Record: record})
 		key, _ := os.ReadFile(filepath.Join(dir, KeyFile))
-		secret := digest.Of(key)
+		secret, spare := digest.Of(key), filepath.Join(t.TempDir(), "spare")
+		if err := os.Link(filepath.Join(dir, KeyFile), spare); err != nil {
+			t.Fatal(err)
+		}
 		whole, _ := filepath.Glob(filepath.Join(dir, SealedDir, "*", "*"))
 		for n, done := 0, false; !done; n++ {
 			err := Empty(&counted{ctx, n}, dir)
@@ -82,6 +85,9 @@ func TestEmpty(t *testing.T) {
 			if err == nil && there(dir, SealedDir) && !slices.Contains(in.Left, SealedDir) {
 				t.Errorf("after %d it is not said that it is not empty yet: %+v", n, in)
 			}
+		}
+		if left, err := os.ReadFile(spare); err != nil || len(left) != len(key) || string(left[:40]) == string(key[:40]) {
+			t.Errorf("the key was not written over: %.40q, %v", left, err)
 		}
 		at := dir
 		if elsewhere {
