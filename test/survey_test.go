@@ -183,9 +183,14 @@ func TestSurveyOfADisk(t *testing.T) {
 	if out := must(t, 0, dir, "new", "kit", "--cards", "cards", "--root", root).out; !strings.Contains(out, "from  QUAY-DESK-1 (windows)") {
 		t.Error(out)
 	}
-	// A hive that is cut off.
+	// A hive that was not written to its end, and one that is no hive.
 	hive := filepath.Join(root, "Windows/System32/config/SOFTWARE")
 	data, _ := os.ReadFile(hive)
+	data[4]++
+	os.WriteFile(hive, data, 0o600)
+	if s := must(t, 0, dir, "survey", "--cards", "cards", "--root", root); !strings.Contains(s.out, "was not written to its end") || !strings.Contains(s.out, "version 8.2.1") {
+		t.Errorf("a hive with logs: %s", s.out)
+	}
 	os.WriteFile(hive, data[:6000], 0o600)
 	must(t, 2, dir, "survey", "--cards", "cards", "--root", root).tells(t, "does not tell which computer it is")
 	lay.Out(t, root, map[string]string{"computer.yaml": "name: X\nsystem: windows\nhardware-id: h\n"})
@@ -226,6 +231,11 @@ func TestWideAndDraft(t *testing.T) {
 	for _, want := range []string{`private key (PEM) C:\ProgramData\Chartroom\sign.key`, `MariaDB dump C:\ProgramData\Pontoon\night.sql`, `dBase table C:\OldYard\yard.dat`, `C:\Users\maren.TERNQUAY\AppData\Roaming\Slipway\Hoist`, "Pontoon Ledger HKLM", `registry tree of software HKLM\SOFTWARE\Mole Head`, `HKCU\Software\Ebb and Flow Programs`, "drive P:, mapped to a share HKCU", "printer Berth plans HKLM"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("not found: %s in\n%s", want, text)
+		}
+	}
+	for _, not := range []string{"cache", "System32", "Microsoft Windows"} {
+		if strings.Contains(text, not) {
+			t.Errorf("wrongly found: %s", not)
 		}
 	}
 	s := must(t, 0, dir, "survey", "--wide", "--root", root)

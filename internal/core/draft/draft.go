@@ -253,10 +253,9 @@ func (d *Drafter) key(out *Draft, key string) error {
 			for _, v := range b.Values {
 				values++
 				name := b.Child(v.Label())
-				if pattern := strings.ReplaceAll(name, `\`, "/"); plain(pattern) {
-					if _, n := d.paths.Text(v.Text()); n > 0 {
-						it.Repoint = append(it.Repoint, glob(pattern))
-					}
+				pattern := strings.ReplaceAll(name, `\`, "/")
+				if _, n := d.paths.Text(v.Text()); n > 0 && plain(pattern) {
+					it.Repoint = append(it.Repoint, glob(pattern))
 				}
 				if item.Protected(v.Data) {
 					it.Notes = append(it.Notes, name+" is encrypted by Windows and opens nowhere else: note down what it holds before.")

@@ -199,8 +199,8 @@ func (d *disk) Holding(_ context.Context, paths []string) ([]Holder, error) {
 
 // within reports whether a path is another or lies below it.
 func within(path, outer string) bool {
-	rel, err := filepath.Rel(outer, path)
-	return err == nil && filepath.IsLocal(rel)
+	_, is := under(outer, path)
+	return is
 }
 
 func withNames(all []Program, names []string) []Program {

@@ -66,16 +66,13 @@ func Term(c Computer, real string) (path string, owner *User) {
 	for _, name := range canonical[c.System()] {
 		for _, u := range Profiles(c, name) {
 			at, err := c.Locate(name, u)
-			if err != nil || len(at) <= longest || !within(real, at) {
-				continue
-			}
-			rel, err := filepath.Rel(at, real)
-			if err != nil {
+			rel, is := under(at, real)
+			if err != nil || len(at) <= longest || !is {
 				continue
 			}
 			longest, owner, path = len(at), u, name
-			if rel != "." {
-				path += separator + strings.ReplaceAll(filepath.ToSlash(rel), "/", separator)
+			if rel != "" {
+				path += separator + strings.ReplaceAll(rel, "/", separator)
 			}
 		}
 	}
@@ -101,8 +98,7 @@ func Counterpart(c Computer, name string) *User {
 func Inside(path, outer string) bool {
 	path, err := resolved(path)
 	outer, oerr := resolved(outer)
-	rel, rerr := filepath.Rel(outer, path)
-	return err == nil && oerr == nil && rerr == nil && filepath.IsLocal(rel)
+	return err == nil && oerr == nil && within(path, outer)
 }
 
 // resolved is the absolute path, with links followed as far as it exists.

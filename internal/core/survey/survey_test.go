@@ -12,9 +12,7 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/item"
-	"movekit/internal/core/item/kinds"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/test/lay"
 )
@@ -26,17 +24,8 @@ func look(t *testing.T, cardText, ident string, files map[string]string, change 
 	if ident != "" {
 		lay.Out(t, root, map[string]string{machine.IdentityFile: lay.Ident("linux", "OLD", "invented-id-1234") + ident})
 	}
-	c, err := card.Parse("app.yaml", []byte("card: 1\nname: app\ntitle: The App\n"+cardText))
-	if err != nil {
-		t.Fatal(err)
-	}
-	computer, err := machine.Open(root)
-	if err != nil {
-		t.Fatal(err)
-	}
-	l := &Looker{Here: run.NewHere(computer), Kinds: kinds.All, Looking: item.Looking{Estimate: true}}
-	l.Private.Above = filepath.Join(t.TempDir(), "temp", "x")
-	defer l.Private.Drop()
+	c, l := parsed(t, cardText), on(t, root)
+	l.Estimate = true
 	if change != nil {
 		change(root, l)
 	}
@@ -193,16 +182,8 @@ func TestHundredUsers(t *testing.T) {
 func TestProtected(t *testing.T) {
 	blob := "\x01\x00\x00\x00\xd0\x8c\x9d\xdf\x01\x15\xd1\x11\x8c\x7a\x00\xc0\x4f\xc2\x97\xeb and more"
 	root := lay.Disk(t, "windows", map[string]string{"ProgramData/Tide/login.dat": blob, "ProgramData/Tide/json": `{"v":1}` + blob, "ProgramData/Tide/plain.ini": "password=", "ProgramData/Tide/empty": ""})
-	c, err := card.Parse("app.yaml", []byte("card: 1\nname: app\ntitle: The App\nitems: [{name: data, kind: folder, path: '%PROGRAMDATA%\\Tide'}]\n"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	computer, err := machine.Open(root)
-	if err != nil {
-		t.Fatal(err)
-	}
-	l := &Looker{Here: run.NewHere(computer), Kinds: kinds.All}
-	s, err := l.Look(context.Background(), []*card.Card{c}, func(*card.Card) steps.Facts { return steps.Facts{Side: steps.OldSide} })
+	c := parsed(t, "items: [{name: data, kind: folder, path: '%PROGRAMDATA%\\Tide'}]\n")
+	s, err := on(t, root).Look(context.Background(), []*card.Card{c}, func(*card.Card) steps.Facts { return steps.Facts{Side: steps.OldSide} })
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -28,6 +28,9 @@ type Brought struct {
 // is ended by the same call.
 func Bring(ctx context.Context, from, to string) (*Brought, error) {
 	done := &Brought{}
+	if resolved, err := filepath.EvalSymlinks(to); err == nil {
+		to = resolved
+	}
 	type level struct{ path, at string }
 	var above []level // the folders that an entry lies in, and where they are
 	err := Source{Root: from}.Walk(ctx, func(e Entry, real string) error {
@@ -40,9 +43,6 @@ func Bring(ctx context.Context, from, to string) (*Brought, error) {
 		}
 		switch e.Type {
 		case Dir:
-			if resolved, err := filepath.EvalSymlinks(at); err == nil && e.Path == "." {
-				at = resolved
-			}
 			at, err := madeLike(real, at)
 			above = append(above, level{e.Path, at})
 			return err

@@ -8,19 +8,8 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/marks"
+	"movekit/test/lay"
 )
-
-// put writes files below a folder.
-func put(t *testing.T, dir string, files map[string]string) {
-	t.Helper()
-	for name, text := range files {
-		path := filepath.Join(dir, name)
-		os.MkdirAll(filepath.Dir(path), 0o755)
-		if err := os.WriteFile(path, []byte(text), 0o640); err != nil {
-			t.Fatal(err)
-		}
-	}
-}
 
 // holds sees that a folder has these files and links and no other, by their content.
 func holds(t *testing.T, dir string, want map[string]string) {
@@ -57,14 +46,14 @@ func TestBring(t *testing.T) {
 	dir := t.TempDir()
 	from, to, outside := filepath.Join(dir, "from"), filepath.Join(dir, "to"), filepath.Join(dir, "outside")
 	old := map[string]string{"same": "same", "new.txt": "new", "both.tar.gz": "theirs", "twice": "three", "sub/a": "a", "sub/b": "b", "file/deep/er/x": "x", "file/y": "y", "linked/z": "z", "folder": "a file", "fresh/empty/f": ""}
-	put(t, from, old)
+	lay.Out(t, from, old)
 	os.Symlink("new.txt", filepath.Join(from, "link"))
 	os.Symlink("new.txt", filepath.Join(from, "link too"))
 	now := map[string]string{"same": "same", "both.tar.gz": "ours", "twice": "one", "twice (2)": "two", "sub/a": "other", "sub/own": "own", "file": "a file here", "folder/in": "it", "outside": "x"}
-	put(t, to, now)
+	lay.Out(t, to, now)
 	os.Symlink(outside, filepath.Join(to, "linked"))
 	os.Symlink("sub/a", filepath.Join(to, "link too"))
-	put(t, outside, map[string]string{"kept": "kept"})
+	lay.Out(t, outside, map[string]string{"kept": "kept"})
 	at := time.Date(2020, 1, 2, 3, 4, 5, 0, time.UTC)
 	for _, name := range []string{"new.txt", "fresh"} {
 		os.Chmod(filepath.Join(from, name), 0o700)

@@ -17,13 +17,14 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/marks"
 	"movekit/internal/core/repoint"
+	"movekit/test/lay"
 )
 
 // TestCarry moves a source's files, and nothing else, and goes on where it was cut off.
 func TestCarry(t *testing.T) {
 	dir := t.TempDir()
 	from, to := filepath.Join(dir, "from"), filepath.Join(dir, "to")
-	put(t, from, map[string]string{"a": "1", "sub/deep/b": "2", "sub/c.log": "3", "own/d": "4"})
+	lay.Out(t, from, map[string]string{"a": "1", "sub/deep/b": "2", "sub/c.log": "3", "own/d": "4"})
 	at := time.Date(2020, 1, 2, 3, 4, 5, 0, time.UTC)
 	os.Chmod(filepath.Join(from, "own"), 0o700)
 	os.Chtimes(filepath.Join(from, "own"), at, at)
@@ -46,7 +47,7 @@ func TestCarry(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(from, "own")); err == nil {
 		t.Error("an empty folder is left")
 	}
-	put(t, from, map[string]string{"a": "another"})
+	lay.Out(t, from, map[string]string{"a": "another"})
 	if err := Carry(t.Context(), s, to); fault.KindOf(err) != fault.CannotPlace {
 		t.Errorf("a name that is taken: %v", err)
 	}
@@ -68,7 +69,7 @@ func TestCarry(t *testing.T) {
 // TestLeftOut counts what patterns leave out, by folder, the largest first.
 func TestLeftOut(t *testing.T) {
 	dir := t.TempDir()
-	put(t, dir, map[string]string{"a.tmp": "12345", "b.tmp": "1", "sub/x/c.tmp": "123", "sub/d.tmp": "1", "cache/e": strings.Repeat("x", 9000), "cache/deep/f": "1", "kept.rec": "1", "empty/x": ""})
+	lay.Out(t, dir, map[string]string{"a.tmp": "12345", "b.tmp": "1", "sub/x/c.tmp": "123", "sub/d.tmp": "1", "cache/e": strings.Repeat("x", 9000), "cache/deep/f": "1", "kept.rec": "1", "empty/x": ""})
 	st, err := Source{Root: dir, Skip: []string{"cache", "empty"}, Include: []string{"*.rec"}}.Measure(t.Context(), nil, nil)
 	if got, want := st.LeftOut.Lines(), []string{"cache/: 2 files, 9.0 kB", "./: 2 files, 6 B", "sub/: 2 files, 4 B", "empty/: 1 file, 0 B"}; err != nil || !slices.Equal(got, want) {
 		t.Errorf("%q, %v", got, err)
@@ -92,7 +93,7 @@ func TestLeftOut(t *testing.T) {
 // TestStamp changes when something in an item does.
 func TestStamp(t *testing.T) {
 	dir := t.TempDir()
-	put(t, dir, map[string]string{"sub/a": "1", "b": "22"})
+	lay.Out(t, dir, map[string]string{"sub/a": "1", "b": "22"})
 	os.Link(filepath.Join(dir, "b"), filepath.Join(dir, "c"))
 	stamp := func() string {
 		t.Helper()
@@ -115,7 +116,7 @@ func TestStamp(t *testing.T) {
 	for i, change := range []func(){
 		func() { at("sub", 2021) },
 		func() { at("b", 2022) },
-		func() { put(t, dir, map[string]string{"sub/a": "12"}); at("sub/a", 2020) },
+		func() { lay.Out(t, dir, map[string]string{"sub/a": "12"}); at("sub/a", 2020) },
 		func() { os.Symlink("b", filepath.Join(dir, "l")); at(".", 2020) },
 	} {
 		if change(); slices.Contains(seen, stamp()) {
@@ -168,7 +169,7 @@ func TestNamesBesides(t *testing.T) {
 // TestWalkOfOthers counts, and does not bring, what does not travel.
 func TestWalkOfOthers(t *testing.T) {
 	dir := t.TempDir()
-	put(t, dir, map[string]string{"ok": "1", "no:t": "2", "sub:/x": "3", "U\u0308": "4"})
+	lay.Out(t, dir, map[string]string{"ok": "1", "no:t": "2", "sub:/x": "3", "U\u0308": "4"})
 	var met []string
 	source := Source{Root: dir, Compose: true, Unfit: func(p string) string { return WindowsName(p) }}
 	st, err := source.Measure(t.Context(), func(e Entry, _ string) { met = append(met, string(e.Type)+" "+e.Path) }, nil)
@@ -209,7 +210,7 @@ func TestStaged(t *testing.T) {
 	}
 	dir := t.TempDir()
 	root := filepath.Join(dir, "item")
-	put(t, root, map[string]string{"a": "1", "sub/b": "2", "No": "3", "nO": "4", "end.": "5", "last": "6"})
+	lay.Out(t, root, map[string]string{"a": "1", "sub/b": "2", "No": "3", "nO": "4", "end.": "5", "last": "6"})
 	f, _ := os.Create(filepath.Join(root, "holes"))
 	f.WriteAt([]byte("x"), 5*marks.Hole)
 	f.Truncate(20 * marks.Hole)
@@ -260,11 +261,11 @@ func TestStaged(t *testing.T) {
 	if got := compare(Comparing{}); got != "end. is missing; nO is missing; sub/end too is missing" {
 		t.Errorf("without the names: %s", got)
 	}
-	marks.Settle(func() *os.File { f, _ := os.Open(filepath.Join(to, "last")); return f }(), marks.Given{Mode: 0o640, Marks: marks.Marks{Xattr: map[string][]byte{"user.x": []byte("1")}}})
+	marks.Settle(func() *os.File { f, _ := os.Open(filepath.Join(to, "last")); return f }(), marks.Given{Mode: 0o644, Marks: marks.Marks{Xattr: map[string][]byte{"user.x": []byte("1")}}})
 	os.Chown(filepath.Join(to, "a"), 0, 100)
 	os.Remove(filepath.Join(to, "sub/a too"))
 	os.Link(filepath.Join(to, "sub/b"), filepath.Join(to, "sub/a too"))
-	put(t, to, map[string]string{"more": ""})
+	lay.Out(t, to, map[string]string{"more": ""})
 	want := "a belongs to root:office, and should to maren:office; last has other extended attributes: user.x; more was not in what was sealed; sub/a too was a name, is a file; sub/b was a file, is a name; sub/end too is missing"
 	if got := compare(Comparing{Lenient: "windows", Belongs: belongs, Modes: true}); got != want {
 		t.Errorf("changed: %s", got)
@@ -285,7 +286,7 @@ func TestStaged(t *testing.T) {
 // TestTurned compares files as they were before they were changed.
 func TestTurned(t *testing.T) {
 	dir := t.TempDir()
-	put(t, dir, map[string]string{"a.ini": "home=/home/mholm\n", "b.ini": "worked in"})
+	lay.Out(t, dir, map[string]string{"a.ini": "home=/home/mholm\n", "b.ini": "worked in"})
 	was := []byte("home=/home/maren\n")
 	entry := func(p string) Entry {
 		info, _ := os.Stat(filepath.Join(dir, p))
@@ -310,7 +311,7 @@ func TestTurned(t *testing.T) {
 // TestRemoved removes folders that nobody may write to, and links, but not what they lead to.
 func TestRemoved(t *testing.T) {
 	dir := t.TempDir()
-	put(t, dir, map[string]string{"a/b/c": "1", "kept/d": "2", "file": "3"})
+	lay.Out(t, dir, map[string]string{"a/b/c": "1", "kept/d": "2", "file": "3"})
 	os.Symlink(filepath.Join(dir, "kept"), filepath.Join(dir, "a/b/link"))
 	os.Symlink(filepath.Join(dir, "kept"), filepath.Join(dir, "link"))
 	os.Chmod(filepath.Join(dir, "a/b"), 0o500)

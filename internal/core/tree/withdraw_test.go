@@ -5,32 +5,23 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+
+	"movekit/test/lay"
 )
 
 // TestWithdraw takes a merged folder back: what was there before is there again,
 // what is not ours stays, and what was changed since is kept.
 func TestWithdraw(t *testing.T) {
 	dir := t.TempDir()
-	put := func(name, text string) {
-		path := filepath.Join(dir, name)
-		os.MkdirAll(filepath.Dir(path), 0o755)
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	for name, text := range map[string]string{"old/a": "1", "old/sub/b": "2", "old/sub/c": "3", "old/d": "4"} {
-		put(name, text)
-	}
+	lay.Out(t, dir, map[string]string{"old/a": "1", "old/sub/b": "2", "old/sub/c": "3", "old/d": "4"})
 	var data, list bytes.Buffer
 	if _, err := (Source{Root: filepath.Join(dir, "old")}).Archive(t.Context(), &data, &list, nil); err != nil {
 		t.Fatal(err)
 	}
-	for name, text := range map[string]string{
+	lay.Out(t, dir, map[string]string{
 		"new/a": "1", "new/sub/b": "2", "new/sub/c": "worked in", "new/d": "not ours", "new/other": "theirs", // d was never put there: nothing was set aside for it
 		"aside/a": "before a", "aside/sub/c": "before c",
-	} {
-		put(name, text)
-	}
+	})
 	for range 2 { // again, as after a run that was cut off
 		w, err := Withdraw(t.Context(), filepath.Join(dir, "new"), filepath.Join(dir, "aside"), filepath.Join(dir, "kept"), NewListReader(bytes.NewReader(list.Bytes())))
 		if err != nil {
