@@ -7,6 +7,8 @@ import (
 	"io"
 
 	"github.com/zeebo/blake3"
+
+	"movekit/internal/core/block"
 )
 
 // Sum is a BLAKE3 hash.
@@ -63,8 +65,10 @@ func Derive(purpose string, secret []byte) (s Sum) {
 	return s
 }
 
-// Reader hashes all of r, using buf to read.
-func Reader(r io.Reader, buf []byte) (Sum, int64, error) {
+// Reader hashes all of r.
+func Reader(r io.Reader) (Sum, int64, error) {
+	buf := block.Take()
+	defer block.Give(buf)
 	h := New()
 	n, err := io.CopyBuffer(h, struct{ io.Reader }{r}, buf)
 	return h.Sum(), n, err

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"io"
 
+	"movekit/internal/core/block"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
@@ -23,7 +24,8 @@ func (r *Run) SealFrom(ctx context.Context, app, name string, from io.Reader, pr
 	if err != nil {
 		return nil, 0, err
 	}
-	buf := make([]byte, 1<<20)
+	buf := block.Take()
+	defer block.Give(buf)
 	var total int64
 	for {
 		n, rerr := from.Read(buf)

@@ -7,8 +7,6 @@ import (
 	"time"
 )
 
-func alignedBlock() []byte { return make([]byte, blockSize) }
-
 func blockLen(n int) int { return n }
 
 // SyncDir flushes the names in a folder.

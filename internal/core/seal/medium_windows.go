@@ -2,16 +2,14 @@ package seal
 
 import (
 	"os"
-	"unsafe"
 
 	"golang.org/x/sys/windows"
+
+	"movekit/internal/core/block"
 )
 
-// pageSize is a multiple of every medium's sector size.
-const pageSize = 4096
-
 // openUncached opens a file that is read from its medium, not from the cache.
-// Reads must be aligned: see alignedBlock and blockLen.
+// Reads must be aligned: see block.Page and blockLen.
 func openUncached(name string) (*os.File, error) {
 	p, err := windows.UTF16PtrFromString(name)
 	if err != nil {
@@ -29,15 +27,8 @@ func syncData(f *os.File) error { return f.Sync() }
 
 func dropCache(*os.File, int64, int64) {}
 
-// alignedBlock returns a block whose address is a multiple of pageSize.
-func alignedBlock() []byte {
-	b := make([]byte, blockSize+pageSize)
-	skip := pageSize - int(uintptr(unsafe.Pointer(&b[0]))%pageSize)
-	return b[skip : skip+blockSize]
-}
-
 // blockLen rounds a length up to whole pages.
-func blockLen(n int) int { return (n + pageSize - 1) &^ (pageSize - 1) }
+func blockLen(n int) int { return (n + block.Page - 1) &^ (block.Page - 1) }
 
 // SyncDir does nothing: Windows keeps names by itself.
 func SyncDir(string) error { return nil }

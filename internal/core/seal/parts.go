@@ -8,12 +8,10 @@ import (
 	"path/filepath"
 	"strings"
 
+	"movekit/internal/core/block"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 )
-
-// blockSize is the unit of writing and reading back, in bytes.
-const blockSize = 1 << 20
 
 // window is how many blocks are written before they are flushed and read
 // back. runAhead more may wait for that, so that the work goes on while the
@@ -29,7 +27,6 @@ const (
 type parts struct {
 	dir, name string
 	limit     int64
-	free      chan []byte // blocks to fill
 	block     []byte
 	file      *os.File // the part being written
 	size      int64    // bytes written to it
@@ -38,7 +35,7 @@ type parts struct {
 }
 
 func newParts(dir, name string, limit int64) *parts {
-	return &parts{dir: dir, name: name, limit: limit, free: make(chan []byte, window+runAhead)}
+	return &parts{dir: dir, name: name, limit: limit}
 }
 
 func (p *parts) tempName(n int) string {
@@ -55,14 +52,14 @@ func (p *parts) Write(b []byte) (int, error) {
 			}
 		}
 		if p.block == nil {
-			p.block = p.takeBlock()
+			p.block = block.Take()[:0]
 		}
-		room := min(int64(blockSize-len(p.block)), p.limit-p.size-int64(len(p.block)))
+		room := min(int64(block.Size-len(p.block)), p.limit-p.size-int64(len(p.block)))
 		k := min(int64(len(b)), room)
 		p.block = append(p.block, b[:k]...)
 		b = b[k:]
 		full := p.size+int64(len(p.block)) == p.limit
-		if len(p.block) == blockSize || full {
+		if len(p.block) == block.Size || full {
 			if err := p.put(); err != nil {
 				return 0, err
 			}
@@ -76,15 +73,6 @@ func (p *parts) Write(b []byte) (int, error) {
 	return n, nil
 }
 
-func (p *parts) takeBlock() []byte {
-	select {
-	case b := <-p.free:
-		return b[:0]
-	default:
-		return make([]byte, 0, blockSize)
-	}
-}
-
 func (p *parts) start() error {
 	name := p.tempName(len(p.done) + 1)
 	f, err := os.OpenFile(name, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
@@ -92,7 +80,7 @@ func (p *parts) start() error {
 		return err
 	}
 	p.file, p.size = f, 0
-	p.follow = follow(f, name, p.free)
+	p.follow = follow(f, name)
 	return nil
 }
 
@@ -195,12 +183,12 @@ type follower struct {
 	hash   *digest.Hash
 }
 
-func follow(w *os.File, name string, free chan<- []byte) *follower {
+func follow(w *os.File, name string) *follower {
 	f := &follower{blocks: make(chan []byte, runAhead), result: make(chan error, 1), hash: digest.New()}
 	go func() {
-		err := f.run(w, name, free)
+		err := f.run(w, name)
 		for b := range f.blocks { // after a failure the writer must not wait
-			giveBack(free, b)
+			block.Give(b)
 		}
 		f.result <- err
 	}()
@@ -213,20 +201,14 @@ func (f *follower) wait() (digest.Sum, error) {
 	return f.hash.Sum(), err
 }
 
-func giveBack(free chan<- []byte, b []byte) {
-	select {
-	case free <- b:
-	default:
-	}
-}
-
-func (f *follower) run(w *os.File, name string, free chan<- []byte) error {
+func (f *follower) run(w *os.File, name string) error {
 	r, err := openUncached(name)
 	if err != nil {
 		return err
 	}
 	defer r.Close()
-	back := alignedBlock()
+	back := block.Take()
+	defer block.Give(back)
 	var off int64
 	var held [][]byte
 	for more := true; more; {
@@ -255,7 +237,7 @@ func (f *follower) run(w *os.File, name string, free chan<- []byte) error {
 			}
 			f.hash.Write(back[:len(b)])
 			off += int64(len(b))
-			giveBack(free, b)
+			block.Give(b)
 			held[i] = nil
 		}
 		dropCache(r, off-n, n)

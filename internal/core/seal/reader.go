@@ -12,6 +12,7 @@ import (
 	"filippo.io/age"
 	"github.com/klauspost/compress/zstd"
 
+	"movekit/internal/core/block"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 )
@@ -244,7 +245,8 @@ func Hash(ctx context.Context, name string) (digest.Sum, int64, error) {
 		return digest.Sum{}, 0, err
 	}
 	dropCache(f, 0, 0)
-	h, block := digest.New(), alignedBlock()
+	h, buf := digest.New(), block.Take()
+	defer block.Give(buf)
 	var total int64
 	for total < info.Size() {
 		if err := ctx.Err(); err != nil {
@@ -252,8 +254,8 @@ func Hash(ctx context.Context, name string) (digest.Sum, int64, error) {
 		}
 		// Whole blocks from whole offsets, but for the last: uncached reads ask
 		// for it.
-		n, err := io.ReadFull(f, block)
-		h.Write(block[:n])
+		n, err := io.ReadFull(f, buf)
+		h.Write(buf[:n])
 		total += int64(n)
 		if err != nil && err != io.ErrUnexpectedEOF || n == 0 {
 			return digest.Sum{}, total, err

@@ -14,6 +14,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"movekit/internal/core/block"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/marks"
@@ -171,7 +172,8 @@ func (s Source) Archive(ctx context.Context, out, list io.Writer, progress func(
 
 func (s Source) assemble(ctx context.Context, queue <-chan *unit, out, list io.Writer, st *Stats, progress func(int64)) error {
 	tw := tar.NewWriter(out)
-	buf := make([]byte, 1<<20)
+	buf := block.Take()
+	defer block.Give(buf)
 	for u := range queue {
 		if err := ctx.Err(); err != nil {
 			return fault.Wrap(fault.Stopped, err, "reading %s was stopped", s.Root)

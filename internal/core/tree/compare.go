@@ -59,9 +59,8 @@ func (c Comparing) Compare(ctx context.Context, s Source, list *ListReader) (*Co
 	var busy sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		busy.Go(func() {
-			buf := make([]byte, 1<<20)
 			for u := range r.work {
-				r.hash(ctx, u, buf)
+				r.hash(ctx, u)
 			}
 		})
 	}
@@ -203,7 +202,7 @@ func (r *comparer) rest(list *ListReader) error {
 	}
 }
 
-func (r *comparer) hash(ctx context.Context, u *unit, buf []byte) {
+func (r *comparer) hash(ctx context.Context, u *unit) {
 	if ctx.Err() != nil {
 		return
 	}
@@ -213,7 +212,7 @@ func (r *comparer) hash(ctx context.Context, u *unit, buf []byte) {
 		return
 	}
 	defer f.Close()
-	sum, n, err := digest.Reader(f, buf)
+	sum, n, err := digest.Reader(f)
 	if edits := r.Turned[u.entry.Path]; len(edits) > 0 && err == nil {
 		var data []byte
 		if data, err = os.ReadFile(u.real); err == nil {
@@ -233,7 +232,7 @@ func (r *comparer) hash(ctx context.Context, u *unit, buf []byte) {
 }
 
 func hashOpen(f *os.File) (digest.Sum, error) {
-	sum, _, err := digest.Reader(f, make([]byte, 256<<10))
+	sum, _, err := digest.Reader(f)
 	return sum, err
 }
 

@@ -15,6 +15,7 @@ import (
 	"sync"
 	"syscall"
 
+	"movekit/internal/core/block"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/marks"
@@ -112,7 +113,8 @@ func (s *stager) failed() error {
 
 func (s *stager) readTar(ctx context.Context, in io.Reader, list *ListReader) error {
 	tr := tar.NewReader(in)
-	buf := make([]byte, 1<<20)
+	buf := block.Take()
+	defer block.Give(buf)
 	for {
 		if err := ctx.Err(); err != nil {
 			return fault.Wrap(fault.Stopped, err, "putting files in place was stopped")

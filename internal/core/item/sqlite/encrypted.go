@@ -75,7 +75,7 @@ func takeEncrypted(name string) (*dbprint.Fingerprint, error) {
 		return nil, fault.Wrap(fault.Unreadable, err, "cannot read the database")
 	}
 	defer f.Close()
-	h, _, err := digest.Reader(f, make([]byte, 1<<20))
+	h, _, err := digest.Reader(f)
 	if err != nil {
 		return nil, fault.Wrap(fault.Unreadable, err, "cannot read the database %s", name)
 	}

@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"movekit/internal/core/block"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
@@ -254,7 +255,8 @@ func (m Mover) writeTo(ctx context.Context, w io.Writer) error {
 		return err
 	}
 	defer r.Close()
-	buf := make([]byte, 1<<20)
+	buf := block.Take()
+	defer block.Give(buf)
 	for {
 		n, rerr := r.Read(buf)
 		if _, err := w.Write(buf[:n]); err != nil {
