@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"movekit/test/fatal"
 )
 
 // made packs a batch of stand-ins for the programs.
@@ -19,15 +21,11 @@ func made(t *testing.T) string {
 	b := batch{version: "1.2.3-4+5", at: time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC), programs: map[target]string{}, modules: []*debug.Module{{Path: "example.org/a", Version: "v1"}, {Path: "x", Replace: &debug.Module{Path: "example.org/b", Version: "v2"}}}}
 	for _, target := range targets {
 		name := filepath.Join(dir, target.system+target.processor)
-		if err := os.WriteFile(name, []byte("#!/bin/sh\necho started\n"), 0o755); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, os.WriteFile(name, []byte("#!/bin/sh\necho started\n"), 0o755))
 		b.programs[target] = name
 	}
 	out := filepath.Join(dir, "out")
-	if err := b.pack(out); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, b.pack(out))
 	return out
 }
 
@@ -45,9 +43,7 @@ func TestRelease(t *testing.T) {
 		}
 	}
 	z, err := zip.OpenReader(filepath.Join(one, "movekit-1.2.3-4+5-stick.zip"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer z.Close()
 	var names []string
 	for _, f := range z.File {
@@ -81,9 +77,7 @@ func TestInstall(t *testing.T) {
 		os.WriteFile(filepath.Join(root, "var/lib/dpkg", name), nil, 0o644)
 	}
 	architecture, err := exec.Command("dpkg", "--print-architecture").Output()
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	deb := filepath.Join(out, "movekit_1.2.3-4+5_"+strings.TrimSpace(string(architecture))+".deb")
 	if _, err := os.Stat(deb); err != nil {
 		t.Skip("there is no package for this processor")

@@ -11,6 +11,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"movekit/internal/core/card"
+	"movekit/test/fatal"
 )
 
 // TestCardsAreDescribed sees that the description of cards has a row for every
@@ -18,9 +19,7 @@ import (
 func TestCardsAreDescribed(t *testing.T) {
 	t.Parallel()
 	text, err := os.ReadFile("../docs/cards.md")
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	row := func(name, about string, fields []string) {
 		t.Helper()
 		want := "| `" + name + "` | " + about + " | " + strings.Join(fields, ", ") + " |"
@@ -45,15 +44,11 @@ func TestCardsAsWritten(t *testing.T) {
 	}
 	for _, name := range files {
 		written, err := os.ReadFile(name)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		whole, _ := filepath.Abs(name)
 		shown := must(t, 0, t.TempDir(), "card", "show", strings.TrimSuffix(filepath.Base(name), ".yaml"), "--cards", whole, "--json").out
 		var want, got any
-		if err := errors.Join(yaml.Unmarshal(written, &want), yaml.Unmarshal([]byte(shown), &got)); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, errors.Join(yaml.Unmarshal(written, &want), yaml.Unmarshal([]byte(shown), &got)))
 		if a, b := fmt.Sprint(want), fmt.Sprint(got); a != b {
 			t.Errorf("%s is\n%s\nand comes out as\n%s", name, a, b)
 		}

@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"movekit/internal/dbserver"
+	"movekit/test/fatal"
 )
 
 // ontoSmallDisk moves a server to a small disk, which is mounted where its folder was.
@@ -38,19 +39,13 @@ func ontoSmallDisk(t *testing.T, s *dbserver.Server, size string) error {
 func fill(t *testing.T, disk string, free int64) (empty func()) {
 	t.Helper()
 	var s syscall.Statfs_t
-	if err := syscall.Statfs(disk, &s); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, syscall.Statfs(disk, &s))
 	name := filepath.Join(disk, "filler")
 	f, err := os.Create(name)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer f.Close()
 	if take := int64(s.Bavail)*s.Bsize - free; take > 0 {
-		if err := syscall.Fallocate(int(f.Fd()), 0, 0, take); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, syscall.Fallocate(int(f.Fd()), 0, 0, take))
 	}
 	return func() { os.Remove(name) }
 }

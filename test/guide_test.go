@@ -13,6 +13,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -22,9 +23,7 @@ func TestGuide(t *testing.T) {
 	t.Parallel()
 	dir := settled(t)
 	os.RemoveAll(filepath.Join(dir, "kit"))
-	if err := os.MkdirAll(filepath.Join(dir, "cards"), 0o755); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, os.MkdirAll(filepath.Join(dir, "cards"), 0o755))
 	for _, c := range []string{"diary.yaml", "settings.yaml"} {
 		os.Rename(filepath.Join(dir, c), filepath.Join(dir, "cards", c))
 	}
@@ -129,14 +128,10 @@ func TestBothProgramsTravel(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
 	self, err := os.ReadFile(program)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	own := filepath.Join(dir, "stick/movekit")
 	lay.Out(t, dir, map[string]string{"stick/movekit.exe": "the other one"})
-	if err := os.WriteFile(own, self, 0o755); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, os.WriteFile(own, self, 0o755))
 	cmd := command(t.Context(), dir, "new", "kit", "--root", "old", "--cards", "diary.yaml", "--to", "NEW")
 	cmd.Path = own
 	if s := finish(t, cmd); s.code != 0 {

@@ -16,6 +16,7 @@ import (
 	"testing"
 
 	"movekit/internal/core/card"
+	"movekit/test/fatal"
 )
 
 // listed is a package with what it imports.
@@ -27,14 +28,10 @@ type listed struct {
 func packages(t *testing.T) (all []listed) {
 	t.Helper()
 	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "movekit/...").Output()
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	for dec := json.NewDecoder(strings.NewReader(string(out))); dec.More(); {
 		var p listed
-		if err := dec.Decode(&p); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, dec.Decode(&p))
 		all = append(all, p)
 	}
 	return all
@@ -121,9 +118,7 @@ func eachFile(t *testing.T, dir string, each func(name string, f *ast.File)) {
 		}
 		return err
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 }
 
 // TestNobodyAsksForAKind sees that a kind of item and a method of holding licences
@@ -193,9 +188,7 @@ func TestTheCoreGivesNoAdvice(t *testing.T) {
 func TestOneStaticFile(t *testing.T) {
 	t.Parallel()
 	f, err := elf.Open(program)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer f.Close()
 	for _, p := range f.Progs {
 		if p.Type == elf.PT_INTERP || p.Type == elf.PT_DYNAMIC {

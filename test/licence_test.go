@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -31,12 +32,8 @@ func startDesk(t *testing.T, dir, listen string, more ...string) runningDesk {
 	t.Helper()
 	cmd := command(t.Context(), dir, append([]string{"desk", "serve", "--quiet", "--listen", listen}, more...)...)
 	out, err := cmd.StdoutPipe()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
+	fatal.If(t, cmd.Start())
 	lines := bufio.NewScanner(out)
 	word := func() string {
 		lines.Scan()
@@ -94,9 +91,7 @@ func oldID(t *testing.T, dir string) string {
 	t.Helper()
 	made(t, dir)
 	data, err := os.ReadFile(filepath.Join(dir, "kit/kit.yaml"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	_, rest, _ := strings.Cut(string(data), "id: ")
 	_, rest, _ = strings.Cut(rest, "  id: ")
 	id, _, _ := strings.Cut(rest, "\n")

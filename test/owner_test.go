@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -52,9 +53,7 @@ items:
 	lay.Database(t, dir+"/old/srv/fleet.db", "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
 	own := func(name string, uid, gid int, mode os.FileMode) {
 		path := filepath.Join(dir, name)
-		if err := os.Lchown(path, uid, gid); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, os.Lchown(path, uid, gid))
 		if mode != 0 {
 			os.Chmod(path, mode)
 		}
@@ -75,9 +74,7 @@ items:
 	// Marks beside: another name of a file, holes, attributes, an access list, times.
 	os.Link(dir+"/old/srv/diary/a.rec", dir+"/old/srv/diary/same.rec")
 	f, err := os.Create(dir + "/old/srv/diary/holes.img")
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	f.WriteAt([]byte("begin"), 0)
 	f.WriteAt([]byte("end"), 8<<20)
 	f.Truncate(12 << 20)
@@ -111,9 +108,7 @@ func accessList(uid uint32) []byte {
 func belongs(t *testing.T, path string) string {
 	t.Helper()
 	info, err := os.Lstat(path)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	st := info.Sys().(*syscall.Stat_t)
 	return fmt.Sprintf("%d:%d %v", st.Uid, st.Gid, info.Mode())
 }
@@ -196,9 +191,7 @@ func TestWhatBelongsToWhom(t *testing.T) {
 				Items []struct{ Differences []string }
 			}
 		}
-		if err := json.Unmarshal([]byte(said.out), &out); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, json.Unmarshal([]byte(said.out), &out))
 		if !strings.Contains(fmt.Sprint(out), c.says) {
 			t.Errorf("%s: %q is not said: %v", name, c.says, out)
 		}
@@ -241,9 +234,7 @@ func TestAServiceGoesOn(t *testing.T) {
 		if err == nil {
 			err = os.Lchown(p, 6001, 6001)
 		}
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		return nil
 	})
 	must(t, 0, dir, "new", "kit", "--cards", "cards", "--to", "NEW", "--root", "old", "--passphrase-file", "pass")

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"movekit/internal/core/digest"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -171,9 +172,7 @@ func picture(t *testing.T, root string, skip ...string) string {
 	t.Helper()
 	var b strings.Builder
 	filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		rel, _ := filepath.Rel(root, path)
 		for _, s := range skip {
 			if rel == s {
@@ -181,9 +180,7 @@ func picture(t *testing.T, root string, skip ...string) string {
 			}
 		}
 		info, err := e.Info()
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		switch {
 		case info.Mode()&fs.ModeSymlink != 0:
 			target, _ := os.Readlink(path)
@@ -192,9 +189,7 @@ func picture(t *testing.T, root string, skip ...string) string {
 			fmt.Fprintf(&b, "%q %v\n", rel, info.Mode())
 		default:
 			data, err := os.ReadFile(path)
-			if err != nil {
-				t.Fatal(err)
-			}
+			fatal.If(t, err)
 			fmt.Fprintf(&b, "%q %v %d %s %s\n", rel, info.Mode(), info.Size(), info.ModTime().UTC().Format(time.RFC3339Nano), digest.Of(data))
 		}
 		return nil
@@ -582,9 +577,7 @@ func TestFullAndReadOnlyStick(t *testing.T) {
 	must(t, 0, dir, "inspect", "--kit", "stick/kit")
 	os.WriteFile(big, noise(96), 0o600)
 	must(t, 0, dir, pack...)
-	if err := syscall.Mount("", stick, "", syscall.MS_REMOUNT|syscall.MS_RDONLY, ""); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, syscall.Mount("", stick, "", syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
 	must(t, 1, dir, pack...).tells(t, "read-only")
 	must(t, 0, dir, "inspect", "--kit", "stick/kit")
 }

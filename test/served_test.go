@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"movekit/internal/dbserver"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -94,9 +95,7 @@ func (e engine) servers(t *testing.T) (old, now *dbserver.Server) {
 func query(t *testing.T, s *dbserver.Server, database, text string) string {
 	t.Helper()
 	out, err := s.SQL(database, text)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if _, below, headed := strings.Cut(out, "===="); headed {
 		out = strings.TrimLeft(below, "= \n")
 	}
@@ -105,9 +104,7 @@ func query(t *testing.T, s *dbserver.Server, database, text string) string {
 
 func (e engine) newDatabase(t *testing.T, s *dbserver.Server, name, sql string) {
 	t.Helper()
-	if err := e.create(s, name); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, e.create(s, name))
 	query(t, s, name, sql)
 }
 
@@ -313,24 +310,18 @@ func servedFaults(t *testing.T, e engine) {
 	if !strings.Contains(s.err, "does not answer") || strings.Contains(s.err, "s3cret") {
 		t.Errorf("with the server down: %s", s.err)
 	}
-	if err := old.Start(); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, old.Start())
 	step(t, 0, dir, "old", "pack")
 	old.Halt()
 	if s := step(t, 5, dir, "old", "survey"); !strings.Contains(s.out, "is not known: the server of") || strings.Contains(s.out, "not there any more") {
 		t.Errorf("whether it changed, with the server down: %s", s.out)
 	}
-	if err := old.Start(); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, old.Start())
 	e.newDatabase(t, now, "ledger", "CREATE TABLE theirs (n INTEGER); COMMIT;")
 	// Killed at moments of the unpack, at first early and then later.
 	for _, wait := range []time.Duration{200, 400, 600, 800, 1100} {
 		cmd := command(t.Context(), dir, "unpack", "--kit", "kit", "--root", "new")
-		if err := cmd.Start(); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, cmd.Start())
 		time.Sleep(wait * time.Millisecond)
 		cmd.Process.Kill()
 		cmd.Wait()
@@ -339,9 +330,7 @@ func servedFaults(t *testing.T, e engine) {
 	if s := run(t, dir, "unpack", "--kit", "kit", "--root", "new"); s.code != 1 || !strings.Contains(s.err, "does not answer") {
 		t.Errorf("with the new server down: %d %s", s.code, s.err)
 	}
-	if err := now.Start(); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, now.Start())
 	step(t, 0, dir, "new", "unpack")
 	step(t, 0, dir, "new", "verify")
 	if theirs := e.theirs(t, now); theirs != 1 || count(t, now, "ledger", "account") != "300" {

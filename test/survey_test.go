@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"movekit/test/fatal"
 	"movekit/test/hivetest"
 	"movekit/test/lay"
 )
@@ -152,9 +153,7 @@ func TestSurveyOfADisk(t *testing.T) {
 		}
 	}
 	sheet, err := os.ReadFile(filepath.Join(dir, "out/sheet.html"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	for _, fact := range []string{"Tidewright, version 8.2.1", "Would stop a pack", "useless without key", "hardware id ••••", "1 record still to be sent"} {
 		if !strings.Contains(string(sheet), fact) {
 			t.Errorf("the sheet does not say %q", fact)
@@ -170,9 +169,7 @@ func TestSurveyOfADisk(t *testing.T) {
 			Sync    []struct{ Finished bool }
 		}
 	}
-	if err := json.Unmarshal([]byte(must(t, 0, dir, "survey", "--cards", "cards", "--root", root, "--json").out), &facts); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, json.Unmarshal([]byte(must(t, 0, dir, "survey", "--cards", "cards", "--root", root, "--json").out), &facts))
 	if a := facts.Apps[0]; a.Version != "8.2.1" || len(a.Items) != 3 || a.Items[1].User != "maren.TERNQUAY" || a.Items[2].State != "missing" || a.Sync[0].Finished {
 		t.Errorf("as JSON: %+v", a)
 	}
@@ -214,9 +211,7 @@ func TestWideAndDraft(t *testing.T) {
 		var r struct {
 			Findings []struct{ What, Where string }
 		}
-		if err := json.Unmarshal([]byte(must(t, code, dir, append([]string{"survey", "--wide", "--json", "--root", root}, more...)...).out), &r); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, json.Unmarshal([]byte(must(t, code, dir, append([]string{"survey", "--wide", "--json", "--root", root}, more...)...).out), &r))
 		for _, f := range r.Findings {
 			out = append(out, f.What+" "+f.Where)
 		}
@@ -283,9 +278,7 @@ items:
 `, "DIR", dir)})
 	os.Chmod(filepath.Join(dir, "opt/tool"), 0o755)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer l.Close()
 	text, _ := os.ReadFile(filepath.Join(dir, "live.yaml"))
 	os.WriteFile(filepath.Join(dir, "live.yaml"), bytes.Replace(text, []byte("SERVER"), []byte(l.Addr().String()), 1), 0o644)
@@ -293,9 +286,7 @@ items:
 	if hold.Stdin, err = os.Open(filepath.Join(home, ".config/tide/a.ini")); err != nil {
 		t.Fatal(err)
 	}
-	if err := hold.Start(); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, hold.Start())
 	hold.Stdin.(*os.File).Close() // this process has it open no more
 	defer func() { hold.Process.Kill(); hold.Wait() }()
 	survey := func(code int, args ...string) said {
@@ -334,16 +325,12 @@ func TestUnreadableFolder(t *testing.T) {
 		t.Skip("only root can become another user")
 	}
 	dir, err := os.MkdirTemp("", "movekit-nobody-")
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer os.RemoveAll(dir)
 	lay.Out(t, dir, map[string]string{"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h\n", "old/srv/data/a": "1", "old/srv/data/shut/b": "2", "old/srv/data/c": "3", "card.yaml": "card: 1\nname: x\ntitle: X\nitems: [{name: data, kind: folder, path: /srv/data}]\n"})
 	own := filepath.Join(dir, "movekit")
 	data, err := os.ReadFile(program)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	os.WriteFile(own, data, 0o755)
 	os.Chmod(dir, 0o755)
 	os.Chmod(filepath.Join(dir, "old/srv/data/shut"), 0)
@@ -379,9 +366,7 @@ func TestWideSeesAServer(t *testing.T) {
 		t.Skip("PostgreSQL 15 is not installed, or this is not root")
 	}
 	dir, err := os.MkdirTemp("", "movekit-pg-")
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer os.RemoveAll(dir)
 	os.Chmod(dir, 0o777)
 	as := func(args string) {

@@ -11,6 +11,7 @@ import (
 	"movekit/examples"
 	"movekit/internal/core/card"
 	"movekit/internal/core/item/sqlite"
+	"movekit/test/fatal"
 )
 
 // TestWithoutAServer makes Pontoon Ledger's data where PostgreSQL is not
@@ -19,17 +20,11 @@ func TestWithoutAServer(t *testing.T) {
 	d := &Demo{Dir: t.TempDir(), Out: &bytes.Buffer{}}
 	p := &pontoon{}
 	defer p.stop()
-	if err := p.fill(d); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, p.fill(d))
 	text, err := examples.Cards.ReadFile("cards/pontoon.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	c, err := card.Parse("pontoon.yaml", []byte(p.card(string(text))))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if it := c.Item("ledger"); it.Kind != card.SQLite || it.Server != nil || len(it.Counts) != 2 {
 		t.Errorf("%+v", it)
 	}
@@ -59,9 +54,7 @@ func TestTheExampleIsAlwaysTheSame(t *testing.T) {
 	}
 	one, two := t.TempDir(), t.TempDir()
 	for _, dir := range []string{one, two} {
-		if err := makeOld(dir); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, makeOld(dir))
 	}
 	for _, file := range []string{"ProgramData/Hoistbook/Diary/2023/03-01-0001.rec", "Users/maren/AppData/Roaming/Tidewright/settings.ini", "ProgramData/WatchRota/rota.ini"} {
 		a, err := os.ReadFile(filepath.Join(one, file))

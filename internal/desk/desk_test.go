@@ -23,6 +23,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
+	"movekit/test/fatal"
 )
 
 var ctx = context.Background()
@@ -39,13 +40,9 @@ const (
 func opened(t *testing.T, l Licence) (*Store, *httptest.Server, *licence.Desk) {
 	t.Helper()
 	s, err := OpenStore(filepath.Join(t.TempDir(), "desk.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	l.Serial, l.Code, l.Product = serial, code, product
-	if err := s.Add(ctx, []Licence{l}); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, s.Add(ctx, []Licence{l}))
 	srv := httptest.NewServer(s.Handler(slog.New(slog.DiscardHandler)))
 	t.Cleanup(func() { srv.Close(); s.Close() })
 	return s, srv, &licence.Desk{URL: srv.URL, Key: card.ParseKey(s.PublicKey()).PublicKey, Timeout: 2 * time.Second}
@@ -146,9 +143,7 @@ func TestUnknownSerialAndWrongCodeAreAnsweredAlike(t *testing.T) {
 		change(&r)
 		body, _ := json.Marshal(r)
 		resp, err := http.Post(srv.URL+"/v1/status", licence.TypeJSON, bytes.NewReader(body))
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		text, _ := io.ReadAll(resp.Body)
 		resp.Body.Close()
 		bodies = append(bodies, resp.Status+string(text))
@@ -162,18 +157,12 @@ func TestUnknownSerialAndWrongCodeAreAnsweredAlike(t *testing.T) {
 // docs/licence-desk.openapi.yaml, and sees that every operation is answered.
 func TestServerKeepsToItsDescription(t *testing.T) {
 	doc, err := openapi3.NewLoader().LoadFromFile("../../docs/licence-desk.openapi.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := doc.Validate(ctx); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
+	fatal.If(t, doc.Validate(ctx))
 	_, srv, d := opened(t, Licence{Covers: "8", Seats: 1, Transfers: 1})
 	doc.Servers = openapi3.Servers{{URL: srv.URL}}
 	router, err := gorillamux.NewRouter(doc)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	text := func(body io.Reader, _ http.Header, _ *openapi3.SchemaRef, _ openapi3filter.EncodingFn) (any, error) {
 		b, err := io.ReadAll(body)
 		return string(b), err
@@ -192,9 +181,7 @@ func TestServerKeepsToItsDescription(t *testing.T) {
 		r := request("000102030405060708090a0b0c0d0e0f")
 		r.Code = code
 		text, err := r.Speak(licence.Activate)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		return `{"request":"` + text + `"}`
 	}
 	met := map[string]bool{}
@@ -250,9 +237,7 @@ func TestServerKeepsToItsDescription(t *testing.T) {
 		}
 		req.Body = io.NopCloser(strings.NewReader(c.body))
 		resp, err := http.DefaultClient.Do(req)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		body, _ := io.ReadAll(resp.Body)
 		resp.Body.Close()
 		if resp.StatusCode != c.status {
@@ -265,9 +250,7 @@ func TestServerKeepsToItsDescription(t *testing.T) {
 		}
 		if resp.Header.Get("Content-Type") == licence.TypeAnswer {
 			a, err := licence.Verify(string(body), d.Key)
-			if err != nil {
-				t.Fatal(err)
-			}
+			fatal.If(t, err)
 			raw, _ := json.Marshal(a)
 			var v any
 			json.Unmarshal(raw, &v)
@@ -288,14 +271,10 @@ func TestServerKeepsToItsDescription(t *testing.T) {
 func TestStoreSurvivesAndRefuses(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "desk.db")
 	s, err := OpenStore(file)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	was := s.PublicKey()
 	l := Licence{Serial: serial, Code: code, Product: product, Seats: 1}
-	if err := s.Add(ctx, []Licence{l}); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, s.Add(ctx, []Licence{l}))
 	other := l
 	other.Serial = "second"
 	if err := s.Add(ctx, []Licence{other, l}); err == nil {
@@ -303,9 +282,7 @@ func TestStoreSurvivesAndRefuses(t *testing.T) {
 	}
 	s.Close()
 	s, err = OpenStore(file)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer s.Close()
 	all, err := s.List(ctx)
 	if err != nil || len(all) != 1 || s.PublicKey() != was {
@@ -334,9 +311,7 @@ func TestManySeats(t *testing.T) {
 	for i := range more {
 		more[i] = Licence{Serial: fmt.Sprintf("TW8-%04d", i), Code: code, Product: "winch", Covers: "1", Seats: 1}
 	}
-	if err := s.Add(ctx, more); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, s.Add(ctx, more))
 	last := many.Active[2999]
 	for computer, also := range map[string][]string{last: nil, newPC: {last, oldPC}} {
 		r := request(computer)
@@ -353,9 +328,7 @@ func TestManySeats(t *testing.T) {
 	}
 	for from, want := range map[string]int{"": 100, "?from=200": 51, "?from=-7": 100, "?from=9999": 0, "?from=x": 100} {
 		resp, err := http.Get(srv.URL + "/" + from)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		b, _ := io.ReadAll(resp.Body)
 		resp.Body.Close()
 		p := string(b)
@@ -370,9 +343,7 @@ func TestPage(t *testing.T) {
 	_, srv, d := opened(t, Licence{Covers: "8", Seats: 1, Transfers: 1})
 	get := func() string {
 		resp, err := http.Get(srv.URL + "/")
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		defer resp.Body.Close()
 		b, _ := io.ReadAll(resp.Body)
 		return string(b)

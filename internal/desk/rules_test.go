@@ -15,6 +15,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
+	"movekit/test/fatal"
 )
 
 // TestTakeoverAndTime moves a seat by taking it over, on a clock that is set.
@@ -50,9 +51,7 @@ func TestTakeoverAndTime(t *testing.T) {
 		{now, licence.Activate, oldPC, "third", "", licence.ProblemExpired, "", 0, ""},
 		{now, licence.Deactivate, "third", "", "", "", licence.Deactivated, 1, ""},
 	} {
-		if err := c.first(); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, c.first())
 		r := request(c.computer)
 		r.From, r.Edition = c.from, c.edition
 		a, err := d.Ask(ctx, c.action, r, key(i))
@@ -104,15 +103,11 @@ func TestGuessingSideBySide(t *testing.T) {
 	r := request(oldPC)
 	r.Code = "wrong"
 	body, err := json.Marshal(r)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	var conns []net.Conn
 	for range 60 {
 		c, err := net.Dial("tcp", host)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		defer c.Close()
 		fmt.Fprintf(c, "POST %s HTTP/1.1\r\nHost: %s\r\nContent-Type: application/json\r\nContent-Length: %d\r\nConnection: close\r\n\r\n", licence.Status.Path(), host, len(body))
 		conns = append(conns, c)
@@ -124,9 +119,7 @@ func TestGuessingSideBySide(t *testing.T) {
 	judged := 0
 	for _, c := range conns {
 		said, err := io.ReadAll(c)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		if strings.Contains(string(said), string(licence.ProblemUnknown)) {
 			judged++
 		}
@@ -152,9 +145,7 @@ func TestOddRequests(t *testing.T) {
 		req, _ := http.NewRequest(c.method, url+c.path, strings.NewReader(c.body))
 		req.Header.Set("Content-Type", c.typ)
 		res, err := http.DefaultClient.Do(req)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		res.Body.Close()
 		if res.StatusCode != c.status || c.status == 405 && res.Header.Get("Allow") == "" {
 			t.Errorf("%s: %d, want %d", name, res.StatusCode, c.status)
@@ -195,9 +186,7 @@ func TestFaults(t *testing.T) {
 	n := 0
 	ask := func(f Faults, action licence.Action) error {
 		t.Helper()
-		if err := s.SetFaults(ctx, f); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, s.SetFaults(ctx, f))
 		n++
 		_, err := d.Ask(ctx, action, request(oldPC), key(n))
 		return err
@@ -227,9 +216,7 @@ func TestFaults(t *testing.T) {
 	if err := ask(Faults{Restarts: 100}, licence.Deactivate); fault.KindOf(err) != fault.DeskDown {
 		t.Errorf("restart: %v", err)
 	}
-	if err := s.SetFaults(ctx, Faults{Delay: 150 * time.Millisecond}); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, s.SetFaults(ctx, Faults{Delay: 150 * time.Millisecond}))
 	begin := time.Now() // it may still be starting: patiently
 	if _, err := (licence.Change{Service: d, Request: request(oldPC)}).Look(ctx); err != nil || time.Since(begin) < 150*time.Millisecond {
 		t.Errorf("delay: %v", err)
@@ -239,9 +226,7 @@ func TestFaults(t *testing.T) {
 		t.Errorf("101%%: %v", err)
 	}
 	// A client that does not give up gets through all of them.
-	if err := s.SetFaults(ctx, Faults{LostRequests: 20, LostAnswers: 20, Errors: 20, Restarts: 20}); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, s.SetFaults(ctx, Faults{LostRequests: 20, LostAnswers: 20, Errors: 20, Restarts: 20}))
 	change := licence.Change{Service: d, Record: forgetful{}, Move: "m", Request: request(oldPC), Tries: 200, Pause: 1}
 	if _, err := change.Do(ctx, licence.Activate); err != nil {
 		t.Error(err)
@@ -259,13 +244,9 @@ func (forgetful) Answered(*licence.Answer) error     { return nil }
 func TestTLS(t *testing.T) {
 	s, _, d := opened(t, Licence{Seats: 1})
 	cert, err := s.Certificate(ctx)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	again, err := s.Certificate(ctx)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	d.URL = served(t, s, cert)
 	if d.Pin, err = Pin(again); err != nil || !strings.HasPrefix(d.URL, "https://") {
 		t.Fatalf("%s %v", d.URL, err)
@@ -289,9 +270,7 @@ func TestTelephoneAtTheDesk(t *testing.T) {
 	s, _, d := opened(t, Licence{Covers: "8", Seats: 1, Transfers: 2, Active: []string{oldPC}})
 	r := request(here)
 	text, err := r.Speak(licence.Activate)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if _, p, err := s.Telephone(ctx, text); err != nil || p == nil || p.Type != licence.ProblemSeatTaken {
 		t.Errorf("the seat is taken: %v %v", p, err)
 	}
@@ -320,18 +299,14 @@ func TestTelephoneAtTheDesk(t *testing.T) {
 // TestPageTellsRules shows rules, takeovers and faults.
 func TestPageTellsRules(t *testing.T) {
 	s, srv, d := opened(t, Licence{Covers: "8", Seats: 1, Transfers: 2, Takeover: true, Wait: "24h", Expires: "2100-01-31", Active: []string{oldPC}})
-	if err := s.SetFaults(ctx, Faults{Errors: 1}); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, s.SetFaults(ctx, Faults{Errors: 1}))
 	r := request(newPC)
 	r.From = oldPC
 	if _, err := d.Ask(ctx, licence.Activate, r, key(1)); err != nil {
 		t.Fatal(err)
 	}
 	resp, err := http.Get(srv.URL)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer resp.Body.Close()
 	b, _ := io.ReadAll(resp.Body)
 	for _, want := range []string{"may be taken over", "moves at most every 24h", "again from", "until 2100-01-31", "taken over from:<br><code>old-computer", "Faults are switched on"} {

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"movekit/test/fatal"
 )
 
 // schema is the database of an open-source application, as its Debian package makes it.
@@ -68,18 +70,12 @@ func Schemas(t *testing.T, e Engine, try func(t *testing.T, sql string)) {
 func (s schema) read(t *testing.T) string {
 	t.Helper()
 	cache, err := os.UserCacheDir()
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	dir := filepath.Join(cache, "movekit-test", "packages", s.pack)
 	if _, err := os.Stat(dir); err != nil {
-		if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, os.MkdirAll(filepath.Dir(dir), 0o755))
 		fetched, err := os.MkdirTemp(filepath.Dir(dir), "fetched-")
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		defer os.RemoveAll(fetched)
 		packs := []string{s.pack}
 		if s.pack == "davical" {
@@ -115,9 +111,7 @@ func (s schema) read(t *testing.T) string {
 		}
 		for _, name := range found {
 			f, err := os.Open(name)
-			if err != nil {
-				t.Fatal(err)
-			}
+			fatal.If(t, err)
 			r := io.Reader(f)
 			if strings.HasSuffix(name, ".gz") {
 				if r, err = gzip.NewReader(f); err != nil {

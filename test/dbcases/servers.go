@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"movekit/internal/dbserver"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -23,9 +24,7 @@ func SameDumps(t *testing.T, old, now *dbserver.Server, database string, plain f
 	count := map[string]int{}
 	for sign, s := range map[int]*dbserver.Server{1: old, -1: now} {
 		text, err := s.Dump(database)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		for line := range strings.Lines(plain(text)) {
 			count[strings.TrimRight(line, ",\n ")] += sign
 		}
@@ -63,21 +62,15 @@ func Main(m *testing.M, start func() (*dbserver.Server, error), old, now **dbser
 func Certificate(t *testing.T, like string) (cert, key string) {
 	t.Helper()
 	dir, err := os.MkdirTemp("/tmp", "movekit-certificate-")
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	public, secret := lay.Signed(t, time.Now().Add(24*time.Hour))
 	info, err := os.Stat(like)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	owner := info.Sys().(*syscall.Stat_t)
 	cert, key = filepath.Join(dir, "server.crt"), filepath.Join(dir, "server.key")
 	for name, text := range map[string]string{cert: public, key: secret} {
-		if err := errors.Join(os.WriteFile(name, []byte(text), 0o600), os.Chown(name, int(owner.Uid), int(owner.Gid)), os.Chown(dir, int(owner.Uid), int(owner.Gid))); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, errors.Join(os.WriteFile(name, []byte(text), 0o600), os.Chown(name, int(owner.Uid), int(owner.Gid)), os.Chown(dir, int(owner.Uid), int(owner.Gid))))
 	}
 	return cert, key
 }

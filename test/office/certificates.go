@@ -9,6 +9,7 @@ import (
 	"software.sslmate.com/src/go-pkcs12"
 
 	"movekit/internal/core/machine"
+	"movekit/test/fatal"
 )
 
 // Encrypted puts a certificate and its key into PKCS #12, and the key into an
@@ -17,22 +18,14 @@ func Encrypted(t testing.TB, cert, key, passphrase string) (p12, pkcs8Text strin
 	t.Helper()
 	block, _ := pem.Decode([]byte(cert))
 	c, err := x509.ParseCertificate(block.Bytes)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	block, _ = pem.Decode([]byte(key))
 	k, err := x509.ParsePKCS8PrivateKey(block.Bytes)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	out, err := pkcs12.Modern.Encode(k, c, nil, passphrase)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	der, err := pkcs8.MarshalPrivateKey(k, []byte(passphrase), nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return string(out), string(pem.EncodeToMemory(&pem.Block{Type: "ENCRYPTED PRIVATE KEY", Bytes: der}))
 }
 

@@ -18,6 +18,7 @@ import (
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -28,9 +29,7 @@ const Passphrase = "agency-balcony-cabana-dagger-eagle-fable"
 func Open(t testing.TB, root string) machine.Computer {
 	t.Helper()
 	c, err := machine.Open(root)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return c
 }
 
@@ -53,15 +52,11 @@ func New(t testing.TB, cardText string, to machine.System, files map[string]stri
 	})
 	lay.Out(t, o.Dir, files)
 	c, err := card.Read(filepath.Join(o.Dir, "card.yaml"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	o.Old, o.New = Open(t, filepath.Join(o.Dir, "old")), Open(t, filepath.Join(o.Dir, "new"))
 	o.Kit, err = kit.Create(filepath.Join(o.Dir, "kit"), kit.New{Tool: "test", Cards: []*card.Card{c}, Passphrase: Passphrase, Work: 1,
 		Old: kit.Computer{Name: "OLD", System: machine.Linux, ID: machine.ID(o.Old)}, New: kit.Computer{Name: "NEW", System: to}})
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	t.Cleanup(func() { o.Kit.Close() })
 	return o
 }

@@ -17,6 +17,7 @@ import (
 	"movekit/internal/core/licence"
 	"movekit/internal/core/steps"
 	"movekit/internal/dbserver"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -33,15 +34,11 @@ func moves(t *testing.T) string {
 	dir := t.TempDir()
 	lay.Out(t, dir, map[string]string{"hoist.yaml": cardText, "firm/elsewhere/readme.txt": "no kit"})
 	c, err := card.Read(filepath.Join(dir, "hoist.yaml"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	make := func(name, office string, record func(k *kit.Kit)) {
 		k, err := kit.Create(filepath.Join(dir, "firm", name), kit.New{Tool: "test", Cards: []*card.Card{c}, Passphrase: "agency-balcony-cabana-dagger-eagle-fable", Work: 1, Office: office,
 			Old: kit.Computer{Name: "OLD", System: "linux", ID: "o"}, New: kit.Computer{Name: "NEW", System: "linux"}})
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		record(k)
 		k.Close()
 	}
@@ -83,9 +80,7 @@ func TestBoard(t *testing.T) {
 	dir := moves(t)
 	now := time.Now()
 	all, bad, err := board.Find(t.Context(), []string{dir, filepath.Join(dir, "a")}, now)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	slices.SortFunc(all[1:3], func(a, b board.Move) int { return strings.Compare(a.Folder, b.Folder) }) // made at once
 	want := `freed unpack on "NEW" for [Hoistbook]; new pack on "OLD" for [Hoistbook]; packed deactivate on "OLD" for [Hoistbook]; closed  on "" for []`
 	if got := told(all); got != want {
@@ -102,9 +97,7 @@ func TestBoard(t *testing.T) {
 		t.Errorf("%d days", later.Days(now))
 	}
 	// Of two copies of a kit the one counts that was worked on last.
-	if err := os.CopyFS(filepath.Join(dir, "copy"), os.DirFS(filepath.Join(dir, "a/new"))); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, os.CopyFS(filepath.Join(dir, "copy"), os.DirFS(filepath.Join(dir, "a/new"))))
 	if again, _, _ := board.Find(t.Context(), []string{dir}, now); len(again) != 4 {
 		t.Errorf("a copy counts twice: %s", told(again))
 	}
@@ -122,34 +115,22 @@ func TestDatabase(t *testing.T) {
 		}
 		t.Skip("no PostgreSQL server is installed")
 	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer server.Stop()
 	address := "postgres://postgres@/postgres?host=" + server.Dir + "&port=" + server.Port
 	all, _, err := board.Find(t.Context(), []string{moves(t)}, time.Now())
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	for range 2 {
 		d, err := board.OpenDatabase(t.Context(), address)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := d.Store(t.Context(), all); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
+		fatal.If(t, d.Store(t.Context(), all))
 		d.Close()
 	}
 	d, err := board.OpenDatabase(t.Context(), address)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	older := all[0]
 	older.Due, older.Last = steps.Pack, older.Last.Add(-time.Hour)
-	if err := d.Store(t.Context(), []board.Move{older}); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, d.Store(t.Context(), []board.Move{older}))
 	back, err := d.Load(t.Context())
 	if err != nil || told(back) != told(all) || back[0].Office != "Ebb House" || !back[0].Dates[1].At.Equal(all[0].Dates[1].At) {
 		t.Errorf("%s, %v", told(back), err)

@@ -9,6 +9,7 @@ import (
 
 	"movekit/examples"
 	"movekit/internal/core/fault"
+	"movekit/test/fatal"
 )
 
 const good = `card: 1
@@ -53,9 +54,7 @@ func mistakes(t *testing.T, card string, all map[string]mistake) {
 
 func TestGoodCard(t *testing.T) {
 	c, err := Parse("x.yaml", []byte(good))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if got := c.Item("settings").Path.On("linux"); got != "~/.config/tidewright" {
 		t.Errorf("the Linux path is %q", got)
 	}
@@ -134,9 +133,7 @@ func TestMistakesAreShownWhereTheyAre(t *testing.T) {
 
 func TestSchemaIsCurrent(t *testing.T) {
 	want, err := Schema()
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	have, err := os.ReadFile("../../../docs/card.schema.json")
 	if err != nil || string(have) != string(want) {
 		t.Errorf("docs/card.schema.json is not what the types say (%v); run make docs", err)
@@ -180,9 +177,7 @@ items:
 
 func TestCardWithEverySource(t *testing.T) {
 	c, err := Parse("x.yaml", []byte(wideCard))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if c.Version.Rule != SameMajor || c.Version.Value != "Version" || c.Version.Edition.FileFormat() != "ini" || c.Items[3].From.FileFormat() != "json" {
 		t.Errorf("%+v", c.Version)
 	}
@@ -235,9 +230,7 @@ items:
 
 func TestCardOfDatabases(t *testing.T) {
 	c, err := Parse("x.yaml", []byte(servedCard))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	s := c.Items[0].Server
 	if s.Port.Text != "5432" || s.Host.From.Key != "db/host" || s.Database.Text != "ledger" || !s.User.IsZero() {
 		t.Errorf("%+v", s)
@@ -280,9 +273,7 @@ licences:
 
 func TestCardOfLicences(t *testing.T) {
 	c, err := Parse("x.yaml", []byte(licensedCard))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if got := c.Commands(); len(got) != 3 || got[1][1] != "free" {
 		t.Errorf("commands: %q", got)
 	}

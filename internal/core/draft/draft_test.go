@@ -12,6 +12,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -21,9 +22,7 @@ func found(t *testing.T, files map[string]string) *Drafter {
 	root := lay.Disk(t, "linux", files)
 	lay.Out(t, root, map[string]string{"etc/passwd": "maren:x:1000:1000::/home/maren:/bin/bash\n"})
 	c, err := machine.Open(root)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return &Drafter{Computer: c, Temp: t.TempDir()}
 }
 
@@ -35,17 +34,13 @@ func (d *Drafter) made(t *testing.T, name, title string, paths ...string) (*card
 		}
 	}
 	draft, err := d.Make(context.Background(), name, title, paths)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	text, err := draft.YAML("check it")
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}
 	c, err := card.Parse("x.yaml", text)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return c, string(text)
 }
 
@@ -64,9 +59,7 @@ func TestDraft(t *testing.T) {
 	d := found(t, files)
 	name := filepath.Join(d.Computer.Root(), "srv/tide/bookings.db")
 	db, err := sql.Open("sqlite", name)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	for _, q := range []string{"CREATE TABLE boat (name TEXT)", `CREATE TABLE "my ""odd"" table" (x)`, `INSERT INTO "my ""odd"" table" VALUES (1), (2)`, "INSERT INTO boat VALUES ('file:///home/maren/plan.png')"} {
 		if _, err := db.Exec(q); err != nil {
 			t.Fatal(err)

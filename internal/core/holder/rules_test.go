@@ -25,6 +25,7 @@ import (
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/test/fatal"
 )
 
 const ruledCard = `maker: Mole Head Software
@@ -79,9 +80,7 @@ func TestTakeover(t *testing.T) {
 			return nil
 		}
 		all, err := j.Activate(ctx)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		out := all[0]
 		st := j.State.Licences[steps.Key{App: "app", Item: "seat"}]
 		switch {
@@ -146,9 +145,7 @@ licences:
 		j := o.Job(o.New)
 		j.Wishes.Lost, j.Person = why, p
 		all, err := j.Deactivate(ctx)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		return all[0]
 	}
 	if out := lost("", yes()); office.Blocked(out) != "old-computer" {
@@ -338,9 +335,7 @@ func TestClockBehind(t *testing.T) {
 func TestTwoCopies(t *testing.T) {
 	t.Parallel()
 	o := ruled(t, "wait: 1h")
-	if err := os.CopyFS(filepath.Join(o.Dir, "copy"), os.DirFS(filepath.Join(o.Dir, "kit"))); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, os.CopyFS(filepath.Join(o.Dir, "copy"), os.DirFS(filepath.Join(o.Dir, "kit"))))
 	if out := o.Change(o.Old, yes(), time.Now(), (*move.Move).Deactivate); out.Err != nil {
 		t.Fatal(out.Err)
 	}
@@ -380,9 +375,7 @@ licences:
 			j.Person = p
 		}
 		all, err := j.Pack(ctx)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		return all[0]
 	}
 	if out := pack(nil); fault.KindOf(out.Err) != fault.Waits {
@@ -499,22 +492,16 @@ func TestKeep(t *testing.T) {
 		t.Fatalf("%+v %v", kept, err)
 	}
 	id, err := age.NewScryptIdentity(pass)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	r, err := age.Decrypt(bytes.NewReader(data), id)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	found := map[string]string{}
 	for tr := tar.NewReader(r); ; {
 		h, err := tr.Next()
 		if err == io.EOF {
 			break
 		}
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		text, _ := io.ReadAll(tr)
 		found[h.Name] = string(text)
 	}
@@ -547,9 +534,7 @@ func TestTypedBoth(t *testing.T) {
 		p := &office.Person{Answers: c.answers}
 		j.Person = p
 		out, err := j.Pack(ctx)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		var shown []string
 		for _, s := range p.Shown {
 			shown = append(shown, strings.Join(strings.Fields(s)[:2], " "))

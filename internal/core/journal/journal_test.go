@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"movekit/internal/core/digest"
+	"movekit/test/fatal"
 )
 
 var key = digest.Of([]byte("key"))
@@ -16,18 +17,12 @@ func written(t *testing.T, n int) (string, []byte) {
 	t.Helper()
 	dir := t.TempDir()
 	log, err := Read(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	for range n {
-		if err := log.Append(Line{Event: "packed", App: "hoistbook"}, key); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, log.Append(Line{Event: "packed", App: "hoistbook"}, key))
 	}
 	data, err := os.ReadFile(filepath.Join(dir, File))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return dir, data
 }
 
@@ -51,9 +46,7 @@ func TestDamageIsNamedByLine(t *testing.T) {
 	} {
 		os.WriteFile(filepath.Join(dir, File), c.data, 0o644)
 		log, err := Read(dir)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		if len(log.Damage) == 0 || log.Damage[0].Line != c.line {
 			t.Errorf("%s: damage %v, want line %d", name, log.Damage, c.line)
 		}
@@ -66,9 +59,7 @@ func TestDamageIsNamedByLine(t *testing.T) {
 func readFile(t *testing.T, dir string) []byte {
 	t.Helper()
 	data, err := os.ReadFile(filepath.Join(dir, File))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return data
 }
 
@@ -94,9 +85,7 @@ func TestEveryFlippedBitIsSeen(t *testing.T) {
 func TestLineOfAnotherKeyIsFound(t *testing.T) {
 	dir, _ := written(t, 2)
 	log, _ := Read(dir)
-	if err := log.Append(Line{Event: "deactivated"}, digest.Of([]byte("other"))); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, log.Append(Line{Event: "deactivated"}, digest.Of([]byte("other"))))
 	again, _ := Read(dir)
 	if got := again.Authenticate(key); got != "line 3" {
 		t.Errorf("the first foreign line is %s, want 3", got)
@@ -127,9 +116,7 @@ func TestCutOffWriteIsMended(t *testing.T) {
 		if err != nil || len(log.Damage) > 0 {
 			t.Fatalf("cut at %d: %v %v", cut, err, log.Damage)
 		}
-		if err := log.Append(Line{Event: "again"}, key); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, log.Append(Line{Event: "again"}, key))
 		if log, _ := Read(dir); len(log.Damage) > 0 || log.Authenticate(key) != "" || log.Torn {
 			t.Fatalf("cut at %d and mended: %v", cut, log.Damage)
 		}
@@ -142,13 +129,9 @@ func TestCutOffTwice(t *testing.T) {
 	for _, lines := range []int{0, 1, 3} {
 		dir := t.TempDir()
 		log, err := Read(dir)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		for range lines {
-			if err := log.Append(Line{Event: "before"}, key); err != nil {
-				t.Fatal(err)
-			}
+			fatal.If(t, log.Append(Line{Event: "before"}, key))
 		}
 		name := filepath.Join(dir, HeadFile)
 		behind, herr := os.ReadFile(name)
@@ -158,9 +141,7 @@ func TestCutOffTwice(t *testing.T) {
 				os.WriteFile(name, behind, 0o644)
 			}
 		}
-		if err := log.Append(Line{Event: "cut off"}, key); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, log.Append(Line{Event: "cut off"}, key))
 		back()
 		if log, err = Read(dir); err != nil || len(log.Damage) > 0 {
 			t.Fatalf("%d lines: %v %v", lines, log.Damage, err)
@@ -175,9 +156,7 @@ func TestCutOffTwice(t *testing.T) {
 		if err != nil || len(log.Damage) > 0 || log.Authenticate(key) != "" || len(log.Lines) != lines+1 {
 			t.Fatalf("%d lines, then two: %d lines, %v %v", lines, len(log.Lines), log.Damage, err)
 		}
-		if err := log.Append(Line{Event: "again"}, key); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, log.Append(Line{Event: "again"}, key))
 		if log, _ = Read(dir); len(log.Damage) > 0 || log.Authenticate(key) != "" || len(log.Lines) != lines+2 {
 			t.Fatalf("%d lines, mended: %v", lines, log.Damage)
 		}

@@ -12,6 +12,7 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/machine"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -20,9 +21,7 @@ import (
 func TestChosenApps(t *testing.T) {
 	dir := madeKit(t)
 	k, err := Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if k.Unlocked() {
 		t.Error("it is unlocked without its passphrase")
 	}
@@ -36,15 +35,11 @@ func TestChosenApps(t *testing.T) {
 	var made Sealed
 	for _, l := range k.Lines() {
 		if l.Event == journal.EventSealed {
-			if err := json.Unmarshal(l.Data, &made); err != nil {
-				t.Fatal(err)
-			}
+			fatal.If(t, json.Unmarshal(l.Data, &made))
 		}
 	}
 	r, err := k.Open("hoistbook", made.Parts)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if data, err := io.ReadAll(r); err != nil || len(data) != 1000 || data[3] != 1 {
 		t.Errorf("%d bytes, %v", len(data), err)
 	}
@@ -106,9 +101,7 @@ func TestWhichComputer(t *testing.T) {
 	}
 	for about, firmware := range map[string]bool{"": false, "firmware-id: f\n": true} {
 		m, err := machine.Open(lay.Disk(t, "linux", map[string]string{machine.IdentityFile: lay.Ident("linux", "QUAY", "h") + about}))
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		if c := ComputerOf(m); c.Name != "QUAY" || c.System != machine.Linux || c.ID != machine.IDOf("h") || (c.Firmware == machine.IDOf("f")) != firmware || (c.Firmware == "") == firmware {
 			t.Errorf("%+v", c)
 		}

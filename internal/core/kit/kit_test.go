@@ -15,6 +15,7 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/seal"
+	"movekit/test/fatal"
 )
 
 var ctx = context.Background()
@@ -29,18 +30,12 @@ func madeKit(t *testing.T) string {
 	os.WriteFile(cardFile, []byte("card: 1\nname: hoistbook\ntitle: Hoistbook\nitems: [{name: diary, kind: folder, path: /srv/diary}]\n"), 0o644)
 	os.WriteFile(program, []byte("the program"), 0o755)
 	c, err := card.Read(cardFile)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	k, err := Create(filepath.Join(dir, "kit"), New{Tool: "test", Cards: []*card.Card{c}, Programs: []string{program}, Passphrase: pass, Work: 1,
 		Old: Computer{Name: "QUAY-DESK-1", System: "linux", ID: "1"}, New: Computer{Name: "QUAY-DESK-2", System: "linux"}})
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	w, err := k.Seal("hoistbook", "diary.tar.zst.age", seal.Options{PartSize: 400})
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	for i := range 500 {
 		w.Write([]byte{byte(i * 7), byte(i * i)})
 	}
@@ -51,12 +46,8 @@ func madeKit(t *testing.T) string {
 	if _, err := k.Record(journal.Line{Event: journal.EventSealed, App: "hoistbook", Item: "diary"}, Sealed{Stream: "diary", Parts: parts}); err != nil {
 		t.Fatal(err)
 	}
-	if err := k.MendChecksums(); err != nil {
-		t.Fatal(err)
-	}
-	if err := k.WriteReport("handover.txt", []byte("all is well\n")); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, k.MendChecksums())
+	fatal.If(t, k.WriteReport("handover.txt", []byte("all is well\n")))
 	k.Close()
 	return k.Dir
 }
@@ -133,9 +124,7 @@ func TestPassphrase(t *testing.T) {
 		}
 	}
 	k, err := Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if err := k.Unlock("  " + pass + "\n"); err != nil {
 		t.Errorf("with spaces around it: %v", err)
 	}
@@ -181,9 +170,7 @@ func TestForgedKit(t *testing.T) {
 		dir := madeKit(t)
 		forge(dir)
 		k, err := Open(dir)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		if err := k.Unlock(pass); fault.KindOf(err) != fault.Forged {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -232,9 +219,7 @@ func TestOneRunAtATime(t *testing.T) {
 	dir := madeKit(t)
 	a, _ := Open(dir)
 	b, _ := Open(dir)
-	if err := a.Lock(); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, a.Lock())
 	if err := b.Lock(); fault.KindOf(err) != fault.Busy {
 		t.Errorf("a second run: %v", err)
 	}
@@ -264,12 +249,8 @@ func TestPulledOut(t *testing.T) {
 	if err == nil {
 		err = k.Unlock(pass)
 	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Rename(dir, dir+"-pulled"); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
+	fatal.If(t, os.Rename(dir, dir+"-pulled"))
 	for _, there := range []bool{false, true} {
 		if there {
 			os.Mkdir(dir, 0o755)
@@ -287,9 +268,7 @@ func TestPulledOut(t *testing.T) {
 	}
 	os.Remove(dir)
 	// A share may come back with other numbers for its folders.
-	if err := os.CopyFS(dir, os.DirFS(dir+"-pulled")); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, os.CopyFS(dir, os.DirFS(dir+"-pulled")))
 	if err := k.Flush(ctx); err != nil {
 		t.Errorf("the same kit in a folder of another number: %v", err)
 	}
@@ -315,17 +294,13 @@ func TestMinorDamage(t *testing.T) {
 	if err == nil {
 		err = k.Unlock(pass)
 	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if d, err := k.Inspect(ctx, nil, nil); err != nil || len(d) > 0 {
 		t.Errorf("it stops the move: %v, %v", d, err)
 	}
 	left := filepath.Join(dir, SealedDir, "hoistbook", "other.tar.zst.age.001"+seal.Unfinished)
 	os.WriteFile(left, []byte("half"), 0o644)
-	if err := k.Tidy(); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, k.Tidy())
 	sealed, _ := filepath.Glob(filepath.Join(dir, SealedDir, "*", "*"))
 	if in, _ := Inspect(ctx, dir, nil, nil); len(in.Damage) != 2 || there(left) || len(sealed) < 2 {
 		t.Errorf("after it was mended: %+v, %v", in, sealed)
@@ -343,9 +318,7 @@ func FuzzManifest(f *testing.F) {
 	f.Add([]byte("apps: &a [*a]\n"))
 	dir := f.TempDir()
 	f.Fuzz(func(t *testing.T, data []byte) {
-		if err := os.WriteFile(filepath.Join(dir, ManifestFile), data, 0o600); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, os.WriteFile(filepath.Join(dir, ManifestFile), data, 0o600))
 		if k, err := Open(dir); err == nil {
 			k.Close()
 			t.Errorf("a manifest alone is taken for a kit: %q", data)

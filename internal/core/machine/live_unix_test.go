@@ -11,14 +11,14 @@ import (
 	"testing"
 
 	"golang.org/x/sys/unix"
+
+	"movekit/test/fatal"
 )
 
 // TestHolding sees who has a file open, and who has locked one.
 func TestHolding(t *testing.T) {
 	c, err := Open("")
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	dir := t.TempDir()
 	name := filepath.Join(dir, "sub", "diary.rec")
 	os.Mkdir(filepath.Dir(name), 0o755)
@@ -29,9 +29,7 @@ func TestHolding(t *testing.T) {
 	cmd := exec.Command("sh", "-c", "exec 3<"+name+"; echo open; read line")
 	in, _ := cmd.StdinPipe()
 	out, _ := cmd.StdoutPipe()
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, cmd.Start())
 	out.Read(make([]byte, 5))
 	h, err := c.Holding(t.Context(), []string{dir, "/nowhere"})
 	if err != nil || len(h) != 1 || int(h[0].PID) != cmd.Process.Pid || h[0].Path != name || h[0].Name == "" {
@@ -78,9 +76,7 @@ func TestLocked(t *testing.T) {
 	cmd.Env = append(os.Environ(), "MACHINE_TEST_LOCK="+name)
 	in, _ := cmd.StdinPipe()
 	out, _ := cmd.StdoutPipe()
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, cmd.Start())
 	out.Read(make([]byte, 13))
 	if pid := lockedBy(name); pid != cmd.Process.Pid {
 		t.Errorf("locked by %d, want %d", pid, cmd.Process.Pid)

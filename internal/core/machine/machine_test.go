@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"movekit/internal/core/fault"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -15,9 +16,7 @@ func makeDisk(t *testing.T, files map[string]string) Computer {
 	root := t.TempDir()
 	lay.Out(t, root, files)
 	c, err := Open(root)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return c
 }
 
@@ -96,9 +95,7 @@ func TestLiveComputer(t *testing.T) {
 	t.Setenv("HOME", home)
 	t.Setenv("XDG_CONFIG_HOME", filepath.Join(home, "conf"))
 	c, err := Open("")
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	for _, u := range c.Users() {
 		if u.Home == home {
 			if got, err := c.Locate("$XDG_CONFIG_HOME/t", &u); err != nil || got != filepath.Join(home, "conf", "t") {
@@ -161,9 +158,7 @@ func FuzzIdentity(f *testing.F) {
 	f.Add([]byte("name: [a]\n"))
 	dir := f.TempDir()
 	f.Fuzz(func(t *testing.T, data []byte) {
-		if err := os.WriteFile(filepath.Join(dir, IdentityFile), data, 0o600); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, os.WriteFile(filepath.Join(dir, IdentityFile), data, 0o600))
 		if c, err := Open(dir); err == nil && (c.Name() == "" || c.HardwareID() == "" || c.System() == "") {
 			t.Errorf("a computer without name or id: %q", data)
 		}

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"movekit/test/fatal"
 )
 
 // people are the users of a computer: one of each, by number and by name.
@@ -132,16 +134,12 @@ func TestModes(t *testing.T) {
 func TestSettled(t *testing.T) {
 	dir := t.TempDir()
 	for _, name := range []string{"file", "plain"} {
-		if err := os.WriteFile(filepath.Join(dir, name), nil, 0o600); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, os.WriteFile(filepath.Join(dir, name), nil, 0o600))
 	}
 	os.Mkdir(filepath.Join(dir, "folder"), 0o700)
 	os.Symlink("nowhere", filepath.Join(dir, "folder/link"))
 	root, err := os.OpenRoot(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer root.Close()
 	at := time.Date(2019, 3, 4, 5, 6, 7, 800, time.UTC)
 	me := Owner{os.Geteuid(), os.Getegid()}
@@ -152,9 +150,7 @@ func TestSettled(t *testing.T) {
 	note := bytes.Repeat([]byte("n"), 3000)
 	g := Given{Path: "file", Mode: 0o640, ModTime: at, To: to, Marks: Marks{Xattr: map[string][]byte{"user.note": note, "security.label": []byte("x"), aclAccess: []byte(byName)}}}
 	f, err := os.Open(filepath.Join(dir, "file"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer f.Close()
 	if unkept, err := Settle(f, g); err != nil || len(unkept) != 1 || !strings.HasPrefix(unkept[0], "file: "+aclAccess+": ") {
 		t.Errorf("not kept: %q, %v", unkept, err)
@@ -167,9 +163,7 @@ func TestSettled(t *testing.T) {
 	}
 	for name, mode := range map[string]fs.FileMode{"file": 0o640, "folder": fs.ModeDir | fs.ModeSetgid | 0o750, "folder/link": fs.ModeSymlink | 0o777} {
 		info, err := os.Lstat(filepath.Join(dir, name))
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		if s := See(info); info.Mode() != mode || !info.ModTime().Equal(at) && name != "folder" || s.Owner != *to || s.Sparse || s.Shared != (Inode{}) {
 			t.Errorf("%s is %v of %v: %+v", name, info.Mode(), info.ModTime(), s)
 		}
@@ -220,9 +214,7 @@ func TestHolesAndNames(t *testing.T) {
 	dir := t.TempDir()
 	for name, size := range map[string]int64{"small": Hole - 1, "hole": Hole, "other": 9 * Hole} {
 		f, err := os.Create(filepath.Join(dir, name))
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		f.Truncate(size)
 		f.Close()
 	}
@@ -233,9 +225,7 @@ func TestHolesAndNames(t *testing.T) {
 	entries, _ := os.ReadDir(dir)
 	for _, e := range entries {
 		info, err := e.Info()
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		seen[e.Name()] = See(info)
 	}
 	for name, sparse := range map[string]bool{"small": false, "hole": true, "other": true, "full": false} {
@@ -253,9 +243,7 @@ func TestManyAttributes(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "file")
 	os.WriteFile(file, nil, 0o600)
 	f, err := os.Open(file)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer f.Close()
 	want := Marks{Xattr: map[string][]byte{}}
 	for i := range 12 {

@@ -14,6 +14,7 @@ import (
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 	"movekit/test/office"
 )
@@ -82,9 +83,7 @@ func TestEach(t *testing.T) {
 	j := o.Job(o.Old)
 	l := &survey.Looker{Here: j.Here, Run: j.Run, Kinds: j.Kinds, Since: survey.Quick}
 	now, err := l.Now(ctx, j.Cards[0])
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	survey.Close(now.Places)
 	if got := strings.Join(now.Facts.OldChanged, "; "); !strings.Contains(got, "years@2026 changed (it is new") || !strings.Contains(got, "profiles@Profiles/x.work of maren is not there any more") || strings.Contains(got, "years@2019") {
 		t.Errorf("since the pack: %s", got)
@@ -181,9 +180,7 @@ func TestOtherDrives(t *testing.T) {
 	}
 	j = o.Job(o.New)
 	j.Person, j.Say.Drives = &looker{says: true}, map[string]string{"D": `C:\Daten\D`}
-	if err := j.Redirect(); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, j.Redirect())
 	o.Only(j.Unpack(ctx))
 	if got := o.Text("new/ProgramData/app.ini"); o.Text("new/Daten/D/Harbour/boats") != "Tern" || got != "data=C:\\Daten\\D\\Harbour\\boats\r\nold=C:/Daten/D/Else\r\n" {
 		t.Errorf("the settings say %q", got)
@@ -191,9 +188,7 @@ func TestOtherDrives(t *testing.T) {
 	// It is remembered: another run is told nothing.
 	o.New = office.Open(t, filepath.Join(o.Dir, "new"))
 	j = o.Job(o.New)
-	if err := j.Redirect(); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, j.Redirect())
 	if v := o.Only(j.Verify(ctx)); !v.Equal() {
 		t.Errorf("%+v", v.Items)
 	}

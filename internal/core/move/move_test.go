@@ -26,6 +26,7 @@ import (
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
+	"movekit/test/fatal"
 )
 
 var ctx = context.Background()
@@ -85,9 +86,7 @@ items:
 	lay.Out(t, o.Dir, map[string]string{"outer.yaml": "card: 1\nname: app\ntitle: A\nitems: [{name: all, kind: folder, path: /}]\n"})
 	c, _ := card.Read(filepath.Join(o.Dir, "outer.yaml"))
 	k, err := kit.Create(filepath.Join(o.Dir, "old", "stick", "kit"), kit.New{Cards: []*card.Card{c}, Passphrase: "agency-balcony-cabana-dagger-eagle-fable", Old: kit.Computer{ID: machine.ID(o.Old)}})
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer k.Close()
 	inside := move.New(o.Run(k, o.Old))
 	if got, _ := inside.Pack(ctx); fault.KindOf(got[0].Err) != fault.Usage {
@@ -322,14 +321,10 @@ func TestHostileKit(t *testing.T) {
 		sealed := j.State.Items[steps.Key{App: "app", Item: "data"}].Sealed
 		sealing := func(ending string, fill func(io.Writer)) []seal.Part {
 			w, err := j.Seal("app", "data"+ending, 1)
-			if err != nil {
-				t.Fatal(err)
-			}
+			fatal.If(t, err)
 			fill(w)
 			parts, err := w.Close()
-			if err != nil {
-				t.Fatal(err)
-			}
+			fatal.If(t, err)
 			return parts
 		}
 		sealed.List = sealing(item.ListEnding, func(w io.Writer) {
@@ -345,9 +340,7 @@ func TestHostileKit(t *testing.T) {
 			tw.Close()
 		})
 		key := steps.Key{App: "app", Item: "data"}
-		if err := errors.Join(j.RecordSealed(key, sealed), j.Record(journal.EventPacked, steps.Key{App: "app"}, steps.Packed{Items: []steps.Key{key}})); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, errors.Join(j.RecordSealed(key, sealed), j.Record(journal.EventPacked, steps.Key{App: "app"}, steps.Packed{Items: []steps.Key{key}})))
 		out, err := o.Job(o.New).Unpack(ctx)
 		if err != nil || fault.KindOf(out[0].Err) != fault.Hostile {
 			t.Errorf("%s: %v %v %v", name, err, out[0].Err, out[0].Blocks)

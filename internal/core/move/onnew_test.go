@@ -15,6 +15,7 @@ import (
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
+	"movekit/test/fatal"
 )
 
 const onNewCard = `version: {file: /opt/v, rule: same-minor, edition: {file: /opt/edition}}
@@ -61,9 +62,7 @@ func TestOnNew(t *testing.T) {
 		}
 		before := len(o.Kit.Log.Lines)
 		r, err := j.OnNew(ctx)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		for _, l := range o.Kit.Log.Lines[before:] {
 			if l.Event != journal.EventLooked && l.Event != journal.EventChosen {
 				t.Errorf("looking has written %s into the journal", l.Event)
@@ -108,9 +107,7 @@ func TestOnNew(t *testing.T) {
 	}
 	// Without the passphrase nothing is compared, and nothing is claimed.
 	locked, err := kit.Open(o.Kit.Dir)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	r = see(func(j *move.Move) { asTobias(j); j.Kit = locked })
 	says(r, "data", "not compared")
 	if r.Compared || !r.Ready() {
@@ -176,9 +173,7 @@ func TestAgreement(t *testing.T) {
 		}
 	}
 	locked, err := kit.Open(o.Kit.Dir)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if move.New(o.Run(locked, o.New)).For(locked.Cards[0]).Commands {
 		t.Error("a kit that nobody has opened is believed")
 	}

@@ -12,6 +12,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
+	"movekit/test/fatal"
 	"movekit/test/hivetest"
 	"movekit/test/lay"
 
@@ -21,9 +22,7 @@ import (
 func computer(t *testing.T, system string, files map[string]string) machine.Computer {
 	t.Helper()
 	c, err := machine.Open(lay.Disk(t, system, files))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return c
 }
 
@@ -41,9 +40,7 @@ func TestSourcesOfWindows(t *testing.T) {
 		"Windows/System32/config/SOFTWARE": "[\\Ebb]\n@=\"own\"\n\"Version\"=\" 8.2 \"\n\"None\"=\"\"\n", "Users/maren/NTUSER.DAT": "[\\Software\\Ebb]\n\"Seat\"=\"7\"\n", "Users/zoe/NTUSER.DAT": "[\\Software\\Ebb]\n\"Seat\"=\"9\"\n\"Other\"=\"x\"\n",
 	})
 	c, err := machine.Open(root)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	key := func(key, value string) *card.Source { return &card.Source{Registry: key, Value: value} }
 	for _, q := range []struct {
 		s         *card.Source
@@ -177,9 +174,7 @@ END
 		t.Errorf("%q %v", v, err)
 	}
 	data, err := os.ReadFile(both)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	// Cut off and changed anywhere, it is an error or another text, and never
 	// the end of the program.
 	for i := 0; i < 400; i++ {
@@ -211,9 +206,7 @@ func FuzzExeVersion(f *testing.F) {
 
 func TestCommands(t *testing.T) {
 	c, err := machine.Open("")
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	dir := t.TempDir()
 	tool := filepath.Join(dir, "pontoon tool")
 	os.WriteFile(tool, []byte("#!/bin/sh\ncase \"$1\" in\n-v) echo \"Pontoon, version 4.1; $2\" ; exit 3;;\n-long) yes | head -c 300000;;\n-in) cat;;\nesac\n"), 0o755)

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"movekit/test/fatal"
 	"movekit/test/hivetest"
 )
 
@@ -25,14 +26,10 @@ func filled(t *testing.T, reg string) string {
 func root(t *testing.T, name string) Key {
 	t.Helper()
 	h, err := OpenHive(name)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	t.Cleanup(func() { h.Close() })
 	k, err := h.Root()
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return k
 }
 
@@ -62,9 +59,7 @@ func TestHive(t *testing.T) {
 
 `+many.String()))
 	tide, err := Find(k, `maker\TIDEWRIGHT`)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer tide.Close()
 	for name, want := range map[string]string{
 		"version": "8.2.1", "": "the key's own", "Seats": "3", "Blob": "0102ff", "Empty": "", "Übersicht": "Ärger", "PATH": "%A%", "List": "a\nbc", "Long": "72623859790382856",
@@ -90,9 +85,7 @@ func TestHive(t *testing.T) {
 		t.Errorf("below: %v %v", names, err)
 	}
 	lots, err := Find(k, `Maker\Many`)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	names, err := lots.Keys()
 	if err != nil || len(names) < 1000 {
 		t.Fatalf("%d keys: %v", len(names), err)

@@ -20,6 +20,7 @@ import (
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/steps"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -29,9 +30,7 @@ const pass = "agency-balcony-cabana-dagger-eagle-fable"
 func computer(t *testing.T, name, hardware, more string) *Here {
 	t.Helper()
 	c, err := machine.Open(lay.Disk(t, "linux", map[string]string{machine.IdentityFile: lay.Ident("linux", name, hardware) + more, "opt/v": "8.2\n", "opt/app.ini": "edition=Harbour\n"}))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	h := NewHere(c)
 	h.Private.Above = filepath.Join(t.TempDir(), "x")
 	return h
@@ -49,13 +48,9 @@ items: [{name: data, kind: file, path: /srv/data}, {name: more, kind: file, path
 sync: [{about: mail, command: [/opt/tide, --sync], pattern: done}]
 `, "hoist.yaml": "card: 1\nname: hoist\ntitle: Hoistbook\nitems: [{name: diary, kind: folder, path: /srv/diary}]\n"})
 	cards, err := card.ReadDir(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	k, err := kit.Create(filepath.Join(dir, "kit"), kit.New{Tool: "test", Cards: cards, Passphrase: pass, Work: 1, Keep: keep, Old: kit.ComputerOf(h.Computer), New: kit.Computer{Name: kit.Unnamed, System: "linux"}})
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	t.Cleanup(func() { k.Close() })
 	r := New(k, h)
 	r.Marks = t.TempDir()
@@ -160,9 +155,7 @@ func TestGates(t *testing.T) {
 	over := steps.Overridden{Gate: "g", Step: steps.Pack, Why: "w", Because: "b"}
 	o, lines := &Outcome{}, len(r.Kit.Lines())
 	for range 2 {
-		if err := r.Overrode(tide, o, over); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, r.Overrode(tide, o, over))
 	}
 	if len(o.Overrode) != 1 || len(r.Kit.Lines()) != lines+1 {
 		t.Errorf("told %d times, in %d lines", len(o.Overrode), len(r.Kit.Lines())-lines)
@@ -269,9 +262,7 @@ func TestAgreedToCommands(t *testing.T) {
 		t.Errorf("%v, asked %q", err, p.asked)
 	}
 	opened, err := kit.Open(r.Kit.Place())
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if New(opened, r.Here).For(tide).Commands {
 		t.Error("a journal that nobody has proven is believed")
 	}
@@ -335,9 +326,7 @@ func TestSealedAndOpened(t *testing.T) {
 	}
 	want := map[string]int{"boats": 3}
 	json, err := r.SealJSON("tide", "facts.zst.age", want)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	var got map[string]int
 	if err := r.OpenJSON("tide", json, &got); err != nil || got["boats"] != 3 {
 		t.Errorf("%v %v", got, err)

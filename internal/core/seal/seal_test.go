@@ -15,18 +15,15 @@ import (
 
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/test/fatal"
 )
 
 func sealed(t *testing.T, dir string, data []byte, partSize int64) ([]Part, *age.X25519Identity) {
 	t.Helper()
 	id, err := age.GenerateX25519Identity()
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	w, err := Create(dir, "x.zst.age", Options{To: id.Recipient(), PartSize: partSize})
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	for rest := data; len(rest) > 0; {
 		n := min(len(rest), 1+rand.IntN(300_000))
 		if _, err := w.Write(rest[:n]); err != nil {
@@ -35,9 +32,7 @@ func sealed(t *testing.T, dir string, data []byte, partSize int64) ([]Part, *age
 		rest = rest[n:]
 	}
 	parts, err := w.Close()
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return parts, id
 }
 
@@ -63,9 +58,7 @@ func TestSealedDataComesBackWhole(t *testing.T) {
 				parts, id := sealed(t, dir, data, partSize)
 				for _, p := range parts {
 					raw, err := os.ReadFile(filepath.Join(dir, p.Name))
-					if err != nil {
-						t.Fatal(err)
-					}
+					fatal.If(t, err)
 					if int64(len(raw)) != p.Size || digest.Of(raw).String() != p.Hash {
 						t.Errorf("%s: size or hash is not what was returned", p.Name)
 					}
@@ -77,9 +70,7 @@ func TestSealedDataComesBackWhole(t *testing.T) {
 					t.Errorf("%d parts, the first named %s", len(parts), parts[0].Name)
 				}
 				r, err := Open(dir, parts, id)
-				if err != nil {
-					t.Fatal(err)
-				}
+				fatal.If(t, err)
 				defer r.Close()
 				got, err := io.ReadAll(r)
 				if err != nil || !bytes.Equal(got, data) {
@@ -148,9 +139,7 @@ func TestAbortLeavesNothing(t *testing.T) {
 	dir := t.TempDir()
 	id, _ := age.GenerateX25519Identity()
 	w, err := Create(dir, "x.zst.age", Options{To: id.Recipient(), PartSize: 300_000})
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	w.Write(sample(9 << 20))
 	w.Abort()
 	if left, _ := os.ReadDir(dir); len(left) > 0 {

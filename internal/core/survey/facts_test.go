@@ -17,6 +17,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/test/fatal"
 	"movekit/test/hivetest"
 	"movekit/test/lay"
 )
@@ -25,9 +26,7 @@ import (
 func parsed(t *testing.T, text string) *card.Card {
 	t.Helper()
 	c, err := card.Parse("app.yaml", []byte("card: 1\nname: app\ntitle: The App\n"+text))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return c
 }
 
@@ -35,9 +34,7 @@ func parsed(t *testing.T, text string) *card.Card {
 func on(t *testing.T, root string) *Looker {
 	t.Helper()
 	c, err := machine.Open(root)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	l := &Looker{Here: run.NewHere(c), Kinds: kinds.All}
 	l.Private.Above = filepath.Join(t.TempDir(), "x")
 	t.Cleanup(func() { l.Private.Drop() })
@@ -249,16 +246,12 @@ items:
 licences: [{name: signing, method: file, items: [certificate]}]
 `})
 	c, err := card.Read(filepath.Join(root, "app.yaml"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	dir := filepath.Join(t.TempDir(), "kit")
 	l := on(t, root)
 	me := kit.ComputerOf(l.Computer)
 	k, err := kit.Create(dir, kit.New{Tool: "test", Cards: []*card.Card{c}, Passphrase: "agency-balcony-cabana-dagger-eagle-fable", Work: 1, Old: me, New: kit.Computer{Name: "NEW", System: "linux"}})
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	items := []string{"same", "changed", "gone", "lifts@2024", "lifts@2025", "retired", "certificate"}
 	record := func(line journal.Line, data any) {
 		t.Helper()
@@ -269,9 +262,7 @@ licences: [{name: signing, method: file, items: [certificate]}]
 	}
 	packed := steps.Packed{NotChosen: []string{"other"}}
 	before, err := l.App(t.Context(), c, steps.Facts{})
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	stamps := map[string]string{}
 	for i, p := range before.Places {
 		stamps[p.Key.Item] = before.Items[i].Stamp
@@ -290,9 +281,7 @@ licences: [{name: signing, method: file, items: [certificate]}]
 	}
 	l.Run, l.Since = run.New(k, l.Here), Quick
 	now, err := l.Now(t.Context(), c)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	Close(now.Places)
 	want := []string{"it is not known whether changed changed (its size or times differ, and only with the passphrase can it be compared)", "new changed (it is new: nothing of it is sealed)", "gone changed (it is not there any more)",
 		"certificate changed (it is not there any more)", "lifts@2024 is not there any more"}

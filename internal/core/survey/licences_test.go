@@ -11,6 +11,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
 	"movekit/internal/core/survey"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 	"movekit/test/office"
 )
@@ -36,18 +37,12 @@ licences:
   - {name: key, method: key, serial: {file: /srv/reg.ini, key: key}, code: {file: /srv/reg.ini, key: name}, deactivate: {steps: [{do: x}]}, activate: {steps: [{do: x}]}}
   - {name: none, method: account, deactivate: {steps: [{do: x}]}, activate: {steps: [{do: x}]}}
 `))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	computer, err := machine.Open(lay.Disk(t, "linux", map[string]string{"srv/cert.pem": good, "srv/old.pem": over, "srv/c.p12": p12, "srv/reg.ini": "key=HB-QUAY-7\nname=Tern Quay\n",
 		"sys/bus/usb/devices/1-1/idVendor": "1d6b\n", "sys/bus/usb/devices/1-1/idProduct": "0002\n"}))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	apps, err := survey.Licences(t.Context(), &survey.Looker{Here: run.NewHere(computer), Kinds: kinds.All}, []*card.Card{c})
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	for i, want := range []struct{ seen, doubt string }{
 		{"the file /srv/cert.pem (the certificate of CN=", ""}, {"the file /srv/old.pem", "ran out on "}, {"the file /srv/c.p12 (encrypted;", ""},
 		{"the token 1d6b:0002, plugged in", ""}, {"product key ••••AY-7 in ", ""}, {"", ""},
@@ -68,18 +63,12 @@ title: The App
 items: [{name: data, kind: file, path: /srv/data, optional: true}]
 licences: [{name: key, method: key, serial: {file: ~/.app.ini, key: key}, deactivate: {steps: [{do: x}]}, activate: {steps: [{do: x}]}}]
 `))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	computer, err := machine.Open(lay.Disk(t, "linux", map[string]string{"etc/passwd": "anna:x:1000:1000::/home/anna:/bin/sh\nmaren:x:1001:1001::/home/maren:/bin/sh\ntobias:x:1002:1002::/home/tobias:/bin/sh\nzoe:x:1003:1003::/home/zoe:/bin/sh\n",
 		"home/anna/x": "", "home/zoe/.app.ini": "key=HB-QUAY-8\n", "home/maren/.app.ini": "key=HB-QUAY-7\n", "home/tobias/.app.ini": "key=HB-QUAY-8\n"}))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	apps, err := survey.Licences(t.Context(), &survey.Looker{Here: run.NewHere(computer), Kinds: kinds.All}, []*card.Card{c})
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	var got []string
 	for _, l := range apps[0].Licences {
 		got = append(got, l.Licence+" "+l.Card.Name+" "+l.Secrets.Serial+" "+l.Secrets.User+" "+strings.Join(l.Seen, "; "))

@@ -14,6 +14,7 @@ import (
 	"movekit/internal/core/item"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/steps"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -30,9 +31,7 @@ func look(t *testing.T, cardText, ident string, files map[string]string, change 
 		change(root, l)
 	}
 	s, err := l.Look(context.Background(), []*card.Card{c}, func(*card.Card) steps.Facts { return steps.Facts{Side: steps.OldSide, Title: "The App"} })
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return s
 }
 
@@ -114,9 +113,7 @@ func TestQueryTellsOfSync(t *testing.T) {
 		s := look(t, "items: [{name: data, kind: sqlite, path: /srv/b.db}]\nsync: [{about: bookings, item: data, query: "+c.query+"}]\n", "", map[string]string{}, func(root string, _ *Looker) {
 			os.MkdirAll(filepath.Join(root, "srv"), 0o755)
 			db, err := sql.Open("sqlite", filepath.Join(root, "srv/b.db"))
-			if err != nil {
-				t.Fatal(err)
-			}
+			fatal.If(t, err)
 			defer db.Close()
 			db.Exec("CREATE TABLE outbox (id INTEGER)")
 			if c.rows != "" {
@@ -184,9 +181,7 @@ func TestProtected(t *testing.T) {
 	root := lay.Disk(t, "windows", map[string]string{"ProgramData/Tide/login.dat": blob, "ProgramData/Tide/json": `{"v":1}` + blob, "ProgramData/Tide/plain.ini": "password=", "ProgramData/Tide/empty": ""})
 	c := parsed(t, "items: [{name: data, kind: folder, path: '%PROGRAMDATA%\\Tide'}]\n")
 	s, err := on(t, root).Look(context.Background(), []*card.Card{c}, func(*card.Card) steps.Facts { return steps.Facts{Side: steps.OldSide} })
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	told := strings.Join(s.Apps[0].Items[0].Details, "\n")
 	if !strings.Contains(told, "login.dat is encrypted by Windows") || !strings.Contains(told, "json is encrypted") || strings.Contains(told, "plain") || strings.Contains(told, "empty") {
 		t.Errorf("told %q", told)

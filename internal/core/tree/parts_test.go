@@ -17,6 +17,7 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/marks"
 	"movekit/internal/core/repoint"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -32,9 +33,7 @@ func TestCarry(t *testing.T) {
 	was, _ := marks.OwnerOf(filepath.Join(from, "own"))
 	s := Source{Root: from, Skip: []string{"**/*.log"}, Marked: true}
 	for range 2 {
-		if err := Carry(t.Context(), s, to); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, Carry(t.Context(), s, to))
 		holds(t, from, map[string]string{"sub/c.log": "3"})
 		holds(t, to, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
 	}
@@ -60,9 +59,7 @@ func TestCarry(t *testing.T) {
 		t.Errorf("nothing there: %v", err)
 	}
 	unmarked := filepath.Join(dir, "unmarked")
-	if err := Carry(t.Context(), Source{Root: to}, unmarked); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, Carry(t.Context(), Source{Root: to}, unmarked))
 	holds(t, unmarked, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
 }
 
@@ -98,9 +95,7 @@ func TestStamp(t *testing.T) {
 	stamp := func() string {
 		t.Helper()
 		st, err := Source{Root: dir}.Measure(t.Context(), nil, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		return st.Stamp()
 	}
 	at := func(name string, year int) {
@@ -245,9 +240,7 @@ func TestStaged(t *testing.T) {
 	compare := func(c Comparing) string {
 		t.Helper()
 		got, err := c.Compare(t.Context(), Source{Root: to, Accounts: folk{}}, reader(list))
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		var out []string
 		for _, d := range got.Diffs {
 			out = append(out, d.Path+" "+d.What)

@@ -19,6 +19,7 @@ import (
 
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/test/fatal"
 )
 
 var ctx = context.Background()
@@ -34,9 +35,7 @@ func makeTree(t *testing.T) string {
 	} {
 		path := filepath.Join(root, name)
 		os.MkdirAll(filepath.Dir(path), 0o755)
-		if err := os.WriteFile(path, bytes.Repeat([]byte{byte(size)}, size), 0o640); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, os.WriteFile(path, bytes.Repeat([]byte{byte(size)}, size), 0o640))
 		at := time.Unix(1_700_000_000+int64(size), 123_456_789)
 		os.Chtimes(path, at, at)
 	}
@@ -54,9 +53,7 @@ func archive(t *testing.T, s Source) (data, list []byte, st *Stats) {
 	t.Helper()
 	var d, l bytes.Buffer
 	st, err := s.Archive(ctx, &d, &l, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return d.Bytes(), l.Bytes(), st
 }
 
@@ -77,9 +74,7 @@ func TestTreeComesBackTheSame(t *testing.T) {
 		t.Fatal(err)
 	}
 	dir := filepath.Join(t.TempDir(), "new")
-	if err := stage(dir, data, list); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, stage(dir, data, list))
 	cmp, err := Comparing{Modes: true}.Compare(ctx, Source{Root: dir}, reader(list))
 	if err != nil || !cmp.Equal() {
 		t.Fatalf("%v %+v", err, cmp)
@@ -151,9 +146,7 @@ func TestDifferencesAreNamed(t *testing.T) {
 		"big": {func(d string) error { return flip(d+"/big.bin", 300_000) }, "big.bin has other content"},
 	} {
 		dir := filepath.Join(t.TempDir(), "new")
-		if err := errors.Join(stage(dir, data, list), c.change(dir)); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, errors.Join(stage(dir, data, list), c.change(dir)))
 		cmp, err := Comparing{Modes: true}.Compare(ctx, Source{Root: dir}, reader(list))
 		if err != nil || cmp.Count != 1 || cmp.Diffs[0].Path+" "+cmp.Diffs[0].What != c.want {
 			t.Errorf("%s: %v %v", name, cmp.Diffs, err)
@@ -383,12 +376,8 @@ func FuzzList(f *testing.F) {
 func TestWhatRunsAsSomebody(t *testing.T) {
 	dir := t.TempDir()
 	name := filepath.Join(dir, "boat")
-	if err := os.WriteFile(name, []byte("x"), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Chmod(name, 0o755|fs.ModeSetuid); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, os.WriteFile(name, []byte("x"), 0o755))
+	fatal.If(t, os.Chmod(name, 0o755|fs.ModeSetuid))
 	if info, err := os.Stat(name); err != nil || info.Mode()&fs.ModeSetuid == 0 {
 		t.Skip("no file runs as another user here")
 	}

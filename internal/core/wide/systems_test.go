@@ -11,6 +11,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
+	"movekit/test/fatal"
 	"movekit/test/hivetest"
 	"movekit/test/lay"
 )
@@ -31,17 +32,11 @@ func told(f Finding) string {
 func searched(t *testing.T, root, text string) *Result {
 	t.Helper()
 	c, err := machine.Open(root)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	parsed, err := card.Parse("tide.yaml", []byte("card: 1\nname: tide\ntitle: Tidewright\n"+text))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	r, err := (&Search{Here: run.NewHere(c), Days: 30, Cards: []*card.Card{parsed}, KitDir: filepath.Join(root, "Kit")}).Run(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return r
 }
 

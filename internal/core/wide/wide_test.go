@@ -15,6 +15,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/registry"
 	"movekit/internal/core/run"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -80,23 +81,17 @@ func search(t *testing.T, cards []string, files map[string]string) (*Result, str
 	old := time.Now().AddDate(-2, 0, 0)
 	os.Chtimes(filepath.Join(root, "srv/old/o.db"), old, old)
 	c, err := machine.Open(root)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	s := &Search{Here: run.NewHere(c), Days: 30}
 	for _, text := range cards {
 		one, err := card.Parse("x.yaml", []byte("card: 1\nname: x\ntitle: X\n"+text))
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		s.Cards = append(s.Cards, one)
 	}
 	os.Symlink(root, filepath.Join(root, "srv/loop"))
 	os.WriteFile(filepath.Join(root, "srv/ledger/bad\xff\xfename.db"), []byte(lite), 0o644)
 	r, err := s.Run(context.Background())
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return r, root
 }
 
@@ -171,9 +166,7 @@ func TestStoppedSearch(t *testing.T) {
 	root := t.TempDir()
 	os.WriteFile(filepath.Join(root, machine.IdentityFile), []byte("name: X\nsystem: linux\nhardware-id: h\n"), 0o600)
 	c, err := machine.Open(root)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
 	if _, err := (&Search{Here: run.NewHere(c), Days: 1}).Run(ctx); err == nil {
@@ -187,9 +180,7 @@ func TestAround(t *testing.T) {
 		t.Helper()
 		root := lay.Disk(t, system, files)
 		c, err := machine.Open(root)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		var out []string
 		for _, f := range Around(c) {
 			out = append(out, f.What+": "+strings.Join(f.Details, "; "))

@@ -22,6 +22,7 @@ import (
 	"movekit/internal/core/item/served"
 	"movekit/internal/dbserver"
 	"movekit/test/dbcases"
+	"movekit/test/fatal"
 )
 
 var old, now *dbserver.Server
@@ -47,9 +48,7 @@ func server(s *dbserver.Server, database string) served.Server {
 func sqlOn(t *testing.T, s *dbserver.Server, database, text string) string {
 	t.Helper()
 	out, err := s.SQL(database, text)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return out
 }
 
@@ -57,9 +56,7 @@ func sqlOn(t *testing.T, s *dbserver.Server, database, text string) string {
 func fresh(t *testing.T, on *dbserver.Server, name, text string) served.Server {
 	t.Helper()
 	os.Remove(on.Path(name))
-	if err := on.Create(name); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, on.Create(name))
 	sqlOn(t, on, name, text)
 	return server(on, name)
 }
@@ -68,17 +65,13 @@ func sealed(t *testing.T, s served.Server, counts ...card.Count) (*Sealed, serve
 	t.Helper()
 	var rows bytes.Buffer
 	made, err := openAt(t, s).Seal(t.Context(), s.Database, counts, nil, &rows, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	text, err := json.Marshal(made)
 	var d *Sealed
 	if err == nil {
 		err = json.Unmarshal(text, &d)
 	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return d, served.Putting{Rows: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(rows.Bytes())), nil }}
 }
 
@@ -91,21 +84,15 @@ func place(t *testing.T, d *Sealed, p served.Putting, to served.Server, aside st
 		t.Fatalf("the new server lacks %q %v", lacks, err)
 	}
 	notes, err := openAt(t, to).Stage(t.Context(), d, p)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := openAt(t, to).Settle(t.Context(), to.Database, d, p, aside); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
+	fatal.If(t, openAt(t, to).Settle(t.Context(), to.Database, d, p, aside))
 	return strings.Join(notes, "\n")
 }
 
 func same(t *testing.T, want *dbprint.Fingerprint, s served.Server) {
 	t.Helper()
 	f, err := openAt(t, s).Fingerprint(t.Context(), s.Database, nil, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if diffs := dbprint.Compare(want, f, want.Remade(f)); len(diffs) > 0 {
 		t.Errorf("old and new differ: %+v", diffs)
 	}
@@ -162,9 +149,7 @@ func TestEverythingMoves(t *testing.T) {
 	// What is in the way is set aside, and back under its name.
 	sqlOn(t, now, "everything", "UPDATE account SET name = 'worked in' WHERE id = 1; COMMIT;")
 	before, err := openAt(t, to).Fingerprint(t.Context(), to.Database, nil, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	aside := to.On(Engine{}.Named(to.Database, "_aside"))
 	place(t, d, p, to, aside.Database)
 	d.Settings["sequence RECEIPTS"] = "5011"
@@ -175,12 +160,8 @@ func TestEverythingMoves(t *testing.T) {
 		t.Errorf("%q %v", diffs, err)
 	}
 	// Renamed aside, and interrupted before it was let in again.
-	if err := openAt(t, aside).shut(t.Context(), aside.Database, aside.Database); err != nil {
-		t.Fatal(err)
-	}
-	if err := openAt(t, to).Drop(t.Context(), to.Database); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, openAt(t, aside).shut(t.Context(), aside.Database, aside.Database))
+	fatal.If(t, openAt(t, to).Drop(t.Context(), to.Database))
 	o := openAt(t, aside)
 	if _, err := o.Fingerprint(t.Context(), aside.Database, nil, nil); err != nil {
 		t.Errorf("a database that we have shut down is not let in to: %v", err)
@@ -191,26 +172,18 @@ func TestEverythingMoves(t *testing.T) {
 	if err == nil {
 		err = mm.ShutdownEx(aside.Database, firebirdsql.OperationModeFull, firebirdsql.ShutdownModeExDenyNewAttachments, 5)
 	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if _, err := openAt(t, aside).Fingerprint(t.Context(), aside.Database, nil, nil); !errors.Is(err, errShut) {
 		t.Errorf("a database that is shut down was read: %v", err)
 	}
-	if err := openAt(t, aside).online(t.Context(), aside.Database); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, openAt(t, aside).online(t.Context(), aside.Database))
 	place(t, d, p, to, "")
 	same(t, before, aside)
-	if err := openAt(t, to).Drop(t.Context(), to.Database); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, openAt(t, to).Drop(t.Context(), to.Database))
 	if there, err := openAt(t, to).Exists(t.Context(), to.Database); there || err != nil {
 		t.Errorf("dropped, and there: %v %v", there, err)
 	}
-	if err := openAt(t, aside).Rename(t.Context(), aside.Database, to.Database); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, openAt(t, aside).Rename(t.Context(), aside.Database, to.Database))
 	same(t, before, to)
 }
 
@@ -224,9 +197,7 @@ func TestChanges(t *testing.T) {
 		o := openAt(t, s)
 		defer o.Close()
 		f, err := o.Fingerprint(t.Context(), s.Database, nil, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		return f
 	})
 }
@@ -263,9 +234,7 @@ func TestCases(t *testing.T) {
 		o := openAt(t, server(old, "cases"))
 		defer o.Close()
 		f, err := o.Fingerprint(t.Context(), old.Path("cases"), nil, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		return f
 	})
 }
@@ -285,9 +254,7 @@ func TestBusy(t *testing.T) {
 		t.Errorf("written to meanwhile: %v", err)
 	}
 	other, err := connect(t.Context(), s, "UTF8")
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if err := openAt(t, s).Rename(t.Context(), s.Database, s.Database+"x"); fault.KindOf(err) != fault.Changed {
 		t.Errorf("renamed with somebody connected: %v", err)
 	}
@@ -297,9 +264,7 @@ func TestBusy(t *testing.T) {
 	}
 	other.close()
 	// A run that was interrupted has left it shut down: the next one renames it.
-	if err := openAt(t, s).shut(t.Context(), s.Database, s.Database); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, openAt(t, s).shut(t.Context(), s.Database, s.Database))
 	to := old.Path("renamed")
 	if err := openAt(t, s).Rename(t.Context(), s.Database, to); err != nil {
 		t.Errorf("shut down by a run before: %v", err)
@@ -330,9 +295,7 @@ func TestCutOff(t *testing.T) {
 	p.Stage = now.Path("cutoff_stage")
 	dump := func(name string) string {
 		text, err := now.Dump(name)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		_, text, _ = strings.Cut(text, "DEFAULT CHARACTER SET")
 		return text
 	}
@@ -458,9 +421,7 @@ func TestFaults(t *testing.T) {
 	}
 	p.Rows = full
 	place(t, d, p, server(now, "faults"), "")
-	if err := os.WriteFile(now.Path("torn"), bytes.Repeat([]byte("no database"), 1000), 0o666); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, os.WriteFile(now.Path("torn"), bytes.Repeat([]byte("no database"), 1000), 0o666))
 	os.Chmod(now.Path("torn"), 0o666)
 	if _, err := openAt(t, server(now, "torn")).Fingerprint(t.Context(), server(now, "torn").Database, nil, nil); err == nil {
 		t.Error("a torn database has a fingerprint")

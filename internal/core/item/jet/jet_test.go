@@ -13,6 +13,7 @@ import (
 	"unicode/utf16"
 
 	"movekit/internal/core/fault"
+	"movekit/test/fatal"
 )
 
 // jetWriter makes a Jet database by the published layout.
@@ -211,9 +212,7 @@ func TestTables(t *testing.T) {
 	for name, l := range map[string]layout{"jet3": jet3, "jet4": jet4} {
 		file := filepath.Join(t.TempDir(), name+".mdb")
 		data := jetDatabase(l, tables)
-		if err := os.WriteFile(file, data, 0o600); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, os.WriteFile(file, data, 0o600))
 		got, err := Tables(file)
 		if err != nil || len(got) != 3 || got[0].Name != "Empty" || got[1].Name != "Lift orders" || got[1].Records != 3 || got[2].Records != 40 {
 			t.Errorf("%s: %+v %v", name, got, err)
@@ -241,9 +240,7 @@ func TestTables(t *testing.T) {
 			"too many columns":              func(b []byte) []byte { b[int(2*l.page)+l.columns+1] = 0xff; return b },
 			"its map is nowhere":            func(b []byte) []byte { b[int(2*l.page)+l.pages+2] = 0xff; return b },
 		} {
-			if err := os.WriteFile(file, change(slices.Clone(data)), 0o600); err != nil {
-				t.Fatal(err)
-			}
+			fatal.If(t, os.WriteFile(file, change(slices.Clone(data)), 0o600))
 			if got, err := Tables(file); fault.KindOf(err) != fault.BadDatabase {
 				t.Errorf("%s, %s: %+v %v", name, what, got, err)
 			}
@@ -293,9 +290,7 @@ func TestLockFiles(t *testing.T) {
 		"m.mdb": []byte("\x00\x01\x00\x00Standard Jet DB\x00" + strings.Repeat("\x00", 100)), "m.LDB": []byte(entry("QUAY-DESK-1", "Admin") + entry("QUAY-DESK-3", "maren") + "rest"),
 		"a.accdb": []byte("\x00\x01\x00\x00Standard ACE DB\x00"), "a.laccdb": {}, "free.mdb": []byte("short"), "other.mdb": []byte(strings.Repeat("x", 100)),
 	} {
-		if err := os.WriteFile(filepath.Join(dir, name), data, 0o600); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, os.WriteFile(filepath.Join(dir, name), data, 0o600))
 	}
 	for name, want := range map[string]struct {
 		jet  bool

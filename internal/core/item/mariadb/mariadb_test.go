@@ -19,6 +19,7 @@ import (
 	"movekit/internal/core/item/served"
 	"movekit/internal/dbserver"
 	"movekit/test/dbcases"
+	"movekit/test/fatal"
 )
 
 var old, now *dbserver.Server
@@ -39,9 +40,7 @@ func server(s *dbserver.Server, database string) served.Server {
 func sqlOn(t *testing.T, s *dbserver.Server, database, text string) string {
 	t.Helper()
 	out, err := s.SQL(database, text)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return out
 }
 
@@ -58,16 +57,12 @@ func sealed(t *testing.T, s served.Server, counts ...card.Count) (d *Sealed, p s
 	t.Helper()
 	var rows bytes.Buffer
 	made, err := openAt(t, s).Seal(t.Context(), s.Database, counts, nil, &rows, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	text, err := json.Marshal(made)
 	if err == nil {
 		err = json.Unmarshal(text, &d)
 	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return d, served.Putting{Stage: s.Database + "_stage", Rows: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(rows.Bytes())), nil }}, rows.Bytes()
 }
 
@@ -80,12 +75,8 @@ func place(t *testing.T, d *Sealed, p served.Putting, to served.Server, aside st
 		t.Fatalf("the new server lacks %q %v", lacks, err)
 	}
 	notes, err := o.Stage(t.Context(), d, p)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := o.Settle(t.Context(), to.Database, d, p, aside); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
+	fatal.If(t, o.Settle(t.Context(), to.Database, d, p, aside))
 	return notes
 }
 
@@ -94,9 +85,7 @@ func same(t *testing.T, d *Sealed, s served.Server, counts ...card.Count) {
 	o := Engine{}.Open(s, nil)
 	defer o.Close()
 	f, err := o.Fingerprint(t.Context(), s.Database, counts, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if diffs := dbprint.Compare(&d.Fingerprint, f, d.Remade(f)); len(diffs) > 0 {
 		t.Errorf("old and new differ: %+v", diffs)
 	}
@@ -298,9 +287,7 @@ func TestChanges(t *testing.T) {
 	same(t, d, server(now, "changes"))
 	dbcases.Changes(t, dbcases.MariaDB, func(t *testing.T, text string) { sqlOn(t, old, "changes", text) }, func(t *testing.T) *dbprint.Fingerprint {
 		f, err := o.Fingerprint(t.Context(), "changes", nil, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		return f
 	})
 }
@@ -321,9 +308,7 @@ func TestSchemas(t *testing.T) {
 		same(t, d, to)
 		dbcases.SameDumps(t, old, now, name, func(s string) string { return s })
 		t.Logf("%d tables, %d rows, %d definitions", len(d.Tables), d.Rows(), len(d.Schema))
-		if err := openAt(t, to).Drop(t.Context(), name); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, openAt(t, to).Drop(t.Context(), name))
 	})
 }
 
@@ -336,9 +321,7 @@ func TestCases(t *testing.T) {
 			defer sqlOn(t, old, "mysql", "SET GLOBAL time_zone = 'SYSTEM', GLOBAL sql_mode = DEFAULT, GLOBAL character_set_server = DEFAULT, GLOBAL div_precision_increment = DEFAULT, GLOBAL lc_time_names = DEFAULT")
 		}
 		f, err := openAt(t, server(old, "cases")).Fingerprint(t.Context(), server(old, "cases").Database, nil, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		return f
 	})
 	// What was told apart on the old server arrives as it was.
@@ -356,9 +339,7 @@ func dumped(t *testing.T, databases ...string) string {
 	all := ""
 	for _, name := range databases {
 		text, err := now.Dump(name)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		all += name + ":\n" + strings.ReplaceAll(text, "`"+name+"`", "``")
 	}
 	return all
@@ -459,21 +440,15 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 				if there, err := o.Exists(t.Context(), "inway"); err != nil {
 					t.Fatal(err)
 				} else if there {
-					if err := o.Drop(t.Context(), "inway"); err != nil {
-						t.Fatal(err)
-					}
+					fatal.If(t, o.Drop(t.Context(), "inway"))
 				}
-				if err := o.Settle(t.Context(), "inway", d, p, "inway_aside"); err != nil {
-					t.Fatal(err)
-				}
+				fatal.If(t, o.Settle(t.Context(), "inway", d, p, "inway_aside"))
 			}
 			same(t, d, to)
 			if got := sqlOn(t, now, "inway", "SELECT status FROM information_schema.events WHERE event_schema = 'inway'; SELECT count(*) FROM information_schema.tables WHERE table_schema = 'inway'"); got != "ENABLED\n2" {
 				t.Fatalf("what was put there: %s", got)
 			}
-			if err := o.Drop(t.Context(), "inway"); err != nil {
-				t.Fatal(err)
-			}
+			fatal.If(t, o.Drop(t.Context(), "inway"))
 			refuse(stop)
 			errBack := o.Rename(t.Context(), "inway_aside", "inway")
 			reachedBack := count
@@ -510,9 +485,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 	sqlOn(t, now, "inway", "CREATE TABLE gone (x int); CREATE VIEW broken AS SELECT x FROM gone; DROP TABLE gone")
 	print := func() *dbprint.Fingerprint {
 		f, err := openAt(t, to).Fingerprint(t.Context(), "inway", nil, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		return f
 	}
 	was := print()
@@ -537,9 +510,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 func TestBinaryLog(t *testing.T) {
 	cert, key := dbcases.Certificate(t, old.Dir)
 	strict, err := dbserver.MariaDBWith("--log-bin=log", "--server-id=1", "--ssl-cert="+cert, "--ssl-key="+key, "--require-secure-transport=ON")
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer strict.Stop()
 	to := server(strict, "logged")
 	o := Engine{}.Open(to, nil)
@@ -609,13 +580,9 @@ func TestOneMoment(t *testing.T) {
 func TestChangedWhileRead(t *testing.T) {
 	s := fresh(t, "changing", "CREATE TABLE a (n int); INSERT INTO a VALUES (1); CREATE TABLE z (n int); INSERT INTO z VALUES (2)")
 	c, err := connect(t.Context(), s)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	let, err := c.moment(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	done := func() { let(); c.close() }
 	dropped := make(chan error)
 	go func() {
@@ -676,9 +643,7 @@ func TestStamp(t *testing.T) {
 	look := func() string {
 		t.Helper()
 		l, err := openAt(t, s).Look(t.Context(), s.Database)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		return l.Stamp
 	}
 	was := look()

@@ -22,6 +22,7 @@ import (
 	"movekit/internal/core/item/served"
 	"movekit/internal/dbserver"
 	"movekit/test/dbcases"
+	"movekit/test/fatal"
 )
 
 var old, now *dbserver.Server
@@ -48,9 +49,7 @@ func server(t *testing.T, s *dbserver.Server, name string) database {
 func (d database) print(t *testing.T, counts ...card.Count) *dbprint.Fingerprint {
 	t.Helper()
 	f, err := d.Fingerprint(t.Context(), d.name, counts, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	d.Close()
 	return f
 }
@@ -62,9 +61,7 @@ func reader(data []byte) func() (io.ReadCloser, error) {
 func sql(t *testing.T, s *dbserver.Server, database, text string) string {
 	t.Helper()
 	out, err := s.SQL(database, text)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return out
 }
 
@@ -82,9 +79,7 @@ func moved(t *testing.T, s database, counts ...card.Count) (*Sealed, *dbprint.Fi
 	t.Helper()
 	var schema, data bytes.Buffer
 	d, err := s.Seal(t.Context(), s.name, counts, &schema, &data, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	to := place(t, d, s.name, schema.Bytes(), data.Bytes())
 	return d, to.print(t, counts...), data.Bytes()
 }
@@ -100,9 +95,7 @@ func place(t *testing.T, d *Sealed, name string, schema, data []byte) database {
 	if _, err := to.Stage(t.Context(), d, p); err != nil {
 		t.Fatal(err)
 	}
-	if err := to.Settle(t.Context(), name, d, p, ""); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, to.Settle(t.Context(), name, d, p, ""))
 	return to
 }
 
@@ -177,14 +170,10 @@ func byHand(t *testing.T, s database, d *Sealed, data []byte) {
 		t.Fatal(err)
 	}
 	archive, err := s.archive(reader(schema.Bytes()))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	sql(t, now, "postgres", "CREATE DATABASE byhand")
 	restore, err := program(t.Context(), "pg_restore", 12)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	to := server(t, now, "byhand")
 	for _, section := range []string{"pre-data", "data", "post-data"} {
 		program, args, in := restore, []string{"--section=" + section, "--exit-on-error", "-d", "byhand", archive}, io.Reader(nil)
@@ -261,18 +250,14 @@ CREATE OR REPLACE VIEW between AS SELECT n FROM first; GRANT SELECT ON boat TO t
 	}
 	var schema, data bytes.Buffer
 	d, err := s.Seal(t.Context(), "told", nil, &schema, &data, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	to := server(t, now, "told")
 	p := served.Putting{Stage: "told_stage", Schema: reader(schema.Bytes()), Rows: reader(data.Bytes())}
 	notes, err := to.Stage(t.Context(), d, p)
 	if err == nil {
 		err = to.Settle(t.Context(), "told", d, p, "")
 	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	f := to.print(t)
 	if diffs := dbprint.Compare(&d.Fingerprint, f, d.Remade(f)); len(diffs) > 0 {
 		t.Errorf("old and new differ: %+v", diffs)
@@ -304,9 +289,7 @@ CREATE OR REPLACE VIEW between AS SELECT n FROM first; GRANT SELECT ON boat TO t
 	}
 	// What was made beside a socket is logged in to by the folder's name.
 	file := filepath.Join(t.TempDir(), "pass")
-	if err := os.WriteFile(file, []byte("/run/quay:5432:*:clerk:s3cret\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, os.WriteFile(file, []byte("/run/quay:5432:*:clerk:s3cret\n"), 0o600))
 	t.Setenv("PGPASSFILE", file)
 	if got := ofSocket(&pgx.ConnConfig{Config: pgconn.Config{Host: "/run/quay", Port: 5432, Database: "x", User: "clerk"}}); got != "s3cret" {
 		t.Errorf("the password of a socket in another folder is %q", got)
@@ -351,9 +334,7 @@ func TestDifferencesAreNamed(t *testing.T) {
 		}
 		table := *d.Table(diff.Table)
 		rows, err := dbprint.DiffRows(table, sealedRows(reader(data), table.Name), server(t, now, "diffs").Rows(t.Context(), "diffs", table), func(c string) bool { return c == "phone" })
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		got = append(got, rows...)
 	}
 	want := []string{"public.log: had 3 rows, has 2", "missing: line x", "public.owner: has as many rows, but not the same ones", `id 2: name was B\tb, is C; phone was •••, is •••`, "id 3: the row is missing", "id 4: the row was not there",
@@ -370,9 +351,7 @@ func TestWhatStandsInTheWay(t *testing.T) {
 	s := fresh(t, "inway", "CREATE TABLE a (n int); INSERT INTO a VALUES (1)")
 	var schema, data bytes.Buffer
 	d, err := s.Seal(t.Context(), s.name, nil, &schema, &data, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	sql(t, now, "postgres", "CREATE DATABASE inway")
 	sql(t, now, "inway", "CREATE TABLE theirs (n int)")
 	to := server(t, now, "inway")
@@ -385,9 +364,7 @@ func TestWhatStandsInTheWay(t *testing.T) {
 	if got := sql(t, now, "inway", "SELECT count(*) FROM theirs"); got != "0" {
 		t.Error("staging has touched what was there")
 	}
-	if err := to.Settle(t.Context(), to.name, d, p, "inway_aside"); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, to.Settle(t.Context(), to.name, d, p, "inway_aside"))
 	if sql(t, now, "inway", "SELECT n FROM a") != "1" || sql(t, now, "inway_aside", "SELECT count(*) FROM theirs") != "0" {
 		t.Error("what was there is not set aside")
 	}
@@ -435,17 +412,13 @@ func TestCutOff(t *testing.T) {
 	s := fresh(t, "cutoff", "CREATE TABLE a (n int); INSERT INTO a VALUES (1)")
 	var schema, data bytes.Buffer
 	d, err := s.Seal(t.Context(), s.name, nil, &schema, &data, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	p := served.Putting{Stage: "cutoff_stage", Schema: reader(schema.Bytes()), Rows: reader(data.Bytes())}
 	sql(t, now, "postgres", "CREATE DATABASE cutoff")
 	sql(t, now, "cutoff", "CREATE TABLE theirs (n int PRIMARY KEY); INSERT INTO theirs VALUES (7); CREATE VIEW v AS SELECT * FROM theirs; COMMENT ON DATABASE cutoff IS 'theirs'; ALTER DATABASE cutoff SET work_mem TO '7MB'")
 	dump := func(name string) string {
 		text, err := now.Dump(name)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		return strings.ReplaceAll(strings.ReplaceAll(text, "cutoff_aside", "cutoff"), "'", "")
 	}
 	before := dump("cutoff")
@@ -581,9 +554,7 @@ func TestOverTheNetwork(t *testing.T) {
 		set(on)
 		s := at(t, served.Server{Kind: card.PostgreSQL, Host: "localhost", Port: old.Port, User: "postgres", Database: "named"})
 		conn, err := s.on(t.Context(), "named")
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		var encrypted bool
 		if err := conn.QueryRow(t.Context(), "SELECT ssl FROM pg_catalog.pg_stat_ssl WHERE pid = pg_catalog.pg_backend_pid()").Scan(&encrypted); err != nil || encrypted != want {
 			t.Errorf("%s: %v %v", on, encrypted, err)
@@ -598,9 +569,7 @@ func TestOverTheNetwork(t *testing.T) {
 // private file, and neither by their arguments nor by their environment.
 func TestPasswordOfPrograms(t *testing.T) {
 	script := filepath.Join(t.TempDir(), "program")
-	if err := os.WriteFile(script, []byte("#!/bin/sh\necho \"$@\"; env; echo FILE; ls -l $PGPASSFILE; cat $PGPASSFILE"), 0o755); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, os.WriteFile(script, []byte("#!/bin/sh\necho \"$@\"; env; echo FILE; ls -l $PGPASSFILE; cat $PGPASSFILE"), 0o755))
 	var out bytes.Buffer
 	s := at(t, served.Server{Host: "h", Port: "5432", User: "me", Password: `s3c:ret\word`, Database: "x"})
 	if _, err := s.run(t.Context(), "x", nil, &out, script, "-d", "x"); err != nil {

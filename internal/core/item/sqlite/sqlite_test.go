@@ -18,6 +18,7 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/test/dbcases"
+	"movekit/test/fatal"
 )
 
 var ctx = context.Background()
@@ -26,9 +27,7 @@ var ctx = context.Background()
 func open(t *testing.T, name, mode string, statements ...string) *sql.DB {
 	t.Helper()
 	db, err := sql.Open("sqlite", name)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	db.SetMaxOpenConns(1)
 	t.Cleanup(func() { db.Close() })
 	for _, s := range append([]string{"PRAGMA journal_mode=" + mode}, statements...) {
@@ -63,9 +62,7 @@ func TestChanges(t *testing.T) {
 		}
 	}, func(t *testing.T) *dbprint.Fingerprint {
 		f, err := Take(ctx, name, t.TempDir(), nil, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		return f
 	})
 }
@@ -98,9 +95,7 @@ func TestSchemas(t *testing.T) {
 		name := filepath.Join(t.TempDir(), "app.sqlite")
 		open(t, name, "wal", text)
 		snapshot, err := Snapshot(ctx, name, t.TempDir(), nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		f := fingerprintOf(t, snapshot)
 		if diffs := dbprint.Compare(fingerprintOf(t, name), f, nil); len(diffs) > 0 {
 			t.Errorf("old and new differ: %+v", diffs)
@@ -119,9 +114,7 @@ func TestSchemas(t *testing.T) {
 func fingerprint(t *testing.T, name string) *dbprint.Fingerprint {
 	t.Helper()
 	f, err := Take(ctx, name, t.TempDir(), counts, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return f
 }
 
@@ -138,9 +131,7 @@ func TestSnapshotOfADatabaseInUse(t *testing.T) {
 				t.Fatal("the rows are checkpointed already")
 			}
 			snap, err := Snapshot(ctx, name, t.TempDir(), nil)
-			if err != nil {
-				t.Fatal(err)
-			}
+			fatal.If(t, err)
 			if _, err := db.Exec("INSERT INTO boat(name) VALUES ('later')"); err != nil {
 				t.Fatalf("the app cannot write after the snapshot: %v", err)
 			}
@@ -178,9 +169,7 @@ func TestSnapshotWhileTheAppKeepsWriting(t *testing.T) {
 	}()
 	for range 20 {
 		snap, err := Snapshot(ctx, name, t.TempDir(), nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		f := fingerprintOf(t, snap)
 		if f.Tables[0].Rows != f.Tables[1].Rows || f.Tables[0].Digest != f.Tables[1].Digest {
 			t.Fatalf("the snapshot fell into a transaction: %v", f.Tables)
@@ -195,9 +184,7 @@ func TestSnapshotWhileTheAppKeepsWriting(t *testing.T) {
 func fingerprintOf(t *testing.T, name string) *dbprint.Fingerprint {
 	t.Helper()
 	f, err := Take(ctx, name, t.TempDir(), nil, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return f
 }
 
@@ -220,9 +207,7 @@ func TestReadingLeavesNoTrace(t *testing.T) {
 	open(t, live, "wal", boats...)
 	name := filepath.Join(dir, "cut.db")
 	for _, e := range []string{"", "-wal"} {
-		if err := copyFile(live+e, name+e); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, copyFile(live+e, name+e))
 	}
 	before := listing(t, dir)
 	if f := fingerprint(t, name); f.Counts[0].Value != 2 {
@@ -291,9 +276,7 @@ func TestCases(t *testing.T) {
 			open(t, name, "DELETE", "PRAGMA page_size=512", "VACUUM INTO '"+from+"'")
 		}
 		f, err := Take(ctx, from, t.TempDir(), nil, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		return f
 	})
 }
@@ -342,16 +325,12 @@ func TestHotJournalOfADeadComputer(t *testing.T) {
 	// The computer dies here: what is on its disk is copied as it is.
 	dead := filepath.Join(dir, "dead.db")
 	for _, e := range []string{"", "-journal"} {
-		if err := copyFile(live+e, dead+e); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, copyFile(live+e, dead+e))
 	}
 	db.Exec("ROLLBACK")
 	before := listing(t, dir)
 	snap, err := Snapshot(ctx, dead, t.TempDir(), nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if f := fingerprint(t, snap); f.Counts[0].Value != 2 {
 		t.Errorf("%d boats after the recovery, want 2", f.Counts[0].Value)
 	}
@@ -375,9 +354,7 @@ func TestEncryptedIsMovedAsAFile(t *testing.T) {
 	data := scrambled(8192)
 	os.WriteFile(name, data, 0o600)
 	copied, err := Snapshot(t.Context(), name, t.TempDir(), nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if got, _ := os.ReadFile(copied); string(got) != string(data) {
 		t.Error("the copy is another")
 	}
@@ -411,9 +388,7 @@ func TestEncryptedIsMovedAsAFile(t *testing.T) {
 func TestFeatures(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "f.db")
 	db, err := sql.Open("sqlite", name)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	for _, q := range []string{
 		"CREATE TABLE w (a TEXT, b INT, PRIMARY KEY (a, b)) WITHOUT ROWID", "INSERT INTO w VALUES ('x', 1), ('x', 2)",
 		"CREATE TABLE g (n INT, twice INT GENERATED ALWAYS AS (n * 2) STORED, virt INT AS (n + 1))", "INSERT INTO g (n) VALUES (1), (NULL)",
@@ -427,13 +402,9 @@ func TestFeatures(t *testing.T) {
 	}
 	db.Close()
 	before, err := Take(t.Context(), name, t.TempDir(), nil, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	copied, err := Snapshot(t.Context(), name, t.TempDir(), nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	after, err := Take(t.Context(), copied, t.TempDir(), []card.Count{{Name: "found", Query: "SELECT count(*) FROM notes WHERE notes MATCH 'wagtail'"}}, nil)
 	if err != nil || len(dbprint.Compare(before, after, nil)) > 0 || after.Counts[0].Value != 1 {
 		t.Errorf("%+v %v", dbprint.Compare(before, after, nil), err)
