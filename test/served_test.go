@@ -172,7 +172,7 @@ items:
       database: {file: /etc/pontoon.ini, key: db/name}
       user: {file: /etc/pontoon.ini, key: db/user}
       password: {file: /etc/pontoon.ini, key: db/password}
-    mask: [account.phone, phone, PHONE]
+    mask: [account.phone]
     counts: [{name: accounts, query: SELECT count(*) FROM account}]
 sync: [{about: bookings, item: ledger, query: SELECT count(*) FROM account WHERE unsent = 1}]
 `, "KIND", e.kind),

@@ -276,10 +276,21 @@ type Desk struct {
 	Pin string `yaml:"certificate,omitempty" jsonschema:"pattern=^[A-Za-z0-9_-]{43}$" jsonschema_description:"SHA-256 of the public key of its TLS certificate, in base64url, where no authority that the system trusts has signed it."`
 }
 
-// Masks reports which columns of a table are not to be shown.
+// TableNames are the names by which a card may call a table that an engine calls by one: as it
+// is, without quotes, and without the schema as well.
+func TableNames(table string) []string {
+	plain := strings.ReplaceAll(table, `"`, "")
+	_, bare, _ := strings.Cut(plain, ".")
+	return []string{table, plain, bare}
+}
+
+// Masks reports which columns of a table are not to be shown. What is shown cannot be taken
+// back: letter case does not count.
 func (it *Item) Masks(table string) func(column string) bool {
 	return func(column string) bool {
-		return slices.Contains(it.Mask, column) || slices.Contains(it.Mask, table+"."+column)
+		return slices.ContainsFunc(it.Mask, func(mask string) bool {
+			return strings.EqualFold(mask, column) || slices.ContainsFunc(TableNames(table), func(name string) bool { return strings.EqualFold(mask, name+"."+column) })
+		})
 	}
 }
 

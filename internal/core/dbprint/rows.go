@@ -10,6 +10,9 @@ import (
 	"movekit/internal/core/digest"
 )
 
+// Masked stands for what is not shown.
+const Masked = "•••"
+
 // MaxRows is how many differing rows of one table are told.
 const MaxRows = 20
 
@@ -168,7 +171,7 @@ const maxCell = 60
 
 func (d differ) cell(column, text string) string {
 	if d.masked != nil && d.masked(column) {
-		return "•••"
+		return Masked
 	}
 	if r := []rune(text); len(r) > maxCell {
 		return string(r[:maxCell]) + "…"

@@ -28,18 +28,29 @@ type Database interface {
 }
 
 // SamePrint reports whether what is there has the sealed fingerprint. One that
-// cannot be read is another. Where nobody has noted yet how the engine here writes
-// what it has loaded, it may write it as engines do.
-func (o *One) SamePrint(ctx context.Context, db Database, old *dbprint.Fingerprint) bool {
+// cannot be read is another; of one that was not reached nothing is known. Where
+// nobody has noted yet how the engine here writes what it has loaded, it may write
+// it as engines do.
+func (o *One) SamePrint(ctx context.Context, db Database, old *dbprint.Fingerprint) (bool, error) {
 	now, err := db.Fingerprint(ctx)
 	if err != nil {
-		return false
+		return false, Unreached(err)
 	}
 	remade := o.remade()
 	if remade == nil {
 		remade = old.Remade(now)
 	}
-	return len(dbprint.Compare(old, now, remade)) == 0
+	return len(dbprint.Compare(old, now, remade)) == 0, nil
+}
+
+// Unreached is an error that says nothing of what is there, since it was not
+// reached; nil of every other.
+func Unreached(err error) error {
+	switch fault.KindOf(err) {
+	case fault.ServerDown, fault.ServerLogin, fault.Stopped:
+		return err
+	}
+	return nil
 }
 
 // remade are the definitions that were noted as written otherwise by the engine

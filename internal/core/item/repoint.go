@@ -2,8 +2,11 @@ package item
 
 import (
 	"context"
+	"slices"
+	"strings"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/dbprint"
 	"movekit/internal/core/repoint"
 	"movekit/internal/core/steps"
 )
@@ -24,6 +27,19 @@ func (o *One) Repoints() *repoint.Map {
 		return nil
 	}
 	return o.Repointing.Map(o.Card)
+}
+
+// Line is what is shown of a text in a database that is to be changed, where key is
+// that of its row: nothing of what the card masks.
+func (o *One) Line(t dbprint.Table, key, column, old, now string) repoint.Line {
+	masked := o.Card.Masks(t.Name)
+	if slices.ContainsFunc(t.Key, masked) {
+		key = dbprint.Masked
+	}
+	if masked(column) {
+		old, now = dbprint.Masked, dbprint.Masked
+	}
+	return repoint.Line{In: t.Name, Where: strings.TrimPrefix(key+", "+column, ", "), Old: old, New: now}
 }
 
 // Turned are the changes that were made in the item where it is in place, by file, table or

@@ -2,6 +2,7 @@ package seal
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -13,9 +14,11 @@ import (
 
 	"filippo.io/age"
 
+	"movekit/internal/core/block"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/test/fatal"
+	"movekit/test/lay"
 )
 
 func sealed(t *testing.T, dir string, data []byte, partSize int64) ([]Part, *age.X25519Identity) {
@@ -51,7 +54,7 @@ func sample(n int) []byte {
 
 func TestSealedDataComesBackWhole(t *testing.T) {
 	for _, size := range []int{0, 1, 65536, chunkSize - 1, chunkSize, chunkSize + 1, 5*chunkSize + 17, 40 << 20} {
-		for _, partSize := range []int64{0, 700_000} {
+		for _, partSize := range []int64{0, 700_000, 2_500_000} {
 			t.Run(fmt.Sprintf("%d in parts of %d", size, partSize), func(t *testing.T) {
 				dir := t.TempDir()
 				data := sample(size)
@@ -93,8 +96,86 @@ func TestIncompressibleDataIsStored(t *testing.T) {
 	if n := len(frame(nil, noise)); n > chunkSize+64 {
 		t.Errorf("%d bytes of noise became %d", chunkSize, n)
 	}
-	if n := len(frame(nil, bytes.Repeat([]byte("mooring "), chunkSize/8))); n > chunkSize/100 {
+	text := bytes.Repeat([]byte("mooring "), chunkSize/8)
+	if n := len(frame(nil, text)); n > chunkSize/100 {
 		t.Errorf("%d bytes of text became %d", chunkSize, n)
+	}
+	// The middle is tried, of what is long enough for it to be worth while.
+	const least, before = 16 * probeSize, "what is there"
+	copy(text[least/2:], noise[:probeSize])
+	for what, data := range map[string][]byte{"noise": noise[:least], "text around noise": text[:least]} {
+		if got := frame([]byte(before), data); !bytes.Equal(got, stored([]byte(before), data)) {
+			t.Errorf("%s is not stored: %d bytes", what, len(got))
+		}
+	}
+	for what, data := range map[string][]byte{"short noise": noise[:least-1], "text beside noise": append(bytes.Clone(text[:least+probeSize]), noise[:probeSize]...)} {
+		if bytes.Equal(frame(nil, data), stored(nil, data)) {
+			t.Errorf("%s is stored", what)
+		}
+	}
+}
+
+// TestMediumThatLies writes other bytes than it hands over to be compared, or fewer.
+func TestMediumThatLies(t *testing.T) {
+	data := sample(40 * block.Size)
+	other := bytes.Clone(data)
+	other[len(other)-1] ^= 1
+	for _, c := range []struct {
+		written []byte
+		says    string
+	}{{data, ""}, {other, fmt.Sprintf("other bytes than were written, in NAME from byte %d", 39*block.Size)},
+		{data[:len(data)-1], fmt.Sprintf("cannot read NAME back at byte %d", 39*block.Size)}, {nil, "cannot read NAME back at byte 0"}} {
+		name := filepath.Join(t.TempDir(), "medium")
+		w, err := os.Create(name)
+		fatal.If(t, err)
+		w.Write(c.written)
+		f := follow(w, name)
+		for at := 0; at < len(data); at += block.Size {
+			f.blocks <- append(block.Take()[:0], data[at:at+block.Size]...)
+		}
+		sum, err := f.wait()
+		w.Close()
+		if c.says == "" && (err != nil || sum != digest.Of(data)) {
+			t.Errorf("what is whole: %v, hash %s", err, sum)
+		}
+		if c.says != "" && (fault.KindOf(err) != fault.Damaged || !strings.Contains(err.Error(), strings.ReplaceAll(c.says, "NAME", name))) {
+			t.Errorf("%d bytes written of %d: %v, want %s", len(c.written), len(data), err, c.says)
+		}
+	}
+	f, err := os.Create(filepath.Join(t.TempDir(), "gone"))
+	fatal.If(t, err)
+	os.Remove(f.Name())
+	if _, err := follow(f, f.Name()).wait(); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("what is gone was read back: %v", err)
+	}
+}
+
+// TestNoRoomForAPart has something in the way of the second part.
+func TestNoRoomForAPart(t *testing.T) {
+	dir := t.TempDir()
+	lay.Out(t, dir, map[string]string{"x.zst.age.002" + Unfinished + "/in the way": ""})
+	id, _ := age.GenerateX25519Identity()
+	w, err := Create(dir, "x.zst.age", Options{To: id.Recipient(), PartSize: 300_000})
+	fatal.If(t, err)
+	for range 40 {
+		if _, err = w.Write(sample(chunkSize)); err != nil {
+			break
+		}
+	}
+	if fault.KindOf(err) != fault.CannotPlace {
+		t.Errorf("writing went on: %v", err)
+	}
+	if parts, err := w.Close(); fault.KindOf(err) != fault.CannotPlace || parts != nil {
+		t.Errorf("it was ended: %v, %v", parts, err)
+	}
+	if left, _ := os.ReadDir(dir); len(left) != 1 {
+		t.Errorf("left: %v", left)
+	}
+	if _, err := Create(filepath.Join(dir, "x.zst.age.002"+Unfinished, "in the way"), "x", Options{To: id.Recipient()}); fault.KindOf(err) != fault.CannotPlace {
+		t.Errorf("a folder was made where a file is: %v", err)
+	}
+	if err := SyncDir(filepath.Join(dir, "missing")); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("the names of a folder that is missing were flushed: %v", err)
 	}
 }
 
@@ -103,9 +184,19 @@ func TestFewerPartsReplaceMore(t *testing.T) {
 	if parts, _ := sealed(t, dir, sample(4<<20), 500_000); len(parts) < 3 {
 		t.Fatalf("only %d parts", len(parts))
 	}
+	others := map[string]string{}
+	for _, ending := range []string{"-001", ".0001", ".01", ".0x1", ".001.txt"} {
+		others["x.zst.age"+ending] = "of somebody else"
+	}
+	lay.Out(t, dir, others)
 	sealed(t, dir, sample(1000), 0)
 	left, _ := os.ReadDir(dir)
-	if len(left) != 1 || left[0].Name() != "x.zst.age" {
+	for _, e := range left {
+		if others[e.Name()] == "" && e.Name() != "x.zst.age" {
+			t.Errorf("%s is left", e.Name())
+		}
+	}
+	if len(left) != len(others)+1 {
 		t.Errorf("left: %v", left)
 	}
 }
@@ -130,8 +221,16 @@ func TestChangedBytesAreFound(t *testing.T) {
 		}
 	}
 	os.WriteFile(name, whole[:len(whole)-1], 0o600)
-	if _, err := Open(dir, parts, id); fault.KindOf(err) != fault.Damaged {
+	if _, err := Open(dir, parts, id); fault.KindOf(err) != fault.Damaged || !strings.Contains(err.Error(), "has not the") {
 		t.Errorf("a short file gave %v", err)
+	}
+	os.WriteFile(name, whole, 0o600)
+	r, err := Open(dir, parts, id)
+	fatal.If(t, err)
+	defer r.Close()
+	os.Truncate(name, int64(len(whole)/2))
+	if _, err := io.Copy(io.Discard, r); fault.KindOf(err) != fault.Damaged {
+		t.Errorf("a file that was cut while it is read gave %v", err)
 	}
 }
 
@@ -154,7 +253,7 @@ func TestCloseEarly(t *testing.T) {
 	parts, id := sealed(t, dir, sample(6<<20), 0)
 	done := make(chan error, 1)
 	go func() {
-		for i := range 400 {
+		for i := range 200 {
 			r, err := Open(dir, parts, id)
 			if err != nil {
 				done <- err

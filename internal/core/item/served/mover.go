@@ -314,7 +314,10 @@ func (m mover[F]) There(ctx context.Context) (there bool, err error) {
 // Same holds the database against the sealed fingerprint.
 func (m mover[F]) Same(ctx context.Context) (bool, error) {
 	facts, err := m.known()
-	return err == nil && m.SamePrint(ctx, m, facts.Print()), nil
+	if err != nil {
+		return false, nil
+	}
+	return m.SamePrint(ctx, m, facts.Print())
 }
 
 // Beside is the address of a name of its own.
@@ -414,7 +417,7 @@ func stamp(f *dbprint.Fingerprint) (string, error) {
 func (m mover[F]) Untouched(ctx context.Context, was string) (bool, error) {
 	f, err := m.Fingerprint(ctx)
 	if err != nil {
-		return false, nil // what cannot be read is not ours to remove
+		return false, item.Unreached(err) // what cannot be read is not ours to remove
 	}
 	now, err := stamp(f)
 	return err == nil && now == was, err

@@ -8,8 +8,10 @@ import (
 	"slices"
 	"strings"
 
+	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/digest"
+	"movekit/internal/core/item"
 	"movekit/internal/core/repoint"
 	"movekit/internal/core/steps"
 )
@@ -56,7 +58,7 @@ func (m mover[F]) repoint(ctx context.Context, s Session[F], p Putting, facts F,
 			return aerr
 		}
 	} else {
-		if ctx.Err() != nil {
+		if err := item.Unreached(err); err != nil {
 			return err
 		}
 		done.Notes = append(done.Notes, "the paths in it were left as they were: "+err.Error())
@@ -80,7 +82,6 @@ func (m mover[F]) places(ctx context.Context, s Session[F], stage string, f *dbp
 		}
 		r := all[i]
 		r.columns[column] = map[string]string{}
-		masked := m.Card.Masks(t.Name)(column)
 		err = s.Texts(ctx, stage, *t, column, func(key, text string) error {
 			now, n := paths.Text(text)
 			if n == 0 || now == text {
@@ -88,11 +89,7 @@ func (m mover[F]) places(ctx context.Context, s Session[F], stage string, f *dbp
 			}
 			r.columns[column][text] = now
 			r.edits = append(r.edits, repoint.Edit{In: t.Name, Row: key, Column: column, Old: []byte(text), New: []byte(now)})
-			l := repoint.Line{In: t.Name, Where: strings.TrimPrefix(key+", "+column, ", "), Old: text, New: now}
-			if masked {
-				l.Old, l.New = "(masked)", "(masked)"
-			}
-			lines = append(lines, l)
+			lines = append(lines, m.Line(*t, key, column, text, now))
 			return nil
 		})
 		if err != nil {
@@ -108,8 +105,7 @@ func columnOf(f *dbprint.Fingerprint, table, column string) (*dbprint.Table, str
 	for _, same := range []func(a, b string) bool{func(a, b string) bool { return a == b }, strings.EqualFold} {
 		for i := range f.Tables {
 			t := &f.Tables[i]
-			_, bare, _ := strings.Cut(t.Name, ".")
-			if !same(t.Name, table) && !same(bare, table) {
+			if !slices.ContainsFunc(card.TableNames(t.Name), func(name string) bool { return same(name, table) }) {
 				continue
 			}
 			for _, c := range t.Columns {

@@ -170,8 +170,11 @@ func (m Mover) sealed() (*dbprint.Fingerprint, error) {
 // Same holds the database against the sealed fingerprint.
 func (m Mover) Same(ctx context.Context) (bool, error) {
 	old, err := m.sealed()
-	if err != nil || !m.SamePrint(ctx, m, old) {
+	if err != nil {
 		return false, nil
+	}
+	if same, err := m.SamePrint(ctx, m, old); !same {
+		return false, err
 	}
 	what, err := m.MarksDiffer()
 	return err == nil && what == "", nil

@@ -66,7 +66,7 @@ func (m Mover) repoint(ctx context.Context, stage string, done *steps.Placed) er
 			return err
 		}
 		defer conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK") //nolint:errcheck // after COMMIT there is nothing to take back
-		r := repointer{conn: conn, paths: paths, turned: map[string][]repoint.Edit{}}
+		r := repointer{conn: conn, paths: paths, line: m.Line, turned: map[string][]repoint.Edit{}}
 		for _, table := range tablesOf(m.Card.Repoint) {
 			if err := r.table(ctx, table, m.Card.Repoint); err != nil {
 				done.Notes = append(done.Notes, fmt.Sprintf("the paths in the table %s were left as they were: %v", table, err))
@@ -82,11 +82,6 @@ func (m Mover) repoint(ctx context.Context, stage string, done *steps.Placed) er
 		if diffs := dbprint.Compare(&bare, now, nil); len(diffs) > 0 {
 			done.Notes = append(done.Notes, "the paths in it were left as they were: the database changes more by itself when they are changed ("+diffs[0].What+")")
 			return nil
-		}
-		for i, l := range r.lines {
-			if column := l.Where[strings.LastIndex(l.Where, " ")+1:]; m.Card.Masks(l.In)(column) {
-				r.lines[i].Old, r.lines[i].New = "(masked)", "(masked)"
-			}
 		}
 		agreed, err := m.Repointing.Agreed(ctx, m.One, r.edits, r.lines)
 		if err == nil && agreed {
@@ -182,6 +177,7 @@ func tablesOf(columns []string) (out []string) {
 type repointer struct {
 	conn   *sql.Conn
 	paths  *repoint.Map
+	line   func(t dbprint.Table, key, column, old, now string) repoint.Line
 	edits  []repoint.Edit
 	lines  []repoint.Line
 	turned map[string][]repoint.Edit // the edits by table
@@ -240,7 +236,7 @@ func (r *repointer) table(ctx context.Context, table string, named []string) err
 			now := row.now[i].(string)
 			e := repoint.Edit{In: table, Row: keyOf(t, row.now), Column: c, Old: []byte(was), New: []byte(now)}
 			r.edits, r.turned[table] = append(r.edits, e), append(r.turned[table], e)
-			r.lines = append(r.lines, repoint.Line{In: table, Where: keyOf(t, row.was) + ", " + c, Old: was, New: now})
+			r.lines = append(r.lines, r.line(t, keyOf(t, row.was), c, was, now))
 		}
 		if err := r.update(ctx, t, row.was, row.now); err != nil {
 			return err
