@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"movekit/test/fatal"
 	"movekit/test/lay"
 
 	_ "modernc.org/sqlite" // the apps' databases
@@ -117,9 +118,7 @@ items:
 	name := filepath.Join(home, ".local/share/tideapp/tide.db")
 	os.MkdirAll(filepath.Dir(name), 0o755)
 	db, err := sql.Open("sqlite", name)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer db.Close()
 	db.SetMaxOpenConns(1)
 	for _, q := range []string{"PRAGMA journal_mode=WAL", "CREATE TABLE boat (name TEXT)", "INSERT INTO boat VALUES ('Grey Wagtail'), ('Salt Thrift')"} {
@@ -147,9 +146,7 @@ items:
 	data, _ := os.ReadFile(sleep)
 	os.WriteFile(app, data, 0o755)
 	running := exec.Command(app, "60")
-	if err := running.Start(); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, running.Start())
 	s := live(4, "pack")
 	if !strings.Contains(s.err, fmt.Sprintf("tide-app-test (process %d, since ", running.Process.Pid)) {
 		t.Errorf("the running app is not named: %s", s.err)

@@ -326,9 +326,7 @@ func TestLicenceByFile(t *testing.T) {
 		"no answers":                 func(string) string { return "<html>sign in</html>" },
 	} {
 		text, err := os.ReadFile(filepath.Join(dir, "in.json"))
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		lay.Out(t, dir, map[string]string{"bad.json": change(string(text))})
 		if s := run(t, dir, "licence", "accept", "bad.json", "--kit", "kit", "--root", "old"); s.code != 1 && s.code != 2 {
 			t.Errorf("%s: %d %s", name, s.code, s.err)
@@ -359,9 +357,7 @@ func TestLicenceByFile(t *testing.T) {
 	// A request that somebody changed on the way is not carried out.
 	var f map[string]any
 	data, _ := os.ReadFile(filepath.Join(dir, "second.json"))
-	if err := json.Unmarshal(data, &f); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, json.Unmarshal(data, &f))
 	request := f["requests"].([]any)[0].(map[string]any)
 	request["idempotency_key"] = "another-key-of-somebody"
 	request["request"].(map[string]any)["computer"] = "a-third-computer"

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -25,14 +26,10 @@ func atTerminal(t *testing.T, dir, typed string, args ...string) string {
 	cmd.Dir = dir
 	cmd.Env = append(os.Environ(), "MOVEKIT_PASSPHRASE=", "MOVEKIT_KIT=", "TERM=xterm", "XDG_CACHE_HOME="+filepath.Join(dir, "cache"))
 	in, err := cmd.StdinPipe()
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	s := &screen{}
 	cmd.Stdout, cmd.Stderr = s, s
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, cmd.Start())
 	ended := make(chan struct{})
 	go func() {
 		defer in.Close()

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -24,12 +25,8 @@ func TestExampleByHand(t *testing.T) {
 	office := filepath.Join(dir, "office")
 	serve := command(t.Context(), dir, "demo", "--dir", office, "--fresh", "--serve")
 	out, err := serve.StdoutPipe()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := serve.Start(); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
+	fatal.If(t, serve.Start())
 	t.Cleanup(func() { serve.Process.Kill(); serve.Wait() })
 	for lines := bufio.NewScanner(out); ; {
 		if !lines.Scan() {

@@ -363,9 +363,7 @@ func servedRepoint(t *testing.T, e engine) {
 	query(t, old, "ledger", "CREATE TABLE recent (id INTEGER NOT NULL PRIMARY KEY, path VARCHAR(200), note VARCHAR(200), seen INTEGER); COMMIT;")
 	query(t, old, "ledger", "INSERT INTO recent VALUES (1, '/home/maren/Documents/a.tide', 'x', 0); INSERT INTO recent VALUES (2, '/srv/else', NULL, 0); INSERT INTO recent VALUES (3, 'file:///home/maren/Kai%20Nord/b.tide', '/home/maren/x', 0); INSERT INTO recent VALUES (4, NULL, NULL, 0); INSERT INTO recent VALUES (5, '/home/maren/Documents/a.tide', 'y', 0); COMMIT;")
 	card, err := os.ReadFile(filepath.Join(dir, "ledger.yaml"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	lay.Out(t, dir, map[string]string{
 		"old/etc/passwd": "maren:x:1000:1000::/home/maren:/bin/sh\n", "old/home/maren/x": "", "new/etc/passwd": "maren.holm:x:1000:1000::/home/maren.holm:/bin/sh\n", "new/home/maren.holm/x": "",
 		"paths.yaml": strings.Replace(string(card), "    mask:", "    repoint: [recent.path]\n    mask:", 1),

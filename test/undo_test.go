@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -45,9 +46,7 @@ items:
 func files(t *testing.T, dir string) (out []string) {
 	t.Helper()
 	filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		line := strings.TrimPrefix(path, dir)
 		if !e.IsDir() {
 			data, _ := os.ReadFile(path)
@@ -121,9 +120,7 @@ func TestUndoKilled(t *testing.T) {
 	for _, wait := range []time.Duration{120, 200, 300, 450} {
 		step(t, 0, dir, "new", "unpack")
 		cmd := command(t.Context(), dir, "undo", "--kit", "kit", "--root", "new")
-		if err := cmd.Start(); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, cmd.Start())
 		time.Sleep(wait * time.Millisecond)
 		cmd.Process.Kill()
 		cmd.Wait()

@@ -12,6 +12,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -32,9 +33,7 @@ func newWine(t *testing.T) *wine {
 	need(t, "wine", "x86_64-w64-mingw32-gcc")
 	dir := t.TempDir()
 	w := &wine{t, filepath.Join(dir, "prefix"), filepath.Join(dir, "movekit.exe")}
-	if err := build(w.exe, "windows"); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, build(w.exe, "windows"))
 	lay.Out(t, dir, map[string]string{"prng.c": prng})
 	if _, _, err := w.start("wineboot", "-i"); err != nil {
 		t.Skipf("Wine does not start here: %v", err)
@@ -118,9 +117,7 @@ items:
   - {name: settings, kind: folder, path: '%APPDATA%\Tide'}
 `})
 	db, err := sql.Open("sqlite", w.drive("ProgramData/Tide/tide.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	for _, q := range []string{"CREATE TABLE boat (name TEXT)", "INSERT INTO boat VALUES ('Grey Wagtail'), ('Salt Thrift')"} {
 		if _, err := db.Exec(q); err != nil {
 			t.Fatal(err)

@@ -14,6 +14,7 @@ import (
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
+	"movekit/test/fatal"
 )
 
 // folded is the hand-over after these events of one app.
@@ -174,9 +175,7 @@ func TestSheetTellsLicences(t *testing.T) {
 	}
 	a.Licences = append(a.Licences, survey.Licence{Licence: "read", Method: card.MethodDesk, Serial: "••••TERN"}, survey.Licence{Licence: "label", Method: card.MethodKey, Typed: true})
 	page, err := Sheet(&survey.Survey{Apps: []survey.App{a}}, "1", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	for _, want := range []string{"a-desk: a seat at a licence desk, serial not found", "a-guided: a person frees it and takes it up, step by step<", "a-file: files that travel<", "read: a seat at a licence desk, serial ••••TERN", "label: a product key, with a registered name where it has one, serial typed when packing"} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the page does not say %q", want)
@@ -191,9 +190,7 @@ func TestSheetTellsItems(t *testing.T) {
 		Left: []string{"passwords of <roles>"}, LeftOut: []string{"cache/: 1 file"}, Told: "app.ini, Data/Path", Since: &item.Drift{Known: true, Diffs: []string{"a is missing"}}}
 	same := item.Look{Item: "kept", Since: &item.Drift{Same: true}}
 	page, err := Sheet(&survey.Survey{Apps: []survey.App{{App: "app", Title: "The App", Items: []item.Look{i, same}, Withheld: [][]string{{"/opt/app", "-v"}}}}}, "1", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	for _, want := range []string{"<br>2 tables", "<br>note: older than the log", "<br>left behind: passwords of &lt;roles&gt;", "<br>left out: cache/: 1 file", "<br>told by app.ini, Data/Path", "not what was sealed any more<br>- a is missing", "<br>as it was sealed", "/opt/app -v"} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the page does not say %q", want)

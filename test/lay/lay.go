@@ -10,6 +10,8 @@ import (
 	"testing"
 
 	_ "modernc.org/sqlite" // the apps' databases
+
+	"movekit/test/fatal"
 )
 
 // Out writes files below a folder; one that starts with "-> " is a link.
@@ -23,9 +25,7 @@ func Out(t testing.TB, root string, files map[string]string) {
 		} else if err == nil {
 			err = os.WriteFile(path, []byte(text), 0o644)
 		}
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 	}
 }
 
@@ -49,9 +49,7 @@ func Database(t testing.TB, name string, statements ...string) {
 	t.Helper()
 	os.MkdirAll(filepath.Dir(name), 0o755)
 	db, err := sql.Open("sqlite", name)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer db.Close()
 	for _, s := range statements {
 		if _, err := db.Exec(s); err != nil {

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"movekit/internal/core/fault"
+	"movekit/test/fatal"
 )
 
 // TestReadCards reads cards from files and folders, each text once.
@@ -68,9 +69,7 @@ func TestReadCards(t *testing.T) {
 // TestAsked answers what the steps ask of a card.
 func TestAsked(t *testing.T) {
 	c, err := Parse("x.yaml", []byte(licensedCard))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	shown := ""
 	for _, l := range append(c.Licences, Licence{Name: "dongle", Method: MethodToken, USB: "1:2"}, Licence{Name: "account", Method: MethodAccount}) {
 		shown += fmt.Sprint(l.Name, " ", l.Shown(), " ", l.Whole("s", ""), " ", l.Whole("s", "c"), " ", l.Whole("", "c"), "\n")
@@ -97,9 +96,7 @@ func TestAsked(t *testing.T) {
 		}
 	}
 	served, err := Parse("x.yaml", []byte(strings.Replace(servedCard, "make: [", "count: \"SELECT count(*) FROM box WHERE n = {name}\", make: [", 1)+"sync: [{about: mail, item: data, query: SELECT 2}]\nopens: {look: 'how many', count: n}\n"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if got := fmt.Sprintf("%q", served.Queries()); got != `["SELECT 2" "SELECT 1" "SELECT 1" "SELECT count(*) FROM box WHERE n = {name}"]` {
 		t.Errorf("queries: %s", got)
 	}

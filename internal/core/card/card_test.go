@@ -358,9 +358,7 @@ func TestWait(t *testing.T) {
 		"calendar-day Nowhere/Land": "", "soon": "", "-1h": "",
 	} {
 		var w Wait
-		if err := yaml.Unmarshal([]byte(text), &w); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, yaml.Unmarshal([]byte(text), &w))
 		got := ""
 		if over := w.From(freed); !over.IsZero() {
 			got = over.UTC().Format(time.RFC3339)

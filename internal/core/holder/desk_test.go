@@ -20,6 +20,7 @@ import (
 	"movekit/internal/core/move"
 	"movekit/internal/core/steps"
 	"movekit/internal/desk"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 	"movekit/test/office"
 )
@@ -34,13 +35,9 @@ type atDesk struct {
 func deskOffice(t *testing.T, l desk.Licence) *atDesk {
 	t.Helper()
 	s, err := desk.OpenStore(filepath.Join(t.TempDir(), "desk.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	l.Serial, l.Code, l.Product = "TW8-QUAY-0001", "ebb-flow-42", "app"
-	if err := s.Add(t.Context(), []desk.Licence{l}); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, s.Add(t.Context(), []desk.Licence{l}))
 	srv := httptest.NewServer(s.Handler(slog.New(slog.DiscardHandler)))
 	t.Cleanup(func() { srv.Close(); s.Close() })
 	o := office.New(t, fmt.Sprintf(`version: {file: /srv/version}

@@ -18,6 +18,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 	"movekit/test/office"
 )
@@ -34,9 +35,7 @@ licences: [{name: signing, method: file, items: [certificate, key]}]
 func held(t *testing.T, r *run.Run, c *card.Card, l card.Licence) *holder.Held {
 	t.Helper()
 	h, err := (&holder.Room{Run: r}).Open(c, &l, "")
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return h
 }
 
@@ -113,9 +112,7 @@ func TestMakersCommand(t *testing.T) {
 	dir := t.TempDir()
 	program := filepath.Join(dir, "maker")
 	script := "#!/bin/sh\ncd " + dir + "\ncase $1 in\nshow) cat $2.state; echo 'token sk-SECRET-1'; echo left: $(cat left);;\nfree) echo idle > $2.state; echo ok;;\ntake) echo active > $2.state; echo $(($(cat left)-1)) > left;;\nfail) echo no; exit 3;;\nlie) echo ok;;\nesac\n"
-	if err := os.WriteFile(program, []byte(script), 0o755); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, os.WriteFile(program, []byte(script), 0o755))
 	lay.Out(t, dir, map[string]string{"old.state": "active", "new.state": "idle", "left": "3"})
 	b := func(side string, free, take string) *holder.Held {
 		o := office.New(t, "items: [{name: data, kind: file, path: /srv/data}]\n", "linux", nil)

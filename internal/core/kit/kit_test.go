@@ -352,9 +352,7 @@ func closing(t *testing.T, c Closed) string {
 	if err == nil {
 		_, err = k.Record(journal.Line{Event: journal.EventClosed}, c)
 	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return dir
 }
 
@@ -377,9 +375,7 @@ func TestEmpty(t *testing.T) {
 		dir := closing(t, Closed{HandOver: "/papers", Record: record})
 		key, _ := os.ReadFile(filepath.Join(dir, KeyFile))
 		secret, spare := digest.Of(key), filepath.Join(t.TempDir(), "spare")
-		if err := os.Link(filepath.Join(dir, KeyFile), spare); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, os.Link(filepath.Join(dir, KeyFile), spare))
 		whole, _ := filepath.Glob(filepath.Join(dir, SealedDir, "*", "*"))
 		for n, done := 0, false; !done; n++ {
 			err := Empty(&counted{ctx, n}, dir)

@@ -11,6 +11,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/registry"
+	"movekit/test/fatal"
 	"movekit/test/hivetest"
 	"movekit/test/lay"
 )
@@ -39,9 +40,7 @@ func TestHives(t *testing.T) {
 	})
 	lay.Out(t, root, map[string]string{"Users/zoe/x": "", "Users/svc/x": "", "Users/Public/x": "", "Users/a file": "", "Users/unlisted/x": ""})
 	c, err := Open(root)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	for path, letter := range map[string]string{`a:\`: "A", "Z:": "Z", "@:": "", "[:": "", "A": "", "": "", "AB:": ""} {
 		if got := letterOf(path); got != letter {
 			t.Errorf("%s is on the drive %q", path, got)
@@ -115,9 +114,7 @@ func TestBrokenHives(t *testing.T) {
 	os.WriteFile(name, data, 0o600)
 	lay.Out(t, root, map[string]string{IdentityFile: lay.Ident("windows", "X", "h"), "Users/maren/NTUSER.DAT": "no hive", config + "SYSTEM": "none"})
 	c, err := Open(root)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	for range 2 {
 		if k, err := c.Registry(`HKLM\SOFTWARE\A`, nil); err != nil || registry.Text(k, "", "x") != "1" {
 			t.Errorf("unfinished: %v", err)

@@ -171,9 +171,7 @@ func TestDrives(t *testing.T) {
 	root, other := lay.Disk(t, "windows", map[string]string{"Users/Maren/x": "", "Daten/Alt/y": ""}), t.TempDir()
 	lay.Out(t, other, map[string]string{"Boats/list.txt": "Tern", "out": "-> /etc"})
 	c, err := Open(root)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if _, err := c.Locate(`D:\Boats`, nil); fault.KindOf(err) != fault.Missing {
 		t.Errorf("a drive that is not there: %v", err)
 	}
@@ -273,9 +271,7 @@ func TestRealIsTheWayBack(t *testing.T) {
 	for _, system := range []string{"windows", "linux"} {
 		root := lay.Disk(t, system, map[string]string{"srv/data/a": "x", "srv/out": "-> /etc", "etc/hosts": "h"})
 		c, err := Open(root)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		path := filepath.Join(c.Root(), "srv", "data", "new")
 		if got, err := Real(c, Spoken(c, path)); err != nil || got != path {
 			t.Errorf("%s: %q, %v", system, got, err)

@@ -18,6 +18,7 @@ import (
 	"movekit/internal/core/survey"
 	"movekit/internal/core/tree"
 	"movekit/internal/report"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 	"movekit/test/office"
 )
@@ -33,9 +34,7 @@ func TestExpected(t *testing.T) {
 	fleet := o.Dir + "/old/srv/boats.db"
 	lay.Database(t, fleet, "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1)")
 	s, err := o.Job(o.Old).Survey(ctx)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	if i := s.Apps[0].Items[0]; len(i.Doubts) != 1 || !strings.Contains(i.Doubts[0], "of its own name") || len(i.Counts) != 1 || i.Counts[0].Value != 2 {
 		t.Errorf("the survey: %+v", i)
 	}
@@ -206,9 +205,7 @@ licences: [{name: seat, method: guided, deactivate: {steps: [{do: free it}]}, ac
 		o.Pack()
 		c.work(old)
 		s, err := o.Job(o.Old).Survey(ctx)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		var said []string
 		same := true
 		for _, i := range s.Apps[0].Items {
@@ -270,9 +267,7 @@ func TestThoroughLook(t *testing.T) {
 	// Without the passphrase it is only known that something may have changed.
 	os.Chtimes(name, time.Now(), time.Now())
 	locked, err := kit.Open(filepath.Join(o.Dir, "kit"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	defer locked.Close()
 	s, err := move.New(o.Run(locked, o.Old)).Survey(ctx)
 	if d := s.Apps[0].Items[0].Since; err != nil || d == nil || d.Same || d.Known || !strings.Contains(d.Why, "passphrase") {

@@ -478,9 +478,7 @@ func TestDesktopDatabases(t *testing.T) {
 func TestJetRecords(t *testing.T) {
 	t.Parallel()
 	data, err := os.ReadFile("testdata/yard.mdb")
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	o := office.New(t, "items:\n  - {name: yard, kind: jet, path: /srv/yard.mdb}\n", "linux", map[string]string{"old/srv/yard.mdb": string(data), "new/srv/x": ""})
 	o.Pack()
 	o.Unpack()

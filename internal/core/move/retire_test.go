@@ -15,6 +15,7 @@ import (
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 	"movekit/test/office"
 )
@@ -45,9 +46,7 @@ func moved(t *testing.T) *office.Office {
 // set aside.
 func files(t *testing.T, dir string) (out []string) {
 	filepath.WalkDir(dir, func(p string, e os.DirEntry, err error) error {
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		if rel, _ := filepath.Rel(dir, p); !e.IsDir() {
 			if head, tail, aside := strings.Cut(rel, ".set-aside-"); aside {
 				rel = head + "(aside)" + strings.TrimLeft(tail, "0123456789-")
@@ -249,9 +248,7 @@ func TestMountedElsewhere(t *testing.T) {
 			t.Errorf("the journal names the folder of the disk: %s %s", l.Event, l.Data)
 		}
 	}
-	if err := os.Rename(o.Dir+"/new", o.Dir+"/mnt"); err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, os.Rename(o.Dir+"/new", o.Dir+"/mnt"))
 	// Another disk is at the old place meanwhile.
 	lay.Out(t, o.Dir, map[string]string{"new/srv/diary/a": "x", "new/srv/letter.txt": "dear"})
 	elsewhere := office.Open(t, o.Dir+"/mnt")

@@ -7,14 +7,14 @@ import (
 	"testing"
 
 	"howett.net/plist"
+
+	"movekit/test/fatal"
 )
 
 func binaryOf(t testing.TB, v any) []byte {
 	t.Helper()
 	data, err := plist.Marshal(v, plist.BinaryFormat)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return data
 }
 
@@ -27,9 +27,7 @@ var settings = map[string]any{
 // TestRead reads both forms, which say the same.
 func TestRead(t *testing.T) {
 	xml, err := plist.Marshal(settings, plist.XMLFormat)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	a, aerr := Read(xml)
 	b, berr := Read(binaryOf(t, settings))
 	if aerr != nil || berr != nil || !reflect.DeepEqual(a, b) || a.(map[string]any)["Library"] != settings["Library"] {

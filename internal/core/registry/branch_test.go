@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"movekit/test/fatal"
 )
 
 // held is a key that is held in memory.
@@ -51,9 +53,7 @@ func TestRead(t *testing.T) {
 	told := func(c Choice) string {
 		t.Helper()
 		branches, left, err := Read(k, c)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		out := ""
 		for _, b := range branches {
 			out += "[" + b.Path + "]"
@@ -112,9 +112,7 @@ func TestReg(t *testing.T) {
 			text("", "own"), text(`a "b" \c`, `"x"\`), {"zero", String, nil}, text("lines", "a\r\nb"), {"unended", String, ToUTF16("ab")}, {"odd", String, []byte{65, 0, 66}},
 			{"n", DWord, []byte{0xef, 0xbe, 0xad, 0xde}}, {"short", DWord, []byte{1}}, {"bin", Binary, []byte{0, 0x1f, 0xff}}, {"none", Binary, nil}, {"env", Expand, []byte{0x25, 0}}, {"odd type", 0xfffe, []byte{9}},
 		}}, {Path: `Größe\7`, Values: []Value{text("long", long), text("longer", long+"y")}}, {Path: "Bare"}})
-		if err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, err)
 		expected := "\ufeffWindows Registry Editor Version 5.00\n\n[" + want + "]\n" + `@="own"
 "a \"b\" \\c"="\"x\"\\"
 "zero"=hex(1):

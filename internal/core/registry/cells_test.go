@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"movekit/test/fatal"
 )
 
 // cells lays out a hive by hand, with what the tools here do not write and Windows does: lists
@@ -49,13 +51,9 @@ func (c *cells) hive(t *testing.T, root uint32) Key {
 	copy(c.data, "regf")
 	binary.LittleEndian.PutUint32(c.data[36:], root)
 	h, err := newHive(bytes.NewReader(c.data), int64(len(c.data)), "x")
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	k, err := h.Root()
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return k
 }
 

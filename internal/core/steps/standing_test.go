@@ -11,6 +11,7 @@ import (
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
+	"movekit/test/fatal"
 )
 
 var manifest = kit.Manifest{Old: kit.Computer{Name: "OLD", ID: "o"}, New: kit.Computer{Name: "NEW"}}
@@ -38,9 +39,7 @@ items:
 licences:
   - {name: seat, method: guided, deactivate: {steps: [{do: free it, ask: code}]}, activate: {steps: [{do: take it, ask: code}]}`+more+`}
 `))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	return c
 }
 
@@ -310,9 +309,7 @@ func TestNextOfATrial(t *testing.T) {
 // TestExportsAreTakenIn sees that what a person takes in comes before verify.
 func TestExportsAreTakenIn(t *testing.T) {
 	c, err := card.Parse("hoist.yaml", []byte("card: 1\nname: hoist\ntitle: Hoistbook\nitems:\n  - {name: diary, kind: exports, path: /srv/diary, exports: {number: 2, import: take it in}}\n"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	s := fold([]journal.Line{line(0, journal.EventSealed, "diary", kit.Sealed{Files: 2}), line(0, journal.EventPacked, "", Packed{Items: []Key{key("diary")}})})
 	waits := func(want bool, next Step) {
 		t.Helper()

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"movekit/internal/core/fault"
+	"movekit/test/fatal"
 )
 
 // dbf makes a table of the published layout; a record of "*" is deleted.
@@ -36,9 +37,7 @@ func write(t *testing.T, dir string, files map[string][]byte) {
 	for name, data := range files {
 		path := filepath.Join(dir, name)
 		os.MkdirAll(filepath.Dir(path), 0o755)
-		if err := os.WriteFile(path, data, 0o600); err != nil {
-			t.Fatal(err)
-		}
+		fatal.If(t, os.WriteFile(path, data, 0o600))
 	}
 }
 
@@ -49,9 +48,7 @@ func TestTables(t *testing.T) {
 		"lone.dbf": dbf(0xf5, 0), "plain.txt": []byte("x"), "sub/indexed.dbf": dbf(3, 1),
 	})
 	tables, lacks, err := Tables(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	want := []Table{{"BOATS.DBF", 2, 1, "", false}, {"lone.dbf", 0, 0, ".fpt", false}, {"notes.dbf", 1, 0, ".dbt", false}, {"sub/fox.dbf", 2, 0, ".fpt", true}, {"sub/indexed.dbf", 0, 0, "", true}}
 	if !slices.Equal(tables, want) {
 		t.Errorf("tables %+v", tables)

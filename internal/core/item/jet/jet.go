@@ -392,8 +392,8 @@ func (j *jetFile) offset(row []byte, end, variable, n int, number func(int) int)
 	return at + used*256
 }
 
-// text reads a name: in Jet 4 UTF-16, or one byte a character behind a mark
-// until a zero byte switches; in Jet 3 one byte a character.
+// text reads a name: in Jet 4 UTF-16, or, behind a mark, one byte a character until
+// a zero byte switches to UTF-16, or back; in Jet 3 one byte a character.
 func (j *jetFile) text(b []byte) string {
 	if j.wide == 1 {
 		s, _ := charmap.Windows1252.NewDecoder().Bytes(b)
@@ -406,7 +406,7 @@ func (j *jetFile) text(b []byte) string {
 	packed := true
 	for b = b[2:]; len(b) > 0; {
 		switch {
-		case b[0] == 0 && packed, len(b) >= 2 && b[0] == 0 && b[1] == 0:
+		case b[0] == 0:
 			packed, b = !packed, b[1:]
 		case packed:
 			out.WriteRune(rune(b[0]))

@@ -254,11 +254,106 @@ func TestTables(t *testing.T) {
 	}
 }
 
+// TestValues reads the values of rows of many lengths, of which some are NULL; and of rows
+// that are cut off anywhere, of which it gives at most a part.
+func TestValues(t *testing.T) {
+	columns := []column{{"n", 4, 4}, {"a", 10, 0}, {"m", 4, 8}, {"b", 10, 0}, {"c", 10, 0}, {"d", 10, 0}, {"e", 10, 0}, {"f", 10, 0}, {"g", 10, 0}}
+	read := []jetColumn{{"n", 0, 0, 0, true}, {"a", 1, 0, 0, false}, {"m", 2, 0, 4, true}, {"b", 3, 1, 0, false}, {"c", 4, 2, 0, false}, {"d", 5, 3, 0, false}, {"e", 6, 4, 0, false}, {"f", 7, 5, 0, false}, {"g", 8, 6, 0, false}}
+	for name, l := range map[string]layout{"jet3": jet3, "jet4": jet4} {
+		w, j := &jetWriter{layout: l}, &jetFile{nil, l}
+		for _, lengths := range [][]int{{0, 0, 0, 0, 0, 0, 0}, {3, -1, 1, -1, -1, 2, 0}, {200, 30, 7, 0, 1, 300, -1}, {255, 256, 257, 1, 2, 3, 4}, {1, 2, 240, 3, 4, 5, 6}, {1, 2, 227, 3, 600, 5, -1}, {-1, -1, -1, -1, -1, -1, 700}} {
+			values := []any{7, nil, 1 << 40, nil, nil, nil, nil, nil, nil}
+			for i, n := range lengths {
+				if n >= 0 {
+					values[[]int{1, 3, 4, 5, 6, 7, 8}[i]] = bytes.Repeat([]byte{byte('a' + i)}, n)
+				}
+			}
+			row := w.row(columns, values...)
+			end := len(row) - 2
+			for i, c := range read {
+				got, want := j.value(row, c), any([]byte(nil))
+				if n, fixed := values[i].(int); fixed {
+					want = append(binary.LittleEndian.AppendUint64(nil, uint64(n))[:columns[i].size], row[l.wide+c.offF+columns[i].size:end]...)
+				} else if values[i] != nil {
+					want = values[i]
+				}
+				if (got == nil) != (values[i] == nil) || !bytes.Equal(got, want.([]byte)) {
+					t.Errorf("%s, lengths %v: %s is %d bytes %.20q", name, lengths, c.name, len(got), got)
+				}
+			}
+			for n := range len(row) {
+				for _, c := range read {
+					if got := j.value(row[:n:n], c); len(got) > n {
+						t.Errorf("%s: a row cut off at %d has %d bytes of %s", name, n, len(got), c.name)
+					}
+				}
+			}
+			if got := j.value(row, jetColumn{"added later", 9, 7, 12, true}); got != nil {
+				t.Errorf("%s: a column that was added later is %q", name, got)
+			}
+		}
+	}
+}
+
+// TestPages reads rows that lie elsewhere, a definition of two pages, and both sorts of maps.
+func TestPages(t *testing.T) {
+	for name, l := range map[string]layout{"jet3": jet3, "jet4": jet4} {
+		w := &jetWriter{layout: l}
+		mark := func(row int, marks uint16) { w.pages[0][l.rowCount+2+2*row+1] |= byte(marks >> 8) }
+		w.add(w.data(7, []byte("here"), []byte{1, 1, 0, 0}, []byte("deleted"), []byte("odd"), []byte{9, 1, 0, 0}, []byte("last")))
+		mark(1, rowElsewhere)
+		mark(2, rowDeleted)
+		mark(3, rowElsewhere)
+		mark(4, rowElsewhere)
+		few := append([]byte{0}, 0x39, 0x30, 0, 0, 0b101)
+		many := append([]byte{1}, 2, 0, 0, 0, 0, 0, 0, 0, 3, 0, 0, 0)
+		w.add(w.data(7, []byte("not it"), []byte("there"), few, many, few[:5], few[:4]))
+		first, second := make([]byte, l.page), make([]byte, l.page)
+		first[0], first[4], first[8], second[0], second[len(second)-1] = 2, 3, 'a', 2, 0x80 // each is a page of a map, and of a definition
+		w.add(first)
+		w.add(second)
+		j := &jetFile{bytes.NewReader(bytes.Join(w.pages, nil)), l}
+		rows, err := j.rows(w.pages[0])
+		if got := string(bytes.Join(rows, []byte(" "))); err != nil || got != "here there last" {
+			t.Errorf("%s: rows %q, %v", name, got, err)
+		}
+		if from, to := j.span(w.pages[0], 6); from != 0 || to != 0 {
+			t.Errorf("%s: a row past the last lies at %d to %d", name, from, to)
+		}
+		w.pages[0][l.rowCount] = 200 // more than there is room for: none of them leads out of the page
+		w.pages[0][l.rowCount+1] = 0xff
+		if _, err := j.rows(w.pages[0]); err != nil {
+			t.Errorf("%s: too many rows: %v", name, err)
+		}
+		per := (l.page - 4) * 8
+		for row, want := range map[int64][]int64{2: {12345, 12347}, 3: {0, 1, 32, 37, 38, 3*per - 1}, 4: nil} {
+			if got, err := j.owned(1<<8 | row); err != nil || !slices.Equal(got, want) {
+				t.Errorf("%s: the map %d leads to %v, %v", name, row, got, err)
+			}
+		}
+		if got, err := j.owned(1<<8 | 5); err == nil {
+			t.Errorf("%s: a map that is cut off leads to %v", name, got)
+		}
+		def, err := j.definition(2)
+		if err != nil || len(def) != 2*int(l.page)-8 || def[8] != 'a' || def[len(def)-1] != 0x80 {
+			t.Errorf("%s: a definition of two pages has %d bytes, %v", name, len(def), err)
+		}
+		whole := w.define(0x4e, 0, 0, []column{{"id", 4, 4}, {"boat", 10, 0}})
+		whole = whole[:8+binary.LittleEndian.Uint32(whole[8:])]
+		for n := l.end + 2*l.perColumn; n <= len(whole); n++ {
+			got, err := j.columnsOf(whole[:n:n])
+			if (err == nil) != (n == len(whole)) || err == nil && (len(got) != 2 || got[1] != jetColumn{"boat", 1, 0, 0, false} || got[0] != jetColumn{"id", 0, 0, 0, true}) {
+				t.Errorf("%s: %d bytes of %d give %+v, %v", name, n, len(whole), got, err)
+			}
+		}
+	}
+}
+
 // TestJetNames reads names as Jet 4 keeps them.
 func TestJetNames(t *testing.T) {
 	j := &jetFile{nil, jet4}
 	for in, want := range map[string]string{
-		"": "", "B\x00o\x00a\x00t\x00": "Boat", "\xff\xfeBoat": "Boat", "\xff\xfeB\xf6e\x00\x20\x26\x00": "Böe\u2620",
+		"": "", "B\x00o\x00a\x00t\x00": "Boat", "\xff\xfeBoat": "Boat", "\xff": "", "\xff\xfeB\x00\x20\x26\x00o\x00\x21": "B\u2620o", "\xff\xfeB\xf6e\x00\x20\x26\x00": "Böe\u2620",
 	} {
 		if got := j.text([]byte(in)); got != want {
 			t.Errorf("%q is read as %q, not %q", in, got, want)
