@@ -3,8 +3,11 @@
 package dbcases
 
 import (
+	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,6 +15,9 @@ import (
 	"testing"
 	"time"
 
+	"movekit/internal/core/card"
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/item/served"
 	"movekit/internal/dbserver"
 	"movekit/test/fatal"
 	"movekit/test/lay"
@@ -55,6 +61,53 @@ func Main(m *testing.M, start func() (*dbserver.Server, error), old, now **dbser
 		}
 		return m.Run()
 	}())
+}
+
+// SQL has the engine's own client run statements.
+func SQL(t *testing.T, s *dbserver.Server, database, text string) string {
+	t.Helper()
+	out, err := s.SQL(database, text)
+	fatal.If(t, err)
+	return out
+}
+
+// Sealed seals a database, and gives its facts as a kit gives them back, how it is put on
+// a server, and its rows.
+func Sealed[F served.Facts](t *testing.T, e served.Engine[F], o served.Session[F], database string, counts []card.Count) (d F, p served.Putting, rows []byte) {
+	t.Helper()
+	open := func(b *bytes.Buffer) func() (io.ReadCloser, error) {
+		return func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(b.Bytes())), nil }
+	}
+	var schema, data bytes.Buffer
+	made, err := o.Seal(t.Context(), database, counts, &schema, &data, nil)
+	fatal.If(t, err)
+	text, err := json.Marshal(made)
+	fatal.If(t, errors.Join(err, json.Unmarshal(text, &d)))
+	return d, served.Putting{Stage: e.Named(database, "_stage"), Schema: open(&schema), Rows: open(&data)}, data.Bytes()
+}
+
+// Place puts a sealed database on a server, and returns what a person is told.
+func Place[F served.Facts](t *testing.T, e served.Engine[F], o served.Session[F], database string, d F, p served.Putting, aside string) string {
+	t.Helper()
+	p.Stage = e.Named(database, "_stage")
+	lacks, err := o.Lacks(t.Context(), database, d)
+	if err != nil || len(lacks) > 0 {
+		t.Fatalf("the new server lacks %q %v", lacks, err)
+	}
+	notes, err := o.Stage(t.Context(), d, p)
+	fatal.If(t, err)
+	fatal.If(t, o.Settle(t.Context(), database, d, p, aside))
+	return strings.Join(notes, "\n")
+}
+
+// Same holds a database against what it was.
+func Same[F served.Facts](t *testing.T, o served.Session[F], database string, was F, counts []card.Count) {
+	t.Helper()
+	is, err := o.Fingerprint(t.Context(), database, counts, nil)
+	fatal.If(t, err)
+	if diffs := dbprint.Compare(was.Print(), is, was.Print().Remade(is)); len(diffs) > 0 {
+		t.Errorf("old and new differ: %+v", diffs)
+	}
 }
 
 // Certificate writes one of this computer, and its key, into a new folder that belongs to who

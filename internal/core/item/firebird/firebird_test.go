@@ -5,7 +5,6 @@ package firebird
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -45,57 +44,29 @@ func server(s *dbserver.Server, database string) served.Server {
 	return served.Server{Kind: card.Firebird, Host: "127.0.0.1", Port: s.Port, User: dbserver.FirebirdUser, Password: dbserver.FirebirdPassword, Database: s.Path(database)}
 }
 
-func sqlOn(t *testing.T, s *dbserver.Server, database, text string) string {
-	t.Helper()
-	out, err := s.SQL(database, text)
-	fatal.If(t, err)
-	return out
-}
-
 // fresh makes a database on a server.
 func fresh(t *testing.T, on *dbserver.Server, name, text string) served.Server {
 	t.Helper()
 	os.Remove(on.Path(name))
 	fatal.If(t, on.Create(name))
-	sqlOn(t, on, name, text)
+	dbcases.SQL(t, on, name, text)
 	return server(on, name)
 }
 
 func sealed(t *testing.T, s served.Server, counts ...card.Count) (*Sealed, served.Putting) {
 	t.Helper()
-	var rows bytes.Buffer
-	made, err := openAt(t, s).Seal(t.Context(), s.Database, counts, nil, &rows, nil)
-	fatal.If(t, err)
-	text, err := json.Marshal(made)
-	var d *Sealed
-	if err == nil {
-		err = json.Unmarshal(text, &d)
-	}
-	fatal.If(t, err)
-	return d, served.Putting{Rows: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(rows.Bytes())), nil }}
+	d, p, _ := dbcases.Sealed(t, Engine{}, openAt(t, s), s.Database, counts)
+	return d, p
 }
 
-// place puts a sealed database on the new server.
 func place(t *testing.T, d *Sealed, p served.Putting, to served.Server, aside string) string {
 	t.Helper()
-	p.Stage = Engine{}.Named(to.Database, "_stage")
-	lacks, err := openAt(t, to).Lacks(t.Context(), to.Database, d)
-	if err != nil || len(lacks) > 0 {
-		t.Fatalf("the new server lacks %q %v", lacks, err)
-	}
-	notes, err := openAt(t, to).Stage(t.Context(), d, p)
-	fatal.If(t, err)
-	fatal.If(t, openAt(t, to).Settle(t.Context(), to.Database, d, p, aside))
-	return strings.Join(notes, "\n")
+	return dbcases.Place(t, Engine{}, openAt(t, to), to.Database, d, p, aside)
 }
 
-func same(t *testing.T, want *dbprint.Fingerprint, s served.Server) {
+func same(t *testing.T, want *Sealed, s served.Server) {
 	t.Helper()
-	f, err := openAt(t, s).Fingerprint(t.Context(), s.Database, nil, nil)
-	fatal.If(t, err)
-	if diffs := dbprint.Compare(want, f, want.Remade(f)); len(diffs) > 0 {
-		t.Errorf("old and new differ: %+v", diffs)
-	}
+	dbcases.Same(t, openAt(t, s), s.Database, want, nil)
 }
 
 const everything = `
@@ -133,7 +104,7 @@ func TestEverythingMoves(t *testing.T) {
 	if notes := place(t, d, p, to, ""); !strings.Contains(notes, "the user OFFICE has rights in the database and is not on the new server") {
 		t.Errorf("told: %s", notes)
 	}
-	same(t, &d.Fingerprint, to)
+	same(t, d, to)
 	if d.Counts[0].Value != 301 || d.Rows() != 604 {
 		t.Errorf("%v, %d rows", d.Counts, d.Rows())
 	}
@@ -141,20 +112,20 @@ func TestEverythingMoves(t *testing.T) {
 		"SELECT count(*), sum(cents) FROM account": "301 5643750.0000", "SELECT total FROM sums(300)": "3.00", "SELECT twice(21) FROM rdb$database": "42", "SELECT tools.one() FROM rdb$database": "1", "SELECT count(*) FROM unpaid": "300",
 		"SELECT next value for receipts FROM rdb$database": "5012", "SELECT phone FROM account WHERE id = 5": "é 1",
 	} {
-		got := strings.Join(strings.Fields(strings.TrimLeft(sqlOn(t, now, "everything", "SET HEADING OFF; "+query+";"), "= \n")), " ")
+		got := strings.Join(strings.Fields(strings.TrimLeft(dbcases.SQL(t, now, "everything", "SET HEADING OFF; "+query+";"), "= \n")), " ")
 		if got != want {
 			t.Errorf("%s gives %q, want %q", query, got, want)
 		}
 	}
 	// What is in the way is set aside, and back under its name.
-	sqlOn(t, now, "everything", "UPDATE account SET name = 'worked in' WHERE id = 1; COMMIT;")
+	dbcases.SQL(t, now, "everything", "UPDATE account SET name = 'worked in' WHERE id = 1; COMMIT;")
 	before, err := openAt(t, to).Fingerprint(t.Context(), to.Database, nil, nil)
 	fatal.If(t, err)
 	aside := to.On(Engine{}.Named(to.Database, "_aside"))
 	place(t, d, p, to, aside.Database)
 	d.Settings["sequence RECEIPTS"] = "5011"
-	same(t, &d.Fingerprint, to)
-	same(t, before, aside)
+	same(t, d, to)
+	same(t, &Sealed{Fingerprint: *before}, aside)
 	diffs, err := dbprint.DiffRows(*before.Table("ACCOUNT"), openAt(t, aside).Rows(t.Context(), aside.Database, dbprint.Table{Name: "ACCOUNT"}), openAt(t, to).Rows(t.Context(), to.Database, dbprint.Table{Name: "ACCOUNT"}), nil)
 	if err != nil || len(diffs) != 1 || diffs[0] != "ID 1: NAME was worked in, is boat 1" {
 		t.Errorf("%q %v", diffs, err)
@@ -178,13 +149,13 @@ func TestEverythingMoves(t *testing.T) {
 	}
 	fatal.If(t, openAt(t, aside).online(t.Context(), aside.Database))
 	place(t, d, p, to, "")
-	same(t, before, aside)
+	same(t, &Sealed{Fingerprint: *before}, aside)
 	fatal.If(t, openAt(t, to).Drop(t.Context(), to.Database))
 	if there, err := openAt(t, to).Exists(t.Context(), to.Database); there || err != nil {
 		t.Errorf("dropped, and there: %v %v", there, err)
 	}
 	fatal.If(t, openAt(t, aside).Rename(t.Context(), aside.Database, to.Database))
-	same(t, before, to)
+	same(t, &Sealed{Fingerprint: *before}, to)
 }
 
 // TestChanges sees that every change of what a database is made of is noticed.
@@ -192,8 +163,8 @@ func TestChanges(t *testing.T) {
 	s := fresh(t, old, "changes", dbcases.Base[dbcases.Firebird])
 	d, p := sealed(t, s)
 	place(t, d, p, server(now, "changes"), "")
-	same(t, &d.Fingerprint, server(now, "changes"))
-	dbcases.Changes(t, dbcases.Firebird, func(t *testing.T, text string) { sqlOn(t, old, "changes", text+"; COMMIT;") }, func(t *testing.T) *dbprint.Fingerprint {
+	same(t, d, server(now, "changes"))
+	dbcases.Changes(t, dbcases.Firebird, func(t *testing.T, text string) { dbcases.SQL(t, old, "changes", text+"; COMMIT;") }, func(t *testing.T) *dbprint.Fingerprint {
 		o := openAt(t, s)
 		defer o.Close()
 		f, err := o.Fingerprint(t.Context(), s.Database, nil, nil)
@@ -211,7 +182,7 @@ func TestSchemas(t *testing.T) {
 		d, p := sealed(t, s)
 		to := server(now, "schema")
 		place(t, d, p, to, "")
-		same(t, &d.Fingerprint, to)
+		same(t, d, to)
 		dbcases.SameDumps(t, old, now, "schema", func(s string) string { _, s, _ = strings.Cut(s, "DEFAULT CHARACTER SET"); return s })
 		t.Logf("%d tables, %d rows, %d definitions", len(d.Tables), d.Rows(), len(d.Schema))
 	})
@@ -247,7 +218,7 @@ func TestBusy(t *testing.T) {
 	_, err := openAt(t, s).Seal(t.Context(), s.Database, nil, nil, io.Discard, func(int64) {
 		if !wrote {
 			wrote = true
-			sqlOn(t, old, "busy", "INSERT INTO boat VALUES (2); COMMIT;")
+			dbcases.SQL(t, old, "busy", "INSERT INTO boat VALUES (2); COMMIT;")
 		}
 	})
 	if fault.KindOf(err) != fault.Changed {
@@ -337,7 +308,7 @@ func TestCutOff(t *testing.T) {
 				}
 				return o.Settle(t.Context(), to.Database, d, p, aside)
 			})
-			if got := strings.TrimSpace(strings.Trim(sqlOn(t, now, "cutoff", "SET HEADING OFF; SELECT n FROM a;"), "= \n")); got != "1" || dump("cutoff_aside") != before {
+			if got := strings.TrimSpace(strings.Trim(dbcases.SQL(t, now, "cutoff", "SET HEADING OFF; SELECT n FROM a;"), "= \n")); got != "1" || dump("cutoff_aside") != before {
 				t.Fatalf("stopped at %d: %s", stop, got)
 			}
 			stopped = try(func(o *session) error {

@@ -5,7 +5,6 @@ package mariadb
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
@@ -37,58 +36,27 @@ func server(s *dbserver.Server, database string) served.Server {
 	return served.Server{Kind: card.MariaDB, Host: s.Socket, User: "root", Database: database}
 }
 
-func sqlOn(t *testing.T, s *dbserver.Server, database, text string) string {
-	t.Helper()
-	out, err := s.SQL(database, text)
-	fatal.If(t, err)
-	return out
-}
-
 // fresh makes a database on the old server.
 func fresh(t *testing.T, name, text string) served.Server {
 	t.Helper()
-	sqlOn(t, old, "mysql", "DROP DATABASE IF EXISTS "+name+"; CREATE DATABASE "+name+" CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
-	sqlOn(t, old, name, text)
+	dbcases.SQL(t, old, "mysql", "DROP DATABASE IF EXISTS "+name+"; CREATE DATABASE "+name+" CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
+	dbcases.SQL(t, old, name, text)
 	return server(old, name)
 }
 
-// sealed seals a database, as the kit holds it.
-func sealed(t *testing.T, s served.Server, counts ...card.Count) (d *Sealed, p served.Putting, data []byte) {
+func sealed(t *testing.T, s served.Server, counts ...card.Count) (*Sealed, served.Putting, []byte) {
 	t.Helper()
-	var rows bytes.Buffer
-	made, err := openAt(t, s).Seal(t.Context(), s.Database, counts, nil, &rows, nil)
-	fatal.If(t, err)
-	text, err := json.Marshal(made)
-	if err == nil {
-		err = json.Unmarshal(text, &d)
-	}
-	fatal.If(t, err)
-	return d, served.Putting{Stage: s.Database + "_stage", Rows: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(rows.Bytes())), nil }}, rows.Bytes()
+	return dbcases.Sealed(t, Engine{}, openAt(t, s), s.Database, counts)
 }
 
-// place puts a sealed database on the new server.
-func place(t *testing.T, d *Sealed, p served.Putting, to served.Server, aside string) []string {
+func place(t *testing.T, d *Sealed, p served.Putting, to served.Server) string {
 	t.Helper()
-	o := openAt(t, to)
-	lacks, err := o.Lacks(t.Context(), to.Database, d)
-	if err != nil || len(lacks) > 0 {
-		t.Fatalf("the new server lacks %q %v", lacks, err)
-	}
-	notes, err := o.Stage(t.Context(), d, p)
-	fatal.If(t, err)
-	fatal.If(t, o.Settle(t.Context(), to.Database, d, p, aside))
-	return notes
+	return dbcases.Place(t, Engine{}, openAt(t, to), to.Database, d, p, "")
 }
 
 func same(t *testing.T, d *Sealed, s served.Server, counts ...card.Count) {
 	t.Helper()
-	o := Engine{}.Open(s, nil)
-	defer o.Close()
-	f, err := o.Fingerprint(t.Context(), s.Database, counts, nil)
-	fatal.If(t, err)
-	if diffs := dbprint.Compare(&d.Fingerprint, f, d.Remade(f)); len(diffs) > 0 {
-		t.Errorf("old and new differ: %+v", diffs)
-	}
+	dbcases.Same(t, openAt(t, s), s.Database, d, counts)
 }
 
 const everything = `
@@ -133,10 +101,10 @@ func all() string {
 
 func TestEverythingMoves(t *testing.T) {
 	s := fresh(t, "everything", all())
-	sqlOn(t, old, "mysql", "CREATE OR REPLACE USER 'office'@'%' IDENTIFIED BY 's3cret-word'; GRANT SELECT, INSERT ON everything.* TO 'office'@'%'; GRANT SELECT ON mysql.* TO 'office'@'%'")
+	dbcases.SQL(t, old, "mysql", "CREATE OR REPLACE USER 'office'@'%' IDENTIFIED BY 's3cret-word'; GRANT SELECT, INSERT ON everything.* TO 'office'@'%'; GRANT SELECT ON mysql.* TO 'office'@'%'")
 	count := card.Count{Name: "accounts", Query: "SELECT count(*) FROM account"}
 	d, p, data := sealed(t, s, count)
-	notes := strings.Join(place(t, d, p, server(now, "everything"), ""), "\n")
+	notes := place(t, d, p, server(now, "everything"))
 	same(t, d, server(now, "everything"), count)
 	if d.Counts[0].Value != 502 || d.Rows() < 1400 {
 		t.Errorf("%v, %d rows", d.Counts, d.Rows())
@@ -167,15 +135,15 @@ func TestEverythingMoves(t *testing.T) {
 	}
 	// Put there again, over what was changed, and as who puts it there.
 	p.Mine = true
-	if notes := place(t, d, p, server(now, "everything"), ""); !strings.Contains(strings.Join(notes, "\n"), "now as who unpacked") {
+	if notes := place(t, d, p, server(now, "everything")); !strings.Contains(notes, "now as who unpacked") {
 		t.Errorf("%q", notes)
 	}
-	if got := sqlOn(t, now, "everything", "INSERT INTO entry VALUES (5000, 1, '2026-01-01', NULL); SELECT note FROM entry WHERE id = 5000"); got != "it's new;" {
+	if got := dbcases.SQL(t, now, "everything", "INSERT INTO entry VALUES (5000, 1, '2026-01-01', NULL); SELECT note FROM entry WHERE id = 5000"); got != "it's new;" {
 		t.Errorf("the trigger says %q", got)
 	}
 	// Loaded without Move Kit, by the server's own client.
-	sqlOn(t, now, "mysql", "CREATE DATABASE byhand CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
-	sqlOn(t, now, "byhand", string(data))
+	dbcases.SQL(t, now, "mysql", "CREATE DATABASE byhand CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
+	dbcases.SQL(t, now, "byhand", string(data))
 	same(t, d, server(now, "byhand"))
 }
 
@@ -185,16 +153,16 @@ func TestLongRows(t *testing.T) {
 INSERT INTO page VALUES ('it''s é', x'0027', repeat('é''\\\n,(', 1500000), unhex(repeat('00ff27', 999999)), 7, NULL), ('short', x'0000', 'x', '', 8, ''), ('b', x'ffff', NULL, unhex(repeat('5c', 4200001)), NULL, repeat('😀', 100));
 CREATE TABLE keyless (t longtext); INSERT INTO keyless SELECT t FROM page;`)
 	d, p, data := sealed(t, s)
-	place(t, d, p, server(now, "longs"), "")
+	place(t, d, p, server(now, "longs"))
 	same(t, d, server(now, "longs"))
 	const sums = "SELECT k, md5(t), md5(bl), n, md5(u) FROM page ORDER BY k; SELECT md5(t) FROM keyless ORDER BY 1"
-	if was, is := sqlOn(t, old, "longs", sums), sqlOn(t, now, "longs", sums); was != is {
+	if was, is := dbcases.SQL(t, old, "longs", sums), dbcases.SQL(t, now, "longs", sums); was != is {
 		t.Errorf("was %s\nis %s", was, is)
 	}
-	sqlOn(t, now, "mysql", "DROP DATABASE IF EXISTS byhand; CREATE DATABASE byhand CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
-	sqlOn(t, now, "byhand", string(data))
+	dbcases.SQL(t, now, "mysql", "DROP DATABASE IF EXISTS byhand; CREATE DATABASE byhand CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
+	dbcases.SQL(t, now, "byhand", string(data))
 	same(t, d, server(now, "byhand"))
-	sqlOn(t, now, "longs", "UPDATE page SET n = 9 WHERE k = 'b'")
+	dbcases.SQL(t, now, "longs", "UPDATE page SET n = 9 WHERE k = 'b'")
 	diffs, err := dbprint.DiffRows(*d.Table("page"), Engine{}.SealedRows(p.Rows, *d.Table("page")), openAt(t, server(now, "longs")).Rows(t.Context(), server(now, "longs").Database, *d.Table("page")), nil)
 	if err != nil || len(diffs) != 1 || !strings.HasSuffix(diffs[0], "n was NULL, is 9") {
 		t.Errorf("%q %v", diffs, err)
@@ -217,7 +185,7 @@ func TestFaults(t *testing.T) {
 		change(&c)
 		return c
 	}
-	sqlOn(t, old, "mysql", "CREATE OR REPLACE USER reader IDENTIFIED BY 'r'; GRANT SELECT ON faults.* TO reader; CREATE OR REPLACE USER blind IDENTIFIED BY 'b'")
+	dbcases.SQL(t, old, "mysql", "CREATE OR REPLACE USER reader IDENTIFIED BY 'r'; GRANT SELECT ON faults.* TO reader; CREATE OR REPLACE USER blind IDENTIFIED BY 'b'")
 	for name, c := range map[string]struct {
 		s    served.Server
 		kind fault.Kind
@@ -241,7 +209,7 @@ func TestFaults(t *testing.T) {
 			t.Errorf("%s: %v (%s)", query, err, fault.KindOf(err))
 		}
 	}
-	if _, err := openAt(t, s).Ask(t.Context(), s.Database, "DELETE FROM boat"); err == nil || sqlOn(t, old, "faults", "SELECT count(*) FROM boat") != "1" {
+	if _, err := openAt(t, s).Ask(t.Context(), s.Database, "DELETE FROM boat"); err == nil || dbcases.SQL(t, old, "faults", "SELECT count(*) FROM boat") != "1" {
 		t.Errorf("a query that deletes was run: %v", err)
 	}
 	if _, err := openAt(t, s).Ask(t.Context(), s.Database, "SELECT 1 INTO OUTFILE '"+old.Dir+"/written'"); err == nil {
@@ -259,7 +227,7 @@ func TestFaults(t *testing.T) {
 		}
 	}
 	// A login that may do little is told so before anything is tried.
-	sqlOn(t, now, "mysql", "CREATE OR REPLACE USER little IDENTIFIED BY 'l'")
+	dbcases.SQL(t, now, "mysql", "CREATE OR REPLACE USER little IDENTIFIED BY 'l'")
 	weak, more := server(now, "faults"), *d
 	weak.User, weak.Password = "little", "l"
 	more.Defined = []Object{{Sort: "VIEW", Name: "v", SQL: "CREATE VIEW v AS SELECT 1", Definer: "`boss`@`%`", Mode: "NO_SUCH_MODE"}}
@@ -283,9 +251,9 @@ func TestChanges(t *testing.T) {
 	s := fresh(t, "changes", dbcases.Base[dbcases.MariaDB])
 	o := openAt(t, s)
 	d, p, _ := sealed(t, s)
-	place(t, d, p, server(now, "changes"), "")
+	place(t, d, p, server(now, "changes"))
 	same(t, d, server(now, "changes"))
-	dbcases.Changes(t, dbcases.MariaDB, func(t *testing.T, text string) { sqlOn(t, old, "changes", text) }, func(t *testing.T) *dbprint.Fingerprint {
+	dbcases.Changes(t, dbcases.MariaDB, func(t *testing.T, text string) { dbcases.SQL(t, old, "changes", text) }, func(t *testing.T) *dbprint.Fingerprint {
 		f, err := o.Fingerprint(t.Context(), "changes", nil, nil)
 		fatal.If(t, err)
 		return f
@@ -296,7 +264,7 @@ func TestChanges(t *testing.T) {
 // our comparison and by the engine's own dump.
 func TestSchemas(t *testing.T) {
 	dbcases.Schemas(t, dbcases.MariaDB, func(t *testing.T, text string) {
-		sqlOn(t, now, "mysql", "DROP DATABASE IF EXISTS zm")
+		dbcases.SQL(t, now, "mysql", "DROP DATABASE IF EXISTS zm")
 		name := "schema_of"
 		if strings.Contains(text, "USE `zm`") {
 			name = "zm"
@@ -304,7 +272,7 @@ func TestSchemas(t *testing.T) {
 		s := fresh(t, name, text)
 		d, p, _ := sealed(t, s)
 		to := server(now, name)
-		place(t, d, p, to, "")
+		place(t, d, p, to)
 		same(t, d, to)
 		dbcases.SameDumps(t, old, now, name, func(s string) string { return s })
 		t.Logf("%d tables, %d rows, %d definitions", len(d.Tables), d.Rows(), len(d.Schema))
@@ -317,8 +285,8 @@ func TestCases(t *testing.T) {
 		fresh(t, "cases", "SET sql_mode = 'ALLOW_INVALID_DATES';\n"+strings.Join(sql, ";\n"))
 	}, func(t *testing.T, otherwise bool) *dbprint.Fingerprint {
 		if otherwise {
-			sqlOn(t, old, "mysql", "SET GLOBAL time_zone = '+05:45', GLOBAL sql_mode = 'PAD_CHAR_TO_FULL_LENGTH,ANSI,NO_ZERO_DATE,STRICT_ALL_TABLES,NO_BACKSLASH_ESCAPES', GLOBAL character_set_server = 'ucs2', GLOBAL div_precision_increment = 9, GLOBAL lc_time_names = 'de_DE'")
-			defer sqlOn(t, old, "mysql", "SET GLOBAL time_zone = 'SYSTEM', GLOBAL sql_mode = DEFAULT, GLOBAL character_set_server = DEFAULT, GLOBAL div_precision_increment = DEFAULT, GLOBAL lc_time_names = DEFAULT")
+			dbcases.SQL(t, old, "mysql", "SET GLOBAL time_zone = '+05:45', GLOBAL sql_mode = 'PAD_CHAR_TO_FULL_LENGTH,ANSI,NO_ZERO_DATE,STRICT_ALL_TABLES,NO_BACKSLASH_ESCAPES', GLOBAL character_set_server = 'ucs2', GLOBAL div_precision_increment = 9, GLOBAL lc_time_names = 'de_DE'")
+			defer dbcases.SQL(t, old, "mysql", "SET GLOBAL time_zone = 'SYSTEM', GLOBAL sql_mode = DEFAULT, GLOBAL character_set_server = DEFAULT, GLOBAL div_precision_increment = DEFAULT, GLOBAL lc_time_names = DEFAULT")
 		}
 		f, err := openAt(t, server(old, "cases")).Fingerprint(t.Context(), server(old, "cases").Database, nil, nil)
 		fatal.If(t, err)
@@ -328,7 +296,7 @@ func TestCases(t *testing.T) {
 	for name, types := range map[string]string{"double": "v double", "single": "v float", "moment": "v timestamp(6) NULL, w datetime"} {
 		s := fresh(t, "cases", "SET sql_mode=''; CREATE TABLE c ("+types+"); INSERT INTO c (v) VALUES (NULL), (0), ("+map[string]string{"double": "-0e0), (0.30000000000000004), (5e-324", "single": "0.1), (16777217), (1e-38", "moment": "20260329013000.000001"}[name]+")")
 		d, p, _ := sealed(t, s)
-		place(t, d, p, server(now, "cases"), "")
+		place(t, d, p, server(now, "cases"))
 		same(t, d, server(now, "cases"))
 	}
 }
@@ -370,8 +338,8 @@ DELIMITER ;
 SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET @x = 'ENABLE';`
 	stops, count := 0, 0
 	defer func() { refused = func(string) error { return nil } }()
-	sqlOn(t, now, "mysql", "DROP DATABASE IF EXISTS inway; CREATE DATABASE inway CHARACTER SET utf8mb4 COMMENT 'it''s'; CREATE OR REPLACE USER 'boss'@'%'")
-	sqlOn(t, now, "inway", theirs)
+	dbcases.SQL(t, now, "mysql", "DROP DATABASE IF EXISTS inway; CREATE DATABASE inway CHARACTER SET utf8mb4 COMMENT 'it''s'; CREATE OR REPLACE USER 'boss'@'%'")
+	dbcases.SQL(t, now, "inway", theirs)
 	before := dumped(t, "inway")
 	for _, kill := range []bool{false, true} {
 		for stop := 1; ; stop++ {
@@ -422,7 +390,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 				}
 			}
 			refused = func(string) error { return nil }
-			if got := sqlOn(t, now, "inway_aside", "SELECT count(*) FROM named; SELECT count(*) FROM z_first; CALL whole(); SELECT group_concat(trigger_name ORDER BY action_order) FROM information_schema.triggers WHERE trigger_schema = 'inway_aside' AND event_object_table = 'entry' AND action_timing = 'BEFORE'; SELECT group_concat(status) FROM information_schema.events WHERE event_schema = 'inway_aside'"); got != "2\n1\ninway.account\t2\nfirst,entry_in,second\nDISABLED,DISABLED" {
+			if got := dbcases.SQL(t, now, "inway_aside", "SELECT count(*) FROM named; SELECT count(*) FROM z_first; CALL whole(); SELECT group_concat(trigger_name ORDER BY action_order) FROM information_schema.triggers WHERE trigger_schema = 'inway_aside' AND event_object_table = 'entry' AND action_timing = 'BEFORE'; SELECT group_concat(status) FROM information_schema.events WHERE event_schema = 'inway_aside'"); got != "2\n1\ninway.account\t2\nfirst,entry_in,second\nDISABLED,DISABLED" {
 				t.Fatalf("set aside: %s", got)
 			}
 			// What is put there, and taken back, is stopped too.
@@ -445,7 +413,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 				fatal.If(t, o.Settle(t.Context(), "inway", d, p, "inway_aside"))
 			}
 			same(t, d, to)
-			if got := sqlOn(t, now, "inway", "SELECT status FROM information_schema.events WHERE event_schema = 'inway'; SELECT count(*) FROM information_schema.tables WHERE table_schema = 'inway'"); got != "ENABLED\n2" {
+			if got := dbcases.SQL(t, now, "inway", "SELECT status FROM information_schema.events WHERE event_schema = 'inway'; SELECT count(*) FROM information_schema.tables WHERE table_schema = 'inway'"); got != "ENABLED\n2" {
 				t.Fatalf("what was put there: %s", got)
 			}
 			fatal.If(t, o.Drop(t.Context(), "inway"))
@@ -467,7 +435,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 			if is := dumped(t, "inway"); is != before {
 				t.Fatalf("stopped at %d, what was in the way came back otherwise:\n%s", stop, firstDifference(before, is))
 			}
-			if got := sqlOn(t, now, "mysql", "SELECT group_concat(schema_name ORDER BY 1) FROM information_schema.schemata WHERE schema_name LIKE 'inway%'"); got != "inway" {
+			if got := dbcases.SQL(t, now, "mysql", "SELECT group_concat(schema_name ORDER BY 1) FROM information_schema.schemata WHERE schema_name LIKE 'inway%'"); got != "inway" {
 				t.Fatalf("left behind: %s", got)
 			}
 			o.Close()
@@ -482,7 +450,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 		t.Errorf("renamed over another: %v", err)
 	}
 	// What cannot be made again keeps all from being touched, and is named.
-	sqlOn(t, now, "inway", "CREATE TABLE gone (x int); CREATE VIEW broken AS SELECT x FROM gone; DROP TABLE gone")
+	dbcases.SQL(t, now, "inway", "CREATE TABLE gone (x int); CREATE VIEW broken AS SELECT x FROM gone; DROP TABLE gone")
 	print := func() *dbprint.Fingerprint {
 		f, err := openAt(t, to).Fingerprint(t.Context(), "inway", nil, nil)
 		fatal.If(t, err)
@@ -490,17 +458,17 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 	}
 	was := print()
 	err := openAt(t, to).Rename(t.Context(), "inway", "inway_aside")
-	if err == nil || !strings.Contains(err.Error(), "view broken") || len(dbprint.Compare(was, print(), nil)) > 0 || sqlOn(t, now, "inway", "SELECT count(*) FROM information_schema.views WHERE table_schema = 'inway' AND table_name = 'broken'") != "1" {
+	if err == nil || !strings.Contains(err.Error(), "view broken") || len(dbprint.Compare(was, print(), nil)) > 0 || dbcases.SQL(t, now, "inway", "SELECT count(*) FROM information_schema.views WHERE table_schema = 'inway' AND table_name = 'broken'") != "1" {
 		t.Errorf("%v", err)
 	}
 	// A view that runs as somebody who is gone, or may not read, is not broken.
-	sqlOn(t, now, "inway", "CREATE DEFINER='nobody'@'%' VIEW ofnobody AS SELECT id FROM account; CREATE OR REPLACE USER 'weak'@'%'; CREATE DEFINER='weak'@'%' VIEW ofweak AS SELECT id FROM account")
+	dbcases.SQL(t, now, "inway", "CREATE DEFINER='nobody'@'%' VIEW ofnobody AS SELECT id FROM account; CREATE OR REPLACE USER 'weak'@'%'; CREATE DEFINER='weak'@'%' VIEW ofweak AS SELECT id FROM account")
 	l, err := openAt(t, to).Look(t.Context(), "inway")
 	if all := strings.Join(l.Left, "; "); err != nil || !strings.Contains(all, "view broken") || strings.Contains(all, "ofnobody") || strings.Contains(all, "ofweak") {
 		t.Errorf("%+v %v", l, err)
 	}
-	sqlOn(t, now, "inway", "DROP VIEW broken")
-	if err := openAt(t, to).Rename(t.Context(), "inway", "inway_aside"); err != nil || sqlOn(t, now, "inway_aside", "SELECT count(*) FROM information_schema.views WHERE table_schema = 'inway_aside' AND table_name LIKE 'of%'") != "2" {
+	dbcases.SQL(t, now, "inway", "DROP VIEW broken")
+	if err := openAt(t, to).Rename(t.Context(), "inway", "inway_aside"); err != nil || dbcases.SQL(t, now, "inway_aside", "SELECT count(*) FROM information_schema.views WHERE table_schema = 'inway_aside' AND table_name LIKE 'of%'") != "2" {
 		t.Errorf("%v", err)
 	}
 }
@@ -614,7 +582,7 @@ func TestManyTables(t *testing.T) {
 	defer func() { tablesKept = was }()
 	s := fresh(t, "many", dbcases.Base[dbcases.MariaDB]+"CREATE TABLE isam (n int) ENGINE=MyISAM; INSERT INTO isam VALUES (1)")
 	d, p, _ := sealed(t, s)
-	place(t, d, p, server(now, "many"), "")
+	place(t, d, p, server(now, "many"))
 	tablesKept = was
 	same(t, d, server(now, "many"))
 	same(t, d, s)
@@ -652,7 +620,7 @@ func TestStamp(t *testing.T) {
 	}
 	for _, change := range []string{"INSERT INTO boat VALUES (1, 1)", "ALTER TABLE boat COMMENT = 'x'", "CREATE TRIGGER t BEFORE INSERT ON boat FOR EACH ROW SET NEW.n = 1", "DROP TRIGGER t", "CREATE OR REPLACE VIEW v AS SELECT 2 AS one",
 		"CREATE FUNCTION f() RETURNS int RETURN 1", "ALTER EVENT e ENABLE COMMENT 'x'", "GRANT SELECT ON stamped.* TO clerk", "GRANT UPDATE (n) ON stamped.boat TO clerk", "ALTER DATABASE stamped CHARACTER SET latin1"} {
-		sqlOn(t, old, "stamped", change)
+		dbcases.SQL(t, old, "stamped", change)
 		now := look()
 		if now == was {
 			t.Errorf("not seen: %s", change)

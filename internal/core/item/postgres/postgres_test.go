@@ -58,45 +58,27 @@ func reader(data []byte) func() (io.ReadCloser, error) {
 	return func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }
 }
 
-func sql(t *testing.T, s *dbserver.Server, database, text string) string {
-	t.Helper()
-	out, err := s.SQL(database, text)
-	fatal.If(t, err)
-	return out
-}
-
 // fresh makes an empty database on the old server.
 func fresh(t *testing.T, name, text string) database {
 	t.Helper()
-	sql(t, old, "postgres", "DROP DATABASE IF EXISTS "+name)
-	sql(t, old, "postgres", "CREATE DATABASE "+name)
-	sql(t, old, name, text)
+	dbcases.SQL(t, old, "postgres", "DROP DATABASE IF EXISTS "+name)
+	dbcases.SQL(t, old, "postgres", "CREATE DATABASE "+name)
+	dbcases.SQL(t, old, name, text)
 	return server(t, old, name)
 }
 
-// moved moves a database to the new server, and returns both fingerprints.
-func moved(t *testing.T, s database, counts ...card.Count) (*Sealed, *dbprint.Fingerprint, []byte) {
+func sealed(t *testing.T, s database, counts ...card.Count) (*Sealed, served.Putting, []byte) {
 	t.Helper()
-	var schema, data bytes.Buffer
-	d, err := s.Seal(t.Context(), s.name, counts, &schema, &data, nil)
-	fatal.If(t, err)
-	to := place(t, d, s.name, schema.Bytes(), data.Bytes())
-	return d, to.print(t, counts...), data.Bytes()
+	return dbcases.Sealed(t, Engine{}, s.session, s.name, counts)
 }
 
-func place(t *testing.T, d *Sealed, name string, schema, data []byte) database {
+// moved moves a database to the new server, and returns both fingerprints, and the rows.
+func moved(t *testing.T, s database, counts ...card.Count) (*Sealed, *dbprint.Fingerprint, []byte) {
 	t.Helper()
-	to := server(t, now, name)
-	lacks, err := to.Lacks(t.Context(), name, d)
-	if err != nil || len(lacks) > 0 {
-		t.Fatalf("the new server lacks %q %v", lacks, err)
-	}
-	p := served.Putting{Stage: name + "_stage", Schema: reader(schema), Rows: reader(data)}
-	if _, err := to.Stage(t.Context(), d, p); err != nil {
-		t.Fatal(err)
-	}
-	fatal.If(t, to.Settle(t.Context(), name, d, p, ""))
-	return to
+	d, p, rows := sealed(t, s, counts...)
+	to := server(t, now, s.name)
+	dbcases.Place(t, Engine{}, to.session, s.name, d, p, "")
+	return d, to.print(t, counts...), rows
 }
 
 const everything = `
@@ -150,28 +132,25 @@ func TestEverythingMoves(t *testing.T) {
 		"SELECT lomacl::text FROM pg_largeobject_metadata WHERE oid = 4711": "{ledger_owner=rw/ledger_owner,clerks=r/ledger_owner}",
 	} {
 		if query == "SELECT md5(lo_get(4711)), length(lo_get(4712))" {
-			want = sql(t, old, "everything", query)
+			want = dbcases.SQL(t, old, "everything", query)
 		}
-		if got := sql(t, now, "everything", query); got != want {
+		if got := dbcases.SQL(t, now, "everything", query); got != want {
 			t.Errorf("%s gives %q, want %q", query, got, want)
 		}
 	}
-	if got := sql(t, now, "everything", "INSERT INTO books.account (name) VALUES ('next') RETURNING id"); got != "501" {
+	if got := dbcases.SQL(t, now, "everything", "INSERT INTO books.account (name) VALUES ('next') RETURNING id"); got != "501" {
 		t.Errorf("the next account is %s", got)
 	}
-	byHand(t, s, d, data)
+	_, p, _ := sealed(t, s)
+	byHand(t, s, d, p, data)
 }
 
 // byHand loads a sealed database without Move Kit, by pg_restore and psql.
-func byHand(t *testing.T, s database, d *Sealed, data []byte) {
+func byHand(t *testing.T, s database, d *Sealed, p served.Putting, data []byte) {
 	t.Helper()
-	var schema bytes.Buffer
-	if _, err := s.Seal(t.Context(), s.name, nil, &schema, io.Discard, nil); err != nil {
-		t.Fatal(err)
-	}
-	archive, err := s.archive(reader(schema.Bytes()))
+	archive, err := s.archive(p.Schema)
 	fatal.If(t, err)
-	sql(t, now, "postgres", "CREATE DATABASE byhand")
+	dbcases.SQL(t, now, "postgres", "CREATE DATABASE byhand")
 	restore, err := program(t.Context(), "pg_restore", 12)
 	fatal.If(t, err)
 	to := server(t, now, "byhand")
@@ -195,7 +174,7 @@ func byHand(t *testing.T, s database, d *Sealed, data []byte) {
 // TestChanges sees that every change of what a database is made of is noticed.
 func TestChanges(t *testing.T) {
 	s := fresh(t, "changes", dbcases.Base[dbcases.PostgreSQL])
-	dbcases.Changes(t, dbcases.PostgreSQL, func(t *testing.T, text string) { sql(t, old, "changes", text) }, func(t *testing.T) *dbprint.Fingerprint { return s.print(t) })
+	dbcases.Changes(t, dbcases.PostgreSQL, func(t *testing.T, text string) { dbcases.SQL(t, old, "changes", text) }, func(t *testing.T) *dbprint.Fingerprint { return s.print(t) })
 }
 
 // TestSchemas moves the databases of real applications. A true copy is the same, by
@@ -219,7 +198,7 @@ func TestCases(t *testing.T) {
 		fresh(t, "cases", strings.Join(sql, ";\n"))
 	}, func(t *testing.T, otherwise bool) *dbprint.Fingerprint {
 		if otherwise {
-			sql(t, old, "postgres", "ALTER DATABASE cases SET timezone TO 'Asia/Kathmandu'; ALTER DATABASE cases SET datestyle TO 'German'; ALTER DATABASE cases SET intervalstyle TO iso_8601; ALTER DATABASE cases SET bytea_output TO escape; ALTER DATABASE cases SET extra_float_digits TO -3; ALTER DATABASE cases SET lc_monetary TO 'C.UTF-8'")
+			dbcases.SQL(t, old, "postgres", "ALTER DATABASE cases SET timezone TO 'Asia/Kathmandu'; ALTER DATABASE cases SET datestyle TO 'German'; ALTER DATABASE cases SET intervalstyle TO iso_8601; ALTER DATABASE cases SET bytea_output TO escape; ALTER DATABASE cases SET extra_float_digits TO -3; ALTER DATABASE cases SET lc_monetary TO 'C.UTF-8'")
 		}
 		return server(t, old, "cases").print(t)
 	})
@@ -228,17 +207,17 @@ func TestCases(t *testing.T) {
 // TestAllMovesOrIsTold moves what servers keep elsewhere than in tables, and what can be
 // made with the database's own search path only.
 func TestAllMovesOrIsTold(t *testing.T) {
-	sql(t, old, "postgres", `DROP DATABASE IF EXISTS told; CREATE DATABASE told TEMPLATE template0 ENCODING 'UTF8' LOCALE_PROVIDER icu ICU_LOCALE 'de-u-kn-true' LOCALE 'C.UTF-8'; COMMENT ON DATABASE told IS 'it''s told';
+	dbcases.SQL(t, old, "postgres", `DROP DATABASE IF EXISTS told; CREATE DATABASE told TEMPLATE template0 ENCODING 'UTF8' LOCALE_PROVIDER icu ICU_LOCALE 'de-u-kn-true' LOCALE 'C.UTF-8'; COMMENT ON DATABASE told IS 'it''s told';
 CREATE ROLE told_boss LOGIN SUPERUSER PASSWORD 'x'; CREATE ROLE told_group NOINHERIT CREATEDB; CREATE ROLE told_clerk LOGIN CONNECTION LIMIT 7 VALID UNTIL '2040-01-01'; GRANT told_group TO told_clerk WITH ADMIN OPTION; GRANT pg_read_server_files TO told_clerk; ALTER ROLE told_clerk SET work_mem TO '9MB'; ALTER ROLE told_clerk SET search_path TO app, public;
 ALTER DATABASE told CONNECTION LIMIT 40; ALTER DATABASE told SET search_path TO app, public; ALTER ROLE told_clerk IN DATABASE told SET datestyle TO 'German'; ALTER DATABASE told SET "app.office" TO 'Tern Quay'`)
-	sql(t, old, "told", `CREATE SCHEMA app; SET search_path TO app;
+	dbcases.SQL(t, old, "told", `CREATE SCHEMA app; SET search_path TO app;
 CREATE FUNCTION app.inner_one(text) RETURNS text IMMUTABLE LANGUAGE sql AS 'SELECT lower($1)'; CREATE FUNCTION app.outer_one(text) RETURNS text IMMUTABLE LANGUAGE plpgsql AS 'BEGIN RETURN inner_one($1); END';
 CREATE TABLE boat (name text CHECK (outer_one(name) <> ''), n int); INSERT INTO boat VALUES ('Berth 10', 1), ('Berth 9', 2); CREATE UNIQUE INDEX ON boat (outer_one(name)); CREATE INDEX ON boat (n);
 CREATE MATERIALIZED VIEW first AS SELECT 1 AS n; CREATE VIEW between AS SELECT * FROM first; CREATE MATERIALIZED VIEW last AS SELECT n, outer_one('X') AS x FROM between; CREATE MATERIALIZED VIEW empty AS SELECT 1 WITH NO DATA;
 CREATE OR REPLACE VIEW between AS SELECT n FROM first; GRANT SELECT ON boat TO told_boss, told_clerk; CREATE SUBSCRIPTION sub CONNECTION 'dbname=nowhere' PUBLICATION p WITH (connect = false)`)
 	partitions := "SELECT 0"
 	if _, err := old.SQL("told", "CREATE SCHEMA part; CREATE EXTENSION pg_partman SCHEMA part"); err == nil {
-		sql(t, old, "told", "CREATE TABLE app.log (day timestamptz NOT NULL) PARTITION BY RANGE (day); SELECT part.create_parent('app.log', 'day', 'native', 'monthly')")
+		dbcases.SQL(t, old, "told", "CREATE TABLE app.log (day timestamptz NOT NULL) PARTITION BY RANGE (day); SELECT part.create_parent('app.log', 'day', 'native', 'monthly')")
 		partitions = "SELECT count(*) FROM part.part_config"
 	} else {
 		t.Log("left out: the extension pg_partman is not installed")
@@ -248,23 +227,14 @@ CREATE OR REPLACE VIEW between AS SELECT n FROM first; GRANT SELECT ON boat TO t
 	if err != nil || !strings.Contains(strings.Join(l.Left, "\n"), "subscription sub: moves switched off") || !strings.Contains(strings.Join(l.Left, "\n"), "passwords of roles") {
 		t.Errorf("%+v %v", l, err)
 	}
-	var schema, data bytes.Buffer
-	d, err := s.Seal(t.Context(), "told", nil, &schema, &data, nil)
-	fatal.If(t, err)
+	d, p, _ := sealed(t, s)
 	to := server(t, now, "told")
-	p := served.Putting{Stage: "told_stage", Schema: reader(schema.Bytes()), Rows: reader(data.Bytes())}
-	notes, err := to.Stage(t.Context(), d, p)
-	if err == nil {
-		err = to.Settle(t.Context(), "told", d, p, "")
-	}
-	fatal.If(t, err)
-	f := to.print(t)
-	if diffs := dbprint.Compare(&d.Fingerprint, f, d.Remade(f)); len(diffs) > 0 {
-		t.Errorf("old and new differ: %+v", diffs)
-	}
+	notes := dbcases.Place(t, Engine{}, to.session, to.name, d, p, "")
+	dbcases.Same(t, to.session, to.name, d, nil)
+	to.Close()
 	for _, want := range []string{"told_boss was made on the new server without a password", "it was SUPERUSER there and is not here", "told_clerk was made", `the role "told_clerk" was a member of pg_read_server_files there and is not here`, "the index app.boat_outer_one_idx names functions or types without their schema; it was made with the search path app, public"} {
-		if !strings.Contains(strings.Join(notes, "\n"), want) {
-			t.Errorf("not told: %s\n%s", want, strings.Join(notes, "\n"))
+		if !strings.Contains(notes, want) {
+			t.Errorf("not told: %s\n%s", want, notes)
 		}
 	}
 	for query, want := range map[string]string{
@@ -272,17 +242,17 @@ CREATE OR REPLACE VIEW between AS SELECT n FROM first; GRANT SELECT ON boat TO t
 		"SELECT string_agg(name, ', ' ORDER BY name) FROM boat": "Berth 9, Berth 10", "SELECT x FROM last": "x", "SELECT count(*) FROM pg_class WHERE relname = 'empty' AND relispopulated": "0", "SHOW app.office": "Tern Quay",
 		"SELECT rolconnlimit, rolvaliduntil::date, rolconfig, rolsuper FROM pg_roles WHERE rolname = 'told_clerk'": `7|2040-01-01|{work_mem=9MB,"search_path=app, public"}|f`, "SELECT rolsuper FROM pg_roles WHERE rolname = 'told_boss'": "f", "SELECT rolinherit, rolcreatedb FROM pg_roles WHERE rolname = 'told_group'": "f|t",
 		"SELECT admin_option FROM pg_auth_members WHERE member = 'told_clerk'::regrole AND roleid = 'told_group'::regrole": "t", "SELECT setconfig FROM pg_db_role_setting WHERE setrole = 'told_clerk'::regrole AND setdatabase <> 0": `{"DateStyle=iso, DMY"}`, "SELECT subenabled FROM pg_subscription": "f",
-		partitions: sql(t, old, "told", partitions),
+		partitions: dbcases.SQL(t, old, "told", partitions),
 	} {
 		if strings.Contains(query, "setconfig") {
-			want = sql(t, old, "told", query)
+			want = dbcases.SQL(t, old, "told", query)
 		}
-		if got := sql(t, now, "told", query); got != want {
+		if got := dbcases.SQL(t, now, "told", query); got != want {
 			t.Errorf("%s gives %q, want %q", query, got, want)
 		}
 	}
 	// Row security that hides rows is an error, and not fewer rows.
-	sql(t, now, "told", "ALTER TABLE app.boat ENABLE ROW LEVEL SECURITY; GRANT USAGE ON SCHEMA app TO told_clerk; GRANT SELECT ON ALL TABLES IN SCHEMA app TO told_clerk")
+	dbcases.SQL(t, now, "told", "ALTER TABLE app.boat ENABLE ROW LEVEL SECURITY; GRANT USAGE ON SCHEMA app TO told_clerk; GRANT SELECT ON ALL TABLES IN SCHEMA app TO told_clerk")
 	hidden := at(t, served.Server{Kind: card.PostgreSQL, Host: now.Dir, Port: now.Port, User: "told_clerk", Database: "told"})
 	if _, err := hidden.Fingerprint(t.Context(), "told", nil, nil); fault.KindOf(err) != fault.ServerLogin {
 		t.Errorf("hidden rows: %v (%s)", err, fault.KindOf(err))
@@ -324,7 +294,7 @@ func TestOneMoment(t *testing.T) {
 func TestDifferencesAreNamed(t *testing.T) {
 	s := fresh(t, "diffs", "CREATE TABLE owner (id int PRIMARY KEY, name text, phone text); INSERT INTO owner VALUES (1, 'A', '1'), (2, E'B\tb', '2'), (3, NULL, '3'); CREATE TABLE log (line text); INSERT INTO log VALUES ('x'), ('x'), ('y'); CREATE INDEX i ON owner (name); CREATE SEQUENCE q")
 	d, _, data := moved(t, s)
-	sql(t, now, "diffs", "UPDATE owner SET phone = '9', name = 'C' WHERE id = 2; DELETE FROM owner WHERE id = 3; INSERT INTO owner VALUES (4, 'D', '4'); DELETE FROM log WHERE ctid = '(0,1)'; DROP INDEX i; SELECT nextval('q'); ALTER TABLE owner ALTER name SET NOT NULL; CREATE TABLE more (x int)")
+	dbcases.SQL(t, now, "diffs", "UPDATE owner SET phone = '9', name = 'C' WHERE id = 2; DELETE FROM owner WHERE id = 3; INSERT INTO owner VALUES (4, 'D', '4'); DELETE FROM log WHERE ctid = '(0,1)'; DROP INDEX i; SELECT nextval('q'); ALTER TABLE owner ALTER name SET NOT NULL; CREATE TABLE more (x int)")
 	f := server(t, now, "diffs").print(t)
 	var got []string
 	for _, diff := range dbprint.Compare(&d.Fingerprint, f, d.Remade(f)) {
@@ -349,30 +319,27 @@ func TestDifferencesAreNamed(t *testing.T) {
 
 func TestWhatStandsInTheWay(t *testing.T) {
 	s := fresh(t, "inway", "CREATE TABLE a (n int); INSERT INTO a VALUES (1)")
-	var schema, data bytes.Buffer
-	d, err := s.Seal(t.Context(), s.name, nil, &schema, &data, nil)
-	fatal.If(t, err)
-	sql(t, now, "postgres", "CREATE DATABASE inway")
-	sql(t, now, "inway", "CREATE TABLE theirs (n int)")
+	d, p, rows := sealed(t, s)
+	dbcases.SQL(t, now, "postgres", "CREATE DATABASE inway")
+	dbcases.SQL(t, now, "inway", "CREATE TABLE theirs (n int)")
 	to := server(t, now, "inway")
-	p := served.Putting{Stage: "inway_stage", Schema: reader(schema.Bytes()), Rows: reader(data.Bytes())}
 	for range 2 { // an interrupted run has left a stage behind
 		if _, err := to.Stage(t.Context(), d, p); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if got := sql(t, now, "inway", "SELECT count(*) FROM theirs"); got != "0" {
+	if got := dbcases.SQL(t, now, "inway", "SELECT count(*) FROM theirs"); got != "0" {
 		t.Error("staging has touched what was there")
 	}
 	fatal.If(t, to.Settle(t.Context(), to.name, d, p, "inway_aside"))
-	if sql(t, now, "inway", "SELECT n FROM a") != "1" || sql(t, now, "inway_aside", "SELECT count(*) FROM theirs") != "0" {
+	if dbcases.SQL(t, now, "inway", "SELECT n FROM a") != "1" || dbcases.SQL(t, now, "inway_aside", "SELECT count(*) FROM theirs") != "0" {
 		t.Error("what was there is not set aside")
 	}
 	// The rows end early, or hold something else: the stage is no database.
-	for _, bad := range []string{data.String()[:data.Len()/2], "DROP DATABASE inway;\n", "COPY public.a (n) FROM stdin;\nnot a number\n\\.\n", "COPY public.a (n) FROM stdin;\n1\n"} {
+	for _, bad := range []string{string(rows[:len(rows)/2]), "DROP DATABASE inway;\n", "COPY public.a (n) FROM stdin;\nnot a number\n\\.\n", "COPY public.a (n) FROM stdin;\n1\n"} {
 		p.Rows = reader([]byte(bad))
 		_, err := to.Stage(t.Context(), d, p)
-		if err == nil || sql(t, now, "inway", "SELECT n FROM a") != "1" {
+		if err == nil || dbcases.SQL(t, now, "inway", "SELECT n FROM a") != "1" {
 			t.Errorf("%.40q: %v", bad, err)
 		}
 	}
@@ -410,12 +377,9 @@ func (*cutting) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEndData)
 // and the same command ends it.
 func TestCutOff(t *testing.T) {
 	s := fresh(t, "cutoff", "CREATE TABLE a (n int); INSERT INTO a VALUES (1)")
-	var schema, data bytes.Buffer
-	d, err := s.Seal(t.Context(), s.name, nil, &schema, &data, nil)
-	fatal.If(t, err)
-	p := served.Putting{Stage: "cutoff_stage", Schema: reader(schema.Bytes()), Rows: reader(data.Bytes())}
-	sql(t, now, "postgres", "CREATE DATABASE cutoff")
-	sql(t, now, "cutoff", "CREATE TABLE theirs (n int PRIMARY KEY); INSERT INTO theirs VALUES (7); CREATE VIEW v AS SELECT * FROM theirs; COMMENT ON DATABASE cutoff IS 'theirs'; ALTER DATABASE cutoff SET work_mem TO '7MB'")
+	d, p, _ := sealed(t, s)
+	dbcases.SQL(t, now, "postgres", "CREATE DATABASE cutoff")
+	dbcases.SQL(t, now, "cutoff", "CREATE TABLE theirs (n int PRIMARY KEY); INSERT INTO theirs VALUES (7); CREATE VIEW v AS SELECT * FROM theirs; COMMENT ON DATABASE cutoff IS 'theirs'; ALTER DATABASE cutoff SET work_mem TO '7MB'")
 	dump := func(name string) string {
 		text, err := now.Dump(name)
 		fatal.If(t, err)
@@ -458,7 +422,7 @@ func TestCutOff(t *testing.T) {
 				return true
 			}
 			stopped := try(func(s database) error { return s.Settle(t.Context(), "cutoff", d, p, "cutoff_aside") })
-			if sql(t, now, "cutoff", "SELECT n FROM a") != "1" || dump("cutoff_aside") != before {
+			if dbcases.SQL(t, now, "cutoff", "SELECT n FROM a") != "1" || dump("cutoff_aside") != before {
 				t.Fatalf("cut off at %d", stop)
 			}
 			stopped = try(func(s database) error {
@@ -546,7 +510,7 @@ func TestOverTheNetwork(t *testing.T) {
 	cert, key := dbcases.Certificate(t, filepath.Join(old.Dir, "data"))
 	set := func(on string) {
 		for _, text := range []string{"ALTER SYSTEM SET ssl_cert_file = '" + cert + "'", "ALTER SYSTEM SET ssl_key_file = '" + key + "'", "ALTER SYSTEM SET ssl = " + on, "SELECT pg_reload_conf(), pg_sleep(0.5)"} {
-			sql(t, old, "postgres", text)
+			dbcases.SQL(t, old, "postgres", text)
 		}
 	}
 	defer set("off")
