@@ -12,12 +12,17 @@ import (
 	"testing"
 	"time"
 
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/item/keys"
+	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/registry"
 	"movekit/internal/core/repoint"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 	"movekit/test/office"
 )
@@ -250,6 +255,59 @@ func TestKeys(t *testing.T) {
 	}
 	if got := now.top.text(""); !slices.Equal(got, before) {
 		t.Errorf("after undo\n%s\nbefore\n%s", strings.Join(got, "\n"), strings.Join(before, "\n"))
+	}
+}
+
+// TestKeysThatDiffer names what differs, and counts it, whatever the case of letters.
+func TestKeysThatDiffer(t *testing.T) {
+	t.Parallel()
+	o, _, now := newOffice(t)
+	o.Pack()
+	const key = `HKCU\Software\Harbour\Chartroom`
+	if _, err := unpack(o, tree.SetAside); err != nil {
+		t.Fatal(err)
+	}
+	k, _ := now.at(strings.ToUpper(key), &machine.User{}, false)
+	k.values["odd"] = registry.Value{Name: "ODD", Type: registry.DWord, Data: []byte("\x00\xff")}
+	delete(k.values, "empty")
+	k.below["recent"].name = "RECENT"
+	now.set(key, "", registry.String, wide(`C:\Users\Maren\charts`)) // as it was sealed: somebody put it back
+	now.set(key+`\Recent`, "1", registry.Expand, wide("mine"))
+	v := o.Verify().Items[0]
+	want := []string{`RECENT\1 has other content`, "empty is missing", "odd has another type"}
+	if got := fmt.Sprint(v.Diffs); v.Count != 3 || !strings.EqualFold(got, fmt.Sprint(want)) || v.Rows[0] != (steps.Row{What: "values", Old: "7", New: "6"}) || v.Rows[1].New != "3 differ" {
+		t.Errorf("%d differ: %s, rows %+v", v.Count, got, v.Rows)
+	}
+	for i := range 30 {
+		now.set(key+`\More`, fmt.Sprint(i), registry.DWord, "1234")
+	}
+	if v := o.Verify().Items[0]; v.Count != 33 || len(v.Diffs) != 20 || v.Rows[0].New != "36" {
+		t.Errorf("many: %d, %d of them told, %+v", v.Count, len(v.Diffs), v.Rows)
+	}
+	now.top.below["hkcu"].below["software"].below = map[string]*memory{}
+	if v := o.Verify().Items[0]; v.Count != 7 || v.Rows[0].New != "0" {
+		t.Errorf("all is gone: %d, %+v", v.Count, v.Rows)
+	}
+}
+
+// TestKeysThatCannotBe has names in a sealed list that no registry has, or that are no
+// value of the key.
+func TestKeysThatCannotBe(t *testing.T) {
+	t.Parallel()
+	o, _, _ := newOffice(t)
+	r := o.Run(o.Kit, o.New)
+	value := func(name string, kind registry.Type) registry.Branch {
+		return registry.Branch{Path: "a", Values: []registry.Value{{Name: "", Type: registry.String}, {Name: name, Type: kind}}}
+	}
+	for what, b := range map[string]registry.Branch{
+		"": value("x", registry.Binary), "long": {Path: `a\` + strings.Repeat("x", 1021)}, "no name": {Path: `a\\b`}, "zero": {Path: "a\x00"}, "a link": value("x", registry.Link), "zero in a value": value("x\x00", registry.String),
+	} {
+		parts, err := r.SealJSON("app", "list", []registry.Branch{{Path: ""}, {Path: strings.Repeat("x", 1020)}, b})
+		fatal.If(t, err)
+		m := keys.Mover{One: &item.One{Here: r.Here, Run: r, Key: steps.Key{App: "app", Item: "settings"}, Known: &steps.Item{Sealed: kit.Sealed{List: parts}}}}
+		if err := m.Check(); (fault.KindOf(err) == fault.Hostile) != (what != "") || what == "" && err != nil {
+			t.Errorf("%q: %v", what, err)
+		}
 	}
 }
 
