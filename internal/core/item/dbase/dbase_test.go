@@ -46,10 +46,12 @@ func TestTables(t *testing.T) {
 	write(t, dir, map[string][]byte{
 		"BOATS.DBF": dbf(3, 0, "Plover", "*", "Thrift"), "notes.dbf": dbf(0x83, 0, "x"), "Notes.DBT": {0}, "sub/fox.dbf": dbf(0x30, 3, "a", "b"), "sub/fox.fpt": {0}, "sub/fox.CDX": {0},
 		"lone.dbf": dbf(0xf5, 0), "plain.txt": []byte("x"), "sub/indexed.dbf": dbf(3, 1),
+		"v05.dbf": dbf(5, 2), "v30.dbf": dbf(0x30, 0), "v32.dbf": dbf(0x32, 2), "v32.fpt": {0}, "v43.dbf": dbf(0x43, 2), // the flag of a memo is FoxPro's alone
 	})
 	tables, lacks, err := Tables(dir)
 	fatal.If(t, err)
-	want := []Table{{"BOATS.DBF", 2, 1, "", false}, {"lone.dbf", 0, 0, ".fpt", false}, {"notes.dbf", 1, 0, ".dbt", false}, {"sub/fox.dbf", 2, 0, ".fpt", true}, {"sub/indexed.dbf", 0, 0, "", true}}
+	want := []Table{{"BOATS.DBF", 2, 1, "", false}, {"lone.dbf", 0, 0, ".fpt", false}, {"notes.dbf", 1, 0, ".dbt", false}, {"sub/fox.dbf", 2, 0, ".fpt", true}, {"sub/indexed.dbf", 0, 0, "", true},
+		{"v05.dbf", 0, 0, "", false}, {"v30.dbf", 0, 0, "", false}, {"v32.dbf", 0, 0, ".fpt", false}, {"v43.dbf", 0, 0, "", false}}
 	if !slices.Equal(tables, want) {
 		t.Errorf("tables %+v", tables)
 	}
@@ -76,6 +78,15 @@ func TestDamagedTables(t *testing.T) {
 		if _, _, err := Tables(dir); err == nil {
 			t.Errorf("%s: the folder passes", name)
 		}
+	}
+	least := append(good[:32:32], 0x0d, ' ')
+	least[4], least[8], least[9], least[10] = 1, 33, 0, 1
+	write(t, dir, map[string][]byte{"least.dbf": least, "cut.dbf": good[:len(good)-15]})
+	if tb, err := ReadTable(filepath.Join(dir, "least.dbf")); err != nil || tb.Records != 1 {
+		t.Errorf("the least table: %+v %v", tb, err)
+	}
+	if _, err := ReadTable(filepath.Join(dir, "cut.dbf")); err == nil || !strings.Contains(err.Error(), "it has 84 bytes, and its 3 records need 98") {
+		t.Errorf("cut off: %v", err)
 	}
 	// The mark of the end may be missing, and more may follow it.
 	for _, data := range [][]byte{good[:len(good)-1], append(slices.Clone(good), 0, 0)} {
