@@ -7,14 +7,28 @@ import (
 	"testing"
 )
 
-// TestServedEnd packs a server's database once more after people went on working,
-// renews it on the new computer, and sets the old one aside, gives it back and removes it.
+// TestServedEnd takes the unpack of a server's database back, packs it once more after
+// people went on working, renews it on the new computer, and sets the old one aside, gives
+// it back and removes it.
 func TestServedEnd(t *testing.T) { each(t, servedEnd) }
 
 func servedEnd(t *testing.T, e engine) {
 	dir, old, now := ledgerOffice(t, e)
 	step(t, 0, dir, "old", "pack")
 	e.newDatabase(t, now, "ledger", "CREATE TABLE theirs (n INTEGER); COMMIT;")
+	step(t, 0, dir, "new", "unpack")
+	if s := step(t, 0, dir, "new", "undo"); !strings.Contains(s.out, "has its name back") || count(t, now, "ledger", "theirs") != "0" || len(strings.Fields(e.there(t, now))) != 1 {
+		t.Errorf("undo: %s\n%s", s.out, e.there(t, now))
+	}
+	step(t, 0, dir, "new", "unpack")
+	query(t, now, "ledger", "UPDATE account SET name = 'worked in' WHERE id = 1; COMMIT;")
+	if s := step(t, 0, dir, "new", "undo"); !strings.Contains(s.out, "was worked in since") || count(t, now, "ledger", "theirs") != "0" {
+		t.Errorf("undo: %s", s.out)
+	}
+	worked := strings.TrimSpace(strings.Replace(e.there(t, now)+"\n", "ledger\n", "", 1))
+	if count(t, now, worked, "account WHERE name = 'worked in'") != "1" {
+		t.Errorf("what was worked in: %q", worked)
+	}
 	step(t, 0, dir, "new", "unpack")
 	before := e.there(t, now)
 	query(t, old, "ledger", "UPDATE account SET name = 'late' WHERE id = 9; COMMIT;")

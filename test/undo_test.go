@@ -131,27 +131,6 @@ func TestUndoKilled(t *testing.T) {
 	}
 }
 
-func TestServedUndo(t *testing.T) { each(t, servedUndo) }
-
-func servedUndo(t *testing.T, e engine) {
-	dir, _, now := ledgerOffice(t, e)
-	step(t, 0, dir, "old", "pack")
-	e.newDatabase(t, now, "ledger", "CREATE TABLE theirs (n INTEGER); COMMIT;")
-	step(t, 0, dir, "new", "unpack")
-	if s := step(t, 0, dir, "new", "undo"); !strings.Contains(s.out, "has its name back") || count(t, now, "ledger", "theirs") != "0" || len(strings.Fields(e.there(t, now))) != 1 {
-		t.Errorf("undo: %s\n%s", s.out, e.there(t, now))
-	}
-	step(t, 0, dir, "new", "unpack")
-	query(t, now, "ledger", "UPDATE account SET name = 'worked in' WHERE id = 1; COMMIT;")
-	if s := step(t, 0, dir, "new", "undo"); !strings.Contains(s.out, "was worked in since") || count(t, now, "ledger", "theirs") != "0" {
-		t.Errorf("undo: %s", s.out)
-	}
-	worked := slices.DeleteFunc(strings.Fields(e.there(t, now)), func(name string) bool { return name == "ledger" })
-	if len(worked) != 1 || count(t, now, worked[0], "account WHERE name = 'worked in'") != "1" {
-		t.Errorf("what was worked in: %q", worked)
-	}
-}
-
 // TestAnotherProfile meets a profile of the same name that the app made on the new computer: it
 // is told apart by what the card names, before and after.
 func TestAnotherProfile(t *testing.T) {
