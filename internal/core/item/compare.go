@@ -46,8 +46,7 @@ func (o *One) SamePrint(ctx context.Context, db Database, old *dbprint.Fingerpri
 // Unreached is an error that says nothing of what is there, since it was not
 // reached; nil of every other.
 func Unreached(err error) error {
-	switch fault.KindOf(err) {
-	case fault.ServerDown, fault.ServerLogin, fault.Stopped:
+	if k := fault.KindOf(err); k == fault.ServerDown || k == fault.Stopped {
 		return err
 	}
 	return nil
