@@ -241,10 +241,10 @@ func TestWorkedInOnAServer(t *testing.T) {
 func TestPathsOnAServer(t *testing.T) {
 	t.Parallel()
 	for why, change := range map[string]func(*port){
-		"":                         func(p *port) { p.person.no = true },
-		"cut a text|does not keep": func(p *port) { p.keeps = func(text string) string { return text[:4] } },
-		"change more|changes more": func(p *port) { p.wrong = "9" },
-		"two alike|cannot be told": func(p *port) { all := p.hosts["old-srv"]["ledger"].Berths; all["3'"] = all["3"] },
+		"":                                   func(p *port) { p.person.no = true },
+		"cut a text|does not keep a text in": func(p *port) { p.keeps = func(text string) string { return text[:4] } },
+		"change more|changes more":           func(p *port) { p.wrong = "9" },
+		"two alike|cannot be told":           func(p *port) { all := p.hosts["old-srv"]["ledger"].Berths; all["3'"] = all["3"] },
 	} {
 		p := newPort(t)
 		change(p)

@@ -229,9 +229,9 @@ func (r *rewritten) asMeant(ctx context.Context, s Rewriter, stage string) error
 		}); err != nil {
 			return err
 		}
-		for text, n := range left {
+		for _, n := range left {
 			if n > 0 {
-				return fmt.Errorf("the database does not keep %q as it is", text)
+				return fmt.Errorf("the database does not keep a text in %s as it is", column) // which may be masked
 			}
 		}
 	}
