@@ -16,6 +16,7 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item/served"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
 	"movekit/internal/core/repoint"
@@ -98,16 +99,15 @@ func (p *port) must(c machine.Computer, step func(*move.Move, context.Context) (
 	return out
 }
 
-// whoever ends the step though the server is gone at each of its calls, one after the
+// cutOff does the step while the server is gone at each of its calls, one after the
 // other, and sees what is there after each.
-func (p *port) whoever(c machine.Computer, step func(*move.Move, context.Context) ([]*run.Outcome, error), each func(n int)) {
+func (p *port) cutOff(c machine.Computer, step func(*move.Move, context.Context) ([]*run.Outcome, error), each func(n int)) {
 	p.T.Helper()
 	for p.gone = 1; ; p.gone++ {
 		out := p.do(c, step)
-		if out.Err == nil && len(p.calls) < p.gone {
+		if whole := len(p.calls) < p.gone; whole && out.Err == nil && len(out.Blocks) == 0 {
 			break
-		}
-		if out.Err != nil && fault.KindOf(out.Err) != fault.ServerDown || len(out.Blocks) > 0 || p.gone > 200 {
+		} else if whole || out.Err != nil && fault.KindOf(out.Err) != fault.ServerDown || p.gone > 200 {
 			p.T.Fatal(p.gone, out.Err, out.Blocks)
 		}
 		at := p.gone
@@ -162,7 +162,7 @@ func TestServerGone(t *testing.T) {
 				t.Fatalf("gone at call %d (%s): %v", n, p.calls[n-1], p.hosts["new-srv"])
 			}
 			p.hosts["new-srv"] = maps.Clone(before)
-			p.whoever(p.New, (*move.Move).Unpack, theirsIsThere)
+			p.cutOff(p.New, (*move.Move).Unpack, theirsIsThere)
 			if got := p.names(); got != want {
 				t.Errorf("the server has %s, want %s", got, want)
 			}
@@ -170,18 +170,52 @@ func TestServerGone(t *testing.T) {
 			if got := p.hosts["new-srv"][at]; policy != tree.Skip && !reflect.DeepEqual(got, moved) {
 				t.Errorf("in place: %v", got)
 			}
-			p.whoever(p.New, (*move.Move).Verify, theirsIsThere)
+			p.cutOff(p.New, (*move.Move).Verify, theirsIsThere)
 			if out := p.must(p.New, (*move.Move).Verify); out.Items[0].Equal != (policy != tree.Skip) || out.Items[0].Skipped != (policy == tree.Skip) {
 				t.Errorf("verify: %+v", out.Items[0])
 			}
 			if policy == tree.Replace {
 				return // what was there is gone
 			}
-			p.whoever(p.New, (*move.Move).Undo, theirsIsThere)
+			p.cutOff(p.New, (*move.Move).Undo, theirsIsThere)
 			if got := p.hosts["new-srv"]; !reflect.DeepEqual(got, before) {
 				t.Errorf("after undo: %v, was %v", got, before)
 			}
 		})
+	}
+}
+
+// TestRetiredServerGone sets the old database aside, gives it back, and removes it, while
+// its server is gone at every call in turn: until it is to be removed it is there.
+func TestRetiredServerGone(t *testing.T) {
+	t.Parallel()
+	p := newPort(t)
+	p.must(p.Old, (*move.Move).Pack)
+	p.must(p.New, (*move.Move).Unpack)
+	p.must(p.New, (*move.Move).Verify)
+	old := p.hosts["old-srv"]["ledger"].clone()
+	isThere := func(n int) {
+		for _, b := range p.hosts["old-srv"] {
+			if reflect.DeepEqual(b, old) && len(p.hosts["old-srv"]) == 1 {
+				return
+			}
+		}
+		t.Fatalf("gone at call %d (%s): %v", n, p.calls[n-1], p.hosts["old-srv"])
+	}
+	p.cutOff(p.Old, (*move.Move).Retire, isThere)
+	if _, there := p.hosts["old-srv"]["ledger"]; there {
+		t.Error("it still has its name")
+	}
+	p.cutOff(p.Old, (*move.Move).Return, isThere)
+	if _, there := p.hosts["old-srv"]["ledger"]; !there {
+		t.Error("it has not its name back")
+	}
+	p.must(p.Old, (*move.Move).Retire)
+	_, err := p.Kit.Record(journal.Line{Event: journal.EventReported}, steps.Reported{To: "/srv/papers"})
+	fatal.If(t, err)
+	p.cutOff(p.Old, func(m *move.Move, ctx context.Context) ([]*run.Outcome, error) { return m.RemoveRetired(ctx, "sold") }, func(int) {})
+	if len(p.hosts["old-srv"]) > 0 {
+		t.Errorf("left: %v", p.hosts["old-srv"])
 	}
 }
 
