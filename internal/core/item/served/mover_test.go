@@ -131,7 +131,7 @@ func (p *port) names() string {
 	return strings.Join(out, " ")
 }
 
-// TestServerGone unpacks, and takes back, while the server is gone at every call in
+// TestServerGone packs, unpacks, and takes back, while the server is gone at every call in
 // turn, before it does what it is asked and after. What was there is never lost, and
 // at the end all is as it is without that.
 func TestServerGone(t *testing.T) {
@@ -145,7 +145,7 @@ func TestServerGone(t *testing.T) {
 			t.Parallel()
 			p := newPort(t)
 			p.way = policy
-			p.must(p.Old, (*move.Move).Pack)
+			p.cutOff(p.Old, (*move.Move).Pack, func(int) {})
 			before := maps.Clone(p.hosts["new-srv"])
 			if policy != "" {
 				before["books"] = theirs
