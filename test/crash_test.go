@@ -122,9 +122,8 @@ items:
 	defer db.Close()
 	db.SetMaxOpenConns(1)
 	for _, q := range []string{"PRAGMA journal_mode=WAL", "CREATE TABLE boat (name TEXT)", "INSERT INTO boat VALUES ('Grey Wagtail'), ('Salt Thrift')"} {
-		if _, err := db.Exec(q); err != nil {
-			t.Fatal(err)
-		}
+		_, err := db.Exec(q)
+		fatal.If(t, err)
 	}
 	if raw, _ := os.ReadFile(name); strings.Contains(string(raw), "Wagtail") {
 		t.Fatal("the rows are in the database file already")

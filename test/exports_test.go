@@ -76,7 +76,7 @@ func TestExports(t *testing.T) {
 	if s := must(t, 0, dir, "next", "--kit", "kit"); !strings.Contains(s.out, "movekit todo") {
 		t.Error(s.out)
 	}
-	if s := step(t, 3, dir, "new", "verify"); !strings.Contains(s.out, "3 exports are not taken in by hand yet") || !strings.Contains(s.out, "movekit todo pontoon") {
+	if s := step(t, 3, dir, "new", "verify"); !strings.Contains(s.out, "3 exports still to be taken in by hand") || !strings.Contains(s.out, "movekit todo pontoon") {
 		t.Error(s.out)
 	}
 	list := func(code int, args ...string) (done, files string) {

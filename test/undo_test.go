@@ -252,9 +252,7 @@ func TestGivenUp(t *testing.T) {
 	// A line that somebody has added says nothing.
 	journal, key := filepath.Join(dir, "kit/journal.jsonl"), filepath.Join(dir, "kit/key.age")
 	whole, err := os.ReadFile(journal)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	os.WriteFile(journal, append(whole[:len(whole):len(whole)], []byte(`{"n":99,"event":"closed","prev":"","mac":""}`+"\n")...), 0o644)
 	if s := run(t, dir, "close", "--kit", "kit", "--yes"); s.code != 1 {
 		t.Errorf("closed by a forged line: %d %s", s.code, s.out)

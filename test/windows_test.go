@@ -119,9 +119,8 @@ items:
 	db, err := sql.Open("sqlite", w.drive("ProgramData/Tide/tide.db"))
 	fatal.If(t, err)
 	for _, q := range []string{"CREATE TABLE boat (name TEXT)", "INSERT INTO boat VALUES ('Grey Wagtail'), ('Salt Thrift')"} {
-		if _, err := db.Exec(q); err != nil {
-			t.Fatal(err)
-		}
+		_, err := db.Exec(q)
+		fatal.If(t, err)
 	}
 	db.Close()
 	profile := w.drive("users/" + user + "/AppData/Roaming/Tide")

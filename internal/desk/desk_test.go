@@ -352,9 +352,8 @@ func TestPage(t *testing.T) {
 		t.Errorf("before: %s", p)
 	}
 	r := request("<script>alert(1)</script>")
-	if _, err := d.Ask(ctx, licence.Activate, r, key(1)); err != nil {
-		t.Fatal(err)
-	}
+	_, err := d.Ask(ctx, licence.Activate, r, key(1))
+	fatal.If(t, err)
 	p := get()
 	if !strings.Contains(p, "&lt;script&gt;") || strings.Contains(p, "<script>") || !strings.Contains(p, "<td>activate<td>") {
 		t.Errorf("after: %s", p)

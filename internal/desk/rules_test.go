@@ -274,9 +274,8 @@ func TestTelephoneAtTheDesk(t *testing.T) {
 	if _, p, err := s.Telephone(ctx, text); err != nil || p == nil || p.Type != licence.ProblemSeatTaken {
 		t.Errorf("the seat is taken: %v %v", p, err)
 	}
-	if _, err := d.Ask(ctx, licence.Deactivate, request(oldPC), key(1)); err != nil {
-		t.Fatal(err)
-	}
+	_, err = d.Ask(ctx, licence.Deactivate, request(oldPC), key(1))
+	fatal.If(t, err)
 	answers := map[string]bool{}
 	for range 3 {
 		said, p, err := s.Telephone(ctx, strings.ToLower(text))
@@ -302,9 +301,8 @@ func TestPageTellsRules(t *testing.T) {
 	fatal.If(t, s.SetFaults(ctx, Faults{Errors: 1}))
 	r := request(newPC)
 	r.From = oldPC
-	if _, err := d.Ask(ctx, licence.Activate, r, key(1)); err != nil {
-		t.Fatal(err)
-	}
+	_, err := d.Ask(ctx, licence.Activate, r, key(1))
+	fatal.If(t, err)
 	resp, err := http.Get(srv.URL)
 	fatal.If(t, err)
 	defer resp.Body.Close()

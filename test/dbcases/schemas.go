@@ -118,9 +118,8 @@ func (s schema) read(t *testing.T) string {
 					t.Fatal(err)
 				}
 			}
-			if _, err := io.Copy(&text, r); err != nil {
-				t.Fatal(err)
-			}
+			_, err = io.Copy(&text, r)
+			fatal.If(t, err)
 			f.Close()
 			text.WriteString("\n")
 		}

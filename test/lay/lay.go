@@ -52,9 +52,8 @@ func Database(t testing.TB, name string, statements ...string) {
 	fatal.If(t, err)
 	defer db.Close()
 	for _, s := range statements {
-		if _, err := db.Exec(s); err != nil {
-			t.Fatal(err)
-		}
+		_, err := db.Exec(s)
+		fatal.If(t, err)
 	}
 }
 

@@ -77,9 +77,7 @@ func (o *Office) Reopen(name string) *kit.Kit {
 	if err == nil {
 		err = k.Unlock(Passphrase)
 	}
-	if err != nil {
-		o.T.Fatal(err)
-	}
+	fatal.If(o.T, err)
 	return k
 }
 
@@ -123,9 +121,7 @@ func (o *Office) Job(c machine.Computer) *move.Move { return move.New(o.Run(o.Ki
 // Only returns the outcome of the one app, and expects no error.
 func (o *Office) Only(out []*run.Outcome, err error) *run.Outcome {
 	o.T.Helper()
-	if err != nil {
-		o.T.Fatal(err)
-	}
+	fatal.If(o.T, err)
 	if out[0].Err != nil {
 		o.T.Fatal(out[0].Err)
 	}
@@ -158,9 +154,7 @@ func (o *Office) Change(c machine.Computer, p run.Person, at time.Time, do func(
 		j.Person = p
 	}
 	out, err := do(j, o.T.Context())
-	if err != nil {
-		o.T.Fatal(err)
-	}
+	fatal.If(o.T, err)
 	return out[0]
 }
 

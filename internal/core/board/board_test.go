@@ -44,9 +44,8 @@ func moves(t *testing.T) string {
 	}
 	add := func(k *kit.Kit, l journal.Line, data any) {
 		l.Computer = "OLD"
-		if _, err := k.Record(l, data); err != nil {
-			t.Fatal(err)
-		}
+		_, err := k.Record(l, data)
+		fatal.If(t, err)
 	}
 	packed := func(k *kit.Kit) {
 		add(k, journal.Line{Event: journal.EventSealed, App: "hoist", Item: "diary"}, kit.Sealed{Stream: "diary"})

@@ -63,9 +63,8 @@ func TestDraft(t *testing.T) {
 	db, err := sql.Open("sqlite", name)
 	fatal.If(t, err)
 	for _, q := range []string{"CREATE TABLE boat (name TEXT)", `CREATE TABLE "my ""odd"" table" (x)`, `INSERT INTO "my ""odd"" table" VALUES (1), (2)`, "INSERT INTO boat VALUES ('file:///home/maren/plan.png')"} {
-		if _, err := db.Exec(q); err != nil {
-			t.Fatal(err)
-		}
+		_, err := db.Exec(q)
+		fatal.If(t, err)
 	}
 	db.Close()
 	c, text := d.made(t, "tide", "", "/srv/tide", "$XDG_CONFIG_HOME/tide", "/srv/alone.lic", "/srv/alone.lic")

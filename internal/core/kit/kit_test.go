@@ -49,9 +49,8 @@ func madeKit(t *testing.T) string {
 	if err != nil || len(parts) < 2 {
 		t.Fatalf("%d parts, %v", len(parts), err)
 	}
-	if _, err := k.Record(journal.Line{Event: journal.EventSealed, App: "hoistbook", Item: "diary"}, Sealed{Stream: "diary", Parts: parts}); err != nil {
-		t.Fatal(err)
-	}
+	_, err = k.Record(journal.Line{Event: journal.EventSealed, App: "hoistbook", Item: "diary"}, Sealed{Stream: "diary", Parts: parts})
+	fatal.If(t, err)
 	fatal.If(t, k.MendChecksums())
 	fatal.If(t, k.WriteReport("handover.txt", []byte("all is well\n")))
 	k.Close()

@@ -11,6 +11,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/move"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
@@ -170,9 +171,8 @@ func TestOtherDrives(t *testing.T) {
 	if out := o.Pack(); office.Blocked(out) != "items-there" || !strings.Contains(out.Blocks[0].Why, "drive") {
 		t.Fatalf("without the drive: %+v", out.Blocks)
 	}
-	if _, err := o.Old.SetDrive("D", filepath.Join(o.Dir, "second")); err != nil {
-		t.Fatal(err)
-	}
+	_, err := o.Old.SetDrive("D", filepath.Join(o.Dir, "second"))
+	fatal.If(t, err)
 	o.Pack()
 	j := o.Job(o.New)
 	if out, _ := j.Unpack(ctx); fault.KindOf(out[0].Err) != fault.Missing {
@@ -191,5 +191,56 @@ func TestOtherDrives(t *testing.T) {
 	fatal.If(t, j.Redirect())
 	if v := o.Only(j.Verify(ctx)); !v.Equal() {
 		t.Errorf("%+v", v.Items)
+	}
+}
+
+// TestTodos has a person take exports in: by their numbers, once they are in place, each as what
+// it is called in the app, whose records tell whether that is so.
+func TestTodos(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, `items:
+  - {name: book, kind: sqlite, path: /srv/book.db}
+  - {name: pages, kind: exports, path: /srv/pages, include: ['*.pg'], exports: {item: book, query: SELECT count(*) FROM page, count: 'SELECT count(*) FROM entry WHERE page = {name}', import: in the app}}
+`, "linux", map[string]string{"old/srv/pages/a.pg": "a", "old/srv/pages/b.pg": "b", "old/srv/pages/notes": "n", "new/srv/x": ""})
+	lay.Database(t, o.Dir+"/old/srv/book.db", "CREATE TABLE page (n)", "CREATE TABLE entry (page)", "INSERT INTO page VALUES (1), (2), (3)", "INSERT INTO entry VALUES ('a'), ('a'), ('b')")
+	agreed := func(j *move.Move) *move.Move { j.Commands = true; return j }
+	if got := office.Blocked(o.Only(agreed(o.Job(o.Old)).Pack(ctx))); got != "exports-there" {
+		t.Fatalf("with one missing it is stopped by %q", got)
+	}
+	lay.Out(t, o.Dir, map[string]string{"old/srv/pages/c.pg": "c"})
+	o.Only(agreed(o.Job(o.Old)).Pack(ctx))
+	tick := func(c machine.Computer, says string, numbers map[int]string) {
+		t.Helper()
+		all, err := o.Job(c).Tick(numbers)
+		if says != "" && (fault.KindOf(err) != fault.Usage || !strings.Contains(err.Error(), says)) || says == "" && err != nil {
+			t.Errorf("ticking %v: %v", numbers, err)
+		}
+		for n, as := range numbers {
+			if err == nil && (!all[n-1].Done || as != "" && all[n-1].As != as) {
+				t.Errorf("ticked %v: %+v", numbers, all)
+			}
+		}
+	}
+	tick(o.Old, "old computer OLD itself", map[int]string{1: ""})
+	tick(o.New, "pages is not unpacked yet", map[int]string{1: ""})
+	o.Unpack()
+	tick(o.New, "no to-do of the number 4", map[int]string{4: ""})
+	verify := func(want ...string) {
+		t.Helper()
+		out := o.Only(agreed(o.Job(o.New)).Verify(ctx)).Items[1]
+		if !slices.Equal(out.Diffs, want) || out.Equal != (len(want) == 0) {
+			t.Errorf("verify: %q, want %q", out.Diffs, want)
+		}
+	}
+	verify("3 exports still to be taken in by hand")
+	tick(o.New, "", map[int]string{1: "", 2: "B2"})
+	verify("1 export still to be taken in by hand", "b.pg was taken in as B2: 1 record then, 0 now")
+	tick(o.New, "", map[int]string{2: "b", 3: "c"})
+	verify()
+	before := len(o.Kit.Lines())
+	tick(o.New, "", map[int]string{1: "", 2: "b", 3: ""})
+	todos, err := o.Job(o.New).Todos()
+	if want := (move.Todo{Number: 2, App: "app", Title: "The App", Item: "pages", File: "b.pg", Do: "in the app", Done: true, As: "b"}); err != nil || len(todos) != 3 || todos[1] != want || len(o.Kit.Lines()) != before {
+		t.Errorf("%+v %v, %d lines more", todos, err, len(o.Kit.Lines())-before)
 	}
 }

@@ -89,9 +89,7 @@ func whateverCutBy(o *office.Office, c machine.Computer, say func(*move.Move), d
 			say(j)
 		}
 		out, err := do(j, ctx)
-		if err != nil {
-			o.T.Fatal(err)
-		}
+		fatal.If(o.T, err)
 		if len(out[0].Blocks) > 0 {
 			o.T.Fatalf("stopped after %d cuts: %+v", n, out[0].Blocks)
 		}
@@ -146,9 +144,8 @@ func TestRetire(t *testing.T) {
 	if got := office.Blocked(o.Only(remove(o.Job(o.Old), ctx))); got != "handed-over" {
 		t.Errorf("removing is stopped by %q", got)
 	}
-	if _, err := o.Kit.Record(journal.Line{Event: journal.EventReported}, steps.Reported{To: "/srv/papers"}); err != nil {
-		t.Fatal(err)
-	}
+	_, err := o.Kit.Record(journal.Line{Event: journal.EventReported}, steps.Reported{To: "/srv/papers"})
+	fatal.If(t, err)
 	// What somebody worked in since is not what was proven.
 	asides, _ := filepath.Glob(old + "/boats.db.set-aside-*")
 	lay.Database(t, asides[0], "INSERT INTO boat VALUES (3)")

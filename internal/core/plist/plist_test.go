@@ -50,14 +50,12 @@ func TestChanged(t *testing.T) {
 		t.Fatal(n, err)
 	}
 	var got, want map[string]any
-	if _, err := plist.Unmarshal(now, &got); err != nil {
-		t.Fatal(err)
-	}
+	_, err = plist.Unmarshal(now, &got)
+	fatal.If(t, err)
 	plain, _ := plist.Marshal(settings, plist.XMLFormat)
 	text := strings.ReplaceAll(string(plain), "/Users/maren/", "/Users/maren.holm-büro/")
-	if _, err := plist.Unmarshal([]byte(text), &want); err != nil {
-		t.Fatal(err)
-	}
+	_, err = plist.Unmarshal([]byte(text), &want)
+	fatal.If(t, err)
 	a, _ := plist.Marshal(got, plist.XMLFormat)
 	b, _ := plist.Marshal(want, plist.XMLFormat)
 	if !bytes.Equal(a, b) {

@@ -224,9 +224,8 @@ func TestEach(t *testing.T) {
 	}
 	os.WriteFile(name, []byte(fmt.Sprintf(`{"lines":%d,"mac":"x"}`, m.Lines)), 0o600)
 	r.Overrides = map[string]string{"newest-copy": "the other is lost"}
-	if _, err := r.Each(t.Context(), nothing); err != nil {
-		t.Fatal(err)
-	}
+	_, err = r.Each(t.Context(), nothing)
+	fatal.If(t, err)
 	if now, _ := os.ReadFile(name); string(now) != string(data) {
 		t.Errorf("past the gate: remembered %s", now)
 	}

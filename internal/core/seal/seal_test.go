@@ -2,6 +2,7 @@ package seal
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -29,9 +30,8 @@ func sealed(t *testing.T, dir string, data []byte, partSize int64) ([]Part, *age
 	fatal.If(t, err)
 	for rest := data; len(rest) > 0; {
 		n := min(len(rest), 1+rand.IntN(300_000))
-		if _, err := w.Write(rest[:n]); err != nil {
-			t.Fatal(err)
-		}
+		_, err := w.Write(rest[:n])
+		fatal.If(t, err)
 		rest = rest[n:]
 	}
 	parts, err := w.Close()
@@ -231,6 +231,26 @@ func TestChangedBytesAreFound(t *testing.T) {
 	os.Truncate(name, int64(len(whole)/2))
 	if _, err := io.Copy(io.Discard, r); fault.KindOf(err) != fault.Damaged {
 		t.Errorf("a file that was cut while it is read gave %v", err)
+	}
+}
+
+// TestHash reads files from their medium.
+func TestHash(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "x")
+	for _, n := range []int{0, 1, block.Size - 1, block.Size, 2*block.Size + 5} {
+		data := sample(n)
+		fatal.If(t, os.WriteFile(name, data, 0o600))
+		if sum, size, err := Hash(t.Context(), name); err != nil || size != int64(n) || sum != digest.Of(data) {
+			t.Errorf("%d bytes: %s of %d, %v", n, sum, size, err)
+		}
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, size, err := Hash(ctx, name); err == nil || size != 0 {
+		t.Errorf("stopped: %d bytes, %v", size, err)
+	}
+	if _, _, err := Hash(t.Context(), name+"y"); err == nil {
+		t.Error("what is missing has a hash")
 	}
 }
 

@@ -256,9 +256,8 @@ licences: [{name: signing, method: file, items: [certificate]}]
 	record := func(line journal.Line, data any) {
 		t.Helper()
 		line.App = "app"
-		if _, err := k.Record(line, data); err != nil {
-			t.Fatal(err)
-		}
+		_, err := k.Record(line, data)
+		fatal.If(t, err)
 	}
 	packed := steps.Packed{NotChosen: []string{"other"}}
 	before, err := l.App(t.Context(), c, steps.Facts{})

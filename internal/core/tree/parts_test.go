@@ -331,9 +331,8 @@ func TestWithdraw(t *testing.T) {
 	dir := t.TempDir()
 	lay.Out(t, dir, map[string]string{"old/a": "1", "old/sub/b": "2", "old/sub/c": "3", "old/d": "4"})
 	var data, list bytes.Buffer
-	if _, err := (Source{Root: filepath.Join(dir, "old")}).Archive(t.Context(), &data, &list, nil); err != nil {
-		t.Fatal(err)
-	}
+	_, err := (Source{Root: filepath.Join(dir, "old")}).Archive(t.Context(), &data, &list, nil)
+	fatal.If(t, err)
 	lay.Out(t, dir, map[string]string{
 		"new/a": "1", "new/sub/b": "2", "new/sub/c": "worked in", "new/d": "not ours", "new/other": "theirs", // d was never put there: nothing was set aside for it
 		"aside/a": "before a", "aside/sub/c": "before c",

@@ -70,9 +70,8 @@ func TestTreeComesBackTheSame(t *testing.T) {
 	if st.LeftCount != 2 || st.Links != 2 {
 		t.Errorf("%d links, left %v; want 2 links within and 2 that lead out", st.Links, st.Left)
 	}
-	if _, err := CheckList(reader(list), "linux"); err != nil {
-		t.Fatal(err)
-	}
+	_, err := CheckList(reader(list), "linux")
+	fatal.If(t, err)
 	dir := filepath.Join(t.TempDir(), "new")
 	fatal.If(t, stage(dir, data, list))
 	cmp, err := Comparing{Modes: true}.Compare(ctx, Source{Root: dir}, reader(list))

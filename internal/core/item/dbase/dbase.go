@@ -73,7 +73,7 @@ func read(r io.Reader, size int64) (*Table, error) {
 		return nil, errors.New("its header makes no sense")
 	}
 	if want := header + records*length; size < want {
-		return nil, fmt.Errorf("it has %d bytes, and its %d records need %d", size, records, want)
+		return nil, fmt.Errorf("it has %d bytes, and needs %d for its %s", size, want, item.Plural(records, "record"))
 	}
 	t := &Table{Memo: memo}
 	// FoxPro marks by flags what else belongs to a table.

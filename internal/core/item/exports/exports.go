@@ -32,7 +32,7 @@ func (taken) Look(*item.One, *item.Look) error { return nil }
 // Compare adds how many a person has taken in.
 func (taken) Compare(o *item.One, out *steps.Checked) {
 	have, want := int64(len(o.Known.Ticked)), o.Known.Sealed.Files
-	out.Add(item.Row("taken in by hand", want, have), fmt.Sprintf("%d exports are not taken in by hand yet", want-have))
+	out.Add(item.Row("taken in by hand", want, have), item.Plural(want-have, "export")+" still to be taken in by hand")
 }
 
 // makeTime is how long an app may take to make its exports.

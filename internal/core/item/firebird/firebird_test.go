@@ -277,9 +277,8 @@ func TestCutOff(t *testing.T) {
 	for _, kill := range []bool{false, true} {
 		for stop := 1; ; stop++ {
 			o := Engine{}.Open(to, func() (string, error) { return t.TempDir(), nil }).(*session)
-			if _, err := o.Stage(t.Context(), d, p); err != nil {
-				t.Fatal(err)
-			}
+			_, err := o.Stage(t.Context(), d, p)
+			fatal.If(t, err)
 			o.Close()
 			try := func(do func(o *session) error) bool {
 				count := 0

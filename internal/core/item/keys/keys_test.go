@@ -224,9 +224,8 @@ func TestKeys(t *testing.T) {
 	now.set(`HKCU\Software\Harbour\Chartroom\Window`, "mine", registry.DWord, "1234")
 	now.set(`HKLM\SOFTWARE\Run`, "Other", registry.String, wide(`C:\Mine.exe`))
 	before := now.top.text("")
-	if _, err := unpack(o, tree.SetAside); err != nil {
-		t.Fatal(err)
-	}
+	_, err := unpack(o, tree.SetAside)
+	fatal.If(t, err)
 	text := strings.Join(now.top.text(""), "\n")
 	for _, want := range []string{
 		fmt.Sprintf(`\hkcu\software\harbour\chartroom =1:%x`, wide(`C:\Users\mholm\charts`)), `chartroom odd=4711:00ff`, `chartroom empty=3:`, `chartroom größe=4:01020304`, `chartroom\window mine=4:31323334`,
@@ -264,9 +263,8 @@ func TestKeysThatDiffer(t *testing.T) {
 	o, _, now := newOffice(t)
 	o.Pack()
 	const key = `HKCU\Software\Harbour\Chartroom`
-	if _, err := unpack(o, tree.SetAside); err != nil {
-		t.Fatal(err)
-	}
+	_, err := unpack(o, tree.SetAside)
+	fatal.If(t, err)
 	k, _ := now.at(strings.ToUpper(key), &machine.User{}, false)
 	k.values["odd"] = registry.Value{Name: "ODD", Type: registry.DWord, Data: []byte("\x00\xff")}
 	delete(k.values, "empty")
@@ -373,9 +371,7 @@ func TestKeysOfADisk(t *testing.T) {
 	o.Pack()
 	o.New = now.Computer
 	out, err := unpack(o, tree.SetAside)
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	file := filepath.Join(o.Dir, "new/Users/mholm/app-settings@Maren.reg")
 	data, err := os.ReadFile(file)
 	if text := registry.FromUTF16(data); err != nil || !strings.HasPrefix(text, "\ufeffWindows Registry Editor Version 5.00\r\n") || !strings.Contains(text, "[HKEY_CURRENT_USER\\Software\\Harbour\\Chartroom]\r\n@=\"C:\\\\Users\\\\mholm\\\\charts\"\r\n") || !strings.Contains(text, "\"Größe\"=dword:04030201\r\n") || !strings.Contains(text, "\"odd\"=hex(1267):00,ff\r\n") {

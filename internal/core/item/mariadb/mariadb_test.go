@@ -394,17 +394,15 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 				t.Fatalf("set aside: %s", got)
 			}
 			// What is put there, and taken back, is stopped too.
-			if _, err := o.Stage(t.Context(), d, p); err != nil {
-				t.Fatal(err)
-			}
+			_, err = o.Stage(t.Context(), d, p)
+			fatal.If(t, err)
 			refuse(stop)
 			errPut := o.Settle(t.Context(), "inway", d, p, "inway_aside")
 			reachedPut := count
 			refused = func(string) error { return nil }
 			if errPut != nil {
-				if _, err := o.Stage(t.Context(), d, p); err != nil {
-					t.Fatal(err)
-				}
+				_, err := o.Stage(t.Context(), d, p)
+				fatal.If(t, err)
 				if there, err := o.Exists(t.Context(), "inway"); err != nil {
 					t.Fatal(err)
 				} else if there {

@@ -207,7 +207,7 @@ func program(ctx context.Context, name string, major int) (string, error) {
 			return f.name, nil
 		}
 	}
-	return "", fault.New(fault.Missing, "the program %s of PostgreSQL %d or newer is not on this computer (%d others are)", name, major, len(all))
+	return "", fault.New(fault.Missing, "the program %s of PostgreSQL %d or newer is not on this computer (older ones: %d)", name, major, len(all))
 }
 
 // isWrapper tells Debian's, which chooses one of those in the usual folders.

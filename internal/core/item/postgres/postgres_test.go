@@ -324,9 +324,8 @@ func TestWhatStandsInTheWay(t *testing.T) {
 	dbcases.SQL(t, now, "inway", "CREATE TABLE theirs (n int)")
 	to := server(t, now, "inway")
 	for range 2 { // an interrupted run has left a stage behind
-		if _, err := to.Stage(t.Context(), d, p); err != nil {
-			t.Fatal(err)
-		}
+		_, err := to.Stage(t.Context(), d, p)
+		fatal.If(t, err)
 	}
 	if got := dbcases.SQL(t, now, "inway", "SELECT count(*) FROM theirs"); got != "0" {
 		t.Error("staging has touched what was there")
@@ -391,9 +390,8 @@ func TestCutOff(t *testing.T) {
 	for _, kill := range []bool{false, true} {
 		for stop := 1; ; stop++ {
 			to := server(t, now, "cutoff")
-			if _, err := to.Stage(t.Context(), d, p); err != nil {
-				t.Fatal(err)
-			}
+			_, err := to.Stage(t.Context(), d, p)
+			fatal.If(t, err)
 			to.Close()
 			// try runs what may be cut off, and again.
 			try := func(do func(s database) error) bool {
@@ -536,9 +534,8 @@ func TestPasswordOfPrograms(t *testing.T) {
 	fatal.If(t, os.WriteFile(script, []byte("#!/bin/sh\necho \"$@\"; env; echo FILE; ls -l $PGPASSFILE; cat $PGPASSFILE"), 0o755))
 	var out bytes.Buffer
 	s := at(t, served.Server{Host: "h", Port: "5432", User: "me", Password: `s3c:ret\word`, Database: "x"})
-	if _, err := s.run(t.Context(), "x", nil, &out, script, "-d", "x"); err != nil {
-		t.Fatal(err)
-	}
+	_, err := s.run(t.Context(), "x", nil, &out, script, "-d", "x")
+	fatal.If(t, err)
 	before, file, _ := strings.Cut(out.String(), "FILE\n")
 	if strings.Contains(before, "s3c") || !strings.HasPrefix(file, "-rw------- ") || !strings.HasSuffix(file, `*:*:*:*:s3c\:ret\\word`+"\n") {
 		t.Errorf("%s", out.String())

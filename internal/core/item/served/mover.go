@@ -171,7 +171,7 @@ func (m mover[F]) Look(ctx context.Context, _ item.Looking) (*item.Look, error) 
 		is.State, is.Files = item.IsHere, 1
 		is.Bytes, is.Stamp, is.OpenBy, is.Left = look.Bytes, look.Stamp, look.Sessions, look.Left
 		is.Sealed = look.Bytes // how it will compress is not known
-		is.Details = []string{fmt.Sprintf("%s, %d tables", look.Engine, look.Tables)}
+		is.Details = []string{look.Engine + ", " + item.Plural(look.Tables, "table")}
 		return nil
 	})
 	is.Where = is.Path

@@ -57,9 +57,8 @@ func TestChanges(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "changes.sqlite")
 	db := open(t, name, "delete", dbcases.Base[dbcases.SQLite])
 	dbcases.Changes(t, dbcases.SQLite, func(t *testing.T, text string) {
-		if _, err := db.Exec(text); err != nil {
-			t.Fatal(err)
-		}
+		_, err := db.Exec(text)
+		fatal.If(t, err)
 	}, func(t *testing.T) *dbprint.Fingerprint {
 		f, err := Take(ctx, name, t.TempDir(), nil, nil)
 		fatal.If(t, err)
@@ -194,9 +193,8 @@ func TestReadingLeavesNoTrace(t *testing.T) {
 		name := filepath.Join(dir, "boats.db")
 		open(t, name, mode, boats...).Close()
 		before := listing(t, dir)
-		if _, err := Snapshot(ctx, name, t.TempDir(), nil); err != nil {
-			t.Fatal(err)
-		}
+		_, err := Snapshot(ctx, name, t.TempDir(), nil)
+		fatal.If(t, err)
 		fingerprint(t, name)
 		if after := listing(t, dir); after != before {
 			t.Errorf("%s: the folder was %s, is %s", mode, before, after)
@@ -428,9 +426,8 @@ func TestSnapshotsOfOneMoment(t *testing.T) {
 		open(t, side, mode, tick, "INSERT INTO tick VALUES (0)").Close()
 		app := open(t, main, mode, tick, "INSERT INTO tick VALUES (0)", "PRAGMA busy_timeout=5000")
 		app.SetMaxOpenConns(1)
-		if _, err := app.Exec("ATTACH ? AS side", side); err != nil {
-			t.Fatal(err)
-		}
+		_, err := app.Exec("ATTACH ? AS side", side)
+		fatal.If(t, err)
 		write := func() {
 			if _, err := app.Exec("BEGIN IMMEDIATE; UPDATE main.tick SET n = n + 1; UPDATE side.tick SET n = n + 1; COMMIT"); err != nil {
 				t.Error(err)
