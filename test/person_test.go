@@ -1,6 +1,7 @@
 package test
 
 import (
+	"encoding/json"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -225,4 +226,196 @@ func TestNewIsKilled(t *testing.T) {
 	}
 	step(t, 0, dir, "old", "pack")
 	must(t, 0, dir, "inspect", "--kit", "kit")
+}
+
+// methodsOffice makes two computers with an app whose licences a person moves.
+func methodsOffice(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	lay.Out(t, dir, map[string]string{
+		"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "new/computer.yaml": "name: NEW\nsystem: linux\nhardware-id: h-new\n", "new/srv/.keep": "",
+		"old/srv/data": "x\n", "old/srv/reg.ini": "[reg]\nkey=HB3-SECRET-4471\nname=Harbour office\n", "proof.png": "picture", "p": passphrase + "\n",
+		"hoist.yaml": `card: 1
+name: hoist
+title: Hoistbook
+items: [{name: data, kind: file, path: /srv/data}]
+licences:
+  - name: registration
+    method: key
+    serial: {file: /srv/reg.ini, key: reg/key}
+    code: {file: /srv/reg.ini, key: reg/name}
+  - name: seat
+    method: guided
+    transfers: 1
+    one-syncs: true
+    deactivate: {steps: [{do: Release the seat., ask: How many are free?, answer: "^[0-9]+$"}]}
+    activate: {steps: [{do: Take the seat., evidence: true}]}
+`,
+	})
+	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "hoist.yaml", "--to", "NEW")
+	step(t, 0, dir, "old", "pack")
+	return dir
+}
+
+// TestAnswersFromAFile moves licences that a person holds, with what was seen
+// given in a file.
+func TestAnswersFromAFile(t *testing.T) {
+	t.Parallel()
+	dir := methodsOffice(t)
+	s := step(t, 5, dir, "old", "deactivate", "--yes")
+	s.tells(t, "is done by a person")
+	lay.Out(t, dir, map[string]string{"no.yaml": "hoist: {registration: {deactivate: [no]}}"})
+	step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "no.yaml").tells(t, "and not done")
+	lay.Out(t, dir, map[string]string{"some.yaml": "hoist:\n  registration:\n    deactivate: [done]\n"})
+	if s := step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "some.yaml"); !strings.Contains(s.err, "none to step 1 of 1") {
+		t.Errorf("too few: %s", s.err)
+	}
+	for name, text := range map[string]string{"list.yaml": "[1, 2]", "broken.yaml": "hoist: ["} {
+		lay.Out(t, dir, map[string]string{name: text})
+		must(t, 2, dir, "deactivate", "--kit", "kit", "--root", "old", "--yes", "--answers", name)
+	}
+	lay.Out(t, dir, map[string]string{"wrong.yaml": "hoist: {seat: {deactivate: [several]}}", "all.yaml": "hoist:\n  registration: {activate: [done, Harbour office]}\n  seat:\n    deactivate: [2]\n    activate: [{answer: done, evidence: proof.png}]\n"})
+	if s := step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "wrong.yaml"); !strings.Contains(s.err, "not of the form") {
+		t.Errorf("wrong: %s", s.err)
+	}
+	if s := step(t, 0, dir, "old", "deactivate", "--yes", "--answers", "all.yaml"); strings.Count(s.out, "deactivated") < 3 {
+		t.Errorf("deactivate: %s", s.out)
+	}
+	if s := step(t, 0, dir, "old", "license", "status"); strings.Count(s.out, "activate on NEW") != 2 {
+		t.Errorf("status: %s", s.out)
+	}
+	step(t, 0, dir, "new", "unpack")
+	screen := step(t, 0, dir, "new", "activate", "--yes", "--answers", "all.yaml")
+	if v := step(t, 0, dir, "new", "verify"); strings.Count(v.out, "moved") != 2 {
+		t.Errorf("verify: %s", v.out)
+	}
+	var all []struct {
+		Licence, Old, New, Next string
+		Left                    int    `json:"transfers_left"`
+		By                      string `json:"seen_by"`
+	}
+	j := step(t, 0, dir, "new", "licence", "status", "--json")
+	if err := json.Unmarshal([]byte(j.out), &all); err != nil || len(all) != 2 {
+		t.Fatalf("%v: %s", err, j.out)
+	}
+	if all[1].New != "active" || all[1].Old != "deactivated" || all[1].Left != 0 || all[1].Next != "" || !strings.Contains(all[1].By, "proof.png") || !strings.Contains(all[0].By, `who answered "Harbour office"`) {
+		t.Errorf("%+v", all)
+	}
+	for _, said := range []said{step(t, 0, dir, "old", "retire"), must(t, 0, dir, "report", "--kit", "kit")} {
+		if !strings.Contains(strings.ToLower(said.out), "only one copy") {
+			t.Errorf("nobody is told that one copy may sync: %s", said.out)
+		}
+	}
+	// Somebody at a terminal is asked once, and can put it off.
+	at := []string{"verify", "--kit", "kit", "--root", "new", "--passphrase-file", "p"}
+	if s := atTerminal(t, dir, "later\n", at...); !strings.Contains(s, "is signed in to it on OLD") || !strings.Contains(s, "only one copy of Hoistbook may sync: see") {
+		t.Errorf("put off: %s", s)
+	}
+	if s := atTerminal(t, dir, "\n", at...); strings.Contains(s, "only one copy of Hoistbook may sync: see") {
+		t.Errorf("seen to: %s", s)
+	}
+	for _, said := range []said{step(t, 0, dir, "new", "verify"), must(t, 0, dir, "report", "--kit", "kit")} {
+		if strings.Contains(strings.ToLower(said.out), "only one copy") {
+			t.Errorf("it was seen to: %s", said.out)
+		}
+	}
+	if back := step(t, 0, dir, "old", "retire", "--back"); !strings.Contains(back.out, "has its name back") || strings.Contains(back.out, "only one copy") {
+		t.Errorf("what is taken back is spoken of as set aside: %s", back.out)
+	}
+	filepath.WalkDir(filepath.Join(dir, "kit"), func(path string, e os.DirEntry, _ error) error {
+		if data, err := os.ReadFile(path); err == nil && strings.Contains(string(data), "SECRET-4471") {
+			t.Errorf("%s tells the key", path)
+		}
+		return nil
+	})
+	if strings.Contains(s.out+s.err+screen.out+screen.err+j.out, "SECRET-4471") {
+		t.Error("the screen tells the key")
+	}
+}
+
+// TestGuidedAtATerminal has a person at a terminal leave, come back, and read
+// the key when it is needed.
+func TestGuidedAtATerminal(t *testing.T) {
+	t.Parallel()
+	dir := methodsOffice(t)
+	if s := atTerminal(t, dir, "\nstop\n", "deactivate", "--kit", "kit", "--root", "old", "--yes", "--passphrase-file", "p"); !strings.Contains(s, "step 1 of 1") || !strings.Contains(s, "left for later") {
+		t.Errorf("left: %s", s)
+	}
+	if s := atTerminal(t, dir, "2\n", "deactivate", "--kit", "kit", "--root", "old", "--yes", "--passphrase-file", "p"); strings.Contains(s, "licence registration: deactivate, step") || !strings.Contains(s, "How many are free?") {
+		t.Errorf("gone on: %s", s)
+	}
+	step(t, 0, dir, "new", "unpack")
+	s := atTerminal(t, dir, "\nHarbour office\n\nproof.png\n", "activate", "--kit", "kit", "--root", "new", "--yes", "--passphrase-file", "p")
+	if !strings.Contains(s, "registered name Harbour office, key HB3-SECRET-4471") || strings.Count(s, "activated") < 2 {
+		t.Errorf("activate: %s", s)
+	}
+}
+
+// TestWhoSaysNo ends the program at each kind of question, and answers in words that are no
+// consent. Nothing of what was asked about is done, and the same command asks again.
+func TestWhoSaysNo(t *testing.T) {
+	t.Parallel()
+	dir := methodsOffice(t)
+	const interrupt = "\x03\n"
+	free := func(typed string) string {
+		t.Helper()
+		return atTerminal(t, dir, typed, "deactivate", "--kit", "kit", "--root", "old", "--passphrase-file", "p")
+	}
+	journal := func() string {
+		text, err := os.ReadFile(filepath.Join(dir, "kit/journal.jsonl"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text)
+	}
+	for typed, told := range map[string]string{
+		interrupt + "\n\n": "it was stopped at the question", "maybe\nno\n": "Please answer y or n", "\n": "you answered no",
+		"y\n" + interrupt + "\n": "it was stopped at the question", "y\nnot done\n": "left for later", "y\nwhat?\nno\n": "Please answer with Enter", "y\nlater\n": "left for later", "y\nn\n": "left for later",
+	} {
+		if s := free(typed); !strings.Contains(s, told) || strings.Contains(s, "deactivated  ") {
+			t.Errorf("%q: %s is not told\n%s", typed, told, s)
+		}
+		if strings.Contains(journal(), `"stepped"`) {
+			t.Fatalf("%q: a step counts as taken", typed)
+		}
+	}
+	// A passphrase that somebody is asked for is not shown, nor is what is left of the question.
+	before := journal()
+	if s := atTerminal(t, dir, interrupt+"\n", "deactivate", "--kit", "kit", "--root", "old"); !strings.Contains(s, "it was stopped at the question") {
+		t.Errorf("at the passphrase: %s", s)
+	}
+	if journal() != before {
+		t.Error("something was written")
+	}
+}
+
+// TestOneOfTwo has a person leave one of two licences: the other is freed, and the one
+// that is left is named with its reason.
+func TestOneOfTwo(t *testing.T) {
+	t.Parallel()
+	dir := methodsOffice(t)
+	lay.Out(t, dir, map[string]string{"second.yaml": "hoist: {seat: {deactivate: [2]}}"})
+	s := step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "second.yaml")
+	if !strings.Contains(s.err, "the licence registration of Hoistbook is not deactivated") || strings.Contains(s.err, "licence seat of Hoistbook is not") || !strings.Contains(s.out, "seat") || strings.Contains(s.err, "Nothing of Hoistbook") {
+		t.Errorf("%s%s", s.out, s.err)
+	}
+	if s := step(t, 0, dir, "old", "status"); !strings.Contains(s.out, "in part") {
+		t.Errorf("%s", s.out)
+	}
+}
+
+// TestTypedKey has a person type a key from a label: it is not shown, but for its end, which
+// is looked at before it is taken.
+func TestTypedKey(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	lay.Out(t, dir, map[string]string{
+		"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "old/srv/data": "x\n", "p": passphrase + "\n",
+		"hoist.yaml": "card: 1\nname: hoist\ntitle: Hoistbook\nitems: [{name: data, kind: file, path: /srv/data}]\nlicences: [{name: registration, method: key, typed: the label of the box}]\n",
+	})
+	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "hoist.yaml", "--to", "NEW")
+	s := atTerminal(t, dir, "HB3-SECRET-4417\nn\nHB3-SECRET-4471\n\nHarbour office\n", "pack", "--kit", "kit", "--root", "old", "--passphrase-file", "p")
+	if !strings.Contains(s, "You typed ••••4417, 15 characters") || !strings.Contains(s, "You typed ••••4471, 15 characters") || strings.Contains(s, "SECRET") || !strings.Contains(s, "Harbour office") || !strings.Contains(s, "sealed, read back") {
+		t.Errorf("%s", s)
+	}
 }
