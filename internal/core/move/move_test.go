@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -118,6 +119,26 @@ func TestPartOfAFolderLeavesTheRestAlone(t *testing.T) {
 	v := o.Verify()
 	if v.Equal() || len(v.Items[0].Diffs) != 1 || !strings.Contains(v.Items[0].Diffs[0], "the card expects 2") {
 		t.Errorf("three records where two are expected: %+v", v.Items[0])
+	}
+}
+
+// TestFolderOfBoth has a folder's files and what was there in one folder, and takes it back, with
+// every run cut off again and again.
+func TestFolderOfBoth(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a.txt": "old", "old/srv/diary/deep/b": "same", "new/srv/diary/a.txt": "mine", "new/srv/diary/deep/b": "same", "new/srv/diary/own": "own"})
+	o.Pack()
+	first := files(t, o.Dir+"/new")
+	out := whateverCutBy(o, o.New, func(j *move.Move) { j.Ways = map[string]tree.Policy{"": tree.KeepBoth} }, (*move.Move).Unpack)
+	if got, want := files(t, o.Dir+"/new/srv"), []string{"diary(aside)/a.txt", "diary(aside)/deep/b", "diary(aside)/own", "diary/a (2).txt", "diary/a.txt", "diary/deep/b", "diary/own"}; !slices.Equal(got, want) || o.Text("new/srv/diary/a.txt") != "old" || o.Text("new/srv/diary/a (2).txt") != "mine" {
+		t.Errorf("%q: %+v", got, out.Items)
+	}
+	if out := o.Verify(); !out.Equal() {
+		t.Errorf("%+v", out.Items)
+	}
+	whateverCut(o, o.New, (*move.Move).Undo)
+	if got := files(t, o.Dir+"/new"); !slices.Equal(got, first) || o.Text("new/srv/diary/a.txt") != "mine" {
+		t.Errorf("after undo %q, before %q", got, first)
 	}
 }
 
