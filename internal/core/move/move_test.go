@@ -458,7 +458,7 @@ func TestDesktopDatabases(t *testing.T) {
 	os.Remove(filepath.Join(o.Dir, "old/srv/yard.ldb"))
 	stopped("needs-met", "berth.dbf has memo fields, and its .dbt file is not there")
 	lay.Out(t, o.Dir, map[string]string{"old/srv/tables/BERTH.DBT": "memo", "old/srv/tables/berth.dbf": berths(5)[:100]})
-	stopped("readable", "need 120")
+	stopped("readable", "needs 120")
 	lay.Out(t, o.Dir, map[string]string{"old/srv/tables/berth.dbf": berths(5), "old/srv/yard.mdb": "no database"})
 	stopped("readable", "no Jet or ACE database")
 	lay.Out(t, o.Dir, map[string]string{"old/srv/yard.mdb": jet + "rest"})

@@ -80,9 +80,10 @@ func (r *Readiness) ready(app, what, says string) {
 	r.Checks = append(r.Checks, Check{App: app, What: what, Ready: true, Says: says})
 }
 
-// lacks notes what must be done first.
-func (r *Readiness) lacks(app, what, says string, need Need) {
+// lacks notes what must be done first. The check holds until the next is noted.
+func (r *Readiness) lacks(app, what, says string, need Need) *Check {
 	r.Checks = append(r.Checks, Check{App: app, What: what, Says: says, Need: need})
+	return &r.Checks[len(r.Checks)-1]
 }
 
 // note notes either.
@@ -205,8 +206,7 @@ func (m *Move) onNewVersion(ctx context.Context, c *card.Card, packed *steps.Pac
 	says := fmt.Sprintf("%s here, %s on %s (%s)", cmp.Or(here.Value, "not"), old, m.Manifest.Old.Name, c.Version.Rule)
 	switch {
 	case here.Value == "" && len(here.Withheld) > 0:
-		r.lacks(c.Title, "version", says, NeedAgreement)
-		r.Checks[len(r.Checks)-1].Of = strings.Join(here.Withheld, " ")
+		r.lacks(c.Title, "version", says, NeedAgreement).Of = strings.Join(here.Withheld, " ")
 	case here.Value == "":
 		r.lacks(c.Title, "version", says, NeedApp)
 	default:
@@ -250,11 +250,11 @@ func (m *Move) onNewUser(c *card.Card, old string, r *Readiness) {
 		r.ready(c.Title, what, "is "+u.Name+" here")
 		return
 	}
-	check := Check{App: c.Title, What: what, Says: "is not here", Need: NeedUser, Of: old}
+	check := r.lacks(c.Title, what, "is not here", NeedUser)
+	check.Of = old
 	if u := machine.Counterpart(m.Computer, name); u != nil {
 		check.Says, check.Need, check.With = "is not here; "+u.Name+" may be the same person", NeedCounterpart, u.Name
 	}
-	r.Checks = append(r.Checks, check)
 }
 
 // onNewItem looks at the place where an item will go.
@@ -267,8 +267,7 @@ func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was s
 	case fault.Missing, fault.BadCard:
 		var drive machine.NoDrive
 		if errors.As(err, &drive) {
-			r.lacks(c.Title, label, drive.Error(), NeedDrive)
-			r.Checks[len(r.Checks)-1].Of = string(drive)
+			r.lacks(c.Title, label, drive.Error(), NeedDrive).Of = string(drive)
 			return nil
 		}
 		r.lacks(c.Title, label, err.Error(), NeedPlace)
@@ -282,8 +281,7 @@ func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was s
 	if drive := filepath.VolumeName(disk); drive != "" {
 		if there, err := machine.Exists(drive + `\`); err != nil || !there {
 			gone := machine.NoDrive(strings.TrimSuffix(drive, ":"))
-			r.lacks(c.Title, label, gone.Error(), NeedDrive)
-			r.Checks[len(r.Checks)-1].Of = string(gone)
+			r.lacks(c.Title, label, gone.Error(), NeedDrive).Of = string(gone)
 			return nil
 		}
 	}
@@ -295,59 +293,16 @@ func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was s
 	if err != nil {
 		return err
 	}
-	says, same := "nothing in the way", false
 	if m.Kit.Unlocked() {
-		lacks, err := t.Mover.Lacks(ctx)
-		if err != nil {
+		if err := onNewLacks(ctx, t, r, disk != ""); err != nil {
 			return err
 		}
-		need := NeedServerParts
-		if disk != "" {
-			need = NeedPlace
-		}
-		for _, l := range lacks {
-			r.lacks(c.Title, label, l, need)
-		}
-		unfit, err := t.Mover.Unfit(ctx)
-		if err != nil {
-			return err
-		}
-		for _, name := range unfit {
-			r.lacks(c.Title, label, name, NeedNames)
-		}
-		for _, name := range t.Strangers() {
-			r.lacks(c.Title, label, "belongs to "+name+", who is not here", NeedUser)
-			r.Checks[len(r.Checks)-1].Of = name
-		}
-		if there {
-			if same, err = t.Mover.Same(ctx); err != nil {
-				return err
-			}
-			says = map[bool]string{true: "the same is here already", false: "something else is in the way; unpack sets it aside"}[same]
-		}
-	} else if there {
-		says = "something is in the way (not compared: no passphrase given); unpack sets it aside"
 	}
-	if there && !same && disk != "" {
-		is, err := t.Mover.Look(ctx, item.Looking{})
-		if err != nil {
+	says, same := "nothing in the way", false
+	if there {
+		if says, same, err = m.onNewInTheWay(ctx, t, disk != ""); err != nil {
 			return err
 		}
-		made, err := m.started(ctx, t, is)
-		if err != nil {
-			return err
-		}
-		if made {
-			says = fmt.Sprintf("%s was started here (on %s, after it was installed), and what it made of its own is in the way; unpack sets it aside", c.Title, is.Newest.Local().Format("2 January 2006"))
-		}
-		another, err := t.Another()
-		if err != nil {
-			return err
-		}
-		if another {
-			says += "; it is another profile than the one that comes"
-		}
-		says = strings.Join(append([]string{says}, is.Doubts...), "; ")
 	}
 	if was != "" && !strings.EqualFold(was, here) {
 		says += "; it was " + was + " and will be " + here
@@ -359,6 +314,63 @@ func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was s
 	}
 	r.ready(c.Title, label, says)
 	return nil
+}
+
+// onNewLacks notes what the computer, or its server, lacks for an item.
+func onNewLacks(ctx context.Context, t item.Target, r *Readiness, onDisk bool) error {
+	lacks, err := t.Mover.Lacks(ctx)
+	if err != nil {
+		return err
+	}
+	need := NeedServerParts
+	if onDisk {
+		need = NeedPlace
+	}
+	for _, l := range lacks {
+		r.lacks(t.App.Title, t.Label(), l, need)
+	}
+	unfit, err := t.Mover.Unfit(ctx)
+	if err != nil {
+		return err
+	}
+	for _, name := range unfit {
+		r.lacks(t.App.Title, t.Label(), name, NeedNames)
+	}
+	for _, name := range t.Strangers() {
+		r.lacks(t.App.Title, t.Label(), "belongs to "+name+", who is not here", NeedUser).Of = name
+	}
+	return nil
+}
+
+// onNewInTheWay says what is where an item will go, and whether it is the same, which
+// is not known where the kit is locked.
+func (m *Move) onNewInTheWay(ctx context.Context, t item.Target, onDisk bool) (says string, same bool, err error) {
+	says = "something is in the way (not compared: no passphrase given); unpack sets it aside"
+	if m.Kit.Unlocked() {
+		if same, err = t.Mover.Same(ctx); err != nil {
+			return "", false, err
+		}
+		says = map[bool]string{true: "the same is here already", false: "something else is in the way; unpack sets it aside"}[same]
+	}
+	if same || !onDisk {
+		return says, same, nil
+	}
+	is, err := t.Mover.Look(ctx, item.Looking{})
+	if err != nil {
+		return "", false, err
+	}
+	made, err := m.started(ctx, t, is)
+	if err != nil {
+		return "", false, err
+	}
+	if made {
+		says = fmt.Sprintf("%s was started here (on %s, after it was installed), and what it made of its own is in the way; unpack sets it aside", t.App.Title, is.Newest.Local().Format("2 January 2006"))
+	}
+	another, err := t.Another()
+	if another {
+		says += "; it is another profile than the one that comes"
+	}
+	return strings.Join(append([]string{says}, is.Doubts...), "; "), false, err
 }
 
 // onNewSpace adds up what will be written, volume by volume.
