@@ -23,6 +23,14 @@ func TestAddress(t *testing.T) {
 	}
 }
 
+func TestLocal(t *testing.T) {
+	for host, want := range map[string]bool{"": true, "LocalHost": true, "/run/quay": true, "127.0.0.1": true, "::1": true, "10.0.0.1": false, "quay-srv": false} {
+		if Local(host) != want {
+			t.Errorf("%q is on the computer itself: %v", host, !want)
+		}
+	}
+}
+
 // TestAtAnotherPort reads addresses that were written when the server had
 // another port, login or socket.
 func TestAtAnotherPort(t *testing.T) {
