@@ -178,6 +178,15 @@ func Stamped(ctx context.Context, m Mover, stamp string) (bool, error) {
 	return err == nil && is.Stamp == stamp, err
 }
 
+// Ours reports whether nobody has worked in what was put there: it is what is sealed, or,
+// where something else was sealed since, still as it was then.
+func (o *One) Ours(ctx context.Context, m Mover) (bool, error) {
+	if was := o.Known.Earlier; o.Known.Placed == nil && was != nil {
+		return m.Untouched(ctx, was.Stamp)
+	}
+	return m.Same(ctx)
+}
+
 // RenameWith gives what is at the path another name, with the files that belong to
 // it; sides is as for Withdraw.
 func (d Disk) RenameWith(to string, sides func(string) []string) error {

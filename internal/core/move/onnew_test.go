@@ -6,16 +6,18 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-
-	"movekit/test/lay"
-	"movekit/test/office"
+	"time"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
+	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
+	"movekit/internal/core/steps"
 	"movekit/test/fatal"
+	"movekit/test/lay"
+	"movekit/test/office"
 )
 
 const onNewCard = `version: {file: /opt/v, rule: same-minor, edition: {file: /opt/edition}}
@@ -176,5 +178,161 @@ func TestAgreement(t *testing.T) {
 	fatal.If(t, err)
 	if move.New(o.Run(locked, o.New)).For(locked.Cards[0]).Commands {
 		t.Error("a kit that nobody has opened is believed")
+	}
+}
+
+const seated = `items: [{name: diary, kind: folder, path: /srv/diary}]
+licences: [{name: seat, method: guided, deactivate: {steps: [{do: free it}]}, activate: {steps: [{do: take it}]}, lost: {steps: [{do: call the maker}]}}]
+`
+
+// another lays out one more computer.
+func another(t *testing.T, o *office.Office, dir, ident string) machine.Computer {
+	lay.Out(t, o.Dir, map[string]string{dir + "/computer.yaml": ident, dir + "/srv/.keep": ""})
+	return office.Open(t, o.Dir+"/"+dir)
+}
+
+// TestThirdComputer binds the first computer that is worked on, refuses another, and
+// goes on with that where the first one broke: its licence counts as lost there.
+func TestThirdComputer(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, seated, "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": ""})
+	third := another(t, o, "third", lay.Ident("linux", "THIRD", "3"))
+	o.Pack()
+	now := time.Now()
+	o.Change(o.Old, agreeing{}, now, (*move.Move).Deactivate)
+	if out := o.Only(o.Job(third).Unpack(ctx)); office.Blocked(out) != "right-name" || !strings.Contains(out.Blocks[0].Why, "this is THIRD, and the kit was made for NEW") {
+		t.Errorf("before it is bound: %+v", out.Blocks)
+	}
+	o.Unpack()
+	o.Change(o.New, agreeing{}, now, (*move.Move).Activate)
+	if out := o.Verify(); !out.Equal() {
+		t.Fatalf("%+v", out)
+	}
+	for name, step := range map[string]func(*move.Move) string{
+		"unpack":   func(m *move.Move) string { return office.Blocked(o.Only(m.Unpack(ctx))) },
+		"undo":     func(m *move.Move) string { return office.Blocked(o.Only(m.Undo(ctx))) },
+		"activate": func(m *move.Move) string { return office.Blocked(o.Only(m.Activate(ctx))) },
+		"verify":   func(m *move.Move) string { return office.Blocked(o.Only(m.Verify(ctx))) },
+	} {
+		if got := step(o.Job(third)); got != "new-computer" {
+			t.Errorf("%s on a third computer is stopped by %q", name, got)
+		}
+	}
+	if _, err := o.Job(third).Tick(map[int]string{1: ""}); err == nil || !strings.Contains(err.Error(), "on the new computer, NEW") {
+		t.Errorf("a third computer ticks something off: %v", err)
+	}
+	if r, err := o.Job(third).OnNew(ctx); err != nil || r.Ready() || r.Checks[0].Need != move.NeedOther {
+		t.Errorf("a third computer is ready: %+v, %v", r, err)
+	}
+	if s, err := o.Job(third).Licences().Statuses(ctx); err != nil || s[0].New == licence.Active || s[0].By != "a person on NEW" {
+		t.Errorf("where nobody activated it, and by whom that was seen: %+v, %v", s, err)
+	}
+	lost := o.Job(third)
+	lost.Wishes.Lost = "stolen"
+	if got := office.Blocked(o.Only(lost.Deactivate(ctx))); got != "new-computer" {
+		t.Errorf("a third computer frees in the old one's name: %q", got)
+	}
+
+	m := o.Job(third)
+	m.Instead = "the new one fell into the harbour"
+	if out := o.Only(m.Unpack(ctx)); office.Blocked(out) != "" || len(out.Overrode) != 1 || out.Overrode[0].Because != m.Instead || o.Text("third/srv/diary/a") != "x" {
+		t.Fatalf("instead: %+v", out)
+	}
+	s := o.Job(third).State
+	st := s.Stand(o.Kit.Cards[0], &o.Kit.Cards[0].Licences[0], nil, now)
+	if s.New.Name != "THIRD" || st.From != "NEW" || st.Old != licence.Active || st.New != licence.Unknown || st.Next != steps.Deactivate || s.Proven(o.Kit.Cards[0]) {
+		t.Errorf("after that: %s, %+v", s.New.Name, st)
+	}
+	if got := office.Blocked(o.Only(o.Job(o.New).Verify(ctx))); got != "new-computer" {
+		t.Errorf("the broken one: %q", got)
+	}
+	out := o.Change(third, agreeing{}, now, (*move.Move).Activate)
+	if office.Blocked(out) != "old-deactivated" || !strings.Contains(out.Blocks[0].Why, "active on NEW") {
+		t.Errorf("it is still taken up on the broken one: %+v", out)
+	}
+	lost = o.Job(third)
+	lost.Person, lost.Wishes.Lost = agreeing{}, "it is in the harbour"
+	if out := o.Only(lost.Deactivate(ctx)); out.Licences[0].Did != "deactivated" {
+		t.Errorf("freed in its name: %+v", out)
+	}
+	o.Change(third, agreeing{}, now, (*move.Move).Activate)
+	if out := o.Only(o.Job(third).Verify(ctx)); !out.Equal() {
+		t.Errorf("proven on the third: %+v", out)
+	}
+}
+
+// TestSameImage tells computers apart that were made from one image.
+func TestSameImage(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, seated, "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": ""})
+	o.Pack()
+	clone := another(t, o, "clone", lay.Ident("linux", "NEW", "1"))
+	if side := o.Job(clone).Side(); side != steps.NewSide {
+		t.Errorf("a computer with the system's id of the old one, and another name: %s", side)
+	}
+	out := o.Only(o.Job(clone).Unpack(ctx))
+	if office.Blocked(out) != "" || o.Text("clone/srv/diary/a") != "x" || o.Job(o.Old).Side() != steps.OldSide || o.Job(o.New).Side() != steps.ThirdSide || o.Job(clone).Self().ID == machine.ID(o.Old) {
+		t.Errorf("%+v; %s, %s", out, o.Job(o.Old).Side(), o.Job(o.New).Side())
+	}
+	a, b := kit.Computer{Name: "A", ID: "1", Firmware: "f"}, kit.Computer{Name: "B", ID: "1", Firmware: "f"}
+	if !a.Is(b) {
+		t.Error("a computer that was given another name is another")
+	}
+	if b.Firmware = "g"; a.Is(b) || a.Is(kit.Computer{Name: "B", ID: "1"}) || !a.Is(kit.Computer{Name: "a", ID: "1"}) || (kit.Computer{Name: "A"}).Is(kit.Computer{Name: "A"}) {
+		t.Error("computers are told apart wrongly")
+	}
+}
+
+// TestSafetyCopy packs a kit that is kept, and unpacks it on the computer set up anew
+// and on another. The licence is left alone.
+func TestSafetyCopy(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, seated, "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": ""})
+	o.Kit.Manifest.Keep, o.Kit.Manifest.New = true, kit.Computer{System: "linux"}
+	o.Pack()
+	for _, c := range []machine.Computer{o.Old, o.New} {
+		m := o.Job(c)
+		m.Person = agreeing{}
+		if got := office.Blocked(o.Only(m.Deactivate(ctx))) + office.Blocked(o.Only(m.Activate(ctx))); !strings.Contains(got, "not-a-copy") {
+			t.Errorf("the licence: stopped by %q", got)
+		}
+	}
+	if d := o.Job(o.Old).State.Next(o.Kit.Cards); d.Step != "" {
+		t.Errorf("%s is due", d.Step)
+	}
+	lay.Out(t, o.Dir, map[string]string{"old/srv/diary/a": "y"})
+	if out := o.Pack(); out.Items[0].Did != "sealed" {
+		t.Errorf("%+v", out.Items)
+	}
+	anew := another(t, o, "anew", lay.Ident("linux", "OLD", "7"))
+	for _, c := range []machine.Computer{anew, o.New, o.Old} {
+		if out := o.Only(o.Job(c).Unpack(ctx)); office.Blocked(out) != "" {
+			t.Errorf("unpacking on %s: %+v", c.Name(), out.Blocks)
+		}
+		if out := o.Only(o.Job(c).Verify(ctx)); office.Blocked(out) != "" || !out.Equal() || len(out.Licences) > 0 || !o.Job(c).State.Proven(o.Kit.Cards[0]) {
+			t.Errorf("verifying on %s: %+v", c.Name(), out)
+		}
+	}
+	if o.Text("anew/srv/diary/a") != "y" || o.Text("new/srv/diary/a") != "y" {
+		t.Error("it is not there")
+	}
+}
+
+// TestInsteadForgets has what was said of the computer that broke not hold for the one in its
+// place.
+func TestInsteadForgets(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": "", "third/srv/.keep": "", "third/computer.yaml": lay.Ident("linux", "THIRD", "3")})
+	o.Pack()
+	j := o.Job(o.New)
+	j.Say.Places = map[string]string{"app/diary": "/elsewhere"}
+	if o.Only(j.Unpack(ctx)); o.Text("new/elsewhere/a") != "x" {
+		t.Fatal("it is not where it was asked for")
+	}
+	j = o.Job(office.Open(t, filepath.Join(o.Dir, "third")))
+	j.Instead = "it broke"
+	o.Only(j.Unpack(ctx))
+	if o.Text("third/srv/diary/a") != "x" || o.Text("third/elsewhere/a") != "" {
+		t.Error("it went where it was asked for on the other one")
 	}
 }

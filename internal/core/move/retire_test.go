@@ -232,6 +232,23 @@ func TestPackedAgain(t *testing.T) {
 	}
 }
 
+// TestUndoAfterAnotherPack takes back what nobody worked in, though something else is sealed since.
+func TestUndoAfterAnotherPack(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, several, "linux", map[string]string{"old/srv/diary/a": "x", "old/srv/letter.txt": "dear", "old/srv/mail/1.msg": "1", "new/srv/diary/theirs": "t", "new/srv/letter.txt": "their letter"})
+	lay.Database(t, o.Dir+"/old/srv/boats.db", "CREATE TABLE boat (n)")
+	o.Pack()
+	first := files(t, o.Dir+"/new/srv")
+	o.Unpack()
+	lay.Out(t, o.Dir, map[string]string{"old/srv/diary/b": "later", "old/srv/letter.txt": "dear all"})
+	lay.Database(t, o.Dir+"/old/srv/boats.db", "INSERT INTO boat VALUES (2)")
+	o.Pack()
+	out := whateverCut(o, o.New, (*move.Move).Undo)
+	if got := files(t, o.Dir+"/new/srv"); !slices.Equal(got, first) || o.Text("new/srv/letter.txt") != "their letter" {
+		t.Errorf("%q, before %q: %+v", got, first, out.Items)
+	}
+}
+
 // TestMountedElsewhere takes an unpack back where the computer's disk is at another
 // place than it was.
 func TestMountedElsewhere(t *testing.T) {

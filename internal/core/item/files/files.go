@@ -532,6 +532,6 @@ func (m *Mover) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err er
 		if m.merged() && m.Known.Placed != nil { // what was added goes with it, and is where it was
 			return m.Untouched(ctx, m.Known.Placed.Stamp)
 		}
-		return m.Same(ctx)
+		return m.Ours(ctx, m)
 	}, nil)
 }

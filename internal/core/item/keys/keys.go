@@ -495,7 +495,7 @@ func (m Mover) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err err
 		return false, err
 	}
 	if here != nil && (u.Back == "" || back != "") {
-		if kept, err = m.clear(u, here, back); err != nil {
+		if kept, err = m.clear(ctx, u, here, back); err != nil {
 			return kept, err
 		}
 	}
@@ -507,7 +507,14 @@ func (m Mover) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err err
 
 // clear makes the key free: what is of what was put there, or of what is to have its name back,
 // is removed, and anything else is kept under another name.
-func (m Mover) clear(u steps.Undone, here []registry.Branch, back string) (kept bool, err error) {
+func (m Mover) clear(ctx context.Context, u steps.Undone, here []registry.Branch, back string) (kept bool, err error) {
+	if was := m.Known.Earlier; m.Known.Placed == nil && was != nil {
+		if untouched, err := m.At(u.From).Untouched(ctx, was.Stamp); err != nil {
+			return false, err
+		} else if untouched {
+			return false, m.remove(u.From)
+		}
+	}
 	ours, err := m.sealed()
 	if err != nil {
 		return false, err

@@ -215,7 +215,7 @@ func unpack(o *office.Office, policy tree.Policy) (*run.Outcome, error) {
 
 func TestKeys(t *testing.T) {
 	t.Parallel()
-	o, _, now := newOffice(t)
+	o, old, now := newOffice(t)
 	out := o.Pack()
 	if out.Items[0].Files != 7 || len(out.Items[0].Left) != 1 || out.Items[1].Files != 1 {
 		t.Fatalf("packed %+v %v", out.Items, out.Blocks)
@@ -249,6 +249,9 @@ func TestKeys(t *testing.T) {
 		t.Errorf("%+v", v.Items)
 	}
 	now.set(`HKCU\Software\Harbour\Chartroom`, "odd", 4711, "\x00\xff")
+	// It is taken back also where something else is sealed since.
+	old.set(`HKCU\Software\Harbour\Chartroom`, "late", registry.DWord, "1234")
+	o.Pack()
 	if out := o.Only(o.Job(o.New).Undo(t.Context())); out.Items[0].Did != "taken back" || out.Items[0].Aside != "" {
 		t.Errorf("undo %+v", out.Items)
 	}

@@ -385,23 +385,32 @@ func (m mover[F]) Put(ctx context.Context, done *steps.Placed) error {
 	})
 }
 
-// Mark is the digest of what the sealed fingerprint is here, where the engine may
-// write definitions otherwise: what a server counts changes also where somebody only
-// reads.
+// Mark is the digest of the fingerprint of what is there, which is the sealed one but for
+// definitions that the engine writes otherwise, and for texts that were changed: what a
+// server counts changes also where somebody only reads.
 func (m mover[F]) Mark(ctx context.Context, done *steps.Placed) error {
 	facts, err := m.known()
 	if err != nil {
 		return err
 	}
 	return m.on(ctx, func(s Session[F], database string) error {
-		made, err := s.Definitions(ctx, database)
+		turned, err := m.turned()
 		if err != nil {
 			return err
 		}
-		sealed := *facts.Print()
-		done.Remade = sealed.Remade(made)
-		sealed.Schema, sealed.Settings = made.Schema, made.Settings
-		done.Stamp, err = stamp(&sealed)
+		look := s.Definitions
+		if len(turned) > 0 {
+			look = m.whole(s)
+		}
+		made, err := look(ctx, database)
+		if err != nil {
+			return err
+		}
+		done.Remade = facts.Print().Remade(made)
+		if len(turned) == 0 {
+			made.Tables = facts.Print().Tables
+		}
+		done.Stamp, err = stamp(made)
 		return err
 	})
 }
@@ -415,7 +424,11 @@ func stamp(f *dbprint.Fingerprint) (string, error) {
 
 // Untouched holds the database against that.
 func (m mover[F]) Untouched(ctx context.Context, was string) (bool, error) {
-	f, err := m.Fingerprint(ctx)
+	var f *dbprint.Fingerprint
+	err := m.on(ctx, func(s Session[F], database string) (err error) {
+		f, err = m.whole(s)(ctx, database)
+		return err
+	})
 	if err != nil {
 		return false, item.Unreached(err) // what cannot be read is not ours to remove
 	}
@@ -470,6 +483,13 @@ func (m mover[F]) putting(database string) Putting {
 	return Putting{
 		Stage: m.engine.Named(database, "_stage_"+m.Run.Manifest.ID), Mine: m.Mine,
 		Schema: open(m.Known.Sealed.Schema), Rows: open(m.Known.Sealed.Parts),
+	}
+}
+
+// whole takes fingerprints of databases as they are, without counts.
+func (m mover[F]) whole(s Session[F]) func(ctx context.Context, database string) (*dbprint.Fingerprint, error) {
+	return func(ctx context.Context, database string) (*dbprint.Fingerprint, error) {
+		return s.Fingerprint(ctx, database, nil, m.Bytes)
 	}
 }
 
@@ -539,7 +559,7 @@ func (m mover[F]) Compare(ctx context.Context) (*steps.Checked, error) {
 // TakeBack drops the database where it is the same, else renames it; what was set
 // aside gets its name back.
 func (m mover[F]) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err error) {
-	same, err := m.Same(ctx)
+	ours, err := m.Ours(ctx, m)
 	if err != nil {
 		return false, err
 	}
@@ -558,7 +578,7 @@ func (m mover[F]) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err 
 		switch {
 		case there && u.Back != "" && !waits: // back already
 			return nil
-		case there && same:
+		case there && ours:
 			err = s.Drop(ctx, database)
 		case there:
 			kept = true

@@ -184,6 +184,16 @@ func TestServerGone(t *testing.T) {
 			if policy == tree.Replace {
 				return // what was there is gone
 			}
+			if policy != tree.Skip && policy != tree.KeepBoth { // what nobody worked in is renewed, and nothing more is set aside
+				p.hosts["old-srv"]["ledger"].Berths["4"] = [2]string{"late", ""}
+				p.must(p.Old, (*move.Move).Pack)
+				p.cutOff(p.New, (*move.Move).Unpack, theirsIsThere)
+				if got := p.names(); got != want || p.hosts["new-srv"][at].Berths["4"][0] != "late" {
+					t.Errorf("renewed: the server has %s, want %s", got, want)
+				}
+			}
+			p.hosts["old-srv"]["ledger"].Berths["5"] = [2]string{"later", ""} // what is sealed since is not what is in place
+			p.must(p.Old, (*move.Move).Pack)
 			p.cutOff(p.New, (*move.Move).Undo, theirsIsThere)
 			if got := p.hosts["new-srv"]; !reflect.DeepEqual(got, before) {
 				t.Errorf("after undo: %v, was %v", got, before)

@@ -349,5 +349,5 @@ func (m Mover) Compare(ctx context.Context) (*steps.Checked, error) {
 
 // TakeBack takes the database back, side files and all.
 func (m Mover) TakeBack(ctx context.Context, u steps.Undone) (bool, error) {
-	return m.Withdraw(ctx, u, func() (bool, error) { return m.Same(ctx) }, SideFiles)
+	return m.Withdraw(ctx, u, func() (bool, error) { return m.Ours(ctx, m) }, SideFiles)
 }
