@@ -34,7 +34,7 @@ type Database interface {
 func (o *One) SamePrint(ctx context.Context, db Database, old *dbprint.Fingerprint) (bool, error) {
 	now, err := db.Fingerprint(ctx)
 	if err != nil {
-		return false, Unreached(err)
+		return false, Unreached(ctx, err)
 	}
 	remade := o.remade()
 	if remade == nil {
@@ -44,9 +44,9 @@ func (o *One) SamePrint(ctx context.Context, db Database, old *dbprint.Fingerpri
 }
 
 // Unreached is an error that says nothing of what is there, since it was not
-// reached; nil of every other.
-func Unreached(err error) error {
-	if k := fault.KindOf(err); k == fault.ServerDown || k == fault.Stopped {
+// reached, or the run was stopped meanwhile; nil of every other.
+func Unreached(ctx context.Context, err error) error {
+	if k := fault.KindOf(err); k == fault.ServerDown || k == fault.Stopped || ctx.Err() != nil {
 		return err
 	}
 	return nil

@@ -508,12 +508,10 @@ func (m Mover) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err err
 // clear makes the key free: what is of what was put there, or of what is to have its name back,
 // is removed, and anything else is kept under another name.
 func (m Mover) clear(ctx context.Context, u steps.Undone, here []registry.Branch, back string) (kept bool, err error) {
-	if was := m.Known.Earlier; m.Known.Placed == nil && was != nil {
-		if untouched, err := m.At(u.From).Untouched(ctx, was.Stamp); err != nil {
-			return false, err
-		} else if untouched {
-			return false, m.remove(u.From)
-		}
+	if ours, err := m.Ours(ctx, m.At(u.From)); err != nil {
+		return false, err
+	} else if ours {
+		return false, m.remove(u.From)
 	}
 	ours, err := m.sealed()
 	if err != nil {

@@ -398,17 +398,16 @@ func (m mover[F]) Mark(ctx context.Context, done *steps.Placed) error {
 		if err != nil {
 			return err
 		}
-		look := s.Definitions
-		if len(turned) > 0 {
-			look = m.whole(s)
-		}
-		made, err := look(ctx, database)
+		made, err := s.Definitions(ctx, database)
 		if err != nil {
 			return err
 		}
 		done.Remade = facts.Print().Remade(made)
-		if len(turned) == 0 {
-			made.Tables = facts.Print().Tables
+		made.Tables = facts.Print().Tables
+		if len(turned) > 0 { // its rows are not all as they were sealed
+			if made, err = s.Fingerprint(ctx, database, nil, m.Bytes); err != nil {
+				return err
+			}
 		}
 		done.Stamp, err = stamp(made)
 		return err
@@ -426,11 +425,11 @@ func stamp(f *dbprint.Fingerprint) (string, error) {
 func (m mover[F]) Untouched(ctx context.Context, was string) (bool, error) {
 	var f *dbprint.Fingerprint
 	err := m.on(ctx, func(s Session[F], database string) (err error) {
-		f, err = m.whole(s)(ctx, database)
+		f, err = s.Fingerprint(ctx, database, nil, m.Bytes)
 		return err
 	})
 	if err != nil {
-		return false, item.Unreached(err) // what cannot be read is not ours to remove
+		return false, item.Unreached(ctx, err) // what cannot be read is not ours to remove
 	}
 	now, err := stamp(f)
 	return err == nil && now == was, err
@@ -483,13 +482,6 @@ func (m mover[F]) putting(database string) Putting {
 	return Putting{
 		Stage: m.engine.Named(database, "_stage_"+m.Run.Manifest.ID), Mine: m.Mine,
 		Schema: open(m.Known.Sealed.Schema), Rows: open(m.Known.Sealed.Parts),
-	}
-}
-
-// whole takes fingerprints of databases as they are, without counts.
-func (m mover[F]) whole(s Session[F]) func(ctx context.Context, database string) (*dbprint.Fingerprint, error) {
-	return func(ctx context.Context, database string) (*dbprint.Fingerprint, error) {
-		return s.Fingerprint(ctx, database, nil, m.Bytes)
 	}
 }
 

@@ -58,7 +58,7 @@ func (m mover[F]) repoint(ctx context.Context, s Session[F], p Putting, facts F,
 			return aerr
 		}
 	} else {
-		if err := item.Unreached(err); err != nil {
+		if err := item.Unreached(ctx, err); err != nil {
 			return err
 		}
 		done.Notes = append(done.Notes, "the paths in it were left as they were: "+err.Error())
