@@ -35,13 +35,19 @@ var testWork string
 // MinPassphrase is the least number of characters of a typed passphrase.
 const MinPassphrase = 12
 
-// MakePassphrase returns six random words of the EFF long list, 77 bits.
+// MakePassphrase returns six random words of the EFF long list, 77 bits, with a hyphen
+// between each two. The list's few words that have a hyphen of their own are not taken:
+// nobody could tell how many words there are.
 func MakePassphrase() (string, error) {
-	words, err := diceware.Generate(6)
-	if err != nil {
-		return "", fault.Wrap(fault.Internal, err, "cannot make a passphrase")
+	for {
+		words, err := diceware.Generate(6)
+		if err != nil {
+			return "", fault.Wrap(fault.Internal, err, "cannot make a passphrase")
+		}
+		if p := strings.Join(words, "-"); strings.Count(p, "-") == len(words)-1 {
+			return p, nil
+		}
 	}
-	return strings.Join(words, "-"), nil
 }
 
 // CheckPassphrase says why a typed passphrase cannot be used, or nil.
