@@ -192,16 +192,19 @@ func TestRepointTriggers(t *testing.T) {
 // undo likewise: in the end all of it is there once, and nothing that was there before is lost.
 func TestRepointCutOff(t *testing.T) {
 	t.Parallel()
-	cardText := "items:\n  - {name: settings, kind: folder, path: ~/.app, repoint: ['*']}\n  - {name: recent, kind: sqlite, path: ~/r.db, repoint: [file.path]}\n"
-	o := office.New(t, cardText, "linux", map[string]string{"old/home/maren/.app/x.ini": "p=/home/maren/a\n", "new/home/m2/.app/x.ini": "theirs"})
+	cardText := "items:\n  - {name: settings, kind: folder, path: ~/.app, repoint: ['*']}\n  - {name: some, kind: folder, path: ~/.some, include: ['*.ini'], repoint: ['*']}\n  - {name: recent, kind: sqlite, path: ~/r.db, repoint: [file.path]}\n"
+	o := office.New(t, cardText, "linux", map[string]string{"old/home/maren/.app/x.ini": "p=/home/maren/a\n", "new/home/m2/.app/x.ini": "theirs",
+		"old/home/maren/.some/x.ini": "p=/home/maren/a\n", "old/home/maren/.some/y.ini": "/home/maren", "new/home/m2/.some/x.ini": "p=/home/maren/a\n", "new/home/m2/.some/z.txt": "theirs"})
 	lay.Database(t, filepath.Join(o.Dir, "old/home/maren/r.db"), "CREATE TABLE file (path)", "INSERT INTO file VALUES ('/home/maren/a')")
 	lay.Database(t, filepath.Join(o.Dir, "new/home/m2/r.db"), "CREATE TABLE theirs (x)")
 	o.Pack()
 	first := files(t, o.Dir+"/new/home/m2")
 	for round := range 2 {
 		whateverCutBy(o, o.New, func(j *move.Move) { j.Person, j.Say.Users = &looker{says: true}, map[string]string{"maren": "m2"} }, (*move.Move).Unpack)
-		if got := o.Text("new/home/m2/.app/x.ini"); got != "p=/home/m2/a\n" {
-			t.Errorf("round %d: the settings say %q", round, got)
+		for _, name := range []string{".app", ".some"} {
+			if got := o.Text("new/home/m2/" + name + "/x.ini"); got != "p=/home/m2/a\n" {
+				t.Errorf("round %d: the settings in %s say %q", round, name, got)
+			}
 		}
 		if v := o.Verify(); !v.Equal() {
 			t.Errorf("round %d: %+v", round, v.Items)

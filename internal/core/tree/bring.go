@@ -122,7 +122,7 @@ func sameContent(a, b string) (bool, error) {
 		if err != nil {
 			return false, err
 		}
-		sums[i], err = hashOpen(f)
+		sums[i], _, err = digest.Reader(f)
 		f.Close()
 		if err != nil {
 			return false, err

@@ -36,14 +36,33 @@ const maxDiffs = 20
 // Equal reports whether there is no difference.
 func (c *Comparison) Equal() bool { return c.Count == 0 }
 
+// Turned are the changes in files, by path, that are turned back before a file is held
+// against a list.
+type Turned map[string][]repoint.Edit
+
+// size is how long a file was that has n bytes now.
+func (t Turned) size(path string, n int64) int64 { return n - repoint.Grown(t[path]) }
+
+// sum hashes a file as it was, and returns how many bytes were read. One that has not all of
+// the changes is equal to nothing.
+func (t Turned) sum(path string, f *os.File) (digest.Sum, int64, error) {
+	edits := t[path]
+	if len(edits) == 0 {
+		return digest.Reader(f)
+	}
+	data, err := io.ReadAll(f)
+	was, _ := repoint.Back(data, edits)
+	return digest.Of(was), int64(len(data)), err
+}
+
 // Comparing says what is held against a list.
 type Comparing struct {
 	Modes    bool // permissions and extended attributes too, where both systems have them
 	Attr     bool // attributes of Windows too
 	Belongs  *Belonging
-	Turned   map[string][]repoint.Edit // changes in files that are turned back before they are compared
-	Lenient  string                    // system of which names that it cannot have are not expected; "" where all are
-	Others   bool                      // what the list has not is no difference, and is not counted
+	Turned   Turned
+	Lenient  string // system of which names that it cannot have are not expected; "" where all are
+	Others   bool   // what the list has not is no difference, and is not counted
 	Progress func(int64)
 	// EachOld and EachNew, where given, see every entry of the list and of
 	// the folder.
@@ -119,7 +138,7 @@ func (r *comparer) new(e Entry) {
 // met takes an entry of the folder, after the entries of the list that come
 // before it.
 func (r *comparer) met(ctx context.Context, e Entry, real string, list *ListReader) error {
-	e.Size -= repoint.Grown(r.Turned[e.Path])
+	e.Size = r.Turned.size(e.Path, e.Size)
 	if !r.Others {
 		r.new(e)
 	}
@@ -212,14 +231,7 @@ func (r *comparer) hash(ctx context.Context, u *unit) {
 		return
 	}
 	defer f.Close()
-	sum, n, err := digest.Reader(f)
-	if edits := r.Turned[u.entry.Path]; len(edits) > 0 && err == nil {
-		var data []byte
-		if data, err = os.ReadFile(u.real); err == nil {
-			was, _ := repoint.Back(data, edits) // where it does not have them, nothing is equal
-			sum = digest.Of(was)
-		}
-	}
+	sum, n, err := r.Turned.sum(u.entry.Path, f)
 	report(r.Progress, n)
 	switch {
 	case err != nil:
@@ -229,11 +241,6 @@ func (r *comparer) hash(ctx context.Context, u *unit) {
 	default:
 		r.agree()
 	}
-}
-
-func hashOpen(f *os.File) (digest.Sum, error) {
-	sum, _, err := digest.Reader(f)
-	return sum, err
 }
 
 // Counter counts the files that match a pattern.

@@ -68,14 +68,15 @@ type Merged struct {
 // Merge moves the entries of a list from the folder stage, file by file, into
 // target. aside is the folder for files that are set aside; it is made when
 // it is needed. All three lie in one folder. Only what the list names is
-// touched, and nothing outside that folder, whatever links are in it.
-func Merge(ctx context.Context, stage, target, aside string, list *ListReader, policy Policy, b *Belonging) (*Merged, error) {
+// touched, and nothing outside that folder, whatever links are in it. turned are the
+// changes that were made in the stage.
+func Merge(ctx context.Context, stage, target, aside string, list *ListReader, policy Policy, b *Belonging, turned Turned) (*Merged, error) {
 	parent, err := os.OpenRoot(filepath.Dir(target))
 	if err != nil {
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the folder of %s", target)
 	}
 	defer parent.Close()
-	m := &merger{parent: parent, stage: filepath.Base(stage), target: filepath.Base(target), aside: filepath.Base(aside), policy: policy, belongs: b, done: &Merged{}}
+	m := &merger{parent: parent, stage: filepath.Base(stage), target: filepath.Base(target), aside: filepath.Base(aside), policy: policy, belongs: b, turned: turned, done: &Merged{}}
 	for {
 		if err := ctx.Err(); err != nil {
 			return nil, fault.Wrap(fault.Stopped, err, "putting files in place was stopped")
@@ -98,6 +99,7 @@ type merger struct {
 	stage, target, aside string
 	policy               Policy
 	belongs              *Belonging
+	turned               Turned
 	done                 *Merged
 }
 
@@ -158,7 +160,7 @@ func (m *merger) same(e Entry, at string, have os.FileInfo) bool {
 		target, err := m.parent.Readlink(at)
 		return err == nil && filepath.ToSlash(target) == e.Target
 	case File:
-		if !have.Mode().IsRegular() || have.Size() != e.Size {
+		if !have.Mode().IsRegular() || m.turned.size(e.Path, have.Size()) != e.Size {
 			return false
 		}
 		f, err := m.parent.Open(at)
@@ -166,7 +168,7 @@ func (m *merger) same(e Entry, at string, have os.FileInfo) bool {
 			return false
 		}
 		defer f.Close()
-		sum, err := hashOpen(f)
+		sum, _, err := m.turned.sum(e.Path, f)
 		return err == nil && sum == e.Hash
 	}
 	return false

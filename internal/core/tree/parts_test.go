@@ -338,7 +338,7 @@ func TestWithdraw(t *testing.T) {
 		"aside/a": "before a", "aside/sub/c": "before c",
 	})
 	for range 2 { // again, as after a run that was cut off
-		w, err := Withdraw(t.Context(), filepath.Join(dir, "new"), filepath.Join(dir, "aside"), filepath.Join(dir, "kept"), NewListReader(bytes.NewReader(list.Bytes())))
+		w, err := Withdraw(t.Context(), filepath.Join(dir, "new"), filepath.Join(dir, "aside"), filepath.Join(dir, "kept"), NewListReader(bytes.NewReader(list.Bytes())), nil)
 		fatal.If(t, err)
 		t.Logf("%+v", *w)
 		for name, want := range map[string]string{"new/a": "before a", "new/sub/c": "before c", "new/d": "not ours", "new/other": "theirs", "kept/sub/c": "worked in"} {

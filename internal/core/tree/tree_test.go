@@ -325,7 +325,7 @@ func TestMergeLosesNothing(t *testing.T) {
 			os.MkdirAll(target, 0o755)
 			os.WriteFile(filepath.Join(target, name), []byte(text), 0o600)
 		}
-		m, err := Merge(ctx, from, target, filepath.Join(parent, "aside"), reader(list), policy, nil)
+		m, err := Merge(ctx, from, target, filepath.Join(parent, "aside"), reader(list), policy, nil, nil)
 		if err != nil || *m != want.merged {
 			t.Errorf("%s: %+v %v", policy, m, err)
 		}
@@ -344,7 +344,7 @@ func TestMergeLosesNothing(t *testing.T) {
 	_, list, _ := archive(t, Source{Root: from})
 	os.MkdirAll(filepath.Join(parent, "to"), 0o755)
 	os.Symlink(outside, filepath.Join(parent, "to", "sub"))
-	Merge(ctx, from, filepath.Join(parent, "to"), filepath.Join(parent, "aside"), reader(list), SetAside, nil)
+	Merge(ctx, from, filepath.Join(parent, "to"), filepath.Join(parent, "aside"), reader(list), SetAside, nil, nil)
 	if found, _ := os.ReadDir(outside); len(found) > 0 {
 		t.Errorf("written through a link: %v", found)
 	}

@@ -21,13 +21,13 @@ type Withdrawn struct {
 // the list names and is still the same is removed, what was set aside is put
 // back. A file that was changed since goes to the folder kept. All lie in one
 // folder. A run that was interrupted is ended by the same call.
-func Withdraw(ctx context.Context, target, aside, kept string, list *ListReader) (*Withdrawn, error) {
+func Withdraw(ctx context.Context, target, aside, kept string, list *ListReader, turned Turned) (*Withdrawn, error) {
 	parent, err := os.OpenRoot(filepath.Dir(target))
 	if err != nil {
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the folder of %s", target)
 	}
 	defer parent.Close()
-	m := &merger{parent: parent, target: filepath.Base(target), aside: filepath.Base(aside)}
+	m := &merger{parent: parent, target: filepath.Base(target), aside: filepath.Base(aside), turned: turned}
 	out := &Withdrawn{}
 	var dirs []string
 	for {

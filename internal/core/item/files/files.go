@@ -423,7 +423,11 @@ func (m *Mover) merge(ctx context.Context, done *steps.Placed, stage string, pol
 	if aside == "" {
 		aside = tree.AsideName(m.Path, m.Run.Now())
 	}
-	merged, err := tree.Merge(ctx, stage, m.Path, aside, list, policy, m.Giving())
+	turned, err := m.Turned()
+	if err != nil {
+		return err
+	}
+	merged, err := tree.Merge(ctx, stage, m.Path, aside, list, policy, m.Giving(), turned)
 	if err == nil && merged.Aside > 0 {
 		done.Aside = aside
 	}
@@ -525,7 +529,11 @@ func (m *Mover) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err er
 			return false, err
 		}
 		defer closer.Close()
-		w, err := tree.Withdraw(ctx, u.From, u.Back, u.Kept, list)
+		turned, err := m.Turned()
+		if err != nil {
+			return false, err
+		}
+		w, err := tree.Withdraw(ctx, u.From, u.Back, u.Kept, list, turned)
 		return err == nil && w.Kept > 0, err
 	}
 	return m.Withdraw(ctx, u, func() (bool, error) {
