@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -31,7 +32,7 @@ items:
   - {name: diary, kind: folder, path: /srv/diary}
   - {name: only, kind: folder, path: /srv/only, include: ["*.rec"]}
   - {name: settings, kind: file, path: /etc/hoist.ini}
-  - {name: fresh, kind: folder, path: /srv/fresh}
+  - {name: fresh, kind: folder, path: /srv/fresh, skip: ["*.log"]}
   - {name: berths, kind: sqlite, path: /srv/berths.db}
 `,
 	})
@@ -77,8 +78,8 @@ func TestUndo(t *testing.T) {
 	}
 	// What was worked in since is kept.
 	step(t, 0, dir, "new", "unpack")
-	lay.Out(t, dir, map[string]string{"new/srv/diary/today.txt": "worked in\n", "new/srv/only/one.rec": "worked in\n", "new/etc/hoist.ini": "lang=de\n"})
-	if s := step(t, 0, dir, "new", "undo"); strings.Count(s.out, "was worked in since") != 3 {
+	lay.Out(t, dir, map[string]string{"new/srv/diary/today.txt": "worked in\n", "new/srv/only/one.rec": "worked in\n", "new/srv/fresh/app.log": "of here\n", "new/etc/hoist.ini": "lang=de\n"})
+	if s := step(t, 0, dir, "new", "undo"); strings.Count(s.out, "was worked in since") != 4 {
 		t.Errorf("undo: %s", s.out)
 	}
 	after := files(t, filepath.Join(dir, "new"))
@@ -107,26 +108,39 @@ func TestUndo(t *testing.T) {
 	}
 }
 
-// TestUndoKilled kills the program in the middle of taking back: the same
-// command again ends well.
+// TestUndoKilled kills the program in the middle of unpacking, of unpacking again after another
+// pack, and of taking back: the same command again ends well, and nobody else's file is lost.
 func TestUndoKilled(t *testing.T) {
 	t.Parallel()
 	dir := undoOffice(t)
 	for i := range 1000 {
-		lay.Out(t, dir, map[string]string{fmt.Sprintf("old/srv/only/%d.rec", i): fmt.Sprint(i), fmt.Sprintf("new/srv/only/%d.rec", i): "theirs"})
+		lay.Out(t, dir, map[string]string{fmt.Sprintf("old/srv/only/%d.rec", i): fmt.Sprint(i), fmt.Sprintf("new/srv/only/%d.rec", i+500): "theirs"})
 	}
 	step(t, 0, dir, "old", "pack")
 	before := files(t, filepath.Join(dir, "new"))
-	for _, wait := range []time.Duration{120, 200, 300, 450} {
-		step(t, 0, dir, "new", "unpack")
-		cmd := command(t.Context(), dir, "undo", "--kit", "kit", "--root", "new")
-		fatal.If(t, cmd.Start())
-		time.Sleep(wait * time.Millisecond)
-		cmd.Process.Kill()
-		cmd.Wait()
-		step(t, 0, dir, "new", "undo")
+	random := rand.New(rand.NewPCG(7, 7))
+	for round := range 4 {
+		for n, name := range []string{"unpack", "unpack", "undo"} {
+			for range 3 * min(round, 1) { // the first round whole
+				killed(t, time.Duration(100+random.IntN(350))*time.Millisecond, dir, name, "--kit", "kit", "--root", "new")
+			}
+			step(t, 0, dir, "new", name)
+			if n == 2 {
+				break
+			}
+			step(t, 0, dir, "new", "verify")
+			if theirs, _ := filepath.Glob(filepath.Join(dir, "new/srv/only.set-aside-*/*")); len(theirs) != 1001 {
+				t.Fatalf("round %d: %d of 1001 files are set aside", round, len(theirs))
+			}
+			os.Remove(filepath.Join(dir, fmt.Sprintf("old/srv/only/%d.rec", round)))
+			lay.Out(t, dir, map[string]string{"old/srv/only/999.rec": fmt.Sprint(round, n)})
+			step(t, 0, dir, "old", "pack")
+			if n == 1 {
+				step(t, 0, dir, "new", "unpack")
+			}
+		}
 		if after := files(t, filepath.Join(dir, "new")); !slices.Equal(before, after) {
-			t.Fatalf("killed after %d ms: %d lines before, %d after", wait, len(before), len(after))
+			t.Fatalf("round %d: %d lines before, %d after", round, len(before), len(after))
 		}
 	}
 }

@@ -198,7 +198,7 @@ func TestPackedAgain(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, several, "linux", map[string]string{
 		"old/srv/diary/a": "x", "old/srv/letter.txt": "dear", "old/srv/mail/1.msg": "1", "old/srv/mail/2.msg": "2",
-		"new/srv/diary/theirs": "t", "new/srv/mail/1.msg": "other", "new/srv/mail/notes": "n", "new/srv/letter.txt": "their letter",
+		"new/srv/diary/theirs": "t", "new/srv/mail/1.msg": "other", "new/srv/mail/notes": "n", "new/srv/mail/9.msg": "their own", "new/srv/letter.txt": "their letter",
 	})
 	fleet := o.Dir + "/old/srv/boats.db"
 	lay.Database(t, fleet, "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1)")
@@ -225,7 +225,7 @@ func TestPackedAgain(t *testing.T) {
 	}
 	// What was there at first is what undo gives back.
 	whateverCut(o, o.New, (*move.Move).Undo)
-	for name, want := range map[string]string{"new/srv/diary/theirs": "t", "new/srv/mail/1.msg": "other", "new/srv/mail/notes": "n", "new/srv/diary/b": "", "new/srv/mail/3.msg": "", "new/srv/letter.txt": "dear, corrected"} {
+	for name, want := range map[string]string{"new/srv/diary/theirs": "t", "new/srv/mail/1.msg": "other", "new/srv/mail/notes": "n", "new/srv/mail/9.msg": "their own", "new/srv/diary/b": "", "new/srv/mail/3.msg": "", "new/srv/letter.txt": "dear, corrected"} {
 		if got := o.Text(name); got != want {
 			t.Errorf("%s holds %q after undo, want %q", name, got, want)
 		}

@@ -11,17 +11,26 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// Carry moves every file of the source into the folder to, which is made where it is
-// missing, or removes them where to is "". Folders that are empty then are removed.
-// Nothing there is no error, and neither is a part that an interrupted run has
-// moved; a name that is taken is. Where marks are read, folders keep theirs.
-func Carry(ctx context.Context, s Source, to string) error {
+// Carry moves the files of the source into the folder to beside it, which is made where it
+// is missing, or removes them where to is "": all of them, or those that only has. Folders
+// that are empty then are removed. Nothing there is no error, and neither is a part that an
+// interrupted run has moved; a name that is taken is, and so is a link that leads out of the
+// folder of both. Where marks are read, folders keep theirs.
+func Carry(ctx context.Context, s Source, to string, only func(path string) bool) error {
+	parent, err := os.OpenRoot(filepath.Dir(s.Root))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot open the folder of %s", s.Root)
+	}
+	defer parent.Close()
 	var files, dirs []string
 	var folders []Entry
-	err := s.Walk(ctx, func(e Entry, real string) error {
+	err = s.Walk(ctx, func(e Entry, real string) error {
 		if e.Type == Dir {
 			dirs, folders = append(dirs, real), append(folders, e)
-		} else {
+		} else if only == nil || only(e.Path) {
 			files = append(files, real)
 		}
 		return nil
@@ -31,7 +40,7 @@ func Carry(ctx context.Context, s Source, to string) error {
 	}
 	for _, from := range files {
 		if err == nil {
-			err = carry(s.Root, from, to)
+			err = carry(parent, s.Root, from, to)
 		}
 	}
 	if s.Marked && err == nil {
@@ -65,23 +74,28 @@ func likewise(to string, folders []Entry) error {
 	return nil
 }
 
-func carry(root, from, to string) error {
+// carry moves a file, whose real path is from, to its place in the folder to.
+func carry(parent *os.Root, root, from, to string) error {
 	if to == "" {
 		if err := os.Remove(from); err != nil {
 			return fault.Wrap(fault.CannotPlace, err, "cannot remove it")
 		}
 		return nil
 	}
+	base := filepath.Dir(root)
 	rel, err := filepath.Rel(root, from)
 	if err == nil {
-		to = filepath.Join(to, rel)
-		err = os.MkdirAll(filepath.Dir(to), 0o755)
+		to = filepath.Join(filepath.Base(to), rel)
+		from, err = filepath.Rel(base, from)
 	}
 	if err == nil {
-		if _, there := os.Lstat(to); !errors.Is(there, fs.ErrNotExist) {
-			return fault.New(fault.CannotPlace, "something has the name %s already", to)
+		err = parent.MkdirAll(filepath.Dir(to), 0o755)
+	}
+	if err == nil {
+		if _, there := parent.Lstat(to); !errors.Is(there, fs.ErrNotExist) {
+			return fault.New(fault.CannotPlace, "something has the name %s already", filepath.Join(base, to))
 		}
-		err = os.Rename(from, to)
+		err = parent.Rename(from, to)
 	}
 	if err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot rename it")

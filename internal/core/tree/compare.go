@@ -57,13 +57,15 @@ func (t Turned) sum(path string, f *os.File) (digest.Sum, int64, error) {
 
 // Comparing says what is held against a list.
 type Comparing struct {
-	Modes    bool // permissions and extended attributes too, where both systems have them
-	Attr     bool // attributes of Windows too
-	Belongs  *Belonging
-	Turned   Turned
-	Lenient  string // system of which names that it cannot have are not expected; "" where all are
-	Others   bool   // what the list has not is no difference, and is not counted
-	Progress func(int64)
+	Modes   bool // permissions and extended attributes too, where both systems have them
+	Attr    bool // attributes of Windows too
+	Belongs *Belonging
+	Turned  Turned
+	Lenient string // system of which names that it cannot have are not expected; "" where all are
+	Others  bool   // what the list has not is no difference, and is not counted
+	// EachDiffering, where given, is told the path of every difference: one at a time.
+	EachDiffering func(path string)
+	Progress      func(int64)
 	// EachOld and EachNew, where given, see every entry of the list and of
 	// the folder.
 	EachOld, EachNew func(Entry)
@@ -113,6 +115,9 @@ func (r *comparer) differ(path, format string, args ...any) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.out.Count++
+	if r.EachDiffering != nil {
+		r.EachDiffering(path)
+	}
 	if len(r.out.Diffs) < maxDiffs {
 		r.out.Diffs = append(r.out.Diffs, Diff{path, fmt.Sprintf(format, args...)})
 	}

@@ -143,6 +143,12 @@ func (m *merger) one(e Entry) error {
 	if err := m.parent.MkdirAll(path.Dir(put), 0o755); err != nil {
 		return err
 	}
+	for n := 2; ; n++ { // what was set aside before is never written over
+		if _, err := m.parent.Lstat(put); os.IsNotExist(err) {
+			break
+		}
+		put = fmt.Sprintf("%s-%d", path.Join(m.aside, e.Path), n)
+	}
 	if err := m.parent.Rename(to, put); err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -33,7 +34,7 @@ func TestCarry(t *testing.T) {
 	was, _ := marks.OwnerOf(filepath.Join(from, "own"))
 	s := Source{Root: from, Skip: []string{"**/*.log"}, Marked: true}
 	for range 2 {
-		fatal.If(t, Carry(t.Context(), s, to))
+		fatal.If(t, Carry(t.Context(), s, to, nil))
 		holds(t, from, map[string]string{"sub/c.log": "3"})
 		holds(t, to, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
 	}
@@ -47,19 +48,24 @@ func TestCarry(t *testing.T) {
 		t.Error("an empty folder is left")
 	}
 	lay.Out(t, from, map[string]string{"a": "another"})
-	if err := Carry(t.Context(), s, to); fault.KindOf(err) != fault.CannotPlace {
+	if err := Carry(t.Context(), s, to, nil); fault.KindOf(err) != fault.CannotPlace {
 		t.Errorf("a name that is taken: %v", err)
 	}
 	holds(t, to, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
-	if err := Carry(t.Context(), s, ""); err != nil {
+	if err := Carry(t.Context(), s, "", nil); err != nil {
 		t.Error(err)
 	}
 	holds(t, from, map[string]string{"sub/c.log": "3"})
-	if err := Carry(t.Context(), Source{Root: filepath.Join(dir, "none"), Marked: true}, to); err != nil {
+	if err := Carry(t.Context(), Source{Root: filepath.Join(dir, "none"), Marked: true}, to, nil); err != nil {
 		t.Errorf("nothing there: %v", err)
 	}
+	os.Symlink(t.TempDir(), filepath.Join(from, "own"))
+	if err := Carry(t.Context(), Source{Root: to}, from, func(path string) bool { return path == "own/d" }); runtime.GOOS != "windows" && fault.KindOf(err) != fault.CannotPlace {
+		t.Errorf("through a link that leads out: %v", err)
+	}
+	holds(t, to, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
 	unmarked := filepath.Join(dir, "unmarked")
-	fatal.If(t, Carry(t.Context(), Source{Root: to}, unmarked))
+	fatal.If(t, Carry(t.Context(), Source{Root: to}, unmarked, nil))
 	holds(t, unmarked, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
 }
 
@@ -322,35 +328,6 @@ func TestRemoved(t *testing.T) {
 	}
 	if err := unreadable("x", fs.ErrPermission); fault.KindOf(err) != fault.Unreadable {
 		t.Errorf("not to be read: %v", err)
-	}
-}
-
-// TestWithdraw takes a merged folder back: what was there before is there again,
-// what is not ours stays, and what was changed since is kept.
-func TestWithdraw(t *testing.T) {
-	dir := t.TempDir()
-	lay.Out(t, dir, map[string]string{"old/a": "1", "old/sub/b": "2", "old/sub/c": "3", "old/d": "4"})
-	var data, list bytes.Buffer
-	_, err := (Source{Root: filepath.Join(dir, "old")}).Archive(t.Context(), &data, &list, nil)
-	fatal.If(t, err)
-	lay.Out(t, dir, map[string]string{
-		"new/a": "1", "new/sub/b": "2", "new/sub/c": "worked in", "new/d": "not ours", "new/other": "theirs", // d was never put there: nothing was set aside for it
-		"aside/a": "before a", "aside/sub/c": "before c",
-	})
-	for range 2 { // again, as after a run that was cut off
-		w, err := Withdraw(t.Context(), filepath.Join(dir, "new"), filepath.Join(dir, "aside"), filepath.Join(dir, "kept"), NewListReader(bytes.NewReader(list.Bytes())), nil)
-		fatal.If(t, err)
-		t.Logf("%+v", *w)
-		for name, want := range map[string]string{"new/a": "before a", "new/sub/c": "before c", "new/d": "not ours", "new/other": "theirs", "kept/sub/c": "worked in"} {
-			if got, err := os.ReadFile(filepath.Join(dir, name)); err != nil || string(got) != want {
-				t.Errorf("%s is %q (%v)", name, got, err)
-			}
-		}
-		for _, gone := range []string{"new/sub/b", "aside"} {
-			if _, err := os.Lstat(filepath.Join(dir, gone)); !os.IsNotExist(err) {
-				t.Errorf("%s is still there", gone)
-			}
-		}
 	}
 }
 

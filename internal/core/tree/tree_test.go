@@ -325,11 +325,13 @@ func TestMergeLosesNothing(t *testing.T) {
 			os.MkdirAll(target, 0o755)
 			os.WriteFile(filepath.Join(target, name), []byte(text), 0o600)
 		}
+		os.MkdirAll(filepath.Join(parent, "aside"), 0o755)
+		os.WriteFile(filepath.Join(parent, "aside/both"), []byte("of before"), 0o600)
 		m, err := Merge(ctx, from, target, filepath.Join(parent, "aside"), reader(list), policy, nil, nil)
 		if err != nil || *m != want.merged {
 			t.Errorf("%s: %+v %v", policy, m, err)
 		}
-		for name, text := range map[string]string{"to/both": want.mine, "to/same": "same", "to/only here": "old", "to/sub/fresh": "new", "aside/both": want.aside} {
+		for name, text := range map[string]string{"to/both": want.mine, "to/same": "same", "to/only here": "old", "to/sub/fresh": "new", "aside/both": "of before", "aside/both-2": want.aside} {
 			got, _ := os.ReadFile(filepath.Join(parent, name))
 			if string(got) != text {
 				t.Errorf("%s: %s is %q, want %q", policy, name, got, text)

@@ -3,6 +3,7 @@
 package files
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -390,7 +391,12 @@ func (m *Mover) stage(ctx context.Context, stage string) (*tree.Stats, error) {
 // settle moves what was staged to its place.
 func (m *Mover) settle(ctx context.Context, done *steps.Placed, stage string, there bool) error {
 	policy := tree.Policy(done.Policy)
-	if there && !m.single && (policy == tree.Skip || policy == tree.Replace || policy == tree.SetAside && m.partly()) {
+	if there && m.partly() && policy == tree.SetAside && done.Aside != "" {
+		if err := m.setAside(ctx, done.Aside); err != nil {
+			return err
+		}
+	}
+	if there && !m.single && (policy == tree.Skip || policy == tree.Replace || m.partly() && policy != tree.KeepBoth) {
 		return m.merge(ctx, done, stage, policy)
 	}
 	from := stage
@@ -447,27 +453,84 @@ func (m *Mover) Mark(ctx context.Context, done *steps.Placed) error {
 				item.Plural(brought.Added+brought.Numbered, "file"), brought.Numbered, item.Plural(brought.Same, "other"), machine.Spoken(m.Computer, done.Aside)))
 		}
 	}
+	if m.partly() && done.Aside != "" {
+		if err := os.Remove(done.Aside); err == nil || os.IsNotExist(err) {
+			done.Aside = "" // nothing was in the way
+		}
+	}
 	return item.Stamp(ctx, m, done)
 }
 
-// Untouched looks at the stamp of the files.
+// Untouched looks at the stamp of the files. Where an interrupted run has begun to carry a part
+// of a folder away, it saw that before.
 func (m *Mover) Untouched(ctx context.Context, stamp string) (bool, error) {
-	return item.Stamped(ctx, m, stamp)
+	if p := m.Known.Placing; m.partly() && p != nil && p.Over != "" {
+		for _, over := range []string{p.Over, p.Over + half} {
+			if there, err := item.Waits(over); err != nil || there {
+				return there, err
+			}
+		}
+	}
+	same, err := item.Stamped(ctx, m, stamp)
+	if err != nil || !same || m.partly() {
+		return same, err
+	}
+	return m.alone(ctx)
 }
 
 // Rename gives the files another name. Where only some of a folder's move, those go
-// into a folder of that name.
+// into a folder of that name, and from that back again.
 func (m *Mover) Rename(ctx context.Context, to string) error {
-	if m.partly() {
-		return tree.Carry(ctx, m.source(), to)
+	switch {
+	case !m.partly():
+		return m.RenameWith(to, nil)
+	case tree.IsAside(filepath.Base(m.Path)):
+		return m.giveBack(ctx, m.Path, to)
 	}
-	return m.RenameWith(to, nil)
+	return m.setAside(ctx, to)
+}
+
+// half is the ending of a folder that a part of another is being carried into, or out of: one
+// without it has all of it.
+const half = tree.StageEnding
+
+// setAside carries a part of a folder into one of its own, which is there when that is done.
+func (m *Mover) setAside(ctx context.Context, to string) error {
+	if there, err := item.Waits(to); err != nil || there {
+		return err
+	}
+	if err := os.MkdirAll(to+half, 0o755); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", to+half)
+	}
+	source := m.source()
+	source.Marked = true
+	if err := tree.Carry(ctx, source, to+half, nil); err != nil {
+		return err
+	}
+	return item.Rename(to+half, to)
+}
+
+// giveBack carries all of that back, and ends what was begun.
+func (m *Mover) giveBack(ctx context.Context, from, to string) error {
+	begun, err := item.Waits(from + half)
+	if err != nil {
+		return err
+	}
+	if waits, err := item.Waits(from); err != nil || !waits && !begun {
+		return err
+	}
+	if !begun {
+		if err := item.Rename(from, from+half); err != nil {
+			return err
+		}
+	}
+	return tree.Carry(ctx, tree.Source{Root: from + half, Marked: true}, to, nil)
 }
 
 // Remove removes the files.
 func (m *Mover) Remove(ctx context.Context) error {
 	if m.partly() {
-		return tree.Carry(ctx, m.source(), "")
+		return tree.Carry(ctx, m.source(), "", nil)
 	}
 	return m.RemoveWith(nil)
 }
@@ -524,22 +587,64 @@ func count(cs []tree.Counter, e tree.Entry) {
 // aside its name back.
 func (m *Mover) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err error) {
 	if m.partly() {
-		list, closer, err := m.List()
-		if err != nil {
-			return false, err
-		}
-		defer closer.Close()
-		turned, err := m.Turned()
-		if err != nil {
-			return false, err
-		}
-		w, err := tree.Withdraw(ctx, u.From, u.Back, u.Kept, list, turned)
-		return err == nil && w.Kept > 0, err
+		return m.takePartBack(ctx, u)
 	}
 	return m.Withdraw(ctx, u, func() (bool, error) {
 		if m.merged() && m.Known.Placed != nil { // what was added goes with it, and is where it was
 			return m.Untouched(ctx, m.Known.Placed.Stamp)
 		}
-		return m.Ours(ctx, m)
+		if same, err := m.Ours(ctx, m); err != nil || !same {
+			return false, err
+		}
+		return m.alone(ctx)
 	}, nil)
+}
+
+// alone reports whether nothing is in the folder but what moves: what a card leaves out is
+// somebody's, too.
+func (m *Mover) alone(ctx context.Context) (bool, error) {
+	st, err := m.source().Measure(ctx, nil, nil)
+	return err == nil && len(st.LeftOut.Lines()) == 0, err
+}
+
+// takePartBack does it file by file.
+func (m *Mover) takePartBack(ctx context.Context, u steps.Undone) (kept bool, err error) {
+	// Once what was there is on its way back, nothing there is ours.
+	waits, err := item.Waits(u.Back)
+	if err == nil && (waits || u.Back == "") {
+		err = m.clearPart(ctx, u.Kept)
+	}
+	if err == nil && u.Back != "" {
+		err = m.giveBack(ctx, u.Back, u.From)
+	}
+	if err != nil {
+		return false, err
+	}
+	return item.Waits(u.Kept)
+}
+
+// clearPart removes what is ours of a part of a folder, and keeps the rest of it under another name.
+func (m *Mover) clearPart(ctx context.Context, keep string) error {
+	differs := map[string]bool{}
+	if was := m.Known.Earlier; m.Known.Placed == nil && was != nil {
+		if ours, err := m.Untouched(ctx, was.Stamp); err != nil || ours {
+			return cmp.Or(err, m.Remove(ctx))
+		}
+	}
+	list, closer, err := m.List()
+	if err != nil {
+		return err
+	}
+	defer closer.Close()
+	how := tree.Comparing{EachDiffering: func(path string) { differs[path] = true }}
+	if how.Turned, err = m.Turned(); err != nil {
+		return err
+	}
+	if _, err := how.Compare(ctx, m.source(), list); err != nil {
+		return err
+	}
+	if err := tree.Carry(ctx, m.source(), "", func(path string) bool { return !differs[path] }); err != nil {
+		return err
+	}
+	return tree.Carry(ctx, m.source(), keep, nil)
 }
