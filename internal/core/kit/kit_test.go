@@ -241,9 +241,7 @@ func TestOneRunAtATime(t *testing.T) {
 
 func TestStrangeFilesAreToldButHarmless(t *testing.T) {
 	dir := madeKit(t)
-	os.WriteFile(filepath.Join(dir, "holiday.jpg"), nil, 0o644)
-	os.MkdirAll(filepath.Join(dir, "System Volume Information"), 0o755)
-	os.WriteFile(filepath.Join(dir, "System Volume Information", "x"), nil, 0o644)
+	lay.Out(t, dir, map[string]string{"holiday.jpg": "", "System Volume Information/x": ""})
 	in, err := Inspect(ctx, dir, nil, nil)
 	if err != nil || len(in.Damage) > 0 || strings.Join(in.Strange, " ") != "holiday.jpg" {
 		t.Errorf("%v %+v", err, in)

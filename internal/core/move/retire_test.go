@@ -15,6 +15,7 @@ import (
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
 	"movekit/test/fatal"
 	"movekit/test/lay"
 	"movekit/test/office"
@@ -232,15 +233,62 @@ func TestPackedAgain(t *testing.T) {
 	}
 }
 
+// TestPartCutOff cuts what is done with a part of a folder off in the middle of the files that it
+// carries: theirs are set aside once, ours go, and undo leaves what was there at first.
+func TestPartCutOff(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items: [{name: mail, kind: folder, path: /srv/mail, include: ['*.msg']}]\n", "linux", map[string]string{
+		"old/srv/mail/1.msg": "1", "old/srv/mail/2.msg": "2", "new/srv/mail/1.msg": "t1", "new/srv/mail/8.msg": "t8", "new/srv/mail/9.msg": "t9", "new/srv/mail/notes": "n",
+	})
+	at := func(name string) string { return filepath.Join(o.Dir, "new/srv", name) }
+	// cutOff does all but the last line of the journal, and names what is unfinished.
+	cutOff := func(do func(*move.Move, context.Context) ([]*run.Outcome, error), event string) (it *steps.Item) {
+		t.Helper()
+		for n := 0; it == nil; n++ {
+			if _, err := do(move.New(o.Run(&cut{o.Kit, 1}, o.New)), ctx); err != nil || n > 9 {
+				t.Fatal(n, err)
+			}
+			if lines := o.Kit.Lines(); lines[len(lines)-1].Event == event {
+				it = o.Job(o.New).State.Items[steps.Key{App: "app", Item: "mail"}]
+			}
+		}
+		return it
+	}
+	o.Pack()
+	first := files(t, at(""))
+	aside := o.Dir + "/new" + cutOff((*move.Move).Unpack, journal.EventPlacing).Placing.Aside
+	fatal.If(t, errors.Join(os.Remove(at("mail/1.msg")), os.Remove(at("mail/2.msg")), os.Rename(aside, aside+tree.StageEnding), os.Rename(aside+tree.StageEnding+"/9.msg", at("mail/9.msg"))))
+	for n, text := range []string{"2", "later"} {
+		o.Unpack()
+		if got, want := files(t, at("")), []string{"mail(aside)/1.msg", "mail(aside)/8.msg", "mail(aside)/9.msg", "mail/1.msg", "mail/2.msg", "mail/notes"}; !slices.Equal(got, want) || o.Text("new/srv/mail/2.msg") != text || !o.Verify().Equal() {
+			t.Errorf("unpacked %d: %q", n, got)
+		}
+		if n == 0 { // packed again, and cut off while ours of before is carried away
+			lay.Out(t, o.Dir, map[string]string{"old/srv/mail/2.msg": "later"})
+			o.Pack()
+			over := o.Dir + "/new" + cutOff((*move.Move).Unpack, journal.EventPlacing).Placing.Over + tree.StageEnding
+			fatal.If(t, errors.Join(os.Mkdir(over, 0o755), os.Rename(at("mail/1.msg"), filepath.Join(over, "1.msg"))))
+			lay.Out(t, o.Dir, map[string]string{"new/srv/mail/2.msg": "2"})
+		}
+	}
+	back := o.Dir + "/new" + cutOff((*move.Move).Undo, journal.EventUndoing).Undoing.Back + tree.StageEnding
+	fatal.If(t, errors.Join(os.Mkdir(back, 0o755), os.Rename(at("mail/9.msg"), filepath.Join(back, "9.msg"))))
+	if out := o.Only(o.Job(o.New).Undo(ctx)); !slices.Equal(files(t, at("")), first) || o.Text("new/srv/mail/1.msg") != "t1" {
+		t.Errorf("undone: %q, before %q: %+v", files(t, at("")), first, out.Items)
+	}
+}
+
 // TestUndoAfterAnotherPack takes back what nobody worked in, though something else is sealed since.
 func TestUndoAfterAnotherPack(t *testing.T) {
 	t.Parallel()
-	o := office.New(t, several, "linux", map[string]string{"old/srv/diary/a": "x", "old/srv/letter.txt": "dear", "old/srv/mail/1.msg": "1", "new/srv/diary/theirs": "t", "new/srv/letter.txt": "their letter"})
+	o := office.New(t, several, "linux", map[string]string{"old/srv/diary/a": "x", "old/srv/letter.txt": "dear", "old/srv/mail/1.msg": "1", "new/srv/diary/theirs": "t", "new/srv/mail/notes": "n", "new/srv/letter.txt": "their letter"})
 	lay.Database(t, o.Dir+"/old/srv/boats.db", "CREATE TABLE boat (n)")
 	o.Pack()
 	first := files(t, o.Dir+"/new/srv")
-	o.Unpack()
-	lay.Out(t, o.Dir, map[string]string{"old/srv/diary/b": "later", "old/srv/letter.txt": "dear all"})
+	if out := o.Unpack(); out.Items[1].Aside != "" {
+		t.Errorf("nothing was in the way, and is set aside: %+v", out.Items[1])
+	}
+	lay.Out(t, o.Dir, map[string]string{"old/srv/mail/1.msg": "one", "old/srv/diary/b": "later", "old/srv/letter.txt": "dear all"})
 	lay.Database(t, o.Dir+"/old/srv/boats.db", "INSERT INTO boat VALUES (2)")
 	o.Pack()
 	out := whateverCut(o, o.New, (*move.Move).Undo)

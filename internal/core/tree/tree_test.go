@@ -20,6 +20,7 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/test/fatal"
+	"movekit/test/lay"
 )
 
 var ctx = context.Background()
@@ -314,19 +315,9 @@ func TestMergeLosesNothing(t *testing.T) {
 		Replace:  {Merged{Placed: 1, Same: 1, Replaced: 1}, "new", ""},
 	} {
 		parent := t.TempDir()
-		from := filepath.Join(parent, "from")
-		for name, text := range map[string]string{"both": "new", "same": "same", "sub/fresh": "new"} {
-			os.MkdirAll(filepath.Dir(filepath.Join(from, name)), 0o755)
-			os.WriteFile(filepath.Join(from, name), []byte(text), 0o600)
-		}
+		from, target := filepath.Join(parent, "from"), filepath.Join(parent, "to")
+		lay.Out(t, parent, map[string]string{"from/both": "new", "from/same": "same", "from/sub/fresh": "new", "to/both": "old", "to/same": "same", "to/only here": "old", "aside/both": "of before"})
 		_, list, _ := archive(t, Source{Root: from})
-		target := filepath.Join(parent, "to")
-		for name, text := range map[string]string{"both": "old", "same": "same", "only here": "old"} {
-			os.MkdirAll(target, 0o755)
-			os.WriteFile(filepath.Join(target, name), []byte(text), 0o600)
-		}
-		os.MkdirAll(filepath.Join(parent, "aside"), 0o755)
-		os.WriteFile(filepath.Join(parent, "aside/both"), []byte("of before"), 0o600)
 		m, err := Merge(ctx, from, target, filepath.Join(parent, "aside"), reader(list), policy, nil, nil)
 		if err != nil || *m != want.merged {
 			t.Errorf("%s: %+v %v", policy, m, err)
@@ -341,10 +332,8 @@ func TestMergeLosesNothing(t *testing.T) {
 	// A link in the target that leads out is not followed.
 	parent, outside := t.TempDir(), t.TempDir()
 	from := filepath.Join(parent, "from")
-	os.MkdirAll(filepath.Join(from, "sub"), 0o755)
-	os.WriteFile(filepath.Join(from, "sub", "x"), []byte("new"), 0o600)
+	lay.Out(t, parent, map[string]string{"from/sub/x": "new", "to/y": "here"})
 	_, list, _ := archive(t, Source{Root: from})
-	os.MkdirAll(filepath.Join(parent, "to"), 0o755)
 	os.Symlink(outside, filepath.Join(parent, "to", "sub"))
 	Merge(ctx, from, filepath.Join(parent, "to"), filepath.Join(parent, "aside"), reader(list), SetAside, nil, nil)
 	if found, _ := os.ReadDir(outside); len(found) > 0 {

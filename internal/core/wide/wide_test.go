@@ -73,11 +73,7 @@ func search(t *testing.T, cards []string, files map[string]string) (*Result, str
 	root := t.TempDir()
 	files[machine.IdentityFile] = "name: OLD\nsystem: linux\nhardware-id: h\nrunning: [{name: mariadbd, pid: 3}]\n"
 	files["etc/passwd"] = "maren:x:1000:1000::/home/maren:/bin/bash\n"
-	for name, text := range files {
-		path := filepath.Join(root, name)
-		os.MkdirAll(filepath.Dir(path), 0o755)
-		os.WriteFile(path, []byte(text), 0o644)
-	}
+	lay.Out(t, root, files)
 	old := time.Now().AddDate(-2, 0, 0)
 	os.Chtimes(filepath.Join(root, "srv/old/o.db"), old, old)
 	c, err := machine.Open(root)
