@@ -26,7 +26,8 @@ proven, and it looks first whether anything changed here since the pack.
 
   --back    give everything its name again
   --remove  remove for good what was set aside; only what is still exactly what was
-            proven goes, and only when the hand-over is stored outside the kit`,
+            proven goes, and only when the hand-over is stored outside the kit; what
+            a card left out of a folder stays`,
 		Example:           "  movekit retire\n  movekit retire tidewright/bookings\n  movekit retire --remove \"the computer is sold\" --computer QUAY-DESK-1",
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -89,6 +90,7 @@ var retiredWords = map[string]struct {
 	"returned":        {"has its name back", false},
 	"was not retired": {"was not set aside", false},
 	"removed":         {"removed for good", false},
+	"removed in part": {"removed for good; what never moved is left", false},
 	"removed before":  {"was removed before", false},
 	"changed":         {"KEPT: changed since", true},
 	"not proven":      {"KEPT: the new computer has another", true},

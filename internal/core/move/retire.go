@@ -276,10 +276,16 @@ func (m *Move) remove(ctx context.Context, t item.Target, out *run.ItemOutcome, 
 			out.Did = "changed"
 			return nil
 		}
-		if err := aside.Remove(ctx); err != nil {
-			return err
-		}
+	}
+	if err := aside.Remove(ctx); err != nil { // also where a run was cut off in the middle
+		return err
 	}
 	out.Did = "removed"
+	if there, err = aside.There(ctx); err != nil {
+		return err
+	}
+	if there {
+		out.Did = "removed in part"
+	}
 	return m.Record(journal.EventRemoved, t.Key, steps.Removed{Because: because})
 }

@@ -22,7 +22,7 @@ import (
 )
 
 const several = `items:
-  - {name: diary, kind: folder, path: /srv/diary}
+  - {name: diary, kind: folder, path: /srv/diary, skip: ["*.log"]}
   - {name: mail, kind: folder, path: /srv/mail, include: ["**/*.msg"]}
   - {name: letter, kind: file, path: /srv/letter.txt}
   - {name: boats, kind: sqlite, path: /srv/boats.db}
@@ -31,7 +31,7 @@ const several = `items:
 // moved is an office whose move is proven.
 func moved(t *testing.T) *office.Office {
 	o := office.New(t, several, "linux", map[string]string{
-		"old/srv/diary/a": "x", "old/srv/diary/deep/b": "y", "old/srv/letter.txt": "dear",
+		"old/srv/diary/a": "x", "old/srv/diary/deep/b": "y", "old/srv/diary/own.log": "o", "old/srv/letter.txt": "dear",
 		"old/srv/mail/in/1.msg": "1", "old/srv/mail/2.msg": "2", "old/srv/mail/index.tmp": "i", "new/srv/.keep": "",
 	})
 	lay.Database(t, o.Dir+"/old/srv/boats.db", "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
@@ -112,7 +112,7 @@ func TestRetire(t *testing.T) {
 	before := files(t, old)
 	out := whateverCut(o, o.Old, (*move.Move).Retire)
 	aside := []string{
-		"boats.db(aside)", "boats.db.moved-to-NEW.txt", "diary(aside)/a", "diary(aside)/deep/b", "diary.moved-to-NEW.txt", "letter.txt(aside)",
+		"boats.db(aside)", "boats.db.moved-to-NEW.txt", "diary(aside)/a", "diary(aside)/deep/b", "diary(aside)/own.log", "diary.moved-to-NEW.txt", "letter.txt(aside)",
 		"letter.txt.moved-to-NEW.txt", "mail(aside)/2.msg", "mail(aside)/in/1.msg", "mail.moved-to-NEW.txt", "mail/index.tmp",
 	}
 	if got := files(t, old); !slices.Equal(got, aside) {
@@ -158,7 +158,7 @@ func TestRetire(t *testing.T) {
 	if did["boats"] != "changed" || !strings.HasPrefix(did["diary"], "removed") || !strings.HasPrefix(did["mail"], "removed") {
 		t.Errorf("removed: %v", did)
 	}
-	left := []string{"boats.db(aside)", "boats.db.moved-to-NEW.txt", "diary(aside)/empty", "diary.moved-to-NEW.txt", "letter.txt.moved-to-NEW.txt", "mail.moved-to-NEW.txt", "mail/index.tmp"}
+	left := []string{"boats.db(aside)", "boats.db.moved-to-NEW.txt", "diary(aside)/empty", "diary(aside)/own.log", "diary.moved-to-NEW.txt", "letter.txt.moved-to-NEW.txt", "mail.moved-to-NEW.txt", "mail/index.tmp"}
 	if got := files(t, old); !slices.Equal(got, left) {
 		t.Errorf("left: %q", got)
 	}

@@ -12,7 +12,7 @@ import (
 )
 
 // Carry moves the files of the source into the folder to beside it, which is made where it
-// is missing, or removes them where to is "": all of them, or those that only has. Folders
+// is missing, or removes those that travel where to is "": all of them, or those that only has. Folders
 // that are empty then are removed. Nothing there is no error, and neither is a part that an
 // interrupted run has moved; a name that is taken is, and so is a link that leads out of the
 // folder of both. Where marks are read, folders keep theirs.
@@ -30,7 +30,7 @@ func Carry(ctx context.Context, s Source, to string, only func(path string) bool
 	err = s.Walk(ctx, func(e Entry, real string) error {
 		if e.Type == Dir {
 			dirs, folders = append(dirs, real), append(folders, e)
-		} else if only == nil || only(e.Path) {
+		} else if (only == nil || only(e.Path)) && (to != "" || e.Travels()) {
 			files = append(files, real)
 		}
 		return nil

@@ -527,12 +527,28 @@ func (m *Mover) giveBack(ctx context.Context, from, to string) error {
 	return tree.Carry(ctx, tree.Source{Root: from + half, Marked: true}, to, nil)
 }
 
-// Remove removes the files.
+// Remove removes what has moved of the files. What has not (the card leaves it out, or it is no
+// file) keeps its place.
 func (m *Mover) Remove(ctx context.Context) error {
-	if m.partly() {
-		return tree.Carry(ctx, m.source(), "", nil)
+	if m.single {
+		return m.RemoveWith(nil)
 	}
-	return m.RemoveWith(nil)
+	going := *m.One // what is under this name is to go, also when a run was cut off meanwhile
+	going.Path = m.Path + half
+	there, err := item.Waits(m.Path)
+	if err == nil && there {
+		err = item.Rename(m.Path, going.Path)
+	}
+	if err == nil {
+		err = tree.Carry(ctx, going.Source(false), "", nil)
+	}
+	if err != nil {
+		return err
+	}
+	if there, err = item.Waits(going.Path); err == nil && there {
+		err = item.Rename(going.Path, m.Path)
+	}
+	return err
 }
 
 // Compare holds every file against the list.
@@ -628,7 +644,7 @@ func (m *Mover) clearPart(ctx context.Context, keep string) error {
 	differs := map[string]bool{}
 	if was := m.Known.Earlier; m.Known.Placed == nil && was != nil {
 		if ours, err := m.Untouched(ctx, was.Stamp); err != nil || ours {
-			return cmp.Or(err, m.Remove(ctx))
+			return cmp.Or(err, tree.Carry(ctx, m.source(), "", nil))
 		}
 	}
 	list, closer, err := m.List()
