@@ -36,7 +36,7 @@ test: build/movekit build/movekit.exe lint
 # the usual 10 is for a night.
 SOAK ?= 10
 soak:
-	MOVEKIT_SEQUENCES=$$(($(SOAK) * 50000)) $(GO) test -timeout 5h -count=1 -run Sequence ./test/model
+	MOVEKIT_SEQUENCES=$$(($(SOAK) * 50000)) $(GO) test -timeout 5h -count=1 -run Sequence ./test/model ./internal/core/move
 	MOVEKIT_STORM=$$(($(SOAK) * 200)) $(GO) test -timeout 5h -count=1 ./test/storm
 
 # Inputs at random, for every reader of what comes from elsewhere. It finds

@@ -1,16 +1,15 @@
 package test
 
 import (
-	"crypto/sha256"
 	"fmt"
-	"io/fs"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"movekit/internal/core/digest"
 	"movekit/test/fatal"
 	"movekit/test/lay"
 )
@@ -42,26 +41,10 @@ items:
 	return dir
 }
 
-// files lists a folder: every file with the hash of its content, and folders.
-func files(t *testing.T, dir string) (out []string) {
-	t.Helper()
-	filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
-		fatal.If(t, err)
-		line := strings.TrimPrefix(path, dir)
-		if !e.IsDir() {
-			data, _ := os.ReadFile(path)
-			line += fmt.Sprintf(" %x", sha256.Sum256(data))
-		}
-		out = append(out, line)
-		return nil
-	})
-	return out
-}
-
 func TestUndo(t *testing.T) {
 	t.Parallel()
 	dir := undoOffice(t)
-	before := files(t, filepath.Join(dir, "new"))
+	before := picture(t, filepath.Join(dir, "new"))
 	if s := step(t, 0, dir, "new", "undo"); strings.Contains(s.out, "taken back") {
 		t.Errorf("nothing was put here: %s", s.out)
 	}
@@ -69,8 +52,8 @@ func TestUndo(t *testing.T) {
 	if s := step(t, 0, dir, "new", "undo"); strings.Count(s.out, "taken back") != 5 || strings.Count(s.out, "has its name back") != 4 {
 		t.Errorf("undo: %s", s.out)
 	}
-	if after := files(t, filepath.Join(dir, "new")); !slices.Equal(before, after) {
-		t.Errorf("before %q\nafter %q", before, after)
+	if after := picture(t, filepath.Join(dir, "new")); before != after {
+		t.Errorf("before\n%s\nafter\n%s", before, after)
 	}
 	if s := must(t, 0, dir, "status", "--kit", "kit"); strings.Contains(s.out, "set aside") {
 		t.Errorf("status: %s", s.out)
@@ -81,24 +64,24 @@ func TestUndo(t *testing.T) {
 	if s := step(t, 0, dir, "new", "undo"); strings.Count(s.out, "was worked in since") != 4 {
 		t.Errorf("undo: %s", s.out)
 	}
-	after := files(t, filepath.Join(dir, "new"))
-	for _, line := range before {
-		if !slices.Contains(after, line) {
+	after := picture(t, filepath.Join(dir, "new"))
+	for line := range strings.Lines(before) {
+		if !strings.Contains(after, line) {
 			t.Errorf("%s is not back", line)
 		}
 	}
-	if n := strings.Count(strings.Join(after, "\n"), fmt.Sprintf("%x", sha256.Sum256([]byte("worked in\n")))); n != 2 {
-		t.Errorf("what was worked in is there %d times: %q", n, after)
+	if n := strings.Count(after, digest.Of([]byte("worked in\n")).String()); n != 2 {
+		t.Errorf("what was worked in is there %d times:\n%s", n, after)
 	}
 	// What was there before, and what was put over it because one said so, stays.
 	step(t, 2, dir, "new", "unpack", "--in-the-way", "replace").tells(t, "undo cannot give it back")
 	step(t, 0, dir, "new", "unpack", "--yes", "--in-the-way", "replace")
-	now := files(t, filepath.Join(dir, "new"))
+	now := picture(t, filepath.Join(dir, "new"))
 	if s := step(t, 0, dir, "new", "undo"); !strings.Contains(s.out, "it was put over what was here") {
 		t.Errorf("undo: %s", s.out)
 	}
-	for _, line := range now {
-		if !strings.Contains(line, "fresh") && !slices.Contains(files(t, filepath.Join(dir, "new")), line) {
+	for line := range strings.Lines(now) {
+		if !strings.Contains(line, "fresh") && !strings.Contains(picture(t, filepath.Join(dir, "new")), line) {
 			t.Errorf("%s is gone", line)
 		}
 	}
@@ -116,17 +99,13 @@ func TestUndoKilled(t *testing.T) {
 		lay.Out(t, dir, map[string]string{fmt.Sprintf("old/srv/only/%d.rec", i): fmt.Sprint(i), fmt.Sprintf("new/srv/only/%d.rec", i): "theirs"})
 	}
 	step(t, 0, dir, "old", "pack")
-	before := files(t, filepath.Join(dir, "new"))
-	for _, wait := range []time.Duration{120, 200, 300, 450} {
+	before := picture(t, filepath.Join(dir, "new"))
+	for _, kills := range []int{0, 4, 4} {
 		step(t, 0, dir, "new", "unpack")
-		cmd := command(t.Context(), dir, "undo", "--kit", "kit", "--root", "new")
-		fatal.If(t, cmd.Start())
-		time.Sleep(wait * time.Millisecond)
-		cmd.Process.Kill()
-		cmd.Wait()
+		killedAnywhere(t, rand.New(rand.NewPCG(5, 5)), kills, kills/4, 500*time.Millisecond, dir, "undo", "--kit", "kit", "--root", "new")
 		step(t, 0, dir, "new", "undo")
-		if after := files(t, filepath.Join(dir, "new")); !slices.Equal(before, after) {
-			t.Fatalf("killed after %d ms: %d lines before, %d after", wait, len(before), len(after))
+		if after := picture(t, filepath.Join(dir, "new")); before != after {
+			t.Fatalf("killed %d times: before\n%s\nafter\n%s", kills, before, after)
 		}
 	}
 }

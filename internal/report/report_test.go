@@ -3,6 +3,7 @@ package report
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -21,28 +22,16 @@ import (
 func folded(events ...any) *Report {
 	m := kit.Manifest{ID: "1", Old: kit.Computer{Name: "OLD", ID: "o"}, New: kit.Computer{Name: "NEW"}}
 	var lines []journal.Line
+	names := map[string]string{"kit.Sealed": journal.EventSealed, "steps.Packed": journal.EventPacked, "steps.Placed": journal.EventPlaced, "steps.Checked": journal.EventChecked, "steps.Seen": journal.EventSeen,
+		"steps.Overridden": journal.EventOverridden, "steps.Retired": journal.EventRetired, "steps.Removed": journal.EventRemoved, "kit.Closed": journal.EventClosed}
 	for n, e := range events {
-		data, _ := json.Marshal(e)
-		l := journal.Line{At: time.Date(2026, 3, 2, 14, 5+n, 0, 0, time.Local), App: "app", Item: "data", Data: data}
-		switch e.(type) {
-		case kit.Sealed:
-			l.Event = journal.EventSealed
-		case steps.Packed:
-			l.Event, l.Item = journal.EventPacked, ""
-		case steps.Placed:
-			l.Event = journal.EventPlaced
-		case steps.Checked:
-			l.Event = journal.EventChecked
-		case steps.Seen:
-			l.Event, l.Item, l.Licence = journal.EventSeen, "", "seat"
-		case steps.Overridden:
-			l.Event, l.Item = journal.EventOverridden, ""
-		case steps.Retired:
-			l.Event = journal.EventRetired
-		case steps.Removed:
-			l.Event = journal.EventRemoved
-		case kit.Closed:
-			l.Event, l.Item = journal.EventClosed, ""
+		text, _ := json.Marshal(e)
+		l := journal.Line{At: time.Date(2026, 3, 2, 14, 5+n, 0, 0, time.Local), App: "app", Item: "data", Data: text}
+		switch l.Event = names[fmt.Sprintf("%T", e)]; l.Event {
+		case journal.EventPacked, journal.EventOverridden, journal.EventClosed:
+			l.Item = ""
+		case journal.EventSeen:
+			l.Item, l.Licence = "", "seat"
 		}
 		lines = append(lines, l)
 	}

@@ -22,6 +22,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/repoint"
 	"movekit/internal/core/run"
+	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
@@ -155,7 +156,7 @@ func (o *One) Stream() string {
 func FileName(name string) string { return strings.ReplaceAll(url.PathEscape(name), ":", "%3A") }
 
 // ListEnding is that of the stream that lists what is in an item.
-const ListEnding = ".list.zst.age"
+const ListEnding = ".list" + seal.Ending
 
 // List opens the sealed list of the item; the caller closes it.
 func (o *One) List() (*tree.ListReader, io.Closer, error) {

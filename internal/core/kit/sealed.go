@@ -50,7 +50,7 @@ func (k *Kit) Open(app string, parts []seal.Part) (io.ReadCloser, error) {
 	return r, nil
 }
 
-// Discard removes sealed files that are not recorded.
+// Discard removes sealed files that are not recorded, or not any more.
 func (k *Kit) Discard(app string, parts []seal.Part) {
 	for _, p := range parts {
 		os.Remove(filepath.Join(k.appDir(app), p.Name)) //nolint:errcheck // a leftover that nothing names

@@ -14,6 +14,7 @@ import (
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
+	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
 )
@@ -215,7 +216,7 @@ func (m *Move) packLicence(ctx context.Context, c *card.Card, l *card.Licence, a
 	if ofUser {
 		name += "@" + item.FileName(user)
 	}
-	parts, err := m.SealJSON(c.Name, name+".licence.zst.age", s)
+	parts, err := m.SealJSON(c.Name, name+".licence"+seal.Ending, s)
 	if err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "the licence %s of %s is not sealed", l.Name, c.Title)
 	}

@@ -2,13 +2,13 @@ package move
 
 import (
 	"context"
-	"crypto/rand"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/item"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/repoint"
+	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 )
 
@@ -53,8 +53,7 @@ func (m *Move) agreed(c *card.Card, o *item.One, edits []repoint.Edit, lines []r
 		within[e.In] = true
 	}
 	r.Places, r.Within = int64(len(edits)), int64(len(within))
-	// A name of its own: what the journal tells of stays whole until it tells of this.
-	if r.List, err = m.SealJSON(o.Key.App, r.Stream+"-"+rand.Text()[:8]+".json.zst.age", edits); err != nil {
+	if r.List, err = m.SealJSON(o.Key.App, r.Stream+".json"+seal.Ending, edits); err != nil {
 		return false, err
 	}
 	if err := m.Record(journal.EventRepointed, o.Key, r); err != nil {

@@ -140,13 +140,20 @@ func (m *Move) recordRetired(event string, key steps.Key, r steps.Retired) error
 
 func (m *Move) retire(ctx context.Context, t item.Target, out *run.ItemOutcome) error {
 	there, err := t.Mover.There(ctx)
-	if err == nil && there && t.Known.Retired != nil {
+	r := t.Known.Retiring
+	if err == nil && there && (t.Known.Retired != nil || r != nil) {
 		there, err = holds(ctx, t.Mover)
+	}
+	done := false // by a run that was cut off
+	if err == nil && r != nil {
+		done, err = keeps(ctx, t.Mover, r.To)
 	}
 	if err != nil {
 		return err
 	}
-	r := t.Known.Retiring
+	if done && there {
+		done, r = false, nil // somebody has made another since
+	}
 	switch {
 	case t.Known.Retired != nil && !there:
 		if out.Did, out.Aside = "retired already", t.Known.Retired.To; out.Aside == "" {
@@ -173,7 +180,10 @@ func (m *Move) retire(ctx context.Context, t item.Target, out *run.ItemOutcome) 
 			return err
 		}
 	}
-	if err := t.Mover.Rename(ctx, r.To); err != nil {
+	if !done {
+		err = t.Mover.Rename(ctx, r.To)
+	}
+	if err != nil {
 		return err
 	}
 	if r.Note != "" {
@@ -229,9 +239,6 @@ func (m *Move) giveBack(ctx context.Context, t item.Target, out *run.ItemOutcome
 		return err
 	}
 	there, err := t.Mover.There(ctx)
-	if err == nil && there {
-		there, err = holds(ctx, t.Mover)
-	}
 	if err != nil {
 		return err
 	}
@@ -240,8 +247,14 @@ func (m *Move) giveBack(ctx context.Context, t item.Target, out *run.ItemOutcome
 		if out.Aside, err = t.Mover.Aside(ctx, ""); err == nil {
 			err = t.Mover.Rename(ctx, out.Aside)
 		}
+		if err == nil {
+			there, err = t.Mover.At(out.Aside).There(ctx)
+		}
 		if err != nil {
 			return err
+		}
+		if !there { // a part of a folder, of which nothing is here
+			out.Aside = ""
 		}
 	}
 	if err := aside.Rename(ctx, r.From); err != nil {

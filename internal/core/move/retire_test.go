@@ -231,6 +231,19 @@ func TestPackedAgain(t *testing.T) {
 			t.Errorf("%s holds %q after undo, want %q", name, got, want)
 		}
 	}
+	// What nobody worked in is known as that after another pack, too.
+	fatal.If(t, errors.Join(os.Remove(o.Dir+"/new/srv/mail/1.msg"), os.Remove(o.Dir+"/new/srv/mail/9.msg")))
+	first = files(t, o.Dir+"/new/srv")
+	if out := o.Unpack(); out.Items[1].Aside != "" {
+		t.Errorf("nothing was in the way, and is set aside: %+v", out.Items[1])
+	}
+	lay.Out(t, o.Dir, map[string]string{"old/srv/mail/1.msg": "one", "old/srv/diary/b": "latest", "old/srv/letter.txt": "dear both"})
+	lay.Database(t, fleet, "INSERT INTO boat VALUES (3)")
+	o.Pack()
+	out = whateverCut(o, o.New, (*move.Move).Undo)
+	if got := files(t, o.Dir+"/new/srv"); !slices.Equal(got, first) || o.Text("new/srv/letter.txt") != "dear, corrected" {
+		t.Errorf("%q, before %q: %+v", got, first, out.Items)
+	}
 }
 
 // TestPartCutOff cuts what is done with a part of a folder off in the middle of the files that it
@@ -275,25 +288,6 @@ func TestPartCutOff(t *testing.T) {
 	fatal.If(t, errors.Join(os.Mkdir(back, 0o755), os.Rename(at("mail/9.msg"), filepath.Join(back, "9.msg"))))
 	if out := o.Only(o.Job(o.New).Undo(ctx)); !slices.Equal(files(t, at("")), first) || o.Text("new/srv/mail/1.msg") != "t1" {
 		t.Errorf("undone: %q, before %q: %+v", files(t, at("")), first, out.Items)
-	}
-}
-
-// TestUndoAfterAnotherPack takes back what nobody worked in, though something else is sealed since.
-func TestUndoAfterAnotherPack(t *testing.T) {
-	t.Parallel()
-	o := office.New(t, several, "linux", map[string]string{"old/srv/diary/a": "x", "old/srv/letter.txt": "dear", "old/srv/mail/1.msg": "1", "new/srv/diary/theirs": "t", "new/srv/mail/notes": "n", "new/srv/letter.txt": "their letter"})
-	lay.Database(t, o.Dir+"/old/srv/boats.db", "CREATE TABLE boat (n)")
-	o.Pack()
-	first := files(t, o.Dir+"/new/srv")
-	if out := o.Unpack(); out.Items[1].Aside != "" {
-		t.Errorf("nothing was in the way, and is set aside: %+v", out.Items[1])
-	}
-	lay.Out(t, o.Dir, map[string]string{"old/srv/mail/1.msg": "one", "old/srv/diary/b": "later", "old/srv/letter.txt": "dear all"})
-	lay.Database(t, o.Dir+"/old/srv/boats.db", "INSERT INTO boat VALUES (2)")
-	o.Pack()
-	out := whateverCut(o, o.New, (*move.Move).Undo)
-	if got := files(t, o.Dir+"/new/srv"); !slices.Equal(got, first) || o.Text("new/srv/letter.txt") != "their letter" {
-		t.Errorf("%q, before %q: %+v", got, first, out.Items)
 	}
 }
 

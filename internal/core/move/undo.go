@@ -84,17 +84,34 @@ func (m *Move) undoItem(ctx context.Context, c *card.Card, it *steps.Item) (run.
 			return out, err
 		}
 	}
-	kept, err := mover.TakeBack(ctx, *u)
+	done := *u
+	before := "" // what an interrupted run has kept
+	if there, err := keeps(ctx, mover, u.Kept); err != nil {
+		return out, err
+	} else if there {
+		before = u.Kept
+		if done.Kept, err = mover.Aside(ctx, ""); err != nil {
+			return out, err
+		}
+	}
+	kept, err := mover.TakeBack(ctx, done)
 	if err != nil {
 		return out, err
 	}
 	out.Did, out.Back = "taken back", u.Back
-	done := *u
 	if !kept {
-		done.Kept = ""
+		done.Kept = before
 	}
 	out.Aside = done.Kept
 	return out, m.recordUndone(journal.EventUndone, it.Key, done)
+}
+
+// keeps reports whether something has the name under which it is kept.
+func keeps(ctx context.Context, m item.Mover, name string) (bool, error) {
+	if name == "" {
+		return false, nil
+	}
+	return m.At(name).There(ctx)
 }
 
 // recordUndone records an item's taking back, in the terms of the computer itself.

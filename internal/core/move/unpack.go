@@ -301,6 +301,7 @@ func (m *Move) intend(ctx context.Context, t item.Target, there bool) (done step
 	if err != nil {
 		return done, err
 	}
+	over := done.Over
 	done.Over, done.Policy = "", string(policy)
 	switch policy {
 	case tree.KeepBoth:
@@ -310,6 +311,14 @@ func (m *Move) intend(ctx context.Context, t item.Target, there bool) (done step
 	case tree.SetAside:
 		if done.Aside, err = t.Mover.Aside(ctx, earlier); errors.Is(err, item.ErrFixed) {
 			err = nil // nothing is put there either
+		}
+	}
+	for _, name := range []string{earlier, over} {
+		if err != nil || name == "" || name == done.Aside {
+			continue
+		}
+		if there, err = t.Mover.At(name).There(ctx); there {
+			done.Notes = append(done.Notes, "look through "+machine.Spoken(m.Computer, name)+": a run that was cut off has set it aside")
 		}
 	}
 	return done, err
@@ -357,7 +366,7 @@ func (m *Move) started(ctx context.Context, t item.Target, is *item.Look) (bool,
 // of what was sealed of it before, and nobody has worked in it since.
 func untouched(ctx context.Context, t item.Target) (bool, error) {
 	was := t.Known.Earlier
-	if was == nil || was.To != t.Path || was.Stamp == "" || was.Same || was.Policy == string(tree.Skip) {
+	if was == nil || was.To != t.Path || was.Stamp == "" || was.Same || was.Policy == string(tree.Skip) || was.Policy == string(tree.Replace) {
 		return false, nil
 	}
 	return t.Mover.Untouched(ctx, was.Stamp)

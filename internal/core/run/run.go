@@ -49,7 +49,7 @@ type Kit interface {
 	Open(app string, parts []seal.Part) (io.ReadCloser, error)
 	// Tidy removes what runs that were killed have left.
 	Tidy() error
-	// Discard removes sealed files that are not recorded.
+	// Discard removes sealed files that are not recorded, or not any more.
 	Discard(app string, parts []seal.Part)
 }
 

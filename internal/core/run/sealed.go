@@ -79,11 +79,16 @@ func (r *Run) OpenJSON(app string, parts []seal.Part, v any) error {
 }
 
 // RecordSealed enters the sealed streams of an item into the journal and the
-// checksums.
+// checksums. Those of before are removed then.
 func (r *Run) RecordSealed(key steps.Key, s kit.Sealed) error {
+	var was []seal.Part
+	if it := r.State.Items[key]; it != nil {
+		was = it.Sealed.All()
+	}
 	if err := r.Record(journal.EventSealed, key, s); err != nil {
 		return err
 	}
+	r.Kit.Discard(key.App, was)
 	return r.Kit.MendChecksums()
 }
 

@@ -34,12 +34,30 @@ type parts struct {
 	done      []Part
 }
 
+// Ending is that of the names of streams: zstd in age.
+const Ending = ".zst.age"
+
+// newParts takes a name that no stream has yet: what is told of an earlier one stays whole.
 func newParts(dir, name string, limit int64) *parts {
-	return &parts{dir: dir, name: name, limit: limit}
+	p := &parts{dir: dir, name: name, limit: limit}
+	for n := 2; p.taken(); n++ {
+		p.name = fmt.Sprintf("%s.%d%s", strings.TrimSuffix(name, Ending), n, Ending)
+	}
+	return p
+}
+
+func (p *parts) taken() bool {
+	_, one := os.Lstat(filepath.Join(p.dir, p.name))
+	_, many := os.Lstat(p.partName(1))
+	return one == nil || many == nil
+}
+
+func (p *parts) partName(n int) string {
+	return filepath.Join(p.dir, fmt.Sprintf("%s.%03d", p.name, n))
 }
 
 func (p *parts) tempName(n int) string {
-	return filepath.Join(p.dir, fmt.Sprintf("%s.%03d%s", p.name, n, Unfinished))
+	return p.partName(n) + Unfinished
 }
 
 // Write adds b to the stream.
@@ -123,42 +141,19 @@ func (p *parts) finish() error {
 	return p.endPart()
 }
 
-// commit gives the parts their final names and removes those of an earlier
-// stream of the same name.
+// commit gives the parts their final names.
 func (p *parts) commit() ([]Part, error) {
-	keep := map[string]bool{}
 	for i := range p.done {
 		d := &p.done[i]
 		d.Name = p.name
 		if len(p.done) > 1 {
-			d.Name = fmt.Sprintf("%s.%03d", p.name, i+1)
+			d.Name = filepath.Base(p.partName(i + 1))
 		}
-		keep[d.Name] = true
 		if err := os.Rename(p.tempName(i+1), filepath.Join(p.dir, d.Name)); err != nil {
 			return nil, err
 		}
 	}
-	for _, old := range p.others() {
-		if !keep[old] {
-			if err := os.Remove(filepath.Join(p.dir, old)); err != nil {
-				return nil, err
-			}
-		}
-	}
 	return p.done, SyncDir(p.dir)
-}
-
-// others returns the files in the folder that carry this stream's name.
-func (p *parts) others() []string {
-	entries, _ := os.ReadDir(p.dir)
-	var out []string
-	for _, e := range entries {
-		rest, ok := strings.CutPrefix(e.Name(), p.name)
-		if ok && (rest == "" || len(rest) == 4 && rest[0] == '.' && strings.Trim(rest[1:], "0123456789") == "") {
-			out = append(out, e.Name())
-		}
-	}
-	return out
 }
 
 // abort removes what was written of the stream.

@@ -150,6 +150,7 @@ type Placed struct {
 	Same   bool              `json:"same,omitempty"`     // it was there already
 	Waits  string            `json:"waits,omitempty"`    // what a person must do before it is in place; "" where it is
 	Notes  []string          `json:"notes,omitempty"`    // what a person must know or do
+	Begun  time.Time         `json:"-"`                  // of one that is not ended: when it was recorded
 }
 
 // Undone is the data of journal.EventUndoing and journal.EventUndone.

@@ -137,6 +137,7 @@ func (s *State) Add(l journal.Line) {
 		it := &Item{Key: key, Sealed: *sealed, SealedAt: l.At}
 		if was := s.Items[key]; was != nil {
 			it.Earlier, it.Retired, it.Removed = cmp.Or(was.Placed, was.Earlier), was.Retired, was.Removed
+			it.Placing, it.Undoing, it.Retiring = was.Placing, was.Undoing, was.Retiring // to be ended all the same
 		}
 		s.Items[key] = it
 	case journal.EventPacked:
@@ -162,6 +163,7 @@ func (s *State) Add(l journal.Line) {
 		switch l.Event {
 		case journal.EventPlacing:
 			it.Placing = read[Placed](l)
+			it.Placing.Begun = l.At
 		case journal.EventRepointed:
 			if it.Repointed = read[Repointed](l); it.Repointed.Places == 0 {
 				it.Repointed = nil

@@ -43,7 +43,7 @@ func Carry(ctx context.Context, s Source, to string, only func(path string) bool
 			err = carry(parent, s.Root, from, to)
 		}
 	}
-	if s.Marked && err == nil {
+	if s.Marked && err == nil && (len(files) > 0 || len(s.Include) == 0) { // a part that is empty is nothing
 		err = likewise(to, folders)
 	}
 	slices.Reverse(dirs)

@@ -24,7 +24,7 @@ import (
 	"movekit/internal/core/tree"
 )
 
-const ending = ".tar.zst.age"
+const ending = ".tar" + seal.Ending
 
 // Content is what a kind knows of the files that its items are made of.
 type Content interface {
@@ -392,7 +392,7 @@ func (m *Mover) stage(ctx context.Context, stage string) (*tree.Stats, error) {
 func (m *Mover) settle(ctx context.Context, done *steps.Placed, stage string, there bool) error {
 	policy := tree.Policy(done.Policy)
 	if there && m.partly() && policy == tree.SetAside && done.Aside != "" {
-		if err := m.setAside(ctx, done.Aside); err != nil {
+		if err := m.setAside(ctx, done.Aside, true); err != nil {
 			return err
 		}
 	}
@@ -458,7 +458,23 @@ func (m *Mover) Mark(ctx context.Context, done *steps.Placed) error {
 			done.Aside = "" // nothing was in the way
 		}
 	}
+	if ours, err := m.knownOurs(ctx); err != nil || !ours {
+		return err // it counts as worked in
+	}
 	return item.Stamp(ctx, m, done)
+}
+
+// knownOurs reports whether nothing is there that somebody has made since a run was cut off.
+func (m *Mover) knownOurs(ctx context.Context) (bool, error) {
+	switch p := m.Known.Placing; {
+	case p == nil:
+	case m.partly():
+		return m.Same(ctx)
+	case m.merged():
+		st, err := m.source().Measure(ctx, nil, nil)
+		return err == nil && st.Newest.Before(p.Begun), err
+	}
+	return true, nil
 }
 
 // Untouched looks at the stamp of the files. Where an interrupted run has begun to carry a part
@@ -487,24 +503,31 @@ func (m *Mover) Rename(ctx context.Context, to string) error {
 	case tree.IsAside(filepath.Base(m.Path)):
 		return m.giveBack(ctx, m.Path, to)
 	}
-	return m.setAside(ctx, to)
+	return m.setAside(ctx, to, false)
 }
 
 // half is the ending of a folder that a part of another is being carried into, or out of: one
 // without it has all of it.
 const half = tree.StageEnding
 
-// setAside carries a part of a folder into one of its own, which is there when that is done.
-func (m *Mover) setAside(ctx context.Context, to string) error {
-	if there, err := item.Waits(to); err != nil || there {
+// setAside carries a part of a folder into one of its own, which is there when that is done;
+// where nothing is carried, only if it is to tell that.
+func (m *Mover) setAside(ctx context.Context, to string, tells bool) error {
+	there, err := item.Waits(to)
+	if err != nil || there {
 		return err
 	}
-	if err := os.MkdirAll(to+half, 0o755); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", to+half)
+	if tells {
+		if err := os.MkdirAll(to+half, 0o755); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", to+half)
+		}
 	}
 	source := m.source()
 	source.Marked = true
 	if err := tree.Carry(ctx, source, to+half, nil); err != nil {
+		return err
+	}
+	if there, err = item.Waits(to + half); err != nil || !there {
 		return err
 	}
 	return item.Rename(to+half, to)
@@ -641,7 +664,9 @@ func (m *Mover) takePartBack(ctx context.Context, u steps.Undone) (kept bool, er
 
 // clearPart removes what is ours of a part of a folder, and keeps the rest of it under another name.
 func (m *Mover) clearPart(ctx context.Context, keep string) error {
-	differs := map[string]bool{}
+	if there, err := m.There(ctx); err != nil || !there {
+		return err
+	}
 	if was := m.Known.Earlier; m.Known.Placed == nil && was != nil {
 		if ours, err := m.Untouched(ctx, was.Stamp); err != nil || ours {
 			return cmp.Or(err, tree.Carry(ctx, m.source(), "", nil))
@@ -652,6 +677,7 @@ func (m *Mover) clearPart(ctx context.Context, keep string) error {
 		return err
 	}
 	defer closer.Close()
+	differs := map[string]bool{}
 	how := tree.Comparing{EachDiffering: func(path string) { differs[path] = true }}
 	if how.Turned, err = m.Turned(); err != nil {
 		return err

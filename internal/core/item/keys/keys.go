@@ -25,13 +25,14 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/registry"
 	"movekit/internal/core/repoint"
+	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
 
 // ending is that of the sealed .reg text. What is put in place is read from the list, which
 // has every value as it is.
-const ending = ".reg.zst.age"
+const ending = ".reg" + seal.Ending
 
 // Mover moves one key.
 type Mover struct{ *item.One }

@@ -22,9 +22,6 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// sealedEnding is put behind the ending of sealed streams.
-const sealedEnding = ".zst.age"
-
 // mover moves one database of a server. What it has opened is shared by those
 // that At makes of it.
 type mover[F Facts] struct {
@@ -214,11 +211,11 @@ func (m mover[F]) Seal(ctx context.Context, is *item.Look) (out *kit.Sealed, err
 	schemaEnding, rowsEnding := m.engine.Endings()
 	var schema kit.Stream
 	if schemaEnding != "" {
-		if schema, err = m.Run.Seal(m.Key.App, out.Stream+schemaEnding+sealedEnding, 1); err != nil {
+		if schema, err = m.Run.Seal(m.Key.App, out.Stream+schemaEnding+seal.Ending, 1); err != nil {
 			return nil, err
 		}
 	}
-	rows, err := m.Run.Seal(m.Key.App, out.Stream+rowsEnding+sealedEnding, 0)
+	rows, err := m.Run.Seal(m.Key.App, out.Stream+rowsEnding+seal.Ending, 0)
 	progress := m.Progress("sealing", is.Bytes)
 	var facts F
 	if err == nil {

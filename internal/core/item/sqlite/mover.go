@@ -22,7 +22,7 @@ import (
 	"movekit/internal/core/tree"
 )
 
-const ending = ".sqlite.zst.age"
+const ending = ".sqlite" + seal.Ending
 
 // Mover moves one database: a file with its side files.
 type Mover struct{ item.Disk }

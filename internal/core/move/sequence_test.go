@@ -1,0 +1,119 @@
+package move_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"movekit/internal/core/machine"
+	"movekit/internal/core/move"
+	"movekit/internal/core/run"
+	"movekit/internal/core/tree"
+	"movekit/test/lay"
+	"movekit/test/office"
+)
+
+// TestSequenceOfFiles has people work on both computers, and steps be taken and cut off, at random:
+// no text that was written on a computer is ever gone from it, and no step ends in an error.
+func TestSequenceOfFiles(t *testing.T) {
+	n := 50
+	if all, err := strconv.Atoi(os.Getenv("MOVEKIT_SEQUENCES")); err == nil {
+		n = all / 100
+	}
+	for seed := range n {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			t.Parallel()
+			s := &sequence{Office: office.New(t, several+"  - {name: plain, kind: folder, path: /srv/plain}\n", "linux", map[string]string{
+				"old/srv/diary/a": "x", "old/srv/letter.txt": "dear", "old/srv/mail/in/1.msg": "1", "old/srv/mail/2.msg": "2", "old/srv/plain/a": "p", "new/srv/.keep": "",
+			}), random: rand.New(rand.NewPCG(uint64(seed), 1)), wrote: map[string][]string{}}
+			lay.Database(t, s.Dir+"/old/srv/boats.db", "CREATE TABLE boat (n)")
+			for i := 0; i < 45 && !t.Failed(); i++ {
+				s.next(i)
+			}
+		})
+	}
+}
+
+type sequence struct {
+	*office.Office
+	random *rand.Rand
+	wrote  map[string][]string // by computer
+	done   []string
+}
+
+func (s *sequence) next(n int) {
+	way := []tree.Policy{tree.SetAside, tree.SetAside, tree.KeepBoth, tree.Skip}[s.random.IntN(4)]
+	switch s.random.IntN(12) {
+	case 0, 1, 2:
+		s.work("new", fmt.Sprintf("T%d;", n))
+	case 3, 4:
+		s.work("old", fmt.Sprintf("T%d;", n))
+	case 5, 6:
+		s.step("pack", s.Old, way, (*move.Move).Pack)
+	case 7, 8:
+		s.step("unpack "+string(way), s.New, way, (*move.Move).Unpack)
+	case 9:
+		s.step("undo", s.New, way, (*move.Move).Undo)
+	case 10:
+		s.step("retire", s.Old, way, (*move.Move).Retire)
+	case 11:
+		s.step("return", s.Old, way, (*move.Move).Return)
+	}
+	for side, all := range s.wrote {
+		var is strings.Builder
+		filepath.WalkDir(filepath.Join(s.Dir, side), func(path string, e fs.DirEntry, err error) error {
+			if err == nil && e.Type().IsRegular() {
+				data, _ := os.ReadFile(path)
+				is.Write(data)
+			}
+			return nil
+		})
+		for _, text := range all {
+			if !strings.Contains(is.String(), text) {
+				s.T.Errorf("%s is gone from the %s computer after\n%s", text, side, strings.Join(s.done, "\n"))
+			}
+		}
+	}
+}
+
+// work writes a text into a file, or a database.
+func (s *sequence) work(side, text string) {
+	names := []string{"boats.db", "diary/a", "diary/b", "diary/own.log", "diary/sub/d", "mail/in/1.msg", "mail/2.msg", "mail/9.msg", "mail/notes", "mail/x/5.msg", "plain/a", "plain/s/c", "letter.txt"}
+	path := filepath.Join(s.Dir, side, "srv", names[s.random.IntN(len(names))])
+	s.done, s.wrote[side] = append(s.done, path+" "+text), append(s.wrote[side], text)
+	if filepath.Ext(path) == ".db" {
+		lay.Database(s.T, path, "CREATE TABLE IF NOT EXISTS boat (n)", "INSERT INTO boat VALUES ('"+text+"')")
+		return
+	}
+	was, _ := os.ReadFile(path)
+	lay.Out(s.T, filepath.Dir(path), map[string]string{filepath.Base(path): string(was) + text})
+}
+
+// step takes a step, which may be cut off.
+func (s *sequence) step(name string, c machine.Computer, way tree.Policy, do func(*move.Move, context.Context) ([]*run.Outcome, error)) {
+	lines := 1000
+	if s.random.IntN(3) == 0 {
+		lines = s.random.IntN(8)
+	}
+	m := move.New(s.Run(&cut{s.Kit, lines}, c))
+	m.Overrides, m.Ways = map[string]string{"right-name": "x", "old-unchanged": "x"}, map[string]tree.Policy{"": way}
+	out, err := do(m, s.T.Context())
+	for _, o := range out {
+		err = errors.Join(err, o.Err)
+		name += " " + office.Blocked(o)
+		for _, i := range o.Items {
+			name += fmt.Sprintf(" [%s %s %s]", i.Item, i.Did, filepath.Base(i.Aside))
+		}
+	}
+	s.done = append(s.done, fmt.Sprintf("%s, %d lines: %v", name, lines, err))
+	if err != nil && !errors.Is(err, errPulled) {
+		s.T.Errorf("after\n%s", strings.Join(s.done, "\n"))
+	}
+}
