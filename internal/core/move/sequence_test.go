@@ -50,7 +50,7 @@ type sequence struct {
 
 func (s *sequence) next(n int) {
 	way := []tree.Policy{tree.SetAside, tree.SetAside, tree.KeepBoth, tree.Skip}[s.random.IntN(4)]
-	switch s.random.IntN(12) {
+	switch s.random.IntN(13) {
 	case 0, 1, 2:
 		s.work("new", fmt.Sprintf("T%d;", n))
 	case 3, 4:
@@ -65,6 +65,8 @@ func (s *sequence) next(n int) {
 		s.step("retire", s.Old, way, (*move.Move).Retire)
 	case 11:
 		s.step("return", s.Old, way, (*move.Move).Return)
+	case 12:
+		s.step("verify", s.New, way, (*move.Move).Verify)
 	}
 	for side, all := range s.wrote {
 		var is strings.Builder
