@@ -35,6 +35,7 @@ func newWine(t *testing.T) *wine {
 	w := &wine{t, filepath.Join(dir, "prefix"), filepath.Join(dir, "movekit.exe")}
 	fatal.If(t, build(w.exe, "windows"))
 	lay.Out(t, dir, map[string]string{"prng.c": prng})
+	w.start("wineserver", "-p") // a server that ends between two programs resets the next one's connection
 	if _, _, err := w.start("wineboot", "-i"); err != nil {
 		t.Skipf("Wine does not start here: %v", err)
 	}

@@ -255,17 +255,12 @@ func TestPartCutOff(t *testing.T) {
 	})
 	at := func(name string) string { return filepath.Join(o.Dir, "new/srv", name) }
 	// cutOff does all but the last line of the journal, and names what is unfinished.
-	cutOff := func(do func(*move.Move, context.Context) ([]*run.Outcome, error), event string) (it *steps.Item) {
-		t.Helper()
-		for n := 0; it == nil; n++ {
-			if _, err := do(move.New(o.Run(&cut{o.Kit, 1}, o.New)), ctx); err != nil || n > 9 {
-				t.Fatal(n, err)
-			}
-			if lines := o.Kit.Lines(); lines[len(lines)-1].Event == event {
-				it = o.Job(o.New).State.Items[steps.Key{App: "app", Item: "mail"}]
-			}
+	cutOff := func(do func(*move.Move, context.Context) ([]*run.Outcome, error), event string) *steps.Item {
+		for lines := o.Kit.Lines(); lines[len(lines)-1].Event != event; lines = o.Kit.Lines() {
+			_, err := do(move.New(o.Run(&cut{o.Kit, 1}, o.New)), ctx)
+			fatal.If(t, err)
 		}
-		return it
+		return o.Job(o.New).State.Items[steps.Key{App: "app", Item: "mail"}]
 	}
 	o.Pack()
 	first := files(t, at(""))

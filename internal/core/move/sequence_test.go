@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 
 	"movekit/internal/core/machine"
@@ -20,20 +21,41 @@ import (
 	"movekit/test/office"
 )
 
+const more = `
+  - {name: plain, kind: folder, path: /srv/plain}
+  - {name: set, kind: folder, path: ~/.app, repoint: ['*.ini']}
+  - {name: part, kind: folder, path: ~/.part, include: ['*.ini'], repoint: ['*.ini']}
+  - {name: one, kind: file, path: ~/one.ini, repoint: ['*']}
+  - {name: rec, kind: sqlite, path: ~/r.db, repoint: [boat.n]}
+  - {name: years, kind: folder, path: /srv/years, each: '20??'}
+`
+
+// places are files that somebody works in, some of which no item has.
+var places = strings.Fields(`srv/boats.db srv/diary/a srv/diary/b srv/diary/own.log srv/diary/sub/d srv/mail/in/1.msg srv/mail/2.msg srv/mail/9.msg srv/mail/notes srv/mail/x/5.msg
+	srv/plain/a srv/plain/s/c srv/letter.txt ~/.app/a.ini ~/.app/b ~/.app/c.ini ~/.part/a.ini ~/.part/b ~/.part/c.ini ~/one.ini ~/r.db srv/years/2024/a srv/years/2025/b`)
+
 // TestSequenceOfFiles has people work on both computers, and steps be taken and cut off, at random:
 // no text that was written on a computer is ever gone from it, and no step ends in an error.
 func TestSequenceOfFiles(t *testing.T) {
-	n := 50
+	n := 30
 	if all, err := strconv.Atoi(os.Getenv("MOVEKIT_SEQUENCES")); err == nil {
-		n = all / 100
+		n = all / 250
 	}
+	var did sync.Map // what came of items, in all of them
+	t.Cleanup(func() {
+		for _, what := range []string{"sealed", "placed", "renewed", "completed", "taken back", "retired", "returned"} {
+			if _, is := did.Load(what); !is {
+				t.Errorf("nothing was ever %s", what)
+			}
+		}
+	})
 	for seed := range n {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			t.Parallel()
-			s := &sequence{Office: office.New(t, several+"  - {name: plain, kind: folder, path: /srv/plain}\n", "linux", map[string]string{
-				"old/srv/diary/a": "x", "old/srv/letter.txt": "dear", "old/srv/mail/in/1.msg": "1", "old/srv/mail/2.msg": "2", "old/srv/plain/a": "p", "new/srv/.keep": "",
-			}), random: rand.New(rand.NewPCG(uint64(seed), 1)), wrote: map[string][]string{}}
-			lay.Database(t, s.Dir+"/old/srv/boats.db", "CREATE TABLE boat (n)")
+			s := &sequence{Office: office.New(t, several+more, "linux", map[string]string{"old/home/maren/x": "", "new/home/m2/x": ""}), random: rand.New(rand.NewPCG(uint64(seed), 1)), wrote: map[string][]string{}, did: &did}
+			for _, name := range places {
+				s.work("old", name, "/home/maren/x ")
+			}
 			for i := 0; i < 45 && !t.Failed(); i++ {
 				s.next(i)
 			}
@@ -46,27 +68,25 @@ type sequence struct {
 	random *rand.Rand
 	wrote  map[string][]string // by computer
 	done   []string
+	did    *sync.Map
 }
 
 func (s *sequence) next(n int) {
 	way := []tree.Policy{tree.SetAside, tree.SetAside, tree.KeepBoth, tree.Skip}[s.random.IntN(4)]
-	switch s.random.IntN(13) {
-	case 0, 1, 2:
-		s.work("new", fmt.Sprintf("T%d;", n))
-	case 3, 4:
-		s.work("old", fmt.Sprintf("T%d;", n))
+	switch s.random.IntN(12) {
+	case 0, 1, 2, 3, 4:
+		s.work([]string{"new", "new", "old"}[s.random.IntN(3)], places[s.random.IntN(len(places))], fmt.Sprintf("T%d;", n))
 	case 5, 6:
 		s.step("pack", s.Old, way, (*move.Move).Pack)
 	case 7, 8:
 		s.step("unpack "+string(way), s.New, way, (*move.Move).Unpack)
+		s.step("verify", s.New, way, (*move.Move).Verify)
 	case 9:
 		s.step("undo", s.New, way, (*move.Move).Undo)
 	case 10:
 		s.step("retire", s.Old, way, (*move.Move).Retire)
 	case 11:
 		s.step("return", s.Old, way, (*move.Move).Return)
-	case 12:
-		s.step("verify", s.New, way, (*move.Move).Verify)
 	}
 	for side, all := range s.wrote {
 		var is strings.Builder
@@ -86,9 +106,8 @@ func (s *sequence) next(n int) {
 }
 
 // work writes a text into a file, or a database.
-func (s *sequence) work(side, text string) {
-	names := []string{"boats.db", "diary/a", "diary/b", "diary/own.log", "diary/sub/d", "mail/in/1.msg", "mail/2.msg", "mail/9.msg", "mail/notes", "mail/x/5.msg", "plain/a", "plain/s/c", "letter.txt"}
-	path := filepath.Join(s.Dir, side, "srv", names[s.random.IntN(len(names))])
+func (s *sequence) work(side, name, text string) {
+	path := filepath.Join(s.Dir, side, strings.Replace(name, "~", map[string]string{"old": "home/maren", "new": "home/m2"}[side], 1))
 	s.done, s.wrote[side] = append(s.done, path+" "+text), append(s.wrote[side], text)
 	if filepath.Ext(path) == ".db" {
 		lay.Database(s.T, path, "CREATE TABLE IF NOT EXISTS boat (n)", "INSERT INTO boat VALUES ('"+text+"')")
@@ -106,11 +125,13 @@ func (s *sequence) step(name string, c machine.Computer, way tree.Policy, do fun
 	}
 	m := move.New(s.Run(&cut{s.Kit, lines}, c))
 	m.Overrides, m.Ways = map[string]string{"right-name": "x", "old-unchanged": "x"}, map[string]tree.Policy{"": way}
+	m.Person, m.Say.Users = &looker{says: s.random.IntN(3) > 0}, map[string]string{"maren": "m2"}
 	out, err := do(m, s.T.Context())
 	for _, o := range out {
 		err = errors.Join(err, o.Err)
 		name += " " + office.Blocked(o)
 		for _, i := range o.Items {
+			s.did.Store(i.Did, true)
 			name += fmt.Sprintf(" [%s %s %s]", i.Item, i.Did, filepath.Base(i.Aside))
 		}
 	}

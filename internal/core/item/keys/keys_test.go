@@ -346,7 +346,6 @@ func TestKeysCutOff(t *testing.T) {
 			t.Fatalf("cut %d: lost\n%s\nbefore\n%s", cut, got, before)
 		}
 		if whole {
-			t.Logf("%d cuts", cut)
 			return
 		}
 	}

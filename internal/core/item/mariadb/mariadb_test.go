@@ -275,7 +275,6 @@ func TestSchemas(t *testing.T) {
 		place(t, d, p, to)
 		same(t, d, to)
 		dbcases.SameDumps(t, old, now, name, func(s string) string { return s })
-		t.Logf("%d tables, %d rows, %d definitions", len(d.Tables), d.Rows(), len(d.Schema))
 		fatal.If(t, openAt(t, to).Drop(t.Context(), name))
 	})
 }

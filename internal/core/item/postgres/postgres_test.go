@@ -189,7 +189,6 @@ func TestSchemas(t *testing.T) {
 		dbcases.SameDumps(t, old, now, "schema", func(s string) string {
 			return strings.ToLower(strings.NewReplacer("(", "", ")", "", "::text", "").Replace(s))
 		})
-		t.Logf("%d tables, %d rows, %d definitions", len(f.Tables), f.Rows(), len(f.Schema))
 	})
 }
 
@@ -386,7 +385,6 @@ func TestCutOff(t *testing.T) {
 	}
 	before := dump("cutoff")
 	defer func() { tracer = nil }()
-	stops := 0
 	for _, kill := range []bool{false, true} {
 		for stop := 1; ; stop++ {
 			to := server(t, now, "cutoff")
@@ -444,12 +442,10 @@ func TestCutOff(t *testing.T) {
 				t.Fatalf("cut off at %d, it came back otherwise", stop)
 			}
 			if !stopped {
-				stops += stop - 1
 				break
 			}
 		}
 	}
-	t.Logf("cut off at %d statements", stops)
 }
 
 func TestServersThatSayNo(t *testing.T) {

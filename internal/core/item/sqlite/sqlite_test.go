@@ -106,7 +106,6 @@ func TestSchemas(t *testing.T) {
 				t.Errorf("the client's dumps differ: %v %v", err1, err2)
 			}
 		}
-		t.Logf("%d tables, %d rows, %d definitions", len(f.Tables), f.Rows(), len(f.Schema))
 	})
 }
 

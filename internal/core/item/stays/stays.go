@@ -52,9 +52,9 @@ func (m mover) Look(ctx context.Context, _ item.Looking) (*item.Look, error) {
 	return is, m.reach(ctx, is)
 }
 
-// reach sees whether something answers.
+// reach sees whether something answers. Where the address does not tell which port, that is not tried.
 func (m mover) reach(ctx context.Context, is *item.Look) error {
-	if !m.tried || is.Path == "" || m.Computer.Root() != "" {
+	if _, port := endpoint(is.Path); !m.tried || is.Path == "" || port == "" || m.Computer.Root() != "" {
 		return nil
 	}
 	reached := Reached(ctx, is.Path, m.Limit)

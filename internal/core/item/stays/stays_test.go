@@ -5,13 +5,17 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/item"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/test/fatal"
 )
 
 func TestReached(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	fatal.If(t, err)
 	address := l.Addr().String()
 	if !Reached(t.Context(), address, time.Second) || !Reached(t.Context(), "postgresql://"+address+"/ledger", time.Second) {
 		t.Error("a server that listens is not reached")
@@ -19,6 +23,14 @@ func TestReached(t *testing.T) {
 	l.Close()
 	if Reached(t.Context(), address, time.Second) || Reached(t.Context(), "", time.Second) {
 		t.Error("a server that does not listen is reached")
+	}
+	c, err := machine.Open("")
+	fatal.If(t, err)
+	for at, tried := range map[string]bool{"quayp://" + address: true, "quayp://127.0.0.1/x": false, "": false} { // which port that is, nobody knows
+		is, err := Network(&item.One{Here: run.NewHere(c), Card: &card.Item{Address: at}}).Look(t.Context(), item.Looking{})
+		if err != nil || is.Reached != nil != tried {
+			t.Errorf("%q: %+v, %v", at, is, err)
+		}
 	}
 	for in, want := range map[string]string{
 		`\\QUAY-SRV\ledger\x`: "QUAY-SRV:445", "//QUAY-SRV/ledger": "QUAY-SRV:445", "QUAY-SRV:5432": "QUAY-SRV:5432", "QUAY-SRV": "QUAY-SRV:445", "https://l.example/x": "l.example:443",
