@@ -303,10 +303,15 @@ func (n number) Same(context.Context) (bool, error) {
 	return err == nil && (v == n.disk()[n.Path] || n.w.fault == "takes all for the same"), nil
 }
 
-func (n number) Put(_ context.Context, done *steps.Placed) error {
+func (n number) Put(ctx context.Context, done *steps.Placed) error {
 	v, err := n.sealed()
 	if err != nil {
 		return err
+	}
+	if done.Over != "" {
+		if err := n.Rename(ctx, done.Over); err != nil {
+			return err
+		}
 	}
 	there := n.disk()[n.Path] != 0
 	if there && done.Policy == string(tree.Skip) {

@@ -64,7 +64,8 @@ type Mover interface {
 	// At is the same item at another place.
 	At(path string) Mover
 	// Put puts the item in place. What is in the way is treated as done says, in
-	// which what came of it is noted.
+	// which what came of it is noted; what an earlier unpack put there gets the
+	// name done.Over.
 	Put(ctx context.Context, done *steps.Placed) error
 	// Mark notes of what is there, which nobody has worked in yet, what tells later
 	// whether anybody has; and what of it is written otherwise here than it was sealed.

@@ -206,6 +206,7 @@ func TestPackedAgain(t *testing.T) {
 	lay.Database(t, o.Dir+"/new/srv/boats.db", "CREATE TABLE other (n)")
 	o.Pack()
 	o.Unpack()
+	lay.Out(t, o.Dir, map[string]string{"new/srv/diary/app.log": "which the card leaves out"})
 	first := files(t, o.Dir+"/new/srv")
 	lay.Out(t, o.Dir, map[string]string{"old/srv/diary/b": "later", "old/srv/mail/3.msg": "3", "old/srv/letter.txt": "dear all"})
 	os.Remove(o.Dir + "/old/srv/mail/2.msg")

@@ -22,7 +22,8 @@ import (
 )
 
 const more = `
-  - {name: plain, kind: folder, path: /srv/plain}
+  - {name: plain, kind: folder, path: /srv/plain, skip: ['*.db', own]}
+  - {name: inner, kind: sqlite, path: /srv/plain/in.db}
   - {name: set, kind: folder, path: ~/.app, repoint: ['*.ini']}
   - {name: part, kind: folder, path: ~/.part, include: ['*.ini'], repoint: ['*.ini']}
   - {name: one, kind: file, path: ~/one.ini, repoint: ['*']}
@@ -32,7 +33,7 @@ const more = `
 
 // places are files that somebody works in, some of which no item has.
 var places = strings.Fields(`srv/boats.db srv/diary/a srv/diary/b srv/diary/own.log srv/diary/sub/d srv/mail/in/1.msg srv/mail/2.msg srv/mail/9.msg srv/mail/notes srv/mail/x/5.msg
-	srv/plain/a srv/plain/s/c srv/letter.txt ~/.app/a.ini ~/.app/b ~/.app/c.ini ~/.part/a.ini ~/.part/b ~/.part/c.ini ~/one.ini ~/r.db srv/years/2024/a srv/years/2025/b`)
+	srv/plain/a srv/plain/s/c srv/plain/in.db srv/plain/own/x srv/letter.txt ~/.app/a.ini ~/.app/b ~/.app/c.ini ~/.part/a.ini ~/.part/b ~/.part/c.ini ~/one.ini ~/r.db srv/years/2024/a srv/years/2025/b`)
 
 // TestSequenceOfFiles has people work on both computers, and steps be taken and cut off, at random:
 // no text that was written on a computer is ever gone from it, and no step ends in an error.

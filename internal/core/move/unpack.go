@@ -198,7 +198,6 @@ func (m *Move) put(ctx context.Context, t item.Target) (run.ItemOutcome, error) 
 	switch {
 	case done.Over != "":
 		out.Did = "renewed"
-		err = t.Mover.Rename(ctx, done.Over)
 	case there && done.Policy == string(tree.Skip):
 		out.Did = "skipped"
 		if t.Card.Kind.Info().Folder {

@@ -28,9 +28,9 @@ const smallFile = 256 << 10
 type Stats struct {
 	Files, Dirs, Links int64
 	Bytes              int64
-	Newest             time.Time // newest change of a file
-	newestAny          time.Time // and of a folder too
-	Left               []string  // what does not travel, with the reason; at most 20
+	Newest             time.Time    // newest change of a file
+	all                *digest.Hash // of what tells entries apart; nil where there is none yet
+	Left               []string     // what does not travel, with the reason; at most 20
 	LeftCount          int
 	Unkept             []string // marks that the place does not take; at most 20
 	UnkeptCount        int
@@ -75,18 +75,26 @@ func (s *Stats) add(e Entry) {
 		}
 		s.Owners[e.Owner] = true
 	}
-	if e.ModTime.After(s.newestAny) {
-		s.newestAny = e.ModTime
+	if s.all == nil {
+		s.all = digest.New()
 	}
-	if e.Type != Dir && e.ModTime.After(s.Newest) {
+	fmt.Fprintf(s.all, "%s\x00%s\x00%s\x00", e.Path, e.Type, e.Target)
+	if e.Type == Dir { // its time changes also with what the card leaves out
+		return
+	}
+	fmt.Fprintf(s.all, "%d %d\x00", e.Size, e.ModTime.UnixNano())
+	if e.ModTime.After(s.Newest) {
 		s.Newest = e.ModTime
 	}
 }
 
-// Stamp is a short text that changes when something in the item does: it
-// holds the newest change, the number of entries and their size.
+// Stamp is a short text that changes when something in the item does: it holds the number of
+// files and their size, and a hash of every name, with its size and time.
 func (s *Stats) Stamp() string {
-	return fmt.Sprintf("%s %d %d %d %d", s.newestAny.UTC().Format(time.RFC3339Nano), s.Files, s.Dirs, s.Links, s.Bytes)
+	if s.all == nil {
+		return ""
+	}
+	return fmt.Sprintf("%d %d %.32s", s.Files, s.Bytes, s.all.Sum())
 }
 
 // Measure walks the source and counts what is in it, without reading files.

@@ -107,18 +107,17 @@ func TestStamp(t *testing.T) {
 	at := func(name string, year int) {
 		os.Chtimes(filepath.Join(dir, name), time.Time{}, time.Date(year, 1, 1, 0, 0, 0, 0, time.UTC))
 	}
-	for _, name := range []string{"sub/a", "sub", "b", "."} {
-		at(name, 2020)
-	}
+	at("sub/a", 2020)
+	at("b", 2020)
 	seen := []string{stamp()}
-	if stamp() != seen[0] || !strings.HasSuffix(seen[0], " 3 2 0 3") {
+	if at("sub", 2021); stamp() != seen[0] || !strings.HasPrefix(seen[0], "3 3 ") { // the time of a folder changes also with what the card leaves out
 		t.Errorf("%q", seen[0])
 	}
 	for i, change := range []func(){
-		func() { at("sub", 2021) },
-		func() { at("b", 2022) },
+		func() { os.Rename(filepath.Join(dir, "c"), filepath.Join(dir, "d")) },
+		func() { at("b", 2019) },
 		func() { lay.Out(t, dir, map[string]string{"sub/a": "12"}); at("sub/a", 2020) },
-		func() { os.Symlink("b", filepath.Join(dir, "l")); at(".", 2020) },
+		func() { os.Symlink("b", filepath.Join(dir, "l")) },
 	} {
 		if change(); slices.Contains(seen, stamp()) {
 			t.Errorf("the %d. change makes no difference: %q", i+1, stamp())

@@ -392,6 +392,18 @@ func (m *Mover) stage(ctx context.Context, stage string) (*tree.Stats, error) {
 // settle moves what was staged to its place.
 func (m *Mover) settle(ctx context.Context, done *steps.Placed, stage string, there bool) error {
 	policy := tree.Policy(done.Policy)
+	if there && done.Over != "" {
+		if err := m.setOver(ctx, done.Over); err != nil {
+			return err
+		}
+		var err error
+		if there, err = m.There(ctx); err != nil {
+			return err
+		}
+		if there { // what is not ours stays
+			return m.merge(ctx, done, stage, policy)
+		}
+	}
 	if there && m.partly() && policy == tree.SetAside && done.Aside != "" {
 		if err := m.setAside(ctx, done.Aside, true); err != nil {
 			return err
@@ -469,7 +481,7 @@ func (m *Mover) Mark(ctx context.Context, done *steps.Placed) error {
 func (m *Mover) knownOurs(ctx context.Context) (bool, error) {
 	switch p := m.Known.Placing; {
 	case p == nil:
-	case m.partly():
+	case m.partly() || p.Over != "":
 		return m.Same(ctx)
 	case m.merged():
 		st, err := m.source().Measure(ctx, nil, nil)
@@ -478,21 +490,17 @@ func (m *Mover) knownOurs(ctx context.Context) (bool, error) {
 	return true, nil
 }
 
-// Untouched looks at the stamp of the files. Where an interrupted run has begun to carry a part
-// of a folder away, it saw that before.
+// Untouched looks at the stamp of the files. Where an interrupted run has begun to carry them
+// away, it saw that before.
 func (m *Mover) Untouched(ctx context.Context, stamp string) (bool, error) {
-	if p := m.Known.Placing; m.partly() && p != nil && p.Over != "" {
+	if p := m.Known.Placing; !m.single && p != nil && p.Over != "" {
 		for _, over := range []string{p.Over, p.Over + half} {
 			if there, err := item.Waits(over); err != nil || there {
 				return there, err
 			}
 		}
 	}
-	same, err := item.Stamped(ctx, m, stamp)
-	if err != nil || !same || m.partly() {
-		return same, err
-	}
-	return m.alone(ctx)
+	return item.Stamped(ctx, m, stamp)
 }
 
 // Rename gives the files another name. Where only some of a folder's move, those go
@@ -585,11 +593,13 @@ func (m *Mover) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err er
 	if m.partly() {
 		return m.takePartBack(ctx, u)
 	}
-	return m.Withdraw(ctx, u, func() (bool, error) {
+	return m.Withdraw(ctx, u, func() (same bool, err error) {
 		if m.merged() && m.Known.Placed != nil { // what was added goes with it, and is where it was
-			return m.Untouched(ctx, m.Known.Placed.Stamp)
+			same, err = m.Untouched(ctx, m.Known.Placed.Stamp)
+		} else {
+			same, err = m.Ours(ctx, m)
 		}
-		if same, err := m.Ours(ctx, m); err != nil || !same {
+		if err != nil || !same {
 			return false, err
 		}
 		return m.alone(ctx)

@@ -44,6 +44,22 @@ func (m *Mover) setAside(ctx context.Context, to string, tells bool) error {
 	return item.Rename(to+half, to)
 }
 
+// setOver gives what an earlier unpack put there another name. Where there is anything else in
+// the folder, which the card leaves out, only ours is carried there.
+func (m *Mover) setOver(ctx context.Context, to string) error {
+	begun, err := item.Waits(to + half)
+	if err == nil && !begun && !m.partly() {
+		var alone bool
+		if alone, err = m.alone(ctx); err == nil && alone {
+			return m.RenameWith(to, nil)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	return m.setAside(ctx, to, false)
+}
+
 // giveBack carries all of that back, and ends what was begun.
 func (m *Mover) giveBack(ctx context.Context, from, to string) error {
 	begun, err := item.Waits(from + half)

@@ -266,6 +266,9 @@ func (m Mover) free(path string) string {
 // Put writes the values, after what is in the way has another name.
 func (m Mover) Put(ctx context.Context, done *steps.Placed) error {
 	all, err := m.sealed()
+	if err == nil && done.Over != "" {
+		err = m.Rename(ctx, done.Over)
+	}
 	if err != nil {
 		return err
 	}

@@ -355,6 +355,9 @@ func (m mover[F]) freeName(ctx context.Context, s Session[F], database string) (
 // after what is in the way was renamed.
 func (m mover[F]) Put(ctx context.Context, done *steps.Placed) error {
 	facts, err := m.known()
+	if err == nil && done.Over != "" {
+		err = m.Rename(ctx, done.Over)
+	}
 	if err != nil {
 		return err
 	}

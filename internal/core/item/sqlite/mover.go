@@ -201,6 +201,11 @@ func (m Mover) Put(ctx context.Context, done *steps.Placed) error {
 		os.Remove(stage)
 		return err
 	}
+	if done.Over != "" {
+		if err := m.Rename(ctx, done.Over); err != nil {
+			return err
+		}
+	}
 	for _, name := range append([]string{m.Path}, SideFiles(m.Path)...) {
 		if _, err := os.Lstat(name); err != nil || policy == tree.KeepBoth {
 			continue
