@@ -3,6 +3,7 @@ package tree
 import (
 	"archive/tar"
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -30,6 +31,7 @@ type Stats struct {
 	Bytes              int64
 	Newest             time.Time    // newest change of a file
 	all                *digest.Hash // of what tells entries apart; nil where there is none yet
+	line               []byte       // of one of them
 	Left               []string     // what does not travel, with the reason; at most 20
 	LeftCount          int
 	Unkept             []string // marks that the place does not take; at most 20
@@ -78,14 +80,16 @@ func (s *Stats) add(e Entry) {
 	if s.all == nil {
 		s.all = digest.New()
 	}
-	fmt.Fprintf(s.all, "%s\x00%s\x00%s\x00", e.Path, e.Type, e.Target)
-	if e.Type == Dir { // its time changes also with what the card leaves out
-		return
+	s.line = append(append(append(s.line[:0], e.Path...), 0), e.Type...)
+	s.line = append(append(append(s.line, 0), e.Target...), 0)
+	if e.Type != Dir { // the time of a folder changes also with what the card leaves out
+		s.line = binary.LittleEndian.AppendUint64(s.line, uint64(e.Size))
+		s.line = binary.LittleEndian.AppendUint64(s.line, uint64(e.ModTime.UnixNano()))
+		if e.ModTime.After(s.Newest) {
+			s.Newest = e.ModTime
+		}
 	}
-	fmt.Fprintf(s.all, "%d %d\x00", e.Size, e.ModTime.UnixNano())
-	if e.ModTime.After(s.Newest) {
-		s.Newest = e.ModTime
-	}
+	s.all.Write(s.line)
 }
 
 // Stamp is a short text that changes when something in the item does: it holds the number of

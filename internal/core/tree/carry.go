@@ -30,6 +30,9 @@ func Carry(ctx context.Context, s Source, to string, only func(path string) bool
 	err = s.Walk(ctx, func(e Entry, real string) error {
 		if e.Type == Dir {
 			dirs, folders = append(dirs, real), append(folders, e)
+			if locked(e) {
+				os.Chmod(real, e.Mode|0o700) //nolint:errcheck // what cannot be changed then tells it
+			}
 		} else if (only == nil || only(e.Path)) && (to != "" || e.Travels()) {
 			files = append(files, real)
 		}
@@ -43,15 +46,19 @@ func Carry(ctx context.Context, s Source, to string, only func(path string) bool
 			err = carry(parent, s.Root, from, to)
 		}
 	}
-	if s.Marked && err == nil && (len(files) > 0 || len(s.Include) == 0) { // a part that is empty is nothing
+	if s.Marked && to != "" && err == nil && (len(files) > 0 || len(s.Include) == 0) { // a part that is empty is nothing
 		err = likewise(to, folders)
 	}
-	slices.Reverse(dirs)
-	for _, dir := range dirs {
-		os.Remove(dir) // where it is empty
+	for i, dir := range slices.Backward(dirs) {
+		if os.Remove(dir) != nil && locked(folders[i]) { // it is not empty
+			os.Chmod(dir, folders[i].Mode) //nolint:errcheck // it was so before
+		}
 	}
 	return err
 }
+
+// locked reports whether even its owner may not change what is in a folder.
+func locked(e Entry) bool { return e.Mode&0o700 != 0o700 }
 
 // likewise makes folders as they were, on the same computer.
 func likewise(to string, folders []Entry) error {
