@@ -90,7 +90,7 @@ var retiredWords = map[string]struct {
 	"returned":        {"has its name back", false},
 	"was not retired": {"was not set aside", false},
 	"removed":         {"removed for good", false},
-	"removed in part": {"removed for good; what never moved is left", false},
+	"removed in part": {"removed, but for what never moved", false},
 	"removed before":  {"was removed before", false},
 	"changed":         {"KEPT: changed since", true},
 	"not proven":      {"KEPT: the new computer has another", true},

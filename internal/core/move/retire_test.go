@@ -158,6 +158,9 @@ func TestRetire(t *testing.T) {
 	if did["boats"] != "changed" || !strings.HasPrefix(did["diary"], "removed") || !strings.HasPrefix(did["mail"], "removed") {
 		t.Errorf("removed: %v", did)
 	}
+	if got := office.Blocked(o.Only(o.Job(o.New).Undo(ctx))); got != "old-has-it" {
+		t.Errorf("taking it back on the new computer is stopped by %q", got)
+	}
 	left := []string{"boats.db(aside)", "boats.db.moved-to-NEW.txt", "diary(aside)/empty", "diary(aside)/own.log", "diary.moved-to-NEW.txt", "letter.txt.moved-to-NEW.txt", "mail.moved-to-NEW.txt", "mail/index.tmp"}
 	if got := files(t, old); !slices.Equal(got, left) {
 		t.Errorf("left: %q", got)

@@ -34,11 +34,16 @@ func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 			f.ActiveHere = append(f.ActiveHere, lic.Name)
 		}
 	}
+	items := m.State.AppItems(c.Name)
+	for _, it := range items {
+		if it.Removed != nil && it.Placed != nil && m.Picked(it.Key) {
+			f.OnlyHere = append(f.OnlyHere, item.Label(it.Key))
+		}
+	}
 	if on, err := m.Check(steps.Undo, c, f, o); err != nil || !on {
 		return err
 	}
 	// In the reverse order: an item may lie within another.
-	items := m.State.AppItems(c.Name)
 	for i := len(items) - 1; i >= 0; i-- {
 		if !m.Picked(items[i].Key) {
 			continue

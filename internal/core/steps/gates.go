@@ -57,6 +57,7 @@ type Facts struct {
 	Unsealed []string // sealed items that do not read back whole
 
 	ActiveHere []string // licences that are active on the new computer
+	OnlyHere   []string // items that were removed on the old computer for good
 
 	StillHeld []string // licences that are files, and not freed on the old computer
 
@@ -240,6 +241,10 @@ var Gates = []Gate{
 	{"not-active-here", []Step{Undo}, false, false, "no licence of the app is active on this computer",
 		func(f Facts) []string {
 			return when(len(f.ActiveHere) > 0, "the licence %s is active here, and its data would be gone", strings.Join(f.ActiveHere, ", "))
+		}},
+	{"old-has-it", []Step{Undo}, false, false, "what was moved is on the old computer too",
+		func(f Facts) []string {
+			return when(len(f.OnlyHere) > 0, "removed for good on %s: %s", f.OldName, strings.Join(f.OnlyHere, ", "))
 		}},
 	{"licence-freed", []Step{Unpack}, false, false, "a licence that is a file is no longer on the old computer",
 		func(f Facts) []string {
