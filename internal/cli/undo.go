@@ -50,6 +50,9 @@ func (e *env) showUndone(_ *move.Move, out []*run.Outcome) {
 			if i.Aside != "" {
 				e.printf("%s was worked in since, and is kept: %s\n", e.paint("kept:", table.Note), i.Aside)
 			}
+			for _, n := range i.Notes {
+				e.printf("%s %s\n", e.paint("kept:", table.Note), n)
+			}
 		}
 	}
 }

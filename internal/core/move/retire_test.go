@@ -290,6 +290,21 @@ func TestPartCutOff(t *testing.T) {
 	}
 }
 
+// TestKeptTwice takes back what was worked in, is cut off, and finds another thing made there since.
+func TestKeptTwice(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items: [{name: letter, kind: file, path: /srv/letter.txt}]\n", "linux", map[string]string{"old/srv/letter.txt": "dear", "new/srv/.keep": ""})
+	o.Pack()
+	o.Unpack()
+	for n, text := range []string{"dear, corrected", "another"} {
+		lay.Out(t, o.Dir, map[string]string{"new/srv/letter.txt": text})
+		out, err := move.New(o.Run(&cut{o.Kit, n + 1}, o.New)).Undo(ctx)
+		if fatal.If(t, err); n == 1 && (out[0].Items[0].Aside == "" || len(out[0].Items[0].Notes) != 1 || !slices.Equal(files(t, o.Dir+"/new/srv"), []string{".keep", "letter.txt(aside)", "letter.txt(aside)"})) {
+			t.Errorf("%+v, %q", out[0], files(t, o.Dir+"/new/srv"))
+		}
+	}
+}
+
 // TestMountedElsewhere takes an unpack back where the computer's disk is at another
 // place than it was.
 func TestMountedElsewhere(t *testing.T) {

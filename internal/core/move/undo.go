@@ -104,8 +104,11 @@ func (m *Move) undoItem(ctx context.Context, c *card.Card, it *steps.Item) (run.
 		return out, err
 	}
 	out.Did, out.Back = "taken back", u.Back
-	if !kept {
+	switch {
+	case !kept:
 		done.Kept = before
+	case before != "":
+		out.Notes = append(out.Notes, "also what was worked in before a run was cut off: "+before)
 	}
 	out.Aside = done.Kept
 	return out, m.recordUndone(journal.EventUndone, it.Key, done)
