@@ -310,13 +310,15 @@ func TestMergeLosesNothing(t *testing.T) {
 		merged      Merged
 		mine, aside string
 	}{
-		SetAside: {Merged{Placed: 2, Same: 1, Aside: 1}, "new", "old"},
-		Skip:     {Merged{Placed: 1, Same: 1, Kept: 1}, "old", ""},
-		Replace:  {Merged{Placed: 1, Same: 1, Replaced: 1}, "new", ""},
+		SetAside: {Merged{Placed: 2, Same: 2, Aside: 1}, "new", "old"},
+		Skip:     {Merged{Placed: 1, Same: 2, Kept: 1}, "old", ""},
+		Replace:  {Merged{Placed: 1, Same: 2, Replaced: 1}, "new", ""},
 	} {
 		parent := t.TempDir()
 		from, target := filepath.Join(parent, "from"), filepath.Join(parent, "to")
 		lay.Out(t, parent, map[string]string{"from/both": "new", "from/same": "same", "from/sub/fresh": "new", "to/both": "old", "to/same": "same", "to/only here": "old", "aside/both": "of before"})
+		os.Symlink("same", filepath.Join(from, "link"))
+		os.Symlink("same", filepath.Join(target, "link"))
 		_, list, _ := archive(t, Source{Root: from})
 		m, err := Merge(ctx, from, target, filepath.Join(parent, "aside"), reader(list), policy, nil, nil)
 		if err != nil || *m != want.merged {
