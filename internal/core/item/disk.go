@@ -124,7 +124,7 @@ func Rename(from, to string) error {
 	err := os.Rename(from, to)
 	if info, lerr := os.Lstat(from); err != nil && lerr == nil && info.IsDir() && errors.Is(err, syscall.EXDEV) {
 		// A folder of a lower layer (overlay file systems) is renamed file by file.
-		err = tree.Carry(context.Background(), tree.Source{Root: from, Marked: true}, to, nil)
+		err = tree.Carry(context.Background(), tree.Source{Root: from, Marked: true, Whole: true}, to, nil)
 	}
 	if err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot rename")

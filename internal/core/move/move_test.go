@@ -156,7 +156,7 @@ func TestSingleFile(t *testing.T) {
 			t.Errorf("%s: beside it %q is %q", policy, other, o.Text("new/etc/"+filepath.Base(other)))
 		}
 		v := o.Verify()
-		if got := v.Items[0]; !v.Equal() || got.Equal == (policy == tree.Skip) || got.Skipped != (policy == tree.Skip) || o.Job(o.New).State.Proven(o.Kit.Cards[0]) == (policy == tree.Skip) {
+		if got := v.Items[0]; !v.Equal() || got.Equal == (policy == tree.Skip) || got.Skipped != (policy == tree.Skip) || (out.Items[0].Did == "skipped") != (policy == tree.Skip) || o.Job(o.New).State.Proven(o.Kit.Cards[0]) == (policy == tree.Skip) {
 			t.Errorf("%s: %+v", policy, got)
 		}
 	}

@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
+	"strings"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -42,7 +44,7 @@ func (m *Move) Retire(ctx context.Context) ([]*run.Outcome, error) {
 		if on, err := m.Check(steps.Retire, c, f, o); err != nil || !on {
 			return err
 		}
-		if err := m.eachRetired(ctx, c, o, "set aside", func(t item.Target, out *run.ItemOutcome) error { return m.retire(ctx, t, out) }); err != nil {
+		if err := m.eachRetired(ctx, c, o, true, "set aside", func(t item.Target, out *run.ItemOutcome) error { return m.retire(ctx, t, out) }); err != nil {
 			return err
 		}
 		return m.silence(ctx, c, o)
@@ -62,7 +64,7 @@ func (m *Move) Return(ctx context.Context) ([]*run.Outcome, error) {
 		if on, err := m.Check(steps.Return, c, f, o); err != nil || !on {
 			return err
 		}
-		return m.eachRetired(ctx, c, o, "given back", func(t item.Target, out *run.ItemOutcome) error { return m.giveBack(ctx, t, out) })
+		return m.eachRetired(ctx, c, o, false, "given back", func(t item.Target, out *run.ItemOutcome) error { return m.giveBack(ctx, t, out) })
 	})
 }
 
@@ -73,18 +75,21 @@ func (m *Move) RemoveRetired(ctx context.Context, because string) ([]*run.Outcom
 		if on, err := m.Check(steps.Remove, c, m.Facts(c), o); err != nil || !on {
 			return err
 		}
-		return m.eachRetired(ctx, c, o, "removed", func(t item.Target, out *run.ItemOutcome) error {
+		return m.eachRetired(ctx, c, o, true, "removed", func(t item.Target, out *run.ItemOutcome) error {
 			return m.remove(ctx, t, out, because)
 		})
 	})
 }
 
-// eachRetired does something with each chosen item of an app, the last first: an
-// item may lie within another.
-func (m *Move) eachRetired(ctx context.Context, c *card.Card, o *run.Outcome, done string, do func(item.Target, *run.ItemOutcome) error) error {
-	defer func() { slices.Reverse(o.Items) }()
-	items := m.State.AppItems(c.Name)
-	for _, it := range slices.Backward(items) {
+// eachRetired does something with each chosen item of an app. An item may lie within another,
+// which takes it along: so the last is the first, and on the way back the last.
+func (m *Move) eachRetired(ctx context.Context, c *card.Card, o *run.Outcome, innerFirst bool, done string, do func(item.Target, *run.ItemOutcome) error) error {
+	items := slices.Clone(m.State.AppItems(c.Name))
+	if innerFirst {
+		slices.Reverse(items)
+		defer func() { slices.Reverse(o.Items) }()
+	}
+	for _, it := range items {
 		if !m.Picked(it.Key) {
 			continue
 		}
@@ -103,6 +108,9 @@ func (m *Move) eachRetired(ctx context.Context, c *card.Card, o *run.Outcome, do
 			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not %s", t.Label(), c.Title, done)
 		}
 		o.Items = append(o.Items, out)
+	}
+	for i := range o.Items {
+		o.Items[i].Aside, o.Items[i].Note = m.takenAlong(c, o.Items[i].Aside), m.takenAlong(c, o.Items[i].Note)
 	}
 	return nil
 }
@@ -126,9 +134,26 @@ func (m *Move) oldTarget(ctx context.Context, c *card.Card, it *steps.Item) (ite
 				t.Mover.Close()
 				return t, err
 			}
+			*path = m.takenAlong(c, *path)
 		}
 	}
 	return t, nil
+}
+
+// takenAlong is where something is that lay within another item, which was set aside since.
+func (m *Move) takenAlong(c *card.Card, path string) string {
+	for _, other := range m.State.AppItems(c.Name) {
+		r := other.Retired
+		if r == nil || r.To == "" {
+			continue
+		}
+		from, err := machine.Real(m.Computer, r.From)
+		to, terr := machine.Real(m.Computer, r.To)
+		if rest, within := strings.CutPrefix(path, from+string(filepath.Separator)); within && err == nil && terr == nil {
+			return filepath.Join(to, rest)
+		}
+	}
+	return path
 }
 
 func (m *Move) recordRetired(event string, key steps.Key, r steps.Retired) error {
@@ -174,7 +199,7 @@ func (m *Move) retire(ctx context.Context, t item.Target, out *run.ItemOutcome) 
 			return err
 		}
 		if _, disk := t.Mover.Where(); disk != "" {
-			r.Note = t.Path + ".moved-to-" + tree.PlainName(m.State.New.Name) + ".txt"
+			r.Note = tree.NoteName(t.Path, m.State.New.Name)
 		}
 		if err := m.recordRetired(journal.EventRetiring, t.Key, *r); err != nil {
 			return err
@@ -277,6 +302,9 @@ func (m *Move) remove(ctx context.Context, t item.Target, out *run.ItemOutcome, 
 	out.Aside = r.To
 	aside := t.Mover.At(r.To)
 	there, err := aside.There(ctx)
+	if err == nil && there { // a run that was cut off may have left only what never moved
+		there, err = holds(ctx, aside)
+	}
 	if err != nil {
 		return err
 	}

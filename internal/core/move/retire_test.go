@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -26,6 +27,7 @@ const several = `items:
   - {name: mail, kind: folder, path: /srv/mail, include: ["**/*.msg"]}
   - {name: letter, kind: file, path: /srv/letter.txt}
   - {name: boats, kind: sqlite, path: /srv/boats.db}
+  - {name: inner, kind: sqlite, path: /srv/diary/in.log, optional: true}
 `
 
 // moved is an office whose move is proven.
@@ -35,6 +37,7 @@ func moved(t *testing.T) *office.Office {
 		"old/srv/mail/in/1.msg": "1", "old/srv/mail/2.msg": "2", "old/srv/mail/index.tmp": "i", "new/srv/.keep": "",
 	})
 	lay.Database(t, o.Dir+"/old/srv/boats.db", "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1), (2)")
+	lay.Database(t, o.Dir+"/old/srv/diary/in.log", "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (3)")
 	o.Pack()
 	o.Unpack()
 	if out := o.Verify(); !out.Equal() {
@@ -45,14 +48,13 @@ func moved(t *testing.T) *office.Office {
 
 // files are those below a folder, with the moment taken out of the names of what is
 // set aside.
+var asides = regexp.MustCompile(`\.set-aside-[0-9-]+`)
+
 func files(t *testing.T, dir string) (out []string) {
 	filepath.WalkDir(dir, func(p string, e os.DirEntry, err error) error {
 		fatal.If(t, err)
 		if rel, _ := filepath.Rel(dir, p); !e.IsDir() {
-			if head, tail, aside := strings.Cut(rel, ".set-aside-"); aside {
-				rel = head + "(aside)" + strings.TrimLeft(tail, "0123456789-")
-			}
-			out = append(out, rel)
+			out = append(out, asides.ReplaceAllString(rel, "(aside)"))
 		}
 		return nil
 	})
@@ -112,7 +114,7 @@ func TestRetire(t *testing.T) {
 	before := files(t, old)
 	out := whateverCut(o, o.Old, (*move.Move).Retire)
 	aside := []string{
-		"boats.db(aside)", "boats.db.moved-to-NEW.txt", "diary(aside)/a", "diary(aside)/deep/b", "diary(aside)/own.log", "diary.moved-to-NEW.txt", "letter.txt(aside)",
+		"boats.db(aside)", "boats.db.moved-to-NEW.txt", "diary(aside)/a", "diary(aside)/deep/b", "diary(aside)/in.log(aside)", "diary(aside)/in.log.moved-to-NEW.txt", "diary(aside)/own.log", "diary.moved-to-NEW.txt", "letter.txt(aside)",
 		"letter.txt.moved-to-NEW.txt", "mail(aside)/2.msg", "mail(aside)/in/1.msg", "mail.moved-to-NEW.txt", "mail/index.tmp",
 	}
 	if got := files(t, old); !slices.Equal(got, aside) {
@@ -121,7 +123,7 @@ func TestRetire(t *testing.T) {
 	if note := o.Text("old/srv/diary.moved-to-NEW.txt"); !strings.Contains(note, "moved to the computer NEW, at\n  /srv/diary\n") || !strings.Contains(note, "\n  /srv/diary.set-aside-") || strings.Contains(note, o.Dir) {
 		t.Errorf("the note says %s", note)
 	}
-	if s := o.Job(o.New).State; len(out.Items) != 4 || out.Items[0].Item != "diary" || s.Progress(o.Kit.Cards[0], steps.Retire) != steps.Yes || s.Next(o.Kit.Cards).Step != steps.Report {
+	if s := o.Job(o.New).State; len(out.Items) != 5 || out.Items[0].Item != "diary" || s.Progress(o.Kit.Cards[0], steps.Retire) != steps.Yes || s.Next(o.Kit.Cards).Step != steps.Report {
 		t.Errorf("%+v, next %v", out.Items, s.Next(o.Kit.Cards))
 	}
 	// Looking again finds nothing that changed, and nothing is set aside twice.
@@ -155,13 +157,13 @@ func TestRetire(t *testing.T) {
 	for _, i := range out.Items {
 		did[i.Item] = i.Did
 	}
-	if did["boats"] != "changed" || !strings.HasPrefix(did["diary"], "removed") || !strings.HasPrefix(did["mail"], "removed") {
+	if did["boats"] != "changed" || !strings.HasPrefix(did["diary"], "removed") || !strings.HasPrefix(did["mail"], "removed") || !strings.HasPrefix(did["inner"], "removed") {
 		t.Errorf("removed: %v", did)
 	}
 	if got := office.Blocked(o.Only(o.Job(o.New).Undo(ctx))); got != "old-has-it" {
 		t.Errorf("taking it back on the new computer is stopped by %q", got)
 	}
-	left := []string{"boats.db(aside)", "boats.db.moved-to-NEW.txt", "diary(aside)/empty", "diary(aside)/own.log", "diary.moved-to-NEW.txt", "letter.txt.moved-to-NEW.txt", "mail.moved-to-NEW.txt", "mail/index.tmp"}
+	left := []string{"boats.db(aside)", "boats.db.moved-to-NEW.txt", "diary(aside)/empty", "diary(aside)/in.log.moved-to-NEW.txt", "diary(aside)/own.log", "diary.moved-to-NEW.txt", "letter.txt.moved-to-NEW.txt", "mail.moved-to-NEW.txt", "mail/index.tmp"}
 	if got := files(t, old); !slices.Equal(got, left) {
 		t.Errorf("left: %q", got)
 	}

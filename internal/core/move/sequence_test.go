@@ -23,7 +23,7 @@ import (
 
 const more = `
   - {name: plain, kind: folder, path: /srv/plain, skip: ['*.db', own]}
-  - {name: inner, kind: sqlite, path: /srv/plain/in.db}
+  - {name: within, kind: sqlite, path: /srv/plain/in.db}
   - {name: set, kind: folder, path: ~/.app, repoint: ['*.ini']}
   - {name: part, kind: folder, path: ~/.part, include: ['*.ini'], repoint: ['*.ini']}
   - {name: one, kind: file, path: ~/one.ini, repoint: ['*']}
@@ -133,6 +133,9 @@ func (s *sequence) step(name string, c machine.Computer, way tree.Policy, do fun
 		name += " " + office.Blocked(o)
 		for _, i := range o.Items {
 			s.did.Store(i.Did, true)
+			if _, gone := os.Lstat(i.Aside); i.Aside != "" && gone != nil && c == s.New {
+				err = errors.Join(err, fmt.Errorf("%s is told to be at %s", i.Item, i.Aside))
+			}
 			name += fmt.Sprintf(" [%s %s %s]", i.Item, i.Did, filepath.Base(i.Aside))
 		}
 	}

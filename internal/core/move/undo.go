@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"path/filepath"
+	"strings"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -53,6 +55,14 @@ func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not taken back", item.Label(items[i].Key), c.Title)
 		}
 		o.Items = append(o.Items, out)
+	}
+	// What was kept within what is kept now went with it.
+	for i := range o.Items {
+		for _, outer := range o.Items {
+			if rest, within := strings.CutPrefix(o.Items[i].Aside, outer.To+string(filepath.Separator)); within && outer.Aside != "" {
+				o.Items[i].Aside = filepath.Join(outer.Aside, rest)
+			}
+		}
 	}
 	return nil
 }

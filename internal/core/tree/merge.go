@@ -36,6 +36,19 @@ const asideEnding = ".set-aside-"
 // IsAside reports whether a name is one of AsideName's.
 func IsAside(name string) bool { return strings.Contains(name, asideEnding) }
 
+// NoteName is that of the note which says that an item went to a computer.
+func NoteName(target, computer string) string {
+	return target + noteEnding + PlainName(computer) + ".txt"
+}
+
+const noteEnding = ".moved-to-"
+
+// isOurs reports whether a name is of what a step has put beside an item: where that lies in
+// another one, it is not of that.
+func isOurs(name string) bool {
+	return IsAside(name) || strings.HasSuffix(name, StageEnding) || strings.Contains(name, noteEnding) && strings.HasSuffix(name, ".txt")
+}
+
 func freeName(name string) string {
 	for n, try := 2, name; ; n++ {
 		if _, err := os.Lstat(try); os.IsNotExist(err) {

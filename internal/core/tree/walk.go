@@ -24,6 +24,7 @@ type Source struct {
 	Name    string // of a single file in lists; its own where empty
 	Include []string
 	Skip    []string
+	Whole   bool // also what earlier steps have put beside items, and is of none
 	Fold    bool // whether patterns match without regard to letter case
 	Compose bool // whether letters in names are composed (NFC): some systems take them apart
 	// Accounts names to whom entries belong, and has their marks read too; nil leaves
@@ -142,7 +143,7 @@ func (w *walker) dir(rel, real string, info fs.FileInfo, up *pending) error {
 	}
 	for _, name := range w.composed(names) {
 		childRel, childReal := path.Join(rel, name.told), real+string(filepath.Separator)+name.real
-		if w.matches(w.Skip, childRel) {
+		if w.matches(w.Skip, childRel) || !w.Whole && isOurs(name.real) {
 			w.leftOut.measure(childRel, childReal)
 			continue
 		}

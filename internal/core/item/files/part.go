@@ -74,7 +74,7 @@ func (m *Mover) giveBack(ctx context.Context, from, to string) error {
 			return err
 		}
 	}
-	return tree.Carry(ctx, tree.Source{Root: from + half, Marked: true}, to, nil)
+	return tree.Carry(ctx, tree.Source{Root: from + half, Marked: true, Whole: true}, to, nil)
 }
 
 // takePartBack does it file by file.
