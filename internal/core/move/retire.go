@@ -233,7 +233,7 @@ func (m *Move) moved(t item.Target, r *steps.Retired) string {
 	if p := m.State.Items[t.Key].Placed; p != nil {
 		to = ", at\n  " + p.To
 	}
-	return fmt.Sprintf(`The data that was here was moved to the computer %s%s
+	return tree.NoteHead + fmt.Sprintf(`%s%s
 
 It went as it was at %s.
 The old copy was set aside at %s, and is called

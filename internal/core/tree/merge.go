@@ -7,6 +7,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"time"
 
@@ -43,10 +44,29 @@ func NoteName(target, computer string) string {
 
 const noteEnding = ".moved-to-"
 
-// isOurs reports whether a name is of what a step has put beside an item: where that lies in
-// another one, it is not of that.
-func isOurs(name string) bool {
-	return IsAside(name) || strings.HasSuffix(name, StageEnding) || strings.Contains(name, noteEnding) && strings.HasSuffix(name, ".txt")
+// NoteHead is how that note begins.
+const NoteHead = "The data that was here was moved to the computer "
+
+// setAside are the names of what was set aside, with what belongs to it, and of what it is made of.
+var setAside = regexp.MustCompile(`\.set-aside-\d{8}-\d{6}(-[a-z0-9]+)*(\.movekit-part)?$`)
+
+// beside reports whether a file or folder is what a step has put beside an item: where that lies
+// in the folder of another one, it is not of that.
+func beside(name, real string) bool {
+	if IsAside(name) {
+		return setAside.MatchString(name)
+	}
+	if !strings.Contains(name, noteEnding) || !strings.HasSuffix(name, ".txt") {
+		return false
+	}
+	f, err := os.Open(real)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	head := make([]byte, len(NoteHead))
+	_, err = io.ReadFull(f, head)
+	return err == nil && string(head) == NoteHead
 }
 
 func freeName(name string) string {

@@ -132,7 +132,7 @@ func TestNamesBesides(t *testing.T) {
 	at := time.Date(2026, 11, 20, 8, 30, 0, 0, time.Local)
 	for _, end := range []string{".set-aside-20261120-083000", ".set-aside-20261120-083000-2", ".set-aside-20261120-083000-3"} {
 		name := AsideName(target, at)
-		if name != target+end || !IsAside(name) || IsAside(target) {
+		if name != target+end || !IsAside(name) || IsAside(target) || !beside(filepath.Base(name), "") || beside("list.set-aside-2020.txt", "") || beside("list.moved-to-a.txt", name) {
 			t.Errorf("set aside as %s", name)
 		}
 		os.WriteFile(name, nil, 0o600)

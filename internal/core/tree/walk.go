@@ -143,7 +143,7 @@ func (w *walker) dir(rel, real string, info fs.FileInfo, up *pending) error {
 	}
 	for _, name := range w.composed(names) {
 		childRel, childReal := path.Join(rel, name.told), real+string(filepath.Separator)+name.real
-		if w.matches(w.Skip, childRel) || !w.Whole && isOurs(name.real) {
+		if w.matches(w.Skip, childRel) || !w.Whole && beside(name.real, childReal) {
 			w.leftOut.measure(childRel, childReal)
 			continue
 		}
