@@ -149,9 +149,17 @@ func (m *Move) takenAlong(c *card.Card, path string) string {
 		}
 		from, err := machine.Real(m.Computer, r.From)
 		to, terr := machine.Real(m.Computer, r.To)
-		if rest, within := strings.CutPrefix(path, from+string(filepath.Separator)); within && err == nil && terr == nil {
-			return filepath.Join(to, rest)
+		if err == nil && terr == nil {
+			path = along(path, from, to)
 		}
+	}
+	return path
+}
+
+// along is where a path is, now that what has the name from is called to.
+func along(path, from, to string) string {
+	if rest, within := strings.CutPrefix(path, from+string(filepath.Separator)); within {
+		return filepath.Join(to, rest)
 	}
 	return path
 }

@@ -4,8 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"path/filepath"
-	"strings"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -59,8 +57,8 @@ func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 	// What was kept within what is kept now went with it.
 	for i := range o.Items {
 		for _, outer := range o.Items {
-			if rest, within := strings.CutPrefix(o.Items[i].Aside, outer.To+string(filepath.Separator)); within && outer.Aside != "" {
-				o.Items[i].Aside = filepath.Join(outer.Aside, rest)
+			if outer.Aside != "" {
+				o.Items[i].Aside = along(o.Items[i].Aside, outer.To, outer.Aside)
 			}
 		}
 	}

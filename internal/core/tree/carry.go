@@ -89,18 +89,14 @@ func carry(parent *os.Root, root, from, to string) error {
 		}
 		return nil
 	}
-	base := filepath.Dir(root)
 	rel, err := filepath.Rel(root, from)
-	if err == nil {
-		to = filepath.Join(filepath.Base(to), rel)
-		from, err = filepath.Rel(base, from)
-	}
+	from, to = filepath.Join(filepath.Base(root), rel), filepath.Join(filepath.Base(to), rel)
 	if err == nil {
 		err = parent.MkdirAll(filepath.Dir(to), 0o755)
 	}
 	if err == nil {
 		if _, there := parent.Lstat(to); !errors.Is(there, fs.ErrNotExist) {
-			return fault.New(fault.CannotPlace, "something has the name %s already", filepath.Join(base, to))
+			return fault.New(fault.CannotPlace, "something has the name %s already", filepath.Join(filepath.Dir(root), to))
 		}
 		err = parent.Rename(from, to)
 	}

@@ -59,6 +59,9 @@ func beside(name, real string) bool {
 	if !strings.Contains(name, noteEnding) || !strings.HasSuffix(name, ".txt") {
 		return false
 	}
+	if info, err := os.Lstat(real); err != nil || !info.Mode().IsRegular() {
+		return false // a pipe would not answer
+	}
 	f, err := os.Open(real)
 	if err != nil {
 		return false

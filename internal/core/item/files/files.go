@@ -316,13 +316,10 @@ func (m *Mover) merged() bool {
 	both := func(was *steps.Placed) bool {
 		return was != nil && was.Policy == string(tree.KeepBoth) && m.merges() && was.Aside != ""
 	}
-	if both(m.Known.Placed) {
-		return true
+	if both(m.Known.Placed) || !both(m.Known.Placing) {
+		return both(m.Known.Placed)
 	}
-	begun, err := both(m.Known.Placing), error(nil)
-	if begun {
-		begun, err = item.Waits(m.Known.Placing.Aside)
-	}
+	begun, err := item.Waits(m.Known.Placing.Aside)
 	return begun && err == nil
 }
 
