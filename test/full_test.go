@@ -35,19 +35,28 @@ func ontoSmallDisk(t *testing.T, s *dbserver.Server, size string) error {
 	return errors.Join(exec.Command("cp", "-a", content+"/.", s.Dir).Run(), s.Start())
 }
 
-// fill leaves so many bytes free on a disk, until it is emptied again.
+// fill writes a file to disk until at most free bytes are available. The server writes at the same time, so the
+// free space is measured again until it is right. The returned func removes the file.
 func fill(t *testing.T, disk string, free int64) (empty func()) {
 	t.Helper()
-	var s syscall.Statfs_t
-	fatal.If(t, syscall.Statfs(disk, &s))
 	name := filepath.Join(disk, "filler")
 	f, err := os.Create(name)
 	fatal.If(t, err)
 	defer f.Close()
-	if take := int64(s.Bavail)*s.Bsize - free; take > 0 {
-		fatal.If(t, syscall.Fallocate(int(f.Fd()), 0, 0, take))
+	for size := int64(0); ; {
+		var s syscall.Statfs_t
+		fatal.If(t, syscall.Statfs(disk, &s))
+		take := int64(s.Bavail)*s.Bsize - free
+		if take <= 0 {
+			return func() { os.Remove(name) }
+		}
+		switch err := syscall.Fallocate(int(f.Fd()), 0, size, take); {
+		case err == nil:
+			size += take
+		case !errors.Is(err, syscall.ENOSPC): // with ENOSPC the server was faster: measure again
+			t.Fatal(err)
+		}
 	}
-	return func() { os.Remove(name) }
 }
 
 // TestFullDiskOfTheNewServer fills the new server's disk at several moments of

@@ -57,7 +57,8 @@ func (w *wine) start(name string, args ...string) (string, int, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute) // also in a test's clean-up
 	defer cancel()
 	cmd := exec.CommandContext(ctx, name, args...)
-	cmd.Env = append(os.Environ(), "WINEPREFIX="+w.prefix, "WINEDEBUG=-all", "WINEDLLOVERRIDES=mscoree,mshtml=", "DISPLAY=", "MOVEKIT_PASSPHRASE="+passphrase, "MOVEKIT_KIT=", "HOME="+filepath.Dir(w.prefix))
+	// Wine reads file names in the character set of the locale.
+	cmd.Env = append(os.Environ(), "LC_ALL=C.UTF-8", "WINEPREFIX="+w.prefix, "WINEDEBUG=-all", "WINEDLLOVERRIDES=mscoree,mshtml=", "DISPLAY=", "MOVEKIT_PASSPHRASE="+passphrase, "MOVEKIT_KIT=", "HOME="+filepath.Dir(w.prefix))
 	// A file: Wine's server outlives the program, and would hold on to a pipe.
 	said, err := os.CreateTemp(filepath.Dir(w.prefix), "said-")
 	if err != nil {

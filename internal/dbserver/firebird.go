@@ -49,16 +49,22 @@ func Firebird() (*Server, error) {
 	s.halt = func() error { return end(process) }
 	s.client = func(database string) *exec.Cmd {
 		cmd := exec.Command("/usr/bin/isql-fb", "-q", "-b", "-m", "-ch", "UTF8", "127.0.0.1/"+s.Port+":"+s.Path(database))
-		cmd.Env = append(os.Environ(), "ISC_USER="+FirebirdUser, "ISC_PASSWORD="+FirebirdPassword)
+		cmd.Env = isqlEnv()
 		return cmd
 	}
 	s.dump = func(database string) *exec.Cmd {
 		cmd := exec.Command("/usr/bin/isql-fb", "-x", "-ch", "UTF8", "127.0.0.1/"+s.Port+":"+s.Path(database))
-		cmd.Env = append(os.Environ(), "ISC_USER="+FirebirdUser, "ISC_PASSWORD="+FirebirdPassword)
+		cmd.Env = isqlEnv()
 		return cmd
 	}
 	s.bin = "/bin"
 	return s.begin("sh", "-c", script)
+}
+
+// isqlEnv returns the environment for isql-fb. It logs in as the administrator. The locale is UTF-8, because
+// isql-fb reads its input in the character set of the locale.
+func isqlEnv() []string {
+	return append(os.Environ(), "LC_ALL=C.UTF-8", "ISC_USER="+FirebirdUser, "ISC_PASSWORD="+FirebirdPassword)
 }
 
 // Path is the file of a Firebird database.
@@ -73,7 +79,9 @@ func (s *Server) Create(database string) error {
 	defer os.Remove(script.Name())
 	fmt.Fprintf(script, "CREATE DATABASE '127.0.0.1/%s:%s' USER '%s' PASSWORD '%s' DEFAULT CHARACTER SET UTF8;\n", s.Port, s.Path(database), FirebirdUser, FirebirdPassword)
 	script.Close()
-	out, err := exec.Command("/usr/bin/isql-fb", "-q", "-b", "-i", script.Name()).CombinedOutput()
+	cmd := exec.Command("/usr/bin/isql-fb", "-q", "-b", "-i", script.Name())
+	cmd.Env = isqlEnv()
+	out, err := cmd.CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("%w\n%s", err, out)
 	}
