@@ -4,6 +4,7 @@ package dbcases
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -96,8 +97,27 @@ func Place[F served.Facts](t *testing.T, e served.Engine[F], o served.Session[F]
 	}
 	notes, err := o.Stage(t.Context(), d, p)
 	fatal.If(t, err)
-	fatal.If(t, o.Settle(t.Context(), database, d, p, aside))
+	fatal.If(t, InPlace(t.Context(), o, database, p.Stage, aside))
 	return strings.Join(notes, "\n")
+}
+
+// InPlace renames a staged database into place. An existing one is renamed to aside first, or dropped if aside is "".
+func InPlace[F served.Facts](ctx context.Context, s served.Session[F], database, stage, aside string) error {
+	if r, is := s.(served.Resumer); is {
+		if err := errors.Join(r.Resume(ctx, database, aside), r.Resume(ctx, stage, database)); err != nil {
+			return err
+		}
+	}
+	there, err := s.Exists(ctx, database)
+	if err == nil && there && aside != "" {
+		err = s.Rename(ctx, database, aside, served.AtRest)
+	} else if err == nil && there {
+		err = s.Drop(ctx, database)
+	}
+	if err != nil {
+		return err
+	}
+	return s.Rename(ctx, stage, database, served.InService)
 }
 
 // Same holds a database against what it was.

@@ -243,38 +243,39 @@ func (w *world) Open(_ string, parts []seal.Part) (io.ReadCloser, error) {
 // The item, whose content is a number.
 
 type number struct {
-	item.Disk
+	*item.One
 	w *world
 }
 
 func (w *world) kinds() item.Table {
-	return item.Table{card.File: func(o *item.One) item.Mover { return number{item.Disk{One: o}, w} }}
+	return item.Table{card.File: func(o *item.One) item.Parts {
+		n := number{o, w}
+		return item.Parts{Inspector: n, Mover: n, Names: n}
+	}}
 }
 
 func (n number) disk() map[string]int { return n.Computer.(*sim).disk }
 
-func (n number) At(path string) item.Mover {
-	o := *n.One
-	o.Path = path
-	return number{item.Disk{One: &o}, n.w}
-}
+func (number) Close()                                          {}
+func (n number) Locate(context.Context) error                  { n.Path = place; return nil }
+func (n number) Where() (string, string)                       { return n.Path, "" }
+func (number) Volume(context.Context) string                   { return "" }
+func (number) Check() error                                    { return nil }
+func (number) Lacks(context.Context) (l item.Lacks, err error) { return l, nil }
 
-func (n number) There(context.Context) (bool, error) { return n.disk()[n.Path] != 0, nil }
-
-func (n number) Where() (string, string) { return n.Path, "" }
-
-func (n number) Beside() string { return n.free(place + ".both") }
-
-func (n number) Aside(_ context.Context, _ string) (string, error) {
-	return n.free(n.Path + ".aside"), nil
-}
-
-func (n number) free(name string) string {
-	for try := name; ; try += "+" {
+func (n number) Free(_ context.Context, home string, use item.Use) (string, error) {
+	if use == item.ForStage {
+		return home + ".stage", nil
+	}
+	for try := home + "." + string(use); ; try += "+" {
 		if n.disk()[try] == 0 {
-			return try
+			return try, nil
 		}
 	}
+}
+
+func (n number) State(_ context.Context, home, spare string, _ bool) (item.Presence, error) {
+	return item.PresenceOf(n.disk()[home] != 0 && n.w.fault != "overwrites", n.disk()[spare] != 0), nil
 }
 
 func (n number) Look(context.Context, item.Looking) (*item.Look, error) {
@@ -298,96 +299,70 @@ func (n number) sealed() (v int, err error) {
 	return v, n.Run.OpenJSON(app, n.Known.Sealed.Parts, &v)
 }
 
-func (n number) Same(context.Context) (bool, error) {
+func (n number) Same(_ context.Context, at string) (bool, error) {
 	v, err := n.sealed()
-	return err == nil && (v == n.disk()[n.Path] || n.w.fault == "takes all for the same"), nil
+	return err == nil && (v == n.disk()[at] || n.w.fault == "takes all for the same"), nil
 }
 
-func (n number) Put(ctx context.Context, done *steps.Placed) error {
+func (n number) Stage(_ context.Context, stage string) (out item.Staged, err error) {
 	v, err := n.sealed()
-	if err != nil {
+	if err == nil && n.w.cut() {
+		err = errCut
+	}
+	if err == nil {
+		n.disk()[stage] = v
+	}
+	return out, err
+}
+
+func (n number) Mark(ctx context.Context, at string, done *steps.Placed) error {
+	if same, err := n.Same(ctx, at); err != nil || !same {
 		return err
 	}
-	if done.Over != "" {
-		if err := n.Rename(ctx, done.Over); err != nil {
-			return err
-		}
-	}
-	there := n.disk()[n.Path] != 0
-	if there && done.Policy == string(tree.Skip) {
-		return nil
-	}
-	if there && done.Policy == string(tree.SetAside) && n.w.fault != "overwrites" {
-		if n.w.cut() {
-			return errCut
-		}
-		n.disk()[done.Aside] = n.disk()[n.Path]
-		delete(n.disk(), n.Path)
-	}
-	if n.w.cut() {
-		return errCut
-	}
-	n.disk()[done.To] = v
+	done.Stamp = strconv.Itoa(n.disk()[at])
 	return nil
 }
 
-func (n number) Mark(_ context.Context, done *steps.Placed) error {
-	done.Stamp = strconv.Itoa(n.disk()[n.Path])
-	return nil
+func (n number) Unedited(_ context.Context, at, stamp string) (bool, error) {
+	return strconv.Itoa(n.disk()[at]) == stamp, nil
 }
 
-func (n number) Untouched(_ context.Context, mark string) (bool, error) {
-	return strconv.Itoa(n.disk()[n.Path]) == mark, nil
+func (n number) MoveOut(_ context.Context, home, spare string, _ bool) error {
+	return n.rename(home, spare)
 }
 
-func (n number) Rename(_ context.Context, to string) error {
+func (n number) MoveIn(_ context.Context, spare, home string, _ bool) error {
+	return n.rename(spare, home)
+}
+
+func (n number) rename(from, to string) error {
 	if n.w.cut() {
 		return errCut
 	}
-	if v := n.disk()[n.Path]; v != 0 {
+	if v := n.disk()[from]; v != 0 {
 		n.disk()[to] = v
-		delete(n.disk(), n.Path)
+		delete(n.disk(), from)
 	}
 	return nil
 }
 
-func (n number) Remove(context.Context) error {
-	if n.w.cut() {
-		return errCut
+func (n number) Delete(ctx context.Context, spare string, op steps.Op) (left bool, err error) {
+	if n.disk()[spare] == 0 {
+		return false, nil
 	}
-	delete(n.disk(), n.Path)
-	return nil
+	if ours, err := item.Holds(ctx, n, spare, op); err != nil || !ours {
+		return true, err
+	}
+	if n.w.cut() {
+		return true, errCut
+	}
+	delete(n.disk(), spare)
+	return false, nil
 }
 
 func (n number) Compare(context.Context) (*steps.Checked, error) {
 	v, err := n.sealed()
 	return &steps.Checked{Equal: v == n.disk()[n.Path] || n.w.fault == "finds all equal"}, err
-}
-
-func (n number) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err error) {
-	d := n.disk()
-	waits := u.Back != "" && d[u.Back] != 0
-	if d[u.From] != 0 && (u.Back == "" || waits) {
-		same, err := n.Same(ctx)
-		if err != nil {
-			return false, err
-		}
-		if n.w.cut() {
-			return false, errCut
-		}
-		if kept = !same; kept {
-			d[u.Kept] = d[u.From]
-		}
-		delete(d, u.From)
-	}
-	if n.w.cut() {
-		return kept, errCut
-	}
-	if waits {
-		d[u.From] = d[u.Back]
-		delete(d, u.Back)
-	}
-	return kept, nil
 }
 
 // The licence service, with lost requests and answers between.

@@ -85,7 +85,7 @@ func unopened(held []licence.Contents) (locked bool) {
 func (f files) holds(ctx context.Context, all []item.Target) (bool, error) {
 	here, same := 0, 0
 	for _, t := range all {
-		there, err := t.Mover.There(ctx)
+		there, err := t.Exists(ctx, t.Path)
 		if err != nil {
 			return false, err
 		}
@@ -93,7 +93,7 @@ func (f files) holds(ctx context.Context, all []item.Target) (bool, error) {
 			here++
 		}
 		if there && f.Side() == steps.NewSide {
-			if there, err = t.Mover.Same(ctx); err != nil {
+			if there, err = t.Mover.Same(ctx, t.Path); err != nil {
 				return false, err
 			}
 			if there {
@@ -234,7 +234,7 @@ func (r *Room) IssuedAgain(ctx context.Context, c *card.Card, t item.Target) (bo
 	for i := range c.Licences {
 		l := &c.Licences[i]
 		if l.Bound && slices.Contains(l.Items, t.Card.Name) && r.State.Licence(c.Name, l.Name).New == licence.Active {
-			same, err := t.Mover.Same(ctx)
+			same, err := t.Mover.Same(ctx, t.Path)
 			return !same, err
 		}
 	}

@@ -1,9 +1,8 @@
-// Package item says what it takes to move one item, of whatever kind. The rooms
-// below it fill that in, a kind each; package kinds is their table.
+// Package item defines what moving one item takes: Parts, which each kind's package returns, and the code that
+// kinds share. Package kinds has the table of all kinds.
 package item
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -26,66 +25,6 @@ import (
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
-
-// Mover moves one item. It is made for one place on one computer, opens what it
-// needs once, and keeps that until Close.
-type Mover interface {
-	// Look says what is there. It changes nothing.
-	Look(ctx context.Context, how Looking) (*Look, error)
-	// Ask returns the whole number that a query gives, which may change nothing.
-	Ask(ctx context.Context, query string) (int64, error)
-	// Seal copies the item into the kit, with what it is compared by, both as of
-	// one moment.
-	Seal(ctx context.Context, is *Look) (*kit.Sealed, error)
-
-	// Locate finds where the item goes on this computer.
-	Locate(ctx context.Context) error
-	// Where is that place: as the computer writes it itself,
-	// and on which of its disks; a server's own has no disk.
-	Where() (spoken, disk string)
-	// Volume is a path on the disk of this computer that the item will lie on; "" where it
-	// lies on none, or that is not known.
-	Volume(ctx context.Context) string
-	// Check sees, before anything is written, that what is sealed can be put.
-	Check() error
-	// Lacks returns what this computer lacks for the item.
-	Lacks(ctx context.Context) ([]string, error)
-	// Unfit returns the names in the item that this computer cannot have.
-	Unfit(ctx context.Context) ([]string, error)
-	// There reports whether something is where the item goes.
-	There(ctx context.Context) (bool, error)
-	// Same reports whether what is there is what is sealed.
-	Same(ctx context.Context) (bool, error)
-	// Beside is where the item goes to be kept beside what is there.
-	Beside() string
-	// Aside is a name that nothing has, for what is there to be set aside under;
-	// earlier is where an interrupted run was about to put it, or "".
-	Aside(ctx context.Context, earlier string) (string, error)
-	// At is the same item at another place.
-	At(path string) Mover
-	// Put puts the item in place. What is in the way is treated as done says, in
-	// which what came of it is noted; what an earlier unpack put there gets the
-	// name done.Over.
-	Put(ctx context.Context, done *steps.Placed) error
-	// Mark notes of what is there, which nobody has worked in yet, what tells later
-	// whether anybody has; and what of it is written otherwise here than it was sealed.
-	Mark(ctx context.Context, done *steps.Placed) error
-	// Untouched reports whether what is there still is as it was when it had the stamp.
-	Untouched(ctx context.Context, stamp string) (bool, error)
-	// Rename gives what is there another name, which nothing has. Nothing there is no
-	// error, so that an interrupted run can be ended.
-	Rename(ctx context.Context, to string) error
-	// Remove removes what is there for good. Nothing there is no error.
-	Remove(ctx context.Context) error
-	// Compare holds what is there against what is sealed.
-	Compare(ctx context.Context) (*steps.Checked, error)
-	// TakeBack takes back what Put did. What was worked in since is kept under
-	// another name, and that is reported.
-	TakeBack(ctx context.Context, u steps.Undone) (kept bool, err error)
-
-	// Close ends what was opened.
-	Close()
-}
 
 // ErrFixed says that what is there cannot be changed here: it belongs to a system that does
 // not run.
@@ -119,11 +58,12 @@ type Group struct {
 	Taken   map[steps.Key]string // copies that are made of them, and not sealed yet
 }
 
-// Table tells how each kind is moved.
-type Table map[card.Kind]func(*One) Mover
+// Table has a function for each kind, which returns what the kind can do with an item. It opens nothing: what
+// the parts need is opened when they first use it, and released by Close.
+type Table map[card.Kind]func(*One) Parts
 
-// Open makes the mover of an item.
-func (t Table) Open(o *One) Mover { return t[o.Card.Kind](o) }
+// Open returns what can be done with an item.
+func (t Table) Open(o *One) Parts { return t[o.Card.Kind](o) }
 
 // Label names the item for a person.
 func (o *One) Label() string { return Label(o.Key) }
@@ -249,21 +189,21 @@ type Drift struct {
 // MaxNamed is how many names of one sort are told of an item.
 const MaxNamed = 10
 
-// Names gathers the names of one sort that are told of an item.
-type Names struct {
+// Named gathers the names of one sort that are told of an item.
+type Named struct {
 	first []string
 	n     int
 }
 
 // Add gathers one more.
-func (s *Names) Add(name string) {
+func (s *Named) Add(name string) {
 	if s.n++; s.n <= MaxNamed {
 		s.first = append(s.first, name)
 	}
 }
 
 // List returns the first MaxNamed of them, and says how many more there are.
-func (s *Names) List() []string {
+func (s *Named) List() []string {
 	if s.n <= MaxNamed {
 		return s.first
 	}

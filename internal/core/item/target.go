@@ -12,10 +12,10 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Target is an item of the kit with where it belongs on this computer.
+// Target is an item of the kit, located on this computer.
 type Target struct {
 	*One
-	Mover Mover
+	Parts
 }
 
 // Choices are what a person said of where things go.
@@ -51,7 +51,7 @@ func (t Table) Targets(ctx context.Context, r *run.Run, c *card.Card, say Choice
 		}
 		for _, other := range out {
 			if other.Path == target.Path && other.User.SameAs(target.User) {
-				target.Mover.Close()
+				target.Close()
 				return out, nil, fault.New(fault.Usage, "%s and %s of %s would both go to %s", other.Label(), target.Label(), c.Title, target.Path)
 			}
 		}
@@ -78,46 +78,37 @@ func (t Table) Target(ctx context.Context, r *run.Run, c *card.Card, it *steps.I
 		}
 	}
 	o.putAt(it, say)
-	m := t.Open(o)
-	if err := m.Locate(ctx); err != nil {
-		m.Close()
+	target := Target{o, t.Open(o)}
+	if target.Mover == nil {
+		return target, nil
+	}
+	if err := target.Mover.Locate(ctx); err != nil {
+		target.Close()
 		return Target{}, err
 	}
-	return Target{o, m}, nil
+	return target, nil
 }
 
 // asHere is what is known of an item, with the real paths of this run in place of
 // those that the journal writes in the computer's own terms.
 func asHere(c machine.Computer, it *steps.Item) (*steps.Item, error) {
 	out := *it
-	paths := []*string{}
-	placed := func(p **steps.Placed) {
-		if *p != nil {
-			q := **p
-			*p = &q
-			paths = append(paths, &q.To, &q.Aside, &q.Over)
+	real := func(name string) (string, error) { return machine.Real(c, name) }
+	var err error
+	for _, p := range []**steps.Placed{&out.Placing, &out.Placed, &out.Earlier} {
+		if *p != nil && err == nil {
+			*p, err = (*p).Mapped(real)
 		}
 	}
-	placed(&out.Placing)
-	placed(&out.Placed)
-	placed(&out.Earlier)
-	if out.Undoing != nil {
-		u := *out.Undoing
-		out.Undoing = &u
-		paths = append(paths, &u.From, &u.Back, &u.Kept)
+	if out.Undoing != nil && err == nil {
+		out.Undoing, err = out.Undoing.Mapped(real)
 	}
-	for _, p := range paths {
-		var err error
-		if *p, err = machine.Real(c, *p); err != nil {
-			return nil, err
-		}
-	}
-	return &out, nil
+	return &out, err
 }
 
 // Close ends what targets have opened.
 func Close(all []Target) {
 	for _, t := range all {
-		t.Mover.Close()
+		t.Close()
 	}
 }

@@ -27,6 +27,7 @@ const (
 	EventReported   = "reported"   // the hand-over was written: steps.Reported
 	EventRetiring   = "retiring"   // an item of the old computer is being set aside: steps.Retired
 	EventRetired    = "retired"    // it is set aside: steps.Retired
+	EventReturning  = "returning"  // it is about to get its name back
 	EventReturned   = "returned"   // it has its name back
 	EventRemoved    = "removed"    // what was set aside is removed for good: steps.Removed
 	EventClosed     = "closed"     // the kit is being emptied: kit.Closed

@@ -49,14 +49,20 @@ func TestExpected(t *testing.T) {
 	}
 }
 
-// TestOwnLeftovers does not count what a killed run has left as space that is taken.
+// TestOwnLeftovers checks that what a killed run staged stays until a run passes its gates, and is gone when
+// the item is in place.
 func TestOwnLeftovers(t *testing.T) {
 	t.Parallel()
-	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/diary" + tree.StageEnding + "/half": "h"})
+	const left = "new/srv/diary" + tree.StageEnding
+	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a": "x", left + "/half": strings.Repeat("h", 1<<20)})
 	o.Pack()
-	lay.Out(t, o.Dir, map[string]string{"new/computer.yaml": lay.Ident("linux", "OTHER", "9")}) // a gate stops it
-	if out := o.Only(o.Job(office.Open(t, o.Dir+"/new")).Unpack(ctx)); office.Blocked(out) != "right-name" || o.Text("new/srv/diary"+tree.StageEnding+"/half") != "" {
-		t.Errorf("%+v", out.Blocks)
+	lay.Out(t, o.Dir, map[string]string{"new/computer.yaml": lay.Ident("linux", "OTHER", "9")})
+	if out := o.Only(o.Job(office.Open(t, o.Dir+"/new")).Unpack(ctx)); office.Blocked(out) != "right-name" || len(o.Text(left+"/half")) != 1<<20 {
+		t.Errorf("another computer: %+v", out.Blocks)
+	}
+	o.Unpack()
+	if _, err := os.Lstat(filepath.Join(o.Dir, left)); !os.IsNotExist(err) || !o.Verify().Equal() {
+		t.Errorf("left: %v", err)
 	}
 }
 

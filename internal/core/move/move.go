@@ -130,7 +130,7 @@ func (m *Move) stays(c *card.Card) (out []item.Target) {
 		}
 		o := &item.One{Here: m.For(c), Run: m.Run, Card: &c.Items[i], Was: s.Address}
 		o.Key.App, o.Key.Item = c.Name, s.Item
-		out = append(out, item.Target{One: o, Mover: m.Kinds.Open(o)})
+		out = append(out, item.Target{One: o, Parts: m.Kinds.Open(o)})
 	}
 	return out
 }

@@ -227,7 +227,7 @@ func (m *Move) onNewVersion(ctx context.Context, c *card.Card, packed *steps.Pac
 // old computer has them, where that is known.
 func (m *Move) onNewStays(ctx context.Context, c *card.Card, packed *steps.Packed, r *Readiness) error {
 	for _, p := range m.looker(c, false).Staying(c, packed) {
-		is, err := p.Mover.Look(ctx, item.Looking{})
+		is, err := p.Look(ctx, item.Looking{})
 		if err != nil {
 			return err
 		}
@@ -276,7 +276,7 @@ func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was s
 	if err != nil {
 		return err
 	}
-	defer t.Mover.Close()
+	defer t.Close()
 	here, disk := t.Mover.Where()
 	if drive := filepath.VolumeName(disk); drive != "" {
 		if there, err := machine.Exists(drive + `\`); err != nil || !there {
@@ -285,7 +285,7 @@ func (m *Move) onNewItem(ctx context.Context, c *card.Card, key steps.Key, was s
 			return nil
 		}
 	}
-	there, err := t.Mover.There(ctx)
+	there, err := t.Exists(ctx, t.Path)
 	if disk == "" && err != nil && ctx.Err() == nil {
 		r.lacks(c.Title, label, err.Error(), NeedServer)
 		return nil
@@ -326,14 +326,10 @@ func onNewLacks(ctx context.Context, t item.Target, r *Readiness, onDisk bool) e
 	if onDisk {
 		need = NeedPlace
 	}
-	for _, l := range lacks {
+	for _, l := range lacks.Reasons {
 		r.lacks(t.App.Title, t.Label(), l, need)
 	}
-	unfit, err := t.Mover.Unfit(ctx)
-	if err != nil {
-		return err
-	}
-	for _, name := range unfit {
+	for _, name := range lacks.BadNames {
 		r.lacks(t.App.Title, t.Label(), name, NeedNames)
 	}
 	for _, name := range t.Strangers() {
@@ -347,7 +343,7 @@ func onNewLacks(ctx context.Context, t item.Target, r *Readiness, onDisk bool) e
 func (m *Move) onNewInTheWay(ctx context.Context, t item.Target, onDisk bool) (says string, same bool, err error) {
 	says = "something is in the way (not compared: no passphrase given); unpack sets it aside"
 	if m.Kit.Unlocked() {
-		if same, err = t.Mover.Same(ctx); err != nil {
+		if same, err = t.Mover.Same(ctx, t.Path); err != nil {
 			return "", false, err
 		}
 		says = map[bool]string{true: "the same is here already", false: "something else is in the way; unpack sets it aside"}[same]
@@ -355,7 +351,7 @@ func (m *Move) onNewInTheWay(ctx context.Context, t item.Target, onDisk bool) (s
 	if same || !onDisk {
 		return says, same, nil
 	}
-	is, err := t.Mover.Look(ctx, item.Looking{})
+	is, err := t.Look(ctx, item.Looking{})
 	if err != nil {
 		return "", false, err
 	}

@@ -174,7 +174,7 @@ func (m *Move) packItem(ctx context.Context, p survey.Place, is *item.Look, kept
 			return out, err
 		}
 		if i := slices.IndexFunc(beside, func(b survey.Place) bool { return b.Found && p.Card.Counted(b.Key.Item) }); i >= 0 {
-			if sealed.Tables, err = exports.Counted(ctx, p.One, *sealed, beside[i].Mover); err != nil {
+			if sealed.Tables, err = exports.Counted(ctx, p.One, *sealed, beside[i]); err != nil {
 				return out, err
 			}
 		}

@@ -103,7 +103,7 @@ func (m *Move) eachRetired(ctx context.Context, c *card.Card, o *run.Outcome, in
 		}
 		out := outcome(t.One, "")
 		err = do(t, &out)
-		t.Mover.Close()
+		t.Close()
 		if err != nil {
 			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not %s", t.Label(), c.Title, done)
 		}
@@ -123,18 +123,16 @@ func (m *Move) oldTarget(ctx context.Context, c *card.Card, it *steps.Item) (ite
 	}
 	retired := *it
 	t.Known = &retired
-	for _, p := range []**steps.Retired{&retired.Retiring, &retired.Retired} {
-		if *p == nil {
-			continue
-		}
-		here := **p
-		*p = &here
-		for _, path := range []*string{&here.From, &here.To, &here.Note} {
-			if *path, err = machine.Real(m.Computer, *path); err != nil {
-				t.Mover.Close()
+	here := func(path string) (string, error) {
+		real, err := machine.Real(m.Computer, path)
+		return m.takenAlong(c, real), err
+	}
+	for _, p := range []**steps.Retired{&retired.Retiring, &retired.Retired, &retired.Returning} {
+		if *p != nil {
+			if *p, err = (*p).Mapped(here); err != nil {
+				t.Close()
 				return t, err
 			}
-			*path = m.takenAlong(c, *path)
 		}
 	}
 	return t, nil
@@ -165,73 +163,89 @@ func along(path, from, to string) string {
 }
 
 func (m *Move) recordRetired(event string, key steps.Key, r steps.Retired) error {
-	for _, p := range []*string{&r.From, &r.To, &r.Note} {
-		*p = machine.Spoken(m.Computer, *p)
+	spoken, err := r.Mapped(m.spoken)
+	if err != nil {
+		return err
 	}
-	return m.Record(event, key, r)
+	return m.Record(event, key, spoken)
 }
 
+// retire moves one item to a spare name, and leaves a note.
 func (m *Move) retire(ctx context.Context, t item.Target, out *run.ItemOutcome) error {
-	there, err := t.Mover.There(ctx)
-	r := t.Known.Retiring
-	if err == nil && there && (t.Known.Retired != nil || r != nil) {
-		there, err = holds(ctx, t.Mover)
-	}
-	done := false // by a run that was cut off
-	if err == nil && r != nil {
-		done, err = keeps(ctx, t.Mover, r.To)
+	there, err := t.Exists(ctx, t.Path)
+	if err == nil && there && (t.Known.Retired != nil || t.Known.Retiring != nil) {
+		there, err = m.holds(ctx, t, t.Path)
 	}
 	if err != nil {
 		return err
 	}
-	if done && there {
-		done, r = false, nil // somebody has made another since
-	}
+	r := t.Known.Retiring
 	switch {
+	case r != nil && r.Plan != nil: // an interrupted run has begun
 	case t.Known.Retired != nil && !there:
 		if out.Did, out.Aside = "retired already", t.Known.Retired.To; out.Aside == "" {
 			out.Did = "gone"
 		}
 		return nil
-	case r == nil && !there:
+	case !there:
 		out.Did = "gone"
 		return m.recordRetired(journal.EventRetired, t.Key, steps.Retired{From: t.Path})
-	case r == nil:
-		r = &steps.Retired{From: t.Path}
-		r.To, err = t.Mover.Aside(ctx, "")
-		if errors.Is(err, item.ErrFixed) {
+	default:
+		if r, err = m.newRetire(ctx, t); errors.Is(err, item.ErrFixed) {
 			out.Did = "fixed"
 			return nil
+		}
+		if err == nil {
+			err = m.recordRetired(journal.EventRetiring, t.Key, *r)
 		}
 		if err != nil {
 			return err
 		}
-		if _, disk := t.Mover.Where(); disk != "" {
-			r.Note = tree.NoteName(t.Path, m.State.New.Name)
-		}
-		if err := m.recordRetired(journal.EventRetiring, t.Key, *r); err != nil {
-			return err
-		}
 	}
-	if !done {
-		err = t.Mover.Rename(ctx, r.To)
-	}
+	done := *r
+	result, err := t.CarryOut(ctx, done.Plan, nil, func() error { return m.recordRetired(journal.EventRetiring, t.Key, done) })
 	if err != nil {
 		return err
 	}
-	if r.Note != "" {
-		if err := journal.WriteFile(r.Note, []byte(m.moved(t, r)), 0o644); err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "%s is set aside, but the note %s cannot be written", t.Label(), r.Note)
+	out.Notes = append(out.Notes, result.Notes...)
+	if first := t.Known.Retired; first != nil && first.To != "" && first.To != done.To {
+		// The first one is what moves back. What was made since stays where it is.
+		out.Notes = append(out.Notes, "what was made at "+machine.Spoken(m.Computer, t.Path)+" since is at "+machine.Spoken(m.Computer, done.To)+" now")
+		done.To = first.To
+	}
+	done.Plan = nil
+	if done.Note != "" {
+		if err := journal.WriteFile(done.Note, []byte(m.moved(t, &done)), 0o644); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "%s is set aside, but the note %s cannot be written", t.Label(), done.Note)
 		}
 	}
-	out.Did, out.Aside, out.Note = "retired", r.To, r.Note
-	return m.recordRetired(journal.EventRetired, t.Key, *r)
+	out.Did, out.Aside, out.Note = "retired", done.To, done.Note
+	return m.recordRetired(journal.EventRetired, t.Key, done)
 }
 
-// holds reports whether anything of an item is where something is: of a folder, perhaps
-// only what does not move is left.
-func holds(ctx context.Context, m item.Mover) (bool, error) {
-	is, err := m.Look(ctx, item.Looking{})
+// newRetire plans to move an item to a spare name.
+func (m *Move) newRetire(ctx context.Context, t item.Target) (*steps.Retired, error) {
+	r := &steps.Retired{From: t.Path}
+	var err error
+	if r.To, err = t.Names.Free(ctx, t.Path, item.ForAside); err != nil {
+		return nil, err
+	}
+	if _, disk := t.Mover.Where(); disk != "" {
+		r.Note = tree.NoteName(t.Path, m.State.New.Name)
+	}
+	op := steps.Op{Do: steps.MoveOut, From: t.Path, To: r.To}
+	if t.Shared != nil {
+		op.Part, err = t.Shared(ctx, t.Path, false)
+	}
+	r.Plan = &steps.Plan{Ops: []steps.Op{op}}
+	return r, err
+}
+
+// holds reports whether a name has something that moves. A folder may hold only what does not.
+func (m *Move) holds(ctx context.Context, t item.Target, name string) (bool, error) {
+	at := m.Kinds.Open(t.At(name))
+	defer at.Close()
+	is, err := at.Look(ctx, item.Looking{})
 	return err == nil && is.Files > 0, err
 }
 
@@ -261,37 +275,51 @@ func nothingAside(it *steps.Item, r *steps.Retired) string {
 	return ""
 }
 
+// giveBack moves one item back to its place. If somebody has made something else there, that moves to a spare.
 func (m *Move) giveBack(ctx context.Context, t item.Target, out *run.ItemOutcome) error {
 	r := cmp.Or(t.Known.Retired, t.Known.Retiring)
 	if out.Did = nothingAside(t.Known, r); out.Did != "" {
 		return nil
 	}
-	aside := t.Mover.At(r.To)
-	waits, err := aside.There(ctx)
-	if err != nil {
-		return err
-	}
-	there, err := t.Mover.There(ctx)
-	if err != nil {
-		return err
-	}
-	if waits && there {
-		// Somebody, or the app, made another meanwhile.
-		if out.Aside, err = t.Mover.Aside(ctx, ""); err == nil {
-			err = t.Mover.Rename(ctx, out.Aside)
-		}
-		if err == nil {
-			there, err = t.Mover.At(out.Aside).There(ctx)
+	done := *r
+	if was := t.Known.Returning; was != nil && was.Plan != nil {
+		done = *was
+	} else {
+		op := steps.Op{Do: steps.MoveIn, From: r.To, To: r.From}
+		var err error
+		if t.Shared != nil {
+			op.Part, err = t.Shared(ctx, r.From, false)
 		}
 		if err != nil {
 			return err
 		}
-		if !there { // a part of a folder, of which nothing is here
-			out.Aside = ""
+		done.Plan = &steps.Plan{Ops: []steps.Op{op}}
+	}
+	op := done.Plan.Ops[len(done.Plan.Ops)-1]
+	is, err := t.Names.State(ctx, op.To, op.From, op.Part)
+	if err != nil {
+		return err
+	}
+	if is == item.Neither {
+		out.Did = "gone"
+		return nil
+	}
+	result, err := t.CarryOut(ctx, done.Plan, nil, func() error { return m.recordRetired(journal.EventReturning, t.Key, done) })
+	if err != nil {
+		return err
+	}
+	for _, op := range done.Plan.Ops {
+		if op.Do != steps.MoveOut {
+			continue
+		}
+		if there, err := t.Exists(ctx, op.To); err != nil {
+			return err
+		} else if there {
+			out.Aside = op.To
 		}
 	}
-	if err := aside.Rename(ctx, r.From); err != nil {
-		return err
+	if len(result.Notes) > 1 {
+		out.Notes = append(out.Notes, result.Notes...)
 	}
 	if r.Note != "" {
 		if err := os.Remove(r.Note); err != nil && !os.IsNotExist(err) {
@@ -302,38 +330,27 @@ func (m *Move) giveBack(ctx context.Context, t item.Target, out *run.ItemOutcome
 	return m.Record(journal.EventReturned, t.Key, nil)
 }
 
+// remove deletes the spare of one retired item, if it is what was verified on the new computer.
 func (m *Move) remove(ctx context.Context, t item.Target, out *run.ItemOutcome, because string) error {
 	r := t.Known.Retired
 	if out.Did = nothingAside(t.Known, r); out.Did != "" {
 		return nil
 	}
 	out.Aside = r.To
-	aside := t.Mover.At(r.To)
-	there, err := aside.There(ctx)
-	if err == nil && there { // a run that was cut off may have left only what never moved
-		there, err = holds(ctx, aside)
-	}
+	left, err := t.Names.Delete(ctx, r.To, steps.Op{Do: steps.Delete, From: r.To, If: steps.IfSame})
 	if err != nil {
 		return err
 	}
-	if there {
-		same, err := aside.Same(ctx)
+	out.Did = "removed"
+	if left {
+		changed, err := m.holds(ctx, t, r.To)
 		if err != nil {
 			return err
 		}
-		if !same {
+		if changed {
 			out.Did = "changed"
 			return nil
 		}
-	}
-	if err := aside.Remove(ctx); err != nil { // also where a run was cut off in the middle
-		return err
-	}
-	out.Did = "removed"
-	if there, err = aside.There(ctx); err != nil {
-		return err
-	}
-	if there {
 		out.Did = "removed in part"
 	}
 	return m.Record(journal.EventRemoved, t.Key, steps.Removed{Because: because})

@@ -77,6 +77,16 @@ func (c *cut) Record(l journal.Line, data any) (journal.Line, error) {
 	return c.Kit.Record(l, data)
 }
 
+// cutAt runs a step on the new computer until the journal has an event, and lets it write some lines more. It returns
+// what is unfinished of an item.
+func cutAt(o *office.Office, do func(*move.Move, context.Context) ([]*run.Outcome, error), event string, more int, name string) *steps.Item {
+	for lines := o.Kit.Lines(); lines[len(lines)-1].Event != event; lines = o.Kit.Lines() {
+		_, err := do(move.New(o.Run(&cut{o.Kit, 1 + more}, o.New)), ctx)
+		fatal.If(o.T, err)
+	}
+	return o.Job(o.New).State.Items[steps.Key{App: "app", Item: name}]
+}
+
 // whateverCut runs a step that is cut off after each of its lines, and then whole.
 func whateverCut(o *office.Office, c machine.Computer, do func(*move.Move, context.Context) ([]*run.Outcome, error)) *run.Outcome {
 	o.T.Helper()
@@ -260,18 +270,19 @@ func TestPartCutOff(t *testing.T) {
 		"old/srv/mail/1.msg": "1", "old/srv/mail/2.msg": "2", "new/srv/mail/1.msg": "t1", "new/srv/mail/8.msg": "t8", "new/srv/mail/9.msg": "t9", "new/srv/mail/notes": "n",
 	})
 	at := func(name string) string { return filepath.Join(o.Dir, "new/srv", name) }
-	// cutOff does all but the last line of the journal, and names what is unfinished.
-	cutOff := func(do func(*move.Move, context.Context) ([]*run.Outcome, error), event string) *steps.Item {
-		for lines := o.Kit.Lines(); lines[len(lines)-1].Event != event; lines = o.Kit.Lines() {
-			_, err := do(move.New(o.Run(&cut{o.Kit, 1}, o.New)), ctx)
-			fatal.If(t, err)
+	cutOff := func(do func(*move.Move, context.Context) ([]*run.Outcome, error), event string, more int) *steps.Item {
+		return cutAt(o, do, event, more, "mail")
+	}
+	// half undoes the end of a move from one folder to another: names in it are back where they were.
+	half := func(from, spare string, names ...string) {
+		fatal.If(t, os.Rename(spare, spare+tree.StageEnding))
+		for _, name := range names {
+			fatal.If(t, os.Rename(filepath.Join(spare+tree.StageEnding, name), filepath.Join(from, name)))
 		}
-		return o.Job(o.New).State.Items[steps.Key{App: "app", Item: "mail"}]
 	}
 	o.Pack()
 	first := files(t, at(""))
-	aside := o.Dir + "/new" + cutOff((*move.Move).Unpack, journal.EventPlacing).Placing.Aside
-	fatal.If(t, errors.Join(os.Remove(at("mail/1.msg")), os.Remove(at("mail/2.msg")), os.Rename(aside, aside+tree.StageEnding), os.Rename(aside+tree.StageEnding+"/9.msg", at("mail/9.msg"))))
+	half(at("mail"), o.Dir+"/new"+cutOff((*move.Move).Unpack, journal.EventPlacing, 0).Placing.Aside, "9.msg")
 	for n, text := range []string{"2", "later"} {
 		o.Unpack()
 		if got, want := files(t, at("")), []string{"mail(aside)/1.msg", "mail(aside)/8.msg", "mail(aside)/9.msg", "mail/1.msg", "mail/2.msg", "mail/notes"}; !slices.Equal(got, want) || o.Text("new/srv/mail/2.msg") != text || !o.Verify().Equal() {
@@ -280,15 +291,20 @@ func TestPartCutOff(t *testing.T) {
 		if n == 0 { // packed again, and cut off while ours of before is carried away
 			lay.Out(t, o.Dir, map[string]string{"old/srv/mail/2.msg": "later"})
 			o.Pack()
-			over := o.Dir + "/new" + cutOff((*move.Move).Unpack, journal.EventPlacing).Placing.Over + tree.StageEnding
-			fatal.If(t, errors.Join(os.Mkdir(over, 0o755), os.Rename(at("mail/1.msg"), filepath.Join(over, "1.msg"))))
-			lay.Out(t, o.Dir, map[string]string{"new/srv/mail/2.msg": "2"})
+			half(at("mail"), o.Dir+"/new"+cutOff((*move.Move).Unpack, journal.EventPlacing, 0).Placing.Plan.Ops[0].To, "2.msg")
 		}
 	}
-	back := o.Dir + "/new" + cutOff((*move.Move).Undo, journal.EventUndoing).Undoing.Back + tree.StageEnding
+	back := o.Dir + "/new" + cutOff((*move.Move).Undo, journal.EventUndoing, 1).Undoing.Back + tree.StageEnding
 	fatal.If(t, errors.Join(os.Mkdir(back, 0o755), os.Rename(at("mail/9.msg"), filepath.Join(back, "9.msg"))))
 	if out := o.Only(o.Job(o.New).Undo(ctx)); !slices.Equal(files(t, at("")), first) || o.Text("new/srv/mail/1.msg") != "t1" {
 		t.Errorf("undone: %q, before %q: %+v", files(t, at("")), first, out.Items)
+	}
+	// An app writes a file again while the set-aside one is on its way: the step ends, and both are kept.
+	half(at("mail"), o.Dir+"/new"+cutOff((*move.Move).Unpack, journal.EventPlacing, 0).Placing.Aside, "9.msg")
+	lay.Out(t, o.Dir, map[string]string{"new/srv/mail/8.msg": "written again"})
+	o.Unpack()
+	if got, want := files(t, at("")), []string{"mail(aside)/1.msg", "mail(aside)/8.msg", "mail(aside)/8.msg(aside)", "mail(aside)/9.msg", "mail/1.msg", "mail/2.msg", "mail/notes"}; !slices.Equal(got, want) || !o.Verify().Equal() {
+		t.Errorf("written again: %q", got)
 	}
 }
 
@@ -300,7 +316,7 @@ func TestKeptTwice(t *testing.T) {
 	o.Unpack()
 	for n, text := range []string{"dear, corrected", "another"} {
 		lay.Out(t, o.Dir, map[string]string{"new/srv/letter.txt": text})
-		out, err := move.New(o.Run(&cut{o.Kit, n + 1}, o.New)).Undo(ctx)
+		out, err := move.New(o.Run(&cut{o.Kit, 1 + 99*n}, o.New)).Undo(ctx)
 		if fatal.If(t, err); n == 1 && (out[0].Items[0].Aside == "" || len(out[0].Items[0].Notes) != 1 || !slices.Equal(files(t, o.Dir+"/new/srv"), []string{".keep", "letter.txt(aside)", "letter.txt(aside)"})) {
 			t.Errorf("%+v, %q", out[0], files(t, o.Dir+"/new/srv"))
 		}

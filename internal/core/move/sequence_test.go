@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -74,7 +75,7 @@ type sequence struct {
 
 func (s *sequence) next(n int) {
 	way := []tree.Policy{tree.SetAside, tree.SetAside, tree.KeepBoth, tree.Skip}[s.random.IntN(4)]
-	switch s.random.IntN(12) {
+	switch s.random.IntN(13) {
 	case 0, 1, 2, 3, 4:
 		s.work([]string{"new", "new", "old"}[s.random.IntN(3)], places[s.random.IntN(len(places))], fmt.Sprintf("T%d;", n))
 	case 5, 6:
@@ -88,22 +89,54 @@ func (s *sequence) next(n int) {
 		s.step("retire", s.Old, way, (*move.Move).Retire)
 	case 11:
 		s.step("return", s.Old, way, (*move.Move).Return)
+	case 12:
+		s.tidy()
 	}
-	for side, all := range s.wrote {
-		var is strings.Builder
-		filepath.WalkDir(filepath.Join(s.Dir, side), func(path string, e fs.DirEntry, err error) error {
-			if err == nil && e.Type().IsRegular() {
-				data, _ := os.ReadFile(path)
-				is.Write(data)
-			}
-			return nil
-		})
-		for _, text := range all {
-			if !strings.Contains(is.String(), text) {
-				s.T.Errorf("%s is gone from the %s computer after\n%s", text, side, strings.Join(s.done, "\n"))
-			}
+	for side := range s.wrote {
+		if gone := s.missing(side); len(gone) > 0 {
+			s.T.Errorf("%s is gone from the %s computer after\n%s", gone[0], side, strings.Join(s.done, "\n"))
 		}
 	}
+}
+
+// missing returns the texts that were written on a computer and are not in any file of it.
+func (s *sequence) missing(side string) (gone []string) {
+	var is strings.Builder
+	filepath.WalkDir(filepath.Join(s.Dir, side), func(path string, e fs.DirEntry, err error) error {
+		if err == nil && e.Type().IsRegular() {
+			data, _ := os.ReadFile(path)
+			is.Write(data)
+		}
+		return nil
+	})
+	for _, text := range s.wrote[side] {
+		if !strings.Contains(is.String(), text) {
+			gone = append(gone, text)
+		}
+	}
+	return gone
+}
+
+// tidy has somebody on the new computer delete something that was set aside, with all that it holds.
+func (s *sequence) tidy() {
+	var asides []string
+	filepath.WalkDir(filepath.Join(s.Dir, "new"), func(path string, e fs.DirEntry, err error) error {
+		if err == nil && tree.IsAside(e.Name()) {
+			asides = append(asides, path)
+			if e.IsDir() {
+				return filepath.SkipDir
+			}
+		}
+		return nil
+	})
+	if len(asides) == 0 {
+		return
+	}
+	name := asides[s.random.IntN(len(asides))]
+	s.done = append(s.done, "deleted: "+name)
+	os.RemoveAll(name)
+	gone := s.missing("new")
+	s.wrote["new"] = slices.DeleteFunc(s.wrote["new"], func(text string) bool { return slices.Contains(gone, text) })
 }
 
 // work writes a text into a file, or a database.

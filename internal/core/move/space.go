@@ -1,7 +1,9 @@
 package move
 
 import (
+	"io/fs"
 	"maps"
+	"path/filepath"
 	"slices"
 
 	"movekit/internal/core/machine"
@@ -34,6 +36,29 @@ func (v volumes) add(path string, bytes int64) error {
 	}
 	v[is.ID].need += bytes
 	return nil
+}
+
+// reclaim counts the space that an interrupted run's stage uses as free: the next run deletes it first.
+func (v volumes) reclaim(path string, bytes int64) {
+	if path == "" || bytes == 0 {
+		return
+	}
+	if is, err := machine.VolumeOf(path); err == nil && v[is.ID] != nil {
+		v[is.ID].free += uint64(bytes)
+	}
+}
+
+// sizeOf returns the bytes of the files in a folder, or of one file. What cannot be read counts as nothing.
+func sizeOf(path string) (bytes int64) {
+	filepath.WalkDir(path, func(_ string, e fs.DirEntry, err error) error {
+		if err == nil && e.Type().IsRegular() {
+			if info, err := e.Info(); err == nil {
+				bytes += info.Size()
+			}
+		}
+		return nil
+	})
+	return bytes
 }
 
 // tightest is the one with the least space left over; nil where there is none.

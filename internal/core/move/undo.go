@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"slices"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -35,24 +36,37 @@ func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 		}
 	}
 	items := m.State.AppItems(c.Name)
-	for _, it := range items {
-		if it.Removed != nil && it.Placed != nil && m.Picked(it.Key) {
+	var undoing []*undoing
+	defer func() {
+		for _, u := range undoing {
+			u.close()
+		}
+	}()
+	// In reverse order, because an item may be within another.
+	for _, it := range slices.Backward(items) {
+		if !m.Picked(it.Key) {
+			continue
+		}
+		if it.Removed != nil && it.Placed != nil {
 			f.OnlyHere = append(f.OnlyHere, item.Label(it.Key))
+		}
+		u, err := m.planUndo(ctx, c, it)
+		if err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not taken back", item.Label(it.Key), c.Title)
+		}
+		undoing = append(undoing, u)
+		if u.missing != "" {
+			f.AsideGone = append(f.AsideGone, item.Label(it.Key)+" (it was at "+machine.Spoken(m.Computer, u.missing)+")")
 		}
 	}
 	if on, err := m.Check(steps.Undo, c, f, o); err != nil || !on {
 		return err
 	}
-	// In the reverse order: an item may lie within another.
-	for i := len(items) - 1; i >= 0; i-- {
-		if !m.Picked(items[i].Key) {
-			continue
+	for _, u := range undoing {
+		if err := m.undoItem(ctx, u); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not taken back", item.Label(u.key), c.Title)
 		}
-		out, err := m.undoItem(ctx, c, items[i])
-		if err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not taken back", item.Label(items[i].Key), c.Title)
-		}
-		o.Items = append(o.Items, out)
+		o.Items = append(o.Items, u.out)
 	}
 	// What was kept within what is kept now went with it.
 	for i := range o.Items {
@@ -65,75 +79,122 @@ func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 	return nil
 }
 
-func (m *Move) undoItem(ctx context.Context, c *card.Card, it *steps.Item) (run.ItemOutcome, error) {
-	out := run.ItemOutcome{Item: it.Key.Item, User: it.Key.User, Did: "nothing", Files: it.Sealed.Files, Bytes: it.Sealed.Bytes}
+// undoing is the undoing of one item's unpack.
+type undoing struct {
+	key     steps.Key
+	target  *item.Target
+	out     run.ItemOutcome
+	undone  *steps.Undone // nil if there is nothing to undo
+	missing string        // where the set-aside data was, that is no longer there
+}
+
+func (u *undoing) close() {
+	if u.target != nil {
+		u.target.Close()
+	}
+}
+
+// planUndo decides how to undo an item's unpack. It changes nothing.
+func (m *Move) planUndo(ctx context.Context, c *card.Card, it *steps.Item) (*undoing, error) {
+	u := &undoing{key: it.Key, out: run.ItemOutcome{Item: it.Key.Item, User: it.Key.User, Did: "nothing", Files: it.Sealed.Files, Bytes: it.Sealed.Bytes}}
 	if it.Placing != nil && it.Undoing == nil {
-		out.Did = "unfinished"
-		return out, nil
+		u.out.Did = "unfinished"
+		return u, nil
 	}
 	if it.Placed == nil && it.Earlier == nil {
-		return out, nil
+		return u, nil
 	}
 	t, err := m.Kinds.Target(ctx, m.Run, c, it, m.say())
 	if err != nil {
-		return out, err
+		return u, err
 	}
-	defer t.Mover.Close()
+	u.target = &t
 	was := cmp.Or(t.Known.Placed, t.Known.Earlier)
-	out.To = was.To
+	u.out.To = was.To
 	policy := tree.Policy(was.Policy)
 	if was.Same || policy == tree.Skip || policy == tree.Replace {
-		out.Did = map[bool]string{true: "was here", false: "not taken back"}[was.Same]
-		return out, nil
+		u.out.Did = map[bool]string{true: "was here", false: "not taken back"}[was.Same]
+		return u, nil
 	}
-	mover := t.Mover.At(was.To)
-	u := t.Known.Undoing
-	if u == nil {
-		u = &steps.Undone{From: was.To, Back: was.Aside}
-		if u.Kept, err = mover.Aside(ctx, ""); err != nil && !errors.Is(err, item.ErrFixed) {
-			return out, err
-		}
-		if err := m.recordUndone(journal.EventUndoing, it.Key, *u); err != nil {
-			return out, err
+	if u.undone = t.Known.Undoing; u.undone == nil || u.undone.Plan == nil {
+		if u.undone, err = m.newUndo(ctx, t, was); err != nil {
+			return u, err
 		}
 	}
-	done := *u
-	before := "" // what an interrupted run has kept
-	if there, err := keeps(ctx, mover, u.Kept); err != nil {
-		return out, err
-	} else if there {
-		before = u.Kept
-		if done.Kept, err = mover.Aside(ctx, ""); err != nil {
-			return out, err
+	// The data that was set aside must still be there, before anything is moved.
+	for _, op := range u.undone.Plan.Left() {
+		if op.Do != steps.MoveIn {
+			continue
 		}
+		is, err := t.Names.State(ctx, op.To, op.From, op.Part)
+		begun := op == u.undone.Plan.Left()[0] // then what is at home is the data that was set aside
+		if err != nil || is == item.AtSpare || is == item.Both || is == item.Between || is == item.AtHome && begun {
+			return u, err
+		}
+		u.missing = op.From
 	}
-	kept, err := mover.TakeBack(ctx, done)
-	if err != nil {
-		return out, err
-	}
-	out.Did, out.Back = "taken back", u.Back
+	return u, nil
+}
+
+// newUndo plans to move what is in place to a spare, to move the data that was set aside back, and then to delete
+// the spare if nobody has edited it.
+func (m *Move) newUndo(ctx context.Context, t item.Target, was *steps.Placed) (*steps.Undone, error) {
+	unedited := steps.Op{If: steps.IfSame}
 	switch {
-	case !kept:
-		done.Kept = before
-	case before != "":
-		out.Notes = append(out.Notes, "also what was worked in before a run was cut off: "+before)
+	case t.Known.Placed == nil: // something else is sealed since
+		unedited = steps.Op{If: steps.IfUnedited, Stamp: was.Stamp}
+	case was.Policy == string(tree.KeepBoth) && t.Adder != nil && was.Aside != "": // existing data was added to it
+		unedited = steps.Op{If: steps.IfUnedited, Stamp: was.Stamp}
 	}
-	out.Aside = done.Kept
-	return out, m.recordUndone(journal.EventUndone, it.Key, done)
+	u := &steps.Undone{From: was.To, Back: was.Aside}
+	var err error
+	if u.Kept, err = t.Names.Free(ctx, was.To, item.ForAside); errors.Is(err, item.ErrFixed) {
+		unedited.Do, unedited.From = steps.Delete, was.To
+		u.Plan = &steps.Plan{Ops: []steps.Op{unedited}}
+		return u, nil
+	}
+	if err != nil {
+		return u, err
+	}
+	shared := false
+	if t.Shared != nil {
+		shared, err = t.Shared(ctx, was.To, false)
+	}
+	u.Plan = &steps.Plan{Ops: steps.UndoPlan(was.To, u.Kept, was.Aside, shared, unedited)}
+	return u, err
 }
 
-// keeps reports whether something has the name under which it is kept.
-func keeps(ctx context.Context, m item.Mover, name string) (bool, error) {
-	if name == "" {
-		return false, nil
+func (m *Move) undoItem(ctx context.Context, u *undoing) error {
+	if u.undone == nil {
+		return nil
 	}
-	return m.At(name).There(ctx)
+	done := *u.undone
+	if u.missing != "" { // the user has said to go on without it
+		done.Plan.Ops = slices.DeleteFunc(done.Plan.Ops, func(op steps.Op) bool { return op.Do == steps.MoveIn })
+		done.Back = ""
+	}
+	save := func() error { return m.recordUndone(journal.EventUndoing, u.key, done) }
+	if err := save(); err != nil {
+		return err
+	}
+	result, err := u.target.CarryOut(ctx, done.Plan, nil, save)
+	if err != nil {
+		return err
+	}
+	done.Kept, done.Plan = result.Kept, nil
+	if done.Kept == done.From {
+		done.Kept = ""
+	}
+	u.out.Did, u.out.Back, u.out.Aside = "taken back", done.Back, done.Kept
+	u.out.Notes = append(u.out.Notes, result.Notes...)
+	return m.recordUndone(journal.EventUndone, u.key, done)
 }
 
-// recordUndone records an item's taking back, in the terms of the computer itself.
+// recordUndone records an item's undoing in the terms of the computer itself.
 func (m *Move) recordUndone(event string, key steps.Key, u steps.Undone) error {
-	for _, p := range []*string{&u.From, &u.Back, &u.Kept} {
-		*p = machine.Spoken(m.Computer, *p)
+	spoken, err := u.Mapped(m.spoken)
+	if err != nil {
+		return err
 	}
-	return m.Record(event, key, u)
+	return m.Record(event, key, spoken)
 }

@@ -43,7 +43,7 @@ func (m *Move) verifyApp(ctx context.Context, c *card.Card, o *run.Outcome) erro
 	}
 	for _, t := range m.stays(c) {
 		// It is not journalled: whether a server answers is true of the moment only.
-		out, err := compare(ctx, t.One, t.Mover, "stays", nil)
+		out, err := compare(ctx, t, "stays", nil)
 		if err != nil {
 			return err
 		}
@@ -63,11 +63,11 @@ func (m *Move) verifyApp(ctx context.Context, c *card.Card, o *run.Outcome) erro
 	return m.silence(ctx, c, o)
 }
 
-// compare holds what is here against the old computer's. Also, if there is one, adds what the
-// mover cannot see.
-func compare(ctx context.Context, o *item.One, m item.Mover, did string, also func(*steps.Checked) error) (run.ItemOutcome, error) {
-	out := outcome(o, did)
-	c, err := m.Compare(ctx)
+// compare compares what is here with the old computer's. also adds to the result what the item's kind cannot see;
+// it may be nil.
+func compare(ctx context.Context, t item.Target, did string, also func(*steps.Checked) error) (run.ItemOutcome, error) {
+	out := outcome(t.One, did)
+	c, err := t.Compare(ctx)
 	if err == nil && also != nil {
 		err = also(c)
 	}
@@ -75,7 +75,7 @@ func compare(ctx context.Context, o *item.One, m item.Mover, did string, also fu
 		return out, err
 	}
 	if out.To == "" {
-		out.To = o.Was
+		out.To = t.Was
 	}
 	out.Equal, out.Rows, out.Diffs, out.Count = c.Equal, c.Rows, c.Diffs, c.Count
 	return out, nil
@@ -92,9 +92,9 @@ func (m *Move) verifyItem(ctx context.Context, c *card.Card, t item.Target, besi
 		out.Equal, out.Rows = true, []steps.Row{{What: "licence file", Old: "for " + m.Manifest.Old.Name, New: "issued again", Same: true}}
 		return out, m.Record(journal.EventChecked, t.Key, steps.Checked{Equal: true, Rows: out.Rows})
 	}
-	out, err := compare(ctx, t.One, t.Mover, "checked", func(checked *steps.Checked) error {
+	out, err := compare(ctx, t, "checked", func(checked *steps.Checked) error {
 		if i := slices.IndexFunc(beside, func(b item.Target) bool { return t.Card.Counted(b.Key.Item) }); i >= 0 {
-			if err := exports.Compare(ctx, t.One, beside[i].Mover, checked); err != nil {
+			if err := exports.Compare(ctx, t.One, beside[i], checked); err != nil {
 				return err
 			}
 		}

@@ -58,6 +58,7 @@ type Facts struct {
 
 	ActiveHere []string // licences that are active on the new computer
 	OnlyHere   []string // items that were removed on the old computer for good
+	AsideGone  []string // items whose set-aside data is not there any more
 
 	StillHeld []string // licences that are files, and not freed on the old computer
 
@@ -245,6 +246,10 @@ var Gates = []Gate{
 	{"old-has-it", []Step{Undo}, false, false, "what was moved is on the old computer too",
 		func(f Facts) []string {
 			return when(len(f.OnlyHere) > 0, "removed for good on %s: %s", f.OldName, strings.Join(f.OnlyHere, ", "))
+		}},
+	{"set-aside-there", []Step{Undo}, false, false, "the data that unpack set aside is still there",
+		func(f Facts) []string {
+			return when(len(f.AsideGone) > 0, "the data that was set aside is gone: %s", strings.Join(f.AsideGone, ", "))
 		}},
 	{"licence-freed", []Step{Unpack}, false, false, "a licence that is a file is no longer on the old computer",
 		func(f Facts) []string {

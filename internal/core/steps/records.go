@@ -1,6 +1,7 @@
 package steps
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"strconv"
@@ -143,29 +144,61 @@ type Placed struct {
 	To     string            `json:"to"`                 // as the new computer writes it
 	Policy string            `json:"policy,omitempty"`   // what was done about what was in the way
 	Aside  string            `json:"aside,omitempty"`    // where what was in the way is now
-	Over   string            `json:"over,omitempty"`     // where what an earlier unpack put there waits to be removed
 	Stamp  string            `json:"stamp,omitempty"`    // changes when somebody works in it; "" where that is not known
 	Remade map[string]string `json:"remade,omitempty"`   // digests of what a database's engine here writes otherwise than it was sealed, though it is the same
 	Unkept []string          `json:"not_kept,omitempty"` // owners and marks that could not be kept
 	Same   bool              `json:"same,omitempty"`     // it was there already
 	Waits  string            `json:"waits,omitempty"`    // what a person must do before it is in place; "" where it is
 	Notes  []string          `json:"notes,omitempty"`    // what a person must know or do
-	Begun  time.Time         `json:"-"`                  // of one that is not ended: when it was recorded
+	Plan   *Plan             `json:"plan,omitempty"`     // of one that is not finished
+	Begun  time.Time         `json:"-"`                  // of one that is not finished: when it was recorded
+}
+
+// Mapped returns a copy of p with every name replaced by what rename returns for it.
+func (p Placed) Mapped(rename func(string) (string, error)) (*Placed, error) {
+	plan, err := p.Plan.Mapped(rename)
+	p.Plan = plan
+	return &p, errors.Join(err, renameAll(rename, &p.To, &p.Aside))
+}
+
+func renameAll(rename func(string) (string, error), names ...*string) (err error) {
+	for _, name := range names {
+		if *name != "" && err == nil {
+			*name, err = rename(*name)
+		}
+	}
+	return err
 }
 
 // Undone is the data of journal.EventUndoing and journal.EventUndone.
 type Undone struct {
 	From string `json:"from"`           // where the item was in place
 	Back string `json:"back,omitempty"` // from where what was set aside got its name back
-	Kept string `json:"kept,omitempty"` // where what was worked in since goes
+	Kept string `json:"kept,omitempty"` // where data that was edited since is kept
+	Plan *Plan  `json:"plan,omitempty"` // of one that is not finished
 }
 
-// Retired is the data of journal.EventRetiring and journal.EventRetired. Paths are as
-// the old computer writes them.
+// Mapped returns a copy of u with every name replaced by what rename returns for it.
+func (u Undone) Mapped(rename func(string) (string, error)) (*Undone, error) {
+	plan, err := u.Plan.Mapped(rename)
+	u.Plan = plan
+	return &u, errors.Join(err, renameAll(rename, &u.From, &u.Back, &u.Kept))
+}
+
+// Retired is the data of journal.EventRetiring, journal.EventRetired and journal.EventReturning. Paths are in
+// the old computer's own terms.
 type Retired struct {
 	From string `json:"from"`
 	To   string `json:"to,omitempty"`   // "" where it was not there any more
 	Note string `json:"note,omitempty"` // the file that says where the data went
+	Plan *Plan  `json:"plan,omitempty"` // of one that is not finished
+}
+
+// Mapped returns a copy of r with every name replaced by what rename returns for it.
+func (r Retired) Mapped(rename func(string) (string, error)) (*Retired, error) {
+	plan, err := r.Plan.Mapped(rename)
+	r.Plan = plan
+	return &r, errors.Join(err, renameAll(rename, &r.From, &r.To, &r.Note))
 }
 
 // Removed is the data of journal.EventRemoved.

@@ -50,6 +50,7 @@ type Item struct {
 	Ticked    map[string]string // exports that a person has taken in, with what they are called in the app; "" stands for the same
 	Retiring  *Retired          // begun on the old computer, and not ended
 	Retired   *Retired          // set aside on the old computer
+	Returning *Retired          // begun to be moved back there, and not finished
 	Removed   *Removed          // and removed there
 }
 
@@ -137,7 +138,7 @@ func (s *State) Add(l journal.Line) {
 		it := &Item{Key: key, Sealed: *sealed, SealedAt: l.At}
 		if was := s.Items[key]; was != nil {
 			it.Earlier, it.Retired, it.Removed = cmp.Or(was.Placed, was.Earlier), was.Retired, was.Removed
-			it.Placing, it.Undoing, it.Retiring = was.Placing, was.Undoing, was.Retiring // to be ended all the same
+			it.Placing, it.Undoing, it.Retiring, it.Returning = was.Placing, was.Undoing, was.Retiring, was.Returning // to be ended all the same
 		}
 		s.Items[key] = it
 	case journal.EventPacked:
@@ -155,7 +156,7 @@ func (s *State) Add(l journal.Line) {
 	case journal.EventChosen:
 		s.Chosen = s.Chosen.With(*read[Chosen](l))
 	case journal.EventPlacing, journal.EventRepointed, journal.EventPlaced, journal.EventChecked, journal.EventTicked, journal.EventUndoing, journal.EventUndone,
-		journal.EventRetiring, journal.EventRetired, journal.EventReturned, journal.EventRemoved:
+		journal.EventRetiring, journal.EventRetired, journal.EventReturning, journal.EventReturned, journal.EventRemoved:
 		it := s.Items[key]
 		if it == nil {
 			return
@@ -189,8 +190,10 @@ func (s *State) Add(l journal.Line) {
 			it.Retiring = read[Retired](l)
 		case journal.EventRetired:
 			it.Retired, it.Retiring = read[Retired](l), nil
+		case journal.EventReturning:
+			it.Returning = read[Retired](l)
 		case journal.EventReturned:
-			it.Retired, it.Retiring = nil, nil
+			it.Retired, it.Retiring, it.Returning = nil, nil, nil
 		case journal.EventRemoved:
 			it.Removed = read[Removed](l)
 		case journal.EventTicked:
@@ -271,7 +274,7 @@ func (s *State) bind(b *Bound) {
 		return
 	}
 	for key, it := range s.Items {
-		s.Items[key] = &Item{Key: key, Sealed: it.Sealed, SealedAt: it.SealedAt, Retiring: it.Retiring, Retired: it.Retired, Removed: it.Removed}
+		s.Items[key] = &Item{Key: key, Sealed: it.Sealed, SealedAt: it.SealedAt, Retiring: it.Retiring, Returning: it.Returning, Retired: it.Retired, Removed: it.Removed}
 	}
 	s.Asides, s.Opened, s.Chosen = map[string][]string{}, map[string]*Opened{}, Chosen{}
 	for _, lic := range s.Licences {

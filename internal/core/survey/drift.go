@@ -55,7 +55,7 @@ func (l *Looker) drift(ctx context.Context, c *card.Card, p *Place, is *item.Loo
 	sealed.Repointed = nil // on the new computer
 	p.Known = &sealed
 	p.Progress("comparing with what is sealed", is.Bytes)
-	now, err := p.Mover.Compare(ctx)
+	now, err := p.Compare(ctx)
 	if err != nil {
 		return nil, fault.Wrap(fault.Unreadable, err, "%s cannot be held against what is sealed of it", p.Label())
 	}

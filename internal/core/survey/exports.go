@@ -46,7 +46,7 @@ func wanted(ctx context.Context, e *card.Export, places []Place) (int64, error) 
 		if p.Card.Name != e.Item || !p.Found {
 			continue
 		}
-		n, err := p.Mover.Ask(ctx, e.Query)
+		n, err := p.Query(ctx, e.Query)
 		if err != nil {
 			return 0, err
 		}

@@ -17,7 +17,7 @@ import (
 // Place is where an item lies on a computer, for one user or for all.
 type Place struct {
 	*item.One
-	Mover  item.Mover
+	item.Parts
 	Found  bool
 	Silent bool   // a network place that did not answer in time
 	Why    string // why it is not there
@@ -36,7 +36,7 @@ func (l *Looker) Places(ctx context.Context, c *card.Card) ([]Place, error) {
 		if l.Run.Picked(p.Key) {
 			return false
 		}
-		p.Mover.Close()
+		p.Close()
 		l.NotChosen = append(l.NotChosen, p.Label())
 		return true
 	}), nil
@@ -116,7 +116,7 @@ func (l *Looker) place(c *card.Card, it *card.Item, u *machine.User) Place {
 	if u != nil {
 		o.Key.User = u.Name
 	}
-	return Place{One: o, Mover: l.Kinds.Open(o)}
+	return Place{One: o, Parts: l.Kinds.Open(o)}
 }
 
 // Present reports whether an app is on the computer, as far as its card tells without asking
@@ -162,6 +162,9 @@ func (l *Looker) Staying(c *card.Card, packed *steps.Packed) (out []Place) {
 
 // find looks for one place.
 func (l *Looker) find(ctx context.Context, p *Place) error {
+	if p.Mover == nil {
+		return nil
+	}
 	err := p.Mover.Locate(ctx)
 	if kind := fault.KindOf(err); kind == fault.Missing || kind == fault.BadCard {
 		p.Why = err.Error()
@@ -171,7 +174,7 @@ func (l *Looker) find(ctx context.Context, p *Place) error {
 		return err
 	}
 	err = item.Watched(p.Path, l.Limit, func(func()) (err error) {
-		p.Found, err = p.Mover.There(ctx)
+		p.Found, err = p.Exists(ctx, p.Path)
 		return err
 	})
 	if errors.Is(err, item.ErrSilent) {
@@ -184,6 +187,6 @@ func (l *Looker) find(ctx context.Context, p *Place) error {
 // Close ends what places have opened.
 func Close(places []Place) {
 	for _, p := range places {
-		p.Mover.Close()
+		p.Close()
 	}
 }

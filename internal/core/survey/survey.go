@@ -257,7 +257,7 @@ func (l *Looker) count(ctx context.Context, p *Place, is *item.Look, f *steps.Fa
 		if c.Query == "" || c.Expect == nil || is.State != item.IsHere {
 			continue
 		}
-		n, err := p.Mover.Ask(ctx, c.Query)
+		n, err := p.Query(ctx, c.Query)
 		if err != nil {
 			return err
 		}
@@ -285,7 +285,7 @@ func (l *Looker) item(ctx context.Context, p *Place) (*item.Look, error) {
 		}
 		return is, nil
 	}
-	is, err := p.Mover.Look(ctx, l.Looking)
+	is, err := p.Look(ctx, l.Looking)
 	if err != nil {
 		return nil, err
 	}

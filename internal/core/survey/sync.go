@@ -72,7 +72,7 @@ func (l *Looker) asked(ctx context.Context, s card.Sync, places []Place, st *Syn
 		if p.Card.Name != s.Item || !p.Found {
 			continue
 		}
-		n, err := p.Mover.Ask(ctx, s.Query)
+		n, err := p.Query(ctx, s.Query)
 		if err != nil {
 			st.Finished, st.Known, st.Why = false, false, "not known: "+err.Error()
 			return nil

@@ -30,7 +30,8 @@ type Stats struct {
 	Files, Dirs, Links int64
 	Bytes              int64
 	Newest             time.Time    // newest change of a file
-	all                *digest.Hash // of what tells entries apart; nil where there is none yet
+	single             bool         // the source is one file, whose name is not part of the stamp
+	all                *digest.Hash // of what tells entries apart; nil if there is none yet
 	line               []byte       // of one of them
 	Left               []string     // what does not travel, with the reason; at most 20
 	LeftCount          int
@@ -80,7 +81,11 @@ func (s *Stats) add(e Entry) {
 	if s.all == nil {
 		s.all = digest.New()
 	}
-	s.line = append(append(append(s.line[:0], e.Path...), 0), e.Type...)
+	path := e.Path
+	if s.single {
+		path = ""
+	}
+	s.line = append(append(append(s.line[:0], path...), 0), e.Type...)
 	s.line = append(append(append(s.line, 0), e.Target...), 0)
 	if e.Type != Dir { // the time of a folder changes also with what the card leaves out
 		s.line = binary.LittleEndian.AppendUint64(s.line, uint64(e.Size))
@@ -92,8 +97,9 @@ func (s *Stats) add(e Entry) {
 	s.all.Write(s.line)
 }
 
-// Stamp is a short text that changes when something in the item does: it holds the number of
-// files and their size, and a hash of every name, with its size and time.
+// Stamp returns a short text that changes when something in the item does. It holds the number of files and their
+// size, and a hash of every name, with its size and time. Of a single file, the name does not count: it has other
+// names while it is staged or set aside.
 func (s *Stats) Stamp() string {
 	if s.all == nil {
 		return ""
@@ -104,7 +110,7 @@ func (s *Stats) Stamp() string {
 // Measure walks the source and counts what is in it, without reading files.
 // each, where it is given, sees every entry and its real path.
 func (s Source) Measure(ctx context.Context, each func(Entry, string), problem func(Problem)) (*Stats, error) {
-	st := &Stats{}
+	st := &Stats{single: s.Single}
 	s.leftOut = &st.LeftOut
 	err := s.Walk(ctx, func(e Entry, real string) error {
 		st.add(e)
@@ -167,7 +173,7 @@ func (s Source) Archive(ctx context.Context, out, list io.Writer, progress func(
 			}
 		})
 	}
-	st := &Stats{}
+	st := &Stats{single: s.Single}
 	err := s.assemble(ctx, queue, out, list, st, progress)
 	cancel()
 	for range queue { // lets the walk end

@@ -7,61 +7,105 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"syscall"
+	"time"
 
 	"movekit/internal/core/fault"
 )
 
-// Carry moves the files of the source into the folder to beside it, which is made where it
-// is missing, or removes those that travel where to is "": all of them, or those that only has. Folders
-// that are empty then are removed. Nothing there is no error, and neither is a part that an
-// interrupted run has moved; a name that is taken is, and so is a link that leads out of the
-// folder of both. Where marks are read, folders keep theirs.
-func Carry(ctx context.Context, s Source, to string, only func(path string) bool) error {
+// Yields says which of two files gets a set-aside name, when a file that is moved finds another under its name.
+type Yields bool
+
+// The file that is moved yields, or the one that is there already.
+const (
+	Newcomer Yields = false
+	Resident Yields = true
+)
+
+// Carry moves the files of the source into the folder to beside it, which is made if it is missing. Folders that are
+// empty then are removed. A source that does not exist is no error, so that an interrupted run can be repeated. It
+// returns the paths of the files that yielded. A link that leads out of the parent folder is an error. If the source
+// reads file metadata, folders keep theirs.
+func Carry(ctx context.Context, s Source, to string, yields Yields) (yielded []string, err error) {
 	parent, err := os.OpenRoot(filepath.Dir(s.Root))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+		return nil, nil
 	}
 	if err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot open the folder of %s", s.Root)
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the folder of %s", s.Root)
 	}
 	defer parent.Close()
-	var files, dirs []string
-	var folders []Entry
+	files, folders, err := s.entries(ctx, nil)
+	for _, from := range files {
+		if err == nil {
+			var name string
+			if name, err = carry(parent, s.Root, from, to, yields); name != "" {
+				yielded = append(yielded, name)
+			}
+		}
+	}
+	if s.Marked && err == nil && (len(files) > 0 || len(s.Include) == 0) { // an empty part leaves nothing
+		err = likewise(to, folders)
+	}
+	removeEmpty(folders)
+	return yielded, err
+}
+
+// RemoveFiles deletes the files of the source that are moved by Move Kit, or those of them for which only returns
+// true. Folders that are empty then are removed. A source that does not exist is no error.
+func RemoveFiles(ctx context.Context, s Source, only func(path string) bool) error {
+	files, folders, err := s.entries(ctx, func(e Entry) bool { return e.Travels() && (only == nil || only(e.Path)) })
+	for _, file := range files {
+		if err == nil {
+			if err = os.Remove(file); err != nil {
+				err = fault.Wrap(fault.CannotPlace, err, "cannot remove it")
+			}
+		}
+	}
+	removeEmpty(folders)
+	return err
+}
+
+// folder is a folder of a source, with its real path.
+type folder struct {
+	Entry
+	real string
+}
+
+// entries returns the real paths of the files that take accepts, and all folders. It makes folders writable for
+// their owner.
+func (s Source) entries(ctx context.Context, take func(Entry) bool) (files []string, folders []folder, err error) {
 	err = s.Walk(ctx, func(e Entry, real string) error {
 		if e.Type == Dir {
-			dirs, folders = append(dirs, real), append(folders, e)
+			folders = append(folders, folder{e, real})
 			if locked(e) {
-				os.Chmod(real, e.Mode|0o700) //nolint:errcheck // what cannot be changed then tells it
+				os.Chmod(real, e.Mode|0o700) //nolint:errcheck // the operation that needs it reports the error
 			}
-		} else if (only == nil || only(e.Path)) && (to != "" || e.Travels()) {
+		} else if take == nil || take(e) {
 			files = append(files, real)
 		}
 		return nil
 	}, nil)
 	if fault.KindOf(err) == fault.Missing {
-		return nil
+		err = nil
 	}
-	for _, from := range files {
-		if err == nil {
-			err = carry(parent, s.Root, from, to)
+	return files, folders, err
+}
+
+// removeEmpty removes the folders that are empty, and makes the others as they were.
+func removeEmpty(folders []folder) {
+	for _, f := range slices.Backward(folders) {
+		if os.Remove(f.real) != nil && locked(f.Entry) {
+			os.Chmod(f.real, f.Mode) //nolint:errcheck // it had these permissions before
 		}
 	}
-	if s.Marked && to != "" && err == nil && (len(files) > 0 || len(s.Include) == 0) { // a part that is empty is nothing
-		err = likewise(to, folders)
-	}
-	for i, dir := range slices.Backward(dirs) {
-		if os.Remove(dir) != nil && locked(folders[i]) { // it is not empty
-			os.Chmod(dir, folders[i].Mode) //nolint:errcheck // it was so before
-		}
-	}
-	return err
 }
 
 // locked reports whether even its owner may not change what is in a folder.
 func locked(e Entry) bool { return e.Mode&0o700 != 0o700 }
 
 // likewise makes folders as they were, on the same computer.
-func likewise(to string, folders []Entry) error {
+func likewise(to string, folders []folder) error {
 	for _, e := range slices.Backward(folders) {
 		dir := filepath.Join(to, filepath.FromSlash(e.Path))
 		err := os.MkdirAll(dir, 0o755)
@@ -81,14 +125,9 @@ func likewise(to string, folders []Entry) error {
 	return nil
 }
 
-// carry moves a file, whose real path is from, to its place in the folder to.
-func carry(parent *os.Root, root, from, to string) error {
-	if to == "" {
-		if err := os.Remove(from); err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "cannot remove it")
-		}
-		return nil
-	}
+// carry moves a file, whose real path is from, to its place in the folder to. It returns the path of the file
+// that yielded, or "".
+func carry(parent *os.Root, root, from, to string, yields Yields) (yielded string, err error) {
 	rel, err := filepath.Rel(root, from)
 	from, to = filepath.Join(filepath.Base(root), rel), filepath.Join(filepath.Base(to), rel)
 	if err == nil {
@@ -96,12 +135,36 @@ func carry(parent *os.Root, root, from, to string) error {
 	}
 	if err == nil {
 		if _, there := parent.Lstat(to); !errors.Is(there, fs.ErrNotExist) {
-			return fault.New(fault.CannotPlace, "something has the name %s already", filepath.Join(filepath.Dir(root), to))
+			free := AsideName(filepath.Join(filepath.Dir(root), to), time.Now())
+			yielded = free
+			free = filepath.Join(filepath.Dir(to), filepath.Base(free))
+			if yields == Resident {
+				err = parent.Rename(to, free)
+			} else {
+				to = free
+			}
 		}
+	}
+	if err == nil {
 		err = parent.Rename(from, to)
 	}
 	if err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot rename it")
+		return "", fault.Wrap(fault.CannotPlace, err, "cannot rename it")
+	}
+	return yielded, nil
+}
+
+// Rename renames a file or folder.
+func Rename(from, to string) error {
+	if err := os.Rename(from, to); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot rename")
 	}
 	return nil
+}
+
+// AcrossLayers reports whether renaming a folder failed because it is in a lower layer of an overlay file system,
+// where its files have to be moved one by one.
+func AcrossLayers(folder string, err error) bool {
+	info, lerr := os.Lstat(folder)
+	return errors.Is(err, syscall.EXDEV) && lerr == nil && info.IsDir()
 }

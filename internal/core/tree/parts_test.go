@@ -34,7 +34,10 @@ func TestCarry(t *testing.T) {
 	was, _ := marks.OwnerOf(filepath.Join(from, "own"))
 	s := Source{Root: from, Skip: []string{"**/*.log"}, Marked: true}
 	for range 2 {
-		fatal.If(t, Carry(t.Context(), s, to, nil))
+		yielded, err := Carry(t.Context(), s, to, Newcomer)
+		if err != nil || len(yielded) > 0 {
+			t.Fatal(yielded, err)
+		}
 		holds(t, from, map[string]string{"sub/c.log": "3"})
 		holds(t, to, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
 	}
@@ -48,24 +51,35 @@ func TestCarry(t *testing.T) {
 		t.Error("an empty folder is left")
 	}
 	lay.Out(t, from, map[string]string{"a": "another"})
-	if err := Carry(t.Context(), s, to, nil); fault.KindOf(err) != fault.CannotPlace {
-		t.Errorf("a name that is taken: %v", err)
+	// A file that finds another under its name keeps it, or yields: nothing is overwritten.
+	for yields, want := range map[Yields][2]string{Newcomer: {"1", "another"}, Resident: {"another", "1"}} {
+		lay.Out(t, dir, map[string]string{fmt.Sprint(yields, "/from/a"): "another", fmt.Sprint(yields, "/to/a"): "1"})
+		at := filepath.Join(dir, fmt.Sprint(yields))
+		yielded, err := Carry(t.Context(), Source{Root: filepath.Join(at, "from")}, filepath.Join(at, "to"), yields)
+		if err != nil || len(yielded) != 1 {
+			t.Fatal(yielded, err)
+		}
+		a, _ := os.ReadFile(filepath.Join(at, "to/a"))
+		b, _ := os.ReadFile(yielded[0])
+		if [2]string{string(a), string(b)} != want {
+			t.Errorf("%v: %q and %q, want %q", yields, a, b, want)
+		}
 	}
-	holds(t, to, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
-	if err := Carry(t.Context(), s, "", nil); err != nil {
+	if err := RemoveFiles(t.Context(), s, nil); err != nil {
 		t.Error(err)
 	}
 	holds(t, from, map[string]string{"sub/c.log": "3"})
-	if err := Carry(t.Context(), Source{Root: filepath.Join(dir, "none"), Marked: true}, to, nil); err != nil {
+	if _, err := Carry(t.Context(), Source{Root: filepath.Join(dir, "none"), Marked: true}, to, Newcomer); err != nil {
 		t.Errorf("nothing there: %v", err)
 	}
 	os.Symlink(t.TempDir(), filepath.Join(from, "own"))
-	if err := Carry(t.Context(), Source{Root: to}, from, func(path string) bool { return path == "own/d" }); runtime.GOOS != "windows" && fault.KindOf(err) != fault.CannotPlace {
+	if _, err := Carry(t.Context(), Source{Root: to, Include: []string{"own/d"}}, from, Newcomer); runtime.GOOS != "windows" && fault.KindOf(err) != fault.CannotPlace {
 		t.Errorf("through a link that leads out: %v", err)
 	}
 	holds(t, to, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
 	unmarked := filepath.Join(dir, "unmarked")
-	fatal.If(t, Carry(t.Context(), Source{Root: to}, unmarked, nil))
+	_, err := Carry(t.Context(), Source{Root: to}, unmarked, Newcomer)
+	fatal.If(t, err)
 	holds(t, unmarked, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
 }
 

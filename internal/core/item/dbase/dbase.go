@@ -139,7 +139,7 @@ func beside(path, ending string) bool {
 }
 
 // New moves a folder of tables.
-func New(o *item.One) item.Mover { return files.FolderOf(o, tables{}) }
+func New(o *item.One) item.Parts { return files.FolderOf(o, tables{}) }
 
 type tables struct{}
 

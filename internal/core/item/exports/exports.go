@@ -22,7 +22,7 @@ import (
 )
 
 // New moves a folder of exports.
-func New(o *item.One) item.Mover { return files.FolderOf(o, taken{}) }
+func New(o *item.One) item.Parts { return files.FolderOf(o, taken{}) }
 
 type taken struct{}
 
@@ -78,13 +78,13 @@ func Files(o *item.One) ([]string, error) {
 	}
 }
 
-// Asked is a database that tells how many records an export has.
-type Asked interface {
-	Ask(ctx context.Context, query string) (int64, error)
+// Queried is a database that tells how many records an export has.
+type Queried interface {
+	Query(ctx context.Context, query string) (int64, error)
 }
 
 // Counted tells of each sealed export how many records it has on the old computer.
-func Counted(ctx context.Context, o *item.One, s kit.Sealed, db Asked) (out []kit.Table, err error) {
+func Counted(ctx context.Context, o *item.One, s kit.Sealed, db Queried) (out []kit.Table, err error) {
 	sealed := *o
 	sealed.Known = &steps.Item{Key: o.Key, Sealed: s}
 	names, err := Files(&sealed)
@@ -109,16 +109,16 @@ func called(file, as string) string {
 
 // ask asks for the records of an export. A name with a backslash is not put into a query: not
 // all servers take it for itself.
-func ask(ctx context.Context, o *item.One, db Asked, name string) (int64, error) {
+func ask(ctx context.Context, o *item.One, db Queried, name string) (int64, error) {
 	if strings.ContainsAny(name, "\\\x00") {
 		return 0, fault.New(fault.BadCard, "the records of the export %q cannot be counted: its name has a backslash", name)
 	}
-	return db.Ask(ctx, o.Card.Exports.Of(name))
+	return db.Query(ctx, o.Card.Exports.Of(name))
 }
 
 // Compare holds the records of the exports that a person has taken in against those of the old
 // computer.
-func Compare(ctx context.Context, o *item.One, db Asked, out *steps.Checked) error {
+func Compare(ctx context.Context, o *item.One, db Queried, out *steps.Checked) error {
 	for _, t := range o.Known.Sealed.Tables {
 		as, done := o.Known.Ticked[t.Name]
 		if !done {

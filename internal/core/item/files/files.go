@@ -1,5 +1,5 @@
-// Package files moves folders and files. What an app keeps in them beside plain
-// files (tables, records, exports) is known by the rooms that build on this one.
+// Package files moves folders and files. Packages for kinds that are files with known content (tables, records,
+// exports) build on it.
 package files
 
 import (
@@ -33,40 +33,66 @@ type Content interface {
 	Compare(o *item.One, out *steps.Checked)
 }
 
-// Mover moves one folder or file as it is.
-type Mover struct {
-	item.Disk
+// mover moves one folder or file as it is.
+type mover struct {
+	*item.One
 	single  bool
-	content Content // nil where they are plain files
+	content Content // nil if they are plain files
 }
-
-var _ item.Mover = (*Mover)(nil)
 
 // Folder moves a folder.
-func Folder(o *item.One) item.Mover { return FolderOf(o, nil) }
+func Folder(o *item.One) item.Parts { return FolderOf(o, nil) }
 
 // File moves one file.
-func File(o *item.One) item.Mover { return FileOf(o, nil) }
+func File(o *item.One) item.Parts { return FileOf(o, nil) }
 
-// FolderOf moves a folder with something in it.
-func FolderOf(o *item.One, c Content) item.Mover { return &Mover{item.Disk{One: o}, false, c} }
-
-// FileOf moves a file with something in it.
-func FileOf(o *item.One, c Content) item.Mover { return &Mover{item.Disk{One: o}, true, c} }
-
-// At is the same at another path.
-func (m *Mover) At(path string) item.Mover {
-	o := *m.One
-	o.Path = path
-	return &Mover{item.Disk{One: &o}, m.single, m.content}
+// FolderOf moves a folder whose files have content that c knows.
+func FolderOf(o *item.One, c Content) item.Parts {
+	m := mover{o, false, c}
+	p := item.Parts{Inspector: m, Mover: m, Names: names{m}, Merger: names{m}}
+	if m.merges() {
+		p.Adder = names{m}
+	}
+	p.Shared = func(ctx context.Context, home string, renews bool) (bool, error) {
+		if m.partly() || !renews {
+			return m.partly(), nil
+		}
+		alone, err := m.at(home).alone(ctx)
+		return !alone, err
+	}
+	return p
 }
 
+// FileOf moves a file whose content c knows.
+func FileOf(o *item.One, c Content) item.Parts {
+	m := mover{o, true, c}
+	return item.Parts{Inspector: m, Mover: m, Names: names{m}}
+}
+
+// at returns the mover for another path.
+func (m mover) at(path string) mover {
+	m.One = m.At(path)
+	return m
+}
+
+// Close does nothing: no file stays open.
+func (mover) Close() {}
+
+// Locate finds the path.
+func (m mover) Locate(ctx context.Context) error { return m.LocateOnDisk(ctx) }
+
+// Where returns the path.
+func (m mover) Where() (spoken, disk string) { return machine.Spoken(m.Computer, m.Path), m.Path }
+
+// Volume returns the path.
+func (m mover) Volume(context.Context) string { return m.Path }
+
 // source is how the files are walked.
-func (m *Mover) source() tree.Source { return m.Source(m.single) }
+func (m mover) source() tree.Source { return m.Source(m.single) }
 
 // Look measures the files. Places in them that cannot be read are named, and the
 // rest is measured.
-func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) {
+func (m mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) {
 	if info, err := os.Stat(m.Path); err == nil && info.IsDir() == m.single {
 		is := m.Blank()
 		is.Path = m.Path
@@ -79,7 +105,7 @@ func (m *Mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) 
 	}
 	names := tree.NamesOn(string(how.Target))
 	var sample item.Sampler
-	var bad, unreadable, protected, forUser item.Names
+	var bad, unreadable, protected, forUser item.Named
 	counted := m.counters()
 	source := m.source()
 	var st *tree.Stats
@@ -167,7 +193,7 @@ func protects(name string) bool {
 }
 
 // Seal seals the files with the list of what is in them.
-func (m *Mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
+func (m mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 	progress := m.Progress("sealing", is.Bytes)
 	s := &kit.Sealed{Stream: m.Stream(), Tables: is.Tables}
 	data, err := m.Run.Seal(m.Key.App, s.Stream+ending, 0)
@@ -199,7 +225,7 @@ func (m *Mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 
 // Check reads the sealed list to its end, which must promise what the journal does: by that
 // it was seen that there is space.
-func (m *Mover) Check() error {
+func (m mover) Check() error {
 	list, closer, err := m.List()
 	if err != nil {
 		return err
@@ -216,45 +242,50 @@ func (m *Mover) Check() error {
 	return err
 }
 
-// Unfit returns the names that this computer cannot have, where nobody looked at them
-// before.
-func (m *Mover) Unfit(ctx context.Context) ([]string, error) {
-	if m.Lenient() == "" {
-		return nil, nil
+// Lacks returns why nothing can be put at the path. It returns names that this system does not allow if the kit
+// was made for another one, because then pack did not check them.
+func (m mover) Lacks(context.Context) (out item.Lacks, err error) {
+	if out.Reasons, err = m.LacksOnDisk(); err != nil || m.Lenient() == "" {
+		return out, err
 	}
 	list, closer, err := m.List()
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	defer closer.Close()
-	names := tree.NamesOn(m.Lenient())
-	for out := (item.Names{}); ; {
+	system := tree.NamesOn(m.Lenient())
+	for bad := (item.Named{}); ; {
 		e, err := list.Next()
 		if err == io.EOF {
-			return out.List(), nil
+			out.BadNames = bad.List()
+			return out, nil
 		}
 		if err != nil {
-			return nil, err
+			return out, err
 		}
 		if !e.Travels() {
 			continue
 		}
-		if why := names.Refuses(e.Path); why != "" {
-			out.Add(m.Label() + ": " + e.Path + " (" + why + ")")
+		if why := system.Refuses(e.Path); why != "" {
+			bad.Add(m.Label() + ": " + e.Path + " (" + why + ")")
 		}
 	}
 }
 
 // comparing returns how what is there is held against the list.
-func (m *Mover) comparing() (how tree.Comparing, err error) {
+func (m mover) comparing() (how tree.Comparing, err error) {
 	how = m.Comparing()
 	how.Others = m.merged()
 	how.Turned, err = m.Turned()
 	return how, err
 }
 
-// Same holds what is there against the list.
-func (m *Mover) Same(ctx context.Context) (bool, error) {
+// Same reports whether the files at a path are those of the list.
+func (m mover) Same(ctx context.Context, at string) (bool, error) {
+	return m.at(at).same(ctx)
+}
+
+func (m mover) same(ctx context.Context) (bool, error) {
 	info, err := os.Stat(m.Path)
 	if err != nil || info.IsDir() == m.single {
 		return false, nil
@@ -277,7 +308,7 @@ func (m *Mover) Same(ctx context.Context) (bool, error) {
 
 // listed is the source that is held against the list. A single file may have
 // another name on this computer; it is compared under that of the list.
-func (m *Mover) listed() tree.Source {
+func (m mover) listed() tree.Source {
 	s := m.Marked(m.source())
 	if !m.single {
 		return s
@@ -291,74 +322,65 @@ func (m *Mover) listed() tree.Source {
 	return s
 }
 
-// Aside is a free name; where only some of the files are set aside, an interrupted
-// run may have set aside a part of those already.
-func (m *Mover) Aside(ctx context.Context, earlier string) (string, error) {
-	if m.partly() && earlier != "" {
-		return earlier, nil
-	}
-	return m.Disk.Aside(ctx, earlier)
-}
+// merges reports whether new and existing files can be in one folder.
+func (m mover) merges() bool { return !m.single && m.content == nil && !m.partly() }
 
-// Beside is the folder itself: what is there is added to what comes.
-func (m *Mover) Beside() string {
-	if m.merges() {
-		return m.Path
-	}
-	return m.Disk.Beside()
-}
-
-// merges reports whether what comes and what is there can be in one folder.
-func (m *Mover) merges() bool { return !m.single && m.content == nil && !m.partly() }
-
-// merged reports whether they are, or a run that was cut off had begun with that.
-func (m *Mover) merged() bool {
+// merged reports whether they are, or whether an interrupted run has begun with that.
+func (m mover) merged() bool {
 	both := func(was *steps.Placed) bool {
 		return was != nil && was.Policy == string(tree.KeepBoth) && m.merges() && was.Aside != ""
 	}
 	if both(m.Known.Placed) || !both(m.Known.Placing) {
 		return both(m.Known.Placed)
 	}
-	begun, err := item.Waits(m.Known.Placing.Aside)
+	begun, err := item.OnDisk(m.Known.Placing.Aside)
 	return begun && err == nil
 }
 
-// Put stages the files beside their target, flushes them, and then renames.
-func (m *Mover) Put(ctx context.Context, done *steps.Placed) error {
-	there, err := m.There(ctx)
-	if err != nil {
-		return err
-	}
-	parent, stage := filepath.Dir(done.To), done.To+tree.StageEnding
-	if err := m.MakeParent(done.To); err != nil {
-		return err
-	}
-	st, err := m.stage(ctx, stage)
-	if err != nil {
-		return err
-	}
-	done.Unkept = append(done.Unkept, m.Kept(st.Unkept, st.UnkeptCount)...)
-	if err := m.repoint(ctx, stage, done); err != nil {
-		tree.RemoveTree(stage)
-		return err
-	}
-	if err := seal.SyncVolume(parent); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot flush %s", parent)
-	}
-	if err := tree.SyncTree(stage); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot flush %s", stage)
-	}
-	if err := m.settle(ctx, done, stage, there); err != nil {
-		return err
+// Stage writes the files beside their destination and flushes them. A single file is staged as a file.
+func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err error) {
+	parent := filepath.Dir(stage)
+	if err := m.MakeParent(stage); err != nil {
+		return out, err
 	}
 	if err := tree.RemoveTree(stage); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot remove %s", stage)
+		return out, fault.Wrap(fault.CannotPlace, err, "cannot remove %s", stage)
 	}
-	return seal.SyncDir(parent)
+	folder := stage
+	if m.single {
+		folder += tree.StageEnding
+		if err := tree.RemoveTree(folder); err != nil {
+			return out, fault.Wrap(fault.CannotPlace, err, "cannot remove %s", folder)
+		}
+		defer tree.RemoveTree(folder) //nolint:errcheck // the next run does it
+	}
+	st, err := m.unpack(ctx, folder)
+	if err != nil {
+		return out, err
+	}
+	out.Unkept = m.Kept(st.Unkept, st.UnkeptCount)
+	if out.Notes, err = m.repoint(ctx, folder); err != nil {
+		tree.RemoveTree(folder)
+		return out, err
+	}
+	if err := seal.SyncVolume(parent); err != nil {
+		return out, fault.Wrap(fault.CannotPlace, err, "cannot flush %s", parent)
+	}
+	if err := tree.SyncTree(folder); err != nil {
+		return out, fault.Wrap(fault.CannotPlace, err, "cannot flush %s", folder)
+	}
+	if !m.single {
+		return out, nil
+	}
+	entries, err := os.ReadDir(folder)
+	if err != nil || len(entries) != 1 {
+		return out, fault.New(fault.Damaged, "the sealed file of %s is not one file", m.Label())
+	}
+	return out, tree.Rename(filepath.Join(folder, entries[0].Name()), stage)
 }
 
-// stage writes the files into a folder of their own.
-func (m *Mover) stage(ctx context.Context, stage string) (*tree.Stats, error) {
+// unpack writes the files into a folder of their own.
+func (m mover) unpack(ctx context.Context, stage string) (*tree.Stats, error) {
 	progress := m.Progress("putting in place", m.Known.Sealed.Bytes)
 	data, err := m.Run.Kit.Open(m.Key.App, m.Known.Sealed.Parts)
 	if err != nil {
@@ -386,158 +408,37 @@ func (m *Mover) stage(ctx context.Context, stage string) (*tree.Stats, error) {
 	return st, err
 }
 
-// settle moves what was staged to its place.
-func (m *Mover) settle(ctx context.Context, done *steps.Placed, stage string, there bool) error {
-	policy := tree.Policy(done.Policy)
-	if there && done.Over != "" {
-		if err := m.setOver(ctx, done.Over); err != nil {
-			return err
-		}
-		var err error
-		if there, err = m.There(ctx); err != nil {
-			return err
-		}
-		if there { // what is not ours stays
-			return m.merge(ctx, done, stage, policy)
-		}
-	}
-	if there && m.partly() && policy == tree.SetAside && done.Aside != "" {
-		if err := m.setAside(ctx, done.Aside, true); err != nil {
-			return err
-		}
-	}
-	if there && !m.single && (policy == tree.Skip || policy == tree.Replace || m.partly() && policy != tree.KeepBoth) {
-		return m.merge(ctx, done, stage, policy)
-	}
-	from := stage
-	if m.single {
-		entries, err := os.ReadDir(stage)
-		if err != nil || len(entries) != 1 {
-			return fault.New(fault.Damaged, "the sealed file of %s is not one file", m.Label())
-		}
-		from = filepath.Join(stage, entries[0].Name())
-		if there && policy == tree.Skip {
-			return nil
-		}
-	}
-	if there && (policy == tree.SetAside || policy == tree.KeepBoth && m.merges()) {
-		if err := item.Rename(m.Path, done.Aside); err != nil {
-			return err
-		}
-	}
-	return item.Rename(from, done.To)
-}
-
-// merge puts the files in place one by one.
-func (m *Mover) merge(ctx context.Context, done *steps.Placed, stage string, policy tree.Policy) error {
-	list, closer, err := m.List()
-	if err != nil {
-		return err
-	}
-	defer closer.Close()
-	aside := done.Aside
-	if aside == "" {
-		aside = tree.AsideName(m.Path, m.Run.Now())
-	}
-	turned, err := m.Turned()
-	if err != nil {
-		return err
-	}
-	merged, err := tree.Merge(ctx, stage, m.Path, aside, list, policy, m.Giving(), turned)
-	if err == nil && merged.Aside > 0 {
-		done.Aside = aside
+// Mark records the stamp of the files, unless an interrupted run has placed them and somebody may have edited
+// them since.
+func (m mover) Mark(ctx context.Context, at string, done *steps.Placed) error {
+	here := m.at(at)
+	ours, err := here.knownOurs(ctx)
+	if err == nil && ours {
+		done.Stamp, err = item.Stamp(ctx, here)
 	}
 	return err
 }
 
-// Mark is the stamp of the files. Before, what was there is added, where both are kept: also
-// when a run was cut off meanwhile.
-func (m *Mover) Mark(ctx context.Context, done *steps.Placed) error {
-	if done.Policy == string(tree.KeepBoth) && m.merges() && done.Aside != "" {
-		brought, err := tree.Bring(ctx, done.Aside, m.Path)
-		if err != nil {
-			return err
-		}
-		if brought.Added+brought.Numbered > 0 {
-			done.Notes = append(done.Notes, fmt.Sprintf("look through %s of what was there before, which were added, %d with a number behind the name (%s the same); all of that is whole in %s",
-				item.Plural(brought.Added+brought.Numbered, "file"), brought.Numbered, item.Plural(brought.Same, "other"), machine.Spoken(m.Computer, done.Aside)))
-		}
-	}
-	if m.partly() && done.Aside != "" {
-		if err := os.Remove(done.Aside); err == nil || os.IsNotExist(err) {
-			done.Aside = "" // nothing was in the way
-		}
-	}
-	if ours, err := m.knownOurs(ctx); err != nil || !ours {
-		return err // it counts as worked in
-	}
-	return item.Stamp(ctx, m, done)
-}
-
-// knownOurs reports whether nothing is there that somebody has made since a run was cut off.
-func (m *Mover) knownOurs(ctx context.Context) (bool, error) {
+// knownOurs reports whether nobody has made anything here since an interrupted run.
+func (m mover) knownOurs(ctx context.Context) (bool, error) {
 	switch p := m.Known.Placing; {
 	case p == nil:
-	case m.partly() || p.Over != "":
-		return m.Same(ctx)
+		return true, nil
 	case m.merged():
 		st, err := m.source().Measure(ctx, nil, nil)
 		return err == nil && st.Newest.Before(p.Begun), err
 	}
-	return true, nil
+	return m.same(ctx)
 }
 
-// Untouched looks at the stamp of the files. Where an interrupted run has begun to carry them
-// away, it saw that before.
-func (m *Mover) Untouched(ctx context.Context, stamp string) (bool, error) {
-	if p := m.Known.Placing; !m.single && p != nil && p.Over != "" {
-		for _, over := range []string{p.Over, p.Over + half} {
-			if there, err := item.Waits(over); err != nil || there {
-				return there, err
-			}
-		}
-	}
-	return item.Stamped(ctx, m, stamp)
-}
-
-// Rename gives the files another name. Where only some of a folder's move, those go
-// into a folder of that name, and from that back again.
-func (m *Mover) Rename(ctx context.Context, to string) error {
-	switch {
-	case !m.partly():
-		return m.RenameWith(to, nil)
-	case tree.IsAside(filepath.Base(m.Path)):
-		return m.giveBack(ctx, m.Path, to)
-	}
-	return m.setAside(ctx, to, false)
-}
-
-// Remove removes what has moved of the files. What has not (the card leaves it out, or it is no
-// file) keeps its place.
-func (m *Mover) Remove(ctx context.Context) error {
-	if m.single {
-		return m.RemoveWith(nil)
-	}
-	going := *m.One // what is under this name is to go, also when a run was cut off meanwhile
-	going.Path = m.Path + half
-	there, err := item.Waits(m.Path)
-	if err == nil && there {
-		err = item.Rename(m.Path, going.Path)
-	}
-	if err == nil {
-		err = tree.Carry(ctx, going.Source(false), "", nil)
-	}
-	if err != nil {
-		return err
-	}
-	if there, err = item.Waits(going.Path); err == nil && there {
-		err = item.Rename(going.Path, m.Path)
-	}
-	return err
+// Unedited reports whether the files have the stamp.
+func (m mover) Unedited(ctx context.Context, at, stamp string) (bool, error) {
+	now, err := item.Stamp(ctx, m.at(at))
+	return err == nil && now == stamp, err
 }
 
 // Compare holds every file against the list.
-func (m *Mover) Compare(ctx context.Context) (*steps.Checked, error) {
+func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	progress := m.Progress("comparing", m.Known.Sealed.Bytes)
 	list, closer, err := m.List()
 	if err != nil {
@@ -570,7 +471,7 @@ func (m *Mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	return out, nil
 }
 
-func (m *Mover) counters() []tree.Counter {
+func (m mover) counters() []tree.Counter {
 	out := make([]tree.Counter, len(m.Card.Counts))
 	for i, c := range m.Card.Counts {
 		out[i].Pattern = c.Files
@@ -584,28 +485,9 @@ func count(cs []tree.Counter, e tree.Entry) {
 	}
 }
 
-// TakeBack removes what is the same as what was put there, and gives what was set
-// aside its name back.
-func (m *Mover) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err error) {
-	if m.partly() {
-		return m.takePartBack(ctx, u)
-	}
-	return m.Withdraw(ctx, u, func() (same bool, err error) {
-		if m.merged() && m.Known.Placed != nil { // what was added goes with it, and is where it was
-			same, err = m.Untouched(ctx, m.Known.Placed.Stamp)
-		} else {
-			same, err = m.Ours(ctx, m)
-		}
-		if err != nil || !same {
-			return false, err
-		}
-		return m.alone(ctx)
-	}, nil)
-}
-
 // alone reports whether nothing is in the folder but what moves: what a card leaves out is
 // somebody's, too.
-func (m *Mover) alone(ctx context.Context) (bool, error) {
+func (m mover) alone(ctx context.Context) (bool, error) {
 	st, err := m.source().Measure(ctx, nil, nil)
 	return err == nil && len(st.LeftOut.Lines()) == 0, err
 }

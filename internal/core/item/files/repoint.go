@@ -9,19 +9,18 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/repoint"
-	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
 
-// repoint has the staged settings say where things are now.
-func (m *Mover) repoint(ctx context.Context, stage string, done *steps.Placed) error {
+// repoint updates the paths in the staged settings, and returns notes on those that it left as they were.
+func (m mover) repoint(ctx context.Context, stage string) (notes []string, err error) {
 	paths := m.Repoints()
 	if paths == nil {
-		return nil
+		return nil, nil
 	}
 	root, err := os.OpenRoot(stage)
 	if err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot open the folder %s", stage)
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the folder %s", stage)
 	}
 	defer root.Close()
 	source := tree.Source{Root: stage, Fold: m.Computer.System().Folds()}
@@ -42,7 +41,7 @@ func (m *Mover) repoint(ctx context.Context, stage string, done *steps.Placed) e
 		}
 		found, why := paths.File(data)
 		if why != "" {
-			done.Notes = append(done.Notes, "the paths in "+e.Path+" were left as they were: "+why)
+			notes = append(notes, "the paths in "+e.Path+" were left as they were: "+why)
 		}
 		if len(found) == 0 {
 			return nil
@@ -56,18 +55,18 @@ func (m *Mover) repoint(ctx context.Context, stage string, done *steps.Placed) e
 		return nil
 	}, nil)
 	if err != nil {
-		return err
+		return notes, err
 	}
 	agreed, err := m.Repointing.Agreed(ctx, m.One, edits, lines)
 	if err != nil || !agreed {
-		return err
+		return notes, err
 	}
 	for _, path := range order {
 		if err := rewrite(root, path, changed[path]); err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "cannot change the paths in %s", path)
+			return notes, fault.Wrap(fault.CannotPlace, err, "cannot change the paths in %s", path)
 		}
 	}
-	return nil
+	return notes, nil
 }
 
 // readStaged reads a file, as far as it is looked into.

@@ -67,10 +67,7 @@ func (o *session) begin(ctx context.Context, database string) (*tx, error) {
 	}
 	t, db, err := openWith(ctx, s, "NONE")
 	if errors.Is(err, errShut) && shutByUs(database) {
-		if err := o.online(ctx, database); err != nil {
-			return nil, err
-		}
-		t, db, err = openWith(ctx, s, "NONE")
+		return nil, &fault.Error{Kind: fault.Changed, What: "renaming the database " + s.Address() + " was interrupted: run the command that was interrupted again", Err: err}
 	}
 	if err != nil {
 		return nil, err
@@ -243,24 +240,28 @@ func (o *session) Stage(ctx context.Context, d *Sealed, p served.Putting) ([]str
 	return notes, err
 }
 
-// Settle gives the staged database its name.
-func (o *session) Settle(ctx context.Context, database string, _ *Sealed, p served.Putting, aside string) error {
-	there, err := o.Exists(ctx, database)
-	if err != nil {
-		return err
+// Unfinished reports whether a rename has shut one of two databases down.
+func (o *session) Unfinished(_ context.Context, from, to string) (bool, error) {
+	return shutByUs(from) || shutByUs(to), nil
+}
+
+// Resume opens the databases to their users again that an interrupted rename has shut down.
+func (o *session) Resume(ctx context.Context, from, to string) error {
+	for _, name := range []string{from, to} {
+		if !shutByUs(name) {
+			continue
+		}
+		if _, err := os.Lstat(name); errors.Is(err, os.ErrNotExist) {
+			if err := os.Remove(name + shutEnding); err != nil {
+				return fault.Wrap(fault.CannotPlace, err, "cannot remove a file beside the database")
+			}
+			continue
+		}
+		if err := o.online(ctx, name); err != nil {
+			return err
+		}
 	}
-	switch {
-	case there && aside != "":
-		err = o.Rename(ctx, database, aside)
-	case there:
-		err = o.Drop(ctx, database)
-	case aside != "":
-		_, err = o.Exists(ctx, aside) // which lets in to it
-	}
-	if err != nil {
-		return err
-	}
-	return o.Rename(ctx, p.Stage, database)
+	return nil
 }
 
 // badShutdownMode is the code of a shutdown to the mode that a database is in
@@ -357,7 +358,7 @@ func maintenance(s served.Server) (*firebirdsql.MaintenanceManager, error) {
 
 // Rename renames the database's file, while the server keeps everybody away
 // from it.
-func (o *session) Rename(ctx context.Context, from, to string) error {
+func (o *session) Rename(ctx context.Context, from, to string, _ served.Service) error {
 	if _, err := os.Lstat(to); err == nil {
 		return fault.New(fault.Changed, "there is a file %s already", to)
 	}

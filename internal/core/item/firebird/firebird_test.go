@@ -130,12 +130,19 @@ func TestEverythingMoves(t *testing.T) {
 	if err != nil || len(diffs) != 1 || diffs[0] != "ID 1: NAME was worked in, is boat 1" {
 		t.Errorf("%q %v", diffs, err)
 	}
-	// Renamed aside, and interrupted before it was let in again.
+	// Renamed aside, and interrupted before it was opened to users again: a look changes nothing, and says so.
 	fatal.If(t, openAt(t, aside).shut(t.Context(), aside.Database, aside.Database))
 	fatal.If(t, openAt(t, to).Drop(t.Context(), to.Database))
 	o := openAt(t, aside)
+	there, err := o.Exists(t.Context(), aside.Database)
+	fatal.If(t, err)
+	_, err = o.Look(t.Context(), aside.Database)
+	if unfinished, uerr := o.Unfinished(t.Context(), to.Database, aside.Database); !there || !unfinished || uerr != nil || fault.KindOf(err) != fault.Changed || !shutByUs(aside.Database) {
+		t.Errorf("a look at a database that we have shut down: %v %v %v, %v", there, unfinished, uerr, err)
+	}
+	fatal.If(t, o.Resume(t.Context(), to.Database, aside.Database))
 	if _, err := o.Fingerprint(t.Context(), aside.Database, nil, nil); err != nil {
-		t.Errorf("a database that we have shut down is not let in to: %v", err)
+		t.Errorf("a database that we have shut down is not opened again: %v", err)
 	}
 	o.Close()
 	// One that somebody else has shut down is left so.
@@ -154,7 +161,7 @@ func TestEverythingMoves(t *testing.T) {
 	if there, err := openAt(t, to).Exists(t.Context(), to.Database); there || err != nil {
 		t.Errorf("dropped, and there: %v %v", there, err)
 	}
-	fatal.If(t, openAt(t, aside).Rename(t.Context(), aside.Database, to.Database))
+	fatal.If(t, openAt(t, aside).Rename(t.Context(), aside.Database, to.Database, served.InService))
 	same(t, &Sealed{Fingerprint: *before}, to)
 }
 
@@ -225,7 +232,7 @@ func TestBusy(t *testing.T) {
 	}
 	other, err := connect(t.Context(), s, "UTF8")
 	fatal.If(t, err)
-	if err := openAt(t, s).Rename(t.Context(), s.Database, s.Database+"x"); fault.KindOf(err) != fault.Changed {
+	if err := openAt(t, s).Rename(t.Context(), s.Database, s.Database+"x", served.AtRest); fault.KindOf(err) != fault.Changed {
 		t.Errorf("renamed with somebody connected: %v", err)
 	}
 	l, err := openAt(t, s).Look(t.Context(), s.Database)
@@ -236,7 +243,7 @@ func TestBusy(t *testing.T) {
 	// A run that was interrupted has left it shut down: the next one renames it.
 	fatal.If(t, openAt(t, s).shut(t.Context(), s.Database, s.Database))
 	to := old.Path("renamed")
-	if err := openAt(t, s).Rename(t.Context(), s.Database, to); err != nil {
+	if err := openAt(t, s).Rename(t.Context(), s.Database, to, served.AtRest); err != nil {
 		t.Errorf("shut down by a run before: %v", err)
 	}
 	s = s.On(to)
@@ -300,16 +307,16 @@ func TestCutOff(t *testing.T) {
 			stopped := try(func(o *session) error {
 				defer o.Close()
 				if staged, err := o.Exists(t.Context(), p.Stage); err != nil || !staged { // as the same command sees
-					_, there := o.Exists(t.Context(), to.Database)
-					return errors.Join(err, there)
+					return errors.Join(err, o.Resume(t.Context(), p.Stage, to.Database))
 				}
-				return o.Settle(t.Context(), to.Database, d, p, aside)
+				return dbcases.InPlace(t.Context(), o, to.Database, p.Stage, aside)
 			})
 			if got := strings.TrimSpace(strings.Trim(dbcases.SQL(t, now, "cutoff", "SET HEADING OFF; SELECT n FROM a;"), "= \n")); got != "1" || dump("cutoff_aside") != before {
 				t.Fatalf("stopped at %d: %s", stop, got)
 			}
 			stopped = try(func(o *session) error {
 				defer o.Close()
+				fatal.If(t, o.Resume(t.Context(), aside, to.Database))
 				there, err := o.Exists(t.Context(), to.Database)
 				if err != nil {
 					return err
@@ -323,7 +330,7 @@ func TestCutOff(t *testing.T) {
 						return err
 					}
 				}
-				return o.Rename(t.Context(), aside, to.Database)
+				return o.Rename(t.Context(), aside, to.Database, served.InService)
 			}) || stopped
 			if dump("cutoff") != before {
 				t.Fatalf("stopped at %d, it came back otherwise", stop)

@@ -478,7 +478,7 @@ func nameIn(b []byte) string {
 }
 
 // New moves one database file.
-func New(o *item.One) item.Mover { return files.FileOf(o, database{}) }
+func New(o *item.One) item.Parts { return files.FileOf(o, database{}) }
 
 type database struct{}
 

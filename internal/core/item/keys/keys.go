@@ -34,31 +34,23 @@ import (
 // has every value as it is.
 const ending = ".reg" + seal.Ending
 
-// Mover moves one key.
-type Mover struct{ *item.One }
-
-var _ item.Mover = Mover{}
+// mover moves one key.
+type mover struct{ *item.One }
 
 // New moves one key.
-func New(o *item.One) item.Mover { return Mover{o} }
-
-// At is the same under another key.
-func (m Mover) At(path string) item.Mover {
-	o := *m.One
-	o.Path = path
-	return Mover{&o}
+func New(o *item.One) item.Parts {
+	m := mover{o}
+	return item.Parts{Inspector: m, Mover: m, Names: m, Merger: m}
 }
 
-// Close has nothing to end.
-func (Mover) Close() {}
+// at returns the mover of another key.
+func (m mover) at(path string) mover { return mover{m.At(path)} }
 
-// Ask fails: there is nothing to ask.
-func (m Mover) Ask(context.Context, string) (int64, error) {
-	return 0, fault.New(fault.BadCard, "%s is no database that could be asked", m.Label())
-}
+// Close does nothing: no key stays open.
+func (mover) Close() {}
 
 // Locate takes the key from the card, or where a person said.
-func (m Mover) Locate(context.Context) error {
+func (m mover) Locate(context.Context) error {
 	if m.Computer.System() != machine.Windows {
 		return fault.New(fault.BadCard, "%s is a key of the Windows registry, and %s has none", m.Card.Name, m.Computer.Name())
 	}
@@ -70,10 +62,10 @@ func (m Mover) Locate(context.Context) error {
 }
 
 // Where is the key; it is on no disk that could be measured.
-func (m Mover) Where() (spoken, disk string) { return m.Path, "" }
+func (m mover) Where() (spoken, disk string) { return m.Path, "" }
 
 // Volume is none: keys are small.
-func (Mover) Volume(context.Context) string { return "" }
+func (mover) Volume(context.Context) string { return "" }
 
 // matches reports whether a path below a key is one of those that a card names.
 func matches(patterns []string, path string) bool {
@@ -85,18 +77,20 @@ func matches(patterns []string, path string) bool {
 }
 
 // choice is what of the key moves.
-func (m Mover) choice() registry.Choice {
+func (m mover) choice() registry.Choice {
 	return registry.Choice{
-		Enter: func(key string) bool { return !matches(m.Card.Skip, key) && !tree.IsAside(key) },
+		Enter: func(key string) bool {
+			return !matches(m.Card.Skip, key) && !tree.IsAside(key) && !strings.HasSuffix(key, tree.StageEnding)
+		},
 		Take: func(value string) bool {
-			return value != complete && !matches(m.Card.Skip, value) && (len(m.Card.Include) == 0 || matches(m.Card.Include, value))
+			return value != complete && value != emptying && !matches(m.Card.Skip, value) && (len(m.Card.Include) == 0 || matches(m.Card.Include, value))
 		},
 		Bare: len(m.Card.Include) == 0,
 	}
 }
 
 // read reads what is there. A key that is not gives an error that is fs.ErrNotExist.
-func (m Mover) read() (all []registry.Branch, left []string, err error) {
+func (m mover) read() (all []registry.Branch, left []string, err error) {
 	k, err := m.Computer.Registry(m.Path, m.User)
 	if err != nil {
 		return nil, nil, err
@@ -105,24 +99,12 @@ func (m Mover) read() (all []registry.Branch, left []string, err error) {
 	return registry.Read(k, m.choice())
 }
 
-func (m Mover) unreadable(err error) error {
+func (m mover) unreadable(err error) error {
 	return fault.Wrap(fault.Unreadable, err, "cannot read the registry key %s", m.Path)
 }
 
-// There reports whether the key is there, with anything that moves.
-func (m Mover) There(context.Context) (bool, error) {
-	all, _, err := m.read()
-	if errors.Is(err, fs.ErrNotExist) {
-		return false, nil
-	}
-	if err != nil {
-		return false, m.unreadable(err)
-	}
-	return len(all) > 0, nil
-}
-
 // Look counts the values.
-func (m Mover) Look(context.Context, item.Looking) (*item.Look, error) {
+func (m mover) Look(context.Context, item.Looking) (*item.Look, error) {
 	is := m.Blank()
 	all, left, err := m.read()
 	if errors.Is(err, fs.ErrNotExist) || err == nil && len(all) == 0 {
@@ -160,7 +142,7 @@ func stamp(all []registry.Branch) string {
 }
 
 // Seal seals the values, and the same as a .reg text that can be taken in by hand.
-func (m Mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
+func (m mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 	progress := m.Progress("sealing", is.Bytes)
 	all, left, err := m.read()
 	if err != nil {
@@ -185,13 +167,13 @@ func (m Mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 }
 
 // sealed are the sealed values.
-func (m Mover) sealed() (all []registry.Branch, err error) {
+func (m mover) sealed() (all []registry.Branch, err error) {
 	err = m.Run.OpenJSON(m.Key.App, m.Known.Sealed.List, &all)
 	return all, err
 }
 
 // Check sees that the sealed names are ones that a registry has.
-func (m Mover) Check() error {
+func (m mover) Check() error {
 	all, err := m.sealed()
 	if err != nil {
 		return err
@@ -211,94 +193,56 @@ func (m Mover) Check() error {
 	return nil
 }
 
-// Unfit returns nothing: every registry takes the same names.
-func (Mover) Unfit(context.Context) ([]string, error) { return nil, nil }
-
-// Lacks says why the key cannot be written.
-func (m Mover) Lacks(context.Context) ([]string, error) {
+// Lacks returns why the key cannot be written.
+func (m mover) Lacks(context.Context) (out item.Lacks, err error) {
 	for path := m.Path; strings.Contains(path, `\`); path = path[:strings.LastIndex(path, `\`)] {
 		k, err := m.Computer.Change(path, m.User, false)
 		switch {
 		case err == nil:
-			return nil, k.Close()
+			return out, k.Close()
 		case errors.Is(err, fs.ErrNotExist):
 			continue
 		case errors.Is(err, registry.ErrOffline):
-			return nil, nil // a file is left instead
+			return out, nil // a file is left instead
 		}
-		return []string{fmt.Sprintf("the registry key %s may not be changed (as administrator, perhaps): %v", path, err)}, nil
+		out.Reasons = []string{fmt.Sprintf("the registry key %s may not be changed (as administrator, perhaps): %v", path, err)}
+		return out, nil
 	}
-	return nil, nil
+	return out, nil
 }
 
-// Same reports whether the values there are the sealed ones.
-func (m Mover) Same(ctx context.Context) (bool, error) {
-	out, err := m.compare()
+// Same reports whether the values are the sealed ones.
+func (m mover) Same(_ context.Context, at string) (bool, error) {
+	out, err := m.at(at).compare()
 	return err == nil && out.Equal, err
 }
 
-// Beside is a free name beside the key.
-func (m Mover) Beside() string { return m.free(m.Path + " (from " + m.Run.Manifest.Old.Name + ")") }
-
-// Aside is a free name beside the key; one that an interrupted run was about to use holds what
-// that has carried over already.
-func (m Mover) Aside(_ context.Context, earlier string) (string, error) {
-	if m.offline() {
-		return "", item.ErrFixed
-	}
-	if earlier != "" {
-		return earlier, nil
-	}
-	return m.free(tree.AsideName(m.Path, m.Run.Now())), nil
-}
-
-func (m Mover) free(path string) string {
-	for n, try := 2, path; ; n++ {
-		k, err := m.Computer.Registry(try, m.User)
-		if err != nil {
-			return try
-		}
-		k.Close()
-		try = fmt.Sprintf("%s-%d", path, n)
-	}
-}
-
-// Put writes the values, after what is in the way has another name.
-func (m Mover) Put(ctx context.Context, done *steps.Placed) error {
+// Stage writes the values under a spare key. If the registry belongs to a system that does not run, it writes a
+// .reg file instead, for a person to import.
+func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err error) {
 	all, err := m.sealed()
-	if err == nil && done.Over != "" {
-		err = m.Rename(ctx, done.Over)
+	if err == nil {
+		all, err = m.repointed(ctx, all)
 	}
 	if err != nil {
-		return err
-	}
-	if all, err = m.repointed(ctx, all); err != nil {
-		return err
+		return out, err
 	}
 	if m.offline() {
 		file, err := m.leave(all)
-		done.Waits = "open " + machine.Spoken(m.Computer, file) + " on the computer itself" + m.as() + ", which takes the keys in"
-		return err
+		out.Waits = "open " + machine.Spoken(m.Computer, file) + " on the computer itself" + m.as() + ", which takes the keys in"
+		return out, err
 	}
-	policy := tree.Policy(done.Policy)
-	switch policy {
-	case tree.SetAside:
-		if done.Aside == "" {
-			break // nothing is in the way
-		}
-		if done.Aside, err = m.setAside(done.Aside, all); err != nil {
-			return err
-		}
-	case tree.Replace:
-		if err := m.Remove(ctx); err != nil {
-			return err
-		}
+	if err := m.remove(stage); err != nil {
+		return out, err
 	}
-	return m.write(done.To, all, policy != tree.Skip)
+	if err := m.write(stage, all, true); err != nil {
+		return out, err
+	}
+	return out, m.mark(stage, complete)
 }
 
 // as says who must take a file in.
-func (m Mover) as() string {
+func (m mover) as() string {
 	if m.User == nil {
 		return ", as an administrator"
 	}
@@ -306,7 +250,7 @@ func (m Mover) as() string {
 }
 
 // offline reports whether the key cannot be written, as its system does not run.
-func (m Mover) offline() bool {
+func (m mover) offline() bool {
 	k, err := m.Computer.Change(m.Path, m.User, false)
 	if err == nil {
 		k.Close()
@@ -315,7 +259,7 @@ func (m Mover) offline() bool {
 }
 
 // file is where a .reg file is left for a person.
-func (m Mover) file() (string, error) {
+func (m mover) file() (string, error) {
 	term := `%PROGRAMDATA%\`
 	if m.User != nil {
 		term = `%USERPROFILE%\`
@@ -323,7 +267,7 @@ func (m Mover) file() (string, error) {
 	return m.Computer.Locate(term+m.Key.App+"-"+m.Stream()+".reg", m.User)
 }
 
-func (m Mover) leave(all []registry.Branch) (file string, err error) {
+func (m mover) leave(all []registry.Branch) (file string, err error) {
 	if file, err = m.file(); err != nil {
 		return "", err
 	}
@@ -341,7 +285,7 @@ func (m Mover) leave(all []registry.Branch) (file string, err error) {
 }
 
 // repointed has the values that the card names say where things are now.
-func (m Mover) repointed(ctx context.Context, all []registry.Branch) ([]registry.Branch, error) {
+func (m mover) repointed(ctx context.Context, all []registry.Branch) ([]registry.Branch, error) {
 	paths := m.Repoints()
 	if paths == nil {
 		return all, nil
@@ -379,16 +323,25 @@ func shown(text string) string {
 	return strings.ReplaceAll(strings.TrimRight(text, "\x00"), "\x00", "; ")
 }
 
-// Mark is the stamp of the values.
-func (m Mover) Mark(ctx context.Context, done *steps.Placed) error { return item.Stamp(ctx, m, done) }
+// Mark records the stamp of the values.
+func (m mover) Mark(ctx context.Context, at string, done *steps.Placed) (err error) {
+	if m.Known.Placing != nil { // an interrupted run has placed it, perhaps: somebody may have edited it since
+		if same, err := m.Same(ctx, at); err != nil || !same {
+			return err
+		}
+	}
+	done.Stamp, err = item.Stamp(ctx, m.at(at))
+	return err
+}
 
-// Untouched looks at the stamp.
-func (m Mover) Untouched(ctx context.Context, stamp string) (bool, error) {
-	return item.Stamped(ctx, m, stamp)
+// Unedited compares the stamp.
+func (m mover) Unedited(ctx context.Context, at, stamp string) (bool, error) {
+	now, err := item.Stamp(ctx, m.at(at))
+	return err == nil && now == stamp, err
 }
 
 // Compare holds every value against the sealed one.
-func (m Mover) Compare(context.Context) (*steps.Checked, error) {
+func (m mover) Compare(context.Context) (*steps.Checked, error) {
 	m.Progress("comparing", m.Known.Sealed.Bytes)
 	out, err := m.compare()
 	if err != nil {
@@ -400,7 +353,7 @@ func (m Mover) Compare(context.Context) (*steps.Checked, error) {
 // maxDiffs is how many differences are named.
 const maxDiffs = 20
 
-func (m Mover) compare() (*steps.Checked, error) {
+func (m mover) compare() (*steps.Checked, error) {
 	old, err := m.sealed()
 	if err != nil {
 		return nil, err
@@ -462,86 +415,4 @@ func (m Mover) compare() (*steps.Checked, error) {
 	out.Rows = append(out.Rows, item.Row("values", values, found+int64(len(here))), item.Content(values, "value", "values", out.Count))
 	m.AddRepointed(out)
 	return out, nil
-}
-
-// Rename gives the key another name; nothing there is no error.
-func (m Mover) Rename(ctx context.Context, to string) error { return m.carry(m.Path, to, false) }
-
-// Remove removes what moves of the key.
-func (m Mover) Remove(context.Context) error { return m.remove(m.Path) }
-
-// TakeBack removes what is the same as what was put there, and gives what was set aside its
-// name back.
-func (m Mover) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err error) {
-	if file, err := m.file(); err == nil {
-		os.Remove(file) //nolint:errcheck // where it was taken in, the values tell
-	}
-	if m.offline() {
-		return m.There(ctx)
-	}
-	back := u.Back
-	if back != "" {
-		if waits, err := m.At(back).There(ctx); err != nil || !waits {
-			back = ""
-			if err != nil {
-				return false, err
-			}
-		}
-	}
-	if u.Back != "" && m.marked(u.From) { // a run that was cut off had given all of it back
-		if err := m.remove(u.Back); err != nil {
-			return false, err
-		}
-		return false, m.mark(u.From, false)
-	}
-	here, err := m.readAt(u.From)
-	if err != nil {
-		return false, err
-	}
-	if here != nil && (u.Back == "" || back != "") {
-		if kept, err = m.clear(ctx, u, here, back); err != nil {
-			return kept, err
-		}
-	}
-	if back != "" {
-		return kept, m.carry(back, u.From, false)
-	}
-	return kept, nil
-}
-
-// clear makes the key free: what is of what was put there, or of what is to have its name back,
-// is removed, and anything else is kept under another name.
-func (m Mover) clear(ctx context.Context, u steps.Undone, here []registry.Branch, back string) (kept bool, err error) {
-	if ours, err := m.Ours(ctx, m.At(u.From)); err != nil {
-		return false, err
-	} else if ours {
-		return false, m.remove(u.From)
-	}
-	ours, err := m.sealed()
-	if err != nil {
-		return false, err
-	}
-	turned, err := m.Turned()
-	if err != nil {
-		return false, err
-	}
-	for _, b := range ours {
-		for i := range b.Values {
-			for _, e := range turned[b.Path] {
-				if e.Column == b.Values[i].Name {
-					b.Values[i].Data = e.New
-				}
-			}
-		}
-	}
-	var aside []registry.Branch
-	if back != "" {
-		if aside, err = m.readAt(back); err != nil {
-			return false, err
-		}
-	}
-	if within(here, ours, aside) {
-		return false, m.remove(u.From)
-	}
-	return true, m.carry(u.From, u.Kept, false)
 }

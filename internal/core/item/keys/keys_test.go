@@ -305,8 +305,8 @@ func TestKeysThatCannotBe(t *testing.T) {
 	} {
 		parts, err := r.SealJSON("app", "list", []registry.Branch{{Path: ""}, {Path: strings.Repeat("x", 1020)}, b})
 		fatal.If(t, err)
-		m := keys.Mover{One: &item.One{Here: r.Here, Run: r, Key: steps.Key{App: "app", Item: "settings"}, Known: &steps.Item{Sealed: kit.Sealed{List: parts}}}}
-		if err := m.Check(); (fault.KindOf(err) == fault.Hostile) != (what != "") || what == "" && err != nil {
+		m := keys.New(&item.One{Here: r.Here, Run: r, Key: steps.Key{App: "app", Item: "settings"}, Known: &steps.Item{Sealed: kit.Sealed{List: parts}}})
+		if err := m.Mover.Check(); (fault.KindOf(err) == fault.Hostile) != (what != "") || what == "" && err != nil {
 			t.Errorf("%q: %v", what, err)
 		}
 	}

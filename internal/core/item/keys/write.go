@@ -1,7 +1,6 @@
 package keys
 
 import (
-	"bytes"
 	"errors"
 	"io/fs"
 	"strings"
@@ -10,17 +9,19 @@ import (
 	"movekit/internal/core/registry"
 )
 
-// complete is the value by which a key that was set aside says that all of it is there. A
-// registry has no renaming that every Windows knows: a key is carried over value by value, and
-// only then taken away.
-const complete = "movekit set all of this aside"
+// Values by which a spare key says how far a move is. A registry has no rename that every Windows knows, so a key
+// is copied value by value, and only then removed.
+const (
+	complete = "movekit set all of this aside" // it has all values
+	emptying = "movekit moved all of this"     // home has all values, or nobody needs them: what is left is removed
+)
 
-func (m Mover) cannot(err error, path string) error {
+func (m mover) cannot(err error, path string) error {
 	return fault.Wrap(fault.CannotPlace, err, "cannot change the registry key %s", path)
 }
 
 // write writes values below a key; over says whether over those that are there.
-func (m Mover) write(path string, all []registry.Branch, over bool) error {
+func (m mover) write(path string, all []registry.Branch, over bool) error {
 	top, err := m.Computer.Change(path, m.User, true)
 	if err != nil {
 		return m.cannot(err, path)
@@ -34,7 +35,7 @@ func (m Mover) write(path string, all []registry.Branch, over bool) error {
 	return nil
 }
 
-func (m Mover) writeBranch(top registry.Writable, b registry.Branch, over bool) error {
+func (m mover) writeBranch(top registry.Writable, b registry.Branch, over bool) error {
 	at := top
 	for _, name := range strings.FieldsFunc(b.Path, func(r rune) bool { return r == '\\' }) {
 		next, err := at.Create(name)
@@ -61,8 +62,8 @@ func (m Mover) writeBranch(top registry.Writable, b registry.Branch, over bool) 
 }
 
 // readAt reads what moves of another key; nothing there is nothing.
-func (m Mover) readAt(path string) ([]registry.Branch, error) {
-	all, _, err := Mover{m.At(path).(Mover).One}.read()
+func (m mover) readAt(path string) ([]registry.Branch, error) {
+	all, _, err := m.at(path).read()
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -73,9 +74,9 @@ func (m Mover) readAt(path string) ([]registry.Branch, error) {
 }
 
 // remove removes what moves of a key, and the keys in which nothing is left.
-func (m Mover) remove(path string) error {
+func (m mover) remove(path string) error {
 	all, err := m.readAt(path)
-	if err != nil || all == nil {
+	if err != nil || all == nil && !m.marked(path, complete) && !m.marked(path, emptying) {
 		return err
 	}
 	top, err := m.Computer.Change(path, m.User, false)
@@ -106,7 +107,7 @@ func (m Mover) remove(path string) error {
 }
 
 // empty removes values of a key and of those below it, and reports whether nothing is left.
-func (m Mover) empty(k registry.Writable, b registry.Branch, values map[string][]registry.Value) (bool, error) {
+func (m mover) empty(k registry.Writable, b registry.Branch, values map[string][]registry.Value) (bool, error) {
 	choice := m.choice()
 	names, err := k.Keys()
 	if err != nil {
@@ -139,101 +140,35 @@ func (m Mover) empty(k registry.Writable, b registry.Branch, values map[string][
 	return ours && bare(k), nil
 }
 
-// bare reports whether nothing is in a key, but for a mark of ours.
+// bare reports whether nothing is in a key but marks of ours.
 func bare(k registry.Key) bool {
 	keys, err := k.Keys()
 	values, verr := k.Values()
-	return err == nil && verr == nil && len(keys) == 0 && (len(values) == 0 || len(values) == 1 && values[0].Name == complete)
+	for _, v := range values {
+		if v.Name != complete && v.Name != emptying {
+			return false
+		}
+	}
+	return err == nil && verr == nil && len(keys) == 0
 }
 
-// marked reports whether a key that was set aside has all of it.
-func (m Mover) marked(path string) bool {
+// marked reports whether a key has a mark.
+func (m mover) marked(path, mark string) bool {
 	k, err := m.Computer.Registry(path, m.User)
 	if err != nil {
 		return false
 	}
 	defer k.Close()
-	_, err = registry.Get(k, complete)
+	_, err = registry.Get(k, mark)
 	return err == nil
 }
 
-// mark says that all is there, or takes that back.
-func (m Mover) mark(path string, all bool) error {
+// mark gives a key a mark.
+func (m mover) mark(path, mark string) error {
 	k, err := m.Computer.Change(path, m.User, true)
 	if err != nil {
 		return m.cannot(err, path)
 	}
 	defer k.Close()
-	if !all {
-		return k.Unset(complete)
-	}
-	return k.Set(registry.Value{Name: complete, Type: registry.DWord, Data: []byte{1, 0, 0, 0}})
-}
-
-// carry gives what moves of a key another name. Cut off at any point, it can be begun again.
-func (m Mover) carry(from, to string, keepMark bool) error {
-	all, err := m.readAt(from)
-	if err != nil {
-		return err
-	}
-	if len(all) > 0 {
-		if err := m.write(to, all, true); err != nil {
-			return err
-		}
-		if err := m.mark(to, true); err != nil {
-			return err
-		}
-		if err := m.remove(from); err != nil {
-			return err
-		}
-	}
-	if there, err := m.readAt(to); keepMark || err != nil || there == nil {
-		return err
-	}
-	return m.mark(to, false)
-}
-
-// setAside gives what is in the way another name, and returns that. A run that was cut off may
-// have carried a part of it over, or all of it and written a part of ours in its place: what is
-// there then is ours, or with it.
-func (m Mover) setAside(to string, ours []registry.Branch) (string, error) {
-	here, err := m.readAt(m.Path)
-	if err != nil {
-		return to, err
-	}
-	if m.marked(to) {
-		aside, err := m.readAt(to)
-		if err != nil {
-			return to, err
-		}
-		if within(here, ours, aside) {
-			return to, m.remove(m.Path)
-		}
-		to = m.free(to) // somebody has worked here since
-	}
-	return to, m.carry(m.Path, to, true)
-}
-
-// within reports whether each value is in one of some others.
-func within(all []registry.Branch, others ...[]registry.Branch) bool {
-	has := map[string][][]byte{}
-	for _, o := range others {
-		for _, b := range o {
-			for _, v := range b.Values {
-				has[b.Child(v.Label())] = append(has[b.Child(v.Label())], v.Data)
-			}
-		}
-	}
-	for _, b := range all {
-		for _, v := range b.Values {
-			is := false
-			for _, data := range has[b.Child(v.Label())] {
-				is = is || bytes.Equal(data, v.Data)
-			}
-			if !is {
-				return false
-			}
-		}
-	}
-	return true
+	return k.Set(registry.Value{Name: mark, Type: registry.DWord, Data: []byte{1, 0, 0, 0}})
 }

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"io"
+	"slices"
 	"strings"
 
 	"movekit/internal/core/card"
@@ -40,6 +41,7 @@ func (Engine) SealedRows(open func() (io.ReadCloser, error), t dbprint.Table) db
 type session struct {
 	server served.Server
 	kept   *conn
+	staged string // the database that this session has made: all that is defined in it can be made again
 }
 
 var _ served.Session[*Sealed] = (*session)(nil)
@@ -178,20 +180,31 @@ func (s *session) Stage(ctx context.Context, d *Sealed, p served.Putting) (notes
 		if err := c.stage(ctx, d, p); err != nil {
 			return err
 		}
+		s.staged = p.Stage
 		notes, err = c.notes(ctx, d, p.Mine)
 		return err
 	})
 	return notes, err
 }
 
-// Settle gives the staged database its name.
-func (s *session) Settle(ctx context.Context, database string, _ *Sealed, p served.Putting, aside string) error {
-	return s.on(ctx, "", func(c *conn) error { return c.settle(ctx, database, p, aside) })
+// Unfinished reports whether the marker of a rename is left in a database.
+func (s *session) Unfinished(ctx context.Context, from, to string) (unfinished bool, err error) {
+	err = s.on(ctx, "", func(c *conn) error {
+		moves, err := c.moves(ctx)
+		unfinished = slices.ContainsFunc(moves, func(m move) bool { return m.to == from || m.to == to })
+		return err
+	})
+	return unfinished, err
+}
+
+// Resume undoes every rename that was interrupted.
+func (s *session) Resume(ctx context.Context, _, _ string) error {
+	return s.on(ctx, "", func(c *conn) error { return c.recover(ctx) })
 }
 
 // Rename gives a database another name.
-func (s *session) Rename(ctx context.Context, from, to string) error {
-	return s.on(ctx, "", func(c *conn) error { return c.rename(ctx, from, to, false) })
+func (s *session) Rename(ctx context.Context, from, to string, as served.Service) error {
+	return s.on(ctx, "", func(c *conn) error { return c.rename(ctx, from, to, from == s.staged, as) })
 }
 
 // Drop removes a database.

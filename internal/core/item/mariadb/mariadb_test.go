@@ -374,15 +374,20 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 			}
 			o := Engine{}.Open(to, nil).(*session)
 			refuse(stop)
-			err := o.Rename(t.Context(), "inway", "inway_aside")
+			err := o.Rename(t.Context(), "inway", "inway_aside", served.AtRest)
 			reached := count
 			if err != nil {
 				whole("inway", "inway_aside")
-				var again error
+				before := dbcases.SQL(t, now, "mysql", "SELECT table_schema, table_name FROM information_schema.tables WHERE table_schema LIKE 'inway%' ORDER BY 1, 2")
+				_, err := o.Unfinished(t.Context(), "inway", "inway_aside")
+				if _, xerr := o.Exists(t.Context(), "inway_aside"); err != nil || xerr != nil || dbcases.SQL(t, now, "mysql", "SELECT table_schema, table_name FROM information_schema.tables WHERE table_schema LIKE 'inway%' ORDER BY 1, 2") != before {
+					t.Fatalf("a look changes the server: %v %v", err, xerr)
+				}
+				again := o.Resume(t.Context(), "inway", "inway_aside")
 				if there, err := o.Exists(t.Context(), "inway"); err != nil {
 					t.Fatal(err)
 				} else if there {
-					again = o.Rename(t.Context(), "inway", "inway_aside")
+					again = o.Rename(t.Context(), "inway", "inway_aside", served.AtRest)
 				}
 				if again != nil {
 					t.Fatalf("stopped at %d, and then: %v", stop, again)
@@ -396,7 +401,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 			_, err = o.Stage(t.Context(), d, p)
 			fatal.If(t, err)
 			refuse(stop)
-			errPut := o.Settle(t.Context(), "inway", d, p, "inway_aside")
+			errPut := dbcases.InPlace(t.Context(), o, "inway", p.Stage, "inway_aside")
 			reachedPut := count
 			refused = func(string) error { return nil }
 			if errPut != nil {
@@ -407,7 +412,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 				} else if there {
 					fatal.If(t, o.Drop(t.Context(), "inway"))
 				}
-				fatal.If(t, o.Settle(t.Context(), "inway", d, p, "inway_aside"))
+				fatal.If(t, dbcases.InPlace(t.Context(), o, "inway", p.Stage, "inway_aside"))
 			}
 			same(t, d, to)
 			if got := dbcases.SQL(t, now, "inway", "SELECT status FROM information_schema.events WHERE event_schema = 'inway'; SELECT count(*) FROM information_schema.tables WHERE table_schema = 'inway'"); got != "ENABLED\n2" {
@@ -415,15 +420,15 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 			}
 			fatal.If(t, o.Drop(t.Context(), "inway"))
 			refuse(stop)
-			errBack := o.Rename(t.Context(), "inway_aside", "inway")
+			errBack := o.Rename(t.Context(), "inway_aside", "inway", served.InService)
 			reachedBack := count
 			refused = func(string) error { return nil }
 			if errBack != nil {
-				var again error
+				again := o.Resume(t.Context(), "inway_aside", "inway")
 				if there, err := o.Exists(t.Context(), "inway_aside"); err != nil {
 					t.Fatal(err)
 				} else if there {
-					again = o.Rename(t.Context(), "inway_aside", "inway")
+					again = o.Rename(t.Context(), "inway_aside", "inway", served.InService)
 				}
 				if again != nil {
 					t.Fatalf("undo stopped at %d, and then: %v", stop, again)
@@ -443,7 +448,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 		}
 	}
 	t.Logf("%d statements of a setting aside, of a placing and of an undo were refused or cut off", stops)
-	if err := openAt(t, to).Rename(t.Context(), "inway", "mysql"); fault.KindOf(err) != fault.Changed {
+	if err := openAt(t, to).Rename(t.Context(), "inway", "mysql", served.AtRest); fault.KindOf(err) != fault.Changed {
 		t.Errorf("renamed over another: %v", err)
 	}
 	// What cannot be made again keeps all from being touched, and is named.
@@ -454,7 +459,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 		return f
 	}
 	was := print()
-	err := openAt(t, to).Rename(t.Context(), "inway", "inway_aside")
+	err := openAt(t, to).Rename(t.Context(), "inway", "inway_aside", served.AtRest)
 	if err == nil || !strings.Contains(err.Error(), "view broken") || len(dbprint.Compare(was, print(), nil)) > 0 || dbcases.SQL(t, now, "inway", "SELECT count(*) FROM information_schema.views WHERE table_schema = 'inway' AND table_name = 'broken'") != "1" {
 		t.Errorf("%v", err)
 	}
@@ -465,7 +470,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 		t.Errorf("%+v %v", l, err)
 	}
 	dbcases.SQL(t, now, "inway", "DROP VIEW broken")
-	if err := openAt(t, to).Rename(t.Context(), "inway", "inway_aside"); err != nil || dbcases.SQL(t, now, "inway_aside", "SELECT count(*) FROM information_schema.views WHERE table_schema = 'inway_aside' AND table_name LIKE 'of%'") != "2" {
+	if err := openAt(t, to).Rename(t.Context(), "inway", "inway_aside", served.AtRest); err != nil || dbcases.SQL(t, now, "inway_aside", "SELECT count(*) FROM information_schema.views WHERE table_schema = 'inway_aside' AND table_name LIKE 'of%'") != "2" {
 		t.Errorf("%v", err)
 	}
 }

@@ -142,25 +142,6 @@ func (c *conn) make(ctx context.Context, m Make) error {
 	return nil
 }
 
-// settle gives the staged database its name.
-func (c *conn) settle(ctx context.Context, database string, p served.Putting, aside string) error {
-	if err := c.recover(ctx); err != nil {
-		return err
-	}
-	there, err := c.holds(ctx, database)
-	switch {
-	case err != nil:
-	case there && aside != "":
-		err = c.rename(ctx, database, aside, false)
-	case there:
-		err = c.run(ctx, "DROP DATABASE "+sqltext.Quoted(database))
-	}
-	if err != nil {
-		return err
-	}
-	return c.rename(ctx, p.Stage, database, true)
-}
-
 // missing returns those who objects belong to, and who are not on the server.
 func (c *conn) missing(ctx context.Context, d *Sealed) (out []string, err error) {
 	for _, o := range d.Defined {

@@ -9,6 +9,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item/mariadb/sqltext"
+	"movekit/internal/core/item/served"
 )
 
 // No server of these renames a database. Its tables are renamed, and what is defined
@@ -21,16 +22,15 @@ import (
 //   - whatever is refused is taken back at once, and what was cut off by the next run
 //     (recover): the tables go back, and the triggers are made again.
 //
-// A database under a name that no app uses is at rest: its events are switched off, and
-// those that were on are listed in it; renaming it switches them on again.
+// A database that no app uses is at rest: its events are disabled, and a table in it lists those that were enabled.
+// They count as enabled when the database is compared, and are enabled again when an app uses it.
 const (
 	mark   = "movekit_unfinished"
 	atRest = "movekit_events"
 )
 
-// exists reports whether the server has a database. One without anything in it is in
-// nobody's way, and one that is being renamed still has its old name. The mark of a
-// renaming that was not cut off before is removed.
+// exists reports whether the server has a database. An empty one does not count. A database whose rename was
+// interrupted still has its old name.
 func (c *conn) exists(ctx context.Context, database string) (bool, error) {
 	moves, err := c.moves(ctx)
 	if err != nil {
@@ -39,9 +39,6 @@ func (c *conn) exists(ctx context.Context, database string) (bool, error) {
 	for _, m := range moves {
 		switch {
 		case m.done:
-			if err := c.unmark(ctx, m); err != nil {
-				return false, err
-			}
 		case database == m.from:
 			return true, nil
 		case database == m.to:
@@ -132,7 +129,7 @@ func (c *conn) recover(ctx context.Context) error {
 // rename moves all of a database to another name. It ends with the database whole
 // under one of the two names, or can be ended so by recover. proven says that all that
 // is defined in it was just made from the same definitions.
-func (c *conn) rename(ctx context.Context, from, to string, proven bool) error {
+func (c *conn) rename(ctx context.Context, from, to string, proven bool, as served.Service) error {
 	if err := c.recover(ctx); err != nil {
 		return err
 	}
@@ -156,10 +153,6 @@ func (c *conn) rename(ctx context.Context, from, to string, proven bool) error {
 	if len(d.Broken) > 0 {
 		return fault.New(fault.CannotPlace, "the database %s cannot be renamed: the view %s in it names what is not there any more, and could not be made again. Drop that view, or mend it", from, strings.Join(d.Broken, ", "))
 	}
-	wakes, err := c.awake(ctx, from)
-	if err != nil {
-		return err
-	}
 	if !proven {
 		if err := c.prove(ctx, d, from); err != nil {
 			return fault.Wrap(fault.KindOf(err), err, "the database %s cannot be renamed", from)
@@ -171,7 +164,7 @@ func (c *conn) rename(ctx context.Context, from, to string, proven bool) error {
 			m.triggers = append(m.triggers, o)
 		}
 	}
-	if err := c.forth(ctx, m, d, len(wakes) == 0); err != nil {
+	if err := c.forth(ctx, m, d, as == served.AtRest); err != nil {
 		if back := c.back(context.WithoutCancel(ctx), m); back != nil {
 			return fault.Wrap(fault.KindOf(err), err, "renaming the database %s was not ended, and not taken back either; the same command does that", from)
 		}
@@ -315,10 +308,6 @@ func (c *conn) define(ctx context.Context, all []Object, from, to string, rest b
 	if err := c.run(ctx, "USE "+sqltext.Quoted(to)); err != nil {
 		return err
 	}
-	wake, err := c.awake(ctx, from)
-	if err != nil {
-		return err
-	}
 	if i := slices.IndexFunc(all, func(o Object) bool { return o.Sort == "EVENT" && enabled(o) }); rest && i >= 0 {
 		if err := c.run(ctx, "CREATE TABLE IF NOT EXISTS "+atRest+" (name varchar(64)) CHARACTER SET utf8mb4"); err != nil {
 			return err
@@ -338,9 +327,6 @@ func (c *conn) define(ctx context.Context, all []Object, from, to string, rest b
 					return err
 				}
 				create = strings.Replace(create, on, off, 1)
-			}
-			if !rest && slices.Contains(wake, o.Name) {
-				create = strings.Replace(create, off, on, 1)
 			}
 		}
 		if err := c.run(ctx, o.session()...); err != nil {

@@ -266,6 +266,10 @@ func (c *conn) sequence(ctx context.Context, d *Sealed, name string) error {
 // objects reads views, routines, triggers and events.
 func (c *conn) objects(ctx context.Context, d *Sealed) error {
 	var views, rest []Object
+	awake, err := c.awake(ctx, d.Database)
+	if err != nil {
+		return err
+	}
 	for _, kind := range []struct{ sort, names string }{
 		{"FUNCTION", "SELECT routine_name FROM information_schema.routines WHERE routine_schema = database() AND routine_type = 'FUNCTION' ORDER BY 1"},
 		{"PROCEDURE", "SELECT routine_name FROM information_schema.routines WHERE routine_schema = database() AND routine_type = 'PROCEDURE' ORDER BY 1"},
@@ -295,6 +299,9 @@ func (c *conn) objects(ctx context.Context, d *Sealed) error {
 				return err
 			}
 			o.Order = strings.Join(n[1:], "")
+			if o.Sort == "EVENT" && slices.Contains(awake, o.Name) { // it rests only while no app uses the database
+				o.SQL = strings.Replace(o.SQL, off, on, 1)
+			}
 			d.Schema = append(d.Schema, o.print(d.Database))
 			switch o.Sort {
 			case "VIEW":

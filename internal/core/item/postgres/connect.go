@@ -112,7 +112,11 @@ func (s *session) explain(err error) error {
 		if pg.Detail != "" && !strings.HasPrefix(pg.Code, "28") {
 			detail = " (" + pg.Detail + ")"
 		}
-		return fault.New(kind, "the server of %s says: %s%s", s.Address(), pg.Message, detail)
+		says := "says"
+		if kind == fault.ServerDown {
+			says = "is not ready" // it starts, stops, or recovers from a full disk
+		}
+		return fault.New(kind, "the server of %s %s: %s%s", s.Address(), says, pg.Message, detail)
 	case errors.As(err, &connect), pgconn.SafeToRetry(err), errors.Is(err, net.ErrClosed):
 		return fault.New(fault.ServerDown, "the server of %s does not answer: %s", s.Address(), lastLine(err.Error()))
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &network):

@@ -305,7 +305,7 @@ func (m *maker) fill(ctx context.Context, views []string) error {
 
 // Rename gives a database another name. One that somebody is connected to
 // cannot be renamed.
-func (s *session) Rename(ctx context.Context, from, to string) error {
+func (s *session) Rename(ctx context.Context, from, to string, _ served.Service) error {
 	return s.alter(ctx, from, renaming(from, to))
 }
 
@@ -328,23 +328,6 @@ func (s *session) alter(ctx context.Context, database, sql string) error {
 
 func renaming(from, to string) string {
 	return fmt.Sprintf("ALTER DATABASE %s RENAME TO %s", quoted(from), quoted(to))
-}
-
-// Settle gives the staged database its name, after what has that name was
-// renamed to aside, or dropped where aside is empty.
-func (s *session) Settle(ctx context.Context, database string, _ *Sealed, p served.Putting, aside string) error {
-	there, err := s.Exists(ctx, database)
-	switch {
-	case err != nil:
-	case there && aside != "":
-		err = s.Rename(ctx, database, aside)
-	case there:
-		err = s.Drop(ctx, database)
-	}
-	if err != nil {
-		return err
-	}
-	return s.Rename(ctx, p.Stage, database)
 }
 
 // load runs what Seal wrote as data. What is called while rows are checked may be

@@ -329,7 +329,7 @@ func TestWhatStandsInTheWay(t *testing.T) {
 	if got := dbcases.SQL(t, now, "inway", "SELECT count(*) FROM theirs"); got != "0" {
 		t.Error("staging has touched what was there")
 	}
-	fatal.If(t, to.Settle(t.Context(), to.name, d, p, "inway_aside"))
+	fatal.If(t, dbcases.InPlace(t.Context(), to.session, to.name, p.Stage, "inway_aside"))
 	if dbcases.SQL(t, now, "inway", "SELECT n FROM a") != "1" || dbcases.SQL(t, now, "inway_aside", "SELECT count(*) FROM theirs") != "0" {
 		t.Error("what was there is not set aside")
 	}
@@ -417,7 +417,9 @@ func TestCutOff(t *testing.T) {
 				}
 				return true
 			}
-			stopped := try(func(s database) error { return s.Settle(t.Context(), "cutoff", d, p, "cutoff_aside") })
+			stopped := try(func(s database) error {
+				return dbcases.InPlace(t.Context(), s.session, "cutoff", p.Stage, "cutoff_aside")
+			})
 			if dbcases.SQL(t, now, "cutoff", "SELECT n FROM a") != "1" || dump("cutoff_aside") != before {
 				t.Fatalf("cut off at %d", stop)
 			}
@@ -436,7 +438,7 @@ func TestCutOff(t *testing.T) {
 						return err
 					}
 				}
-				return s.Rename(t.Context(), "cutoff_aside", "cutoff")
+				return s.Rename(t.Context(), "cutoff_aside", "cutoff", served.InService)
 			}) || stopped
 			if is := dump("cutoff"); is != before {
 				t.Fatalf("cut off at %d, it came back otherwise", stop)

@@ -19,7 +19,6 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
-	"movekit/internal/core/tree"
 )
 
 // mover moves one database of a server. What it has opened is shared by those
@@ -47,8 +46,11 @@ type KindOf struct {
 }
 
 // New moves databases of an engine.
-func New[F Facts](e Engine[F], k KindOf) func(*item.One) item.Mover {
-	return func(o *item.One) item.Mover { return mover[F]{o, &opened[F]{engine: e, kind: k}} }
+func New[F Facts](e Engine[F], k KindOf) func(*item.One) item.Parts {
+	return func(o *item.One) item.Parts {
+		m := mover[F]{o, &opened[F]{engine: e, kind: k}}
+		return item.Parts{Inspector: m, Mover: m, Names: m, Querier: m}
+	}
 }
 
 // Close ends the connections.
@@ -69,12 +71,8 @@ func (m mover[F]) Locate(ctx context.Context) error {
 	return err
 }
 
-// At is the same database under another address.
-func (m mover[F]) At(address string) item.Mover {
-	o := *m.One
-	o.Path = address
-	return mover[F]{&o, m.opened}
-}
+// at returns the mover of the database with another address.
+func (m mover[F]) at(address string) mover[F] { return mover[F]{m.At(address), m.opened} }
 
 // settings reads from the app's settings which server's database it is, and how
 // to be let in: once.
@@ -283,56 +281,68 @@ func (m mover[F]) Volume(ctx context.Context) (folder string) {
 // Check has nothing to see before the server looks at it.
 func (mover[F]) Check() error { return nil }
 
-// Unfit returns nothing: what a server keeps has no names of files.
-func (mover[F]) Unfit(context.Context) ([]string, error) { return nil, nil }
-
 // Lacks returns what the server here lacks.
-func (m mover[F]) Lacks(ctx context.Context) (out []string, err error) {
+func (m mover[F]) Lacks(ctx context.Context) (out item.Lacks, err error) {
 	facts, err := m.known()
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	err = m.on(ctx, func(s Session[F], database string) (err error) {
-		out, err = s.Lacks(ctx, database, facts)
+		out.Reasons, err = s.Lacks(ctx, database, facts)
 		return err
 	})
 	return out, err
 }
 
-// There reports whether the server has the database.
-func (m mover[F]) There(ctx context.Context) (there bool, err error) {
-	err = m.on(ctx, func(s Session[F], database string) (err error) {
-		there, err = s.Exists(ctx, database)
-		return err
-	})
-	return there, err
-}
-
-// Same holds the database against the sealed fingerprint.
-func (m mover[F]) Same(ctx context.Context) (bool, error) {
+// Same compares the database with the sealed fingerprint.
+func (m mover[F]) Same(ctx context.Context, at string) (bool, error) {
 	facts, err := m.known()
 	if err != nil {
 		return false, nil
 	}
-	return m.SamePrint(ctx, m, facts.Print())
+	return m.SamePrint(ctx, m.at(at), facts.Print())
 }
 
-// Beside is the address of a name of its own.
-func (m mover[F]) Beside() string {
-	return m.server.On(m.engine.Named(m.server.At(m.Path).Database, "_from_"+m.Run.Manifest.Old.Name)).Address()
-}
-
-// Aside is where what is in the way goes: where an interrupted run was about to
-// put it, unless it has done so.
-func (m mover[F]) Aside(ctx context.Context, earlier string) (to string, err error) {
-	err = m.on(ctx, func(s Session[F], database string) error {
-		if earlier != "" {
-			if there, err := s.Exists(ctx, m.server.At(earlier).Database); err != nil || !there {
-				to = earlier
+// State returns which of two addresses have a database.
+func (m mover[F]) State(ctx context.Context, home, spare string, _ bool) (is item.Presence, err error) {
+	err = m.at(home).on(ctx, func(s Session[F], database string) error {
+		to := m.name(spare)
+		if r, renames := s.(Resumer); renames && to != "" {
+			if unfinished, err := r.Unfinished(ctx, database, to); err != nil || unfinished {
+				is = item.Between
 				return err
 			}
 		}
-		to, err = m.freeName(ctx, s, database)
+		h, err := s.Exists(ctx, database)
+		there := false
+		if err == nil && to != "" {
+			there, err = s.Exists(ctx, to)
+		}
+		is = item.PresenceOf(h, there)
+		return err
+	})
+	return is, err
+}
+
+// name returns the database that an address names; "" for "".
+func (m mover[F]) name(address string) string {
+	if address == "" || m.server == nil {
+		return ""
+	}
+	return m.server.At(address).Database
+}
+
+// Free returns the address of a name that no database has.
+func (m mover[F]) Free(ctx context.Context, home string, use item.Use) (to string, err error) {
+	err = m.at(home).on(ctx, func(s Session[F], database string) error {
+		switch use {
+		case item.ForStage:
+			to = m.server.On(m.engine.Named(database, "_stage_"+m.Run.Manifest.ID)).Address()
+		case item.ForBeside:
+			to = m.server.On(m.engine.Named(database, "_from_"+m.Run.Manifest.Old.Name)).Address()
+		default:
+			to, err = m.freeName(ctx, s, database)
+		}
 		return err
 	})
 	return to, err
@@ -351,49 +361,41 @@ func (m mover[F]) freeName(ctx context.Context, s Session[F], database string) (
 	}
 }
 
-// Put makes the database under another name, loads it, and renames it into place
-// after what is in the way was renamed.
-func (m mover[F]) Put(ctx context.Context, done *steps.Placed) error {
+// Stage makes the database under a spare name, and loads it.
+func (m mover[F]) Stage(ctx context.Context, stage string) (out item.Staged, err error) {
 	facts, err := m.known()
-	if err == nil && done.Over != "" {
-		err = m.Rename(ctx, done.Over)
-	}
 	if err != nil {
-		return err
+		return out, err
 	}
-	return m.on(ctx, func(s Session[F], database string) error {
-		there, err := s.Exists(ctx, database)
-		if err != nil || there && tree.Policy(done.Policy) == tree.Skip {
-			return err
-		}
+	err = m.at(stage).on(ctx, func(s Session[F], database string) error {
 		p := m.putting(database)
 		p.Progress = m.Progress("putting in place", m.Known.Sealed.Bytes)
 		notes, err := s.Stage(ctx, facts, p)
-		done.Notes = append(done.Notes, notes...)
+		out.Notes = append(out.Notes, notes...)
 		if err != nil {
 			return err
 		}
-		if err := m.repoint(ctx, s, p, facts, done); err != nil {
-			return err
-		}
-		to := m.server.At(done.To).Database
-		aside, err := m.aside(ctx, s, to, done)
-		if err != nil {
-			return err
-		}
-		return s.Settle(ctx, to, facts, p, aside)
+		notes, err = m.repoint(ctx, s, p, facts)
+		out.Notes = append(out.Notes, notes...)
+		return err
 	})
+	return out, err
 }
 
 // Mark is the digest of the fingerprint of what is there, which is the sealed one but for
 // definitions that the engine writes otherwise, and for texts that were changed: what a
 // server counts changes also where somebody only reads.
-func (m mover[F]) Mark(ctx context.Context, done *steps.Placed) error {
+func (m mover[F]) Mark(ctx context.Context, at string, done *steps.Placed) error {
 	facts, err := m.known()
 	if err != nil {
 		return err
 	}
-	return m.on(ctx, func(s Session[F], database string) error {
+	if was := m.Known.Placing; was != nil { // an interrupted run has placed it, perhaps: somebody may have edited it since
+		if same, err := m.Same(ctx, at); err != nil || !same {
+			return err
+		}
+	}
+	return m.at(at).on(ctx, func(s Session[F], database string) error {
 		turned, err := m.turned()
 		if err != nil {
 			return err
@@ -421,10 +423,10 @@ func stamp(f *dbprint.Fingerprint) (string, error) {
 	return digest.Of(data).String(), err
 }
 
-// Untouched holds the database against that.
-func (m mover[F]) Untouched(ctx context.Context, was string) (bool, error) {
+// Unedited compares the database with the stamp that Mark recorded.
+func (m mover[F]) Unedited(ctx context.Context, at, was string) (bool, error) {
 	var f *dbprint.Fingerprint
-	err := m.on(ctx, func(s Session[F], database string) (err error) {
+	err := m.at(at).on(ctx, func(s Session[F], database string) (err error) {
 		f, err = s.Fingerprint(ctx, database, nil, m.Bytes)
 		return err
 	})
@@ -435,52 +437,51 @@ func (m mover[F]) Untouched(ctx context.Context, was string) (bool, error) {
 	return err == nil && now == was, err
 }
 
-// Rename gives the database another name.
-func (m mover[F]) Rename(ctx context.Context, to string) error {
-	return m.on(ctx, func(s Session[F], database string) error {
+// MoveOut renames the database to a spare name. Its events do not run there.
+func (m mover[F]) MoveOut(ctx context.Context, home, spare string, _ bool) error {
+	return m.rename(ctx, home, spare, AtRest)
+}
+
+// MoveIn renames a spare database to the name that the app uses.
+func (m mover[F]) MoveIn(ctx context.Context, spare, home string, _ bool) error {
+	return m.rename(ctx, spare, home, InService)
+}
+
+func (m mover[F]) rename(ctx context.Context, from, to string, as Service) error {
+	return m.at(from).on(ctx, func(s Session[F], database string) error {
+		name := m.name(to)
+		if r, renames := s.(Resumer); renames {
+			if err := r.Resume(ctx, database, name); err != nil {
+				return err
+			}
+		}
 		there, err := s.Exists(ctx, database)
 		if err != nil || !there {
 			return err
 		}
-		return s.Rename(ctx, database, m.server.At(to).Database)
+		return s.Rename(ctx, database, name, as)
 	})
 }
 
-// Remove drops the database.
-func (m mover[F]) Remove(ctx context.Context) error {
-	return m.on(ctx, func(s Session[F], database string) error {
-		there, err := s.Exists(ctx, database)
-		if err != nil || !there {
-			return err
-		}
-		return s.Drop(ctx, database)
-	})
-}
-
-// aside is what a database is renamed to that has the name at this moment, or
-// what an earlier run has renamed it to; "" where it is to be replaced, or
-// there never was one. One beside another may be there from an earlier run, and
-// have been worked in since.
-func (m mover[F]) aside(ctx context.Context, s Session[F], to string, done *steps.Placed) (string, error) {
-	there, err := s.Exists(ctx, to)
-	if err != nil || tree.Policy(done.Policy) == tree.Replace || !there && done.Aside == "" {
-		return "", err
+// Delete drops a spare database.
+func (m mover[F]) Delete(ctx context.Context, spare string, op steps.Op) (left bool, err error) {
+	there, err := item.Parts{Names: m}.Exists(ctx, spare)
+	if err != nil || !there {
+		return false, err
 	}
-	if done.Aside == "" {
-		if done.Aside, err = m.freeName(ctx, s, to); err != nil {
-			return "", err
-		}
+	if ours, err := item.Holds(ctx, m, spare, op); err != nil || !ours {
+		return true, err
 	}
-	return m.server.At(done.Aside).Database, nil
+	return false, m.at(spare).on(ctx, func(s Session[F], database string) error { return s.Drop(ctx, database) })
 }
 
 // putting is how the sealed database is put on a server.
-func (m mover[F]) putting(database string) Putting {
+func (m mover[F]) putting(stage string) Putting {
 	open := func(parts []seal.Part) func() (io.ReadCloser, error) {
 		return func() (io.ReadCloser, error) { return m.Run.Kit.Open(m.Key.App, parts) }
 	}
 	return Putting{
-		Stage: m.engine.Named(database, "_stage_"+m.Run.Manifest.ID), Mine: m.Mine,
+		Stage: stage, Mine: m.Mine,
 		Schema: open(m.Known.Sealed.Schema), Rows: open(m.Known.Sealed.Parts),
 	}
 }
@@ -499,7 +500,7 @@ func (m mover[F]) Fingerprint(ctx context.Context) (f *dbprint.Fingerprint, err 
 // OldRows reads the sealed rows, or, where only a server can, makes the database
 // under another name for as long as it takes.
 func (m mover[F]) OldRows(ctx context.Context) (func(dbprint.Table) dbprint.Rows, func(), error) {
-	p := m.putting(m.server.At(m.Path).Database)
+	p := m.putting(m.engine.Named(m.name(m.Path), "_stage_"+m.Run.Manifest.ID))
 	rows := func(t dbprint.Table) dbprint.Rows { return m.engine.SealedRows(p.Rows, t) }
 	if rows(dbprint.Table{}) != nil {
 		return rows, func() {}, nil
@@ -533,7 +534,7 @@ func (m mover[F]) NewRows(ctx context.Context, t dbprint.Table) dbprint.Rows {
 
 // Compare holds the database against the sealed one.
 func (m mover[F]) Compare(ctx context.Context) (*steps.Checked, error) {
-	there, err := m.There(ctx)
+	there, err := item.Parts{Names: m}.Exists(ctx, m.Path)
 	if err != nil {
 		return nil, err
 	}
@@ -546,40 +547,4 @@ func (m mover[F]) Compare(ctx context.Context) (*steps.Checked, error) {
 		m.AddRepointed(out)
 	}
 	return out, err
-}
-
-// TakeBack drops the database where it is the same, else renames it; what was set
-// aside gets its name back.
-func (m mover[F]) TakeBack(ctx context.Context, u steps.Undone) (kept bool, err error) {
-	ours, err := m.Ours(ctx, m)
-	if err != nil {
-		return false, err
-	}
-	err = m.on(ctx, func(s Session[F], database string) error {
-		there, err := s.Exists(ctx, database)
-		if err != nil {
-			return err
-		}
-		waits := false
-		back := m.server.At(u.Back).Database
-		if u.Back != "" {
-			if waits, err = s.Exists(ctx, back); err != nil {
-				return err
-			}
-		}
-		switch {
-		case there && u.Back != "" && !waits: // back already
-			return nil
-		case there && ours:
-			err = s.Drop(ctx, database)
-		case there:
-			kept = true
-			err = s.Rename(ctx, database, m.server.At(u.Kept).Database)
-		}
-		if err != nil || u.Back == "" {
-			return err
-		}
-		return s.Rename(ctx, back, database)
-	})
-	return kept, err
 }

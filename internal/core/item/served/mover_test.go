@@ -526,18 +526,7 @@ func (s *session) Stage(_ context.Context, f *facts, p served.Putting) ([]string
 	return []string{"staged"}, s.change("stage "+p.Stage, func(all map[string]base) { all[p.Stage] = b })
 }
 
-func (s *session) Settle(ctx context.Context, database string, _ *facts, p served.Putting, aside string) error {
-	if _, there := s.hosts[s.s.Host][database]; there && aside != "" {
-		if err := s.Rename(ctx, database, aside); err != nil {
-			return err
-		}
-	} else if err := s.Drop(ctx, database); err != nil {
-		return err
-	}
-	return s.Rename(ctx, p.Stage, database)
-}
-
-func (s *session) Rename(_ context.Context, from, to string) (err error) {
+func (s *session) Rename(_ context.Context, from, to string, _ served.Service) (err error) {
 	lost := s.change("rename "+from+" to "+to, func(all map[string]base) {
 		b, there := all[from]
 		if _, taken := all[to]; taken || !there {

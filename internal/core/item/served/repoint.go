@@ -13,7 +13,6 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/item"
 	"movekit/internal/core/repoint"
-	"movekit/internal/core/steps"
 )
 
 // Rewriter changes texts in a database, for paths that are to say where things are now.
@@ -39,10 +38,10 @@ type rewritten struct {
 // repoint has the columns that the card names say, in the staged database, where things are
 // now. That nothing else differs is proven before anybody is asked. Without consent, and where
 // it cannot be done, the database is staged once more.
-func (m mover[F]) repoint(ctx context.Context, s Session[F], p Putting, facts F, done *steps.Placed) error {
+func (m mover[F]) repoint(ctx context.Context, s Session[F], p Putting, facts F) (notes []string, err error) {
 	paths := m.Repoints()
 	if paths == nil {
-		return nil
+		return nil, nil
 	}
 	all, lines, err := m.places(ctx, s, p.Stage, facts.Print(), paths)
 	if err == nil && len(lines) > 0 {
@@ -55,16 +54,16 @@ func (m mover[F]) repoint(ctx context.Context, s Session[F], p Putting, facts F,
 		}
 		agreed, aerr := m.Repointing.Agreed(ctx, m.One, edits, lines)
 		if aerr != nil || agreed || len(edits) == 0 {
-			return aerr
+			return nil, aerr
 		}
 	} else {
 		if err := item.Unreached(ctx, err); err != nil {
-			return err
+			return nil, err
 		}
-		done.Notes = append(done.Notes, "the paths in it were left as they were: "+err.Error())
+		notes = append(notes, "the paths in it were left as they were: "+err.Error())
 	}
 	_, err = s.Stage(ctx, facts, p)
-	return err
+	return notes, err
 }
 
 // places finds the texts that hold old places.

@@ -119,7 +119,7 @@ type Session[F Facts] interface {
 	// Seal writes a database as it is at one moment, and returns its facts of
 	// that moment.
 	Seal(ctx context.Context, database string, counts []card.Count, schema, rows io.Writer, progress func(int64)) (F, error)
-	// Exists reports whether the server has a database.
+	// Exists reports whether the server has a database. It changes nothing.
 	Exists(ctx context.Context, database string) (bool, error)
 	// Folder is the one that the server keeps a database in, as the server sees it; ""
 	// where it does not say.
@@ -131,12 +131,8 @@ type Session[F Facts] interface {
 	// left under that name is dropped. The notes are for a person, and hold as
 	// well where an error is returned.
 	Stage(ctx context.Context, facts F, p Putting) (notes []string, err error)
-	// Settle gives the staged database its name, after what has that name was
-	// renamed to aside, or dropped where aside is empty. Where nothing has the
-	// name, an interrupted run may have put it aside already.
-	Settle(ctx context.Context, database string, facts F, p Putting, aside string) error
-	// Rename gives a database another name.
-	Rename(ctx context.Context, from, to string) error
+	// Rename gives a database another name, which nothing has.
+	Rename(ctx context.Context, from, to string, as Service) error
 	// Drop removes a database, with all that is in it.
 	Drop(ctx context.Context, database string) error
 	// Fingerprint takes that of a database as it is at one moment.
@@ -146,6 +142,24 @@ type Session[F Facts] interface {
 	Rewriter
 	// Close ends the connections.
 	Close()
+}
+
+// Service says whether an app uses a database under a name.
+type Service bool
+
+// AtRest is a database that no app uses: what runs in it by itself is switched off. InService is one that an app
+// uses: what was switched off is on again.
+const (
+	AtRest    Service = false
+	InService Service = true
+)
+
+// Resumer is a session that renames in several steps.
+type Resumer interface {
+	// Unfinished reports whether a rename between two databases was interrupted. It changes nothing.
+	Unfinished(ctx context.Context, from, to string) (bool, error)
+	// Resume finishes such a rename or undoes it, so that the database is complete under one of the names.
+	Resume(ctx context.Context, from, to string) error
 }
 
 // Shortened puts an ending behind a name of at most some bytes.

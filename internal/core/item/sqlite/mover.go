@@ -17,6 +17,7 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
 	"movekit/internal/core/kit"
+	"movekit/internal/core/machine"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -24,16 +25,40 @@ import (
 
 const ending = ".sqlite" + seal.Ending
 
-// Mover moves one database: a file with its side files.
-type Mover struct{ item.Disk }
+// mover moves one database: a file with its side files.
+type mover struct{ *item.One }
 
-var (
-	_ item.Mover    = Mover{}
-	_ item.Database = Mover{}
-)
+var _ item.Database = mover{}
 
 // New moves one database.
-func New(o *item.One) item.Mover { return Mover{item.Disk{One: o}} }
+func New(o *item.One) item.Parts {
+	m := mover{o}
+	return item.Parts{Inspector: m, Mover: m, Names: names{o}, Querier: m}
+}
+
+// at returns the mover of the database at another path.
+func (m mover) at(path string) mover { return mover{m.At(path)} }
+
+// Close does nothing: no file stays open.
+func (mover) Close() {}
+
+// Locate finds the path.
+func (m mover) Locate(ctx context.Context) error { return m.LocateOnDisk(ctx) }
+
+// Where returns the path.
+func (m mover) Where() (spoken, disk string) { return machine.Spoken(m.Computer, m.Path), m.Path }
+
+// Volume returns the path.
+func (m mover) Volume(context.Context) string { return m.Path }
+
+// Check does nothing: the sealed fingerprint has no names that could lead elsewhere.
+func (mover) Check() error { return nil }
+
+// Lacks returns why nothing can be put at the path.
+func (m mover) Lacks(context.Context) (item.Lacks, error) {
+	reasons, err := m.LacksOnDisk()
+	return item.Lacks{Reasons: reasons}, err
+}
 
 // Is reports whether a file is a database, by its content.
 func Is(path string) bool {
@@ -41,15 +66,8 @@ func Is(path string) bool {
 	return err == nil && head != nil
 }
 
-// At is the same at another path.
-func (m Mover) At(path string) item.Mover {
-	o := *m.One
-	o.Path = path
-	return Mover{item.Disk{One: &o}}
-}
-
 // Look measures the file with its side files.
-func (m Mover) Look(_ context.Context, how item.Looking) (*item.Look, error) {
+func (m mover) Look(_ context.Context, how item.Looking) (*item.Look, error) {
 	is := m.Blank()
 	is.State, is.OnDisk, is.InUse, is.Files = item.IsHere, true, true, 1
 	var newest time.Time
@@ -79,7 +97,7 @@ func (m Mover) Look(_ context.Context, how item.Looking) (*item.Look, error) {
 }
 
 // Ask returns the whole number that a query gives.
-func (m Mover) Ask(ctx context.Context, query string) (int64, error) {
+func (m mover) Ask(ctx context.Context, query string) (int64, error) {
 	temp, err := m.Private.Dir()
 	if err != nil {
 		return 0, err
@@ -88,7 +106,7 @@ func (m Mover) Ask(ctx context.Context, query string) (int64, error) {
 }
 
 // Seal seals a snapshot of the database and the snapshot's fingerprint.
-func (m Mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
+func (m mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 	temp, err := m.Private.Dir()
 	if err != nil {
 		return nil, err
@@ -132,7 +150,7 @@ func (m Mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 
 // snapshot returns the snapshot of the database, taken together with those that
 // the app attaches to it.
-func (m Mover) snapshot(ctx context.Context, temp string) (string, error) {
+func (m mover) snapshot(ctx context.Context, temp string) (string, error) {
 	g := m.Group
 	if g == nil {
 		return Snapshot(ctx, m.Path, temp, nil)
@@ -162,13 +180,14 @@ func (m Mover) snapshot(ctx context.Context, temp string) (string, error) {
 }
 
 // sealed is the fingerprint of the sealed database.
-func (m Mover) sealed() (*dbprint.Fingerprint, error) {
+func (m mover) sealed() (*dbprint.Fingerprint, error) {
 	f := &dbprint.Fingerprint{}
 	return f, m.Run.OpenJSON(m.Key.App, m.Known.Sealed.List, f)
 }
 
-// Same holds the database against the sealed fingerprint.
-func (m Mover) Same(ctx context.Context) (bool, error) {
+// Same compares the database with the sealed fingerprint.
+func (m mover) Same(ctx context.Context, at string) (bool, error) {
+	m = m.at(at)
 	old, err := m.sealed()
 	if err != nil {
 		return false, nil
@@ -180,59 +199,24 @@ func (m Mover) Same(ctx context.Context) (bool, error) {
 	return err == nil && what == "", nil
 }
 
-// Put writes the database beside its target, flushes it, and renames it into
-// place after what is in the way, side files and all, was set aside.
-func (m Mover) Put(ctx context.Context, done *steps.Placed) error {
-	if err := m.MakeParent(done.To); err != nil {
-		return err
+// Stage writes the database beside its destination, and flushes it.
+func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err error) {
+	if err := m.MakeParent(stage); err != nil {
+		return out, err
 	}
-	policy := tree.Policy(done.Policy)
-	if policy == tree.Skip {
-		return nil
+	unkept, err := m.write(ctx, stage, m.Giving())
+	if err == nil {
+		out.Unkept = m.Kept(unkept, len(unkept))
+		out.Notes, err = m.repoint(ctx, stage)
 	}
-	stage := done.To + tree.StageEnding
-	notes, err := m.stage(ctx, stage, m.Giving())
 	if err != nil {
 		os.Remove(stage)
-		return err
 	}
-	done.Unkept = append(done.Unkept, m.Kept(notes, len(notes))...)
-	if err := m.repoint(ctx, stage, done); err != nil {
-		os.Remove(stage)
-		return err
-	}
-	if done.Over != "" {
-		if err := m.Rename(ctx, done.Over); err != nil {
-			return err
-		}
-	}
-	for _, name := range append([]string{m.Path}, SideFiles(m.Path)...) {
-		if _, err := os.Lstat(name); err != nil || policy == tree.KeepBoth {
-			continue
-		}
-		// An old log beside a new database would corrupt it: it never stays.
-		aside := done.Aside
-		if aside == "" {
-			aside = tree.AsideName(m.Path, m.Run.Now())
-		}
-		var err error
-		if policy == tree.Replace {
-			err = os.Remove(name)
-		} else {
-			err = os.Rename(name, aside+name[len(m.Path):])
-		}
-		if err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "cannot set %s aside", name)
-		}
-	}
-	if err := item.Rename(stage, done.To); err != nil {
-		return err
-	}
-	return seal.SyncDir(filepath.Dir(done.To))
+	return out, err
 }
 
-// stage writes the sealed database into a file.
-func (m Mover) stage(ctx context.Context, stage string, to *tree.Belonging) (unkept []string, err error) {
+// write writes the sealed database into a file.
+func (m mover) write(ctx context.Context, stage string, to *tree.Belonging) (unkept []string, err error) {
 	os.Remove(stage)
 	w, err := os.OpenFile(stage, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -256,7 +240,7 @@ func (m Mover) stage(ctx context.Context, stage string, to *tree.Belonging) (unk
 	return unkept, nil
 }
 
-func (m Mover) writeTo(ctx context.Context, w io.Writer) error {
+func (m mover) writeTo(ctx context.Context, w io.Writer) error {
 	progress := m.Progress("putting in place", m.Known.Sealed.Bytes)
 	r, err := m.Run.Kit.Open(m.Key.App, m.Known.Sealed.Parts)
 	if err != nil {
@@ -283,22 +267,25 @@ func (m Mover) writeTo(ctx context.Context, w io.Writer) error {
 	}
 }
 
-// Mark is the stamp of the files.
-func (m Mover) Mark(ctx context.Context, done *steps.Placed) error { return item.Stamp(ctx, m, done) }
-
-// Untouched looks at the stamp of the files.
-func (m Mover) Untouched(ctx context.Context, stamp string) (bool, error) {
-	return item.Stamped(ctx, m, stamp)
+// Mark records the stamp of the files.
+func (m mover) Mark(ctx context.Context, at string, done *steps.Placed) (err error) {
+	if m.Known.Placing != nil { // an interrupted run has placed it, perhaps: somebody may have edited it since
+		if same, err := m.Same(ctx, at); err != nil || !same {
+			return err
+		}
+	}
+	done.Stamp, err = item.Stamp(ctx, m.at(at))
+	return err
 }
 
-// Rename gives the database another name, side files and all.
-func (m Mover) Rename(_ context.Context, to string) error { return m.RenameWith(to, SideFiles) }
-
-// Remove removes the database, side files and all.
-func (m Mover) Remove(context.Context) error { return m.RemoveWith(SideFiles) }
+// Unedited compares the stamp of the files.
+func (m mover) Unedited(ctx context.Context, at, stamp string) (bool, error) {
+	now, err := item.Stamp(ctx, m.at(at))
+	return err == nil && now == stamp, err
+}
 
 // Fingerprint takes that of the database.
-func (m Mover) Fingerprint(ctx context.Context) (*dbprint.Fingerprint, error) {
+func (m mover) Fingerprint(ctx context.Context) (*dbprint.Fingerprint, error) {
 	temp, err := m.Private.Dir()
 	if err != nil {
 		return nil, err
@@ -311,13 +298,13 @@ func (m Mover) Fingerprint(ctx context.Context) (*dbprint.Fingerprint, error) {
 }
 
 // OldRows opens the sealed database into a private file.
-func (m Mover) OldRows(ctx context.Context) (func(dbprint.Table) dbprint.Rows, func(), error) {
+func (m mover) OldRows(ctx context.Context) (func(dbprint.Table) dbprint.Rows, func(), error) {
 	temp, err := m.Private.Dir()
 	if err != nil {
 		return nil, nil, err
 	}
 	name := filepath.Join(temp, "old.sqlite")
-	if _, err := m.stage(ctx, name, nil); err != nil {
+	if _, err := m.write(ctx, name, nil); err != nil {
 		os.Remove(name)
 		return nil, nil, err
 	}
@@ -325,7 +312,7 @@ func (m Mover) OldRows(ctx context.Context) (func(dbprint.Table) dbprint.Rows, f
 }
 
 // NewRows reads a table.
-func (m Mover) NewRows(ctx context.Context, t dbprint.Table) dbprint.Rows {
+func (m mover) NewRows(ctx context.Context, t dbprint.Table) dbprint.Rows {
 	temp, err := m.Private.Dir()
 	turned, terr := m.Turned()
 	if err = cmp.Or(err, terr); err != nil {
@@ -335,8 +322,8 @@ func (m Mover) NewRows(ctx context.Context, t dbprint.Table) dbprint.Rows {
 }
 
 // Compare holds the database against the sealed one.
-func (m Mover) Compare(ctx context.Context) (*steps.Checked, error) {
-	there, err := m.There(ctx)
+func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
+	there, err := item.OnDisk(m.Path)
 	if err != nil {
 		return nil, err
 	}
@@ -350,9 +337,4 @@ func (m Mover) Compare(ctx context.Context) (*steps.Checked, error) {
 		err = m.CompareMarks(out)
 	}
 	return out, err
-}
-
-// TakeBack takes the database back, side files and all.
-func (m Mover) TakeBack(ctx context.Context, u steps.Undone) (bool, error) {
-	return m.Withdraw(ctx, u, func() (bool, error) { return m.Ours(ctx, m) }, SideFiles)
 }

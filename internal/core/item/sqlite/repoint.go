@@ -13,7 +13,6 @@ import (
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/repoint"
-	"movekit/internal/core/steps"
 )
 
 // turner gives the rows of a table the values that they had before paths in them were
@@ -52,14 +51,14 @@ func keyOf(t dbprint.Table, values []driver.Value) string {
 
 // repoint has the columns that the card names say, in the staged database, where things are
 // now. That nothing else differs is proven before anybody is asked.
-func (m Mover) repoint(ctx context.Context, stage string, done *steps.Placed) error {
+func (m mover) repoint(ctx context.Context, stage string) (notes []string, err error) {
 	paths := m.Repoints()
 	if encrypted, err := Encrypted(stage); paths == nil || err != nil || encrypted {
-		return err
+		return nil, err
 	}
 	old, err := m.sealed()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	err = with(ctx, stage, "mode=rw&_pragma=busy_timeout(5000)", func(conn *sql.Conn) error {
 		if _, err := conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
@@ -69,7 +68,7 @@ func (m Mover) repoint(ctx context.Context, stage string, done *steps.Placed) er
 		r := repointer{conn: conn, paths: paths, line: m.Line, turned: map[string][]repoint.Edit{}}
 		for _, table := range tablesOf(m.Card.Repoint) {
 			if err := r.table(ctx, table, m.Card.Repoint); err != nil {
-				done.Notes = append(done.Notes, fmt.Sprintf("the paths in the table %s were left as they were: %v", table, err))
+				notes = append(notes, fmt.Sprintf("the paths in the table %s were left as they were: %v", table, err))
 				return nil
 			}
 		}
@@ -80,7 +79,7 @@ func (m Mover) repoint(ctx context.Context, stage string, done *steps.Placed) er
 		bare := *old
 		bare.Counts = nil
 		if diffs := dbprint.Compare(&bare, now, nil); len(diffs) > 0 {
-			done.Notes = append(done.Notes, "the paths in it were left as they were: the database changes more by itself when they are changed ("+diffs[0].What+")")
+			notes = append(notes, "the paths in it were left as they were: the database changes more by itself when they are changed ("+diffs[0].What+")")
 			return nil
 		}
 		agreed, err := m.Repointing.Agreed(ctx, m.One, r.edits, r.lines)
@@ -90,12 +89,12 @@ func (m Mover) repoint(ctx context.Context, stage string, done *steps.Placed) er
 		return err
 	})
 	if err != nil {
-		return err
+		return notes, err
 	}
 	for _, side := range SideFiles(stage) {
 		// The engine empties its log when it closes the database: one that is not empty has changes.
 		if info, err := os.Stat(side); err == nil && info.Size() > 0 && !strings.HasSuffix(side, "-shm") {
-			return fault.New(fault.CannotPlace, "the database engine has left changes in %s", side)
+			return notes, fault.New(fault.CannotPlace, "the database engine has left changes in %s", side)
 		}
 		os.Remove(side) //nolint:errcheck // an empty one means nothing
 	}
@@ -105,9 +104,9 @@ func (m Mover) repoint(ctx context.Context, stage string, done *steps.Placed) er
 		f.Close()
 	}
 	if err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot write the database")
+		return notes, fault.Wrap(fault.CannotPlace, err, "cannot write the database")
 	}
-	return nil
+	return notes, nil
 }
 
 // Bounds of what is searched for paths.

@@ -1,6 +1,5 @@
-// Package stays looks at what stays where it is: servers and shares that the app
-// goes on using, and data that its maker keeps. Nothing of it travels; its address
-// is held against the one that the old computer had.
+// Package stays checks what stays where it is: servers and shares that the app goes on using, and data that its
+// vendor keeps. Nothing of it is moved; its address is compared with the one on the old computer.
 package stays
 
 import (
@@ -11,29 +10,27 @@ import (
 	"strings"
 	"time"
 
-	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
-	"movekit/internal/core/kit"
 	"movekit/internal/core/steps"
 )
 
-// mover looks at one address.
-type mover struct {
+// inspector checks one address.
+type inspector struct {
 	*item.One
 	state item.State
 	tried bool // whether it is seen if something answers there
 }
 
 // Network is a server or share.
-func Network(o *item.One) item.Mover { return mover{o, item.OnServer, true} }
+func Network(o *item.One) item.Parts { return item.Parts{Inspector: inspector{o, item.OnServer, true}} }
 
-// Hosted is an account at the maker's.
-func Hosted(o *item.One) item.Mover { return mover{o, item.Hosted, false} }
+// Hosted is an account at the vendor's.
+func Hosted(o *item.One) item.Parts { return item.Parts{Inspector: inspector{o, item.Hosted, false}} }
 
 // Look reads the address from the app's settings, or the card, and sees whether
 // something answers. Where the app's settings name none, the one counts that the
 // old computer had.
-func (m mover) Look(ctx context.Context, _ item.Looking) (*item.Look, error) {
+func (m inspector) Look(ctx context.Context, _ item.Looking) (*item.Look, error) {
 	is := m.Blank()
 	is.State, is.Stays, is.Path = m.state, true, m.Card.Address
 	if m.Card.From != nil {
@@ -53,7 +50,7 @@ func (m mover) Look(ctx context.Context, _ item.Looking) (*item.Look, error) {
 }
 
 // reach sees whether something answers. Where the address does not tell which port, that is not tried.
-func (m mover) reach(ctx context.Context, is *item.Look) error {
+func (m inspector) reach(ctx context.Context, is *item.Look) error {
 	if _, port := endpoint(is.Path); !m.tried || is.Path == "" || port == "" || m.Computer.Root() != "" {
 		return nil
 	}
@@ -67,7 +64,7 @@ func (m mover) reach(ctx context.Context, is *item.Look) error {
 
 // Compare holds the address here against the old one, and sees whether something
 // answers.
-func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
+func (m inspector) Compare(ctx context.Context) (*steps.Checked, error) {
 	is, err := m.Look(ctx, item.Looking{})
 	if err != nil {
 		return nil, err
@@ -81,39 +78,8 @@ func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	return out, nil
 }
 
-// There sees whether the address that the old computer had answers from here.
-func (m mover) There(ctx context.Context) (bool, error) {
-	return m.tried && Reached(ctx, m.Was, m.Limit), nil
-}
-
-// Same reports whether the address is the old one.
-func (m mover) Same(ctx context.Context) (bool, error) {
-	is, err := m.Look(ctx, item.Looking{})
-	return err == nil && is.Path == m.Was, err
-}
-
-// What follows is not done with what stays.
-
-var errStays = fault.New(fault.Internal, "what stays where it is does not travel")
-
-func (mover) Ask(context.Context, string) (int64, error)            { return 0, errStays }
-func (mover) Seal(context.Context, *item.Look) (*kit.Sealed, error) { return nil, errStays }
-func (mover) Locate(context.Context) error                          { return nil }
-func (mover) Unfit(context.Context) ([]string, error)               { return nil, nil }
-func (mover) Check() error                                          { return errStays }
-func (mover) Lacks(context.Context) ([]string, error)               { return nil, nil }
-func (mover) Beside() string                                        { return "" }
-func (mover) Aside(context.Context, string) (string, error)         { return "", errStays }
-func (mover) Put(context.Context, *steps.Placed) error              { return errStays }
-func (mover) Mark(context.Context, *steps.Placed) error             { return errStays }
-func (mover) Untouched(context.Context, string) (bool, error)       { return false, errStays }
-func (mover) Rename(context.Context, string) error                  { return errStays }
-func (mover) Remove(context.Context) error                          { return errStays }
-func (mover) TakeBack(context.Context, steps.Undone) (bool, error)  { return false, errStays }
-func (mover) Close()                                                {}
-func (m mover) At(string) item.Mover                                { return m }
-func (mover) Volume(context.Context) string                         { return "" }
-func (m mover) Where() (spoken, disk string)                        { return m.Was, "" }
+// Close does nothing: no connection stays open.
+func (inspector) Close() {}
 
 // Reached reports whether something answers at an address within a time limit:
 // host:port, a URL, or a share (\\host\share).

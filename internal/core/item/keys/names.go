@@ -1,0 +1,143 @@
+package keys
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+
+	"movekit/internal/core/item"
+	"movekit/internal/core/registry"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+// State returns which of two keys have values of the item.
+func (m mover) State(_ context.Context, home, spare string, _ bool) (item.Presence, error) {
+	here, err := m.readAt(home)
+	if err != nil || spare == "" {
+		return item.PresenceOf(here != nil, false), err
+	}
+	if m.marked(spare, emptying) {
+		return item.Between, nil
+	}
+	there, err := m.readAt(spare)
+	is := item.PresenceOf(here != nil, there != nil)
+	if is == item.Both && (!m.marked(spare, complete) || within(here, there)) {
+		is = item.Between
+	}
+	return is, err
+}
+
+// Free returns a name that no key has. A registry at rest cannot be changed.
+func (m mover) Free(_ context.Context, home string, use item.Use) (string, error) {
+	if use == item.ForStage {
+		return home + tree.StageEnding, nil
+	}
+	if m.offline() {
+		return "", item.ErrFixed
+	}
+	if use == item.ForBeside {
+		return m.free(home + " (from " + m.Run.Manifest.Old.Name + ")"), nil
+	}
+	return m.free(tree.AsideName(home, m.Run.Now())), nil
+}
+
+func (m mover) free(path string) string {
+	for n, try := 2, path; ; n++ {
+		k, err := m.Computer.Registry(try, m.User)
+		if err != nil {
+			return try
+		}
+		k.Close()
+		try = fmt.Sprintf("%s-%d", path, n)
+	}
+}
+
+// MoveOut copies the values to a spare key, marks that as complete, and removes them at home.
+func (m mover) MoveOut(_ context.Context, home, spare string, _ bool) error {
+	if !m.marked(spare, complete) {
+		here, err := m.readAt(home)
+		if err != nil || here == nil {
+			return err
+		}
+		if err := m.write(spare, here, true); err != nil {
+			return err
+		}
+		if err := m.mark(spare, complete); err != nil {
+			return err
+		}
+	}
+	return m.remove(home)
+}
+
+// MoveIn copies the values of a spare key to home, and removes the spare.
+func (m mover) MoveIn(_ context.Context, spare, home string, _ bool) error {
+	if !m.marked(spare, emptying) {
+		all, err := m.readAt(spare)
+		if err != nil {
+			return err
+		}
+		if err := m.write(home, all, true); err != nil {
+			return err
+		}
+		if err := m.mark(spare, emptying); err != nil {
+			return err
+		}
+	}
+	return m.remove(spare)
+}
+
+// MergeInto adds the values that home does not have, or overwrites those that it has.
+func (m mover) MergeInto(_ context.Context, stage, home, _ string, policy tree.Policy) (used bool, err error) {
+	all, err := m.readAt(stage)
+	if err == nil {
+		err = m.write(home, all, policy != tree.Skip)
+	}
+	if err != nil {
+		return false, err
+	}
+	return false, m.remove(stage)
+}
+
+// Delete removes a spare key. In a registry at rest, it removes the file that is left for a person to import.
+func (m mover) Delete(ctx context.Context, spare string, op steps.Op) (left bool, err error) {
+	if file, err := m.file(); err == nil {
+		os.Remove(file) //nolint:errcheck // if it was imported, the values show that
+	}
+	if m.offline() {
+		here, err := m.readAt(spare)
+		return here != nil, err
+	}
+	if !m.marked(spare, emptying) {
+		here, err := m.readAt(spare)
+		if err != nil || here == nil {
+			return false, err
+		}
+		if ours, err := item.Holds(ctx, m, spare, op); err != nil || !ours {
+			return true, err
+		}
+		if err := m.mark(spare, emptying); err != nil {
+			return true, err
+		}
+	}
+	return false, m.remove(spare)
+}
+
+// within reports whether each value is in the other branches too.
+func within(all, other []registry.Branch) bool {
+	has := map[string][]byte{}
+	for _, b := range other {
+		for _, v := range b.Values {
+			has[b.Child(v.Label())] = v.Data
+		}
+	}
+	for _, b := range all {
+		for _, v := range b.Values {
+			if data, is := has[b.Child(v.Label())]; !is || !bytes.Equal(data, v.Data) {
+				return false
+			}
+		}
+	}
+	return true
+}

@@ -1,0 +1,236 @@
+package item
+
+import (
+	"context"
+	"slices"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/kit"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+// Parts is what a kind can do with one item. A nil field means that the kind does not do that.
+type Parts struct {
+	Inspector
+	Mover   Mover   // nil: the item stays where it is
+	Names   Names   // nil: likewise
+	Merger  Merger  // nil: staged content cannot be merged into existing content
+	Adder   Adder   // nil: to keep both, they need two names
+	Querier Querier // nil: it is not a database
+	// Shared reports whether the folder at home holds files that are not the item's, so that it cannot be renamed.
+	// renews: what is the item's was put there by an earlier unpack. nil: never.
+	Shared func(ctx context.Context, home string, renews bool) (bool, error)
+}
+
+// Inspector looks at an item. It changes nothing.
+type Inspector interface {
+	// Look returns what is at the item's place.
+	Look(ctx context.Context, how Looking) (*Look, error)
+	// Compare compares what is there with what is sealed, or, if the item stays, with its old address.
+	Compare(ctx context.Context) (*steps.Checked, error)
+	// Close releases what was opened.
+	Close()
+}
+
+// Mover copies an item into the kit and stages it on the new computer. "at" is a home or a spare.
+type Mover interface {
+	// Locate finds the item's home on this computer.
+	Locate(ctx context.Context) error
+	// Where returns the home in the computer's own terms, and its real path; a server's database has no path.
+	Where() (spoken, disk string)
+	// Volume returns a path on the disk that will hold the item, or "" if there is none or it is not known.
+	Volume(ctx context.Context) string
+	// Seal copies the item and what it is compared by into the kit, both as of one moment.
+	Seal(ctx context.Context, is *Look) (*kit.Sealed, error)
+	// Check returns an error if the sealed list is not sound. Nothing is written before.
+	Check() error
+	// Lacks returns what this computer lacks for the item.
+	Lacks(ctx context.Context) (Lacks, error)
+	// Stage makes the sealed item complete under the spare stage, with updated paths, flushed.
+	Stage(ctx context.Context, stage string) (Staged, error)
+	// Same reports whether the content is what is sealed.
+	Same(ctx context.Context, at string) (bool, error)
+	// Mark stamps what was just placed, so that later edits can be detected.
+	Mark(ctx context.Context, at string, done *steps.Placed) error
+	// Unedited reports whether the content still has the stamp.
+	Unedited(ctx context.Context, at, stamp string) (bool, error)
+}
+
+// Lacks is what a computer lacks for an item.
+type Lacks struct {
+	Reasons  []string // why the item cannot be put in its place
+	BadNames []string // names in it that this system does not allow
+}
+
+// Staged is what staging an item produced.
+type Staged struct {
+	Unkept []string // owners and file metadata that could not be kept
+	Notes  []string // what the technician must know or do
+	Waits  string   // what a person must do before the item is in place; then nothing is staged
+}
+
+// Presence says which of two names have an item's data.
+type Presence string
+
+// The presences of a home and a spare.
+const (
+	Neither Presence = "neither"
+	AtHome  Presence = "home"
+	AtSpare Presence = "spare"
+	Between Presence = "between" // a move from one to the other was interrupted
+	Both    Presence = "both"    // the move was complete, and something else has the other name since
+)
+
+// Use is what a spare is for.
+type Use string
+
+// The uses of spares.
+const (
+	ForStage  Use = "stage"  // the same name each time
+	ForAside  Use = "aside"  // existing data
+	ForBeside Use = "beside" // new data that stays beside existing data
+)
+
+// Names moves an item's data between its home and spare names. MoveOut, MoveIn and Delete can be called again
+// after an interruption at any point. part limits them to the files that the card selects.
+type Names interface {
+	// State returns which names have data. It changes nothing. An empty spare is one that has none.
+	State(ctx context.Context, home, spare string, part bool) (Presence, error)
+	// Free returns a name that nothing has. ErrFixed means that names cannot be changed here.
+	Free(ctx context.Context, home string, use Use) (string, error)
+	// MoveOut renames the data at home to a spare.
+	MoveOut(ctx context.Context, home, spare string, part bool) error
+	// MoveIn renames the data at a spare to home.
+	MoveIn(ctx context.Context, spare, home string, part bool) error
+	// Delete deletes the data at a spare if op.If is true of it, and reports whether something is left there.
+	Delete(ctx context.Context, spare string, op steps.Op) (left bool, err error)
+}
+
+// Merger puts staged content into existing content.
+type Merger interface {
+	// MergeInto moves what the stage has into home. What conflicts with it and must be kept goes to aside;
+	// used reports whether something did.
+	MergeInto(ctx context.Context, stage, home, aside string, policy tree.Policy) (used bool, err error)
+}
+
+// Adder adds existing content to content that was placed.
+type Adder interface {
+	// CopyMissing copies into home what spare has and home does not, and returns what the technician should know.
+	CopyMissing(ctx context.Context, spare, home string) (note string, err error)
+}
+
+// Querier answers queries of a card.
+type Querier interface {
+	// Ask returns the whole number that a query gives. The query cannot change anything.
+	Ask(ctx context.Context, query string) (int64, error)
+}
+
+// Exists reports whether something of the item has a name.
+func (p Parts) Exists(ctx context.Context, name string) (bool, error) {
+	if name == "" || p.Names == nil {
+		return false, nil
+	}
+	is, err := p.Names.State(ctx, name, "", false)
+	return is == AtHome, err
+}
+
+// Query returns the whole number that a query of the card gives.
+func (p Parts) Query(ctx context.Context, query string) (int64, error) {
+	if p.Querier == nil {
+		return 0, fault.New(fault.BadCard, "this item is not a database, so it cannot be queried: %s", query)
+	}
+	return p.Querier.Ask(ctx, query)
+}
+
+// Result is what carrying out a plan left behind.
+type Result struct {
+	Kept      string   // spare with data that was not deleted, because somebody has edited it; "" if there is none
+	Conflicts string   // spare with what a merge found in its way; "" if there is none
+	Notes     []string // for the technician
+}
+
+// CarryOut does what is left of a plan. stage makes sure that the item is staged; save journals the plan after
+// each operation but the last.
+func (p Parts) CarryOut(ctx context.Context, plan *steps.Plan, stage, save func() error) (*Result, error) {
+	out := &Result{}
+	for len(plan.Left()) > 0 {
+		again, err := p.do(ctx, plan, stage, out)
+		if err != nil {
+			return out, err
+		}
+		if !again {
+			plan.At++
+		}
+		if len(plan.Left()) > 0 {
+			if err := save(); err != nil {
+				return out, err
+			}
+		}
+	}
+	return out, nil
+}
+
+// do carries out the next operation. again reports that another one was put before it.
+func (p Parts) do(ctx context.Context, plan *steps.Plan, stage func() error, out *Result) (again bool, err error) {
+	op := plan.Ops[plan.At]
+	switch op.Do {
+	case steps.MoveOut:
+		is, err := p.Names.State(ctx, op.From, op.To, op.Part)
+		switch {
+		case err != nil || is == Neither || is == AtSpare:
+			return false, err
+		case is == Both: // an interrupted run moved all of it, and somebody has made something else since
+			return false, p.clear(ctx, plan, plan.At+1, op.From, op.Part, out)
+		}
+		return false, p.Names.MoveOut(ctx, op.From, op.To, op.Part)
+	case steps.MoveIn:
+		is, err := p.Names.State(ctx, op.To, op.From, op.Part)
+		switch {
+		case err != nil || is == AtHome:
+			return false, err
+		case is == Neither:
+			return false, fault.New(fault.Missing, "%s is gone, so it cannot be put back at %s", op.From, op.To)
+		case is == Both:
+			return true, p.clear(ctx, plan, plan.At, op.To, op.Part, out)
+		}
+		return false, p.Names.MoveIn(ctx, op.From, op.To, op.Part)
+	case steps.MergeIn:
+		if err := stage(); err != nil {
+			return false, err
+		}
+		used, err := p.Merger.MergeInto(ctx, op.From, op.To, op.Aside, tree.Policy(op.Policy))
+		if used {
+			out.Conflicts = op.Aside
+		}
+		return false, err
+	case steps.CopyMissing:
+		note, err := p.Adder.CopyMissing(ctx, op.From, op.To)
+		if note != "" {
+			out.Notes = append(out.Notes, note)
+		}
+		return false, err
+	}
+	left, err := p.Names.Delete(ctx, op.From, op)
+	if left {
+		out.Kept = op.From
+	}
+	return false, err
+}
+
+// maxOps bounds a plan: each operation that is put into it moves data that somebody made meanwhile.
+const maxOps = 100
+
+// clear puts an operation into the plan that moves what somebody made at home to a free spare.
+func (p Parts) clear(ctx context.Context, plan *steps.Plan, at int, home string, part bool, out *Result) error {
+	spare, err := p.Names.Free(ctx, home, ForAside)
+	if err != nil {
+		return err
+	}
+	if len(plan.Ops) > maxOps {
+		return fault.New(fault.Internal, "the data at %s cannot be moved out", home)
+	}
+	plan.Ops = slices.Insert(plan.Ops, at, steps.Op{Do: steps.MoveOut, From: home, To: spare, Part: part})
+	out.Notes = append(out.Notes, "check "+spare+": it was made at "+home+" after a run was interrupted")
+	return nil
+}

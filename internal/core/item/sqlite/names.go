@@ -1,0 +1,164 @@
+package sqlite
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/seal"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+// names renames databases. A log or journal holds data that is not in the database file yet, so an interruption
+// must never leave a database that an app could open without it. Side files are therefore linked, or copied,
+// under the new name first. Then the database file is renamed, and the old side files are removed.
+type names struct{ *item.One }
+
+// State returns which of two paths have a database.
+func (n names) State(_ context.Context, home, spare string, _ bool) (item.Presence, error) {
+	h, herr := item.OnDisk(home)
+	s, serr := item.OnDisk(spare)
+	if err := cmp.Or(herr, serr); err != nil || spare == "" {
+		return item.PresenceOf(h, false), err
+	}
+	switch {
+	case h && !s && len(SideFiles(spare)) > 0, s && !h && len(SideFiles(home)) > 0:
+		return item.Between, nil
+	}
+	gone, err := item.OnDisk(spare + half)
+	if gone {
+		return item.Between, err
+	}
+	return item.PresenceOf(h, s), err
+}
+
+// Free returns a free name beside a path.
+func (n names) Free(_ context.Context, home string, use item.Use) (string, error) {
+	return n.FreeOnDisk(home, use), nil
+}
+
+// MoveOut renames a database to a spare name.
+func (n names) MoveOut(_ context.Context, home, spare string, _ bool) error {
+	return n.rename(home, spare)
+}
+
+// MoveIn renames a spare database.
+func (n names) MoveIn(_ context.Context, spare, home string, _ bool) error {
+	if err := n.MakeParent(home); err != nil {
+		return err
+	}
+	return n.rename(spare, home)
+}
+
+func (n names) rename(from, to string) error {
+	there, err := item.OnDisk(from)
+	if err != nil {
+		return err
+	}
+	if there {
+		if err := n.clearSides(from, to); err != nil {
+			return err
+		}
+		for _, side := range SideFiles(from) {
+			if err := linkOrCopy(side, to+side[len(from):]); err != nil {
+				return fault.Wrap(fault.CannotPlace, err, "cannot copy %s to %s", side, to+side[len(from):])
+			}
+		}
+		if err := tree.Rename(from, to); err != nil {
+			return err
+		}
+		if err := seal.SyncDir(filepath.Dir(to)); err != nil {
+			return err
+		}
+	}
+	for _, side := range SideFiles(from) {
+		if err := os.Remove(side); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "cannot remove %s", side)
+		}
+	}
+	return seal.SyncDir(filepath.Dir(from))
+}
+
+// clearSides removes what an interrupted run linked or copied under the new name. Any other side file there would
+// corrupt the database, so it is set aside.
+func (n names) clearSides(from, to string) error {
+	for _, side := range SideFiles(to) {
+		var err error
+		if sameFile(side, from+side[len(to):]) {
+			err = os.Remove(side)
+		} else {
+			err = os.Rename(side, tree.AsideName(to, n.Run.Now())+side[len(to):])
+		}
+		if err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "cannot set %s aside", side)
+		}
+	}
+	return nil
+}
+
+// sameFile reports whether two names are those of one file, or of copies that linkOrCopy made.
+func sameFile(a, b string) bool {
+	x, err := os.Lstat(a)
+	y, berr := os.Lstat(b)
+	return err == nil && berr == nil && (os.SameFile(x, y) || x.Size() == y.Size() && x.ModTime().Equal(y.ModTime()))
+}
+
+// linkOrCopy gives a file a second name. If the file system has no links, it copies the file.
+func linkOrCopy(from, to string) error {
+	if os.Link(from, to) == nil {
+		return nil
+	}
+	r, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	info, err := r.Stat()
+	if err != nil {
+		return err
+	}
+	part := to + half
+	w, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, info.Mode().Perm())
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(w, r)
+	if err := errors.Join(err, w.Sync(), w.Close()); err != nil {
+		return err
+	}
+	return cmp.Or(os.Chtimes(part, info.ModTime(), info.ModTime()), os.Rename(part, to))
+}
+
+// half is the suffix of a database that is being deleted.
+const half = tree.StageEnding
+
+// Delete deletes a spare database.
+func (n names) Delete(ctx context.Context, spare string, op steps.Op) (left bool, err error) {
+	begun, err := item.OnDisk(spare + half)
+	if err != nil {
+		return false, err
+	}
+	if !begun {
+		if there, err := item.OnDisk(spare); err != nil || !there {
+			return false, err
+		}
+		if ours, err := item.Holds(ctx, mover{n.One}, spare, op); err != nil || !ours {
+			return true, err
+		}
+		if err := tree.Rename(spare, spare+half); err != nil {
+			return true, err
+		}
+	}
+	for _, name := range append(SideFiles(spare), spare+half) {
+		if err := os.Remove(name); err != nil {
+			return true, fault.Wrap(fault.CannotPlace, err, "cannot remove %s", name)
+		}
+	}
+	return false, seal.SyncDir(filepath.Dir(spare))
+}

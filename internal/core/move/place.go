@@ -1,0 +1,396 @@
+package move
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"time"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+// put puts one item in place. The journal has the plan before anything is renamed, and after each operation.
+func (m *Move) put(ctx context.Context, t item.Target) (run.ItemOutcome, error) {
+	out := outcome(t.One, "same")
+	if was := t.Known.Placed; was != nil && was.To != t.Path && was.Policy != string(tree.KeepBoth) {
+		return out, fault.New(fault.Usage, "it is in place at %s, and is to go to %s now: have it taken back first", machine.Spoken(m.Computer, was.To), machine.Spoken(m.Computer, t.Path))
+	}
+	done, err := m.resumed(ctx, t)
+	if err != nil {
+		return out, err
+	}
+	if done != nil && done.Plan.Content != content(t) && !pendingStage(done.Plan) {
+		// What is in place is of an earlier pack. Its plan is finished first.
+		if _, err := m.carryOut(ctx, t, done); err != nil {
+			return out, err
+		}
+		out.Notes = append(out.Notes, lookThrough(m, done.Aside)...)
+		done, t.Known.Placing = nil, nil
+	}
+	if done == nil {
+		at, err := alreadyAt(ctx, t)
+		if err != nil {
+			return out, err
+		}
+		if at != "" {
+			out.To = at
+			return out, errors.Join(m.recordSame(ctx, t, at), discardStage(ctx, t))
+		}
+		if done, out.Did, err = m.intend(ctx, t); err != nil {
+			return out, err
+		}
+		if err := m.recordPlaced(journal.EventPlacing, t.Key, *done); err != nil {
+			return out, err
+		}
+	} else {
+		out.Did = "placed"
+	}
+	if done, err = m.carryOut(ctx, t, done); err != nil {
+		return out, err
+	}
+	if err := m.placed(ctx, t, done); err != nil {
+		return out, err
+	}
+	out.To, out.Aside, out.Unkept, out.Waits = done.To, done.Aside, done.Unkept, done.Waits
+	out.Notes = append(out.Notes, done.Notes...)
+	if out.Waits != "" {
+		out.Did = "left"
+	}
+	if r := m.State.Items[t.Key].Repointed; r != nil {
+		out.Repointed = r.Places
+	}
+	return out, discardStage(ctx, t)
+}
+
+// carryOut stages the item if the plan still needs that, and runs the plan. Nothing is renamed before the item is
+// staged completely.
+func (m *Move) carryOut(ctx context.Context, t item.Target, done *steps.Placed) (*steps.Placed, error) {
+	staged := false
+	stage := func() error {
+		if staged {
+			return nil
+		}
+		staged = true
+		name, err := t.Names.Free(ctx, t.Path, item.ForStage)
+		if err != nil {
+			return err
+		}
+		s, err := t.Mover.Stage(ctx, name)
+		done.Unkept, done.Notes, done.Waits = append(done.Unkept, s.Unkept...), append(done.Notes, s.Notes...), s.Waits
+		return err
+	}
+	atRest, err := fixed(ctx, t)
+	if err != nil {
+		return done, err
+	}
+	if atRest || pendingStage(done.Plan) {
+		if err := stage(); err != nil || atRest {
+			return done, err
+		}
+	}
+	aside := done.Aside
+	result, err := t.CarryOut(ctx, done.Plan, stage, func() error { return m.recordPlaced(journal.EventPlacing, t.Key, *done) })
+	if err != nil {
+		return done, err
+	}
+	done.Notes = append(done.Notes, result.Notes...)
+	if result.Kept != "" {
+		done.Notes = append(done.Notes, "check "+machine.Spoken(m.Computer, result.Kept)+": somebody edited it while it was replaced")
+	}
+	if result.Conflicts != "" && aside != "" && aside != result.Conflicts {
+		done.Notes = append(done.Notes, "check "+machine.Spoken(m.Computer, result.Conflicts)+": these files were in the way")
+	} else if result.Conflicts != "" {
+		done.Aside = result.Conflicts
+	}
+	there, err := t.Exists(ctx, done.Aside)
+	if err == nil && !there {
+		done.Aside = "" // nothing was in the way, or somebody has deleted what an earlier run set aside
+	}
+	return done, err
+}
+
+// fixed reports whether names cannot be changed, because the registry belongs to a system that does not run. Then
+// staging leaves a file for a person, and nothing is renamed.
+func fixed(ctx context.Context, t item.Target) (bool, error) {
+	_, err := t.Names.Free(ctx, t.Path, item.ForAside)
+	if errors.Is(err, item.ErrFixed) {
+		return true, nil
+	}
+	return false, err
+}
+
+// pendingStage reports whether a plan still moves staged data in.
+func pendingStage(p *steps.Plan) bool {
+	for _, op := range p.Left() {
+		if op.Do == steps.MoveIn || op.Do == steps.MergeIn {
+			return true
+		}
+	}
+	return false
+}
+
+// content returns a hash of what is sealed of an item.
+func content(t item.Target) string {
+	if all := t.Known.Sealed.All(); len(all) > 0 {
+		return all[len(all)-1].Hash
+	}
+	return ""
+}
+
+// resumed returns what an interrupted run was doing with an item, if that has begun to rename data. Otherwise it
+// returns nil, and the step decides anew.
+func (m *Move) resumed(ctx context.Context, t item.Target) (*steps.Placed, error) {
+	was := t.Known.Placing
+	if was == nil || len(was.Plan.Left()) == 0 {
+		return nil, nil
+	}
+	next := was.Plan.Left()[0]
+	if home := was.Plan.Ops[0].From; was.Plan.Ops[0].Do == steps.MoveOut && home != t.Path {
+		return nil, nil // it went to another place then
+	}
+	switch {
+	case was.Plan.At > 0:
+	case next.Do != steps.MoveOut:
+		return nil, nil
+	default:
+		is, err := t.Names.State(ctx, next.From, next.To, next.Part)
+		if err != nil || is == item.AtHome || is == item.Neither {
+			return nil, err
+		}
+	}
+	done := *was
+	plan := *was.Plan
+	done.Plan, done.Stamp, done.Begun = &plan, "", time.Time{}
+	if next.Do == steps.MoveIn {
+		there, err := t.Exists(ctx, next.To)
+		if err != nil {
+			return nil, err
+		}
+		if there {
+			same, err := t.Mover.Same(ctx, next.To)
+			if err != nil {
+				return nil, err
+			}
+			if same {
+				plan.At++ // the interrupted run moved it in
+			}
+		}
+	}
+	if pendingStage(&plan) {
+		plan.Content = content(t)
+	}
+	return &done, nil
+}
+
+// lookThrough returns a note on data that an interrupted run has set aside.
+func lookThrough(m *Move, aside string) []string {
+	if aside == "" {
+		return nil
+	}
+	return []string{"look through " + machine.Spoken(m.Computer, aside) + ": a run that was cut off has set it aside"}
+}
+
+// placed stamps an item that is in place, and records it.
+func (m *Move) placed(ctx context.Context, t item.Target, done *steps.Placed) error {
+	done.Plan = nil
+	if done.Waits == "" {
+		if err := t.Mover.Mark(ctx, done.To, done); err != nil {
+			return err
+		}
+	}
+	return m.recordPlaced(journal.EventPlaced, t.Key, *done)
+}
+
+// recordPlaced records an item's placing in the terms of the computer itself: where its disk is mounted matters
+// to this run only.
+func (m *Move) recordPlaced(event string, key steps.Key, p steps.Placed) error {
+	spoken, err := p.Mapped(m.spoken)
+	if err != nil {
+		return err
+	}
+	return m.Record(event, key, spoken)
+}
+
+func (m *Move) spoken(path string) (string, error) { return machine.Spoken(m.Computer, path), nil }
+
+// alreadyAt returns where the item is on this computer already: in its place, or where an earlier run put it beside
+// something. It returns "" if it is nowhere.
+func alreadyAt(ctx context.Context, t item.Target) (string, error) {
+	there, err := t.Exists(ctx, t.Path)
+	if err != nil {
+		return "", err
+	}
+	var tries []string
+	if there {
+		tries = append(tries, t.Path)
+	}
+	for _, was := range []*steps.Placed{t.Known.Placed, t.Known.Placing} {
+		if was != nil && was.Policy == string(tree.KeepBoth) {
+			tries = append(tries, was.To)
+		}
+	}
+	for _, path := range tries {
+		if same, err := t.Mover.Same(ctx, path); err != nil || same {
+			return path, err
+		}
+	}
+	return "", nil
+}
+
+// recordSame records that an item is in its place, unless the journal has that.
+func (m *Move) recordSame(ctx context.Context, t item.Target, at string) error {
+	done := steps.Placed{To: at}
+	if was := t.Known.Placing; was != nil && was.To == at && was.Plan != nil && len(was.Plan.Ops) > 0 && was.Plan.Ops[0].Do != steps.MoveOut {
+		done.Policy, done.Aside = was.Policy, was.Aside // an interrupted run put it there
+		if op := was.Plan.Ops[0]; op.Aside != "" {
+			if there, err := t.Exists(ctx, op.Aside); err != nil {
+				return err
+			} else if there {
+				done.Aside = op.Aside
+			}
+		}
+	} else if was := t.Known.Placed; was != nil && was.To == at {
+		return nil
+	} else {
+		done.Same = true
+	}
+	return m.placed(ctx, t, &done)
+}
+
+// discardStage deletes what an interrupted run has staged.
+func discardStage(ctx context.Context, t item.Target) error {
+	if t.Known.Placing == nil {
+		return nil
+	}
+	name, err := t.Names.Free(ctx, t.Path, item.ForStage)
+	if err == nil {
+		_, err = t.Names.Delete(ctx, name, steps.Op{Do: steps.Delete, From: name})
+	}
+	return err
+}
+
+// intend decides what to do with an item and with existing data, and returns the plan. did is what the outcome
+// says.
+func (m *Move) intend(ctx context.Context, t item.Target) (done *steps.Placed, did string, err error) {
+	done, did = &steps.Placed{To: t.Path, Plan: &steps.Plan{Content: content(t)}}, "placed"
+	e := steps.Existing{Home: t.Path, Merges: t.Merger != nil}
+	if e.There, err = t.Exists(ctx, t.Path); err != nil {
+		return done, did, err
+	}
+	if was := t.Known.Placing; was != nil && was.Aside != "" {
+		if there, err := t.Exists(ctx, was.Aside); err != nil {
+			return done, did, err
+		} else if there {
+			done.Notes = lookThrough(m, was.Aside)
+		}
+	}
+	if e.Stage, err = t.Names.Free(ctx, t.Path, item.ForStage); err != nil {
+		return done, did, err
+	}
+	if atRest, err := fixed(ctx, t); err != nil || atRest {
+		return done, did, err
+	}
+	if e.There {
+		if did, err = m.existing(ctx, t, done, &e); err != nil {
+			return done, did, err
+		}
+	}
+	done.Plan.Ops = steps.PlacePlan(e)
+	return done, did, nil
+}
+
+// existing decides what to do with existing data.
+func (m *Move) existing(ctx context.Context, t item.Target, done *steps.Placed, e *steps.Existing) (did string, err error) {
+	did = "placed"
+	if e.Aside, err = t.Names.Free(ctx, t.Path, item.ForAside); err != nil {
+		return did, err
+	}
+	unedited, err := untouched(ctx, t)
+	if err != nil {
+		return did, err
+	}
+	if t.Shared != nil {
+		if e.Shared, err = t.Shared(ctx, t.Path, unedited); err != nil {
+			return did, err
+		}
+	}
+	if unedited {
+		was := t.Known.Earlier
+		e.Renew, e.Conflicts = was.Stamp, e.Aside+"-files"
+		done.Policy, done.Aside = was.Policy, was.Aside
+		return "renewed", nil
+	}
+	policy, err := m.way(ctx, t)
+	if err != nil {
+		return did, err
+	}
+	done.Policy, e.Policy = string(policy), string(policy)
+	switch {
+	case policy == tree.KeepBoth && t.Adder == nil:
+		if e.Beside, err = t.Names.Free(ctx, t.Path, item.ForBeside); err != nil {
+			return did, err
+		}
+		done.To = e.Beside
+	case policy == tree.KeepBoth, policy == tree.SetAside:
+		done.Aside = e.Aside
+	case policy == tree.Skip && e.Merges:
+		did = "completed" // what was missing is added
+	case policy == tree.Skip:
+		did = "skipped"
+	}
+	return did, nil
+}
+
+// way returns what to do with existing data: what was said on the command line, or what the user answers.
+func (m *Move) way(ctx context.Context, t item.Target) (tree.Policy, error) {
+	family := t.Key
+	family.Item = t.Card.Name
+	for _, address := range []string{t.Key.Address(), family.Address(), t.Key.App + "/" + t.Card.Name, t.Key.App, ""} {
+		if p := m.Ways[address]; p != "" {
+			return p, nil
+		}
+	}
+	is, err := t.Look(ctx, item.Looking{Again: true})
+	if err != nil {
+		return "", err
+	}
+	spoken, _ := t.Mover.Where()
+	w := run.InTheWay{Key: t.Key, Title: t.App.Title, Where: spoken, Files: is.Files, Bytes: is.Bytes, Coming: *t.Known}
+	if is.Newest != nil {
+		w.Newest = *is.Newest
+	}
+	if w.Started, err = m.started(ctx, t, is); err != nil {
+		return "", err
+	}
+	if w.Another, err = t.Another(); err != nil {
+		return "", err
+	}
+	said, err := m.Person.Way(w)
+	return cmp.Or(tree.Policy(said), tree.SetAside), err
+}
+
+// started reports whether the app itself made the existing data when it was started on this computer: the data is
+// newer than the program.
+func (m *Move) started(ctx context.Context, t item.Target, is *item.Look) (bool, error) {
+	if t.Known.Placed != nil || t.Known.Earlier != nil || is.Newest == nil {
+		return false, nil
+	}
+	v, err := m.For(t.App).Version(ctx, t.App)
+	return err == nil && !v.Changed.IsZero() && is.Newest.After(v.Changed.Add(time.Minute)), err
+}
+
+// untouched reports whether the data in an item's place is from an earlier pack, put there by an unpack, and
+// nobody has edited it since.
+func untouched(ctx context.Context, t item.Target) (bool, error) {
+	was := t.Known.Earlier
+	if was == nil || was.To != t.Path || was.Stamp == "" || was.Same || was.Policy == string(tree.Skip) || was.Policy == string(tree.Replace) {
+		return false, nil
+	}
+	return t.Mover.Unedited(ctx, t.Path, was.Stamp)
+}

@@ -1,0 +1,172 @@
+package move_test
+
+import (
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"movekit/internal/core/journal"
+	"movekit/internal/core/move"
+	"movekit/internal/core/run"
+	"movekit/internal/core/seal"
+	"movekit/test/fatal"
+	"movekit/test/lay"
+	"movekit/test/office"
+)
+
+// TestUndoWithoutAside deletes the data that unpack set aside: undo stops at a gate and changes nothing. With a
+// reason it removes what was unpacked, and says that nothing came back.
+func TestUndoWithoutAside(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}, {name: boats, kind: sqlite, path: /srv/boats.db}]\n", "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/diary/theirs": "t"})
+	lay.Database(t, o.Dir+"/old/srv/boats.db", "CREATE TABLE boat (n)")
+	lay.Database(t, o.Dir+"/new/srv/boats.db", "CREATE TABLE theirs (n)")
+	o.Pack()
+	asides := map[string]string{}
+	for _, i := range o.Unpack().Items {
+		asides[i.Item] = i.Aside
+	}
+	fatal.If(t, errors.Join(os.RemoveAll(asides["diary"]), os.Remove(asides["boats"])))
+	before := files(t, o.Dir+"/new/srv")
+	out := o.Only(o.Job(o.New).Undo(ctx))
+	if office.Blocked(out) != "set-aside-there" || !strings.Contains(out.Blocks[0].Why, "boats (it was at /srv/boats.db.set-aside-") || !strings.Contains(out.Blocks[0].Why, "diary (it was at /srv/diary.set-aside-") || !slices.Equal(files(t, o.Dir+"/new/srv"), before) {
+		t.Errorf("%+v, %q", out, files(t, o.Dir+"/new/srv"))
+	}
+	// One part of it alone still undoes.
+	j := o.Job(o.New)
+	j.Overrides = map[string]string{"set-aside-there": "it is lost"}
+	out = o.Only(j.Undo(ctx))
+	for _, i := range out.Items {
+		if i.Back != "" || i.Aside != "" {
+			t.Errorf("told to be back: %+v", i)
+		}
+	}
+	if got := files(t, o.Dir+"/new/srv"); len(got) > 0 {
+		t.Errorf("left: %q", got)
+	}
+}
+
+// TestUndoCutOffThenAsideGone interrupts an undo after what was unpacked is moved out, and deletes the data that was
+// set aside: the next run says so, changes nothing, and has a way on.
+func TestUndoCutOffThenAsideGone(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items: [{name: letter, kind: file, path: /srv/letter.txt}]\n", "linux", map[string]string{"old/srv/letter.txt": "dear", "new/srv/letter.txt": "theirs"})
+	o.Pack()
+	aside := o.Unpack().Items[0].Aside
+	_, err := move.New(o.Run(&cut{o.Kit, 1}, o.New)).Undo(ctx)
+	fatal.If(t, errors.Join(err, os.Remove(aside)))
+	if out := o.Only(o.Job(o.New).Undo(ctx)); office.Blocked(out) != "set-aside-there" {
+		t.Fatalf("%+v", out)
+	}
+	j := o.Job(o.New)
+	j.Overrides = map[string]string{"set-aside-there": "it is lost"}
+	o.Only(j.Undo(ctx))
+	if got := files(t, o.Dir+"/new/srv"); len(got) > 0 {
+		t.Errorf("left: %q", got)
+	}
+}
+
+// unreadable is a kit whose data cannot be read; its lists can.
+type unreadable struct{ run.Kit }
+
+func (k unreadable) Open(app string, parts []seal.Part) (io.ReadCloser, error) {
+	if !strings.Contains(parts[0].Name, ".list") {
+		return nil, errPulled
+	}
+	return k.Kit.Open(app, parts)
+}
+
+// TestNothingMovesBeforeStaged damages the sealed content, so that staging fails: existing data and an earlier
+// unpack's data keep their places.
+func TestNothingMovesBeforeStaged(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, several, "linux", map[string]string{"old/srv/diary/a": "x", "old/srv/letter.txt": "dear", "old/srv/mail/1.msg": "1", "new/srv/diary/theirs": "t", "new/srv/letter.txt": "theirs", "new/srv/mail/1.msg": "m"})
+	lay.Database(t, o.Dir+"/old/srv/boats.db", "CREATE TABLE boat (n)")
+	o.Pack()
+	for round := range 2 {
+		before := files(t, o.Dir+"/new/srv")
+		j := move.New(o.Run(unreadable{o.Kit}, o.New))
+		if out, err := j.Unpack(ctx); err != nil || out[0].Err == nil {
+			t.Fatalf("it was unpacked: %+v %v", out[0], err)
+		}
+		if got := files(t, o.Dir+"/new/srv"); !slices.Equal(got, before) {
+			t.Errorf("round %d: %q, before %q", round, got, before)
+		}
+		o.Unpack()
+		lay.Out(t, o.Dir, map[string]string{"old/srv/diary/b": "later", "old/srv/letter.txt": "dear all", "old/srv/mail/2.msg": "2"})
+		lay.Database(t, o.Dir+"/old/srv/boats.db", "INSERT INTO boat VALUES (1)")
+		o.Pack()
+	}
+}
+
+// TestSideFilesCutOff interrupts the rename of a database that has a log at each of its steps: at no moment is there a
+// database without its log under a name that an app could open.
+func TestSideFilesCutOff(t *testing.T) {
+	t.Parallel()
+	theirs := map[string]string{"new/srv/boats.db": "their database", "new/srv/boats.db-wal": "their log", "new/srv/boats.db-journal": "their journal"}
+	for what, killed := range map[string]func(home, aside string){
+		"before the old side files were removed": func(home, aside string) {
+			fatal.If(t, errors.Join(os.Link(aside+"-wal", home+"-wal"), os.Link(aside+"-journal", home+"-journal")))
+		},
+		"before the database file was renamed": func(home, aside string) {
+			fatal.If(t, errors.Join(os.Link(aside+"-wal", home+"-wal"), os.Rename(aside+"-journal", home+"-journal"), os.Rename(aside, home)))
+		},
+	} {
+		o := office.New(t, "items: [{name: boats, kind: sqlite, path: /srv/boats.db}]\n", "linux", theirs)
+		lay.Database(t, o.Dir+"/old/srv/boats.db", "CREATE TABLE boat (n)")
+		o.Pack()
+		killed(filepath.Join(o.Dir, "new/srv/boats.db"), o.Dir+"/new"+cutAt(o, (*move.Move).Unpack, journal.EventPlacing, 0, "boats").Placing.Aside)
+		o.Unpack()
+		if got, want := files(t, o.Dir+"/new/srv"), []string{"boats.db", "boats.db(aside)", "boats.db(aside)journal", "boats.db(aside)wal"}; !slices.Equal(got, want) || !o.Verify().Equal() {
+			t.Errorf("%s: %q, want %q", what, got, want)
+		}
+		o.Only(o.Job(o.New).Undo(ctx))
+		for name, text := range theirs {
+			if o.Text(name) != text {
+				t.Errorf("%s: %s holds %q", what, name, o.Text(name))
+			}
+		}
+	}
+	// A log without its database would corrupt the one that is put beside it.
+	o := office.New(t, "items: [{name: boats, kind: sqlite, path: /srv/boats.db}]\n", "linux", map[string]string{"new/srv/boats.db-wal": "a log alone"})
+	lay.Database(t, o.Dir+"/old/srv/boats.db", "CREATE TABLE boat (n)")
+	o.Pack()
+	o.Unpack()
+	if out := o.Verify(); !out.Equal() || o.Text("new/srv/boats.db-wal") != "" {
+		t.Errorf("%+v", out.Items)
+	}
+}
+
+// TestReturnTellsOfLater makes something at an item's old place after retire, and interrupts the return: what was
+// made is reported and kept, and the retired data is back.
+func TestReturnTellsOfLater(t *testing.T) {
+	t.Parallel()
+	for lines := range 4 {
+		o := moved(t)
+		o.Only(o.Job(o.Old).Retire(ctx))
+		lay.Out(t, o.Dir, map[string]string{"old/srv/letter.txt": "made since"})
+		j := move.New(o.Run(&cut{o.Kit, lines}, o.Old))
+		j.Items = []string{"app/letter"}
+		_, err := j.Return(ctx)
+		fatal.If(t, err)
+		j = o.Job(o.Old)
+		j.Items = []string{"app/letter"}
+		out := o.Only(j.Return(ctx))
+		kept := ""
+		for _, name := range files(t, o.Dir+"/old/srv") {
+			if strings.HasPrefix(name, "letter.txt(") {
+				kept = name
+			}
+		}
+		if o.Text("old/srv/letter.txt") == "made since" || o.Text("old/srv/letter.txt") == "" || kept == "" {
+			t.Errorf("%d lines: %q is %q", lines, o.Text("old/srv/letter.txt"), files(t, o.Dir+"/old/srv"))
+		}
+		if i := out.Items[0]; i.Did == "returned" && i.Aside == "" {
+			t.Errorf("%d lines: not reported: %+v", lines, i)
+		}
+	}
+}

@@ -1,0 +1,128 @@
+package steps
+
+import "cmp"
+
+// Do is what an operation of a plan does. "Home" is the name under which the app looks for its data. A
+// "spare" is a name that only Move Kit uses: staged, set aside, or kept beside.
+type Do string
+
+// The operations. Each can be run again after an interruption.
+const (
+	MoveOut     Do = "move out"     // renames From, which is home, to the spare To
+	MoveIn      Do = "move in"      // renames the spare From to To, which is home
+	MergeIn     Do = "merge in"     // moves what the staged From has into To, by Policy; conflicts go to Aside
+	CopyMissing Do = "copy missing" // copies into To what From has and To does not
+	Delete      Do = "delete"       // deletes the spare From, if it still is what If says
+)
+
+// If is what must be true of a spare before it is deleted.
+type If string
+
+// The conditions.
+const (
+	Always     If = ""
+	IfSame     If = "same"     // its content is what is sealed
+	IfUnedited If = "unedited" // it still has Stamp
+)
+
+// Op is one operation on the names of an item. In the journal, names are in the computer's own terms.
+type Op struct {
+	Do     Do     `json:"do"`
+	From   string `json:"from"`
+	To     string `json:"to,omitempty"`
+	Part   bool   `json:"part,omitempty"` // only the files that the card selects, because others share the folder
+	Policy string `json:"policy,omitempty"`
+	Aside  string `json:"aside,omitempty"`
+	If     If     `json:"if,omitempty"`
+	Stamp  string `json:"stamp,omitempty"`
+}
+
+// Plan is the sequence of operations that a step carries out on one item. The journal has it before the first
+// operation and after each, so that an interrupted run is resumed where it stopped.
+type Plan struct {
+	Ops     []Op   `json:"ops"`
+	At      int    `json:"at,omitempty"`      // index of the operation that is next
+	Content string `json:"content,omitempty"` // hash of the sealed data that is moved in
+}
+
+// Left returns the operations that are not done. A nil plan has none.
+func (p *Plan) Left() []Op {
+	if p == nil {
+		return nil
+	}
+	return p.Ops[min(p.At, len(p.Ops)):]
+}
+
+// Mapped returns a copy of p with every name replaced by what rename returns for it.
+func (p *Plan) Mapped(rename func(string) (string, error)) (*Plan, error) {
+	if p == nil {
+		return nil, nil
+	}
+	out := &Plan{Ops: make([]Op, len(p.Ops)), At: p.At, Content: p.Content}
+	for i, op := range p.Ops {
+		for _, name := range []*string{&op.From, &op.To, &op.Aside} {
+			if *name == "" {
+				continue
+			}
+			var err error
+			if *name, err = rename(*name); err != nil {
+				return nil, err
+			}
+		}
+		out.Ops[i] = op
+	}
+	return out, nil
+}
+
+// Existing says what a step found at an item's home, and what to do about it.
+type Existing struct {
+	Home, Stage string
+	Aside       string // spare for the existing data
+	Conflicts   string // spare for single files that a merge finds in its way
+	There       bool   // something is at Home
+	Shared      bool   // only a part of the folder at Home is the item's, so that it cannot be renamed
+	Merges      bool   // the kind can merge two contents into one folder or key
+	Policy      string // of tree.Policy: set-aside, keep-both, skip or replace
+	Renew       string // stamp of an earlier unpack's data that nobody has edited; "" if it is not that
+	Beside      string // for keep-both, the spare where the new data stays; "" to merge both into Home
+}
+
+// PlacePlan returns the operations that put staged data in place.
+func PlacePlan(e Existing) []Op {
+	out := Op{Do: MoveOut, From: e.Home, To: e.Aside, Part: e.Shared}
+	in := Op{Do: MoveIn, From: e.Stage, To: e.Home}
+	merge := func(policy string) Op {
+		return Op{Do: MergeIn, From: e.Stage, To: e.Home, Policy: policy, Aside: cmp.Or(e.Conflicts, e.Aside)}
+	}
+	if e.Shared && e.There {
+		in = merge("set-aside")
+	}
+	switch {
+	case !e.There:
+		return []Op{in}
+	case e.Renew != "":
+		return []Op{out, in, {Do: Delete, From: e.Aside, Part: e.Shared, If: IfUnedited, Stamp: e.Renew}}
+	case e.Policy == "keep-both" && e.Beside != "":
+		return []Op{{Do: MoveIn, From: e.Stage, To: e.Beside}}
+	case e.Policy == "keep-both":
+		return []Op{out, in, {Do: CopyMissing, From: e.Aside, To: e.Home}}
+	case e.Merges && (e.Policy == "skip" || e.Policy == "replace"):
+		return []Op{merge(e.Policy)}
+	case e.Policy == "skip":
+		return nil
+	case e.Policy == "replace":
+		return []Op{out, in, {Do: Delete, From: e.Aside}}
+	}
+	return []Op{out, in}
+}
+
+// UndoPlan returns the operations that undo an unpack: what is at home moves to kept, the data that was set
+// aside moves back, and kept is deleted if nobody has edited it.
+func UndoPlan(home, kept, aside string, part bool, unedited Op) []Op {
+	ops := []Op{{Do: MoveOut, From: home, To: kept, Part: part}}
+	if aside != "" {
+		ops = append(ops, Op{Do: MoveIn, From: aside, To: home, Part: part})
+	}
+	unedited.Do, unedited.From, unedited.Part = Delete, kept, part
+	return append(ops, unedited)
+}
