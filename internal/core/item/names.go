@@ -205,6 +205,10 @@ func (p Parts) do(ctx context.Context, plan *steps.Plan, stage func() error, out
 		}
 		return false, err
 	case steps.CopyMissing:
+		if there, err := p.Exists(ctx, op.From); err != nil || !there {
+			out.Notes = append(out.Notes, op.From+" is gone, so nothing could be added from it")
+			return false, err
+		}
 		note, err := p.Adder.CopyMissing(ctx, op.From, op.To)
 		if note != "" {
 			out.Notes = append(out.Notes, note)

@@ -51,10 +51,11 @@ func (m *Move) put(ctx context.Context, t item.Target) (run.ItemOutcome, error) 
 	} else {
 		out.Did = "placed"
 	}
+	ours := pendingStage(done.Plan) || len(done.Plan.Ops) == 0
 	if done, err = m.carryOut(ctx, t, done); err != nil {
 		return out, err
 	}
-	if err := m.placed(ctx, t, done); err != nil {
+	if err := m.placed(ctx, t, done, ours); err != nil {
 		return out, err
 	}
 	out.To, out.Aside, out.Unkept, out.Waits = done.To, done.Aside, done.Unkept, done.Waits
@@ -82,6 +83,7 @@ func (m *Move) carryOut(ctx context.Context, t item.Target, done *steps.Placed) 
 			return err
 		}
 		s, err := t.Mover.Stage(ctx, name)
+		t.Known.Repointed = m.State.Items[t.Key].Repointed // what is in place then has other paths than what is sealed
 		done.Unkept, done.Notes, done.Waits = append(done.Unkept, s.Unkept...), append(done.Notes, s.Notes...), s.Waits
 		return err
 	}
@@ -166,7 +168,7 @@ func (m *Move) resumed(ctx context.Context, t item.Target) (*steps.Placed, error
 	}
 	done := *was
 	plan := *was.Plan
-	done.Plan, done.Stamp, done.Begun = &plan, "", time.Time{}
+	done.Plan, done.Stamp = &plan, ""
 	if next.Do == steps.MoveIn {
 		there, err := t.Exists(ctx, next.To)
 		if err != nil {
@@ -196,15 +198,32 @@ func lookThrough(m *Move, aside string) []string {
 	return []string{"look through " + machine.Spoken(m.Computer, aside) + ": a run that was cut off has set it aside"}
 }
 
-// placed stamps an item that is in place, and records it.
-func (m *Move) placed(ctx context.Context, t item.Target, done *steps.Placed) error {
-	done.Plan = nil
-	if done.Waits == "" {
+// placed stamps an item that is in place, and records it. If an interrupted run moved it in, somebody may have edited
+// it since: then it gets a stamp only if nobody has.
+func (m *Move) placed(ctx context.Context, t item.Target, done *steps.Placed, ours bool) (err error) {
+	if !ours {
+		if ours, err = m.unedited(ctx, t, done); err != nil {
+			return err
+		}
+	}
+	if ours && done.Waits == "" {
 		if err := t.Mover.Mark(ctx, done.To, done); err != nil {
 			return err
 		}
 	}
+	done.Plan = nil
 	return m.recordPlaced(journal.EventPlaced, t.Key, *done)
+}
+
+// unedited reports whether what an interrupted run put in place is what is sealed. If existing files were added to
+// it, none may be newer than that run.
+func (m *Move) unedited(ctx context.Context, t item.Target, done *steps.Placed) (bool, error) {
+	same, err := t.Mover.Same(ctx, done.To)
+	if err != nil || !same || !added(t, done) {
+		return same, err
+	}
+	is, err := t.Look(ctx, item.Looking{Again: true})
+	return err == nil && is.Newest != nil && is.Newest.Before(done.Begun), err
 }
 
 // recordPlaced records an item's placing in the terms of the computer itself: where its disk is mounted matters
@@ -247,7 +266,7 @@ func alreadyAt(ctx context.Context, t item.Target) (string, error) {
 func (m *Move) recordSame(ctx context.Context, t item.Target, at string) error {
 	done := steps.Placed{To: at}
 	if was := t.Known.Placing; was != nil && was.To == at && was.Plan != nil && len(was.Plan.Ops) > 0 && was.Plan.Ops[0].Do != steps.MoveOut {
-		done.Policy, done.Aside = was.Policy, was.Aside // an interrupted run put it there
+		done.Policy, done.Aside, done.Begun = was.Policy, was.Aside, was.Begun // an interrupted run put it there
 		if op := was.Plan.Ops[0]; op.Aside != "" {
 			if there, err := t.Exists(ctx, op.Aside); err != nil {
 				return err
@@ -260,7 +279,7 @@ func (m *Move) recordSame(ctx context.Context, t item.Target, at string) error {
 	} else {
 		done.Same = true
 	}
-	return m.placed(ctx, t, &done)
+	return m.placed(ctx, t, &done, false)
 }
 
 // discardStage deletes what an interrupted run has staged.
@@ -324,6 +343,9 @@ func (m *Move) existing(ctx context.Context, t item.Target, done *steps.Placed, 
 		was := t.Known.Earlier
 		e.Renew, e.Conflicts = was.Stamp, e.Aside+"-files"
 		done.Policy, done.Aside = was.Policy, was.Aside
+		if added(t, was) {
+			e.Added = was.Aside
+		}
 		return "renewed", nil
 	}
 	policy, err := m.way(ctx, t)
@@ -392,5 +414,15 @@ func untouched(ctx context.Context, t item.Target) (bool, error) {
 	if was == nil || was.To != t.Path || was.Stamp == "" || was.Same || was.Policy == string(tree.Skip) || was.Policy == string(tree.Replace) {
 		return false, nil
 	}
+	if added(t, was) { // what was added is lost with the folder, unless it still is where it came from
+		if there, err := t.Exists(ctx, was.Aside); err != nil || !there {
+			return false, err
+		}
+	}
 	return t.Mover.Unedited(ctx, t.Path, was.Stamp)
+}
+
+// added reports whether existing files were added to what an unpack has put in place.
+func added(t item.Target, was *steps.Placed) bool {
+	return t.Adder != nil && was.Policy == string(tree.KeepBoth) && was.Aside != ""
 }

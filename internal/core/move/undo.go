@@ -143,7 +143,7 @@ func (m *Move) newUndo(ctx context.Context, t item.Target, was *steps.Placed) (*
 	switch {
 	case t.Known.Placed == nil: // something else is sealed since
 		unedited = steps.Op{If: steps.IfUnedited, Stamp: was.Stamp}
-	case was.Policy == string(tree.KeepBoth) && t.Adder != nil && was.Aside != "": // existing data was added to it
+	case added(t, was):
 		unedited = steps.Op{If: steps.IfUnedited, Stamp: was.Stamp}
 	}
 	u := &steps.Undone{From: was.To, Back: was.Aside}
@@ -169,8 +169,10 @@ func (m *Move) undoItem(ctx context.Context, u *undoing) error {
 		return nil
 	}
 	done := *u.undone
-	if u.missing != "" { // the user has said to go on without it
-		done.Plan.Ops = slices.DeleteFunc(done.Plan.Ops, func(op steps.Op) bool { return op.Do == steps.MoveIn })
+	if u.missing != "" { // the user has said to go on without it; existing files that were added stay in the spare
+		done.Plan.Ops = slices.DeleteFunc(done.Plan.Ops, func(op steps.Op) bool {
+			return op.Do == steps.MoveIn || op.If == steps.IfUnedited
+		})
 		done.Back = ""
 	}
 	save := func() error { return m.recordUndone(journal.EventUndoing, u.key, done) }
@@ -184,6 +186,15 @@ func (m *Move) undoItem(ctx context.Context, u *undoing) error {
 	done.Kept, done.Plan = result.Kept, nil
 	if done.Kept == done.From {
 		done.Kept = ""
+	}
+	if done.Kept == "" && u.missing != "" {
+		there, err := u.target.Exists(ctx, u.undone.Kept)
+		if err != nil {
+			return err
+		}
+		if there {
+			done.Kept = u.undone.Kept
+		}
 	}
 	u.out.Did, u.out.Back, u.out.Aside = "taken back", done.Back, done.Kept
 	u.out.Notes = append(u.out.Notes, result.Notes...)

@@ -84,6 +84,7 @@ type Existing struct {
 	Merges      bool   // the kind can merge two contents into one folder or key
 	Policy      string // of tree.Policy: set-aside, keep-both, skip or replace
 	Renew       string // stamp of an earlier unpack's data that nobody has edited; "" if it is not that
+	Added       string // spare whose files an earlier unpack has added to what is renewed; "" if there is none
 	Beside      string // for keep-both, the spare where the new data stays; "" to merge both into Home
 }
 
@@ -101,7 +102,11 @@ func PlacePlan(e Existing) []Op {
 	case !e.There:
 		return []Op{in}
 	case e.Renew != "":
-		return []Op{out, in, {Do: Delete, From: e.Aside, Part: e.Shared, If: IfUnedited, Stamp: e.Renew}}
+		ops := []Op{out, in}
+		if e.Added != "" {
+			ops = append(ops, Op{Do: CopyMissing, From: e.Added, To: e.Home})
+		}
+		return append(ops, Op{Do: Delete, From: e.Aside, Part: e.Shared, If: IfUnedited, Stamp: e.Renew})
 	case e.Policy == "keep-both" && e.Beside != "":
 		return []Op{{Do: MoveIn, From: e.Stage, To: e.Beside}}
 	case e.Policy == "keep-both":

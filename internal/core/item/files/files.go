@@ -408,27 +408,10 @@ func (m mover) unpack(ctx context.Context, stage string) (*tree.Stats, error) {
 	return st, err
 }
 
-// Mark records the stamp of the files, unless an interrupted run has placed them and somebody may have edited
-// them since.
-func (m mover) Mark(ctx context.Context, at string, done *steps.Placed) error {
-	here := m.at(at)
-	ours, err := here.knownOurs(ctx)
-	if err == nil && ours {
-		done.Stamp, err = item.Stamp(ctx, here)
-	}
+// Mark records the stamp of the files.
+func (m mover) Mark(ctx context.Context, at string, done *steps.Placed) (err error) {
+	done.Stamp, err = item.Stamp(ctx, m.at(at))
 	return err
-}
-
-// knownOurs reports whether nobody has made anything here since an interrupted run.
-func (m mover) knownOurs(ctx context.Context) (bool, error) {
-	switch p := m.Known.Placing; {
-	case p == nil:
-		return true, nil
-	case m.merged():
-		st, err := m.source().Measure(ctx, nil, nil)
-		return err == nil && st.Newest.Before(p.Begun), err
-	}
-	return m.same(ctx)
 }
 
 // Unedited reports whether the files have the stamp.

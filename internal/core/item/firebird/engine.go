@@ -338,6 +338,10 @@ func (o *session) online(ctx context.Context, database string) error {
 		return err
 	}
 	err = mm.OnlineEx(database, firebirdsql.OperationModeNormal)
+	var said *firebirdsql.FbError
+	if errors.As(err, &said) && slices.Contains(said.GDSCodes, badShutdownMode) {
+		err = nil // it was not shut down
+	}
 	if err != nil {
 		return explain(o.server.On(database), err)
 	}

@@ -390,11 +390,6 @@ func (m mover[F]) Mark(ctx context.Context, at string, done *steps.Placed) error
 	if err != nil {
 		return err
 	}
-	if was := m.Known.Placing; was != nil { // an interrupted run has placed it, perhaps: somebody may have edited it since
-		if same, err := m.Same(ctx, at); err != nil || !same {
-			return err
-		}
-	}
 	return m.at(at).on(ctx, func(s Session[F], database string) error {
 		turned, err := m.turned()
 		if err != nil {
