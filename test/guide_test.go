@@ -47,7 +47,7 @@ func TestGuide(t *testing.T) {
 	pass := words[0]
 	// On the new one it is asked once; who takes over is asked, and remembered.
 	out = atTerminal(t, dir, "\n\n"+pass+"\nmholm\n\na\ny\n\nq\n", "--root", "new")
-	expect(out, "go on with the move from OLD to NEW", "Who takes over from maren here", "$ movekit survey --on-new --user maren=mholm", "is mholm here", "$ movekit unpack --kit kit --root new", "in the way:", "+home=/home/mholm/berths",
+	expect(out, "go on with the move from OLD to NEW", "Who takes over from maren here", "$ movekit ready --user maren=mholm", "is mholm here", "$ movekit unpack --kit kit --root new", "in the way:", "+home=/home/mholm/berths",
 		"$ movekit verify --kit kit --root new", "is on NEW and the same (2 items)", "Next is retire on OLD")
 	if strings.Count(out, "Passphrase of the kit") != 1 {
 		t.Errorf("the passphrase is asked %d times", strings.Count(out, "Passphrase of the kit"))

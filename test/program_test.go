@@ -228,7 +228,7 @@ func TestDemo(t *testing.T) {
 		t.Error(err)
 	}
 	s := must(t, 0, t.TempDir(), "demo", "--dir", dir, "--fresh")
-	for _, command := range []string{"new", "survey", "pack", "inspect", "card draft", "deactivate", "survey --on-new", "unpack", "todo --tick", "activate", "verify", "retire", "report", "close"} {
+	for _, command := range []string{"new", "survey", "pack", "inspect", "card draft", "deactivate", "ready", "unpack", "todo --tick", "activate", "verify", "retire", "report", "close"} {
 		if !strings.Contains(s.out, "$ movekit "+command) {
 			t.Errorf("%s was not shown", command)
 		}

@@ -232,7 +232,7 @@ func servedMove(t *testing.T, e engine) {
 		os.WriteFile(name, data, 0o644)
 	}
 	e.newDatabase(t, now, "ledger", "CREATE TABLE theirs (n INTEGER); COMMIT;")
-	if s := step(t, 0, dir, "new", "survey", "--on-new"); !strings.Contains(s.out, "something else is in the way") {
+	if s := step(t, 0, dir, "new", "ready"); !strings.Contains(s.out, "something else is in the way") {
 		t.Errorf("on the new one: %s", s.out)
 	}
 	u := step(t, 0, dir, "new", "unpack")

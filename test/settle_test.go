@@ -43,7 +43,7 @@ items:
 func TestSettlingIn(t *testing.T) {
 	t.Parallel()
 	dir := settled(t)
-	s := step(t, 0, dir, "new", "survey", "--on-new", "--user", "maren=mholm", "--place", "diary/diary=/data/harbour")
+	s := step(t, 0, dir, "new", "ready", "--user", "maren=mholm", "--place", "diary/diary=/data/harbour")
 	if words := strings.Join(strings.Fields(s.out), " "); !strings.Contains(words, "user maren ready is mholm here") || !strings.Contains(words, "it was /srv/diary and will be /data/harbour") {
 		t.Errorf("survey of the new computer: %s", s.out)
 	}

@@ -314,7 +314,7 @@ items:
 		t.Errorf("with the command: %s", s.out)
 	}
 	must(t, 2, dir, "survey", "--cards", "live.yaml", "--limit", "0s").tells(t, "--limit")
-	must(t, 2, dir, "survey", "--on-new", "--wide").tells(t, "goes with none")
+	must(t, 2, dir, "ready", "--wide").tells(t, "unknown flag: --wide")
 	must(t, 1, dir, "survey").tells(t, "no kit was named")
 }
 
@@ -397,7 +397,7 @@ func TestSurveyOnNew(t *testing.T) {
 	dir := office(t)
 	made(t, dir)
 	on := func(code int, args ...string) said {
-		return step(t, code, dir, "new", "survey", append(args, "--on-new")...)
+		return step(t, code, dir, "new", "ready", args...)
 	}
 	if s := on(5); !strings.Contains(s.out, "not packed yet") || !strings.Contains(s.out, "Before the unpack:") {
 		t.Error(s.out)
@@ -411,7 +411,7 @@ func TestSurveyOnNew(t *testing.T) {
 	if s := on(5); !strings.Contains(s.out, "something else is in the way") || !strings.Contains(s.out, "do this first") {
 		t.Error(s.out)
 	}
-	cmd := command(t.Context(), dir, "survey", "--on-new", "--kit", "kit", "--root", "new")
+	cmd := command(t.Context(), dir, "ready", "--kit", "kit", "--root", "new")
 	cmd.Env = append(cmd.Env, "MOVEKIT_PASSPHRASE=")
 	if s := finish(t, cmd); s.code != 5 || !strings.Contains(s.out, "not compared: no passphrase") || !strings.Contains(s.err, "--passphrase-file") {
 		t.Errorf("%d %s%s", s.code, s.out, s.err)
@@ -419,7 +419,7 @@ func TestSurveyOnNew(t *testing.T) {
 	if after := picture(t, filepath.Join(dir, "new")); after != before {
 		t.Errorf("the survey has changed the new computer:\n%s\n%s", before, after)
 	}
-	must(t, 2, dir, "survey", "--on-new", "--kit", "kit", "--root", "old").tells(t, "the old computer OLD itself")
+	must(t, 2, dir, "ready", "--kit", "kit", "--root", "old").tells(t, "the old computer OLD itself")
 }
 
 // TestSecondDrive takes years off the second drive of a pulled Windows disk, whose registry
@@ -446,7 +446,7 @@ func TestSecondDrive(t *testing.T) {
 	}
 	must(t, 0, dir, append([]string{"new", "kit", "--cards", "cards", "--to", "NEW"}, old...)...)
 	on(0, "pack")
-	if s := step(t, 5, dir, "new", "survey", "--on-new"); !strings.Contains(s.out, "--drive D=FOLDER") {
+	if s := step(t, 5, dir, "new", "ready"); !strings.Contains(s.out, "--drive D=FOLDER") {
 		t.Errorf("on a computer without the drive: %s", s.out)
 	}
 	step(t, 0, dir, "new", "unpack", "--drive", "D=new/Data")

@@ -123,7 +123,7 @@ func TestAnotherProfile(t *testing.T) {
 	})
 	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "mail.yaml", "--to", "NEW")
 	step(t, 0, dir, "old", "pack")
-	if s := step(t, 0, dir, "new", "survey", "--on-new"); strings.Count(s.out, "another profile than the one that comes") != 1 {
+	if s := step(t, 0, dir, "new", "ready"); strings.Count(s.out, "another profile than the one that comes") != 1 {
 		t.Errorf("on the new one: %s", s.out)
 	}
 	if s := step(t, 3, dir, "new", "verify"); strings.Count(s.out, "it is another profile of the same name") != 1 || !strings.Contains(s.out, "a.default: it is another profile") {

@@ -332,8 +332,8 @@ func (g *guide) due(next due, on, side steps.Side) (options [][2]string, args []
 	}
 	args = strings.Fields(strings.TrimPrefix(next.Command, "movekit "))
 	what := fmt.Sprintf("%s: %s", args[0], next.Why)
-	if before := map[steps.Step][]string{steps.Pack: {"survey"}, steps.Unpack: {"survey", "--on-new"}}[next.Step]; before != nil && !g.looked {
-		args, what = before, "survey: see what is here, before "+args[0]
+	if before := map[steps.Step][]string{steps.Pack: {"survey"}, steps.Unpack: {"ready"}}[next.Step]; before != nil && !g.looked {
+		args, what = before, before[0]+": see what is here, before "+args[0]
 	}
 	return [][2]string{{"", what}}, args
 }
@@ -351,10 +351,10 @@ func (g *guide) answered(ctx context.Context, answer string, args []string, side
 	case "look":
 		args = []string{"survey"}
 		if side == steps.NewSide {
-			args = append(args, "--on-new")
+			args = []string{"ready"}
 		}
 	case "other":
-		words := map[steps.Side][]string{steps.OldSide: {"survey", "pack", "deactivate", "retire"}, steps.NewSide: {"survey", "unpack", "undo", "todo", "activate", "verify"}}[side]
+		words := map[steps.Side][]string{steps.OldSide: {"survey", "pack", "deactivate", "retire"}, steps.NewSide: {"ready", "unpack", "undo", "todo", "activate", "verify"}}[side]
 		var options [][2]string
 		for _, w := range append(words, "status", "licence", "inspect", "report", "close") {
 			options = append(options, [2]string{w, map[string]string{"licence": "where each licence stands"}[w]})
@@ -367,9 +367,6 @@ func (g *guide) answered(ctx context.Context, answer string, args []string, side
 		if args = []string{word}; word == "licence" {
 			args = append(args, "status")
 		}
-		if word == "survey" && side == steps.NewSide {
-			args = append(args, "--on-new")
-		}
 	}
 	return true, g.step(ctx, args)
 }
@@ -379,9 +376,9 @@ func (g *guide) step(ctx context.Context, args []string) error {
 	switch args[0] {
 	case "survey":
 		g.looked = true
-		if slices.Contains(args, "--on-new") {
-			return g.settle(ctx)
-		}
+	case "ready":
+		g.looked = true
+		return g.settle(ctx)
 	case "report":
 		home, _ := os.UserHomeDir()
 		to, err := g.line("Folder for the hand-over, not on the stick", filepath.Join(home, "hand-over"))
@@ -419,7 +416,7 @@ func (g *guide) settle(ctx context.Context) error {
 	}
 	var said []string
 	for {
-		if _, err := g.do(ctx, append(append([]string{"survey", "--on-new"}, g.only...), said...)...); err != nil {
+		if _, err := g.do(ctx, append(append([]string{"ready"}, g.only...), said...)...); err != nil {
 			return err
 		}
 		more, err := g.places(ctx)
@@ -437,7 +434,7 @@ func (g *guide) places(ctx context.Context) (flags []string, err error) {
 	if err != nil {
 		return nil, tellAnd(g, err)
 	}
-	r, err := j.OnNew(ctx)
+	r, err := j.Ready(ctx)
 	closeJob()
 	if err != nil {
 		return nil, tellAnd(g, err)

@@ -136,7 +136,7 @@ At a terminal, movekit alone leads you through all of it.`,
 	cobra.EnableCommandSorting = false // the order of the work
 	for group, commands := range map[string][]*cobra.Command{
 		"old":  {e.newCommand(), e.surveyCommand(), e.packCommand(), e.deactivateCommand(), e.retireCommand()},
-		"new":  {e.unpackCommand(), e.undoCommand(), e.todoCommand(), e.activateCommand(), e.verifyCommand()},
+		"new":  {e.readyCommand(), e.unpackCommand(), e.undoCommand(), e.todoCommand(), e.activateCommand(), e.verifyCommand()},
 		"any":  {e.nextCommand(), e.statusCommand(), e.licenceCommand(), e.inspectCommand(), e.reportCommand(), e.closeCommand(), e.boardCommand()},
 		"more": {e.cardCommand(), e.deskCommand(), e.demoCommand(), e.versionCommand()},
 	} {

@@ -25,13 +25,12 @@ import (
 
 // surveyCall is how survey was called.
 type surveyCall struct {
-	cards       []string
-	onNew, wide bool
-	thorough    bool
-	sheet       string
-	where       [2][]string
-	limit       time.Duration
-	days        int
+	cards    []string
+	wide     bool
+	thorough bool
+	sheet    string
+	limit    time.Duration
+	days     int
 }
 
 func (e *env) surveyCommand() *cobra.Command {
@@ -43,38 +42,28 @@ func (e *env) surveyCommand() *cobra.Command {
 how much it is, how its licence is held, and what would stop a pack. Nothing is
 changed. Without a kit, name cards with --cards.
 
-  --on-new  look at the new computer before an unpack: what is ready there
-  --wide    look for data that no card covers: databases, folders of
-            applications, database servers, installed programs`,
+  --wide  look for data that no card covers: databases, folders of
+          applications, database servers, installed programs`,
 		Example: `  movekit survey --cards cards/ --sheet survey.html
-  movekit survey --on-new --kit /media/stick/kit
   movekit survey --wide`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if call.onNew && (call.wide || call.sheet != "" || len(call.cards) > 0) {
-				return fault.New(fault.Usage, "--on-new goes with none of --wide, --sheet and --cards")
-			}
 			if call.limit <= 0 {
 				return fault.New(fault.Usage, "--limit is a time above 0, such as 5s")
 			}
-			switch {
-			case call.onNew:
-				return e.surveyNew(cmd.Context(), &call, args)
-			case call.wide:
+			if call.wide {
 				return e.surveyWide(cmd.Context(), &call, args)
 			}
 			return e.surveyOld(cmd.Context(), &call, args)
 		},
 	}
 	f := c.Flags()
-	f.BoolVar(&call.onNew, "on-new", false, "look at the new computer before an unpack")
 	f.BoolVar(&call.wide, "wide", false, "look for data that no card covers")
 	thoroughFlag(c, &call.thorough)
 	f.StringArrayVar(&call.cards, "cards", nil, "without a kit: app card, or folder of cards")
 	f.StringVar(&call.sheet, "sheet", "", "also write the survey as a page (HTML) to this file")
 	f.DurationVar(&call.limit, "limit", run.Limit, "how long a network place may keep silent")
 	f.IntVar(&call.days, "days", 90, "--wide: what changed within so many days counts as recent")
-	whereFlags(c, &call.where)
 	e.commandsFlag(c)
 	return c
 }
@@ -359,73 +348,4 @@ func (e *env) jobToLook(apps []string) (*move.Move, func(), error) {
 		return nil, nil, err
 	}
 	return e.job(apps, given != "")
-}
-
-// surveyNew looks at the new computer. Where a passphrase is given, what is in
-// the way is held against the kit.
-func (e *env) surveyNew(ctx context.Context, call *surveyCall, apps []string) error {
-	j, closeJob, err := e.jobToLook(apps)
-	if err != nil {
-		return err
-	}
-	defer closeJob()
-	j.Limit = call.limit
-	if err := e.chosen(j, call.where); err != nil {
-		return err
-	}
-	r, err := j.OnNew(ctx)
-	e.done()
-	if err != nil {
-		return err
-	}
-	for i := range r.Checks {
-		if c := &r.Checks[i]; !c.Ready {
-			c.First = first(*c)
-		}
-	}
-	if err := e.object(r); err != nil {
-		return err
-	}
-	e.showReadiness(r)
-	if !r.Ready() {
-		return exit{exitPerson}
-	}
-	return nil
-}
-
-func (e *env) showReadiness(r *move.Readiness) {
-	e.printf("%s (%s), users: %s\n\n", r.Computer, r.System, strings.Join(r.Users, ", "))
-	t := e.table("app", "what", "state", "found")
-	first := 0
-	last := ""
-	for _, c := range r.Checks {
-		app := c.App
-		if app == "" {
-			app = "this computer"
-		}
-		if app == last {
-			app = ""
-		} else {
-			last = app
-		}
-		t.Add(app, c.What, e.result(c.Ready, "ready", "do this first"), c.Says)
-		if !c.Ready {
-			first++
-		}
-	}
-	e.printf("%s", t)
-	if first == 0 {
-		e.printf("\nEverything is ready for the unpack.\n")
-	} else {
-		e.printf("\nBefore the unpack:\n")
-		for _, c := range r.Checks {
-			if !c.Ready {
-				e.printf("  %s: %s\n", strings.Trim(c.App+", "+c.What, ", "), c.First)
-			}
-		}
-	}
-	if !r.Compared {
-		e.say("What is in the way was not compared; give the passphrase with --passphrase-file to see what is the same already.\n")
-	}
-	e.showNotes(r.Notes)
 }

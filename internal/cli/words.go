@@ -197,7 +197,7 @@ var gateAdvice = map[string]string{
 	"old-has-it":      "Leave it here: without it, what is sealed in the kit is all that there is. Override this gate where it is to be unpacked again.",
 	"set-aside-there": "Move it back to that place, if somebody moved it away. If it is lost, override this gate: then what was unpacked is removed, and nothing comes back.",
 	"place-ready":     "Do what is said there: install what the database server lacks, or another server; make the place writable, or mount it elsewhere. Then run this again.",
-	"requires-met":    "Install it first; `movekit survey {app} --on-new` shows what is here.",
+	"requires-met":    "Install it first; `movekit ready {app}` shows what is here.",
 	"version-rule":    "Install that version first, and do not start it yet. Where the app's own command tells it, see that with `movekit card show {app}`, and agree with --run-commands.",
 	"same-edition":    "Install the same edition first, and do not start it yet.",
 	"old-deactivated": "Run `movekit deactivate {app}` on the old computer first (where it is dead: `movekit deactivate --lost REASON`, or `movekit activate --takeover REASON`).",
@@ -206,8 +206,8 @@ var gateAdvice = map[string]string{
 	"covered":         "Install a version that the licence covers, or ask the maker for an upgrade.",
 }
 
-// firstText says what must be done before an unpack.
-var firstText = map[move.Need]string{
+// needText says what to do about a check of ready. A check without a need of its own has the advice of its gate.
+var needText = map[move.Need]string{
 	move.NeedSystem:      "Make another kit for this computer's system.",
 	move.NeedPack:        "Run `movekit pack` on the old computer; the data can be looked at then.",
 	move.NeedAgreement:   "Agree to run %s with --run-commands.",
@@ -229,15 +229,18 @@ var firstText = map[move.Need]string{
 	move.NeedCovered:     "Install a version that the licence covers, or ask the maker for an upgrade.",
 }
 
-// first says what must be done about a check.
-func first(c move.Check) string {
+// firstText returns what to do about a check of an app.
+func firstText(c move.Check, app string) string {
+	if c.Need == "" {
+		return filled(gateAdvice[c.Gate], app)
+	}
 	var args []any
 	for _, a := range []string{c.Of, c.With} {
 		if a != "" {
 			args = append(args, a)
 		}
 	}
-	return fmt.Sprintf(firstText[c.Need], args...)
+	return fmt.Sprintf(needText[c.Need], args...)
 }
 
 // maxSource is how much of a line is shown, in characters: what is wider would be folded, and the

@@ -67,7 +67,7 @@ func commands() []command {
 		{about: "See that the kit is whole", args: []string{"inspect", "--kit", "kit"}},
 		{about: "Free the licences of the old computer", args: on(old, "deactivate", "--yes", "--answers", "answers.yaml")},
 		{about: "See where the licences stand", args: on(old, "licence", "status")},
-		{about: "Look at the new computer before the trip", args: on(now, "survey", "--on-new", "--user", "maren=maren.holm")},
+		{about: "Look at the new computer before the trip", args: on(now, "ready", "--user", "maren=maren.holm")},
 		{about: "On the new computer: put everything in its place", args: on(now, "unpack", "--yes")},
 		{about: "A person takes the file for the registry in, on the computer itself", copy: [2]string{takenIn, "new/" + hivePath}},
 		{about: "Tick off what was taken in by hand", args: on(now, "todo", "--tick", "1-4")},

@@ -3,6 +3,7 @@ package item
 import (
 	"cmp"
 	"context"
+	"slices"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -28,36 +29,38 @@ type Choices struct {
 // told, or the same.
 func (c Choices) UserHere(old string) string { return cmp.Or(c.Users[old], old) }
 
-// Targets returns where the chosen items of an app belong here, and the users who are not
-// here. Close ends what they open.
-func (t Table) Targets(ctx context.Context, r *run.Run, c *card.Card, say Choices) (out []Target, noUser []string, err error) {
-	defer func() {
-		if err != nil {
-			Close(out)
-			out = nil
-		}
-	}()
+// Unplaced is a chosen item without a place on this computer. The kind of Err says why: NoUser, Missing, BadCard, or
+// Usage if another item has the same place.
+type Unplaced struct {
+	Key steps.Key
+	Err error
+}
+
+// Targets returns the chosen items of an app with their places here, and those that have none. Close releases what
+// they open.
+func (t Table) Targets(ctx context.Context, r *run.Run, c *card.Card, say Choices) (out []Target, unplaced []Unplaced, err error) {
 	for _, it := range r.State.AppItems(c.Name) {
 		if !r.Picked(it.Key) {
 			continue
 		}
 		target, err := t.Target(ctx, r, c, it, say)
-		if fault.KindOf(err) == fault.NoUser {
-			noUser = append(noUser, say.UserHere(it.Key.User))
+		switch fault.KindOf(err) {
+		case fault.NoUser, fault.Missing, fault.BadCard:
+			unplaced = append(unplaced, Unplaced{it.Key, err})
 			continue
 		}
 		if err != nil {
-			return out, nil, err
+			Close(out)
+			return nil, nil, err
 		}
-		for _, other := range out {
-			if other.Path == target.Path && other.User.SameAs(target.User) {
-				target.Close()
-				return out, nil, fault.New(fault.Usage, "%s and %s of %s would both go to %s", other.Label(), target.Label(), c.Title, target.Path)
-			}
+		if i := slices.IndexFunc(out, func(o Target) bool { return o.Path == target.Path && o.User.SameAs(target.User) }); i >= 0 {
+			target.Close()
+			unplaced = append(unplaced, Unplaced{it.Key, fault.New(fault.Usage, "%s and %s of %s would both go to %s", out[i].Label(), target.Label(), c.Title, target.Path)})
+			continue
 		}
 		out = append(out, target)
 	}
-	return out, noUser, nil
+	return out, unplaced, nil
 }
 
 // Target returns where one item belongs here. A user who is not here gives an

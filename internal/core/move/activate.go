@@ -28,7 +28,8 @@ func (m *Move) takeUp(ctx context.Context, c *card.Card, o *run.Outcome, on func
 	}
 	if f := m.Facts(c); len(c.Licences) == 0 || !f.Packed || f.Side == steps.OldSide {
 		// Nothing need be asked to know whether this stops.
-		f.Licence.Old = licence.NotActivated
+		// Without a licence no fact can stop anything; on the wrong computer the first gate does.
+		f.Kit, f.Version, f.Seat = &steps.KitFacts{}, &steps.VersionFacts{}, &steps.SeatFacts{Licence: steps.Standing{Old: licence.NotActivated, Left: -1}}
 		_, err := m.Check(steps.Activate, c, f, o)
 		return err
 	}
@@ -42,17 +43,18 @@ func (m *Move) takeUp(ctx context.Context, c *card.Card, o *run.Outcome, on func
 func (m *Move) takeUpOne(ctx context.Context, h *holder.Held, version run.Version, o *run.Outcome) (*run.LicenceOutcome, error) {
 	h.Begin(h.Key, "activating", 0)
 	f := m.Facts(h.App)
+	f.Version, f.Seat = &steps.VersionFacts{}, &steps.SeatFacts{}
 	var err error
 	// The service knows best; what the kit remembers may be old.
-	if f.Licence, err = h.Stand(ctx); err != nil {
+	if f.Seat.Licence, err = h.Stand(ctx); err != nil {
 		return nil, err
 	}
-	f.NewVersion, f.NewEdition = version.Value, version.Edition
-	f.Second = m.Wishes.Second != "" || f.Licence.Second
-	if f.Takeover = m.Wishes.Takeover != ""; f.TakesOver() {
-		if f.Unsealed, err = m.unsealed(ctx, h.App); err != nil { // it is what frees the old computer
-			return nil, err
-		}
+	f.Version.NewVersion, f.Version.NewEdition = version.Value, version.Edition
+	f.Seat.Second = m.Wishes.Second != "" || f.Seat.Licence.Second
+	f.Seat.Takeover = m.Wishes.Takeover != ""
+	// A takeover ends the use of the old computer: then, and as long as its data is not in place, the kit has all there is.
+	if f.Kit, err = m.kitFacts(ctx, h.App, f.TakesOver() || !f.Placed); err != nil {
+		return nil, err
 	}
 	if on, err := m.Check(steps.Activate, h.App, f, o); err != nil || !on {
 		return nil, err
@@ -63,7 +65,7 @@ func (m *Move) takeUpOne(ctx context.Context, h *holder.Held, version run.Versio
 		}
 	}
 	if f.BesideOld() {
-		why := fmt.Sprintf("the licence %s stays %s on %s; a second seat is taken here (%d of %d were taken)", h.Card.Name, f.Licence.Old, f.Licence.From, f.Licence.Taken, f.Licence.Seats)
+		why := fmt.Sprintf("the licence %s stays %s on %s; a second seat is taken here (%d of %d were taken)", h.Card.Name, f.Seat.Licence.Old, f.Seat.Licence.From, f.Seat.Licence.Taken, f.Seat.Licence.Seats)
 		if err := m.Overrode(h.App, o, steps.Overridden{Gate: "old-deactivated", Step: steps.Activate, Why: why, Because: m.Wishes.Second, Second: h.Card.Name}); err != nil {
 			return nil, err
 		}
@@ -75,10 +77,10 @@ func (m *Move) takeUpOne(ctx context.Context, h *holder.Held, version run.Versio
 // that disables the licence on the old computer.
 func (m *Move) takeOver(h *holder.Held, f steps.Facts, o *run.Outcome) error {
 	left := "the maker decides what is spent"
-	if f.Licence.Left >= 0 {
-		left = fmt.Sprintf("1 of the %d transfers left is spent", f.Licence.Left)
+	if f.Seat.Licence.Left >= 0 {
+		left = fmt.Sprintf("1 of the %d transfers left is spent", f.Seat.Licence.Left)
 	}
-	why := fmt.Sprintf("the licence %s of %s is %s on %s; taking it over disables it there, and %s", h.Card.Name, h.App.Title, f.Licence.Old, f.Licence.From, left)
+	why := fmt.Sprintf("the licence %s of %s is %s on %s; taking it over disables it there, and %s", h.Card.Name, h.App.Title, f.Seat.Licence.Old, f.Seat.Licence.From, left)
 	if err := m.Person.Agree(strings.ToUpper(why[:1]) + why[1:] + ". Go on?"); err != nil {
 		return err
 	}

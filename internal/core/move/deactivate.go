@@ -73,19 +73,20 @@ func (m *Move) eachLicence(c *card.Card, version string, o *run.Outcome, done st
 func (m *Move) mayFree(ctx context.Context, c *card.Card, o *run.Outcome) (bool, error) {
 	f := m.Facts(c)
 	f.OldLost, f.Trying = m.Wishes.Lost != "", m.State.Trying(c)
+	f.Kit, f.Version, f.Drift, f.Seat = &steps.KitFacts{}, &steps.VersionFacts{}, &steps.DriftFacts{}, &steps.SeatFacts{Licence: steps.Standing{Left: -1}}
 	var err error
-	if f.Unsealed, err = m.unsealed(ctx, c); err != nil {
+	if f.Kit, err = m.kitFacts(ctx, c, true); err != nil {
 		return false, err
 	}
 	if l := m.State.Looked[c.Name]; l != nil {
-		f.NewVersion, f.NewEdition, f.Covered = l.Version, l.Edition, covered(c)
+		f.Version.NewVersion, f.Version.NewEdition, f.Version.Covered = l.Version, l.Edition, covered(c)
 	}
 	if err := m.drifted(ctx, c, &f); err != nil {
 		return false, err
 	}
 	for _, l := range c.Licences {
-		if by := l.BackBy.From(m.Now()); f.BackBy.IsZero() || !by.IsZero() && by.Before(f.BackBy) {
-			f.BackBy = by
+		if by := l.BackBy.From(m.Now()); f.Seat.BackBy.IsZero() || !by.IsZero() && by.Before(f.Seat.BackBy) {
+			f.Seat.BackBy = by
 		}
 	}
 	on, err := m.Check(steps.Deactivate, c, f, o)
@@ -111,6 +112,6 @@ func (m *Move) drifted(ctx context.Context, c *card.Card, f *steps.Facts) error 
 		return err
 	}
 	survey.Close(a.Places)
-	f.OldChanged, f.Unexpected = a.Facts.OldChanged, a.Facts.Unexpected
+	f.Drift = a.Facts.Drift
 	return nil
 }

@@ -116,7 +116,7 @@ items: [{name: diary, kind: folder, path: /srv/diary}]
 licences: [{name: seat, method: guided, covers: '8', deactivate: {steps: [{do: free it}]}, activate: {steps: [{do: take it}]}}]
 `, "linux", map[string]string{"old/srv/diary/a": "x", "old/opt/v": "8.1", "new/opt/v": "9.2"})
 	o.Pack()
-	r, err := o.Job(o.New).OnNew(ctx)
+	r, err := o.Job(o.New).Ready(ctx)
 	if err != nil || !slices.ContainsFunc(r.Checks, func(c move.Check) bool { return c.Need == move.NeedCovered && c.What == "licence seat" }) {
 		t.Errorf("%+v, %v", r, err)
 	}

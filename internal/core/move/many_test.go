@@ -86,7 +86,7 @@ func TestEach(t *testing.T) {
 	now, err := l.Now(ctx, j.Cards[0])
 	fatal.If(t, err)
 	survey.Close(now.Places)
-	if got := strings.Join(now.Facts.OldChanged, "; "); !strings.Contains(got, "years@2026 changed (it is new") || !strings.Contains(got, "profiles@Profiles/x.work of maren is not there any more") || strings.Contains(got, "years@2019") {
+	if got := strings.Join(now.Facts.Drift.OldChanged, "; "); !strings.Contains(got, "years@2026 changed (it is new") || !strings.Contains(got, "profiles@Profiles/x.work of maren is not there any more") || strings.Contains(got, "years@2019") {
 		t.Errorf("since the pack: %s", got)
 	}
 	if out := o.Only(o.Job(o.Old).Pack(ctx)); !strings.Contains(did(out), "years@2026 sealed") || !strings.Contains(did(out), "profiles@Profiles/x.work of maren gone") {
@@ -175,8 +175,13 @@ func TestOtherDrives(t *testing.T) {
 	fatal.If(t, err)
 	o.Pack()
 	j := o.Job(o.New)
-	if out, _ := j.Unpack(ctx); fault.KindOf(out[0].Err) != fault.Missing {
-		t.Errorf("a drive that is not here: %v", out[0].Err)
+	if out := o.Only(j.Unpack(ctx)); office.Blocked(out) != "place-ready" || !strings.Contains(out.Blocks[0].Why, "drive") {
+		t.Errorf("a drive that is not here: %+v", out.Blocks)
+	}
+	forced := o.Job(o.New)
+	forced.Overrides = map[string]string{"place-ready": "in spite of it"}
+	if out, _ := forced.Unpack(ctx); fault.KindOf(out[0].Err) != fault.Missing {
+		t.Errorf("a drive that is not here, in spite of the gate: %v", out[0].Err)
 	}
 	j = o.Job(o.New)
 	j.Person, j.Say.Drives = &looker{says: true}, map[string]string{"D": `C:\Daten\D`}

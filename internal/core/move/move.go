@@ -6,6 +6,7 @@ package move
 import (
 	"context"
 	"slices"
+	"strings"
 	"time"
 
 	"movekit/internal/core/card"
@@ -14,6 +15,7 @@ import (
 	"movekit/internal/core/item"
 	"movekit/internal/core/item/kinds"
 	"movekit/internal/core/journal"
+	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
@@ -84,27 +86,42 @@ func (m *Move) running(ctx context.Context, c *card.Card) ([]string, error) {
 	return m.looker(c, false).Running(ctx, c)
 }
 
-// targets returns where the items of an app belong here, and the users who are
-// not here.
-func (m *Move) targets(ctx context.Context, c *card.Card) ([]item.Target, []string, error) {
-	return m.Kinds.Targets(ctx, m.Run, c, m.say())
-}
-
-// unsealed are the app's sealed files that do not read back whole.
-func (m *Move) unsealed(ctx context.Context, c *card.Card) (out []string, err error) {
-	m.Tell(run.Event{App: c.Name, What: "reading back what is sealed"})
-	for _, it := range m.State.AppItems(c.Name) {
-		out = append(out, m.Kit.Unwhole(ctx, c.Name, it.Sealed)...)
-	}
-	for _, lic := range m.State.LicencesOf(c.Name) {
-		if lic.Sealed != nil {
-			out = append(out, m.Kit.Unwhole(ctx, c.Name, *lic.Sealed)...)
+// targets returns the items of an app with their places here, and the users who are not here. An item that has no
+// place for another reason is an error.
+func (m *Move) targets(ctx context.Context, c *card.Card) (out []item.Target, noUser []string, err error) {
+	out, unplaced, err := m.Kinds.Targets(ctx, m.Run, c, m.say())
+	for _, u := range unplaced {
+		if fault.KindOf(u.Err) == fault.NoUser {
+			noUser = append(noUser, m.say().UserHere(u.Key.User))
+		} else if err == nil {
+			item.Close(out)
+			out, err = nil, u.Err
 		}
 	}
-	if err := ctx.Err(); err != nil { // what was not read to its end is not damaged
-		return nil, fault.Wrap(fault.Stopped, err, "reading back what is sealed was stopped")
+	return out, noUser, err
+}
+
+// kitFacts inspects the kit for a change of an app's licence. If the app's sealed data is still needed, it is read
+// back too.
+func (m *Move) kitFacts(ctx context.Context, c *card.Card, needed bool) (*steps.KitFacts, error) {
+	apps := []string{""} // none: the kit's own files alone
+	if needed {
+		apps = append(apps, c.Name)
+		m.Tell(run.Event{App: c.Name, What: "reading back what is sealed"})
 	}
-	return out, nil
+	damage, err := m.damage(ctx, apps)
+	if err != nil {
+		return nil, err
+	}
+	f := &steps.KitFacts{}
+	for _, d := range damage {
+		if file, sealed := strings.CutPrefix(d, kit.SealedDir+"/"+c.Name+"/"); sealed {
+			f.Unsealed = append(f.Unsealed, file)
+		} else {
+			f.Damage = append(f.Damage, d)
+		}
+	}
+	return f, nil
 }
 
 // outcome begins what a step did with an item.

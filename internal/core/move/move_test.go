@@ -45,8 +45,8 @@ func TestUsersWithOtherNames(t *testing.T) {
 	}
 	j := o.Job(o.New)
 	j.Say.Users = map[string]string{"bert": "anna"}
-	if out, _ := j.Unpack(ctx); fault.KindOf(out[0].Err) != fault.Usage {
-		t.Errorf("two users into one: %v", out[0].Err)
+	if out := o.Only(j.Unpack(ctx)); office.Blocked(out) != "place-ready" || !strings.Contains(out.Blocks[0].Why, "would both go to") {
+		t.Errorf("two users into one: %+v", out.Blocks)
 	}
 	j.Say.Users = map[string]string{"bert": "robert"}
 	o.Only(j.Unpack(ctx))

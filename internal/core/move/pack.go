@@ -44,13 +44,13 @@ func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 	kept := m.kept(ctx, a)
 	for i, p := range a.Places {
 		if kept[p.Key] {
-			f.Need -= a.Items[i].Bytes
+			f.Fit.Need -= a.Items[i].Bytes
 		}
 	}
 	if on, err := m.Check(steps.Pack, c, f, o); err != nil || !on {
 		return err
 	}
-	packed := steps.Packed{Version: a.Version, Edition: a.Edition, Absent: f.Missing}
+	packed := steps.Packed{Version: a.Version, Edition: a.Edition, Absent: f.Pack.Missing}
 	for _, label := range a.NotChosen {
 		if !slices.ContainsFunc(m.State.AppItems(c.Name), func(it *steps.Item) bool { return item.Label(it.Key) == label }) {
 			packed.NotChosen = append(packed.NotChosen, label)
@@ -116,7 +116,7 @@ func (m *Move) keepGone(c *card.Card, packed *steps.Packed, o *run.Outcome) {
 // only where it would not fit as it is.
 func (m *Move) look(ctx context.Context, c *card.Card) (*survey.App, error) {
 	a, err := m.looker(c, false).App(ctx, c, m.Facts(c))
-	if err == nil && a.Facts.Need > 0 && uint64(a.Facts.Need) > a.Facts.Free {
+	if err == nil && a.Facts.Fit.Need > 0 && uint64(a.Facts.Fit.Need) > a.Facts.Fit.Free {
 		survey.Close(a.Places)
 		return m.looker(c, true).App(ctx, c, m.Facts(c))
 	}

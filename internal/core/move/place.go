@@ -16,7 +16,7 @@ import (
 )
 
 // put puts one item in place. The journal has the plan before anything is renamed, and after each operation.
-func (m *Move) put(ctx context.Context, t item.Target) (run.ItemOutcome, error) {
+func (m *Move) put(ctx context.Context, t item.Target, g *gathered) (run.ItemOutcome, error) {
 	out := outcome(t.One, "same")
 	if was := t.Known.Placed; was != nil && was.To != t.Path && was.Policy != string(tree.KeepBoth) {
 		return out, fault.New(fault.Usage, "it is in place at %s, and is to go to %s now: have it taken back first", machine.Spoken(m.Computer, was.To), machine.Spoken(m.Computer, t.Path))
@@ -32,9 +32,10 @@ func (m *Move) put(ctx context.Context, t item.Target) (run.ItemOutcome, error) 
 		}
 		out.Notes = append(out.Notes, lookThrough(m, done.Aside)...)
 		done, t.Known.Placing = nil, nil
+		g.same[t.Key] = false // what was there has moved since it was compared
 	}
 	if done == nil {
-		at, err := alreadyAt(ctx, t)
+		at, err := alreadyAt(ctx, t, g)
 		if err != nil {
 			return out, err
 		}
@@ -240,17 +241,13 @@ func (m *Move) spoken(path string) (string, error) { return machine.Spoken(m.Com
 
 // alreadyAt returns where the item is on this computer already: in its place, or where an earlier run put it beside
 // something. It returns "" if it is nowhere.
-func alreadyAt(ctx context.Context, t item.Target) (string, error) {
-	there, err := t.Exists(ctx, t.Path)
-	if err != nil {
-		return "", err
+func alreadyAt(ctx context.Context, t item.Target, g *gathered) (string, error) {
+	if g.same[t.Key] {
+		return t.Path, nil
 	}
 	var tries []string
-	if there {
-		tries = append(tries, t.Path)
-	}
 	for _, was := range []*steps.Placed{t.Known.Placed, t.Known.Placing} {
-		if was != nil && was.Policy == string(tree.KeepBoth) {
+		if was != nil && was.Policy == string(tree.KeepBoth) && was.To != t.Path {
 			tries = append(tries, was.To)
 		}
 	}

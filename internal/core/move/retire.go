@@ -27,7 +27,7 @@ import (
 func (m *Move) Retire(ctx context.Context) ([]*run.Outcome, error) {
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
 		f := m.Facts(c)
-		f.Proven = m.State.Settled(c)
+		f.Proven, f.Use, f.Drift = m.State.Settled(c), &steps.UseFacts{}, &steps.DriftFacts{}
 		if f.Side == steps.OldSide && m.State.Packed[c.Name] != nil {
 			l := m.looker(c, false)
 			l.Since = m.Since
@@ -36,8 +36,8 @@ func (m *Move) Retire(ctx context.Context) ([]*run.Outcome, error) {
 				return err
 			}
 			survey.Close(a.Places) // a server does not rename what somebody has open
-			f.OldChanged, f.Open = a.Facts.OldChanged, a.Facts.Open
-			if f.Running, err = l.Running(ctx, c); err != nil {
+			f.Drift, f.Use.Open = a.Facts.Drift, a.Facts.Use.Open
+			if f.Use.Running, err = l.Running(ctx, c); err != nil {
 				return err
 			}
 		}
@@ -55,9 +55,10 @@ func (m *Move) Retire(ctx context.Context) ([]*run.Outcome, error) {
 func (m *Move) Return(ctx context.Context) ([]*run.Outcome, error) {
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
 		f := m.Facts(c)
+		f.Use = &steps.UseFacts{}
 		var err error
 		if f.Side == steps.OldSide {
-			if f.Running, err = m.running(ctx, c); err != nil {
+			if f.Use.Running, err = m.running(ctx, c); err != nil {
 				return err
 			}
 		}

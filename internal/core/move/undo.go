@@ -26,13 +26,14 @@ func (m *Move) Undo(ctx context.Context) ([]*run.Outcome, error) {
 
 func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome) error {
 	f := m.Facts(c)
+	f.Use, f.Undo = &steps.UseFacts{}, &steps.UndoFacts{}
 	var err error
-	if f.Running, err = m.running(ctx, c); err != nil {
+	if f.Use.Running, err = m.running(ctx, c); err != nil {
 		return err
 	}
 	for _, lic := range m.State.LicencesOf(c.Name) {
 		if lic.Answers[m.Self().ID] > 0 && lic.New == licence.Active {
-			f.ActiveHere = append(f.ActiveHere, lic.Name)
+			f.Undo.ActiveHere = append(f.Undo.ActiveHere, lic.Name)
 		}
 	}
 	items := m.State.AppItems(c.Name)
@@ -48,7 +49,7 @@ func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 			continue
 		}
 		if it.Removed != nil && it.Placed != nil {
-			f.OnlyHere = append(f.OnlyHere, item.Label(it.Key))
+			f.Undo.OnlyHere = append(f.Undo.OnlyHere, item.Label(it.Key))
 		}
 		u, err := m.planUndo(ctx, c, it)
 		if err != nil {
@@ -56,7 +57,7 @@ func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 		}
 		undoing = append(undoing, u)
 		if u.missing != "" {
-			f.AsideGone = append(f.AsideGone, item.Label(it.Key)+" (it was at "+machine.Spoken(m.Computer, u.missing)+")")
+			f.Undo.AsideGone = append(f.Undo.AsideGone, item.Label(it.Key)+" (it was at "+machine.Spoken(m.Computer, u.missing)+")")
 		}
 	}
 	if on, err := m.Check(steps.Undo, c, f, o); err != nil || !on {

@@ -198,7 +198,11 @@ func (r *Run) Facts(c *card.Card) steps.Facts {
 // journalled; the others are noted in the outcome. It reports whether the step
 // may go on.
 func (r *Run) Check(step steps.Step, c *card.Card, f steps.Facts, o *Outcome) (bool, error) {
-	for _, b := range steps.Check(step, f) {
+	blocks, err := steps.Check(step, f)
+	if err != nil {
+		return false, err
+	}
+	for _, b := range blocks {
 		because, given := r.Overrides[b.Gate]
 		if !given || b.Firm {
 			o.Blocks = append(o.Blocks, b)

@@ -138,7 +138,7 @@ func TestGates(t *testing.T) {
 	r := begun(t, computer(t, "OLD", "o", ""), false)
 	tide := r.Card("tide")
 	f := r.Facts(tide)
-	f.Running = []string{"tide (process 7)"}
+	f.Use, f.Pack, f.Fit, f.Drift = &steps.UseFacts{Running: []string{"tide (process 7)"}}, &steps.PackFacts{}, &steps.FitFacts{}, &steps.DriftFacts{}
 	stopped := &Outcome{}
 	if on, err := r.Check(steps.Pack, tide, f, stopped); on || err != nil || len(stopped.Blocks) != 1 || stopped.Blocks[0].Gate != "app-closed" || len(r.State.Overrides) != 0 {
 		t.Fatalf("%v %v %+v", on, err, stopped.Blocks)

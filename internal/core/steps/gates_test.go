@@ -7,20 +7,23 @@ import (
 	"time"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
+	"movekit/test/fatal"
 )
 
 var noon = time.Date(2026, 3, 2, 12, 0, 0, 0, time.Local)
 
 // onOld and onNew are facts that no gate stops.
 func onOld() Facts {
-	return Facts{Side: OldSide, Here: "OLD", OldName: "OLD", NewName: "NEW", Title: "Hoistbook", Packed: true, Placed: true, Proven: true, HandedOver: true, Now: noon, Written: noon, Licence: Standing{Left: -1}}
+	return Facts{Side: OldSide, Here: "OLD", OldName: "OLD", NewName: "NEW", Title: "Hoistbook", Packed: true, Placed: true, Proven: true, HandedOver: true, Now: noon, Written: noon,
+		Kit: &KitFacts{}, Fit: &FitFacts{}, Use: &UseFacts{}, Pack: &PackFacts{}, Drift: &DriftFacts{}, Place: &PlaceFacts{}, Version: &VersionFacts{}, Undo: &UndoFacts{}, Seat: &SeatFacts{Licence: Standing{Left: -1}}}
 }
 
 func onNew() Facts {
 	f := onOld()
 	f.Side, f.Here = NewSide, "NEW"
-	f.Licence.Old, f.Licence.New = licence.Deactivated, licence.NotActivated
+	f.Seat.Licence.Old, f.Seat.Licence.New = licence.Deactivated, licence.NotActivated
 	return f
 }
 
@@ -49,128 +52,136 @@ var gateCases = []struct {
 	{"newest-copy", onNew, Verify, "", func(f *Facts) {}},
 	{"clock-right", onNew, Activate, "the clock of NEW says 2 Mar 2026 12:00, and the kit was written at 2 Mar 2026 14:00", func(f *Facts) { f.Written = noon.Add(2 * time.Hour) }},
 	{"clock-right", onNew, Activate, "", func(f *Facts) { f.Written = noon.Add(time.Hour) }},
-	{"kit-whole", onNew, Unpack, "a part is damaged", func(f *Facts) { f.KitDamage = []string{"a part is damaged"} }},
+	{"kit-whole", onNew, Unpack, "a part is damaged", func(f *Facts) { f.Kit.Damage = []string{"a part is damaged"} }},
 	{"kit-whole", onNew, Unpack, "", func(f *Facts) {}},
-	{"app-closed", onOld, Pack, "Hoistbook is running: hoistd, hoistui", func(f *Facts) { f.Running = []string{"hoistd", "hoistui"} }},
-	{"app-closed", onOld, Pack, "", func(f *Facts) { f.Running, f.Consistent = []string{"hoistd"}, true }},
-	{"app-closed", onOld, Pack, "", func(f *Facts) { f.Consistent = false }},
-	{"files-closed", onOld, Pack, "a is open", func(f *Facts) { f.Open = []string{"a is open"} }},
+	{"app-closed", onOld, Pack, "Hoistbook is running: hoistd, hoistui", func(f *Facts) { f.Use.Running = []string{"hoistd", "hoistui"} }},
+	{"app-closed", onOld, Pack, "", func(f *Facts) { f.Use.Running, f.Use.Consistent = []string{"hoistd"}, true }},
+	{"app-closed", onOld, Pack, "", func(f *Facts) { f.Use.Consistent = false }},
+	{"files-closed", onOld, Pack, "a is open", func(f *Facts) { f.Use.Open = []string{"a is open"} }},
 	{"files-closed", onOld, Pack, "", func(f *Facts) {}},
-	{"sync-done", onOld, Pack, "3 mails wait", func(f *Facts) { f.Unsynced = []string{"3 mails wait"} }},
+	{"sync-done", onOld, Pack, "3 mails wait", func(f *Facts) { f.Pack.Unsynced = []string{"3 mails wait"} }},
 	{"sync-done", onOld, Pack, "", func(f *Facts) {}},
-	{"exports-there", onOld, Pack, "1 of 2", func(f *Facts) { f.TooFew = []string{"1 of 2"} }},
+	{"exports-there", onOld, Pack, "1 of 2", func(f *Facts) { f.Pack.TooFew = []string{"1 of 2"} }},
 	{"exports-there", onOld, Pack, "", func(f *Facts) {}},
-	{"readable", onOld, Pack, "no right", func(f *Facts) { f.Unreadable = []string{"no right"} }},
+	{"readable", onOld, Pack, "no right", func(f *Facts) { f.Pack.Unreadable = []string{"no right"} }},
 	{"readable", onOld, Pack, "", func(f *Facts) {}},
-	{"items-there", onOld, Pack, "not on this computer: diary; rota", func(f *Facts) { f.Missing = []string{"diary", "rota"} }},
+	{"items-there", onOld, Pack, "not on this computer: diary; rota", func(f *Facts) { f.Pack.Missing = []string{"diary", "rota"} }},
 	{"items-there", onOld, Pack, "", func(f *Facts) {}},
-	{"needs-met", onOld, Pack, "the key is not there", func(f *Facts) { f.LacksNeed = []string{"the key is not there"} }},
+	{"needs-met", onOld, Pack, "the key is not there", func(f *Facts) { f.Pack.LacksNeed = []string{"the key is not there"} }},
 	{"needs-met", onOld, Pack, "", func(f *Facts) {}},
-	{"as-expected", onOld, Deactivate, "the card expects 5", func(f *Facts) { f.Unexpected = []string{"the card expects 5, and 3 are here"} }},
+	{"as-expected", onOld, Deactivate, "the card expects 5", func(f *Facts) { f.Drift.Unexpected = []string{"the card expects 5, and 3 are here"} }},
 	{"as-expected", onOld, Pack, "", func(f *Facts) {}},
-	{"serial-right", onOld, Pack, "the second part is wrong", func(f *Facts) { f.BadSerials = []string{"the second part is wrong"} }},
+	{"serial-right", onOld, Pack, "the second part is wrong", func(f *Facts) { f.Pack.BadSerials = []string{"the second part is wrong"} }},
 	{"serial-right", onOld, Pack, "", func(f *Facts) {}},
-	{"names-fit", onOld, Pack, "the new computer cannot have these names: aux; a?", func(f *Facts) { f.BadNames = []string{"aux", "a?"} }},
+	{"names-fit", onOld, Pack, "the new computer cannot have these names: aux; a?", func(f *Facts) { f.Fit.BadNames = []string{"aux", "a?"} }},
 	{"names-fit", onOld, Pack, "", func(f *Facts) {}},
-	{"fits", onNew, Unpack, "2.0 kB are needed, 1.0 kB are free", func(f *Facts) { f.Need, f.Free = 2000, 1000 }},
-	{"fits", onNew, Unpack, "", func(f *Facts) { f.Need, f.Free = 2000, 2000 }},
-	{"fits", onNew, Unpack, "", func(f *Facts) { f.Need, f.Free = -1, 0 }},
+	{"fits", onNew, Unpack, "2.0 kB are needed, 1.0 kB are free", func(f *Facts) { f.Fit.Need, f.Fit.Free = 2000, 1000 }},
+	{"fits", onNew, Unpack, "", func(f *Facts) { f.Fit.Need, f.Fit.Free = 2000, 2000 }},
+	{"fits", onNew, Unpack, "", func(f *Facts) { f.Fit.Need, f.Fit.Free = -1, 0 }},
 	{"sealed", onOld, Deactivate, "Hoistbook is not packed", func(f *Facts) { f.Packed = false }},
-	{"sealed", onOld, Deactivate, "does not read back whole: diary", func(f *Facts) { f.Unsealed = []string{"diary"} }},
+	{"sealed", onOld, Deactivate, "does not read back whole: diary", func(f *Facts) { f.Kit.Unsealed = []string{"diary"} }},
 	{"sealed", onOld, Deactivate, "", func(f *Facts) {}},
 	{"packed", onNew, Verify, "Hoistbook is not packed", func(f *Facts) { f.Packed = false }},
 	{"packed", onNew, Verify, "", func(f *Facts) {}},
-	{"users-known", onNew, Unpack, "not a user of this computer: maren", func(f *Facts) { f.NoUser = []string{"maren"} }},
+	{"users-known", onNew, Unpack, "not a user of this computer: maren", func(f *Facts) { f.Place.NoUser = []string{"maren"} }},
 	{"users-known", onNew, Unpack, "", func(f *Facts) {}},
-	{"not-active-here", onNew, Undo, "the licence seat is active here", func(f *Facts) { f.ActiveHere = []string{"seat"} }},
+	{"not-active-here", onNew, Undo, "the licence seat is active here", func(f *Facts) { f.Undo.ActiveHere = []string{"seat"} }},
 	{"not-active-here", onNew, Undo, "", func(f *Facts) {}},
-	{"old-has-it", onNew, Undo, "removed for good on OLD: diary", func(f *Facts) { f.OnlyHere = []string{"diary"} }},
+	{"old-has-it", onNew, Undo, "removed for good on OLD: diary", func(f *Facts) { f.Undo.OnlyHere = []string{"diary"} }},
 	{"old-has-it", onNew, Undo, "", func(f *Facts) {}},
-	{"set-aside-there", onNew, Undo, "gone: diary", func(f *Facts) { f.AsideGone = []string{"diary"} }},
+	{"set-aside-there", onNew, Undo, "gone: diary", func(f *Facts) { f.Undo.AsideGone = []string{"diary"} }},
 	{"set-aside-there", onNew, Undo, "", func(f *Facts) {}},
-	{"licence-freed", onNew, Unpack, "the licence cert would be on both computers: it is not deactivated on OLD", func(f *Facts) { f.StillHeld = []string{"cert"} }},
+	{"licence-freed", onNew, Unpack, "the licence cert would be on both computers: it is not deactivated on OLD", func(f *Facts) { f.Place.StillHeld = []string{"cert"} }},
 	{"licence-freed", onNew, Unpack, "", func(f *Facts) {}},
-	{"place-ready", onNew, Unpack, "the collation is not here", func(f *Facts) { f.Lacks = []string{"the collation is not here"} }},
+	{"place-ready", onNew, Unpack, "the collation is not here", func(f *Facts) { f.Place.Lacks = []string{"the collation is not here"} }},
 	{"place-ready", onNew, Unpack, "", func(f *Facts) {}},
-	{"version-rule", onNew, Unpack, "", func(f *Facts) { f.OldVersion, f.NewVersion = "3", "9" }},
-	{"version-rule", onNew, Unpack, "which was not run: hoist --version", func(f *Facts) { f.Rule, f.OldVersion, f.Withheld = card.Exact, "3", []string{"hoist", "--version"} }},
-	{"version-rule", onNew, Unpack, "Hoistbook is not installed here; version 3 is needed", func(f *Facts) { f.Rule, f.OldVersion = card.Exact, "3" }},
-	{"version-rule", onNew, Unpack, "on OLD is not known; 3 is here", func(f *Facts) { f.Rule, f.NewVersion = card.Exact, "3" }},
-	{"version-rule", onNew, Unpack, "had version 3.1 and has version 3.2 here", func(f *Facts) { f.Rule, f.OldVersion, f.NewVersion = card.Exact, "3.1", "3.2" }},
-	{"version-rule", onNew, Unpack, "", func(f *Facts) {
-		f.Rule, f.OldVersion, f.NewVersion, f.Withheld = card.Exact, "3.1", "3.1", []string{"hoist"}
+	{"version-rule", onNew, Unpack, "", func(f *Facts) { f.Version.OldVersion, f.Version.NewVersion = "3", "9" }},
+	{"version-rule", onNew, Unpack, "which was not run: hoist --version", func(f *Facts) {
+		f.Version.Rule, f.Version.OldVersion, f.Version.Withheld = card.Exact, "3", []string{"hoist", "--version"}
 	}},
-	{"same-edition", onNew, Unpack, `was the edition "Port" and is "Pier" here`, func(f *Facts) { f.OldEdition, f.NewEdition = "Port", "Pier" }},
-	{"same-edition", onNew, Unpack, "", func(f *Facts) { f.OldEdition, f.NewEdition = "Port", "port" }},
-	{"same-edition", onNew, Unpack, "", func(f *Facts) { f.NewEdition = "Port" }},
-	{"old-deactivated", onNew, Activate, "the licence is active on OLD", func(f *Facts) { f.Licence.Old = licence.Active }},
-	{"old-deactivated", onNew, Activate, "the licence is unknown on OLD", func(f *Facts) { f.Licence.Old = licence.Unknown }},
-	{"old-deactivated", onNew, Activate, "", func(f *Facts) { f.Licence.Old = licence.NotActivated }},
-	{"old-deactivated", onNew, Activate, "cannot be taken over", func(f *Facts) { f.Licence.Old, f.Takeover = licence.Active, true }},
-	{"old-deactivated", onNew, Activate, "", func(f *Facts) { f.Licence.Old, f.Takeover, f.Licence.Takeable = licence.Active, true, true }},
+	{"version-rule", onNew, Unpack, "Hoistbook is not installed here; version 3 is needed", func(f *Facts) { f.Version.Rule, f.Version.OldVersion = card.Exact, "3" }},
+	{"version-rule", onNew, Unpack, "on OLD is not known; 3 is here", func(f *Facts) { f.Version.Rule, f.Version.NewVersion = card.Exact, "3" }},
+	{"version-rule", onNew, Unpack, "had version 3.1 and has version 3.2 here", func(f *Facts) { f.Version.Rule, f.Version.OldVersion, f.Version.NewVersion = card.Exact, "3.1", "3.2" }},
+	{"version-rule", onNew, Unpack, "", func(f *Facts) {
+		f.Version.Rule, f.Version.OldVersion, f.Version.NewVersion, f.Version.Withheld = card.Exact, "3.1", "3.1", []string{"hoist"}
+	}},
+	{"same-edition", onNew, Unpack, `was the edition "Port" and is "Pier" here`, func(f *Facts) { f.Version.OldEdition, f.Version.NewEdition = "Port", "Pier" }},
+	{"same-edition", onNew, Unpack, "", func(f *Facts) { f.Version.OldEdition, f.Version.NewEdition = "Port", "port" }},
+	{"same-edition", onNew, Unpack, "", func(f *Facts) { f.Version.NewEdition = "Port" }},
+	{"old-deactivated", onNew, Activate, "the licence is active on OLD", func(f *Facts) { f.Seat.Licence.Old = licence.Active }},
+	{"old-deactivated", onNew, Activate, "the licence is unknown on OLD", func(f *Facts) { f.Seat.Licence.Old = licence.Unknown }},
+	{"old-deactivated", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Old = licence.NotActivated }},
+	{"old-deactivated", onNew, Activate, "cannot be taken over", func(f *Facts) { f.Seat.Licence.Old, f.Seat.Takeover = licence.Active, true }},
+	{"old-deactivated", onNew, Activate, "", func(f *Facts) {
+		f.Seat.Licence.Old, f.Seat.Takeover, f.Seat.Licence.Takeable = licence.Active, true, true
+	}},
 	{"old-deactivated", onNew, Activate, "no second seat is free: 2 of 2 are taken", func(f *Facts) {
-		f.Second, f.Licence.Old, f.Licence.Seats, f.Licence.Taken = true, licence.Active, 2, 2
+		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.Seats, f.Seat.Licence.Taken = true, licence.Active, 2, 2
 	}},
 	{"old-deactivated", onNew, Activate, "no second seat is free: 0 of 1", func(f *Facts) {
-		f.Second, f.Licence.Old, f.Licence.Seats = true, licence.Active, 1
+		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.Seats = true, licence.Active, 1
 	}},
 	{"old-deactivated", onNew, Activate, "", func(f *Facts) {
-		f.Second, f.Licence.Old, f.Licence.Seats, f.Licence.Taken = true, licence.Active, 2, 1
+		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.Seats, f.Seat.Licence.Taken = true, licence.Active, 2, 1
 	}},
 	{"old-deactivated", onNew, Activate, "", func(f *Facts) { // the second seat is this computer's
-		f.Second, f.Licence.Old, f.Licence.New, f.Licence.Seats, f.Licence.Taken = true, licence.Active, licence.Active, 2, 2
+		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.New, f.Seat.Licence.Seats, f.Seat.Licence.Taken = true, licence.Active, licence.Active, 2, 2
 	}},
 	{"old-deactivated", onNew, Activate, "no second seat is free: 3 of 2", func(f *Facts) {
-		f.Second, f.Licence.Old, f.Licence.New, f.Licence.Seats, f.Licence.Taken = true, licence.Active, licence.Active, 2, 3
+		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.New, f.Seat.Licence.Seats, f.Seat.Licence.Taken = true, licence.Active, licence.Active, 2, 3
 	}},
 	{"old-deactivated", onNew, Activate, "is unknown on OLD, and no second seat", func(f *Facts) { // it may be active anywhere
-		f.Second, f.Licence.Old, f.Licence.Seats, f.Licence.Taken = true, licence.Unknown, 2, 1
+		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.Seats, f.Seat.Licence.Taken = true, licence.Unknown, 2, 1
 	}},
 	{"in-place", onNew, Activate, "the data of Hoistbook is not in its place yet", func(f *Facts) { f.Placed = false }},
-	{"in-place", onNew, Activate, "", func(f *Facts) { f.Placed, f.Licence.New = false, licence.Active }},
-	{"requires-met", onNew, Unpack, "not on this computer: the font; the driver", func(f *Facts) { f.Requires = []string{"the font", "the driver"} }},
+	{"in-place", onNew, Activate, "", func(f *Facts) { f.Placed, f.Seat.Licence.New = false, licence.Active }},
+	{"requires-met", onNew, Unpack, "not on this computer: the font; the driver", func(f *Facts) { f.Place.Requires = []string{"the font", "the driver"} }},
 	{"requires-met", onNew, Unpack, "", func(f *Facts) {}},
-	{"names-fit", onNew, Unpack, "a:b", func(f *Facts) { f.BadNames = []string{"a:b"} }},
-	{"covered", onOld, Deactivate, `covers version 3; version "4.1" is on NEW`, func(f *Facts) { f.Covered, f.NewVersion = []Cover{{"3", ""}}, "4.1" }},
-	{"covered", onOld, Deactivate, "", func(f *Facts) { f.Covered = []Cover{{"3", "Port"}} }}, // the new computer was not looked at
-	{"covered", onNew, Unpack, `covers the edition "Port"; "Pier" is here`, func(f *Facts) { f.Covered, f.NewVersion, f.NewEdition = []Cover{{"3", "Port"}}, "3.1", "Pier" }},
-	{"allowance", onNew, Activate, "no transfer is left", func(f *Facts) { f.Licence.Left = 0 }},
-	{"allowance", onNew, Activate, "", func(f *Facts) { f.Licence.Left = 1 }},
-	{"allowance", onNew, Activate, "", func(f *Facts) { f.Licence.New, f.Licence.Left = licence.Active, 0 }},
-	{"allowance", onNew, Activate, "", func(f *Facts) { f.Licence.Old, f.Licence.Left = licence.NotActivated, 0 }}, // it was never moved
+	{"names-fit", onNew, Unpack, "a:b", func(f *Facts) { f.Fit.BadNames = []string{"a:b"} }},
+	{"covered", onOld, Deactivate, `covers version 3; version "4.1" is on NEW`, func(f *Facts) { f.Version.Covered, f.Version.NewVersion = []Cover{{"3", ""}}, "4.1" }},
+	{"covered", onOld, Deactivate, "", func(f *Facts) { f.Version.Covered = []Cover{{"3", "Port"}} }}, // the new computer was not looked at
+	{"covered", onNew, Unpack, `covers the edition "Port"; "Pier" is here`, func(f *Facts) {
+		f.Version.Covered, f.Version.NewVersion, f.Version.NewEdition = []Cover{{"3", "Port"}}, "3.1", "Pier"
+	}},
+	{"allowance", onNew, Activate, "no transfer is left", func(f *Facts) { f.Seat.Licence.Left = 0 }},
+	{"allowance", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Left = 1 }},
+	{"allowance", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.New, f.Seat.Licence.Left = licence.Active, 0 }},
+	{"allowance", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Old, f.Seat.Licence.Left = licence.NotActivated, 0 }}, // it was never moved
 	{"allowance", onNew, Activate, "no transfer is left", func(f *Facts) {
-		f.Licence.Old, f.Takeover, f.Licence.Takeable, f.Licence.Left = licence.Active, true, true, 0
+		f.Seat.Licence.Old, f.Seat.Takeover, f.Seat.Licence.Takeable, f.Seat.Licence.Left = licence.Active, true, true, 0
 	}},
 	{"allowance", onNew, Activate, "", func(f *Facts) { // there is nothing to take over
-		f.Licence.Old, f.Takeover, f.Licence.Takeable, f.Licence.Left = licence.NotActivated, true, true, 0
+		f.Seat.Licence.Old, f.Seat.Takeover, f.Seat.Licence.Takeable, f.Seat.Licence.Left = licence.NotActivated, true, true, 0
 	}},
-	{"not-expired", onNew, Activate, "it ran out on 1 Mar 2026", func(f *Facts) { f.Licence.Until = noon.Add(-12 * time.Hour) }},
-	{"not-expired", onNew, Activate, "it ran out on 2 Mar 2026", func(f *Facts) { f.Licence.Until = noon }},
-	{"not-expired", onNew, Activate, "", func(f *Facts) { f.Licence.Until = noon.Add(time.Second) }},
-	{"not-expired", onNew, Activate, "", func(f *Facts) { f.Licence.Until, f.Licence.New = noon, licence.Active }},
+	{"not-expired", onNew, Activate, "it ran out on 1 Mar 2026", func(f *Facts) { f.Seat.Licence.Until = noon.Add(-12 * time.Hour) }},
+	{"not-expired", onNew, Activate, "it ran out on 2 Mar 2026", func(f *Facts) { f.Seat.Licence.Until = noon }},
+	{"not-expired", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Until = noon.Add(time.Second) }},
+	{"not-expired", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Until, f.Seat.Licence.New = noon, licence.Active }},
 	{"not-expired", onNew, Activate, "", func(f *Facts) { // this computer's clock runs ahead of the service's
-		f.Licence.Until, f.Licence.MakersNow = noon, noon.Add(-time.Minute)
+		f.Seat.Licence.Until, f.Seat.Licence.MakersNow = noon, noon.Add(-time.Minute)
 	}},
-	{"back-in-time", onNew, Activate, "taken up again by 2 Mar 2026 11:59", func(f *Facts) { f.Licence.BackBy = noon.Add(-time.Minute) }},
-	{"back-in-time", onNew, Activate, "", func(f *Facts) { f.Licence.BackBy = noon }},
-	{"back-in-time", onOld, Deactivate, "taken up again by 2 Mar 2026 11:00", func(f *Facts) { f.BackBy, f.Licence.BackBy = noon.Add(-time.Hour), noon }},
-	{"waiting-over", onNew, Activate, "it can be taken up again from 2 Mar 2026 12:01", func(f *Facts) { f.Licence.Again = noon.Add(time.Minute) }},
-	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Licence.Again = noon }},
-	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Licence.Again, f.Licence.New = noon.Add(time.Minute), licence.Active }},
-	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Licence.Again, f.Licence.MakersNow = noon.Add(time.Minute), noon.Add(time.Hour) }},
-	{"covered", onNew, Activate, `covers the edition "Port"; "Pier" is here`, func(f *Facts) { f.Licence.Edition, f.NewEdition = "Port", "Pier" }},
-	{"covered", onNew, Activate, "", func(f *Facts) { f.Licence.Edition, f.NewEdition = "Port", "port" }},
-	{"covered", onNew, Activate, "", func(f *Facts) { f.Licence.Edition = "Port" }}, // the app does not tell
-	{"covered", onNew, Activate, `covers version 3; version "4.1" is here`, func(f *Facts) { f.Licence.Covers, f.NewVersion = "3", "4.1" }},
-	{"covered", onNew, Activate, `covers version 3; version "" is here`, func(f *Facts) { f.Licence.Covers = "3" }},
-	{"covered", onNew, Activate, "", func(f *Facts) { f.Licence.Covers, f.NewVersion = "3", "3.9" }},
-	{"covered", onNew, Activate, "", func(f *Facts) { f.NewVersion = "3.9" }},
+	{"back-in-time", onNew, Activate, "taken up again by 2 Mar 2026 11:59", func(f *Facts) { f.Seat.Licence.BackBy = noon.Add(-time.Minute) }},
+	{"back-in-time", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.BackBy = noon }},
+	{"back-in-time", onOld, Deactivate, "taken up again by 2 Mar 2026 11:00", func(f *Facts) { f.Seat.BackBy, f.Seat.Licence.BackBy = noon.Add(-time.Hour), noon }},
+	{"waiting-over", onNew, Activate, "it can be taken up again from 2 Mar 2026 12:01", func(f *Facts) { f.Seat.Licence.Again = noon.Add(time.Minute) }},
+	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Again = noon }},
+	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Again, f.Seat.Licence.New = noon.Add(time.Minute), licence.Active }},
+	{"waiting-over", onNew, Activate, "", func(f *Facts) {
+		f.Seat.Licence.Again, f.Seat.Licence.MakersNow = noon.Add(time.Minute), noon.Add(time.Hour)
+	}},
+	{"covered", onNew, Activate, `covers the edition "Port"; "Pier" is here`, func(f *Facts) { f.Seat.Licence.Edition, f.Version.NewEdition = "Port", "Pier" }},
+	{"covered", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Edition, f.Version.NewEdition = "Port", "port" }},
+	{"covered", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Edition = "Port" }}, // the app does not tell
+	{"covered", onNew, Activate, `covers version 3; version "4.1" is here`, func(f *Facts) { f.Seat.Licence.Covers, f.Version.NewVersion = "3", "4.1" }},
+	{"covered", onNew, Activate, `covers version 3; version "" is here`, func(f *Facts) { f.Seat.Licence.Covers = "3" }},
+	{"covered", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Covers, f.Version.NewVersion = "3", "3.9" }},
+	{"covered", onNew, Activate, "", func(f *Facts) { f.Version.NewVersion = "3.9" }},
 	{"proven", onOld, Close, "Hoistbook is not proven on the new computer", func(f *Facts) { f.Proven = false }},
 	{"proven", onOld, Retire, "", func(f *Facts) {}},
 	{"proven", onOld, Close, "", func(f *Facts) { f.Proven, f.GivenUp = false, true }},
 	{"handed-over", onOld, Remove, "nowhere but in the kit", func(f *Facts) { f.HandedOver = false }},
 	{"handed-over", onOld, Close, "", func(f *Facts) {}},
-	{"old-unchanged", onOld, Deactivate, "since it was packed, a changed; b changed", func(f *Facts) { f.OldChanged = []string{"a changed", "b changed"} }},
+	{"old-unchanged", onOld, Deactivate, "since it was packed, a changed; b changed", func(f *Facts) { f.Drift.OldChanged = []string{"a changed", "b changed"} }},
 	{"old-unchanged", onOld, Retire, "", func(f *Facts) {}},
 	{"tried-first", onOld, Deactivate, "its data is not proven there yet", func(f *Facts) { f.Trying = true }},
 	{"tried-first", onOld, Deactivate, "", func(f *Facts) { f.Trying, f.OldLost = true, true }},
@@ -194,15 +205,49 @@ var gatesOf = map[Step]string{
 	Close:      "newest-copy proven handed-over",
 }
 
+func check(t *testing.T, step Step, f Facts) []Block {
+	t.Helper()
+	out, err := Check(step, f)
+	fatal.If(t, err)
+	return out
+}
+
+// TestFactsNotGathered checks each gate without the facts that it declares, and with those alone: the first is an
+// error, never a pass, and the second reads nothing else.
+func TestFactsNotGathered(t *testing.T) {
+	all := onNew()
+	only := func(g Group) Facts {
+		f := onNew()
+		for i, drop := range []func(){func() { f.Kit = nil }, func() { f.Fit = nil }, func() { f.Use = nil }, func() { f.Pack = nil }, func() { f.Drift = nil }, func() { f.Place = nil }, func() { f.Version = nil }, func() { f.Undo = nil }, func() { f.Seat = nil }} {
+			if g&(1<<i) == 0 {
+				drop()
+			}
+		}
+		return f
+	}
+	if all.gathered() != NeedsSeat<<1-1 {
+		t.Fatalf("not all groups are in the test: %b", all.gathered())
+	}
+	for _, g := range Gates {
+		g.stops(only(g.Needs)) // panics if it reads another group
+		for group := NeedsKit; group <= NeedsSeat; group <<= 1 {
+			_, err := Check(g.Steps[0], only(^group))
+			if g.Needs&group != 0 && fault.KindOf(err) != fault.Internal {
+				t.Errorf("%s passes without facts: %v", g.Name, err)
+			}
+		}
+	}
+}
+
 func TestGates(t *testing.T) {
 	stopped, passed := map[string]bool{}, map[string]bool{}
 	for i, c := range gateCases {
 		f := c.on()
-		if b := Check(c.step, f); b != nil {
+		if b := check(t, c.step, f); b != nil {
 			t.Fatalf("%s is stopped before anything is wrong: %v", c.step, b)
 		}
 		c.set(&f)
-		got := Check(c.step, f)
+		got := check(t, c.step, f)
 		if c.why == "" {
 			passed[c.gate] = true
 			if got != nil {
@@ -244,12 +289,12 @@ func TestGates(t *testing.T) {
 // what the other gates see there does not matter.
 func TestWrongComputerAlone(t *testing.T) {
 	f := onOld()
-	f.Side, f.KitDamage = NewSide, []string{"damage"}
-	if b := Check(Deactivate, f); len(b) != 1 || b[0].Gate != "old-computer" {
+	f.Side, f.Kit.Damage = NewSide, []string{"damage"}
+	if b := check(t, Deactivate, f); len(b) != 1 || b[0].Gate != "old-computer" {
 		t.Errorf("%+v", b)
 	}
 	f.Side, f.Packed = OldSide, false
-	if b := Check(Deactivate, f); len(b) != 2 || b[0].Gate != "kit-whole" || b[1].Gate != "sealed" {
+	if b := check(t, Deactivate, f); len(b) != 2 || b[0].Gate != "kit-whole" || b[1].Gate != "sealed" {
 		t.Errorf("%+v", b)
 	}
 }

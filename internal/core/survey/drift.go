@@ -79,7 +79,7 @@ func (l *Looker) gone(ctx context.Context, c *card.Card, a *App, f *steps.Facts)
 			return err
 		}
 		if !p.Found {
-			f.OldChanged = append(f.OldChanged, p.Label()+" is not there any more")
+			f.Drift.OldChanged = append(f.Drift.OldChanged, p.Label()+" is not there any more")
 		}
 	}
 	return nil

@@ -25,9 +25,9 @@ func (l *Looker) exports(ctx context.Context, a *App, f *steps.Facts) error {
 		have := a.Items[i].Files
 		switch {
 		case err != nil:
-			f.TooFew = append(f.TooFew, fmt.Sprintf("how many exports %s must have is not known: %v", p.Label(), err))
+			f.Pack.TooFew = append(f.Pack.TooFew, fmt.Sprintf("how many exports %s must have is not known: %v", p.Label(), err))
 		case have < want:
-			f.TooFew = append(f.TooFew, fmt.Sprintf("%s has %s, and there must be %d", p.Label(), item.Plural(have, "export"), want))
+			f.Pack.TooFew = append(f.Pack.TooFew, fmt.Sprintf("%s has %s, and there must be %d", p.Label(), item.Plural(have, "export"), want))
 		default:
 			a.Items[i].Details = append(a.Items[i].Details, fmt.Sprintf("%s of %d", item.Plural(have, "export"), want))
 		}

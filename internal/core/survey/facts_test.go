@@ -55,7 +55,7 @@ func TestExportsCounted(t *testing.T) {
 	} {
 		s := look(t, "items:\n  - {name: data, kind: sqlite, path: /srv/d.db}\n  - {name: gone, kind: sqlite, path: /srv/g.db, optional: true}\n  - {name: out, kind: exports, path: /srv/out, include: ['*.pox'], exports: {"+c.exports+", import: x}}\n  - {name: none, kind: exports, path: /srv/none, optional: true, exports: {number: 9, import: x}}\n", "",
 			map[string]string{"srv/out/a.pox": "1", "srv/out/b.pox": "2", "srv/out/c.txt": "3"}, func(root string, _ *Looker) { lay.Database(t, filepath.Join(root, "srv/d.db"), "CREATE TABLE a (x)") })
-		few := strings.Join(s.Apps[0].Facts.TooFew, "; ")
+		few := strings.Join(s.Apps[0].Facts.Pack.TooFew, "; ")
 		if !strings.HasPrefix(few, c.few) || c.few == "" && few != "" || !slices.Contains(append(s.Apps[0].Items[2].Details, ""), c.detail) || (gates(s.Apps[0]) == "") != (c.few == "") {
 			t.Errorf("%s: %q, %q, stopped by %q", name, few, s.Apps[0].Items[2].Details, gates(s.Apps[0]))
 		}
@@ -82,8 +82,8 @@ func TestSerials(t *testing.T) {
 		if a.Licences[0].Typed {
 			seen = "typed"
 		}
-		if seen != c.seen || strings.Join(a.Facts.Missing, "; ") != c.missing || strings.Join(a.Facts.BadSerials, "; ") != c.bad {
-			t.Errorf("%s: seen %q, missing %q, bad %q", name, seen, a.Facts.Missing, a.Facts.BadSerials)
+		if seen != c.seen || strings.Join(a.Facts.Pack.Missing, "; ") != c.missing || strings.Join(a.Facts.Pack.BadSerials, "; ") != c.bad {
+			t.Errorf("%s: seen %q, missing %q, bad %q", name, seen, a.Facts.Pack.Missing, a.Facts.Pack.BadSerials)
 		}
 	}
 }
@@ -93,8 +93,8 @@ func TestWhatALicenceShows(t *testing.T) {
 	const text = "items: [{name: data, kind: file, path: /d, optional: true, needs: [seat]}]\nlicences: [{name: seat, method: desk, product: x, token: /srv/token.jws, serial: {file: /l, key: s, format: ini}, code: {file: /l, key: c, format: ini}, desk: {url: 'https://desk.example', key: ozSfO2Sa_kxMIBWYMRr5LNe1V6adT6O9NzGuLV1yuGQ}}]\n"
 	for token, want := range map[string]string{"srv/token.jws": "the app's activation in /srv/token.jws", "srv/other": ""} {
 		a := look(t, text, "", map[string]string{token: "x", "d": "x"}, nil).Apps[0]
-		if got := strings.Join(a.Licences[0].Seen, "; "); got != want || (a.Facts.LacksNeed == nil) != (want != "") {
-			t.Errorf("%s: %q, lacks %q", token, got, a.Facts.LacksNeed)
+		if got := strings.Join(a.Licences[0].Seen, "; "); got != want || (a.Facts.Pack.LacksNeed == nil) != (want != "") {
+			t.Errorf("%s: %q, lacks %q", token, got, a.Facts.Pack.LacksNeed)
 		}
 	}
 }
@@ -127,7 +127,7 @@ func TestManyOfAnItem(t *testing.T) {
 		}
 	}
 	a := look(t, "items: [{name: lifts, kind: folder, path: /srv/none, each: '20??'}, {name: more, kind: folder, path: /srv/lifts, each: '19??'}]\n", "", files, nil).Apps[0]
-	if got := strings.Join(a.Facts.Missing, "; "); !strings.HasPrefix(got, "lifts: ") || !strings.HasSuffix(got, "; more: nothing there matches 19??") {
+	if got := strings.Join(a.Facts.Pack.Missing, "; "); !strings.HasPrefix(got, "lifts: ") || !strings.HasSuffix(got, "; more: nothing there matches 19??") {
 		t.Errorf("missing: %q", got)
 	}
 }
@@ -142,7 +142,7 @@ func TestExpectedFigures(t *testing.T) {
 		lay.Database(t, filepath.Join(root, "srv/d.db"), "CREATE TABLE boat (x)", "INSERT INTO boat VALUES (1), (2)")
 	})
 	want := "boats of data: the card expects 3, and 2 are here; recs of recs: the card expects 1, and 2 are here"
-	if got := strings.Join(s.Apps[0].Facts.Unexpected, "; "); got != want || len(s.Apps[0].Items[0].Counts) != 2 {
+	if got := strings.Join(s.Apps[0].Facts.Drift.Unexpected, "; "); got != want || len(s.Apps[0].Items[0].Counts) != 2 {
 		t.Errorf("%q, %+v", got, s.Apps[0].Items[0].Counts)
 	}
 }
@@ -154,12 +154,12 @@ func TestSpace(t *testing.T) {
 			os.Truncate(filepath.Join(root, "srv/holes"), 8<<40)
 			l.KitDir, l.Estimate = t.TempDir(), estimate
 		}).Apps[0]
-		if gates(a) != want || a.Facts.Free == 0 || (a.Facts.Need < a.Items[0].Bytes) != estimate || estimate && a.Facts.Need < a.Items[0].Sealed+a.Items[0].Sealed/10 {
-			t.Errorf("estimated %v: stopped by %q, %d needed, %d free", estimate, gates(a), a.Facts.Need, a.Facts.Free)
+		if gates(a) != want || a.Facts.Fit.Free == 0 || (a.Facts.Fit.Need < a.Items[0].Bytes) != estimate || estimate && a.Facts.Fit.Need < a.Items[0].Sealed+a.Items[0].Sealed/10 {
+			t.Errorf("estimated %v: stopped by %q, %d needed, %d free", estimate, gates(a), a.Facts.Fit.Need, a.Facts.Fit.Free)
 		}
 	}
-	if f := look(t, "items: [{name: data, kind: file, path: /srv/a}]\n", "", map[string]string{"srv/a": "x"}, nil).Apps[0].Facts; f.Need != 0 {
-		t.Errorf("nobody knows where to: %d bytes needed", f.Need)
+	if f := look(t, "items: [{name: data, kind: file, path: /srv/a}]\n", "", map[string]string{"srv/a": "x"}, nil).Apps[0].Facts; f.Fit.Need != 0 {
+		t.Errorf("nobody knows where to: %d bytes needed", f.Fit.Need)
 	}
 }
 
@@ -284,17 +284,17 @@ licences: [{name: signing, method: file, items: [certificate]}]
 	Close(now.Places)
 	want := []string{"it is not known whether changed changed (its size or times differ, and only with the passphrase can it be compared)", "new changed (it is new: nothing of it is sealed)", "gone changed (it is not there any more)",
 		"certificate changed (it is not there any more)", "lifts@2024 is not there any more"}
-	if !slices.Equal(now.Facts.OldChanged, want) {
-		t.Errorf("%s\nand not\n%s", strings.Join(now.Facts.OldChanged, "\n"), strings.Join(want, "\n"))
+	if !slices.Equal(now.Facts.Drift.OldChanged, want) {
+		t.Errorf("%s\nand not\n%s", strings.Join(now.Facts.Drift.OldChanged, "\n"), strings.Join(want, "\n"))
 	}
 	l.Since = Thorough
-	if now, err = l.Now(t.Context(), c); err != nil || len(now.Facts.OldChanged) != len(want)+2 { // the same ones are not taken for it
-		t.Errorf("thoroughly: %q, %v", now.Facts.OldChanged, err)
+	if now, err = l.Now(t.Context(), c); err != nil || len(now.Facts.Drift.OldChanged) != len(want)+2 { // the same ones are not taken for it
+		t.Errorf("thoroughly: %q, %v", now.Facts.Drift.OldChanged, err)
 	}
 	Close(now.Places)
 	l.Since = Nothing
-	if now, err = l.Now(t.Context(), c); err != nil || now.Facts.OldChanged != nil {
-		t.Errorf("not looked at: %q, %v", now.Facts.OldChanged, err)
+	if now, err = l.Now(t.Context(), c); err != nil || now.Facts.Drift.OldChanged != nil {
+		t.Errorf("not looked at: %q, %v", now.Facts.Drift.OldChanged, err)
 	}
 	Close(now.Places)
 	if got := changed(&now.Places[0], &item.Drift{Rows: []steps.Row{{What: "files", Old: "1", New: "1", Same: true}, {What: "bytes", Old: "1", New: "2"}, {What: "more", Old: "3", New: "4"}}}); got != "same changed (bytes: 1 then, 2 now)" {

@@ -118,7 +118,9 @@ func (l *Looker) Look(ctx context.Context, cards []*card.Card, facts func(*card.
 			return nil, err
 		}
 		Close(a.Places)
-		a.Blocks = steps.Check(steps.Pack, a.Facts)
+		if a.Blocks, err = steps.Check(steps.Pack, a.Facts); err != nil {
+			return nil, err
+		}
 		for _, i := range a.Items {
 			s.Space.AtMost += i.Bytes
 			s.Space.Sealed += i.Sealed
@@ -178,7 +180,7 @@ func (l *Looker) fill(ctx context.Context, c *card.Card, a *App, f *steps.Facts)
 			return err
 		}
 		if !st.Finished {
-			f.Unsynced = append(f.Unsynced, st.About+": "+st.Why)
+			f.Pack.Unsynced = append(f.Pack.Unsynced, st.About+": "+st.Why)
 		}
 		a.Sync = append(a.Sync, st)
 	}
@@ -191,7 +193,7 @@ func (l *Looker) fill(ctx context.Context, c *card.Card, a *App, f *steps.Facts)
 
 // items looks at each item.
 func (l *Looker) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
-	f.Consistent = true
+	f.Fit, f.Use, f.Pack, f.Drift = &steps.FitFacts{}, &steps.UseFacts{Consistent: true}, &steps.PackFacts{}, &steps.DriftFacts{}
 	for i := range a.Places {
 		p := &a.Places[i]
 		p.Progress("looking at", 0)
@@ -203,28 +205,28 @@ func (l *Looker) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 			return err
 		}
 		if is.Since != nil && !is.Since.Same {
-			f.OldChanged = append(f.OldChanged, changed(p, is.Since))
+			f.Drift.OldChanged = append(f.Drift.OldChanged, changed(p, is.Since))
 		}
 		if err := l.count(ctx, p, is, f); err != nil {
 			return err
 		}
 		a.Items = append(a.Items, *is)
-		f.Need += is.Bytes
-		f.BadNames = append(f.BadNames, is.BadNames...)
-		f.Unreadable = append(f.Unreadable, is.Unreadable...)
-		f.LacksNeed = append(f.LacksNeed, is.Lacks...)
-		f.Open = append(f.Open, is.Held...)
+		f.Fit.Need += is.Bytes
+		f.Fit.BadNames = append(f.Fit.BadNames, is.BadNames...)
+		f.Pack.Unreadable = append(f.Pack.Unreadable, is.Unreadable...)
+		f.Pack.LacksNeed = append(f.Pack.LacksNeed, is.Lacks...)
+		f.Use.Open = append(f.Use.Open, is.Held...)
 		if is.Locked != "" {
-			f.Open = append(f.Open, is.Locked)
+			f.Use.Open = append(f.Use.Open, is.Locked)
 		}
 		if is.Stays {
 			continue
 		}
 		if p.Found {
-			f.Consistent = f.Consistent && is.InUse
+			f.Use.Consistent = f.Use.Consistent && is.InUse
 			a.Found = true
 		} else if !p.Card.Optional && len(is.Unreadable) == 0 {
-			f.Missing = append(f.Missing, l.absent(*p))
+			f.Pack.Missing = append(f.Pack.Missing, l.absent(*p))
 		}
 	}
 	return l.gone(ctx, c, a, f)
@@ -244,7 +246,7 @@ func needs(c *card.Card, a *App, f *steps.Facts) {
 		it := &c.Items[i]
 		for _, n := range it.Needs {
 			if here[it.Name] && !here[n] {
-				f.LacksNeed = append(f.LacksNeed, it.Name+" is useless without "+n+", which is not here")
+				f.Pack.LacksNeed = append(f.Pack.LacksNeed, it.Name+" is useless without "+n+", which is not here")
 			}
 		}
 	}
@@ -265,7 +267,7 @@ func (l *Looker) count(ctx context.Context, p *Place, is *item.Look, f *steps.Fa
 	}
 	for _, c := range is.Counts {
 		if c.Expect != nil && c.Value != *c.Expect {
-			f.Unexpected = append(f.Unexpected, fmt.Sprintf("%s of %s: the card expects %d, and %d are here", c.Name, p.Label(), *c.Expect, c.Value))
+			f.Drift.Unexpected = append(f.Drift.Unexpected, fmt.Sprintf("%s of %s: the card expects %d, and %d are here", c.Name, p.Label(), *c.Expect, c.Value))
 		}
 	}
 	return nil
@@ -333,15 +335,15 @@ const sampleMargin = 16 << 20
 // space holds what the app needs against what the kit's medium has.
 func (l *Looker) space(a *App, f *steps.Facts) error {
 	if l.KitDir == "" {
-		f.Need = 0 // where it will go is not known yet
+		f.Fit.Need = 0 // where it will go is not known yet
 		return nil
 	}
 	v, err := machine.VolumeOf(l.KitDir)
 	if err != nil {
 		return err
 	}
-	f.Free = v.Free
-	if !l.Estimate || f.Need <= 0 || uint64(f.Need) <= f.Free {
+	f.Fit.Free = v.Free
+	if !l.Estimate || f.Fit.Need <= 0 || uint64(f.Fit.Need) <= f.Fit.Free {
 		return nil
 	}
 	// What is sealed is smaller; a tenth more than the sample tells is enough,
@@ -350,6 +352,6 @@ func (l *Looker) space(a *App, f *steps.Facts) error {
 	for _, i := range a.Items {
 		sealed += i.Sealed
 	}
-	f.Need = min(f.Need, sealed+sealed/10+sampleMargin)
+	f.Fit.Need = min(f.Fit.Need, sealed+sealed/10+sampleMargin)
 	return nil
 }

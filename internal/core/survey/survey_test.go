@@ -64,7 +64,7 @@ licences:
 		"opt/v": "v4.1b", "opt/app.ini": "edition=Harbour\nserver=OTHER:1\n", "srv/data/a.rec": "x", "srv/out/1/a.out": "x", "srv/out/b.out": "x", "lib/font": "x",
 	}, nil)
 	a := s.Apps[0]
-	if got := strings.Join(a.Facts.LacksNeed, "; "); got != "data is useless without key, which is not here; data is useless without dongle, which is not here" {
+	if got := strings.Join(a.Facts.Pack.LacksNeed, "; "); got != "data is useless without key, which is not here; data is useless without dongle, which is not here" {
 		t.Errorf("what is missed: %q", got)
 	}
 	if got, want := gates(a), "app-closed files-closed items-there needs-met needs-met sync-done"; got != want {
@@ -192,7 +192,7 @@ func TestProtected(t *testing.T) {
 // of it would be packed.
 func TestFileAndFolder(t *testing.T) {
 	s := look(t, "items: [{name: lib, kind: file, path: /srv/lib.photos}, {name: data, kind: folder, path: /srv/data}]\n", "", map[string]string{"srv/lib.photos/a": "x", "srv/data": "x"}, nil)
-	missing := strings.Join(s.Apps[0].Facts.Missing, "; ")
+	missing := strings.Join(s.Apps[0].Facts.Pack.Missing, "; ")
 	if gates(s.Apps[0]) != "items-there" || !strings.Contains(missing, "lib.photos is a folder (a package is one, too), and the card's kind takes a file") || !strings.Contains(missing, "data is a file, and the card's kind takes a folder") {
 		t.Errorf("%q %s", missing, gates(s.Apps[0]))
 	}

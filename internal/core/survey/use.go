@@ -23,7 +23,7 @@ func Licences(ctx context.Context, l *Looker, cards []*card.Card) (out []App, er
 		a := App{App: c.Name, Title: c.Title, Items: []item.Look{}}
 		if a.Places, err = l.Places(ctx, c); err == nil {
 			if err = l.version(ctx, c, &a); err == nil {
-				err = l.licences(ctx, c, &a, &steps.Facts{})
+				err = l.licences(ctx, c, &a, &steps.Facts{Pack: &steps.PackFacts{}})
 			}
 			a.Found = a.Found || slices.ContainsFunc(a.Places, func(p Place) bool { return p.Found })
 			Close(a.Places)
@@ -73,7 +73,7 @@ func (l *Looker) licences(ctx context.Context, c *card.Card, a *App, f *steps.Fa
 func (l *Looker) judge(ls *Licence, how string, f *steps.Facts) {
 	info, s := ls.Method.Info(), ls.Secrets
 	if wrong := licence.FormOf(ls.Card).Wrong(s.Serial); s.Serial != "" && wrong != "" {
-		f.BadSerials = append(f.BadSerials, "the serial of the licence "+ls.Licence+" looks mistyped: "+wrong)
+		f.Pack.BadSerials = append(f.Pack.BadSerials, "the serial of the licence "+ls.Licence+" looks mistyped: "+wrong)
 	}
 	switch {
 	case ls.Card.Whole(s.Serial, s.Code) && (ls.Card.Typed == "" || s.Code != ""):
@@ -82,7 +82,7 @@ func (l *Looker) judge(ls *Licence, how string, f *steps.Facts) {
 	case ls.Card.Typed != "":
 		ls.Typed = true
 	default:
-		f.Missing = append(f.Missing, "the "+info.Serial+" or "+info.Code+" of the licence "+ls.Licence)
+		f.Pack.Missing = append(f.Pack.Missing, "the "+info.Serial+" or "+info.Code+" of the licence "+ls.Licence)
 	}
 }
 
@@ -183,7 +183,7 @@ func (l *Looker) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 	if a.Running, err = l.Running(ctx, c); err != nil {
 		return err
 	}
-	f.Running = a.Running
+	f.Use.Running = a.Running
 	var paths []string
 	for i, p := range a.Places {
 		if a.Items[i].OnDisk {
@@ -206,7 +206,7 @@ func (l *Looker) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 			if machine.Inside(h.Path, p.Path) || strings.HasPrefix(h.Path, p.Path+"-") {
 				is.OpenBy = append(is.OpenBy, ProgramText(h.Program))
 				if !is.InUse {
-					f.Open = append(f.Open, fmt.Sprintf("%s has %s open", ProgramText(h.Program), h.Path))
+					f.Use.Open = append(f.Use.Open, fmt.Sprintf("%s has %s open", ProgramText(h.Program), h.Path))
 				}
 			}
 		}

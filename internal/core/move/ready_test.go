@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -63,7 +64,7 @@ func TestOnNew(t *testing.T) {
 			change(j)
 		}
 		before := len(o.Kit.Log.Lines)
-		r, err := j.OnNew(ctx)
+		r, err := j.Ready(ctx)
 		fatal.If(t, err)
 		for _, l := range o.Kit.Log.Lines[before:] {
 			if l.Event != journal.EventLooked && l.Event != journal.EventChosen {
@@ -115,7 +116,7 @@ func TestOnNew(t *testing.T) {
 	if r.Compared || !r.Ready() {
 		t.Errorf("%+v", r)
 	}
-	if _, err := o.Job(o.Old).OnNew(ctx); fault.KindOf(err) != fault.Usage {
+	if _, err := o.Job(o.Old).Ready(ctx); fault.KindOf(err) != fault.Usage {
 		t.Errorf("on the old computer: %v", err)
 	}
 }
@@ -221,7 +222,7 @@ func TestThirdComputer(t *testing.T) {
 	if _, err := o.Job(third).Tick(map[int]string{1: ""}); err == nil || !strings.Contains(err.Error(), "on the new computer, NEW") {
 		t.Errorf("a third computer ticks something off: %v", err)
 	}
-	if r, err := o.Job(third).OnNew(ctx); err != nil || r.Ready() || r.Checks[0].Need != move.NeedOther {
+	if r, err := o.Job(third).Ready(ctx); err != nil || r.Ready() || r.Checks[0].Need != move.NeedOther {
 		t.Errorf("a third computer is ready: %+v, %v", r, err)
 	}
 	if s, err := o.Job(third).Licences().Statuses(ctx); err != nil || s[0].New == licence.Active || s[0].By != "a person on NEW" {
@@ -334,5 +335,133 @@ func TestInsteadForgets(t *testing.T) {
 	o.Only(j.Unpack(ctx))
 	if o.Text("third/srv/diary/a") != "x" || o.Text("third/elsewhere/a") != "" {
 		t.Error("it went where it was asked for on the other one")
+	}
+}
+
+// TestReadyAgrees makes each gate of unpack and activate stop, one at a time: Ready says so before, and the step
+// says the same. It also looks at a computer where nothing stops.
+func TestReadyAgrees(t *testing.T) {
+	t.Parallel()
+	const text = `version: {file: /opt/v, rule: same-minor, edition: {file: /opt/edition}}
+programs: [pontoon]
+requires: [{name: A driver, path: /lib/driver}]
+items:
+  - {name: diary, kind: folder, path: /srv/diary}
+  - {name: settings, kind: folder, path: ~/.app}
+  - {name: token, kind: file, path: /srv/licence.txt}
+licences: [{name: file, method: file, items: [token], covers: "8"}, {name: seat, method: guided, deactivate: {steps: [{do: free it}]}, activate: {steps: [{do: take it}]}%s}]
+`
+	type office_ = *office.Office
+	for gate, c := range map[string]struct {
+		card string // of the licence
+		set  func(office_) *move.Move
+	}{
+		"":           {"", nil},
+		"right-name": {"", func(o office_) *move.Move { return o.Job(another(t, o, "third", lay.Ident("linux", "THIRD", "3"))) }},
+		"kit-whole": {"", func(o office_) *move.Move {
+			lay.Out(t, o.Dir, map[string]string{"kit/cards/app.yaml": "card: 1\n"})
+			return o.Job(o.New)
+		}},
+		"users-known":   {"", func(o office_) *move.Move { return o.Job(o.New) }},
+		"licence-freed": {"", func(o office_) *move.Move { return o.Job(o.New) }},
+		"place-ready": {"", func(o office_) *move.Move {
+			os.RemoveAll(o.Dir + "/new/srv")
+			lay.Out(t, o.Dir, map[string]string{"new/srv": "a file"})
+			return o.Job(o.New)
+		}},
+		"requires-met": {"", func(o office_) *move.Move { os.Remove(o.Dir + "/new/lib/driver"); return o.Job(o.New) }},
+		"version-rule": {"", func(o office_) *move.Move {
+			lay.Out(t, o.Dir, map[string]string{"new/opt/v": "8.1"})
+			return o.Job(o.New)
+		}},
+		"same-edition": {"", func(o office_) *move.Move {
+			lay.Out(t, o.Dir, map[string]string{"new/opt/edition": "Small"})
+			return o.Job(o.New)
+		}},
+		"covered": {"", func(o office_) *move.Move {
+			lay.Out(t, o.Dir, map[string]string{"new/opt/v": "9.0"})
+			return o.Job(o.New)
+		}},
+		"old-deactivated": {"", func(o office_) *move.Move { return o.Job(o.New) }},
+		"waiting-over":    {", wait: 1h", func(o office_) *move.Move { return o.Job(o.New) }},
+		"back-in-time": {", back-by: 1m", func(o office_) *move.Move {
+			j := o.Job(o.New)
+			j.Now = func() time.Time { return time.Now().Add(30 * time.Minute) }
+			return j
+		}},
+		"clock-right": {"", func(o office_) *move.Move {
+			j := o.Job(o.New)
+			j.Now = func() time.Time { return time.Now().Add(-5 * time.Hour) }
+			return j
+		}},
+	} {
+		t.Run(gate, func(t *testing.T) {
+			t.Parallel()
+			o := office.New(t, fmt.Sprintf(text, c.card), "linux", map[string]string{
+				"old/etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\n", "old/opt/v": "8.2.1", "old/opt/edition": "Harbour", "old/srv/diary/a": "1", "old/home/maren/.app/s": "m", "old/srv/licence.txt": "key",
+				"new/opt/v": "8.2.3", "new/opt/edition": "Harbour", "new/lib/driver": "", "new/srv/x": "",
+			})
+			o.Pack()
+			if gate != "users-known" {
+				lay.Out(t, o.Dir, map[string]string{"new/etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\n", "new/home/maren/x": ""})
+			}
+			o.New = office.Open(t, o.Dir+"/new")
+			if gate != "licence-freed" && gate != "old-deactivated" {
+				o.Change(o.Old, agreeing{}, time.Now(), (*move.Move).Deactivate)
+			}
+			job := func() *move.Move {
+				if c.set == nil {
+					return o.Job(o.New)
+				}
+				return c.set(o)
+			}
+			r, err := job().Ready(ctx)
+			fatal.If(t, err)
+			for _, step := range []steps.Step{steps.Unpack, steps.Activate} {
+				said := map[string]bool{}
+				for _, check := range r.Checks {
+					if check.Stops == step {
+						said[check.Gate] = true
+					}
+				}
+				j := job()
+				do := j.Unpack
+				if step == steps.Activate {
+					u := job() // the unpack comes before, whatever stops it
+					u.Overrides = map[string]string{}
+					for g := range said {
+						u.Overrides[g] = "tried"
+					}
+					for _, check := range r.Checks {
+						u.Overrides[check.Gate] = "tried"
+					}
+					u.Unpack(ctx) //nolint:errcheck // what stops activate is looked at
+					j.Person, do = agreeing{}, j.Activate
+				}
+				out, err := do(ctx)
+				fatal.If(t, err)
+				stopped := map[string]bool{}
+				for _, b := range out[0].Blocks {
+					stopped[b.Gate] = true
+				}
+				delete(stopped, "in-place") // it follows from what stops unpack
+				for g := range stopped {
+					if !said[g] && !(step == steps.Activate && slices.ContainsFunc(r.Checks, func(check move.Check) bool { return check.Gate == g && check.Stops == steps.Unpack })) {
+						t.Errorf("%s is stopped by %s, which was not said: %+v", step, g, r.Checks)
+					}
+				}
+				for g := range said {
+					if !stopped[g] {
+						t.Errorf("%s was said to stop %s, and does not: %+v", g, step, out[0].Blocks)
+					}
+				}
+				if gate == "" && (len(said) > 0 || out[0].Err != nil) {
+					t.Errorf("%s: %v %v", step, said, out[0].Err)
+				}
+			}
+			if gate != "" && !slices.ContainsFunc(r.Checks, func(check move.Check) bool { return check.Gate == gate && check.Stops != "" }) {
+				t.Errorf("%s did not stop anything: %+v", gate, r.Checks)
+			}
+		})
 	}
 }

@@ -1,0 +1,187 @@
+package move
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/survey"
+	"movekit/internal/core/tree"
+)
+
+// gathered is what the new computer has for one app. Ready and Unpack gather the same, and run the same gates on it.
+type gathered struct {
+	facts    steps.Facts
+	targets  []item.Target
+	unplaced []item.Unplaced
+	version  run.Version
+	requires []survey.Required
+	lacks    []lack
+	same     map[steps.Key]bool // items whose existing data is what is sealed
+	there    map[steps.Key]bool // items that have existing data
+	space    volumes
+}
+
+// lack is one reason why an item cannot be put in its place.
+type lack struct {
+	label string
+	says  string
+	need  Need
+	of    string // the drive or user that it is about
+}
+
+// gather collects the facts for the gates of Unpack. damage is what inspecting the kit found. The caller closes the
+// targets.
+func (m *Move) gather(ctx context.Context, c *card.Card, damage []string) (*gathered, error) {
+	g := &gathered{facts: m.Facts(c), same: map[steps.Key]bool{}, there: map[steps.Key]bool{}, space: volumes{}}
+	f := &g.facts
+	f.Kit, f.Use, f.Fit = &steps.KitFacts{Damage: damage}, &steps.UseFacts{}, &steps.FitFacts{}
+	f.Place, f.Version = &steps.PlaceFacts{StillHeld: m.Licences().StillHeld(c)}, &steps.VersionFacts{Covered: covered(c)}
+	if err := m.gatherVersion(ctx, c, g); err != nil {
+		return nil, err
+	}
+	var err error
+	if g.requires, err = m.looker(c, false).Requires(c); err != nil {
+		return nil, err
+	}
+	for _, r := range g.requires {
+		if !r.Here {
+			f.Place.Requires = append(f.Place.Requires, r.Name)
+		}
+	}
+	if f.Use.Running, err = m.running(ctx, c); err != nil || !f.Packed {
+		return g, err
+	}
+	if g.targets, g.unplaced, err = m.Kinds.Targets(ctx, m.Run, c, m.say()); err != nil {
+		return nil, err
+	}
+	if err := m.gatherPlaces(ctx, g); err != nil {
+		item.Close(g.targets)
+		return nil, err
+	}
+	return g, nil
+}
+
+// gatherVersion reads the app's version here.
+func (m *Move) gatherVersion(ctx context.Context, c *card.Card, g *gathered) (err error) {
+	if g.version, err = m.For(c).Version(ctx, c); err != nil {
+		return err
+	}
+	v := g.facts.Version
+	v.NewVersion, v.NewEdition, v.Withheld = g.version.Value, g.version.Edition, g.version.Withheld
+	if c.Version != nil {
+		v.Rule = c.Version.Rule
+	}
+	if p := m.State.Packed[c.Name]; p != nil {
+		v.OldVersion, v.OldEdition = p.Version, p.Edition
+	}
+	return nil
+}
+
+// gatherPlaces checks each item's place: the user, the drive, the server, the space, and who has it open.
+func (m *Move) gatherPlaces(ctx context.Context, g *gathered) error {
+	f := &g.facts
+	for _, u := range g.unplaced {
+		var drive machine.NoDrive
+		switch {
+		case fault.KindOf(u.Err) == fault.NoUser:
+			f.Place.NoUser = append(f.Place.NoUser, m.say().UserHere(u.Key.User))
+		case errors.As(u.Err, &drive):
+			g.lacks = append(g.lacks, lack{item.Label(u.Key), drive.Error(), NeedDrive, string(drive)})
+		default:
+			g.lacks = append(g.lacks, lack{item.Label(u.Key), u.Err.Error(), NeedPlace, ""})
+		}
+	}
+	var paths []string
+	for _, t := range g.targets {
+		for _, name := range t.Strangers() {
+			f.Place.NoUser = append(f.Place.NoUser, name+" (to whom "+t.Label()+" belongs)")
+		}
+		_, disk := t.Mover.Where()
+		err := m.gatherPlace(ctx, t, g)
+		if kind := fault.KindOf(err); err != nil && disk == "" && ctx.Err() == nil && (kind == fault.ServerDown || kind == fault.ServerLogin || kind == fault.ServerRefused || kind == fault.Missing) {
+			g.lacks = append(g.lacks, lack{t.Label(), err.Error(), NeedServer, ""})
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if disk != "" && g.there[t.Key] {
+			paths = append(paths, disk)
+		}
+	}
+	for _, l := range g.lacks {
+		f.Place.Lacks = append(f.Place.Lacks, l.says)
+	}
+	if t := g.space.tightest(); t != nil {
+		f.Fit.Need, f.Fit.Free = t.need, t.free
+	}
+	if len(paths) == 0 {
+		return nil
+	}
+	// Existing data cannot be set aside while a program has it open.
+	holders, err := m.Computer.Holding(ctx, paths)
+	for _, h := range holders {
+		f.Use.Open = append(f.Use.Open, fmt.Sprintf("%s has %s open", survey.ProgramText(h.Program), h.Path))
+	}
+	return err
+}
+
+// gatherPlace checks one item's place.
+func (m *Move) gatherPlace(ctx context.Context, t item.Target, g *gathered) error {
+	_, disk := t.Mover.Where()
+	var lacks item.Lacks
+	var err error
+	if m.Kit.Unlocked() {
+		if lacks, err = t.Mover.Lacks(ctx); err != nil {
+			return err
+		}
+	}
+	there := false
+	if len(lacks.Reasons) == 0 || disk == "" { // else the place cannot even be looked at, perhaps
+		if there, err = t.Exists(ctx, t.Path); err != nil {
+			return err
+		}
+	}
+	g.there[t.Key] = there
+	if m.Kit.Unlocked() {
+		need := NeedServerParts
+		if disk != "" {
+			need = NeedPlace
+		}
+		for _, why := range lacks.Reasons {
+			g.lacks = append(g.lacks, lack{t.Label(), why, need, ""})
+		}
+		g.facts.Fit.BadNames = append(g.facts.Fit.BadNames, lacks.BadNames...)
+		if there {
+			if g.same[t.Key], err = t.Mover.Same(ctx, t.Path); err != nil {
+				return err
+			}
+		}
+	}
+	if t.Known.Placed != nil || g.same[t.Key] {
+		return nil
+	}
+	volume := t.Mover.Volume(ctx)
+	if err := g.space.add(volume, t.Known.Sealed.Bytes); err != nil {
+		return err
+	}
+	if disk != "" {
+		g.space.reclaim(volume, sizeOf(disk+tree.StageEnding))
+	}
+	return nil
+}
+
+// covered returns what the licences of an app cover, by its card.
+func covered(c *card.Card) (out []steps.Cover) {
+	for _, l := range c.Licences {
+		out = append(out, steps.Cover{Version: l.Covers, Edition: l.Edition})
+	}
+	return out
+}

@@ -1,0 +1,406 @@
+package move
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/steps"
+)
+
+// Readiness is what the new computer has and lacks before an unpack.
+type Readiness struct {
+	Computer string         `json:"computer"`
+	System   machine.System `json:"system"`
+	Users    []string       `json:"users"`
+	Checks   []Check        `json:"checks"`
+	Compared bool           `json:"compared"` // existing data was compared with the kit
+	Notes    []string       `json:"notes,omitempty"`
+}
+
+// Check is one thing that was checked on the new computer.
+type Check struct {
+	App   string     `json:"app,omitempty"` // title; "" for the computer itself
+	What  string     `json:"what"`
+	Ready bool       `json:"ready"`
+	Says  string     `json:"says"`            // what was found
+	Gate  string     `json:"gate,omitempty"`  // the gate that stops a step because of it
+	Stops steps.Step `json:"stops,omitempty"` // the step that it stops; "" if it is only a remark
+	Need  Need       `json:"need,omitempty"`  // what to do, more precisely than the gate's advice
+	First string     `json:"first,omitempty"` // the same in words, by whoever shows it
+	Of    string     `json:"-"`               // what the need is about
+	With  string     `json:"-"`               // who or what may meet it
+}
+
+// Need is what must be done before an unpack.
+type Need string
+
+// The needs. What has no need of its own is met by what the gate advises.
+const (
+	NeedSystem      Need = "other-system"     // the kit was made for a computer of another system
+	NeedPack        Need = "pack"             // the app must be packed
+	NeedAgreement   Need = "agreement"        // a person must agree to a command
+	NeedInstall     Need = "install"          // it must be installed
+	NeedApp         Need = "install-app"      // the app must be installed, and not be started yet
+	NeedVersion     Need = "install-version"  // a version that may read the data
+	NeedEdition     Need = "install-edition"  // the same edition
+	NeedClose       Need = "close"            // the app must be closed
+	NeedNetwork     Need = "network"          // the computer must be connected, or the server be up
+	NeedUser        Need = "user"             // a user must be created, or another one mapped
+	NeedCounterpart Need = "user-counterpart" // somebody here may be the same person
+	NeedPlace       Need = "place"            // a drive or folder
+	NeedDrive       Need = "drive"
+	NeedServer      Need = "server"       // the database server must run, and let us in
+	NeedServerParts Need = "server-parts" // something must be installed for the server, or a newer one
+	NeedSpace       Need = "space"
+	NeedOther       Need = "other-computer" // another computer is bound as the new one
+	NeedNames       Need = "names"          // this system forbids a name
+	NeedCovered     Need = "covered"        // the licence does not cover what is installed
+)
+
+// Ready reports whether no gate would stop an unpack.
+func (r *Readiness) Ready() bool {
+	return !slices.ContainsFunc(r.Checks, func(c Check) bool { return c.Stops == steps.Unpack })
+}
+
+// good adds what is as it should be.
+func (r *Readiness) good(app, what, says string) {
+	r.Checks = append(r.Checks, Check{App: app, What: what, Ready: true, Says: says})
+}
+
+// bad adds what a gate stops at. If gate is "", it is only a remark. The check can be changed until the next is added.
+func (r *Readiness) bad(app, what, says, gate string, need Need) *Check {
+	r.Checks = append(r.Checks, Check{App: app, What: what, Says: says, Gate: gate, Need: need})
+	return &r.Checks[len(r.Checks)-1]
+}
+
+// add adds either.
+func (r *Readiness) add(app, what string, good bool, says, gate string, need Need) {
+	if good {
+		r.good(app, what, says)
+	} else {
+		r.bad(app, what, says, gate, need)
+	}
+}
+
+// Ready checks the new computer before an unpack, by the gates of Unpack, and of Activate as far as they can be known
+// before. It changes nothing here. Existing data is compared with the kit if that is unlocked.
+func (m *Move) Ready(ctx context.Context) (*Readiness, error) {
+	if m.Side() == steps.OldSide && !m.Manifest.Keep {
+		return nil, fault.New(fault.Usage, "this is the old computer %s itself; run this on the new one", m.Computer.Name())
+	}
+	cards, err := m.Chosen()
+	if err != nil {
+		return nil, err
+	}
+	r := &Readiness{Computer: m.Computer.Name(), System: m.Computer.System(), Users: []string{}, Compared: m.Kit.Unlocked()}
+	for _, u := range m.Computer.Users() {
+		r.Users = append(r.Users, u.Name)
+	}
+	if want := m.Manifest.New.System; want != m.Computer.System() {
+		r.bad("", "system", fmt.Sprintf("this is a %s computer; the kit was made for a %s computer", m.Computer.System(), want), "", NeedSystem)
+	}
+	defer m.Private.Drop()
+	damage, err := m.damage(ctx, m.readFor(cards))
+	if err != nil {
+		return nil, err
+	}
+	need := volumes{}
+	for _, c := range cards {
+		if err := m.readyApp(ctx, c, r, damage, need); err != nil {
+			return nil, err
+		}
+		if ctx.Err() != nil {
+			return nil, fault.Wrap(fault.Stopped, ctx.Err(), "the check was stopped")
+		}
+	}
+	m.readySpace(r, need)
+	r.Notes = m.Computer.Notes()
+	if m.Kit.Unlocked() && m.Side() == steps.NewSide && !slices.ContainsFunc(slices.Collect(maps.Values(m.Say.Users)), func(name string) bool { return machine.FindUser(m.Computer, name) == nil }) {
+		return r, m.settle()
+	}
+	return r, nil
+}
+
+// readFor returns the apps whose sealed files are read back to check the kit: those that still have to be unpacked.
+func (m *Move) readFor(cards []*card.Card) []string {
+	apps := []string{""} // none: the kit's own files alone
+	for _, c := range cards {
+		if m.State.Packed[c.Name] != nil && m.State.Progress(c, steps.Unpack) != steps.Yes {
+			apps = append(apps, c.Name)
+		}
+	}
+	return apps
+}
+
+// readyApp checks one app.
+func (m *Move) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage []string, need volumes) error {
+	g, err := m.gather(ctx, c, damage)
+	if err != nil {
+		return err
+	}
+	defer item.Close(g.targets)
+	blocks, err := steps.Check(steps.Unpack, g.facts)
+	if err != nil {
+		return err
+	}
+	later, err := m.readyActivate(c, g)
+	if err != nil {
+		return err
+	}
+	if place := slices.IndexFunc(blocks, func(b steps.Block) bool { return steps.Find(b.Gate).Place }); place >= 0 {
+		// It is about the computer. On the wrong one the other gates do not matter.
+		b := blocks[place]
+		check := Check{What: "computer", Says: b.Why, Gate: b.Gate, Stops: steps.Unpack}
+		if b.Gate == "new-computer" {
+			check.Need = NeedOther
+		}
+		if !slices.Contains(r.Checks, check) {
+			r.Checks = append(r.Checks, check)
+		}
+		blocks, later = slices.Delete(blocks, place, place+1), nil
+	}
+	first := len(r.Checks)
+	packed := m.State.Packed[c.Name]
+	if packed == nil {
+		r.bad(c.Title, "kit", "not packed yet", "packed", NeedPack)
+	}
+	m.readyVersion(c, packed, g, r)
+	if looked := (steps.Looked{Version: g.version.Value, Edition: g.version.Edition}); m.Kit.Unlocked() && looked.Version != "" && (m.State.Looked[c.Name] == nil || *m.State.Looked[c.Name] != looked) {
+		// So that deactivate can check whether the licence covers this version.
+		if err := m.Record(journal.EventLooked, steps.Key{App: c.Name}, looked); err != nil {
+			return err
+		}
+	}
+	for _, q := range g.requires {
+		r.add(c.Title, q.Name, q.Here, map[bool]string{true: "here", false: "not here"}[q.Here], "requires-met", NeedInstall)
+	}
+	if len(g.facts.Use.Running) > 0 {
+		r.bad(c.Title, "closed", "running: "+strings.Join(g.facts.Use.Running, ", "), "app-closed", NeedClose)
+	}
+	if err := m.readyStays(ctx, c, packed, r); err != nil {
+		return err
+	}
+	if packed != nil {
+		if err := m.readyItems(ctx, c, packed, g, r); err != nil {
+			return err
+		}
+	}
+	for id, v := range g.space {
+		if need[id] == nil {
+			need[id] = &volume{at: v.at, free: v.free}
+		}
+		need[id].need += v.need
+	}
+	r.byGates(c.Title, first, steps.Unpack, blocks)
+	r.byGates(c.Title, first, steps.Activate, later)
+	return nil
+}
+
+// readyActivate returns the gates that would stop Activate once the data is in place. Licence services are not
+// asked: what the kit remembers counts.
+func (m *Move) readyActivate(c *card.Card, g *gathered) (out []steps.Block, err error) {
+	f := g.facts
+	f.Placed = true
+	for i := range c.Licences {
+		st := m.State.Stand(c, &c.Licences[i], nil, m.Now())
+		if st.Old == "" || m.Manifest.Keep {
+			continue
+		}
+		f.Seat = &steps.SeatFacts{Licence: st, Takeover: m.Wishes.Takeover != "", Second: m.Wishes.Second != "" || st.Second}
+		blocks, err := steps.Check(steps.Activate, f)
+		if err != nil {
+			return nil, err
+		}
+		for _, b := range blocks {
+			if !slices.Contains(out, b) {
+				out = append(out, b)
+			}
+		}
+	}
+	return out, nil
+}
+
+// byGates marks the checks from first on that a gate stops at. A gate that no check is about gets one of its own, and
+// a check whose gate does not stop is only a remark.
+func (r *Readiness) byGates(app string, first int, step steps.Step, blocks []steps.Block) {
+	shown := map[string]bool{}
+	for i := first; i < len(r.Checks); i++ {
+		c := &r.Checks[i]
+		if c.Ready || c.Gate == "" || c.Stops != "" || !slices.ContainsFunc(blocks, func(b steps.Block) bool { return b.Gate == c.Gate }) {
+			shown[c.Gate] = shown[c.Gate] || c.Stops != ""
+			continue
+		}
+		c.Stops, shown[c.Gate] = step, true
+	}
+	for _, b := range blocks {
+		if !shown[b.Gate] {
+			r.Checks = append(r.Checks, Check{App: app, What: b.Gate, Says: b.Why, Gate: b.Gate, Stops: step})
+		}
+	}
+}
+
+// readyVersion compares the version and edition here with the card's rule.
+func (m *Move) readyVersion(c *card.Card, packed *steps.Packed, g *gathered, r *Readiness) {
+	here, v := g.version, g.facts.Version
+	if c.Version != nil {
+		says := fmt.Sprintf("%s here, %s on %s (%s)", cmp.Or(here.Value, "not"), cmp.Or(v.OldVersion, "not known yet"), m.Manifest.Old.Name, c.Version.Rule)
+		stopped := slices.ContainsFunc(blocksOf(g.facts), func(b steps.Block) bool { return b.Gate == "version-rule" })
+		switch {
+		case here.Value == "" && len(here.Withheld) > 0:
+			r.bad(c.Title, "version", says, "version-rule", NeedAgreement).Of = strings.Join(here.Withheld, " ")
+		case here.Value == "":
+			r.bad(c.Title, "version", says, "version-rule", NeedApp)
+		default:
+			r.add(c.Title, "version", !stopped || packed == nil, says, "version-rule", NeedVersion)
+		}
+		if c.Version.Edition != nil {
+			was := v.OldEdition
+			r.add(c.Title, "edition", was == "" || strings.EqualFold(was, here.Edition), fmt.Sprintf("%s here, %s on %s", cmp.Or(here.Edition, "not known"), cmp.Or(was, "not known"), m.Manifest.Old.Name), "same-edition", NeedEdition)
+		}
+	}
+	for i, cover := range g.facts.Version.Covered {
+		if why := cover.Lacks(g.facts); why != nil {
+			r.bad(c.Title, "licence "+c.Licences[i].Name, why[0], "covered", NeedCovered)
+		}
+	}
+}
+
+// blocksOf returns the gates of the version, whatever computer this is.
+func blocksOf(f steps.Facts) []steps.Block {
+	f.Side, f.Bound = steps.NewSide, true
+	blocks, _ := steps.Check(steps.Unpack, f)
+	return blocks
+}
+
+// readyStays checks the servers and accounts that the app goes on using, with the old computer's addresses if those
+// are known.
+func (m *Move) readyStays(ctx context.Context, c *card.Card, packed *steps.Packed, r *Readiness) error {
+	for _, p := range m.looker(c, false).Staying(c, packed) {
+		is, err := p.Look(ctx, item.Looking{})
+		if err != nil {
+			return err
+		}
+		where := cmp.Or(p.Card.Kind.Info().StaysAt, "there") + ", " + cmp.Or(is.Path, "address not known")
+		if is.Reached == nil {
+			r.good(c.Title, p.Card.Name, where+"; not tried")
+			continue
+		}
+		r.add(c.Title, p.Card.Name, *is.Reached, map[bool]string{true: "reached", false: "not reached"}[*is.Reached]+": "+is.Path, "", NeedNetwork)
+	}
+	return nil
+}
+
+// readyItems adds a check for each user and item of an app.
+func (m *Move) readyItems(ctx context.Context, c *card.Card, packed *steps.Packed, g *gathered, r *Readiness) error {
+	asked := map[string]bool{}
+	for _, key := range packed.Items {
+		if key.User != "" && !asked[key.User] {
+			asked[key.User] = true
+			m.readyUser(c, key.User, r)
+		}
+		i := slices.IndexFunc(g.targets, func(t item.Target) bool { return t.Key == key })
+		label, lacking := item.Label(key), false
+		for _, l := range g.lacks {
+			if l.label == label {
+				r.bad(c.Title, label, l.says, "place-ready", l.need).Of = l.of
+				lacking = true
+			}
+		}
+		if i < 0 || lacking && !g.there[key] {
+			continue // the user or the place is missing, as said above
+		}
+		if err := m.readyItem(ctx, c, g.targets[i], g, r); err != nil {
+			return err
+		}
+	}
+	for _, name := range g.facts.Fit.BadNames {
+		r.bad(c.Title, "names", name, "names-fit", NeedNames)
+	}
+	return nil
+}
+
+// readyUser says which user here gets the data of a user of the old computer.
+func (m *Move) readyUser(c *card.Card, old string, r *Readiness) {
+	name := m.say().UserHere(old)
+	what := "user " + old
+	if u := machine.FindUser(m.Computer, name); u != nil {
+		r.good(c.Title, what, "is "+u.Name+" here")
+		return
+	}
+	check := r.bad(c.Title, what, "is not here", "users-known", NeedUser)
+	check.Of = old
+	if u := machine.Counterpart(m.Computer, name); u != nil {
+		check.Says, check.Need, check.With = "is not here; "+u.Name+" may be the same person", NeedCounterpart, u.Name
+	}
+}
+
+// readyItem checks the place where an item will go.
+func (m *Move) readyItem(ctx context.Context, c *card.Card, t item.Target, g *gathered, r *Readiness) error {
+	for _, name := range t.Strangers() {
+		r.bad(c.Title, t.Label(), "belongs to "+name+", who is not here", "users-known", NeedUser).Of = name
+	}
+	here, disk := t.Mover.Where()
+	says := "nothing in the way"
+	if g.there[t.Key] {
+		var err error
+		if says, err = m.readyInTheWay(ctx, t, g, disk != ""); err != nil {
+			return err
+		}
+	}
+	if was := m.State.Was(t.Key); was != "" && !strings.EqualFold(was, here) {
+		says += "; it was " + was + " and will be " + here
+	}
+	r.good(c.Title, t.Label(), says)
+	return nil
+}
+
+// readyInTheWay describes existing data.
+func (m *Move) readyInTheWay(ctx context.Context, t item.Target, g *gathered, onDisk bool) (says string, err error) {
+	says = "something is in the way (not compared: no passphrase given); unpack sets it aside"
+	same := g.same[t.Key]
+	if m.Kit.Unlocked() {
+		says = map[bool]string{true: "the same is here already", false: "something else is in the way; unpack sets it aside"}[same]
+	}
+	if same || !onDisk {
+		return says, nil
+	}
+	is, err := t.Look(ctx, item.Looking{})
+	if err != nil {
+		return "", err
+	}
+	made, err := m.started(ctx, t, is)
+	if err != nil {
+		return "", err
+	}
+	if made {
+		says = fmt.Sprintf("%s was started here (on %s, after it was installed), and what it made of its own is in the way; unpack sets it aside", t.App.Title, is.Newest.Local().Format("2 January 2006"))
+	}
+	another, err := t.Another()
+	if another {
+		says += "; it is another profile than the one that comes"
+	}
+	return strings.Join(append([]string{says}, is.Doubts...), "; "), err
+}
+
+// readySpace compares what will be written with the free space, for all apps together.
+func (m *Move) readySpace(r *Readiness, need volumes) {
+	for _, id := range slices.Sorted(maps.Keys(need)) {
+		v := need[id]
+		says := fmt.Sprintf("%s are needed on the drive of %s, %s are free", humanize.Bytes(uint64(v.need)), machine.Spoken(m.Computer, v.at), humanize.Bytes(v.free))
+		r.add("", "space", v.over() <= 0, says, "fits", NeedSpace)
+		if v.over() > 0 {
+			r.Checks[len(r.Checks)-1].Stops = steps.Unpack
+		}
+	}
+}
