@@ -327,7 +327,7 @@ func servedFaults(t *testing.T, e engine) {
 		cmd.Wait()
 	}
 	now.Halt()
-	if s := run(t, dir, "unpack", "--kit", "kit", "--root", "new"); s.code != 1 || !strings.Contains(s.err, "does not answer") {
+	if s := run(t, dir, "unpack", "--kit", "kit", "--root", "new"); s.code != 4 || !strings.Contains(s.err, "place-ready: the server of "+string(e.kind)) || !strings.Contains(s.err, "does not answer") {
 		t.Errorf("with the new server down: %d %s", s.code, s.err)
 	}
 	fatal.If(t, now.Start())

@@ -196,7 +196,7 @@ var gateAdvice = map[string]string{
 	"not-active-here": "Free the licence here first: without the data it serves nobody.",
 	"old-has-it":      "Leave it here: without it, what is sealed in the kit is all that there is. Override this gate where it is to be unpacked again.",
 	"set-aside-there": "Move it back to that place, if somebody moved it away. If it is lost, override this gate: then what was unpacked is removed, and nothing comes back.",
-	"place-ready":     "Do what is said there: install what the database server lacks, or another server; make the place writable, or mount it elsewhere. Then run this again.",
+	"place-ready":     "Fix what is named: start the database server or install what it lacks, connect the drive or say where its data goes (--drive D=FOLDER), or make the place writable. Then run this again.",
 	"requires-met":    "Install it first; `movekit ready {app}` shows what is here.",
 	"version-rule":    "Install that version first, and do not start it yet. Where the app's own command tells it, see that with `movekit card show {app}`, and agree with --run-commands.",
 	"same-edition":    "Install the same edition first, and do not start it yet.",

@@ -121,6 +121,8 @@ type MethodInfo struct {
 	Serial, Code string
 	// Unnamed says that it may be without what Code is.
 	Unnamed bool
+	// CodeShown says that Code is no secret: the app shows it.
+	CodeShown bool
 	// OneSyncs says that only one copy of the app may be signed in.
 	OneSyncs bool
 	// Plain says in plain words how such a licence is held, and Asks what somebody who writes
@@ -172,7 +174,7 @@ var Methods = []MethodInfo{
 		Plain: "somebody frees it in the app's menu on the old computer, and takes it up on the new one", Asks: bySteps()},
 	{Method: MethodFile, About: "files that travel", Fields: fields("items bound" + rules),
 		Plain: "it is a file: a licence file, or a certificate with its key", Asks: []Ask{{"items", "", "", AskSecrets}}},
-	{Method: MethodKey, About: "a product key, with a registered name where it has one", Fields: fields("serial code form check check-parts typed deactivate activate takeover" + rules), Serial: "product key", Code: "registered name", Unnamed: true,
+	{Method: MethodKey, About: "a product key, with a registered name where it has one", Fields: fields("serial code form check check-parts typed deactivate activate takeover" + rules), Serial: "product key", Code: "registered name", Unnamed: true, CodeShown: true,
 		Plain: "a product key, with a name it is registered to (it stands on a label or in a mail)", Asks: bySteps(Ask{"typed", "Where does one find the key", label, AskText})},
 	{Method: MethodToken, About: "a hardware token, which a person moves", Fields: fields("usb deactivate activate" + rules),
 		Plain: "a dongle, which moves from one computer to the other", Asks: bySteps()},

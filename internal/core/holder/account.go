@@ -5,9 +5,8 @@ import (
 	"movekit/internal/core/licence"
 )
 
-// account is a seat bound to an account's computer, which is reset at the maker.
-type account struct{ person }
-
-// LostSteps are the usual ones: nothing of them is done on the old computer
-// itself.
-func (a account) LostSteps() *card.Change { return a.Steps(licence.Deactivate) }
+// newAccount is a seat that is bound to a computer of an account, and is reset at the vendor. Nothing of that is done
+// on the old computer, so the steps for a lost one are the same.
+func newAccount(h *Held) method {
+	return method{local: local{lostSteps: func() *card.Change { return h.stepsFor(licence.Deactivate) }}}
+}

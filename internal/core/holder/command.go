@@ -15,17 +15,20 @@ import (
 	"movekit/internal/core/run"
 )
 
-// command is the maker's own program, which frees the licence and takes it up.
-type command struct{ person }
+// newCommand is a licence that the vendor's own program deactivates and activates.
+func newCommand(h *Held) method {
+	c := command{h}
+	return method{by: func(context.Context) string { return "the maker's own program" }, local: local{see: c.see, change: c.change}}
+}
 
-func (command) By(context.Context) string { return "the maker's own program" }
+type command struct{ *Held }
 
 // commandTime is what one of the maker's commands may take, where nothing else is
 // said.
 const commandTime = 2 * time.Minute
 
-// See asks the maker's program for the state.
-func (c command) See(ctx context.Context, a *licence.Answer) error {
+// see asks the vendor's program for the state.
+func (c command) see(ctx context.Context, a *licence.Answer) error {
 	show := c.Card.Show
 	said, _, err := c.run(ctx, show.Run)
 	if err != nil {
@@ -43,11 +46,10 @@ func (c command) See(ctx context.Context, a *licence.Answer) error {
 	return nil
 }
 
-// Change has the maker's program free or take up the licence, and asks it for the
-// state afterwards.
-func (c command) Change(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
+// change runs the vendor's program to deactivate or activate the licence, and asks it for the state afterwards.
+func (c command) change(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
 	change := c.Card.Change(action == licence.Deactivate)
-	if err := c.See(ctx, a); err != nil {
+	if err := c.see(ctx, a); err != nil {
 		return err
 	}
 	before := a.Transfers
@@ -71,7 +73,7 @@ func (c command) Change(ctx context.Context, action licence.Action, r licence.Re
 		return fault.New(fault.DeskRefused, "the maker's command %s does not say that it is done (it ended with %d)", change.Run[0], code)
 	}
 	c.became(action, r.From, a)
-	if err := c.See(ctx, a); err != nil {
+	if err := c.see(ctx, a); err != nil {
 		return err
 	}
 	if (a.State == licence.Active) != (action == licence.Activate) {

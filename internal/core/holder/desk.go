@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/licence"
@@ -16,28 +15,27 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// desk is a seat at a licence desk, which knows both computers.
-type desk struct{ person }
+// newDesk is a seat at a licence desk, which knows both computers.
+func newDesk(h *Held) method {
+	d := desk{h}
+	return method{
+		named: func() (serial, product string) { return h.Secrets.Serial, h.Card.Product },
+		by:    func(context.Context) string { return "the licence desk" },
+		copy:  d.copy, keep: d.keep, service: d.service, desk: h.Card.Desk,
+	}
+}
 
-func (d desk) Service() (licence.Service, error) {
+type desk struct{ *Held }
+
+func (d desk) service() (licence.Service, error) {
 	if d.Asks != nil {
 		return d.Asks(d.Card), nil
 	}
 	return &licence.Desk{URL: d.Card.Desk.URL, Key: d.Card.Desk.Key.PublicKey, Pin: d.Card.Desk.Pin}, nil
 }
 
-func (d desk) Named() (serial, product string) { return d.Secrets.Serial, d.Card.Product }
-
-func (d desk) Travels() *card.Desk { return d.Card.Desk }
-
-func (desk) By(context.Context) string { return "the licence desk" }
-
-func (d desk) Complete(ctx context.Context, s *licence.Secrets, _ []string) error {
-	return d.typeIn(ctx, s)
-}
-
-// Settle gives the app the desk's signed answer, or sets it aside.
-func (d desk) Settle(action licence.Action, a *licence.Answer, out *run.LicenceOutcome) error {
+// keep gives the app the desk's signed answer, or sets it aside.
+func (d desk) keep(action licence.Action, a *licence.Answer, out *run.LicenceOutcome) error {
 	path, err := d.token()
 	if path == "" || err != nil {
 		return err
@@ -101,8 +99,8 @@ func (d desk) write(path string, a *licence.Answer, out *run.LicenceOutcome) err
 	return nil
 }
 
-// Copy says what is wrong with the signed answer that the app keeps here.
-func (d desk) Copy() string {
+// copy returns what is wrong with the signed answer that the app keeps here.
+func (d desk) copy() string {
 	path, err := d.token()
 	switch {
 	case err != nil:
@@ -196,5 +194,5 @@ func (h *Held) TakeIn(a *licence.Answer) (*run.LicenceOutcome, error) {
 	if want.Computer != h.Self().ID {
 		return out, nil
 	}
-	return out, h.Holder.Settle(want.Action, a, out)
+	return out, h.keep(want.Action, a, out)
 }

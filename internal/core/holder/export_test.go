@@ -3,9 +3,9 @@ package holder
 import "movekit/internal/core/item"
 
 // Paired and Expired look at the files of a licence, for the tests.
-func (h *Held) Paired(all []item.Target) error { f := files{person{h}}; return f.paired(f.held(all)) }
+func (h *Held) Paired(all []item.Target) error { f := files{h}; return f.paired(f.held(all)) }
 
 func (h *Held) Expired(all []item.Target) string {
-	f := files{person{h}}
+	f := files{h}
 	return f.expired(f.held(all))
 }

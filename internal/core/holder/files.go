@@ -14,40 +14,48 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
-	"movekit/internal/core/tree"
 )
 
-// files is a licence that lies in files, which travel as items.
-type files struct{ person }
+// newFiles is a licence in files, which are moved as items.
+func newFiles(h *Held) method {
+	f := files{h}
+	return method{by: f.by, complete: f.complete, local: local{see: f.see, change: f.change, remains: true, lostSteps: func() *card.Change {
+		return &card.Change{Steps: []card.Guide{{Do: "The licence's files are lost with " + h.Manifest.Old.Name + ". Should its disk ever be used again, delete them there first.", Ask: "Who answers for that?"}}}
+	}}}
+}
+
+type files struct{ *Held }
 
 // day is how a day is written.
 const day = "2 Jan 2006"
 
-// here are the places of the licence's items on this computer.
+// here returns the places of the licence's items on this computer. The caller closes them.
 func (f files) here(ctx context.Context) ([]item.Target, error) {
-	all, _, err := f.Kinds.Targets(ctx, f.Run, f.App, f.Choices)
+	all, unplaced, err := f.Kinds.Targets(ctx, f.Run, f.App, f.Choices)
 	if err != nil {
 		return nil, err
 	}
-	out := slices.DeleteFunc(all, func(t item.Target) bool { return !slices.Contains(f.Card.Items, t.Card.Name) })
+	ours := func(key steps.Key) bool {
+		c := f.App.Item(key.Item)
+		return c != nil && slices.Contains(f.Card.Items, c.Name)
+	}
+	for _, u := range unplaced {
+		if ours(u.Key) && fault.KindOf(u.Err) != fault.NoUser {
+			item.Close(all)
+			return nil, u.Err
+		}
+	}
+	out := slices.DeleteFunc(all, func(t item.Target) bool { return !ours(t.Key) })
 	if len(out) == 0 {
 		return nil, fault.New(fault.Missing, "the files of the licence %s of %s are not in the kit", f.Card.Name, f.App.Title)
 	}
 	return out, nil
 }
 
-// Remains is true: they are there to be set aside.
-func (files) Remains() bool { return true }
-
-// LostSteps has somebody answer for the old computer's disk.
-func (f files) LostSteps() *card.Change {
-	return &card.Change{Steps: []card.Guide{{Do: "The licence's files are lost with " + f.Manifest.Old.Name + ". Should its disk ever be used again, delete them there first.", Ask: "Who answers for that?"}}}
-}
-
-// See tells the state from the files that are here. The new computer has the
+// see reads the state from the files that are here. The new computer has the
 // licence when all are the ones that were sealed and it was taken up with them;
 // the old one, as long as any is there.
-func (f files) See(ctx context.Context, a *licence.Answer) error {
+func (f files) see(ctx context.Context, a *licence.Answer) error {
 	all, err := f.here(ctx)
 	if err != nil {
 		return err
@@ -143,8 +151,8 @@ func (f files) expired(held []licence.Contents) string {
 	return ""
 }
 
-// By says what is in the files.
-func (f files) By(ctx context.Context) string {
+// by reports what is in the files.
+func (f files) by(ctx context.Context) string {
 	all, err := f.here(ctx)
 	if err != nil {
 		return "the journal"
@@ -161,20 +169,25 @@ func (f files) By(ctx context.Context) string {
 	return "the files on " + f.Computer.Name()
 }
 
-// Change frees the licence by setting its files aside, and takes it up by seeing
-// that they are in place and belong together.
-func (f files) Change(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
+// change deactivates the licence by setting its files aside, and activates it by checking that they are in place and
+// belong together.
+func (f files) change(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
 	all, err := f.here(ctx)
 	if err != nil {
 		return err
 	}
 	if action == licence.Deactivate {
 		for _, t := range all {
-			if there, err := machine.Exists(t.Path); err != nil || !there {
+			if there, err := t.Exists(ctx, t.Path); err != nil {
+				return err // what could not be looked at is not set aside
+			} else if !there {
 				continue
 			}
-			aside := tree.AsideName(t.Path, f.Now())
-			if err := os.Rename(t.Path, aside); err != nil {
+			aside, err := t.Names.Free(ctx, t.Path, item.ForAside)
+			if err == nil {
+				err = t.Names.MoveOut(ctx, t.Path, aside, false)
+			}
+			if err != nil {
 				return fault.Wrap(fault.CannotPlace, err, "cannot set %s aside", t.Path)
 			}
 			f.aside = append(f.aside, aside)
@@ -255,9 +268,8 @@ func (r *Room) StillHeld(c *card.Card) (out []string) {
 	return out
 }
 
-// Complete asks for the passphrase of the files, where they have one. Without it
-// they move all the same, and are compared as they are.
-func (f files) Complete(ctx context.Context, s *licence.Secrets, paths []string) error {
+// complete asks for the passphrase of encrypted files. Without it they are moved and compared as they are.
+func (f files) complete(ctx context.Context, s *licence.Secrets, paths []string) error {
 	var locked [][]byte
 	for _, p := range paths {
 		data, err := os.ReadFile(p)

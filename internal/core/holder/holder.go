@@ -1,6 +1,6 @@
-// Package holder knows how licences are held: one file a method. All of them are
-// asked and changed by the same code, package licence's; what no service changes
-// answers like one, with what files, a maker's program or a person say.
+// Package holder has the methods by which licences are held, a file each. All are queried and changed by the code of
+// package licence: what no service changes answers like a service, with what files, a vendor's program or a person
+// report.
 package holder
 
 import (
@@ -17,53 +17,47 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Holder is how one licence is held.
-type Holder interface {
-	// Service is who is asked for its state and for changes.
-	Service() (licence.Service, error)
-	// Named is what it is known by there: a serial, and a product.
-	Named() (serial, product string)
-	// Travels is the desk that can be asked by file or telephone; nil where there
-	// is none.
-	Travels() *card.Desk
-	// By says who told its state.
-	By(ctx context.Context) string
-	// Copy says what is wrong with the app's own copy of it on this computer, where it is
-	// active; "" where nothing is, or the app keeps none.
-	Copy() string
-	// Complete asks a person for what of its secrets is not on the computer. files
-	// are those that hold it.
-	Complete(ctx context.Context, s *licence.Secrets, files []string) error
-	// Settle gives the app what it keeps of the licence, or takes that away, after
-	// a change.
-	Settle(action licence.Action, a *licence.Answer, out *run.LicenceOutcome) error
+// method is how one licence is held. A nil function means the usual.
+type method struct {
+	// named returns what the licence is known by at its service. nil: by the app and the licence of the card.
+	named func() (serial, product string)
+	// by returns who reported the state. nil: the person who answered last.
+	by func(ctx context.Context) string
+	// copy returns what is wrong with the app's own copy of the licence here, if it is active. nil: the app keeps none.
+	copy func() string
+	// complete asks for secrets that are not on the computer; files are those that hold the licence. nil: typeIn.
+	complete func(ctx context.Context, s *licence.Secrets, files []string) error
+	// keep gives the app its copy of the licence after a change, or takes it away. nil: the app keeps none.
+	keep func(action licence.Action, a *licence.Answer, out *run.LicenceOutcome) error
 
-	// What follows is asked of those that no service changes.
+	service func() (licence.Service, error) // nil: no service changes the licence, and local answers
+	desk    *card.Desk                      // that can be asked by file or telephone; nil: none
+	local
+}
 
-	// See adds what this computer shows to what is remembered of it.
-	See(ctx context.Context, a *licence.Answer) error
-	// Change frees it on this computer, or takes it up.
-	Change(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error
-	// Steps are what a person does for a change.
-	Steps(action licence.Action) *card.Change
-	// LostSteps are what a person does to free it where the old computer cannot.
-	LostSteps() *card.Change
-	// Remains reports whether something of it is on the old computer to be set
-	// aside, even where it cannot be freed there.
-	Remains() bool
-	// Shown is the one of its secrets that is no secret.
-	Shown() string
+// local is how a licence that no service changes is seen and changed on this computer.
+type local struct {
+	// see adds what this computer shows to what is remembered. nil: nothing.
+	see func(ctx context.Context, a *licence.Answer) error
+	// change deactivates the licence here, or activates it. nil: a person takes the steps.
+	change func(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error
+	// steps returns what a person does for a change. nil: the steps of the card.
+	steps func(action licence.Action) *card.Change
+	// lostSteps returns what a person does if the old computer cannot deactivate it. nil: the vendor is asked to.
+	lostSteps func() *card.Change
+	// remains: something of the licence is on the old computer to be set aside, even if it cannot be deactivated there.
+	remains bool
 }
 
 // methods is the table of all methods.
-var methods = map[card.Method]func(*Held) Holder{
-	card.MethodDesk:    func(h *Held) Holder { return desk{person{h}} },
-	card.MethodCommand: func(h *Held) Holder { return command{person{h}} },
-	card.MethodGuided:  func(h *Held) Holder { return person{h} },
-	card.MethodFile:    func(h *Held) Holder { return files{person{h}} },
-	card.MethodKey:     func(h *Held) Holder { return key{person{h}} },
-	card.MethodToken:   func(h *Held) Holder { return token{person{h}} },
-	card.MethodAccount: func(h *Held) Holder { return account{person{h}} },
+var methods = map[card.Method]func(*Held) method{
+	card.MethodDesk:    newDesk,
+	card.MethodCommand: newCommand,
+	card.MethodGuided:  func(*Held) method { return method{} },
+	card.MethodFile:    newFiles,
+	card.MethodKey:     newKey,
+	card.MethodToken:   newToken,
+	card.MethodAccount: newAccount,
 }
 
 // Wishes are what a person wants beside the usual, each with the reason.
@@ -95,7 +89,7 @@ type Held struct {
 	Key     steps.Key
 	Secrets licence.Secrets
 	Request licence.Request // about this computer, or the one in whose name it is asked
-	Holder  Holder
+	method  method
 	service licence.Service
 	aside   []string // files that were set aside by a change
 }
@@ -104,7 +98,7 @@ type Held struct {
 // this computer.
 func (r *Room) Open(c *card.Card, l *card.Licence, version string) (*Held, error) {
 	h := &Held{Room: r, App: c, Card: l, Key: steps.Key{App: c.Name, Item: l.Name}}
-	h.Holder = methods[l.Method](h)
+	h.method = methods[l.Method](h)
 	st := h.state()
 	if l.Method.Info().Sealed() && st.Sealed == nil {
 		return nil, fault.New(fault.Missing, "the %s and %s of the licence %s of %s are not in the kit", l.Method.Info().Serial, l.Method.Info().Code, l.Name, c.Title)
@@ -118,10 +112,32 @@ func (r *Room) Open(c *card.Card, l *card.Licence, version string) (*Held, error
 	if r.Lost != "" && r.Side() == steps.NewSide {
 		h.Request.Computer = h.state().From.ID // in its name
 	}
-	h.Request.Serial, h.Request.Product = h.Holder.Named()
+	h.Request.Serial, h.Request.Product = h.Key.App+"/"+h.Key.Item, h.App.Title
+	if h.method.named != nil {
+		h.Request.Serial, h.Request.Product = h.method.named()
+	}
 	var err error
-	h.service, err = h.Holder.Service()
+	h.service, err = h.Service()
 	return h, err
+}
+
+// Service returns who is asked for the licence's state and for changes.
+func (h *Held) Service() (licence.Service, error) {
+	if h.method.service != nil {
+		return h.method.service()
+	}
+	return here{h}, nil
+}
+
+// Desk returns the licence desk that can be asked by file or telephone, or nil.
+func (h *Held) Desk() *card.Desk { return h.method.desk }
+
+// keep gives the app its copy of the licence after a change, or takes it away.
+func (h *Held) keep(action licence.Action, a *licence.Answer, out *run.LicenceOutcome) error {
+	if h.method.keep == nil {
+		return nil
+	}
+	return h.method.keep(action, a, out)
 }
 
 // state is what the journal knows of the licence.
@@ -170,14 +186,15 @@ func (h *Held) see(ctx context.Context) (*steps.Sight, error) {
 		return nil, err
 	}
 	see := &steps.Sight{Old: old, Here: here}
-	if h.Holder.Travels() == nil && here != h.state().From.ID {
+	if h.Desk() == nil && here != h.state().From.ID {
 		// What this computer shows comes before what is remembered.
 		if see.New, err = h.ask(ctx, here); err != nil {
 			return nil, err
 		}
 	}
-	if see.By = h.Holder.By(ctx); here != h.state().From.ID {
-		see.Copy = h.Holder.Copy()
+	see.By = h.by(ctx)
+	if here != h.state().From.ID && h.method.copy != nil {
+		see.Copy = h.method.copy()
 	}
 	return see, nil
 }
@@ -197,7 +214,7 @@ func (h *Held) Free(ctx context.Context) (*run.LicenceOutcome, error) {
 	if h.Side() == steps.NewSide {
 		return out, nil // the app's own copy is lost with the old computer
 	}
-	return out, h.Holder.Settle(licence.Deactivate, a, out)
+	return out, h.keep(licence.Deactivate, a, out)
 }
 
 // TakeUp takes the licence up, or takes it over from a computer.
@@ -208,7 +225,7 @@ func (h *Held) TakeUp(ctx context.Context) (*run.LicenceOutcome, error) {
 	}
 	out := h.Outcome(a)
 	out.Did, out.Good, out.Disabled = did(a, "activated"), true, a.Disabled != ""
-	return out, h.Holder.Settle(licence.Activate, a, out)
+	return out, h.keep(licence.Activate, a, out)
 }
 
 // did tells whether an answer is that of an action or of an earlier run.

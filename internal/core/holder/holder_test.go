@@ -41,7 +41,7 @@ func held(t *testing.T, r *run.Run, c *card.Card, l card.Licence) *holder.Held {
 
 // service is who is asked about a licence.
 func service(h *holder.Held) licence.Service {
-	s, _ := h.Holder.Service()
+	s, _ := h.Service()
 	return s
 }
 

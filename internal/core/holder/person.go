@@ -19,50 +19,44 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// person is a licence that a person frees and takes up, step by step, and what
-// the other methods have in common with that.
-type person struct{ *Held }
-
-var _ Holder = person{}
-
-func (p person) Service() (licence.Service, error) { return here(p), nil }
-
-// Named names it where nobody else does.
-func (p person) Named() (serial, product string) { return p.Key.App + "/" + p.Key.Item, p.App.Title }
-
-func (person) Travels() *card.Desk { return nil }
-
-func (person) Copy() string { return "" }
-
-func (person) Complete(context.Context, *licence.Secrets, []string) error { return nil }
-
-func (person) Settle(licence.Action, *licence.Answer, *run.LicenceOutcome) error { return nil }
-
-func (person) See(context.Context, *licence.Answer) error { return nil }
-
-func (person) Remains() bool { return false }
-
-func (person) Shown() string { return "" }
-
-func (p person) Steps(action licence.Action) *card.Change {
-	return p.Card.Change(action == licence.Deactivate)
+// stepsFor returns what a person does for a change.
+func (h *Held) stepsFor(action licence.Action) *card.Change {
+	if h.method.steps != nil {
+		return h.method.steps(action)
+	}
+	return h.Card.Change(action == licence.Deactivate)
 }
 
-func (p person) Change(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
-	return p.guide(ctx, action, p.Holder.Steps(action), r, a)
+// byPerson changes the licence by the steps that a person takes.
+func (h *Held) byPerson(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
+	return h.guide(ctx, action, h.stepsFor(action), r, a)
 }
 
-// LostSteps have the maker free it.
-func (p person) LostSteps() *card.Change {
+// lostSteps returns what a person does if the old computer cannot deactivate the licence.
+func (h *Held) lostSteps() *card.Change {
+	switch {
+	case h.Card.Lost != nil:
+		return h.Card.Lost
+	case h.method.lostSteps != nil:
+		return h.method.lostSteps()
+	}
 	return &card.Change{Steps: []card.Guide{
-		{Do: "Tell " + cmp.Or(p.App.Maker, "the maker") + " why it cannot be freed on " + p.Manifest.Old.Name + " (" + p.Lost + "), and have them free it."},
+		{Do: "Tell " + cmp.Or(h.App.Maker, "the maker") + " why it cannot be freed on " + h.Manifest.Old.Name + " (" + h.Lost + "), and have them free it."},
 		{Do: "Wait for what they say.", Ask: "What did they answer?"},
 	}}
 }
 
-// By says what a person last saw.
-func (p person) By(context.Context) string {
-	all := p.state().History
+// by returns who reported the state.
+func (h *Held) by(ctx context.Context) string {
+	if h.method.by != nil {
+		return h.method.by(ctx)
+	}
+	return h.lastPerson()
+}
+
+// lastPerson returns who answered last, and what.
+func (h *Held) lastPerson() string {
+	all := h.state().History
 	if len(all) == 0 {
 		return "nobody yet"
 	}
@@ -93,18 +87,17 @@ func (h here) Ask(ctx context.Context, action licence.Action, r licence.Request,
 	}
 	var err error
 	switch {
-	case lost && !(here && h.Holder.Remains()):
+	case lost && !(here && h.method.remains):
 		if action == licence.Deactivate {
-			change := h.Card.Lost
-			if change == nil {
-				change = h.Holder.LostSteps()
-			}
-			err = h.guide(ctx, action, change, r, a)
+			err = h.guide(ctx, action, h.lostSteps(), r, a)
 		}
+	case action == licence.Status && h.method.see != nil:
+		err = h.method.see(ctx, a)
 	case action == licence.Status:
-		err = h.Holder.See(ctx, a)
+	case h.method.change != nil:
+		err = h.method.change(ctx, action, r, a)
 	default:
-		err = h.Holder.Change(ctx, action, r, a)
+		err = h.byPerson(ctx, action, r, a)
 	}
 	a.Action, a.Nonce, a.Licence, a.Product, a.Issued = action, r.Nonce, licence.LicenceID(r.Serial), r.Product, h.Now().Unix()
 	return a, err
@@ -251,8 +244,8 @@ func fits(g card.Guide, r run.Reply) error {
 
 // hidden keeps secrets that somebody typed out of the journal.
 func (h *Held) hidden(answer string) string {
-	for _, s := range []string{h.Secrets.Serial, h.Secrets.Code} {
-		if s != "" && s != h.Holder.Shown() {
+	for i, s := range []string{h.Secrets.Serial, h.Secrets.Code} {
+		if s != "" && !(i == 1 && h.Card.Method.Info().CodeShown) {
 			answer = regexp.MustCompile("(?i)"+regexp.QuoteMeta(s)).ReplaceAllLiteralString(answer, licence.Mask(s))
 		}
 	}

@@ -9,16 +9,17 @@ import (
 	"movekit/internal/core/machine"
 )
 
-// token is a hardware token, which changes computers.
-type token struct{ person }
+// newToken is a hardware token, which changes computers, and not its licence. Nothing of that is done on the old
+// computer, so the steps for a lost one are the same.
+func newToken(h *Held) method {
+	t := token{h}
+	return method{by: t.by, local: local{change: t.change, lostSteps: func() *card.Change { return h.stepsFor(licence.Deactivate) }}}
+}
 
-// LostSteps are the usual ones: nothing of them is done on the old computer
-// itself.
-func (t token) LostSteps() *card.Change { return t.Steps(licence.Deactivate) }
+type token struct{ *Held }
 
-// Change sees that the token is in this computer before it is taken up here. It
-// changes computers, not the licence.
-func (t token) Change(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
+// change checks that the token is plugged in before it is activated here.
+func (t token) change(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
 	if t.Card.USB != "" && action == licence.Activate {
 		there, err := machine.USB(t.Computer, t.Card.USB)
 		if err != nil {
@@ -28,12 +29,12 @@ func (t token) Change(ctx context.Context, action licence.Action, r licence.Requ
 			return fault.New(fault.Waits, "the token of the licence %s of %s (USB %s) is not plugged into %s, or its driver is missing", t.Card.Name, t.App.Title, t.Card.USB, t.Computer.Name())
 		}
 	}
-	return t.person.Change(ctx, action, r, a)
+	return t.byPerson(ctx, action, r, a)
 }
 
-// By also says whether the token is plugged in.
-func (t token) By(ctx context.Context) string {
-	by := t.person.By(ctx)
+// by also reports whether the token is plugged in.
+func (t token) by(context.Context) string {
+	by := t.lastPerson()
 	if t.Card.USB != "" {
 		if there, err := machine.USB(t.Computer, t.Card.USB); err == nil && there {
 			by += "; the token " + t.Card.USB + " is plugged in"

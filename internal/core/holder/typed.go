@@ -80,6 +80,8 @@ func (r *Room) Complete(ctx context.Context, c *card.Card, l *card.Licence, s *l
 		return nil
 	}
 	h := &Held{Room: r, App: c, Card: l, Key: steps.Key{App: c.Name, Item: l.Name}}
-	h.Holder = methods[l.Method](h)
-	return h.Holder.Complete(ctx, s, files)
+	if complete := methods[l.Method](h).complete; complete != nil {
+		return complete(ctx, s, files)
+	}
+	return h.typeIn(ctx, s)
 }

@@ -20,7 +20,7 @@ var errPassed = errors.New("passed over")
 func (m *Move) Request(ctx context.Context) (*licence.RequestFile, []*run.Outcome, error) {
 	file := &licence.RequestFile{Format: 1, Kit: m.Manifest.ID, Computer: m.Computer.Name(), Made: m.Now().UTC()}
 	onPaper := func(h *holder.Held) error {
-		if h.Holder.Travels() == nil {
+		if h.Desk() == nil {
 			return errPassed
 		}
 		h.OnPaper(file)
@@ -80,7 +80,7 @@ func (m *Move) Accept(ctx context.Context, f *licence.AnswerFile) ([]*run.Outcom
 func (m *Move) eachAtDesk(c *card.Card, use func(*holder.Held) error) error {
 	for i := range c.Licences {
 		h, err := m.Licences().Open(c, &c.Licences[i], "")
-		if err == nil && h.Holder.Travels() != nil {
+		if err == nil && h.Desk() != nil {
 			err = use(h)
 		}
 		if err != nil {
@@ -92,7 +92,7 @@ func (m *Move) eachAtDesk(c *card.Card, use func(*holder.Held) error) error {
 
 // accept takes in one answer, where it is one for the licence.
 func accept(h *holder.Held, signed string) (did *run.LicenceOutcome, mine bool, err error) {
-	a, err := licence.Verify(signed, h.Holder.Travels().Key.PublicKey)
+	a, err := licence.Verify(signed, h.Desk().Key.PublicKey)
 	if err != nil {
 		return nil, false, nil //nolint:nilerr // another desk's; told when nobody takes it
 	}
