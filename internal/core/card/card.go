@@ -7,6 +7,7 @@
 package card
 
 import (
+	"reflect"
 	"slices"
 	"strings"
 )
@@ -65,7 +66,7 @@ type Source struct {
 	Registry string      `yaml:"registry,omitempty" jsonschema_description:"A registry key that starts with HKLM or HKCU."`
 	Value    string      `yaml:"value,omitempty" jsonschema_description:"Registry: the name of the value; empty for the key's own."`
 	Package  string      `yaml:"package,omitempty" jsonschema_description:"An installed Debian package, read for its version."`
-	Command  []string    `yaml:"command,omitempty" jsonschema_description:"The app's own program with its arguments, read for what it says. It runs only on the computer itself, and when a person has agreed."`
+	Command  Command     `yaml:"command,omitempty" jsonschema_description:"The app's own program with its arguments, read for what it says. It runs only on the computer itself, and when a person has agreed."`
 	Pattern  LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Regular expression (RE2) whose first group is the value."`
 }
 
@@ -86,7 +87,7 @@ type Require struct {
 // Opens says how the app itself shows that it has its data: by its own command, or by what a
 // person sees in it.
 type Opens struct {
-	Run     []string    `yaml:"run,omitempty" jsonschema_description:"The app's own program with its arguments; no shell. It runs only when a person has agreed."`
+	Run     Command     `yaml:"run,omitempty" jsonschema_description:"The app's own program with its arguments; no shell. It runs only when a person has agreed."`
 	Pattern LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Run: regular expression (RE2) that what it says matches when it has its data; its first group is kept."`
 	Limit   Duration    `yaml:"limit,omitempty" jsonschema_description:"Run: how long it may take, such as 30s. Default: 10s."`
 	Look    string      `yaml:"look,omitempty" jsonschema_description:"Or: what a person looks at, such as: open it and look under Boats: how many are there?"`
@@ -101,7 +102,7 @@ type Sync struct {
 	Item    string      `yaml:"item,omitempty" jsonschema_description:"Query: the database item that is asked."`
 	Query   string      `yaml:"query,omitempty" jsonschema_description:"Query: one SELECT that gives one whole number."`
 	Expect  int64       `yaml:"expect,omitempty" jsonschema_description:"Query: the number when sync is finished. Default: 0."`
-	Command []string    `yaml:"command,omitempty" jsonschema_description:"The app's own program with its arguments; it runs only when a person has agreed."`
+	Command Command     `yaml:"command,omitempty" jsonschema_description:"The app's own program with its arguments; it runs only when a person has agreed."`
 	Pattern LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Command: regular expression (RE2) that what it says matches when sync is finished."`
 }
 
@@ -150,12 +151,12 @@ type Server struct {
 
 // Export says how an app's own exports are made and taken in.
 type Export struct {
-	Number *int64   `yaml:"number,omitempty" jsonschema_description:"How many there must be."`
-	Item   string   `yaml:"item,omitempty" jsonschema_description:"Or: the database item that tells how many."`
-	Query  string   `yaml:"query,omitempty" jsonschema_description:"One SELECT that gives the number."`
-	Count  string   `yaml:"count,omitempty" jsonschema_description:"One SELECT on that item that tells how many records of one export there are; {name} stands for what it is called in the app: its file's name without ending, or what was said when it was ticked."`
-	Make   []string `yaml:"make,omitempty" jsonschema_description:"The app's own program that makes them, with its arguments; it runs only when a person has agreed."`
-	Import string   `yaml:"import" jsonschema:"required" jsonschema_description:"What a person does with each file on the new computer."`
+	Number *int64  `yaml:"number,omitempty" jsonschema_description:"How many there must be."`
+	Item   string  `yaml:"item,omitempty" jsonschema_description:"Or: the database item that tells how many."`
+	Query  string  `yaml:"query,omitempty" jsonschema_description:"One SELECT that gives the number."`
+	Count  string  `yaml:"count,omitempty" jsonschema_description:"One SELECT on that item that tells how many records of one export there are; {name} stands for what it is called in the app: its file's name without ending, or what was said when it was ticked."`
+	Make   Command `yaml:"make,omitempty" jsonschema_description:"The app's own program that makes them, with its arguments; it runs only when a person has agreed."`
+	Import string  `yaml:"import" jsonschema:"required" jsonschema_description:"What a person does with each file on the new computer."`
 }
 
 // Setting is a text, or the source in the app's settings that names it.
@@ -214,7 +215,7 @@ type Licence struct {
 
 // Show is a command that tells a licence's state.
 type Show struct {
-	Run    []string `yaml:"run" jsonschema:"required" jsonschema_description:"The maker's program with its arguments; no shell. It runs only when a person has agreed."`
+	Run    Command  `yaml:"run" jsonschema:"required" jsonschema_description:"The maker's program with its arguments; no shell. It runs only when a person has agreed."`
 	Active Pattern  `yaml:"active" jsonschema:"required" jsonschema_description:"Regular expression (RE2) that what it says matches where the licence is active."`
 	Left   Pattern  `yaml:"left,omitempty" jsonschema_description:"Regular expression whose first group is the number of transfers left."`
 	Over   Pattern  `yaml:"expired,omitempty" jsonschema_description:"Regular expression that what it says matches where the licence has run out."`
@@ -224,11 +225,11 @@ type Show struct {
 // Change is how a licence is freed or taken up: by a command, or by steps that
 // a person takes.
 type Change struct {
-	Run   []string `yaml:"run,omitempty" jsonschema_description:"Command: the maker's program with its arguments; no shell."`
-	Done  Pattern  `yaml:"done,omitempty" jsonschema_description:"Command: regular expression (RE2) that what it says matches when it is done. Default: that it ends with one of codes."`
-	Codes []int    `yaml:"codes,omitempty" jsonschema_description:"Command: exit codes that mean that it is done. Default: 0."`
-	Fails []Fail   `yaml:"fails,omitempty" jsonschema_description:"Command: what its errors mean."`
-	Steps []Guide  `yaml:"steps,omitempty" jsonschema_description:"Guided and key: what a person does, one after the other."`
+	Run   Command `yaml:"run,omitempty" jsonschema_description:"Command: the maker's program with its arguments; no shell."`
+	Done  Pattern `yaml:"done,omitempty" jsonschema_description:"Command: regular expression (RE2) that what it says matches when it is done. Default: that it ends with one of codes."`
+	Codes []int   `yaml:"codes,omitempty" jsonschema_description:"Command: exit codes that mean that it is done. Default: 0."`
+	Fails []Fail  `yaml:"fails,omitempty" jsonschema_description:"Command: what its errors mean."`
+	Steps []Guide `yaml:"steps,omitempty" jsonschema_description:"Guided and key: what a person does, one after the other."`
 }
 
 // Fail is an error of a maker's program, in the words of the office.
@@ -379,37 +380,44 @@ func (c *Card) Queries() (out []string) {
 	return slices.DeleteFunc(out, func(q string) bool { return q == "" })
 }
 
-// Commands returns every command that the card names.
-func (c *Card) Commands() [][]string {
-	var out [][]string
-	add := func(args []string) {
-		if len(args) > 0 {
-			out = append(out, args)
+// Command is a program with its arguments. Nothing else of a card is run. It is run without a shell, and only
+// after the user has agreed to it: Commands finds every one by its type.
+type Command []string
+
+// Commands returns every command of the card, wherever it stands.
+func (c *Card) Commands() (out [][]string) {
+	each(reflect.ValueOf(c), func(cmd Command) {
+		if len(cmd) > 0 {
+			out = append(out, cmd)
 		}
+	})
+	return out
+}
+
+// each calls visit for every value of a type that can be reached from v.
+func each[T any](v reflect.Value, visit func(T)) {
+	if is, ok := reflect.TypeAssert[T](v); ok {
+		visit(is)
+		return
 	}
-	for _, s := range c.sources() {
-		add(s.Command)
-	}
-	for _, s := range c.Sync {
-		add(s.Command)
-	}
-	if c.Opens != nil {
-		add(c.Opens.Run)
-	}
-	for _, it := range c.Items {
-		if it.Exports != nil {
-			add(it.Exports.Make)
+	switch v.Kind() {
+	case reflect.Pointer, reflect.Interface:
+		if !v.IsNil() {
+			each(v.Elem(), visit)
 		}
-	}
-	for _, l := range c.Licences {
-		if l.Show != nil {
-			add(l.Show.Run)
-		}
-		for _, change := range []*Change{l.Deactivate, l.Activate} {
-			if change != nil {
-				add(change.Run)
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if v.Type().Field(i).IsExported() {
+				each(v.Field(i), visit)
 			}
 		}
+	case reflect.Slice:
+		for i := range v.Len() {
+			each(v.Index(i), visit)
+		}
+	case reflect.Map:
+		for _, key := range v.MapKeys() {
+			each(v.MapIndex(key), visit)
+		}
 	}
-	return out
 }

@@ -42,6 +42,12 @@ type KindInfo struct {
 	Keyed bool
 	// Sides are the endings of files that belong to one beside it.
 	Sides []string
+	// Plain says that its files have no content of a known form.
+	Plain bool
+	// OneFile says that a server keeps each database in one file, by which it is named.
+	OneFile bool
+	// Tables says that a folder of the kind holds tables, and nothing else.
+	Tables bool
 }
 
 // common are the fields that items of every kind take.
@@ -50,14 +56,14 @@ var common = []string{"name", "kind", "about", "needs", "one-syncs"}
 // Kinds is the table of all kinds.
 var Kinds = []KindInfo{
 	{Kind: Folder, About: "a folder with all that is in it", Fields: fields("path each newest identity secret optional include skip counts repoint repoint-computer"), Counts: "files", Folder: true},
-	{Kind: File, About: "one file", Fields: fields("path each newest secret optional repoint repoint-computer")},
+	{Kind: File, About: "one file", Fields: fields("path each newest secret optional repoint repoint-computer"), Plain: true},
 	{Kind: SQLite, About: "one SQLite database with its side files", Fields: fields("path each newest secret optional counts mask attached-to repoint repoint-computer"), Counts: "query", Sides: fields("-wal -shm -journal")},
-	{Kind: DBase, About: "a folder of dBase or FoxPro tables, with their memo and index files", Fields: fields("path each newest identity secret optional counts"), Counts: "files", Folder: true},
+	{Kind: DBase, About: "a folder of dBase or FoxPro tables, with their memo and index files", Fields: fields("path each newest identity secret optional counts"), Counts: "files", Folder: true, Tables: true},
 	{Kind: Jet, About: "one Jet or ACE database file", Fields: fields("path each newest secret optional")},
 	{Kind: Exports, About: "files that the app itself wrote, which a person takes in one by one", Fields: fields("path secret optional include skip counts exports"), Counts: "files", Folder: true},
 	{Kind: PostgreSQL, About: "a database of a PostgreSQL server", Fields: fields("server secret optional counts mask repoint repoint-computer"), Counts: "query"},
 	{Kind: MariaDB, About: "a database of a MariaDB or MySQL server", Fields: fields("server secret optional counts mask repoint repoint-computer"), Counts: "query"},
-	{Kind: Firebird, About: "a database of a Firebird server", Fields: fields("server secret optional counts mask repoint repoint-computer"), Counts: "query"},
+	{Kind: Firebird, About: "a database of a Firebird server", Fields: fields("server secret optional counts mask repoint repoint-computer"), Counts: "query", OneFile: true},
 	{Kind: Registry, About: "a key of the Windows registry with all that is below it", Fields: fields("key secret optional include skip repoint repoint-computer"), Keyed: true},
 	{Kind: Network, About: "a server or share that stays where it is", Fields: fields("address from"), StaysAt: "on a server"},
 	{Kind: Hosted, About: "data that the maker keeps for an account, which stays there", Fields: fields("address from"), StaysAt: "with its maker"},
@@ -74,6 +80,9 @@ func (k Kind) Info() KindInfo {
 	}
 	return KindInfo{Kind: k}
 }
+
+// KindThat returns the first kind of the table that is what a caller needs. There must be one.
+func KindThat(is func(KindInfo) bool) Kind { return Kinds[slices.IndexFunc(Kinds, is)].Kind }
 
 // takes reports whether an item of the kind has a field.
 func (i KindInfo) takes(field string) bool {

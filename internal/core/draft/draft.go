@@ -181,7 +181,7 @@ func (d *Drafter) told(out *Draft) {
 						continue
 					}
 					from := fmt.Sprintf("{from: {file: %s, key: %s}}", quote(term), quote(name))
-					if machine.PerUser(term) || it.From != "" || it.Kind == kinds.InFile || machine.Inside(s, it.real) {
+					if machine.PerUser(term) || it.From != "" || it.Kind.Info().OneFile || machine.Inside(s, it.real) {
 						it.Notes = append(it.Notes, "Its place is told by a setting, and may be another on the new computer: path: "+from)
 					} else {
 						it.From = from
@@ -247,7 +247,7 @@ func (d *Drafter) key(out *Draft, key string) error {
 		if err != nil {
 			return fault.Wrap(fault.Unreadable, err, "cannot read the registry key %s", key)
 		}
-		it := &Item{Name: slug(key[strings.LastIndex(key, `\`)+1:]), Kind: kinds.Key, Path: key}
+		it := &Item{Name: slug(key[strings.LastIndex(key, `\`)+1:]), Kind: card.KindThat(func(k card.KindInfo) bool { return k.Keyed }), Path: key}
 		var values int64
 		for _, b := range all {
 			for _, v := range b.Values {
@@ -343,7 +343,8 @@ func (d *Drafter) add(ctx context.Context, out *Draft, real string) error {
 // kindOf is the kind of item that a file is, by what it was seen to be.
 func kindOf(real, what string) card.Kind {
 	if strings.HasPrefix(what, wide.FirebirdFile) {
-		return kinds.InFile // Of does not tell it: who has an engine of its own moves it as a file
+		// kinds.Of does not report it: an app with an engine of its own moves it as a plain file.
+		return card.KindThat(func(k card.KindInfo) bool { return k.OneFile })
 	}
 	return kinds.Of(real, false)
 }
@@ -354,13 +355,13 @@ func (d *Drafter) file(ctx context.Context, real, term string) *Item {
 	class, what := wide.Look(real)
 	it.About, it.Kind = what, kindOf(real, what)
 	switch {
-	case it.Kind == kinds.InFile:
+	case it.Kind.Info().OneFile:
 		it.Path = machine.Spoken(d.Computer, real)
 		it.Notes = append(it.Notes, "Its server must run here while it is packed, and on the new computer. Who may read all of it is asked for,",
 			"or told in server: user and password. An app that brings its own engine: kind: file, with its path, and closed.")
 	case it.Kind.Info().Counts == "query":
 		it.Counts = d.tables(ctx, real, it)
-	case it.Kind != kinds.Plain:
+	case !it.Kind.Info().Plain:
 		it.Notes = append(it.Notes, "The app must be closed while it is packed.")
 	case class == wide.Key || class == wide.Certificate || class == wide.Licence:
 		it.Secret = true
@@ -454,7 +455,7 @@ func (f *folder) see(e tree.Entry) {
 	real := filepath.Join(f.real, filepath.FromSlash(e.Path))
 	class, what := wide.Look(real)
 	switch {
-	case (class == wide.Database && kindOf(real, what) != kinds.Plain || class == wide.Key || class == wide.Certificate || class == wide.Licence) && len(f.split) < maxSplit && plain(e.Path):
+	case (class == wide.Database && !kindOf(real, what).Info().Plain || class == wide.Key || class == wide.Certificate || class == wide.Licence) && len(f.split) < maxSplit && plain(e.Path):
 		f.split = append(f.split, e.Path)
 		return
 	case class == wide.Database:
@@ -533,7 +534,7 @@ func (f *folder) finish(ctx context.Context) {
 	alone := len(f.split)+len(f.skips) == 0
 	switch {
 	case alone && f.tables > 0 && !f.beside:
-		f.item.Kind, f.item.Counts, f.item.Repoint, f.item.Notes = kinds.Tables, nil, nil, []string{"The app must be closed while it is packed."}
+		f.item.Kind, f.item.Counts, f.item.Repoint, f.item.Notes = card.KindThat(func(k card.KindInfo) bool { return k.Tables }), nil, nil, []string{"The app must be closed while it is packed."}
 	case alone && len(f.years) > 1 && !f.others && len(f.item.Repoint) == 0:
 		f.item.Each = "[12]???"
 		f.item.Notes = append(f.item.Notes, fmt.Sprintf("Each of the %d years in it is an item of its own. To move the last ones only, add: newest: 3", len(f.years)))

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/run"
@@ -87,7 +88,7 @@ func (c command) change(ctx context.Context, action licence.Action, r licence.Re
 
 // run runs one of the maker's commands on the live computer, and returns what it
 // says and how it ends. Nothing of it is kept but what the patterns find.
-func (c command) run(ctx context.Context, args []string) (said string, code int, err error) {
+func (c command) run(ctx context.Context, args card.Command) (said string, code int, err error) {
 	if c.Computer.Root() != "" {
 		return "", 0, fault.New(fault.Waits, "the command %s of %s runs on the computer itself only", args[0], c.App.Title)
 	}

@@ -434,7 +434,7 @@ func (p Prober) command(ctx context.Context, s *card.Source, user *machine.User,
 // Run runs a command that a card names, and returns what it says. It gets no
 // input, no shell and little time. Without agreement, or on a computer that is
 // only a disk, it is not run. An exit code is not looked at.
-func (p Prober) Run(ctx context.Context, args []string, user *machine.User) (string, error) {
+func (p Prober) Run(ctx context.Context, args card.Command, user *machine.User) (string, error) {
 	if !p.Commands || p.Computer.Root() != "" {
 		return "", errWithheld
 	}

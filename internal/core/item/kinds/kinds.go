@@ -33,9 +33,6 @@ var All = item.Table{
 	card.Hosted:     stays.Hosted,
 }
 
-// Key is the kind of a key of the registry.
-const Key = card.Registry
-
 // known are the kinds that a file is of by its content.
 var known = []struct {
 	kind card.Kind
@@ -44,15 +41,6 @@ var known = []struct {
 	{card.SQLite, sqlite.Is},
 	{card.Jet, func(path string) bool { is, err := jet.IsJet(path); return is && err == nil }},
 }
-
-// Tables is the kind of a folder that holds dBase tables and what belongs to them, and nothing
-// else; InFile that of a server's database which is a file here; and Plain that of a file of no
-// kind of its own.
-const (
-	InFile = card.Firebird
-	Tables = card.DBase
-	Plain  = card.File
-)
 
 // Of is the kind that a folder or file is of, by all that can be seen.
 func Of(path string, folder bool) card.Kind {
