@@ -120,7 +120,8 @@ arguments, so that they do not stand in the shell's history.`,
 			}
 			var list []desk.Licence
 			if err := yamltext.Decode(text, &list, yaml.Strict()); err != nil {
-				return fault.Wrap(fault.Usage, err, "cannot read the licences in %s", args[0])
+				what, _, _ := strings.Cut(err.Error(), "\n") // the rest shows the line, in several of its own
+				return fault.New(fault.Usage, "cannot read the licences in %s: %s", args[0], what)
 			}
 			if err := s.Add(ctx, list); err != nil {
 				return err
