@@ -4,10 +4,8 @@
 package firebird
 
 import (
-	"bytes"
 	"context"
 	"database/sql"
-	"database/sql/driver"
 	"errors"
 	"fmt"
 	"io"
@@ -19,16 +17,12 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/nakagami/firebirdsql"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item/served"
 )
-
-// connectTime is how long a server may take to let us in.
-const connectTime = 5 * time.Second
 
 // login returns a server with everything that was left empty.
 func login(s served.Server) served.Server {
@@ -77,7 +71,7 @@ type tx struct {
 // texts come as the bytes that they are. One connection is kept where it is idle.
 func open(ctx context.Context, s served.Server, charset string) (*sql.DB, error) {
 	s = login(s)
-	conn, err := (&net.Dialer{Timeout: connectTime}).DialContext(ctx, "tcp", net.JoinHostPort(s.Host, s.Port))
+	conn, err := (&net.Dialer{Timeout: served.ConnectTime}).DialContext(ctx, "tcp", net.JoinHostPort(s.Host, s.Port))
 	if err != nil {
 		return nil, explain(s, err)
 	}
@@ -134,42 +128,19 @@ func (c *tx) table(ctx context.Context, query string, args ...any) ([][]string, 
 	if err != nil {
 		return nil, explain(c.server, err)
 	}
-	defer rows.Close()
-	cols, err := rows.Columns()
-	if err != nil {
-		return nil, explain(c.server, err)
-	}
-	cells, into := make([]any, len(cols)), make([]any, len(cols))
-	for i := range cells {
-		into[i] = &cells[i]
-	}
-	var out [][]string
-	for rows.Next() {
-		if err := rows.Scan(into...); err != nil {
-			return nil, explain(c.server, err)
+	_, out, err := served.Texts(rows)
+	for _, row := range out {
+		for i := range row {
+			row[i] = strings.TrimRight(row[i], " ")
 		}
-		row := make([]string, len(cols))
-		for i, cell := range cells {
-			switch v := cell.(type) {
-			case nil:
-			case []byte:
-				row[i] = strings.TrimRight(string(v), " ")
-			default:
-				row[i] = strings.TrimRight(fmt.Sprint(v), " ")
-			}
-		}
-		out = append(out, row)
 	}
-	return out, explain(c.server, rows.Err())
+	return out, explain(c.server, err)
 }
 
 // column returns the first column of a query.
-func (c *tx) column(ctx context.Context, query string, args ...any) (out []string, err error) {
+func (c *tx) column(ctx context.Context, query string, args ...any) ([]string, error) {
 	rows, err := c.table(ctx, query, args...)
-	for _, r := range rows {
-		out = append(out, r[0])
-	}
-	return out, err
+	return served.First(rows), err
 }
 
 // errShut says that a database is kept from everybody, as during its renaming.
@@ -177,27 +148,18 @@ var errShut = errors.New("the database is shut down")
 
 // explain gives an error of the server its kind.
 func explain(s served.Server, err error) error {
-	var known *fault.Error
-	if err == nil || errors.As(err, &known) {
-		return err
-	}
-	var said *firebirdsql.FbError
-	var network net.Error
-	switch {
-	case errors.Is(err, context.Canceled):
-		return fault.Wrap(fault.Stopped, err, "reading %s was stopped", s.Address())
-	case errors.As(err, &said) && slices.Contains(said.GDSCodes, 335544528):
-		return fault.Wrap(fault.ServerDown, errShut, "the server of %s says: %s", s.Address(), oneLine(said.Message))
-	case errors.As(err, &said):
-		return fault.New(kindOf(said.GDSCodes), "the server of %s says: %s", s.Address(), oneLine(said.Message))
-	case errors.As(err, &network):
-		return fault.New(fault.ServerDown, "the server of %s does not answer: %s", s.Address(), err.Error())
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, sql.ErrConnDone), errors.Is(err, driver.ErrBadConn), errors.Is(err, sql.ErrTxDone):
-		return fault.New(fault.ServerDown, "the server of %s went away", s.Address())
-	case strings.Contains(err.Error(), "user name and password"):
-		return fault.New(fault.ServerLogin, "the server of %s does not know this user and password", s.Address())
-	}
-	return fault.Wrap(fault.Unreadable, err, "cannot read the database %s", s.Address())
+	return served.Explain(s, err, func(err error) error {
+		var said *firebirdsql.FbError
+		switch {
+		case errors.As(err, &said) && slices.Contains(said.GDSCodes, 335544528):
+			return fault.Wrap(fault.ServerDown, errShut, "the server of %s says: %s", s.Address(), oneLine(said.Message))
+		case errors.As(err, &said):
+			return fault.New(kindOf(said.GDSCodes), "the server of %s says: %s", s.Address(), oneLine(said.Message))
+		case strings.Contains(err.Error(), "user name and password"):
+			return fault.New(fault.ServerLogin, "the server of %s does not know this user and password", s.Address())
+		}
+		return nil
+	})
 }
 
 func oneLine(text string) string { return strings.Join(strings.Fields(text), " ") }
@@ -270,35 +232,19 @@ func (o *session) backup(ctx context.Context, in io.Reader, out io.Writer, args 
 	if err != nil {
 		return err
 	}
-	dir, err := o.private()
+	secret, remove, err := served.Secret(o.private, s.Password+"\n")
 	if err != nil {
 		return err
 	}
-	secret, err := os.CreateTemp(dir, "secret-*") // mode 0600
-	if err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "there is no folder for temporary files")
-	}
-	defer os.Remove(secret.Name())
-	_, err = fmt.Fprintln(secret, s.Password)
-	if err := errors.Join(err, secret.Close()); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot write a temporary file")
-	}
-	var said bytes.Buffer
-	cmd := exec.CommandContext(ctx, name, append(args(s.Host+"/"+s.Port+":service_mgr"), "-user", s.User, "-fetch_password", secret.Name())...)
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, out, &said
-	if err := cmd.Run(); err != nil || said.Len() > 0 {
-		if ctx.Err() != nil {
-			return fault.Wrap(fault.Stopped, ctx.Err(), "the work on %s was stopped", s.Address())
-		}
-		var own *fault.Error
-		if errors.As(err, &own) { // of the stream
-			return own
-		}
-		text := said.String()
-		if len(text) > 2000 {
-			text = text[:2000] + "…"
-		}
-		return fault.New(kindOfText(text), "gbak says of %s: %s", s.Address(), oneLine(or(text, fmt.Sprint(err))))
+	defer remove()
+	cmd := exec.CommandContext(ctx, name, append(args(s.Host+"/"+s.Port+":service_mgr"), "-user", s.User, "-fetch_password", secret)...)
+	said, err := served.Run(ctx, cmd, in, out)
+	var own *fault.Error
+	switch {
+	case errors.As(err, &own): // of the stream, or stopped
+		return own
+	case err != nil || said != "":
+		return fault.New(kindOfText(said), "gbak says of %s: %s", s.Address(), oneLine(or(said, fmt.Sprint(err))))
 	}
 	return nil
 }

@@ -5,7 +5,6 @@
 package mariadb
 
 import (
-	"bufio"
 	"context"
 	"database/sql"
 	"database/sql/driver"
@@ -18,18 +17,15 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"time"
 
 	"movekit/internal/core/item/mariadb/sqltext"
 
 	"github.com/go-sql-driver/mysql"
+	"gopkg.in/ini.v1"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item/served"
 )
-
-// connectTime is how long a server may take to let us in.
-const connectTime = 5 * time.Second
 
 // settings are those that make values come out, and go in, the same on every
 // server.
@@ -65,7 +61,7 @@ func open(s served.Server) (*sql.DB, error) {
 	if socket := socketOf(s); socket != "" {
 		c.Net, c.Addr, c.TLSConfig = "unix", socket, ""
 	}
-	c.Timeout, c.Logger, c.MaxAllowedPacket = connectTime, silent{}, 1<<30-1
+	c.Timeout, c.Logger, c.MaxAllowedPacket = served.ConnectTime, silent{}, 1<<30-1
 	c.InterpolateParams = true
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
@@ -97,37 +93,18 @@ func socketOf(s served.Server) string {
 	return ""
 }
 
-// optionFile reads who somebody is from the client's own option file,
-// ~/.my.cnf, section [client].
+// optionFile reads the user and password of the client's own option file, ~/.my.cnf, section [client].
 func optionFile() (user, password string) {
 	home, err := os.UserHomeDir()
 	if err != nil {
 		return "", ""
 	}
-	f, err := os.Open(filepath.Join(home, ".my.cnf"))
+	f, err := ini.LoadSources(ini.LoadOptions{AllowBooleanKeys: true, SkipUnrecognizableLines: true}, filepath.Join(home, ".my.cnf"))
 	if err != nil {
 		return "", ""
 	}
-	defer f.Close()
-	section := ""
-	for lines := bufio.NewScanner(f); lines.Scan(); {
-		line := strings.TrimSpace(lines.Text())
-		if strings.HasPrefix(line, "[") {
-			section = line
-		}
-		key, value, ok := strings.Cut(line, "=")
-		if !ok || section != "[client]" {
-			continue
-		}
-		value = strings.Trim(strings.TrimSpace(value), `"'`)
-		switch strings.TrimSpace(key) {
-		case "user":
-			user = value
-		case "password":
-			password = value
-		}
-	}
-	return user, password
+	client := f.Section("client")
+	return client.Key("user").String(), client.Key("password").String()
 }
 
 // conn is one connection. server names the database that it is on.
@@ -191,36 +168,14 @@ func (c *conn) headed(ctx context.Context, query string, args ...any) (cols []st
 	if err != nil {
 		return nil, nil, explain(c.server, err)
 	}
-	defer rows.Close()
-	if cols, err = rows.Columns(); err != nil {
-		return nil, nil, explain(c.server, err)
-	}
-	cells := make([]sql.NullString, len(cols))
-	into := make([]any, len(cols))
-	for i := range cells {
-		into[i] = &cells[i]
-	}
-	for rows.Next() {
-		if err := rows.Scan(into...); err != nil {
-			return nil, nil, explain(c.server, err)
-		}
-		row := make([]string, len(cols))
-		for i, cell := range cells {
-			row[i] = cell.String
-		}
-		out = append(out, row)
-	}
-	return cols, out, explain(c.server, rows.Err())
+	cols, out, err = served.Texts(rows)
+	return cols, out, explain(c.server, err)
 }
 
 // column returns the first column of a query.
 func (c *conn) column(ctx context.Context, query string, args ...any) ([]string, error) {
 	rows, err := c.table(ctx, query, args...)
-	var out []string
-	for _, r := range rows {
-		out = append(out, r[0])
-	}
-	return out, err
+	return served.First(rows), err
 }
 
 // one returns the one row that a query gives; where there is none, all is "".
@@ -262,23 +217,16 @@ func (c *conn) raw(ctx context.Context, query string, each func([]driver.Value) 
 
 // explain gives an error of the server its kind.
 func explain(s served.Server, err error) error {
-	var known *fault.Error
-	if err == nil || errors.As(err, &known) {
-		return err
-	}
-	var said *mysql.MySQLError
-	var network net.Error
-	switch {
-	case errors.Is(err, context.Canceled):
-		return fault.Wrap(fault.Stopped, err, "reading %s was stopped", s.Address())
-	case errors.As(err, &said):
-		return fault.New(kindOf(said.Number, said.Message), "the server of %s says: %s", s.Address(), said.Message)
-	case errors.As(err, &network):
-		return fault.New(fault.ServerDown, "the server of %s does not answer: %s", s.Address(), err.Error())
-	case errors.Is(err, driver.ErrBadConn), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, sql.ErrConnDone):
-		return fault.New(fault.ServerDown, "the server of %s went away", s.Address())
-	}
-	return fault.Wrap(fault.Unreadable, err, "cannot read the database %s", s.Address())
+	return served.Explain(s, err, func(err error) error {
+		var said *mysql.MySQLError
+		switch {
+		case errors.As(err, &said):
+			return fault.New(kindOf(said.Number, said.Message), "the server of %s says: %s", s.Address(), said.Message)
+		case errors.Is(err, mysql.ErrInvalidConn):
+			return fault.New(fault.ServerDown, "the server of %s went away", s.Address())
+		}
+		return nil
+	})
 }
 
 // inner is the number of the system's or the storage engine's own error, which

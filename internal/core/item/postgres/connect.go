@@ -5,12 +5,10 @@
 package postgres
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -20,7 +18,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/jackc/pgpassfile"
 	"github.com/jackc/pgx/v5"
@@ -28,13 +25,11 @@ import (
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/served"
 )
 
 // Oldest is the oldest server that is moved from.
 const Oldest = 120000
-
-// connectTime is how long a server may take to let us in.
-const connectTime = 5 * time.Second
 
 // settings are those that make values come out the same on every server.
 var settings = map[string]string{
@@ -51,7 +46,7 @@ var tracer pgx.QueryTracer
 // pgpass).
 func (s *session) connect(ctx context.Context, database string) (*pgx.Conn, error) {
 	var b strings.Builder
-	for _, kv := range [][2]string{{"host", s.Host}, {"port", s.Port}, {"user", s.User}, {"password", s.Password}, {"dbname", database}, {"connect_timeout", fmt.Sprint(int(connectTime.Seconds()))}} {
+	for _, kv := range [][2]string{{"host", s.Host}, {"port", s.Port}, {"user", s.User}, {"password", s.Password}, {"dbname", database}, {"connect_timeout", fmt.Sprint(int(served.ConnectTime.Seconds()))}} {
 		if kv[1] != "" {
 			fmt.Fprintf(&b, "%s='%s' ", kv[0], strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(kv[1]))
 		}
@@ -92,42 +87,29 @@ func ofSocket(c *pgx.ConnConfig) string {
 
 // explain gives an error of the server its kind.
 func (s *session) explain(err error) error {
-	var known *fault.Error
-	if err == nil || errors.As(err, &known) {
-		return err
-	}
-	kind := fault.Unreadable
-	var pg *pgconn.PgError
-	var connect *pgconn.ConnectError
-	var network net.Error // also of a connection that was reset
-	switch {
-	case errors.Is(err, context.Canceled):
-		kind = fault.Stopped
-	case errors.As(err, &pg):
-		kind = kindOf(pg.Code)
+	return served.Explain(s.Server, err, func(err error) error {
+		var pg *pgconn.PgError
+		var connect *pgconn.ConnectError
+		switch {
+		case errors.As(err, &pg):
+		case errors.As(err, &connect), pgconn.SafeToRetry(err):
+			return fault.New(fault.ServerDown, "the server of %s does not answer: %s", s.Address(), served.LastLine(err.Error()))
+		default:
+			return nil
+		}
+		kind := kindOf(pg.Code)
 		if pg.Routine == "RequestCheckpoint" { // an internal error by its code: it cannot write what it has
 			kind = fault.NoSpace
 		}
-		detail := ""
-		if pg.Detail != "" && !strings.HasPrefix(pg.Code, "28") {
-			detail = " (" + pg.Detail + ")"
-		}
-		says := "says"
+		says, detail := "says", ""
 		if kind == fault.ServerDown {
 			says = "is not ready" // it starts, stops, or recovers from a full disk
 		}
+		if pg.Detail != "" && !strings.HasPrefix(pg.Code, "28") {
+			detail = " (" + pg.Detail + ")"
+		}
 		return fault.New(kind, "the server of %s %s: %s%s", s.Address(), says, pg.Message, detail)
-	case errors.As(err, &connect), pgconn.SafeToRetry(err), errors.Is(err, net.ErrClosed):
-		return fault.New(fault.ServerDown, "the server of %s does not answer: %s", s.Address(), lastLine(err.Error()))
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &network):
-		return fault.New(fault.ServerDown, "the server of %s went away: %s", s.Address(), lastLine(err.Error()))
-	}
-	return fault.Wrap(kind, err, "cannot read the database %s", s.Address())
-}
-
-func lastLine(s string) string {
-	s = strings.TrimSpace(s)
-	return strings.TrimSpace(s[strings.LastIndexByte(s, '\n')+1:])
+	})
 }
 
 // kindOf sorts the errors of a server (its manual, appendix A).
@@ -243,48 +225,29 @@ func majorOf(ctx context.Context, program string) int {
 // again. It returns what the program wrote to stderr.
 func (s *session) run(ctx context.Context, database string, in io.Reader, out io.Writer, name string, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, name, append([]string{"--no-password"}, args...)...)
-	cmd.Env = append(os.Environ(), "LC_ALL=C", "PGAPPNAME=movekit", "PGCONNECT_TIMEOUT="+fmt.Sprint(int(connectTime.Seconds())))
+	cmd.Env = append(os.Environ(), "LC_ALL=C", "PGAPPNAME=movekit", "PGCONNECT_TIMEOUT="+fmt.Sprint(int(served.ConnectTime.Seconds())))
 	for _, kv := range [][2]string{{"PGHOST", s.Host}, {"PGPORT", s.Port}, {"PGUSER", s.User}, {"PGDATABASE", database}} {
 		if kv[1] != "" {
 			cmd.Env = append(cmd.Env, kv[0]+"="+kv[1])
 		}
 	}
 	if s.Password != "" {
-		secret, err := s.file("secret-*")
+		secret, remove, err := served.Secret(s.private, "*:*:*:*:"+strings.NewReplacer(`\`, `\\`, ":", `\:`).Replace(s.Password)+"\n")
 		if err != nil {
 			return "", err
 		}
-		defer os.Remove(secret.Name())
-		_, err = secret.WriteString("*:*:*:*:" + strings.NewReplacer(`\`, `\\`, ":", `\:`).Replace(s.Password) + "\n")
-		if err := errors.Join(err, secret.Close()); err != nil {
-			return "", fault.Wrap(fault.CannotPlace, err, "cannot write a temporary file")
-		}
-		cmd.Env = append(cmd.Env, "PGPASSFILE="+secret.Name())
+		defer remove()
+		cmd.Env = append(cmd.Env, "PGPASSFILE="+secret)
 	}
-	var stderr bytes.Buffer
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, out, &stderr
-	err := cmd.Run()
-	return stderr.String(), err
+	return served.Run(ctx, cmd, in, out)
 }
 
-// said is what a program wrote to stderr, as the cause of an error.
-func said(err error, stderr string) error {
-	if text := strings.TrimSpace(stderr); text != "" {
-		if len(text) > 2000 {
-			text = text[:2000] + "…"
-		}
-		return errors.New(text)
+// programFailed explains what one of the server's programs says; what names what it was to do with a database.
+func (s *session) programFailed(err error, said, what string) error {
+	if said == "" || fault.KindOf(err) == fault.Stopped {
+		return fault.Wrap(kindOfText(said), err, what, s.Address())
 	}
-	return err
-}
-
-// programFailed explains what one of the server's programs says; what names what
-// it was to do with a database.
-func (s *session) programFailed(ctx context.Context, err error, text, what string) error {
-	if ctx.Err() != nil {
-		return fault.Wrap(fault.Stopped, ctx.Err(), "the work on %s was stopped", s.Address())
-	}
-	return fault.Wrap(kindOfText(text), said(err, text), what, s.Address())
+	return fault.Wrap(kindOfText(said), errors.New(said), what, s.Address())
 }
 
 func quoted(name string) string { return pgx.Identifier{name}.Sanitize() }

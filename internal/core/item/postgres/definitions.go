@@ -213,7 +213,7 @@ func (s *session) definitions(ctx context.Context, archive string) (pre, post []
 		var text bytes.Buffer
 		said, err := s.run(ctx, "", nil, &text, restore, append(section.args, "--no-tablespaces", "--file=-", archive)...)
 		if err != nil {
-			return nil, nil, s.programFailed(ctx, err, said, "the schema of %s cannot be read")
+			return nil, nil, s.programFailed(err, said, "the schema of %s cannot be read")
 		}
 		*section.to = cut(text.String())
 	}

@@ -151,7 +151,7 @@ func (s *session) dumpSchema(ctx context.Context, database, snapshot string, to 
 	}
 	text, err := s.run(ctx, database, nil, to, name, "--schema-only", "--format=custom", "--compress=0", "--no-tablespaces", "--snapshot="+snapshot, "--lock-wait-timeout=10000")
 	if err != nil {
-		return s.programFailed(ctx, err, text, "the schema of %s cannot be written by pg_dump")
+		return s.programFailed(err, text, "the schema of %s cannot be written by pg_dump")
 	}
 	return nil
 }
