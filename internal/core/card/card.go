@@ -1,9 +1,11 @@
-// Package card reads app cards: YAML files that describe one application,
-// where it keeps its data and how its licence is held.
+// Package card reads app cards: YAML files that describe one application, where it keeps its data and how its licence
+// is held.
 //
-// Cards are plain data and come from other people: what a card names is checked
-// before it is used, and a command that it names runs only when a person has
-// agreed to it.
+// Parse, Read and ReadDir return a card that is checked completely, or an error with every mistake by line and column.
+// Schema returns the JSON Schema. kinds.go has the tables of the kinds of item and of the licence methods.
+//
+// Cards are untrusted: nothing of a card is used before it is checked, and its commands run only after the user has
+// agreed to them.
 package card
 
 import (

@@ -1,8 +1,10 @@
-// Package dbprint is what two copies of a database are compared by, of
-// whatever engine: the rows of each table as a multiset, the objects of the
-// schema, and settings. It depends neither on the order of rows nor on page
-// layout, server version, time zone or locale; the engines' packages see to
-// that when they write a row's bytes.
+// Package dbprint compares two copies of a database of any engine.
+//
+// An engine's package fills a Fingerprint on each side: the rows of each table as a Multiset, the objects of the schema,
+// and settings. Compare returns how two fingerprints differ, and DiffRows which rows do.
+//
+// A fingerprint does not depend on the order of rows, page layout, server version, time zone or locale: engines write
+// a row's bytes so that they are the same everywhere.
 package dbprint
 
 import (

@@ -1,9 +1,11 @@
-// Package journal is the kit's append-only record of every step: one JSON
-// object a line, each with the BLAKE3 hash of the line before it and a
-// message authentication code that takes the kit's passphrase to make.
+// Package journal reads and writes the kit's append-only record of every step.
 //
-// A second small file, the head, tells how many lines there are and the hash
-// of the last, with a code of its own, so that lines cut off from the end are missed too.
+// Read returns the lines and lists what was changed in the file. Log.Append adds a line and flushes it.
+// Log.Authenticate checks that every line was written by somebody who knows the passphrase.
+//
+// A line is one JSON object. It has the BLAKE3 hash of the line before it, and a message authentication code that takes
+// the passphrase to make. A second file, the head, has the number of lines and the hash of the last one, so that
+// missing lines at the end are found too.
 package journal
 
 import (

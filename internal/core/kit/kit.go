@@ -1,6 +1,10 @@
-// Package kit is the folder that carries one move from one old computer to
-// one new one: its manifest, its key, its sealed files, their checksums and
-// its journal. docs/kit-format.md describes it for readers without this tool.
+// Package kit creates and opens kits. A kit is the folder that carries one move: its manifest, its key, its sealed
+// files, their checksums and its journal.
+//
+// Create makes a kit, and Open opens one. Unlock checks the passphrase and the journal; then Seal and Open write and
+// read sealed streams, and Record adds to the journal. Inspect checks every file without the passphrase.
+//
+// docs/kit-format.md describes the format for readers without this program.
 package kit
 
 import (

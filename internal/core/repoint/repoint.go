@@ -1,5 +1,7 @@
-// Package repoint finds old paths in settings and says what they are now. It is pure: it
-// looks at texts, and knows the ways in which programs write paths.
+// Package repoint updates old paths in settings.
+//
+// New makes a Map of old places and new ones. Map.File returns the edits for a file, Apply makes them, and Back undoes
+// them. The package only works on texts; it knows the ways in which programs write paths.
 package repoint
 
 import (

@@ -1,9 +1,10 @@
-// Package seal writes and reads sealed files: a stream that is compressed
-// (zstd, RFC 8878), encrypted (age-encryption.org/v1) and, where it is longer
-// than one file may be, continued in numbered parts.
+// Package seal writes and reads sealed files.
 //
-// A sealed file is flushed to the medium and read back from it, not from the
-// system's cache, before it appears under its final name.
+// Create returns a Writer; its Close returns the parts that were written. Open reads them again.
+//
+// A sealed stream is compressed (zstd, RFC 8878) and encrypted (age-encryption.org/v1). If it is longer than one file
+// may be, it continues in numbered parts. A file appears under its final name only after it was flushed to the medium
+// and read back from there, not from the system's cache.
 package seal
 
 import (
