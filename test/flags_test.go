@@ -79,7 +79,9 @@ func TestWideDays(t *testing.T) {
 	lay.Database(t, filepath.Join(dir, "old/srv/app/boats.db"), "CREATE TABLE boat (n)")
 	at := time.Now().Add(-20 * 24 * time.Hour)
 	fatal.If(t, os.Chtimes(filepath.Join(dir, "old/srv/app/boats.db"), at, at))
-	recent := func(days string) string { return must(t, 0, dir, "survey", "--wide", "--root", "old", "--cards", "diary.yaml", "--days", days).out }
+	recent := func(days string) string {
+		return must(t, 0, dir, "survey", "--wide", "--root", "old", "--cards", "diary.yaml", "--days", days).out
+	}
 	if a, b := recent("30"), recent("10"); a == b || !strings.Contains(a, "30 days") || !strings.Contains(b, "10 days") {
 		t.Errorf("30 days:\n%s\n10 days:\n%s", a, b)
 	}

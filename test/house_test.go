@@ -76,7 +76,7 @@ var layers = [][]string{
 	{"item"}, {"item/files", "item/sqlite", "item/stays", "item/keys", "item/served", "item/mariadb/sqltext"},
 	{"item/dbase", "item/jet", "item/exports", "item/postgres", "item/mariadb", "item/firebird"},
 	{"item/kinds"},
-	{"holder", "survey"},
+	{"holder", "survey", "place"},
 	{"wide", "move"}, {"draft"},
 }
 

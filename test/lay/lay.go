@@ -84,3 +84,32 @@ func Signed(t testing.TB, until time.Time) (cert, key string) {
 	fatal.If(t, err)
 	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})), string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}))
 }
+
+// Holds checks that a folder holds exactly these files, by their content; a link is "-> " and where it leads.
+func Holds(t *testing.T, dir string, want map[string]string) {
+	t.Helper()
+	got := map[string]string{}
+	filepath.WalkDir(dir, func(p string, e os.DirEntry, err error) error {
+		rel, _ := filepath.Rel(dir, p)
+		switch {
+		case err != nil || e.IsDir():
+		case e.Type()&os.ModeSymlink != 0:
+			to, _ := os.Readlink(p)
+			got[rel] = "-> " + to
+		default:
+			text, _ := os.ReadFile(p)
+			got[rel] = string(text)
+		}
+		return nil
+	})
+	for name, text := range want {
+		if got[name] != text {
+			t.Errorf("%s is %q, not %q", name, got[name], text)
+		}
+	}
+	for name := range got {
+		if _, there := want[name]; !there {
+			t.Errorf("%s is there: %q", name, got[name])
+		}
+	}
+}

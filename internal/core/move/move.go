@@ -17,6 +17,7 @@ import (
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
+	"movekit/internal/core/place"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
@@ -124,13 +125,9 @@ func (m *Move) kitFacts(ctx context.Context, c *card.Card, needed bool) (*steps.
 	return f, nil
 }
 
-// outcome begins what a step did with an item.
-func outcome(o *item.One, did string) run.ItemOutcome {
-	out := run.ItemOutcome{Item: o.Key.Item, User: o.Key.User, Did: did, To: o.Path}
-	if o.Known != nil {
-		out.Files, out.Bytes = o.Known.Sealed.Files, o.Known.Sealed.Bytes
-	}
-	return out
+// placer places items as this run says.
+func (m *Move) placer() *place.Placer {
+	return &place.Placer{Run: m.Run, Kinds: m.Kinds, Ways: m.Ways, Say: m.say()}
 }
 
 // stays are the items of an app that stay where they are, as the old computer had

@@ -13,6 +13,7 @@ import (
 	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/place"
 	"movekit/internal/core/run"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
@@ -66,7 +67,7 @@ func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 	for i, p := range a.Places {
 		switch is := &a.Items[i]; {
 		case is.Stays:
-			o.Items = append(o.Items, outcome(p.One, "stays"))
+			o.Items = append(o.Items, place.Outcome(p.One, "stays"))
 			packed.Stays = append(packed.Stays, steps.Stay{Item: p.Card.Name, Kind: p.Card.Kind, Address: is.Path})
 		case p.Found:
 			out, err := m.packItem(ctx, p, is, kept[p.Key], a.Places)
@@ -166,7 +167,7 @@ func group(places []survey.Place) {
 
 // packItem seals an item, unless it is kept. Those beside it may tell what is in it.
 func (m *Move) packItem(ctx context.Context, p survey.Place, is *item.Look, kept bool, beside []survey.Place) (run.ItemOutcome, error) {
-	out := outcome(p.One, "kept")
+	out := place.Outcome(p.One, "kept")
 	out.To = ""
 	if !kept {
 		sealed, err := p.Mover.Seal(ctx, is)

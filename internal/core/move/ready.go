@@ -379,7 +379,7 @@ func (m *Move) readyInTheWay(ctx context.Context, t item.Target, g *gathered, on
 	if err != nil {
 		return "", err
 	}
-	made, err := m.started(ctx, t, is)
+	made, err := m.placer().Started(ctx, t, is)
 	if err != nil {
 		return "", err
 	}

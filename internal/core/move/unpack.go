@@ -67,7 +67,7 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 	pointing := m.repointing(c, g.targets)
 	for _, t := range g.targets {
 		t.Repointing = pointing
-		out, err := m.put(ctx, t, g)
+		out, err := m.placer().Put(ctx, t, g.same[t.Key])
 		if err != nil {
 			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not in place", t.Label(), c.Title)
 		}

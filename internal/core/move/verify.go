@@ -9,6 +9,7 @@ import (
 	"movekit/internal/core/item"
 	"movekit/internal/core/item/exports"
 	"movekit/internal/core/journal"
+	"movekit/internal/core/place"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -66,7 +67,7 @@ func (m *Move) verifyApp(ctx context.Context, c *card.Card, o *run.Outcome) erro
 // compare compares what is here with the old computer's. also adds to the result what the item's kind cannot see;
 // it may be nil.
 func compare(ctx context.Context, t item.Target, did string, also func(*steps.Checked) error) (run.ItemOutcome, error) {
-	out := outcome(t.One, did)
+	out := place.Outcome(t.One, did)
 	c, err := t.Compare(ctx)
 	if err == nil && also != nil {
 		err = also(c)
@@ -88,7 +89,7 @@ func (m *Move) verifyItem(ctx context.Context, c *card.Card, t item.Target, besi
 	if again, err := m.Licences().IssuedAgain(ctx, c, t); err != nil {
 		return run.ItemOutcome{}, err
 	} else if again {
-		out := outcome(t.One, "checked")
+		out := place.Outcome(t.One, "checked")
 		out.Equal, out.Rows = true, []steps.Row{{What: "licence file", Old: "for " + m.Manifest.Old.Name, New: "issued again", Same: true}}
 		return out, m.Record(journal.EventChecked, t.Key, steps.Checked{Equal: true, Rows: out.Rows})
 	}

@@ -38,8 +38,8 @@ func TestCarry(t *testing.T) {
 		if err != nil || len(yielded) > 0 {
 			t.Fatal(yielded, err)
 		}
-		holds(t, from, map[string]string{"sub/c.log": "3"})
-		holds(t, to, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
+		lay.Holds(t, from, map[string]string{"sub/c.log": "3"})
+		lay.Holds(t, to, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
 	}
 	if info, err := os.Stat(filepath.Join(to, "own")); err != nil || info.Mode().Perm() != 0o500 || !info.ModTime().Equal(at) {
 		t.Errorf("a folder is %v, %v", info, err)
@@ -68,7 +68,7 @@ func TestCarry(t *testing.T) {
 	if err := RemoveFiles(t.Context(), s, nil); err != nil {
 		t.Error(err)
 	}
-	holds(t, from, map[string]string{"sub/c.log": "3"})
+	lay.Holds(t, from, map[string]string{"sub/c.log": "3"})
 	if _, err := Carry(t.Context(), Source{Root: filepath.Join(dir, "none"), Marked: true}, to, Newcomer); err != nil {
 		t.Errorf("nothing there: %v", err)
 	}
@@ -76,11 +76,11 @@ func TestCarry(t *testing.T) {
 	if _, err := Carry(t.Context(), Source{Root: to, Include: []string{"own/d"}}, from, Newcomer); runtime.GOOS != "windows" && fault.KindOf(err) != fault.CannotPlace {
 		t.Errorf("through a link that leads out: %v", err)
 	}
-	holds(t, to, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
+	lay.Holds(t, to, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
 	unmarked := filepath.Join(dir, "unmarked")
 	_, err := Carry(t.Context(), Source{Root: to}, unmarked, Newcomer)
 	fatal.If(t, err)
-	holds(t, unmarked, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
+	lay.Holds(t, unmarked, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
 }
 
 // TestLeftOut counts what patterns leave out, by folder, the largest first.
@@ -332,7 +332,7 @@ func TestRemoved(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	holds(t, dir, map[string]string{"kept/d": "2"})
+	lay.Holds(t, dir, map[string]string{"kept/d": "2"})
 	if err := SyncTree(dir); err != nil {
 		t.Error(err)
 	}
@@ -342,91 +342,4 @@ func TestRemoved(t *testing.T) {
 	if err := unreadable("x", fs.ErrPermission); fault.KindOf(err) != fault.Unreadable {
 		t.Errorf("not to be read: %v", err)
 	}
-}
-
-// holds sees that a folder has these files and links and no other, by their content.
-func holds(t *testing.T, dir string, want map[string]string) {
-	t.Helper()
-	got := map[string]string{}
-	filepath.WalkDir(dir, func(p string, e os.DirEntry, err error) error {
-		rel, _ := filepath.Rel(dir, p)
-		switch {
-		case err != nil || e.IsDir():
-		case e.Type()&os.ModeSymlink != 0:
-			to, _ := os.Readlink(p)
-			got[rel] = "-> " + to
-		default:
-			text, _ := os.ReadFile(p)
-			got[rel] = string(text)
-		}
-		return nil
-	})
-	for name, text := range want {
-		if got[name] != text {
-			t.Errorf("%s is %q, not %q", name, got[name], text)
-		}
-	}
-	for name := range got {
-		if _, there := want[name]; !there {
-			t.Errorf("%s is there: %q", name, got[name])
-		}
-	}
-}
-
-// TestBring adds to a folder what it has not, and touches nothing that is there, whatever has
-// the names.
-func TestBring(t *testing.T) {
-	dir := t.TempDir()
-	from, to, outside := filepath.Join(dir, "from"), filepath.Join(dir, "to"), filepath.Join(dir, "outside")
-	old := map[string]string{"same": "same", "new.txt": "new", "both.tar.gz": "theirs", "twice": "three", "sub/a": "a", "sub/b": "b", "file/deep/er/x": "x", "file/y": "y", "linked/z": "z", "folder": "a file", "fresh/empty/f": ""}
-	lay.Out(t, from, old)
-	os.Symlink("new.txt", filepath.Join(from, "link"))
-	os.Symlink("new.txt", filepath.Join(from, "link too"))
-	now := map[string]string{"same": "same", "both.tar.gz": "ours", "twice": "one", "twice (2)": "two", "sub/a": "other", "sub/own": "own", "file": "a file here", "folder/in": "it", "outside": "x"}
-	lay.Out(t, to, now)
-	os.Symlink(outside, filepath.Join(to, "linked"))
-	os.Symlink("sub/a", filepath.Join(to, "link too"))
-	lay.Out(t, outside, map[string]string{"kept": "kept"})
-	at := time.Date(2020, 1, 2, 3, 4, 5, 0, time.UTC)
-	for _, name := range []string{"new.txt", "fresh"} {
-		os.Chmod(filepath.Join(from, name), 0o700)
-		os.Chtimes(filepath.Join(from, name), at, at)
-		os.Chown(filepath.Join(from, name), 1234, 1234) // as root only
-	}
-	want := map[string]string{"same": "same", "both.tar.gz": "ours", "twice": "one", "twice (2)": "two", "sub/a": "other", "sub/own": "own", "file": "a file here", "folder/in": "it", "outside": "x", "linked": "-> " + outside, "link too": "-> sub/a",
-		"new.txt": "new", "both.tar (2).gz": "theirs", "twice (3)": "three", "sub/a (2)": "a", "sub/b": "b", "file (2)/deep/er/x": "x", "file (2)/y": "y", "linked (2)/z": "z", "folder (2)": "a file", "fresh/empty/f": "", "link": "-> new.txt"}
-	for n, count := range []Brought{{Same: 1, Added: 6, Numbered: 4}, {Same: 11}} { // again, as after a run that was cut off
-		done, err := Bring(t.Context(), from, to)
-		if err != nil || *done != count {
-			t.Errorf("the %d. time: %+v %v", n+1, done, err)
-		}
-		holds(t, to, want)
-		holds(t, outside, map[string]string{"kept": "kept"})
-		old["link"], old["link too"] = "-> new.txt", "-> new.txt"
-		holds(t, from, old)
-	}
-	info, err := os.Stat(filepath.Join(to, "new.txt"))
-	if err != nil || info.Mode() != 0o700 || !info.ModTime().Equal(at) {
-		t.Errorf("a file is brought as %v of %v, %v", info.Mode(), info.ModTime(), err)
-	}
-	if info, _ := os.Stat(filepath.Join(to, "fresh")); info.Mode().Perm() != 0o700 {
-		t.Errorf("a folder is brought as %v", info.Mode())
-	}
-	for _, name := range []string{"new.txt", "fresh"} {
-		was, _ := marks.OwnerOf(filepath.Join(from, name))
-		if is, _ := marks.OwnerOf(filepath.Join(to, name)); is != was {
-			t.Errorf("%s belonged to %v, and to %v now", name, was, is)
-		}
-	}
-	if _, err := Bring(t.Context(), filepath.Join(dir, "none"), to); fault.KindOf(err) != fault.Missing {
-		t.Errorf("from nowhere: %v", err)
-	}
-	if _, err := Bring(t.Context(), from, filepath.Join(to, "same", "below a file")); fault.KindOf(err) != fault.CannotPlace {
-		t.Errorf("to nowhere: %v", err)
-	}
-	fresh := filepath.Join(dir, "made")
-	if done, err := Bring(t.Context(), filepath.Join(from, "sub"), fresh); err != nil || done.Added != 2 {
-		t.Errorf("into a new folder: %+v %v", done, err)
-	}
-	holds(t, fresh, map[string]string{"a": "a", "b": "b"})
 }

@@ -293,7 +293,7 @@ func (s *stager) finish(list *ListReader) error {
 		if err != nil && err != io.EOF {
 			return err
 		}
-		for len(dirs) > 0 && (err == io.EOF || !inside(e.Path, dirs[len(dirs)-1].Path)) {
+		for len(dirs) > 0 && (err == io.EOF || !Inside(e.Path, dirs[len(dirs)-1].Path)) {
 			last := dirs[len(dirs)-1]
 			unkept, err := marks.SettleDir(s.root, s.Belongs.given(last))
 			if err != nil {
@@ -317,7 +317,8 @@ func (s *stager) finish(list *ListReader) error {
 }
 
 // inside reports whether a path lies in a folder; "." is the root.
-func inside(p, dir string) bool { return dir == "." || strings.HasPrefix(p, dir+"/") }
+// Inside reports whether a path of an entry is below that of a folder.
+func Inside(p, dir string) bool { return dir == "." || strings.HasPrefix(p, dir+"/") }
 
 // RemoveTree removes a folder and what is in it, or a file. Links are removed,
 // not followed. Nothing there is no error.

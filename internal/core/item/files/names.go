@@ -197,10 +197,10 @@ func (n names) MergeInto(ctx context.Context, stage, home, aside string, policy 
 
 // CopyMissing copies the files that only the set-aside folder has.
 func (n names) CopyMissing(ctx context.Context, spare, home string) (note string, err error) {
-	added, err := tree.Bring(ctx, spare, home)
-	if err != nil || added.Added+added.Numbered == 0 {
+	added, err := combine(ctx, spare, home)
+	if err != nil || added.added+added.numbered == 0 {
 		return "", err
 	}
 	return fmt.Sprintf("look through %s of what was there before, which were added, %d with a number behind the name (%s the same); all of that is whole in %s",
-		item.Plural(added.Added+added.Numbered, "file"), added.Numbered, item.Plural(added.Same, "other"), machine.Spoken(n.Computer, spare)), nil
+		item.Plural(added.added+added.numbered, "file"), added.numbered, item.Plural(added.same, "other"), machine.Spoken(n.Computer, spare)), nil
 }

@@ -1,4 +1,4 @@
-package tree
+package files
 
 import (
 	"context"
@@ -13,28 +13,28 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/marks"
+	"movekit/internal/core/tree"
 )
 
-// Brought counts what Bring did.
-type Brought struct {
-	Same     int64 // files that the folder has already, by content
-	Added    int64 // files that it had none of that name of
-	Numbered int64 // files that stand beside another of their name
+// combined counts what combine did.
+type combined struct {
+	same     int64 // files that the folder has already, by content
+	added    int64 // files whose name the folder did not have
+	numbered int64 // files beside another one of the same name
 }
 
-// Bring copies into the folder to what the folder from has and it has not: under its own name
-// where that is free, and as "name (2).ext" where something else has it. What is there is not
-// touched, links in it are not followed, and neither is from touched. A run that was interrupted
-// is ended by the same call.
-func Bring(ctx context.Context, from, to string) (*Brought, error) {
-	done := &Brought{}
+// combine copies into the folder to what the folder from has and it does not: under its own name if that is free, and
+// as "name (2).ext" if something else has it. What is there is not touched, links in it are not followed, and from is
+// not touched either. An interrupted run is completed by the same call.
+func combine(ctx context.Context, from, to string) (*combined, error) {
+	done := &combined{}
 	if resolved, err := filepath.EvalSymlinks(to); err == nil {
 		to = resolved
 	}
 	type level struct{ path, at string }
 	var above []level // the folders that an entry lies in, and where they are
-	err := Source{Root: from}.Walk(ctx, func(e Entry, real string) error {
-		for len(above) > 0 && !inside(e.Path, above[len(above)-1].path) {
+	err := tree.Source{Root: from}.Walk(ctx, func(e tree.Entry, real string) error {
+		for len(above) > 0 && !tree.Inside(e.Path, above[len(above)-1].path) {
 			above = above[:len(above)-1]
 		}
 		at := to
@@ -42,16 +42,16 @@ func Bring(ctx context.Context, from, to string) (*Brought, error) {
 			at = filepath.Join(above[len(above)-1].at, path.Base(e.Path))
 		}
 		switch e.Type {
-		case Dir:
+		case tree.Dir:
 			at, err := madeLike(real, at)
 			above = append(above, level{e.Path, at})
 			return err
-		case Link:
+		case tree.Link:
 			if _, err := os.Lstat(at); err == nil {
 				return nil
 			}
 			return os.Symlink(filepath.FromSlash(e.Target), at)
-		case File, Hard:
+		case tree.File, tree.Hard:
 			return done.file(real, at)
 		}
 		return nil
@@ -87,7 +87,7 @@ func madeLike(like, at string) (string, error) {
 }
 
 // file brings one file.
-func (b *Brought) file(real, at string) error {
+func (b *combined) file(real, at string) error {
 	info, err := os.Stat(real)
 	if err != nil {
 		return err
@@ -98,16 +98,16 @@ func (b *Brought) file(real, at string) error {
 		switch {
 		case os.IsNotExist(err):
 			if try == at {
-				b.Added++
+				b.added++
 			} else {
-				b.Numbered++
+				b.numbered++
 			}
 			return copyAs(real, try, info)
 		case err != nil:
 			return err
 		case is.Mode().IsRegular() && is.Size() == info.Size():
 			if same, err := sameContent(real, try); err != nil || same {
-				b.Same++
+				b.same++
 				return err
 			}
 		}
@@ -139,7 +139,7 @@ func copyAs(real, at string, info os.FileInfo) error {
 		return err
 	}
 	defer r.Close()
-	part := at + StageEnding
+	part := at + tree.StageEnding
 	w, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err

@@ -1,4 +1,7 @@
-package move
+// Package place puts one item in its place on the new computer, undoes that, and sets an item aside on the old one.
+// Put, Undo, Retire, Return and Remove each carry out a plan of operations (steps.Plan): the journal has it before the
+// first rename and after each operation, so that an interrupted run is resumed where it stopped.
+package place
 
 import (
 	"cmp"
@@ -15,9 +18,26 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// put puts one item in place. The journal has the plan before anything is renamed, and after each operation.
-func (m *Move) put(ctx context.Context, t item.Target, g *gathered) (run.ItemOutcome, error) {
-	out := outcome(t.One, "same")
+// Placer places the items of one run.
+type Placer struct {
+	*run.Run
+	Kinds item.Table
+	Ways  map[string]tree.Policy // what to do with existing data, by app and by address of an item; "" is for all. The user is asked if nothing is given
+	Say   item.Choices           // where items go
+}
+
+// Outcome begins the outcome of a step for an item. did says what was done.
+func Outcome(o *item.One, did string) run.ItemOutcome {
+	out := run.ItemOutcome{Item: o.Key.Item, User: o.Key.User, Did: did, To: o.Path}
+	if o.Known != nil {
+		out.Files, out.Bytes = o.Known.Sealed.Files, o.Known.Sealed.Bytes
+	}
+	return out
+}
+
+// Put puts one item in place. same says that the existing data was found to be what is sealed.
+func (m *Placer) Put(ctx context.Context, t item.Target, same bool) (run.ItemOutcome, error) {
+	out := Outcome(t.One, "same")
 	if was := t.Known.Placed; was != nil && was.To != t.Path && was.Policy != string(tree.KeepBoth) {
 		return out, fault.New(fault.Usage, "it is in place at %s, and is to go to %s now: have it taken back first", machine.Spoken(m.Computer, was.To), machine.Spoken(m.Computer, t.Path))
 	}
@@ -32,10 +52,10 @@ func (m *Move) put(ctx context.Context, t item.Target, g *gathered) (run.ItemOut
 		}
 		out.Notes = append(out.Notes, lookThrough(m, done.Aside)...)
 		done, t.Known.Placing = nil, nil
-		g.same[t.Key] = false // what was there has moved since it was compared
+		same = false // what was there has moved since it was compared
 	}
 	if done == nil {
-		at, err := alreadyAt(ctx, t, g)
+		at, err := alreadyAt(ctx, t, same)
 		if err != nil {
 			return out, err
 		}
@@ -72,7 +92,7 @@ func (m *Move) put(ctx context.Context, t item.Target, g *gathered) (run.ItemOut
 
 // carryOut stages the item if the plan still needs that, and runs the plan. Nothing is renamed before the item is
 // staged completely.
-func (m *Move) carryOut(ctx context.Context, t item.Target, done *steps.Placed) (*steps.Placed, error) {
+func (m *Placer) carryOut(ctx context.Context, t item.Target, done *steps.Placed) (*steps.Placed, error) {
 	staged := false
 	stage := func() error {
 		if staged {
@@ -148,7 +168,7 @@ func content(t item.Target) string {
 
 // resumed returns what an interrupted run was doing with an item, if that has begun to rename data. Otherwise it
 // returns nil, and the step decides anew.
-func (m *Move) resumed(ctx context.Context, t item.Target) (*steps.Placed, error) {
+func (m *Placer) resumed(ctx context.Context, t item.Target) (*steps.Placed, error) {
 	was := t.Known.Placing
 	if was == nil || len(was.Plan.Left()) == 0 {
 		return nil, nil
@@ -192,7 +212,7 @@ func (m *Move) resumed(ctx context.Context, t item.Target) (*steps.Placed, error
 }
 
 // lookThrough returns a note on data that an interrupted run has set aside.
-func lookThrough(m *Move, aside string) []string {
+func lookThrough(m *Placer, aside string) []string {
 	if aside == "" {
 		return nil
 	}
@@ -201,7 +221,7 @@ func lookThrough(m *Move, aside string) []string {
 
 // placed stamps an item that is in place, and records it. If an interrupted run moved it in, somebody may have edited
 // it since: then it gets a stamp only if nobody has.
-func (m *Move) placed(ctx context.Context, t item.Target, done *steps.Placed, ours bool) (err error) {
+func (m *Placer) placed(ctx context.Context, t item.Target, done *steps.Placed, ours bool) (err error) {
 	if !ours {
 		if ours, err = m.unedited(ctx, t, done); err != nil {
 			return err
@@ -218,7 +238,7 @@ func (m *Move) placed(ctx context.Context, t item.Target, done *steps.Placed, ou
 
 // unedited reports whether what an interrupted run put in place is what is sealed. If existing files were added to
 // it, none may be newer than that run.
-func (m *Move) unedited(ctx context.Context, t item.Target, done *steps.Placed) (bool, error) {
+func (m *Placer) unedited(ctx context.Context, t item.Target, done *steps.Placed) (bool, error) {
 	same, err := t.Mover.Same(ctx, done.To)
 	if err != nil || !same || !added(t, done) {
 		return same, err
@@ -229,7 +249,7 @@ func (m *Move) unedited(ctx context.Context, t item.Target, done *steps.Placed) 
 
 // recordPlaced records an item's placing in the terms of the computer itself: where its disk is mounted matters
 // to this run only.
-func (m *Move) recordPlaced(event string, key steps.Key, p steps.Placed) error {
+func (m *Placer) recordPlaced(event string, key steps.Key, p steps.Placed) error {
 	spoken, err := p.Mapped(m.spoken)
 	if err != nil {
 		return err
@@ -237,12 +257,12 @@ func (m *Move) recordPlaced(event string, key steps.Key, p steps.Placed) error {
 	return m.Record(event, key, spoken)
 }
 
-func (m *Move) spoken(path string) (string, error) { return machine.Spoken(m.Computer, path), nil }
+func (m *Placer) spoken(path string) (string, error) { return machine.Spoken(m.Computer, path), nil }
 
 // alreadyAt returns where the item is on this computer already: in its place, or where an earlier run put it beside
 // something. It returns "" if it is nowhere.
-func alreadyAt(ctx context.Context, t item.Target, g *gathered) (string, error) {
-	if g.same[t.Key] {
+func alreadyAt(ctx context.Context, t item.Target, same bool) (string, error) {
+	if same {
 		return t.Path, nil
 	}
 	var tries []string
@@ -260,7 +280,7 @@ func alreadyAt(ctx context.Context, t item.Target, g *gathered) (string, error) 
 }
 
 // recordSame records that an item is in its place, unless the journal has that.
-func (m *Move) recordSame(ctx context.Context, t item.Target, at string) error {
+func (m *Placer) recordSame(ctx context.Context, t item.Target, at string) error {
 	done := steps.Placed{To: at}
 	if was := t.Known.Placing; was != nil && was.To == at && was.Plan != nil && len(was.Plan.Ops) > 0 && was.Plan.Ops[0].Do != steps.MoveOut {
 		done.Policy, done.Aside, done.Begun = was.Policy, was.Aside, was.Begun // an interrupted run put it there
@@ -293,7 +313,7 @@ func discardStage(ctx context.Context, t item.Target) error {
 
 // intend decides what to do with an item and with existing data, and returns the plan. did is what the outcome
 // says.
-func (m *Move) intend(ctx context.Context, t item.Target) (done *steps.Placed, did string, err error) {
+func (m *Placer) intend(ctx context.Context, t item.Target) (done *steps.Placed, did string, err error) {
 	done, did = &steps.Placed{To: t.Path, Plan: &steps.Plan{Content: content(t)}}, "placed"
 	e := steps.Existing{Home: t.Path, Merges: t.Merger != nil}
 	if e.There, err = t.Exists(ctx, t.Path); err != nil {
@@ -322,7 +342,7 @@ func (m *Move) intend(ctx context.Context, t item.Target) (done *steps.Placed, d
 }
 
 // existing decides what to do with existing data.
-func (m *Move) existing(ctx context.Context, t item.Target, done *steps.Placed, e *steps.Existing) (did string, err error) {
+func (m *Placer) existing(ctx context.Context, t item.Target, done *steps.Placed, e *steps.Existing) (did string, err error) {
 	did = "placed"
 	if e.Aside, err = t.Names.Free(ctx, t.Path, item.ForAside); err != nil {
 		return did, err
@@ -367,7 +387,7 @@ func (m *Move) existing(ctx context.Context, t item.Target, done *steps.Placed, 
 }
 
 // way returns what to do with existing data: what was said on the command line, or what the user answers.
-func (m *Move) way(ctx context.Context, t item.Target) (tree.Policy, error) {
+func (m *Placer) way(ctx context.Context, t item.Target) (tree.Policy, error) {
 	family := t.Key
 	family.Item = t.Card.Name
 	for _, address := range []string{t.Key.Address(), family.Address(), t.Key.App + "/" + t.Card.Name, t.Key.App, ""} {
@@ -384,7 +404,7 @@ func (m *Move) way(ctx context.Context, t item.Target) (tree.Policy, error) {
 	if is.Newest != nil {
 		w.Newest = *is.Newest
 	}
-	if w.Started, err = m.started(ctx, t, is); err != nil {
+	if w.Started, err = m.Started(ctx, t, is); err != nil {
 		return "", err
 	}
 	if w.Another, err = t.Another(); err != nil {
@@ -394,9 +414,9 @@ func (m *Move) way(ctx context.Context, t item.Target) (tree.Policy, error) {
 	return cmp.Or(tree.Policy(said), tree.SetAside), err
 }
 
-// started reports whether the app itself made the existing data when it was started on this computer: the data is
+// Started reports whether the app itself made the existing data when it was started on this computer: the data is
 // newer than the program.
-func (m *Move) started(ctx context.Context, t item.Target, is *item.Look) (bool, error) {
+func (m *Placer) Started(ctx context.Context, t item.Target, is *item.Look) (bool, error) {
 	if t.Known.Placed != nil || t.Known.Earlier != nil || is.Newest == nil {
 		return false, nil
 	}

@@ -1,0 +1,261 @@
+package place
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+// OldTarget returns an item with its place on the old computer. The caller closes it.
+func (m *Placer) OldTarget(ctx context.Context, c *card.Card, it *steps.Item) (item.Target, error) {
+	t, err := m.Kinds.Target(ctx, m.Run, c, &steps.Item{Key: it.Key, Sealed: it.Sealed, SealedAt: it.SealedAt}, item.Choices{})
+	if err != nil {
+		return t, err
+	}
+	retired := *it
+	t.Known = &retired
+	here := func(path string) (string, error) {
+		real, err := machine.Real(m.Computer, path)
+		return m.TakenAlong(c, real), err
+	}
+	for _, p := range []**steps.Retired{&retired.Retiring, &retired.Retired, &retired.Returning} {
+		if *p != nil {
+			if *p, err = (*p).Mapped(here); err != nil {
+				t.Close()
+				return t, err
+			}
+		}
+	}
+	return t, nil
+}
+
+// TakenAlong returns where something is that lay within another item, which was set aside since.
+func (m *Placer) TakenAlong(c *card.Card, path string) string {
+	for _, other := range m.State.AppItems(c.Name) {
+		r := other.Retired
+		if r == nil || r.To == "" {
+			continue
+		}
+		from, err := machine.Real(m.Computer, r.From)
+		to, terr := machine.Real(m.Computer, r.To)
+		if err == nil && terr == nil {
+			path = Along(path, from, to)
+		}
+	}
+	return path
+}
+
+// Along returns where a path is, after from was renamed to to.
+func Along(path, from, to string) string {
+	if rest, within := strings.CutPrefix(path, from+string(filepath.Separator)); within {
+		return filepath.Join(to, rest)
+	}
+	return path
+}
+
+func (m *Placer) recordRetired(event string, key steps.Key, r steps.Retired) error {
+	spoken, err := r.Mapped(m.spoken)
+	if err != nil {
+		return err
+	}
+	return m.Record(event, key, spoken)
+}
+
+// Retire moves one item to a spare name, and leaves a note.
+func (m *Placer) Retire(ctx context.Context, t item.Target, out *run.ItemOutcome) error {
+	there, err := t.Exists(ctx, t.Path)
+	if err == nil && there && (t.Known.Retired != nil || t.Known.Retiring != nil) {
+		there, err = m.holds(ctx, t, t.Path)
+	}
+	if err != nil {
+		return err
+	}
+	r := t.Known.Retiring
+	switch {
+	case r != nil && r.Plan != nil: // an interrupted run has begun
+	case t.Known.Retired != nil && !there:
+		if out.Did, out.Aside = "retired already", t.Known.Retired.To; out.Aside == "" {
+			out.Did = "gone"
+		}
+		return nil
+	case !there:
+		out.Did = "gone"
+		return m.recordRetired(journal.EventRetired, t.Key, steps.Retired{From: t.Path})
+	default:
+		if r, err = m.newRetire(ctx, t); errors.Is(err, item.ErrFixed) {
+			out.Did = "fixed"
+			return nil
+		}
+		if err == nil {
+			err = m.recordRetired(journal.EventRetiring, t.Key, *r)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	done := *r
+	result, err := t.CarryOut(ctx, done.Plan, nil, func() error { return m.recordRetired(journal.EventRetiring, t.Key, done) })
+	if err != nil {
+		return err
+	}
+	out.Notes = append(out.Notes, result.Notes...)
+	if first := t.Known.Retired; first != nil && first.To != "" && first.To != done.To {
+		// The first one is what moves back. What was made since stays where it is.
+		out.Notes = append(out.Notes, "what was made at "+machine.Spoken(m.Computer, t.Path)+" since is at "+machine.Spoken(m.Computer, done.To)+" now")
+		done.To = first.To
+	}
+	done.Plan = nil
+	if done.Note != "" {
+		if err := journal.WriteFile(done.Note, []byte(m.moved(t, &done)), 0o644); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "%s is set aside, but the note %s cannot be written", t.Label(), done.Note)
+		}
+	}
+	out.Did, out.Aside, out.Note = "retired", done.To, done.Note
+	return m.recordRetired(journal.EventRetired, t.Key, done)
+}
+
+// newRetire plans to move an item to a spare name.
+func (m *Placer) newRetire(ctx context.Context, t item.Target) (*steps.Retired, error) {
+	r := &steps.Retired{From: t.Path}
+	var err error
+	if r.To, err = t.Names.Free(ctx, t.Path, item.ForAside); err != nil {
+		return nil, err
+	}
+	if _, disk := t.Mover.Where(); disk != "" {
+		r.Note = tree.NoteName(t.Path, m.State.New.Name)
+	}
+	op := steps.Op{Do: steps.MoveOut, From: t.Path, To: r.To}
+	if t.Shared != nil {
+		op.Part, err = t.Shared(ctx, t.Path, false)
+	}
+	r.Plan = &steps.Plan{Ops: []steps.Op{op}}
+	return r, err
+}
+
+// holds reports whether a name has something that moves. A folder may hold only what does not.
+func (m *Placer) holds(ctx context.Context, t item.Target, name string) (bool, error) {
+	at := m.Kinds.Open(t.At(name))
+	defer at.Close()
+	is, err := at.Look(ctx, item.Looking{})
+	return err == nil && is.Files > 0, err
+}
+
+// moved is the note that is left where an item was.
+func (m *Placer) moved(t item.Target, r *steps.Retired) string {
+	to := ""
+	if p := m.State.Items[t.Key].Placed; p != nil {
+		to = ", at\n  " + p.To
+	}
+	return tree.NoteHead + fmt.Sprintf(`%s%s
+
+It went as it was at %s.
+The old copy was set aside at %s, and is called
+  %s
+now. Do not work in it: what is done there does not come to %s.
+`, m.State.New.Name, to, steps.Moment(t.Known.SealedAt), steps.Moment(m.Now()), machine.Spoken(m.Computer, r.To), m.State.New.Name)
+}
+
+// nothingAside says why nothing of an item is set aside, or "".
+func nothingAside(it *steps.Item, r *steps.Retired) string {
+	switch {
+	case it.Removed != nil:
+		return "removed before"
+	case r == nil || r.To == "":
+		return "was not retired"
+	}
+	return ""
+}
+
+// Return moves one item back to its place. If somebody has made something else there, that moves to a spare.
+func (m *Placer) Return(ctx context.Context, t item.Target, out *run.ItemOutcome) error {
+	r := cmp.Or(t.Known.Retired, t.Known.Retiring)
+	if out.Did = nothingAside(t.Known, r); out.Did != "" {
+		return nil
+	}
+	done := *r
+	if was := t.Known.Returning; was != nil && was.Plan != nil {
+		done = *was
+	} else {
+		op := steps.Op{Do: steps.MoveIn, From: r.To, To: r.From}
+		var err error
+		if t.Shared != nil {
+			op.Part, err = t.Shared(ctx, r.From, false)
+		}
+		if err != nil {
+			return err
+		}
+		done.Plan = &steps.Plan{Ops: []steps.Op{op}}
+	}
+	op := done.Plan.Ops[len(done.Plan.Ops)-1]
+	is, err := t.Names.State(ctx, op.To, op.From, op.Part)
+	if err != nil {
+		return err
+	}
+	if is == item.Neither {
+		out.Did = "gone"
+		return nil
+	}
+	result, err := t.CarryOut(ctx, done.Plan, nil, func() error { return m.recordRetired(journal.EventReturning, t.Key, done) })
+	if err != nil {
+		return err
+	}
+	for _, op := range done.Plan.Ops {
+		if op.Do != steps.MoveOut {
+			continue
+		}
+		if there, err := t.Exists(ctx, op.To); err != nil {
+			return err
+		} else if there {
+			out.Aside = op.To
+		}
+	}
+	if len(result.Notes) > 1 {
+		out.Notes = append(out.Notes, result.Notes...)
+	}
+	if r.Note != "" {
+		if err := os.Remove(r.Note); err != nil && !os.IsNotExist(err) {
+			return fault.Wrap(fault.CannotPlace, err, "cannot remove the note")
+		}
+	}
+	out.Did, out.To = "returned", r.From
+	return m.Record(journal.EventReturned, t.Key, nil)
+}
+
+// Remove deletes the spare of one retired item, if it is what was verified on the new computer.
+func (m *Placer) Remove(ctx context.Context, t item.Target, out *run.ItemOutcome, because string) error {
+	r := t.Known.Retired
+	if out.Did = nothingAside(t.Known, r); out.Did != "" {
+		return nil
+	}
+	out.Aside = r.To
+	left, err := t.Names.Delete(ctx, r.To, steps.Op{Do: steps.Delete, From: r.To, If: steps.IfSame})
+	if err != nil {
+		return err
+	}
+	out.Did = "removed"
+	if left {
+		changed, err := m.holds(ctx, t, r.To)
+		if err != nil {
+			return err
+		}
+		if changed {
+			out.Did = "changed"
+			return nil
+		}
+		out.Did = "removed in part"
+	}
+	return m.Record(journal.EventRemoved, t.Key, steps.Removed{Because: because})
+}

@@ -1,0 +1,148 @@
+package place
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"slices"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/item"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
+)
+
+// Undoing is the undoing of one item's unpack.
+type Undoing struct {
+	Key     steps.Key
+	Out     run.ItemOutcome
+	Missing string // where the set-aside data was that is gone; "" if none is
+	target  *item.Target
+	undone  *steps.Undone // nil if there is nothing to undo
+}
+
+// Close releases what PlanUndo opened.
+func (u *Undoing) Close() {
+	if u.target != nil {
+		u.target.Close()
+	}
+}
+
+// PlanUndo decides how to undo an item's unpack. It changes nothing.
+func (m *Placer) PlanUndo(ctx context.Context, c *card.Card, it *steps.Item) (*Undoing, error) {
+	u := &Undoing{Key: it.Key, Out: run.ItemOutcome{Item: it.Key.Item, User: it.Key.User, Did: "nothing", Files: it.Sealed.Files, Bytes: it.Sealed.Bytes}}
+	if it.Placing != nil && it.Undoing == nil {
+		u.Out.Did = "unfinished"
+		return u, nil
+	}
+	if it.Placed == nil && it.Earlier == nil {
+		return u, nil
+	}
+	t, err := m.Kinds.Target(ctx, m.Run, c, it, m.Say)
+	if err != nil {
+		return u, err
+	}
+	u.target = &t
+	was := cmp.Or(t.Known.Placed, t.Known.Earlier)
+	u.Out.To = was.To
+	policy := tree.Policy(was.Policy)
+	if was.Same || policy == tree.Skip || policy == tree.Replace {
+		u.Out.Did = map[bool]string{true: "was here", false: "not taken back"}[was.Same]
+		return u, nil
+	}
+	if u.undone = t.Known.Undoing; u.undone == nil || u.undone.Plan == nil {
+		if u.undone, err = m.newUndo(ctx, t, was); err != nil {
+			return u, err
+		}
+	}
+	// The data that was set aside must still be there, before anything is moved.
+	for _, op := range u.undone.Plan.Left() {
+		if op.Do != steps.MoveIn {
+			continue
+		}
+		is, err := t.Names.State(ctx, op.To, op.From, op.Part)
+		begun := op == u.undone.Plan.Left()[0] // then what is at home is the data that was set aside
+		if err != nil || is == item.AtSpare || is == item.Both || is == item.Between || is == item.AtHome && begun {
+			return u, err
+		}
+		u.Missing = op.From
+	}
+	return u, nil
+}
+
+// newUndo plans to move what is in place to a spare, to move the data that was set aside back, and then to delete
+// the spare if nobody has edited it.
+func (m *Placer) newUndo(ctx context.Context, t item.Target, was *steps.Placed) (*steps.Undone, error) {
+	unedited := steps.Op{If: steps.IfSame}
+	switch {
+	case t.Known.Placed == nil: // something else is sealed since
+		unedited = steps.Op{If: steps.IfUnedited, Stamp: was.Stamp}
+	case added(t, was):
+		unedited = steps.Op{If: steps.IfUnedited, Stamp: was.Stamp}
+	}
+	u := &steps.Undone{From: was.To, Back: was.Aside}
+	var err error
+	if u.Kept, err = t.Names.Free(ctx, was.To, item.ForAside); errors.Is(err, item.ErrFixed) {
+		unedited.Do, unedited.From = steps.Delete, was.To
+		u.Plan = &steps.Plan{Ops: []steps.Op{unedited}}
+		return u, nil
+	}
+	if err != nil {
+		return u, err
+	}
+	shared := false
+	if t.Shared != nil {
+		shared, err = t.Shared(ctx, was.To, false)
+	}
+	u.Plan = &steps.Plan{Ops: steps.UndoPlan(was.To, u.Kept, was.Aside, shared, unedited)}
+	return u, err
+}
+
+// Undo carries out the undoing of one item. If its set-aside data is gone, the user has said to go on without it.
+func (m *Placer) Undo(ctx context.Context, u *Undoing) error {
+	if u.undone == nil {
+		return nil
+	}
+	done := *u.undone
+	if u.Missing != "" { // the user has said to go on without it; existing files that were added stay in the spare
+		done.Plan.Ops = slices.DeleteFunc(done.Plan.Ops, func(op steps.Op) bool {
+			return op.Do == steps.MoveIn || op.If == steps.IfUnedited
+		})
+		done.Back = ""
+	}
+	save := func() error { return m.recordUndone(journal.EventUndoing, u.Key, done) }
+	if err := save(); err != nil {
+		return err
+	}
+	result, err := u.target.CarryOut(ctx, done.Plan, nil, save)
+	if err != nil {
+		return err
+	}
+	done.Kept, done.Plan = result.Kept, nil
+	if done.Kept == done.From {
+		done.Kept = ""
+	}
+	if done.Kept == "" && u.Missing != "" {
+		there, err := u.target.Exists(ctx, u.undone.Kept)
+		if err != nil {
+			return err
+		}
+		if there {
+			done.Kept = u.undone.Kept
+		}
+	}
+	u.Out.Did, u.Out.Back, u.Out.Aside = "taken back", done.Back, done.Kept
+	u.Out.Notes = append(u.Out.Notes, result.Notes...)
+	return m.recordUndone(journal.EventUndone, u.Key, done)
+}
+
+// recordUndone records an item's undoing in the terms of the computer itself.
+func (m *Placer) recordUndone(event string, key steps.Key, u steps.Undone) error {
+	spoken, err := u.Mapped(m.spoken)
+	if err != nil {
+		return err
+	}
+	return m.Record(event, key, spoken)
+}
