@@ -8,7 +8,6 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/marks"
-	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
