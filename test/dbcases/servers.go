@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -99,6 +100,15 @@ func Place[F served.Facts](t *testing.T, e served.Engine[F], o served.Session[F]
 	fatal.If(t, err)
 	fatal.If(t, InPlace(t.Context(), o, database, p.Stage, aside))
 	return strings.Join(notes, "\n")
+}
+
+// Every returns the step by which a test goes through the places where it can be cut off: n, or 1 with MOVEKIT_SOAK=1.
+// It starts at a random place, so that each run takes others.
+func Every(n int) (first, step int) {
+	if os.Getenv("MOVEKIT_SOAK") == "1" {
+		return 1, 1
+	}
+	return 1 + rand.IntN(n), n
 }
 
 // InPlace renames a staged database into place. An existing one is renamed to aside first, or dropped if aside is "".

@@ -280,7 +280,7 @@ func TestCutOff(t *testing.T) {
 	never := refused
 	defer func() { refused = never }()
 	for _, kill := range []bool{false, true} {
-		for stop := 1; ; stop++ {
+		for stop, step := dbcases.Every(3); ; stop += step {
 			o := Engine{}.Open(to, func() (string, error) { return t.TempDir(), nil }).(*session)
 			_, err := o.Stage(t.Context(), d, p)
 			fatal.If(t, err)

@@ -341,7 +341,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 	dbcases.SQL(t, now, "inway", theirs)
 	before := dumped(t, "inway")
 	for _, kill := range []bool{false, true} {
-		for stop := 1; ; stop++ {
+		for stop, step := dbcases.Every(6); ; stop += step {
 			refuse := func(at int) {
 				count = 0
 				refused = func(sql string) error {
