@@ -1,6 +1,12 @@
 package holder
 
-import "movekit/internal/core/item"
+import (
+	"maps"
+	"slices"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/item"
+)
 
 // Paired and Expired look at the files of a licence, for the tests.
 func (h *Held) Paired(all []item.Target) error { f := files{h}; return f.paired(f.held(all)) }
@@ -9,3 +15,6 @@ func (h *Held) Expired(all []item.Target) string {
 	f := files{h}
 	return f.expired(f.held(all))
 }
+
+// Methods are the methods that the table has.
+func Methods() (out []card.Method) { return slices.Collect(maps.Keys(methods)) }

@@ -6,6 +6,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -13,7 +14,9 @@ import (
 	"movekit/test/lay"
 	"movekit/test/office"
 
+	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/holder"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
@@ -237,5 +240,18 @@ func TestHalfAFileLicence(t *testing.T) {
 	}
 	if out := o.Change(o.Old, nil, time.Now(), all); out.Err != nil || !strings.Contains(out.Licences[0].Aside, "office.key.set-aside-") || strings.Contains(out.Licences[0].Aside, "office.pem") {
 		t.Errorf("%v %+v", out.Err, out.Licences)
+	}
+}
+
+// TestEveryMethodIsInTheTable compares the table with the methods that cards know.
+func TestEveryMethodIsInTheTable(t *testing.T) {
+	have := holder.Methods()
+	for _, info := range card.Methods {
+		if !slices.Contains(have, info.Method) {
+			t.Errorf("%s is not in the table", info.Method)
+		}
+	}
+	if len(have) != len(card.Methods) {
+		t.Errorf("%d methods are in the table, and cards know %d", len(have), len(card.Methods))
 	}
 }

@@ -1,0 +1,26 @@
+package kinds
+
+import (
+	"testing"
+
+	"movekit/internal/core/card"
+	"movekit/internal/core/item"
+)
+
+// TestEveryKindIsInTheTable opens an item of each kind, and checks that its parts fit together.
+func TestEveryKindIsInTheTable(t *testing.T) {
+	if len(All) != len(card.Kinds) {
+		t.Errorf("%d kinds are in the table, and cards know %d", len(All), len(card.Kinds))
+	}
+	for _, info := range card.Kinds {
+		if All[info.Kind] == nil {
+			t.Errorf("%s is not in the table", info.Kind)
+			continue
+		}
+		p := All.Open(&item.One{Card: &card.Item{Kind: info.Kind}})
+		moves := info.StaysAt == ""
+		if p.Inspector == nil || (p.Mover != nil) != moves || (p.Names != nil) != moves || (p.Querier != nil) != (info.Counts == "query") || p.Adder != nil && p.Merger == nil {
+			t.Errorf("%s: %+v", info.Kind, p)
+		}
+	}
+}
