@@ -148,7 +148,7 @@ func (n names) Delete(ctx context.Context, spare string, op steps.Op) (left bool
 		if there, err := item.OnDisk(spare); err != nil || !there {
 			return false, err
 		}
-		if ours, err := item.Holds(ctx, mover{n.One}, spare, op); err != nil || !ours {
+		if ours, err := item.Holds(ctx, mover(n), spare, op); err != nil || !ours {
 			return true, err
 		}
 		if err := tree.Rename(spare, spare+half); err != nil {
