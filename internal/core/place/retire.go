@@ -112,6 +112,12 @@ func (m *Placer) Retire(ctx context.Context, t item.Target, out *run.ItemOutcome
 		return err
 	}
 	out.Notes = append(out.Notes, result.Notes...)
+	if there, err := t.Exists(ctx, done.To); err != nil {
+		return err
+	} else if !there { // somebody has deleted it since an interrupted run moved it
+		out.Did, done.To, done.Plan = "gone", "", nil
+		return m.recordRetired(journal.EventRetired, t.Key, done)
+	}
 	if first := t.Known.Retired; first != nil && first.To != "" && first.To != done.To {
 		// The first one is what moves back. What was made since stays where it is.
 		out.Notes = append(out.Notes, "what was made at "+machine.Spoken(m.Computer, t.Path)+" since is at "+machine.Spoken(m.Computer, done.To)+" now")
