@@ -154,7 +154,7 @@ func (m *Move) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage 
 	if err != nil {
 		return err
 	}
-	later, err := m.readyActivate(c, g)
+	later, licences, err := m.readyActivate(c, g)
 	if err != nil {
 		return err
 	}
@@ -202,38 +202,38 @@ func (m *Move) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage 
 		}
 		need[id].need += v.need
 	}
-	r.byGates(c.Title, first, steps.Unpack, blocks)
-	r.byGates(c.Title, first, steps.Activate, later)
+	r.byGates(c.Title, first, steps.Unpack, blocks, nil)
+	r.byGates(c.Title, first, steps.Activate, later, licences)
 	return nil
 }
 
-// readyActivate returns the gates that would stop Activate once the data is in place. Licence services are not
-// asked: what the kit remembers counts.
-func (m *Move) readyActivate(c *card.Card, g *gathered) (out []steps.Block, err error) {
+// readyActivate returns the gates that would stop Activate once the data is in place, and for each the licence that it
+// stops. Licence services are not asked: what the kit remembers counts.
+func (m *Move) readyActivate(c *card.Card, g *gathered) (out []steps.Block, licences []string, err error) {
 	f := g.facts
 	f.Placed = true
 	for i := range c.Licences {
 		st := m.State.Stand(c, &c.Licences[i], nil, m.Now())
-		if st.Old == "" || m.Manifest.Keep {
-			continue
+		if m.Manifest.Keep {
+			break // a safety copy leaves licences alone
 		}
 		f.Seat = &steps.SeatFacts{Licence: st, Takeover: m.Wishes.Takeover != "", Second: m.Wishes.Second != "" || st.Second}
 		blocks, err := steps.Check(steps.Activate, f)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		for _, b := range blocks {
 			if !slices.Contains(out, b) {
-				out = append(out, b)
+				out, licences = append(out, b), append(licences, "licence "+c.Licences[i].Name)
 			}
 		}
 	}
-	return out, nil
+	return out, licences, nil
 }
 
-// byGates marks the checks from first on that a gate stops at. A gate that no check is about gets one of its own, and
-// a check whose gate does not stop is only a remark.
-func (r *Readiness) byGates(app string, first int, step steps.Step, blocks []steps.Block) {
+// byGates marks the checks from first on that a gate stops at. A gate that no check is about gets one of its own, with
+// what it is about. A check whose gate does not stop is only a remark.
+func (r *Readiness) byGates(app string, first int, step steps.Step, blocks []steps.Block, about []string) {
 	shown := map[string]bool{}
 	for i := first; i < len(r.Checks); i++ {
 		c := &r.Checks[i]
@@ -243,12 +243,20 @@ func (r *Readiness) byGates(app string, first int, step steps.Step, blocks []ste
 		}
 		c.Stops, shown[c.Gate] = step, true
 	}
-	for _, b := range blocks {
-		if !shown[b.Gate] {
-			r.Checks = append(r.Checks, Check{App: app, What: b.Gate, Says: b.Why, Gate: b.Gate, Stops: step})
+	for i, b := range blocks {
+		if shown[b.Gate] {
+			continue
 		}
+		what := cmp.Or(aboutGate[b.Gate], b.Gate)
+		if i < len(about) {
+			what = about[i]
+		}
+		r.Checks = append(r.Checks, Check{App: app, What: what, Says: b.Why, Gate: b.Gate, Stops: step})
 	}
 }
+
+// aboutGate is what gates are about that no check of an item is.
+var aboutGate = map[string]string{"licence-freed": "licence", "kit-whole": "kit", "newest-copy": "kit", "clock-right": "clock", "files-closed": "open files", "covered": "licence"}
 
 // readyVersion compares the version and edition here with the card's rule.
 func (m *Move) readyVersion(c *card.Card, packed *steps.Packed, g *gathered, r *Readiness) {

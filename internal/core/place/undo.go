@@ -63,8 +63,8 @@ func (m *Placer) PlanUndo(ctx context.Context, c *card.Card, it *steps.Item) (*U
 			continue
 		}
 		is, err := t.Names.State(ctx, op.To, op.From, op.Part)
-		begun := op == u.undone.Plan.Left()[0] // then what is at home is the data that was set aside
-		if err != nil || is == item.AtSpare || is == item.Both || is == item.Between || is == item.AtHome && begun {
+		begun := op == u.undone.Plan.Left()[0] // then some of it, or all, may be back already
+		if err != nil || is == item.AtSpare || is == item.Both || begun && is != item.Neither {
 			return u, err
 		}
 		u.Missing = op.From

@@ -360,6 +360,9 @@ var Gates = []Gate{
 			case f.Seat.Takeover && !l.Takeable:
 				return []string{fmt.Sprintf("the licence is %s on %s, and cannot be taken over", l.Old, f.from())}
 			}
+			if l.Old == licence.Unknown && !f.Seat.Takeover {
+				return []string{fmt.Sprintf("it is not known whether the licence is deactivated on %s", f.from())}
+			}
 			return when(!f.Seat.Takeover, "the licence is %s on %s", l.Old, f.from())
 		}},
 	{"in-place", []Step{Activate}, false, false, NeedsSeat, "the app's data is in its place",

@@ -109,7 +109,7 @@ var gateCases = []struct {
 	{"same-edition", onNew, Unpack, "", func(f *Facts) { f.Version.OldEdition, f.Version.NewEdition = "Port", "port" }},
 	{"same-edition", onNew, Unpack, "", func(f *Facts) { f.Version.NewEdition = "Port" }},
 	{"old-deactivated", onNew, Activate, "the licence is active on OLD", func(f *Facts) { f.Seat.Licence.Old = licence.Active }},
-	{"old-deactivated", onNew, Activate, "the licence is unknown on OLD", func(f *Facts) { f.Seat.Licence.Old = licence.Unknown }},
+	{"old-deactivated", onNew, Activate, "it is not known whether the licence is deactivated on OLD", func(f *Facts) { f.Seat.Licence.Old = licence.Unknown }},
 	{"old-deactivated", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Old = licence.NotActivated }},
 	{"old-deactivated", onNew, Activate, "cannot be taken over", func(f *Facts) { f.Seat.Licence.Old, f.Seat.Takeover = licence.Active, true }},
 	{"old-deactivated", onNew, Activate, "", func(f *Facts) {
