@@ -146,14 +146,38 @@ func watch(limit time.Duration, look func(alive func()) error) error {
 	}
 }
 
-// Stamp returns the item's stamp, which changes when somebody edits it.
-func Stamp(ctx context.Context, i Inspector) (string, error) {
+// MarkByLook records the stamp that a look at the item returns.
+func MarkByLook(ctx context.Context, i Inspector, done *steps.Placed) error {
 	is, err := i.Look(ctx, Looking{Again: true})
-	if err != nil {
-		return "", err
+	if err == nil {
+		done.Stamp = is.Stamp
 	}
-	return is.Stamp, nil
+	return err
 }
+
+// HasStamp reports whether a look at the item returns the stamp.
+func HasStamp(ctx context.Context, i Inspector, stamp string) (bool, error) {
+	is, err := i.Look(ctx, Looking{Again: true})
+	return err == nil && is.Stamp == stamp, err
+}
+
+// Doom renames a file or folder at a spare to spare+Doomed, from which it is deleted, if the condition of op is true of
+// it, or if an interrupted run did that. ours is false if something is there that must stay.
+func Doom(ctx context.Context, m Mover, spare string, op steps.Op) (there, ours bool, err error) {
+	if begun, err := OnDisk(spare + Doomed); err != nil || begun {
+		return begun, begun, err
+	}
+	if there, err := OnDisk(spare); err != nil || !there {
+		return false, false, err
+	}
+	if ours, err := Holds(ctx, m, spare, op); err != nil || !ours {
+		return true, false, err
+	}
+	return true, true, tree.Rename(spare, spare+Doomed)
+}
+
+// Doomed is the suffix of what is being deleted.
+const Doomed = tree.StageEnding
 
 // Holds reports whether the condition of an operation that deletes data is true of what is at a name.
 func Holds(ctx context.Context, m Mover, at string, op steps.Op) (bool, error) {

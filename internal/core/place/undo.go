@@ -62,9 +62,13 @@ func (m *Placer) PlanUndo(ctx context.Context, c *card.Card, it *steps.Item) (*U
 		if op.Do != steps.MoveIn {
 			continue
 		}
-		is, err := t.Names.State(ctx, op.To, op.From, op.Part)
-		begun := op == u.undone.Plan.Left()[0] // then some of it, or all, may be back already
-		if err != nil || is == item.AtSpare || is == item.Both || begun && is != item.Neither {
+		there, err := t.Exists(ctx, op.From)
+		if err == nil && !there && op == u.undone.Plan.Left()[0] { // some of it, or all, may be back already
+			var is item.Presence
+			is, err = t.Names.State(ctx, op.To, op.From, op.Part)
+			there = is != item.Neither
+		}
+		if err != nil || there {
 			return u, err
 		}
 		u.Missing = op.From

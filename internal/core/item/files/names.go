@@ -19,7 +19,7 @@ type names struct{ mover }
 
 // half is the suffix of a spare while files are moved into it, out of it, or deleted. A spare without it is
 // complete.
-const half = tree.StageEnding
+const half = item.Doomed
 
 // partly reports whether the card selects only some files of the folder.
 func (m mover) partly() bool { return !m.single && len(m.Card.Include) > 0 }
@@ -115,22 +115,12 @@ func (n names) reportClashes(paths []string) {
 // Delete deletes the files that are moved; others stay. Of a part of a folder, it deletes the files that are
 // what is sealed, and leaves those that were edited.
 func (n names) Delete(ctx context.Context, spare string, op steps.Op) (left bool, err error) {
-	begun, err := item.OnDisk(spare + half)
-	if err != nil {
-		return false, err
+	there, ours, err := item.Doom(ctx, n, spare, op)
+	if err != nil || !there {
+		return there, err
 	}
-	if !begun {
-		if there, err := item.OnDisk(spare); err != nil || !there {
-			return false, err
-		}
-		if ours, err := item.Holds(ctx, n, spare, op); err != nil {
-			return true, err
-		} else if !ours {
-			return n.deleteSame(ctx, spare, op)
-		}
-		if err := tree.Rename(spare, spare+half); err != nil {
-			return true, err
-		}
+	if !ours {
+		return n.deleteSame(ctx, spare, op)
 	}
 	if n.single || op.If == steps.Always {
 		err = tree.RemoveTree(spare + half)

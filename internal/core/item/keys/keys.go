@@ -323,16 +323,14 @@ func shown(text string) string {
 	return strings.ReplaceAll(strings.TrimRight(text, "\x00"), "\x00", "; ")
 }
 
-// Mark records the stamp of the values.
-func (m mover) Mark(ctx context.Context, at string, done *steps.Placed) (err error) {
-	done.Stamp, err = item.Stamp(ctx, m.at(at))
-	return err
+// Mark records the stamp.
+func (m mover) Mark(ctx context.Context, at string, done *steps.Placed) error {
+	return item.MarkByLook(ctx, m.at(at), done)
 }
 
 // Unedited compares the stamp.
 func (m mover) Unedited(ctx context.Context, at, stamp string) (bool, error) {
-	now, err := item.Stamp(ctx, m.at(at))
-	return err == nil && now == stamp, err
+	return item.HasStamp(ctx, m.at(at), stamp)
 }
 
 // Compare holds every value against the sealed one.

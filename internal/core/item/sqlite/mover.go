@@ -267,16 +267,14 @@ func (m mover) writeTo(ctx context.Context, w io.Writer) error {
 	}
 }
 
-// Mark records the stamp of the files.
-func (m mover) Mark(ctx context.Context, at string, done *steps.Placed) (err error) {
-	done.Stamp, err = item.Stamp(ctx, m.at(at))
-	return err
+// Mark records the stamp.
+func (m mover) Mark(ctx context.Context, at string, done *steps.Placed) error {
+	return item.MarkByLook(ctx, m.at(at), done)
 }
 
-// Unedited compares the stamp of the files.
+// Unedited compares the stamp.
 func (m mover) Unedited(ctx context.Context, at, stamp string) (bool, error) {
-	now, err := item.Stamp(ctx, m.at(at))
-	return err == nil && now == stamp, err
+	return item.HasStamp(ctx, m.at(at), stamp)
 }
 
 // Fingerprint takes that of the database.

@@ -31,7 +31,7 @@ func (n names) State(_ context.Context, home, spare string, _ bool) (item.Presen
 	case h && !s && len(SideFiles(spare)) > 0, s && !h && len(SideFiles(home)) > 0:
 		return item.Between, nil
 	}
-	gone, err := item.OnDisk(spare + half)
+	gone, err := item.OnDisk(spare + item.Doomed)
 	if gone {
 		return item.Between, err
 	}
@@ -123,7 +123,7 @@ func linkOrCopy(from, to string) error {
 	if err != nil {
 		return err
 	}
-	part := to + half
+	part := to + tree.StageEnding
 	w, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, info.Mode().Perm())
 	if err != nil {
 		return err
@@ -135,27 +135,13 @@ func linkOrCopy(from, to string) error {
 	return cmp.Or(os.Chtimes(part, info.ModTime(), info.ModTime()), os.Rename(part, to))
 }
 
-// half is the suffix of a database that is being deleted.
-const half = tree.StageEnding
-
 // Delete deletes a spare database.
 func (n names) Delete(ctx context.Context, spare string, op steps.Op) (left bool, err error) {
-	begun, err := item.OnDisk(spare + half)
-	if err != nil {
-		return false, err
+	there, ours, err := item.Doom(ctx, mover(n), spare, op)
+	if err != nil || !there || !ours {
+		return there, err
 	}
-	if !begun {
-		if there, err := item.OnDisk(spare); err != nil || !there {
-			return false, err
-		}
-		if ours, err := item.Holds(ctx, mover(n), spare, op); err != nil || !ours {
-			return true, err
-		}
-		if err := tree.Rename(spare, spare+half); err != nil {
-			return true, err
-		}
-	}
-	for _, name := range append(SideFiles(spare), spare+half) {
+	for _, name := range append(SideFiles(spare), spare+item.Doomed) {
 		if err := os.Remove(name); err != nil {
 			return true, fault.Wrap(fault.CannotPlace, err, "cannot remove %s", name)
 		}
