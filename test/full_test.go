@@ -92,7 +92,9 @@ func TestFullDiskOfTheNewServer(t *testing.T) {
 				}
 				s := run(t, dir, "unpack", "--kit", "kit", "--root", "new")
 				for down(s) { // it gave up, as servers do on a full disk
+					empty()
 					fatal.If(t, errors.Join(now.Halt(), now.Start()))
+					empty = fill(t, disk, free)
 					s = run(t, dir, "unpack", "--kit", "kit", "--root", "new")
 				}
 				if s.code != 4 || !strings.Contains(s.err, "are needed, ") {
