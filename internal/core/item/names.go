@@ -147,6 +147,8 @@ func (p Parts) Query(ctx context.Context, query string) (int64, error) {
 type Result struct {
 	Kept      string   // spare with data that was not deleted, because somebody has edited it; "" if there is none
 	Conflicts string   // spare with what a merge found in its way; "" if there is none
+	Meanwhile []string // spares with what somebody made at home after a run was interrupted
+	Gone      string   // spare that data was to be added from, and that is gone; "" if none is
 	Notes     []string // for the technician
 }
 
@@ -206,7 +208,7 @@ func (p Parts) do(ctx context.Context, plan *steps.Plan, stage func() error, out
 		return false, err
 	case steps.CopyMissing:
 		if there, err := p.Exists(ctx, op.From); err != nil || !there {
-			out.Notes = append(out.Notes, op.From+" is gone, so nothing could be added from it")
+			out.Gone = op.From
 			return false, err
 		}
 		note, err := p.Adder.CopyMissing(ctx, op.From, op.To)
@@ -235,6 +237,6 @@ func (p Parts) clear(ctx context.Context, plan *steps.Plan, at int, home string,
 		return fault.New(fault.Internal, "the data at %s cannot be moved out", home)
 	}
 	plan.Ops = slices.Insert(plan.Ops, at, steps.Op{Do: steps.MoveOut, From: home, To: spare, Part: part})
-	out.Notes = append(out.Notes, "check "+spare+": it was made at "+home+" after a run was interrupted")
+	out.Meanwhile = append(out.Meanwhile, spare)
 	return nil
 }

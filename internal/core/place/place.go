@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"movekit/internal/core/fault"
@@ -122,10 +123,13 @@ func (m *Placer) carryOut(ctx context.Context, t item.Target, done *steps.Placed
 	if err != nil {
 		return done, err
 	}
-	done.Notes = append(done.Notes, result.Notes...)
+	done.Notes = append(done.Notes, m.notes(result)...)
 	if result.Kept != "" {
 		done.Notes = append(done.Notes, "check "+machine.Spoken(m.Computer, result.Kept)+": somebody edited it while it was replaced")
 	}
+	slices.Sort(done.Notes) // a resumed run finds some of them again
+	slices.Sort(done.Unkept)
+	done.Notes, done.Unkept = slices.Compact(done.Notes), slices.Compact(done.Unkept)
 	if result.Conflicts != "" && aside != "" && aside != result.Conflicts {
 		done.Notes = append(done.Notes, "check "+machine.Spoken(m.Computer, result.Conflicts)+": these files were in the way")
 	} else if result.Conflicts != "" {
@@ -136,6 +140,18 @@ func (m *Placer) carryOut(ctx context.Context, t item.Target, done *steps.Placed
 		done.Aside = "" // nothing was in the way, or somebody has deleted what an earlier run set aside
 	}
 	return done, err
+}
+
+// notes returns what the technician must know of a plan that was carried out.
+func (m *Placer) notes(r *item.Result) []string {
+	out := r.Notes
+	for _, spare := range r.Meanwhile {
+		out = append(out, "check "+machine.Spoken(m.Computer, spare)+": somebody made it after a run was interrupted")
+	}
+	if r.Gone != "" {
+		out = append(out, machine.Spoken(m.Computer, r.Gone)+" is gone, so nothing could be added from it")
+	}
+	return out
 }
 
 // fixed reports whether names cannot be changed, because the registry belongs to a system that does not run. Then

@@ -111,7 +111,7 @@ func (m *Placer) Retire(ctx context.Context, t item.Target, out *run.ItemOutcome
 	if err != nil {
 		return err
 	}
-	out.Notes = append(out.Notes, result.Notes...)
+	out.Notes = append(out.Notes, m.notes(result)...)
 	if there, err := t.Exists(ctx, done.To); err != nil {
 		return err
 	} else if !there { // somebody has deleted it since an interrupted run moved it
@@ -218,7 +218,7 @@ func (m *Placer) Return(ctx context.Context, t item.Target, out *run.ItemOutcome
 	if err != nil {
 		return err
 	}
-	for _, op := range done.Plan.Ops {
+	for _, op := range done.Plan.Ops { // also those of an interrupted run
 		if op.Do != steps.MoveOut {
 			continue
 		}
@@ -228,8 +228,8 @@ func (m *Placer) Return(ctx context.Context, t item.Target, out *run.ItemOutcome
 			out.Aside = op.To
 		}
 	}
-	if len(result.Notes) > 1 {
-		out.Notes = append(out.Notes, result.Notes...)
+	if len(result.Meanwhile) > 1 {
+		out.Notes = append(out.Notes, m.notes(result)...)
 	}
 	if r.Note != "" {
 		if err := os.Remove(r.Note); err != nil && !os.IsNotExist(err) {

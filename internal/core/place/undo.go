@@ -138,7 +138,7 @@ func (m *Placer) Undo(ctx context.Context, u *Undoing) error {
 		}
 	}
 	u.Out.Did, u.Out.Back, u.Out.Aside = "taken back", done.Back, done.Kept
-	u.Out.Notes = append(u.Out.Notes, result.Notes...)
+	u.Out.Notes = append(u.Out.Notes, m.notes(result)...)
 	return m.recordUndone(journal.EventUndone, u.Key, done)
 }
 
