@@ -127,7 +127,7 @@ func (e *env) todoBefore(r *move.Readiness, heading string, step steps.Step) (n 
 	said := map[string]bool{}
 	for _, c := range r.Checks {
 		line := strings.Trim(c.App+", "+c.What, ", ") + ": " + c.First
-		if c.Ready || c.Stops != step || said[line] {
+		if c.Ready || c.Stops != step || c.First == "" || said[line] {
 			continue
 		}
 		said[line] = true

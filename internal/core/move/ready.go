@@ -111,7 +111,8 @@ func (m *Move) Ready(ctx context.Context) (*Readiness, error) {
 		r.bad("", "system", fmt.Sprintf("this is a %s computer; the kit was made for a %s computer", m.Computer.System(), want), "", NeedSystem)
 	}
 	defer m.Private.Drop()
-	damage, err := m.damage(ctx, m.readFor(cards))
+	// Reading the sealed data back takes as long as an unpack, which does it first.
+	damage, err := m.damage(ctx, []string{""})
 	if err != nil {
 		return nil, err
 	}
@@ -125,22 +126,14 @@ func (m *Move) Ready(ctx context.Context) (*Readiness, error) {
 		}
 	}
 	m.readySpace(r, need)
+	if len(damage) == 0 {
+		r.bad("", "kit", "the kit's own files are intact; its sealed data was not read, unpack does that first", "", "")
+	}
 	r.Notes = m.Computer.Notes()
 	if m.Kit.Unlocked() && m.Side() == steps.NewSide && !slices.ContainsFunc(slices.Collect(maps.Values(m.Say.Users)), func(name string) bool { return machine.FindUser(m.Computer, name) == nil }) {
 		return r, m.settle()
 	}
 	return r, nil
-}
-
-// readFor returns the apps whose sealed files are read back to check the kit: those that still have to be unpacked.
-func (m *Move) readFor(cards []*card.Card) []string {
-	apps := []string{""} // none: the kit's own files alone
-	for _, c := range cards {
-		if m.State.Packed[c.Name] != nil && m.State.Progress(c, steps.Unpack) != steps.Yes {
-			apps = append(apps, c.Name)
-		}
-	}
-	return apps
 }
 
 // readyApp checks one app.

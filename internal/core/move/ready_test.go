@@ -46,6 +46,9 @@ func onNewOffice(t *testing.T) *office.Office {
 func told(r *move.Readiness) string {
 	var out []string
 	for _, c := range r.Checks {
+		if c.What == "kit" && c.Gate == "" {
+			continue // its data is not read
+		}
 		out = append(out, fmt.Sprintf("%s %v", c.What, c.Ready))
 		if (c.Need == "") != c.Ready || c.Says == "" {
 			out = append(out, fmt.Sprintf("%+v", c))
