@@ -198,7 +198,8 @@ func (c *contents) upTo(log *journal.Log) map[string]string {
 	return c.files
 }
 
-// chosen leaves out the sealed files of apps that were not asked for.
+// chosen returns the files that a step on the given apps needs: their sealed files, and what holds something of the
+// move itself. Without apps, it returns all.
 func chosen(sums map[string]string, apps []string) map[string]string {
 	if len(apps) == 0 {
 		return sums
@@ -207,7 +208,7 @@ func chosen(sums map[string]string, apps []string) map[string]string {
 	for name, hash := range sums {
 		rest, sealed := strings.CutPrefix(name, SealedDir+"/")
 		app, _, _ := strings.Cut(rest, "/")
-		if !sealed || slices.Contains(apps, app) {
+		if !sealed && !minor(name) || sealed && slices.Contains(apps, app) {
 			out[name] = hash
 		}
 	}
