@@ -96,9 +96,6 @@ func TestFullDiskOfTheNewServer(t *testing.T) {
 		for _, free := range []int64{64 << 10, 1 << 20, 3 << 20, 9 << 20} {
 			empty := fill(t, disk, free)
 			if free == 64<<10 {
-				if told := run(t, dir, "ready", "--kit", "kit", "--root", "new"); !strings.Contains(told.out, "are needed on the drive of "+disk) {
-					t.Errorf("the look at the new computer does not tell of the server's disk:\n%s", told.out)
-				}
 				s := run(t, dir, "unpack", "--kit", "kit", "--root", "new")
 				for down(s) {
 					empty()
@@ -108,6 +105,9 @@ func TestFullDiskOfTheNewServer(t *testing.T) {
 				}
 				if s.code != 4 || !strings.Contains(s.err, "are needed, ") {
 					t.Errorf("no gate stops at the server's full disk: exit %d\n%s", s.code, s.err)
+				}
+				if told := run(t, dir, "ready", "--kit", "kit", "--root", "new"); !strings.Contains(told.out, "are needed on the drive of "+disk) {
+					t.Errorf("the look at the new computer does not tell of the server's disk:\n%s", told.out)
 				}
 			}
 			s := run(t, dir, "unpack", "--kit", "kit", "--root", "new", "--override", "fits", "--because", "it is tried")
