@@ -73,7 +73,7 @@ var layers = [][]string{
 	{"probe", "private", "licence", "kit"},
 	{"steps"},
 	{"run", "board"},
-	{"item"}, {"item/files", "item/sqlite", "item/stays", "item/keys", "item/served", "item/mariadb/sqltext"},
+	{"item"}, {"item/files", "item/sqlite", "item/stays", "item/keys", "item/served", "item/mariadb/sqltext"}, {"item/mariadb/schema"},
 	{"item/dbase", "item/jet", "item/exports", "item/postgres", "item/mariadb", "item/firebird"},
 	{"item/kinds"},
 	{"holder", "survey", "place"},

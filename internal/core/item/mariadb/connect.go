@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 
+	"movekit/internal/core/item/mariadb/schema"
 	"movekit/internal/core/item/mariadb/sqltext"
 
 	"github.com/go-sql-driver/mysql"
@@ -30,12 +31,8 @@ import (
 // settings are those that make values come out, and go in, the same on every
 // server.
 var settings = []string{
-	"SET NAMES utf8mb4", "SET time_zone = '+00:00'", "SET sql_mode = " + sqltext.Literal(mode), "SET foreign_key_checks = 0, unique_checks = 0, sql_quote_show_create = 1, lock_wait_timeout = 10, innodb_lock_wait_timeout = 10, net_write_timeout = 600, net_read_timeout = 600, group_concat_max_len = 1048576",
+	"SET NAMES utf8mb4", "SET time_zone = '+00:00'", "SET sql_mode = " + sqltext.Literal(schema.Mode), "SET foreign_key_checks = 0, unique_checks = 0, sql_quote_show_create = 1, lock_wait_timeout = 10, innodb_lock_wait_timeout = 10, net_write_timeout = 600, net_read_timeout = 600, group_concat_max_len = 1048576",
 }
-
-// mode takes every value that another server held: zero dates, dates that no
-// calendar has, and 0 where a number would be given.
-const mode = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,NO_ENGINE_SUBSTITUTION"
 
 // places are where a server's socket usually is.
 var places = []string{"/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"}

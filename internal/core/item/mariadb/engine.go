@@ -9,23 +9,24 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
+	"movekit/internal/core/item/mariadb/schema"
 	"movekit/internal/core/item/mariadb/sqltext"
 	"movekit/internal/core/item/served"
 )
 
 // New moves databases of MariaDB and MySQL servers.
-var New = served.New[*Sealed](Engine{}, served.KindOf{InUse: true})
+var New = served.New[*schema.Sealed](Engine{}, served.KindOf{InUse: true})
 
 // Engine knows MariaDB and MySQL servers.
 type Engine struct{}
 
-var _ served.Engine[*Sealed] = Engine{}
+var _ served.Engine[*schema.Sealed] = Engine{}
 
 // Endings are those of one stream of SQL.
 func (Engine) Endings() (schema, rows string) { return "", ".sql" }
 
 // Open prepares to work on a server.
-func (Engine) Open(s served.Server, _ func() (string, error)) served.Session[*Sealed] {
+func (Engine) Open(s served.Server, _ func() (string, error)) served.Session[*schema.Sealed] {
 	return &session{server: s}
 }
 
@@ -34,7 +35,7 @@ func (Engine) Named(database, ending string) string { return served.Shortened(da
 
 // SealedRows reads one table of a sealed database.
 func (Engine) SealedRows(open func() (io.ReadCloser, error), t dbprint.Table) dbprint.Rows {
-	return sealedRows(open, t.Name)
+	return schema.Rows(open, t.Name)
 }
 
 // session works on one server, by one connection that is kept.
@@ -44,7 +45,7 @@ type session struct {
 	staged string // the database that this session has made: all that is defined in it can be made again
 }
 
-var _ served.Session[*Sealed] = (*session)(nil)
+var _ served.Session[*schema.Sealed] = (*session)(nil)
 
 // on runs what works on a database; "" stands for none. A transaction that was
 // begun is ended, and a connection on which something failed is not used again:
@@ -106,7 +107,7 @@ func (s *session) Ask(ctx context.Context, database, query string) (n int64, err
 
 // Seal writes a database as SQL, as it is at one moment. The app may go on
 // writing.
-func (s *session) Seal(ctx context.Context, database string, counts []card.Count, _, rows io.Writer, progress func(int64)) (*Sealed, error) {
+func (s *session) Seal(ctx context.Context, database string, counts []card.Count, _, rows io.Writer, progress func(int64)) (*schema.Sealed, error) {
 	return s.take(ctx, database, counts, bufio.NewWriterSize(rows, 1<<20), progress)
 }
 
@@ -119,8 +120,8 @@ func (s *session) Fingerprint(ctx context.Context, database string, counts []car
 	return &d.Fingerprint, nil
 }
 
-func (s *session) take(ctx context.Context, database string, counts []card.Count, w *bufio.Writer, progress func(int64)) (*Sealed, error) {
-	d := &Sealed{}
+func (s *session) take(ctx context.Context, database string, counts []card.Count, w *bufio.Writer, progress func(int64)) (*schema.Sealed, error) {
+	d := &schema.Sealed{}
 	err := s.on(ctx, database, func(c *conn) error {
 		let, err := c.moment(ctx)
 		if err != nil {
@@ -137,7 +138,7 @@ func (s *session) take(ctx context.Context, database string, counts []card.Count
 
 // Definitions is a fingerprint without rows and counts.
 func (s *session) Definitions(ctx context.Context, database string) (*dbprint.Fingerprint, error) {
-	d := &Sealed{}
+	d := &schema.Sealed{}
 	err := s.on(ctx, database, func(c *conn) error { return c.schema(ctx, d) })
 	d.Sort()
 	return &d.Fingerprint, err
@@ -163,7 +164,7 @@ func (s *session) Folder(ctx context.Context, _ string) (folder string, err erro
 }
 
 // Lacks returns what the server lacks.
-func (s *session) Lacks(ctx context.Context, _ string, d *Sealed) (out []string, err error) {
+func (s *session) Lacks(ctx context.Context, _ string, d *schema.Sealed) (out []string, err error) {
 	err = s.on(ctx, "", func(c *conn) (err error) {
 		out, err = c.lacks(ctx, d)
 		return err
@@ -172,7 +173,7 @@ func (s *session) Lacks(ctx context.Context, _ string, d *Sealed) (out []string,
 }
 
 // Stage makes the sealed database under another name.
-func (s *session) Stage(ctx context.Context, d *Sealed, p served.Putting) (notes []string, err error) {
+func (s *session) Stage(ctx context.Context, d *schema.Sealed, p served.Putting) (notes []string, err error) {
 	err = s.on(ctx, "", func(c *conn) (err error) {
 		if err := c.recover(ctx); err != nil {
 			return err

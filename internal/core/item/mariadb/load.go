@@ -6,11 +6,11 @@ import (
 	"io"
 	"strings"
 
+	"movekit/internal/core/item/mariadb/schema"
 	"movekit/internal/core/item/mariadb/sqltext"
 
 	"golang.org/x/sync/errgroup"
 
-	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item/served"
 )
@@ -27,7 +27,7 @@ type statement struct {
 // tables, each in one transaction: an empty table that one transaction fills is
 // written without a log for taking it back. Meanwhile another adds the keys of
 // those that are full.
-func load(ctx context.Context, s served.Server, d *Sealed, p served.Putting) error {
+func load(ctx context.Context, s served.Server, d *schema.Sealed, p served.Putting) error {
 	rows, err := p.Rows()
 	if err != nil {
 		return err
@@ -163,7 +163,7 @@ func fill(ctx context.Context, s served.Server, filled <-chan statement, used ch
 
 // addKeys adds the keys of tables once they are full, and at the end those of
 // tables without rows.
-func addKeys(ctx context.Context, s served.Server, d *Sealed, full <-chan string) error {
+func addKeys(ctx context.Context, s served.Server, d *schema.Sealed, full <-chan string) error {
 	c, err := connect(ctx, s)
 	if err != nil {
 		return err
@@ -197,21 +197,4 @@ func addKeys(ctx context.Context, s served.Server, d *Sealed, full <-chan string
 		}
 	}
 	return nil
-}
-
-// sealedRows reads one table of a sealed database.
-func sealedRows(open func() (io.ReadCloser, error), table string) dbprint.Rows {
-	return func(each func(dbprint.Row) error) error {
-		data, err := open()
-		if err != nil {
-			return err
-		}
-		defer data.Close()
-		return sqltext.Scan(data, nil, func(of, _ string, line []byte, _ bool) error {
-			if of != table {
-				return nil
-			}
-			return each(sqltext.RowOf(line))
-		})
-	}
 }

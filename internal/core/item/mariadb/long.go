@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 
+	"movekit/internal/core/item/mariadb/schema"
 	"movekit/internal/core/item/mariadb/sqltext"
 
 	"movekit/internal/core/digest"
@@ -18,9 +19,9 @@ import (
 
 // longKeys returns the keys of a table's long rows, each as a condition. A table
 // without a key has none: its rows are read whole.
-func (c *conn) longKeys(ctx context.Context, t *table) (where string, keys []string, err error) {
+func (c *conn) longKeys(ctx context.Context, t *schema.Table) (where string, keys []string, err error) {
 	var sizes []string
-	for _, col := range t.cols {
+	for _, col := range t.Cols {
 		if col.Large {
 			sizes = append(sizes, "coalesce(length("+sqltext.Quoted(col.Name)+"), 0)")
 		}
@@ -32,7 +33,7 @@ func (c *conn) longKeys(ctx context.Context, t *table) (where string, keys []str
 	var conditions []string
 	for _, k := range t.Key {
 		value := "quote(" + sqltext.Quoted(k) + ")"
-		if i := slices.IndexFunc(t.cols, func(col sqltext.Column) bool { return col.Name == k }); i >= 0 && t.cols[i].Sort == sqltext.Binary {
+		if i := slices.IndexFunc(t.Cols, func(col sqltext.Column) bool { return col.Name == k }); i >= 0 && t.Cols[i].Sort == sqltext.Binary {
 			value = "concat('x\\'', hex(" + sqltext.Quoted(k) + "), '\\'')"
 		}
 		conditions = append(conditions, "concat("+sqltext.Literal(sqltext.Quoted(k)+" = ")+", "+value+")")
@@ -45,7 +46,7 @@ func (c *conn) longKeys(ctx context.Context, t *table) (where string, keys []str
 }
 
 // long writes a long row, and returns its hash and its length.
-func (c *conn) long(ctx context.Context, t *table, key string, w io.Writer) (digest.Sum, int64, error) {
+func (c *conn) long(ctx context.Context, t *schema.Table, key string, w io.Writer) (digest.Sum, int64, error) {
 	h := digest.New()
 	n := int64(0)
 	put := func(b []byte) error {
@@ -55,7 +56,7 @@ func (c *conn) long(ctx context.Context, t *table, key string, w io.Writer) (dig
 		return err
 	}
 	var buf []byte
-	for i, col := range t.cols {
+	for i, col := range t.Cols {
 		before := byte(',')
 		if i == 0 {
 			before = '('
@@ -85,7 +86,7 @@ func (c *conn) long(ctx context.Context, t *table, key string, w io.Writer) (dig
 
 // longCell writes one cell piece by piece, from a variable of the session: the server reads
 // and converts the whole cell each time that it is asked for a piece of it.
-func (c *conn) longCell(ctx context.Context, t *table, col sqltext.Column, key string, put func([]byte) error) error {
+func (c *conn) longCell(ctx context.Context, t *schema.Table, col sqltext.Column, key string, put func([]byte) error) error {
 	bytes := sqltext.Quoted(col.Name)
 	switch {
 	case col.Sort == sqltext.Binary:

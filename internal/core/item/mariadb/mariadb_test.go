@@ -15,6 +15,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/mariadb/schema"
 	"movekit/internal/core/item/served"
 	"movekit/internal/dbserver"
 	"movekit/test/dbcases"
@@ -44,17 +45,17 @@ func fresh(t *testing.T, name, text string) served.Server {
 	return server(old, name)
 }
 
-func sealed(t *testing.T, s served.Server, counts ...card.Count) (*Sealed, served.Putting, []byte) {
+func sealed(t *testing.T, s served.Server, counts ...card.Count) (*schema.Sealed, served.Putting, []byte) {
 	t.Helper()
 	return dbcases.Sealed(t, Engine{}, openAt(t, s), s.Database, counts)
 }
 
-func place(t *testing.T, d *Sealed, p served.Putting, to served.Server) string {
+func place(t *testing.T, d *schema.Sealed, p served.Putting, to served.Server) string {
 	t.Helper()
 	return dbcases.Place(t, Engine{}, openAt(t, to), to.Database, d, p, "")
 }
 
-func same(t *testing.T, d *Sealed, s served.Server, counts ...card.Count) {
+func same(t *testing.T, d *schema.Sealed, s served.Server, counts ...card.Count) {
 	t.Helper()
 	dbcases.Same(t, openAt(t, s), s.Database, d, counts)
 }
@@ -216,9 +217,9 @@ func TestFaults(t *testing.T) {
 		t.Error("a query that writes a file was run")
 	}
 	d, p, _ := sealed(t, s)
-	for want, change := range map[string]func(*Sealed){
-		"old one was MySQL 8.0.36": func(d *Sealed) { d.Engine = "MySQL 8.0.36" }, "old one was MariaDB 99.1.0": func(d *Sealed) { d.Engine = "MariaDB 99.1.0" },
-		"storage engine TOKUDB is not": func(d *Sealed) { d.Needs = []string{"storage engine TOKUDB"} }, "max_allowed_packet=": func(d *Sealed) { d.Longest = 1 << 40 },
+	for want, change := range map[string]func(*schema.Sealed){
+		"old one was MySQL 8.0.36": func(d *schema.Sealed) { d.Engine = "MySQL 8.0.36" }, "old one was MariaDB 99.1.0": func(d *schema.Sealed) { d.Engine = "MariaDB 99.1.0" },
+		"storage engine TOKUDB is not": func(d *schema.Sealed) { d.Needs = []string{"storage engine TOKUDB"} }, "max_allowed_packet=": func(d *schema.Sealed) { d.Longest = 1 << 40 },
 	} {
 		other := *d
 		change(&other)
@@ -230,7 +231,7 @@ func TestFaults(t *testing.T) {
 	dbcases.SQL(t, now, "mysql", "CREATE OR REPLACE USER little IDENTIFIED BY 'l'")
 	weak, more := server(now, "faults"), *d
 	weak.User, weak.Password = "little", "l"
-	more.Defined = []Object{{Sort: "VIEW", Name: "v", SQL: "CREATE VIEW v AS SELECT 1", Definer: "`boss`@`%`", Mode: "NO_SUCH_MODE"}}
+	more.Defined = []schema.Object{{Sort: "VIEW", Name: "v", SQL: "CREATE VIEW v AS SELECT 1", Definer: "`boss`@`%`", Mode: "NO_SUCH_MODE"}}
 	lacks, err := openAt(t, weak).Lacks(t.Context(), "faults", &more)
 	for _, want := range []string{"may not make databases", "sql_mode NO_SUCH_MODE", "`boss`@`%` can be made by an administrator"} {
 		if err != nil || !strings.Contains(strings.Join(lacks, "\n"), want) {
@@ -559,7 +560,7 @@ func TestChangedWhileRead(t *testing.T) {
 		_, err := old.SQL("changing", "DROP TABLE z")
 		dropped <- err
 	}()
-	d := &Sealed{}
+	d := &schema.Sealed{}
 	if err := c.take(t.Context(), d, nil, nil, nil); err != nil || d.Table("z").Rows != 1 {
 		t.Errorf("%+v %v", d.Tables, err)
 	}

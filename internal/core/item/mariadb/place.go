@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"movekit/internal/core/item/mariadb/schema"
 	"movekit/internal/core/item/mariadb/sqltext"
 
 	"movekit/internal/core/fault"
@@ -15,7 +16,7 @@ import (
 )
 
 // lacks returns what the new server lacks for a sealed database.
-func (c *conn) lacks(ctx context.Context, d *Sealed) ([]string, error) {
+func (c *conn) lacks(ctx context.Context, d *schema.Sealed) ([]string, error) {
 	v, err := c.version(ctx)
 	if err != nil {
 		return nil, err
@@ -29,7 +30,7 @@ func (c *conn) lacks(ctx context.Context, d *Sealed) ([]string, error) {
 		return nil, err
 	}
 	for _, n := range d.Needs {
-		if !slices.Contains(have, n) && !slices.Contains(have, "collation "+long(strings.TrimPrefix(n, "collation "))) {
+		if !slices.Contains(have, n) && !slices.Contains(have, "collation "+schema.Long(strings.TrimPrefix(n, "collation "))) {
 			out = append(out, "the "+n+" is not on the server here")
 		}
 	}
@@ -50,7 +51,7 @@ func (c *conn) lacks(ctx context.Context, d *Sealed) ([]string, error) {
 
 // refuses tries in the session, and reads from the server's settings, what it will not
 // take of what is defined.
-func (c *conn) refuses(ctx context.Context, d *Sealed) (out []string, err error) {
+func (c *conn) refuses(ctx context.Context, d *schema.Sealed) (out []string, err error) {
 	facts, err := c.one(ctx, "SELECT @@lower_case_table_names, @@log_bin AND NOT @@log_bin_trust_function_creators, (SELECT count(*) FROM information_schema.user_privileges WHERE grantee = concat(quote(substring_index(current_user(), '@', 1)), '@', quote(substring_index(current_user(), '@', -1))) AND privilege_type IN ('SUPER', 'SET USER', 'SET_USER_ID')), (SELECT count(*) FROM information_schema.user_privileges WHERE grantee = concat(quote(substring_index(current_user(), '@', 1)), '@', quote(substring_index(current_user(), '@', -1))) AND privilege_type = 'CREATE')")
 	if err != nil {
 		return nil, err
@@ -73,7 +74,7 @@ func (c *conn) refuses(ctx context.Context, d *Sealed) (out []string, err error)
 	for _, o := range d.Defined {
 		if !modes[o.Mode] {
 			modes[o.Mode] = true
-			if err := c.run(ctx, o.session()[0]); fault.KindOf(err) == fault.ServerRefused {
+			if err := c.run(ctx, o.Session()[0]); fault.KindOf(err) == fault.ServerRefused {
 				out = append(out, fmt.Sprintf("the %s %s was made with the sql_mode %s, which the server here does not have", strings.ToLower(o.Sort), o.Name, o.Mode))
 			} else if err != nil {
 				return nil, err
@@ -101,8 +102,8 @@ var determined = regexp.MustCompile(`(?i)\bDETERMINISTIC\b|\bNO SQL\b|\bREADS SQ
 
 // stage makes the whole of a sealed database under another name, at rest: what is made
 // there can be made in its place.
-func (c *conn) stage(ctx context.Context, d *Sealed, p served.Putting) error {
-	if err := c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(p.Stage), d.create(p.Stage), "USE "+sqltext.Quoted(p.Stage)); err != nil {
+func (c *conn) stage(ctx context.Context, d *schema.Sealed, p served.Putting) error {
+	if err := c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(p.Stage), d.Create(p.Stage), "USE "+sqltext.Quoted(p.Stage)); err != nil {
 		return err
 	}
 	for _, m := range d.Make {
@@ -113,7 +114,7 @@ func (c *conn) stage(ctx context.Context, d *Sealed, p served.Putting) error {
 	if err := load(ctx, c.server.On(p.Stage), d, p); err != nil {
 		return err
 	}
-	if err := c.run(ctx, linksOf(d)...); err != nil {
+	if err := c.run(ctx, schema.Links(d)...); err != nil {
 		return err
 	}
 	missing, err := c.missing(ctx, d)
@@ -130,7 +131,7 @@ func (c *conn) stage(ctx context.Context, d *Sealed, p served.Putting) error {
 }
 
 // make makes a table or a sequence, as it is before the rows.
-func (c *conn) make(ctx context.Context, m Make) error {
+func (c *conn) make(ctx context.Context, m schema.Make) error {
 	if err := c.run(ctx, m.SQL); err != nil {
 		return fault.Wrap(fault.KindOf(err), err, "the table %s cannot be made", m.Name)
 	}
@@ -143,7 +144,7 @@ func (c *conn) make(ctx context.Context, m Make) error {
 }
 
 // missing returns those who objects belong to, and who are not on the server.
-func (c *conn) missing(ctx context.Context, d *Sealed) (out []string, err error) {
+func (c *conn) missing(ctx context.Context, d *schema.Sealed) (out []string, err error) {
 	for _, o := range d.Defined {
 		if o.Definer == "" || slices.Contains(out, o.Definer) {
 			continue
@@ -162,7 +163,7 @@ func (c *conn) missing(ctx context.Context, d *Sealed) (out []string, err error)
 
 // notes tells who is not on the new server: those the database was used by, and
 // those its objects belong to.
-func (c *conn) notes(ctx context.Context, d *Sealed, mine bool) (out []string, err error) {
+func (c *conn) notes(ctx context.Context, d *schema.Sealed, mine bool) (out []string, err error) {
 	missing, err := c.missing(ctx, d)
 	if err != nil {
 		return nil, err

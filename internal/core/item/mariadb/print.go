@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"movekit/internal/core/item/mariadb/schema"
 	"movekit/internal/core/item/mariadb/sqltext"
 
 	"movekit/internal/core/card"
@@ -108,27 +109,27 @@ func (c *conn) release(ctx context.Context) error {
 }
 
 // take reads all of a database, and writes it where w is given.
-func (c *conn) take(ctx context.Context, d *Sealed, counts []card.Count, w *bufio.Writer, progress func(int64)) error {
+func (c *conn) take(ctx context.Context, d *schema.Sealed, counts []card.Count, w *bufio.Writer, progress func(int64)) error {
 	if err := c.schema(ctx, d); err != nil {
 		return err
 	}
 	if w != nil {
-		writeTables(w, c.server.Database, d)
+		schema.WriteTables(w, c.server.Database, d)
 	}
 	for _, m := range d.Make {
-		if m.table == nil {
+		if m.Table == nil {
 			continue
 		}
-		if err := c.rows(ctx, m.table, d, w, progress); err != nil {
+		if err := c.rows(ctx, m.Table, d, w, progress); err != nil {
 			return err
 		}
 		if err := c.release(ctx); err != nil {
 			return err
 		}
-		d.Tables = append(d.Tables, m.table.Table)
+		d.Tables = append(d.Tables, m.Table.Table)
 	}
 	if w != nil {
-		writeRest(w, d)
+		schema.WriteRest(w, d)
 	}
 	d.Sort()
 	return d.TakeCounts(counts, func(query string) (int64, error) { return c.number(ctx, query) })
@@ -138,10 +139,10 @@ func (c *conn) take(ctx context.Context, d *Sealed, counts []card.Count, w *bufi
 const maxStatement = 1 << 19
 
 // rows reads a table's rows, takes their fingerprint, and writes them.
-func (c *conn) rows(ctx context.Context, t *table, d *Sealed, w *bufio.Writer, progress func(int64)) error {
+func (c *conn) rows(ctx context.Context, t *schema.Table, d *schema.Sealed, w *bufio.Writer, progress func(int64)) error {
 	var sum dbprint.Multiset
 	var names []string
-	for _, col := range t.cols {
+	for _, col := range t.Cols {
 		names = append(names, sqltext.Quoted(col.Name))
 	}
 	head := fmt.Sprintf("INSERT INTO %s (%s) VALUES\n", sqltext.Quoted(t.Name), strings.Join(names, ","))
@@ -198,9 +199,9 @@ func (c *conn) rows(ctx context.Context, t *table, d *Sealed, w *bufio.Writer, p
 }
 
 // each reads a table row by row, as SQL; where chooses among its rows.
-func (c *conn) each(ctx context.Context, t *table, where string, each func(line []byte) error) error {
+func (c *conn) each(ctx context.Context, t *schema.Table, where string, each func(line []byte) error) error {
 	reads := []string{}
-	for _, col := range t.cols {
+	for _, col := range t.Cols {
 		reads = append(reads, col.Read())
 	}
 	if len(reads) == 0 {
@@ -208,7 +209,7 @@ func (c *conn) each(ctx context.Context, t *table, where string, each func(line 
 	}
 	var line []byte
 	return c.raw(ctx, "SELECT "+strings.Join(reads, ",")+" FROM "+sqltext.Quoted(t.Name)+where, func(cells []driver.Value) (err error) {
-		if line, err = sqltext.AppendRow(line[:0], t.cols, cells[:len(t.cols)]); err != nil {
+		if line, err = sqltext.AppendRow(line[:0], t.Cols, cells[:len(t.Cols)]); err != nil {
 			return err
 		}
 		return each(line)
@@ -225,62 +226,5 @@ func (c *conn) readTable(ctx context.Context, t dbprint.Table, each func(dbprint
 	if own == nil {
 		return fault.New(fault.BadDatabase, "the table is missing")
 	}
-	return c.each(ctx, &table{t, own.moved}, "", func(line []byte) error { return each(sqltext.RowOf(line)) })
-}
-
-// writeTables writes what comes before the rows.
-func writeTables(w io.Writer, database string, d *Sealed) {
-	fmt.Fprintf(w, "-- The database %s of %s, as SQL for its own client.\n", strings.ToValidUTF8(strings.ReplaceAll(database, "\n", " "), "?"), d.Engine)
-	fmt.Fprintf(w, "SET NAMES utf8mb4; SET time_zone = '+00:00'; SET sql_mode = %s; SET foreign_key_checks = 0, unique_checks = 0;\n", sqltext.Literal(mode))
-	for _, m := range d.Make {
-		writeDefinition(w, m.SQL)
-		if m.After != "" {
-			writeDefinition(w, m.After)
-		}
-	}
-}
-
-// writeRest writes what comes after the rows.
-func writeRest(w io.Writer, d *Sealed) {
-	for _, sql := range keysOf(d) {
-		writeDefinition(w, sql)
-	}
-	for _, sql := range linksOf(d) {
-		writeDefinition(w, sql)
-	}
-	for _, o := range d.Defined {
-		for _, sql := range o.session() {
-			writeDefinition(w, sql)
-		}
-		writeDefinition(w, o.create(o.Definer, d.Database, d.Database))
-	}
-}
-
-// writeDefinition writes a statement that may hold newlines and semicolons, by
-// the client's own command for that.
-func writeDefinition(w io.Writer, sql string) {
-	end := "//"
-	for strings.Contains(sql, end) {
-		end += "/"
-	}
-	fmt.Fprintf(w, "DELIMITER %s\n%s\n%s\nDELIMITER ;\n", end, sql, end)
-}
-
-// keysOf are the statements that add the keys, a table each.
-func keysOf(d *Sealed) []string {
-	return alter(d, func(m Make) []string { return m.Keys })
-}
-
-// linksOf are the statements that add the foreign keys.
-func linksOf(d *Sealed) []string {
-	return alter(d, func(m Make) []string { return m.Links })
-}
-
-func alter(d *Sealed, what func(Make) []string) (out []string) {
-	for _, m := range d.Make {
-		if add := what(m); len(add) > 0 {
-			out = append(out, "ALTER TABLE "+sqltext.Quoted(m.Name)+" "+strings.Join(add, ", "))
-		}
-	}
-	return out
+	return c.each(ctx, &schema.Table{Table: t, Cols: own.moved}, "", func(line []byte) error { return each(sqltext.RowOf(line)) })
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/mariadb/schema"
 	"movekit/internal/core/item/mariadb/sqltext"
 	"movekit/internal/core/item/served"
 )
@@ -66,7 +67,7 @@ func (c *conn) holds(ctx context.Context, database string) (bool, error) {
 // move is a renaming that was begun.
 type move struct {
 	from, to string
-	triggers []Object
+	triggers []schema.Object
 	done     bool // only the mark is left to be removed
 }
 
@@ -140,7 +141,7 @@ func (c *conn) rename(ctx context.Context, from, to string, proven bool, as serv
 	if there {
 		return fault.New(fault.Changed, "there is a database %s already on the server of %s", to, c.server.Address())
 	}
-	d := &Sealed{}
+	d := &schema.Sealed{}
 	if err := c.run(ctx, "USE "+sqltext.Quoted(from)); err != nil {
 		return err
 	}
@@ -178,13 +179,13 @@ func (c *conn) rename(ctx context.Context, from, to string, proven bool, as serv
 
 // forth makes the new database, and moves all into it but what is dropped with the
 // old one.
-func (c *conn) forth(ctx context.Context, m move, d *Sealed, rest bool) error {
+func (c *conn) forth(ctx context.Context, m move, d *schema.Sealed, rest bool) error {
 	triggers, err := json.Marshal(m.triggers)
 	if err != nil {
 		return fault.Wrap(fault.Internal, err, "cannot write the triggers")
 	}
 	// The mark is made in one statement, so that it is never there without its row.
-	if err := c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(m.to), d.create(m.to),
+	if err := c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(m.to), d.Create(m.to),
 		fmt.Sprintf("CREATE TABLE %s.%s (origin text, triggers longtext) CHARACTER SET utf8mb4 SELECT %s AS origin, %s AS triggers", sqltext.Quoted(m.to), mark, sqltext.Literal(m.from), sqltext.Literal(string(triggers)))); err != nil {
 		return err
 	}
@@ -268,7 +269,7 @@ func (c *conn) moveTables(ctx context.Context, from, to string) error {
 
 // prove makes all that is defined in a database in another one of empty tables, and
 // removes that.
-func (c *conn) prove(ctx context.Context, d *Sealed, from string) (err error) {
+func (c *conn) prove(ctx context.Context, d *schema.Sealed, from string) (err error) {
 	if len(d.Defined) == 0 {
 		return nil
 	}
@@ -278,10 +279,10 @@ func (c *conn) prove(ctx context.Context, d *Sealed, from string) (err error) {
 			err = gone
 		}
 	}()
-	if err := c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(try), d.create(try)); err != nil {
+	if err := c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(try), d.Create(try)); err != nil {
 		return err
 	}
-	of := func(o Object) bool { return o.Sort == "VIEW" || o.Sort == "TRIGGER" }
+	of := func(o schema.Object) bool { return o.Sort == "VIEW" || o.Sort == "TRIGGER" }
 	if !slices.ContainsFunc(d.Defined, of) { // what needs no table
 		return c.define(ctx, d.Defined, from, try, true)
 	}
@@ -304,11 +305,11 @@ func (c *conn) prove(ctx context.Context, d *Sealed, from string) (err error) {
 
 // define makes objects of one database in another, in the session that each was made
 // in. Where they rest, no event of theirs runs.
-func (c *conn) define(ctx context.Context, all []Object, from, to string, rest bool) (err error) {
+func (c *conn) define(ctx context.Context, all []schema.Object, from, to string, rest bool) (err error) {
 	if err := c.run(ctx, "USE "+sqltext.Quoted(to)); err != nil {
 		return err
 	}
-	if i := slices.IndexFunc(all, func(o Object) bool { return o.Sort == "EVENT" && enabled(o) }); rest && i >= 0 {
+	if i := slices.IndexFunc(all, func(o schema.Object) bool { return o.Sort == "EVENT" && enabled(o) }); rest && i >= 0 {
 		if err := c.run(ctx, "CREATE TABLE IF NOT EXISTS "+atRest+" (name varchar(64)) CHARACTER SET utf8mb4"); err != nil {
 			return err
 		}
@@ -320,7 +321,7 @@ func (c *conn) define(ctx context.Context, all []Object, from, to string, rest b
 	}()
 	for _, o := range all {
 		what := strings.ToLower(o.Sort) + " " + o.Name
-		create := o.create(o.Definer, from, to)
+		create := o.Create(o.Definer, from, to)
 		if o.Sort == "EVENT" {
 			if rest && enabled(o) {
 				if err := c.run(ctx, "INSERT INTO "+atRest+" VALUES ("+sqltext.Literal(o.Name)+")"); err != nil {
@@ -329,7 +330,7 @@ func (c *conn) define(ctx context.Context, all []Object, from, to string, rest b
 				create = strings.Replace(create, on, off, 1)
 			}
 		}
-		if err := c.run(ctx, o.session()...); err != nil {
+		if err := c.run(ctx, o.Session()...); err != nil {
 			return fault.Wrap(fault.KindOf(err), err, "the %s was made in a session that this server does not have", what)
 		}
 		if err := c.run(ctx, create); err != nil {
@@ -346,7 +347,7 @@ const (
 	off = "PRESERVE DISABLE"
 )
 
-func enabled(o Object) bool {
+func enabled(o schema.Object) bool {
 	i, j := strings.Index(o.SQL, on), strings.Index(o.SQL, off)
 	return i >= 0 && (j < 0 || i < j)
 }

@@ -4,92 +4,20 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/go-sql-driver/mysql"
 
+	"movekit/internal/core/item/mariadb/schema"
 	"movekit/internal/core/item/mariadb/sqltext"
 
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
 )
 
-// Sealed is what a sealed database is known by, besides its rows.
-type Sealed struct {
-	dbprint.Fingerprint
-	Database  string   `json:"database"` // its name on the old server
-	Charset   string   `json:"charset"`
-	Collation string   `json:"collation"`
-	Comment   string   `json:"comment,omitempty"`
-	Make      []Make   `json:"make,omitempty"`
-	Defined   []Object `json:"defined,omitempty"` // in the order in which they can be made
-	Users     []User   `json:"users,omitempty"`   // who may use the database
-	Needs     []string `json:"needs,omitempty"`   // storage engines and collations
-	Broken    []string `json:"broken,omitempty"`  // views that name what is not there: they are not sealed
-	Longest   int64    `json:"longest"`           // longest row as SQL, in bytes
-}
-
-// Make makes a table or a sequence.
-type Make struct {
-	Name  string   `json:"name"`
-	SQL   string   `json:"sql"`             // without what comes after the rows
-	Keys  []string `json:"keys,omitempty"`  // of ALTER TABLE, after the rows
-	Links []string `json:"links,omitempty"` // the same, after the keys of every table: foreign keys
-	After string   `json:"after,omitempty"` // of a sequence: its value
-	table *table
-}
-
-// table is one whose rows are moved.
-type table struct {
-	dbprint.Table
-	cols []sqltext.Column
-}
-
-// Object is a view, routine, trigger or event, made in a session like that in
-// which it was made first.
-type Object struct {
-	Sort      string `json:"sort"` // VIEW, FUNCTION, PROCEDURE, TRIGGER, EVENT, PACKAGE, PACKAGE BODY
-	Name      string `json:"name"`
-	SQL       string `json:"sql"`               // without its definer
-	Definer   string `json:"definer,omitempty"` // as SQL writes it
-	Mode      string `json:"mode"`              // sql_mode
-	Charset   string `json:"charset"`           // character_set_client
-	Collation string `json:"collation"`         // collation_connection
-	Zone      string `json:"zone,omitempty"`    // of an event
-	Base      string `json:"base,omitempty"`    // collation of the database when it was made
-	Order     string `json:"order,omitempty"`   // of a trigger, among those of the same event
-}
-
-// print is what an object of a database is compared by, whatever the database is
-// called.
-func (o Object) print(database string) dbprint.Object {
-	sql := sqltext.Requalified(o.SQL, o.Mode, database, "")
-	return dbprint.NewObject(strings.ToLower(o.Sort), o.Name, strings.Join([]string{sql, o.Definer, o.Mode, o.Charset, o.Collation, o.Zone, o.Base, o.Order}, "\x00"), sql+"\x00"+o.Mode+"\x00"+o.Order)
-}
-
-// User is who may use a database, without the password; or a role.
-type User struct {
-	Name   string   `json:"name"` // as SQL writes it: 'office'@'%'
-	Role   bool     `json:"role,omitempty"`
-	Grants []string `json:"grants"` // the database is called ``
-}
-
-// anyName is a name in any quotes: which ones depends on the sql_mode in which
-// an object was made.
-const anyName = "`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\"|'(?:[^']|'')*'"
-
-var (
-	definer   = regexp.MustCompile("^CREATE (?:OR REPLACE )?(?:ALGORITHM=[A-Z]+ )?(DEFINER=(" + anyName + ")(?:@(" + anyName + "))? )")
-	nextValue = regexp.MustCompile(` AUTO_INCREMENT=(\d+)`)
-	keyLine   = regexp.MustCompile("^(?:UNIQUE )?KEY (`(?:[^`]|``)*`) \\((`(?:[^`]|``)*`)")
-	linkLine  = regexp.MustCompile("^CONSTRAINT (`(?:[^`]|``)*`) FOREIGN KEY ")
-	nameLine  = regexp.MustCompile("^(PRIMARY KEY|(?:UNIQUE |FULLTEXT |SPATIAL |VECTOR )?KEY|CONSTRAINT|PERIOD FOR|) ?(`(?:[^`]|``)*`)?")
-)
-
 // schema reads what a database is made of, into the facts and the fingerprint.
-func (c *conn) schema(ctx context.Context, d *Sealed) error {
+func (c *conn) schema(ctx context.Context, d *schema.Sealed) error {
 	v, err := c.version(ctx)
 	if err != nil {
 		return err
@@ -101,7 +29,7 @@ func (c *conn) schema(ctx context.Context, d *Sealed) error {
 	if err := c.charset(ctx, d); err != nil {
 		return err
 	}
-	d.Settings["character set"], d.Settings["collation"], d.Settings["comment"] = long(d.Charset), long(d.Collation), d.Comment
+	d.Settings["character set"], d.Settings["collation"], d.Settings["comment"] = schema.Long(d.Charset), schema.Long(d.Collation), d.Comment
 	if err := c.tables(ctx, d); err != nil {
 		return err
 	}
@@ -113,7 +41,7 @@ func (c *conn) schema(ctx context.Context, d *Sealed) error {
 
 // charset reads what the session's database is written in, unless a table says
 // otherwise.
-func (c *conn) charset(ctx context.Context, d *Sealed) error {
+func (c *conn) charset(ctx context.Context, d *schema.Sealed) error {
 	base, err := c.one(ctx, "SELECT default_character_set_name, default_collation_name, schema_name FROM information_schema.schemata WHERE schema_name = database()")
 	if err != nil {
 		return err
@@ -125,25 +53,8 @@ func (c *conn) charset(ctx context.Context, d *Sealed) error {
 	return ctx.Err()
 }
 
-// create makes an empty database like the sealed one.
-func (d *Sealed) create(name string) string {
-	sql := fmt.Sprintf("CREATE DATABASE %s CHARACTER SET %s COLLATE %s", sqltext.Quoted(name), d.Charset, d.Collation)
-	if d.Comment != "" {
-		sql += " COMMENT " + sqltext.Literal(d.Comment)
-	}
-	return sql
-}
-
-// long writes out the character set that servers call by two names.
-func long(name string) string {
-	if name == "utf8" || strings.HasPrefix(name, "utf8_") {
-		return "utf8mb3" + strings.TrimPrefix(name, "utf8")
-	}
-	return name
-}
-
 // tables reads tables and sequences.
-func (c *conn) tables(ctx context.Context, d *Sealed) error {
+func (c *conn) tables(ctx context.Context, d *schema.Sealed) error {
 	all, err := c.table(ctx, "SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = database() AND table_type <> 'VIEW' AND table_type NOT LIKE '%TEMPORARY%' ORDER BY 1")
 	if err != nil {
 		return err
@@ -174,37 +85,15 @@ func (c *conn) tables(ctx context.Context, d *Sealed) error {
 			return err
 		}
 		text, own := made[1], columns[name]
-		if m := nextValue.FindStringSubmatch(text); m != nil {
-			d.Settings["next number of "+name] = m[1]
-		}
-		m := Make{Name: name, table: &table{dbprint.Table{Name: name}, own.moved}}
+		m := schema.Make{Name: name, Table: &schema.Table{Table: dbprint.Table{Name: name}, Cols: own.moved}}
 		for _, col := range own.moved {
-			m.table.Columns = append(m.table.Columns, col.Name)
+			m.Table.Columns = append(m.Table.Columns, col.Name)
 		}
-		m.table.Key = own.key
-		lines := strings.Split(text, "\n")
-		end := slices.IndexFunc(lines, func(l string) bool { return strings.HasPrefix(l, ")") })
-		if end < 0 {
-			end = len(lines) - 1
+		m.Table.Key = own.key
+		objects, next := m.Read(text, own.counter)
+		if d.Schema = append(d.Schema, objects...); next != "" {
+			d.Settings["next number of "+name] = next
 		}
-		kept := []string{}
-		for _, line := range lines[1:end] {
-			line = strings.TrimSuffix(strings.TrimSpace(line), ",")
-			named := nameLine.FindStringSubmatch(line)
-			d.Schema = append(d.Schema, dbprint.NewObject(strings.ToLower(or(named[1], "column")), name+"."+strings.Trim(named[2], "`"), line, line))
-			key := keyLine.FindStringSubmatch(line)
-			switch {
-			case linkLine.MatchString(line):
-				m.Links = append(m.Links, "ADD "+line)
-			case key != nil && key[2] != sqltext.Quoted(own.counter):
-				m.Keys = append(m.Keys, "ADD "+line)
-			default:
-				kept = append(kept, "  "+line)
-			}
-		}
-		tail := nextValue.ReplaceAllString(strings.Join(lines[end:], "\n"), "")
-		d.Schema = append(d.Schema, dbprint.NewObject("table", name, tail, tail))
-		m.SQL = lines[0] + "\n" + strings.Join(kept, ",\n") + "\n" + strings.Join(lines[end:], "\n")
 		d.Make = append(d.Make, m)
 	}
 	return nil
@@ -248,7 +137,7 @@ func (c *conn) columns(ctx context.Context) (map[string]*owned, error) {
 
 // sequence reads a sequence and its value. Numbers that the server keeps ready
 // are passed over, as after it was started again.
-func (c *conn) sequence(ctx context.Context, d *Sealed, name string) error {
+func (c *conn) sequence(ctx context.Context, d *schema.Sealed, name string) error {
 	made, err := c.one(ctx, "SHOW CREATE SEQUENCE "+sqltext.Quoted(name))
 	if err != nil {
 		return err
@@ -259,13 +148,13 @@ func (c *conn) sequence(ctx context.Context, d *Sealed, name string) error {
 	}
 	d.Settings["sequence "+name] = value[0]
 	d.Schema = append(d.Schema, dbprint.NewObject("sequence", name, made[1], made[1]))
-	d.Make = append(d.Make, Make{Name: name, SQL: made[1], After: fmt.Sprintf("SELECT SETVAL(%s, %s, 0, %s)", sqltext.Quoted(name), value[0], value[1])})
+	d.Make = append(d.Make, schema.Make{Name: name, SQL: made[1], After: fmt.Sprintf("SELECT SETVAL(%s, %s, 0, %s)", sqltext.Quoted(name), value[0], value[1])})
 	return nil
 }
 
 // objects reads views, routines, triggers and events.
-func (c *conn) objects(ctx context.Context, d *Sealed) error {
-	var views, rest []Object
+func (c *conn) objects(ctx context.Context, d *schema.Sealed) error {
+	var views, rest []schema.Object
 	awake, err := c.awake(ctx, d.Database)
 	if err != nil {
 		return err
@@ -302,7 +191,7 @@ func (c *conn) objects(ctx context.Context, d *Sealed) error {
 			if o.Sort == "EVENT" && slices.Contains(awake, o.Name) { // it rests only while no app uses the database
 				o.SQL = strings.Replace(o.SQL, off, on, 1)
 			}
-			d.Schema = append(d.Schema, o.print(d.Database))
+			d.Schema = append(d.Schema, o.Print(d.Database))
 			switch o.Sort {
 			case "VIEW":
 				views = append(views, o)
@@ -313,7 +202,7 @@ func (c *conn) objects(ctx context.Context, d *Sealed) error {
 			}
 		}
 	}
-	d.Defined = slices.Concat(d.Defined, inOrder(views), rest)
+	d.Defined = slices.Concat(d.Defined, schema.InOrder(views), rest)
 	return nil
 }
 
@@ -339,12 +228,12 @@ func (c *conn) broken(ctx context.Context, view string) (bool, error) {
 
 // object reads the definition of an object. The columns of SHOW CREATE differ
 // by its sort; they are taken by name.
-func (c *conn) object(ctx context.Context, sort, name string) (o Object, err error) {
+func (c *conn) object(ctx context.Context, sort, name string) (o schema.Object, err error) {
 	cols, rows, err := c.headed(ctx, "SHOW CREATE "+sort+" "+sqltext.Quoted(name))
 	if err != nil {
 		return o, err
 	}
-	o = Object{Sort: sort, Name: name}
+	o = schema.Object{Sort: sort, Name: name}
 	cells := make([]string, len(cols))
 	if len(rows) > 0 {
 		cells = rows[0]
@@ -372,65 +261,12 @@ func (c *conn) object(ctx context.Context, sort, name string) (o Object, err err
 	if o.SQL == "" {
 		return o, fault.New(fault.ServerLogin, "the server of %s does not show the definition of the %s %s to this user", c.server.Address(), strings.ToLower(sort), name)
 	}
-	if m := definer.FindStringSubmatchIndex(o.SQL); m != nil {
-		o.Definer = requoted(o.SQL[m[4]:m[5]])
-		if m[6] >= 0 {
-			o.Definer += "@" + requoted(o.SQL[m[6]:m[7]])
-		}
-		o.SQL = o.SQL[:m[2]] + o.SQL[m[3]:]
-	}
+	o.SQL, o.Definer = schema.SplitDefiner(o.SQL)
 	return o, nil
 }
 
-func requoted(name string) string {
-	q := name[:1]
-	return sqltext.Quoted(strings.ReplaceAll(name[1:len(name)-1], q+q, q))
-}
-
-// create is the statement that makes an object in a database, with its definer where
-// one is given. from is the database that it was read from.
-func (o Object) create(definer, from, to string) string {
-	sql := sqltext.Requalified(o.SQL, o.Mode, from, to)
-	if definer == "" {
-		return sql
-	}
-	at := len("CREATE ")
-	if i := strings.Index(sql, "SQL SECURITY "); o.Sort == "VIEW" && i > 0 {
-		at = i
-	}
-	return sql[:at] + "DEFINER=" + definer + " " + sql[at:]
-}
-
-// session are the statements that make a session like that of the first time.
-func (o Object) session() []string {
-	out := []string{"SET sql_mode = " + sqltext.Literal(o.Mode)}
-	if o.Charset != "" {
-		out = append(out, "SET character_set_client = "+o.Charset, "SET collation_connection = "+o.Collation)
-	}
-	if o.Zone != "" {
-		out = append(out, "SET time_zone = "+sqltext.Literal(o.Zone))
-	}
-	return out
-}
-
-// inOrder puts views behind those that they name.
-func inOrder(views []Object) (out []Object) {
-	left := slices.Clone(views)
-	for len(left) > 0 {
-		next := slices.IndexFunc(left, func(v Object) bool {
-			return !slices.ContainsFunc(left, func(other Object) bool {
-				return other.Name != v.Name && strings.Contains(v.SQL, sqltext.Quoted(other.Name))
-			})
-		})
-		next = max(next, 0) // names that stand for each other's columns: any order
-		out = append(out, left[next])
-		left = slices.Delete(left, next, next+1)
-	}
-	return out
-}
-
 // needs reads what the new server must have, and who may use the database.
-func (c *conn) needs(ctx context.Context, d *Sealed) (err error) {
+func (c *conn) needs(ctx context.Context, d *schema.Sealed) (err error) {
 	d.Needs, err = c.column(ctx, `SELECT DISTINCT concat('storage engine ', engine) FROM information_schema.tables WHERE table_schema = database() AND engine IS NOT NULL
 		UNION SELECT DISTINCT concat('collation ', collation_name) FROM information_schema.columns WHERE table_schema = database() AND collation_name IS NOT NULL
 		UNION SELECT DISTINCT concat('collation ', table_collation) FROM information_schema.tables WHERE table_schema = database() AND table_collation IS NOT NULL ORDER BY 1`)
@@ -442,7 +278,7 @@ func (c *conn) needs(ctx context.Context, d *Sealed) (err error) {
 
 // users reads who may use the database: also those who may through a role, and the
 // roles. To a login that may not read that, the server does not show it.
-func (c *conn) users(ctx context.Context, d *Sealed) error {
+func (c *conn) users(ctx context.Context, d *schema.Sealed) error {
 	const own = "SELECT user, host FROM mysql.db WHERE database() LIKE db UNION SELECT user, host FROM mysql.tables_priv WHERE db = database() UNION SELECT user, host FROM mysql.columns_priv WHERE db = database() UNION SELECT user, host FROM mysql.procs_priv WHERE db = database()"
 	names, err := c.table(ctx, "WITH RECURSIVE may (user, host) AS (SELECT user, host FROM ("+own+") o UNION SELECT r.user, r.host FROM mysql.roles_mapping r JOIN may ON r.role = may.user AND may.host = '') SELECT DISTINCT user, host FROM may WHERE user <> '' AND user NOT IN ('root', 'mysql.sys', 'mariadb.sys') ORDER BY 1, 2")
 	if err != nil { // before roles
@@ -462,7 +298,7 @@ func (c *conn) users(ctx context.Context, d *Sealed) error {
 		}
 	}
 	for _, n := range names {
-		u := User{Name: sqltext.Literal(n[0]), Role: n[1] == ""}
+		u := schema.User{Name: sqltext.Literal(n[0]), Role: n[1] == ""}
 		if !u.Role {
 			u.Name += "@" + sqltext.Literal(n[1])
 		}
