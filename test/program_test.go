@@ -398,69 +398,6 @@ func TestWholeMoveByJSON(t *testing.T) {
 	}
 }
 
-// TestWhatIsInTheWay unpacks over other files with each policy. Nothing that
-// was there is lost, but by replace.
-func TestWhatIsInTheWay(t *testing.T) {
-	t.Parallel()
-	for policy, want := range map[string][3]string{ // a.rec, own.rec, where the old a.rec is
-		"set-aside": {"one", "", "mine"}, "keep-both": {"one", "own", "mine"}, "skip": {"mine", "own", "mine"}, "replace": {"one", "own", ""},
-	} {
-		dir := office(t)
-		made(t, dir)
-		step(t, 0, dir, "old", "pack")
-		lay.Out(t, dir, map[string]string{"new/srv/diary/2025/a.rec": "mine", "new/srv/diary/2025/b.rec": "two", "new/srv/diary/own.rec": "own", "new/srv/diary/deep/own": "own"})
-		before := picture(t, filepath.Join(dir, "new/srv"))
-		s := step(t, 0, dir, "new", "unpack", "--yes", "--in-the-way", policy)
-		text := func(name string) string {
-			data, _ := os.ReadFile(filepath.Join(dir, "new/srv", name))
-			return string(data)
-		}
-		if got := [2]string{text("diary/2025/a.rec"), text("diary/own.rec")}; got[0] != want[0] || got[1] != want[1] {
-			t.Errorf("%s: %q\n%s", policy, got, s.out)
-		}
-		found := ""
-		all, _ := filepath.Glob(filepath.Join(dir, "new/srv/diary*/2025/a*.rec"))
-		for _, a := range all {
-			if data, _ := os.ReadFile(a); string(data) == "mine" {
-				found = "mine"
-			}
-		}
-		if found != want[2] {
-			t.Errorf("%s: of what was there %q is left", policy, found)
-		}
-		if policy == "keep-both" {
-			// In one folder: equal files once, others beside with a number; verify counts the sealed ones.
-			if text("diary/2025/a (2).rec") != "mine" || text("diary/deep/own") != "own" || text("diary/2025/b.rec") != "two" || text("diary/2025/b (2).rec") != "" || !strings.Contains(s.out+s.err, "look through 3 files of what was there before, which were added, 1 with a number behind the name (1 other the same)") {
-				t.Errorf("merged: %s\n%s", picture(t, filepath.Join(dir, "new/srv")), s.out)
-			}
-			if s := step(t, 0, dir, "new", "unpack", "--in-the-way", policy); !strings.Contains(s.out, "the same already") {
-				t.Errorf("kept both twice: %s", s.out)
-			}
-			step(t, 0, dir, "new", "verify")
-			lay.Out(t, dir, map[string]string{"new/srv/diary/2025/b.rec": "else"})
-			step(t, 3, dir, "new", "verify")
-			lay.Out(t, dir, map[string]string{"new/srv/diary/2025/b.rec": "two"})
-			step(t, 0, dir, "new", "undo", "--yes")
-			kept, _ := filepath.Glob(filepath.Join(dir, "new/srv/diary.set-aside-*"))
-			for _, k := range kept { // it was worked in
-				os.RemoveAll(k)
-			}
-			if after := picture(t, filepath.Join(dir, "new/srv")); after != before || len(kept) != 1 {
-				t.Errorf("after undo (%v)\n%s\nbefore\n%s", kept, after, before)
-			}
-			step(t, 0, dir, "new", "unpack", "--in-the-way", policy)
-			step(t, 0, dir, "new", "undo", "--yes")
-			if after := picture(t, filepath.Join(dir, "new/srv")); after != before {
-				t.Errorf("after undo of what nobody worked in\n%s\nbefore\n%s", after, before)
-			}
-		}
-		left, _ := filepath.Glob(filepath.Join(dir, "new/srv/*movekit-part*"))
-		if len(left) > 0 {
-			t.Errorf("%s left %v", policy, left)
-		}
-	}
-}
-
 // TestErrorsAndGates meets each failure that a person can cause.
 func TestErrorsAndGates(t *testing.T) {
 	t.Parallel()

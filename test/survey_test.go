@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/binary"
 	"encoding/json"
-	"fmt"
 	"net"
 	"os"
 	"os/exec"
@@ -199,68 +198,6 @@ func TestSurveyOfADisk(t *testing.T) {
 	}
 }
 
-// TestWideAndDraft finds what no card covers, drafts cards of it, and finds
-// nothing of that any more.
-func TestWideAndDraft(t *testing.T) {
-	t.Parallel()
-	root := windowsDisk(t)
-	dir := t.TempDir()
-	before := picture(t, root)
-	wide := func(code int, more ...string) (out []string, text string) {
-		t.Helper()
-		var r struct {
-			Findings []struct{ What, Where string }
-		}
-		fatal.If(t, json.Unmarshal([]byte(must(t, code, dir, append([]string{"survey", "--wide", "--json", "--root", root}, more...)...).out), &r))
-		for _, f := range r.Findings {
-			out = append(out, f.What+" "+f.Where)
-		}
-		return out, strings.Join(out, "\n")
-	}
-	found, text := wide(0)
-	for i, want := range []string{`SQLite database C:\ProgramData\Tidewright\bookings.db`, `Firebird database (on-disk structure 12) C:\ProgramData\Pontoon\ledger.fdb`, `desktop database (Jet) C:\ProgramData\Pontoon\moorings.mdb`, `dBase table C:\ProgramData\Pontoon\accounts.dbf`} {
-		if i >= len(found) || found[i] != want {
-			t.Errorf("%d: want %s in\n%s", i, want, text)
-		}
-	}
-	for _, want := range []string{`private key (PEM) C:\ProgramData\Chartroom\sign.key`, `MariaDB dump C:\ProgramData\Pontoon\night.sql`, `dBase table C:\OldYard\yard.dat`, `C:\Users\maren.TERNQUAY\AppData\Roaming\Slipway\Hoist`, "Pontoon Ledger HKLM", `registry tree of software HKLM\SOFTWARE\Mole Head`, `HKCU\Software\Ebb and Flow Programs`, "drive P:, mapped to a share HKCU", "printer Berth plans HKLM"} {
-		if !strings.Contains(text, want) {
-			t.Errorf("not found: %s in\n%s", want, text)
-		}
-	}
-	for _, not := range []string{"cache", "System32", "Microsoft Windows"} {
-		if strings.Contains(text, not) {
-			t.Errorf("wrongly found: %s", not)
-		}
-	}
-	s := must(t, 0, dir, "survey", "--wide", "--root", root)
-	for _, fact := range []string{"its lock file is there: it is open, or was not closed", "Passed over: caches", "by Mole Head Software", "service PontoonNight", `as .\pontoon`, "started at sign-in: Tide"} {
-		if !strings.Contains(s.out, fact) || strings.Contains(s.out, "System32") {
-			t.Errorf("--wide does not say %q, or says too much:\n%s", fact, s.out)
-		}
-	}
-	os.Mkdir(filepath.Join(dir, "cards"), 0o755)
-	must(t, 0, dir, "card", "draft", "tidewright", "--root", root, "--to", "cards/tide.yaml", "--from", `%PROGRAMDATA%\Tidewright`, `%APPDATA%\Tidewright`)
-	must(t, 0, dir, "card", "draft", "pontoon", "--root", root, "--to", "cards/pontoon.yaml", "--title", "Pontoon Ledger", "--from", filepath.Join(root, "ProgramData/Pontoon"), "--from", `C:\ProgramData\Chartroom`, `C:\OldYard`, `%APPDATA%\Slipway`)
-	must(t, 0, dir, "card", "check", "cards/tide.yaml", "cards/pontoon.yaml")
-	must(t, 2, dir, "card", "draft", "x", "--root", root, "--to", "cards/tide.yaml", "--from", `C:\OldYard`).tells(t, "is there already")
-	must(t, 2, dir, "card", "draft", "X Y", "--root", root, "--from", `C:\OldYard`).tells(t, "cannot be used")
-	must(t, 2, dir, "card", "draft", "x", "--root", root).tells(t, "--from")
-	must(t, 1, dir, "card", "draft", "x", "--root", root, "--from", `C:\Nowhere`).tells(t, "there is nothing")
-	draft, _ := os.ReadFile(filepath.Join(dir, "cards/tide.yaml"))
-	for _, line := range []string{"DisplayVersion  # is 8.2.1 here", "secret: true", `line 1, is right`, `SELECT count(*) FROM "boat"`, "drive P:, mapped to a share is there, which its settings name", "printer Berth plans is there"} {
-		if !strings.Contains(string(draft), strings.Replace(line, "line 1", "line 2", 1)) {
-			t.Errorf("the draft does not say %q:\n%s", line, draft)
-		}
-	}
-	if _, text := wide(0, "--cards", "cards"); strings.Contains(text, "ProgramData") || strings.Contains(text, "DisplayName") || strings.Contains(text, "Pontoon Ledger") {
-		t.Errorf("found although a card covers it:\n%s", text)
-	}
-	if after := picture(t, root); after != before {
-		t.Error("the search has changed the disk")
-	}
-}
-
 // TestSurveyLive surveys this computer: a server, a program that has a file
 // open, a place that nobody else may read.
 func TestSurveyLive(t *testing.T) {
@@ -354,72 +291,11 @@ func TestUnreadableFolder(t *testing.T) {
 	}
 }
 
-// TestWideSeesAServer starts a PostgreSQL server and finds it with its
-// databases.
-func TestWideSeesAServer(t *testing.T) {
-	t.Parallel()
-	bin := "/usr/lib/postgresql/15/bin"
-	if _, err := os.Stat(bin); err != nil || os.Geteuid() != 0 {
-		if os.Getenv("CI") == "true" && err != nil {
-			t.Fatal("PostgreSQL is not installed, and is needed with CI=true")
-		}
-		t.Skip("PostgreSQL 15 is not installed, or this is not root")
-	}
-	dir, err := os.MkdirTemp("", "movekit-pg-")
-	fatal.If(t, err)
-	defer os.RemoveAll(dir)
-	os.Chmod(dir, 0o777)
-	as := func(args string) {
-		t.Helper()
-		if out, err := exec.Command("su", "postgres", "-c", "cd "+dir+" && "+bin+"/"+args).CombinedOutput(); err != nil {
-			t.Fatalf("%s: %v\n%s", args, err, out)
-		}
-	}
-	as("initdb -D data -A peer -N")
-	as(fmt.Sprintf("pg_ctl -D data -w -l log -o '-k %s -c listen_addresses= -c fsync=off -p 5871' start", dir))
-	defer as("pg_ctl -D data -m immediate stop")
-	as("createdb -h " + dir + " -p 5871 ledger")
-	s := must(t, 0, dir, "survey", "--wide", "--json", "--cards", emptyCard(t))
-	if !strings.Contains(s.out, `"data folder `+dir+`/data"`) || !regexp.MustCompile(`"database ledger, [\d.]+ MB"`).MatchString(s.out) || !strings.Contains(s.out, `"port 5871"`) {
-		t.Errorf("the server is not told with its database:\n%.3000s", s.out)
-	}
-}
-
 func emptyCard(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
 	lay.Out(t, dir, map[string]string{"x.yaml": "card: 1\nname: x\ntitle: Nothing here\nitems: [{name: a, kind: folder, path: /nowhere}]\n"})
 	return filepath.Join(dir, "x.yaml")
-}
-
-func TestSurveyOnNew(t *testing.T) {
-	t.Parallel()
-	dir := office(t)
-	made(t, dir)
-	on := func(code int, args ...string) said {
-		return step(t, code, dir, "new", "ready", args...)
-	}
-	if s := on(5); !strings.Contains(s.out, "not packed yet") || !strings.Contains(s.out, "Before the unpack:") {
-		t.Error(s.out)
-	}
-	step(t, 0, dir, "old", "pack")
-	if s := on(0); !strings.Contains(s.out, "3.4.9 here, v3.4.0 on OLD (same-minor)") || !strings.Contains(s.out, "nothing in the way") || !strings.Contains(s.out, "Everything is ready") {
-		t.Error(s.out)
-	}
-	lay.Out(t, dir, map[string]string{"new/srv/diary/x": "x", "new/opt/app/version": "3.5"})
-	before := picture(t, filepath.Join(dir, "new"))
-	if s := on(5); !strings.Contains(s.out, "something else is in the way") || !strings.Contains(s.out, "do this first") {
-		t.Error(s.out)
-	}
-	cmd := command(t.Context(), dir, "ready", "--kit", "kit", "--root", "new")
-	cmd.Env = append(cmd.Env, "MOVEKIT_PASSPHRASE=")
-	if s := finish(t, cmd); s.code != 5 || !strings.Contains(s.out, "not compared: no passphrase") || !strings.Contains(s.err, "--passphrase-file") {
-		t.Errorf("%d %s%s", s.code, s.out, s.err)
-	}
-	if after := picture(t, filepath.Join(dir, "new")); after != before {
-		t.Errorf("the survey has changed the new computer:\n%s\n%s", before, after)
-	}
-	must(t, 2, dir, "ready", "--kit", "kit", "--root", "old").tells(t, "the old computer OLD itself")
 }
 
 // TestSecondDrive takes years off the second drive of a pulled Windows disk, whose registry

@@ -206,28 +206,6 @@ func TestUnreadable(t *testing.T) {
 	}
 }
 
-// TestNewIsKilled kills the making of a kit, and makes it again.
-func TestNewIsKilled(t *testing.T) {
-	t.Parallel()
-	dir := office(t)
-	hits := 0
-	for i := range 10 {
-		if killed(t, time.Duration(5+i*25)*time.Millisecond, dir, "new", "kit", "--root", "old", "--cards", "diary.yaml") {
-			hits++
-			continue
-		}
-		break
-	}
-	if hits == 0 {
-		t.Error("never killed")
-	}
-	if s := run(t, dir, "new", "kit", "--root", "old", "--cards", "diary.yaml"); s.code != 0 && !strings.Contains(s.err, "not empty") {
-		t.Fatalf("made again: %s", s.err)
-	}
-	step(t, 0, dir, "old", "pack")
-	must(t, 0, dir, "inspect", "--kit", "kit")
-}
-
 // methodsOffice makes two computers with an app whose licences a person moves.
 func methodsOffice(t *testing.T) string {
 	t.Helper()

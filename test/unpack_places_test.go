@@ -120,46 +120,6 @@ func TestPlaces(t *testing.T) {
 	step(t, 3, dir, "new", "verify", "diary/years")
 }
 
-// TestOpensByCommand has the app's own command show its data, on the computer itself.
-func TestOpensByCommand(t *testing.T) {
-	t.Parallel()
-	dir := office(t)
-	app := filepath.Join(dir, "hoist")
-	lay.Out(t, dir, map[string]string{"hoist": "#!/bin/sh\necho \"records: $(ls " + dir + "/live | wc -l)\"\n", "diary.yaml": `card: 1
-name: diary
-title: Hoistbook
-opens: {run: ['` + app + `'], pattern: 'records: ([1-9]\d*)'}
-items:
-  - {name: diary, kind: folder, path: /srv/diary}
-`})
-	os.Chmod(app, 0o755)
-	made(t, dir)
-	step(t, 0, dir, "old", "pack")
-	live := func(code int, args ...string) said {
-		t.Helper()
-		cmd := command(t.Context(), dir, append(args, "--kit", "kit")...)
-		cmd.Env = append(cmd.Env, "HOME="+filepath.Join(dir, "new"))
-		s := finish(t, cmd)
-		if s.code != code {
-			t.Fatalf("%v: exit %d\n%s%s", args, s.code, s.out, s.err)
-		}
-		return s
-	}
-	live(4, "unpack") // the kit is for another computer
-	name := []string{"--override", "right-name", "--because", "it stands for the new one here"}
-	live(0, append([]string{"unpack", "--place", "diary/diary=" + filepath.Join(dir, "live")}, name...)...)
-	if s := live(0, "verify"); !strings.Contains(s.out, "not tried: nobody has agreed") {
-		t.Errorf("nobody agreed: %s", s.out)
-	}
-	if s := live(0, "verify", "--run-commands"); !strings.Contains(s.out, "opened: Hoistbook on ") || !strings.Contains(s.out, "saw 4") {
-		t.Errorf("by its command: %s", s.out)
-	}
-	os.WriteFile(app, []byte("#!/bin/sh\necho no licence\n"), 0o755)
-	if s := live(3, "verify"); !strings.Contains(s.out, "does not show it") {
-		t.Errorf("an app that opens nothing: %s", s.out)
-	}
-}
-
 // owners lays out an office in which two people and a service have files, and whose
 // new computer knows them by other numbers; maren has another name and home there.
 // The service runs there as a user who is on this computer too.

@@ -1,0 +1,39 @@
+package test
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"movekit/internal/dbserver"
+	"movekit/test/fatal"
+	"movekit/test/lay"
+)
+
+// TestBoardPageAndStore writes the board as a page, and keeps it in a database.
+func TestBoardPageAndStore(t *testing.T) {
+	t.Parallel()
+	server, err := dbserver.Postgres()
+	if errors.Is(err, dbserver.ErrMissing) {
+		need(t, "postgres")
+	}
+	fatal.If(t, err)
+	t.Cleanup(server.Stop)
+	_, err = server.SQL("postgres", "CREATE DATABASE moves")
+	fatal.If(t, err)
+	dir := office(t)
+	made(t, dir, "--office", "Tern Quay")
+	store := "postgres://postgres@/moves?host=" + server.Dir + "&port=" + server.Port
+	s := must(t, 0, dir, "board", ".", "--page", "board.html", "--store", store)
+	page, err := os.ReadFile(filepath.Join(dir, "board.html"))
+	if fatal.If(t, err); !strings.Contains(string(page), "Tern Quay") || !strings.Contains(s.out, "stored: 1 move") || !strings.Contains(s.out, "wrote board.html") {
+		t.Errorf("%s\n%.300s", s.out, page)
+	}
+	if s := must(t, 0, dir, "board", "--from", store); !strings.Contains(s.out, "Tern Quay") {
+		t.Errorf("from the database: %s", s.out)
+	}
+	lay.Out(t, dir, map[string]string{"file": ""})
+	must(t, 1, dir, "board", ".", "--page", "file/board.html").tells(t, "cannot write the page")
+}
