@@ -3,7 +3,6 @@
 package item
 
 import (
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -25,10 +24,6 @@ import (
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
-
-// ErrFixed says that what is there cannot be changed here: it belongs to a system that does
-// not run.
-var ErrFixed = errors.New("it belongs to a system that does not run")
 
 // One is one item at a place on a computer.
 type One struct {

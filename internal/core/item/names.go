@@ -18,6 +18,9 @@ type Parts struct {
 	Merger  Merger  // nil: staged content cannot be merged into existing content
 	Adder   Adder   // nil: to keep both, they need two names
 	Querier Querier // nil: it is not a database
+	// Fixed reports whether names cannot be changed, because the item belongs to a system that does not run. Staging
+	// then leaves a file for a person. nil: never.
+	Fixed func() bool
 	// Shared reports whether the folder at home holds files that are not the item's, so that it cannot be renamed.
 	// renews: what is the item's was put there by an earlier unpack. nil: never.
 	Shared func(ctx context.Context, home string, renews bool) (bool, error)
@@ -27,7 +30,7 @@ type Parts struct {
 type Inspector interface {
 	// Look returns what is at the item's place.
 	Look(ctx context.Context, how Looking) (*Look, error)
-	// Compare compares what is there with what is sealed, or, if the item stays, with its old address.
+	// Compare compares the item on this computer with its sealed data, or, if the item stays, with its old address.
 	Compare(ctx context.Context) (*steps.Checked, error)
 	// Close releases what was opened.
 	Close()
@@ -97,7 +100,7 @@ const (
 type Names interface {
 	// State returns which names have data. It changes nothing. An empty spare is one that has none.
 	State(ctx context.Context, home, spare string, part bool) (Presence, error)
-	// Free returns a name that nothing has. ErrFixed means that names cannot be changed here.
+	// Free returns a name that nothing has.
 	Free(ctx context.Context, home string, use Use) (string, error)
 	// MoveOut renames the data at home to a spare.
 	MoveOut(ctx context.Context, home, spare string, part bool) error
@@ -134,6 +137,9 @@ func (p Parts) Exists(ctx context.Context, name string) (bool, error) {
 	is, err := p.Names.State(ctx, name, "", false)
 	return is == AtHome, err
 }
+
+// AtRest reports whether names cannot be changed, because the item belongs to a system that does not run.
+func (p Parts) AtRest() bool { return p.Fixed != nil && p.Fixed() }
 
 // Query returns the whole number that a query of the card gives.
 func (p Parts) Query(ctx context.Context, query string) (int64, error) {

@@ -51,9 +51,9 @@ func (m *Placer) Put(ctx context.Context, t item.Target, same bool) (run.ItemOut
 		if _, err := m.carryOut(ctx, t, done); err != nil {
 			return out, err
 		}
-		out.Notes = append(out.Notes, lookThrough(m, done.Aside)...)
+		out.Notes = append(out.Notes, m.lookThrough(done.Aside)...)
 		done, t.Known.Placing = nil, nil
-		same = false // what was there has moved since it was compared
+		same = false // the existing data has moved since it was compared
 	}
 	if done == nil {
 		at, err := alreadyAt(ctx, t, same)
@@ -109,10 +109,7 @@ func (m *Placer) carryOut(ctx context.Context, t item.Target, done *steps.Placed
 		done.Unkept, done.Notes, done.Waits = append(done.Unkept, s.Unkept...), append(done.Notes, s.Notes...), s.Waits
 		return err
 	}
-	atRest, err := fixed(ctx, t)
-	if err != nil {
-		return done, err
-	}
+	atRest := t.AtRest()
 	if atRest || pendingStage(done.Plan) {
 		if err := stage(); err != nil || atRest {
 			return done, err
@@ -152,16 +149,6 @@ func (m *Placer) notes(r *item.Result) []string {
 		out = append(out, machine.Spoken(m.Computer, r.Gone)+" is gone, so nothing could be added from it")
 	}
 	return out
-}
-
-// fixed reports whether names cannot be changed, because the registry belongs to a system that does not run. Then
-// staging leaves a file for a person, and nothing is renamed.
-func fixed(ctx context.Context, t item.Target) (bool, error) {
-	_, err := t.Names.Free(ctx, t.Path, item.ForAside)
-	if errors.Is(err, item.ErrFixed) {
-		return true, nil
-	}
-	return false, err
 }
 
 // pendingStage reports whether a plan still moves staged data in.
@@ -228,7 +215,7 @@ func (m *Placer) resumed(ctx context.Context, t item.Target) (*steps.Placed, err
 }
 
 // lookThrough returns a note on data that an interrupted run has set aside.
-func lookThrough(m *Placer, aside string) []string {
+func (m *Placer) lookThrough(aside string) []string {
 	if aside == "" {
 		return nil
 	}
@@ -339,14 +326,14 @@ func (m *Placer) intend(ctx context.Context, t item.Target) (done *steps.Placed,
 		if there, err := t.Exists(ctx, was.Aside); err != nil {
 			return done, did, err
 		} else if there {
-			done.Notes = lookThrough(m, was.Aside)
+			done.Notes = m.lookThrough(was.Aside)
 		}
 	}
 	if e.Stage, err = t.Names.Free(ctx, t.Path, item.ForStage); err != nil {
 		return done, did, err
 	}
-	if atRest, err := fixed(ctx, t); err != nil || atRest {
-		return done, did, err
+	if t.AtRest() { // staging leaves a file for a person, and nothing is renamed
+		return done, did, nil
 	}
 	if e.There {
 		if did, err = m.existing(ctx, t, done, &e); err != nil {

@@ -3,7 +3,6 @@ package place
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -94,12 +93,11 @@ func (m *Placer) Retire(ctx context.Context, t item.Target, out *run.ItemOutcome
 	case !there:
 		out.Did = "gone"
 		return m.recordRetired(journal.EventRetired, t.Key, steps.Retired{From: t.Path})
+	case t.AtRest():
+		out.Did = "fixed"
+		return nil
 	default:
-		if r, err = m.newRetire(ctx, t); errors.Is(err, item.ErrFixed) {
-			out.Did = "fixed"
-			return nil
-		}
-		if err == nil {
+		if r, err = m.newRetire(ctx, t); err == nil {
 			err = m.recordRetired(journal.EventRetiring, t.Key, *r)
 		}
 		if err != nil {

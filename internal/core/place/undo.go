@@ -3,7 +3,6 @@ package place
 import (
 	"cmp"
 	"context"
-	"errors"
 	"slices"
 
 	"movekit/internal/core/card"
@@ -87,13 +86,13 @@ func (m *Placer) newUndo(ctx context.Context, t item.Target, was *steps.Placed) 
 		unedited = steps.Op{If: steps.IfUnedited, Stamp: was.Stamp}
 	}
 	u := &steps.Undone{From: was.To, Back: was.Aside}
-	var err error
-	if u.Kept, err = t.Names.Free(ctx, was.To, item.ForAside); errors.Is(err, item.ErrFixed) {
+	if t.AtRest() {
 		unedited.Do, unedited.From = steps.Delete, was.To
 		u.Plan = &steps.Plan{Ops: []steps.Op{unedited}}
 		return u, nil
 	}
-	if err != nil {
+	var err error
+	if u.Kept, err = t.Names.Free(ctx, was.To, item.ForAside); err != nil {
 		return u, err
 	}
 	shared := false

@@ -40,7 +40,7 @@ type mover struct{ *item.One }
 // New moves one key.
 func New(o *item.One) item.Parts {
 	m := mover{o}
-	return item.Parts{Inspector: m, Mover: m, Names: m, Merger: m}
+	return item.Parts{Inspector: m, Mover: m, Names: m, Merger: m, Fixed: m.offline}
 }
 
 // at returns the mover of another key.

@@ -29,13 +29,10 @@ func (m mover) State(_ context.Context, home, spare string, _ bool) (item.Presen
 	return is, err
 }
 
-// Free returns a name that no key has. A registry at rest cannot be changed.
+// Free returns a name that no key has.
 func (m mover) Free(_ context.Context, home string, use item.Use) (string, error) {
 	if use == item.ForStage {
 		return home + tree.StageEnding, nil
-	}
-	if m.offline() {
-		return "", item.ErrFixed
 	}
 	if use == item.ForBeside {
 		return m.free(home + " (from " + m.Run.Manifest.Old.Name + ")"), nil
