@@ -57,10 +57,9 @@ func (e *env) ready(ctx context.Context, where [2][]string, limit time.Duration,
 	if err != nil {
 		return err
 	}
-	apps = nil
 	for i := range r.Checks {
 		if c := &r.Checks[i]; !c.Ready {
-			c.First = firstText(*c, e.nameOf(j, c.App))
+			c.First = firstText(*c, nameOf(j, c.App))
 		}
 	}
 	if err := e.object(r); err != nil {
@@ -74,7 +73,7 @@ func (e *env) ready(ctx context.Context, where [2][]string, limit time.Duration,
 }
 
 // nameOf returns the name of the app with a title.
-func (e *env) nameOf(j *move.Move, title string) string {
+func nameOf(j *move.Move, title string) string {
 	_, cards := j.Kit.Facts()
 	for _, c := range cards {
 		if c.Title == title {

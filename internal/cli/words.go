@@ -206,7 +206,7 @@ var gateAdvice = map[string]string{
 	"covered":         "Install a version that the licence covers, or ask the maker for an upgrade.",
 }
 
-// needText says what to do about a check of ready. A check without a need of its own has the advice of its gate.
+// needText says what to do about each need of ready. A check without a need has the advice of its gate.
 var needText = map[move.Need]string{
 	move.NeedSystem:      "Make another kit for this computer's system.",
 	move.NeedPack:        "Run `movekit pack` on the old computer; the data can be looked at then.",

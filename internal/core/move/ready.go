@@ -45,7 +45,7 @@ type Check struct {
 // Need is what must be done before an unpack.
 type Need string
 
-// The needs. What has no need of its own is met by what the gate advises.
+// The needs. A check without one has the advice of its gate.
 const (
 	NeedSystem      Need = "other-system"     // the kit was made for a computer of another system
 	NeedPack        Need = "pack"             // the app must be packed
