@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
@@ -65,12 +66,21 @@ func (d desk) drop(path string, out *run.LicenceOutcome) error {
 	if there, err := machine.Exists(path); err != nil || !there {
 		return nil //nolint:nilerr // what cannot be looked at is not there for the app
 	}
-	aside := tree.AsideName(path, d.Now())
-	if err := os.Rename(path, aside); err != nil {
+	aside, err := setAside(path, d.Now())
+	if err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "the licence is deactivated, but %s cannot be set aside", path)
 	}
 	out.Aside = aside
 	return nil
+}
+
+// setAside renames a file to a free name, and returns that.
+func setAside(path string, at time.Time) (string, error) {
+	aside, err := tree.AsideName(path, at)
+	if err != nil {
+		return "", err
+	}
+	return aside, os.Rename(path, aside)
 }
 
 // write gives the app the desk's signed answer.
@@ -84,8 +94,7 @@ func (d desk) write(path string, a *licence.Answer, out *run.LicenceOutcome) err
 		return nil
 	}
 	if there, err := machine.Exists(path); err == nil && there {
-		out.Aside = tree.AsideName(path, d.Now())
-		if err := os.Rename(path, out.Aside); err != nil {
+		if out.Aside, err = setAside(path, d.Now()); err != nil {
 			return fault.Wrap(fault.CannotPlace, err, "the licence is active, but %s cannot be set aside", path)
 		}
 	}

@@ -66,10 +66,10 @@ func (o *One) LocateOnDisk(ctx context.Context) (err error) {
 }
 
 // FreeOnDisk returns a free name beside a path.
-func (o *One) FreeOnDisk(path string, use Use) string {
+func (o *One) FreeOnDisk(path string, use Use) (string, error) {
 	switch use {
 	case ForStage:
-		return path + tree.StageEnding
+		return path + tree.StageEnding, nil
 	case ForBeside:
 		return tree.BothName(path, o.Run.Manifest.Old.Name)
 	}

@@ -135,12 +135,13 @@ func carry(parent *os.Root, root, from, to string, yields Yields) (yielded strin
 	}
 	if err == nil {
 		if _, there := parent.Lstat(to); !errors.Is(there, fs.ErrNotExist) {
-			free := AsideName(filepath.Join(filepath.Dir(root), to), time.Now())
-			yielded = free
-			free = filepath.Join(filepath.Dir(to), filepath.Base(free))
-			if yields == Resident {
+			yielded, err = AsideName(filepath.Join(filepath.Dir(root), to), time.Now())
+			free := filepath.Join(filepath.Dir(to), filepath.Base(yielded))
+			switch {
+			case err != nil:
+			case yields == Resident:
 				err = parent.Rename(to, free)
-			} else {
+			default:
 				to = free
 			}
 		}

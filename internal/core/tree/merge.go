@@ -2,8 +2,10 @@ package tree
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -28,14 +30,19 @@ const (
 
 // AsideName returns a free name, beside target, under which something is set
 // aside. The time is that of the step.
-func AsideName(target string, at time.Time) string {
-	return freeName(target + asideEnding + at.Local().Format("20060102-150405"))
+func AsideName(target string, at time.Time) (string, error) {
+	return freeName(target + AsideEnding(at))
 }
 
-const asideEnding = ".set-aside-"
+// AsideEnding returns the ending of the names of what is set aside at a time.
+func AsideEnding(at time.Time) string {
+	return asideMark + at.Local().Format("20060102-150405")
+}
+
+const asideMark = ".set-aside-"
 
 // IsAside reports whether a name is one of AsideName's.
-func IsAside(name string) bool { return strings.Contains(name, asideEnding) }
+func IsAside(name string) bool { return strings.Contains(name, asideMark) }
 
 // NoteName is that of the note which says that an item went to a computer.
 func NoteName(target, computer string) string {
@@ -72,17 +79,25 @@ func beside(name, real string) bool {
 	return err == nil && string(head) == NoteHead
 }
 
-func freeName(name string) string {
+// freeName returns a name that nothing has, which begins with a name.
+func freeName(name string) (string, error) { return freeIn(os.Lstat, name) }
+
+// freeIn returns a name that nothing has. lstat looks at a name. A name that it cannot look at may be taken.
+func freeIn(lstat func(string) (os.FileInfo, error), name string) (string, error) {
 	for n, try := 2, name; ; n++ {
-		if _, err := os.Lstat(try); os.IsNotExist(err) {
-			return try
+		_, err := lstat(try)
+		if errors.Is(err, fs.ErrNotExist) {
+			return try, nil
+		}
+		if err != nil {
+			return "", fault.Wrap(fault.CannotPlace, err, "cannot find a free name like %s", name)
 		}
 		try = fmt.Sprintf("%s-%d", name, n)
 	}
 }
 
 // BothName returns a free name beside target for what comes from a computer.
-func BothName(target, computer string) string {
+func BothName(target, computer string) (string, error) {
 	return freeName(target + ".from-" + PlainName(computer))
 }
 
@@ -179,11 +194,9 @@ func (m *merger) one(e Entry) error {
 	if err := m.parent.MkdirAll(path.Dir(put), 0o755); err != nil {
 		return err
 	}
-	for n := 2; ; n++ { // what was set aside before is never written over
-		if _, err := m.parent.Lstat(put); os.IsNotExist(err) {
-			break
-		}
-		put = fmt.Sprintf("%s-%d", path.Join(m.aside, e.Path), n)
+	put, err = freeIn(m.parent.Lstat, put) // what was set aside before is never written over
+	if err != nil {
+		return err
 	}
 	if err := m.parent.Rename(to, put); err != nil {
 		return err

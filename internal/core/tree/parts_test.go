@@ -140,18 +140,34 @@ func TestStamp(t *testing.T) {
 	}
 }
 
+// TestNamesThatCannotBeLookedAt has an error for a name whose ending makes it too long, and for one below a file.
+func TestNamesThatCannotBeLookedAt(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "file")
+	if err := os.WriteFile(file, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, target := range []string{filepath.Join(filepath.Dir(file), strings.Repeat("n", 250)), filepath.Join(file, "data")} {
+		if runtime.GOOS == "windows" && filepath.Dir(target) == file {
+			continue // there it is a name that nothing has
+		}
+		if name, err := AsideName(target, time.Now()); fault.KindOf(err) != fault.CannotPlace {
+			t.Errorf("the free name is %q, and the error %v", name, err)
+		}
+	}
+}
+
 // TestNamesBesides makes free names, and tells those that were set aside.
 func TestNamesBesides(t *testing.T) {
 	target := filepath.Join(t.TempDir(), "data")
 	at := time.Date(2026, 11, 20, 8, 30, 0, 0, time.Local)
 	for _, end := range []string{".set-aside-20261120-083000", ".set-aside-20261120-083000-2", ".set-aside-20261120-083000-3"} {
-		name := AsideName(target, at)
-		if name != target+end || !IsAside(name) || IsAside(target) || !beside(filepath.Base(name), "") || beside("list.set-aside-2020.txt", "") || beside("list.moved-to-a.txt", name) {
+		name, err := AsideName(target, at)
+		if err != nil || name != target+end || !IsAside(name) || IsAside(target) || !beside(filepath.Base(name), "") || beside("list.set-aside-2020.txt", "") || beside("list.moved-to-a.txt", name) {
 			t.Errorf("set aside as %s", name)
 		}
 		os.WriteFile(name, nil, 0o600)
 	}
-	if got := BothName(target, `QUAY 1/*é`); got != target+".from-QUAY-1--é" {
+	if got, err := BothName(target, `QUAY 1/*é`); err != nil || got != target+".from-QUAY-1--é" {
 		t.Errorf("beside it: %s", got)
 	}
 	if got := PlainName("a\x1f b\x7f<>:\"/\\|?*"); got != "a--b\x7f---------" {

@@ -50,7 +50,7 @@ func (m mover) selects(ctx context.Context) (bool, error) {
 
 // Free returns a free name beside a path.
 func (n names) Free(_ context.Context, home string, use item.Use) (string, error) {
-	return n.FreeOnDisk(home, use), nil
+	return n.FreeOnDisk(home, use)
 }
 
 // MoveOut renames the folder or file, or moves the selected files of a folder.

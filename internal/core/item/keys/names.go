@@ -3,7 +3,9 @@ package keys
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 
 	"movekit/internal/core/item"
@@ -35,16 +37,20 @@ func (m mover) Free(_ context.Context, home string, use item.Use) (string, error
 		return home + tree.StageEnding, nil
 	}
 	if use == item.ForBeside {
-		return m.free(home + " (from " + m.Run.Manifest.Old.Name + ")"), nil
+		return m.free(home + " (from " + m.Run.Manifest.Old.Name + ")")
 	}
-	return m.free(tree.AsideName(home, m.Run.Now())), nil
+	return m.free(home + tree.AsideEnding(m.Run.Now()))
 }
 
-func (m mover) free(path string) string {
+// free returns path, or path with a number, whichever no key has.
+func (m mover) free(path string) (string, error) {
 	for n, try := 2, path; ; n++ {
 		k, err := m.Computer.Registry(try, m.User)
+		if errors.Is(err, fs.ErrNotExist) {
+			return try, nil
+		}
 		if err != nil {
-			return try
+			return "", m.cannot(err, try)
 		}
 		k.Close()
 		try = fmt.Sprintf("%s-%d", path, n)

@@ -40,7 +40,7 @@ func (n names) State(_ context.Context, home, spare string, _ bool) (item.Presen
 
 // Free returns a free name beside a path.
 func (n names) Free(_ context.Context, home string, use item.Use) (string, error) {
-	return n.FreeOnDisk(home, use), nil
+	return n.FreeOnDisk(home, use)
 }
 
 // MoveOut renames a database to a spare name.
@@ -93,7 +93,10 @@ func (n names) clearSides(from, to string) error {
 		if sameFile(side, from+side[len(to):]) {
 			err = os.Remove(side)
 		} else {
-			err = os.Rename(side, tree.AsideName(to, n.Run.Now())+side[len(to):])
+			var aside string
+			if aside, err = tree.AsideName(to, n.Run.Now()); err == nil {
+				err = os.Rename(side, aside+side[len(to):])
+			}
 		}
 		if err != nil {
 			return fault.Wrap(fault.CannotPlace, err, "cannot set %s aside", side)
