@@ -380,7 +380,7 @@ func (b *bench) drift() error {
 	}
 	for _, cold := range []bool{true, false} {
 		if err := b.compare("drift of 100,000 files", "find -printf '%s %T@'", "2.00", cold,
-			side{nil, b.movekit("status", "--look", "--root", "many")}, side{nil, shell("find many/srv/data -printf '%s %T@\n' > list.txt")}); err != nil {
+			side{nil, b.movekit("status", "--check", "--root", "many")}, side{nil, shell("find many/srv/data -printf '%s %T@\n' > list.txt")}); err != nil {
 			return err
 		}
 	}

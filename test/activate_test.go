@@ -16,8 +16,8 @@ func TestSecondSeat(t *testing.T) {
 	step(t, 0, dir, "old", "pack")
 	step(t, 0, dir, "new", "unpack")
 	step(t, 4, dir, "new", "activate", "--yes").tells(t, "old-deactivated")
-	step(t, 2, dir, "new", "activate", "--yes", "--second-seat", "")
-	step(t, 0, dir, "new", "activate", "--yes", "--second-seat", "both desks are used until May")
+	step(t, 2, dir, "new", "activate", "--yes", "--second-seat", "--because", "")
+	step(t, 0, dir, "new", "activate", "--yes", "--second-seat", "--because", "both desks are used until May")
 	if active, _ := atDesk(t, dir); len(active) != 2 {
 		t.Errorf("active on %v", active)
 	}

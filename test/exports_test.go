@@ -73,7 +73,7 @@ func TestExports(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(dir, "new/srv/out/readme.txt")); err == nil {
 		t.Error("what is no export has moved")
 	}
-	if s := must(t, 0, dir, "next", "--kit", "kit"); !strings.Contains(s.out, "movekit todo") {
+	if s := must(t, 0, dir, "status", "--kit", "kit"); !strings.Contains(s.out, "movekit todo") {
 		t.Error(s.out)
 	}
 	if s := step(t, 3, dir, "new", "verify"); !strings.Contains(s.out, "3 exports still to be taken in by hand") || !strings.Contains(s.out, "movekit todo pontoon") {

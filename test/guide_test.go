@@ -273,7 +273,7 @@ func TestGuideByFile(t *testing.T) {
 	}
 	guided := func(root string, answers ...string) said {
 		t.Helper()
-		data, _ := yaml.Marshal(map[string][]string{"guide": answers})
+		data, _ := yaml.Marshal(map[string][]string{"prompts": answers})
 		lay.Out(t, dir, map[string]string{"answers.yaml": string(data), "words": passphrase})
 		return must(t, 0, dir, "--answers", "answers.yaml", "--root", root, "--passphrase-file", "words")
 	}
@@ -285,6 +285,6 @@ func TestGuideByFile(t *testing.T) {
 	if !strings.Contains(s.out, "is on NEW and the same (2 items)") || !strings.Contains(s.err, "Who takes over from maren here") {
 		t.Errorf("%s\n%s", s.out, s.err)
 	}
-	lay.Out(t, dir, map[string]string{"answers.yaml": "guide: {a: b}\n"})
-	must(t, 2, dir, "--answers", "answers.yaml").tells(t, "a list under guide")
+	lay.Out(t, dir, map[string]string{"answers.yaml": "prompts: {a: b}\n"})
+	must(t, 2, dir, "--answers", "answers.yaml").tells(t, "prompts is a list")
 }

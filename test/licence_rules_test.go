@@ -32,14 +32,14 @@ func TestTakeoverAtTheDesk(t *testing.T) {
 	t.Parallel()
 	dir, _ := ruledSeat(t, "takeover: true, wait: 24h, expires: 2099-12-31")
 	step(t, 0, dir, "new", "unpack")
-	if s := step(t, 4, dir, "new", "activate", "--yes"); !strings.Contains(s.err, "activate --takeover REASON") {
+	if s := step(t, 4, dir, "new", "activate", "--yes"); !strings.Contains(s.err, "activate --takeover --because REASON") {
 		t.Errorf("active on the old one: %s", s.err)
 	}
-	step(t, 2, dir, "new", "activate", "--yes", "--takeover", " ")
-	if s := step(t, 2, dir, "new", "activate", "--takeover", "burnt"); !strings.Contains(s.err, "--yes") {
+	step(t, 2, dir, "new", "activate", "--yes", "--takeover", "--because", " ")
+	if s := step(t, 2, dir, "new", "activate", "--takeover", "--because", "burnt"); !strings.Contains(s.err, "--yes") {
 		t.Errorf("nobody agreed: %s", s.err)
 	}
-	s := step(t, 0, dir, "new", "activate", "--yes", "--takeover", "burnt")
+	s := step(t, 0, dir, "new", "activate", "--yes", "--takeover", "--because", "burnt")
 	if !strings.Contains(s.err, "1 of the 2 transfers left is spent (agreed") && !strings.Contains(s.err, "1 of the 2 transfers left is spent. (agreed") || !strings.Contains(s.out, "taken over from OLD") || !strings.Contains(s.err, "because: burnt") {
 		t.Errorf("out: %s\nerr: %s", s.out, s.err)
 	}
@@ -48,7 +48,7 @@ func TestTakeoverAtTheDesk(t *testing.T) {
 	}
 	step(t, 0, dir, "new", "unpack")
 	step(t, 0, dir, "new", "verify")
-	s = step(t, 0, dir, "new", "licence", "status")
+	s = step(t, 0, dir, "new", "status", "--check")
 	if !strings.Contains(s.out, "deactivated") || !strings.Contains(s.out, "runs out after") || !strings.Contains(s.out, "nothing") {
 		t.Errorf("status: %s", s.out)
 	}
@@ -58,7 +58,7 @@ func TestTakeoverAtTheDesk(t *testing.T) {
 	}
 	// Where the rule forbids it, and where the time is not over.
 	dir, _ = ruledSeat(t, "wait: 24h")
-	if s := step(t, 4, dir, "new", "activate", "--yes", "--takeover", "burnt"); !strings.Contains(s.err, "cannot be taken over") {
+	if s := step(t, 4, dir, "new", "activate", "--yes", "--takeover", "--because", "burnt"); !strings.Contains(s.err, "cannot be taken over") {
 		t.Errorf("no takeover: %s", s.err)
 	}
 	step(t, 0, dir, "old", "deactivate", "--yes")
@@ -94,7 +94,7 @@ func TestLostComputerFromTheNewOne(t *testing.T) {
 		t.Errorf("%s %v", text, err)
 	}
 	step(t, 4, dir, "new", "deactivate", "--yes")
-	s := step(t, 0, dir, "new", "deactivate", "--yes", "--lost", "the disk is dead")
+	s := step(t, 0, dir, "new", "deactivate", "--yes", "--lost", "--because", "the disk is dead")
 	if !strings.Contains(s.out, "deactivated") || !strings.Contains(s.err, "because: the disk is dead") {
 		t.Errorf("%s %s", s.out, s.err)
 	}
@@ -120,8 +120,8 @@ func TestTakeoverByFile(t *testing.T) {
 		listen := strings.TrimPrefix(d.url, "http://")
 		d.stop()
 		step(t, 0, dir, "new", "unpack")
-		step(t, 2, dir, "new", "licence", "request", c.flag, "")
-		step(t, 0, dir, "new", "licence", "request", c.flag, "burnt", "--yes", "--to", "ask.json")
+		step(t, 2, dir, "new", "licence", "request", c.flag)
+		step(t, 0, dir, "new", "licence", "request", c.flag, "--because", "burnt", "--yes", "--to", "ask.json")
 		up := startDesk(t, dir, listen)
 		must(t, 0, dir, "licence", "exchange", "ask.json", "answer.json")
 		up.stop()
@@ -136,7 +136,7 @@ func TestTakeoverByFile(t *testing.T) {
 	// By telephone nothing is taken over.
 	dir, _ := ruledSeat(t, "takeover: true")
 	step(t, 0, dir, "new", "unpack")
-	if s := step(t, 0, dir, "new", "licence", "request", "--phone", "--takeover", "burnt", "--yes"); !strings.Contains(s.out, "cannot be asked for by telephone") {
+	if s := step(t, 0, dir, "new", "licence", "request", "--phone", "--takeover", "--because", "burnt", "--yes"); !strings.Contains(s.out, "cannot be asked for by telephone") {
 		t.Errorf("%s", s.out)
 	}
 }
@@ -303,7 +303,7 @@ func TestSecretsAreWrittenNowhere(t *testing.T) {
 		told.WriteString(s.out + s.err)
 	}
 	all(0, "survey", "--root", "old")
-	all(0, "licence", "status", "--root", "old")
+	all(0, "status", "--check", "--root", "old")
 	all(0, "licence", "request", "--root", "old", "--to", "request.json")
 	all(0, "licence", "request", "--root", "old", "--phone")
 	all(0, "deactivate", "--root", "old", "--yes")

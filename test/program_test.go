@@ -373,7 +373,7 @@ func TestWholeMoveByJSON(t *testing.T) {
 	if i := v.Apps[0].Items[0]; !i.Equal || fmt.Sprint(i.Rows) != "[{files 5 5} {bytes 12 12} {records 4 4} {content 5 hashes all equal}]" {
 		t.Errorf("%+v", i)
 	}
-	for _, c := range []string{"status", "next", "inspect", "report", "survey"} {
+	for _, c := range []string{"status", "inspect", "report", "survey"} {
 		s := must(t, 0, dir, c, "--kit", "kit", "--root", "old", "--json")
 		if !json.Valid([]byte(s.out)) {
 			t.Errorf("%s --json: %s", c, s.out)
@@ -439,7 +439,8 @@ func TestErrorsAndGates(t *testing.T) {
 		{"version not covered by the rule", write("new/opt/app/version", "3.5"), on("new", "unpack"), 4, "version 3.5 here; the rule is same-minor"},
 		{"app not installed", remove("new/opt"), on("new", "unpack"), 4, "not installed here; version v3.4.0 is needed"},
 		{"no such disk", nil, on("nowhere", "pack"), 1, "no disk at nowhere"},
-		{"override without reason", nil, on("old", "pack", "--override", "app-closed"), 2, "needs its own --because"},
+		{"override without reason", nil, on("old", "pack", "--override", "app-closed"), 2, "needs a reason: --because REASON"},
+		{"reason for nothing", nil, on("old", "pack", "--because", "x"), 2, "none of them was given"},
 		{"override of a firm gate", nil, on("old", "deactivate", "--override", "sealed", "--because", "x"), 2, "cannot be overridden"},
 		{"override of nothing", nil, on("old", "pack", "--override", "luck", "--because", "x"), 2, `no gate is named "luck"`},
 		{"unknown policy", nil, on("new", "unpack", "--in-the-way", "burn"), 2, "set-aside, keep-both"},

@@ -242,9 +242,9 @@ func TestAnswersFromAFile(t *testing.T) {
 	dir := methodsOffice(t)
 	s := step(t, 5, dir, "old", "deactivate", "--yes")
 	s.tells(t, "is done by a person")
-	lay.Out(t, dir, map[string]string{"no.yaml": "hoist: {registration: {deactivate: [no]}}"})
+	lay.Out(t, dir, map[string]string{"no.yaml": "steps: {hoist: {registration: {deactivate: [no]}}}"})
 	step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "no.yaml").tells(t, "and not done")
-	lay.Out(t, dir, map[string]string{"some.yaml": "hoist:\n  registration:\n    deactivate: [done]\n"})
+	lay.Out(t, dir, map[string]string{"some.yaml": "steps: {hoist: {registration: {deactivate: [done]}}}"})
 	if s := step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "some.yaml"); !strings.Contains(s.err, "none to step 1 of 1") {
 		t.Errorf("too few: %s", s.err)
 	}
@@ -252,14 +252,14 @@ func TestAnswersFromAFile(t *testing.T) {
 		lay.Out(t, dir, map[string]string{name: text})
 		must(t, 2, dir, "deactivate", "--kit", "kit", "--root", "old", "--yes", "--answers", name)
 	}
-	lay.Out(t, dir, map[string]string{"wrong.yaml": "hoist: {seat: {deactivate: [several]}}", "all.yaml": "hoist:\n  registration: {activate: [done, Harbour office]}\n  seat:\n    deactivate: [2]\n    activate: [{answer: done, evidence: proof.png}]\n"})
+	lay.Out(t, dir, map[string]string{"wrong.yaml": "steps: {hoist: {seat: {deactivate: [several]}}}", "all.yaml": "steps:\n  hoist:\n    registration: {activate: [done, Harbour office]}\n    seat:\n      deactivate: [2]\n      activate: [{answer: done, evidence: proof.png}]\n"})
 	if s := step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "wrong.yaml"); !strings.Contains(s.err, "not of the form") {
 		t.Errorf("wrong: %s", s.err)
 	}
 	if s := step(t, 0, dir, "old", "deactivate", "--yes", "--answers", "all.yaml"); strings.Count(s.out, "deactivated") < 3 {
 		t.Errorf("deactivate: %s", s.out)
 	}
-	if s := step(t, 0, dir, "old", "license", "status"); strings.Count(s.out, "activate on NEW") != 2 {
+	if s := step(t, 0, dir, "old", "status", "--check"); strings.Count(s.out, "activate on NEW") != 2 {
 		t.Errorf("status: %s", s.out)
 	}
 	step(t, 0, dir, "new", "unpack")
@@ -267,13 +267,17 @@ func TestAnswersFromAFile(t *testing.T) {
 	if v := step(t, 0, dir, "new", "verify"); strings.Count(v.out, "moved") != 2 {
 		t.Errorf("verify: %s", v.out)
 	}
-	var all []struct {
-		Licence, Old, New, Next string
-		Left                    int    `json:"transfers_left"`
-		By                      string `json:"seen_by"`
+	var status struct {
+		Licences []struct {
+			Licence, Old, New, Next string
+			Left                    int    `json:"transfers_left"`
+			By                      string `json:"seen_by"`
+		}
 	}
-	j := step(t, 0, dir, "new", "licence", "status", "--json")
-	if err := json.Unmarshal([]byte(j.out), &all); err != nil || len(all) != 2 {
+	j := step(t, 0, dir, "new", "status", "--check", "--json")
+	err := json.Unmarshal([]byte(j.out), &status)
+	all := status.Licences
+	if err != nil || len(all) != 2 {
 		t.Fatalf("%v: %s", err, j.out)
 	}
 	if all[1].New != "active" || all[1].Old != "deactivated" || all[1].Left != 0 || all[1].Next != "" || !strings.Contains(all[1].By, "proof.png") || !strings.Contains(all[0].By, `who answered "Harbour office"`) {
@@ -372,7 +376,7 @@ func TestWhoSaysNo(t *testing.T) {
 func TestOneOfTwo(t *testing.T) {
 	t.Parallel()
 	dir := methodsOffice(t)
-	lay.Out(t, dir, map[string]string{"second.yaml": "hoist: {seat: {deactivate: [2]}}"})
+	lay.Out(t, dir, map[string]string{"second.yaml": "steps: {hoist: {seat: {deactivate: [2]}}}"})
 	s := step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "second.yaml")
 	if !strings.Contains(s.err, "the licence registration of Hoistbook is not deactivated") || strings.Contains(s.err, "licence seat of Hoistbook is not") || !strings.Contains(s.out, "seat") || strings.Contains(s.err, "Nothing of Hoistbook") {
 		t.Errorf("%s%s", s.out, s.err)

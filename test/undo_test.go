@@ -194,16 +194,16 @@ func servedEnd(t *testing.T, e engine) {
 		t.Errorf("given back: %q", got)
 	}
 	step(t, 0, dir, "old", "retire")
-	step(t, 4, dir, "old", "retire", "--remove", "sold", "--computer", "OLD").tells(t, "handed-over")
+	step(t, 4, dir, "old", "retire", "--remove", "--because", "sold", "--computer", "OLD").tells(t, "handed-over")
 	must(t, 0, dir, "report", "--kit", "kit", "--to", "papers")
-	step(t, 2, dir, "old", "retire", "--remove", "sold", "--computer", "NEW").tells(t, "--computer NAME")
+	step(t, 2, dir, "old", "retire", "--remove", "--because", "sold", "--computer", "NEW").tells(t, "--computer NAME")
 	aside := e.there(t, old)
 	query(t, old, aside, "UPDATE account SET name = 'much too late' WHERE id = 9; COMMIT;")
-	if s := step(t, 0, dir, "old", "retire", "--remove", "sold", "--computer", "old"); !strings.Contains(s.out, "KEPT: changed since") || e.there(t, old) != aside {
+	if s := step(t, 0, dir, "old", "retire", "--remove", "--because", "sold", "--computer", "old"); !strings.Contains(s.out, "KEPT: changed since") || e.there(t, old) != aside {
 		t.Errorf("what was worked in since: %s", s.out)
 	}
 	query(t, old, aside, "UPDATE account SET name = 'later' WHERE id = 9; COMMIT;")
-	if s := step(t, 0, dir, "old", "retire", "--remove", "sold", "--computer", "OLD"); !strings.Contains(s.out, "removed for good") || e.there(t, old) != "" {
+	if s := step(t, 0, dir, "old", "retire", "--remove", "--because", "sold", "--computer", "OLD"); !strings.Contains(s.out, "removed for good") || e.there(t, old) != "" {
 		t.Errorf("removed: %s; there is %q", s.out, e.there(t, old))
 	}
 	must(t, 0, dir, "close", "--kit", "kit", "--yes", "--keep-record", "papers/record")
@@ -224,10 +224,10 @@ func TestGivenUp(t *testing.T) {
 	made(t, dir)
 	step(t, 0, dir, "old", "pack")
 	must(t, 4, dir, "close", "--kit", "kit", "--yes").tells(t, "proven")
-	must(t, 4, dir, "close", "--kit", "kit", "--yes", "--give-up", "the office closes").tells(t, "handed-over")
-	must(t, 2, dir, "close", "--kit", "kit", "--yes", "--give-up", "the office closes", "--keep-record", "kit/record").tells(t, "is in the kit")
+	must(t, 4, dir, "close", "--kit", "kit", "--yes", "--give-up", "--because", "the office closes").tells(t, "handed-over")
+	must(t, 2, dir, "close", "--kit", "kit", "--yes", "--give-up", "--because", "the office closes", "--keep-record", "kit/record").tells(t, "is in the kit")
 	must(t, 0, dir, "report", "--kit", "kit", "--to", "papers")
-	must(t, 2, dir, "close", "--kit", "kit", "--give-up", "the office closes").tells(t, "--yes")
+	must(t, 2, dir, "close", "--kit", "kit", "--give-up", "--because", "the office closes").tells(t, "--yes")
 	// A line that somebody has added says nothing.
 	journal, key := filepath.Join(dir, "kit/journal.jsonl"), filepath.Join(dir, "kit/key.age")
 	whole, err := os.ReadFile(journal)
@@ -240,7 +240,7 @@ func TestGivenUp(t *testing.T) {
 		t.Fatal("a forged line has destroyed the key")
 	}
 	os.WriteFile(journal, whole, 0o644)
-	if s := must(t, 0, dir, "close", "--kit", "kit", "--yes", "--give-up", "the office closes"); !strings.Contains(s.out, "hand-over: ") || !strings.Contains(s.err, "flash stick") {
+	if s := must(t, 0, dir, "close", "--kit", "kit", "--yes", "--give-up", "--because", "the office closes"); !strings.Contains(s.out, "hand-over: ") || !strings.Contains(s.err, "flash stick") {
 		t.Errorf("%s%s", s.out, s.err)
 	}
 	for _, args := range [][]string{{"unpack", "--root", "new"}, {"pack", "--root", "old"}, {"close"}} {
@@ -248,7 +248,7 @@ func TestGivenUp(t *testing.T) {
 			t.Errorf("%v on a closed kit: %d %s", args, s.code, s.err)
 		}
 	}
-	if s := must(t, 0, dir, "next", "--kit", "kit"); !strings.Contains(s.out, "the kit is closed") {
+	if s := must(t, 0, dir, "status", "--kit", "kit"); !strings.Contains(s.out, "the kit is closed") {
 		t.Errorf("next: %s", s.out)
 	}
 }

@@ -21,8 +21,8 @@ func TestInstead(t *testing.T) {
 	step(t, 0, dir, "old", "pack")
 	step(t, 0, dir, "new", "unpack")
 	step(t, 4, dir, "third", "unpack").tells(t, "the new computer of this move is NEW")
-	step(t, 2, dir, "third", "unpack", "--instead", " ")
-	step(t, 0, dir, "third", "unpack", "--instead", "NEW fell into the harbour")
+	step(t, 2, dir, "third", "unpack", "--change-computer", "--because", " ")
+	step(t, 0, dir, "third", "unpack", "--change-computer", "--because", "NEW fell into the harbour")
 	step(t, 0, dir, "third", "verify")
 	step(t, 4, dir, "new", "verify").tells(t, "the new computer of this move is THIRD")
 	if s := step(t, 0, dir, "third", "report"); s.err == "" && s.out == "" {

@@ -40,7 +40,7 @@ func TestStrangersText(t *testing.T) {
 	os.Remove(filepath.Join(dir, "new/srv/diary/"+evil))
 	s := step(t, 3, dir, "new", "verify")
 	check("verify", s.out+s.err)
-	s = finish(t, command(t.Context(), dir, "status", "--kit", "kit", "--root", "old", "--look"))
+	s = finish(t, command(t.Context(), dir, "status", "--kit", "kit", "--root", "old", "--check"))
 	check("status", s.out+s.err)
 	finish(t, command(t.Context(), dir, "report", "--kit", "kit", "--root", "new", "--out", "papers"))
 	filepath.Walk(filepath.Join(dir, "papers"), func(path string, info os.FileInfo, err error) error {

@@ -195,7 +195,7 @@ items:
 func (w *wine) guide() {
 	w.t.Helper()
 	answer := func(lines ...string) {
-		data, _ := yaml.Marshal(map[string][]string{"guide": lines})
+		data, _ := yaml.Marshal(map[string][]string{"prompts": lines})
 		lay.Out(w.t, w.drive(""), map[string]string{"answers.yaml": string(data), "words.txt": passphrase + "\r\n"})
 	}
 	guided := func(more ...string) string {

@@ -29,8 +29,8 @@ move. With --keep-record DIR they go there, hand-over and all, and the kit's fol
 is left empty.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			var giveUp string
-			if err := reasonOf(cmd, "give-up", &giveUp); err != nil {
+			giveUp, err := e.exception(cmd, "give-up")
+			if err != nil {
 				return err
 			}
 			dir, err := e.findInspected()
@@ -59,7 +59,7 @@ is left empty.`,
 	}
 	c.Flags().StringVar(&keep, "keep-record", "", "folder for the journal, the report and the cards (else they stay in the kit)")
 	e.overrideFlags(c)
-	c.Flags().String("give-up", "", "empty it although the move is not proven; `REASON` is kept in the journal")
+	e.exceptionFlag(c, "give-up", "empty the kit although the move is not verified")
 	return c
 }
 

@@ -355,17 +355,18 @@ func (g *guide) answered(ctx context.Context, answer string, args []string, side
 		}
 	case "other":
 		words := map[steps.Side][]string{steps.OldSide: {"survey", "pack", "deactivate", "retire"}, steps.NewSide: {"ready", "unpack", "undo", "todo", "activate", "verify"}}[side]
+		words = append(words, "status", "inspect", "report", "close")
 		var options [][2]string
-		for _, w := range append(words, "status", "licence", "inspect", "report", "close") {
-			options = append(options, [2]string{w, map[string]string{"licence": "where each licence stands"}[w]})
+		for _, w := range words {
+			options = append(options, [2]string{w, ""})
 		}
-		fmt.Fprintf(g.err, "  %s\n", strings.Join(append(words, "status", "licence", "inspect", "report", "close"), ", "))
+		fmt.Fprintf(g.err, "  %s\n", strings.Join(words, ", "))
 		word, err := g.key("Which step?", options...)
 		if err != nil {
 			return false, err
 		}
-		if args = []string{word}; word == "licence" {
-			args = append(args, "status")
+		if args = []string{word}; word == "status" {
+			args = append(args, "--check")
 		}
 	}
 	return true, g.step(ctx, args)

@@ -9,12 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
 	"golang.org/x/term"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
-	"movekit/internal/core/yamltext"
 	"movekit/internal/table"
 )
 
@@ -97,25 +95,6 @@ func (u *ui) read(prompt string, hidden bool) (string, error) {
 
 // asked reports whether somebody, or a file of answers, can be asked.
 func (u *ui) asked() bool { return u.scripted || isTerminal(u.in) }
-
-// readScript has a file answer all that is asked; "" stands for none.
-func (u *ui) readScript(name string) error {
-	if name == "" {
-		return nil
-	}
-	data, err := os.ReadFile(name)
-	if err != nil {
-		return fault.Wrap(fault.Usage, err, "cannot read the answers")
-	}
-	var file struct {
-		Guide []string `yaml:"guide"`
-	}
-	if err := yamltext.Decode(data, &file, yaml.Strict()); err != nil {
-		return fault.Wrap(fault.Usage, err, "the answers in %s cannot be read: they are a list under guide, an answer for each question", name)
-	}
-	u.scripted, u.script = true, file.Guide
-	return nil
-}
 
 // fromScript is the next answer of the file, which is shown as if it were typed.
 func (u *ui) fromScript(hidden bool) (string, error) {

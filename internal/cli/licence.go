@@ -18,6 +18,7 @@ import (
 	"movekit/internal/core/item"
 	"movekit/internal/core/item/kinds"
 	"movekit/internal/core/journal"
+	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
@@ -33,7 +34,7 @@ func (e *env) licenceCommand() *cobra.Command {
 		Short:   "See where every licence stands, ask for it by file or telephone, keep a copy",
 		Args:    cobra.NoArgs,
 	}
-	c.AddCommand(e.licenceListCommand(), e.licenceStatusCommand(), e.licenceRequestCommand(), e.licenceExchangeCommand(), e.licenceAcceptCommand(), e.licenceLetterCommand(), e.licenceKeepCommand())
+	c.AddCommand(e.licenceListCommand(), e.licenceRequestCommand(), e.licenceExchangeCommand(), e.licenceAcceptCommand(), e.licenceLetterCommand(), e.licenceKeepCommand())
 	return c
 }
 
@@ -80,7 +81,10 @@ character that shows a typing error.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var file *licence.RequestFile
 			return e.runStep(cmd.Context(), "", args, func(j *move.Move) error {
-				return errors.Join(reasonOf(cmd, "lost", &j.Wishes.Lost), reasonOf(cmd, "takeover", &j.Wishes.Takeover))
+				var errLost, err error
+				j.Wishes.Lost, errLost = e.exception(cmd, "lost")
+				j.Wishes.Takeover, err = e.exception(cmd, "takeover")
+				return errors.Join(errLost, err)
 			}, func(j *move.Move, ctx context.Context) (out []*run.Outcome, err error) {
 				file, out, err = j.Request(ctx)
 				if err != nil || len(file.Requests) == 0 || phone {
@@ -108,8 +112,8 @@ character that shows a typing error.`,
 		},
 	}
 	c.Flags().StringVar(&to, "to", "licence-request.json", "the file")
-	lostFlag(c)
-	takeoverFlag(c)
+	e.lostFlag(c)
+	e.takeoverFlag(c)
 	c.Flags().BoolVar(&phone, "phone", false, "show the request to be read over the telephone, in place of a file")
 	e.overrideFlags(c)
 	return c
@@ -247,46 +251,16 @@ func (e *env) showHeld(h *run.Here, apps []survey.App) {
 	e.printf("%s", t)
 }
 
-func (e *env) licenceStatusCommand() *cobra.Command {
-	c := &cobra.Command{
-		Use:   "status [APP...]",
-		Short: "Old, new, what is left and what is due, for every licence",
-		Long: `Tell for every licence whether it is active on the old and on the new computer, how
-many transfers are left, and which step is due. Services are asked, and so are the
-files and the maker's program on this computer; what nobody can be asked about is as
-the journal remembers it. Nothing is changed or recorded.`,
-		ValidArgsFunction: e.completeApps,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			j, closeJob, err := e.job(args, true)
-			if err != nil {
-				return err
-			}
-			defer closeJob()
-			all, err := j.Licences().Statuses(cmd.Context())
-			e.done()
-			if err != nil {
-				return err
-			}
-			if e.json {
-				return e.object(all)
-			}
-			e.showLicenceStatuses(j, all)
-			return nil
-		},
-	}
-	e.commandsFlag(c)
-	return c
-}
-
-func (e *env) showLicenceStatuses(j *move.Move, all []holder.Status) {
+// showLicenceStatuses shows the state of each licence on both computers.
+func (e *env) showLicenceStatuses(m *kit.Manifest, all []holder.Status) {
 	if len(all) == 0 {
-		e.printf("No app of the kit has a licence to move.\n")
 		return
 	}
+	e.printf("\n")
 	t := e.table("app", "licence", "method", "old", "new", "left", "next")
 	for _, s := range all {
 		good := s.Next == ""
-		t.Add(s.Title, s.Licence, string(s.Method), stateMark(e, s.Old, s.Old != licence.Active), stateMark(e, s.New, s.New == licence.Active), leftText(s.Left), map[bool]string{true: e.paint("nothing", table.Good), false: e.paint(nextText(j, s), table.Note)}[good])
+		t.Add(s.Title, s.Licence, string(s.Method), stateMark(e, s.Old, s.Old != licence.Active), stateMark(e, s.New, s.New == licence.Active), leftText(s.Left), map[bool]string{true: e.paint("nothing", table.Good), false: e.paint(nextText(m, s), table.Note)}[good])
 	}
 	e.printf("%s", t)
 	for _, s := range all {
@@ -331,10 +305,10 @@ func stateMark(e *env, s licence.State, good bool) string {
 	return string(s)
 }
 
-func nextText(j *move.Move, s holder.Status) string {
-	where := j.Manifest.Old.Name
+func nextText(m *kit.Manifest, s holder.Status) string {
+	where := m.Old.Name
 	if s.Next == steps.Activate {
-		if where = j.Manifest.New.Name; where == "" {
+		if where = m.New.Name; where == "" {
 			where = "the new computer"
 		}
 	}

@@ -1,13 +1,11 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/move"
@@ -32,7 +30,8 @@ what they will ask for).`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Deactivate, args, func(j *move.Move) error {
-				if err := reasonOf(cmd, "lost", &j.Wishes.Lost); err != nil {
+				var err error
+				if j.Wishes.Lost, err = e.exception(cmd, "lost"); err != nil {
 					return err
 				}
 				j.Since = since(thorough)
@@ -40,9 +39,8 @@ what they will ask for).`,
 			}, (*move.Move).Deactivate, e.showLicences)
 		},
 	}
-	lostFlag(c)
+	e.lostFlag(c)
 	thoroughFlag(c, &thorough)
-	e.answersFlag(c)
 	e.commandsFlag(c)
 	e.overrideFlags(c)
 	return c
@@ -56,43 +54,37 @@ func (e *env) activateCommand() *cobra.Command {
 transfer that the licence allows may be spent by it, and never twice.
 
 A licence that is still active on the old computer can be taken over where its rule
-allows that: --takeover REASON disables it there and spends a transfer, after showing
-how many are left. Where it has several seats, --second-seat REASON takes one here and
+allows that: --takeover disables it there and spends a transfer, after showing
+how many are left. Where it has several seats, --second-seat takes one here and
 leaves the one on the old computer as it is.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Activate, args, func(j *move.Move) error {
-				if err := errors.Join(reasonOf(cmd, "takeover", &j.Wishes.Takeover), reasonOf(cmd, "second-seat", &j.Wishes.Second)); err != nil {
+				var err error
+				if j.Wishes.Takeover, err = e.exception(cmd, "takeover"); err != nil {
+					return err
+				}
+				if j.Wishes.Second, err = e.exception(cmd, "second-seat"); err != nil {
 					return err
 				}
 				return e.ask("The apps' licences will be activated on " + j.Computer.Name() + ", which may spend a transfer of each. Go on?")
 			}, (*move.Move).Activate, e.showLicences)
 		},
 	}
-	takeoverFlag(c)
-	c.Flags().String("second-seat", "", "take a second seat, and leave the one on the old computer; `REASON` says why it stays active there")
+	e.takeoverFlag(c)
+	e.exceptionFlag(c, "second-seat", "activate a second seat, and leave the old computer active")
 	c.MarkFlagsMutuallyExclusive("takeover", "second-seat")
-	e.answersFlag(c)
 	e.commandsFlag(c)
 	e.overrideFlags(c)
 	return c
 }
 
-func lostFlag(c *cobra.Command) {
-	c.Flags().String("lost", "", "free them without the old computer; `REASON` says why they cannot be freed on it")
+func (e *env) lostFlag(c *cobra.Command) {
+	e.exceptionFlag(c, "lost", "deactivate without the old computer, because it is lost or broken")
 }
 
-func takeoverFlag(c *cobra.Command) {
-	c.Flags().String("takeover", "", "take licences over that are active on the old computer; `REASON` says why they cannot be freed there")
-}
-
-// reasonOf reads the reason that a flag gives.
-func reasonOf(c *cobra.Command, flag string, to *string) error {
-	reason, err := c.Flags().GetString(flag)
-	if *to = strings.TrimSpace(reason); *to == "" && c.Flags().Changed(flag) {
-		return fault.New(fault.Usage, "the reason after --%s is empty", flag)
-	}
-	return err
+func (e *env) takeoverFlag(c *cobra.Command) {
+	e.exceptionFlag(c, "takeover", "activate here although the old computer is still active, and disable it there")
 }
 
 // agree shows what cannot be taken back, and asks.

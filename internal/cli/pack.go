@@ -37,7 +37,6 @@ changed since is kept.`,
 		},
 	}
 	c.Flags().Int64Var(&partSize, "part-size", seal.MaxPart, "largest sealed file, in bytes")
-	e.answersFlag(c)
 	e.overrideFlags(c)
 	e.commandsFlag(c)
 	return c

@@ -22,8 +22,7 @@ import (
 	"movekit/internal/table"
 )
 
-// answer is what a person saw of one step, in a file of answers: a text, or a
-// text with the file that proves it.
+// answer is an answer to a manual step: a text, or a text with the file that proves it.
 type answer struct {
 	Text     string
 	Evidence string
@@ -42,28 +41,35 @@ func (a *answer) UnmarshalYAML(data []byte) error {
 	return yamltext.Decode(data, &a.Text)
 }
 
-// answered takes steps from a file of answers: by app, licence and action
-// (deactivate, activate, or type for what is on a label).
-type answered struct {
-	dir string
-	all map[string]map[string]map[string][]answer
+// answers is a file of answers.
+type answers struct {
+	// Prompts answers prompts, one after the other.
+	Prompts []string `yaml:"prompts"`
+	// Steps answers manual steps: by app, licence (or app) and action (such as deactivate, activate, type).
+	Steps map[string]map[string]map[string][]answer `yaml:"steps"`
+	dir   string
 }
 
-func readAnswers(name string) (*answered, error) {
-	data, err := os.ReadFile(name)
+// readAnswers reads the file of answers, if one is given.
+func (e *env) readAnswers() error {
+	if e.answersFile == "" || e.answers != nil {
+		return nil
+	}
+	data, err := os.ReadFile(e.answersFile)
 	if err != nil {
-		return nil, fault.Wrap(fault.Usage, err, "cannot read the answers")
+		return fault.Wrap(fault.Usage, err, "cannot read the answers")
 	}
-	a := &answered{dir: filepath.Dir(name)}
-	if err := yamltext.Decode(data, &a.all); err != nil {
-		return nil, fault.New(fault.Usage, "the answers in %s cannot be read: they are lists under app, licence and deactivate, activate or type", name)
+	a := &answers{dir: filepath.Dir(e.answersFile)}
+	if err := yamltext.Decode(data, a, yaml.Strict()); err != nil {
+		return fault.Wrap(fault.Usage, err, "the answers in %s are not valid: prompts is a list, steps has lists below app, licence and action", e.answersFile)
 	}
-	return a, nil
+	e.answers, e.script, e.scripted = a, a.Prompts, a.Prompts != nil
+	return nil
 }
 
-// Guide gives the answer to a step.
-func (a *answered) Guide(_ context.Context, g run.Guided) (run.Reply, error) {
-	list := a.all[g.Key.App][g.Key.Item][string(g.Action)]
+// step returns the answer to a manual step.
+func (a *answers) step(g run.Guided) (run.Reply, error) {
+	list := a.Steps[g.Key.App][g.Key.Item][string(g.Action)]
 	if g.Step > len(list) {
 		return run.Reply{}, fault.New(fault.Waits, "the file of answers has none to step %d of %d (%s, licence %s, %s)", g.Step, g.Of, g.App, g.Key.Item, g.Action)
 	}
@@ -77,21 +83,17 @@ func (a *answered) Guide(_ context.Context, g run.Guided) (run.Reply, error) {
 	return r, nil
 }
 
-// somebody is who is asked: a person at the terminal, a file of answers for the
-// steps of licences, or nobody.
-type somebody struct {
-	*env
-	answers *answered // nil where none is given
-}
+// technician asks the technician at the terminal, or reads the file of answers.
+type technician struct{ *env }
 
 // Password asks for the password of a database server.
-func (p *somebody) Password(prompt string) (string, error) { return p.askPassword(prompt) }
+func (p *technician) Password(prompt string) (string, error) { return p.askPassword(prompt) }
 
 // Agree shows what cannot be taken back, and asks.
-func (p *somebody) Agree(question string) error { return p.agree(question) }
+func (p *technician) Agree(question string) error { return p.agree(question) }
 
 // AgreeToRun shows programs that are to run, and asks. --yes alone agrees to none.
-func (p *somebody) AgreeToRun(question string) error {
+func (p *technician) AgreeToRun(question string) error {
 	if p.yes || !p.asked() {
 		return run.Nobody{}.AgreeToRun(question)
 	}
@@ -103,7 +105,7 @@ const maxLines = 20
 
 // Change shows the difference that the paths make, as a unified diff without context (one "-"
 // and one "+" a line), and asks.
-func (p *somebody) Change(title string, key steps.Key, lines []repoint.Line) (bool, error) {
+func (p *technician) Change(title string, key steps.Key, lines []repoint.Line) (bool, error) {
 	if !p.yes && !p.asked() {
 		return run.Nobody{}.Change(title, key, lines)
 	}
@@ -137,7 +139,7 @@ func (p *somebody) Change(title string, key steps.Key, lines []repoint.Line) (bo
 var ways = map[string]tree.Policy{"": tree.SetAside, "a": tree.SetAside, "aside": tree.SetAside, "b": tree.KeepBoth, "both": tree.KeepBoth, "l": tree.Skip, "leave": tree.Skip, "o": tree.Replace, "over": tree.Replace}
 
 // Way shows both, and asks what happens to what is in the way.
-func (p *somebody) Way(w run.InTheWay) (string, error) {
+func (p *technician) Way(w run.InTheWay) (string, error) {
 	if p.yes || !p.asked() {
 		return "", nil
 	}
@@ -174,10 +176,10 @@ func (p *somebody) Way(w run.InTheWay) (string, error) {
 }
 
 // Guide shows a step and waits for the person.
-func (p *somebody) Guide(ctx context.Context, g run.Guided) (r run.Reply, err error) {
+func (p *technician) Guide(ctx context.Context, g run.Guided) (r run.Reply, err error) {
 	switch {
-	case p.answers != nil:
-		return p.answers.Guide(ctx, g)
+	case p.answers != nil && (!p.scripted || p.answers.Steps[g.Key.App] != nil):
+		return p.answers.step(g)
 	case !p.asked():
 		return run.Nobody{}.Guide(ctx, g)
 	}
@@ -209,22 +211,7 @@ func (p *somebody) Guide(ctx context.Context, g run.Guided) (r run.Reply, err er
 	return r, err
 }
 
-// person says who is asked; answers is a file of answers, or "".
-func (e *env) person(answers string) (*somebody, error) {
-	p := &somebody{env: e}
-	if answers == "" {
-		return p, nil
-	}
-	var err error
-	p.answers, err = readAnswers(answers)
-	return p, err
-}
-
 // detailsFlag adds the flag that leaves nothing out.
 func (e *env) detailsFlag(c *cobra.Command) {
 	c.Flags().BoolVar(&e.whole, "details", false, "show all of it, however long")
-}
-
-func (e *env) answersFlag(c *cobra.Command) {
-	c.Flags().StringVar(&e.answers, "answers", "", "YAML file with what was seen, for steps that a person takes")
 }

@@ -28,17 +28,17 @@ proven, and it looks first whether anything changed here since the pack.
   --remove  remove for good what was set aside; only what is still exactly what was
             proven goes, and only when the hand-over is stored outside the kit; what
             a card left out of a folder stays`,
-		Example:           "  movekit retire\n  movekit retire tidewright/bookings\n  movekit retire --remove \"the computer is sold\" --computer QUAY-DESK-1",
+		Example:           "  movekit retire\n  movekit retire tidewright/bookings\n  movekit retire --remove --because \"the computer is sold\" --computer QUAY-DESK-1",
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var because string
-			if err := reasonOf(cmd, "remove", &because); err != nil {
+			because, err := e.exception(cmd, "remove")
+			if err != nil {
 				return err
 			}
 			step, do := steps.Retire, (*move.Move).Retire
 			switch {
 			case back && because != "":
-				return fault.New(fault.Usage, "--back goes with no --remove")
+				return fault.New(fault.Usage, "use either --back or --remove")
 			case back:
 				step, do = steps.Return, (*move.Move).Return
 			case because != "":
@@ -56,7 +56,7 @@ proven, and it looks first whether anything changed here since the pack.
 		},
 	}
 	c.Flags().BoolVar(&back, "back", false, "give what was set aside its name again")
-	c.Flags().String("remove", "", "remove for good what was set aside; `REASON` is kept in the journal")
+	e.exceptionFlag(c, "remove", "permanently remove the old data that was set aside")
 	c.Flags().StringVar(&computer, "computer", "", "with --remove: the name of this computer, typed out")
 	thoroughFlag(c, &thorough)
 	e.overrideFlags(c)

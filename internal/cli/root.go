@@ -4,6 +4,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -13,6 +14,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"movekit/internal/about"
 	"movekit/internal/core/fault"
@@ -34,9 +36,10 @@ type env struct {
 	passphraseFile string
 	noColour       bool
 	logFile        string
-	answers        string
+	answersFile    string
+	answers        *answers // nil if no file of answers is given
 	overrides      []string
-	becauses       []string
+	because        string
 	runCommands    bool
 	whole          bool // nothing is left out of what is shown
 	log            *slog.Logger
@@ -96,26 +99,21 @@ that both are the same.
 
 On the old computer:   movekit new DIR, survey, pack, deactivate; at last retire
 On the new computer:   movekit unpack, activate, verify, report
-At any time:           movekit next; in the end close
+At any time:           movekit status; in the end close
 
 At a terminal, movekit alone leads you through all of it.`,
 		Version:           about.This().String(),
 		SilenceErrors:     true,
 		SilenceUsage:      true,
 		Args:              cobra.NoArgs,
-		PersistentPreRunE: func(*cobra.Command, []string) error { return e.start() },
+		PersistentPreRunE: func(c *cobra.Command, _ []string) error { return errors.Join(reasonUsed(c), e.start()) },
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if e.json || e.answers == "" && (!isTerminal(e.in) || !isTerminal(e.err)) {
+			if e.json || !e.scripted && (!isTerminal(e.in) || !isTerminal(e.err)) {
 				return cmd.Help()
 			}
-			if err := e.readScript(e.answers); err != nil {
-				return err
-			}
-			e.answers = "" // those of steps are another file
 			return e.guided(cmd.Context())
 		},
 	}
-	root.Flags().StringVar(&e.answers, "answers", "", "YAML file whose list guide answers, one after the other, all that would be asked")
 	cobra.MousetrapHelpText = "" // started by a double click, the guide answers
 	f := root.PersistentFlags()
 	f.StringVar(&e.kitDir, "kit", "", "folder of the kit (else $MOVEKIT_KIT, this folder, the program's folder)")
@@ -123,7 +121,8 @@ At a terminal, movekit alone leads you through all of it.`,
 	f.StringArrayVar(&e.drives, "drive", nil, "D=FOLDER: what is on drive D of that computer, or was on the old one's, is in this folder")
 	f.StringVar(&e.passphraseFile, "passphrase-file", "", "file with the kit's passphrase (else $MOVEKIT_PASSPHRASE, else a prompt)")
 	f.BoolVar(&e.json, "json", false, "write the facts as JSON")
-	f.BoolVarP(&e.yes, "yes", "y", false, "answer questions with yes")
+	f.BoolVarP(&e.yes, "yes", "y", false, "answer yes to every yes-or-no question")
+	f.StringVar(&e.answersFile, "answers", "", "YAML file with answers to prompts and manual steps")
 	f.BoolVarP(&e.quiet, "quiet", "q", false, "no progress and no hints")
 	f.BoolVar(&e.noColour, "no-color", false, "no colour (also $NO_COLOR)")
 	f.BoolVarP(&e.verbose, "verbose", "v", false, "more detail on stderr")
@@ -137,11 +136,12 @@ At a terminal, movekit alone leads you through all of it.`,
 	for group, commands := range map[string][]*cobra.Command{
 		"old":  {e.newCommand(), e.surveyCommand(), e.packCommand(), e.deactivateCommand(), e.retireCommand()},
 		"new":  {e.readyCommand(), e.unpackCommand(), e.undoCommand(), e.todoCommand(), e.activateCommand(), e.verifyCommand()},
-		"any":  {e.nextCommand(), e.statusCommand(), e.licenceCommand(), e.inspectCommand(), e.reportCommand(), e.closeCommand(), e.boardCommand()},
+		"any":  {e.statusCommand(), e.licenceCommand(), e.inspectCommand(), e.reportCommand(), e.closeCommand(), e.boardCommand()},
 		"more": {e.cardCommand(), e.deskCommand(), e.demoCommand(), e.versionCommand()},
 	} {
 		for _, c := range commands {
 			c.GroupID = group
+			c.Hidden = slices.Contains([]string{"desk", "demo"}, c.Name()) // an office never needs them
 			root.AddCommand(c)
 		}
 	}
@@ -187,7 +187,7 @@ func (e *env) start() error {
 		e.log = slog.New(slog.NewTextHandler(io.MultiWriter(to...), nil))
 		e.log.Info("started", "version", about.This().String(), "arguments", os.Args[1:])
 	}
-	return nil
+	return e.readAnswers()
 }
 
 // findKit returns the folder of the kit.
@@ -250,8 +250,8 @@ func (e *env) here() (*run.Here, error) {
 	}
 	h := run.NewHere(c)
 	h.Commands, h.Notify, h.Private = e.runCommands, e.event, &e.private
-	h.Person, err = e.person(e.answers)
-	return h, err
+	h.Person = &technician{e}
+	return h, nil
 }
 
 // event shows how a run gets on, and logs it.
@@ -313,8 +313,8 @@ func (e *env) commandsFlag(c *cobra.Command) {
 
 // overrideFlags adds the flags that override gates.
 func (e *env) overrideFlags(c *cobra.Command) {
-	c.Flags().StringArrayVar(&e.overrides, "override", nil, "go on in spite of this gate; needs --because")
-	c.Flags().StringArrayVar(&e.becauses, "because", nil, "the reason, which is kept in the journal and the report")
+	c.Flags().StringArrayVar(&e.overrides, "override", nil, "continue although this gate stops the step; needs --because")
+	e.becauseFlag(c)
 	c.RegisterFlagCompletionFunc("override", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		var names []string
 		for _, g := range steps.Gates {
@@ -326,23 +326,66 @@ func (e *env) overrideFlags(c *cobra.Command) {
 	})
 }
 
-// reasons pairs --override with --because.
-func (e *env) reasons() (map[string]string, error) {
-	if len(e.overrides) != len(e.becauses) {
-		return nil, fault.New(fault.Usage, "every --override needs its own --because")
+// becauseFlag adds the flag for the reason of overrides and switches.
+func (e *env) becauseFlag(c *cobra.Command) {
+	if c.Flags().Lookup("because") == nil {
+		c.Flags().StringVar(&e.because, "because", "", "`REASON` for an exception; it is kept in the journal and the report")
 	}
+}
+
+// exceptionFlag adds a switch that needs --because.
+func (e *env) exceptionFlag(c *cobra.Command, name, usage string) {
+	e.becauseFlag(c)
+	c.Flags().Bool(name, false, usage+"; needs --because")
+	c.Flags().SetAnnotation(name, needsReason, nil) //nolint:errcheck // the flag was just defined
+}
+
+// needsReason marks the switches that need --because.
+const needsReason = "needs-reason"
+
+// reasonUsed returns an error if --because is given without an exception that it explains.
+func reasonUsed(c *cobra.Command) error {
+	if !c.Flags().Changed("because") || c.Flags().Changed("override") {
+		return nil
+	}
+	var names []string
+	used := false
+	c.Flags().VisitAll(func(f *pflag.Flag) {
+		if _, is := f.Annotations[needsReason]; is {
+			names, used = append(names, "--"+f.Name), used || f.Changed
+		}
+	})
+	if used {
+		return nil
+	}
+	return fault.New(fault.Usage, "--because gives the reason for %s; none of them was given", strings.Join(append(names, "--override"), ", "))
+}
+
+// exception returns the reason if a switch is given, and "" if it is not.
+func (e *env) exception(c *cobra.Command, name string) (string, error) {
+	if given, err := c.Flags().GetBool(name); err != nil || !given {
+		return "", err
+	}
+	if e.because = strings.TrimSpace(e.because); e.because == "" {
+		return "", fault.New(fault.Usage, "--%s needs a reason: --because REASON", name)
+	}
+	return e.because, nil
+}
+
+// reasons returns the reason for each gate that --override names.
+func (e *env) reasons() (map[string]string, error) {
 	out := map[string]string{}
-	for i, name := range e.overrides {
+	for _, name := range e.overrides {
 		g := steps.Find(name)
 		switch {
 		case g == nil:
 			return nil, fault.New(fault.Usage, "no gate is named %q", name)
 		case !g.Overridable():
-			return nil, fault.New(fault.Usage, "the gate %s cannot be overridden: behind it something would be lost", name)
-		case strings.TrimSpace(e.becauses[i]) == "":
-			return nil, fault.New(fault.Usage, "the reason for overriding %s is empty", name)
+			return nil, fault.New(fault.Usage, "the gate %s cannot be overridden, because something would be lost", name)
+		case strings.TrimSpace(e.because) == "":
+			return nil, fault.New(fault.Usage, "--override %s needs a reason: --because REASON", name)
 		}
-		out[name] = strings.TrimSpace(e.becauses[i])
+		out[name] = strings.TrimSpace(e.because)
 	}
 	return out, nil
 }
@@ -357,4 +400,11 @@ func (e *env) completeApps(*cobra.Command, []string, string) ([]string, cobra.Sh
 }
 
 // Command is the program's command with all below it, for whoever writes pages about it.
-func Command() *cobra.Command { return (&env{}).command() }
+// Its hidden commands are shown.
+func Command() *cobra.Command {
+	root := (&env{}).command()
+	for _, c := range root.Commands() {
+		c.Hidden = false
+	}
+	return root
+}

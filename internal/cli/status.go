@@ -2,11 +2,12 @@ package cli
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"movekit/internal/core/fault"
+	"movekit/internal/core/holder"
 	"movekit/internal/core/item"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/steps"
@@ -86,24 +87,29 @@ var stepWhy = map[steps.Step]string{
 }
 
 func (e *env) statusCommand() *cobra.Command {
-	var look bool
+	var check bool
 	c := &cobra.Command{
-		Use:   "status",
-		Short: "See each app step by step",
-		Long: `See how far each app is with each step, and what comes next. It looks at the kit
-alone; --look, on the old computer, also sees what became there of what is sealed.`,
-		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			var since []survey.App
-			if look {
-				var err error
-				if since, err = e.sinceSealed(cmd.Context()); err != nil {
-					return err
-				}
-			}
+		Use:   "status [APP...]",
+		Short: "Show each app step by step, and the next command",
+		Long: `Show the progress of each app and the next command to run. By default only the kit is
+read. With --check, Move Kit also asks the licence services and checks this computer: on
+the old computer, for data that changed since the pack; on both, for the state of each
+licence. Nothing is changed or recorded.`,
+		ValidArgsFunction: e.completeApps,
+		RunE: func(cmd *cobra.Command, args []string) error {
 			k, apps, s, next, err := e.progress()
 			if err != nil {
 				return err
+			}
+			if len(args) > 0 {
+				apps = slices.DeleteFunc(apps, func(a appStatus) bool { return !slices.Contains(args, a.App) })
+			}
+			var since []survey.App
+			var licences []holder.Status
+			if check {
+				if since, licences, err = e.checkNow(cmd.Context(), args); err != nil {
+					return err
+				}
 			}
 			for _, a := range since {
 				if changedIn(a) > 0 && (next.Step != steps.Pack || next.Why != packAgain) {
@@ -114,7 +120,7 @@ alone; --look, on the old computer, also sees what became there of what is seale
 				}
 			}
 			if e.json {
-				return e.object(map[string]any{"kit": k.Manifest, "apps": apps, "next": next, "overrides": len(s.Overrides), "since_sealed": since})
+				return e.object(map[string]any{"kit": k.Manifest, "apps": apps, "next": next, "overrides": len(s.Overrides), "since_sealed": since, "licences": licences})
 			}
 			if k.Manifest.Keep {
 				e.printf("Kit %s: safety copy of %s\n", k.Manifest.ID, k.Manifest.Old.Name)
@@ -138,11 +144,13 @@ alone; --look, on the old computer, also sees what became there of what is seale
 			if n := len(s.Overrides); n > 0 {
 				e.printf("%s overridden; the report says which and why\n", item.Plural(int64(n), "gate"))
 			}
+			e.showLicenceStatuses(&k.Manifest, licences)
 			e.showNext(next)
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&look, "look", false, "on the old computer: see what changed since it was sealed")
+	c.Flags().BoolVar(&check, "check", false, "also check this computer and ask the licence services")
+	e.commandsFlag(c)
 	return c
 }
 
@@ -172,18 +180,22 @@ func changedIn(a survey.App) (n int) {
 	return n
 }
 
-// sinceSealed looks what became of the apps on the old computer.
-func (e *env) sinceSealed(ctx context.Context) ([]survey.App, error) {
-	j, closeJob, err := e.jobToLook(nil)
+// checkNow returns the apps' changes since the pack, if this is the old computer, and the
+// current state of their licences.
+func (e *env) checkNow(ctx context.Context, apps []string) (since []survey.App, licences []holder.Status, err error) {
+	j, closeJob, err := e.jobToLook(apps)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer closeJob()
-	if j.Side() != steps.OldSide {
-		return nil, fault.New(fault.Usage, "this is not the old computer %s, where it can be seen what became of what is sealed", j.Manifest.Old.Name)
-	}
 	defer e.done()
-	return j.Drift(ctx)
+	if j.Side() == steps.OldSide {
+		if since, err = j.Drift(ctx); err != nil {
+			return nil, nil, err
+		}
+	}
+	licences, err = j.Licences().Statuses(ctx)
+	return since, licences, err
 }
 
 func (e *env) doneText(d steps.Done) string {
@@ -210,26 +222,7 @@ func (e *env) showNext(d due) {
 		where = " on " + d.Computer
 	}
 	e.printf("next: %s%s (%s)\n", d.Command, where, d.Why)
-}
-
-func (e *env) nextCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:   "next",
-		Short: "See which step is due",
-		Args:  cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			_, _, _, d, err := e.progress()
-			if err != nil {
-				return err
-			}
-			if e.json {
-				return e.object(d)
-			}
-			e.showNext(d)
-			if len(d.Apps) > 0 {
-				e.printf("apps: %s\n", strings.Join(d.Apps, ", "))
-			}
-			return nil
-		},
+	if len(d.Apps) > 0 {
+		e.printf("apps: %s\n", strings.Join(d.Apps, ", "))
 	}
 }

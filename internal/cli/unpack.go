@@ -38,8 +38,7 @@ for all, or for one app or item:
   replace     overwrite it; undo cannot give it back
 
 What an earlier unpack put here, and nobody has worked in since, is renewed where it
-was packed again. Where the new computer itself broke, --instead REASON goes on with
-this one.`,
+was packed again. If the new computer broke, --change-computer continues on this one.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			policies, err := waysOf(ways)
@@ -56,7 +55,8 @@ this one.`,
 						return err
 					}
 				}
-				return reasonOf(cmd, "instead", &j.Instead)
+				j.Instead, err = e.exception(cmd, "change-computer")
+				return err
 			}, (*move.Move).Unpack, e.showPlaced)
 		},
 	}
@@ -65,7 +65,7 @@ this one.`,
 	c.Flags().BoolVar(&takeOver, "run-as-me", false, "what runs as a user of the database server who is not here runs as you (views, triggers, routines of MariaDB)")
 	c.Flags().BoolVar(&asTheyAre, "no-repoint", false, "leave paths in settings as they were on the old computer")
 	e.detailsFlag(c)
-	c.Flags().String("instead", "", "this is the new computer in place of the one before; `REASON` says why")
+	e.exceptionFlag(c, "change-computer", "use this computer as the new one, instead of the one used so far")
 	whereFlags(c, &where)
 	e.overrideFlags(c)
 	e.commandsFlag(c)

@@ -26,7 +26,6 @@ that something differs.`,
 	}
 	e.overrideFlags(c)
 	e.detailsFlag(c)
-	e.answersFlag(c)
 	e.commandsFlag(c)
 	return c
 }

@@ -165,7 +165,7 @@ func showProblems(w io.Writer, ps card.Problems) {
 var gateAdvice = map[string]string{
 	"old-computer":    "Run this on the old computer.",
 	"other-computer":  "Run this on the new computer.",
-	"new-computer":    "Run this on that one. Where it broke, go on here with `movekit unpack {app} --instead REASON`: its licences then count as those of a lost computer.",
+	"new-computer":    "Run this on that one. Where it broke, go on here with `movekit unpack {app} --change-computer --because REASON`: its licences then count as those of a lost computer.",
 	"right-name":      "See that this is the right computer, and that the kit is that of this move.",
 	"not-a-copy":      "Make a kit for a move with `movekit new DIR`.",
 	"proven":          "Run `movekit verify {app}` on the new computer first.",
@@ -200,7 +200,7 @@ var gateAdvice = map[string]string{
 	"requires-met":    "Install it first; `movekit ready {app}` shows what is here.",
 	"version-rule":    "Install that version first, and do not start it yet. Where the app's own command tells it, see that with `movekit card show {app}`, and agree with --run-commands.",
 	"same-edition":    "Install the same edition first, and do not start it yet.",
-	"old-deactivated": "Run `movekit deactivate {app}` on the old computer first (where it is dead: `movekit deactivate --lost REASON`, or `movekit activate --takeover REASON`).",
+	"old-deactivated": "Run `movekit deactivate {app}` on the old computer first (where it is dead: `movekit deactivate --lost --because REASON`, or `movekit activate --takeover --because REASON`).",
 	"in-place":        "Run `movekit unpack {app}` first. An app that must be activated before its data comes: override this gate with that as the reason.",
 	"allowance":       "Ask the maker for another transfer. Nothing was spent.",
 	"covered":         "Install a version that the licence covers, or ask the maker for an upgrade.",
@@ -224,7 +224,7 @@ var needText = map[move.Need]string{
 	move.NeedServer:      "See that the database server here runs and lets you in.",
 	move.NeedServerParts: "Install it for the database server, or a newer server.",
 	move.NeedSpace:       "Free space there.",
-	move.NeedOther:       "Go on with that one; where it broke, unpack here with --instead REASON.",
+	move.NeedOther:       "Go on with that one; where it broke, unpack here with --change-computer --because REASON.",
 	move.NeedNames:       "Rename it on the old computer and pack again; else it is left out.",
 	move.NeedCovered:     "Install a version that the licence covers, or ask the maker for an upgrade.",
 }

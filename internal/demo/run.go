@@ -66,7 +66,7 @@ func commands() []command {
 		{about: "Seal what changed", args: on(old, "pack")},
 		{about: "See that the kit is whole", args: []string{"inspect", "--kit", "kit"}},
 		{about: "Free the licences of the old computer", args: on(old, "deactivate", "--yes", "--answers", "answers.yaml")},
-		{about: "See where the licences stand", args: on(old, "licence", "status")},
+		{about: "Show the state of each licence", args: on(old, "status", "--check")},
 		{about: "Look at the new computer before the trip", args: on(now, "ready", "--user", "maren=maren.holm")},
 		{about: "On the new computer: put everything in its place", args: on(now, "unpack", "--yes")},
 		{about: "A person takes the file for the registry in, on the computer itself", copy: [2]string{takenIn, "new/" + hivePath}},
@@ -166,18 +166,19 @@ func (d *Demo) writePassphrase() error {
 
 // answers are what the technician saw in the apps, for the steps of licences
 // that a person takes.
-const answers = `# What was seen in the apps: app, licence, then one answer a step.
-hoistbook:
-  registration:
-    deactivate: [done]
-    activate: [done, Tern Quay harbour office]
-pontoon:
-  seat:
-    deactivate: [done, "2"]
-    activate: [done, done, QUAY-DESK-2]
-tidewright:
-  app:
-    open: ["212"] # what was seen when it was opened
+const answers = `# Answers to the manual steps: app, licence, action, then one answer for each step.
+steps:
+  hoistbook:
+    registration:
+      deactivate: [done]
+      activate: [done, Tern Quay harbour office]
+  pontoon:
+    seat:
+      deactivate: [done, "2"]
+      activate: [done, done, QUAY-DESK-2]
+  tidewright:
+    app:
+      open: ["212"] # the number that the app shows when it is opened
 `
 
 func (d *Demo) writeAnswers() error {
