@@ -101,7 +101,7 @@ func (e *env) cardCommand() *cobra.Command {
 				c, err := card.Read(name)
 				if err != nil {
 					failed = true
-					tell(fold(e.err), err, e.colour && isTerminal(e.err))
+					printError(fold(e.err), err, e.colour && isTerminal(e.err))
 					continue
 				}
 				e.printf("%s: %s, %s, %s: no mistakes\n", name, c.Title, item.Plural(int64(len(c.Items)), "item"), item.Plural(int64(len(c.Licences)), "licence"))
@@ -205,8 +205,8 @@ func asWritten(c *card.Card) (json.RawMessage, error) {
 }
 
 // isHere says whether an app is on a computer, and in which version.
-func (e *env) isHere(ctx context.Context, h *run.Here, c *card.Card) (string, error) {
-	version, is, err := survey.Present(ctx, &survey.Looker{Here: h, Kinds: kinds.All}, c)
+func (e *env) isHere(ctx context.Context, h *run.Host, c *card.Card) (string, error) {
+	version, is, err := survey.Present(ctx, &survey.Scanner{Host: h, Kinds: kinds.All}, c)
 	return cmp.Or(version, map[bool]string{true: "yes", false: "-"}[is]), err
 }
 

@@ -39,7 +39,7 @@ With the NAME of a card that is there, its answers are asked one by one as you c
 the rest of it stays as it is. The card as it was before is kept beside it.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if !e.asked() {
+			if !e.canAsk() {
 				return fault.New(fault.Usage, "card make asks questions, and nobody can be asked here; card draft writes a card of named folders")
 			}
 			dir := cmp.Or(dir, usualCards(), "cards")
@@ -73,7 +73,7 @@ func (g *guide) makeCard(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	s := wide.Search{Here: h, Days: 90, Seen: func(n int64) { g.notify(run.Event{What: fmt.Sprintf("%d files seen", n)}) }}
+	s := wide.Search{Host: h, Days: 90, Seen: func(n int64) { g.notify(run.Event{What: fmt.Sprintf("%d files seen", n)}) }}
 	s.Cards, _ = card.ReadDir(dir) // what they cover is not shown; there may be none yet
 	found, err := s.Run(ctx)
 	g.done()
@@ -103,7 +103,7 @@ func (g *guide) makeCard(ctx context.Context, dir string) error {
 			return err
 		}
 		if d, err = (&draft.Drafter{Computer: computer, Temp: temp}).Make(ctx, name, title, places); err != nil {
-			tell(fold(g.err), err, g.colour)
+			printError(fold(g.err), err, g.colour)
 		}
 		if ctx.Err() != nil {
 			return err
@@ -126,7 +126,7 @@ func (g *guide) makeCard(ctx context.Context, dir string) error {
 	}
 	data, err := d.YAML("movekit card check FILE")
 	for err != nil && d.Licence != nil { // what was typed cannot be used
-		tell(fold(g.err), err, g.colour)
+		printError(fold(g.err), err, g.colour)
 		if d.Licence, err = g.licenceOf(d); err != nil {
 			return err
 		}
@@ -179,7 +179,7 @@ func (g *guide) changeCard(file string) error {
 		now := replaced(text, field, lines)
 		changed, err := card.Parse(file, []byte(now))
 		if err != nil {
-			tell(fold(g.err), err, g.colour)
+			printError(fold(g.err), err, g.colour)
 			continue
 		}
 		text, c = now, changed

@@ -81,7 +81,7 @@ func (e *env) mayClose(ctx context.Context, giveUp, keep string) (*kit.Closed, e
 	if err != nil {
 		return nil, err
 	}
-	e.told(steps.Close, out)
+	e.printBlocks(steps.Close, out)
 	if code := worst(steps.Close, out); code != exitDone {
 		return nil, exit{code}
 	}

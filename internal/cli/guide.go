@@ -138,7 +138,7 @@ func (g *guide) do(ctx context.Context, args ...string) (code int, err error) {
 	if err == nil {
 		return exitDone, nil
 	}
-	code = tell(fold(g.err), err, g.colour && isTerminal(g.err))
+	code = printError(fold(g.err), err, g.colour && isTerminal(g.err))
 	if ctx.Err() != nil {
 		return code, exit{code} // a person ended the program
 	}
@@ -270,7 +270,7 @@ func (g *guide) move(ctx context.Context) error {
 		g.kitDir = g.kit
 		k, apps, s, next, err := g.progress()
 		if err != nil {
-			tell(fold(g.err), err, g.colour)
+			printError(fold(g.err), err, g.colour)
 			g.kit = ""
 			return nil
 		}
@@ -379,7 +379,7 @@ func (g *guide) step(ctx context.Context, args []string) error {
 		g.looked = true
 	case "ready":
 		g.looked = true
-		return g.settle(ctx)
+		return g.prepareNew(ctx)
 	case "report":
 		home, _ := os.UserHomeDir()
 		to, err := g.line("Folder for the hand-over, not on the stick", filepath.Join(home, "hand-over"))
@@ -406,14 +406,14 @@ func (g *guide) step(ctx context.Context, args []string) error {
 }
 
 // settle looks at the new computer, and asks where things go that have no place there.
-func (g *guide) settle(ctx context.Context) error {
+func (g *guide) prepareNew(ctx context.Context) error {
 	k, err := kit.Open(g.kit)
 	if err == nil {
 		err = g.unlock("", k.Unlock) // what is said is remembered in the kit
 		k.Close()
 	}
 	if err != nil {
-		return tellAnd(g, err)
+		return printAndGoOn(g, err)
 	}
 	var said []string
 	for {
@@ -433,12 +433,12 @@ func (g *guide) places(ctx context.Context) (flags []string, err error) {
 	g.kitDir = g.kit
 	j, closeJob, err := g.jobToLook(g.only)
 	if err != nil {
-		return nil, tellAnd(g, err)
+		return nil, printAndGoOn(g, err)
 	}
 	r, err := j.Ready(ctx)
 	closeJob()
 	if err != nil {
-		return nil, tellAnd(g, err)
+		return nil, printAndGoOn(g, err)
 	}
 	asked := map[string]bool{}
 	for _, c := range r.Checks {
@@ -469,7 +469,7 @@ func (g *guide) places(ctx context.Context) (flags []string, err error) {
 }
 
 // tellAnd shows an error; the guide goes on.
-func tellAnd(g *guide, err error) error {
-	tell(fold(g.err), err, g.colour)
+func printAndGoOn(g *guide, err error) error {
+	printError(fold(g.err), err, g.colour)
 	return nil
 }

@@ -94,7 +94,7 @@ func (u *ui) read(prompt string, hidden bool) (string, error) {
 }
 
 // asked reports whether somebody, or a file of answers, can be asked.
-func (u *ui) asked() bool { return u.scripted || isTerminal(u.in) }
+func (u *ui) canAsk() bool { return u.scripted || isTerminal(u.in) }
 
 // fromScript is the next answer of the file, which is shown as if it were typed.
 func (u *ui) fromScript(hidden bool) (string, error) {
@@ -129,7 +129,7 @@ func (u *ui) ask(question string) error {
 	if u.yes {
 		return nil
 	}
-	if !u.asked() {
+	if !u.canAsk() {
 		return fault.New(fault.Unanswered, "nobody can be asked here: %s", question)
 	}
 	for {
@@ -147,7 +147,7 @@ func (u *ui) ask(question string) error {
 }
 
 // doneWith asks whether a step is done.
-func (u *ui) doneWith() error {
+func (u *ui) askDone() error {
 	for {
 		line, err := u.read("  Enter when it is done (stop: go on later): ", false)
 		switch a := strings.ToLower(line); {
@@ -194,8 +194,8 @@ func (u *ui) hiddenText(question string) (string, error) {
 
 // secret asks for a passphrase without showing it.
 func (u *ui) secret(prompt string) (string, error) {
-	if !u.asked() {
-		return "", errNobody
+	if !u.canAsk() {
+		return "", errNonInteractive
 	}
 	text, err := u.read(prompt, true)
 	if err != nil && fault.KindOf(err) != fault.Stopped {

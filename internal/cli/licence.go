@@ -82,8 +82,8 @@ character that shows a typing error.`,
 			var file *licence.RequestFile
 			return e.runStep(cmd.Context(), "", args, func(j *move.Move) error {
 				var errLost, err error
-				j.Wishes.Lost, errLost = e.exception(cmd, "lost")
-				j.Wishes.Takeover, err = e.exception(cmd, "takeover")
+				j.Exceptions.Lost, errLost = e.exception(cmd, "lost")
+				j.Exceptions.Takeover, err = e.exception(cmd, "takeover")
 				return errors.Join(errLost, err)
 			}, func(j *move.Move, ctx context.Context) (out []*run.Outcome, err error) {
 				file, out, err = j.Request(ctx)
@@ -211,7 +211,7 @@ needed. What only the app, its maker or a service can tell is said to be so.`,
 			if err != nil {
 				return err
 			}
-			apps, err := survey.Licences(cmd.Context(), &survey.Looker{Here: h, Kinds: kinds.All}, cards)
+			apps, err := survey.Licences(cmd.Context(), &survey.Scanner{Host: h, Kinds: kinds.All}, cards)
 			e.done()
 			if err != nil {
 				return err
@@ -228,12 +228,12 @@ needed. What only the app, its maker or a service can tell is said to be so.`,
 }
 
 // showHeld shows what of each licence is on this computer.
-func (e *env) showHeld(h *run.Here, apps []survey.App) {
+func (e *env) showHeld(h *run.Host, apps []survey.App) {
 	t := e.table("app", "version", "licence", "how it is held", "on "+h.Computer.Name())
 	t.Groups, t.Paths = true, true
 	for _, a := range apps {
 		for _, l := range a.Licences {
-			seen := slices.Concat(l.Seen, l.Doubts)
+			seen := slices.Concat(l.Seen, l.Warnings)
 			if len(seen) == 0 {
 				seen = []string{map[bool]string{true: "nothing of it seen: the app or its maker tells", false: "the app is not here"}[a.Found]}
 			}

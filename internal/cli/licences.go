@@ -31,7 +31,7 @@ what they will ask for).`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Deactivate, args, func(j *move.Move) error {
 				var err error
-				if j.Wishes.Lost, err = e.exception(cmd, "lost"); err != nil {
+				if j.Exceptions.Lost, err = e.exception(cmd, "lost"); err != nil {
 					return err
 				}
 				j.Since = since(thorough)
@@ -61,10 +61,10 @@ leaves the one on the old computer as it is.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Activate, args, func(j *move.Move) error {
 				var err error
-				if j.Wishes.Takeover, err = e.exception(cmd, "takeover"); err != nil {
+				if j.Exceptions.Takeover, err = e.exception(cmd, "takeover"); err != nil {
 					return err
 				}
-				if j.Wishes.Second, err = e.exception(cmd, "second-seat"); err != nil {
+				if j.Exceptions.Second, err = e.exception(cmd, "second-seat"); err != nil {
 					return err
 				}
 				return e.ask("The apps' licences will be activated on " + j.Computer.Name() + ", which may spend a transfer of each. Go on?")

@@ -117,11 +117,11 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 
 // present are the cards of the office's collection whose apps are on a computer. The others
 // are told: they are taken when they are named.
-func (e *env) present(ctx context.Context, h *run.Here, all []*card.Card) ([]*card.Card, error) {
+func (e *env) present(ctx context.Context, h *run.Host, all []*card.Card) ([]*card.Card, error) {
 	var here []*card.Card
 	var none []string
 	for _, c := range all {
-		_, is, err := survey.Present(ctx, &survey.Looker{Here: h, Kinds: kinds.All}, c)
+		_, is, err := survey.Present(ctx, &survey.Scanner{Host: h, Kinds: kinds.All}, c)
 		if err != nil {
 			return nil, err
 		}

@@ -36,7 +36,7 @@ func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, chang
 		}
 	}
 	if step == "" {
-		if step = steps.Activate; j.Licences().Frees() {
+		if step = steps.Activate; j.Licences().Deactivates() {
 			step = steps.Deactivate
 		}
 	}
@@ -53,7 +53,7 @@ func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, chang
 	} else {
 		show(j, out)
 	}
-	e.told(step, out)
+	e.printBlocks(step, out)
 	if err := e.unplug(ctx, e.kit); err != nil {
 		return err
 	}
@@ -94,7 +94,7 @@ func worst(step steps.Step, out []*run.Outcome) int {
 func codeOf(step steps.Step, o *run.Outcome) int {
 	left := slices.ContainsFunc(o.Items, func(i run.ItemOutcome) bool { return i.Did == "unfinished" })
 	switch {
-	case slices.ContainsFunc(o.Errs(), func(err error) bool { return advices[fault.KindOf(err)].code != exitPerson }):
+	case slices.ContainsFunc(o.Errs(), func(err error) bool { return adviceByKind[fault.KindOf(err)].code != exitPerson }):
 		return exitFailed
 	case len(o.Blocks) > 0:
 		return exitStopped
@@ -108,7 +108,7 @@ func codeOf(step steps.Step, o *run.Outcome) int {
 
 // told says what stopped or failed apps, and what was overridden. What stops several
 // for one reason is said once.
-func (e *env) told(step steps.Step, out []*run.Outcome) {
+func (e *env) printBlocks(step steps.Step, out []*run.Outcome) {
 	e.clear()
 	to := fold(e.err)
 	stopped := map[steps.Block][]*run.Outcome{}
@@ -139,7 +139,7 @@ func (e *env) told(step steps.Step, out []*run.Outcome) {
 			}
 		}
 		for _, err := range o.Errs() {
-			tellOf(to, err, step, e.colour && isTerminal(e.err))
+			printStepError(to, err, step, e.colour && isTerminal(e.err))
 		}
 	}
 }

@@ -68,7 +68,7 @@ func (e *env) readAnswers() error {
 }
 
 // step returns the answer to a manual step.
-func (a *answers) step(g run.Guided) (run.Reply, error) {
+func (a *answers) step(g run.ManualStep) (run.Reply, error) {
 	list := a.Steps[g.Key.App][g.Key.Item][string(g.Action)]
 	if g.Step > len(list) {
 		return run.Reply{}, fault.New(fault.Waits, "the file of answers has none to step %d of %d (%s, licence %s, %s)", g.Step, g.Of, g.App, g.Key.Item, g.Action)
@@ -94,8 +94,8 @@ func (p *technician) Agree(question string) error { return p.agree(question) }
 
 // AgreeToRun shows programs that are to run, and asks. --yes alone agrees to none.
 func (p *technician) AgreeToRun(question string) error {
-	if p.yes || !p.asked() {
-		return run.Nobody{}.AgreeToRun(question)
+	if p.yes || !p.canAsk() {
+		return run.NonInteractive{}.AgreeToRun(question)
 	}
 	return p.agree(question)
 }
@@ -106,8 +106,8 @@ const maxLines = 20
 // Change shows the difference that the paths make, as a unified diff without context (one "-"
 // and one "+" a line), and asks.
 func (p *technician) Change(title string, key steps.Key, lines []repoint.Line) (bool, error) {
-	if !p.yes && !p.asked() {
-		return run.Nobody{}.Change(title, key, lines)
+	if !p.yes && !p.canAsk() {
+		return run.NonInteractive{}.Change(title, key, lines)
 	}
 	p.done()
 	table.Fprintf(fold(p.err), "\n%s, %s: its settings are to say where things are on this computer:\n", title, whose(key.Item, key.User))
@@ -139,8 +139,8 @@ func (p *technician) Change(title string, key steps.Key, lines []repoint.Line) (
 var ways = map[string]tree.Policy{"": tree.SetAside, "a": tree.SetAside, "aside": tree.SetAside, "b": tree.KeepBoth, "both": tree.KeepBoth, "l": tree.Skip, "leave": tree.Skip, "o": tree.Replace, "over": tree.Replace}
 
 // Way shows both, and asks what happens to what is in the way.
-func (p *technician) Way(w run.InTheWay) (string, error) {
-	if p.yes || !p.asked() {
+func (p *technician) Resolve(w run.Conflict) (string, error) {
+	if p.yes || !p.canAsk() {
 		return "", nil
 	}
 	p.done()
@@ -176,12 +176,12 @@ func (p *technician) Way(w run.InTheWay) (string, error) {
 }
 
 // Guide shows a step and waits for the person.
-func (p *technician) Guide(ctx context.Context, g run.Guided) (r run.Reply, err error) {
+func (p *technician) DoStep(ctx context.Context, g run.ManualStep) (r run.Reply, err error) {
 	switch {
 	case p.answers != nil && (!p.scripted || p.answers.Steps[g.Key.App] != nil):
 		return p.answers.step(g)
-	case !p.asked():
-		return run.Nobody{}.Guide(ctx, g)
+	case !p.canAsk():
+		return run.NonInteractive{}.DoStep(ctx, g)
 	}
 	p.clear()
 	switch g.Action {
@@ -191,7 +191,7 @@ func (p *technician) Guide(ctx context.Context, g run.Guided) (r run.Reply, err 
 		return r, err
 	case run.ActionSync:
 		table.Fprintf(fold(p.err), "\n%s %s\n  %s\n", p.paint("do:", table.Note), g.App, g.Do)
-		return r, p.doneWith()
+		return r, p.askDone()
 	}
 	table.Fprintf(p.err, "\n%s %s, licence %s: %s, step %d of %d\n  %s\n", p.paint("do:", table.Note), g.App, g.Key.Item, g.Action, g.Step, g.Of, g.Do)
 	if g.Letter {
@@ -199,7 +199,7 @@ func (p *technician) Guide(ctx context.Context, g run.Guided) (r run.Reply, err 
 	}
 	switch {
 	case g.Ask == "":
-		err = p.doneWith()
+		err = p.askDone()
 	case g.Secret:
 		r.Answer, err = p.hiddenText(g.Ask)
 	default:

@@ -33,7 +33,7 @@ type progress struct {
 const everySecond = time.Second
 
 // told is a line of progress for programs: how far a piece of work is, and all of them.
-type told struct {
+type printBlocks struct {
 	Doing string `json:"doing"`
 	App   string `json:"app,omitempty"`
 	Item  string `json:"item,omitempty"`
@@ -141,7 +141,7 @@ func (u *ui) further(n int64) {
 // tellPrograms writes a line of progress.
 func (u *ui) tellPrograms() {
 	u.lastTold = time.Now()
-	t := told{Doing: u.now.What, App: u.now.App, Item: u.now.Item, User: u.now.User, Bytes: u.did, Total: u.now.Total, Done: u.allDid, All: u.all}
+	t := printBlocks{Doing: u.now.What, App: u.now.App, Item: u.now.Item, User: u.now.User, Bytes: u.did, Total: u.now.Total, Done: u.allDid, All: u.all}
 	if took := time.Since(u.begun); u.did > 0 && took > 0 {
 		t.Rate = int64(float64(u.did) / took.Seconds())
 		if t.Total > t.Bytes && t.Rate > 0 {
@@ -149,7 +149,7 @@ func (u *ui) tellPrograms() {
 		}
 	}
 	line, err := json.Marshal(struct {
-		Progress told `json:"progress"`
+		Progress printBlocks `json:"progress"`
 	}{t})
 	if err == nil {
 		fmt.Fprintf(u.err, "%s\n", line)

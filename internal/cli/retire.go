@@ -43,7 +43,7 @@ proven, and it looks first whether anything changed here since the pack.
 				step, do = steps.Return, (*move.Move).Return
 			case because != "":
 				step, do = steps.Remove, func(m *move.Move, ctx context.Context) ([]*run.Outcome, error) {
-					if err := e.named(m, computer); err != nil {
+					if err := e.confirmName(m, computer); err != nil {
 						return nil, err
 					}
 					return m.RemoveRetired(ctx, because)
@@ -64,9 +64,9 @@ proven, and it looks first whether anything changed here since the pack.
 }
 
 // named has a person type the computer's name, before something goes for good.
-func (e *env) named(m *move.Move, typed string) error {
+func (e *env) confirmName(m *move.Move, typed string) error {
 	name := m.Computer.Name()
-	if typed == "" && e.asked() {
+	if typed == "" && e.canAsk() {
 		var err error
 		if typed, err = e.read("What was set aside on "+name+" will be gone for good. Type the name of this computer: ", false); err != nil {
 			return err

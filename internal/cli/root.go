@@ -63,7 +63,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 			e.read("", false) //nolint:errcheck // any answer will do
 		}
 	}()
-	err := swallowed(args)
+	err := checkArguments(args)
 	if err == nil {
 		err = root.ExecuteContext(ctx)
 	}
@@ -73,12 +73,12 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 		return exitDone
 	}
 	e.log.Error("ended", "error", err)
-	return tell(fold(errOut), err, e.colour && isTerminal(errOut))
+	return printError(fold(errOut), err, e.colour && isTerminal(errOut))
 }
 
 // swallowed recognises a call in which a backslash before a quote has made one argument of
 // several, as the Windows prompt does: --root "E:\" --kit K.
-func swallowed(args []string) error {
+func checkArguments(args []string) error {
 	for _, a := range args {
 		if before, _, is := strings.Cut(a, `" `); is && len(before) > 1 && before[1] == ':' {
 			return fault.New(fault.Usage, `a backslash before a quote took the rest of the call into it (%s). Leave the last backslash of a folder away: "%s"`, a, strings.TrimRight(before, `\`))
@@ -243,14 +243,14 @@ func (e *env) computer() (machine.Computer, error) {
 }
 
 // here is the computer, with who is asked about it.
-func (e *env) here() (*run.Here, error) {
+func (e *env) here() (*run.Host, error) {
 	c, err := e.computer()
 	if err != nil {
 		return nil, err
 	}
-	h := run.NewHere(c)
+	h := run.NewHost(c)
 	h.Commands, h.Notify, h.Private = e.runCommands, e.event, &e.private
-	h.Person = &technician{e}
+	h.Technician = &technician{e}
 	return h, nil
 }
 
@@ -302,7 +302,7 @@ func (e *env) job(apps []string, unlock bool) (*move.Move, func(), error) {
 		}
 	}
 	m := move.New(r)
-	m.Say.Drives = e.moved
+	m.Choices.Drives = e.moved
 	return m, func() { e.done(); k.Close() }, m.Redirect()
 }
 

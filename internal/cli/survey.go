@@ -119,8 +119,8 @@ func (e *env) lookAtApps(ctx context.Context, call *surveyCall, apps []string) (
 		return nil, err
 	}
 	h.Limit = call.limit
-	l := &survey.Looker{Here: h, Kinds: kinds.All, Looking: item.Looking{Estimate: true}}
-	return l.Look(ctx, cards, func(c *card.Card) steps.Facts {
+	l := &survey.Scanner{Host: h, Kinds: kinds.All, Options: item.Options{Estimate: true}}
+	return l.Scan(ctx, cards, func(c *card.Card) steps.Facts {
 		return steps.Facts{Side: steps.OldSide, Title: c.Title}
 	})
 }
@@ -203,8 +203,8 @@ func (e *env) showApp(a *survey.App) {
 		for _, n := range i.Needs {
 			e.printf("  %s is useless without %s\n", whose(i.Item, i.User), n)
 		}
-		if i.Told != "" {
-			e.printf("  %s: where it is, is told by %s\n", whose(i.Item, i.User), i.Told)
+		if i.PathSetting != "" {
+			e.printf("  %s: where it is, is told by %s\n", whose(i.Item, i.User), i.PathSetting)
 		}
 		for _, d := range i.Details {
 			e.printf("  %s: %s\n", i.Item, d)
@@ -228,7 +228,7 @@ func (e *env) showApp(a *survey.App) {
 			serial = ", " + l.Method.Info().Serial + " " + l.Serial
 		}
 		e.printf("licence %s: %s%s\n", l.Licence, l.Method.Info().About, serial)
-		for _, d := range l.Doubts {
+		for _, d := range l.Warnings {
 			e.printf("  %s %s\n", e.paint("note:", table.Note), d)
 		}
 	}
@@ -242,7 +242,7 @@ func (e *env) showApp(a *survey.App) {
 		e.printf("%s the version is told by the app's own command, which was not run: %s\n", e.paint("note:", table.Note), strings.Join(args, " "))
 	}
 	for _, i := range a.Items {
-		for _, d := range i.Doubts {
+		for _, d := range i.Warnings {
 			e.printf("%s %s\n", e.paint("note:", table.Note), d)
 		}
 	}
@@ -320,7 +320,7 @@ func (e *env) showSince(a *survey.App) {
 	}
 }
 
-func (e *env) addItem(t *table.Table, i item.Look) {
+func (e *env) addItem(t *table.Table, i item.Inspection) {
 	state := string(i.State)
 	if i.State == item.Missing || i.State == item.NotReached {
 		state = e.paint(state, table.Bad)

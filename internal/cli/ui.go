@@ -119,7 +119,7 @@ func (u *ui) object(v any) error {
 	return enc.Encode(v)
 }
 
-func (u *ui) paint(s string, m table.Mark) string { return table.Paint(s, m, u.colour) }
+func (u *ui) paint(s string, m table.Style) string { return table.Paint(s, m, u.colour) }
 
 func (u *ui) table(head ...string) *table.Table {
 	return &table.Table{Head: head, Width: u.width, Colour: u.colour, Groups: head[0] == "app"}
@@ -144,7 +144,7 @@ func (u *ui) askPassword(prompt string) (string, error) {
 	return p, err
 }
 
-var errNobody = fault.New(fault.NoPassphrase, "the kit's passphrase is needed, and nobody can be asked for it here")
+var errNonInteractive = fault.New(fault.NoPassphrase, "the kit's passphrase is needed, and nobody can be asked for it here")
 
 // readPassphraseFile reads the first line of a file.
 func readPassphraseFile(name string) (string, error) {

@@ -41,12 +41,12 @@ What an earlier unpack put here, and nobody has worked in since, is renewed wher
 was packed again. If the new computer broke, --change-computer continues on this one.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			policies, err := waysOf(ways)
+			policies, err := policiesOf(ways)
 			if err != nil {
 				return err
 			}
 			return e.runStep(cmd.Context(), steps.Unpack, args, func(j *move.Move) error {
-				j.Ways, j.Say.Mine, j.NoRepoint = policies, takeOver, asTheyAre
+				j.Policies, j.Choices.RunAsMe, j.KeepPaths = policies, takeOver, asTheyAre
 				if err := e.chosen(j, where); err != nil {
 					return err
 				}
@@ -73,7 +73,7 @@ was packed again. If the new computer broke, --change-computer continues on this
 }
 
 // waysOf reads what is to happen to what is in the way: of all, or of an app or item.
-func waysOf(given []string) (map[string]tree.Policy, error) {
+func policiesOf(given []string) (map[string]tree.Policy, error) {
 	out := map[string]tree.Policy{}
 	for _, w := range given {
 		address, word, of := strings.Cut(w, "=")
@@ -98,13 +98,13 @@ func whereFlags(c *cobra.Command, where *[2][]string) {
 
 // chosen takes that in.
 func (e *env) chosen(m *move.Move, where [2][]string) (err error) {
-	if m.Say.Users, err = pairs("user", where[0]); err != nil {
+	if m.Choices.Users, err = pairs("user", where[0]); err != nil {
 		return err
 	}
-	if m.Say.Places, err = pairs("place", where[1]); err != nil {
+	if m.Choices.Places, err = pairs("place", where[1]); err != nil {
 		return err
 	}
-	for address, path := range m.Say.Places {
+	for address, path := range m.Choices.Places {
 		if !slices.ContainsFunc(m.State.Order, func(k steps.Key) bool {
 			all := k // the folder of many
 			if c := m.Card(k.App); c != nil && c.Item(k.Item) != nil && c.Item(k.Item).Each != "" {

@@ -25,7 +25,7 @@ func (e *env) surveyWide(ctx context.Context, call *surveyCall, apps []string) e
 		return err
 	}
 	h.Limit = call.limit
-	s := wide.Search{Here: h, Days: call.days}
+	s := wide.Search{Host: h, Days: call.days}
 	s.Seen = func(n int64) { e.notify(run.Event{What: fmt.Sprintf("%d files seen", n)}) }
 	if k, err := e.openKit(); err == nil && len(call.cards) == 0 {
 		s.Cards, s.KitDir = k.Cards, k.Dir

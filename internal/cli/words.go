@@ -39,7 +39,7 @@ type advice struct {
 
 const nothingLost = "Nothing was lost: the old computer's data was only read."
 
-var advices = map[fault.Kind]advice{
+var adviceByKind = map[fault.Kind]advice{
 	fault.Usage:           {"See the command's --help.", "Nothing was changed.", exitUsage, ""},
 	fault.BadCard:         {"Correct the card; `movekit card check FILE` shows every mistake in it.", "Nothing was changed.", exitFailed, "card-mistakes"},
 	fault.NotAKit:         {"Name the kit's folder with --kit DIR, or make a kit with `movekit new DIR`.", "Nothing was changed.", exitFailed, "no-kit"},
@@ -80,17 +80,17 @@ var advices = map[fault.Kind]advice{
 
 // lossIn says what nothingLost says, of steps that do more to the old computer than
 // read it.
-var lossIn = map[steps.Step]string{
+var safetyByStep = map[steps.Step]string{
 	steps.Retire: "Nothing was lost: it has its own name, or the one under which it is set aside.",
 	steps.Return: "Nothing was lost: it has its own name, or the one under which it is set aside.",
 	steps.Remove: "Nothing was removed that is not proven on the new computer.",
 }
 
 // tell writes an error with its advice, and returns its exit code.
-func tell(w io.Writer, err error, colour bool) int { return tellOf(w, err, "", colour) }
+func printError(w io.Writer, err error, colour bool) int { return printStepError(w, err, "", colour) }
 
 // tellOf is tell for an error of a step.
-func tellOf(w io.Writer, err error, step steps.Step, colour bool) int {
+func printStepError(w io.Writer, err error, step steps.Step, colour bool) int {
 	var done exit
 	if errors.As(err, &done) {
 		return done.code
@@ -102,7 +102,7 @@ func tellOf(w io.Writer, err error, step steps.Step, colour bool) int {
 	}
 	if known == errNo { // a person's word is no error
 		table.Fprintf(w, "%s it was not done: you answered no\n", table.Paint("stopped:", table.Note, colour))
-		return advices[known.Kind].code
+		return adviceByKind[known.Kind].code
 	}
 	var problems card.Problems
 	if errors.As(err, &problems) {
@@ -111,8 +111,8 @@ func tellOf(w io.Writer, err error, step steps.Step, colour bool) int {
 	} else {
 		table.Fprintf(w, "%s %v\n", table.Paint("error:", table.Bad, colour), err)
 	}
-	a := advices[known.Kind]
-	if loss := lossIn[step]; loss != "" && a.safe == nothingLost {
+	a := adviceByKind[known.Kind]
+	if loss := safetyByStep[step]; loss != "" && a.safe == nothingLost {
 		a.safe = loss
 	}
 	table.Fprintf(w, "  next: %s\n  safe: %s\n", filled(a.next, known.App), lossOf(known, a))

@@ -44,19 +44,19 @@ func TestEveryFailureHasAdvice(t *testing.T) {
 	}
 	for _, k := range all {
 		var b bytes.Buffer
-		code := tell(&b, fault.Wrap(k, errors.New("the cause"), "something happened to X"), false)
+		code := printError(&b, fault.Wrap(k, errors.New("the cause"), "something happened to X"), false)
 		for _, part := range []string{"error: something happened to X: the cause\n", "\n  next: ", "\n  safe: "} {
 			if !strings.Contains(b.String(), part) {
 				t.Errorf("%s: %q is missing in %q", k, part, b.String())
 			}
 		}
-		if a := advices[k]; a.next == "" || a.safe == "" || code != a.code || code != exitFailed && code != exitUsage && code != exitPerson {
+		if a := adviceByKind[k]; a.next == "" || a.safe == "" || code != a.code || code != exitFailed && code != exitUsage && code != exitPerson {
 			t.Errorf("%s: %+v, exit %d", k, a, code)
 		}
 	}
 	// What an error points to is there, and whatever is there is pointed to.
 	pointed := map[string]bool{}
-	for k, a := range advices {
+	for k, a := range adviceByKind {
 		pointed[a.more] = true
 		if k != fault.Usage && len(explained(a.more)) < 100 {
 			t.Errorf("%s: the section %q says %q", k, a.more, explained(a.more))
@@ -68,7 +68,7 @@ func TestEveryFailureHasAdvice(t *testing.T) {
 		}
 	}
 	var b bytes.Buffer
-	tell(&b, &fault.Error{Kind: fault.CannotPlace, What: "it burnt", Lost: "one cake"}, false)
+	printError(&b, &fault.Error{Kind: fault.CannotPlace, What: "it burnt", Lost: "one cake"}, false)
 	if !strings.Contains(b.String(), "Lost: one cake") {
 		t.Errorf("what was lost is not said: %s", b.String())
 	}
@@ -139,7 +139,7 @@ func TestEveryReasonCanBeGiven(t *testing.T) {
 // TestSwallowed recognises what the Windows prompt makes of a folder that ends in a backslash.
 func TestSwallowed(t *testing.T) {
 	for arg, bad := range map[string]bool{`E:" --kit K`: true, `C:\pulled disk" --json`: true, `it's "quoted" text`: false, `C:\Data`: false, `see "E: x"`: false} {
-		if err := swallowed([]string{"survey", arg}); (err != nil) != bad || bad && fault.KindOf(err) != fault.Usage {
+		if err := checkArguments([]string{"survey", arg}); (err != nil) != bad || bad && fault.KindOf(err) != fault.Usage {
 			t.Errorf("%s: %v", arg, err)
 		}
 	}

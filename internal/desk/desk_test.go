@@ -180,7 +180,7 @@ func TestServerKeepsToItsDescription(t *testing.T) {
 	spoken := func(code string) string {
 		r := request("000102030405060708090a0b0c0d0e0f")
 		r.Code = code
-		text, err := r.Speak(licence.Activate)
+		text, err := r.ForPhone(licence.Activate)
 		fatal.If(t, err)
 		return `{"request":"` + text + `"}`
 	}

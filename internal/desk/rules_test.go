@@ -269,7 +269,7 @@ func TestTelephoneAtTheDesk(t *testing.T) {
 	const here = "00112233445566778899aabbccddeeff"
 	s, _, d := opened(t, Licence{Covers: "8", Seats: 1, Transfers: 2, Active: []string{oldPC}})
 	r := request(here)
-	text, err := r.Speak(licence.Activate)
+	text, err := r.ForPhone(licence.Activate)
 	fatal.If(t, err)
 	if _, p, err := s.Telephone(ctx, text); err != nil || p == nil || p.Type != licence.ProblemSeatTaken {
 		t.Errorf("the seat is taken: %v %v", p, err)
@@ -283,7 +283,7 @@ func TestTelephoneAtTheDesk(t *testing.T) {
 			t.Fatal(p, err)
 		}
 		answers[said] = true
-		if a, err := r.Hear(licence.Activate, said); err != nil || a.Transfers != 1 || a.Spent != 1 {
+		if a, err := r.ReadPhoneAnswer(licence.Activate, said); err != nil || a.Transfers != 1 || a.Spent != 1 {
 			t.Errorf("%+v %v", a, err)
 		}
 	}

@@ -235,7 +235,7 @@ func (s *Store) handle(ctx context.Context, action licence.Action, r licence.Req
 // Telephone carries out a request that somebody reads out, and returns the
 // answer to read back. What was carried out before is answered again.
 func (s *Store) Telephone(ctx context.Context, text string) (string, *licence.Problem, error) {
-	spoken, err := licence.ReadSpoken(text)
+	spoken, err := licence.ParsePhoneRequest(text)
 	if err != nil {
 		return "", problem(http.StatusUnprocessableEntity, licence.ProblemMistyped, "The request is mistyped", err.Error()), nil
 	}
@@ -247,7 +247,7 @@ func (s *Store) Telephone(ctx context.Context, text string) (string, *licence.Pr
 	a, p, err := s.handle(ctx, spoken.Action, r, spoken.Key(), func(tx *sql.Tx) (*Licence, error) {
 		all, err := documents(ctx, tx, "SELECT document FROM licence WHERE id >= ? AND id < ?", spoken.Licence, spoken.Licence+"g")
 		for i := range all {
-			if spoken.Proven(all[i].Code) {
+			if spoken.VerifiedBy(all[i].Code) {
 				l = &all[i]
 			}
 		}

@@ -244,7 +244,7 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 		if s.Keep {
 			break // a safety copy leaves licences alone
 		}
-		st := s.Stand(c, &l, nil, s.Last)
+		st := s.Standing(c, &l, nil, s.Last)
 		li := Licence{Licence: l.Name, Old: st.Old, New: st.New, Transfers: st.Left, Spent: st.Spent, Result: Open}
 		switch st.Proven {
 		case steps.Yes:

@@ -175,10 +175,10 @@ func TestSheetTellsLicences(t *testing.T) {
 // TestSheetTellsItems has on the survey's page what was seen of an item, and what of it
 // does not move, as the terminal has it.
 func TestSheetTellsItems(t *testing.T) {
-	i := item.Look{Item: "ledger", Details: []string{"2 tables"}, Doubts: []string{"older than the log"},
-		Left: []string{"passwords of <roles>"}, LeftOut: []string{"cache/: 1 file"}, Told: "app.ini, Data/Path", Since: &item.Drift{Known: true, Diffs: []string{"a is missing"}}}
-	same := item.Look{Item: "kept", Since: &item.Drift{Same: true}}
-	page, err := Sheet(&survey.Survey{Apps: []survey.App{{App: "app", Title: "The App", Items: []item.Look{i, same}, Withheld: [][]string{{"/opt/app", "-v"}}}}}, "1", nil)
+	i := item.Inspection{Item: "ledger", Details: []string{"2 tables"}, Warnings: []string{"older than the log"},
+		Left: []string{"passwords of <roles>"}, LeftOut: []string{"cache/: 1 file"}, PathSetting: "app.ini, Data/Path", Since: &item.Drift{Known: true, Diffs: []string{"a is missing"}}}
+	same := item.Inspection{Item: "kept", Since: &item.Drift{Same: true}}
+	page, err := Sheet(&survey.Survey{Apps: []survey.App{{App: "app", Title: "The App", Items: []item.Inspection{i, same}, Withheld: [][]string{{"/opt/app", "-v"}}}}}, "1", nil)
 	fatal.If(t, err)
 	for _, want := range []string{"<br>2 tables", "<br>note: older than the log", "<br>left behind: passwords of &lt;roles&gt;", "<br>left out: cache/: 1 file", "<br>told by app.ini, Data/Path", "not what was sealed any more<br>- a is missing", "<br>as it was sealed", "/opt/app -v"} {
 		if !strings.Contains(string(page), want) {

@@ -24,7 +24,7 @@ func resultText(r Result, equal string) string {
 	return "not verified"
 }
 
-func mark(r Result) table.Mark {
+func mark(r Result) table.Style {
 	switch r {
 	case Equal:
 		return table.Good

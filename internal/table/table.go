@@ -10,23 +10,23 @@ import (
 )
 
 // Mark is how a cell is coloured.
-type Mark int
+type Style int
 
 // The marks.
 const (
-	Plain Mark = iota
+	Plain Style = iota
 	Good
 	Bad
 	Note
 	Faint
 )
 
-var colours = map[Mark]text.Colors{
+var colours = map[Style]text.Colors{
 	Good: {text.FgGreen}, Bad: {text.FgRed, text.Bold}, Note: {text.FgYellow}, Faint: {text.Faint},
 }
 
 // Paint colours a text where colour is wanted.
-func Paint(s string, m Mark, colour bool) string {
+func Paint(s string, m Style, colour bool) string {
 	if c, ok := colours[m]; ok && colour {
 		return c.EscapeSeq() + s + text.Reset.EscapeSeq()
 	}

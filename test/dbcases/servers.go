@@ -135,7 +135,7 @@ func Same[F served.Facts](t *testing.T, o served.Session[F], database string, wa
 	t.Helper()
 	is, err := o.Fingerprint(t.Context(), database, counts, nil)
 	fatal.If(t, err)
-	if diffs := dbprint.Compare(was.Print(), is, was.Print().Remade(is)); len(diffs) > 0 {
+	if diffs := dbprint.Compare(was.Print(), is, was.Print().Rewritten(is)); len(diffs) > 0 {
 		t.Errorf("old and new differ: %+v", diffs)
 	}
 }

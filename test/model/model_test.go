@@ -65,18 +65,18 @@ func (*sim) Own(spoken string) (string, error)     { return spoken, nil }
 func (*sim) Change(string, *machine.User, bool) (registry.Writable, error) {
 	return nil, registry.ErrOffline
 }
-func (*sim) OnDrive(string) (string, bool)                                { return "", false }
-func (s *sim) HardwareID() string                                         { return s.name }
-func (s *sim) FirmwareID() string                                         { return "" }
-func (*sim) Accounts() *machine.Accounts                                  { return nil }
-func (*sim) Users() []machine.User                                        { return nil }
-func (*sim) Locate(path string, _ *machine.User) (string, error)          { return path, nil }
-func (*sim) Running(context.Context, []string) ([]machine.Program, error) { return nil, nil }
-func (*sim) Holding(context.Context, []string) ([]machine.Holder, error)  { return nil, nil }
-func (*sim) Registry(string, *machine.User) (registry.Key, error)         { return nil, fs.ErrNotExist }
-func (*sim) Adapters() []machine.Adapter                                  { return nil }
-func (*sim) Notes() []string                                              { return nil }
-func (*sim) Root() string                                                 { return "/sim" }
+func (*sim) OnDrive(string) (string, bool)                                   { return "", false }
+func (s *sim) HardwareID() string                                            { return s.name }
+func (s *sim) FirmwareID() string                                            { return "" }
+func (*sim) Accounts() *machine.Accounts                                     { return nil }
+func (*sim) Users() []machine.User                                           { return nil }
+func (*sim) Locate(path string, _ *machine.User) (string, error)             { return path, nil }
+func (*sim) Running(context.Context, []string) ([]machine.Program, error)    { return nil, nil }
+func (*sim) OpenFiles(context.Context, []string) ([]machine.OpenFile, error) { return nil, nil }
+func (*sim) Registry(string, *machine.User) (registry.Key, error)            { return nil, fs.ErrNotExist }
+func (*sim) Adapters() []machine.Adapter                                     { return nil }
+func (*sim) Notes() []string                                                 { return nil }
+func (*sim) Root() string                                                    { return "/sim" }
 
 // world is all there is.
 type world struct {
@@ -243,12 +243,12 @@ func (w *world) Open(_ string, parts []seal.Part) (io.ReadCloser, error) {
 // The item, whose content is a number.
 
 type number struct {
-	*item.One
+	*item.Instance
 	w *world
 }
 
 func (w *world) kinds() item.Table {
-	return item.Table{card.File: func(o *item.One) item.Parts {
+	return item.Table{card.File: func(o *item.Instance) item.Parts {
 		n := number{o, w}
 		return item.Parts{Inspector: n, Mover: n, Names: n}
 	}}
@@ -278,7 +278,7 @@ func (n number) State(_ context.Context, home, spare string, _ bool) (item.Prese
 	return item.PresenceOf(n.disk()[home] != 0 && n.w.fault != "overwrites", n.disk()[spare] != 0), nil
 }
 
-func (n number) Look(context.Context, item.Looking) (*item.Look, error) {
+func (n number) Look(context.Context, item.Options) (*item.Inspection, error) {
 	is := n.Blank()
 	if v := n.disk()[n.Path]; v != 0 {
 		is.State, is.Files, is.Stamp = item.IsHere, 1, strconv.Itoa(v)
@@ -286,7 +286,7 @@ func (n number) Look(context.Context, item.Looking) (*item.Look, error) {
 	return is, nil
 }
 
-func (n number) Seal(_ context.Context, is *item.Look) (*kit.Sealed, error) {
+func (n number) Seal(_ context.Context, is *item.Inspection) (*kit.Sealed, error) {
 	v := n.disk()[n.Path]
 	if n.w.fault == "seals something else" {
 		v++
@@ -296,7 +296,7 @@ func (n number) Seal(_ context.Context, is *item.Look) (*kit.Sealed, error) {
 }
 
 func (n number) sealed() (v int, err error) {
-	return v, n.Run.OpenJSON(app, n.Known.Sealed.Parts, &v)
+	return v, n.Run.OpenJSON(app, n.InKit.Sealed.Parts, &v)
 }
 
 func (n number) Same(_ context.Context, at string) (bool, error) {
@@ -315,7 +315,7 @@ func (n number) Stage(_ context.Context, stage string) (out item.Staged, err err
 	return out, err
 }
 
-func (n number) Mark(ctx context.Context, at string, done *steps.Placed) error {
+func (n number) RecordPlaced(ctx context.Context, at string, done *steps.Placed) error {
 	if same, err := n.Same(ctx, at); err != nil || !same {
 		return err
 	}
@@ -416,7 +416,7 @@ func (w *world) change(action licence.Action, r licence.Request) (spent int, dis
 		w.bad = "the licence was freed before its data was sealed"
 	}
 	m := w.current
-	if it := m.State.Items[steps.Key{App: app, Item: "data"}]; action == licence.Deactivate && m.Computer == w.old && m.Wishes.Lost == "" && m.Overrides["old-unchanged"] == "" &&
+	if it := m.State.Items[steps.Key{App: app, Item: "data"}]; action == licence.Deactivate && m.Computer == w.old && m.Exceptions.Lost == "" && m.Overrides["old-unchanged"] == "" &&
 		!w.begun && it != nil && strconv.Itoa(w.old.disk[place]) != it.Sealed.Stamp {
 		w.bad = "the licence was freed while the old computer had work that is not sealed"
 	}
@@ -430,14 +430,14 @@ func (w *world) packed() bool {
 // The person, who does what a step says and may be interrupted behind it.
 
 type technician struct {
-	run.Nobody
+	run.NonInteractive
 	w *world
 	m *move.Move
 }
 
 func (*technician) Agree(string) error { return nil }
 
-func (p *technician) Guide(_ context.Context, g run.Guided) (run.Reply, error) {
+func (p *technician) DoStep(_ context.Context, g run.ManualStep) (run.Reply, error) {
 	w := p.w
 	switch {
 	case w.cut():
@@ -450,7 +450,7 @@ func (p *technician) Guide(_ context.Context, g run.Guided) (run.Reply, error) {
 		w.change(licence.Deactivate, licence.Request{Computer: w.manifest.Old.ID})
 	case g.Action == licence.Activate && g.Step == 1:
 		r := licence.Request{Computer: machine.ID(w.now)}
-		if p.m.Wishes.Takeover != "" && slices.Contains(w.desk.Active, w.manifest.Old.ID) {
+		if p.m.Exceptions.Takeover != "" && slices.Contains(w.desk.Active, w.manifest.Old.ID) {
 			r.From = w.manifest.Old.ID
 		}
 		if _, _, no := w.change(licence.Activate, r); no != nil {
@@ -464,10 +464,10 @@ func (p *technician) Guide(_ context.Context, g run.Guided) (run.Reply, error) {
 // then overrides what can be overridden.
 func (w *world) move(c *sim) *move.Move {
 	w.dead = false
-	h := run.NewHere(c)
+	h := run.NewHost(c)
 	m := move.New(run.New(w, h))
 	m.Kinds, m.Marks, m.Now = w.kinds(), os.DevNull, w.time
-	h.Person = &technician{w: w, m: m}
+	h.Technician = &technician{w: w, m: m}
 	m.Pause = 1
 	m.Asks = func(*card.Licence) licence.Service { return w }
 	m.Overrides = map[string]string{}
@@ -532,25 +532,25 @@ func (w *world) verify(c *sim) {
 func (w *world) deactivate(c *sim) {
 	w.do("deactivate", c, (*move.Move).Deactivate, func(m *move.Move) {
 		if w.r.IntN(8) == 0 {
-			m.Wishes.Lost = "it burnt" // then it is freed from the new computer too
+			m.Exceptions.Lost = "it burnt" // then it is freed from the new computer too
 		}
 	})
 }
 
 func (w *world) unpack(c *sim) {
 	w.do("unpack", c, (*move.Move).Unpack, func(m *move.Move) {
-		m.Ways = map[string]tree.Policy{"": []tree.Policy{tree.SetAside, tree.SetAside, tree.SetAside, tree.KeepBoth, tree.Skip}[w.r.IntN(5)]}
+		m.Policies = map[string]tree.Policy{"": []tree.Policy{tree.SetAside, tree.SetAside, tree.SetAside, tree.KeepBoth, tree.Skip}[w.r.IntN(5)]}
 	})
 }
 
 func (w *world) activate(c *sim) {
 	w.do("activate", c, (*move.Move).Activate, func(m *move.Move) {
-		m.Wishes = holder.Wishes{}
+		m.Exceptions = holder.Exceptions{}
 		if w.hasty || w.r.IntN(4) == 0 {
-			m.Wishes.Takeover = "it burnt"
+			m.Exceptions.Takeover = "it burnt"
 		}
 		if w.r.IntN(6) == 0 {
-			m.Wishes.Second, w.second = "both work until Friday", w.second || c == w.now
+			m.Exceptions.Second, w.second = "both work until Friday", w.second || c == w.now
 		}
 	})
 }

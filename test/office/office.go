@@ -63,7 +63,7 @@ func New(t testing.TB, cardText string, to machine.System, files map[string]stri
 
 // Run begins a run on a computer, with some copy of the kit.
 func (o *Office) Run(k run.Kit, c machine.Computer) *run.Run {
-	h := run.NewHere(c)
+	h := run.NewHost(c)
 	h.Private.Above = filepath.Join(o.Dir, "temp")
 	r := run.New(k, h)
 	r.Marks = filepath.Join(o.Dir, "marks")
@@ -90,7 +90,7 @@ func (o *Office) Text(name string) string {
 // Person answers the steps of licences from a list, and keeps what was shown. It
 // agrees to what cannot be taken back.
 type Person struct {
-	run.Nobody
+	run.NonInteractive
 	Answers []run.Reply
 	Shown   []string
 	Asked   func(question string) error // whether to do what cannot be taken back; nil stands for yes
@@ -105,10 +105,10 @@ func (p *Person) Agree(question string) error {
 }
 
 // Guide gives the next answer.
-func (p *Person) Guide(ctx context.Context, g run.Guided) (run.Reply, error) {
+func (p *Person) DoStep(ctx context.Context, g run.ManualStep) (run.Reply, error) {
 	p.Shown = append(p.Shown, fmt.Sprintf("%s %d/%d %s", g.Action, g.Step, g.Of, g.Do))
 	if len(p.Answers) == 0 {
-		return p.Nobody.Guide(ctx, g)
+		return p.NonInteractive.DoStep(ctx, g)
 	}
 	r := p.Answers[0]
 	p.Answers = p.Answers[1:]
@@ -145,13 +145,13 @@ func (o *Office) Verify() *run.Outcome {
 
 // Change has a person change the licences of the app at some time; nil stands for
 // nobody.
-func (o *Office) Change(c machine.Computer, p run.Person, at time.Time, do func(*move.Move, context.Context) ([]*run.Outcome, error)) *run.Outcome {
+func (o *Office) Change(c machine.Computer, p run.Technician, at time.Time, do func(*move.Move, context.Context) ([]*run.Outcome, error)) *run.Outcome {
 	o.T.Helper()
 	j := o.Job(c)
 	j.Now = func() time.Time { return at }
 	j.Overrides = Alone()
 	if p != nil {
-		j.Person = p
+		j.Technician = p
 	}
 	out, err := do(j, o.T.Context())
 	fatal.If(o.T, err)

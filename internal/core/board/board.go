@@ -77,7 +77,7 @@ func Of(m kit.Manifest, cards []*card.Card, s *steps.State, now time.Time) Move 
 		}
 		out.Apps = append(out.Apps, a)
 		for i := range c.Licences {
-			st := s.Stand(c, &c.Licences[i], nil, now)
+			st := s.Standing(c, &c.Licences[i], nil, now)
 			for _, d := range []Date{{c.Title, c.Licences[i].Name, st.Again, false}, {c.Title, c.Licences[i].Name, st.BackBy, true}} {
 				if !out.Closed && !d.At.IsZero() && (d.Back || d.At.After(now)) {
 					out.Dates = append(out.Dates, d)

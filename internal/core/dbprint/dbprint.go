@@ -43,11 +43,11 @@ type Table struct {
 
 // Object is a part of the schema.
 type Object struct {
-	Sort   string `json:"sort"` // table, index, view, ...
-	Name   string `json:"name"`
-	Digest string `json:"digest"`          // of its definition, as the engine writes it
-	Loose  string `json:"loose,omitempty"` // of what stays of it when an engine loads it and writes it again; "" where all does
-	Told   bool   `json:"told,omitempty"`  // it is told to a person what to do about it, who may do that later
+	Sort     string `json:"sort"` // table, index, view, ...
+	Name     string `json:"name"`
+	Digest   string `json:"digest"`          // of its definition, as the engine writes it
+	Loose    string `json:"loose,omitempty"` // of what stays of it when an engine loads it and writes it again; "" where all does
+	Reported bool   `json:"told,omitempty"`  // it is told to a person what to do about it, who may do that later
 }
 
 // NewObject makes the object of a definition. loose is what stays of it when an
@@ -72,12 +72,12 @@ func (o Object) key() string { return o.Sort + " " + o.Name }
 // fingerprint of what was loaded, before anybody worked in it. What is otherwise
 // for another reason is not among them. Between different versions of an engine
 // nothing but the names can be held against each other.
-func (f *Fingerprint) Remade(made *Fingerprint) map[string]string {
+func (f *Fingerprint) Rewritten(made *Fingerprint) map[string]string {
 	out := map[string]string{}
 	was, is := objects(f.Schema), objects(made.Schema)
 	for key, o := range was {
 		n, there := is[key]
-		if !there && o.Told {
+		if !there && o.Reported {
 			out[key] = ""
 		}
 		if there && n.Digest != o.Digest && (f.Engine != made.Engine || n.Loose == o.Loose && n.Loose != "") {

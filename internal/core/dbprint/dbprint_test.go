@@ -103,9 +103,9 @@ func TestUnseen(t *testing.T) {
 // TestToldObjects lets what was told as not moving be missing, and that alone.
 func TestToldObjects(t *testing.T) {
 	sealed := &Fingerprint{Schema: []Object{NewObject("subscription", "told", "1", "1"), NewObject("subscription", "came", "1", "1"), NewObject("view", "lost", "1", "1")}}
-	sealed.Schema[0].Told, sealed.Schema[1].Told = true, true
+	sealed.Schema[0].Reported, sealed.Schema[1].Reported = true, true
 	loaded := &Fingerprint{Schema: sealed.Schema[1:2]}
-	remade := sealed.Remade(loaded)
+	remade := sealed.Rewritten(loaded)
 	if len(remade) != 1 {
 		t.Errorf("noted: %v", remade)
 	}
@@ -128,7 +128,7 @@ func TestRemade(t *testing.T) {
 		return &Fingerprint{Engine: engine, Schema: []Object{NewObject("check", "c", text, check), NewObject("view", "v", "SELECT 1", "SELECT 1")}}
 	}
 	sealed, loaded := print("X 1", "a=1", "(a = 1)"), print("X 1", "a=1", "((a = 1))")
-	remade := sealed.Remade(loaded)
+	remade := sealed.Rewritten(loaded)
 	if len(remade) != 1 || len(Compare(sealed, loaded, remade)) > 0 || len(Compare(sealed, sealed, remade)) > 0 {
 		t.Errorf("%v", remade)
 	}
@@ -138,10 +138,10 @@ func TestRemade(t *testing.T) {
 	if d := Compare(sealed, print("X 1", "a=1", "(((a = 1)))"), remade); len(d) != 1 {
 		t.Errorf("another text than the engine wrote is the same: %+v", d)
 	}
-	if other := print("X 1", "a=2", "((a = 2))"); len(sealed.Remade(other)) > 0 {
+	if other := print("X 1", "a=2", "((a = 2))"); len(sealed.Rewritten(other)) > 0 {
 		t.Error("another check is noted as the same")
 	}
-	if newer := print("X 2", "a IS 1", "a IS 1"); len(sealed.Remade(newer)) != 1 {
+	if newer := print("X 2", "a IS 1", "a IS 1"); len(sealed.Rewritten(newer)) != 1 {
 		t.Error("what another version writes is not noted")
 	}
 }

@@ -171,7 +171,7 @@ func (d *Drafter) told(out *Draft) {
 			if it.real == "" {
 				continue
 			}
-			where := machine.Spoken(d.Computer, it.real)
+			where := machine.DisplayPath(d.Computer, it.real)
 			for _, section := range f.Sections() {
 				for _, key := range section.Keys() {
 					value := strings.TrimRight(strings.Trim(key.String(), `"`), `/\`)
@@ -225,7 +225,7 @@ func (d *Drafter) known(reals []string) *repoint.Map {
 		reals = append(reals, u.Home)
 	}
 	for _, real := range reals {
-		old := machine.Spoken(d.Computer, real)
+		old := machine.DisplayPath(d.Computer, real)
 		pairs = append(pairs, repoint.Pair{Old: old, New: old + "-elsewhere"})
 	}
 	return repoint.New(string(d.Computer.System()), pairs)
@@ -297,7 +297,7 @@ func (d *Drafter) locate(p string) (string, error) {
 	if err != nil {
 		return "", fault.Wrap(fault.Missing, err, "there is nothing at %s", p)
 	}
-	if root := d.Computer.Root(); root != "" && machine.Spoken(d.Computer, real) == real {
+	if root := d.Computer.Root(); root != "" && machine.DisplayPath(d.Computer, real) == real {
 		return "", fault.New(fault.Usage, "%s is not on the computer whose disk is at %s", p, root)
 	}
 	return real, nil
@@ -326,7 +326,7 @@ func (d *Drafter) add(ctx context.Context, out *Draft, real string) error {
 	f := &folder{d: d, out: out, item: it, real: real, skips: map[string]*Skip{}, endings: map[string]int64{}, years: map[string]bool{}}
 	src := tree.Source{Root: real}
 	st, err := src.Measure(ctx, func(e tree.Entry, _ string) { f.see(e) }, func(p tree.Problem) {
-		out.Notes = append(out.Notes, fmt.Sprintf("%s cannot be read: %v", machine.Spoken(d.Computer, p.Path), p.Err))
+		out.Notes = append(out.Notes, fmt.Sprintf("%s cannot be read: %v", machine.DisplayPath(d.Computer, p.Path), p.Err))
 	})
 	if err != nil {
 		return err
@@ -356,7 +356,7 @@ func (d *Drafter) file(ctx context.Context, real, term string) *Item {
 	it.About, it.Kind = what, kindOf(real, what)
 	switch {
 	case it.Kind.Info().OneFile:
-		it.Path = machine.Spoken(d.Computer, real)
+		it.Path = machine.DisplayPath(d.Computer, real)
 		it.Notes = append(it.Notes, "Its server must run here while it is packed, and on the new computer. Who may read all of it is asked for,",
 			"or told in server: user and password. An app that brings its own engine: kind: file, with its path, and closed.")
 	case it.Kind.Info().Counts == "query":

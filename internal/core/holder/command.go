@@ -17,12 +17,12 @@ import (
 )
 
 // newCommand is a licence that the vendor's own program deactivates and activates.
-func newCommand(h *Held) method {
+func newCommand(h *Handle) method {
 	c := command{h}
 	return method{by: func(context.Context) string { return "the maker's own program" }, local: local{see: c.see, change: c.change}}
 }
 
-type command struct{ *Held }
+type command struct{ *Handle }
 
 // commandTime is what one of the maker's commands may take, where nothing else is
 // said.
@@ -30,7 +30,7 @@ const commandTime = 2 * time.Minute
 
 // see asks the vendor's program for the state.
 func (c command) see(ctx context.Context, a *licence.Answer) error {
-	show := c.Card.Show
+	show := c.Licence.Show
 	said, _, err := c.run(ctx, show.Run)
 	if err != nil {
 		return err
@@ -49,7 +49,7 @@ func (c command) see(ctx context.Context, a *licence.Answer) error {
 
 // change runs the vendor's program to deactivate or activate the licence, and asks it for the state afterwards.
 func (c command) change(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
-	change := c.Card.Change(action == licence.Deactivate)
+	change := c.Licence.Change(action == licence.Deactivate)
 	if err := c.see(ctx, a); err != nil {
 		return err
 	}
@@ -90,11 +90,11 @@ func (c command) change(ctx context.Context, action licence.Action, r licence.Re
 // says and how it ends. Nothing of it is kept but what the patterns find.
 func (c command) run(ctx context.Context, args card.Command) (said string, code int, err error) {
 	if c.Computer.Root() != "" {
-		return "", 0, fault.New(fault.Waits, "the command %s of %s runs on the computer itself only", args[0], c.App.Title)
+		return "", 0, fault.New(fault.Waits, "the command %s of %s runs on the computer itself only", args[0], c.Card.Title)
 	}
-	if !c.Commands && !c.State.Agreed[c.App.Name] {
-		if err := c.AgreeToCommands(c.App); run.IsNobody(err) {
-			return "", 0, &fault.Error{Kind: fault.NotAgreed, App: c.App.Name, What: "the card of " + c.App.Title + " has the command " + strconv.Quote(strings.Join(args, " ")) + " run, which nobody has agreed to"}
+	if !c.Commands && !c.State.Agreed[c.Card.Name] {
+		if err := c.AgreeToCommands(c.Card); run.IsNonInteractive(err) {
+			return "", 0, &fault.Error{Kind: fault.NotAgreed, App: c.Card.Name, What: "the card of " + c.Card.Title + " has the command " + strconv.Quote(strings.Join(args, " ")) + " run, which nobody has agreed to"}
 		} else if err != nil {
 			return "", 0, err
 		}
@@ -104,7 +104,7 @@ func (c command) run(ctx context.Context, args card.Command) (said string, code 
 		return "", 0, err
 	}
 	limit := commandTime
-	if own := c.Card.Show.Limit.Duration; own > 0 {
+	if own := c.Licence.Show.Limit.Duration; own > 0 {
 		limit = own
 	}
 	ctx, cancel := context.WithTimeout(ctx, limit)

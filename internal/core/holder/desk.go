@@ -17,22 +17,22 @@ import (
 )
 
 // newDesk is a seat at a licence desk, which knows both computers.
-func newDesk(h *Held) method {
+func newDesk(h *Handle) method {
 	d := desk{h}
 	return method{
-		named: func() (serial, product string) { return h.Secrets.Serial, h.Card.Product },
+		named: func() (serial, product string) { return h.Secrets.Serial, h.Licence.Product },
 		by:    func(context.Context) string { return "the licence desk" },
-		copy:  d.copy, keep: d.keep, service: d.service, desk: h.Card.Desk,
+		copy:  d.copy, keep: d.keep, service: d.service, desk: h.Licence.Desk,
 	}
 }
 
-type desk struct{ *Held }
+type desk struct{ *Handle }
 
 func (d desk) service() (licence.Service, error) {
 	if d.Asks != nil {
-		return d.Asks(d.Card), nil
+		return d.Asks(d.Licence), nil
 	}
-	return &licence.Desk{URL: d.Card.Desk.URL, Key: d.Card.Desk.Key.PublicKey, Pin: d.Card.Desk.Pin}, nil
+	return &licence.Desk{URL: d.Licence.Desk.URL, Key: d.Licence.Desk.Key.PublicKey, Pin: d.Licence.Desk.Pin}, nil
 }
 
 // keep gives the app the desk's signed answer, or sets it aside.
@@ -50,7 +50,7 @@ func (d desk) keep(action licence.Action, a *licence.Answer, out *run.LicenceOut
 // token is where the app keeps the desk's signed answer on this computer; "" where it keeps
 // none. In a profile it is that of who has the licence.
 func (d desk) token() (string, error) {
-	p := d.Card.Token.On(string(d.Computer.System()))
+	p := d.Licence.Token.On(string(d.Computer.System()))
 	if p == "" {
 		return "", nil
 	}
@@ -118,7 +118,7 @@ func (d desk) copy() string {
 		return ""
 	}
 	if wrong := d.wrong(path); wrong != "" {
-		return "the app's own activation, " + machine.Spoken(d.Computer, path) + ", " + wrong
+		return "the app's own activation, " + machine.DisplayPath(d.Computer, path) + ", " + wrong
 	}
 	return ""
 }
@@ -130,7 +130,7 @@ func (d desk) wrong(path string) string {
 	if err != nil {
 		return "is not there, or cannot be read"
 	}
-	a, err := licence.Verify(strings.TrimSpace(string(signed)), d.Card.Desk.Key.PublicKey)
+	a, err := licence.Verify(strings.TrimSpace(string(signed)), d.Licence.Desk.Key.PublicKey)
 	switch {
 	case err != nil || a.Licence != licence.LicenceID(d.Secrets.Serial):
 		return "is not signed by the desk for this licence"
@@ -145,13 +145,13 @@ func (d desk) wrong(path string) string {
 // paper answers for a desk that cannot be reached: with what the journal
 // remembers, and by writing requests into a file.
 type paper struct {
-	*Held
+	*Handle
 	file *licence.RequestFile
 }
 
 // OnPaper has the licence asked for in a file of requests, in place of its
 // service. Writing one gives ErrWritten.
-func (h *Held) OnPaper(file *licence.RequestFile) { h.service = paper{h, file} }
+func (h *Handle) OnPaper(file *licence.RequestFile) { h.service = paper{h, file} }
 
 // ErrWritten says that a request is written.
 var ErrWritten = fault.New(fault.Waits, "the request is written, and waits for its answer")
@@ -167,17 +167,17 @@ func (p paper) Ask(_ context.Context, action licence.Action, r licence.Request, 
 	if err := p.RecordLicence(journal.EventRequested, p.Key, steps.Requested{Action: action, Computer: r.Computer, Nonce: r.Nonce, Version: r.Version, By: p.Self().ID}); err != nil {
 		return nil, err
 	}
-	spoken, _ := r.Speak(action) // where it cannot be asked for so, the file can
-	d := p.Card.Desk
+	spoken, _ := r.ForPhone(action) // where it cannot be asked for so, the file can
+	d := p.Licence.Desk
 	p.file.Requests = append(p.file.Requests, licence.Travelling{
 		Spoken: spoken,
-		App:    p.App.Title, Licence: p.Card.Name, Action: action, Desk: d.URL, Key: d.Key.String(), Pin: d.Pin, Once: once, Request: r.Sealed(action, once),
+		App:    p.Card.Title, Licence: p.Licence.Name, Action: action, Desk: d.URL, Key: d.Key.String(), Pin: d.Pin, Once: once, Request: r.Sealed(action, once),
 	})
 	return nil, ErrWritten
 }
 
 // Waiting is the request that waits for its answer, or nil.
-func (h *Held) Waiting() (*steps.Requested, licence.Request) {
+func (h *Handle) Waiting() (*steps.Requested, licence.Request) {
 	want, r := h.state().Requested, h.Request
 	if want != nil {
 		r.Nonce, r.Computer, r.Version = want.Nonce, want.Computer, want.Version
@@ -187,7 +187,7 @@ func (h *Held) Waiting() (*steps.Requested, licence.Request) {
 
 // TakeIn records the answer to the request that waits for it, and gives the app
 // its activation or takes it away.
-func (h *Held) TakeIn(a *licence.Answer) (*run.LicenceOutcome, error) {
+func (h *Handle) TakeIn(a *licence.Answer) (*run.LicenceOutcome, error) {
 	want := *h.state().Requested
 	if want.By != h.Self().ID {
 		return nil, fault.New(fault.Elsewhere, "%s asked for it: it must be taken in there, and is not used up", want.On)

@@ -150,7 +150,7 @@ func TestDeskByFile(t *testing.T) {
 	round := func(c machine.Computer, action licence.Action, takeover string) (*licence.AnswerFile, *move.Move) {
 		t.Helper()
 		j := d.Job(c)
-		j.Wishes.Takeover, j.Person, j.Overrides = takeover, yes(), office.Alone()
+		j.Exceptions.Takeover, j.Technician, j.Overrides = takeover, yes(), office.Alone()
 		f, all, err := j.Request(ctx)
 		if err != nil || len(f.Requests) != 1 || f.Requests[0].Action != action || f.Requests[0].App != "The App" || len(all[0].Blocks) > 0 {
 			t.Fatalf("%+v %+v %v", f, all[0], err)
@@ -196,7 +196,7 @@ func TestDeskByFile(t *testing.T) {
 	// In the name of a computer that is lost.
 	d = deskOffice(t, desk.Licence{Covers: "8", Seats: 1, Transfers: 2})
 	j = d.Job(d.New)
-	j.Wishes.Lost, j.Person = "it burnt", yes()
+	j.Exceptions.Lost, j.Technician = "it burnt", yes()
 	freed, err := j.Deactivate(ctx)
 	if err != nil || freed[0].Err != nil || freed[0].Licences[0].Old != licence.Deactivated || d.Text("old/srv/lic/app.token") == "" {
 		t.Errorf("%+v %v", freed[0], err)

@@ -9,9 +9,9 @@ import (
 )
 
 // Paired and Expired look at the files of a licence, for the tests.
-func (h *Held) Paired(all []item.Target) error { f := files{h}; return f.paired(f.held(all)) }
+func (h *Handle) Paired(all []item.Target) error { f := files{h}; return f.paired(f.held(all)) }
 
-func (h *Held) Expired(all []item.Target) string {
+func (h *Handle) Expired(all []item.Target) string {
 	f := files{h}
 	return f.expired(f.held(all))
 }

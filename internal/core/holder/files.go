@@ -17,27 +17,27 @@ import (
 )
 
 // newFiles is a licence in files, which are moved as items.
-func newFiles(h *Held) method {
+func newFiles(h *Handle) method {
 	f := files{h}
 	return method{by: f.by, complete: f.complete, local: local{see: f.see, change: f.change, remains: true, lostSteps: func() *card.Change {
 		return &card.Change{Steps: []card.Guide{{Do: "The licence's files are lost with " + h.Manifest.Old.Name + ". Should its disk ever be used again, delete them there first.", Ask: "Who answers for that?"}}}
 	}}}
 }
 
-type files struct{ *Held }
+type files struct{ *Handle }
 
 // day is how a day is written.
 const day = "2 Jan 2006"
 
 // here returns the places of the licence's items on this computer. The caller closes them.
 func (f files) here(ctx context.Context) ([]item.Target, error) {
-	all, unplaced, err := f.Kinds.Targets(ctx, f.Run, f.App, f.Choices)
+	all, unplaced, err := f.Kinds.Targets(ctx, f.Run, f.Card, f.Choices)
 	if err != nil {
 		return nil, err
 	}
 	ours := func(key steps.Key) bool {
-		c := f.App.Item(key.Item)
-		return c != nil && slices.Contains(f.Card.Items, c.Name)
+		c := f.Card.Item(key.Item)
+		return c != nil && slices.Contains(f.Licence.Items, c.Name)
 	}
 	for _, u := range unplaced {
 		if ours(u.Key) && fault.KindOf(u.Err) != fault.NoUser {
@@ -47,7 +47,7 @@ func (f files) here(ctx context.Context) ([]item.Target, error) {
 	}
 	out := slices.DeleteFunc(all, func(t item.Target) bool { return !ours(t.Key) })
 	if len(out) == 0 {
-		return nil, fault.New(fault.Missing, "the files of the licence %s of %s are not in the kit", f.Card.Name, f.App.Title)
+		return nil, fault.New(fault.Missing, "the files of the licence %s of %s are not in the kit", f.Licence.Name, f.Card.Title)
 	}
 	return out, nil
 }
@@ -112,7 +112,7 @@ func (f files) holds(ctx context.Context, all []item.Target) (bool, error) {
 	switch {
 	case f.Side() == steps.OldSide:
 		return here > 0, nil
-	case f.Card.Bound: // the old one's do not count, nor does what holds nothing
+	case f.Licence.Bound: // the old one's do not count, nor does what holds nothing
 		return here == len(all) && same < here && !slices.ContainsFunc(all, func(t item.Target) bool { return blank(t.Path) }), nil
 	}
 	return same == len(all), nil
@@ -204,7 +204,7 @@ func (f files) change(ctx context.Context, action licence.Action, r licence.Requ
 	}
 	held := f.held(all)
 	if until := f.expired(held); until != "" {
-		return fault.New(fault.DeskRefused, "the certificate of the licence %s ran out on %s, and the clock here says %s: a new one must be asked for", f.Card.Name, until, f.Now().Format(day))
+		return fault.New(fault.DeskRefused, "the certificate of the licence %s ran out on %s, and the clock here says %s: a new one must be asked for", f.Licence.Name, until, f.Now().Format(day))
 	}
 	if err := f.paired(held); err != nil {
 		return err
@@ -216,12 +216,12 @@ func (f files) change(ctx context.Context, action licence.Action, r licence.Requ
 // notHere says why a file licence is not taken up here.
 func (f files) notHere(all []item.Target) error {
 	for _, t := range all {
-		if there, err := machine.Exists(t.Path); err != nil || !there || !f.Card.Bound {
-			return &fault.Error{Kind: fault.NotPlaced, App: f.App.Name, What: fmt.Sprintf("%s of %s is not in place here", t.Card.Name, f.App.Title)}
+		if there, err := machine.Exists(t.Path); err != nil || !there || !f.Licence.Bound {
+			return &fault.Error{Kind: fault.NotPlaced, App: f.Card.Name, What: fmt.Sprintf("%s of %s is not in place here", t.Item.Name, f.Card.Title)}
 		}
 	}
-	return &fault.Error{Kind: fault.Issue, App: f.App.Name, What: fmt.Sprintf("the licence %s of %s holds for %s only, and its maker must issue another for %s, which comes in the place of %s",
-		f.Card.Name, f.App.Title, f.Manifest.Old.Name, f.Computer.Name(), machine.Spoken(f.Computer, all[0].Path))}
+	return &fault.Error{Kind: fault.Issue, App: f.Card.Name, What: fmt.Sprintf("the licence %s of %s holds for %s only, and its maker must issue another for %s, which comes in the place of %s",
+		f.Licence.Name, f.Card.Title, f.Manifest.Old.Name, f.Computer.Name(), machine.DisplayPath(f.Computer, all[0].Path))}
 }
 
 // paired sees that a certificate and a private key among files belong together.
@@ -243,10 +243,10 @@ func (f files) paired(held []licence.Contents) error {
 
 // IssuedAgain reports whether an item is the file of a licence that was issued
 // again for this computer, and so is not to be what it was.
-func (r *Room) IssuedAgain(ctx context.Context, c *card.Card, t item.Target) (bool, error) {
+func (r *Session) IssuedAgain(ctx context.Context, c *card.Card, t item.Target) (bool, error) {
 	for i := range c.Licences {
 		l := &c.Licences[i]
-		if l.Bound && slices.Contains(l.Items, t.Card.Name) && r.State.Licence(c.Name, l.Name).New == licence.Active {
+		if l.Bound && slices.Contains(l.Items, t.Item.Name) && r.State.Licence(c.Name, l.Name).New == licence.Active {
 			same, err := t.Mover.Same(ctx, t.Path)
 			return !same, err
 		}
@@ -256,7 +256,7 @@ func (r *Room) IssuedAgain(ctx context.Context, c *card.Card, t item.Target) (bo
 
 // StillHeld names the licences of an app that lie in files, and are not freed on
 // the old computer.
-func (r *Room) StillHeld(c *card.Card) (out []string) {
+func (r *Session) StillHeld(c *card.Card) (out []string) {
 	if r.Manifest.Keep {
 		return nil // a safety copy leaves licences alone
 	}
@@ -283,7 +283,7 @@ func (f files) complete(ctx context.Context, s *licence.Secrets, paths []string)
 	if len(locked) == 0 {
 		return nil
 	}
-	said, err := f.typed(ctx, run.Guided{Key: f.Key, App: f.App.Title, Action: run.ActionType, Step: 1, Of: 1, Secret: true,
+	said, err := f.typed(ctx, run.ManualStep{Key: f.Key, App: f.Card.Title, Action: run.ActionType, Step: 1, Of: 1, Secret: true,
 		Do: "The licence's files are encrypted. Their passphrase travels sealed, and proves on the new computer that the key is the same.", Ask: "The passphrase"},
 		func(p string) string {
 			for _, data := range locked {
@@ -293,7 +293,7 @@ func (f files) complete(ctx context.Context, s *licence.Secrets, paths []string)
 			}
 			return ""
 		})
-	if run.IsNobody(err) {
+	if run.IsNonInteractive(err) {
 		return nil
 	}
 	s.Passphrase = said

@@ -50,10 +50,10 @@ type local struct {
 }
 
 // methods is the table of all methods.
-var methods = map[card.Method]func(*Held) method{
+var methods = map[card.Method]func(*Handle) method{
 	card.MethodDesk:    newDesk,
 	card.MethodCommand: newCommand,
-	card.MethodGuided:  func(*Held) method { return method{} },
+	card.MethodGuided:  func(*Handle) method { return method{} },
 	card.MethodFile:    newFiles,
 	card.MethodKey:     newKey,
 	card.MethodToken:   newToken,
@@ -61,16 +61,16 @@ var methods = map[card.Method]func(*Held) method{
 }
 
 // Wishes are what a person wants beside the usual, each with the reason.
-type Wishes struct {
+type Exceptions struct {
 	Takeover string // licences are taken up although they are active on the old computer; "" where they are not
 	Second   string // a second seat is taken, and the one on the old computer stays active; "" where it is not
 	Lost     string // licences cannot be freed on the old computer itself; "" where they can
 }
 
 // Room is where licences are held: a run, and what its licences need besides.
-type Room struct {
+type Session struct {
 	*run.Run
-	Wishes
+	Exceptions
 	Kinds   item.Table
 	Choices item.Choices
 	Asks    func(*card.Licence) licence.Service // in place of the cards' desks; nil stands for those
@@ -79,13 +79,13 @@ type Room struct {
 
 // Frees reports whether licences are freed by this run, rather than taken up: on
 // the old computer, or in its name.
-func (r *Room) Frees() bool { return r.Side() == steps.OldSide || r.Lost != "" }
+func (r *Session) Deactivates() bool { return r.Side() == steps.OldSide || r.Lost != "" }
 
 // Held is one licence with what is needed to ask for it and to change it.
-type Held struct {
-	*Room
-	App     *card.Card
-	Card    *card.Licence
+type Handle struct {
+	*Session
+	Card    *card.Card
+	Licence *card.Licence
 	Key     steps.Key
 	Secrets licence.Secrets
 	Request licence.Request // about this computer, or the one in whose name it is asked
@@ -96,8 +96,8 @@ type Held struct {
 
 // Open opens a licence's sealed facts and its service. version is the app's on
 // this computer.
-func (r *Room) Open(c *card.Card, l *card.Licence, version string) (*Held, error) {
-	h := &Held{Room: r, App: c, Card: l, Key: steps.Key{App: c.Name, Item: l.Name}}
+func (r *Session) Open(c *card.Card, l *card.Licence, version string) (*Handle, error) {
+	h := &Handle{Session: r, Card: c, Licence: l, Key: steps.Key{App: c.Name, Item: l.Name}}
 	h.method = methods[l.Method](h)
 	st := h.state()
 	if l.Method.Info().Sealed() && st.Sealed == nil {
@@ -112,7 +112,7 @@ func (r *Room) Open(c *card.Card, l *card.Licence, version string) (*Held, error
 	if r.Lost != "" && r.Side() == steps.NewSide {
 		h.Request.Computer = h.state().From.ID // in its name
 	}
-	h.Request.Serial, h.Request.Product = h.Key.App+"/"+h.Key.Item, h.App.Title
+	h.Request.Serial, h.Request.Product = h.Key.App+"/"+h.Key.Item, h.Card.Title
 	if h.method.named != nil {
 		h.Request.Serial, h.Request.Product = h.method.named()
 	}
@@ -122,7 +122,7 @@ func (r *Room) Open(c *card.Card, l *card.Licence, version string) (*Held, error
 }
 
 // Service returns who is asked for the licence's state and for changes.
-func (h *Held) Service() (licence.Service, error) {
+func (h *Handle) Service() (licence.Service, error) {
 	if h.method.service != nil {
 		return h.method.service()
 	}
@@ -130,10 +130,10 @@ func (h *Held) Service() (licence.Service, error) {
 }
 
 // Desk returns the licence desk that can be asked by file or telephone, or nil.
-func (h *Held) Desk() *card.Desk { return h.method.desk }
+func (h *Handle) Desk() *card.Desk { return h.method.desk }
 
 // keep gives the app its copy of the licence after a change, or takes it away.
-func (h *Held) keep(action licence.Action, a *licence.Answer, out *run.LicenceOutcome) error {
+func (h *Handle) keep(action licence.Action, a *licence.Answer, out *run.LicenceOutcome) error {
 	if h.method.keep == nil {
 		return nil
 	}
@@ -141,10 +141,10 @@ func (h *Held) keep(action licence.Action, a *licence.Answer, out *run.LicenceOu
 }
 
 // state is what the journal knows of the licence.
-func (h *Held) state() steps.Licence { return h.State.Licence(h.Key.App, h.Key.Item) }
+func (h *Handle) state() steps.Licence { return h.State.Licence(h.Key.App, h.Key.Item) }
 
 // recorder writes the licence's questions and answers into the journal.
-type recorder struct{ *Held }
+type recorder struct{ *Handle }
 
 func (r recorder) Asked(action licence.Action, key string) error {
 	return r.RecordLicence(journal.EventAsked, r.Key, steps.Asked{Action: action, Key: key})
@@ -155,12 +155,12 @@ func (r recorder) Answered(a *licence.Answer) error {
 }
 
 // change is the change of the licence that the request is about.
-func (h *Held) change() licence.Change {
+func (h *Handle) change() licence.Change {
 	return licence.Change{Service: h.service, Move: h.Manifest.ID, Round: h.state().Answers[h.Request.Computer], Record: recorder{h}, Request: h.Request, Pause: h.Pause}
 }
 
 // ask asks for the state on a computer.
-func (h *Held) ask(ctx context.Context, computer string) (*licence.Answer, error) {
+func (h *Handle) ask(ctx context.Context, computer string) (*licence.Answer, error) {
 	c := h.change()
 	c.Request.Computer, c.Request.Also = computer, []string{h.Self().ID}
 	a, err := c.Look(ctx)
@@ -174,18 +174,18 @@ func (h *Held) ask(ctx context.Context, computer string) (*licence.Answer, error
 
 // Stand asks where the licence stands. Where nobody can be asked, it is as the
 // journal remembers it, and the error says why.
-func (h *Held) Stand(ctx context.Context) (steps.Standing, error) {
+func (h *Handle) Standing(ctx context.Context) (steps.Standing, error) {
 	see, err := h.see(ctx)
-	return h.State.Stand(h.App, h.Card, see, h.Now()), err
+	return h.State.Standing(h.Card, h.Licence, see, h.Now()), err
 }
 
-func (h *Held) see(ctx context.Context) (*steps.Sight, error) {
+func (h *Handle) see(ctx context.Context) (*steps.Observation, error) {
 	here := h.Self().ID
 	old, err := h.ask(ctx, h.state().From.ID)
 	if err != nil {
 		return nil, err
 	}
-	see := &steps.Sight{Old: old, Here: here}
+	see := &steps.Observation{Old: old, Here: here}
 	if h.Desk() == nil && here != h.state().From.ID {
 		// What this computer shows comes before what is remembered.
 		if see.New, err = h.ask(ctx, here); err != nil {
@@ -200,7 +200,7 @@ func (h *Held) see(ctx context.Context) (*steps.Sight, error) {
 }
 
 // Free frees the licence.
-func (h *Held) Free(ctx context.Context) (*run.LicenceOutcome, error) {
+func (h *Handle) Free(ctx context.Context) (*run.LicenceOutcome, error) {
 	h.Begin(h.Key, "deactivating", 0)
 	a, err := h.change().Do(ctx, licence.Deactivate)
 	if err != nil {
@@ -218,7 +218,7 @@ func (h *Held) Free(ctx context.Context) (*run.LicenceOutcome, error) {
 }
 
 // TakeUp takes the licence up, or takes it over from a computer.
-func (h *Held) TakeUp(ctx context.Context) (*run.LicenceOutcome, error) {
+func (h *Handle) TakeUp(ctx context.Context) (*run.LicenceOutcome, error) {
 	a, err := h.change().Do(ctx, licence.Activate)
 	if err != nil {
 		return nil, err
@@ -240,19 +240,19 @@ func did(a *licence.Answer, word string) string {
 }
 
 // Outcome is what a step did with the licence, after an answer.
-func (h *Held) Outcome(a *licence.Answer) *run.LicenceOutcome {
+func (h *Handle) Outcome(a *licence.Answer) *run.LicenceOutcome {
 	now := h.state()
 	return &run.LicenceOutcome{
-		Licence: h.Card.Name, Serial: masked(h.Secrets.Serial),
+		Licence: h.Licence.Name, Serial: masked(h.Secrets.Serial),
 		Old: now.Old, New: now.New, Transfers: a.Transfers, Spent: now.Spent,
 	}
 }
 
 // Seen is what verify saw of the licence.
-func (h *Held) Seen(st steps.Standing) *run.LicenceOutcome {
+func (h *Handle) Seen(st steps.Standing) *run.LicenceOutcome {
 	out := &run.LicenceOutcome{
-		Licence: h.Card.Name, Serial: masked(h.Secrets.Serial), Old: st.Old, New: st.New,
-		Transfers: st.Left, Spent: st.Spent, Did: "seen", By: st.By, Copy: st.Copy, Good: st.Good,
+		Licence: h.Licence.Name, Serial: masked(h.Secrets.Serial), Old: st.Old, New: st.New,
+		Transfers: st.Left, Spent: st.Spent, Did: "seen", By: st.By, Copy: st.CopyProblem, Good: st.Good,
 	}
 	if st.OnTrial() {
 		out.Trial = &st.Trial

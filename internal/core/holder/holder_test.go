@@ -32,22 +32,22 @@ licences: [{name: signing, method: file, items: [certificate, key]}]
 `
 
 // held opens a licence of a card that is made here.
-func held(t *testing.T, r *run.Run, c *card.Card, l card.Licence) *holder.Held {
+func held(t *testing.T, r *run.Run, c *card.Card, l card.Licence) *holder.Handle {
 	t.Helper()
-	h, err := (&holder.Room{Run: r}).Open(c, &l, "")
+	h, err := (&holder.Session{Run: r}).Open(c, &l, "")
 	fatal.If(t, err)
 	return h
 }
 
 // service is who is asked about a licence.
-func service(h *holder.Held) licence.Service {
+func service(h *holder.Handle) licence.Service {
 	s, _ := h.Service()
 	return s
 }
 
 // agreeing is asked whether programs may run.
 type agreeing struct {
-	run.Nobody
+	run.NonInteractive
 	ask func(string) error
 }
 
@@ -61,10 +61,10 @@ func TestCertificates(t *testing.T) {
 	cert, key := lay.Signed(t, now.AddDate(1, 0, 0))
 	late, lateKey := lay.Signed(t, now.AddDate(0, 0, -1))
 	o := office.New(t, fileCard, "linux", nil)
-	b := &holder.Held{Room: &holder.Room{Run: o.Run(o.Kit, o.New)}, App: o.Kit.Cards[0], Card: &o.Kit.Cards[0].Licences[0], Secrets: licence.Secrets{Passphrase: "tide-table"}}
+	b := &holder.Handle{Session: &holder.Session{Run: o.Run(o.Kit, o.New)}, Card: o.Kit.Cards[0], Licence: &o.Kit.Cards[0].Licences[0], Secrets: licence.Secrets{Passphrase: "tide-table"}}
 	at := func(name, text string) item.Target {
 		lay.Out(t, o.Dir, map[string]string{name: text})
-		return item.Target{One: &item.One{Path: filepath.Join(o.Dir, name)}}
+		return item.Target{Instance: &item.Instance{Path: filepath.Join(o.Dir, name)}}
 	}
 	p12, lockedKey := office.Encrypted(t, cert, key, "tide-table")
 	for name, c := range map[string]struct {
@@ -114,7 +114,7 @@ func TestMakersCommand(t *testing.T) {
 	script := "#!/bin/sh\ncd " + dir + "\ncase $1 in\nshow) cat $2.state; echo 'token sk-SECRET-1'; echo left: $(cat left);;\nfree) echo idle > $2.state; echo ok;;\ntake) echo active > $2.state; echo $(($(cat left)-1)) > left;;\nfail) echo no; exit 3;;\nlie) echo ok;;\nesac\n"
 	fatal.If(t, os.WriteFile(program, []byte(script), 0o755))
 	lay.Out(t, dir, map[string]string{"old.state": "active", "new.state": "idle", "left": "3"})
-	b := func(side string, free, take string) *holder.Held {
+	b := func(side string, free, take string) *holder.Handle {
 		o := office.New(t, "items: [{name: data, kind: file, path: /srv/data}]\n", "linux", nil)
 		c := o.Old
 		if side == "new" {
@@ -125,7 +125,7 @@ func TestMakersCommand(t *testing.T) {
 		return held(t, r, o.Kit.Cards[0], card.Licence{Name: "lic", Method: card.MethodCommand, Show: &card.Show{Run: []string{program, "show", side}, Active: card.PatternOf("(?m)^active"), Left: card.PatternOf(`left: (\d+)`)},
 			Deactivate: &card.Change{Run: []string{program, free, side}, Done: card.PatternOf("^ok")}, Activate: &card.Change{Run: []string{program, take, side}}})
 	}
-	ask := func(b *holder.Held, action licence.Action) (*licence.Answer, error) {
+	ask := func(b *holder.Handle, action licence.Action) (*licence.Answer, error) {
 		return service(b).Ask(t.Context(), action, licence.Request{Serial: "app/lic", Computer: machine.ID(b.Computer)}, "")
 	}
 	old := b("old", "free", "take")
@@ -144,7 +144,7 @@ func TestMakersCommand(t *testing.T) {
 		t.Errorf("%+v %v", a, err)
 	}
 	// A state that nobody changed here, and transfers that run out or are no longer told.
-	remembered := func(b *holder.Held, old, now licence.State) *holder.Held {
+	remembered := func(b *holder.Handle, old, now licence.State) *holder.Handle {
 		st := &steps.Licence{Old: old, New: now, Left: -1}
 		b.State.Licences[b.Key] = st
 		return b
@@ -169,7 +169,7 @@ func TestMakersCommand(t *testing.T) {
 	if _, err := ask(not, licence.Status); fault.KindOf(err) != fault.NotAgreed {
 		t.Errorf("nobody agreed: %v", err)
 	}
-	not.Commands, not.Card.Show = true, &card.Show{Run: []string{filepath.Join(dir, "nothing")}, Active: card.PatternOf("x")}
+	not.Commands, not.Licence.Show = true, &card.Show{Run: []string{filepath.Join(dir, "nothing")}, Active: card.PatternOf("x")}
 	if _, err := ask(not, licence.Status); fault.KindOf(err) != fault.Missing {
 		t.Errorf("no such program: %v", err)
 	}
@@ -184,7 +184,7 @@ func TestCommandLimits(t *testing.T) {
 	r.Commands = true
 	asked := 0
 	var answer error
-	r.Person = agreeing{ask: func(question string) error {
+	r.Technician = agreeing{ask: func(question string) error {
 		asked++
 		if !strings.Contains(question, "has these commands run on OLD") {
 			t.Errorf("asked %q", question)

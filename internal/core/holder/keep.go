@@ -39,7 +39,7 @@ It was opened with: age -d FILE | tar x
 // Keep makes a safety copy of what the makers of the chosen apps would not
 // issue again: serials, codes, names, and licence files with their keys. It is
 // a tar archive encrypted with age under a passphrase of its own.
-func (r *Room) Keep(ctx context.Context, passphrase string) ([]byte, []Kept, error) {
+func (r *Session) Keep(ctx context.Context, passphrase string) ([]byte, []Kept, error) {
 	cards, err := r.Chosen()
 	if err != nil {
 		return nil, nil, err
@@ -82,7 +82,7 @@ func (r *Room) Keep(ctx context.Context, passphrase string) ([]byte, []Kept, err
 }
 
 type keeping struct {
-	*Room
+	*Session
 	tar *tar.Writer
 }
 

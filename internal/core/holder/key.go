@@ -6,9 +6,9 @@ import (
 )
 
 // newKey is a product key with the registered name.
-func newKey(h *Held) method {
+func newKey(h *Handle) method {
 	return method{local: local{steps: func(action licence.Action) *card.Change {
-		if own := h.Card.Change(action == licence.Deactivate); own != nil {
+		if own := h.Licence.Change(action == licence.Deactivate); own != nil {
 			return own
 		}
 		if action == licence.Deactivate {

@@ -48,7 +48,7 @@ const (
 
 // Letters gathers every fact that the makers of the chosen apps will ask for.
 // Serials and codes are masked, unless open.
-func (r *Room) Letters(ctx context.Context, open bool) ([]Letter, error) {
+func (r *Session) Letters(ctx context.Context, open bool) ([]Letter, error) {
 	cards, err := r.Chosen()
 	if err != nil {
 		return nil, err
@@ -94,7 +94,7 @@ func (r *Room) Letters(ctx context.Context, open bool) ([]Letter, error) {
 }
 
 // tellSerial fills in what the licence is known by.
-func (r *Room) tellSerial(c *card.Card, name string, w *Letter, open bool) error {
+func (r *Session) tellSerial(c *card.Card, name string, w *Letter, open bool) error {
 	st := r.State.Licence(c.Name, name)
 	if st.Sealed == nil {
 		return nil

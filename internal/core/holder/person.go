@@ -20,34 +20,34 @@ import (
 )
 
 // stepsFor returns what a person does for a change.
-func (h *Held) stepsFor(action licence.Action) *card.Change {
+func (h *Handle) stepsFor(action licence.Action) *card.Change {
 	if h.method.steps != nil {
 		return h.method.steps(action)
 	}
-	return h.Card.Change(action == licence.Deactivate)
+	return h.Licence.Change(action == licence.Deactivate)
 }
 
 // byPerson changes the licence by the steps that a person takes.
-func (h *Held) byPerson(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
+func (h *Handle) byPerson(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
 	return h.guide(ctx, action, h.stepsFor(action), r, a)
 }
 
 // lostSteps returns what a person does if the old computer cannot deactivate the licence.
-func (h *Held) lostSteps() *card.Change {
+func (h *Handle) lostSteps() *card.Change {
 	switch {
-	case h.Card.Lost != nil:
-		return h.Card.Lost
+	case h.Licence.Lost != nil:
+		return h.Licence.Lost
 	case h.method.lostSteps != nil:
 		return h.method.lostSteps()
 	}
 	return &card.Change{Steps: []card.Guide{
-		{Do: "Tell " + cmp.Or(h.App.Maker, "the maker") + " why it cannot be freed on " + h.Manifest.Old.Name + " (" + h.Lost + "), and have them free it."},
+		{Do: "Tell " + cmp.Or(h.Card.Maker, "the maker") + " why it cannot be freed on " + h.Manifest.Old.Name + " (" + h.Lost + "), and have them free it."},
 		{Do: "Wait for what they say.", Ask: "What did they answer?"},
 	}}
 }
 
 // by returns who reported the state.
-func (h *Held) by(ctx context.Context) string {
+func (h *Handle) by(ctx context.Context) string {
 	if h.method.by != nil {
 		return h.method.by(ctx)
 	}
@@ -55,7 +55,7 @@ func (h *Held) by(ctx context.Context) string {
 }
 
 // lastPerson returns who answered last, and what.
-func (h *Held) lastPerson() string {
+func (h *Handle) lastPerson() string {
 	all := h.state().History
 	if len(all) == 0 {
 		return "nobody yet"
@@ -73,7 +73,7 @@ func (h *Held) lastPerson() string {
 
 // here answers like a licence service for what no service changes. The state of
 // this computer is what it shows; that of the other is what the journal remembers.
-type here struct{ *Held }
+type here struct{ *Handle }
 
 var _ licence.Service = here{}
 
@@ -105,10 +105,10 @@ func (h here) Ask(ctx context.Context, action licence.Action, r licence.Request,
 
 // remembered is what the journal knows of a computer. The app was used on the
 // old one, and is new on the other.
-func (h *Held) remembered(computer string) *licence.Answer {
+func (h *Handle) remembered(computer string) *licence.Answer {
 	st := h.state()
-	a := &licence.Answer{Computer: computer, Transfers: st.Left, State: licence.NotActivated, Covers: h.Card.Covers, Edition: h.Card.Edition, Seats: max(h.Card.Seats, 1), Takeover: h.Card.Takeover}
-	if end := h.Card.Expires.End(); !end.IsZero() {
+	a := &licence.Answer{Computer: computer, Transfers: st.Left, State: licence.NotActivated, Covers: h.Licence.Covers, Edition: h.Licence.Edition, Seats: max(h.Licence.Seats, 1), Takeover: h.Licence.Takeover}
+	if end := h.Licence.Expires.End(); !end.IsZero() {
 		a.Until = end.Unix()
 	}
 	old, now := licence.Active, licence.NotActivated
@@ -118,8 +118,8 @@ func (h *Held) remembered(computer string) *licence.Answer {
 	if st.New != licence.Unknown {
 		now = st.New
 	}
-	if h.Card.Transfers != nil && st.Left < 0 {
-		a.Transfers = *h.Card.Transfers
+	if h.Licence.Transfers != nil && st.Left < 0 {
+		a.Transfers = *h.Licence.Transfers
 	}
 	if old == licence.Active {
 		a.Active = append(a.Active, h.state().From.ID)
@@ -152,7 +152,7 @@ func shows(a *licence.Answer, active bool) {
 
 // became notes a change that was carried out; from is the computer whose
 // licence was taken over.
-func (h *Held) became(action licence.Action, from string, a *licence.Answer) {
+func (h *Handle) became(action licence.Action, from string, a *licence.Answer) {
 	if action == licence.Deactivate {
 		a.State = licence.Deactivated
 		a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == a.Computer })
@@ -165,7 +165,7 @@ func (h *Held) became(action licence.Action, from string, a *licence.Answer) {
 	if !slices.Contains(a.Active, a.Computer) {
 		a.Active = append(a.Active, a.Computer)
 	}
-	if h.Card.Transfers != nil && !second {
+	if h.Licence.Transfers != nil && !second {
 		a.Spent = 1
 		a.Transfers = max(a.Transfers-1, 0)
 	}
@@ -173,7 +173,7 @@ func (h *Held) became(action licence.Action, from string, a *licence.Answer) {
 
 // guide has a person take the steps that are not taken yet. Each is journalled
 // before the next.
-func (h *Held) guide(ctx context.Context, action licence.Action, change *card.Change, r licence.Request, a *licence.Answer) error {
+func (h *Handle) guide(ctx context.Context, action licence.Action, change *card.Change, r licence.Request, a *licence.Answer) error {
 	for i := h.taken(action, change.Steps); i < len(change.Steps); i++ {
 		g := change.Steps[i]
 		done := steps.Stepped{Action: action, Step: i + 1, Do: g.Do, Ask: g.Ask}
@@ -190,7 +190,7 @@ func (h *Held) guide(ctx context.Context, action licence.Action, change *card.Ch
 
 // taken is how many of the steps, one after the other, a person has taken
 // already. Those of another way to the same end do not count.
-func (h *Held) taken(action licence.Action, all []card.Guide) (n int) {
+func (h *Handle) taken(action licence.Action, all []card.Guide) (n int) {
 	for n < len(all) && slices.ContainsFunc(h.state().Stepped, func(s steps.Stepped) bool {
 		return s.Action == action && s.Step == n+1 && s.Do == all[n].Do
 	}) {
@@ -203,10 +203,10 @@ func (h *Held) taken(action licence.Action, all []card.Guide) (n int) {
 const tries = 3
 
 // step has a person take one step, again until the answer fits.
-func (h *Held) step(ctx context.Context, g card.Guide, of int, done *steps.Stepped) error {
+func (h *Handle) step(ctx context.Context, g card.Guide, of int, done *steps.Stepped) error {
 	for n := 1; ; n++ {
-		reply, err := h.Person.Guide(ctx, run.Guided{
-			Key: h.Key, App: h.App.Title, Action: done.Action, Step: done.Step, Of: of, Ask: g.Ask, Evidence: g.Evidence, Letter: h.Lost != "",
+		reply, err := h.Technician.DoStep(ctx, run.ManualStep{
+			Key: h.Key, App: h.Card.Title, Action: done.Action, Step: done.Step, Of: of, Ask: g.Ask, Evidence: g.Evidence, Letter: h.Lost != "",
 			Do: strings.NewReplacer("{serial}", h.Secrets.Serial, "{code}", h.Secrets.Code).Replace(g.Do),
 		})
 		if err != nil {
@@ -224,7 +224,7 @@ func (h *Held) step(ctx context.Context, g card.Guide, of int, done *steps.Stepp
 		if err == nil || n == tries {
 			return err
 		}
-		h.Tell(run.Event{App: h.Key.App, Item: h.Card.Name, What: err.Error()})
+		h.Report(run.Event{App: h.Key.App, Item: h.Licence.Name, What: err.Error()})
 	}
 }
 
@@ -243,9 +243,9 @@ func fits(g card.Guide, r run.Reply) error {
 }
 
 // hidden keeps secrets that somebody typed out of the journal.
-func (h *Held) hidden(answer string) string {
+func (h *Handle) hidden(answer string) string {
 	for i, s := range []string{h.Secrets.Serial, h.Secrets.Code} {
-		if s != "" && !(i == 1 && h.Card.Method.Info().CodeShown) {
+		if s != "" && !(i == 1 && h.Licence.Method.Info().CodeShown) {
 			answer = regexp.MustCompile("(?i)"+regexp.QuoteMeta(s)).ReplaceAllLiteralString(answer, licence.Mask(s))
 		}
 	}

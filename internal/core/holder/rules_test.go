@@ -71,7 +71,7 @@ func TestTakeover(t *testing.T) {
 		o := ruled(t, c.rule)
 		j := o.Job(o.New)
 		p := yes()
-		j.Person, j.Wishes.Takeover, j.Overrides = p, c.reason, office.Alone()
+		j.Technician, j.Exceptions.Takeover, j.Overrides = p, c.reason, office.Alone()
 		question := ""
 		p.Asked = func(q string) error {
 			if question = q; c.answer != "yes" {
@@ -111,7 +111,7 @@ func TestTakeover(t *testing.T) {
 	files, _ := filepath.Glob(filepath.Join(o.Dir, "kit/sealed/app/*.tar.zst.age"))
 	os.WriteFile(files[0], []byte("damaged"), 0o600)
 	j := o.Job(o.New)
-	j.Person, j.Wishes.Takeover, j.Overrides = yes(), "it burnt", office.Alone()
+	j.Technician, j.Exceptions.Takeover, j.Overrides = yes(), "it burnt", office.Alone()
 	if out, err := j.Activate(ctx); err != nil || office.Blocked(out[0]) != "sealed" {
 		t.Errorf("a damaged kit: %+v %v", out[0].Blocks, err)
 	}
@@ -121,8 +121,8 @@ func TestTakeover(t *testing.T) {
 type ending struct{ *office.Person }
 
 // Guide gives them.
-func (p ending) Guide(ctx context.Context, g run.Guided) (run.Reply, error) {
-	r, err := p.Person.Guide(ctx, g)
+func (p ending) DoStep(ctx context.Context, g run.ManualStep) (run.Reply, error) {
+	r, err := p.Person.DoStep(ctx, g)
 	if err != nil {
 		err = fault.New(fault.Stopped, "it was stopped")
 	}
@@ -141,9 +141,9 @@ licences:
   - {name: module, method: guided, lost: {steps: [{do: call the number on the box, ask: what did they say}]}, deactivate: {steps: [{do: in the app}]}, activate: {steps: [{do: take it}]}}
 `, "linux", map[string]string{"old/srv/data": "x", "old/srv/office.pem": "c", "new/srv/.keep": ""})
 	o.Pack()
-	lost := func(why string, p run.Person) *run.Outcome {
+	lost := func(why string, p run.Technician) *run.Outcome {
 		j := o.Job(o.New)
-		j.Wishes.Lost, j.Person = why, p
+		j.Exceptions.Lost, j.Technician = why, p
 		all, err := j.Deactivate(ctx)
 		fatal.If(t, err)
 		return all[0]
@@ -151,7 +151,7 @@ licences:
 	if out := lost("", yes()); office.Blocked(out) != "old-computer" {
 		t.Errorf("not lost: %+v %v", out.Blocks, out.Err)
 	}
-	if out := lost("stolen", run.Nobody{}); fault.KindOf(out.Err) != fault.Waits {
+	if out := lost("stolen", run.NonInteractive{}); fault.KindOf(out.Err) != fault.Waits {
 		t.Errorf("nobody there: %v", out.Err)
 	}
 	// What was begun in the app counts for nothing when it is gone.
@@ -195,7 +195,7 @@ licences:
 	o.Pack()
 	p := &office.Person{Answers: []run.Reply{{Answer: "done"}, {Answer: "freed, ticket 7"}}}
 	j := o.Job(o.Old)
-	j.Wishes.Lost, j.Person = "it was uninstalled", p
+	j.Exceptions.Lost, j.Technician = "it was uninstalled", p
 	out, err := j.Deactivate(ctx)
 	if err != nil || out[0].Err != nil || len(p.Shown) != 2 || out[0].Licences[0].Old != licence.Deactivated || !strings.Contains(out[0].Licences[1].Aside, "office.pem.set-aside") {
 		t.Errorf("%v %+v %q", err, out[0], p.Shown)
@@ -254,7 +254,7 @@ func TestSeatsOnBoth(t *testing.T) {
 		t.Errorf("nobody wants it on both: %+v %v", out.Blocks, out.Err)
 	}
 	second := func(j *move.Move, ctx context.Context) ([]*run.Outcome, error) {
-		j.Wishes.Second = "both work until Friday"
+		j.Exceptions.Second = "both work until Friday"
 		return j.Activate(ctx)
 	}
 	one := ruled(t, "seats: 1")
@@ -342,7 +342,7 @@ func TestTwoCopies(t *testing.T) {
 	copied := o.Reopen("copy")
 	defer copied.Close()
 	j := move.New(o.Run(copied, o.Old))
-	j.Person = yes()
+	j.Technician = yes()
 	for range 2 { // being stopped does not make it the newest
 		out, err := j.Deactivate(ctx)
 		if err != nil || office.Blocked(out[0]) != "newest-copy" || !strings.Contains(out[0].Blocks[0].Why, "another copy of this kit was worked on here") {
@@ -369,10 +369,10 @@ func TestTypedSerial(t *testing.T) {
 licences:
   - {name: registration, method: key, typed: the label of the box, form: '[0-9-]+', check: luhn, code: {file: /srv/reg.ini, key: reg/name}}
 `, "linux", map[string]string{"old/srv/data": "x", "old/srv/reg.ini": "[reg]\nname=Harbour office\n"})
-	pack := func(p run.Person) *run.Outcome {
+	pack := func(p run.Technician) *run.Outcome {
 		j := o.Job(o.Old)
 		if p != nil {
-			j.Person = p
+			j.Technician = p
 		}
 		all, err := j.Pack(ctx)
 		fatal.If(t, err)
@@ -420,7 +420,7 @@ func TestBoundFile(t *testing.T) {
 	_, locked := office.Encrypted(t, cert, key, "tide-table")
 	o := office.New(t, strings.Replace(fileCard, "method: file,", "method: file, bound: true,", 1), "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": locked, "new/srv/x": ""})
 	j := o.Job(o.Old)
-	j.Person = &office.Person{Answers: []run.Reply{{Answer: "wrong"}, {Answer: "tide-table"}}}
+	j.Technician = &office.Person{Answers: []run.Reply{{Answer: "wrong"}, {Answer: "tide-table"}}}
 	o.Only(j.Pack(ctx))
 	o.Change(o.Old, nil, now, (*move.Move).Deactivate)
 	o.Unpack()
@@ -467,7 +467,7 @@ func TestUnopened(t *testing.T) {
 		o := office.New(t, "items: [{name: pair, kind: file, path: /srv/office.p12}]\nlicences: [{name: signing, method: file, items: [pair]}]\n", "linux", map[string]string{"old/srv/office.p12": p12, "new/srv/x": ""})
 		j := o.Job(o.Old)
 		if said != "" {
-			j.Person = &office.Person{Answers: []run.Reply{{Answer: said}}}
+			j.Technician = &office.Person{Answers: []run.Reply{{Answer: said}}}
 		}
 		o.Only(j.Pack(ctx))
 		if s, err := o.Job(o.Old).Licences().Statuses(ctx); err != nil || s[0].Old != want {
@@ -532,7 +532,7 @@ func TestTypedBoth(t *testing.T) {
 			map[string]string{"old/srv/data": "x", "old/srv/reg.ini": "[reg]\nkey=79927398713\n"})
 		j := o.Job(o.Old)
 		p := &office.Person{Answers: c.answers}
-		j.Person = p
+		j.Technician = p
 		out, err := j.Pack(ctx)
 		fatal.If(t, err)
 		var shown []string

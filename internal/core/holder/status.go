@@ -33,7 +33,7 @@ type Status struct {
 // Statuses tells where every licence of the chosen apps stands: live, where the
 // service or this computer tells, else as the journal remembers. Nothing is
 // recorded.
-func (r *Room) Statuses(ctx context.Context) ([]Status, error) {
+func (r *Session) Statuses(ctx context.Context) ([]Status, error) {
 	cards, err := r.Chosen()
 	if err != nil {
 		return nil, err
@@ -44,7 +44,7 @@ func (r *Room) Statuses(ctx context.Context) ([]Status, error) {
 		for i := range c.Licences {
 			l := &c.Licences[i]
 			st, err := r.stand(ctx, c, l)
-			s := Status{App: c.Name, Title: c.Title, Licence: l.Name, Method: l.Method, Old: st.Old, New: st.New, Left: st.Left, By: st.By, Copy: st.Copy, Next: st.Next,
+			s := Status{App: c.Name, Title: c.Title, Licence: l.Name, Method: l.Method, Old: st.Old, New: st.New, Left: st.Left, By: st.By, Copy: st.CopyProblem, Next: st.Next,
 				OldAt: known(st.OldAt), NewAt: known(st.NewAt), BackBy: known(st.BackBy), Trial: known(st.Trial), Expires: known(st.Until)}
 			if st.Again.After(r.Now()) && !st.New.Held() {
 				s.Again = &st.Again
@@ -59,15 +59,15 @@ func (r *Room) Statuses(ctx context.Context) ([]Status, error) {
 }
 
 // stand asks where a licence stands, where anybody may be asked.
-func (r *Room) stand(ctx context.Context, c *card.Card, l *card.Licence) (steps.Standing, error) {
+func (r *Session) stand(ctx context.Context, c *card.Card, l *card.Licence) (steps.Standing, error) {
 	if !r.Kit.Unlocked() {
-		return r.State.Stand(c, l, nil, r.Now()), nil
+		return r.State.Standing(c, l, nil, r.Now()), nil
 	}
 	h, err := r.Open(c, l, "")
 	if err != nil {
-		return r.State.Stand(c, l, nil, r.Now()), err
+		return r.State.Standing(c, l, nil, r.Now()), err
 	}
-	return h.Stand(ctx)
+	return h.Standing(ctx)
 }
 
 // known is a time that is known, or nil.

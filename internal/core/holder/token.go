@@ -11,22 +11,22 @@ import (
 
 // newToken is a hardware token, which changes computers, and not its licence. Nothing of that is done on the old
 // computer, so the steps for a lost one are the same.
-func newToken(h *Held) method {
+func newToken(h *Handle) method {
 	t := token{h}
 	return method{by: t.by, local: local{change: t.change, lostSteps: func() *card.Change { return h.stepsFor(licence.Deactivate) }}}
 }
 
-type token struct{ *Held }
+type token struct{ *Handle }
 
 // change checks that the token is plugged in before it is activated here.
 func (t token) change(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
-	if t.Card.USB != "" && action == licence.Activate {
-		there, err := machine.USB(t.Computer, t.Card.USB)
+	if t.Licence.USB != "" && action == licence.Activate {
+		there, err := machine.USB(t.Computer, t.Licence.USB)
 		if err != nil {
-			return fault.Wrap(fault.Unreadable, err, "cannot look for the token %s", t.Card.USB)
+			return fault.Wrap(fault.Unreadable, err, "cannot look for the token %s", t.Licence.USB)
 		}
 		if !there {
-			return fault.New(fault.Waits, "the token of the licence %s of %s (USB %s) is not plugged into %s, or its driver is missing", t.Card.Name, t.App.Title, t.Card.USB, t.Computer.Name())
+			return fault.New(fault.Waits, "the token of the licence %s of %s (USB %s) is not plugged into %s, or its driver is missing", t.Licence.Name, t.Card.Title, t.Licence.USB, t.Computer.Name())
 		}
 	}
 	return t.byPerson(ctx, action, r, a)
@@ -35,9 +35,9 @@ func (t token) change(ctx context.Context, action licence.Action, r licence.Requ
 // by also reports whether the token is plugged in.
 func (t token) by(context.Context) string {
 	by := t.lastPerson()
-	if t.Card.USB != "" {
-		if there, err := machine.USB(t.Computer, t.Card.USB); err == nil && there {
-			by += "; the token " + t.Card.USB + " is plugged in"
+	if t.Licence.USB != "" {
+		if there, err := machine.USB(t.Computer, t.Licence.USB); err == nil && there {
+			by += "; the token " + t.Licence.USB + " is plugged in"
 		}
 	}
 	return by

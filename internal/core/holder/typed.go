@@ -12,11 +12,11 @@ import (
 )
 
 // typeIn asks a person for the serial and the code that are not on the computer.
-func (h *Held) typeIn(ctx context.Context, s *licence.Secrets) error {
-	if h.Card.Typed == "" {
+func (h *Handle) typeIn(ctx context.Context, s *licence.Secrets) error {
+	if h.Licence.Typed == "" {
 		return nil
 	}
-	info := h.Card.Method.Info()
+	info := h.Licence.Method.Info()
 	none := ""
 	if info.Unnamed {
 		none = " (or none)"
@@ -27,7 +27,7 @@ func (h *Held) typeIn(ctx context.Context, s *licence.Secrets) error {
 		none  string
 		wrong func(string) string
 		hide  bool
-	}{{&s.Serial, info.Serial, "", licence.FormOf(h.Card).Wrong, info.Unnamed}, {&s.Code, info.Code, none, func(string) string { return "" }, !info.Unnamed}}
+	}{{&s.Serial, info.Serial, "", licence.FormOf(h.Licence).Wrong, info.Unnamed}, {&s.Code, info.Code, none, func(string) string { return "" }, !info.Unnamed}}
 	of := 0
 	for _, f := range fields {
 		if *f.to == "" {
@@ -40,7 +40,7 @@ func (h *Held) typeIn(ctx context.Context, s *licence.Secrets) error {
 			continue
 		}
 		n++
-		said, err := h.typed(ctx, run.Guided{Key: h.Key, App: h.App.Title, Action: run.ActionType, Step: n, Of: of, Do: "It is not on " + h.Computer.Name() + ". See: " + h.Card.Typed, Ask: "The " + f.what + f.none, Secret: f.hide}, f.wrong)
+		said, err := h.typed(ctx, run.ManualStep{Key: h.Key, App: h.Card.Title, Action: run.ActionType, Step: n, Of: of, Do: "It is not on " + h.Computer.Name() + ". See: " + h.Licence.Typed, Ask: "The " + f.what + f.none, Secret: f.hide}, f.wrong)
 		if err != nil {
 			return err
 		}
@@ -52,9 +52,9 @@ func (h *Held) typeIn(ctx context.Context, s *licence.Secrets) error {
 }
 
 // typed asks until what is typed looks right, a few times at most.
-func (h *Held) typed(ctx context.Context, g run.Guided, wrong func(string) string) (string, error) {
+func (h *Handle) typed(ctx context.Context, g run.ManualStep, wrong func(string) string) (string, error) {
 	for n := 1; ; n++ {
-		reply, err := h.Person.Guide(ctx, g)
+		reply, err := h.Technician.DoStep(ctx, g)
 		if err != nil {
 			return "", err
 		}
@@ -69,17 +69,17 @@ func (h *Held) typed(ctx context.Context, g run.Guided, wrong func(string) strin
 		if n == tries {
 			return "", err
 		}
-		h.Tell(run.Event{App: g.Key.App, Item: g.Key.Item, What: err.Error()})
+		h.Report(run.Event{App: g.Key.App, Item: g.Key.Item, What: err.Error()})
 	}
 }
 
 // Complete asks a person for what of a licence's secrets is not on the computer;
 // files are those that hold it. What is sealed already is not asked for again.
-func (r *Room) Complete(ctx context.Context, c *card.Card, l *card.Licence, s *licence.Secrets, files []string) error {
+func (r *Session) Complete(ctx context.Context, c *card.Card, l *card.Licence, s *licence.Secrets, files []string) error {
 	if r.State.Licence(c.Name, l.Name).Sealed != nil {
 		return nil
 	}
-	h := &Held{Room: r, App: c, Card: l, Key: steps.Key{App: c.Name, Item: l.Name}}
+	h := &Handle{Session: r, Card: c, Licence: l, Key: steps.Key{App: c.Name, Item: l.Name}}
 	if complete := methods[l.Method](h).complete; complete != nil {
 		return complete(ctx, s, files)
 	}

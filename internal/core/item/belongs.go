@@ -8,8 +8,8 @@ import (
 	"strings"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/filemeta"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/marks"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
@@ -18,7 +18,7 @@ import (
 // the same name, or who takes over for that one; what lies in a profile to whose
 // profile it is, where nobody of that name is here. It is nil where files have no such
 // owners.
-func (o *One) Belonging() *tree.Belonging {
+func (o *Instance) Belonging() *tree.Belonging {
 	a := o.Computer.Accounts()
 	switch {
 	case a == nil && o.hasIDs():
@@ -27,37 +27,37 @@ func (o *One) Belonging() *tree.Belonging {
 		return nil
 	}
 	home, inProfile := o.profileOf(o.Path)
-	return &tree.Belonging{Accounts: a, Of: func(e tree.Entry) (marks.Owner, bool) {
+	return &tree.Belonging{Accounts: a, Of: func(e tree.Entry) (filemeta.Owner, bool) {
 		uid, known := o.userHere(a, e.Owner)
 		switch {
 		case !known && inProfile:
 			return home, true
 		case !known:
-			return marks.Owner{}, false
+			return filemeta.Owner{}, false
 		}
 		own, _ := a.PrimaryOf(uid)
 		if gid, here := a.GID(e.Group); here && e.Group != e.Owner {
 			own = gid
 		}
-		return marks.Owner{UID: uid, GID: own}, true
+		return filemeta.Owner{UID: uid, GID: own}, true
 	}}
 }
 
 // hasIDs reports whether this is a Windows computer that runs: the access lists of its
 // disk alone name nobody here.
-func (o *One) hasIDs() bool {
-	return o.Computer.System() == machine.Windows && marks.HasAttr && o.Computer.Root() == ""
+func (o *Instance) hasIDs() bool {
+	return o.Computer.System() == machine.Windows && filemeta.HasAttr && o.Computer.Root() == ""
 }
 
 // ids are the security ids of this computer's users, named as the old computer has them.
-type ids struct{ *One }
+type ids struct{ *Instance }
 
 // oldName is the user of the old computer whom a user here stands for.
 func (i ids) oldName(u machine.User) string {
 	if i.User != nil && i.User.Name == u.Name {
 		return i.Key.User
 	}
-	for old, now := range i.One.Users {
+	for old, now := range i.Instance.UserMap {
 		if strings.EqualFold(now, u.Name) {
 			return old
 		}
@@ -87,20 +87,20 @@ func (i ids) ID(user string) (string, bool) {
 }
 
 // userHere is the number of who is, or stands for, a user of the old computer.
-func (o *One) userHere(a *machine.Accounts, name string) (uid int, known bool) {
+func (o *Instance) userHere(a *machine.Accounts, name string) (uid int, known bool) {
 	switch {
 	case name == "":
 		return 0, false
 	case o.User != nil && name == o.Key.User:
 		return a.UID(o.User.Name)
-	case o.Users[name] != "":
-		return a.UID(o.Users[name])
+	case o.UserMap[name] != "":
+		return a.UID(o.UserMap[name])
 	}
 	return a.UID(name)
 }
 
 // profileOf is to whom the profile belongs that a path lies in.
-func (o *One) profileOf(path string) (marks.Owner, bool) {
+func (o *Instance) profileOf(path string) (filemeta.Owner, bool) {
 	home := ""
 	for _, u := range o.Computer.Users() {
 		if rel, err := filepath.Rel(u.Home, path); err == nil && filepath.IsLocal(rel) && len(u.Home) > len(home) {
@@ -108,19 +108,19 @@ func (o *One) profileOf(path string) (marks.Owner, bool) {
 		}
 	}
 	if home == "" {
-		return marks.Owner{}, false
+		return filemeta.Owner{}, false
 	}
-	return marks.OwnerOf(home)
+	return filemeta.OwnerOf(home)
 }
 
 // Strangers are the users to whom something in the item belongs, and who are not here.
-func (o *One) Strangers() (out []string) {
+func (o *Instance) Strangers() (out []string) {
 	a := o.Computer.Accounts()
-	if a == nil || o.Known == nil || !mayGive() {
+	if a == nil || o.InKit == nil || !mayGive() {
 		return nil
 	}
 	_, inProfile := o.profileOf(o.Path)
-	for _, name := range o.Known.Sealed.Owners {
+	for _, name := range o.InKit.Sealed.Owners {
 		if _, known := o.userHere(a, name); !known && !inProfile {
 			out = append(out, name)
 		}
@@ -132,7 +132,7 @@ func (o *One) Strangers() (out []string) {
 func mayGive() bool { return os.Geteuid() == 0 }
 
 // Giving is to whom what is placed is given; nil where this program may not do that.
-func (o *One) Giving() *tree.Belonging {
+func (o *Instance) Giving() *tree.Belonging {
 	if !mayGive() && o.Computer.Accounts() != nil {
 		return nil
 	}
@@ -140,8 +140,8 @@ func (o *One) Giving() *tree.Belonging {
 }
 
 // Kept says what of the marks of an item's files is not kept here, for a person.
-func (o *One) Kept(unkept []string, count int) (notes []string) {
-	if others := slices.DeleteFunc(slices.Clone(o.Known.Sealed.Owners), func(n string) bool {
+func (o *Instance) Kept(unkept []string, count int) (notes []string) {
+	if others := slices.DeleteFunc(slices.Clone(o.InKit.Sealed.Owners), func(n string) bool {
 		uid, known := -1, false
 		if a := o.Computer.Accounts(); a != nil {
 			uid, known = o.userHere(a, n)
@@ -159,7 +159,7 @@ func (o *One) Kept(unkept []string, count int) (notes []string) {
 
 // MakeParent makes the folder that a path lies in. What is missing of a profile
 // belongs to whose profile it is.
-func (o *One) MakeParent(path string) error {
+func (o *Instance) MakeParent(path string) error {
 	var missing []string
 	for at := filepath.Dir(path); ; at = filepath.Dir(at) {
 		if _, err := os.Stat(at); err == nil || filepath.Dir(at) == at {
@@ -183,7 +183,7 @@ func (o *One) MakeParent(path string) error {
 }
 
 // Marked is how the item's files are walked where their marks matter.
-func (o *One) Marked(s tree.Source) tree.Source {
+func (o *Instance) Marked(s tree.Source) tree.Source {
 	s.Marked = true
 	if a := o.Computer.Accounts(); a != nil {
 		s.Accounts = a
@@ -196,9 +196,9 @@ func (o *One) Marked(s tree.Source) tree.Source {
 
 // Comparing is how what is here is held against what is sealed: permissions and owners
 // where both computers have them, and attributes where both do.
-func (o *One) Comparing() tree.Comparing {
+func (o *Instance) Comparing() tree.Comparing {
 	from, here := o.Run.Manifest.Old.System, o.Computer.System()
-	c := tree.Comparing{Modes: from == here && here != machine.Windows, Attr: from == machine.Windows && here == machine.Windows && marks.HasAttr}
+	c := tree.Comparing{Modes: from == here && here != machine.Windows, Attr: from == machine.Windows && here == machine.Windows && filemeta.HasAttr}
 	c.Lenient = o.Lenient()
 	if c.Modes || c.Attr {
 		c.Belongs = o.Belonging()
@@ -208,7 +208,7 @@ func (o *One) Comparing() tree.Comparing {
 
 // Lenient is the system of this computer where the kit was made for another, so that nobody
 // looked at whether this one takes the names; else "".
-func (o *One) Lenient() string {
+func (o *Instance) Lenient() string {
 	if here := o.Computer.System(); here != o.Run.Manifest.New.System {
 		return string(here)
 	}
@@ -216,7 +216,7 @@ func (o *One) Lenient() string {
 }
 
 // MarksOf are the marks of one file, and its permissions.
-func (o *One) MarksOf(path string) (e tree.Entry, err error) {
+func (o *Instance) MarksOf(path string) (e tree.Entry, err error) {
 	err = o.Marked(tree.Source{Root: path, Single: true}).Walk(context.Background(), func(is tree.Entry, _ string) error {
 		e = is
 		return nil
@@ -225,7 +225,7 @@ func (o *One) MarksOf(path string) (e tree.Entry, err error) {
 }
 
 // CompareMarks adds in which marks a file here is not what was sealed.
-func (o *One) CompareMarks(out *steps.Checked) error {
+func (o *Instance) CompareMarks(out *steps.Checked) error {
 	what, err := o.MarksDiffer()
 	if err == nil && what != "" {
 		out.Differs("the file " + what)
@@ -234,11 +234,11 @@ func (o *One) CompareMarks(out *steps.Checked) error {
 }
 
 // MarksDiffer says in which marks the file here is not what was sealed, or "".
-func (o *One) MarksDiffer() (string, error) {
+func (o *Instance) MarksDiffer() (string, error) {
 	have, err := o.MarksOf(o.Path)
 	if err != nil {
 		return "", err
 	}
-	s := o.Known.Sealed
-	return o.Comparing().Differs(tree.Entry{Type: tree.File, Path: have.Path, Mode: have.Mode, Marks: s.Marks}, have), nil
+	s := o.InKit.Sealed
+	return o.Comparing().Differs(tree.Entry{Type: tree.File, Path: have.Path, Mode: have.Mode, Metadata: s.Marks}, have), nil
 }

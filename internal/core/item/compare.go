@@ -31,14 +31,14 @@ type Database interface {
 // cannot be read is another; of one that was not reached nothing is known. Where
 // nobody has noted yet how the engine here writes what it has loaded, it may write
 // it as engines do.
-func (o *One) SamePrint(ctx context.Context, db Database, old *dbprint.Fingerprint) (bool, error) {
+func (o *Instance) SamePrint(ctx context.Context, db Database, old *dbprint.Fingerprint) (bool, error) {
 	now, err := db.Fingerprint(ctx)
 	if err != nil {
 		return false, Unreached(ctx, err)
 	}
 	remade := o.remade()
 	if remade == nil {
-		remade = old.Remade(now)
+		remade = old.Rewritten(now)
 	}
 	return len(dbprint.Compare(old, now, remade)) == 0, nil
 }
@@ -54,16 +54,16 @@ func Unreached(ctx context.Context, err error) error {
 
 // remade are the definitions that were noted as written otherwise by the engine
 // here; nil where nothing is noted.
-func (o *One) remade() map[string]string {
-	if o.Known.Placed == nil {
+func (o *Instance) remade() map[string]string {
+	if o.InKit.Placed == nil {
 		return nil
 	}
-	return o.Known.Placed.Remade
+	return o.InKit.Placed.Rewritten
 }
 
 // CompareDatabase holds a database against the sealed fingerprint. The first
 // rows that differ are named.
-func (o *One) CompareDatabase(ctx context.Context, db Database, there bool, old *dbprint.Fingerprint) (*steps.Checked, error) {
+func (o *Instance) CompareDatabase(ctx context.Context, db Database, there bool, old *dbprint.Fingerprint) (*steps.Checked, error) {
 	o.Progress("comparing", 0)
 	if !there {
 		return &steps.Checked{Rows: []steps.Row{{What: "database", Old: "there", New: "missing"}}, Count: 1, Diffs: []string{"the database is missing"}}, nil
@@ -78,7 +78,7 @@ func (o *One) CompareDatabase(ctx context.Context, db Database, there bool, old 
 	diffs := dbprint.Compare(old, now, o.remade())
 	out := &steps.Checked{Equal: len(diffs) == 0, Count: int64(len(diffs))}
 	out.Rows = append(out.Rows, Row("tables", int64(len(old.Tables)), int64(len(now.Tables))), Row("rows", old.Rows(), now.Rows()))
-	for i, c := range o.Card.Counts {
+	for i, c := range o.Item.Counts {
 		if i < len(old.Counts) && i < len(now.Counts) {
 			out.AddCount(c.Name, c.Expect, old.Counts[i].Value, now.Counts[i].Value)
 		}
@@ -103,7 +103,7 @@ func (o *One) CompareDatabase(ctx context.Context, db Database, there bool, old 
 }
 
 // nameRows finds the rows that differ in the first tables that do.
-func (o *One) nameRows(ctx context.Context, db Database, old *dbprint.Fingerprint, diffs []dbprint.Diff) error {
+func (o *Instance) nameRows(ctx context.Context, db Database, old *dbprint.Fingerprint, diffs []dbprint.Diff) error {
 	var rows func(dbprint.Table) dbprint.Rows
 	named := 0
 	for i := range diffs {
@@ -121,7 +121,7 @@ func (o *One) nameRows(ctx context.Context, db Database, old *dbprint.Fingerprin
 			rows = opened
 		}
 		named++
-		found, err := dbprint.DiffRows(*table, rows(*table), db.NewRows(ctx, *table), o.Card.Masks(table.Name))
+		found, err := dbprint.DiffRows(*table, rows(*table), db.NewRows(ctx, *table), o.Item.Masks(table.Name))
 		if errors.Is(err, dbprint.ErrMany) || fault.KindOf(err) == fault.BadDatabase {
 			found, err = []string{err.Error()}, nil
 		}

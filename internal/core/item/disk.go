@@ -11,15 +11,15 @@ import (
 	"time"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/filemeta"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/marks"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
 
 // Source is how the item's files are walked; single says that it is one file.
-func (o *One) Source(single bool) tree.Source {
-	s := tree.Source{Root: o.Path, Single: single, Include: o.Card.Include, Skip: o.Card.Skip, Fold: o.Computer.System().Folds(), Compose: o.Computer.System() == machine.MacOS}
+func (o *Instance) Source(single bool) tree.Source {
+	s := tree.Source{Root: o.Path, Single: single, Include: o.Item.Include, Skip: o.Item.Skip, Fold: o.Computer.System().Folds(), Compose: o.Computer.System() == machine.MacOS}
 	if real, err := filepath.EvalSymlinks(o.Path); err == nil {
 		s.Root = real
 	}
@@ -27,7 +27,7 @@ func (o *One) Source(single bool) tree.Source {
 }
 
 // LacksOnDisk returns why nothing can be put at the item's path. It writes nothing.
-func (o *One) LacksOnDisk() ([]string, error) {
+func (o *Instance) LacksOnDisk() ([]string, error) {
 	at := filepath.Dir(o.Path)
 	for {
 		info, err := os.Stat(at)
@@ -39,7 +39,7 @@ func (o *One) LacksOnDisk() ([]string, error) {
 		}
 		at = filepath.Dir(at)
 	}
-	if err := marks.Writable(at); err != nil {
+	if err := filemeta.Writable(at); err != nil {
 		return []string{fmt.Sprintf("%s cannot be written to: %v", at, Reason(err))}, nil
 	}
 	if there, err := OnDisk(o.Path); err != nil || !there {
@@ -53,7 +53,7 @@ func (o *One) LacksOnDisk() ([]string, error) {
 
 // LocateOnDisk sets o.Path to the path that the card gives, or the app's settings. A link is followed: the data
 // goes where the link leads, and the link stays.
-func (o *One) LocateOnDisk(ctx context.Context) (err error) {
+func (o *Instance) LocateOnDisk(ctx context.Context) (err error) {
 	if o.Path, err = o.locate(ctx); err != nil {
 		return err
 	}
@@ -66,7 +66,7 @@ func (o *One) LocateOnDisk(ctx context.Context) (err error) {
 }
 
 // FreeOnDisk returns a free name beside a path.
-func (o *One) FreeOnDisk(path string, use Use) (string, error) {
+func (o *Instance) FreeOnDisk(path string, use Use) (string, error) {
 	switch use {
 	case ForStage:
 		return path + tree.StageEnding, nil
@@ -77,7 +77,7 @@ func (o *One) FreeOnDisk(path string, use Use) (string, error) {
 }
 
 // At returns a copy of o with another path.
-func (o *One) At(path string) *One {
+func (o *Instance) At(path string) *Instance {
 	at := *o
 	at.Path = path
 	return &at
@@ -148,7 +148,7 @@ func watch(limit time.Duration, look func(alive func()) error) error {
 
 // MarkByLook records the stamp that a look at the item returns.
 func MarkByLook(ctx context.Context, i Inspector, done *steps.Placed) error {
-	is, err := i.Look(ctx, Looking{Again: true})
+	is, err := i.Look(ctx, Options{Again: true})
 	if err == nil {
 		done.Stamp = is.Stamp
 	}
@@ -157,7 +157,7 @@ func MarkByLook(ctx context.Context, i Inspector, done *steps.Placed) error {
 
 // HasStamp reports whether a look at the item returns the stamp.
 func HasStamp(ctx context.Context, i Inspector, stamp string) (bool, error) {
-	is, err := i.Look(ctx, Looking{Again: true})
+	is, err := i.Look(ctx, Options{Again: true})
 	return err == nil && is.Stamp == stamp, err
 }
 

@@ -15,8 +15,8 @@ const maxIdentity = 1 << 20
 
 // Identity is the digest of what tells this profile from another of the same name, as it is on
 // this computer; "" where the card names nothing, or it is not here.
-func (o *One) Identity() (string, error) {
-	id := o.Card.Identity
+func (o *Instance) Identity() (string, error) {
+	id := o.Item.Identity
 	if id == nil {
 		return "", nil
 	}
@@ -44,17 +44,17 @@ func (o *One) Identity() (string, error) {
 }
 
 // Another reports whether what is here is another profile than the one that was sealed.
-func (o *One) Another() (bool, error) {
-	if o.Known == nil || o.Known.Sealed.Identity == "" {
+func (o *Instance) Another() (bool, error) {
+	if o.InKit == nil || o.InKit.Sealed.Identity == "" {
 		return false, nil
 	}
 	here, err := o.Identity()
-	return here != "" && here != o.Known.Sealed.Identity, err
+	return here != "" && here != o.InKit.Sealed.Identity, err
 }
 
 // AddIdentity tells whether it is the same profile as on the old computer.
-func (o *One) AddIdentity(out *steps.Checked) error {
-	was := o.Known.Sealed.Identity
+func (o *Instance) AddIdentity(out *steps.Checked) error {
+	was := o.InKit.Sealed.Identity
 	if was == "" {
 		return nil
 	}

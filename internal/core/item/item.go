@@ -26,42 +26,42 @@ import (
 )
 
 // One is one item at a place on a computer.
-type One struct {
-	*run.Here
-	Run        *run.Run // nil where there is no kit yet
-	Key        steps.Key
-	Card       *card.Item
-	User       *machine.User
-	Path       string      // real path, or address; "" where it is not known
-	Known      *steps.Item // what the kit has of it; nil where that is nothing
-	Was        string      // of what stays: its address as the old computer has it
-	App        *card.Card
-	Place      string            // where it goes on this computer, as a person said; "" where nobody did
-	Base       string            // the same of the folder of many
-	Told       string            // the setting that told where it is; "" where none did
-	Moved      *repoint.Map      // the old computer's profiles and drives as they are here; nil on that one
-	Repointing *Repointing       // nil where settings are left as they are
-	Users      map[string]string // who takes over here, by user of the old computer
-	Mine       bool              // what runs as somebody who is not here runs as who puts it there
-	LeftOut    []string          // others of many that the card leaves out, told with this one
-	Group      *Group            // of items that are sealed as of one moment; nil where it is alone
+type Instance struct {
+	*run.Host
+	Run          *run.Run // nil where there is no kit yet
+	Key          steps.Key
+	Item         *card.Item
+	User         *machine.User
+	Path         string      // real path, or address; "" where it is not known
+	InKit        *steps.Item // what the kit has of it; nil where that is nothing
+	OldAddress   string      // of what stays: its address as the old computer has it
+	Card         *card.Card
+	ChosenPath   string            // where it goes on this computer, as a person said; "" where nobody did
+	ChosenParent string            // the same of the folder of many
+	FromSetting  string            // the setting that told where it is; "" where none did
+	PathMap      *repoint.Map      // the old computer's profiles and drives as they are here; nil on that one
+	PathUpdates  *PathUpdates      // nil where settings are left as they are
+	UserMap      map[string]string // who takes over here, by user of the old computer
+	RunAsMe      bool              // what runs as somebody who is not here runs as who puts it there
+	LeftOut      []string          // others of many that the card leaves out, told with this one
+	Group        *Group            // of items that are sealed as of one moment; nil where it is alone
 }
 
 // Group are items that an app uses together.
 type Group struct {
-	Members []*One
-	Taken   map[steps.Key]string // copies that are made of them, and not sealed yet
+	Members []*Instance
+	Copies  map[steps.Key]string // copies that are made of them, and not sealed yet
 }
 
 // Table has a function for each kind, which returns what the kind can do with an item. It opens nothing: what
 // the parts need is opened when they first use it, and released by Close.
-type Table map[card.Kind]func(*One) Parts
+type Table map[card.Kind]func(*Instance) Parts
 
 // Open returns what can be done with an item.
-func (t Table) Open(o *One) Parts { return t[o.Card.Kind](o) }
+func (t Table) Open(o *Instance) Parts { return t[o.Item.Kind](o) }
 
 // Label names the item for a person.
-func (o *One) Label() string { return Label(o.Key) }
+func (o *Instance) Label() string { return Label(o.Key) }
 
 // Label names an item for a person.
 func Label(k steps.Key) string {
@@ -73,11 +73,11 @@ func Label(k steps.Key) string {
 
 // Stream is the name of the item's sealed streams, without ending. A user's name
 // is written so that every file system takes it.
-func (o *One) Stream() string {
+func (o *Instance) Stream() string {
 	name := o.Key.Item
 	if which := o.Which(); which != "" {
 		// Two that differ in letter case only are two on every medium.
-		name = o.Card.Name + "@" + FileName(which[:min(len(which), 60)])
+		name = o.Item.Name + "@" + FileName(which[:min(len(which), 60)])
 		if short := digest.Of([]byte(which)).String()[:8]; len(which) > 60 || strings.ToLower(which) != which {
 			name += "~" + short
 		}
@@ -95,8 +95,8 @@ func FileName(name string) string { return strings.ReplaceAll(url.PathEscape(nam
 const ListEnding = ".list" + seal.Ending
 
 // List opens the sealed list of the item; the caller closes it.
-func (o *One) List() (*tree.ListReader, io.Closer, error) {
-	r, err := o.Run.Kit.Open(o.Key.App, o.Known.Sealed.List)
+func (o *Instance) List() (*tree.ListReader, io.Closer, error) {
+	r, err := o.Run.Kit.Open(o.Key.App, o.InKit.Sealed.List)
 	if err != nil {
 		return nil, nil, fault.Wrap(fault.Damaged, err, "cannot read the list of %s", o.Key.Item)
 	}
@@ -105,7 +105,7 @@ func (o *One) List() (*tree.ListReader, io.Closer, error) {
 
 // Progress tells that work on the item begins, and returns what counts its
 // bytes. total is 0 where it is not known.
-func (o *One) Progress(what string, total int64) func(int64) { return o.Begin(o.Key, what, total) }
+func (o *Instance) Progress(what string, total int64) func(int64) { return o.Begin(o.Key, what, total) }
 
 // State is where an item is.
 type State string
@@ -120,7 +120,7 @@ const (
 )
 
 // Looking is how an item is looked at.
-type Looking struct {
+type Options struct {
 	KitDir   string         // "" where there is no kit yet
 	Target   machine.System // of the new computer; "" stands for the same
 	Estimate bool           // whether content is sampled for its sealed size
@@ -128,39 +128,39 @@ type Looking struct {
 }
 
 // Look is what is there of one item.
-type Look struct {
-	Item       string      `json:"item"`
-	Kind       card.Kind   `json:"kind"`
-	User       string      `json:"user,omitempty"`
-	Path       string      `json:"path,omitempty"`           // real path, or the address of one that stays
-	Where      string      `json:"where,omitempty"`          // the same, as the computer itself writes it
-	Told       string      `json:"path_read_from,omitempty"` // the setting that told it
-	State      State       `json:"state"`
-	Secret     bool        `json:"secret,omitempty"`
-	Files      int64       `json:"files"`
-	Bytes      int64       `json:"bytes"`
-	Sealed     int64       `json:"bytes_sealed_estimate,omitempty"`
-	Newest     *time.Time  `json:"newest_change,omitempty"`
-	Counts     []Counted   `json:"counts,omitempty"`
-	Doubts     []string    `json:"doubts,omitempty"` // what may not be what is meant
-	Left       []string    `json:"left_behind,omitempty"`
-	LeftOut    []string    `json:"left_out,omitempty"` // what the card leaves out, with counts and sizes
-	Needs      []string    `json:"needs,omitempty"`
-	OpenBy     []string    `json:"open_by,omitempty"`
-	InUse      bool        `json:"packed_in_use,omitempty"` // it is packed as of one moment while its app runs
-	Unreadable []string    `json:"unreadable,omitempty"`    // at most MaxNamed
-	Reached    *bool       `json:"reached,omitempty"`       // of a network place; nil where it was not tried
-	Details    []string    `json:"details,omitempty"`       // more that was seen
-	Lacks      []string    `json:"lacks,omitempty"`         // files that it needs and that are not there
-	Locked     string      `json:"locked,omitempty"`        // who has it open, as its lock file says
-	Tables     []kit.Table `json:"tables,omitempty"`        // of a database in files
-	Since      *Drift      `json:"since_sealed,omitempty"`  // what became of it; nil where nothing of it is sealed
-	Stamp      string      `json:"-"`                       // changes when the item does; "" where that is not known
-	Stays      bool        `json:"-"`                       // it stays where it is
-	OnDisk     bool        `json:"-"`                       // it lies on the computer's own disks
-	Held       []string    `json:"-"`                       // why it cannot be packed now: who is connected
-	BadNames   []string    `json:"-"`                       // names that the new computer's system forbids, at most MaxNamed
-	Why        string      `json:"-"`                       // why it is not there
+type Inspection struct {
+	Item        string      `json:"item"`
+	Kind        card.Kind   `json:"kind"`
+	User        string      `json:"user,omitempty"`
+	Path        string      `json:"path,omitempty"`           // real path, or the address of one that stays
+	Where       string      `json:"where,omitempty"`          // the same, as the computer itself writes it
+	PathSetting string      `json:"path_read_from,omitempty"` // the setting that told it
+	State       State       `json:"state"`
+	Secret      bool        `json:"secret,omitempty"`
+	Files       int64       `json:"files"`
+	Bytes       int64       `json:"bytes"`
+	Sealed      int64       `json:"bytes_sealed_estimate,omitempty"`
+	Newest      *time.Time  `json:"newest_change,omitempty"`
+	Counts      []Counted   `json:"counts,omitempty"`
+	Warnings    []string    `json:"doubts,omitempty"` // what may not be what is meant
+	Left        []string    `json:"left_behind,omitempty"`
+	LeftOut     []string    `json:"left_out,omitempty"` // what the card leaves out, with counts and sizes
+	Needs       []string    `json:"needs,omitempty"`
+	OpenBy      []string    `json:"open_by,omitempty"`
+	InUse       bool        `json:"packed_in_use,omitempty"` // it is packed as of one moment while its app runs
+	Unreadable  []string    `json:"unreadable,omitempty"`    // at most MaxNamed
+	Reached     *bool       `json:"reached,omitempty"`       // of a network place; nil where it was not tried
+	Details     []string    `json:"details,omitempty"`       // more that was seen
+	Lacks       []string    `json:"lacks,omitempty"`         // files that it needs and that are not there
+	Locked      string      `json:"locked,omitempty"`        // who has it open, as its lock file says
+	Tables      []kit.Table `json:"tables,omitempty"`        // of a database in files
+	Since       *Drift      `json:"since_sealed,omitempty"`  // what became of it; nil where nothing of it is sealed
+	Stamp       string      `json:"-"`                       // changes when the item does; "" where that is not known
+	Stays       bool        `json:"-"`                       // it stays where it is
+	OnDisk      bool        `json:"-"`                       // it lies on the computer's own disks
+	Held        []string    `json:"-"`                       // why it cannot be packed now: who is connected
+	BadNames    []string    `json:"-"`                       // names that the new computer's system forbids, at most MaxNamed
+	Why         string      `json:"-"`                       // why it is not there
 }
 
 // Counted is a figure that the card asks for.
@@ -206,8 +206,8 @@ func (s *Named) List() []string {
 }
 
 // Blank is what is said of an item before it is looked at.
-func (o *One) Blank() *Look {
-	return &Look{Item: o.Key.Item, Kind: o.Card.Kind, User: o.Key.User, Path: o.Path, Where: o.Path, State: Missing, Secret: o.Card.Secret, Needs: o.Card.Needs, Told: o.Told}
+func (o *Instance) Blank() *Inspection {
+	return &Inspection{Item: o.Key.Item, Kind: o.Item.Kind, User: o.Key.User, Path: o.Path, Where: o.Path, State: Missing, Secret: o.Item.Secret, Needs: o.Item.Needs, PathSetting: o.FromSetting}
 }
 
 // Row makes a row of two figures.
@@ -241,7 +241,7 @@ func Reason(err error) error {
 }
 
 // CountTables tells how many tables and records there are.
-func (is *Look) CountTables() {
+func (is *Inspection) CountTables() {
 	var records int64
 	for _, t := range is.Tables {
 		records += t.Records

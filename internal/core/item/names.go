@@ -29,7 +29,7 @@ type Parts struct {
 // Inspector looks at an item. It changes nothing.
 type Inspector interface {
 	// Look returns what is at the item's place.
-	Look(ctx context.Context, how Looking) (*Look, error)
+	Look(ctx context.Context, how Options) (*Inspection, error)
 	// Compare compares the item on this computer with its sealed data, or, if the item stays, with its old address.
 	Compare(ctx context.Context) (*steps.Checked, error)
 	// Close releases what was opened.
@@ -45,7 +45,7 @@ type Mover interface {
 	// Volume returns a path on the disk that will hold the item, or "" if there is none or it is not known.
 	Volume(ctx context.Context) string
 	// Seal copies the item and what it is compared by into the kit, both as of one moment.
-	Seal(ctx context.Context, is *Look) (*kit.Sealed, error)
+	Seal(ctx context.Context, is *Inspection) (*kit.Sealed, error)
 	// Check returns an error if the sealed list is not sound. Nothing is written before.
 	Check() error
 	// Lacks returns what this computer lacks for the item.
@@ -55,7 +55,7 @@ type Mover interface {
 	// Same reports whether the content is what is sealed.
 	Same(ctx context.Context, at string) (bool, error)
 	// Mark stamps what was just placed, so that later edits can be detected.
-	Mark(ctx context.Context, at string, done *steps.Placed) error
+	RecordPlaced(ctx context.Context, at string, done *steps.Placed) error
 	// Unedited reports whether the content still has the stamp.
 	Unedited(ctx context.Context, at, stamp string) (bool, error)
 }

@@ -39,11 +39,11 @@ func Profiles(c machine.Computer, it *card.Item) []*machine.User {
 
 // spelled is the path of the item on this computer, in its own terms: as a person said, as
 // the app's settings say here, or as the card gives it; and which setting told it.
-func (o *One) spelled(ctx context.Context) (path, how string, err error) {
-	p := o.Card.Path
+func (o *Instance) spelled(ctx context.Context) (path, how string, err error) {
+	p := o.Item.Path
 	switch {
-	case o.Base != "":
-		return o.Base, "", nil
+	case o.ChosenParent != "":
+		return o.ChosenParent, "", nil
 	case p.From != nil:
 		found, err := o.Prober().Read(ctx, p.From, o.User)
 		if err != nil || found.Value == "" {
@@ -54,7 +54,7 @@ func (o *One) spelled(ctx context.Context) (path, how string, err error) {
 	}
 	path = p.On(string(o.Computer.System()))
 	if path == "" {
-		return "", "", fault.New(fault.BadCard, "the card does not say where %s belongs on a %s computer", o.Card.Name, o.Computer.System())
+		return "", "", fault.New(fault.BadCard, "the card does not say where %s belongs on a %s computer", o.Item.Name, o.Computer.System())
 	}
 	path, err = o.versioned(ctx, path)
 	return path, "", err
@@ -62,15 +62,15 @@ func (o *One) spelled(ctx context.Context) (path, how string, err error) {
 
 // translated is where the item lay on the old computer, with this one's profiles and drives;
 // "" where that is not known.
-func (o *One) translated() string {
+func (o *Instance) translated() string {
 	if o.Run == nil {
 		return ""
 	}
 	was := o.Run.State.Was(o.Key)
-	if was == "" || o.Moved == nil {
+	if was == "" || o.PathMap == nil {
 		return was
 	}
-	path, _ := o.Moved.Text(was)
+	path, _ := o.PathMap.Text(was)
 	if which := o.Which(); which != "" {
 		for range strings.Count(which, "/") + 1 { // the folder of all
 			path = path[:max(0, strings.LastIndexAny(path, `/\`))]
@@ -101,26 +101,26 @@ func whole(path string) bool {
 }
 
 // versioned fills the app's version in, which may be another on each computer.
-func (o *One) versioned(ctx context.Context, path string) (string, error) {
+func (o *Instance) versioned(ctx context.Context, path string) (string, error) {
 	if !strings.Contains(path, "{version}") && !strings.Contains(path, "{major}") && !strings.Contains(path, "{minor}") {
 		return path, nil
 	}
-	v, err := o.Here.Version(ctx, o.App)
+	v, err := o.Host.Version(ctx, o.Card)
 	if err != nil {
 		return "", err
 	}
 	n := version.Numbers(v.Value)
 	if len(n) == 0 {
-		return "", fault.New(fault.Missing, "the path %s holds the version of %s, which is not known on %s", path, o.App.Title, o.Computer.Name())
+		return "", fault.New(fault.Missing, "the path %s holds the version of %s, which is not known on %s", path, o.Card.Title, o.Computer.Name())
 	}
 	numbers := strings.FieldsFunc(v.Value, func(r rune) bool { return r < '0' || r > '9' })
 	return strings.NewReplacer("{version}", v.Value, "{major}", numbers[0], "{minor}", append(numbers, "0")[1]).Replace(path), nil
 }
 
 // locate finds the real path of the item on this computer.
-func (o *One) locate(ctx context.Context) (string, error) {
-	if o.Place != "" {
-		return o.real(o.Place)
+func (o *Instance) locate(ctx context.Context) (string, error) {
+	if o.ChosenPath != "" {
+		return o.real(o.ChosenPath)
 	}
 	base, err := o.base(ctx)
 	return filepath.Join(base, filepath.FromSlash(o.Which())), err
@@ -128,23 +128,23 @@ func (o *One) locate(ctx context.Context) (string, error) {
 
 // base finds the real path of what the card names: of an item of many, the folder that all
 // of them lie in.
-func (o *One) base(ctx context.Context) (real string, err error) {
+func (o *Instance) base(ctx context.Context) (real string, err error) {
 	path, how, err := o.spelled(ctx)
 	if err != nil {
 		return "", err
 	}
 	if path == "" {
-		return "", fault.New(fault.Missing, "the settings that tell where %s is are not here", o.Card.Name)
+		return "", fault.New(fault.Missing, "the settings that tell where %s is are not here", o.Item.Name)
 	}
-	o.Told = how
-	if o.Base != "" {
+	o.FromSetting = how
+	if o.ChosenParent != "" {
 		return o.real(path)
 	}
 	return o.Computer.Locate(path, o.User)
 }
 
 // real is the place of what a person named. A whole path is one of this computer's own.
-func (o *One) real(place string) (string, error) {
+func (o *Instance) real(place string) (string, error) {
 	if len(place) > 1 && place[1] == ':' {
 		return machine.Real(o.Computer, place)
 	}
@@ -153,7 +153,7 @@ func (o *One) real(place string) (string, error) {
 
 // Which tells an item of many from the others: its path below the folder of all. It is ""
 // for other items.
-func (o *One) Which() string {
+func (o *Instance) Which() string {
 	_, which, _ := strings.Cut(o.Key.Item, "@")
 	return which
 }
@@ -163,7 +163,7 @@ const maxMany = 2000
 
 // Many returns the items that a pattern makes of this one, in the order of names, and those
 // that are left out because others were worked in later.
-func (o *One) Many(ctx context.Context) (which, leftOut []string, err error) {
+func (o *Instance) Many(ctx context.Context) (which, leftOut []string, err error) {
 	base, err := o.base(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -172,15 +172,15 @@ func (o *One) Many(ctx context.Context) (which, leftOut []string, err error) {
 	if o.Computer.System().Folds() {
 		options = append(options, doublestar.WithCaseInsensitive())
 	}
-	kind := o.Card.Kind.Info()
+	kind := o.Item.Kind.Info()
 	newest := map[string]time.Time{}
-	err = doublestar.GlobWalk(os.DirFS(base), o.Card.Each, func(name string, d fs.DirEntry) error {
+	err = doublestar.GlobWalk(os.DirFS(base), o.Item.Each, func(name string, d fs.DirEntry) error {
 		side := slices.ContainsFunc(kind.Sides, func(ending string) bool { return strings.HasSuffix(name, ending) })
 		if name == "." || d.IsDir() != kind.Folder || !kind.Folder && !d.Type().IsRegular() || side || strings.HasSuffix(name, tree.StageEnding) || tree.IsAside(path.Base(name)) {
 			return nil
 		}
 		if len(newest) == maxMany {
-			return fault.New(fault.BadCard, "the pattern %s matches more than %d in %s", o.Card.Each, maxMany, base)
+			return fault.New(fault.BadCard, "the pattern %s matches more than %d in %s", o.Item.Each, maxMany, base)
 		}
 		newest[name] = time.Time{}
 		return ctx.Err()
@@ -199,7 +199,7 @@ func (o *One) Many(ctx context.Context) (which, leftOut []string, err error) {
 		which = append(which, name)
 	}
 	slices.Sort(which)
-	if o.Card.Newest <= 0 || len(which) <= o.Card.Newest {
+	if o.Item.Newest <= 0 || len(which) <= o.Item.Newest {
 		return which, nil, nil
 	}
 	for name := range newest {
@@ -210,7 +210,7 @@ func (o *One) Many(ctx context.Context) (which, leftOut []string, err error) {
 		newest[name] = st.Newest
 	}
 	byTime := slices.SortedStableFunc(slices.Values(which), func(a, b string) int { return newest[b].Compare(newest[a]) })
-	leftOut = byTime[o.Card.Newest:]
+	leftOut = byTime[o.Item.Newest:]
 	which = slices.DeleteFunc(which, func(name string) bool { return slices.Contains(leftOut, name) })
 	slices.Sort(leftOut)
 	return which, leftOut, nil
@@ -221,7 +221,7 @@ func moved(r *run.Run, say Choices) []repoint.Pair {
 	var pairs []repoint.Pair
 	for old, home := range r.State.Homes() {
 		if u := machine.FindUser(r.Computer, say.UserHere(old)); u != nil {
-			pairs = append(pairs, repoint.Pair{Old: home, New: machine.Spoken(r.Computer, u.Home)})
+			pairs = append(pairs, repoint.Pair{Old: home, New: machine.DisplayPath(r.Computer, u.Home)})
 		}
 	}
 	for letter, folder := range say.Drives {
@@ -242,7 +242,7 @@ func Pairs(r *run.Run, say Choices, targets []Target) []repoint.Pair {
 		if was := r.State.Was(t.Key); was != "" {
 			pairs = append(pairs, repoint.Pair{Old: was, New: spoken})
 		}
-		if path := t.Card.Path.On(string(r.Computer.System())); t.Place != "" && t.Which() == "" && strings.ContainsAny(path[:min(len(path), 1)], "%~$") {
+		if path := t.Item.Path.On(string(r.Computer.System())); t.ChosenPath != "" && t.Which() == "" && strings.ContainsAny(path[:min(len(path), 1)], "%~$") {
 			pairs = append(pairs, repoint.Pair{Old: path, New: spoken})
 		}
 	}
@@ -255,14 +255,14 @@ func Pairs(r *run.Run, say Choices, targets []Target) []repoint.Pair {
 }
 
 // putAt says where a person, or an unpack before, put an item: it, or the folder of all of them.
-func (o *One) putAt(it *steps.Item, say Choices) {
+func (o *Instance) putAt(it *steps.Item, say Choices) {
 	family := it.Key
-	family.Item = o.Card.Name
-	o.Place = say.Places[it.Key.Address()]
-	if o.Card.Each != "" {
-		o.Base = say.Places[family.Address()]
+	family.Item = o.Item.Name
+	o.ChosenPath = say.Places[it.Key.Address()]
+	if o.Item.Each != "" {
+		o.ChosenParent = say.Places[family.Address()]
 	}
-	if o.Place == "" && o.Card.Path.From != nil && it.Placed != nil && it.Placed.Policy != string(tree.KeepBoth) {
-		o.Place = it.Placed.To // what the settings say since is what this wrote into them, or not
+	if o.ChosenPath == "" && o.Item.Path.From != nil && it.Placed != nil && it.Placed.Policy != string(tree.KeepBoth) {
+		o.ChosenPath = it.Placed.To // what the settings say since is what this wrote into them, or not
 	}
 }

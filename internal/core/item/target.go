@@ -15,14 +15,14 @@ import (
 
 // Target is an item of the kit, located on this computer.
 type Target struct {
-	*One
+	*Instance
 	Parts
 }
 
 // Choices are what a person said of where things go.
 type Choices struct {
 	steps.Chosen
-	Mine bool // what ran as somebody who is not here runs as who unpacks
+	RunAsMe bool // what ran as somebody who is not here runs as who unpacks
 }
 
 // UserHere is the name of who takes over here from a user of the old computer: as was
@@ -70,9 +70,9 @@ func (t Table) Target(ctx context.Context, r *run.Run, c *card.Card, it *steps.I
 	if err != nil {
 		return Target{}, err
 	}
-	o := &One{Here: r.For(c), Run: r, Key: it.Key, App: c, Card: c.Item(it.Key.Item), Known: known, Mine: say.Mine, Users: say.Users}
-	o.Moved = repoint.New(string(r.Computer.System()), moved(r, say))
-	if o.Card == nil {
+	o := &Instance{Host: r.For(c), Run: r, Key: it.Key, Card: c, Item: c.Item(it.Key.Item), InKit: known, RunAsMe: say.RunAsMe, UserMap: say.Users}
+	o.PathMap = repoint.New(string(r.Computer.System()), moved(r, say))
+	if o.Item == nil {
 		return Target{}, fault.New(fault.Damaged, "the card of %s has no item %q", c.Title, it.Key.Item)
 	}
 	if it.Key.User != "" {

@@ -123,7 +123,7 @@ func Empty(ctx context.Context, dir string) error {
 		return err
 	}
 	if c.Record == "" {
-		return e.settle(log)
+		return e.finish(log)
 	}
 	// The journal goes last, since it says that the rest is to go.
 	for _, name := range []string{CardsDir, ReportDir, ChecksumsFile, ManifestFile, journal.HeadFile} {
@@ -215,7 +215,7 @@ func (e emptying) removeAll(name string) error {
 }
 
 // settle writes what stays so that it says what it is.
-func (e emptying) settle(log *journal.Log) error {
+func (e emptying) finish(log *journal.Log) error {
 	k := &Kit{Dir: e.dir, Log: log}
 	var err error
 	if k.sums, err = readSums(e.dir); err != nil {

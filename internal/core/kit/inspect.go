@@ -13,8 +13,8 @@ import (
 	"sync"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/filemeta"
 	"movekit/internal/core/journal"
-	"movekit/internal/core/marks"
 	"movekit/internal/core/seal"
 )
 
@@ -59,15 +59,15 @@ type Inspection struct {
 
 // Sealed is what a journal line tells of one sealed item.
 type Sealed struct {
-	Stream string      `json:"stream"` // name of the data stream
-	Parts  []seal.Part `json:"parts"`
-	List   []seal.Part `json:"list"`             // the stream that lists what is in it
-	Schema []seal.Part `json:"schema,omitempty"` // of a server's database: the archive of its schema
-	Files  int64       `json:"files"`            // what is in it, as a person counts
-	Bytes  int64       `json:"bytes"`            // plain size
-	Mode   uint32      `json:"mode,omitempty"`   // permissions of a database file
-	Marks  marks.Marks `json:"marks,omitzero"`   // of a database file
-	Owners []string    `json:"owners,omitempty"` // users to whom something in it belongs
+	Stream string            `json:"stream"` // name of the data stream
+	Parts  []seal.Part       `json:"parts"`
+	List   []seal.Part       `json:"list"`             // the stream that lists what is in it
+	Schema []seal.Part       `json:"schema,omitempty"` // of a server's database: the archive of its schema
+	Files  int64             `json:"files"`            // what is in it, as a person counts
+	Bytes  int64             `json:"bytes"`            // plain size
+	Mode   uint32            `json:"mode,omitempty"`   // permissions of a database file
+	Marks  filemeta.Metadata `json:"marks,omitzero"`   // of a database file
+	Owners []string          `json:"owners,omitempty"` // users to whom something in it belongs
 	// Stamp tells whether the item changed since: it holds the newest change,
 	// the number of files and their size.
 	Stamp string `json:"stamp"`

@@ -41,7 +41,7 @@ const (
 )
 
 // Spoken is a request as it is read over the telephone.
-type Spoken struct {
+type PhoneRequest struct {
 	Action   Action // Activate or Deactivate
 	Major    int    // of the app's version; 0 stands for none
 	Licence  string // the first 10 hex digits of LicenceID
@@ -55,19 +55,19 @@ var spokenStates = []State{Unknown, Active, Deactivated, NotActivated, Expired}
 
 // Speak returns the request for the telephone. A takeover cannot be asked for
 // by telephone.
-func (r Request) Speak(action Action) (string, error) {
-	s, err := r.spoken(action)
+func (r Request) ForPhone(action Action) (string, error) {
+	s, err := r.phoneRequest(action)
 	if err != nil {
 		return "", err
 	}
 	return s.String(), nil
 }
 
-func (r Request) spoken(action Action) (*Spoken, error) {
+func (r Request) phoneRequest(action Action) (*PhoneRequest, error) {
 	if raw, err := hex.DecodeString(r.Computer); err != nil || len(raw) != 16 || r.From != "" {
 		return nil, fault.New(fault.Usage, "this request cannot be read over the telephone; write it into a file")
 	}
-	s := &Spoken{Action: action, Licence: r.ID()[:idBits/4], Computer: r.Computer}
+	s := &PhoneRequest{Action: action, Licence: r.ID()[:idBits/4], Computer: r.Computer}
 	if v := version.Numbers(r.Version); len(v) > 0 {
 		s.Major = min(v[0], maxMajor)
 	}
@@ -77,24 +77,24 @@ func (r Request) spoken(action Action) (*Spoken, error) {
 	return s, nil
 }
 
-func (s *Spoken) fields() string {
+func (s *PhoneRequest) fields() string {
 	return fmt.Sprintf("%s\n%d\n%s\n%s\n%d", s.Action, s.Major, s.Licence, s.Computer, s.nonce)
 }
 
-func (s *Spoken) prove(code string) uint64 {
+func (s *PhoneRequest) prove(code string) uint64 {
 	return mac(code, "movekit telephone request\n"+s.fields(), requestProof)
 }
 
 // Proven reports whether the request was made by somebody who knows the code.
-func (s *Spoken) Proven(code string) bool { return s.prove(code) == s.proof }
+func (s *PhoneRequest) VerifiedBy(code string) bool { return s.prove(code) == s.proof }
 
 // Key is the idempotency key of the request.
-func (s *Spoken) Key() string {
+func (s *PhoneRequest) Key() string {
 	return digest.Of([]byte("telephone " + s.String())).String()[:40]
 }
 
 // String is the request in groups of characters.
-func (s *Spoken) String() string {
+func (s *PhoneRequest) String() string {
 	activate := uint64(0)
 	if s.Action == Activate {
 		activate = 1
@@ -110,12 +110,12 @@ func (s *Spoken) String() string {
 }
 
 // ReadSpoken reads what Speak wrote, as somebody typed it.
-func ReadSpoken(text string) (*Spoken, error) {
+func ParsePhoneRequest(text string) (*PhoneRequest, error) {
 	n, err := read(text, requestGroups)
 	if err != nil {
 		return nil, err
 	}
-	s := &Spoken{Action: Deactivate, proof: pull(n, requestProof), nonce: pull(n, nonceBits)}
+	s := &PhoneRequest{Action: Deactivate, proof: pull(n, requestProof), nonce: pull(n, nonceBits)}
 	s.Computer = pullHex(n, 32)
 	s.Licence = pullHex(n, idBits/4)
 	s.Major = int(pull(n, 7))
@@ -126,7 +126,7 @@ func ReadSpoken(text string) (*Spoken, error) {
 }
 
 // Answer returns the desk's answer for the telephone.
-func (s *Spoken) Answer(code string, a *Answer) string {
+func (s *PhoneRequest) Answer(code string, a *Answer) string {
 	state := uint64(0)
 	for i, st := range spokenStates {
 		if st == a.State {
@@ -142,18 +142,18 @@ func (s *Spoken) Answer(code string, a *Answer) string {
 }
 
 // seal proves what an answer says, for this request alone.
-func (s *Spoken) seal(code string, says uint64) uint64 {
+func (s *PhoneRequest) seal(code string, says uint64) uint64 {
 	return mac(code, fmt.Sprintf("movekit telephone answer\n%s\n%d", s.fields(), says), answerProof)
 }
 
 // Hear reads an answer to the request, as somebody typed it. It is not signed:
 // an app that keeps a signed activation gets that later, from the desk.
-func (r Request) Hear(action Action, text string) (*Answer, error) {
+func (r Request) ReadPhoneAnswer(action Action, text string) (*Answer, error) {
 	n, err := read(text, answerGroups)
 	if err != nil {
 		return nil, err
 	}
-	s, err := r.spoken(action)
+	s, err := r.phoneRequest(action)
 	if err != nil {
 		return nil, err
 	}

@@ -179,8 +179,8 @@ func (d *disk) Running(_ context.Context, names []string) ([]Program, error) {
 }
 
 // Holding returns what the IdentityFile says.
-func (d *disk) Holding(_ context.Context, paths []string) ([]Holder, error) {
-	var out []Holder
+func (d *disk) OpenFiles(_ context.Context, paths []string) ([]OpenFile, error) {
+	var out []OpenFile
 	for _, p := range d.ident.Running {
 		for _, open := range p.Open {
 			real, err := d.Locate(open, nil)
@@ -189,7 +189,7 @@ func (d *disk) Holding(_ context.Context, paths []string) ([]Holder, error) {
 			}
 			for _, path := range paths {
 				if within(real, path) {
-					out = append(out, Holder{p, real})
+					out = append(out, OpenFile{p, real})
 				}
 			}
 		}

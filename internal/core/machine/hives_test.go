@@ -220,7 +220,7 @@ func TestPlugged(t *testing.T) {
 		}
 	}
 	at := func(p string) string { return filepath.Join(c.Root(), p) }
-	if h, err := c.Holding(t.Context(), []string{at("srv/a"), at("etc/x"), at("srv/other")}); err != nil || len(h) != 2 || h[0].Path != at("srv/a/b") || h[0].PID != 7 || h[1].Path != at("etc/x") {
+	if h, err := c.OpenFiles(t.Context(), []string{at("srv/a"), at("etc/x"), at("srv/other")}); err != nil || len(h) != 2 || h[0].Path != at("srv/a/b") || h[0].PID != 7 || h[1].Path != at("etc/x") {
 		t.Errorf("held: %v %v", h, err)
 	}
 	if got := c.Adapters(); c.FirmwareID() != "f" || len(got) != 1 || got[0].Risk() != "can be pulled out" {

@@ -45,7 +45,7 @@ func (l *live) Adapters() []Adapter { return nil }
 
 // Holding asks lsof(8), which comes with the system, for the open files of every process
 // that may be looked at, and for the locks of the others.
-func (l *live) Holding(ctx context.Context, paths []string) ([]Holder, error) {
+func (l *live) OpenFiles(ctx context.Context, paths []string) ([]OpenFile, error) {
 	if len(paths) == 0 {
 		return nil, nil
 	}
@@ -60,7 +60,7 @@ func (l *live) Holding(ctx context.Context, paths []string) ([]Holder, error) {
 	for _, asked := range paths {
 		for _, file := range []string{asked, asked + "-shm"} {
 			if pid := lockedBy(file); pid > 0 && pid != os.Getpid() {
-				out = append(out, Holder{Program{Name: programName(ctx, pid), PID: int32(pid)}, file})
+				out = append(out, OpenFile{Program{Name: programName(ctx, pid), PID: int32(pid)}, file})
 			}
 		}
 	}
@@ -68,7 +68,7 @@ func (l *live) Holding(ctx context.Context, paths []string) ([]Holder, error) {
 }
 
 // openFiles reads what lsof tells in lines: p and the process, c and its name, n and a file.
-func openFiles(data []byte, paths []string) (out []Holder) {
+func openFiles(data []byte, paths []string) (out []OpenFile) {
 	var at Program
 	seen := map[string]bool{}
 	lines := bufio.NewScanner(bytes.NewReader(data))
@@ -87,7 +87,7 @@ func openFiles(data []byte, paths []string) (out []Holder) {
 			for _, asked := range paths {
 				if key := fmt.Sprint(at.PID, asked); int(at.PID) != os.Getpid() && !seen[key] && strings.HasPrefix(rest, "/") && within(rest, asked) {
 					seen[key] = true
-					out = append(out, Holder{at, rest})
+					out = append(out, OpenFile{at, rest})
 				}
 			}
 		}

@@ -55,17 +55,17 @@ func (l *live) Adapters() []Adapter {
 
 // Holding looks through the open files of every process that may be looked at
 // (proc(5)), and asks for the locks of the others.
-func (l *live) Holding(ctx context.Context, paths []string) ([]Holder, error) {
+func (l *live) OpenFiles(ctx context.Context, paths []string) ([]OpenFile, error) {
 	procs, err := os.ReadDir("/proc")
 	if err != nil {
 		return nil, fault.Wrap(fault.Unreadable, err, "cannot list the running programs")
 	}
-	var out []Holder
+	var out []OpenFile
 	seen := map[string]bool{}
 	add := func(pid int, file, asked string) {
 		if key := fmt.Sprint(pid, asked); pid != os.Getpid() && !seen[key] {
 			seen[key] = true
-			out = append(out, Holder{Program{Name: programName(ctx, pid), PID: int32(pid)}, file})
+			out = append(out, OpenFile{Program{Name: programName(ctx, pid), PID: int32(pid)}, file})
 		}
 	}
 	for _, p := range procs {

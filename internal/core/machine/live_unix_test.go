@@ -23,7 +23,7 @@ func TestHolding(t *testing.T) {
 	name := filepath.Join(dir, "sub", "diary.rec")
 	os.Mkdir(filepath.Dir(name), 0o755)
 	os.WriteFile(name, []byte("x"), 0o600)
-	if h, err := c.Holding(t.Context(), []string{dir}); err != nil || len(h) != 0 {
+	if h, err := c.OpenFiles(t.Context(), []string{dir}); err != nil || len(h) != 0 {
 		t.Errorf("nobody has it open: %v %v", h, err)
 	}
 	cmd := exec.Command("sh", "-c", "exec 3<"+name+"; echo open; read line")
@@ -31,14 +31,14 @@ func TestHolding(t *testing.T) {
 	out, _ := cmd.StdoutPipe()
 	fatal.If(t, cmd.Start())
 	out.Read(make([]byte, 5))
-	h, err := c.Holding(t.Context(), []string{dir, "/nowhere"})
+	h, err := c.OpenFiles(t.Context(), []string{dir, "/nowhere"})
 	if err != nil || len(h) != 1 || int(h[0].PID) != cmd.Process.Pid || h[0].Path != name || h[0].Name == "" {
 		t.Errorf("held by %v (%v), want process %d", h, err, cmd.Process.Pid)
 	}
 	in.Close()
 	cmd.Wait()
 	for range 50 { // the process may take a moment to be gone
-		if h, _ = c.Holding(t.Context(), []string{dir}); len(h) == 0 {
+		if h, _ = c.OpenFiles(t.Context(), []string{dir}); len(h) == 0 {
 			break
 		}
 	}

@@ -153,8 +153,8 @@ type rmProcess struct {
 const maxHeld = 4096
 
 // Holding asks the system which programs use the files at or below the paths.
-func (l *live) Holding(ctx context.Context, paths []string) ([]Holder, error) {
-	var out []Holder
+func (l *live) OpenFiles(ctx context.Context, paths []string) ([]OpenFile, error) {
+	var out []OpenFile
 	for _, path := range paths {
 		var files []string
 		filepath.WalkDir(path, func(name string, e fs.DirEntry, err error) error {
@@ -168,7 +168,7 @@ func (l *live) Holding(ctx context.Context, paths []string) ([]Holder, error) {
 		})
 		for _, p := range usedBy(files) {
 			if p.PID != int32(os.Getpid()) {
-				out = append(out, Holder{p, path})
+				out = append(out, OpenFile{p, path})
 			}
 		}
 	}

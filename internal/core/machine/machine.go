@@ -67,7 +67,7 @@ type Program struct {
 }
 
 // Holder is a running program that has a file open.
-type Holder struct {
+type OpenFile struct {
 	Program
 	Path string // real path of the file
 }
@@ -90,7 +90,7 @@ type Computer interface {
 	Running(ctx context.Context, names []string) ([]Program, error)
 	// Holding returns the running programs that have a file at or below one of
 	// these real paths open, one line a program and path asked for.
-	Holding(ctx context.Context, paths []string) ([]Holder, error)
+	OpenFiles(ctx context.Context, paths []string) ([]OpenFile, error)
 	// Registry opens a key of the registry (HKLM\... or HKCU\...), for the user
 	// given where it is a user's. One that is not there, or a computer without
 	// a registry, gives an error that is fs.ErrNotExist.

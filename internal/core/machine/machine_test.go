@@ -140,14 +140,14 @@ func TestTermIsTheWayBack(t *testing.T) {
 	} {
 		real := filepath.Join(q.c.Root(), q.rel)
 		got, u := Term(q.c, real)
-		if got != q.want || (u == nil) != (q.user == "") || u != nil && u.Name != q.user || Spoken(q.c, real) != q.said {
-			t.Errorf("%s is %q of %v, spoken %q", q.rel, got, u, Spoken(q.c, real))
+		if got != q.want || (u == nil) != (q.user == "") || u != nil && u.Name != q.user || DisplayPath(q.c, real) != q.said {
+			t.Errorf("%s is %q of %v, spoken %q", q.rel, got, u, DisplayPath(q.c, real))
 		}
 		if back, err := q.c.Locate(got, u); err != nil || back != real {
 			t.Errorf("%s leads back to %s (%v)", got, back, err)
 		}
 	}
-	if Spoken(l, "/elsewhere") != "/elsewhere" {
+	if DisplayPath(l, "/elsewhere") != "/elsewhere" {
 		t.Error("a path beside the disk")
 	}
 }
@@ -182,7 +182,7 @@ func TestDrives(t *testing.T) {
 	if want, _ := filepath.EvalSymlinks(filepath.Join(other, "Boats/list.txt")); err != nil || real != want {
 		t.Errorf("it is at %s (%v)", real, err)
 	}
-	if got := Spoken(c, real); got != `D:\Boats\list.txt` {
+	if got := DisplayPath(c, real); got != `D:\Boats\list.txt` {
 		t.Errorf("it is called %s", got)
 	}
 	if back, err := Real(c, `D:\Boats\list.txt`); err != nil || back != real {
@@ -203,8 +203,8 @@ func TestDrives(t *testing.T) {
 	}
 	for path, want := range map[string]string{`E:\y`: `C:\Daten\Alt\y`, `C:\Boats\list.txt`: `D:\Boats\list.txt`} {
 		real, err := c.Locate(path, nil)
-		if err != nil || Spoken(c, real) != want {
-			t.Errorf("%s is at %s (%v), want %s", path, Spoken(c, real), err, want)
+		if err != nil || DisplayPath(c, real) != want {
+			t.Errorf("%s is at %s (%v), want %s", path, DisplayPath(c, real), err, want)
 		}
 		if _, err := os.Stat(real); err != nil {
 			t.Error(err)
@@ -273,7 +273,7 @@ func TestRealIsTheWayBack(t *testing.T) {
 		c, err := Open(root)
 		fatal.If(t, err)
 		path := filepath.Join(c.Root(), "srv", "data", "new")
-		if got, err := Real(c, Spoken(c, path)); err != nil || got != path {
+		if got, err := Real(c, DisplayPath(c, path)); err != nil || got != path {
 			t.Errorf("%s: %q, %v", system, got, err)
 		}
 		for _, bad := range []string{"/../../../etc/passwd", "/srv/../../x", "/srv/out/hosts", `C:\..\..\x`} {

@@ -8,7 +8,7 @@ import (
 
 	"howett.net/plist"
 
-	"movekit/internal/core/marks"
+	"movekit/internal/core/filemeta"
 )
 
 // macUsers are the people of a Mac: the folders in /Users, but for what is shared.
@@ -37,7 +37,7 @@ func macAccounts(folders string) *Accounts {
 	a.add(a.groups, a.gids, macStaff, "staff")
 	a.add(a.groups, a.gids, macAdmin, "admin")
 	for _, u := range macUsers(folders) {
-		if o, ok := marks.OwnerOf(u.Home); ok && o.UID != 0 {
+		if o, ok := filemeta.OwnerOf(u.Home); ok && o.UID != 0 {
 			a.add(a.users, a.uids, o.UID, u.Name)
 			a.primary[o.UID] = macStaff
 		}

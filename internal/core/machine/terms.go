@@ -9,7 +9,7 @@ import (
 // Spoken returns a real path as the computer itself would write it: C:\... for
 // a Windows computer, /... for another, without the folder that its disk is
 // in.
-func Spoken(c Computer, real string) string {
+func DisplayPath(c Computer, real string) string {
 	if c.Root() == "" {
 		return real
 	}
@@ -60,7 +60,7 @@ var canonical = map[System][]string{
 // Term returns a real path in the terms of cards (%APPDATA%\X), and whose it is
 // where it lies in a user's profile: the way back from Locate.
 func Term(c Computer, real string) (path string, owner *User) {
-	path = Spoken(c, real)
+	path = DisplayPath(c, real)
 	separator := c.System().Separator()
 	longest := 0
 	for _, name := range canonical[c.System()] {

@@ -16,13 +16,13 @@ import (
 // in its name.
 func (m *Move) Deactivate(ctx context.Context) ([]*run.Outcome, error) {
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
-		return m.free(ctx, c, o, func(h *holder.Held) error { return nil })
+		return m.free(ctx, c, o, func(h *holder.Handle) error { return nil })
 	})
 }
 
 // free frees the licences of an app; on prepares each, or passes it over with
 // errPassed.
-func (m *Move) free(ctx context.Context, c *card.Card, o *run.Outcome, on func(*holder.Held) error) error {
+func (m *Move) free(ctx context.Context, c *card.Card, o *run.Outcome, on func(*holder.Handle) error) error {
 	if may, err := m.mayFree(ctx, c, o); err != nil || !may {
 		return err
 	}
@@ -30,13 +30,13 @@ func (m *Move) free(ctx context.Context, c *card.Card, o *run.Outcome, on func(*
 	if err != nil {
 		return err
 	}
-	return m.eachLicence(c, version.Value, o, "deactivated", on, func(h *holder.Held) (*run.LicenceOutcome, error) { return h.Free(ctx) })
+	return m.eachLicence(c, version.Value, o, "deactivated", on, func(h *holder.Handle) (*run.LicenceOutcome, error) { return h.Free(ctx) })
 }
 
 // eachLicence opens the licences of an app, one after the other, and changes each
 // that on does not pass over. done is what it is then. What keeps one from that does not
 // keep the others, unless the person ends it all.
-func (m *Move) eachLicence(c *card.Card, version string, o *run.Outcome, done string, on func(*holder.Held) error, change func(*holder.Held) (*run.LicenceOutcome, error)) error {
+func (m *Move) eachLicence(c *card.Card, version string, o *run.Outcome, done string, on func(*holder.Handle) error, change func(*holder.Handle) (*run.LicenceOutcome, error)) error {
 	var first error
 	for i := range c.Licences {
 		l := &c.Licences[i]
@@ -72,7 +72,7 @@ func (m *Move) eachLicence(c *card.Card, version string, o *run.Outcome, done st
 // whole, and is what is still here.
 func (m *Move) mayFree(ctx context.Context, c *card.Card, o *run.Outcome) (bool, error) {
 	f := m.Facts(c)
-	f.OldLost, f.Trying = m.Wishes.Lost != "", m.State.Trying(c)
+	f.OldLost, f.Trying = m.Exceptions.Lost != "", m.State.Trying(c)
 	f.Kit, f.Version, f.Drift, f.Seat = &steps.KitFacts{}, &steps.VersionFacts{}, &steps.DriftFacts{}, &steps.SeatFacts{Licence: steps.Standing{Left: -1}}
 	var err error
 	if f.Kit, err = m.kitFacts(ctx, c, true); err != nil {
@@ -91,7 +91,7 @@ func (m *Move) mayFree(ctx context.Context, c *card.Card, o *run.Outcome) (bool,
 	}
 	on, err := m.Check(steps.Deactivate, c, f, o)
 	if err == nil && on && f.OldLost && len(c.Licences) > 0 {
-		err = m.Overrode(c, o, steps.Overridden{Gate: "old-computer", Step: steps.Deactivate, Why: "freed from " + f.Here + " in the name of " + f.OldName, Because: m.Wishes.Lost})
+		err = m.Overrode(c, o, steps.Overridden{Gate: "old-computer", Step: steps.Deactivate, Why: "freed from " + f.Here + " in the name of " + f.OldName, Because: m.Exceptions.Lost})
 	}
 	return on, err
 }

@@ -58,7 +58,7 @@ func (m *Move) gather(ctx context.Context, c *card.Card, damage []string) (*gath
 	if f.Use.Running, err = m.running(ctx, c); err != nil || !f.Packed {
 		return g, err
 	}
-	if g.targets, g.unplaced, err = m.Kinds.Targets(ctx, m.Run, c, m.say()); err != nil {
+	if g.targets, g.unplaced, err = m.Kinds.Targets(ctx, m.Run, c, m.choices()); err != nil {
 		return nil, err
 	}
 	if err := m.gatherPlaces(ctx, g); err != nil {
@@ -91,7 +91,7 @@ func (m *Move) gatherPlaces(ctx context.Context, g *gathered) error {
 		var drive machine.NoDrive
 		switch {
 		case fault.KindOf(u.Err) == fault.NoUser:
-			f.Place.NoUser = append(f.Place.NoUser, m.say().UserHere(u.Key.User))
+			f.Place.NoUser = append(f.Place.NoUser, m.choices().UserHere(u.Key.User))
 		case errors.As(u.Err, &drive):
 			g.lacks = append(g.lacks, lack{item.Label(u.Key), drive.Error(), NeedDrive, string(drive)})
 		default:
@@ -126,7 +126,7 @@ func (m *Move) gatherPlaces(ctx context.Context, g *gathered) error {
 		return nil
 	}
 	// Existing data cannot be set aside while a program has it open.
-	holders, err := m.Computer.Holding(ctx, paths)
+	holders, err := m.Computer.OpenFiles(ctx, paths)
 	for _, h := range holders {
 		f.Use.Open = append(f.Use.Open, fmt.Sprintf("%s has %s open", survey.ProgramText(h.Program), h.Path))
 	}
@@ -165,11 +165,11 @@ func (m *Move) gatherPlace(ctx context.Context, t item.Target, g *gathered) erro
 			}
 		}
 	}
-	if t.Known.Placed != nil || g.same[t.Key] {
+	if t.InKit.Placed != nil || g.same[t.Key] {
 		return nil
 	}
 	volume := t.Mover.Volume(ctx)
-	if err := g.space.add(volume, t.Known.Sealed.Bytes); err != nil {
+	if err := g.space.add(volume, t.InKit.Sealed.Bytes); err != nil {
 		return err
 	}
 	if disk != "" {

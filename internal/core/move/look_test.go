@@ -35,7 +35,7 @@ func TestExpected(t *testing.T) {
 	lay.Database(t, fleet, "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1)")
 	s, err := o.Job(o.Old).Survey(ctx)
 	fatal.If(t, err)
-	if i := s.Apps[0].Items[0]; len(i.Doubts) != 1 || !strings.Contains(i.Doubts[0], "of its own name") || len(i.Counts) != 1 || i.Counts[0].Value != 2 {
+	if i := s.Apps[0].Items[0]; len(i.Warnings) != 1 || !strings.Contains(i.Warnings[0], "of its own name") || len(i.Counts) != 1 || i.Counts[0].Value != 2 {
 		t.Errorf("the survey: %+v", i)
 	}
 	out := o.Pack()
@@ -173,9 +173,9 @@ func TestPromisedSize(t *testing.T) {
 }
 
 // agreeing does what a step asks for.
-type agreeing struct{ run.Nobody }
+type agreeing struct{ run.NonInteractive }
 
-func (agreeing) Guide(context.Context, run.Guided) (run.Reply, error) {
+func (agreeing) DoStep(context.Context, run.ManualStep) (run.Reply, error) {
 	return run.Reply{Answer: "done"}, nil
 }
 
@@ -300,7 +300,7 @@ func TestOpens(t *testing.T) {
 		for _, a := range answers {
 			p.Answers = append(p.Answers, run.Reply{Answer: a})
 		}
-		j.Person = p
+		j.Technician = p
 		out := o.Only(j.Verify(ctx))
 		if len(answers) == 0 && len(p.Shown) > 0 && out.Opened.Untried == "" {
 			t.Error("somebody was asked who had seen it")

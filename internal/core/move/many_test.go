@@ -58,8 +58,8 @@ func TestEach(t *testing.T) {
 	unpack := func(items ...string) *run.Outcome {
 		t.Helper()
 		j := o.Job(o.New)
-		j.Items, j.Say.Users = items, map[string]string{"maren": "mholm"}
-		j.Say.Places = map[string]string{"app/years": "/data/years"}
+		j.Items, j.Choices.Users = items, map[string]string{"maren": "mholm"}
+		j.Choices.Places = map[string]string{"app/years": "/data/years"}
 		return o.Only(j.Unpack(ctx))
 	}
 	if got := did(unpack("app/years@2019", "app/profiles@Profiles/x.work@maren")); got != "years@2019 placed, profiles@Profiles/x.work of maren placed" {
@@ -82,7 +82,7 @@ func TestEach(t *testing.T) {
 	lay.Out(t, o.Dir, map[string]string{"old/srv/diary/2026/a": "new"})
 	os.RemoveAll(filepath.Join(o.Dir, "old/home/maren/.app/Profiles/x.work"))
 	j := o.Job(o.Old)
-	l := &survey.Looker{Here: j.Here, Run: j.Run, Kinds: j.Kinds, Since: survey.Quick}
+	l := &survey.Scanner{Host: j.Host, Run: j.Run, Kinds: j.Kinds, Since: survey.Quick}
 	now, err := l.Now(ctx, j.Cards[0])
 	fatal.If(t, err)
 	survey.Close(now.Places)
@@ -134,7 +134,7 @@ items:
 			t.Fatalf("%s %v", got, out.Blocks)
 		}
 		j := o.Job(o.New)
-		j.Person, j.Say.Users, j.Overrides = &looker{says: true}, map[string]string{"maren": "mholm"}, map[string]string{"version-rule": newer["version"]}
+		j.Technician, j.Choices.Users, j.Overrides = &looker{says: true}, map[string]string{"maren": "mholm"}, map[string]string{"version-rule": newer["version"]}
 		out = o.Only(j.Unpack(ctx))
 		if office.Blocked(out) != "" || o.Text("new"+c.want+"/list") != "Tern" || o.Text("new/opt/app-8.0/plugins/p") != "P" {
 			t.Errorf("own setting %q: %v %+v", c.own, out.Blocks, out.Items)
@@ -184,7 +184,7 @@ func TestOtherDrives(t *testing.T) {
 		t.Errorf("a drive that is not here, in spite of the gate: %v", out[0].Err)
 	}
 	j = o.Job(o.New)
-	j.Person, j.Say.Drives = &looker{says: true}, map[string]string{"D": `C:\Daten\D`}
+	j.Technician, j.Choices.Drives = &looker{says: true}, map[string]string{"D": `C:\Daten\D`}
 	fatal.If(t, j.Redirect())
 	o.Only(j.Unpack(ctx))
 	if got := o.Text("new/ProgramData/app.ini"); o.Text("new/Daten/D/Harbour/boats") != "Tern" || got != "data=C:\\Daten\\D\\Harbour\\boats\r\nold=C:/Daten/D/Else\r\n" {

@@ -27,27 +27,27 @@ import (
 // Move is one run of a step, with all it takes.
 type Move struct {
 	*run.Run
-	Kinds     item.Table
-	Say       item.Choices
-	Wishes    holder.Wishes
-	Ways      map[string]tree.Policy              // what happens to what is in the way, by app and by address of an item; "" stands for all, and where nothing is said a person is asked
-	Asks      func(*card.Licence) licence.Service // in place of the cards' desks; nil stands for those
-	Since     survey.Since                        // how much is looked at of what became of what is sealed
-	NoRepoint bool                                // settings are left as they are
-	Pause     time.Duration                       // before a service that is down is asked again; 0 stands for the usual
+	Kinds      item.Table
+	Choices    item.Choices
+	Exceptions holder.Exceptions
+	Policies   map[string]tree.Policy              // what happens to what is in the way, by app and by address of an item; "" stands for all, and where nothing is said a person is asked
+	Asks       func(*card.Licence) licence.Service // in place of the cards' desks; nil stands for those
+	Since      survey.Since                        // how much is looked at of what became of what is sealed
+	KeepPaths  bool                                // settings are left as they are
+	Pause      time.Duration                       // before a service that is down is asked again; 0 stands for the usual
 }
 
 // New prepares a step.
 func New(r *run.Run) *Move { return &Move{Run: r, Kinds: kinds.All, Since: survey.Quick} }
 
 // Licences are what the licences are held by in this run.
-func (m *Move) Licences() *holder.Room {
-	return &holder.Room{Run: m.Run, Wishes: m.Wishes, Kinds: m.Kinds, Choices: m.say(), Asks: m.Asks, Pause: m.Pause}
+func (m *Move) Licences() *holder.Session {
+	return &holder.Session{Run: m.Run, Exceptions: m.Exceptions, Kinds: m.Kinds, Choices: m.choices(), Asks: m.Asks, Pause: m.Pause}
 }
 
 // say is what a person said of where things go, now or before. It is said of the new
 // computer only.
-func (m *Move) say() item.Choices {
+func (m *Move) choices() item.Choices {
 	if m.Side() == steps.OldSide && !m.Manifest.Keep {
 		return item.Choices{}
 	}
@@ -55,21 +55,21 @@ func (m *Move) say() item.Choices {
 	if m.Instead != "" && !m.Self().Is(m.State.New) {
 		before = steps.Chosen{} // it was said of the computer that broke
 	}
-	return item.Choices{Chosen: before.With(m.Say.Chosen), Mine: m.Say.Mine}
+	return item.Choices{Chosen: before.With(m.Choices.Chosen), RunAsMe: m.Choices.RunAsMe}
 }
 
 // settle records what a person says now, for all later steps.
-func (m *Move) settle() error {
-	if m.State.Chosen.With(m.Say.Chosen).Same(m.State.Chosen) {
+func (m *Move) recordChoices() error {
+	if m.State.Chosen.With(m.Choices.Chosen).Same(m.State.Chosen) {
 		return nil
 	}
-	return m.Record(journal.EventChosen, steps.Key{}, m.Say.Chosen)
+	return m.Record(journal.EventChosen, steps.Key{}, m.Choices.Chosen)
 }
 
 // Redirect has the new computer find what was on drives that only the old one has, as was
 // said before.
 func (m *Move) Redirect() error {
-	for letter, folder := range m.say().Drives {
+	for letter, folder := range m.choices().Drives {
 		if _, err := m.Computer.SetDrive(letter, folder); err != nil {
 			return err
 		}
@@ -78,8 +78,8 @@ func (m *Move) Redirect() error {
 }
 
 // looker looks at this computer for an app of the kit.
-func (m *Move) looker(c *card.Card, estimate bool) *survey.Looker {
-	return &survey.Looker{Here: m.For(c), Run: m.Run, Kinds: m.Kinds, Looking: item.Looking{KitDir: m.Kit.Place(), Target: m.Manifest.New.System, Estimate: estimate}}
+func (m *Move) looker(c *card.Card, estimate bool) *survey.Scanner {
+	return &survey.Scanner{Host: m.For(c), Run: m.Run, Kinds: m.Kinds, Options: item.Options{KitDir: m.Kit.Place(), Target: m.Manifest.New.System, Estimate: estimate}}
 }
 
 // running are an app's programs that run here.
@@ -90,10 +90,10 @@ func (m *Move) running(ctx context.Context, c *card.Card) ([]string, error) {
 // targets returns the items of an app with their places here, and the users who are not here. An item that has no
 // place for another reason is an error.
 func (m *Move) targets(ctx context.Context, c *card.Card) (out []item.Target, noUser []string, err error) {
-	out, unplaced, err := m.Kinds.Targets(ctx, m.Run, c, m.say())
+	out, unplaced, err := m.Kinds.Targets(ctx, m.Run, c, m.choices())
 	for _, u := range unplaced {
 		if fault.KindOf(u.Err) == fault.NoUser {
-			noUser = append(noUser, m.say().UserHere(u.Key.User))
+			noUser = append(noUser, m.choices().UserHere(u.Key.User))
 		} else if err == nil {
 			item.Close(out)
 			out, err = nil, u.Err
@@ -108,7 +108,7 @@ func (m *Move) kitFacts(ctx context.Context, c *card.Card, needed bool) (*steps.
 	apps := []string{""} // none: the kit's own files alone
 	if needed {
 		apps = append(apps, c.Name)
-		m.Tell(run.Event{App: c.Name, What: "reading back what is sealed"})
+		m.Report(run.Event{App: c.Name, What: "reading back what is sealed"})
 	}
 	damage, err := m.damage(ctx, apps)
 	if err != nil {
@@ -127,7 +127,7 @@ func (m *Move) kitFacts(ctx context.Context, c *card.Card, needed bool) (*steps.
 
 // placer places items as this run says.
 func (m *Move) placer() *place.Placer {
-	return &place.Placer{Run: m.Run, Kinds: m.Kinds, Ways: m.Ways, Say: m.say()}
+	return &place.Placer{Run: m.Run, Kinds: m.Kinds, Ways: m.Policies, Say: m.choices()}
 }
 
 // stays are the items of an app that stay where they are, as the old computer had
@@ -142,9 +142,9 @@ func (m *Move) stays(c *card.Card) (out []item.Target) {
 		if i < 0 {
 			continue
 		}
-		o := &item.One{Here: m.For(c), Run: m.Run, Card: &c.Items[i], Was: s.Address}
+		o := &item.Instance{Host: m.For(c), Run: m.Run, Item: &c.Items[i], OldAddress: s.Address}
 		o.Key.App, o.Key.Item = c.Name, s.Item
-		out = append(out, item.Target{One: o, Parts: m.Kinds.Open(o)})
+		out = append(out, item.Target{Instance: o, Parts: m.Kinds.Open(o)})
 	}
 	return out
 }
@@ -163,5 +163,5 @@ func (m *Move) tellAll(about func(*steps.Item) bool) {
 			}
 		}
 	}
-	m.Tell(all)
+	m.Report(all)
 }

@@ -44,11 +44,11 @@ func TestUsersWithOtherNames(t *testing.T) {
 		t.Errorf("%v", out.Blocks)
 	}
 	j := o.Job(o.New)
-	j.Say.Users = map[string]string{"bert": "anna"}
+	j.Choices.Users = map[string]string{"bert": "anna"}
 	if out := o.Only(j.Unpack(ctx)); office.Blocked(out) != "place-ready" || !strings.Contains(out.Blocks[0].Why, "would both go to") {
 		t.Errorf("two users into one: %+v", out.Blocks)
 	}
-	j.Say.Users = map[string]string{"bert": "robert"}
+	j.Choices.Users = map[string]string{"bert": "robert"}
 	o.Only(j.Unpack(ctx))
 	if o.Text("new/home/anna/.app/x") != "anna's" || o.Text("new/home/robert/.app/x") != "bert's" {
 		t.Error("the users' settings are not in their places")
@@ -122,7 +122,7 @@ func TestFolderOfBoth(t *testing.T) {
 	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a.txt": "old", "old/srv/diary/deep/b": "same", "new/srv/diary/a.txt": "mine", "new/srv/diary/deep/b": "same", "new/srv/diary/own": "own"})
 	o.Pack()
 	first := files(t, o.Dir+"/new")
-	out := whateverCutBy(o, o.New, func(j *move.Move) { j.Ways = map[string]tree.Policy{"": tree.KeepBoth} }, (*move.Move).Unpack)
+	out := whateverCutBy(o, o.New, func(j *move.Move) { j.Policies = map[string]tree.Policy{"": tree.KeepBoth} }, (*move.Move).Unpack)
 	if got, want := files(t, o.Dir+"/new/srv"), []string{"diary(aside)/a.txt", "diary(aside)/deep/b", "diary(aside)/own", "diary/a (2).txt", "diary/a.txt", "diary/deep/b", "diary/own"}; !slices.Equal(got, want) || o.Text("new/srv/diary/a.txt") != "old" || o.Text("new/srv/diary/a (2).txt") != "mine" {
 		t.Errorf("%q: %+v", got, out.Items)
 	}
@@ -143,7 +143,7 @@ func TestSingleFile(t *testing.T) {
 		o := office.New(t, "items: [{name: key, kind: file, path: {linux: /etc/app.key}}]\n", "linux", map[string]string{"old/etc/app.key": "old", "new/etc/app.key": "mine"})
 		o.Pack()
 		j := o.Job(o.New)
-		j.Ways = map[string]tree.Policy{"": policy}
+		j.Policies = map[string]tree.Policy{"": policy}
 		out := o.Only(j.Unpack(ctx))
 		if got := o.Text("new/etc/app.key"); got != want[0] {
 			t.Errorf("%s: the file is %q", policy, got)
@@ -173,7 +173,7 @@ func TestDatabaseInTheWay(t *testing.T) {
 		os.Chmod(filepath.Join(o.Dir, "old/srv/b.db"), 0o640)
 		o.Pack()
 		j := o.Job(o.New)
-		j.Ways = map[string]tree.Policy{"": policy}
+		j.Policies = map[string]tree.Policy{"": policy}
 		out := o.Only(j.Unpack(ctx))
 		if _, err := os.Stat(there + "-journal"); (err == nil) != (policy == tree.KeepBoth || policy == tree.Skip) {
 			t.Errorf("%s: the old journal: %v", policy, err)
@@ -407,7 +407,7 @@ func TestStoppedIsNotDamaged(t *testing.T) {
 	o.Pack()
 	gone, cancel := context.WithCancel(ctx)
 	j := o.Job(o.New)
-	j.Wishes.Lost, j.Person = "it burnt", agreeing{}
+	j.Exceptions.Lost, j.Technician = "it burnt", agreeing{}
 	j.Notify = func(e run.Event) {
 		if e.What == "reading back what is sealed" {
 			cancel()

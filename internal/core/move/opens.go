@@ -58,7 +58,7 @@ func (m *Move) seen(ctx context.Context, c *card.Card, o *run.Outcome) (*steps.O
 	if before := m.State.Opened[c.Name]; before != nil && before.Good {
 		return before, nil
 	}
-	r, err := m.Person.Guide(ctx, run.Guided{Key: steps.Key{App: c.Name, Item: "app"}, App: c.Title, Action: run.ActionOpen, Step: 1, Of: 1, Do: c.Opens.Look, Ask: "What do you see"})
+	r, err := m.Technician.DoStep(ctx, run.ManualStep{Key: steps.Key{App: c.Name, Item: "app"}, App: c.Title, Action: run.ActionOpen, Step: 1, Of: 1, Do: c.Opens.Look, Ask: "What do you see"})
 	if fault.KindOf(err) == fault.Waits {
 		return &steps.Opened{Untried: "nobody has looked yet: " + c.Opens.Look}, nil
 	}
@@ -83,7 +83,7 @@ func (m *Move) silence(ctx context.Context, c *card.Card, o *run.Outcome) error 
 	if !c.Sole() || m.Manifest.Keep || m.State.Silenced[c.Name] {
 		return nil
 	}
-	_, err := m.Person.Guide(ctx, run.Guided{Key: steps.Key{App: c.Name, Item: "app"}, App: c.Title, Action: run.ActionSync, Step: 1, Of: 1,
+	_, err := m.Technician.DoStep(ctx, run.ManualStep{Key: steps.Key{App: c.Name, Item: "app"}, App: c.Title, Action: run.ActionSync, Step: 1, Of: 1,
 		Do: "Only one copy of " + c.Title + " may sync. See that nobody is signed in to it on " + m.Manifest.Old.Name + " any more, and that it does not start there by itself."})
 	if fault.KindOf(err) == fault.Waits {
 		o.Unquiet = true

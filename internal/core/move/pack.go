@@ -63,18 +63,18 @@ func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 			all.All += a.Items[i].Bytes
 		}
 	}
-	m.Tell(all)
+	m.Report(all)
 	for i, p := range a.Places {
 		switch is := &a.Items[i]; {
 		case is.Stays:
-			o.Items = append(o.Items, place.Outcome(p.One, "stays"))
-			packed.Stays = append(packed.Stays, steps.Stay{Item: p.Card.Name, Kind: p.Card.Kind, Address: is.Path})
+			o.Items = append(o.Items, place.Outcome(p.Instance, "stays"))
+			packed.Stays = append(packed.Stays, steps.Stay{Item: p.Item.Name, Kind: p.Item.Kind, Address: is.Path})
 		case p.Found:
 			out, err := m.packItem(ctx, p, is, kept[p.Key], a.Places)
 			if err != nil {
 				return fault.Wrap(fault.CannotPlace, err, "%s of %s is not sealed", p.Label(), c.Title)
 			}
-			out.Notes = is.Doubts
+			out.Notes = is.Warnings
 			o.Items = append(o.Items, out)
 			packed.Items = append(packed.Items, p.Key)
 			packed.Where = append(packed.Where, is.Where)
@@ -83,7 +83,7 @@ func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 	m.keepGone(c, &packed, o)
 	packed.Homes = map[string]string{}
 	for _, u := range m.Computer.Users() {
-		packed.Homes[u.Name] = machine.Spoken(m.Computer, u.Home)
+		packed.Homes[u.Name] = machine.DisplayPath(m.Computer, u.Home)
 	}
 	for _, l := range a.Licences {
 		if err := m.packLicence(ctx, c, l.Card, a, l.Secrets); err != nil {
@@ -134,7 +134,7 @@ func (m *Move) kept(ctx context.Context, a *survey.App) map[steps.Key]bool {
 	}
 	group(a.Places)
 	for _, p := range a.Places {
-		if p.Group != nil && slices.ContainsFunc(p.Group.Members, func(o *item.One) bool { return !kept[o.Key] }) {
+		if p.Group != nil && slices.ContainsFunc(p.Group.Members, func(o *item.Instance) bool { return !kept[o.Key] }) {
 			for _, o := range p.Group.Members {
 				kept[o.Key] = false
 			}
@@ -147,35 +147,35 @@ func (m *Move) kept(ctx context.Context, a *survey.App) map[steps.Key]bool {
 func group(places []survey.Place) {
 	root := func(p survey.Place) steps.Key {
 		key := p.Key
-		if p.Card.Attached != "" {
-			key.Item = p.Card.Attached
+		if p.Item.Attached != "" {
+			key.Item = p.Item.Attached
 		}
 		return key
 	}
 	groups := map[steps.Key]*item.Group{}
 	for _, p := range places {
-		if p.Found && p.Card.Attached != "" {
+		if p.Found && p.Item.Attached != "" {
 			groups[root(p)] = &item.Group{}
 		}
 	}
 	for _, p := range places {
 		if g := groups[root(p)]; g != nil && p.Found {
-			g.Members, p.Group = append(g.Members, p.One), g
+			g.Members, p.Group = append(g.Members, p.Instance), g
 		}
 	}
 }
 
 // packItem seals an item, unless it is kept. Those beside it may tell what is in it.
-func (m *Move) packItem(ctx context.Context, p survey.Place, is *item.Look, kept bool, beside []survey.Place) (run.ItemOutcome, error) {
-	out := place.Outcome(p.One, "kept")
+func (m *Move) packItem(ctx context.Context, p survey.Place, is *item.Inspection, kept bool, beside []survey.Place) (run.ItemOutcome, error) {
+	out := place.Outcome(p.Instance, "kept")
 	out.To = ""
 	if !kept {
 		sealed, err := p.Mover.Seal(ctx, is)
 		if err != nil {
 			return out, err
 		}
-		if i := slices.IndexFunc(beside, func(b survey.Place) bool { return b.Found && p.Card.Counted(b.Key.Item) }); i >= 0 {
-			if sealed.Tables, err = exports.Counted(ctx, p.One, *sealed, beside[i]); err != nil {
+		if i := slices.IndexFunc(beside, func(b survey.Place) bool { return b.Found && p.Item.Counted(b.Key.Item) }); i >= 0 {
+			if sealed.Tables, err = exports.Counted(ctx, p.Instance, *sealed, beside[i]); err != nil {
 				return out, err
 			}
 		}
@@ -199,7 +199,7 @@ func (m *Move) packItem(ctx context.Context, p survey.Place, is *item.Look, kept
 func (m *Move) packLicence(ctx context.Context, c *card.Card, l *card.Licence, a *survey.App, s licence.Secrets) error {
 	var files []string
 	for _, p := range a.Places {
-		if p.Found && slices.Contains(l.Items, p.Card.Name) {
+		if p.Found && slices.Contains(l.Items, p.Item.Name) {
 			files = append(files, p.Path)
 		}
 	}

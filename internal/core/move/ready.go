@@ -130,8 +130,8 @@ func (m *Move) Ready(ctx context.Context) (*Readiness, error) {
 		r.bad("", "kit", "the kit's own files are intact; its sealed data was not read, unpack does that first", "", "")
 	}
 	r.Notes = m.Computer.Notes()
-	if m.Kit.Unlocked() && m.Side() == steps.NewSide && !slices.ContainsFunc(slices.Collect(maps.Values(m.Say.Users)), func(name string) bool { return machine.FindUser(m.Computer, name) == nil }) {
-		return r, m.settle()
+	if m.Kit.Unlocked() && m.Side() == steps.NewSide && !slices.ContainsFunc(slices.Collect(maps.Values(m.Choices.Users)), func(name string) bool { return machine.FindUser(m.Computer, name) == nil }) {
+		return r, m.recordChoices()
 	}
 	return r, nil
 }
@@ -206,11 +206,11 @@ func (m *Move) readyActivate(c *card.Card, g *gathered) (out []steps.Block, lice
 	f := g.facts
 	f.Placed = true
 	for i := range c.Licences {
-		st := m.State.Stand(c, &c.Licences[i], nil, m.Now())
+		st := m.State.Standing(c, &c.Licences[i], nil, m.Now())
 		if m.Manifest.Keep {
 			break // a safety copy leaves licences alone
 		}
-		f.Seat = &steps.SeatFacts{Licence: st, Takeover: m.Wishes.Takeover != "", Second: m.Wishes.Second != "" || st.Second}
+		f.Seat = &steps.SeatFacts{Licence: st, Takeover: m.Exceptions.Takeover != "", Second: m.Exceptions.Second != "" || st.Second}
 		blocks, err := steps.Check(steps.Activate, f)
 		if err != nil {
 			return nil, nil, err
@@ -288,16 +288,16 @@ func blocksOf(f steps.Facts) []steps.Block {
 // are known.
 func (m *Move) readyStays(ctx context.Context, c *card.Card, packed *steps.Packed, r *Readiness) error {
 	for _, p := range m.looker(c, false).Staying(c, packed) {
-		is, err := p.Look(ctx, item.Looking{})
+		is, err := p.Look(ctx, item.Options{})
 		if err != nil {
 			return err
 		}
-		where := cmp.Or(p.Card.Kind.Info().StaysAt, "there") + ", " + cmp.Or(is.Path, "address not known")
+		where := cmp.Or(p.Item.Kind.Info().StaysAt, "there") + ", " + cmp.Or(is.Path, "address not known")
 		if is.Reached == nil {
-			r.good(c.Title, p.Card.Name, where+"; not tried")
+			r.good(c.Title, p.Item.Name, where+"; not tried")
 			continue
 		}
-		r.add(c.Title, p.Card.Name, *is.Reached, map[bool]string{true: "reached", false: "not reached"}[*is.Reached]+": "+is.Path, "", NeedNetwork)
+		r.add(c.Title, p.Item.Name, *is.Reached, map[bool]string{true: "reached", false: "not reached"}[*is.Reached]+": "+is.Path, "", NeedNetwork)
 	}
 	return nil
 }
@@ -333,7 +333,7 @@ func (m *Move) readyItems(ctx context.Context, c *card.Card, packed *steps.Packe
 
 // readyUser says which user here gets the data of a user of the old computer.
 func (m *Move) readyUser(c *card.Card, old string, r *Readiness) {
-	name := m.say().UserHere(old)
+	name := m.choices().UserHere(old)
 	what := "user " + old
 	if u := machine.FindUser(m.Computer, name); u != nil {
 		r.good(c.Title, what, "is "+u.Name+" here")
@@ -376,7 +376,7 @@ func (m *Move) readyInTheWay(ctx context.Context, t item.Target, g *gathered, on
 	if same || !onDisk {
 		return says, nil
 	}
-	is, err := t.Look(ctx, item.Looking{})
+	is, err := t.Look(ctx, item.Options{})
 	if err != nil {
 		return "", err
 	}
@@ -385,20 +385,20 @@ func (m *Move) readyInTheWay(ctx context.Context, t item.Target, g *gathered, on
 		return "", err
 	}
 	if made {
-		says = fmt.Sprintf("%s was started here (on %s, after it was installed), and what it made of its own is in the way; unpack sets it aside", t.App.Title, is.Newest.Local().Format("2 January 2006"))
+		says = fmt.Sprintf("%s was started here (on %s, after it was installed), and what it made of its own is in the way; unpack sets it aside", t.Card.Title, is.Newest.Local().Format("2 January 2006"))
 	}
 	another, err := t.Another()
 	if another {
 		says += "; it is another profile than the one that comes"
 	}
-	return strings.Join(append([]string{says}, is.Doubts...), "; "), err
+	return strings.Join(append([]string{says}, is.Warnings...), "; "), err
 }
 
 // readySpace compares what will be written with the free space, for all apps together.
 func (m *Move) readySpace(r *Readiness, need volumes) {
 	for _, id := range slices.Sorted(maps.Keys(need)) {
 		v := need[id]
-		says := fmt.Sprintf("%s are needed on the drive of %s, %s are free", humanize.Bytes(uint64(v.need)), machine.Spoken(m.Computer, v.at), humanize.Bytes(v.free))
+		says := fmt.Sprintf("%s are needed on the drive of %s, %s are free", humanize.Bytes(uint64(v.need)), machine.DisplayPath(m.Computer, v.at), humanize.Bytes(v.free))
 		r.add("", "space", v.over() <= 0, says, "fits", NeedSpace)
 		if v.over() > 0 {
 			r.Checks[len(r.Checks)-1].Stops = steps.Unpack

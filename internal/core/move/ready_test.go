@@ -99,7 +99,7 @@ func TestOnNew(t *testing.T) {
 	says(r, "user tobias", "is not here user tobias")
 	lay.Out(t, o.Dir, map[string]string{"new/opt/v": "8.3", "new/opt/edition": "HARBOUR", "new/lib/driver": "", "new/srv/diary/a": "2", "new/home/maren/.app/s": "m"})
 	lay.Database(t, filepath.Join(o.Dir, "new/srv/b.db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES (1)")
-	asTobias := func(j *move.Move) { j.Say.Users = map[string]string{"tobias": "t.ove"} }
+	asTobias := func(j *move.Move) { j.Choices.Users = map[string]string{"tobias": "t.ove"} }
 	r = see(asTobias)
 	if got, want := told(r), "version false, edition true, A driver true, server true, account true, diary true, data true, user maren true, settings of maren true, user tobias true, settings of tobias true, space true"; got != want {
 		t.Errorf("things in the way: %s\nwant %s", got, want)
@@ -232,7 +232,7 @@ func TestThirdComputer(t *testing.T) {
 		t.Errorf("where nobody activated it, and by whom that was seen: %+v, %v", s, err)
 	}
 	lost := o.Job(third)
-	lost.Wishes.Lost = "stolen"
+	lost.Exceptions.Lost = "stolen"
 	if got := office.Blocked(o.Only(lost.Deactivate(ctx))); got != "new-computer" {
 		t.Errorf("a third computer frees in the old one's name: %q", got)
 	}
@@ -243,7 +243,7 @@ func TestThirdComputer(t *testing.T) {
 		t.Fatalf("instead: %+v", out)
 	}
 	s := o.Job(third).State
-	st := s.Stand(o.Kit.Cards[0], &o.Kit.Cards[0].Licences[0], nil, now)
+	st := s.Standing(o.Kit.Cards[0], &o.Kit.Cards[0].Licences[0], nil, now)
 	if s.New.Name != "THIRD" || st.From != "NEW" || st.Old != licence.Active || st.New != licence.Unknown || st.Next != steps.Deactivate || s.Proven(o.Kit.Cards[0]) {
 		t.Errorf("after that: %s, %+v", s.New.Name, st)
 	}
@@ -255,7 +255,7 @@ func TestThirdComputer(t *testing.T) {
 		t.Errorf("it is still taken up on the broken one: %+v", out)
 	}
 	lost = o.Job(third)
-	lost.Person, lost.Wishes.Lost = agreeing{}, "it is in the harbour"
+	lost.Technician, lost.Exceptions.Lost = agreeing{}, "it is in the harbour"
 	if out := o.Only(lost.Deactivate(ctx)); out.Licences[0].Did != "deactivated" {
 		t.Errorf("freed in its name: %+v", out)
 	}
@@ -296,7 +296,7 @@ func TestSafetyCopy(t *testing.T) {
 	o.Pack()
 	for _, c := range []machine.Computer{o.Old, o.New} {
 		m := o.Job(c)
-		m.Person = agreeing{}
+		m.Technician = agreeing{}
 		if got := office.Blocked(o.Only(m.Deactivate(ctx))) + office.Blocked(o.Only(m.Activate(ctx))); !strings.Contains(got, "not-a-copy") {
 			t.Errorf("the licence: stopped by %q", got)
 		}
@@ -329,7 +329,7 @@ func TestInsteadForgets(t *testing.T) {
 	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": "", "third/srv/.keep": "", "third/computer.yaml": lay.Ident("linux", "THIRD", "3")})
 	o.Pack()
 	j := o.Job(o.New)
-	j.Say.Places = map[string]string{"app/diary": "/elsewhere"}
+	j.Choices.Places = map[string]string{"app/diary": "/elsewhere"}
 	if o.Only(j.Unpack(ctx)); o.Text("new/elsewhere/a") != "x" {
 		t.Fatal("it is not where it was asked for")
 	}
@@ -439,7 +439,7 @@ licences: [{name: file, method: file, items: [token], covers: "8"}, {name: seat,
 						u.Overrides[check.Gate] = "tried"
 					}
 					u.Unpack(ctx) //nolint:errcheck // what stops activate is looked at
-					j.Person, do = agreeing{}, j.Activate
+					j.Technician, do = agreeing{}, j.Activate
 				}
 				out, err := do(ctx)
 				fatal.If(t, err)

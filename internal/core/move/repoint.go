@@ -14,20 +14,20 @@ import (
 
 // repointing says where the things of the old computer are on this one, for settings that
 // hold paths.
-func (m *Move) repointing(c *card.Card, targets []item.Target) *item.Repointing {
-	if m.NoRepoint {
+func (m *Move) repointing(c *card.Card, targets []item.Target) *item.PathUpdates {
+	if m.KeepPaths {
 		return nil
 	}
-	pairs := item.Pairs(m.Run, m.say(), targets)
+	pairs := item.Pairs(m.Run, m.choices(), targets)
 	system := string(m.Computer.System())
-	return &item.Repointing{
+	return &item.PathUpdates{
 		Map: func(it *card.Item) *repoint.Map {
 			if !it.Renames {
 				return repoint.New(system, pairs)
 			}
 			return repoint.New(system, pairs, repoint.Pair{Old: m.Manifest.Old.Name, New: m.Computer.Name()})
 		},
-		Agreed: func(ctx context.Context, o *item.One, edits []repoint.Edit, lines []repoint.Line) (bool, error) {
+		Agreed: func(ctx context.Context, o *item.Instance, edits []repoint.Edit, lines []repoint.Line) (bool, error) {
 			return m.agreed(c, o, edits, lines)
 		},
 	}
@@ -35,15 +35,15 @@ func (m *Move) repointing(c *card.Card, targets []item.Target) *item.Repointing 
 
 // agreed shows what is to be changed in an item's settings, asks, and seals it before it is
 // done.
-func (m *Move) agreed(c *card.Card, o *item.One, edits []repoint.Edit, lines []repoint.Line) (yes bool, err error) {
+func (m *Move) agreed(c *card.Card, o *item.Instance, edits []repoint.Edit, lines []repoint.Line) (yes bool, err error) {
 	if len(edits) > 0 {
-		if yes, err = m.Person.Change(c.Title, o.Key, lines); err != nil {
+		if yes, err = m.Technician.Change(c.Title, o.Key, lines); err != nil {
 			return false, err
 		}
 	}
 	r := steps.Repointed{Sealed: kit.Sealed{Stream: o.Stream() + ".repointed"}}
 	if !yes {
-		if o.Known.Repointed == nil {
+		if o.InKit.Repointed == nil {
 			return false, nil
 		}
 		return false, m.Record(journal.EventRepointed, o.Key, r) // an interrupted run was about to

@@ -53,11 +53,11 @@ func TestRepointed(t *testing.T) {
 	if out := o.Pack(); office.Blocked(out) != "" {
 		t.Fatal(out.Blocks)
 	}
-	unpack := func(p run.Person, change func(*move.Move)) *run.Outcome {
+	unpack := func(p run.Technician, change func(*move.Move)) *run.Outcome {
 		t.Helper()
 		j := o.Job(o.New)
-		j.Person = p
-		j.Say.Users, j.Say.Places = map[string]string{"maren": "mholm"}, map[string]string{"app/data": "/data/harbour"}
+		j.Technician = p
+		j.Choices.Users, j.Choices.Places = map[string]string{"maren": "mholm"}, map[string]string{"app/data": "/data/harbour"}
 		if change != nil {
 			change(j)
 		}
@@ -68,7 +68,7 @@ func TestRepointed(t *testing.T) {
 		return out[0]
 	}
 	// Where nobody can be asked, nothing of the item is in place.
-	if out := unpack(run.Nobody{}, nil); fault.KindOf(out.Err) != fault.NotRepointed || o.Text("new/people/mholm/.app/app.ini") != "" {
+	if out := unpack(run.NonInteractive{}, nil); fault.KindOf(out.Err) != fault.NotRepointed || o.Text("new/people/mholm/.app/app.ini") != "" {
 		t.Fatalf("nobody was asked: %v", out.Err)
 	}
 	p := &looker{says: true}
@@ -121,11 +121,11 @@ func TestRepointed(t *testing.T) {
 		}
 	}
 	// The same again is the same: nobody is asked.
-	if again := unpack(run.Nobody{}, nil); again.Err != nil || again.Items[0].Did != "same" {
+	if again := unpack(run.NonInteractive{}, nil); again.Err != nil || again.Items[0].Did != "same" {
 		t.Errorf("again: %v %+v", again.Err, again.Items)
 	}
 	// Another place needs the first to be taken back.
-	if out := unpack(p, func(j *move.Move) { j.Say.Places = map[string]string{"app/data": "/other"} }); fault.KindOf(out.Err) != fault.Usage {
+	if out := unpack(p, func(j *move.Move) { j.Choices.Places = map[string]string{"app/data": "/other"} }); fault.KindOf(out.Err) != fault.Usage {
 		t.Errorf("another place: %v", out.Err)
 	}
 	unpack(p, nil)
@@ -163,7 +163,7 @@ func TestRepointed(t *testing.T) {
 	verify(true)
 	o.Only(o.Job(o.New).Undo(ctx))
 	p = &looker{says: true}
-	unpack(p, func(j *move.Move) { j.NoRepoint = true })
+	unpack(p, func(j *move.Move) { j.KeepPaths = true })
 	if len(p.lines) > 0 || !strings.Contains(o.Text("new/people/mholm/.app/app.ini"), "/srv/data/boats") {
 		t.Error("paths that are to be left are changed")
 	}
@@ -178,7 +178,7 @@ func TestRepointTriggers(t *testing.T) {
 	o.Pack()
 	j := o.Job(o.New)
 	p := &looker{says: true}
-	j.Person, j.Say.Users = p, map[string]string{"maren": "m2"}
+	j.Technician, j.Choices.Users = p, map[string]string{"maren": "m2"}
 	out := o.Only(j.Unpack(ctx))
 	if len(p.lines) > 0 || len(out.Items[0].Notes) == 0 {
 		t.Errorf("asked about %v, notes %q", p.lines, out.Items[0].Notes)
@@ -200,7 +200,9 @@ func TestRepointCutOff(t *testing.T) {
 	o.Pack()
 	first := files(t, o.Dir+"/new/home/m2")
 	for round := range 2 {
-		whateverCutBy(o, o.New, func(j *move.Move) { j.Person, j.Say.Users = &looker{says: true}, map[string]string{"maren": "m2"} }, (*move.Move).Unpack)
+		whateverCutBy(o, o.New, func(j *move.Move) {
+			j.Technician, j.Choices.Users = &looker{says: true}, map[string]string{"maren": "m2"}
+		}, (*move.Move).Unpack)
 		for _, name := range []string{".app", ".some"} {
 			if got := o.Text("new/home/m2/" + name + "/x.ini"); got != "p=/home/m2/a\n" {
 				t.Errorf("round %d: the settings in %s say %q", round, name, got)

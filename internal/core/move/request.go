@@ -19,7 +19,7 @@ var errPassed = errors.New("passed over")
 // steps.
 func (m *Move) Request(ctx context.Context) (*licence.RequestFile, []*run.Outcome, error) {
 	file := &licence.RequestFile{Format: 1, Kit: m.Manifest.ID, Computer: m.Computer.Name(), Made: m.Now().UTC()}
-	onPaper := func(h *holder.Held) error {
+	onPaper := func(h *holder.Handle) error {
 		if h.Desk() == nil {
 			return errPassed
 		}
@@ -27,7 +27,7 @@ func (m *Move) Request(ctx context.Context) (*licence.RequestFile, []*run.Outcom
 		return nil
 	}
 	change := m.takeUp
-	if m.Licences().Frees() {
+	if m.Licences().Deactivates() {
 		change = m.free
 	}
 	out, err := m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error { return change(ctx, c, o, onPaper) })
@@ -35,11 +35,11 @@ func (m *Move) Request(ctx context.Context) (*licence.RequestFile, []*run.Outcom
 }
 
 // requested notes a licence whose request is written, which is no error.
-func requested(h *holder.Held, o *run.Outcome, err error) error {
+func requested(h *holder.Handle, o *run.Outcome, err error) error {
 	if !errors.Is(err, holder.ErrWritten) {
 		return err
 	}
-	o.Licences = append(o.Licences, run.LicenceOutcome{Licence: h.Card.Name, Did: "requested", Good: true})
+	o.Licences = append(o.Licences, run.LicenceOutcome{Licence: h.Licence.Name, Did: "requested", Good: true})
 	return nil
 }
 
@@ -54,14 +54,14 @@ func (m *Move) Accept(ctx context.Context, f *licence.AnswerFile) ([]*run.Outcom
 		left[a] = true
 	}
 	out, err := m.Each(ctx, func(_ context.Context, c *card.Card, o *run.Outcome) error {
-		return m.eachAtDesk(c, func(h *holder.Held) error {
+		return m.eachAtDesk(c, func(h *holder.Handle) error {
 			for signed := range left {
 				did, mine, err := accept(h, signed)
 				if mine {
 					delete(left, signed)
 				}
 				if err != nil {
-					return fault.Wrap(fault.DeskSignature, err, "the answer for the licence %s of %s is not taken in", h.Card.Name, c.Title)
+					return fault.Wrap(fault.DeskSignature, err, "the answer for the licence %s of %s is not taken in", h.Licence.Name, c.Title)
 				}
 				if did != nil {
 					o.Licences = append(o.Licences, *did)
@@ -77,7 +77,7 @@ func (m *Move) Accept(ctx context.Context, f *licence.AnswerFile) ([]*run.Outcom
 }
 
 // eachAtDesk opens every licence of an app that is a seat at a desk.
-func (m *Move) eachAtDesk(c *card.Card, use func(*holder.Held) error) error {
+func (m *Move) eachAtDesk(c *card.Card, use func(*holder.Handle) error) error {
 	for i := range c.Licences {
 		h, err := m.Licences().Open(c, &c.Licences[i], "")
 		if err == nil && h.Desk() != nil {
@@ -91,7 +91,7 @@ func (m *Move) eachAtDesk(c *card.Card, use func(*holder.Held) error) error {
 }
 
 // accept takes in one answer, where it is one for the licence.
-func accept(h *holder.Held, signed string) (did *run.LicenceOutcome, mine bool, err error) {
+func accept(h *holder.Handle, signed string) (did *run.LicenceOutcome, mine bool, err error) {
 	a, err := licence.Verify(signed, h.Desk().Key.PublicKey)
 	if err != nil {
 		return nil, false, nil //nolint:nilerr // another desk's; told when nobody takes it
@@ -119,12 +119,12 @@ func (m *Move) AcceptSpoken(ctx context.Context, text string) ([]*run.Outcome, e
 		if m.State.Packed[c.Name] == nil {
 			return nil // nothing of it can wait for an answer
 		}
-		return m.eachAtDesk(c, func(h *holder.Held) error {
+		return m.eachAtDesk(c, func(h *holder.Handle) error {
 			want, request := h.Waiting()
 			if taken || want == nil {
 				return nil
 			}
-			a, err := request.Hear(want.Action, text)
+			a, err := request.ReadPhoneAnswer(want.Action, text)
 			if fault.KindOf(err) == fault.Usage {
 				mistyped = err
 			}

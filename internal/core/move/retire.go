@@ -94,7 +94,7 @@ func (m *Move) eachRetired(ctx context.Context, c *card.Card, o *run.Outcome, in
 		if err != nil {
 			return err
 		}
-		out := place.Outcome(t.One, "")
+		out := place.Outcome(t.Instance, "")
 		err = do(t, &out)
 		t.Close()
 		if err != nil {

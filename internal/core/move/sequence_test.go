@@ -158,8 +158,8 @@ func (s *sequence) step(name string, c machine.Computer, way tree.Policy, do fun
 		lines = s.random.IntN(8)
 	}
 	m := move.New(s.Run(&cut{s.Kit, lines}, c))
-	m.Overrides, m.Ways = map[string]string{"right-name": "x", "old-unchanged": "x"}, map[string]tree.Policy{"": way}
-	m.Person, m.Say.Users = &looker{says: s.random.IntN(3) > 0}, map[string]string{"maren": "m2"}
+	m.Overrides, m.Policies = map[string]string{"right-name": "x", "old-unchanged": "x"}, map[string]tree.Policy{"": way}
+	m.Technician, m.Choices.Users = &looker{says: s.random.IntN(3) > 0}, map[string]string{"maren": "m2"}
 	out, err := do(m, s.T.Context())
 	for _, o := range out {
 		err = errors.Join(err, o.Err)

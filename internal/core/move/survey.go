@@ -36,11 +36,11 @@ func (m *Move) Survey(ctx context.Context) (*survey.Survey, error) {
 		return nil, err
 	}
 	defer m.Private.Drop()
-	l := survey.Looker{Here: m.Here, Kinds: m.Kinds, Looking: item.Looking{KitDir: m.Kit.Place(), Target: m.Manifest.New.System, Estimate: true}}
+	l := survey.Scanner{Host: m.Host, Kinds: m.Kinds, Options: item.Options{KitDir: m.Kit.Place(), Target: m.Manifest.New.System, Estimate: true}}
 	if m.Side() == steps.OldSide {
 		l.Run, l.Since = m.Run, m.Since
 	}
-	s, err := l.Look(ctx, cards, m.Facts)
+	s, err := l.Scan(ctx, cards, m.Facts)
 	if err != nil {
 		return nil, err
 	}

@@ -40,7 +40,7 @@ func (m *Move) Todos() ([]Todo, error) {
 			if ci == nil || ci.Exports == nil {
 				continue
 			}
-			files, err := exports.Files(&item.One{Here: m.Here, Run: m.Run, Key: it.Key, Card: ci, Known: it})
+			files, err := exports.Files(&item.Instance{Host: m.Host, Run: m.Run, Key: it.Key, Item: ci, InKit: it})
 			if err != nil {
 				return nil, err
 			}

@@ -54,7 +54,7 @@ func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 		}
 		undoing = append(undoing, u)
 		if u.Missing != "" {
-			f.Undo.AsideGone = append(f.Undo.AsideGone, item.Label(it.Key)+" (it was at "+machine.Spoken(m.Computer, u.Missing)+")")
+			f.Undo.AsideGone = append(f.Undo.AsideGone, item.Label(it.Key)+" (it was at "+machine.DisplayPath(m.Computer, u.Missing)+")")
 		}
 	}
 	if on, err := m.Check(steps.Undo, c, f, o); err != nil || !on {

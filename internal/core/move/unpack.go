@@ -55,7 +55,7 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 			return err
 		}
 	}
-	if err := m.settle(); err != nil {
+	if err := m.recordChoices(); err != nil {
 		return err
 	}
 	// Every list is checked before anything is written.
@@ -66,7 +66,7 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 	}
 	pointing := m.repointing(c, g.targets)
 	for _, t := range g.targets {
-		t.Repointing = pointing
+		t.PathUpdates = pointing
 		out, err := m.placer().Put(ctx, t, g.same[t.Key])
 		if err != nil {
 			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not in place", t.Label(), c.Title)

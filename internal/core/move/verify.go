@@ -67,7 +67,7 @@ func (m *Move) verifyApp(ctx context.Context, c *card.Card, o *run.Outcome) erro
 // compare compares what is here with the old computer's. also adds to the result what the item's kind cannot see;
 // it may be nil.
 func compare(ctx context.Context, t item.Target, did string, also func(*steps.Checked) error) (run.ItemOutcome, error) {
-	out := place.Outcome(t.One, did)
+	out := place.Outcome(t.Instance, did)
 	c, err := t.Compare(ctx)
 	if err == nil && also != nil {
 		err = also(c)
@@ -76,26 +76,26 @@ func compare(ctx context.Context, t item.Target, did string, also func(*steps.Ch
 		return out, err
 	}
 	if out.To == "" {
-		out.To = t.Was
+		out.To = t.OldAddress
 	}
 	out.Equal, out.Rows, out.Diffs, out.Count = c.Equal, c.Rows, c.Diffs, c.Count
 	return out, nil
 }
 
 func (m *Move) verifyItem(ctx context.Context, c *card.Card, t item.Target, beside []item.Target) (run.ItemOutcome, error) {
-	if was := t.Known.Placed; was != nil && was.Policy == string(tree.KeepBoth) {
+	if was := t.InKit.Placed; was != nil && was.Policy == string(tree.KeepBoth) {
 		t.Path = was.To // it was put beside what was there
 	}
 	if again, err := m.Licences().IssuedAgain(ctx, c, t); err != nil {
 		return run.ItemOutcome{}, err
 	} else if again {
-		out := place.Outcome(t.One, "checked")
+		out := place.Outcome(t.Instance, "checked")
 		out.Equal, out.Rows = true, []steps.Row{{What: "licence file", Old: "for " + m.Manifest.Old.Name, New: "issued again", Same: true}}
 		return out, m.Record(journal.EventChecked, t.Key, steps.Checked{Equal: true, Rows: out.Rows})
 	}
 	out, err := compare(ctx, t, "checked", func(checked *steps.Checked) error {
-		if i := slices.IndexFunc(beside, func(b item.Target) bool { return t.Card.Counted(b.Key.Item) }); i >= 0 {
-			if err := exports.Compare(ctx, t.One, beside[i], checked); err != nil {
+		if i := slices.IndexFunc(beside, func(b item.Target) bool { return t.Item.Counted(b.Key.Item) }); i >= 0 {
+			if err := exports.Compare(ctx, t.Instance, beside[i], checked); err != nil {
 				return err
 			}
 		}
@@ -104,7 +104,7 @@ func (m *Move) verifyItem(ctx context.Context, c *card.Card, t item.Target, besi
 	if err != nil {
 		return out, err
 	}
-	was := t.Known.Placed
+	was := t.InKit.Placed
 	out.Skipped = !out.Equal && was != nil && was.Policy == string(tree.Skip)
 	return out, m.Record(journal.EventChecked, t.Key, steps.Checked{Equal: out.Equal, Skipped: out.Skipped, Rows: out.Rows, Diffs: out.Diffs, Count: out.Count})
 }
@@ -118,7 +118,7 @@ func (m *Move) verifyLicence(ctx context.Context, c *card.Card, l *card.Licence,
 	if err != nil {
 		return err
 	}
-	st, asked := h.Stand(ctx)
+	st, asked := h.Standing(ctx)
 	if asked != nil {
 		st.By = "the kit's journal, since the licence desk could not be asked"
 	}

@@ -28,19 +28,19 @@ type Placer struct {
 }
 
 // Outcome begins the outcome of a step for an item. did says what was done.
-func Outcome(o *item.One, did string) run.ItemOutcome {
+func Outcome(o *item.Instance, did string) run.ItemOutcome {
 	out := run.ItemOutcome{Item: o.Key.Item, User: o.Key.User, Did: did, To: o.Path}
-	if o.Known != nil {
-		out.Files, out.Bytes = o.Known.Sealed.Files, o.Known.Sealed.Bytes
+	if o.InKit != nil {
+		out.Files, out.Bytes = o.InKit.Sealed.Files, o.InKit.Sealed.Bytes
 	}
 	return out
 }
 
 // Put puts one item in place. same says that the existing data was found to be what is sealed.
 func (m *Placer) Put(ctx context.Context, t item.Target, same bool) (run.ItemOutcome, error) {
-	out := Outcome(t.One, "same")
-	if was := t.Known.Placed; was != nil && was.To != t.Path && was.Policy != string(tree.KeepBoth) {
-		return out, fault.New(fault.Usage, "it is in place at %s, and is to go to %s now: have it taken back first", machine.Spoken(m.Computer, was.To), machine.Spoken(m.Computer, t.Path))
+	out := Outcome(t.Instance, "same")
+	if was := t.InKit.Placed; was != nil && was.To != t.Path && was.Policy != string(tree.KeepBoth) {
+		return out, fault.New(fault.Usage, "it is in place at %s, and is to go to %s now: have it taken back first", machine.DisplayPath(m.Computer, was.To), machine.DisplayPath(m.Computer, t.Path))
 	}
 	done, err := m.resumed(ctx, t)
 	if err != nil {
@@ -52,7 +52,7 @@ func (m *Placer) Put(ctx context.Context, t item.Target, same bool) (run.ItemOut
 			return out, err
 		}
 		out.Notes = append(out.Notes, m.lookThrough(done.Aside)...)
-		done, t.Known.Placing = nil, nil
+		done, t.InKit.Placing = nil, nil
 		same = false // the existing data has moved since it was compared
 	}
 	if done == nil {
@@ -105,7 +105,7 @@ func (m *Placer) carryOut(ctx context.Context, t item.Target, done *steps.Placed
 			return err
 		}
 		s, err := t.Mover.Stage(ctx, name)
-		t.Known.Repointed = m.State.Items[t.Key].Repointed // what is in place then has other paths than what is sealed
+		t.InKit.Repointed = m.State.Items[t.Key].Repointed // what is in place then has other paths than what is sealed
 		done.Unkept, done.Notes, done.Waits = append(done.Unkept, s.Unkept...), append(done.Notes, s.Notes...), s.Waits
 		return err
 	}
@@ -122,13 +122,13 @@ func (m *Placer) carryOut(ctx context.Context, t item.Target, done *steps.Placed
 	}
 	done.Notes = append(done.Notes, m.notes(result)...)
 	if result.Kept != "" {
-		done.Notes = append(done.Notes, "check "+machine.Spoken(m.Computer, result.Kept)+": somebody edited it while it was replaced")
+		done.Notes = append(done.Notes, "check "+machine.DisplayPath(m.Computer, result.Kept)+": somebody edited it while it was replaced")
 	}
 	slices.Sort(done.Notes) // a resumed run finds some of them again
 	slices.Sort(done.Unkept)
 	done.Notes, done.Unkept = slices.Compact(done.Notes), slices.Compact(done.Unkept)
 	if result.Conflicts != "" && aside != "" && aside != result.Conflicts {
-		done.Notes = append(done.Notes, "check "+machine.Spoken(m.Computer, result.Conflicts)+": these files were in the way")
+		done.Notes = append(done.Notes, "check "+machine.DisplayPath(m.Computer, result.Conflicts)+": these files were in the way")
 	} else if result.Conflicts != "" {
 		done.Aside = result.Conflicts
 	}
@@ -143,10 +143,10 @@ func (m *Placer) carryOut(ctx context.Context, t item.Target, done *steps.Placed
 func (m *Placer) notes(r *item.Result) []string {
 	out := r.Notes
 	for _, spare := range r.Meanwhile {
-		out = append(out, "check "+machine.Spoken(m.Computer, spare)+": somebody made it after a run was interrupted")
+		out = append(out, "check "+machine.DisplayPath(m.Computer, spare)+": somebody made it after a run was interrupted")
 	}
 	if r.Gone != "" {
-		out = append(out, machine.Spoken(m.Computer, r.Gone)+" is gone, so nothing could be added from it")
+		out = append(out, machine.DisplayPath(m.Computer, r.Gone)+" is gone, so nothing could be added from it")
 	}
 	return out
 }
@@ -163,7 +163,7 @@ func pendingStage(p *steps.Plan) bool {
 
 // content returns a hash of what is sealed of an item.
 func content(t item.Target) string {
-	if all := t.Known.Sealed.All(); len(all) > 0 {
+	if all := t.InKit.Sealed.All(); len(all) > 0 {
 		return all[len(all)-1].Hash
 	}
 	return ""
@@ -172,7 +172,7 @@ func content(t item.Target) string {
 // resumed returns what an interrupted run was doing with an item, if that has begun to rename data. Otherwise it
 // returns nil, and the step decides anew.
 func (m *Placer) resumed(ctx context.Context, t item.Target) (*steps.Placed, error) {
-	was := t.Known.Placing
+	was := t.InKit.Placing
 	if was == nil || len(was.Plan.Left()) == 0 {
 		return nil, nil
 	}
@@ -219,7 +219,7 @@ func (m *Placer) lookThrough(aside string) []string {
 	if aside == "" {
 		return nil
 	}
-	return []string{"look through " + machine.Spoken(m.Computer, aside) + ": a run that was cut off has set it aside"}
+	return []string{"look through " + machine.DisplayPath(m.Computer, aside) + ": a run that was cut off has set it aside"}
 }
 
 // placed stamps an item that is in place, and records it. If an interrupted run moved it in, somebody may have edited
@@ -231,7 +231,7 @@ func (m *Placer) placed(ctx context.Context, t item.Target, done *steps.Placed, 
 		}
 	}
 	if ours && done.Waits == "" {
-		if err := t.Mover.Mark(ctx, done.To, done); err != nil {
+		if err := t.Mover.RecordPlaced(ctx, done.To, done); err != nil {
 			return err
 		}
 	}
@@ -246,7 +246,7 @@ func (m *Placer) unedited(ctx context.Context, t item.Target, done *steps.Placed
 	if err != nil || !same || !added(t, done) {
 		return same, err
 	}
-	is, err := t.Look(ctx, item.Looking{Again: true})
+	is, err := t.Look(ctx, item.Options{Again: true})
 	return err == nil && is.Newest != nil && is.Newest.Before(done.Begun), err
 }
 
@@ -260,7 +260,9 @@ func (m *Placer) recordPlaced(event string, key steps.Key, p steps.Placed) error
 	return m.Record(event, key, spoken)
 }
 
-func (m *Placer) spoken(path string) (string, error) { return machine.Spoken(m.Computer, path), nil }
+func (m *Placer) spoken(path string) (string, error) {
+	return machine.DisplayPath(m.Computer, path), nil
+}
 
 // alreadyAt returns where the item is on this computer already: in its place, or where an earlier run put it beside
 // something. It returns "" if it is nowhere.
@@ -269,7 +271,7 @@ func alreadyAt(ctx context.Context, t item.Target, same bool) (string, error) {
 		return t.Path, nil
 	}
 	var tries []string
-	for _, was := range []*steps.Placed{t.Known.Placed, t.Known.Placing} {
+	for _, was := range []*steps.Placed{t.InKit.Placed, t.InKit.Placing} {
 		if was != nil && was.Policy == string(tree.KeepBoth) && was.To != t.Path {
 			tries = append(tries, was.To)
 		}
@@ -285,7 +287,7 @@ func alreadyAt(ctx context.Context, t item.Target, same bool) (string, error) {
 // recordSame records that an item is in its place, unless the journal has that.
 func (m *Placer) recordSame(ctx context.Context, t item.Target, at string) error {
 	done := steps.Placed{To: at}
-	if was := t.Known.Placing; was != nil && was.To == at && was.Plan != nil && len(was.Plan.Ops) > 0 && was.Plan.Ops[0].Do != steps.MoveOut {
+	if was := t.InKit.Placing; was != nil && was.To == at && was.Plan != nil && len(was.Plan.Ops) > 0 && was.Plan.Ops[0].Do != steps.MoveOut {
 		done.Policy, done.Aside, done.Begun = was.Policy, was.Aside, was.Begun // an interrupted run put it there
 		if op := was.Plan.Ops[0]; op.Aside != "" {
 			if there, err := t.Exists(ctx, op.Aside); err != nil {
@@ -294,7 +296,7 @@ func (m *Placer) recordSame(ctx context.Context, t item.Target, at string) error
 				done.Aside = op.Aside
 			}
 		}
-	} else if was := t.Known.Placed; was != nil && was.To == at {
+	} else if was := t.InKit.Placed; was != nil && was.To == at {
 		return nil
 	} else {
 		done.Same = true
@@ -304,7 +306,7 @@ func (m *Placer) recordSame(ctx context.Context, t item.Target, at string) error
 
 // discardStage deletes what an interrupted run has staged.
 func discardStage(ctx context.Context, t item.Target) error {
-	if t.Known.Placing == nil {
+	if t.InKit.Placing == nil {
 		return nil
 	}
 	name, err := t.Names.Free(ctx, t.Path, item.ForStage)
@@ -322,7 +324,7 @@ func (m *Placer) intend(ctx context.Context, t item.Target) (done *steps.Placed,
 	if e.There, err = t.Exists(ctx, t.Path); err != nil {
 		return done, did, err
 	}
-	if was := t.Known.Placing; was != nil && was.Aside != "" {
+	if was := t.InKit.Placing; was != nil && was.Aside != "" {
 		if there, err := t.Exists(ctx, was.Aside); err != nil {
 			return done, did, err
 		} else if there {
@@ -360,7 +362,7 @@ func (m *Placer) existing(ctx context.Context, t item.Target, done *steps.Placed
 		}
 	}
 	if unedited {
-		was := t.Known.Earlier
+		was := t.InKit.Earlier
 		e.Renew, e.Conflicts = was.Stamp, e.Aside+"-files"
 		done.Policy, done.Aside = was.Policy, was.Aside
 		if added(t, was) {
@@ -392,18 +394,18 @@ func (m *Placer) existing(ctx context.Context, t item.Target, done *steps.Placed
 // way returns what to do with existing data: what was said on the command line, or what the user answers.
 func (m *Placer) way(ctx context.Context, t item.Target) (tree.Policy, error) {
 	family := t.Key
-	family.Item = t.Card.Name
-	for _, address := range []string{t.Key.Address(), family.Address(), t.Key.App + "/" + t.Card.Name, t.Key.App, ""} {
+	family.Item = t.Item.Name
+	for _, address := range []string{t.Key.Address(), family.Address(), t.Key.App + "/" + t.Item.Name, t.Key.App, ""} {
 		if p := m.Ways[address]; p != "" {
 			return p, nil
 		}
 	}
-	is, err := t.Look(ctx, item.Looking{Again: true})
+	is, err := t.Look(ctx, item.Options{Again: true})
 	if err != nil {
 		return "", err
 	}
 	spoken, _ := t.Mover.Where()
-	w := run.InTheWay{Key: t.Key, Title: t.App.Title, Where: spoken, Files: is.Files, Bytes: is.Bytes, Coming: *t.Known}
+	w := run.Conflict{Key: t.Key, Title: t.Card.Title, Where: spoken, Files: is.Files, Bytes: is.Bytes, Coming: *t.InKit}
 	if is.Newest != nil {
 		w.Newest = *is.Newest
 	}
@@ -413,24 +415,24 @@ func (m *Placer) way(ctx context.Context, t item.Target) (tree.Policy, error) {
 	if w.Another, err = t.Another(); err != nil {
 		return "", err
 	}
-	said, err := m.Person.Way(w)
+	said, err := m.Technician.Resolve(w)
 	return cmp.Or(tree.Policy(said), tree.SetAside), err
 }
 
 // Started reports whether the app itself made the existing data when it was started on this computer: the data is
 // newer than the program.
-func (m *Placer) Started(ctx context.Context, t item.Target, is *item.Look) (bool, error) {
-	if t.Known.Placed != nil || t.Known.Earlier != nil || is.Newest == nil {
+func (m *Placer) Started(ctx context.Context, t item.Target, is *item.Inspection) (bool, error) {
+	if t.InKit.Placed != nil || t.InKit.Earlier != nil || is.Newest == nil {
 		return false, nil
 	}
-	v, err := m.For(t.App).Version(ctx, t.App)
+	v, err := m.For(t.Card).Version(ctx, t.Card)
 	return err == nil && !v.Changed.IsZero() && is.Newest.After(v.Changed.Add(time.Minute)), err
 }
 
 // untouched reports whether the data in an item's place is from an earlier pack, put there by an unpack, and
 // nobody has edited it since.
 func untouched(ctx context.Context, t item.Target) (bool, error) {
-	was := t.Known.Earlier
+	was := t.InKit.Earlier
 	if was == nil || was.To != t.Path || was.Stamp == "" || was.Same || was.Policy == string(tree.Skip) || was.Policy == string(tree.Replace) {
 		return false, nil
 	}

@@ -25,7 +25,7 @@ func (m *Placer) OldTarget(ctx context.Context, c *card.Card, it *steps.Item) (i
 		return t, err
 	}
 	retired := *it
-	t.Known = &retired
+	t.InKit = &retired
 	here := func(path string) (string, error) {
 		real, err := machine.Real(m.Computer, path)
 		return m.TakenAlong(c, real), err
@@ -76,17 +76,17 @@ func (m *Placer) recordRetired(event string, key steps.Key, r steps.Retired) err
 // Retire moves one item to a spare name, and leaves a note.
 func (m *Placer) Retire(ctx context.Context, t item.Target, out *run.ItemOutcome) error {
 	there, err := t.Exists(ctx, t.Path)
-	if err == nil && there && (t.Known.Retired != nil || t.Known.Retiring != nil) {
+	if err == nil && there && (t.InKit.Retired != nil || t.InKit.Retiring != nil) {
 		there, err = m.holds(ctx, t, t.Path)
 	}
 	if err != nil {
 		return err
 	}
-	r := t.Known.Retiring
+	r := t.InKit.Retiring
 	switch {
 	case r != nil && r.Plan != nil: // an interrupted run has begun
-	case t.Known.Retired != nil && !there:
-		if out.Did, out.Aside = "retired already", t.Known.Retired.To; out.Aside == "" {
+	case t.InKit.Retired != nil && !there:
+		if out.Did, out.Aside = "retired already", t.InKit.Retired.To; out.Aside == "" {
 			out.Did = "gone"
 		}
 		return nil
@@ -116,9 +116,9 @@ func (m *Placer) Retire(ctx context.Context, t item.Target, out *run.ItemOutcome
 		out.Did, done.To, done.Plan = "gone", "", nil
 		return m.recordRetired(journal.EventRetired, t.Key, done)
 	}
-	if first := t.Known.Retired; first != nil && first.To != "" && first.To != done.To {
+	if first := t.InKit.Retired; first != nil && first.To != "" && first.To != done.To {
 		// The first one is what moves back. What was made since stays where it is.
-		out.Notes = append(out.Notes, "what was made at "+machine.Spoken(m.Computer, t.Path)+" since is at "+machine.Spoken(m.Computer, done.To)+" now")
+		out.Notes = append(out.Notes, "what was made at "+machine.DisplayPath(m.Computer, t.Path)+" since is at "+machine.DisplayPath(m.Computer, done.To)+" now")
 		done.To = first.To
 	}
 	done.Plan = nil
@@ -153,7 +153,7 @@ func (m *Placer) newRetire(ctx context.Context, t item.Target) (*steps.Retired, 
 func (m *Placer) holds(ctx context.Context, t item.Target, name string) (bool, error) {
 	at := m.Kinds.Open(t.At(name))
 	defer at.Close()
-	is, err := at.Look(ctx, item.Looking{})
+	is, err := at.Look(ctx, item.Options{})
 	return err == nil && is.Files > 0, err
 }
 
@@ -169,7 +169,7 @@ It went as it was at %s.
 The old copy was set aside at %s, and is called
   %s
 now. Do not work in it: what is done there does not come to %s.
-`, m.State.New.Name, to, steps.Moment(t.Known.SealedAt), steps.Moment(m.Now()), machine.Spoken(m.Computer, r.To), m.State.New.Name)
+`, m.State.New.Name, to, steps.Moment(t.InKit.SealedAt), steps.Moment(m.Now()), machine.DisplayPath(m.Computer, r.To), m.State.New.Name)
 }
 
 // nothingAside says why nothing of an item is set aside, or "".
@@ -185,12 +185,12 @@ func nothingAside(it *steps.Item, r *steps.Retired) string {
 
 // Return moves one item back to its place. If somebody has made something else there, that moves to a spare.
 func (m *Placer) Return(ctx context.Context, t item.Target, out *run.ItemOutcome) error {
-	r := cmp.Or(t.Known.Retired, t.Known.Retiring)
-	if out.Did = nothingAside(t.Known, r); out.Did != "" {
+	r := cmp.Or(t.InKit.Retired, t.InKit.Retiring)
+	if out.Did = nothingAside(t.InKit, r); out.Did != "" {
 		return nil
 	}
 	done := *r
-	if was := t.Known.Returning; was != nil && was.Plan != nil {
+	if was := t.InKit.Returning; was != nil && was.Plan != nil {
 		done = *was
 	} else {
 		op := steps.Op{Do: steps.MoveIn, From: r.To, To: r.From}
@@ -240,8 +240,8 @@ func (m *Placer) Return(ctx context.Context, t item.Target, out *run.ItemOutcome
 
 // Remove deletes the spare of one retired item, if it is what was verified on the new computer.
 func (m *Placer) Remove(ctx context.Context, t item.Target, out *run.ItemOutcome, because string) error {
-	r := t.Known.Retired
-	if out.Did = nothingAside(t.Known, r); out.Did != "" {
+	r := t.InKit.Retired
+	if out.Did = nothingAside(t.InKit, r); out.Did != "" {
 		return nil
 	}
 	out.Aside = r.To

@@ -44,14 +44,14 @@ func (m *Placer) PlanUndo(ctx context.Context, c *card.Card, it *steps.Item) (*U
 		return u, err
 	}
 	u.target = &t
-	was := cmp.Or(t.Known.Placed, t.Known.Earlier)
+	was := cmp.Or(t.InKit.Placed, t.InKit.Earlier)
 	u.Out.To = was.To
 	policy := tree.Policy(was.Policy)
 	if was.Same || policy == tree.Skip || policy == tree.Replace {
 		u.Out.Did = map[bool]string{true: "was here", false: "not taken back"}[was.Same]
 		return u, nil
 	}
-	if u.undone = t.Known.Undoing; u.undone == nil || u.undone.Plan == nil {
+	if u.undone = t.InKit.Undoing; u.undone == nil || u.undone.Plan == nil {
 		if u.undone, err = m.newUndo(ctx, t, was); err != nil {
 			return u, err
 		}
@@ -80,7 +80,7 @@ func (m *Placer) PlanUndo(ctx context.Context, c *card.Card, it *steps.Item) (*U
 func (m *Placer) newUndo(ctx context.Context, t item.Target, was *steps.Placed) (*steps.Undone, error) {
 	unedited := steps.Op{If: steps.IfSame}
 	switch {
-	case t.Known.Placed == nil: // something else is sealed since
+	case t.InKit.Placed == nil: // something else is sealed since
 		unedited = steps.Op{If: steps.IfUnedited, Stamp: was.Stamp}
 	case added(t, was):
 		unedited = steps.Op{If: steps.IfUnedited, Stamp: was.Stamp}

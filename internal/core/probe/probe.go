@@ -113,7 +113,7 @@ func (p Prober) file(_ context.Context, s *card.Source, user *machine.User, whol
 	}
 	if s.Key != "" && s.FileFormat() == "plist" {
 		text, err = ListValue(name, s.Key)
-		return text, machine.Spoken(p.Computer, name) + ", " + s.Key, err
+		return text, machine.DisplayPath(p.Computer, name) + ", " + s.Key, err
 	}
 	text, err = readText(name)
 	if err != nil {
@@ -121,12 +121,12 @@ func (p Prober) file(_ context.Context, s *card.Source, user *machine.User, whol
 	}
 	if s.Key != "" {
 		text, err = keyValue(s.FileFormat(), text, s.Key)
-		return text, machine.Spoken(p.Computer, name) + ", " + s.Key, err
+		return text, machine.DisplayPath(p.Computer, name) + ", " + s.Key, err
 	}
 	if !whole {
 		text, _, _ = strings.Cut(text, "\n")
 	}
-	return text, machine.Spoken(p.Computer, name), nil
+	return text, machine.DisplayPath(p.Computer, name), nil
 }
 
 // ListValue reads a value of a property list of macOS: the text at a place such as Window/0, or
@@ -274,7 +274,7 @@ func (p Prober) exe(_ context.Context, s *card.Source, user *machine.User, _ boo
 	default:
 		text, err = ExeVersion(name)
 	}
-	return text, machine.Spoken(p.Computer, name), err
+	return text, machine.DisplayPath(p.Computer, name), err
 }
 
 // AppVersion returns the version of an application of macOS, which is a folder NAME.app: the

@@ -12,7 +12,7 @@ import (
 // mark is how far a kit's journal was when this computer last worked on it. It
 // lies in the user's cache, and is the one thing remembered outside the kit: it
 // tells a copy of a kit that is behind from the one that was worked on.
-type mark struct {
+type seenUpTo struct {
 	Lines int    `json:"lines"`
 	Mac   string `json:"mac"` // of the last of them
 }
@@ -37,7 +37,7 @@ func (r *Run) behind() string {
 		return ""
 	}
 	data, err := os.ReadFile(name)
-	var m mark
+	var m seenUpTo
 	if err != nil || json.Unmarshal(data, &m) != nil || m.Lines < 1 {
 		return ""
 	}
@@ -58,7 +58,7 @@ func (r *Run) remember() {
 	if err != nil || len(lines) == 0 || !r.Kit.Unlocked() {
 		return
 	}
-	data, err := json.Marshal(mark{len(lines), lines[len(lines)-1].MAC})
+	data, err := json.Marshal(seenUpTo{len(lines), lines[len(lines)-1].MAC})
 	if err == nil && os.MkdirAll(filepath.Dir(name), 0o700) == nil {
 		journal.WriteFile(name, data, 0o600) //nolint:errcheck // a mark that is missing makes nothing unsafe
 	}

@@ -26,52 +26,52 @@ type Event struct {
 const Limit = 5 * time.Second
 
 // Here is the computer that is worked on, and what was said about it.
-type Here struct {
-	Computer machine.Computer
-	Commands bool          // whether a person has agreed to the commands of the cards
-	Limit    time.Duration // how long a network place may keep silent
-	Person   Person        // who is asked
-	Notify   func(Event)   // nil where nobody listens
-	Private  *private.Folder
+type Host struct {
+	Computer   machine.Computer
+	Commands   bool          // whether a person has agreed to the commands of the cards
+	Limit      time.Duration // how long a network place may keep silent
+	Technician Technician    // who is asked
+	Notify     func(Event)   // nil where nobody listens
+	Private    *private.Folder
 
 	passwords map[string]string // that were asked for, by address
 }
 
 // NewHere stands for a computer on which nobody can be asked.
-func NewHere(c machine.Computer) *Here {
-	return &Here{Computer: c, Limit: Limit, Person: Nobody{}, Private: &private.Folder{}, passwords: map[string]string{}}
+func NewHost(c machine.Computer) *Host {
+	return &Host{Computer: c, Limit: Limit, Technician: NonInteractive{}, Private: &private.Folder{}, passwords: map[string]string{}}
 }
 
 // Prober reads single values from the computer.
-func (h *Here) Prober() probe.Prober {
+func (h *Host) Prober() probe.Prober {
 	return probe.Prober{Computer: h.Computer, Commands: h.Commands}
 }
 
 // Tell tells how the run gets on.
-func (h *Here) Tell(e Event) {
+func (h *Host) Report(e Event) {
 	if h.Notify != nil {
 		h.Notify(e)
 	}
 }
 
 // Bytes tells that so many bytes are done.
-func (h *Here) Bytes(n int64) { h.Tell(Event{Bytes: n}) }
+func (h *Host) AddBytes(n int64) { h.Report(Event{Bytes: n}) }
 
 // Begin tells that work on an item begins, and returns what counts its bytes.
 // total is 0 where it is not known.
-func (h *Here) Begin(key steps.Key, what string, total int64) func(int64) {
-	h.Tell(Event{App: key.App, Item: key.Item, User: key.User, What: what, Total: total})
-	return h.Bytes
+func (h *Host) Begin(key steps.Key, what string, total int64) func(int64) {
+	h.Report(Event{App: key.App, Item: key.Item, User: key.User, What: what, Total: total})
+	return h.AddBytes
 }
 
 // Detail tells what belongs into a log alone. It must hold no secret.
-func (h *Here) Detail(key steps.Key, what string) {
-	h.Tell(Event{App: key.App, Item: key.Item, User: key.User, Detail: what})
+func (h *Host) Detail(key steps.Key, what string) {
+	h.Report(Event{App: key.App, Item: key.Item, User: key.User, Detail: what})
 }
 
 // LetIn runs what needs a password. Where the one that is known does not do, it
 // is asked for, once a run. at is what is asked for, and what lets in.
-func (h *Here) LetIn(at, known string, use func(password string) error) error {
+func (h *Host) WithPassword(at, known string, use func(password string) error) error {
 	if known == "" {
 		known = h.passwords[at]
 	}
@@ -79,8 +79,8 @@ func (h *Here) LetIn(at, known string, use func(password string) error) error {
 	if fault.KindOf(err) != fault.ServerLogin || known != "" {
 		return err
 	}
-	typed, asked := h.Person.Password("Password for " + at + ": ")
-	if IsNobody(asked) {
+	typed, asked := h.Technician.Password("Password for " + at + ": ")
+	if IsNonInteractive(asked) {
 		return err
 	}
 	if asked != nil {
@@ -97,7 +97,7 @@ type Version struct {
 }
 
 // Version reads the version of an app; it is empty where that is not there.
-func (h *Here) Version(ctx context.Context, c *card.Card) (v Version, err error) {
+func (h *Host) Version(ctx context.Context, c *card.Card) (v Version, err error) {
 	if c.Version == nil {
 		return v, nil
 	}

@@ -12,7 +12,7 @@ import (
 )
 
 // Guided is one step that a person is asked to take.
-type Guided struct {
+type ManualStep struct {
 	Key      steps.Key // app and licence
 	App      string    // its title
 	Action   licence.Action
@@ -38,7 +38,7 @@ type Reply struct {
 }
 
 // InTheWay is something that is where an item goes.
-type InTheWay struct {
+type Conflict struct {
 	Key     steps.Key
 	Title   string // of the app
 	Where   string // as this computer writes it
@@ -52,7 +52,7 @@ type InTheWay struct {
 
 // Person is who is asked. An error of the kind fault.Waits says that nobody is
 // there, or that the person goes on later.
-type Person interface {
+type Technician interface {
 	// Password asks for a password, which is not shown.
 	Password(prompt string) (string, error)
 	// Agree has a person agree to what cannot be taken back.
@@ -63,52 +63,52 @@ type Person interface {
 	// person agrees. That nobody can be asked is an error.
 	Change(title string, key steps.Key, lines []repoint.Line) (bool, error)
 	// Way says what happens to what is in the way (tree.Policy); "" leaves it at the usual.
-	Way(w InTheWay) (policy string, err error)
+	Resolve(w Conflict) (policy string, err error)
 	// Guide has a person take a step, and say what was seen.
-	Guide(ctx context.Context, g Guided) (Reply, error)
+	DoStep(ctx context.Context, g ManualStep) (Reply, error)
 }
 
 // Nobody stands for a person where nobody can be asked.
-type Nobody struct{}
+type NonInteractive struct{}
 
-var _ Person = Nobody{}
+var _ Technician = NonInteractive{}
 
 // errNobody is the cause of every error of Nobody.
-var errNobody = errors.New("nobody can be asked here")
+var errNonInteractive = errors.New("nobody can be asked here")
 
 // IsNobody reports whether an error says that nobody could be asked.
-func IsNobody(err error) bool { return errors.Is(err, errNobody) }
+func IsNonInteractive(err error) bool { return errors.Is(err, errNonInteractive) }
 
-func nobody(format string, args ...any) error {
-	return &fault.Error{Kind: fault.Waits, What: fault.New(fault.Waits, format, args...).What, Err: errNobody}
+func unanswered(format string, args ...any) error {
+	return &fault.Error{Kind: fault.Waits, What: fault.New(fault.Waits, format, args...).What, Err: errNonInteractive}
 }
 
 // Password fails.
-func (Nobody) Password(prompt string) (string, error) { return "", nobody("%s", prompt) }
+func (NonInteractive) Password(prompt string) (string, error) { return "", unanswered("%s", prompt) }
 
 // Agree fails.
-func (Nobody) Agree(question string) error { return nobody("%s", question) }
+func (NonInteractive) Agree(question string) error { return unanswered("%s", question) }
 
 // AgreeToRun fails.
-func (Nobody) AgreeToRun(question string) error { return nobody("%s", question) }
+func (NonInteractive) AgreeToRun(question string) error { return unanswered("%s", question) }
 
 // Change fails.
-func (Nobody) Change(title string, key steps.Key, _ []repoint.Line) (bool, error) {
-	return false, &fault.Error{Kind: fault.NotRepointed, What: "paths in the settings " + key.Item + " of " + title + " are to be changed to where things are on this computer", App: key.App, Err: errNobody}
+func (NonInteractive) Change(title string, key steps.Key, _ []repoint.Line) (bool, error) {
+	return false, &fault.Error{Kind: fault.NotRepointed, What: "paths in the settings " + key.Item + " of " + title + " are to be changed to where things are on this computer", App: key.App, Err: errNonInteractive}
 }
 
 // Way leaves it at the usual.
-func (Nobody) Way(InTheWay) (string, error) { return "", nil }
+func (NonInteractive) Resolve(Conflict) (string, error) { return "", nil }
 
 // Guide fails.
-func (Nobody) Guide(_ context.Context, g Guided) (Reply, error) {
+func (NonInteractive) DoStep(_ context.Context, g ManualStep) (Reply, error) {
 	switch g.Action {
 	case ActionOpen:
-		return Reply{}, nobody("that %s shows its data is seen by a person", g.App)
+		return Reply{}, unanswered("that %s shows its data is seen by a person", g.App)
 	case ActionSync:
-		return Reply{}, nobody("that %s syncs on one computer only is seen to by a person", g.App)
+		return Reply{}, unanswered("that %s syncs on one computer only is seen to by a person", g.App)
 	case ActionType:
-		return Reply{}, nobody("%s of the licence %s of %s is typed by a person", g.Ask, g.Key.Item, g.App)
+		return Reply{}, unanswered("%s of the licence %s of %s is typed by a person", g.Ask, g.Key.Item, g.App)
 	}
-	return Reply{}, nobody("step %d of %d to %s the licence %s of %s is done by a person", g.Step, g.Of, g.Action, g.Key.Item, g.App)
+	return Reply{}, unanswered("step %d of %d to %s the licence %s of %s is done by a person", g.Step, g.Of, g.Action, g.Key.Item, g.App)
 }

@@ -55,7 +55,7 @@ type Kit interface {
 
 // Run is one run of a step.
 type Run struct {
-	*Here
+	*Host
 	Kit       Kit
 	Manifest  *kit.Manifest
 	Cards     []*card.Card
@@ -71,10 +71,10 @@ type Run struct {
 }
 
 // New begins a run. The journal is read once, here.
-func New(k Kit, h *Here) *Run {
+func New(k Kit, h *Host) *Run {
 	m, cards := k.Facts()
 	s := steps.Fold(*m, k.Lines())
-	return &Run{Here: h, Kit: k, Manifest: m, Cards: s.Cards(cards), State: s, Now: time.Now}
+	return &Run{Host: h, Kit: k, Manifest: m, Cards: s.Cards(cards), State: s, Now: time.Now}
 }
 
 // Self is this computer, told from the others. One that was made from the image of
@@ -277,8 +277,8 @@ func (r *Run) agreed(c *card.Card) error {
 // For is the computer as it is looked at for one app: the card's commands may
 // run where a person has agreed to that before. Only an unlocked kit's journal
 // is believed.
-func (r *Run) For(c *card.Card) *Here {
-	h := *r.Here
+func (r *Run) For(c *card.Card) *Host {
+	h := *r.Host
 	h.Commands = h.Commands || r.Kit.Unlocked() && r.State.Agreed[c.Name]
 	return &h
 }
@@ -290,7 +290,7 @@ func (r *Run) AgreeToCommands(c *card.Card) error {
 	for _, args := range c.Commands() {
 		list = append(list, strings.Join(args, " "))
 	}
-	if err := r.Person.AgreeToRun("The card of " + c.Title + " has these commands run on " + r.Computer.Name() + ":\n  " + strings.Join(list, "\n  ") + "\nMay they run?"); err != nil {
+	if err := r.Technician.AgreeToRun("The card of " + c.Title + " has these commands run on " + r.Computer.Name() + ":\n  " + strings.Join(list, "\n  ") + "\nMay they run?"); err != nil {
 		return err
 	}
 	return r.Record(journal.EventAgreed, steps.Key{App: c.Name}, c.Commands())

@@ -27,17 +27,17 @@ import (
 const pass = "agency-balcony-cabana-dagger-eagle-fable"
 
 // computer is a simulated one of a name.
-func computer(t *testing.T, name, hardware, more string) *Here {
+func computer(t *testing.T, name, hardware, more string) *Host {
 	t.Helper()
 	c, err := machine.Open(lay.Disk(t, "linux", map[string]string{machine.IdentityFile: lay.Ident("linux", name, hardware) + more, "opt/v": "8.2\n", "opt/app.ini": "edition=Harbour\n"}))
 	fatal.If(t, err)
-	h := NewHere(c)
+	h := NewHost(c)
 	h.Private.Above = filepath.Join(t.TempDir(), "x")
 	return h
 }
 
 // begun makes a kit on a computer with two apps, and begins a run with it.
-func begun(t *testing.T, h *Here, keep bool) *Run {
+func begun(t *testing.T, h *Host, keep bool) *Run {
 	t.Helper()
 	dir := t.TempDir()
 	lay.Out(t, dir, map[string]string{"tide.yaml": `card: 1
@@ -97,7 +97,7 @@ func TestSides(t *testing.T) {
 	old, next, third, image := computer(t, "OLD", "o", ""), computer(t, "NEW", "n", ""), computer(t, "THIRD", "t", ""), computer(t, "IMAGE", "o", "")
 	r := begun(t, old, false)
 	tide := r.Card("tide")
-	on := func(h *Here) *Run { r.Here = h; return r }
+	on := func(h *Host) *Run { r.Host = h; return r }
 	if on(old).Side() != steps.OldSide || on(next).Side() != steps.NewSide || on(third).Side() != steps.NewSide || on(image).Side() != steps.NewSide {
 		t.Error("before one is bound")
 	}
@@ -105,7 +105,7 @@ func TestSides(t *testing.T) {
 		t.Error("who this computer is")
 	}
 	for _, c := range []struct {
-		h     *Here
+		h     *Host
 		step  steps.Step
 		bound string
 	}{{old, steps.Unpack, kit.Unnamed}, {next, steps.Pack, kit.Unnamed}, {next, steps.Verify, kit.Unnamed}, {next, steps.Unpack, "NEW"}, {next, steps.Activate, "NEW"}, {third, steps.Unpack, "NEW"}} {
@@ -127,7 +127,7 @@ func TestSides(t *testing.T) {
 		t.Errorf("facts: %+v", f)
 	}
 	copied := begun(t, old, true)
-	copied.Here = next
+	copied.Host = next
 	if err := copied.bind(steps.Unpack, tide, &Outcome{}); err != nil || copied.bound() {
 		t.Errorf("a safety copy is bound to %+v, %v", copied.State.New, err)
 	}
@@ -148,7 +148,7 @@ func TestGates(t *testing.T) {
 	if on, err := r.Check(steps.Pack, tide, f, past); !on || err != nil || len(past.Blocks) != 0 || len(past.Overrode) != 1 || len(r.State.Overrides) != 1 || r.State.Overrides[0].Because != "it never ends" || r.State.Overrides[0].App != "tide" {
 		t.Errorf("%v %v %+v %+v", on, err, past, r.State.Overrides)
 	}
-	r.Here = computer(t, "NEW", "n", "")
+	r.Host = computer(t, "NEW", "n", "")
 	if on, err := r.Check(steps.Pack, tide, r.Facts(tide), &Outcome{}); on || err != nil {
 		t.Errorf("packed on the new computer: %v %v", on, err)
 	}
@@ -203,7 +203,7 @@ func TestEach(t *testing.T) {
 	nothing := func(context.Context, *card.Card, *Outcome) error { return nil }
 	r.Apps = nil
 	name, _ := r.markFile()
-	var m mark
+	var m seenUpTo
 	data, _ := os.ReadFile(name)
 	if err := json.Unmarshal(data, &m); err != nil || m.Lines != len(r.Kit.Lines()) {
 		t.Fatalf("remembered: %s %v", data, err)
@@ -233,7 +233,7 @@ func TestEach(t *testing.T) {
 
 // consenting says yes, and gives one password.
 type consenting struct {
-	Nobody
+	NonInteractive
 	password string
 	err      error
 	asked    []string
@@ -252,17 +252,17 @@ func TestAgreedToCommands(t *testing.T) {
 	if r.For(tide).Commands {
 		t.Error("nobody has agreed")
 	}
-	if err := r.AgreeToCommands(tide); !IsNobody(err) || r.State.Agreed["tide"] {
+	if err := r.AgreeToCommands(tide); !IsNonInteractive(err) || r.State.Agreed["tide"] {
 		t.Errorf("nobody can be asked: %v", err)
 	}
 	p := &consenting{}
-	r.Person = p
-	if err := r.AgreeToCommands(tide); err != nil || !r.For(tide).Commands || r.For(r.Card("hoist")).Commands || r.Here.Commands || len(p.asked) != 1 || !strings.Contains(p.asked[0], "  /opt/tide --sync\n") {
+	r.Technician = p
+	if err := r.AgreeToCommands(tide); err != nil || !r.For(tide).Commands || r.For(r.Card("hoist")).Commands || r.Host.Commands || len(p.asked) != 1 || !strings.Contains(p.asked[0], "  /opt/tide --sync\n") {
 		t.Errorf("%v, asked %q", err, p.asked)
 	}
 	opened, err := kit.Open(r.Kit.Place())
 	fatal.If(t, err)
-	if New(opened, r.Here).For(tide).Commands {
+	if New(opened, r.Host).For(tide).Commands {
 		t.Error("a journal that nobody has proven is believed")
 	}
 }
@@ -279,28 +279,28 @@ func TestLetIn(t *testing.T) {
 		}
 	}
 	h := computer(t, "OLD", "o", "")
-	if err := h.LetIn("maren@quay", "", use("tide")); err != no {
+	if err := h.WithPassword("maren@quay", "", use("tide")); err != no {
 		t.Errorf("nobody can be asked: %v", err)
 	}
 	p := &consenting{password: "tide"}
-	h.Person = p
+	h.Technician = p
 	for range 2 {
-		if err := h.LetIn("maren@quay", "", use("tide")); err != nil || len(p.asked) != 1 || p.asked[0] != "Password for maren@quay: " {
+		if err := h.WithPassword("maren@quay", "", use("tide")); err != nil || len(p.asked) != 1 || p.asked[0] != "Password for maren@quay: " {
 			t.Errorf("%v, asked %q", err, p.asked)
 		}
 	}
-	if err := h.LetIn("maren@quay", "ebb", use("tide")); err != no || len(p.asked) != 1 {
+	if err := h.WithPassword("maren@quay", "ebb", use("tide")); err != no || len(p.asked) != 1 {
 		t.Errorf("a known one that is wrong: %v", err)
 	}
-	if err := h.LetIn("zoe@quay", "", func(string) error { return fault.New(fault.ServerDown, "down") }); fault.KindOf(err) != fault.ServerDown || len(p.asked) != 1 {
+	if err := h.WithPassword("zoe@quay", "", func(string) error { return fault.New(fault.ServerDown, "down") }); fault.KindOf(err) != fault.ServerDown || len(p.asked) != 1 {
 		t.Errorf("a server that is down: %v", err)
 	}
 	p.err = fault.New(fault.Stopped, "stopped")
-	if err := h.LetIn("zoe@quay", "", use("tide")); fault.KindOf(err) != fault.Stopped {
+	if err := h.WithPassword("zoe@quay", "", use("tide")); fault.KindOf(err) != fault.Stopped {
 		t.Errorf("stopped: %v", err)
 	}
 	p.err, p.password = nil, "wrong"
-	if err := h.LetIn("zoe@quay", "", use("tide")); err != no {
+	if err := h.WithPassword("zoe@quay", "", use("tide")); err != no {
 		t.Errorf("a wrong one: %v", err)
 	}
 }
@@ -358,7 +358,7 @@ func TestHere(t *testing.T) {
 	if v, err := h.Version(t.Context(), r.Card("hoist")); err != nil || v.Value != "" {
 		t.Errorf("a card without version: %+v %v", v, err)
 	}
-	h.Bytes(1) // nobody listens
+	h.AddBytes(1) // nobody listens
 	var told []Event
 	h.Notify = func(e Event) { told = append(told, e) }
 	h.Begin(steps.Key{App: "a", Item: "b", User: "c"}, "sealing", 9)(4)
@@ -397,25 +397,25 @@ func TestEqual(t *testing.T) {
 
 // TestNobody says of every question what it was about.
 func TestNobody(t *testing.T) {
-	n := Nobody{}
+	n := NonInteractive{}
 	_, password := n.Password("Password for x: ")
 	for _, err := range []error{password, n.Agree("Free it?"), n.AgreeToRun("Run it?")} {
-		if fault.KindOf(err) != fault.Waits || !IsNobody(err) {
+		if fault.KindOf(err) != fault.Waits || !IsNonInteractive(err) {
 			t.Error(err)
 		}
 	}
-	if _, err := n.Change("Tidewright", steps.Key{App: "tide", Item: "data"}, nil); fault.KindOf(err) != fault.NotRepointed || !IsNobody(err) || !strings.Contains(err.Error(), "the settings data of Tidewright") {
+	if _, err := n.Change("Tidewright", steps.Key{App: "tide", Item: "data"}, nil); fault.KindOf(err) != fault.NotRepointed || !IsNonInteractive(err) || !strings.Contains(err.Error(), "the settings data of Tidewright") {
 		t.Error(err)
 	}
-	if p, err := n.Way(InTheWay{}); p != "" || err != nil {
+	if p, err := n.Resolve(Conflict{}); p != "" || err != nil {
 		t.Error(p, err)
 	}
 	for action, want := range map[licence.Action]string{ActionOpen: "that Tidewright shows its data", ActionSync: "that Tidewright syncs on one", ActionType: "the key of the licence seat of Tidewright is typed", licence.Activate: "step 1 of 2 to activate the licence seat of Tidewright"} {
-		if _, err := n.Guide(t.Context(), Guided{Key: steps.Key{Item: "seat"}, App: "Tidewright", Action: action, Step: 1, Of: 2, Ask: "the key"}); fault.KindOf(err) != fault.Waits || !strings.HasPrefix(err.Error(), want) {
+		if _, err := n.DoStep(t.Context(), ManualStep{Key: steps.Key{Item: "seat"}, App: "Tidewright", Action: action, Step: 1, Of: 2, Ask: "the key"}); fault.KindOf(err) != fault.Waits || !strings.HasPrefix(err.Error(), want) {
 			t.Errorf("%s: %v", action, err)
 		}
 	}
-	if IsNobody(errors.New("x")) {
+	if IsNonInteractive(errors.New("x")) {
 		t.Error("anything says that nobody is there")
 	}
 }

@@ -206,7 +206,7 @@ func when(bad bool, format string, args ...any) []string {
 // TakesOver reports whether taking the licence up here disables it on the old
 // computer.
 func (f Facts) TakesOver() bool {
-	return f.Seat.Takeover && f.Seat.Licence.Takeable && f.Seat.Licence.Old.Held()
+	return f.Seat.Takeover && f.Seat.Licence.AllowsTakeover && f.Seat.Licence.Old.Held()
 }
 
 // BesideOld reports whether a second seat is taken, as the licence's rule
@@ -214,7 +214,7 @@ func (f Facts) TakesOver() bool {
 // would be stranded when that is wiped.
 func (f Facts) BesideOld() bool {
 	l := f.Seat.Licence
-	return f.Seat.Second && l.Old.Held() && l.Seats > 1 && (l.Taken < l.Seats || l.New == licence.Active && l.Taken <= l.Seats)
+	return f.Seat.Second && l.Old.Held() && l.Seats > 1 && (l.ActiveOn < l.Seats || l.New == licence.Active && l.ActiveOn <= l.Seats)
 }
 
 // from is the computer that the licence is freed on.
@@ -356,8 +356,8 @@ var Gates = []Gate{
 			case Free(l.Old), f.BesideOld():
 				return nil
 			case f.Seat.Second:
-				return []string{fmt.Sprintf("the licence is %s on %s, and no second seat is free: %d of %d are taken", l.Old, f.from(), l.Taken, l.Seats)}
-			case f.Seat.Takeover && !l.Takeable:
+				return []string{fmt.Sprintf("the licence is %s on %s, and no second seat is free: %d of %d are taken", l.Old, f.from(), l.ActiveOn, l.Seats)}
+			case f.Seat.Takeover && !l.AllowsTakeover:
 				return []string{fmt.Sprintf("the licence is %s on %s, and cannot be taken over", l.Old, f.from())}
 			}
 			if l.Old == licence.Unknown && !f.Seat.Takeover {

@@ -113,25 +113,25 @@ var gateCases = []struct {
 	{"old-deactivated", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Old = licence.NotActivated }},
 	{"old-deactivated", onNew, Activate, "cannot be taken over", func(f *Facts) { f.Seat.Licence.Old, f.Seat.Takeover = licence.Active, true }},
 	{"old-deactivated", onNew, Activate, "", func(f *Facts) {
-		f.Seat.Licence.Old, f.Seat.Takeover, f.Seat.Licence.Takeable = licence.Active, true, true
+		f.Seat.Licence.Old, f.Seat.Takeover, f.Seat.Licence.AllowsTakeover = licence.Active, true, true
 	}},
 	{"old-deactivated", onNew, Activate, "no second seat is free: 2 of 2 are taken", func(f *Facts) {
-		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.Seats, f.Seat.Licence.Taken = true, licence.Active, 2, 2
+		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.Seats, f.Seat.Licence.ActiveOn = true, licence.Active, 2, 2
 	}},
 	{"old-deactivated", onNew, Activate, "no second seat is free: 0 of 1", func(f *Facts) {
 		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.Seats = true, licence.Active, 1
 	}},
 	{"old-deactivated", onNew, Activate, "", func(f *Facts) {
-		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.Seats, f.Seat.Licence.Taken = true, licence.Active, 2, 1
+		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.Seats, f.Seat.Licence.ActiveOn = true, licence.Active, 2, 1
 	}},
 	{"old-deactivated", onNew, Activate, "", func(f *Facts) { // the second seat is this computer's
-		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.New, f.Seat.Licence.Seats, f.Seat.Licence.Taken = true, licence.Active, licence.Active, 2, 2
+		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.New, f.Seat.Licence.Seats, f.Seat.Licence.ActiveOn = true, licence.Active, licence.Active, 2, 2
 	}},
 	{"old-deactivated", onNew, Activate, "no second seat is free: 3 of 2", func(f *Facts) {
-		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.New, f.Seat.Licence.Seats, f.Seat.Licence.Taken = true, licence.Active, licence.Active, 2, 3
+		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.New, f.Seat.Licence.Seats, f.Seat.Licence.ActiveOn = true, licence.Active, licence.Active, 2, 3
 	}},
 	{"old-deactivated", onNew, Activate, "is unknown on OLD, and no second seat", func(f *Facts) { // it may be active anywhere
-		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.Seats, f.Seat.Licence.Taken = true, licence.Unknown, 2, 1
+		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.Seats, f.Seat.Licence.ActiveOn = true, licence.Unknown, 2, 1
 	}},
 	{"in-place", onNew, Activate, "the data of Hoistbook is not in its place yet", func(f *Facts) { f.Placed = false }},
 	{"in-place", onNew, Activate, "", func(f *Facts) { f.Placed, f.Seat.Licence.New = false, licence.Active }},
@@ -148,17 +148,17 @@ var gateCases = []struct {
 	{"allowance", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.New, f.Seat.Licence.Left = licence.Active, 0 }},
 	{"allowance", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Old, f.Seat.Licence.Left = licence.NotActivated, 0 }}, // it was never moved
 	{"allowance", onNew, Activate, "no transfer is left", func(f *Facts) {
-		f.Seat.Licence.Old, f.Seat.Takeover, f.Seat.Licence.Takeable, f.Seat.Licence.Left = licence.Active, true, true, 0
+		f.Seat.Licence.Old, f.Seat.Takeover, f.Seat.Licence.AllowsTakeover, f.Seat.Licence.Left = licence.Active, true, true, 0
 	}},
 	{"allowance", onNew, Activate, "", func(f *Facts) { // there is nothing to take over
-		f.Seat.Licence.Old, f.Seat.Takeover, f.Seat.Licence.Takeable, f.Seat.Licence.Left = licence.NotActivated, true, true, 0
+		f.Seat.Licence.Old, f.Seat.Takeover, f.Seat.Licence.AllowsTakeover, f.Seat.Licence.Left = licence.NotActivated, true, true, 0
 	}},
 	{"not-expired", onNew, Activate, "it ran out on 1 Mar 2026", func(f *Facts) { f.Seat.Licence.Until = noon.Add(-12 * time.Hour) }},
 	{"not-expired", onNew, Activate, "it ran out on 2 Mar 2026", func(f *Facts) { f.Seat.Licence.Until = noon }},
 	{"not-expired", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Until = noon.Add(time.Second) }},
 	{"not-expired", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Until, f.Seat.Licence.New = noon, licence.Active }},
 	{"not-expired", onNew, Activate, "", func(f *Facts) { // this computer's clock runs ahead of the service's
-		f.Seat.Licence.Until, f.Seat.Licence.MakersNow = noon, noon.Add(-time.Minute)
+		f.Seat.Licence.Until, f.Seat.Licence.ServiceTime = noon, noon.Add(-time.Minute)
 	}},
 	{"back-in-time", onNew, Activate, "taken up again by 2 Mar 2026 11:59", func(f *Facts) { f.Seat.Licence.BackBy = noon.Add(-time.Minute) }},
 	{"back-in-time", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.BackBy = noon }},
@@ -167,7 +167,7 @@ var gateCases = []struct {
 	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Again = noon }},
 	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Again, f.Seat.Licence.New = noon.Add(time.Minute), licence.Active }},
 	{"waiting-over", onNew, Activate, "", func(f *Facts) {
-		f.Seat.Licence.Again, f.Seat.Licence.MakersNow = noon.Add(time.Minute), noon.Add(time.Hour)
+		f.Seat.Licence.Again, f.Seat.Licence.ServiceTime = noon.Add(time.Minute), noon.Add(time.Hour)
 	}},
 	{"covered", onNew, Activate, `covers the edition "Port"; "Pier" is here`, func(f *Facts) { f.Seat.Licence.Edition, f.Version.NewEdition = "Port", "Pier" }},
 	{"covered", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Edition, f.Version.NewEdition = "Port", "port" }},

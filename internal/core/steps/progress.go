@@ -119,7 +119,7 @@ func (s *State) verified(c *card.Card, items []*Item) Done {
 		if s.Keep {
 			break // a safety copy leaves licences alone
 		}
-		switch p := s.Stand(c, &c.Licences[i], nil, s.Last).Proven; {
+		switch p := s.Standing(c, &c.Licences[i], nil, s.Last).Proven; {
 		case p == Bad:
 			return Bad
 		case p != Yes && done == Yes:
@@ -130,7 +130,7 @@ func (s *State) verified(c *card.Card, items []*Item) Done {
 }
 
 func (s *State) ofLicences(c *card.Card, is func(Standing) bool) Done {
-	return howMany(len(c.Licences), func(i int) bool { return is(s.Stand(c, &c.Licences[i], nil, s.Last)) })
+	return howMany(len(c.Licences), func(i int) bool { return is(s.Standing(c, &c.Licences[i], nil, s.Last)) })
 }
 
 func howMany(total int, is func(i int) bool) Done {

@@ -141,17 +141,17 @@ type Repointed struct {
 
 // Placed is the data of journal.EventPlacing and journal.EventPlaced.
 type Placed struct {
-	To     string            `json:"to"`                 // as the new computer writes it
-	Policy string            `json:"policy,omitempty"`   // what was done about what was in the way
-	Aside  string            `json:"aside,omitempty"`    // where what was in the way is now
-	Stamp  string            `json:"stamp,omitempty"`    // changes when somebody works in it; "" where that is not known
-	Remade map[string]string `json:"remade,omitempty"`   // digests of what a database's engine here writes otherwise than it was sealed, though it is the same
-	Unkept []string          `json:"not_kept,omitempty"` // owners and marks that could not be kept
-	Same   bool              `json:"same,omitempty"`     // it was there already
-	Waits  string            `json:"waits,omitempty"`    // what a person must do before it is in place; "" where it is
-	Notes  []string          `json:"notes,omitempty"`    // what a person must know or do
-	Plan   *Plan             `json:"plan,omitempty"`     // of one that is not finished
-	Begun  time.Time         `json:"-"`                  // of one that is not finished: when it was recorded
+	To        string            `json:"to"`                 // as the new computer writes it
+	Policy    string            `json:"policy,omitempty"`   // what was done about what was in the way
+	Aside     string            `json:"aside,omitempty"`    // where what was in the way is now
+	Stamp     string            `json:"stamp,omitempty"`    // changes when somebody works in it; "" where that is not known
+	Rewritten map[string]string `json:"remade,omitempty"`   // digests of what a database's engine here writes otherwise than it was sealed, though it is the same
+	Unkept    []string          `json:"not_kept,omitempty"` // owners and marks that could not be kept
+	Same      bool              `json:"same,omitempty"`     // it was there already
+	Waits     string            `json:"waits,omitempty"`    // what a person must do before it is in place; "" where it is
+	Notes     []string          `json:"notes,omitempty"`    // what a person must know or do
+	Plan      *Plan             `json:"plan,omitempty"`     // of one that is not finished
+	Begun     time.Time         `json:"-"`                  // of one that is not finished: when it was recorded
 }
 
 // Mapped returns a copy of p with every name replaced by what rename returns for it.

@@ -9,7 +9,7 @@ import (
 )
 
 // Sight is what whoever can tell says of a licence at one moment.
-type Sight struct {
+type Observation struct {
 	Old  *licence.Answer // of the computer that it is freed on
 	New  *licence.Answer // of the new one, where it was asked for by itself; else nil
 	Here string          // machine.ID of this computer
@@ -27,31 +27,31 @@ type Standing struct {
 	By           string    // who saw it
 	Seen         bool      // whether it was seen, and is not what the journal remembers
 
-	Covers    string    // major version that is covered; "" stands for any
-	Edition   string    // edition that is covered; "" stands for any
-	Seats     int       // computers it may be active on at a time
-	Taken     int       // computers it is active on
-	Takeable  bool      // taking it up on the new computer may disable it on the old one
-	Until     time.Time // when it runs out; zero where it does not
-	Again     time.Time // from when it may be taken up again; zero where at once
-	BackBy    time.Time // by when it must be taken up again; zero where that does not matter
-	MakersNow time.Time // by the service's own clock; zero where it has none
+	Covers         string    // major version that is covered; "" stands for any
+	Edition        string    // edition that is covered; "" stands for any
+	Seats          int       // computers it may be active on at a time
+	ActiveOn       int       // computers it is active on
+	AllowsTakeover bool      // taking it up on the new computer may disable it on the old one
+	Until          time.Time // when it runs out; zero where it does not
+	Again          time.Time // from when it may be taken up again; zero where at once
+	BackBy         time.Time // by when it must be taken up again; zero where that does not matter
+	ServiceTime    time.Time // by the service's own clock; zero where it has none
 
-	Copy   string    // what is wrong with the app's own copy of it on the new computer; "" where nothing is seen to be
-	Second bool      // a person took a second seat, and the one on the old computer stays
-	Good   bool      // it is where it belongs
-	Proven Done      // what verify saw last
-	Trial  time.Time // until when the app runs on the new computer without it; zero where it does not
-	Trying bool      // the data is to be proven on the new computer first
-	Next   Step      // what is due; "" where nothing is
+	CopyProblem string    // what is wrong with the app's own copy of it on the new computer; "" where nothing is seen to be
+	Second      bool      // a person took a second seat, and the one on the old computer stays
+	Good        bool      // it is where it belongs
+	Proven      Done      // what verify saw last
+	Trial       time.Time // until when the app runs on the new computer without it; zero where it does not
+	Trying      bool      // the data is to be proven on the new computer first
+	Next        Step      // what is due; "" where nothing is
 }
 
 // judged is the time that waiting times and last days are judged by.
 func (s Standing) judged(now time.Time) time.Time {
-	if s.MakersNow.IsZero() {
+	if s.ServiceTime.IsZero() {
 		return now
 	}
-	return s.MakersNow
+	return s.ServiceTime
 }
 
 // Free reports whether a licence in a state may be taken up on another
@@ -60,7 +60,7 @@ func Free(s licence.State) bool { return s == licence.Deactivated || s == licenc
 
 // Stand derives where a licence stands from the journal, the card, and what was
 // seen now; see is nil where nobody was asked.
-func (s *State) Stand(c *card.Card, l *card.Licence, see *Sight, now time.Time) Standing {
+func (s *State) Standing(c *card.Card, l *card.Licence, see *Observation, now time.Time) Standing {
 	known := s.Licence(c.Name, l.Name)
 	st := Standing{
 		From: known.From.Name, Old: known.Old, New: known.New, Left: known.Left, Spent: known.Spent, OldAt: known.OldAt, NewAt: known.NewAt,
@@ -74,7 +74,7 @@ func (s *State) Stand(c *card.Card, l *card.Licence, see *Sight, now time.Time) 
 			st.Again = wait
 		}
 	}
-	st.Good = sure && st.New == licence.Active && st.Copy == "" && (!st.Old.Held() || st.Second && st.Taken <= st.Seats)
+	st.Good = sure && st.New == licence.Active && st.CopyProblem == "" && (!st.Old.Held() || st.Second && st.ActiveOn <= st.Seats)
 	st.Trying = s.Trying(c)
 	if until := s.trialUntil(c, l); !st.New.Held() && until.After(now) {
 		st.Trial = until
@@ -85,12 +85,12 @@ func (s *State) Stand(c *card.Card, l *card.Licence, see *Sight, now time.Time) 
 
 // see takes in what was seen, and reports whether that tells of the new computer
 // too. Who is asked on the old one may know of no other.
-func (s *Standing) see(see *Sight, now time.Time) bool {
+func (s *Standing) see(see *Observation, now time.Time) bool {
 	a := see.Old
 	s.Seen, s.By = true, see.By
 	s.Old, s.Left = a.State, a.Transfers
-	s.Covers, s.Edition, s.Seats, s.Taken, s.Takeable = a.Covers, a.Edition, a.Seats, a.Seated(), a.Takeover
-	s.Until, s.Again, s.MakersNow = licence.When(a.Until), licence.When(a.Again), see.clock()
+	s.Covers, s.Edition, s.Seats, s.ActiveOn, s.AllowsTakeover = a.Covers, a.Edition, a.Seats, a.Seated(), a.Takeover
+	s.Until, s.Again, s.ServiceTime = licence.When(a.Until), licence.When(a.Again), see.clock()
 	elsewhere := slices.ContainsFunc(a.Active, func(c string) bool { return c != a.Computer })
 	switch {
 	case see.New != nil:
@@ -105,13 +105,13 @@ func (s *Standing) see(see *Sight, now time.Time) bool {
 	case !s.Until.IsZero() && !s.judged(now).Before(s.Until):
 		s.New = licence.Expired
 	default:
-		s.New, s.Copy = licence.Active, see.Copy
+		s.New, s.CopyProblem = licence.Active, see.Copy
 	}
 	return true
 }
 
 // clock is the service's own, where it has one.
-func (s *Sight) clock() time.Time {
+func (s *Observation) clock() time.Time {
 	if s.Old.Signed == "" {
 		return time.Time{}
 	}
@@ -124,7 +124,7 @@ func (s *Standing) due(packed bool) Step {
 	switch {
 	case !packed:
 		return Pack
-	case s.Second && s.New == licence.Active && s.Copy == "":
+	case s.Second && s.New == licence.Active && s.CopyProblem == "":
 		return ""
 	case s.Trying && !Free(s.Old) && s.Trial.IsZero():
 		return Unpack
@@ -132,7 +132,7 @@ func (s *Standing) due(packed bool) Step {
 		return Verify
 	case !Free(s.Old):
 		return Deactivate
-	case s.New != licence.Active || s.Copy != "":
+	case s.New != licence.Active || s.CopyProblem != "":
 		return Activate
 	}
 	return ""
@@ -158,7 +158,7 @@ func (s *State) trialUntil(c *card.Card, l *card.Licence) (until time.Time) {
 
 // Record is what the journal keeps of a standing.
 func (s Standing) Record() Seen {
-	return Seen{Old: s.Old, New: s.New, Left: s.Left, By: s.By, Copy: s.Copy, Asked: s.Seen, Good: s.Good, Trial: s.OnTrial()}
+	return Seen{Old: s.Old, New: s.New, Left: s.Left, By: s.By, Copy: s.CopyProblem, Asked: s.Seen, Good: s.Good, Trial: s.OnTrial()}
 }
 
 // OnTrial reports whether the app runs on the new computer without the licence,

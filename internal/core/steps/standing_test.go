@@ -78,8 +78,8 @@ func TestStanding(t *testing.T) {
 	freed := []journal.Line{answer(10, "o", D, nil)}
 	taken := append(slices.Clone(freed), answer(20, "n", A, nil))
 	second := []journal.Line{line(9, journal.EventOverridden, "", Overridden{Second: "seat"})}
-	sight := func(here string, more func(*Sight)) *Sight {
-		s := &Sight{Old: &licence.Answer{Computer: "o", State: A, Active: []string{"o"}, Seats: 1, Transfers: 3}, Here: here, By: "desk"}
+	sight := func(here string, more func(*Observation)) *Observation {
+		s := &Observation{Old: &licence.Answer{Computer: "o", State: A, Active: []string{"o"}, Seats: 1, Transfers: 3}, Here: here, By: "desk"}
 		if more != nil {
 			more(s)
 		}
@@ -88,7 +88,7 @@ func TestStanding(t *testing.T) {
 	for name, c := range map[string]struct {
 		card  string // fields of the licence
 		lines [][]journal.Line
-		see   *Sight
+		see   *Observation
 		after int // minutes after noon
 		want  Standing
 	}{
@@ -102,33 +102,33 @@ func TestStanding(t *testing.T) {
 			OldAt: noon.Add(20 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 1, Spent: 2, By: "the journal", Proven: No}},
 		"another's seat was disabled": {"", [][]journal.Line{packed(), {answer(20, "n", A, func(a *licence.Answer) { a.Disabled = "x" })}}, nil, 25, Standing{Old: U, New: A, NewAt: noon.Add(20 * time.Minute), Left: 1, By: "the journal", Proven: No, Next: Deactivate}},
 
-		"seen on the old computer": {"", [][]journal.Line{packed()}, sight("o", nil), 0, Standing{Old: A, New: N, Left: 3, By: "desk", Seen: true, Seats: 1, Taken: 1, Proven: No, Next: Deactivate}},
-		"seen on the new computer": {"", [][]journal.Line{packed(), taken}, sight("n", func(s *Sight) { s.Old.State, s.Old.Active = D, []string{"n"} }), 25, Standing{Old: D, New: A,
-			OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 3, By: "desk", Seen: true, Seats: 1, Taken: 1, Good: true, Proven: No}},
-		"seen by the old computer, active elsewhere": {"", [][]journal.Line{packed()}, sight("o", func(s *Sight) { s.Old.Active = []string{"o", "n"} }), 0, Standing{Old: A, New: U, Left: 3, By: "desk", Seen: true, Seats: 1, Taken: 2, Proven: No, Next: Deactivate}},
-		"the old computer does not unsee what the new one did": {"", [][]journal.Line{packed(), taken}, sight("o", func(s *Sight) { s.Old.State, s.Old.Active = D, nil }), 25, Standing{Old: D, New: A,
+		"seen on the old computer": {"", [][]journal.Line{packed()}, sight("o", nil), 0, Standing{Old: A, New: N, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Proven: No, Next: Deactivate}},
+		"seen on the new computer": {"", [][]journal.Line{packed(), taken}, sight("n", func(s *Observation) { s.Old.State, s.Old.Active = D, []string{"n"} }), 25, Standing{Old: D, New: A,
+			OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Good: true, Proven: No}},
+		"seen by the old computer, active elsewhere": {"", [][]journal.Line{packed()}, sight("o", func(s *Observation) { s.Old.Active = []string{"o", "n"} }), 0, Standing{Old: A, New: U, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 2, Proven: No, Next: Deactivate}},
+		"the old computer does not unsee what the new one did": {"", [][]journal.Line{packed(), taken}, sight("o", func(s *Observation) { s.Old.State, s.Old.Active = D, nil }), 25, Standing{Old: D, New: A,
 			OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 3, By: "desk", Seen: true, Seats: 1, Proven: No}},
-		"gone from the new computer": {"", [][]journal.Line{packed(), taken}, sight("n", func(s *Sight) { s.Old.State, s.Old.Active = D, nil }), 25, Standing{Old: D, New: N,
+		"gone from the new computer": {"", [][]journal.Line{packed(), taken}, sight("n", func(s *Observation) { s.Old.State, s.Old.Active = D, nil }), 25, Standing{Old: D, New: N,
 			OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 3, By: "desk", Seen: true, Seats: 1, Proven: No, Next: Activate}},
-		"active on both": {"", [][]journal.Line{packed(), taken}, sight("n", func(s *Sight) { s.Old.Active = []string{"o", "n"} }), 25, Standing{Old: A, New: A,
-			OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 3, By: "desk", Seen: true, Seats: 1, Taken: 2, Proven: No, Next: Deactivate}},
-		"active on both, as a second seat": {"", [][]journal.Line{packed(), second}, sight("n", func(s *Sight) { s.Old.Active, s.Old.Seats = []string{"o", "n"}, 2 }), 25, Standing{Old: A, New: A,
-			Left: 3, By: "desk", Seen: true, Seats: 2, Taken: 2, Second: true, Good: true, Proven: No}},
-		"a second seat that is one too many": {"", [][]journal.Line{packed(), second}, sight("n", func(s *Sight) { s.Old.Active = []string{"o", "n"} }), 25, Standing{Old: A, New: A,
-			Left: 3, By: "desk", Seen: true, Seats: 1, Taken: 2, Second: true, Proven: No}},
-		"asked for the new computer by itself": {"", [][]journal.Line{packed()}, sight("n", func(s *Sight) { s.Old.State, s.New = N, &licence.Answer{State: A} }), 0, Standing{Old: N, New: A, Left: 3, By: "desk", Seen: true, Seats: 1, Taken: 1, Good: true, Proven: No}},
-		"what its service allows": {"", [][]journal.Line{packed()}, sight("n", func(s *Sight) {
+		"active on both": {"", [][]journal.Line{packed(), taken}, sight("n", func(s *Observation) { s.Old.Active = []string{"o", "n"} }), 25, Standing{Old: A, New: A,
+			OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 2, Proven: No, Next: Deactivate}},
+		"active on both, as a second seat": {"", [][]journal.Line{packed(), second}, sight("n", func(s *Observation) { s.Old.Active, s.Old.Seats = []string{"o", "n"}, 2 }), 25, Standing{Old: A, New: A,
+			Left: 3, By: "desk", Seen: true, Seats: 2, ActiveOn: 2, Second: true, Good: true, Proven: No}},
+		"a second seat that is one too many": {"", [][]journal.Line{packed(), second}, sight("n", func(s *Observation) { s.Old.Active = []string{"o", "n"} }), 25, Standing{Old: A, New: A,
+			Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 2, Second: true, Proven: No}},
+		"asked for the new computer by itself": {"", [][]journal.Line{packed()}, sight("n", func(s *Observation) { s.Old.State, s.New = N, &licence.Answer{State: A} }), 0, Standing{Old: N, New: A, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Good: true, Proven: No}},
+		"what its service allows": {"", [][]journal.Line{packed()}, sight("n", func(s *Observation) {
 			s.Old.Covers, s.Old.Edition, s.Old.Takeover, s.Old.Again, s.Old.Issued, s.Old.Signed = "3", "Port", true, noon.Unix(), noon.Unix(), "jws"
-		}), 0, Standing{Old: A, New: N, Left: 3, By: "desk", Seen: true, Seats: 1, Taken: 1, Covers: "3", Edition: "Port", Takeable: true, Again: noon, MakersNow: noon, Proven: No, Next: Deactivate}},
-		"the longer of two waiting times": {", wait: 20m", [][]journal.Line{packed(), freed}, sight("n", func(s *Sight) {
+		}), 0, Standing{Old: A, New: N, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Covers: "3", Edition: "Port", AllowsTakeover: true, Again: noon, ServiceTime: noon, Proven: No, Next: Deactivate}},
+		"the longer of two waiting times": {", wait: 20m", [][]journal.Line{packed(), freed}, sight("n", func(s *Observation) {
 			s.Old.State, s.Old.Active, s.Old.Again = D, nil, noon.Add(time.Hour).Unix()
 		}), 0, Standing{Old: D, New: N, OldAt: noon.Add(10 * time.Minute), Left: 3, By: "desk", Seen: true, Seats: 1, Again: noon.Add(time.Hour), Proven: No, Next: Activate}},
-		"it ran out": {"", [][]journal.Line{packed()}, sight("n", func(s *Sight) {
+		"it ran out": {"", [][]journal.Line{packed()}, sight("n", func(s *Observation) {
 			s.Old.State, s.Old.Active, s.Old.Until = N, []string{"n"}, noon.Unix()
-		}), 0, Standing{Old: N, New: X, Left: 3, By: "desk", Seen: true, Seats: 1, Taken: 1, Until: noon, Proven: No, Next: Activate}},
-		"it has not run out where its service is": {"", [][]journal.Line{packed()}, sight("n", func(s *Sight) {
+		}), 0, Standing{Old: N, New: X, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Until: noon, Proven: No, Next: Activate}},
+		"it has not run out where its service is": {"", [][]journal.Line{packed()}, sight("n", func(s *Observation) {
 			s.Old.State, s.Old.Active, s.Old.Until, s.Old.Signed, s.Old.Issued = N, []string{"n"}, noon.Unix(), "jws", noon.Unix()-1
-		}), 0, Standing{Old: N, New: A, Left: 3, By: "desk", Seen: true, Seats: 1, Taken: 1, Until: noon, MakersNow: noon.Add(-time.Second), Good: true, Proven: No}},
+		}), 0, Standing{Old: N, New: A, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Until: noon, ServiceTime: noon.Add(-time.Second), Good: true, Proven: No}},
 
 		"to be tried first":             {", trial: 1h", [][]journal.Line{packed()}, nil, 0, Standing{Old: U, New: U, Left: -1, By: "the journal", Proven: No, Trying: true, Next: Unpack}},
 		"tried, and not compared":       {", trial: 1h", [][]journal.Line{packed(), placed(10)}, nil, 30, Standing{Old: U, New: U, Left: -1, By: "the journal", Proven: No, Trial: noon.Add(70 * time.Minute), Trying: true, Next: Verify}},
@@ -139,7 +139,7 @@ func TestStanding(t *testing.T) {
 		"taken up after the trial":      {", trial: 1h", [][]journal.Line{packed(), placed(10), taken}, nil, 30, Standing{Old: D, New: A, OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 1, By: "the journal", Proven: No}},
 	} {
 		crd := rules(t, c.card)
-		got := fold(c.lines...).Stand(crd, &crd.Licences[0], c.see, noon.Add(time.Duration(c.after)*time.Minute))
+		got := fold(c.lines...).Standing(crd, &crd.Licences[0], c.see, noon.Add(time.Duration(c.after)*time.Minute))
 		c.want.From = "OLD"
 		got, c.want = utc(got), utc(c.want)
 		if got != c.want {
@@ -150,7 +150,7 @@ func TestStanding(t *testing.T) {
 
 // utc has all times of a standing in one zone, so that they can be compared.
 func utc(s Standing) Standing {
-	for _, at := range []*time.Time{&s.OldAt, &s.NewAt, &s.Until, &s.Again, &s.BackBy, &s.MakersNow, &s.Trial} {
+	for _, at := range []*time.Time{&s.OldAt, &s.NewAt, &s.Until, &s.Again, &s.BackBy, &s.ServiceTime, &s.Trial} {
 		if !at.IsZero() {
 			*at = at.UTC()
 		}

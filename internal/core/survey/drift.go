@@ -26,7 +26,7 @@ const (
 
 // drift says what became of an item since it was sealed; nil where nothing of it is
 // sealed, or it is not of the old computer.
-func (l *Looker) drift(ctx context.Context, c *card.Card, p *Place, is *item.Look) (*item.Drift, error) {
+func (l *Scanner) drift(ctx context.Context, c *card.Card, p *Place, is *item.Inspection) (*item.Drift, error) {
 	if l.Since == Nothing || l.Run == nil || is.Stays {
 		return nil, nil
 	}
@@ -53,7 +53,7 @@ func (l *Looker) drift(ctx context.Context, c *card.Card, p *Place, is *item.Loo
 	}
 	sealed := *known
 	sealed.Repointed = nil // on the new computer
-	p.Known = &sealed
+	p.InKit = &sealed
 	p.Progress("comparing with what is sealed", is.Bytes)
 	now, err := p.Compare(ctx)
 	if err != nil {
@@ -64,7 +64,7 @@ func (l *Looker) drift(ctx context.Context, c *card.Card, p *Place, is *item.Loo
 }
 
 // gone adds what was sealed as one of many, and is not here any more.
-func (l *Looker) gone(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
+func (l *Scanner) gone(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
 	if l.Since == Nothing || l.Run == nil {
 		return nil
 	}
@@ -87,7 +87,7 @@ func (l *Looker) gone(ctx context.Context, c *card.Card, a *App, f *steps.Facts)
 
 // Now is what is here of an app's items; its facts say what is not what was sealed
 // any more, or is not known to be. Close ends what its places have opened.
-func (l *Looker) Now(ctx context.Context, c *card.Card) (*App, error) {
+func (l *Scanner) Now(ctx context.Context, c *card.Card) (*App, error) {
 	a := &App{App: c.Name, Title: c.Title}
 	l.Again = true
 	var err error
@@ -103,9 +103,9 @@ func (l *Looker) Now(ctx context.Context, c *card.Card) (*App, error) {
 
 // freed reports whether an item is the file of a licence that was freed here, which
 // set it aside.
-func (l *Looker) freed(c *card.Card, p *Place) bool {
+func (l *Scanner) freed(c *card.Card, p *Place) bool {
 	return slices.ContainsFunc(c.Licences, func(lic card.Licence) bool {
-		return l.Run.State.Freed(c.Name, lic.Name) && slices.Contains(lic.Items, p.Card.Name)
+		return l.Run.State.Freed(c.Name, lic.Name) && slices.Contains(lic.Items, p.Item.Name)
 	})
 }
 

@@ -11,10 +11,10 @@ import (
 )
 
 // exports holds the app's own exports against the number there must be.
-func (l *Looker) exports(ctx context.Context, a *App, f *steps.Facts) error {
+func (l *Scanner) exports(ctx context.Context, a *App, f *steps.Facts) error {
 	for i := range a.Places {
 		p := &a.Places[i]
-		e := p.Card.Exports
+		e := p.Item.Exports
 		if e == nil || !p.Found {
 			continue
 		}
@@ -43,7 +43,7 @@ func wanted(ctx context.Context, e *card.Export, places []Place) (int64, error) 
 	var sum int64
 	asked := false
 	for _, p := range places {
-		if p.Card.Name != e.Item || !p.Found {
+		if p.Item.Name != e.Item || !p.Found {
 			continue
 		}
 		n, err := p.Query(ctx, e.Query)

@@ -31,11 +31,11 @@ func parsed(t *testing.T, text string) *card.Card {
 }
 
 // on looks at the computer whose disk is at root.
-func on(t *testing.T, root string) *Looker {
+func on(t *testing.T, root string) *Scanner {
 	t.Helper()
 	c, err := machine.Open(root)
 	fatal.If(t, err)
-	l := &Looker{Here: run.NewHere(c), Kinds: kinds.All}
+	l := &Scanner{Host: run.NewHost(c), Kinds: kinds.All}
 	l.Private.Above = filepath.Join(t.TempDir(), "x")
 	t.Cleanup(func() { l.Private.Drop() })
 	return l
@@ -54,7 +54,7 @@ func TestExportsCounted(t *testing.T) {
 		"nobody to ask":  {"item: gone, query: SELECT 2", "how many exports out must have is not known: gone, which tells it, is not here", ""},
 	} {
 		s := look(t, "items:\n  - {name: data, kind: sqlite, path: /srv/d.db}\n  - {name: gone, kind: sqlite, path: /srv/g.db, optional: true}\n  - {name: out, kind: exports, path: /srv/out, include: ['*.pox'], exports: {"+c.exports+", import: x}}\n  - {name: none, kind: exports, path: /srv/none, optional: true, exports: {number: 9, import: x}}\n", "",
-			map[string]string{"srv/out/a.pox": "1", "srv/out/b.pox": "2", "srv/out/c.txt": "3"}, func(root string, _ *Looker) { lay.Database(t, filepath.Join(root, "srv/d.db"), "CREATE TABLE a (x)") })
+			map[string]string{"srv/out/a.pox": "1", "srv/out/b.pox": "2", "srv/out/c.txt": "3"}, func(root string, _ *Scanner) { lay.Database(t, filepath.Join(root, "srv/d.db"), "CREATE TABLE a (x)") })
 		few := strings.Join(s.Apps[0].Facts.Pack.TooFew, "; ")
 		if !strings.HasPrefix(few, c.few) || c.few == "" && few != "" || !slices.Contains(append(s.Apps[0].Items[2].Details, ""), c.detail) || (gates(s.Apps[0]) == "") != (c.few == "") {
 			t.Errorf("%s: %q, %q, stopped by %q", name, few, s.Apps[0].Items[2].Details, gates(s.Apps[0]))
@@ -102,7 +102,7 @@ func TestWhatALicenceShows(t *testing.T) {
 // TestManyOfAnItem makes an item of each folder that a pattern finds.
 func TestManyOfAnItem(t *testing.T) {
 	files := map[string]string{"srv/lifts/2024/a": "1", "srv/lifts/2025/b": "2", "srv/lifts/2026/c": "3", "srv/lifts/notes": "x"}
-	at := func(root string, _ *Looker) {
+	at := func(root string, _ *Scanner) {
 		for i, year := range []string{"2025", "2024", "2026"} {
 			when := time.Date(2026, 1, 10+i, 0, 0, 0, 0, time.UTC)
 			for _, name := range []string{year + "/" + map[string]string{"2024": "a", "2025": "b", "2026": "c"}[year], year} {
@@ -138,7 +138,7 @@ func TestExpectedFigures(t *testing.T) {
   - {name: data, kind: sqlite, path: /srv/d.db, counts: [{name: boats, query: SELECT count(*) FROM boat, expect: 3}, {name: berths, query: SELECT 7, expect: 7}, {name: free, query: SELECT 9}]}
   - {name: gone, kind: sqlite, path: /srv/g.db, optional: true, counts: [{name: boats, query: SELECT 1, expect: 3}]}
   - {name: recs, kind: folder, path: /srv/recs, counts: [{name: recs, files: '*.rec', expect: 1}]}
-`, "", map[string]string{"srv/recs/a.rec": "", "srv/recs/b.rec": ""}, func(root string, _ *Looker) {
+`, "", map[string]string{"srv/recs/a.rec": "", "srv/recs/b.rec": ""}, func(root string, _ *Scanner) {
 		lay.Database(t, filepath.Join(root, "srv/d.db"), "CREATE TABLE boat (x)", "INSERT INTO boat VALUES (1), (2)")
 	})
 	want := "boats of data: the card expects 3, and 2 are here; recs of recs: the card expects 1, and 2 are here"
@@ -150,7 +150,7 @@ func TestExpectedFigures(t *testing.T) {
 // TestSpace stops what has no room on the kit's medium, by a sample of how small it gets.
 func TestSpace(t *testing.T) {
 	for estimate, want := range map[bool]string{false: "fits", true: ""} {
-		a := look(t, "items: [{name: data, kind: file, path: /srv/holes}]\n", "", map[string]string{"srv/holes": ""}, func(root string, l *Looker) {
+		a := look(t, "items: [{name: data, kind: file, path: /srv/holes}]\n", "", map[string]string{"srv/holes": ""}, func(root string, l *Scanner) {
 			os.Truncate(filepath.Join(root, "srv/holes"), 8<<40)
 			l.KitDir, l.Estimate = t.TempDir(), estimate
 		}).Apps[0]
@@ -221,7 +221,7 @@ func TestPresent(t *testing.T) {
 	c := parsed(t, "items: [{name: a, kind: network, address: here}, {name: b, kind: file, path: /x}, {name: c, kind: hosted, address: there}]\n")
 	var stay []string
 	for _, p := range on(t, root).Staying(c, &steps.Packed{Stays: []steps.Stay{{Item: "a", Address: "as found"}, {Item: "c"}}}) {
-		stay = append(stay, p.Card.Name+" "+p.Card.Address)
+		stay = append(stay, p.Item.Name+" "+p.Item.Address)
 	}
 	if !slices.Equal(stay, []string{"a as found", "c there"}) || c.Items[0].Address != "here" || len(on(t, root).Staying(c, nil)) != 2 {
 		t.Errorf("what stays: %q", stay)
@@ -278,7 +278,7 @@ licences: [{name: signing, method: file, items: [certificate]}]
 	if k, err = kit.Open(dir); err != nil { // without its passphrase
 		t.Fatal(err)
 	}
-	l.Run, l.Since = run.New(k, l.Here), Quick
+	l.Run, l.Since = run.New(k, l.Host), Quick
 	now, err := l.Now(t.Context(), c)
 	fatal.If(t, err)
 	Close(now.Places)

@@ -41,15 +41,15 @@ licences:
 	computer, err := machine.Open(lay.Disk(t, "linux", map[string]string{"srv/cert.pem": good, "srv/old.pem": over, "srv/c.p12": p12, "srv/reg.ini": "key=HB-QUAY-7\nname=Tern Quay\n",
 		"sys/bus/usb/devices/1-1/idVendor": "1d6b\n", "sys/bus/usb/devices/1-1/idProduct": "0002\n"}))
 	fatal.If(t, err)
-	apps, err := survey.Licences(t.Context(), &survey.Looker{Here: run.NewHere(computer), Kinds: kinds.All}, []*card.Card{c})
+	apps, err := survey.Licences(t.Context(), &survey.Scanner{Host: run.NewHost(computer), Kinds: kinds.All}, []*card.Card{c})
 	fatal.If(t, err)
 	for i, want := range []struct{ seen, doubt string }{
 		{"the file /srv/cert.pem (the certificate of CN=", ""}, {"the file /srv/old.pem", "ran out on "}, {"the file /srv/c.p12 (encrypted;", ""},
 		{"the token 1d6b:0002, plugged in", ""}, {"product key ••••AY-7 in ", ""}, {"", ""},
 	} {
 		l := apps[0].Licences[i]
-		if got := strings.Join(l.Seen, " & "); !strings.HasPrefix(got, want.seen) || want.seen == "" && got != "" || strings.Contains(got, "&") || !strings.Contains(strings.Join(l.Doubts, ""), want.doubt) || want.doubt == "" && l.Doubts != nil {
-			t.Errorf("%s: %q %q", l.Licence, l.Seen, l.Doubts)
+		if got := strings.Join(l.Seen, " & "); !strings.HasPrefix(got, want.seen) || want.seen == "" && got != "" || strings.Contains(got, "&") || !strings.Contains(strings.Join(l.Warnings, ""), want.doubt) || want.doubt == "" && l.Warnings != nil {
+			t.Errorf("%s: %q %q", l.Licence, l.Seen, l.Warnings)
 		}
 	}
 }
@@ -67,7 +67,7 @@ licences: [{name: key, method: key, serial: {file: ~/.app.ini, key: key}, deacti
 	computer, err := machine.Open(lay.Disk(t, "linux", map[string]string{"etc/passwd": "anna:x:1000:1000::/home/anna:/bin/sh\nmaren:x:1001:1001::/home/maren:/bin/sh\ntobias:x:1002:1002::/home/tobias:/bin/sh\nzoe:x:1003:1003::/home/zoe:/bin/sh\n",
 		"home/anna/x": "", "home/zoe/.app.ini": "key=HB-QUAY-8\n", "home/maren/.app.ini": "key=HB-QUAY-7\n", "home/tobias/.app.ini": "key=HB-QUAY-8\n"}))
 	fatal.If(t, err)
-	apps, err := survey.Licences(t.Context(), &survey.Looker{Here: run.NewHere(computer), Kinds: kinds.All}, []*card.Card{c})
+	apps, err := survey.Licences(t.Context(), &survey.Scanner{Host: run.NewHost(computer), Kinds: kinds.All}, []*card.Card{c})
 	fatal.If(t, err)
 	var got []string
 	for _, l := range apps[0].Licences {

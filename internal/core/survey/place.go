@@ -16,7 +16,7 @@ import (
 
 // Place is where an item lies on a computer, for one user or for all.
 type Place struct {
-	*item.One
+	*item.Instance
 	item.Parts
 	Found  bool
 	Silent bool   // a network place that did not answer in time
@@ -27,7 +27,7 @@ type Place struct {
 // item is there once for every user who has it, or once, not found, where
 // none has. What lies on no disk is looked for when it is looked at. Close ends
 // what they open.
-func (l *Looker) Places(ctx context.Context, c *card.Card) ([]Place, error) {
+func (l *Scanner) Places(ctx context.Context, c *card.Card) ([]Place, error) {
 	out, err := l.places(ctx, c)
 	if l.Run == nil || err != nil {
 		return out, err
@@ -42,7 +42,7 @@ func (l *Looker) Places(ctx context.Context, c *card.Card) ([]Place, error) {
 	}), nil
 }
 
-func (l *Looker) places(ctx context.Context, c *card.Card) ([]Place, error) {
+func (l *Scanner) places(ctx context.Context, c *card.Card) ([]Place, error) {
 	var out []Place
 	for i := range c.Items {
 		it := &c.Items[i]
@@ -82,8 +82,8 @@ func (l *Looker) places(ctx context.Context, c *card.Card) ([]Place, error) {
 }
 
 // many looks for a place, or for those that a pattern makes of it.
-func (l *Looker) many(ctx context.Context, p Place) ([]Place, error) {
-	if p.Card.Each == "" {
+func (l *Scanner) many(ctx context.Context, p Place) ([]Place, error) {
+	if p.Item.Each == "" {
 		err := l.find(ctx, &p)
 		return []Place{p}, err
 	}
@@ -93,12 +93,12 @@ func (l *Looker) many(ctx context.Context, p Place) ([]Place, error) {
 		return []Place{p}, nil
 	}
 	if err != nil || len(which) == 0 {
-		p.Why = "nothing there matches " + p.Card.Each
+		p.Why = "nothing there matches " + p.Item.Each
 		return []Place{p}, err
 	}
 	var out []Place
 	for i, name := range which {
-		one := l.place(p.App, p.Card, p.User)
+		one := l.place(p.Card, p.Item, p.User)
 		one.Key.Item += "@" + name
 		if i == 0 && len(leftOut) > 0 {
 			one.LeftOut = []string{fmt.Sprintf("%s worked in before: %s", item.Plural(int64(len(leftOut)), "other"), strings.Join(leftOut, ", "))}
@@ -111,17 +111,17 @@ func (l *Looker) many(ctx context.Context, p Place) ([]Place, error) {
 	return out, nil
 }
 
-func (l *Looker) place(c *card.Card, it *card.Item, u *machine.User) Place {
-	o := &item.One{Here: l.Here, Run: l.Run, Key: steps.Key{App: c.Name, Item: it.Name}, App: c, Card: it, User: u}
+func (l *Scanner) place(c *card.Card, it *card.Item, u *machine.User) Place {
+	o := &item.Instance{Host: l.Host, Run: l.Run, Key: steps.Key{App: c.Name, Item: it.Name}, Card: c, Item: it, User: u}
 	if u != nil {
 		o.Key.User = u.Name
 	}
-	return Place{One: o, Parts: l.Kinds.Open(o)}
+	return Place{Instance: o, Parts: l.Kinds.Open(o)}
 }
 
 // Present reports whether an app is on the computer, as far as its card tells without asking
 // servers: its version, which is "" where that is not told, or any of its data.
-func Present(ctx context.Context, l *Looker, c *card.Card) (version string, is bool, err error) {
+func Present(ctx context.Context, l *Scanner, c *card.Card) (version string, is bool, err error) {
 	v, err := l.Version(ctx, c)
 	if err != nil || v.Value != "" {
 		return v.Value, v.Value != "", err
@@ -133,14 +133,14 @@ func Present(ctx context.Context, l *Looker, c *card.Card) (version string, is b
 		if p.Found || err != nil {
 			return "", p.Found, err
 		}
-		tells = tells || p.Card.Key != "" || !p.Card.Path.IsZero()
+		tells = tells || p.Item.Key != "" || !p.Item.Path.IsZero()
 	}
 	return "", !tells, err
 }
 
 // Staying are the items of an app that stay where they are: as the old computer has
 // them, where that is known.
-func (l *Looker) Staying(c *card.Card, packed *steps.Packed) (out []Place) {
+func (l *Scanner) Staying(c *card.Card, packed *steps.Packed) (out []Place) {
 	for i := range c.Items {
 		it := &c.Items[i]
 		if it.Kind.Info().StaysAt == "" {
@@ -161,7 +161,7 @@ func (l *Looker) Staying(c *card.Card, packed *steps.Packed) (out []Place) {
 }
 
 // find looks for one place.
-func (l *Looker) find(ctx context.Context, p *Place) error {
+func (l *Scanner) find(ctx context.Context, p *Place) error {
 	if p.Mover == nil {
 		return nil
 	}

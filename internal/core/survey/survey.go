@@ -45,22 +45,22 @@ type Space struct {
 
 // App is what is there of one app.
 type App struct {
-	App         string        `json:"app"`
-	Title       string        `json:"title"`
-	Found       bool          `json:"found"`
-	Version     string        `json:"version,omitempty"`
-	VersionFrom string        `json:"version_read_from,omitempty"`
-	Edition     string        `json:"edition,omitempty"`
-	Withheld    [][]string    `json:"commands_not_run,omitempty"`
-	Running     []string      `json:"running,omitempty"`
-	Items       []item.Look   `json:"items"`
-	Licences    []Licence     `json:"licences,omitempty"`
-	Sync        []Sync        `json:"sync,omitempty"`
-	Requires    []Required    `json:"requires,omitempty"`
-	LeftBehind  []string      `json:"left_behind,omitempty"`
-	ByHand      []string      `json:"by_hand,omitempty"`
-	NotChosen   []string      `json:"not_chosen,omitempty"`
-	Blocks      []steps.Block `json:"would_stop_pack,omitempty"`
+	App         string            `json:"app"`
+	Title       string            `json:"title"`
+	Found       bool              `json:"found"`
+	Version     string            `json:"version,omitempty"`
+	VersionFrom string            `json:"version_read_from,omitempty"`
+	Edition     string            `json:"edition,omitempty"`
+	Withheld    [][]string        `json:"commands_not_run,omitempty"`
+	Running     []string          `json:"running,omitempty"`
+	Items       []item.Inspection `json:"items"`
+	Licences    []Licence         `json:"licences,omitempty"`
+	Sync        []Sync            `json:"sync,omitempty"`
+	Requires    []Required        `json:"requires,omitempty"`
+	LeftBehind  []string          `json:"left_behind,omitempty"`
+	ByHand      []string          `json:"by_hand,omitempty"`
+	NotChosen   []string          `json:"not_chosen,omitempty"`
+	Blocks      []steps.Block     `json:"would_stop_pack,omitempty"`
 
 	Places []Place     `json:"-"` // one an item, in the same order
 	Facts  steps.Facts `json:"-"` // for the gates of a pack
@@ -73,7 +73,7 @@ type Licence struct {
 	Serial  string          `json:"serial"`          // masked; "" where it was not found
 	Typed   bool            `json:"typed,omitempty"` // it is not all on the computer, and a person types the rest
 	Seen    []string        `json:"seen,omitempty"`  // what of it is on this computer, and where
-	Doubts  []string        `json:"doubts,omitempty"`
+	Warnings  []string        `json:"doubts,omitempty"`
 	Secrets licence.Secrets `json:"-"`
 	Card    *card.Licence   `json:"-"`
 }
@@ -93,9 +93,9 @@ type Required struct {
 }
 
 // Looker looks at one computer.
-type Looker struct {
-	*run.Here
-	item.Looking
+type Scanner struct {
+	*run.Host
+	item.Options
 	Kinds item.Table
 	Run   *run.Run // nil where there is no kit
 	Since Since    // how much is looked at of what became of what is sealed
@@ -105,7 +105,7 @@ type Looker struct {
 
 // Look surveys the apps of cards; facts gives those of the gates that are
 // known without looking.
-func (l *Looker) Look(ctx context.Context, cards []*card.Card, facts func(*card.Card) steps.Facts) (*Survey, error) {
+func (l *Scanner) Scan(ctx context.Context, cards []*card.Card, facts func(*card.Card) steps.Facts) (*Survey, error) {
 	s := &Survey{Computer: l.Computer.Name(), System: l.Computer.System(), Looked: time.Now().UTC().Truncate(time.Second), Users: []string{}, Apps: []App{}}
 	s.HardwareID = licence.Mask(l.Computer.HardwareID())
 	s.Adapters = l.Computer.Adapters()
@@ -142,7 +142,7 @@ func (l *Looker) Look(ctx context.Context, cards []*card.Card, facts func(*card.
 
 // App surveys one app, and gathers the facts for its packing. Close ends what its
 // places have opened.
-func (l *Looker) App(ctx context.Context, c *card.Card, f steps.Facts) (*App, error) {
+func (l *Scanner) App(ctx context.Context, c *card.Card, f steps.Facts) (*App, error) {
 	a := &App{App: c.Name, Title: c.Title, LeftBehind: c.LeftBehind, ByHand: c.ByHand}
 	var err error
 	if a.Places, err = l.Places(ctx, c); err != nil {
@@ -157,7 +157,7 @@ func (l *Looker) App(ctx context.Context, c *card.Card, f steps.Facts) (*App, er
 	return a, nil
 }
 
-func (l *Looker) fill(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
+func (l *Scanner) fill(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
 	if err := l.version(ctx, c, a); err != nil {
 		return err
 	}
@@ -192,7 +192,7 @@ func (l *Looker) fill(ctx context.Context, c *card.Card, a *App, f *steps.Facts)
 }
 
 // items looks at each item.
-func (l *Looker) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
+func (l *Scanner) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
 	f.Fit, f.Use, f.Pack, f.Drift = &steps.FitFacts{}, &steps.UseFacts{Consistent: true}, &steps.PackFacts{}, &steps.DriftFacts{}
 	for i := range a.Places {
 		p := &a.Places[i]
@@ -225,7 +225,7 @@ func (l *Looker) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 		if p.Found {
 			f.Use.Consistent = f.Use.Consistent && is.InUse
 			a.Found = true
-		} else if !p.Card.Optional && len(is.Unreadable) == 0 {
+		} else if !p.Item.Optional && len(is.Unreadable) == 0 {
 			f.Pack.Missing = append(f.Pack.Missing, l.absent(*p))
 		}
 	}
@@ -237,7 +237,7 @@ func (l *Looker) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 func needs(c *card.Card, a *App, f *steps.Facts) {
 	here := map[string]bool{}
 	for i, p := range a.Places {
-		here[p.Card.Name] = here[p.Card.Name] || p.Found || a.Items[i].Stays
+		here[p.Item.Name] = here[p.Item.Name] || p.Found || a.Items[i].Stays
 	}
 	for _, l := range a.Licences {
 		here[l.Licence] = len(l.Seen) > 0 || l.Typed || !l.Card.Shown()
@@ -254,8 +254,8 @@ func needs(c *card.Card, a *App, f *steps.Facts) {
 
 // count asks a database for the figures of the card whose number it tells, and holds
 // all figures against those numbers.
-func (l *Looker) count(ctx context.Context, p *Place, is *item.Look, f *steps.Facts) error {
-	for _, c := range p.Card.Counts {
+func (l *Scanner) count(ctx context.Context, p *Place, is *item.Inspection, f *steps.Facts) error {
+	for _, c := range p.Item.Counts {
 		if c.Query == "" || c.Expect == nil || is.State != item.IsHere {
 			continue
 		}
@@ -274,20 +274,20 @@ func (l *Looker) count(ctx context.Context, p *Place, is *item.Look, f *steps.Fa
 }
 
 // item looks at one item, where there is anything to look at.
-func (l *Looker) item(ctx context.Context, p *Place) (*item.Look, error) {
+func (l *Scanner) item(ctx context.Context, p *Place) (*item.Inspection, error) {
 	switch {
 	case p.Silent:
 		is := p.Blank()
 		is.State = item.NotReached
 		return is, nil
-	case (p.Card.Key != "" || !p.Card.Path.IsZero()) && !p.Found:
+	case (p.Item.Key != "" || !p.Item.Path.IsZero()) && !p.Found:
 		is := p.Blank()
 		if p.Path != "" {
-			is.Where = machine.Spoken(l.Computer, p.Path)
+			is.Where = machine.DisplayPath(l.Computer, p.Path)
 		}
 		return is, nil
 	}
-	is, err := p.Look(ctx, l.Looking)
+	is, err := p.Look(ctx, l.Options)
 	if err != nil {
 		return nil, err
 	}
@@ -295,17 +295,17 @@ func (l *Looker) item(ctx context.Context, p *Place) (*item.Look, error) {
 	p.Path, p.Why, p.Found = is.Path, is.Why, is.State == item.IsHere
 	p.Silent = p.Path != "" && !is.OnDisk && is.State == item.NotReached
 	if is.OnDisk {
-		is.Where = machine.Spoken(l.Computer, is.Path)
+		is.Where = machine.DisplayPath(l.Computer, is.Path)
 	}
 	return is, nil
 }
 
 // absent says that an item is not there, and where it was looked for.
-func (l *Looker) absent(p Place) string {
+func (l *Scanner) absent(p Place) string {
 	if p.Why != "" {
 		return p.Label() + ": " + p.Why
 	}
-	where := cmp.Or(p.Card.Key, p.Card.Path.On(string(l.Computer.System())))
+	where := cmp.Or(p.Item.Key, p.Item.Path.On(string(l.Computer.System())))
 	if where == "" {
 		return fmt.Sprintf("%s (the card gives no path for a %s computer)", p.Label(), l.Computer.System())
 	}
@@ -316,7 +316,7 @@ func (l *Looker) absent(p Place) string {
 }
 
 // version reads the app's version and edition.
-func (l *Looker) version(ctx context.Context, c *card.Card, a *App) error {
+func (l *Scanner) version(ctx context.Context, c *card.Card, a *App) error {
 	v, err := l.Version(ctx, c)
 	if err != nil {
 		return err
@@ -333,7 +333,7 @@ func (l *Looker) version(ctx context.Context, c *card.Card, a *App) error {
 const sampleMargin = 16 << 20
 
 // space holds what the app needs against what the kit's medium has.
-func (l *Looker) space(a *App, f *steps.Facts) error {
+func (l *Scanner) space(a *App, f *steps.Facts) error {
 	if l.KitDir == "" {
 		f.Fit.Need = 0 // where it will go is not known yet
 		return nil

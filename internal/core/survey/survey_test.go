@@ -19,7 +19,7 @@ import (
 )
 
 // look surveys one card on a simulated Linux computer.
-func look(t *testing.T, cardText, ident string, files map[string]string, change func(root string, l *Looker)) *Survey {
+func look(t *testing.T, cardText, ident string, files map[string]string, change func(root string, l *Scanner)) *Survey {
 	t.Helper()
 	root := lay.Disk(t, "linux", files)
 	if ident != "" {
@@ -30,7 +30,7 @@ func look(t *testing.T, cardText, ident string, files map[string]string, change 
 	if change != nil {
 		change(root, l)
 	}
-	s, err := l.Look(context.Background(), []*card.Card{c}, func(*card.Card) steps.Facts { return steps.Facts{Side: steps.OldSide, Title: "The App"} })
+	s, err := l.Scan(context.Background(), []*card.Card{c}, func(*card.Card) steps.Facts { return steps.Facts{Side: steps.OldSide, Title: "The App"} })
 	fatal.If(t, err)
 	return s
 }
@@ -110,7 +110,7 @@ func TestQueryTellsOfSync(t *testing.T) {
 		{"(1)", "SELECT count(*) FROM outbox", false, true}, {"", "SELECT count(*) FROM outbox", true, true},
 		{"(1)", "SELECT count(*) FROM outbox WHERE id > 1", true, true}, {"", "SELECT count(*) FROM nowhere", false, false},
 	} {
-		s := look(t, "items: [{name: data, kind: sqlite, path: /srv/b.db}]\nsync: [{about: bookings, item: data, query: "+c.query+"}]\n", "", map[string]string{}, func(root string, _ *Looker) {
+		s := look(t, "items: [{name: data, kind: sqlite, path: /srv/b.db}]\nsync: [{about: bookings, item: data, query: "+c.query+"}]\n", "", map[string]string{}, func(root string, _ *Scanner) {
 			os.MkdirAll(filepath.Join(root, "srv"), 0o755)
 			db, err := sql.Open("sqlite", filepath.Join(root, "srv/b.db"))
 			fatal.If(t, err)
@@ -131,7 +131,7 @@ func TestUnreadableIsNamed(t *testing.T) {
 	if os.Geteuid() == 0 {
 		t.Skip("root reads everything; the built program's test does this as another user")
 	}
-	s := look(t, "items: [{name: data, kind: folder, path: /srv}]\n", "", map[string]string{"srv/a/x": "1", "srv/b/y": "2"}, func(root string, _ *Looker) {
+	s := look(t, "items: [{name: data, kind: folder, path: /srv}]\n", "", map[string]string{"srv/a/x": "1", "srv/b/y": "2"}, func(root string, _ *Scanner) {
 		os.Chmod(filepath.Join(root, "srv/a"), 0)
 		t.Cleanup(func() { os.Chmod(filepath.Join(root, "srv/a"), 0o755) })
 	})
@@ -148,7 +148,7 @@ func TestEstimate(t *testing.T) {
 	}
 	s := look(t, "items: [{name: text, kind: folder, path: /srv/text}, {name: noise, kind: file, path: /srv/noise}, {name: none, kind: folder, path: /srv/none}]\n", "", map[string]string{
 		"srv/text/a": strings.Repeat("mooring account\n", 40000), "srv/text/b": strings.Repeat("paid\n", 100), "srv/noise": string(noise), "srv/none/empty": "",
-	}, func(_ string, l *Looker) { l.KitDir = t.TempDir() })
+	}, func(_ string, l *Scanner) { l.KitDir = t.TempDir() })
 	i := s.Apps[0].Items
 	if i[0].Sealed > i[0].Bytes/10 || i[0].Sealed == 0 {
 		t.Errorf("text of %d bytes is estimated to take %d", i[0].Bytes, i[0].Sealed)
@@ -180,7 +180,7 @@ func TestProtected(t *testing.T) {
 	blob := "\x01\x00\x00\x00\xd0\x8c\x9d\xdf\x01\x15\xd1\x11\x8c\x7a\x00\xc0\x4f\xc2\x97\xeb and more"
 	root := lay.Disk(t, "windows", map[string]string{"ProgramData/Tide/login.dat": blob, "ProgramData/Tide/json": `{"v":1}` + blob, "ProgramData/Tide/plain.ini": "password=", "ProgramData/Tide/empty": ""})
 	c := parsed(t, "items: [{name: data, kind: folder, path: '%PROGRAMDATA%\\Tide'}]\n")
-	s, err := on(t, root).Look(context.Background(), []*card.Card{c}, func(*card.Card) steps.Facts { return steps.Facts{Side: steps.OldSide} })
+	s, err := on(t, root).Scan(context.Background(), []*card.Card{c}, func(*card.Card) steps.Facts { return steps.Facts{Side: steps.OldSide} })
 	fatal.If(t, err)
 	told := strings.Join(s.Apps[0].Items[0].Details, "\n")
 	if !strings.Contains(told, "login.dat is encrypted by Windows") || !strings.Contains(told, "json is encrypted") || strings.Contains(told, "plain") || strings.Contains(told, "empty") {

@@ -11,7 +11,7 @@ import (
 )
 
 // sync looks whether the app has sent everything.
-func (l *Looker) sync(ctx context.Context, s card.Sync, places []Place) (Sync, error) {
+func (l *Scanner) sync(ctx context.Context, s card.Sync, places []Place) (Sync, error) {
 	st := Sync{About: s.About, Known: true}
 	switch {
 	case s.Files != "":
@@ -32,7 +32,7 @@ func (l *Looker) sync(ctx context.Context, s card.Sync, places []Place) (Sync, e
 }
 
 // waiting counts the files that still wait to be sent.
-func (l *Looker) waiting(ctx context.Context, s card.Sync, st *Sync) error {
+func (l *Scanner) waiting(ctx context.Context, s card.Sync, st *Sync) error {
 	path := s.Path.On(string(l.Computer.System()))
 	st.Finished = true
 	if path == "" {
@@ -66,10 +66,10 @@ func (l *Looker) waiting(ctx context.Context, s card.Sync, st *Sync) error {
 }
 
 // asked asks an item's database.
-func (l *Looker) asked(ctx context.Context, s card.Sync, places []Place, st *Sync) error {
+func (l *Scanner) asked(ctx context.Context, s card.Sync, places []Place, st *Sync) error {
 	st.Finished = true
 	for _, p := range places {
-		if p.Card.Name != s.Item || !p.Found {
+		if p.Item.Name != s.Item || !p.Found {
 			continue
 		}
 		n, err := p.Query(ctx, s.Query)

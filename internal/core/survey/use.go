@@ -18,9 +18,9 @@ import (
 
 // Licences looks for the licences of cards on the computer, and at nothing else of their
 // apps than whether they are there.
-func Licences(ctx context.Context, l *Looker, cards []*card.Card) (out []App, err error) {
+func Licences(ctx context.Context, l *Scanner, cards []*card.Card) (out []App, err error) {
 	for _, c := range cards {
-		a := App{App: c.Name, Title: c.Title, Items: []item.Look{}}
+		a := App{App: c.Name, Title: c.Title, Items: []item.Inspection{}}
 		if a.Places, err = l.Places(ctx, c); err == nil {
 			if err = l.version(ctx, c, &a); err == nil {
 				err = l.licences(ctx, c, &a, &steps.Facts{Pack: &steps.PackFacts{}})
@@ -39,7 +39,7 @@ func Licences(ctx context.Context, l *Looker, cards []*card.Card) (out []App, er
 // licences tells what of each licence is here, and reads its secrets. One that several users
 // have, each another, is one licence a user: the first is named as in the card, the others
 // NAME@USER.
-func (l *Looker) licences(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
+func (l *Scanner) licences(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
 	for i := range c.Licences {
 		lic := &c.Licences[i]
 		if strings.Contains(lic.Name, "@") {
@@ -70,7 +70,7 @@ func (l *Looker) licences(ctx context.Context, c *card.Card, a *App, f *steps.Fa
 }
 
 // judge tells whether a licence's serial and code are here, and look right.
-func (l *Looker) judge(ls *Licence, how string, f *steps.Facts) {
+func (l *Scanner) judge(ls *Licence, how string, f *steps.Facts) {
 	info, s := ls.Method.Info(), ls.Secrets
 	if wrong := licence.FormOf(ls.Card).Wrong(s.Serial); s.Serial != "" && wrong != "" {
 		f.Pack.BadSerials = append(f.Pack.BadSerials, "the serial of the licence "+ls.Licence+" looks mistyped: "+wrong)
@@ -94,7 +94,7 @@ type secret struct {
 
 // secrets reads a licence's serial and code: the computer's, or those of each user who has
 // one that no other has. There is at least one, which may be empty.
-func (l *Looker) secrets(ctx context.Context, lic *card.Licence) (out []secret, err error) {
+func (l *Scanner) secrets(ctx context.Context, lic *card.Licence) (out []secret, err error) {
 	users := []*machine.User{nil}
 	if ofUsers(&lic.Serial) || ofUsers(&lic.Code) {
 		users = machine.Profiles(l.Computer, map[bool]string{true: "%USERPROFILE%", false: "~"}[l.Computer.System() == machine.Windows])
@@ -137,12 +137,12 @@ const maxLicenceFile = 1 << 20
 
 // look tells what of a licence is here: the app's own copy of its activation, its token, its
 // files.
-func (l *Looker) look(ls *Licence, places []Place) {
+func (l *Scanner) look(ls *Licence, places []Place) {
 	lic := ls.Card
 	if path := lic.Token.On(string(l.Computer.System())); path != "" {
 		if real, err := l.Computer.Locate(path, machine.FindUser(l.Computer, ls.Secrets.User)); err == nil {
 			if there, err := machine.Exists(real); err == nil && there {
-				ls.Seen = append(ls.Seen, "the app's activation in "+machine.Spoken(l.Computer, real))
+				ls.Seen = append(ls.Seen, "the app's activation in "+machine.DisplayPath(l.Computer, real))
 			}
 		}
 	}
@@ -152,16 +152,16 @@ func (l *Looker) look(ls *Licence, places []Place) {
 		}
 	}
 	for _, p := range places {
-		if !p.Found || !slices.Contains(lic.Items, p.Card.Name) {
+		if !p.Found || !slices.Contains(lic.Items, p.Item.Name) {
 			continue
 		}
-		seen := "the file " + machine.Spoken(l.Computer, p.Path)
+		seen := "the file " + machine.DisplayPath(l.Computer, p.Path)
 		if info, err := os.Stat(p.Path); err == nil && info.Mode().IsRegular() && info.Size() <= maxLicenceFile {
 			if data, err := os.ReadFile(p.Path); err == nil {
 				held := licence.ReadContents(data, "")
 				switch c := held.Certificate; {
 				case c != nil && c.Until.Before(time.Now()):
-					ls.Doubts = append(ls.Doubts, fmt.Sprintf("the certificate of %s ran out on %s", c.Subject, c.Until.Format(day)))
+					ls.Warnings = append(ls.Warnings, fmt.Sprintf("the certificate of %s ran out on %s", c.Subject, c.Until.Format(day)))
 				case c != nil:
 					seen += fmt.Sprintf(" (the certificate of %s, until %s)", c.Subject, c.Until.Format(day))
 				case held.Locked:
@@ -178,7 +178,7 @@ const day = "2 Jan 2006"
 
 // inUse finds the app's running programs, and the programs that have its files
 // open.
-func (l *Looker) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
+func (l *Scanner) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
 	var err error
 	if a.Running, err = l.Running(ctx, c); err != nil {
 		return err
@@ -193,7 +193,7 @@ func (l *Looker) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 	if len(paths) == 0 {
 		return nil
 	}
-	holders, err := l.Computer.Holding(ctx, paths)
+	holders, err := l.Computer.OpenFiles(ctx, paths)
 	if err != nil {
 		return err
 	}
@@ -215,7 +215,7 @@ func (l *Looker) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 }
 
 // Running returns the app's programs that run, for a person.
-func (l *Looker) Running(ctx context.Context, c *card.Card) (out []string, err error) {
+func (l *Scanner) Running(ctx context.Context, c *card.Card) (out []string, err error) {
 	programs, err := l.Computer.Running(ctx, c.Programs)
 	for _, p := range programs {
 		out = append(out, ProgramText(p))
@@ -232,7 +232,7 @@ func ProgramText(p machine.Program) string {
 }
 
 // Requires looks for what the app cannot work without.
-func (l *Looker) Requires(c *card.Card) ([]Required, error) {
+func (l *Scanner) Requires(c *card.Card) ([]Required, error) {
 	var out []Required
 	for _, r := range c.Requires {
 		here, err := l.required(r)
@@ -244,7 +244,7 @@ func (l *Looker) Requires(c *card.Card) ([]Required, error) {
 	return out, nil
 }
 
-func (l *Looker) required(r card.Require) (bool, error) {
+func (l *Scanner) required(r card.Require) (bool, error) {
 	if path := r.Path.On(string(l.Computer.System())); path != "" {
 		for _, u := range machine.Profiles(l.Computer, path) {
 			real, err := l.Computer.Locate(path, u)

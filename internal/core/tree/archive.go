@@ -18,7 +18,7 @@ import (
 	"movekit/internal/core/block"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
-	"movekit/internal/core/marks"
+	"movekit/internal/core/filemeta"
 )
 
 // smallFile is the largest file that is read whole ahead of its turn, in
@@ -330,7 +330,7 @@ func unreadable(name string, err error) error {
 // header is the tar header of an entry: pax with times to the nanosecond, and
 // the GNU form for names that are not valid UTF-8, which pax cannot hold.
 func header(e Entry) *tar.Header {
-	h := &tar.Header{Name: e.Path, Mode: int64(marks.ModeOf(e.Mode)), ModTime: e.ModTime, Format: tar.FormatPAX}
+	h := &tar.Header{Name: e.Path, Mode: int64(filemeta.ModeOf(e.Mode)), ModTime: e.ModTime, Format: tar.FormatPAX}
 	if !strings.HasPrefix(e.Owner, "#") && !strings.HasPrefix(e.Group, "#") {
 		h.Uname, h.Gname = e.Owner, e.Group
 	}

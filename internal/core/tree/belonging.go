@@ -4,18 +4,18 @@ import (
 	"fmt"
 	"os"
 
-	"movekit/internal/core/marks"
+	"movekit/internal/core/filemeta"
 )
 
 // Belonging says to whom entries belong on the computer where they are placed.
 type Belonging struct {
-	Of       func(e Entry) (marks.Owner, bool) // false leaves an entry with who runs this
-	Accounts marks.Accounts
-	IDs      marks.IDs // of a Windows computer; else nil
+	Of       func(e Entry) (filemeta.Owner, bool) // false leaves an entry with who runs this
+	Accounts filemeta.Accounts
+	IDs      filemeta.IDs // of a Windows computer; else nil
 }
 
 // of is to whom an entry belongs; b may be nil.
-func (b *Belonging) of(e Entry) (o marks.Owner, known bool) {
+func (b *Belonging) of(e Entry) (o filemeta.Owner, known bool) {
 	if b == nil || b.Of == nil {
 		return o, false
 	}
@@ -23,8 +23,8 @@ func (b *Belonging) of(e Entry) (o marks.Owner, known bool) {
 }
 
 // given is what an entry is given; b may be nil.
-func (b *Belonging) given(e Entry) marks.Given {
-	g := marks.Given{Path: e.Path, Mode: e.Mode, ModTime: e.ModTime, Marks: e.Marks}
+func (b *Belonging) given(e Entry) filemeta.Wanted {
+	g := filemeta.Wanted{Path: e.Path, Mode: e.Mode, ModTime: e.ModTime, Marks: e.Metadata}
 	if b != nil {
 		g.Accounts, g.IDs = b.Accounts, b.IDs
 	}
@@ -36,8 +36,8 @@ func (b *Belonging) given(e Entry) marks.Given {
 
 // Settle gives an open file to whom it belongs, and its permissions, marks and, where
 // it has one, its time. It returns what could not be kept.
-func Settle(f *os.File, e Entry, b *Belonging) (unkept []string, err error) {
-	return marks.Settle(f, b.given(e))
+func ApplyMetadata(f *os.File, e Entry, b *Belonging) (unkept []string, err error) {
+	return filemeta.Apply(f, b.given(e))
 }
 
 // Differs says in which marks an entry is not what it was, or "".
@@ -49,10 +49,10 @@ func (c Comparing) Differs(want, have Entry) string {
 	}
 	what := ""
 	if c.Attr {
-		what = marks.Differ(want.Marks, have.Marks, c.Belongs != nil && c.Belongs.IDs != nil)
+		what = filemeta.Differ(want.Metadata, have.Metadata, c.Belongs != nil && c.Belongs.IDs != nil)
 	}
 	if what == "" && c.Modes && want.Type != Link {
-		what = marks.DifferXattr(want.Marks, have.Marks)
+		what = filemeta.DifferXattr(want.Metadata, have.Metadata)
 	}
 	return what
 }

@@ -12,7 +12,7 @@ import (
 
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
-	"movekit/internal/core/marks"
+	"movekit/internal/core/filemeta"
 	"movekit/internal/core/repoint"
 )
 
@@ -38,14 +38,14 @@ func (c *Comparison) Equal() bool { return c.Count == 0 }
 
 // Turned are the changes in files, by path, that are turned back before a file is held
 // against a list.
-type Turned map[string][]repoint.Edit
+type EditsByFile map[string][]repoint.Edit
 
 // size is how long a file was that has n bytes now.
-func (t Turned) size(path string, n int64) int64 { return n - repoint.Grown(t[path]) }
+func (t EditsByFile) size(path string, n int64) int64 { return n - repoint.Grown(t[path]) }
 
 // sum hashes a file as it was, and returns how many bytes were read. One that has not all of
 // the changes is equal to nothing.
-func (t Turned) sum(path string, f *os.File) (digest.Sum, int64, error) {
+func (t EditsByFile) sum(path string, f *os.File) (digest.Sum, int64, error) {
 	edits := t[path]
 	if len(edits) == 0 {
 		return digest.Reader(f)
@@ -60,7 +60,7 @@ type Comparing struct {
 	Modes   bool // permissions and extended attributes too, where both systems have them
 	Attr    bool // attributes of Windows too
 	Belongs *Belonging
-	Turned  Turned
+	Turned  EditsByFile
 	Lenient string // system of which names that it cannot have are not expected; "" where all are
 	Others  bool   // what the list has not is no difference, and is not counted
 	// EachDiffering, where given, is told the path of every difference: one at a time.
@@ -191,7 +191,7 @@ func (r *comparer) match(ctx context.Context, want, have Entry, real string) err
 	case want.Type == File && want.Size != have.Size:
 		r.differ(want.Path, "had %d bytes, has %d", want.Size, have.Size)
 	case r.Modes && want.Type != Link && want.Mode != have.Mode:
-		r.differ(want.Path, "had the permissions %04o, has %04o", marks.ModeOf(want.Mode), marks.ModeOf(have.Mode))
+		r.differ(want.Path, "had the permissions %04o, has %04o", filemeta.ModeOf(want.Mode), filemeta.ModeOf(have.Mode))
 	case r.Differs(want, have) != "":
 		r.differ(want.Path, "%s", r.Differs(want, have))
 	case want.Type == File:

@@ -23,7 +23,7 @@ import (
 
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
-	"movekit/internal/core/marks"
+	"movekit/internal/core/filemeta"
 )
 
 // Type is what an entry is.
@@ -53,8 +53,8 @@ type Entry struct {
 	ModTime time.Time
 	Hash    digest.Sum // for a File
 	Target  string     // of a link, with / between folders; of another name, the first one
-	marks.Marks
-	owner marks.Owner // to whom it belongs on the computer where it was met
+	filemeta.Metadata
+	owner filemeta.Owner // to whom it belongs on the computer where it was met
 	// Encrypted says that Windows keeps it encrypted for one user (EFS), as it was met there.
 	Encrypted bool
 	runsAs    bool // whether it runs as whom it belongs to (setuid, setgid), which does not travel
@@ -76,12 +76,12 @@ type entryJSON struct {
 	ModTime time.Time `json:"mtime"`
 	Hash    string    `json:"b3,omitempty"`
 	Target  string    `json:"target,omitempty"`
-	marks.Marks
+	filemeta.Metadata
 }
 
 // MarshalJSON writes the entry as a line of a list.
 func (e Entry) MarshalJSON() ([]byte, error) {
-	j := entryJSON{Path: e.Path, Type: e.Type, Size: e.Size, Mode: marks.ModeOf(e.Mode), ModTime: e.ModTime.UTC(), Target: e.Target, Marks: e.Marks}
+	j := entryJSON{Path: e.Path, Type: e.Type, Size: e.Size, Mode: filemeta.ModeOf(e.Mode), ModTime: e.ModTime.UTC(), Target: e.Target, Metadata: e.Metadata}
 	if !utf8.ValidString(e.Path) {
 		j.Path, j.Path64 = "", base64.StdEncoding.EncodeToString([]byte(e.Path))
 	}
@@ -104,7 +104,7 @@ func (e *Entry) UnmarshalJSON(data []byte) error {
 		}
 		j.Path = string(raw)
 	}
-	*e = Entry{Path: j.Path, Type: j.Type, Size: j.Size, Mode: marks.ModeFrom(j.Mode), ModTime: j.ModTime, Target: j.Target, Marks: j.Marks}
+	*e = Entry{Path: j.Path, Type: j.Type, Size: j.Size, Mode: filemeta.ModeFrom(j.Mode), ModTime: j.ModTime, Target: j.Target, Metadata: j.Metadata}
 	e.Hash, _ = digest.Parse(j.Hash)
 	return nil
 }

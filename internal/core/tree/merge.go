@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"movekit/internal/core/fault"
-	"movekit/internal/core/marks"
+	"movekit/internal/core/filemeta"
 )
 
 // Policy says what happens to a thing that is in the way.
@@ -121,7 +121,7 @@ type Merged struct {
 // it is needed. All three lie in one folder. Only what the list names is
 // touched, and nothing outside that folder, whatever links are in it. turned are the
 // changes that were made in the stage.
-func Merge(ctx context.Context, stage, target, aside string, list *ListReader, policy Policy, b *Belonging, turned Turned) (*Merged, error) {
+func Merge(ctx context.Context, stage, target, aside string, list *ListReader, policy Policy, b *Belonging, turned EditsByFile) (*Merged, error) {
 	parent, err := os.OpenRoot(filepath.Dir(target))
 	if err != nil {
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the folder of %s", target)
@@ -150,7 +150,7 @@ type merger struct {
 	stage, target, aside string
 	policy               Policy
 	belongs              *Belonging
-	turned               Turned
+	turned               EditsByFile
 	done                 *Merged
 }
 
@@ -163,7 +163,7 @@ func (m *merger) one(e Entry) error {
 				return err
 			}
 			e.Path = to
-			_, err := marks.SettleDir(m.parent, m.belongs.given(e))
+			_, err := filemeta.ApplyDir(m.parent, m.belongs.given(e))
 			return err
 		}
 		if _, err := m.parent.Lstat(from); os.IsNotExist(err) {

@@ -16,7 +16,7 @@ import (
 
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
-	"movekit/internal/core/marks"
+	"movekit/internal/core/filemeta"
 	"movekit/internal/core/repoint"
 	"movekit/test/fatal"
 	"movekit/test/lay"
@@ -31,7 +31,7 @@ func TestCarry(t *testing.T) {
 	os.Chmod(filepath.Join(from, "own"), 0o500)
 	os.Chtimes(filepath.Join(from, "own"), at, at)
 	os.Chown(filepath.Join(from, "own"), 1234, 1234) // as root only
-	was, _ := marks.OwnerOf(filepath.Join(from, "own"))
+	was, _ := filemeta.OwnerOf(filepath.Join(from, "own"))
 	s := Source{Root: from, Skip: []string{"**/*.log"}, Marked: true}
 	for range 2 {
 		yielded, err := Carry(t.Context(), s, to, Newcomer)
@@ -44,7 +44,7 @@ func TestCarry(t *testing.T) {
 	if info, err := os.Stat(filepath.Join(to, "own")); err != nil || info.Mode().Perm() != 0o500 || !info.ModTime().Equal(at) {
 		t.Errorf("a folder is %v, %v", info, err)
 	}
-	if is, _ := marks.OwnerOf(filepath.Join(to, "own")); is != was {
+	if is, _ := filemeta.OwnerOf(filepath.Join(to, "own")); is != was {
 		t.Errorf("a folder belonged to %v, and to %v now", was, is)
 	}
 	if _, err := os.Stat(filepath.Join(from, "own")); err == nil {
@@ -242,8 +242,8 @@ func TestStaged(t *testing.T) {
 	root := filepath.Join(dir, "item")
 	lay.Out(t, root, map[string]string{"a": "1", "sub/b": "2", "No": "3", "nO": "4", "end.": "5", "last": "6"})
 	f, _ := os.Create(filepath.Join(root, "holes"))
-	f.WriteAt([]byte("x"), 5*marks.Hole)
-	f.Truncate(20 * marks.Hole)
+	f.WriteAt([]byte("x"), 5*filemeta.Hole)
+	f.Truncate(20 * filemeta.Hole)
 	f.Close()
 	os.Link(filepath.Join(root, "a"), filepath.Join(root, "sub/a too"))
 	os.Link(filepath.Join(root, "end."), filepath.Join(root, "sub/end too"))
@@ -254,19 +254,19 @@ func TestStaged(t *testing.T) {
 		t.Errorf("sealed: %+v", st)
 	}
 	to := filepath.Join(dir, "to")
-	belongs := &Belonging{Accounts: folk{}, Of: func(e Entry) (marks.Owner, bool) {
-		return marks.Owner{UID: 1000, GID: 100}, e.Owner == "maren" || e.Path == "link" || e.Path == "sub"
+	belongs := &Belonging{Accounts: folk{}, Of: func(e Entry) (filemeta.Owner, bool) {
+		return filemeta.Owner{UID: 1000, GID: 100}, e.Owner == "maren" || e.Path == "link" || e.Path == "sub"
 	}}
 	var written int64
 	staged, err := Placing{Belongs: belongs, Lenient: "windows", Progress: func(n int64) { written += n }}.Stage(t.Context(), to, bytes.NewReader(data), reader(list), func() (*ListReader, error) { return reader(list), nil })
-	if err != nil || staged.UnkeptCount != 3 || staged.Unkept[2] != "sub/end too: it is another name of end., which is left out" || staged.Files != 6 || written != 20*marks.Hole+4 {
+	if err != nil || staged.UnkeptCount != 3 || staged.Unkept[2] != "sub/end too: it is another name of end., which is left out" || staged.Files != 6 || written != 20*filemeta.Hole+4 {
 		t.Fatalf("%+v, %d bytes, %v", staged, written, err)
 	}
 	var there []string
 	filepath.WalkDir(to, func(p string, e fs.DirEntry, err error) error {
 		info, _ := os.Lstat(p)
 		rel, _ := filepath.Rel(to, p)
-		there = append(there, fmt.Sprint(rel, " ", marks.See(info).UID, " ", marks.See(info).Sparse))
+		there = append(there, fmt.Sprint(rel, " ", filemeta.StatOf(info).UID, " ", filemeta.StatOf(info).Sparse))
 		return err
 	})
 	if want := []string{". 0 false", "No 0 false", "a 1000 false", "holes 0 true", "last 0 false", "link 1000 false", "sub 1000 false", "sub/a too 1000 false", "sub/b 0 false"}; !slices.Equal(there, want) {
@@ -289,7 +289,7 @@ func TestStaged(t *testing.T) {
 	if got := compare(Comparing{}); got != "end. is missing; nO is missing; sub/end too is missing" {
 		t.Errorf("without the names: %s", got)
 	}
-	marks.Settle(func() *os.File { f, _ := os.Open(filepath.Join(to, "last")); return f }(), marks.Given{Mode: 0o644, Marks: marks.Marks{Xattr: map[string][]byte{"user.x": []byte("1")}}})
+	filemeta.Apply(func() *os.File { f, _ := os.Open(filepath.Join(to, "last")); return f }(), filemeta.Wanted{Mode: 0o644, Marks: filemeta.Metadata{Xattr: map[string][]byte{"user.x": []byte("1")}}})
 	os.Chown(filepath.Join(to, "a"), 0, 100)
 	os.Remove(filepath.Join(to, "sub/a too"))
 	os.Link(filepath.Join(to, "sub/b"), filepath.Join(to, "sub/a too"))
@@ -306,7 +306,7 @@ func TestStaged(t *testing.T) {
 	if got, err := (Comparing{}).Compare(t.Context(), Source{Root: to}, reader(lines(Entry{Path: ".", Type: Dir}, Entry{Path: "sub", Type: Dir}, Entry{Path: "sub/z", Type: Hard, Target: "a"}))); err != nil || !slices.Contains(got.Diffs, Diff{"sub/z", "was another name of a, is one of last"}) {
 		t.Errorf("another name: %+v %v", got, err)
 	}
-	if (Comparing{Attr: true}).Differs(Entry{Marks: marks.Marks{Attr: 1}}, Entry{}) == "" || (Comparing{}).Differs(Entry{Marks: marks.Marks{Attr: 1}}, Entry{}) != "" || (Comparing{Modes: true}).Differs(Entry{Type: Link, Marks: marks.Marks{Xattr: map[string][]byte{"a": nil}}}, Entry{Type: Link}) != "" {
+	if (Comparing{Attr: true}).Differs(Entry{Metadata: filemeta.Metadata{Attr: 1}}, Entry{}) == "" || (Comparing{}).Differs(Entry{Metadata: filemeta.Metadata{Attr: 1}}, Entry{}) != "" || (Comparing{Modes: true}).Differs(Entry{Type: Link, Metadata: filemeta.Metadata{Xattr: map[string][]byte{"a": nil}}}, Entry{Type: Link}) != "" {
 		t.Error("attributes")
 	}
 }

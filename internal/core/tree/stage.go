@@ -18,7 +18,7 @@ import (
 	"movekit/internal/core/block"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
-	"movekit/internal/core/marks"
+	"movekit/internal/core/filemeta"
 )
 
 // StageEnding is the ending of a folder or file that is being put in place.
@@ -184,7 +184,7 @@ func (s *stager) place(e Entry, tr *tar.Reader, buf []byte) error {
 	case e.Type == Link:
 		err := s.root.Symlink(filepath.FromSlash(e.Target), e.Path)
 		if err == nil {
-			err = marks.SettleLink(s.root, s.Belongs.given(e))
+			err = filemeta.ApplyLink(s.root, s.Belongs.given(e))
 		}
 		return s.wrap(e, err)
 	case e.Type == Hard:
@@ -225,14 +225,14 @@ func (s *stager) place(e Entry, tr *tar.Reader, buf []byte) error {
 	return s.finishFile(f, e, h.Sum())
 }
 
-var zeros [marks.Hole]byte
+var zeros [filemeta.Hole]byte
 
 // write writes to a file, and leaves holes where it has some.
 func write(f *os.File, data []byte, sparse bool) error {
 	for len(data) > 0 {
 		n := len(data)
 		if sparse {
-			n = min(n, marks.Hole)
+			n = min(n, filemeta.Hole)
 		}
 		var err error
 		if sparse && bytes.Equal(data[:n], zeros[:n]) {
@@ -276,7 +276,7 @@ func (s *stager) finishFile(f *os.File, e Entry, got digest.Sum) error {
 	if got != e.Hash {
 		return fault.New(fault.Damaged, "the sealed file %q is not the one of its list", e.Path)
 	}
-	unkept, err := marks.Settle(f, s.Belongs.given(e))
+	unkept, err := filemeta.Apply(f, s.Belongs.given(e))
 	if err != nil {
 		return s.wrap(e, err)
 	}
@@ -295,7 +295,7 @@ func (s *stager) finish(list *ListReader) error {
 		}
 		for len(dirs) > 0 && (err == io.EOF || !Inside(e.Path, dirs[len(dirs)-1].Path)) {
 			last := dirs[len(dirs)-1]
-			unkept, err := marks.SettleDir(s.root, s.Belongs.given(last))
+			unkept, err := filemeta.ApplyDir(s.root, s.Belongs.given(last))
 			if err != nil {
 				return s.wrap(last, err)
 			}
@@ -348,7 +348,7 @@ func RemoveTree(dir string) error {
 // SyncTree flushes every file below dir, on systems where flushing the volume
 // takes an administrator.
 func SyncTree(dir string) error {
-	if !marks.SyncEach {
+	if !filemeta.SyncEach {
 		return nil
 	}
 	return filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {

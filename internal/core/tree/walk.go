@@ -14,7 +14,7 @@ import (
 	"golang.org/x/text/unicode/norm"
 
 	"movekit/internal/core/fault"
-	"movekit/internal/core/marks"
+	"movekit/internal/core/filemeta"
 )
 
 // Source is a folder or file to be walked.
@@ -29,9 +29,9 @@ type Source struct {
 	Compose bool // whether letters in names are composed (NFC): some systems take them apart
 	// Accounts names to whom entries belong, and has their marks read too; nil leaves
 	// them out.
-	Accounts marks.Accounts
-	IDs      marks.IDs // the same of a Windows computer; its access lists are left out where it is nil
-	Marked   bool      // marks are read although nobody has a name
+	Accounts filemeta.Accounts
+	IDs      filemeta.IDs // the same of a Windows computer; its access lists are left out where it is nil
+	Marked   bool         // marks are read although nobody has a name
 	// Unfit says why the new computer cannot have a name; nil where it takes all.
 	Unfit func(path string) string
 
@@ -65,7 +65,7 @@ type Problem struct {
 // What cannot be looked at is given to problem; where problem is nil it ends
 // the walk.
 func (s Source) Walk(ctx context.Context, visit func(Entry, string) error, problem func(Problem)) error {
-	w := walker{s, ctx, visit, problem, map[marks.Inode]string{}}
+	w := walker{s, ctx, visit, problem, map[filemeta.Inode]string{}}
 	info, err := os.Lstat(s.Root)
 	if err != nil {
 		kind := fault.Unreadable
@@ -92,7 +92,7 @@ type walker struct {
 	ctx     context.Context
 	visit   func(Entry, string) error
 	problem func(Problem)
-	names   map[marks.Inode]string // the first name of files that have several
+	names   map[filemeta.Inode]string // the first name of files that have several
 }
 
 // pending is a folder that is told of only once something in it is: with
@@ -213,7 +213,7 @@ func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
 	e := Entry{Path: rel, Mode: info.Mode().Perm(), ModTime: info.ModTime(), runsAs: info.Mode().IsRegular() && info.Mode()&(fs.ModeSetuid|fs.ModeSetgid) != 0}
 	switch m := info.Mode(); {
 	case m.IsDir():
-		e.Type, e.Mode = Dir, m.Perm()|m&marks.Special
+		e.Type, e.Mode = Dir, m.Perm()|m&filemeta.Special
 	case m.IsRegular():
 		e.Type, e.Size = File, info.Size()
 	case m&fs.ModeSymlink != 0:
@@ -226,9 +226,9 @@ func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
 			return Entry{Path: rel, Type: Unfit, Target: why}
 		}
 	}
-	seen := marks.See(info)
+	seen := filemeta.StatOf(info)
 	e.owner, e.Attr, e.Sparse, e.Encrypted = seen.Owner, seen.Attr, seen.Sparse, seen.Encrypted
-	if seen.Shared != (marks.Inode{}) {
+	if seen.Shared != (filemeta.Inode{}) {
 		if first, met := w.names[seen.Shared]; met {
 			e.Type, e.Size, e.Target, e.Sparse = Hard, 0, first, false
 		} else {
@@ -243,9 +243,9 @@ func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
 		e.Owner, e.Group = w.Accounts.User(e.owner.UID), w.Accounts.Group(e.owner.GID)
 	}
 	if e.Type == Dir || e.Type == File {
-		e.Xattr = marks.Xattr(real, w.Accounts)
+		e.Xattr = filemeta.Xattr(real, w.Accounts)
 		if w.IDs != nil {
-			e.ACL = marks.ACL(real, w.IDs)
+			e.ACL = filemeta.ACL(real, w.IDs)
 		}
 	}
 	return e

@@ -85,7 +85,7 @@ func (s *Search) applications() (out []Finding) {
 	apps, _ := filepath.Glob(filepath.Join(dir, "*.app"))
 	for _, app := range apps {
 		title := strings.TrimSuffix(filepath.Base(app), ".app")
-		if s.aboutCard(title, machine.Spoken(s.Computer, app)) {
+		if s.aboutCard(title, machine.DisplayPath(s.Computer, app)) {
 			continue
 		}
 		f := Finding{Class: Program, What: title, Where: app}

@@ -35,7 +35,7 @@ func searched(t *testing.T, root, text string) *Result {
 	fatal.If(t, err)
 	parsed, err := card.Parse("tide.yaml", []byte("card: 1\nname: tide\ntitle: Tidewright\n"+text))
 	fatal.If(t, err)
-	r, err := (&Search{Here: run.NewHere(c), Days: 30, Cards: []*card.Card{parsed}, KitDir: filepath.Join(root, "Kit")}).Run(t.Context())
+	r, err := (&Search{Host: run.NewHost(c), Days: 30, Cards: []*card.Card{parsed}, KitDir: filepath.Join(root, "Kit")}).Run(t.Context())
 	fatal.If(t, err)
 	return r
 }

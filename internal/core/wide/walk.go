@@ -361,7 +361,7 @@ func (w *walker) report(r *Result) {
 	r.Unreadable, r.Unread = w.unread, w.lost
 	for i, u := range r.Unreadable {
 		if path, why, ok := strings.Cut(u, ": "); ok {
-			r.Unreadable[i] = machine.Spoken(w.Computer, path) + ": " + why
+			r.Unreadable[i] = machine.DisplayPath(w.Computer, path) + ": " + why
 		}
 	}
 	for why, n := range w.passed {

@@ -75,7 +75,7 @@ type Result struct {
 
 // Search says what is looked for, and where.
 type Search struct {
-	*run.Here
+	*run.Host
 	Cards  []*card.Card
 	KitDir string // is not looked into; "" for none
 	Days   int    // what changed within so many days is recent
@@ -110,7 +110,7 @@ func (s *Search) Run(ctx context.Context) (*Result, error) {
 	for i := range r.Findings {
 		f := &r.Findings[i]
 		f.Recent = f.Newest.After(since)
-		f.Where = machine.Spoken(s.Computer, f.Where)
+		f.Where = machine.DisplayPath(s.Computer, f.Where)
 	}
 	slices.SortStableFunc(r.Findings, compare)
 	r.Notes = s.Computer.Notes()
@@ -159,7 +159,7 @@ type covered struct {
 
 func (s *Search) claims(ctx context.Context, r *Result) (*covered, error) {
 	c := &covered{whole: map[string]bool{}, files: map[string]bool{}}
-	l := survey.Looker{Here: s.Here, Kinds: kinds.All}
+	l := survey.Scanner{Host: s.Host, Kinds: kinds.All}
 	for _, cd := range s.Cards {
 		places, err := l.Places(ctx, cd)
 		if err != nil {
@@ -174,16 +174,16 @@ func (s *Search) claims(ctx context.Context, r *Result) (*covered, error) {
 				path = real
 			}
 			switch {
-			case p.Card.Kind.Info().Folder && len(p.Card.Include) == 0:
+			case p.Item.Kind.Info().Folder && len(p.Item.Include) == 0:
 				c.whole[path] = true
-			case p.Card.Kind.Info().Folder:
+			case p.Item.Kind.Info().Folder:
 				c.partly = append(c.partly, p.Source(false))
 			default:
-				for _, side := range append(p.Card.Kind.Info().Sides, "") {
+				for _, side := range append(p.Item.Kind.Info().Sides, "") {
 					c.files[path+side] = true
 				}
 			}
-			r.Claimed = append(r.Claimed, machine.Spoken(s.Computer, path))
+			r.Claimed = append(r.Claimed, machine.DisplayPath(s.Computer, path))
 		}
 		for _, path := range cd.Reads() {
 			s.reads(c, path)

@@ -78,7 +78,7 @@ func search(t *testing.T, cards []string, files map[string]string) (*Result, str
 	os.Chtimes(filepath.Join(root, "srv/old/o.db"), old, old)
 	c, err := machine.Open(root)
 	fatal.If(t, err)
-	s := &Search{Here: run.NewHere(c), Days: 30}
+	s := &Search{Host: run.NewHost(c), Days: 30}
 	for _, text := range cards {
 		one, err := card.Parse("x.yaml", []byte("card: 1\nname: x\ntitle: X\n"+text))
 		fatal.If(t, err)
@@ -165,7 +165,7 @@ func TestStoppedSearch(t *testing.T) {
 	fatal.If(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	if _, err := (&Search{Here: run.NewHere(c), Days: 1}).Run(ctx); err == nil {
+	if _, err := (&Search{Host: run.NewHost(c), Days: 1}).Run(ctx); err == nil {
 		t.Error("a search that was stopped tells what it found")
 	}
 }

@@ -139,12 +139,12 @@ func beside(path, ending string) bool {
 }
 
 // New moves a folder of tables.
-func New(o *item.One) item.Parts { return files.FolderOf(o, tables{}) }
+func New(o *item.Instance) item.Parts { return files.FolderOf(o, tables{}) }
 
 type tables struct{}
 
 // Look reads the tables, and what they lack.
-func (tables) Look(o *item.One, is *item.Look) (err error) {
+func (tables) Look(o *item.Instance, is *item.Inspection) (err error) {
 	all, lacks, err := Tables(o.Path)
 	if err != nil {
 		return err
@@ -155,9 +155,9 @@ func (tables) Look(o *item.One, is *item.Look) (err error) {
 }
 
 // Compare adds the records of each table.
-func (tables) Compare(o *item.One, out *steps.Checked) {
+func (tables) Compare(o *item.Instance, out *steps.Checked) {
 	now, _, err := Tables(o.Path)
-	item.AddRecords(out, o.Known.Sealed.Tables, counted(now), err)
+	item.AddRecords(out, o.InKit.Sealed.Tables, counted(now), err)
 }
 
 func counted(all []Table) (out []kit.Table) {

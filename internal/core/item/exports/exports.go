@@ -22,16 +22,16 @@ import (
 )
 
 // New moves a folder of exports.
-func New(o *item.One) item.Parts { return files.FolderOf(o, taken{}) }
+func New(o *item.Instance) item.Parts { return files.FolderOf(o, taken{}) }
 
 type taken struct{}
 
 // Look has nothing to add: how many there must be, other items may tell.
-func (taken) Look(*item.One, *item.Look) error { return nil }
+func (taken) Look(*item.Instance, *item.Inspection) error { return nil }
 
 // Compare adds how many a person has taken in.
-func (taken) Compare(o *item.One, out *steps.Checked) {
-	have, want := int64(len(o.Known.Ticked)), o.Known.Sealed.Files
+func (taken) Compare(o *item.Instance, out *steps.Checked) {
+	have, want := int64(len(o.InKit.Ticked)), o.InKit.Sealed.Files
 	out.Add(item.Row("taken in by hand", want, have), item.Plural(want-have, "export")+" still to be taken in by hand")
 }
 
@@ -40,7 +40,7 @@ const makeTime = 30 * time.Minute
 
 // Make has an app make its exports, where its card names a command for that and
 // a person has agreed.
-func Make(ctx context.Context, h *run.Here, c *card.Card) error {
+func Make(ctx context.Context, h *run.Host, c *card.Card) error {
 	for i := range c.Items {
 		e := c.Items[i].Exports
 		if e == nil || len(e.Make) == 0 || h.Computer.Root() != "" || !h.Commands {
@@ -57,7 +57,7 @@ func Make(ctx context.Context, h *run.Here, c *card.Card) error {
 }
 
 // Files are the files of a sealed item, in the order of names.
-func Files(o *item.One) ([]string, error) {
+func Files(o *item.Instance) ([]string, error) {
 	list, closer, err := o.List()
 	if err != nil {
 		return nil, err
@@ -84,9 +84,9 @@ type Queried interface {
 }
 
 // Counted tells of each sealed export how many records it has on the old computer.
-func Counted(ctx context.Context, o *item.One, s kit.Sealed, db Queried) (out []kit.Table, err error) {
+func Counted(ctx context.Context, o *item.Instance, s kit.Sealed, db Queried) (out []kit.Table, err error) {
 	sealed := *o
-	sealed.Known = &steps.Item{Key: o.Key, Sealed: s}
+	sealed.InKit = &steps.Item{Key: o.Key, Sealed: s}
 	names, err := Files(&sealed)
 	if err != nil {
 		return nil, err
@@ -109,18 +109,18 @@ func called(file, as string) string {
 
 // ask asks for the records of an export. A name with a backslash is not put into a query: not
 // all servers take it for itself.
-func ask(ctx context.Context, o *item.One, db Queried, name string) (int64, error) {
+func ask(ctx context.Context, o *item.Instance, db Queried, name string) (int64, error) {
 	if strings.ContainsAny(name, "\\\x00") {
 		return 0, fault.New(fault.BadCard, "the records of the export %q cannot be counted: its name has a backslash", name)
 	}
-	return db.Query(ctx, o.Card.Exports.Of(name))
+	return db.Query(ctx, o.Item.Exports.Of(name))
 }
 
 // Compare holds the records of the exports that a person has taken in against those of the old
 // computer.
-func Compare(ctx context.Context, o *item.One, db Queried, out *steps.Checked) error {
-	for _, t := range o.Known.Sealed.Tables {
-		as, done := o.Known.Ticked[t.Name]
+func Compare(ctx context.Context, o *item.Instance, db Queried, out *steps.Checked) error {
+	for _, t := range o.InKit.Sealed.Tables {
+		as, done := o.InKit.Ticked[t.Name]
 		if !done {
 			continue
 		}

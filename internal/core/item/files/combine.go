@@ -12,7 +12,7 @@ import (
 
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
-	"movekit/internal/core/marks"
+	"movekit/internal/core/filemeta"
 	"movekit/internal/core/tree"
 )
 
@@ -165,7 +165,7 @@ func copyAs(real, at string, info os.FileInfo) error {
 
 // givenAs gives a file or folder permissions, time and owner of another on this computer.
 func givenAs(like, at string, info os.FileInfo) error {
-	if o, known := marks.OwnerOf(like); known && os.Geteuid() == 0 {
+	if o, known := filemeta.OwnerOf(like); known && os.Geteuid() == 0 {
 		if err := os.Lchown(at, o.UID, o.GID); err != nil {
 			return err
 		}

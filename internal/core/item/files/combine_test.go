@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"movekit/internal/core/fault"
-	"movekit/internal/core/marks"
+	"movekit/internal/core/filemeta"
 	"movekit/test/lay"
 )
 
@@ -51,8 +51,8 @@ func TestCombine(t *testing.T) {
 		t.Errorf("a folder is brought as %v", info.Mode())
 	}
 	for _, name := range []string{"new.txt", "fresh"} {
-		was, _ := marks.OwnerOf(filepath.Join(from, name))
-		if is, _ := marks.OwnerOf(filepath.Join(to, name)); is != was {
+		was, _ := filemeta.OwnerOf(filepath.Join(from, name))
+		if is, _ := filemeta.OwnerOf(filepath.Join(to, name)); is != was {
 			t.Errorf("%s belonged to %v, and to %v now", name, was, is)
 		}
 	}

@@ -14,10 +14,10 @@ import (
 	"strings"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/filemeta"
 	"movekit/internal/core/item"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/marks"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -28,26 +28,26 @@ const ending = ".tar" + seal.Ending
 // Content is what a kind knows of the files that its items are made of.
 type Content interface {
 	// Look adds what is in them. Where they are damaged, that is an error.
-	Look(o *item.One, is *item.Look) error
+	Look(o *item.Instance, is *item.Inspection) error
 	// Compare adds what is in them, old and new.
-	Compare(o *item.One, out *steps.Checked)
+	Compare(o *item.Instance, out *steps.Checked)
 }
 
 // mover moves one folder or file as it is.
 type mover struct {
-	*item.One
+	*item.Instance
 	single  bool
 	content Content // nil if they are plain files
 }
 
 // Folder moves a folder.
-func Folder(o *item.One) item.Parts { return FolderOf(o, nil) }
+func Folder(o *item.Instance) item.Parts { return FolderOf(o, nil) }
 
 // File moves one file.
-func File(o *item.One) item.Parts { return FileOf(o, nil) }
+func File(o *item.Instance) item.Parts { return FileOf(o, nil) }
 
 // FolderOf moves a folder whose files have content that c knows.
-func FolderOf(o *item.One, c Content) item.Parts {
+func FolderOf(o *item.Instance, c Content) item.Parts {
 	m := mover{o, false, c}
 	p := item.Parts{Inspector: m, Mover: m, Names: names{m}, Merger: names{m}}
 	if m.merges() {
@@ -64,14 +64,14 @@ func FolderOf(o *item.One, c Content) item.Parts {
 }
 
 // FileOf moves a file whose content c knows.
-func FileOf(o *item.One, c Content) item.Parts {
+func FileOf(o *item.Instance, c Content) item.Parts {
 	m := mover{o, true, c}
 	return item.Parts{Inspector: m, Mover: m, Names: names{m}}
 }
 
 // at returns the mover for another path.
 func (m mover) at(path string) mover {
-	m.One = m.At(path)
+	m.Instance = m.At(path)
 	return m
 }
 
@@ -82,7 +82,7 @@ func (mover) Close() {}
 func (m mover) Locate(ctx context.Context) error { return m.LocateOnDisk(ctx) }
 
 // Where returns the path.
-func (m mover) Where() (spoken, disk string) { return machine.Spoken(m.Computer, m.Path), m.Path }
+func (m mover) Where() (spoken, disk string) { return machine.DisplayPath(m.Computer, m.Path), m.Path }
 
 // Volume returns the path.
 func (m mover) Volume(context.Context) string { return m.Path }
@@ -92,7 +92,7 @@ func (m mover) source() tree.Source { return m.Source(m.single) }
 
 // Look measures the files. Places in them that cannot be read are named, and the
 // rest is measured.
-func (m mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) {
+func (m mover) Look(ctx context.Context, how item.Options) (*item.Inspection, error) {
 	if info, err := os.Stat(m.Path); err == nil && info.IsDir() == m.single {
 		is := m.Blank()
 		is.Path = m.Path
@@ -117,7 +117,7 @@ func (m mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) {
 			}
 			count(counted, e)
 			if !how.Again && e.Type == tree.File {
-				if err := marks.Readable(real); err != nil {
+				if err := filemeta.Readable(real); err != nil {
 					unreadable.Add(fmt.Sprintf("%s: %v", real, item.Reason(err)))
 				}
 			}
@@ -128,7 +128,7 @@ func (m mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) {
 				forUser.Add(e.Path)
 			}
 			if !m.single && e.Type == tree.Dir && strings.EqualFold(e.Path, filepath.Base(m.Path)) {
-				is.Doubts = append(is.Doubts, fmt.Sprintf("%s has a folder %s of its own name in it: see that it is the right one of both", m.Path, e.Path))
+				is.Warnings = append(is.Warnings, fmt.Sprintf("%s has a folder %s of its own name in it: see that it is the right one of both", m.Path, e.Path))
 			}
 			if !e.Travels() {
 				return
@@ -164,11 +164,11 @@ func (m mover) Look(ctx context.Context, how item.Looking) (*item.Look, error) {
 	if how.Estimate {
 		is.Sealed = sample.Estimate(source, st)
 	}
-	for i, c := range m.Card.Counts {
+	for i, c := range m.Item.Counts {
 		is.Counts = append(is.Counts, item.Counted{Name: c.Name, Value: counted[i].N, Expect: c.Expect})
 	}
 	if m.content != nil {
-		if err := m.content.Look(m.One, is); err != nil {
+		if err := m.content.Look(m.Instance, is); err != nil {
 			is.Unreadable = append(is.Unreadable, err.Error())
 		}
 	}
@@ -193,7 +193,7 @@ func protects(name string) bool {
 }
 
 // Seal seals the files with the list of what is in them.
-func (m mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
+func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, error) {
 	progress := m.Progress("sealing", is.Bytes)
 	s := &kit.Sealed{Stream: m.Stream(), Tables: is.Tables}
 	data, err := m.Run.Seal(m.Key.App, s.Stream+ending, 0)
@@ -236,8 +236,8 @@ func (m mover) Check() error {
 		system = "" // what does not fit is left out, and told
 	}
 	st, err := tree.CheckList(list, system)
-	if err == nil && st.Bytes != m.Known.Sealed.Bytes {
-		err = fault.New(fault.Hostile, "the kit's journal tells of %d bytes of %s, and its list of %d", m.Known.Sealed.Bytes, m.Label(), st.Bytes)
+	if err == nil && st.Bytes != m.InKit.Sealed.Bytes {
+		err = fault.New(fault.Hostile, "the kit's journal tells of %d bytes of %s, and its list of %d", m.InKit.Sealed.Bytes, m.Label(), st.Bytes)
 	}
 	return err
 }
@@ -276,7 +276,7 @@ func (m mover) Lacks(context.Context) (out item.Lacks, err error) {
 func (m mover) comparing() (how tree.Comparing, err error) {
 	how = m.Comparing()
 	how.Others = m.merged()
-	how.Turned, err = m.Turned()
+	how.Turned, err = m.PathEdits()
 	return how, err
 }
 
@@ -330,10 +330,10 @@ func (m mover) merged() bool {
 	both := func(was *steps.Placed) bool {
 		return was != nil && was.Policy == string(tree.KeepBoth) && m.merges() && was.Aside != ""
 	}
-	if both(m.Known.Placed) || !both(m.Known.Placing) {
-		return both(m.Known.Placed)
+	if both(m.InKit.Placed) || !both(m.InKit.Placing) {
+		return both(m.InKit.Placed)
 	}
-	begun, err := item.OnDisk(m.Known.Placing.Aside)
+	begun, err := item.OnDisk(m.InKit.Placing.Aside)
 	return begun && err == nil
 }
 
@@ -381,8 +381,8 @@ func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err er
 
 // unpack writes the files into a folder of their own.
 func (m mover) unpack(ctx context.Context, stage string) (*tree.Stats, error) {
-	progress := m.Progress("putting in place", m.Known.Sealed.Bytes)
-	data, err := m.Run.Kit.Open(m.Key.App, m.Known.Sealed.Parts)
+	progress := m.Progress("putting in place", m.InKit.Sealed.Bytes)
+	data, err := m.Run.Kit.Open(m.Key.App, m.InKit.Sealed.Parts)
 	if err != nil {
 		return nil, err
 	}
@@ -409,7 +409,7 @@ func (m mover) unpack(ctx context.Context, stage string) (*tree.Stats, error) {
 }
 
 // Mark records the stamp.
-func (m mover) Mark(ctx context.Context, at string, done *steps.Placed) error {
+func (m mover) RecordPlaced(ctx context.Context, at string, done *steps.Placed) error {
 	return item.MarkByLook(ctx, m.at(at), done)
 }
 
@@ -420,7 +420,7 @@ func (m mover) Unedited(ctx context.Context, at, stamp string) (bool, error) {
 
 // Compare holds every file against the list.
 func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
-	progress := m.Progress("comparing", m.Known.Sealed.Bytes)
+	progress := m.Progress("comparing", m.InKit.Sealed.Bytes)
 	list, closer, err := m.List()
 	if err != nil {
 		return nil, err
@@ -438,11 +438,11 @@ func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	}
 	out := &steps.Checked{Equal: cmp.Equal(), Count: cmp.Count}
 	out.Rows = append(out.Rows, item.Row("files", cmp.Old.Files, cmp.New.Files), item.Row("bytes", cmp.Old.Bytes, cmp.New.Bytes))
-	for i, c := range m.Card.Counts {
+	for i, c := range m.Item.Counts {
 		out.AddCount(c.Name, c.Expect, old[i].N, now[i].N)
 	}
 	if m.content != nil {
-		m.content.Compare(m.One, out)
+		m.content.Compare(m.Instance, out)
 	}
 	out.Rows = append(out.Rows, item.Content(cmp.Old.Files, "hash", "hashes", cmp.Count))
 	m.AddRepointed(out)
@@ -453,8 +453,8 @@ func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
 }
 
 func (m mover) counters() []tree.Counter {
-	out := make([]tree.Counter, len(m.Card.Counts))
-	for i, c := range m.Card.Counts {
+	out := make([]tree.Counter, len(m.Item.Counts))
+	for i, c := range m.Item.Counts {
 		out[i].Pattern = c.Files
 	}
 	return out

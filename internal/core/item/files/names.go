@@ -22,7 +22,7 @@ type names struct{ mover }
 const half = item.Doomed
 
 // partly reports whether the card selects only some files of the folder.
-func (m mover) partly() bool { return !m.single && len(m.Card.Include) > 0 }
+func (m mover) partly() bool { return !m.single && len(m.Item.Include) > 0 }
 
 // State returns which of two paths have files of the item.
 func (n names) State(ctx context.Context, home, spare string, part bool) (item.Presence, error) {
@@ -152,7 +152,7 @@ func (n names) deleteSame(ctx context.Context, spare string, op steps.Op) (left 
 	defer closer.Close()
 	differs := map[string]bool{}
 	how := tree.Comparing{EachDiffering: func(path string) { differs[path] = true }}
-	if how.Turned, err = here.Turned(); err != nil {
+	if how.Turned, err = here.PathEdits(); err != nil {
 		return true, err
 	}
 	if _, err := how.Compare(ctx, here.source(), list); err != nil {
@@ -171,7 +171,7 @@ func (n names) MergeInto(ctx context.Context, stage, home, aside string, policy 
 		return false, err
 	}
 	defer closer.Close()
-	turned, err := n.Turned()
+	turned, err := n.PathEdits()
 	if err != nil {
 		return false, err
 	}
@@ -192,5 +192,5 @@ func (n names) CopyMissing(ctx context.Context, spare, home string) (note string
 		return "", err
 	}
 	return fmt.Sprintf("look through %s of what was there before, which were added, %d with a number behind the name (%s the same); all of that is whole in %s",
-		item.Plural(added.added+added.numbered, "file"), added.numbered, item.Plural(added.same, "other"), machine.Spoken(n.Computer, spare)), nil
+		item.Plural(added.added+added.numbered, "file"), added.numbered, item.Plural(added.same, "other"), machine.DisplayPath(n.Computer, spare)), nil
 }

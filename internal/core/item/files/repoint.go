@@ -25,7 +25,7 @@ func (m mover) repoint(ctx context.Context, stage string) (notes []string, err e
 	defer root.Close()
 	source := tree.Source{Root: stage, Fold: m.Computer.System().Folds()}
 	if !m.single {
-		source.Include = m.Card.Repoint
+		source.Include = m.Item.Repoint
 	}
 	var edits []repoint.Edit
 	var lines []repoint.Line
@@ -57,7 +57,7 @@ func (m mover) repoint(ctx context.Context, stage string) (notes []string, err e
 	if err != nil {
 		return notes, err
 	}
-	agreed, err := m.Repointing.Agreed(ctx, m.One, edits, lines)
+	agreed, err := m.PathUpdates.Agreed(ctx, m.Instance, edits, lines)
 	if err != nil || !agreed {
 		return notes, err
 	}

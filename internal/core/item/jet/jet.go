@@ -478,13 +478,13 @@ func nameIn(b []byte) string {
 }
 
 // New moves one database file.
-func New(o *item.One) item.Parts { return files.FileOf(o, database{}) }
+func New(o *item.Instance) item.Parts { return files.FileOf(o, database{}) }
 
 type database struct{}
 
 // Look sees that it is a database, and whether it is closed. It moves as a file,
 // whether its records can be counted or not.
-func (database) Look(o *item.One, is *item.Look) error {
+func (database) Look(o *item.Instance, is *item.Inspection) error {
 	jet, err := IsJet(o.Path)
 	if err != nil {
 		return err
@@ -510,7 +510,7 @@ func (database) Look(o *item.One, is *item.Look) error {
 }
 
 // Compare adds the records of each table.
-func (database) Compare(o *item.One, out *steps.Checked) {
+func (database) Compare(o *item.Instance, out *steps.Checked) {
 	now, err := Tables(o.Path)
-	item.AddRecords(out, o.Known.Sealed.Tables, now, err)
+	item.AddRecords(out, o.InKit.Sealed.Tables, now, err)
 }

@@ -35,10 +35,10 @@ import (
 const ending = ".reg" + seal.Ending
 
 // mover moves one key.
-type mover struct{ *item.One }
+type mover struct{ *item.Instance }
 
 // New moves one key.
-func New(o *item.One) item.Parts {
+func New(o *item.Instance) item.Parts {
 	m := mover{o}
 	return item.Parts{Inspector: m, Mover: m, Names: m, Merger: m, Fixed: m.offline}
 }
@@ -52,11 +52,11 @@ func (mover) Close() {}
 // Locate takes the key from the card, or where a person said.
 func (m mover) Locate(context.Context) error {
 	if m.Computer.System() != machine.Windows {
-		return fault.New(fault.BadCard, "%s is a key of the Windows registry, and %s has none", m.Card.Name, m.Computer.Name())
+		return fault.New(fault.BadCard, "%s is a key of the Windows registry, and %s has none", m.Item.Name, m.Computer.Name())
 	}
-	m.One.Path = m.Card.Key
-	if m.Place != "" {
-		m.One.Path = m.Place
+	m.Instance.Path = m.Item.Key
+	if m.ChosenPath != "" {
+		m.Instance.Path = m.ChosenPath
 	}
 	return nil
 }
@@ -80,12 +80,12 @@ func matches(patterns []string, path string) bool {
 func (m mover) choice() registry.Choice {
 	return registry.Choice{
 		Enter: func(key string) bool {
-			return !matches(m.Card.Skip, key) && !tree.IsAside(key) && !strings.HasSuffix(key, tree.StageEnding)
+			return !matches(m.Item.Skip, key) && !tree.IsAside(key) && !strings.HasSuffix(key, tree.StageEnding)
 		},
 		Take: func(value string) bool {
-			return value != complete && value != emptying && !matches(m.Card.Skip, value) && (len(m.Card.Include) == 0 || matches(m.Card.Include, value))
+			return value != complete && value != emptying && !matches(m.Item.Skip, value) && (len(m.Item.Include) == 0 || matches(m.Item.Include, value))
 		},
-		Bare: len(m.Card.Include) == 0,
+		Bare: len(m.Item.Include) == 0,
 	}
 }
 
@@ -104,7 +104,7 @@ func (m mover) unreadable(err error) error {
 }
 
 // Look counts the values.
-func (m mover) Look(context.Context, item.Looking) (*item.Look, error) {
+func (m mover) Look(context.Context, item.Options) (*item.Inspection, error) {
 	is := m.Blank()
 	all, left, err := m.read()
 	if errors.Is(err, fs.ErrNotExist) || err == nil && len(all) == 0 {
@@ -142,7 +142,7 @@ func stamp(all []registry.Branch) string {
 }
 
 // Seal seals the values, and the same as a .reg text that can be taken in by hand.
-func (m mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
+func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, error) {
 	progress := m.Progress("sealing", is.Bytes)
 	all, left, err := m.read()
 	if err != nil {
@@ -168,7 +168,7 @@ func (m mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 
 // sealed are the sealed values.
 func (m mover) sealed() (all []registry.Branch, err error) {
-	err = m.Run.OpenJSON(m.Key.App, m.Known.Sealed.List, &all)
+	err = m.Run.OpenJSON(m.Key.App, m.InKit.Sealed.List, &all)
 	return all, err
 }
 
@@ -229,7 +229,7 @@ func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err er
 	}
 	if m.offline() {
 		file, err := m.leave(all)
-		out.Waits = "open " + machine.Spoken(m.Computer, file) + " on the computer itself" + m.as() + ", which takes the keys in"
+		out.Waits = "open " + machine.DisplayPath(m.Computer, file) + " on the computer itself" + m.as() + ", which takes the keys in"
 		return out, err
 	}
 	if err := m.remove(stage); err != nil {
@@ -298,7 +298,7 @@ func (m mover) repointed(ctx context.Context, all []registry.Branch) ([]registry
 		now[i] = b
 		for n := range b.Values {
 			v := &b.Values[n]
-			if v.Type != registry.String && v.Type != registry.Expand && v.Type != registry.Multi || !matches(m.Card.Repoint, b.Child(v.Label())) {
+			if v.Type != registry.String && v.Type != registry.Expand && v.Type != registry.Multi || !matches(m.Item.Repoint, b.Child(v.Label())) {
 				continue
 			}
 			was := registry.FromUTF16(v.Data)
@@ -312,7 +312,7 @@ func (m mover) repointed(ctx context.Context, all []registry.Branch) ([]registry
 			lines = append(lines, repoint.Line{In: strings.Trim(m.Path+`\`+b.Path, `\`), Where: v.Label(), Old: shown(was), New: shown(text)})
 		}
 	}
-	agreed, err := m.Repointing.Agreed(ctx, m.One, edits, lines)
+	agreed, err := m.PathUpdates.Agreed(ctx, m.Instance, edits, lines)
 	if err != nil || !agreed {
 		return all, err
 	}
@@ -324,7 +324,7 @@ func shown(text string) string {
 }
 
 // Mark records the stamp.
-func (m mover) Mark(ctx context.Context, at string, done *steps.Placed) error {
+func (m mover) RecordPlaced(ctx context.Context, at string, done *steps.Placed) error {
 	return item.MarkByLook(ctx, m.at(at), done)
 }
 
@@ -335,7 +335,7 @@ func (m mover) Unedited(ctx context.Context, at, stamp string) (bool, error) {
 
 // Compare holds every value against the sealed one.
 func (m mover) Compare(context.Context) (*steps.Checked, error) {
-	m.Progress("comparing", m.Known.Sealed.Bytes)
+	m.Progress("comparing", m.InKit.Sealed.Bytes)
 	out, err := m.compare()
 	if err != nil {
 		return nil, m.unreadable(err)
@@ -355,7 +355,7 @@ func (m mover) compare() (*steps.Checked, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		err = nil
 	}
-	turned, terr := m.Turned()
+	turned, terr := m.PathEdits()
 	if err = errors.Join(err, terr); err != nil {
 		return nil, err
 	}
@@ -401,7 +401,7 @@ func (m mover) compare() (*steps.Checked, error) {
 	slices.Sort(out.Diffs)
 	if file, err := m.file(); found == 0 && err == nil {
 		if there, _ := machine.Exists(file); there {
-			differ("%s waits to be taken in%s", machine.Spoken(m.Computer, file), m.as())
+			differ("%s waits to be taken in%s", machine.DisplayPath(m.Computer, file), m.as())
 		}
 	}
 	out.Equal = out.Count == 0

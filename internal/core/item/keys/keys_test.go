@@ -205,7 +205,7 @@ func (yes) Change(string, steps.Key, []repoint.Line) (bool, error) { return true
 
 func unpack(o *office.Office, policy tree.Policy) (*run.Outcome, error) {
 	j := o.Job(o.New)
-	j.Person, j.Ways, j.Say.Users = &yes{}, map[string]tree.Policy{"": policy}, map[string]string{"Maren": "mholm"}
+	j.Technician, j.Policies, j.Choices.Users = &yes{}, map[string]tree.Policy{"": policy}, map[string]string{"Maren": "mholm"}
 	out, err := j.Unpack(o.T.Context())
 	if err != nil {
 		return nil, err
@@ -305,7 +305,7 @@ func TestKeysThatCannotBe(t *testing.T) {
 	} {
 		parts, err := r.SealJSON("app", "list", []registry.Branch{{Path: ""}, {Path: strings.Repeat("x", 1020)}, b})
 		fatal.If(t, err)
-		m := keys.New(&item.One{Here: r.Here, Run: r, Key: steps.Key{App: "app", Item: "settings"}, Known: &steps.Item{Sealed: kit.Sealed{List: parts}}})
+		m := keys.New(&item.Instance{Host: r.Host, Run: r, Key: steps.Key{App: "app", Item: "settings"}, InKit: &steps.Item{Sealed: kit.Sealed{List: parts}}})
 		if err := m.Mover.Check(); (fault.KindOf(err) == fault.Hostile) != (what != "") || what == "" && err != nil {
 			t.Errorf("%q: %v", what, err)
 		}

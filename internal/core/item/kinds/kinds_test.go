@@ -17,7 +17,7 @@ func TestEveryKindIsInTheTable(t *testing.T) {
 			t.Errorf("%s is not in the table", info.Kind)
 			continue
 		}
-		p := All.Open(&item.One{Card: &card.Item{Kind: info.Kind}})
+		p := All.Open(&item.Instance{Item: &card.Item{Kind: info.Kind}})
 		moves := info.StaysAt == ""
 		if p.Inspector == nil || (p.Mover != nil) != moves || (p.Names != nil) != moves || (p.Querier != nil) != (info.Counts == "query") || p.Adder != nil && p.Merger == nil {
 			t.Errorf("%s: %+v", info.Kind, p)

@@ -324,7 +324,7 @@ func (c *conn) users(ctx context.Context, d *schema.Sealed) error {
 		d.Users = append(d.Users, u)
 		text := strings.Join(u.Grants, "; ")
 		o := dbprint.NewObject(rights, u.Name, text, text)
-		o.Told = true
+		o.Reported = true
 		d.Schema = append(d.Schema, o)
 	}
 	return nil

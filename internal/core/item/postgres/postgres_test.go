@@ -114,7 +114,7 @@ COMMENT ON TABLE books.account IS 'it''s commented';
 func TestEverythingMoves(t *testing.T) {
 	s := fresh(t, "everything", everything)
 	d, f, data := moved(t, s, card.Count{Name: "accounts", Query: "SELECT count(*) FROM account"})
-	if diffs := dbprint.Compare(&d.Fingerprint, f, d.Remade(f)); len(diffs) > 0 {
+	if diffs := dbprint.Compare(&d.Fingerprint, f, d.Rewritten(f)); len(diffs) > 0 {
 		t.Errorf("old and new differ: %+v", diffs)
 	}
 	if d.Counts[0].Value != 500 || f.Counts[0].Value != 500 || f.Rows() < 1400 {
@@ -164,7 +164,7 @@ func byHand(t *testing.T, s database, d *Sealed, p served.Putting, data []byte) 
 		}
 	}
 	f := to.print(t)
-	for _, diff := range dbprint.Compare(&d.Fingerprint, f, d.Remade(f)) {
+	for _, diff := range dbprint.Compare(&d.Fingerprint, f, d.Rewritten(f)) {
 		if diff.Table != "" && diff.Table != "books.sums" {
 			t.Errorf("loaded by hand: %+v", diff)
 		}
@@ -183,7 +183,7 @@ func TestSchemas(t *testing.T) {
 	dbcases.Schemas(t, dbcases.PostgreSQL, func(t *testing.T, text string) {
 		s := fresh(t, "schema", "SET client_min_messages = error; "+text)
 		d, f, _ := moved(t, s)
-		if diffs := dbprint.Compare(&d.Fingerprint, f, d.Remade(f)); len(diffs) > 0 {
+		if diffs := dbprint.Compare(&d.Fingerprint, f, d.Rewritten(f)); len(diffs) > 0 {
 			t.Errorf("old and new differ: %+v", diffs)
 		}
 		dbcases.SameDumps(t, old, now, "schema", func(s string) string {
@@ -279,7 +279,7 @@ func TestOneMoment(t *testing.T) {
 	}()
 	for range 2 {
 		d, f, _ := moved(t, s)
-		if len(dbprint.Compare(&d.Fingerprint, f, d.Remade(f))) > 0 {
+		if len(dbprint.Compare(&d.Fingerprint, f, d.Rewritten(f))) > 0 {
 			t.Error("what was sealed and its fingerprint are of two moments")
 		}
 		if x, y := f.Table("public.a"), f.Table("public.b"); x.Rows != y.Rows || x.Digest != y.Digest {
@@ -296,7 +296,7 @@ func TestDifferencesAreNamed(t *testing.T) {
 	dbcases.SQL(t, now, "diffs", "UPDATE owner SET phone = '9', name = 'C' WHERE id = 2; DELETE FROM owner WHERE id = 3; INSERT INTO owner VALUES (4, 'D', '4'); DELETE FROM log WHERE ctid = '(0,1)'; DROP INDEX i; SELECT nextval('q'); ALTER TABLE owner ALTER name SET NOT NULL; CREATE TABLE more (x int)")
 	f := server(t, now, "diffs").print(t)
 	var got []string
-	for _, diff := range dbprint.Compare(&d.Fingerprint, f, d.Remade(f)) {
+	for _, diff := range dbprint.Compare(&d.Fingerprint, f, d.Rewritten(f)) {
 		got = append(got, strings.Trim(diff.Table+": "+diff.What, ": "))
 		if !diff.Content {
 			continue

@@ -24,7 +24,7 @@ import (
 // mover moves one database of a server. What it has opened is shared by those
 // that At makes of it.
 type mover[F Facts] struct {
-	*item.One
+	*item.Instance
 	*opened[F]
 }
 
@@ -46,8 +46,8 @@ type KindOf struct {
 }
 
 // New moves databases of an engine.
-func New[F Facts](e Engine[F], k KindOf) func(*item.One) item.Parts {
-	return func(o *item.One) item.Parts {
+func New[F Facts](e Engine[F], k KindOf) func(*item.Instance) item.Parts {
+	return func(o *item.Instance) item.Parts {
 		m := mover[F]{o, &opened[F]{engine: e, kind: k}}
 		return item.Parts{Inspector: m, Mover: m, Names: m, Querier: m}
 	}
@@ -63,11 +63,11 @@ func (m mover[F]) Close() {
 
 // Locate finds the address in the app's settings.
 func (m mover[F]) Locate(ctx context.Context) error {
-	if m.Place != "" {
+	if m.ChosenPath != "" {
 		return fault.New(fault.Usage, "%s is a database of a server: which one is told by the app's settings, and not by a place", m.Label())
 	}
 	s, err := m.settings(ctx)
-	m.One.Path = s.Address()
+	m.Instance.Path = s.Address()
 	return err
 }
 
@@ -80,8 +80,8 @@ func (m mover[F]) settings(ctx context.Context) (Server, error) {
 	if m.server != nil {
 		return *m.server, nil
 	}
-	s := Server{Kind: m.Card.Kind, Files: m.kind.Files}
-	c := m.Card.Server
+	s := Server{Kind: m.Item.Kind, Files: m.kind.Files}
+	c := m.Item.Server
 	for _, f := range []struct {
 		from card.Setting
 		to   *string
@@ -97,10 +97,10 @@ func (m mover[F]) settings(ctx context.Context) (Server, error) {
 		*f.to = found.Value
 	}
 	if s.Database == "" {
-		return s, fault.New(fault.Missing, "the app's settings here do not name the database of %s", m.Card.Name)
+		return s, fault.New(fault.Missing, "the app's settings here do not name the database of %s", m.Item.Name)
 	}
 	if Local(s.Host) && pulled(m.Computer) {
-		return s, fault.New(fault.ServerDown, "the database server of %s was on the computer itself, whose disk this is: its data can only be read by a running server", m.Card.Name)
+		return s, fault.New(fault.ServerDown, "the database server of %s was on the computer itself, whose disk this is: its data can only be read by a running server", m.Item.Name)
 	}
 	m.server = &s
 	return s, nil
@@ -134,7 +134,7 @@ func (m mover[F]) on(ctx context.Context, use func(s Session[F], database string
 	if m.Path != "" {
 		database = s.At(m.Path).Database
 	}
-	return m.LetIn(s.Address(), s.Password, func(password string) error {
+	return m.WithPassword(s.Address(), s.Password, func(password string) error {
 		if m.session != nil && password != s.Password {
 			m.Close()
 		}
@@ -154,7 +154,7 @@ func (m mover[F]) on(ctx context.Context, use func(s Session[F], database string
 
 // Look looks at the database. One that cannot be looked at does not keep a survey
 // from the rest; it says why.
-func (m mover[F]) Look(ctx context.Context, _ item.Looking) (*item.Look, error) {
+func (m mover[F]) Look(ctx context.Context, _ item.Options) (*item.Inspection, error) {
 	is := m.Blank()
 	is.InUse = m.kind.InUse
 	err := m.on(ctx, func(s Session[F], database string) error {
@@ -204,7 +204,7 @@ func (m mover[F]) Ask(ctx context.Context, query string) (n int64, err error) {
 }
 
 // Seal seals the schema and the rows, with the facts of the same moment.
-func (m mover[F]) Seal(ctx context.Context, is *item.Look) (out *kit.Sealed, err error) {
+func (m mover[F]) Seal(ctx context.Context, is *item.Inspection) (out *kit.Sealed, err error) {
 	out = &kit.Sealed{Stream: m.Stream(), Stamp: is.Stamp}
 	schemaEnding, rowsEnding := m.engine.Endings()
 	var schema kit.Stream
@@ -218,7 +218,7 @@ func (m mover[F]) Seal(ctx context.Context, is *item.Look) (out *kit.Sealed, err
 	var facts F
 	if err == nil {
 		err = m.on(ctx, func(s Session[F], database string) (err error) {
-			facts, err = s.Seal(ctx, database, m.Card.Counts, schema, rows, func(n int64) {
+			facts, err = s.Seal(ctx, database, m.Item.Counts, schema, rows, func(n int64) {
 				out.Bytes += n
 				progress(n)
 			})
@@ -252,7 +252,7 @@ func (m mover[F]) known() (F, error) {
 	if m.read {
 		return m.facts, nil
 	}
-	if err := m.Run.OpenJSON(m.Key.App, m.Known.Sealed.List, &m.facts); err != nil {
+	if err := m.Run.OpenJSON(m.Key.App, m.InKit.Sealed.List, &m.facts); err != nil {
 		return m.facts, err
 	}
 	m.read = true
@@ -369,7 +369,7 @@ func (m mover[F]) Stage(ctx context.Context, stage string) (out item.Staged, err
 	}
 	err = m.at(stage).on(ctx, func(s Session[F], database string) error {
 		p := m.putting(database)
-		p.Progress = m.Progress("putting in place", m.Known.Sealed.Bytes)
+		p.Progress = m.Progress("putting in place", m.InKit.Sealed.Bytes)
 		notes, err := s.Stage(ctx, facts, p)
 		out.Notes = append(out.Notes, notes...)
 		if err != nil {
@@ -385,7 +385,7 @@ func (m mover[F]) Stage(ctx context.Context, stage string) (out item.Staged, err
 // Mark is the digest of the fingerprint of what is there, which is the sealed one but for
 // definitions that the engine writes otherwise, and for texts that were changed: what a
 // server counts changes also where somebody only reads.
-func (m mover[F]) Mark(ctx context.Context, at string, done *steps.Placed) error {
+func (m mover[F]) RecordPlaced(ctx context.Context, at string, done *steps.Placed) error {
 	facts, err := m.known()
 	if err != nil {
 		return err
@@ -399,10 +399,10 @@ func (m mover[F]) Mark(ctx context.Context, at string, done *steps.Placed) error
 		if err != nil {
 			return err
 		}
-		done.Remade = facts.Print().Remade(made)
+		done.Rewritten = facts.Print().Rewritten(made)
 		made.Tables = facts.Print().Tables
 		if len(turned) > 0 { // its rows are not all as they were sealed
-			if made, err = s.Fingerprint(ctx, database, nil, m.Bytes); err != nil {
+			if made, err = s.Fingerprint(ctx, database, nil, m.AddBytes); err != nil {
 				return err
 			}
 		}
@@ -422,7 +422,7 @@ func stamp(f *dbprint.Fingerprint) (string, error) {
 func (m mover[F]) Unedited(ctx context.Context, at, was string) (bool, error) {
 	var f *dbprint.Fingerprint
 	err := m.at(at).on(ctx, func(s Session[F], database string) (err error) {
-		f, err = s.Fingerprint(ctx, database, nil, m.Bytes)
+		f, err = s.Fingerprint(ctx, database, nil, m.AddBytes)
 		return err
 	})
 	if err != nil {
@@ -476,15 +476,15 @@ func (m mover[F]) putting(stage string) Putting {
 		return func() (io.ReadCloser, error) { return m.Run.Kit.Open(m.Key.App, parts) }
 	}
 	return Putting{
-		Stage: stage, Mine: m.Mine,
-		Schema: open(m.Known.Sealed.Schema), Rows: open(m.Known.Sealed.Parts),
+		Stage: stage, Mine: m.RunAsMe,
+		Schema: open(m.InKit.Sealed.Schema), Rows: open(m.InKit.Sealed.Parts),
 	}
 }
 
 // Fingerprint takes that of the database.
 func (m mover[F]) Fingerprint(ctx context.Context) (f *dbprint.Fingerprint, err error) {
 	err = m.on(ctx, func(s Session[F], database string) (err error) {
-		if f, err = s.Fingerprint(ctx, database, m.Card.Counts, m.Bytes); err != nil {
+		if f, err = s.Fingerprint(ctx, database, m.Item.Counts, m.AddBytes); err != nil {
 			return err
 		}
 		return m.turnBack(ctx, s, database, f)

@@ -85,7 +85,7 @@ func (p *port) do(c machine.Computer, step func(*move.Move, context.Context) ([]
 	j.Kinds = maps.Clone(j.Kinds)
 	j.Kinds[card.PostgreSQL] = served.New(p.quay, p.kind)
 	j.Now = func() time.Time { return time.Date(2026, 11, 27, 10, 0, 0, 0, time.Local) }
-	j.Person, j.Ways = &p.person, map[string]tree.Policy{"": p.way}
+	j.Technician, j.Policies = &p.person, map[string]tree.Policy{"": p.way}
 	p.calls = nil
 	out, err := step(j, p.T.Context())
 	fatal.If(p.T, err)

@@ -52,7 +52,7 @@ func (m mover[F]) repoint(ctx context.Context, s Session[F], p Putting, facts F)
 		for _, t := range all {
 			edits = append(edits, t.edits...)
 		}
-		agreed, aerr := m.Repointing.Agreed(ctx, m.One, edits, lines)
+		agreed, aerr := m.PathUpdates.Agreed(ctx, m.Instance, edits, lines)
 		if aerr != nil || agreed || len(edits) == 0 {
 			return nil, aerr
 		}
@@ -68,7 +68,7 @@ func (m mover[F]) repoint(ctx context.Context, s Session[F], p Putting, facts F)
 
 // places finds the texts that hold old places.
 func (m mover[F]) places(ctx context.Context, s Session[F], stage string, f *dbprint.Fingerprint, paths *repoint.Map) (all []*rewritten, lines []repoint.Line, err error) {
-	for _, name := range m.Card.Repoint {
+	for _, name := range m.Item.Repoint {
 		at := strings.LastIndex(name, ".")
 		t, column, err := columnOf(f, name[:at], name[at+1:])
 		if err != nil {
@@ -240,7 +240,7 @@ func (r *rewritten) asMeant(ctx context.Context, s Rewriter, stage string) error
 // turned are the hashes that rows had before paths in them were changed, by table and by the
 // hash that they have now.
 func (m mover[F]) turned() (map[string]map[digest.Sum]digest.Sum, error) {
-	edits, err := m.Turned()
+	edits, err := m.PathEdits()
 	if err != nil || len(edits) == 0 {
 		return nil, err
 	}

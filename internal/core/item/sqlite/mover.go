@@ -26,12 +26,12 @@ import (
 const ending = ".sqlite" + seal.Ending
 
 // mover moves one database: a file with its side files.
-type mover struct{ *item.One }
+type mover struct{ *item.Instance }
 
 var _ item.Database = mover{}
 
 // New moves one database.
-func New(o *item.One) item.Parts {
+func New(o *item.Instance) item.Parts {
 	m := mover{o}
 	return item.Parts{Inspector: m, Mover: m, Names: names{o}, Querier: m}
 }
@@ -46,7 +46,7 @@ func (mover) Close() {}
 func (m mover) Locate(ctx context.Context) error { return m.LocateOnDisk(ctx) }
 
 // Where returns the path.
-func (m mover) Where() (spoken, disk string) { return machine.Spoken(m.Computer, m.Path), m.Path }
+func (m mover) Where() (spoken, disk string) { return machine.DisplayPath(m.Computer, m.Path), m.Path }
 
 // Volume returns the path.
 func (m mover) Volume(context.Context) string { return m.Path }
@@ -67,7 +67,7 @@ func Is(path string) bool {
 }
 
 // Look measures the file with its side files.
-func (m mover) Look(_ context.Context, how item.Looking) (*item.Look, error) {
+func (m mover) Look(_ context.Context, how item.Options) (*item.Inspection, error) {
 	is := m.Blank()
 	is.State, is.OnDisk, is.InUse, is.Files = item.IsHere, true, true, 1
 	var newest time.Time
@@ -106,7 +106,7 @@ func (m mover) Ask(ctx context.Context, query string) (int64, error) {
 }
 
 // Seal seals a snapshot of the database and the snapshot's fingerprint.
-func (m mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
+func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, error) {
 	temp, err := m.Private.Dir()
 	if err != nil {
 		return nil, err
@@ -127,7 +127,7 @@ func (m mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 	var print *dbprint.Fingerprint
 	work, within := errgroup.WithContext(ctx)
 	work.Go(func() (err error) {
-		print, err = Whole(within, snapshot, m.Card.Counts)
+		print, err = Whole(within, snapshot, m.Item.Counts)
 		return err
 	})
 	work.Go(func() (err error) {
@@ -139,7 +139,7 @@ func (m mover) Seal(ctx context.Context, is *item.Look) (*kit.Sealed, error) {
 		return nil, Damaged(m.Path, err)
 	}
 	if e, err := m.MarksOf(m.Path); err == nil {
-		s.Mode, s.Marks = uint32(e.Mode.Perm()), e.Marks
+		s.Mode, s.Marks = uint32(e.Mode.Perm()), e.Metadata
 		if e.Owner != "" {
 			s.Owners = []string{e.Owner}
 		}
@@ -155,8 +155,8 @@ func (m mover) snapshot(ctx context.Context, temp string) (string, error) {
 	if g == nil {
 		return Snapshot(ctx, m.Path, temp, nil)
 	}
-	if taken := g.Taken[m.Key]; taken != "" {
-		delete(g.Taken, m.Key)
+	if taken := g.Copies[m.Key]; taken != "" {
+		delete(g.Copies, m.Key)
 		return taken, nil
 	}
 	names := make([]string, len(g.Members))
@@ -168,12 +168,12 @@ func (m mover) snapshot(ctx context.Context, temp string) (string, error) {
 		return "", err
 	}
 	mine := ""
-	g.Taken = map[steps.Key]string{}
+	g.Copies = map[steps.Key]string{}
 	for i, o := range g.Members {
 		if o.Key == m.Key {
 			mine = all[i]
 		} else {
-			g.Taken[o.Key] = all[i]
+			g.Copies[o.Key] = all[i]
 		}
 	}
 	return mine, nil
@@ -182,7 +182,7 @@ func (m mover) snapshot(ctx context.Context, temp string) (string, error) {
 // sealed is the fingerprint of the sealed database.
 func (m mover) sealed() (*dbprint.Fingerprint, error) {
 	f := &dbprint.Fingerprint{}
-	return f, m.Run.OpenJSON(m.Key.App, m.Known.Sealed.List, f)
+	return f, m.Run.OpenJSON(m.Key.App, m.InKit.Sealed.List, f)
 }
 
 // Same compares the database with the sealed fingerprint.
@@ -226,8 +226,8 @@ func (m mover) write(ctx context.Context, stage string, to *tree.Belonging) (unk
 	if err := m.writeTo(ctx, w); err != nil {
 		return nil, err
 	}
-	s := m.Known.Sealed
-	unkept, err = tree.Settle(w, tree.Entry{Path: filepath.Base(m.Path), Type: tree.File, Mode: fs.FileMode(s.Mode).Perm(), Marks: s.Marks}, to)
+	s := m.InKit.Sealed
+	unkept, err = tree.ApplyMetadata(w, tree.Entry{Path: filepath.Base(m.Path), Type: tree.File, Mode: fs.FileMode(s.Mode).Perm(), Metadata: s.Marks}, to)
 	if err == nil {
 		err = w.Sync()
 	}
@@ -241,8 +241,8 @@ func (m mover) write(ctx context.Context, stage string, to *tree.Belonging) (unk
 }
 
 func (m mover) writeTo(ctx context.Context, w io.Writer) error {
-	progress := m.Progress("putting in place", m.Known.Sealed.Bytes)
-	r, err := m.Run.Kit.Open(m.Key.App, m.Known.Sealed.Parts)
+	progress := m.Progress("putting in place", m.InKit.Sealed.Bytes)
+	r, err := m.Run.Kit.Open(m.Key.App, m.InKit.Sealed.Parts)
 	if err != nil {
 		return err
 	}
@@ -268,7 +268,7 @@ func (m mover) writeTo(ctx context.Context, w io.Writer) error {
 }
 
 // Mark records the stamp.
-func (m mover) Mark(ctx context.Context, at string, done *steps.Placed) error {
+func (m mover) RecordPlaced(ctx context.Context, at string, done *steps.Placed) error {
 	return item.MarkByLook(ctx, m.at(at), done)
 }
 
@@ -283,11 +283,11 @@ func (m mover) Fingerprint(ctx context.Context) (*dbprint.Fingerprint, error) {
 	if err != nil {
 		return nil, err
 	}
-	turned, err := m.Turned()
+	turned, err := m.PathEdits()
 	if err != nil {
 		return nil, err
 	}
-	return Take(ctx, m.Path, temp, m.Card.Counts, turned)
+	return Take(ctx, m.Path, temp, m.Item.Counts, turned)
 }
 
 // OldRows opens the sealed database into a private file.
@@ -307,7 +307,7 @@ func (m mover) OldRows(ctx context.Context) (func(dbprint.Table) dbprint.Rows, f
 // NewRows reads a table.
 func (m mover) NewRows(ctx context.Context, t dbprint.Table) dbprint.Rows {
 	temp, err := m.Private.Dir()
-	turned, terr := m.Turned()
+	turned, terr := m.PathEdits()
 	if err = cmp.Or(err, terr); err != nil {
 		return func(func(dbprint.Row) error) error { return err }
 	}

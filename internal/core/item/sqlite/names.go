@@ -18,7 +18,7 @@ import (
 // names renames databases. A log or journal holds data that is not in the database file yet, so an interruption
 // must never leave a database that an app could open without it. Side files are therefore linked, or copied,
 // under the new name first. Then the database file is renamed, and the old side files are removed.
-type names struct{ *item.One }
+type names struct{ *item.Instance }
 
 // State returns which of two paths have a database.
 func (n names) State(_ context.Context, home, spare string, _ bool) (item.Presence, error) {

@@ -66,8 +66,8 @@ func (m mover) repoint(ctx context.Context, stage string) (notes []string, err e
 		}
 		defer conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK") //nolint:errcheck // after COMMIT there is nothing to take back
 		r := repointer{conn: conn, paths: paths, line: m.Line, turned: map[string][]repoint.Edit{}}
-		for _, table := range tablesOf(m.Card.Repoint) {
-			if err := r.table(ctx, table, m.Card.Repoint); err != nil {
+		for _, table := range tablesOf(m.Item.Repoint) {
+			if err := r.table(ctx, table, m.Item.Repoint); err != nil {
 				notes = append(notes, fmt.Sprintf("the paths in the table %s were left as they were: %v", table, err))
 				return nil
 			}
@@ -82,7 +82,7 @@ func (m mover) repoint(ctx context.Context, stage string) (notes []string, err e
 			notes = append(notes, "the paths in it were left as they were: the database changes more by itself when they are changed ("+diffs[0].What+")")
 			return nil
 		}
-		agreed, err := m.Repointing.Agreed(ctx, m.One, r.edits, r.lines)
+		agreed, err := m.PathUpdates.Agreed(ctx, m.Instance, r.edits, r.lines)
 		if err == nil && agreed {
 			_, err = conn.ExecContext(ctx, "COMMIT")
 		}

@@ -16,25 +16,29 @@ import (
 
 // inspector checks one address.
 type inspector struct {
-	*item.One
+	*item.Instance
 	state item.State
 	tried bool // whether it is seen if something answers there
 }
 
 // Network is a server or share.
-func Network(o *item.One) item.Parts { return item.Parts{Inspector: inspector{o, item.OnServer, true}} }
+func Network(o *item.Instance) item.Parts {
+	return item.Parts{Inspector: inspector{o, item.OnServer, true}}
+}
 
 // Hosted is an account at the vendor's.
-func Hosted(o *item.One) item.Parts { return item.Parts{Inspector: inspector{o, item.Hosted, false}} }
+func Hosted(o *item.Instance) item.Parts {
+	return item.Parts{Inspector: inspector{o, item.Hosted, false}}
+}
 
 // Look reads the address from the app's settings, or the card, and sees whether
 // something answers. Where the app's settings name none, the one counts that the
 // old computer had.
-func (m inspector) Look(ctx context.Context, _ item.Looking) (*item.Look, error) {
+func (m inspector) Look(ctx context.Context, _ item.Options) (*item.Inspection, error) {
 	is := m.Blank()
-	is.State, is.Stays, is.Path = m.state, true, m.Card.Address
-	if m.Card.From != nil {
-		found, err := m.Prober().Read(ctx, m.Card.From, nil)
+	is.State, is.Stays, is.Path = m.state, true, m.Item.Address
+	if m.Item.From != nil {
+		found, err := m.Prober().Read(ctx, m.Item.From, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -50,7 +54,7 @@ func (m inspector) Look(ctx context.Context, _ item.Looking) (*item.Look, error)
 }
 
 // reach sees whether something answers. Where the address does not tell which port, that is not tried.
-func (m inspector) reach(ctx context.Context, is *item.Look) error {
+func (m inspector) reach(ctx context.Context, is *item.Inspection) error {
 	if _, port := endpoint(is.Path); !m.tried || is.Path == "" || port == "" || m.Computer.Root() != "" {
 		return nil
 	}
@@ -65,12 +69,12 @@ func (m inspector) reach(ctx context.Context, is *item.Look) error {
 // Compare holds the address here against the old one, and sees whether something
 // answers.
 func (m inspector) Compare(ctx context.Context) (*steps.Checked, error) {
-	is, err := m.Look(ctx, item.Looking{})
+	is, err := m.Look(ctx, item.Options{})
 	if err != nil {
 		return nil, err
 	}
 	out := &steps.Checked{Equal: true}
-	out.Add(steps.Row{What: "address", Old: m.Was, New: is.Path, Same: is.Path == m.Was && is.Path != ""}, "address: "+cmp.Or(is.Path, "it cannot be read on this computer"))
+	out.Add(steps.Row{What: "address", Old: m.OldAddress, New: is.Path, Same: is.Path == m.OldAddress && is.Path != ""}, "address: "+cmp.Or(is.Path, "it cannot be read on this computer"))
 	if is.Reached != nil {
 		says := map[bool]string{true: "answers", false: "does not answer"}[*is.Reached]
 		out.Add(steps.Row{What: "server", New: says, Same: *is.Reached}, "server: "+says)

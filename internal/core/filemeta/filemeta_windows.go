@@ -1,4 +1,4 @@
-package marks
+package filemeta
 
 import (
 	"errors"
@@ -19,7 +19,7 @@ const SyncEach = true
 type Inode struct{}
 
 // See reads the attributes of an entry.
-func See(info fs.FileInfo) (s Seen) {
+func StatOf(info fs.FileInfo) (s Stat) {
 	if st, ok := info.Sys().(*syscall.Win32FileAttributeData); ok && info.Mode()&fs.ModeSymlink == 0 {
 		s.Attr = st.FileAttributes & attrSet
 		s.Encrypted = st.FileAttributes&windows.FILE_ATTRIBUTE_ENCRYPTED != 0
@@ -80,18 +80,18 @@ func Xattr(string, Accounts) map[string][]byte { return nil }
 
 // Settle gives an open file its time, attributes and access list. Permissions are not the same
 // thing on Windows: files get those of the folder they are placed in.
-func Settle(f *os.File, g Given) ([]string, error) {
+func Apply(f *os.File, g Wanted) ([]string, error) {
 	if !g.ModTime.IsZero() {
 		t := syscall.NsecToFiletime(g.ModTime.UnixNano())
 		if err := syscall.SetFileTime(syscall.Handle(f.Fd()), nil, nil, &t); err != nil {
 			return nil, err
 		}
 	}
-	return settleName(f.Name(), g)
+	return applyName(f.Name(), g)
 }
 
 // settleName gives a file or folder its attributes and access list.
-func settleName(name string, g Given) (unkept []string, err error) {
+func applyName(name string, g Wanted) (unkept []string, err error) {
 	if g.Marks.ACL != "" {
 		if err := setACL(name, g.Marks.ACL, g.IDs); err != nil {
 			unkept = append(unkept, fmt.Sprintf("%s: its access list: %v", g.Path, err))
@@ -117,9 +117,9 @@ func mark(name string, attr uint32) error {
 }
 
 // SettleDir gives a folder its attributes.
-func SettleDir(root *os.Root, g Given) ([]string, error) {
-	return settleName(filepath.Join(root.Name(), filepath.FromSlash(g.Path)), g)
+func ApplyDir(root *os.Root, g Wanted) ([]string, error) {
+	return applyName(filepath.Join(root.Name(), filepath.FromSlash(g.Path)), g)
 }
 
 // SettleLink does nothing: links have no marks of their own.
-func SettleLink(*os.Root, Given) error { return nil }
+func ApplyLink(*os.Root, Wanted) error { return nil }

@@ -1,6 +1,6 @@
 // Package marks is what a file system keeps of an entry beside its content: to whom it belongs,
 // permissions, attributes, access lists, times, holes. A file a system reads them and gives them.
-package marks
+package filemeta
 
 import (
 	"bytes"
@@ -15,7 +15,7 @@ import (
 
 // Marks are what a file system keeps of an entry beside its content, permissions and
 // time, as far as it is the same thing on another computer.
-type Marks struct {
+type Metadata struct {
 	Owner string `json:"owner,omitempty"` // user, by name; # and the number where it has none
 	Group string `json:"group,omitempty"`
 	// Xattr are extended attributes (xattr(7)). Access lists (acl(5)) are among them,
@@ -48,7 +48,7 @@ type Accounts interface {
 type Owner struct{ UID, GID int }
 
 // Seen is what the system tells of an entry together with its size.
-type Seen struct {
+type Stat struct {
 	Owner
 	Attr      uint32 // attributes of Windows that a person sets
 	Sparse    bool   // a file with holes
@@ -57,11 +57,11 @@ type Seen struct {
 }
 
 // Given is what an entry is given where it is placed.
-type Given struct {
+type Wanted struct {
 	Path     string // below the folder that it is placed in, with / between; it is named by it
 	Mode     fs.FileMode
 	ModTime  time.Time // zero leaves it
-	Marks    Marks
+	Marks    Metadata
 	To       *Owner   // nil leaves it with who runs this
 	Accounts Accounts // of this computer; nil where they are not known
 	IDs      IDs      // of a Windows computer; else nil
@@ -125,7 +125,7 @@ func attrText(a uint32) string {
 
 // Differ says in which attributes of Windows two entries differ, or ""; and where lists is true,
 // in which access lists of it.
-func Differ(want, have Marks, lists bool) string {
+func Differ(want, have Metadata, lists bool) string {
 	switch {
 	case want.Attr != have.Attr:
 		return fmt.Sprintf("was marked %s, is %s", attrText(want.Attr), attrText(have.Attr))
@@ -136,7 +136,7 @@ func Differ(want, have Marks, lists bool) string {
 }
 
 // DifferXattr names the extended attributes in which two entries differ, or "".
-func DifferXattr(want, have Marks) string {
+func DifferXattr(want, have Metadata) string {
 	names := map[string]bool{}
 	for _, of := range []map[string][]byte{want.Xattr, have.Xattr} {
 		for n := range of {

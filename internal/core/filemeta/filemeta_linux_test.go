@@ -1,4 +1,4 @@
-package marks
+package filemeta
 
 import (
 	"bytes"
@@ -80,22 +80,22 @@ func TestAccessListsByName(t *testing.T) {
 // TestDifferences names what differs, and only that.
 func TestDifferences(t *testing.T) {
 	for _, c := range []struct {
-		was, is Marks
+		was, is Metadata
 		lists   bool
 		want    string
 	}{
-		{Marks{}, Marks{}, true, ""},
-		{Marks{Attr: attrReadOnly | attrSystem}, Marks{Attr: attrHidden}, false, "was marked read-only+system, is hidden"},
-		{Marks{Attr: attrHidden}, Marks{}, true, "was marked hidden, is nothing"},
-		{Marks{ACL: "D:P"}, Marks{}, false, ""},
-		{Marks{ACL: "D:P"}, Marks{}, true, "had the access list D:P of its own, has none"},
-		{Marks{}, Marks{ACL: "D:P"}, true, "had the access list none of its own, has D:P"},
+		{Metadata{}, Metadata{}, true, ""},
+		{Metadata{Attr: attrReadOnly | attrSystem}, Metadata{Attr: attrHidden}, false, "was marked read-only+system, is hidden"},
+		{Metadata{Attr: attrHidden}, Metadata{}, true, "was marked hidden, is nothing"},
+		{Metadata{ACL: "D:P"}, Metadata{}, false, ""},
+		{Metadata{ACL: "D:P"}, Metadata{}, true, "had the access list D:P of its own, has none"},
+		{Metadata{}, Metadata{ACL: "D:P"}, true, "had the access list none of its own, has D:P"},
 	} {
 		if got := Differ(c.was, c.is, c.lists); got != c.want {
 			t.Errorf("%+v and %+v: %q, not %q", c.was, c.is, got, c.want)
 		}
 	}
-	attrs := func(pairs ...string) (m Marks) {
+	attrs := func(pairs ...string) (m Metadata) {
 		m.Xattr = map[string][]byte{}
 		for i := 0; i < len(pairs); i += 2 {
 			m.Xattr[pairs[i]] = []byte(pairs[i+1])
@@ -103,12 +103,12 @@ func TestDifferences(t *testing.T) {
 		return m
 	}
 	for _, c := range []struct {
-		was, is Marks
+		was, is Metadata
 		want    string
 	}{
-		{Marks{}, attrs(), ""}, {attrs("user.a", "1"), attrs("user.a", "1"), ""},
-		{attrs("user.a", ""), Marks{}, "has other extended attributes: user.a"},
-		{Marks{}, attrs("user.a", ""), "has other extended attributes: user.a"},
+		{Metadata{}, attrs(), ""}, {attrs("user.a", "1"), attrs("user.a", "1"), ""},
+		{attrs("user.a", ""), Metadata{}, "has other extended attributes: user.a"},
+		{Metadata{}, attrs("user.a", ""), "has other extended attributes: user.a"},
 		{attrs("user.c", "1", "user.a", "1", "user.b", "1"), attrs("user.a", "2", "user.b", "1"), "has other extended attributes: user.a, user.c"},
 	} {
 		if got := DifferXattr(c.was, c.is); got != c.want {
@@ -148,23 +148,23 @@ func TestSettled(t *testing.T) {
 		to = &Owner{1234, 5678}
 	}
 	note := bytes.Repeat([]byte("n"), 3000)
-	g := Given{Path: "file", Mode: 0o640, ModTime: at, To: to, Marks: Marks{Xattr: map[string][]byte{"user.note": note, "security.label": []byte("x"), aclAccess: []byte(byName)}}}
+	g := Wanted{Path: "file", Mode: 0o640, ModTime: at, To: to, Marks: Metadata{Xattr: map[string][]byte{"user.note": note, "security.label": []byte("x"), aclAccess: []byte(byName)}}}
 	f, err := os.Open(filepath.Join(dir, "file"))
 	fatal.If(t, err)
 	defer f.Close()
-	if unkept, err := Settle(f, g); err != nil || len(unkept) != 1 || !strings.HasPrefix(unkept[0], "file: "+aclAccess+": ") {
+	if unkept, err := Apply(f, g); err != nil || len(unkept) != 1 || !strings.HasPrefix(unkept[0], "file: "+aclAccess+": ") {
 		t.Errorf("not kept: %q, %v", unkept, err)
 	}
-	if unkept, err := SettleDir(root, Given{Path: "folder", Mode: fs.ModeSetgid | 0o750, ModTime: at, To: to}); unkept != nil || err != nil {
+	if unkept, err := ApplyDir(root, Wanted{Path: "folder", Mode: fs.ModeSetgid | 0o750, ModTime: at, To: to}); unkept != nil || err != nil {
 		t.Errorf("the folder: %q, %v", unkept, err)
 	}
-	if err := SettleLink(root, Given{Path: "folder/link", ModTime: at, To: to}); err != nil {
+	if err := ApplyLink(root, Wanted{Path: "folder/link", ModTime: at, To: to}); err != nil {
 		t.Error(err)
 	}
 	for name, mode := range map[string]fs.FileMode{"file": 0o640, "folder": fs.ModeDir | fs.ModeSetgid | 0o750, "folder/link": fs.ModeSymlink | 0o777} {
 		info, err := os.Lstat(filepath.Join(dir, name))
 		fatal.If(t, err)
-		if s := See(info); info.Mode() != mode || !info.ModTime().Equal(at) && name != "folder" || s.Owner != *to || s.Sparse || s.Shared != (Inode{}) {
+		if s := StatOf(info); info.Mode() != mode || !info.ModTime().Equal(at) && name != "folder" || s.Owner != *to || s.Sparse || s.Shared != (Inode{}) {
 			t.Errorf("%s is %v of %v: %+v", name, info.Mode(), info.ModTime(), s)
 		}
 	}
@@ -176,10 +176,10 @@ func TestSettled(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer f.Close()
-	if unkept, err := Settle(f, Given{Path: "plain", Mode: 0o604}); unkept != nil || err != nil {
+	if unkept, err := Apply(f, Wanted{Path: "plain", Mode: 0o604}); unkept != nil || err != nil {
 		t.Errorf("plain: %q, %v", unkept, err)
 	}
-	if after, _ := os.Stat(filepath.Join(dir, "plain")); after.Mode() != 0o604 || !after.ModTime().Equal(before.ModTime()) || See(after).Owner != me {
+	if after, _ := os.Stat(filepath.Join(dir, "plain")); after.Mode() != 0o604 || !after.ModTime().Equal(before.ModTime()) || StatOf(after).Owner != me {
 		t.Errorf("plain is %v of %v", after.Mode(), after.ModTime())
 	}
 	for _, name := range []string{"plain", "nothing"} {
@@ -193,10 +193,10 @@ func TestSettled(t *testing.T) {
 	if _, ok := OwnerOf(filepath.Join(dir, "nothing")); ok {
 		t.Error("what is not there belongs to somebody")
 	}
-	if err := SettleLink(root, Given{Path: "gone/link", ModTime: at}); err == nil {
+	if err := ApplyLink(root, Wanted{Path: "gone/link", ModTime: at}); err == nil {
 		t.Error("a link in no folder was settled")
 	}
-	if _, err := SettleDir(root, Given{Path: "gone", Mode: 0o700}); err == nil {
+	if _, err := ApplyDir(root, Wanted{Path: "gone", Mode: 0o700}); err == nil {
 		t.Error("no folder was settled")
 	}
 	for _, see := range []func(string) error{Readable, Writable} {
@@ -221,12 +221,12 @@ func TestHolesAndNames(t *testing.T) {
 	os.WriteFile(filepath.Join(dir, "full"), bytes.Repeat([]byte("x"), 2*Hole), 0o600)
 	os.Link(filepath.Join(dir, "full"), filepath.Join(dir, "full too"))
 	os.Link(filepath.Join(dir, "other"), filepath.Join(dir, "other too"))
-	seen := map[string]Seen{}
+	seen := map[string]Stat{}
 	entries, _ := os.ReadDir(dir)
 	for _, e := range entries {
 		info, err := e.Info()
 		fatal.If(t, err)
-		seen[e.Name()] = See(info)
+		seen[e.Name()] = StatOf(info)
 	}
 	for name, sparse := range map[string]bool{"small": false, "hole": true, "other": true, "full": false} {
 		if seen[name].Sparse != sparse {
@@ -245,14 +245,14 @@ func TestManyAttributes(t *testing.T) {
 	f, err := os.Open(file)
 	fatal.If(t, err)
 	defer f.Close()
-	want := Marks{Xattr: map[string][]byte{}}
+	want := Metadata{Xattr: map[string][]byte{}}
 	for i := range 12 {
 		want.Xattr["user."+strings.Repeat(string(rune('a'+i)), 120)] = []byte{byte(i)}
 	}
-	if unkept, err := Settle(f, Given{Mode: 0o600, Marks: want}); len(unkept) > 0 || err != nil {
+	if unkept, err := Apply(f, Wanted{Mode: 0o600, Marks: want}); len(unkept) > 0 || err != nil {
 		t.Fatalf("not kept: %q, %v", unkept, err)
 	}
-	if d := DifferXattr(want, Marks{Xattr: Xattr(file, nil)}); d != "" {
+	if d := DifferXattr(want, Metadata{Xattr: Xattr(file, nil)}); d != "" {
 		t.Error(d)
 	}
 }

@@ -1,4 +1,4 @@
-package marks
+package filemeta
 
 import (
 	"encoding/binary"

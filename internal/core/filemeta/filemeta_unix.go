@@ -1,6 +1,6 @@
 //go:build unix
 
-package marks
+package filemeta
 
 import (
 	"errors"
@@ -18,7 +18,7 @@ import (
 type Inode struct{ dev, ino uint64 }
 
 // See reads what the system tells of an entry with its size.
-func See(info fs.FileInfo) (s Seen) {
+func StatOf(info fs.FileInfo) (s Stat) {
 	st, ok := info.Sys().(*syscall.Stat_t)
 	if !ok {
 		return s
@@ -56,7 +56,7 @@ func OwnerOf(path string) (Owner, bool) {
 	if err != nil {
 		return Owner{}, false
 	}
-	return See(info).Owner, true
+	return StatOf(info).Owner, true
 }
 
 // ACL returns nothing: access lists are extended attributes.
@@ -101,7 +101,7 @@ func Xattr(real string, a Accounts) map[string][]byte {
 
 // Settle gives an open file or folder to whom it belongs, and its permissions,
 // attributes and, where it has one, its time. It returns what could not be kept.
-func Settle(f *os.File, g Given) (unkept []string, err error) {
+func Apply(f *os.File, g Wanted) (unkept []string, err error) {
 	if g.To != nil {
 		if err := f.Chown(g.To.UID, g.To.GID); err != nil {
 			return nil, err
@@ -129,17 +129,17 @@ func Settle(f *os.File, g Given) (unkept []string, err error) {
 }
 
 // SettleDir does that for a folder below root.
-func SettleDir(root *os.Root, g Given) ([]string, error) {
+func ApplyDir(root *os.Root, g Wanted) ([]string, error) {
 	f, err := root.Open(g.Path)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	return Settle(f, g)
+	return Apply(f, g)
 }
 
 // SettleLink gives a link its owner and time.
-func SettleLink(root *os.Root, g Given) error {
+func ApplyLink(root *os.Root, g Wanted) error {
 	if g.To != nil {
 		if err := root.Lchown(g.Path, g.To.UID, g.To.GID); err != nil {
 			return err
