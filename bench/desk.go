@@ -37,7 +37,7 @@ func (b *bench) storm() error {
 }
 
 // desk asks the desk, which has one core and flushes every change, to free and
-// take up 100 licences again and again.
+// activate 100 licences again and again.
 func (b *bench) desk() error {
 	const licences, rounds, clients = 100, 20, 16
 	var list strings.Builder

@@ -98,7 +98,7 @@ func TestInstall(t *testing.T) {
 	if said, err := exec.Command(filepath.Join(root, "usr/bin/movekit")).Output(); err != nil || string(said) != "started\n" {
 		t.Errorf("the program: %v %s", err, said)
 	}
-	if page, err := exec.Command("zcat", filepath.Join(root, "usr/share/man/man1/movekit-unpack.1.gz")).Output(); err != nil || !strings.Contains(string(page), ".TH") || !strings.Contains(string(page), "in-the-way") || !strings.Contains(string(page), "\n  replace     overwrite it") {
+	if page, err := exec.Command("zcat", filepath.Join(root, "usr/share/man/man1/movekit-unpack.1.gz")).Output(); err != nil || !strings.Contains(string(page), ".TH") || !strings.Contains(string(page), "existing") || !strings.Contains(string(page), "\n  replace     overwrite it") {
 		t.Errorf("the page: %v %.200s", err, page)
 	}
 	if _, err := exec.LookPath("bash"); err == nil {

@@ -175,7 +175,7 @@ func TestCollection(t *testing.T) {
 func TestCardAdd(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	const one = "card: 1\nname: %s\ntitle: %s\nitems: [{name: data, kind: folder, path: /srv/%[1]s}] # as the maker says\n"
+	const one = "card: 1\nname: %s\ntitle: %s\nitems: [{name: data, kind: folder, path: /srv/%[1]s}] # as the vendor says\n"
 	mooring := fmt.Sprintf(one, "mooring", "Mooring Plan")
 	lay.Out(t, dir, map[string]string{"from/a.yaml": mooring, "from/b.yaml": fmt.Sprintf(one, "buoys", "Buoys"), "bad.yaml": "card: 1\nname: bad\n"})
 	must(t, 1, dir, "card", "add", "from", "bad.yaml").tells(t, "bad.yaml")

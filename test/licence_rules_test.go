@@ -63,7 +63,7 @@ func TestTakeoverAtTheDesk(t *testing.T) {
 	}
 	step(t, 0, dir, "old", "deactivate", "--yes")
 	step(t, 0, dir, "new", "unpack")
-	if s := step(t, 4, dir, "new", "activate", "--yes"); !strings.Contains(s.err, "can be taken up again from") {
+	if s := step(t, 4, dir, "new", "activate", "--yes"); !strings.Contains(s.err, "can be activated again from") {
 		t.Errorf("too early: %s", s.err)
 	}
 	if s := must(t, 0, dir, "desk", "clock", "+25h"); !strings.Contains(s.out, "clock says") {
@@ -79,12 +79,12 @@ func TestTakeoverAtTheDesk(t *testing.T) {
 }
 
 // TestLostComputerFromTheNewOne frees a seat in the name of a computer that
-// is gone, and writes to makers.
+// is gone, and writes to vendors.
 func TestLostComputerFromTheNewOne(t *testing.T) {
 	t.Parallel()
 	dir, _ := ruledSeat(t, "takeover: false")
 	os.RemoveAll(filepath.Join(dir, "old"))
-	if s := step(t, 0, dir, "new", "licence", "letter"); !strings.Contains(s.out, "Please free it") || !strings.Contains(s.out, "••••TERN") || strings.Contains(s.out, "lamp-7") {
+	if s := step(t, 0, dir, "new", "licence", "letter"); !strings.Contains(s.out, "Please deactivate it") || !strings.Contains(s.out, "••••TERN") || strings.Contains(s.out, "lamp-7") {
 		t.Errorf("letter: %s", s.out)
 	}
 	step(t, 2, dir, "new", "licence", "letter", "--with-serial")

@@ -301,7 +301,7 @@ func TestLicenceByFile(t *testing.T) {
 	d.stop()
 	step(t, 0, dir, "old", "pack")
 	if s := step(t, 4, dir, "new", "licence", "request", "--to", "early.json"); !strings.Contains(s.err, "old-deactivated") {
-		t.Errorf("taken up before it was freed: %s", s.err)
+		t.Errorf("activated before it was deactivated: %s", s.err)
 	}
 	s := step(t, 0, dir, "old", "licence", "request", "--to", "out.json")
 	if !strings.Contains(s.out, "asks to deactivate") {

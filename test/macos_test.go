@@ -74,7 +74,7 @@ name: tidewright
 title: Tidewright
 version: {exe: {macos: /Applications/Tidewright.app}}
 items:
-  - {name: bookings, kind: folder, path: {macos: ~/Library/Application Support/Tidewright, windows: '%APPDATA%\Tidewright'}, repoint: ['*.plist']}
+  - {name: bookings, kind: folder, path: {macos: ~/Library/Application Support/Tidewright, windows: '%APPDATA%\Tidewright'}, update-paths: ['*.plist']}
 `,
 	})
 	os.Remove(filepath.Join(dir, "computer.yaml"))

@@ -443,7 +443,7 @@ func TestErrorsAndGates(t *testing.T) {
 		{"reason for nothing", nil, on("old", "pack", "--because", "x"), 2, "none of them was given"},
 		{"override of a firm gate", nil, on("old", "deactivate", "--override", "sealed", "--because", "x"), 2, "cannot be overridden"},
 		{"override of nothing", nil, on("old", "pack", "--override", "luck", "--because", "x"), 2, `no gate is named "luck"`},
-		{"unknown policy", nil, on("new", "unpack", "--in-the-way", "burn"), 2, "set-aside, keep-both"},
+		{"unknown policy", nil, on("new", "unpack", "--existing", "burn"), 2, "set-aside, keep-both"},
 		{"kit over a kit", nil, []string{"new", "kit", "--root", "old", "--cards", "diary.yaml"}, 2, "not empty"},
 		{"broken card", write("bad.yaml", "card: 1\nname: x\ntitel: y\n"), []string{"card", "check", "bad.yaml"}, 1, "bad.yaml:3:1"},
 		{"no question without a person", nil, on("old", "deactivate"), 2, "--yes"},
@@ -527,7 +527,7 @@ func TestCompletionOffersApps(t *testing.T) {
 	if s := must(t, 0, dir, "__complete", "--kit", "kit", "pack", ""); !strings.Contains(s.out, "diary") {
 		t.Errorf("apps: %q", s.out)
 	}
-	if s := must(t, 0, dir, "__complete", "unpack", "--in-the-way", ""); !strings.Contains(s.out, "keep-both") {
+	if s := must(t, 0, dir, "__complete", "unpack", "--existing", ""); !strings.Contains(s.out, "keep-both") {
 		t.Errorf("policies: %q", s.out)
 	}
 	for _, shell := range []string{"bash", "zsh", "fish", "powershell"} {

@@ -225,7 +225,7 @@ licences:
   - name: seat
     method: guided
     transfers: 1
-    one-syncs: true
+    single-sync: true
     deactivate: {steps: [{do: Release the seat., ask: How many are free?, answer: "^[0-9]+$"}]}
     activate: {steps: [{do: Take the seat., evidence: true}]}
 `,
@@ -371,7 +371,7 @@ func TestWhoSaysNo(t *testing.T) {
 	}
 }
 
-// TestOneOfTwo has a person leave one of two licences: the other is freed, and the one
+// TestOneOfTwo has a person leave one of two licences: the other is deactivated, and the one
 // that is left is named with its reason.
 func TestOneOfTwo(t *testing.T) {
 	t.Parallel()

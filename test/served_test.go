@@ -266,13 +266,13 @@ func servedMove(t *testing.T, e engine) {
 	if s := step(t, 3, dir, "new", "verify"); !strings.Contains(strings.ToLower(s.out), "id 7: name was boat 7, is other; phone was •••, is •••") || !strings.Contains(strings.ToLower(s.out), "id 8: the row is missing") {
 		t.Errorf("verify: %s", s.out)
 	}
-	step(t, 0, dir, "new", "unpack", "--in-the-way", "keep-both")
+	step(t, 0, dir, "new", "unpack", "--existing", "keep-both")
 	if count(t, now, "ledger_from_OLD", "account") != "300" || count(t, now, "ledger", "account") != "299" {
 		t.Error("keep-both")
 	}
 	// What was worked in beside the other is not lost when it is put there again.
 	query(t, now, "ledger_from_OLD", "UPDATE account SET name = 'worked in' WHERE id = 1; COMMIT;")
-	step(t, 0, dir, "new", "unpack", "--in-the-way", "keep-both")
+	step(t, 0, dir, "new", "unpack", "--existing", "keep-both")
 	worked := 0
 	for _, name := range strings.Fields(e.there(t, now)) {
 		if strings.HasPrefix(name, "ledger_from_OLD") && count(t, now, name, "account WHERE name = 'worked in'") == "1" {
@@ -366,7 +366,7 @@ func servedRepoint(t *testing.T, e engine) {
 	fatal.If(t, err)
 	lay.Out(t, dir, map[string]string{
 		"old/etc/passwd": "maren:x:1000:1000::/home/maren:/bin/sh\n", "old/home/maren/x": "", "new/etc/passwd": "maren.holm:x:1000:1000::/home/maren.holm:/bin/sh\n", "new/home/maren.holm/x": "",
-		"paths.yaml": strings.Replace(string(card), "    mask:", "    repoint: [recent.path]\n    mask:", 1),
+		"paths.yaml": strings.Replace(string(card), "    mask:", "    update-paths: [recent.path]\n    mask:", 1),
 	})
 	on := func(code int, args ...string) said {
 		t.Helper()
@@ -409,7 +409,7 @@ func servedRepoint(t *testing.T, e engine) {
 	if got := e.there(t, now); strings.Contains(got, "ledger") {
 		t.Errorf("undone: %s", got)
 	}
-	if on(0, "unpack", "--no-repoint"); moved() {
+	if on(0, "unpack", "--keep-paths"); moved() {
 		t.Errorf("left as they were: %s", paths())
 	}
 	on(0, "verify")

@@ -74,8 +74,8 @@ func TestUndo(t *testing.T) {
 		t.Errorf("what was worked in is there %d times:\n%s", n, after)
 	}
 	// What was there before, and what was put over it because one said so, stays.
-	step(t, 2, dir, "new", "unpack", "--in-the-way", "replace").tells(t, "undo cannot give it back")
-	step(t, 0, dir, "new", "unpack", "--yes", "--in-the-way", "replace")
+	step(t, 2, dir, "new", "unpack", "--existing", "replace").tells(t, "undo cannot give it back")
+	step(t, 0, dir, "new", "unpack", "--yes", "--existing", "replace")
 	now := picture(t, filepath.Join(dir, "new"))
 	if s := step(t, 0, dir, "new", "undo"); !strings.Contains(s.out, "it was put over what was here") {
 		t.Errorf("undo: %s", s.out)

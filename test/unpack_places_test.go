@@ -32,7 +32,7 @@ name: tide
 title: Tidewright
 version: {file: /opt/app/version}
 items:
-  - {name: settings, kind: folder, path: ~/.tide, repoint: ['*.ini']}
+  - {name: settings, kind: folder, path: ~/.tide, update-paths: ['*.ini']}
 `})
 	made(t, dir, "--cards", "settings.yaml")
 	step(t, 0, dir, "old", "pack")
@@ -74,7 +74,7 @@ func TestSettlingIn(t *testing.T) {
 		t.Errorf("after undo the settings say %q", text())
 	}
 	// Each item for itself, by what was said; and no change where none is wanted.
-	step(t, 0, dir, "new", "unpack", "tide/settings@maren", "--in-the-way", "tide=keep-both", "--no-repoint")
+	step(t, 0, dir, "new", "unpack", "tide/settings@maren", "--existing", "tide=keep-both", "--keep-paths")
 	if beside, _ := filepath.Glob(filepath.Join(dir, "new/home/mholm/.tide*")); len(beside) != 2 || !strings.HasPrefix(text(), "home=/home/maren/berths") {
 		t.Errorf("beside: %v, %q", beside, text())
 	}
@@ -85,7 +85,7 @@ func TestSettlingIn(t *testing.T) {
 	step(t, 2, dir, "new", "unpack", "settings").tells(t, "name it tide/settings")
 	step(t, 2, dir, "new", "unpack", "--place", "tide/settings=relative").tells(t, "nothing called tide/settings is sealed")
 	step(t, 2, dir, "new", "unpack", "--place", "tide/settings@maren=relative").tells(t, "a whole path")
-	step(t, 2, dir, "new", "unpack", "--in-the-way", "tide=away").tells(t, "set-aside, keep-both, skip or replace")
+	step(t, 2, dir, "new", "unpack", "--existing", "tide=away").tells(t, "set-aside, keep-both, skip or replace")
 }
 
 // TestPlaces says where many go, and one of them.

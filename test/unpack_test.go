@@ -48,7 +48,7 @@ func TestKeptBothKilled(t *testing.T) {
 	step(t, 0, dir, "old", "pack")
 	before := picture(t, filepath.Join(dir, "new/srv"))
 	random := rand.New(rand.NewPCG(4, 9))
-	unpack := []string{"unpack", "--kit", "kit", "--root", "new", "--in-the-way", "keep-both"}
+	unpack := []string{"unpack", "--kit", "kit", "--root", "new", "--existing", "keep-both"}
 	undo := []string{"undo", "--yes", "--kit", "kit", "--root", "new"}
 	for _, args := range [][]string{unpack, undo} {
 		killedAnywhere(t, random, 10, 3, 800*time.Millisecond, dir, args...)
@@ -79,7 +79,7 @@ func TestWhatIsInTheWay(t *testing.T) {
 		step(t, 0, dir, "old", "pack")
 		lay.Out(t, dir, map[string]string{"new/srv/diary/2025/a.rec": "mine", "new/srv/diary/2025/b.rec": "two", "new/srv/diary/own.rec": "own", "new/srv/diary/deep/own": "own"})
 		before := picture(t, filepath.Join(dir, "new/srv"))
-		s := step(t, 0, dir, "new", "unpack", "--yes", "--in-the-way", policy)
+		s := step(t, 0, dir, "new", "unpack", "--yes", "--existing", policy)
 		text := func(name string) string {
 			data, _ := os.ReadFile(filepath.Join(dir, "new/srv", name))
 			return string(data)
@@ -102,7 +102,7 @@ func TestWhatIsInTheWay(t *testing.T) {
 			if text("diary/2025/a (2).rec") != "mine" || text("diary/deep/own") != "own" || text("diary/2025/b.rec") != "two" || text("diary/2025/b (2).rec") != "" || !strings.Contains(s.out+s.err, "look through 3 files of what was there before, which were added, 1 with a number behind the name (1 other the same)") {
 				t.Errorf("merged: %s\n%s", picture(t, filepath.Join(dir, "new/srv")), s.out)
 			}
-			if s := step(t, 0, dir, "new", "unpack", "--in-the-way", policy); !strings.Contains(s.out, "the same already") {
+			if s := step(t, 0, dir, "new", "unpack", "--existing", policy); !strings.Contains(s.out, "the same already") {
 				t.Errorf("kept both twice: %s", s.out)
 			}
 			step(t, 0, dir, "new", "verify")
@@ -117,7 +117,7 @@ func TestWhatIsInTheWay(t *testing.T) {
 			if after := picture(t, filepath.Join(dir, "new/srv")); after != before || len(kept) != 1 {
 				t.Errorf("after undo (%v)\n%s\nbefore\n%s", kept, after, before)
 			}
-			step(t, 0, dir, "new", "unpack", "--in-the-way", policy)
+			step(t, 0, dir, "new", "unpack", "--existing", policy)
 			step(t, 0, dir, "new", "undo", "--yes")
 			if after := picture(t, filepath.Join(dir, "new/srv")); after != before {
 				t.Errorf("after undo of what nobody worked in\n%s\nbefore\n%s", after, before)

@@ -21,7 +21,7 @@ func (e *env) boardCommand() *cobra.Command {
 		Use:   "board DIR...",
 		Short: "See many moves at a glance",
 		Long: `Find the kits under folders, and the records of closed ones, and show of each what is
-due, where, and since when; what must be back at its maker by a day comes first. What
+due, where, and since when; what must be back at its vendor by a day comes first. What
 is shown is what the kits say: nobody has checked them with their passphrases.
 
 --store keeps the same in a PostgreSQL database, for a firm with many technicians,
@@ -115,7 +115,7 @@ func (e *env) showBoard(all []board.Move, bad []board.Unread, now time.Time) {
 	}
 	for _, m := range all {
 		for _, d := range m.Dates {
-			word, mark := "can be taken up again from", table.Note
+			word, mark := "can be activated again from", table.Note
 			if d.Back {
 				if word, mark = "must be back by", table.Note; d.At.Before(now) {
 					word, mark = "had to be back by", table.Bad

@@ -109,7 +109,7 @@ func (g *guide) makeCard(ctx context.Context, dir string) error {
 			return err
 		}
 	}
-	if d.Maker, err = g.line("Who makes it", app.Maker); err != nil {
+	if d.Vendor, err = g.line("Who makes it", app.Vendor); err != nil {
 		return err
 	}
 	if d.About, err = g.line("What does the office use it for", ""); err != nil {
@@ -164,7 +164,7 @@ func (g *guide) changeCard(file string) error {
 	text := string(was)
 	for {
 		g.inWords(c)
-		what, err := g.key("What is to be changed?", [2]string{"", "nothing more: write it"}, [2]string{"title", "what people call it"}, [2]string{"maker", "who makes it"},
+		what, err := g.key("What is to be changed?", [2]string{"", "nothing more: write it"}, [2]string{"title", "what people call it"}, [2]string{"vendor", "who makes it"},
 			[2]string{"about", "what the office uses it for"}, [2]string{"licence", "how its licence is held"}, [2]string{"hand", "what somebody does by hand"}, [2]string{"q", "leave it as it was"})
 		if err != nil {
 			return err
@@ -203,8 +203,8 @@ func (g *guide) answerAgain(what string, c *card.Card) (field string, lines []st
 	switch what {
 	case "title":
 		return one("What do people call it", c.Title)
-	case "maker":
-		return one("Who makes it", c.Maker)
+	case "vendor":
+		return one("Who makes it", c.Vendor)
 	case "about":
 		return one("What does the office use it for", c.About)
 	case "hand":

@@ -23,8 +23,8 @@ func (e *env) licenceLetterCommand() *cobra.Command {
 	var open bool
 	c := &cobra.Command{
 		Use:   "letter [APP...]",
-		Short: "Write what the makers must be told, with every fact they will ask for",
-		Long: `Write a text for the maker of each app: to free a licence on a computer that cannot be
+		Short: "Write what the vendors must be told, with every fact they will ask for",
+		Long: `Write a text for the vendor of each app: to free a licence on a computer that cannot be
 started any more, to issue a licence file again for the new computer, or to correct
 their records. Serials are masked unless --with-serial is given with --to.`,
 		ValidArgsFunction: e.completeApps,
@@ -69,17 +69,17 @@ their records. Serials are masked unless --with-serial is given with --to.`,
 	return c
 }
 
-// letterText is a letter to a maker.
+// letterText is a letter to a vendor.
 func letterText(w holder.Letter) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "To: %s\nAbout: %s, licence %s\n\n", orDash(w.Maker), w.Title, w.Licence)
+	fmt.Fprintf(&b, "To: %s\nAbout: %s, licence %s\n\n", orDash(w.Vendor), w.Title, w.Licence)
 	switch w.Please {
 	case holder.PleaseFree:
 		why := ""
 		if w.Lost != "" {
 			why = " (" + w.Lost + ")"
 		}
-		b.WriteString(table.Wrap(fmt.Sprintf("Our computer %s still holds the licence, and it cannot be freed there%s. Please free it, so that we can take it up on %s.", w.OldName, why, w.NewName), 76))
+		b.WriteString(table.Wrap(fmt.Sprintf("Our computer %s still holds the licence, and it cannot be deactivated there%s. Please deactivate it, so that we can activate it on %s.", w.OldName, why, w.NewName), 76))
 	case holder.PleaseIssue:
 		b.WriteString(table.Wrap(fmt.Sprintf("We have replaced our computer %s by %s. The licence holds for the old one only. Please issue it again for the new one.", w.OldName, w.NewName), 76))
 	default:
@@ -122,7 +122,7 @@ func (e *env) licenceKeepCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "keep [APP...]",
 		Short: "Make a sealed safety copy of licences",
-		Long: `Make a sealed copy of what the makers would not issue again: serials, codes, registered
+		Long: `Make a sealed copy of what the vendors would not issue again: serials, codes, registered
 names, and licence files with their keys. It is one file with a passphrase of its own,
 for the office's safe, and is opened with: age -d FILE | tar x`,
 		ValidArgsFunction: e.completeApps,

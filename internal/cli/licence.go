@@ -70,7 +70,7 @@ func (e *env) licenceRequestCommand() *cobra.Command {
 		Use:   "request [APP...]",
 		Short: "Ask the licence desks by file or by telephone (computer without network)",
 		Long: `Write a request for every seat at a licence desk into a file: on the old computer to
-free it, on the new one to take it up. The gates are those of deactivate and activate.
+deactivate it, on the new one to activate it. The gates are those of deactivate and activate.
 Serials and codes are not in the file. Take it to a computer with network, run
 "movekit licence exchange" there, and "movekit licence accept" here.
 
@@ -200,7 +200,7 @@ func (e *env) licenceListCommand() *cobra.Command {
 		Short: "Which licences of the office's cards are on this computer, kit or none",
 		Long: `Look for every licence of the cards on this computer: its serial, the app's activation,
 its file or certificate, its token. Nobody is asked, nothing is changed, and no kit is
-needed. What only the app, its maker or a service can tell is said to be so.`,
+needed. What only the app, its vendor or a service can tell is said to be so.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cards, err := e.cards(from)
@@ -235,7 +235,7 @@ func (e *env) showHeld(h *run.Host, apps []survey.App) {
 		for _, l := range a.Licences {
 			seen := slices.Concat(l.Seen, l.Warnings)
 			if len(seen) == 0 {
-				seen = []string{map[bool]string{true: "nothing of it seen: the app or its maker tells", false: "the app is not here"}[a.Found]}
+				seen = []string{map[bool]string{true: "nothing of it seen: the app or its vendor tells", false: "the app is not here"}[a.Found]}
 			}
 			row := []string{a.Title, a.Version, l.Licence, l.Method.Info().About}
 			for _, s := range seen {
@@ -286,7 +286,7 @@ func datesText(s holder.Status) (out string) {
 	for _, d := range []struct {
 		what string
 		at   *time.Time
-	}{{"freed on", s.OldAt}, {"taken up on", s.NewAt}, {"can be taken up again from", s.Again}, {"must be taken up again by", s.BackBy}, {"the app runs without it on the new computer until", s.Trial}} {
+	}{{"deactivated on", s.OldAt}, {"activated on", s.NewAt}, {"can be activated again from", s.Again}, {"must be activated again by", s.BackBy}, {"the app runs without it on the new computer until", s.Trial}} {
 		if d.at != nil {
 			out += "; " + d.what + " " + d.at.Local().Format("2 Jan 2006 15:04")
 		}

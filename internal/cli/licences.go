@@ -25,7 +25,7 @@ this again: the service is first asked what it has done.
 
 Where the old computer cannot be started any more, or the app is no longer on it, --lost
 REASON frees its licences without it (from the new one, too): by the service where
-there is one, else by what a person does at the maker ("movekit licence letter" writes
+there is one, else by what a person does at the vendor ("movekit licence letter" writes
 what they will ask for).`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -49,8 +49,8 @@ what they will ask for).`,
 func (e *env) activateCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "activate [APP...]",
-		Short: "Take up the licences (new computer)",
-		Long: `Take up each licence on this computer, once it is not active on the old one. A
+		Short: "Activate the licences (new computer)",
+		Long: `Activate each licence on this computer, once it is not active on the old one. A
 transfer that the licence allows may be spent by it, and never twice.
 
 A licence that is still active on the old computer can be taken over where its rule

@@ -195,7 +195,7 @@ func (p *technician) DoStep(ctx context.Context, g run.ManualStep) (r run.Reply,
 	}
 	table.Fprintf(p.err, "\n%s %s, licence %s: %s, step %d of %d\n  %s\n", p.paint("do:", table.Note), g.App, g.Key.Item, g.Action, g.Step, g.Of, g.Do)
 	if g.Letter {
-		table.Fprintf(p.err, "  `movekit licence letter %s` writes what the maker will ask for.\n", g.Key.App)
+		table.Fprintf(p.err, "  `movekit licence letter %s` writes what the vendor will ask for.\n", g.Key.App)
 	}
 	switch {
 	case g.Ask == "":

@@ -27,7 +27,7 @@ func (e *env) unpackCommand() *cobra.Command {
 		Short: "Put data in its place (new computer)",
 		Long: `Inspect the kit, and put every item where its card says it belongs on this
 computer. What is there and the same already is left alone. What is there and
-differs is in the way. At a terminal you are asked about each; --in-the-way says it
+differs is in the way. At a terminal you are asked about each; --existing says it
 for all, or for one app or item:
 
   set-aside   rename it, and keep it (the usual); undo gives it its name back
@@ -60,10 +60,10 @@ was packed again. If the new computer broke, --change-computer continues on this
 			}, (*move.Move).Unpack, e.showPlaced)
 		},
 	}
-	c.Flags().StringArrayVar(&ways, "in-the-way", nil, "what happens to what is in the way: set-aside, keep-both, skip, replace; of one app or item: APP/ITEM=skip")
-	c.RegisterFlagCompletionFunc("in-the-way", cobra.FixedCompletions([]string{"set-aside", "keep-both", "skip", "replace"}, cobra.ShellCompDirectiveNoFileComp))
+	c.Flags().StringArrayVar(&ways, "existing", nil, "what happens to what is in the way: set-aside, keep-both, skip, replace; of one app or item: APP/ITEM=skip")
+	c.RegisterFlagCompletionFunc("existing", cobra.FixedCompletions([]string{"set-aside", "keep-both", "skip", "replace"}, cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().BoolVar(&takeOver, "run-as-me", false, "what runs as a user of the database server who is not here runs as you (views, triggers, routines of MariaDB)")
-	c.Flags().BoolVar(&asTheyAre, "no-repoint", false, "leave paths in settings as they were on the old computer")
+	c.Flags().BoolVar(&asTheyAre, "keep-paths", false, "leave paths in settings as they were on the old computer")
 	e.detailsFlag(c)
 	e.exceptionFlag(c, "change-computer", "use this computer as the new one, instead of the one used so far")
 	whereFlags(c, &where)
@@ -84,7 +84,7 @@ func policiesOf(given []string) (map[string]tree.Policy, error) {
 		case tree.SetAside, tree.KeepBoth, tree.Skip, tree.Replace:
 			out[address] = p
 		default:
-			return nil, fault.New(fault.Usage, "--in-the-way is set-aside, keep-both, skip or replace, not %q", word)
+			return nil, fault.New(fault.Usage, "--existing is set-aside, keep-both, skip or replace, not %q", word)
 		}
 	}
 	return out, nil

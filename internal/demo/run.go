@@ -71,7 +71,7 @@ func commands() []command {
 		{about: "On the new computer: put everything in its place", args: on(now, "unpack", "--yes")},
 		{about: "A person takes the file for the registry in, on the computer itself", copy: [2]string{takenIn, "new/" + hivePath}},
 		{about: "Tick off what was taken in by hand", args: on(now, "todo", "--tick", "1-4")},
-		{about: "Take up the licences", args: on(now, "activate", "--yes", "--answers", "answers.yaml")},
+		{about: "Activate the licences", args: on(now, "activate", "--yes", "--answers", "answers.yaml")},
 		{about: "Prove that old and new are the same", args: on(now, "verify", "--answers", "answers.yaml")},
 		{about: "On the old computer: set the old data aside", args: on(old, "retire")},
 		{about: "Write the hand-over", args: []string{"report", "--kit", "kit", "--passphrase-file", "passphrase.txt", "--to", "handover"}},

@@ -19,17 +19,17 @@ type Licence struct {
 	Serial    string   `yaml:"serial" json:"serial"`
 	Code      string   `yaml:"code" json:"code"`
 	Product   string   `yaml:"product" json:"product"`
-	Covers    string   `yaml:"covers" json:"covers"`                         // major version that is covered
-	Edition   string   `yaml:"edition,omitempty" json:"edition,omitempty"`   // that is covered; "" stands for all
-	Seats     int      `yaml:"seats" json:"seats"`                           // computers it may be active on at a time
-	Transfers int      `yaml:"transfers" json:"transfers"`                   // moves to another computer that are left
-	Takeover  bool     `yaml:"takeover,omitempty" json:"takeover"`           // whether a new computer may disable another
-	Wait      string   `yaml:"wait,omitempty" json:"wait,omitempty"`         // between two moves, such as 24h
-	Expires   string   `yaml:"expires,omitempty" json:"expires,omitempty"`   // the last day, such as 2027-03-31
-	Active    []string `yaml:"active,omitempty" json:"active"`               // computers it is active on
-	Vacated   []string `yaml:"vacated,omitempty" json:"vacated"`             // computers it was deactivated on, newest last
-	Free      int      `yaml:"free-seats,omitempty" json:"free_seats"`       // seats given up by a deactivation and not taken again
-	FreedAt   int64    `yaml:"freed-at,omitempty" json:"freed_at,omitempty"` // when a seat was last given up; seconds since 1970
+	Covers    string   `yaml:"covers" json:"covers"`                               // major version that is covered
+	Edition   string   `yaml:"edition,omitempty" json:"edition,omitempty"`         // that is covered; "" stands for all
+	Seats     int      `yaml:"seats" json:"seats"`                                 // computers it may be active on at a time
+	Transfers int      `yaml:"transfers" json:"transfers"`                         // moves to another computer that are left
+	Takeover  bool     `yaml:"takeover,omitempty" json:"takeover"`                 // whether a new computer may disable another
+	Wait      string   `yaml:"wait,omitempty" json:"wait,omitempty"`               // between two moves, such as 24h
+	Expires   string   `yaml:"expires,omitempty" json:"expires,omitempty"`         // the last day, such as 2027-03-31
+	Active    []string `yaml:"active,omitempty" json:"active"`                     // computers it is active on
+	Vacated   []string `yaml:"vacated,omitempty" json:"vacated"`                   // computers it was deactivated on, newest last
+	Free      int      `yaml:"free-seats,omitempty" json:"free_seats"`             // seats given up by a deactivation and not taken again
+	FreedAt   int64    `yaml:"deactivated-at,omitempty" json:"freed_at,omitempty"` // when a seat was last given up; seconds since 1970
 }
 
 // maxVacated is how many vacated computers are remembered.
@@ -133,7 +133,7 @@ func (l *Licence) activate(r licence.Request, now time.Time) (spent int, disable
 		return no(http.StatusConflict, licence.ProblemNoTransfer, "No transfer is left", "the licence was moved as often as it may be")
 	}
 	if again := l.again(now); spent > 0 && !again.IsZero() {
-		return no(http.StatusConflict, licence.ProblemWaiting, "The waiting time is not over", "it can be taken up on another computer from %s", again.UTC().Format(time.RFC3339))
+		return no(http.StatusConflict, licence.ProblemWaiting, "The waiting time is not over", "it can be activated on another computer from %s", again.UTC().Format(time.RFC3339))
 	}
 	if takeover {
 		disabled = r.From

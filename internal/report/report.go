@@ -49,14 +49,14 @@ type Report struct {
 	Closed    *kit.Closed      `json:"closed,omitempty"`
 	part      bool             // not every app of the kit is in it
 	stays     []string         // what stays where it is, and is not as it was
-	notices   []File           // for the makers of licences
+	notices   []File           // for the vendors of licences
 }
 
 // App is one application's part of the hand-over.
 type App struct {
 	App        string    `json:"app"`
 	Title      string    `json:"title"`
-	Maker      string    `json:"maker,omitempty"`
+	Vendor     string    `json:"vendor,omitempty"`
 	Version    string    `json:"version,omitempty"` // on the old computer
 	Result     Result    `json:"result"`
 	Items      []Item    `json:"items"`
@@ -176,7 +176,7 @@ func (a *App) cut(o *run.Outcome) {
 }
 
 func (r *Report) app(c *card.Card, s *steps.State) App {
-	a := App{App: c.Name, Title: c.Title, Maker: c.Maker, Result: Equal, Items: []Item{}, Licences: []Licence{}, Absent: []string{}, Unkept: []string{}, Retired: []string{}, StillThere: []string{}, LeftBehind: append([]string{}, c.LeftBehind...), SetAside: append([]string{}, s.Asides[c.Name]...), ByHand: append([]string{}, c.ByHand...)}
+	a := App{App: c.Name, Title: c.Title, Vendor: c.Vendor, Result: Equal, Items: []Item{}, Licences: []Licence{}, Absent: []string{}, Unkept: []string{}, Retired: []string{}, StillThere: []string{}, LeftBehind: append([]string{}, c.LeftBehind...), SetAside: append([]string{}, s.Asides[c.Name]...), ByHand: append([]string{}, c.ByHand...)}
 	if p := s.Packed[c.Name]; p != nil {
 		a.Version, a.Absent = p.Version, append(a.Absent, p.Absent...)
 		for _, label := range p.NotChosen {
@@ -261,7 +261,7 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 		if l.Notice != "" && li.Result == Equal {
 			f := notice(c, l, s)
 			r.notices = append(r.notices, f)
-			a.ByHand = append(a.ByHand, "Send the maker the notice "+f.Name)
+			a.ByHand = append(a.ByHand, "Send the vendor the notice "+f.Name)
 		}
 		a.Licences = append(a.Licences, li)
 		a.Result = worse(a.Result, li.Result)
@@ -413,10 +413,10 @@ func (r *Report) Files() ([]File, error) {
 	}, r.notices...), nil
 }
 
-// notice is what a licence's maker wants to be told, with the facts.
+// notice is what a licence's vendor wants to be told, with the facts.
 func notice(c *card.Card, l card.Licence, s *steps.State) File {
 	st := s.Licence(c.Name, l.Name)
 	day := func(t time.Time) string { return t.Local().Format("2 January 2006") }
-	text := strings.NewReplacer("{app}", c.Title, "{licence}", l.Name, "{old}", st.From.Name, "{new}", s.New.Name, "{freed}", day(st.OldAt), "{taken}", day(st.NewAt)).Replace(l.Notice)
+	text := strings.NewReplacer("{app}", c.Title, "{licence}", l.Name, "{old}", st.From.Name, "{new}", s.New.Name, "{deactivated}", day(st.OldAt), "{activated}", day(st.NewAt)).Replace(l.Notice)
 	return File{"notice-" + c.Name + "-" + l.Name + ".txt", []byte(strings.TrimSpace(text) + "\n")}
 }

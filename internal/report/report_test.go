@@ -143,14 +143,14 @@ func TestOnlyWhatWasSeen(t *testing.T) {
 	}
 }
 
-// TestNotice writes the maker's notice once the licence is moved, and not before.
+// TestNotice writes the vendor's notice once the licence is moved, and not before.
 func TestNotice(t *testing.T) {
 	for n, r := range map[int]*Report{0: folded(sealed, packed, placed, equal), 1: folded(sealed, packed, placed, equal, moved)} {
 		files, err := r.Files()
 		if err != nil || len(files) != 3+n {
 			t.Fatalf("%d files: %v", len(files), err)
 		}
-		if n == 1 && (files[3].Name != "notice-app-seat.txt" || string(files[3].Data) != "seat of The <App> went from OLD to NEW.\n" || !strings.Contains(r.Text(0, false), "Send the maker the notice notice-app-seat.txt")) {
+		if n == 1 && (files[3].Name != "notice-app-seat.txt" || string(files[3].Data) != "seat of The <App> went from OLD to NEW.\n" || !strings.Contains(r.Text(0, false), "Send the vendor the notice notice-app-seat.txt")) {
 			t.Errorf("%s: %s", files[3].Name, files[3].Data)
 		}
 	}
@@ -165,7 +165,7 @@ func TestSheetTellsLicences(t *testing.T) {
 	a.Licences = append(a.Licences, survey.Licence{Licence: "read", Method: card.MethodDesk, Serial: "••••TERN"}, survey.Licence{Licence: "label", Method: card.MethodKey, Typed: true})
 	page, err := Sheet(&survey.Survey{Apps: []survey.App{a}}, "1", nil)
 	fatal.If(t, err)
-	for _, want := range []string{"a-desk: a seat at a licence desk, serial not found", "a-guided: a person frees it and takes it up, step by step<", "a-file: files that travel<", "read: a seat at a licence desk, serial ••••TERN", "label: a product key, with a registered name where it has one, serial typed when packing"} {
+	for _, want := range []string{"a-desk: a seat at a licence desk, serial not found", "a-guided: a person deactivates it and activates it, step by step<", "a-file: files that travel<", "read: a seat at a licence desk, serial ••••TERN", "label: a product key, with a registered name where it has one, serial typed when packing"} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the page does not say %q", want)
 		}

@@ -56,7 +56,7 @@ func Empty() []byte {
 }
 
 // Lay makes hive files below a folder, by their paths, with the keys of .reg texts, by Debian's
-// hivexregedit: keys such as [\Maker\App], and values that are texts, dword: and hex:. The keys
+// hivexregedit: keys such as [\Vendor\App], and values that are texts, dword: and hex:. The keys
 // above are made as well. Where the tool is not installed, the test is skipped; with CI=true it
 // fails.
 func Lay(t testing.TB, root string, hives map[string]string) {

@@ -97,12 +97,12 @@ type world struct {
 	sealed map[string]string // by name of the file
 	whole  bool
 
-	// the licence service, and what a maker knows
+	// the licence service, and what a vendor knows
 	desk   desk.Licence
 	seats  int                       // computers the rule lets it be active on
 	kept   map[string]licence.Answer // outcomes by idempotency key
 	spent  int
-	hasty  bool // takes licences over, and does not free them first
+	hasty  bool // takes licences over, and does not deactivate them first
 	second bool // a second seat was wanted
 
 	next     int   // version of the next change
@@ -116,7 +116,7 @@ const cardText = "card: 1\nname: tidewright\ntitle: Tidewright\nitems: [{name: d
 
 var (
 	deskCard   = parsed("method: desk, product: tidewright, typed: the label, desk: {url: 'http://127.0.0.1:1', key: ozSfO2Sa_kxMIBWYMRr5LNe1V6adT6O9NzGuLV1yuGQ}")
-	personCard = parsed("method: guided, transfers: 2, activate: {steps: [{do: take it}, {do: look}]}, deactivate: {steps: [{do: free it}]}")
+	personCard = parsed("method: guided, transfers: 2, activate: {steps: [{do: take it}, {do: look}]}, deactivate: {steps: [{do: deactivate it}]}")
 )
 
 func parsed(licences string) *card.Card {
@@ -413,12 +413,12 @@ func (w *world) change(action licence.Action, r licence.Request) (spent int, dis
 	w.spent += spent
 	w.taken = w.taken || disabled != ""
 	if frees := action == licence.Deactivate && len(w.desk.Active) < before || disabled != ""; frees && (!w.whole || !w.packed()) {
-		w.bad = "the licence was freed before its data was sealed"
+		w.bad = "the licence was deactivated before its data was sealed"
 	}
 	m := w.current
 	if it := m.State.Items[steps.Key{App: app, Item: "data"}]; action == licence.Deactivate && m.Computer == w.old && m.Exceptions.Lost == "" && m.Overrides["old-unchanged"] == "" &&
 		!w.begun && it != nil && strconv.Itoa(w.old.disk[place]) != it.Sealed.Stamp {
-		w.bad = "the licence was freed while the old computer had work that is not sealed"
+		w.bad = "the licence was deactivated while the old computer had work that is not sealed"
 	}
 	return spent, disabled, nil
 }
@@ -532,7 +532,7 @@ func (w *world) verify(c *sim) {
 func (w *world) deactivate(c *sim) {
 	w.do("deactivate", c, (*move.Move).Deactivate, func(m *move.Move) {
 		if w.r.IntN(8) == 0 {
-			m.Exceptions.Lost = "it burnt" // then it is freed from the new computer too
+			m.Exceptions.Lost = "it burnt" // then it is deactivated from the new computer too
 		}
 	})
 }

@@ -158,7 +158,7 @@ func (o *Office) Change(c machine.Computer, p run.Technician, at time.Time, do f
 	return out[0]
 }
 
-// Alone lets a licence be taken up without its app's data.
+// Alone lets a licence be activated without its app's data.
 func Alone() map[string]string {
 	return map[string]string{"in-place": "the licence alone is looked at"}
 }

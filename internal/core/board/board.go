@@ -52,7 +52,7 @@ type Date struct {
 	App     string    `json:"app"` // its title
 	Licence string    `json:"licence"`
 	At      time.Time `json:"at"`
-	// Back says that it must be taken up again by then; otherwise it can be taken up from
+	// Back says that it must be activated again by then; otherwise it can be activated from
 	// then on.
 	Back bool `json:"back_by,omitempty"`
 }
@@ -114,7 +114,7 @@ func rank(m Move) int {
 	return 1
 }
 
-// back is the day by which a licence of a move must be taken up again first.
+// back is the day by which a licence of a move must be activated again first.
 func back(m Move) time.Time {
 	for _, d := range m.Dates {
 		if d.Back {

@@ -25,7 +25,7 @@ const cardText = `card: 1
 name: hoist
 title: Hoistbook
 items: [{name: diary, kind: folder, path: /srv/diary}]
-licences: [{name: seat, method: guided, wait: 24h, back-by: 48h, deactivate: {steps: [{do: free it}]}, activate: {steps: [{do: take it}]}}]
+licences: [{name: seat, method: guided, wait: 24h, reactivate-by: 48h, deactivate: {steps: [{do: deactivate it}]}, activate: {steps: [{do: take it}]}}]
 `
 
 // moves lays out kits that are at different places.
@@ -53,7 +53,7 @@ func moves(t *testing.T) string {
 	}
 	make("a/new", "Tern Quay", func(*kit.Kit) {})
 	make("b/deep/packed", "Ebb House", packed)
-	make("freed", "Ebb House", func(k *kit.Kit) {
+	make("deactivated", "Ebb House", func(k *kit.Kit) {
 		packed(k)
 		add(k, journal.Line{Event: journal.EventAnswered, App: "hoist", Licence: "seat"}, licence.Answer{Action: licence.Deactivate, Computer: "o", State: licence.Deactivated, Transfers: -1})
 	})
@@ -81,7 +81,7 @@ func TestBoard(t *testing.T) {
 	all, bad, err := board.Find(t.Context(), []string{dir, filepath.Join(dir, "a")}, now)
 	fatal.If(t, err)
 	slices.SortFunc(all[1:3], func(a, b board.Move) int { return strings.Compare(a.Folder, b.Folder) }) // made at once
-	want := `freed unpack on "NEW" for [Hoistbook]; new pack on "OLD" for [Hoistbook]; packed deactivate on "OLD" for [Hoistbook]; closed  on "" for []`
+	want := `deactivated unpack on "NEW" for [Hoistbook]; new pack on "OLD" for [Hoistbook]; packed deactivate on "OLD" for [Hoistbook]; closed  on "" for []`
 	if got := told(all); got != want {
 		t.Errorf("%s\nwant %s", got, want)
 	}

@@ -125,7 +125,7 @@ func TestAsked(t *testing.T) {
 		"a query in files":     {"files: '*.dbf'", "files: '*.dbf', query: SELECT 1", "does not fit"},
 		"no files":             {"files: '*.dbf'", "files: ''", "has no pattern"},
 		"identity elsewhere":   {"kind: dbase,", "kind: dbase, identity: {file: ../x},", "is not in the folder"},
-		"repointed column":     {"kind: postgresql,", "kind: postgresql, repoint: [path],", `the column "path" cannot be used`},
+		"repointed column":     {"kind: postgresql,", "kind: postgresql, update-paths: [path],", `the column "path" cannot be used`},
 	})
 }
 

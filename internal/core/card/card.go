@@ -33,7 +33,7 @@ type Card struct {
 	Format     int       `yaml:"card" jsonschema:"required,enum=1" jsonschema_description:"Version of the card format; 1."`
 	Name       string    `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name used on the command line: a-z, 0-9 and -."`
 	Title      string    `yaml:"title" jsonschema:"required" jsonschema_description:"The name people know the app by."`
-	Maker      string    `yaml:"maker,omitempty" jsonschema_description:"Who makes the app."`
+	Vendor     string    `yaml:"vendor,omitempty" jsonschema_description:"Who makes the app."`
 	About      string    `yaml:"about,omitempty" jsonschema_description:"What the office uses the app for."`
 	Version    *Version  `yaml:"version,omitempty" jsonschema_description:"Where the app's version is read, and which versions may take over its data."`
 	Programs   []string  `yaml:"programs,omitempty" jsonschema_description:"Names of the app's programs, to see whether it is running."`
@@ -113,7 +113,7 @@ type Item struct {
 	Name     string    `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name, unique in the card."`
 	Kind     Kind      `yaml:"kind" jsonschema:"required" jsonschema_description:"What the item is."`
 	Path     Path      `yaml:"path,omitempty" jsonschema_description:"Where it lies, in the system's own terms. Not for network, hosted and databases of a server."`
-	Key      string    `yaml:"key,omitempty" jsonschema_description:"Registry: the key, such as HKCU\\\\Software\\\\Maker\\\\App; one of HKCU stands for every user's."`
+	Key      string    `yaml:"key,omitempty" jsonschema_description:"Registry: the key, such as HKCU\\\\Software\\\\Vendor\\\\App; one of HKCU stands for every user's."`
 	Server   *Server   `yaml:"server,omitempty" jsonschema_description:"Database of a server: which, and how to be let in."`
 	Address  string    `yaml:"address,omitempty" jsonschema_description:"Network and hosted: its address, such as QUAY-SRV:5432, //QUAY-SRV/ledger or https://ledger.example."`
 	From     *Source   `yaml:"from,omitempty" jsonschema_description:"Network and hosted: where the app's settings name the address."`
@@ -124,14 +124,14 @@ type Item struct {
 	Optional bool      `yaml:"optional,omitempty" jsonschema_description:"True where a computer may do without it."`
 	Include  []string  `yaml:"include,omitempty" jsonschema_description:"Folder and registry: only what matches one of these patterns (** spans folders). A value is named after its key, with / between, and @ is the key's own."`
 	Skip     []string  `yaml:"skip,omitempty" jsonschema_description:"Folder and registry: not what matches one of these patterns."`
-	Repoint  []string  `yaml:"repoint,omitempty" jsonschema_description:"Settings that hold paths, which are to say where things are on the new computer. Folder: patterns of its text files; file: any pattern; database: columns (TABLE.COLUMN); registry: patterns of values."`
-	Renames  bool      `yaml:"repoint-computer,omitempty" jsonschema_description:"True where they hold the old computer's name, too."`
+	Repoint  []string  `yaml:"update-paths,omitempty" jsonschema_description:"Settings that hold paths, which are to say where things are on the new computer. Folder: patterns of its text files; file: any pattern; database: columns (TABLE.COLUMN); registry: patterns of values."`
+	Renames  bool      `yaml:"update-computer-name,omitempty" jsonschema_description:"True where they hold the old computer's name, too."`
 	Exports  *Export   `yaml:"exports,omitempty" jsonschema_description:"Exports: how many there must be, how they are made and taken in."`
 	Counts   []Count   `yaml:"counts,omitempty" jsonschema_description:"Figures that a person knows, shown old and new side by side."`
 	Attached string    `yaml:"attached-to,omitempty" jsonschema_description:"SQLite: name of the database item that the app attaches this one to; both are packed as of one moment."`
 	Mask     []string  `yaml:"mask,omitempty" jsonschema_description:"Database: columns (TABLE.COLUMN, or COLUMN of any table) whose content is not shown where it differs."`
 	Needs    []string  `yaml:"needs,omitempty" jsonschema_description:"Names of items without which this one is useless, or of licences: the token without which it cannot be opened."`
-	OneSyncs bool      `yaml:"one-syncs,omitempty" jsonschema_description:"True where only one copy of it may sync."`
+	OneSyncs bool      `yaml:"single-sync,omitempty" jsonschema_description:"True where only one copy of it may sync."`
 	Identity *Identity `yaml:"identity,omitempty" jsonschema_description:"Folder: what in it tells this profile from another of the same name."`
 }
 
@@ -194,47 +194,47 @@ type Licence struct {
 	Parts bool         `yaml:"check-parts,omitempty" jsonschema_description:"True where each part of the serial has its own check characters."`
 	Typed string       `yaml:"typed,omitempty" jsonschema_description:"Desk and key: where a person finds what is not on the computer, such as: the label of the box. It is asked for when packing."`
 
-	Takeover bool     `yaml:"takeover,omitempty" jsonschema_description:"Where no service tells: true where taking it up on the new computer disables it on the old one."`
+	Takeover bool     `yaml:"takeover,omitempty" jsonschema_description:"Where no service tells: true where activating it on the new computer disables it on the old one."`
 	Seats    int      `yaml:"seats,omitempty" jsonschema:"minimum=1" jsonschema_description:"Where no service tells: on how many computers it may be active at a time. Default: 1."`
 	Covers   string   `yaml:"covers,omitempty" jsonschema_description:"Where no service tells: the major version it covers."`
 	Edition  string   `yaml:"edition,omitempty" jsonschema_description:"Where no service tells: the edition it covers."`
 	Expires  Day      `yaml:"expires,omitempty" jsonschema_description:"Where no service tells: its last day, such as 2027-03-31."`
-	BackBy   Deadline `yaml:"back-by,omitempty" jsonschema_description:"By when it must be taken up again: a day such as 2027-03-31, or a time after it was freed such as 720h."`
+	BackBy   Deadline `yaml:"reactivate-by,omitempty" jsonschema_description:"By when it must be activated again: a day such as 2027-03-31, or a time after it was deactivated such as 720h."`
 	Trial    Duration `yaml:"trial,omitempty" jsonschema_description:"How long the app runs on a new computer without it, such as 336h: the data can be verified there before the licence is moved."`
 
 	Items      []string `yaml:"items,omitempty" jsonschema_description:"File: names of the file items that hold it; a certificate and its key are told apart by what is in them."`
-	Show       *Show    `yaml:"show,omitempty" jsonschema_description:"Command: how the maker's program tells the state."`
-	Deactivate *Change  `yaml:"deactivate,omitempty" jsonschema_description:"Command, guided, key, token and account: how it is freed on the old computer."`
-	Activate   *Change  `yaml:"activate,omitempty" jsonschema_description:"Command, guided, key, token and account: how it is taken up on the new computer."`
-	Lost       *Change  `yaml:"lost,omitempty" jsonschema_description:"What a person does to free it when the old computer cannot be started any more."`
-	Bound      bool     `yaml:"bound,omitempty" jsonschema_description:"File: true where it holds for one computer only, and its maker must issue another for the new one."`
-	Transfers  *int     `yaml:"transfers,omitempty" jsonschema_description:"How often the maker lets it be moved, where no service tells."`
+	Show       *Show    `yaml:"show,omitempty" jsonschema_description:"Command: how the vendor's program tells the state."`
+	Deactivate *Change  `yaml:"deactivate,omitempty" jsonschema_description:"Command, guided, key, token and account: how it is deactivated on the old computer."`
+	Activate   *Change  `yaml:"activate,omitempty" jsonschema_description:"Command, guided, key, token and account: how it is activated on the new computer."`
+	Lost       *Change  `yaml:"lost,omitempty" jsonschema_description:"What a person does to deactivate it when the old computer cannot be started any more."`
+	Bound      bool     `yaml:"bound,omitempty" jsonschema_description:"File: true where it holds for one computer only, and its vendor must issue another for the new one."`
+	Transfers  *int     `yaml:"transfers,omitempty" jsonschema_description:"How often the vendor lets it be moved, where no service tells."`
 	USB        string   `yaml:"usb,omitempty" jsonschema:"pattern=^[0-9a-fA-F]{4}:[0-9a-fA-F]{4}$" jsonschema_description:"Token: its USB vendor and product id, such as 1d6b:0002."`
-	Notice     string   `yaml:"notice,omitempty" jsonschema_description:"What the maker wants to be told once it is moved; {app}, {licence}, {old}, {new}, {freed} and {taken} stand for the facts. The hand-over writes it as a text file."`
-	OneSyncs   bool     `yaml:"one-syncs,omitempty" jsonschema_description:"True where only one copy of the app may be signed in and sync; account: always."`
-	Wait       Wait     `yaml:"wait,omitempty" jsonschema_description:"How long after freeing it the maker lets it be taken up again: a time such as 24h, or calendar-day (to the next midnight), with a time zone behind it where it is the maker's."`
+	Notice     string   `yaml:"notice,omitempty" jsonschema_description:"What the vendor wants to be told once it is moved; {app}, {licence}, {old}, {new}, {deactivated} and {activated} stand for the facts. The hand-over writes it as a text file."`
+	OneSyncs   bool     `yaml:"single-sync,omitempty" jsonschema_description:"True where only one copy of the app may be signed in and sync; account: always."`
+	Wait       Wait     `yaml:"wait,omitempty" jsonschema_description:"How long after deactivating it the vendor lets it be activated again: a time such as 24h, or calendar-day (to the next midnight), with a time zone behind it where it is the vendor's."`
 }
 
 // Show is a command that tells a licence's state.
 type Show struct {
-	Run    Command  `yaml:"run" jsonschema:"required" jsonschema_description:"The maker's program with its arguments; no shell. It runs only when a person has agreed."`
+	Run    Command  `yaml:"run" jsonschema:"required" jsonschema_description:"The vendor's program with its arguments; no shell. It runs only when a person has agreed."`
 	Active Pattern  `yaml:"active" jsonschema:"required" jsonschema_description:"Regular expression (RE2) that what it says matches where the licence is active."`
 	Left   Pattern  `yaml:"left,omitempty" jsonschema_description:"Regular expression whose first group is the number of transfers left."`
 	Over   Pattern  `yaml:"expired,omitempty" jsonschema_description:"Regular expression that what it says matches where the licence has run out."`
-	Limit  Duration `yaml:"limit,omitempty" jsonschema_description:"How long each of the maker's commands may take, such as 30s. Default: 2m."`
+	Limit  Duration `yaml:"limit,omitempty" jsonschema_description:"How long each of the vendor's commands may take, such as 30s. Default: 2m."`
 }
 
-// Change is how a licence is freed or taken up: by a command, or by steps that
+// Change is how a licence is deactivated or activated: by a command, or by steps that
 // a person takes.
 type Change struct {
-	Run   Command `yaml:"run,omitempty" jsonschema_description:"Command: the maker's program with its arguments; no shell."`
+	Run   Command `yaml:"run,omitempty" jsonschema_description:"Command: the vendor's program with its arguments; no shell."`
 	Done  Pattern `yaml:"done,omitempty" jsonschema_description:"Command: regular expression (RE2) that what it says matches when it is done. Default: that it ends with one of codes."`
 	Codes []int   `yaml:"codes,omitempty" jsonschema_description:"Command: exit codes that mean that it is done. Default: 0."`
 	Fails []Fail  `yaml:"fails,omitempty" jsonschema_description:"Command: what its errors mean."`
 	Steps []Guide `yaml:"steps,omitempty" jsonschema_description:"Guided and key: what a person does, one after the other."`
 }
 
-// Fail is an error of a maker's program, in the words of the office.
+// Fail is an error of a vendor's program, in the words of the office.
 type Fail struct {
 	Match Pattern `yaml:"match" jsonschema:"required" jsonschema_description:"Regular expression (RE2) that what it says matches."`
 	Means string  `yaml:"means" jsonschema:"required" jsonschema_description:"What that means, and what to do."`
@@ -264,7 +264,7 @@ func (c *Card) Sole() bool {
 		slices.ContainsFunc(c.Items, func(it Item) bool { return it.OneSyncs })
 }
 
-// Change returns how a licence is freed (deactivate) or taken up, or nil.
+// Change returns how a licence is deactivated (deactivate) or activated, or nil.
 func (l *Licence) Change(deactivate bool) *Change {
 	if deactivate {
 		return l.Deactivate

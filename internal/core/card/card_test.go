@@ -302,7 +302,7 @@ func TestCardOfLicences(t *testing.T) {
 		"a wait of words":     {"wait: 24h", "wait: a day", "a time such as 24h"},
 		"a trial of nothing":  {"wait: 24h", "trial: 0s", "a time such as 24h"},
 		"a day of words":      {"wait: 24h", "expires: soon", "a day such as"},
-		"back by words":       {"wait: 24h", "back-by: soon", "a day such as"},
+		"back by words":       {"wait: 24h", "reactivate-by: soon", "a day such as"},
 		"taking a file over":  {"method: file,", "method: file, takeover: true,", "method file has no takeover"},
 		"a bound seat":        {"wait: 24h", "bound: true", "method guided has no bound"},
 		"a lost program":      {"wait: 24h", "lost: {run: [/x]}", "cannot be run"},
@@ -352,7 +352,7 @@ func TestAllMistakes(t *testing.T) {
 
 // TestWait reads waiting times, and sees when they are over.
 func TestWait(t *testing.T) {
-	freed := time.Date(2026, 3, 28, 22, 30, 0, 0, time.UTC)
+	deactivated := time.Date(2026, 3, 28, 22, 30, 0, 0, time.UTC)
 	for text, want := range map[string]string{
 		"24h": "2026-03-29T22:30:00Z", "calendar-day Europe/Berlin": "2026-03-28T23:00:00Z", "calendar-day Asia/Tokyo": "2026-03-29T15:00:00Z", "calendar-day UTC": "2026-03-29T00:00:00Z",
 		"calendar-day Nowhere/Land": "", "soon": "", "-1h": "",
@@ -360,7 +360,7 @@ func TestWait(t *testing.T) {
 		var w Wait
 		fatal.If(t, yaml.Unmarshal([]byte(text), &w))
 		got := ""
-		if over := w.From(freed); !over.IsZero() {
+		if over := w.From(deactivated); !over.IsZero() {
 			got = over.UTC().Format(time.RFC3339)
 		}
 		if got != want || (want == "") != (w.after.bad != "") {
@@ -369,7 +369,7 @@ func TestWait(t *testing.T) {
 	}
 	// The day on which clocks are put forward is shorter.
 	w := Wait{day: true, zone: time.FixedZone("far", 9*3600)}
-	if !w.From(time.Time{}).IsZero() || !(Wait{}).From(freed).IsZero() {
-		t.Error("what was not freed is waited for")
+	if !w.From(time.Time{}).IsZero() || !(Wait{}).From(deactivated).IsZero() {
+		t.Error("what was not deactivated is waited for")
 	}
 }

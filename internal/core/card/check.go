@@ -151,7 +151,7 @@ var (
 
 func (k *checker) registry(at, key string) {
 	if key != "" && !rootKey.MatchString(key) {
-		k.fail(at, `a key such as HKLM\SOFTWARE\Maker\App`, "the registry key %q cannot be used", key)
+		k.fail(at, `a key such as HKLM\SOFTWARE\Vendor\App`, "the registry key %q cannot be used", key)
 	}
 }
 

@@ -51,22 +51,22 @@ type KindInfo struct {
 }
 
 // common are the fields that items of every kind take.
-var common = []string{"name", "kind", "about", "needs", "one-syncs"}
+var common = []string{"name", "kind", "about", "needs", "single-sync"}
 
 // Kinds is the table of all kinds.
 var Kinds = []KindInfo{
-	{Kind: Folder, About: "a folder with all that is in it", Fields: fields("path each newest identity secret optional include skip counts repoint repoint-computer"), Counts: "files", Folder: true},
-	{Kind: File, About: "one file", Fields: fields("path each newest secret optional repoint repoint-computer"), Plain: true},
-	{Kind: SQLite, About: "one SQLite database with its side files", Fields: fields("path each newest secret optional counts mask attached-to repoint repoint-computer"), Counts: "query", Sides: fields("-wal -shm -journal")},
+	{Kind: Folder, About: "a folder with all that is in it", Fields: fields("path each newest identity secret optional include skip counts update-paths update-computer-name"), Counts: "files", Folder: true},
+	{Kind: File, About: "one file", Fields: fields("path each newest secret optional update-paths update-computer-name"), Plain: true},
+	{Kind: SQLite, About: "one SQLite database with its side files", Fields: fields("path each newest secret optional counts mask attached-to update-paths update-computer-name"), Counts: "query", Sides: fields("-wal -shm -journal")},
 	{Kind: DBase, About: "a folder of dBase or FoxPro tables, with their memo and index files", Fields: fields("path each newest identity secret optional counts"), Counts: "files", Folder: true, Tables: true},
 	{Kind: Jet, About: "one Jet or ACE database file", Fields: fields("path each newest secret optional")},
 	{Kind: Exports, About: "files that the app itself wrote, which a person takes in one by one", Fields: fields("path secret optional include skip counts exports"), Counts: "files", Folder: true},
-	{Kind: PostgreSQL, About: "a database of a PostgreSQL server", Fields: fields("server secret optional counts mask repoint repoint-computer"), Counts: "query"},
-	{Kind: MariaDB, About: "a database of a MariaDB or MySQL server", Fields: fields("server secret optional counts mask repoint repoint-computer"), Counts: "query"},
-	{Kind: Firebird, About: "a database of a Firebird server", Fields: fields("server secret optional counts mask repoint repoint-computer"), Counts: "query", OneFile: true},
-	{Kind: Registry, About: "a key of the Windows registry with all that is below it", Fields: fields("key secret optional include skip repoint repoint-computer"), Keyed: true},
+	{Kind: PostgreSQL, About: "a database of a PostgreSQL server", Fields: fields("server secret optional counts mask update-paths update-computer-name"), Counts: "query"},
+	{Kind: MariaDB, About: "a database of a MariaDB or MySQL server", Fields: fields("server secret optional counts mask update-paths update-computer-name"), Counts: "query"},
+	{Kind: Firebird, About: "a database of a Firebird server", Fields: fields("server secret optional counts mask update-paths update-computer-name"), Counts: "query", OneFile: true},
+	{Kind: Registry, About: "a key of the Windows registry with all that is below it", Fields: fields("key secret optional include skip update-paths update-computer-name"), Keyed: true},
 	{Kind: Network, About: "a server or share that stays where it is", Fields: fields("address from"), StaysAt: "on a server"},
-	{Kind: Hosted, About: "data that the maker keeps for an account, which stays there", Fields: fields("address from"), StaysAt: "with its maker"},
+	{Kind: Hosted, About: "data that the vendor keeps for an account, which stays there", Fields: fields("address from"), StaysAt: "with its vendor"},
 }
 
 func fields(words string) []string { return strings.Fields(words) }
@@ -159,15 +159,15 @@ const (
 	AskSecrets        // the secret items of the card, which are not asked for
 )
 
-// bySteps asks how a licence is freed and taken up by a person.
+// bySteps asks how a licence is deactivated and activated by a person.
 func bySteps(first ...Ask) []Ask {
-	return append(first, Ask{"deactivate.steps", "How is it freed on the old computer, step by step?", "Free the licence in the app.", AskSteps}, Ask{"activate.steps", "How is it taken up on the new one, step by step?", "Take the licence up in the app.", AskSteps})
+	return append(first, Ask{"deactivate.steps", "How is it deactivated on the old computer, step by step?", "Free the licence in the app.", AskSteps}, Ask{"activate.steps", "How is it activated on the new one, step by step?", "Take the licence up in the app.", AskSteps})
 }
 
 const label = "the label of the box"
 
 // everyMethod are the fields that licences of every method take.
-var everyMethod = []string{"name", "method", "wait", "back-by", "trial", "lost", "notice", "one-syncs"}
+var everyMethod = []string{"name", "method", "wait", "reactivate-by", "trial", "lost", "notice", "single-sync"}
 
 // rules are the fields with what no service tells, besides whether it may be taken
 // over.
@@ -177,10 +177,10 @@ const rules = " seats covers edition expires transfers"
 var Methods = []MethodInfo{
 	{Method: MethodDesk, About: "a seat at a licence desk", Fields: fields("product serial code token desk form check check-parts typed"), Serial: "serial", Code: "activation code",
 		Plain: "a seat at a licence service on the network", Asks: []Ask{{"product", "The product's name there", "", AskText}, {"typed", "Where does one find serial and code", label, AskText}, {"desk.url", "Address of the service", "", AskText}, {"desk.key", "Its key", "", AskText}}},
-	{Method: MethodCommand, About: "the maker's own program frees it and takes it up", Fields: fields("show deactivate activate takeover" + rules),
-		Plain: "the maker's own program frees it and takes it up", Asks: []Ask{{"show.run", "Command that shows the state (the program with its whole path, in \" where that has spaces)", "", AskCommand}, {"show.active", "What it says when the licence is active", "active", AskText}, {"deactivate.run", "Command that frees it", "", AskCommand}, {"activate.run", "Command that takes it up", "", AskCommand}}},
-	{Method: MethodGuided, About: "a person frees it and takes it up, step by step", Fields: fields("deactivate activate takeover" + rules),
-		Plain: "somebody frees it in the app's menu on the old computer, and takes it up on the new one", Asks: bySteps()},
+	{Method: MethodCommand, About: "the vendor's own program deactivates it and activates it", Fields: fields("show deactivate activate takeover" + rules),
+		Plain: "the vendor's own program deactivates it and activates it", Asks: []Ask{{"show.run", "Command that shows the state (the program with its whole path, in \" where that has spaces)", "", AskCommand}, {"show.active", "What it says when the licence is active", "active", AskText}, {"deactivate.run", "Command that deactivates it", "", AskCommand}, {"activate.run", "Command that activates it", "", AskCommand}}},
+	{Method: MethodGuided, About: "a person deactivates it and activates it, step by step", Fields: fields("deactivate activate takeover" + rules),
+		Plain: "somebody deactivates it in the app's menu on the old computer, and activates it on the new one", Asks: bySteps()},
 	{Method: MethodFile, About: "files that travel", Fields: fields("items bound" + rules),
 		Plain: "it is a file: a licence file, or a certificate with its key", Asks: []Ask{{"items", "", "", AskSecrets}}},
 	{Method: MethodKey, About: "a product key, with a registered name where it has one", Fields: fields("serial code form check check-parts typed deactivate activate takeover" + rules), Serial: "product key", Code: "registered name", Unnamed: true, CodeShown: true,
@@ -188,7 +188,7 @@ var Methods = []MethodInfo{
 	{Method: MethodToken, About: "a hardware token, which a person moves", Fields: fields("usb deactivate activate" + rules),
 		Plain: "a dongle, which moves from one computer to the other", Asks: bySteps()},
 	{Method: MethodAccount, About: "a seat of an account, which a person moves", Fields: fields("deactivate activate takeover" + rules), OneSyncs: true,
-		Plain: "somebody signs in to an account of the maker", Asks: bySteps()},
+		Plain: "somebody signs in to an account of the vendor", Asks: bySteps()},
 }
 
 // Info returns what is known of a method; of one that there is not, nothing.

@@ -421,11 +421,11 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	if it.Kind.queried() {
 		for i, c := range it.Repoint {
 			if table, column, _ := strings.Cut(c, "."); table == "" || column == "" {
-				k.fail(fmt.Sprintf("%s.repoint[%d]", at, i), "a table and a column, such as recent.path", "the column %q cannot be used", c)
+				k.fail(fmt.Sprintf("%s.update-paths[%d]", at, i), "a table and a column, such as recent.path", "the column %q cannot be used", c)
 			}
 		}
 	} else {
-		k.globs(at+".repoint", it.Repoint)
+		k.globs(at+".update-paths", it.Repoint)
 	}
 	for i, cnt := range it.Counts {
 		k.count(fmt.Sprintf("%s.counts[%d]", at, i), info, cnt)
@@ -516,7 +516,7 @@ func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool)
 	}
 	k.duration(at+".trial", l.Trial)
 	k.day(at+".expires", "a day such as 2027-03-31", l.Expires)
-	k.day(at+".back-by", "a day such as 2027-03-31, or a time such as 720h", l.BackBy.on)
+	k.day(at+".reactivate-by", "a day such as 2027-03-31, or a time such as 720h", l.BackBy.on)
 	k.matching(at+".form", l.Form.Pattern)
 	if l.Check != "" {
 		oneOf(k, at, "check", l.Check, "luhn", "mod-11-10", "mod-37-36", "mod-97-10")
@@ -557,7 +557,7 @@ func (k *checker) files(at string, c *Card, l *Licence) {
 	}
 }
 
-// show checks how a maker's program tells the state.
+// show checks how a vendor's program tells the state.
 func (k *checker) show(at string, l *Licence) {
 	if l.Show == nil || len(l.Show.Run) == 0 || l.Show.Active.IsZero() {
 		k.fail(at+".show", "run, and the pattern active", "the licence %q does not say how its state is told", l.Name)
@@ -591,7 +591,7 @@ func (k *checker) guides(at string, all []Guide) {
 
 var usbID = regexp.MustCompile(`^[0-9a-fA-F]{4}:[0-9a-fA-F]{4}$`)
 
-// change checks how a licence is freed or taken up: a maker's program by
+// change checks how a licence is deactivated or activated: a vendor's program by
 // commands, every other by steps. A product key may do without.
 func (k *checker) change(at string, l *Licence, c *Change) {
 	byProgram := l.Method.Info().takes("show")
@@ -600,7 +600,7 @@ func (k *checker) change(at string, l *Licence, c *Change) {
 	case c == nil:
 		k.fail(at, "run or steps", "the licence %q does not say how that is done", l.Name)
 	case byProgram && len(c.Run) == 0:
-		k.fail(at+".run", "the maker's program with its arguments", "the licence %q names no command", l.Name)
+		k.fail(at+".run", "the vendor's program with its arguments", "the licence %q names no command", l.Name)
 	case !byProgram && (len(c.Steps) == 0 || len(c.Run) > 0):
 		k.fail(at+".steps", "what a person does, step by step", "the licence %q is carried out by a person", l.Name)
 	default:

@@ -47,10 +47,10 @@ type Draft struct {
 	Notes       []string // what could not be looked at
 
 	// What a person said; where nothing was said, comments say what to write.
-	Maker, About string
-	Licence      []string // lines of the card below "licences:"
-	Opens        []string // lines below "opens:"
-	ByHand       []string
+	Vendor, About string
+	Licence       []string // lines of the card below "licences:"
+	Opens         []string // lines below "opens:"
+	ByHand        []string
 }
 
 // Item is a proposed item.
@@ -365,7 +365,7 @@ func (d *Drafter) file(ctx context.Context, real, term string) *Item {
 		it.Notes = append(it.Notes, "The app must be closed while it is packed.")
 	case class == wide.Key || class == wide.Certificate || class == wide.Licence:
 		it.Secret = true
-		it.Notes = append(it.Notes, "Whoever has this file can do what its owner can. Where the maker's licence is bound to the", "computer, it must be issued again rather than moved.")
+		it.Notes = append(it.Notes, "Whoever has this file can do what its owner can. Where the vendor's licence is bound to the", "computer, it must be issued again rather than moved.")
 	case class == wide.Database:
 		it.Notes = append(it.Notes, "It is moved as a file: the app must be closed while it is packed.")
 	}

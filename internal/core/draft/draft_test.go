@@ -218,7 +218,7 @@ func TestGroup(t *testing.T) {
 		for _, p := range a.Places {
 			places = append(places, p.Where[strings.LastIndexAny(p.Where, `/\`)+1:])
 		}
-		all = append(all, a.Title+" by "+a.Maker+": "+strings.Join(places, " "))
+		all = append(all, a.Title+" by "+a.Vendor+": "+strings.Join(places, " "))
 	}
 	want := `Tidewright 8 by Ebb and Flow: Tidewright TideWright
 Chartroom by : Chartroom Chartroom

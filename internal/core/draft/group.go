@@ -16,7 +16,7 @@ import (
 type App struct {
 	Name   string // that of its folder, or of the installed program
 	Title  string // as the installed program calls itself, or the name
-	Maker  string // "" where it is not known
+	Vendor string // "" where it is not known
 	Places []wide.Finding
 	Bytes  int64
 	Newest time.Time
@@ -41,7 +41,7 @@ func Group(all []wide.Finding) (out []App) {
 		}
 		names := []string{folderOf(f)}
 		if f.Class == wide.Registry && strings.Contains(strings.ToUpper(f.Where), `\SOFTWARE\`) && len(f.Details) > 0 && !strings.HasPrefix(f.What, "ODBC") {
-			names = f.Details // of a maker, the key of each app
+			names = f.Details // of a vendor, the key of each app
 		}
 		for _, n := range names {
 			at := f
@@ -62,7 +62,7 @@ func Group(all []wide.Finding) (out []App) {
 		}
 		for key, a := range by {
 			if b := bare(f.What); key != "" && (strings.Contains(b, key) || strings.Contains(key, b)) {
-				a.Title, a.Maker = f.What, cmp.Or(a.Maker, detail(f, "by "))
+				a.Title, a.Vendor = f.What, cmp.Or(a.Vendor, detail(f, "by "))
 			}
 		}
 	}

@@ -118,14 +118,14 @@ func TestDraftOnMac(t *testing.T) {
 
 // TestWritten writes what a person said, and names that YAML or patterns would take for more.
 func TestWritten(t *testing.T) {
-	d := &Draft{Name: "tide", Title: "It's new", System: machine.Linux, Maker: "Ebb & Flow: the #1", About: "tides", Opens: []string{"look: how many boats"}, Notes: []string{"odd\nnote"}, ByHand: []string{"plug it in"},
+	d := &Draft{Name: "tide", Title: "It's new", System: machine.Linux, Vendor: "Ebb & Flow: the #1", About: "tides", Opens: []string{"look: how many boats"}, Notes: []string{"odd\nnote"}, ByHand: []string{"plug it in"},
 		Licence: []string{"- {name: seat, method: account, deactivate: {steps: [{do: x}]}, activate: {steps: [{do: x}]}}"}, Programs: []string{"tide", "it's"}, Pointers: []Pointer{{"/etc/a", 3, "/srv/\x01"}},
 		Items: []*Item{{Name: "data", Kind: kinds.Of("/", true), Path: "/srv/a", About: "1 file\nof one line", Notes: []string{"a\tb"}, Skips: []Skip{{"a", "why", 3, 1}, {"b", "not", 0, 0}, {"c", "many", 4, 2}}, Counts: []card.Count{{Name: "recs", Files: "**/*.rec"}}}}}
 	text, err := d.YAML("check it")
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}
-	for _, line := range []string{"title: 'It''s new'", "maker: 'Ebb & Flow: the #1'", "about: 'tides'", "licences:\n  - {name: seat", "opens:\n  look: how many boats\n", "# Not looked at: odd?note", "  # 1 file?of one line\n  # a?b\n", "- 'a'  # why (1 file, 3 B)\n      - 'b'  # not\n      - 'c'  # many (2 files, 4 B)\n",
+	for _, line := range []string{"title: 'It''s new'", "vendor: 'Ebb & Flow: the #1'", "about: 'tides'", "licences:\n  - {name: seat", "opens:\n  look: how many boats\n", "# Not looked at: odd?note", "  # 1 file?of one line\n  # a?b\n", "- 'a'  # why (1 file, 3 B)\n      - 'b'  # not\n      - 'c'  # many (2 files, 4 B)\n",
 		"- {name: 'recs', files: '**/*.rec'}", "  - 'plug it in'\n", "programs: ['tide', 'it''s']", "line 3, is right: /srv/?'"} {
 		if !strings.Contains(string(text), line) {
 			t.Errorf("no %q in\n%s", line, text)

@@ -40,7 +40,7 @@ func (d *Draft) YAML(check string) ([]byte, error) {
 	w.line("card: 1")
 	w.line("name: %s", quote(d.Name))
 	w.line("title: %s", quote(d.Title))
-	w.said("maker", d.Maker, "who makes it")
+	w.said("vendor", d.Vendor, "who makes it")
 	w.said("about", d.About, "what the office uses it for")
 	w.line("")
 	d.writeVersion(w)
@@ -106,7 +106,7 @@ func (d *Draft) writeVersion(w *writer) {
 		for _, l := range d.Version {
 			w.line("  %s", l)
 		}
-		w.line("  rule: same-major  # exact, same-minor, same-major, same-or-newer: ask the maker")
+		w.line("  rule: same-major  # exact, same-minor, same-major, same-or-newer: ask the vendor")
 	}
 	w.line("")
 	if len(d.Programs) > 0 {
@@ -156,7 +156,7 @@ func (d *Draft) writeItem(w *writer, it *Item) {
 		}
 	}
 	if len(it.Repoint) > 0 {
-		w.line("    repoint:  # they hold paths, which are to say where things are on the new computer")
+		w.line("    update-paths:  # they hold paths, which are to say where things are on the new computer")
 		for _, p := range it.Repoint {
 			w.line("      - %s", quote(p))
 		}

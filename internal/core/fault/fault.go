@@ -45,7 +45,7 @@ const (
 	NotAgreed       Kind = "not-agreed"       // a card's program would be run, and nobody has agreed to that
 	NotRepointed    Kind = "not-repointed"    // settings would be changed, and nobody has agreed to that
 	NotPlaced       Kind = "not-placed"       // an item must be unpacked first
-	Issue           Kind = "issue"            // a licence's maker must issue it again
+	Issue           Kind = "issue"            // a licence's vendor must issue it again
 	Stopped         Kind = "stopped"          // a person interrupted the run
 	Unanswered      Kind = "unanswered"       // a question that nobody can be asked here
 	Elsewhere       Kind = "elsewhere"        // it is for another computer of the move

@@ -19,12 +19,12 @@ import (
 // newCommand is a licence that the vendor's own program deactivates and activates.
 func newCommand(h *Handle) method {
 	c := command{h}
-	return method{by: func(context.Context) string { return "the maker's own program" }, local: local{see: c.see, change: c.change}}
+	return method{by: func(context.Context) string { return "the vendor's own program" }, local: local{see: c.see, change: c.change}}
 }
 
 type command struct{ *Handle }
 
-// commandTime is what one of the maker's commands may take, where nothing else is
+// commandTime is what one of the vendor's commands may take, where nothing else is
 // said.
 const commandTime = 2 * time.Minute
 
@@ -60,7 +60,7 @@ func (c command) change(ctx context.Context, action licence.Action, r licence.Re
 	}
 	for _, f := range change.Fails {
 		if f.Match.In(said) {
-			return fault.New(fault.DeskRefused, "the maker's program says no: %s", f.Means)
+			return fault.New(fault.DeskRefused, "the vendor's program says no: %s", f.Means)
 		}
 	}
 	ok := code == 0
@@ -71,14 +71,14 @@ func (c command) change(ctx context.Context, action licence.Action, r licence.Re
 		ok = change.Done.In(said)
 	}
 	if !ok {
-		return fault.New(fault.DeskRefused, "the maker's command %s does not say that it is done (it ended with %d)", change.Run[0], code)
+		return fault.New(fault.DeskRefused, "the vendor's command %s does not say that it is done (it ended with %d)", change.Run[0], code)
 	}
 	c.became(action, r.From, a)
 	if err := c.see(ctx, a); err != nil {
 		return err
 	}
 	if (a.State == licence.Active) != (action == licence.Activate) {
-		return fault.New(fault.DeskRefused, "the maker's program says the licence is %s after it was to %s it", a.State, action)
+		return fault.New(fault.DeskRefused, "the vendor's program says the licence is %s after it was to %s it", a.State, action)
 	}
 	if before > a.Transfers && a.Transfers >= 0 {
 		a.Spent = before - a.Transfers
@@ -86,7 +86,7 @@ func (c command) change(ctx context.Context, action licence.Action, r licence.Re
 	return nil
 }
 
-// run runs one of the maker's commands on the live computer, and returns what it
+// run runs one of the vendor's commands on the live computer, and returns what it
 // says and how it ends. Nothing of it is kept but what the patterns find.
 func (c command) run(ctx context.Context, args card.Command) (said string, code int, err error) {
 	if c.Computer.Root() != "" {
@@ -112,7 +112,7 @@ func (c command) run(ctx context.Context, args card.Command) (said string, code 
 	var out bytes.Buffer
 	cmd := exec.CommandContext(ctx, name, args[1:]...)
 	cmd.Stdout, cmd.Stderr, cmd.WaitDelay = &bounded{&out}, &bounded{&out}, time.Second
-	c.Detail(c.Key, "runs the maker's command "+args[0])
+	c.Detail(c.Key, "runs the vendor's command "+args[0])
 	err = cmd.Run()
 	var exit *exec.ExitError
 	switch {

@@ -64,7 +64,7 @@ func (d *atDesk) known(j *move.Move) *steps.Licence {
 	return j.State.Licences[steps.Key{App: "app", Item: "seat"}]
 }
 
-// TestDesk frees and takes up a licence at a desk, and gives each computer what
+// TestDesk frees and activates a licence at a desk, and gives each computer what
 // the app keeps of it.
 func TestDesk(t *testing.T) {
 	t.Parallel()
@@ -197,9 +197,9 @@ func TestDeskByFile(t *testing.T) {
 	d = deskOffice(t, desk.Licence{Covers: "8", Seats: 1, Transfers: 2})
 	j = d.Job(d.New)
 	j.Exceptions.Lost, j.Technician = "it burnt", yes()
-	freed, err := j.Deactivate(ctx)
-	if err != nil || freed[0].Err != nil || freed[0].Licences[0].Old != licence.Deactivated || d.Text("old/srv/lic/app.token") == "" {
-		t.Errorf("%+v %v", freed[0], err)
+	deactivated, err := j.Deactivate(ctx)
+	if err != nil || deactivated[0].Err != nil || deactivated[0].Licences[0].Old != licence.Deactivated || d.Text("old/srv/lic/app.token") == "" {
+		t.Errorf("%+v %v", deactivated[0], err)
 	}
 	if out := d.Change(d.New, nil, time.Now(), (*move.Move).Deactivate); fault.KindOf(out.Err) == "" && office.Blocked(out) != "old-computer" {
 		t.Errorf("%+v", out)

@@ -53,7 +53,7 @@ func (f files) here(ctx context.Context) ([]item.Target, error) {
 }
 
 // see reads the state from the files that are here. The new computer has the
-// licence when all are the ones that were sealed and it was taken up with them;
+// licence when all are the ones that were sealed and it was activated with them;
 // the old one, as long as any is there.
 func (f files) see(ctx context.Context, a *licence.Answer) error {
 	all, err := f.here(ctx)
@@ -213,14 +213,14 @@ func (f files) change(ctx context.Context, action licence.Action, r licence.Requ
 	return nil
 }
 
-// notHere says why a file licence is not taken up here.
+// notHere says why a file licence is not activated here.
 func (f files) notHere(all []item.Target) error {
 	for _, t := range all {
 		if there, err := machine.Exists(t.Path); err != nil || !there || !f.Licence.Bound {
 			return &fault.Error{Kind: fault.NotPlaced, App: f.Card.Name, What: fmt.Sprintf("%s of %s is not in place here", t.Item.Name, f.Card.Title)}
 		}
 	}
-	return &fault.Error{Kind: fault.Issue, App: f.Card.Name, What: fmt.Sprintf("the licence %s of %s holds for %s only, and its maker must issue another for %s, which comes in the place of %s",
+	return &fault.Error{Kind: fault.Issue, App: f.Card.Name, What: fmt.Sprintf("the licence %s of %s holds for %s only, and its vendor must issue another for %s, which comes in the place of %s",
 		f.Licence.Name, f.Card.Title, f.Manifest.Old.Name, f.Computer.Name(), machine.DisplayPath(f.Computer, all[0].Path))}
 }
 
@@ -254,7 +254,7 @@ func (r *Session) IssuedAgain(ctx context.Context, c *card.Card, t item.Target) 
 	return false, nil
 }
 
-// StillHeld names the licences of an app that lie in files, and are not freed on
+// StillHeld names the licences of an app that lie in files, and are not deactivated on
 // the old computer.
 func (r *Session) StillHeld(c *card.Card) (out []string) {
 	if r.Manifest.Keep {

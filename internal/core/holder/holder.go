@@ -62,9 +62,9 @@ var methods = map[card.Method]func(*Handle) method{
 
 // Wishes are what a person wants beside the usual, each with the reason.
 type Exceptions struct {
-	Takeover string // licences are taken up although they are active on the old computer; "" where they are not
+	Takeover string // licences are activated although they are active on the old computer; "" where they are not
 	Second   string // a second seat is taken, and the one on the old computer stays active; "" where it is not
-	Lost     string // licences cannot be freed on the old computer itself; "" where they can
+	Lost     string // licences cannot be deactivated on the old computer itself; "" where they can
 }
 
 // Room is where licences are held: a run, and what its licences need besides.
@@ -77,7 +77,7 @@ type Session struct {
 	Pause   time.Duration                       // before a service that is down is asked again; 0 stands for the usual
 }
 
-// Frees reports whether licences are freed by this run, rather than taken up: on
+// Frees reports whether licences are deactivated by this run, rather than activated: on
 // the old computer, or in its name.
 func (r *Session) Deactivates() bool { return r.Side() == steps.OldSide || r.Lost != "" }
 

@@ -106,11 +106,11 @@ func TestCertificates(t *testing.T) {
 	}
 }
 
-// TestMakersCommand moves a licence by a maker's program, which is a script.
+// TestMakersCommand moves a licence by a vendor's program, which is a script.
 func TestMakersCommand(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	program := filepath.Join(dir, "maker")
+	program := filepath.Join(dir, "vendor")
 	script := "#!/bin/sh\ncd " + dir + "\ncase $1 in\nshow) cat $2.state; echo 'token sk-SECRET-1'; echo left: $(cat left);;\nfree) echo idle > $2.state; echo ok;;\ntake) echo active > $2.state; echo $(($(cat left)-1)) > left;;\nfail) echo no; exit 3;;\nlie) echo ok;;\nesac\n"
 	fatal.If(t, os.WriteFile(program, []byte(script), 0o755))
 	lay.Out(t, dir, map[string]string{"old.state": "active", "new.state": "idle", "left": "3"})
@@ -151,10 +151,10 @@ func TestMakersCommand(t *testing.T) {
 	}
 	lay.Out(t, dir, map[string]string{"old.state": "idle", "new.state": "idle", "left": "1"})
 	if a, err := ask(remembered(b("old", "free", "take"), licence.Active, licence.Unknown), licence.Status); err != nil || a.State != licence.Deactivated || len(a.Active) != 0 {
-		t.Errorf("freed elsewhere: %+v %v", a, err)
+		t.Errorf("deactivated elsewhere: %+v %v", a, err)
 	}
 	if a, err := ask(b("new", "free", "take"), licence.Status); err != nil || a.State != licence.NotActivated {
-		t.Errorf("never taken up: %+v %v", a, err)
+		t.Errorf("never activated: %+v %v", a, err)
 	}
 	if a, err := ask(remembered(b("new", "free", "take"), licence.Deactivated, licence.Unknown), licence.Activate); err != nil || a.Transfers != 0 || a.Spent != 1 || len(a.Active) != 1 {
 		t.Errorf("the last transfer: %+v %v", a, err)
@@ -175,7 +175,7 @@ func TestMakersCommand(t *testing.T) {
 	}
 }
 
-// TestCommandLimits has a maker's command hang, ask, and say that the licence
+// TestCommandLimits has a vendor's command hang, ask, and say that the licence
 // has run out.
 func TestCommandLimits(t *testing.T) {
 	t.Parallel()

@@ -36,7 +36,7 @@ APP/LICENCE/...            its files, as they were on %s
 It was opened with: age -d FILE | tar x
 `
 
-// Keep makes a safety copy of what the makers of the chosen apps would not
+// Keep makes a safety copy of what the vendors of the chosen apps would not
 // issue again: serials, codes, names, and licence files with their keys. It is
 // a tar archive encrypted with age under a passphrase of its own.
 func (r *Session) Keep(ctx context.Context, passphrase string) ([]byte, []Kept, error) {
@@ -103,7 +103,7 @@ func (k keeping) licence(ctx context.Context, c *card.Card, l card.Licence) (*Ke
 		if err := k.OpenJSON(c.Name, st.Sealed.Parts, &secrets); err != nil {
 			return nil, err
 		}
-		data, err := json.MarshalIndent(map[string]any{"app": c.Title, "maker": c.Maker, "licence": l.Name, "method": l.Method, "product": l.Product, "held": secrets}, "", "  ")
+		data, err := json.MarshalIndent(map[string]any{"app": c.Title, "vendor": c.Vendor, "licence": l.Name, "method": l.Method, "product": l.Product, "held": secrets}, "", "  ")
 		if err != nil {
 			return nil, err
 		}

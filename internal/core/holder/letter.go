@@ -10,11 +10,11 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Letter is what the maker of an app must be told about one licence.
+// Letter is what the vendor of an app must be told about one licence.
 type Letter struct {
 	App     string        `json:"app"`
 	Title   string        `json:"title"`
-	Maker   string        `json:"maker"`
+	Vendor  string        `json:"vendor"`
 	Licence string        `json:"licence"`
 	Method  card.Method   `json:"method"`
 	Version string        `json:"version"` // on the old computer; "" where it is not known
@@ -36,17 +36,17 @@ type Letter struct {
 	Please  Please        `json:"please"`
 }
 
-// Please is what a maker is asked for.
+// Please is what a vendor is asked for.
 type Please string
 
-// What makers are asked for.
+// What vendors are asked for.
 const (
 	PleaseFree    Please = "free"    // the licence on a computer that cannot be started
 	PleaseIssue   Please = "issue"   // another file, for the new computer
 	PleaseCorrect Please = "correct" // their records; nothing else is needed
 )
 
-// Letters gathers every fact that the makers of the chosen apps will ask for.
+// Letters gathers every fact that the vendors of the chosen apps will ask for.
 // Serials and codes are masked, unless open.
 func (r *Session) Letters(ctx context.Context, open bool) ([]Letter, error) {
 	cards, err := r.Chosen()
@@ -62,7 +62,7 @@ func (r *Session) Letters(ctx context.Context, open bool) ([]Letter, error) {
 	for _, c := range cards {
 		for _, l := range c.Licences {
 			s, known := statuses[len(out)], st.Licence(c.Name, l.Name)
-			w := Letter{App: c.Name, Title: c.Title, Maker: c.Maker, Licence: l.Name, Method: l.Method, Old: s.Old, New: s.New, Left: s.Left, By: s.By,
+			w := Letter{App: c.Name, Title: c.Title, Vendor: c.Vendor, Licence: l.Name, Method: l.Method, Old: s.Old, New: s.New, Left: s.Left, By: s.By,
 				OldName: known.From.Name, OldID: known.From.ID, NewName: st.New.Name, NewID: st.New.ID, OldAt: known.OldAt, NewAt: known.NewAt, Spent: known.Spent, Please: PleaseCorrect}
 			if r.Side() == steps.NewSide {
 				w.NewName, w.NewID = r.Computer.Name(), r.Self().ID
@@ -88,7 +88,7 @@ func (r *Session) Letters(ctx context.Context, open bool) ([]Letter, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, fault.New(fault.Usage, "no app of the kit has a licence that its maker could be asked about")
+		return nil, fault.New(fault.Usage, "no app of the kit has a licence that its vendor could be asked about")
 	}
 	return out, nil
 }

@@ -92,7 +92,7 @@ func TestToken(t *testing.T) {
 	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}]
 licences:
   - {name: dongle, method: token, usb: '1D6B:0a02', deactivate: {steps: [{do: pull it out}]}, activate: {steps: [{do: plug it in}]}}
-  - {name: seat, method: account, wait: 24h, deactivate: {steps: [{do: ask the maker for a reset}]}, activate: {steps: [{do: sign in here first}]}}
+  - {name: seat, method: account, wait: 24h, deactivate: {steps: [{do: ask the vendor for a reset}]}, activate: {steps: [{do: sign in here first}]}}
 `, "linux", map[string]string{"old/srv/data": "x", "new/sys/bus/usb/devices/1-1/idVendor": "1d6b\n", "new/sys/bus/usb/devices/1-1/idProduct": "0002\n"})
 	o.Pack()
 	now := time.Now()
@@ -187,7 +187,7 @@ func TestFileLicence(t *testing.T) {
 	cert, key := lay.Signed(t, now.AddDate(1, 0, 0))
 	o := office.New(t, fileCard, "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key, "new/srv/x": ""})
 	o.Pack()
-	if out := o.Unpack(); len(out.Blocks) != 1 || out.Blocks[0].Gate != "licence-freed" {
+	if out := o.Unpack(); len(out.Blocks) != 1 || out.Blocks[0].Gate != "licence-deactivated" {
 		t.Errorf("on both computers: %+v", out.Blocks)
 	}
 	// Set aside by half: it is not free yet.
@@ -210,7 +210,7 @@ func TestFileLicence(t *testing.T) {
 	}
 	o.Unpack()
 	if all, err := o.Job(o.New).Licences().Statuses(ctx); err != nil || all[0].New != licence.NotActivated {
-		t.Errorf("in place, and not taken up: %+v %v", all, err)
+		t.Errorf("in place, and not activated: %+v %v", all, err)
 	}
 	if out := o.Change(o.New, nil, now, (*move.Move).Activate); out.Err != nil || out.Licences[0].New != licence.Active {
 		t.Fatalf("%v %+v", out.Err, out.Licences)

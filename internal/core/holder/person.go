@@ -41,7 +41,7 @@ func (h *Handle) lostSteps() *card.Change {
 		return h.method.lostSteps()
 	}
 	return &card.Change{Steps: []card.Guide{
-		{Do: "Tell " + cmp.Or(h.Card.Maker, "the maker") + " why it cannot be freed on " + h.Manifest.Old.Name + " (" + h.Lost + "), and have them free it."},
+		{Do: "Tell " + cmp.Or(h.Card.Vendor, "the vendor") + " why it cannot be deactivated on " + h.Manifest.Old.Name + " (" + h.Lost + "), and have them deactivate it."},
 		{Do: "Wait for what they say.", Ask: "What did they answer?"},
 	}}
 }

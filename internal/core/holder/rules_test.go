@@ -28,7 +28,7 @@ import (
 	"movekit/test/fatal"
 )
 
-const ruledCard = `maker: Mole Head Software
+const ruledCard = `vendor: Mole Head Software
 items: [{name: data, kind: file, path: /srv/data}]
 licences:
   - name: seat
@@ -156,10 +156,10 @@ licences:
 	}
 	// What was begun in the app counts for nothing when it is gone.
 	o.Change(o.Old, ending{&office.Person{Answers: []run.Reply{{}}}}, time.Now(), (*move.Move).Deactivate)
-	p := &office.Person{Answers: []run.Reply{{Answer: "x"}, {Answer: "freed on their side"}, {Answer: "x"}, {Answer: "N. Berth"}, {Answer: "freed"}}}
+	p := &office.Person{Answers: []run.Reply{{Answer: "x"}, {Answer: "deactivated on their side"}, {Answer: "x"}, {Answer: "N. Berth"}, {Answer: "deactivated"}}}
 	out := lost("stolen", p)
 	shown := strings.Join(p.Shown, "\n")
-	if out.Err != nil || len(out.Licences) != 4 || strings.Contains(shown, "in the app") || !strings.Contains(shown, "why it cannot be freed on OLD (stolen), and have them free it") || !strings.Contains(shown, "ask for a reset") || !strings.Contains(shown, "Should its disk ever be used again") || !strings.Contains(shown, "call the number") {
+	if out.Err != nil || len(out.Licences) != 4 || strings.Contains(shown, "in the app") || !strings.Contains(shown, "why it cannot be deactivated on OLD (stolen), and have them deactivate it") || !strings.Contains(shown, "ask for a reset") || !strings.Contains(shown, "Should its disk ever be used again") || !strings.Contains(shown, "call the number") {
 		t.Fatalf("%v %+v\n%s", out.Err, out.Licences, shown)
 	}
 	j := o.Job(o.New)
@@ -193,7 +193,7 @@ licences:
   - {name: signing, method: file, items: [cert]}
 `, "linux", map[string]string{"old/srv/data": "x", "old/srv/office.pem": "c"})
 	o.Pack()
-	p := &office.Person{Answers: []run.Reply{{Answer: "done"}, {Answer: "freed, ticket 7"}}}
+	p := &office.Person{Answers: []run.Reply{{Answer: "done"}, {Answer: "deactivated, ticket 7"}}}
 	j := o.Job(o.Old)
 	j.Exceptions.Lost, j.Technician = "it was uninstalled", p
 	out, err := j.Deactivate(ctx)
@@ -209,16 +209,16 @@ func TestRulesOfTheCard(t *testing.T) {
 	day := func(d int) string { return now.AddDate(0, 0, d).Format(time.DateOnly) }
 	for _, c := range []struct {
 		name, rule string
-		after      time.Duration // between freeing and taking up
+		after      time.Duration // between deactivating and taking up
 		gate       string
 		state      licence.State
 	}{
 		{"a day that is over", "expires: " + day(-1), 0, "not-expired", ""},
 		{"a day to come", "expires: " + day(1), 0, "", licence.Active},
 		{"the last day is over in between", "expires: " + day(1), 72 * time.Hour, "not-expired", ""},
-		{"back in time", "back-by: 48h", 24 * time.Hour, "", licence.Active},
-		{"back too late", "back-by: 48h", 49 * time.Hour, "back-in-time", ""},
-		{"back by a day", "back-by: " + day(1), 72 * time.Hour, "back-in-time", ""},
+		{"back in time", "reactivate-by: 48h", 24 * time.Hour, "", licence.Active},
+		{"back too late", "reactivate-by: 48h", 49 * time.Hour, "back-in-time", ""},
+		{"back by a day", "reactivate-by: " + day(1), 72 * time.Hour, "back-in-time", ""},
 		{"waited", "wait: 24h", 25 * time.Hour, "", licence.Active},
 		{"not waited", "wait: 24h", 23 * time.Hour, "waiting-over", ""},
 		{"another version", "covers: '9'", 0, "covered", ""},
@@ -234,11 +234,11 @@ func TestRulesOfTheCard(t *testing.T) {
 		}
 	}
 	// A date that is over already: it stays where it is.
-	o := ruled(t, "back-by: "+day(-2))
+	o := ruled(t, "reactivate-by: "+day(-2))
 	if out := o.Change(o.Old, yes(), now, (*move.Move).Deactivate); office.Blocked(out) != "back-in-time" {
 		t.Errorf("over already: %+v", out.Blocks)
 	}
-	// What has run out on the old computer can still be freed there.
+	// What has run out on the old computer can still be deactivated there.
 	o = ruled(t, "expires: "+day(-1))
 	if s, err := o.Job(o.Old).Licences().Statuses(ctx); err != nil || s[0].Old != licence.Expired || s[0].Next != steps.Deactivate || s[0].Expires == nil {
 		t.Errorf("%+v %v", s, err)
@@ -294,7 +294,7 @@ func TestTrial(t *testing.T) {
 	}
 	status(steps.Unpack)
 	if out := o.Change(o.Old, yes(), time.Now(), (*move.Move).Deactivate); office.Blocked(out) != "tried-first" {
-		t.Errorf("freed before it is tried: %+v", out.Blocks)
+		t.Errorf("deactivated before it is tried: %+v", out.Blocks)
 	}
 	o.Unpack()
 	if s := status(steps.Verify); s.Trial == nil || s.Trial.Before(time.Now().Add(330*time.Hour)) {
@@ -435,7 +435,7 @@ func TestBoundFile(t *testing.T) {
 	}
 	lay.Out(t, o.Dir, map[string]string{"new/srv/office.pem": whole})
 	if v := o.Verify(); v.Items[0].Rows[0].New == "issued again" || !v.Items[0].Equal {
-		t.Errorf("not taken up yet: %+v", v.Items)
+		t.Errorf("not activated yet: %+v", v.Items)
 	}
 	if l, err := o.Job(o.New).Licences().Letters(ctx, true); err != nil || l[0].Please != holder.PleaseIssue {
 		t.Errorf("%+v %v", l, err)

@@ -23,7 +23,7 @@ type Status struct {
 	By      string        `json:"seen_by"`
 	Copy    string        `json:"copy,omitempty"` // what is wrong with the app's own copy of it here
 	Again   *time.Time    `json:"again_from,omitempty"`
-	BackBy  *time.Time    `json:"back_by,omitempty"`     // by when it must be taken up again
+	BackBy  *time.Time    `json:"back_by,omitempty"`     // by when it must be activated again
 	Trial   *time.Time    `json:"trial_until,omitempty"` // until when the app runs on the new computer without it
 	Expires *time.Time    `json:"expires,omitempty"`
 	Next    steps.Step    `json:"next,omitempty"` // the step that is due; "" where none is

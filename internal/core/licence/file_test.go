@@ -144,8 +144,8 @@ type kept struct{ asked, answered int }
 func (k *kept) Asked(Action, string) error { k.asked++; return nil }
 func (k *kept) Answered(*Answer) error     { k.answered++; return nil }
 
-// TestAnsweredOfAnotherTime frees a licence that was freed by the same request once, and
-// taken up again by somebody; and reports none freed that is not.
+// TestAnsweredOfAnotherTime frees a licence that was deactivated by the same request once, and
+// activated again by somebody; and reports none deactivated that is not.
 func TestAnsweredOfAnotherTime(t *testing.T) {
 	s := &again{state: Active, done: map[string]bool{}}
 	c := Change{Service: s, Move: "m", Record: &kept{}, Request: Request{Serial: "s", Computer: "old"}}

@@ -65,7 +65,7 @@ const (
 )
 
 // Request is what the client sends. A request that travels by file names the
-// licence by its id and proves that its maker knows the code; serial and code
+// licence by its id and proves that its vendor knows the code; serial and code
 // are not in it.
 type Request struct {
 	Serial   string   `json:"serial,omitempty"`
@@ -99,7 +99,7 @@ type Answer struct {
 	Spent     int      `json:"transfers_spent"`      // by the request answered
 	Takeover  bool     `json:"takeover,omitempty"`   // whether an activation may disable another computer
 	Disabled  string   `json:"disabled,omitempty"`   // computer whose seat the request took over
-	Again     int64    `json:"again_from,omitempty"` // from when it can be taken up again; seconds since 1970
+	Again     int64    `json:"again_from,omitempty"` // from when it can be activated again; seconds since 1970
 	Until     int64    `json:"expires,omitempty"`    // when it runs out; seconds since 1970
 	// Signed is the whole signed answer, which the app keeps. It is not part
 	// of the answer.

@@ -225,7 +225,7 @@ func TestFirmware(t *testing.T) {
 	structure := func(kind byte, data string, texts ...string) string {
 		return string([]byte{kind, byte(4 + len(data)), 7, 0}) + data + strings.Join(texts, "\x00") + "\x00\x00"
 	}
-	bios := structure(0, strings.Repeat("b", 20), "The maker", "1.2")
+	bios := structure(0, strings.Repeat("b", 20), "The vendor", "1.2")
 	system := func(id string) string { return structure(1, "\x01\x02\x03\x04"+id+"\x06\x00\x00", "a", "b") }
 	id := "0123456789abcdef"
 	for name, c := range map[string]struct{ table, want string }{

@@ -12,7 +12,7 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Activate takes up the licences of the chosen apps on this, the new,
+// Activate activates the licences of the chosen apps on this, the new,
 // computer.
 func (m *Move) Activate(ctx context.Context) ([]*run.Outcome, error) {
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
@@ -20,7 +20,7 @@ func (m *Move) Activate(ctx context.Context) ([]*run.Outcome, error) {
 	})
 }
 
-// takeUp takes up the licences of an app; on is as for free.
+// takeUp activates the licences of an app; on is as for free.
 func (m *Move) takeUp(ctx context.Context, c *card.Card, o *run.Outcome, on func(*holder.Handle) error) error {
 	version, err := m.For(c).Version(ctx, c)
 	if err != nil {
@@ -39,7 +39,7 @@ func (m *Move) takeUp(ctx context.Context, c *card.Card, o *run.Outcome, on func
 	})
 }
 
-// takeUpOne takes up one licence, where its gates let it.
+// takeUpOne activates one licence, where its gates let it.
 func (m *Move) takeUpOne(ctx context.Context, h *holder.Handle, version run.Version, o *run.Outcome) (*run.LicenceOutcome, error) {
 	h.Begin(h.Key, "activating", 0)
 	f := m.Facts(h.Card)
@@ -76,7 +76,7 @@ func (m *Move) takeUpOne(ctx context.Context, h *holder.Handle, version run.Vers
 // takeOver has a person agree, in knowledge of what is spent, to the change
 // that disables the licence on the old computer.
 func (m *Move) takeOver(h *holder.Handle, f steps.Facts, o *run.Outcome) error {
-	left := "the maker decides what is spent"
+	left := "the vendor decides what is spent"
 	if f.Seat.Licence.Left >= 0 {
 		left = fmt.Sprintf("1 of the %d transfers left is spent", f.Seat.Licence.Left)
 	}

@@ -91,13 +91,13 @@ func (m *Move) mayFree(ctx context.Context, c *card.Card, o *run.Outcome) (bool,
 	}
 	on, err := m.Check(steps.Deactivate, c, f, o)
 	if err == nil && on && f.OldLost && len(c.Licences) > 0 {
-		err = m.Overrode(c, o, steps.Overridden{Gate: "old-computer", Step: steps.Deactivate, Why: "freed from " + f.Here + " in the name of " + f.OldName, Because: m.Exceptions.Lost})
+		err = m.Overrode(c, o, steps.Overridden{Gate: "old-computer", Step: steps.Deactivate, Why: "deactivated from " + f.Here + " in the name of " + f.OldName, Because: m.Exceptions.Lost})
 	}
 	return on, err
 }
 
 // drifted looks whether the old computer was worked on since the pack. Once a
-// licence is being freed it is not looked at: what frees it may change the data.
+// licence is being deactivated it is not looked at: what deactivates it may change the data.
 func (m *Move) drifted(ctx context.Context, c *card.Card, f *steps.Facts) error {
 	begun := slices.ContainsFunc(m.State.LicencesOf(c.Name), func(l *steps.Licence) bool {
 		return l.Answers[m.Manifest.Old.ID] > 0 || l.Pending != nil || l.Requested != nil || len(l.Stepped) > 0

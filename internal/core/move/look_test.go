@@ -106,14 +106,14 @@ func TestNamesLeftOut(t *testing.T) {
 	}
 }
 
-// TestCovered tells before a licence is freed that it does not cover what is installed
+// TestCovered tells before a licence is deactivated that it does not cover what is installed
 // on the new computer.
 func TestCovered(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, `version: {file: /opt/v, rule: same-or-newer}
 requires: [{name: The driver, path: /lib/driver}]
 items: [{name: diary, kind: folder, path: /srv/diary}]
-licences: [{name: seat, method: guided, covers: '8', deactivate: {steps: [{do: free it}]}, activate: {steps: [{do: take it}]}}]
+licences: [{name: seat, method: guided, covers: '8', deactivate: {steps: [{do: deactivate it}]}, activate: {steps: [{do: take it}]}}]
 `, "linux", map[string]string{"old/srv/diary/a": "x", "old/opt/v": "8.1", "new/opt/v": "9.2"})
 	o.Pack()
 	r, err := o.Job(o.New).Ready(ctx)
@@ -122,7 +122,7 @@ licences: [{name: seat, method: guided, covers: '8', deactivate: {steps: [{do: f
 	}
 	out := o.Change(o.Old, agreeing{}, time.Now(), (*move.Move).Deactivate)
 	if office.Blocked(out) != "covered" || !strings.Contains(out.Blocks[0].Why, `version "9.2" is on NEW`) {
-		t.Errorf("freeing it: %+v", out.Blocks)
+		t.Errorf("deactivating it: %+v", out.Blocks)
 	}
 	if got := office.Blocked(o.Unpack()); got != "requires-met covered" {
 		t.Errorf("unpacking: %q", got)
@@ -180,13 +180,13 @@ func (agreeing) DoStep(context.Context, run.ManualStep) (run.Reply, error) {
 }
 
 // TestWorkedOnAfterThePack changes the old computer after the pack in every way.
-// Nothing is freed before what changed is sealed too, and only that is sealed anew.
+// Nothing is deactivated before what changed is sealed too, and only that is sealed anew.
 func TestWorkedOnAfterThePack(t *testing.T) {
 	t.Parallel()
 	const text = `items:
   - {name: diary, kind: folder, path: /srv/diary}
   - {name: boats, kind: sqlite, path: /srv/boats.db}
-licences: [{name: seat, method: guided, deactivate: {steps: [{do: free it}]}, activate: {steps: [{do: take it}]}}]
+licences: [{name: seat, method: guided, deactivate: {steps: [{do: deactivate it}]}, activate: {steps: [{do: take it}]}}]
 `
 	for name, c := range map[string]struct {
 		work   func(dir string) // below the old computer's data

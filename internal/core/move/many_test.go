@@ -116,7 +116,7 @@ func TestToldBySettings(t *testing.T) {
 	cardText := `version: {file: /opt/version}
 items:
   - {name: store, kind: folder, path: {from: {file: ~/.app.ini, key: Data/Path}}}
-  - {name: settings, kind: file, path: ~/.app.ini, repoint: ['*']}
+  - {name: settings, kind: file, path: ~/.app.ini, update-paths: ['*']}
   - {name: plugins, kind: folder, path: '/opt/app-{major}.{minor}/plugins'}
 `
 	files := map[string]string{"old/opt/version": "7.2.1", "new/opt/version": "8", "old/opt/app-7.2/plugins/p": "P", "old/home/maren/.app.ini": "[Data]\nPath=\"/home/maren/boats\"\n", "old/home/maren/boats/list": "Tern", "new/home/mholm/x": ""}
@@ -163,7 +163,7 @@ items:
 // TestOtherDrives moves what is on a second drive of a pulled disk to a computer without one.
 func TestOtherDrives(t *testing.T) {
 	t.Parallel()
-	o := office.New(t, "items:\n  - {name: data, kind: folder, path: 'D:\\Harbour'}\n  - {name: settings, kind: file, path: 'C:\\ProgramData\\app.ini', repoint: ['*']}\n", machine.Windows, map[string]string{
+	o := office.New(t, "items:\n  - {name: data, kind: folder, path: 'D:\\Harbour'}\n  - {name: settings, kind: file, path: 'C:\\ProgramData\\app.ini', update-paths: ['*']}\n", machine.Windows, map[string]string{
 		"old/ProgramData/app.ini": "data=D:\\Harbour\\boats\r\nold=d:/Else\r\n", "second/Harbour/boats": "Tern", "new/ProgramData/x": "",
 	})
 	lay.Out(t, o.Dir, map[string]string{"old/computer.yaml": lay.Ident("windows", "OLD", "1")})

@@ -249,7 +249,7 @@ func (r *Readiness) byGates(app string, first int, step steps.Step, blocks []ste
 }
 
 // aboutGate is what gates are about that no check of an item is.
-var aboutGate = map[string]string{"licence-freed": "licence", "kit-whole": "kit", "newest-copy": "kit", "clock-right": "clock", "files-closed": "open files", "covered": "licence"}
+var aboutGate = map[string]string{"licence-deactivated": "licence", "kit-whole": "kit", "newest-copy": "kit", "clock-right": "clock", "files-closed": "open files", "covered": "licence"}
 
 // readyVersion compares the version and edition here with the card's rule.
 func (m *Move) readyVersion(c *card.Card, packed *steps.Packed, g *gathered, r *Readiness) {

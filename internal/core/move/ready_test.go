@@ -186,7 +186,7 @@ func TestAgreement(t *testing.T) {
 }
 
 const seated = `items: [{name: diary, kind: folder, path: /srv/diary}]
-licences: [{name: seat, method: guided, deactivate: {steps: [{do: free it}]}, activate: {steps: [{do: take it}]}, lost: {steps: [{do: call the maker}]}}]
+licences: [{name: seat, method: guided, deactivate: {steps: [{do: deactivate it}]}, activate: {steps: [{do: take it}]}, lost: {steps: [{do: call the vendor}]}}]
 `
 
 // another lays out one more computer.
@@ -252,12 +252,12 @@ func TestThirdComputer(t *testing.T) {
 	}
 	out := o.Change(third, agreeing{}, now, (*move.Move).Activate)
 	if office.Blocked(out) != "old-deactivated" || !strings.Contains(out.Blocks[0].Why, "active on NEW") {
-		t.Errorf("it is still taken up on the broken one: %+v", out)
+		t.Errorf("it is still activated on the broken one: %+v", out)
 	}
 	lost = o.Job(third)
 	lost.Technician, lost.Exceptions.Lost = agreeing{}, "it is in the harbour"
 	if out := o.Only(lost.Deactivate(ctx)); out.Licences[0].Did != "deactivated" {
-		t.Errorf("freed in its name: %+v", out)
+		t.Errorf("deactivated in its name: %+v", out)
 	}
 	o.Change(third, agreeing{}, now, (*move.Move).Activate)
 	if out := o.Only(o.Job(third).Verify(ctx)); !out.Equal() {
@@ -352,7 +352,7 @@ items:
   - {name: diary, kind: folder, path: /srv/diary}
   - {name: settings, kind: folder, path: ~/.app}
   - {name: token, kind: file, path: /srv/licence.txt}
-licences: [{name: file, method: file, items: [token], covers: "8"}, {name: seat, method: guided, deactivate: {steps: [{do: free it}]}, activate: {steps: [{do: take it}]}%s}]
+licences: [{name: file, method: file, items: [token], covers: "8"}, {name: seat, method: guided, deactivate: {steps: [{do: deactivate it}]}, activate: {steps: [{do: take it}]}%s}]
 `
 	type office_ = *office.Office
 	for gate, c := range map[string]struct {
@@ -365,8 +365,8 @@ licences: [{name: file, method: file, items: [token], covers: "8"}, {name: seat,
 			lay.Out(t, o.Dir, map[string]string{"kit/cards/app.yaml": "card: 1\n"})
 			return o.Job(o.New)
 		}},
-		"users-known":   {"", func(o office_) *move.Move { return o.Job(o.New) }},
-		"licence-freed": {"", func(o office_) *move.Move { return o.Job(o.New) }},
+		"users-known":         {"", func(o office_) *move.Move { return o.Job(o.New) }},
+		"licence-deactivated": {"", func(o office_) *move.Move { return o.Job(o.New) }},
 		"place-ready": {"", func(o office_) *move.Move {
 			os.RemoveAll(o.Dir + "/new/srv")
 			lay.Out(t, o.Dir, map[string]string{"new/srv": "a file"})
@@ -387,7 +387,7 @@ licences: [{name: file, method: file, items: [token], covers: "8"}, {name: seat,
 		}},
 		"old-deactivated": {"", func(o office_) *move.Move { return o.Job(o.New) }},
 		"waiting-over":    {", wait: 1h", func(o office_) *move.Move { return o.Job(o.New) }},
-		"back-in-time": {", back-by: 1m", func(o office_) *move.Move {
+		"back-in-time": {", reactivate-by: 1m", func(o office_) *move.Move {
 			j := o.Job(o.New)
 			j.Now = func() time.Time { return time.Now().Add(30 * time.Minute) }
 			return j
@@ -409,7 +409,7 @@ licences: [{name: file, method: file, items: [token], covers: "8"}, {name: seat,
 				lay.Out(t, o.Dir, map[string]string{"new/etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\n", "new/home/maren/x": ""})
 			}
 			o.New = office.Open(t, o.Dir+"/new")
-			if gate != "licence-freed" && gate != "old-deactivated" {
+			if gate != "licence-deactivated" && gate != "old-deactivated" {
 				o.Change(o.Old, agreeing{}, time.Now(), (*move.Move).Deactivate)
 			}
 			job := func() *move.Move {

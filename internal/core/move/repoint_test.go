@@ -37,10 +37,10 @@ func (l *looker) Change(_ string, key steps.Key, lines []repoint.Line) (bool, er
 func TestRepointed(t *testing.T) {
 	t.Parallel()
 	cardText := `items:
-  - {name: settings, kind: folder, path: ~/.app, repoint: ['*.ini', sub/*], repoint-computer: true}
+  - {name: settings, kind: folder, path: ~/.app, update-paths: ['*.ini', sub/*], update-computer-name: true}
   - {name: data, kind: folder, path: /srv/data}
-  - {name: recent, kind: sqlite, path: ~/.recent.db, repoint: [file.path, file.name]}
-  - {name: single, kind: file, path: /etc/app.conf, repoint: ['*']}
+  - {name: recent, kind: sqlite, path: ~/.recent.db, update-paths: [file.path, file.name]}
+  - {name: single, kind: file, path: /etc/app.conf, update-paths: ['*']}
 `
 	o := office.New(t, cardText, "linux", map[string]string{
 		"old/home/maren/.app/app.ini": "last=/srv/data/boats.txt\nhost=OLD\nhome=/home/maren/x\nother=/srv/data2/y\n", "old/home/maren/.app/notes.txt": "see /home/maren\n",
@@ -173,7 +173,7 @@ func TestRepointed(t *testing.T) {
 // TestRepointTriggers sees that a database which changes more by itself is left as it was.
 func TestRepointTriggers(t *testing.T) {
 	t.Parallel()
-	o := office.New(t, "items: [{name: recent, kind: sqlite, path: ~/r.db, repoint: [file.path, none.x]}]\n", "linux", map[string]string{"old/home/maren/x": "", "new/home/m2/x": ""})
+	o := office.New(t, "items: [{name: recent, kind: sqlite, path: ~/r.db, update-paths: [file.path, none.x]}]\n", "linux", map[string]string{"old/home/maren/x": "", "new/home/m2/x": ""})
 	lay.Database(t, filepath.Join(o.Dir, "old/home/maren/r.db"), "CREATE TABLE file (path)", "CREATE TABLE log (x)", "CREATE TRIGGER t AFTER UPDATE ON file BEGIN INSERT INTO log VALUES (new.path); END", "INSERT INTO file VALUES ('/home/maren/a')")
 	o.Pack()
 	j := o.Job(o.New)
@@ -192,7 +192,7 @@ func TestRepointTriggers(t *testing.T) {
 // undo likewise: in the end all of it is there once, and nothing that was there before is lost.
 func TestRepointCutOff(t *testing.T) {
 	t.Parallel()
-	cardText := "items:\n  - {name: settings, kind: folder, path: ~/.app, repoint: ['*']}\n  - {name: some, kind: folder, path: ~/.some, include: ['*.ini'], repoint: ['*']}\n  - {name: recent, kind: sqlite, path: ~/r.db, repoint: [file.path]}\n"
+	cardText := "items:\n  - {name: settings, kind: folder, path: ~/.app, update-paths: ['*']}\n  - {name: some, kind: folder, path: ~/.some, include: ['*.ini'], update-paths: ['*']}\n  - {name: recent, kind: sqlite, path: ~/r.db, update-paths: [file.path]}\n"
 	o := office.New(t, cardText, "linux", map[string]string{"old/home/maren/.app/x.ini": "p=/home/maren/a\n", "new/home/m2/.app/x.ini": "theirs",
 		"old/home/maren/.some/x.ini": "p=/home/maren/a\n", "old/home/maren/.some/y.ini": "/home/maren", "new/home/m2/.some/x.ini": "p=/home/maren/a\n", "new/home/m2/.some/z.txt": "theirs"})
 	lay.Database(t, filepath.Join(o.Dir, "old/home/maren/r.db"), "CREATE TABLE file (path)", "INSERT INTO file VALUES ('/home/maren/a')")

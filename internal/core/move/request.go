@@ -14,8 +14,8 @@ import (
 // errPassed passes a licence over.
 var errPassed = errors.New("passed over")
 
-// Request writes the requests for the chosen apps' licences at desks: to free them
-// on the old computer, to take them up on the new. The gates are those of the
+// Request writes the requests for the chosen apps' licences at desks: to deactivate them
+// on the old computer, to activate them on the new. The gates are those of the
 // steps.
 func (m *Move) Request(ctx context.Context) (*licence.RequestFile, []*run.Outcome, error) {
 	file := &licence.RequestFile{Format: 1, Kit: m.Manifest.ID, Computer: m.Computer.Name(), Made: m.Now().UTC()}

@@ -25,10 +25,10 @@ import (
 const more = `
   - {name: plain, kind: folder, path: /srv/plain, skip: ['*.db', own]}
   - {name: within, kind: sqlite, path: /srv/plain/in.db}
-  - {name: set, kind: folder, path: ~/.app, repoint: ['*.ini']}
-  - {name: part, kind: folder, path: ~/.part, include: ['*.ini'], repoint: ['*.ini']}
-  - {name: one, kind: file, path: ~/one.ini, repoint: ['*']}
-  - {name: rec, kind: sqlite, path: ~/r.db, repoint: [boat.n]}
+  - {name: set, kind: folder, path: ~/.app, update-paths: ['*.ini']}
+  - {name: part, kind: folder, path: ~/.part, include: ['*.ini'], update-paths: ['*.ini']}
+  - {name: one, kind: file, path: ~/one.ini, update-paths: ['*']}
+  - {name: rec, kind: sqlite, path: ~/r.db, update-paths: [boat.n]}
   - {name: years, kind: folder, path: /srv/years, each: '20??'}
 `
 

@@ -366,7 +366,7 @@ func (p Prober) registry(_ context.Context, s *card.Source, user *machine.User, 
 	return "", how, nil
 }
 
-// dpkg reads the version of an installed package, as its makers count it:
+// dpkg reads the version of an installed package, as its vendors count it:
 // without the epoch and the revision that Debian adds (deb-version(7)).
 func (p Prober) dpkg(_ context.Context, s *card.Source, _ *machine.User, _ bool) (text, how string, err error) {
 	if s.Package == "" || p.Computer.System() != machine.Linux {

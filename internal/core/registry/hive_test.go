@@ -38,14 +38,14 @@ func root(t *testing.T, name string) Key {
 
 func TestHive(t *testing.T) {
 	var many strings.Builder
-	many.WriteString("[\\Maker\\Many]\n\n")
+	many.WriteString("[\\Vendor\\Many]\n\n")
 	for i := range 1500 { // more than fit into one list
-		many.WriteString("[\\Maker\\Many\\Key" + strings.Repeat("x", i%7) + string(rune('a'+i%26)) + strings.Repeat("9", i/26%9+1) + "-" + string(rune('0'+i/250)) + "]\n\"N\"=dword:0000000" + string(rune('0'+i%10)) + "\n\n")
+		many.WriteString("[\\Vendor\\Many\\Key" + strings.Repeat("x", i%7) + string(rune('a'+i%26)) + strings.Repeat("9", i/26%9+1) + "-" + string(rune('0'+i/250)) + "]\n\"N\"=dword:0000000" + string(rune('0'+i%10)) + "\n\n")
 	}
 	big := strings.Repeat("ab,", 40000) + "cd"
-	k := root(t, filled(t, `[\Maker]
+	k := root(t, filled(t, `[\Vendor]
 
-[\Maker\Tidewright]
+[\Vendor\Tidewright]
 "Version"="8.2.1"
 @="the key's own"
 "Seats"=dword:00000003
@@ -57,11 +57,11 @@ func TestHive(t *testing.T) {
 "Long"=hex(b):08,07,06,05,04,03,02,01
 "Big"=hex:`+big+`
 
-[\Maker\Tidewright\Größe]
+[\Vendor\Tidewright\Größe]
 "x"="y"
 
 `+many.String()))
-	tide, err := Find(k, `maker\TIDEWRIGHT`)
+	tide, err := Find(k, `vendor\TIDEWRIGHT`)
 	fatal.If(t, err)
 	defer tide.Close()
 	for name, want := range map[string]string{
@@ -78,16 +78,16 @@ func TestHive(t *testing.T) {
 	if _, err := Get(tide, "nothing"); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("a value that is not there: %v", err)
 	}
-	if _, err := Find(k, `Maker\Nobody`); !errors.Is(err, fs.ErrNotExist) {
+	if _, err := Find(k, `Vendor\Nobody`); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("a key that is not there: %v", err)
 	}
-	if Text(k, `Maker\Tidewright\grösse`, "x") != "" || Text(k, `Maker\Tidewright\GRÖßE`, "X") != "y" {
+	if Text(k, `Vendor\Tidewright\grösse`, "x") != "" || Text(k, `Vendor\Tidewright\GRÖßE`, "X") != "y" {
 		t.Error("letter case beyond ASCII")
 	}
 	if names, err := tide.Keys(); err != nil || len(names) != 1 || names[0] != "Größe" {
 		t.Errorf("below: %v %v", names, err)
 	}
-	lots, err := Find(k, `Maker\Many`)
+	lots, err := Find(k, `Vendor\Many`)
 	fatal.If(t, err)
 	names, err := lots.Keys()
 	if err != nil || len(names) < 1000 {
@@ -218,9 +218,9 @@ var all = Choice{Enter: func(string) bool { return true }, Take: func(string) bo
 func TestRead(t *testing.T) {
 	k := held{
 		values: []Value{text("", "own"), text("Version", "8"), {"Link", Link, []byte("x")}, {"Long", Binary, make([]byte, maxValue)}, {"Longer", Binary, make([]byte, maxValue+1)}},
-		names:  []string{"Maker", "Secret", "Gone", "Bare"},
+		names:  []string{"Vendor", "Secret", "Gone", "Bare"},
 		below: map[string]held{
-			"Maker":  {values: []Value{text("", "of Maker")}, names: []string{"App"}, below: map[string]held{"App": {values: []Value{text("Seat", "7")}}}},
+			"Vendor": {values: []Value{text("", "of Vendor")}, names: []string{"App"}, below: map[string]held{"App": {values: []Value{text("Seat", "7")}}}},
 			"Secret": {err: fs.ErrPermission}, "Bare": {},
 		},
 	}
@@ -239,18 +239,18 @@ func TestRead(t *testing.T) {
 		return out + strings.Join(left, "\n")
 	}
 	left := fmt.Sprintf("Link (it stands for another key)\nLonger (%d bytes; at most %d move)\n", maxValue+1, maxValue)
-	if got, want := told(all), "[] @ Version Long\n[Maker] @\n[Maker\\App] Seat\n[Bare]\n"+left+"Secret (it may not be read)"; got != want {
+	if got, want := told(all), "[] @ Version Long\n[Vendor] @\n[Vendor\\App] Seat\n[Bare]\n"+left+"Secret (it may not be read)"; got != want {
 		t.Errorf("all:\n%s\nand not\n%s", got, want)
 	}
 	var asked []string
 	some := Choice{Enter: func(path string) bool { return path != "Secret" }, Take: func(value string) bool {
 		asked = append(asked, value)
-		return value == `Maker\@` || value == `Maker\App\Seat`
+		return value == `Vendor\@` || value == `Vendor\App\Seat`
 	}}
-	if got, want := told(some), "[Maker] @\n[Maker\\App] Seat\n"; got != want {
+	if got, want := told(some), "[Vendor] @\n[Vendor\\App] Seat\n"; got != want {
 		t.Errorf("some:\n%s\nand not\n%s", got, want)
 	}
-	if want := []string{"@", "Version", "Link", "Long", "Longer", `Maker\@`, `Maker\App\Seat`}; !slices.Equal(asked, want) {
+	if want := []string{"@", "Version", "Link", "Long", "Longer", `Vendor\@`, `Vendor\App\Seat`}; !slices.Equal(asked, want) {
 		t.Errorf("asked for %q", asked)
 	}
 	odd := errors.New("odd")

@@ -70,7 +70,7 @@ type LicenceOutcome struct {
 	Spent     int           `json:"transfers_spent"`
 	Did       string        `json:"did"`                   // deactivated, activated, nothing, seen
 	Trial     *time.Time    `json:"trial_until,omitempty"` // until when the app runs here without it
-	Disabled  bool          `json:"taken_over,omitempty"`  // taking it up disabled it on the old computer
+	Disabled  bool          `json:"taken_over,omitempty"`  // activating it disabled it on the old computer
 	Token     string        `json:"token,omitempty"`
 	Aside     string        `json:"set_aside,omitempty"`
 	By        string        `json:"by,omitempty"`

@@ -21,10 +21,10 @@ type ManualStep struct {
 	Ask      string // what the person is asked to type; "" where it is enough that it is done
 	Secret   bool   // whether what is typed is not to be seen
 	Evidence bool   // whether a file that proves it is asked for
-	Letter   bool   // whether what the maker is to be told helps
+	Letter   bool   // whether what the vendor is to be told helps
 }
 
-// What a person does besides freeing and taking up licences.
+// What a person does besides deactivating and taking up licences.
 const (
 	ActionType licence.Action = "type" // types what is on a label, and not on the computer
 	ActionOpen licence.Action = "open" // looks into the app, as its card says

@@ -217,7 +217,7 @@ func (f Facts) BesideOld() bool {
 	return f.Seat.Second && l.Old.Held() && l.Seats > 1 && (l.ActiveOn < l.Seats || l.New == licence.Active && l.ActiveOn <= l.Seats)
 }
 
-// from is the computer that the licence is freed on.
+// from is the computer that the licence is deactivated on.
 func (f Facts) from() string { return cmp.Or(f.Seat.Licence.From, f.OldName) }
 
 // Moment is a time as a person says it.
@@ -296,7 +296,7 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(len(f.Drift.OldChanged) > 0, "since it was packed, %s", strings.Join(f.Drift.OldChanged, "; "))
 		}},
-	{"tried-first", []Step{Deactivate}, false, false, 0, "an app that runs on trial is proven on the new computer before its licence is freed",
+	{"tried-first", []Step{Deactivate}, false, false, 0, "an app that runs on trial is proven on the new computer before its licence is deactivated",
 		func(f Facts) []string {
 			return when(f.Trying && !f.OldLost, "%s runs on trial on %s, and its data is not proven there yet", f.Title, f.NewName)
 		}},
@@ -318,7 +318,7 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(len(f.Undo.AsideGone) > 0, "the data that was set aside is gone: %s", strings.Join(f.Undo.AsideGone, ", "))
 		}},
-	{"licence-freed", []Step{Unpack}, false, false, NeedsPlace, "a licence that is a file is no longer on the old computer",
+	{"licence-deactivated", []Step{Unpack}, false, false, NeedsPlace, "a licence that is a file is no longer on the old computer",
 		func(f Facts) []string {
 			return when(len(f.Place.StillHeld) > 0, "the licence %s would be on both computers: it is not deactivated on %s", strings.Join(f.Place.StillHeld, ", "), f.OldName)
 		}},
@@ -376,7 +376,7 @@ var Gates = []Gate{
 		}},
 	{"not-expired", []Step{Activate}, true, false, NeedsSeat, "the licence has not run out",
 		func(f Facts) []string {
-			l := f.Seat.Licence // whether one that is taken up has run out is verify's to say
+			l := f.Seat.Licence // whether one that is activated has run out is verify's to say
 			return when(l.New != licence.Active && !l.Until.IsZero() && !l.judged(f.Now).Before(l.Until), "it ran out on %s", l.Until.Add(-time.Second).Format("2 Jan 2006"))
 		}},
 	{"back-in-time", []Step{Deactivate, Activate}, false, false, NeedsSeat, "there is time left to take the licence up again",
@@ -385,12 +385,12 @@ var Gates = []Gate{
 			if by.IsZero() {
 				by = f.Seat.Licence.BackBy
 			}
-			return when(!by.IsZero() && f.Now.After(by), "its maker wants it taken up again by %s, which is over", clock(by))
+			return when(!by.IsZero() && f.Now.After(by), "its vendor wants it activated again by %s, which is over", clock(by))
 		}},
-	{"waiting-over", []Step{Activate}, false, false, NeedsSeat, "the maker's waiting time is over",
+	{"waiting-over", []Step{Activate}, false, false, NeedsSeat, "the vendor's waiting time is over",
 		func(f Facts) []string {
 			l := f.Seat.Licence
-			return when(l.New != licence.Active && l.Again.After(l.judged(f.Now)), "it can be taken up again from %s", clock(l.Again))
+			return when(l.New != licence.Active && l.Again.After(l.judged(f.Now)), "it can be activated again from %s", clock(l.Again))
 		}},
 	{"covered", []Step{Deactivate, Unpack, Activate}, false, false, NeedsVersion, "the licence covers the version and edition on the new computer",
 		func(f Facts) (out []string) {

@@ -91,8 +91,8 @@ var gateCases = []struct {
 	{"old-has-it", onNew, Undo, "", func(f *Facts) {}},
 	{"set-aside-there", onNew, Undo, "gone: diary", func(f *Facts) { f.Undo.AsideGone = []string{"diary"} }},
 	{"set-aside-there", onNew, Undo, "", func(f *Facts) {}},
-	{"licence-freed", onNew, Unpack, "the licence cert would be on both computers: it is not deactivated on OLD", func(f *Facts) { f.Place.StillHeld = []string{"cert"} }},
-	{"licence-freed", onNew, Unpack, "", func(f *Facts) {}},
+	{"licence-deactivated", onNew, Unpack, "the licence cert would be on both computers: it is not deactivated on OLD", func(f *Facts) { f.Place.StillHeld = []string{"cert"} }},
+	{"licence-deactivated", onNew, Unpack, "", func(f *Facts) {}},
 	{"place-ready", onNew, Unpack, "the collation is not here", func(f *Facts) { f.Place.Lacks = []string{"the collation is not here"} }},
 	{"place-ready", onNew, Unpack, "", func(f *Facts) {}},
 	{"version-rule", onNew, Unpack, "", func(f *Facts) { f.Version.OldVersion, f.Version.NewVersion = "3", "9" }},
@@ -160,10 +160,10 @@ var gateCases = []struct {
 	{"not-expired", onNew, Activate, "", func(f *Facts) { // this computer's clock runs ahead of the service's
 		f.Seat.Licence.Until, f.Seat.Licence.ServiceTime = noon, noon.Add(-time.Minute)
 	}},
-	{"back-in-time", onNew, Activate, "taken up again by 2 Mar 2026 11:59", func(f *Facts) { f.Seat.Licence.BackBy = noon.Add(-time.Minute) }},
+	{"back-in-time", onNew, Activate, "activated again by 2 Mar 2026 11:59", func(f *Facts) { f.Seat.Licence.BackBy = noon.Add(-time.Minute) }},
 	{"back-in-time", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.BackBy = noon }},
-	{"back-in-time", onOld, Deactivate, "taken up again by 2 Mar 2026 11:00", func(f *Facts) { f.Seat.BackBy, f.Seat.Licence.BackBy = noon.Add(-time.Hour), noon }},
-	{"waiting-over", onNew, Activate, "it can be taken up again from 2 Mar 2026 12:01", func(f *Facts) { f.Seat.Licence.Again = noon.Add(time.Minute) }},
+	{"back-in-time", onOld, Deactivate, "activated again by 2 Mar 2026 11:00", func(f *Facts) { f.Seat.BackBy, f.Seat.Licence.BackBy = noon.Add(-time.Hour), noon }},
+	{"waiting-over", onNew, Activate, "it can be activated again from 2 Mar 2026 12:01", func(f *Facts) { f.Seat.Licence.Again = noon.Add(time.Minute) }},
 	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Again = noon }},
 	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Again, f.Seat.Licence.New = noon.Add(time.Minute), licence.Active }},
 	{"waiting-over", onNew, Activate, "", func(f *Facts) {
@@ -195,7 +195,7 @@ var gatesOf = map[Step]string{
 	Survey:     "",
 	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-there readable items-there needs-met as-expected serial-right names-fit fits",
 	Deactivate: "old-computer new-computer not-a-copy newest-copy clock-right kit-whole as-expected sealed old-unchanged tried-first back-in-time covered",
-	Unpack:     "other-computer new-computer right-name newest-copy kit-whole app-closed files-closed names-fit fits packed users-known licence-freed place-ready requires-met version-rule same-edition covered",
+	Unpack:     "other-computer new-computer right-name newest-copy kit-whole app-closed files-closed names-fit fits packed users-known licence-deactivated place-ready requires-met version-rule same-edition covered",
 	Undo:       "other-computer new-computer newest-copy app-closed packed not-active-here old-has-it set-aside-there",
 	Activate:   "other-computer new-computer right-name not-a-copy newest-copy clock-right kit-whole sealed old-deactivated in-place allowance not-expired back-in-time waiting-over covered",
 	Verify:     "other-computer new-computer newest-copy packed",

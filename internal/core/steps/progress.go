@@ -30,7 +30,7 @@ func (s *State) SecondSeat(app, licence string) bool {
 
 // Trying reports whether an app that runs without its licence for a trial
 // period is to be tried on the new computer first: its data is not proven
-// there, and the licence is not freed.
+// there, and the licence is not deactivated.
 func (s *State) Trying(c *card.Card) bool {
 	for _, l := range c.Licences {
 		st := s.Licence(c.Name, l.Name)
@@ -57,7 +57,7 @@ func (s *State) Waiting(c *card.Card) bool {
 	return false
 }
 
-// Lost reports whether an app's licences were freed in the name of the old computer,
+// Lost reports whether an app's licences were deactivated in the name of the old computer,
 // which is gone.
 func (s *State) Lost(app string) bool {
 	return slices.ContainsFunc(s.Overrides, func(o Override) bool { return o.App == app && o.Gate == "old-computer" })

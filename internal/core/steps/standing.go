@@ -10,7 +10,7 @@ import (
 
 // Sight is what whoever can tell says of a licence at one moment.
 type Observation struct {
-	Old  *licence.Answer // of the computer that it is freed on
+	Old  *licence.Answer // of the computer that it is deactivated on
 	New  *licence.Answer // of the new one, where it was asked for by itself; else nil
 	Here string          // machine.ID of this computer
 	By   string          // who tells
@@ -20,7 +20,7 @@ type Observation struct {
 // Standing is where one licence stands: what was seen, or is remembered, what
 // its service and its card allow, and what is due.
 type Standing struct {
-	From         string // name of the computer that it is freed on: Old is its state there
+	From         string // name of the computer that it is deactivated on: Old is its state there
 	Old, New     licence.State
 	OldAt, NewAt time.Time // when that was recorded; zero where it was not
 	Left, Spent  int       // transfers; Left is -1 where it is not known
@@ -31,10 +31,10 @@ type Standing struct {
 	Edition        string    // edition that is covered; "" stands for any
 	Seats          int       // computers it may be active on at a time
 	ActiveOn       int       // computers it is active on
-	AllowsTakeover bool      // taking it up on the new computer may disable it on the old one
+	AllowsTakeover bool      // activating it on the new computer may disable it on the old one
 	Until          time.Time // when it runs out; zero where it does not
-	Again          time.Time // from when it may be taken up again; zero where at once
-	BackBy         time.Time // by when it must be taken up again; zero where that does not matter
+	Again          time.Time // from when it may be activated again; zero where at once
+	BackBy         time.Time // by when it must be activated again; zero where that does not matter
 	ServiceTime    time.Time // by the service's own clock; zero where it has none
 
 	CopyProblem string    // what is wrong with the app's own copy of it on the new computer; "" where nothing is seen to be
@@ -54,7 +54,7 @@ func (s Standing) judged(now time.Time) time.Time {
 	return s.ServiceTime
 }
 
-// Free reports whether a licence in a state may be taken up on another
+// Free reports whether a licence in a state may be activated on another
 // computer.
 func Free(s licence.State) bool { return s == licence.Deactivated || s == licence.NotActivated }
 

@@ -37,7 +37,7 @@ items:
   - {name: diary, kind: folder, path: /srv/diary}
   - {name: book, kind: folder, path: /srv/book}
 licences:
-  - {name: seat, method: guided, deactivate: {steps: [{do: free it, ask: code}]}, activate: {steps: [{do: take it, ask: code}]}`+more+`}
+  - {name: seat, method: guided, deactivate: {steps: [{do: deactivate it, ask: code}]}, activate: {steps: [{do: take it, ask: code}]}`+more+`}
 `))
 	fatal.If(t, err)
 	return c
@@ -75,8 +75,8 @@ func fold(lines ...[]journal.Line) *State { return Fold(manifest, slices.Concat(
 
 func TestStanding(t *testing.T) {
 	const D, A, N, X, U = licence.Deactivated, licence.Active, licence.NotActivated, licence.Expired, licence.Unknown
-	freed := []journal.Line{answer(10, "o", D, nil)}
-	taken := append(slices.Clone(freed), answer(20, "n", A, nil))
+	deactivated := []journal.Line{answer(10, "o", D, nil)}
+	taken := append(slices.Clone(deactivated), answer(20, "n", A, nil))
 	second := []journal.Line{line(9, journal.EventOverridden, "", Overridden{Second: "seat"})}
 	sight := func(here string, more func(*Observation)) *Observation {
 		s := &Observation{Old: &licence.Answer{Computer: "o", State: A, Active: []string{"o"}, Seats: 1, Transfers: 3}, Here: here, By: "desk"}
@@ -94,10 +94,10 @@ func TestStanding(t *testing.T) {
 	}{
 		"nothing is known": {"", nil, nil, 0, Standing{Old: U, New: U, Left: -1, By: "the journal", Proven: No, Next: Pack}},
 		"packed":           {"", [][]journal.Line{packed()}, nil, 0, Standing{Old: U, New: U, Left: -1, By: "the journal", Proven: No, Next: Deactivate}},
-		"freed":            {"", [][]journal.Line{packed(), freed}, nil, 15, Standing{Old: D, New: U, OldAt: noon.Add(10 * time.Minute), Left: 1, By: "the journal", Proven: No, Next: Activate}},
-		"freed, with its rules": {", back-by: 30m, wait: 20m", [][]journal.Line{packed(), freed}, nil, 15, Standing{Old: D, New: U, OldAt: noon.Add(10 * time.Minute), Left: 1, By: "the journal", Proven: No, Next: Activate,
+		"deactivated":      {"", [][]journal.Line{packed(), deactivated}, nil, 15, Standing{Old: D, New: U, OldAt: noon.Add(10 * time.Minute), Left: 1, By: "the journal", Proven: No, Next: Activate}},
+		"deactivated, with its rules": {", reactivate-by: 30m, wait: 20m", [][]journal.Line{packed(), deactivated}, nil, 15, Standing{Old: D, New: U, OldAt: noon.Add(10 * time.Minute), Left: 1, By: "the journal", Proven: No, Next: Activate,
 			BackBy: noon.Add(40 * time.Minute), Again: noon.Add(30 * time.Minute)}},
-		"taken up, its rules are over": {", back-by: 30m, wait: 20m", [][]journal.Line{packed(), taken}, nil, 25, Standing{Old: D, New: A, OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 1, By: "the journal", Proven: No}},
+		"activated, its rules are over": {", reactivate-by: 30m, wait: 20m", [][]journal.Line{packed(), taken}, nil, 25, Standing{Old: D, New: A, OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 1, By: "the journal", Proven: No}},
 		"taken over": {"", [][]journal.Line{packed(), {answer(20, "n", A, func(a *licence.Answer) { a.Disabled, a.Spent = "o", 2 })}}, nil, 25, Standing{Old: D, New: A,
 			OldAt: noon.Add(20 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 1, Spent: 2, By: "the journal", Proven: No}},
 		"another's seat was disabled": {"", [][]journal.Line{packed(), {answer(20, "n", A, func(a *licence.Answer) { a.Disabled = "x" })}}, nil, 25, Standing{Old: U, New: A, NewAt: noon.Add(20 * time.Minute), Left: 1, By: "the journal", Proven: No, Next: Deactivate}},
@@ -120,7 +120,7 @@ func TestStanding(t *testing.T) {
 		"what its service allows": {"", [][]journal.Line{packed()}, sight("n", func(s *Observation) {
 			s.Old.Covers, s.Old.Edition, s.Old.Takeover, s.Old.Again, s.Old.Issued, s.Old.Signed = "3", "Port", true, noon.Unix(), noon.Unix(), "jws"
 		}), 0, Standing{Old: A, New: N, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Covers: "3", Edition: "Port", AllowsTakeover: true, Again: noon, ServiceTime: noon, Proven: No, Next: Deactivate}},
-		"the longer of two waiting times": {", wait: 20m", [][]journal.Line{packed(), freed}, sight("n", func(s *Observation) {
+		"the longer of two waiting times": {", wait: 20m", [][]journal.Line{packed(), deactivated}, sight("n", func(s *Observation) {
 			s.Old.State, s.Old.Active, s.Old.Again = D, nil, noon.Add(time.Hour).Unix()
 		}), 0, Standing{Old: D, New: N, OldAt: noon.Add(10 * time.Minute), Left: 3, By: "desk", Seen: true, Seats: 1, Again: noon.Add(time.Hour), Proven: No, Next: Activate}},
 		"it ran out": {"", [][]journal.Line{packed()}, sight("n", func(s *Observation) {
@@ -130,13 +130,13 @@ func TestStanding(t *testing.T) {
 			s.Old.State, s.Old.Active, s.Old.Until, s.Old.Signed, s.Old.Issued = N, []string{"n"}, noon.Unix(), "jws", noon.Unix()-1
 		}), 0, Standing{Old: N, New: A, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Until: noon, ServiceTime: noon.Add(-time.Second), Good: true, Proven: No}},
 
-		"to be tried first":             {", trial: 1h", [][]journal.Line{packed()}, nil, 0, Standing{Old: U, New: U, Left: -1, By: "the journal", Proven: No, Trying: true, Next: Unpack}},
-		"tried, and not compared":       {", trial: 1h", [][]journal.Line{packed(), placed(10)}, nil, 30, Standing{Old: U, New: U, Left: -1, By: "the journal", Proven: No, Trial: noon.Add(70 * time.Minute), Trying: true, Next: Verify}},
-		"tried, and one item differs":   {", trial: 1h", [][]journal.Line{packed(), placed(10, "diary")}, nil, 30, Standing{Old: U, New: U, Left: -1, By: "the journal", Proven: No, Trial: noon.Add(70 * time.Minute), Trying: true, Next: Verify}},
-		"tried, and the same":           {", trial: 1h", [][]journal.Line{packed(), placed(10, "diary", "book")}, nil, 30, Standing{Old: U, New: U, Left: -1, By: "the journal", Proven: No, Trial: noon.Add(70 * time.Minute), Next: Deactivate}},
-		"tried for too long":            {", trial: 1h", [][]journal.Line{packed(), placed(10)}, nil, 70, Standing{Old: U, New: U, Left: -1, By: "the journal", Proven: No, Trying: true, Next: Unpack}},
-		"freed while it is being tried": {", trial: 1h", [][]journal.Line{packed(), placed(10), freed}, nil, 30, Standing{Old: D, New: U, OldAt: noon.Add(10 * time.Minute), Left: 1, By: "the journal", Proven: No, Trial: noon.Add(70 * time.Minute), Next: Activate}},
-		"taken up after the trial":      {", trial: 1h", [][]journal.Line{packed(), placed(10), taken}, nil, 30, Standing{Old: D, New: A, OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 1, By: "the journal", Proven: No}},
+		"to be tried first":                   {", trial: 1h", [][]journal.Line{packed()}, nil, 0, Standing{Old: U, New: U, Left: -1, By: "the journal", Proven: No, Trying: true, Next: Unpack}},
+		"tried, and not compared":             {", trial: 1h", [][]journal.Line{packed(), placed(10)}, nil, 30, Standing{Old: U, New: U, Left: -1, By: "the journal", Proven: No, Trial: noon.Add(70 * time.Minute), Trying: true, Next: Verify}},
+		"tried, and one item differs":         {", trial: 1h", [][]journal.Line{packed(), placed(10, "diary")}, nil, 30, Standing{Old: U, New: U, Left: -1, By: "the journal", Proven: No, Trial: noon.Add(70 * time.Minute), Trying: true, Next: Verify}},
+		"tried, and the same":                 {", trial: 1h", [][]journal.Line{packed(), placed(10, "diary", "book")}, nil, 30, Standing{Old: U, New: U, Left: -1, By: "the journal", Proven: No, Trial: noon.Add(70 * time.Minute), Next: Deactivate}},
+		"tried for too long":                  {", trial: 1h", [][]journal.Line{packed(), placed(10)}, nil, 70, Standing{Old: U, New: U, Left: -1, By: "the journal", Proven: No, Trying: true, Next: Unpack}},
+		"deactivated while it is being tried": {", trial: 1h", [][]journal.Line{packed(), placed(10), deactivated}, nil, 30, Standing{Old: D, New: U, OldAt: noon.Add(10 * time.Minute), Left: 1, By: "the journal", Proven: No, Trial: noon.Add(70 * time.Minute), Next: Activate}},
+		"activated after the trial":           {", trial: 1h", [][]journal.Line{packed(), placed(10), taken}, nil, 30, Standing{Old: D, New: A, OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 1, By: "the journal", Proven: No}},
 	} {
 		crd := rules(t, c.card)
 		got := fold(c.lines...).Standing(crd, &crd.Licences[0], c.see, noon.Add(time.Duration(c.after)*time.Minute))
@@ -261,7 +261,7 @@ func TestWork(t *testing.T) {
 }
 
 // TestNextOfATrial sees that what is to be tried is unpacked and verified before
-// its licence is freed.
+// its licence is deactivated.
 func TestNextOfATrial(t *testing.T) {
 	c := rules(t, ", trial: 1h")
 	s := fold(packed())
@@ -283,7 +283,7 @@ func TestNextOfATrial(t *testing.T) {
 	s.Add(answer(30, "o", licence.Deactivated, nil))
 	next(Activate)
 	s.Add(line(31, journal.EventChecked, "book", Checked{}))
-	next(Activate) // it is freed: trying is over
+	next(Activate) // it is deactivated: trying is over
 
 	// Another app's licence does not wait for the trial of the first.
 	s = fold(packed())
@@ -338,7 +338,7 @@ func TestWhatTheJournalTells(t *testing.T) {
 	s := fold(packed(), []journal.Line{
 		line(1, journal.EventPlacing, "diary", Placed{To: "/a"}), line(1, journal.EventPlaced, "other", Placed{To: "/b"}),
 		line(2, journal.EventSealed, "@seat", kit.Sealed{Files: 1}), line(3, journal.EventAsked, "@seat", Asked{Key: "k"}), line(3, journal.EventRequested, "@seat", Requested{Nonce: "n"}),
-		line(4, journal.EventStepped, "@seat", Stepped{Do: "free it"}), line(5, journal.EventOverridden, "", Overridden{Gate: "fits"}), line(6, journal.EventAgreed, "", nil),
+		line(4, journal.EventStepped, "@seat", Stepped{Do: "deactivate it"}), line(5, journal.EventOverridden, "", Overridden{Gate: "fits"}), line(6, journal.EventAgreed, "", nil),
 	})
 	it, lic := s.Items[key("diary")], s.Licences[key("seat")]
 	if it.Placing == nil || it.Placing.To != "/a" || it.Placed != nil || len(s.Items) != 2 || !it.SealedAt.Equal(noon) || it.Sealed.Files != 2 {

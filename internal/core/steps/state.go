@@ -59,7 +59,7 @@ type Licence struct {
 	App, Name string
 	Sealed    *kit.Sealed // its serial and code
 	Masked    string
-	From      kit.Computer // that it is freed on: the old one, or a new one that broke
+	From      kit.Computer // that it is deactivated on: the old one, or a new one that broke
 	Old, New  licence.State
 	OldAt     time.Time
 	NewAt     time.Time
@@ -323,7 +323,7 @@ func (s *State) answered(l journal.Line) {
 	}
 }
 
-// Freed reports whether a licence is known to be freed on the old computer.
+// Freed reports whether a licence is known to be deactivated on the old computer.
 func (s *State) Freed(app, name string) bool {
 	l := s.Licence(app, name)
 	return l.Old == licence.Deactivated && l.From.ID == s.Old.ID

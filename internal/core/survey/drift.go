@@ -34,7 +34,7 @@ func (l *Scanner) drift(ctx context.Context, c *card.Card, p *Place, is *item.In
 	if known == nil && packed != nil && p.Found && !slices.Contains(packed.NotChosen, p.Label()) {
 		return &item.Drift{Sealed: l.Run.State.SealedLast(), Known: true, Count: 1, Diffs: []string{"it is new: nothing of it is sealed"}}, nil
 	}
-	if known == nil || known.Retired != nil || known.Retiring != nil && (!p.Found || is.Files == 0) || !p.Found && l.freed(c, p) {
+	if known == nil || known.Retired != nil || known.Retiring != nil && (!p.Found || is.Files == 0) || !p.Found && l.deactivated(c, p) {
 		return nil, nil
 	}
 	d := &item.Drift{Sealed: known.SealedAt, Same: true}
@@ -101,9 +101,9 @@ func (l *Scanner) Now(ctx context.Context, c *card.Card) (*App, error) {
 	return a, nil
 }
 
-// freed reports whether an item is the file of a licence that was freed here, which
+// deactivated reports whether an item is the file of a licence that was deactivated here, which
 // set it aside.
-func (l *Scanner) freed(c *card.Card, p *Place) bool {
+func (l *Scanner) deactivated(c *card.Card, p *Place) bool {
 	return slices.ContainsFunc(c.Licences, func(lic card.Licence) bool {
 		return l.Run.State.Freed(c.Name, lic.Name) && slices.Contains(lic.Items, p.Item.Name)
 	})

@@ -68,14 +68,14 @@ type App struct {
 
 // Licence is what is there of one licence.
 type Licence struct {
-	Licence string          `json:"licence"`
-	Method  card.Method     `json:"method"`
-	Serial  string          `json:"serial"`          // masked; "" where it was not found
-	Typed   bool            `json:"typed,omitempty"` // it is not all on the computer, and a person types the rest
-	Seen    []string        `json:"seen,omitempty"`  // what of it is on this computer, and where
-	Warnings  []string        `json:"doubts,omitempty"`
-	Secrets licence.Secrets `json:"-"`
-	Card    *card.Licence   `json:"-"`
+	Licence  string          `json:"licence"`
+	Method   card.Method     `json:"method"`
+	Serial   string          `json:"serial"`          // masked; "" where it was not found
+	Typed    bool            `json:"typed,omitempty"` // it is not all on the computer, and a person types the rest
+	Seen     []string        `json:"seen,omitempty"`  // what of it is on this computer, and where
+	Warnings []string        `json:"doubts,omitempty"`
+	Secrets  licence.Secrets `json:"-"`
+	Card     *card.Licence   `json:"-"`
 }
 
 // Sync is whether the app has sent everything.

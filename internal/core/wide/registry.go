@@ -115,13 +115,13 @@ func (s *Search) aboutCard(title, folder string) bool {
 	})
 }
 
-// systemTrees are the keys below SOFTWARE that are the system's, not a maker's.
+// systemTrees are the keys below SOFTWARE that are the system's, not a vendor's.
 var systemTrees = map[string]bool{"microsoft": true, "classes": true, "clients": true, "policies": true, "registeredapplications": true, "wow6432node": true, "odbc": true, "windows": true, "khronos": true, "openssh": true, "partner": true, "default": true, "appdatalow": true, "wine": true}
 
-// maxTree is how many keys of one maker are counted.
+// maxTree is how many keys of one vendor are counted.
 const maxTree = 20000
 
-// registry returns the makers' trees below SOFTWARE, and the data sources that
+// registry returns the vendors' trees below SOFTWARE, and the data sources that
 // were set up.
 func (s *Search) registry(ctx context.Context) []Finding {
 	if s.Computer.System() != machine.Windows {

@@ -96,7 +96,7 @@ func (w *walker) run() error {
 
 // dir looks through a folder that belongs to g, or to no application where g
 // is nil. With first, it is g's own folder: one that holds only folders is a
-// maker's, and each of them is an application's.
+// vendor's, and each of them is an application's.
 func (w *walker) dir(path string, g *group, first bool) {
 	f, err := os.Open(path)
 	if err != nil {
@@ -109,9 +109,9 @@ func (w *walker) dir(path string, g *group, first bool) {
 		if n == 0 && w.serverFolder(path, entries) {
 			return
 		}
-		maker := first && n == 0 && onlyFolders(entries)
+		vendor := first && n == 0 && onlyFolders(entries)
 		for _, e := range entries {
-			w.entry(path, e, g, maker)
+			w.entry(path, e, g, vendor)
 		}
 		if err != nil {
 			if !errors.Is(err, io.EOF) {
@@ -128,7 +128,7 @@ func onlyFolders(entries []fs.DirEntry) bool {
 }
 
 // entry looks at one name in a folder. Links are not followed.
-func (w *walker) entry(dir string, e fs.DirEntry, g *group, maker bool) {
+func (w *walker) entry(dir string, e fs.DirEntry, g *group, vendor bool) {
 	path := dir + string(filepath.Separator) + e.Name()
 	if strings.HasSuffix(dir, string(filepath.Separator)) {
 		path = dir + e.Name()
@@ -146,10 +146,10 @@ func (w *walker) entry(dir string, e fs.DirEntry, g *group, maker bool) {
 		w.mu.Unlock()
 		return
 	}
-	if g == nil || maker {
-		if own := w.plan.application(dir, e.Name()); own || maker {
+	if g == nil || vendor {
+		if own := w.plan.application(dir, e.Name()); own || vendor {
 			g = w.newGroup(path)
-			w.spawn(func() { w.dir(path, g, own && !maker) })
+			w.spawn(func() { w.dir(path, g, own && !vendor) })
 			return
 		}
 	}

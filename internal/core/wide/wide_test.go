@@ -97,7 +97,7 @@ func TestWhatNoCardCovers(t *testing.T) {
 	r, _ := search(t, []string{"items: [{name: a, kind: sqlite, path: /srv/covered/a.db}, {name: b, kind: folder, path: ~/.tide}, {name: c, kind: folder, path: /srv/part, include: ['*.rec']}]\n"}, map[string]string{
 		"srv/covered/a.db": lite, "srv/covered/a.db-wal": "x", "home/maren/.tide/t.db": lite, "srv/part/p.rec": "x", "srv/part/p.db": lite,
 		"srv/ledger/l.db": lite, "srv/ledger/l.db-wal": "x", "srv/ledger/deep/m.db": lite, "srv/ledger/cache/c.db": lite, "srv/old/o.db": lite,
-		"home/maren/.config/maker/app/state.json": "{}", "home/maren/Documents/own.txt": "x", "home/maren/Documents/list.db": lite, "home/maren/.local/share/tool/licence.dat": "x",
+		"home/maren/.config/vendor/app/state.json": "{}", "home/maren/Documents/own.txt": "x", "home/maren/Documents/list.db": lite, "home/maren/.local/share/tool/licence.dat": "x",
 		"usr/lib/x.db": lite, "proc/x.db": lite, "var/lib/mysql/ibdata1": "x", "var/lib/mysql/mysql/t.ibd": "x", "var/lib/mysql/ledger/a.ibd": strings.Repeat("x", 2000), "var/lib/mysql/sys/a": "x",
 		"var/lib/pg/PG_VERSION": "15\n", "var/lib/pg/base/1/x": "x", "var/lib/pg/base/5/x": "x", "var/lib/pg/global/x": "x",
 	})
@@ -108,7 +108,7 @@ func TestWhatNoCardCovers(t *testing.T) {
 	want := []string{
 		"data folder of a MariaDB or MySQL server|0|/var/lib/mysql|true", "data folder of a PostgreSQL server, version 15|0|/var/lib/pg|true", "MariaDB server, running (process 3)|0|mariadbd|true",
 		"SQLite database|3|/srv/ledger|true", "SQLite database|1|/home/maren/Documents/list.db|true", "SQLite database|1|/srv/part/p.db|true", "licence file, by its name|1|/home/maren/.local/share/tool/licence.dat|true",
-		"folder with recent changes|0|/srv/ledger|true", "folder with recent changes|0|/srv/part|true", "folder with recent changes|0|/home/maren/.config/maker/app|true", "folder with recent changes|0|/home/maren/.local/share/tool|true",
+		"folder with recent changes|0|/srv/ledger|true", "folder with recent changes|0|/srv/part|true", "folder with recent changes|0|/home/maren/.config/vendor/app|true", "folder with recent changes|0|/home/maren/.local/share/tool|true",
 		"SQLite database|1|/srv/old/o.db|false",
 	}
 	for _, w := range want {

@@ -172,7 +172,7 @@ func (r *running) set(path, name string, kind registry.Type, data string) {
 func wide(s string) string { return string(registry.ToUTF16(s + "\x00")) }
 
 const cardText = `items:
-  - {name: settings, kind: registry, key: 'HKCU\Software\Harbour\Chartroom', skip: ['Window/**', Cache], repoint: ['Recent/*', '@']}
+  - {name: settings, kind: registry, key: 'HKCU\Software\Harbour\Chartroom', skip: ['Window/**', Cache], update-paths: ['Recent/*', '@']}
   - {name: start, kind: registry, key: 'HKLM\SOFTWARE\Run', include: [chartroom]}
 `
 

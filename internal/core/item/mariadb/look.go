@@ -13,7 +13,7 @@ import (
 	"movekit/internal/core/item/served"
 )
 
-// version is a server's: its maker's word and its number, such as MariaDB
+// version is a server's: its vendor's word and its number, such as MariaDB
 // 10.11.6.
 type version struct {
 	name string
@@ -25,7 +25,7 @@ func (v version) String() string {
 }
 
 // takes reports whether a server of this version can take what one of the
-// other holds: of the same maker, and not of an older series.
+// other holds: of the same vendor, and not of an older series.
 func (v version) takes(old version) bool {
 	return v.name == old.name && (v.num[0] > old.num[0] || v.num[0] == old.num[0] && v.num[1] >= old.num[1])
 }

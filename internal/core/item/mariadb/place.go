@@ -23,7 +23,7 @@ func (c *conn) lacks(ctx context.Context, d *schema.Sealed) ([]string, error) {
 	}
 	var out []string
 	if !v.takes(parseVersion(d.Engine)) {
-		out = append(out, fmt.Sprintf("the server here is %s, and the old one was %s: its databases go to a server of the same maker and of the same version or a newer one", v, d.Engine))
+		out = append(out, fmt.Sprintf("the server here is %s, and the old one was %s: its databases go to a server of the same vendor and of the same version or a newer one", v, d.Engine))
 	}
 	have, err := c.column(ctx, "SELECT concat('storage engine ', engine) FROM information_schema.engines WHERE support IN ('YES', 'DEFAULT') UNION SELECT concat('collation ', collation_name) FROM information_schema.collations")
 	if err != nil {

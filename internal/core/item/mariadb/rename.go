@@ -341,7 +341,7 @@ func (c *conn) define(ctx context.Context, all []schema.Object, from, to string,
 }
 
 // on and off are how the server writes whether an event runs, before anything that
-// is its maker's text.
+// is its vendor's text.
 const (
 	on  = "PRESERVE ENABLE"
 	off = "PRESERVE DISABLE"

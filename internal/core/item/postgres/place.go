@@ -39,7 +39,7 @@ func available(ctx context.Context, conn *pgx.Conn) (map[string]string, error) {
 }
 
 // versions tells the extensions that came in another version.
-func (m *maker) versions(ctx context.Context, conn *pgx.Conn, d *Sealed) (notes []string) {
+func (m *vendor) versions(ctx context.Context, conn *pgx.Conn, d *Sealed) (notes []string) {
 	have, err := available(ctx, conn)
 	if err != nil {
 		return nil
@@ -153,7 +153,7 @@ func (s *session) stage(ctx context.Context, d *Sealed, name, archive string, da
 			return notes, s.explain(err)
 		}
 	}
-	m := maker{session: s, database: name, path: d.Path, notes: &notes}
+	m := vendor{session: s, database: name, path: d.Path, notes: &notes}
 	if err := m.all(ctx, pre); err != nil {
 		return notes, err
 	}
@@ -184,8 +184,8 @@ func (s *session) stage(ctx context.Context, d *Sealed, name, archive string, da
 	return append(notes, m.versions(ctx, conn, d)...), nil
 }
 
-// maker makes what a database is made of.
-type maker struct {
+// vendor makes what a database is made of.
+type vendor struct {
 	*session
 	database string
 	path     string // search path of the old database
@@ -200,7 +200,7 @@ const (
 	workers = 2
 )
 
-func (m *maker) all(ctx context.Context, entries []entry) error {
+func (m *vendor) all(ctx context.Context, entries []entry) error {
 	entries = slices.DeleteFunc(slices.Clone(entries), entry.ofDatabase)
 	apart := func(e entry) bool { return e.sort == "index" || e.sort == "constraint" }
 	for len(entries) > 0 {
@@ -226,7 +226,7 @@ func (m *maker) all(ctx context.Context, entries []entry) error {
 }
 
 // some makes what is in the queue, on a connection of its own.
-func (m *maker) some(ctx context.Context, queue <-chan []entry) error {
+func (m *vendor) some(ctx context.Context, queue <-chan []entry) error {
 	conn, err := m.connect(ctx, m.database)
 	if err != nil {
 		return err
@@ -256,7 +256,7 @@ func (m *maker) some(ctx context.Context, queue <-chan []entry) error {
 
 // one makes one thing. What calls functions by their names alone, as an index may,
 // is not made with an empty search path: then it is tried with that of the old database.
-func (m *maker) one(ctx context.Context, conn *pgx.Conn, e entry) error {
+func (m *vendor) one(ctx context.Context, conn *pgx.Conn, e entry) error {
 	_, err := conn.Exec(ctx, e.sql, pgx.QueryExecModeSimpleProtocol)
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) && (strings.HasPrefix(pg.Code, "42") || pg.Code == "3F000") {
@@ -276,7 +276,7 @@ func (m *maker) one(ctx context.Context, conn *pgx.Conn, e entry) error {
 
 // fill fills the materialized views. Those that read others through functions, which
 // no server tells, are filled when the others are.
-func (m *maker) fill(ctx context.Context, views []string) error {
+func (m *vendor) fill(ctx context.Context, views []string) error {
 	conn, err := m.on(ctx, m.database)
 	if err != nil {
 		return err

@@ -33,7 +33,7 @@ const cardText = `items:
     kind: postgresql
     server: {host: {file: /etc/app.ini, key: db/host}, database: {file: /etc/app.ini, key: db/name}, user: clerk}
     mask: [berth.note]
-    repoint: [Berth.place, port.berth.note]
+    update-paths: [Berth.place, port.berth.note]
     counts: [{name: berths, query: SELECT count(*) FROM berth}]
 `
 
