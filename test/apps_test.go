@@ -20,7 +20,7 @@ type app struct {
 	files map[string]string // below the home, which HOME stands for in them
 	begin [][]string        // commands that make the rest
 	moves []string          // what a card is drafted of, below the home
-	shows []string          // its own command
+	shows []string          // the command
 }
 
 var apps = []app{

@@ -103,10 +103,10 @@ func TestFullDiskOfTheNewServer(t *testing.T) {
 					empty = fill(t, disk, free)
 					s = run(t, dir, "unpack", "--kit", "kit", "--root", "new")
 				}
-				if s.code != 4 || !strings.Contains(s.err, "are needed, ") {
+				if s.code != 4 || !strings.Contains(s.err, "needed, ") {
 					t.Errorf("no gate stops at the server's full disk: exit %d\n%s", s.code, s.err)
 				}
-				if told := run(t, dir, "ready", "--kit", "kit", "--root", "new"); !strings.Contains(told.out, "are needed on the drive of "+disk) {
+				if told := run(t, dir, "ready", "--kit", "kit", "--root", "new"); !strings.Contains(told.out, "needed on the drive of "+disk) {
 					t.Errorf("the look at the new computer does not tell of the server's disk:\n%s", told.out)
 				}
 			}

@@ -83,7 +83,7 @@ func TestCardByQuestions(t *testing.T) {
 	lay.Database(t, filepath.Join(dir, "old/home/maren/.config/hoistbook/lifts.db"), "CREATE TABLE lift (n)", "INSERT INTO lift VALUES (1), (2)")
 	// Mistakes are told and asked again; Enter takes what is proposed.
 	out := atTerminal(t, dir, "99\n1\nHoistbook\nNot A Name\nhoistbook\n\n/nowhere\n\n\n\nSlipway Tools\n\ny\nlifts\n2\nrelative --state\nactive\nfree\ntake\nChoose the printer\n\n5\n\n\n\n", "card", "make", "--root", "old")
-	for _, want := range []string{"Please answer with one of the numbers", "It is made of a-z", "there is nothing at /nowhere", "does not say where it is", "Wrote the card cards/hoistbook.yaml", "counted: lifts", "a product key", "by hand: Choose the printer"} {
+	for _, want := range []string{"Please answer with one of the numbers", "It is made of a-z", "there is nothing at /nowhere", "has no full path", "Wrote the card cards/hoistbook.yaml", "counted: lifts", "a product key", "by hand: Choose the printer"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("no %q in\n%s", want, out)
 		}
@@ -96,7 +96,7 @@ func TestCardByQuestions(t *testing.T) {
 	if s := must(t, 0, dir, "survey", "--kit", "kit", "--root", "old"); !strings.Contains(s.out, "lifts of maren") || !strings.Contains(s.out, "hoistbook of bert") {
 		t.Errorf("survey by the card: %s", s.out)
 	}
-	// An answer is changed, and the rest of the card stays; what cannot be used is asked again.
+	// An answer is changed, and the rest of the card stays; what is not valid is asked again.
 	before, _ := os.ReadFile(filepath.Join(dir, "cards/hoistbook.yaml"))
 	out = atTerminal(t, dir, "title\nThe Hoistbook\nlicence\n3\nUnregister it\n\nRegister it\n\nhand\n\n\n", "card", "make", "hoistbook", "--root", "old")
 	after, _ := os.ReadFile(filepath.Join(dir, "cards/hoistbook.yaml"))

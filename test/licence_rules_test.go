@@ -40,7 +40,7 @@ func TestTakeoverAtTheDesk(t *testing.T) {
 		t.Errorf("nobody agreed: %s", s.err)
 	}
 	s := step(t, 0, dir, "new", "activate", "--yes", "--takeover", "--because", "burnt")
-	if !strings.Contains(s.err, "1 of the 2 transfers left is spent (agreed") && !strings.Contains(s.err, "1 of the 2 transfers left is spent. (agreed") || !strings.Contains(s.out, "taken over from OLD") || !strings.Contains(s.err, "because: burnt") {
+	if !strings.Contains(s.err, "1 of the 2 remaining transfers (agreed") && !strings.Contains(s.err, "1 of the 2 remaining transfers. (agreed") || !strings.Contains(s.out, "taken over from OLD") || !strings.Contains(s.err, "because: burnt") {
 		t.Errorf("out: %s\nerr: %s", s.out, s.err)
 	}
 	if active, left := atDesk(t, dir); len(active) != 1 || left != 1 {
@@ -243,7 +243,7 @@ func TestDeskWithTLSAndFaults(t *testing.T) {
 	}
 	other := startDesk(t, dir, strings.TrimPrefix(d.url, "https://"), "--tls-cert", cert, "--tls-key", key)
 	defer other.stop()
-	step(t, 1, dir, "new", "verify").tells(t, "is not the one that the card names")
+	step(t, 1, dir, "new", "verify").tells(t, "is not the one in the card")
 	must(t, 2, dir, "desk", "serve", "--tls-cert", cert)
 	must(t, 2, dir, "desk", "serve", "--listen", "0.0.0.0:0")
 }

@@ -178,7 +178,7 @@ func TestDeskTroubles(t *testing.T) {
 	other := startDesk(t, foreign, "127.0.0.1:0")
 	addLicence(t, foreign, strings.Replace(oneSeat, "OLD-ID", id, 1))
 	for address, what := range map[string]string{
-		html.URL: "which a licence desk does not", other.url: "not signed with the key", "http://" + closed.Addr().String(): "cannot be reached",
+		html.URL: ") is not from a licence desk", other.url: "not signed with the key", "http://" + closed.Addr().String(): "cannot be reached",
 	} {
 		os.RemoveAll(filepath.Join(dir, "kit"))
 		seat(t, dir, d, address)

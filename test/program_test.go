@@ -55,7 +55,7 @@ func build(to, system string) error {
 	return nil
 }
 
-// need skips a test that needs a program which is not here; with CI=true that
+// need skips a test that needs a program which has no user here; with CI=true that
 // is a failure.
 func need(t *testing.T, programs ...string) {
 	t.Helper()
@@ -431,12 +431,12 @@ func TestErrorsAndGates(t *testing.T) {
 		{"card forged", edit("kit/cards/diary.yaml", "/srv/diary", "/etc"), on("new", "unpack"), 1, "not the file this kit was made with"},
 		{"journal forged", edit("kit/journal.jsonl", `"packed"`, `"locked"`), on("new", "unpack"), 1, "was changed"},
 		{"sealed file changed", edit("kit/sealed/diary/diary.tar.zst.age", "age", "aga"), on("new", "unpack"), 4, "was changed"},
-		{"sealed file missing", remove("kit/sealed/diary/diary.tar.zst.age"), on("old", "deactivate", "--yes"), 4, "does not read back whole"},
+		{"sealed file missing", remove("kit/sealed/diary/diary.tar.zst.age"), on("old", "deactivate", "--yes"), 4, "damaged in the kit"},
 		{"unpack on the old computer", nil, on("old", "unpack"), 4, "the old computer OLD itself"},
 		{"pack on the new computer", nil, on("new", "pack"), 4, "not the old computer OLD"},
 		{"item missing", remove("old/srv/diary"), on("old", "pack"), 4, "not on this computer: diary"},
 		{"app running", edit("old/computer.yaml", "system", "running: [{name: HOISTBOOK.exe, pid: 77}]\nsystem"), on("old", "pack"), 4, "HOISTBOOK.exe (process 77)"},
-		{"version not covered by the rule", write("new/opt/app/version", "3.5"), on("new", "unpack"), 4, "version 3.5 here; the rule is same-minor"},
+		{"version not covered by the rule", write("new/opt/app/version", "3.5"), on("new", "unpack"), 4, "version 3.5 is here; the rule is same-minor"},
 		{"app not installed", remove("new/opt"), on("new", "unpack"), 4, "not installed here; version v3.4.0 is needed"},
 		{"no such disk", nil, on("nowhere", "pack"), 1, "no disk at nowhere"},
 		{"override without reason", nil, on("old", "pack", "--override", "app-closed"), 2, "needs a reason: --because REASON"},
@@ -489,7 +489,7 @@ func TestOverrideIsKeptForTheOwner(t *testing.T) {
 }
 
 // TestFullAndReadOnlyStick packs onto a small file system that fills, and onto
-// one that cannot be written to.
+// one that could not be written to.
 func TestFullAndReadOnlyStick(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
@@ -505,7 +505,7 @@ func TestFullAndReadOnlyStick(t *testing.T) {
 	os.WriteFile(big, noise(8<<20), 0o600)
 	must(t, 0, dir, "new", "stick/kit", "--root", "old", "--cards", "diary.yaml")
 	pack := []string{"pack", "--kit", "stick/kit", "--root", "old"}
-	if s := must(t, 4, dir, pack...); !strings.Contains(s.err, "gate fits") || !strings.Contains(s.err, "8.4 MB are needed") {
+	if s := must(t, 4, dir, pack...); !strings.Contains(s.err, "gate fits") || !strings.Contains(s.err, "8.4 MB needed") {
 		t.Error(s.err)
 	}
 	must(t, 1, dir, append(pack, "--override", "fits", "--because", "it compresses well")...).tells(t, "no space left")

@@ -241,7 +241,7 @@ func TestAnswersFromAFile(t *testing.T) {
 	t.Parallel()
 	dir := methodsOffice(t)
 	s := step(t, 5, dir, "old", "deactivate", "--yes")
-	s.tells(t, "is done by a person")
+	s.tells(t, "is a manual step")
 	lay.Out(t, dir, map[string]string{"no.yaml": "steps: {hoist: {registration: {deactivate: [no]}}}"})
 	step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "no.yaml").tells(t, "and not done")
 	lay.Out(t, dir, map[string]string{"some.yaml": "steps: {hoist: {registration: {deactivate: [done]}}}"})

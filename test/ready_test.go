@@ -20,7 +20,7 @@ func TestReady(t *testing.T) {
 		t.Error(s.out)
 	}
 	step(t, 0, dir, "old", "pack")
-	if s := on(0); !strings.Contains(s.out, "3.4.9 here, v3.4.0 on OLD (same-minor)") || !strings.Contains(s.out, "nothing in the way") || !strings.Contains(s.out, "Everything is ready") {
+	if s := on(0); !strings.Contains(s.out, "3.4.9 here, v3.4.0 on OLD (same-minor)") || !strings.Contains(s.out, "no existing data") || !strings.Contains(s.out, "Everything is ready") {
 		t.Error(s.out)
 	}
 	lay.Out(t, dir, map[string]string{"new/srv/diary/x": "x", "new/opt/app/version": "3.5"})

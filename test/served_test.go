@@ -313,7 +313,7 @@ func servedFaults(t *testing.T, e engine) {
 	fatal.If(t, old.Start())
 	step(t, 0, dir, "old", "pack")
 	old.Halt()
-	if s := step(t, 5, dir, "old", "survey"); !strings.Contains(s.out, "is not known: the server of") || strings.Contains(s.out, "not there any more") {
+	if s := step(t, 5, dir, "old", "survey"); !strings.Contains(s.out, "is unknown; version: the server of") || strings.Contains(s.out, "not there any more") {
 		t.Errorf("whether it changed, with the server down: %s", s.out)
 	}
 	fatal.If(t, old.Start())

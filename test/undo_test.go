@@ -129,7 +129,7 @@ func TestAnotherProfile(t *testing.T) {
 	if s := step(t, 3, dir, "new", "verify"); strings.Count(s.out, "it is another profile of the same name") != 1 || !strings.Contains(s.out, "a.default: it is another profile") {
 		t.Errorf("before: %s", s.out)
 	}
-	if s := atTerminal(t, dir, "\n\n", "unpack", "--kit", "kit", "--root", "new", "--passphrase-file", "p"); strings.Count(s, "it is another profile than the one that comes") != 1 {
+	if s := atTerminal(t, dir, "\n\n", "unpack", "--kit", "kit", "--root", "new", "--passphrase-file", "p"); strings.Count(s, "it is a different profile from the one in the kit") != 1 {
 		t.Errorf("unpack: %s", s)
 	}
 	if s := step(t, 0, dir, "new", "verify", "--details"); strings.Count(s.out, "profile  ") < 2 {

@@ -44,7 +44,7 @@ items:
 		t.Errorf("by its command: %s", s.out)
 	}
 	os.WriteFile(app, []byte("#!/bin/sh\necho no licence\n"), 0o755)
-	if s := live(3, "verify"); !strings.Contains(s.out, "does not show it") {
+	if s := live(3, "verify"); !strings.Contains(s.out, "found a problem") {
 		t.Errorf("an app that opens nothing: %s", s.out)
 	}
 }

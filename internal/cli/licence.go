@@ -146,7 +146,7 @@ another. No kit and no passphrase is needed. Sent twice, they are carried out on
 			if err != nil {
 				return err
 			}
-			answers, failed := licence.Exchange(cmd.Context(), f, func(t licence.Travelling) (licence.Service, error) {
+			answers, failed := licence.Exchange(cmd.Context(), f, func(t licence.FileRequest) (licence.Service, error) {
 				key := card.ParseKey(t.Key)
 				if !key.Usable() || !card.SafeURL(t.Desk) {
 					return nil, fault.New(fault.Usage, "the desk's address or key in the file cannot be used")
@@ -176,7 +176,7 @@ what was read over the telephone; it is proven by the licence's code.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if phone {
 				return e.runStep(cmd.Context(), "", nil, nil, func(j *move.Move, ctx context.Context) ([]*run.Outcome, error) {
-					return j.AcceptSpoken(ctx, strings.Join(args, " "))
+					return j.AcceptByPhone(ctx, strings.Join(args, " "))
 				}, e.showLicences)
 			}
 			if len(args) > 1 {

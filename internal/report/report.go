@@ -254,8 +254,8 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 		}
 		if known := s.Licence(c.Name, l.Name); known.Seen != nil {
 			li.By, li.Seen = known.Seen.By, &known.SeenAt
-			if known.Seen.Copy != "" {
-				li.By += ", but " + known.Seen.Copy
+			if known.Seen.CopyProblem != "" {
+				li.By += ", but " + known.Seen.CopyProblem
 			}
 		}
 		if l.Notice != "" && li.Result == Equal {

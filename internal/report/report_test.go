@@ -165,7 +165,7 @@ func TestSheetTellsLicences(t *testing.T) {
 	a.Licences = append(a.Licences, survey.Licence{Licence: "read", Method: card.MethodDesk, Serial: "••••TERN"}, survey.Licence{Licence: "label", Method: card.MethodKey, Typed: true})
 	page, err := Sheet(&survey.Survey{Apps: []survey.App{a}}, "1", nil)
 	fatal.If(t, err)
-	for _, want := range []string{"a-desk: a seat at a licence desk, serial not found", "a-guided: a person deactivates it and activates it, step by step<", "a-file: files that travel<", "read: a seat at a licence desk, serial ••••TERN", "label: a product key, with a registered name where it has one, serial typed when packing"} {
+	for _, want := range []string{"a-desk: a seat at a licence desk, serial not found", "a-guided: the technician deactivates and activates it by hand<", "a-file: licence files that are moved<", "read: a seat at a licence desk, serial ••••TERN", "label: a product key, perhaps with a registered name, serial typed when packing"} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the page does not say %q", want)
 		}

@@ -201,7 +201,7 @@ func (w *world) Inspect(context.Context, []string, func(int64)) ([]kit.Damage, e
 	return nil, nil
 }
 
-func (w *world) Unwhole(_ context.Context, _ string, s kit.Sealed) (out []string) {
+func (w *world) DamagedFiles(_ context.Context, _ string, s kit.Sealed) (out []string) {
 	for _, p := range s.All() {
 		if !w.whole || digest.Of([]byte(w.sealed[p.Name])).String() != p.Hash {
 			out = append(out, p.Name)
@@ -278,7 +278,7 @@ func (n number) State(_ context.Context, home, spare string, _ bool) (item.Prese
 	return item.PresenceOf(n.disk()[home] != 0 && n.w.fault != "overwrites", n.disk()[spare] != 0), nil
 }
 
-func (n number) Look(context.Context, item.Options) (*item.Inspection, error) {
+func (n number) Inspect(context.Context, item.Options) (*item.Inspection, error) {
 	is := n.Blank()
 	if v := n.disk()[n.Path]; v != 0 {
 		is.State, is.Files, is.Stamp = item.IsHere, 1, strconv.Itoa(v)
@@ -418,7 +418,7 @@ func (w *world) change(action licence.Action, r licence.Request) (spent int, dis
 	m := w.current
 	if it := m.State.Items[steps.Key{App: app, Item: "data"}]; action == licence.Deactivate && m.Computer == w.old && m.Exceptions.Lost == "" && m.Overrides["old-unchanged"] == "" &&
 		!w.begun && it != nil && strconv.Itoa(w.old.disk[place]) != it.Sealed.Stamp {
-		w.bad = "the licence was deactivated while the old computer had work that is not sealed"
+		w.bad = "the licence was deactivated while the old computer had work that was not sealed"
 	}
 	return spent, disabled, nil
 }

@@ -1,5 +1,5 @@
-// Package block keeps the blocks of memory that data is read and written in, so
-// that a move of many small items does not make each of them anew.
+// Package block reuses memory blocks for reading and writing, so that a move of many small items
+// does not allocate each of them.
 package block
 
 import (
@@ -7,11 +7,11 @@ import (
 	"unsafe"
 )
 
-// Size is how long a block is, in bytes.
+// Size is the length of a block, in bytes.
 const Size = 1 << 20
 
-// Page is a multiple of every medium's sector size, in bytes. Blocks begin at a
-// multiple of it, as reads that pass by the system's cache ask for.
+// Page is a multiple of every medium's sector size, in bytes. Blocks are aligned to it, as uncached
+// reads require.
 const Page = 4096
 
 var idle = sync.Pool{New: func() any {
@@ -21,8 +21,8 @@ var idle = sync.Pool{New: func() any {
 	return &b
 }}
 
-// Take returns a block that nobody else has. What is in it is old.
+// Take returns an unused block. Its content is undefined.
 func Take() []byte { return *idle.Get().(*[]byte) }
 
-// Give hands a block back, or what is left in use of one from its beginning.
+// Give returns a block, or its beginning, for reuse.
 func Give(b []byte) { b = b[:Size]; idle.Put(&b) }

@@ -1,5 +1,5 @@
-// Package board shows many moves at a glance: it finds the kits under folders, and
-// the records of closed ones, and tells of each what is due.
+// Package board shows many moves at a glance. It finds kits, and the records of closed kits, below
+// folders, and returns the next step of each.
 package board
 
 import (
@@ -21,8 +21,8 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Move is one move, as its kit tells it. Nobody has checked the kit's journal: that
-// takes its passphrase.
+// Move is one move, as recorded in its kit. The journal is not authenticated, because that needs
+// the passphrase.
 type Move struct {
 	Kit    string       `json:"kit"`
 	Office string       `json:"office,omitempty"`
@@ -31,13 +31,13 @@ type Move struct {
 	New    kit.Computer `json:"new"`
 	Keep   bool         `json:"safety_copy,omitempty"`
 	Made   time.Time    `json:"made"`
-	Last   time.Time    `json:"last"` // when something was done last
+	Last   time.Time    `json:"last"` // time of the last journal line
 	Closed bool         `json:"closed,omitempty"`
 	Apps   []App        `json:"apps"`
-	Due    steps.Step   `json:"due,omitempty"` // "" where nothing is
+	Due    steps.Step   `json:"due,omitempty"` // "" if nothing is due
 	On     string       `json:"due_on,omitempty"`
-	For    []string     `json:"due_for,omitempty"` // titles of apps
-	Dates  []Date       `json:"dates,omitempty"`   // the nearest first
+	For    []string     `json:"due_for,omitempty"` // titles of the apps
+	Dates  []Date       `json:"dates,omitempty"`   // earliest first
 }
 
 // App is one app of a move.
@@ -47,17 +47,17 @@ type App struct {
 	Steps map[steps.Step]steps.Done `json:"steps"`
 }
 
-// Date is a day that matters for a licence.
+// Date is an important day for a licence.
 type Date struct {
 	App     string    `json:"app"` // its title
 	Licence string    `json:"licence"`
 	At      time.Time `json:"at"`
-	// Back says that it must be activated again by then; otherwise it can be activated from
+	// Back is true if the licence must be active again by then; otherwise it can be activated from
 	// then on.
 	Back bool `json:"back_by,omitempty"`
 }
 
-// Days is how many days a move has been open, or was.
+// Days returns how many days a move has been open, or was.
 func (m *Move) Days(now time.Time) int {
 	if m.Closed {
 		now = m.Last
@@ -65,7 +65,7 @@ func (m *Move) Days(now time.Time) int {
 	return int(now.Sub(m.Made).Hours() / 24)
 }
 
-// Of tells of one move what its manifest, cards and state say.
+// Of summarises one move from its manifest, cards and state.
 func Of(m kit.Manifest, cards []*card.Card, s *steps.State, now time.Time) Move {
 	out := Move{Kit: m.ID, Office: m.Office, Old: m.Old, New: s.New, Keep: m.Keep, Made: m.Made, Last: s.Last, Closed: s.Closed != nil, Apps: []App{}}
 	titles := map[string]string{}
@@ -94,8 +94,8 @@ func Of(m kit.Manifest, cards []*card.Card, s *steps.State, now time.Time) Move 
 	return out
 }
 
-// Sort puts what is due next first: licences that must be back by a day, then what has
-// been open for longest; what is done comes last.
+// Sort sorts moves by urgency: first licences with a deadline, then moves open for longest.
+// Finished moves come last.
 func Sort(all []Move) {
 	slices.SortStableFunc(all, func(a, b Move) int {
 		return cmp.Or(rank(a)-rank(b), back(a).Compare(back(b)), a.Made.Compare(b.Made), strings.Compare(a.Kit, b.Kit))
@@ -114,7 +114,7 @@ func rank(m Move) int {
 	return 1
 }
 
-// back is the day by which a licence of a move must be activated again first.
+// back returns the earliest activation deadline of a move's licences.
 func back(m Move) time.Time {
 	for _, d := range m.Dates {
 		if d.Back {
@@ -124,7 +124,7 @@ func back(m Move) time.Time {
 	return time.Time{}
 }
 
-// depth is how far below a folder kits are looked for.
+// depth is how many levels below a folder are searched for kits.
 const depth = 4
 
 // Unread is a kit that could not be read.
@@ -133,7 +133,7 @@ type Unread struct {
 	Why    string `json:"why"`
 }
 
-// Find reads the kits under folders, side by side.
+// Find reads the kits below folders, in parallel.
 func Find(ctx context.Context, dirs []string, now time.Time) (all []Move, bad []Unread, err error) {
 	found := make(chan string)
 	var mu sync.Mutex
@@ -168,15 +168,15 @@ func Find(ctx context.Context, dirs []string, now time.Time) (all []Move, bad []
 	return all, bad, err
 }
 
-// walk tells the folders of kits.
+// walk sends the folders of kits to found.
 func walk(ctx context.Context, root string, found chan<- string) error {
 	root = filepath.Clean(root)
 	return filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
 		switch {
 		case ctx.Err() != nil:
-			return fault.Wrap(fault.Stopped, ctx.Err(), "looking for kits was stopped")
+			return fault.Wrap(fault.Stopped, ctx.Err(), "the search for kits was stopped")
 		case err != nil && path == root:
-			return fault.Wrap(fault.Unreadable, err, "cannot look for kits in %s", root)
+			return fault.Wrap(fault.Unreadable, err, "cannot search %s for kits", root)
 		case err != nil && e != nil && e.IsDir():
 			return fs.SkipDir
 		case err != nil || !e.IsDir():
@@ -195,7 +195,7 @@ func walk(ctx context.Context, root string, found chan<- string) error {
 	})
 }
 
-// newest leaves the newest of several copies of a kit.
+// newest keeps the newest of several copies of a kit.
 func newest(all []Move) []Move {
 	slices.SortStableFunc(all, func(a, b Move) int {
 		return cmp.Or(strings.Compare(a.Kit, b.Kit), b.Last.Compare(a.Last), strings.Compare(a.Folder, b.Folder))

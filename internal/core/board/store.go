@@ -12,7 +12,7 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// schema are the statements that bring a database from one version to the next.
+// schema lists the statements that upgrade a database from one version to the next.
 var schema = []string{
 	`CREATE TABLE move (
 		kit text PRIMARY KEY,
@@ -27,20 +27,19 @@ var schema = []string{
 	)`,
 }
 
-// Database keeps moves in a PostgreSQL database, in the schema movekit, for many
-// technicians at once.
+// Database stores moves in the schema movekit of a PostgreSQL database, for several technicians.
 type Database struct{ conn *pgx.Conn }
 
-// OpenDatabase connects to a database by its URL (postgres://...), which must hold no
-// password: that is in the password file or the environment, as for every client of
-// PostgreSQL. The tables are made or brought up to date.
+// OpenDatabase connects to a database by its URL (postgres://...), and creates or upgrades the
+// tables. The URL must not contain a password: use the password file or the environment, as for
+// every PostgreSQL client.
 func OpenDatabase(ctx context.Context, address string) (*Database, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "postgres" && u.Scheme != "postgresql" {
-		return nil, fault.New(fault.Usage, "a database is named as postgres://USER@HOST/NAME, not %q", address)
+		return nil, fault.New(fault.Usage, "the address of a database is postgres://USER@HOST/NAME, not %q", address)
 	}
 	if _, given := u.User.Password(); given {
-		return nil, fault.New(fault.Usage, "the address of the database holds a password, which others here could see: put it into ~/.pgpass or PGPASSWORD")
+		return nil, fault.New(fault.Usage, "the address of the database contains a password, which others could see: put it into ~/.pgpass or PGPASSWORD")
 	}
 	conn, err := pgx.Connect(ctx, address)
 	if err != nil {
@@ -54,7 +53,7 @@ func OpenDatabase(ctx context.Context, address string) (*Database, error) {
 	return d, nil
 }
 
-// kindOf tells errors by their SQLSTATE: class 28 is a login that fails.
+// kindOf classifies errors by SQLSTATE: class 28 is a failed login.
 func kindOf(err error, at string) error {
 	var pg *pgconn.PgError
 	var known *fault.Error
@@ -64,13 +63,12 @@ func kindOf(err error, at string) error {
 	case !errors.As(err, &pg):
 		return fault.Wrap(fault.ServerDown, err, "the database %s does not answer", at)
 	case pg.Code[:2] == "28" || pg.Code == "42501":
-		return fault.Wrap(fault.ServerLogin, err, "the database %s does not let you in", at)
+		return fault.Wrap(fault.ServerLogin, err, "the database %s rejected the login", at)
 	}
-	return fault.Wrap(fault.ServerRefused, err, "the database %s says no", at)
+	return fault.Wrap(fault.ServerRefused, err, "the database %s refused", at)
 }
 
-// upgrade makes the tables, or those that have come since. One client does it at a
-// time.
+// upgrade creates or upgrades the tables. Only one client does it at a time.
 func (d *Database) upgrade(ctx context.Context) error {
 	return pgx.BeginFunc(ctx, d.conn, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(7306086967)"); err != nil {
@@ -86,7 +84,7 @@ func (d *Database) upgrade(ctx context.Context) error {
 			err = tx.QueryRow(ctx, "SELECT version FROM movekit.version").Scan(&version)
 		}
 		if err == nil && version > len(schema) {
-			return fault.New(fault.NewerFormat, "the database has tables of version %d; this program knows %d", version, len(schema))
+			return fault.New(fault.NewerFormat, "the database has tables of version %d; this program supports version %d", version, len(schema))
 		}
 		if err != nil || version == len(schema) {
 			return err
@@ -104,10 +102,10 @@ func (d *Database) upgrade(ctx context.Context) error {
 	})
 }
 
-// Close ends the connection.
+// Close closes the connection.
 func (d *Database) Close() { d.conn.Close(context.Background()) }
 
-// Store keeps moves. One that is known by something newer stays as it is.
+// Store stores moves. It does not replace newer information.
 func (d *Database) Store(ctx context.Context, all []Move) error {
 	err := pgx.BeginFunc(ctx, d.conn, func(tx pgx.Tx) error {
 		for _, m := range all {
@@ -132,7 +130,7 @@ func (d *Database) Store(ctx context.Context, all []Move) error {
 	return nil
 }
 
-// Load returns what is kept.
+// Load returns the stored moves.
 func (d *Database) Load(ctx context.Context) ([]Move, error) {
 	rows, err := d.conn.Query(ctx, "SELECT told FROM movekit.move")
 	if err != nil {

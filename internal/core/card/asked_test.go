@@ -38,7 +38,7 @@ func TestReadCards(t *testing.T) {
 	if other, err := cache.Read(filepath.Join(dir, "a.YML")); err != nil || other.Name != "other" {
 		t.Errorf("another card: %+v %v", other, err)
 	}
-	if _, err := ReadDir(dir); fault.KindOf(err) != fault.BadCard || !strings.HasSuffix(err.Error(), `two cards are named "tidewright": b.yaml and c.yaml`) {
+	if _, err := ReadDir(dir); fault.KindOf(err) != fault.BadCard || !strings.HasSuffix(err.Error(), `two cards have the name "tidewright": b.yaml and c.yaml`) {
 		t.Errorf("two of one name: %v", err)
 	}
 	comment := good + "#"
@@ -110,22 +110,22 @@ func TestAsked(t *testing.T) {
 		"counted nowhere":      {"item: data, query: SELECT 1, make", `number: 3, count: "SELECT {name}", make`, "cannot be counted so"},
 		"counted of a file":    {"item: data, query: SELECT 1, make", `number: 3, item: yard, count: "SELECT {name}", make`, "cannot be counted so"},
 		"counted without name": {"make: [", "count: SELECT 1, make: [", "cannot be counted so"},
-		"counted by a change":  {"make: [", `count: "DELETE {name}", make: [`, "cannot be used"},
-		"made by a word":       {"/opt/x, out", "x, out", "does not say where it is"},
+		"counted by a change":  {"make: [", `count: "DELETE {name}", make: [`, "is not valid"},
+		"made by a word":       {"/opt/x, out", "x, out", "has no full path"},
 		"looked at nothing":    {"kind: jet, path: /y.mdb}", "kind: jet, path: /y.mdb}\nopens: {count: n}", "in one way how the app shows"},
 		"shown by both":        {"kind: jet, path: /y.mdb}", "kind: jet, path: /y.mdb}\nopens: {look: x, run: [/x], pattern: '(x)'}", "in one way how the app shows"},
-		"shown by a word":      {"kind: jet, path: /y.mdb}", "kind: jet, path: /y.mdb}\nopens: {run: [x], pattern: '(x)'}", "does not say where it is"},
+		"shown by a word":      {"kind: jet, path: /y.mdb}", "kind: jet, path: /y.mdb}\nopens: {run: [x], pattern: '(x)'}", "has no full path"},
 		"shown by nothing":     {"kind: jet, path: /y.mdb}", "kind: jet, path: /y.mdb}\nopens: {run: [/x]}", "nothing tells what the command says"},
 		"no such figure":       {"kind: jet, path: /y.mdb}", "kind: jet, path: /y.mdb}\nopens: {look: x, count: boats}", `named "boats"`},
 		"a figure of no name":  {"{name: n, query: SELECT 1}", "{query: SELECT 1}", `"name" is missing`},
-		"newest of one":        {"kind: jet,", "kind: jet, newest: 3,", "is one, and has no newest"},
-		"an odd item name":     {"name: yard", "name: Yard", "cannot be used"},
+		"newest of one":        {"kind: jet,", "kind: jet, newest: 3,", "does not have"},
+		"an odd item name":     {"name: yard", "name: Yard", "is not valid"},
 		"no item name":         {"{name: yard, ", "{", `"name" is missing`},
 		"files in a database":  {"query: SELECT 1}]}\n  - {name: out", "query: SELECT 1, files: x}]}\n  - {name: out", "does not fit"},
 		"a query in files":     {"files: '*.dbf'", "files: '*.dbf', query: SELECT 1", "does not fit"},
 		"no files":             {"files: '*.dbf'", "files: ''", "has no pattern"},
 		"identity elsewhere":   {"kind: dbase,", "kind: dbase, identity: {file: ../x},", "is not in the folder"},
-		"repointed column":     {"kind: postgresql,", "kind: postgresql, update-paths: [path],", `the column "path" cannot be used`},
+		"repointed column":     {"kind: postgresql,", "kind: postgresql, update-paths: [path],", `the column "path" is not valid`},
 	})
 }
 

@@ -7,8 +7,7 @@ import (
 	"strings"
 )
 
-// fits finds the fields of a part of a card that its kind or method does not
-// take.
+// fits reports the fields of part that its kind or method does not take.
 func (k *checker) fits(at, what string, part any, takes func(string) bool, others func(field string) []string) {
 	v := reflect.ValueOf(part).Elem()
 	for i := range v.NumField() {
@@ -19,12 +18,12 @@ func (k *checker) fits(at, what string, part any, takes func(string) bool, other
 	}
 }
 
-// stays checks an item that stays where it is.
+// stays checks an item that stays where it is, such as a network share.
 func (k *checker) stays(at string, it *Item) {
 	if it.From != nil {
 		k.source(at+".from", it.From)
 	} else if strings.TrimSpace(it.Address) == "" {
-		k.fail(at+".address", "an address, or from with the place where the settings name it", "the field \"address\" is missing")
+		k.fail(at+".address", "address, or from with the place in the app's settings", "the field \"address\" is missing")
 	}
 }
 
@@ -32,7 +31,7 @@ func (k *checker) stays(at string, it *Item) {
 func (k *checker) exports(at string, c *Card, it *Item) {
 	e := it.Exports
 	if e == nil {
-		k.fail(at+".exports", "how many there must be, and what a person does with each", "the item %q says nothing of its exports", it.Name)
+		k.fail(at+".exports", "exports with the expected number and an import instruction", "the item %q has no exports", it.Name)
 		return
 	}
 	at += ".exports"
@@ -40,12 +39,12 @@ func (k *checker) exports(at string, c *Card, it *Item) {
 	k.command(at+".make", e.Make)
 	switch {
 	case (e.Number == nil) == (e.Query == ""):
-		k.fail(at, "number, or item and query", "it must be told in one way how many exports there must be")
+		k.fail(at, "number, or item and query", "give the number of exports in exactly one way")
 	case e.Number != nil && *e.Number < 0:
 		k.fail(at+".number", "a number from 0", "there cannot be %d exports", *e.Number)
 	case e.Query != "":
 		if from := c.Item(e.Item); from == nil || !from.Kind.queried() {
-			k.fail(at+".item", "the name of a database item of this card", "no database item is named %q", e.Item)
+			k.fail(at+".item", "the name of a database item of this card", "there is no database item %q", e.Item)
 		}
 		k.readsOnly(at+".query", e.Query, "")
 	}
@@ -53,28 +52,28 @@ func (k *checker) exports(at string, c *Card, it *Item) {
 		return
 	}
 	if from := c.Item(e.Item); from == nil || !from.Kind.queried() || !strings.Contains(e.Count, "{name}") {
-		k.fail(at+".count", "item with a database of this card, and a SELECT with {name} in it, without quotes", "the records of an export cannot be counted so")
+		k.fail(at+".count", "item with a database of this card, and a SELECT with {name} in it, without quotes", "the count query of the exports is not valid")
 		return
 	}
 	k.readsOnly(at+".count", e.Of("x"), "")
 }
 
-// Counted reports whether another item, a database, tells how many records the item's exports
-// have.
+// Counted reports whether the other item, a database, gives the number of records in the item's
+// exports.
 func (it *Item) Counted(other string) bool {
 	return it.Exports != nil && it.Exports.Count != "" && it.Exports.Item == other
 }
 
-// Of is the query that counts the records of the export that is called name in the app.
+// Of returns the query that counts the records of the export called name in the app.
 func (e *Export) Of(name string) string {
 	return strings.ReplaceAll(e.Count, "{name}", "'"+strings.ReplaceAll(name, "'", "''")+"'")
 }
 
-// server checks how a server's database is found.
+// server checks how to find a server database.
 func (k *checker) server(at string, it *Item) {
 	s := it.Server
 	if s == nil || s.Database.IsZero() {
-		k.fail(at+".server", "server with the name of the database", "the item %q does not say which database it is", it.Name)
+		k.fail(at+".server", "server with the name of the database", "the item %q names no database", it.Name)
 		return
 	}
 	for name, v := range map[string]*Source{"host": s.Host.From, "port": s.Port.From, "database": s.Database.From, "user": s.User.From, "password": s.Password} {
@@ -84,10 +83,10 @@ func (k *checker) server(at string, it *Item) {
 	}
 }
 
-// source checks where a value is read.
+// source checks where a value is read from.
 func (k *checker) source(at string, s *Source) {
 	if s.IsZero() {
-		k.fail(at, "file, exe, registry, package or command", "the field %q does not say from where the value is read", at[strings.LastIndexByte(at, '.')+1:])
+		k.fail(at, "file, exe, registry, package or command", "the field %q does not say where to read the value", at[strings.LastIndexByte(at, '.')+1:])
 		return
 	}
 	if !s.File.IsZero() {
@@ -100,9 +99,9 @@ func (k *checker) source(at string, s *Source) {
 	case s.Key != "" && s.File.IsZero():
 		k.fail(at+".key", "key with a file", "the key %q has no file", s.Key)
 	case s.Key != "" && s.FileFormat() == "":
-		k.fail(at+".key", "format: ini, json, xml or plist", "the file's name does not tell its format")
+		k.fail(at+".key", "format: ini, json, xml or plist", "the file name does not show its format")
 	case s.Key == "" && s.Format != "":
-		k.fail(at+".format", "key, with the place of the value", "the format %q has no key", s.Format)
+		k.fail(at+".format", "key, with the position of the value", "the format %q has no key", s.Format)
 	case s.Format != "":
 		oneOf(k, at, "format", s.Format, "ini", "json", "xml", "plist")
 	}
@@ -115,8 +114,8 @@ func (k *checker) source(at string, s *Source) {
 	k.grouped(at+".pattern", s.Pattern.Pattern)
 }
 
-// FileFormat returns the format of the source's file where a key in it is
-// read: ini, json or xml, or "" where that is not known.
+// FileFormat returns the format of the source's file if a key in it is read: ini, json, xml or
+// plist. It returns "" if the format is not known.
 func (s *Source) FileFormat() string {
 	if s.Format != "" || s.Key == "" {
 		return s.Format
@@ -151,28 +150,28 @@ var (
 
 func (k *checker) registry(at, key string) {
 	if key != "" && !rootKey.MatchString(key) {
-		k.fail(at, `a key such as HKLM\SOFTWARE\Vendor\App`, "the registry key %q cannot be used", key)
+		k.fail(at, `a key such as HKLM\SOFTWARE\Vendor\App`, "the registry key %q is not valid", key)
 	}
 }
 
 func (k *checker) packageName(at, name string) {
 	if name != "" && !debName.MatchString(name) {
-		k.fail(at, "the name of a Debian package", "the package name %q cannot be used", name)
+		k.fail(at, "the name of a Debian package", "the package name %q is not valid", name)
 	}
 }
 
-// command checks an argument list: its program is named by its whole path, so
-// that it is not looked for.
+// command checks a command. Its program must have a full path, so that no search path decides which
+// program runs.
 func (k *checker) command(at string, args []string) {
 	if len(args) > 0 && !rooted.MatchString(args[0]) {
-		k.fail(at, `a list whose first text is a program with its whole path`, "the program %q does not say where it is", args[0])
+		k.fail(at, `a list that starts with the full path of a program`, "the program %q has no full path", args[0])
 	}
 }
 
 func (k *checker) require(at string, r *Require) {
 	k.need(at, "name", r.Name)
 	if r.Path.IsZero() && r.Registry == "" && r.Package == "" {
-		k.fail(at, "path, registry or package", "nothing tells whether %q is there", r.Name)
+		k.fail(at, "path, registry or package", "there is no way to check for %q", r.Name)
 	}
 	if !r.Path.IsZero() {
 		k.path(at+".path", r.Path)
@@ -192,7 +191,7 @@ func (k *checker) sync(at string, c *Card, s *Sync) {
 	if s.Query != "" {
 		ways++
 		if it := c.Item(s.Item); it == nil || !it.Kind.queried() {
-			k.fail(at+".item", "the name of a database item of this card", "no database item is named %q", s.Item)
+			k.fail(at+".item", "the name of a database item of this card", "there is no database item %q", s.Item)
 		}
 		k.readsOnly(at+".query", s.Query, fmt.Sprintf(" of %q", s.About))
 	}
@@ -200,10 +199,10 @@ func (k *checker) sync(at string, c *Card, s *Sync) {
 		ways++
 		k.command(at+".command", s.Command)
 		if s.Pattern.re == nil || s.Pattern.IsZero() {
-			k.fail(at+".pattern", "a regular expression that matches when sync is finished", "the pattern %q cannot be used", s.Pattern)
+			k.fail(at+".pattern", "a regular expression that matches when sync is finished", "the pattern %q is not valid", s.Pattern)
 		}
 	}
 	if ways != 1 {
-		k.fail(at, "one of files, query and command", "it must be told in one way how unfinished sync shows")
+		k.fail(at, "exactly one of files, query and command", "say in exactly one way how to detect unfinished sync")
 	}
 }

@@ -27,20 +27,20 @@ import (
 	"movekit/internal/core/yamltext"
 )
 
-// MaxSize is the largest card that is read, in bytes.
+// MaxSize is the size limit of a card, in bytes.
 const MaxSize = 1 << 20
 
-// Problem is one mistake in a card, with the place where it stands.
+// Problem is one mistake in a card, with its position.
 type Problem struct {
 	File   string `json:"file"`
 	Line   int    `json:"line"`
 	Column int    `json:"column"`
-	Source string `json:"source"` // the line itself
+	Source string `json:"source"` // the line of the card
 	What   string `json:"what"`
-	Want   string `json:"expected,omitempty"` // what was expected there
+	Want   string `json:"expected,omitempty"` // the expected value
 }
 
-// Error returns the problem as file:line:column: what; expected want.
+// Error returns the problem as "file:line:column: what; expected want".
 func (p *Problem) Error() string {
 	s := fmt.Sprintf("%s:%d:%d: %s", p.File, p.Line, p.Column, p.What)
 	if p.Want != "" {
@@ -49,10 +49,10 @@ func (p *Problem) Error() string {
 	return s
 }
 
-// Problems are all mistakes found in a card, in the order of their lines.
+// Problems lists all mistakes in a card, in line order.
 type Problems []*Problem
 
-// Error returns one problem a line.
+// Error returns one problem per line.
 func (ps Problems) Error() string {
 	lines := make([]string, len(ps))
 	for i, p := range ps {
@@ -61,8 +61,7 @@ func (ps Problems) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// Read reads the card in a file. A card with mistakes gives an error that
-// wraps Problems.
+// Read reads a card from a file. If the card has mistakes, the error wraps Problems.
 func Read(name string) (*Card, error) {
 	data, err := text(name)
 	if err != nil {
@@ -71,10 +70,11 @@ func Read(name string) (*Card, error) {
 	return Parse(name, data)
 }
 
-// Cache reads cards, each text once. What it gives is shared, and must not be changed.
+// Cache reads cards and parses each text only once. Callers share the cards and must not change
+// them.
 type Cache struct{ cards sync.Map }
 
-// Read reads a card.
+// Read returns the card in a file.
 func (c *Cache) Read(name string) (*Card, error) {
 	data, err := text(name)
 	if err != nil {
@@ -90,11 +90,11 @@ func (c *Cache) Read(name string) (*Card, error) {
 	return one, err
 }
 
-// text is that of a card.
+// text returns the text of a card file.
 func text(name string) ([]byte, error) {
 	info, err := os.Stat(name)
 	if err == nil && info.Size() > MaxSize {
-		return nil, fault.New(fault.BadCard, "the card %s has %d bytes; a card has at most %d", name, info.Size(), MaxSize)
+		return nil, fault.New(fault.BadCard, "the card %s is too large: %d bytes (limit %d)", name, info.Size(), MaxSize)
 	}
 	data, err := os.ReadFile(name)
 	if err != nil {
@@ -103,7 +103,7 @@ func text(name string) ([]byte, error) {
 	return data, nil
 }
 
-// ReadDir reads every card (*.yaml, *.yml) of a folder, by file name.
+// ReadDir reads every card (*.yaml, *.yml) in a folder, in order of file names.
 func ReadDir(dir string) ([]*Card, error) {
 	files, err := os.ReadDir(dir)
 	if err != nil {
@@ -120,7 +120,7 @@ func ReadDir(dir string) ([]*Card, error) {
 			return nil, err
 		}
 		if other := seen[c.Name]; other != "" {
-			return nil, fault.New(fault.BadCard, "two cards are named %q: %s and %s", c.Name, other, f.Name())
+			return nil, fault.New(fault.BadCard, "two cards have the name %q: %s and %s", c.Name, other, f.Name())
 		}
 		seen[c.Name] = f.Name()
 		cards = append(cards, c)
@@ -128,13 +128,13 @@ func ReadDir(dir string) ([]*Card, error) {
 	return cards, nil
 }
 
-// IsCardName reports whether a file name is that of a card.
+// IsCardName reports whether a file name is the name of a card.
 func IsCardName(name string) bool {
 	ext := strings.ToLower(filepath.Ext(name))
 	return (ext == ".yaml" || ext == ".yml") && !strings.HasPrefix(name, ".")
 }
 
-// Parse reads a card from data; name is the file named in problems.
+// Parse reads a card from data. Problems give name as the file.
 func Parse(name string, data []byte) (*Card, error) {
 	lines := bytes.Split(data, []byte("\n"))
 	k := &checker{file: name, lines: lines}
@@ -144,12 +144,12 @@ func Parse(name string, data []byte) (*Card, error) {
 		k.doc = doc
 		var other *yaml.UnknownFieldError
 		if errors.As(err, &other) {
-			// All such fields are told, and what else is wrong with the card.
+			// Report unknown fields together with all other mistakes.
 			k.unknown(doc.Docs[0].Body, reflect.TypeFor[Card]())
 			c = &Card{Source: name}
 			err = yamltext.Decode(data, c)
 			if len(k.found) == 0 && err == nil {
-				err = other // it is in a part that reads itself
+				err = other // this part of the card parses itself
 			}
 		}
 	} else if err == nil {
@@ -161,7 +161,7 @@ func Parse(name string, data []byte) (*Card, error) {
 		misspelt := len(k.found) > 0
 		k.texts()
 		k.card(c)
-		if misspelt { // what is missing is likely what another field is meant for
+		if misspelt { // a misspelt field is probably the missing one
 			k.found = slices.DeleteFunc(k.found, func(p *Problem) bool { return strings.HasSuffix(p.What, " is missing") })
 		}
 	}
@@ -173,10 +173,10 @@ func Parse(name string, data []byte) (*Card, error) {
 }
 
 func bad(name string, ps Problems) error {
-	return fault.Wrap(fault.BadCard, ps, "the card %s cannot be used", filepath.Base(name))
+	return fault.Wrap(fault.BadCard, ps, "the card %s is not valid", filepath.Base(name))
 }
 
-// fromYAML turns an error of the YAML reader into a Problem.
+// fromYAML converts an error of the YAML reader to a Problem.
 func fromYAML(file string, lines [][]byte, err error) *Problem {
 	p := &Problem{File: file, Line: 1, Column: 1, What: "the file is empty", Want: "a card"}
 	var at yaml.Error
@@ -198,8 +198,8 @@ func fromYAML(file string, lines [][]byte, err error) *Problem {
 	return p
 }
 
-// quoting says how a line is written that YAML reads otherwise than it is meant: % begins no
-// text, and in double quotes a backslash begins an escape.
+// quoting returns advice for a line that YAML misreads: a text cannot start with %, and a backslash
+// starts an escape in double quotes.
 func quoting(line string) string {
 	if m := bare.FindStringSubmatch(line); m != nil {
 		return "single quotes: '" + strings.TrimSpace(m[1]) + "'"
@@ -222,7 +222,7 @@ func sourceLine(lines [][]byte, n int) string {
 	return strings.TrimRight(string(lines[n-1]), "\r")
 }
 
-// checker holds a decoded card against the rules that its types cannot say.
+// checker checks a decoded card for rules that the types cannot express.
 type checker struct {
 	file  string
 	lines [][]byte
@@ -232,8 +232,7 @@ type checker struct {
 
 var shortName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 
-// fail notes a problem at the YAML path, or at its nearest parent that stands
-// in the file.
+// fail records a problem at a YAML path, or at its nearest parent in the file.
 func (k *checker) fail(path, want, format string, args ...any) {
 	p := &Problem{File: k.file, Line: 1, Column: 1, What: fmt.Sprintf(format, args...), Want: want}
 	for at := path; at != "$" && at != ""; at = at[:max(strings.LastIndexAny(at, ".["), 0)] {
@@ -254,7 +253,7 @@ func (k *checker) fail(path, want, format string, args ...any) {
 	k.found = append(k.found, p)
 }
 
-// texts sees that no text holds what would not be seen where it is shown.
+// texts rejects texts with invisible characters.
 func (k *checker) texts() {
 	for _, d := range k.doc.Docs {
 		ast.Walk(hiding{k}, d.Body)
@@ -263,14 +262,14 @@ func (k *checker) texts() {
 
 type hiding struct{ *checker }
 
-// Visit looks at one node.
+// Visit checks one node.
 func (h hiding) Visit(n ast.Node) ast.Visitor {
 	s, ok := n.(*ast.StringNode)
 	if !ok {
 		return h
 	}
 	if i := strings.IndexFunc(s.Value, func(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\t' || unicode.Is(unicode.Cf, r) }); i >= 0 {
-		p := &Problem{File: h.file, Line: s.Token.Position.Line, Column: s.Token.Position.Column, What: fmt.Sprintf("the text holds a character that is not seen (%+q)", []rune(s.Value[i:])[0]), Want: "a text that shows all that is in it"}
+		p := &Problem{File: h.file, Line: s.Token.Position.Line, Column: s.Token.Position.Column, What: fmt.Sprintf("the text contains an invisible character (%+q)", []rune(s.Value[i:])[0]), Want: "a text without invisible characters"}
 		p.Source = sourceLine(h.lines, p.Line)
 		h.found = append(h.found, p)
 	}
@@ -288,9 +287,9 @@ func (k *checker) name(path, value string, taken map[string]bool) {
 	case value == "":
 		k.fail(path+".name", "a short name", `the field "name" is missing`)
 	case !shortName.MatchString(value):
-		k.fail(path+".name", "a-z, 0-9 and -, at most 40 characters", "the name %q cannot be used", value)
+		k.fail(path+".name", "a-z, 0-9 and -, at most 40 characters", "the name %q is not valid", value)
 	case taken[value]:
-		k.fail(path+".name", "a name of its own", "the name %q is used twice", value)
+		k.fail(path+".name", "a unique name", "the name %q is used twice", value)
 	}
 	taken[value] = true
 }
@@ -311,7 +310,7 @@ func oneOf[T ~string](k *checker, path, field string, value T, allowed ...T) {
 
 func (k *checker) card(c *Card) {
 	if c.Format != Format {
-		k.fail("$.card", fmt.Sprint(Format), "the card format %d is not one this tool reads", c.Format)
+		k.fail("$.card", fmt.Sprint(Format), "this version of Move Kit cannot read card format %d", c.Format)
 	}
 	k.name("$", c.Name, map[string]bool{})
 	k.need("$", "title", c.Title)
@@ -350,19 +349,19 @@ func (k *checker) card(c *Card) {
 func (k *checker) opens(c *Card) {
 	o := c.Opens
 	if (len(o.Run) > 0) == (o.Look != "") {
-		k.fail("$.opens", "one of run and look", "it must be told in one way how the app shows its data")
+		k.fail("$.opens", "exactly one of run and look", "say in exactly one way how to check that the app has its data")
 	}
 	if len(o.Run) > 0 {
 		k.command("$.opens.run", o.Run)
 		k.grouped("$.opens.pattern", o.Pattern.Pattern)
 		if o.Pattern.IsZero() {
-			k.fail("$.opens", "pattern, a regular expression with a group", "nothing tells what the command says when the app has its data")
+			k.fail("$.opens", "pattern, a regular expression with a group", "the command has no pattern for its output")
 		}
 	}
 	if o.Count != "" && !slices.ContainsFunc(c.Items, func(it Item) bool {
 		return slices.ContainsFunc(it.Counts, func(n Count) bool { return n.Name == o.Count })
 	}) {
-		k.fail("$.opens.count", "the name of a figure of this card", "no figure is named %q", o.Count)
+		k.fail("$.opens.count", "the name of a count in this card", "there is no count %q", o.Count)
 	}
 }
 
@@ -392,7 +391,7 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	case it.Path.From != nil:
 		k.source(at+".path.from", it.Path.From)
 		if len(it.Path.Texts()) > 0 {
-			k.fail(at+".path", "from, or windows, linux and macos", "the path of %q is told twice", it.Name)
+			k.fail(at+".path", "from, or windows, linux and macos", "the path of %q is given twice", it.Name)
 		}
 	default:
 		k.path(at+".path", it.Path)
@@ -400,11 +399,11 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	if it.Each != "" {
 		k.globs(at+".each", []string{it.Each})
 	} else if it.Newest != 0 {
-		k.fail(at+".newest", "newest with each", "the item %q is one, and has no newest", it.Name)
+		k.fail(at+".newest", "newest with each", "newest needs each, which the item %q does not have", it.Name)
 	}
 	if id := it.Identity; id != nil {
 		if !filepath.IsLocal(id.File) || strings.Contains(id.File, `\`) {
-			k.fail(at+".identity.file", "a file in the folder, with / between", "the file %q is not in the folder", id.File)
+			k.fail(at+".identity.file", "a file in the folder, written with /", "the file %q is not in the folder", id.File)
 		}
 		if !id.Pattern.IsZero() {
 			k.grouped(at+".identity.pattern", id.Pattern.Pattern)
@@ -414,14 +413,14 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 		k.exports(at, c, it)
 	}
 	if to := c.Item(it.Attached); it.Attached != "" && (to == nil || to.Kind != it.Kind || to.Attached != "" || to == it) {
-		k.fail(at+".attached-to", "the name of another "+string(it.Kind)+" item, which is attached to none", "the item %q cannot be attached to %q", it.Name, it.Attached)
+		k.fail(at+".attached-to", "the name of another "+string(it.Kind)+" item that is not attached itself", "the item %q cannot be attached to %q", it.Name, it.Attached)
 	}
 	k.globs(at+".include", it.Include)
 	k.globs(at+".skip", it.Skip)
 	if it.Kind.queried() {
 		for i, c := range it.Repoint {
 			if table, column, _ := strings.Cut(c, "."); table == "" || column == "" {
-				k.fail(fmt.Sprintf("%s.update-paths[%d]", at, i), "a table and a column, such as recent.path", "the column %q cannot be used", c)
+				k.fail(fmt.Sprintf("%s.update-paths[%d]", at, i), "a table and a column, such as recent.path", "the column %q is not valid", c)
 			}
 		}
 	} else {
@@ -433,7 +432,7 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	for i, n := range it.Needs {
 		licence := slices.ContainsFunc(c.Licences, func(l Licence) bool { return l.Name == n })
 		if !licence && (c.Item(n) == nil || n == it.Name) {
-			k.fail(fmt.Sprintf("%s.needs[%d]", at, i), "the name of another item of this card, or of a licence", "no other item, and no licence, is named %q", n)
+			k.fail(fmt.Sprintf("%s.needs[%d]", at, i), "the name of another item of this card, or of a licence", "there is no other item and no licence named %q", n)
 		}
 	}
 }
@@ -441,30 +440,30 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 func (k *checker) globs(at string, patterns []string) {
 	for i, g := range patterns {
 		if !doublestar.ValidatePattern(g) || strings.HasPrefix(g, "/") || strings.Contains(g, `\`) {
-			k.fail(fmt.Sprintf("%s[%d]", at, i), "a pattern with / between folders, such as cache/**", "the pattern %q cannot be used", g)
+			k.fail(fmt.Sprintf("%s[%d]", at, i), "a pattern written with /, such as cache/**", "the pattern %q is not valid", g)
 		}
 	}
 }
 
 var (
 	selectOnly = regexp.MustCompile(`(?is)^\s*(select|with)\b[^;]*;?\s*$`)
-	// reaches is what in a query does more than to read the database: as far as can be
-	// seen in it. What cannot is stopped when it is run (item.Mover.Ask).
+	// reaches matches the parts of a query that do more than read the database, as far as the text
+	// shows it. The rest is stopped when the query runs (item.Querier).
 	reaches = regexp.MustCompile("(?is)\\b(?:(into|outfile|dumpfile|execute\\s+(?:block|statement)|next\\s+value\\s+for|for\\s+(?:update|share|no\\s+key|key\\s+share)|u&)\\b|(u)&['\"]|(load_file|load_extension|readfile|writefile|edit|fts3_tokenizer|pg_\\w+|lo_\\w+|loread|lowrite|dblink\\w*|set_config|\\w+_to_xml\\w*|sleep|benchmark|get_lock|release_lock|nextval|setval|sys_exec|sys_eval|gen_id|rdb\\$set_context)[\"`\\]]?\\s*\\()")
 )
 
-// readsOnly sees that a query is one SELECT that does nothing but read.
+// readsOnly checks that a query is a single SELECT that only reads.
 func (k *checker) readsOnly(path, query, what string) {
 	if !selectOnly.MatchString(query) {
-		k.fail(path, "one SELECT that gives one whole number", "the query%s cannot be used", what)
+		k.fail(path, "one SELECT that returns one whole number", "the query%s is not valid", what)
 		return
 	}
 	for _, m := range reaches.FindAllStringSubmatch(query, -1) {
 		word := strings.ToLower(m[1] + m[2] + m[3])
-		if word == "pg_size_pretty" || strings.HasSuffix(word, "_size") { // these look at the database itself
+		if word == "pg_size_pretty" || strings.HasSuffix(word, "_size") { // these functions inspect the database itself
 			continue
 		}
-		k.fail(path, "a SELECT that reads the database and does nothing else", "the query%s uses %q, which does more than read", what, word)
+		k.fail(path, "a SELECT that only reads the database", "the query%s uses %q, which does more than read", what, word)
 		return
 	}
 }
@@ -475,14 +474,14 @@ func (k *checker) count(at string, kind KindInfo, c Count) {
 	case "query":
 		k.readsOnly(at+".query", c.Query, fmt.Sprintf(" of %q", c.Name))
 		if c.Files != "" {
-			k.fail(at, "query for a database", "the count %q does not fit a %s", c.Name, kind.Kind)
+			k.fail(at, "query for a database", "the count %q does not suit a %s", c.Name, kind.Kind)
 		}
 	case "files":
 		if c.Files == "" || !doublestar.ValidatePattern(c.Files) {
-			k.fail(at+".files", "a pattern of files, such as **/*.rec", "the count %q has no pattern that can be used", c.Name)
+			k.fail(at+".files", "a pattern of files, such as **/*.rec", "the count %q has no valid pattern", c.Name)
 		}
 		if c.Query != "" {
-			k.fail(at, "files for a folder", "the count %q does not fit a %s", c.Name, kind.Kind)
+			k.fail(at, "files for a folder", "the count %q does not suit a %s", c.Name, kind.Kind)
 		}
 	}
 }
@@ -500,7 +499,7 @@ func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool)
 	}
 	oneOf(k, at, "method", string(l.Method), with("name")...)
 	if info.Fields != nil {
-		k.fits(at, "a licence of the method "+string(l.Method), l, info.takes, with)
+		k.fits(at, "a licence with the method "+string(l.Method), l, info.takes, with)
 	}
 	if info.Sealed() && (l.Typed == "" || !l.Serial.IsZero()) {
 		k.source(at+".serial", &l.Serial)
@@ -512,7 +511,7 @@ func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool)
 		k.path(at+".token", l.Token)
 	}
 	if bad := l.Wait.after.bad; bad != "" {
-		k.fail(at+".wait", "a time such as 24h, or calendar-day with or without a time zone", "the waiting time %q cannot be used", bad)
+		k.fail(at+".wait", "a time such as 24h, or calendar-day with or without a time zone", "the waiting time %q is not valid", bad)
 	}
 	k.duration(at+".trial", l.Trial)
 	k.day(at+".expires", "a day such as 2027-03-31", l.Expires)
@@ -522,7 +521,7 @@ func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool)
 		oneOf(k, at, "check", l.Check, "luhn", "mod-11-10", "mod-37-36", "mod-97-10")
 	}
 	if l.USB != "" && !usbID.MatchString(l.USB) {
-		k.fail(at+".usb", "vendor and product id of a token, such as 1d6b:0002", "the USB id %q cannot be used", l.USB)
+		k.fail(at+".usb", "the vendor and product id of a token, such as 1d6b:0002", "the USB id %q is not valid", l.USB)
 	}
 	if info.takes("desk") {
 		k.desk(at, l)
@@ -539,28 +538,28 @@ func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool)
 	}
 	if l.Lost != nil {
 		if len(l.Lost.Steps) == 0 || len(l.Lost.Run) > 0 {
-			k.fail(at+".lost", "steps that a person takes", "the program of a lost computer cannot be run")
+			k.fail(at+".lost", "manual steps", "a program on a lost computer cannot run")
 		}
 		k.guides(at+".lost", l.Lost.Steps)
 	}
 }
 
-// files checks the file items that hold a licence.
+// files checks the file items of a licence.
 func (k *checker) files(at string, c *Card, l *Licence) {
 	if len(l.Items) == 0 {
-		k.fail(at+".items", "the names of file items of this card", "the licence %q names no file", l.Name)
+		k.fail(at+".items", "the names of file items of this card", "the licence %q has no files", l.Name)
 	}
 	for i, name := range l.Items {
 		if it := c.Item(name); it == nil || it.Kind != File {
-			k.fail(fmt.Sprintf("%s.items[%d]", at, i), "the name of a file item of this card", "no file item is named %q", name)
+			k.fail(fmt.Sprintf("%s.items[%d]", at, i), "the name of a file item of this card", "there is no file item %q", name)
 		}
 	}
 }
 
-// show checks how a vendor's program tells the state.
+// show checks how a vendor's program reports the state.
 func (k *checker) show(at string, l *Licence) {
 	if l.Show == nil || len(l.Show.Run) == 0 || l.Show.Active.IsZero() {
-		k.fail(at+".show", "run, and the pattern active", "the licence %q does not say how its state is told", l.Name)
+		k.fail(at+".show", "run, and the pattern active", "the licence %q does not say how to read its state", l.Name)
 		return
 	}
 	k.command(at+".show.run", l.Show.Run)
@@ -572,13 +571,13 @@ func (k *checker) show(at string, l *Licence) {
 
 func (k *checker) duration(at string, d Duration) {
 	if d.bad != "" {
-		k.fail(at, "a time such as 24h or 90m", "the time %q cannot be used", d.bad)
+		k.fail(at, "a time such as 24h or 90m", "the time %q is not valid", d.bad)
 	}
 }
 
 func (k *checker) day(at, want string, d Day) {
 	if d.bad != "" {
-		k.fail(at, want, "the day %q cannot be used", d.bad)
+		k.fail(at, want, "the day %q is not valid", d.bad)
 	}
 }
 
@@ -591,18 +590,18 @@ func (k *checker) guides(at string, all []Guide) {
 
 var usbID = regexp.MustCompile(`^[0-9a-fA-F]{4}:[0-9a-fA-F]{4}$`)
 
-// change checks how a licence is deactivated or activated: a vendor's program by
-// commands, every other by steps. A product key may do without.
+// change checks how to deactivate or activate a licence: a vendor's program by commands, all other
+// methods by steps. A product key may omit both.
 func (k *checker) change(at string, l *Licence, c *Change) {
 	byProgram := l.Method.Info().takes("show")
 	switch {
 	case c == nil && l.Method.Info().Sealed():
 	case c == nil:
-		k.fail(at, "run or steps", "the licence %q does not say how that is done", l.Name)
+		k.fail(at, "run or steps", "the licence %q does not say how", l.Name)
 	case byProgram && len(c.Run) == 0:
-		k.fail(at+".run", "the vendor's program with its arguments", "the licence %q names no command", l.Name)
+		k.fail(at+".run", "the vendor's program with its arguments", "the licence %q has no command", l.Name)
 	case !byProgram && (len(c.Steps) == 0 || len(c.Run) > 0):
-		k.fail(at+".steps", "what a person does, step by step", "the licence %q is carried out by a person", l.Name)
+		k.fail(at+".steps", "the manual steps", "the licence %q needs manual steps, not a program", l.Name)
 	default:
 		k.command(at+".run", c.Run)
 		k.matching(at+".done", c.Done)
@@ -618,22 +617,21 @@ func (k *checker) change(at string, l *Licence, c *Change) {
 func (k *checker) desk(at string, l *Licence) {
 	k.need(at, "product", l.Product)
 	if l.Desk == nil {
-		k.fail(at+".desk", "the desk's url and key", "the licence %q names no desk", l.Name)
+		k.fail(at+".desk", "the desk's url and key", "the licence %q has no desk", l.Name)
 		return
 	}
 	if !SafeURL(l.Desk.URL) {
-		k.fail(at+".desk.url", "an https address, or http on this computer (127.0.0.1)", "the desk's address %q cannot be used", l.Desk.URL)
+		k.fail(at+".desk.url", "an https address, or http on this computer (127.0.0.1)", "the desk's address %q is not valid", l.Desk.URL)
 	}
 	if l.Desk.Pin != "" && (len(l.Desk.Pin) != 43 || !strings.HasPrefix(l.Desk.URL, "https://")) {
-		k.fail(at+".desk.certificate", "with https, the SHA-256 of a public key: 32 bytes in base64url", "the certificate %q cannot be used", l.Desk.Pin)
+		k.fail(at+".desk.certificate", "with https, the SHA-256 of a public key: 32 bytes in base64url", "the certificate %q is not valid", l.Desk.Pin)
 	}
 	if !l.Desk.Key.Usable() {
-		k.fail(at+".desk.key", "an Ed25519 public key: 32 bytes in base64url", "the desk's key cannot be used")
+		k.fail(at+".desk.key", "an Ed25519 public key: 32 bytes in base64url", "the desk's key is not valid")
 	}
 }
 
-// SafeURL reports whether secrets may be sent to an address: by https, or to
-// this computer.
+// SafeURL reports whether secrets can be sent to an address: with https, or to this computer.
 func SafeURL(s string) bool {
 	u, err := url.Parse(s)
 	if err != nil || u.Host == "" || u.User != nil || u.RawQuery != "" {
@@ -646,25 +644,25 @@ func SafeURL(s string) bool {
 	return u.Scheme == "http" && (u.Hostname() == "localhost" || ip != nil && ip.IsLoopback())
 }
 
-// matching checks a regular expression that something is held against.
+// matching checks a regular expression.
 func (k *checker) matching(at string, p Pattern) {
 	if !p.IsZero() && p.re == nil {
-		k.fail(at, "a regular expression (RE2)", "the pattern %q cannot be used", p)
+		k.fail(at, "a regular expression (RE2)", "the pattern %q is not valid", p)
 	}
 }
 
 // grouped checks a regular expression whose group is the value.
 func (k *checker) grouped(at string, p Pattern) {
 	if !p.IsZero() && (p.re == nil || p.re.NumSubexp() != 1) {
-		k.fail(at, `a regular expression with one group, such as Version: (\S+)`, "the pattern %q cannot be used", p)
+		k.fail(at, `a regular expression with one group, such as Version: (\S+)`, "the pattern %q is not valid", p)
 	}
 }
 
-// path checks that a path starts with a term or a root: a relative path
-// would depend on where the tool is started.
+// path checks that a path starts with a term or a root. A relative path would depend on the current
+// folder.
 func (k *checker) path(at string, p Path) {
 	if p.From != nil {
-		k.fail(at, "a path, or a mapping with windows, linux and macos", "only an item's path is told by a setting")
+		k.fail(at, "a path, or a mapping with windows, linux and macos", "only the path of an item can come from a setting")
 		return
 	}
 	if p.IsZero() {
@@ -674,10 +672,10 @@ func (k *checker) path(at string, p Path) {
 	}
 	for field, s := range map[string]string{"": p.Any, ".windows": p.Windows, ".linux": p.Linux, ".macos": p.MacOS} {
 		if s != "" && !rooted.MatchString(s) {
-			k.fail(at+field, `a path that starts with a term (%APPDATA%, ~, $XDG_CONFIG_HOME), a drive or /`, "the path %q does not say where it starts", s)
+			k.fail(at+field, `a path that starts with a term (%APPDATA%, ~, $XDG_CONFIG_HOME), a drive or /`, "the path %q is relative", s)
 		}
 		if slices.Contains(strings.FieldsFunc(s, func(r rune) bool { return r == '/' || r == '\\' }), "..") {
-			k.fail(at+field, "a path without ..", "the path %q leads upwards", s)
+			k.fail(at+field, "a path without ..", "the path %q contains ..", s)
 		}
 		if what, want := odd(s); what != "" {
 			k.fail(at+field, want, "the path %q %s", s, what)
@@ -685,7 +683,7 @@ func (k *checker) path(at string, p Path) {
 	}
 }
 
-// Terms are the words that a path may start with.
+// Terms lists the terms that can start a path.
 var Terms = []string{"%APPDATA%", "%LOCALAPPDATA%", "%USERPROFILE%", "%PROGRAMDATA%", "%ALLUSERSPROFILE%", "%PROGRAMFILES%", "%PROGRAMFILES(X86)%", "%PUBLIC%", "%WINDIR%", "%SYSTEMROOT%", "%SYSTEMDRIVE%",
 	"~", "$HOME", "$XDG_CONFIG_HOME", "$XDG_DATA_HOME", "$XDG_STATE_HOME", "$XDG_CACHE_HOME"}
 
@@ -698,25 +696,25 @@ var (
 	noProfiles = []string{"public", "default", "all users"}
 )
 
-// odd says what in a path is not what its writer meant, and what to write.
+// odd returns what is probably a mistake in a path, and what to write instead.
 func odd(s string) (what, want string) {
 	if t := term.FindString(s); t != "" && !slices.Contains(Terms, strings.ToUpper(t)) {
-		return "starts with " + t + ", which is no term that Move Kit knows", strings.Join(Terms, ", ")
+		return "starts with " + t + ", which is not a known term", strings.Join(Terms, ", ")
 	}
 	if m := profile.FindStringSubmatch(s); m != nil && !slices.Contains(noProfiles, strings.ToLower(m[1])) {
-		return "is in the profile of one user", `%USERPROFILE%\` + m[2] + ", which stands for every user's"
+		return "is in the profile of one user", `%USERPROFILE%\` + m[2] + ", which means every user's profile"
 	}
 	if m := home.FindStringSubmatch(s); m != nil {
-		return "is in the home of one user", "~/" + m[2] + ", which stands for every user's"
+		return "is in the home of one user", "~/" + m[2] + ", which means every user's home"
 	}
 	if strings.ContainsAny(s, "*?") {
-		return "holds a pattern", "one path; include and skip take patterns"
+		return "contains a pattern", "one path; use include and skip for patterns"
 	}
 	if !windows.MatchString(s) || strings.HasPrefix(s, "/") {
 		return "", ""
 	}
 	if strings.ContainsAny(s, `"<>|`) || strings.LastIndexByte(s, ':') > 1 {
-		return "holds a character that no name on Windows has", "a path without \" < > | and, but for the drive's, without :"
+		return "contains a character that Windows does not allow", "a path without \" < > | and without : except after the drive"
 	}
 	for _, part := range strings.FieldsFunc(s, func(r rune) bool { return r == '/' || r == '\\' }) {
 		if device.MatchString(part) {

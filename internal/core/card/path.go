@@ -9,20 +9,18 @@ import (
 	"github.com/invopop/jsonschema"
 )
 
-// Path is where something lies, in a system's own terms (%APPDATA%\X,
-// ~/.config/x). It is written as one text that holds for every system, or as
-// a mapping with one text a system; that of an item may name the app's setting that tells it.
-// {version}, {major} and {minor} in an item's stand for the app's version on the computer.
+// Path is a location in a system's own terms (%APPDATA%\X, ~/.config/x). A card writes it as one
+// text for all systems, or as a mapping with one text per system. The path of an item can also come
+// from an app's setting, and can contain {version}, {major} and {minor} of the installed app.
 type Path struct {
-	Any     string // holds where the system has none of its own
+	Any     string // used for a system without its own path
 	Windows string
 	Linux   string
 	MacOS   string
 	From    *Source
 }
 
-// On returns the path for a system ("windows", "linux" or "macos"), or "" where the
-// card gives none.
+// On returns the path for a system ("windows", "linux" or "macos"), or "" if the card has none.
 func (p Path) On(system string) string {
 	own := map[string]string{"windows": p.Windows, "linux": p.Linux, "macos": p.MacOS}[system]
 	if own != "" {
@@ -31,15 +29,15 @@ func (p Path) On(system string) string {
 	return p.Any
 }
 
-// Texts returns the paths that the card gives, for whichever system.
+// Texts returns the paths for all systems.
 func (p Path) Texts() []string {
 	return slices.DeleteFunc([]string{p.Any, p.Windows, p.Linux, p.MacOS}, func(s string) bool { return s == "" })
 }
 
-// IsZero reports whether the card gives no path at all.
+// IsZero reports whether the card has no path at all.
 func (p Path) IsZero() bool { return p == Path{} }
 
-// UnmarshalYAML reads a text, or a mapping of systems to texts.
+// UnmarshalYAML reads a text, or a mapping from systems to texts.
 func (p *Path) UnmarshalYAML(n ast.Node) error {
 	if err := yaml.NodeToValue(n, &p.Any); err == nil {
 		return nil
@@ -57,27 +55,27 @@ func (p *Path) UnmarshalYAML(n ast.Node) error {
 	return nil
 }
 
-// UnmarshalYAML reads a text or a number, or a source.
+// UnmarshalYAML reads a text, a number or a source.
 func (s *Setting) UnmarshalYAML(n ast.Node) error {
 	if err := yaml.NodeToValue(n, &s.Text); err == nil {
 		return nil
 	}
 	s.From = &Source{}
 	if err := yaml.NodeToValue(n, s.From, yaml.Strict()); err != nil {
-		return fmt.Errorf("expected a text, or the source that names it")
+		return fmt.Errorf("expected a text, or a source")
 	}
 	return nil
 }
 
-// JSONSchema describes the two ways to write a setting.
+// JSONSchema describes both ways to write a setting.
 func (Setting) JSONSchema() *jsonschema.Schema {
 	return &jsonschema.Schema{OneOf: []*jsonschema.Schema{
 		{Type: "string", MinLength: new(uint64(1))}, {Type: "integer"},
-		{Type: "object", Description: "The source in the app's settings that names it; see version."},
+		{Type: "object", Description: "The place in the app's settings; see version."},
 	}}
 }
 
-// JSONSchema describes the two ways to write a path.
+// JSONSchema describes both ways to write a path.
 func (Path) JSONSchema() *jsonschema.Schema {
 	text := func(about string) *jsonschema.Schema {
 		return &jsonschema.Schema{Type: "string", MinLength: new(uint64(1)), Description: about}
@@ -86,7 +84,7 @@ func (Path) JSONSchema() *jsonschema.Schema {
 	systems.Set("windows", text(`For example %APPDATA%\Tidewright.`))
 	systems.Set("linux", text(`For example ~/.config/tidewright.`))
 	systems.Set("macos", text(`For example ~/Library/Application Support/Tidewright.`))
-	systems.Set("from", &jsonschema.Schema{Type: "object", Description: "Of an item: the app's setting that tells it; see version."})
+	systems.Set("from", &jsonschema.Schema{Type: "object", Description: "Items only: the app's setting that has the path; see version."})
 	return &jsonschema.Schema{OneOf: []*jsonschema.Schema{
 		text("One path for every system."),
 		{Type: "object", Properties: systems, AdditionalProperties: jsonschema.FalseSchema, MinProperties: new(uint64(1))},

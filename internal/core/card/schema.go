@@ -6,8 +6,8 @@ import (
 	"github.com/invopop/jsonschema"
 )
 
-// Schema returns the JSON Schema (draft 2020-12) of a card, made from the
-// types of this package, for editors that check YAML while it is written.
+// Schema returns the JSON Schema (draft 2020-12) of a card for editors. It is generated from the
+// types of this package.
 func Schema() ([]byte, error) {
 	r := &jsonschema.Reflector{
 		FieldNameTag:               "yaml",
@@ -17,7 +17,7 @@ func Schema() ([]byte, error) {
 	}
 	s := r.Reflect(&Card{})
 	s.Title = "Move Kit app card"
-	s.Description = "One application: where it keeps its data and how its licence is held."
+	s.Description = "One application: where it keeps its data and how it is licensed."
 	for _, i := range Kinds {
 		only(s.Definitions["Item"], "kind", string(i.Kind), i.takes)
 	}
@@ -28,7 +28,7 @@ func Schema() ([]byte, error) {
 	return append(out, '\n'), err
 }
 
-// only forbids the fields that parts of a kind or method do not take.
+// only forbids fields that a kind or method does not take.
 func only(s *jsonschema.Schema, field, value string, takes func(string) bool) {
 	is, not := jsonschema.NewProperties(), jsonschema.NewProperties()
 	is.Set(field, &jsonschema.Schema{Const: value})

@@ -7,13 +7,13 @@ import (
 	"github.com/goccy/go-yaml/ast"
 )
 
-// unknown finds every field that cards do not have, with the field that may be meant.
+// unknown reports every unknown field, and suggests the field that was probably meant.
 func (k *checker) unknown(n ast.Node, t reflect.Type) {
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()
 	}
 	if _, own := reflect.PointerTo(t).MethodByName("UnmarshalYAML"); own {
-		return // it reads itself, strictly
+		return // this type parses itself strictly
 	}
 	switch n := n.(type) {
 	case *ast.SequenceNode:
@@ -53,7 +53,7 @@ func (k *checker) field(v *ast.MappingValueNode, t reflect.Type) {
 	k.found = append(k.found, p)
 }
 
-// fieldsOf are the fields of a type, with those of types that it includes.
+// fieldsOf adds the fields of a type, and those of embedded types, to out.
 func fieldsOf(t reflect.Type, out map[string]reflect.Type) {
 	for i := range t.NumField() {
 		f := t.Field(i)
@@ -67,7 +67,7 @@ func fieldsOf(t reflect.Type, out map[string]reflect.Type) {
 	}
 }
 
-// nearest is the known field that a name is most likely meant for: two letters may be wrong.
+// nearest returns the known field closest to name, with at most two wrong letters.
 func nearest(name string, fields map[string]reflect.Type) (best string) {
 	least := 3
 	for f := range fields {
@@ -81,7 +81,7 @@ func nearest(name string, fields map[string]reflect.Type) (best string) {
 	return best
 }
 
-// distance is how many letters of two names differ, are missing or too many (Levenshtein).
+// distance returns the Levenshtein distance of two names.
 func distance(a, b string) int {
 	row := make([]int, len(b)+1)
 	for j := range row {

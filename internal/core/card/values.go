@@ -12,13 +12,12 @@ import (
 	"github.com/invopop/jsonschema"
 )
 
-// The values of a card that are written as texts are read once, here. One that
-// cannot be read keeps its text, which the checker finds; a checked card has none
-// of these.
+// The types below parse values that a card writes as text. A value that cannot be parsed keeps its
+// text, which the checker reports. A checked card has none of these.
 
 func textSchema() *jsonschema.Schema { return &jsonschema.Schema{Type: "string"} }
 
-// Duration is a time such as 24h or 90m; zero where none is given.
+// Duration is a time such as 24h or 90m; zero if not given.
 type Duration struct {
 	time.Duration
 	bad string
@@ -40,7 +39,7 @@ func (d *Duration) UnmarshalYAML(n ast.Node) error {
 // JSONSchema describes the text.
 func (Duration) JSONSchema() *jsonschema.Schema { return textSchema() }
 
-// Day is a day such as 2027-03-31; the zero value where none is given.
+// Day is a day such as 2027-03-31; zero if not given.
 type Day struct {
 	end time.Time
 	bad string
@@ -61,7 +60,7 @@ func (d *Day) UnmarshalYAML(n ast.Node) error {
 	return nil
 }
 
-// End is when the day is over on this computer, or the zero time.
+// End returns the end of the day in local time, or the zero time.
 func (d Day) End() time.Time { return d.end }
 
 // JSONSchema describes the text.
@@ -71,14 +70,13 @@ func (Day) JSONSchema() *jsonschema.Schema {
 	return s
 }
 
-// Deadline is a day, or a time after something; the zero value where none is
-// given.
+// Deadline is a day, or a time after an event; zero if not given.
 type Deadline struct {
 	after Duration
 	on    Day
 }
 
-// UnmarshalYAML reads either text.
+// UnmarshalYAML reads a day or a time.
 func (d *Deadline) UnmarshalYAML(n ast.Node) error {
 	if err := d.after.UnmarshalYAML(n); err != nil || d.after.bad == "" {
 		return err
@@ -86,7 +84,7 @@ func (d *Deadline) UnmarshalYAML(n ast.Node) error {
 	return d.on.UnmarshalYAML(n)
 }
 
-// From is when the time is over that began at some time, or the zero time.
+// From returns the deadline for something that began at begin, or the zero time.
 func (d Deadline) From(begin time.Time) time.Time {
 	if d.after.bad == "" && d.after.Duration > 0 {
 		return begin.Add(d.after.Duration)
@@ -97,8 +95,8 @@ func (d Deadline) From(begin time.Time) time.Time {
 // JSONSchema describes the text.
 func (Deadline) JSONSchema() *jsonschema.Schema { return textSchema() }
 
-// Wait is how long something takes to be over: a time, or calendar-day: to the next
-// midnight, here or in a time zone that is named behind it. The zero value is none.
+// Wait is a waiting time: a duration, or "calendar-day" for the time until the next midnight,
+// locally or in a given time zone. The zero value means no waiting time.
 type Wait struct {
 	after Duration
 	day   bool
@@ -126,7 +124,7 @@ func (w *Wait) UnmarshalYAML(n ast.Node) error {
 	return nil
 }
 
-// From is when it is over that began at some time, or the zero time where there is none.
+// From returns the end of a wait that began at begin, or the zero time if there is none.
 func (w Wait) From(begin time.Time) time.Time {
 	switch {
 	case begin.IsZero() || w.after.bad != "":
@@ -143,13 +141,13 @@ func (w Wait) From(begin time.Time) time.Time {
 // JSONSchema describes the text.
 func (Wait) JSONSchema() *jsonschema.Schema { return textSchema() }
 
-// Pattern is a regular expression (RE2); the zero value where none is given.
+// Pattern is a regular expression (RE2); zero if not given.
 type Pattern struct {
 	text string
 	re   *regexp.Regexp
 }
 
-// PatternOf reads a regular expression, which must be one.
+// PatternOf compiles a regular expression and panics if it is invalid.
 func PatternOf(text string) Pattern { return Pattern{text, regexp.MustCompile(text)} }
 
 // UnmarshalYAML reads a text.
@@ -161,16 +159,16 @@ func (p *Pattern) UnmarshalYAML(n ast.Node) error {
 	return nil
 }
 
-// String is the expression as it is written.
+// String returns the expression.
 func (p Pattern) String() string { return p.text }
 
-// IsZero reports whether none is given.
+// IsZero reports whether no expression is given.
 func (p Pattern) IsZero() bool { return p.text == "" }
 
-// In reports whether a text matches; where no expression is given, none does.
+// In reports whether the expression is found in text. An empty pattern matches nothing.
 func (p Pattern) In(text string) bool { return p.re != nil && p.text != "" && p.re.MatchString(text) }
 
-// First returns what the first group of the expression matches in a text.
+// First returns what the first group matches in text.
 func (p Pattern) First(text string) (string, bool) {
 	if p.re == nil {
 		return "", false
@@ -185,7 +183,7 @@ func (p Pattern) First(text string) (string, bool) {
 // JSONSchema describes the text.
 func (Pattern) JSONSchema() *jsonschema.Schema { return textSchema() }
 
-// LinePattern is a Pattern in which ^ and $ are the ends of lines.
+// LinePattern is a Pattern in which ^ and $ match at line ends.
 type LinePattern struct{ Pattern }
 
 // UnmarshalYAML reads a text.
@@ -197,10 +195,10 @@ func (p *LinePattern) UnmarshalYAML(n ast.Node) error {
 	return nil
 }
 
-// WholePattern is a Pattern that all of a text must match, in any letter case.
+// WholePattern is a Pattern that must match a whole text, ignoring letter case.
 type WholePattern struct{ Pattern }
 
-// WholePatternOf reads a regular expression, which must be one.
+// WholePatternOf compiles a regular expression and panics if it is invalid.
 func WholePatternOf(text string) (p WholePattern) {
 	p.text, p.re = text, regexp.MustCompile("(?i)^(?:"+text+")$")
 	return p
@@ -215,14 +213,13 @@ func (p *WholePattern) UnmarshalYAML(n ast.Node) error {
 	return nil
 }
 
-// Key is a licence desk's public key.
+// Key is the public key of a licence desk.
 type Key struct {
 	ed25519.PublicKey
 	bad string
 }
 
-// ParseKey reads 32 bytes in base64url without padding. Anything else gives a
-// key of no bytes.
+// ParseKey decodes 32 bytes of unpadded base64url. For any other text it returns an empty key.
 func ParseKey(text string) Key {
 	raw, err := base64.RawURLEncoding.DecodeString(text)
 	if err != nil || len(raw) != ed25519.PublicKeySize {
@@ -241,10 +238,10 @@ func (k *Key) UnmarshalYAML(n ast.Node) error {
 	return nil
 }
 
-// Usable reports whether it is a key.
+// Usable reports whether the key has the right length.
 func (k Key) Usable() bool { return len(k.PublicKey) == ed25519.PublicKeySize }
 
-// String is the key in base64url.
+// String returns the key in base64url.
 func (k Key) String() string { return base64.RawURLEncoding.EncodeToString(k.PublicKey) }
 
 // JSONSchema describes the text.

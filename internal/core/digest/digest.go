@@ -1,5 +1,4 @@
-// Package digest is the one place that chooses the content hash: BLAKE3 with
-// 32 bytes of output.
+// Package digest defines the content hash of Move Kit: BLAKE3 with 32 bytes of output.
 package digest
 
 import (
@@ -20,7 +19,7 @@ func (s Sum) String() string { return hex.EncodeToString(s[:]) }
 // Of returns the hash of data.
 func Of(data []byte) Sum { return blake3.Sum256(data) }
 
-// Parse reads 64 lower-case hex digits.
+// Parse parses 64 lower-case hex digits.
 func Parse(s string) (Sum, bool) {
 	var out Sum
 	raw, err := hex.DecodeString(s)
@@ -34,7 +33,7 @@ func Parse(s string) (Sum, bool) {
 // Hash is a running hash.
 type Hash struct{ h *blake3.Hasher }
 
-// New returns a Hash of nothing yet.
+// New returns an empty Hash.
 func New() *Hash { return &Hash{blake3.New()} }
 
 // Keyed returns a Hash that only holders of the 32-byte key can compute.
@@ -46,16 +45,16 @@ func Keyed(key Sum) *Hash {
 	return &Hash{h}
 }
 
-// Write adds p to what is hashed. It never fails.
+// Write adds p to the hash. It never fails.
 func (h *Hash) Write(p []byte) (int, error) { return h.h.Write(p) }
 
-// Sum returns the hash of all that was written.
+// Sum returns the hash of everything written.
 func (h *Hash) Sum() (s Sum) {
 	h.h.Sum(s[:0])
 	return s
 }
 
-// Reset makes the Hash one of nothing again.
+// Reset makes the Hash empty.
 func (h *Hash) Reset() { h.h.Reset() }
 
 // Derive returns a key for one purpose from a secret (BLAKE3 derive_key; the
@@ -65,7 +64,7 @@ func Derive(purpose string, secret []byte) (s Sum) {
 	return s
 }
 
-// Reader hashes all of r.
+// Reader hashes all of r, and returns the hash and the number of bytes.
 func Reader(r io.Reader) (Sum, int64, error) {
 	buf := block.Take()
 	defer block.Give(buf)

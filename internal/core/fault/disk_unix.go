@@ -13,5 +13,5 @@ func isFull(err error) bool {
 
 func isReadOnly(err error) bool { return errors.Is(err, syscall.EROFS) }
 
-// isScanned is told by no error of these systems.
+// isScanned returns false: these systems have no error for it.
 func isScanned(error) bool { return false }

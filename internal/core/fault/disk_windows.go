@@ -12,7 +12,7 @@ func isFull(err error) bool {
 
 func isReadOnly(err error) bool { return errors.Is(err, windows.ERROR_WRITE_PROTECT) }
 
-// isScanned reports whether a virus scanner keeps something from being read.
+// isScanned reports whether a virus scanner blocked access.
 func isScanned(err error) bool {
 	return errors.Is(err, windows.ERROR_VIRUS_INFECTED) || errors.Is(err, windows.ERROR_VIRUS_DELETED)
 }

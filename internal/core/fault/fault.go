@@ -1,5 +1,5 @@
-// Package fault gives every failure that a person can meet a kind, so that
-// the interface can say what to do next without reading error texts.
+// Package fault gives every failure that a user can meet a kind, so that the interface can say what
+// to do next without parsing error texts.
 package fault
 
 import (
@@ -9,56 +9,56 @@ import (
 	"strings"
 )
 
-// Kind sorts failures by what a person should do about them.
+// Kind classifies failures by what to do about them.
 type Kind string
 
 // The kinds of failure.
 const (
-	Usage           Kind = "usage"            // the call itself is wrong
-	BadCard         Kind = "bad-card"         // an app card cannot be used
-	NotAKit         Kind = "not-a-kit"        // the folder holds no kit
-	NewerFormat     Kind = "newer-format"     // the kit was made by a newer tool
-	Damaged         Kind = "damaged"          // bytes of the kit are not what was written
-	Forged          Kind = "forged"           // the kit was altered by somebody without the passphrase
-	Hostile         Kind = "hostile"          // a sealed list leads outside its target
+	Usage           Kind = "usage"            // the command line is wrong
+	BadCard         Kind = "bad-card"         // an app card is not valid
+	NotAKit         Kind = "not-a-kit"        // the folder contains no kit
+	NewerFormat     Kind = "newer-format"     // the kit was made by a newer version
+	Damaged         Kind = "damaged"          // files of the kit were changed or damaged
+	Forged          Kind = "forged"           // somebody without the passphrase changed the kit
+	Hostile         Kind = "hostile"          // a sealed list leads outside its destination
 	WrongPassphrase Kind = "wrong-passphrase" // the passphrase does not open the kit
-	NoPassphrase    Kind = "no-passphrase"    // no passphrase was given and nobody can be asked
-	Busy            Kind = "busy"             // another run is working on the kit
-	Pulled          Kind = "pulled"           // the kit's medium was taken out
+	NoPassphrase    Kind = "no-passphrase"    // no passphrase was given, and the run is non-interactive
+	Busy            Kind = "busy"             // another run is using the kit
+	Pulled          Kind = "pulled"           // the kit's medium was pulled out
 	NoSpace         Kind = "no-space"         // a disk is full
 	ReadOnly        Kind = "read-only"        // a disk cannot be written to
-	Scanned         Kind = "scanned"          // a virus scanner keeps something from being read
+	Scanned         Kind = "scanned"          // a virus scanner blocked access
 	Unreadable      Kind = "unreadable"       // something on the computer cannot be read
 	Changed         Kind = "changed"          // something changed while it was being read
-	Missing         Kind = "missing"          // something the card lists is not there
+	Missing         Kind = "missing"          // something in the card is missing
 	BadDatabase     Kind = "bad-database"     // a database fails its own integrity check
 	CannotPlace     Kind = "cannot-place"     // something could not be put in its place
-	NoUser          Kind = "no-user"          // a user of the old computer is not on the new one
-	ServerDown      Kind = "server-down"      // a database server does not answer, or went away
-	ServerLogin     Kind = "server-login"     // a database server does not let us in, or not do it
-	ServerRefused   Kind = "server-refused"   // a database server says no
+	NoUser          Kind = "no-user"          // a user of the old computer has no user on the new one
+	ServerDown      Kind = "server-down"      // a database server does not answer
+	ServerLogin     Kind = "server-login"     // a database server rejected the login or lacks a permission
+	ServerRefused   Kind = "server-refused"   // a database server refused a request
 	DeskDown        Kind = "desk-down"        // the licence service does not answer
-	DeskNonsense    Kind = "desk-nonsense"    // the licence service answers something else
+	DeskNonsense    Kind = "desk-nonsense"    // the licence service sent an invalid answer
 	DeskSignature   Kind = "desk-signature"   // an answer is not signed by the pinned key
-	DeskRefused     Kind = "desk-refused"     // the licence service says no
-	Waits           Kind = "waits"            // a step is left for a person
-	NotAgreed       Kind = "not-agreed"       // a card's program would be run, and nobody has agreed to that
-	NotRepointed    Kind = "not-repointed"    // settings would be changed, and nobody has agreed to that
+	DeskRefused     Kind = "desk-refused"     // the licence service refused
+	Waits           Kind = "waits"            // a manual step is left
+	NotAgreed       Kind = "not-agreed"       // a card's program would run without consent
+	NotRepointed    Kind = "not-repointed"    // settings would be changed without consent
 	NotPlaced       Kind = "not-placed"       // an item must be unpacked first
 	Issue           Kind = "issue"            // a licence's vendor must issue it again
-	Stopped         Kind = "stopped"          // a person interrupted the run
-	Unanswered      Kind = "unanswered"       // a question that nobody can be asked here
-	Elsewhere       Kind = "elsewhere"        // it is for another computer of the move
+	Stopped         Kind = "stopped"          // the user interrupted the run
+	Unanswered      Kind = "unanswered"       // a question in a non-interactive run
+	Elsewhere       Kind = "elsewhere"        // it is for the other computer of the move
 	Internal        Kind = "internal"         // anything else
 )
 
-// Error is a failure with its kind. Its text says what happened and to what.
+// Error is a failure with its kind. Its text says what happened, and to what.
 type Error struct {
 	Kind Kind
-	What string // what happened, to what: a clause without a full stop
+	What string // a clause without a full stop
 	Err  error  // the cause, or nil
-	Lost string // what was lost by it; empty where nothing was
-	App  string // the app that it is about, where what to do names one
+	Lost string // what was lost; "" if nothing was
+	App  string // the app that the advice is about; "" if none
 }
 
 // Error returns the clause and its cause.
@@ -71,7 +71,7 @@ func (e *Error) Error() string {
 		if strings.Contains(e.What, "stopped") {
 			return e.What
 		}
-		return e.What + ": it was stopped"
+		return e.What + ": stopped"
 	}
 	return e.What + ": " + e.Err.Error()
 }
@@ -79,13 +79,13 @@ func (e *Error) Error() string {
 // Unwrap returns the cause.
 func (e *Error) Unwrap() error { return e.Err }
 
-// New makes an Error without a cause.
+// New returns an Error without a cause.
 func New(kind Kind, format string, args ...any) *Error {
 	return &Error{Kind: kind, What: fmt.Sprintf(format, args...)}
 }
 
-// Wrap makes an Error around cause. A cause that says more about itself
-// (a full or read-only disk, an Error of its own) keeps its kind.
+// Wrap returns an Error around cause. If cause is more specific (a full or read-only disk, another
+// Error), its kind is kept.
 func Wrap(kind Kind, cause error, format string, args ...any) *Error {
 	e := &Error{Kind: kind, What: fmt.Sprintf(format, args...), Err: cause}
 	var inner *Error
@@ -104,7 +104,7 @@ func Wrap(kind Kind, cause error, format string, args ...any) *Error {
 	return e
 }
 
-// KindOf returns the kind of err: Internal for an error that has none.
+// KindOf returns the kind of err, or Internal if it has none.
 func KindOf(err error) Kind {
 	var e *Error
 	if errors.As(err, &e) {

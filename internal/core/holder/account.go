@@ -5,8 +5,8 @@ import (
 	"movekit/internal/core/licence"
 )
 
-// newAccount is a seat that is bound to a computer of an account, and is reset at the vendor. Nothing of that is done
-// on the old computer, so the steps for a lost one are the same.
+// newAccount returns the method for a seat that is bound to one computer of an account and reset at
+// the vendor. Nothing happens on the old computer, so the steps for a lost computer are the same.
 func newAccount(h *Handle) method {
 	return method{local: local{lostSteps: func() *card.Change { return h.stepsFor(licence.Deactivate) }}}
 }

@@ -16,7 +16,7 @@ import (
 	"movekit/internal/core/run"
 )
 
-// newCommand is a licence that the vendor's own program deactivates and activates.
+// newCommand returns the method for a licence that the vendor's own program changes.
 func newCommand(h *Handle) method {
 	c := command{h}
 	return method{by: func(context.Context) string { return "the vendor's own program" }, local: local{see: c.see, change: c.change}}
@@ -24,8 +24,7 @@ func newCommand(h *Handle) method {
 
 type command struct{ *Handle }
 
-// commandTime is what one of the vendor's commands may take, where nothing else is
-// said.
+// commandTime is the default time limit for a vendor's command.
 const commandTime = 2 * time.Minute
 
 // see asks the vendor's program for the state.
@@ -47,7 +46,8 @@ func (c command) see(ctx context.Context, a *licence.Answer) error {
 	return nil
 }
 
-// change runs the vendor's program to deactivate or activate the licence, and asks it for the state afterwards.
+// change runs the vendor's program to deactivate or activate the licence, and then asks it for the
+// state.
 func (c command) change(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
 	change := c.Licence.Change(action == licence.Deactivate)
 	if err := c.see(ctx, a); err != nil {
@@ -60,7 +60,7 @@ func (c command) change(ctx context.Context, action licence.Action, r licence.Re
 	}
 	for _, f := range change.Fails {
 		if f.Match.In(said) {
-			return fault.New(fault.DeskRefused, "the vendor's program says no: %s", f.Means)
+			return fault.New(fault.DeskRefused, "the vendor's program refused: %s", f.Means)
 		}
 	}
 	ok := code == 0
@@ -71,14 +71,14 @@ func (c command) change(ctx context.Context, action licence.Action, r licence.Re
 		ok = change.Done.In(said)
 	}
 	if !ok {
-		return fault.New(fault.DeskRefused, "the vendor's command %s does not say that it is done (it ended with %d)", change.Run[0], code)
+		return fault.New(fault.DeskRefused, "the vendor's command %s did not report success (exit code %d)", change.Run[0], code)
 	}
 	c.became(action, r.From, a)
 	if err := c.see(ctx, a); err != nil {
 		return err
 	}
 	if (a.State == licence.Active) != (action == licence.Activate) {
-		return fault.New(fault.DeskRefused, "the vendor's program says the licence is %s after it was to %s it", a.State, action)
+		return fault.New(fault.DeskRefused, "the vendor's program reports that the licence is %s after the request to %s it", a.State, action)
 	}
 	if before > a.Transfers && a.Transfers >= 0 {
 		a.Spent = before - a.Transfers
@@ -86,15 +86,15 @@ func (c command) change(ctx context.Context, action licence.Action, r licence.Re
 	return nil
 }
 
-// run runs one of the vendor's commands on the live computer, and returns what it
-// says and how it ends. Nothing of it is kept but what the patterns find.
+// run runs one of the vendor's commands on the live computer, and returns its output and exit code.
+// Only what the patterns match is kept.
 func (c command) run(ctx context.Context, args card.Command) (said string, code int, err error) {
 	if c.Computer.Root() != "" {
-		return "", 0, fault.New(fault.Waits, "the command %s of %s runs on the computer itself only", args[0], c.Card.Title)
+		return "", 0, fault.New(fault.Waits, "the command %s of %s can only run on the computer itself", args[0], c.Card.Title)
 	}
 	if !c.Commands && !c.State.Agreed[c.Card.Name] {
 		if err := c.AgreeToCommands(c.Card); run.IsNonInteractive(err) {
-			return "", 0, &fault.Error{Kind: fault.NotAgreed, App: c.Card.Name, What: "the card of " + c.Card.Title + " has the command " + strconv.Quote(strings.Join(args, " ")) + " run, which nobody has agreed to"}
+			return "", 0, &fault.Error{Kind: fault.NotAgreed, App: c.Card.Name, What: "the card of " + c.Card.Title + " runs the command " + strconv.Quote(strings.Join(args, " ")) + ", which you have not agreed to"}
 		} else if err != nil {
 			return "", 0, err
 		}
@@ -117,16 +117,16 @@ func (c command) run(ctx context.Context, args card.Command) (said string, code 
 	var exit *exec.ExitError
 	switch {
 	case ctx.Err() != nil:
-		return "", 0, fault.New(fault.DeskDown, "the command %s did not end within %s", args[0], limit)
+		return "", 0, fault.New(fault.DeskDown, "the command %s did not finish within %s", args[0], limit)
 	case errors.As(err, &exit):
 		return out.String(), exit.ExitCode(), nil
 	case err != nil:
-		return "", 0, fault.Wrap(fault.Missing, err, "the command %s cannot be run", args[0])
+		return "", 0, fault.Wrap(fault.Missing, err, "the command %s could not be run", args[0])
 	}
 	return out.String(), 0, nil
 }
 
-// bounded keeps the beginning of what a command says, at most 64 KiB.
+// bounded keeps the first 64 KiB of a command's output.
 type bounded struct{ to *bytes.Buffer }
 
 func (w *bounded) Write(p []byte) (int, error) {

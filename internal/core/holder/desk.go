@@ -16,7 +16,7 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// newDesk is a seat at a licence desk, which knows both computers.
+// newDesk returns the method for a seat at a licence desk, which knows both computers.
 func newDesk(h *Handle) method {
 	d := desk{h}
 	return method{
@@ -35,7 +35,7 @@ func (d desk) service() (licence.Service, error) {
 	return &licence.Desk{URL: d.Licence.Desk.URL, Key: d.Licence.Desk.Key.PublicKey, Pin: d.Licence.Desk.Pin}, nil
 }
 
-// keep gives the app the desk's signed answer, or sets it aside.
+// keep writes the desk's signed answer for the app, or sets it aside.
 func (d desk) keep(action licence.Action, a *licence.Answer, out *run.LicenceOutcome) error {
 	path, err := d.token()
 	if path == "" || err != nil {
@@ -47,8 +47,8 @@ func (d desk) keep(action licence.Action, a *licence.Answer, out *run.LicenceOut
 	return d.write(path, a, out)
 }
 
-// token is where the app keeps the desk's signed answer on this computer; "" where it keeps
-// none. In a profile it is that of who has the licence.
+// token returns where the app keeps the desk's signed answer on this computer, or "". In a profile
+// it is the path for the user who has the licence.
 func (d desk) token() (string, error) {
 	p := d.Licence.Token.On(string(d.Computer.System()))
 	if p == "" {
@@ -61,20 +61,20 @@ func (d desk) token() (string, error) {
 	return d.Computer.Locate(p, machine.FindUser(d.Computer, user))
 }
 
-// drop sets the app's own copy of the activation aside, which no longer holds.
+// drop sets the app's copy of an activation aside, because it is no longer valid.
 func (d desk) drop(path string, out *run.LicenceOutcome) error {
 	if there, err := machine.Exists(path); err != nil || !there {
-		return nil //nolint:nilerr // what cannot be looked at is not there for the app
+		return nil //nolint:nilerr // a file that cannot be read does not exist for the app
 	}
 	aside, err := setAside(path, d.Now())
 	if err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "the licence is deactivated, but %s cannot be set aside", path)
+		return fault.Wrap(fault.CannotPlace, err, "the licence is deactivated, but %s could not be set aside", path)
 	}
 	out.Aside = aside
 	return nil
 }
 
-// setAside renames a file to a free name, and returns that.
+// setAside renames a file to an unused name, and returns that name.
 func setAside(path string, at time.Time) (string, error) {
 	aside, err := tree.AsideName(path, at)
 	if err != nil {
@@ -83,7 +83,7 @@ func setAside(path string, at time.Time) (string, error) {
 	return aside, os.Rename(path, aside)
 }
 
-// write gives the app the desk's signed answer.
+// write writes the desk's signed answer for the app.
 func (d desk) write(path string, a *licence.Answer, out *run.LicenceOutcome) error {
 	if a.Signed == "" {
 		return nil
@@ -95,20 +95,20 @@ func (d desk) write(path string, a *licence.Answer, out *run.LicenceOutcome) err
 	}
 	if there, err := machine.Exists(path); err == nil && there {
 		if out.Aside, err = setAside(path, d.Now()); err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "the licence is active, but %s cannot be set aside", path)
+			return fault.Wrap(fault.CannotPlace, err, "the licence is active, but %s could not be set aside", path)
 		}
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "the licence is active, but its file cannot be written")
+		return fault.Wrap(fault.CannotPlace, err, "the licence is active, but its file could not be written")
 	}
 	if err := journal.WriteFile(path, []byte(a.Signed+"\n"), 0o644); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "the licence is active, but its file cannot be written")
+		return fault.Wrap(fault.CannotPlace, err, "the licence is active, but its file could not be written")
 	}
 	out.Token = path
 	return nil
 }
 
-// copy returns what is wrong with the signed answer that the app keeps here.
+// copy returns what is wrong with the signed answer that the app keeps here, or "".
 func (d desk) copy() string {
 	path, err := d.token()
 	switch {
@@ -123,60 +123,59 @@ func (d desk) copy() string {
 	return ""
 }
 
-// wrong says why a file is not the app's activation on this computer, signed by the
-// desk; "" where it is.
+// wrong returns why a file is not a valid activation for this computer, signed by the desk, or "".
 func (d desk) wrong(path string) string {
 	signed, err := os.ReadFile(path)
 	if err != nil {
-		return "is not there, or cannot be read"
+		return "is missing or unreadable"
 	}
 	a, err := licence.Verify(strings.TrimSpace(string(signed)), d.Licence.Desk.Key.PublicKey)
 	switch {
 	case err != nil || a.Licence != licence.LicenceID(d.Secrets.Serial):
 		return "is not signed by the desk for this licence"
 	case a.Computer != d.Self().ID || a.State != licence.Active:
-		return "is not one for " + d.Computer.Name()
+		return "is not for " + d.Computer.Name()
 	case a.Until != 0 && !d.Now().Before(licence.When(a.Until)):
-		return "ran out on " + licence.When(a.Until).Local().Format(day)
+		return "expired on " + licence.When(a.Until).Local().Format(day)
 	}
 	return ""
 }
 
-// paper answers for a desk that cannot be reached: with what the journal
-// remembers, and by writing requests into a file.
-type paper struct {
+// fileService answers for a desk that cannot be reached: from the journal, and by writing requests
+// to a file.
+type fileService struct {
 	*Handle
 	file *licence.RequestFile
 }
 
-// OnPaper has the licence asked for in a file of requests, in place of its
-// service. Writing one gives ErrWritten.
-func (h *Handle) OnPaper(file *licence.RequestFile) { h.service = paper{h, file} }
+// AskByFile replaces the licence's service with a file of requests. Writing a request returns
+// ErrWritten.
+func (h *Handle) AskByFile(file *licence.RequestFile) { h.service = fileService{h, file} }
 
-// ErrWritten says that a request is written.
-var ErrWritten = fault.New(fault.Waits, "the request is written, and waits for its answer")
+// ErrWritten means that a request was written.
+var ErrWritten = fault.New(fault.Waits, "the request is written and waits for its answer")
 
-// Ask remembers a state, or writes a request.
-func (p paper) Ask(_ context.Context, action licence.Action, r licence.Request, once string) (*licence.Answer, error) {
+// Ask returns the recorded state, or writes a request.
+func (p fileService) Ask(_ context.Context, action licence.Action, r licence.Request, once string) (*licence.Answer, error) {
 	if action == licence.Status {
 		a := p.remembered(r.Computer)
-		a.Takeover = true // the desk says whether it can be taken over
+		a.Takeover = true // the desk decides whether it can be taken over
 		a.Action, a.Nonce, a.Licence, a.Product, a.Issued = action, r.Nonce, r.ID(), r.Product, p.Now().Unix()
 		return a, nil
 	}
 	if err := p.RecordLicence(journal.EventRequested, p.Key, steps.Requested{Action: action, Computer: r.Computer, Nonce: r.Nonce, Version: r.Version, By: p.Self().ID}); err != nil {
 		return nil, err
 	}
-	spoken, _ := r.ForPhone(action) // where it cannot be asked for so, the file can
+	spoken, _ := r.ForPhone(action) // if it cannot be asked by telephone, it can be asked by file
 	d := p.Licence.Desk
-	p.file.Requests = append(p.file.Requests, licence.Travelling{
+	p.file.Requests = append(p.file.Requests, licence.FileRequest{
 		Spoken: spoken,
 		App:    p.Card.Title, Licence: p.Licence.Name, Action: action, Desk: d.URL, Key: d.Key.String(), Pin: d.Pin, Once: once, Request: r.Sealed(action, once),
 	})
 	return nil, ErrWritten
 }
 
-// Waiting is the request that waits for its answer, or nil.
+// Waiting returns the request that waits for an answer, or nil.
 func (h *Handle) Waiting() (*steps.Requested, licence.Request) {
 	want, r := h.state().Requested, h.Request
 	if want != nil {
@@ -185,12 +184,11 @@ func (h *Handle) Waiting() (*steps.Requested, licence.Request) {
 	return want, r
 }
 
-// TakeIn records the answer to the request that waits for it, and gives the app
-// its activation or takes it away.
-func (h *Handle) TakeIn(a *licence.Answer) (*run.LicenceOutcome, error) {
+// Accept records the answer to the waiting request, and updates the app's copy of its activation.
+func (h *Handle) Accept(a *licence.Answer) (*run.LicenceOutcome, error) {
 	want := *h.state().Requested
 	if want.By != h.Self().ID {
-		return nil, fault.New(fault.Elsewhere, "%s asked for it: it must be taken in there, and is not used up", want.On)
+		return nil, fault.New(fault.Elsewhere, "%s made the request: accept the answer there. It was not used up", want.On)
 	}
 	if err := (recorder{h}).Answered(a); err != nil {
 		return nil, err

@@ -158,7 +158,7 @@ func TestDeskByFile(t *testing.T) {
 		if strings.Contains(fmt.Sprintf("%+v", f), "ebb-flow-42") {
 			t.Error("the request tells the code")
 		}
-		a, bad := licence.Exchange(ctx, f, func(t licence.Travelling) (licence.Service, error) {
+		a, bad := licence.Exchange(ctx, f, func(t licence.FileRequest) (licence.Service, error) {
 			return &licence.Desk{URL: t.Desk, Key: card.ParseKey(t.Key).PublicKey}, nil
 		})
 		if bad != nil {

@@ -16,20 +16,20 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// newFiles is a licence in files, which are moved as items.
+// newFiles returns the method for a licence in files, which are moved as items.
 func newFiles(h *Handle) method {
 	f := files{h}
 	return method{by: f.by, complete: f.complete, local: local{see: f.see, change: f.change, remains: true, lostSteps: func() *card.Change {
-		return &card.Change{Steps: []card.Guide{{Do: "The licence's files are lost with " + h.Manifest.Old.Name + ". Should its disk ever be used again, delete them there first.", Ask: "Who answers for that?"}}}
+		return &card.Change{Steps: []card.Guide{{Do: "The licence's files are lost with " + h.Manifest.Old.Name + ". If its disk is ever used again, delete them there first.", Ask: "Who is responsible for that?"}}}
 	}}}
 }
 
 type files struct{ *Handle }
 
-// day is how a day is written.
+// day is the format of a day.
 const day = "2 Jan 2006"
 
-// here returns the places of the licence's items on this computer. The caller closes them.
+// here returns the licence's items with their locations on this computer. The caller closes them.
 func (f files) here(ctx context.Context) ([]item.Target, error) {
 	all, unplaced, err := f.Kinds.Targets(ctx, f.Run, f.Card, f.Choices)
 	if err != nil {
@@ -52,9 +52,9 @@ func (f files) here(ctx context.Context) ([]item.Target, error) {
 	return out, nil
 }
 
-// see reads the state from the files that are here. The new computer has the
-// licence when all are the ones that were sealed and it was activated with them;
-// the old one, as long as any is there.
+// see reads the state from the files here. The new computer has the licence if all files match the
+// sealed ones and it was activated with them. The old computer has it as long as any of the files
+// exists.
 func (f files) see(ctx context.Context, a *licence.Answer) error {
 	all, err := f.here(ctx)
 	if err != nil {
@@ -77,8 +77,8 @@ func (f files) see(ctx context.Context, a *licence.Answer) error {
 	return nil
 }
 
-// unopened reports whether files are encrypted, and show no certificate: whether it
-// holds is not known then.
+// unopened reports whether the files are encrypted and show no certificate, so that their validity
+// is unknown.
 func unopened(held []licence.Contents) (locked bool) {
 	for _, h := range held {
 		if h.Certificate != nil {
@@ -89,7 +89,7 @@ func unopened(held []licence.Contents) (locked bool) {
 	return locked
 }
 
-// holds reports whether this computer has the licence by its files.
+// holds reports whether this computer has the licence, judging by its files.
 func (f files) holds(ctx context.Context, all []item.Target) (bool, error) {
 	here, same := 0, 0
 	for _, t := range all {
@@ -112,19 +112,19 @@ func (f files) holds(ctx context.Context, all []item.Target) (bool, error) {
 	switch {
 	case f.Side() == steps.OldSide:
 		return here > 0, nil
-	case f.Licence.Bound: // the old one's do not count, nor does what holds nothing
+	case f.Licence.Bound: // files issued for the old computer do not count, nor do empty files
 		return here == len(all) && same < here && !slices.ContainsFunc(all, func(t item.Target) bool { return blank(t.Path) }), nil
 	}
 	return same == len(all), nil
 }
 
-// blank reports whether a file holds nothing that could be a licence.
+// blank reports whether a file is too empty to be a licence.
 func blank(path string) bool {
 	data, err := os.ReadFile(path)
 	return err != nil || len(bytes.Trim(data, " \t\r\n\x00\ufeff")) == 0
 }
 
-// contents reads what a file on this computer holds, or nothing.
+// contents parses a file on this computer. It returns nothing if the file is unreadable.
 func (f files) contents(path string) licence.Contents {
 	data, err := os.ReadFile(path)
 	if err != nil {
@@ -133,7 +133,7 @@ func (f files) contents(path string) licence.Contents {
 	return licence.ReadContents(data, f.Secrets.Passphrase)
 }
 
-// held is what the files hold.
+// held returns the contents of the files.
 func (f files) held(all []item.Target) (out []licence.Contents) {
 	for _, t := range all {
 		out = append(out, f.contents(t.Path))
@@ -141,7 +141,7 @@ func (f files) held(all []item.Target) (out []licence.Contents) {
 	return out
 }
 
-// expired says when a certificate among files has run out, or "".
+// expired returns when a certificate among the files expired, or "".
 func (f files) expired(held []licence.Contents) string {
 	for _, h := range held {
 		if c := h.Certificate; c != nil && c.Until.Before(f.Now()) {
@@ -151,7 +151,7 @@ func (f files) expired(held []licence.Contents) string {
 	return ""
 }
 
-// by reports what is in the files.
+// by returns a description of the files.
 func (f files) by(ctx context.Context) string {
 	all, err := f.here(ctx)
 	if err != nil {
@@ -163,14 +163,14 @@ func (f files) by(ctx context.Context) string {
 			return fmt.Sprintf("the certificate of %s (key %s…, valid until %s)", c.Subject, c.Key[:16], c.Until.Format(day))
 		}
 		if held.Locked {
-			return "the files on " + f.Computer.Name() + ", whose passphrase is not in the kit"
+			return "the files on " + f.Computer.Name() + " (encrypted, and their passphrase is not in the kit)"
 		}
 	}
 	return "the files on " + f.Computer.Name()
 }
 
-// change deactivates the licence by setting its files aside, and activates it by checking that they are in place and
-// belong together.
+// change deactivates the licence by setting its files aside. It activates the licence by checking
+// that the files are in place and belong together.
 func (f files) change(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
 	all, err := f.here(ctx)
 	if err != nil {
@@ -179,7 +179,7 @@ func (f files) change(ctx context.Context, action licence.Action, r licence.Requ
 	if action == licence.Deactivate {
 		for _, t := range all {
 			if there, err := t.Exists(ctx, t.Path); err != nil {
-				return err // what could not be looked at is not set aside
+				return err // a file that could not be read is not set aside
 			} else if !there {
 				continue
 			}
@@ -188,7 +188,7 @@ func (f files) change(ctx context.Context, action licence.Action, r licence.Requ
 				err = t.Names.MoveOut(ctx, t.Path, aside, false)
 			}
 			if err != nil {
-				return fault.Wrap(fault.CannotPlace, err, "cannot set %s aside", t.Path)
+				return fault.Wrap(fault.CannotPlace, err, "could not set %s aside", t.Path)
 			}
 			f.aside = append(f.aside, aside)
 		}
@@ -204,7 +204,7 @@ func (f files) change(ctx context.Context, action licence.Action, r licence.Requ
 	}
 	held := f.held(all)
 	if until := f.expired(held); until != "" {
-		return fault.New(fault.DeskRefused, "the certificate of the licence %s ran out on %s, and the clock here says %s: a new one must be asked for", f.Licence.Name, until, f.Now().Format(day))
+		return fault.New(fault.DeskRefused, "the certificate of the licence %s expired on %s (today is %s here): request a new one", f.Licence.Name, until, f.Now().Format(day))
 	}
 	if err := f.paired(held); err != nil {
 		return err
@@ -213,18 +213,18 @@ func (f files) change(ctx context.Context, action licence.Action, r licence.Requ
 	return nil
 }
 
-// notHere says why a file licence is not activated here.
+// notHere returns why a file licence cannot be activated here.
 func (f files) notHere(all []item.Target) error {
 	for _, t := range all {
 		if there, err := machine.Exists(t.Path); err != nil || !there || !f.Licence.Bound {
 			return &fault.Error{Kind: fault.NotPlaced, App: f.Card.Name, What: fmt.Sprintf("%s of %s is not in place here", t.Item.Name, f.Card.Title)}
 		}
 	}
-	return &fault.Error{Kind: fault.Issue, App: f.Card.Name, What: fmt.Sprintf("the licence %s of %s holds for %s only, and its vendor must issue another for %s, which comes in the place of %s",
+	return &fault.Error{Kind: fault.Issue, App: f.Card.Name, What: fmt.Sprintf("the licence %s of %s is valid for %s only: its vendor must issue another one for %s, which replaces %s",
 		f.Licence.Name, f.Card.Title, f.Manifest.Old.Name, f.Computer.Name(), machine.DisplayPath(f.Computer, all[0].Path))}
 }
 
-// paired sees that a certificate and a private key among files belong together.
+// paired checks that a certificate and a private key among the files belong together.
 func (f files) paired(held []licence.Contents) error {
 	cert, key := "", ""
 	for _, h := range held {
@@ -241,8 +241,8 @@ func (f files) paired(held []licence.Contents) error {
 	return nil
 }
 
-// IssuedAgain reports whether an item is the file of a licence that was issued
-// again for this computer, and so is not to be what it was.
+// IssuedAgain reports whether an item is a licence file that was issued again for this computer, so
+// that it is expected to differ.
 func (r *Session) IssuedAgain(ctx context.Context, c *card.Card, t item.Target) (bool, error) {
 	for i := range c.Licences {
 		l := &c.Licences[i]
@@ -254,21 +254,22 @@ func (r *Session) IssuedAgain(ctx context.Context, c *card.Card, t item.Target) 
 	return false, nil
 }
 
-// StillHeld names the licences of an app that lie in files, and are not deactivated on
-// the old computer.
+// StillHeld returns the names of an app's file licences that are not deactivated on the old
+// computer.
 func (r *Session) StillHeld(c *card.Card) (out []string) {
 	if r.Manifest.Keep {
-		return nil // a safety copy leaves licences alone
+		return nil // a safety copy does not change licences
 	}
 	for _, l := range c.Licences {
-		if len(l.Items) > 0 && !r.State.Freed(c.Name, l.Name) {
+		if len(l.Items) > 0 && !r.State.Deactivated(c.Name, l.Name) {
 			out = append(out, l.Name)
 		}
 	}
 	return out
 }
 
-// complete asks for the passphrase of encrypted files. Without it they are moved and compared as they are.
+// complete asks for the passphrase of encrypted files. Without it they are moved and compared as
+// they are.
 func (f files) complete(ctx context.Context, s *licence.Secrets, paths []string) error {
 	var locked [][]byte
 	for _, p := range paths {
@@ -284,11 +285,11 @@ func (f files) complete(ctx context.Context, s *licence.Secrets, paths []string)
 		return nil
 	}
 	said, err := f.typed(ctx, run.ManualStep{Key: f.Key, App: f.Card.Title, Action: run.ActionType, Step: 1, Of: 1, Secret: true,
-		Do: "The licence's files are encrypted. Their passphrase travels sealed, and proves on the new computer that the key is the same.", Ask: "The passphrase"},
+		Do: "The licence's files are encrypted. Their passphrase is sealed in the kit, and shows on the new computer that the key is the same.", Ask: "Passphrase of the files"},
 		func(p string) string {
 			for _, data := range locked {
 				if licence.ReadContents(data, p).Locked {
-					return "it does not open them"
+					return "it does not decrypt the files"
 				}
 			}
 			return ""

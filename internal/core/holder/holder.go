@@ -1,6 +1,6 @@
-// Package holder has the methods by which licences are held, a file each. All are queried and changed by the code of
-// package licence: what no service changes answers like a service, with what files, a vendor's program or a person
-// report.
+// Package holder has the licence methods, one file each. Package licence queries and changes all
+// licences. If there is no service for a licence, a local service answers from files, a vendor's
+// program or the technician's answers.
 package holder
 
 import (
@@ -17,35 +17,40 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// method is how one licence is held. A nil function means the usual.
+// method says how one licence is held. A nil function means the default.
 type method struct {
-	// named returns what the licence is known by at its service. nil: by the app and the licence of the card.
+	// named returns the licence's serial and product name at its service. nil: the app and the
+	// licence name in the card.
 	named func() (serial, product string)
-	// by returns who reported the state. nil: the person who answered last.
+	// by returns who reported the state. nil: the technician who answered last.
 	by func(ctx context.Context) string
-	// copy returns what is wrong with the app's own copy of the licence here, if it is active. nil: the app keeps none.
+	// copy returns what is wrong with the app's own copy of the licence here, if it is active. nil:
+	// the app has no copy.
 	copy func() string
-	// complete asks for secrets that are not on the computer; files are those that hold the licence. nil: typeIn.
+	// complete asks for secrets that are not on the computer. files are the licence's files. nil:
+	// typeIn.
 	complete func(ctx context.Context, s *licence.Secrets, files []string) error
-	// keep gives the app its copy of the licence after a change, or takes it away. nil: the app keeps none.
+	// keep updates the app's copy of the licence after a change. nil: the app has no copy.
 	keep func(action licence.Action, a *licence.Answer, out *run.LicenceOutcome) error
 
-	service func() (licence.Service, error) // nil: no service changes the licence, and local answers
-	desk    *card.Desk                      // that can be asked by file or telephone; nil: none
+	service func() (licence.Service, error) // nil: there is no service, and local answers
+	desk    *card.Desk                      // the desk that can be asked by file or telephone; nil: none
 	local
 }
 
-// local is how a licence that no service changes is seen and changed on this computer.
+// local says how to read and change a licence on this computer without a service.
 type local struct {
-	// see adds what this computer shows to what is remembered. nil: nothing.
+	// see adds what this computer shows to the recorded state. nil: nothing.
 	see func(ctx context.Context, a *licence.Answer) error
-	// change deactivates the licence here, or activates it. nil: a person takes the steps.
+	// change deactivates or activates the licence here. nil: by manual steps.
 	change func(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error
-	// steps returns what a person does for a change. nil: the steps of the card.
+	// steps returns the manual steps of a change. nil: the steps in the card.
 	steps func(action licence.Action) *card.Change
-	// lostSteps returns what a person does if the old computer cannot deactivate it. nil: the vendor is asked to.
+	// lostSteps returns the manual steps if the old computer cannot deactivate the licence. nil:
+	// ask the vendor.
 	lostSteps func() *card.Change
-	// remains: something of the licence is on the old computer to be set aside, even if it cannot be deactivated there.
+	// remains is true if part of the licence on the old computer must be set aside, even if it
+	// cannot be deactivated there.
 	remains bool
 }
 
@@ -60,42 +65,41 @@ var methods = map[card.Method]func(*Handle) method{
 	card.MethodAccount: newAccount,
 }
 
-// Wishes are what a person wants beside the usual, each with the reason.
+// Exceptions are exceptions that the user requested, each with the reason.
 type Exceptions struct {
-	Takeover string // licences are activated although they are active on the old computer; "" where they are not
-	Second   string // a second seat is taken, and the one on the old computer stays active; "" where it is not
-	Lost     string // licences cannot be deactivated on the old computer itself; "" where they can
+	Takeover string // activate licences that are active on the old computer; "" means no
+	Second   string // activate a second seat and leave the old computer's seat active; "" means no
+	Lost     string // the old computer cannot deactivate licences; "" means that it can
 }
 
-// Room is where licences are held: a run, and what its licences need besides.
+// Session opens licences in a run.
 type Session struct {
 	*run.Run
 	Exceptions
 	Kinds   item.Table
 	Choices item.Choices
-	Asks    func(*card.Licence) licence.Service // in place of the cards' desks; nil stands for those
-	Pause   time.Duration                       // before a service that is down is asked again; 0 stands for the usual
+	Asks    func(*card.Licence) licence.Service // replaces the cards' licence desks; nil means the cards' own
+	Pause   time.Duration                       // wait before asking an unreachable service again; 0 means the default
 }
 
-// Frees reports whether licences are deactivated by this run, rather than activated: on
-// the old computer, or in its name.
+// Deactivates reports whether this run deactivates licences rather than activates them: on the old
+// computer, or on its behalf.
 func (r *Session) Deactivates() bool { return r.Side() == steps.OldSide || r.Lost != "" }
 
-// Held is one licence with what is needed to ask for it and to change it.
+// Handle is an open licence.
 type Handle struct {
 	*Session
 	Card    *card.Card
 	Licence *card.Licence
 	Key     steps.Key
 	Secrets licence.Secrets
-	Request licence.Request // about this computer, or the one in whose name it is asked
+	Request licence.Request // about this computer, or the one on whose behalf it asks
 	method  method
 	service licence.Service
-	aside   []string // files that were set aside by a change
+	aside   []string // files that a change set aside
 }
 
-// Open opens a licence's sealed facts and its service. version is the app's on
-// this computer.
+// Open opens a licence's secrets and its service. version is the app's version on this computer.
 func (r *Session) Open(c *card.Card, l *card.Licence, version string) (*Handle, error) {
 	h := &Handle{Session: r, Card: c, Licence: l, Key: steps.Key{App: c.Name, Item: l.Name}}
 	h.method = methods[l.Method](h)
@@ -110,7 +114,7 @@ func (r *Session) Open(c *card.Card, l *card.Licence, version string) (*Handle, 
 	}
 	h.Request = licence.Request{Code: h.Secrets.Code, Computer: r.Self().ID, Version: version}
 	if r.Lost != "" && r.Side() == steps.NewSide {
-		h.Request.Computer = h.state().From.ID // in its name
+		h.Request.Computer = h.state().From.ID // on its behalf
 	}
 	h.Request.Serial, h.Request.Product = h.Key.App+"/"+h.Key.Item, h.Card.Title
 	if h.method.named != nil {
@@ -121,18 +125,18 @@ func (r *Session) Open(c *card.Card, l *card.Licence, version string) (*Handle, 
 	return h, err
 }
 
-// Service returns who is asked for the licence's state and for changes.
+// Service returns the service that reports and changes the licence's state.
 func (h *Handle) Service() (licence.Service, error) {
 	if h.method.service != nil {
 		return h.method.service()
 	}
-	return here{h}, nil
+	return localService{h}, nil
 }
 
 // Desk returns the licence desk that can be asked by file or telephone, or nil.
 func (h *Handle) Desk() *card.Desk { return h.method.desk }
 
-// keep gives the app its copy of the licence after a change, or takes it away.
+// keep updates the app's copy of the licence after a change.
 func (h *Handle) keep(action licence.Action, a *licence.Answer, out *run.LicenceOutcome) error {
 	if h.method.keep == nil {
 		return nil
@@ -140,10 +144,10 @@ func (h *Handle) keep(action licence.Action, a *licence.Answer, out *run.Licence
 	return h.method.keep(action, a, out)
 }
 
-// state is what the journal knows of the licence.
+// state returns the recorded state of the licence.
 func (h *Handle) state() steps.Licence { return h.State.Licence(h.Key.App, h.Key.Item) }
 
-// recorder writes the licence's questions and answers into the journal.
+// recorder writes requests and answers to the journal.
 type recorder struct{ *Handle }
 
 func (r recorder) Asked(action licence.Action, key string) error {
@@ -154,7 +158,7 @@ func (r recorder) Answered(a *licence.Answer) error {
 	return r.RecordLicence(journal.EventAnswered, r.Key, a)
 }
 
-// change is the change of the licence that the request is about.
+// change returns the change of the licence that the request describes.
 func (h *Handle) change() licence.Change {
 	return licence.Change{Service: h.service, Move: h.Manifest.ID, Round: h.state().Answers[h.Request.Computer], Record: recorder{h}, Request: h.Request, Pause: h.Pause}
 }
@@ -172,8 +176,8 @@ func (h *Handle) ask(ctx context.Context, computer string) (*licence.Answer, err
 	return a, nil
 }
 
-// Stand asks where the licence stands. Where nobody can be asked, it is as the
-// journal remembers it, and the error says why.
+// Standing asks for the state of the licence. If nothing can be asked, it returns the recorded
+// state, and the error says why.
 func (h *Handle) Standing(ctx context.Context) (steps.Standing, error) {
 	see, err := h.see(ctx)
 	return h.State.Standing(h.Card, h.Licence, see, h.Now()), err
@@ -187,7 +191,7 @@ func (h *Handle) see(ctx context.Context) (*steps.Observation, error) {
 	}
 	see := &steps.Observation{Old: old, Here: here}
 	if h.Desk() == nil && here != h.state().From.ID {
-		// What this computer shows comes before what is remembered.
+		// What this computer shows takes precedence over the record.
 		if see.New, err = h.ask(ctx, here); err != nil {
 			return nil, err
 		}
@@ -199,8 +203,8 @@ func (h *Handle) see(ctx context.Context) (*steps.Observation, error) {
 	return see, nil
 }
 
-// Free frees the licence.
-func (h *Handle) Free(ctx context.Context) (*run.LicenceOutcome, error) {
+// Deactivate deactivates the licence.
+func (h *Handle) Deactivate(ctx context.Context) (*run.LicenceOutcome, error) {
 	h.Begin(h.Key, "deactivating", 0)
 	a, err := h.change().Do(ctx, licence.Deactivate)
 	if err != nil {
@@ -209,16 +213,16 @@ func (h *Handle) Free(ctx context.Context) (*run.LicenceOutcome, error) {
 	out := h.Outcome(a)
 	out.Did, out.Good, out.Aside = did(a, "deactivated"), true, strings.Join(h.aside, ", ")
 	if out.New == licence.Unknown && a.Seated() == 0 {
-		out.New = licence.NotActivated // nowhere, as the answer says
+		out.New = licence.NotActivated // on no computer, according to the answer
 	}
 	if h.Side() == steps.NewSide {
-		return out, nil // the app's own copy is lost with the old computer
+		return out, nil // the app's copy is lost with the old computer
 	}
 	return out, h.keep(licence.Deactivate, a, out)
 }
 
-// TakeUp takes the licence up, or takes it over from a computer.
-func (h *Handle) TakeUp(ctx context.Context) (*run.LicenceOutcome, error) {
+// Activate activates the licence, or takes it over from another computer.
+func (h *Handle) Activate(ctx context.Context) (*run.LicenceOutcome, error) {
 	a, err := h.change().Do(ctx, licence.Activate)
 	if err != nil {
 		return nil, err
@@ -228,7 +232,7 @@ func (h *Handle) TakeUp(ctx context.Context) (*run.LicenceOutcome, error) {
 	return out, h.keep(licence.Activate, a, out)
 }
 
-// did tells whether an answer is that of an action or of an earlier run.
+// did describes whether an action was carried out now or in an earlier run.
 func did(a *licence.Answer, word string) string {
 	switch {
 	case a.State == licence.NotActivated:
@@ -239,7 +243,7 @@ func did(a *licence.Answer, word string) string {
 	return word
 }
 
-// Outcome is what a step did with the licence, after an answer.
+// Outcome returns the result of a step from an answer.
 func (h *Handle) Outcome(a *licence.Answer) *run.LicenceOutcome {
 	now := h.state()
 	return &run.LicenceOutcome{
@@ -248,7 +252,7 @@ func (h *Handle) Outcome(a *licence.Answer) *run.LicenceOutcome {
 	}
 }
 
-// Seen is what verify saw of the licence.
+// Seen returns the result of verify for the licence.
 func (h *Handle) Seen(st steps.Standing) *run.LicenceOutcome {
 	out := &run.LicenceOutcome{
 		Licence: h.Licence.Name, Serial: masked(h.Secrets.Serial), Old: st.Old, New: st.New,
@@ -260,7 +264,7 @@ func (h *Handle) Seen(st steps.Standing) *run.LicenceOutcome {
 	return out
 }
 
-// masked shows the last of a serial, and nothing where there is none.
+// masked returns the last characters of a serial, or "".
 func masked(serial string) string {
 	if serial == "" {
 		return ""

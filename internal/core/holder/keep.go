@@ -19,7 +19,7 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Kept is a licence that a safety copy holds.
+// Kept is a licence in a safety copy.
 type Kept struct {
 	App     string   `json:"app"`
 	Title   string   `json:"title"`
@@ -28,19 +28,19 @@ type Kept struct {
 }
 
 const keptReadme = `This is a safety copy of licences, made with Move Kit from the kit %s.
-Whoever has it and its passphrase can use them: keep the two apart.
+Anyone who has it and its passphrase can use them: keep the two apart.
 
-APP/LICENCE/licence.json   what the licence is known by: serial, code or name
+APP/LICENCE/licence.json   serial, code or registered name
 APP/LICENCE/...            its files, as they were on %s
 
 It was opened with: age -d FILE | tar x
 `
 
-// Keep makes a safety copy of what the vendors of the chosen apps would not
-// issue again: serials, codes, names, and licence files with their keys. It is
-// a tar archive encrypted with age under a passphrase of its own.
+// Keep returns a safety copy of what the vendors of the selected apps would not issue again:
+// serials, codes, names, and licence files with their keys. It is a tar archive, encrypted with age
+// under its own passphrase.
 func (r *Session) Keep(ctx context.Context, passphrase string) ([]byte, []Kept, error) {
-	cards, err := r.Chosen()
+	cards, err := r.SelectedCards()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -62,7 +62,7 @@ func (r *Session) Keep(ctx context.Context, passphrase string) ([]byte, []Kept, 
 		for _, l := range c.Licences {
 			kept, err := k.licence(ctx, c, l)
 			if err != nil {
-				return nil, nil, fault.Wrap(fault.Damaged, err, "the licence %s of %s cannot be kept", l.Name, c.Title)
+				return nil, nil, fault.Wrap(fault.Damaged, err, "the licence %s of %s could not be copied", l.Name, c.Title)
 			}
 			if kept != nil {
 				all = append(all, *kept)
@@ -76,7 +76,7 @@ func (r *Session) Keep(ctx context.Context, passphrase string) ([]byte, []Kept, 
 		return nil, nil, fault.Wrap(fault.Internal, err, "cannot write the safety copy")
 	}
 	if len(all) == 0 {
-		return nil, nil, fault.New(fault.Missing, "the kit has no licence that could be kept: pack the apps first")
+		return nil, nil, fault.New(fault.Missing, "the kit has no licence to copy: pack the apps first")
 	}
 	return out.Bytes(), all, nil
 }
@@ -94,7 +94,7 @@ func (k keeping) add(name string, data []byte) error {
 	return err
 }
 
-// licence keeps one licence, where the kit has anything of it.
+// licence copies one licence, if the kit has any of it.
 func (k keeping) licence(ctx context.Context, c *card.Card, l card.Licence) (*Kept, error) {
 	kept := &Kept{App: c.Name, Title: c.Title, Licence: l.Name}
 	dir := path.Join(c.Name, l.Name)
@@ -122,7 +122,7 @@ func (k keeping) licence(ctx context.Context, c *card.Card, l card.Licence) (*Ke
 		}
 	}
 	if len(kept.Files) == 0 {
-		return nil, nil //nolint:nilnil // the kit has nothing of it
+		return nil, nil //nolint:nilnil // the kit has none of it
 	}
 	return kept, nil
 }

@@ -5,14 +5,14 @@ import (
 	"movekit/internal/core/licence"
 )
 
-// newKey is a product key with the registered name.
+// newKey returns the method for a product key with a registered name.
 func newKey(h *Handle) method {
 	return method{local: local{steps: func(action licence.Action) *card.Change {
 		if own := h.Licence.Change(action == licence.Deactivate); own != nil {
 			return own
 		}
 		if action == licence.Deactivate {
-			return &card.Change{Steps: []card.Guide{{Do: "Take the key out of the app on this computer where it lets you, and see that nobody starts it here any more."}}}
+			return &card.Change{Steps: []card.Guide{{Do: "Remove the key from the app on this computer, if the app allows it, and make sure that nobody starts it here again."}}}
 		}
 		enter := "Enter in the app: registered name {code}, key {serial}"
 		if h.Secrets.Code == "" {
@@ -20,7 +20,7 @@ func newKey(h *Handle) method {
 		}
 		return &card.Change{Steps: []card.Guide{
 			{Do: enter},
-			{Do: "Look where the app shows whom it is registered to.", Ask: "What does it show?"},
+			{Do: "Find where the app shows the name it is registered to.", Ask: "What does it show?"},
 		}}
 	}}}
 }

@@ -10,16 +10,16 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Letter is what the vendor of an app must be told about one licence.
+// Letter is the information for a letter to an app's vendor about one licence.
 type Letter struct {
 	App     string        `json:"app"`
 	Title   string        `json:"title"`
 	Vendor  string        `json:"vendor"`
 	Licence string        `json:"licence"`
 	Method  card.Method   `json:"method"`
-	Version string        `json:"version"` // on the old computer; "" where it is not known
+	Version string        `json:"version"` // on the old computer; "" if unknown
 	Edition string        `json:"edition,omitempty"`
-	Serial  string        `json:"serial,omitempty"` // masked, unless it was asked for
+	Serial  string        `json:"serial,omitempty"` // masked, unless requested
 	Code    string        `json:"code,omitempty"`
 	OldName string        `json:"old"`
 	OldID   string        `json:"old_id"`
@@ -29,27 +29,27 @@ type Letter struct {
 	NewID   string        `json:"new_id,omitempty"`
 	New     licence.State `json:"new_state"`
 	NewAt   time.Time     `json:"new_at,omitzero"`
-	Left    int           `json:"transfers_left"` // -1 where it is not known
+	Left    int           `json:"transfers_left"` // -1 if unknown
 	Spent   int           `json:"transfers_spent"`
 	By      string        `json:"seen_by"`
-	Lost    string        `json:"lost,omitempty"` // why the old computer cannot be started
+	Lost    string        `json:"lost,omitempty"` // why the old computer cannot start
 	Please  Please        `json:"please"`
 }
 
-// Please is what a vendor is asked for.
+// Please is a request to a vendor.
 type Please string
 
-// What vendors are asked for.
+// Requests to vendors.
 const (
-	PleaseFree    Please = "free"    // the licence on a computer that cannot be started
-	PleaseIssue   Please = "issue"   // another file, for the new computer
-	PleaseCorrect Please = "correct" // their records; nothing else is needed
+	PleaseFree    Please = "free"    // deactivate the licence on a computer that cannot start
+	PleaseIssue   Please = "issue"   // issue another file, for the new computer
+	PleaseCorrect Please = "correct" // update their records; nothing else is needed
 )
 
-// Letters gathers every fact that the vendors of the chosen apps will ask for.
-// Serials and codes are masked, unless open.
+// Letters collects the facts that the vendors of the selected apps will ask for. Serials and codes
+// are masked, unless open is true.
 func (r *Session) Letters(ctx context.Context, open bool) ([]Letter, error) {
-	cards, err := r.Chosen()
+	cards, err := r.SelectedCards()
 	if err != nil {
 		return nil, err
 	}
@@ -81,19 +81,19 @@ func (r *Session) Letters(ctx context.Context, open bool) ([]Letter, error) {
 			switch {
 			case l.Bound && s.New != licence.Active:
 				w.Please = PleaseIssue
-			case !steps.Free(s.Old):
+			case !steps.CanActivateElsewhere(s.Old):
 				w.Please = PleaseFree
 			}
 			out = append(out, w)
 		}
 	}
 	if len(out) == 0 {
-		return nil, fault.New(fault.Usage, "no app of the kit has a licence that its vendor could be asked about")
+		return nil, fault.New(fault.Usage, "no app in the kit has a licence to write about")
 	}
 	return out, nil
 }
 
-// tellSerial fills in what the licence is known by.
+// tellSerial fills in the serial.
 func (r *Session) tellSerial(c *card.Card, name string, w *Letter, open bool) error {
 	st := r.State.Licence(c.Name, name)
 	if st.Sealed == nil {

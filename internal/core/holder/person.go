@@ -19,7 +19,7 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// stepsFor returns what a person does for a change.
+// stepsFor returns the manual steps of a change.
 func (h *Handle) stepsFor(action licence.Action) *card.Change {
 	if h.method.steps != nil {
 		return h.method.steps(action)
@@ -27,12 +27,12 @@ func (h *Handle) stepsFor(action licence.Action) *card.Change {
 	return h.Licence.Change(action == licence.Deactivate)
 }
 
-// byPerson changes the licence by the steps that a person takes.
-func (h *Handle) byPerson(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
+// bySteps changes the licence by manual steps.
+func (h *Handle) bySteps(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
 	return h.guide(ctx, action, h.stepsFor(action), r, a)
 }
 
-// lostSteps returns what a person does if the old computer cannot deactivate the licence.
+// lostSteps returns the manual steps if the old computer cannot deactivate the licence.
 func (h *Handle) lostSteps() *card.Change {
 	switch {
 	case h.Licence.Lost != nil:
@@ -41,8 +41,8 @@ func (h *Handle) lostSteps() *card.Change {
 		return h.method.lostSteps()
 	}
 	return &card.Change{Steps: []card.Guide{
-		{Do: "Tell " + cmp.Or(h.Card.Vendor, "the vendor") + " why it cannot be deactivated on " + h.Manifest.Old.Name + " (" + h.Lost + "), and have them deactivate it."},
-		{Do: "Wait for what they say.", Ask: "What did they answer?"},
+		{Do: "Tell " + cmp.Or(h.Card.Vendor, "the vendor") + " why it cannot be deactivated on " + h.Manifest.Old.Name + " (" + h.Lost + "), and ask them to deactivate it."},
+		{Do: "Wait for their answer.", Ask: "What did they answer?"},
 	}}
 }
 
@@ -54,14 +54,14 @@ func (h *Handle) by(ctx context.Context) string {
 	return h.lastPerson()
 }
 
-// lastPerson returns who answered last, and what.
+// lastPerson returns who answered last, and the answer.
 func (h *Handle) lastPerson() string {
 	all := h.state().History
 	if len(all) == 0 {
 		return "nobody yet"
 	}
 	last := all[len(all)-1]
-	by := "a person on " + last.On
+	by := "the technician on " + last.On
 	if last.Answer != "" {
 		by += fmt.Sprintf(", who answered %q to %q", last.Answer, last.Ask)
 	}
@@ -71,14 +71,14 @@ func (h *Handle) lastPerson() string {
 	return by
 }
 
-// here answers like a licence service for what no service changes. The state of
-// this computer is what it shows; that of the other is what the journal remembers.
-type here struct{ *Handle }
+// localService answers like a licence service for a licence without one. The state of this computer
+// is what it shows; the state of the other one is from the journal.
+type localService struct{ *Handle }
 
-var _ licence.Service = here{}
+var _ licence.Service = localService{}
 
 // Ask answers like a licence service.
-func (h here) Ask(ctx context.Context, action licence.Action, r licence.Request, _ string) (*licence.Answer, error) {
+func (h localService) Ask(ctx context.Context, action licence.Action, r licence.Request, _ string) (*licence.Answer, error) {
 	here := r.Computer == h.Self().ID
 	lost := h.Lost != "" && r.Computer == h.state().From.ID
 	a := h.remembered(r.Computer)
@@ -97,14 +97,14 @@ func (h here) Ask(ctx context.Context, action licence.Action, r licence.Request,
 	case h.method.change != nil:
 		err = h.method.change(ctx, action, r, a)
 	default:
-		err = h.byPerson(ctx, action, r, a)
+		err = h.bySteps(ctx, action, r, a)
 	}
 	a.Action, a.Nonce, a.Licence, a.Product, a.Issued = action, r.Nonce, licence.LicenceID(r.Serial), r.Product, h.Now().Unix()
 	return a, err
 }
 
-// remembered is what the journal knows of a computer. The app was used on the
-// old one, and is new on the other.
+// remembered returns the recorded state on a computer. Without a record, the app was active on the
+// old computer and not on the new one.
 func (h *Handle) remembered(computer string) *licence.Answer {
 	st := h.state()
 	a := &licence.Answer{Computer: computer, Transfers: st.Left, State: licence.NotActivated, Covers: h.Licence.Covers, Edition: h.Licence.Edition, Seats: max(h.Licence.Seats, 1), Takeover: h.Licence.Takeover}
@@ -128,7 +128,7 @@ func (h *Handle) remembered(computer string) *licence.Answer {
 	case computer == st.From.ID:
 		a.State = old
 	case bound == "" || computer == bound:
-		a.State = now // of another nobody knows that it was ever active there
+		a.State = now // nothing shows that it was ever active there
 	}
 	if a.State == licence.Active && a.Until != 0 && !h.Now().Before(licence.When(a.Until)) {
 		a.State = licence.Expired
@@ -139,7 +139,7 @@ func (h *Handle) remembered(computer string) *licence.Answer {
 	return a
 }
 
-// shows notes whether this computer shows a licence as active.
+// shows sets whether this computer shows the licence as active.
 func shows(a *licence.Answer, active bool) {
 	a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == a.Computer })
 	switch {
@@ -150,8 +150,7 @@ func shows(a *licence.Answer, active bool) {
 	}
 }
 
-// became notes a change that was carried out; from is the computer whose
-// licence was taken over.
+// became applies a completed change. from is the computer whose licence was taken over.
 func (h *Handle) became(action licence.Action, from string, a *licence.Answer) {
 	if action == licence.Deactivate {
 		a.State = licence.Deactivated
@@ -161,7 +160,7 @@ func (h *Handle) became(action licence.Action, from string, a *licence.Answer) {
 	if a.State, a.Disabled = licence.Active, from; from != "" {
 		a.Active = slices.DeleteFunc(a.Active, func(c string) bool { return c == from })
 	}
-	second := len(a.Active) > 0 // a seat beside that of another computer moves nothing
+	second := len(a.Active) > 0 // a seat in addition to another computer's uses no transfer
 	if !slices.Contains(a.Active, a.Computer) {
 		a.Active = append(a.Active, a.Computer)
 	}
@@ -171,8 +170,7 @@ func (h *Handle) became(action licence.Action, from string, a *licence.Answer) {
 	}
 }
 
-// guide has a person take the steps that are not taken yet. Each is journalled
-// before the next.
+// guide goes through the remaining manual steps, and records each in the journal before the next.
 func (h *Handle) guide(ctx context.Context, action licence.Action, change *card.Change, r licence.Request, a *licence.Answer) error {
 	for i := h.taken(action, change.Steps); i < len(change.Steps); i++ {
 		g := change.Steps[i]
@@ -188,8 +186,8 @@ func (h *Handle) guide(ctx context.Context, action licence.Action, change *card.
 	return nil
 }
 
-// taken is how many of the steps, one after the other, a person has taken
-// already. Those of another way to the same end do not count.
+// taken returns how many of the steps, in sequence, are done already. Steps of an alternative
+// procedure do not count.
 func (h *Handle) taken(action licence.Action, all []card.Guide) (n int) {
 	for n < len(all) && slices.ContainsFunc(h.state().Stepped, func(s steps.Stepped) bool {
 		return s.Action == action && s.Step == n+1 && s.Do == all[n].Do
@@ -199,10 +197,10 @@ func (h *Handle) taken(action licence.Action, all []card.Guide) (n int) {
 	return n
 }
 
-// tries is how often a person is asked for an answer that fits.
+// tries is how often a question is asked before it fails.
 const tries = 3
 
-// step has a person take one step, again until the answer fits.
+// step asks for one manual step until the answer matches.
 func (h *Handle) step(ctx context.Context, g card.Guide, of int, done *steps.Stepped) error {
 	for n := 1; ; n++ {
 		reply, err := h.Technician.DoStep(ctx, run.ManualStep{
@@ -218,7 +216,7 @@ func (h *Handle) step(ctx context.Context, g card.Guide, of int, done *steps.Ste
 		if err = fits(g, reply); err == nil && reply.Evidence != "" {
 			done.Evidence = filepath.Base(reply.Evidence)
 			if done.Hash, err = hashOf(reply.Evidence); err != nil {
-				err = fault.Wrap(fault.Unreadable, err, "the file %s that proves it cannot be read", reply.Evidence)
+				err = fault.Wrap(fault.Unreadable, err, "the evidence file %s cannot be read", reply.Evidence)
 			}
 		}
 		if err == nil || n == tries {
@@ -228,21 +226,21 @@ func (h *Handle) step(ctx context.Context, g card.Guide, of int, done *steps.Ste
 	}
 }
 
-// fits holds an answer against the card.
+// fits checks an answer against the card.
 func fits(g card.Guide, r run.Reply) error {
 	if g.Ask != "" && strings.TrimSpace(r.Answer) == "" {
-		return fault.New(fault.Waits, "the question %q is not answered", g.Ask)
+		return fault.New(fault.Waits, "the question %q was not answered", g.Ask)
 	}
 	if !g.Answer.IsZero() && !g.Answer.In(r.Answer) {
-		return fault.New(fault.Waits, "the answer to %q is not of the form that the card gives (%s)", g.Ask, g.Answer)
+		return fault.New(fault.Waits, "the answer to %q does not match the card's pattern (%s)", g.Ask, g.Answer)
 	}
 	if g.Evidence && r.Evidence == "" {
-		return fault.New(fault.Waits, "the file that proves %q is not given", g.Do)
+		return fault.New(fault.Waits, "no evidence file was given for %q", g.Do)
 	}
 	return nil
 }
 
-// hidden keeps secrets that somebody typed out of the journal.
+// hidden removes secrets from an answer before it is recorded.
 func (h *Handle) hidden(answer string) string {
 	for i, s := range []string{h.Secrets.Serial, h.Secrets.Code} {
 		if s != "" && !(i == 1 && h.Licence.Method.Info().CodeShown) {

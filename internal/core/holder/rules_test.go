@@ -97,7 +97,7 @@ func TestTakeover(t *testing.T) {
 				t.Errorf("%+v: %v %+v", c, out.Err, st)
 			}
 			over := office.Overrides(j)
-			if !strings.Contains(question, "1 of the 2 transfers left is spent") || len(over) != 1 || over[0].Because != "it burnt" || over[0].Gate != "old-deactivated" {
+			if !strings.Contains(question, "1 of the 2 remaining transfers") || len(over) != 1 || over[0].Because != "it burnt" || over[0].Gate != "old-deactivated" {
 				t.Errorf("asked %q, journalled %+v", question, over)
 			}
 			// Again changes nothing more.
@@ -159,7 +159,7 @@ licences:
 	p := &office.Person{Answers: []run.Reply{{Answer: "x"}, {Answer: "deactivated on their side"}, {Answer: "x"}, {Answer: "N. Berth"}, {Answer: "deactivated"}}}
 	out := lost("stolen", p)
 	shown := strings.Join(p.Shown, "\n")
-	if out.Err != nil || len(out.Licences) != 4 || strings.Contains(shown, "in the app") || !strings.Contains(shown, "why it cannot be deactivated on OLD (stolen), and have them deactivate it") || !strings.Contains(shown, "ask for a reset") || !strings.Contains(shown, "Should its disk ever be used again") || !strings.Contains(shown, "call the number") {
+	if out.Err != nil || len(out.Licences) != 4 || strings.Contains(shown, "in the app") || !strings.Contains(shown, "why it cannot be deactivated on OLD (stolen), and ask them to deactivate it") || !strings.Contains(shown, "ask for a reset") || !strings.Contains(shown, "Should its disk ever be used again") || !strings.Contains(shown, "call the number") {
 		t.Fatalf("%v %+v\n%s", out.Err, out.Licences, shown)
 	}
 	j := o.Job(o.New)
@@ -401,7 +401,7 @@ licences:
 	if err != nil || h.Secrets.Serial != "4992-7398-716" || h.Secrets.Code != "Harbour office" {
 		t.Errorf("%v %v", h, err)
 	}
-	// One that the app has, and does not agree with its check characters.
+	// One that the app has, and has wrong check digits.
 	lay.Out(t, o.Dir, map[string]string{"old/srv/reg.ini": "[reg]\nname=x\nkey=4992-7398-715\n"})
 	o = office.New(t, `items: [{name: data, kind: file, path: /srv/data}]
 licences: [{name: registration, method: key, check: luhn, serial: {file: /srv/reg.ini, key: reg/key}, code: {file: /srv/reg.ini, key: reg/name}}]
@@ -509,7 +509,7 @@ func TestKeep(t *testing.T) {
 		t.Errorf("%q", found)
 	}
 	if bytes.Contains(data, []byte("SECRET")) {
-		t.Error("it is not sealed")
+		t.Error("it was not sealed")
 	}
 }
 

@@ -9,7 +9,7 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Status is where one licence stands, for a person.
+// Status is the state of one licence, for display.
 type Status struct {
 	App     string        `json:"app"`
 	Title   string        `json:"title"`
@@ -19,22 +19,21 @@ type Status struct {
 	New     licence.State `json:"new"`
 	OldAt   *time.Time    `json:"old_at,omitempty"` // when that was recorded
 	NewAt   *time.Time    `json:"new_at,omitempty"`
-	Left    int           `json:"transfers_left"` // -1 where it is not known
+	Left    int           `json:"transfers_left"` // -1 if unknown
 	By      string        `json:"seen_by"`
-	Copy    string        `json:"copy,omitempty"` // what is wrong with the app's own copy of it here
+	Copy    string        `json:"copy,omitempty"` // problem with the app's own copy of it here
 	Again   *time.Time    `json:"again_from,omitempty"`
-	BackBy  *time.Time    `json:"back_by,omitempty"`     // by when it must be activated again
-	Trial   *time.Time    `json:"trial_until,omitempty"` // until when the app runs on the new computer without it
+	BackBy  *time.Time    `json:"back_by,omitempty"`     // deadline for the next activation
+	Trial   *time.Time    `json:"trial_until,omitempty"` // end of the trial period on the new computer
 	Expires *time.Time    `json:"expires,omitempty"`
-	Next    steps.Step    `json:"next,omitempty"` // the step that is due; "" where none is
-	Why     string        `json:"why,omitempty"`  // why nothing newer is known
+	Next    steps.Step    `json:"next,omitempty"` // the next step; "" if none
+	Why     string        `json:"why,omitempty"`  // why there is nothing newer
 }
 
-// Statuses tells where every licence of the chosen apps stands: live, where the
-// service or this computer tells, else as the journal remembers. Nothing is
-// recorded.
+// Statuses returns the state of every licence of the selected apps: from the service or this
+// computer if possible, else from the journal. It records nothing.
 func (r *Session) Statuses(ctx context.Context) ([]Status, error) {
-	cards, err := r.Chosen()
+	cards, err := r.SelectedCards()
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +57,7 @@ func (r *Session) Statuses(ctx context.Context) ([]Status, error) {
 	return out, ctx.Err()
 }
 
-// stand asks where a licence stands, where anybody may be asked.
+// stand asks for the state of a licence, if the commands may run.
 func (r *Session) stand(ctx context.Context, c *card.Card, l *card.Licence) (steps.Standing, error) {
 	if !r.Kit.Unlocked() {
 		return r.State.Standing(c, l, nil, r.Now()), nil
@@ -70,7 +69,7 @@ func (r *Session) stand(ctx context.Context, c *card.Card, l *card.Licence) (ste
 	return h.Standing(ctx)
 }
 
-// known is a time that is known, or nil.
+// known returns nil for the zero time.
 func known(t time.Time) *time.Time {
 	if t.IsZero() {
 		return nil

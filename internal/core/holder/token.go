@@ -9,8 +9,8 @@ import (
 	"movekit/internal/core/machine"
 )
 
-// newToken is a hardware token, which changes computers, and not its licence. Nothing of that is done on the old
-// computer, so the steps for a lost one are the same.
+// newToken returns the method for a hardware token, which is itself moved. Nothing happens on the
+// old computer, so the steps for a lost computer are the same.
 func newToken(h *Handle) method {
 	t := token{h}
 	return method{by: t.by, local: local{change: t.change, lostSteps: func() *card.Change { return h.stepsFor(licence.Deactivate) }}}
@@ -18,7 +18,7 @@ func newToken(h *Handle) method {
 
 type token struct{ *Handle }
 
-// change checks that the token is plugged in before it is activated here.
+// change checks that the token is plugged in before the licence is activated here.
 func (t token) change(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error {
 	if t.Licence.USB != "" && action == licence.Activate {
 		there, err := machine.USB(t.Computer, t.Licence.USB)
@@ -29,7 +29,7 @@ func (t token) change(ctx context.Context, action licence.Action, r licence.Requ
 			return fault.New(fault.Waits, "the token of the licence %s of %s (USB %s) is not plugged into %s, or its driver is missing", t.Licence.Name, t.Card.Title, t.Licence.USB, t.Computer.Name())
 		}
 	}
-	return t.byPerson(ctx, action, r, a)
+	return t.bySteps(ctx, action, r, a)
 }
 
 // by also reports whether the token is plugged in.

@@ -11,7 +11,7 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// typeIn asks a person for the serial and the code that are not on the computer.
+// typeIn asks for the serial and the code if they are not on the computer.
 func (h *Handle) typeIn(ctx context.Context, s *licence.Secrets) error {
 	if h.Licence.Typed == "" {
 		return nil
@@ -27,7 +27,7 @@ func (h *Handle) typeIn(ctx context.Context, s *licence.Secrets) error {
 		none  string
 		wrong func(string) string
 		hide  bool
-	}{{&s.Serial, info.Serial, "", licence.FormOf(h.Licence).Wrong, info.Unnamed}, {&s.Code, info.Code, none, func(string) string { return "" }, !info.Unnamed}}
+	}{{&s.Serial, info.Serial, "", licence.FormOf(h.Licence).Problem, info.Unnamed}, {&s.Code, info.Code, none, func(string) string { return "" }, !info.Unnamed}}
 	of := 0
 	for _, f := range fields {
 		if *f.to == "" {
@@ -40,7 +40,7 @@ func (h *Handle) typeIn(ctx context.Context, s *licence.Secrets) error {
 			continue
 		}
 		n++
-		said, err := h.typed(ctx, run.ManualStep{Key: h.Key, App: h.Card.Title, Action: run.ActionType, Step: n, Of: of, Do: "It is not on " + h.Computer.Name() + ". See: " + h.Licence.Typed, Ask: "The " + f.what + f.none, Secret: f.hide}, f.wrong)
+		said, err := h.typed(ctx, run.ManualStep{Key: h.Key, App: h.Card.Title, Action: run.ActionType, Step: n, Of: of, Do: "It is not stored on " + h.Computer.Name() + ". Find it here: " + h.Licence.Typed, Ask: "The " + f.what + f.none, Secret: f.hide}, f.wrong)
 		if err != nil {
 			return err
 		}
@@ -51,7 +51,7 @@ func (h *Handle) typeIn(ctx context.Context, s *licence.Secrets) error {
 	return nil
 }
 
-// typed asks until what is typed looks right, a few times at most.
+// typed asks until the answer looks right, up to the limit.
 func (h *Handle) typed(ctx context.Context, g run.ManualStep, wrong func(string) string) (string, error) {
 	for n := 1; ; n++ {
 		reply, err := h.Technician.DoStep(ctx, g)
@@ -65,7 +65,7 @@ func (h *Handle) typed(ctx context.Context, g run.ManualStep, wrong func(string)
 		if bad == "" {
 			return reply.Answer, nil
 		}
-		err = fault.New(fault.Waits, "%s of the licence %s of %s looks mistyped: %s", g.Ask, g.Key.Item, g.App, bad)
+		err = fault.New(fault.Waits, "the %s of the licence %s of %s looks mistyped: %s", g.Ask, g.Key.Item, g.App, bad)
 		if n == tries {
 			return "", err
 		}
@@ -73,8 +73,8 @@ func (h *Handle) typed(ctx context.Context, g run.ManualStep, wrong func(string)
 	}
 }
 
-// Complete asks a person for what of a licence's secrets is not on the computer;
-// files are those that hold it. What is sealed already is not asked for again.
+// Complete asks for the secrets of a licence that are not on the computer. files are the licence's
+// files. It does not ask again for sealed secrets.
 func (r *Session) Complete(ctx context.Context, c *card.Card, l *card.Licence, s *licence.Secrets, files []string) error {
 	if r.State.Licence(c.Name, l.Name).Sealed != nil {
 		return nil

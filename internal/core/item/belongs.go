@@ -14,10 +14,9 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// Belonging says to whom what is in the item belongs on this computer: to the user of
-// the same name, or who takes over for that one; what lies in a profile to whose
-// profile it is, where nobody of that name is here. It is nil where files have no such
-// owners.
+// Belonging returns who owns the item's files on this computer: the user of the same name, or the
+// user that the old one is mapped to. A file in a profile whose owner is unknown belongs to the
+// owner of the profile. The result is nil if files have no such owners.
 func (o *Instance) Belonging() *tree.Belonging {
 	a := o.Computer.Accounts()
 	switch {
@@ -43,16 +42,17 @@ func (o *Instance) Belonging() *tree.Belonging {
 	}}
 }
 
-// hasIDs reports whether this is a Windows computer that runs: the access lists of its
-// disk alone name nobody here.
+// hasIDs reports whether this is a running Windows computer. The access lists on a disk do not name
+// its users.
 func (o *Instance) hasIDs() bool {
 	return o.Computer.System() == machine.Windows && filemeta.HasAttr && o.Computer.Root() == ""
 }
 
-// ids are the security ids of this computer's users, named as the old computer has them.
+// ids maps the security ids of this computer's users to the names that the old computer has for
+// them.
 type ids struct{ *Instance }
 
-// oldName is the user of the old computer whom a user here stands for.
+// oldName returns the old computer's user that a user here is mapped to.
 func (i ids) oldName(u machine.User) string {
 	if i.User != nil && i.User.Name == u.Name {
 		return i.Key.User
@@ -65,7 +65,7 @@ func (i ids) oldName(u machine.User) string {
 	return u.Name
 }
 
-// Names are those of users, by id.
+// Names returns the users' names by security id.
 func (i ids) Names() map[string]string {
 	out := map[string]string{}
 	for _, u := range i.Computer.Users() {
@@ -76,7 +76,7 @@ func (i ids) Names() map[string]string {
 	return out
 }
 
-// ID is that of who is, or stands for, a user of the old computer.
+// ID returns the security id of the user that an old user is mapped to.
 func (i ids) ID(user string) (string, bool) {
 	for id, name := range i.Names() {
 		if strings.EqualFold(name, user) {
@@ -86,7 +86,7 @@ func (i ids) ID(user string) (string, bool) {
 	return "", false
 }
 
-// userHere is the number of who is, or stands for, a user of the old computer.
+// userHere returns the number of the user that an old user is mapped to.
 func (o *Instance) userHere(a *machine.Accounts, name string) (uid int, known bool) {
 	switch {
 	case name == "":
@@ -99,7 +99,7 @@ func (o *Instance) userHere(a *machine.Accounts, name string) (uid int, known bo
 	return a.UID(name)
 }
 
-// profileOf is to whom the profile belongs that a path lies in.
+// profileOf returns the owner of the profile that path is in.
 func (o *Instance) profileOf(path string) (filemeta.Owner, bool) {
 	home := ""
 	for _, u := range o.Computer.Users() {
@@ -113,8 +113,8 @@ func (o *Instance) profileOf(path string) (filemeta.Owner, bool) {
 	return filemeta.OwnerOf(home)
 }
 
-// Strangers are the users to whom something in the item belongs, and who are not here.
-func (o *Instance) Strangers() (out []string) {
+// Strangers returns the owners of the item's files that have no user here.
+func (o *Instance) UnmappedOwners() (out []string) {
 	a := o.Computer.Accounts()
 	if a == nil || o.InKit == nil || !mayGive() {
 		return nil
@@ -128,19 +128,19 @@ func (o *Instance) Strangers() (out []string) {
 	return out
 }
 
-// mayGive reports whether this program may give files to others.
+// mayGive reports whether this process may change the owner of files.
 func mayGive() bool { return os.Geteuid() == 0 }
 
-// Giving is to whom what is placed is given; nil where this program may not do that.
-func (o *Instance) Giving() *tree.Belonging {
+// Giving returns the owners for placed files, or nil if this process may not set owners.
+func (o *Instance) OwnersToSet() *tree.Belonging {
 	if !mayGive() && o.Computer.Accounts() != nil {
 		return nil
 	}
 	return o.Belonging()
 }
 
-// Kept says what of the marks of an item's files is not kept here, for a person.
-func (o *Instance) Kept(unkept []string, count int) (notes []string) {
+// Kept returns notes on owners and file metadata that could not be restored.
+func (o *Instance) MetadataNotes(unkept []string, count int) (notes []string) {
 	if others := slices.DeleteFunc(slices.Clone(o.InKit.Sealed.Owners), func(n string) bool {
 		uid, known := -1, false
 		if a := o.Computer.Accounts(); a != nil {
@@ -148,7 +148,7 @@ func (o *Instance) Kept(unkept []string, count int) (notes []string) {
 		}
 		return known && uid == os.Geteuid()
 	}); len(others) > 0 && o.Computer.Accounts() != nil && !mayGive() {
-		notes = append(notes, "its files belong to you and not to "+strings.Join(others, ", ")+": only an administrator can give them away")
+		notes = append(notes, "its files belong to you instead of "+strings.Join(others, ", ")+": only an administrator can change the owner")
 	}
 	notes = append(notes, unkept...)
 	if more := count - len(unkept); more > 0 {
@@ -157,8 +157,7 @@ func (o *Instance) Kept(unkept []string, count int) (notes []string) {
 	return notes
 }
 
-// MakeParent makes the folder that a path lies in. What is missing of a profile
-// belongs to whose profile it is.
+// MakeParent creates the folder that path is in. New folders in a profile get the profile's owner.
 func (o *Instance) MakeParent(path string) error {
 	var missing []string
 	for at := filepath.Dir(path); ; at = filepath.Dir(at) {
@@ -176,14 +175,14 @@ func (o *Instance) MakeParent(path string) error {
 			}
 		}
 		if err != nil && !os.IsExist(err) {
-			return fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", dir)
+			return fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", dir)
 		}
 	}
 	return nil
 }
 
-// Marked is how the item's files are walked where their marks matter.
-func (o *Instance) Marked(s tree.Source) tree.Source {
+// Marked returns s with file metadata included in the walk.
+func (o *Instance) WithMetadata(s tree.Source) tree.Source {
 	s.Marked = true
 	if a := o.Computer.Accounts(); a != nil {
 		s.Accounts = a
@@ -194,8 +193,8 @@ func (o *Instance) Marked(s tree.Source) tree.Source {
 	return s
 }
 
-// Comparing is how what is here is held against what is sealed: permissions and owners
-// where both computers have them, and attributes where both do.
+// Comparing says which file metadata to compare: permissions and owners if both computers have
+// them, and attributes if both do.
 func (o *Instance) Comparing() tree.Comparing {
 	from, here := o.Run.Manifest.Old.System, o.Computer.System()
 	c := tree.Comparing{Modes: from == here && here != machine.Windows, Attr: from == machine.Windows && here == machine.Windows && filemeta.HasAttr}
@@ -206,8 +205,8 @@ func (o *Instance) Comparing() tree.Comparing {
 	return c
 }
 
-// Lenient is the system of this computer where the kit was made for another, so that nobody
-// looked at whether this one takes the names; else "".
+// Lenient returns the system of this computer if the kit was made for another one, so that pack did
+// not check file names for it; else "".
 func (o *Instance) Lenient() string {
 	if here := o.Computer.System(); here != o.Run.Manifest.New.System {
 		return string(here)
@@ -215,27 +214,27 @@ func (o *Instance) Lenient() string {
 	return ""
 }
 
-// MarksOf are the marks of one file, and its permissions.
-func (o *Instance) MarksOf(path string) (e tree.Entry, err error) {
-	err = o.Marked(tree.Source{Root: path, Single: true}).Walk(context.Background(), func(is tree.Entry, _ string) error {
+// MarksOf returns the metadata and permissions of one file.
+func (o *Instance) MetadataOf(path string) (e tree.Entry, err error) {
+	err = o.WithMetadata(tree.Source{Root: path, Single: true}).Walk(context.Background(), func(is tree.Entry, _ string) error {
 		e = is
 		return nil
 	}, nil)
 	return e, err
 }
 
-// CompareMarks adds in which marks a file here is not what was sealed.
-func (o *Instance) CompareMarks(out *steps.Checked) error {
-	what, err := o.MarksDiffer()
+// CompareMarks adds the differences in a file's metadata to out.
+func (o *Instance) CompareMetadata(out *steps.Checked) error {
+	what, err := o.MetadataDiffers()
 	if err == nil && what != "" {
 		out.Differs("the file " + what)
 	}
 	return err
 }
 
-// MarksDiffer says in which marks the file here is not what was sealed, or "".
-func (o *Instance) MarksDiffer() (string, error) {
-	have, err := o.MarksOf(o.Path)
+// MarksDiffer returns how a file's metadata differs from the sealed metadata, or "".
+func (o *Instance) MetadataDiffers() (string, error) {
+	have, err := o.MetadataOf(o.Path)
 	if err != nil {
 		return "", err
 	}

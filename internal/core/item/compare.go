@@ -10,41 +10,39 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Bounds of the differences that are told.
+// Limits for reported differences.
 const (
-	maxDiffs     = 20 // of one database
-	maxDiffering = 5  // tables whose rows are named
+	maxDiffs     = 20 // per database
+	maxDiffering = 5  // tables whose rows are listed
 )
 
-// Database is how the rows of a database are read, old and new.
+// Database reads the rows of a database, old and new.
 type Database interface {
-	// Fingerprint takes that of what is there.
+	// Fingerprint computes the fingerprint of the existing database.
 	Fingerprint(ctx context.Context) (*dbprint.Fingerprint, error)
-	// OldRows reads the rows of the sealed database; the function returned ends
-	// that.
+	// OldRows reads the rows of the sealed database. The second result ends that.
 	OldRows(ctx context.Context) (func(dbprint.Table) dbprint.Rows, func(), error)
-	// NewRows reads the rows of a table of what is there.
+	// NewRows reads the rows of an existing table.
 	NewRows(ctx context.Context, t dbprint.Table) dbprint.Rows
 }
 
-// SamePrint reports whether what is there has the sealed fingerprint. One that
-// cannot be read is another; of one that was not reached nothing is known. Where
-// nobody has noted yet how the engine here writes what it has loaded, it may write
-// it as engines do.
+// SamePrint reports whether the existing database has the sealed fingerprint. A database that
+// cannot be read is different; one that cannot be reached is an error. Objects that the engine here
+// writes differently are accepted as long as nothing is recorded about them.
 func (o *Instance) SamePrint(ctx context.Context, db Database, old *dbprint.Fingerprint) (bool, error) {
 	now, err := db.Fingerprint(ctx)
 	if err != nil {
 		return false, Unreached(ctx, err)
 	}
-	remade := o.remade()
+	remade := o.rewritten()
 	if remade == nil {
 		remade = old.Rewritten(now)
 	}
 	return len(dbprint.Compare(old, now, remade)) == 0, nil
 }
 
-// Unreached is an error that says nothing of what is there, since it was not
-// reached, or the run was stopped meanwhile; nil of every other.
+// Unreached returns err if it only means that the database could not be reached or the run was
+// stopped. Otherwise it returns nil.
 func Unreached(ctx context.Context, err error) error {
 	if k := fault.KindOf(err); k == fault.ServerDown || k == fault.Stopped || ctx.Err() != nil {
 		return err
@@ -52,21 +50,21 @@ func Unreached(ctx context.Context, err error) error {
 	return nil
 }
 
-// remade are the definitions that were noted as written otherwise by the engine
-// here; nil where nothing is noted.
-func (o *Instance) remade() map[string]string {
+// remade returns the definitions that are recorded as written differently by the engine here, or
+// nil.
+func (o *Instance) rewritten() map[string]string {
 	if o.InKit.Placed == nil {
 		return nil
 	}
 	return o.InKit.Placed.Rewritten
 }
 
-// CompareDatabase holds a database against the sealed fingerprint. The first
-// rows that differ are named.
+// CompareDatabase compares a database with the sealed fingerprint, and lists the first rows that
+// differ.
 func (o *Instance) CompareDatabase(ctx context.Context, db Database, there bool, old *dbprint.Fingerprint) (*steps.Checked, error) {
 	o.Progress("comparing", 0)
 	if !there {
-		return &steps.Checked{Rows: []steps.Row{{What: "database", Old: "there", New: "missing"}}, Count: 1, Diffs: []string{"the database is missing"}}, nil
+		return &steps.Checked{Rows: []steps.Row{{What: "database", Old: "present", New: "missing"}}, Count: 1, Diffs: []string{"the database is missing"}}, nil
 	}
 	now, err := db.Fingerprint(ctx)
 	if fault.KindOf(err) == fault.BadDatabase {
@@ -75,7 +73,7 @@ func (o *Instance) CompareDatabase(ctx context.Context, db Database, there bool,
 	if err != nil {
 		return nil, err
 	}
-	diffs := dbprint.Compare(old, now, o.remade())
+	diffs := dbprint.Compare(old, now, o.rewritten())
 	out := &steps.Checked{Equal: len(diffs) == 0, Count: int64(len(diffs))}
 	out.Rows = append(out.Rows, Row("tables", int64(len(old.Tables)), int64(len(now.Tables))), Row("rows", old.Rows(), now.Rows()))
 	for i, c := range o.Item.Counts {
@@ -102,7 +100,7 @@ func (o *Instance) CompareDatabase(ctx context.Context, db Database, there bool,
 	return out, nil
 }
 
-// nameRows finds the rows that differ in the first tables that do.
+// nameRows lists the differing rows of the first tables that differ.
 func (o *Instance) nameRows(ctx context.Context, db Database, old *dbprint.Fingerprint, diffs []dbprint.Diff) error {
 	var rows func(dbprint.Table) dbprint.Rows
 	named := 0

@@ -17,7 +17,7 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// Source is how the item's files are walked; single says that it is one file.
+// Source returns how to walk the item's files. single means that it is one file.
 func (o *Instance) Source(single bool) tree.Source {
 	s := tree.Source{Root: o.Path, Single: single, Include: o.Item.Include, Skip: o.Item.Skip, Fold: o.Computer.System().Folds(), Compose: o.Computer.System() == machine.MacOS}
 	if real, err := filepath.EvalSymlinks(o.Path); err == nil {
@@ -26,7 +26,7 @@ func (o *Instance) Source(single bool) tree.Source {
 	return s
 }
 
-// LacksOnDisk returns why nothing can be put at the item's path. It writes nothing.
+// LacksOnDisk returns why the item cannot be put at its path. It writes nothing.
 func (o *Instance) LacksOnDisk() ([]string, error) {
 	at := filepath.Dir(o.Path)
 	for {
@@ -46,13 +46,13 @@ func (o *Instance) LacksOnDisk() ([]string, error) {
 		return nil, err
 	}
 	if machine.IsMount(o.Path) {
-		return []string{fmt.Sprintf("%s is a disk of its own, which cannot be set aside: mount it elsewhere, or let the card name a folder in it", o.Path)}, nil
+		return []string{fmt.Sprintf("%s is a mount point, which cannot be set aside: mount it elsewhere, or use a folder in it", o.Path)}, nil
 	}
 	return nil, nil
 }
 
-// LocateOnDisk sets o.Path to the path that the card gives, or the app's settings. A link is followed: the data
-// goes where the link leads, and the link stays.
+// LocateOnDisk sets o.Path to the path from the card or the app's settings. It follows a link, so
+// that the data goes to the link's target and the link stays.
 func (o *Instance) LocateOnDisk(ctx context.Context) (err error) {
 	if o.Path, err = o.locate(ctx); err != nil {
 		return err
@@ -65,7 +65,7 @@ func (o *Instance) LocateOnDisk(ctx context.Context) (err error) {
 	return nil
 }
 
-// FreeOnDisk returns a free name beside a path.
+// FreeOnDisk returns an unused name beside path.
 func (o *Instance) FreeOnDisk(path string, use Use) (string, error) {
 	switch use {
 	case ForStage:
@@ -83,14 +83,14 @@ func (o *Instance) At(path string) *Instance {
 	return &at
 }
 
-// OnDisk reports whether something has a path. "" is a path that nothing has.
+// OnDisk reports whether path exists. "" does not exist.
 func OnDisk(path string) (bool, error) {
 	if path == "" {
 		return false, nil
 	}
 	there, err := machine.Exists(path)
 	if err != nil {
-		err = fault.Wrap(fault.Unreadable, err, "cannot look at %s", path)
+		err = fault.Wrap(fault.Unreadable, err, "cannot read %s", path)
 	}
 	return there, err
 }
@@ -115,11 +115,11 @@ func PresenceOf(home, spare bool) Presence {
 	return Neither
 }
 
-// ErrSilent says that a place did not answer in time.
+// ErrSilent means that a location did not answer in time.
 var ErrSilent = errors.New("it did not answer in time")
 
-// Watched runs what looks at a real path. On a network file system it is given
-// up, and left to itself, when it was silent for the time limit.
+// Watched runs look on a real path. On a network file system it gives up when look reports no
+// progress within the limit, and abandons the goroutine.
 func Watched(path string, limit time.Duration, look func(alive func()) error) error {
 	if !machine.Remote(path) {
 		return look(func() {})
@@ -146,25 +146,25 @@ func watch(limit time.Duration, look func(alive func()) error) error {
 	}
 }
 
-// MarkByLook records the stamp that a look at the item returns.
-func MarkByLook(ctx context.Context, i Inspector, done *steps.Placed) error {
-	is, err := i.Look(ctx, Options{Again: true})
+// MarkByLook records the stamp that an inspection of the item returns.
+func StampByInspection(ctx context.Context, i Inspector, done *steps.Placed) error {
+	is, err := i.Inspect(ctx, Options{Again: true})
 	if err == nil {
 		done.Stamp = is.Stamp
 	}
 	return err
 }
 
-// HasStamp reports whether a look at the item returns the stamp.
+// HasStamp reports whether an inspection of the item returns the stamp.
 func HasStamp(ctx context.Context, i Inspector, stamp string) (bool, error) {
-	is, err := i.Look(ctx, Options{Again: true})
+	is, err := i.Inspect(ctx, Options{Again: true})
 	return err == nil && is.Stamp == stamp, err
 }
 
-// Doom renames a file or folder at a spare to spare+Doomed, from which it is deleted, if the condition of op is true of
-// it, or if an interrupted run did that. ours is false if something is there that must stay.
-func Doom(ctx context.Context, m Mover, spare string, op steps.Op) (there, ours bool, err error) {
-	if begun, err := OnDisk(spare + Doomed); err != nil || begun {
+// Doom renames a spare to spare+Doomed, from which it is deleted, if op's condition is met or an
+// interrupted run already did that. ours is false if some of the data must stay.
+func MoveToDelete(ctx context.Context, m Mover, spare string, op steps.Op) (there, ours bool, err error) {
+	if begun, err := OnDisk(spare + DeleteEnding); err != nil || begun {
 		return begun, begun, err
 	}
 	if there, err := OnDisk(spare); err != nil || !there {
@@ -173,13 +173,13 @@ func Doom(ctx context.Context, m Mover, spare string, op steps.Op) (there, ours 
 	if ours, err := Holds(ctx, m, spare, op); err != nil || !ours {
 		return true, false, err
 	}
-	return true, true, tree.Rename(spare, spare+Doomed)
+	return true, true, tree.Rename(spare, spare+DeleteEnding)
 }
 
-// Doomed is the suffix of what is being deleted.
-const Doomed = tree.StageEnding
+// Doomed is the suffix of data that is being deleted.
+const DeleteEnding = tree.StageEnding
 
-// Holds reports whether the condition of an operation that deletes data is true of what is at a name.
+// Holds reports whether data meets the condition of an operation that deletes it.
 func Holds(ctx context.Context, m Mover, at string, op steps.Op) (bool, error) {
 	switch op.If {
 	case steps.IfSame:

@@ -10,11 +10,11 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// maxIdentity is how much of a file that counts whole is read, in bytes.
+// maxIdentity is the number of bytes read of a file that is compared completely.
 const maxIdentity = 1 << 20
 
-// Identity is the digest of what tells this profile from another of the same name, as it is on
-// this computer; "" where the card names nothing, or it is not here.
+// Identity returns a digest that identifies this profile among others of the same name. It is "" if
+// the card has no identity, or the file is missing.
 func (o *Instance) Identity() (string, error) {
 	id := o.Item.Identity
 	if id == nil {
@@ -22,7 +22,7 @@ func (o *Instance) Identity() (string, error) {
 	}
 	name := filepath.Join(o.Path, filepath.FromSlash(id.File))
 	if info, err := os.Lstat(name); err != nil || !info.Mode().IsRegular() {
-		return "", nil //nolint:nilerr // it is not here
+		return "", nil //nolint:nilerr // the file is missing
 	}
 	f, err := os.Open(name)
 	if err != nil {
@@ -43,7 +43,7 @@ func (o *Instance) Identity() (string, error) {
 	return digest.Of(data).String()[:16], nil
 }
 
-// Another reports whether what is here is another profile than the one that was sealed.
+// Another reports whether the existing data is a different profile from the sealed one.
 func (o *Instance) Another() (bool, error) {
 	if o.InKit == nil || o.InKit.Sealed.Identity == "" {
 		return false, nil
@@ -52,7 +52,7 @@ func (o *Instance) Another() (bool, error) {
 	return here != "" && here != o.InKit.Sealed.Identity, err
 }
 
-// AddIdentity tells whether it is the same profile as on the old computer.
+// AddIdentity adds to out whether the profile is the same as on the old computer.
 func (o *Instance) AddIdentity(out *steps.Checked) error {
 	was := o.InKit.Sealed.Identity
 	if was == "" {
@@ -66,6 +66,6 @@ func (o *Instance) AddIdentity(out *steps.Checked) error {
 	if here != "" {
 		r.New = here[:8]
 	}
-	out.Add(r, "it is another profile of the same name, or none")
+	out.Add(r, "it is a different profile with the same name, or none")
 	return nil
 }

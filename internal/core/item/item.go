@@ -25,45 +25,45 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// One is one item at a place on a computer.
+// Instance is one item at one location on a computer.
 type Instance struct {
 	*run.Host
-	Run          *run.Run // nil where there is no kit yet
+	Run          *run.Run // nil if there is no kit yet
 	Key          steps.Key
 	Item         *card.Item
 	User         *machine.User
-	Path         string      // real path, or address; "" where it is not known
-	InKit        *steps.Item // what the kit has of it; nil where that is nothing
-	OldAddress   string      // of what stays: its address as the old computer has it
+	Path         string      // real path, or address; "" if unknown
+	InKit        *steps.Item // the recorded state in the kit; nil if none
+	OldAddress   string      // for an item that stays: its address on the old computer
 	Card         *card.Card
-	ChosenPath   string            // where it goes on this computer, as a person said; "" where nobody did
-	ChosenParent string            // the same of the folder of many
-	FromSetting  string            // the setting that told where it is; "" where none did
-	PathMap      *repoint.Map      // the old computer's profiles and drives as they are here; nil on that one
-	PathUpdates  *PathUpdates      // nil where settings are left as they are
-	UserMap      map[string]string // who takes over here, by user of the old computer
-	RunAsMe      bool              // what runs as somebody who is not here runs as who puts it there
-	LeftOut      []string          // others of many that the card leaves out, told with this one
-	Group        *Group            // of items that are sealed as of one moment; nil where it is alone
+	ChosenPath   string            // the destination that the user chose; "" if none
+	ChosenParent string            // the same for the folder that contains several items
+	FromSetting  string            // the setting that the path was read from; "" if none
+	PathMap      *repoint.Map      // maps the old computer's profiles and drives to this one; nil on the old computer
+	PathUpdates  *PathUpdates      // nil if paths in settings are not updated
+	UserMap      map[string]string // user here, by user of the old computer
+	RunAsMe      bool              // database objects of a user that is missing here run as the user who unpacks
+	LeftOut      []string          // others of several items, left out by the card and reported with this one
+	Group        *Group            // items sealed in the same snapshot; nil if there are no others
 }
 
-// Group are items that an app uses together.
+// Group is a set of items that an app uses together.
 type Group struct {
 	Members []*Instance
-	Copies  map[steps.Key]string // copies that are made of them, and not sealed yet
+	Copies  map[steps.Key]string // copies made of them that are not sealed yet
 }
 
-// Table has a function for each kind, which returns what the kind can do with an item. It opens nothing: what
-// the parts need is opened when they first use it, and released by Close.
+// Table has a function for each kind, which returns the parts for an item. The function opens
+// nothing. The parts open what they need on first use, and Close releases it.
 type Table map[card.Kind]func(*Instance) Parts
 
-// Open returns what can be done with an item.
+// Open returns the parts for an item.
 func (t Table) Open(o *Instance) Parts { return t[o.Item.Kind](o) }
 
-// Label names the item for a person.
+// Label returns the item's name for messages.
 func (o *Instance) Label() string { return Label(o.Key) }
 
-// Label names an item for a person.
+// Label returns an item's name for messages.
 func Label(k steps.Key) string {
 	if k.User != "" {
 		return fmt.Sprintf("%s of %s", k.Item, k.User)
@@ -71,12 +71,12 @@ func Label(k steps.Key) string {
 	return k.Item
 }
 
-// Stream is the name of the item's sealed streams, without ending. A user's name
-// is written so that every file system takes it.
+// Stream returns the name of the item's sealed streams, without suffix. User names are escaped so
+// that every file system allows them.
 func (o *Instance) Stream() string {
 	name := o.Key.Item
 	if which := o.Which(); which != "" {
-		// Two that differ in letter case only are two on every medium.
+		// Names that differ only in letter case must stay different on every file system.
 		name = o.Item.Name + "@" + FileName(which[:min(len(which), 60)])
 		if short := digest.Of([]byte(which)).String()[:8]; len(which) > 60 || strings.ToLower(which) != which {
 			name += "~" + short
@@ -88,13 +88,13 @@ func (o *Instance) Stream() string {
 	return name
 }
 
-// FileName writes a name so that every file system takes it.
+// FileName escapes a name so that every file system allows it.
 func FileName(name string) string { return strings.ReplaceAll(url.PathEscape(name), ":", "%3A") }
 
-// ListEnding is that of the stream that lists what is in an item.
+// ListEnding is the suffix of the stream with the list of an item's files.
 const ListEnding = ".list" + seal.Ending
 
-// List opens the sealed list of the item; the caller closes it.
+// List opens the item's sealed list. The caller closes it.
 func (o *Instance) List() (*tree.ListReader, io.Closer, error) {
 	r, err := o.Run.Kit.Open(o.Key.App, o.InKit.Sealed.List)
 	if err != nil {
@@ -103,11 +103,11 @@ func (o *Instance) List() (*tree.ListReader, io.Closer, error) {
 	return tree.NewListReader(r), r, nil
 }
 
-// Progress tells that work on the item begins, and returns what counts its
-// bytes. total is 0 where it is not known.
+// Progress reports the start of work on the item, and returns a function that counts its bytes.
+// total is 0 if unknown.
 func (o *Instance) Progress(what string, total int64) func(int64) { return o.Begin(o.Key, what, total) }
 
-// State is where an item is.
+// State says where an item is.
 type State string
 
 // The states of items.
@@ -116,25 +116,25 @@ const (
 	Missing    State = "missing"
 	OnServer   State = "on a server"
 	Hosted     State = "hosted"
-	NotReached State = "not reached" // a network place that did not answer in time
+	NotReached State = "not reached" // a network location that did not answer in time
 )
 
-// Looking is how an item is looked at.
+// Options says how to inspect an item.
 type Options struct {
-	KitDir   string         // "" where there is no kit yet
-	Target   machine.System // of the new computer; "" stands for the same
-	Estimate bool           // whether content is sampled for its sealed size
-	Again    bool           // it is sealed: whether it can be read is known
+	KitDir   string         // "" if there is no kit yet
+	Target   machine.System // system of the new computer; "" means the same as here
+	Estimate bool           // sample the content to estimate its sealed size
+	Again    bool           // the item is sealed already, so that unreadable files are known
 }
 
-// Look is what is there of one item.
+// Inspection is the result of inspecting one item.
 type Inspection struct {
 	Item        string      `json:"item"`
 	Kind        card.Kind   `json:"kind"`
 	User        string      `json:"user,omitempty"`
-	Path        string      `json:"path,omitempty"`           // real path, or the address of one that stays
+	Path        string      `json:"path,omitempty"`           // real path, or the address of an item that stays
 	Where       string      `json:"where,omitempty"`          // the same, as the computer itself writes it
-	PathSetting string      `json:"path_read_from,omitempty"` // the setting that told it
+	PathSetting string      `json:"path_read_from,omitempty"` // the setting that it was read from
 	State       State       `json:"state"`
 	Secret      bool        `json:"secret,omitempty"`
 	Files       int64       `json:"files"`
@@ -142,62 +142,62 @@ type Inspection struct {
 	Sealed      int64       `json:"bytes_sealed_estimate,omitempty"`
 	Newest      *time.Time  `json:"newest_change,omitempty"`
 	Counts      []Counted   `json:"counts,omitempty"`
-	Warnings    []string    `json:"doubts,omitempty"` // what may not be what is meant
+	Warnings    []string    `json:"doubts,omitempty"` // possible mistakes
 	Left        []string    `json:"left_behind,omitempty"`
 	LeftOut     []string    `json:"left_out,omitempty"` // what the card leaves out, with counts and sizes
 	Needs       []string    `json:"needs,omitempty"`
 	OpenBy      []string    `json:"open_by,omitempty"`
-	InUse       bool        `json:"packed_in_use,omitempty"` // it is packed as of one moment while its app runs
+	InUse       bool        `json:"packed_in_use,omitempty"` // it is packed from a snapshot while its app runs
 	Unreadable  []string    `json:"unreadable,omitempty"`    // at most MaxNamed
-	Reached     *bool       `json:"reached,omitempty"`       // of a network place; nil where it was not tried
-	Details     []string    `json:"details,omitempty"`       // more that was seen
-	Lacks       []string    `json:"lacks,omitempty"`         // files that it needs and that are not there
-	Locked      string      `json:"locked,omitempty"`        // who has it open, as its lock file says
+	Reached     *bool       `json:"reached,omitempty"`       // of a network location; nil if it was not tried
+	Details     []string    `json:"details,omitempty"`       // other findings
+	Lacks       []string    `json:"lacks,omitempty"`         // files that it needs and that are missing
+	Locked      string      `json:"locked,omitempty"`        // who has it open, according to its lock file
 	Tables      []kit.Table `json:"tables,omitempty"`        // of a database in files
-	Since       *Drift      `json:"since_sealed,omitempty"`  // what became of it; nil where nothing of it is sealed
-	Stamp       string      `json:"-"`                       // changes when the item does; "" where that is not known
+	Since       *Drift      `json:"since_sealed,omitempty"`  // changes since it was sealed; nil if it is not sealed
+	Stamp       string      `json:"-"`                       // changes when the item does; "" if unknown
 	Stays       bool        `json:"-"`                       // it stays where it is
-	OnDisk      bool        `json:"-"`                       // it lies on the computer's own disks
-	Held        []string    `json:"-"`                       // why it cannot be packed now: who is connected
-	BadNames    []string    `json:"-"`                       // names that the new computer's system forbids, at most MaxNamed
-	Why         string      `json:"-"`                       // why it is not there
+	OnDisk      bool        `json:"-"`                       // it is on the computer's own disks
+	Held        []string    `json:"-"`                       // why it cannot be packed now: connected users
+	BadNames    []string    `json:"-"`                       // names that the new computer's system does not allow, at most MaxNamed
+	Why         string      `json:"-"`                       // why it is missing
 }
 
-// Counted is a figure that the card asks for.
+// Counted is the result of a count in the card.
 type Counted struct {
 	Name   string `json:"name"`
 	Value  int64  `json:"value"`
 	Expect *int64 `json:"expected,omitempty"`
 }
 
-// Drift is what became of an item on the old computer since it was sealed.
+// Drift describes how an item on the old computer changed since it was sealed.
 type Drift struct {
 	Sealed time.Time   `json:"sealed"`
 	Same   bool        `json:"same"`
-	Known  bool        `json:"compared"`      // whether it was held against what is sealed
-	Why    string      `json:"why,omitempty"` // why it is not known whether it is the same
+	Known  bool        `json:"compared"`      // it was compared with the sealed data
+	Why    string      `json:"why,omitempty"` // why the comparison failed
 	Rows   []steps.Row `json:"rows,omitempty"`
-	Count  int64       `json:"count,omitempty"`       // of the differences
-	Diffs  []string    `json:"differences,omitempty"` // the first of them, at most 20
+	Count  int64       `json:"count,omitempty"`       // number of differences
+	Diffs  []string    `json:"differences,omitempty"` // the first differences, at most 20
 }
 
-// MaxNamed is how many names of one sort are told of an item.
+// MaxNamed is the number of names of one sort that are listed for an item.
 const MaxNamed = 10
 
-// Named gathers the names of one sort that are told of an item.
+// Named collects the names of one sort that are listed for an item.
 type Named struct {
 	first []string
 	n     int
 }
 
-// Add gathers one more.
+// Add adds a name.
 func (s *Named) Add(name string) {
 	if s.n++; s.n <= MaxNamed {
 		s.first = append(s.first, name)
 	}
 }
 
-// List returns the first MaxNamed of them, and says how many more there are.
+// List returns the first MaxNamed names, and how many more there are.
 func (s *Named) List() []string {
 	if s.n <= MaxNamed {
 		return s.first
@@ -205,17 +205,17 @@ func (s *Named) List() []string {
 	return append(s.first[:MaxNamed:MaxNamed], fmt.Sprintf("and %d more", s.n-MaxNamed))
 }
 
-// Blank is what is said of an item before it is looked at.
+// Blank returns the inspection of an item before anything is read.
 func (o *Instance) Blank() *Inspection {
 	return &Inspection{Item: o.Key.Item, Kind: o.Item.Kind, User: o.Key.User, Path: o.Path, Where: o.Path, State: Missing, Secret: o.Item.Secret, Needs: o.Item.Needs, PathSetting: o.FromSetting}
 }
 
-// Row makes a row of two figures.
+// Row returns a row of two counts.
 func Row(what string, old, now int64) steps.Row {
 	return steps.Row{What: what, Old: fmt.Sprint(old), New: fmt.Sprint(now), Same: old == now}
 }
 
-// Content makes the row of n compared hashes, or digests, of which some differ.
+// Content returns the row for n compared hashes or digests, of which differ do not match.
 func Content(n int64, one, many string, differ int64) steps.Row {
 	r := steps.Row{What: "content", Old: fmt.Sprintf("%d %s", n, many), New: "all equal", Same: differ == 0}
 	if n == 1 {
@@ -227,12 +227,12 @@ func Content(n int64, one, many string, differ int64) steps.Row {
 	return r
 }
 
-// Plural writes a number with its word.
+// Plural formats a number with its noun.
 func Plural(n int64, word string) string {
 	return humanize.Comma(n) + " " + english.PluralWord(int(n), word, "")
 }
 
-// Reason is an error's own words, without the path that is told beside it.
+// Reason returns an error without the path, which the message has already.
 func Reason(err error) error {
 	if pe, ok := err.(*fs.PathError); ok {
 		return pe.Err
@@ -240,7 +240,7 @@ func Reason(err error) error {
 	return err
 }
 
-// CountTables tells how many tables and records there are.
+// CountTables adds the number of tables and records to the inspection.
 func (is *Inspection) CountTables() {
 	var records int64
 	for _, t := range is.Tables {
@@ -249,8 +249,8 @@ func (is *Inspection) CountTables() {
 	is.Details = append(is.Details, Plural(int64(len(is.Tables)), "table")+", "+Plural(records, "record"))
 }
 
-// AddRecords adds the records of each table, old and new; err is why those of
-// now are not all there.
+// AddRecords adds the records of each table, old and new. err says why the new counts are
+// incomplete.
 func AddRecords(out *steps.Checked, old, now []kit.Table, err error) {
 	here := map[string]string{}
 	for _, t := range now {

@@ -18,21 +18,21 @@ type Parts struct {
 	Merger  Merger  // nil: staged content cannot be merged into existing content
 	Adder   Adder   // nil: to keep both, they need two names
 	Querier Querier // nil: it is not a database
-	// Fixed reports whether names cannot be changed, because the item belongs to a system that does not run. Staging
-	// then leaves a file for a person. nil: never.
+	// Fixed reports whether names cannot be changed, because the item belongs to a system that is
+	// not running. Staging then leaves a file for a manual step. nil means never.
 	Fixed func() bool
-	// Shared reports whether the folder at home holds files that are not the item's, so that it cannot be renamed.
-	// renews: what is the item's was put there by an earlier unpack. nil: never.
+	// Shared reports whether the folder at home contains other files, so that it cannot be renamed.
+	// renews means that an earlier unpack put the item there. nil means never.
 	Shared func(ctx context.Context, home string, renews bool) (bool, error)
 }
 
-// Inspector looks at an item. It changes nothing.
+// Inspector inspects an item. It changes nothing.
 type Inspector interface {
-	// Look returns what is at the item's place.
-	Look(ctx context.Context, how Options) (*Inspection, error)
+	// Look inspects the item's location.
+	Inspect(ctx context.Context, how Options) (*Inspection, error)
 	// Compare compares the item on this computer with its sealed data, or, if the item stays, with its old address.
 	Compare(ctx context.Context) (*steps.Checked, error)
-	// Close releases what was opened.
+	// Close releases open resources.
 	Close()
 }
 
@@ -44,36 +44,37 @@ type Mover interface {
 	Where() (spoken, disk string)
 	// Volume returns a path on the disk that will hold the item, or "" if there is none or it is not known.
 	Volume(ctx context.Context) string
-	// Seal copies the item and what it is compared by into the kit, both as of one moment.
+	// Seal copies the item and its fingerprint into the kit, both from the same snapshot.
 	Seal(ctx context.Context, is *Inspection) (*kit.Sealed, error)
-	// Check returns an error if the sealed list is not sound. Nothing is written before.
+	// Check returns an error if the sealed list is invalid. It runs before anything is written.
 	Check() error
-	// Lacks returns what this computer lacks for the item.
+	// Lacks returns what the item needs and this computer does not have.
 	Lacks(ctx context.Context) (Lacks, error)
-	// Stage makes the sealed item complete under the spare stage, with updated paths, flushed.
+	// Stage creates the complete item under the spare name stage, with updated paths, and flushes
+	// it.
 	Stage(ctx context.Context, stage string) (Staged, error)
-	// Same reports whether the content is what is sealed.
+	// Same reports whether the content matches the sealed data.
 	Same(ctx context.Context, at string) (bool, error)
-	// Mark stamps what was just placed, so that later edits can be detected.
+	// RecordPlaced stamps data that was just placed, so that later edits can be detected.
 	RecordPlaced(ctx context.Context, at string, done *steps.Placed) error
 	// Unedited reports whether the content still has the stamp.
 	Unedited(ctx context.Context, at, stamp string) (bool, error)
 }
 
-// Lacks is what a computer lacks for an item.
+// Lacks lists what an item needs and a computer does not have.
 type Lacks struct {
-	Reasons  []string // why the item cannot be put in its place
-	BadNames []string // names in it that this system does not allow
+	Reasons  []string // why the item cannot be put in place
+	BadNames []string // names that this system does not allow
 }
 
-// Staged is what staging an item produced.
+// Staged is the result of staging an item.
 type Staged struct {
-	Unkept []string // owners and file metadata that could not be kept
-	Notes  []string // what the technician must know or do
-	Waits  string   // what a person must do before the item is in place; then nothing is staged
+	Unkept []string // owners and file metadata that could not be restored
+	Notes  []string // notes for the technician
+	Waits  string   // a manual step that must come first; then nothing is staged
 }
 
-// Presence says which of two names have an item's data.
+// Presence says which of two names has an item's data.
 type Presence string
 
 // The presences of a home and a spare.
@@ -82,13 +83,13 @@ const (
 	AtHome  Presence = "home"
 	AtSpare Presence = "spare"
 	Between Presence = "between" // a move from one to the other was interrupted
-	Both    Presence = "both"    // the move was complete, and something else has the other name since
+	Both    Presence = "both"    // the move was complete, and other data was created under the first name since
 )
 
-// Use is what a spare is for.
+// Use is the purpose of a spare.
 type Use string
 
-// The uses of spares.
+// The purposes of spares.
 const (
 	ForStage  Use = "stage"  // the same name each time
 	ForAside  Use = "aside"  // existing data
@@ -98,38 +99,41 @@ const (
 // Names moves an item's data between its home and spare names. MoveOut, MoveIn and Delete can be called again
 // after an interruption at any point. part limits them to the files that the card selects.
 type Names interface {
-	// State returns which names have data. It changes nothing. An empty spare is one that has none.
+	// State returns which names have data. It changes nothing. An empty spare does not exist.
 	State(ctx context.Context, home, spare string, part bool) (Presence, error)
-	// Free returns a name that nothing has.
+	// Free returns an unused name.
 	Free(ctx context.Context, home string, use Use) (string, error)
 	// MoveOut renames the data at home to a spare.
 	MoveOut(ctx context.Context, home, spare string, part bool) error
 	// MoveIn renames the data at a spare to home.
 	MoveIn(ctx context.Context, spare, home string, part bool) error
-	// Delete deletes the data at a spare if op.If is true of it, and reports whether something is left there.
+	// Delete deletes the data at a spare if it meets op.If, and reports whether something is left
+	// there.
 	Delete(ctx context.Context, spare string, op steps.Op) (left bool, err error)
 }
 
-// Merger puts staged content into existing content.
+// Merger merges staged content into existing content.
 type Merger interface {
-	// MergeInto moves what the stage has into home. What conflicts with it and must be kept goes to aside;
-	// used reports whether something did.
+	// MergeInto moves the content of the stage into home. Conflicting data that must be kept is
+	// moved to aside; used reports whether there was any.
 	MergeInto(ctx context.Context, stage, home, aside string, policy tree.Policy) (used bool, err error)
 }
 
-// Adder adds existing content to content that was placed.
+// Adder adds existing content to placed content.
 type Adder interface {
-	// CopyMissing copies into home what spare has and home does not, and returns what the technician should know.
+	// CopyMissing copies into home what is in spare and not in home, and returns a note for the
+	// technician.
 	CopyMissing(ctx context.Context, spare, home string) (note string, err error)
 }
 
-// Querier answers queries of a card.
+// Querier answers the queries of a card.
 type Querier interface {
-	// Ask returns the whole number that a query gives. The query cannot change anything.
+	// Ask returns the whole number that a query returns. It prevents the query from changing
+	// anything.
 	Ask(ctx context.Context, query string) (int64, error)
 }
 
-// Exists reports whether something of the item has a name.
+// Exists reports whether there is data of the item under a name.
 func (p Parts) Exists(ctx context.Context, name string) (bool, error) {
 	if name == "" || p.Names == nil {
 		return false, nil
@@ -138,10 +142,11 @@ func (p Parts) Exists(ctx context.Context, name string) (bool, error) {
 	return is == AtHome, err
 }
 
-// AtRest reports whether names cannot be changed, because the item belongs to a system that does not run.
+// AtRest reports whether names cannot be changed, because the item belongs to a system that is not
+// running.
 func (p Parts) AtRest() bool { return p.Fixed != nil && p.Fixed() }
 
-// Query returns the whole number that a query of the card gives.
+// Query returns the whole number that a query of the card returns.
 func (p Parts) Query(ctx context.Context, query string) (int64, error) {
 	if p.Querier == nil {
 		return 0, fault.New(fault.BadCard, "this item is not a database, so it cannot be queried: %s", query)
@@ -149,17 +154,17 @@ func (p Parts) Query(ctx context.Context, query string) (int64, error) {
 	return p.Querier.Ask(ctx, query)
 }
 
-// Result is what carrying out a plan left behind.
+// Result lists what a plan left behind.
 type Result struct {
-	Kept      string   // spare with data that was not deleted, because somebody has edited it; "" if there is none
-	Conflicts string   // spare with what a merge found in its way; "" if there is none
-	Meanwhile []string // spares with what somebody made at home after a run was interrupted
-	Gone      string   // spare that data was to be added from, and that is gone; "" if none is
-	Notes     []string // for the technician
+	Kept      string   // spare with data that was kept, because somebody modified it; "" if none
+	Conflicts string   // spare with data that conflicted with a merge; "" if none
+	Meanwhile []string // spares with data that was created at home after a run was interrupted
+	Gone      string   // spare that data was to be copied from, and that is gone; "" if none
+	Notes     []string // notes for the technician
 }
 
-// CarryOut does what is left of a plan. stage makes sure that the item is staged; save journals the plan after
-// each operation but the last.
+// CarryOut carries out the remaining operations of a plan. stage makes sure that the item is
+// staged. save writes the plan to the journal after each operation but the last.
 func (p Parts) CarryOut(ctx context.Context, plan *steps.Plan, stage, save func() error) (*Result, error) {
 	out := &Result{}
 	for len(plan.Left()) > 0 {
@@ -179,7 +184,7 @@ func (p Parts) CarryOut(ctx context.Context, plan *steps.Plan, stage, save func(
 	return out, nil
 }
 
-// do carries out the next operation. again reports that another one was put before it.
+// do carries out the next operation. again means that another operation was inserted before it.
 func (p Parts) do(ctx context.Context, plan *steps.Plan, stage func() error, out *Result) (again bool, err error) {
 	op := plan.Ops[plan.At]
 	switch op.Do {
@@ -188,7 +193,7 @@ func (p Parts) do(ctx context.Context, plan *steps.Plan, stage func() error, out
 		switch {
 		case err != nil || is == Neither || is == AtSpare:
 			return false, err
-		case is == Both: // an interrupted run moved all of it, and somebody has made something else since
+		case is == Both: // an interrupted run moved everything, and other data was created since
 			return false, p.clear(ctx, plan, plan.At+1, op.From, op.Part, out)
 		}
 		return false, p.Names.MoveOut(ctx, op.From, op.To, op.Part)
@@ -198,7 +203,7 @@ func (p Parts) do(ctx context.Context, plan *steps.Plan, stage func() error, out
 		case err != nil || is == AtHome:
 			return false, err
 		case is == Neither:
-			return false, fault.New(fault.Missing, "%s is gone, so it cannot be put back at %s", op.From, op.To)
+			return false, fault.New(fault.Missing, "%s is gone, so it cannot be moved back to %s", op.From, op.To)
 		case is == Both:
 			return true, p.clear(ctx, plan, plan.At, op.To, op.Part, out)
 		}
@@ -230,17 +235,18 @@ func (p Parts) do(ctx context.Context, plan *steps.Plan, stage func() error, out
 	return false, err
 }
 
-// maxOps bounds a plan: each operation that is put into it moves data that somebody made meanwhile.
+// maxOps limits the length of a plan. Each inserted operation moves data that was created
+// meanwhile.
 const maxOps = 100
 
-// clear puts an operation into the plan that moves what somebody made at home to a free spare.
+// clear inserts an operation that moves data created at home to an unused spare.
 func (p Parts) clear(ctx context.Context, plan *steps.Plan, at int, home string, part bool, out *Result) error {
 	spare, err := p.Names.Free(ctx, home, ForAside)
 	if err != nil {
 		return err
 	}
 	if len(plan.Ops) > maxOps {
-		return fault.New(fault.Internal, "the data at %s cannot be moved out", home)
+		return fault.New(fault.Internal, "the data at %s cannot be moved away", home)
 	}
 	plan.Ops = slices.Insert(plan.Ops, at, steps.Op{Do: steps.MoveOut, From: home, To: spare, Part: part})
 	out.Meanwhile = append(out.Meanwhile, spare)

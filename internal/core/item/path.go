@@ -23,8 +23,8 @@ import (
 	"movekit/internal/core/version"
 )
 
-// Profiles are the users for whom an item stands: each where its path or key is in a profile,
-// or is read from a user's settings, else one nil.
+// Profiles returns the users that have an instance of the item: every user if its path or key is in
+// a profile or is read from a user's settings, else a single nil.
 func Profiles(c machine.Computer, it *card.Item) []*machine.User {
 	ofUser := func(key string) bool { return strings.HasPrefix(strings.ToUpper(key), "HKCU") }
 	switch p := it.Path; {
@@ -37,8 +37,8 @@ func Profiles(c machine.Computer, it *card.Item) []*machine.User {
 	}
 }
 
-// spelled is the path of the item on this computer, in its own terms: as a person said, as
-// the app's settings say here, or as the card gives it; and which setting told it.
+// spelled returns the item's path on this computer in its own terms, and the setting it was read
+// from. The path is the user's choice, or from the app's settings, or from the card.
 func (o *Instance) spelled(ctx context.Context) (path, how string, err error) {
 	p := o.Item.Path
 	switch {
@@ -54,14 +54,13 @@ func (o *Instance) spelled(ctx context.Context) (path, how string, err error) {
 	}
 	path = p.On(string(o.Computer.System()))
 	if path == "" {
-		return "", "", fault.New(fault.BadCard, "the card does not say where %s belongs on a %s computer", o.Item.Name, o.Computer.System())
+		return "", "", fault.New(fault.BadCard, "the card has no location of %s for a %s computer", o.Item.Name, o.Computer.System())
 	}
 	path, err = o.versioned(ctx, path)
 	return path, "", err
 }
 
-// translated is where the item lay on the old computer, with this one's profiles and drives;
-// "" where that is not known.
+// translated returns the item's old location, mapped to this computer's profiles and drives, or "".
 func (o *Instance) translated() string {
 	if o.Run == nil {
 		return ""
@@ -72,14 +71,14 @@ func (o *Instance) translated() string {
 	}
 	path, _ := o.PathMap.Text(was)
 	if which := o.Which(); which != "" {
-		for range strings.Count(which, "/") + 1 { // the folder of all
+		for range strings.Count(which, "/") + 1 { // the folder that contains all of them
 			path = path[:max(0, strings.LastIndexAny(path, `/\`))]
 		}
 	}
 	return path
 }
 
-// plainPath takes what programs put around paths in settings away.
+// plainPath removes quotes, URL schemes and the like from a path in settings.
 func plainPath(text string) (string, error) {
 	path := strings.Trim(strings.TrimSpace(text), `"'`)
 	if rest, is := strings.CutPrefix(path, "file:"); is {
@@ -90,17 +89,17 @@ func plainPath(text string) (string, error) {
 		}
 	}
 	if !whole(path) {
-		return "", fault.New(fault.Missing, "the setting says %q, which is no whole path", text)
+		return "", fault.New(fault.Missing, "the setting has %q, which is not a full path", text)
 	}
 	return strings.ReplaceAll(path, `\\`, `\`), nil
 }
 
-// whole reports whether a path says where it starts.
+// whole reports whether a path is absolute or starts with a term.
 func whole(path string) bool {
 	return strings.HasPrefix(path, "/") || strings.HasPrefix(path, "%") || strings.HasPrefix(path, "~") || strings.HasPrefix(path, "$") || len(path) > 2 && path[1] == ':'
 }
 
-// versioned fills the app's version in, which may be another on each computer.
+// versioned replaces version placeholders with the app's version on this computer.
 func (o *Instance) versioned(ctx context.Context, path string) (string, error) {
 	if !strings.Contains(path, "{version}") && !strings.Contains(path, "{major}") && !strings.Contains(path, "{minor}") {
 		return path, nil
@@ -111,13 +110,13 @@ func (o *Instance) versioned(ctx context.Context, path string) (string, error) {
 	}
 	n := version.Numbers(v.Value)
 	if len(n) == 0 {
-		return "", fault.New(fault.Missing, "the path %s holds the version of %s, which is not known on %s", path, o.Card.Title, o.Computer.Name())
+		return "", fault.New(fault.Missing, "the path %s contains the version of %s, which is unknown on %s", path, o.Card.Title, o.Computer.Name())
 	}
 	numbers := strings.FieldsFunc(v.Value, func(r rune) bool { return r < '0' || r > '9' })
 	return strings.NewReplacer("{version}", v.Value, "{major}", numbers[0], "{minor}", append(numbers, "0")[1]).Replace(path), nil
 }
 
-// locate finds the real path of the item on this computer.
+// locate returns the item's real path on this computer.
 func (o *Instance) locate(ctx context.Context) (string, error) {
 	if o.ChosenPath != "" {
 		return o.real(o.ChosenPath)
@@ -126,15 +125,15 @@ func (o *Instance) locate(ctx context.Context) (string, error) {
 	return filepath.Join(base, filepath.FromSlash(o.Which())), err
 }
 
-// base finds the real path of what the card names: of an item of many, the folder that all
-// of them lie in.
+// base returns the real path in the card. For one of several items, this is the folder that
+// contains them.
 func (o *Instance) base(ctx context.Context) (real string, err error) {
 	path, how, err := o.spelled(ctx)
 	if err != nil {
 		return "", err
 	}
 	if path == "" {
-		return "", fault.New(fault.Missing, "the settings that tell where %s is are not here", o.Item.Name)
+		return "", fault.New(fault.Missing, "the settings that have the location of %s are not here", o.Item.Name)
 	}
 	o.FromSetting = how
 	if o.ChosenParent != "" {
@@ -143,7 +142,7 @@ func (o *Instance) base(ctx context.Context) (real string, err error) {
 	return o.Computer.Locate(path, o.User)
 }
 
-// real is the place of what a person named. A whole path is one of this computer's own.
+// real returns the real path of a location that the user chose.
 func (o *Instance) real(place string) (string, error) {
 	if len(place) > 1 && place[1] == ':' {
 		return machine.Real(o.Computer, place)
@@ -151,18 +150,18 @@ func (o *Instance) real(place string) (string, error) {
 	return o.Computer.Locate(place, o.User)
 }
 
-// Which tells an item of many from the others: its path below the folder of all. It is ""
-// for other items.
+// Which returns the item's path below the folder that contains several items, or "" for a single
+// item.
 func (o *Instance) Which() string {
 	_, which, _ := strings.Cut(o.Key.Item, "@")
 	return which
 }
 
-// maxMany is how many items one pattern may make.
+// maxMany limits the number of items that one pattern can match.
 const maxMany = 2000
 
-// Many returns the items that a pattern makes of this one, in the order of names, and those
-// that are left out because others were worked in later.
+// Many returns the items that the pattern matches, by name, and those that are left out because
+// others were modified more recently.
 func (o *Instance) Many(ctx context.Context) (which, leftOut []string, err error) {
 	base, err := o.base(ctx)
 	if err != nil {
@@ -190,7 +189,7 @@ func (o *Instance) Many(ctx context.Context) (which, leftOut []string, err error
 	}
 	for name := range newest {
 		for up := path.Dir(name); up != "."; up = path.Dir(up) {
-			if _, is := newest[up]; is { // it moves with that
+			if _, is := newest[up]; is { // it is moved with that one
 				delete(newest, name)
 			}
 		}
@@ -216,7 +215,7 @@ func (o *Instance) Many(ctx context.Context) (which, leftOut []string, err error
 	return which, leftOut, nil
 }
 
-// moved are the old computer's profiles and drives as they are on this one.
+// moved returns the old computer's profiles and drives with their paths on this computer.
 func moved(r *run.Run, say Choices) []repoint.Pair {
 	var pairs []repoint.Pair
 	for old, home := range r.State.Homes() {
@@ -230,8 +229,7 @@ func moved(r *run.Run, say Choices) []repoint.Pair {
 	return pairs
 }
 
-// Pairs says where the things of the old computer are on this one, for settings that hold
-// paths.
+// Pairs returns old paths with their new paths on this computer, for settings that contain paths.
 func Pairs(r *run.Run, say Choices, targets []Target) []repoint.Pair {
 	var pairs []repoint.Pair
 	for _, t := range targets {
@@ -246,7 +244,7 @@ func Pairs(r *run.Run, say Choices, targets []Target) []repoint.Pair {
 			pairs = append(pairs, repoint.Pair{Old: path, New: spoken})
 		}
 	}
-	for key, it := range r.State.Items { // other apps' data that settings name
+	for key, it := range r.State.Items { // settings may refer to other apps' data
 		if was := r.State.Was(key); was != "" && it.Placed != nil {
 			pairs = append(pairs, repoint.Pair{Old: was, New: it.Placed.To})
 		}
@@ -254,7 +252,8 @@ func Pairs(r *run.Run, say Choices, targets []Target) []repoint.Pair {
 	return append(pairs, moved(r, say)...)
 }
 
-// putAt says where a person, or an unpack before, put an item: it, or the folder of all of them.
+// putAt applies a destination that the user chose, or that an earlier unpack used: for the item, or
+// for the folder that contains several.
 func (o *Instance) putAt(it *steps.Item, say Choices) {
 	family := it.Key
 	family.Item = o.Item.Name
@@ -263,6 +262,6 @@ func (o *Instance) putAt(it *steps.Item, say Choices) {
 		o.ChosenParent = say.Places[family.Address()]
 	}
 	if o.ChosenPath == "" && o.Item.Path.From != nil && it.Placed != nil && it.Placed.Policy != string(tree.KeepBoth) {
-		o.ChosenPath = it.Placed.To // what the settings say since is what this wrote into them, or not
+		o.ChosenPath = it.Placed.To // the current settings may contain what this unpack wrote
 	}
 }

@@ -11,26 +11,26 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Repointing has settings that hold paths say where things are now. Movers apply it to what
-// they have staged, so that nothing is in place that is changed by half.
+// PathUpdates updates paths in settings. Movers apply it to staged data, so that nothing is in
+// place with only some of its paths updated.
 type PathUpdates struct {
-	// Map is what old places are now, for an item of a card.
+	// Map maps old paths to new ones for an item of a card.
 	Map func(*card.Item) *repoint.Map
-	// Agreed shows what is to be changed in an item, has it agreed to, and seals it. Without
-	// consent, or where nothing is to be changed, it is false.
+	// Agreed shows the planned changes of an item, asks the user, and seals the changes. It returns
+	// false without consent, or if there are no changes.
 	Agreed func(ctx context.Context, o *Instance, edits []repoint.Edit, lines []repoint.Line) (bool, error)
 }
 
-// Repoints is the map by which the item's settings are changed; nil where they are not.
-func (o *Instance) Repoints() *repoint.Map {
+// Repoints returns the path map for the item's settings, or nil if they are not changed.
+func (o *Instance) PathMapFor() *repoint.Map {
 	if o.PathUpdates == nil || len(o.Item.Repoint) == 0 {
 		return nil
 	}
 	return o.PathUpdates.Map(o.Item)
 }
 
-// Line is what is shown of a text in a database that is to be changed, where key is
-// that of its row: nothing of what the card masks.
+// Line describes the planned change of a text in a database for display. key identifies the row.
+// Masked columns are not shown.
 func (o *Instance) Line(t dbprint.Table, key, column, old, now string) repoint.Line {
 	masked := o.Item.Masks(t.Name)
 	if slices.ContainsFunc(t.Key, masked) {
@@ -42,8 +42,8 @@ func (o *Instance) Line(t dbprint.Table, key, column, old, now string) repoint.L
 	return repoint.Line{In: t.Name, Where: strings.TrimPrefix(key+", "+column, ", "), Old: old, New: now}
 }
 
-// Turned are the changes that were made in the item where it is in place, by file, table or
-// key, by which what was sealed can be told from what is there. It is empty where none were.
+// PathEdits returns the changes that were made in the placed item, by file, table or key. They are
+// needed to compare it with the sealed data. The result is empty if there are none.
 func (o *Instance) PathEdits() (map[string][]repoint.Edit, error) {
 	if o.InKit == nil || o.InKit.Repointed == nil {
 		return nil, nil
@@ -59,8 +59,8 @@ func (o *Instance) PathEdits() (map[string][]repoint.Edit, error) {
 	return out, nil
 }
 
-// AddRepointed tells that what is there was compared with the changes turned back.
-func (o *Instance) AddRepointed(out *steps.Checked) {
+// AddRepointed notes in out that path updates were reversed for the comparison.
+func (o *Instance) NotePathUpdates(out *steps.Checked) {
 	if r := o.InKit.Repointed; r != nil {
 		out.Rows = append(out.Rows, steps.Row{What: "re-pointed", Old: "as sealed", New: Plural(r.Places, "path"), Same: true})
 	}

@@ -13,15 +13,15 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// How content is sampled for its sealed size.
+// Limits for sampling content to estimate its sealed size.
 const (
-	sampleFiles = 24       // files looked into
-	sampleBytes = 64 << 10 // bytes read of each
-	perEntry    = 96       // bytes that a file or folder itself takes, compressed
+	sampleFiles = 24       // files sampled
+	sampleBytes = 64 << 10 // bytes read per file
+	perEntry    = 96       // bytes for the entry of a file or folder, compressed
 )
 
-// Sampler chooses files at random, a large one more likely than a small one
-// (weighted reservoir sampling, algorithm A-Res of Efraimidis and Spirakis).
+// Sampler picks files at random, weighted by size (weighted reservoir sampling, algorithm A-Res of
+// Efraimidis and Spirakis).
 type Sampler struct {
 	random  *rand.Rand
 	chosen  []chosen
@@ -34,7 +34,7 @@ type chosen struct {
 	key  float64
 }
 
-// See takes one more entry into account.
+// See adds an entry.
 func (s *Sampler) See(e tree.Entry) {
 	s.entries++
 	if e.Type != tree.File || e.Size == 0 {
@@ -59,7 +59,7 @@ func (s *Sampler) See(e tree.Entry) {
 	}
 }
 
-// Estimate returns how many bytes the source will take in the kit, about.
+// Estimate returns the approximate size of the source in the kit, in bytes.
 func (s *Sampler) Estimate(src tree.Source, st *tree.Stats) int64 {
 	var raw, packed int64
 	slices.SortFunc(s.chosen, func(a, b chosen) int { return int(a.size - b.size) })
@@ -74,7 +74,7 @@ func (s *Sampler) Estimate(src tree.Source, st *tree.Stats) int64 {
 	return scaled(st.Bytes, raw, packed) + s.entries*perEntry
 }
 
-// scaled is the size of all where a sample of raw bytes takes packed bytes.
+// scaled extrapolates from a sample of raw bytes, which compressed to packed bytes, to all bytes.
 func scaled(all, raw, packed int64) int64 {
 	if raw == 0 {
 		return all
@@ -82,15 +82,15 @@ func scaled(all, raw, packed int64) int64 {
 	return int64(float64(all) * min(float64(packed)/float64(raw), 1))
 }
 
-// EstimateFile returns how many bytes a file of some size will take in the kit,
-// about; it is read at several spots.
+// EstimateFile returns the approximate size of a file in the kit, in bytes, from samples at several
+// offsets.
 func EstimateFile(path string, size int64) int64 {
 	raw, packed := squeeze(path, size, 16)
 	return scaled(size, raw, packed) + perEntry
 }
 
-// squeeze compresses pieces of a file, spread over it, and returns the bytes
-// read and what they became. What cannot be read does not count.
+// squeeze compresses pieces of a file and returns their raw and compressed sizes. It ignores
+// unreadable pieces.
 func squeeze(name string, size int64, pieces int) (raw, packed int64) {
 	f, err := os.Open(name)
 	if err != nil {

@@ -13,34 +13,33 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Target is an item of the kit, located on this computer.
+// Target is an item of the kit with its location on this computer.
 type Target struct {
 	*Instance
 	Parts
 }
 
-// Choices are what a person said of where things go.
+// Choices are the destinations that the user chose.
 type Choices struct {
 	steps.Chosen
-	RunAsMe bool // what ran as somebody who is not here runs as who unpacks
+	RunAsMe bool // database objects of a user that is missing here run as the user who unpacks
 }
 
-// UserHere is the name of who takes over here from a user of the old computer: as was
-// told, or the same.
+// UserHere returns the user here that an old user is mapped to. The default is the same name.
 func (c Choices) UserHere(old string) string { return cmp.Or(c.Users[old], old) }
 
-// Unplaced is a chosen item without a place on this computer. The kind of Err says why: NoUser, Missing, BadCard, or
-// Usage if another item has the same place.
+// Unplaced is a selected item without a destination on this computer. The kind of Err says why:
+// NoUser, Missing, BadCard, or Usage if another item has the same destination.
 type Unplaced struct {
 	Key steps.Key
 	Err error
 }
 
-// Targets returns the chosen items of an app with their places here, and those that have none. Close releases what
-// they open.
+// Targets returns the selected items of an app with their destinations here, and the items that
+// have none. The caller closes the targets.
 func (t Table) Targets(ctx context.Context, r *run.Run, c *card.Card, say Choices) (out []Target, unplaced []Unplaced, err error) {
 	for _, it := range r.State.AppItems(c.Name) {
-		if !r.Picked(it.Key) {
+		if !r.Selected(it.Key) {
 			continue
 		}
 		target, err := t.Target(ctx, r, c, it, say)
@@ -63,21 +62,21 @@ func (t Table) Targets(ctx context.Context, r *run.Run, c *card.Card, say Choice
 	return out, unplaced, nil
 }
 
-// Target returns where one item belongs here. A user who is not here gives an
-// error of the kind NoUser.
+// Target returns one item with its destination here. If its user is not here, the error is of kind
+// NoUser.
 func (t Table) Target(ctx context.Context, r *run.Run, c *card.Card, it *steps.Item, say Choices) (Target, error) {
 	known, err := asHere(r.Computer, it)
 	if err != nil {
 		return Target{}, err
 	}
-	o := &Instance{Host: r.For(c), Run: r, Key: it.Key, Card: c, Item: c.Item(it.Key.Item), InKit: known, RunAsMe: say.RunAsMe, UserMap: say.Users}
+	o := &Instance{Host: r.ForApp(c), Run: r, Key: it.Key, Card: c, Item: c.Item(it.Key.Item), InKit: known, RunAsMe: say.RunAsMe, UserMap: say.Users}
 	o.PathMap = repoint.New(string(r.Computer.System()), moved(r, say))
 	if o.Item == nil {
 		return Target{}, fault.New(fault.Damaged, "the card of %s has no item %q", c.Title, it.Key.Item)
 	}
 	if it.Key.User != "" {
 		if o.User = machine.FindUser(r.Computer, say.UserHere(it.Key.User)); o.User == nil {
-			return Target{}, fault.New(fault.NoUser, "%s is no user of this computer", say.UserHere(it.Key.User))
+			return Target{}, fault.New(fault.NoUser, "there is no user %s on this computer", say.UserHere(it.Key.User))
 		}
 	}
 	o.putAt(it, say)
@@ -92,8 +91,8 @@ func (t Table) Target(ctx context.Context, r *run.Run, c *card.Card, it *steps.I
 	return target, nil
 }
 
-// asHere is what is known of an item, with the real paths of this run in place of
-// those that the journal writes in the computer's own terms.
+// asHere returns an item's recorded state with real paths instead of the journal's paths, which are
+// in the computer's own terms.
 func asHere(c machine.Computer, it *steps.Item) (*steps.Item, error) {
 	out := *it
 	real := func(name string) (string, error) { return machine.Real(c, name) }
@@ -109,7 +108,7 @@ func asHere(c machine.Computer, it *steps.Item) (*steps.Item, error) {
 	return &out, err
 }
 
-// Close ends what targets have opened.
+// Close releases what targets have opened.
 func Close(all []Target) {
 	for _, t := range all {
 		t.Close()

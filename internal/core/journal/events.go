@@ -1,34 +1,34 @@
 package journal
 
-// The events of a journal, and what the data of each is.
+// The events of a journal, with the type of their data.
 const (
-	EventMade       = "made"       // the kit was made: kit.Made
-	EventSealed     = "sealed"     // an item, or a licence's facts, are sealed: kit.Sealed
-	EventPacked     = "packed"     // an app is sealed: steps.Packed
+	EventMade       = "made"       // the kit was created: kit.Made
+	EventSealed     = "sealed"     // an item or a licence's secrets were sealed: kit.Sealed
+	EventPacked     = "packed"     // an app was packed: steps.Packed
 	EventAsked      = "asked"      // a licence service is being asked: steps.Asked
 	EventRequested  = "requested"  // a request was written to a file: steps.Requested
 	EventAnswered   = "answered"   // it answered: licence.Answer
-	EventStepped    = "stepped"    // a person took one step of a licence's change: steps.Stepped
-	EventLooked     = "looked"     // the app on the new computer was looked at: steps.Looked
-	EventBound      = "bound"      // this is the new computer: steps.Bound
-	EventChosen     = "chosen"     // a person said where things go on the new computer: steps.Chosen
-	EventRepointed  = "repointed"  // what is about to be changed in an item's settings is sealed: steps.Repointed
+	EventStepped    = "stepped"    // a manual step of a licence change was done: steps.Stepped
+	EventLooked     = "looked"     // the app was found on the new computer: steps.Looked
+	EventBound      = "bound"      // the new computer was chosen: steps.Bound
+	EventChosen     = "chosen"     // the user chose destinations on the new computer: steps.Chosen
+	EventRepointed  = "repointed"  // planned changes to an item's settings were sealed: steps.Repointed
 	EventPlacing    = "placing"    // an item is being put in place: steps.Placed
 	EventPlaced     = "placed"     // it is in place: steps.Placed
-	EventUndoing    = "undoing"    // it is being taken back: steps.Undone
-	EventUndone     = "undone"     // it is taken back: steps.Undone
-	EventChecked    = "checked"    // an item was held against the old one: steps.Checked
-	EventOpened     = "opened"     // the app itself showed its data on the new computer, or not: steps.Opened
-	EventSilenced   = "silenced"   // a person said that the app on the old computer syncs no more
-	EventSeen       = "seen"       // a licence's states were looked at: steps.Seen
+	EventUndoing    = "undoing"    // an unpack is being undone: steps.Undone
+	EventUndone     = "undone"     // an unpack was undone: steps.Undone
+	EventChecked    = "checked"    // an item was compared with the old one: steps.Checked
+	EventOpened     = "opened"     // the app was checked for its data on the new computer: steps.Opened
+	EventSilenced   = "silenced"   // the technician confirmed that the app on the old computer no longer syncs
+	EventSeen       = "seen"       // a licence's states were observed: steps.Seen
 	EventOverridden = "overridden" // a gate was overridden: steps.Overridden
-	EventAgreed     = "agreed"     // a person agreed to run the commands of an app's card: the commands
-	EventTicked     = "ticked"     // a person has taken in exports: steps.Ticked
-	EventReported   = "reported"   // the hand-over was written: steps.Reported
+	EventAgreed     = "agreed"     // the user agreed to run the commands of an app's card: the commands
+	EventTicked     = "ticked"     // exports were imported by hand: steps.Ticked
+	EventReported   = "reported"   // the handover was written: steps.Reported
 	EventRetiring   = "retiring"   // an item of the old computer is being set aside: steps.Retired
 	EventRetired    = "retired"    // it is set aside: steps.Retired
-	EventReturning  = "returning"  // it is about to get its name back
-	EventReturned   = "returned"   // it has its name back
-	EventRemoved    = "removed"    // what was set aside is removed for good: steps.Removed
+	EventReturning  = "returning"  // it is being moved back: steps.Retired
+	EventReturned   = "returned"   // it was moved back
+	EventRemoved    = "removed"    // set-aside data was permanently removed: steps.Removed
 	EventClosed     = "closed"     // the kit is being emptied: kit.Closed
 )

@@ -1,11 +1,11 @@
 // Package journal reads and writes the kit's append-only record of every step.
 //
-// Read returns the lines and lists what was changed in the file. Log.Append adds a line and flushes it.
+// Read returns the lines and lists any damage. Log.Append adds a line and flushes it.
 // Log.Authenticate checks that every line was written by somebody who knows the passphrase.
 //
-// A line is one JSON object. It has the BLAKE3 hash of the line before it, and a message authentication code that takes
-// the passphrase to make. A second file, the head, has the number of lines and the hash of the last one, so that
-// missing lines at the end are found too.
+// A line is one JSON object. It has the BLAKE3 hash of the line before it, and a message
+// authentication code that takes the passphrase to compute. A second file, the head, has the number
+// of lines and the hash of the last one, so that missing lines at the end are detected.
 package journal
 
 import (
@@ -37,7 +37,7 @@ type Line struct {
 	Item     string          `json:"item,omitempty"`
 	User     string          `json:"user,omitempty"`
 	Licence  string          `json:"licence,omitempty"`
-	Computer string          `json:"computer,omitempty"` // name of the computer it was written on
+	Computer string          `json:"computer,omitempty"` // name of the computer that wrote it
 	Data     json.RawMessage `json:"data,omitempty"`
 	Prev     string          `json:"prev"`          // BLAKE3 of the line before, hex
 	MAC      string          `json:"mac,omitempty"` // keyed BLAKE3 of this line without the mac, hex
@@ -48,39 +48,37 @@ type head struct {
 	Lines int    `json:"lines"`
 	Hash  string `json:"hash"` // of the last line
 	MAC   string `json:"mac"`  // keyed BLAKE3 of lines and hash
-	Sum   string `json:"sum"`  // BLAKE3 of lines, hash and mac, so that a changed head is seen
+	Sum   string `json:"sum"`  // BLAKE3 of lines, hash and mac, to detect a changed head
 }
 
 func (h head) said() []byte { return fmt.Appendf(nil, "%d %s", h.Lines, h.Hash) }
 
 func (h head) sum() string { return digest.Of(append(h.said(), " "+h.MAC...)).String() }
 
-// Damage is a place where the journal is not what was written.
+// Damage is a place where the journal was changed.
 type Damage struct {
-	Line int    `json:"line"` // 0 where it concerns the head
+	Line int    `json:"line"` // 0 for the head
 	What string `json:"what"`
 }
 
-// Log is a journal that was read, and can be added to.
+// Log is a journal that was read, and can be appended to.
 type Log struct {
 	dir   string
 	Lines []Line
-	// Damage lists what does not fit; a damaged journal cannot be added to.
+	// Damage lists all damage. A damaged journal cannot be appended to.
 	Damage []Damage
-	// Torn is true where the last line was cut off while it was being
-	// written. The next Append removes it.
+	// Torn is true if the last line is incomplete. The next Append removes it.
 	Torn  bool
-	whole int64 // bytes of whole lines
-	head  *head // nil where there is none
+	whole int64 // bytes of complete lines
+	head  *head // nil if there is none
 	last  string
 	raw   [][]byte // the lines' bytes, until they are authenticated
 }
 
-// firstPrev is what stands for the line before the first.
+// firstPrev is the Prev of the first line.
 var firstPrev = digest.Of(nil).String()
 
-// Read reads the journal of a kit. Damage is returned in the Log, not as an
-// error.
+// Read reads the journal of a kit. Damage is returned in the Log, not as an error.
 func Read(dir string) (*Log, error) {
 	data, err := os.ReadFile(filepath.Join(dir, File))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -102,7 +100,7 @@ func Read(dir string) (*Log, error) {
 	return l, nil
 }
 
-// take reads one line and holds it against the line before it.
+// take parses one line and checks it against the line before it.
 func (l *Log) take(raw []byte) {
 	n := len(l.Lines) + 1
 	var line Line
@@ -112,7 +110,7 @@ func (l *Log) take(raw []byte) {
 	case err != nil:
 		l.damage(n, "line %d is not a journal line", n)
 	case line.N != n:
-		l.damage(n, "line %d carries the number %d: lines were removed, added or put in another order", n, line.N)
+		l.damage(n, "line %d has the number %d: lines were removed, added or reordered", n, line.N)
 	case line.Prev != l.last && n == 1:
 		l.damage(n, "line 1 was changed, or lines before it were removed")
 	case line.Prev != l.last:
@@ -138,7 +136,7 @@ func (l *Log) checkHead(noJournal bool) {
 	}
 	again, _ := json.Marshal(h)
 	if err != nil || h.Sum != h.sum() || string(data) != string(again)+"\n" {
-		// A kit that was cut off at its very first line has no head yet.
+		// A kit that was interrupted at its very first line has no head yet.
 		if len(l.Lines) > 1 || !errors.Is(err, fs.ErrNotExist) {
 			l.damage(0, "%s was changed or is missing", HeadFile)
 		}
@@ -147,7 +145,7 @@ func (l *Log) checkHead(noJournal bool) {
 	l.head = &h
 	switch {
 	case h.Lines > len(l.Lines):
-		l.damage(len(l.Lines)+1, "line %d was removed, with all after it up to line %d", len(l.Lines)+1, h.Lines)
+		l.damage(len(l.Lines)+1, "line %d and the following lines up to line %d were removed", len(l.Lines)+1, h.Lines)
 	case h.Lines < len(l.Lines)-1:
 		l.damage(h.Lines+2, "line %d was added", h.Lines+2)
 	case h.Lines == len(l.Lines) && h.Hash != l.last:
@@ -157,15 +155,15 @@ func (l *Log) checkHead(noJournal bool) {
 	}
 }
 
-// macOf computes a line's authentication code over its bytes without it.
+// macOf computes a line's authentication code over its bytes without the code.
 func macOf(key digest.Sum, unsigned []byte) string {
 	h := digest.Keyed(key)
 	h.Write(unsigned)
 	return h.Sum().String()
 }
 
-// Authenticate checks every line, and the head, with the key that only holders of the
-// passphrase have. It names the first that somebody else wrote, or returns "".
+// Authenticate checks every line, and the head, with the key that takes the passphrase. It returns
+// a description of the first one that is not authentic, or "".
 func (l *Log) Authenticate(key digest.Sum) string {
 	for i, raw := range l.raw {
 		line := l.Lines[i]
@@ -181,15 +179,15 @@ func (l *Log) Authenticate(key digest.Sum) string {
 	return ""
 }
 
-// Append adds a line with the key of the kit, and flushes it before it
-// returns. N, At where it is zero, Prev and MAC are filled in.
+// Append appends a line, authenticated with the kit's key, and flushes it. It sets N, Prev, MAC
+// and, if it is zero, At.
 func (l *Log) Append(line Line, key digest.Sum) error {
 	if len(l.Damage) > 0 {
 		return fault.New(fault.Damaged, "the kit's journal is damaged: %s", l.Damage[0].What)
 	}
 	if len(l.Lines) > 0 && (l.head == nil || l.head.Lines < len(l.Lines)) {
-		// A run was cut off before it wrote the head: without it, the next that is cut off there
-		// would leave two lines that the head does not know.
+		// An earlier run was interrupted before it wrote the head. Without the head, another
+		// interruption here would leave two lines that the head does not cover.
 		if err := l.writeHead(key); err != nil {
 			return err
 		}
@@ -213,7 +211,7 @@ func (l *Log) Append(line Line, key digest.Sum) error {
 	return l.writeHead(key)
 }
 
-// writeHead writes the head of the lines there are.
+// writeHead writes the head for the current lines.
 func (l *Log) writeHead(key digest.Sum) error {
 	h := head{Lines: len(l.Lines), Hash: l.last}
 	h.MAC = macOf(key, h.said())
@@ -226,7 +224,7 @@ func (l *Log) writeHead(key digest.Sum) error {
 	return nil
 }
 
-// write puts raw behind the whole lines, over a torn one.
+// write writes raw after the complete lines, over a torn one.
 func (l *Log) write(raw []byte) error {
 	f, err := os.OpenFile(filepath.Join(l.dir, File), os.O_CREATE|os.O_RDWR, 0o644)
 	if err != nil {

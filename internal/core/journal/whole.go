@@ -5,8 +5,7 @@ import (
 	"path/filepath"
 )
 
-// WriteFile writes a file so that it appears under its name only when it is
-// whole and flushed.
+// WriteFile writes a file so that it appears under its name only when it is complete and flushed.
 func WriteFile(name string, data []byte, perm os.FileMode) error {
 	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		return err

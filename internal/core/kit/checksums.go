@@ -14,8 +14,7 @@ import (
 	"movekit/internal/core/journal"
 )
 
-// saveSums writes CHECKSUMS.b3 in the form that b3sum -c reads: hash, two
-// spaces, name; sorted by name.
+// saveSums writes CHECKSUMS.b3 in the format of b3sum -c: hash, two spaces, name; sorted by name.
 func (k *Kit) saveSums() error {
 	if err := k.there(); err != nil {
 		return err
@@ -30,8 +29,7 @@ func (k *Kit) saveSums() error {
 	return nil
 }
 
-// readSums reads CHECKSUMS.b3. It is strict: the file must be byte for byte
-// what saveSums would write.
+// readSums reads CHECKSUMS.b3. The file must be exactly what saveSums would write.
 func readSums(dir string) (map[string]string, error) {
 	data, err := os.ReadFile(filepath.Join(dir, ChecksumsFile))
 	if err != nil {

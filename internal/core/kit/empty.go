@@ -18,14 +18,14 @@ import (
 	"movekit/internal/core/seal"
 )
 
-// Closed is the data of journal.EventClosed: that a kit is emptied, or is being.
+// Closed is the data of journal.EventClosed: the kit is being emptied.
 type Closed struct {
-	Because  string `json:"because,omitempty"`   // why the move was given up; "" where it was proven
-	HandOver string `json:"hand_over,omitempty"` // folder that the hand-over is in
-	Record   string `json:"record,omitempty"`    // folder that the journal, the cards and the report went to; "" where they stay
+	Because  string `json:"because,omitempty"`   // why the move was given up; "" if it was verified
+	HandOver string `json:"hand_over,omitempty"` // folder with the handover
+	Record   string `json:"record,omitempty"`    // folder with the journal, the cards and the report; "" if they stay in the kit
 }
 
-// ClosedIn tells how the kit in a folder was closed; nil where it was not.
+// ClosedIn returns how the kit in a folder was closed, or nil if it is open.
 func ClosedIn(dir string) (*Closed, error) {
 	log, err := journal.Read(dir)
 	if err != nil {
@@ -38,14 +38,14 @@ func closed(log *journal.Log) *Closed {
 	for _, l := range log.Lines {
 		if l.Event == journal.EventClosed {
 			c := &Closed{}
-			json.Unmarshal(l.Data, c) //nolint:errcheck // the line alone says that it is closed
+			json.Unmarshal(l.Data, c) //nolint:errcheck // the line alone means that it is closed
 			return c
 		}
 	}
 	return nil
 }
 
-// record are the files that are an office's record of a move, the manifest last.
+// record returns the files that make up the record of a move, the manifest last.
 func record(dir string) (names []string, err error) {
 	for _, sub := range []string{CardsDir, ReportDir} {
 		entries, err := os.ReadDir(filepath.Join(dir, sub))
@@ -61,8 +61,8 @@ func record(dir string) (names []string, err error) {
 	return append(names, ReadmeFile, journal.HeadFile, journal.File, ManifestFile), nil
 }
 
-// KeepRecord copies the journal, the cards and the report of a kit into another folder,
-// which is a kit without data then. It returns when they are on its medium.
+// KeepRecord copies the journal, the cards and the report of a kit to another folder, and flushes
+// them. The result is a kit without data.
 func KeepRecord(dir, to string) error {
 	k, err := Open(dir)
 	if err != nil {
@@ -98,9 +98,9 @@ func KeepRecord(dir, to string) error {
 	return seal.SyncVolume(to)
 }
 
-// Empty empties a kit whose journal says that it is closed: first the key, which
-// makes what is sealed unreadable, and then that. Where the record went elsewhere,
-// it goes too. An interrupted run is ended by the same call.
+// Empty empties a kit whose journal says that it is closed. It destroys the key first, which makes
+// the sealed data unreadable, and then removes that data. If the record was copied elsewhere, it is
+// removed too. Calling Empty again resumes an interrupted run.
 func Empty(ctx context.Context, dir string) error {
 	log, err := journal.Read(dir)
 	if err != nil {
@@ -125,7 +125,7 @@ func Empty(ctx context.Context, dir string) error {
 	if c.Record == "" {
 		return e.finish(log)
 	}
-	// The journal goes last, since it says that the rest is to go.
+	// The journal is removed last, because it says that the rest must be removed.
 	for _, name := range []string{CardsDir, ReportDir, ChecksumsFile, ManifestFile, journal.HeadFile} {
 		if err := e.removeAll(name); err != nil {
 			return err
@@ -150,8 +150,7 @@ func (e emptying) stopped() error {
 	return nil
 }
 
-// destroy writes over a small file before it is removed, and sees that both are on
-// the medium.
+// destroy overwrites a small file before removing it, and flushes both.
 func (e emptying) destroy(name string) error {
 	path := filepath.Join(e.dir, name)
 	info, err := os.Lstat(path)
@@ -200,7 +199,7 @@ func (e emptying) remove(path string) error {
 	return nil
 }
 
-// removeAll removes a file, or a folder with what is in it.
+// removeAll removes a file, or a folder with its content.
 func (e emptying) removeAll(name string) error {
 	path := filepath.Join(e.dir, name)
 	entries, err := os.ReadDir(path)
@@ -214,7 +213,7 @@ func (e emptying) removeAll(name string) error {
 	return e.remove(path)
 }
 
-// settle writes what stays so that it says what it is.
+// finish rewrites the remaining files so that they describe themselves.
 func (e emptying) finish(log *journal.Log) error {
 	k := &Kit{Dir: e.dir, Log: log}
 	var err error
@@ -231,12 +230,12 @@ func (e emptying) finish(log *journal.Log) error {
 	return k.saveSums()
 }
 
-// closedReadme is the README of a kit without data.
+// closedReadme returns the README of a kit without data.
 func closedReadme(m Manifest) string {
 	return fmt.Sprintf(`This is the record of a move from %s to %s (kit %s), made with Move Kit.
-The kit is closed: its key is destroyed and what was sealed is removed. What is
-left holds no data of the office and no licence: kit.yaml names the computers,
-journal.jsonl says what was done and when, cards has the descriptions of the
-applications, report the hand-over.
+The kit is closed: its key is destroyed and the sealed data is removed. What is
+left contains no office data and no licence: kit.yaml names the computers,
+journal.jsonl records what was done and when, cards has the descriptions of the
+applications, and report the handover.
 `, m.Old.Name, m.New.Name, m.ID)
 }

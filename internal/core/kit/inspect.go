@@ -18,84 +18,84 @@ import (
 	"movekit/internal/core/seal"
 )
 
-// Damage is a file of the kit that is not what was written.
+// Damage is a damaged file in the kit.
 type Damage struct {
 	File string `json:"file"`
 	What string `json:"what"`
-	// Minor says that nothing of the move is in it: a program, or what a person reads.
+	// Minor is true if the file contains nothing of the move: a program, or a text for people.
 	Minor bool `json:"minor,omitempty"`
-	// Program says that it is a program, which should not be started then.
+	// Program is true if the file is a program, which should not be started.
 	Program bool `json:"program,omitempty"`
 }
 
-// minor reports whether a file of the kit holds nothing of the move: it is neither
-// manifest, key, journal, card, checksums nor sealed.
+// minor reports whether a file contains nothing of the move: it is not the manifest, key, journal,
+// a card, the checksums or sealed data.
 func minor(name string) bool {
 	return !slices.Contains([]string{ManifestFile, KeyFile, journal.File, journal.HeadFile, ChecksumsFile}, name) &&
 		!strings.HasPrefix(name, CardsDir+"/") && !strings.HasPrefix(name, SealedDir+"/")
 }
 
-// isProgram reports whether a file of the kit is a build of this program.
+// isProgram reports whether a file in the kit is a build of this program.
 func isProgram(name string) bool {
 	return minor(name) && !strings.Contains(name, "/") && !strings.HasSuffix(name, ".txt")
 }
 
-// Whole reports whether all is there that a move takes.
+// Whole reports whether everything that a move needs is undamaged.
 func (in *Inspection) Whole() bool {
 	return !slices.ContainsFunc(in.Damage, func(d Damage) bool { return !d.Minor })
 }
 
-// Inspection is what Inspect found.
+// Inspection is the result of Inspect.
 type Inspection struct {
 	Files   int      `json:"files"`
 	Bytes   int64    `json:"bytes"`
 	Lines   int      `json:"journal_lines"`
 	Damage  []Damage `json:"damage"`
-	Strange []string `json:"not_of_the_kit"` // files that the kit does not know
-	Torn    bool     `json:"torn"`           // the journal's last line was cut off
+	Strange []string `json:"not_of_the_kit"` // files that do not belong to the kit
+	Torn    bool     `json:"torn"`           // the journal's last line is incomplete
 	Closed  *Closed  `json:"closed,omitempty"`
-	Left    []string `json:"not_emptied,omitempty"` // of a closed kit: what is to go, and is there
+	Left    []string `json:"not_emptied,omitempty"` // in a closed kit: files that still have to be removed
 }
 
-// Sealed is what a journal line tells of one sealed item.
+// Sealed is the data of a journal line about one sealed item.
 type Sealed struct {
 	Stream string            `json:"stream"` // name of the data stream
 	Parts  []seal.Part       `json:"parts"`
-	List   []seal.Part       `json:"list"`             // the stream that lists what is in it
-	Schema []seal.Part       `json:"schema,omitempty"` // of a server's database: the archive of its schema
-	Files  int64             `json:"files"`            // what is in it, as a person counts
-	Bytes  int64             `json:"bytes"`            // plain size
+	List   []seal.Part       `json:"list"`             // the stream with the list of files
+	Schema []seal.Part       `json:"schema,omitempty"` // of a server database: the archive of its schema
+	Files  int64             `json:"files"`            // number of files
+	Bytes  int64             `json:"bytes"`            // size before compression
 	Mode   uint32            `json:"mode,omitempty"`   // permissions of a database file
-	Marks  filemeta.Metadata `json:"marks,omitzero"`   // of a database file
-	Owners []string          `json:"owners,omitempty"` // users to whom something in it belongs
-	// Stamp tells whether the item changed since: it holds the newest change,
-	// the number of files and their size.
+	Marks  filemeta.Metadata `json:"marks,omitzero"`   // metadata of a database file
+	Owners []string          `json:"owners,omitempty"` // users who own something in it
+	// Stamp shows whether the item changed since: it has the newest change, the number of files and
+	// their size.
 	Stamp string `json:"stamp"`
-	// Tables are those of a database in files whose records can be counted.
+	// Tables are the tables of a database in files, with record counts.
 	Tables []Table `json:"tables,omitempty"`
-	// Left names what could not be taken along, with the reason; at most 20.
+	// Left lists what could not be packed, with the reason; at most 20.
 	Left []string `json:"left,omitempty"`
-	// LeftCount is how many those are.
+	// LeftCount is the total number of those.
 	LeftCount int `json:"left_count,omitempty"`
-	// Identity is the digest of what tells a profile from another of the same name; "" where the
-	// card names nothing, or it was not there.
+	// Identity is the digest that identifies a profile among others of the same name; "" if the
+	// card has none or the file was missing.
 	Identity string `json:"identity,omitempty"`
-	// LeftOut tells what the card leaves out, with counts and sizes; at most 20 lines.
+	// LeftOut lists what the card leaves out, with counts and sizes; at most 20 lines.
 	LeftOut []string `json:"left_out,omitempty"`
 }
 
-// Table is a table of a database in files, and how many records it has.
+// Table is a table of a database in files.
 type Table struct {
-	Name    string `json:"name"` // slash-separated, below the folder that was looked in
+	Name    string `json:"name"` // slash-separated path below the item's folder
 	Records int64  `json:"records"`
 }
 
 // All returns every sealed file of the item.
 func (s Sealed) All() []seal.Part { return slices.Concat(s.Parts, s.List, s.Schema) }
 
-// Inspect reads every file of the kit from its medium and holds it against
-// the checksums and the journal. It takes no passphrase. With apps, only
-// their sealed files are read. The error is for what kept it from looking.
+// Inspect reads every file of the kit from its medium, and compares it with the checksums and the
+// journal. It does not need the passphrase. With apps, it reads only their sealed files. The error
+// is for failures of the inspection itself.
 func Inspect(ctx context.Context, dir string, apps []string, progress func(int64)) (*Inspection, error) {
 	if _, err := os.Stat(filepath.Join(dir, ManifestFile)); err != nil {
 		if _, err := os.Stat(filepath.Join(dir, journal.File)); err != nil {
@@ -119,11 +119,11 @@ func Inspect(ctx context.Context, dir string, apps []string, progress func(int64
 	for name, hash := range recorded(log) {
 		if got, ok := sums[name]; !ok {
 			if err == nil {
-				in.add(name, "is missing in "+ChecksumsFile)
+				in.add(name, "is not listed in "+ChecksumsFile)
 			}
 			sums[name] = hash
 		} else if got != hash {
-			in.add(name, ChecksumsFile+" and the journal do not agree")
+			in.add(name, ChecksumsFile+" and the journal differ")
 		}
 	}
 	if err := in.hashAll(ctx, dir, chosen(sums, apps), progress); err != nil {
@@ -151,17 +151,17 @@ func (in *Inspection) add(file, what string) {
 	in.Damage = append(in.Damage, Damage{file, what, minor(file), isProgram(file)})
 }
 
-// contents are the files that the journal says are in the kit, with their hashes.
+// contents are the files that should be in the kit according to the journal, with their hashes.
 type contents struct {
 	files  map[string]string
 	stream map[string][]string // the files of each stream
-	lines  int                 // how many lines are taken in
+	lines  int                 // number of lines processed
 }
 
-// recorded returns the files that the journal says are in the kit.
+// recorded returns the files that should be in the kit according to the journal.
 func recorded(log *journal.Log) map[string]string { return new(contents).upTo(log) }
 
-// upTo takes in the lines that came to the journal, and returns the files.
+// upTo processes the journal's new lines, and returns the files.
 func (c *contents) upTo(log *journal.Log) map[string]string {
 	if c.files == nil {
 		c.files, c.stream = map[string]string{}, map[string][]string{}
@@ -198,8 +198,8 @@ func (c *contents) upTo(log *journal.Log) map[string]string {
 	return c.files
 }
 
-// chosen returns the files that a step on the given apps needs: their sealed files, and what holds something of the
-// move itself. Without apps, it returns all.
+// chosen returns the files that a step on the given apps needs: their sealed files, and the files
+// of the move itself. Without apps it returns all.
 func chosen(sums map[string]string, apps []string) map[string]string {
 	if len(apps) == 0 {
 		return sums
@@ -249,14 +249,13 @@ func (in *Inspection) hashAll(ctx context.Context, dir string, sums map[string]s
 	}
 	close(names)
 	busy.Wait()
-	if ctx.Err() != nil { // what was not read to its end is not damaged
-		return fault.Wrap(fault.Stopped, ctx.Err(), "inspecting was stopped")
+	if ctx.Err() != nil { // a partly read file is not damaged
+		return fault.Wrap(fault.Stopped, ctx.Err(), "the inspection was stopped")
 	}
 	return nil
 }
 
-// findStrange lists files that the kit does not know: they harm nothing, but
-// a person should know.
+// findStrange lists files that do not belong to the kit. They do no harm, but are reported.
 func (in *Inspection) findStrange(dir string, sums map[string]string) {
 	own := []string{ChecksumsFile, journal.File, journal.HeadFile, lockFile}
 	filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
@@ -278,7 +277,7 @@ func (in *Inspection) findStrange(dir string, sums map[string]string) {
 	})
 }
 
-// TotalBytes is how much Inspect will read, for a progress bar.
+// TotalBytes returns how many bytes Inspect will read.
 func (k *Kit) TotalBytes(apps []string) (n int64) {
 	for name := range chosen(k.sums, apps) {
 		if info, err := os.Stat(filepath.Join(k.Dir, filepath.FromSlash(name))); err == nil {

@@ -19,25 +19,23 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// scrypt work factors (log2 N) of key.age. One unlock takes 128*r*N bytes:
-// 32 MiB and 128 MiB. A passphrase made by the tool has 77 bits by itself; a
-// typed one leans more on the work.
+// scrypt work factors (log2 N) of key.age. One unlock needs 128*r*N bytes: 32 MiB and 128 MiB. A
+// made passphrase has 77 bits of its own; a typed one depends more on the work factor.
 const (
 	workMade  = 15
 	workTyped = 17
 	maxWork   = 20
 )
 
-// testWork stands for both in the program that the tests build, which unlocks a
-// thousand kits (-ldflags -X).
+// testWork replaces both in the program built for tests, which unlocks a thousand kits (-ldflags
+// -X).
 var testWork string
 
-// MinPassphrase is the least number of characters of a typed passphrase.
+// MinPassphrase is the minimum length of a typed passphrase, in characters.
 const MinPassphrase = 12
 
-// MakePassphrase returns six random words of the EFF long list, 77 bits, with a hyphen
-// between each two. The list's few words that have a hyphen of their own are not taken:
-// nobody could tell how many words there are.
+// MakePassphrase returns six random words of the EFF long list (77 bits), joined by hyphens. It
+// skips the few words that contain a hyphen, because the number of words must be clear.
 func MakePassphrase() (string, error) {
 	for {
 		words, err := diceware.Generate(6)
@@ -50,30 +48,27 @@ func MakePassphrase() (string, error) {
 	}
 }
 
-// CheckPassphrase says why a typed passphrase cannot be used, or nil.
+// CheckPassphrase returns why a typed passphrase is not allowed, or nil.
 func CheckPassphrase(p string) error {
 	if n := utf8.RuneCountInString(normal(p)); n < MinPassphrase {
-		return fault.New(fault.Usage, "the passphrase has %d characters; it needs %d", n, MinPassphrase)
+		return fault.New(fault.Usage, "the passphrase has %d characters; it needs at least %d", n, MinPassphrase)
 	}
-	// The estimator looks at all of a text against all of its lists: a long one is judged by
-	// its beginning.
+	// The estimator is slow for long texts, so only the beginning is checked.
 	some := []rune(normal(p))
 	if guesses := zxcvbn.PasswordStrength(string(some[:min(len(some), 64)]), nil).Guesses; guesses < guessable {
-		return fault.New(fault.Usage, "the passphrase could be guessed in about %.0e tries: take words that do not belong together, or let one be made", guesses)
+		return fault.New(fault.Usage, "the passphrase could be guessed in about %.0e tries: use unrelated words, or let Move Kit make one", guesses)
 	}
 	return nil
 }
 
-// guessable is how many passphrases somebody with many computers tries in a day, each
-// taking the work of workTyped.
+// guessable is the number of guesses that an attacker with many computers makes in a day at the
+// work factor workTyped.
 const guessable = 1e11
 
-// normal makes the same passphrase of the same letters on every keyboard
-// (Unicode NFC), without spaces around it.
+// normal returns the same text for every keyboard (Unicode NFC), without surrounding spaces.
 func normal(p string) string { return norm.NFC.String(strings.TrimSpace(p)) }
 
-// looksMade reports whether a passphrase has the form of one made by
-// MakePassphrase.
+// looksMade reports whether a passphrase has the form of one from MakePassphrase.
 func looksMade(p string) bool {
 	known := map[string]bool{}
 	list := diceware.WordListEffLarge()
@@ -83,7 +78,7 @@ func looksMade(p string) bool {
 	if len(known) != 6 {
 		return false
 	}
-	// The list is numbered by five dice: 11111 to 66666.
+	// The list is numbered with five dice: 11111 to 66666.
 	for n := 11111; n <= 66666; n++ {
 		if w := list.WordAt(n); w != "" {
 			if _, asked := known[w]; asked {
@@ -99,11 +94,11 @@ func looksMade(p string) bool {
 	return true
 }
 
-// PassphraseRecipient encrypts to a passphrase, with the work that it needs.
+// PassphraseRecipient encrypts to a passphrase, with the work factor that it needs.
 func PassphraseRecipient(passphrase string) (*age.ScryptRecipient, error) {
 	r, err := age.NewScryptRecipient(normal(passphrase))
 	if err != nil {
-		return nil, fault.Wrap(fault.Usage, err, "the passphrase cannot be used")
+		return nil, fault.Wrap(fault.Usage, err, "the passphrase is not valid")
 	}
 	r.SetWorkFactor(workTyped)
 	if looksMade(passphrase) {
@@ -131,14 +126,14 @@ func wrapKey(id *age.X25519Identity, passphrase string, work int) ([]byte, error
 	if err == nil {
 		err = w.Close()
 	}
-	debug.FreeOSMemory() // scrypt's tables
+	debug.FreeOSMemory() // scrypt's tables are large
 	if err != nil {
-		return nil, fault.Wrap(fault.Internal, err, "cannot wrap the kit's key")
+		return nil, fault.Wrap(fault.Internal, err, "cannot encrypt the kit's key")
 	}
 	return out.Bytes(), nil
 }
 
-// PassphraseIdentity opens what was encrypted to a passphrase.
+// PassphraseIdentity decrypts what was encrypted to a passphrase.
 func PassphraseIdentity(passphrase string) (*age.ScryptIdentity, error) {
 	p := normal(passphrase)
 	if p == "" {
@@ -146,7 +141,7 @@ func PassphraseIdentity(passphrase string) (*age.ScryptIdentity, error) {
 	}
 	s, err := age.NewScryptIdentity(p)
 	if err != nil {
-		return nil, fault.Wrap(fault.WrongPassphrase, err, "the passphrase cannot be used")
+		return nil, fault.Wrap(fault.WrongPassphrase, err, "the passphrase is not valid")
 	}
 	s.SetMaxWorkFactor(maxWork)
 	return s, nil
@@ -161,11 +156,11 @@ func unwrapKey(wrapped []byte, passphrase string) (*age.X25519Identity, error) {
 	debug.FreeOSMemory()
 	if err != nil {
 		if errors.Is(err, age.ErrIncorrectIdentity) {
-			return nil, fault.New(fault.WrongPassphrase, "this is not the kit's passphrase")
+			return nil, fault.New(fault.WrongPassphrase, "the passphrase is wrong")
 		}
 		var no *age.NoIdentityMatchError
 		if errors.As(err, &no) {
-			return nil, fault.New(fault.WrongPassphrase, "this is not the kit's passphrase")
+			return nil, fault.New(fault.WrongPassphrase, "the passphrase is wrong")
 		}
 		return nil, fault.Wrap(fault.Damaged, err, "%s is damaged", KeyFile)
 	}
@@ -177,10 +172,10 @@ func unwrapKey(wrapped []byte, passphrase string) (*age.X25519Identity, error) {
 			}
 		}
 	}
-	return nil, fault.Wrap(fault.Damaged, err, "%s holds no key", KeyFile)
+	return nil, fault.Wrap(fault.Damaged, err, "%s contains no key", KeyFile)
 }
 
-// authenticityKey is the key of the journal's codes.
+// authenticityKey returns the key of the journal's authentication codes.
 func authenticityKey(id *age.X25519Identity) digest.Sum {
 	return digest.Derive("movekit kit v1 journal authenticity", []byte(id.String()))
 }

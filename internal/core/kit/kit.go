@@ -40,7 +40,7 @@ import (
 // Format is the version of the kit format that this package reads and writes.
 const Format = 1
 
-// Names within a kit.
+// File names in a kit.
 const (
 	ManifestFile  = "kit.yaml"
 	KeyFile       = "key.age"
@@ -53,19 +53,19 @@ const (
 	lockFile      = "kit.lock"
 )
 
-// Computer names a computer in the manifest.
+// Computer identifies a computer in the manifest.
 type Computer struct {
 	Name   string         `yaml:"name" json:"name"`
 	System machine.System `yaml:"system" json:"system"`
 	ID     string         `yaml:"id,omitempty" json:"id,omitempty"` // machine.ID; unknown for the new computer
-	// Firmware is machine.IDOf the firmware's id; "" where it could not be read.
+	// Firmware is machine.IDOf the firmware's id; "" if it could not be read.
 	Firmware string `yaml:"firmware,omitempty" json:"firmware,omitempty"`
 }
 
-// Unnamed stands for a new computer whose name is not known yet.
+// Unnamed is the name of a new computer that is not known yet.
 const Unnamed = "the new computer"
 
-// ComputerOf names a computer.
+// ComputerOf returns the identity of a computer.
 func ComputerOf(c machine.Computer) Computer {
 	out := Computer{Name: c.Name(), System: c.System(), ID: machine.ID(c)}
 	if f := c.FirmwareID(); f != "" {
@@ -74,8 +74,8 @@ func ComputerOf(c machine.Computer) Computer {
 	return out
 }
 
-// Is reports whether both are one computer. Two that were made from one image
-// have the id of one system, and differ in their firmware's, or by name.
+// Is reports whether both are the same computer. Computers restored from one image have the same
+// system id, and differ in firmware id or name.
 func (c Computer) Is(other Computer) bool {
 	switch {
 	case c.ID != other.ID || c.ID == "":
@@ -86,26 +86,24 @@ func (c Computer) Is(other Computer) bool {
 	return strings.EqualFold(c.Name, other.Name)
 }
 
-// Manifest is the content of kit.yaml. It holds no secrets.
+// Manifest is the content of kit.yaml. It contains no secrets.
 type Manifest struct {
 	Format int       `yaml:"format" json:"format"`
 	ID     string    `yaml:"id" json:"id"`
 	Made   time.Time `yaml:"made" json:"made"`
-	Tool   string    `yaml:"tool" json:"tool"` // version of the tool that made it
+	Tool   string    `yaml:"tool" json:"tool"` // version of the program that created it
 	Old    Computer  `yaml:"old" json:"old"`
 	New    Computer  `yaml:"new" json:"new"`
 	Apps   []string  `yaml:"apps" json:"apps"`
-	// Keep says that it is a safety copy: it is for no computer yet, and licences
-	// are left alone.
+	// Keep is true for a safety copy: it has no new computer, and licences are not changed.
 	Keep bool `yaml:"keep,omitempty" json:"keep,omitempty"`
-	// Office is whose move it is.
+	// Office is the name of the office that is moved.
 	Office string `yaml:"office,omitempty" json:"office,omitempty"`
 }
 
 var idForm = regexp.MustCompile(`^[0-9a-f]{16}$`)
 
-// usable reports whether id and names are such that files can be named by
-// them.
+// usable reports whether id and names can be used in file names.
 func (m *Manifest) usable() bool {
 	for _, name := range []string{m.Old.Name, m.New.Name, m.Office} {
 		if len(name) > 255 || strings.ContainsFunc(name, func(r rune) bool { return unicode.IsControl(r) || r == '/' || r == '\\' }) {
@@ -115,8 +113,8 @@ func (m *Manifest) usable() bool {
 	return idForm.MatchString(m.ID)
 }
 
-// Made is the data of the first journal line: the hash of every file that
-// the kit started with, so that none of them can be exchanged.
+// Made is the data of the first journal line: the hash of every file that the kit started with, so
+// that none can be replaced.
 type Made struct {
 	Files map[string]string `json:"files"` // BLAKE3 by name
 }
@@ -128,34 +126,34 @@ type Kit struct {
 	Cards    []*card.Card
 	Log      *journal.Log
 	sums     map[string]string // CHECKSUMS.b3: hash by slash-separated name
-	told     contents          // what the journal says of them
+	recorded contents          // their content according to the journal
 	place    fs.FileInfo       // the folder as it was when it was opened
 	lock     *flock.Flock
 	identity *age.X25519Identity
 	key      digest.Sum // authenticates the journal
 }
 
-// New says what a kit is made of.
+// New has the parameters of a new kit.
 type New struct {
 	Tool       string
 	Old, New   Computer
-	Keep       bool   // whether it is a safety copy
-	Office     string // whose move it is
+	Keep       bool   // it is a safety copy
+	Office     string // name of the office
 	Cards      []*card.Card
-	Programs   []string // executables that are copied into the kit
+	Programs   []string // executables to copy into the kit
 	Passphrase string
-	Work       int    // log2 N of its scrypt; 0 stands for what it needs
-	Notices    string // of what is in the programs
+	Work       int    // log2 N of its scrypt; 0 means the default
+	Notices    string // licence notices of the programs
 }
 
-// Create makes a kit in dir, and opens it. The folder must be empty, not exist,
-// or hold what an interrupted Create left.
+// Create creates a kit in dir, and opens it. The folder must be empty, missing, or left by an
+// interrupted Create.
 func Create(dir string, n New) (*Kit, error) {
 	if entries, err := os.ReadDir(dir); err == nil && len(visible(entries)) > 0 && !halfMade(dir) {
 		return nil, fault.New(fault.Usage, "the folder %s is not empty", dir)
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, fault.Wrap(fault.CannotPlace, err, "cannot make the kit's folder")
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot create the kit's folder")
 	}
 	id := make([]byte, 8)
 	rand.Read(id)
@@ -165,7 +163,7 @@ func Create(dir string, n New) (*Kit, error) {
 		Tool: n.Tool, Old: n.Old, New: n.New, Keep: n.Keep, Office: n.Office,
 	}
 	if !k.Manifest.usable() {
-		return nil, fault.New(fault.Usage, "a computer cannot be named %q or %q here: no / and \\, at most 255 characters", n.Old.Name, n.New.Name)
+		return nil, fault.New(fault.Usage, "the computer name %q or %q is not valid: no / and \\, at most 255 characters", n.Old.Name, n.New.Name)
 	}
 	for _, c := range n.Cards {
 		k.Manifest.Apps = append(k.Manifest.Apps, c.Name)
@@ -226,8 +224,8 @@ func (k *Kit) fill(n New) (err error) {
 	return err
 }
 
-// halfMade reports whether a folder holds a kit whose making was cut off: it
-// has the small files of a kit, and no whole line in its journal.
+// halfMade reports whether a folder was left by an interrupted Create: it has the small files of a
+// kit, and no complete journal line.
 func halfMade(dir string) bool {
 	if log, err := journal.Read(dir); err != nil || len(log.Lines) > 0 {
 		return false
@@ -242,7 +240,7 @@ func halfMade(dir string) bool {
 	return false
 }
 
-// visible leaves out what systems put on a stick by themselves.
+// visible leaves out files that systems create on a stick themselves.
 func visible(entries []fs.DirEntry) []fs.DirEntry {
 	return slices.DeleteFunc(entries, func(e fs.DirEntry) bool { return droppings(e.Name()) })
 }
@@ -252,11 +250,10 @@ func droppings(name string) bool {
 		strings.HasPrefix(name, ".Trash-") || strings.HasPrefix(name, "._")
 }
 
-// Open opens the kit in dir without its passphrase: its manifest, cards and
-// journal can be read.
+// Open opens the kit in dir without its passphrase, to read its manifest, cards and journal.
 func Open(dir string) (*Kit, error) { return OpenBy(dir, card.Read) }
 
-// OpenBy does the same, with cards read in some way.
+// OpenBy is like Open, and reads cards with read.
 func OpenBy(dir string, read func(name string) (*card.Card, error)) (*Kit, error) {
 	k := &Kit{Dir: dir}
 	data, err := os.ReadFile(filepath.Join(dir, ManifestFile))
@@ -270,7 +267,7 @@ func OpenBy(dir string, read func(name string) (*card.Card, error)) (*Kit, error
 		Format int `yaml:"format"`
 	}
 	if yamltext.Decode(data, &probe) == nil && probe.Format > Format {
-		return nil, fault.New(fault.NewerFormat, "the kit in %s has format %d; this tool reads format %d", dir, probe.Format, Format)
+		return nil, fault.New(fault.NewerFormat, "the kit in %s has format %d; this program reads format %d", dir, probe.Format, Format)
 	}
 	if err := yamltext.Decode(data, &k.Manifest, yaml.Strict()); err != nil || k.Manifest.Format != Format || !k.Manifest.usable() {
 		return nil, fault.New(fault.Damaged, "%s of the kit in %s is damaged", ManifestFile, dir)
@@ -291,23 +288,23 @@ func OpenBy(dir string, read func(name string) (*card.Card, error)) (*Kit, error
 	return k, k.hold()
 }
 
-// hold remembers which folder the kit is in.
+// hold remembers the identity of the kit's folder.
 func (k *Kit) hold() (err error) {
 	if k.place, err = os.Stat(k.Dir); err != nil {
 		return fault.Wrap(fault.Unreadable, err, "cannot read the kit in %s", k.Dir)
 	}
-	os.SameFile(k.place, k.place) // Windows asks for its number only now
+	os.SameFile(k.place, k.place) // on Windows, this reads the folder's id now
 	return nil
 }
 
-// there sees that the kit is still where it was: a stick that was taken out leaves
-// another folder in its place, or none.
+// there checks that the kit is still in its place. If a stick was pulled out, another folder or
+// none is there.
 func (k *Kit) there() error {
 	now, err := os.Stat(k.Dir)
 	if k.place == nil || err == nil && os.SameFile(k.place, now) {
 		return nil
 	}
-	// A share may number its folders anew: then the manifest tells.
+	// A network share may renumber its folders; then compare the manifest.
 	var m Manifest
 	data, rerr := os.ReadFile(filepath.Join(k.Dir, ManifestFile))
 	if err == nil && rerr == nil && yamltext.Decode(data, &m) == nil && m.ID == k.Manifest.ID {
@@ -325,13 +322,13 @@ func (k *Kit) Lock() error {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write to the kit in %s", k.Dir)
 	}
 	if !ok {
-		return fault.New(fault.Busy, "another run of this tool is working on the kit in %s", k.Dir)
+		return fault.New(fault.Busy, "another run of Move Kit is using the kit in %s", k.Dir)
 	}
 	return nil
 }
 
-// Close lets go of the kit. The lock's file stays: were it removed, two runs
-// could each hold a lock on a file of that name.
+// Close releases the kit. The lock file stays: if it were removed, two runs could each lock a file
+// of that name.
 func (k *Kit) Close() error {
 	if k.lock == nil {
 		return nil
@@ -341,13 +338,12 @@ func (k *Kit) Close() error {
 	return err
 }
 
-// Unlock opens the kit's key with its passphrase, and then checks that the
-// journal and the files the kit started with were written by somebody who
-// knew it.
+// Unlock decrypts the kit's key with its passphrase. Then it checks that somebody who knew the
+// passphrase wrote the journal and the initial files.
 func (k *Kit) Unlock(passphrase string) error {
 	wrapped, err := os.ReadFile(filepath.Join(k.Dir, KeyFile))
 	if err != nil && closed(k.Log) != nil {
-		return fault.New(fault.NotAKit, "the kit in %s is closed: there is nothing in it any more", k.Dir)
+		return fault.New(fault.NotAKit, "the kit in %s is closed: it is empty", k.Dir)
 	}
 	if err != nil {
 		return fault.Wrap(fault.Damaged, err, "cannot read the kit's key")
@@ -365,8 +361,8 @@ func (k *Kit) Unlock(passphrase string) error {
 	return k.checkStart()
 }
 
-// checkStart holds the small files the kit started with against its first
-// journal line. Executables are left to Inspect.
+// checkStart compares the initial small files with the first journal line. Executables are left to
+// Inspect.
 func (k *Kit) checkStart() error {
 	if len(k.Log.Lines) == 0 || k.Log.Lines[0].Event != journal.EventMade {
 		return fault.New(fault.Damaged, "the kit was not finished when it was made")
@@ -381,7 +377,7 @@ func (k *Kit) checkStart() error {
 		}
 		data, err := os.ReadFile(filepath.Join(k.Dir, filepath.FromSlash(name)))
 		if err != nil || digest.Of(data).String() != want {
-			return fault.New(fault.Forged, "%s is not the file this kit was made with", name)
+			return fault.New(fault.Forged, "%s is not the file this kit was created with", name)
 		}
 	}
 	return nil
@@ -397,8 +393,7 @@ func (k *Kit) Card(app string) *card.Card {
 	return nil
 }
 
-// Record appends a line to the journal, with data as its JSON, and returns it
-// as it is written.
+// Record appends a line with the JSON of data to the journal, and returns the line as written.
 func (k *Kit) Record(line journal.Line, data any) (journal.Line, error) {
 	if k.identity == nil {
 		return line, fault.New(fault.NoPassphrase, "the kit's journal can only be written with its passphrase")
@@ -419,22 +414,21 @@ func (k *Kit) Record(line journal.Line, data any) (journal.Line, error) {
 	return k.Log.Lines[len(k.Log.Lines)-1], nil
 }
 
-// Lines are those of the journal.
+// Lines returns the journal's lines.
 func (k *Kit) Lines() []journal.Line { return k.Log.Lines }
 
-// Facts are the manifest and the cards.
+// Facts returns the manifest and the cards.
 func (k *Kit) Facts() (*Manifest, []*card.Card) { return &k.Manifest, k.Cards }
 
-// Place is the folder that the kit lies in.
+// Place returns the kit's folder.
 func (k *Kit) Place() string { return k.Dir }
 
-// Unlocked reports whether the kit was opened with its passphrase, and so
-// whether its journal and cards are known to be whole.
+// Unlocked reports whether the kit was opened with its passphrase, so that its journal and cards
+// are known to be authentic.
 func (k *Kit) Unlocked() bool { return k.identity != nil }
 
-// MendChecksums enters the sealed files that the journal tells of into
-// CHECKSUMS.b3, in place of those of earlier runs. It is called after each
-// sealing, and before the first, where an interrupted run may not have.
+// MendChecksums adds the sealed files in the journal to CHECKSUMS.b3, and removes those of earlier
+// runs. It runs after each sealing, and before the first one in case a run was interrupted.
 func (k *Kit) MendChecksums() error {
 	if k.sums == nil {
 		return errNoSums
@@ -444,7 +438,7 @@ func (k *Kit) MendChecksums() error {
 			delete(k.sums, name)
 		}
 	}
-	maps.Copy(k.sums, k.told.upTo(k.Log))
+	maps.Copy(k.sums, k.recorded.upTo(k.Log))
 	return k.saveSums()
 }
 
@@ -458,7 +452,7 @@ func (k *Kit) WriteReport(name string, data []byte) error {
 	return k.saveSums()
 }
 
-// write writes a file of the kit and notes its hash; saveSums stores it.
+// write writes a file of the kit and remembers its hash. saveSums stores the hash.
 func (k *Kit) write(name string, data []byte) error {
 	if k.sums == nil {
 		return errNoSums
@@ -473,7 +467,7 @@ func (k *Kit) write(name string, data []byte) error {
 	return nil
 }
 
-// Programs are those that lie in the kit, each with its BLAKE3.
+// Programs returns the programs in the kit, each with its BLAKE3 hash.
 func (k *Kit) Programs() iter.Seq2[string, string] {
 	return func(yield func(name, hash string) bool) {
 		for _, name := range slices.Sorted(maps.Keys(k.sums)) {

@@ -468,13 +468,13 @@ func TestChosenApps(t *testing.T) {
 		t.Errorf("%d bytes, %v", len(data), err)
 	}
 	r.Close()
-	if bad := k.Unwhole(ctx, "hoistbook", made); bad != nil {
+	if bad := k.DamagedFiles(ctx, "hoistbook", made); bad != nil {
 		t.Errorf("not whole: %q", bad)
 	}
 	name := filepath.Join(dir, SealedDir, "hoistbook", made.Parts[1].Name)
 	whole, _ := os.ReadFile(name)
 	os.WriteFile(name, append(slices.Clone(whole[:len(whole)-1]), whole[len(whole)-1]^1), 0o600)
-	if bad := k.Unwhole(ctx, "hoistbook", made); !slices.Equal(bad, []string{made.Parts[1].Name}) {
+	if bad := k.DamagedFiles(ctx, "hoistbook", made); !slices.Equal(bad, []string{made.Parts[1].Name}) {
 		t.Errorf("not whole: %q", bad)
 	}
 	var read int64
@@ -491,7 +491,7 @@ func TestChosenApps(t *testing.T) {
 	if _, err := k.Open("hoistbook", made.Parts); fault.KindOf(err) != fault.Damaged {
 		t.Errorf("a part is gone: %v", err)
 	}
-	if bad := k.Unwhole(ctx, "hoistbook", made); !slices.Equal(bad, []string{made.Parts[1].Name}) {
+	if bad := k.DamagedFiles(ctx, "hoistbook", made); !slices.Equal(bad, []string{made.Parts[1].Name}) {
 		t.Errorf("not whole: %q", bad)
 	}
 	var programs []string

@@ -15,20 +15,18 @@ import (
 	"movekit/internal/core/seal"
 )
 
-// Stream is a sealed stream that is being written. It must be ended with Close
-// or Abort.
+// Stream is a sealed stream being written. It must be ended with Close or Abort.
 type Stream interface {
 	io.Writer
 	Close() ([]seal.Part, error)
 	Abort()
 }
 
-// appDir is the folder of an app's sealed files.
+// appDir returns the folder of an app's sealed files.
 func (k *Kit) appDir(app string) string { return filepath.Join(k.Dir, SealedDir, app) }
 
-// Seal starts a sealed stream of an app. It is sealed to the kit's own key, which
-// is not stored in the open, so that nobody without the passphrase can seal a
-// file of their own.
+// Seal starts a sealed stream of an app. The stream is encrypted to the kit's own key, which is not
+// stored unencrypted, so that nobody without the passphrase can add sealed files.
 func (k *Kit) Seal(app, name string, o seal.Options) (Stream, error) {
 	if err := k.there(); err != nil {
 		return nil, err
@@ -50,15 +48,15 @@ func (k *Kit) Open(app string, parts []seal.Part) (io.ReadCloser, error) {
 	return r, nil
 }
 
-// Discard removes sealed files that are not recorded, or not any more.
+// Discard removes sealed files that the journal does not need.
 func (k *Kit) Discard(app string, parts []seal.Part) {
 	for _, p := range parts {
-		os.Remove(filepath.Join(k.appDir(app), p.Name)) //nolint:errcheck // a leftover that nothing names
+		os.Remove(filepath.Join(k.appDir(app), p.Name)) //nolint:errcheck // an unreferenced file does no harm
 	}
 }
 
-// Unwhole returns the sealed files of an item that do not read back whole.
-func (k *Kit) Unwhole(ctx context.Context, app string, s Sealed) (out []string) {
+// DamagedFiles returns the damaged sealed files of an item.
+func (k *Kit) DamagedFiles(ctx context.Context, app string, s Sealed) (out []string) {
 	for _, p := range s.All() {
 		sum, _, err := seal.Hash(ctx, filepath.Join(k.appDir(app), p.Name))
 		if err != nil || sum.String() != p.Hash {
@@ -68,8 +66,8 @@ func (k *Kit) Unwhole(ctx context.Context, app string, s Sealed) (out []string) 
 	return out
 }
 
-// Inspect returns what is damaged of the files of apps, of all where none is
-// named, as far as the move takes it.
+// Inspect returns the damage in the files of apps, or of all apps if none is given, that matters
+// for the move.
 func (k *Kit) Inspect(ctx context.Context, apps []string, progress func(int64)) ([]Damage, error) {
 	in, err := Inspect(ctx, k.Dir, apps, progress)
 	if err != nil {
@@ -78,14 +76,13 @@ func (k *Kit) Inspect(ctx context.Context, apps []string, progress func(int64)) 
 	return slices.DeleteFunc(in.Damage, func(d Damage) bool { return d.Minor }), nil
 }
 
-// Tidy removes what runs that were killed have left: streams that were not ended, and
-// those that the journal does not know. It is for whoever holds the lock. A README that
-// is not the kit's is written anew.
+// Tidy removes leftovers of interrupted runs: unfinished streams, and streams that are not in the
+// journal. The caller must hold the lock. A changed README is restored.
 func (k *Kit) Tidy() error {
 	if err := k.there(); err != nil {
 		return err
 	}
-	known := k.told.upTo(k.Log)
+	known := k.recorded.upTo(k.Log)
 	entries, err := os.ReadDir(filepath.Join(k.Dir, SealedDir))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fault.Wrap(fault.Unreadable, err, "cannot read the kit's sealed files")
@@ -93,14 +90,14 @@ func (k *Kit) Tidy() error {
 	for _, app := range entries {
 		files, err := os.ReadDir(k.appDir(app.Name()))
 		if err != nil {
-			continue // no folder: it is not the kit's
+			continue // not a folder, so it does not belong to the kit
 		}
 		for _, f := range files {
 			if _, is := known[SealedDir+"/"+app.Name()+"/"+f.Name()]; is || !f.Type().IsRegular() {
 				continue
 			}
 			if err := os.Remove(filepath.Join(k.appDir(app.Name()), f.Name())); err != nil {
-				return fault.Wrap(fault.CannotPlace, err, "cannot remove what an earlier run left")
+				return fault.Wrap(fault.CannotPlace, err, "cannot remove leftovers of an earlier run")
 			}
 		}
 	}

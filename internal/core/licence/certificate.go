@@ -16,33 +16,33 @@ import (
 	"software.sslmate.com/src/go-pkcs12"
 )
 
-// Certificate is what is known of an X.509 certificate (RFC 5280).
+// Certificate has the relevant fields of an X.509 certificate (RFC 5280).
 type Certificate struct {
 	Subject string
 	Issuer  string
 	Until   time.Time // when it expires
-	Key     string    // fingerprint of its public key: SHA-256 of the SubjectPublicKeyInfo, hex
+	Key     string    // SHA-256 of its public key (SubjectPublicKeyInfo), hex
 }
 
-// Contents is what a licence's file holds.
+// Contents is the content of a licence file.
 type Contents struct {
-	Certificate *Certificate // the first, or nil
-	Key         string       // fingerprint of the public key that belongs to its private one, or ""
-	Locked      bool         // whether something in it needs another passphrase
+	Certificate *Certificate // the first certificate, or nil
+	Key         string       // fingerprint of the public key that matches the private key, or ""
+	Locked      bool         // part of it needs another passphrase
 }
 
-// openTime is how long a file may take to be opened: what is encrypted says
-// itself how much work that is. Tests shorten it.
+// openTime limits how long a file may take to decrypt, because an encrypted file itself sets the
+// amount of work. Tests shorten it.
 var openTime = 10 * time.Second
 
-// ReadContents reads PEM or DER: certificates, private keys (PKCS #8, also
-// encrypted, PKCS #1, SEC 1) and PKCS #12 (RFC 7292). What it does not know
-// holds nothing, and what takes more than ten seconds counts as locked.
+// ReadContents parses PEM or DER: certificates, private keys (PKCS #8, also encrypted, PKCS #1, SEC
+// 1) and PKCS #12 (RFC 7292). For an unknown format the result is empty. A file that takes more
+// than ten seconds counts as locked.
 func ReadContents(data []byte, passphrase string) Contents {
 	read := make(chan Contents, 1)
 	go func() {
 		defer func() {
-			if recover() != nil { // a library's; such a file holds nothing that can be used
+			if recover() != nil { // a library panicked; such a file has no usable content
 				read <- Contents{}
 			}
 		}()
@@ -72,7 +72,7 @@ func readContents(data []byte, passphrase string) (c Contents) {
 		}
 	}
 	if bytes.Contains(data, []byte("Proc-Type: 4,ENCRYPTED")) {
-		c.Locked = true // a form from before PKCS #8, which no reader of today opens
+		c.Locked = true // an encryption older than PKCS #8, which this program cannot read
 	}
 	if c.Certificate != nil || c.Key != "" || c.Locked {
 		return c
@@ -92,14 +92,13 @@ func readContents(data []byte, passphrase string) (c Contents) {
 
 func certificate(c *x509.Certificate) *Certificate {
 	key := keyPrint(c.PublicKey)
-	if key == "" { // a sort of key that is not known here: told by its bytes
+	if key == "" { // an unknown key type: compare its bytes
 		key = fmt.Sprintf("%x", sha256.Sum256(c.RawSubjectPublicKeyInfo))
 	}
 	return &Certificate{c.Subject.String(), c.Issuer.String(), c.NotAfter, key}
 }
 
-// privateKey reads a private key; it is locked where another passphrase opens
-// it.
+// privateKey parses a private key. locked means that it needs another passphrase.
 func privateKey(der []byte, passphrase string) (k crypto.Signer, locked bool) {
 	for _, parse := range []func([]byte) (any, error){
 		x509.ParsePKCS8PrivateKey,
@@ -125,8 +124,8 @@ func privateKey(der []byte, passphrase string) (k crypto.Signer, locked bool) {
 	return nil, true
 }
 
-// blocks returns the DER of the PEM blocks whose type ends so, or the bytes
-// themselves where there is no PEM.
+// blocks returns the DER of the PEM blocks whose type has the suffix, or data itself if it has no
+// PEM.
 func blocks(data []byte, ending string) (out [][]byte) {
 	if !bytes.Contains(data, []byte("-----BEGIN ")) {
 		return [][]byte{data}

@@ -8,8 +8,7 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// Recorder keeps what was asked and answered, on disk, before it is acted
-// upon.
+// Recorder writes requests and answers to disk before they are acted on.
 type Recorder interface {
 	Asked(action Action, key string) error
 	Answered(a *Answer) error
@@ -19,19 +18,18 @@ type Recorder interface {
 type Change struct {
 	Service Service
 	Record  Recorder
-	Move    string // id of the move, so that its requests are told from another's
-	Round   int    // how many answers about this computer are on record
+	Move    string // id of the move, which makes its requests distinct
+	Round   int    // number of recorded answers about this computer
 	Request Request
-	Tries   int           // how often a request is sent; 0 stands for 4
-	Pause   time.Duration // before the second try, doubled for each next; 0 stands for 250 ms
+	Tries   int           // how often a request is sent; 0 means 4
+	Pause   time.Duration // wait before the second try, doubled for each further one; 0 means 250 ms
 }
 
 // Do carries out the action and returns the service's answer.
 //
-// It first asks for the state: what an earlier, interrupted run has reached
-// is only recorded, and nothing is asked for again. A request whose answer is
-// lost is sent again with the same idempotency key, which is that of the move,
-// so that the service carries it out once however often it is sent.
+// It first asks for the state. If an earlier, interrupted run already succeeded, Do only records
+// that. If an answer is lost, the request is sent again with the same idempotency key, derived from
+// the move, so that the service carries it out only once.
 func (c Change) Do(ctx context.Context, action Action) (*Answer, error) {
 	now, err := c.ask(ctx, Status, "")
 	if err != nil {
@@ -40,8 +38,8 @@ func (c Change) Do(ctx context.Context, action Action) (*Answer, error) {
 	if now.Reached(action) == nil {
 		return now, c.Record.Answered(now)
 	}
-	// A request that was carried out before, and whose end is no longer so, is answered
-	// with what is so now. Then it is asked for anew.
+	// If the request was carried out before and the state has changed since, the service returns
+	// the current state. Then a new request is needed.
 	for range 2 {
 		key := c.key(action)
 		if err := c.Record.Asked(action, key); err != nil {
@@ -64,7 +62,7 @@ func (c Change) Do(ctx context.Context, action Action) (*Answer, error) {
 // Look asks for the state on the request's computer, and records nothing.
 func (c Change) Look(ctx context.Context) (*Answer, error) { return c.ask(ctx, Status, "") }
 
-// key is the same for every try of this change.
+// key returns the idempotency key, which is the same for every try of this change.
 func (c Change) key(action Action) string {
 	h := digest.New()
 	for _, s := range []string{c.Move, string(action), LicenceID(c.Request.Serial), c.Request.Computer, string(rune('0' + c.Round))} {
@@ -74,18 +72,18 @@ func (c Change) key(action Action) string {
 	return h.Sum().String()[:40]
 }
 
-// ask sends a request until it is answered, or there is no hope.
+// ask sends a request until there is an answer or a permanent error.
 func (c Change) ask(ctx context.Context, action Action, key string) (*Answer, error) {
-	return patiently(ctx, c.Tries, c.Pause, func() (*Answer, error) {
+	return retry(ctx, c.Tries, c.Pause, func() (*Answer, error) {
 		r := c.Request
 		r.Nonce = Nonce()
 		return c.Service.Ask(ctx, action, r, key)
 	})
 }
 
-// patiently asks until there is an answer, or no hope: only a service that is
-// down is asked again. tries and pause are those of Change.
-func patiently(ctx context.Context, tries int, pause time.Duration, ask func() (*Answer, error)) (*Answer, error) {
+// retry asks until there is an answer or a permanent error. Only an unreachable service is asked
+// again. For tries and pause see Change.
+func retry(ctx context.Context, tries int, pause time.Duration, ask func() (*Answer, error)) (*Answer, error) {
 	if tries == 0 {
 		tries = 4
 	}
@@ -100,7 +98,7 @@ func patiently(ctx context.Context, tries int, pause time.Duration, ask func() (
 		select {
 		case <-time.After(pause << (n - 1)):
 		case <-ctx.Done():
-			return nil, fault.Wrap(fault.Stopped, ctx.Err(), "asking the licence desk was stopped")
+			return nil, fault.Wrap(fault.Stopped, ctx.Err(), "the request to the licence desk was stopped")
 		}
 	}
 }

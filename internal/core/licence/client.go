@@ -20,22 +20,21 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// maxAnswer is the largest answer that is read, in bytes.
+// maxAnswer limits the size of an answer, in bytes.
 const maxAnswer = 64 << 10
 
-// Service is a licence service that is asked for one thing at a time. key is
-// the idempotency key; a Status has none.
+// Service is a licence service. key is the idempotency key; Status has none.
 type Service interface {
 	Ask(ctx context.Context, action Action, r Request, key string) (*Answer, error)
 }
 
-// Desk is a Service that speaks the licence desk's protocol.
+// Desk is a client of the licence desk's protocol.
 type Desk struct {
 	URL     string
-	Key     ed25519.PublicKey // answers must be signed with it
-	Pin     string            // what its certificate must have; "" stands for one that the system trusts
-	Timeout time.Duration     // of one request; 0 stands for 10 s
-	Client  *http.Client      // nil stands for one of its own
+	Key     ed25519.PublicKey // the key that must have signed answers
+	Pin     string            // the required TLS key; "" means that the system must trust the certificate
+	Timeout time.Duration     // for one request; 0 means 10 s
+	Client  *http.Client      // nil means a new one
 }
 
 // Nonce returns 26 random characters.
@@ -55,7 +54,7 @@ func (d *Desk) Ask(ctx context.Context, action Action, r Request, key string) (*
 	}
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(d.URL, "/")+action.Path(), bytes.NewReader(body))
 	if err != nil {
-		return nil, fault.Wrap(fault.BadCard, err, "the desk's address cannot be used")
+		return nil, fault.Wrap(fault.BadCard, err, "the desk's address is not valid")
 	}
 	req.Header.Set("Content-Type", TypeJSON)
 	req.Header.Set("Accept", TypeAnswer+", "+TypeProblem)
@@ -76,12 +75,12 @@ func (d *Desk) Ask(ctx context.Context, action Action, r Request, key string) (*
 	defer resp.Body.Close()
 	data, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
 	if err != nil {
-		return nil, fault.Wrap(fault.DeskDown, err, "the licence desk at %s broke off its answer", d.URL)
+		return nil, fault.Wrap(fault.DeskDown, err, "the licence desk at %s sent an incomplete answer", d.URL)
 	}
 	return d.read(resp, data, r, action)
 }
 
-// client makes a client that sends secrets to the card's address alone.
+// client returns a client that sends secrets only to the card's address.
 func (d *Desk) client() *http.Client {
 	c := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	if d.Pin == "" {
@@ -91,10 +90,10 @@ func (d *Desk) client() *http.Client {
 	transport.DisableKeepAlives = true // it serves one request
 	transport.TLSClientConfig = &tls.Config{
 		MinVersion:         tls.VersionTLS12,
-		InsecureSkipVerify: true, // the pin is checked in place of names and issuers
+		InsecureSkipVerify: true, // the pin is checked instead of names and issuers
 		VerifyConnection: func(s tls.ConnectionState) error {
 			if len(s.PeerCertificates) == 0 || Pin(s.PeerCertificates[0]) != d.Pin {
-				return fault.New(fault.DeskSignature, "the certificate at %s is not the one that the card names", d.URL)
+				return fault.New(fault.DeskSignature, "the certificate at %s is not the one in the card", d.URL)
 			}
 			return nil
 		},
@@ -103,8 +102,8 @@ func (d *Desk) client() *http.Client {
 	return c
 }
 
-// Pin names a certificate by its public key: the SHA-256 of its
-// SubjectPublicKeyInfo (RFC 7469, section 2.4) in base64url.
+// Pin identifies a certificate by its public key: the SHA-256 of its SubjectPublicKeyInfo (RFC
+// 7469, section 2.4) in base64url.
 func Pin(c *x509.Certificate) string {
 	sum := sha256.Sum256(c.RawSubjectPublicKeyInfo)
 	return base64.RawURLEncoding.EncodeToString(sum[:])
@@ -118,12 +117,12 @@ func (d *Desk) read(resp *http.Response, data []byte, r Request, action Action) 
 	case typ == TypeProblem:
 		p := &Problem{}
 		if err := json.Unmarshal(data, p); err != nil || p.Title == "" {
-			return nil, fault.New(fault.DeskNonsense, "the licence desk at %s answered with a problem that cannot be read", d.URL)
+			return nil, fault.New(fault.DeskNonsense, "the licence desk at %s answered with an unreadable error", d.URL)
 		}
 		p.Status = resp.StatusCode
 		return nil, refused(p)
 	case resp.StatusCode != http.StatusOK || typ != TypeAnswer:
-		return nil, fault.New(fault.DeskNonsense, "something at %s answered %q with %q, which a licence desk does not", d.URL, resp.Status, typ)
+		return nil, fault.New(fault.DeskNonsense, "the answer from %s (%q, %q) is not from a licence desk", d.URL, resp.Status, typ)
 	}
 	a, err := Verify(strings.TrimSpace(string(data)), d.Key)
 	if err != nil {

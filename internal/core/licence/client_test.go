@@ -261,7 +261,7 @@ func TestOneKeyAChange(t *testing.T) {
 	}
 }
 
-// failing is a record that cannot be written from some point on.
+// failing is a record that could not be written from some point on.
 type failing struct {
 	kept
 	from int

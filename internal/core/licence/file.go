@@ -8,18 +8,18 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// RequestFile carries requests from a computer without network to any other.
+// RequestFile carries requests from a computer without network to another one.
 type RequestFile struct {
-	Format   int          `json:"movekit_licence_request"` // 1
-	Kit      string       `json:"kit"`
-	Computer string       `json:"computer"` // its name, for a person
-	Made     time.Time    `json:"made"`
-	Requests []Travelling `json:"requests"`
+	Format   int           `json:"movekit_licence_request"` // 1
+	Kit      string        `json:"kit"`
+	Computer string        `json:"computer"` // its name, for display
+	Made     time.Time     `json:"made"`
+	Requests []FileRequest `json:"requests"`
 }
 
-// Travelling is one request on its way.
-type Travelling struct {
-	App     string  `json:"app"` // its title, for a person
+// FileRequest is one request in a file.
+type FileRequest struct {
+	App     string  `json:"app"` // its title, for display
 	Licence string  `json:"licence"`
 	Action  Action  `json:"action"`
 	Desk    string  `json:"desk"` // its address
@@ -27,7 +27,7 @@ type Travelling struct {
 	Pin     string  `json:"desk_certificate,omitempty"`
 	Once    string  `json:"idempotency_key"`
 	Request Request `json:"request"`
-	Spoken  string  `json:"-"` // the same for the telephone, where it can be asked for so
+	Spoken  string  `json:"-"` // the same for the telephone, if possible
 }
 
 // AnswerFile carries the desks' signed answers back.
@@ -37,10 +37,10 @@ type AnswerFile struct {
 	Answers []string `json:"answers"` // compact JWS
 }
 
-// maxFile is the largest file of requests or answers, in bytes.
+// maxFile limits the size of a file of requests or answers, in bytes.
 const maxFile = 1 << 20
 
-// ReadFile reads a file of requests or answers.
+// ReadFile parses a file of requests or answers.
 func ReadFile[T RequestFile | AnswerFile](data []byte) (*T, error) {
 	f := new(T)
 	format := 0
@@ -55,7 +55,7 @@ func ReadFile[T RequestFile | AnswerFile](data []byte) (*T, error) {
 		format = f.Format
 	}
 	if err != nil || format != 1 {
-		return nil, fault.New(fault.Usage, "this is no file of licence %s", map[bool]string{true: "requests", false: "answers"}[isRequest(f)])
+		return nil, fault.New(fault.Usage, "this is not a file of licence %s", map[bool]string{true: "requests", false: "answers"}[isRequest(f)])
 	}
 	return f, nil
 }
@@ -65,23 +65,23 @@ func isRequest(f any) bool {
 	return ok
 }
 
-// Exchange sends a file's requests to their desks. What was sent before is
-// answered again, and carried out once. The answers that came are returned even
-// where others did not.
-func Exchange(ctx context.Context, f *RequestFile, service func(Travelling) (Service, error)) (*AnswerFile, []error) {
+// Exchange sends a file's requests to their desks. A request that was sent before is answered
+// again, but carried out only once. Exchange returns the answers it got even if other requests
+// failed.
+func Exchange(ctx context.Context, f *RequestFile, service func(FileRequest) (Service, error)) (*AnswerFile, []error) {
 	out := &AnswerFile{Format: 1, Kit: f.Kit}
 	var failed []error
 	for _, t := range f.Requests {
 		s, err := service(t)
 		if err == nil {
 			var a *Answer
-			a, err = patiently(ctx, 0, 0, func() (*Answer, error) { return s.Ask(ctx, t.Action, t.Request, t.Once) })
+			a, err = retry(ctx, 0, 0, func() (*Answer, error) { return s.Ask(ctx, t.Action, t.Request, t.Once) })
 			if err == nil {
 				out.Answers = append(out.Answers, a.Signed)
 			}
 		}
 		if err != nil {
-			failed = append(failed, fault.Wrap(fault.DeskDown, err, "%s, licence %s: not exchanged", t.App, t.Licence))
+			failed = append(failed, fault.Wrap(fault.DeskDown, err, "%s, licence %s: no answer", t.App, t.Licence))
 		}
 	}
 	return out, failed

@@ -36,9 +36,9 @@ func TestExchange(t *testing.T) {
 	good, bad := &told{errs: []error{nil}}, &told{errs: []error{fault.New(fault.DeskRefused, "no")}}
 	f := &RequestFile{Kit: "k"}
 	for i, desk := range []string{"good", "bad", "none", "good"} {
-		f.Requests = append(f.Requests, Travelling{App: "Tidewright", Licence: fmt.Sprint("seat-", i), Desk: desk, Once: fmt.Sprint("key-", i), Action: Deactivate, Request: Request{Nonce: fmt.Sprint("nonce-", i)}})
+		f.Requests = append(f.Requests, FileRequest{App: "Tidewright", Licence: fmt.Sprint("seat-", i), Desk: desk, Once: fmt.Sprint("key-", i), Action: Deactivate, Request: Request{Nonce: fmt.Sprint("nonce-", i)}})
 	}
-	out, failed := Exchange(t.Context(), f, func(r Travelling) (Service, error) {
+	out, failed := Exchange(t.Context(), f, func(r FileRequest) (Service, error) {
 		s := map[string]Service{"good": good, "bad": bad}[r.Desk]
 		if s == nil {
 			return nil, fault.New(fault.NotAgreed, "not agreed")
@@ -174,7 +174,7 @@ func TestSerials(t *testing.T) {
 		{SerialForm{Check: "mod-97-10"}, "79444"},              // ISO 7064, MOD 97-10: 794, check 44
 		{SerialForm{Check: "mod-37-36", Parts: true, Form: card.WholePatternOf("[0-9A-Z]{18}-[0-9A-Z]{18}")}, "A12425GABC1234002M-A12425GABC1234002M"},
 	} {
-		if wrong := c.form.Wrong(strings.ToLower(c.good)); wrong != "" {
+		if wrong := c.form.Problem(strings.ToLower(c.good)); wrong != "" {
 			t.Errorf("%+v: %s: %s", c.form, c.good, wrong)
 		}
 		for i := range c.good {
@@ -183,7 +183,7 @@ func TestSerials(t *testing.T) {
 					continue
 				}
 				bad := c.good[:i] + string(other) + c.good[i+1:]
-				wrong := c.form.Wrong(bad)
+				wrong := c.form.Problem(bad)
 				part := map[bool]string{true: "part 1", false: "part 2"}[i < len(c.good)/2]
 				if wrong == "" || c.form.Parts && !strings.HasPrefix(wrong, part) {
 					t.Errorf("%+v: %s is taken for %s: %q", c.form, bad, c.good, wrong)
@@ -208,7 +208,7 @@ func TestSerials(t *testing.T) {
 		{SerialForm{Check: "mod-97-10"}, "é1", "check characters"},
 		{SerialForm{}, "anything", ""},
 	} {
-		if got := c.form.Wrong(c.serial); !strings.Contains(got, c.says) || c.says == "" && got != "" {
+		if got := c.form.Problem(c.serial); !strings.Contains(got, c.says) || c.says == "" && got != "" {
 			t.Errorf("%+v %q: %q", c.form, c.serial, got)
 		}
 	}

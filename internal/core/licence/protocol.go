@@ -1,10 +1,9 @@
-// Package licence moves licences: it asks a licence service what a licence's
-// state is, deactivates it on the old computer and activates it on the new.
+// Package licence moves licences. It asks a licence service for the state of a licence, deactivates
+// it on the old computer and activates it on the new one.
 //
-// The protocol is that of docs/licence-desk.openapi.yaml: HTTP and JSON
-// requests, answers signed as JWS (RFC 7515) with EdDSA (RFC 8037), errors as
-// problem+json (RFC 9457), and an Idempotency-Key so that a request that is
-// sent twice is carried out once.
+// The protocol is described in docs/licence-desk.openapi.yaml: HTTP with JSON requests, answers
+// signed as JWS (RFC 7515) with EdDSA (RFC 8037), errors as problem+json (RFC 9457), and an
+// Idempotency-Key, so that a request that is sent twice is carried out once.
 package licence
 
 import (
@@ -35,7 +34,7 @@ const (
 	Unknown      State = "unknown"
 )
 
-// Action is what is asked of the service.
+// Action is a request to the service.
 type Action string
 
 // The actions.
@@ -45,7 +44,7 @@ const (
 	Activate   Action = "activate"
 )
 
-// Path is where an action is asked for, below the desk's address.
+// Path returns the URL path of an action, below the desk's address.
 func (a Action) Path() string {
 	switch a {
 	case Activate:
@@ -64,20 +63,19 @@ const (
 	KeyHeader   = "Idempotency-Key"
 )
 
-// Request is what the client sends. A request that travels by file names the
-// licence by its id and proves that its vendor knows the code; serial and code
-// are not in it.
+// Request is a request from the client. A request in a file identifies the licence by its id, and
+// proves that the sender knows the code. It does not contain the serial or the code.
 type Request struct {
 	Serial   string   `json:"serial,omitempty"`
 	Code     string   `json:"code,omitempty"`
 	Licence  string   `json:"licence,omitempty"` // LicenceID of the serial
 	Proof    string   `json:"proof,omitempty"`   // see Prove
 	Product  string   `json:"product"`
-	Computer string   `json:"computer"`          // machine.ID of the computer it is about
-	Version  string   `json:"version,omitempty"` // of the app; for an activation
-	Edition  string   `json:"edition,omitempty"` // of the app; for an activation
-	From     string   `json:"from,omitempty"`    // for an activation: the computer whose seat is taken over
-	Also     []string `json:"also,omitempty"`    // further computers that the answer names where it is active on them; at most MaxAlso
+	Computer string   `json:"computer"`          // machine.ID of the computer
+	Version  string   `json:"version,omitempty"` // app version, for an activation
+	Edition  string   `json:"edition,omitempty"` // app edition, for an activation
+	From     string   `json:"from,omitempty"`    // for an activation: the computer to take the seat over from
+	Also     []string `json:"also,omitempty"`    // other computers to include in Active if the licence is active on them; at most MaxAlso
 	Nonce    string   `json:"nonce"`             // 16 to 64 characters, new in each request
 }
 
@@ -90,32 +88,31 @@ type Answer struct {
 	Product   string   `json:"product"`
 	Computer  string   `json:"computer"`
 	State     State    `json:"state"`             // on that computer
-	Active    []string `json:"active"`            // computers it is active on: those that the request names, and others, MaxActive at most
-	Taken     int      `json:"seats_taken"`       // on how many it is active
+	Active    []string `json:"active"`            // computers that it is active on, including those in the request; at most MaxActive
+	Taken     int      `json:"seats_taken"`       // number of computers that it is active on
 	Covers    string   `json:"covers"`            // major version that is covered
-	Edition   string   `json:"edition,omitempty"` // that is covered; "" stands for all
+	Edition   string   `json:"edition,omitempty"` // edition that is covered; "" means all
 	Seats     int      `json:"seats"`
 	Transfers int      `json:"transfers_left"`
-	Spent     int      `json:"transfers_spent"`      // by the request answered
-	Takeover  bool     `json:"takeover,omitempty"`   // whether an activation may disable another computer
-	Disabled  string   `json:"disabled,omitempty"`   // computer whose seat the request took over
-	Again     int64    `json:"again_from,omitempty"` // from when it can be activated again; seconds since 1970
-	Until     int64    `json:"expires,omitempty"`    // when it runs out; seconds since 1970
-	// Signed is the whole signed answer, which the app keeps. It is not part
-	// of the answer.
+	Spent     int      `json:"transfers_spent"`      // by this request
+	Takeover  bool     `json:"takeover,omitempty"`   // an activation may disable another computer
+	Disabled  string   `json:"disabled,omitempty"`   // computer whose seat this request took over
+	Again     int64    `json:"again_from,omitempty"` // when it can be activated again; seconds since 1970
+	Until     int64    `json:"expires,omitempty"`    // when it expires; seconds since 1970
+	// Signed is the complete signed answer, which the app keeps. It is not part of the answer.
 	Signed string `json:"-"`
 }
 
-// The longest lists of requests and answers.
+// Limits for the lists in requests and answers.
 const (
 	MaxAlso   = 8
 	MaxActive = 64
 )
 
-// Seated is on how many computers the licence is active.
+// Seated returns the number of computers that the licence is active on.
 func (a *Answer) Seated() int { return max(a.Taken, len(a.Active)) }
 
-// ID names the licence that a request is about.
+// ID returns the id of the licence in a request.
 func (r Request) ID() string {
 	if r.Licence != "" {
 		return r.Licence
@@ -123,9 +120,8 @@ func (r Request) ID() string {
 	return LicenceID(r.Serial)
 }
 
-// Prove returns the proof that a request for an action, with its idempotency
-// key, was made by somebody who knows the code: HMAC-SHA256 (RFC 2104) under
-// the code, in base64url, over all that the request says.
+// Prove returns the proof that the sender of a request knows the code: HMAC-SHA256 (RFC 2104) under
+// the code, in base64url, over all fields of the request, the action and the idempotency key.
 func (r Request) Prove(code string, action Action, key string) string {
 	h := hmac.New(sha256.New, []byte(code))
 	for _, s := range []string{"licence request of Move Kit", string(action), key, r.ID(), r.Product, r.Computer, r.Version, r.Edition, r.From, strings.Join(r.Also, " "), r.Nonce} {
@@ -134,7 +130,7 @@ func (r Request) Prove(code string, action Action, key string) string {
 	return base64.RawURLEncoding.EncodeToString(h.Sum(nil))
 }
 
-// Sealed is the request as it travels by file: without serial and code.
+// Sealed returns the request for a file, without serial and code.
 func (r Request) Sealed(action Action, key string) Request {
 	r.Proof = r.Prove(r.Code, action, key)
 	r.Licence, r.Serial, r.Code = r.ID(), "", ""
@@ -174,7 +170,7 @@ func (p *Problem) Error() string {
 	return p.Title + ": " + p.Detail
 }
 
-// LicenceID names a licence without telling its serial.
+// LicenceID returns an id for a licence that does not reveal its serial.
 func LicenceID(serial string) string {
 	return digest.Of([]byte("licence of Move Kit\x00" + serial)).String()[:32]
 }
@@ -205,15 +201,15 @@ func Sign(a Answer, key ed25519.PrivateKey) (string, error) {
 	return jws.CompactSerialize()
 }
 
-// Verify checks the signature of a compact JWS and returns the answer in it.
+// Verify checks the signature of a compact JWS and returns its answer.
 func Verify(compact string, key ed25519.PublicKey) (*Answer, error) {
 	jws, err := jose.ParseSignedCompact(compact, []jose.SignatureAlgorithm{jose.EdDSA})
 	if err != nil {
-		return nil, fault.Wrap(fault.DeskNonsense, err, "the licence desk's answer is no signed answer")
+		return nil, fault.Wrap(fault.DeskNonsense, err, "the licence desk's answer is not signed")
 	}
 	payload, err := jws.Verify(key)
 	if err != nil {
-		return nil, fault.New(fault.DeskSignature, "the licence desk's answer is not signed with the key that the card names")
+		return nil, fault.New(fault.DeskSignature, "the licence desk's answer is not signed with the key in the card")
 	}
 	var a Answer
 	if err := json.Unmarshal(payload, &a); err != nil {
@@ -223,7 +219,7 @@ func Verify(compact string, key ed25519.PublicKey) (*Answer, error) {
 	return &a, nil
 }
 
-// Answers checks that an answer is the one to this request and action.
+// Answers checks that an answer belongs to the request and the action.
 func (a *Answer) Answers(r Request, want Action) error {
 	if a.Nonce != r.Nonce || a.Action != want || a.Licence != r.ID() || a.Computer != r.Computer || a.Product != r.Product {
 		return fault.New(fault.DeskSignature, "the licence desk's answer belongs to another request")
@@ -231,19 +227,18 @@ func (a *Answer) Answers(r Request, want Action) error {
 	return nil
 }
 
-// Reached tells whether what an action is for is so: an error where it is not.
+// Reached returns an error if the action did not reach its intended state.
 func (a *Answer) Reached(action Action) error {
 	if action == Activate && a.State != Active || action == Deactivate && a.State.Held() {
-		return fault.New(fault.DeskNonsense, "whoever keeps the licence says that it is %s after being asked to %s it", a.State, action)
+		return fault.New(fault.DeskNonsense, "the licence service reports that the licence is %s after the request to %s it", a.State, action)
 	}
 	return nil
 }
 
-// Held reports whether a computer in this state has the licence, if only one
-// that has run out.
+// Held reports whether a computer in this state has the licence, even if it has expired.
 func (s State) Held() bool { return s == Active || s == Expired }
 
-// When is a time of the protocol; 0 stands for none.
+// When converts a time of the protocol; 0 becomes the zero time.
 func When(seconds int64) time.Time {
 	if seconds == 0 {
 		return time.Time{}
@@ -266,21 +261,21 @@ func IsProblem(err error, typ string) *Problem {
 	return nil
 }
 
-// refused gives a problem of the service its kind.
+// refused returns a service's problem as an error of the right kind.
 func refused(p *Problem) error {
 	kind := fault.DeskRefused
 	if p.Status >= 500 {
 		kind = fault.DeskDown
 	}
-	return fault.Wrap(kind, p, "the licence desk says no (%d)", p.Status)
+	return fault.Wrap(kind, p, "the licence desk refused (%d)", p.Status)
 }
 
-// Secrets are a licence's facts that are kept sealed in the kit.
+// Secrets are a licence's secrets, which are sealed in the kit.
 type Secrets struct {
 	Serial     string `json:"serial"`
 	Code       string `json:"code"`
-	Passphrase string `json:"passphrase,omitempty"` // of a file
-	User       string `json:"user,omitempty"`       // in whose profile it is; "" where it is the computer's
+	Passphrase string `json:"passphrase,omitempty"` // of a licence file
+	User       string `json:"user,omitempty"`       // the user whose profile has it; "" if it is not in a profile
 }
 
 // String keeps the secrets out of messages.

@@ -8,19 +8,18 @@ import (
 	"movekit/internal/core/card"
 )
 
-// SerialForm is how a serial is told from a mistyped one.
+// SerialForm says how to detect a mistyped serial.
 type SerialForm struct {
-	Form  card.WholePattern // what all of it matches; the zero value stands for any
+	Form  card.WholePattern // matches the whole serial; the zero value matches any
 	Check string            // luhn, mod-11-10, mod-37-36, mod-97-10, or "" for none
-	Parts bool              // whether each part between - has its own check characters
+	Parts bool              // each part between - has its own check digits
 }
 
-// FormOf is the form of a card's serials.
+// FormOf returns the form of the serials in a card.
 func FormOf(l *card.Licence) SerialForm { return SerialForm{l.Form, l.Check, l.Parts} }
 
-// Wrong says what looks mistyped in a serial, or "". It does not repeat more
-// of the serial than the number of its part.
-func (f SerialForm) Wrong(serial string) string {
+// Problem returns what looks mistyped in a serial, or "". It reveals only the number of the part.
+func (f SerialForm) Problem(serial string) string {
 	serial = strings.ToUpper(strings.TrimSpace(serial))
 	parts := strings.Split(serial, "-")
 	if f.Check != "" && f.Parts {
@@ -31,20 +30,20 @@ func (f SerialForm) Wrong(serial string) string {
 			}
 		}
 		if len(wrong) > 0 {
-			return strings.Join(wrong, " and ") + " does not agree with its check characters"
+			return strings.Join(wrong, " and ") + " has wrong check digits"
 		}
 	}
 	if !f.Form.IsZero() && !f.Form.In(serial) {
-		return "it is not of the form " + f.Form.String()
+		return "it does not match " + f.Form.String()
 	}
 	if f.Check != "" && !f.Parts && !checks(f.Check, strings.Join(parts, "")) {
-		return "it does not agree with its check characters"
+		return "its check digits are wrong"
 	}
 	return ""
 }
 
-// checks holds a text against its check characters: Luhn's of ISO/IEC 7812-1,
-// and those of ISO 7064. A letter stands for 10 to 35.
+// checks verifies the check digits of a text: Luhn (ISO/IEC 7812-1) or ISO 7064. A letter has a
+// value from 10 to 35.
 func checks(how, text string) bool {
 	values := make([]int, len(text))
 	for i, c := range []byte(text) {
@@ -85,7 +84,7 @@ func luhn(values []int) bool {
 	return sum%10 == 0
 }
 
-// hybrid is ISO 7064's recursive method with two moduli, m+1 and m.
+// hybrid implements the recursive method of ISO 7064 with the moduli m+1 and m.
 func hybrid(values []int, m int) bool {
 	p := m
 	for _, v := range values[:len(values)-1] {
@@ -97,7 +96,7 @@ func hybrid(values []int, m int) bool {
 	return (p+values[len(values)-1])%m == 1
 }
 
-// mod97 is ISO 7064's MOD 97-10, with two digits at the end.
+// mod97 implements MOD 97-10 of ISO 7064, with two check digits.
 func mod97(values []int) bool {
 	digits := ""
 	for _, v := range values {

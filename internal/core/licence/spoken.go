@@ -13,19 +13,18 @@ import (
 	"movekit/internal/core/version"
 )
 
-// A request and its answer can be read over the telephone and typed. They are
-// numbers in groups of five characters of Crockford's base 32: four of the
-// number, and one that checks the group and its place. One wrong character, two
-// neighbours exchanged and two groups exchanged are all noticed, and the group
-// is named.
+// Requests and answers can be read over the telephone. They are numbers in groups of five
+// characters of Crockford's base 32: four data characters, and a check character for the group and
+// its position. It detects one wrong character, two swapped neighbours and two swapped groups, and
+// tells which group is wrong.
 //
 //	request  1 bit activate, 7 major version (0: none, 127: or more), 40 licence, 128 computer, 20 nonce, 44 proof
 //	answer   3 bits state, 1 transfer spent, 8 transfers left (255: more), 48 proof
 //
-// Numbers are written with the highest bit first. Proofs are the first bits of
-// HMAC-SHA256 (RFC 2104) under the licence's code. They take the place of the
-// desk's signature, which would be a hundred characters long: who knows the
-// code could make an answer up, and would deceive only the own kit.
+// Numbers are written with the highest bit first. Proofs are the first bits of HMAC-SHA256 (RFC
+// 2104) under the licence's code. They replace the desk's signature, which would be a hundred
+// characters long. Somebody who knows the code could forge an answer, but would deceive only their
+// own kit.
 
 const (
 	spokenAlphabet = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
@@ -40,21 +39,21 @@ const (
 	maxMajor       = 127
 )
 
-// Spoken is a request as it is read over the telephone.
+// PhoneRequest is a request in the form that is read over the telephone.
 type PhoneRequest struct {
 	Action   Action // Activate or Deactivate
-	Major    int    // of the app's version; 0 stands for none
+	Major    int    // major app version; 0 means none
 	Licence  string // the first 10 hex digits of LicenceID
 	Computer string // machine.ID
 	nonce    uint64
 	proof    uint64
 }
 
-// states in the order of their numbers in an answer.
+// spokenStates lists the states by their numbers in an answer.
 var spokenStates = []State{Unknown, Active, Deactivated, NotActivated, Expired}
 
-// Speak returns the request for the telephone. A takeover cannot be asked for
-// by telephone.
+// ForPhone returns the request in the form for the telephone. A takeover cannot be requested by
+// telephone.
 func (r Request) ForPhone(action Action) (string, error) {
 	s, err := r.phoneRequest(action)
 	if err != nil {
@@ -85,15 +84,15 @@ func (s *PhoneRequest) prove(code string) uint64 {
 	return mac(code, "movekit telephone request\n"+s.fields(), requestProof)
 }
 
-// Proven reports whether the request was made by somebody who knows the code.
+// VerifiedBy reports whether the sender of the request knew the code.
 func (s *PhoneRequest) VerifiedBy(code string) bool { return s.prove(code) == s.proof }
 
-// Key is the idempotency key of the request.
+// Key returns the idempotency key of the request.
 func (s *PhoneRequest) Key() string {
 	return digest.Of([]byte("telephone " + s.String())).String()[:40]
 }
 
-// String is the request in groups of characters.
+// String returns the request in groups of characters.
 func (s *PhoneRequest) String() string {
 	activate := uint64(0)
 	if s.Action == Activate {
@@ -109,7 +108,7 @@ func (s *PhoneRequest) String() string {
 	return write(n, requestGroups)
 }
 
-// ReadSpoken reads what Speak wrote, as somebody typed it.
+// ParsePhoneRequest parses what ForPhone returned, as typed.
 func ParsePhoneRequest(text string) (*PhoneRequest, error) {
 	n, err := read(text, requestGroups)
 	if err != nil {
@@ -141,13 +140,13 @@ func (s *PhoneRequest) Answer(code string, a *Answer) string {
 	return write(n, answerGroups)
 }
 
-// seal proves what an answer says, for this request alone.
+// seal returns the proof of an answer to this request.
 func (s *PhoneRequest) seal(code string, says uint64) uint64 {
 	return mac(code, fmt.Sprintf("movekit telephone answer\n%s\n%d", s.fields(), says), answerProof)
 }
 
-// Hear reads an answer to the request, as somebody typed it. It is not signed:
-// an app that keeps a signed activation gets that later, from the desk.
+// ReadPhoneAnswer parses a typed answer to the request. The answer is not signed: an app that keeps
+// a signed activation gets it later from the desk.
 func (r Request) ReadPhoneAnswer(action Action, text string) (*Answer, error) {
 	n, err := read(text, answerGroups)
 	if err != nil {
@@ -160,7 +159,7 @@ func (r Request) ReadPhoneAnswer(action Action, text string) (*Answer, error) {
 	proof := pull(n, answerProof)
 	says := n.Uint64()
 	if s.seal(r.Code, says) != proof {
-		return nil, fault.New(fault.DeskSignature, "the answer that was typed belongs to another request")
+		return nil, fault.New(fault.DeskSignature, "the typed answer belongs to another request")
 	}
 	a := &Answer{Nonce: r.Nonce, Action: action, Licence: r.ID(), Product: r.Product, Computer: r.Computer}
 	a.Transfers, a.Spent = int(pull(n, 8)), int(pull(n, 1))
@@ -192,7 +191,7 @@ func pushHex(n *big.Int, digits string) {
 	n.Lsh(n, uint(4*len(digits))).Or(n, v)
 }
 
-// pull takes the lowest bits off.
+// pull removes and returns the lowest bits.
 func pull(n *big.Int, bits uint) uint64 {
 	v := new(big.Int).And(n, new(big.Int).SetUint64(1<<bits-1)).Uint64()
 	n.Rsh(n, bits)
@@ -206,7 +205,7 @@ func pullHex(n *big.Int, digits int) string {
 	return fmt.Sprintf("%0*x", digits, v)
 }
 
-// write puts a number into groups.
+// write formats a number in groups.
 func write(n *big.Int, groups int) string {
 	values := make([]byte, groups*groupData)
 	n = new(big.Int).Set(n)
@@ -225,11 +224,11 @@ func write(n *big.Int, groups int) string {
 	return strings.Join(out, "-")
 }
 
-// read reads groups, and says which of them is mistyped.
+// read parses groups, and reports which of them are mistyped.
 func read(text string, groups int) (*big.Int, error) {
 	text = strings.NewReplacer("O", "0", "I", "1", "L", "1", "-", "", ".", "").Replace(strings.ToUpper(strings.Join(strings.Fields(text), "")))
 	if len(text) != groups*(groupData+1) {
-		return nil, fault.New(fault.Usage, "%d characters were typed; there are %d, in %d groups of %d", len([]rune(text)), groups*(groupData+1), groups, groupData+1)
+		return nil, fault.New(fault.Usage, "%d characters were typed; expected %d, in %d groups of %d", len([]rune(text)), groups*(groupData+1), groups, groupData+1)
 	}
 	n := new(big.Int)
 	var wrong []string
@@ -251,13 +250,13 @@ func read(text string, groups int) (*big.Int, error) {
 		}
 	}
 	if len(wrong) > 0 {
-		return nil, fault.New(fault.Usage, "something is mistyped in %s", strings.Join(wrong, ", "))
+		return nil, fault.New(fault.Usage, "mistyped: %s", strings.Join(wrong, ", "))
 	}
 	return n, nil
 }
 
-// checkOf is the check character of a group: a weighted sum over GF(32), with a
-// constant that differs for each place.
+// checkOf returns the check character of a group: a weighted sum over GF(32), plus a constant that
+// depends on the position.
 func checkOf(group []byte, place int) byte {
 	sum := byte((place*7 + 3) % 32)
 	weight := byte(2)
@@ -268,7 +267,7 @@ func checkOf(group []byte, place int) byte {
 	return sum
 }
 
-// times multiplies in GF(32) with the polynomial x^5 + x^2 + 1.
+// times multiplies in GF(32) modulo x^5 + x^2 + 1.
 func times(a, b byte) (p byte) {
 	for ; b > 0; b >>= 1 {
 		if b&1 == 1 {

@@ -12,47 +12,47 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Activate activates the licences of the chosen apps on this, the new,
-// computer.
+// Activate activates the licences of the selected apps on the new computer.
 func (m *Move) Activate(ctx context.Context) ([]*run.Outcome, error) {
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
-		return m.takeUp(ctx, c, o, func(h *holder.Handle) error { return nil })
+		return m.activateApp(ctx, c, o, func(h *holder.Handle) error { return nil })
 	})
 }
 
-// takeUp activates the licences of an app; on is as for free.
-func (m *Move) takeUp(ctx context.Context, c *card.Card, o *run.Outcome, on func(*holder.Handle) error) error {
-	version, err := m.For(c).Version(ctx, c)
+// takeUp activates the licences of an app. For on see free.
+func (m *Move) activateApp(ctx context.Context, c *card.Card, o *run.Outcome, on func(*holder.Handle) error) error {
+	version, err := m.ForApp(c).Version(ctx, c)
 	if err != nil {
 		return err
 	}
 	if f := m.Facts(c); len(c.Licences) == 0 || !f.Packed || f.Side == steps.OldSide {
-		// Nothing need be asked to know whether this stops.
-		// Without a licence no fact can stop anything; on the wrong computer the first gate does.
+		// This check needs no answers. Without a licence no fact can stop the step; on the wrong
+		// computer the first gate does.
 		f.Kit, f.Version, f.Seat = &steps.KitFacts{}, &steps.VersionFacts{}, &steps.SeatFacts{Licence: steps.Standing{Old: licence.NotActivated, Left: -1}}
 		_, err := m.Check(steps.Activate, c, f, o)
 		return err
 	}
 	return m.eachLicence(c, version.Value, o, "activated", on, func(h *holder.Handle) (*run.LicenceOutcome, error) {
 		h.Request.Edition = version.Edition
-		return m.takeUpOne(ctx, h, version, o)
+		return m.activateOne(ctx, h, version, o)
 	})
 }
 
-// takeUpOne activates one licence, where its gates let it.
-func (m *Move) takeUpOne(ctx context.Context, h *holder.Handle, version run.Version, o *run.Outcome) (*run.LicenceOutcome, error) {
+// takeUpOne activates one licence if its gates allow it.
+func (m *Move) activateOne(ctx context.Context, h *holder.Handle, version run.Version, o *run.Outcome) (*run.LicenceOutcome, error) {
 	h.Begin(h.Key, "activating", 0)
 	f := m.Facts(h.Card)
 	f.Version, f.Seat = &steps.VersionFacts{}, &steps.SeatFacts{}
 	var err error
-	// The service knows best; what the kit remembers may be old.
+	// The service has the current state. The kit's record may be outdated.
 	if f.Seat.Licence, err = h.Standing(ctx); err != nil {
 		return nil, err
 	}
 	f.Version.NewVersion, f.Version.NewEdition = version.Value, version.Edition
 	f.Seat.Second = m.Exceptions.Second != "" || f.Seat.Licence.Second
 	f.Seat.Takeover = m.Exceptions.Takeover != ""
-	// A takeover ends the use of the old computer: then, and as long as its data is not in place, the kit has all there is.
+	// After a takeover the old computer cannot be used. Until the data is in place, the kit has the
+	// only usable copy, so it must be undamaged.
 	if f.Kit, err = m.kitFacts(ctx, h.Card, f.TakesOver() || !f.Placed); err != nil {
 		return nil, err
 	}
@@ -65,20 +65,20 @@ func (m *Move) takeUpOne(ctx context.Context, h *holder.Handle, version run.Vers
 		}
 	}
 	if f.BesideOld() {
-		why := fmt.Sprintf("the licence %s stays %s on %s; a second seat is taken here (%d of %d were taken)", h.Licence.Name, f.Seat.Licence.Old, f.Seat.Licence.From, f.Seat.Licence.ActiveOn, f.Seat.Licence.Seats)
+		why := fmt.Sprintf("the licence %s stays %s on %s; a second seat is activated here (%d of %d were in use)", h.Licence.Name, f.Seat.Licence.Old, f.Seat.Licence.From, f.Seat.Licence.ActiveOn, f.Seat.Licence.Seats)
 		if err := m.Overrode(h.Card, o, steps.Overridden{Gate: "old-deactivated", Step: steps.Activate, Why: why, Because: m.Exceptions.Second, Second: h.Licence.Name}); err != nil {
 			return nil, err
 		}
 	}
-	return h.TakeUp(ctx)
+	return h.Activate(ctx)
 }
 
-// takeOver has a person agree, in knowledge of what is spent, to the change
-// that disables the licence on the old computer.
+// takeOver shows what a takeover costs, and asks for consent. The takeover disables the licence on
+// the old computer.
 func (m *Move) takeOver(h *holder.Handle, f steps.Facts, o *run.Outcome) error {
-	left := "the vendor decides what is spent"
+	left := "the vendor decides what it costs"
 	if f.Seat.Licence.Left >= 0 {
-		left = fmt.Sprintf("1 of the %d transfers left is spent", f.Seat.Licence.Left)
+		left = fmt.Sprintf("it uses 1 of the %d remaining transfers", f.Seat.Licence.Left)
 	}
 	why := fmt.Sprintf("the licence %s of %s is %s on %s; taking it over disables it there, and %s", h.Licence.Name, h.Card.Title, f.Seat.Licence.Old, f.Seat.Licence.From, left)
 	if err := m.Technician.Agree(strings.ToUpper(why[:1]) + why[1:] + ". Go on?"); err != nil {

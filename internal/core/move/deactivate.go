@@ -12,37 +12,34 @@ import (
 	"movekit/internal/core/survey"
 )
 
-// Deactivate frees the licences of the chosen apps on this, the old, computer, or
-// in its name.
+// Deactivate deactivates the licences of the selected apps on the old computer, or on its behalf.
 func (m *Move) Deactivate(ctx context.Context) ([]*run.Outcome, error) {
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
-		return m.free(ctx, c, o, func(h *holder.Handle) error { return nil })
+		return m.deactivateApp(ctx, c, o, func(h *holder.Handle) error { return nil })
 	})
 }
 
-// free frees the licences of an app; on prepares each, or passes it over with
-// errPassed.
-func (m *Move) free(ctx context.Context, c *card.Card, o *run.Outcome, on func(*holder.Handle) error) error {
-	if may, err := m.mayFree(ctx, c, o); err != nil || !may {
+// free deactivates the licences of an app. on prepares each, or skips it with errPassed.
+func (m *Move) deactivateApp(ctx context.Context, c *card.Card, o *run.Outcome, on func(*holder.Handle) error) error {
+	if may, err := m.checkDeactivate(ctx, c, o); err != nil || !may {
 		return err
 	}
-	version, err := m.For(c).Version(ctx, c)
+	version, err := m.ForApp(c).Version(ctx, c)
 	if err != nil {
 		return err
 	}
-	return m.eachLicence(c, version.Value, o, "deactivated", on, func(h *holder.Handle) (*run.LicenceOutcome, error) { return h.Free(ctx) })
+	return m.eachLicence(c, version.Value, o, "deactivated", on, func(h *holder.Handle) (*run.LicenceOutcome, error) { return h.Deactivate(ctx) })
 }
 
-// eachLicence opens the licences of an app, one after the other, and changes each
-// that on does not pass over. done is what it is then. What keeps one from that does not
-// keep the others, unless the person ends it all.
+// eachLicence opens each licence of an app, and changes it unless on skips it. done describes the
+// result. A failure does not affect the other licences, unless the user stops the step.
 func (m *Move) eachLicence(c *card.Card, version string, o *run.Outcome, done string, on func(*holder.Handle) error, change func(*holder.Handle) (*run.LicenceOutcome, error)) error {
 	var first error
 	for i := range c.Licences {
 		l := &c.Licences[i]
 		h, err := m.Licences().Open(c, l, version)
 		if err == nil {
-			if err = on(h); err == errPassed {
+			if err = on(h); err == errSkipped {
 				continue
 			}
 		}
@@ -51,7 +48,7 @@ func (m *Move) eachLicence(c *card.Card, version string, o *run.Outcome, done st
 			did, err = change(h)
 		}
 		if err = requested(h, o, err); err != nil {
-			err = fault.Wrap(fault.DeskDown, err, "the licence %s of %s is not %s", l.Name, c.Title, done)
+			err = fault.Wrap(fault.DeskDown, err, "the licence %s of %s was not %s", l.Name, c.Title, done)
 			switch {
 			case fault.KindOf(err) == fault.Stopped:
 				return err
@@ -68,9 +65,9 @@ func (m *Move) eachLicence(c *card.Card, version string, o *run.Outcome, done st
 	return first
 }
 
-// mayFree runs the gates of Deactivate: everything of the app is sealed, reads back
-// whole, and is what is still here.
-func (m *Move) mayFree(ctx context.Context, c *card.Card, o *run.Outcome) (bool, error) {
+// mayFree runs the gates of Deactivate: all data of the app is sealed, undamaged, and unchanged on
+// the old computer.
+func (m *Move) checkDeactivate(ctx context.Context, c *card.Card, o *run.Outcome) (bool, error) {
 	f := m.Facts(c)
 	f.OldLost, f.Trying = m.Exceptions.Lost != "", m.State.Trying(c)
 	f.Kit, f.Version, f.Drift, f.Seat = &steps.KitFacts{}, &steps.VersionFacts{}, &steps.DriftFacts{}, &steps.SeatFacts{Licence: steps.Standing{Left: -1}}
@@ -91,13 +88,13 @@ func (m *Move) mayFree(ctx context.Context, c *card.Card, o *run.Outcome) (bool,
 	}
 	on, err := m.Check(steps.Deactivate, c, f, o)
 	if err == nil && on && f.OldLost && len(c.Licences) > 0 {
-		err = m.Overrode(c, o, steps.Overridden{Gate: "old-computer", Step: steps.Deactivate, Why: "deactivated from " + f.Here + " in the name of " + f.OldName, Because: m.Exceptions.Lost})
+		err = m.Overrode(c, o, steps.Overridden{Gate: "old-computer", Step: steps.Deactivate, Why: "deactivated on " + f.Here + " on behalf of " + f.OldName, Because: m.Exceptions.Lost})
 	}
 	return on, err
 }
 
-// drifted looks whether the old computer was worked on since the pack. Once a
-// licence is being deactivated it is not looked at: what deactivates it may change the data.
+// drifted checks for changes on the old computer since the pack. It skips the check once a
+// deactivation has started, because the deactivation itself may change the data.
 func (m *Move) drifted(ctx context.Context, c *card.Card, f *steps.Facts) error {
 	begun := slices.ContainsFunc(m.State.LicencesOf(c.Name), func(l *steps.Licence) bool {
 		return l.Answers[m.Manifest.Old.ID] > 0 || l.Pending != nil || l.Requested != nil || len(l.Stepped) > 0
@@ -105,7 +102,7 @@ func (m *Move) drifted(ctx context.Context, c *card.Card, f *steps.Facts) error 
 	if f.Side != steps.OldSide || f.OldLost || begun || len(c.Licences) == 0 || m.State.Packed[c.Name] == nil {
 		return nil
 	}
-	l := m.looker(c, false)
+	l := m.scanner(c, false)
 	l.Since = m.Since
 	a, err := l.Now(ctx, c)
 	if err != nil {

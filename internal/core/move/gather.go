@@ -15,7 +15,8 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// gathered is what the new computer has for one app. Ready and Unpack gather the same, and run the same gates on it.
+// gathered holds what is known of one app on the new computer. Ready and Unpack gather the same
+// facts and run the same gates.
 type gathered struct {
 	facts    steps.Facts
 	targets  []item.Target
@@ -23,7 +24,7 @@ type gathered struct {
 	version  run.Version
 	requires []survey.Required
 	lacks    []lack
-	same     map[steps.Key]bool // items whose existing data is what is sealed
+	same     map[steps.Key]bool // items whose existing data matches the sealed data
 	there    map[steps.Key]bool // items that have existing data
 	space    volumes
 }
@@ -36,8 +37,8 @@ type lack struct {
 	of    string // the drive or user that it is about
 }
 
-// gather collects the facts for the gates of Unpack. damage is what inspecting the kit found. The caller closes the
-// targets.
+// gather collects the facts for the gates of Unpack. damage is the damage found in the kit. The
+// caller closes the targets.
 func (m *Move) gather(ctx context.Context, c *card.Card, damage []string) (*gathered, error) {
 	g := &gathered{facts: m.Facts(c), same: map[steps.Key]bool{}, there: map[steps.Key]bool{}, space: volumes{}}
 	f := &g.facts
@@ -47,7 +48,7 @@ func (m *Move) gather(ctx context.Context, c *card.Card, damage []string) (*gath
 		return nil, err
 	}
 	var err error
-	if g.requires, err = m.looker(c, false).Requires(c); err != nil {
+	if g.requires, err = m.scanner(c, false).Requires(c); err != nil {
 		return nil, err
 	}
 	for _, r := range g.requires {
@@ -70,7 +71,7 @@ func (m *Move) gather(ctx context.Context, c *card.Card, damage []string) (*gath
 
 // gatherVersion reads the app's version here.
 func (m *Move) gatherVersion(ctx context.Context, c *card.Card, g *gathered) (err error) {
-	if g.version, err = m.For(c).Version(ctx, c); err != nil {
+	if g.version, err = m.ForApp(c).Version(ctx, c); err != nil {
 		return err
 	}
 	v := g.facts.Version
@@ -84,7 +85,7 @@ func (m *Move) gatherVersion(ctx context.Context, c *card.Card, g *gathered) (er
 	return nil
 }
 
-// gatherPlaces checks each item's place: the user, the drive, the server, the space, and who has it open.
+// gatherPlaces checks each item's destination: user, drive, server, space, and open files.
 func (m *Move) gatherPlaces(ctx context.Context, g *gathered) error {
 	f := &g.facts
 	for _, u := range g.unplaced {
@@ -100,8 +101,8 @@ func (m *Move) gatherPlaces(ctx context.Context, g *gathered) error {
 	}
 	var paths []string
 	for _, t := range g.targets {
-		for _, name := range t.Strangers() {
-			f.Place.NoUser = append(f.Place.NoUser, name+" (to whom "+t.Label()+" belongs)")
+		for _, name := range t.UnmappedOwners() {
+			f.Place.NoUser = append(f.Place.NoUser, name+" (owner of "+t.Label()+")")
 		}
 		_, disk := t.Mover.Where()
 		err := m.gatherPlace(ctx, t, g)
@@ -133,7 +134,7 @@ func (m *Move) gatherPlaces(ctx context.Context, g *gathered) error {
 	return err
 }
 
-// gatherPlace checks one item's place.
+// gatherPlace checks one item's destination.
 func (m *Move) gatherPlace(ctx context.Context, t item.Target, g *gathered) error {
 	_, disk := t.Mover.Where()
 	var lacks item.Lacks
@@ -144,7 +145,7 @@ func (m *Move) gatherPlace(ctx context.Context, t item.Target, g *gathered) erro
 		}
 	}
 	there := false
-	if len(lacks.Reasons) == 0 || disk == "" { // else the place cannot even be looked at, perhaps
+	if len(lacks.Reasons) == 0 || disk == "" { // otherwise the location may not even be readable
 		if there, err = t.Exists(ctx, t.Path); err != nil {
 			return err
 		}
@@ -178,7 +179,7 @@ func (m *Move) gatherPlace(ctx context.Context, t item.Target, g *gathered) erro
 	return nil
 }
 
-// covered returns what the licences of an app cover, by its card.
+// covered returns what an app's licences cover, according to its card.
 func covered(c *card.Card) (out []steps.Cover) {
 	for _, l := range c.Licences {
 		out = append(out, steps.Cover{Version: l.Covers, Edition: l.Edition})

@@ -202,8 +202,8 @@ licences: [{name: seat, method: guided, deactivate: {steps: [{do: deactivate it}
 		"it is only touched":    {func(d string) { os.Chtimes(d+"/boats.db", time.Now(), time.Now()) }, true, nil, "boats"},
 		"a row is added":        {func(d string) { lay.Database(t, d+"/boats.db", "INSERT INTO boat VALUES (3)") }, false, []string{"boat"}, "boats"},
 		"an index is added":     {func(d string) { lay.Database(t, d+"/boats.db", "CREATE INDEX i ON boat(n)") }, false, []string{"index i: was not in what was sealed"}, "boats"},
-		"the folder is renamed": {func(d string) { os.Rename(d+"/diary", d+"/diary2") }, false, []string{"it is not there any more"}, ""},
-		"both":                  {func(d string) { lay.Out(t, d, map[string]string{"diary/c": "x"}); os.Remove(d + "/boats.db") }, false, []string{"c was not in what was sealed", "it is not there any more"}, "diary"},
+		"the folder is renamed": {func(d string) { os.Rename(d+"/diary", d+"/diary2") }, false, []string{"it no longer exists"}, ""},
+		"both":                  {func(d string) { lay.Out(t, d, map[string]string{"diary/c": "x"}); os.Remove(d + "/boats.db") }, false, []string{"c was not in what was sealed", "it no longer exists"}, "diary"},
 	} {
 		o := office.New(t, text, "linux", map[string]string{"old/srv/diary/a": "x", "old/srv/diary/b": "y", "new/srv/.keep": ""})
 		old := filepath.Join(o.Dir, "old/srv")

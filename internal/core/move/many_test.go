@@ -52,7 +52,7 @@ func TestEach(t *testing.T) {
 	if got, want := did(out), "years@2019 sealed, years@2025 sealed, profiles@Profiles/x.work of bert sealed, profiles@Profiles/Ab.default of maren sealed, profiles@Profiles/x.work of maren sealed, company@one.db sealed, company@two.db sealed"; got != want {
 		t.Fatalf("packed %s (%v)\nwant %s", got, out.Blocks, want)
 	}
-	if left := fmt.Sprint(out.Items[0].LeftOut); !strings.Contains(left, "1 other worked in before: 2024") {
+	if left := fmt.Sprint(out.Items[0].LeftOut); !strings.Contains(left, "1 other modified earlier: 2024") {
 		t.Errorf("left out: %s", left)
 	}
 	unpack := func(items ...string) *run.Outcome {
@@ -86,7 +86,7 @@ func TestEach(t *testing.T) {
 	now, err := l.Now(ctx, j.Cards[0])
 	fatal.If(t, err)
 	survey.Close(now.Places)
-	if got := strings.Join(now.Facts.Drift.OldChanged, "; "); !strings.Contains(got, "years@2026 changed (it is new") || !strings.Contains(got, "profiles@Profiles/x.work of maren is not there any more") || strings.Contains(got, "years@2019") {
+	if got := strings.Join(now.Facts.Drift.OldChanged, "; "); !strings.Contains(got, "years@2026 changed (it is new") || !strings.Contains(got, "profiles@Profiles/x.work of maren no longer exists") || strings.Contains(got, "years@2019") {
 		t.Errorf("since the pack: %s", got)
 	}
 	if out := o.Only(o.Job(o.Old).Pack(ctx)); !strings.Contains(did(out), "years@2026 sealed") || !strings.Contains(did(out), "profiles@Profiles/x.work of maren gone") {
@@ -176,12 +176,12 @@ func TestOtherDrives(t *testing.T) {
 	o.Pack()
 	j := o.Job(o.New)
 	if out := o.Only(j.Unpack(ctx)); office.Blocked(out) != "place-ready" || !strings.Contains(out.Blocks[0].Why, "drive") {
-		t.Errorf("a drive that is not here: %+v", out.Blocks)
+		t.Errorf("a drive that has no user here: %+v", out.Blocks)
 	}
 	forced := o.Job(o.New)
 	forced.Overrides = map[string]string{"place-ready": "in spite of it"}
 	if out, _ := forced.Unpack(ctx); fault.KindOf(out[0].Err) != fault.Missing {
-		t.Errorf("a drive that is not here, in spite of the gate: %v", out[0].Err)
+		t.Errorf("a drive that has no user here, in spite of the gate: %v", out[0].Err)
 	}
 	j = o.Job(o.New)
 	j.Technician, j.Choices.Drives = &looker{says: true}, map[string]string{"D": `C:\Daten\D`}

@@ -1,6 +1,5 @@
-// Package move is the order of the steps of a move, one file a step: what is
-// looked at first, which gates are asked, what is done and what is recorded. How
-// items and licences are moved is said in packages item and holder.
+// Package move carries out the steps of a move, one file per step: the checks, the gates, the work
+// and the journal entries, in order. Packages item and holder move single items and licences.
 package move
 
 import (
@@ -24,28 +23,28 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// Move is one run of a step, with all it takes.
+// Move is one run of a step, with its options.
 type Move struct {
 	*run.Run
 	Kinds      item.Table
 	Choices    item.Choices
 	Exceptions holder.Exceptions
-	Policies   map[string]tree.Policy              // what happens to what is in the way, by app and by address of an item; "" stands for all, and where nothing is said a person is asked
-	Asks       func(*card.Licence) licence.Service // in place of the cards' desks; nil stands for those
-	Since      survey.Since                        // how much is looked at of what became of what is sealed
-	KeepPaths  bool                                // settings are left as they are
-	Pause      time.Duration                       // before a service that is down is asked again; 0 stands for the usual
+	Policies   map[string]tree.Policy              // policies for existing data, by app and by item address; "" is for all. If none applies, the user is asked
+	Asks       func(*card.Licence) licence.Service // replaces the cards' licence desks; nil means the cards' own
+	Since      survey.Since                        // how thoroughly to check for changes since the pack
+	KeepPaths  bool                                // do not update paths in settings
+	Pause      time.Duration                       // wait before asking an unreachable service again; 0 means the default
 }
 
 // New prepares a step.
 func New(r *run.Run) *Move { return &Move{Run: r, Kinds: kinds.All, Since: survey.Quick} }
 
-// Licences are what the licences are held by in this run.
+// Licences returns the session for the licences of this run.
 func (m *Move) Licences() *holder.Session {
 	return &holder.Session{Run: m.Run, Exceptions: m.Exceptions, Kinds: m.Kinds, Choices: m.choices(), Asks: m.Asks, Pause: m.Pause}
 }
 
-// say is what a person said of where things go, now or before. It is said of the new
+// choices returns the destinations that the user chose, now or earlier. They apply to the new
 // computer only.
 func (m *Move) choices() item.Choices {
 	if m.Side() == steps.OldSide && !m.Manifest.Keep {
@@ -53,12 +52,12 @@ func (m *Move) choices() item.Choices {
 	}
 	before := m.State.Chosen
 	if m.Instead != "" && !m.Self().Is(m.State.New) {
-		before = steps.Chosen{} // it was said of the computer that broke
+		before = steps.Chosen{} // those were for the computer that broke
 	}
 	return item.Choices{Chosen: before.With(m.Choices.Chosen), RunAsMe: m.Choices.RunAsMe}
 }
 
-// settle records what a person says now, for all later steps.
+// recordChoices records this run's choices for all later steps.
 func (m *Move) recordChoices() error {
 	if m.State.Chosen.With(m.Choices.Chosen).Same(m.State.Chosen) {
 		return nil
@@ -66,8 +65,7 @@ func (m *Move) recordChoices() error {
 	return m.Record(journal.EventChosen, steps.Key{}, m.Choices.Chosen)
 }
 
-// Redirect has the new computer find what was on drives that only the old one has, as was
-// said before.
+// Redirect maps drives that only the old computer has to the folders that the user chose.
 func (m *Move) Redirect() error {
 	for letter, folder := range m.choices().Drives {
 		if _, err := m.Computer.SetDrive(letter, folder); err != nil {
@@ -77,18 +75,18 @@ func (m *Move) Redirect() error {
 	return nil
 }
 
-// looker looks at this computer for an app of the kit.
-func (m *Move) looker(c *card.Card, estimate bool) *survey.Scanner {
-	return &survey.Scanner{Host: m.For(c), Run: m.Run, Kinds: m.Kinds, Options: item.Options{KitDir: m.Kit.Place(), Target: m.Manifest.New.System, Estimate: estimate}}
+// looker returns a scanner of this computer for an app in the kit.
+func (m *Move) scanner(c *card.Card, estimate bool) *survey.Scanner {
+	return &survey.Scanner{Host: m.ForApp(c), Run: m.Run, Kinds: m.Kinds, Options: item.Options{KitDir: m.Kit.Place(), Target: m.Manifest.New.System, Estimate: estimate}}
 }
 
-// running are an app's programs that run here.
+// running returns the running programs of an app.
 func (m *Move) running(ctx context.Context, c *card.Card) ([]string, error) {
-	return m.looker(c, false).Running(ctx, c)
+	return m.scanner(c, false).Running(ctx, c)
 }
 
-// targets returns the items of an app with their places here, and the users who are not here. An item that has no
-// place for another reason is an error.
+// targets returns the items of an app with their destinations here, and the missing users. Any
+// other item without a destination is an error.
 func (m *Move) targets(ctx context.Context, c *card.Card) (out []item.Target, noUser []string, err error) {
 	out, unplaced, err := m.Kinds.Targets(ctx, m.Run, c, m.choices())
 	for _, u := range unplaced {
@@ -102,13 +100,13 @@ func (m *Move) targets(ctx context.Context, c *card.Card) (out []item.Target, no
 	return out, noUser, err
 }
 
-// kitFacts inspects the kit for a change of an app's licence. If the app's sealed data is still needed, it is read
-// back too.
+// kitFacts inspects the kit before a licence changes. If the app's sealed data is still needed, it
+// is verified too.
 func (m *Move) kitFacts(ctx context.Context, c *card.Card, needed bool) (*steps.KitFacts, error) {
-	apps := []string{""} // none: the kit's own files alone
+	apps := []string{""} // no app: only the kit's own files
 	if needed {
 		apps = append(apps, c.Name)
-		m.Report(run.Event{App: c.Name, What: "reading back what is sealed"})
+		m.Report(run.Event{App: c.Name, What: "verifying the sealed data"})
 	}
 	damage, err := m.damage(ctx, apps)
 	if err != nil {
@@ -125,13 +123,12 @@ func (m *Move) kitFacts(ctx context.Context, c *card.Card, needed bool) (*steps.
 	return f, nil
 }
 
-// placer places items as this run says.
+// placer returns a placer with the options of this run.
 func (m *Move) placer() *place.Placer {
-	return &place.Placer{Run: m.Run, Kinds: m.Kinds, Ways: m.Policies, Say: m.choices()}
+	return &place.Placer{Run: m.Run, Kinds: m.Kinds, Policies: m.Policies, Choices: m.choices()}
 }
 
-// stays are the items of an app that stay where they are, as the old computer had
-// them.
+// stays returns the items of an app that stay where they are, as the old computer had them.
 func (m *Move) stays(c *card.Card) (out []item.Target) {
 	p := m.State.Packed[c.Name]
 	if p == nil {
@@ -142,18 +139,18 @@ func (m *Move) stays(c *card.Card) (out []item.Target) {
 		if i < 0 {
 			continue
 		}
-		o := &item.Instance{Host: m.For(c), Run: m.Run, Item: &c.Items[i], OldAddress: s.Address}
+		o := &item.Instance{Host: m.ForApp(c), Run: m.Run, Item: &c.Items[i], OldAddress: s.Address}
 		o.Key.App, o.Key.Item = c.Name, s.Item
 		out = append(out, item.Target{Instance: o, Parts: m.Kinds.Open(o)})
 	}
 	return out
 }
 
-// tellAll tells how much is in the sealed items that a step is about.
-func (m *Move) tellAll(about func(*steps.Item) bool) {
-	cards, err := m.Chosen()
+// tellAll reports the total size of the sealed items that a step handles.
+func (m *Move) reportTotal(about func(*steps.Item) bool) {
+	cards, err := m.SelectedCards()
 	if err != nil {
-		return // the step itself will say so
+		return // the step itself will report it
 	}
 	var all run.Event
 	for _, c := range cards {

@@ -409,7 +409,7 @@ func TestStoppedIsNotDamaged(t *testing.T) {
 	j := o.Job(o.New)
 	j.Exceptions.Lost, j.Technician = "it burnt", agreeing{}
 	j.Notify = func(e run.Event) {
-		if e.What == "reading back what is sealed" {
+		if e.What == "verifying the sealed data" {
 			cancel()
 		}
 	}

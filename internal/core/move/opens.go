@@ -14,8 +14,8 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// opens sees that the app itself shows its data here: by its own command, or with the eyes of
-// a person. Where that cannot be tried now, the outcome says why, and nothing is recorded.
+// opens checks in the app itself that it has its data here: with its own command, or by asking the
+// technician. If that is not possible now, the outcome says why, and nothing is recorded.
 func (m *Move) opens(ctx context.Context, c *card.Card, o *run.Outcome) error {
 	if c.Opens == nil || m.Side() != steps.NewSide && !m.Manifest.Keep {
 		return nil
@@ -40,18 +40,18 @@ func (m *Move) opens(ctx context.Context, c *card.Card, o *run.Outcome) error {
 
 func (m *Move) seen(ctx context.Context, c *card.Card, o *run.Outcome) (*steps.Opened, error) {
 	if len(c.Opens.Run) > 0 {
-		h := m.For(c)
+		h := m.ForApp(c)
 		said, err := probe.Prober{Computer: h.Computer, Commands: h.Commands, Time: c.Opens.Limit.Duration}.Run(ctx, c.Opens.Run, nil)
-		by := "its own command " + strings.Join(c.Opens.Run, " ")
+		by := "the command " + strings.Join(c.Opens.Run, " ")
 		switch {
 		case probe.IsWithheld(err):
-			return &steps.Opened{Untried: "nobody has agreed to run " + by + ", or its system does not run"}, nil
+			return &steps.Opened{Untried: "" + by + " may not run yet, or its system is not running"}, nil
 		case err != nil:
 			return &steps.Opened{By: by, Said: err.Error()}, nil
 		}
 		found, ok := c.Opens.Pattern.First(said)
 		if !ok {
-			found = "nothing of what the card expects"
+			found = "not what the card expects"
 		}
 		return &steps.Opened{By: by, Said: strings.TrimSpace(found), Good: ok}, nil
 	}
@@ -60,7 +60,7 @@ func (m *Move) seen(ctx context.Context, c *card.Card, o *run.Outcome) (*steps.O
 	}
 	r, err := m.Technician.DoStep(ctx, run.ManualStep{Key: steps.Key{App: c.Name, Item: "app"}, App: c.Title, Action: run.ActionOpen, Step: 1, Of: 1, Do: c.Opens.Look, Ask: "What do you see"})
 	if fault.KindOf(err) == fault.Waits {
-		return &steps.Opened{Untried: "nobody has looked yet: " + c.Opens.Look}, nil
+		return &steps.Opened{Untried: "not checked yet: " + c.Opens.Look}, nil
 	}
 	if err != nil {
 		return nil, err
@@ -77,14 +77,14 @@ func (m *Move) seen(ctx context.Context, c *card.Card, o *run.Outcome) (*steps.O
 	return seen, nil
 }
 
-// silence has a person see that the old computer's copy of an app syncs no more, where only one
-// may. It is asked once, on whichever computer the person is.
-func (m *Move) silence(ctx context.Context, c *card.Card, o *run.Outcome) error {
+// silence asks the technician to confirm that the old computer's copy of an app no longer syncs, if
+// only one copy may. It asks once, on either computer.
+func (m *Move) confirmSyncOff(ctx context.Context, c *card.Card, o *run.Outcome) error {
 	if !c.Sole() || m.Manifest.Keep || m.State.Silenced[c.Name] {
 		return nil
 	}
 	_, err := m.Technician.DoStep(ctx, run.ManualStep{Key: steps.Key{App: c.Name, Item: "app"}, App: c.Title, Action: run.ActionSync, Step: 1, Of: 1,
-		Do: "Only one copy of " + c.Title + " may sync. See that nobody is signed in to it on " + m.Manifest.Old.Name + " any more, and that it does not start there by itself."})
+		Do: "Only one copy of " + c.Title + " may sync. Make sure that nobody is signed in to it on " + m.Manifest.Old.Name + ", and that it does not start there automatically."})
 	if fault.KindOf(err) == fault.Waits {
 		o.Unquiet = true
 		return nil

@@ -20,8 +20,8 @@ import (
 	"movekit/internal/core/survey"
 )
 
-// Pack seals every item of the chosen apps. What was sealed before, reads
-// back whole and has not changed since is kept.
+// Pack seals every item of the selected apps. Sealed data that is undamaged and still current is
+// kept.
 func (m *Move) Pack(ctx context.Context) ([]*run.Outcome, error) {
 	if err := m.Kit.MendChecksums(); err != nil {
 		return nil, err
@@ -33,7 +33,7 @@ func (m *Move) Pack(ctx context.Context) ([]*run.Outcome, error) {
 }
 
 func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error {
-	if err := exports.Make(ctx, m.For(c), c); err != nil {
+	if err := exports.Make(ctx, m.ForApp(c), c); err != nil {
 		return err
 	}
 	a, err := m.look(ctx, c)
@@ -72,7 +72,7 @@ func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 		case p.Found:
 			out, err := m.packItem(ctx, p, is, kept[p.Key], a.Places)
 			if err != nil {
-				return fault.Wrap(fault.CannotPlace, err, "%s of %s is not sealed", p.Label(), c.Title)
+				return fault.Wrap(fault.CannotPlace, err, "%s of %s was not sealed", p.Label(), c.Title)
 			}
 			out.Notes = is.Warnings
 			o.Items = append(o.Items, out)
@@ -93,8 +93,8 @@ func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 	return m.Record(journal.EventPacked, steps.Key{App: c.Name}, packed)
 }
 
-// keepGone keeps the items in the pack that an earlier one has sealed, and that are
-// not here any more: what is sealed of them is all there is.
+// keepGone keeps sealed items in the pack that are no longer on this computer, because the kit has
+// the only copy.
 func (m *Move) keepGone(c *card.Card, packed *steps.Packed, o *run.Outcome) {
 	before := m.State.Packed[c.Name]
 	if before == nil {
@@ -106,31 +106,31 @@ func (m *Move) keepGone(c *card.Card, packed *steps.Packed, o *run.Outcome) {
 			continue
 		}
 		packed.Items, packed.Where = append(packed.Items, key), append(packed.Where, m.State.Was(key))
-		if !m.Picked(key) {
+		if !m.Selected(key) {
 			continue
 		}
 		o.Items = append(o.Items, run.ItemOutcome{Item: key.Item, User: key.User, Did: "gone", Files: it.Sealed.Files, Bytes: it.Sealed.Bytes})
 	}
 }
 
-// look surveys one app for its packing. Content is sampled for its sealed size
-// only where it would not fit as it is.
+// look surveys one app for its pack. It samples content for its sealed size only if the
+// uncompressed data would not fit.
 func (m *Move) look(ctx context.Context, c *card.Card) (*survey.App, error) {
-	a, err := m.looker(c, false).App(ctx, c, m.Facts(c))
+	a, err := m.scanner(c, false).App(ctx, c, m.Facts(c))
 	if err == nil && a.Facts.Fit.Need > 0 && uint64(a.Facts.Fit.Need) > a.Facts.Fit.Free {
 		survey.Close(a.Places)
-		return m.looker(c, true).App(ctx, c, m.Facts(c))
+		return m.scanner(c, true).App(ctx, c, m.Facts(c))
 	}
 	return a, err
 }
 
-// kept are the items that are sealed already, are whole, and have not changed
-// since. Of those that are sealed as of one moment, all are kept or none.
+// kept returns the sealed items that are undamaged and current. Items of one snapshot are kept
+// together or not at all.
 func (m *Move) kept(ctx context.Context, a *survey.App) map[steps.Key]bool {
 	kept := map[steps.Key]bool{}
 	for i, p := range a.Places {
 		it := m.State.Items[p.Key]
-		kept[p.Key] = p.Found && it != nil && it.Sealed.Stamp == a.Items[i].Stamp && len(m.Kit.Unwhole(ctx, p.Key.App, it.Sealed)) == 0
+		kept[p.Key] = p.Found && it != nil && it.Sealed.Stamp == a.Items[i].Stamp && len(m.Kit.DamagedFiles(ctx, p.Key.App, it.Sealed)) == 0
 	}
 	group(a.Places)
 	for _, p := range a.Places {
@@ -143,7 +143,7 @@ func (m *Move) kept(ctx context.Context, a *survey.App) map[steps.Key]bool {
 	return kept
 }
 
-// group tells the items that an app attaches to others which those are.
+// group links items that an app attaches to each other.
 func group(places []survey.Place) {
 	root := func(p survey.Place) steps.Key {
 		key := p.Key
@@ -165,7 +165,7 @@ func group(places []survey.Place) {
 	}
 }
 
-// packItem seals an item, unless it is kept. Those beside it may tell what is in it.
+// packItem seals an item, unless it is kept. An export can be described by the items beside it.
 func (m *Move) packItem(ctx context.Context, p survey.Place, is *item.Inspection, kept bool, beside []survey.Place) (run.ItemOutcome, error) {
 	out := place.Outcome(p.Instance, "kept")
 	out.To = ""
@@ -195,7 +195,7 @@ func (m *Move) packItem(ctx context.Context, p survey.Place, is *item.Inspection
 	return out, nil
 }
 
-// packLicence keeps a licence's secrets sealed, for the new computer.
+// packLicence seals a licence's secrets for the new computer.
 func (m *Move) packLicence(ctx context.Context, c *card.Card, l *card.Licence, a *survey.App, s licence.Secrets) error {
 	var files []string
 	for _, p := range a.Places {
@@ -210,7 +210,7 @@ func (m *Move) packLicence(ctx context.Context, c *card.Card, l *card.Licence, a
 		return nil
 	}
 	key := steps.Key{App: c.Name, Item: l.Name}
-	if lic := m.State.Licence(c.Name, l.Name); lic.Sealed != nil && len(m.Kit.Unwhole(ctx, c.Name, *lic.Sealed)) == 0 {
+	if lic := m.State.Licence(c.Name, l.Name); lic.Sealed != nil && len(m.Kit.DamagedFiles(ctx, c.Name, *lic.Sealed)) == 0 {
 		return nil
 	}
 	name, user, ofUser := strings.Cut(l.Name, "@")
@@ -219,7 +219,7 @@ func (m *Move) packLicence(ctx context.Context, c *card.Card, l *card.Licence, a
 	}
 	parts, err := m.SealJSON(c.Name, name+".licence"+seal.Ending, s)
 	if err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "the licence %s of %s is not sealed", l.Name, c.Title)
+		return fault.Wrap(fault.CannotPlace, err, "the licence %s of %s was not sealed", l.Name, c.Title)
 	}
 	return m.RecordSealedLicence(key, kit.Sealed{Stream: name, Parts: parts})
 }

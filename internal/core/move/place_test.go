@@ -69,7 +69,7 @@ func TestWhereItCanBePut(t *testing.T) {
 	t.Run("read-only", func(t *testing.T) {
 		o := start(map[string]string{"new/srv/data/.keep": ""})
 		mounted(t, o.Dir+"/new/srv/data", "-t", "tmpfs", "tmpfs", "-o", "ro,size=64k")
-		stops(t, o, "place-ready place-ready", "cannot be written to: read-only file system")
+		stops(t, o, "place-ready place-ready", "could not be written to: read-only file system")
 	})
 	t.Run("a file for a folder", func(t *testing.T) {
 		o := start(map[string]string{"new/srv/data": "a file"})

@@ -18,7 +18,7 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Readiness is what the new computer has and lacks before an unpack.
+// Readiness is the result of checking the new computer before an unpack.
 type Readiness struct {
 	Computer string         `json:"computer"`
 	System   machine.System `json:"system"`
@@ -28,44 +28,44 @@ type Readiness struct {
 	Notes    []string       `json:"notes,omitempty"`
 }
 
-// Check is one thing that was checked on the new computer.
+// Check is the result of one check on the new computer.
 type Check struct {
-	App   string     `json:"app,omitempty"` // title; "" for the computer itself
+	App   string     `json:"app,omitempty"` // app title; "" for the computer itself
 	What  string     `json:"what"`
 	Ready bool       `json:"ready"`
 	Says  string     `json:"says"`            // what was found
 	Gate  string     `json:"gate,omitempty"`  // the gate that stops a step because of it
-	Stops steps.Step `json:"stops,omitempty"` // the step that it stops; "" if it is only a remark
-	Need  Need       `json:"need,omitempty"`  // what to do, more precisely than the gate's advice
-	First string     `json:"first,omitempty"` // the same in words, by whoever shows it
-	Of    string     `json:"-"`               // what the need is about
-	With  string     `json:"-"`               // who or what may meet it
+	Stops steps.Step `json:"stops,omitempty"` // the step that it stops; "" if it is only a note
+	Need  Need       `json:"need,omitempty"`  // what to do, if it is more specific than the gate's advice
+	First string     `json:"first,omitempty"` // the same as text, filled in by the caller
+	Of    string     `json:"-"`               // the object of the need
+	With  string     `json:"-"`               // a possible solution
 }
 
 // Need is what must be done before an unpack.
 type Need string
 
-// The needs. A check without one has the advice of its gate.
+// The needs. A check without one uses the advice of its gate.
 const (
 	NeedSystem      Need = "other-system"     // the kit was made for a computer of another system
 	NeedPack        Need = "pack"             // the app must be packed
-	NeedAgreement   Need = "agreement"        // a person must agree to a command
-	NeedInstall     Need = "install"          // it must be installed
-	NeedApp         Need = "install-app"      // the app must be installed, and not be started yet
-	NeedVersion     Need = "install-version"  // a version that may read the data
-	NeedEdition     Need = "install-edition"  // the same edition
+	NeedAgreement   Need = "agreement"        // the user must agree to a command
+	NeedInstall     Need = "install"          // a requirement must be installed
+	NeedApp         Need = "install-app"      // the app must be installed, and not started yet
+	NeedVersion     Need = "install-version"  // a version that can read the data must be installed
+	NeedEdition     Need = "install-edition"  // the same edition must be installed
 	NeedClose       Need = "close"            // the app must be closed
-	NeedNetwork     Need = "network"          // the computer must be connected, or the server be up
-	NeedUser        Need = "user"             // a user must be created, or another one mapped
-	NeedCounterpart Need = "user-counterpart" // somebody here may be the same person
-	NeedPlace       Need = "place"            // a drive or folder
+	NeedNetwork     Need = "network"          // the computer must be connected, or the server started
+	NeedUser        Need = "user"             // a user must be created or mapped
+	NeedCounterpart Need = "user-counterpart" // a user here may be the same person
+	NeedPlace       Need = "place"            // a drive or folder is missing
 	NeedDrive       Need = "drive"
-	NeedServer      Need = "server"       // the database server must run, and let us in
-	NeedServerParts Need = "server-parts" // something must be installed for the server, or a newer one
+	NeedServer      Need = "server"       // the database server must run and accept the login
+	NeedServerParts Need = "server-parts" // something must be installed for the server, or a newer server
 	NeedSpace       Need = "space"
 	NeedOther       Need = "other-computer" // another computer is bound as the new one
-	NeedNames       Need = "names"          // this system forbids a name
-	NeedCovered     Need = "covered"        // the licence does not cover what is installed
+	NeedNames       Need = "names"          // this system does not allow a name
+	NeedCovered     Need = "covered"        // the licence does not cover the installed version or edition
 )
 
 // Ready reports whether no gate would stop an unpack.
@@ -73,18 +73,19 @@ func (r *Readiness) Ready() bool {
 	return !slices.ContainsFunc(r.Checks, func(c Check) bool { return c.Stops == steps.Unpack })
 }
 
-// good adds what is as it should be.
+// good adds a passed check.
 func (r *Readiness) good(app, what, says string) {
 	r.Checks = append(r.Checks, Check{App: app, What: what, Ready: true, Says: says})
 }
 
-// bad adds what a gate stops at. If gate is "", it is only a remark. The check can be changed until the next is added.
+// bad adds a failed check. If gate is "", it is only a note. The caller may change the check until
+// the next one is added.
 func (r *Readiness) bad(app, what, says, gate string, need Need) *Check {
 	r.Checks = append(r.Checks, Check{App: app, What: what, Says: says, Gate: gate, Need: need})
 	return &r.Checks[len(r.Checks)-1]
 }
 
-// add adds either.
+// add adds a check.
 func (r *Readiness) add(app, what string, good bool, says, gate string, need Need) {
 	if good {
 		r.good(app, what, says)
@@ -93,13 +94,14 @@ func (r *Readiness) add(app, what string, good bool, says, gate string, need Nee
 	}
 }
 
-// Ready checks the new computer before an unpack, by the gates of Unpack, and of Activate as far as they can be known
-// before. It changes nothing here. Existing data is compared with the kit if that is unlocked.
+// Ready checks the new computer before an unpack. It uses the gates of Unpack, and those of
+// Activate that can be checked in advance. It changes nothing here. Existing data is compared with
+// the kit if the kit is unlocked.
 func (m *Move) Ready(ctx context.Context) (*Readiness, error) {
 	if m.Side() == steps.OldSide && !m.Manifest.Keep {
 		return nil, fault.New(fault.Usage, "this is the old computer %s itself; run this on the new one", m.Computer.Name())
 	}
-	cards, err := m.Chosen()
+	cards, err := m.SelectedCards()
 	if err != nil {
 		return nil, err
 	}
@@ -111,7 +113,7 @@ func (m *Move) Ready(ctx context.Context) (*Readiness, error) {
 		r.bad("", "system", fmt.Sprintf("this is a %s computer; the kit was made for a %s computer", m.Computer.System(), want), "", NeedSystem)
 	}
 	defer m.Private.Drop()
-	// Reading the sealed data back takes as long as an unpack, which does it first.
+	// Verifying the sealed data takes as long as an unpack, which does it first.
 	damage, err := m.damage(ctx, []string{""})
 	if err != nil {
 		return nil, err
@@ -152,7 +154,7 @@ func (m *Move) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage 
 		return err
 	}
 	if place := slices.IndexFunc(blocks, func(b steps.Block) bool { return steps.Find(b.Gate).Place }); place >= 0 {
-		// It is about the computer. On the wrong one the other gates do not matter.
+		// On the wrong computer the other gates do not matter.
 		b := blocks[place]
 		check := Check{What: "computer", Says: b.Why, Gate: b.Gate, Stops: steps.Unpack}
 		if b.Gate == "new-computer" {
@@ -170,7 +172,7 @@ func (m *Move) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage 
 	}
 	m.readyVersion(c, packed, g, r)
 	if looked := (steps.Looked{Version: g.version.Value, Edition: g.version.Edition}); m.Kit.Unlocked() && looked.Version != "" && (m.State.Looked[c.Name] == nil || *m.State.Looked[c.Name] != looked) {
-		// So that deactivate can check whether the licence covers this version.
+		// Deactivate uses this to check whether the licence covers this version.
 		if err := m.Record(journal.EventLooked, steps.Key{App: c.Name}, looked); err != nil {
 			return err
 		}
@@ -200,15 +202,15 @@ func (m *Move) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage 
 	return nil
 }
 
-// readyActivate returns the gates that would stop Activate once the data is in place, and for each the licence that it
-// stops. Licence services are not asked: what the kit remembers counts.
+// readyActivate returns the gates that would stop Activate once the data is in place, with the
+// licence that each stops. It does not ask licence services, and uses the kit's record.
 func (m *Move) readyActivate(c *card.Card, g *gathered) (out []steps.Block, licences []string, err error) {
 	f := g.facts
 	f.Placed = true
 	for i := range c.Licences {
 		st := m.State.Standing(c, &c.Licences[i], nil, m.Now())
 		if m.Manifest.Keep {
-			break // a safety copy leaves licences alone
+			break // a safety copy does not change licences
 		}
 		f.Seat = &steps.SeatFacts{Licence: st, Takeover: m.Exceptions.Takeover != "", Second: m.Exceptions.Second != "" || st.Second}
 		blocks, err := steps.Check(steps.Activate, f)
@@ -224,8 +226,8 @@ func (m *Move) readyActivate(c *card.Card, g *gathered) (out []steps.Block, lice
 	return out, licences, nil
 }
 
-// byGates marks the checks from first on that a gate stops at. A gate that no check is about gets one of its own, with
-// what it is about. A check whose gate does not stop is only a remark.
+// byGates marks the checks, from index first, that a gate stops at. A gate without a check gets a
+// new check. A check whose gate does not stop becomes a note.
 func (r *Readiness) byGates(app string, first int, step steps.Step, blocks []steps.Block, about []string) {
 	shown := map[string]bool{}
 	for i := first; i < len(r.Checks); i++ {
@@ -248,14 +250,14 @@ func (r *Readiness) byGates(app string, first int, step steps.Step, blocks []ste
 	}
 }
 
-// aboutGate is what gates are about that no check of an item is.
+// aboutGate has the subject of each gate that is not about one item.
 var aboutGate = map[string]string{"licence-deactivated": "licence", "kit-whole": "kit", "newest-copy": "kit", "clock-right": "clock", "files-closed": "open files", "covered": "licence"}
 
 // readyVersion compares the version and edition here with the card's rule.
 func (m *Move) readyVersion(c *card.Card, packed *steps.Packed, g *gathered, r *Readiness) {
 	here, v := g.version, g.facts.Version
 	if c.Version != nil {
-		says := fmt.Sprintf("%s here, %s on %s (%s)", cmp.Or(here.Value, "not"), cmp.Or(v.OldVersion, "not known yet"), m.Manifest.Old.Name, c.Version.Rule)
+		says := fmt.Sprintf("%s here, %s on %s (%s)", cmp.Or(here.Value, "not"), cmp.Or(v.OldVersion, "unknown"), m.Manifest.Old.Name, c.Version.Rule)
 		stopped := slices.ContainsFunc(blocksOf(g.facts), func(b steps.Block) bool { return b.Gate == "version-rule" })
 		switch {
 		case here.Value == "" && len(here.Withheld) > 0:
@@ -267,7 +269,7 @@ func (m *Move) readyVersion(c *card.Card, packed *steps.Packed, g *gathered, r *
 		}
 		if c.Version.Edition != nil {
 			was := v.OldEdition
-			r.add(c.Title, "edition", was == "" || strings.EqualFold(was, here.Edition), fmt.Sprintf("%s here, %s on %s", cmp.Or(here.Edition, "not known"), cmp.Or(was, "not known"), m.Manifest.Old.Name), "same-edition", NeedEdition)
+			r.add(c.Title, "edition", was == "" || strings.EqualFold(was, here.Edition), fmt.Sprintf("%s here, %s on %s", cmp.Or(here.Edition, "unknown"), cmp.Or(was, "unknown"), m.Manifest.Old.Name), "same-edition", NeedEdition)
 		}
 	}
 	for i, cover := range g.facts.Version.Covered {
@@ -277,24 +279,24 @@ func (m *Move) readyVersion(c *card.Card, packed *steps.Packed, g *gathered, r *
 	}
 }
 
-// blocksOf returns the gates of the version, whatever computer this is.
+// blocksOf returns the gates about the version, on any computer.
 func blocksOf(f steps.Facts) []steps.Block {
 	f.Side, f.Bound = steps.NewSide, true
 	blocks, _ := steps.Check(steps.Unpack, f)
 	return blocks
 }
 
-// readyStays checks the servers and accounts that the app goes on using, with the old computer's addresses if those
-// are known.
+// readyStays checks the servers and accounts that the app continues to use. It compares them with
+// the old computer's addresses, if known.
 func (m *Move) readyStays(ctx context.Context, c *card.Card, packed *steps.Packed, r *Readiness) error {
-	for _, p := range m.looker(c, false).Staying(c, packed) {
-		is, err := p.Look(ctx, item.Options{})
+	for _, p := range m.scanner(c, false).Staying(c, packed) {
+		is, err := p.Inspect(ctx, item.Options{})
 		if err != nil {
 			return err
 		}
-		where := cmp.Or(p.Item.Kind.Info().StaysAt, "there") + ", " + cmp.Or(is.Path, "address not known")
+		where := cmp.Or(p.Item.Kind.Info().StaysAt, "there") + ", " + cmp.Or(is.Path, "address unknown")
 		if is.Reached == nil {
-			r.good(c.Title, p.Item.Name, where+"; not tried")
+			r.good(c.Title, p.Item.Name, where+"; not checked")
 			continue
 		}
 		r.add(c.Title, p.Item.Name, *is.Reached, map[bool]string{true: "reached", false: "not reached"}[*is.Reached]+": "+is.Path, "", NeedNetwork)
@@ -319,7 +321,7 @@ func (m *Move) readyItems(ctx context.Context, c *card.Card, packed *steps.Packe
 			}
 		}
 		if i < 0 || lacking && !g.there[key] {
-			continue // the user or the place is missing, as said above
+			continue // the user or location is missing, which was reported above
 		}
 		if err := m.readyItem(ctx, c, g.targets[i], g, r); err != nil {
 			return err
@@ -331,7 +333,7 @@ func (m *Move) readyItems(ctx context.Context, c *card.Card, packed *steps.Packe
 	return nil
 }
 
-// readyUser says which user here gets the data of a user of the old computer.
+// readyUser adds a check for the user here who gets the data of an old user.
 func (m *Move) readyUser(c *card.Card, old string, r *Readiness) {
 	name := m.choices().UserHere(old)
 	what := "user " + old
@@ -339,23 +341,23 @@ func (m *Move) readyUser(c *card.Card, old string, r *Readiness) {
 		r.good(c.Title, what, "is "+u.Name+" here")
 		return
 	}
-	check := r.bad(c.Title, what, "is not here", "users-known", NeedUser)
+	check := r.bad(c.Title, what, "has no user here", "users-known", NeedUser)
 	check.Of = old
 	if u := machine.Counterpart(m.Computer, name); u != nil {
-		check.Says, check.Need, check.With = "is not here; "+u.Name+" may be the same person", NeedCounterpart, u.Name
+		check.Says, check.Need, check.With = "has no user here; "+u.Name+" may be the same person", NeedCounterpart, u.Name
 	}
 }
 
-// readyItem checks the place where an item will go.
+// readyItem checks the destination of an item.
 func (m *Move) readyItem(ctx context.Context, c *card.Card, t item.Target, g *gathered, r *Readiness) error {
-	for _, name := range t.Strangers() {
-		r.bad(c.Title, t.Label(), "belongs to "+name+", who is not here", "users-known", NeedUser).Of = name
+	for _, name := range t.UnmappedOwners() {
+		r.bad(c.Title, t.Label(), "belongs to "+name+", who has no user here", "users-known", NeedUser).Of = name
 	}
 	here, disk := t.Mover.Where()
-	says := "nothing in the way"
+	says := "no existing data"
 	if g.there[t.Key] {
 		var err error
-		if says, err = m.readyInTheWay(ctx, t, g, disk != ""); err != nil {
+		if says, err = m.describeExisting(ctx, t, g, disk != ""); err != nil {
 			return err
 		}
 	}
@@ -367,16 +369,16 @@ func (m *Move) readyItem(ctx context.Context, c *card.Card, t item.Target, g *ga
 }
 
 // readyInTheWay describes existing data.
-func (m *Move) readyInTheWay(ctx context.Context, t item.Target, g *gathered, onDisk bool) (says string, err error) {
-	says = "something is in the way (not compared: no passphrase given); unpack sets it aside"
+func (m *Move) describeExisting(ctx context.Context, t item.Target, g *gathered, onDisk bool) (says string, err error) {
+	says = "there is existing data (not compared, because no passphrase was given); unpack sets it aside"
 	same := g.same[t.Key]
 	if m.Kit.Unlocked() {
-		says = map[bool]string{true: "the same is here already", false: "something else is in the way; unpack sets it aside"}[same]
+		says = map[bool]string{true: "the same is here already", false: "there is other existing data; unpack sets it aside"}[same]
 	}
 	if same || !onDisk {
 		return says, nil
 	}
-	is, err := t.Look(ctx, item.Options{})
+	is, err := t.Inspect(ctx, item.Options{})
 	if err != nil {
 		return "", err
 	}
@@ -385,20 +387,20 @@ func (m *Move) readyInTheWay(ctx context.Context, t item.Target, g *gathered, on
 		return "", err
 	}
 	if made {
-		says = fmt.Sprintf("%s was started here (on %s, after it was installed), and what it made of its own is in the way; unpack sets it aside", t.Card.Title, is.Newest.Local().Format("2 January 2006"))
+		says = fmt.Sprintf("%s was started here (on %s, after it was installed) and created data of its own; unpack sets it aside", t.Card.Title, is.Newest.Local().Format("2 January 2006"))
 	}
 	another, err := t.Another()
 	if another {
-		says += "; it is another profile than the one that comes"
+		says += "; it is a different profile from the one in the kit"
 	}
 	return strings.Join(append([]string{says}, is.Warnings...), "; "), err
 }
 
-// readySpace compares what will be written with the free space, for all apps together.
+// readySpace compares the space needed by all apps with the free space.
 func (m *Move) readySpace(r *Readiness, need volumes) {
 	for _, id := range slices.Sorted(maps.Keys(need)) {
 		v := need[id]
-		says := fmt.Sprintf("%s are needed on the drive of %s, %s are free", humanize.Bytes(uint64(v.need)), machine.DisplayPath(m.Computer, v.at), humanize.Bytes(v.free))
+		says := fmt.Sprintf("%s needed on the drive of %s, %s free", humanize.Bytes(uint64(v.need)), machine.DisplayPath(m.Computer, v.at), humanize.Bytes(v.free))
 		r.add("", "space", v.over() <= 0, says, "fits", NeedSpace)
 		if v.over() > 0 {
 			r.Checks[len(r.Checks)-1].Stops = steps.Unpack

@@ -96,7 +96,7 @@ func TestOnNew(t *testing.T) {
 	if got, want := told(r), "version false, edition false, A driver false, server true, account true, diary true, data true, user maren true, settings of maren true, user tobias false, space true"; got != want {
 		t.Errorf("nothing installed: %s\nwant %s", got, want)
 	}
-	says(r, "user tobias", "is not here user tobias")
+	says(r, "user tobias", "has no user here user tobias")
 	lay.Out(t, o.Dir, map[string]string{"new/opt/v": "8.3", "new/opt/edition": "HARBOUR", "new/lib/driver": "", "new/srv/diary/a": "2", "new/home/maren/.app/s": "m"})
 	lay.Database(t, filepath.Join(o.Dir, "new/srv/b.db"), "CREATE TABLE t (x)", "INSERT INTO t VALUES (1)")
 	asTobias := func(j *move.Move) { j.Choices.Users = map[string]string{"tobias": "t.ove"} }
@@ -162,14 +162,14 @@ func TestAgreement(t *testing.T) {
 		t.Errorf("agreed without having been asked: %+v", out)
 	}
 	out := o.Only(o.Job(o.New).Unpack(ctx))
-	if office.Blocked(out) != "version-rule" || !strings.Contains(out.Blocks[0].Why, "its own command, which was not run: /opt/app/tool --version") {
+	if office.Blocked(out) != "version-rule" || !strings.Contains(out.Blocks[0].Why, "the command, which was not run: /opt/app/tool --version") {
 		t.Errorf("%+v", out.Blocks)
 	}
 	j := o.Job(o.Old)
 	j.Commands = true
 	o.Only(j.Pack(ctx))
 	lines := len(o.Kit.Log.Lines)
-	if !o.Job(o.New).State.Agreed["app"] || !o.Job(o.New).For(o.Kit.Cards[0]).Commands {
+	if !o.Job(o.New).State.Agreed["app"] || !o.Job(o.New).ForApp(o.Kit.Cards[0]).Commands {
 		t.Error("the agreement was not kept")
 	}
 	o.Only(j.Pack(ctx))
@@ -180,7 +180,7 @@ func TestAgreement(t *testing.T) {
 	}
 	locked, err := kit.Open(o.Kit.Dir)
 	fatal.If(t, err)
-	if move.New(o.Run(locked, o.New)).For(locked.Cards[0]).Commands {
+	if move.New(o.Run(locked, o.New)).ForApp(locked.Cards[0]).Commands {
 		t.Error("a kit that nobody has opened is believed")
 	}
 }
@@ -204,7 +204,7 @@ func TestThirdComputer(t *testing.T) {
 	o.Pack()
 	now := time.Now()
 	o.Change(o.Old, agreeing{}, now, (*move.Move).Deactivate)
-	if out := o.Only(o.Job(third).Unpack(ctx)); office.Blocked(out) != "right-name" || !strings.Contains(out.Blocks[0].Why, "this is THIRD, and the kit was made for NEW") {
+	if out := o.Only(o.Job(third).Unpack(ctx)); office.Blocked(out) != "right-name" || !strings.Contains(out.Blocks[0].Why, "this is THIRD, but the kit was made for NEW") {
 		t.Errorf("before it is bound: %+v", out.Blocks)
 	}
 	o.Unpack()

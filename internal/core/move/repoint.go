@@ -12,8 +12,7 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// repointing says where the things of the old computer are on this one, for settings that
-// hold paths.
+// repointing returns the path updates for settings on this computer.
 func (m *Move) repointing(c *card.Card, targets []item.Target) *item.PathUpdates {
 	if m.KeepPaths {
 		return nil
@@ -33,8 +32,8 @@ func (m *Move) repointing(c *card.Card, targets []item.Target) *item.PathUpdates
 	}
 }
 
-// agreed shows what is to be changed in an item's settings, asks, and seals it before it is
-// done.
+// agreed shows the changes to an item's settings, asks the user, and seals the changes before they
+// are made.
 func (m *Move) agreed(c *card.Card, o *item.Instance, edits []repoint.Edit, lines []repoint.Line) (yes bool, err error) {
 	if len(edits) > 0 {
 		if yes, err = m.Technician.Change(c.Title, o.Key, lines); err != nil {
@@ -46,7 +45,7 @@ func (m *Move) agreed(c *card.Card, o *item.Instance, edits []repoint.Edit, line
 		if o.InKit.Repointed == nil {
 			return false, nil
 		}
-		return false, m.Record(journal.EventRepointed, o.Key, r) // an interrupted run was about to
+		return false, m.Record(journal.EventRepointed, o.Key, r) // an interrupted run was about to change it
 	}
 	within := map[string]bool{}
 	for _, e := range edits {

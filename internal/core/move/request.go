@@ -11,30 +11,29 @@ import (
 	"movekit/internal/core/run"
 )
 
-// errPassed passes a licence over.
-var errPassed = errors.New("passed over")
+// errPassed skips a licence.
+var errSkipped = errors.New("passed over")
 
-// Request writes the requests for the chosen apps' licences at desks: to deactivate them
-// on the old computer, to activate them on the new. The gates are those of the
-// steps.
+// Request returns requests to licence desks for the selected apps: to deactivate on the old
+// computer, or to activate on the new one. The gates of those steps apply.
 func (m *Move) Request(ctx context.Context) (*licence.RequestFile, []*run.Outcome, error) {
 	file := &licence.RequestFile{Format: 1, Kit: m.Manifest.ID, Computer: m.Computer.Name(), Made: m.Now().UTC()}
 	onPaper := func(h *holder.Handle) error {
 		if h.Desk() == nil {
-			return errPassed
+			return errSkipped
 		}
-		h.OnPaper(file)
+		h.AskByFile(file)
 		return nil
 	}
-	change := m.takeUp
+	change := m.activateApp
 	if m.Licences().Deactivates() {
-		change = m.free
+		change = m.deactivateApp
 	}
 	out, err := m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error { return change(ctx, c, o, onPaper) })
 	return file, out, err
 }
 
-// requested notes a licence whose request is written, which is no error.
+// requested records that a request was written, which is not an error.
 func requested(h *holder.Handle, o *run.Outcome, err error) error {
 	if !errors.Is(err, holder.ErrWritten) {
 		return err
@@ -43,8 +42,8 @@ func requested(h *holder.Handle, o *run.Outcome, err error) error {
 	return nil
 }
 
-// Accept takes in the answers to requests of this kit. Each must be signed by
-// the desk that its card names, and answer the newest request for its licence.
+// Accept applies answers to this kit's requests. The desk in the card must have signed each answer,
+// and it must match the newest request for its licence.
 func (m *Move) Accept(ctx context.Context, f *licence.AnswerFile) ([]*run.Outcome, error) {
 	if f.Kit != m.Manifest.ID {
 		return nil, fault.New(fault.Usage, "these answers belong to the kit %s, not to this one (%s)", f.Kit, m.Manifest.ID)
@@ -61,7 +60,7 @@ func (m *Move) Accept(ctx context.Context, f *licence.AnswerFile) ([]*run.Outcom
 					delete(left, signed)
 				}
 				if err != nil {
-					return fault.Wrap(fault.DeskSignature, err, "the answer for the licence %s of %s is not taken in", h.Licence.Name, c.Title)
+					return fault.Wrap(fault.DeskSignature, err, "the answer for the licence %s of %s was not accepted", h.Licence.Name, c.Title)
 				}
 				if did != nil {
 					o.Licences = append(o.Licences, *did)
@@ -90,34 +89,34 @@ func (m *Move) eachAtDesk(c *card.Card, use func(*holder.Handle) error) error {
 	return nil
 }
 
-// accept takes in one answer, where it is one for the licence.
+// accept applies one answer if it belongs to the licence.
 func accept(h *holder.Handle, signed string) (did *run.LicenceOutcome, mine bool, err error) {
 	a, err := licence.Verify(signed, h.Desk().Key.PublicKey)
 	if err != nil {
-		return nil, false, nil //nolint:nilerr // another desk's; told when nobody takes it
+		return nil, false, nil //nolint:nilerr // it is for another desk; reported if no licence accepts it
 	}
 	if a.Licence != licence.LicenceID(h.Secrets.Serial) {
 		return nil, false, nil
 	}
 	want, request := h.Waiting()
 	if want == nil {
-		return nil, true, fault.New(fault.DeskSignature, "no request waits for it: it was taken in already, or belongs to an older one")
+		return nil, true, fault.New(fault.DeskSignature, "no request is waiting for it: it was accepted already, or answers an older request")
 	}
 	if err := a.Answers(request, want.Action); err != nil {
 		return nil, true, err
 	}
-	did, err = h.TakeIn(a)
+	did, err = h.Accept(a)
 	return did, true, err
 }
 
-// AcceptSpoken takes in an answer that was typed from the telephone: that to
-// the newest request for one of this kit's licences.
-func (m *Move) AcceptSpoken(ctx context.Context, text string) ([]*run.Outcome, error) {
+// AcceptSpoken applies an answer that was typed in from the telephone. It must match the newest
+// request for one of this kit's licences.
+func (m *Move) AcceptByPhone(ctx context.Context, text string) ([]*run.Outcome, error) {
 	var mistyped error
 	taken := false
 	out, err := m.Each(ctx, func(_ context.Context, c *card.Card, o *run.Outcome) error {
 		if m.State.Packed[c.Name] == nil {
-			return nil // nothing of it can wait for an answer
+			return nil // no request can be waiting
 		}
 		return m.eachAtDesk(c, func(h *holder.Handle) error {
 			want, request := h.Waiting()
@@ -129,10 +128,10 @@ func (m *Move) AcceptSpoken(ctx context.Context, text string) ([]*run.Outcome, e
 				mistyped = err
 			}
 			if err != nil {
-				return nil //nolint:nilerr // an answer to another; told when nobody takes it
+				return nil //nolint:nilerr // it answers another request; reported if no licence accepts it
 			}
 			taken = true
-			did, err := h.TakeIn(a)
+			did, err := h.Accept(a)
 			if did != nil {
 				o.Licences = append(o.Licences, *did)
 			}
@@ -143,7 +142,7 @@ func (m *Move) AcceptSpoken(ctx context.Context, text string) ([]*run.Outcome, e
 		return nil, mistyped
 	}
 	if err == nil && !taken {
-		err = fault.New(fault.DeskSignature, "no request of this kit waits for that answer: it was taken in already, or answers an older request")
+		err = fault.New(fault.DeskSignature, "no request of this kit is waiting for that answer: it was accepted already, or answers an older request")
 	}
 	return out, err
 }

@@ -13,21 +13,20 @@ import (
 	"movekit/internal/core/survey"
 )
 
-// Retire sets the items of the chosen apps aside on the old computer, each by its
-// kind's own means, and leaves a note where they were. What is not here any more is
-// left out.
+// Retire sets the items of the selected apps aside on the old computer, and leaves a note in their
+// place. It skips items that are gone.
 func (m *Move) Retire(ctx context.Context) ([]*run.Outcome, error) {
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
 		f := m.Facts(c)
 		f.Proven, f.Use, f.Drift = m.State.Settled(c), &steps.UseFacts{}, &steps.DriftFacts{}
 		if f.Side == steps.OldSide && m.State.Packed[c.Name] != nil {
-			l := m.looker(c, false)
+			l := m.scanner(c, false)
 			l.Since = m.Since
 			a, err := l.Now(ctx, c)
 			if err != nil {
 				return err
 			}
-			survey.Close(a.Places) // a server does not rename what somebody has open
+			survey.Close(a.Places) // a server does not rename a database that somebody has open
 			f.Drift, f.Use.Open = a.Facts.Drift, a.Facts.Use.Open
 			if f.Use.Running, err = l.Running(ctx, c); err != nil {
 				return err
@@ -39,11 +38,11 @@ func (m *Move) Retire(ctx context.Context) ([]*run.Outcome, error) {
 		if err := m.eachRetired(ctx, c, o, true, "set aside", func(t item.Target, out *run.ItemOutcome) error { return m.placer().Retire(ctx, t, out) }); err != nil {
 			return err
 		}
-		return m.silence(ctx, c, o)
+		return m.confirmSyncOff(ctx, c, o)
 	})
 }
 
-// Return gives the items that Retire set aside their names back.
+// Return moves the items that Retire set aside back to their places.
 func (m *Move) Return(ctx context.Context) ([]*run.Outcome, error) {
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
 		f := m.Facts(c)
@@ -61,8 +60,8 @@ func (m *Move) Return(ctx context.Context) ([]*run.Outcome, error) {
 	})
 }
 
-// RemoveRetired removes for good what Retire set aside, as far as it is what was
-// proven on the new computer. because is why.
+// RemoveRetired permanently removes what Retire set aside, if it matches what was verified on the
+// new computer. because is the reason.
 func (m *Move) RemoveRetired(ctx context.Context, because string) ([]*run.Outcome, error) {
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
 		if on, err := m.Check(steps.Remove, c, m.Facts(c), o); err != nil || !on {
@@ -74,8 +73,8 @@ func (m *Move) RemoveRetired(ctx context.Context, because string) ([]*run.Outcom
 	})
 }
 
-// eachRetired does something with each chosen item of an app. An item may lie within another,
-// which takes it along: so the last is the first, and on the way back the last.
+// eachRetired calls do for each selected item of an app. An item may be inside another one, which
+// moves with it, so inner items go first on the way out and last on the way back.
 func (m *Move) eachRetired(ctx context.Context, c *card.Card, o *run.Outcome, innerFirst bool, done string, do func(item.Target, *run.ItemOutcome) error) error {
 	items := slices.Clone(m.State.AppItems(c.Name))
 	if innerFirst {
@@ -83,7 +82,7 @@ func (m *Move) eachRetired(ctx context.Context, c *card.Card, o *run.Outcome, in
 		defer func() { slices.Reverse(o.Items) }()
 	}
 	for _, it := range items {
-		if !m.Picked(it.Key) {
+		if !m.Selected(it.Key) {
 			continue
 		}
 		if it.Skipped() {
@@ -98,7 +97,7 @@ func (m *Move) eachRetired(ctx context.Context, c *card.Card, o *run.Outcome, in
 		err = do(t, &out)
 		t.Close()
 		if err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not %s", t.Label(), c.Title, done)
+			return fault.Wrap(fault.CannotPlace, err, "%s of %s was not %s", t.Label(), c.Title, done)
 		}
 		o.Items = append(o.Items, out)
 	}

@@ -9,20 +9,21 @@ import (
 	"movekit/internal/core/machine"
 )
 
-// volume is a disk that things are put on.
+// volume is a disk that receives data.
 type volume struct {
 	at   string // a path on it
 	need int64
 	free uint64
 }
 
-// over is by how many bytes more is needed than is free; less than 0 where all fits.
+// over returns by how many bytes the needed space exceeds the free space. It is negative if
+// everything fits.
 func (v *volume) over() int64 { return v.need - int64(min(v.free, 1<<62)) }
 
-// volumes are those that something goes to, by their ids.
+// volumes maps volume ids to the volumes that receive data.
 type volumes map[string]*volume
 
-// add counts what will be put at a path; "" stands for no disk of this computer.
+// add counts bytes that will be written at path; "" means none of this computer's disks.
 func (v volumes) add(path string, bytes int64) error {
 	if path == "" {
 		return nil
@@ -38,7 +39,8 @@ func (v volumes) add(path string, bytes int64) error {
 	return nil
 }
 
-// reclaim counts the space that an interrupted run's stage uses as free: the next run deletes it first.
+// reclaim counts the space used by an interrupted run's stage as free, because the next run deletes
+// it first.
 func (v volumes) reclaim(path string, bytes int64) {
 	if path == "" || bytes == 0 {
 		return
@@ -48,7 +50,8 @@ func (v volumes) reclaim(path string, bytes int64) {
 	}
 }
 
-// sizeOf returns the bytes of the files in a folder, or of one file. What cannot be read counts as nothing.
+// sizeOf returns the size of a file, or of all files in a folder, in bytes. Unreadable files count
+// as 0.
 func sizeOf(path string) (bytes int64) {
 	filepath.WalkDir(path, func(_ string, e fs.DirEntry, err error) error {
 		if err == nil && e.Type().IsRegular() {
@@ -61,7 +64,7 @@ func sizeOf(path string) (bytes int64) {
 	return bytes
 }
 
-// tightest is the one with the least space left over; nil where there is none.
+// tightest returns the volume with the least space to spare, or nil.
 func (v volumes) tightest() (t *volume) {
 	for _, id := range slices.Sorted(maps.Keys(v)) {
 		if t == nil || v[id].over() > t.over() {

@@ -8,15 +8,15 @@ import (
 	"movekit/internal/core/survey"
 )
 
-// Drift looks what became on the old computer of what is sealed.
+// Drift compares the old computer's data with the sealed data.
 func (m *Move) Drift(ctx context.Context) (out []survey.App, err error) {
-	cards, err := m.Chosen()
+	cards, err := m.SelectedCards()
 	if err != nil {
 		return nil, err
 	}
 	defer m.Private.Drop()
 	for _, c := range cards {
-		l := m.looker(c, false)
+		l := m.scanner(c, false)
 		l.Since = m.Since
 		a, err := l.Now(ctx, c)
 		if err != nil {
@@ -28,10 +28,10 @@ func (m *Move) Drift(ctx context.Context) (out []survey.App, err error) {
 	return out, nil
 }
 
-// Survey looks at the computer for the apps of the kit, and changes nothing on
-// it. On the old one it also tells what became of what is sealed.
+// Survey surveys this computer for the apps in the kit, and changes nothing. On the old computer it
+// also reports changes since the pack.
 func (m *Move) Survey(ctx context.Context) (*survey.Survey, error) {
-	cards, err := m.Chosen()
+	cards, err := m.SelectedCards()
 	if err != nil {
 		return nil, err
 	}
@@ -47,7 +47,7 @@ func (m *Move) Survey(ctx context.Context) (*survey.Survey, error) {
 	s.Side = m.Side()
 	if s.Side != steps.OldSide {
 		for i := range s.Apps {
-			s.Apps[i].Blocks = nil // no pack is due here
+			s.Apps[i].Blocks = nil // a pack does not run here
 		}
 	}
 	return s, nil

@@ -11,8 +11,7 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Todo is one thing that a person has to do on the new computer, and whether
-// they have.
+// Todo is one manual task on the new computer, and whether it is done.
 type Todo struct {
 	Number int    `json:"number"`
 	App    string `json:"app"`
@@ -22,13 +21,12 @@ type Todo struct {
 	File   string `json:"file"`
 	Do     string `json:"do"`
 	Done   bool   `json:"done"`
-	As     string `json:"as,omitempty"` // what it is called in the app; "" stands for the file's name
+	As     string `json:"as,omitempty"` // its name in the app; "" means the file name
 }
 
-// Todos returns the exports of the chosen apps that a person takes in, in the
-// order of their numbers, which stay the same.
+// Todos returns the exports of the selected apps to import by hand. Their numbers never change.
 func (m *Move) Todos() ([]Todo, error) {
-	cards, err := m.Chosen()
+	cards, err := m.SelectedCards()
 	if err != nil {
 		return nil, err
 	}
@@ -56,14 +54,14 @@ func (m *Move) Todos() ([]Todo, error) {
 	return out, nil
 }
 
-// Tick records that a person has done the to-dos of these numbers, each with what it is called in
-// the app; "" stands for the name of its file.
+// Tick records that the tasks with these numbers are done. Each has the name in the app, or "" for
+// the file name.
 func (m *Move) Tick(numbers map[int]string) ([]Todo, error) {
 	switch m.Side() {
 	case steps.OldSide:
-		return nil, fault.New(fault.Usage, "this is the old computer %s itself; exports are taken in on the new one", m.Computer.Name())
+		return nil, fault.New(fault.Usage, "this is the old computer %s itself; exports are imported on the new one", m.Computer.Name())
 	case steps.ThirdSide:
-		return nil, fault.New(fault.Usage, "this is %s; exports are taken in on the new computer, %s", m.Computer.Name(), m.State.New.Name)
+		return nil, fault.New(fault.Usage, "this is %s; exports are imported on the new computer, %s", m.Computer.Name(), m.State.New.Name)
 	}
 	all, err := m.Todos()
 	if err != nil {
@@ -73,7 +71,7 @@ func (m *Move) Tick(numbers map[int]string) ([]Todo, error) {
 	for _, n := range slices.Sorted(maps.Keys(numbers)) {
 		i := slices.IndexFunc(all, func(t Todo) bool { return t.Number == n })
 		if i < 0 {
-			return nil, fault.New(fault.Usage, "there is no to-do of the number %d", n)
+			return nil, fault.New(fault.Usage, "there is no task with the number %d", n)
 		}
 		key := steps.Key{App: all[i].App, Item: all[i].Item, User: all[i].User}
 		if m.State.Items[key].Placed == nil {

@@ -14,9 +14,8 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Undo takes back what Unpack did for the chosen apps: what was put in place and
-// is unchanged is removed, and what was set aside gets its name back. What was
-// worked in since is kept under another name.
+// Undo undoes Unpack for the selected apps: it removes unmodified data that was put in place, and
+// moves the set-aside data back. Modified data is kept under another name.
 func (m *Move) Undo(ctx context.Context) ([]*run.Outcome, error) {
 	return m.Each(ctx, m.undoApp)
 }
@@ -40,9 +39,9 @@ func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 			u.Close()
 		}
 	}()
-	// In reverse order, because an item may be within another.
+	// In reverse order, because an item may be inside another.
 	for _, it := range slices.Backward(items) {
-		if !m.Picked(it.Key) {
+		if !m.Selected(it.Key) {
 			continue
 		}
 		if it.Removed != nil && it.Placed != nil {
@@ -50,7 +49,7 @@ func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 		}
 		u, err := m.placer().PlanUndo(ctx, c, it)
 		if err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not taken back", item.Label(it.Key), c.Title)
+			return fault.Wrap(fault.CannotPlace, err, "%s of %s was not undone", item.Label(it.Key), c.Title)
 		}
 		undoing = append(undoing, u)
 		if u.Missing != "" {
@@ -62,11 +61,11 @@ func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 	}
 	for _, u := range undoing {
 		if err := m.placer().Undo(ctx, u); err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not taken back", item.Label(u.Key), c.Title)
+			return fault.Wrap(fault.CannotPlace, err, "%s of %s was not undone", item.Label(u.Key), c.Title)
 		}
 		o.Items = append(o.Items, u.Out)
 	}
-	// What was kept within what is kept now went with it.
+	// Data that was kept inside kept data moved with it.
 	for i := range o.Items {
 		for _, outer := range o.Items {
 			if outer.Aside != "" {

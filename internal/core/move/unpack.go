@@ -10,8 +10,8 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Unpack puts every sealed item of the chosen apps in its place. The kit is inspected first. What is the same already
-// is left alone.
+// Unpack puts every sealed item of the selected apps in place. It inspects the kit first. Existing
+// data that already matches is left as it is.
 func (m *Move) Unpack(ctx context.Context) ([]*run.Outcome, error) {
 	if err := m.Kit.Tidy(); err != nil {
 		return nil, err
@@ -20,13 +20,13 @@ func (m *Move) Unpack(ctx context.Context) ([]*run.Outcome, error) {
 	if err != nil {
 		return nil, err
 	}
-	m.tellAll(func(it *steps.Item) bool { return it.Placed == nil })
+	m.reportTotal(func(it *steps.Item) bool { return it.Placed == nil })
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
 		return m.unpackApp(ctx, c, o, damaged)
 	})
 }
 
-// damage inspects the kit, and the sealed files of the given apps, or of all if none is given.
+// damage inspects the kit, and the sealed files of the given apps, or of all apps if none is given.
 func (m *Move) damage(ctx context.Context, apps []string) (out []string, err error) {
 	damage, err := m.Kit.Inspect(ctx, apps, m.Begin(steps.Key{}, "inspecting the kit", m.Kit.TotalBytes(apps)))
 	for _, d := range damage {
@@ -46,10 +46,10 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 	}
 	for _, u := range g.unplaced {
 		if fault.KindOf(u.Err) != fault.NoUser {
-			return u.Err // the user overrode the gate, and there is no place all the same
+			return u.Err // the gate was overridden, but there is still no destination
 		}
 	}
-	if m.Instead != "" { // what is known of the computer that broke does not hold for this one
+	if m.Instead != "" { // records about the computer that broke do not apply to this one
 		item.Close(g.targets)
 		if g.targets, _, err = m.targets(ctx, c); err != nil {
 			return err
@@ -69,7 +69,7 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 		t.PathUpdates = pointing
 		out, err := m.placer().Put(ctx, t, g.same[t.Key])
 		if err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "%s of %s is not in place", t.Label(), c.Title)
+			return fault.Wrap(fault.CannotPlace, err, "%s of %s was not put in place", t.Label(), c.Title)
 		}
 		o.Items = append(o.Items, out)
 	}

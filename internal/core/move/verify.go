@@ -15,11 +15,10 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// Verify holds every item of the chosen apps on this computer against the
-// sealed fingerprints of the old one, and looks at every licence on both. It
-// changes nothing but the journal.
+// Verify compares every item of the selected apps on this computer with the old computer's sealed
+// fingerprints, and checks every licence on both computers. It changes only the journal.
 func (m *Move) Verify(ctx context.Context) ([]*run.Outcome, error) {
-	m.tellAll(func(*steps.Item) bool { return true })
+	m.reportTotal(func(*steps.Item) bool { return true })
 	return m.Each(ctx, m.verifyApp)
 }
 
@@ -43,7 +42,7 @@ func (m *Move) verifyApp(ctx context.Context, c *card.Card, o *run.Outcome) erro
 		o.Items = append(o.Items, out)
 	}
 	for _, t := range m.stays(c) {
-		// It is not journalled: whether a server answers is true of the moment only.
+		// Not recorded in the journal: whether a server answers is only true now.
 		out, err := compare(ctx, t, "stays", nil)
 		if err != nil {
 			return err
@@ -52,7 +51,7 @@ func (m *Move) verifyApp(ctx context.Context, c *card.Card, o *run.Outcome) erro
 	}
 	for i := range c.Licences {
 		if m.Manifest.Keep {
-			break // a safety copy leaves licences alone
+			break // a safety copy does not change licences
 		}
 		if err := m.verifyLicence(ctx, c, &c.Licences[i], o); err != nil {
 			return err
@@ -61,11 +60,11 @@ func (m *Move) verifyApp(ctx context.Context, c *card.Card, o *run.Outcome) erro
 	if err := m.opens(ctx, c, o); err != nil || !o.Equal() {
 		return err
 	}
-	return m.silence(ctx, c, o)
+	return m.confirmSyncOff(ctx, c, o)
 }
 
-// compare compares what is here with the old computer's. also adds to the result what the item's kind cannot see;
-// it may be nil.
+// compare compares an item here with the old computer's. also adds results that the item's kind
+// cannot produce; it may be nil.
 func compare(ctx context.Context, t item.Target, did string, also func(*steps.Checked) error) (run.ItemOutcome, error) {
 	out := place.Outcome(t.Instance, did)
 	c, err := t.Compare(ctx)
@@ -84,7 +83,7 @@ func compare(ctx context.Context, t item.Target, did string, also func(*steps.Ch
 
 func (m *Move) verifyItem(ctx context.Context, c *card.Card, t item.Target, beside []item.Target) (run.ItemOutcome, error) {
 	if was := t.InKit.Placed; was != nil && was.Policy == string(tree.KeepBoth) {
-		t.Path = was.To // it was put beside what was there
+		t.Path = was.To // it was put beside existing data
 	}
 	if again, err := m.Licences().IssuedAgain(ctx, c, t); err != nil {
 		return run.ItemOutcome{}, err
@@ -110,7 +109,7 @@ func (m *Move) verifyItem(ctx context.Context, c *card.Card, t item.Target, besi
 }
 
 func (m *Move) verifyLicence(ctx context.Context, c *card.Card, l *card.Licence, o *run.Outcome) error {
-	version, err := m.For(c).Version(ctx, c)
+	version, err := m.ForApp(c).Version(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
-// Package place puts one item in its place on the new computer, undoes that, and sets an item aside on the old one.
-// Put, Undo, Retire, Return and Remove each carry out a plan of operations (steps.Plan): the journal has it before the
-// first rename and after each operation, so that an interrupted run is resumed where it stopped.
+// Package place puts one item in place on the new computer, undoes that, and sets an item aside on
+// the old one. Put, Undo, Retire, Return and Remove each carry out a plan of operations
+// (steps.Plan). The plan is written to the journal before the first rename and after each
+// operation, so that an interrupted run can be resumed.
 package place
 
 import (
@@ -22,12 +23,12 @@ import (
 // Placer places the items of one run.
 type Placer struct {
 	*run.Run
-	Kinds item.Table
-	Ways  map[string]tree.Policy // what to do with existing data, by app and by address of an item; "" is for all. The user is asked if nothing is given
-	Say   item.Choices           // where items go
+	Kinds    item.Table
+	Policies map[string]tree.Policy // policies for existing data, by app and by item address; "" is for all. If none applies, the user is asked
+	Choices  item.Choices           // destinations
 }
 
-// Outcome begins the outcome of a step for an item. did says what was done.
+// Outcome starts the outcome of a step for an item. did is the result.
 func Outcome(o *item.Instance, did string) run.ItemOutcome {
 	out := run.ItemOutcome{Item: o.Key.Item, User: o.Key.User, Did: did, To: o.Path}
 	if o.InKit != nil {
@@ -36,22 +37,22 @@ func Outcome(o *item.Instance, did string) run.ItemOutcome {
 	return out
 }
 
-// Put puts one item in place. same says that the existing data was found to be what is sealed.
+// Put puts one item in place. same means that the existing data matches the sealed data.
 func (m *Placer) Put(ctx context.Context, t item.Target, same bool) (run.ItemOutcome, error) {
 	out := Outcome(t.Instance, "same")
 	if was := t.InKit.Placed; was != nil && was.To != t.Path && was.Policy != string(tree.KeepBoth) {
-		return out, fault.New(fault.Usage, "it is in place at %s, and is to go to %s now: have it taken back first", machine.DisplayPath(m.Computer, was.To), machine.DisplayPath(m.Computer, t.Path))
+		return out, fault.New(fault.Usage, "it is already in place at %s and cannot go to %s: run `movekit undo` first", machine.DisplayPath(m.Computer, was.To), machine.DisplayPath(m.Computer, t.Path))
 	}
 	done, err := m.resumed(ctx, t)
 	if err != nil {
 		return out, err
 	}
 	if done != nil && done.Plan.Content != content(t) && !pendingStage(done.Plan) {
-		// What is in place is of an earlier pack. Its plan is finished first.
+		// The placed data is from an earlier pack. Its plan is finished first.
 		if _, err := m.carryOut(ctx, t, done); err != nil {
 			return out, err
 		}
-		out.Notes = append(out.Notes, m.lookThrough(done.Aside)...)
+		out.Notes = append(out.Notes, m.noteOn(done.Aside)...)
 		done, t.InKit.Placing = nil, nil
 		same = false // the existing data has moved since it was compared
 	}
@@ -91,8 +92,8 @@ func (m *Placer) Put(ctx context.Context, t item.Target, same bool) (run.ItemOut
 	return out, discardStage(ctx, t)
 }
 
-// carryOut stages the item if the plan still needs that, and runs the plan. Nothing is renamed before the item is
-// staged completely.
+// carryOut stages the item if the plan needs it, and carries out the plan. Nothing is renamed
+// before staging is complete.
 func (m *Placer) carryOut(ctx context.Context, t item.Target, done *steps.Placed) (*steps.Placed, error) {
 	staged := false
 	stage := func() error {
@@ -105,7 +106,7 @@ func (m *Placer) carryOut(ctx context.Context, t item.Target, done *steps.Placed
 			return err
 		}
 		s, err := t.Mover.Stage(ctx, name)
-		t.InKit.Repointed = m.State.Items[t.Key].Repointed // what is in place then has other paths than what is sealed
+		t.InKit.Repointed = m.State.Items[t.Key].Repointed // the placed data then has other paths than the sealed data
 		done.Unkept, done.Notes, done.Waits = append(done.Unkept, s.Unkept...), append(done.Notes, s.Notes...), s.Waits
 		return err
 	}
@@ -122,36 +123,36 @@ func (m *Placer) carryOut(ctx context.Context, t item.Target, done *steps.Placed
 	}
 	done.Notes = append(done.Notes, m.notes(result)...)
 	if result.Kept != "" {
-		done.Notes = append(done.Notes, "check "+machine.DisplayPath(m.Computer, result.Kept)+": somebody edited it while it was replaced")
+		done.Notes = append(done.Notes, "check "+machine.DisplayPath(m.Computer, result.Kept)+": it was modified while it was being replaced")
 	}
-	slices.Sort(done.Notes) // a resumed run finds some of them again
+	slices.Sort(done.Notes) // a resumed run reports some of them again
 	slices.Sort(done.Unkept)
 	done.Notes, done.Unkept = slices.Compact(done.Notes), slices.Compact(done.Unkept)
 	if result.Conflicts != "" && aside != "" && aside != result.Conflicts {
-		done.Notes = append(done.Notes, "check "+machine.DisplayPath(m.Computer, result.Conflicts)+": these files were in the way")
+		done.Notes = append(done.Notes, "check "+machine.DisplayPath(m.Computer, result.Conflicts)+": these files conflicted with the unpacked ones")
 	} else if result.Conflicts != "" {
 		done.Aside = result.Conflicts
 	}
 	there, err := t.Exists(ctx, done.Aside)
 	if err == nil && !there {
-		done.Aside = "" // nothing was in the way, or somebody has deleted what an earlier run set aside
+		done.Aside = "" // there was no existing data, or what an earlier run set aside was deleted
 	}
 	return done, err
 }
 
-// notes returns what the technician must know of a plan that was carried out.
+// notes returns notes for the technician on a plan that was carried out.
 func (m *Placer) notes(r *item.Result) []string {
 	out := r.Notes
 	for _, spare := range r.Meanwhile {
-		out = append(out, "check "+machine.DisplayPath(m.Computer, spare)+": somebody made it after a run was interrupted")
+		out = append(out, "check "+machine.DisplayPath(m.Computer, spare)+": it was created after a run was interrupted")
 	}
 	if r.Gone != "" {
-		out = append(out, machine.DisplayPath(m.Computer, r.Gone)+" is gone, so nothing could be added from it")
+		out = append(out, machine.DisplayPath(m.Computer, r.Gone)+" is gone, so no files could be added from it")
 	}
 	return out
 }
 
-// pendingStage reports whether a plan still moves staged data in.
+// pendingStage reports whether a plan still has to move staged data in.
 func pendingStage(p *steps.Plan) bool {
 	for _, op := range p.Left() {
 		if op.Do == steps.MoveIn || op.Do == steps.MergeIn {
@@ -161,7 +162,7 @@ func pendingStage(p *steps.Plan) bool {
 	return false
 }
 
-// content returns a hash of what is sealed of an item.
+// content returns a hash of an item's sealed data.
 func content(t item.Target) string {
 	if all := t.InKit.Sealed.All(); len(all) > 0 {
 		return all[len(all)-1].Hash
@@ -169,8 +170,8 @@ func content(t item.Target) string {
 	return ""
 }
 
-// resumed returns what an interrupted run was doing with an item, if that has begun to rename data. Otherwise it
-// returns nil, and the step decides anew.
+// resumed returns the plan of an interrupted run if it already renamed data. Otherwise it returns
+// nil, and the step makes a new plan.
 func (m *Placer) resumed(ctx context.Context, t item.Target) (*steps.Placed, error) {
 	was := t.InKit.Placing
 	if was == nil || len(was.Plan.Left()) == 0 {
@@ -178,7 +179,7 @@ func (m *Placer) resumed(ctx context.Context, t item.Target) (*steps.Placed, err
 	}
 	next := was.Plan.Left()[0]
 	if home := was.Plan.Ops[0].From; was.Plan.Ops[0].Do == steps.MoveOut && home != t.Path {
-		return nil, nil // it went to another place then
+		return nil, nil // that plan had another destination
 	}
 	switch {
 	case was.Plan.At > 0:
@@ -214,16 +215,16 @@ func (m *Placer) resumed(ctx context.Context, t item.Target) (*steps.Placed, err
 	return &done, nil
 }
 
-// lookThrough returns a note on data that an interrupted run has set aside.
-func (m *Placer) lookThrough(aside string) []string {
+// lookThrough returns a note on data that an interrupted run set aside.
+func (m *Placer) noteOn(aside string) []string {
 	if aside == "" {
 		return nil
 	}
-	return []string{"look through " + machine.DisplayPath(m.Computer, aside) + ": a run that was cut off has set it aside"}
+	return []string{"check " + machine.DisplayPath(m.Computer, aside) + ": an interrupted run set it aside"}
 }
 
-// placed stamps an item that is in place, and records it. If an interrupted run moved it in, somebody may have edited
-// it since: then it gets a stamp only if nobody has.
+// placed stamps an item that is in place, and records it. If an interrupted run moved the item in,
+// it gets a stamp only if it is unmodified.
 func (m *Placer) placed(ctx context.Context, t item.Target, done *steps.Placed, ours bool) (err error) {
 	if !ours {
 		if ours, err = m.unedited(ctx, t, done); err != nil {
@@ -239,19 +240,19 @@ func (m *Placer) placed(ctx context.Context, t item.Target, done *steps.Placed, 
 	return m.recordPlaced(journal.EventPlaced, t.Key, *done)
 }
 
-// unedited reports whether what an interrupted run put in place is what is sealed. If existing files were added to
-// it, none may be newer than that run.
+// unedited reports whether data placed by an interrupted run still matches the sealed data. If
+// existing files were added to it, none may be newer than that run.
 func (m *Placer) unedited(ctx context.Context, t item.Target, done *steps.Placed) (bool, error) {
 	same, err := t.Mover.Same(ctx, done.To)
 	if err != nil || !same || !added(t, done) {
 		return same, err
 	}
-	is, err := t.Look(ctx, item.Options{Again: true})
+	is, err := t.Inspect(ctx, item.Options{Again: true})
 	return err == nil && is.Newest != nil && is.Newest.Before(done.Begun), err
 }
 
-// recordPlaced records an item's placing in the terms of the computer itself: where its disk is mounted matters
-// to this run only.
+// recordPlaced records an unpacked item in the computer's own terms, because the mount point of its
+// disk matters only to this run.
 func (m *Placer) recordPlaced(event string, key steps.Key, p steps.Placed) error {
 	spoken, err := p.Mapped(m.spoken)
 	if err != nil {
@@ -264,8 +265,8 @@ func (m *Placer) spoken(path string) (string, error) {
 	return machine.DisplayPath(m.Computer, path), nil
 }
 
-// alreadyAt returns where the item is on this computer already: in its place, or where an earlier run put it beside
-// something. It returns "" if it is nowhere.
+// alreadyAt returns where the item already is on this computer: in its place, or beside existing
+// data where an earlier run put it. It returns "" if it is nowhere.
 func alreadyAt(ctx context.Context, t item.Target, same bool) (string, error) {
 	if same {
 		return t.Path, nil
@@ -284,7 +285,7 @@ func alreadyAt(ctx context.Context, t item.Target, same bool) (string, error) {
 	return "", nil
 }
 
-// recordSame records that an item is in its place, unless the journal has that.
+// recordSame records that an item is in place, unless the journal has that already.
 func (m *Placer) recordSame(ctx context.Context, t item.Target, at string) error {
 	done := steps.Placed{To: at}
 	if was := t.InKit.Placing; was != nil && was.To == at && was.Plan != nil && len(was.Plan.Ops) > 0 && was.Plan.Ops[0].Do != steps.MoveOut {
@@ -304,7 +305,7 @@ func (m *Placer) recordSame(ctx context.Context, t item.Target, at string) error
 	return m.placed(ctx, t, &done, false)
 }
 
-// discardStage deletes what an interrupted run has staged.
+// discardStage deletes the stage of an interrupted run.
 func discardStage(ctx context.Context, t item.Target) error {
 	if t.InKit.Placing == nil {
 		return nil
@@ -316,8 +317,7 @@ func discardStage(ctx context.Context, t item.Target) error {
 	return err
 }
 
-// intend decides what to do with an item and with existing data, and returns the plan. did is what the outcome
-// says.
+// intend makes the plan for an item and its existing data. did is the result for the outcome.
 func (m *Placer) intend(ctx context.Context, t item.Target) (done *steps.Placed, did string, err error) {
 	done, did = &steps.Placed{To: t.Path, Plan: &steps.Plan{Content: content(t)}}, "placed"
 	e := steps.Existing{Home: t.Path, Merges: t.Merger != nil}
@@ -328,13 +328,13 @@ func (m *Placer) intend(ctx context.Context, t item.Target) (done *steps.Placed,
 		if there, err := t.Exists(ctx, was.Aside); err != nil {
 			return done, did, err
 		} else if there {
-			done.Notes = m.lookThrough(was.Aside)
+			done.Notes = m.noteOn(was.Aside)
 		}
 	}
 	if e.Stage, err = t.Names.Free(ctx, t.Path, item.ForStage); err != nil {
 		return done, did, err
 	}
-	if t.AtRest() { // staging leaves a file for a person, and nothing is renamed
+	if t.AtRest() { // staging leaves a file for a manual step, and nothing is renamed
 		return done, did, nil
 	}
 	if e.There {
@@ -370,7 +370,7 @@ func (m *Placer) existing(ctx context.Context, t item.Target, done *steps.Placed
 		}
 		return "renewed", nil
 	}
-	policy, err := m.way(ctx, t)
+	policy, err := m.policy(ctx, t)
 	if err != nil {
 		return did, err
 	}
@@ -384,23 +384,23 @@ func (m *Placer) existing(ctx context.Context, t item.Target, done *steps.Placed
 	case policy == tree.KeepBoth, policy == tree.SetAside:
 		done.Aside = e.Aside
 	case policy == tree.Skip && e.Merges:
-		did = "completed" // what was missing is added
+		did = "completed" // missing files are added
 	case policy == tree.Skip:
 		did = "skipped"
 	}
 	return did, nil
 }
 
-// way returns what to do with existing data: what was said on the command line, or what the user answers.
-func (m *Placer) way(ctx context.Context, t item.Target) (tree.Policy, error) {
+// way returns the policy for existing data: from the command line, or from the user's answer.
+func (m *Placer) policy(ctx context.Context, t item.Target) (tree.Policy, error) {
 	family := t.Key
 	family.Item = t.Item.Name
 	for _, address := range []string{t.Key.Address(), family.Address(), t.Key.App + "/" + t.Item.Name, t.Key.App, ""} {
-		if p := m.Ways[address]; p != "" {
+		if p := m.Policies[address]; p != "" {
 			return p, nil
 		}
 	}
-	is, err := t.Look(ctx, item.Options{Again: true})
+	is, err := t.Inspect(ctx, item.Options{Again: true})
 	if err != nil {
 		return "", err
 	}
@@ -419,24 +419,24 @@ func (m *Placer) way(ctx context.Context, t item.Target) (tree.Policy, error) {
 	return cmp.Or(tree.Policy(said), tree.SetAside), err
 }
 
-// Started reports whether the app itself made the existing data when it was started on this computer: the data is
-// newer than the program.
+// Started reports whether the app created the existing data itself when it was first started on
+// this computer: the data is newer than the program.
 func (m *Placer) Started(ctx context.Context, t item.Target, is *item.Inspection) (bool, error) {
 	if t.InKit.Placed != nil || t.InKit.Earlier != nil || is.Newest == nil {
 		return false, nil
 	}
-	v, err := m.For(t.Card).Version(ctx, t.Card)
+	v, err := m.ForApp(t.Card).Version(ctx, t.Card)
 	return err == nil && !v.Changed.IsZero() && is.Newest.After(v.Changed.Add(time.Minute)), err
 }
 
-// untouched reports whether the data in an item's place is from an earlier pack, put there by an unpack, and
-// nobody has edited it since.
+// untouched reports whether the data in place is from an earlier pack and is unmodified since it
+// was unpacked.
 func untouched(ctx context.Context, t item.Target) (bool, error) {
 	was := t.InKit.Earlier
 	if was == nil || was.To != t.Path || was.Stamp == "" || was.Same || was.Policy == string(tree.Skip) || was.Policy == string(tree.Replace) {
 		return false, nil
 	}
-	if added(t, was) { // what was added is lost with the folder, unless it still is where it came from
+	if added(t, was) { // added files would be lost with the folder, unless the originals still exist
 		if there, err := t.Exists(ctx, was.Aside); err != nil || !there {
 			return false, err
 		}
@@ -444,7 +444,7 @@ func untouched(ctx context.Context, t item.Target) (bool, error) {
 	return t.Mover.Unedited(ctx, t.Path, was.Stamp)
 }
 
-// added reports whether existing files were added to what an unpack has put in place.
+// added reports whether existing files were added to unpacked data.
 func added(t item.Target, was *steps.Placed) bool {
 	return t.Adder != nil && was.Policy == string(tree.KeepBoth) && was.Aside != ""
 }

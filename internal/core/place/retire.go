@@ -18,7 +18,7 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// OldTarget returns an item with its place on the old computer. The caller closes it.
+// OldTarget returns an item with its location on the old computer. The caller closes it.
 func (m *Placer) OldTarget(ctx context.Context, c *card.Card, it *steps.Item) (item.Target, error) {
 	t, err := m.Kinds.Target(ctx, m.Run, c, &steps.Item{Key: it.Key, Sealed: it.Sealed, SealedAt: it.SealedAt}, item.Choices{})
 	if err != nil {
@@ -41,7 +41,7 @@ func (m *Placer) OldTarget(ctx context.Context, c *card.Card, it *steps.Item) (i
 	return t, nil
 }
 
-// TakenAlong returns where something is that lay within another item, which was set aside since.
+// TakenAlong returns the new path of something inside an item that was set aside.
 func (m *Placer) TakenAlong(c *card.Card, path string) string {
 	for _, other := range m.State.AppItems(c.Name) {
 		r := other.Retired
@@ -57,7 +57,7 @@ func (m *Placer) TakenAlong(c *card.Card, path string) string {
 	return path
 }
 
-// Along returns where a path is, after from was renamed to to.
+// Along returns path after a rename of from to to.
 func Along(path, from, to string) string {
 	if rest, within := strings.CutPrefix(path, from+string(filepath.Separator)); within {
 		return filepath.Join(to, rest)
@@ -84,7 +84,7 @@ func (m *Placer) Retire(ctx context.Context, t item.Target, out *run.ItemOutcome
 	}
 	r := t.InKit.Retiring
 	switch {
-	case r != nil && r.Plan != nil: // an interrupted run has begun
+	case r != nil && r.Plan != nil: // an interrupted run started this
 	case t.InKit.Retired != nil && !there:
 		if out.Did, out.Aside = "retired already", t.InKit.Retired.To; out.Aside == "" {
 			out.Did = "gone"
@@ -112,26 +112,26 @@ func (m *Placer) Retire(ctx context.Context, t item.Target, out *run.ItemOutcome
 	out.Notes = append(out.Notes, m.notes(result)...)
 	if there, err := t.Exists(ctx, done.To); err != nil {
 		return err
-	} else if !there { // somebody has deleted it since an interrupted run moved it
+	} else if !there { // it was deleted after an interrupted run moved it
 		out.Did, done.To, done.Plan = "gone", "", nil
 		return m.recordRetired(journal.EventRetired, t.Key, done)
 	}
 	if first := t.InKit.Retired; first != nil && first.To != "" && first.To != done.To {
-		// The first one is what moves back. What was made since stays where it is.
-		out.Notes = append(out.Notes, "what was made at "+machine.DisplayPath(m.Computer, t.Path)+" since is at "+machine.DisplayPath(m.Computer, done.To)+" now")
+		// Return moves the first one back. Data created since stays where it is.
+		out.Notes = append(out.Notes, "data created at "+machine.DisplayPath(m.Computer, t.Path)+" since then is now at "+machine.DisplayPath(m.Computer, done.To)+"")
 		done.To = first.To
 	}
 	done.Plan = nil
 	if done.Note != "" {
 		if err := journal.WriteFile(done.Note, []byte(m.moved(t, &done)), 0o644); err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "%s is set aside, but the note %s cannot be written", t.Label(), done.Note)
+			return fault.Wrap(fault.CannotPlace, err, "%s is set aside, but the note %s could not be written", t.Label(), done.Note)
 		}
 	}
 	out.Did, out.Aside, out.Note = "retired", done.To, done.Note
 	return m.recordRetired(journal.EventRetired, t.Key, done)
 }
 
-// newRetire plans to move an item to a spare name.
+// newRetire makes the plan to move an item to a spare name.
 func (m *Placer) newRetire(ctx context.Context, t item.Target) (*steps.Retired, error) {
 	r := &steps.Retired{From: t.Path}
 	var err error
@@ -149,15 +149,16 @@ func (m *Placer) newRetire(ctx context.Context, t item.Target) (*steps.Retired, 
 	return r, err
 }
 
-// holds reports whether a name has something that moves. A folder may hold only what does not.
+// holds reports whether there is data of the item under a name. A folder may contain only what the
+// card leaves out.
 func (m *Placer) holds(ctx context.Context, t item.Target, name string) (bool, error) {
 	at := m.Kinds.Open(t.At(name))
 	defer at.Close()
-	is, err := at.Look(ctx, item.Options{})
+	is, err := at.Inspect(ctx, item.Options{})
 	return err == nil && is.Files > 0, err
 }
 
-// moved is the note that is left where an item was.
+// moved returns the text of the note that is left in an item's place.
 func (m *Placer) moved(t item.Target, r *steps.Retired) string {
 	to := ""
 	if p := m.State.Items[t.Key].Placed; p != nil {
@@ -165,14 +166,14 @@ func (m *Placer) moved(t item.Target, r *steps.Retired) string {
 	}
 	return tree.NoteHead + fmt.Sprintf(`%s%s
 
-It went as it was at %s.
-The old copy was set aside at %s, and is called
+It was packed at %s.
+The old copy was set aside at %s. Its name is now
   %s
-now. Do not work in it: what is done there does not come to %s.
+Do not work in it: changes there do not reach %s.
 `, m.State.New.Name, to, steps.Moment(t.InKit.SealedAt), steps.Moment(m.Now()), machine.DisplayPath(m.Computer, r.To), m.State.New.Name)
 }
 
-// nothingAside says why nothing of an item is set aside, or "".
+// nothingAside returns why no data of an item is set aside, or "".
 func nothingAside(it *steps.Item, r *steps.Retired) string {
 	switch {
 	case it.Removed != nil:
@@ -183,7 +184,7 @@ func nothingAside(it *steps.Item, r *steps.Retired) string {
 	return ""
 }
 
-// Return moves one item back to its place. If somebody has made something else there, that moves to a spare.
+// Return moves one item back to its place. Other data that was created there moves to a spare.
 func (m *Placer) Return(ctx context.Context, t item.Target, out *run.ItemOutcome) error {
 	r := cmp.Or(t.InKit.Retired, t.InKit.Retiring)
 	if out.Did = nothingAside(t.InKit, r); out.Did != "" {
@@ -216,7 +217,7 @@ func (m *Placer) Return(ctx context.Context, t item.Target, out *run.ItemOutcome
 	if err != nil {
 		return err
 	}
-	for _, op := range done.Plan.Ops { // also those of an interrupted run
+	for _, op := range done.Plan.Ops { // including those of an interrupted run
 		if op.Do != steps.MoveOut {
 			continue
 		}
@@ -238,7 +239,8 @@ func (m *Placer) Return(ctx context.Context, t item.Target, out *run.ItemOutcome
 	return m.Record(journal.EventReturned, t.Key, nil)
 }
 
-// Remove deletes the spare of one retired item, if it is what was verified on the new computer.
+// Remove deletes the spare of one retired item, if it matches the data that was verified on the new
+// computer.
 func (m *Placer) Remove(ctx context.Context, t item.Target, out *run.ItemOutcome, because string) error {
 	r := t.InKit.Retired
 	if out.Did = nothingAside(t.InKit, r); out.Did != "" {

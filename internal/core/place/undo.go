@@ -13,11 +13,11 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// Undoing is the undoing of one item's unpack.
+// Undoing is the undo of one item's unpack.
 type Undoing struct {
 	Key     steps.Key
 	Out     run.ItemOutcome
-	Missing string // where the set-aside data was that is gone; "" if none is
+	Missing string // where the missing set-aside data was; "" if none is missing
 	target  *item.Target
 	undone  *steps.Undone // nil if there is nothing to undo
 }
@@ -29,7 +29,7 @@ func (u *Undoing) Close() {
 	}
 }
 
-// PlanUndo decides how to undo an item's unpack. It changes nothing.
+// PlanUndo makes the plan to undo an item's unpack. It changes nothing.
 func (m *Placer) PlanUndo(ctx context.Context, c *card.Card, it *steps.Item) (*Undoing, error) {
 	u := &Undoing{Key: it.Key, Out: run.ItemOutcome{Item: it.Key.Item, User: it.Key.User, Did: "nothing", Files: it.Sealed.Files, Bytes: it.Sealed.Bytes}}
 	if it.Placing != nil && it.Undoing == nil {
@@ -39,7 +39,7 @@ func (m *Placer) PlanUndo(ctx context.Context, c *card.Card, it *steps.Item) (*U
 	if it.Placed == nil && it.Earlier == nil {
 		return u, nil
 	}
-	t, err := m.Kinds.Target(ctx, m.Run, c, it, m.Say)
+	t, err := m.Kinds.Target(ctx, m.Run, c, it, m.Choices)
 	if err != nil {
 		return u, err
 	}
@@ -56,13 +56,13 @@ func (m *Placer) PlanUndo(ctx context.Context, c *card.Card, it *steps.Item) (*U
 			return u, err
 		}
 	}
-	// The data that was set aside must still be there, before anything is moved.
+	// The set-aside data must exist before anything is moved.
 	for _, op := range u.undone.Plan.Left() {
 		if op.Do != steps.MoveIn {
 			continue
 		}
 		there, err := t.Exists(ctx, op.From)
-		if err == nil && !there && op == u.undone.Plan.Left()[0] { // some of it, or all, may be back already
+		if err == nil && !there && op == u.undone.Plan.Left()[0] { // all or some of it may be back already
 			var is item.Presence
 			is, err = t.Names.State(ctx, op.To, op.From, op.Part)
 			there = is != item.Neither
@@ -75,12 +75,12 @@ func (m *Placer) PlanUndo(ctx context.Context, c *card.Card, it *steps.Item) (*U
 	return u, nil
 }
 
-// newUndo plans to move what is in place to a spare, to move the data that was set aside back, and then to delete
-// the spare if nobody has edited it.
+// newUndo plans to move the data in place to a spare, to move the set-aside data back, and then to
+// delete the spare if it is unmodified.
 func (m *Placer) newUndo(ctx context.Context, t item.Target, was *steps.Placed) (*steps.Undone, error) {
 	unedited := steps.Op{If: steps.IfSame}
 	switch {
-	case t.InKit.Placed == nil: // something else is sealed since
+	case t.InKit.Placed == nil: // another version was sealed since
 		unedited = steps.Op{If: steps.IfUnedited, Stamp: was.Stamp}
 	case added(t, was):
 		unedited = steps.Op{If: steps.IfUnedited, Stamp: was.Stamp}
@@ -103,13 +103,14 @@ func (m *Placer) newUndo(ctx context.Context, t item.Target, was *steps.Placed) 
 	return u, err
 }
 
-// Undo carries out the undoing of one item. If its set-aside data is gone, the user has said to go on without it.
+// Undo undoes the unpack of one item. If its set-aside data is missing, the user has chosen to
+// continue without it.
 func (m *Placer) Undo(ctx context.Context, u *Undoing) error {
 	if u.undone == nil {
 		return nil
 	}
 	done := *u.undone
-	if u.Missing != "" { // the user has said to go on without it; existing files that were added stay in the spare
+	if u.Missing != "" { // the user chose to continue without it; existing files that were added stay in the spare
 		done.Plan.Ops = slices.DeleteFunc(done.Plan.Ops, func(op steps.Op) bool {
 			return op.Do == steps.MoveIn || op.If == steps.IfUnedited
 		})
@@ -141,7 +142,7 @@ func (m *Placer) Undo(ctx context.Context, u *Undoing) error {
 	return m.recordUndone(journal.EventUndone, u.Key, done)
 }
 
-// recordUndone records an item's undoing in the terms of the computer itself.
+// recordUndone records an undo in the computer's own terms.
 func (m *Placer) recordUndone(event string, key steps.Key, u steps.Undone) error {
 	spoken, err := u.Mapped(m.spoken)
 	if err != nil {

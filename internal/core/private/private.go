@@ -1,7 +1,6 @@
-// Package private keeps what a run must put on a disk for a while and nobody
-// else may read: snapshots of databases, and passwords for a server's own
-// programs. All of it lies in one folder a run. A run that was killed leaves its
-// folder behind, which the next one of the same user removes.
+// Package private stores temporary files that nobody else may read: database snapshots, and
+// passwords for a server's own programs. Each run has one folder. If a run is killed, the next run
+// of the same user removes its folder.
 package private
 
 import (
@@ -16,20 +15,20 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// lockFile is held as long as its folder is in use.
+// lockFile is locked while its folder is in use.
 const lockFile = "in-use"
 
-// Folder is the private folder of a run. It is made when it is first asked for,
-// and may be used by several goroutines.
+// Folder is the private folder of a run. It is created on first use, and is safe for concurrent
+// use.
 type Folder struct {
-	Above string // the folder that it is made in; "" stands for one in the user's cache
+	Above string // the parent folder; "" means one in the user's cache
 
 	mu   sync.Mutex
 	dir  string
 	lock *flock.Flock
 }
 
-// above returns the folder that those of all runs lie in.
+// above returns the parent of all runs' folders.
 func (f *Folder) above() string {
 	if f.Above != "" {
 		return f.Above
@@ -40,7 +39,7 @@ func (f *Folder) above() string {
 	return filepath.Join(os.TempDir(), "movekit-private")
 }
 
-// Dir returns the folder.
+// Dir returns the folder, and creates it if needed.
 func (f *Folder) Dir() (string, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -50,7 +49,7 @@ func (f *Folder) Dir() (string, error) {
 	above := f.above()
 	err := os.MkdirAll(above, 0o700)
 	if err != nil {
-		return "", fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", above)
+		return "", fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", above)
 	}
 	f.sweep(above)
 	for {
@@ -61,20 +60,19 @@ func (f *Folder) Dir() (string, error) {
 			mine, err = f.lock.TryLock()
 		}
 		if err != nil {
-			return "", fault.Wrap(fault.CannotPlace, err, "cannot make a folder in %s", above)
+			return "", fault.Wrap(fault.CannotPlace, err, "cannot create a folder in %s", above)
 		}
-		if mine { // no other run has taken it for one that was left
+		if mine { // no other run mistook it for a leftover
 			f.dir = dir
 			return dir, nil
 		}
 	}
 }
 
-// Sweep removes the folders of runs that were killed.
+// Sweep removes the folders of killed runs.
 func (f *Folder) Sweep() { f.sweep(f.above()) }
 
-// sweep removes folders that nobody uses. One that another run has just made has
-// no lock yet, and stays.
+// sweep removes unused folders. A folder that another run just created has no lock yet, and stays.
 func (f *Folder) sweep(above string) {
 	left, _ := filepath.Glob(filepath.Join(above, "run-*", lockFile))
 	for _, name := range left {
@@ -90,7 +88,7 @@ func (f *Folder) sweep(above string) {
 	}
 }
 
-// Drop removes the folder with all that is in it.
+// Drop removes the folder and its content.
 func (f *Folder) Drop() error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -98,7 +96,7 @@ func (f *Folder) Drop() error {
 		return nil
 	}
 	err := errors.Join(f.lock.Unlock(), tree.RemoveTree(f.dir))
-	os.Remove(filepath.Dir(f.dir)) // where it is empty
+	os.Remove(filepath.Dir(f.dir)) // removed only if empty
 	f.dir = ""
 	return err
 }

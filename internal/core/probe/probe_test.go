@@ -70,7 +70,7 @@ func TestSourcesOfWindows(t *testing.T) {
 	}
 }
 
-// TestSourcesOfMac reads the version of an application, and when it was installed.
+// TestSourcesOfMac reads only a command of an application, and when it was installed.
 func TestSourcesOfMac(t *testing.T) {
 	list := func(entries string) string { return `<plist version="1.0"><dict>` + entries + `</dict></plist>` }
 	c := computer(t, "macos", map[string]string{

@@ -9,12 +9,12 @@ import (
 	"movekit/internal/core/journal"
 )
 
-// mark is how far a kit's journal was when this computer last worked on it. It
-// lies in the user's cache, and is the one thing remembered outside the kit: it
-// tells a copy of a kit that is behind from the one that was worked on.
+// seenUpTo records how far a kit's journal was when this computer last used it. It is stored in the
+// user's cache and is the only thing remembered outside the kit. It shows whether a copy of a kit
+// is outdated.
 type seenUpTo struct {
 	Lines int    `json:"lines"`
-	Mac   string `json:"mac"` // of the last of them
+	Mac   string `json:"mac"` // MAC of the last line
 }
 
 func (r *Run) markFile() (string, error) {
@@ -29,8 +29,8 @@ func (r *Run) markFile() (string, error) {
 	return filepath.Join(dir, r.Manifest.ID+".json"), nil
 }
 
-// behind says what another copy of the kit, which was worked on here, has and
-// this one has not; or "". Where nothing can be remembered, nothing is said.
+// behind returns what another copy of the kit, used on this computer, has and this copy does not.
+// It returns "" if nothing is missing, or if nothing can be remembered.
 func (r *Run) behind() string {
 	name, err := r.markFile()
 	if err != nil {
@@ -44,14 +44,14 @@ func (r *Run) behind() string {
 	lines := r.Kit.Lines()
 	switch {
 	case len(lines) < m.Lines:
-		return fmt.Sprintf("another copy of this kit was worked on here: its journal has %d lines, this one's %d", m.Lines, len(lines))
+		return fmt.Sprintf("another copy of this kit was used here: its journal has %d lines, this one has %d", m.Lines, len(lines))
 	case lines[m.Lines-1].MAC != m.Mac:
-		return fmt.Sprintf("another copy of this kit was worked on here: line %d of its journal is not the one of this copy", m.Lines)
+		return fmt.Sprintf("another copy of this kit was used here: line %d of its journal differs from this copy", m.Lines)
 	}
 	return ""
 }
 
-// remember keeps how far the kit's journal is now.
+// remember stores how far the kit's journal is now.
 func (r *Run) remember() {
 	name, err := r.markFile()
 	lines := r.Kit.Lines()
@@ -60,6 +60,6 @@ func (r *Run) remember() {
 	}
 	data, err := json.Marshal(seenUpTo{len(lines), lines[len(lines)-1].MAC})
 	if err == nil && os.MkdirAll(filepath.Dir(name), 0o700) == nil {
-		journal.WriteFile(name, data, 0o600) //nolint:errcheck // a mark that is missing makes nothing unsafe
+		journal.WriteFile(name, data, 0o600) //nolint:errcheck // a missing record makes nothing unsafe
 	}
 }

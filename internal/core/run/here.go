@@ -12,65 +12,65 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Event tells how a run gets on.
+// Event reports the progress of a run.
 type Event struct {
 	App, Item, User string
-	What            string // what is being done; "" where only bytes are told, or a detail
-	Total           int64  // bytes to be done in all, where What is told; 0 where not known
+	What            string // the current work; "" for a byte count or a detail
+	Total           int64  // total bytes of this work; 0 if unknown
 	Bytes           int64  // bytes done since the last event
-	All             int64  // bytes of all items that follow, of App where that is told; 0 in other events
-	Detail          string // for the log alone
+	All             int64  // bytes of all items still to come, of App if it is set; 0 in other events
+	Detail          string // for the log only
 }
 
-// Limit is how long a network place may keep silent, where nothing else is said.
+// Limit is the default time that a network location may take to answer.
 const Limit = 5 * time.Second
 
-// Here is the computer that is worked on, and what was said about it.
+// Host is the computer that a step works on, and the way to ask its user.
 type Host struct {
 	Computer   machine.Computer
-	Commands   bool          // whether a person has agreed to the commands of the cards
-	Limit      time.Duration // how long a network place may keep silent
-	Technician Technician    // who is asked
-	Notify     func(Event)   // nil where nobody listens
+	Commands   bool          // the user has agreed to run the cards' commands
+	Limit      time.Duration // how long a network location may take to answer
+	Technician Technician    // answers questions
+	Notify     func(Event)   // nil if nobody listens
 	Private    *private.Folder
 
-	passwords map[string]string // that were asked for, by address
+	passwords map[string]string // passwords that the user entered, by address
 }
 
-// NewHere stands for a computer on which nobody can be asked.
+// NewHost returns a non-interactive host.
 func NewHost(c machine.Computer) *Host {
 	return &Host{Computer: c, Limit: Limit, Technician: NonInteractive{}, Private: &private.Folder{}, passwords: map[string]string{}}
 }
 
-// Prober reads single values from the computer.
+// Prober returns a reader of single values on the computer.
 func (h *Host) Prober() probe.Prober {
 	return probe.Prober{Computer: h.Computer, Commands: h.Commands}
 }
 
-// Tell tells how the run gets on.
+// Report passes an event to the listener.
 func (h *Host) Report(e Event) {
 	if h.Notify != nil {
 		h.Notify(e)
 	}
 }
 
-// Bytes tells that so many bytes are done.
+// AddBytes reports finished bytes.
 func (h *Host) AddBytes(n int64) { h.Report(Event{Bytes: n}) }
 
-// Begin tells that work on an item begins, and returns what counts its bytes.
-// total is 0 where it is not known.
+// Begin reports the start of work on an item, and returns a function that counts its bytes. total
+// is 0 if unknown.
 func (h *Host) Begin(key steps.Key, what string, total int64) func(int64) {
 	h.Report(Event{App: key.App, Item: key.Item, User: key.User, What: what, Total: total})
 	return h.AddBytes
 }
 
-// Detail tells what belongs into a log alone. It must hold no secret.
+// Detail writes to the log only. what must not contain secrets.
 func (h *Host) Detail(key steps.Key, what string) {
 	h.Report(Event{App: key.App, Item: key.Item, User: key.User, Detail: what})
 }
 
-// LetIn runs what needs a password. Where the one that is known does not do, it
-// is asked for, once a run. at is what is asked for, and what lets in.
+// WithPassword calls use with a password. If the known one fails, it asks the user once per run. at
+// names the server or file that needs it.
 func (h *Host) WithPassword(at, known string, use func(password string) error) error {
 	if known == "" {
 		known = h.passwords[at]
@@ -96,7 +96,7 @@ type Version struct {
 	Edition string
 }
 
-// Version reads the version of an app; it is empty where that is not there.
+// Version reads the version of an app. The result is empty if the app is not installed.
 func (h *Host) Version(ctx context.Context, c *card.Card) (v Version, err error) {
 	if c.Version == nil {
 		return v, nil

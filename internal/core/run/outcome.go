@@ -8,7 +8,7 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Outcome is what a step did with one app.
+// Outcome is the result of a step for one app.
 type Outcome struct {
 	App      string             `json:"app"`
 	Title    string             `json:"title"`
@@ -16,14 +16,14 @@ type Outcome struct {
 	Overrode []steps.Overridden `json:"overridden,omitempty"`
 	Items    []ItemOutcome      `json:"items,omitempty"`
 	Licences []LicenceOutcome   `json:"licences,omitempty"`
-	Opened   *steps.Opened      `json:"opened,omitempty"`         // whether the app itself shows its data; nil where its card asks for nothing
-	Unquiet  bool               `json:"may_sync_twice,omitempty"` // nobody has said that the old computer's copy syncs no more
+	Opened   *steps.Opened      `json:"opened,omitempty"`         // whether the app itself shows its data; nil if its card has no check
+	Unquiet  bool               `json:"may_sync_twice,omitempty"` // nobody has confirmed that the old computer's copy no longer syncs
 	Err      error              `json:"-"`
-	Also     []error            `json:"-"` // further ones, of other licences
+	Also     []error            `json:"-"` // errors of other licences
 	Error    string             `json:"error,omitempty"`
 }
 
-// Errs are all errors.
+// Errs returns all errors.
 func (o *Outcome) Errs() []error {
 	if o.Err == nil {
 		return o.Also
@@ -31,10 +31,10 @@ func (o *Outcome) Errs() []error {
 	return append([]error{o.Err}, o.Also...)
 }
 
-// Changed reports whether anything was done.
+// Changed reports whether the step did anything.
 func (o *Outcome) Changed() bool { return len(o.Items)+len(o.Licences) > 0 }
 
-// ItemOutcome is what a step did with one item.
+// ItemOutcome is the result of a step for one item.
 type ItemOutcome struct {
 	Item      string   `json:"item"`
 	User      string   `json:"user,omitempty"`
@@ -44,23 +44,23 @@ type ItemOutcome struct {
 	Size      int64    `json:"sealed_bytes,omitempty"`
 	To        string   `json:"to,omitempty"`
 	Aside     string   `json:"set_aside,omitempty"`
-	Back      string   `json:"back_from,omitempty"` // what was set aside, and has its name back
+	Back      string   `json:"back_from,omitempty"` // the set-aside data that was moved back
 	Note      string   `json:"note,omitempty"`      // file that says where the item went
 	Left      []string `json:"left_behind,omitempty"`
 	LeftOut   []string `json:"left_out,omitempty"`      // what the card leaves out, with counts and sizes
-	Waits     string   `json:"waits,omitempty"`         // what a person must do before it is in place
-	Notes     []string `json:"notes,omitempty"`         // what a person must know or do
-	Unkept    []string `json:"not_kept,omitempty"`      // owners and marks that could not be kept
+	Waits     string   `json:"waits,omitempty"`         // manual step before the item is in place
+	Notes     []string `json:"notes,omitempty"`         // notes for the technician
+	Unkept    []string `json:"not_kept,omitempty"`      // owners and file metadata that could not be restored
 	Repointed int64    `json:"paths_changed,omitempty"` // in its settings
 	Equal     bool     `json:"equal,omitempty"`
-	// Skipped says that it differs because a person had what was here left as it was.
+	// Skipped is true if a difference is expected because the user kept the existing data.
 	Skipped bool        `json:"skipped,omitempty"`
 	Rows    []steps.Row `json:"rows,omitempty"`
 	Diffs   []string    `json:"differences,omitempty"`
 	Count   int64       `json:"difference_count,omitempty"`
 }
 
-// LicenceOutcome is what a step did with one licence, or saw of it.
+// LicenceOutcome is the result of a step for one licence.
 type LicenceOutcome struct {
 	Licence   string        `json:"licence"`
 	Serial    string        `json:"serial"` // masked
@@ -69,23 +69,23 @@ type LicenceOutcome struct {
 	Transfers int           `json:"transfers_left"`
 	Spent     int           `json:"transfers_spent"`
 	Did       string        `json:"did"`                   // deactivated, activated, nothing, seen
-	Trial     *time.Time    `json:"trial_until,omitempty"` // until when the app runs here without it
-	Disabled  bool          `json:"taken_over,omitempty"`  // activating it disabled it on the old computer
+	Trial     *time.Time    `json:"trial_until,omitempty"` // end of the trial period here
+	Disabled  bool          `json:"taken_over,omitempty"`  // activation here disabled it on the old computer
 	Token     string        `json:"token,omitempty"`
 	Aside     string        `json:"set_aside,omitempty"`
 	By        string        `json:"by,omitempty"`
-	Copy      string        `json:"copy,omitempty"` // what is wrong with the app's own copy of it here
+	Copy      string        `json:"copy,omitempty"` // problem with the app's own copy of the licence here
 	Good      bool          `json:"good"`
 }
 
-// Fail notes an error in the outcome.
+// Fail records an error in the outcome.
 func (o *Outcome) Fail(err error) {
 	if err != nil && o.Err == nil {
 		o.Err, o.Error = err, err.Error()
 	}
 }
 
-// Equal reports whether verify found the app equal on both computers.
+// Equal reports whether verify found the app the same on both computers.
 func (o *Outcome) Equal() bool {
 	return o.Err == nil && len(o.Blocks) == 0 &&
 		!slices.ContainsFunc(o.Items, func(i ItemOutcome) bool { return !i.Equal && !i.Skipped }) &&

@@ -11,104 +11,104 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Guided is one step that a person is asked to take.
+// ManualStep is one step that the technician carries out.
 type ManualStep struct {
 	Key      steps.Key // app and licence
-	App      string    // its title
+	App      string    // the app's title
 	Action   licence.Action
 	Step, Of int
-	Do       string // may hold secrets: it is shown, and kept nowhere
-	Ask      string // what the person is asked to type; "" where it is enough that it is done
-	Secret   bool   // whether what is typed is not to be seen
-	Evidence bool   // whether a file that proves it is asked for
-	Letter   bool   // whether what the vendor is to be told helps
+	Do       string // may contain secrets: shown, and stored nowhere
+	Ask      string // the question to answer; "" if a confirmation is enough
+	Secret   bool   // hide the answer while it is typed
+	Evidence bool   // ask for a file as evidence
+	Letter   bool   // a letter to the vendor may help
 }
 
-// What a person does besides deactivating and taking up licences.
+// Manual actions besides deactivation and activation.
 const (
-	ActionType licence.Action = "type" // types what is on a label, and not on the computer
-	ActionOpen licence.Action = "open" // looks into the app, as its card says
-	ActionSync licence.Action = "sync" // sees that the old computer's copy syncs no more
+	ActionType licence.Action = "type" // enters a serial from a label
+	ActionOpen licence.Action = "open" // checks the app, as its card says
+	ActionSync licence.Action = "sync" // confirms that the old computer's copy no longer syncs
 )
 
-// Reply is what a person says of a step.
+// Reply is the technician's answer to a step.
 type Reply struct {
 	Answer   string
 	Evidence string // path of a file, or ""
 }
 
-// InTheWay is something that is where an item goes.
+// Conflict is existing data at an item's destination.
 type Conflict struct {
 	Key     steps.Key
-	Title   string // of the app
-	Where   string // as this computer writes it
-	Files   int64  // of what is there
+	Title   string // the app's title
+	Where   string // location, as this computer writes it
+	Files   int64  // of the existing data
 	Bytes   int64
-	Newest  time.Time // zero where it is not known
-	Started bool      // the app itself made it, when it was started here
-	Another bool      // it is another profile of the same name than the one that comes
+	Newest  time.Time // zero if unknown
+	Started bool      // the app created it when it was first started here
+	Another bool      // it is a different profile with the same name
 	Coming  steps.Item
 }
 
-// Person is who is asked. An error of the kind fault.Waits says that nobody is
-// there, or that the person goes on later.
+// Technician answers questions. An error of kind fault.Waits means that nobody can answer now, or
+// that the technician continues later.
 type Technician interface {
-	// Password asks for a password, which is not shown.
+	// Password asks for a password without showing it.
 	Password(prompt string) (string, error)
-	// Agree has a person agree to what cannot be taken back.
+	// Agree asks for consent to something irreversible.
 	Agree(question string) error
-	// AgreeToRun has a person agree to programs that are run.
+	// AgreeToRun asks for consent to run programs.
 	AgreeToRun(question string) error
-	// Change shows what is to be changed in the settings of an item, and reports whether a
-	// person agrees. That nobody can be asked is an error.
+	// Change shows planned changes to an item's settings, and reports whether the user agrees. If
+	// nobody can answer, it returns an error.
 	Change(title string, key steps.Key, lines []repoint.Line) (bool, error)
-	// Way says what happens to what is in the way (tree.Policy); "" leaves it at the usual.
+	// Resolve returns the policy for existing data (tree.Policy), or "" for the default.
 	Resolve(w Conflict) (policy string, err error)
-	// Guide has a person take a step, and say what was seen.
+	// DoStep asks the technician to carry out a step and returns the reply.
 	DoStep(ctx context.Context, g ManualStep) (Reply, error)
 }
 
-// Nobody stands for a person where nobody can be asked.
+// NonInteractive is a Technician that cannot be asked.
 type NonInteractive struct{}
 
 var _ Technician = NonInteractive{}
 
-// errNobody is the cause of every error of Nobody.
-var errNonInteractive = errors.New("nobody can be asked here")
+// errNonInteractive is wrapped by every error of NonInteractive.
+var errNonInteractive = errors.New("this run is non-interactive")
 
-// IsNobody reports whether an error says that nobody could be asked.
+// IsNonInteractive reports whether an error means that nobody could be asked.
 func IsNonInteractive(err error) bool { return errors.Is(err, errNonInteractive) }
 
 func unanswered(format string, args ...any) error {
 	return &fault.Error{Kind: fault.Waits, What: fault.New(fault.Waits, format, args...).What, Err: errNonInteractive}
 }
 
-// Password fails.
+// Password returns an error.
 func (NonInteractive) Password(prompt string) (string, error) { return "", unanswered("%s", prompt) }
 
-// Agree fails.
+// Agree returns an error.
 func (NonInteractive) Agree(question string) error { return unanswered("%s", question) }
 
-// AgreeToRun fails.
+// AgreeToRun returns an error.
 func (NonInteractive) AgreeToRun(question string) error { return unanswered("%s", question) }
 
-// Change fails.
+// Change returns an error.
 func (NonInteractive) Change(title string, key steps.Key, _ []repoint.Line) (bool, error) {
-	return false, &fault.Error{Kind: fault.NotRepointed, What: "paths in the settings " + key.Item + " of " + title + " are to be changed to where things are on this computer", App: key.App, Err: errNonInteractive}
+	return false, &fault.Error{Kind: fault.NotRepointed, What: "the settings " + key.Item + " of " + title + " contain paths that must be updated for this computer", App: key.App, Err: errNonInteractive}
 }
 
-// Way leaves it at the usual.
+// Resolve returns the default.
 func (NonInteractive) Resolve(Conflict) (string, error) { return "", nil }
 
-// Guide fails.
+// DoStep returns an error.
 func (NonInteractive) DoStep(_ context.Context, g ManualStep) (Reply, error) {
 	switch g.Action {
 	case ActionOpen:
-		return Reply{}, unanswered("that %s shows its data is seen by a person", g.App)
+		return Reply{}, unanswered("checking the data in %s is a manual step", g.App)
 	case ActionSync:
-		return Reply{}, unanswered("that %s syncs on one computer only is seen to by a person", g.App)
+		return Reply{}, unanswered("making sure that %s syncs on one computer only is a manual step", g.App)
 	case ActionType:
-		return Reply{}, unanswered("%s of the licence %s of %s is typed by a person", g.Ask, g.Key.Item, g.App)
+		return Reply{}, unanswered("the %s of the licence %s of %s must be typed", g.Ask, g.Key.Item, g.App)
 	}
-	return Reply{}, unanswered("step %d of %d to %s the licence %s of %s is done by a person", g.Step, g.Of, g.Action, g.Key.Item, g.App)
+	return Reply{}, unanswered("step %d of %d to %s the licence %s of %s is a manual step", g.Step, g.Of, g.Action, g.Key.Item, g.App)
 }

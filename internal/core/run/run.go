@@ -1,6 +1,5 @@
-// Package run is one run of a step: the kit and its state, the computer that is
-// worked on, who is asked, and who is told how it gets on. It knows nothing of
-// what the steps do.
+// Package run represents one run of a step: the kit and its state, the computer, the technician,
+// and the listener for progress. It does not know what the steps do.
 package run
 
 import (
@@ -19,37 +18,35 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Kit is what a run needs of a kit: its journal, and room for sealed streams.
-// *kit.Kit is one in a folder.
+// Kit is the part of a kit that a run needs: its journal and its sealed streams. *kit.Kit
+// implements it for a folder.
 type Kit interface {
-	// Facts are the manifest and the cards.
+	// Facts returns the manifest and the cards.
 	Facts() (*kit.Manifest, []*card.Card)
-	// Place is the folder that it lies in; "" where it lies in none.
+	// Place returns the kit's folder, or "" if it has none.
 	Place() string
-	// Lines are those of the journal.
+	// Lines returns the journal's lines.
 	Lines() []journal.Line
-	// Record adds a line to the journal, flushes it, and returns it as it is
-	// written.
+	// Record appends a line to the journal, flushes it, and returns it as written.
 	Record(line journal.Line, data any) (journal.Line, error)
-	// Unlocked reports whether it was opened with its passphrase, and so whether
-	// its journal can be believed.
+	// Unlocked reports whether the kit was opened with its passphrase, so that its journal can be
+	// trusted.
 	Unlocked() bool
-	// Inspect returns what is damaged of the files of apps.
+	// Inspect returns the damage in the files of apps.
 	Inspect(ctx context.Context, apps []string, progress func(int64)) ([]kit.Damage, error)
-	// TotalBytes is the size of the files that Inspect reads.
+	// TotalBytes returns the size of the files that Inspect reads.
 	TotalBytes(apps []string) int64
-	// Unwhole returns the sealed files of an item that do not read back whole.
-	Unwhole(ctx context.Context, app string, s kit.Sealed) []string
-	// MendChecksums enters the sealed files that the journal tells of into the
-	// kit's checksums.
+	// Unwhole returns the damaged sealed files of an item.
+	DamagedFiles(ctx context.Context, app string, s kit.Sealed) []string
+	// MendChecksums adds the sealed files in the journal to the kit's checksums.
 	MendChecksums() error
 	// Seal starts a sealed stream of an app.
 	Seal(app, name string, o seal.Options) (kit.Stream, error)
 	// Open reads a sealed stream of an app.
 	Open(app string, parts []seal.Part) (io.ReadCloser, error)
-	// Tidy removes what runs that were killed have left.
+	// Tidy removes leftovers of interrupted runs.
 	Tidy() error
-	// Discard removes sealed files that are not recorded, or not any more.
+	// Discard removes sealed files that the journal does not need.
 	Discard(app string, parts []seal.Part)
 }
 
@@ -59,26 +56,26 @@ type Run struct {
 	Kit       Kit
 	Manifest  *kit.Manifest
 	Cards     []*card.Card
-	State     *steps.State      // what the journal tells; every recorded line advances it
-	Apps      []string          // which apps; all where empty
-	Items     []string          // which of their items, by address (steps.Key.Is); all of those of an app of which none is named
+	State     *steps.State      // the state from the journal; every recorded line updates it
+	Apps      []string          // selected apps; empty means all
+	Items     []string          // selected items, by address (steps.Key.Is); an app without selected items is selected completely
 	Overrides map[string]string // reason by gate
-	Instead   string            // why this computer is the new one, and not the one that is bound; "" where it is not
-	PartSize  int64             // largest sealed file, in bytes; 0 stands for the usual
+	Instead   string            // reason for changing the new computer; "" if it is not changed
+	PartSize  int64             // largest sealed file, in bytes; 0 means the default
 	Now       func() time.Time
-	Marks     string // folder that remembers how far kits were; "" stands for one in the user's cache
-	stale     string // what another copy of the kit has and this one has not
+	Marks     string // folder for seenUpTo records; "" means the user's cache
+	stale     string // what another copy of the kit has and this one does not
 }
 
-// New begins a run. The journal is read once, here.
+// New starts a run. It reads the journal once.
 func New(k Kit, h *Host) *Run {
 	m, cards := k.Facts()
 	s := steps.Fold(*m, k.Lines())
 	return &Run{Host: h, Kit: k, Manifest: m, Cards: s.Cards(cards), State: s, Now: time.Now}
 }
 
-// Self is this computer, told from the others. One that was made from the image of
-// the old one has the id of the same system, and gets another.
+// Self identifies this computer. A computer restored from an image of the old one has the same
+// system id, and gets another id here.
 func (r *Run) Self() kit.Computer {
 	c := kit.ComputerOf(r.Computer)
 	if c.ID == r.Manifest.Old.ID && !c.Is(r.Manifest.Old) {
@@ -87,7 +84,7 @@ func (r *Run) Self() kit.Computer {
 	return c
 }
 
-// Side tells which computer of the move this is. A safety copy is for any.
+// Side returns which computer of the move this is. A safety copy can be used on any.
 func (r *Run) Side() steps.Side {
 	self := r.Self()
 	switch {
@@ -102,7 +99,7 @@ func (r *Run) Side() steps.Side {
 // bound reports whether a computer is bound as the new one.
 func (r *Run) bound() bool { return r.State.New.ID != "" }
 
-// bind makes this computer the new one, where a step is about to work on it.
+// bind makes this computer the new one before a step changes it.
 func (r *Run) bind(step steps.Step, c *card.Card, o *Outcome) error {
 	self := r.Self()
 	if step != steps.Unpack && step != steps.Activate || r.Manifest.Keep || r.Side() != steps.NewSide || self.Is(r.State.New) {
@@ -111,7 +108,7 @@ func (r *Run) bind(step steps.Step, c *card.Card, o *Outcome) error {
 	b := steps.Bound{Computer: self}
 	if r.bound() {
 		b.Instead = r.Instead
-		o.Overrode = append(o.Overrode, steps.Overridden{Gate: "new-computer", Step: step, Why: "this is " + self.Name + ", and the new computer was " + r.State.New.Name, Because: b.Instead})
+		o.Overrode = append(o.Overrode, steps.Overridden{Gate: "new-computer", Step: step, Why: "this is " + self.Name + ", but the new computer was " + r.State.New.Name, Because: b.Instead})
 	}
 	return r.Record(journal.EventBound, steps.Key{}, b)
 }
@@ -126,8 +123,8 @@ func (r *Run) Card(app string) *card.Card {
 	return nil
 }
 
-// Chosen returns the cards of the chosen apps.
-func (r *Run) Chosen() ([]*card.Card, error) {
+// Chosen returns the cards of the selected apps.
+func (r *Run) SelectedCards() ([]*card.Card, error) {
 	if len(r.Apps) == 0 {
 		return r.Cards, nil
 	}
@@ -137,7 +134,7 @@ func (r *Run) Chosen() ([]*card.Card, error) {
 		if c == nil {
 			for _, c := range r.Cards {
 				if c.Item(name) != nil {
-					return nil, fault.New(fault.Usage, "%s is an item of the app %s: name it %s/%s", name, c.Name, c.Name, name)
+					return nil, fault.New(fault.Usage, "%s is an item of the app %s: use %s/%s", name, c.Name, c.Name, name)
 				}
 			}
 			return nil, fault.New(fault.Usage, "the kit has no app %q; it has %s", name, strings.Join(r.Manifest.Apps, ", "))
@@ -149,8 +146,8 @@ func (r *Run) Chosen() ([]*card.Card, error) {
 	return out, nil
 }
 
-// Picked reports whether an item is one of the chosen.
-func (r *Run) Picked(k steps.Key) bool {
+// Picked reports whether an item is selected.
+func (r *Run) Selected(k steps.Key) bool {
 	some := false
 	for _, address := range r.Items {
 		if app, _, _ := strings.Cut(address, "/"); app == k.App {
@@ -163,12 +160,12 @@ func (r *Run) Picked(k steps.Key) bool {
 	return !some
 }
 
-// Record writes a line about an item of an app into the journal.
+// Record appends a journal line about an item.
 func (r *Run) Record(event string, key steps.Key, data any) error {
 	return r.record(journal.Line{Event: event, App: key.App, Item: key.Item, User: key.User}, data)
 }
 
-// RecordLicence writes a line about a licence of an app into the journal.
+// RecordLicence appends a journal line about a licence.
 func (r *Run) RecordLicence(event string, key steps.Key, data any) error {
 	return r.record(journal.Line{Event: event, App: key.App, Licence: key.Item}, data)
 }
@@ -184,7 +181,7 @@ func (r *Run) record(l journal.Line, data any) error {
 	return nil
 }
 
-// Facts are those that the gates of every step look at.
+// Facts returns the facts that gates of every step read.
 func (r *Run) Facts(c *card.Card) steps.Facts {
 	done := r.State.Progress(c, steps.Unpack)
 	return steps.Facts{
@@ -194,9 +191,8 @@ func (r *Run) Facts(c *card.Card) steps.Facts {
 	}
 }
 
-// Check runs a step's gates. Those that an override was given for are
-// journalled; the others are noted in the outcome. It reports whether the step
-// may go on.
+// Check runs a step's gates, and reports whether the step may continue. Overridden gates are
+// recorded in the journal, the others in the outcome.
 func (r *Run) Check(step steps.Step, c *card.Card, f steps.Facts, o *Outcome) (bool, error) {
 	blocks, err := steps.Check(step, f)
 	if err != nil {
@@ -225,7 +221,7 @@ func (r *Run) Check(step steps.Step, c *card.Card, f steps.Facts, o *Outcome) (b
 	return true, nil
 }
 
-// Overrode journals a gate that a person went past with a reason, once.
+// Overrode records an overridden gate in the journal, once.
 func (r *Run) Overrode(c *card.Card, o *Outcome, over steps.Overridden) error {
 	for _, was := range r.State.Overrides {
 		if was.App == c.Name && was.Overridden == over {
@@ -236,10 +232,9 @@ func (r *Run) Overrode(c *card.Card, o *Outcome, over steps.Overridden) error {
 	return r.Record(journal.EventOverridden, steps.Key{App: c.Name}, over)
 }
 
-// Each runs a step for every chosen app. An app that fails or is stopped does
-// not keep the others from their turn.
+// Each runs a step for every selected app. If one app fails or is stopped, the others still run.
 func (r *Run) Each(ctx context.Context, do func(context.Context, *card.Card, *Outcome) error) ([]*Outcome, error) {
-	cards, err := r.Chosen()
+	cards, err := r.SelectedCards()
 	if err != nil {
 		return nil, err
 	}
@@ -266,7 +261,7 @@ func (r *Run) Each(ctx context.Context, do func(context.Context, *card.Card, *Ou
 	return out, nil
 }
 
-// agreed records that a person agreed to run the commands of an app's card.
+// agreed records that the user agreed to run the commands of a card.
 func (r *Run) agreed(c *card.Card) error {
 	if !r.Commands || len(c.Commands()) == 0 || r.State.Agreed[c.Name] {
 		return nil
@@ -274,23 +269,21 @@ func (r *Run) agreed(c *card.Card) error {
 	return r.Record(journal.EventAgreed, steps.Key{App: c.Name}, c.Commands())
 }
 
-// For is the computer as it is looked at for one app: the card's commands may
-// run where a person has agreed to that before. Only an unlocked kit's journal
-// is believed.
-func (r *Run) For(c *card.Card) *Host {
+// For returns the host for one app. Its commands may run if the user agreed earlier, according to
+// the journal of an unlocked kit.
+func (r *Run) ForApp(c *card.Card) *Host {
 	h := *r.Host
 	h.Commands = h.Commands || r.Kit.Unlocked() && r.State.Agreed[c.Name]
 	return &h
 }
 
-// AgreeToCommands has a person see the commands of an app's card and agree to
-// them, once for the kit.
+// AgreeToCommands shows the user the commands of a card and asks for consent, once per kit.
 func (r *Run) AgreeToCommands(c *card.Card) error {
 	var list []string
 	for _, args := range c.Commands() {
 		list = append(list, strings.Join(args, " "))
 	}
-	if err := r.Technician.AgreeToRun("The card of " + c.Title + " has these commands run on " + r.Computer.Name() + ":\n  " + strings.Join(list, "\n  ") + "\nMay they run?"); err != nil {
+	if err := r.Technician.AgreeToRun("The card of " + c.Title + " runs these commands on " + r.Computer.Name() + ":\n  " + strings.Join(list, "\n  ") + "\nAllow them to run?"); err != nil {
 		return err
 	}
 	return r.Record(journal.EventAgreed, steps.Key{App: c.Name}, c.Commands())

@@ -68,7 +68,7 @@ func TestChosen(t *testing.T) {
 		{nil, "hoist tide", ""}, {[]string{"tide", "hoist", "tide"}, "tide hoist", ""}, {[]string{"none"}, "", fault.Usage}, {[]string{"diary"}, "", fault.Usage},
 	} {
 		r.Apps = c.apps
-		cards, err := r.Chosen()
+		cards, err := r.SelectedCards()
 		var names []string
 		for _, card := range cards {
 			names = append(names, card.Name)
@@ -83,7 +83,7 @@ func TestChosen(t *testing.T) {
 	key := func(app, item string) steps.Key { return steps.Key{App: app, Item: item} }
 	for items, want := range map[string][]bool{"": {true, true, true}, "tide/data": {true, false, true}, "tide/data tide/more": {true, true, true}, "hoist/none": {true, true, false}} {
 		r.Items = strings.Fields(items)
-		if got := []bool{r.Picked(key("tide", "data")), r.Picked(key("tide", "more")), r.Picked(key("hoist", "diary"))}; !slices.Equal(got, want) {
+		if got := []bool{r.Selected(key("tide", "data")), r.Selected(key("tide", "more")), r.Selected(key("hoist", "diary"))}; !slices.Equal(got, want) {
 			t.Errorf("of %q are picked %v", items, got)
 		}
 	}
@@ -209,7 +209,7 @@ func TestEach(t *testing.T) {
 		t.Fatalf("remembered: %s %v", data, err)
 	}
 	for text, want := range map[string]string{
-		fmt.Sprintf(`{"lines":%d,"mac":%q}`, m.Lines+1, m.Mac): fmt.Sprintf("its journal has %d lines, this one's %d", m.Lines+1, m.Lines), fmt.Sprintf(`{"lines":%d,"mac":"x"}`, m.Lines): fmt.Sprintf("line %d of its journal is not", m.Lines),
+		fmt.Sprintf(`{"lines":%d,"mac":%q}`, m.Lines+1, m.Mac): fmt.Sprintf("its journal has %d lines, this one has %d", m.Lines+1, m.Lines), fmt.Sprintf(`{"lines":%d,"mac":"x"}`, m.Lines): fmt.Sprintf("line %d of its journal is not", m.Lines),
 		`{"lines":0}`: "", "nonsense": "", string(data): "",
 	} {
 		os.WriteFile(name, []byte(text), 0o600)
@@ -249,7 +249,7 @@ func (p *consenting) Password(q string) (string, error) {
 func TestAgreedToCommands(t *testing.T) {
 	r := begun(t, computer(t, "OLD", "o", ""), false)
 	tide := r.Card("tide")
-	if r.For(tide).Commands {
+	if r.ForApp(tide).Commands {
 		t.Error("nobody has agreed")
 	}
 	if err := r.AgreeToCommands(tide); !IsNonInteractive(err) || r.State.Agreed["tide"] {
@@ -257,12 +257,12 @@ func TestAgreedToCommands(t *testing.T) {
 	}
 	p := &consenting{}
 	r.Technician = p
-	if err := r.AgreeToCommands(tide); err != nil || !r.For(tide).Commands || r.For(r.Card("hoist")).Commands || r.Host.Commands || len(p.asked) != 1 || !strings.Contains(p.asked[0], "  /opt/tide --sync\n") {
+	if err := r.AgreeToCommands(tide); err != nil || !r.ForApp(tide).Commands || r.ForApp(r.Card("hoist")).Commands || r.Host.Commands || len(p.asked) != 1 || !strings.Contains(p.asked[0], "  /opt/tide --sync\n") {
 		t.Errorf("%v, asked %q", err, p.asked)
 	}
 	opened, err := kit.Open(r.Kit.Place())
 	fatal.If(t, err)
-	if New(opened, r.Host).For(tide).Commands {
+	if New(opened, r.Host).ForApp(tide).Commands {
 		t.Error("a journal that nobody has proven is believed")
 	}
 }
@@ -334,7 +334,7 @@ func TestSealedAndOpened(t *testing.T) {
 		t.Errorf("no JSON: %v", err)
 	}
 	if _, err := r.SealJSON("tide", "x.zst.age", func() {}); fault.KindOf(err) != fault.Internal {
-		t.Errorf("what cannot be written: %v", err)
+		t.Errorf("what could not be written: %v", err)
 	}
 	files, _ := os.ReadDir(filepath.Join(r.Kit.Place(), kit.SealedDir, "tide"))
 	if len(files) != 2 {

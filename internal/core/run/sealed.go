@@ -13,12 +13,12 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Seal starts a sealed stream of an app; workers is as in seal.Options.
+// Seal starts a sealed stream of an app. For workers see seal.Options.
 func (r *Run) Seal(app, name string, workers int) (kit.Stream, error) {
 	return r.Kit.Seal(app, name, seal.Options{PartSize: r.PartSize, Workers: workers})
 }
 
-// SealFrom seals all that is read, and returns how many bytes that is.
+// SealFrom seals everything read from a reader, and returns the number of bytes.
 func (r *Run) SealFrom(ctx context.Context, app, name string, from io.Reader, progress func(int64)) ([]seal.Part, int64, error) {
 	w, err := r.Seal(app, name, 0)
 	if err != nil {
@@ -78,8 +78,8 @@ func (r *Run) OpenJSON(app string, parts []seal.Part, v any) error {
 	return nil
 }
 
-// RecordSealed enters the sealed streams of an item into the journal and the
-// checksums. Those of before are removed then.
+// RecordSealed records an item's sealed streams in the journal and the checksums, and then removes
+// the previous ones.
 func (r *Run) RecordSealed(key steps.Key, s kit.Sealed) error {
 	var was []seal.Part
 	if it := r.State.Items[key]; it != nil {
@@ -92,7 +92,7 @@ func (r *Run) RecordSealed(key steps.Key, s kit.Sealed) error {
 	return r.Kit.MendChecksums()
 }
 
-// RecordSealedLicence does the same for a licence's facts.
+// RecordSealedLicence does the same for a licence's secrets.
 func (r *Run) RecordSealedLicence(key steps.Key, s kit.Sealed) error {
 	if err := r.RecordLicence(journal.EventSealed, key, s); err != nil {
 		return err

@@ -4,8 +4,7 @@ import (
 	"movekit/internal/core/card"
 )
 
-// Work are the steps that every app goes through, in their order, with the
-// computer that each runs on.
+// Work lists the steps that every app goes through, in order, with the computer that each runs on.
 var Work = []struct {
 	Step Step
 	Side Side
@@ -13,20 +12,20 @@ var Work = []struct {
 	{Pack, OldSide}, {Deactivate, OldSide}, {Unpack, NewSide}, {Activate, NewSide}, {Verify, NewSide}, {Retire, OldSide},
 }
 
-// Todo stands for what a person takes in by hand, and Report for the hand-over.
+// Todo is the manual import of exports, and Report the handover.
 const (
 	Todo   Step = "todo"
 	Report Step = "report"
 )
 
-// Due is the step that comes next; Step is "" where everything is done.
+// Due is the next step. Step is "" if everything is done.
 type Due struct {
 	Step Step
 	Apps []string
-	Side Side // "" where it may be done anywhere
+	Side Side // "" if it can run on any computer
 }
 
-// Next finds the first step that an app has not done.
+// Next returns the first step that an app has not finished.
 func (s *State) Next(cards []*card.Card) Due {
 	if s.Closed != nil {
 		return Due{}
@@ -45,7 +44,7 @@ func (s *State) Next(cards []*card.Card) Due {
 		d := Due{Step: w.Step, Side: w.Side}
 		for _, c := range cards {
 			if (w.Step == Deactivate || w.Step == Activate) && s.Trying(c) {
-				continue // its data is proven first
+				continue // its data is verified first
 			}
 			switch s.Progress(c, w.Step) {
 			case No, Partly, Bad:

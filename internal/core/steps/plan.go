@@ -2,30 +2,31 @@ package steps
 
 import "cmp"
 
-// Do is what an operation of a plan does. "Home" is the name under which the app looks for its data. A
+// Do is the action of an operation. "Home" is the name under which the app looks for its data. A
 // "spare" is a name that only Move Kit uses: staged, set aside, or kept beside.
 type Do string
 
-// The operations. Each can be run again after an interruption.
+// The actions. Each can be repeated after an interruption.
 const (
 	MoveOut     Do = "move out"     // renames From, which is home, to the spare To
 	MoveIn      Do = "move in"      // renames the spare From to To, which is home
-	MergeIn     Do = "merge in"     // moves what the staged From has into To, by Policy; conflicts go to Aside
-	CopyMissing Do = "copy missing" // copies into To what From has and To does not
-	Delete      Do = "delete"       // deletes the spare From, if it still is what If says
+	MergeIn     Do = "merge in"     // moves the content of the staged From into To, by Policy; conflicts go to Aside
+	CopyMissing Do = "copy missing" // copies files that are in From and not in To into To
+	Delete      Do = "delete"       // deletes the spare From if it meets the condition If
 )
 
-// If is what must be true of a spare before it is deleted.
+// If is the condition for deleting a spare.
 type If string
 
 // The conditions.
 const (
 	Always     If = ""
-	IfSame     If = "same"     // its content is what is sealed
+	IfSame     If = "same"     // its content is the sealed content
 	IfUnedited If = "unedited" // it still has Stamp
 )
 
-// Op is one operation on the names of an item. In the journal, names are in the computer's own terms.
+// Op is one operation on the names of an item. In the journal, names are in the computer's own
+// terms.
 type Op struct {
 	Do     Do     `json:"do"`
 	From   string `json:"from"`
@@ -37,15 +38,15 @@ type Op struct {
 	Stamp  string `json:"stamp,omitempty"`
 }
 
-// Plan is the sequence of operations that a step carries out on one item. The journal has it before the first
-// operation and after each, so that an interrupted run is resumed where it stopped.
+// Plan is the list of operations that a step carries out on one item. It is written to the journal
+// before the first operation and after each one, so that an interrupted run can be resumed.
 type Plan struct {
 	Ops     []Op   `json:"ops"`
-	At      int    `json:"at,omitempty"`      // index of the operation that is next
+	At      int    `json:"at,omitempty"`      // index of the next operation
 	Content string `json:"content,omitempty"` // hash of the sealed data that is moved in
 }
 
-// Left returns the operations that are not done. A nil plan has none.
+// Left returns the remaining operations. A nil plan has none.
 func (p *Plan) Left() []Op {
 	if p == nil {
 		return nil
@@ -74,17 +75,17 @@ func (p *Plan) Mapped(rename func(string) (string, error)) (*Plan, error) {
 	return out, nil
 }
 
-// Existing says what a step found at an item's home, and what to do about it.
+// Existing describes the existing data at an item's home, and what to do about it.
 type Existing struct {
 	Home, Stage string
 	Aside       string // spare for the existing data
-	Conflicts   string // spare for single files that a merge finds in its way
-	There       bool   // something is at Home
-	Shared      bool   // only a part of the folder at Home is the item's, so that it cannot be renamed
+	Conflicts   string // spare for single files that conflict with a merge
+	There       bool   // there is data at Home
+	Shared      bool   // only a part of the folder at Home belongs to the item, so the folder cannot be renamed
 	Merges      bool   // the kind can merge two contents into one folder or key
 	Policy      string // of tree.Policy: set-aside, keep-both, skip or replace
-	Renew       string // stamp of an earlier unpack's data that nobody has edited; "" if it is not that
-	Added       string // spare whose files an earlier unpack has added to what is renewed; "" if there is none
+	Renew       string // stamp of unmodified data from an earlier unpack; "" if it is something else
+	Added       string // spare whose files an earlier unpack added to the data that is renewed; "" if none
 	Beside      string // for keep-both, the spare where the new data stays; "" to merge both into Home
 }
 
@@ -121,8 +122,8 @@ func PlacePlan(e Existing) []Op {
 	return []Op{out, in}
 }
 
-// UndoPlan returns the operations that undo an unpack: what is at home moves to kept, the data that was set
-// aside moves back, and kept is deleted if nobody has edited it.
+// UndoPlan returns the operations that undo an unpack: move the data at home to kept, move the
+// set-aside data back, and delete kept if it is unmodified.
 func UndoPlan(home, kept, aside string, part bool, unedited Op) []Op {
 	ops := []Op{{Do: MoveOut, From: home, To: kept, Part: part}}
 	if aside != "" {

@@ -7,7 +7,7 @@ import (
 	"movekit/internal/core/licence"
 )
 
-// AppItems returns the items an app was packed with.
+// AppItems returns the items that an app was packed with.
 func (s *State) AppItems(app string) []*Item {
 	p := s.Packed[app]
 	if p == nil {
@@ -22,15 +22,14 @@ func (s *State) AppItems(app string) []*Item {
 	return out
 }
 
-// SecondSeat reports whether a person took a second seat of a licence, and left
-// the one on the old computer active.
+// SecondSeat reports whether the user activated a second seat and left the old computer's seat
+// active.
 func (s *State) SecondSeat(app, licence string) bool {
 	return slices.ContainsFunc(s.Overrides, func(o Override) bool { return o.App == app && o.Second == licence && licence != "" })
 }
 
-// Trying reports whether an app that runs without its licence for a trial
-// period is to be tried on the new computer first: its data is not proven
-// there, and the licence is not deactivated.
+// Trying reports whether an app in its trial period must be verified on the new computer before its
+// licence is deactivated.
 func (s *State) Trying(c *card.Card) bool {
 	for _, l := range c.Licences {
 		st := s.Licence(c.Name, l.Name)
@@ -46,8 +45,7 @@ func (s *State) Trying(c *card.Card) bool {
 	return false
 }
 
-// Waiting reports whether exports of an app are in place and not all taken in
-// by a person.
+// Waiting reports whether exports of the app are in place and still have to be imported by hand.
 func (s *State) Waiting(c *card.Card) bool {
 	for _, it := range s.AppItems(c.Name) {
 		if ci := c.Item(it.Key.Item); ci != nil && ci.Exports != nil && it.Placed != nil && int64(len(it.Ticked)) < it.Sealed.Files {
@@ -57,25 +55,24 @@ func (s *State) Waiting(c *card.Card) bool {
 	return false
 }
 
-// Lost reports whether an app's licences were deactivated in the name of the old computer,
-// which is gone.
+// Lost reports whether the app's licences were deactivated on behalf of a lost old computer.
 func (s *State) Lost(app string) bool {
 	return slices.ContainsFunc(s.Overrides, func(o Override) bool { return o.App == app && o.Gate == "old-computer" })
 }
 
-// Done says how far one app is with one step.
+// Done is the progress of one app with one step.
 type Done string
 
-// How far a step is.
+// The values of Done.
 const (
-	No      Done = "-"    // not begun
-	Partly  Done = "part" // begun
-	Yes     Done = "done" // whole
+	No      Done = "-"    // not started
+	Partly  Done = "part" // started
+	Yes     Done = "done" // complete
 	Nothing Done = "none" // the app has nothing for this step
 	Bad     Done = "differs"
 )
 
-// Progress says how far an app is with a step.
+// Progress returns the progress of an app with a step.
 func (s *State) Progress(c *card.Card, step Step) Done {
 	items, packed := s.AppItems(c.Name), s.Packed[c.Name] != nil
 	switch step {
@@ -87,7 +84,7 @@ func (s *State) Progress(c *card.Card, step Step) Done {
 			return Partly
 		}
 	case Deactivate:
-		return s.ofLicences(c, func(st Standing) bool { return Free(st.Old) })
+		return s.ofLicences(c, func(st Standing) bool { return CanActivateElsewhere(st.Old) })
 	case Activate:
 		return s.ofLicences(c, func(st Standing) bool { return st.New == licence.Active })
 	case Unpack:
@@ -109,7 +106,7 @@ func (s *State) Progress(c *card.Card, step Step) Done {
 	return No
 }
 
-// verified says how far an app is proven.
+// verified returns the progress of an app with verify.
 func (s *State) verified(c *card.Card, items []*Item) Done {
 	done := howMany(len(items), func(i int) bool { return items[i].Checked != nil })
 	if o := s.Opened[c.Name]; o != nil && !o.Good || slices.ContainsFunc(items, func(it *Item) bool { return it.Checked != nil && !it.Checked.Good() }) {
@@ -117,7 +114,7 @@ func (s *State) verified(c *card.Card, items []*Item) Done {
 	}
 	for i := range c.Licences {
 		if s.Keep {
-			break // a safety copy leaves licences alone
+			break // a safety copy does not change licences
 		}
 		switch p := s.Standing(c, &c.Licences[i], nil, s.Last).Proven; {
 		case p == Bad:
@@ -151,17 +148,16 @@ func howMany(total int, is func(i int) bool) Done {
 	return Yes
 }
 
-// Proven reports whether every item of an app was checked equal and every
-// licence seen in its right state since it was last packed and placed.
+// Proven reports whether, since the last pack and unpack, every item was found the same and every
+// licence was seen in the right state.
 func (s *State) Proven(c *card.Card) bool {
 	return s.Settled(c) && !slices.ContainsFunc(s.AppItems(c.Name), func(it *Item) bool { return it.Skipped() })
 }
 
-// Settled reports the same, but for items that a person had left as they were on the
-// new computer.
+// Settled is like Proven, but ignores items whose existing data the user kept.
 func (s *State) Settled(c *card.Card) bool {
 	return s.Progress(c, Verify) == Yes && s.Progress(c, Unpack) == Yes
 }
 
-// Skipped reports whether a person had what is on the new computer left as it was.
+// Skipped reports whether the user kept the existing data on the new computer.
 func (it *Item) Skipped() bool { return it.Checked != nil && it.Checked.Skipped }

@@ -13,17 +13,16 @@ import (
 	"movekit/internal/core/licence"
 )
 
-// What the lines of the journal hold, event by event.
+// The types below are the data of journal lines, one for each event.
 
-// Key names one item of one app, for one user where it is a per-user one.
+// Key identifies one item of one app, and its user if it is a per-user item.
 type Key struct {
 	App  string `json:"app"`
 	Item string `json:"item"`
 	User string `json:"user,omitempty"`
 }
 
-// Address is how a person names the item: APP/ITEM, with @ and the user behind it where it is
-// a user's.
+// Address returns the item's address: APP/ITEM, or APP/ITEM@USER.
 func (k Key) Address() string {
 	if k.User == "" {
 		return k.App + "/" + k.Item
@@ -31,8 +30,8 @@ func (k Key) Address() string {
 	return k.App + "/" + k.Item + "@" + k.User
 }
 
-// Is reports whether an address means the item: its own, or that of an item of many or of all
-// users.
+// Is reports whether an address selects the item: its own address, or one that covers several items
+// or all users.
 func (k Key) Is(address string) bool {
 	which, user := k, k
 	which.User, user.Item = "", strings.SplitN(k.Item, "@", 2)[0]
@@ -43,20 +42,20 @@ func (k Key) Is(address string) bool {
 
 // Packed is the data of journal.EventPacked.
 type Packed struct {
-	Version string   `json:"version,omitempty"` // of the app on the old computer
+	Version string   `json:"version,omitempty"` // the app's version on the old computer
 	Edition string   `json:"edition,omitempty"`
 	Items   []Key    `json:"items"`
-	Where   []string `json:"where,omitempty"`  // of the items, as the old computer writes it
-	Absent  []string `json:"absent,omitempty"` // what the card lists and was not there
-	// NotChosen is what was there and left out by whoever packed, and not sealed before.
+	Where   []string `json:"where,omitempty"`  // locations of the items, as the old computer writes them
+	Absent  []string `json:"absent,omitempty"` // items in the card that were missing
+	// NotChosen lists items that the user did not select for this pack and that were not sealed
+	// before.
 	NotChosen []string `json:"not_chosen,omitempty"`
-	// Homes are the profile folders of the old computer's users, as it writes them.
+	// Homes maps the old computer's users to their profile folders, as it writes them.
 	Homes map[string]string `json:"homes,omitempty"`
-	Stays []Stay            `json:"stays,omitempty"` // what stays where it is
+	Stays []Stay            `json:"stays,omitempty"` // items that stay where they are
 }
 
-// Stay is an item that stays where it is, and its address as the old computer
-// has it.
+// Stay is an item that stays where it is, and its address on the old computer.
 type Stay struct {
 	Item    string    `json:"item"`
 	Kind    card.Kind `json:"kind"`
@@ -69,18 +68,18 @@ type Asked struct {
 	Key    string         `json:"key"`
 }
 
-// Requested is the data of journal.EventRequested: what an answer by file must answer.
+// Requested is the data of journal.EventRequested: the request that an answer file must match.
 type Requested struct {
 	Action   licence.Action `json:"action"`
 	Computer string         `json:"computer"` // machine.ID
 	Nonce    string         `json:"nonce"`
 	Version  string         `json:"version,omitempty"`
 	By       string         `json:"by"` // machine.ID of the computer that asked
-	On       string         `json:"-"`  // and its name, as the line tells it
+	On       string         `json:"-"`  // its name, from the journal line
 }
 
-// Stepped is the data of journal.EventStepped: what a person saw and did. Secrets that
-// were shown for it are not in it.
+// Stepped is the data of journal.EventStepped: the technician's answer to a manual step. It
+// contains no secrets.
 type Stepped struct {
 	Action   licence.Action `json:"action"`
 	Step     int            `json:"step"` // from 1
@@ -88,33 +87,32 @@ type Stepped struct {
 	Ask      string         `json:"ask,omitempty"`
 	Answer   string         `json:"answer,omitempty"`
 	Evidence string         `json:"evidence,omitempty"` // name of the file
-	Hash     string         `json:"hash,omitempty"`     // BLAKE3 of it
-	On       string         `json:"-"`                  // name of the computer, as the line tells it
+	Hash     string         `json:"hash,omitempty"`     // BLAKE3 hash of the file
+	On       string         `json:"-"`                  // name of the computer, from the journal line
 }
 
-// Bound is the data of journal.EventBound: which computer is the new one from here on.
+// Bound is the data of journal.EventBound: the new computer from here on.
 type Bound struct {
 	kit.Computer
-	// Instead is why it is this one, and not the one that was bound before; "" for
-	// the first.
+	// Instead is the reason for changing the new computer; "" for the first one.
 	Instead string `json:"instead,omitempty"`
 }
 
-// Looked is the data of journal.EventLooked: the app as it is on the new computer.
+// Looked is the data of journal.EventLooked: the app on the new computer.
 type Looked struct {
 	Version string `json:"version,omitempty"`
 	Edition string `json:"edition,omitempty"`
 }
 
-// Chosen is the data of journal.EventChosen: where things go on the new computer, as a
-// person said. Later lines add to it.
+// Chosen is the data of journal.EventChosen: the user's choices of destinations on the new
+// computer. Later lines add to it.
 type Chosen struct {
-	Users  map[string]string `json:"users,omitempty"`  // its user by user of the old computer
-	Places map[string]string `json:"places,omitempty"` // path by address of the item (Key.Address)
-	Drives map[string]string `json:"drives,omitempty"` // folder by letter of a drive that only the old computer has
+	Users  map[string]string `json:"users,omitempty"`  // user here, by user of the old computer
+	Places map[string]string `json:"places,omitempty"` // path here, by item address (Key.Address)
+	Drives map[string]string `json:"drives,omitempty"` // folder here, by letter of a drive that only the old computer has
 }
 
-// With is what was said, and what is said now.
+// With returns the choices with those of now added.
 func (s Chosen) With(now Chosen) Chosen {
 	return Chosen{both(s.Users, now.Users), both(s.Places, now.Places), both(s.Drives, now.Drives)}
 }
@@ -126,32 +124,32 @@ func both(was, now map[string]string) map[string]string {
 	return out
 }
 
-// Same reports whether another says the same.
+// Same reports whether both make the same choices.
 func (s Chosen) Same(other Chosen) bool {
 	return maps.Equal(s.Users, other.Users) && maps.Equal(s.Places, other.Places) && maps.Equal(s.Drives, other.Drives)
 }
 
-// Repointed is the data of journal.EventRepointed. What is sealed are the changes, by
-// which what was there can be told from what is there.
+// Repointed is the data of journal.EventRepointed. The sealed part has the changes, which are
+// needed to compare and to undo.
 type Repointed struct {
 	kit.Sealed
-	Places int64 `json:"places"` // how many are changed; 0 stands for none
-	Within int64 `json:"within"` // in how many files, tables or keys
+	Places int64 `json:"places"` // number of changed paths
+	Within int64 `json:"within"` // number of files, tables or keys with changes
 }
 
 // Placed is the data of journal.EventPlacing and journal.EventPlaced.
 type Placed struct {
-	To        string            `json:"to"`                 // as the new computer writes it
-	Policy    string            `json:"policy,omitempty"`   // what was done about what was in the way
-	Aside     string            `json:"aside,omitempty"`    // where what was in the way is now
-	Stamp     string            `json:"stamp,omitempty"`    // changes when somebody works in it; "" where that is not known
-	Rewritten map[string]string `json:"remade,omitempty"`   // digests of what a database's engine here writes otherwise than it was sealed, though it is the same
-	Unkept    []string          `json:"not_kept,omitempty"` // owners and marks that could not be kept
-	Same      bool              `json:"same,omitempty"`     // it was there already
-	Waits     string            `json:"waits,omitempty"`    // what a person must do before it is in place; "" where it is
-	Notes     []string          `json:"notes,omitempty"`    // what a person must know or do
-	Plan      *Plan             `json:"plan,omitempty"`     // of one that is not finished
-	Begun     time.Time         `json:"-"`                  // of one that is not finished: when it was recorded
+	To        string            `json:"to"`                 // destination, as the new computer writes it
+	Policy    string            `json:"policy,omitempty"`   // how existing data was treated
+	Aside     string            `json:"aside,omitempty"`    // where the existing data is now
+	Stamp     string            `json:"stamp,omitempty"`    // changes when somebody edits the data; "" if unknown
+	Rewritten map[string]string `json:"remade,omitempty"`   // digests of objects that the database engine here writes differently although they are the same
+	Unkept    []string          `json:"not_kept,omitempty"` // owners and file metadata that could not be restored
+	Same      bool              `json:"same,omitempty"`     // the same data was already here
+	Waits     string            `json:"waits,omitempty"`    // manual step before the item is in place; "" if none
+	Notes     []string          `json:"notes,omitempty"`    // notes for the technician
+	Plan      *Plan             `json:"plan,omitempty"`     // the plan of an unfinished run
+	Begun     time.Time         `json:"-"`                  // start of an unfinished run
 }
 
 // Mapped returns a copy of p with every name replaced by what rename returns for it.
@@ -173,9 +171,9 @@ func renameAll(rename func(string) (string, error), names ...*string) (err error
 // Undone is the data of journal.EventUndoing and journal.EventUndone.
 type Undone struct {
 	From string `json:"from"`           // where the item was in place
-	Back string `json:"back,omitempty"` // from where what was set aside got its name back
-	Kept string `json:"kept,omitempty"` // where data that was edited since is kept
-	Plan *Plan  `json:"plan,omitempty"` // of one that is not finished
+	Back string `json:"back,omitempty"` // spare of the set-aside data that was moved back
+	Kept string `json:"kept,omitempty"` // where modified data is kept
+	Plan *Plan  `json:"plan,omitempty"` // the plan of an unfinished run
 }
 
 // Mapped returns a copy of u with every name replaced by what rename returns for it.
@@ -185,13 +183,13 @@ func (u Undone) Mapped(rename func(string) (string, error)) (*Undone, error) {
 	return &u, errors.Join(err, renameAll(rename, &u.From, &u.Back, &u.Kept))
 }
 
-// Retired is the data of journal.EventRetiring, journal.EventRetired and journal.EventReturning. Paths are in
-// the old computer's own terms.
+// Retired is the data of journal.EventRetiring, journal.EventRetired and journal.EventReturning.
+// Paths are in the old computer's own terms.
 type Retired struct {
 	From string `json:"from"`
-	To   string `json:"to,omitempty"`   // "" where it was not there any more
+	To   string `json:"to,omitempty"`   // where the data was moved; "" if it was gone
 	Note string `json:"note,omitempty"` // the file that says where the data went
-	Plan *Plan  `json:"plan,omitempty"` // of one that is not finished
+	Plan *Plan  `json:"plan,omitempty"` // the plan of an unfinished run
 }
 
 // Mapped returns a copy of r with every name replaced by what rename returns for it.
@@ -208,16 +206,16 @@ type Removed struct {
 
 // Reported is the data of journal.EventReported.
 type Reported struct {
-	To string `json:"to,omitempty"` // a folder outside the kit; "" where there is none
+	To string `json:"to,omitempty"` // a folder outside the kit; "" if none
 }
 
 // Ticked is the data of journal.EventTicked.
 type Ticked struct {
-	Files []string          `json:"files"`        // by their paths in the item
-	As    map[string]string `json:"as,omitempty"` // what each is called in the app, where that is another name
+	Files []string          `json:"files"`        // paths within the item
+	As    map[string]string `json:"as,omitempty"` // the name of each in the app, if it differs
 }
 
-// Row is one figure, old and new.
+// Row is one count, old and new.
 type Row struct {
 	What string `json:"what"`
 	Old  string `json:"old"`
@@ -229,76 +227,74 @@ type Row struct {
 type Checked struct {
 	Rows  []Row    `json:"rows"`
 	Diffs []string `json:"diffs,omitempty"` // at most 20
-	Count int64    `json:"count,omitempty"` // how many differences there are
+	Count int64    `json:"count,omitempty"` // number of differences
 	Equal bool     `json:"equal"`
-	// Skipped says that a person had what was here left as it was: that it differs is
-	// no fault.
+	// Skipped is true if the user kept the existing data, so that a difference is expected.
 	Skipped bool `json:"skipped,omitempty"`
 }
 
-// Good reports whether an item is as it should be.
+// Good reports whether an item is as expected.
 func (c *Checked) Good() bool { return c != nil && (c.Equal || c.Skipped) }
 
 // Seen is the data of journal.EventSeen: a licence's state on both computers.
 type Seen struct {
-	Old  licence.State `json:"old"`
-	New  licence.State `json:"new"`
-	Left int           `json:"transfers_left"`
-	By   string        `json:"by"`             // how it was seen
-	Copy string        `json:"copy,omitempty"` // what is wrong with the app's own copy of it there; "" where nothing is
-	// Asked is false where the service could not be asked, and the states are
-	// those that the journal remembers, which is no proof.
+	Old         licence.State `json:"old"`
+	New         licence.State `json:"new"`
+	Left        int           `json:"transfers_left"`
+	By          string        `json:"by"`             // how the state was observed
+	CopyProblem string        `json:"copy,omitempty"` // problem with the app's own copy of the licence there; "" if none
+	// Asked is false if the service could not be asked. The states are then from the journal and
+	// prove nothing.
 	Asked bool `json:"asked"`
 	Good  bool `json:"good"`
-	// Trial is true where the app runs on the new computer without it, and it
-	// is not moved yet.
+	// Trial is true if the app runs on the new computer without the licence, which has not moved
+	// yet.
 	Trial bool `json:"trial,omitempty"`
 }
 
-// Opened is the data of journal.EventOpened: that the app itself showed its data on the new
+// Opened is the data of journal.EventOpened: whether the app itself showed its data on the new
 // computer.
 type Opened struct {
-	By       string `json:"by"`                 // its own command, or a person
+	By       string `json:"by"`                 // its own command, or the technician
 	Said     string `json:"said"`               // what was seen
-	Expected string `json:"expected,omitempty"` // the figure that was packed; "" where the card names none
+	Expected string `json:"expected,omitempty"` // the packed count; "" if the card has none
 	Good     bool   `json:"good"`
-	// Untried is why nobody could see it yet; such is not recorded.
+	// Untried is why it could not be checked yet. This is not recorded.
 	Untried string    `json:"not_tried,omitempty"`
-	At      time.Time `json:"-"` // as the line tells it
+	At      time.Time `json:"-"` // from the journal line
 }
 
-// String says it for a person.
+// String returns a sentence for the user.
 func (o *Opened) String() string {
 	switch {
 	case o.Untried != "":
-		return "not tried: " + o.Untried
+		return "not checked: " + o.Untried
 	case o.Good:
 		return fmt.Sprintf("%s saw %s", o.By, o.Said)
 	case o.Expected != "":
-		return fmt.Sprintf("%s saw %s, and %s were packed", o.By, o.Said, o.Expected)
+		return fmt.Sprintf("%s saw %s, but %s were packed", o.By, o.Said, o.Expected)
 	}
-	return fmt.Sprintf("%s does not show it: %s", o.By, o.Said)
+	return fmt.Sprintf("%s found a problem: %s", o.By, o.Said)
 }
 
 // Overridden is the data of journal.EventOverridden.
 type Overridden struct {
 	Gate    string `json:"gate"`
 	Step    Step   `json:"step"`
-	Why     string `json:"why"`     // what the gate said
+	Why     string `json:"why"`     // the gate's finding
 	Because string `json:"because"` // the reason given
-	// Second names the licence of which a second seat was taken, and the one on
-	// the old computer left active.
+	// Second is the licence that has a second seat while the old computer's seat stays active.
 	Second string `json:"second_seat,omitempty"`
 }
 
-// Differs says that what was compared is not the same, and how.
+// Differs records a difference.
 func (c *Checked) Differs(how string) {
 	c.Equal = false
 	c.Count++
 	c.Diffs = append(c.Diffs, how)
 }
 
-// Add adds a row, and how its two sides differ, if they do.
+// Add adds a row, and records how its two sides differ, if they do.
 func (c *Checked) Add(r Row, how string) {
 	c.Rows = append(c.Rows, r)
 	if !r.Same {
@@ -306,8 +302,7 @@ func (c *Checked) Add(r Row, how string) {
 	}
 }
 
-// AddCount adds a figure of the card, old and new, and holds it against the
-// number that the card expects.
+// AddCount adds a count, old and new, and compares it with the number that the card expects.
 func (c *Checked) AddCount(name string, expect *int64, old, new int64) {
 	r := Row{What: name, Old: strconv.FormatInt(old, 10), New: strconv.FormatInt(new, 10), Same: old == new}
 	if expect != nil && new != *expect {

@@ -8,45 +8,45 @@ import (
 	"movekit/internal/core/licence"
 )
 
-// Sight is what whoever can tell says of a licence at one moment.
+// Observation is what an authority on a licence reported at one moment.
 type Observation struct {
-	Old  *licence.Answer // of the computer that it is deactivated on
-	New  *licence.Answer // of the new one, where it was asked for by itself; else nil
+	Old  *licence.Answer // for the computer that it is deactivated on
+	New  *licence.Answer // for the new computer if asked separately; else nil
 	Here string          // machine.ID of this computer
-	By   string          // who tells
-	Copy string          // what is wrong with the app's own copy of it on the new computer; "" where nothing is
+	By   string          // who reported it
+	Copy string          // problem with the app's own copy of the licence on the new computer; "" if none
 }
 
-// Standing is where one licence stands: what was seen, or is remembered, what
-// its service and its card allow, and what is due.
+// Standing is the state of one licence: what was observed or recorded, what its service and its
+// card allow, and the next step.
 type Standing struct {
-	From         string // name of the computer that it is deactivated on: Old is its state there
+	From         string // name of the computer that it is deactivated on; Old is its state there
 	Old, New     licence.State
-	OldAt, NewAt time.Time // when that was recorded; zero where it was not
-	Left, Spent  int       // transfers; Left is -1 where it is not known
-	By           string    // who saw it
-	Seen         bool      // whether it was seen, and is not what the journal remembers
+	OldAt, NewAt time.Time // when each state was recorded; zero if it was not
+	Left, Spent  int       // transfers; Left is -1 if unknown
+	By           string    // who observed it
+	Seen         bool      // it was observed now, not only recorded in the journal
 
-	Covers         string    // major version that is covered; "" stands for any
-	Edition        string    // edition that is covered; "" stands for any
-	Seats          int       // computers it may be active on at a time
-	ActiveOn       int       // computers it is active on
+	Covers         string    // major version that is covered; "" means any
+	Edition        string    // edition that is covered; "" means any
+	Seats          int       // number of computers that may use it at the same time
+	ActiveOn       int       // number of computers that use it
 	AllowsTakeover bool      // activating it on the new computer may disable it on the old one
-	Until          time.Time // when it runs out; zero where it does not
-	Again          time.Time // from when it may be activated again; zero where at once
-	BackBy         time.Time // by when it must be activated again; zero where that does not matter
-	ServiceTime    time.Time // by the service's own clock; zero where it has none
+	Until          time.Time // when it expires; zero if never
+	Again          time.Time // earliest time of the next activation; zero if it may be activated now
+	BackBy         time.Time // deadline for the next activation; zero if none
+	ServiceTime    time.Time // the service's own clock; zero if it has none
 
-	CopyProblem string    // what is wrong with the app's own copy of it on the new computer; "" where nothing is seen to be
-	Second      bool      // a person took a second seat, and the one on the old computer stays
-	Good        bool      // it is where it belongs
-	Proven      Done      // what verify saw last
-	Trial       time.Time // until when the app runs on the new computer without it; zero where it does not
-	Trying      bool      // the data is to be proven on the new computer first
-	Next        Step      // what is due; "" where nothing is
+	CopyProblem string    // problem with the app's own copy of the licence on the new computer; "" if none is known
+	Second      bool      // the user activated a second seat, and the old computer's seat stays active
+	Good        bool      // it is in its final state
+	Proven      Done      // result of the last verify
+	Trial       time.Time // end of the trial period on the new computer; zero if none
+	Trying      bool      // the data must be verified on the new computer first
+	Next        Step      // the next step; "" if none
 }
 
-// judged is the time that waiting times and last days are judged by.
+// judged returns the time that deadlines are compared with.
 func (s Standing) judged(now time.Time) time.Time {
 	if s.ServiceTime.IsZero() {
 		return now
@@ -54,12 +54,13 @@ func (s Standing) judged(now time.Time) time.Time {
 	return s.ServiceTime
 }
 
-// Free reports whether a licence in a state may be activated on another
-// computer.
-func Free(s licence.State) bool { return s == licence.Deactivated || s == licence.NotActivated }
+// Free reports whether a licence in state s may be activated on another computer.
+func CanActivateElsewhere(s licence.State) bool {
+	return s == licence.Deactivated || s == licence.NotActivated
+}
 
-// Stand derives where a licence stands from the journal, the card, and what was
-// seen now; see is nil where nobody was asked.
+// Standing derives the state of a licence from the journal, the card and a new observation; see is
+// nil if nothing was asked.
 func (s *State) Standing(c *card.Card, l *card.Licence, see *Observation, now time.Time) Standing {
 	known := s.Licence(c.Name, l.Name)
 	st := Standing{
@@ -83,8 +84,8 @@ func (s *State) Standing(c *card.Card, l *card.Licence, see *Observation, now ti
 	return st
 }
 
-// see takes in what was seen, and reports whether that tells of the new computer
-// too. Who is asked on the old one may know of no other.
+// see applies an observation, and reports whether it covers the new computer too. A service asked
+// on the old computer may not know the new one.
 func (s *Standing) see(see *Observation, now time.Time) bool {
 	a := see.Old
 	s.Seen, s.By = true, see.By
@@ -110,7 +111,7 @@ func (s *Standing) see(see *Observation, now time.Time) bool {
 	return true
 }
 
-// clock is the service's own, where it has one.
+// clock returns the service's own time, or the zero time.
 func (s *Observation) clock() time.Time {
 	if s.Old.Signed == "" {
 		return time.Time{}
@@ -118,19 +119,19 @@ func (s *Observation) clock() time.Time {
 	return licence.When(s.Old.Issued)
 }
 
-// due is the step that the licence waits for. One that is tried first waits for
-// its data to be proven.
+// due returns the step that the licence waits for. A licence in its trial period waits until the
+// data is verified.
 func (s *Standing) due(packed bool) Step {
 	switch {
 	case !packed:
 		return Pack
 	case s.Second && s.New == licence.Active && s.CopyProblem == "":
 		return ""
-	case s.Trying && !Free(s.Old) && s.Trial.IsZero():
+	case s.Trying && !CanActivateElsewhere(s.Old) && s.Trial.IsZero():
 		return Unpack
-	case s.Trying && !Free(s.Old):
+	case s.Trying && !CanActivateElsewhere(s.Old):
 		return Verify
-	case !Free(s.Old):
+	case !CanActivateElsewhere(s.Old):
 		return Deactivate
 	case s.New != licence.Active || s.CopyProblem != "":
 		return Activate
@@ -138,8 +139,8 @@ func (s *Standing) due(packed bool) Step {
 	return ""
 }
 
-// trialUntil is until when the app runs on the new computer without a licence,
-// counted from when its data was put in place; or the zero time.
+// trialUntil returns the end of the trial period on the new computer, counted from the unpack, or
+// the zero time.
 func (s *State) trialUntil(c *card.Card, l *card.Licence) (until time.Time) {
 	if l.Trial.Duration == 0 {
 		return until
@@ -156,18 +157,18 @@ func (s *State) trialUntil(c *card.Card, l *card.Licence) (until time.Time) {
 	return first.Add(l.Trial.Duration)
 }
 
-// Record is what the journal keeps of a standing.
+// Record returns what the journal keeps of a standing.
 func (s Standing) Record() Seen {
-	return Seen{Old: s.Old, New: s.New, Left: s.Left, By: s.By, Copy: s.CopyProblem, Asked: s.Seen, Good: s.Good, Trial: s.OnTrial()}
+	return Seen{Old: s.Old, New: s.New, Left: s.Left, By: s.By, CopyProblem: s.CopyProblem, Asked: s.Seen, Good: s.Good, Trial: s.OnTrial()}
 }
 
-// OnTrial reports whether the app runs on the new computer without the licence,
-// which is still on the old one.
+// OnTrial reports whether the app runs on the new computer while its licence is still on the old
+// one.
 func (s Standing) OnTrial() bool {
 	return s.Seen && !s.New.Held() && s.Old.Held() && !s.Trial.IsZero()
 }
 
-// result says how far a licence is proven by what was seen.
+// result returns how far an observation verifies a licence.
 func (s *Seen) result() Done {
 	switch {
 	case s == nil:

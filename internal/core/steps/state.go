@@ -1,6 +1,5 @@
-// Package steps holds the rules of a move: what was done, as the journal
-// tells it, and the gates that stop a step from running too early. It is pure:
-// it looks at nothing but what it is given.
+// Package steps holds the rules of a move: the state that the journal records, and the gates that
+// stop a step from running too early. It is pure: it uses only its arguments.
 package steps
 
 import (
@@ -19,7 +18,7 @@ import (
 // Step is one step of a move.
 type Step string
 
-// The steps, in the order of the work.
+// The steps, in order.
 const (
 	Survey     Step = "survey"
 	Pack       Step = "pack"
@@ -29,52 +28,52 @@ const (
 	Activate   Step = "activate"
 	Verify     Step = "verify"
 	Retire     Step = "retire"
-	Return     Step = "return" // takes Retire back
-	Remove     Step = "remove" // what Retire set aside
+	Return     Step = "return" // undoes Retire
+	Remove     Step = "remove" // removes the data that Retire set aside
 	Close      Step = "close"
 )
 
-// Item is what is known of one item.
+// Item is the recorded state of one item.
 type Item struct {
 	Key      Key
 	Sealed   kit.Sealed
 	SealedAt time.Time
-	Placing  *Placed // begun, and not ended
+	Placing  *Placed // started and not finished
 	Placed   *Placed
-	// Repointed is what is changed in it where it is in place; nil where nothing is.
+	// Repointed describes the path updates in the placed data; nil if there are none.
 	Repointed *Repointed
-	Earlier   *Placed // of what was sealed before, and was in place when it was sealed anew
+	Earlier   *Placed // an earlier unpack that was in place when the item was sealed again
 	PlacedAt  time.Time
-	Undoing   *Undone // begun, and not ended
+	Undoing   *Undone // started and not finished
 	Checked   *Checked
-	Ticked    map[string]string // exports that a person has taken in, with what they are called in the app; "" stands for the same
-	Retiring  *Retired          // begun on the old computer, and not ended
+	Ticked    map[string]string // exports that were imported by hand, with their names in the app; "" means the same name
+	Retiring  *Retired          // started on the old computer and not finished
 	Retired   *Retired          // set aside on the old computer
-	Returning *Retired          // begun to be moved back there, and not finished
-	Removed   *Removed          // and removed there
+	Returning *Retired          // started to move back there and not finished
+	Removed   *Removed          // removed there
 }
 
-// Licence is what is known of one licence.
+// Licence is the recorded state of one licence.
 type Licence struct {
 	App, Name string
 	Sealed    *kit.Sealed // its serial and code
 	Masked    string
-	From      kit.Computer // that it is deactivated on: the old one, or a new one that broke
+	From      kit.Computer // the computer that it is deactivated on: the old one, or a new one that broke
 	Old, New  licence.State
 	OldAt     time.Time
 	NewAt     time.Time
-	Left      int // transfers left, when last seen; -1 where unknown
-	Spent     int // transfers spent by this move
+	Left      int // transfers left when last observed; -1 if unknown
+	Spent     int // transfers used by this move
 	Pending   *Asked
-	Answers   map[string]int // answers recorded, by computer
-	Requested *Requested     // by file, and not answered yet
-	Stepped   []Stepped      // of the change that is going on
-	History   []Stepped      // of all changes
+	Answers   map[string]int // number of recorded answers, by computer
+	Requested *Requested     // requested by file and not answered yet
+	Stepped   []Stepped      // manual steps of the current change
+	History   []Stepped      // manual steps of all changes
 	Seen      *Seen
 	SeenAt    time.Time
 }
 
-// Override is an overridden gate and where it was.
+// Override is an overridden gate and the app that it stopped.
 type Override struct {
 	Overridden
 	App      string    `json:"app"`
@@ -82,7 +81,7 @@ type Override struct {
 	At       time.Time `json:"at"`
 }
 
-// State is what the journal tells.
+// State is the state of the move that the journal records.
 type State struct {
 	Old, New  kit.Computer
 	Items     map[Key]*Item
@@ -90,21 +89,21 @@ type State struct {
 	Licences  map[Key]*Licence
 	LicOrder  []Key
 	Packed    map[string]*Packed
-	Looked    map[string]*Looked  // the apps on the new computer, where they were looked at
-	Opened    map[string]*Opened  // the apps that were looked into on the new computer since their data came
-	Silenced  map[string]bool     // apps that a person says sync no more on the old computer
-	Asides    map[string][]string // what was set aside on the new computer, by app
-	Chosen    Chosen              // where things go on the new computer
+	Looked    map[string]*Looked  // apps as they were found on the new computer
+	Opened    map[string]*Opened  // apps that were checked in the app itself since their data was placed
+	Silenced  map[string]bool     // apps that no longer sync on the old computer, according to the technician
+	Asides    map[string][]string // data set aside on the new computer, by app
+	Chosen    Chosen              // destinations on the new computer
 	Overrides []Override
-	Agreed    map[string]bool // apps whose card's commands a person agreed to run
+	Agreed    map[string]bool // apps whose commands the user agreed to run
 	Reported  time.Time
-	HandedTo  string      // a folder outside the kit that has the hand-over; "" where none has
-	Closed    *kit.Closed // nil where it is not
-	Keep      bool        // it is a safety copy
+	HandedTo  string      // a folder outside the kit that has the handover; "" if none
+	Closed    *kit.Closed // nil if the kit is open
+	Keep      bool        // the kit is a safety copy
 	Last      time.Time
 }
 
-// Fold reads the journal's lines into a State.
+// Fold builds the State from the journal's lines.
 func Fold(m kit.Manifest, lines []journal.Line) *State {
 	s := &State{Old: m.Old, New: m.New, Keep: m.Keep, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Looked: map[string]*Looked{}, Opened: map[string]*Opened{}, Silenced: map[string]bool{}, Asides: map[string][]string{}, Agreed: map[string]bool{}}
 	for _, l := range lines {
@@ -113,14 +112,14 @@ func Fold(m kit.Manifest, lines []journal.Line) *State {
 	return s
 }
 
-// read decodes a line's data; a line of another form counts as empty.
+// read decodes a line's data. If that fails, it returns an empty value.
 func read[T any](l journal.Line) *T {
 	v := new(T)
 	_ = json.Unmarshal(l.Data, v)
 	return v
 }
 
-// Add takes one more line of the journal.
+// Add applies one more journal line.
 func (s *State) Add(l journal.Line) {
 	s.Last = l.At
 	key := Key{l.App, l.Item, l.User}
@@ -134,11 +133,11 @@ func (s *State) Add(l journal.Line) {
 		if s.Items[key] == nil {
 			s.Order = append(s.Order, key)
 		}
-		// What was placed and checked before was another content.
+		// The recorded unpack and verify were of other content.
 		it := &Item{Key: key, Sealed: *sealed, SealedAt: l.At}
 		if was := s.Items[key]; was != nil {
 			it.Earlier, it.Retired, it.Removed = cmp.Or(was.Placed, was.Earlier), was.Retired, was.Removed
-			it.Placing, it.Undoing, it.Retiring, it.Returning = was.Placing, was.Undoing, was.Retiring, was.Returning // to be ended all the same
+			it.Placing, it.Undoing, it.Retiring, it.Returning = was.Placing, was.Undoing, was.Retiring, was.Returning // still to be finished
 		}
 		s.Items[key] = it
 	case journal.EventPacked:
@@ -179,7 +178,7 @@ func (s *State) Add(l journal.Line) {
 		case journal.EventChecked:
 			it.Checked = read[Checked](l)
 		case journal.EventUndoing:
-			it.Undoing, it.Checked = read[Undone](l), nil // what was proven is going
+			it.Undoing, it.Checked = read[Undone](l), nil // the verified data is being removed
 		case journal.EventUndone:
 			delete(s.Opened, l.App)
 			back := read[Undone](l).Back
@@ -236,7 +235,7 @@ func (s *State) Add(l journal.Line) {
 	}
 }
 
-// Was is where an item lay on the old computer, as that writes it; "" where it is not known.
+// Was returns the location of an item on the old computer, as that computer writes it, or "".
 func (s *State) Was(key Key) string {
 	if p := s.Packed[key.App]; p != nil {
 		if i := slices.Index(p.Items, key); i >= 0 && i < len(p.Where) {
@@ -246,7 +245,7 @@ func (s *State) Was(key Key) string {
 	return ""
 }
 
-// Homes are the profile folders of the old computer's users, as it writes them.
+// Homes maps the old computer's users to their profile folders, as it writes them.
 func (s *State) Homes() map[string]string {
 	out := map[string]string{}
 	for _, p := range s.Packed {
@@ -255,7 +254,7 @@ func (s *State) Homes() map[string]string {
 	return out
 }
 
-// SealedLast is when something was sealed last; zero where nothing is.
+// SealedLast returns the time of the last pack, or the zero time.
 func (s *State) SealedLast() (last time.Time) {
 	for _, it := range s.Items {
 		if it.SealedAt.After(last) {
@@ -265,8 +264,8 @@ func (s *State) SealedLast() (last time.Time) {
 	return last
 }
 
-// bind makes a computer the new one. What was done on the one that it is for
-// instead of is lost with that, which has to give back its licences.
+// bind makes a computer the new one. If it replaces another, everything done there is discarded,
+// and its licences must be deactivated.
 func (s *State) bind(b *Bound) {
 	broken := s.New
 	s.New = b.Computer
@@ -286,7 +285,7 @@ func (s *State) bind(b *Bound) {
 	}
 }
 
-// Licence returns what is known of a licence.
+// Licence returns the recorded state of a licence.
 func (s *State) Licence(app, name string) Licence {
 	l := Licence{App: app, Name: name, Old: licence.Unknown, New: licence.Unknown, Left: -1}
 	if known := s.Licences[Key{App: app, Item: name}]; known != nil {
@@ -324,13 +323,12 @@ func (s *State) answered(l journal.Line) {
 }
 
 // Freed reports whether a licence is known to be deactivated on the old computer.
-func (s *State) Freed(app, name string) bool {
+func (s *State) Deactivated(app, name string) bool {
 	l := s.Licence(app, name)
 	return l.Old == licence.Deactivated && l.From.ID == s.Old.ID
 }
 
-// Cards are cards with the licences that the pack found besides those that they name: one a
-// user (card.Card.ForUsers).
+// Cards adds the per-user licences that the pack found to the cards (card.Card.ForUsers).
 func (s *State) Cards(cards []*card.Card) []*card.Card {
 	out := make([]*card.Card, len(cards))
 	for i, c := range cards {
@@ -343,7 +341,7 @@ func (s *State) Cards(cards []*card.Card) []*card.Card {
 	return out
 }
 
-// LicencesOf returns what is known of an app's licences.
+// LicencesOf returns the recorded state of an app's licences.
 func (s *State) LicencesOf(app string) (out []*Licence) {
 	for _, k := range s.LicOrder {
 		if k.App == app {

@@ -13,26 +13,25 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Since is what is looked at of what became of items on the old computer since
-// they were sealed.
+// Since says how thoroughly to check the old computer's items for changes since the pack.
 type Since int
 
-// How much is looked at.
+// The levels of the check.
 const (
 	Nothing  Since = iota
-	Quick          // an item whose size, times and engine's counters are the same counts as the same
-	Thorough       // every item is read
+	Quick          // an item with unchanged size, times and engine counters counts as unchanged
+	Thorough       // every item is read completely
 )
 
-// drift says what became of an item since it was sealed; nil where nothing of it is
-// sealed, or it is not of the old computer.
+// drift returns how an item changed since it was sealed. It returns nil if the item is not sealed,
+// or this is not the old computer.
 func (l *Scanner) drift(ctx context.Context, c *card.Card, p *Place, is *item.Inspection) (*item.Drift, error) {
 	if l.Since == Nothing || l.Run == nil || is.Stays {
 		return nil, nil
 	}
 	known, packed := l.Run.State.Items[p.Key], l.Run.State.Packed[c.Name]
 	if known == nil && packed != nil && p.Found && !slices.Contains(packed.NotChosen, p.Label()) {
-		return &item.Drift{Sealed: l.Run.State.SealedLast(), Known: true, Count: 1, Diffs: []string{"it is new: nothing of it is sealed"}}, nil
+		return &item.Drift{Sealed: l.Run.State.SealedLast(), Known: true, Count: 1, Diffs: []string{"it is new and not sealed yet"}}, nil
 	}
 	if known == nil || known.Retired != nil || known.Retiring != nil && (!p.Found || is.Files == 0) || !p.Found && l.deactivated(c, p) {
 		return nil, nil
@@ -43,34 +42,34 @@ func (l *Scanner) drift(ctx context.Context, c *card.Card, p *Place, is *item.In
 		d.Same, d.Why = false, cmp.Or(is.Why, "it did not answer in time")
 		return d, nil
 	case !p.Found:
-		d.Same, d.Known, d.Count, d.Diffs = false, true, 1, []string{"it is not there any more"}
+		d.Same, d.Known, d.Count, d.Diffs = false, true, 1, []string{"it no longer exists"}
 		return d, nil
 	case l.Since == Quick && is.Stamp != "" && is.Stamp == known.Sealed.Stamp:
 		return d, nil
 	case !l.Run.Kit.Unlocked():
-		d.Same, d.Why = false, "its size or times differ, and only with the passphrase can it be compared"
+		d.Same, d.Why = false, "its size or times differ; a comparison needs the passphrase"
 		return d, nil
 	}
 	sealed := *known
-	sealed.Repointed = nil // on the new computer
+	sealed.Repointed = nil // those changes are on the new computer
 	p.InKit = &sealed
-	p.Progress("comparing with what is sealed", is.Bytes)
+	p.Progress("comparing with the sealed data", is.Bytes)
 	now, err := p.Compare(ctx)
 	if err != nil {
-		return nil, fault.Wrap(fault.Unreadable, err, "%s cannot be held against what is sealed of it", p.Label())
+		return nil, fault.Wrap(fault.Unreadable, err, "%s cannot be compared with its sealed data", p.Label())
 	}
 	d.Same, d.Known, d.Rows, d.Count, d.Diffs = now.Equal, true, now.Rows, now.Count, now.Diffs
 	return d, nil
 }
 
-// gone adds what was sealed as one of many, and is not here any more.
+// gone adds items that were sealed as one of several and no longer exist here.
 func (l *Scanner) gone(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
 	if l.Since == Nothing || l.Run == nil {
 		return nil
 	}
 	for _, it := range l.Run.State.AppItems(c.Name) {
 		ci := c.Item(it.Key.Item)
-		if ci == nil || ci.Each == "" || it.Retired != nil || it.Retiring != nil || !l.Run.Picked(it.Key) || slices.ContainsFunc(a.Places, func(p Place) bool { return p.Key == it.Key }) {
+		if ci == nil || ci.Each == "" || it.Retired != nil || it.Retiring != nil || !l.Run.Selected(it.Key) || slices.ContainsFunc(a.Places, func(p Place) bool { return p.Key == it.Key }) {
 			continue
 		}
 		p := l.place(c, ci, machine.FindUser(l.Computer, it.Key.User))
@@ -79,14 +78,14 @@ func (l *Scanner) gone(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 			return err
 		}
 		if !p.Found {
-			f.Drift.OldChanged = append(f.Drift.OldChanged, p.Label()+" is not there any more")
+			f.Drift.OldChanged = append(f.Drift.OldChanged, p.Label()+" no longer exists")
 		}
 	}
 	return nil
 }
 
-// Now is what is here of an app's items; its facts say what is not what was sealed
-// any more, or is not known to be. Close ends what its places have opened.
+// Now inspects an app's items. Its facts list the items that changed since the pack, or for which
+// that is unknown. The caller closes the places.
 func (l *Scanner) Now(ctx context.Context, c *card.Card) (*App, error) {
 	a := &App{App: c.Name, Title: c.Title}
 	l.Again = true
@@ -101,23 +100,22 @@ func (l *Scanner) Now(ctx context.Context, c *card.Card) (*App, error) {
 	return a, nil
 }
 
-// deactivated reports whether an item is the file of a licence that was deactivated here, which
-// set it aside.
+// deactivated reports whether an item is a licence file that the deactivation set aside here.
 func (l *Scanner) deactivated(c *card.Card, p *Place) bool {
 	return slices.ContainsFunc(c.Licences, func(lic card.Licence) bool {
-		return l.Run.State.Freed(c.Name, lic.Name) && slices.Contains(lic.Items, p.Item.Name)
+		return l.Run.State.Deactivated(c.Name, lic.Name) && slices.Contains(lic.Items, p.Item.Name)
 	})
 }
 
-// changed says for a gate what became of an item.
+// changed describes an item's change for a gate.
 func changed(p *Place, d *item.Drift) string {
 	if d.Why != "" {
-		return fmt.Sprintf("it is not known whether %s changed (%s)", p.Label(), d.Why)
+		return fmt.Sprintf("unknown whether %s changed (%s)", p.Label(), d.Why)
 	}
 	how := ""
 	for _, r := range d.Rows {
 		if how == "" && !r.Same {
-			how = fmt.Sprintf("%s: %s then, %s now", r.What, r.Old, r.New)
+			how = fmt.Sprintf("%s: then %s, now %s", r.What, r.Old, r.New)
 		}
 	}
 	if len(d.Diffs) > 0 {

@@ -10,7 +10,7 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// exports holds the app's own exports against the number there must be.
+// exports compares the number of the app's exports with the expected number.
 func (l *Scanner) exports(ctx context.Context, a *App, f *steps.Facts) error {
 	for i := range a.Places {
 		p := &a.Places[i]
@@ -25,9 +25,9 @@ func (l *Scanner) exports(ctx context.Context, a *App, f *steps.Facts) error {
 		have := a.Items[i].Files
 		switch {
 		case err != nil:
-			f.Pack.TooFew = append(f.Pack.TooFew, fmt.Sprintf("how many exports %s must have is not known: %v", p.Label(), err))
+			f.Pack.TooFew = append(f.Pack.TooFew, fmt.Sprintf("the expected number of exports of %s is unknown: %v", p.Label(), err))
 		case have < want:
-			f.Pack.TooFew = append(f.Pack.TooFew, fmt.Sprintf("%s has %s, and there must be %d", p.Label(), item.Plural(have, "export"), want))
+			f.Pack.TooFew = append(f.Pack.TooFew, fmt.Sprintf("%s has %s, but %d are expected", p.Label(), item.Plural(have, "export"), want))
 		default:
 			a.Items[i].Details = append(a.Items[i].Details, fmt.Sprintf("%s of %d", item.Plural(have, "export"), want))
 		}
@@ -35,7 +35,7 @@ func (l *Scanner) exports(ctx context.Context, a *App, f *steps.Facts) error {
 	return nil
 }
 
-// wanted is how many exports there must be.
+// wanted returns the expected number of exports.
 func wanted(ctx context.Context, e *card.Export, places []Place) (int64, error) {
 	if e.Number != nil {
 		return *e.Number, nil
@@ -53,7 +53,7 @@ func wanted(ctx context.Context, e *card.Export, places []Place) (int64, error) 
 		sum, asked = sum+n, true
 	}
 	if !asked {
-		return 0, fault.New(fault.Missing, "%s, which tells it, is not here", e.Item)
+		return 0, fault.New(fault.Missing, "%s, which has the number, is not here", e.Item)
 	}
 	return sum, nil
 }

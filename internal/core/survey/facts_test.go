@@ -46,12 +46,12 @@ func TestExportsCounted(t *testing.T) {
 	for name, c := range map[string]struct{ exports, few, detail string }{
 		"enough":         {"number: 2", "", "2 exports of 2"},
 		"more":           {"number: 1", "", "2 exports of 1"},
-		"too few":        {"number: 3", "out has 2 exports, and there must be 3", ""},
+		"too few":        {"number: 3", "out has 2 exports, but 3", ""},
 		"none needed":    {"number: 0", "", "2 exports of 0"},
 		"asked":          {"item: data, query: SELECT 2", "", "2 exports of 2"},
-		"asked, too few": {"item: data, query: SELECT 5", "out has 2 exports, and there must be 5", ""},
-		"asked in vain":  {"item: data, query: SELECT x", "how many exports out must have is not known: ", ""},
-		"nobody to ask":  {"item: gone, query: SELECT 2", "how many exports out must have is not known: gone, which tells it, is not here", ""},
+		"asked, too few": {"item: data, query: SELECT 5", "out has 2 exports, but 5", ""},
+		"asked in vain":  {"item: data, query: SELECT x", "the expected number of exports of out must have is unknown; version: ", ""},
+		"nobody to ask":  {"item: gone, query: SELECT 2", "the expected number of exports of out must have is unknown; version: gone, which tells it, has no user here", ""},
 	} {
 		s := look(t, "items:\n  - {name: data, kind: sqlite, path: /srv/d.db}\n  - {name: gone, kind: sqlite, path: /srv/g.db, optional: true}\n  - {name: out, kind: exports, path: /srv/out, include: ['*.pox'], exports: {"+c.exports+", import: x}}\n  - {name: none, kind: exports, path: /srv/none, optional: true, exports: {number: 9, import: x}}\n", "",
 			map[string]string{"srv/out/a.pox": "1", "srv/out/b.pox": "2", "srv/out/c.txt": "3"}, func(root string, _ *Scanner) { lay.Database(t, filepath.Join(root, "srv/d.db"), "CREATE TABLE a (x)") })
@@ -70,7 +70,7 @@ func TestSerials(t *testing.T) {
 		"no code":         {"serial: {file: /l.ini, key: s}, code: {file: /l.ini, key: c}", "s=AB-12345\n", "", "the product key or registered name of the licence key", ""},
 		"unnamed":         {"serial: {file: /l.ini, key: s}", "s=AB-12345\n", "product key ••••2345 in /l.ini, s", "", ""},
 		"none":            {"serial: {file: /l.ini, key: s}", "", "", "the product key or registered name of the licence key", ""},
-		"mistyped":        {"serial: {file: /l.ini, key: s}, check: luhn", "s=49927398717\n", "product key ••••8717 in /l.ini, s", "", "the serial of the licence key looks mistyped: it does not agree with its check characters"},
+		"mistyped":        {"serial: {file: /l.ini, key: s}, check: luhn", "s=49927398717\n", "product key ••••8717 in /l.ini, s", "", "the serial of the licence key looks mistyped: its check digits are wrong"},
 		"right":           {"serial: {file: /l.ini, key: s}, check: luhn", "s=49927398716\n", "product key ••••8716 in /l.ini, s", "", ""},
 		"typed":           {"typed: the label", "", "typed", "", ""},
 		"typed, one here": {"typed: the label, serial: {file: /l.ini, key: s}", "s=AB-12345\n", "typed", "", ""},
@@ -119,7 +119,7 @@ func TestManyOfAnItem(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"each: '20??'":            "lifts@2024 here; lifts@2025 here; lifts@2026 here",
-		"each: '20??', newest: 2": "lifts@2024 here 1 other worked in before: 2025; lifts@2026 here",
+		"each: '20??', newest: 2": "lifts@2024 here 1 other modified earlier: 2025; lifts@2026 here",
 		"each: '19??'":            "lifts missing",
 	} {
 		if got := told(text); got != want {
@@ -282,8 +282,8 @@ licences: [{name: signing, method: file, items: [certificate]}]
 	now, err := l.Now(t.Context(), c)
 	fatal.If(t, err)
 	Close(now.Places)
-	want := []string{"it is not known whether changed changed (its size or times differ, and only with the passphrase can it be compared)", "new changed (it is new: nothing of it is sealed)", "gone changed (it is not there any more)",
-		"certificate changed (it is not there any more)", "lifts@2024 is not there any more"}
+	want := []string{"it is unknown; version whether changed changed (its size or times differ; a comparison needs the passphrase)", "new changed (it is new and not sealed yet)", "gone changed (it no longer exists)",
+		"certificate changed (it no longer exists)", "lifts@2024 no longer exists"}
 	if !slices.Equal(now.Facts.Drift.OldChanged, want) {
 		t.Errorf("%s\nand not\n%s", strings.Join(now.Facts.Drift.OldChanged, "\n"), strings.Join(want, "\n"))
 	}

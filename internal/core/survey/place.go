@@ -14,26 +14,25 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Place is where an item lies on a computer, for one user or for all.
+// Place is the location of an item on a computer, for one user or for all.
 type Place struct {
 	*item.Instance
 	item.Parts
 	Found  bool
-	Silent bool   // a network place that did not answer in time
-	Why    string // why it is not there
+	Silent bool   // a network location that did not answer in time
+	Why    string // why it is missing
 }
 
-// Places returns where the items of an app are on the computer. A per-user
-// item is there once for every user who has it, or once, not found, where
-// none has. What lies on no disk is looked for when it is looked at. Close ends
-// what they open.
+// Places returns the locations of an app's items on the computer. A per-user item has one place for
+// each user who has it, or one missing place if none has. An item that is not on a disk is not
+// looked up yet. Close releases what they open.
 func (l *Scanner) Places(ctx context.Context, c *card.Card) ([]Place, error) {
 	out, err := l.places(ctx, c)
 	if l.Run == nil || err != nil {
 		return out, err
 	}
 	return slices.DeleteFunc(out, func(p Place) bool {
-		if l.Run.Picked(p.Key) {
+		if l.Run.Selected(p.Key) {
 			return false
 		}
 		p.Close()
@@ -54,7 +53,7 @@ func (l *Scanner) places(ctx context.Context, c *card.Card) ([]Place, error) {
 		for _, u := range item.Profiles(l.Computer, it) {
 			all, err := l.many(ctx, l.place(c, it, u))
 			if err != nil {
-				return nil, fault.Wrap(fault.Unreadable, err, "cannot look at %s of %s", it.Name, c.Title)
+				return nil, fault.Wrap(fault.Unreadable, err, "cannot inspect %s of %s", it.Name, c.Title)
 			}
 			for _, p := range all {
 				if p.Found {
@@ -81,7 +80,7 @@ func (l *Scanner) places(ctx context.Context, c *card.Card) ([]Place, error) {
 	return out, nil
 }
 
-// many looks for a place, or for those that a pattern makes of it.
+// many finds a place, or the places that a pattern matches.
 func (l *Scanner) many(ctx context.Context, p Place) ([]Place, error) {
 	if p.Item.Each == "" {
 		err := l.find(ctx, &p)
@@ -101,7 +100,7 @@ func (l *Scanner) many(ctx context.Context, p Place) ([]Place, error) {
 		one := l.place(p.Card, p.Item, p.User)
 		one.Key.Item += "@" + name
 		if i == 0 && len(leftOut) > 0 {
-			one.LeftOut = []string{fmt.Sprintf("%s worked in before: %s", item.Plural(int64(len(leftOut)), "other"), strings.Join(leftOut, ", "))}
+			one.LeftOut = []string{fmt.Sprintf("%s modified earlier: %s", item.Plural(int64(len(leftOut)), "other"), strings.Join(leftOut, ", "))}
 		}
 		if err := l.find(ctx, &one); err != nil {
 			return nil, err
@@ -119,8 +118,8 @@ func (l *Scanner) place(c *card.Card, it *card.Item, u *machine.User) Place {
 	return Place{Instance: o, Parts: l.Kinds.Open(o)}
 }
 
-// Present reports whether an app is on the computer, as far as its card tells without asking
-// servers: its version, which is "" where that is not told, or any of its data.
+// Present reports whether an app is on the computer, as far as its card shows without asking
+// servers: it has a version, or any of its data is there. The version is "" if unknown.
 func Present(ctx context.Context, l *Scanner, c *card.Card) (version string, is bool, err error) {
 	v, err := l.Version(ctx, c)
 	if err != nil || v.Value != "" {
@@ -138,8 +137,8 @@ func Present(ctx context.Context, l *Scanner, c *card.Card) (version string, is 
 	return "", !tells, err
 }
 
-// Staying are the items of an app that stay where they are: as the old computer has
-// them, where that is known.
+// Staying returns the items of an app that stay where they are, with the old computer's addresses
+// if known.
 func (l *Scanner) Staying(c *card.Card, packed *steps.Packed) (out []Place) {
 	for i := range c.Items {
 		it := &c.Items[i]
@@ -184,7 +183,7 @@ func (l *Scanner) find(ctx context.Context, p *Place) error {
 	return err
 }
 
-// Close ends what places have opened.
+// Close releases what places have opened.
 func Close(places []Place) {
 	for _, p := range places {
 		p.Close()

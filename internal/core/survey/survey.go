@@ -1,6 +1,5 @@
-// Package survey looks at a computer for the apps of cards: what is there,
-// where, how much, in which version, and what would stop a pack. It changes
-// nothing.
+// Package survey examines a computer for the apps in cards: data locations, sizes, versions, and
+// what would stop a pack. It changes nothing.
 package survey
 
 import (
@@ -17,7 +16,7 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Survey is what is on a computer.
+// Survey is the result of surveying a computer.
 type Survey struct {
 	Computer   string            `json:"computer"`
 	System     machine.System    `json:"system"`
@@ -29,21 +28,21 @@ type Survey struct {
 	Apps       []App             `json:"apps"`
 	Space      Space             `json:"space"`
 	Notes      []string          `json:"notes,omitempty"`
-	Unreadable int               `json:"unreadable,omitempty"` // how many places could not be read
+	Unreadable int               `json:"unreadable,omitempty"` // number of unreadable places
 }
 
-// Space is what the kit's medium must hold, in bytes.
+// Space is the space needed on the kit's medium, in bytes.
 type Space struct {
 	AtMost   int64  `json:"bytes_needed_at_most"`
-	Sealed   int64  `json:"bytes_needed_estimate"` // by a sample of the content
+	Sealed   int64  `json:"bytes_needed_estimate"` // estimated from a sample of the content
 	Free     uint64 `json:"bytes_free"`
-	Known    bool   `json:"free_known"` // whether there is a kit to look at
+	Known    bool   `json:"free_known"` // the medium's free space is known
 	System   string `json:"file_system,omitempty"`
 	MaxFile  uint64 `json:"largest_file,omitempty"`
-	PartSize int64  `json:"largest_part"` // of a sealed file
+	PartSize int64  `json:"largest_part"` // size limit of a sealed file
 }
 
-// App is what is there of one app.
+// App is the result of surveying one app.
 type App struct {
 	App         string            `json:"app"`
 	Title       string            `json:"title"`
@@ -62,23 +61,23 @@ type App struct {
 	NotChosen   []string          `json:"not_chosen,omitempty"`
 	Blocks      []steps.Block     `json:"would_stop_pack,omitempty"`
 
-	Places []Place     `json:"-"` // one an item, in the same order
+	Places []Place     `json:"-"` // one per item, in the same order
 	Facts  steps.Facts `json:"-"` // for the gates of a pack
 }
 
-// Licence is what is there of one licence.
+// Licence is what was found of one licence.
 type Licence struct {
 	Licence  string          `json:"licence"`
 	Method   card.Method     `json:"method"`
-	Serial   string          `json:"serial"`          // masked; "" where it was not found
-	Typed    bool            `json:"typed,omitempty"` // it is not all on the computer, and a person types the rest
-	Seen     []string        `json:"seen,omitempty"`  // what of it is on this computer, and where
+	Serial   string          `json:"serial"`          // masked; "" if not found
+	Typed    bool            `json:"typed,omitempty"` // the rest must be typed in
+	Seen     []string        `json:"seen,omitempty"`  // what was found on this computer, and where
 	Warnings []string        `json:"doubts,omitempty"`
 	Secrets  licence.Secrets `json:"-"`
 	Card     *card.Licence   `json:"-"`
 }
 
-// Sync is whether the app has sent everything.
+// Sync says whether the app has sent everything.
 type Sync struct {
 	About    string `json:"about"`
 	Finished bool   `json:"finished"`
@@ -86,25 +85,24 @@ type Sync struct {
 	Why      string `json:"why,omitempty"`
 }
 
-// Required is whether something is there that the app cannot work without.
+// Required says whether a requirement of the app is installed.
 type Required struct {
 	Name string `json:"name"`
 	Here bool   `json:"here"`
 }
 
-// Looker looks at one computer.
+// Scanner surveys one computer.
 type Scanner struct {
 	*run.Host
 	item.Options
 	Kinds item.Table
-	Run   *run.Run // nil where there is no kit
-	Since Since    // how much is looked at of what became of what is sealed
+	Run   *run.Run // nil if there is no kit
+	Since Since    // how thoroughly to check for changes since the pack
 
-	NotChosen []string // what Places left out because it was not chosen
+	NotChosen []string // places that were left out because they were not selected
 }
 
-// Look surveys the apps of cards; facts gives those of the gates that are
-// known without looking.
+// Scan surveys the apps of cards. facts returns the facts that are known in advance.
 func (l *Scanner) Scan(ctx context.Context, cards []*card.Card, facts func(*card.Card) steps.Facts) (*Survey, error) {
 	s := &Survey{Computer: l.Computer.Name(), System: l.Computer.System(), Looked: time.Now().UTC().Truncate(time.Second), Users: []string{}, Apps: []App{}}
 	s.HardwareID = licence.Mask(l.Computer.HardwareID())
@@ -140,8 +138,7 @@ func (l *Scanner) Scan(ctx context.Context, cards []*card.Card, facts func(*card
 	return s, nil
 }
 
-// App surveys one app, and gathers the facts for its packing. Close ends what its
-// places have opened.
+// App surveys one app, and gathers the facts for its pack. The caller closes its places.
 func (l *Scanner) App(ctx context.Context, c *card.Card, f steps.Facts) (*App, error) {
 	a := &App{App: c.Name, Title: c.Title, LeftBehind: c.LeftBehind, ByHand: c.ByHand}
 	var err error
@@ -191,7 +188,7 @@ func (l *Scanner) fill(ctx context.Context, c *card.Card, a *App, f *steps.Facts
 	return l.space(a, f)
 }
 
-// items looks at each item.
+// items inspects each item.
 func (l *Scanner) items(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
 	f.Fit, f.Use, f.Pack, f.Drift = &steps.FitFacts{}, &steps.UseFacts{Consistent: true}, &steps.PackFacts{}, &steps.DriftFacts{}
 	for i := range a.Places {
@@ -232,8 +229,8 @@ func (l *Scanner) items(ctx context.Context, c *card.Card, a *App, f *steps.Fact
 	return l.gone(ctx, c, a, f)
 }
 
-// needs sees that nothing is here without what it needs: another item, or a licence's token,
-// key or file. What only an app or a service could tell of a licence is not missed.
+// needs checks that every item has what it depends on: another item, or a licence's token, key or
+// file. It ignores what only the app or a service could show.
 func needs(c *card.Card, a *App, f *steps.Facts) {
 	here := map[string]bool{}
 	for i, p := range a.Places {
@@ -246,14 +243,14 @@ func needs(c *card.Card, a *App, f *steps.Facts) {
 		it := &c.Items[i]
 		for _, n := range it.Needs {
 			if here[it.Name] && !here[n] {
-				f.Pack.LacksNeed = append(f.Pack.LacksNeed, it.Name+" is useless without "+n+", which is not here")
+				f.Pack.LacksNeed = append(f.Pack.LacksNeed, it.Name+" needs "+n+", which is missing")
 			}
 		}
 	}
 }
 
-// count asks a database for the figures of the card whose number it tells, and holds
-// all figures against those numbers.
+// count queries a database for the counts that have an expected number, and compares all counts
+// with their expected numbers.
 func (l *Scanner) count(ctx context.Context, p *Place, is *item.Inspection, f *steps.Facts) error {
 	for _, c := range p.Item.Counts {
 		if c.Query == "" || c.Expect == nil || is.State != item.IsHere {
@@ -267,13 +264,13 @@ func (l *Scanner) count(ctx context.Context, p *Place, is *item.Inspection, f *s
 	}
 	for _, c := range is.Counts {
 		if c.Expect != nil && c.Value != *c.Expect {
-			f.Drift.Unexpected = append(f.Drift.Unexpected, fmt.Sprintf("%s of %s: the card expects %d, and %d are here", c.Name, p.Label(), *c.Expect, c.Value))
+			f.Drift.Unexpected = append(f.Drift.Unexpected, fmt.Sprintf("%s of %s: the card expects %d, but there are %d", c.Name, p.Label(), *c.Expect, c.Value))
 		}
 	}
 	return nil
 }
 
-// item looks at one item, where there is anything to look at.
+// item inspects one item, if it exists.
 func (l *Scanner) item(ctx context.Context, p *Place) (*item.Inspection, error) {
 	switch {
 	case p.Silent:
@@ -287,7 +284,7 @@ func (l *Scanner) item(ctx context.Context, p *Place) (*item.Inspection, error) 
 		}
 		return is, nil
 	}
-	is, err := p.Look(ctx, l.Options)
+	is, err := p.Inspect(ctx, l.Options)
 	if err != nil {
 		return nil, err
 	}
@@ -300,14 +297,14 @@ func (l *Scanner) item(ctx context.Context, p *Place) (*item.Inspection, error) 
 	return is, nil
 }
 
-// absent says that an item is not there, and where it was looked for.
+// absent describes a missing item and where it was expected.
 func (l *Scanner) absent(p Place) string {
 	if p.Why != "" {
 		return p.Label() + ": " + p.Why
 	}
 	where := cmp.Or(p.Item.Key, p.Item.Path.On(string(l.Computer.System())))
 	if where == "" {
-		return fmt.Sprintf("%s (the card gives no path for a %s computer)", p.Label(), l.Computer.System())
+		return fmt.Sprintf("%s (the card has no path for a %s computer)", p.Label(), l.Computer.System())
 	}
 	if p.Silent {
 		return p.Label() + " at " + where + ", which did not answer"
@@ -329,13 +326,13 @@ func (l *Scanner) version(ctx context.Context, c *card.Card, a *App) error {
 	return nil
 }
 
-// sampleMargin is how many bytes are kept free in any case.
+// sampleMargin is the number of bytes that are kept free in any case.
 const sampleMargin = 16 << 20
 
-// space holds what the app needs against what the kit's medium has.
+// space compares the space that the app needs with the free space on the kit's medium.
 func (l *Scanner) space(a *App, f *steps.Facts) error {
 	if l.KitDir == "" {
-		f.Fit.Need = 0 // where it will go is not known yet
+		f.Fit.Need = 0 // the destination is not known yet
 		return nil
 	}
 	v, err := machine.VolumeOf(l.KitDir)
@@ -346,8 +343,8 @@ func (l *Scanner) space(a *App, f *steps.Facts) error {
 	if !l.Estimate || f.Fit.Need <= 0 || uint64(f.Fit.Need) <= f.Fit.Free {
 		return nil
 	}
-	// What is sealed is smaller; a tenth more than the sample tells is enough,
-	// and a disk that does get full stops the pack without a loss.
+	// Sealed data is smaller. A tenth more than the estimate is enough; if the disk gets full
+	// anyway, the pack stops without loss.
 	var sealed int64
 	for _, i := range a.Items {
 		sealed += i.Sealed

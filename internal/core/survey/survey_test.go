@@ -64,7 +64,7 @@ licences:
 		"opt/v": "v4.1b", "opt/app.ini": "edition=Harbour\nserver=OTHER:1\n", "srv/data/a.rec": "x", "srv/out/1/a.out": "x", "srv/out/b.out": "x", "lib/font": "x",
 	}, nil)
 	a := s.Apps[0]
-	if got := strings.Join(a.Facts.Pack.LacksNeed, "; "); got != "data is useless without key, which is not here; data is useless without dongle, which is not here" {
+	if got := strings.Join(a.Facts.Pack.LacksNeed, "; "); got != "data is useless without key, which has no user here; data is useless without dongle, which has no user here" {
 		t.Errorf("what is missed: %q", got)
 	}
 	if got, want := gates(a), "app-closed files-closed items-there needs-met needs-met sync-done"; got != want {

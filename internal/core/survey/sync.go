@@ -10,28 +10,28 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// sync looks whether the app has sent everything.
+// sync checks whether the app has sent everything.
 func (l *Scanner) sync(ctx context.Context, s card.Sync, places []Place) (Sync, error) {
 	st := Sync{About: s.About, Known: true}
 	switch {
 	case s.Files != "":
 		return st, l.waiting(ctx, s, &st)
 	case s.Query != "":
-		return st, l.asked(ctx, s, places, &st)
+		return st, l.query(ctx, s, places, &st)
 	}
 	said, err := l.Prober().Run(ctx, s.Command, nil)
 	if err != nil {
-		st.Known, st.Why = false, "not known: "+strings.Join(s.Command, " ")+": "+err.Error()
+		st.Known, st.Why = false, "unknown: "+strings.Join(s.Command, " ")+": "+err.Error()
 		return st, nil
 	}
 	st.Finished = s.Pattern.In(said)
 	if !st.Finished {
-		st.Why = strings.Join(s.Command, " ") + " does not say that it is finished"
+		st.Why = strings.Join(s.Command, " ") + " did not report that sync is finished"
 	}
 	return st, nil
 }
 
-// waiting counts the files that still wait to be sent.
+// waiting counts the files that still have to be sent.
 func (l *Scanner) waiting(ctx context.Context, s card.Sync, st *Sync) error {
 	path := s.Path.On(string(l.Computer.System()))
 	st.Finished = true
@@ -65,8 +65,8 @@ func (l *Scanner) waiting(ctx context.Context, s card.Sync, st *Sync) error {
 	return nil
 }
 
-// asked asks an item's database.
-func (l *Scanner) asked(ctx context.Context, s card.Sync, places []Place, st *Sync) error {
+// query queries an item's database.
+func (l *Scanner) query(ctx context.Context, s card.Sync, places []Place, st *Sync) error {
 	st.Finished = true
 	for _, p := range places {
 		if p.Item.Name != s.Item || !p.Found {
@@ -74,7 +74,7 @@ func (l *Scanner) asked(ctx context.Context, s card.Sync, places []Place, st *Sy
 		}
 		n, err := p.Query(ctx, s.Query)
 		if err != nil {
-			st.Finished, st.Known, st.Why = false, false, "not known: "+err.Error()
+			st.Finished, st.Known, st.Why = false, false, "unknown: "+err.Error()
 			return nil
 		}
 		if n != s.Expect {

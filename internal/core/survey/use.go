@@ -16,8 +16,7 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Licences looks for the licences of cards on the computer, and at nothing else of their
-// apps than whether they are there.
+// Licences looks for the licences in cards on the computer, without surveying the apps' data.
 func Licences(ctx context.Context, l *Scanner, cards []*card.Card) (out []App, err error) {
 	for _, c := range cards {
 		a := App{App: c.Name, Title: c.Title, Items: []item.Inspection{}}
@@ -36,14 +35,13 @@ func Licences(ctx context.Context, l *Scanner, cards []*card.Card) (out []App, e
 	return out, nil
 }
 
-// licences tells what of each licence is here, and reads its secrets. One that several users
-// have, each another, is one licence a user: the first is named as in the card, the others
-// NAME@USER.
+// licences reports what was found of each licence, and reads its secrets. If several users have
+// different serials, each has a licence: the first has the name in the card, the others NAME@USER.
 func (l *Scanner) licences(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
 	for i := range c.Licences {
 		lic := &c.Licences[i]
 		if strings.Contains(lic.Name, "@") {
-			continue // it is found anew
+			continue // it will be found again
 		}
 		if !lic.Method.Info().Sealed() {
 			ls := Licence{Licence: lic.Name, Method: lic.Method, Card: lic}
@@ -69,10 +67,10 @@ func (l *Scanner) licences(ctx context.Context, c *card.Card, a *App, f *steps.F
 	return nil
 }
 
-// judge tells whether a licence's serial and code are here, and look right.
+// judge checks whether a licence's serial and code were found and look right.
 func (l *Scanner) judge(ls *Licence, how string, f *steps.Facts) {
 	info, s := ls.Method.Info(), ls.Secrets
-	if wrong := licence.FormOf(ls.Card).Wrong(s.Serial); s.Serial != "" && wrong != "" {
+	if wrong := licence.FormOf(ls.Card).Problem(s.Serial); s.Serial != "" && wrong != "" {
 		f.Pack.BadSerials = append(f.Pack.BadSerials, "the serial of the licence "+ls.Licence+" looks mistyped: "+wrong)
 	}
 	switch {
@@ -86,14 +84,14 @@ func (l *Scanner) judge(ls *Licence, how string, f *steps.Facts) {
 	}
 }
 
-// secret is what was read of a licence, and where.
+// secret is the serial and code of a licence, and where they were read.
 type secret struct {
 	licence.Secrets
 	how string
 }
 
-// secrets reads a licence's serial and code: the computer's, or those of each user who has
-// one that no other has. There is at least one, which may be empty.
+// secrets reads a licence's serial and code: those of the computer, or those of each user with
+// different ones. The result has at least one entry, which may be empty.
 func (l *Scanner) secrets(ctx context.Context, lic *card.Licence) (out []secret, err error) {
 	users := []*machine.User{nil}
 	if ofUsers(&lic.Serial) || ofUsers(&lic.Code) {
@@ -131,12 +129,10 @@ func ofUsers(s *card.Source) bool {
 	return slices.ContainsFunc(s.File.Texts(), machine.PerUser) || strings.HasPrefix(strings.ToUpper(s.Registry), "HKCU")
 }
 
-// maxLicenceFile is the size, in bytes, up to which a file is looked into for a
-// certificate.
+// maxLicenceFile limits the size of files that are searched for a certificate, in bytes.
 const maxLicenceFile = 1 << 20
 
-// look tells what of a licence is here: the app's own copy of its activation, its token, its
-// files.
+// look reports what was found of a licence: the app's activation, its token, its files.
 func (l *Scanner) look(ls *Licence, places []Place) {
 	lic := ls.Card
 	if path := lic.Token.On(string(l.Computer.System())); path != "" {
@@ -161,11 +157,11 @@ func (l *Scanner) look(ls *Licence, places []Place) {
 				held := licence.ReadContents(data, "")
 				switch c := held.Certificate; {
 				case c != nil && c.Until.Before(time.Now()):
-					ls.Warnings = append(ls.Warnings, fmt.Sprintf("the certificate of %s ran out on %s", c.Subject, c.Until.Format(day)))
+					ls.Warnings = append(ls.Warnings, fmt.Sprintf("the certificate of %s expired on %s", c.Subject, c.Until.Format(day)))
 				case c != nil:
 					seen += fmt.Sprintf(" (the certificate of %s, until %s)", c.Subject, c.Until.Format(day))
 				case held.Locked:
-					seen += " (encrypted; its passphrase is asked for when it is packed)"
+					seen += " (encrypted; the pack asks for its passphrase)"
 				}
 			}
 		}
@@ -173,11 +169,10 @@ func (l *Scanner) look(ls *Licence, places []Place) {
 	}
 }
 
-// day is how a day is written.
+// day is the format of a day.
 const day = "2 Jan 2006"
 
-// inUse finds the app's running programs, and the programs that have its files
-// open.
+// inUse finds the app's running programs, and programs that have its files open.
 func (l *Scanner) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
 	var err error
 	if a.Running, err = l.Running(ctx, c); err != nil {
@@ -214,7 +209,7 @@ func (l *Scanner) inUse(ctx context.Context, c *card.Card, a *App, f *steps.Fact
 	return nil
 }
 
-// Running returns the app's programs that run, for a person.
+// Running returns the app's running programs, for display.
 func (l *Scanner) Running(ctx context.Context, c *card.Card) (out []string, err error) {
 	programs, err := l.Computer.Running(ctx, c.Programs)
 	for _, p := range programs {
@@ -223,7 +218,7 @@ func (l *Scanner) Running(ctx context.Context, c *card.Card) (out []string, err 
 	return out, err
 }
 
-// ProgramText names a running program for a person.
+// ProgramText describes a running program.
 func ProgramText(p machine.Program) string {
 	if p.Since.IsZero() {
 		return fmt.Sprintf("%s (process %d)", p.Name, p.PID)
@@ -231,7 +226,7 @@ func ProgramText(p machine.Program) string {
 	return fmt.Sprintf("%s (process %d, since %s)", p.Name, p.PID, steps.Moment(p.Since))
 }
 
-// Requires looks for what the app cannot work without.
+// Requires checks the app's requirements.
 func (l *Scanner) Requires(c *card.Card) ([]Required, error) {
 	var out []Required
 	for _, r := range c.Requires {

@@ -283,7 +283,7 @@ func TestStaged(t *testing.T) {
 		slices.Sort(out)
 		return strings.Join(out, "; ")
 	}
-	if got := compare(Comparing{Lenient: "windows", Belongs: belongs, Modes: true}); got != "sub/end too is missing" { // its content is not here
+	if got := compare(Comparing{Lenient: "windows", Belongs: belongs, Modes: true}); got != "sub/end too is missing" { // its content has no user here
 		t.Errorf("as it was: %s", got)
 	}
 	if got := compare(Comparing{}); got != "end. is missing; nO is missing; sub/end too is missing" {

@@ -1,4 +1,4 @@
-// Package version compares versions of applications as people mean them.
+// Package version compares application versions the way people write them.
 package version
 
 import (
@@ -9,7 +9,7 @@ import (
 	"movekit/internal/core/card"
 )
 
-// part is a number of a version and the letters behind it.
+// part is a number of a version and the letters after it.
 type part struct {
 	n    int
 	word string
@@ -17,8 +17,8 @@ type part struct {
 
 var pieces = regexp.MustCompile(`(\d+)(?:[._\-+~ ]?(alpha|beta|preview|pre|rc|sp|[a-z])(?:[^a-z]|$))?`)
 
-// split takes a version apart: 8_2 is 8 and 2, v14 is 14, 3.07.1.9 is 3, 7, 1
-// and 9, and 6.11b is 6 and 11b.
+// split splits a version: 8_2 is 8 and 2, v14 is 14, 3.07.1.9 is 3, 7, 1 and 9, and 6.11b is 6 and
+// 11b.
 func split(s string) []part {
 	var out []part
 	s = strings.ToLower(s)
@@ -40,7 +40,7 @@ func split(s string) []part {
 		s = s[end:]
 	}
 	for len(out) > 0 && out[len(out)-1] == (part{}) {
-		out = out[:len(out)-1] // 8.2.0 is 8.2
+		out = out[:len(out)-1] // 8.2.0 equals 8.2
 	}
 	return out
 }
@@ -54,8 +54,8 @@ func Numbers(s string) []int {
 	return out
 }
 
-// rank orders the words behind a number: what is tried out comes before the
-// number itself, service packs and letters after it.
+// rank orders the words after a number: previews come before the number itself, service packs and
+// letters after it.
 func rank(word string) (int, string) {
 	switch word {
 	case "alpha":
@@ -72,8 +72,8 @@ func rank(word string) (int, string) {
 	return 1, word
 }
 
-// Compare is negative where a is older than b, positive where it is newer, and
-// 0 where they mean the same.
+// Compare returns a negative number if a is older than b, a positive one if it is newer, and 0 if
+// they are equal.
 func Compare(a, b string) int {
 	x, y := split(a), split(b)
 	for i := range max(len(x), len(y)) {
@@ -93,8 +93,8 @@ func Compare(a, b string) int {
 	return 0
 }
 
-// Allows reports whether version new may take over the data of version old.
-// One that has no number is never allowed.
+// Allows reports whether version new can read the data of version old. A version without a number
+// is never allowed.
 func Allows(rule card.Rule, old, new string) bool {
 	o, n := split(old), split(new)
 	if len(o) == 0 || len(n) == 0 {

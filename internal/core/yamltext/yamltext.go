@@ -1,5 +1,4 @@
-// Package yamltext reads YAML that somebody else may have written: bounded in
-// nesting and size, and never with a panic.
+// Package yamltext parses untrusted YAML with limits on nesting and size, and never panics.
 package yamltext
 
 import (
@@ -13,19 +12,19 @@ import (
 	"github.com/goccy/go-yaml/token"
 )
 
-// Bounds of what is read.
+// Limits.
 const (
 	MaxSize   = 4 << 20 // bytes
-	maxDepth  = 24      // brackets in brackets
-	maxColumn = 200     // in which something in something else begins
+	maxDepth  = 24      // nested brackets
+	maxColumn = 200     // largest column where a nested value starts
 )
 
-// Decode reads one document into a value.
+// Decode decodes one document into a value.
 func Decode(data []byte, into any, options ...yaml.DecodeOption) error {
 	return careful(data, func() error { return yaml.NewDecoder(bytes.NewReader(data), options...).Decode(into) })
 }
 
-// Parse reads what a text is made of.
+// Parse parses a text into its syntax tree.
 func Parse(data []byte) (f *ast.File, err error) {
 	err = careful(data, func() error {
 		f, err = parser.ParseBytes(data, 0)
@@ -34,15 +33,15 @@ func Parse(data []byte) (f *ast.File, err error) {
 	return f, err
 }
 
-// careful runs a reader on what is not too much for it.
+// careful runs read if data is within the limits, and recovers from panics.
 func careful(data []byte, read func() error) (err error) {
 	defer func() {
 		if p := recover(); p != nil {
-			err = fmt.Errorf("this is not YAML that can be read (%v)", p)
+			err = fmt.Errorf("this is not valid YAML (%v)", p)
 		}
 	}()
 	if len(data) > MaxSize {
-		return fmt.Errorf("it has %d bytes, and at most %d are read", len(data), MaxSize)
+		return fmt.Errorf("it has %d bytes; the limit is %d", len(data), MaxSize)
 	}
 	open := 0
 	for _, t := range lexer.Tokenize(string(data)) {

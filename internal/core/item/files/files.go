@@ -92,7 +92,7 @@ func (m mover) source() tree.Source { return m.Source(m.single) }
 
 // Look measures the files. Places in them that cannot be read are named, and the
 // rest is measured.
-func (m mover) Look(ctx context.Context, how item.Options) (*item.Inspection, error) {
+func (m mover) Inspect(ctx context.Context, how item.Options) (*item.Inspection, error) {
 	if info, err := os.Stat(m.Path); err == nil && info.IsDir() == m.single {
 		is := m.Blank()
 		is.Path = m.Path
@@ -205,7 +205,7 @@ func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, erro
 		data.Abort()
 		return nil, err
 	}
-	source := m.Marked(m.source())
+	source := m.WithMetadata(m.source())
 	source.Unfit = tree.NamesOn(string(m.Run.Manifest.New.System)).Refuses
 	st, err := source.Archive(ctx, data, list, progress)
 	if err != nil {
@@ -309,7 +309,7 @@ func (m mover) same(ctx context.Context) (bool, error) {
 // listed is the source that is held against the list. A single file may have
 // another name on this computer; it is compared under that of the list.
 func (m mover) listed() tree.Source {
-	s := m.Marked(m.source())
+	s := m.WithMetadata(m.source())
 	if !m.single {
 		return s
 	}
@@ -358,7 +358,7 @@ func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err er
 	if err != nil {
 		return out, err
 	}
-	out.Unkept = m.Kept(st.Unkept, st.UnkeptCount)
+	out.Unkept = m.MetadataNotes(st.Unkept, st.UnkeptCount)
 	if out.Notes, err = m.repoint(ctx, folder); err != nil {
 		tree.RemoveTree(folder)
 		return out, err
@@ -393,7 +393,7 @@ func (m mover) unpack(ctx context.Context, stage string) (*tree.Stats, error) {
 	}
 	defer closer.Close()
 	var again io.Closer
-	placing := tree.Placing{Progress: progress, Belongs: m.Giving(), Lenient: m.Lenient()}
+	placing := tree.Placing{Progress: progress, Belongs: m.OwnersToSet(), Lenient: m.Lenient()}
 	defer seal.FlushAhead(filepath.Dir(stage))()
 	st, err := placing.Stage(ctx, stage, data, list, func() (l *tree.ListReader, err error) {
 		l, again, err = m.List()
@@ -410,7 +410,7 @@ func (m mover) unpack(ctx context.Context, stage string) (*tree.Stats, error) {
 
 // Mark records the stamp.
 func (m mover) RecordPlaced(ctx context.Context, at string, done *steps.Placed) error {
-	return item.MarkByLook(ctx, m.at(at), done)
+	return item.StampByInspection(ctx, m.at(at), done)
 }
 
 // Unedited compares the stamp.
@@ -445,7 +445,7 @@ func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
 		m.content.Compare(m.Instance, out)
 	}
 	out.Rows = append(out.Rows, item.Content(cmp.Old.Files, "hash", "hashes", cmp.Count))
-	m.AddRepointed(out)
+	m.NotePathUpdates(out)
 	for _, d := range cmp.Diffs {
 		out.Diffs = append(out.Diffs, d.Path+" "+d.What)
 	}

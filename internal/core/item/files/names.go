@@ -19,7 +19,7 @@ type names struct{ mover }
 
 // half is the suffix of a spare while files are moved into it, out of it, or deleted. A spare without it is
 // complete.
-const half = item.Doomed
+const half = item.DeleteEnding
 
 // partly reports whether the card selects only some files of the folder.
 func (m mover) partly() bool { return !m.single && len(m.Item.Include) > 0 }
@@ -115,7 +115,7 @@ func (n names) reportClashes(paths []string) {
 // Delete deletes the files that are moved; others stay. Of a part of a folder, it deletes the files that are
 // what is sealed, and leaves those that were edited.
 func (n names) Delete(ctx context.Context, spare string, op steps.Op) (left bool, err error) {
-	there, ours, err := item.Doom(ctx, n, spare, op)
+	there, ours, err := item.MoveToDelete(ctx, n, spare, op)
 	if err != nil || !there {
 		return there, err
 	}
@@ -175,7 +175,7 @@ func (n names) MergeInto(ctx context.Context, stage, home, aside string, policy 
 	if err != nil {
 		return false, err
 	}
-	merged, err := tree.Merge(ctx, stage, home, aside, list, policy, n.Giving(), turned)
+	merged, err := tree.Merge(ctx, stage, home, aside, list, policy, n.OwnersToSet(), turned)
 	if err != nil {
 		return false, err
 	}

@@ -14,7 +14,7 @@ import (
 
 // repoint updates the paths in the staged settings, and returns notes on those that it left as they were.
 func (m mover) repoint(ctx context.Context, stage string) (notes []string, err error) {
-	paths := m.Repoints()
+	paths := m.PathMapFor()
 	if paths == nil {
 		return nil, nil
 	}

@@ -104,7 +104,7 @@ func (m mover) unreadable(err error) error {
 }
 
 // Look counts the values.
-func (m mover) Look(context.Context, item.Options) (*item.Inspection, error) {
+func (m mover) Inspect(context.Context, item.Options) (*item.Inspection, error) {
 	is := m.Blank()
 	all, left, err := m.read()
 	if errors.Is(err, fs.ErrNotExist) || err == nil && len(all) == 0 {
@@ -286,7 +286,7 @@ func (m mover) leave(all []registry.Branch) (file string, err error) {
 
 // repointed has the values that the card names say where things are now.
 func (m mover) repointed(ctx context.Context, all []registry.Branch) ([]registry.Branch, error) {
-	paths := m.Repoints()
+	paths := m.PathMapFor()
 	if paths == nil {
 		return all, nil
 	}
@@ -325,7 +325,7 @@ func shown(text string) string {
 
 // Mark records the stamp.
 func (m mover) RecordPlaced(ctx context.Context, at string, done *steps.Placed) error {
-	return item.MarkByLook(ctx, m.at(at), done)
+	return item.StampByInspection(ctx, m.at(at), done)
 }
 
 // Unedited compares the stamp.
@@ -406,6 +406,6 @@ func (m mover) compare() (*steps.Checked, error) {
 	}
 	out.Equal = out.Count == 0
 	out.Rows = append(out.Rows, item.Row("values", values, found+int64(len(here))), item.Content(values, "value", "values", out.Count))
-	m.AddRepointed(out)
+	m.NotePathUpdates(out)
 	return out, nil
 }

@@ -231,7 +231,7 @@ CREATE OR REPLACE VIEW between AS SELECT n FROM first; GRANT SELECT ON boat TO t
 	notes := dbcases.Place(t, Engine{}, to.session, to.name, d, p, "")
 	dbcases.Same(t, to.session, to.name, d, nil)
 	to.Close()
-	for _, want := range []string{"told_boss was made on the new server without a password", "it was SUPERUSER there and is not here", "told_clerk was made", `the role "told_clerk" was a member of pg_read_server_files there and is not here`, "the index app.boat_outer_one_idx names functions or types without their schema; it was made with the search path app, public"} {
+	for _, want := range []string{"told_boss was made on the new server without a password", "it was SUPERUSER there and has no user here", "told_clerk was made", `the role "told_clerk" was a member of pg_read_server_files there and has no user here`, "the index app.boat_outer_one_idx names functions or types without their schema; it was made with the search path app, public"} {
 		if !strings.Contains(notes, want) {
 			t.Errorf("not told: %s\n%s", want, notes)
 		}

@@ -154,7 +154,7 @@ func (m mover[F]) on(ctx context.Context, use func(s Session[F], database string
 
 // Look looks at the database. One that cannot be looked at does not keep a survey
 // from the rest; it says why.
-func (m mover[F]) Look(ctx context.Context, _ item.Options) (*item.Inspection, error) {
+func (m mover[F]) Inspect(ctx context.Context, _ item.Options) (*item.Inspection, error) {
 	is := m.Blank()
 	is.InUse = m.kind.InUse
 	err := m.on(ctx, func(s Session[F], database string) error {
@@ -539,7 +539,7 @@ func (m mover[F]) Compare(ctx context.Context) (*steps.Checked, error) {
 	}
 	out, err := m.CompareDatabase(ctx, m, there, facts.Print())
 	if err == nil && there {
-		m.AddRepointed(out)
+		m.NotePathUpdates(out)
 	}
 	return out, err
 }

@@ -39,7 +39,7 @@ type rewritten struct {
 // now. That nothing else differs is proven before anybody is asked. Without consent, and where
 // it cannot be done, the database is staged once more.
 func (m mover[F]) repoint(ctx context.Context, s Session[F], p Putting, facts F) (notes []string, err error) {
-	paths := m.Repoints()
+	paths := m.PathMapFor()
 	if paths == nil {
 		return nil, nil
 	}

@@ -67,7 +67,7 @@ func Is(path string) bool {
 }
 
 // Look measures the file with its side files.
-func (m mover) Look(_ context.Context, how item.Options) (*item.Inspection, error) {
+func (m mover) Inspect(_ context.Context, how item.Options) (*item.Inspection, error) {
 	is := m.Blank()
 	is.State, is.OnDisk, is.InUse, is.Files = item.IsHere, true, true, 1
 	var newest time.Time
@@ -138,7 +138,7 @@ func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, erro
 		m.Run.Kit.Discard(m.Key.App, s.Parts) // sealed, and not whole: it counts for nothing
 		return nil, Damaged(m.Path, err)
 	}
-	if e, err := m.MarksOf(m.Path); err == nil {
+	if e, err := m.MetadataOf(m.Path); err == nil {
 		s.Mode, s.Marks = uint32(e.Mode.Perm()), e.Metadata
 		if e.Owner != "" {
 			s.Owners = []string{e.Owner}
@@ -195,7 +195,7 @@ func (m mover) Same(ctx context.Context, at string) (bool, error) {
 	if same, err := m.SamePrint(ctx, m, old); !same {
 		return false, err
 	}
-	what, err := m.MarksDiffer()
+	what, err := m.MetadataDiffers()
 	return err == nil && what == "", nil
 }
 
@@ -204,9 +204,9 @@ func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err er
 	if err := m.MakeParent(stage); err != nil {
 		return out, err
 	}
-	unkept, err := m.write(ctx, stage, m.Giving())
+	unkept, err := m.write(ctx, stage, m.OwnersToSet())
 	if err == nil {
-		out.Unkept = m.Kept(unkept, len(unkept))
+		out.Unkept = m.MetadataNotes(unkept, len(unkept))
 		out.Notes, err = m.repoint(ctx, stage)
 	}
 	if err != nil {
@@ -269,7 +269,7 @@ func (m mover) writeTo(ctx context.Context, w io.Writer) error {
 
 // Mark records the stamp.
 func (m mover) RecordPlaced(ctx context.Context, at string, done *steps.Placed) error {
-	return item.MarkByLook(ctx, m.at(at), done)
+	return item.StampByInspection(ctx, m.at(at), done)
 }
 
 // Unedited compares the stamp.
@@ -326,8 +326,8 @@ func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	}
 	out, err := m.CompareDatabase(ctx, m, there, old)
 	if err == nil && there {
-		m.AddRepointed(out)
-		err = m.CompareMarks(out)
+		m.NotePathUpdates(out)
+		err = m.CompareMetadata(out)
 	}
 	return out, err
 }

@@ -31,7 +31,7 @@ func (n names) State(_ context.Context, home, spare string, _ bool) (item.Presen
 	case h && !s && len(SideFiles(spare)) > 0, s && !h && len(SideFiles(home)) > 0:
 		return item.Between, nil
 	}
-	gone, err := item.OnDisk(spare + item.Doomed)
+	gone, err := item.OnDisk(spare + item.DeleteEnding)
 	if gone {
 		return item.Between, err
 	}
@@ -140,11 +140,11 @@ func linkOrCopy(from, to string) error {
 
 // Delete deletes a spare database.
 func (n names) Delete(ctx context.Context, spare string, op steps.Op) (left bool, err error) {
-	there, ours, err := item.Doom(ctx, mover(n), spare, op)
+	there, ours, err := item.MoveToDelete(ctx, mover(n), spare, op)
 	if err != nil || !there || !ours {
 		return there, err
 	}
-	for _, name := range append(SideFiles(spare), spare+item.Doomed) {
+	for _, name := range append(SideFiles(spare), spare+item.DeleteEnding) {
 		if err := os.Remove(name); err != nil {
 			return true, fault.Wrap(fault.CannotPlace, err, "cannot remove %s", name)
 		}

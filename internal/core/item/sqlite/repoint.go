@@ -52,7 +52,7 @@ func keyOf(t dbprint.Table, values []driver.Value) string {
 // repoint has the columns that the card names say, in the staged database, where things are
 // now. That nothing else differs is proven before anybody is asked.
 func (m mover) repoint(ctx context.Context, stage string) (notes []string, err error) {
-	paths := m.Repoints()
+	paths := m.PathMapFor()
 	if encrypted, err := Encrypted(stage); paths == nil || err != nil || encrypted {
 		return nil, err
 	}

@@ -34,7 +34,7 @@ func Hosted(o *item.Instance) item.Parts {
 // Look reads the address from the app's settings, or the card, and sees whether
 // something answers. Where the app's settings name none, the one counts that the
 // old computer had.
-func (m inspector) Look(ctx context.Context, _ item.Options) (*item.Inspection, error) {
+func (m inspector) Inspect(ctx context.Context, _ item.Options) (*item.Inspection, error) {
 	is := m.Blank()
 	is.State, is.Stays, is.Path = m.state, true, m.Item.Address
 	if m.Item.From != nil {
@@ -69,7 +69,7 @@ func (m inspector) reach(ctx context.Context, is *item.Inspection) error {
 // Compare holds the address here against the old one, and sees whether something
 // answers.
 func (m inspector) Compare(ctx context.Context) (*steps.Checked, error) {
-	is, err := m.Look(ctx, item.Options{})
+	is, err := m.Inspect(ctx, item.Options{})
 	if err != nil {
 		return nil, err
 	}

@@ -27,7 +27,7 @@ func TestReached(t *testing.T) {
 	c, err := machine.Open("")
 	fatal.If(t, err)
 	for at, tried := range map[string]bool{"quayp://" + address: true, "quayp://127.0.0.1/x": false, "": false} { // which port that is, nobody knows
-		is, err := Network(&item.Instance{Host: run.NewHost(c), Item: &card.Item{Address: at}}).Look(t.Context(), item.Options{})
+		is, err := Network(&item.Instance{Host: run.NewHost(c), Item: &card.Item{Address: at}}).Inspect(t.Context(), item.Options{})
 		if err != nil || is.Reached != nil != tried {
 			t.Errorf("%q: %+v, %v", at, is, err)
 		}
