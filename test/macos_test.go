@@ -117,5 +117,5 @@ func TestNamesOnAMac(t *testing.T) {
 	})
 	must(t, 0, dir, "new", "kit", "--cards", "cards", "--root", "old", "--to", "MAC", "--to-system", "macos")
 	s := step(t, 4, dir, "old", "pack")
-	shows(t, s, "differs from it only in letter case, or in how its letters are composed")
+	shows(t, s, "differs from it only in letter case or Unicode composition")
 }

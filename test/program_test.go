@@ -382,7 +382,7 @@ func TestWholeMoveByJSON(t *testing.T) {
 	// A changed file is a difference, with exit code 3, and stays one in the report.
 	lay.Out(t, dir, map[string]string{"new/srv/diary/2025/a.rec": "ONE", "new/srv/diary/more.rec": ""})
 	s := step(t, 3, dir, "new", "verify")
-	for _, w := range []string{"2025/a.rec has other content", "more.rec was not in what was sealed", "DIFFERS", "Something differs"} {
+	for _, w := range []string{"2025/a.rec has other content", "more.rec was not in the sealed data", "DIFFERS", "Something differs"} {
 		if !strings.Contains(s.out, w) {
 			t.Errorf("verify does not say %q:\n%s", w, s.out)
 		}

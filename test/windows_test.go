@@ -249,7 +249,7 @@ items:
 	reg("add", key, "/v", "Größe", "/d", "other", "/f")
 	reg("add", key+`\Recent`, "/v", "more", "/d", "1", "/t", "REG_QWORD", "/f")
 	worked := reg("query", key, "/s")
-	if out := w.run(3, on("verify")...); !strings.Contains(out, "Größe has another type") || !strings.Contains(out, `recent\more was not in what was sealed`) {
+	if out := w.run(3, on("verify")...); !strings.Contains(out, "Größe has another type") || !strings.Contains(out, `recent\more was not in the sealed data`) {
 		w.t.Errorf("verify of what was worked in: %s", out)
 	}
 	w.run(0, on("unpack")...)

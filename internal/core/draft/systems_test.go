@@ -69,7 +69,7 @@ func TestDraftOnWindows(t *testing.T) {
 	if !slices.Equal(items, want) {
 		t.Errorf("items\n%s\nand not\n%s\n%s", strings.Join(items, "\n"), strings.Join(want, "\n"), text)
 	}
-	for _, comment := range []string{"# 2 keys, 5 values, of the user tobias\n", "# Sealed is encrypted by Windows", `# Re{1}\Link (it stands for another key)`, "# 1 key, 1 value\n", "path: {from: {file: '%APPDATA%\\Tidewright\\tide.ini', key: 'Data/Path'}}\n"} {
+	for _, comment := range []string{"# 2 keys, 5 values, of the user tobias\n", "# Sealed is encrypted by Windows", `# Re{1}\Link (it is a link to another key)`, "# 1 key, 1 value\n", "path: {from: {file: '%APPDATA%\\Tidewright\\tide.ini', key: 'Data/Path'}}\n"} {
 		if !strings.Contains(text, comment) {
 			t.Errorf("no %q in\n%s", comment, text)
 		}

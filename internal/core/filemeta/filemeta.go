@@ -1,5 +1,5 @@
-// Package marks is what a file system keeps of an entry beside its content: to whom it belongs,
-// permissions, attributes, access lists, times, holes. A file a system reads them and gives them.
+// Package filemeta reads and writes file metadata: owners, permissions, attributes, access lists,
+// times and holes. Each system has its own file.
 package filemeta
 
 import (
@@ -13,27 +13,26 @@ import (
 	"time"
 )
 
-// Marks are what a file system keeps of an entry beside its content, permissions and
-// time, as far as it is the same thing on another computer.
+// Metadata is the metadata of an entry, other than permissions and time, as far as it has a meaning
+// on another computer.
 type Metadata struct {
-	Owner string `json:"owner,omitempty"` // user, by name; # and the number where it has none
+	Owner string `json:"owner,omitempty"` // user name; # and the number if it has no name
 	Group string `json:"group,omitempty"`
-	// Xattr are extended attributes (xattr(7)). Access lists (acl(5)) are among them,
-	// as text with names.
+	// Xattr has the extended attributes (xattr(7)), including access lists (acl(5)) as text with
+	// names.
 	Xattr map[string][]byte `json:"xattr,omitempty"`
-	// Attr are the attributes of Windows that a person sets: FILE_ATTRIBUTE_READONLY,
-	// HIDDEN and SYSTEM.
+	// Attr has the Windows attributes that a user sets: FILE_ATTRIBUTE_READONLY, HIDDEN and SYSTEM.
 	Attr uint32 `json:"attr,omitempty"`
-	// ACL is the access list of Windows that is not inherited, in its own language, with
-	// names of users in braces.
+	// ACL is the part of a Windows access list that is not inherited, in SDDL, with user names in
+	// braces.
 	ACL    string `json:"acl,omitempty"`
 	Sparse bool   `json:"sparse,omitempty"` // a file with holes
 }
 
 // IDs are the security ids of the users of a Windows computer.
 type IDs interface {
-	Names() map[string]string              // of users, by id
-	ID(user string) (id string, here bool) // of who is, or stands for, a user of the old computer
+	Names() map[string]string              // user names, by id
+	ID(user string) (id string, here bool) // id of the user that an old user is mapped to
 }
 
 // Accounts are the names of the users and groups of a computer.
@@ -47,35 +46,34 @@ type Accounts interface {
 // Owner is a user and group by their numbers.
 type Owner struct{ UID, GID int }
 
-// Seen is what the system tells of an entry together with its size.
+// Stat is the metadata that the system returns together with an entry's size.
 type Stat struct {
 	Owner
-	Attr      uint32 // attributes of Windows that a person sets
+	Attr      uint32 // Windows attributes that a user sets
 	Sparse    bool   // a file with holes
-	Encrypted bool   // Windows keeps it encrypted for one user (EFS)
-	Shared    Inode  // which file it is where it has several names; the zero value otherwise
+	Encrypted bool   // Windows encrypted it for one user (EFS)
+	Shared    Inode  // identifies a file with hard links; otherwise zero
 }
 
-// Given is what an entry is given where it is placed.
+// Wanted is the metadata to set on a placed entry.
 type Wanted struct {
-	Path     string // below the folder that it is placed in, with / between; it is named by it
+	Path     string // below the destination folder, with / between folders; for messages
 	Mode     fs.FileMode
-	ModTime  time.Time // zero leaves it
+	ModTime  time.Time // zero leaves it unchanged
 	Marks    Metadata
-	To       *Owner   // nil leaves it with who runs this
-	Accounts Accounts // of this computer; nil where they are not known
-	IDs      IDs      // of a Windows computer; else nil
+	To       *Owner   // nil leaves it with the user who runs the program
+	Accounts Accounts // of this computer; nil if unknown
+	IDs      IDs      // for a Windows computer; else nil
 }
 
-// Hole is the least size of a hole that is kept, in bytes.
+// Hole is the minimum size of a hole that is kept, in bytes.
 const Hole = 64 << 10
 
-// Special are the permissions of a folder that a mode has beside those for reading,
-// writing and executing. Those of files do not travel: what runs as another user is
-// for an installation to set.
+// Special lists the permission bits of a folder besides read, write and execute. Those of files are
+// not moved, because an installation must set what runs as another user.
 const Special = fs.ModeSetgid | fs.ModeSticky
 
-// ModeOf is a mode as it is listed: that of chmod(2).
+// ModeOf converts a mode to the number of chmod(2).
 func ModeOf(m fs.FileMode) uint32 {
 	bits := uint32(m.Perm())
 	if m&fs.ModeSetgid != 0 {
@@ -87,7 +85,7 @@ func ModeOf(m fs.FileMode) uint32 {
 	return bits
 }
 
-// ModeFrom is the way back.
+// ModeFrom is the inverse of ModeOf.
 func ModeFrom(bits uint32) fs.FileMode {
 	m := fs.FileMode(bits).Perm()
 	if bits&0o2000 != 0 {
@@ -99,7 +97,7 @@ func ModeFrom(bits uint32) fs.FileMode {
 	return m
 }
 
-// Attributes of files on Windows ("File Attribute Constants" of its documentation).
+// File attributes on Windows ("File Attribute Constants" in its documentation).
 const (
 	attrReadOnly = 1
 	attrHidden   = 2
@@ -123,19 +121,19 @@ func attrText(a uint32) string {
 	return strings.Join(out, "+")
 }
 
-// Differ says in which attributes of Windows two entries differ, or ""; and where lists is true,
-// in which access lists of it.
+// Differ returns how two entries differ in Windows attributes and, if lists is true, in access
+// lists; or "".
 func Differ(want, have Metadata, lists bool) string {
 	switch {
 	case want.Attr != have.Attr:
 		return fmt.Sprintf("was marked %s, is %s", attrText(want.Attr), attrText(have.Attr))
 	case lists && want.ACL != have.ACL:
-		return fmt.Sprintf("had the access list %s of its own, has %s", cmp.Or(want.ACL, "none"), cmp.Or(have.ACL, "none"))
+		return fmt.Sprintf("had the access list %s, has %s", cmp.Or(want.ACL, "none"), cmp.Or(have.ACL, "none"))
 	}
 	return ""
 }
 
-// DifferXattr names the extended attributes in which two entries differ, or "".
+// DifferXattr returns how two entries differ in extended attributes, or "".
 func DifferXattr(want, have Metadata) string {
 	names := map[string]bool{}
 	for _, of := range []map[string][]byte{want.Xattr, have.Xattr} {

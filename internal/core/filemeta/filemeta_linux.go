@@ -13,7 +13,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// SyncEach says that every file is flushed by itself: there is no flushing of a whole file system.
+// SyncEach is true if files must be flushed one by one, because the system cannot flush a whole
+// file system.
 const SyncEach = false
 
 // The extended attributes that hold access lists (acl(5)).
@@ -22,14 +23,14 @@ const (
 	aclDefault = "system.posix_acl_default"
 )
 
-// travelling reports whether an extended attribute is of the data: labels of a
-// security policy belong to the place.
+// travelling reports whether an extended attribute belongs to the data. Security labels belong to
+// the computer.
 func travelling(name string) bool {
 	return strings.HasPrefix(name, "user.") || name == aclAccess || name == aclDefault
 }
 
-// xattrText is an extended attribute as it travels: access lists by name. It is nil where
-// that cannot be written.
+// xattrText returns an extended attribute as it is stored in the kit: access lists with names. It
+// returns nil if that is not possible.
 func xattrText(name string, value []byte, a Accounts) []byte {
 	if name != aclAccess && name != aclDefault {
 		return value
@@ -37,13 +38,13 @@ func xattrText(name string, value []byte, a Accounts) []byte {
 	return aclText(value, a)
 }
 
-// xattrRaw is the way back.
+// xattrRaw is the inverse of xattrText.
 func xattrRaw(name string, value []byte, a Accounts) ([]byte, error) {
 	switch {
 	case name != aclAccess && name != aclDefault:
 		return value, nil
 	case a == nil:
-		return nil, errors.New("whose it is is not known here")
+		return nil, errors.New("its owner is unknown here")
 	}
 	return aclRaw(value, a)
 }
@@ -57,7 +58,7 @@ const (
 
 var aclTags = map[uint16]string{0x01: "owner", aclUser: "user", 0x04: "owner-group", aclGroup: "group", 0x10: "mask", 0x20: "other"}
 
-// aclText writes an access list with names: a line an entry, such as user:maren:6.
+// aclText formats an access list with names, one entry per line, such as user:maren:6.
 func aclText(raw []byte, a Accounts) []byte {
 	if len(raw) < 4 || binary.LittleEndian.Uint32(raw) != aclVersion || a == nil {
 		return nil
@@ -77,13 +78,14 @@ func aclText(raw []byte, a Accounts) []byte {
 	return out
 }
 
-// aclRaw is the way back; it fails where somebody is not on this computer.
+// aclRaw is the inverse of aclText. It returns an error if a user or group is missing on this
+// computer.
 func aclRaw(text []byte, a Accounts) ([]byte, error) {
 	raw := binary.LittleEndian.AppendUint32(nil, aclVersion)
 	for line := range strings.Lines(string(text)) {
 		f := strings.Split(strings.TrimSpace(line), ":")
 		if len(f) != 3 {
-			return nil, fmt.Errorf("%q is no entry of an access list", line)
+			return nil, fmt.Errorf("%q is not an access list entry", line)
 		}
 		tag, id, known := uint16(0), int(^uint32(0)), true
 		for t, name := range aclTags {
@@ -99,7 +101,7 @@ func aclRaw(text []byte, a Accounts) ([]byte, error) {
 		}
 		perm, err := strconv.ParseUint(f[2], 10, 3)
 		if tag == 0 || err != nil || !known {
-			return nil, fmt.Errorf("%s of the access list is not here", strings.TrimSpace(line))
+			return nil, fmt.Errorf("%s in the access list does not exist here", strings.TrimSpace(line))
 		}
 		raw = binary.LittleEndian.AppendUint16(raw, tag)
 		raw = binary.LittleEndian.AppendUint16(raw, uint16(perm))
@@ -108,7 +110,7 @@ func aclRaw(text []byte, a Accounts) ([]byte, error) {
 	return raw, nil
 }
 
-// setTime sets the time of an open file's newest change: utimensat(2) without a path.
+// setTime sets the modification time of an open file: utimensat(2) without a path.
 func setTime(f *os.File, at time.Time) error {
 	t := unix.NsecToTimespec(at.UnixNano())
 	times := [2]unix.Timespec{t, t}

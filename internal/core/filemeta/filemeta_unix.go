@@ -14,10 +14,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Inode tells a file from others on this computer.
+// Inode identifies a file on this computer.
 type Inode struct{ dev, ino uint64 }
 
-// See reads what the system tells of an entry with its size.
+// StatOf returns the metadata that comes with an entry's size.
 func StatOf(info fs.FileInfo) (s Stat) {
 	st, ok := info.Sys().(*syscall.Stat_t)
 	if !ok {
@@ -34,7 +34,7 @@ func StatOf(info fs.FileInfo) (s Stat) {
 	return s
 }
 
-// Readable sees whether this program may read a file, without opening it.
+// Readable returns an error if this program may not read a file. It does not open the file.
 func Readable(real string) error {
 	if err := unix.Access(real, unix.R_OK); err != nil {
 		return &fs.PathError{Op: "open", Path: real, Err: err}
@@ -42,7 +42,7 @@ func Readable(real string) error {
 	return nil
 }
 
-// Writable sees whether this program may write into a folder, without doing so.
+// Writable returns an error if this program may not write into a folder. It does not write.
 func Writable(dir string) error {
 	if err := unix.Access(dir, unix.W_OK|unix.X_OK); err != nil {
 		return &fs.PathError{Op: "write", Path: dir, Err: err}
@@ -50,7 +50,7 @@ func Writable(dir string) error {
 	return nil
 }
 
-// OwnerOf is to whom a file or folder belongs.
+// OwnerOf returns the owner of a file or folder.
 func OwnerOf(path string) (Owner, bool) {
 	info, err := os.Stat(path)
 	if err != nil {
@@ -62,10 +62,10 @@ func OwnerOf(path string) (Owner, bool) {
 // ACL returns nothing: access lists are extended attributes.
 func ACL(string, IDs) string { return "" }
 
-// HasAttr says whether this program can see the attributes of Windows.
+// HasAttr is true if this program can read Windows attributes.
 const HasAttr = false
 
-// Xattr reads the extended attributes of a file or folder. What cannot be read is none.
+// Xattr reads the extended attributes of a file or folder. Unreadable ones are left out.
 func Xattr(real string, a Accounts) map[string][]byte {
 	var room [1024]byte
 	list := room[:]
@@ -82,10 +82,10 @@ func Xattr(real string, a Accounts) map[string][]byte {
 		if !travelling(name) {
 			continue
 		}
-		value := make([]byte, 64<<10) // the most there can be (xattr(7))
+		value := make([]byte, 64<<10) // the maximum size (xattr(7))
 		n, err := unix.Lgetxattr(real, name, value)
 		if err != nil {
-			continue // gone since, or not to be read
+			continue // deleted meanwhile, or unreadable
 		}
 		value = append([]byte{}, value[:n]...)
 		if value = xattrText(name, value, a); value == nil {
@@ -99,8 +99,8 @@ func Xattr(real string, a Accounts) map[string][]byte {
 	return out
 }
 
-// Settle gives an open file or folder to whom it belongs, and its permissions,
-// attributes and, where it has one, its time. It returns what could not be kept.
+// Apply sets the owner, permissions, attributes and time of an open file or folder. It returns what
+// could not be set.
 func Apply(f *os.File, g Wanted) (unkept []string, err error) {
 	if g.To != nil {
 		if err := f.Chown(g.To.UID, g.To.GID); err != nil {
@@ -112,7 +112,7 @@ func Apply(f *os.File, g Wanted) (unkept []string, err error) {
 	}
 	for name, value := range g.Marks.Xattr {
 		if !travelling(name) {
-			continue // a kit says so, and nobody sealed it
+			continue // it was not sealed by Move Kit
 		}
 		value, err := xattrRaw(name, value, g.Accounts)
 		if err == nil {
@@ -128,7 +128,7 @@ func Apply(f *os.File, g Wanted) (unkept []string, err error) {
 	return unkept, setTime(f, g.ModTime)
 }
 
-// SettleDir does that for a folder below root.
+// ApplyDir does the same for a folder below root.
 func ApplyDir(root *os.Root, g Wanted) ([]string, error) {
 	f, err := root.Open(g.Path)
 	if err != nil {
@@ -138,7 +138,7 @@ func ApplyDir(root *os.Root, g Wanted) ([]string, error) {
 	return Apply(f, g)
 }
 
-// SettleLink gives a link its owner and time.
+// ApplyLink sets the owner and time of a link.
 func ApplyLink(root *os.Root, g Wanted) error {
 	if g.To != nil {
 		if err := root.Lchown(g.Path, g.To.UID, g.To.GID); err != nil {

@@ -12,13 +12,14 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// SyncEach says that every file is flushed by itself: there is no flushing of a whole file system.
+// SyncEach is true if files must be flushed one by one, because the system cannot flush a whole
+// file system.
 const SyncEach = true
 
-// Inode would tell a file from others.
+// Inode is not used on Windows.
 type Inode struct{}
 
-// See reads the attributes of an entry.
+// StatOf returns the attributes of an entry.
 func StatOf(info fs.FileInfo) (s Stat) {
 	if st, ok := info.Sys().(*syscall.Win32FileAttributeData); ok && info.Mode()&fs.ModeSymlink == 0 {
 		s.Attr = st.FileAttributes & attrSet
@@ -27,22 +28,20 @@ func StatOf(info fs.FileInfo) (s Stat) {
 	return s
 }
 
-// Readable sees whether this program may read a file. On Windows that is known when
-// it is opened only.
+// Readable returns nil, because Windows reports it only when the file is opened.
 func Readable(string) error { return nil }
 
-// Writable sees whether this program may write into a folder. On Windows that is known
-// when it is written to only.
+// Writable returns nil, because Windows reports it only on a write.
 func Writable(string) error { return nil }
 
-// OwnerOf is nobody: on Windows files get the rights of their folder.
+// OwnerOf returns no owner, because on Windows files inherit the rights of their folder.
 func OwnerOf(string) (Owner, bool) { return Owner{}, false }
 
-// HasAttr says whether this program can see the attributes of Windows.
+// HasAttr is true if this program can read Windows attributes.
 const HasAttr = true
 
-// ACL reads the access list of a file or folder, as far as it is not inherited. What
-// cannot be read is none.
+// ACL returns the part of an access list that is not inherited. It returns "" if the list cannot be
+// read.
 func ACL(real string, ids IDs) string {
 	sd, err := windows.GetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
 	if err != nil {
@@ -51,10 +50,10 @@ func ACL(real string, ids IDs) string {
 	return explicitACL(sd.String(), ids.Names())
 }
 
-// setACL gives a file or folder an access list of its own.
+// setACL sets the access list of a file or folder.
 func setACL(real, acl string, ids IDs) error {
 	if ids == nil {
-		return errors.New("whose it is is not known here")
+		return errors.New("its owner is unknown here")
 	}
 	local, err := localACL(acl, ids.ID)
 	if err != nil {
@@ -78,8 +77,8 @@ func setACL(real, acl string, ids IDs) error {
 // Xattr returns nothing: Windows has none.
 func Xattr(string, Accounts) map[string][]byte { return nil }
 
-// Settle gives an open file its time, attributes and access list. Permissions are not the same
-// thing on Windows: files get those of the folder they are placed in.
+// Apply sets the time, attributes and access list of an open file. Permissions mean something else
+// on Windows, where files inherit those of their folder.
 func Apply(f *os.File, g Wanted) ([]string, error) {
 	if !g.ModTime.IsZero() {
 		t := syscall.NsecToFiletime(g.ModTime.UnixNano())
@@ -90,7 +89,7 @@ func Apply(f *os.File, g Wanted) ([]string, error) {
 	return applyName(f.Name(), g)
 }
 
-// settleName gives a file or folder its attributes and access list.
+// applyName sets the attributes and access list of a file or folder.
 func applyName(name string, g Wanted) (unkept []string, err error) {
 	if g.Marks.ACL != "" {
 		if err := setACL(name, g.Marks.ACL, g.IDs); err != nil {
@@ -103,7 +102,7 @@ func applyName(name string, g Wanted) (unkept []string, err error) {
 	return unkept, mark(name, g.Marks.Attr)
 }
 
-// mark sets attributes beside those that the system has set.
+// mark adds attributes to those that the system has set.
 func mark(name string, attr uint32) error {
 	p, err := syscall.UTF16PtrFromString(name)
 	if err != nil {
@@ -116,10 +115,10 @@ func mark(name string, attr uint32) error {
 	return syscall.SetFileAttributes(p, now|attr&attrSet)
 }
 
-// SettleDir gives a folder its attributes.
+// ApplyDir sets the attributes of a folder.
 func ApplyDir(root *os.Root, g Wanted) ([]string, error) {
 	return applyName(filepath.Join(root.Name(), filepath.FromSlash(g.Path)), g)
 }
 
-// SettleLink does nothing: links have no marks of their own.
+// ApplyLink does nothing: links have no metadata of their own.
 func ApplyLink(*os.Root, Wanted) error { return nil }

@@ -5,12 +5,11 @@ import (
 	"strings"
 )
 
-// An access list of Windows is written in the security descriptor definition language
-// (SDDL, [MS-DTYP] section 2.5.1): D:FLAGS(TYPE;FLAGS;RIGHTS;;;WHOM)...
+// Windows access lists are written in the security descriptor definition language (SDDL, [MS-DTYP]
+// section 2.5.1): D:FLAGS(TYPE;FLAGS;RIGHTS;;;WHOM)...
 
-// explicitACL leaves of a security descriptor what is set for the entry itself, and not
-// inherited, with the names of users in place of the ids that are their computer's alone;
-// "" where there is nothing.
+// explicitACL returns the entries of a security descriptor that are not inherited, with user names
+// in place of the ids of one computer; "" if there are none.
 func explicitACL(sddl string, users map[string]string) string {
 	_, list, found := strings.Cut(sddl, "D:")
 	if !found {
@@ -37,23 +36,23 @@ func explicitACL(sddl string, users map[string]string) string {
 	return "D:" + protected + strings.Join(out, "")
 }
 
-// localACL is the way back: with the ids that users have on this computer. It fails where
-// somebody is not here: with a part of a list, others would be let in, or nobody.
+// localACL is the inverse, with the users' ids on this computer. It returns an error if a user is
+// missing, because a partial list would give access to the wrong people.
 func localACL(acl string, id func(user string) (string, bool)) (string, error) {
 	list, found := strings.CutPrefix(acl, "D:")
 	if !found {
-		return "", fmt.Errorf("%q is no access list", acl)
+		return "", fmt.Errorf("%q is not an access list", acl)
 	}
 	flags, aces := entriesOf(list)
 	if flags != "" && flags != "P" || acl != "D:"+flags+join(aces) {
-		return "", fmt.Errorf("%q is no access list", acl)
+		return "", fmt.Errorf("%q is not an access list", acl)
 	}
 	for _, f := range aces {
 		switch name, named := strings.CutPrefix(f[5], "{"); {
 		case named:
 			local, here := id(strings.TrimSuffix(name, "}"))
 			if !here {
-				return "", fmt.Errorf("%s of the access list is not here", strings.TrimSuffix(name, "}"))
+				return "", fmt.Errorf("%s in the access list does not exist here", strings.TrimSuffix(name, "}"))
 			}
 			f[5] = local
 		case strings.HasPrefix(f[5], "S-1-5-21-"):
@@ -71,8 +70,8 @@ func join(aces [][]string) string {
 	return b.String()
 }
 
-// entriesOf takes a list apart into its flags and the fields of its entries. It ends at
-// what is none.
+// entriesOf splits a list into its flags and the fields of its entries. It stops at the first
+// invalid entry.
 func entriesOf(list string) (flags string, aces [][]string) {
 	flags, rest, _ := strings.Cut(list, "(")
 	for entry := range strings.SplitSeq(rest, "(") {
@@ -81,7 +80,7 @@ func entriesOf(list string) (flags string, aces [][]string) {
 			aces = append(aces, f)
 		}
 		if !closed || after != "" {
-			break // the audit list, or nothing
+			break // the audit list, or the end
 		}
 	}
 	return flags, aces

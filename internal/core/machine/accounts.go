@@ -6,15 +6,15 @@ import (
 	"strings"
 )
 
-// Accounts are the users and groups to whom files of a computer belong, by passwd(5)
-// and group(5). A number that has no name is written with # before it.
+// Accounts are the users and groups that own files on a computer, from passwd(5) and group(5). A
+// number without a name is written with # before it.
 type Accounts struct {
 	users, groups map[int]string
 	uids, gids    map[string]int
-	primary       map[int]int // group of a user
+	primary       map[int]int // primary group, by user
 }
 
-// accountsOf reads the accounts of a system; a file that is not there has none.
+// accountsOf reads the accounts of a system. A missing file has none.
 func accountsOf(passwd, group string) *Accounts {
 	a := &Accounts{map[int]string{}, map[int]string{}, map[string]int{}, map[string]int{}, map[int]int{}}
 	each(passwd, func(f []string) {
@@ -32,12 +32,12 @@ func accountsOf(passwd, group string) *Accounts {
 			a.add(a.groups, a.gids, id, f[0])
 		}
 	})
-	a.add(a.users, a.uids, 0, "root") // where nothing else is said
+	a.add(a.users, a.uids, 0, "root") // the default
 	a.add(a.groups, a.gids, 0, "root")
 	return a
 }
 
-// each takes the lines of a file of accounts apart.
+// each parses the lines of an account file.
 func each(file string, take func([]string)) {
 	data, err := os.ReadFile(file)
 	if err != nil {
@@ -50,7 +50,7 @@ func each(file string, take func([]string)) {
 	}
 }
 
-// add notes a name; of several for one number the first counts, as for the system.
+// add adds a name. If a number has several names, the first one counts, as on the system.
 func (*Accounts) add(names map[int]string, ids map[string]int, id int, name string) {
 	if names[id] == "" {
 		names[id] = name
@@ -60,10 +60,10 @@ func (*Accounts) add(names map[int]string, ids map[string]int, id int, name stri
 	}
 }
 
-// User is the name of a user.
+// User returns the name of a user.
 func (a *Accounts) User(uid int) string { return nameOf(a.users, uid) }
 
-// Group is the name of a group.
+// Group returns the name of a group.
 func (a *Accounts) Group(gid int) string { return nameOf(a.groups, gid) }
 
 func nameOf(names map[int]string, id int) string {
@@ -73,10 +73,10 @@ func nameOf(names map[int]string, id int) string {
 	return "#" + strconv.Itoa(id)
 }
 
-// UID is the number of a user, and whether there is one of that name.
+// UID returns the number of a user, and whether the user exists.
 func (a *Accounts) UID(name string) (int, bool) { return idOf(a.uids, name) }
 
-// GID is the number of a group, and whether there is one of that name.
+// GID returns the number of a group, and whether the group exists.
 func (a *Accounts) GID(name string) (int, bool) { return idOf(a.gids, name) }
 
 func idOf(ids map[string]int, name string) (int, bool) {
@@ -88,7 +88,7 @@ func idOf(ids map[string]int, name string) (int, bool) {
 	return id, ok
 }
 
-// PrimaryOf is the group that a user's own files are given to.
+// PrimaryOf returns the primary group of a user.
 func (a *Accounts) PrimaryOf(uid int) (gid int, known bool) {
 	gid, known = a.primary[uid]
 	return gid, known

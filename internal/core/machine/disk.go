@@ -15,8 +15,8 @@ import (
 	"movekit/internal/core/yamltext"
 )
 
-// IdentityFile lies in the root of a simulated computer, or beside the
-// folders of a pulled drive, and says what the disk itself does not tell.
+// IdentityFile is in the root of a simulated computer, or beside the folders of a pulled drive. It
+// has what the disk itself does not show.
 const IdentityFile = "computer.yaml"
 
 // Identity is the content of an IdentityFile.
@@ -25,7 +25,7 @@ type Identity struct {
 	System     System    `yaml:"system"`
 	HardwareID string    `yaml:"hardware-id"`
 	FirmwareID string    `yaml:"firmware-id,omitempty"`
-	Running    []Program `yaml:"running,omitempty"`  // programs that a simulated computer runs
+	Running    []Program `yaml:"running,omitempty"`  // running programs of a simulated computer
 	Adapters   []Adapter `yaml:"adapters,omitempty"` // network adapters of a simulated computer
 }
 
@@ -75,8 +75,7 @@ func (d *disk) join(rest string) string {
 	return p
 }
 
-// identify reads the IdentityFile, and fills what it leaves open from the
-// disk.
+// identify reads the IdentityFile, and takes missing values from the disk.
 func (d *disk) identify() error {
 	name := filepath.Join(d.root, IdentityFile)
 	data, err := os.ReadFile(name)
@@ -97,7 +96,7 @@ func (d *disk) identify() error {
 	}
 	switch {
 	case !slices.Contains(Systems, id.System):
-		return fault.New(fault.Usage, "%s is no disk of a computer that Move Kit knows: it has neither Users and Windows, nor Users and Library, nor etc and home", d.root)
+		return fault.New(fault.Usage, "%s is not the disk of a known system: it has neither Users and Windows, nor Users and Library, nor etc and home", d.root)
 	case id.System == Linux:
 		id.Name = cmp.Or(id.Name, firstLine(d.join("etc/hostname")))
 		id.HardwareID = cmp.Or(id.HardwareID, firstLine(d.join("etc/machine-id")))
@@ -106,7 +105,7 @@ func (d *disk) identify() error {
 		id.Name, id.HardwareID = cmp.Or(id.Name, name), cmp.Or(id.HardwareID, hardware)
 	}
 	if id.Name == "" || id.HardwareID == "" {
-		return fault.New(fault.Usage, "the disk at %s does not tell which computer it is: write its name, system and hardware-id into %s", d.root, name)
+		return fault.New(fault.Usage, "the disk at %s does not identify its computer: write the name, system and hardware-id into %s", d.root, name)
 	}
 	return nil
 }
@@ -173,12 +172,12 @@ func (d *disk) locate(path string, user *User) (string, error) {
 	return real, nil
 }
 
-// Running returns what the IdentityFile says: nothing runs on a pulled drive.
+// Running returns the programs in the IdentityFile. Nothing runs on a pulled drive.
 func (d *disk) Running(_ context.Context, names []string) ([]Program, error) {
 	return withNames(d.ident.Running, names), nil
 }
 
-// Holding returns what the IdentityFile says.
+// OpenFiles returns the open files in the IdentityFile.
 func (d *disk) OpenFiles(_ context.Context, paths []string) ([]OpenFile, error) {
 	var out []OpenFile
 	for _, p := range d.ident.Running {
@@ -197,7 +196,7 @@ func (d *disk) OpenFiles(_ context.Context, paths []string) ([]OpenFile, error) 
 	return out, nil
 }
 
-// within reports whether a path is another or lies below it.
+// within reports whether path is outer or below it.
 func within(path, outer string) bool {
 	_, is := under(outer, path)
 	return is
@@ -227,8 +226,8 @@ func homeFolders(dir string) []User {
 	return out
 }
 
-// passwdUsers returns the people in a passwd(5) file: user ids from 1000, and
-// root, each with a profile folder that is there.
+// passwdUsers returns the people in a passwd(5) file: user ids from 1000, and root, if the profile
+// folder exists.
 func passwdUsers(file string, real func(string) string) []User {
 	data, err := os.ReadFile(file)
 	if err != nil {
@@ -258,7 +257,7 @@ func firstLine(file string) string {
 	return strings.TrimSpace(line)
 }
 
-// NoDrive is the error of a path on a drive that is not there: its letter.
+// NoDrive is the error for a path on a missing drive. Its value is the drive letter.
 type NoDrive string
 
-func (n NoDrive) Error() string { return "there is no drive " + string(n) + " here" }
+func (n NoDrive) Error() string { return "drive " + string(n) + " is not connected" }

@@ -8,13 +8,13 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// drives are folders that stand for drives of Windows, by letter.
+// drives maps Windows drive letters to folders.
 type drives struct {
-	mounted map[string]string // real folder with what is on a drive of the computer
-	moved   map[string]string // path of the computer that has what was on a drive of another
+	mounted map[string]string // real folder with the content of a drive of this computer
+	moved   map[string]string // path on this computer with the content of another computer's drive
 }
 
-// letterOf is the drive of a path (C:\...), or "".
+// letterOf returns the drive letter of a path (C:\...), or "".
 func letterOf(path string) string {
 	if len(path) < 2 || path[1] != ':' {
 		return ""
@@ -26,7 +26,8 @@ func letterOf(path string) string {
 	return letter
 }
 
-// mountAt has a real folder stand for a drive of the computer, where it is one.
+// mountAt maps a drive letter of the computer to a real folder. It returns false if folder is not a
+// directory.
 func (d *drives) mountAt(letter, folder string) (is bool, err error) {
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
 		return false, nil
@@ -45,7 +46,8 @@ func (d *drives) mountAt(letter, folder string) (is bool, err error) {
 	return true, nil
 }
 
-// move has a folder of the computer, as it writes it, stand for a drive of another.
+// move maps a drive letter of another computer to a folder on this one, in this computer's own
+// terms.
 func (d *drives) move(letter, folder string) error {
 	if letterOf(folder) == "" {
 		return fault.New(fault.Missing, "there is no folder %s for the drive %s:", folder, letter)
@@ -57,16 +59,16 @@ func (d *drives) move(letter, folder string) error {
 	return nil
 }
 
-// drive is the letter that a person means.
+// drive parses a drive letter.
 func drive(letter string) (string, error) {
 	letter = strings.ToUpper(strings.TrimSuffix(letter, ":"))
 	if len(letter) != 1 || letterOf(letter+":") == "" {
-		return "", fault.New(fault.Usage, "%q is no letter of a drive", letter)
+		return "", fault.New(fault.Usage, "%q is not a drive letter", letter)
 	}
 	return letter, nil
 }
 
-// SetDrive is for the disk of a computer.
+// SetDrive sets a drive of a computer's disk.
 func (d *disk) SetDrive(letter, folder string) (moved bool, err error) {
 	if letter, err = drive(letter); err != nil {
 		return false, err
@@ -77,7 +79,7 @@ func (d *disk) SetDrive(letter, folder string) (moved bool, err error) {
 	return true, d.drives.move(letter, folder)
 }
 
-// SetDrive is for the running computer, which mounts its drives itself.
+// SetDrive sets a drive of the old computer. The running computer mounts its own drives.
 func (l *live) SetDrive(letter, folder string) (moved bool, err error) {
 	if letter, err = drive(letter); err == nil {
 		err = l.drives.move(letter, folder)
@@ -85,8 +87,8 @@ func (l *live) SetDrive(letter, folder string) (moved bool, err error) {
 	return true, err
 }
 
-// here is a path with what was on a drive of another computer where it lies on this one.
-// It is asked once a path, so that two drives can change places.
+// here returns the path on this computer of a path on another computer's drive. It maps each path
+// only once, so that two drives can be swapped.
 func (d *drives) here(path string) string {
 	if to := d.moved[letterOf(path)]; to != "" {
 		return to + path[2:]
@@ -94,10 +96,10 @@ func (d *drives) here(path string) string {
 	return path
 }
 
-// mount is the folder that has what is on the drive of a path; "" where none was named.
+// mount returns the folder with the content of the path's drive, or "".
 func (d *drives) mount(path string) string { return d.mounted[letterOf(path)] }
 
-// OnDrive is a real path on a mounted drive as the computer writes it.
+// OnDrive returns a real path on a mounted drive as the computer writes it.
 func (d *drives) OnDrive(real string) (string, bool) {
 	for letter, folder := range d.mounted {
 		if rel, is := under(folder, real); is {

@@ -223,10 +223,10 @@ func TestPlugged(t *testing.T) {
 	if h, err := c.OpenFiles(t.Context(), []string{at("srv/a"), at("etc/x"), at("srv/other")}); err != nil || len(h) != 2 || h[0].Path != at("srv/a/b") || h[0].PID != 7 || h[1].Path != at("etc/x") {
 		t.Errorf("held: %v %v", h, err)
 	}
-	if got := c.Adapters(); c.FirmwareID() != "f" || len(got) != 1 || got[0].Risk() != "can be pulled out" {
+	if got := c.Adapters(); c.FirmwareID() != "f" || len(got) != 1 || got[0].Risk() != "is removable" {
 		t.Errorf("firmware %q, adapters %v", c.FirmwareID(), got)
 	}
-	for a, want := range map[Adapter]string{{}: "", {Disabled: true}: "is switched off", {Removable: true, Disabled: true}: "is removable and switched off"} {
+	for a, want := range map[Adapter]string{{}: "", {Disabled: true}: "is switched off", {Removable: true, Disabled: true}: "is removable and disabled"} {
 		if got := a.Risk(); got != want {
 			t.Errorf("%+v %s", a, got)
 		}

@@ -13,7 +13,7 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// live is the computer this program runs on.
+// live is the computer that this program runs on.
 type live struct {
 	drives
 	name, id string
@@ -29,7 +29,7 @@ func openLive() (Computer, error) {
 	}
 	id, err := hardwareID()
 	if err != nil || id == "" {
-		return nil, fault.Wrap(fault.Unreadable, err, "cannot read what this computer's licences are bound to")
+		return nil, fault.Wrap(fault.Unreadable, err, "cannot read this computer's hardware id")
 	}
 	l := &live{name: name, id: id, firmware: sync.OnceValue(firmwareID)}
 	l.users = l.findUsers()
@@ -50,12 +50,12 @@ func (l *live) Accounts() *Accounts {
 	return l.accounts
 }
 
-// Notes say what somebody who is no administrator does not see.
+// Notes returns what is missing without administrator rights.
 func (l *live) Notes() []string {
 	if administrator() {
 		return nil
 	}
-	return []string{"this is not run as administrator (root): the profiles of other users, and what only the system may read, are not seen. Start it again as that"}
+	return []string{"not running as administrator (root): profiles of other users and system files are not visible. Start Move Kit again as administrator"}
 }
 
 func (l *live) Own(spoken string) (string, error) { return spoken, nil }
@@ -83,9 +83,8 @@ func (l *live) Locate(path string, user *User) (string, error) {
 	return filepath.FromSlash(rest), nil
 }
 
-// ownTerm resolves a term from this program's own environment, where it says
-// better than the usual layout: for the user who runs it, and for the
-// system's folders.
+// ownTerm resolves a term from this program's environment if that is more reliable than the default
+// layout: for the user who runs it, and for system folders.
 func ownTerm(path string, user *User) string {
 	name, rest, err := split(path)
 	if err != nil || user != nil && !isMe(user) {
@@ -98,7 +97,7 @@ func ownTerm(path string, user *User) string {
 	return filepath.Join(value, filepath.FromSlash(rest))
 }
 
-// isMe reports whether a profile is that of the user who runs this program.
+// isMe reports whether a profile belongs to the user who runs this program.
 func isMe(u *User) bool {
 	home, err := os.UserHomeDir()
 	a, b := filepath.Clean(home), filepath.Clean(u.Home)

@@ -22,36 +22,36 @@ import (
 // liveSystem is the system that this program was built for.
 const liveSystem = MacOS
 
-// hardwareID is the id that the hardware has (IOPlatformUUID).
+// hardwareID returns the hardware's id (IOPlatformUUID).
 func hardwareID() (string, error) {
 	id, err := host.HostID()
 	return strings.ToUpper(id), err
 }
 
-// firmwareID is the same: no id of a Mac comes with the system's image.
+// firmwareID returns the same id, because no id of a Mac is part of the system image.
 func firmwareID() string {
 	id, _ := hardwareID()
 	return id
 }
 
-// people are those with a folder in /Users.
+// people returns the users with a folder in /Users.
 func people() []User { return macUsers("/Users") }
 
-// liveAccounts are those to whom files belong here.
+// liveAccounts returns the owners of files on this computer.
 func liveAccounts() *Accounts { return macAccounts("/Users") }
 
-// Adapters are not told: what is soldered in and what is plugged in has one list.
+// Adapters returns nothing, because macOS does not distinguish built-in adapters from others.
 func (l *live) Adapters() []Adapter { return nil }
 
-// Holding asks lsof(8), which comes with the system, for the open files of every process
-// that may be looked at, and for the locks of the others.
+// OpenFiles asks lsof(8), which is part of the system, for the open files of every process it may
+// inspect, and checks for locks of the others.
 func (l *live) OpenFiles(ctx context.Context, paths []string) ([]OpenFile, error) {
 	if len(paths) == 0 {
 		return nil, nil
 	}
 	data, err := exec.CommandContext(ctx, "/usr/sbin/lsof", "-n", "-P", "-w", "-F", "pcn").Output()
 	if ctx.Err() != nil {
-		return nil, fault.Wrap(fault.Stopped, ctx.Err(), "looking for open files was stopped")
+		return nil, fault.Wrap(fault.Stopped, ctx.Err(), "the search for open files was stopped")
 	}
 	if err != nil && len(data) == 0 {
 		return nil, fault.Wrap(fault.Unreadable, err, "cannot list the open files")
@@ -67,7 +67,7 @@ func (l *live) OpenFiles(ctx context.Context, paths []string) ([]OpenFile, error
 	return out, nil
 }
 
-// openFiles reads what lsof tells in lines: p and the process, c and its name, n and a file.
+// openFiles parses the output of lsof: p and the process, c and its name, n and a file.
 func openFiles(data []byte, paths []string) (out []OpenFile) {
 	var at Program
 	seen := map[string]bool{}
@@ -95,7 +95,7 @@ func openFiles(data []byte, paths []string) (out []OpenFile) {
 	return out
 }
 
-// Mounts returns the file systems of this computer, without touching them (getfsstat(2)).
+// Mounts returns the mounted file systems without accessing them (getfsstat(2)).
 func Mounts() []Mount {
 	n, err := unix.Getfsstat(nil, unix.MNT_NOWAIT)
 	if err != nil || n == 0 {
@@ -114,8 +114,7 @@ func Mounts() []Mount {
 	return out
 }
 
-// RunAs makes a command run as the user that a process runs as, where this
-// program may do that.
+// RunAs makes a command run as the user of a process, if this program may do that.
 func RunAs(cmd *exec.Cmd, pid int32) error {
 	p, err := process.NewProcess(pid)
 	if err != nil {
@@ -136,8 +135,7 @@ func RunAs(cmd *exec.Cmd, pid int32) error {
 
 var usbIDs = regexp.MustCompile(`"id(Vendor|Product)" = (\d+)`)
 
-// usbDevices are the vendor and product ids of what is plugged in, as ioreg(8) tells them
-// device by device.
+// usbDevices returns the vendor and product ids of connected devices, from ioreg(8).
 func usbDevices() (out []string) {
 	data, err := exec.Command("/usr/sbin/ioreg", "-p", "IOUSB", "-l", "-w", "0").Output()
 	if err != nil {

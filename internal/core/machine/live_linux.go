@@ -17,7 +17,7 @@ import (
 // liveSystem is the system that this program was built for.
 const liveSystem = Linux
 
-// hardwareID is the id that systemd gives an installed system (machine-id(5)).
+// hardwareID returns the id of the installed system (machine-id(5)).
 func hardwareID() (string, error) {
 	for _, f := range []string{"/etc/machine-id", "/var/lib/dbus/machine-id"} {
 		if id := firstLine(f); id != "" {
@@ -27,16 +27,16 @@ func hardwareID() (string, error) {
 	return os.Hostname()
 }
 
-// firmwareID is the UUID of the SMBIOS table, which an administrator may read.
+// firmwareID returns the UUID of the SMBIOS table, which needs administrator rights.
 func firmwareID() string { return firstLine("/sys/class/dmi/id/product_uuid") }
 
-// people are those of passwd(5).
+// people returns the users in passwd(5).
 func people() []User { return passwdUsers("/etc/passwd", func(home string) string { return home }) }
 
-// liveAccounts are those to whom files belong here.
+// liveAccounts returns the owners of files on this computer.
 func liveAccounts() *Accounts { return accountsOf("/etc/passwd", "/etc/group") }
 
-// Adapters reads the adapters that are devices of a bus from sysfs.
+// Adapters returns the network adapters that are bus devices, from sysfs.
 func (l *live) Adapters() []Adapter {
 	const dir = "/sys/class/net"
 	entries, _ := os.ReadDir(dir)
@@ -53,8 +53,8 @@ func (l *live) Adapters() []Adapter {
 	return out
 }
 
-// Holding looks through the open files of every process that may be looked at
-// (proc(5)), and asks for the locks of the others.
+// OpenFiles checks the open files of every process it may inspect (proc(5)), and the locks of the
+// others.
 func (l *live) OpenFiles(ctx context.Context, paths []string) ([]OpenFile, error) {
 	procs, err := os.ReadDir("/proc")
 	if err != nil {
@@ -86,7 +86,7 @@ func (l *live) OpenFiles(ctx context.Context, paths []string) ([]OpenFile, error
 			}
 		}
 		if ctx.Err() != nil {
-			return nil, fault.Wrap(fault.Stopped, ctx.Err(), "looking for open files was stopped")
+			return nil, fault.Wrap(fault.Stopped, ctx.Err(), "the search for open files was stopped")
 		}
 	}
 	for _, asked := range paths {
@@ -99,11 +99,10 @@ func (l *live) OpenFiles(ctx context.Context, paths []string) ([]OpenFile, error
 	return out, nil
 }
 
-// remoteTypes are the file systems that lie on another computer.
+// remoteTypes lists network file systems.
 var remoteTypes = []string{"nfs", "cifs", "smb", "fuse.sshfs", "9p", "afs", "ceph", "davfs", "ncpfs"}
 
-// Mounts returns the file systems of this computer, without touching them
-// (proc_pid_mountinfo(5)).
+// Mounts returns the mounted file systems without accessing them (proc_pid_mountinfo(5)).
 func Mounts() []Mount {
 	data, err := os.ReadFile("/proc/self/mountinfo")
 	if err != nil {
@@ -125,8 +124,7 @@ func Mounts() []Mount {
 	return out
 }
 
-// RunAs makes a command run as the user that a process runs as, where this
-// program may do that.
+// RunAs makes a command run as the user of a process, if this program may do that.
 func RunAs(cmd *exec.Cmd, pid int32) error {
 	info, err := os.Stat(fmt.Sprintf("/proc/%d", pid))
 	if err != nil {
@@ -141,5 +139,5 @@ func RunAs(cmd *exec.Cmd, pid int32) error {
 	return nil
 }
 
-// usbDevices are told by sysfs.
+// usbDevices returns nothing, because sysfs has the devices.
 func usbDevices() []string { return nil }

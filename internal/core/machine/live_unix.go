@@ -16,7 +16,7 @@ import (
 	"movekit/internal/core/registry"
 )
 
-// findUsers are the people of this computer, and who runs this.
+// findUsers returns the people of this computer, and the user who runs this program.
 func (l *live) findUsers() []User {
 	users := people()
 	home, err := os.UserHomeDir()
@@ -28,7 +28,7 @@ func (l *live) findUsers() []User {
 			return users
 		}
 	}
-	// The user who runs this works in a home of their own ($HOME).
+	// The user who runs this program works in $HOME.
 	name := filepath.Base(home)
 	if me, err := user.Current(); err == nil && !strings.EqualFold(me.Username, "root") {
 		name = me.Username
@@ -36,10 +36,10 @@ func (l *live) findUsers() []User {
 	return append(users, User{Name: name, Account: name, Home: home})
 }
 
-// Registry says that there is none.
+// Registry returns an error: there is no registry.
 func (l *live) Registry(path string, _ *User) (registry.Key, error) { return nil, noKey(path) }
 
-// Change says that there is none.
+// Change returns an error: there is no registry.
 func (l *live) Change(path string, _ *User, _ bool) (registry.Writable, error) {
 	return nil, noKey(path)
 }
@@ -70,7 +70,7 @@ func lockedBy(file string) int {
 	return int(lock.Pid)
 }
 
-// Remote reports whether a real path lies on a network file system.
+// Remote reports whether a real path is on a network file system.
 func Remote(path string) bool {
 	longest, remote := -1, false
 	for _, m := range Mounts() {
@@ -81,7 +81,7 @@ func Remote(path string) bool {
 	return remote
 }
 
-// IsMount reports whether another file system begins at a path.
+// IsMount reports whether a path is a mount point.
 func IsMount(path string) bool {
 	var here, above unix.Stat_t
 	if unix.Lstat(path, &here) != nil || unix.Lstat(filepath.Dir(path), &above) != nil {
@@ -90,10 +90,10 @@ func IsMount(path string) bool {
 	return here.Dev != above.Dev || here.Ino == above.Ino
 }
 
-// SystemDrive is the folder that everything of this computer is below.
+// SystemDrive returns the root of the file system.
 func SystemDrive() string { return "/" }
 
-// volumeID is the device number of the file system that a folder is on.
+// volumeID returns the device number of a folder's file system.
 func volumeID(dir string) string {
 	var st unix.Stat_t
 	if err := unix.Stat(dir, &st); err != nil {

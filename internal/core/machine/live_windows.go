@@ -20,10 +20,10 @@ import (
 // liveSystem is the system that this program was built for.
 const liveSystem = Windows
 
-// liveAccounts are none: who may what is said by security ids.
+// liveAccounts returns nil: Windows uses security ids.
 func liveAccounts() *Accounts { return nil }
 
-// hardwareID is the id that Windows gives an installed system.
+// hardwareID returns the id of the installed system.
 func hardwareID() (string, error) {
 	k, err := registry.OpenLive("HKLM", `SOFTWARE\Microsoft\Cryptography`)
 	if err != nil {
@@ -38,7 +38,7 @@ func hardwareID() (string, error) {
 
 var firmwareTable = windows.NewLazySystemDLL("kernel32.dll").NewProc("GetSystemFirmwareTable")
 
-// firmwareID is the UUID of the SMBIOS table ("RSMB": 8 bytes, then the table).
+// firmwareID returns the UUID of the SMBIOS table ("RSMB": 8 bytes, then the table).
 func firmwareID() string {
 	const provider = 'R'<<24 | 'S'<<16 | 'M'<<8 | 'B'
 	size, _, _ := firmwareTable.Call(provider, 0, 0, 0)
@@ -53,8 +53,8 @@ func firmwareID() string {
 	return smbiosUUID(table[8:])
 }
 
-// Registry opens a key of the running system. That of a user who is not signed
-// in is read from the hive file in the profile.
+// Registry opens a key of the running system. The key of a user who is not signed in is read from
+// the hive file in the profile.
 func (l *live) Registry(path string, user *User) (registry.Key, error) {
 	root, rest, err := splitKey(path)
 	if err != nil {
@@ -99,7 +99,7 @@ func (l *live) Change(path string, user *User, create bool) (registry.Writable, 
 	return registry.ChangeLive("HKU", user.sid+`\`+rest, create)
 }
 
-// Adapters returns the network adapters of the registry.
+// Adapters returns the network adapters in the registry.
 func (l *live) Adapters() []Adapter { return windowsAdapters(l) }
 
 func (l *live) findUsers() []User {
@@ -116,10 +116,10 @@ func (l *live) findUsers() []User {
 	return append(users, User{Name: filepath.Base(home), Account: account(filepath.Base(home)), Home: home})
 }
 
-// Mounts returns nothing: other drives are not looked into.
+// Mounts returns nothing: other drives are not searched.
 func Mounts() []Mount { return nil }
 
-// SystemDrive is the drive that Windows is on.
+// SystemDrive returns the drive of the Windows folder.
 func SystemDrive() string {
 	if d := os.Getenv("SystemDrive"); d != "" {
 		return d + `\`
@@ -127,7 +127,7 @@ func SystemDrive() string {
 	return `C:\`
 }
 
-// restartManager is the part of Windows that knows which programs use a file
+// The Restart Manager of Windows reports which programs use a file
 // (learn.microsoft.com/windows/win32/rstmgr).
 var (
 	restartManager = windows.NewLazySystemDLL("rstrtmgr.dll")
@@ -149,10 +149,10 @@ type rmProcess struct {
 	restartable int32
 }
 
-// maxHeld is how many files of a folder are asked for.
+// maxHeld limits how many files of a folder are checked.
 const maxHeld = 4096
 
-// Holding asks the system which programs use the files at or below the paths.
+// OpenFiles asks the system which programs use the files at or below the paths.
 func (l *live) OpenFiles(ctx context.Context, paths []string) ([]OpenFile, error) {
 	var out []OpenFile
 	for _, path := range paths {
@@ -208,8 +208,7 @@ func usedBy(files []string) []Program {
 	return out
 }
 
-// Remote reports whether a real path lies on a network file system, without
-// touching it.
+// Remote reports whether a real path is on a network file system, without accessing it.
 func Remote(path string) bool {
 	volume := filepath.VolumeName(path)
 	if len(volume) > 2 {
@@ -219,7 +218,7 @@ func Remote(path string) bool {
 	return err == nil && volume != "" && windows.GetDriveType(root) == windows.DRIVE_REMOTE
 }
 
-// RunAs leaves a command as it is: it runs as the user who runs this program.
+// RunAs does nothing: the command runs as the user who runs this program.
 func RunAs(*exec.Cmd, int32) error { return nil }
 
 // IsMount reports whether a path is the root of a drive.
@@ -227,12 +226,12 @@ func IsMount(path string) bool {
 	return filepath.Clean(path) == filepath.VolumeName(path)+`\`
 }
 
-// volumeID is the drive or share that a folder is on.
+// volumeID returns the drive or share of a folder.
 func volumeID(dir string) string { return strings.ToUpper(filepath.VolumeName(dir)) }
 
-// usbDevices are told by the registry.
+// usbDevices returns nothing, because the registry has the devices.
 func usbDevices() []string { return nil }
 
-// administrator reports whether this program was started with the rights of one: of who is in
-// that group, programs have them when they are started "as administrator".
+// administrator reports whether this program has administrator rights ("Run as administrator").
+// Membership of the group alone is not enough.
 func administrator() bool { return windows.GetCurrentProcessToken().IsElevated() }

@@ -1,5 +1,5 @@
-// Package machine stands for a computer: the live one, or the disk of one in
-// a folder (a drive pulled from a dead computer, or a simulated computer).
+// Package machine represents a computer: the live one, or a disk in a folder (pulled from a dead
+// computer, or simulated).
 package machine
 
 import (
@@ -18,20 +18,20 @@ import (
 	"movekit/internal/core/registry"
 )
 
-// System is the kind of operating system whose terms a computer's paths use.
+// System is an operating system, which determines the form of paths.
 type System string
 
-// The systems that cards speak of.
+// The supported systems.
 const (
 	Windows System = "windows"
 	Linux   System = "linux"
 	MacOS   System = "macos"
 )
 
-// Systems are all of them.
+// Systems lists the supported systems.
 var Systems = []System{Windows, Linux, MacOS}
 
-// Separator is what stands between the folders of a path.
+// Separator returns the separator between the folders of a path.
 func (s System) Separator() string {
 	if s == Windows {
 		return `\`
@@ -39,23 +39,23 @@ func (s System) Separator() string {
 	return "/"
 }
 
-// Folds reports whether names that differ in letter case only are the same one.
+// Folds reports whether names that differ only in letter case are the same.
 func (s System) Folds() bool { return s != Linux }
 
 // User is a person's profile on a computer.
 type User struct {
-	Name    string // that of the profile folder
-	Account string // the person's, where the folder's has a domain or number behind it
-	Home    string // the real path of the profile folder
-	sid     string // of Windows
+	Name    string // name of the profile folder
+	Account string // account name, without the domain or number that the folder name may have
+	Home    string // real path of the profile folder
+	sid     string // Windows only
 }
 
-// SameAs reports whether both are the same person; nobody is nobody.
+// SameAs reports whether both are the same user. Two nil users are the same.
 func (u *User) SameAs(other *User) bool {
 	return u == other || u != nil && other != nil && u.Name == other.Name
 }
 
-// SID is the user's security id; "" elsewhere than on Windows.
+// SID returns the user's security id; "" except on Windows.
 func (u User) SID() string { return u.sid }
 
 // Program is a running program.
@@ -63,70 +63,66 @@ type Program struct {
 	Name  string    `yaml:"name" json:"name"`
 	PID   int32     `yaml:"pid" json:"pid"`
 	Since time.Time `yaml:"since,omitempty" json:"since,omitzero"` // when it was started
-	Open  []string  `yaml:"open,omitempty" json:"-"`               // of a simulated computer: the paths it has open
+	Open  []string  `yaml:"open,omitempty" json:"-"`               // for a simulated computer: its open paths
 }
 
-// Holder is a running program that has a file open.
+// OpenFile is a running program and a file that it has open.
 type OpenFile struct {
 	Program
 	Path string // real path of the file
 }
 
-// Computer answers what the steps ask about the computer they work on.
+// Computer is the interface to the computer that a step works on.
 type Computer interface {
 	Name() string
 	System() System
-	HardwareID() string // the system's, which licences are bound to; never empty
-	// FirmwareID is the one that the hardware itself has; "" where it has none, or
-	// it cannot be read.
+	HardwareID() string // id of the installed system, which licences are bound to; never empty
+	// FirmwareID returns the id of the hardware; "" if it has none or it cannot be read.
 	FirmwareID() string
 	Users() []User
-	// Accounts are those to whom files belong; nil where files have no such owners.
+	// Accounts returns the owners of files; nil if files have no such owners.
 	Accounts() *Accounts
-	// Locate returns the real path of a card's path, for the user given where
-	// the path is a per-user one. The path need not exist.
+	// Locate returns the real path of a path in a card. user is needed for a per-user path. The
+	// path need not exist.
 	Locate(path string, user *User) (string, error)
 	// Running returns the running programs with one of these names.
 	Running(ctx context.Context, names []string) ([]Program, error)
-	// Holding returns the running programs that have a file at or below one of
-	// these real paths open, one line a program and path asked for.
+	// OpenFiles returns the running programs that have a file at or below one of these real paths
+	// open, with one entry per program and given path.
 	OpenFiles(ctx context.Context, paths []string) ([]OpenFile, error)
-	// Registry opens a key of the registry (HKLM\... or HKCU\...), for the user
-	// given where it is a user's. One that is not there, or a computer without
-	// a registry, gives an error that is fs.ErrNotExist.
+	// Registry opens a registry key (HKLM\... or HKCU\...). user is needed for HKCU. If the key or
+	// the registry does not exist, the error is fs.ErrNotExist.
 	Registry(path string, user *User) (registry.Key, error)
-	// Change opens a key for changes, and with create makes it where it is not there. That
-	// of a system that does not run, or of a user who is not signed in, gives an error that is
-	// registry.ErrOffline.
+	// Change opens a key for changes, and creates it if create is true. If the system is not
+	// running or the user is not signed in, the error is registry.ErrOffline.
 	Change(path string, user *User, create bool) (registry.Writable, error)
-	// Adapters returns the network adapters that are part of the hardware.
+	// Adapters returns the hardware network adapters.
 	Adapters() []Adapter
-	// Notes are what a person should know of how the computer is read.
+	// Notes returns notes on limits of reading this computer.
 	Notes() []string
-	// Root is the folder that holds the computer's disk, or "" for the live one.
+	// Root returns the folder with the computer's disk, or "" for the live computer.
 	Root() string
-	// SetDrive says which folder stands for a drive: of a disk, the real folder that has
-	// what is on the drive; or, as the computer itself writes it, the one where what was on
-	// that drive of another computer lies here, which is moved.
+	// SetDrive maps a drive letter to a folder. For a disk, folder is the real folder with the
+	// drive's content. If the computer has no such drive, folder is the path here, in its own
+	// terms, with the content of another computer's drive; then moved is true.
 	SetDrive(letter, folder string) (moved bool, err error)
-	// Own returns the real path of what the computer itself writes so.
+	// Own returns the real path of a path in the computer's own terms.
 	Own(spoken string) (real string, err error)
-	// OnDrive is a real path on a mounted drive, as the computer writes it.
+	// OnDrive returns a real path on a mounted drive in the computer's own terms.
 	OnDrive(real string) (spoken string, is bool)
 }
 
-// ID returns a short name for a computer's system that does not tell its id
-// itself: the first 16 bytes of the id's BLAKE3 hash, in hex.
+// ID returns a short id for a computer that does not reveal its hardware id: the first 16 bytes of
+// the id's BLAKE3 hash, in hex.
 func ID(c Computer) string { return IDOf(c.HardwareID()) }
 
-// IDOf is the same of any text that tells one computer from others.
+// IDOf returns a short id for any identifying text.
 func IDOf(text string) string {
 	sum := blake3.Sum256([]byte("movekit computer\x00" + text))
 	return hex.EncodeToString(sum[:16])
 }
 
-// Open returns the computer whose disk is in root, or the live one where
-// root is empty.
+// Open returns the computer whose disk is in root, or the live one if root is empty.
 func Open(root string) (Computer, error) {
 	if root == "" {
 		return openLive()
@@ -134,16 +130,15 @@ func Open(root string) (Computer, error) {
 	return openDisk(root)
 }
 
-// scope says for whom a path stands.
+// term is the location of a term.
 type term struct {
 	perUser bool
 	windows string // below the profile or the drive
 	posix   string // below the home of another system
 }
 
-// terms are the words that a card's path may start with, by upper-case name.
-// The Windows ones are environment variables, the Linux ones those of the
-// XDG Base Directory Specification.
+// terms are the terms that can start a card's path, by upper-case name. The Windows ones are
+// environment variables, the Linux ones are from the XDG Base Directory Specification.
 var terms = map[string]term{
 	"%APPDATA%":           {perUser: true, windows: `AppData\Roaming`},
 	"%LOCALAPPDATA%":      {perUser: true, windows: `AppData\Local`},
@@ -164,32 +159,30 @@ var terms = map[string]term{
 	"$XDG_CACHE_HOME":     {perUser: true, posix: `.cache`},
 }
 
-// split takes a card's path apart into its term and the rest, with / between
-// folders. A path without a term has the name "".
+// split splits a card's path into its term and the rest, with / between folders. A path without a
+// term has the term "".
 func split(path string) (name, rest string, err error) {
 	slashed := strings.ReplaceAll(path, `\`, "/")
 	if strings.HasPrefix(path, "/") || strings.HasPrefix(path, "~") || strings.HasPrefix(path, "$") {
-		slashed = path // a backslash is an ordinary character there
+		slashed = path // there, a backslash is an ordinary character
 	}
 	if !strings.HasPrefix(slashed, "%") && !strings.HasPrefix(slashed, "~") && !strings.HasPrefix(slashed, "$") {
 		return "", slashed, nil
 	}
 	name, rest, _ = strings.Cut(slashed, "/")
 	if _, known := terms[strings.ToUpper(name)]; !known {
-		return "", "", fault.New(fault.BadCard, "the path %q starts with %s, which is no term that Move Kit knows", path, name)
+		return "", "", fault.New(fault.BadCard, "the path %q starts with %s, which is not a known term", path, name)
 	}
 	return strings.ToUpper(name), rest, nil
 }
 
-// PerUser reports whether a card's path stands for a place in every user's
-// profile.
+// PerUser reports whether a card's path is in every user's profile.
 func PerUser(path string) bool {
 	name, _, err := split(path)
 	return err == nil && terms[name].perUser
 }
 
-// below returns the folders that lead from the profile or the system drive
-// to a card's path.
+// below returns a card's path relative to the profile or the system drive.
 func below(sys System, path string) (rest string, perUser bool, err error) {
 	name, rest, err := split(path)
 	if err != nil {
@@ -201,7 +194,7 @@ func below(sys System, path string) (rest string, perUser bool, err error) {
 	t := terms[name]
 	windowsTerm := strings.HasPrefix(name, "%")
 	if windowsTerm != (sys == Windows) || strings.HasPrefix(name, "$XDG_") && sys == MacOS {
-		return "", false, fault.New(fault.BadCard, "the path %q is not one of a %s computer", path, sys)
+		return "", false, fault.New(fault.BadCard, "the path %q is not a path on a %s computer", path, sys)
 	}
 	lead := t.posix
 	if windowsTerm {
@@ -210,8 +203,8 @@ func below(sys System, path string) (rest string, perUser bool, err error) {
 	return strings.Trim(lead+"/"+rest, "/"), t.perUser, nil
 }
 
-// Profiles returns the users a card's path stands for: every user for a
-// per-user path, else one nil.
+// Profiles returns the users that a card's path applies to: every user for a per-user path, else a
+// single nil.
 func Profiles(c Computer, path string) []*User {
 	if !PerUser(path) {
 		return []*User{nil}
@@ -223,7 +216,7 @@ func Profiles(c Computer, path string) []*User {
 	return out
 }
 
-// FindUser returns the user of that name; letter case is ignored where the system ignores it.
+// FindUser returns the user with that name. It ignores letter case if the system does.
 func FindUser(c Computer, name string) *User {
 	for _, u := range c.Users() {
 		if u.Name == name || c.System().Folds() && strings.EqualFold(u.Name, name) {
@@ -233,8 +226,7 @@ func FindUser(c Computer, name string) *User {
 	return nil
 }
 
-// Exists reports whether something is at a real path. A place that cannot be
-// looked at gives the error.
+// Exists reports whether a real path exists. If it cannot be read, Exists returns the error.
 func Exists(path string) (bool, error) {
 	_, err := os.Lstat(path)
 	if err == nil {
@@ -246,10 +238,9 @@ func Exists(path string) (bool, error) {
 	return false, err
 }
 
-// walkDown finds rest below base one folder at a time. With fold, a name that
-// is not there is looked for without regard to letter case, as Windows would.
-// Links are followed as the computer itself would follow them: an absolute
-// one starts again at root, and none leads out of root.
+// walkDown resolves rest below base, one folder at a time. With fold, it ignores letter case for a
+// missing name, as Windows would. It follows links as the computer itself would: an absolute link
+// restarts at root, and no link leads out of root.
 func walkDown(root, base, rest string, fold bool) (string, error) {
 	at := base
 	parts := strings.FieldsFunc(rest, func(r rune) bool { return r == '/' })
@@ -274,7 +265,7 @@ func walkDown(root, base, rest string, fold bool) (string, error) {
 			}
 		}
 		if err != nil {
-			// What is not there yet has no links in it: the rest is plain.
+			// The remaining folders do not exist, so they have no links.
 			return filepath.Join(append([]string{next}, parts...)...), nil
 		}
 		if info.Mode()&fs.ModeSymlink == 0 {
@@ -286,7 +277,7 @@ func walkDown(root, base, rest string, fold bool) (string, error) {
 			return "", err
 		}
 		if links++; links > 40 {
-			return "", fmt.Errorf("the links at %s lead in a circle", next)
+			return "", fmt.Errorf("the links at %s form a loop", next)
 		}
 		if filepath.IsAbs(target) {
 			at = root
@@ -297,7 +288,7 @@ func walkDown(root, base, rest string, fold bool) (string, error) {
 	return at, nil
 }
 
-// foldName returns the name in dir that equals name but for letter case.
+// foldName returns the name in dir that equals name except for letter case.
 func foldName(dir, name string) string {
 	d, err := os.Open(dir)
 	if err != nil {

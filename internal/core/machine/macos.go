@@ -11,7 +11,7 @@ import (
 	"movekit/internal/core/filemeta"
 )
 
-// macUsers are the people of a Mac: the folders in /Users, but for what is shared.
+// macUsers returns the people of a Mac: the folders in /Users, except shared ones.
 func macUsers(folders string) []User {
 	var out []User
 	for _, u := range homeFolders(folders) {
@@ -29,8 +29,8 @@ const (
 	macAdmin = 80
 )
 
-// macAccounts are the people of a Mac, by to whom their folders belong: the system keeps its
-// accounts in a directory of its own.
+// macAccounts returns the people of a Mac, from the owners of their folders. The system's own
+// account directory cannot be read.
 func macAccounts(folders string) *Accounts {
 	a := accountsOf("", "")
 	a.groups[0], a.gids["wheel"] = "wheel", 0
@@ -45,12 +45,12 @@ func macAccounts(folders string) *Accounts {
 	return a
 }
 
-// hardwareUUID is the id of a Mac's hardware in the names of files that hold for one computer
-// only: NAME.UUID.plist in ByHost.
+// hardwareUUID matches the hardware id in the names of files that are valid for one computer only:
+// NAME.UUID.plist in ByHost.
 var hardwareUUID = regexp.MustCompile(`\.([0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12})\.plist$`)
 
-// identifyMac reads what a Mac's disk tells of it: its name from the system's configuration,
-// and its hardware's id as most of the files tell it that hold for one computer only.
+// identifyMac reads a Mac's name from the system configuration on its disk, and its hardware id
+// from the most frequent id in ByHost file names.
 func (d *disk) identifyMac() (name, hardware string) {
 	var conf struct {
 		System struct {

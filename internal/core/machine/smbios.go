@@ -5,8 +5,8 @@ import (
 	"encoding/hex"
 )
 
-// smbiosUUID finds the UUID of the system in an SMBIOS structure table (DMTF
-// DSP0134, sections 6.1 and 7.2), or "" where the hardware has none.
+// smbiosUUID returns the system UUID in an SMBIOS structure table (DMTF DSP0134, sections 6.1 and
+// 7.2), or "" if there is none.
 func smbiosUUID(table []byte) string {
 	for len(table) >= 4 {
 		kind, length := table[0], int(table[1])
@@ -20,7 +20,7 @@ func smbiosUUID(table []byte) string {
 			}
 			return hex.EncodeToString(id)
 		}
-		// Texts follow, up to two zero bytes.
+		// Strings follow, up to two zero bytes.
 		end := bytes.Index(table[length:], []byte{0, 0})
 		if end < 0 {
 			return ""

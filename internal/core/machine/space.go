@@ -10,16 +10,16 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// Volume is the file system that holds a path.
+// Volume is the file system of a path.
 type Volume struct {
-	ID      string // tells it from the others
-	Free    uint64 // bytes that may still be written
-	Type    string // its type, as the system names it; "" where not told
-	MaxFile uint64 // the largest file it takes, in bytes; 0 where there is no limit that matters
+	ID      string // identifies the volume
+	Free    uint64 // free bytes
+	Type    string // type as the system names it; "" if unknown
+	MaxFile uint64 // size limit of a file, in bytes; 0 if there is no relevant limit
 }
 
-// VolumeOf returns the file system that holds path, or its nearest folder
-// that exists: Windows tells the space of folders only.
+// VolumeOf returns the file system of path, or of its nearest existing folder, because Windows
+// reports free space only for folders.
 func VolumeOf(path string) (Volume, error) {
 	at, err := filepath.Abs(path)
 	if err != nil {
@@ -42,9 +42,9 @@ func VolumeOf(path string) (Volume, error) {
 	return v, nil
 }
 
-// Mount is a file system that is part of the folders of this computer.
+// Mount is a mounted file system.
 type Mount struct {
 	Path    string
-	Remote  bool // it lies on another computer
-	Foreign bool // it is none of this computer's own disks: remote, removable or made up
+	Remote  bool // it is on another computer
+	Foreign bool // it is not one of this computer's own disks: remote, removable or virtual
 }

@@ -6,9 +6,8 @@ import (
 	"strings"
 )
 
-// Spoken returns a real path as the computer itself would write it: C:\... for
-// a Windows computer, /... for another, without the folder that its disk is
-// in.
+// DisplayPath returns a real path in the computer's own terms: C:\... on Windows, /... elsewhere,
+// without the folder that has its disk.
 func DisplayPath(c Computer, real string) string {
 	if c.Root() == "" {
 		return real
@@ -26,7 +25,7 @@ func DisplayPath(c Computer, real string) string {
 	return "/" + rel
 }
 
-// under is the path of what lies in a folder, with / between folders; "" is the folder itself.
+// under returns the path relative to folder, with / between folders; "" is the folder itself.
 func under(folder, path string) (rel string, is bool) {
 	rel, err := filepath.Rel(folder, path)
 	if err != nil || !filepath.IsLocal(rel) {
@@ -38,9 +37,8 @@ func under(folder, path string) (rel string, is bool) {
 	return filepath.ToSlash(rel), true
 }
 
-// Real is the way back from Spoken. What is no path of the computer, but an
-// address, is its own. The path lies on the computer's own disk, wherever links
-// lead.
+// Real is the inverse of DisplayPath. Anything that is not a path, such as an address, is returned
+// as it is. The result is on the computer's own disk, wherever links lead.
 func Real(c Computer, spoken string) (string, error) {
 	drive := len(spoken) > 1 && spoken[1] == ':'
 	if c.Root() == "" || !strings.HasPrefix(spoken, "/") && !drive {
@@ -49,16 +47,15 @@ func Real(c Computer, spoken string) (string, error) {
 	return c.Own(spoken)
 }
 
-// canonical are the terms that a path is written with, of several that mean
-// the same.
+// canonical lists the preferred terms among those with the same meaning.
 var canonical = map[System][]string{
 	Windows: {"%APPDATA%", "%LOCALAPPDATA%", "%USERPROFILE%", "%PROGRAMDATA%", "%PROGRAMFILES(X86)%", "%PROGRAMFILES%", "%PUBLIC%", "%WINDIR%"},
 	Linux:   {"$XDG_CONFIG_HOME", "$XDG_DATA_HOME", "$XDG_STATE_HOME", "$XDG_CACHE_HOME", "~"},
 	MacOS:   {"~"},
 }
 
-// Term returns a real path in the terms of cards (%APPDATA%\X), and whose it is
-// where it lies in a user's profile: the way back from Locate.
+// Term returns a real path in the terms of cards (%APPDATA%\X), and its owner if it is in a user's
+// profile. It is the inverse of Locate.
 func Term(c Computer, real string) (path string, owner *User) {
 	path = DisplayPath(c, real)
 	separator := c.System().Separator()
@@ -79,9 +76,9 @@ func Term(c Computer, real string) (path string, owner *User) {
 	return path, owner
 }
 
-// Counterpart returns the user of a computer who is most likely the person who
-// was called name on another: the same name, or the same account with another
-// domain or number behind it. Nobody, or several, gives nil.
+// Counterpart returns the user of a computer who is probably the person called name on another one:
+// the same name, or the same account with another domain or number. It returns nil if there is
+// none, or several.
 func Counterpart(c Computer, name string) *User {
 	if u := FindUser(c, name); u != nil {
 		return u
@@ -93,7 +90,7 @@ func Counterpart(c Computer, name string) *User {
 	return &users[0]
 }
 
-// Inside reports whether a path is a folder or lies in it, links followed. Neither need
+// Inside reports whether path is the folder outer or is inside it. Links are followed. Neither need
 // exist.
 func Inside(path, outer string) bool {
 	path, err := resolved(path)
@@ -101,7 +98,7 @@ func Inside(path, outer string) bool {
 	return err == nil && oerr == nil && within(path, outer)
 }
 
-// resolved is the absolute path, with links followed as far as it exists.
+// resolved returns the absolute path with links followed as far as it exists.
 func resolved(path string) (string, error) {
 	path, err := filepath.Abs(path)
 	for at := path; err == nil; at = filepath.Dir(at) {

@@ -9,9 +9,9 @@ import (
 	"strings"
 )
 
-// USB reports whether a device with a vendor and product id (four hex digits
-// each, with a colon between) is plugged into a computer. What a Windows
-// registry tells is that it is, or once was: the driver knows it.
+// USB reports whether a device with a vendor and product id (four hex digits each, separated by a
+// colon) is connected. On a Windows disk it reports whether the device was ever connected, so that
+// its driver is installed.
 func USB(c Computer, id string) (bool, error) {
 	vendor, product, _ := strings.Cut(strings.ToLower(id), ":")
 	if c.System() == Windows {

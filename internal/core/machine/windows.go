@@ -14,13 +14,13 @@ import (
 	"movekit/internal/core/registry"
 )
 
-// openedHive is a hive file of a disk, or why it cannot be read.
+// openedHive is an open hive file, or the error from opening it.
 type openedHive struct {
 	root registry.Key
 	err  error
 }
 
-// splitKey takes a registry path apart into its root and the rest.
+// splitKey splits a registry path into its root and the rest.
 func splitKey(path string) (root, rest string, err error) {
 	root, rest, _ = strings.Cut(path, `\`)
 	if root = strings.ToUpper(root); root != "HKLM" && root != "HKCU" {
@@ -31,8 +31,7 @@ func splitKey(path string) (root, rest string, err error) {
 
 func noKey(path string) error { return fmt.Errorf("the registry key %s: %w", path, fs.ErrNotExist) }
 
-// Registry opens a key in the hive files of the disk. They stay open until the
-// program ends.
+// Registry opens a key in the hive files of the disk. They stay open until the program ends.
 func (d *disk) Registry(path string, user *User) (registry.Key, error) {
 	root, rest, err := splitKey(path)
 	if err != nil {
@@ -66,12 +65,12 @@ func (d *disk) Registry(path string, user *User) (registry.Key, error) {
 	return d.find(file, below)
 }
 
-// Change says that a disk does not run.
+// Change returns an error: the system on a disk is not running.
 func (d *disk) Change(path string, _ *User, _ bool) (registry.Writable, error) {
 	return nil, fmt.Errorf("the registry key %s: %w", path, registry.ErrOffline)
 }
 
-// cutFold returns the rest of a registry path below a key that it starts with.
+// cutFold removes the prefix lead from a registry path, ignoring letter case.
 func cutFold(path, lead string) (string, bool) {
 	if len(path) < len(lead) || !strings.EqualFold(path[:len(lead)], lead) {
 		return "", false
@@ -93,7 +92,7 @@ func (d *disk) find(file, path string) (registry.Key, error) {
 		if err == nil {
 			h.root, err = opened.Root()
 			if opened.Unfinished {
-				d.notes = append(d.notes, fmt.Sprintf("the registry in %s was not written to its end (the computer was cut off): the newest changes, which are in its logs, are not read", file))
+				d.notes = append(d.notes, fmt.Sprintf("the registry in %s was not closed properly (the computer was switched off): the newest changes are in its logs and are not read", file))
 			}
 		}
 		if h.err = err; err != nil && fault.KindOf(err) != fault.Missing {
@@ -111,7 +110,7 @@ func (d *disk) find(file, path string) (registry.Key, error) {
 
 func (d *disk) Notes() []string { return d.notes }
 
-// registryText reads one value as a text, or "" where it cannot be read.
+// registryText returns a value as text, or "" if it cannot be read.
 func registryText(c Computer, key, value string) string {
 	k, err := c.Registry(key, nil)
 	if err != nil {
@@ -123,12 +122,11 @@ func registryText(c Computer, key, value string) string {
 
 const profileList = `HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion\ProfileList`
 
-// notPeople are the profile folders that Windows makes for itself.
+// notPeople lists the profile folders that Windows creates itself.
 var notPeople = map[string]bool{"default": true, "default user": true, "public": true, "all users": true, "defaultapppool": true, "wdagutilityaccount": true}
 
-// windowsUsers returns the people of a Windows computer: the profiles of the
-// registry that are a person's (the security identifiers of local, domain and
-// cloud accounts), or the profile folders where the registry cannot be read.
+// windowsUsers returns the people of a Windows computer: the profiles of local, domain and cloud
+// accounts in the registry, or the profile folders if the registry cannot be read.
 func windowsUsers(c Computer, folders string) []User {
 	var out []User
 	if list, err := c.Registry(profileList, nil); err == nil {
@@ -160,7 +158,7 @@ func windowsUsers(c Computer, folders string) []User {
 	return out
 }
 
-// expandSystem replaces the drive in a path of the registry by a term.
+// expandSystem replaces the system drive in a registry path with a term.
 func expandSystem(path string) string {
 	if rest, ok := cutFold(path, "%SystemDrive%"); ok {
 		return `C:\` + rest
@@ -168,12 +166,11 @@ func expandSystem(path string) string {
 	return path
 }
 
-// behind is what Windows puts behind an account's name where the folder's name
-// was taken: a domain in capitals, a number of three digits, or both.
+// behind matches what Windows appends to an account name if the folder name was taken: a domain in
+// capitals, a three-digit number, or both.
 var behind = regexp.MustCompile(`(\.[A-Z0-9][A-Z0-9-]{0,14})?(\.\d{3})?$`)
 
-// account returns the account name that a profile folder's name stands for, as
-// far as it can be told.
+// account returns the likely account name of a profile folder.
 func account(folder string) string {
 	if a := behind.ReplaceAllString(folder, ""); a != "" {
 		return a
@@ -188,15 +185,15 @@ type Adapter struct {
 	Disabled  bool   `yaml:"disabled,omitempty" json:"disabled,omitempty"`
 }
 
-// Risk says why a licence that is bound to this adapter could be lost, or "".
+// Risk returns why a licence that is bound to this adapter could be lost, or "".
 func (a Adapter) Risk() string {
 	switch {
 	case a.Removable && a.Disabled:
-		return "is removable and switched off"
+		return "is removable and disabled"
 	case a.Removable:
-		return "can be pulled out"
+		return "is removable"
 	case a.Disabled:
-		return "is switched off"
+		return "is disabled"
 	}
 	return ""
 }
@@ -204,8 +201,8 @@ func (a Adapter) Risk() string {
 // netClass is the device class of network adapters.
 const netClass = `HKLM\SYSTEM\CurrentControlSet\Control\Class\{4d36e972-e325-11ce-bfc1-08002be10318}`
 
-// windowsAdapters reads the network adapters of the registry that are devices
-// of a bus: software ones do not count.
+// windowsAdapters returns the network adapters in the registry that are bus devices, without
+// software adapters.
 func windowsAdapters(c Computer) []Adapter {
 	class, err := c.Registry(netClass, nil)
 	if err != nil {

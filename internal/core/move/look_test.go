@@ -195,15 +195,15 @@ licences: [{name: seat, method: guided, deactivate: {steps: [{do: deactivate it}
 		sealed string // what the next pack seals anew
 	}{
 		"nothing":               {func(string) {}, true, nil, ""},
-		"a file is added":       {func(d string) { lay.Out(t, d, map[string]string{"diary/new": "x"}) }, false, []string{"new was not in what was sealed"}, "diary"},
+		"a file is added":       {func(d string) { lay.Out(t, d, map[string]string{"diary/new": "x"}) }, false, []string{"new was not in the sealed data"}, "diary"},
 		"a file is changed":     {func(d string) { lay.Out(t, d, map[string]string{"diary/a": "other"}) }, false, []string{"a had 1 bytes, has 5"}, "diary"},
 		"one of the same size":  {func(d string) { lay.Out(t, d, map[string]string{"diary/a": "y"}) }, false, []string{"a has other content"}, "diary"},
 		"a file is removed":     {func(d string) { os.Remove(d + "/diary/b") }, false, []string{"b is missing"}, "diary"},
 		"it is only touched":    {func(d string) { os.Chtimes(d+"/boats.db", time.Now(), time.Now()) }, true, nil, "boats"},
 		"a row is added":        {func(d string) { lay.Database(t, d+"/boats.db", "INSERT INTO boat VALUES (3)") }, false, []string{"boat"}, "boats"},
-		"an index is added":     {func(d string) { lay.Database(t, d+"/boats.db", "CREATE INDEX i ON boat(n)") }, false, []string{"index i: was not in what was sealed"}, "boats"},
+		"an index is added":     {func(d string) { lay.Database(t, d+"/boats.db", "CREATE INDEX i ON boat(n)") }, false, []string{"index i: was not in the sealed data"}, "boats"},
 		"the folder is renamed": {func(d string) { os.Rename(d+"/diary", d+"/diary2") }, false, []string{"it no longer exists"}, ""},
-		"both":                  {func(d string) { lay.Out(t, d, map[string]string{"diary/c": "x"}); os.Remove(d + "/boats.db") }, false, []string{"c was not in what was sealed", "it no longer exists"}, "diary"},
+		"both":                  {func(d string) { lay.Out(t, d, map[string]string{"diary/c": "x"}); os.Remove(d + "/boats.db") }, false, []string{"c was not in the sealed data", "it no longer exists"}, "diary"},
 	} {
 		o := office.New(t, text, "linux", map[string]string{"old/srv/diary/a": "x", "old/srv/diary/b": "y", "new/srv/.keep": ""})
 		old := filepath.Join(o.Dir, "old/srv")

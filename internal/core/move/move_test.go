@@ -209,9 +209,9 @@ func TestVerifyNamesWhatDiffersInADatabase(t *testing.T) {
 		"UPDATE boat SET n = 9 WHERE n = 1":                     "table boat: has as many rows, but not the same ones;   rowid 1: n was 1, is 9",
 		"UPDATE owner SET name = 'B', phone = '2' WHERE id = 1": `table owner: has as many rows, but not the same ones;   id 1: name was "A", is "B"; phone was •••, is •••`,
 		"DROP TABLE pier":                                       "table pier: the table is missing",
-		"CREATE INDEX i ON boat(n)":                             "index i: was not in what was sealed",
+		"CREATE INDEX i ON boat(n)":                             "index i: was not in the sealed data",
 		"PRAGMA user_version = 4":                               "user_version was 0, is 4",
-		"CREATE TABLE more (n)":                                 "table more: the table was not in what was sealed",
+		"CREATE TABLE more (n)":                                 "table more: the table was not in the sealed data",
 		"garbage":                                               "is no SQLite database",
 		"remove":                                                "the database is missing",
 	} {

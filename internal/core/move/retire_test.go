@@ -185,7 +185,7 @@ func TestRetireNeedsProof(t *testing.T) {
 	o := moved(t)
 	lay.Out(t, o.Dir, map[string]string{"old/srv/diary/later": "z"})
 	out := o.Only(o.Job(o.Old).Retire(ctx))
-	if office.Blocked(out) != "old-unchanged" || !strings.Contains(out.Blocks[0].Why, "later was not in what was sealed") {
+	if office.Blocked(out) != "old-unchanged" || !strings.Contains(out.Blocks[0].Why, "later was not in the sealed data") {
 		t.Errorf("%+v", out.Blocks)
 	}
 	if got := office.Blocked(o.Only(o.Job(o.New).Retire(ctx))); got != "old-computer" {

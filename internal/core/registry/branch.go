@@ -14,48 +14,48 @@ import (
 // Writable is a key that can be changed.
 type Writable interface {
 	Key
-	// Create opens a key below for changes, and makes it where it is not there.
+	// Create opens a subkey for changes, and creates it if it is missing.
 	Create(name string) (Writable, error)
 	Set(Value) error
-	// Unset removes a value; one that is not there is no error.
+	// Unset removes a value. A missing value is not an error.
 	Unset(name string) error
-	// Delete removes a key below that has none below it; one that is not there is no error.
+	// Delete removes a subkey that has no subkeys. A missing key is not an error.
 	Delete(name string) error
 }
 
-// ErrOffline says that a key belongs to a system that does not run, or to a user who is not
-// signed in, and cannot be changed.
-var ErrOffline = errors.New("the registry is not that of the running system")
+// ErrOffline means that a key cannot be changed, because its system is not running or its user is
+// not signed in.
+var ErrOffline = errors.New("the registry does not belong to the running system")
 
-// Link is the type of the value by which a key stands for another one.
+// Link is the type of the value that makes a key a link to another key.
 const Link Type = 6 // REG_LINK
 
-// Bounds of what is read as one item.
+// Limits for an item.
 const (
 	maxValue = 16 << 20 // bytes of a value
-	maxAll   = 64 << 20 // bytes of all
-	maxDepth = 512      // keys below each other; Windows has the same bound
+	maxAll   = 64 << 20 // bytes of all values
+	maxDepth = 512      // nesting of keys; Windows has the same limit
 )
 
 // Branch is a key with its values.
 type Branch struct {
-	Path   string  `json:"path"` // below the top, with \ between names; "" for the top itself
+	Path   string  `json:"path"` // below the top key, with \ between names; "" for the top key itself
 	Values []Value `json:"values,omitempty"`
 }
 
-// Child is the path of a key below.
+// Child returns the path of a subkey.
 func (b Branch) Child(name string) string { return strings.TrimPrefix(b.Path+`\`+name, `\`) }
 
-// Choice says what of a key and what is below it is meant, by paths with \ between names; that
-// of a value ends with its name, or @ for the key's own.
+// Choice selects keys and values by paths with \ between names. The path of a value ends with its
+// name, or @ for the default value.
 type Choice struct {
-	Enter func(key string) bool   // whether a key below is looked into
-	Take  func(value string) bool // whether a value is taken
-	Bare  bool                    // whether keys without values are taken
+	Enter func(key string) bool   // whether to read a subkey
+	Take  func(value string) bool // whether to select a value
+	Bare  bool                    // whether to include keys without values
 }
 
-// Read reads a key and what is below it, a key before those below, in the order that the
-// registry has. What does not move is named with the reason.
+// Read reads a key and its subkeys in registry order, parents first. left lists what cannot be
+// moved, with the reason.
 func Read(k Key, c Choice) (all []Branch, left []string, err error) {
 	r := reader{c, 0, nil, nil}
 	err = r.read(k, Branch{}, 0)
@@ -83,10 +83,10 @@ func (r *reader) read(k Key, b Branch, depth int) error {
 		case !r.Take(name):
 			continue
 		case v.Type == Link:
-			r.left = append(r.left, name+" (it stands for another key)")
+			r.left = append(r.left, name+" (it is a link to another key)")
 			continue
 		case len(v.Data) > maxValue:
-			r.left = append(r.left, fmt.Sprintf("%s (%d bytes; at most %d move)", name, len(v.Data), maxValue))
+			r.left = append(r.left, fmt.Sprintf("%s (%d bytes; the limit is %d)", name, len(v.Data), maxValue))
 			continue
 		}
 		if r.bytes += len(v.Data) + len(v.Name); r.bytes > maxAll {
@@ -108,10 +108,10 @@ func (r *reader) read(k Key, b Branch, depth int) error {
 		}
 		below, err := k.Open(name)
 		if errors.Is(err, fs.ErrNotExist) {
-			continue // gone since
+			continue // deleted meanwhile
 		}
 		if errors.Is(err, fs.ErrPermission) {
-			r.left = append(r.left, path+" (it may not be read)")
+			r.left = append(r.left, path+" (no permission to read it)")
 			continue
 		}
 		if err == nil {
@@ -125,15 +125,15 @@ func (r *reader) read(k Key, b Branch, depth int) error {
 	return nil
 }
 
-// roots are the names of roots in .reg files.
+// roots are the root names in .reg files.
 var roots = map[string]string{"HKLM": "HKEY_LOCAL_MACHINE", "HKCU": "HKEY_CURRENT_USER"}
 
-// maxQuoted is how long a text may be, in bytes, that is written as one; longer ones are
-// written in hex, piece by piece.
+// maxQuoted limits the length of a quoted text, in bytes. Longer texts are written in hex, piece by
+// piece.
 const maxQuoted = 64 << 10
 
-// WriteReg writes keys below a path as a .reg file of version 5, which Windows' own tools take
-// in: UTF-16 with a mark.
+// WriteReg writes keys below a path as a .reg file of version 5, which Windows can import: UTF-16
+// with a byte order mark.
 func WriteReg(to io.Writer, path string, all []Branch) error {
 	out := wide{bufio.NewWriterSize(to, 1<<16)}
 	out.printf("\ufeffWindows Registry Editor Version 5.00\r\n")
@@ -172,7 +172,7 @@ func WriteReg(to io.Writer, path string, all []Branch) error {
 	return out.Flush()
 }
 
-// wide writes UTF-16. What fails is told by Flush.
+// wide writes UTF-16. Flush returns the errors.
 type wide struct{ *bufio.Writer }
 
 func (w wide) printf(format string, args ...any) { w.Write(ToUTF16(fmt.Sprintf(format, args...))) }
@@ -191,7 +191,7 @@ func quotedReg(s string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
 }
 
-// ToUTF16 writes a text as values hold it: UTF-16, little-endian.
+// ToUTF16 encodes a text as in registry values: UTF-16, little-endian.
 func ToUTF16(text string) []byte {
 	var out []byte
 	for _, u := range utf16.Encode([]rune(text)) {

@@ -14,29 +14,29 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// Limits of what is read of a hive, far beyond what Windows writes: a damaged
-// one must not take the memory.
+// Limits for hives, far above what Windows writes, so that a damaged hive cannot exhaust the
+// memory.
 const (
 	maxCell   = 16 << 20 // bytes of a cell
-	maxKeys   = 1 << 18  // keys below one key
+	maxKeys   = 1 << 18  // subkeys of one key
 	maxValues = 1 << 16  // values of one key
 )
 
-// Offsets within a hive file, and marks of its cells.
+// Offsets and flags in a hive file.
 const (
 	baseBlock    = 4096
-	segment      = 16344 // bytes of a value's data in one cell; more are cut up
+	segment      = 16344 // bytes of a value in one cell; larger values are split
 	latinKey     = 0x20  // nk flag: the name is Latin-1, else UTF-16
-	latinValue   = 0x01  // vk flag: the same
+	latinValue   = 0x01  // vk flag: likewise
 	inlineData   = 0x80000000
 	none         = 0xffffffff
 	windowsEpoch = 116444736000000000 // 1970-01-01 in 100 ns since 1601-01-01
 )
 
-// Hive is an opened hive file.
+// Hive is an open hive file.
 type Hive struct {
-	// Unfinished says that the file's last write was not completed: the newest
-	// changes are in its transaction logs, which are not read.
+	// Unfinished is true if the last write was not completed. The newest changes are then in
+	// transaction logs, which are not read.
 	Unfinished bool
 
 	file io.ReaderAt
@@ -68,7 +68,7 @@ func OpenHive(name string) (*Hive, error) {
 	return nil, fault.Wrap(fault.Unreadable, err, "cannot read the registry in %s", name)
 }
 
-// newHive reads the base block.
+// newHive parses the base block.
 func newHive(file io.ReaderAt, size int64, name string) (*Hive, error) {
 	b := make([]byte, 512)
 	if _, err := file.ReadAt(b, 0); err != nil || string(b[:4]) != "regf" {
@@ -78,7 +78,7 @@ func newHive(file io.ReaderAt, size int64, name string) (*Hive, error) {
 	for i := 0; i < 508; i += 4 {
 		sum ^= binary.LittleEndian.Uint32(b[i:])
 	}
-	switch sum { // two sums are not used
+	switch sum { // two checksums are not used
 	case 0:
 		sum = 1
 	case none:
@@ -97,11 +97,11 @@ func (h *Hive) Close() error {
 	return h.done()
 }
 
-// Root returns the key that the others are below.
+// Root returns the root key.
 func (h *Hive) Root() (Key, error) { return h.key(h.root) }
 
-// cell reads the data of an allocated cell that starts with a mark; an empty
-// mark stands for any.
+// cell returns the data of an allocated cell that starts with a signature. An empty signature
+// matches any.
 func (h *Hive) cell(at uint32, mark string, least int) ([]byte, error) {
 	pos := int64(at) + baseBlock
 	var head [4]byte
@@ -130,9 +130,9 @@ type hiveKey struct {
 	h                   *Hive
 	name                string
 	modified            time.Time
-	keys, values        uint32            // how many
-	keyList, valuesList uint32            // where their lists are
-	below               map[string]uint32 // where each key below is, by its folded name; filled when needed
+	keys, values        uint32            // numbers of subkeys and values
+	keyList, valuesList uint32            // offsets of their lists
+	below               map[string]uint32 // offset of each subkey, by folded name; filled when needed
 	names               []string
 }
 
@@ -151,7 +151,7 @@ func (h *Hive) key(at uint32) (*hiveKey, error) {
 	return k, err
 }
 
-// nameOf reads a name of n bytes.
+// nameOf parses a name of n bytes.
 func nameOf(data []byte, n int, latin bool) (string, error) {
 	if n > len(data) {
 		return "", errDamaged
@@ -166,8 +166,7 @@ func nameOf(data []byte, n int, latin bool) (string, error) {
 func (k *hiveKey) Modified() time.Time { return k.modified }
 func (k *hiveKey) Close() error        { return nil }
 
-// offsets returns where the keys below are, from a list (lf, lh, li) or a list
-// of lists (ri).
+// offsets returns the offsets of the subkeys, from a list (lf, lh, li) or a list of lists (ri).
 func (k *hiveKey) offsets() ([]uint32, error) {
 	if k.keys == 0 {
 		return nil, nil
@@ -210,7 +209,7 @@ func listed(c []byte) ([]uint32, error) {
 	return nil, errDamaged
 }
 
-// entries reads the offsets of a list whose entries are stride bytes long.
+// entries parses the offsets in a list whose entries are stride bytes long.
 func entries(c []byte, stride int) ([]uint32, error) {
 	n := int(binary.LittleEndian.Uint16(c[2:]))
 	if 4+n*stride > len(c) {
@@ -223,8 +222,8 @@ func entries(c []byte, stride int) ([]uint32, error) {
 	return out, nil
 }
 
-// read fills names and below. A damaged list gives what could be read of it
-// and the error.
+// read fills names and below. For a damaged list it keeps what could be read, and returns the
+// error.
 func (k *hiveKey) read() error {
 	if k.below != nil {
 		return nil
@@ -285,7 +284,7 @@ func (k *hiveKey) Values() ([]Value, error) {
 	return out, nil
 }
 
-// value reads a value (vk).
+// value parses a value (vk).
 func (h *Hive) value(at uint32) (v Value, err error) {
 	c, err := h.cell(at, "vk", 20)
 	if err != nil {
@@ -308,7 +307,7 @@ func (h *Hive) value(at uint32) (v Value, err error) {
 	return v, err
 }
 
-// data reads a value's data, which is in one cell, or in segments (db).
+// data returns a value's data, from one cell or from segments (db).
 func (h *Hive) data(at uint32, size int) ([]byte, error) {
 	if size == 0 {
 		return nil, nil

@@ -10,7 +10,7 @@ import (
 	"golang.org/x/sys/windows/registry"
 )
 
-// OpenLive opens a key of the running system: root is HKLM, HKCU or HKU.
+// OpenLive opens a key of the running system. root is HKLM, HKCU or HKU.
 func OpenLive(root, path string) (Key, error) {
 	roots := map[string]registry.Key{"HKLM": registry.LOCAL_MACHINE, "HKCU": registry.CURRENT_USER, "HKU": registry.USERS}
 	return openLive(roots[root], path)
@@ -52,7 +52,7 @@ func (l liveKey) Values() ([]Value, error) {
 			size, kind, err = l.k.GetValue(n, data)
 		}
 		if errors.Is(err, registry.ErrNotExist) {
-			continue // gone since
+			continue // deleted meanwhile
 		}
 		if err != nil {
 			return nil, err
@@ -62,8 +62,7 @@ func (l liveKey) Values() ([]Value, error) {
 	return out, nil
 }
 
-// ChangeLive opens a key of the running system for changes. create makes it where it is not
-// there.
+// ChangeLive opens a key of the running system for changes, and creates it if create is true.
 func ChangeLive(root, path string, create bool) (Writable, error) {
 	above := map[string]registry.Key{"HKLM": registry.LOCAL_MACHINE, "HKCU": registry.CURRENT_USER, "HKU": registry.USERS}[root]
 	const access = registry.READ | registry.WRITE | registry.WOW64_64KEY
@@ -80,7 +79,7 @@ func (l liveKey) Create(name string) (Writable, error) {
 	return liveKey{k}, err
 }
 
-// setValue is RegSetValueExW, which takes values of any type as bytes.
+// setValue is RegSetValueExW, which accepts values of any type as bytes.
 var setValue = windows.NewLazySystemDLL("advapi32.dll").NewProc("RegSetValueExW")
 
 func (l liveKey) Set(v Value) error {

@@ -1,7 +1,6 @@
-// Package registry reads the Windows registry: that of the running system, and
-// hive files (the regf format, as described by the Windows registry file
-// format specification of M. Suhanov) on the disk of another computer, on any
-// system. It changes the running system's only.
+// Package registry reads the Windows registry: that of the running system, and hive files (the regf
+// format, described in the Windows registry file format specification by M. Suhanov) on another
+// computer's disk, on any system. It can change only the running system's registry.
 package registry
 
 import (
@@ -15,13 +14,13 @@ import (
 	"unicode/utf16"
 )
 
-// Type is the type of a value, by the numbers of winnt.h.
+// Type is the type of a value, with the numbers of winnt.h.
 type Type uint32
 
-// The types of values that are more than bytes.
+// The types of values with a known form.
 const (
 	String   Type = 1 // REG_SZ
-	Expand   Type = 2 // REG_EXPAND_SZ: %NAMES% stand in it
+	Expand   Type = 2 // REG_EXPAND_SZ: contains %NAMES%
 	Binary   Type = 3
 	DWord    Type = 4 // 32 bits, little-endian
 	DWordBig Type = 5
@@ -31,16 +30,16 @@ const (
 
 // Value is one value of a key.
 type Value struct {
-	Name string // "" for the key's own value
+	Name string // "" for the default value
 	Type Type
 	Data []byte
 }
 
-// Label is the value's name as patterns have it: @ for the key's own.
+// Label returns the value's name in patterns: @ for the default value.
 func (v Value) Label() string { return cmp.Or(v.Name, "@") }
 
-// Text returns the value as a person reads it: texts as they are, several of
-// them a line each, numbers in decimal, anything else in hex.
+// Text returns the value for display: strings as they are (several strings as lines), numbers in
+// decimal, other types in hex.
 func (v Value) Text() string {
 	switch {
 	case v.Type == String || v.Type == Expand:
@@ -58,7 +57,7 @@ func (v Value) Text() string {
 	return fmt.Sprintf("%x", v.Data)
 }
 
-// FromUTF16 reads a text as values hold it, with the zeros that end it.
+// FromUTF16 decodes a text in a value, without its terminating zeros.
 func FromUTF16(data []byte) string {
 	units := make([]uint16, len(data)/2)
 	for i := range units {
@@ -67,21 +66,18 @@ func FromUTF16(data []byte) string {
 	return string(utf16.Decode(units))
 }
 
-// Key is a key of the registry. Names are compared without regard to letter
-// case.
+// Key is a registry key. Names are compared without regard to letter case.
 type Key interface {
-	Modified() time.Time // zero where it is not known
-	// Keys returns the names of the keys below.
+	Modified() time.Time // zero if unknown
+	// Keys returns the names of the subkeys.
 	Keys() ([]string, error)
-	// Open opens a key below by its name; one that is not there gives an
-	// error that is fs.ErrNotExist.
+	// Open opens a subkey. If it does not exist, the error is fs.ErrNotExist.
 	Open(name string) (Key, error)
 	Values() ([]Value, error)
 	Close() error
 }
 
-// Find opens the key at a path below another, with \ between names. The caller
-// closes it.
+// Find opens the key at a path below another, with \ between names. The caller closes it.
 func Find(k Key, path string) (Key, error) {
 	at := k
 	for _, name := range strings.FieldsFunc(path, func(r rune) bool { return r == '\\' }) {
@@ -100,13 +96,12 @@ func Find(k Key, path string) (Key, error) {
 	return at, nil
 }
 
-// noClose is a key that somebody else closes.
+// noClose is a key that another owner closes.
 type noClose struct{ Key }
 
 func (noClose) Close() error { return nil }
 
-// Get returns the value of that name; one that is not there gives an error
-// that is fs.ErrNotExist.
+// Get returns a value. If it does not exist, the error is fs.ErrNotExist.
 func Get(k Key, name string) (Value, error) {
 	values, err := k.Values()
 	if err != nil {
@@ -120,8 +115,7 @@ func Get(k Key, name string) (Value, error) {
 	return Value{}, fmt.Errorf("the registry value %q: %w", name, fs.ErrNotExist)
 }
 
-// Text returns the text of a value of the key at a path below another, or ""
-// where there is none or it cannot be read.
+// Text returns the text of a value of the key at a path below another, or "" if it cannot be read.
 func Text(k Key, path, name string) string {
 	at, err := Find(k, path)
 	if err != nil {
@@ -135,5 +129,5 @@ func Text(k Key, path, name string) string {
 	return v.Text()
 }
 
-// errDamaged is wrapped by every error about what a hive file holds.
-var errDamaged = errors.New("the hive is damaged or no hive")
+// errDamaged is wrapped by every error about the content of a hive file.
+var errDamaged = errors.New("the file is a damaged hive, or not a hive")

@@ -6,28 +6,27 @@ import (
 	"github.com/klauspost/compress/zstd"
 )
 
-// chunkSize is how much plain data goes into one zstd frame, in bytes. Frames
-// stand for themselves, so that they are compressed side by side; read one
-// after the other they are one zstd stream (RFC 8878, section 3).
+// chunkSize is the plain data in one zstd frame, in bytes. Frames are independent, so that they can
+// be compressed in parallel; together they are one zstd stream (RFC 8878, section 3).
 const chunkSize = 1 << 20
 
-// probeSize is how much of a chunk is tried to see whether it compresses.
+// probeSize is how much of a chunk is compressed to test whether it is compressible.
 const probeSize = 8 << 10
 
 var encoder = func() *zstd.Encoder {
 	e, err := zstd.NewWriter(nil,
 		zstd.WithEncoderLevel(zstd.SpeedFastest),
-		zstd.WithEncoderCRC(false), // every byte is authenticated by age
+		zstd.WithEncoderCRC(false), // age authenticates every byte
 		zstd.WithZeroFrames(true),
-		zstd.WithWindowSize(256<<10)) // the fastest level's tables see no further, and it is faster so
+		zstd.WithWindowSize(256<<10)) // the fastest level does not look back further, and runs faster this way
 	if err != nil {
-		panic(err) // only for options that contradict one another
+		panic(err) // only for contradictory options
 	}
 	return e
 }()
 
-// frame appends one zstd frame that holds src to dst. What does not compress
-// (pictures, archives, encrypted data) is stored as it is.
+// frame appends one zstd frame with src to dst. Incompressible data (pictures, archives, encrypted
+// data) is stored uncompressed.
 func frame(dst, src []byte) []byte {
 	if len(src) >= 16*probeSize {
 		mid := len(src) / 2
@@ -38,8 +37,8 @@ func frame(dst, src []byte) []byte {
 	return encoder.EncodeAll(src, dst)
 }
 
-// stored appends a frame of raw blocks: RFC 8878, sections 3.1.1.1 (a single
-// segment with a 4-byte content size) and 3.1.1.2 (raw blocks).
+// stored appends a frame of raw blocks: RFC 8878, sections 3.1.1.1 (a single segment with a 4-byte
+// content size) and 3.1.1.2 (raw blocks).
 func stored(dst, src []byte) []byte {
 	const maxBlock = 128 << 10
 	dst = append(dst, 0x28, 0xb5, 0x2f, 0xfd, 0b10_1_00000)

@@ -6,19 +6,19 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// openUncached opens a file whose cached pages are dropped with dropCache.
+// openUncached opens a file. Its cached pages are dropped with dropCache.
 func openUncached(name string) (*os.File, error) { return os.Open(name) }
 
-// syncData flushes what was written to f to its medium.
+// syncData flushes f to its medium.
 func syncData(f *os.File) error { return unix.Fdatasync(int(f.Fd())) }
 
-// dropCache takes n bytes from off out of the page cache (posix_fadvise), so
-// that they are next read from the medium.
+// dropCache removes n bytes from off from the page cache (posix_fadvise), so that the next read
+// comes from the medium.
 func dropCache(f *os.File, off, n int64) {
 	_ = unix.Fadvise(int(f.Fd()), off, n, unix.FADV_DONTNEED)
 }
 
-// SyncVolume flushes everything on the file system that holds path.
+// SyncVolume flushes the file system of path.
 func SyncVolume(path string) error {
 	d, err := os.Open(path)
 	if err != nil {

@@ -16,13 +16,12 @@ func SyncDir(dir string) error {
 		return err
 	}
 	defer d.Close()
-	_ = d.Sync() // some file systems cannot, and then need not
+	_ = d.Sync() // some file systems do not support it, and do not need it
 	return nil
 }
 
-// FlushAhead flushes the file system that holds path again and again, until
-// the function it returns is called. A system that is left alone keeps up to a
-// tenth of its memory unwritten, and the flush at the end waits for all of it.
+// FlushAhead flushes the file system of path repeatedly until stop is called. Otherwise the system
+// keeps up to a tenth of its memory unwritten, and the final flush has to wait for all of it.
 func FlushAhead(path string) (stop func()) {
 	quit, ended := make(chan struct{}), make(chan struct{})
 	go func() {
@@ -32,7 +31,7 @@ func FlushAhead(path string) (stop func()) {
 			case <-quit:
 				return
 			case <-time.After(200 * time.Millisecond):
-				_ = SyncVolume(path) // the flush that counts comes at the end
+				_ = SyncVolume(path) // the final flush reports errors
 			}
 		}
 	}()

@@ -8,8 +8,8 @@ import (
 	"movekit/internal/core/block"
 )
 
-// openUncached opens a file that is read from its medium, not from the cache.
-// Reads must be aligned: see block.Page and blockLen.
+// openUncached opens a file for reading from its medium, not from the cache. Reads must be aligned:
+// see block.Page and blockLen.
 func openUncached(name string) (*os.File, error) {
 	p, err := windows.UTF16PtrFromString(name)
 	if err != nil {
@@ -30,12 +30,12 @@ func dropCache(*os.File, int64, int64) {}
 // blockLen rounds a length up to whole pages.
 func blockLen(n int) int { return (n + block.Page - 1) &^ (block.Page - 1) }
 
-// SyncDir does nothing: Windows keeps names by itself.
+// SyncDir does nothing: Windows flushes names itself.
 func SyncDir(string) error { return nil }
 
-// FlushAhead does nothing: Windows writes by itself.
+// FlushAhead does nothing: Windows writes continuously.
 func FlushAhead(string) (stop func()) { return func() {} }
 
-// SyncVolume does nothing: every file was flushed when it was written, and
-// flushing a whole volume takes an administrator.
+// SyncVolume does nothing: every file was flushed when it was written, and flushing a volume needs
+// an administrator.
 func SyncVolume(string) error { return nil }

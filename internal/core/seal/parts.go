@@ -13,31 +13,30 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// window is how many blocks are written before they are flushed and read
-// back. runAhead more may wait for that, so that the work goes on while the
-// medium is busy; all of them are held in memory.
+// window is the number of blocks that are written before they are flushed and read back. While that
+// happens, up to runAhead more blocks wait in memory, so that work continues while the medium is
+// busy.
 const (
 	window   = 16
 	runAhead = 40
 )
 
-// parts cuts a stream into files of at most limit bytes. Each file is
-// followed by a reader that compares what the medium gives back with what was
-// written, and hashes it.
+// parts splits a stream into files of at most limit bytes. A follower reads each file back from the
+// medium, compares it with what was written, and hashes it.
 type parts struct {
 	dir, name string
 	limit     int64
 	block     []byte
-	file      *os.File // the part being written
+	file      *os.File // the current part
 	size      int64    // bytes written to it
 	follow    *follower
 	done      []Part
 }
 
-// Ending is that of the names of streams: zstd in age.
+// Ending is the suffix of sealed streams: zstd in age.
 const Ending = ".zst.age"
 
-// newParts takes a name that no stream has yet: what is told of an earlier one stays whole.
+// newParts starts a stream under an unused name, so that an earlier stream stays complete.
 func newParts(dir, name string, limit int64) *parts {
 	p := &parts{dir: dir, name: name, limit: limit}
 	for n := 2; p.taken(); n++ {
@@ -60,7 +59,7 @@ func (p *parts) tempName(n int) string {
 	return p.partName(n) + Unfinished
 }
 
-// Write adds b to the stream.
+// Write appends b to the stream.
 func (p *parts) Write(b []byte) (int, error) {
 	n := len(b)
 	for len(b) > 0 {
@@ -102,7 +101,7 @@ func (p *parts) start() error {
 	return nil
 }
 
-// put writes the block and hands it to the follower.
+// put writes the block and passes it to the follower.
 func (p *parts) put() error {
 	if len(p.block) == 0 {
 		return nil
@@ -116,7 +115,7 @@ func (p *parts) put() error {
 	return nil
 }
 
-// endPart flushes the part and waits until all of it was read back.
+// endPart flushes the part and waits until it was read back completely.
 func (p *parts) endPart() error {
 	if err := p.put(); err != nil {
 		return err
@@ -156,7 +155,7 @@ func (p *parts) commit() ([]Part, error) {
 	return p.done, SyncDir(p.dir)
 }
 
-// abort removes what was written of the stream.
+// abort removes the files of the stream.
 func (p *parts) abort() {
 	if p.follow != nil {
 		p.follow.wait()
@@ -228,7 +227,7 @@ func (f *follower) run(w *os.File, name string) error {
 				return fault.Wrap(fault.Damaged, err, "cannot read %s back at byte %d", name, off)
 			}
 			if !bytes.Equal(back[:len(b)], b) {
-				return fault.New(fault.Damaged, "the medium gave back other bytes than were written, in %s from byte %d", name, off)
+				return fault.New(fault.Damaged, "the medium returned different data than was written, in %s from byte %d", name, off)
 			}
 			f.hash.Write(back[:len(b)])
 			off += int64(len(b))

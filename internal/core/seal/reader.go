@@ -17,11 +17,10 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// segment is how much is decrypted at a time, in bytes: whole age chunks of
-// 64 KiB.
+// segment is the unit of decryption, in bytes: whole age chunks of 64 KiB.
 const segment = 1 << 20
 
-// Reader gives back the plain data of a sealed stream.
+// Reader returns the plain data of a sealed stream.
 type Reader struct {
 	name   string
 	files  *joined
@@ -30,7 +29,7 @@ type Reader struct {
 	closed bool
 }
 
-// Open opens the sealed stream whose files are parts of the folder dir.
+// Open opens the sealed stream whose files are parts in the folder dir.
 func Open(dir string, parts []Part, id age.Identity) (*Reader, error) {
 	if len(parts) == 0 {
 		return nil, fault.New(fault.Damaged, "a sealed stream in %s has no files", dir)
@@ -56,7 +55,7 @@ func Open(dir string, parts []Part, id age.Identity) (*Reader, error) {
 	return r, nil
 }
 
-// Read gives plain data. Every byte of it was authenticated.
+// Read returns plain data. Every byte was authenticated.
 func (r *Reader) Read(p []byte) (int, error) {
 	n, err := r.zr.Read(p)
 	if err != nil && err != io.EOF {
@@ -65,7 +64,7 @@ func (r *Reader) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// Close lets go of the stream's files.
+// Close closes the stream's files.
 func (r *Reader) Close() error {
 	if r.closed {
 		return nil
@@ -79,7 +78,7 @@ func (r *Reader) Close() error {
 // joined reads several files as one.
 type joined struct {
 	files []*os.File
-	ends  []int64 // where each file ends in the whole
+	ends  []int64 // where each file ends in the joined file
 	size  int64
 }
 
@@ -99,7 +98,7 @@ func join(dir string, parts []Part) (*joined, error) {
 		info, err := f.Stat()
 		if err != nil || info.Size() != p.Size {
 			j.Close()
-			return nil, fault.New(fault.Damaged, "the sealed file %s has not the %d bytes that were written", f.Name(), p.Size)
+			return nil, fault.New(fault.Damaged, "the sealed file %s does not have the %d bytes that were written", f.Name(), p.Size)
 		}
 		j.size += p.Size
 		j.ends = append(j.ends, j.size)
@@ -107,7 +106,7 @@ func join(dir string, parts []Part) (*joined, error) {
 	return j, nil
 }
 
-// ReadAt reads from the whole; it may be called from several goroutines.
+// ReadAt reads from the joined file. It is safe for concurrent use.
 func (j *joined) ReadAt(p []byte, off int64) (int, error) {
 	n := 0
 	start := int64(0)
@@ -135,7 +134,7 @@ func (j *joined) Close() error {
 	return errors.Join(errs...)
 }
 
-// readAhead reads segments side by side and gives them in order.
+// readAhead decrypts segments in parallel and returns them in order.
 type readAhead struct {
 	src   io.ReaderAt
 	size  int64
@@ -146,11 +145,11 @@ type readAhead struct {
 	cur   *piece
 }
 
-// piece is one segment on its way; ready is filled when it was read.
+// piece is one segment. ready is filled when it was read.
 type piece struct {
 	off   int64
-	buf   []byte // always a whole segment long
-	rest  []byte // what is left to give of it
+	buf   []byte // one whole segment
+	rest  []byte // the rest that was not returned yet
 	err   error
 	ready chan struct{}
 }
@@ -209,8 +208,8 @@ func (r *readAhead) Read(b []byte) (int, error) {
 	return n, nil
 }
 
-// next waits for the next piece that was read. Once nobody reads ahead any more
-// it ends: a piece in the queue may be one that nobody will fill.
+// next waits for the next piece. It ends when reading ahead has ended, because a queued piece may
+// then never be filled.
 func (r *readAhead) next() (*piece, error) {
 	select {
 	case p, ok := <-r.queue:
@@ -232,8 +231,7 @@ func (r *readAhead) stop() {
 	<-r.ended
 }
 
-// Hash returns the hash of a file and its size, read from its medium and not
-// from the system's cache.
+// Hash returns the hash and size of a file, read from its medium and not from the system's cache.
 func Hash(ctx context.Context, name string) (digest.Sum, int64, error) {
 	f, err := openUncached(name)
 	if err != nil {
@@ -252,8 +250,7 @@ func Hash(ctx context.Context, name string) (digest.Sum, int64, error) {
 		if err := ctx.Err(); err != nil {
 			return digest.Sum{}, total, err
 		}
-		// Whole blocks from whole offsets, but for the last: uncached reads ask
-		// for it.
+		// Uncached reads need whole blocks at block offsets, except for the last.
 		n, err := io.ReadFull(f, buf)
 		h.Write(buf[:n])
 		total += int64(n)

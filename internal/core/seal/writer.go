@@ -1,10 +1,10 @@
 // Package seal writes and reads sealed files.
 //
-// Create returns a Writer; its Close returns the parts that were written. Open reads them again.
+// Create returns a Writer. Its Close returns the parts that were written. Open reads them.
 //
-// A sealed stream is compressed (zstd, RFC 8878) and encrypted (age-encryption.org/v1). If it is longer than one file
-// may be, it continues in numbered parts. A file appears under its final name only after it was flushed to the medium
-// and read back from there, not from the system's cache.
+// A sealed stream is compressed (zstd, RFC 8878) and encrypted (age-encryption.org/v1). If it
+// exceeds the maximum file size, it continues in numbered parts. A file gets its final name only
+// after it was flushed to the medium and read back from there, not from the system's cache.
 package seal
 
 import (
@@ -19,10 +19,10 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// MaxPart is the largest sealed file, in bytes; it fits on FAT32.
+// MaxPart is the size limit of a sealed file, in bytes. It fits on FAT32.
 const MaxPart = 4_000_000_000
 
-// Unfinished is the ending of files that are still being written.
+// Unfinished is the suffix of files that are still being written.
 const Unfinished = ".unfinished"
 
 // Part is one file of a sealed stream.
@@ -32,27 +32,27 @@ type Part struct {
 	Hash string `json:"b3"`   // BLAKE3 of the file, hex
 }
 
-// Options say how a stream is sealed.
+// Options says how to seal a stream.
 type Options struct {
 	To       age.Recipient
-	PartSize int64 // the largest file, in bytes; 0 stands for MaxPart
-	Workers  int   // how many chunks are compressed at a time; 0 stands for one a processor
+	PartSize int64 // size limit of a file, in bytes; 0 means MaxPart
+	Workers  int   // number of chunks to compress at a time; 0 means one per processor
 }
 
 // Writer seals what is written to it. It must be ended with Close or Abort.
 type Writer struct {
 	dir, name string
 	cur       *job          // the chunk being filled
-	sent      bool          // whether a chunk was sent
+	sent      bool          // a chunk was sent
 	order     chan *job     // chunks in the order they were written
 	work      chan *job     // the same chunks, for the compressors
-	done      chan struct{} // closed when the last byte is read back
+	done      chan struct{} // closed when the last byte was read back
 	parts     *parts
 	mu        sync.Mutex
 	err       error
 }
 
-// job is one chunk on its way.
+// job is one chunk.
 type job struct {
 	plain, sealed []byte
 	ready         chan struct{}
@@ -62,7 +62,7 @@ var jobs = sync.Pool{New: func() any {
 	return &job{plain: make([]byte, 0, chunkSize), ready: make(chan struct{}, 1)}
 }}
 
-// Create starts a sealed stream called name in the folder dir, which it makes.
+// Create starts a sealed stream called name in the folder dir, and creates the folder.
 func Create(dir, name string, opt Options) (*Writer, error) {
 	if opt.PartSize <= 0 || opt.PartSize > MaxPart {
 		opt.PartSize = MaxPart
@@ -71,7 +71,7 @@ func Create(dir, name string, opt Options) (*Writer, error) {
 		opt.Workers = runtime.GOMAXPROCS(0)
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", dir)
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", dir)
 	}
 	p := newParts(dir, name, opt.PartSize)
 	enc, err := age.Encrypt(p, opt.To)
@@ -97,7 +97,7 @@ func Create(dir, name string, opt Options) (*Writer, error) {
 	return w, nil
 }
 
-// emit encrypts the compressed chunks in their order.
+// emit encrypts the compressed chunks in order.
 func (w *Writer) emit(enc io.WriteCloser) {
 	defer close(w.done)
 	for j := range w.order {
@@ -134,7 +134,7 @@ func (w *Writer) failed() error {
 	return w.err
 }
 
-// Write takes plain data. An error is that of an earlier Write.
+// Write seals plain data. An error may come from an earlier Write.
 func (w *Writer) Write(p []byte) (int, error) {
 	n := len(p)
 	for len(p) > 0 {
@@ -160,7 +160,7 @@ func (w *Writer) send() {
 	w.cur, w.sent = nil, true
 }
 
-// drain sends what is left, at least one frame, and waits for the end.
+// drain sends the rest, at least one frame, and waits for the end.
 func (w *Writer) drain() {
 	if w.cur == nil && !w.sent {
 		w.cur = jobs.Get().(*job)
@@ -173,8 +173,8 @@ func (w *Writer) drain() {
 	<-w.done
 }
 
-// Close ends the stream, waits until it was flushed and read back whole, and
-// gives its files their final names. It returns them in order.
+// Close ends the stream, waits until it was flushed and read back completely, and gives its files
+// their final names. It returns them in order.
 func (w *Writer) Close() ([]Part, error) {
 	w.drain()
 	if err := w.failed(); err != nil {
@@ -186,7 +186,7 @@ func (w *Writer) Close() ([]Part, error) {
 	return done, w.failed()
 }
 
-// Abort ends the stream and removes what was written of it.
+// Abort ends the stream and removes its files.
 func (w *Writer) Abort() {
 	w.fail(fault.New(fault.Stopped, "writing was stopped"))
 	w.drain()

@@ -21,24 +21,23 @@ import (
 	"movekit/internal/core/filemeta"
 )
 
-// smallFile is the largest file that is read whole ahead of its turn, in
-// bytes.
+// smallFile is the size limit for files that are read completely in advance, in bytes.
 const smallFile = 256 << 10
 
-// Stats count what an item holds.
+// Stats counts the content of an item.
 type Stats struct {
 	Files, Dirs, Links int64
 	Bytes              int64
-	Newest             time.Time    // newest change of a file
+	Newest             time.Time    // latest modification time of a file
 	single             bool         // the source is one file, whose name is not part of the stamp
-	all                *digest.Hash // of what tells entries apart; nil if there is none yet
-	line               []byte       // of one of them
-	Left               []string     // what does not travel, with the reason; at most 20
+	all                *digest.Hash // hash of the entries' identifying data; nil before the first entry
+	line               []byte       // buffer for one entry
+	Left               []string     // what cannot be moved, with the reason; at most 20
 	LeftCount          int
-	Unkept             []string // marks that the place does not take; at most 20
+	Unkept             []string // file metadata that the destination does not support; at most 20
 	UnkeptCount        int
 	LeftOut            LeftOut
-	Owners             map[string]bool // users to whom files belong, by name
+	Owners             map[string]bool // owners of files, by name
 }
 
 // add counts an entry.
@@ -50,7 +49,7 @@ func (s *Stats) add(e Entry) {
 		}
 	}
 	if e.runsAs && e.Travels() {
-		leave("it ran as whom it belongs to, whoever started it (setuid or setgid); the file moves without that")
+		leave("it has the setuid or setgid bit; the file is moved without that bit")
 	}
 	switch e.Type {
 	case File:
@@ -66,7 +65,7 @@ func (s *Stats) add(e Entry) {
 		why := "it is a device, pipe or socket"
 		switch e.Type {
 		case Outside:
-			why = "it is a link that leads out, to " + e.Target
+			why = "it is a link to a place outside the item, " + e.Target
 		case Unfit:
 			why = e.Target
 		}
@@ -87,7 +86,7 @@ func (s *Stats) add(e Entry) {
 	}
 	s.line = append(append(append(s.line[:0], path...), 0), e.Type...)
 	s.line = append(append(append(s.line, 0), e.Target...), 0)
-	if e.Type != Dir { // the time of a folder changes also with what the card leaves out
+	if e.Type != Dir { // a folder's time also changes with what the card leaves out
 		s.line = binary.LittleEndian.AppendUint64(s.line, uint64(e.Size))
 		s.line = binary.LittleEndian.AppendUint64(s.line, uint64(e.ModTime.UnixNano()))
 		if e.ModTime.After(s.Newest) {
@@ -97,9 +96,9 @@ func (s *Stats) add(e Entry) {
 	s.all.Write(s.line)
 }
 
-// Stamp returns a short text that changes when something in the item does. It holds the number of files and their
-// size, and a hash of every name, with its size and time. Of a single file, the name does not count: it has other
-// names while it is staged or set aside.
+// Stamp returns a short text that changes when something in the item changes. It has the number of
+// files, their size, and a hash of every name with its size and time. The name of a single file is
+// not included, because it changes while the file is staged or set aside.
 func (s *Stats) Stamp() string {
 	if s.all == nil {
 		return ""
@@ -107,8 +106,8 @@ func (s *Stats) Stamp() string {
 	return fmt.Sprintf("%d %d %.32s", s.Files, s.Bytes, s.all.Sum())
 }
 
-// Measure walks the source and counts what is in it, without reading files.
-// each, where it is given, sees every entry and its real path.
+// Measure walks the source and counts its content, without reading files. each, if not nil, gets
+// every entry and its real path.
 func (s Source) Measure(ctx context.Context, each func(Entry, string), problem func(Problem)) (*Stats, error) {
 	st := &Stats{single: s.Single}
 	s.leftOut = &st.LeftOut
@@ -122,8 +121,7 @@ func (s Source) Measure(ctx context.Context, each func(Entry, string), problem f
 	return st, err
 }
 
-// unit is an entry on its way into the archive. Small files are read and
-// hashed ahead of their turn.
+// unit is an entry on its way into the archive. Small files are read and hashed in advance.
 type unit struct {
 	entry Entry
 	real  string
@@ -132,11 +130,11 @@ type unit struct {
 	ready chan struct{}
 }
 
-// Archive reads the source once: it writes the tar stream to out and one line
-// an entry, with its hash, to list. progress is told of bytes read.
+// Archive reads the source once. It writes the tar stream to out, and one line per entry with its
+// hash to list. progress gets the number of bytes read.
 //
-// A file that changes while it is read, or cannot be read, ends it with an
-// error: an archive is whole or there is none.
+// If a file changes while it is read or cannot be read, Archive returns an error: an archive is
+// complete or there is none.
 func (s Source) Archive(ctx context.Context, out, list io.Writer, progress func(int64)) (*Stats, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -176,7 +174,7 @@ func (s Source) Archive(ctx context.Context, out, list io.Writer, progress func(
 	st := &Stats{single: s.Single}
 	err := s.assemble(ctx, queue, out, list, st, progress)
 	cancel()
-	for range queue { // lets the walk end
+	for range queue { // let the walk finish
 	}
 	readers.Wait()
 	if err == nil {
@@ -224,7 +222,7 @@ func (s Source) assemble(ctx context.Context, queue <-chan *unit, out, list io.W
 	return tw.Close()
 }
 
-// write puts the content of a file into the archive.
+// write writes the content of a file to the archive.
 func (u *unit) write(ctx context.Context, tw *tar.Writer, buf []byte, progress func(int64)) error {
 	if u.ready != nil {
 		if _, err := tw.Write(u.data); err != nil {
@@ -304,7 +302,7 @@ func readWhole(u *unit) ([]byte, error) {
 	return buf[:n], sameAs(f, u.entry, int64(n))
 }
 
-// sameAs reports an error where an open file is not what the walk saw.
+// sameAs returns an error if an open file differs from what the walk saw.
 func sameAs(f *os.File, e Entry, read int64) error {
 	info, err := f.Stat()
 	if err != nil {
@@ -327,8 +325,8 @@ func unreadable(name string, err error) error {
 	return fault.Wrap(fault.Unreadable, err, "cannot read %s", name)
 }
 
-// header is the tar header of an entry: pax with times to the nanosecond, and
-// the GNU form for names that are not valid UTF-8, which pax cannot hold.
+// header returns the tar header of an entry: pax with times in nanoseconds, and the GNU format for
+// names that are not valid UTF-8, which pax cannot hold.
 func header(e Entry) *tar.Header {
 	h := &tar.Header{Name: e.Path, Mode: int64(filemeta.ModeOf(e.Mode)), ModTime: e.ModTime, Format: tar.FormatPAX}
 	if !strings.HasPrefix(e.Owner, "#") && !strings.HasPrefix(e.Group, "#") {

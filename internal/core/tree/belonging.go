@@ -7,14 +7,14 @@ import (
 	"movekit/internal/core/filemeta"
 )
 
-// Belonging says to whom entries belong on the computer where they are placed.
+// Belonging says who owns entries on the computer where they are placed.
 type Belonging struct {
-	Of       func(e Entry) (filemeta.Owner, bool) // false leaves an entry with who runs this
+	Of       func(e Entry) (filemeta.Owner, bool) // false leaves the entry with the user who runs the program
 	Accounts filemeta.Accounts
-	IDs      filemeta.IDs // of a Windows computer; else nil
+	IDs      filemeta.IDs // for a Windows computer; else nil
 }
 
-// of is to whom an entry belongs; b may be nil.
+// of returns the owner of an entry; b may be nil.
 func (b *Belonging) of(e Entry) (o filemeta.Owner, known bool) {
 	if b == nil || b.Of == nil {
 		return o, false
@@ -22,7 +22,7 @@ func (b *Belonging) of(e Entry) (o filemeta.Owner, known bool) {
 	return b.Of(e)
 }
 
-// given is what an entry is given; b may be nil.
+// given returns the metadata for an entry; b may be nil.
 func (b *Belonging) given(e Entry) filemeta.Wanted {
 	g := filemeta.Wanted{Path: e.Path, Mode: e.Mode, ModTime: e.ModTime, Marks: e.Metadata}
 	if b != nil {
@@ -34,13 +34,13 @@ func (b *Belonging) given(e Entry) filemeta.Wanted {
 	return g
 }
 
-// Settle gives an open file to whom it belongs, and its permissions, marks and, where
-// it has one, its time. It returns what could not be kept.
+// ApplyMetadata sets the owner, permissions, metadata and time of an open file. It returns what
+// could not be set.
 func ApplyMetadata(f *os.File, e Entry, b *Belonging) (unkept []string, err error) {
 	return filemeta.Apply(f, b.given(e))
 }
 
-// Differs says in which marks an entry is not what it was, or "".
+// Differs returns how an entry's metadata differs, or "".
 func (c Comparing) Differs(want, have Entry) string {
 	o, known := c.Belongs.of(want)
 	if known && o != have.owner {

@@ -13,19 +13,20 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// Yields says which of two files gets a set-aside name, when a file that is moved finds another under its name.
+// Yields says which of two files is renamed to a set-aside name when a moved file finds another
+// with its name.
 type Yields bool
 
-// The file that is moved yields, or the one that is there already.
+// The moved file is renamed, or the existing one.
 const (
 	Newcomer Yields = false
 	Resident Yields = true
 )
 
-// Carry moves the files of the source into the folder to beside it, which is made if it is missing. Folders that are
-// empty then are removed. A source that does not exist is no error, so that an interrupted run can be repeated. It
-// returns the paths of the files that yielded. A link that leads out of the parent folder is an error. If the source
-// reads file metadata, folders keep theirs.
+// Carry moves the files of the source into the sibling folder to, which is created if needed. It
+// removes folders that become empty. A missing source is not an error, so that an interrupted run
+// can be repeated. Carry returns the paths of the renamed files. A link that leads out of the
+// parent folder is an error. If the source reads file metadata, folders keep theirs.
 func Carry(ctx context.Context, s Source, to string, yields Yields) (yielded []string, err error) {
 	parent, err := os.OpenRoot(filepath.Dir(s.Root))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -51,8 +52,8 @@ func Carry(ctx context.Context, s Source, to string, yields Yields) (yielded []s
 	return yielded, err
 }
 
-// RemoveFiles deletes the files of the source that are moved by Move Kit, or those of them for which only returns
-// true. Folders that are empty then are removed. A source that does not exist is no error.
+// RemoveFiles deletes the files of the source, or those for which only returns true. It removes
+// folders that become empty. A missing source is not an error.
 func RemoveFiles(ctx context.Context, s Source, only func(path string) bool) error {
 	files, folders, err := s.entries(ctx, func(e Entry) bool { return e.Travels() && (only == nil || only(e.Path)) })
 	for _, file := range files {
@@ -72,8 +73,8 @@ type folder struct {
 	real string
 }
 
-// entries returns the real paths of the files that take accepts, and all folders. It makes folders writable for
-// their owner.
+// entries returns the real paths of the files that take accepts, and all folders. It makes folders
+// writable for their owner.
 func (s Source) entries(ctx context.Context, take func(Entry) bool) (files []string, folders []folder, err error) {
 	err = s.Walk(ctx, func(e Entry, real string) error {
 		if e.Type == Dir {
@@ -92,7 +93,7 @@ func (s Source) entries(ctx context.Context, take func(Entry) bool) (files []str
 	return files, folders, err
 }
 
-// removeEmpty removes the folders that are empty, and makes the others as they were.
+// removeEmpty removes empty folders, and restores the permissions of the others.
 func removeEmpty(folders []folder) {
 	for _, f := range slices.Backward(folders) {
 		if os.Remove(f.real) != nil && locked(f.Entry) {
@@ -101,10 +102,10 @@ func removeEmpty(folders []folder) {
 	}
 }
 
-// locked reports whether even its owner may not change what is in a folder.
+// locked reports whether a folder is not writable even for its owner.
 func locked(e Entry) bool { return e.Mode&0o700 != 0o700 }
 
-// likewise makes folders as they were, on the same computer.
+// likewise creates folders with the same metadata on the same computer.
 func likewise(to string, folders []folder) error {
 	for _, e := range slices.Backward(folders) {
 		dir := filepath.Join(to, filepath.FromSlash(e.Path))
@@ -119,14 +120,14 @@ func likewise(to string, folders []folder) error {
 			err = os.Chtimes(dir, e.ModTime, e.ModTime)
 		}
 		if err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", dir)
+			return fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", dir)
 		}
 	}
 	return nil
 }
 
-// carry moves a file, whose real path is from, to its place in the folder to. It returns the path of the file
-// that yielded, or "".
+// carry moves a file, whose real path is from, into the folder to. It returns the path of the
+// renamed file, or "".
 func carry(parent *os.Root, root, from, to string, yields Yields) (yielded string, err error) {
 	rel, err := filepath.Rel(root, from)
 	from, to = filepath.Join(filepath.Base(root), rel), filepath.Join(filepath.Base(to), rel)
@@ -163,8 +164,8 @@ func Rename(from, to string) error {
 	return nil
 }
 
-// AcrossLayers reports whether renaming a folder failed because it is in a lower layer of an overlay file system,
-// where its files have to be moved one by one.
+// AcrossLayers reports whether renaming a folder failed because it is in a lower layer of an
+// overlay file system, where files must be moved one by one.
 func AcrossLayers(folder string, err error) bool {
 	info, lerr := os.Lstat(folder)
 	return errors.Is(err, syscall.EXDEV) && lerr == nil && info.IsDir()

@@ -16,35 +16,35 @@ import (
 	"movekit/internal/core/repoint"
 )
 
-// Diff is one place where a folder is not what a list says.
+// Diff is one difference between a folder and a list.
 type Diff struct {
 	Path string `json:"path"`
 	What string `json:"what"`
 }
 
-// Comparison is what Compare found.
+// Comparison is the result of Compare.
 type Comparison struct {
 	Old, New Stats  // of the list, and of the folder
-	Same     int64  // entries that agree
+	Same     int64  // entries that are equal
 	Diffs    []Diff // at most maxDiffs
-	Count    int64  // how many differences there are
+	Count    int64  // number of differences
 }
 
-// maxDiffs is how many differences are named.
+// maxDiffs limits the listed differences.
 const maxDiffs = 20
 
 // Equal reports whether there is no difference.
 func (c *Comparison) Equal() bool { return c.Count == 0 }
 
-// Turned are the changes in files, by path, that are turned back before a file is held
-// against a list.
+// EditsByFile has the edits of files, by path. They are reversed before a file is compared with a
+// list.
 type EditsByFile map[string][]repoint.Edit
 
-// size is how long a file was that has n bytes now.
+// size returns the size before the edits of a file that has n bytes now.
 func (t EditsByFile) size(path string, n int64) int64 { return n - repoint.Grown(t[path]) }
 
-// sum hashes a file as it was, and returns how many bytes were read. One that has not all of
-// the changes is equal to nothing.
+// sum hashes a file as it was before the edits, and returns the number of bytes read. If an edit is
+// missing in the file, the hash matches nothing.
 func (t EditsByFile) sum(path string, f *os.File) (digest.Sum, int64, error) {
 	edits := t[path]
 	if len(edits) == 0 {
@@ -55,24 +55,23 @@ func (t EditsByFile) sum(path string, f *os.File) (digest.Sum, int64, error) {
 	return digest.Of(was), int64(len(data)), err
 }
 
-// Comparing says what is held against a list.
+// Comparing says what to compare with a list.
 type Comparing struct {
-	Modes   bool // permissions and extended attributes too, where both systems have them
-	Attr    bool // attributes of Windows too
+	Modes   bool // permissions and extended attributes, if both systems have them
+	Attr    bool // Windows attributes
 	Belongs *Belonging
 	Turned  EditsByFile
-	Lenient string // system of which names that it cannot have are not expected; "" where all are
-	Others  bool   // what the list has not is no difference, and is not counted
-	// EachDiffering, where given, is told the path of every difference: one at a time.
+	Lenient string // system whose forbidden names are not expected; "" if all names are
+	Others  bool   // ignore entries that are not in the list
+	// EachDiffering, if not nil, is called with the path of every difference, one at a time.
 	EachDiffering func(path string)
 	Progress      func(int64)
-	// EachOld and EachNew, where given, see every entry of the list and of
-	// the folder.
+	// EachOld and EachNew, if not nil, are called for every entry of the list and of the folder.
 	EachOld, EachNew func(Entry)
 }
 
-// Compare holds the source against a list: every file by its content. Both
-// are walked side by side, so memory does not grow with them.
+// Compare compares the source with a list: every file by its content. Both are walked in parallel,
+// so that memory does not grow with their size.
 func (c Comparing) Compare(ctx context.Context, s Source, list *ListReader) (*Comparison, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -89,7 +88,7 @@ func (c Comparing) Compare(ctx context.Context, s Source, list *ListReader) (*Co
 		r.differ(p.Path, "cannot be read: %v", p.Err)
 	})
 	if fault.KindOf(err) == fault.Missing {
-		err = nil // everything is missing: the list tells what
+		err = nil // everything is missing; the list has the details
 	}
 	if err == nil {
 		err = r.rest(list)
@@ -97,7 +96,7 @@ func (c Comparing) Compare(ctx context.Context, s Source, list *ListReader) (*Co
 	close(r.work)
 	busy.Wait()
 	if err == nil && ctx.Err() != nil {
-		err = fault.Wrap(fault.Stopped, ctx.Err(), "comparing was stopped")
+		err = fault.Wrap(fault.Stopped, ctx.Err(), "the comparison was stopped")
 	}
 	return r.out, err
 }
@@ -108,7 +107,7 @@ type comparer struct {
 	mu    sync.Mutex
 	out   *Comparison
 	names *Names
-	unfit string // the last entry of the list that is not expected for its name
+	unfit string // the last entry of the list that was not expected because of its name
 }
 
 func (r *comparer) differ(path, format string, args ...any) {
@@ -140,8 +139,7 @@ func (r *comparer) new(e Entry) {
 	}
 }
 
-// met takes an entry of the folder, after the entries of the list that come
-// before it.
+// met processes an entry of the folder, after the entries of the list that come before it.
 func (r *comparer) met(ctx context.Context, e Entry, real string, list *ListReader) error {
 	e.Size = r.Turned.size(e.Path, e.Size)
 	if !r.Others {
@@ -154,7 +152,7 @@ func (r *comparer) met(ctx context.Context, e Entry, real string, list *ListRead
 		}
 		if err == io.EOF || before(want.Path, e.Path) > 0 {
 			if e.Type != Dir && !r.Others {
-				r.differ(e.Path, "was not in what was sealed")
+				r.differ(e.Path, "was not in the sealed data")
 			}
 			return nil
 		}
@@ -185,9 +183,9 @@ func (r *comparer) match(ctx context.Context, want, have Entry, real string) err
 	case want.Type != have.Type:
 		r.differ(want.Path, "was a %s, is a %s", want.Type, have.Type)
 	case want.Type == Hard && want.Target != have.Target:
-		r.differ(want.Path, "was another name of %s, is one of %s", want.Target, have.Target)
+		r.differ(want.Path, "was a hard link to %s, is a hard link to %s", want.Target, have.Target)
 	case want.Type == Link && want.Target != have.Target:
-		r.differ(want.Path, "was a link to %s, is one to %s", want.Target, have.Target)
+		r.differ(want.Path, "was a link to %s, is a link to %s", want.Target, have.Target)
 	case want.Type == File && want.Size != have.Size:
 		r.differ(want.Path, "had %d bytes, has %d", want.Size, have.Size)
 	case r.Modes && want.Type != Link && want.Mode != have.Mode:
@@ -254,7 +252,7 @@ type Counter struct {
 	N       int64
 }
 
-// Add counts the entry where it is a file whose path matches.
+// Add counts the entry if it is a file whose path matches.
 func (c *Counter) Add(e Entry) {
 	if e.Type != File && e.Type != Hard {
 		return

@@ -1,8 +1,7 @@
-// Package tree moves folders and files: it walks them, writes them as a tar
-// stream (POSIX.1-2001 pax) with a list of every entry, puts such a stream in
-// place, and holds a folder against a list.
+// Package tree moves folders and files. It walks them, writes them as a tar stream (POSIX.1-2001
+// pax) with a list of every entry, puts such a stream in place, and compares a folder with a list.
 //
-// Everything is a stream: memory does not grow with the number of files.
+// Everything is streamed: memory does not grow with the number of files.
 package tree
 
 import (
@@ -26,21 +25,20 @@ import (
 	"movekit/internal/core/filemeta"
 )
 
-// Type is what an entry is.
+// Type is the type of an entry.
 type Type string
 
 // The types of entry.
 const (
 	Dir  Type = "dir"
 	File Type = "file"
-	Link Type = "link" // a symbolic link to a place within the item
-	Hard Type = "name" // another name of a file that came before: a hard link
-	// Outside is a symbolic link that leads out of the item, and Special a
-	// device, pipe or socket: both are listed, but do not travel.
+	Link Type = "link" // a symbolic link to a place inside the item
+	Hard Type = "name" // a hard link to an earlier file
+	// Outside is a symbolic link that leads out of the item, and Special a device, pipe or socket.
+	// Both are listed, but not moved.
 	Outside Type = "outside-link"
 	Special Type = "special"
-	// Unfit has a name that the new computer cannot have; it is listed, and does not
-	// travel either.
+	// Unfit has a name that the new computer does not allow. It is listed, but not moved.
 	Unfit Type = "unfit"
 )
 
@@ -52,12 +50,12 @@ type Entry struct {
 	Mode    fs.FileMode
 	ModTime time.Time
 	Hash    digest.Sum // for a File
-	Target  string     // of a link, with / between folders; of another name, the first one
+	Target  string     // target of a link, with / between folders; for a hard link, the first name
 	filemeta.Metadata
-	owner filemeta.Owner // to whom it belongs on the computer where it was met
-	// Encrypted says that Windows keeps it encrypted for one user (EFS), as it was met there.
+	owner filemeta.Owner // the owner on the computer where it was read
+	// Encrypted is true if Windows encrypted it for one user (EFS).
 	Encrypted bool
-	runsAs    bool // whether it runs as whom it belongs to (setuid, setgid), which does not travel
+	runsAs    bool // setuid or setgid, which is not moved
 }
 
 // Travels reports whether the entry is in the tar stream.
@@ -65,8 +63,7 @@ func (e *Entry) Travels() bool {
 	return e.Type == Dir || e.Type == File || e.Type == Link || e.Type == Hard
 }
 
-// entryJSON is an Entry as a line of a list. A name that is not valid UTF-8
-// is kept in base64.
+// entryJSON is the line of an Entry in a list. A name that is not valid UTF-8 is stored in base64.
 type entryJSON struct {
 	Path    string    `json:"path,omitempty"`
 	Path64  string    `json:"path64,omitempty"`
@@ -79,7 +76,7 @@ type entryJSON struct {
 	filemeta.Metadata
 }
 
-// MarshalJSON writes the entry as a line of a list.
+// MarshalJSON encodes the entry as a line of a list.
 func (e Entry) MarshalJSON() ([]byte, error) {
 	j := entryJSON{Path: e.Path, Type: e.Type, Size: e.Size, Mode: filemeta.ModeOf(e.Mode), ModTime: e.ModTime.UTC(), Target: e.Target, Metadata: e.Metadata}
 	if !utf8.ValidString(e.Path) {
@@ -91,7 +88,7 @@ func (e Entry) MarshalJSON() ([]byte, error) {
 	return json.Marshal(j)
 }
 
-// UnmarshalJSON reads a line of a list.
+// UnmarshalJSON decodes a line of a list.
 func (e *Entry) UnmarshalJSON(data []byte) error {
 	var j entryJSON
 	if err := json.Unmarshal(data, &j); err != nil {
@@ -109,8 +106,7 @@ func (e *Entry) UnmarshalJSON(data []byte) error {
 	return nil
 }
 
-// before orders paths as a walk meets them: a folder before what is in it,
-// names by their bytes.
+// before compares paths in walk order: a folder before its content, names by their bytes.
 func before(a, b string) int {
 	a, b = strings.TrimPrefix(a+"/", "./"), strings.TrimPrefix(b+"/", "./")
 	for i := 0; i < len(a) && i < len(b); i++ {
@@ -121,7 +117,7 @@ func before(a, b string) int {
 	return len(a) - len(b)
 }
 
-// rank puts / before every other byte of a name.
+// rank sorts / before every other byte of a name.
 func rank(b byte) byte {
 	if b == '/' {
 		return 0
@@ -136,7 +132,7 @@ type ListReader struct {
 	have bool
 }
 
-// NewListReader reads a list from r.
+// NewListReader returns a reader of the list in r.
 func NewListReader(r io.Reader) *ListReader {
 	return &ListReader{r: bufio.NewReaderSize(r, 64<<10)}
 }
@@ -167,7 +163,7 @@ func (l *ListReader) Next() (Entry, error) {
 	return e, nil
 }
 
-// Peek returns the next entry without taking it.
+// Peek returns the next entry without consuming it.
 func (l *ListReader) Peek() (Entry, error) {
 	if !l.have {
 		e, err := l.Next()
@@ -179,11 +175,10 @@ func (l *ListReader) Peek() (Entry, error) {
 	return l.head, nil
 }
 
-// CheckList reads a list to its end and refuses one that could lead outside
-// its target: an absolute path, "..", a drive, a stream or device name, a
-// link out of the item, something below a link, or an order in which the same
-// place comes twice, also in another way to write it where that is one for the system that it
-// goes to ("" stands for one that takes all names). It returns what the list counts.
+// CheckList reads a list to its end, and rejects anything that could lead outside the destination:
+// an absolute path, "..", a drive, a stream or device name, a link out of the item, an entry below
+// a link, or the same path twice, including in another spelling that the system treats as the same.
+// system "" means that all names are allowed. It returns the statistics of the list.
 func CheckList(l *ListReader, system string) (*Stats, error) {
 	last, link, names, counted := "", "", NamesOn(system), &Stats{}
 	for {
@@ -195,7 +190,7 @@ func CheckList(l *ListReader, system string) (*Stats, error) {
 			return nil, err
 		}
 		if !e.Travels() && e.Type != Outside && e.Type != Special && e.Type != Unfit {
-			return nil, hostile(e, "it is of the unknown type %q", e.Type)
+			return nil, hostile(e, "it has the unknown type %q", e.Type)
 		}
 		if last != "" && before(last, e.Path) >= 0 {
 			return nil, hostile(e, "it comes after %q", last)
@@ -212,10 +207,10 @@ func CheckList(l *ListReader, system string) (*Stats, error) {
 			return nil, hostile(e, "%s", why)
 		}
 		if link != "" && strings.HasPrefix(e.Path, link+"/") {
-			return nil, hostile(e, "it lies below the link %q", link)
+			return nil, hostile(e, "it is below the link %q", link)
 		}
 		if e.Type == Hard && (refusal(e.Target) != "" || before(e.Target, e.Path) >= 0) {
-			return nil, hostile(e, "it is another name of %q", e.Target)
+			return nil, hostile(e, "it is a hard link to %q", e.Target)
 		}
 		if e.Type == Link {
 			link = e.Path
@@ -227,24 +222,24 @@ func CheckList(l *ListReader, system string) (*Stats, error) {
 }
 
 func hostile(e Entry, format string, args ...any) error {
-	return fault.Wrap(fault.Hostile, fault.New(fault.Hostile, format, args...), "the kit lists %q, which cannot be put in place", e.Path)
+	return fault.Wrap(fault.Hostile, fault.New(fault.Hostile, format, args...), "the kit lists %q, which is not allowed", e.Path)
 }
 
-// refusal says why a path must not be written, or "".
+// refusal returns why a path must not be written, or "".
 func refusal(p string) string {
 	switch {
 	case p == "" || strings.ContainsRune(p, 0) || path.Clean(p) != p || strings.HasPrefix(p, "/"):
 		return "it is not a plain path"
 	case p == ".." || strings.HasPrefix(p, "../"):
-		return "it leads out of its folder"
+		return "it leads outside its folder"
 	case !filepath.IsLocal(filepath.FromSlash(p)):
 		return "it is not a local path"
 	}
 	return ""
 }
 
-// Within reports whether a link at a path leads to a place in the item, whatever other
-// links there are: it may go up at its beginning only, where it is known what lies above.
+// Within reports whether a link at a path leads to a place inside the item, whatever other links
+// exist. It may contain ".." only at its start, where the folders above are known.
 func Within(at, target string) bool {
 	if target == "" || path.IsAbs(target) || strings.ContainsAny(target, "\x00") || len(target) > 1 && target[1] == ':' || strings.HasPrefix(target, `\`) {
 		return false
@@ -260,8 +255,8 @@ func Within(at, target string) bool {
 	return to != ".." && !strings.HasPrefix(to, "../")
 }
 
-// WindowsName says why Windows forbids a path with / between folders, or "".
-// Source: "Naming Files, Paths, and Namespaces" of the Windows documentation.
+// WindowsName returns why Windows forbids a path with / between folders, or "". Source: "Naming
+// Files, Paths, and Namespaces" in the Windows documentation.
 func WindowsName(p string) string {
 	if p == "." {
 		return ""
@@ -288,22 +283,21 @@ func WindowsName(p string) string {
 	return ""
 }
 
-// Names knows which names a system cannot have, among them those that are one with another
-// there: on Windows and macOS those that differ in letter case only, on macOS also those
-// whose letters are composed otherwise (é of one character or of two).
+// Names detects names that a system does not allow, including names that it treats as equal: on
+// Windows and macOS names that differ only in letter case, on macOS also names that differ in
+// Unicode composition (é as one character or two).
 type Names struct {
-	system string // "windows", "macos", or another, which takes every name
+	system string // "windows", "macos", or another, which allows every name
 	seed   maphash.Seed
 	seen   map[uint64]struct{} // 64-bit hashes: millions of names fit in memory
 }
 
-// NamesOn are the names of a system.
+// NamesOn returns the check for a system.
 func NamesOn(system string) *Names {
 	return &Names{system: system, seed: maphash.MakeSeed(), seen: map[uint64]struct{}{}}
 }
 
-// Refuses says why the system cannot have a path beside those asked for before,
-// or "".
+// Refuses returns why the system cannot have a path beside the earlier ones, or "".
 func (w *Names) Refuses(p string) string {
 	folded, how := "", "in letter case"
 	switch w.system {
@@ -313,7 +307,7 @@ func (w *Names) Refuses(p string) string {
 		}
 		folded = strings.ToUpper(p)
 	case "macos":
-		folded, how = strings.ToUpper(norm.NFC.String(p)), "in letter case, or in how its letters are composed"
+		folded, how = strings.ToUpper(norm.NFC.String(p)), "in letter case or Unicode composition"
 	default:
 		return ""
 	}

@@ -11,18 +11,18 @@ import (
 	"github.com/dustin/go-humanize/english"
 )
 
-// LeftOut counts what the patterns of a source leave out: a skipped folder by its name,
-// single files by the folder at the top that they lie in.
+// LeftOut counts what the patterns of a source leave out: a skipped folder by its name, and single
+// files by their top-level folder.
 type LeftOut struct {
 	folders map[string]*leftOut
 }
 
 type leftOut struct{ files, bytes int64 }
 
-// maxLeftOut is how many folders are named.
+// maxLeftOut limits the listed folders.
 const maxLeftOut = 20
 
-// add counts files; folder says that path is a folder of its own.
+// add counts files. folder means that path is a folder of its own.
 func (l *LeftOut) add(path string, folder bool, files, bytes int64) {
 	if l == nil {
 		return
@@ -44,14 +44,14 @@ func (l *LeftOut) add(path string, folder bool, files, bytes int64) {
 	l.folders[name].bytes += bytes
 }
 
-// measure counts a file or folder that is skipped.
+// measure counts a skipped file or folder.
 func (l *LeftOut) measure(path, real string) {
 	if l == nil {
 		return
 	}
 	var n leftOut
 	folder := false
-	filepath.WalkDir(real, func(p string, e fs.DirEntry, err error) error { //nolint:errcheck // what cannot be read is not counted
+	filepath.WalkDir(real, func(p string, e fs.DirEntry, err error) error { //nolint:errcheck // unreadable files are not counted
 		if err != nil {
 			return nil
 		}
@@ -68,7 +68,7 @@ func (l *LeftOut) measure(path, real string) {
 	l.add(path, folder, n.files, n.bytes)
 }
 
-// Lines tells what is left out, the largest first.
+// Lines returns what is left out, the largest first.
 func (l *LeftOut) Lines() (out []string) {
 	var names []string
 	for name := range l.folders {

@@ -17,48 +17,48 @@ import (
 	"movekit/internal/core/filemeta"
 )
 
-// Policy says what happens to a thing that is in the way.
+// Policy says what to do with existing data.
 type Policy string
 
-// The policies. What is the same already is left alone by each of them.
+// The policies. Existing data that is the same already is left alone by all of them.
 const (
-	SetAside Policy = "set-aside" // what is there is renamed, and kept
-	KeepBoth Policy = "keep-both" // what comes gets another name
-	Skip     Policy = "skip"      // what is there stays
-	Replace  Policy = "replace"   // what is there is overwritten
+	SetAside Policy = "set-aside" // existing data is renamed and kept
+	KeepBoth Policy = "keep-both" // new data gets another name
+	Skip     Policy = "skip"      // existing data stays
+	Replace  Policy = "replace"   // existing data is overwritten
 )
 
-// AsideName returns a free name, beside target, under which something is set
-// aside. The time is that of the step.
+// AsideName returns an unused name beside target for data that is set aside. at is the time of the
+// step.
 func AsideName(target string, at time.Time) (string, error) {
 	return freeName(target + AsideEnding(at))
 }
 
-// AsideEnding returns the ending of the names of what is set aside at a time.
+// AsideEnding returns the suffix of names for data that is set aside at a time.
 func AsideEnding(at time.Time) string {
 	return asideMark + at.Local().Format("20060102-150405")
 }
 
 const asideMark = ".set-aside-"
 
-// IsAside reports whether a name is one of AsideName's.
+// IsAside reports whether a name is from AsideName.
 func IsAside(name string) bool { return strings.Contains(name, asideMark) }
 
-// NoteName is that of the note which says that an item went to a computer.
+// NoteName returns the name of the note that says that an item went to a computer.
 func NoteName(target, computer string) string {
 	return target + noteEnding + PlainName(computer) + ".txt"
 }
 
 const noteEnding = ".moved-to-"
 
-// NoteHead is how that note begins.
+// NoteHead is the start of that note.
 const NoteHead = "The data that was here was moved to the computer "
 
-// setAside are the names of what was set aside, with what belongs to it, and of what it is made of.
+// setAside matches names of data that was set aside, and of its side files and temporary files.
 var setAside = regexp.MustCompile(`\.set-aside-\d{8}-\d{6}(-[a-z0-9]+)*(\.movekit-part)?$`)
 
-// beside reports whether a file or folder is what a step has put beside an item: where that lies
-// in the folder of another one, it is not of that.
+// beside reports whether a file or folder was put beside an item by a step. If the item is inside
+// another one's folder, that folder's item does not include it.
 func beside(name, real string) bool {
 	if IsAside(name) {
 		return setAside.MatchString(name)
@@ -67,7 +67,7 @@ func beside(name, real string) bool {
 		return false
 	}
 	if info, err := os.Lstat(real); err != nil || !info.Mode().IsRegular() {
-		return false // a pipe would not answer
+		return false // reading a pipe would block
 	}
 	f, err := os.Open(real)
 	if err != nil {
@@ -79,10 +79,10 @@ func beside(name, real string) bool {
 	return err == nil && string(head) == NoteHead
 }
 
-// freeName returns a name that nothing has, which begins with a name.
+// freeName returns an unused name that starts with name.
 func freeName(name string) (string, error) { return freeIn(os.Lstat, name) }
 
-// freeIn returns a name that nothing has. lstat looks at a name. A name that it cannot look at may be taken.
+// freeIn returns an unused name. If lstat cannot check a name, the name may be in use.
 func freeIn(lstat func(string) (os.FileInfo, error), name string) (string, error) {
 	for n, try := 2, name; ; n++ {
 		_, err := lstat(try)
@@ -90,18 +90,18 @@ func freeIn(lstat func(string) (os.FileInfo, error), name string) (string, error
 			return try, nil
 		}
 		if err != nil {
-			return "", fault.Wrap(fault.CannotPlace, err, "cannot find a free name like %s", name)
+			return "", fault.Wrap(fault.CannotPlace, err, "cannot find an unused name like %s", name)
 		}
 		try = fmt.Sprintf("%s-%d", name, n)
 	}
 }
 
-// BothName returns a free name beside target for what comes from a computer.
+// BothName returns an unused name beside target for data from a computer.
 func BothName(target, computer string) (string, error) {
 	return freeName(target + ".from-" + PlainName(computer))
 }
 
-// PlainName makes of a name one that every file system takes.
+// PlainName replaces characters that some file systems do not allow.
 func PlainName(name string) string {
 	return strings.Map(func(r rune) rune {
 		if r < 32 || strings.ContainsRune(`<>:"/\|?* `, r) {
@@ -116,11 +116,10 @@ type Merged struct {
 	Placed, Same, Aside, Kept, Replaced int64
 }
 
-// Merge moves the entries of a list from the folder stage, file by file, into
-// target. aside is the folder for files that are set aside; it is made when
-// it is needed. All three lie in one folder. Only what the list names is
-// touched, and nothing outside that folder, whatever links are in it. turned are the
-// changes that were made in the stage.
+// Merge moves the entries of a list from the folder stage into target, file by file. Files that are
+// set aside go to the folder aside, which is created if needed. All three are in one folder. Only
+// what is in the list is touched, and nothing outside that folder, whatever links are in it. turned
+// has the edits that were made in the stage.
 func Merge(ctx context.Context, stage, target, aside string, list *ListReader, policy Policy, b *Belonging, turned EditsByFile) (*Merged, error) {
 	parent, err := os.OpenRoot(filepath.Dir(target))
 	if err != nil {
@@ -188,13 +187,12 @@ func (m *merger) one(e Entry) error {
 		m.done.Replaced++
 		return m.parent.Rename(from, to)
 	}
-	// A folder in the place of a file, or the other way round, is never
-	// overwritten.
+	// A folder in place of a file, or the reverse, is never overwritten.
 	put := path.Join(m.aside, e.Path)
 	if err := m.parent.MkdirAll(path.Dir(put), 0o755); err != nil {
 		return err
 	}
-	put, err = freeIn(m.parent.Lstat, put) // what was set aside before is never written over
+	put, err = freeIn(m.parent.Lstat, put) // data that was set aside earlier is never overwritten
 	if err != nil {
 		return err
 	}
@@ -205,7 +203,7 @@ func (m *merger) one(e Entry) error {
 	return m.one(e)
 }
 
-// same reports whether what is at a place is what the list says.
+// same reports whether what is at a path matches the list.
 func (m *merger) same(e Entry, at string, have os.FileInfo) bool {
 	switch e.Type {
 	case Hard:

@@ -259,7 +259,7 @@ func TestStaged(t *testing.T) {
 	}}
 	var written int64
 	staged, err := Placing{Belongs: belongs, Lenient: "windows", Progress: func(n int64) { written += n }}.Stage(t.Context(), to, bytes.NewReader(data), reader(list), func() (*ListReader, error) { return reader(list), nil })
-	if err != nil || staged.UnkeptCount != 3 || staged.Unkept[2] != "sub/end too: it is another name of end., which is left out" || staged.Files != 6 || written != 20*filemeta.Hole+4 {
+	if err != nil || staged.UnkeptCount != 3 || staged.Unkept[2] != "sub/end too: it is a hard link to end., which is left out" || staged.Files != 6 || written != 20*filemeta.Hole+4 {
 		t.Fatalf("%+v, %d bytes, %v", staged, written, err)
 	}
 	var there []string
@@ -294,7 +294,7 @@ func TestStaged(t *testing.T) {
 	os.Remove(filepath.Join(to, "sub/a too"))
 	os.Link(filepath.Join(to, "sub/b"), filepath.Join(to, "sub/a too"))
 	lay.Out(t, to, map[string]string{"more": ""})
-	want := "a belongs to root:office, and should to maren:office; last has other extended attributes: user.x; more was not in what was sealed; sub/a too was a name, is a file; sub/b was a file, is a name; sub/end too is missing"
+	want := "a belongs to root:office, and should to maren:office; last has other extended attributes: user.x; more was not in the sealed data; sub/a too was a name, is a file; sub/b was a file, is a name; sub/end too is missing"
 	if got := compare(Comparing{Lenient: "windows", Belongs: belongs, Modes: true}); got != want {
 		t.Errorf("changed: %s", got)
 	}
@@ -303,7 +303,7 @@ func TestStaged(t *testing.T) {
 	}
 	os.Remove(filepath.Join(to, "sub/b"))
 	os.Link(filepath.Join(to, "last"), filepath.Join(to, "sub/z"))
-	if got, err := (Comparing{}).Compare(t.Context(), Source{Root: to}, reader(lines(Entry{Path: ".", Type: Dir}, Entry{Path: "sub", Type: Dir}, Entry{Path: "sub/z", Type: Hard, Target: "a"}))); err != nil || !slices.Contains(got.Diffs, Diff{"sub/z", "was another name of a, is one of last"}) {
+	if got, err := (Comparing{}).Compare(t.Context(), Source{Root: to}, reader(lines(Entry{Path: ".", Type: Dir}, Entry{Path: "sub", Type: Dir}, Entry{Path: "sub/z", Type: Hard, Target: "a"}))); err != nil || !slices.Contains(got.Diffs, Diff{"sub/z", "was a hard link to a, is one of last"}) {
 		t.Errorf("another name: %+v %v", got, err)
 	}
 	if (Comparing{Attr: true}).Differs(Entry{Metadata: filemeta.Metadata{Attr: 1}}, Entry{}) == "" || (Comparing{}).Differs(Entry{Metadata: filemeta.Metadata{Attr: 1}}, Entry{}) != "" || (Comparing{Modes: true}).Differs(Entry{Type: Link, Metadata: filemeta.Metadata{Xattr: map[string][]byte{"a": nil}}}, Entry{Type: Link}) != "" {

@@ -21,26 +21,26 @@ import (
 	"movekit/internal/core/filemeta"
 )
 
-// StageEnding is the ending of a folder or file that is being put in place.
+// StageEnding is the suffix of a folder or file that is being put in place.
 const StageEnding = ".movekit-part"
 
-// Placing says how a tar stream is put in place.
+// Placing says how to put a tar stream in place.
 type Placing struct {
-	Belongs  *Belonging  // to whom it is given; nil leaves it with who runs this
-	Progress func(int64) // told of bytes written
-	Lenient  string      // system of which what has a name that it cannot have is left out; "" where nothing is
+	Belongs  *Belonging  // the owners; nil leaves entries with the user who runs the program
+	Progress func(int64) // gets the number of bytes written
+	Lenient  string      // system whose forbidden names are left out; "" to leave out none
 }
 
-// Stage makes the folder dir anew and fills it from a tar stream whose
-// entries must be those of the list, in its order, with its hashes. The list
-// must have passed CheckList. Nothing is written outside dir, whatever the
-// stream says. relist gives the list once more, for the folders' times.
+// Stage creates the folder dir anew and fills it from a tar stream. The entries must be those of
+// the list, in the same order, with the same hashes. The list must have passed CheckList. Nothing
+// is written outside dir, whatever the stream contains. relist returns the list once more, for the
+// folders' times.
 func (p Placing) Stage(ctx context.Context, dir string, in io.Reader, list *ListReader, relist func() (*ListReader, error)) (*Stats, error) {
 	if err := RemoveTree(dir); err != nil {
-		return nil, fault.Wrap(fault.CannotPlace, err, "cannot remove what an earlier run left at %s", dir)
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot remove leftovers of an earlier run at %s", dir)
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", dir)
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", dir)
 	}
 	root, err := os.OpenRoot(dir)
 	if err != nil {
@@ -81,7 +81,7 @@ type stager struct {
 	small chan *unit
 	stats *Stats
 	names *Names
-	unfit map[string]bool // what was left out for its name
+	unfit map[string]bool // entries that were left out because of their names
 	mu    sync.Mutex
 	err   error
 
@@ -89,7 +89,7 @@ type stager struct {
 	unkeptCount int
 }
 
-// without notes what could not be kept.
+// without records what could not be restored.
 func (s *stager) without(unkept []string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -117,7 +117,7 @@ func (s *stager) readTar(ctx context.Context, in io.Reader, list *ListReader) er
 	defer block.Give(buf)
 	for {
 		if err := ctx.Err(); err != nil {
-			return fault.Wrap(fault.Stopped, err, "putting files in place was stopped")
+			return fault.Wrap(fault.Stopped, err, "the unpack was stopped")
 		}
 		if err := s.failed(); err != nil {
 			return err
@@ -134,11 +134,11 @@ func (s *stager) readTar(ctx context.Context, in io.Reader, list *ListReader) er
 			return fault.Wrap(fault.Damaged, terr, "cannot read the sealed files")
 		}
 		if err != nil || terr != nil || !agrees(h, want) {
-			return fault.New(fault.Hostile, "the sealed files are not those of their list, at %q", want.Path)
+			return fault.New(fault.Hostile, "the sealed files do not match their list at %q", want.Path)
 		}
 		why := s.names.Refuses(want.Path)
 		if why == "" && want.Type == Hard && s.unfit[want.Target] {
-			why = "it is another name of " + want.Target + ", which is left out"
+			why = "it is a hard link to " + want.Target + ", which is left out"
 		}
 		if why != "" {
 			s.unfit[want.Path] = true
@@ -161,7 +161,7 @@ func nextTravelling(list *ListReader) (Entry, error) {
 	}
 }
 
-// agrees holds a tar header against the list's entry.
+// agrees compares a tar header with the list's entry.
 func agrees(h *tar.Header, e Entry) bool {
 	name := path.Clean(h.Name)
 	switch e.Type {
@@ -188,7 +188,7 @@ func (s *stager) place(e Entry, tr *tar.Reader, buf []byte) error {
 		}
 		return s.wrap(e, err)
 	case e.Type == Hard:
-		return nil // once every file is there
+		return nil // once every file exists
 	case e.Size <= smallFile:
 		u := &unit{entry: e, data: (*buffers.Get().(*[]byte))[:e.Size]}
 		if _, err := io.ReadFull(tr, u.data); err != nil {
@@ -218,7 +218,7 @@ func (s *stager) place(e Entry, tr *tar.Reader, buf []byte) error {
 		}
 	}
 	if e.Sparse {
-		if err := f.Truncate(e.Size); err != nil { // it may end in a hole
+		if err := f.Truncate(e.Size); err != nil { // it may end with a hole
 			return s.wrap(e, err)
 		}
 	}
@@ -227,7 +227,7 @@ func (s *stager) place(e Entry, tr *tar.Reader, buf []byte) error {
 
 var zeros [filemeta.Hole]byte
 
-// write writes to a file, and leaves holes where it has some.
+// write writes to a file, and leaves holes if sparse is true.
 func write(f *os.File, data []byte, sparse bool) error {
 	for len(data) > 0 {
 		n := len(data)
@@ -274,7 +274,7 @@ func (s *stager) writeSmall(u *unit) error {
 
 func (s *stager) finishFile(f *os.File, e Entry, got digest.Sum) error {
 	if got != e.Hash {
-		return fault.New(fault.Damaged, "the sealed file %q is not the one of its list", e.Path)
+		return fault.New(fault.Damaged, "the sealed file %q does not match its list", e.Path)
 	}
 	unkept, err := filemeta.Apply(f, s.Belongs.given(e))
 	if err != nil {
@@ -284,10 +284,10 @@ func (s *stager) finishFile(f *os.File, e Entry, got digest.Sum) error {
 	return s.wrap(e, f.Close())
 }
 
-// finish gives files their other names, and folders to whom they belong, their
-// permissions and times, once nothing is written into them any more.
+// finish creates hard links, and then sets the owners, permissions and times of folders, once
+// nothing more is written into them.
 func (s *stager) finish(list *ListReader) error {
-	var dirs []Entry // of which something may come yet
+	var dirs []Entry // folders that may still get content
 	for {
 		e, err := nextTravelling(list)
 		if err != nil && err != io.EOF {
@@ -316,12 +316,11 @@ func (s *stager) finish(list *ListReader) error {
 	}
 }
 
-// inside reports whether a path lies in a folder; "." is the root.
-// Inside reports whether a path of an entry is below that of a folder.
+// Inside reports whether the entry path p is below the folder dir; "." is the root.
 func Inside(p, dir string) bool { return dir == "." || strings.HasPrefix(p, dir+"/") }
 
-// RemoveTree removes a folder and what is in it, or a file. Links are removed,
-// not followed. Nothing there is no error.
+// RemoveTree removes a folder with its content, or a file. Links are removed, not followed. A
+// missing path is not an error.
 func RemoveTree(dir string) error {
 	info, err := os.Lstat(dir)
 	if os.IsNotExist(err) || errors.Is(err, syscall.ENOTDIR) {
@@ -345,8 +344,7 @@ func RemoveTree(dir string) error {
 	return os.Remove(dir)
 }
 
-// SyncTree flushes every file below dir, on systems where flushing the volume
-// takes an administrator.
+// SyncTree flushes every file below dir, on systems where flushing a volume needs an administrator.
 func SyncTree(dir string) error {
 	if !filemeta.SyncEach {
 		return nil

@@ -138,7 +138,7 @@ func TestDifferencesAreNamed(t *testing.T) {
 		"content": {func(d string) error { return os.WriteFile(d+"/a", bytes.Repeat([]byte{9}, 10), 0o600) }, "a has other content"},
 		"size":    {func(d string) error { return os.WriteFile(d+"/a", nil, 0o600) }, "a had 10 bytes, has 0"},
 		"missing": {func(d string) error { return os.Remove(d + "/a.d/x") }, "a.d/x is missing"},
-		"more":    {func(d string) error { return os.WriteFile(d+"/zz", nil, 0o600) }, "zz was not in what was sealed"},
+		"more":    {func(d string) error { return os.WriteFile(d+"/zz", nil, 0o600) }, "zz was not in the sealed data"},
 		"mode":    {func(d string) error { return os.Chmod(d+"/a", 0o644) }, "a had the permissions 0600, has 0644"},
 		"type":    {func(d string) error { return errors.Join(os.Remove(d+"/a"), os.Mkdir(d+"/a", 0o755)) }, "a was a file, is a dir"},
 		"link": {func(d string) error { return errors.Join(os.Remove(d+"/link"), os.Symlink("a", d+"/link")) },

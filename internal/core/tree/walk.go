@@ -17,28 +17,27 @@ import (
 	"movekit/internal/core/filemeta"
 )
 
-// Source is a folder or file to be walked.
+// Source is a folder or file to walk.
 type Source struct {
 	Root    string // its real path
-	Single  bool   // whether it is one file
-	Name    string // of a single file in lists; its own where empty
+	Single  bool   // it is one file
+	Name    string // name of a single file in lists; "" means its own
 	Include []string
 	Skip    []string
-	Whole   bool // also what earlier steps have put beside items, and is of none
-	Fold    bool // whether patterns match without regard to letter case
-	Compose bool // whether letters in names are composed (NFC): some systems take them apart
-	// Accounts names to whom entries belong, and has their marks read too; nil leaves
-	// them out.
+	Whole   bool // include what earlier steps have put beside items
+	Fold    bool // patterns ignore letter case
+	Compose bool // compose letters in names (NFC), because some systems decompose them
+	// Accounts maps owners to names, and makes the walk read file metadata; nil leaves both out.
 	Accounts filemeta.Accounts
-	IDs      filemeta.IDs // the same of a Windows computer; its access lists are left out where it is nil
-	Marked   bool         // marks are read although nobody has a name
-	// Unfit says why the new computer cannot have a name; nil where it takes all.
+	IDs      filemeta.IDs // the same for a Windows computer; nil leaves its access lists out
+	Marked   bool         // read file metadata even without names for owners
+	// Unfit returns why the new computer does not allow a name; nil if it allows all.
 	Unfit func(path string) string
 
-	leftOut *LeftOut // counts what the patterns leave out; nil where that is not asked
+	leftOut *LeftOut // counts what the patterns leave out; nil if that is not needed
 }
 
-// matches reports whether one of the patterns matches a path.
+// matches reports whether a pattern matches a path.
 func (s Source) matches(patterns []string, rel string) bool {
 	if s.Fold {
 		rel = strings.ToLower(rel)
@@ -54,16 +53,15 @@ func (s Source) matches(patterns []string, rel string) bool {
 	return false
 }
 
-// Problem is something that could not be looked at during a walk.
+// Problem is something that could not be read during a walk.
 type Problem struct {
 	Path string
 	Err  error
 }
 
-// Walk calls visit for every entry of the source, a folder before what is in
-// it, in the order of names. Links are not followed. Hashes are not filled.
-// What cannot be looked at is given to problem; where problem is nil it ends
-// the walk.
+// Walk calls visit for every entry of the source, a folder before its content, in the order of
+// names. It does not follow links, and does not set hashes. What cannot be read is passed to
+// problem; if problem is nil, it ends the walk.
 func (s Source) Walk(ctx context.Context, visit func(Entry, string) error, problem func(Problem)) error {
 	w := walker{s, ctx, visit, problem, map[filemeta.Inode]string{}}
 	info, err := os.Lstat(s.Root)
@@ -92,11 +90,11 @@ type walker struct {
 	ctx     context.Context
 	visit   func(Entry, string) error
 	problem func(Problem)
-	names   map[filemeta.Inode]string // the first name of files that have several
+	names   map[filemeta.Inode]string // the first name of files with hard links
 }
 
-// pending is a folder that is told of only once something in it is: with
-// include patterns, empty branches are left out.
+// pending is a folder that is reported only once something in it is: with include patterns, empty
+// branches are left out.
 type pending struct {
 	up   *pending
 	e    Entry
@@ -129,7 +127,7 @@ func (w *walker) dir(rel, real string, info fs.FileInfo, up *pending) error {
 	}
 	e := w.entryOf(rel, real, info)
 	if e.Type == Unfit {
-		return w.visit(e, real) // with what is in it
+		return w.visit(e, real) // with its content
 	}
 	here := &pending{up: up, e: e, real: real}
 	if len(w.Include) == 0 || rel == "." {
@@ -149,7 +147,7 @@ func (w *walker) dir(rel, real string, info fs.FileInfo, up *pending) error {
 		}
 		info, err := os.Lstat(childReal)
 		if os.IsNotExist(err) {
-			continue // gone since the folder was read
+			continue // deleted since the folder was read
 		}
 		if err != nil {
 			if err := w.fail(childReal, err); err != nil {
@@ -177,10 +175,10 @@ func (w *walker) dir(rel, real string, info fs.FileInfo, up *pending) error {
 	return nil
 }
 
-// named is a name in a folder, and how it is told.
+// named is a name in a folder, and the name that is reported for it.
 type named struct{ told, real string }
 
-// composed are names as they are told, in the order of that.
+// composed returns names with the names to report, sorted by the latter.
 func (w *walker) composed(names []string) []named {
 	out := make([]named, len(names))
 	for i, n := range names {

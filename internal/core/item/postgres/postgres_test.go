@@ -307,7 +307,7 @@ func TestDifferencesAreNamed(t *testing.T) {
 		got = append(got, rows...)
 	}
 	want := []string{"public.log: had 3 rows, has 2", "missing: line x", "public.owner: has as many rows, but not the same ones", `id 2: name was B\tb, is C; phone was •••, is •••`, "id 3: the row is missing", "id 4: the row was not there",
-		"public.more: the table was not in what was sealed", "table public.owner: not defined the same", "index public.i: missing", "sequence public.q was 1, false, is 1, true"}
+		"public.more: the table was not in the sealed data", "table public.owner: not defined the same", "index public.i: missing", "sequence public.q was 1, false, is 1, true"}
 	all := strings.Join(got, "\n")
 	for _, w := range want {
 		if !strings.Contains(all, w) {
