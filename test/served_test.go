@@ -37,7 +37,7 @@ var engines = []engine{
 		},
 		func(t *testing.T, s *dbserver.Server) string {
 			return query(t, s, "postgres", "SELECT datname FROM pg_database WHERE NOT datistemplate AND datname <> 'postgres'")
-		}, 3, []string{"role pontoon_app was made on the new server without a password"},
+		}, 3, []string{"role pontoon_app was created on the new server without a password"},
 	},
 	{
 		"mariadb", dbserver.MariaDB, "user=pontoon\npassword=s3cret-of-the-ledger\n", func(s *dbserver.Server) string { return s.Socket }, func(_ *dbserver.Server, name string) string { return name }, "mysql",

@@ -75,7 +75,7 @@ func SQL(t *testing.T, s *dbserver.Server, database, text string) string {
 
 // Sealed seals a database, and gives its facts as a kit gives them back, how it is put on
 // a server, and its rows.
-func Sealed[F served.Facts](t *testing.T, e served.Engine[F], o served.Session[F], database string, counts []card.Count) (d F, p served.Putting, rows []byte) {
+func Sealed[F served.Facts](t *testing.T, e served.Engine[F], o served.Session[F], database string, counts []card.Count) (d F, p served.Loading, rows []byte) {
 	t.Helper()
 	open := func(b *bytes.Buffer) func() (io.ReadCloser, error) {
 		return func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(b.Bytes())), nil }
@@ -85,11 +85,11 @@ func Sealed[F served.Facts](t *testing.T, e served.Engine[F], o served.Session[F
 	fatal.If(t, err)
 	text, err := json.Marshal(made)
 	fatal.If(t, errors.Join(err, json.Unmarshal(text, &d)))
-	return d, served.Putting{Stage: e.Named(database, "_stage"), Schema: open(&schema), Rows: open(&data)}, data.Bytes()
+	return d, served.Loading{Stage: e.Named(database, "_stage"), Schema: open(&schema), Rows: open(&data)}, data.Bytes()
 }
 
 // Place puts a sealed database on a server, and returns what a person is told.
-func Place[F served.Facts](t *testing.T, e served.Engine[F], o served.Session[F], database string, d F, p served.Putting, aside string) string {
+func Place[F served.Facts](t *testing.T, e served.Engine[F], o served.Session[F], database string, d F, p served.Loading, aside string) string {
 	t.Helper()
 	p.Stage = e.Named(database, "_stage")
 	lacks, err := o.Lacks(t.Context(), database, d)

@@ -1,10 +1,11 @@
 // Package dbprint compares two copies of a database of any engine.
 //
-// An engine's package fills a Fingerprint on each side: the rows of each table as a Multiset, the objects of the schema,
-// and settings. Compare returns how two fingerprints differ, and DiffRows which rows do.
+// An engine's package fills a Fingerprint for each copy: the rows of each table as a Multiset, the
+// objects of the schema, and settings. Compare returns how two fingerprints differ, and DiffRows
+// which rows do.
 //
-// A fingerprint does not depend on the order of rows, page layout, server version, time zone or locale: engines write
-// a row's bytes so that they are the same everywhere.
+// A fingerprint does not depend on row order, page layout, server version, time zone or locale:
+// engines write a row's bytes in the same way everywhere.
 package dbprint
 
 import (
@@ -22,36 +23,36 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// Fingerprint is what two copies of a database are compared by.
+// Fingerprint is the data for comparing two copies of a database.
 type Fingerprint struct {
-	Engine   string            `json:"engine"` // with its version, for a person
+	Engine   string            `json:"engine"` // with its version
 	Tables   []Table           `json:"tables"` // by name
 	Schema   []Object          `json:"schema"` // by sort and name
 	Settings map[string]string `json:"settings,omitempty"`
-	Counts   []Count           `json:"counts,omitempty"` // in the order of the card
-	Unseen   []string          `json:"unseen,omitempty"` // sorts of objects that the login may not see
+	Counts   []Count           `json:"counts,omitempty"` // in card order
+	Unseen   []string          `json:"unseen,omitempty"` // kinds of objects that the login cannot see
 }
 
-// Table is one table's share of a fingerprint.
+// Table is the fingerprint of one table.
 type Table struct {
 	Name    string   `json:"name"`
 	Rows    int64    `json:"rows"`
-	Digest  string   `json:"digest"`            // of its rows as a multiset, 256 bits, hex
-	Columns []string `json:"columns,omitempty"` // in the order of a row's cells
-	Key     []string `json:"key,omitempty"`     // the columns of its primary key
+	Digest  string   `json:"digest"`            // digest of its rows as a multiset, 256 bits, hex
+	Columns []string `json:"columns,omitempty"` // in cell order
+	Key     []string `json:"key,omitempty"`     // columns of the primary key
 }
 
 // Object is a part of the schema.
 type Object struct {
-	Sort     string `json:"sort"` // table, index, view, ...
+	Sort     string `json:"sort"` // kind: table, index, view, ...
 	Name     string `json:"name"`
 	Digest   string `json:"digest"`          // of its definition, as the engine writes it
-	Loose    string `json:"loose,omitempty"` // of what stays of it when an engine loads it and writes it again; "" where all does
-	Reported bool   `json:"told,omitempty"`  // it is told to a person what to do about it, who may do that later
+	Loose    string `json:"loose,omitempty"` // of the part that stays the same when an engine loads it and writes it again; "" if everything does
+	Reported bool   `json:"told,omitempty"`  // the user gets a note about it, and may change it later
 }
 
-// NewObject makes the object of a definition. loose is what stays of it when an
-// engine loads it and writes it again: such as without brackets that were added.
+// NewObject returns the object for a definition. loose is the part that stays the same when an
+// engine loads it and writes it again, such as without added brackets.
 func NewObject(sort, name, definition, loose string) Object {
 	o := Object{Sort: sort, Name: name, Digest: short128(definition)}
 	if loose != definition {
@@ -60,18 +61,16 @@ func NewObject(sort, name, definition, loose string) Object {
 	return o
 }
 
-// short128 is the first half of a digest: enough for what nobody makes up against
-// himself.
+// short128 returns the first half of a digest. That is enough where nobody gains from a collision.
 func short128(text string) string { return digest.Of([]byte(text)).String()[:32] }
 
-// key tells an object from others of a database.
+// key identifies an object within a database.
 func (o Object) key() string { return o.Sort + " " + o.Name }
 
-// Remade returns the objects that the engine writes otherwise after they were
-// loaded, by sort and name, with the digests of what it writes then. made is the
-// fingerprint of what was loaded, before anybody worked in it. What is otherwise
-// for another reason is not among them. Between different versions of an engine
-// nothing but the names can be held against each other.
+// Rewritten returns the objects that the engine writes differently after loading them, by kind and
+// name, with their new digests. made is the fingerprint of the loaded database before anybody used
+// it. Objects that differ for another reason are not included. Between different engine versions
+// only names can be compared.
 func (f *Fingerprint) Rewritten(made *Fingerprint) map[string]string {
 	out := map[string]string{}
 	was, is := objects(f.Schema), objects(made.Schema)
@@ -87,7 +86,7 @@ func (f *Fingerprint) Rewritten(made *Fingerprint) map[string]string {
 	return out
 }
 
-// objects are those of a schema by their keys; what has one name counts as one.
+// objects returns the objects of a schema by key. Objects with the same key are combined.
 func objects(schema []Object) map[string]Object {
 	strict, loose := map[string][]string{}, map[string][]string{}
 	m := make(map[string]Object, len(schema))
@@ -104,16 +103,16 @@ func objects(schema []Object) map[string]Object {
 	return m
 }
 
-// Count is a figure of the card.
+// Count is the result of a count in the card.
 type Count struct {
 	Name  string `json:"name"`
 	Value int64  `json:"value"`
 }
 
-// Print is the fingerprint itself, also of what holds it.
+// Print returns f. Types that embed Fingerprint inherit it.
 func (f *Fingerprint) Print() *Fingerprint { return f }
 
-// Rows is the number of rows of all tables.
+// Rows returns the number of rows of all tables.
 func (f *Fingerprint) Rows() (n int64) {
 	for _, t := range f.Tables {
 		n += t.Rows
@@ -121,7 +120,7 @@ func (f *Fingerprint) Rows() (n int64) {
 	return n
 }
 
-// Sort brings tables and objects into their order.
+// Sort sorts tables and objects.
 func (f *Fingerprint) Sort() {
 	slices.SortFunc(f.Tables, func(a, b Table) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortFunc(f.Schema, func(a, b Object) int {
@@ -129,33 +128,33 @@ func (f *Fingerprint) Sort() {
 	})
 }
 
-// QueryTime is how long a card's query may take.
+// QueryTime is the time limit for a query in a card.
 const QueryTime = time.Minute
 
-// Limited asks a card's query, which has QueryTime, and less where ctx ends before that.
+// Limited runs a card's query with QueryTime as its limit, or less if ctx ends earlier.
 func Limited(ctx context.Context, query string, ask func(context.Context) (int64, error)) (int64, error) {
 	ctx, cancel := context.WithTimeout(ctx, QueryTime)
 	defer cancel()
 	n, err := ask(ctx)
 	if err != nil && ctx.Err() == context.DeadlineExceeded {
-		return 0, fault.New(fault.BadCard, "the query took longer than it may (%s), and was stopped: %s", QueryTime, query)
+		return 0, fault.New(fault.BadCard, "the query was stopped, because it took longer than %s: %s", QueryTime, query)
 	}
 	return n, err
 }
 
-// TakeCounts takes the counts of a card; ask returns the number that a query gives.
-func (f *Fingerprint) TakeCounts(counts []card.Count, ask func(query string) (int64, error)) error {
+// TakeCounts fills in the counts of a card. ask returns the result of a query.
+func (f *Fingerprint) RunCounts(counts []card.Count, ask func(query string) (int64, error)) error {
 	for _, c := range counts {
 		n, err := ask(c.Query)
 		if err != nil {
-			return fault.Wrap(fault.BadCard, err, "the card's count %q cannot be taken", c.Name)
+			return fault.Wrap(fault.BadCard, err, "the card's count %q failed", c.Name)
 		}
 		f.Counts = append(f.Counts, Count{Name: c.Name, Value: n})
 	}
 	return nil
 }
 
-// Table returns the table of that name, or nil.
+// Table returns the table with that name, or nil.
 func (f *Fingerprint) Table(name string) *Table {
 	for i := range f.Tables {
 		if f.Tables[i].Name == name {
@@ -165,11 +164,10 @@ func (f *Fingerprint) Table(name string) *Table {
 	return nil
 }
 
-// Multiset sums hashes modulo 2^256, so that their order does not matter
-// while how often each comes does. (Bellare and Micciancio, "A New Paradigm
-// for Collision-Free Hashing", 1997, section 5: AdHASH.)
+// Multiset sums hashes modulo 2^256, so that their order does not matter, but their number does.
+// (Bellare and Micciancio, "A New Paradigm for Collision-Free Hashing", 1997, section 5: AdHASH.)
 type Multiset struct {
-	N   uint64 // hashes added
+	N   uint64 // number of hashes
 	sum [4]uint64
 }
 
@@ -182,7 +180,7 @@ func (m *Multiset) Add(h digest.Sum) {
 	}
 }
 
-// Digest is the hash of the count and the sum.
+// Digest returns the hash of the count and the sum.
 func (m *Multiset) Digest() string {
 	b := binary.LittleEndian.AppendUint64(nil, m.N)
 	for _, w := range m.sum {
@@ -191,18 +189,17 @@ func (m *Multiset) Digest() string {
 	return digest.Of(b).String()
 }
 
-// Diff is one place where two fingerprints differ.
+// Diff is one difference between two fingerprints.
 type Diff struct {
 	Table string   `json:"table,omitempty"`
 	What  string   `json:"what"`
-	Rows  []string `json:"rows,omitempty"` // the first rows that differ, at most MaxRows
-	// Content says that both have the table, and its rows differ.
+	Rows  []string `json:"rows,omitempty"` // the first differing rows, at most MaxRows
+	// Content is true if both have the table, with different rows.
 	Content bool `json:"-"`
 }
 
-// Compare names every table, object and setting in which two fingerprints differ.
-// remade are the objects that may also be as the new computer's engine wrote them
-// when they were loaded.
+// Compare returns how two fingerprints differ. remade lists the objects that may also be as the new
+// computer's engine writes them after loading.
 func Compare(old, new *Fingerprint, remade map[string]string) []Diff {
 	var out []Diff
 	differ := func(table, format string, args ...any) *Diff {
@@ -219,12 +216,12 @@ func Compare(old, new *Fingerprint, remade map[string]string) []Diff {
 		case o.Rows != n.Rows:
 			differ(o.Name, "had %d rows, has %d", o.Rows, n.Rows).Content = true
 		case o.Digest != n.Digest:
-			differ(o.Name, "has as many rows, but not the same ones").Content = true
+			differ(o.Name, "has the same number of rows, but different ones").Content = true
 		}
 	}
 	for _, t := range new.Tables {
 		if old.Table(t.Name) == nil {
-			differ(t.Name, "the table was not in what was sealed")
+			differ(t.Name, "the table was not in the sealed data")
 		}
 	}
 	seen := func(all []Object) []Object {
@@ -239,13 +236,13 @@ func Compare(old, new *Fingerprint, remade map[string]string) []Diff {
 	return out
 }
 
-// compareObjects names the objects of the schema that differ.
+// compareObjects compares the objects of two schemas.
 func compareObjects(old, new []Object, remade map[string]string, differ func(string, string, ...any) *Diff) {
 	was, is := objects(old), objects(new)
 	for _, o := range old {
 		o, ok := was[o.key()]
 		if !ok {
-			continue // told already
+			continue // reported already
 		}
 		delete(was, o.key())
 		n, there := is[o.key()]
@@ -256,13 +253,13 @@ func compareObjects(old, new []Object, remade map[string]string, differ func(str
 				differ("", "%s: missing", o.key())
 			}
 		case o.Digest != n.Digest && remade[o.key()] != n.Digest:
-			differ("", "%s: not defined the same", o.key())
+			differ("", "%s: the definition differs", o.key())
 		}
 	}
 	for _, o := range new {
 		if _, extra := is[o.key()]; extra {
 			delete(is, o.key())
-			differ("", "%s: was not in what was sealed", o.key())
+			differ("", "%s: was not in the sealed data", o.key())
 		}
 	}
 }

@@ -62,17 +62,17 @@ func TestCompare(t *testing.T) {
 		t.Errorf("the same differ: %+v", d)
 	}
 	for want, change := range map[string]func(*Fingerprint){
-		"pier|the table is missing|false":                   func(f *Fingerprint) { f.Tables = f.Tables[:1] },
-		"boat|had 2 rows, has 3|true":                       func(f *Fingerprint) { f.Tables[0].Rows = 3 },
-		"boat|has as many rows, but not the same ones|true": func(f *Fingerprint) { f.Tables[0].Digest = "z" },
-		"more|the table was not in the sealed data|false":   func(f *Fingerprint) { f.Tables = append(f.Tables, Table{Name: "more"}) },
-		"|index i: missing|false":                           func(f *Fingerprint) { f.Schema = slices.Delete(f.Schema, 0, 1) },
-		"|index i: not defined the same|false":              func(f *Fingerprint) { f.Schema[0] = object("index", "i", "c") },
-		"|index twice: not defined the same|false":          func(f *Fingerprint) { f.Schema[1] = object("index", "twice", "3") },
-		"|view v: was not in the sealed data|false":         func(f *Fingerprint) { f.Schema = append(f.Schema, object("view", "v", "")) },
-		"boat|had the columns , has id|false":               func(f *Fingerprint) { f.Tables[0].Columns = []string{"id"} },
-		"|encoding was UTF8, is LATIN1|false":               func(f *Fingerprint) { f.Settings["encoding"] = "LATIN1" },
-		"|encoding was UTF8, is not set|false":              func(f *Fingerprint) { f.Settings = nil },
+		"pier|the table is missing|false":                           func(f *Fingerprint) { f.Tables = f.Tables[:1] },
+		"boat|had 2 rows, has 3|true":                               func(f *Fingerprint) { f.Tables[0].Rows = 3 },
+		"boat|has the same number of rows, but different ones|true": func(f *Fingerprint) { f.Tables[0].Digest = "z" },
+		"more|the table was not in the sealed data|false":           func(f *Fingerprint) { f.Tables = append(f.Tables, Table{Name: "more"}) },
+		"|index i: missing|false":                                   func(f *Fingerprint) { f.Schema = slices.Delete(f.Schema, 0, 1) },
+		"|index i: the definition differs|false":                    func(f *Fingerprint) { f.Schema[0] = object("index", "i", "c") },
+		"|index twice: the definition differs|false":                func(f *Fingerprint) { f.Schema[1] = object("index", "twice", "3") },
+		"|view v: was not in the sealed data|false":                 func(f *Fingerprint) { f.Schema = append(f.Schema, object("view", "v", "")) },
+		"boat|had the columns , has id|false":                       func(f *Fingerprint) { f.Tables[0].Columns = []string{"id"} },
+		"|encoding was UTF8, is LATIN1|false":                       func(f *Fingerprint) { f.Settings["encoding"] = "LATIN1" },
+		"|encoding was UTF8, is not set|false":                      func(f *Fingerprint) { f.Settings = nil },
 	} {
 		now := base()
 		change(now)
@@ -163,11 +163,11 @@ func TestDiffRows(t *testing.T) {
 	}{
 		"the same, in another order": {keyed, rows("1,a,1", "2,b,2"), rows("2,b,2", "1,a,1"), nil},
 		"a cell":                     {keyed, rows("1,a,1", "2,b,2"), rows("1,a,1", "2,c,9"), []string{"id 2: name was b, is c; phone was •••, is •••"}},
-		"missing and extra":          {keyed, rows("1,a,1", "2,b,2"), rows("1,a,1", "3,c,3"), []string{"id 2: the row is missing", "id 3: the row was not there"}},
+		"missing and extra":          {keyed, rows("1,a,1", "2,b,2"), rows("1,a,1", "3,c,3"), []string{"id 2: the row is missing", "id 3: the row is new"}},
 		"how often":                  {free, rows("x", "x", "x", "y"), rows("x", "y", "y"), []string{"missing: line x", "missing: line x", "extra: line y"}},
 		"all alike, fewer":           {free, rows("x", "x", "x"), rows("x"), []string{"missing: line x", "missing: line x"}},
 		"nothing there":              {free, rows("x"), rows(), []string{"missing: line x"}},
-		"changed, and then extra":    {keyed, rows("1,a,1"), rows("1,b,1", "2,c,2"), []string{"id 1: name was a, is b", "id 2: the row was not there"}},
+		"changed, and then extra":    {keyed, rows("1,a,1"), rows("1,b,1", "2,c,2"), []string{"id 1: name was a, is b", "id 2: the row is new"}},
 		"a cell less than columns":   {Table{Columns: []string{"a", "b"}}, rows("x"), rows(), []string{"missing: a x"}},
 		"a cell less than before":    {keyed, rows("1,a"), rows("1"), []string{"id 1: "}},
 		"a cell more than before":    {keyed, rows("1"), rows("1,a"), []string{"id 1: "}},
@@ -193,12 +193,12 @@ func TestDiffRows(t *testing.T) {
 func TestLimited(t *testing.T) {
 	wrong := errors.New("no such table")
 	var f Fingerprint
-	if err := f.TakeCounts([]card.Count{{Name: "boats", Query: "a"}, {Name: "piers", Query: "b"}}, func(query string) (int64, error) {
+	if err := f.RunCounts([]card.Count{{Name: "boats", Query: "a"}, {Name: "piers", Query: "b"}}, func(query string) (int64, error) {
 		return Limited(t.Context(), query, func(context.Context) (int64, error) { return int64(query[0]), nil })
 	}); err != nil || !slices.Equal(f.Counts, []Count{{"boats", 'a'}, {"piers", 'b'}}) {
 		t.Errorf("%+v %v", f.Counts, err)
 	}
-	if err := f.TakeCounts([]card.Count{{Name: "boats"}}, func(query string) (int64, error) {
+	if err := f.RunCounts([]card.Count{{Name: "boats"}}, func(query string) (int64, error) {
 		return Limited(t.Context(), query, func(context.Context) (int64, error) { return 1, wrong })
 	}); fault.KindOf(err) != fault.BadCard || !errors.Is(err, wrong) || !strings.Contains(err.Error(), `"boats" cannot be taken`) || len(f.Counts) != 2 {
 		t.Errorf("%+v %v", f.Counts, err)

@@ -22,5 +22,5 @@ func ExampleCompare() {
 	}
 	// Output:
 	// 0
-	// boat has as many rows, but not the same ones
+	// boat has the same number of rows, but different ones
 }

@@ -10,18 +10,17 @@ import (
 	"movekit/internal/core/digest"
 )
 
-// Masked stands for what is not shown.
+// Masked replaces values that must not be shown.
 const Masked = "•••"
 
-// MaxRows is how many differing rows of one table are told.
+// MaxRows limits the differing rows that are listed per table.
 const MaxRows = 20
 
-// maxHashes is how many rows a table may have for its differing rows to be
-// found; 8 bytes are kept of each.
+// maxHashes limits the rows of a table in which differing rows are searched. 8 bytes are kept for
+// each.
 const maxHashes = 8 << 20
 
-// Row is one row: the hash of its bytes, and its cells as texts, which are
-// made only when they are needed.
+// Row is one row: the hash of its bytes, and a function for its cells as text.
 type Row struct {
 	Hash  digest.Sum
 	Cells func() []string
@@ -30,13 +29,12 @@ type Row struct {
 // Rows calls each for every row of one table, in any order.
 type Rows func(each func(Row) error) error
 
-// ErrMany says that a table has too many rows for its differing ones to be
-// found.
-var ErrMany = errors.New("the table has too many rows to look for those that differ")
+// ErrMany means that a table has too many rows to search for differing ones.
+var ErrMany = errors.New("the table has too many rows to list those that differ")
 
-// DiffRows tells the first rows that are in one of two tables only: by their
-// key, and with the columns that differ where both have a row of that key.
-// Cells of columns for which masked is true are not shown.
+// DiffRows returns the first rows that are in only one of two tables. It identifies them by key,
+// and lists the differing columns if both tables have the key. Cells of masked columns are not
+// shown.
 func DiffRows(t Table, old, new Rows, masked func(column string) bool) ([]string, error) {
 	onlyOld, err := beside(old, new, MaxRows)
 	if err != nil {
@@ -80,14 +78,13 @@ func DiffRows(t Table, old, new Rows, masked func(column string) bool) ([]string
 		if len(d.key) == 0 {
 			out = append(out, "extra: "+d.show(cells, nil))
 		} else {
-			out = append(out, d.name(cells)+": the row was not there")
+			out = append(out, d.name(cells)+": the row is new")
 		}
 	}
 	return out, nil
 }
 
-// beside returns the cells of the first rows of a that b does not have, or has
-// less often.
+// beside returns the cells of the first rows of a that b does not have, or has less often.
 func beside(a, b Rows, most int) ([][]string, error) {
 	var have []uint64
 	err := b(func(r Row) error {
@@ -101,7 +98,7 @@ func beside(a, b Rows, most int) ([][]string, error) {
 		return nil, err
 	}
 	slices.Sort(have)
-	left := make([]uint32, 0, len(have)) // how often each is there, by its place once they are compacted
+	left := make([]uint32, 0, len(have)) // number of occurrences, by index in the compacted list
 	for i := range have {
 		if i > 0 && have[i] == have[i-1] {
 			left[len(left)-1]++
@@ -141,10 +138,10 @@ func (d differ) keyOf(cells []string) string {
 	return strings.Join(parts, "\x00")
 }
 
-// name names a row by its key.
+// name returns a row's key as text.
 func (d differ) name(cells []string) string { return d.show(cells, d.key) }
 
-// show writes some cells of a row, or all.
+// show returns some cells of a row as text, or all of them.
 func (d differ) show(cells []string, which []int) string {
 	var parts []string
 	for i, c := range d.table.Columns {
@@ -155,7 +152,7 @@ func (d differ) show(cells []string, which []int) string {
 	return strings.Join(parts, ", ")
 }
 
-// columns names the columns in which two rows differ.
+// columns lists the columns in which two rows differ.
 func (d differ) columns(old, new []string) string {
 	var parts []string
 	for i, c := range d.table.Columns {
@@ -166,7 +163,7 @@ func (d differ) columns(old, new []string) string {
 	return strings.Join(parts, "; ")
 }
 
-// maxCell is how much of a cell is shown.
+// maxCell limits how much of a cell is shown.
 const maxCell = 60
 
 func (d differ) cell(column, text string) string {

@@ -17,7 +17,7 @@ const SyncEach = true
 var placeOwn = []string{"com.apple.quarantine", "com.apple.provenance", "com.apple.macl", "com.apple.rootless", "com.apple.lastuseddate#PS"}
 
 // travelling reports whether an extended attribute belongs to the data.
-func travelling(name string) bool { return !slices.Contains(placeOwn, name) }
+func isData(name string) bool { return !slices.Contains(placeOwn, name) }
 
 // xattrText returns an extended attribute as it is stored in the kit: unchanged, because access
 // lists are not extended attributes here.

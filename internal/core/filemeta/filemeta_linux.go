@@ -25,7 +25,7 @@ const (
 
 // travelling reports whether an extended attribute belongs to the data. Security labels belong to
 // the computer.
-func travelling(name string) bool {
+func isData(name string) bool {
 	return strings.HasPrefix(name, "user.") || name == aclAccess || name == aclDefault
 }
 

@@ -79,7 +79,7 @@ func Xattr(real string, a Accounts) map[string][]byte {
 	}
 	var out map[string][]byte
 	for name := range strings.SplitSeq(strings.TrimRight(string(list[:n]), "\x00"), "\x00") {
-		if !travelling(name) {
+		if !isData(name) {
 			continue
 		}
 		value := make([]byte, 64<<10) // the maximum size (xattr(7))
@@ -111,7 +111,7 @@ func Apply(f *os.File, g Wanted) (unkept []string, err error) {
 		return nil, err
 	}
 	for name, value := range g.Marks.Xattr {
-		if !travelling(name) {
+		if !isData(name) {
 			continue // it was not sealed by Move Kit
 		}
 		value, err := xattrRaw(name, value, g.Accounts)

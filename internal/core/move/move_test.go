@@ -204,10 +204,10 @@ func TestDatabaseInTheWay(t *testing.T) {
 func TestVerifyNamesWhatDiffersInADatabase(t *testing.T) {
 	t.Parallel()
 	for change, want := range map[string]string{
-		"INSERT INTO boat VALUES (3)":                           "table boat: had 2 rows, has 3;   rowid 3: the row was not there",
+		"INSERT INTO boat VALUES (3)":                           "table boat: had 2 rows, has 3;   rowid 3: the row is new",
 		"DELETE FROM boat WHERE n = 2":                          "table boat: had 2 rows, has 1;   rowid 2: the row is missing",
-		"UPDATE boat SET n = 9 WHERE n = 1":                     "table boat: has as many rows, but not the same ones;   rowid 1: n was 1, is 9",
-		"UPDATE owner SET name = 'B', phone = '2' WHERE id = 1": `table owner: has as many rows, but not the same ones;   id 1: name was "A", is "B"; phone was •••, is •••`,
+		"UPDATE boat SET n = 9 WHERE n = 1":                     "table boat: has the same number of rows, but different ones;   rowid 1: n was 1, is 9",
+		"UPDATE owner SET name = 'B', phone = '2' WHERE id = 1": `table owner: has the same number of rows, but different ones;   id 1: name was "A", is "B"; phone was •••, is •••`,
 		"DROP TABLE pier":                                       "table pier: the table is missing",
 		"CREATE INDEX i ON boat(n)":                             "index i: was not in the sealed data",
 		"PRAGMA user_version = 4":                               "user_version was 0, is 4",

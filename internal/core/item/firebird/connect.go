@@ -1,6 +1,6 @@
-// Package firebird moves databases of Firebird servers (3 and newer): by the
-// server's own backup and restore streams through its services interface, and
-// fingerprinted beside them.
+// Package firebird moves databases of Firebird servers (version 3 and newer) with the server's own
+// backup and restore streams, through its services interface. The rows are fingerprinted
+// separately.
 package firebird
 
 import (
@@ -24,7 +24,7 @@ import (
 	"movekit/internal/core/item/served"
 )
 
-// login returns a server with everything that was left empty.
+// login returns the server with defaults for empty fields.
 func login(s served.Server) served.Server {
 	if s.Host == "" {
 		s.Host = "localhost"
@@ -41,8 +41,8 @@ func login(s served.Server) served.Server {
 	return s
 }
 
-// firstPassword is the one that the server's installation made, where it is
-// still kept.
+// firstPassword returns the password that the server's installation created, if its file still
+// exists.
 func firstPassword() string {
 	files, _ := filepath.Glob("/etc/firebird/*/SYSDBA.password")
 	for _, f := range files {
@@ -59,16 +59,15 @@ func firstPassword() string {
 	return ""
 }
 
-// tx is one transaction, which sees a database as it was when it began. server
-// names the database.
+// tx is one transaction, with a snapshot of the database. server identifies the database.
 type tx struct {
 	server served.Server
 	*sql.Tx
-	end func() // what is ended after it
+	end func() // called after it ends
 }
 
-// open opens a database. With the character set NONE the server converts nothing:
-// texts come as the bytes that they are. One connection is kept where it is idle.
+// open opens a database. With the character set NONE the server does not convert texts, so their
+// bytes are returned unchanged. One idle connection is kept.
 func open(ctx context.Context, s served.Server, charset string) (*sql.DB, error) {
 	s = login(s)
 	conn, err := (&net.Dialer{Timeout: served.ConnectTime}).DialContext(ctx, "tcp", net.JoinHostPort(s.Host, s.Port))
@@ -79,7 +78,7 @@ func open(ctx context.Context, s served.Server, charset string) (*sql.DB, error)
 	at := url.URL{Scheme: "firebird", User: url.UserPassword(s.User, s.Password), Host: net.JoinHostPort(s.Host, s.Port), Path: "/" + strings.TrimPrefix(filepath.ToSlash(s.Database), "/"), RawQuery: url.Values{"charset": {charset}, "auth_plugin_name": {"Srp"}}.Encode()}
 	db, err := sql.Open("firebirdsql", at.String())
 	if err != nil {
-		return nil, fault.New(fault.BadCard, "the address of the database %s cannot be used", s.Address())
+		return nil, fault.New(fault.BadCard, "the address of the database %s is not valid", s.Address())
 	}
 	db.SetMaxIdleConns(1)
 	return db, nil
@@ -107,7 +106,7 @@ func openWith(ctx context.Context, s served.Server, charset string) (*tx, *sql.D
 	return t, db, err
 }
 
-// connect begins a transaction on a connection of its own.
+// connect begins a transaction on its own connection.
 func connect(ctx context.Context, s served.Server, charset string) (*tx, error) {
 	t, db, err := openWith(ctx, s, charset)
 	if err != nil {
@@ -122,7 +121,7 @@ func (c *tx) close() {
 	c.end()
 }
 
-// table returns what a query gives. NULL is "", and spaces that pad are cut.
+// table returns the result of a query. NULL becomes "", and padding spaces are removed.
 func (c *tx) table(ctx context.Context, query string, args ...any) ([][]string, error) {
 	rows, err := c.QueryContext(ctx, query, args...)
 	if err != nil {
@@ -143,10 +142,10 @@ func (c *tx) column(ctx context.Context, query string, args ...any) ([]string, e
 	return served.First(rows), err
 }
 
-// errShut says that a database is kept from everybody, as during its renaming.
+// errShut means that the database is shut down, as it is while it is being renamed.
 var errShut = errors.New("the database is shut down")
 
-// explain gives an error of the server its kind.
+// explain classifies a server error.
 func explain(s served.Server, err error) error {
 	return served.Explain(s, err, func(err error) error {
 		var said *firebirdsql.FbError
@@ -156,7 +155,7 @@ func explain(s served.Server, err error) error {
 		case errors.As(err, &said):
 			return fault.New(kindOf(said.GDSCodes), "the server of %s says: %s", s.Address(), oneLine(said.Message))
 		case strings.Contains(err.Error(), "user name and password"):
-			return fault.New(fault.ServerLogin, "the server of %s does not know this user and password", s.Address())
+			return fault.New(fault.ServerLogin, "the server of %s rejected the user or password", s.Address())
 		}
 		return nil
 	})
@@ -164,8 +163,8 @@ func explain(s served.Server, err error) error {
 
 func oneLine(text string) string { return strings.Join(strings.Fields(text), " ") }
 
-// kindOf sorts the errors of a server (Firebird 3 Language Reference, appendix
-// B: exception codes).
+// kindOf classifies server errors by code (Firebird 3 Language Reference, appendix B: exception
+// codes).
 func kindOf(codes []int) fault.Kind {
 	has := func(any ...int) bool {
 		return slices.ContainsFunc(codes, func(c int) bool { return slices.Contains(any, c) })
@@ -187,7 +186,7 @@ func kindOf(codes []int) fault.Kind {
 	return fault.ServerRefused
 }
 
-// kindOfText sorts what one of the server's programs says, which has no codes.
+// kindOfText classifies the output of the server's programs, which has no codes.
 func kindOfText(text string) fault.Kind {
 	for part, kind := range map[string]fault.Kind{
 		"user name and password": fault.ServerLogin, "no permission": fault.ServerLogin, "unable to complete network request": fault.ServerDown, "Failed to establish": fault.ServerDown, "connection rejected": fault.ServerDown, "connection lost": fault.ServerDown,
@@ -200,8 +199,7 @@ func kindOfText(text string) fault.Kind {
 	return fault.ServerRefused
 }
 
-// program finds the server's own program for backups: in PATH or the usual
-// folders, the newest.
+// program finds the newest gbak in PATH or the usual folders.
 func program() (string, error) {
 	name, patterns := "gbak", []string{"/opt/firebird/bin/gbak", "/usr/lib/firebird/*/bin/gbak"}
 	if runtime.GOOS == "windows" {
@@ -221,11 +219,11 @@ func program() (string, error) {
 	if found, err := exec.LookPath(name); err == nil {
 		return found, nil
 	}
-	return "", fault.New(fault.Missing, "the program gbak, which Firebird brings, is not on this computer")
+	return "", fault.New(fault.Missing, "the program gbak, which is part of Firebird, is not on this computer")
 }
 
-// backup runs gbak through the services interface. The password goes by a file
-// that only this user can read, and which is removed again.
+// backup runs gbak through the services interface. The password is in a temporary file that only
+// this user can read.
 func (o *session) backup(ctx context.Context, in io.Reader, out io.Writer, args func(service string) []string) error {
 	s := login(o.server)
 	name, err := program()
@@ -241,10 +239,10 @@ func (o *session) backup(ctx context.Context, in io.Reader, out io.Writer, args 
 	said, err := served.Run(ctx, cmd, in, out)
 	var own *fault.Error
 	switch {
-	case errors.As(err, &own): // of the stream, or stopped
+	case errors.As(err, &own): // an error of the stream, or stopped
 		return own
 	case err != nil || said != "":
-		return fault.New(kindOfText(said), "gbak says of %s: %s", s.Address(), oneLine(or(said, fmt.Sprint(err))))
+		return fault.New(kindOfText(said), "gbak failed for %s: %s", s.Address(), oneLine(or(said, fmt.Sprint(err))))
 	}
 	return nil
 }

@@ -21,29 +21,29 @@ import (
 	"movekit/internal/core/item/served"
 )
 
-// New moves databases of Firebird servers.
+// New returns the parts for databases on Firebird servers.
 var New = served.New[*Sealed](Engine{}, served.KindOf{Files: true})
 
-// Engine knows Firebird servers.
+// Engine is the Firebird engine.
 type Engine struct{}
 
 var _ served.Engine[*Sealed] = Engine{}
 
-// Endings are those of one stream of gbak.
+// Endings returns the suffix for gbak's stream, which has both schema and rows.
 func (Engine) Endings() (schema, rows string) { return "", ".fbk" }
 
-// Open prepares to work on a server.
+// Open prepares a session.
 func (Engine) Open(s served.Server, private func() (string, error)) served.Session[*Sealed] {
 	return &session{server: s, private: private, kept: map[string]*sql.DB{}}
 }
 
-// Named puts the ending before that of the file.
+// Named inserts a suffix before the file's own suffix.
 func (Engine) Named(database, ending string) string {
 	ext := path.Ext(filepath.ToSlash(database))
 	return strings.TrimSuffix(database, ext) + ending + ext
 }
 
-// SealedRows gives nil: a backup is read by a server only.
+// SealedRows returns nil, because only a server can read a backup.
 func (Engine) SealedRows(func() (io.ReadCloser, error), dbprint.Table) dbprint.Rows { return nil }
 
 // session works on one server.
@@ -55,8 +55,8 @@ type session struct {
 
 var _ served.Session[*Sealed] = (*session)(nil)
 
-// begin begins a transaction on the connection to a database, which is kept; one
-// that was lost is opened again.
+// begin begins a transaction on the kept connection to a database. A lost connection is opened
+// again.
 func (o *session) begin(ctx context.Context, database string) (*tx, error) {
 	s := o.server.On(database)
 	if db := o.kept[database]; db != nil {
@@ -67,7 +67,7 @@ func (o *session) begin(ctx context.Context, database string) (*tx, error) {
 	}
 	t, db, err := openWith(ctx, s, "NONE")
 	if errors.Is(err, errShut) && shutByUs(database) {
-		return nil, &fault.Error{Kind: fault.Changed, What: "renaming the database " + s.Address() + " was interrupted: run the command that was interrupted again", Err: err}
+		return nil, &fault.Error{Kind: fault.Changed, What: "a rename of the database " + s.Address() + " was interrupted: run the same command again", Err: err}
 	}
 	if err != nil {
 		return nil, err
@@ -76,7 +76,7 @@ func (o *session) begin(ctx context.Context, database string) (*tx, error) {
 	return t, nil
 }
 
-// leave ends the connections to a database.
+// leave closes the connections to a database.
 func (o *session) leave(database string) {
 	if db := o.kept[database]; db != nil {
 		db.Close()
@@ -84,14 +84,14 @@ func (o *session) leave(database string) {
 	}
 }
 
-// Close ends the connections.
+// Close closes the connections.
 func (o *session) Close() {
 	for d := range o.kept {
 		o.leave(d)
 	}
 }
 
-// Look looks at a database.
+// Look inspects a database.
 func (o *session) Look(ctx context.Context, database string) (*served.Look, error) {
 	c, err := o.begin(ctx, database)
 	if err != nil {
@@ -101,8 +101,8 @@ func (o *session) Look(ctx context.Context, database string) (*served.Look, erro
 	return c.look(ctx)
 }
 
-// Ask returns the whole number that a query gives, which may change nothing. The
-// query's texts are in UTF-8.
+// Ask returns the whole number that a query returns. It prevents the query from changing anything.
+// The query's texts are in UTF-8.
 func (o *session) Ask(ctx context.Context, database, query string) (int64, error) {
 	c, err := connect(ctx, o.server.On(database), "UTF8")
 	if err != nil {
@@ -112,7 +112,7 @@ func (o *session) Ask(ctx context.Context, database, query string) (int64, error
 	return c.number(ctx, query)
 }
 
-// Fingerprint takes that of a database as it is at one moment.
+// Fingerprint computes the fingerprint of a snapshot of a database.
 func (o *session) Fingerprint(ctx context.Context, database string, counts []card.Count, progress func(int64)) (*dbprint.Fingerprint, error) {
 	c, err := o.begin(ctx, database)
 	if err != nil {
@@ -126,7 +126,7 @@ func (o *session) Fingerprint(ctx context.Context, database string, counts []car
 	return &d.Fingerprint, nil
 }
 
-// Definitions is a fingerprint without rows and counts.
+// Definitions returns a fingerprint without rows and counts.
 func (o *session) Definitions(ctx context.Context, database string) (*dbprint.Fingerprint, error) {
 	c, err := o.begin(ctx, database)
 	if err != nil {
@@ -168,7 +168,7 @@ func (o *session) Exists(ctx context.Context, database string) (bool, error) {
 	return false, err
 }
 
-// Folder is that of the database's file.
+// Folder returns the folder of the database's file.
 func (o *session) Folder(_ context.Context, database string) (string, error) {
 	if !strings.ContainsAny(database, `/\`) {
 		return "", nil // an alias
@@ -176,18 +176,18 @@ func (o *session) Folder(_ context.Context, database string) (string, error) {
 	return filepath.Dir(database), nil
 }
 
-// Lacks also says where databases cannot be put: they are renamed as files,
-// because no server renames one.
+// Lacks also reports where databases cannot be put. They are renamed as files, because the server
+// cannot rename a database.
 func (o *session) Lacks(_ context.Context, database string, d *Sealed) ([]string, error) {
 	s := o.server.On(database)
 	switch folder := filepath.Dir(s.Database); {
 	case !served.Local(s.Host):
 		return []string{fmt.Sprintf("the server %s is another computer: run Move Kit there, where it can rename the database's file", s.Host)}, nil
 	case !strings.ContainsAny(s.Database, `/\`):
-		return []string{fmt.Sprintf("%s is an alias: name the database's file in the app's settings, or in the card", s.Database)}, nil
+		return []string{fmt.Sprintf("%s is an alias: enter the database's file in the app's settings or in the card", s.Database)}, nil
 	default:
 		if info, err := os.Stat(folder); err != nil || !info.IsDir() {
-			return []string{fmt.Sprintf("there is no folder %s here, in which the database's file belongs: make it, and let the server write in it", folder)}, nil
+			return []string{fmt.Sprintf("the folder %s for the database's file does not exist here: create it, and give the server write permission", folder)}, nil
 		}
 	}
 	mm, err := services(s)
@@ -200,7 +200,7 @@ func (o *session) Lacks(_ context.Context, database string, d *Sealed) ([]string
 		return nil, explain(s, err)
 	}
 	if here := fmt.Sprintf("%d.%d", v.Major, v.Minor); !takes(here, d.Version) {
-		return []string{fmt.Sprintf("the server here is Firebird %s, and the old one was %s: an older server cannot take its database", here, d.Version)}, nil
+		return []string{fmt.Sprintf("the server here is Firebird %s, but the old one was %s: a database cannot move to an older server", here, d.Version)}, nil
 	}
 	return nil, nil
 }
@@ -211,11 +211,11 @@ func services(s served.Server) (*firebirdsql.ServiceManager, error) {
 	return sm, explain(s, err)
 }
 
-// Stage makes the sealed database under another name.
-func (o *session) Stage(ctx context.Context, d *Sealed, p served.Putting) ([]string, error) {
+// Stage creates the sealed database under another name.
+func (o *session) Stage(ctx context.Context, d *Sealed, p served.Loading) ([]string, error) {
 	o.leave(p.Stage)
 	if err := os.Remove(p.Stage); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return nil, fault.Wrap(fault.CannotPlace, err, "cannot remove %s, which an earlier run left", p.Stage)
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot remove %s, a leftover of an earlier run", p.Stage)
 	}
 	data, err := p.Rows()
 	if err != nil {
@@ -235,17 +235,17 @@ func (o *session) Stage(ctx context.Context, d *Sealed, p served.Putting) ([]str
 	defer c.close()
 	notes, err := c.usersLacking(ctx, d)
 	for _, m := range d.Modules {
-		notes = append(notes, "functions of the database are in the library "+m+": see that the new server has it")
+		notes = append(notes, "functions of the database are in the library "+m+": make sure that the new server has it")
 	}
 	return notes, err
 }
 
-// Unfinished reports whether a rename has shut one of two databases down.
+// Unfinished reports whether an interrupted rename left one of two databases shut down.
 func (o *session) Unfinished(_ context.Context, from, to string) (bool, error) {
 	return shutByUs(from) || shutByUs(to), nil
 }
 
-// Resume opens the databases to their users again that an interrupted rename has shut down.
+// Resume brings databases online again that an interrupted rename left shut down.
 func (o *session) Resume(ctx context.Context, from, to string) error {
 	for _, name := range []string{from, to} {
 		if !shutByUs(name) {
@@ -264,13 +264,11 @@ func (o *session) Resume(ctx context.Context, from, to string) error {
 	return nil
 }
 
-// badShutdownMode is the code of a shutdown to the mode that a database is in
-// (isc_bad_shutdown_mode).
+// badShutdownMode is the error code for a shutdown to the current mode (isc_bad_shutdown_mode).
 const badShutdownMode = 335544835
 
-// shutEnding is that of a file which says that we have shut a database down, so that
-// what an interrupted run left so is let in to again, and nothing that somebody else
-// has shut down.
+// shutEnding is the suffix of a file that marks a database that Move Kit shut down. Only such a
+// database is brought online again after an interruption, never one that somebody else shut down.
 const shutEnding = ".movekit-shut"
 
 func shutByUs(database string) bool {
@@ -278,13 +276,13 @@ func shutByUs(database string) bool {
 	return err == nil
 }
 
-// shut ends every connection to a database that nobody uses, and keeps others
-// away from it, under the name that it is to have too.
+// shut closes all connections to an unused database, and keeps others from connecting, also under
+// its future name.
 func (o *session) shut(ctx context.Context, database, to string) error {
 	o.leave(database)
 	s := o.server.On(database)
 	c, err := connect(ctx, s, "NONE")
-	before := errors.Is(err, errShut) // by a run that was interrupted
+	before := errors.Is(err, errShut) // by an interrupted run
 	switch {
 	case before:
 	case err != nil:
@@ -296,7 +294,7 @@ func (o *session) shut(ctx context.Context, database, to string) error {
 			return err
 		}
 		if len(others) > 0 {
-			return fault.New(fault.Changed, "somebody is connected to %s: %s", s.Address(), strings.Join(others, ", "))
+			return fault.New(fault.Changed, "other users are connected to %s: %s", s.Address(), strings.Join(others, ", "))
 		}
 	}
 	mm, err := maintenance(s)
@@ -310,8 +308,8 @@ func (o *session) shut(ctx context.Context, database, to string) error {
 	}
 	err = refused("shut down " + database)
 	if err == nil && !before {
-		// The server may keep a database open for a while after the last has left it,
-		// and would go on with the file under its new name.
+		// The server may keep a database open for a while after the last connection closed, and
+		// would continue with the file under its new name.
 		err = mm.NoLinger(s.Database)
 	}
 	if err == nil {
@@ -319,7 +317,7 @@ func (o *session) shut(ctx context.Context, database, to string) error {
 	}
 	var said *firebirdsql.FbError
 	if before && errors.As(err, &said) && slices.Contains(said.GDSCodes, badShutdownMode) {
-		return nil // it is as far as it can be
+		return nil // it is shut down as far as possible
 	}
 	if err != nil {
 		os.Remove(to + shutEnding)
@@ -328,7 +326,7 @@ func (o *session) shut(ctx context.Context, database, to string) error {
 	return explain(s, err)
 }
 
-// online lets everybody in to a database again.
+// online brings a database online again.
 func (o *session) online(ctx context.Context, database string) error {
 	mm, err := maintenance(o.server.On(database))
 	if err != nil {
@@ -351,7 +349,7 @@ func (o *session) online(ctx context.Context, database string) error {
 	return nil
 }
 
-// refused is where tests have a step of a renaming refused.
+// refused lets tests reject a step of a rename.
 var refused = func(step string) error { return nil }
 
 func maintenance(s served.Server) (*firebirdsql.MaintenanceManager, error) {
@@ -360,11 +358,10 @@ func maintenance(s served.Server) (*firebirdsql.MaintenanceManager, error) {
 	return mm, explain(s, err)
 }
 
-// Rename renames the database's file, while the server keeps everybody away
-// from it.
+// Rename renames the database's file while the database is shut down.
 func (o *session) Rename(ctx context.Context, from, to string, _ served.Service) error {
 	if _, err := os.Lstat(to); err == nil {
-		return fault.New(fault.Changed, "there is a file %s already", to)
+		return fault.New(fault.Changed, "the file %s already exists", to)
 	}
 	if err := o.shut(ctx, from, to); err != nil {
 		return err

@@ -53,13 +53,13 @@ func fresh(t *testing.T, on *dbserver.Server, name, text string) served.Server {
 	return server(on, name)
 }
 
-func sealed(t *testing.T, s served.Server, counts ...card.Count) (*Sealed, served.Putting) {
+func sealed(t *testing.T, s served.Server, counts ...card.Count) (*Sealed, served.Loading) {
 	t.Helper()
 	d, p, _ := dbcases.Sealed(t, Engine{}, openAt(t, s), s.Database, counts)
 	return d, p
 }
 
-func place(t *testing.T, d *Sealed, p served.Putting, to served.Server, aside string) string {
+func place(t *testing.T, d *Sealed, p served.Loading, to served.Server, aside string) string {
 	t.Helper()
 	return dbcases.Place(t, Engine{}, openAt(t, to), to.Database, d, p, aside)
 }
@@ -216,8 +216,8 @@ func TestCases(t *testing.T) {
 	})
 }
 
-// TestBusy sees that nothing is sealed that somebody wrote to meanwhile, and
-// that nothing is renamed that somebody is connected to.
+// TestBusy sees that nothing is sealed that  meanwhile, and
+// that nothing is renamed that other users are connected to.
 func TestBusy(t *testing.T) {
 	s := fresh(t, old, "busy", "CREATE TABLE boat (id INTEGER); COMMIT; INSERT INTO boat VALUES (1); COMMIT;")
 	wrote := false
@@ -366,7 +366,7 @@ func TestFaults(t *testing.T) {
 	}
 	d, p := sealed(t, s)
 	for want, to := range map[string]served.Server{
-		"is another computer": with(func(s *served.Server) { s.Host = "QUAY-SRV" }), "is an alias": with(func(s *served.Server) { s.Database = "ledger" }), "there is no folder": with(func(s *served.Server) { s.Database = "/nowhere/at/all.fdb" }),
+		"is another computer": with(func(s *served.Server) { s.Host = "QUAY-SRV" }), "is an alias": with(func(s *served.Server) { s.Database = "ledger" }), "the folder": with(func(s *served.Server) { s.Database = "/nowhere/at/all.fdb" }),
 	} {
 		if lacks, err := openAt(t, to).Lacks(t.Context(), to.Database, d); err != nil || len(lacks) != 1 || !strings.Contains(lacks[0], want) {
 			t.Errorf("%s: %q %v", want, lacks, err)

@@ -21,15 +21,15 @@ import (
 	"movekit/internal/core/item/served"
 )
 
-// Sealed is what a sealed database is known by, besides its rows.
+// Sealed has the sealed facts of a database, other than its rows.
 type Sealed struct {
 	dbprint.Fingerprint
 	Version string   `json:"version"` // such as 3.0.11
 	Users   []string `json:"users,omitempty"`
-	Modules []string `json:"modules,omitempty"` // libraries that its functions are in
+	Modules []string `json:"modules,omitempty"` // libraries with its functions
 }
 
-// look looks at the database.
+// look inspects the database.
 func (c *tx) look(ctx context.Context) (*served.Look, error) {
 	v, err := c.version(ctx)
 	if err != nil {
@@ -42,7 +42,7 @@ func (c *tx) look(ctx context.Context) (*served.Look, error) {
 	}
 	l.Bytes, _ = strconv.ParseInt(facts[0][0], 10, 64)
 	l.Tables, _ = strconv.ParseInt(facts[0][1], 10, 64)
-	// Looking is a transaction too: what it counts on to is not a change.
+	// Reading starts a transaction too, so the transaction counter does not show changes.
 	l.Stamp = time.Now().UTC().Format(time.RFC3339Nano)
 	if l.Sessions, err = c.others(ctx); err != nil {
 		return nil, err
@@ -53,12 +53,12 @@ func (c *tx) look(ctx context.Context) (*served.Look, error) {
 	return l, err
 }
 
-// others returns who else is connected.
+// others returns the other connections.
 func (c *tx) others(ctx context.Context) ([]string, error) {
 	return c.column(ctx, "SELECT DISTINCT coalesce(MON$REMOTE_PROCESS, 'a program') || ' as ' || trim(MON$USER) || coalesce(' from ' || MON$REMOTE_ADDRESS, '') FROM MON$ATTACHMENTS WHERE MON$ATTACHMENT_ID <> CURRENT_CONNECTION AND MON$SYSTEM_FLAG = 0")
 }
 
-// version is the server's, such as 3.0.11.
+// version returns the server's version, such as 3.0.11.
 func (c *tx) version(ctx context.Context) (string, error) {
 	v, err := c.column(ctx, "SELECT rdb$get_context('SYSTEM', 'ENGINE_VERSION') FROM RDB$DATABASE")
 	if err != nil {
@@ -80,8 +80,8 @@ func (c *tx) number(ctx context.Context, query string) (int64, error) {
 	})
 }
 
-// activity changes when somebody writes. The figures are those since the
-// database was opened.
+// activity returns counters that change when somebody writes. They start when the database is
+// opened.
 func (o *session) activity(ctx context.Context, database string) (counts string, writers []string, err error) {
 	c, err := o.begin(ctx, database)
 	if err != nil {
@@ -96,14 +96,13 @@ func (o *session) activity(ctx context.Context, database string) (counts string,
 	return fmt.Sprint(n), writers, err
 }
 
-// Seal writes a backup and takes the fingerprint. A server keeps no moment for
-// two connections: that nobody wrote between the two is seen from what it
-// counts.
+// Seal writes a backup and computes the fingerprint. Two connections cannot share a snapshot, so
+// the server's counters are used to check that nobody wrote in between.
 func (o *session) Seal(ctx context.Context, database string, counts []card.Count, _, to io.Writer, progress func(int64)) (*Sealed, error) {
 	busy := func(who []string) error {
-		return fault.New(fault.Changed, "somebody wrote to %s while it was read (%s): close the app on every computer", o.server.On(database).Address(), or(strings.Join(who, ", "), "gone again"))
+		return fault.New(fault.Changed, "%s was modified while it was being read (by %s): close the app on every computer", o.server.On(database).Address(), or(strings.Join(who, ", "), "gone again"))
 	}
-	keeper, err := o.begin(ctx, database) // what is counted lasts while the database is open
+	keeper, err := o.begin(ctx, database) // the counters last while the database is open
 	if err != nil {
 		return nil, err
 	}
@@ -179,23 +178,23 @@ func (c *tx) take(ctx context.Context, d *Sealed, counts []card.Count, progress 
 		d.Tables = append(d.Tables, t.Table)
 	}
 	d.Sort()
-	return d.TakeCounts(counts, func(query string) (int64, error) { return c.number(ctx, query) })
+	return d.RunCounts(counts, func(query string) (int64, error) { return c.number(ctx, query) })
 }
 
-// table is one whose rows are compared.
+// table is a table whose rows are compared.
 type table struct {
 	dbprint.Table
-	layouts []string // of times, by column; "" for any other type
+	layouts []string // time formats, by column; "" for any other type
 }
 
-// layouts of dates and times, by RDB$FIELD_TYPE.
+// layouts are the formats of dates and times, by RDB$FIELD_TYPE.
 var layouts = map[string]string{
 	"12": "2006-01-02", "13": "15:04:05.0000", "35": "2006-01-02 15:04:05.0000",
 	"28": "15:04:05.0000 -07:00 MST", "29": "2006-01-02 15:04:05.0000 -07:00 MST",
 }
 
-// tables returns the tables with the columns that are compared: not computed
-// ones, and no arrays.
+// tables returns the tables with the columns that are compared, without computed columns and
+// arrays.
 func (c *tx) tables(ctx context.Context) ([]*table, error) {
 	cols, err := c.table(ctx, `SELECT r.RDB$RELATION_NAME, f.RDB$FIELD_NAME, d.RDB$FIELD_TYPE, d.RDB$COMPUTED_BLR, d.RDB$DIMENSIONS FROM RDB$RELATIONS r
 		JOIN RDB$RELATION_FIELDS f ON f.RDB$RELATION_NAME = r.RDB$RELATION_NAME JOIN RDB$FIELDS d ON d.RDB$FIELD_NAME = f.RDB$FIELD_SOURCE
@@ -254,10 +253,10 @@ func (c *tx) rows(ctx context.Context, t *table, each func([]any) error) error {
 	return explain(c.server, rows.Err())
 }
 
-// cell takes a value as the driver gives it, without copying it.
+// cell receives a value from the driver without copying it.
 type cell struct{ to *any }
 
-// Scan keeps a value.
+// Scan stores a value.
 func (c cell) Scan(v any) error {
 	*c.to = v
 	return nil
@@ -265,8 +264,8 @@ func (c cell) Scan(v any) error {
 
 var _ sql.Scanner = cell{}
 
-// appendRow writes a row as what is hashed: each cell starts with a letter for
-// its sort and, where it has no fixed form, its length.
+// appendRow writes a row in the form that is hashed: each cell starts with a letter for its type
+// and, if it has no fixed length, its length.
 func (t *table) appendRow(b []byte, cells []any) []byte {
 	for i, v := range cells {
 		switch v := v.(type) {
@@ -295,7 +294,7 @@ func appendText(b, v []byte) []byte {
 	return append(append(strconv.AppendInt(append(b, 's'), int64(len(v)), 10), ' '), v...)
 }
 
-// shown writes a cell for a person.
+// shown formats a cell for display.
 func (t *table) shown(i int, v any) string {
 	switch v := v.(type) {
 	case nil:

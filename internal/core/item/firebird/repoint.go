@@ -10,7 +10,7 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// writing runs what changes a database, over a connection of its own that speaks UTF-8.
+// writing calls do on its own connection, which uses UTF-8.
 func (o *session) writing(ctx context.Context, database string, do func(*tx) error) error {
 	s := o.server.On(database)
 	o.leave(database)
@@ -73,8 +73,8 @@ func textOf(v any) string {
 	return strings.TrimRight(fmt.Sprint(v), " ")
 }
 
-// Rewrite changes texts of a column, row by row: a server compares texts in its own way. Nothing
-// keeps triggers from running here.
+// Rewrite changes texts in a column, row by row, because the server's comparison of texts depends
+// on its collation. Triggers cannot be disabled here.
 func (o *session) Rewrite(ctx context.Context, database string, t dbprint.Table, column string, now map[string]string) error {
 	return o.writing(ctx, database, func(c *tx) error {
 		own, err := c.column(ctx, "SELECT RDB$TRIGGER_NAME FROM RDB$TRIGGERS WHERE RDB$RELATION_NAME = ? AND RDB$TRIGGER_INACTIVE = 0 AND RDB$SYSTEM_FLAG = 0", t.Name)

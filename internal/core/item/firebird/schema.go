@@ -11,18 +11,18 @@ import (
 	"movekit/internal/core/dbprint"
 )
 
-// What a database is made of is read from the server's own tables: every one, whatever
-// there is in it (Firebird 3 Language Reference, appendix D: system tables). Here stands
-// what of that is no definition, and how what is known is called.
+// The schema is read from all of the server's system tables (Firebird 3 Language Reference,
+// appendix D). The lists below say which of their content is not a definition, and how to name the
+// rest.
 
-// passed are the tables that hold no definitions: where things lie, what follows from
-// other tables, and what every database has.
+// passed lists the system tables without definitions: physical locations, derived data, and what
+// every database has.
 var passed = []string{"RDB$PAGES", "RDB$FORMATS", "RDB$TRANSACTIONS", "RDB$FILES", "RDB$LOG_FILES", "RDB$BACKUP_HISTORY", "RDB$SECURITY_CLASSES", "RDB$DEPENDENCIES", "RDB$TYPES", "RDB$DB_CREATORS", "RDB$TIME_ZONES", "RDB$CONFIG", "RDB$KEYWORDS"}
 
-// numbers are the columns in which the server numbers what it has.
+// numbers lists the columns with internal numbers.
 var numbers = []string{"RDB$DBKEY_LENGTH", "RDB$RELATION_ID", "RDB$FORMAT", "RDB$FIELD_ID", "RDB$INDEX_ID", "RDB$STATISTICS", "RDB$SECURITY_CLASS", "RDB$DEFAULT_CLASS", "RDB$PROCEDURE_ID", "RDB$FUNCTION_ID", "RDB$GENERATOR_ID", "RDB$EXCEPTION_NUMBER", "RDB$VALID_BLR", "RDB$VIEW_CONTEXT", "RDB$BASE_FIELD"}
 
-// known are the tables with what is in them, and the columns that name it.
+// known lists the system tables with the kind of object in them and the columns with its name.
 var known = map[string]struct {
 	sort string
 	name []string
@@ -38,22 +38,20 @@ var known = map[string]struct {
 	"RDB$AUTH_MAPPING": {"mapping", []string{"RDB$MAP_NAME"}},
 }
 
-// given are names that the server gives, with a number.
+// given matches names that the server generates, with a number.
 var given = regexp.MustCompile(`^(?:RDB\$|INTEG_|CHECK_|SQL\$|RDB\$PRIMARY|RDB\$FOREIGN|RDB\$TRIGGER_)\d+$`)
 
-// ofServer are rows about the server's own tables.
+// ofServer matches rows about the server's own tables.
 var ofServer = regexp.MustCompile(`^(?:RDB|MON|SEC)\$`)
 
-// systemTable is one of the server's own tables, with the columns that say what a
-// database is made of.
+// systemTable is a system table with the columns that hold definitions.
 type systemTable struct {
 	name    string
 	columns []string
-	flag    bool // whether a column says that a row is the server's own
+	flag    bool // a column marks rows of the server itself
 }
 
-// systemTables reads which there are. Of the blobs, texts are read; the others hold what
-// the server has made of them.
+// systemTables lists the system tables. Text blobs are read; other blobs hold compiled definitions.
 func (c *tx) systemTables(ctx context.Context) (out []systemTable, err error) {
 	all, err := c.table(ctx, `SELECT r.RDB$RELATION_NAME, r.RDB$FIELD_NAME, iif(f.RDB$FIELD_TYPE = 261 AND coalesce(f.RDB$FIELD_SUB_TYPE, 0) NOT IN (0, 1), 1, 0) FROM RDB$RELATION_FIELDS r JOIN RDB$FIELDS f ON f.RDB$FIELD_NAME = r.RDB$FIELD_SOURCE
 		WHERE r.RDB$SYSTEM_FLAG = 1 AND r.RDB$RELATION_NAME STARTING WITH 'RDB$' ORDER BY r.RDB$RELATION_NAME, r.RDB$FIELD_POSITION`)
@@ -78,7 +76,7 @@ func (c *tx) systemTables(ctx context.Context) (out []systemTable, err error) {
 	return out, nil
 }
 
-// schema reads what a database is made of.
+// schema reads the schema of a database.
 func (c *tx) schema(ctx context.Context, d *Sealed) (err error) {
 	if d.Version, err = c.version(ctx); err != nil {
 		return err
@@ -89,7 +87,7 @@ func (c *tx) schema(ctx context.Context, d *Sealed) (err error) {
 		return err
 	}
 	d.Settings["dialect"], d.Settings["character set"] = base[0][0], base[0][1]
-	// A column that has no domain has one of its own, with a name that tells nobody anything.
+	// A column without a domain has a generated one, whose name has no meaning.
 	owners := map[string]string{}
 	for _, q := range []string{"SELECT RDB$FIELD_SOURCE, trim(RDB$RELATION_NAME) || '.' || trim(RDB$FIELD_NAME) FROM RDB$RELATION_FIELDS", "SELECT RDB$FIELD_SOURCE, trim(RDB$PROCEDURE_NAME) || '.' || trim(RDB$PARAMETER_NAME) FROM RDB$PROCEDURE_PARAMETERS", "SELECT RDB$FIELD_SOURCE, trim(RDB$FUNCTION_NAME) || '.' || RDB$ARGUMENT_POSITION FROM RDB$FUNCTION_ARGUMENTS"} {
 		all, err := c.table(ctx, q)
@@ -129,8 +127,8 @@ func (c *tx) schema(ctx context.Context, d *Sealed) (err error) {
 	return err
 }
 
-// object makes what a row of one of the server's tables says; not where that is about
-// the server's own.
+// object returns the object in a row of a system table. ok is false for rows about the server's own
+// tables.
 func (t systemTable) object(r []string, owners map[string]string) (o dbprint.Object, ok bool) {
 	k, there := known[t.name]
 	if !there {
@@ -154,15 +152,15 @@ func (t systemTable) object(r []string, owners map[string]string) (o dbprint.Obj
 			continue
 		}
 		text = append(text, t.columns[i]+"="+value)
-		if value != "0" && !given.MatchString(value) { // a restored database has 0 where one that was made has nothing
+		if value != "0" && !given.MatchString(value) { // a restored database has 0 where a new one has NULL
 			loose = append(loose, t.columns[i]+"="+value)
 		}
 	}
 	return dbprint.NewObject(k.sort, cmp.Or(strings.Join(name, "."), "as a whole"), strings.Join(text, "\x00"), strings.Join(loose, "\x00")), true
 }
 
-// sequences reads the value of every sequence; that of a counting column is
-// named by the column.
+// sequences reads the value of every sequence. The sequence of an identity column is named after
+// the column.
 func (c *tx) sequences(ctx context.Context, d *Sealed) error {
 	all, err := c.table(ctx, `SELECT g.RDB$GENERATOR_NAME, coalesce((SELECT first 1 trim(f.RDB$RELATION_NAME) || '.' || trim(f.RDB$FIELD_NAME) FROM RDB$RELATION_FIELDS f WHERE f.RDB$GENERATOR_NAME = g.RDB$GENERATOR_NAME), trim(g.RDB$GENERATOR_NAME)) FROM RDB$GENERATORS g WHERE g.RDB$SYSTEM_FLAG IN (0, 6)`)
 	if err != nil {
@@ -178,8 +176,7 @@ func (c *tx) sequences(ctx context.Context, d *Sealed) error {
 	return nil
 }
 
-// takes reports whether a server of a version can take what one of another
-// wrote.
+// takes reports whether a server version can read the backup of another.
 func takes(here, old string) bool {
 	h, o := strings.Split(here, "."), strings.Split(old, ".")
 	for i := range 2 {
@@ -191,8 +188,7 @@ func takes(here, old string) bool {
 	return true
 }
 
-// usersLacking returns the users of a sealed database whom the server does not
-// know.
+// usersLacking returns the users with rights in a sealed database that the server does not have.
 func (c *tx) usersLacking(ctx context.Context, d *Sealed) ([]string, error) {
 	have, err := c.column(ctx, "SELECT trim(SEC$USER_NAME) FROM SEC$USERS")
 	if err != nil {
@@ -201,7 +197,7 @@ func (c *tx) usersLacking(ctx context.Context, d *Sealed) ([]string, error) {
 	var out []string
 	for _, u := range d.Users {
 		if !slices.Contains(have, u) {
-			out = append(out, fmt.Sprintf("the user %s has rights in the database and is not on the new server: make it with the password that the app uses", u))
+			out = append(out, fmt.Sprintf("the user %s has rights in the database, but does not exist on the new server: create it with the password that the app uses", u))
 		}
 	}
 	return out, nil

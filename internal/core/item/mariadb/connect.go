@@ -1,7 +1,6 @@
-// Package mariadb moves databases of MariaDB (10.3 and newer) and MySQL (8 and
-// newer). Schema and rows are sealed as one text of SQL, which the server's own
-// client loads; every row is one line of literals, which is also what is
-// fingerprinted.
+// Package mariadb moves databases of MariaDB (10.3 and newer) and MySQL (8 and newer). Schema and
+// rows are sealed as one SQL text, which the server's own client can load. Every row is one line of
+// literals, which is also what is fingerprinted.
 package mariadb
 
 import (
@@ -28,20 +27,19 @@ import (
 	"movekit/internal/core/item/served"
 )
 
-// settings are those that make values come out, and go in, the same on every
-// server.
+// settings make values come out, and go in, the same on every server.
 var settings = []string{
 	"SET NAMES utf8mb4", "SET time_zone = '+00:00'", "SET sql_mode = " + sqltext.Literal(schema.Mode), "SET foreign_key_checks = 0, unique_checks = 0, sql_quote_show_create = 1, lock_wait_timeout = 10, innodb_lock_wait_timeout = 10, net_write_timeout = 600, net_read_timeout = 600, group_concat_max_len = 1048576",
 }
 
-// places are where a server's socket usually is.
+// places lists the usual paths of a server's socket.
 var places = []string{"/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"}
 
 type silent struct{}
 
 func (silent) Print(...any) {}
 
-// open prepares connections to a server. Settings are the same on every one.
+// open prepares connections to a server, with the same settings every time.
 func open(s served.Server) (*sql.DB, error) {
 	c := mysql.NewConfig()
 	c.User, c.Passwd, c.DBName = s.User, s.Password, s.Database
@@ -62,7 +60,7 @@ func open(s served.Server) (*sql.DB, error) {
 	c.InterpolateParams = true
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
-		return nil, fault.New(fault.BadCard, "the address of the database %s cannot be used", s.Address())
+		return nil, fault.New(fault.BadCard, "the address of the database %s is not valid", s.Address())
 	}
 	return sql.OpenDB(connector), nil
 }
@@ -74,7 +72,7 @@ func or(s, otherwise string) string {
 	return s
 }
 
-// socketOf is the socket of a server on this computer, or "".
+// socketOf returns the socket of a server on this computer, or "".
 func socketOf(s served.Server) string {
 	if strings.HasPrefix(s.Host, "/") {
 		return s.Host
@@ -90,7 +88,8 @@ func socketOf(s served.Server) string {
 	return ""
 }
 
-// optionFile reads the user and password of the client's own option file, ~/.my.cnf, section [client].
+// optionFile reads the user and password from the client's own option file, ~/.my.cnf, section
+// [client].
 func optionFile() (user, password string) {
 	home, err := os.UserHomeDir()
 	if err != nil {
@@ -104,16 +103,15 @@ func optionFile() (user, password string) {
 	return client.Key("user").String(), client.Key("password").String()
 }
 
-// conn is one connection. server names the database that it is on.
+// conn is one connection. server identifies its database.
 type conn struct {
 	server served.Server
 	db     *sql.DB
 	*sql.Conn
-	pinned bool // whether it is in the transaction of a moment
+	pinned bool // it is in the transaction of a snapshot
 }
 
-// connect opens a connection to a server's database; none is named where the
-// server's own tables are asked.
+// connect opens a connection to a database, or without a database to read the server's own tables.
 func connect(ctx context.Context, s served.Server) (*conn, error) {
 	db, err := open(s)
 	if err != nil {
@@ -137,10 +135,10 @@ func (c *conn) close() {
 	c.db.Close()
 }
 
-// refused is where tests have the server refuse a statement.
+// refused lets tests make the server reject a statement.
 var refused = func(string) error { return nil }
 
-// run runs statements one after the other.
+// run runs statements in order.
 func (c *conn) run(ctx context.Context, statements ...string) error {
 	for _, q := range statements {
 		if err := refused(q); err != nil {
@@ -153,13 +151,13 @@ func (c *conn) run(ctx context.Context, statements ...string) error {
 	return nil
 }
 
-// table returns what a query gives; NULL is "".
+// table returns the result of a query. NULL becomes "".
 func (c *conn) table(ctx context.Context, query string, args ...any) ([][]string, error) {
 	_, out, err := c.headed(ctx, query, args...)
 	return out, err
 }
 
-// headed also returns the names of the columns.
+// headed also returns the column names.
 func (c *conn) headed(ctx context.Context, query string, args ...any) (cols []string, out [][]string, err error) {
 	rows, err := c.QueryContext(ctx, query, args...)
 	if err != nil {
@@ -175,7 +173,7 @@ func (c *conn) column(ctx context.Context, query string, args ...any) ([]string,
 	return served.First(rows), err
 }
 
-// one returns the one row that a query gives; where there is none, all is "".
+// one returns the single row of a query, or empty texts if there is none.
 func (c *conn) one(ctx context.Context, query string, args ...any) ([]string, error) {
 	rows, err := c.table(ctx, query, args...)
 	if err == nil && len(rows) == 0 {
@@ -187,8 +185,7 @@ func (c *conn) one(ctx context.Context, query string, args ...any) ([]string, er
 	return rows[0], nil
 }
 
-// raw reads a query's rows as the driver gives them. What each is given holds
-// until it returns.
+// raw reads a query's rows as the driver returns them. The values are valid until each returns.
 func (c *conn) raw(ctx context.Context, query string, each func([]driver.Value) error) error {
 	err := c.Raw(func(conn any) error {
 		rows, err := conn.(driver.QueryerContext).QueryContext(ctx, query, nil)
@@ -212,7 +209,7 @@ func (c *conn) raw(ctx context.Context, query string, each func([]driver.Value) 
 	return explain(c.server, err)
 }
 
-// explain gives an error of the server its kind.
+// explain classifies a server error.
 func explain(s served.Server, err error) error {
 	return served.Explain(s, err, func(err error) error {
 		var said *mysql.MySQLError
@@ -220,22 +217,20 @@ func explain(s served.Server, err error) error {
 		case errors.As(err, &said):
 			return fault.New(kindOf(said.Number, said.Message), "the server of %s says: %s", s.Address(), said.Message)
 		case errors.Is(err, mysql.ErrInvalidConn):
-			return fault.New(fault.ServerDown, "the server of %s went away", s.Address())
+			return fault.New(fault.ServerDown, "the connection to the server of %s was lost", s.Address())
 		}
 		return nil
 	})
 }
 
-// inner is the number of the system's or the storage engine's own error, which
-// some errors carry in their text.
+// inner matches the number of the system's or the storage engine's own error, which some messages
+// contain.
 var inner = regexp.MustCompile(`(?i)\b(?:errno|errcode|error):? (\d+)\b`)
 
-// full are those of a disk, or a file of the storage engine, that takes no more
-// (errno.h; MariaDB's my_base.h).
+// full lists the errors for a full disk or storage engine file (errno.h; MariaDB's my_base.h).
 var full = []string{"28", "122", "135", "136"}
 
-// kindOf sorts the errors of a server (MariaDB's knowledge base, "MariaDB Error
-// Code Reference").
+// kindOf classifies server errors (MariaDB knowledge base, "MariaDB Error Code Reference").
 func kindOf(number uint16, message string) fault.Kind {
 	for _, m := range inner.FindAllStringSubmatch(message, -1) {
 		if slices.Contains(full, m[1]) {

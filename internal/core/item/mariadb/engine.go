@@ -14,23 +14,23 @@ import (
 	"movekit/internal/core/item/served"
 )
 
-// New moves databases of MariaDB and MySQL servers.
+// New returns the parts for databases on MariaDB and MySQL servers.
 var New = served.New[*schema.Sealed](Engine{}, served.KindOf{InUse: true})
 
-// Engine knows MariaDB and MySQL servers.
+// Engine is the MariaDB and MySQL engine.
 type Engine struct{}
 
 var _ served.Engine[*schema.Sealed] = Engine{}
 
-// Endings are those of one stream of SQL.
+// Endings returns the suffix for the SQL stream, which has both schema and rows.
 func (Engine) Endings() (schema, rows string) { return "", ".sql" }
 
-// Open prepares to work on a server.
+// Open prepares a session.
 func (Engine) Open(s served.Server, _ func() (string, error)) served.Session[*schema.Sealed] {
 	return &session{server: s}
 }
 
-// Named puts an ending behind a name of at most 64 bytes.
+// Named appends a suffix to a name of at most 64 bytes.
 func (Engine) Named(database, ending string) string { return served.Shortened(database, ending, 64) }
 
 // SealedRows reads one table of a sealed database.
@@ -38,18 +38,17 @@ func (Engine) SealedRows(open func() (io.ReadCloser, error), t dbprint.Table) db
 	return schema.Rows(open, t.Name)
 }
 
-// session works on one server, by one connection that is kept.
+// session works on one server, with one connection that stays open.
 type session struct {
 	server served.Server
 	kept   *conn
-	staged string // the database that this session has made: all that is defined in it can be made again
+	staged string // a database that this session created, so all its definitions are known to be valid
 }
 
 var _ served.Session[*schema.Sealed] = (*session)(nil)
 
-// on runs what works on a database; "" stands for none. A transaction that was
-// begun is ended, and a connection on which something failed is not used again:
-// its settings may be other ones.
+// on calls use with the connection on a database; "" means none. It ends an open transaction. After
+// an error the connection is not used again, because its settings may have changed.
 func (s *session) on(ctx context.Context, database string, use func(*conn) error) (err error) {
 	if s.kept != nil && s.kept.PingContext(ctx) != nil {
 		s.Close()
@@ -76,7 +75,7 @@ func (s *session) on(ctx context.Context, database string, use func(*conn) error
 	return err
 }
 
-// Close ends the connection.
+// Close closes the connection.
 func (s *session) Close() {
 	if s.kept != nil {
 		s.kept.close()
@@ -84,7 +83,7 @@ func (s *session) Close() {
 	}
 }
 
-// Look looks at a database.
+// Look inspects a database.
 func (s *session) Look(ctx context.Context, database string) (l *served.Look, err error) {
 	err = s.on(ctx, database, func(c *conn) (err error) {
 		l, err = c.look(ctx)
@@ -93,7 +92,7 @@ func (s *session) Look(ctx context.Context, database string) (l *served.Look, er
 	return l, err
 }
 
-// Ask returns the whole number that a query gives, which may change nothing.
+// Ask returns the whole number that a query returns. It prevents the query from changing anything.
 func (s *session) Ask(ctx context.Context, database, query string) (n int64, err error) {
 	err = s.on(ctx, database, func(c *conn) (err error) {
 		if err := c.run(ctx, "START TRANSACTION READ ONLY"); err != nil {
@@ -105,13 +104,12 @@ func (s *session) Ask(ctx context.Context, database, query string) (n int64, err
 	return n, err
 }
 
-// Seal writes a database as SQL, as it is at one moment. The app may go on
-// writing.
+// Seal writes a snapshot of a database as SQL. The app may continue to write.
 func (s *session) Seal(ctx context.Context, database string, counts []card.Count, _, rows io.Writer, progress func(int64)) (*schema.Sealed, error) {
 	return s.take(ctx, database, counts, bufio.NewWriterSize(rows, 1<<20), progress)
 }
 
-// Fingerprint takes that of a database as it is at one moment.
+// Fingerprint computes the fingerprint of a snapshot of a database.
 func (s *session) Fingerprint(ctx context.Context, database string, counts []card.Count, progress func(int64)) (*dbprint.Fingerprint, error) {
 	d, err := s.take(ctx, database, counts, nil, progress)
 	if err != nil {
@@ -123,7 +121,7 @@ func (s *session) Fingerprint(ctx context.Context, database string, counts []car
 func (s *session) take(ctx context.Context, database string, counts []card.Count, w *bufio.Writer, progress func(int64)) (*schema.Sealed, error) {
 	d := &schema.Sealed{}
 	err := s.on(ctx, database, func(c *conn) error {
-		let, err := c.moment(ctx)
+		let, err := c.snapshot(ctx)
 		if err != nil {
 			return err
 		}
@@ -136,7 +134,7 @@ func (s *session) take(ctx context.Context, database string, counts []card.Count
 	return d, err
 }
 
-// Definitions is a fingerprint without rows and counts.
+// Definitions returns a fingerprint without rows and counts.
 func (s *session) Definitions(ctx context.Context, database string) (*dbprint.Fingerprint, error) {
 	d := &schema.Sealed{}
 	err := s.on(ctx, database, func(c *conn) error { return c.schema(ctx, d) })
@@ -153,7 +151,7 @@ func (s *session) Exists(ctx context.Context, database string) (there bool, err 
 	return there, err
 }
 
-// Folder is the server's data folder.
+// Folder returns the server's data folder.
 func (s *session) Folder(ctx context.Context, _ string) (folder string, err error) {
 	err = s.on(ctx, "", func(c *conn) error {
 		row, err := c.one(ctx, "SELECT @@datadir")
@@ -163,7 +161,7 @@ func (s *session) Folder(ctx context.Context, _ string) (folder string, err erro
 	return folder, err
 }
 
-// Lacks returns what the server lacks.
+// Lacks returns what a sealed database needs and the server does not have.
 func (s *session) Lacks(ctx context.Context, _ string, d *schema.Sealed) (out []string, err error) {
 	err = s.on(ctx, "", func(c *conn) (err error) {
 		out, err = c.lacks(ctx, d)
@@ -172,8 +170,8 @@ func (s *session) Lacks(ctx context.Context, _ string, d *schema.Sealed) (out []
 	return out, err
 }
 
-// Stage makes the sealed database under another name.
-func (s *session) Stage(ctx context.Context, d *schema.Sealed, p served.Putting) (notes []string, err error) {
+// Stage creates the sealed database under another name.
+func (s *session) Stage(ctx context.Context, d *schema.Sealed, p served.Loading) (notes []string, err error) {
 	err = s.on(ctx, "", func(c *conn) (err error) {
 		if err := c.recover(ctx); err != nil {
 			return err
@@ -188,7 +186,7 @@ func (s *session) Stage(ctx context.Context, d *schema.Sealed, p served.Putting)
 	return notes, err
 }
 
-// Unfinished reports whether the marker of a rename is left in a database.
+// Unfinished reports whether a database has the marker of an unfinished rename.
 func (s *session) Unfinished(ctx context.Context, from, to string) (unfinished bool, err error) {
 	err = s.on(ctx, "", func(c *conn) error {
 		moves, err := c.moves(ctx)
@@ -198,7 +196,7 @@ func (s *session) Unfinished(ctx context.Context, from, to string) (unfinished b
 	return unfinished, err
 }
 
-// Resume undoes every rename that was interrupted.
+// Resume undoes every interrupted rename.
 func (s *session) Resume(ctx context.Context, _, _ string) error {
 	return s.on(ctx, "", func(c *conn) error { return c.recover(ctx) })
 }

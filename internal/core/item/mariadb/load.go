@@ -15,19 +15,17 @@ import (
 	"movekit/internal/core/item/served"
 )
 
-// statement inserts rows of a table: as SQL, or one long row, which is read
-// while it is loaded.
+// statement inserts rows of a table: as SQL, or as one long row, which is read while it is loaded.
 type statement struct {
 	table string
 	sql   []byte
 	long  func(*conn) error
 }
 
-// load runs what take wrote, but for the definitions. One connection fills the
-// tables, each in one transaction: an empty table that one transaction fills is
-// written without a log for taking it back. Meanwhile another adds the keys of
-// those that are full.
-func load(ctx context.Context, s served.Server, d *schema.Sealed, p served.Putting) error {
+// load loads the rows that take wrote. One connection fills the tables, each in one transaction,
+// because the server does not log the filling of an empty table for rollback. At the same time,
+// another connection adds the keys of filled tables.
+func load(ctx context.Context, s served.Server, d *schema.Sealed, p served.Loading) error {
 	rows, err := p.Rows()
 	if err != nil {
 		return err
@@ -65,7 +63,7 @@ func read(ctx context.Context, rows io.Reader, used <-chan []byte, filled chan<-
 	}
 	long := func(table, head string, l *sqltext.LongLine) (last bool, err error) {
 		if now.sql != nil {
-			now.sql = now.sql[:len(now.sql)-1] // the comma: the statement ends here
+			now.sql = now.sql[:len(now.sql)-1] // without the comma: the statement ends here
 			if err := send(now); err != nil {
 				return false, err
 			}
@@ -113,7 +111,7 @@ func read(ctx context.Context, rows io.Reader, used <-chan []byte, filled chan<-
 	})
 }
 
-// fill runs the statements, and tells which tables are full.
+// fill runs the statements, and reports which tables are filled.
 func fill(ctx context.Context, s served.Server, filled <-chan statement, used chan<- []byte, full chan<- string) error {
 	c, err := connect(ctx, s)
 	if err != nil {
@@ -161,8 +159,7 @@ func fill(ctx context.Context, s served.Server, filled <-chan statement, used ch
 	return end()
 }
 
-// addKeys adds the keys of tables once they are full, and at the end those of
-// tables without rows.
+// addKeys adds the keys of tables once they are filled, and finally those of empty tables.
 func addKeys(ctx context.Context, s served.Server, d *schema.Sealed, full <-chan string) error {
 	c, err := connect(ctx, s)
 	if err != nil {

@@ -17,8 +17,8 @@ import (
 	"movekit/internal/core/item/served"
 )
 
-// longKeys returns the keys of a table's long rows, each as a condition. A table
-// without a key has none: its rows are read whole.
+// longKeys returns conditions that select each of a table's long rows. A table without a key
+// returns none, so its rows are read as a whole.
 func (c *conn) longKeys(ctx context.Context, t *schema.Table) (where string, keys []string, err error) {
 	var sizes []string
 	for _, col := range t.Cols {
@@ -45,7 +45,7 @@ func (c *conn) longKeys(ctx context.Context, t *schema.Table) (where string, key
 	return where, keys, err
 }
 
-// long writes a long row, and returns its hash and its length.
+// long writes a long row, and returns its hash and length.
 func (c *conn) long(ctx context.Context, t *schema.Table, key string, w io.Writer) (digest.Sum, int64, error) {
 	h := digest.New()
 	n := int64(0)
@@ -84,8 +84,8 @@ func (c *conn) long(ctx context.Context, t *schema.Table, key string, w io.Write
 	return h.Sum(), n, err
 }
 
-// longCell writes one cell piece by piece, from a variable of the session: the server reads
-// and converts the whole cell each time that it is asked for a piece of it.
+// longCell writes one cell piece by piece, from a session variable. Without the variable the server
+// would read and convert the whole cell for each piece.
 func (c *conn) longCell(ctx context.Context, t *schema.Table, col sqltext.Column, key string, put func([]byte) error) error {
 	bytes := sqltext.Quoted(col.Name)
 	switch {
@@ -132,7 +132,7 @@ func (c *conn) longCell(ctx context.Context, t *schema.Table, col sqltext.Column
 	return put([]byte("'"))
 }
 
-// sorts returns how the cells of a table's columns are written.
+// sorts returns how to write the cells of a table's columns.
 func (c *conn) sorts(ctx context.Context, s served.Server, name string) (map[string]sqltext.Sort, error) {
 	cols, err := c.table(ctx, "SELECT column_name, data_type FROM information_schema.columns WHERE table_schema = ? AND table_name = ?", s.Database, name)
 	out := map[string]sqltext.Sort{}

@@ -13,8 +13,7 @@ import (
 	"movekit/internal/core/item/served"
 )
 
-// version is a server's: its vendor's word and its number, such as MariaDB
-// 10.11.6.
+// version is a server's vendor and version, such as MariaDB 10.11.6.
 type version struct {
 	name string
 	num  [3]int
@@ -24,13 +23,13 @@ func (v version) String() string {
 	return fmt.Sprintf("%s %d.%d.%d", v.name, v.num[0], v.num[1], v.num[2])
 }
 
-// takes reports whether a server of this version can take what one of the
-// other holds: of the same vendor, and not of an older series.
+// takes reports whether a server with this version can load a database of an old one: it must have
+// the same vendor and at least the same series.
 func (v version) takes(old version) bool {
 	return v.name == old.name && (v.num[0] > old.num[0] || v.num[0] == old.num[0] && v.num[1] >= old.num[1])
 }
 
-// parseVersion reads what a server says of itself, and what String writes.
+// parseVersion parses a server's own version text, or the result of String.
 func parseVersion(text string) version {
 	v := version{name: "MySQL"}
 	text = strings.TrimPrefix(text, "MySQL ")
@@ -60,7 +59,7 @@ func (c *conn) version(ctx context.Context) (version, error) {
 	return v, nil
 }
 
-// look looks at the database.
+// look inspects the database.
 func (c *conn) look(ctx context.Context) (*served.Look, error) {
 	v, err := c.version(ctx)
 	if err != nil {
@@ -79,8 +78,8 @@ func (c *conn) look(ctx context.Context) (*served.Look, error) {
 	if l.Sessions, err = c.column(ctx, "SELECT DISTINCT concat('a program as ', user, ' from ', substring_index(host, ':', 1)) FROM information_schema.processlist WHERE db = database() AND id <> connection_id() ORDER BY 1 LIMIT 20"); err != nil {
 		return nil, err
 	}
-	// Nothing names the last change of a database; the position in the
-	// server's log moves with every one.
+	// The server does not record the last change of a database. The log position changes with every
+	// change.
 	lsn, err := c.one(ctx, "SHOW GLOBAL STATUS WHERE Variable_name IN ('Innodb_lsn_current', 'Innodb_redo_log_current_lsn')")
 	if err != nil {
 		return nil, err
@@ -103,14 +102,14 @@ func (c *conn) look(ctx context.Context) (*served.Look, error) {
 			break
 		}
 		if broken {
-			l.Left = append(l.Left, "view "+v+": it names what is not there any more, and does not work here either")
+			l.Left = append(l.Left, "view "+v+": it uses an object that no longer exists, and does not work here either")
 		}
 	}
 	return l, err
 }
 
-// defined is the digest of what is defined besides tables: the storage engine, which counts all
-// other changes, does not know it.
+// defined returns a digest of views, routines, triggers and events, whose changes the storage
+// engine does not count.
 func (c *conn) defined(ctx context.Context) (string, error) {
 	rows, err := c.table(ctx, `SELECT 'routine', routine_name, routine_type, concat_ws('|', last_altered, definer, sql_mode, routine_comment, md5(routine_definition)) FROM information_schema.routines WHERE routine_schema = database()
 		UNION ALL SELECT 'trigger', trigger_name, action_order, concat_ws('|', created, definer, sql_mode, md5(action_statement)) FROM information_schema.triggers WHERE trigger_schema = database()
@@ -124,7 +123,7 @@ func (c *conn) defined(ctx context.Context) (string, error) {
 	return digest.Of(fmt.Append(nil, rows)).String()[:16], err
 }
 
-// left names what of a database does not move.
+// left lists what cannot be moved.
 func (c *conn) left(ctx context.Context) ([]string, error) {
 	return c.column(ctx, `SELECT concat('history of ', table_name, ': the rows that it holds today move') FROM information_schema.tables WHERE table_schema = database() AND table_type = 'SYSTEM VERSIONED'
 		UNION ALL SELECT concat('rows of ', table_name, ': they are on another server, or in memory only') FROM information_schema.tables WHERE table_schema = database() AND engine IN ('FEDERATED', 'CONNECT', 'SPIDER', 'BLACKHOLE')
@@ -132,9 +131,9 @@ func (c *conn) left(ctx context.Context) ([]string, error) {
 		ORDER BY 1 LIMIT 20`)
 }
 
-// number asks a card's query. As part of another it can write no file. A server does not see
-// that nobody waits any more, so it is told how long: each kind of server in its own way, which
-// is a comment for the other.
+// number runs a card's query. As a subquery it cannot write a file. The server does not notice that
+// the client stopped waiting, so it gets a time limit: each vendor's syntax is a comment for the
+// other.
 func (c *conn) number(ctx context.Context, query string) (int64, error) {
 	asked := fmt.Sprintf("/*M! SET STATEMENT max_statement_time=%d FOR */ SELECT /*+ MAX_EXECUTION_TIME(%d) */ * FROM (\n%s\n) movekit",
 		int(dbprint.QueryTime.Seconds()), dbprint.QueryTime.Milliseconds(), strings.TrimRight(strings.TrimSpace(query), ";"))

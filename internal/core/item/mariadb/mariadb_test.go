@@ -46,12 +46,12 @@ func fresh(t *testing.T, name, text string) served.Server {
 	return server(old, name)
 }
 
-func sealed(t *testing.T, s served.Server, counts ...card.Count) (*schema.Sealed, served.Putting, []byte) {
+func sealed(t *testing.T, s served.Server, counts ...card.Count) (*schema.Sealed, served.Loading, []byte) {
 	t.Helper()
 	return dbcases.Sealed(t, Engine{}, openAt(t, s), s.Database, counts)
 }
 
-func place(t *testing.T, d *schema.Sealed, p served.Putting, to served.Server) string {
+func place(t *testing.T, d *schema.Sealed, p served.Loading, to served.Server) string {
 	t.Helper()
 	return dbcases.Place(t, Engine{}, openAt(t, to), to.Database, d, p, "")
 }
@@ -553,7 +553,7 @@ func TestChangedWhileRead(t *testing.T) {
 	s := fresh(t, "changing", "CREATE TABLE a (n int); INSERT INTO a VALUES (1); CREATE TABLE z (n int); INSERT INTO z VALUES (2)")
 	c, err := connect(t.Context(), s)
 	fatal.If(t, err)
-	let, err := c.moment(t.Context())
+	let, err := c.snapshot(t.Context())
 	fatal.If(t, err)
 	done := func() { let(); c.close() }
 	dropped := make(chan error)

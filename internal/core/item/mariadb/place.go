@@ -15,7 +15,7 @@ import (
 	"movekit/internal/core/item/served"
 )
 
-// lacks returns what the new server lacks for a sealed database.
+// lacks returns what a sealed database needs and the new server does not have.
 func (c *conn) lacks(ctx context.Context, d *schema.Sealed) ([]string, error) {
 	v, err := c.version(ctx)
 	if err != nil {
@@ -23,7 +23,7 @@ func (c *conn) lacks(ctx context.Context, d *schema.Sealed) ([]string, error) {
 	}
 	var out []string
 	if !v.takes(parseVersion(d.Engine)) {
-		out = append(out, fmt.Sprintf("the server here is %s, and the old one was %s: its databases go to a server of the same vendor and of the same version or a newer one", v, d.Engine))
+		out = append(out, fmt.Sprintf("the server here is %s, but the old one was %s: the new server must have the same vendor and at least the same version", v, d.Engine))
 	}
 	have, err := c.column(ctx, "SELECT concat('storage engine ', engine) FROM information_schema.engines WHERE support IN ('YES', 'DEFAULT') UNION SELECT concat('collation ', collation_name) FROM information_schema.collations")
 	if err != nil {
@@ -44,13 +44,13 @@ func (c *conn) lacks(ctx context.Context, d *schema.Sealed) ([]string, error) {
 	}
 	out = append(out, more...)
 	if d.Longest > most {
-		out = append(out, fmt.Sprintf("the server here takes at most %d bytes at once, and the longest row has %d: set max_allowed_packet=%dM in its settings and start it again", most, d.Longest, d.Longest>>20+2))
+		out = append(out, fmt.Sprintf("the server here accepts at most %d bytes in one statement, but the longest row has %d: set max_allowed_packet=%dM in its settings and restart it", most, d.Longest, d.Longest>>20+2))
 	}
 	return out, nil
 }
 
-// refuses tries in the session, and reads from the server's settings, what it will not
-// take of what is defined.
+// refuses returns which definitions the server will not accept, from tests in the session and its
+// settings.
 func (c *conn) refuses(ctx context.Context, d *schema.Sealed) (out []string, err error) {
 	facts, err := c.one(ctx, "SELECT @@lower_case_table_names, @@log_bin AND NOT @@log_bin_trust_function_creators, (SELECT count(*) FROM information_schema.user_privileges WHERE grantee = concat(quote(substring_index(current_user(), '@', 1)), '@', quote(substring_index(current_user(), '@', -1))) AND privilege_type IN ('SUPER', 'SET USER', 'SET_USER_ID')), (SELECT count(*) FROM information_schema.user_privileges WHERE grantee = concat(quote(substring_index(current_user(), '@', 1)), '@', quote(substring_index(current_user(), '@', -1))) AND privilege_type = 'CREATE')")
 	if err != nil {
@@ -62,7 +62,7 @@ func (c *conn) refuses(ctx context.Context, d *schema.Sealed) (out []string, err
 		for _, m := range d.Make {
 			lower := strings.ToLower(m.Name)
 			if other := seen[lower]; other != "" {
-				out = append(out, fmt.Sprintf("the server here takes no notice of letter case, and the tables %s and %s differ by it only: start it with lower_case_table_names=0", other, m.Name))
+				out = append(out, fmt.Sprintf("the server here ignores letter case, but the tables %s and %s differ only in letter case: start it with lower_case_table_names=0", other, m.Name))
 			}
 			seen[lower] = m.Name
 		}
@@ -75,7 +75,7 @@ func (c *conn) refuses(ctx context.Context, d *schema.Sealed) (out []string, err
 		if !modes[o.Mode] {
 			modes[o.Mode] = true
 			if err := c.run(ctx, o.Session()[0]); fault.KindOf(err) == fault.ServerRefused {
-				out = append(out, fmt.Sprintf("the %s %s was made with the sql_mode %s, which the server here does not have", strings.ToLower(o.Sort), o.Name, o.Mode))
+				out = append(out, fmt.Sprintf("the %s %s was created with the sql_mode %s, which the server here does not support", strings.ToLower(o.Sort), o.Name, o.Mode))
 			} else if err != nil {
 				return nil, err
 			}
@@ -89,20 +89,19 @@ func (c *conn) refuses(ctx context.Context, d *schema.Sealed) (out []string, err
 		}
 	}
 	if binlog != "" {
-		out = append(out, "the server here writes a binary log, and does not take the "+binlog+": set log_bin_trust_function_creators=1 in its settings, or for functions that are DETERMINISTIC log in as an administrator (SUPER)")
+		out = append(out, "the server here has a binary log and rejects the "+binlog+": set log_bin_trust_function_creators=1 in its settings, or for functions that are DETERMINISTIC log in as an administrator (SUPER)")
 	}
 	if others != "" {
-		out = append(out, "what runs as "+others+" can be made by an administrator (SET USER or SUPER) only: log in as one")
+		out = append(out, "only an administrator (SET USER or SUPER) can create objects that run as "+others+": log in as an administrator")
 	}
 	return out, c.run(ctx, settings...)
 }
 
-// determined are the words by which a function says that it gives the same each time.
+// determined matches the keywords of a function that returns the same result each time.
 var determined = regexp.MustCompile(`(?i)\bDETERMINISTIC\b|\bNO SQL\b|\bREADS SQL DATA\b`)
 
-// stage makes the whole of a sealed database under another name, at rest: what is made
-// there can be made in its place.
-func (c *conn) stage(ctx context.Context, d *schema.Sealed, p served.Putting) error {
+// stage creates a complete sealed database under another name, at rest.
+func (c *conn) stage(ctx context.Context, d *schema.Sealed, p served.Loading) error {
 	if err := c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(p.Stage), d.Create(p.Stage), "USE "+sqltext.Quoted(p.Stage)); err != nil {
 		return err
 	}
@@ -130,10 +129,10 @@ func (c *conn) stage(ctx context.Context, d *schema.Sealed, p served.Putting) er
 	return c.define(ctx, all, d.Database, p.Stage, true)
 }
 
-// make makes a table or a sequence, as it is before the rows.
+// make creates a table or a sequence, before the rows are loaded.
 func (c *conn) make(ctx context.Context, m schema.Make) error {
 	if err := c.run(ctx, m.SQL); err != nil {
-		return fault.Wrap(fault.KindOf(err), err, "the table %s cannot be made", m.Name)
+		return fault.Wrap(fault.KindOf(err), err, "the table %s cannot be created", m.Name)
 	}
 	if m.After != "" {
 		if _, err := c.table(ctx, m.After); err != nil {
@@ -143,7 +142,7 @@ func (c *conn) make(ctx context.Context, m schema.Make) error {
 	return nil
 }
 
-// missing returns those who objects belong to, and who are not on the server.
+// missing returns the owners of objects that do not exist on the server.
 func (c *conn) missing(ctx context.Context, d *schema.Sealed) (out []string, err error) {
 	for _, o := range d.Defined {
 		if o.Definer == "" || slices.Contains(out, o.Definer) {
@@ -161,8 +160,8 @@ func (c *conn) missing(ctx context.Context, d *schema.Sealed) (out []string, err
 	return out, nil
 }
 
-// notes tells who is not on the new server: those the database was used by, and
-// those its objects belong to.
+// notes returns notes on users of the database and owners of objects that do not exist on the new
+// server.
 func (c *conn) notes(ctx context.Context, d *schema.Sealed, mine bool) (out []string, err error) {
 	missing, err := c.missing(ctx, d)
 	if err != nil {
@@ -176,9 +175,9 @@ func (c *conn) notes(ctx context.Context, d *schema.Sealed, mine bool) (out []st
 			}
 		}
 		if mine {
-			out = append(out, fmt.Sprintf("%s ran as %s, who is not on the new server: now as who unpacked", strings.Join(named, ", "), m))
+			out = append(out, fmt.Sprintf("%s ran as %s, who does not exist on the new server: now they run as the user who unpacked", strings.Join(named, ", "), m))
 		} else {
-			out = append(out, fmt.Sprintf("%s run as %s, who is not on the new server: make that user, or let them run as who unpacks", strings.Join(named, ", "), m))
+			out = append(out, fmt.Sprintf("%s run as %s, who does not exist on the new server: create that user, or use --run-as-me", strings.Join(named, ", "), m))
 		}
 	}
 	for _, u := range d.Users {
@@ -189,15 +188,15 @@ func (c *conn) notes(ctx context.Context, d *schema.Sealed, mine bool) (out []st
 		grants := strings.ReplaceAll(strings.Join(u.Grants, "; "), "``.", sqltext.Quoted(d.Database)+".")
 		switch {
 		case len(have) == 0 && u.Role:
-			out = append(out, fmt.Sprintf("the role %s is not on the new server: make it, then: %s", u.Name, grants))
+			out = append(out, fmt.Sprintf("the role %s does not exist on the new server: create it, then: %s", u.Name, grants))
 		case len(have) == 0:
-			out = append(out, fmt.Sprintf("the user %s is not on the new server: make it with the password that the app uses, then: %s", u.Name, grants))
+			out = append(out, fmt.Sprintf("the user %s does not exist on the new server: create it with the password that the app uses, then: %s", u.Name, grants))
 		default:
-			out = append(out, fmt.Sprintf("see that %s has the same rights on the new server: %s", u.Name, grants))
+			out = append(out, fmt.Sprintf("make sure that %s has the same rights on the new server: %s", u.Name, grants))
 		}
 	}
 	if len(d.Unseen) > 0 {
-		out = append(out, "who may use the database was not shown to the user that packed it: see that the app's user is on the new server")
+		out = append(out, "the login used for the pack could not see the users of the database: make sure that the app's user exists on the new server")
 	}
 	return out, nil
 }

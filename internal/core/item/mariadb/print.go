@@ -18,16 +18,15 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// tablesKept is how many tables one connection keeps from being changed: the time that a
-// transaction takes to use one more grows with those that it holds.
+// tablesKept limits how many tables one transaction holds, because adding a table takes longer the
+// more it holds.
 var tablesKept = 1000
 
-// moment begins to read the database as it is at one moment: one transaction for
-// tables that keep old rows, and a lock against writing for the rest. No table can
-// be changed or dropped until what is returned is called, and the transaction ended.
-// The transaction itself sees to that, or, where there are many tables, other
-// connections; then whoever wants to change one stops the reading.
-func (c *conn) moment(ctx context.Context) (func(), error) {
+// moment starts to read a snapshot of the database: one transaction for tables with row versions,
+// and a read lock for the others. No table can be changed or dropped until the returned function is
+// called and the transaction ends. The transaction's metadata locks prevent that or, with many
+// tables, other connections do; then whoever wants to change a table makes the read fail.
+func (c *conn) snapshot(ctx context.Context) (func(), error) {
 	var keepers []*conn
 	let := func() {
 		c.pinned = false
@@ -78,7 +77,7 @@ func (c *conn) moment(ctx context.Context) (func(), error) {
 	}
 	now, err := c.column(ctx, all)
 	if err == nil && !slices.Equal(names, now) {
-		err = fault.New(fault.Changed, "tables of %s came or went when it was about to be read", c.server.Address())
+		err = fault.New(fault.Changed, "tables of %s were created or dropped while it was about to be read", c.server.Address())
 	}
 	if err != nil {
 		return fail(err)
@@ -86,8 +85,7 @@ func (c *conn) moment(ctx context.Context) (func(), error) {
 	return let, nil
 }
 
-// use are statements that use tables and read nothing of them: whoever would change them
-// waits from then on.
+// use returns statements that take metadata locks without reading rows.
 func use(tables []string) (statements []string) {
 	for some := range slices.Chunk(tables, 50) { // a statement may read 61 tables
 		var from []string
@@ -99,8 +97,8 @@ func use(tables []string) (statements []string) {
 	return statements
 }
 
-// release lets go of the tables that the transaction of a moment has used; others keep
-// them.
+// release releases the tables that the transaction of a snapshot has used. Other connections still
+// hold them.
 func (c *conn) release(ctx context.Context) error {
 	if !c.pinned {
 		return nil
@@ -108,7 +106,7 @@ func (c *conn) release(ctx context.Context) error {
 	return c.run(ctx, "ROLLBACK TO SAVEPOINT movekit")
 }
 
-// take reads all of a database, and writes it where w is given.
+// take reads a whole database, and writes it to w, if not nil.
 func (c *conn) take(ctx context.Context, d *schema.Sealed, counts []card.Count, w *bufio.Writer, progress func(int64)) error {
 	if err := c.schema(ctx, d); err != nil {
 		return err
@@ -132,13 +130,13 @@ func (c *conn) take(ctx context.Context, d *schema.Sealed, counts []card.Count, 
 		schema.WriteRest(w, d)
 	}
 	d.Sort()
-	return d.TakeCounts(counts, func(query string) (int64, error) { return c.number(ctx, query) })
+	return d.RunCounts(counts, func(query string) (int64, error) { return c.number(ctx, query) })
 }
 
-// maxStatement is how long a statement of several rows may be, in bytes.
+// maxStatement limits the length of a statement with several rows, in bytes.
 const maxStatement = 1 << 19
 
-// rows reads a table's rows, takes their fingerprint, and writes them.
+// rows reads a table's rows, computes their fingerprint, and writes them.
 func (c *conn) rows(ctx context.Context, t *schema.Table, d *schema.Sealed, w *bufio.Writer, progress func(int64)) error {
 	var sum dbprint.Multiset
 	var names []string
@@ -149,7 +147,7 @@ func (c *conn) rows(ctx context.Context, t *schema.Table, d *schema.Sealed, w *b
 	if w == nil {
 		w = bufio.NewWriter(io.Discard)
 	}
-	written := int64(0) // of the statement
+	written := int64(0) // bytes of the statement
 	before := func(n int64) {
 		switch {
 		case written == 0:
@@ -198,14 +196,14 @@ func (c *conn) rows(ctx context.Context, t *schema.Table, d *schema.Sealed, w *b
 	return nil
 }
 
-// each reads a table row by row, as SQL; where chooses among its rows.
+// each reads a table row by row, as SQL. where selects rows.
 func (c *conn) each(ctx context.Context, t *schema.Table, where string, each func(line []byte) error) error {
 	reads := []string{}
 	for _, col := range t.Cols {
 		reads = append(reads, col.Read())
 	}
 	if len(reads) == 0 {
-		reads = []string{"1"} // generated columns only: how many there are
+		reads = []string{"1"} // only generated columns: read just the number of rows
 	}
 	var line []byte
 	return c.raw(ctx, "SELECT "+strings.Join(reads, ",")+" FROM "+sqltext.Quoted(t.Name)+where, func(cells []driver.Value) (err error) {

@@ -13,24 +13,24 @@ import (
 	"movekit/internal/core/item/served"
 )
 
-// No server of these renames a database. Its tables are renamed, and what is defined
-// beside them is made again under the new name and then dropped with the old one. Only
-// triggers must go before: they keep tables from being renamed. So that this cannot end
-// half-way:
+// These servers cannot rename a database. rename moves the tables, creates all other objects
+// again under the new name, and then drops the old database. Triggers are dropped first, because
+// a table with triggers cannot be moved. An interruption or error never loses anything:
 //
-//   - all that is to be made again is made first in a database for trying, of empty tables;
-//   - a mark in the new database says from where tables come, and holds the triggers;
-//   - whatever is refused is taken back at once, and what was cut off by the next run
-//     (recover): the tables go back, and the triggers are made again.
+//   - everything is first created on trial in another database with empty tables;
+//   - a marker table in the new database records the old name and the triggers;
+//   - after an error the rename is undone at once, and after an interruption by the next run
+//     (recover): the tables move back, and the triggers are created again.
 //
-// A database that no app uses is at rest: its events are disabled, and a table in it lists those that were enabled.
-// They count as enabled when the database is compared, and are enabled again when an app uses it.
+// A database that no app uses is at rest: its events are disabled, and a table in it lists those
+// that were enabled. They count as enabled when the database is compared, and are enabled again
+// when an app uses it.
 const (
 	mark   = "movekit_unfinished"
 	atRest = "movekit_events"
 )
 
-// exists reports whether the server has a database. An empty one does not count. A database whose rename was
+// exists reports whether the server has a database that is not empty. A database whose rename was
 // interrupted still has its old name.
 func (c *conn) exists(ctx context.Context, database string) (bool, error) {
 	moves, err := c.moves(ctx)
@@ -58,20 +58,20 @@ func (c *conn) has(ctx context.Context, database string) (bool, error) {
 	return len(n) > 0, err
 }
 
-// holds reports whether there is a database with something in it.
+// holds reports whether a database exists and is not empty.
 func (c *conn) holds(ctx context.Context, database string) (bool, error) {
 	n, err := c.column(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = ? UNION SELECT 1 FROM information_schema.routines WHERE routine_schema = ? UNION SELECT 1 FROM information_schema.events WHERE event_schema = ? LIMIT 1", database, database, database)
 	return len(n) > 0, err
 }
 
-// move is a renaming that was begun.
+// move is a rename in progress.
 type move struct {
 	from, to string
 	triggers []schema.Object
-	done     bool // only the mark is left to be removed
+	done     bool // only the marker still has to be removed
 }
 
-// moves are the renamings that an interrupted run left behind.
+// moves returns the renames that interrupted runs left behind.
 func (c *conn) moves(ctx context.Context) (out []move, err error) {
 	all, err := c.column(ctx, "SELECT table_schema FROM information_schema.tables WHERE table_name = ?", mark)
 	if err != nil {
@@ -96,19 +96,18 @@ func (c *conn) moves(ctx context.Context) (out []move, err error) {
 	return out, nil
 }
 
-// whole sees that the database of the session is not half renamed.
+// whole returns an error if the session's database is in an interrupted rename.
 func (c *conn) whole(ctx context.Context) error {
 	moves, err := c.moves(ctx)
 	for _, m := range moves {
 		if !m.done && (m.from == c.server.Database || m.to == c.server.Database) {
-			return fault.New(fault.Changed, "the renaming of the database %s to %s was cut off, and neither is whole before that is taken back: what was cut off does it when it is run again", m.from, m.to)
+			return fault.New(fault.Changed, "a rename of the database %s to %s was interrupted, so that neither is complete: run the interrupted command again, which undoes the rename", m.from, m.to)
 		}
 	}
 	return err
 }
 
-// recover takes back the renamings that were cut off, and removes the mark of one that
-// was not.
+// recover undoes interrupted renames, and removes the marker of a complete one.
 func (c *conn) recover(ctx context.Context) error {
 	moves, err := c.moves(ctx)
 	if err != nil {
@@ -127,9 +126,8 @@ func (c *conn) recover(ctx context.Context) error {
 	return nil
 }
 
-// rename moves all of a database to another name. It ends with the database whole
-// under one of the two names, or can be ended so by recover. proven says that all that
-// is defined in it was just made from the same definitions.
+// rename renames a database. At the end the database is complete under one of the two names, or
+// recover can complete it. proven means that its definitions were just created from the same text.
 func (c *conn) rename(ctx context.Context, from, to string, proven bool, as served.Service) error {
 	if err := c.recover(ctx); err != nil {
 		return err
@@ -139,7 +137,7 @@ func (c *conn) rename(ctx context.Context, from, to string, proven bool, as serv
 		return err
 	}
 	if there {
-		return fault.New(fault.Changed, "there is a database %s already on the server of %s", to, c.server.Address())
+		return fault.New(fault.Changed, "the database %s already exists on the server of %s", to, c.server.Address())
 	}
 	d := &schema.Sealed{}
 	if err := c.run(ctx, "USE "+sqltext.Quoted(from)); err != nil {
@@ -152,10 +150,10 @@ func (c *conn) rename(ctx context.Context, from, to string, proven bool, as serv
 		return err
 	}
 	if len(d.Broken) > 0 {
-		return fault.New(fault.CannotPlace, "the database %s cannot be renamed: the view %s in it names what is not there any more, and could not be made again. Drop that view, or mend it", from, strings.Join(d.Broken, ", "))
+		return fault.New(fault.CannotPlace, "the database %s cannot be renamed: its view %s uses an object that no longer exists, and could not be created again. Drop or fix that view", from, strings.Join(d.Broken, ", "))
 	}
 	if !proven {
-		if err := c.prove(ctx, d, from); err != nil {
+		if err := c.tryDefinitions(ctx, d, from); err != nil {
 			return fault.Wrap(fault.KindOf(err), err, "the database %s cannot be renamed", from)
 		}
 	}
@@ -167,7 +165,7 @@ func (c *conn) rename(ctx context.Context, from, to string, proven bool, as serv
 	}
 	if err := c.forth(ctx, m, d, as == served.AtRest); err != nil {
 		if back := c.back(context.WithoutCancel(ctx), m); back != nil {
-			return fault.Wrap(fault.KindOf(err), err, "renaming the database %s was not ended, and not taken back either; the same command does that", from)
+			return fault.Wrap(fault.KindOf(err), err, "the rename of the database %s was not completed and could not be undone; running the same command again undoes it", from)
 		}
 		return fault.Wrap(fault.KindOf(err), err, "the database %s cannot be renamed", from)
 	}
@@ -177,14 +175,14 @@ func (c *conn) rename(ctx context.Context, from, to string, proven bool, as serv
 	return c.unmark(ctx, m)
 }
 
-// forth makes the new database, and moves all into it but what is dropped with the
-// old one.
+// forth creates the new database, and moves everything into it except what is dropped with the old
+// one.
 func (c *conn) forth(ctx context.Context, m move, d *schema.Sealed, rest bool) error {
 	triggers, err := json.Marshal(m.triggers)
 	if err != nil {
 		return fault.Wrap(fault.Internal, err, "cannot write the triggers")
 	}
-	// The mark is made in one statement, so that it is never there without its row.
+	// The marker is created in one statement, so that it always has its row.
 	if err := c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(m.to), d.Create(m.to),
 		fmt.Sprintf("CREATE TABLE %s.%s (origin text, triggers longtext) CHARACTER SET utf8mb4 SELECT %s AS origin, %s AS triggers", sqltext.Quoted(m.to), mark, sqltext.Literal(m.from), sqltext.Literal(string(triggers)))); err != nil {
 		return err
@@ -198,7 +196,7 @@ func (c *conn) forth(ctx context.Context, m move, d *schema.Sealed, rest bool) e
 	return c.define(ctx, d.Defined, m.from, m.to, rest)
 }
 
-// back takes a renaming back.
+// back undoes a rename.
 func (c *conn) back(ctx context.Context, m move) error {
 	there, err := c.has(ctx, m.to)
 	if err != nil || !there {
@@ -214,7 +212,7 @@ func (c *conn) back(ctx context.Context, m move) error {
 	if err != nil {
 		return err
 	}
-	if len(left) < len(m.triggers) { // all of them again, for their order
+	if len(left) < len(m.triggers) { // create all of them again, to keep their order
 		if err := c.dropTriggers(ctx, m.from); err != nil {
 			return err
 		}
@@ -225,7 +223,7 @@ func (c *conn) back(ctx context.Context, m move) error {
 	return c.run(ctx, "DROP DATABASE "+sqltext.Quoted(m.to))
 }
 
-// triggers are the names of a database's triggers.
+// triggers returns the names of a database's triggers.
 func (c *conn) triggers(ctx context.Context, database string) ([]string, error) {
 	return c.column(ctx, "SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = ?", database)
 }
@@ -243,11 +241,12 @@ func (c *conn) dropTriggers(ctx context.Context, database string) error {
 	return nil
 }
 
-// tablesAtOnce is how many tables one statement renames: the time for one grows with the
-// square of them.
+// tablesAtOnce limits the tables that one statement renames, because the time grows with their
+// square.
 const tablesAtOnce = 100
 
-// moveTables renames the tables and sequences of a database into another, but for ours.
+// moveTables renames the tables and sequences of a database into another, except for Move Kit's
+// own.
 func (c *conn) moveTables(ctx context.Context, from, to string) error {
 	names, err := c.column(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = ? AND table_type <> 'VIEW'", from)
 	if err != nil {
@@ -267,9 +266,9 @@ func (c *conn) moveTables(ctx context.Context, from, to string) error {
 	return nil
 }
 
-// prove makes all that is defined in a database in another one of empty tables, and
-// removes that.
-func (c *conn) prove(ctx context.Context, d *schema.Sealed, from string) (err error) {
+// prove creates all definitions of a database in another database with empty tables, and then drops
+// it.
+func (c *conn) tryDefinitions(ctx context.Context, d *schema.Sealed, from string) (err error) {
 	if len(d.Defined) == 0 {
 		return nil
 	}
@@ -303,8 +302,8 @@ func (c *conn) prove(ctx context.Context, d *schema.Sealed, from string) (err er
 	return c.define(ctx, d.Defined, from, try, true)
 }
 
-// define makes objects of one database in another, in the session that each was made
-// in. Where they rest, no event of theirs runs.
+// define creates objects of one database in another, each in a session like its original one. With
+// rest, events are created disabled.
 func (c *conn) define(ctx context.Context, all []schema.Object, from, to string, rest bool) (err error) {
 	if err := c.run(ctx, "USE "+sqltext.Quoted(to)); err != nil {
 		return err
@@ -331,17 +330,17 @@ func (c *conn) define(ctx context.Context, all []schema.Object, from, to string,
 			}
 		}
 		if err := c.run(ctx, o.Session()...); err != nil {
-			return fault.Wrap(fault.KindOf(err), err, "the %s was made in a session that this server does not have", what)
+			return fault.Wrap(fault.KindOf(err), err, "the %s was created with session settings that this server does not support", what)
 		}
 		if err := c.run(ctx, create); err != nil {
-			return fault.Wrap(fault.KindOf(err), err, "the %s cannot be made", what)
+			return fault.Wrap(fault.KindOf(err), err, "the %s cannot be created", what)
 		}
 	}
 	return nil
 }
 
-// on and off are how the server writes whether an event runs, before anything that
-// is its vendor's text.
+// on and off are the server's words for an enabled and a disabled event, at the start of its
+// definition.
 const (
 	on  = "PRESERVE ENABLE"
 	off = "PRESERVE DISABLE"
@@ -352,8 +351,8 @@ func enabled(o schema.Object) bool {
 	return i >= 0 && (j < 0 || i < j)
 }
 
-// awake are the events of a database at rest that ran before.
-func (c *conn) awake(ctx context.Context, database string) ([]string, error) {
+// awake returns the events of a database at rest that were enabled before.
+func (c *conn) enabledEvents(ctx context.Context, database string) ([]string, error) {
 	there, err := c.column(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = ? AND table_name = ?", database, atRest)
 	if err != nil || len(there) == 0 {
 		return nil, err

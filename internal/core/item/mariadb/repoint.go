@@ -12,7 +12,7 @@ import (
 	"movekit/internal/core/item/mariadb/sqltext"
 )
 
-// Texts reads a column of a table. What is no text is left out.
+// Texts reads a column of a table. It skips values that are not text.
 func (s *session) Texts(ctx context.Context, database string, t dbprint.Table, column string, each func(key, text string) error) error {
 	key := "''"
 	if len(t.Key) > 0 {
@@ -40,8 +40,8 @@ func textOf(v driver.Value) string {
 	return fmt.Sprint(v)
 }
 
-// Rewrite changes texts of a column. Nothing keeps triggers from running here, and a table that
-// keeps its history would keep the change.
+// Rewrite changes texts in a column. Triggers cannot be disabled here, and a system-versioned table
+// would record the change.
 func (s *session) Rewrite(ctx context.Context, database string, t dbprint.Table, column string, now map[string]string) error {
 	return s.on(ctx, database, func(c *conn) error {
 		own, err := c.column(ctx, "SELECT concat('it has the trigger ', trigger_name) FROM information_schema.triggers WHERE event_object_schema = database() AND event_object_table = ? AND event_manipulation = 'UPDATE' UNION ALL SELECT 'it keeps its history' FROM information_schema.tables WHERE table_schema = database() AND table_name = ? AND table_type = 'SYSTEM VERSIONED'", t.Name, t.Name)
@@ -56,7 +56,7 @@ func (s *session) Rewrite(ctx context.Context, database string, t dbprint.Table,
 			return err
 		}
 		set := sqltext.Quoted(column) + " = ?"
-		for _, stamp := range stamps { // the server would set them to now
+		for _, stamp := range stamps { // the server would set them to the current time
 			set += ", " + sqltext.Quoted(stamp) + " = " + sqltext.Quoted(stamp)
 		}
 		if err := c.run(ctx, "START TRANSACTION"); err != nil {

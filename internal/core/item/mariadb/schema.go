@@ -16,7 +16,7 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// schema reads what a database is made of, into the facts and the fingerprint.
+// schema reads the schema into the facts and the fingerprint.
 func (c *conn) schema(ctx context.Context, d *schema.Sealed) error {
 	v, err := c.version(ctx)
 	if err != nil {
@@ -39,15 +39,14 @@ func (c *conn) schema(ctx context.Context, d *schema.Sealed) error {
 	return c.needs(ctx, d)
 }
 
-// charset reads what the session's database is written in, unless a table says
-// otherwise.
+// charset reads the database's default character set.
 func (c *conn) charset(ctx context.Context, d *schema.Sealed) error {
 	base, err := c.one(ctx, "SELECT default_character_set_name, default_collation_name, schema_name FROM information_schema.schemata WHERE schema_name = database()")
 	if err != nil {
 		return err
 	}
 	d.Charset, d.Collation, d.Database = base[0], base[1], base[2]
-	if comment, err := c.one(ctx, "SELECT schema_comment FROM information_schema.schemata WHERE schema_name = database()"); err == nil { // before 10.5 there is none
+	if comment, err := c.one(ctx, "SELECT schema_comment FROM information_schema.schemata WHERE schema_name = database()"); err == nil { // older versions than 10.5 have none
 		d.Comment = comment[0]
 	}
 	return ctx.Err()
@@ -69,7 +68,7 @@ func (c *conn) tables(ctx context.Context, d *schema.Sealed) error {
 			continue
 		}
 		if strings.ContainsAny(name, "\n\r") {
-			return fault.New(fault.ServerRefused, "the table %q has a line break in its name, which cannot be written line by line: rename it", name)
+			return fault.New(fault.ServerRefused, "the name of the table %q has a line break, which is not supported: rename the table", name)
 		}
 		if t[1] == "SEQUENCE" {
 			if err := c.sequence(ctx, d, name); err != nil {
@@ -99,11 +98,11 @@ func (c *conn) tables(ctx context.Context, d *schema.Sealed) error {
 	return nil
 }
 
-// owned are the columns of a table.
+// owned has the columns of a table.
 type owned struct {
 	moved   []sqltext.Column
 	key     []string
-	counter string // the column that is counted up
+	counter string // the AUTO_INCREMENT column
 }
 
 func (c *conn) columns(ctx context.Context) (map[string]*owned, error) {
@@ -135,8 +134,8 @@ func (c *conn) columns(ctx context.Context) (map[string]*owned, error) {
 	return out, err
 }
 
-// sequence reads a sequence and its value. Numbers that the server keeps ready
-// are passed over, as after it was started again.
+// sequence reads a sequence and its value. Numbers that the server has cached are skipped, as after
+// a restart.
 func (c *conn) sequence(ctx context.Context, d *schema.Sealed, name string) error {
 	made, err := c.one(ctx, "SHOW CREATE SEQUENCE "+sqltext.Quoted(name))
 	if err != nil {
@@ -155,7 +154,7 @@ func (c *conn) sequence(ctx context.Context, d *schema.Sealed, name string) erro
 // objects reads views, routines, triggers and events.
 func (c *conn) objects(ctx context.Context, d *schema.Sealed) error {
 	var views, rest []schema.Object
-	awake, err := c.awake(ctx, d.Database)
+	awake, err := c.enabledEvents(ctx, d.Database)
 	if err != nil {
 		return err
 	}
@@ -188,7 +187,7 @@ func (c *conn) objects(ctx context.Context, d *schema.Sealed) error {
 				return err
 			}
 			o.Order = strings.Join(n[1:], "")
-			if o.Sort == "EVENT" && slices.Contains(awake, o.Name) { // it rests only while no app uses the database
+			if o.Sort == "EVENT" && slices.Contains(awake, o.Name) { // it is disabled only while no app uses the database
 				o.SQL = strings.Replace(o.SQL, off, on, 1)
 			}
 			d.Schema = append(d.Schema, o.Print(d.Database))
@@ -206,8 +205,8 @@ func (c *conn) objects(ctx context.Context, d *schema.Sealed) error {
 	return nil
 }
 
-// broken reports whether a view names what is not there any more. No server makes it
-// again so. What only may not be read, by whom it runs as, is made again.
+// broken reports whether a view uses an object that no longer exists, so that no server can create
+// it again. A view that is only unreadable for its definer can be created again.
 func (c *conn) broken(ctx context.Context, view string) (bool, error) {
 	_, err := c.ExecContext(ctx, "SELECT 1 FROM "+sqltext.Quoted(view)+" LIMIT 0")
 	var said *mysql.MySQLError
@@ -226,8 +225,8 @@ func (c *conn) broken(ctx context.Context, view string) (bool, error) {
 	return errors.As(err, &said) && slices.Contains([]uint16{invalid, noTable, noColumn, noRoutine, noDatabase}, said.Number), ctx.Err()
 }
 
-// object reads the definition of an object. The columns of SHOW CREATE differ
-// by its sort; they are taken by name.
+// object reads the definition of an object. The columns of SHOW CREATE depend on its kind, so they
+// are read by name.
 func (c *conn) object(ctx context.Context, sort, name string) (o schema.Object, err error) {
 	cols, rows, err := c.headed(ctx, "SHOW CREATE "+sort+" "+sqltext.Quoted(name))
 	if err != nil {
@@ -265,7 +264,7 @@ func (c *conn) object(ctx context.Context, sort, name string) (o schema.Object, 
 	return o, nil
 }
 
-// needs reads what the new server must have, and who may use the database.
+// needs reads what the new server must have, and the users of the database.
 func (c *conn) needs(ctx context.Context, d *schema.Sealed) (err error) {
 	d.Needs, err = c.column(ctx, `SELECT DISTINCT concat('storage engine ', engine) FROM information_schema.tables WHERE table_schema = database() AND engine IS NOT NULL
 		UNION SELECT DISTINCT concat('collation ', collation_name) FROM information_schema.columns WHERE table_schema = database() AND collation_name IS NOT NULL
@@ -276,12 +275,12 @@ func (c *conn) needs(ctx context.Context, d *schema.Sealed) (err error) {
 	return c.users(ctx, d)
 }
 
-// users reads who may use the database: also those who may through a role, and the
-// roles. To a login that may not read that, the server does not show it.
+// users reads the users of the database, including those with rights through a role, and the roles.
+// The server shows them only to some logins.
 func (c *conn) users(ctx context.Context, d *schema.Sealed) error {
 	const own = "SELECT user, host FROM mysql.db WHERE database() LIKE db UNION SELECT user, host FROM mysql.tables_priv WHERE db = database() UNION SELECT user, host FROM mysql.columns_priv WHERE db = database() UNION SELECT user, host FROM mysql.procs_priv WHERE db = database()"
 	names, err := c.table(ctx, "WITH RECURSIVE may (user, host) AS (SELECT user, host FROM ("+own+") o UNION SELECT r.user, r.host FROM mysql.roles_mapping r JOIN may ON r.role = may.user AND may.host = '') SELECT DISTINCT user, host FROM may WHERE user <> '' AND user NOT IN ('root', 'mysql.sys', 'mariadb.sys') ORDER BY 1, 2")
-	if err != nil { // before roles
+	if err != nil { // before roles existed
 		names, err = c.table(ctx, "SELECT DISTINCT user, host FROM ("+own+") u WHERE user <> '' AND user NOT IN ('root', 'mysql.sys', 'mariadb.sys') ORDER BY 1, 2")
 	}
 	unseen := func() error {
@@ -306,7 +305,7 @@ func (c *conn) users(ctx context.Context, d *schema.Sealed) error {
 		if err != nil {
 			return unseen()
 		}
-		escaped := strings.NewReplacer(`\_`, "_", `\%`, "%") // a right on a pattern that is this name
+		escaped := strings.NewReplacer(`\_`, "_", `\%`, "%") // a right on a pattern that matches only this name
 		for _, g := range grants {
 			what, on, found := strings.Cut(g, " ON ")
 			plain := escaped.Replace(on)
@@ -330,17 +329,15 @@ func (c *conn) users(ctx context.Context, d *schema.Sealed) error {
 	return nil
 }
 
-// rights is the sort of object that says what a user or role may do.
+// rights is the kind of object for the rights of a user or role.
 const rights = "grant"
 
-// transactional reports whether tables of a storage engine are seen by a
-// transaction as they were when it began.
+// transactional reports whether a transaction has a snapshot of the tables of a storage engine.
 func transactional(engine string) bool {
 	return slices.Contains([]string{"InnoDB", "ROCKSDB", "TokuDB"}, engine)
 }
 
-// locked returns the tables that no transaction sees as they were: they are
-// locked against writing while they are read.
+// locked returns the tables without snapshots. They are locked against writing while they are read.
 func (c *conn) locked(ctx context.Context) ([]string, error) {
 	all, err := c.table(ctx, "SELECT table_name, engine FROM information_schema.tables WHERE table_schema = database() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED') AND engine IS NOT NULL")
 	var out []string

@@ -1,7 +1,6 @@
-// Package postgres moves PostgreSQL databases (12 and newer). The schema goes by
-// the server's own pg_dump and pg_restore; the rows go in COPY text format,
-// which any server reads, from the same exported snapshot, and are
-// fingerprinted on their way.
+// Package postgres moves PostgreSQL databases (version 12 and newer). The schema is moved with the
+// server's own pg_dump and pg_restore. The rows are moved in COPY text format, which any server
+// reads, from the same exported snapshot, and are fingerprinted at the same time.
 package postgres
 
 import (
@@ -28,22 +27,21 @@ import (
 	"movekit/internal/core/item/served"
 )
 
-// Oldest is the oldest server that is moved from.
+// Oldest is the oldest server version that is supported.
 const Oldest = 120000
 
-// settings are those that make values come out the same on every server.
+// settings make values come out the same on every server.
 var settings = map[string]string{
 	"client_encoding": "UTF8", "timezone": "UTC", "datestyle": "ISO, YMD", "intervalstyle": "postgres", "extra_float_digits": "1", "bytea_output": "hex",
 	"lc_monetary": "C", "xmloption": "content", "statement_timeout": "0", "lock_timeout": "10000", "idle_in_transaction_session_timeout": "0",
 	"row_security": "off", "synchronize_seqscans": "off", "default_transaction_isolation": "read committed", "application_name": "movekit",
 }
 
-// tracer is where tests cut statements off.
+// tracer lets tests interrupt statements.
 var tracer pgx.QueryTracer
 
-// connect opens a connection. Settings are the same on every one. What is not
-// given of a server is what its own programs would use (PGHOST and so on,
-// pgpass).
+// connect opens a connection with the same settings every time. Missing parts of the address have
+// the defaults of the server's own programs (PGHOST and so on, pgpass).
 func (s *session) connect(ctx context.Context, database string) (*pgx.Conn, error) {
 	var b strings.Builder
 	for _, kv := range [][2]string{{"host", s.Host}, {"port", s.Port}, {"user", s.User}, {"password", s.Password}, {"dbname", database}, {"connect_timeout", fmt.Sprint(int(served.ConnectTime.Seconds()))}} {
@@ -53,7 +51,7 @@ func (s *session) connect(ctx context.Context, database string) (*pgx.Conn, erro
 	}
 	config, err := pgx.ParseConfig(b.String())
 	if err != nil {
-		return nil, fault.New(fault.BadCard, "the address of the database %s cannot be used", s.Address())
+		return nil, fault.New(fault.BadCard, "the address of the database %s is not valid", s.Address())
 	}
 	if config.Password == "" && strings.HasPrefix(config.Host, "/") {
 		config.Password = ofSocket(config)
@@ -66,13 +64,13 @@ func (s *session) connect(ctx context.Context, database string) (*pgx.Conn, erro
 	config.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend { return build(newSplitter(r), w) }
 	conn, err := pgx.ConnectConfig(ctx, config)
 	if err == nil {
-		_, err = conn.Exec(ctx, "SET search_path TO ''") // names are written whole
+		_, err = conn.Exec(ctx, "SET search_path TO ''") // names are written with their schema
 	}
 	return conn, s.explain(err)
 }
 
-// ofSocket is the password that the server's own password file has for a socket in a
-// folder, by that folder (PostgreSQL documentation, 34.16).
+// ofSocket returns the password in the server's password file for a socket folder (PostgreSQL
+// documentation, 34.16).
 func ofSocket(c *pgx.ConnConfig) string {
 	name := os.Getenv("PGPASSFILE")
 	if home, err := os.UserHomeDir(); name == "" && err == nil {
@@ -85,7 +83,7 @@ func ofSocket(c *pgx.ConnConfig) string {
 	return file.FindPassword(c.Host, strconv.Itoa(int(c.Port)), c.Database, c.User)
 }
 
-// explain gives an error of the server its kind.
+// explain classifies a server error.
 func (s *session) explain(err error) error {
 	return served.Explain(s.Server, err, func(err error) error {
 		var pg *pgconn.PgError
@@ -98,12 +96,12 @@ func (s *session) explain(err error) error {
 			return nil
 		}
 		kind := kindOf(pg.Code)
-		if pg.Routine == "RequestCheckpoint" { // an internal error by its code: it cannot write what it has
+		if pg.Routine == "RequestCheckpoint" { // its code is an internal error: it cannot write its data
 			kind = fault.NoSpace
 		}
 		says, detail := "says", ""
 		if kind == fault.ServerDown {
-			says = "is not ready" // it starts, stops, or recovers from a full disk
+			says = "is not ready" // it is starting, stopping, or recovering from a full disk
 		}
 		if pg.Detail != "" && !strings.HasPrefix(pg.Code, "28") {
 			detail = " (" + pg.Detail + ")"
@@ -112,7 +110,7 @@ func (s *session) explain(err error) error {
 	})
 }
 
-// kindOf sorts the errors of a server (its manual, appendix A).
+// kindOf classifies server errors by code (PostgreSQL documentation, appendix A).
 func kindOf(code string) fault.Kind {
 	switch {
 	case strings.HasPrefix(code, "28"), code == "42501":
@@ -131,7 +129,7 @@ func kindOf(code string) fault.Kind {
 	return fault.ServerRefused
 }
 
-// kindOfText sorts what one of the server's programs says, which has no codes.
+// kindOfText classifies the output of the server's programs, which has no codes.
 func kindOfText(text string) fault.Kind {
 	switch {
 	case strings.Contains(text, "permission denied"), strings.Contains(text, "authentication failed"), strings.Contains(text, "must be "):
@@ -146,8 +144,7 @@ func kindOfText(text string) fault.Kind {
 	return fault.ServerRefused
 }
 
-// versionOf returns a server's version as a number (150004 is 15.4) and as a
-// text.
+// versionOf returns a server's version as a number (150004 is 15.4) and as text.
 func versionOf(ctx context.Context, conn *pgx.Conn) (int, string, error) {
 	var num, text string
 	if err := conn.QueryRow(ctx, "SELECT current_setting('server_version_num'), current_setting('server_version')").Scan(&num, &text); err != nil {
@@ -160,9 +157,9 @@ func versionOf(ctx context.Context, conn *pgx.Conn) (int, string, error) {
 
 var programVersion = regexp.MustCompile(`\) (\d+)`)
 
-// program finds one of the server's own programs of at least a major version:
-// in the usual folders, or in PATH. The oldest that will do is taken, so that
-// what it writes can be read by an older server.
+// program finds one of the server's own programs with at least a given major version, in the usual
+// folders or in PATH. It returns the oldest suitable one, so that older servers can read its
+// output.
 func program(ctx context.Context, name string, major int) (string, error) {
 	patterns := []string{"/usr/lib/postgresql/*/bin/" + name, "/usr/pgsql-*/bin/" + name, "/opt/postgresql/*/bin/" + name}
 	if runtime.GOOS == "windows" {
@@ -196,16 +193,16 @@ func program(ctx context.Context, name string, major int) (string, error) {
 	return "", fault.New(fault.Missing, "the program %s of PostgreSQL %d or newer is not on this computer (older ones: %d)", name, major, len(all))
 }
 
-// isWrapper tells Debian's, which chooses one of those in the usual folders.
+// isWrapper detects Debian's wrapper, which selects one of the programs in the usual folders.
 func isWrapper(program string) bool {
 	is, err := filepath.EvalSymlinks(program)
 	return err == nil && filepath.Base(is) == "pg_wrapper"
 }
 
-// majors are the major versions that programs say they are of.
+// majors caches the major versions of programs.
 var majors sync.Map
 
-// majorOf is the major version of a program, which is asked once; 0 where it says none.
+// majorOf returns the major version of a program, or 0. Each program is asked once.
 func majorOf(ctx context.Context, program string) int {
 	if known, asked := majors.Load(program); asked {
 		return known.(int)
@@ -220,9 +217,8 @@ func majorOf(ctx context.Context, program string) int {
 	return n
 }
 
-// run runs one of the server's own programs. Where to go is in its environment;
-// the password is in a file that only this user can read, and which is removed
-// again. It returns what the program wrote to stderr.
+// run runs one of the server's own programs, and returns its stderr. The address is in its
+// environment; the password is in a temporary file that only this user can read.
 func (s *session) run(ctx context.Context, database string, in io.Reader, out io.Writer, name string, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, name, append([]string{"--no-password"}, args...)...)
 	cmd.Env = append(os.Environ(), "LC_ALL=C", "PGAPPNAME=movekit", "PGCONNECT_TIMEOUT="+fmt.Sprint(int(served.ConnectTime.Seconds())))
@@ -242,7 +238,8 @@ func (s *session) run(ctx context.Context, database string, in io.Reader, out io
 	return served.Run(ctx, cmd, in, out)
 }
 
-// programFailed explains what one of the server's programs says; what names what it was to do with a database.
+// programFailed explains the output of a server program. what describes its task, with %s for the
+// database.
 func (s *session) programFailed(err error, said, what string) error {
 	if said == "" || fault.KindOf(err) == fault.Stopped {
 		return fault.Wrap(kindOfText(said), err, what, s.Address())
@@ -252,7 +249,7 @@ func (s *session) programFailed(err error, said, what string) error {
 
 func quoted(name string) string { return pgx.Identifier{name}.Sanitize() }
 
-// oneLine is a text as SQL writes it without a line break.
+// oneLine returns a text in SQL without a line break.
 func oneLine(s string) string {
 	return "E" + strings.NewReplacer("\n", `\n`, "\r", `\r`).Replace(literal(strings.ReplaceAll(s, `\`, `\\`)))
 }

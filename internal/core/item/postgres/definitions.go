@@ -12,28 +12,27 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// entry is one thing that a database is made of, as the server's own programs
-// write it: a table with its owner, a comment, rights, an index.
+// entry is one object of a database as the server's own programs write it: a table with its owner,
+// a comment, rights, an index.
 type entry struct {
 	sort string // table, comment, fk constraint, ...
 	name string // with its schema
 	sql  string // ends with a newline
 }
 
-// sections of an archive: what is made before the rows, and after them.
+// Sections of an archive: before the rows, and after them.
 const (
 	before = "--section=pre-data"
 	after  = "--section=post-data"
 )
 
-// header begins an entry, between two lines of "--".
+// header matches the first line of an entry, between two lines of "--".
 var header = regexp.MustCompile(`^-- Name: (.*); Type: ([A-Z ]+); Schema: (.*); Owner: .*$`)
 
-// defaults are the settings that hold for the entries behind them.
+// defaults matches settings that apply to the following entries.
 var defaults = regexp.MustCompile(`^SET default_(?:tablespace|table_access_method) = .*;$`)
 
-// cut cuts what pg_restore writes of an archive into its entries. Whatever it
-// knows to write, there is an entry of it.
+// cut splits the output of pg_restore into entries.
 func cut(text string) (out []entry) {
 	var now *entry
 	var body []string
@@ -55,7 +54,7 @@ func cut(text string) (out []entry) {
 		}
 		now.sql = strings.TrimSpace(strings.Join(kept, "\n")) + "\n"
 		if database := now.sort == "database" || now.sort == "database properties"; database {
-			now.sql, _, _ = strings.Cut(now.sql, "\n\\") // what is for the server's own client
+			now.sql, _, _ = strings.Cut(now.sql, "\n\\") // a command of the server's own client
 		}
 		out = append(out, *now)
 	}
@@ -93,12 +92,12 @@ func cut(text string) (out []entry) {
 	return out
 }
 
-// scanner follows SQL from line to line (PostgreSQL documentation, 4.1), and
-// tells whether what comes next is code: not text, a name or a comment.
+// scanner parses SQL line by line (PostgreSQL documentation, 4.1), and reports whether the next
+// character is code, and not a string, a name or a comment.
 type scanner struct {
-	quote   string // what ends the text, name or comment; "" in code
-	escapes bool   // whether a backslash escapes in the text
-	depth   int    // of comments
+	quote   string // the end of the string, name or comment; "" in code
+	escapes bool   // a backslash is an escape in the string
+	depth   int    // nesting of comments
 }
 
 func (s *scanner) code() bool { return s.quote == "" }
@@ -126,7 +125,7 @@ func (s *scanner) line(l string) {
 				i += 2
 			case strings.HasPrefix(l[i:], s.quote):
 				i += len(s.quote)
-				s.quote = "" // a doubled one opens it again
+				s.quote = "" // a doubled quote opens it again
 			default:
 				i++
 			}
@@ -152,16 +151,15 @@ func word(b byte) bool {
 	return b == '_' || b >= 0x80 || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z'
 }
 
-// ofDatabase reports whether an entry is of the database as a whole, and not of
-// something in it.
+// ofDatabase reports whether an entry is about the database as a whole.
 func (e entry) ofDatabase() bool {
 	return strings.HasPrefix(e.sort, "database") || strings.HasPrefix(e.name, "DATABASE ")
 }
 
-// named is the database in a statement about it as a whole.
+// named matches the database name in a statement about the database as a whole.
 var named = regexp.MustCompile(`(?m)^((?:[A-Z(), ]*? |ALTER ROLE (?:"(?:[^"]|"")*"|[a-z_][a-z0-9_$]*) IN )?DATABASE )(?:"(?:[^"]|"")*"|[a-z_][a-z0-9_$]*)`)
 
-// of are the statements of an entry for a database of another name.
+// of returns the statements of an entry for a database with another name.
 func (e entry) of(name string) string {
 	if !e.ofDatabase() {
 		return e.sql
@@ -169,16 +167,16 @@ func (e entry) of(name string) string {
 	return named.ReplaceAllString(e.sql, "${1}"+strings.ReplaceAll(name, "$", "$$"))
 }
 
-// setting names what a statement about the database as a whole sets.
+// setting returns the setting that a statement about the database changes.
 func (e entry) setting(sql string) string {
 	_, what, _ := strings.Cut(strings.ReplaceAll(sql, "\n", " "), " SET ")
 	return what
 }
 
-// sorts in a person's words, where the program's own are none.
+// sorts maps the program's own words for kinds of objects to common ones.
 var sorts = strings.NewReplacer("default acl", "default grant", "acl", "grant", "fk constraint", "foreign key", "blob", "large object")
 
-// object is what an entry is compared by.
+// object returns the entry in the form that is compared.
 func (e entry) object() dbprint.Object {
 	name, sort := e.name, sorts.Replace(e.sort)
 	switch {
@@ -193,14 +191,13 @@ func (e entry) object() dbprint.Object {
 	return dbprint.NewObject(sort, name, text, loose(text))
 }
 
-// added is what a server adds to expressions that it writes again after it has
-// read what it wrote: casts, brackets, spaces, and letter case.
+// added matches what a server adds to expressions when it writes them again: casts, brackets,
+// spaces, and letter case.
 var added = regexp.MustCompile(`::(?:character varying|double precision|bit varying|(?:timestamp|time)(?:\(\d\))? with(?:out)? time zone|"(?:[^"]|"")+"(?:\."(?:[^"]|"")+")?|[\w.]+)(?:\(\d+(?:,\d+)?\))?(?:\[\])*|[()\[\]\s]|\bARRAY\b`)
 
 func loose(sql string) string { return strings.ToLower(added.ReplaceAllString(sql, "")) }
 
-// definitions are the entries of an archive, those before the rows and those
-// after them.
+// definitions returns the entries of an archive, before the rows and after them.
 func (s *session) definitions(ctx context.Context, archive string) (pre, post []entry, err error) {
 	restore, err := program(ctx, "pg_restore", s.number/10000)
 	if err != nil {
@@ -220,8 +217,7 @@ func (s *session) definitions(ctx context.Context, archive string) (pre, post []
 	return pre, post, nil
 }
 
-// objects are what the database is made of, as of a snapshot. The archive goes to
-// where it is wanted too.
+// objects returns the schema in a snapshot, and writes its archive to to.
 func (s *session) objects(ctx context.Context, database, snapshot string, to io.Writer) ([]dbprint.Object, error) {
 	f, err := s.file("schema-*.dump")
 	if err != nil {

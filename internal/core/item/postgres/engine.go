@@ -13,23 +13,23 @@ import (
 	"movekit/internal/core/item/served"
 )
 
-// New moves databases of PostgreSQL servers.
+// New returns the parts for databases on PostgreSQL servers.
 var New = served.New[*Sealed](Engine{}, served.KindOf{InUse: true})
 
-// Engine knows PostgreSQL servers.
+// Engine is the PostgreSQL engine.
 type Engine struct{}
 
 var _ served.Engine[*Sealed] = Engine{}
 
-// Endings are those of pg_dump's archive, and of COPY text.
+// Endings returns the suffixes for pg_dump's archive and for COPY text.
 func (Engine) Endings() (schema, rows string) { return ".schema.dump", ".rows.sql" }
 
-// Open prepares to work on a server.
+// Open prepares a session.
 func (Engine) Open(s served.Server, private func() (string, error)) served.Session[*Sealed] {
 	return &session{Server: s, private: private, conns: map[string]*pgx.Conn{}}
 }
 
-// Named puts an ending behind a name of at most 63 bytes.
+// Named appends a suffix to a name of at most 63 bytes.
 func (Engine) Named(database, ending string) string { return served.Shortened(database, ending, 63) }
 
 // SealedRows reads one table of a sealed database.
@@ -48,8 +48,7 @@ type session struct {
 
 var _ served.Session[*Sealed] = (*session)(nil)
 
-// on returns the session's connection to a database; one that was lost is opened
-// again.
+// on returns the session's connection to a database. A lost connection is opened again.
 func (s *session) on(ctx context.Context, database string) (*pgx.Conn, error) {
 	if c := s.conns[database]; c != nil {
 		if !c.IsClosed() && c.Ping(ctx) == nil {
@@ -73,8 +72,8 @@ func (s *session) on(ctx context.Context, database string) (*pgx.Conn, error) {
 	return c, nil
 }
 
-// maintenance returns a connection to a database that every server has, to make
-// and rename others.
+// maintenance returns a connection to a database that every server has, to create and rename
+// others.
 func (s *session) maintenance(ctx context.Context) (*pgx.Conn, error) {
 	c, err := s.on(ctx, "postgres")
 	if fault.KindOf(err) == fault.Missing {
@@ -83,7 +82,7 @@ func (s *session) maintenance(ctx context.Context) (*pgx.Conn, error) {
 	return c, err
 }
 
-// reading runs what reads a database in one transaction, which changes nothing.
+// reading calls read in a read-only transaction.
 func (s *session) reading(ctx context.Context, database, begin string, read func(*pgx.Conn) error) error {
 	c, err := s.on(ctx, database)
 	if err != nil {
@@ -96,8 +95,8 @@ func (s *session) reading(ctx context.Context, database, begin string, read func
 	return s.explain(read(c))
 }
 
-// leave ends the connection to a database: one that somebody is connected to
-// cannot be renamed or dropped.
+// leave closes the connections to databases, because a database in use cannot be renamed or
+// dropped.
 func (s *session) leave(databases ...string) {
 	for _, d := range databases {
 		if c := s.conns[d]; c != nil {
@@ -107,15 +106,15 @@ func (s *session) leave(databases ...string) {
 	}
 }
 
-// Close ends the connections.
+// Close closes the connections.
 func (s *session) Close() {
 	for d := range s.conns {
 		s.leave(d)
 	}
 }
 
-// Stage makes the database under another name and loads it.
-func (s *session) Stage(ctx context.Context, d *Sealed, p served.Putting) (notes []string, err error) {
+// Stage creates the database under another name and loads it.
+func (s *session) Stage(ctx context.Context, d *Sealed, p served.Loading) (notes []string, err error) {
 	archive, err := s.archive(p.Schema)
 	if err != nil {
 		return nil, err
@@ -129,7 +128,7 @@ func (s *session) Stage(ctx context.Context, d *Sealed, p served.Putting) (notes
 	return s.stage(ctx, d, p.Stage, archive, rows, p.Progress)
 }
 
-// archive writes the schema into a private file, which pg_restore needs.
+// archive writes the schema to a private file, which pg_restore needs.
 func (s *session) archive(open func() (io.ReadCloser, error)) (string, error) {
 	schema, err := open()
 	if err != nil {
@@ -148,7 +147,7 @@ func (s *session) archive(open func() (io.ReadCloser, error)) (string, error) {
 	return f.Name(), nil
 }
 
-// file makes a private file.
+// file creates a private file.
 func (s *session) file(pattern string) (*os.File, error) {
 	dir, err := s.private()
 	if err != nil {
@@ -156,7 +155,7 @@ func (s *session) file(pattern string) (*os.File, error) {
 	}
 	f, err := os.CreateTemp(dir, pattern) // mode 0600
 	if err != nil {
-		return nil, fault.Wrap(fault.CannotPlace, err, "there is no folder for temporary files")
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot create a temporary file")
 	}
 	return f, nil
 }

@@ -11,7 +11,7 @@ import (
 	"movekit/internal/core/item/served"
 )
 
-// Look looks at a database.
+// Look inspects a database.
 func (s *session) Look(ctx context.Context, database string) (*served.Look, error) {
 	conn, err := s.on(ctx, database)
 	if err != nil {
@@ -34,7 +34,7 @@ func (s *session) Look(ctx context.Context, database string) (*served.Look, erro
 	return l, nil
 }
 
-// Ask returns the whole number that a query gives, which may change nothing.
+// Ask returns the whole number that a query returns. It prevents the query from changing anything.
 func (s *session) Ask(ctx context.Context, database, query string) (n int64, err error) {
 	err = s.reading(ctx, database, "BEGIN READ ONLY", func(c *pgx.Conn) (err error) {
 		n, err = askIn(ctx, c, query)
@@ -43,11 +43,11 @@ func (s *session) Ask(ctx context.Context, database, query string) (n int64, err
 	return n, err
 }
 
-// askIn runs a card's query in a transaction. It speaks of tables as the app
-// does, by the usual path.
+// askIn runs a card's query in a transaction. The query finds tables on the app's default search
+// path.
 func askIn(ctx context.Context, conn *pgx.Conn, query string) (n int64, err error) {
 	err = inDefaultPath(ctx, conn, func() error {
-		if err := humble(ctx, conn); err != nil {
+		if err := dropRights(ctx, conn); err != nil {
 			return err
 		}
 		n, err = dbprint.Limited(ctx, query, func(ctx context.Context) (n int64, err error) {
@@ -63,10 +63,9 @@ func askIn(ctx context.Context, conn *pgx.Conn, query string) (n int64, err erro
 	return n, err
 }
 
-// humble gives up, for the rest of the transaction, what an administrator may besides
-// reading. Servers before 14 have no role that reads all, and where
-// rows are hidden none does.
-func humble(ctx context.Context, conn *pgx.Conn) error {
+// humble gives up administrator rights other than reading, for the rest of the transaction. Servers
+// before version 14 have no role that reads everything, and with row security no role can.
+func dropRights(ctx context.Context, conn *pgx.Conn) error {
 	var may bool
 	if err := conn.QueryRow(ctx, "SELECT rolsuper AND EXISTS (SELECT FROM pg_catalog.pg_roles WHERE rolname = 'pg_read_all_data') AND NOT EXISTS (SELECT FROM pg_catalog.pg_class WHERE relrowsecurity) FROM pg_catalog.pg_roles WHERE rolname = current_user").Scan(&may); err != nil {
 		return err
@@ -78,7 +77,7 @@ func humble(ctx context.Context, conn *pgx.Conn) error {
 	return err
 }
 
-// inDefaultPath runs what is to find things as the app does, in a transaction.
+// inDefaultPath calls ask in a transaction with the app's default search path.
 func inDefaultPath(ctx context.Context, conn *pgx.Conn, ask func() error) error {
 	if _, err := conn.Exec(ctx, "SET LOCAL search_path TO DEFAULT"); err != nil {
 		return err
@@ -90,7 +89,7 @@ func inDefaultPath(ctx context.Context, conn *pgx.Conn, ask func() error) error 
 	return err
 }
 
-// left names what of a database does not move.
+// left lists what cannot be moved.
 func left(ctx context.Context, conn *pgx.Conn) ([]string, error) {
 	return texts(ctx, conn, `SELECT 'foreign table ' || c.oid::regclass || ': its rows are on another server' FROM pg_catalog.pg_class c WHERE c.relkind = 'f'
 		UNION ALL SELECT 'publication ' || pubname || ': moves, and nobody subscribes to the new one yet' FROM pg_catalog.pg_publication
@@ -102,7 +101,7 @@ func left(ctx context.Context, conn *pgx.Conn) ([]string, error) {
 		ORDER BY 1 LIMIT 20`)
 }
 
-// notOurs leaves out what is the server's own, or an extension's.
+// notOurs returns a condition that excludes objects of the server or of an extension.
 func notOurs(alias string) string {
 	return fmt.Sprintf(`%[1]s.relnamespace NOT IN (SELECT n.oid FROM pg_catalog.pg_namespace n WHERE n.nspname ~ '^pg_' OR n.nspname = 'information_schema')
 		AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend x WHERE x.classid = 'pg_catalog.pg_class'::regclass AND x.objid = %[1]s.oid AND x.deptype = 'e')`, alias)

@@ -22,8 +22,7 @@ import (
 	"movekit/internal/core/version"
 )
 
-// available are the extensions that a server can make, with the version that it
-// makes.
+// available returns the extensions that a server can create, with their versions.
 func available(ctx context.Context, conn *pgx.Conn) (map[string]string, error) {
 	rows, err := conn.Query(ctx, "SELECT name, default_version FROM pg_catalog.pg_available_extensions")
 	if err != nil {
@@ -38,8 +37,8 @@ func available(ctx context.Context, conn *pgx.Conn) (map[string]string, error) {
 	return out, err
 }
 
-// versions tells the extensions that came in another version.
-func (m *vendor) versions(ctx context.Context, conn *pgx.Conn, d *Sealed) (notes []string) {
+// versions returns notes on extensions with another version.
+func (m *builder) versions(ctx context.Context, conn *pgx.Conn, d *Sealed) (notes []string) {
 	have, err := available(ctx, conn)
 	if err != nil {
 		return nil
@@ -67,7 +66,7 @@ func exists(ctx context.Context, conn *pgx.Conn, database string) (there bool, e
 	return there, err
 }
 
-// Folder is the server's data folder, where the login may know it.
+// Folder returns the server's data folder, if the login may read it.
 func (s *session) Folder(ctx context.Context, _ string) (string, error) {
 	conn, err := s.maintenance(ctx)
 	if err != nil {
@@ -77,8 +76,8 @@ func (s *session) Folder(ctx context.Context, _ string) (string, error) {
 	return strings.Join(all, ""), s.explain(err)
 }
 
-// Lacks returns what the new server lacks for a sealed database: an older
-// version, extensions, its encoding's locale. Nothing is made.
+// Lacks returns what a sealed database needs and the new server does not have: a newer version,
+// extensions, locales. It creates nothing.
 func (s *session) Lacks(ctx context.Context, _ string, d *Sealed) ([]string, error) {
 	conn, err := s.maintenance(ctx)
 	if err != nil {
@@ -86,7 +85,7 @@ func (s *session) Lacks(ctx context.Context, _ string, d *Sealed) ([]string, err
 	}
 	var out []string
 	if s.number/10000 < d.Number/10000 {
-		out = append(out, fmt.Sprintf("the server here is PostgreSQL %s, and the old one was %s: an older server cannot take its database", s.version, strings.TrimPrefix(d.Engine, "PostgreSQL ")))
+		out = append(out, fmt.Sprintf("the server here is PostgreSQL %s, but the old one was %s: a database cannot move to an older server", s.version, strings.TrimPrefix(d.Engine, "PostgreSQL ")))
 	}
 	have, err := available(ctx, conn)
 	if err != nil {
@@ -98,7 +97,7 @@ func (s *session) Lacks(ctx context.Context, _ string, d *Sealed) ([]string, err
 		case !there:
 			out = append(out, "the extension "+name+" is not installed for the server here")
 		case version.Compare(is, was) < 0:
-			out = append(out, fmt.Sprintf("the extension %s is %s on the server here, and was %s: what it keeps cannot be put into an older one", name, is, was))
+			out = append(out, fmt.Sprintf("the extension %s has version %s on the server here, but had %s: its data cannot move to an older version", name, is, was))
 		}
 	}
 	var may, icu bool
@@ -109,24 +108,23 @@ func (s *session) Lacks(ctx context.Context, _ string, d *Sealed) ([]string, err
 		out = append(out, "the login on the server here may not make databases: let it, with ALTER ROLE ... CREATEDB")
 	}
 	if d.ICU && !icu {
-		out = append(out, "the server here is without the library ICU, by which the old one sorts texts")
+		out = append(out, "the server here does not have the ICU library, which the old one uses for sorting")
 	}
-	// A locale's name differs in writing only: de_DE.UTF-8 and de_DE.utf8.
+	// The spelling of locales varies: de_DE.UTF-8 and de_DE.utf8.
 	locales, err := texts(ctx, conn, "SELECT DISTINCT lower(replace(collcollate, '-', '')) FROM pg_catalog.pg_collation WHERE collcollate IS NOT NULL UNION SELECT lower(replace(datcollate, '-', '')) FROM pg_catalog.pg_database")
 	if err != nil {
 		return nil, s.explain(err)
 	}
 	for _, l := range slices.Compact([]string{d.Collate, d.Ctype}) {
 		if !slices.Contains(append(locales, "c", "posix", "c.utf8"), strings.ToLower(strings.ReplaceAll(l, "-", ""))) {
-			out = append(out, "the locale "+l+" is not on the computer of the server here: texts would be sorted otherwise")
+			out = append(out, "the server here does not have the locale "+l+", so texts would be sorted differently")
 		}
 	}
 	return out, nil
 }
 
-// stage makes the database under another name and loads it. What an earlier
-// run has left under that name is dropped first. archive is the file of the
-// schema.
+// stage creates the database under another name and loads it, after dropping leftovers of an
+// earlier run. archive is the file with the schema.
 func (s *session) stage(ctx context.Context, d *Sealed, name, archive string, data io.Reader, progress func(int64)) (notes []string, err error) {
 	conn, err := s.maintenance(ctx)
 	if err != nil {
@@ -145,7 +143,7 @@ func (s *session) stage(ctx context.Context, d *Sealed, name, archive string, da
 	}
 	whole := slices.IndexFunc(pre, func(e entry) bool { return e.sort == "database" })
 	if whole < 0 {
-		return notes, fault.New(fault.Damaged, "the sealed schema does not say how the database is made")
+		return notes, fault.New(fault.Damaged, "the sealed schema has no statement that creates the database")
 	}
 	create, owner, _ := strings.Cut(pre[whole].of(quoted(name)), ";\n")
 	for _, sql := range []string{create, owner} {
@@ -153,7 +151,7 @@ func (s *session) stage(ctx context.Context, d *Sealed, name, archive string, da
 			return notes, s.explain(err)
 		}
 	}
-	m := vendor{session: s, database: name, path: d.Path, notes: &notes}
+	m := builder{session: s, database: name, path: d.Path, notes: &notes}
 	if err := m.all(ctx, pre); err != nil {
 		return notes, err
 	}
@@ -174,18 +172,18 @@ func (s *session) stage(ctx context.Context, d *Sealed, name, archive string, da
 			_, err := conn.Exec(ctx, sql)
 			var pg *pgconn.PgError
 			if errors.As(err, &pg) && pg.Code == "42704" {
-				notes = append(notes, fmt.Sprintf("a setting of the database is not known on the server here: %s (%s)", e.setting(sql), pg.Message))
+				notes = append(notes, fmt.Sprintf("the server here does not support a setting of the database: %s (%s)", e.setting(sql), pg.Message))
 			} else if err != nil {
 				err = s.explain(err)
-				return notes, fault.Wrap(fault.KindOf(err), err, "what is said of the database as a whole cannot be set")
+				return notes, fault.Wrap(fault.KindOf(err), err, "the settings of the database cannot be set")
 			}
 		}
 	}
 	return append(notes, m.versions(ctx, conn, d)...), nil
 }
 
-// vendor makes what a database is made of.
-type vendor struct {
+// vendor creates the objects of a database.
+type builder struct {
 	*session
 	database string
 	path     string // search path of the old database
@@ -193,14 +191,14 @@ type vendor struct {
 	notes    *[]string
 }
 
-// Entries are made some at a time; most of them in their order, and indexes and
-// constraints by two connections.
+// Entries are created in batches: most of them in order, and indexes and constraints on two
+// connections.
 const (
 	atOnce  = 50
 	workers = 2
 )
 
-func (m *vendor) all(ctx context.Context, entries []entry) error {
+func (m *builder) all(ctx context.Context, entries []entry) error {
 	entries = slices.DeleteFunc(slices.Clone(entries), entry.ofDatabase)
 	apart := func(e entry) bool { return e.sort == "index" || e.sort == "constraint" }
 	for len(entries) > 0 {
@@ -225,8 +223,8 @@ func (m *vendor) all(ctx context.Context, entries []entry) error {
 	return nil
 }
 
-// some makes what is in the queue, on a connection of its own.
-func (m *vendor) some(ctx context.Context, queue <-chan []entry) error {
+// some creates the queued entries on its own connection.
+func (m *builder) some(ctx context.Context, queue <-chan []entry) error {
 	conn, err := m.connect(ctx, m.database)
 	if err != nil {
 		return err
@@ -245,7 +243,7 @@ func (m *vendor) some(ctx context.Context, queue <-chan []entry) error {
 		} else if ctx.Err() != nil || conn.IsClosed() {
 			return m.explain(err)
 		}
-		for _, e := range entries { // nothing of them is made yet
+		for _, e := range entries { // nothing of them exists yet
 			if err := m.one(ctx, conn, e); err != nil {
 				return err
 			}
@@ -254,16 +252,16 @@ func (m *vendor) some(ctx context.Context, queue <-chan []entry) error {
 	return nil
 }
 
-// one makes one thing. What calls functions by their names alone, as an index may,
-// is not made with an empty search path: then it is tried with that of the old database.
-func (m *vendor) one(ctx context.Context, conn *pgx.Conn, e entry) error {
+// one creates one object. Objects that call functions without their schema, such as some indexes,
+// fail with an empty search path. They are tried again with the old database's search path.
+func (m *builder) one(ctx context.Context, conn *pgx.Conn, e entry) error {
 	_, err := conn.Exec(ctx, e.sql, pgx.QueryExecModeSimpleProtocol)
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) && (strings.HasPrefix(pg.Code, "42") || pg.Code == "3F000") {
 		if _, again := conn.Exec(ctx, "SET search_path TO "+m.path+";\n"+e.sql+"SET search_path TO ''", pgx.QueryExecModeSimpleProtocol); again == nil {
 			m.mu.Lock()
 			defer m.mu.Unlock()
-			*m.notes = append(*m.notes, fmt.Sprintf("the %s %s names functions or types without their schema; it was made with the search path %s of the database", e.object().Sort, e.name, m.path))
+			*m.notes = append(*m.notes, fmt.Sprintf("the %s %s uses functions or types without their schema; it was created with the database's search path %s", e.object().Sort, e.name, m.path))
 			return nil
 		}
 	}
@@ -271,12 +269,12 @@ func (m *vendor) one(ctx context.Context, conn *pgx.Conn, e entry) error {
 		return nil
 	}
 	err = m.explain(err)
-	return fault.Wrap(fault.KindOf(err), err, "the %s %s cannot be made on the new server", e.object().Sort, e.name)
+	return fault.Wrap(fault.KindOf(err), err, "the %s %s cannot be created on the new server", e.object().Sort, e.name)
 }
 
-// fill fills the materialized views. Those that read others through functions, which
-// no server tells, are filled when the others are.
-func (m *vendor) fill(ctx context.Context, views []string) error {
+// fill fills the materialized views. Views that read other views through functions, a dependency
+// that the server does not record, are tried again after the others.
+func (m *builder) fill(ctx context.Context, views []string) error {
 	conn, err := m.on(ctx, m.database)
 	if err != nil {
 		return err
@@ -303,8 +301,7 @@ func (m *vendor) fill(ctx context.Context, views []string) error {
 	return nil
 }
 
-// Rename gives a database another name. One that somebody is connected to
-// cannot be renamed.
+// Rename renames a database. A database in use cannot be renamed.
 func (s *session) Rename(ctx context.Context, from, to string, _ served.Service) error {
 	return s.alter(ctx, from, renaming(from, to))
 }
@@ -314,8 +311,7 @@ func (s *session) Drop(ctx context.Context, database string) error {
 	return s.alter(ctx, database, "DROP DATABASE "+quoted(database))
 }
 
-// alter runs a statement on a database as a whole, which nobody may be connected
-// to.
+// alter runs a statement on a database as a whole. Nobody may be connected to it.
 func (s *session) alter(ctx context.Context, database, sql string) error {
 	conn, err := s.maintenance(ctx)
 	if err != nil {
@@ -330,8 +326,8 @@ func renaming(from, to string) string {
 	return fmt.Sprintf("ALTER DATABASE %s RENAME TO %s", quoted(from), quoted(to))
 }
 
-// load runs what Seal wrote as data. What is called while rows are checked may be
-// named as the old database's search path has it.
+// load loads the data that Seal wrote. Functions that are called while rows are checked are found
+// on the old database's search path.
 func (s *session) load(ctx context.Context, database, searchPath string, data io.Reader, progress func(int64)) error {
 	conn, err := s.on(ctx, database)
 	if err != nil {
@@ -353,11 +349,11 @@ func (s *session) load(ctx context.Context, database, searchPath string, data io
 	})
 }
 
-// statements are what the data of a sealed database may say besides COPY.
+// statements lists what the sealed data may contain besides COPY.
 var statements = []string{"SET ", "SELECT pg_catalog.setval(", "SELECT pg_catalog.lo_create(", "SELECT pg_catalog.lo_put(", "ALTER LARGE OBJECT ", "GRANT ", "REVOKE ", "COMMENT ON LARGE OBJECT "}
 
-// scan reads what Seal wrote as data: comments and statements of one line each, and
-// COPY with the rows behind it.
+// scan parses the data that Seal wrote: comments and statements of one line each, and COPY followed
+// by rows.
 func scan(data io.Reader, comment, run func(line string) error, rows func(sql string, rows io.Reader) error) error {
 	r := bufio.NewReaderSize(data, 1<<20)
 	for {
@@ -366,7 +362,7 @@ func scan(data io.Reader, comment, run func(line string) error, rows func(sql st
 			return nil
 		}
 		if err != nil {
-			return fault.Wrap(fault.Damaged, err, "the rows of the sealed database end early")
+			return fault.Wrap(fault.Damaged, err, "the sealed rows are incomplete")
 		}
 		sql := strings.TrimSuffix(strings.TrimSuffix(line, "\n"), ";")
 		switch {
@@ -388,16 +384,16 @@ func scan(data io.Reader, comment, run func(line string) error, rows func(sql st
 				return err
 			}
 		default:
-			return fault.New(fault.Hostile, "the rows of the sealed database hold a statement that Move Kit does not write")
+			return fault.New(fault.Hostile, "the sealed rows contain a statement that Move Kit does not write")
 		}
 	}
 }
 
-// copied reads the rows behind a COPY, to the line that ends them.
+// copied reads the rows after a COPY, up to the line that ends them.
 type copied struct {
 	r     *bufio.Reader
-	start bool   // whether a line starts here
-	rest  []byte // of a line, not given yet
+	start bool   // at the start of a line
+	rest  []byte // rest of a line that was not returned yet
 	done  bool
 }
 
@@ -409,7 +405,7 @@ func (c *copied) Read(p []byte) (n int, err error) {
 			}
 			line, err := c.r.ReadSlice('\n')
 			if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
-				return n, fault.Wrap(fault.Damaged, err, "the rows of the sealed database end early")
+				return n, fault.Wrap(fault.Damaged, err, "the sealed rows are incomplete")
 			}
 			if c.start && string(line) == "\\.\n" {
 				c.done = true
@@ -428,8 +424,8 @@ func (c *copied) Read(p []byte) (n int, err error) {
 	return n, nil
 }
 
-// sealedRows reads one table of a sealed database, for dbprint.DiffRows. open
-// starts the data from its beginning.
+// sealedRows reads one table of a sealed database, for dbprint.DiffRows. open starts the data from
+// its beginning.
 func sealedRows(open func() (io.ReadCloser, error), table string) dbprint.Rows {
 	return func(each func(dbprint.Row) error) error {
 		data, err := open()
@@ -437,7 +433,7 @@ func sealedRows(open func() (io.ReadCloser, error), table string) dbprint.Rows {
 			return err
 		}
 		defer data.Close()
-		want := "COPY " + table + " " // columns or FROM
+		want := "COPY " + table + " " // followed by columns or FROM
 		said := func(line string) error {
 			oid, sum, found := strings.Cut(strings.TrimPrefix(line, largeLine), " ")
 			if table != largeTable || !strings.HasPrefix(line, largeLine) || !found {
@@ -445,7 +441,7 @@ func sealedRows(open func() (io.ReadCloser, error), table string) dbprint.Rows {
 			}
 			of, ok := digest.Parse(sum)
 			if !ok {
-				return fault.New(fault.Damaged, "the rows of the sealed database are damaged")
+				return fault.New(fault.Damaged, "the sealed rows are damaged")
 			}
 			return each(largeRow(oid, of))
 		}

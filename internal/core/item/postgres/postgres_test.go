@@ -67,7 +67,7 @@ func fresh(t *testing.T, name, text string) database {
 	return server(t, old, name)
 }
 
-func sealed(t *testing.T, s database, counts ...card.Count) (*Sealed, served.Putting, []byte) {
+func sealed(t *testing.T, s database, counts ...card.Count) (*Sealed, served.Loading, []byte) {
 	t.Helper()
 	return dbcases.Sealed(t, Engine{}, s.session, s.name, counts)
 }
@@ -146,7 +146,7 @@ func TestEverythingMoves(t *testing.T) {
 }
 
 // byHand loads a sealed database without Move Kit, by pg_restore and psql.
-func byHand(t *testing.T, s database, d *Sealed, p served.Putting, data []byte) {
+func byHand(t *testing.T, s database, d *Sealed, p served.Loading, data []byte) {
 	t.Helper()
 	archive, err := s.archive(p.Schema)
 	fatal.If(t, err)
@@ -231,7 +231,7 @@ CREATE OR REPLACE VIEW between AS SELECT n FROM first; GRANT SELECT ON boat TO t
 	notes := dbcases.Place(t, Engine{}, to.session, to.name, d, p, "")
 	dbcases.Same(t, to.session, to.name, d, nil)
 	to.Close()
-	for _, want := range []string{"told_boss was made on the new server without a password", "it was SUPERUSER there and has no user here", "told_clerk was made", `the role "told_clerk" was a member of pg_read_server_files there and has no user here`, "the index app.boat_outer_one_idx names functions or types without their schema; it was made with the search path app, public"} {
+	for _, want := range []string{"told_boss was created on the new server without a password", "it was SUPERUSER there and has no user here", "told_clerk was made", `the role "told_clerk" was a member of pg_read_server_files there and has no user here`, "the index app.boat_outer_one_idx uses functions or types without their schema; it was created with the database's search path app, public"} {
 		if !strings.Contains(notes, want) {
 			t.Errorf("not told: %s\n%s", want, notes)
 		}
@@ -306,8 +306,8 @@ func TestDifferencesAreNamed(t *testing.T) {
 		fatal.If(t, err)
 		got = append(got, rows...)
 	}
-	want := []string{"public.log: had 3 rows, has 2", "missing: line x", "public.owner: has as many rows, but not the same ones", `id 2: name was B\tb, is C; phone was •••, is •••`, "id 3: the row is missing", "id 4: the row was not there",
-		"public.more: the table was not in the sealed data", "table public.owner: not defined the same", "index public.i: missing", "sequence public.q was 1, false, is 1, true"}
+	want := []string{"public.log: had 3 rows, has 2", "missing: line x", "public.owner: has the same number of rows, but different ones", `id 2: name was B\tb, is C; phone was •••, is •••`, "id 3: the row is missing", "id 4: the row is new",
+		"public.more: the table was not in the sealed data", "table public.owner: the definition differs", "index public.i: missing", "sequence public.q was 1, false, is 1, true"}
 	all := strings.Join(got, "\n")
 	for _, w := range want {
 		if !strings.Contains(all, w) {

@@ -16,14 +16,14 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// relation is a table whose rows are moved. Its name is as SQL writes it.
+// relation is a table whose rows are moved. Its name is quoted for SQL.
 type relation struct {
 	dbprint.Table
-	file string // which file of the server holds its rows: another one after TRUNCATE and the like
-	only string // WHERE ..., of an extension's table: what of it is not the extension's own
+	file string // the server's file with the rows, which changes after TRUNCATE and the like
+	only string // WHERE ..., for an extension's table: excludes the extension's own rows
 }
 
-// copyOut is the statement that gives a table's rows.
+// copyOut returns the statement that reads a table's rows.
 func (r relation) copyOut() string {
 	if r.only == "" {
 		return "COPY " + r.Name + r.columns() + " TO STDOUT"
@@ -31,7 +31,7 @@ func (r relation) copyOut() string {
 	return "COPY (SELECT " + strings.Trim(r.columns(), " ()") + " FROM ONLY " + r.Name + " " + r.only + ") TO STDOUT"
 }
 
-// columns is the list of columns in a COPY. A table may have none.
+// columns returns the list of columns for COPY. A table may have none.
 func (r relation) columns() string {
 	if len(r.Columns) == 0 {
 		return ""
@@ -43,12 +43,12 @@ func (r relation) columns() string {
 	return " (" + strings.Join(cols, ", ") + ")"
 }
 
-// ofExtension holds for what an extension says that its users keep in it
-// (PostgreSQL documentation, 38.17.3).
+// ofExtension is a condition for extension tables with user data (PostgreSQL documentation,
+// 38.17.3).
 const ofExtension = "c.oid IN (SELECT unnest(extconfig) FROM pg_catalog.pg_extension)"
 
-// relations returns the tables that hold rows: partitions, but not what is
-// divided into them. Generated columns are computed again and do not move.
+// relations returns the tables that have rows, including partitions, but not partitioned tables.
+// Generated columns are computed again and not moved.
 func relations(ctx context.Context, conn *pgx.Conn) ([]relation, error) {
 	rows, err := conn.Query(ctx, `SELECT pg_catalog.quote_ident(n.nspname) || '.' || pg_catalog.quote_ident(c.relname),
 		coalesce((SELECT array_agg(a.attname ORDER BY a.attnum) FROM pg_catalog.pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''), '{}'),
@@ -81,8 +81,8 @@ func sequences(ctx context.Context, conn *pgx.Conn, f *dbprint.Fingerprint) erro
 	return nil
 }
 
-// lines hashes the rows of a COPY, which come in pieces that need not end where
-// a row does, and passes them on.
+// lines hashes the rows of a COPY and passes them on. The pieces it gets need not end at the end of
+// a row.
 type lines struct {
 	each func(line []byte) error // without the newline
 	rest []byte
@@ -109,7 +109,7 @@ func (l *lines) Write(p []byte) (int, error) {
 	return n, nil
 }
 
-// Fingerprint takes that of a database as it is at one moment.
+// Fingerprint computes the fingerprint of a snapshot of a database.
 func (s *session) Fingerprint(ctx context.Context, database string, counts []card.Count, progress func(int64)) (f *dbprint.Fingerprint, err error) {
 	err = s.reading(ctx, database, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", func(conn *pgx.Conn) error {
 		var rels []relation
@@ -132,7 +132,7 @@ func (s *session) Fingerprint(ctx context.Context, database string, counts []car
 	return f, err
 }
 
-// Definitions is a fingerprint without rows and counts.
+// Definitions returns a fingerprint without rows and counts.
 func (s *session) Definitions(ctx context.Context, database string) (f *dbprint.Fingerprint, err error) {
 	err = s.reading(ctx, database, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", func(conn *pgx.Conn) error {
 		f, _, err = s.take(ctx, conn, database, nil, io.Discard)
@@ -141,8 +141,8 @@ func (s *session) Definitions(ctx context.Context, database string) (f *dbprint.
 	return f, err
 }
 
-// take fills in all of a fingerprint but the rows, of what a connection's
-// transaction sees. The archive of the schema goes to schema.
+// take fills in a fingerprint except for the rows, from a connection's transaction. It writes the
+// archive of the schema to schema.
 func (s *session) take(ctx context.Context, conn *pgx.Conn, database string, counts []card.Count, schema io.Writer) (*dbprint.Fingerprint, []relation, error) {
 	f := &dbprint.Fingerprint{Engine: "PostgreSQL " + s.version, Settings: map[string]string{}}
 	var snapshot string
@@ -166,12 +166,12 @@ func (s *session) take(ctx context.Context, conn *pgx.Conn, database string, cou
 	for _, v := range views {
 		f.Settings["materialized view "+v] = "filled"
 	}
-	err = f.TakeCounts(counts, func(query string) (int64, error) { return askIn(ctx, conn, query) })
+	err = f.RunCounts(counts, func(query string) (int64, error) { return askIn(ctx, conn, query) })
 	return f, rels, err
 }
 
-// sumRows reads a table and fills in its fingerprint; its rows go to out where
-// that is given. No row is held whole.
+// sumRows reads a table and fills in its fingerprint. It writes the rows to out, if not nil. No row
+// is held in memory as a whole.
 func sumRows(ctx context.Context, conn *pgx.Conn, r *relation, out io.Writer, progress func(int64)) error {
 	s := &summing{out: out, part: digest.New(), progress: progress}
 	err := copyRows(ctx, conn, *r, s)
@@ -212,7 +212,7 @@ func (s *session) Rows(ctx context.Context, database string, t dbprint.Table) db
 	}
 }
 
-// rowOf makes a row of a line of COPY text.
+// rowOf parses a line of COPY text.
 func rowOf(line []byte) dbprint.Row {
 	return dbprint.Row{Hash: digest.Of(line), Cells: func() []string {
 		cells := strings.Split(string(line), "\t")

@@ -32,8 +32,7 @@ func (s *session) Texts(ctx context.Context, database string, t dbprint.Table, c
 	return s.explain(err)
 }
 
-// Rewrite changes texts of a column. Triggers of the app are kept from running, which takes an
-// administrator.
+// Rewrite changes texts in a column. It disables the app's triggers, which needs an administrator.
 func (s *session) Rewrite(ctx context.Context, database string, t dbprint.Table, column string, now map[string]string) error {
 	conn, err := s.on(ctx, database)
 	if err != nil {

@@ -14,21 +14,20 @@ type Role struct {
 	Name     string   `json:"name"`
 	Login    bool     `json:"login,omitempty"`
 	May      []string `json:"may,omitempty"`      // CREATEDB, CONNECTION LIMIT 5, ...
-	Settings []string `json:"settings,omitempty"` // of ALTER ROLE ... SET
+	Settings []string `json:"settings,omitempty"` // as for ALTER ROLE ... SET
 	In       []Member `json:"in,omitempty"`       // roles that it is a member of
 }
 
-// Member is what a role is a member of.
+// Member is a role's membership in another role.
 type Member struct {
 	Role string `json:"role"`
-	With string `json:"with,omitempty"` // options, as GRANT takes them
+	With string `json:"with,omitempty"` // options, as for GRANT
 }
 
-// trusted lets a role past the rules that hold for others. Nobody is given that
-// by a copy.
+// trusted lists attributes and roles that bypass access rules. They are never copied.
 var trusted = []string{"SUPERUSER", "CREATEROLE", "REPLICATION", "BYPASSRLS", "pg_execute_server_program", "pg_read_server_files", "pg_write_server_files"}
 
-// about says what a role may, to be compared.
+// about returns what a role may do, for comparison.
 func (r Role) about() string {
 	parts := slices.Clone(r.May)
 	for _, in := range r.In {
@@ -43,7 +42,7 @@ func (r Role) about() string {
 	return strings.Join(parts, ", ")
 }
 
-// readRoles reads the roles for which a condition holds, by name.
+// readRoles reads the roles that meet a condition, by name.
 func readRoles(ctx context.Context, conn *pgx.Conn, condition string) ([]Role, error) {
 	rows, err := conn.Query(ctx, `SELECT rolname, rolcanlogin,
 		array_remove(ARRAY[CASE WHEN rolsuper THEN 'SUPERUSER' END, CASE WHEN rolcreaterole THEN 'CREATEROLE' END, CASE WHEN rolreplication THEN 'REPLICATION' END, CASE WHEN rolbypassrls THEN 'BYPASSRLS' END, CASE WHEN rolcreatedb THEN 'CREATEDB' END, CASE WHEN NOT rolinherit THEN 'NOINHERIT' END,
@@ -77,8 +76,7 @@ func readRoles(ctx context.Context, conn *pgx.Conn, condition string) ([]Role, e
 	})
 }
 
-// setting is name=value as ALTER ROLE ... SET takes it. A list of names stands as the
-// server writes it.
+// setting formats name=value for ALTER ROLE ... SET. A list of names stays as the server writes it.
 func setting(config string) string {
 	name, value, _ := strings.Cut(config, "=")
 	if strings.Contains(value, ",") || strings.HasPrefix(value, `"`) {
@@ -87,10 +85,9 @@ func setting(config string) string {
 	return quoted(name) + " TO " + literal(value)
 }
 
-// makeRoles makes the roles that the server does not have, as members of what
-// they were members of, and with the settings that they had. Those that it has are
-// left as they are. What lets a role past all rules is left to a person. The notes
-// tell all that.
+// makeRoles creates the roles that the server does not have, with their memberships and settings.
+// Existing roles are not changed. Attributes that bypass access rules are left to the user. The
+// notes report all of that.
 func makeRoles(ctx context.Context, conn *pgx.Conn, roles []Role) (notes []string, err error) {
 	have, err := readRoles(ctx, conn, "TRUE")
 	if err != nil {
@@ -100,12 +97,12 @@ func makeRoles(ctx context.Context, conn *pgx.Conn, roles []Role) (notes []strin
 	for _, r := range roles {
 		if i := slices.IndexFunc(have, func(h Role) bool { return h.Name == r.Name }); i >= 0 {
 			if was, is := r.about(), have[i].about(); was != is {
-				notes = append(notes, fmt.Sprintf("the role %s is on the new server already, as (%s); on the old one it was (%s)", r.Name, is, was))
+				notes = append(notes, fmt.Sprintf("the role %s already exists on the new server, as (%s); on the old one it was (%s)", r.Name, is, was))
 			}
 			continue
 		}
 		sql := "CREATE ROLE " + quoted(r.Name)
-		note := "the role " + r.Name + " was made on the new server"
+		note := "the role " + r.Name + " was created on the new server"
 		if r.Login {
 			sql += " LOGIN"
 			note += " without a password: set one, and enter it in the app"
@@ -122,7 +119,7 @@ func makeRoles(ctx context.Context, conn *pgx.Conn, roles []Role) (notes []strin
 		}
 		for _, set := range r.Settings {
 			if _, err := conn.Exec(ctx, "ALTER ROLE "+quoted(r.Name)+" SET "+set); err != nil {
-				note += fmt.Sprintf("; its setting %s is not known here", set)
+				note += fmt.Sprintf("; its setting %s is not supported here", set)
 			}
 		}
 		made, notes = append(made, r), append(notes, note)

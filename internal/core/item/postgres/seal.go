@@ -15,13 +15,11 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// Seal writes a database as it is at one moment: the schema as an archive of
-// pg_dump (custom format) to schema, and the rows as SQL that psql loads
-// between the archive's parts to data. The app may go on writing. It returns
-// the fingerprint of the same moment.
+// Seal writes a snapshot of a database: the schema as an archive of pg_dump (custom format) to
+// schema, and the rows to data, as SQL that psql loads between the archive's parts. The app may
+// continue to write. It returns the fingerprint of the same snapshot.
 //
-// Tables are locked against being changed or dropped (ACCESS SHARE), not
-// against being written to.
+// Tables are locked against being changed or dropped (ACCESS SHARE), not against writing.
 func (s *session) Seal(ctx context.Context, database string, counts []card.Count, schema, data io.Writer, progress func(int64)) (out *Sealed, err error) {
 	out = &Sealed{}
 	err = s.reading(ctx, database, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", func(conn *pgx.Conn) error {
@@ -66,20 +64,20 @@ func (s *session) seal(ctx context.Context, conn *pgx.Conn, database string, out
 	return w.Flush()
 }
 
-// Sealed is what a sealed database is known by, besides its rows.
+// Sealed has the sealed facts of a database, other than its rows.
 type Sealed struct {
 	dbprint.Fingerprint
 	Number     int      `json:"server_version"` // 150004 is 15.4
 	Collate    string   `json:"collate"`
 	Ctype      string   `json:"ctype"`
-	ICU        bool     `json:"icu,omitempty"`        // whether something is sorted by the library ICU
+	ICU        bool     `json:"icu,omitempty"`        // the ICU library is used for sorting
 	Extensions []string `json:"extensions,omitempty"` // name and version
-	Roles      []Role   `json:"roles,omitempty"`      // that own something or may do something here
-	Path       string   `json:"search_path"`          // as SQL writes it
-	Views      []string `json:"matviews,omitempty"`   // materialized views that hold rows, those that others read first
+	Roles      []Role   `json:"roles,omitempty"`      // roles that own something or have rights here
+	Path       string   `json:"search_path"`          // quoted for SQL
+	Views      []string `json:"matviews,omitempty"`   // materialized views with rows, in order of dependency
 }
 
-// facts fills in what the new server must have.
+// facts fills in what the new server needs.
 func (s *session) facts(ctx context.Context, conn *pgx.Conn, out *Sealed) (err error) {
 	out.Number = s.number
 	err = conn.QueryRow(ctx, `SELECT datcollate, datctype, coalesce(to_jsonb(d)->>'datlocprovider', '') = 'i' OR EXISTS (SELECT FROM pg_catalog.pg_collation c WHERE c.collprovider = 'i' AND c.oid >= 16384)
@@ -95,15 +93,15 @@ func (s *session) facts(ctx context.Context, conn *pgx.Conn, out *Sealed) (err e
 	}); err != nil {
 		return err
 	}
-	// One that reads another reads all that that one reads, and it: more of them.
+	// A view that reads another depends on everything that one does, and on it, so it has more
+	// dependencies.
 	if out.Views, err = texts(ctx, conn, `WITH RECURSIVE uses(v, o) AS (SELECT DISTINCT r.ev_class, d.refobjid FROM pg_catalog.pg_rewrite r JOIN pg_catalog.pg_depend d ON d.classid = 'pg_catalog.pg_rewrite'::regclass AND d.objid = r.oid AND d.refclassid = 'pg_catalog.pg_class'::regclass AND d.refobjid <> r.ev_class),
 		reads(v, o) AS (SELECT v, o FROM uses UNION SELECT r.v, u.o FROM reads r JOIN uses u ON u.v = r.o)
 		SELECT pg_catalog.quote_ident(n.nspname) || '.' || pg_catalog.quote_ident(c.relname) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'm' AND c.relispopulated AND `+notOurs("c")+`
 		ORDER BY (SELECT count(*) FROM reads r JOIN pg_catalog.pg_class m ON m.oid = r.o AND m.relkind = 'm' WHERE r.v = c.oid), c.oid`); err != nil {
 		return err
 	}
-	// Every role that the database's objects depend on, and those whose roles
-	// these are.
+	// Every role that the database's objects depend on, and the roles that these are members of.
 	out.Roles, err = readRoles(ctx, conn, `r.oid IN (WITH RECURSIVE used(oid) AS (
 		SELECT refobjid FROM pg_catalog.pg_shdepend WHERE refclassid = 'pg_catalog.pg_authid'::regclass AND (dbid = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database())
 			OR classid = 'pg_catalog.pg_database'::regclass AND objid = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database()))
@@ -113,10 +111,9 @@ func (s *session) facts(ctx context.Context, conn *pgx.Conn, out *Sealed) (err e
 	return err
 }
 
-// lock keeps tables from being changed or dropped until the snapshot is read,
-// and sees that none was emptied or rewritten since the snapshot: that shows
-// through every snapshot. pg_dump has let go of its own locks by then; a server
-// may not have room for both.
+// lock keeps tables from being changed or dropped until the snapshot is read. It checks that none
+// was emptied or rewritten since the snapshot, which no snapshot protects against. pg_dump has
+// released its own locks by then, and a server may not have room for both.
 func lock(ctx context.Context, conn *pgx.Conn, rels []relation) error {
 	const many = 200 // tables in one statement
 	for len(rels) > 0 {
@@ -128,14 +125,14 @@ func lock(ctx context.Context, conn *pgx.Conn, rels []relation) error {
 		if _, err := conn.Exec(ctx, "LOCK TABLE ONLY "+strings.Join(names, ", ONLY ")+" IN ACCESS SHARE MODE"); err != nil {
 			return err
 		}
-		// The function looks at the present, not through the snapshot.
+		// The function reads the current state, not the snapshot.
 		now, err := texts(ctx, conn, "SELECT coalesce(pg_catalog.pg_relation_filenode(n::regclass)::text, '') FROM unnest($1::text[]) WITH ORDINALITY AS x(n, i) ORDER BY i", names)
 		if err != nil {
 			return err
 		}
 		for i, file := range now {
 			if file != rels[i].file {
-				return fault.New(fault.Changed, "the table %s was emptied or rewritten while the database was read", names[i])
+				return fault.New(fault.Changed, "the table %s was emptied or rewritten while the database was being read", names[i])
 			}
 		}
 		rels = rels[n:]
@@ -156,7 +153,7 @@ func (s *session) dumpSchema(ctx context.Context, database, snapshot string, to 
 	return nil
 }
 
-// sealRows writes the rows of a table, and takes their fingerprint.
+// sealRows writes the rows of a table, and computes their fingerprint.
 func sealRows(ctx context.Context, conn *pgx.Conn, r *relation, w *bufio.Writer, progress func(int64)) error {
 	fmt.Fprintf(w, "COPY %s%s FROM stdin;\n", r.Name, r.columns())
 	if err := sumRows(ctx, conn, r, w, progress); err != nil {
@@ -166,24 +163,23 @@ func sealRows(ctx context.Context, conn *pgx.Conn, r *relation, w *bufio.Writer,
 	return err
 }
 
-// largeTable is under which name large objects are told of.
+// largeTable is the table name under which large objects are reported.
 const largeTable = "large objects"
 
 // lobPiece is how much of a large object is read at once, in bytes.
 const lobPiece = 1 << 18
 
-// largeLine is a comment in the sealed rows that says of a large object what it is
-// compared by.
+// largeLine is a comment in the sealed rows with the digest of a large object.
 const largeLine = "-- large object "
 
-// largeRow is a large object as the row of a table: number and digest, with owner,
-// rights and comment.
+// largeRow returns a large object as a row: its number, and a digest of its content, owner, rights
+// and comment.
 func largeRow(oid string, of digest.Sum) dbprint.Row {
 	return dbprint.Row{Hash: of, Cells: func() []string { return []string{oid, of.String()[:16]} }}
 }
 
-// largeObjects fingerprints the large objects, writes them where w is given, and passes
-// them on where each is.
+// largeObjects fingerprints the large objects, writes them to w if it is not nil, and passes each
+// of them to each.
 func largeObjects(ctx context.Context, conn *pgx.Conn, w *bufio.Writer, each func(dbprint.Row) error) (dbprint.Table, error) {
 	t := dbprint.Table{Name: largeTable, Columns: []string{"oid", "content, owner, rights or comment"}, Key: []string{"oid"}}
 	rows, err := conn.Query(ctx, `SELECT oid::int8, pg_catalog.pg_get_userbyid(lomowner), coalesce((SELECT string_agg(x::text, ',' ORDER BY x::text) FROM unnest(nullif(lomacl, pg_catalog.acldefault('L', lomowner))) x), ''), coalesce(pg_catalog.obj_description(oid, 'pg_largeobject'), '') FROM pg_catalog.pg_largeobject_metadata ORDER BY 1`)

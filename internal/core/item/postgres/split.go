@@ -9,17 +9,16 @@ import (
 	"movekit/internal/core/digest"
 )
 
-// splitter reads the server's messages (PostgreSQL documentation, 55.7) and
-// hands long CopyData messages on as several short ones. A row comes as one
-// message, which the driver would hold whole.
+// splitter reads the server's messages (PostgreSQL documentation, 55.7) and splits long CopyData
+// messages into short ones. A row is one message, which the driver would hold in memory as a whole.
 type splitter struct {
 	r    io.Reader
-	part int64  // longest piece of a CopyData, in bytes
-	buf  []byte // room for what is read
-	held []byte // what of it is not handed on yet
-	head []byte // head of a message that is to be handed on first
-	left int64  // bytes of the message or piece behind it
-	long int64  // bytes of a CopyData behind that piece
+	part int64  // maximum length of a piece of CopyData, in bytes
+	buf  []byte // read buffer
+	held []byte // data that was not returned yet
+	head []byte // message header to return first
+	left int64  // bytes left of the current message or piece
+	long int64  // bytes left of the CopyData after that piece
 }
 
 const headSize = 5 // a message's type, and its length without the type
@@ -28,7 +27,7 @@ func newSplitter(r io.Reader) *splitter {
 	return &splitter{r: r, part: 64 << 10, buf: make([]byte, 64<<10)}
 }
 
-// Read hands on what has come; it waits for more only where that is nothing.
+// Read returns available data. It waits only if there is none.
 func (s *splitter) Read(p []byte) (n int, err error) {
 	for n < len(p) {
 		switch {
@@ -53,7 +52,7 @@ func (s *splitter) Read(p []byte) (n int, err error) {
 	return n, nil
 }
 
-// message takes the head of the next message.
+// message parses the header of the next message.
 func (s *splitter) message() {
 	s.left = max(int64(binary.BigEndian.Uint32(s.held[1:]))-4, 0)
 	if s.held[0] == 'd' && s.left > s.part {
@@ -64,14 +63,14 @@ func (s *splitter) message() {
 	s.held = s.held[headSize:]
 }
 
-// piece makes the head of the next piece of a long CopyData.
+// piece writes the header of the next piece of a long CopyData.
 func (s *splitter) piece() {
 	s.left = min(s.long, s.part)
 	s.long -= s.left
 	s.head = binary.BigEndian.AppendUint32([]byte{'d'}, uint32(s.left+4))
 }
 
-// fill reads more behind what is held.
+// fill reads more data.
 func (s *splitter) fill() error {
 	kept := copy(s.buf, s.held)
 	n, err := s.r.Read(s.buf[kept:])
@@ -82,13 +81,13 @@ func (s *splitter) fill() error {
 	return err
 }
 
-// summing hashes the rows of a COPY, which come in pieces that need not end
-// where a row does, and hands them on to out where it is given.
+// summing hashes the rows of a COPY and writes them to out, if not nil. The pieces it gets need not
+// end at the end of a row.
 type summing struct {
 	out      io.Writer
 	sum      dbprint.Multiset
 	part     *digest.Hash
-	begun    bool // part holds the beginning of a row
+	begun    bool // part has the beginning of a row
 	progress func(int64)
 }
 

@@ -17,12 +17,13 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// What clients of servers share.
+// Code shared by the clients of database servers.
 
-// ConnectTime is how long a server may take to accept a connection.
+// ConnectTime is the time limit for connecting to a server.
 const ConnectTime = 5 * time.Second
 
-// Explain gives an error of a server its kind. said explains the engine's own errors, and returns nil for others.
+// Explain classifies a server error. said explains the engine's own errors, and returns nil for
+// others.
 func Explain(s Server, err error, said func(error) error) error {
 	var known *fault.Error
 	if err == nil || errors.As(err, &known) {
@@ -34,12 +35,12 @@ func Explain(s Server, err error, said func(error) error) error {
 	if own := said(err); own != nil {
 		return own
 	}
-	var network net.Error // also of a connection that was reset
+	var network net.Error // includes a connection that was reset
 	switch {
 	case errors.As(err, &network), errors.Is(err, net.ErrClosed):
 		return fault.New(fault.ServerDown, "the server of %s does not answer: %s", s.Address(), LastLine(err.Error()))
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, driver.ErrBadConn), errors.Is(err, sql.ErrConnDone), errors.Is(err, sql.ErrTxDone):
-		return fault.New(fault.ServerDown, "the server of %s went away", s.Address())
+		return fault.New(fault.ServerDown, "the connection to the server of %s was lost", s.Address())
 	}
 	return fault.Wrap(fault.Unreadable, err, "cannot read the database %s", s.Address())
 }
@@ -50,7 +51,7 @@ func LastLine(s string) string {
 	return strings.TrimSpace(s[strings.LastIndexByte(s, '\n')+1:])
 }
 
-// Texts reads all rows of a query as text, with the names of the columns. NULL is "".
+// Texts reads all rows of a query as text, with the names of the columns. NULL becomes "".
 func Texts(rows *sql.Rows) (cols []string, out [][]string, err error) {
 	defer rows.Close()
 	if cols, err = rows.Columns(); err != nil {
@@ -87,7 +88,8 @@ func First(rows [][]string) (out []string) {
 	return out
 }
 
-// Secret writes a text into a new file that only this user can read, in a private folder. remove deletes it.
+// Secret writes a text to a new file in a private folder that only this user can read. remove
+// deletes the file.
 func Secret(private func() (string, error), text string) (name string, remove func(), err error) {
 	dir, err := private()
 	if err != nil {
@@ -104,11 +106,11 @@ func Secret(private func() (string, error), text string) (name string, remove fu
 	return f.Name(), func() { os.Remove(f.Name()) }, nil
 }
 
-// maxSaid is how much of what a program says is kept, in bytes.
+// maxSaid limits how much of a program's output is kept, in bytes.
 const maxSaid = 2000
 
-// Run runs one of a server's own programs. said is what it wrote to stderr, in at most maxSaid bytes. An error of the
-// input stream comes before the program's own.
+// Run runs one of a server's own programs. said is at most maxSaid bytes of its stderr. An error of
+// the input stream takes precedence over the program's own error.
 func Run(ctx context.Context, cmd *exec.Cmd, in io.Reader, out io.Writer) (said string, err error) {
 	var text bytes.Buffer
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, out, &text

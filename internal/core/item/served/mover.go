@@ -21,39 +21,37 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// mover moves one database of a server. What it has opened is shared by those
-// that At makes of it.
+// mover moves one database on a server. Movers from at share its open connections.
 type mover[F Facts] struct {
 	*item.Instance
-	*opened[F]
+	*shared[F]
 }
 
-// opened is what is opened once: the app's settings, the server, and the sealed
-// facts.
-type opened[F Facts] struct {
+// opened is what is opened once: the app's settings, the server, and the sealed facts.
+type shared[F Facts] struct {
 	engine  Engine[F]
 	kind    KindOf
 	server  *Server
 	session Session[F]
 	facts   F
-	read    bool // whether facts are read
+	read    bool // facts were read
 }
 
-// KindOf is what an engine's databases have to do with their server.
+// KindOf describes how an engine's databases behave.
 type KindOf struct {
-	InUse bool // the server gives a consistent moment while the app goes on
+	InUse bool // the server provides a consistent snapshot while the app runs
 	Files bool // databases are named by their files
 }
 
-// New moves databases of an engine.
+// New returns a function that moves databases of an engine.
 func New[F Facts](e Engine[F], k KindOf) func(*item.Instance) item.Parts {
 	return func(o *item.Instance) item.Parts {
-		m := mover[F]{o, &opened[F]{engine: e, kind: k}}
+		m := mover[F]{o, &shared[F]{engine: e, kind: k}}
 		return item.Parts{Inspector: m, Mover: m, Names: m, Querier: m}
 	}
 }
 
-// Close ends the connections.
+// Close closes the connections.
 func (m mover[F]) Close() {
 	if m.session != nil {
 		m.session.Close()
@@ -61,21 +59,20 @@ func (m mover[F]) Close() {
 	}
 }
 
-// Locate finds the address in the app's settings.
+// Locate reads the address from the app's settings.
 func (m mover[F]) Locate(ctx context.Context) error {
 	if m.ChosenPath != "" {
-		return fault.New(fault.Usage, "%s is a database of a server: which one is told by the app's settings, and not by a place", m.Label())
+		return fault.New(fault.Usage, "%s is a server database: its address comes from the app's settings, so --place cannot be used", m.Label())
 	}
 	s, err := m.settings(ctx)
 	m.Instance.Path = s.Address()
 	return err
 }
 
-// at returns the mover of the database with another address.
-func (m mover[F]) at(address string) mover[F] { return mover[F]{m.At(address), m.opened} }
+// at returns the mover of the database at another address.
+func (m mover[F]) at(address string) mover[F] { return mover[F]{m.At(address), m.shared} }
 
-// settings reads from the app's settings which server's database it is, and how
-// to be let in: once.
+// settings reads the server, database and login from the app's settings, once.
 func (m mover[F]) settings(ctx context.Context) (Server, error) {
 	if m.server != nil {
 		return *m.server, nil
@@ -97,23 +94,22 @@ func (m mover[F]) settings(ctx context.Context) (Server, error) {
 		*f.to = found.Value
 	}
 	if s.Database == "" {
-		return s, fault.New(fault.Missing, "the app's settings here do not name the database of %s", m.Item.Name)
+		return s, fault.New(fault.Missing, "the app's settings here do not have the database name of %s", m.Item.Name)
 	}
 	if Local(s.Host) && pulled(m.Computer) {
-		return s, fault.New(fault.ServerDown, "the database server of %s was on the computer itself, whose disk this is: its data can only be read by a running server", m.Item.Name)
+		return s, fault.New(fault.ServerDown, "the database server of %s ran on this disk's computer: its data can only be read by a running server", m.Item.Name)
 	}
 	m.server = &s
 	return s, nil
 }
 
-// Local reports whether a server is on the computer itself.
+// Local reports whether a server is on this computer.
 func Local(host string) bool {
 	ip := net.ParseIP(host)
 	return host == "" || strings.EqualFold(host, "localhost") || strings.HasPrefix(host, "/") || ip != nil && ip.IsLoopback()
 }
 
-// pulled reports whether a computer is a disk of one that does not run, and
-// not a simulated one.
+// pulled reports whether a computer is a pulled disk, and not simulated.
 func pulled(c machine.Computer) bool {
 	if c.Root() == "" {
 		return false
@@ -122,9 +118,8 @@ func pulled(c machine.Computer) bool {
 	return err != nil
 }
 
-// on runs what needs the server, with the name that the database has there by
-// the item's address. Where the server wants a password that nobody has given
-// yet, it is asked for once.
+// on calls use with a session and the name of the database. If the server needs a password, the
+// user is asked once.
 func (m mover[F]) on(ctx context.Context, use func(s Session[F], database string) error) error {
 	s, err := m.settings(ctx)
 	if err != nil {
@@ -143,17 +138,17 @@ func (m mover[F]) on(ctx context.Context, use func(s Session[F], database string
 			m.server = &s
 			m.session = m.engine.Open(s, m.Private.Dir)
 		}
-		m.Detail(m.Key, "asks the server of "+s.Address())
+		m.Detail(m.Key, "connecting to "+s.Address())
 		err := use(m.session, database)
 		if err != nil {
-			m.Detail(m.Key, "the server: "+err.Error())
+			m.Detail(m.Key, "server error: "+err.Error())
 		}
 		return err
 	})
 }
 
-// Look looks at the database. One that cannot be looked at does not keep a survey
-// from the rest; it says why.
+// Inspect inspects the database. If it cannot be read, the inspection says why, and a survey
+// continues.
 func (m mover[F]) Inspect(ctx context.Context, _ item.Options) (*item.Inspection, error) {
 	is := m.Blank()
 	is.InUse = m.kind.InUse
@@ -165,7 +160,7 @@ func (m mover[F]) Inspect(ctx context.Context, _ item.Options) (*item.Inspection
 		}
 		is.State, is.Files = item.IsHere, 1
 		is.Bytes, is.Stamp, is.OpenBy, is.Left = look.Bytes, look.Stamp, look.Sessions, look.Left
-		is.Sealed = look.Bytes // how it will compress is not known
+		is.Sealed = look.Bytes // the compression ratio is unknown
 		is.Details = []string{look.Engine + ", " + item.Plural(look.Tables, "table")}
 		return nil
 	})
@@ -194,7 +189,7 @@ func (m mover[F]) Inspect(ctx context.Context, _ item.Options) (*item.Inspection
 	return is, nil
 }
 
-// Ask returns the whole number that a query gives.
+// Ask returns the whole number that a query returns.
 func (m mover[F]) Ask(ctx context.Context, query string) (n int64, err error) {
 	err = m.on(ctx, func(s Session[F], database string) (err error) {
 		n, err = s.Ask(ctx, database, query)
@@ -203,7 +198,7 @@ func (m mover[F]) Ask(ctx context.Context, query string) (n int64, err error) {
 	return n, err
 }
 
-// Seal seals the schema and the rows, with the facts of the same moment.
+// Seal seals the schema and the rows, with the facts of the same snapshot.
 func (m mover[F]) Seal(ctx context.Context, is *item.Inspection) (out *kit.Sealed, err error) {
 	out = &kit.Sealed{Stream: m.Stream(), Stamp: is.Stamp}
 	schemaEnding, rowsEnding := m.engine.Endings()
@@ -247,8 +242,8 @@ func (m mover[F]) Seal(ctx context.Context, is *item.Inspection) (out *kit.Seale
 	return out, err
 }
 
-// known reads what is known of the sealed database besides its rows: once.
-func (m mover[F]) known() (F, error) {
+// known reads the sealed facts, once.
+func (m mover[F]) sealedFacts() (F, error) {
 	if m.read {
 		return m.facts, nil
 	}
@@ -259,11 +254,11 @@ func (m mover[F]) known() (F, error) {
 	return m.facts, nil
 }
 
-// Where is the address; the server has its own disks.
+// Where returns the address. The server has its own disks.
 func (m mover[F]) Where() (spoken, disk string) { return m.Path, "" }
 
-// Volume is the folder of the server's databases, where it is on this computer and says
-// which that is.
+// Volume returns the folder of the server's databases if it is on this computer and the server
+// reports it.
 func (m mover[F]) Volume(ctx context.Context) (folder string) {
 	if m.server == nil || !Local(m.server.Host) {
 		return ""
@@ -273,17 +268,17 @@ func (m mover[F]) Volume(ctx context.Context) (folder string) {
 		return err
 	})
 	if there, ferr := machine.Exists(folder); err != nil || ferr != nil || !there {
-		return "" // then the disk that gets full is told by the server
+		return "" // otherwise the server itself reports a full disk
 	}
 	return folder
 }
 
-// Check has nothing to see before the server looks at it.
+// Check does nothing, because the server checks the data.
 func (mover[F]) Check() error { return nil }
 
-// Lacks returns what the server here lacks.
+// Lacks returns what the database needs and the server here does not have.
 func (m mover[F]) Lacks(ctx context.Context) (out item.Lacks, err error) {
-	facts, err := m.known()
+	facts, err := m.sealedFacts()
 	if err != nil {
 		return out, err
 	}
@@ -296,7 +291,7 @@ func (m mover[F]) Lacks(ctx context.Context) (out item.Lacks, err error) {
 
 // Same compares the database with the sealed fingerprint.
 func (m mover[F]) Same(ctx context.Context, at string) (bool, error) {
-	facts, err := m.known()
+	facts, err := m.sealedFacts()
 	if err != nil {
 		return false, nil
 	}
@@ -324,7 +319,7 @@ func (m mover[F]) State(ctx context.Context, home, spare string, _ bool) (is ite
 	return is, err
 }
 
-// name returns the database that an address names; "" for "".
+// name returns the database name in an address; "" for "".
 func (m mover[F]) name(address string) string {
 	if address == "" || m.server == nil {
 		return ""
@@ -332,7 +327,7 @@ func (m mover[F]) name(address string) string {
 	return m.server.At(address).Database
 }
 
-// Free returns the address of a name that no database has.
+// Free returns an address whose database name is unused.
 func (m mover[F]) Free(ctx context.Context, home string, use item.Use) (to string, err error) {
 	err = m.at(home).on(ctx, func(s Session[F], database string) error {
 		switch use {
@@ -348,7 +343,7 @@ func (m mover[F]) Free(ctx context.Context, home string, use item.Use) (to strin
 	return to, err
 }
 
-// freeName is the address of a name that nothing has yet.
+// freeName returns an unused name as an address.
 func (m mover[F]) freeName(ctx context.Context, s Session[F], database string) (string, error) {
 	ending := "_set_aside_" + m.Run.Now().Format("20060102_150405")
 	for n, try := 2, ending; ; n++ {
@@ -361,14 +356,14 @@ func (m mover[F]) freeName(ctx context.Context, s Session[F], database string) (
 	}
 }
 
-// Stage makes the database under a spare name, and loads it.
+// Stage creates the database under a spare name, and loads it.
 func (m mover[F]) Stage(ctx context.Context, stage string) (out item.Staged, err error) {
-	facts, err := m.known()
+	facts, err := m.sealedFacts()
 	if err != nil {
 		return out, err
 	}
 	err = m.at(stage).on(ctx, func(s Session[F], database string) error {
-		p := m.putting(database)
+		p := m.loading(database)
 		p.Progress = m.Progress("putting in place", m.InKit.Sealed.Bytes)
 		notes, err := s.Stage(ctx, facts, p)
 		out.Notes = append(out.Notes, notes...)
@@ -382,16 +377,16 @@ func (m mover[F]) Stage(ctx context.Context, stage string) (out item.Staged, err
 	return out, err
 }
 
-// Mark is the digest of the fingerprint of what is there, which is the sealed one but for
-// definitions that the engine writes otherwise, and for texts that were changed: what a
-// server counts changes also where somebody only reads.
+// RecordPlaced stores a digest of the database's fingerprint. That is the sealed one, except for
+// definitions that the engine writes differently and texts that were changed. A server's own
+// counters cannot be used, because they change even if somebody only reads.
 func (m mover[F]) RecordPlaced(ctx context.Context, at string, done *steps.Placed) error {
-	facts, err := m.known()
+	facts, err := m.sealedFacts()
 	if err != nil {
 		return err
 	}
 	return m.at(at).on(ctx, func(s Session[F], database string) error {
-		turned, err := m.turned()
+		turned, err := m.originalHashes()
 		if err != nil {
 			return err
 		}
@@ -401,7 +396,7 @@ func (m mover[F]) RecordPlaced(ctx context.Context, at string, done *steps.Place
 		}
 		done.Rewritten = facts.Print().Rewritten(made)
 		made.Tables = facts.Print().Tables
-		if len(turned) > 0 { // its rows are not all as they were sealed
+		if len(turned) > 0 { // some of its rows differ from the sealed ones
 			if made, err = s.Fingerprint(ctx, database, nil, m.AddBytes); err != nil {
 				return err
 			}
@@ -411,14 +406,14 @@ func (m mover[F]) RecordPlaced(ctx context.Context, at string, done *steps.Place
 	})
 }
 
-// stamp is the digest of what a fingerprint says of a database, whoever keeps it.
+// stamp returns a digest of a fingerprint, whichever server has the database.
 func stamp(f *dbprint.Fingerprint) (string, error) {
 	f.Sort()
 	data, err := json.Marshal([]any{f.Tables, f.Schema, f.Settings})
 	return digest.Of(data).String(), err
 }
 
-// Unedited compares the database with the stamp that Mark recorded.
+// Unedited compares the database with the stamp that RecordPlaced stored.
 func (m mover[F]) Unedited(ctx context.Context, at, was string) (bool, error) {
 	var f *dbprint.Fingerprint
 	err := m.at(at).on(ctx, func(s Session[F], database string) (err error) {
@@ -426,13 +421,13 @@ func (m mover[F]) Unedited(ctx context.Context, at, was string) (bool, error) {
 		return err
 	})
 	if err != nil {
-		return false, item.Unreached(ctx, err) // what cannot be read is not ours to remove
+		return false, item.Unreached(ctx, err) // an unreadable database must not be removed
 	}
 	now, err := stamp(f)
 	return err == nil && now == was, err
 }
 
-// MoveOut renames the database to a spare name. Its events do not run there.
+// MoveOut renames the database to a spare name, where its events do not run.
 func (m mover[F]) MoveOut(ctx context.Context, home, spare string, _ bool) error {
 	return m.rename(ctx, home, spare, AtRest)
 }
@@ -470,37 +465,37 @@ func (m mover[F]) Delete(ctx context.Context, spare string, op steps.Op) (left b
 	return false, m.at(spare).on(ctx, func(s Session[F], database string) error { return s.Drop(ctx, database) })
 }
 
-// putting is how the sealed database is put on a server.
-func (m mover[F]) putting(stage string) Putting {
+// putting returns how to load the sealed database.
+func (m mover[F]) loading(stage string) Loading {
 	open := func(parts []seal.Part) func() (io.ReadCloser, error) {
 		return func() (io.ReadCloser, error) { return m.Run.Kit.Open(m.Key.App, parts) }
 	}
-	return Putting{
+	return Loading{
 		Stage: stage, Mine: m.RunAsMe,
 		Schema: open(m.InKit.Sealed.Schema), Rows: open(m.InKit.Sealed.Parts),
 	}
 }
 
-// Fingerprint takes that of the database.
+// Fingerprint computes the database's fingerprint.
 func (m mover[F]) Fingerprint(ctx context.Context) (f *dbprint.Fingerprint, err error) {
 	err = m.on(ctx, func(s Session[F], database string) (err error) {
 		if f, err = s.Fingerprint(ctx, database, m.Item.Counts, m.AddBytes); err != nil {
 			return err
 		}
-		return m.turnBack(ctx, s, database, f)
+		return m.restoreDigests(ctx, s, database, f)
 	})
 	return f, err
 }
 
-// OldRows reads the sealed rows, or, where only a server can, makes the database
-// under another name for as long as it takes.
+// OldRows reads the sealed rows. If only a server can read them, it creates the database
+// temporarily under another name.
 func (m mover[F]) OldRows(ctx context.Context) (func(dbprint.Table) dbprint.Rows, func(), error) {
-	p := m.putting(m.engine.Named(m.name(m.Path), "_stage_"+m.Run.Manifest.ID))
+	p := m.loading(m.engine.Named(m.name(m.Path), "_stage_"+m.Run.Manifest.ID))
 	rows := func(t dbprint.Table) dbprint.Rows { return m.engine.SealedRows(p.Rows, t) }
 	if rows(dbprint.Table{}) != nil {
 		return rows, func() {}, nil
 	}
-	facts, err := m.known()
+	facts, err := m.sealedFacts()
 	if err == nil {
 		err = m.on(ctx, func(s Session[F], _ string) error {
 			_, err := s.Stage(ctx, facts, p)
@@ -514,26 +509,26 @@ func (m mover[F]) OldRows(ctx context.Context) (func(dbprint.Table) dbprint.Rows
 		func() { m.session.Drop(context.WithoutCancel(ctx), p.Stage) }, nil
 }
 
-// NewRows reads a table.
+// NewRows reads the rows of a table.
 func (m mover[F]) NewRows(ctx context.Context, t dbprint.Table) dbprint.Rows {
 	return func(each func(dbprint.Row) error) error {
-		turned, err := m.turned()
+		turned, err := m.originalHashes()
 		if err != nil {
 			return err
 		}
 		return m.on(ctx, func(s Session[F], database string) error {
-			return turnedBack(s.Rows(ctx, database, t), turned[t.Name])(each)
+			return originalRows(s.Rows(ctx, database, t), turned[t.Name])(each)
 		})
 	}
 }
 
-// Compare holds the database against the sealed one.
+// Compare compares the database with the sealed one.
 func (m mover[F]) Compare(ctx context.Context) (*steps.Checked, error) {
 	there, err := item.Parts{Names: m}.Exists(ctx, m.Path)
 	if err != nil {
 		return nil, err
 	}
-	facts, err := m.known()
+	facts, err := m.sealedFacts()
 	if err != nil {
 		return nil, err
 	}

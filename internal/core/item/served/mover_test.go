@@ -240,7 +240,7 @@ func TestRetiredServerGone(t *testing.T) {
 // so does another unpack.
 func TestWorkedInOnAServer(t *testing.T) {
 	t.Parallel()
-	const told = "  n 1: the row is missing\n  n 2: place was elsewhere, is quay; note was •••, is •••\n  n 4: the row was not there\ntable port.berth: has as many rows, but not the same ones"
+	const told = "  n 1: the row is missing\n  n 2: place was elsewhere, is quay; note was •••, is •••\n  n 4: the row is new\ntable port.berth: has the same number of rows, but different ones"
 	for _, opaque := range []bool{false, true} {
 		p := newPort(t)
 		p.opaque = opaque
@@ -466,7 +466,7 @@ func (s *session) Seal(ctx context.Context, database string, counts []card.Count
 		return nil, err
 	}
 	f := b.facts()
-	if err := f.TakeCounts(counts, func(query string) (int64, error) { return s.Ask(ctx, database, query) }); err != nil {
+	if err := f.RunCounts(counts, func(query string) (int64, error) { return s.Ask(ctx, database, query) }); err != nil {
 		return nil, err
 	}
 	if schema != nil {
@@ -495,7 +495,7 @@ func (s *session) Lacks(_ context.Context, database string, f *facts) ([]string,
 	return nil, s.called("lacks " + database)
 }
 
-func (s *session) Stage(_ context.Context, f *facts, p served.Putting) ([]string, error) {
+func (s *session) Stage(_ context.Context, f *facts, p served.Loading) ([]string, error) {
 	var b base
 	for _, part := range []struct {
 		open func() (io.ReadCloser, error)
@@ -553,7 +553,7 @@ func (s *session) Fingerprint(ctx context.Context, database string, counts []car
 	}
 	progress(1)
 	f := b.facts().Print()
-	return f, f.TakeCounts(counts, func(query string) (int64, error) { return s.Ask(ctx, database, query) })
+	return f, f.RunCounts(counts, func(query string) (int64, error) { return s.Ask(ctx, database, query) })
 }
 
 func (s *session) Definitions(_ context.Context, database string) (*dbprint.Fingerprint, error) {

@@ -15,30 +15,29 @@ import (
 	"movekit/internal/core/repoint"
 )
 
-// Rewriter changes texts in a database, for paths that are to say where things are now.
+// Rewriter changes texts in a database, to update paths.
 type Rewriter interface {
 	// Rows reads one table of a database.
 	Rows(ctx context.Context, database string, t dbprint.Table) dbprint.Rows
-	// Texts calls each for every text in a column of a table, with the row's key as a
-	// person reads it.
+	// Texts calls each for every text in a column of a table, with a readable form of the row's
+	// key.
 	Texts(ctx context.Context, database string, t dbprint.Table, column string, each func(key, text string) error) error
-	// Rewrite gives the texts in a column that are exactly among the keys of now the value that
-	// now has for them. Where the database would change anything else by itself, it is an error,
-	// and nothing is changed.
+	// Rewrite replaces the texts in a column that are keys of now by their values. If the database
+	// would change anything else automatically, Rewrite returns an error and changes nothing.
 	Rewrite(ctx context.Context, database string, t dbprint.Table, column string, now map[string]string) error
 }
 
-// rewritten is what is to be changed in one table, and was.
-type rewritten struct {
+// rewritten has the planned and completed changes of one table.
+type tableChanges struct {
 	table   dbprint.Table
-	columns map[string]map[string]string // what texts become, by column
+	columns map[string]map[string]string // new texts by old ones, by column
 	edits   []repoint.Edit
 }
 
-// repoint has the columns that the card names say, in the staged database, where things are
-// now. That nothing else differs is proven before anybody is asked. Without consent, and where
-// it cannot be done, the database is staged once more.
-func (m mover[F]) repoint(ctx context.Context, s Session[F], p Putting, facts F) (notes []string, err error) {
+// repoint updates paths in the columns that the card lists, in the staged database. Before the user
+// is asked, it checks that nothing else differs. Without consent, or if the update is not possible,
+// the database is staged again.
+func (m mover[F]) repoint(ctx context.Context, s Session[F], p Loading, facts F) (notes []string, err error) {
 	paths := m.PathMapFor()
 	if paths == nil {
 		return nil, nil
@@ -60,24 +59,24 @@ func (m mover[F]) repoint(ctx context.Context, s Session[F], p Putting, facts F)
 		if err := item.Unreached(ctx, err); err != nil {
 			return nil, err
 		}
-		notes = append(notes, "the paths in it were left as they were: "+err.Error())
+		notes = append(notes, "its paths were not updated:  "+err.Error())
 	}
 	_, err = s.Stage(ctx, facts, p)
 	return notes, err
 }
 
-// places finds the texts that hold old places.
-func (m mover[F]) places(ctx context.Context, s Session[F], stage string, f *dbprint.Fingerprint, paths *repoint.Map) (all []*rewritten, lines []repoint.Line, err error) {
+// places finds the texts with old paths.
+func (m mover[F]) places(ctx context.Context, s Session[F], stage string, f *dbprint.Fingerprint, paths *repoint.Map) (all []*tableChanges, lines []repoint.Line, err error) {
 	for _, name := range m.Item.Repoint {
 		at := strings.LastIndex(name, ".")
 		t, column, err := columnOf(f, name[:at], name[at+1:])
 		if err != nil {
 			return nil, nil, err
 		}
-		i := slices.IndexFunc(all, func(r *rewritten) bool { return r.table.Name == t.Name })
+		i := slices.IndexFunc(all, func(r *tableChanges) bool { return r.table.Name == t.Name })
 		if i < 0 {
 			i = len(all)
-			all = append(all, &rewritten{table: *t, columns: map[string]map[string]string{}})
+			all = append(all, &tableChanges{table: *t, columns: map[string]map[string]string{}})
 		}
 		r := all[i]
 		r.columns[column] = map[string]string{}
@@ -98,8 +97,8 @@ func (m mover[F]) places(ctx context.Context, s Session[F], stage string, f *dbp
 	return all, lines, nil
 }
 
-// columnOf finds a column by the names of a card: the table's may be without its schema, and
-// in other letters where no other is meant.
+// columnOf finds a column by its name in a card. The table's schema may be missing, and letter case
+// may differ if the name is still unique.
 func columnOf(f *dbprint.Fingerprint, table, column string) (*dbprint.Table, string, error) {
 	for _, same := range []func(a, b string) bool{func(a, b string) bool { return a == b }, strings.EqualFold} {
 		for i := range f.Tables {
@@ -117,19 +116,19 @@ func columnOf(f *dbprint.Fingerprint, table, column string) (*dbprint.Table, str
 	return nil, "", fmt.Errorf("there is no column %s in a table %s", column, table)
 }
 
-// maxRows is how many rows a table may have whose paths are changed: what is known of each is
-// held, some 60 bytes.
+// maxRows limits the rows of a table whose paths are updated. About 60 bytes are kept for each.
 const maxRows = 1_000_000
 
-// known is what is remembered of rows: how many are the same, and what of them does not change.
-type known struct {
+// known has what is kept of a row: how many rows are the same, and a hash of the columns that do
+// not change.
+type rowCount struct {
 	n    int
 	rest uint64
 }
 
-// rewriteAll changes what is to be changed, and notes in the edits how the rows of a table
-// differ then: each of them in the columns that were named, and no other.
-func rewriteAll(ctx context.Context, s Rewriter, stage string, all []*rewritten) error {
+// rewriteAll makes the planned changes, and records in the edits how the rows of a table differ
+// then: each only in the given columns.
+func rewriteAll(ctx context.Context, s Rewriter, stage string, all []*tableChanges) error {
 	for _, r := range all {
 		if len(r.edits) == 0 {
 			continue
@@ -141,7 +140,7 @@ func rewriteAll(ctx context.Context, s Rewriter, stage string, all []*rewritten)
 	return nil
 }
 
-func (r *rewritten) rewrite(ctx context.Context, s Rewriter, stage string) error {
+func (r *tableChanges) rewrite(ctx context.Context, s Rewriter, stage string) error {
 	seed := maphash.MakeSeed()
 	rest := func(row dbprint.Row) uint64 {
 		cells := slices.Clone(row.Cells())
@@ -152,12 +151,12 @@ func (r *rewritten) rewrite(ctx context.Context, s Rewriter, stage string) error
 		}
 		return maphash.String(seed, strings.Join(cells, "\x00"))
 	}
-	rows, before := 0, map[digest.Sum]known{}
+	rows, before := 0, map[digest.Sum]rowCount{}
 	err := s.Rows(ctx, stage, r.table)(func(row dbprint.Row) error {
 		if rows++; rows > maxRows {
-			return errors.New("it is too large for that")
+			return errors.New("it has too many rows")
 		}
-		before[row.Hash] = known{before[row.Hash].n + 1, rest(row)}
+		before[row.Hash] = rowCount{before[row.Hash].n + 1, rest(row)}
 		return nil
 	})
 	for column, now := range r.columns {
@@ -169,7 +168,7 @@ func (r *rewritten) rewrite(ctx context.Context, s Rewriter, stage string) error
 		return err
 	}
 	added := map[digest.Sum]uint64{}
-	more := errors.New("the database changes more by itself when they are changed")
+	more := errors.New("changing them makes the database change other values")
 	if err := s.Rows(ctx, stage, r.table)(func(row dbprint.Row) error {
 		was := before[row.Hash]
 		if was.n > 0 {
@@ -178,7 +177,7 @@ func (r *rewritten) rewrite(ctx context.Context, s Rewriter, stage string) error
 			return nil
 		}
 		if _, twice := added[row.Hash]; twice {
-			return errors.New("some of its rows cannot be told apart")
+			return errors.New("some of its rows are identical")
 		}
 		added[row.Hash] = rest(row)
 		return nil
@@ -210,16 +209,16 @@ func (r *rewritten) rewrite(ctx context.Context, s Rewriter, stage string) error
 	for i, p := range pairs {
 		r.edits[i].Was, r.edits[i].Is = p[0].String(), p[1].String()
 	}
-	return r.asMeant(ctx, s, stage)
+	return r.verify(ctx, s, stage)
 }
 
-// asMeant reads what was changed once more: a server may cut a text, or change it.
-func (r *rewritten) asMeant(ctx context.Context, s Rewriter, stage string) error {
+// asMeant reads the changed texts again, because a server may truncate or convert them.
+func (r *tableChanges) verify(ctx context.Context, s Rewriter, stage string) error {
 	for column := range r.columns {
 		left := map[string]int{}
 		for _, e := range r.edits {
 			if e.Column == column {
-				left[strings.TrimRight(string(e.New), " ")]++ // what fills a text up is no part of it
+				left[strings.TrimRight(string(e.New), " ")]++ // padding is not part of the text
 			}
 		}
 		if err := s.Texts(ctx, stage, r.table, column, func(_, text string) error {
@@ -230,16 +229,15 @@ func (r *rewritten) asMeant(ctx context.Context, s Rewriter, stage string) error
 		}
 		for _, n := range left {
 			if n > 0 {
-				return fmt.Errorf("the database does not keep a text in %s as it is", column) // which may be masked
+				return fmt.Errorf("the database does not keep a text in %s as it is", column) // the name may be masked, so it is not in the message
 			}
 		}
 	}
 	return nil
 }
 
-// turned are the hashes that rows had before paths in them were changed, by table and by the
-// hash that they have now.
-func (m mover[F]) turned() (map[string]map[digest.Sum]digest.Sum, error) {
+// turned returns the original hashes of changed rows, by table and current hash.
+func (m mover[F]) originalHashes() (map[string]map[digest.Sum]digest.Sum, error) {
 	edits, err := m.PathEdits()
 	if err != nil || len(edits) == 0 {
 		return nil, err
@@ -258,8 +256,8 @@ func (m mover[F]) turned() (map[string]map[digest.Sum]digest.Sum, error) {
 	return out, nil
 }
 
-// turnedBack gives rows the hashes that they had.
-func turnedBack(rows dbprint.Rows, was map[digest.Sum]digest.Sum) dbprint.Rows {
+// turnedBack replaces the hashes of changed rows by their original hashes.
+func originalRows(rows dbprint.Rows, was map[digest.Sum]digest.Sum) dbprint.Rows {
 	return func(each func(dbprint.Row) error) error {
 		return rows(func(r dbprint.Row) error {
 			if old, changed := was[r.Hash]; changed {
@@ -270,20 +268,19 @@ func turnedBack(rows dbprint.Rows, was map[digest.Sum]digest.Sum) dbprint.Rows {
 	}
 }
 
-// turnBack gives the tables of a fingerprint in which paths were changed the digests of what
-// they were.
-func (m mover[F]) turnBack(ctx context.Context, s Session[F], database string, f *dbprint.Fingerprint) error {
-	turned, err := m.turned()
+// turnBack replaces the digests of tables with updated paths by those before the update.
+func (m mover[F]) restoreDigests(ctx context.Context, s Session[F], database string, f *dbprint.Fingerprint) error {
+	turned, err := m.originalHashes()
 	if err != nil {
 		return err
 	}
 	for name, was := range turned {
 		t := f.Table(name)
 		if t == nil {
-			continue // it is missing, which is told
+			continue // the missing table is reported anyway
 		}
 		var sum dbprint.Multiset
-		if err := turnedBack(s.Rows(ctx, database, *t), was)(func(r dbprint.Row) error {
+		if err := originalRows(s.Rows(ctx, database, *t), was)(func(r dbprint.Row) error {
 			sum.Add(r.Hash)
 			return nil
 		}); err != nil {

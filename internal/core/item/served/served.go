@@ -1,5 +1,5 @@
-// Package served moves databases of servers, whichever engine those run: it finds
-// the server from the app's settings, and asks of the engine what moving takes.
+// Package served moves server databases of any engine. It reads the server's address from the app's
+// settings, and calls the engine for the work.
 package served
 
 import (
@@ -14,16 +14,16 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// Server is a server and a database on it. Empty fields stand for what the
-// engine's own programs would use.
+// Server is a server and a database on it. Empty fields mean the defaults of the engine's own
+// programs.
 type Server struct {
 	Kind     card.Kind
-	Host     string // name, address, or folder of the socket
+	Host     string // name, address, or socket folder
 	Port     string
 	User     string
 	Password string
-	Database string // its name; for Firebird the file or alias, as the server sees it
-	// Files says that a database's name is that of a file, which may have folders.
+	Database string // its name; for Firebird, the file or alias on the server
+	// Files is true if the name of a database is a file name, which may include folders.
 	Files bool
 }
 
@@ -33,8 +33,7 @@ func (s Server) On(database string) Server {
 	return s
 }
 
-// Address names the database for a person, without the password. It ends with
-// the database.
+// Address returns the address of the database without the password. It ends with the database name.
 func (s Server) Address() string {
 	host := s.Host
 	if host == "" {
@@ -51,8 +50,8 @@ func (s Server) Address() string {
 	return string(s.Kind) + ":" + host + "/" + s.Database
 }
 
-// At returns the same server with the database that an address ends with: one
-// of this server, or of the same one when it had another port or login.
+// At returns the server with the database in an address, which may have been written when the
+// server had another port or login.
 func (s Server) At(address string) Server {
 	if database, ok := strings.CutPrefix(address, s.On("").Address()); ok {
 		return s.On(database)
@@ -64,91 +63,86 @@ func (s Server) At(address string) Server {
 	return s.On(address[strings.LastIndexByte(address, '/')+1:])
 }
 
-// Look is what is there of a database.
+// Look is the result of inspecting a database.
 type Look struct {
-	Engine   string // with its version, for a person
+	Engine   string // with its version
 	Bytes    int64  // on the server's disk
 	Tables   int64
-	Sessions []string // who else is connected, one text a program and user
-	Stamp    string   // changes when the database does; empty where that is not known
-	Left     []string // what does not move, with the reason
+	Sessions []string // other connections, as text with program and user
+	Stamp    string   // changes when the database does; "" if unknown
+	Left     []string // what cannot be moved, with the reason
 }
 
-// Facts are what is known of a sealed database besides its rows: those of a
-// dbprint.Fingerprint, and what the new server must have. They are kept as JSON.
+// Facts are what is sealed about a database besides its rows: its fingerprint, and what the new
+// server needs. They are stored as JSON.
 type Facts interface {
-	// Print is the fingerprint.
+	// Print returns the fingerprint.
 	Print() *dbprint.Fingerprint
 }
 
-// Putting is how a sealed database is put on the new server.
-type Putting struct {
+// Putting says how to load a sealed database on the new server.
+type Loading struct {
 	Schema   func() (io.ReadCloser, error) // opens the sealed schema
 	Rows     func() (io.ReadCloser, error) // opens the sealed rows
-	Stage    string                        // name of the database while it is made
-	Mine     bool                          // what names somebody who is not on the new server belongs to who puts it there
-	Progress func(int64)                   // bytes of rows, since the call before
+	Stage    string                        // name of the database while it is being created
+	Mine     bool                          // objects of a user that is missing on the new server get the loading user
+	Progress func(int64)                   // gets the number of bytes since the last call
 }
 
-// Engine knows the servers of one sort. F are its facts.
+// Engine is a database engine. F are its facts.
 type Engine[F Facts] interface {
-	// Endings are those of the sealed streams of the schema and of the rows;
-	// an engine whose one stream holds both has no first.
+	// Endings returns the suffixes of the sealed streams of the schema and the rows. The first is
+	// "" if one stream has both.
 	Endings() (schema, rows string)
-	// Open prepares to work on a server. Nothing is asked of it yet, so that one
-	// which is down is told by what is asked first. private makes a folder that
-	// nobody else may read.
+	// Open prepares a session. It does not connect yet, so the first request reports an unreachable
+	// server. private returns a folder that nobody else may read.
 	Open(s Server, private func() (string, error)) Session[F]
-	// Named puts an ending behind the name of a database, so that the server
-	// takes it.
+	// Named appends a suffix to a database name, in a form that the server accepts.
 	Named(database, ending string) string
-	// SealedRows reads one table of a sealed database; open starts its rows
-	// from their beginning. It gives nil where the engine cannot.
+	// SealedRows reads one table of a sealed database. open starts the rows from the beginning. It
+	// returns nil if the engine cannot do that.
 	SealedRows(open func() (io.ReadCloser, error), t dbprint.Table) dbprint.Rows
 }
 
-// Session works on the databases of one server, by connections that it keeps
-// until Close. It is used by one goroutine. Errors are of package fault: those of
-// a server that does not answer have the kind ServerDown, a login that fails
-// ServerLogin, a database that is not there Missing.
+// Session works on the databases of one server, with connections that stay open until Close. It is
+// not safe for concurrent use. Errors are of package fault: ServerDown if the server does not
+// answer, ServerLogin if the login fails, Missing if the database does not exist.
 type Session[F Facts] interface {
-	// Look looks at a database.
+	// Look inspects a database.
 	Look(ctx context.Context, database string) (*Look, error)
-	// Ask returns the whole number that a query gives, which may change nothing.
+	// Ask returns the whole number that a query returns. It prevents the query from changing
+	// anything.
 	Ask(ctx context.Context, database, query string) (int64, error)
-	// Seal writes a database as it is at one moment, and returns its facts of
-	// that moment.
+	// Seal writes a snapshot of a database, and returns its facts.
 	Seal(ctx context.Context, database string, counts []card.Count, schema, rows io.Writer, progress func(int64)) (F, error)
 	// Exists reports whether the server has a database. It changes nothing.
 	Exists(ctx context.Context, database string) (bool, error)
-	// Folder is the one that the server keeps a database in, as the server sees it; ""
-	// where it does not say.
+	// Folder returns the server's folder with the database, or "" if unknown.
 	Folder(ctx context.Context, database string) (string, error)
-	// Lacks returns what the server lacks for a sealed database that is to have
-	// some name. Nothing is made.
+	// Lacks returns what a sealed database needs and the server does not have. database is its
+	// future name. Lacks creates nothing.
 	Lacks(ctx context.Context, database string, facts F) ([]string, error)
-	// Stage makes the sealed database under another name. What an earlier run
-	// left under that name is dropped. The notes are for a person, and hold as
-	// well where an error is returned.
-	Stage(ctx context.Context, facts F, p Putting) (notes []string, err error)
-	// Rename gives a database another name, which nothing has.
+	// Stage creates the sealed database under another name, after dropping leftovers of an earlier
+	// run with that name. The notes are for the user, and valid even with an error.
+	Stage(ctx context.Context, facts F, p Loading) (notes []string, err error)
+	// Rename gives a database an unused name.
 	Rename(ctx context.Context, from, to string, as Service) error
-	// Drop removes a database, with all that is in it.
+	// Drop removes a database and its content.
 	Drop(ctx context.Context, database string) error
-	// Fingerprint takes that of a database as it is at one moment.
+	// Fingerprint computes the fingerprint of a snapshot of a database.
 	Fingerprint(ctx context.Context, database string, counts []card.Count, progress func(int64)) (*dbprint.Fingerprint, error)
-	// Definitions is a fingerprint without rows and counts.
+	// Definitions returns a fingerprint without rows and counts.
 	Definitions(ctx context.Context, database string) (*dbprint.Fingerprint, error)
 	Rewriter
-	// Close ends the connections.
+	// Close closes the connections.
 	Close()
 }
 
-// Service says whether an app uses a database under a name.
+// Service says whether an app uses a database.
 type Service bool
 
-// AtRest is a database that no app uses: what runs in it by itself is switched off. InService is one that an app
-// uses: what was switched off is on again.
+// AtRest is a database that no app uses, so that its scheduled events are disabled. InService is
+// one that an app uses: those events are enabled again.
 const (
 	AtRest    Service = false
 	InService Service = true
@@ -156,34 +150,36 @@ const (
 
 // Resumer is a session that renames in several steps.
 type Resumer interface {
-	// Unfinished reports whether a rename between two databases was interrupted. It changes nothing.
+	// Unfinished reports whether a rename between two databases was interrupted. It changes
+	// nothing.
 	Unfinished(ctx context.Context, from, to string) (bool, error)
-	// Resume finishes such a rename or undoes it, so that the database is complete under one of the names.
+	// Resume finishes or undoes such a rename, so that the database is complete under one of the
+	// names.
 	Resume(ctx context.Context, from, to string) error
 }
 
-// Shortened puts an ending behind a name of at most some bytes.
+// Shortened appends a suffix to a name, and shortens the name to keep a limit in bytes.
 func Shortened(name, ending string, most int) string {
 	return strings.ToValidUTF8(name[:min(len(name), max(0, most-len(ending)))], "") + ending
 }
 
-// WholeNumber is the one whole number that a query gives.
+// WholeNumber returns the one whole number in the result of a query.
 func WholeNumber(rows [][]string, query string) (int64, error) {
 	if len(rows) == 1 && len(rows[0]) == 1 {
 		if n, err := strconv.ParseInt(rows[0][0], 10, 64); err == nil {
 			return n, nil
 		}
 	}
-	return 0, fault.New(fault.BadCard, "the query does not give one whole number: %s", query)
+	return 0, fault.New(fault.BadCard, "the query does not return one whole number: %s", query)
 }
 
-// Counting is what a server reads, and tells how many bytes that are.
+// Counting is a reader that reports how many bytes are read.
 type Counting struct {
 	io.Reader
-	Progress func(int64) // nil where nobody listens
+	Progress func(int64) // nil if nobody listens
 }
 
-// Read reads, and tells it.
+// Read reads and reports the number of bytes.
 func (c Counting) Read(p []byte) (int, error) {
 	n, err := c.Reader.Read(p)
 	if c.Progress != nil {

@@ -64,7 +64,7 @@ func take(ctx context.Context, conn *sql.Conn, counts []card.Count, turned map[s
 		f.Tables = append(f.Tables, got)
 	}
 	f.Sort()
-	return f, f.TakeCounts(counts, func(query string) (n int64, err error) { return number(ctx, conn, query) })
+	return f, f.RunCounts(counts, func(query string) (n int64, err error) { return number(ctx, conn, query) })
 }
 
 // readSchema fills in the objects of the schema, and returns the tables that

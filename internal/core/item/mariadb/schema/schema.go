@@ -1,4 +1,5 @@
-// Package schema describes a sealed MariaDB or MySQL database, and writes the SQL that makes it again. It needs no server.
+// Package schema describes a sealed MariaDB or MySQL database, and writes the SQL that creates it
+// again. It needs no server.
 package schema
 
 import (
@@ -13,7 +14,7 @@ import (
 	"movekit/internal/core/item/mariadb/sqltext"
 )
 
-// Sealed is what a sealed database is known by, besides its rows.
+// Sealed has the sealed facts of a database, other than its rows.
 type Sealed struct {
 	dbprint.Fingerprint
 	Database  string   `json:"database"` // its name on the old server
@@ -21,59 +22,57 @@ type Sealed struct {
 	Collation string   `json:"collation"`
 	Comment   string   `json:"comment,omitempty"`
 	Make      []Make   `json:"make,omitempty"`
-	Defined   []Object `json:"defined,omitempty"` // in the order in which they can be made
-	Users     []User   `json:"users,omitempty"`   // who may use the database
+	Defined   []Object `json:"defined,omitempty"` // in order of dependency
+	Users     []User   `json:"users,omitempty"`   // users of the database
 	Needs     []string `json:"needs,omitempty"`   // storage engines and collations
-	Broken    []string `json:"broken,omitempty"`  // views that name what is not there: they are not sealed
+	Broken    []string `json:"broken,omitempty"`  // views that use missing objects; they are not sealed
 	Longest   int64    `json:"longest"`           // longest row as SQL, in bytes
 }
 
-// Make makes a table or a sequence.
+// Make creates a table or a sequence.
 type Make struct {
 	Name  string   `json:"name"`
-	SQL   string   `json:"sql"`             // without what comes after the rows
-	Keys  []string `json:"keys,omitempty"`  // of ALTER TABLE, after the rows
-	Links []string `json:"links,omitempty"` // the same, after the keys of every table: foreign keys
-	After string   `json:"after,omitempty"` // of a sequence: its value
+	SQL   string   `json:"sql"`             // without what is added after the rows
+	Keys  []string `json:"keys,omitempty"`  // for ALTER TABLE, after the rows
+	Links []string `json:"links,omitempty"` // foreign keys, after the keys of all tables
+	After string   `json:"after,omitempty"` // value of a sequence
 	Table *Table   `json:"-"`               // its rows, while they are read
 }
 
-// Table is one whose rows are moved.
+// Table is a table whose rows are moved.
 type Table struct {
 	dbprint.Table
 	Cols []sqltext.Column
 }
 
-// Object is a view, routine, trigger or event, made in a session like that in
-// which it was made first.
+// Object is a view, routine, trigger or event, created in a session like its original one.
 type Object struct {
 	Sort      string `json:"sort"` // VIEW, FUNCTION, PROCEDURE, TRIGGER, EVENT, PACKAGE, PACKAGE BODY
 	Name      string `json:"name"`
 	SQL       string `json:"sql"`               // without its definer
-	Definer   string `json:"definer,omitempty"` // as SQL writes it
+	Definer   string `json:"definer,omitempty"` // quoted for SQL
 	Mode      string `json:"mode"`              // sql_mode
 	Charset   string `json:"charset"`           // character_set_client
 	Collation string `json:"collation"`         // collation_connection
-	Zone      string `json:"zone,omitempty"`    // of an event
-	Base      string `json:"base,omitempty"`    // collation of the database when it was made
+	Zone      string `json:"zone,omitempty"`    // for an event
+	Base      string `json:"base,omitempty"`    // collation of the database when it was created
 	Order     string `json:"order,omitempty"`   // of a trigger, among those of the same event
 }
 
-// Print returns what an object of a database is compared by, whatever the database is
-// called.
+// Print returns the object in the form that is compared, independent of the database name.
 func (o Object) Print(database string) dbprint.Object {
 	sql := sqltext.Requalified(o.SQL, o.Mode, database, "")
 	return dbprint.NewObject(strings.ToLower(o.Sort), o.Name, strings.Join([]string{sql, o.Definer, o.Mode, o.Charset, o.Collation, o.Zone, o.Base, o.Order}, "\x00"), sql+"\x00"+o.Mode+"\x00"+o.Order)
 }
 
-// User is who may use a database, without the password; or a role.
+// User is a user of a database, without the password; or a role.
 type User struct {
-	Name   string   `json:"name"` // as SQL writes it: 'office'@'%'
+	Name   string   `json:"name"` // quoted for SQL: 'office'@'%'
 	Role   bool     `json:"role,omitempty"`
-	Grants []string `json:"grants"` // the database is called ``
+	Grants []string `json:"grants"` // the database is written as ``
 }
 
-// Create returns the statement that makes an empty database like the sealed one.
+// Create returns the statement that creates an empty database like the sealed one.
 func (d *Sealed) Create(name string) string {
 	sql := fmt.Sprintf("CREATE DATABASE %s CHARACTER SET %s COLLATE %s", sqltext.Quoted(name), d.Charset, d.Collation)
 	if d.Comment != "" {
@@ -82,7 +81,7 @@ func (d *Sealed) Create(name string) string {
 	return sql
 }
 
-// Long writes out the character set that servers call by two names.
+// Long returns the long name of the character set that servers call by two names.
 func Long(name string) string {
 	if name == "utf8" || strings.HasPrefix(name, "utf8_") {
 		return "utf8mb3" + strings.TrimPrefix(name, "utf8")
@@ -90,14 +89,14 @@ func Long(name string) string {
 	return name
 }
 
-// Requoted returns a name in the quotes of MariaDB.
+// Requoted returns a name in backticks.
 func Requoted(name string) string {
 	q := name[:1]
 	return sqltext.Quoted(strings.ReplaceAll(name[1:len(name)-1], q+q, q))
 }
 
-// Create returns the statement that makes an object in a database, with its definer if one
-// is given. from is the database that it was read from.
+// Create returns the statement that creates an object in a database, with its definer if one is
+// given. from is the database that it was read from.
 func (o Object) Create(definer, from, to string) string {
 	sql := sqltext.Requalified(o.SQL, o.Mode, from, to)
 	if definer == "" {
@@ -110,7 +109,7 @@ func (o Object) Create(definer, from, to string) string {
 	return sql[:at] + "DEFINER=" + definer + " " + sql[at:]
 }
 
-// Session returns the statements that make a session like that of the first time.
+// Session returns the statements that create the original session settings.
 func (o Object) Session() []string {
 	out := []string{"SET sql_mode = " + sqltext.Literal(o.Mode)}
 	if o.Charset != "" {
@@ -122,7 +121,7 @@ func (o Object) Session() []string {
 	return out
 }
 
-// InOrder puts views behind those that they name.
+// InOrder sorts views after the views that they use.
 func InOrder(views []Object) (out []Object) {
 	left := slices.Clone(views)
 	for len(left) > 0 {
@@ -131,7 +130,7 @@ func InOrder(views []Object) (out []Object) {
 				return other.Name != v.Name && strings.Contains(v.SQL, sqltext.Quoted(other.Name))
 			})
 		})
-		next = max(next, 0) // names that stand for each other's columns: any order
+		next = max(next, 0) // views that use each other: any order
 		out = append(out, left[next])
 		left = slices.Delete(left, next, next+1)
 	}
@@ -166,8 +165,8 @@ func WriteRest(w io.Writer, d *Sealed) {
 	}
 }
 
-// writeDefinition writes a statement that may hold newlines and semicolons, by
-// the client's own command for that.
+// writeDefinition writes a statement that may contain newlines and semicolons, with the client's
+// DELIMITER command.
 func writeDefinition(w io.Writer, sql string) {
 	end := "//"
 	for strings.Contains(sql, end) {
@@ -176,7 +175,7 @@ func writeDefinition(w io.Writer, sql string) {
 	fmt.Fprintf(w, "DELIMITER %s\n%s\n%s\nDELIMITER ;\n", end, sql, end)
 }
 
-// Keys returns the statements that add the keys, a table each.
+// Keys returns the statements that add the keys, one per table.
 func Keys(d *Sealed) []string {
 	return alter(d, func(m Make) []string { return m.Keys })
 }
@@ -195,12 +194,12 @@ func alter(d *Sealed, what func(Make) []string) (out []string) {
 	return out
 }
 
-// Mode is the sql_mode that takes every value that another server held: zero dates, dates that no
-// calendar has, and 0 where a number would be given.
+// Mode is the sql_mode that accepts every value that another server had: zero dates, invalid dates,
+// and 0 in an AUTO_INCREMENT column.
 const Mode = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,NO_ENGINE_SUBSTITUTION"
 
-// anyName is a name in any quotes: which ones depends on the sql_mode in which
-// an object was made.
+// anyName matches a name in any quotes. Which quotes are used depends on the sql_mode at the time
+// of creation.
 const anyName = "`(?:[^`]|``)*`|\"(?:[^\"]|\"\")*\"|'(?:[^']|'')*'"
 
 var (
@@ -211,8 +210,9 @@ var (
 	nameLine  = regexp.MustCompile("^(PRIMARY KEY|(?:UNIQUE |FULLTEXT |SPATIAL |VECTOR )?KEY|CONSTRAINT|PERIOD FOR|) ?(`(?:[^`]|``)*`)?")
 )
 
-// Read splits the text of SHOW CREATE TABLE into what is made before the rows and after them. counter is the column
-// that the server counts: its key is needed before. It returns what the table is compared by, and the next number, or "".
+// Read splits the text of SHOW CREATE TABLE into what is created before the rows and after them.
+// counter is the AUTO_INCREMENT column, whose key is needed before. It returns the objects to
+// compare, and the next number, or "".
 func (m *Make) Read(text, counter string) (objects []dbprint.Object, next string) {
 	if found := nextValue.FindStringSubmatch(text); found != nil {
 		next = found[1]
@@ -243,7 +243,7 @@ func (m *Make) Read(text, counter string) (objects []dbprint.Object, next string
 	return objects, next
 }
 
-// SplitDefiner takes the definer out of a definition.
+// SplitDefiner removes the definer from a definition.
 func SplitDefiner(sql string) (without, by string) {
 	m := definer.FindStringSubmatchIndex(sql)
 	if m == nil {

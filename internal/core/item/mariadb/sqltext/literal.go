@@ -1,7 +1,6 @@
-// Package sqltext writes and reads the lines of SQL that a database of MariaDB or
-// MySQL is sealed as: literals, rows of any length, and the statements around
-// them. It needs no server. What is read runs on the new computer's server, so
-// anything but literals is refused.
+// Package sqltext writes and parses the SQL lines of a sealed MariaDB or MySQL database: literals,
+// rows of any length, and the statements around them. It needs no server. Parsed text runs on the
+// new computer's server, so anything but literals is rejected.
 package sqltext
 
 import (
@@ -17,27 +16,27 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// Column is a column whose cells are moved: generated ones are computed again.
+// Column is a column whose cells are moved. Generated columns are computed again.
 type Column struct {
 	Name  string
 	Sort  Sort
 	Large bool // a cell may be long
-	UTF8  bool // a text is kept as it is written
+	UTF8  bool // a text is not converted
 }
 
-// Sort is how the cells of a column are written.
+// Sort is the way to write the cells of a column.
 type Sort int
 
-// The sorts.
+// The values of Sort.
 const (
 	Text   Sort = iota // '…'; also dates and times
 	Number             // as the server writes it
-	Float              // as a double, with as many digits as it takes
+	Float              // as a double, with all needed digits
 	Bits               // as a whole number
 	Binary             // x'…'
 )
 
-// SortOf sorts the types of columns (information_schema.columns.data_type).
+// SortOf returns the Sort for a column type (information_schema.columns.data_type).
 func SortOf(dataType string) Sort {
 	switch dataType {
 	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "year":
@@ -53,8 +52,8 @@ func SortOf(dataType string) Sort {
 	return Text
 }
 
-// Read is the expression that reads a column. A float is read as the double
-// that it is equal to: as a float it would lose digits.
+// Read returns the expression that reads a column. A float is read as an equal double, because as a
+// float it would lose digits.
 func (c Column) Read() string {
 	switch c.Sort {
 	case Float:
@@ -65,7 +64,7 @@ func (c Column) Read() string {
 	return Quoted(c.Name)
 }
 
-// AppendRow writes a row as SQL: (1,'x',NULL). It never holds a newline.
+// AppendRow writes a row as SQL: (1,'x',NULL). It never contains a newline.
 func AppendRow(b []byte, cols []Column, cells []driver.Value) ([]byte, error) {
 	b = append(b, '(')
 	for i, cell := range cells {
@@ -88,7 +87,7 @@ func AppendRow(b []byte, cols []Column, cells []driver.Value) ([]byte, error) {
 		case []byte:
 			b = appendCell(b, cols[i].Sort, v)
 		default:
-			return nil, fault.New(fault.Internal, "the driver gave a %T", v)
+			return nil, fault.New(fault.Internal, "the driver returned a %T", v)
 		}
 	}
 	return append(b, ')'), nil
@@ -105,7 +104,7 @@ func appendCell(b []byte, s Sort, v []byte) []byte {
 	return AppendText(b, v)
 }
 
-// escapes are the bytes of a text that are written with a backslash.
+// escapes are the bytes of a text that are escaped with a backslash.
 var escapes = [256]byte{'\\': '\\', '\'': '\'', '\n': 'n', '\r': 'r', 0: '0', 26: 'Z'}
 
 // AppendText writes a text in quotes.
@@ -121,10 +120,10 @@ func AppendText(b, v []byte) []byte {
 	return append(append(b, v[from:]...), '\'')
 }
 
-// skipRow returns what follows a row that AppendRow wrote. Anything but
-// literals is refused: what is loaded runs on the new server.
+// skipRow returns what follows a row from AppendRow. It rejects anything but literals, because the
+// text runs on the new server.
 func skipRow(line []byte, cell func([]byte)) ([]byte, error) {
-	refused := fault.New(fault.Hostile, "the rows of the sealed database hold something that Move Kit does not write")
+	refused := fault.New(fault.Hostile, "the sealed rows contain something that Move Kit does not write")
 	if len(line) == 0 || line[0] != '(' {
 		return nil, refused
 	}
@@ -150,7 +149,7 @@ func skipRow(line []byte, cell func([]byte)) ([]byte, error) {
 	}
 }
 
-// literalEnd returns where the literal that starts at a place ends, or -1.
+// literalEnd returns the end of the literal at an offset, or -1.
 func literalEnd(b []byte, at int) int {
 	switch {
 	case at >= len(b):
@@ -187,7 +186,7 @@ func literalEnd(b []byte, at int) int {
 	return i
 }
 
-// RowOf makes a row of a line that AppendRow wrote.
+// RowOf parses a line from AppendRow.
 func RowOf(line []byte) dbprint.Row {
 	return dbprint.Row{Hash: digest.Of(line), Cells: func() []string {
 		var out []string
@@ -196,7 +195,7 @@ func RowOf(line []byte) dbprint.Row {
 	}}
 }
 
-// shown writes a literal for a person.
+// shown formats a literal for display.
 func shown(cell []byte) string {
 	if len(cell) < 2 || cell[0] != '\'' {
 		return string(cell)
@@ -228,13 +227,13 @@ func Large(dataType string) bool {
 	return false
 }
 
-// Quoted writes a name.
+// Quoted returns a name in backticks.
 func Quoted(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
 
-// Literal writes a text.
+// Literal returns a text as a literal.
 func Literal(s string) string { return string(AppendText(nil, []byte(s))) }
 
-// Unquoted reads a quoted name.
+// Unquoted parses a quoted name.
 func Unquoted(name string) string {
 	return strings.ReplaceAll(strings.TrimSuffix(strings.TrimPrefix(name, "`"), "`"), "``", "`")
 }

@@ -9,15 +9,14 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// A row of more than LongRow bytes is read, and loaded, in pieces of its cells:
-// so that it need not be held in memory, not even once.
+// A row of more than LongRow bytes is read, and loaded, in pieces, so that it is never in memory as
+// a whole.
 const (
 	LongRow = 8 << 20
-	Piece   = 12 << 20 // bytes of a cell at once: a server reads all of it for each
+	Piece   = 12 << 20 // bytes of a cell at once; the server reads all of it for each piece
 )
 
-// LongLine is a row that is too long to be read at once: its beginning, and the
-// rest where it is read from.
+// LongLine is a row that is too long to be read at once: its beginning, and a reader for the rest.
 type LongLine struct {
 	begin []byte
 	r     *bufio.Reader
@@ -31,13 +30,13 @@ func (l *LongLine) next() (byte, error) {
 	}
 	b, err := l.r.ReadByte()
 	if err != nil {
-		err = fault.Wrap(fault.Damaged, err, "the rows of the sealed database end early")
+		err = fault.Wrap(fault.Damaged, err, "the sealed rows are incomplete")
 	}
 	return b, err
 }
 
-// plain returns what comes next of a literal, as far as nothing in it needs to be looked at
-// and it is there already; at most some bytes.
+// plain returns the next buffered part of a literal that has no special characters, at most most
+// bytes.
 func (l *LongLine) plain(hexed bool, most int) []byte {
 	from := l.begin
 	if len(from) == 0 {
@@ -55,16 +54,16 @@ func (l *LongLine) plain(hexed bool, most int) []byte {
 	if len(l.begin) > 0 {
 		l.begin = l.begin[n:]
 	} else {
-		l.r.Discard(n) //nolint:errcheck // it is there
+		l.r.Discard(n) //nolint:errcheck // it is buffered
 	}
 	return from[:n]
 }
 
-// Insert loads the row by statements that run is given: each of its long cells
-// grows in a variable of the server's session. sorts are those of the table's
-// columns. It returns whether the statement ends with the row.
+// Insert loads the row with statements that it passes to run. Each long cell is built up in a
+// session variable. sorts are those of the table's columns. It returns whether the statement ends
+// with the row.
 func (l *LongLine) Insert(head string, sorts map[string]Sort, run func(sql string) error) (last bool, err error) {
-	refused := fault.New(fault.Hostile, "the rows of the sealed database hold something that Move Kit does not write")
+	refused := fault.New(fault.Hostile, "the sealed rows contain something that Move Kit does not write")
 	names := namesIn(head)
 	if b, err := l.next(); err != nil || b != '(' {
 		return false, orRefused(err, refused)
@@ -121,8 +120,8 @@ func orRefused(err, refused error) error {
 	return refused
 }
 
-// literal reads a literal and the byte after it. A long one is put into a
-// variable of the session, piece by piece.
+// literal parses a literal and the byte after it. A long literal is put into a session variable,
+// piece by piece.
 func (l *LongLine) literal(i int, run func(sql string) error) (cell []byte, variable string, end byte, err error) {
 	inside, hexed := false, false
 	flush := func() error {
@@ -157,7 +156,7 @@ func (l *LongLine) literal(i int, run func(sql string) error) (cell []byte, vari
 			return cell, "", b, nil
 		case !inside:
 			if cell = append(cell, b); len(cell) > 1000 {
-				return nil, "", 0, fault.New(fault.Hostile, "the rows of the sealed database hold something that Move Kit does not write")
+				return nil, "", 0, fault.New(fault.Hostile, "the sealed rows contain something that Move Kit does not write")
 			}
 		case b == '\'':
 			if variable != "" {
@@ -175,7 +174,7 @@ func (l *LongLine) literal(i int, run func(sql string) error) (cell []byte, vari
 			end, err := l.next()
 			return cell, variable, end, err
 		case hexed && !(b >= '0' && b <= '9' || b >= 'a' && b <= 'f'):
-			return nil, "", 0, fault.New(fault.Hostile, "the rows of the sealed database hold something that Move Kit does not write")
+			return nil, "", 0, fault.New(fault.Hostile, "the sealed rows contain something that Move Kit does not write")
 		default:
 			cell = append(cell, b)
 			if b == '\\' {
@@ -194,7 +193,7 @@ func (l *LongLine) literal(i int, run func(sql string) error) (cell []byte, vari
 	}
 }
 
-// namesIn returns the columns of INSERT INTO `t` (`a`,`b`) VALUES.
+// namesIn returns the columns in INSERT INTO `t` (`a`,`b`) VALUES.
 func namesIn(head string) (out []string) {
 	_, rest := cutName([]byte(head)[len("INSERT INTO "):])
 	for len(rest) > 2 {

@@ -2,10 +2,9 @@ package sqltext
 
 import "strings"
 
-// Requalified writes another name for that of a database wherever SQL names
-// something in it: in code, not in texts and comments. mode is the sql_mode in which
-// the SQL was written; it says which quotes are whose (MariaDB knowledge base,
-// "SQL_MODE", "Identifier Names", "Comment Syntax").
+// Requalified replaces the name of a database wherever SQL refers to something in it: in code, not
+// in strings and comments. mode is the sql_mode of the SQL, which determines the meaning of quotes
+// (MariaDB knowledge base, "SQL_MODE", "Identifier Names", "Comment Syntax").
 func Requalified(sql, mode, from, to string) string {
 	ansi, escapes := strings.Contains(mode, "ANSI_QUOTES"), !strings.Contains(mode, "NO_BACKSLASH_ESCAPES")
 	var out strings.Builder
@@ -26,7 +25,7 @@ func Requalified(sql, mode, from, to string) string {
 				i = len(sql)
 			}
 			continue
-		case strings.HasPrefix(sql[i:], "/*!"), strings.HasPrefix(sql[i:], "/*M!"): // code for servers that know it
+		case strings.HasPrefix(sql[i:], "/*!"), strings.HasPrefix(sql[i:], "/*M!"): // code for servers that support it
 			for end = i + 3; end < len(sql) && (sql[end] == '!' || sql[end] >= '0' && sql[end] <= '9'); end++ {
 			}
 		case strings.HasPrefix(sql[i:], "/*"):
@@ -61,7 +60,7 @@ func Requalified(sql, mode, from, to string) string {
 	return out.String()
 }
 
-// closed is where the text or name ends that begins at i with a quote.
+// closed returns the end of the string or name whose quote is at i.
 func closed(sql string, i int, quote byte, escapes bool) int {
 	for i++; i < len(sql); i++ {
 		switch {
@@ -76,12 +75,12 @@ func closed(sql string, i int, quote byte, escapes bool) int {
 	return len(sql)
 }
 
-// plain reports whether a name needs no quotes, as far as its letters go.
+// plain reports whether a name consists of characters that need no quotes.
 func plain(name string) bool {
 	return name != "" && strings.IndexFunc(name, func(r rune) bool { return r < 0x80 && !plainByte(byte(r)) }) < 0 && (name[0] < '0' || name[0] > '9')
 }
 
-// plainByte reports whether a byte may stand in a name without quotes.
+// plainByte reports whether a byte can be in a name without quotes.
 func plainByte(b byte) bool {
 	return b == '_' || b == '$' || b >= 0x80 || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z'
 }

@@ -9,13 +9,12 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// Scan reads what is sealed: definitions, which are passed over, and rows.
-// last says that a statement ends with the row. Where long is given, it reads
-// the long rows.
+// Scan parses the sealed SQL: it skips definitions, and passes rows to row. last means that a
+// statement ends with the row. long, if not nil, gets the long rows.
 func Scan(data io.Reader, long func(table, head string, l *LongLine) (last bool, err error), row func(table, head string, line []byte, last bool) error) error {
 	r := bufio.NewReaderSize(data, 1<<20)
 	early := func(err error) error {
-		return fault.Wrap(fault.Damaged, err, "the rows of the sealed database end early")
+		return fault.Wrap(fault.Damaged, err, "the sealed rows are incomplete")
 	}
 	var line []byte
 	var err error
@@ -55,7 +54,7 @@ func Scan(data io.Reader, long func(table, head string, l *LongLine) (last bool,
 				return err
 			}
 			if len(rest) != 1 || rest[0] != ',' && rest[0] != ';' {
-				return fault.New(fault.Hostile, "the rows of the sealed database hold something that Move Kit does not write")
+				return fault.New(fault.Hostile, "the sealed rows contain something that Move Kit does not write")
 			}
 			last := rest[0] == ';'
 			if err := row(table, head, line[:len(line)-1], last); err != nil {
@@ -66,7 +65,7 @@ func Scan(data io.Reader, long func(table, head string, l *LongLine) (last bool,
 			}
 		case bytes.HasPrefix(line, []byte("INSERT INTO `")):
 			if table = insertedInto(line); table == "" {
-				return fault.New(fault.Hostile, "the rows of the sealed database hold a statement that Move Kit does not write")
+				return fault.New(fault.Hostile, "the sealed rows contain a statement that Move Kit does not write")
 			}
 			head = string(line)
 		case bytes.HasPrefix(line, []byte("DELIMITER ")):
@@ -77,11 +76,11 @@ func Scan(data io.Reader, long func(table, head string, l *LongLine) (last bool,
 	}
 }
 
-// errLong says that a line is longer than was asked for.
+// errLong means that a line exceeds the requested length.
 var errLong = errors.New("the line is long")
 
-// readLine reads a line without its newline. Of one that is longer than most
-// bytes (0 stands for any length) it returns the beginning, and errLong.
+// readLine reads a line without its newline. If the line is longer than most bytes (0 means no
+// limit), it returns the beginning and errLong.
 func readLine(r *bufio.Reader, line []byte, most int) ([]byte, error) {
 	for {
 		piece, err := r.ReadSlice('\n')
@@ -97,8 +96,8 @@ func readLine(r *bufio.Reader, line []byte, most int) ([]byte, error) {
 	}
 }
 
-// insertedInto is the table of INSERT INTO `t` (`a`,`b`) VALUES, or "" where
-// that says anything else.
+// insertedInto returns the table in INSERT INTO `t` (`a`,`b`) VALUES, or "" for any other
+// statement.
 func insertedInto(line []byte) string {
 	rest := line[len("INSERT INTO "):]
 	table, rest := cutName(rest)
@@ -116,8 +115,7 @@ func insertedInto(line []byte) string {
 	return table
 }
 
-// cutName cuts a quoted name off. Where there is none, the name is "" and
-// nothing is left.
+// cutName splits off a quoted name. If there is none, it returns "" and nothing.
 func cutName(b []byte) (string, []byte) {
 	if len(b) == 0 || b[0] != '`' {
 		return "", nil
