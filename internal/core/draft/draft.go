@@ -1,6 +1,6 @@
-// Package draft makes the draft of an app card from folders and files that
-// somebody found: what is in them becomes items, what need not move is skipped
-// with the reason, and what only a person can know is left to them as comments.
+// Package draft makes the draft of an app card from folders and files. Their content becomes items,
+// data that need not be moved is skipped with the reason, and comments ask for what only a person
+// can know.
 package draft
 
 import (
@@ -35,18 +35,18 @@ import (
 	"movekit/internal/core/wide"
 )
 
-// Draft is what a card is drafted from.
+// Draft is the content of a draft card.
 type Draft struct {
 	Name, Title string
 	System      machine.System
 	Items       []*Item
-	Version     []string // lines of the card below "version:"; none where nothing was found
+	Version     []string // lines of the card below "version:"; empty if nothing was found
 	Programs    []string
 	Pointers    []Pointer
-	Around      []string // what runs its programs, or serves it
-	Notes       []string // what could not be looked at
+	Around      []string // what runs its programs, or provides something to them
+	Notes       []string // what could not be read
 
-	// What a person said; where nothing was said, comments say what to write.
+	// Answers of the user. If empty, comments in the card say what to write.
 	Vendor, About string
 	Licence       []string // lines of the card below "licences:"
 	Opens         []string // lines below "opens:"
@@ -58,16 +58,16 @@ type Item struct {
 	Name    string
 	Kind    card.Kind
 	Path    string // in the terms of cards
-	From    string // the setting that tells it, as a card has it; "" where none does
-	About   string // what was seen
+	From    string // the setting with the path, as in a card; "" if none
+	About   string // what was found
 	Secret  bool
 	Skips   []Skip
 	Counts  []card.Count
-	Each    string   // of many folders: the pattern that makes an item of each
-	Repoint []string // settings that hold paths of the old computer's profiles or of what is drafted
-	Notes   []string // what a person should think about
+	Each    string   // for several folders: the pattern that matches them
+	Repoint []string // settings that contain paths of the old computer's profiles or of the drafted data
+	Notes   []string // notes for the user
 
-	real string // where it is; "" of a key
+	real string // real path; "" for a key
 }
 
 // Skip is what is left out of a folder, with the reason.
@@ -77,15 +77,14 @@ type Skip struct {
 	Files        int64
 }
 
-// Pointer is an absolute path in a text file, which may lead nowhere on the new
-// computer.
+// Pointer is an absolute path in a text file, which may be wrong on the new computer.
 type Pointer struct {
 	File string // in the terms of cards
 	Line int
 	Path string
 }
 
-// Limits of what is proposed.
+// Limits for proposals.
 const (
 	maxPointers = 30
 	maxText     = 1 << 20 // bytes of a text file that is searched
@@ -99,15 +98,14 @@ type Drafter struct {
 	Computer machine.Computer
 	Temp     string // private folder for databases that cannot be read in place
 
-	paths    *repoint.Map    // what is to be re-pointed, where it goes elsewhere
-	inis     []string        // settings files, by their real paths
-	settings strings.Builder // the text files that were looked into, in small letters
+	paths    *repoint.Map    // paths to update in settings
+	inis     []string        // settings files, by real path
+	settings strings.Builder // the searched text files, in lower case
 }
 
-// Make drafts a card called name from paths, which are real ones or in the
-// terms of cards.
+// Make drafts a card called name from paths, which are real or in the terms of cards.
 func (d *Drafter) Make(ctx context.Context, name, title string, paths []string) (*Draft, error) {
-	title = strings.TrimSpace(strings.Map(shown, title)) // it may be what a program calls itself
+	title = strings.TrimSpace(strings.Map(shown, title)) // a program may have set it
 	if title == "" {
 		title = strings.ToUpper(name[:1]) + strings.ReplaceAll(name[1:], "-", " ")
 	}
@@ -149,7 +147,7 @@ func (d *Drafter) Make(ctx context.Context, name, title string, paths []string) 
 	return out, nil
 }
 
-// shown leaves out what a card refuses: characters that nobody sees, or that do something.
+// shown removes invisible and control characters, which a card must not contain.
 func shown(r rune) rune {
 	if !unicode.IsPrint(r) {
 		return -1
@@ -157,9 +155,8 @@ func shown(r rune) rune {
 	return r
 }
 
-// told sees which setting of the app names the place of an item: the card reads it there, on
-// each computer. Where every user has settings of their own, that is for a person to say.
-// Settings are INI files, which most are.
+// told finds the setting of the app that has an item's path, so that the card can read it on each
+// computer. If each user has own settings, the user must decide. Only INI files are supported.
 func (d *Drafter) told(out *Draft) {
 	for _, s := range d.inis {
 		f, err := ini.LoadSources(ini.LoadOptions{SkipUnrecognizableLines: true, AllowBooleanKeys: true, IgnoreInlineComment: true, IgnoreContinuation: true}, s)
@@ -182,7 +179,7 @@ func (d *Drafter) told(out *Draft) {
 					}
 					from := fmt.Sprintf("{from: {file: %s, key: %s}}", quote(term), quote(name))
 					if machine.PerUser(term) || it.From != "" || it.Kind.Info().OneFile || machine.Inside(s, it.real) {
-						it.Notes = append(it.Notes, "Its place is told by a setting, and may be another on the new computer: path: "+from)
+						it.Notes = append(it.Notes, "A setting has its path, which may differ on the new computer: path: "+from)
 					} else {
 						it.From = from
 					}
@@ -192,8 +189,8 @@ func (d *Drafter) told(out *Draft) {
 	}
 }
 
-// around proposes what a person must see to of what runs an app's programs, or serves it: such
-// does not move with its data.
+// around proposes manual steps for what runs or supports an app's programs, because that is not
+// moved with its data.
 func (d *Drafter) around(out *Draft, places []string) {
 	names := []string{bare(out.Title), bare(out.Name)}
 	for _, p := range places {
@@ -210,15 +207,15 @@ func (d *Drafter) around(out *Draft, places []string) {
 		})
 		switch {
 		case runs >= 0:
-			out.Around = append(out.Around, fmt.Sprintf("See that the %s is there, which %s", f.What, f.Details[runs]))
+			out.Around = append(out.Around, fmt.Sprintf("Make sure that the %s exists, which %s", f.What, f.Details[runs]))
 		case f.Named != "" && strings.Contains(d.settings.String(), strings.ToLower(f.Named)):
-			out.Around = append(out.Around, strings.Join(append([]string{"See that the " + f.What + " is there, which its settings name"}, f.Details...), ": "))
+			out.Around = append(out.Around, strings.Join(append([]string{"Make sure that the " + f.What + " exists, which its settings use"}, f.Details...), ": "))
 		}
 	}
 }
 
-// known are the places whose paths in settings must be others on a computer where they lie
-// elsewhere: users' profiles, and what is drafted.
+// known returns the paths to update in settings if the new computer has them elsewhere: users'
+// profiles, and the drafted data.
 func (d *Drafter) known(reals []string) *repoint.Map {
 	var pairs []repoint.Pair
 	for _, u := range d.Computer.Users() {
@@ -231,7 +228,7 @@ func (d *Drafter) known(reals []string) *repoint.Map {
 	return repoint.New(string(d.Computer.System()), pairs)
 }
 
-// key proposes an item for a key of the registry, of the first user who has it.
+// key proposes an item for a registry key, from the first user who has it.
 func (d *Drafter) key(out *Draft, key string) error {
 	users := []*machine.User{nil}
 	if strings.HasPrefix(strings.ToUpper(key), "HKCU") {
@@ -258,7 +255,7 @@ func (d *Drafter) key(out *Draft, key string) error {
 					it.Repoint = append(it.Repoint, glob(pattern))
 				}
 				if item.Protected(v.Data) {
-					it.Notes = append(it.Notes, name+" is encrypted by Windows and opens nowhere else: note down what it holds before.")
+					it.Notes = append(it.Notes, name+" is encrypted by Windows and cannot be opened elsewhere: write down its content first.")
 				}
 			}
 		}
@@ -270,10 +267,10 @@ func (d *Drafter) key(out *Draft, key string) error {
 		out.Items = append(out.Items, it)
 		return nil
 	}
-	return fault.New(fault.Missing, "there is no registry key %s", key)
+	return fault.New(fault.Missing, "the registry key %s does not exist", key)
 }
 
-// locate returns the real path of what a person named.
+// locate returns the real path of a path that the user entered.
 func (d *Drafter) locate(p string) (string, error) {
 	if strings.HasPrefix(p, "%") || strings.HasPrefix(p, "~") || strings.HasPrefix(p, "$") || d.Computer.Root() != "" && len(p) > 1 && p[1] == ':' {
 		for _, u := range machine.Profiles(d.Computer, p) {
@@ -285,20 +282,20 @@ func (d *Drafter) locate(p string) (string, error) {
 				return real, nil
 			}
 		}
-		return "", fault.New(fault.Missing, "there is nothing at %s", p)
+		return "", fault.New(fault.Missing, "%s does not exist", p)
 	}
 	if p == "" {
-		return "", fault.New(fault.Usage, "an empty path was named")
+		return "", fault.New(fault.Usage, "the path is empty")
 	}
 	real, err := filepath.Abs(p)
 	if err == nil {
 		real, err = filepath.EvalSymlinks(real)
 	}
 	if err != nil {
-		return "", fault.Wrap(fault.Missing, err, "there is nothing at %s", p)
+		return "", fault.Wrap(fault.Missing, err, "%s does not exist", p)
 	}
 	if root := d.Computer.Root(); root != "" && machine.DisplayPath(d.Computer, real) == real {
-		return "", fault.New(fault.Usage, "%s is not on the computer whose disk is at %s", p, root)
+		return "", fault.New(fault.Usage, "%s is not on the disk at %s", p, root)
 	}
 	return real, nil
 }
@@ -307,7 +304,7 @@ func (d *Drafter) locate(p string) (string, error) {
 func (d *Drafter) add(ctx context.Context, out *Draft, real string) error {
 	info, err := os.Stat(real)
 	if err != nil {
-		return fault.Wrap(fault.Missing, err, "cannot look at %s", real)
+		return fault.Wrap(fault.Missing, err, "cannot read %s", real)
 	}
 	term, _ := machine.Term(d.Computer, real)
 	if !info.IsDir() && !info.Mode().IsRegular() {
@@ -340,10 +337,11 @@ func (d *Drafter) add(ctx context.Context, out *Draft, real string) error {
 	return nil
 }
 
-// kindOf is the kind of item that a file is, by what it was seen to be.
+// kindOf returns the kind of item for a file, from its description.
 func kindOf(real, what string) card.Kind {
 	if strings.HasPrefix(what, wide.FirebirdFile) {
-		// kinds.Of does not report it: an app with an engine of its own moves it as a plain file.
+		// kinds.Of does not return it: an app with an embedded engine moves the database as a plain
+		// file.
 		return card.KindThat(func(k card.KindInfo) bool { return k.OneFile })
 	}
 	return kinds.Of(real, false)
@@ -357,22 +355,22 @@ func (d *Drafter) file(ctx context.Context, real, term string) *Item {
 	switch {
 	case it.Kind.Info().OneFile:
 		it.Path = machine.DisplayPath(d.Computer, real)
-		it.Notes = append(it.Notes, "Its server must run here while it is packed, and on the new computer. Who may read all of it is asked for,",
-			"or told in server: user and password. An app that brings its own engine: kind: file, with its path, and closed.")
+		it.Notes = append(it.Notes, "Its server must run here for the pack, and on the new computer. Move Kit asks for a login that may read all of it,",
+			"or takes user and password from server. For an app with its own engine, use kind: file with its path, and close the app.")
 	case it.Kind.Info().Counts == "query":
 		it.Counts = d.tables(ctx, real, it)
 	case !it.Kind.Info().Plain:
-		it.Notes = append(it.Notes, "The app must be closed while it is packed.")
+		it.Notes = append(it.Notes, "Close the app for the pack.")
 	case class == wide.Key || class == wide.Certificate || class == wide.Licence:
 		it.Secret = true
-		it.Notes = append(it.Notes, "Whoever has this file can do what its owner can. Where the vendor's licence is bound to the", "computer, it must be issued again rather than moved.")
+		it.Notes = append(it.Notes, "Anyone who has this file can act as its owner. If the vendor bound the licence to the", "computer, it must be issued again instead of moved.")
 	case class == wide.Database:
-		it.Notes = append(it.Notes, "It is moved as a file: the app must be closed while it is packed.")
+		it.Notes = append(it.Notes, "It is moved as a file: close the app for the pack.")
 	}
 	return it
 }
 
-// tables proposes counts of the largest tables of a database.
+// tables proposes counts for the largest tables of a database.
 func (d *Drafter) tables(ctx context.Context, real string, it *Item) []card.Count {
 	f, err := sqlite.Take(ctx, real, d.Temp, nil, nil)
 	if err != nil {
@@ -391,31 +389,31 @@ func (d *Drafter) tables(ctx context.Context, real string, it *Item) []card.Coun
 	return out
 }
 
-// folder looks at what is in one folder.
+// folder examines the content of one folder.
 type folder struct {
 	d       *Drafter
 	out     *Draft
 	item    *Item
 	real    string
 	skips   map[string]*Skip
-	split   []string // databases and secrets, by their paths in the folder
+	split   []string // databases and secrets, by path in the folder
 	other   []string // databases that stay in the folder
 	endings map[string]int64
 	texts   []string
 	left    int64 // files that stay in the folder's own item
 
-	years  map[string]bool // folders right below it that are named by years
-	others bool            // whether anything else is right below it
-	tables int             // dBase tables right below it
-	beside bool            // whether anything else than what belongs to them is in it
+	years  map[string]bool // folders directly below it that are named by years
+	others bool            // there is something else directly below it
+	tables int             // dBase tables directly below it
+	beside bool            // there are files that do not belong to them
 }
 
-// ofTables are the endings of what belongs to dBase and FoxPro tables.
+// ofTables lists the suffixes of files that belong to dBase and FoxPro tables.
 var ofTables = map[string]bool{".dbf": true, ".dbt": true, ".fpt": true, ".cdx": true, ".mdx": true, ".ndx": true, ".idx": true, ".ntx": true}
 
 var year = regexp.MustCompile(`^(19|20)[0-9][0-9]$`)
 
-// place notes where in the folder an entry lies.
+// place records where in the folder an entry is.
 func (f *folder) place(e tree.Entry) {
 	top, _, below := strings.Cut(e.Path, "/")
 	switch {
@@ -427,13 +425,13 @@ func (f *folder) place(e tree.Entry) {
 	}
 }
 
-// needless are endings of files that an app makes anew, with the reason.
+// needless maps suffixes of files that an app recreates to the reason for skipping them.
 var needless = map[string]string{
 	".log": "logs", ".tmp": "temporary files", ".temp": "temporary files", ".lock": "locks of a running app", ".lck": "locks of a running app",
 	".pid": "locks of a running app", ".ldb": "locks of open databases", ".laccdb": "locks of open databases", ".dmp": "crash dumps", ".crash": "crash dumps", ".etl": "traces",
 }
 
-// see takes one entry of the folder.
+// see processes one entry of the folder.
 func (f *folder) see(e tree.Entry) {
 	f.place(e)
 	if e.Type != tree.File {
@@ -450,7 +448,7 @@ func (f *folder) see(e tree.Entry) {
 		return
 	}
 	if strings.HasSuffix(e.Path, "-wal") || strings.HasSuffix(e.Path, "-shm") || strings.HasSuffix(e.Path, "-journal") {
-		return // with its database
+		return // it belongs to its database
 	}
 	real := filepath.Join(f.real, filepath.FromSlash(e.Path))
 	class, what := wide.Look(real)
@@ -476,7 +474,7 @@ func (f *folder) see(e tree.Entry) {
 	}
 }
 
-// needlessPart returns the pattern of what need not move, and why.
+// needlessPart returns a pattern for what need not be moved, and the reason.
 func needlessPart(rel string) (pattern, why string) {
 	dir := path.Dir(rel)
 	for at, parts := "", strings.Split(dir, "/"); len(parts) > 0; parts = parts[1:] {
@@ -492,36 +490,35 @@ func needlessPart(rel string) (pattern, why string) {
 	return "", ""
 }
 
-// plain reports whether a path can be written in a pattern of a card.
+// plain reports whether a path can be written in a card's pattern.
 func plain(p string) bool { return utf8.ValidString(p) && !strings.ContainsAny(p, "\\\n\r\x00\t") }
 
 var special = regexp.MustCompile(`[\[\]{}*?]`)
 
-// glob writes a path as a pattern; a character that means something in patterns
-// is matched by ?.
+// glob writes a path as a pattern. A special character is matched by ?.
 func glob(p string) string { return special.ReplaceAllString(p, "?") }
 
-// finish turns what was seen into items.
+// finish turns the findings into items.
 func (f *folder) finish(ctx context.Context) {
 	separator := f.d.Computer.System().Separator()
 	for _, rel := range f.split {
 		real := filepath.Join(f.real, filepath.FromSlash(rel))
 		it := f.d.file(ctx, real, f.item.Path+separator+strings.ReplaceAll(rel, "/", separator))
 		f.out.Items = append(f.out.Items, it)
-		why := "is the item " + it.Name
+		why := "becomes the item " + it.Name
 		f.item.Skips = append(f.item.Skips, Skip{Pattern: glob(rel), Why: why})
 		if len(it.Kind.Info().Sides) > 0 {
-			f.item.Skips = append(f.item.Skips, Skip{Pattern: glob(rel) + "-*", Why: "goes with " + it.Name})
+			f.item.Skips = append(f.item.Skips, Skip{Pattern: glob(rel) + "-*", Why: "belongs to " + it.Name})
 		}
 		if it.Secret {
-			f.item.Notes = append(f.item.Notes, "If the data cannot be opened without "+rel+": add  needs: ["+it.Name+"]")
+			f.item.Notes = append(f.item.Notes, "If the data cannot be opened without "+rel+", add  needs: ["+it.Name+"]")
 		}
 	}
 	for _, pattern := range sortedKeys(f.skips) {
 		f.item.Skips = append(f.item.Skips, *f.skips[pattern])
 	}
 	for _, o := range f.other[:min(len(f.other), maxSplit)] {
-		f.item.Notes = append(f.item.Notes, o+"; it is moved as a file, so the app must be closed.")
+		f.item.Notes = append(f.item.Notes, o+"; it is moved as a file, so close the app for the pack.")
 	}
 	f.count()
 	var holding []string
@@ -534,17 +531,17 @@ func (f *folder) finish(ctx context.Context) {
 	alone := len(f.split)+len(f.skips) == 0
 	switch {
 	case alone && f.tables > 0 && !f.beside:
-		f.item.Kind, f.item.Counts, f.item.Repoint, f.item.Notes = card.KindThat(func(k card.KindInfo) bool { return k.Tables }), nil, nil, []string{"The app must be closed while it is packed."}
+		f.item.Kind, f.item.Counts, f.item.Repoint, f.item.Notes = card.KindThat(func(k card.KindInfo) bool { return k.Tables }), nil, nil, []string{"Close the app for the pack."}
 	case alone && len(f.years) > 1 && !f.others && len(f.item.Repoint) == 0:
 		f.item.Each = "[12]???"
-		f.item.Notes = append(f.item.Notes, fmt.Sprintf("Each of the %d years in it is an item of its own. To move the last ones only, add: newest: 3", len(f.years)))
+		f.item.Notes = append(f.item.Notes, fmt.Sprintf("Each of the %d years in it is a separate item. To move only the last ones, add: newest: 3", len(f.years)))
 	}
 }
 
-// maxNamed is how many files of one ending are named one by one.
+// maxNamed limits the files of one suffix that are listed one by one.
 const maxNamed = 4
 
-// patterns name files, those of one ending together where there are many.
+// patterns returns patterns for files, one per suffix if there are many.
 func patterns(files []string) (out []string) {
 	byEnding := map[string]int{}
 	for _, f := range files {
@@ -562,7 +559,7 @@ func patterns(files []string) (out []string) {
 	return out
 }
 
-// count proposes to count the files of the ending that most files have.
+// count proposes to count the files with the most frequent suffix.
 func (f *folder) count() {
 	best := ""
 	for _, ext := range sortedKeys(f.endings) {
@@ -586,12 +583,12 @@ func sortedKeys[V any](m map[string]V) []string {
 
 var textual = map[string]bool{".ini": true, ".cfg": true, ".conf": true, ".config": true, ".xml": true, ".json": true, ".yaml": true, ".yml": true, ".txt": true, ".properties": true, ".reg": true, ".toml": true, ".inf": true, ".bat": true, ".cmd": true}
 
-// absolute finds absolute paths: with a drive, to a share, or into a Linux
-// user's or the system's data.
+// absolute matches absolute paths: with a drive, on a share, or in a Linux user's or the system's
+// data.
 var absolute = regexp.MustCompile(`(?i)(?:\b[a-z]:(?:\\\\?|/)[^\s"'<>|;,*?\x00-\x1f]+|\\\\[a-z0-9][a-z0-9.-]+\\[^\s"'<>|;,*?\x00-\x1f]+|(?:^|[\s"'=:>])(/(?:home|srv|var|opt|mnt|media|data)/[^\s"'<>|;,*?\x00-\x1f]+))`)
 
-// pointers lists the absolute paths in a text file, but for those that are re-pointed, and
-// reports whether there are any of those.
+// pointers lists the absolute paths in a text file, except those that Move Kit updates, and reports
+// whether there are any of the latter.
 func (d *Drafter) pointers(out *Draft, real string) (holds bool) {
 	f, err := os.Open(real)
 	if err != nil {
@@ -627,14 +624,14 @@ func (d *Drafter) pointers(out *Draft, real string) (holds bool) {
 	return holds
 }
 
-// amount says how many files there are, and how large they are.
+// amount formats the number and size of files.
 func amount(files, bytes int64) string {
 	return item.Plural(files, "file") + ", " + humanize.Bytes(uint64(bytes))
 }
 
 var notSlug = regexp.MustCompile(`[^a-z0-9]+`)
 
-// slug makes a short name that cards take.
+// slug returns a short name that is valid in cards.
 func slug(s string) string {
 	s = strings.TrimSuffix(s, filepath.Ext(s))
 	s = strings.Trim(notSlug.ReplaceAllString(strings.ToLower(s), "-"), "-")

@@ -12,18 +12,18 @@ import (
 	"movekit/internal/core/wide"
 )
 
-// App is what looks like one application: what was found of it in several places.
+// App is what looks like one application, with findings in several places.
 type App struct {
-	Name   string // that of its folder, or of the installed program
-	Title  string // as the installed program calls itself, or the name
-	Vendor string // "" where it is not known
+	Name   string // name of its folder, or of the installed program
+	Title  string // title of the installed program, or the name
+	Vendor string // "" if unknown
 	Places []wide.Finding
 	Bytes  int64
 	Newest time.Time
 }
 
-// Group puts findings together by application: by the name of its folder, which is the same
-// in most of its places. What changed last comes first.
+// Group groups findings by application, by the name of their folder. The most recently changed
+// comes first.
 func Group(all []wide.Finding) (out []App) {
 	by := map[string]*App{}
 	var order []string
@@ -41,7 +41,7 @@ func Group(all []wide.Finding) (out []App) {
 		}
 		names := []string{folderOf(f)}
 		if f.Class == wide.Registry && strings.Contains(strings.ToUpper(f.Where), `\SOFTWARE\`) && len(f.Details) > 0 && !strings.HasPrefix(f.What, "ODBC") {
-			names = f.Details // of a vendor, the key of each app
+			names = f.Details // for a vendor, the key of each app
 		}
 		for _, n := range names {
 			at := f
@@ -71,7 +71,7 @@ func Group(all []wide.Finding) (out []App) {
 		if shared[key] || slices.ContainsFunc(order, func(other string) bool { return other != key && lies(a, by[other]) }) {
 			continue
 		}
-		// A database in a folder that is found as well goes with that.
+		// A database in a folder that was found too belongs to that folder.
 		a.Places = slices.DeleteFunc(a.Places, func(f wide.Finding) bool {
 			return f.Class != wide.Folder && slices.ContainsFunc(a.Places, func(g wide.Finding) bool { return g.Class == wide.Folder && below(f.Where, g.Where) })
 		})
@@ -81,17 +81,17 @@ func Group(all []wide.Finding) (out []App) {
 	return out
 }
 
-// shared are folders of the system that hold those of many apps.
+// shared lists folders of the system that contain those of many apps.
 var shared = map[string]bool{"programdata": true, "roaming": true, "local": true, "appdata": true, "users": true, "documents": true, "desktop": true, "programfiles": true, "home": true, "config": true, "share": true, "srv": true, "var": true, "lib": true, "opt": true, "etc": true, "": true}
 
-// lies reports whether all of an app lies in a folder of another.
+// lies reports whether everything of an app is in a folder of another.
 func lies(a, in *App) bool {
 	return !slices.ContainsFunc(a.Places, func(f wide.Finding) bool {
 		return !slices.ContainsFunc(in.Places, func(g wide.Finding) bool { return g.Class == wide.Folder && below(f.Where, g.Where) })
 	})
 }
 
-// folderOf is the name of the folder, or key, that a finding is, or lies in.
+// folderOf returns the name of the folder or key of a finding.
 func folderOf(f wide.Finding) string {
 	at := strings.ReplaceAll(f.Where, `\`, "/")
 	if f.Class != wide.Folder && f.Class != wide.Registry {
@@ -115,7 +115,7 @@ func detail(f wide.Finding, lead string) string {
 
 var notLetters = regexp.MustCompile(`[^\pL\pN]+`)
 
-// bare is a name without what differs between its places.
+// bare returns a name without the parts that differ between places.
 func bare(name string) string {
 	return notLetters.ReplaceAllString(strings.ToLower(strings.TrimLeft(name, ".")), "")
 }

@@ -83,7 +83,7 @@ func TestDraftOnWindows(t *testing.T) {
 			t.Errorf("no %q in %q", by, c.ByHand)
 		}
 	}
-	if len(c.ByHand) != len(wantBy)+1 || c.ByHand[len(wantBy)] != `See that the path in %APPDATA%\Tidewright\tide.ini, line 4, is right: P:\2026` {
+	if len(c.ByHand) != len(wantBy)+1 || c.ByHand[len(wantBy)] != `Check the path in %APPDATA%\Tidewright\tide.ini, line 4, is right: P:\2026` {
 		t.Errorf("by hand %q", c.ByHand)
 	}
 	if _, err := d.Make(t.Context(), "x", "", []string{`HKCU\Software\None`}); fault.KindOf(err) != fault.Missing {

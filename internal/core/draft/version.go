@@ -12,8 +12,8 @@ import (
 	"movekit/internal/core/registry"
 )
 
-// version proposes where the app's version is read: in the list of installed
-// programs, in a package of that name, or in a file of the folders.
+// version proposes where to read the app's version: the list of installed programs, a package of
+// that name, or a file in the folders.
 func (d *Drafter) version(_ context.Context, out *Draft, paths []string) {
 	switch d.Computer.System() {
 	case machine.Windows:
@@ -79,7 +79,7 @@ func (d *Drafter) uninstalled(out *Draft) bool {
 	return false
 }
 
-// programs are the executables in a folder.
+// programs returns the executables in a folder.
 func programs(dir string) (out []string) {
 	entries, _ := os.ReadDir(dir)
 	for _, e := range entries {
@@ -92,8 +92,7 @@ func programs(dir string) (out []string) {
 
 var versionText = regexp.MustCompile(`(?im)^.*?\b(version|v|release)\b[\s:=]*v?(\d+([._]\d+)+\w*)`)
 
-// versionFile looks for an executable or text file in a folder that tells a
-// version.
+// versionFile looks for an executable or text file with a version in a folder.
 func (d *Drafter) versionFile(out *Draft, dir string) bool {
 	entries, err := os.ReadDir(dir)
 	if err != nil {

@@ -16,7 +16,7 @@ func quote(s string) string {
 	if strings.IndexFunc(s, func(r rune) bool { return !unicode.IsPrint(r) }) < 0 {
 		return "'" + strings.ReplaceAll(s, "'", "''") + "'"
 	}
-	out, _ := json.Marshal(s) // a JSON text is a YAML text
+	out, _ := json.Marshal(s) // JSON is valid YAML
 	return string(out)
 }
 
@@ -30,18 +30,18 @@ func oneLine(s string) string {
 	}, s)
 }
 
-// YAML writes the draft as a card, with comments for the person who finishes
-// it; check is how it is checked. What it writes passes that.
+// YAML returns the draft as a card, with comments for the person who completes it. check is the
+// command that checks it. The result is a valid card.
 func (d *Draft) YAML(check string) ([]byte, error) {
 	w := &writer{}
-	w.line("# A draft of an app card, made from what was found on one computer. Read it from top")
-	w.line("# to bottom: what stands in comments only a person can know. Check it with")
+	w.line("# A draft of an app card, made from the data found on one computer. Read it from top")
+	w.line("# to bottom, and fill in what the comments ask for. Then check it with")
 	w.line("#   %s", check)
 	w.line("card: 1")
 	w.line("name: %s", quote(d.Name))
 	w.line("title: %s", quote(d.Title))
-	w.said("vendor", d.Vendor, "who makes it")
-	w.said("about", d.About, "what the office uses it for")
+	w.said("vendor", d.Vendor, "the vendor of the app")
+	w.said("about", d.About, "what the office uses the app for")
 	w.line("")
 	d.writeVersion(w)
 	w.line("items:")
@@ -50,7 +50,7 @@ func (d *Draft) YAML(check string) ([]byte, error) {
 	}
 	w.line("")
 	if len(d.Licence) == 0 {
-		w.line("# How the licence is held is for a person to see (docs/cards.md, Licences).")
+		w.line("# Describe how the app is licensed (docs/cards.md, Licences).")
 		w.line("# licences: []")
 	} else {
 		w.block("licences", d.Licence)
@@ -62,11 +62,11 @@ func (d *Draft) YAML(check string) ([]byte, error) {
 	}
 	d.writeByHand(w)
 	for _, n := range d.Notes {
-		w.line("# Not looked at: %s", oneLine(n))
+		w.line("# Not read: %s", oneLine(n))
 	}
 	data := []byte(w.String())
 	if _, err := card.Parse(d.Name+".yaml", data); err != nil {
-		return data, fault.Wrap(fault.Internal, err, "the draft of %s is no card", d.Name)
+		return data, fault.Wrap(fault.Internal, err, "the draft of %s is not a valid card", d.Name)
 	}
 	return data, nil
 }
@@ -83,7 +83,7 @@ func (w *writer) block(field string, lines []string) {
 	}
 }
 
-// said writes what a person said, or a comment where nothing was.
+// said writes a field, or a comment if text is empty.
 func (w *writer) said(field, text, about string) {
 	if text == "" {
 		w.line("# %s: %s", field, about)
@@ -97,7 +97,7 @@ func Quote(s string) string { return quote(s) }
 
 func (d *Draft) writeVersion(w *writer) {
 	if len(d.Version) == 0 {
-		w.line("# Where the version is read was not found. One of:")
+		w.line("# No version was found. Use one of:")
 		w.line("# version:")
 		w.line("#   exe: '%%PROGRAMFILES%%\\...\\app.exe'   # or file and pattern, registry and value, package")
 		w.line("#   rule: same-major")
@@ -114,9 +114,9 @@ func (d *Draft) writeVersion(w *writer) {
 		for i, p := range d.Programs {
 			quoted[i] = quote(p)
 		}
-		w.line("programs: [%s]  # to see whether it is running", strings.Join(quoted, ", "))
+		w.line("programs: [%s]  # to check whether it is running", strings.Join(quoted, ", "))
 	} else {
-		w.line("# programs: [app.exe]  # to see whether it is running")
+		w.line("# programs: [app.exe]  # to check whether it is running")
 	}
 	w.line("")
 }
@@ -126,7 +126,7 @@ func (d *Draft) writeItem(w *writer, it *Item) {
 	for _, n := range it.Notes {
 		w.line("  # %s", oneLine(n))
 	}
-	w.line("  - name: %s", quote(it.Name)) // null and 1e3 would be no texts
+	w.line("  - name: %s", quote(it.Name)) // null and 1e3 would not be texts
 	w.line("    kind: %s", it.Kind)
 	switch {
 	case it.Kind.Info().Keyed:
@@ -134,7 +134,7 @@ func (d *Draft) writeItem(w *writer, it *Item) {
 	case it.Kind.Info().Served():
 		w.line("    server: {database: %s}", quote(it.Path))
 	case it.From != "":
-		w.line("    # A setting tells its place, on each computer; here that is %s", oneLine(it.Path))
+		w.line("    # A setting has its path on each computer; here it is %s", oneLine(it.Path))
 		w.line("    path: %s", it.From)
 	default:
 		w.line("    path: {%s: %s}", d.System, quote(it.Path))
@@ -156,13 +156,13 @@ func (d *Draft) writeItem(w *writer, it *Item) {
 		}
 	}
 	if len(it.Repoint) > 0 {
-		w.line("    update-paths:  # they hold paths, which are to say where things are on the new computer")
+		w.line("    update-paths:  # they contain paths that must be updated for the new computer")
 		for _, p := range it.Repoint {
 			w.line("      - %s", quote(p))
 		}
 	}
 	if len(it.Counts) > 0 {
-		w.line("    counts:  # figures that a person knows; change them as you like")
+		w.line("    counts:  # numbers that the owner would recognise; change them as you like")
 		for _, c := range it.Counts {
 			if c.Query != "" {
 				w.line("      - {name: %s, query: %s}", quote(c.Name), quote(c.Query))
@@ -173,10 +173,10 @@ func (d *Draft) writeItem(w *writer, it *Item) {
 	}
 }
 
-// writeByHand lists the texts that hold absolute paths.
+// writeByHand writes the manual steps, including the absolute paths in texts.
 func (d *Draft) writeByHand(w *writer) {
 	if len(d.Pointers)+len(d.ByHand)+len(d.Around) == 0 {
-		w.line("# by-hand: []  # what a person must do on the new computer")
+		w.line("# by-hand: []  # manual steps on the new computer")
 		return
 	}
 	w.line("by-hand:")
@@ -184,9 +184,9 @@ func (d *Draft) writeByHand(w *writer) {
 		w.line("  - %s", quote(l))
 	}
 	if len(d.Pointers) > 0 {
-		w.line("  # These settings hold paths to elsewhere, which may lead nowhere on the new computer.")
+		w.line("  # These settings contain paths that may be wrong on the new computer.")
 	}
 	for _, p := range d.Pointers {
-		w.line("  - %s", quote(fmt.Sprintf("See that the path in %s, line %d, is right: %s", oneLine(p.File), p.Line, oneLine(p.Path))))
+		w.line("  - %s", quote(fmt.Sprintf("Check the path in %s, line %d: %s", oneLine(p.File), p.Line, oneLine(p.Path))))
 	}
 }

@@ -149,7 +149,7 @@ func TestAddressNotKnown(t *testing.T) {
 	}
 	j := o.Job(o.New)
 	r := report.Build(*j.Manifest, j.Cards, j.State)
-	if r.Only([]*run.Outcome{out}); r.Result != report.Different || !strings.Contains(r.Sentence, "server of The App (address: it cannot be read on this computer)") {
+	if r.Only([]*run.Outcome{out}); r.Result != report.Different || !strings.Contains(r.Sentence, "server of The App (address: unreadable on this computer)") {
 		t.Errorf("%s: %s", r.Result, r.Sentence)
 	}
 }

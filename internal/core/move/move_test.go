@@ -258,7 +258,7 @@ func TestStoppedByThePerson(t *testing.T) {
 		ctx, cancel := context.WithCancel(ctx)
 		j := o.Job(c)
 		j.Notify = func(e run.Event) {
-			if e.What == "sealing" || e.What == "putting in place" {
+			if e.What == "sealing" || e.What == "unpacking" {
 				cancel()
 			}
 		}
@@ -449,7 +449,7 @@ func TestDesktopDatabases(t *testing.T) {
 	}
 	stopped("files-closed needs-met", "lock file yard.ldb names QUAY-DESK-1")
 	os.Remove(filepath.Join(o.Dir, "old/srv/yard.ldb"))
-	stopped("needs-met", "berth.dbf has memo fields, and its .dbt file is not there")
+	stopped("needs-met", "berth.dbf has memo fields, but its .dbt file is missing")
 	lay.Out(t, o.Dir, map[string]string{"old/srv/tables/BERTH.DBT": "memo", "old/srv/tables/berth.dbf": berths(5)[:100]})
 	stopped("readable", "needs 120")
 	lay.Out(t, o.Dir, map[string]string{"old/srv/tables/berth.dbf": berths(5), "old/srv/yard.mdb": "no database"})

@@ -1,6 +1,5 @@
-// Package probe reads single values from a computer, as app cards say where:
-// from files, executables, the registry, the package manager, or what the
-// app's own program says.
+// Package probe reads single values from a computer, as app cards describe: from files,
+// executables, the registry, the package manager, or the output of the app's own program.
 package probe
 
 import (
@@ -36,16 +35,16 @@ import (
 // Prober reads values from one computer.
 type Prober struct {
 	Computer machine.Computer
-	// Commands says whether a person has agreed to run the commands that the
-	// card names. They run on the live computer only.
+	// Commands is true if the user has agreed to run the card's commands. They run on the live
+	// computer only.
 	Commands bool
-	Time     time.Duration // that a command may take; 0 stands for 10 seconds
+	Time     time.Duration // time limit of a command; 0 means 10 seconds
 }
 
 // Found is a value and how it was read.
 type Found struct {
 	Value string `json:"value"`
-	How   string `json:"read_from"` // for a person: "version.txt", "HKLM\SOFTWARE\X"
+	How   string `json:"read_from"` // for display: "version.txt", "HKLM\SOFTWARE\X"
 	// Withheld is the command that would tell, and was not run; nil where
 	// there is none.
 	Withheld []string `json:"command_not_run,omitempty"`

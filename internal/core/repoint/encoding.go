@@ -8,16 +8,16 @@ import (
 	"golang.org/x/text/encoding/charmap"
 )
 
-// encoding is how a text file writes its characters.
+// encoding is the character encoding of a text file.
 type encoding interface {
-	// decode returns the characters, and the offset of each in the file, with that of the end
-	// behind the last.
+	// decode returns the characters, the byte offset of each in the file, and the offset of the
+	// end.
 	decode(data []byte) (runes []rune, at []int)
 	encode(text string) ([]byte, bool)
 }
 
-// encodingOf tells the encoding of a text: UTF-16 by its mark, UTF-8 where all of it is, else
-// the code page of Windows for western Europe. What has zero bytes is no text.
+// encodingOf detects the encoding of a text: UTF-16 by its byte order mark, UTF-8 if all of it is
+// valid, else Windows-1252. Data with zero bytes is not text.
 func encodingOf(data []byte) encoding {
 	switch {
 	case len(data) >= 2 && data[0] == 0xff && data[1] == 0xfe:
@@ -32,7 +32,7 @@ func encodingOf(data []byte) encoding {
 	return latin{}
 }
 
-// utf is UTF-8; a mark at its beginning is a character like others.
+// utf is UTF-8. A byte order mark is an ordinary character.
 type utf struct{}
 
 func (utf) decode(data []byte) (runes []rune, at []int) {
@@ -44,7 +44,7 @@ func (utf) decode(data []byte) (runes []rune, at []int) {
 
 func (utf) encode(text string) ([]byte, bool) { return []byte(text), true }
 
-// wide is UTF-16 (RFC 2781): where the low and the high byte of a unit are.
+// wide is UTF-16 (RFC 2781), with the offsets of a unit's low and high byte.
 type wide struct{ low, high int }
 
 func (w wide) decode(data []byte) (runes []rune, at []int) {

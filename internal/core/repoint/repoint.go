@@ -1,7 +1,8 @@
 // Package repoint updates old paths in settings.
 //
-// New makes a Map of old places and new ones. Map.File returns the edits for a file, Apply makes them, and Back undoes
-// them. The package only works on texts; it knows the ways in which programs write paths.
+// New makes a Map from old paths to new ones. Map.File returns the edits for a file, Apply makes
+// them, and Back undoes them. The package only works on texts, and supports the ways in which
+// programs write paths.
 package repoint
 
 import (
@@ -17,39 +18,39 @@ import (
 	"movekit/internal/core/plist"
 )
 
-// Pair is a place on the old computer, and where it is on the new one. Both are whole paths,
-// or start with a term such as %APPDATA%.
+// Pair is a location on the old computer, and its location on the new one. Both are full paths, or
+// start with a term such as %APPDATA%.
 type Pair struct{ Old, New string }
 
-// Edit is one place that is changed.
+// Edit is one change.
 type Edit struct {
-	In     string `json:"in,omitempty"`     // the file, by its path in the item; the table or key
-	At     int    `json:"at,omitempty"`     // of a file: offset in what was sealed, in bytes
-	Row    string `json:"row,omitempty"`    // of a table: the row's key, as it is after the change
-	Column string `json:"column,omitempty"` // of a table; of a registry key: the value's name
+	In     string `json:"in,omitempty"`     // the file, by its path in the item; or the table or key
+	At     int    `json:"at,omitempty"`     // for a file: offset in the sealed data, in bytes
+	Row    string `json:"row,omitempty"`    // for a table: the row's key after the change
+	Column string `json:"column,omitempty"` // for a table: column; for a registry key: value name
 	Old    []byte `json:"old"`
 	New    []byte `json:"new"`
-	// Of the table of a server: hashes of a row as it was and of one as it is. Those of a table's
-	// edits are together those of all rows that change.
+	// Was and Is are for server tables: hashes of a row before and after the change. The edits of a
+	// table together have the hashes of all changed rows.
 	Was string `json:"was,omitempty"`
 	Is  string `json:"is,omitempty"`
 }
 
-// Map knows what old places are now.
+// Map maps old paths to new ones.
 type Map struct {
 	windows bool
 	pairs   []place
-	names   []Pair // computers' names
+	names   []Pair // computer names
 }
 
-// place is a pair taken apart.
+// place is a parsed pair.
 type place struct {
-	parts []string // of the old path; the first is "" where it starts at the root
+	parts []string // folders of the old path; the first is "" if it starts at the root
 	new   string
 }
 
-// New makes a map for the computers of a system ("windows", where letter case does not
-// count, or another). Of two old places where one lies in the other, the inner one counts.
+// New makes a map for a system ("windows" ignores letter case). If one old path is inside another,
+// the inner one takes precedence.
 func New(system string, pairs []Pair, names ...Pair) *Map {
 	m := &Map{windows: system == "windows", names: names}
 	for _, p := range pairs {
@@ -74,7 +75,7 @@ func (m *Map) known(parts []string) bool {
 
 func (m *Map) equal(a, b string) bool { return a == b || m.windows && strings.EqualFold(a, b) }
 
-// Text returns a text with all old places in it changed, and how many there were.
+// Text returns a text with all old paths replaced, and their number.
 func (m *Map) Text(text string) (string, int) {
 	edits := m.find([]rune(text))
 	if len(edits) == 0 {
@@ -90,14 +91,14 @@ func (m *Map) Text(text string) (string, int) {
 	return out.String() + string(runes[at:]), len(edits)
 }
 
-// MaxFile is the largest file that is looked into, in bytes.
+// MaxFile limits the size of files that are searched, in bytes.
 const MaxFile = 4 << 20
 
-// File returns what is to be changed in a file, whatever its encoding, in the order of the
-// offsets. Why is set where the file is no text, or a new path cannot be written in its encoding.
+// File returns the edits for a file in any encoding, by offset. why is set if the file is not text,
+// or its encoding cannot represent a new path.
 func (m *Map) File(data []byte) (edits []Edit, why string) {
 	if len(data) > MaxFile {
-		return nil, "it is too large to be looked into"
+		return nil, "it is too large to be searched"
 	}
 	if plist.IsBinary(data) {
 		now, n, err := plist.Changed(data, m.changed)
@@ -107,36 +108,36 @@ func (m *Map) File(data []byte) (edits []Edit, why string) {
 		if n == 0 {
 			return nil, ""
 		}
-		return []Edit{{Old: data, New: now}}, "" // it says at which byte everything is
+		return []Edit{{Old: data, New: now}}, "" // it has byte offsets of its content
 	}
 	enc := encodingOf(data)
 	if enc == nil {
-		return nil, "it is no text"
+		return nil, "it is not a text file"
 	}
 	runes, at := enc.decode(data)
 	for _, c := range m.find(runes) {
 		now, ok := enc.encode(c.new)
 		if !ok {
-			return nil, "the encoding of the file has not all letters of " + c.new
+			return nil, "the file's encoding lacks a character in " + c.new
 		}
 		edits = append(edits, Edit{At: at[c.from], Old: bytes.Clone(data[at[c.from]:at[c.to]]), New: now})
 	}
 	return edits, ""
 }
 
-// changed is a text with old places in it changed, and whether there were any.
+// changed returns a text with old paths replaced, and whether there were any.
 func (m *Map) changed(text string) (string, bool) {
 	to, n := m.Text(text)
 	return to, n > 0
 }
 
-// change is one place in decoded text.
+// change is one replacement in decoded text.
 type change struct {
 	from, to int
 	new      string
 }
 
-// find looks for old places from left to right; what was changed is not looked at again.
+// find searches old paths from left to right. It does not search replaced text again.
 func (m *Map) find(text []rune) (out []change) {
 	for i := 0; i < len(text); {
 		if c, ok := m.at(text, i); ok {
@@ -151,7 +152,7 @@ func (m *Map) find(text []rune) (out []change) {
 	return out
 }
 
-// at is the change of what begins at a place in the text.
+// at returns the replacement for a path that starts at i.
 func (m *Map) at(text []rune, i int) (change, bool) {
 	r := text[i]
 	if !m.windows && r != '/' && r != '\\' && r != '%' && r != '~' && r != '$' && len(m.names) == 0 {
@@ -172,13 +173,13 @@ func (m *Map) at(text []rune, i int) (change, bool) {
 	return change{}, false
 }
 
-// inName are characters that a file's name may well have, so that a path that is followed, or
-// preceded, by one goes on.
+// inName reports whether a character is likely to be part of a file name, so that a path next to it
+// continues.
 func inName(r rune) bool {
 	return unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.IsMark(r) || strings.ContainsRune("_-.~+@#$({[!^", r)
 }
 
-// begins reports whether a path may begin here.
+// begins reports whether a path can start here.
 func (m *Map) begins(text []rune, i int) bool {
 	if i == 0 {
 		return true
@@ -187,7 +188,7 @@ func (m *Map) begins(text []rune, i int) bool {
 	if m.windows {
 		return !inName(before) || before == '('
 	}
-	// In a URL the path follows the two slashes, or the name of this computer.
+	// In a URL the path follows the two slashes, or localhost.
 	if lead := string(text[max(0, i-17):i]); strings.HasSuffix(lead, "file://") || strings.HasSuffix(lead, "file://localhost") {
 		return true
 	}
@@ -196,14 +197,14 @@ func (m *Map) begins(text []rune, i int) bool {
 
 // style is how a path is written.
 type style struct {
-	separator string // "" where none was seen
+	separator string // "" if there was none
 	escaped   bool   // as in a URL
 }
 
-// separators are the ways to write one between folders, longer ones first.
+// separators are the ways to write a separator, longer ones first.
 var separators = []string{`\\`, `\/`, "%5C", "%5c", "%2F", "%2f", `\`, "/"}
 
-// separator reads one.
+// separator parses a separator.
 func (m *Map) separator(text []rune, i int) string {
 	for _, s := range separators {
 		if backward := s == `\\` || s == `\` || s[0] == '%' && s[1] == '5'; backward && !m.windows {
@@ -258,7 +259,7 @@ func (m *Map) match(text []rune, i int, parts []string) (end int, how style, ok 
 	return i, how, !inName(after) && after != ' ' && after != '&' && after != '%'
 }
 
-// word reports whether a name stands here by itself.
+// word reports whether a name is written here as a separate word.
 func (m *Map) word(text []rune, i int, name string) (end int, ok bool) {
 	if name == "" || i > 0 && (unicode.IsLetter(text[i-1]) || unicode.IsDigit(text[i-1]) || text[i-1] == '-' || text[i-1] == '_') {
 		return 0, false
@@ -279,7 +280,7 @@ func equalFold(a, b rune) bool {
 	return a == b || unicode.ToLower(a) == unicode.ToLower(b) || unicode.ToUpper(a) == unicode.ToUpper(b)
 }
 
-// next reads one character, which may be escaped as in a URL (RFC 3986).
+// next decodes one character, which may be escaped as in a URL (RFC 3986).
 func next(text []rune, i int) (r rune, length int, escaped bool) {
 	if i >= len(text) {
 		return 0, 0, false
@@ -313,7 +314,7 @@ func nibble(r rune) int {
 	return -1
 }
 
-// inURL reports whether a file: URL begins shortly before.
+// inURL reports whether a file: URL starts shortly before.
 func inURL(text []rune, i int) bool {
 	lead := string(text[max(0, i-17):i])
 	at := strings.LastIndex(lead, "file:")
@@ -324,7 +325,7 @@ func inURL(text []rune, i int) bool {
 	return strings.Trim(between, "/") == "" || between == "//localhost" || between == "//localhost/"
 }
 
-// write writes a new path as the old one was.
+// write formats a new path in the style of the old one.
 func (s style) write(path string, windows bool) string {
 	parts := strings.FieldsFunc(path, func(r rune) bool { return r == '/' || windows && r == '\\' })
 	separator := s.separator
@@ -346,7 +347,7 @@ func (s style) write(path string, windows bool) string {
 	return out
 }
 
-// Apply changes a file as edits say, which are in the order of their offsets.
+// Apply makes edits, which are in order of their offsets, in a file.
 func Apply(data []byte, edits []Edit) []byte {
 	var out []byte
 	at := 0
@@ -357,7 +358,7 @@ func Apply(data []byte, edits []Edit) []byte {
 	return append(out, data[at:]...)
 }
 
-// Back turns the changes of a file back. It is not ok where the file does not have them.
+// Back undoes edits in a file. ok is false if the file does not have them.
 func Back(data []byte, edits []Edit) (was []byte, ok bool) {
 	at := 0
 	for _, e := range edits {
@@ -371,7 +372,7 @@ func Back(data []byte, edits []Edit) (was []byte, ok bool) {
 	return append(was, data[at:]...), true
 }
 
-// Grown is by how many bytes the changes make a file longer.
+// Grown returns how many bytes longer the edits make a file.
 func Grown(edits []Edit) (n int64) {
 	for _, e := range edits {
 		n += int64(len(e.New) - len(e.Old))
@@ -382,12 +383,12 @@ func Grown(edits []Edit) (n int64) {
 // Line is one line of a difference: of a file, or a value of a database or key.
 type Line struct {
 	In    string `json:"in"`    // as in Edit
-	Where string `json:"where"` // the line's number from 1; the row's key and column; the value's name
+	Where string `json:"where"` // line number from 1; or the row's key and column; or the value name
 	Old   string `json:"old"`
 	New   string `json:"new"`
 }
 
-// Lines are those of a file that edits change, as a person reads them.
+// Lines returns the changed lines of a file for display.
 func Lines(in string, data []byte, edits []Edit) (out []Line) {
 	enc := encodingOf(data)
 	switch {
@@ -411,7 +412,7 @@ func Lines(in string, data []byte, edits []Edit) (out []Line) {
 	return out
 }
 
-// listLines are those of a binary property list: its strings, in the order of the file.
+// listLines returns the changed strings of a binary property list, in file order.
 func listLines(in string, e Edit) (out []Line) {
 	was, now := plist.Strings(e.Old), plist.Strings(e.New)
 	for i := range was {

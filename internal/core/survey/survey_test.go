@@ -193,7 +193,7 @@ func TestProtected(t *testing.T) {
 func TestFileAndFolder(t *testing.T) {
 	s := look(t, "items: [{name: lib, kind: file, path: /srv/lib.photos}, {name: data, kind: folder, path: /srv/data}]\n", "", map[string]string{"srv/lib.photos/a": "x", "srv/data": "x"}, nil)
 	missing := strings.Join(s.Apps[0].Facts.Pack.Missing, "; ")
-	if gates(s.Apps[0]) != "items-there" || !strings.Contains(missing, "lib.photos is a folder (a package is one, too), and the card's kind takes a file") || !strings.Contains(missing, "data is a file, and the card's kind takes a folder") {
+	if gates(s.Apps[0]) != "items-there" || !strings.Contains(missing, "lib.photos is a folder (or a package), but the card's kind needs a file") || !strings.Contains(missing, "data is a file, but the card's kind needs a folder") {
 		t.Errorf("%q %s", missing, gates(s.Apps[0]))
 	}
 }

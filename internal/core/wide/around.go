@@ -21,9 +21,9 @@ import (
 	"movekit/internal/core/registry"
 )
 
-// Around is what stands around applications on a computer, and does not move with their data:
-// services and scheduled tasks, what is started at sign-in, names of other computers. Details say
-// what each runs. Those of the system itself are left out.
+// Around finds what belongs to applications but is not moved with their data: services, scheduled
+// tasks, programs that start at sign-in, names of other computers. Details say what each runs.
+// Those of the system itself are left out.
 func Around(c machine.Computer) (out []Finding) {
 	switch c.System() {
 	case machine.Windows:
@@ -39,7 +39,7 @@ func Around(c machine.Computer) (out []Finding) {
 	return out
 }
 
-// ofSystem reports whether a command is the system's own.
+// ofSystem reports whether a command belongs to the system itself.
 func ofSystem(command string) bool {
 	path := strings.ToLower(strings.Trim(command, `"' `))
 	for _, lead := range []string{`%systemroot%`, `%windir%`, `\systemroot`, `\??\c:\windows`, `c:\windows`, "system32", "/usr/lib", "/lib/", "/usr/bin", "/bin/", "/usr/sbin", "/sbin/", "/system/"} {
@@ -50,7 +50,7 @@ func ofSystem(command string) bool {
 	return path == ""
 }
 
-// services are those of Windows that run programs of their own (Type, by winnt.h).
+// services returns the Windows services that run their own program (Type in winnt.h).
 func services(c machine.Computer) (out []Finding) {
 	const path = `HKLM\SYSTEM\CurrentControlSet\Services`
 	k, err := c.Registry(path, nil)
@@ -73,7 +73,7 @@ func services(c machine.Computer) (out []Finding) {
 	return out
 }
 
-// starts are the programs that are started when somebody signs in.
+// starts returns the programs that start at sign-in.
 func starts(c machine.Computer) (out []Finding) {
 	for _, path := range []string{`HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Run`, `HKLM\SOFTWARE\WOW6432Node\Microsoft\Windows\CurrentVersion\Run`, `HKCU\Software\Microsoft\Windows\CurrentVersion\Run`} {
 		users := []*machine.User{nil}
@@ -101,14 +101,14 @@ func starts(c machine.Computer) (out []Finding) {
 	return out
 }
 
-// tasks are the scheduled tasks of Windows that a person, or an app, has made: each is a file
-// of XML (the Task Scheduler schema).
+// tasks returns the scheduled tasks of Windows that a user or an app created. Each is an XML file
+// (the Task Scheduler schema).
 func tasks(c machine.Computer) (out []Finding) {
 	root, err := c.Locate(`%WINDIR%\System32\Tasks`, nil)
 	if err != nil {
 		return nil
 	}
-	filepath.WalkDir(root, func(name string, e os.DirEntry, err error) error { //nolint:errcheck // what cannot be read is not shown
+	filepath.WalkDir(root, func(name string, e os.DirEntry, err error) error { //nolint:errcheck // unreadable files are not shown
 		if err != nil {
 			return nil
 		}
@@ -139,7 +139,7 @@ func tasks(c machine.Computer) (out []Finding) {
 // maxSmall is how much of a small text file is read, in bytes.
 const maxSmall = 1 << 20
 
-// readText reads a small text file as UTF-8, or as UTF-16 with a mark.
+// readText reads a small text file in UTF-8, or in UTF-16 with a byte order mark.
 func readText(name string) ([]byte, error) {
 	f, err := os.Open(name)
 	if err != nil {
@@ -149,13 +149,13 @@ func readText(name string) ([]byte, error) {
 	return io.ReadAll(transform.NewReader(io.LimitReader(f, maxSmall), unicode.BOMOverride(unicode.UTF8.NewDecoder())))
 }
 
-// hosts are the names that a person has entered for other computers (hosts(5)).
+// hosts returns the names that a user entered for other computers (hosts(5)).
 func hosts(c machine.Computer, path string) []Finding {
 	name, err := c.Locate(path, nil)
 	if err != nil {
 		return nil
 	}
-	f := Finding{What: "names of computers that were entered by hand", Where: name}
+	f := Finding{What: "computer names that were entered by hand", Where: name}
 	eachLine(name, func(line string) {
 		line, _, _ = strings.Cut(line, "#")
 		words := strings.Fields(line)
@@ -181,7 +181,7 @@ func eachLine(name string, each func(string)) {
 	}
 }
 
-// units are the units of systemd that a person has made (systemd.unit(5)), and what the
+// units returns the systemd units that a user created (systemd.unit(5)), and the programs that the
 // desktop starts (the Desktop Application Autostart Specification).
 func units(c machine.Computer) (out []Finding) {
 	look := func(term, pattern, what, field string, user *machine.User) {
@@ -192,7 +192,7 @@ func units(c machine.Computer) (out []Finding) {
 		names, _ := filepath.Glob(filepath.Join(dir, pattern))
 		for _, name := range names {
 			if info, err := os.Lstat(name); err != nil || !info.Mode().IsRegular() {
-				continue // a link enables what lies elsewhere
+				continue // a link to a unit elsewhere
 			}
 			f := Finding{What: what + filepath.Base(name), Where: name}
 			eachLine(name, func(line string) {
@@ -216,7 +216,7 @@ func units(c machine.Computer) (out []Finding) {
 	return out
 }
 
-// crons are the lines of crontabs that persons have made (crontab(5)).
+// crons returns the crontab lines that users created (crontab(5)).
 func crons(c machine.Computer) (out []Finding) {
 	for _, pattern := range []string{"/etc/crontab", "/etc/cron.d/*", "/var/spool/cron/crontabs/*"} {
 		at, err := c.Locate(pattern, nil)
@@ -243,7 +243,7 @@ func crons(c machine.Computer) (out []Finding) {
 	return out
 }
 
-// agents are what macOS starts by itself, at sign-in or for the whole computer
+// agents returns what macOS starts automatically, at sign-in or for the whole computer
 // (launchd.plist(5)).
 func agents(c machine.Computer) (out []Finding) {
 	for _, dir := range []string{"/Library/LaunchDaemons", "/Library/LaunchAgents", "~/Library/LaunchAgents"} {
@@ -274,8 +274,8 @@ func agents(c machine.Computer) (out []Finding) {
 	return out
 }
 
-// keychains are what a Mac keeps passwords and certificates in: they open on that computer,
-// or by the system's own means of moving them.
+// keychains returns a Mac's stores for passwords and certificates. They can be opened only on that
+// computer, or moved with the system's own tools.
 func keychains(c machine.Computer) (out []Finding) {
 	for _, u := range c.Users() {
 		at, err := c.Locate("~/Library/Keychains", &u)
@@ -283,25 +283,25 @@ func keychains(c machine.Computer) (out []Finding) {
 			continue
 		}
 		if there, err := machine.Exists(at); err == nil && there {
-			out = append(out, Finding{What: "the key chain, with passwords and certificates of apps", Where: at, User: u.Name, Details: []string{"cannot be moved as files: note the passwords before, and export certificates from it"}})
+			out = append(out, Finding{What: "the keychain, with passwords and certificates of apps", Where: at, User: u.Name, Details: []string{"cannot be moved as files: write down the passwords, and export the certificates"}})
 		}
 	}
 	return out
 }
 
-// attached are what somebody has given a Windows computer for its apps: drives that are mapped
-// to shares, printers, fonts of one user, drivers of data sources (ODBC).
+// attached returns what a user set up on a Windows computer for its apps: drives mapped to shares,
+// printers, fonts of one user, ODBC drivers.
 func attached(c machine.Computer) (out []Finding) {
 	for _, l := range []struct {
 		path, what string
-		values     bool   // whether they are values, and not keys
-		told       string // of a key: the value that says more
+		values     bool   // they are values, not keys
+		told       string // for a key: the value with more information
 	}{
 		{`HKCU\Network`, "drive %s:, mapped to a share", false, "RemotePath"},
 		{`HKLM\SYSTEM\CurrentControlSet\Control\Print\Printers`, "printer %s", false, "Printer Driver"},
 		{`HKCU\Software\Microsoft\Windows NT\CurrentVersion\Fonts`, "font %s of one user", true, ""},
-		{`HKLM\SOFTWARE\ODBC\ODBCINST.INI\ODBC Drivers`, "driver of data sources %s", true, ""},
-		{`HKLM\SOFTWARE\WOW6432Node\ODBC\ODBCINST.INI\ODBC Drivers`, "driver of data sources %s (32 bit)", true, ""},
+		{`HKLM\SOFTWARE\ODBC\ODBCINST.INI\ODBC Drivers`, "ODBC driver %s", true, ""},
+		{`HKLM\SOFTWARE\WOW6432Node\ODBC\ODBCINST.INI\ODBC Drivers`, "ODBC driver %s (32 bit)", true, ""},
 	} {
 		users := []*machine.User{nil}
 		if strings.HasPrefix(l.path, "HKCU") {
@@ -345,7 +345,7 @@ func attached(c machine.Computer) (out []Finding) {
 	return out
 }
 
-// ofEveryWindows reports whether a printer or driver comes with the system.
+// ofEveryWindows reports whether a printer or driver is part of Windows.
 func ofEveryWindows(name string) bool {
 	for _, lead := range []string{"Microsoft ", "Fax", "OneNote", "SQL Server", "Driver da ", "Driver do ", "Microsoft-"} {
 		if strings.HasPrefix(name, lead) {

@@ -9,17 +9,17 @@ import (
 	"strings"
 )
 
-// headSize is how much of a file is read to see what it is, in bytes.
+// headSize is how much of a file is read to classify it, in bytes.
 const headSize = 4096
 
-// kind is what a file's content says that it is.
+// kind is the classification of a file by its content.
 type kind struct {
 	class Class
 	what  string
 }
 
-// classify says what a file is by its first bytes (at most headSize), its size
-// and its name. Most files are nothing that is looked for.
+// classify classifies a file by its first bytes (at most headSize), its size and its name. Most
+// files have no class.
 func classify(head []byte, size int64, name string) (kind, bool) {
 	for _, m := range magics {
 		if len(head) >= m.at+len(m.bytes) && string(head[m.at:m.at+len(m.bytes)]) == m.bytes {
@@ -51,7 +51,7 @@ type magic struct {
 	what  string
 }
 
-// magics are the bytes that files start with, as their formats say.
+// magics are the signatures at the start of files.
 var magics = []magic{
 	{0, "SQLite format 3\x00", Database, SQLiteDatabase},
 	{4, "Standard Jet DB\x00", Database, "desktop database (Jet)"},
@@ -70,7 +70,7 @@ var magics = []magic{
 	{0, "TAPE\x00\x00", Dump, "SQL Server backup"},
 }
 
-// texts are what stands within the first 512 bytes of text files.
+// texts are the signatures within the first 512 bytes of text files.
 var texts = []magic{
 	{0, "-- PostgreSQL database dump", Dump, "PostgreSQL dump"},
 	{0, "-- PostgreSQL database cluster dump", Dump, "PostgreSQL dump"},
@@ -81,12 +81,11 @@ var texts = []magic{
 	{0, "-----BEGIN CERTIFICATE-----", Certificate, "certificate (PEM), without its key"},
 }
 
-// FirebirdFile is what a database of a Firebird server is told to be, before its version.
+// FirebirdFile is the description of a Firebird database, before its version.
 const FirebirdFile = "Firebird database"
 
-// isFirebird reports whether a file starts with a Firebird header page
-// (Firebird's ods.h): its type, a page size and a version with the Firebird
-// flag.
+// isFirebird reports whether a file starts with a Firebird header page (Firebird's ods.h): its
+// type, a page size and a version with the Firebird flag.
 func isFirebird(h []byte, size int64) bool {
 	if len(h) < 20 || h[0] != 1 || h[1] != 0 {
 		return false
@@ -99,9 +98,8 @@ func isFirebird(h []byte, size int64) bool {
 	return page >= 1024 && page&(page-1) == 0 && ods&0x8000 != 0 && ods&0x7fff >= 10 && ods&0x7fff < 20 && size%page == 0
 }
 
-// isDBase reports whether a file starts with a dBase header (the published
-// layout of dBase III and its successors): a version, a date, a header of
-// fields, and as many records as fit.
+// isDBase reports whether a file starts with a dBase header (the published layout of dBase III and
+// its successors): a version, a date, field descriptors, and a fitting number of records.
 func isDBase(h []byte, size int64) bool {
 	if len(h) < 64 || strings.IndexByte("\x02\x03\x04\x05\x30\x31\x32\x43\x63\x83\x8b\xcb\xf5\xfb", h[0]) < 0 {
 		return false
@@ -116,14 +114,14 @@ func isDBase(h []byte, size int64) bool {
 	return header%32 <= 8 && (size == whole || size == whole+1)
 }
 
-// isPKCS12 reports whether a file is a PFX (RFC 7292): a DER sequence that
-// starts with version 3. The name must say so too.
+// isPKCS12 reports whether a file is a PFX (RFC 7292): a DER sequence that starts with version 3.
+// The name must indicate that too.
 func isPKCS12(h []byte, name string) bool {
 	ext := strings.ToLower(filepath.Ext(name))
 	return (ext == ".pfx" || ext == ".p12") && len(h) > 7 && h[0] == 0x30 && bytes.Contains(h[:8], []byte{2, 1, 3})
 }
 
-// lockOf says that a database's lock or journal file is there.
+// lockOf returns a note if a database's lock or journal file exists.
 func lockOf(path, what string) string {
 	stem := strings.TrimSuffix(path, filepath.Ext(path))
 	locks := map[string]string{}
@@ -137,13 +135,13 @@ func lockOf(path, what string) string {
 	}
 	for name, word := range locks {
 		if _, err := os.Lstat(name); err == nil {
-			return word + " is there: it is open, or was not closed"
+			return word + " exists: the database is open, or was not closed properly"
 		}
 	}
 	return ""
 }
 
-// set makes a set of words.
+// set returns a set of words.
 func set(words string) map[string]bool {
 	out := map[string]bool{}
 	for _, w := range strings.Fields(words) {
@@ -153,10 +151,9 @@ func set(words string) map[string]bool {
 }
 
 var (
-	// likely are endings of files that are opened even when they are small.
+	// likely lists suffixes of files that are opened even if they are small.
 	likely = set(".db .db3 .sqlite .sqlite3 .s3db .sdb .fdb .gdb .ib .dbf .mdb .accdb .mde .accde .edb .sdf .mdf .bak .dump .dmp .sql .backup .pst .ost .pfx .p12 .pem .key .crt .cer .jks .dat")
-	// never are endings of files that are no data of the sorts that are looked
-	// for; they are not opened.
+	// never lists suffixes of files that have no relevant data. They are not opened.
 	never = set(`.txt .log .md .html .htm .xhtml .css .js .mjs .ts .map .json .xml .xsd .xsl .yaml .yml .toml .ini .cfg .conf .inf .csv .tsv .rtf
 		.jpg .jpeg .png .gif .bmp .tif .tiff .webp .svg .ico .heic .cur .psd .mp3 .mp4 .avi .mkv .mov .wav .flac .ogg .webm .m4a
 		.pdf .doc .docx .xls .xlsx .ppt .pptx .odt .ods .odp .zip .gz .xz .bz2 .zst .7z .rar .tar .tgz .cab .jar .war .whl .deb .rpm .iso .vhd .vhdx .vmdk .vdi .img
@@ -164,16 +161,16 @@ var (
 		.ttf .otf .woff .woff2 .eot .fon .mo .po .pak .bin .wim .cat .manifest .lnk .url .etl .evtx .pf .nls .chm .hlp .prefetch .lock .pid .sock`)
 )
 
-// licenceEndings are endings of files called licence that are no text to read.
+// licenceEndings lists suffixes of files called licence that are not just a text to read.
 var licenceEndings = set(".ini .dat .xml .key .json .bin .jws .cfg .conf")
 
-// candidate reports whether a file is opened.
+// candidate reports whether to open a file.
 func candidate(name string, size int64) bool {
 	ext := strings.ToLower(filepath.Ext(name))
 	return likely[ext] && size > 64 || !never[ext] && size >= 2048
 }
 
-// licenceName reports whether a file's name says that it is a licence.
+// licenceName reports whether a file's name indicates a licence.
 func licenceName(name string, size int64) bool {
 	n := strings.ToLower(name)
 	ext := filepath.Ext(n)
@@ -187,14 +184,14 @@ func licenceName(name string, size int64) bool {
 	return (stem == "licence" || stem == "license" || stem == "activation") && licenceEndings[ext]
 }
 
-// SQLiteDatabase is what Look says of an SQLite database.
+// SQLiteDatabase is the description of a SQLite database.
 const SQLiteDatabase = "SQLite database"
 
-// DBaseTable is what it says of a dBase or FoxPro table.
+// DBaseTable is the description of a dBase or FoxPro table.
 const DBaseTable = "dBase table"
 
-// Look says what one file is by its content, and by its name where that says
-// that it is a licence. An empty class stands for any other file.
+// Look classifies a file by its content, or by its name if that indicates a licence. The class is
+// "" for any other file.
 func Look(name string) (Class, string) {
 	info, err := os.Stat(name)
 	if err != nil || !info.Mode().IsRegular() {
@@ -214,8 +211,7 @@ func Look(name string) (Class, string) {
 	return "", fmt.Sprintf("a file of %d bytes", info.Size())
 }
 
-// Needless reports whether a folder's name says that it holds nothing to be
-// kept.
+// Needless reports whether a folder's name indicates that its content need not be kept.
 func Needless(name string) bool {
 	lower := strings.ToLower(name)
 	return passNames[lower] || spacedPass[lower]

@@ -7,31 +7,31 @@ import (
 	"movekit/internal/core/machine"
 )
 
-// plan says where on a computer is looked, and whose folders are where.
+// plan says where to search on a computer, and who owns which folders.
 type plan struct {
 	roots    []string
-	bases    map[string]bool // folders whose folders are those of applications
-	hidden   map[string]bool // homes, whose hidden folders are those of applications
-	top      string          // the drive's own folder on Windows: its other folders are applications'
-	programs []string        // where programs lie: their keys and licence texts are their own
+	bases    map[string]bool // folders that contain application folders
+	hidden   map[string]bool // home folders, whose hidden folders belong to applications
+	top      string          // the root of the drive on Windows: its other folders belong to applications
+	programs []string        // folders of installed programs: keys and licence texts in them belong to the programs
 	skip     map[string]string
 	users    []machine.User
 }
 
-// Why folders are passed over.
+// Reasons to skip folders.
 const (
 	theSystems = "the system's own folders"
 	byName     = "caches, temporary folders and logs, by their names"
 	elsewhere  = "network and removable file systems"
 )
 
-// passNames are names of folders that hold nothing to be kept.
+// passNames lists names of folders whose content need not be kept.
 var passNames = set("cache caches .cache gpucache shadercache grshadercache cachestorage cache_data temp tmp .tmp logs crashpad crashdumps thumbnails .thumbnails __pycache__ node_modules .git .npm .trash trash $recycle.bin lost+found")
 
-// spacedPass are such names with spaces in them.
+// spacedPass lists such names with spaces.
 var spacedPass = map[string]bool{"code cache": true, "package cache": true, "temporary internet files": true, "service worker": true}
 
-// plan makes the plan for the computer.
+// plan returns the plan for the computer.
 func (s *Search) plan() *plan {
 	p := &plan{bases: map[string]bool{}, hidden: map[string]bool{}, skip: map[string]string{}, users: s.Computer.Users()}
 	root := s.Computer.Root()
@@ -80,7 +80,7 @@ func (p *plan) windows(s *Search, root string, at func(string) string) {
 	}
 }
 
-// linuxSystem are folders of a Linux system that are no application's data.
+// linuxSystem lists folders of a Linux system without application data.
 var linuxSystem = strings.Fields(`/proc /sys /dev /run /boot /bin /sbin /lib /lib32 /lib64 /libx32 /etc /snap /var/cache /var/log /var/tmp /var/run /var/lock /var/backups /tmp
 	/usr/local/bin /usr/local/sbin /usr/local/lib /usr/local/share /usr/local/include /usr/local/etc /usr/local/src /usr/local/games /usr/local/man /usr/bin /usr/sbin /usr/lib /usr/lib32 /usr/lib64 /usr/libexec /usr/share /usr/include /usr/src /usr/games
 	/var/lib/apt /var/lib/dpkg /var/lib/systemd /var/lib/ucf /var/lib/pam /var/lib/polkit-1 /var/lib/dbus /var/lib/NetworkManager /var/lib/man-db /var/lib/misc /var/lib/private
@@ -105,8 +105,8 @@ func (p *plan) linux(s *Search, at func(string) string) {
 	}
 }
 
-// macSystem are folders of a Mac that are no application's data, and macOwn those in each
-// user's Library: the system's, and what it can make again.
+// macSystem lists folders of a Mac without application data, and macOwn those in each user's
+// Library that belong to the system or can be recreated.
 var (
 	macSystem = strings.Fields("/System /bin /sbin /usr /etc /var /tmp /private /dev /cores /Volumes /Network /opt/homebrew /.Spotlight-V100 /.fseventsd /.DocumentRevisions-V100")
 	macOwn    = []string{"Caches", "Logs", "Keychains", "Metadata", "Developer", "Saved Application State", "HTTPStorages", "WebKit", "Trial", "Biome", "Assistant", "Suggestions", "Spelling", "Fonts", "Sounds", "LaunchAgents"}
@@ -137,7 +137,7 @@ func (p *plan) macos(s *Search, at func(string) string) {
 	p.skip[at("/Applications")] = "programs"
 }
 
-// passes says why a folder is passed over, or "".
+// passes returns why a folder is skipped, or "".
 func (p *plan) passes(path, name string) string {
 	if why := p.skip[path]; why != "" {
 		return why
@@ -148,7 +148,7 @@ func (p *plan) passes(path, name string) string {
 	return ""
 }
 
-// application reports whether a folder in dir is an application's.
+// application reports whether a folder in dir belongs to an application.
 func (p *plan) application(dir, name string) bool {
 	switch {
 	case p.bases[dir]:
@@ -159,7 +159,7 @@ func (p *plan) application(dir, name string) bool {
 	return p.top != "" && dir == p.top && !strings.EqualFold(name, "Users") && !strings.EqualFold(name, "ProgramData") && !strings.HasPrefix(strings.ToLower(name), "program files")
 }
 
-// program reports whether a file lies where programs lie.
+// program reports whether a file is in a folder of installed programs.
 func (p *plan) program(path string) bool {
 	for _, dir := range p.programs {
 		if dir != "" && strings.HasPrefix(path, dir+string(filepath.Separator)) {
@@ -169,7 +169,7 @@ func (p *plan) program(path string) bool {
 	return false
 }
 
-// userOf returns the name of the user in whose profile a path lies, or "".
+// userOf returns the name of the user whose profile contains a path, or "".
 func (p *plan) userOf(path string) string {
 	for _, u := range p.users {
 		if path == u.Home || strings.HasPrefix(path, u.Home+string(filepath.Separator)) {

@@ -15,14 +15,14 @@ import (
 	"movekit/internal/core/registry"
 )
 
-// uninstall are the keys in which installed programs are listed.
+// uninstall lists the keys with the installed programs.
 var uninstall = []string{
 	`HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall`,
 	`HKLM\SOFTWARE\WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall`,
 	`HKCU\Software\Microsoft\Windows\CurrentVersion\Uninstall`,
 }
 
-// eachKey opens a key, for every user where it is a user's.
+// eachKey opens a key, for every user if it is a per-user key.
 func (s *Search) eachKey(path string, do func(k registry.Key, user string)) {
 	users := []machine.User{{}}
 	if strings.HasPrefix(path, "HKCU") {
@@ -38,8 +38,8 @@ func (s *Search) eachKey(path string, do func(k registry.Key, user string)) {
 	}
 }
 
-// installed returns the installed programs that no card is about. Parts of the
-// system and of other programs do not count.
+// installed returns the installed programs without a card. Parts of the system and of other
+// programs are left out.
 func (s *Search) installed() []Finding {
 	switch s.Computer.System() {
 	case machine.MacOS:
@@ -76,7 +76,7 @@ func (s *Search) installed() []Finding {
 	return out
 }
 
-// applications are those in /Applications, with their versions, that no card is about.
+// applications returns the applications in /Applications without a card, with their versions.
 func (s *Search) applications() (out []Finding) {
 	dir, err := s.Computer.Locate("/Applications", nil)
 	if err != nil {
@@ -97,8 +97,8 @@ func (s *Search) applications() (out []Finding) {
 	return out
 }
 
-// aboutCard reports whether an installed program is one that a card is about:
-// its title names the app, or its folder holds one of the app's programs.
+// aboutCard reports whether a card covers an installed program: its title contains the app's name,
+// or its folder contains one of the app's programs.
 func (s *Search) aboutCard(title, folder string) bool {
 	return slices.ContainsFunc(s.Cards, func(c *card.Card) bool {
 		if strings.Contains(strings.ToLower(title), strings.ToLower(c.Title)) {
@@ -115,14 +115,13 @@ func (s *Search) aboutCard(title, folder string) bool {
 	})
 }
 
-// systemTrees are the keys below SOFTWARE that are the system's, not a vendor's.
+// systemTrees lists the keys below SOFTWARE that belong to the system, not a vendor.
 var systemTrees = map[string]bool{"microsoft": true, "classes": true, "clients": true, "policies": true, "registeredapplications": true, "wow6432node": true, "odbc": true, "windows": true, "khronos": true, "openssh": true, "partner": true, "default": true, "appdatalow": true, "wine": true}
 
-// maxTree is how many keys of one vendor are counted.
+// maxTree limits the counted keys of one vendor.
 const maxTree = 20000
 
-// registry returns the vendors' trees below SOFTWARE, and the data sources that
-// were set up.
+// registry returns the vendors' trees below SOFTWARE, and configured data sources.
 func (s *Search) registry(ctx context.Context) []Finding {
 	if s.Computer.System() != machine.Windows {
 		return nil
@@ -185,8 +184,8 @@ func (s *Search) hasKey(key string) bool {
 	})
 }
 
-// countTree counts the keys, values and bytes of a tree, and finds the newest
-// change. Files is the number of values.
+// countTree counts the keys, values and bytes of a tree, and finds the latest change. Files is the
+// number of values.
 func countTree(k registry.Key, f *Finding, depth int) {
 	if f.Count > maxTree || depth > 64 {
 		return

@@ -16,17 +16,17 @@ import (
 	"movekit/internal/core/machine"
 )
 
-// engines are the programs of database servers, by what they are.
+// engines maps programs of database servers to their names.
 var engines = map[string]string{
 	"postgres": "PostgreSQL", "postmaster": "PostgreSQL", "mariadbd": "MariaDB", "mysqld": "MySQL", "firebird": "Firebird", "fbserver": "Firebird",
 	"sqlservr": "SQL Server", "mongod": "MongoDB", "redis-server": "Redis", "oracle": "Oracle", "db2sysc": "Db2",
 }
 
-// askTime is how long a server may take to tell its databases.
+// askTime limits how long a server may take to list its databases.
 const askTime = 10 * time.Second
 
-// servers returns the database servers that are running. Their data folders
-// are found by the walk; here they are named with their databases.
+// servers returns the running database servers with their databases. The walk finds their data
+// folders.
 func (s *Search) servers(ctx context.Context) []Finding {
 	if s.Computer.Root() != "" {
 		return s.pretended(ctx)
@@ -47,7 +47,7 @@ func (s *Search) servers(ctx context.Context) []Finding {
 		}
 		if parent, err := p.ParentWithContext(ctx); err == nil {
 			if pn, err := parent.NameWithContext(ctx); err == nil && pn == name {
-				continue // a worker of the server
+				continue // a worker process of the server
 			}
 		}
 		f := Finding{Class: Server, What: fmt.Sprintf("%s server, running (process %d)", engine, p.Pid), Newest: s.Now}
@@ -80,9 +80,8 @@ func (s *Search) pretended(ctx context.Context) []Finding {
 	return out
 }
 
-// postgres asks a PostgreSQL server for its databases, through its own client
-// and as the user that the server runs as. A server that does not let us in
-// is told of without them.
+// postgres lists the databases of a PostgreSQL server, with its own client, as the user that the
+// server runs as. If the login fails, the server is reported without databases.
 func (f *Finding) postgres(ctx context.Context, p *process.Process) {
 	args, err := p.CmdlineSliceWithContext(ctx)
 	if err != nil {
@@ -90,11 +89,11 @@ func (f *Finding) postgres(ctx context.Context, p *process.Process) {
 	}
 	dir := argument(args, "-D")
 	if !filepath.IsAbs(dir) {
-		dir, _ = p.CwdWithContext(ctx) // a server works in its data folder
+		dir, _ = p.CwdWithContext(ctx) // a server runs in its data folder
 	}
 	f.folder = dir
 	port, socket := "5432", ""
-	// postmaster.pid: process id, data folder, start, port, socket folder.
+	// postmaster.pid has the process id, data folder, start time, port and socket folder.
 	if pid, err := os.Open(filepath.Join(dir, "postmaster.pid")); err == nil {
 		var lines []string
 		for sc := bufio.NewScanner(pid); sc.Scan() && len(lines) < 5; {
@@ -114,12 +113,12 @@ func (f *Finding) postgres(ctx context.Context, p *process.Process) {
 		cmd.Args = append(cmd.Args, "-h", socket)
 	}
 	if err := machine.RunAs(cmd, p.Pid); err != nil {
-		f.Details = append(f.Details, "its databases are not known: "+err.Error())
+		f.Details = append(f.Details, "its databases are unknown: "+err.Error())
 		return
 	}
 	said, err := cmd.Output()
 	if err != nil {
-		f.Details = append(f.Details, "its databases are not known: it does not let us in")
+		f.Details = append(f.Details, "its databases are unknown: the login failed")
 		return
 	}
 	for line := range strings.Lines(string(said)) {
@@ -137,7 +136,7 @@ func (f *Finding) postgres(ctx context.Context, p *process.Process) {
 	}
 }
 
-// argument returns the value of an option of a command line.
+// argument returns the value of a command-line option.
 func argument(args []string, option string) string {
 	for i, a := range args {
 		if a == option && i+1 < len(args) {

@@ -175,7 +175,7 @@ items: [{name: data, kind: folder, path: '%PROGRAMDATA%\Tide'}, {name: k, kind: 
 		"around an app|service Night|"+services+`Night|runs "C:\Program Files\Pontoon\night.exe" /service; as .\pontoon`, "around an app|service Shared|"+services+`Shared|runs C:\a.exe`, "around an app|service Own|"+services+`Own|runs C:\own.exe`,
 		`around an app|started at sign-in: Tide|HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Run|runs C:\Program Files\Tidewright\tray.exe`, `around an app|started at sign-in: Mine|HKCU\Software\Microsoft\Windows\CurrentVersion\Run|of maren|runs D:\mine.exe`,
 		`around an app|drive P:, mapped to a share|HKCU\Network|of maren|\\QUAY-SRV\plans`, `around an app|printer Berth plans|HKLM\SYSTEM\CurrentControlSet\Control\Print\Printers|Wide plotter`, `around an app|printer Wall plans|HKLM\SYSTEM\CurrentControlSet\Control\Print\Printers`, `around an app|font Quay Sans of one user|HKCU\Software\Microsoft\Windows NT\CurrentVersion\Fonts|of maren`,
-		`around an app|driver of data sources Pontoon Driver|HKLM\SOFTWARE\ODBC\ODBCINST.INI\ODBC Drivers`, `around an app|driver of data sources Pontoon Driver (32 bit)|HKLM\SOFTWARE\WOW6432Node\ODBC\ODBCINST.INI\ODBC Drivers`,
+		`around an app|ODBC driver Pontoon Driver|HKLM\SOFTWARE\ODBC\ODBCINST.INI\ODBC Drivers`, `around an app|ODBC driver Pontoon Driver (32 bit)|HKLM\SOFTWARE\WOW6432Node\ODBC\ODBCINST.INI\ODBC Drivers`,
 		`database|SQLite database|C:\ProgramData\Rota\r.db|1, 0, 85|r.db, 85 B, `+time.Now().Format("2006-01-02"), `folder|folder with recent changes|C:\ProgramData\Rota`, `folder|folder with recent changes|C:\Users\maren\AppData\LocalLow\Low|of maren`, `folder|folder with recent changes|C:\Yard`,
 	)
 	for _, f := range r.Findings {
@@ -203,8 +203,8 @@ func TestMacSearch(t *testing.T) {
 	})
 	found(t, searched(t, root, "items: [{name: data, kind: folder, path: {macos: ~/none}, optional: true}]\n"),
 		"installed program|Pontoon|/Applications/Pontoon.app|version 4.1", "installed program|Odd|/Applications/Odd.app", "installed program|Winch|/Applications/Winch.app", "around an app|started by the system: pontoond|/Library/LaunchDaemons/pontoond.plist|runs /opt/pontoond",
-		"around an app|started by the system: tide|/Users/maren/Library/LaunchAgents/tide.plist|of maren|runs /Applications/Tidewright.app/x", "around an app|names of computers that were entered by hand|/etc/hosts|192.0.2.7 QUAY-SRV",
-		"around an app|the key chain, with passwords and certificates of apps|/Users/maren/Library/Keychains|of maren|cannot be moved as files: note the passwords before, and export certificates from it",
+		"around an app|started by the system: tide|/Users/maren/Library/LaunchAgents/tide.plist|of maren|runs /Applications/Tidewright.app/x", "around an app|computer names that were entered by hand|/etc/hosts|192.0.2.7 QUAY-SRV",
+		"around an app|the keychain, with passwords and certificates of apps|/Users/maren/Library/Keychains|of maren|cannot be moved as files: write down the passwords, and export the certificates",
 		"database|SQLite database|/Users/maren/Library/Application Support/Rota/r.db|of maren|1, 0, 85|r.db, 85 B, "+time.Now().Format("2006-01-02"), "database|SQLite database|/Users/maren/.local/share/l.db|of maren|1, 0, 85|l.db, 85 B, "+time.Now().Format("2006-01-02"),
 		"folder|folder with recent changes|/Users/maren/Library/Application Support/Rota|of maren", "folder|folder with recent changes|/Users/maren/Library/Group Containers/G|of maren", "folder|folder with recent changes|/Users/maren/.winch|of maren", "folder|folder with recent changes|/Users/Shared/Berths",
 	)

@@ -21,16 +21,16 @@ import (
 	"movekit/internal/core/machine"
 )
 
-// Bounds of what is kept in memory.
+// Limits for memory.
 const (
 	maxFindings = 20000
 	maxUnread   = 20
-	batch       = 512 // names of a folder that are read at once
+	batch       = 512 // names that are read at once
 )
 
-// walker looks through folders side by side. It keeps one group for every
-// folder of an application, and one finding for every sort of file in such a
-// folder or, outside of them, in any folder; it does not keep the files.
+// walker searches folders in parallel. It keeps one group for every application folder, and one
+// finding for every kind of file in such a folder or, outside of them, in any folder. It does not
+// keep the files.
 type walker struct {
 	*Search
 	ctx     context.Context
@@ -51,7 +51,7 @@ type walker struct {
 	passed map[string]int
 }
 
-// foundKey is what one finding is about.
+// foundKey identifies a finding.
 type foundKey struct {
 	where string
 	kind  kind
@@ -82,7 +82,7 @@ func newWalker(ctx context.Context, s *Search, c *covered) *walker {
 	return w
 }
 
-// run looks through the whole computer.
+// run searches the whole computer.
 func (w *walker) run() error {
 	for _, root := range w.plan.roots {
 		w.dir(root, nil, false)
@@ -94,9 +94,9 @@ func (w *walker) run() error {
 	return nil
 }
 
-// dir looks through a folder that belongs to g, or to no application where g
-// is nil. With first, it is g's own folder: one that holds only folders is a
-// vendor's, and each of them is an application's.
+// dir searches a folder that belongs to g, or to no application if g is nil. first means that it is
+// g's own folder: if it contains only folders, it is a vendor's, and each of them is an
+// application's.
 func (w *walker) dir(path string, g *group, first bool) {
 	f, err := os.Open(path)
 	if err != nil {
@@ -122,12 +122,12 @@ func (w *walker) dir(path string, g *group, first bool) {
 	}
 }
 
-// onlyFolders reports whether a folder holds a few folders and no file.
+// onlyFolders reports whether a folder contains a few folders and no file.
 func onlyFolders(entries []fs.DirEntry) bool {
 	return len(entries) > 0 && len(entries) < batch && !slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return !e.IsDir() })
 }
 
-// entry looks at one name in a folder. Links are not followed.
+// entry processes one name in a folder. Links are not followed.
 func (w *walker) entry(dir string, e fs.DirEntry, g *group, vendor bool) {
 	path := dir + string(filepath.Separator) + e.Name()
 	if strings.HasSuffix(dir, string(filepath.Separator)) {
@@ -164,7 +164,7 @@ func (w *walker) newGroup(path string) *group {
 	return g
 }
 
-// spawn runs work beside this one where there is room, else here.
+// spawn runs work in parallel if there is capacity, else directly.
 func (w *walker) spawn(work func()) {
 	select {
 	case w.slots <- struct{}{}:
@@ -179,7 +179,7 @@ func (w *walker) spawn(work func()) {
 	}
 }
 
-// file looks at one file.
+// file processes one file.
 func (w *walker) file(path string, e fs.DirEntry, g *group) {
 	info, err := e.Info()
 	if err != nil {
@@ -232,8 +232,7 @@ func readHead(path string, head []byte) (int, error) {
 	return n, err
 }
 
-// keep adds a file to what was found in its application's folder, or in its
-// own.
+// keep adds a file to the findings of its application's folder, or of its own folder.
 func (w *walker) keep(path string, k kind, info fs.FileInfo, g *group, note string) {
 	where := filepath.Dir(path)
 	if g != nil {
@@ -281,8 +280,8 @@ func (w *walker) unreadable(path string, err error) {
 	}
 }
 
-// serverFolder recognises the data folder of a database server by what is in
-// it, and takes it as a whole.
+// serverFolder recognises the data folder of a database server by its content, and reports it as a
+// whole.
 func (w *walker) serverFolder(path string, entries []fs.DirEntry) bool {
 	names := map[string]bool{}
 	for _, e := range entries {
@@ -313,7 +312,7 @@ func (w *walker) serverFolder(path string, entries []fs.DirEntry) bool {
 	return true
 }
 
-// serversOwn are the databases that a MariaDB or MySQL server keeps for itself.
+// serversOwn lists the internal databases of a MariaDB or MySQL server.
 var serversOwn = set("mysql performance_schema sys information_schema")
 
 func countFolders(dir string) (n int) {
@@ -326,7 +325,7 @@ func countFolders(dir string) (n int) {
 	return n
 }
 
-// measure adds up a folder; what cannot be read does not count.
+// measure adds up a folder. Unreadable files are not counted.
 func measure(ctx context.Context, dir string) (sum Finding) {
 	filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
 		if err != nil || ctx.Err() != nil {
@@ -344,7 +343,7 @@ func measure(ctx context.Context, dir string) (sum Finding) {
 	return sum
 }
 
-// report moves what was found into the result.
+// report moves the findings to the result.
 func (w *walker) report(r *Result) {
 	since := w.Now.AddDate(0, 0, -w.Days)
 	for _, f := range w.found {

@@ -1,6 +1,6 @@
-// Package wide finds data on a computer that no app card covers and that looks
-// like an application's. It states what it saw (a file's content, a folder's
-// size and newest change), and leaves it to a person what that means.
+// Package wide finds data on a computer that no card covers and that looks like an application's.
+// It reports what it saw (a file's content, a folder's size and latest change). The technician
+// decides what to do with it.
 package wide
 
 import (
@@ -19,7 +19,7 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// Class is a sort of findings.
+// Class is a class of findings.
 type Class string
 
 // The classes.
@@ -28,37 +28,37 @@ const (
 	Database Class = "database"
 	Mail     Class = "mail store"
 	Key      Class = "private key"
-	Licence  Class = "licence file" // by its name
+	Licence  Class = "licence file" // by name
 	Dump     Class = "database dump"
 
 	Certificate Class = "certificate"
 	Folder      Class = "folder"
 	Program     Class = "installed program"
 	Registry    Class = "registry"
-	Surrounding Class = "around an app" // what does not move with its data
+	Surrounding Class = "around an app" // what is not moved with an app's data
 )
 
 // Finding is something that no card covers.
 type Finding struct {
 	Class   Class     `json:"class"`
-	What    string    `json:"what"`  // what was seen, and by what
+	What    string    `json:"what"`  // what was found, and how
 	Where   string    `json:"where"` // real path, or registry key
 	User    string    `json:"user,omitempty"`
-	Count   int64     `json:"count,omitempty"` // how many of the sort are there
+	Count   int64     `json:"count,omitempty"` // number of items of this kind
 	Files   int64     `json:"files,omitempty"`
 	Bytes   int64     `json:"bytes,omitempty"`
 	Newest  time.Time `json:"newest_change,omitzero"`
-	Recent  bool      `json:"recent"`            // changed within the days that were asked for
+	Recent  bool      `json:"recent"`            // changed within the requested number of days
 	Details []string  `json:"details,omitempty"` // at most maxDetails
-	folder  string    // of a running server: its data folder
-	// Named is what settings call it by, where settings may name it: H:\, a printer.
+	folder  string    // data folder of a running server
+	// Named is what settings may call it: H:\, a printer.
 	Named string `json:"-"`
 }
 
-// maxDetails is how many details of one finding are kept.
+// maxDetails limits the details of one finding.
 const maxDetails = 12
 
-// Result is what was found.
+// Result is the result of a search.
 type Result struct {
 	Computer   string    `json:"computer"`
 	Days       int       `json:"recent_days"`
@@ -67,23 +67,23 @@ type Result struct {
 	Files      int64     `json:"files_seen"`
 	Opened     int64     `json:"files_opened"`
 	Claimed    []string  `json:"covered_by_cards,omitempty"`
-	Passed     []string  `json:"passed_over"` // what was not looked into, and why
+	Passed     []string  `json:"passed_over"` // what was not searched, and why
 	Unreadable []string  `json:"unreadable,omitempty"`
 	Unread     int64     `json:"unreadable_count,omitempty"`
 	Notes      []string  `json:"notes,omitempty"`
 }
 
-// Search says what is looked for, and where.
+// Search says what to search for, and where.
 type Search struct {
 	*run.Host
 	Cards  []*card.Card
-	KitDir string // is not looked into; "" for none
-	Days   int    // what changed within so many days is recent
+	KitDir string // not searched; "" for none
+	Days   int    // number of days in which a change counts as recent
 	Now    time.Time
-	Seen   func(files int64) // told how many files were seen
+	Seen   func(files int64) // gets the number of files seen
 }
 
-// Run looks for what no card covers.
+// Run searches for data that no card covers.
 func (s *Search) Run(ctx context.Context) (*Result, error) {
 	if s.Now.IsZero() {
 		s.Now = time.Now()
@@ -99,7 +99,7 @@ func (s *Search) Run(ctx context.Context) (*Result, error) {
 	}
 	w.report(r)
 	for _, f := range s.servers(ctx) {
-		// A running server says more of its data folder than the folder does.
+		// A running server has more information about its data folder than the folder itself.
 		r.Findings = slices.DeleteFunc(r.Findings, func(other Finding) bool { return other.Class == Server && f.folder != "" && other.Where == f.folder })
 		r.Findings = append(r.Findings, f)
 	}
@@ -117,9 +117,8 @@ func (s *Search) Run(ctx context.Context) (*Result, error) {
 	return r, nil
 }
 
-// compare puts first what a technician would regret most to have forgotten:
-// data that is in use before data that is not, databases and keys before
-// folders, and larger before smaller.
+// compare sorts by importance: data in use before unused data, databases and keys before folders,
+// and larger before smaller.
 func compare(a, b Finding) int {
 	return cmp.Or(cmp.Compare(a.tier(), b.tier()), cmp.Compare(b.Bytes, a.Bytes), b.Newest.Compare(a.Newest), strings.Compare(a.Where, b.Where))
 }
@@ -152,9 +151,9 @@ func (f Finding) tier() int {
 
 // covered is what the cards' items cover.
 type covered struct {
-	whole  map[string]bool // folders with all that is in them
+	whole  map[string]bool // folders with all their content
 	files  map[string]bool
-	partly []tree.Source // folders of which some files are covered
+	partly []tree.Source // folders with only some files covered
 }
 
 func (s *Search) claims(ctx context.Context, r *Result) (*covered, error) {
@@ -199,7 +198,7 @@ func (s *Search) claims(ctx context.Context, r *Result) (*covered, error) {
 	return c, nil
 }
 
-// reads takes a file as covered that a card reads values from.
+// reads marks a file as covered if a card reads values from it.
 func (s *Search) reads(c *covered, path card.Path) {
 	p := path.On(string(s.Computer.System()))
 	if p == "" {

@@ -189,7 +189,7 @@ func TestAround(t *testing.T) {
 		"etc/hosts": "127.0.0.1 localhost\n::1 localhost\n192.0.2.7 QUAY-SRV quay-srv # the server\n", "etc/passwd": "maren:x:1000:1000::/home/maren:/bin/sh\n",
 		"home/maren/.config/autostart/tide.desktop": "[Desktop Entry]\nExec=/opt/tide/tide --tray\n",
 	})
-	if want := "service pontoon.service: runs /opt/pontoon/pontoond --quiet\nstarted at sign-in: tide.desktop: runs /opt/tide/tide --tray\nscheduled commands: runs 5 3 * * * root /opt/hoist/backup.sh\nnames of computers that were entered by hand: 192.0.2.7 QUAY-SRV quay-srv"; got != want {
+	if want := "service pontoon.service: runs /opt/pontoon/pontoond --quiet\nstarted at sign-in: tide.desktop: runs /opt/tide/tide --tray\nscheduled commands: runs 5 3 * * * root /opt/hoist/backup.sh\ncomputer names that were entered by hand: 192.0.2.7 QUAY-SRV quay-srv"; got != want {
 		t.Errorf("\n%s\nwant\n%s", got, want)
 	}
 	task := "\ufeff<?xml version=\"1.0\" encoding=\"UTF-16\"?><Task><Actions><Exec><Command>\"C:\\Program Files\\Hoistbook\\night.exe\"</Command></Exec></Actions></Task>"

@@ -1,6 +1,5 @@
-// Package dbase moves folders of dBase and FoxPro tables with their memo and
-// index files. They move as files; this package sees that a set is whole, and
-// counts records.
+// Package dbase moves folders of dBase and FoxPro tables with their memo and index files. They are
+// moved as files. This package checks that a set is complete, and counts records.
 package dbase
 
 import (
@@ -21,24 +20,24 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Table is what the header of a dBase table says, and what was counted.
+// Table is the header of a dBase table, and its record count.
 type Table struct {
-	Name    string `json:"name"`    // slash-separated, below the folder that was looked in
-	Records int64  `json:"records"` // that are not marked as deleted
+	Name    string `json:"name"`    // slash-separated path below the item's folder
+	Records int64  `json:"records"` // without deleted records
 	Deleted int64  `json:"deleted,omitempty"`
-	Memo    string `json:"memo,omitempty"`  // ending of the memo file that it needs
-	Index   bool   `json:"index,omitempty"` // whether it needs its production index
+	Memo    string `json:"memo,omitempty"`  // suffix of the memo file that it needs
+	Index   bool   `json:"index,omitempty"` // it needs its production index
 }
 
-// versions are the first byte of a table (the published layout of dBase III and
-// its successors), and the ending of the memo file that goes with it.
+// versions maps the first byte of a table (the published layout of dBase III and its successors) to
+// the suffix of its memo file.
 var versions = map[byte]string{
 	0x02: "", 0x03: "", 0x04: "", 0x05: "", 0x30: "", 0x31: "", 0x32: "", 0x43: "", 0x63: "",
 	0x83: ".dbt", 0x8b: ".dbt", 0xcb: ".dbt", 0xf5: ".fpt", 0xfb: ".fpt", 0x8e: ".dbt",
 }
 
-// ReadTable reads a dBase table's header and counts its records. One that is
-// cut off, or no table, gives an error of the kind fault.BadDatabase.
+// ReadTable reads a dBase table's header and counts its records. For an incomplete or invalid table
+// the error has the kind fault.BadDatabase.
 func ReadTable(name string) (*Table, error) {
 	f, err := os.Open(name)
 	if err != nil {
@@ -60,34 +59,34 @@ func ReadTable(name string) (*Table, error) {
 func read(r io.Reader, size int64) (*Table, error) {
 	h := make([]byte, 32)
 	if _, err := io.ReadFull(r, h); err != nil {
-		return nil, errors.New("its header is cut off")
+		return nil, errors.New("its header is incomplete")
 	}
 	memo, known := versions[h[0]]
 	if !known {
-		return nil, fmt.Errorf("it starts with %#x, which no dBase table does", h[0])
+		return nil, fmt.Errorf("it starts with %#x, so it is not a dBase table", h[0])
 	}
 	records := int64(binary.LittleEndian.Uint32(h[4:]))
 	header := int64(binary.LittleEndian.Uint16(h[8:]))
 	length := int64(binary.LittleEndian.Uint16(h[10:]))
 	if header < 33 || length < 1 {
-		return nil, errors.New("its header makes no sense")
+		return nil, errors.New("its header is not valid")
 	}
 	if want := header + records*length; size < want {
-		return nil, fmt.Errorf("it has %d bytes, and needs %d for its %s", size, want, item.Plural(records, "record"))
+		return nil, fmt.Errorf("it has %d bytes, but needs %d for its %s", size, want, item.Plural(records, "record"))
 	}
 	t := &Table{Memo: memo}
-	// FoxPro marks by flags what else belongs to a table.
+	// FoxPro has flags for other files of a table.
 	if h[0] >= 0x30 && h[0] <= 0x32 && h[28]&2 != 0 {
 		t.Memo = ".fpt"
 	}
 	t.Index = h[28]&1 != 0
 	if _, err := io.CopyN(io.Discard, r, header-32); err != nil {
-		return nil, errors.New("its header is cut off")
+		return nil, errors.New("its header is incomplete")
 	}
 	record := make([]byte, length)
 	for range records {
 		if _, err := io.ReadFull(r, record); err != nil {
-			return nil, errors.New("its records are cut off")
+			return nil, errors.New("its records are incomplete")
 		}
 		if record[0] == '*' {
 			t.Deleted++
@@ -98,8 +97,8 @@ func read(r io.Reader, size int64) (*Table, error) {
 	return t, nil
 }
 
-// Tables reads every dBase table of a folder and its folders, and names what a
-// table needs and is not there.
+// Tables reads every dBase table in a folder and its subfolders, and lists missing files that a
+// table needs.
 func Tables(dir string) (tables []Table, lacks []string, err error) {
 	err = filepath.WalkDir(dir, func(path string, e os.DirEntry, err error) error {
 		if err != nil {
@@ -119,10 +118,10 @@ func Tables(dir string) (tables []Table, lacks []string, err error) {
 		t.Name = filepath.ToSlash(rel)
 		tables = append(tables, *t)
 		if t.Memo != "" && !beside(path, t.Memo) {
-			lacks = append(lacks, fmt.Sprintf("%s has memo fields, and its %s file is not there", t.Name, t.Memo))
+			lacks = append(lacks, fmt.Sprintf("%s has memo fields, but its %s file is missing", t.Name, t.Memo))
 		}
 		if t.Index && !beside(path, ".cdx") && !beside(path, ".mdx") {
-			lacks = append(lacks, fmt.Sprintf("%s wants its index (.cdx or .mdx), which is not there", t.Name))
+			lacks = append(lacks, fmt.Sprintf("%s needs its index (.cdx or .mdx), which is missing", t.Name))
 		}
 		return nil
 	})
@@ -130,20 +129,19 @@ func Tables(dir string) (tables []Table, lacks []string, err error) {
 	return tables, lacks, err
 }
 
-// beside reports whether a file with another ending lies beside one, in any
-// letter case.
+// beside reports whether a file with another suffix exists beside path, in any letter case.
 func beside(path, ending string) bool {
 	stem := strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
 	entries, _ := os.ReadDir(filepath.Dir(path))
 	return slices.ContainsFunc(entries, func(e os.DirEntry) bool { return strings.EqualFold(e.Name(), stem+ending) })
 }
 
-// New moves a folder of tables.
+// New returns the parts for a folder of tables.
 func New(o *item.Instance) item.Parts { return files.FolderOf(o, tables{}) }
 
 type tables struct{}
 
-// Look reads the tables, and what they lack.
+// Look reads the tables, and lists missing files.
 func (tables) Look(o *item.Instance, is *item.Inspection) (err error) {
 	all, lacks, err := Tables(o.Path)
 	if err != nil {

@@ -85,7 +85,7 @@ func TestDamagedTables(t *testing.T) {
 	if tb, err := ReadTable(filepath.Join(dir, "least.dbf")); err != nil || tb.Records != 1 {
 		t.Errorf("the least table: %+v %v", tb, err)
 	}
-	if _, err := ReadTable(filepath.Join(dir, "cut.dbf")); err == nil || !strings.Contains(err.Error(), "it has 84 bytes, and needs 98 for its 3 records") {
+	if _, err := ReadTable(filepath.Join(dir, "cut.dbf")); err == nil || !strings.Contains(err.Error(), "it has 84 bytes, but needs 98 for its 3 records") {
 		t.Errorf("cut off: %v", err)
 	}
 	// The mark of the end may be missing, and more may follow it.

@@ -1,5 +1,5 @@
-// Package exports moves files that an app itself wrote, which a person takes in
-// one by one on the new computer.
+// Package exports moves files that an app exported. They are imported by hand, one by one, on the
+// new computer.
 package exports
 
 import (
@@ -21,25 +21,24 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// New moves a folder of exports.
+// New returns the parts for a folder of exports.
 func New(o *item.Instance) item.Parts { return files.FolderOf(o, taken{}) }
 
 type taken struct{}
 
-// Look has nothing to add: how many there must be, other items may tell.
+// Look adds nothing: the survey checks the number of exports, which may come from another item.
 func (taken) Look(*item.Instance, *item.Inspection) error { return nil }
 
-// Compare adds how many a person has taken in.
+// Compare adds how many were imported.
 func (taken) Compare(o *item.Instance, out *steps.Checked) {
 	have, want := int64(len(o.InKit.Ticked)), o.InKit.Sealed.Files
-	out.Add(item.Row("taken in by hand", want, have), item.Plural(want-have, "export")+" still to be taken in by hand")
+	out.Add(item.Row("imported by hand", want, have), item.Plural(want-have, "export")+" still to be imported by hand")
 }
 
-// makeTime is how long an app may take to make its exports.
+// makeTime limits how long an app may take to make its exports.
 const makeTime = 30 * time.Minute
 
-// Make has an app make its exports, where its card names a command for that and
-// a person has agreed.
+// Make runs the command that makes an app's exports, if its card has one and the user has agreed.
 func Make(ctx context.Context, h *run.Host, c *card.Card) error {
 	for i := range c.Items {
 		e := c.Items[i].Exports
@@ -50,13 +49,13 @@ func Make(ctx context.Context, h *run.Host, c *card.Card) error {
 		p := h.Prober()
 		p.Time = makeTime
 		if _, err := p.Run(ctx, e.Make, nil); err != nil {
-			return fault.Wrap(fault.Unreadable, err, "the exports of %s cannot be made by %s", c.Title, strings.Join(e.Make, " "))
+			return fault.Wrap(fault.Unreadable, err, "%[2]s could not make the exports of %[1]s", c.Title, strings.Join(e.Make, " "))
 		}
 	}
 	return nil
 }
 
-// Files are the files of a sealed item, in the order of names.
+// Files returns the files of a sealed item, by name.
 func Files(o *item.Instance) ([]string, error) {
 	list, closer, err := o.List()
 	if err != nil {
@@ -78,12 +77,12 @@ func Files(o *item.Instance) ([]string, error) {
 	}
 }
 
-// Queried is a database that tells how many records an export has.
+// Queried is a database that can be queried for the number of records in an export.
 type Queried interface {
 	Query(ctx context.Context, query string) (int64, error)
 }
 
-// Counted tells of each sealed export how many records it has on the old computer.
+// Counted returns the number of records of each sealed export on the old computer.
 func Counted(ctx context.Context, o *item.Instance, s kit.Sealed, db Queried) (out []kit.Table, err error) {
 	sealed := *o
 	sealed.InKit = &steps.Item{Key: o.Key, Sealed: s}
@@ -101,14 +100,14 @@ func Counted(ctx context.Context, o *item.Instance, s kit.Sealed, db Queried) (o
 	return out, nil
 }
 
-// called is what an export is called in the app: as was said, or as its file.
+// called returns the name of an export in the app. The default is its file name.
 func called(file, as string) string {
 	name := path.Base(file)
 	return cmp.Or(as, strings.TrimSuffix(name, path.Ext(name)))
 }
 
-// ask asks for the records of an export. A name with a backslash is not put into a query: not
-// all servers take it for itself.
+// ask queries the number of records of an export. It rejects a name with a backslash, because some
+// servers treat a backslash as an escape.
 func ask(ctx context.Context, o *item.Instance, db Queried, name string) (int64, error) {
 	if strings.ContainsAny(name, "\\\x00") {
 		return 0, fault.New(fault.BadCard, "the records of the export %q cannot be counted: its name has a backslash", name)
@@ -116,8 +115,7 @@ func ask(ctx context.Context, o *item.Instance, db Queried, name string) (int64,
 	return db.Query(ctx, o.Item.Exports.Of(name))
 }
 
-// Compare holds the records of the exports that a person has taken in against those of the old
-// computer.
+// Compare compares the records of the imported exports with those on the old computer.
 func Compare(ctx context.Context, o *item.Instance, db Queried, out *steps.Checked) error {
 	for _, t := range o.InKit.Sealed.Tables {
 		as, done := o.InKit.Ticked[t.Name]
@@ -128,7 +126,7 @@ func Compare(ctx context.Context, o *item.Instance, db Queried, out *steps.Check
 		if err != nil {
 			return err
 		}
-		out.Add(item.Row("records of "+called(t.Name, as), t.Records, n), fmt.Sprintf("%s was taken in as %s: %s then, %d now", t.Name, called(t.Name, as), item.Plural(t.Records, "record"), n))
+		out.Add(item.Row("records of "+called(t.Name, as), t.Records, n), fmt.Sprintf("%s was imported as %s: %s then, %d now", t.Name, called(t.Name, as), item.Plural(t.Records, "record"), n))
 	}
 	return nil
 }

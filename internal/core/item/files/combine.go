@@ -16,23 +16,23 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// combined counts what combine did.
+// combined has the statistics of combine.
 type combined struct {
-	same     int64 // files that the folder has already, by content
-	added    int64 // files whose name the folder did not have
-	numbered int64 // files beside another one of the same name
+	same     int64 // files that the folder already has, by content
+	added    int64 // files whose name was new in the folder
+	numbered int64 // files with a number, beside another one of the same name
 }
 
-// combine copies into the folder to what the folder from has and it does not: under its own name if that is free, and
-// as "name (2).ext" if something else has it. What is there is not touched, links in it are not followed, and from is
-// not touched either. An interrupted run is completed by the same call.
+// combine copies into the folder to what is in the folder from and not in to. A file keeps its name
+// if that is unused, and otherwise becomes "name (2).ext". Existing files are not changed, links in
+// to are not followed, and from is not changed. Calling combine again completes an interrupted run.
 func combine(ctx context.Context, from, to string) (*combined, error) {
 	done := &combined{}
 	if resolved, err := filepath.EvalSymlinks(to); err == nil {
 		to = resolved
 	}
 	type level struct{ path, at string }
-	var above []level // the folders that an entry lies in, and where they are
+	var above []level // the folders above an entry, with their destinations
 	err := tree.Source{Root: from}.Walk(ctx, func(e tree.Entry, real string) error {
 		for len(above) > 0 && !tree.Inside(e.Path, above[len(above)-1].path) {
 			above = above[:len(above)-1]
@@ -57,13 +57,13 @@ func combine(ctx context.Context, from, to string) (*combined, error) {
 		return nil
 	}, nil)
 	if err != nil {
-		return nil, fault.Wrap(fault.CannotPlace, err, "cannot add what was in %s to %s", from, to)
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot add the files of %s to %s", from, to)
 	}
 	return done, nil
 }
 
-// madeLike makes a folder like another, where there is none, and returns where it is: beside
-// what has its name and is no folder.
+// madeLike creates a folder like another, if there is none, and returns its path. If a file has the
+// name, the folder gets another one.
 func madeLike(like, at string) (string, error) {
 	for n, try := 2, at; ; n++ {
 		is, err := os.Lstat(try)
@@ -86,7 +86,7 @@ func madeLike(like, at string) (string, error) {
 	}
 }
 
-// file brings one file.
+// file copies one file.
 func (b *combined) file(real, at string) error {
 	info, err := os.Stat(real)
 	if err != nil {
@@ -131,8 +131,8 @@ func sameContent(a, b string) (bool, error) {
 	return sums[0] == sums[1], nil
 }
 
-// copyAs copies a file whole or not at all, with its permissions, its time and, for an
-// administrator, to whom it belongs.
+// copyAs copies a file completely or not at all, with its permissions, time and, as administrator,
+// owner.
 func copyAs(real, at string, info os.FileInfo) error {
 	r, err := os.Open(real)
 	if err != nil {
@@ -163,7 +163,7 @@ func copyAs(real, at string, info os.FileInfo) error {
 	return err
 }
 
-// givenAs gives a file or folder permissions, time and owner of another on this computer.
+// givenAs gives a file or folder the permissions, time and owner of another one on this computer.
 func givenAs(like, at string, info os.FileInfo) error {
 	if o, known := filemeta.OwnerOf(like); known && os.Geteuid() == 0 {
 		if err := os.Lchown(at, o.UID, o.GID); err != nil {

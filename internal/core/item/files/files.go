@@ -1,5 +1,5 @@
-// Package files moves folders and files. Packages for kinds that are files with known content (tables, records,
-// exports) build on it.
+// Package files moves folders and files. Packages for kinds that are files with known content
+// (tables, records, exports) build on it.
 package files
 
 import (
@@ -25,28 +25,28 @@ import (
 
 const ending = ".tar" + seal.Ending
 
-// Content is what a kind knows of the files that its items are made of.
+// Content reads the files of an item whose content is known.
 type Content interface {
-	// Look adds what is in them. Where they are damaged, that is an error.
+	// Look adds the content to the inspection. Damaged files are an error.
 	Look(o *item.Instance, is *item.Inspection) error
-	// Compare adds what is in them, old and new.
+	// Compare adds the content, old and new.
 	Compare(o *item.Instance, out *steps.Checked)
 }
 
-// mover moves one folder or file as it is.
+// mover moves one folder or file.
 type mover struct {
 	*item.Instance
 	single  bool
-	content Content // nil if they are plain files
+	content Content // nil for plain files
 }
 
-// Folder moves a folder.
+// Folder returns the parts for a folder.
 func Folder(o *item.Instance) item.Parts { return FolderOf(o, nil) }
 
-// File moves one file.
+// File returns the parts for one file.
 func File(o *item.Instance) item.Parts { return FileOf(o, nil) }
 
-// FolderOf moves a folder whose files have content that c knows.
+// FolderOf returns the parts for a folder whose content c can read.
 func FolderOf(o *item.Instance, c Content) item.Parts {
 	m := mover{o, false, c}
 	p := item.Parts{Inspector: m, Mover: m, Names: names{m}, Merger: names{m}}
@@ -63,7 +63,7 @@ func FolderOf(o *item.Instance, c Content) item.Parts {
 	return p
 }
 
-// FileOf moves a file whose content c knows.
+// FileOf returns the parts for a file whose content c can read.
 func FileOf(o *item.Instance, c Content) item.Parts {
 	m := mover{o, true, c}
 	return item.Parts{Inspector: m, Mover: m, Names: names{m}}
@@ -87,21 +87,20 @@ func (m mover) Where() (spoken, disk string) { return machine.DisplayPath(m.Comp
 // Volume returns the path.
 func (m mover) Volume(context.Context) string { return m.Path }
 
-// source is how the files are walked.
+// source says how to walk the files.
 func (m mover) source() tree.Source { return m.Source(m.single) }
 
-// Look measures the files. Places in them that cannot be read are named, and the
-// rest is measured.
+// Inspect measures the files. It lists what cannot be read, and measures the rest.
 func (m mover) Inspect(ctx context.Context, how item.Options) (*item.Inspection, error) {
 	if info, err := os.Stat(m.Path); err == nil && info.IsDir() == m.single {
 		is := m.Blank()
 		is.Path = m.Path
-		is.Why = m.Path + map[bool]string{true: " is a folder (a package is one, too), and the card's kind takes a file", false: " is a file, and the card's kind takes a folder"}[m.single]
+		is.Why = m.Path + map[bool]string{true: " is a folder (or a package), but the card's kind needs a file", false: " is a file, but the card's kind needs a folder"}[m.single]
 		return is, nil
 	}
 	is := m.Blank()
 	if how.KitDir != "" && machine.Inside(how.KitDir, m.Path) {
-		return nil, fault.New(fault.Usage, "the kit lies in %s, which is to be packed into it; make it elsewhere", m.Path)
+		return nil, fault.New(fault.Usage, "the kit is inside %s, which it should contain: create the kit elsewhere", m.Path)
 	}
 	names := tree.NamesOn(string(how.Target))
 	var sample item.Sampler
@@ -128,7 +127,7 @@ func (m mover) Inspect(ctx context.Context, how item.Options) (*item.Inspection,
 				forUser.Add(e.Path)
 			}
 			if !m.single && e.Type == tree.Dir && strings.EqualFold(e.Path, filepath.Base(m.Path)) {
-				is.Warnings = append(is.Warnings, fmt.Sprintf("%s has a folder %s of its own name in it: see that it is the right one of both", m.Path, e.Path))
+				is.Warnings = append(is.Warnings, fmt.Sprintf("%s contains a folder %s with the same name: check that this is the right one", m.Path, e.Path))
 			}
 			if !e.Travels() {
 				return
@@ -143,7 +142,7 @@ func (m mover) Inspect(ctx context.Context, how item.Options) (*item.Inspection,
 	})
 	if errors.Is(err, item.ErrSilent) {
 		is := m.Blank()
-		is.State, is.Unreadable = item.NotReached, []string{m.Path + ": it did not answer"}
+		is.State, is.Unreadable = item.NotReached, []string{m.Path + ": no answer"}
 		return is, nil
 	}
 	if err != nil {
@@ -156,10 +155,10 @@ func (m mover) Inspect(ctx context.Context, how item.Options) (*item.Inspection,
 	}
 	is.LeftOut, is.BadNames, is.Unreadable = st.LeftOut.Lines(), bad.List(), unreadable.List()
 	for _, name := range protected.List() {
-		is.Details = append(is.Details, name+" is encrypted by Windows for a user on this computer, and opens on no other: note down what it holds, such as a password, before")
+		is.Details = append(is.Details, name+" is encrypted by Windows for a user of this computer, and cannot be opened on another: write down its content, such as a password, first")
 	}
 	for _, name := range forUser.List() {
-		is.Details = append(is.Details, name+" is encrypted by Windows for one user (EFS): only that user can pack it, and it arrives without that encryption")
+		is.Details = append(is.Details, name+" is encrypted by Windows for one user (EFS): only that user can pack it, and the copy is not encrypted")
 	}
 	if how.Estimate {
 		is.Sealed = sample.Estimate(source, st)
@@ -175,11 +174,11 @@ func (m mover) Inspect(ctx context.Context, how item.Options) (*item.Inspection,
 	return is, nil
 }
 
-// maxProtected is the largest file that is looked into for what Windows encrypted, in bytes:
-// such holds a password, or a key.
+// maxProtected limits the size of files that are searched for data encrypted by Windows, in bytes.
+// Such a file has a password or a key.
 const maxProtected = 64 << 10
 
-// protects reports whether a file holds what Windows encrypted. One that cannot be read is told
+// protects reports whether a file contains data encrypted by Windows. Unreadable files are reported
 // elsewhere.
 func protects(name string) bool {
 	f, err := os.Open(name)
@@ -192,7 +191,7 @@ func protects(name string) bool {
 	return item.Protected(head[:n])
 }
 
-// Seal seals the files with the list of what is in them.
+// Seal seals the files and their list.
 func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, error) {
 	progress := m.Progress("sealing", is.Bytes)
 	s := &kit.Sealed{Stream: m.Stream(), Tables: is.Tables}
@@ -223,8 +222,8 @@ func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, erro
 	return s, err
 }
 
-// Check reads the sealed list to its end, which must promise what the journal does: by that
-// it was seen that there is space.
+// Check reads the sealed list to its end. Its totals must match the journal, which was used to
+// check the free space.
 func (m mover) Check() error {
 	list, closer, err := m.List()
 	if err != nil {
@@ -233,17 +232,17 @@ func (m mover) Check() error {
 	defer closer.Close()
 	system := string(m.Computer.System())
 	if m.Lenient() != "" {
-		system = "" // what does not fit is left out, and told
+		system = "" // names that do not fit are left out and reported
 	}
 	st, err := tree.CheckList(list, system)
 	if err == nil && st.Bytes != m.InKit.Sealed.Bytes {
-		err = fault.New(fault.Hostile, "the kit's journal tells of %d bytes of %s, and its list of %d", m.InKit.Sealed.Bytes, m.Label(), st.Bytes)
+		err = fault.New(fault.Hostile, "the kit's journal has %d bytes for %s, but its list has %d", m.InKit.Sealed.Bytes, m.Label(), st.Bytes)
 	}
 	return err
 }
 
-// Lacks returns why nothing can be put at the path. It returns names that this system does not allow if the kit
-// was made for another one, because then pack did not check them.
+// Lacks returns why nothing can be put at the path. It includes names that this system does not
+// allow if the kit was made for another one, because then pack did not check them.
 func (m mover) Lacks(context.Context) (out item.Lacks, err error) {
 	if out.Reasons, err = m.LacksOnDisk(); err != nil || m.Lenient() == "" {
 		return out, err
@@ -272,7 +271,7 @@ func (m mover) Lacks(context.Context) (out item.Lacks, err error) {
 	}
 }
 
-// comparing returns how what is there is held against the list.
+// comparing says how to compare the files with the list.
 func (m mover) comparing() (how tree.Comparing, err error) {
 	how = m.Comparing()
 	how.Others = m.merged()
@@ -280,7 +279,7 @@ func (m mover) comparing() (how tree.Comparing, err error) {
 	return how, err
 }
 
-// Same reports whether the files at a path are those of the list.
+// Same reports whether the files at a path match the list.
 func (m mover) Same(ctx context.Context, at string) (bool, error) {
 	return m.at(at).same(ctx)
 }
@@ -306,8 +305,8 @@ func (m mover) same(ctx context.Context) (bool, error) {
 	return cmp.Equal(), nil
 }
 
-// listed is the source that is held against the list. A single file may have
-// another name on this computer; it is compared under that of the list.
+// listed returns the source to compare with the list. A single file may have another name on this
+// computer; it is compared under the name in the list.
 func (m mover) listed() tree.Source {
 	s := m.WithMetadata(m.source())
 	if !m.single {
@@ -325,7 +324,7 @@ func (m mover) listed() tree.Source {
 // merges reports whether new and existing files can be in one folder.
 func (m mover) merges() bool { return !m.single && m.content == nil && !m.partly() }
 
-// merged reports whether they are, or whether an interrupted run has begun with that.
+// merged reports whether they are, or whether an interrupted run started to merge them.
 func (m mover) merged() bool {
 	both := func(was *steps.Placed) bool {
 		return was != nil && was.Policy == string(tree.KeepBoth) && m.merges() && was.Aside != ""
@@ -337,7 +336,8 @@ func (m mover) merged() bool {
 	return begun && err == nil
 }
 
-// Stage writes the files beside their destination and flushes them. A single file is staged as a file.
+// Stage writes the files beside their destination and flushes them. A single file is staged as a
+// file.
 func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err error) {
 	parent := filepath.Dir(stage)
 	if err := m.MakeParent(stage); err != nil {
@@ -379,9 +379,9 @@ func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err er
 	return out, tree.Rename(filepath.Join(folder, entries[0].Name()), stage)
 }
 
-// unpack writes the files into a folder of their own.
+// unpack writes the files to their own folder.
 func (m mover) unpack(ctx context.Context, stage string) (*tree.Stats, error) {
-	progress := m.Progress("putting in place", m.InKit.Sealed.Bytes)
+	progress := m.Progress("unpacking", m.InKit.Sealed.Bytes)
 	data, err := m.Run.Kit.Open(m.Key.App, m.InKit.Sealed.Parts)
 	if err != nil {
 		return nil, err
@@ -408,7 +408,7 @@ func (m mover) unpack(ctx context.Context, stage string) (*tree.Stats, error) {
 	return st, err
 }
 
-// Mark records the stamp.
+// RecordPlaced records the stamp.
 func (m mover) RecordPlaced(ctx context.Context, at string, done *steps.Placed) error {
 	return item.StampByInspection(ctx, m.at(at), done)
 }
@@ -418,7 +418,7 @@ func (m mover) Unedited(ctx context.Context, at, stamp string) (bool, error) {
 	return item.HasStamp(ctx, m.at(at), stamp)
 }
 
-// Compare holds every file against the list.
+// Compare compares every file with the list.
 func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	progress := m.Progress("comparing", m.InKit.Sealed.Bytes)
 	list, closer, err := m.List()
@@ -466,8 +466,8 @@ func count(cs []tree.Counter, e tree.Entry) {
 	}
 }
 
-// alone reports whether nothing is in the folder but what moves: what a card leaves out is
-// somebody's, too.
+// alone reports whether the folder contains only files that are moved. Files that a card leaves out
+// belong to somebody too.
 func (m mover) alone(ctx context.Context) (bool, error) {
 	st, err := m.source().Measure(ctx, nil, nil)
 	return err == nil && len(st.LeftOut.Lines()) == 0, err

@@ -13,12 +13,12 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// names renames folders and files. A part of a folder has no name that could be changed: its files are moved one
-// by one into a folder of their own, and back.
+// names renames folders and files. A part of a folder has no name of its own: its files are moved
+// one by one to a separate folder, and back.
 type names struct{ mover }
 
-// half is the suffix of a spare while files are moved into it, out of it, or deleted. A spare without it is
-// complete.
+// half is the suffix of a spare while files are moved into it, out of it, or deleted. A spare
+// without it is complete.
 const half = item.DeleteEnding
 
 // partly reports whether the card selects only some files of the folder.
@@ -48,7 +48,7 @@ func (m mover) selects(ctx context.Context) (bool, error) {
 	return err == nil && st.Files+st.Links > 0, err
 }
 
-// Free returns a free name beside a path.
+// Free returns an unused name beside a path.
 func (n names) Free(_ context.Context, home string, use item.Use) (string, error) {
 	return n.FreeOnDisk(home, use)
 }
@@ -105,15 +105,16 @@ func (n names) MoveIn(ctx context.Context, spare, home string, part bool) error 
 	return err
 }
 
-// reportClashes reports files that an app wrote under the name of one that an interrupted run had moved.
+// reportClashes reports files that an app wrote under the name of a file that an interrupted run
+// had moved.
 func (n names) reportClashes(paths []string) {
 	for _, path := range paths {
-		n.Detail(n.Key, "written after a run was interrupted, and now called "+path)
+		n.Detail(n.Key, "written after a run was interrupted, now called "+path)
 	}
 }
 
-// Delete deletes the files that are moved; others stay. Of a part of a folder, it deletes the files that are
-// what is sealed, and leaves those that were edited.
+// Delete deletes the files that are moved, and keeps others. In a part of a folder, it deletes
+// files that match the sealed data, and keeps modified ones.
 func (n names) Delete(ctx context.Context, spare string, op steps.Op) (left bool, err error) {
 	there, ours, err := item.MoveToDelete(ctx, n, spare, op)
 	if err != nil || !there {
@@ -139,7 +140,7 @@ func (n names) Delete(ctx context.Context, spare string, op steps.Op) (left bool
 	return left, seal.SyncDir(filepath.Dir(spare))
 }
 
-// deleteSame deletes the files of a part of a folder that are what is sealed.
+// deleteSame deletes the files in a part of a folder that match the sealed data.
 func (n names) deleteSame(ctx context.Context, spare string, op steps.Op) (left bool, err error) {
 	here := n.at(spare)
 	if !op.Part || op.If != steps.IfSame {
@@ -191,6 +192,6 @@ func (n names) CopyMissing(ctx context.Context, spare, home string) (note string
 	if err != nil || added.added+added.numbered == 0 {
 		return "", err
 	}
-	return fmt.Sprintf("look through %s of what was there before, which were added, %d with a number behind the name (%s the same); all of that is whole in %s",
+	return fmt.Sprintf("check %s of the existing data, which were added, %d with a number after the name (%s the same); the complete existing data is in %s",
 		item.Plural(added.added+added.numbered, "file"), added.numbered, item.Plural(added.same, "other"), machine.DisplayPath(n.Computer, spare)), nil
 }

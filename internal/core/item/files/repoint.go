@@ -12,7 +12,8 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// repoint updates the paths in the staged settings, and returns notes on those that it left as they were.
+// repoint updates the paths in the staged settings, and returns notes on paths that it did not
+// update.
 func (m mover) repoint(ctx context.Context, stage string) (notes []string, err error) {
 	paths := m.PathMapFor()
 	if paths == nil {
@@ -41,7 +42,7 @@ func (m mover) repoint(ctx context.Context, stage string) (notes []string, err e
 		}
 		found, why := paths.File(data)
 		if why != "" {
-			notes = append(notes, "the paths in "+e.Path+" were left as they were: "+why)
+			notes = append(notes, "the paths in "+e.Path+" were not updated: "+why)
 		}
 		if len(found) == 0 {
 			return nil
@@ -63,13 +64,13 @@ func (m mover) repoint(ctx context.Context, stage string) (notes []string, err e
 	}
 	for _, path := range order {
 		if err := rewrite(root, path, changed[path]); err != nil {
-			return notes, fault.Wrap(fault.CannotPlace, err, "cannot change the paths in %s", path)
+			return notes, fault.Wrap(fault.CannotPlace, err, "cannot update the paths in %s", path)
 		}
 	}
 	return notes, nil
 }
 
-// readStaged reads a file, as far as it is looked into.
+// readStaged reads a file up to the size limit for paths.
 func readStaged(root *os.Root, e tree.Entry) ([]byte, error) {
 	f, err := root.Open(filepath.FromSlash(e.Path))
 	if err != nil {
@@ -83,7 +84,7 @@ func readStaged(root *os.Root, e tree.Entry) ([]byte, error) {
 	return data, nil
 }
 
-// rewrite changes a staged file, which keeps its owner, its marks and its time.
+// rewrite changes a staged file, and keeps its owner, metadata and time.
 func rewrite(root *os.Root, path string, edits []repoint.Edit) error {
 	name := filepath.FromSlash(path)
 	info, err := root.Lstat(name)

@@ -1,10 +1,10 @@
-// Package jet moves Jet and ACE database files. They move as files; this package
-// sees that one is closed, and counts its records where its layout is published.
+// Package jet moves Jet and ACE database files. They are moved as files. This package checks
+// whether a database is closed, and counts its records if its layout is published.
 package jet
 
 import (
 	"bytes"
-	"crypto/rc4" //nolint:gosec // the format's own mask, which hides nothing
+	"crypto/rc4" //nolint:gosec // the format's own mask, not for secrecy
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -24,19 +24,19 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// The layout of Jet 3 and Jet 4 (ACE) databases is published in HACKING.md of
-// mdbtools. Offsets are in bytes.
+// layout is the layout of a Jet 3 or Jet 4 (ACE) database, as published in HACKING.md of mdbtools.
+// Offsets are in bytes.
 type layout struct {
 	page      int64
-	masked    int // bytes of the first page that are masked, from 0x18
-	rowCount  int // of a data page: number of its rows; their offsets follow
-	num       int // of a table's definition: how many rows it has
-	columns   int // how many columns
-	indexes   int // how many indexes
-	pages     int // where the map of its pages is
-	end       int // where what follows begins
-	perIndex  int // size of an index there
-	perColumn int // size of a column
+	masked    int // masked bytes of the first page, from 0x18
+	rowCount  int // in a data page: number of rows, followed by their offsets
+	num       int // in a table definition: number of rows
+	columns   int // number of columns
+	indexes   int // number of indexes
+	pages     int // location of the table's page map
+	end       int // end of the fixed part
+	perIndex  int // size of an index entry after it
+	perColumn int // size of a column entry
 	col       struct{ num, offV, flags, offF int }
 	wide      int // size of a length or offset in a row
 }
@@ -48,7 +48,7 @@ var (
 		col: struct{ num, offV, flags, offF int }{5, 7, 15, 21}}
 )
 
-// catalogPage is where the table of all objects is defined.
+// catalogPage is the page that defines the table of all objects.
 const catalogPage = 2
 
 type jetFile struct {
@@ -62,9 +62,9 @@ type jetColumn struct {
 	fixed           bool
 }
 
-// Tables returns the tables of a Jet or ACE database with their records, as
-// the database itself has counted them. An encrypted one gives none; one that
-// is cut off, or makes no sense, gives an error of the kind fault.BadDatabase.
+// Tables returns the tables of a Jet or ACE database with the record counts that the database
+// stores. It returns none if the database is encrypted. For an incomplete or invalid database the
+// error has the kind fault.BadDatabase.
 func Tables(name string) ([]kit.Table, error) {
 	f, err := os.Open(name)
 	if err != nil {
@@ -78,8 +78,7 @@ func Tables(name string) ([]kit.Table, error) {
 	return tables, nil
 }
 
-// tablesOf returns no tables where there is an error, or where it is
-// encrypted.
+// tablesOf returns the tables, or none if the database is encrypted.
 func tablesOf(r io.ReaderAt) ([]kit.Table, error) {
 	j, encrypted, err := openJet(r)
 	if err != nil || encrypted {
@@ -128,10 +127,10 @@ func tablesOf(r io.ReaderAt) ([]kit.Table, error) {
 func openJet(r io.ReaderAt) (j *jetFile, encrypted bool, err error) {
 	head := make([]byte, 0x18+128)
 	if _, err := r.ReadAt(head, 0); err != nil {
-		return nil, false, errors.New("its first page is cut off")
+		return nil, false, errors.New("its first page is incomplete")
 	}
 	if !slices.Contains(jetMarks, string(head[4:20])) {
-		return nil, false, errors.New("it is no Jet or ACE database")
+		return nil, false, errors.New("it is not a Jet or ACE database")
 	}
 	j = &jetFile{r, jet4}
 	if head[0x14] == 0 {
@@ -141,7 +140,7 @@ func openJet(r io.ReaderAt) (j *jetFile, encrypted bool, err error) {
 	return j, binary.LittleEndian.Uint32(head[0x3e:]) != 0, nil
 }
 
-// unmask takes the mask of the first page off, or puts it on.
+// unmask removes the mask of the first page, or applies it.
 func unmask(b []byte) {
 	c, err := rc4.NewCipher([]byte{0xc7, 0xda, 0x39, 0x6b})
 	if err == nil {
@@ -152,12 +151,12 @@ func unmask(b []byte) {
 func (j *jetFile) read(page int64) ([]byte, error) {
 	b := make([]byte, j.page)
 	if _, err := j.r.ReadAt(b, page*j.page); err != nil {
-		return nil, fmt.Errorf("its page %d is cut off", page)
+		return nil, fmt.Errorf("its page %d is incomplete", page)
 	}
 	return b, nil
 }
 
-// definition reads a table's definition, which may go on over several pages.
+// definition reads a table definition, which can span several pages.
 func (j *jetFile) definition(page int64) ([]byte, error) {
 	var out []byte
 	seen := map[int64]bool{}
@@ -180,7 +179,7 @@ func (j *jetFile) definition(page int64) ([]byte, error) {
 	}
 }
 
-// columnsOf reads the columns of a definition.
+// columnsOf parses the columns of a definition.
 func (j *jetFile) columnsOf(def []byte) ([]jetColumn, error) {
 	n := int(binary.LittleEndian.Uint16(def[j.columns:]))
 	at := j.end + j.perIndex*int(binary.LittleEndian.Uint32(def[j.indexes:])&0xffff)
@@ -190,7 +189,7 @@ func (j *jetFile) columnsOf(def []byte) ([]jetColumn, error) {
 	for i := range n {
 		c := at + i*j.perColumn
 		if names+j.wide > len(def) {
-			return nil, errors.New("a table's definition is cut off")
+			return nil, errors.New("a table definition is incomplete")
 		}
 		length := int(def[names])
 		if j.wide == 2 {
@@ -198,7 +197,7 @@ func (j *jetFile) columnsOf(def []byte) ([]jetColumn, error) {
 		}
 		names += j.wide
 		if names+length > len(def) {
-			return nil, errors.New("a table's definition is cut off")
+			return nil, errors.New("a table definition is incomplete")
 		}
 		out = append(out, jetColumn{j.text(def[names : names+length]), u16(c + j.col.num), u16(c + j.col.offV), u16(c + j.col.offF), def[c+j.col.flags]&1 != 0})
 		names += length
@@ -206,8 +205,7 @@ func (j *jetFile) columnsOf(def []byte) ([]jetColumn, error) {
 	return out, nil
 }
 
-// owned returns the pages of a table, by the map that a pointer (page and row)
-// leads to.
+// owned returns the pages of a table, from the page map at a pointer (page and row).
 func (j *jetFile) owned(pointer int64) ([]int64, error) {
 	page, err := j.read(pointer >> 8)
 	if err != nil {
@@ -215,7 +213,7 @@ func (j *jetFile) owned(pointer int64) ([]int64, error) {
 	}
 	from, to := j.span(page, int(pointer&0xff))
 	if to-from < 5 {
-		return nil, errors.New("the map of a table's pages makes no sense")
+		return nil, errors.New("a table's page map is not valid")
 	}
 	m := page[from:to]
 	var out []int64
@@ -245,15 +243,15 @@ func (j *jetFile) owned(pointer int64) ([]int64, error) {
 	return out, nil
 }
 
-// Marks of a row's offset.
+// Flags of a row's offset.
 const (
 	rowElsewhere = 0x4000 // the row is a pointer to another page
 	rowDeleted   = 0x8000
 	rowOffset    = 0x1fff
 )
 
-// span is where a row of a page lies: it ends where the row before it begins.
-// A row that makes no sense is empty.
+// span returns the range of a row in a page: it ends where the previous row begins. An invalid row
+// is empty.
 func (j *jetFile) span(page []byte, row int) (from, to int) {
 	at := func(n int) int {
 		o := j.rowCount + 2 + 2*n
@@ -271,8 +269,8 @@ func (j *jetFile) span(page []byte, row int) (from, to int) {
 	return from, to
 }
 
-// rows returns the rows of a data page that are there. One that has grown lies
-// elsewhere, and four bytes lead to it.
+// rows returns the existing rows of a data page. A row that has grown is on another page, and four
+// bytes point to it.
 func (j *jetFile) rows(page []byte) (out [][]byte, err error) {
 	for n := range int(binary.LittleEndian.Uint16(page[j.rowCount:])) {
 		o := j.rowCount + 2 + 2*n
@@ -298,8 +296,8 @@ func (j *jetFile) rows(page []byte) (out [][]byte, err error) {
 	return out, nil
 }
 
-// table makes the table of a row of the catalog, or nil where it is something
-// else, or the engine's own.
+// table returns the table in a row of the catalog, or nil if it is another object, or the engine's
+// own.
 func (j *jetFile) table(row []byte, columns []jetColumn) (*kit.Table, error) {
 	var id, sort, flags uint32
 	var name string
@@ -325,7 +323,7 @@ func (j *jetFile) table(row []byte, columns []jetColumn) (*kit.Table, error) {
 	}
 	const isTable, system = 1, 0x80000002
 	if sort&0x7f != isTable || flags&system != 0 || name == "" {
-		return nil, nil //nolint:nilnil // something else
+		return nil, nil //nolint:nilnil // another object
 	}
 	def, err := j.definition(int64(id & 0xffffff))
 	if err != nil {
@@ -334,8 +332,8 @@ func (j *jetFile) table(row []byte, columns []jetColumn) (*kit.Table, error) {
 	return &kit.Table{Name: name, Records: int64(binary.LittleEndian.Uint32(def[j.num:]))}, nil
 }
 
-// value returns a row's value of a column: of a fixed one all that begins
-// there; nil for NULL.
+// value returns a row's value of a column; for a fixed-length column, everything from its start;
+// nil for NULL.
 func (j *jetFile) value(row []byte, c jetColumn) []byte {
 	number := func(at int) int {
 		switch {
@@ -369,9 +367,8 @@ func (j *jetFile) value(row []byte, c jetColumn) []byte {
 	return row[from:to]
 }
 
-// offset is where the n-th variable column of a row begins. In Jet 3, where an
-// offset is one byte, a table of jumps tells which columns lie behind the next
-// 256 bytes.
+// offset returns where the n-th variable-length column of a row begins. In Jet 3, where an offset
+// is one byte, a jump table lists the columns after each 256 bytes.
 func (j *jetFile) offset(row []byte, end, variable, n int, number func(int) int) int {
 	if j.wide == 2 {
 		return number(end - 4 - 2*n)
@@ -392,8 +389,8 @@ func (j *jetFile) offset(row []byte, end, variable, n int, number func(int) int)
 	return at + used*256
 }
 
-// text reads a name: in Jet 4 UTF-16, or, behind a mark, one byte a character until
-// a zero byte switches to UTF-16, or back; in Jet 3 one byte a character.
+// text decodes a name. In Jet 4 it is UTF-16, or after a mark one byte per character, where a zero
+// byte switches to UTF-16 and back. In Jet 3 it has one byte per character.
 func (j *jetFile) text(b []byte) string {
 	if j.wide == 1 {
 		s, _ := charmap.Windows1252.NewDecoder().Bytes(b)
@@ -428,7 +425,7 @@ func fromUTF16(b []byte) string {
 	return string(utf16.Decode(u))
 }
 
-// Jet and ACE databases start with these texts at their fifth byte.
+// jetMarks are the texts at the fifth byte of Jet and ACE databases.
 var jetMarks = []string{"Standard Jet DB\x00", "Standard ACE DB\x00"}
 
 // IsJet reports whether a file is a Jet or ACE database, by its content.
@@ -445,13 +442,11 @@ func IsJet(name string) (bool, error) {
 	return slices.Contains(jetMarks, string(h[4:])), nil
 }
 
-// lockEntry is the size of one entry of a lock file: the name of a computer and
-// of a user, 32 bytes each.
+// lockEntry is the size of an entry in a lock file: a computer name and a user name, 32 bytes each.
 const lockEntry = 64
 
-// LockedBy returns who has a Jet or ACE database open, or had when it was not
-// closed: what its lock file says, as COMPUTER (user). Without a lock file it
-// returns nothing.
+// LockedBy returns who has a Jet or ACE database open, or had it open when it was not closed
+// properly, from its lock file: COMPUTER (user). Without a lock file it returns nothing.
 func LockedBy(name string) (lock string, who []string) {
 	stem := strings.TrimSuffix(filepath.Base(name), filepath.Ext(name))
 	entries, _ := os.ReadDir(filepath.Dir(name))
@@ -471,26 +466,26 @@ func LockedBy(name string) (lock string, who []string) {
 	return lock, who
 }
 
-// nameIn is a name that is filled up with zeros or blanks.
+// nameIn returns a name without padding.
 func nameIn(b []byte) string {
 	b, _, _ = bytes.Cut(b, []byte{0})
 	return strings.ToValidUTF8(strings.TrimSpace(string(b)), "?")
 }
 
-// New moves one database file.
+// New returns the parts for one database file.
 func New(o *item.Instance) item.Parts { return files.FileOf(o, database{}) }
 
 type database struct{}
 
-// Look sees that it is a database, and whether it is closed. It moves as a file,
-// whether its records can be counted or not.
+// Look checks that the file is a database, and whether it is closed. It is moved as a file even if
+// its records cannot be counted.
 func (database) Look(o *item.Instance, is *item.Inspection) error {
 	jet, err := IsJet(o.Path)
 	if err != nil {
 		return err
 	}
 	if !jet {
-		return fault.New(fault.BadDatabase, "%s is no Jet or ACE database, or it is encrypted", o.Path)
+		return fault.New(fault.BadDatabase, "%s is not a Jet or ACE database, or it is encrypted", o.Path)
 	}
 	switch is.Tables, err = Tables(o.Path); {
 	case err != nil:
@@ -504,7 +499,7 @@ func (database) Look(o *item.Instance, is *item.Inspection) error {
 		if len(who) == 0 {
 			who = []string{"nobody"}
 		}
-		is.Locked = fmt.Sprintf("%s is open, or was not closed: its lock file %s names %s", o.Label(), filepath.Base(lock), strings.Join(who, ", "))
+		is.Locked = fmt.Sprintf("%s is open, or was not closed properly: its lock file %s lists %s", o.Label(), filepath.Base(lock), strings.Join(who, ", "))
 	}
 	return nil
 }

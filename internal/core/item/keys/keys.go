@@ -1,7 +1,7 @@
-// Package keys moves keys of the Windows registry, with all that is below them: by value, of
-// every type, byte for byte. On the running system they are written; what is in the way gets
-// another name beside it, as files do. A disk's registry is read from its hives and never
-// written: a .reg file is left there instead, for a person to take in.
+// Package keys moves Windows registry keys with everything below them: every value of every type,
+// byte for byte. On the running system it writes the keys; existing keys are renamed, as files are.
+// On a disk it reads the registry from hive files and never writes them. Instead it leaves a .reg
+// file, to be imported by hand.
 package keys
 
 import (
@@ -30,14 +30,13 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// ending is that of the sealed .reg text. What is put in place is read from the list, which
-// has every value as it is.
+// ending is the suffix of the sealed .reg text. Unpack uses the list, which has the exact values.
 const ending = ".reg" + seal.Ending
 
 // mover moves one key.
 type mover struct{ *item.Instance }
 
-// New moves one key.
+// New returns the parts for one key.
 func New(o *item.Instance) item.Parts {
 	m := mover{o}
 	return item.Parts{Inspector: m, Mover: m, Names: m, Merger: m, Fixed: m.offline}
@@ -49,10 +48,10 @@ func (m mover) at(path string) mover { return mover{m.At(path)} }
 // Close does nothing: no key stays open.
 func (mover) Close() {}
 
-// Locate takes the key from the card, or where a person said.
+// Locate takes the key from the card, or from the user's choice.
 func (m mover) Locate(context.Context) error {
 	if m.Computer.System() != machine.Windows {
-		return fault.New(fault.BadCard, "%s is a key of the Windows registry, and %s has none", m.Item.Name, m.Computer.Name())
+		return fault.New(fault.BadCard, "%s is a Windows registry key, but %s has no registry", m.Item.Name, m.Computer.Name())
 	}
 	m.Instance.Path = m.Item.Key
 	if m.ChosenPath != "" {
@@ -61,13 +60,13 @@ func (m mover) Locate(context.Context) error {
 	return nil
 }
 
-// Where is the key; it is on no disk that could be measured.
+// Where returns the key. It is not on a disk that can be measured.
 func (m mover) Where() (spoken, disk string) { return m.Path, "" }
 
-// Volume is none: keys are small.
+// Volume returns "", because keys are small.
 func (mover) Volume(context.Context) string { return "" }
 
-// matches reports whether a path below a key is one of those that a card names.
+// matches reports whether a path below a key matches a pattern of the card.
 func matches(patterns []string, path string) bool {
 	path = strings.ToLower(strings.ReplaceAll(path, `\`, "/"))
 	return slices.ContainsFunc(patterns, func(p string) bool {
@@ -76,7 +75,7 @@ func matches(patterns []string, path string) bool {
 	})
 }
 
-// choice is what of the key moves.
+// choice returns which part of the key is moved.
 func (m mover) choice() registry.Choice {
 	return registry.Choice{
 		Enter: func(key string) bool {
@@ -89,7 +88,7 @@ func (m mover) choice() registry.Choice {
 	}
 }
 
-// read reads what is there. A key that is not gives an error that is fs.ErrNotExist.
+// read reads the key. If the key does not exist, the error is fs.ErrNotExist.
 func (m mover) read() (all []registry.Branch, left []string, err error) {
 	k, err := m.Computer.Registry(m.Path, m.User)
 	if err != nil {
@@ -103,7 +102,7 @@ func (m mover) unreadable(err error) error {
 	return fault.Wrap(fault.Unreadable, err, "cannot read the registry key %s", m.Path)
 }
 
-// Look counts the values.
+// Inspect counts the values.
 func (m mover) Inspect(context.Context, item.Options) (*item.Inspection, error) {
 	is := m.Blank()
 	all, left, err := m.read()
@@ -120,7 +119,7 @@ func (m mover) Inspect(context.Context, item.Options) (*item.Inspection, error) 
 			is.Files++
 			is.Bytes += int64(len(v.Data))
 			if item.Protected(v.Data) {
-				is.Details = append(is.Details, b.Child(v.Name)+" is encrypted by Windows for this user on this computer, and cannot be opened on another: note down what it holds, such as a password, before")
+				is.Details = append(is.Details, b.Child(v.Name)+" is encrypted by Windows for this user of this computer, and cannot be opened on another: write down its content, such as a password, first")
 			}
 		}
 	}
@@ -128,7 +127,7 @@ func (m mover) Inspect(context.Context, item.Options) (*item.Inspection, error) 
 	return is, nil
 }
 
-// stamp changes when anything does.
+// stamp returns a text that changes when any value does.
 func stamp(all []registry.Branch) string {
 	h := digest.New()
 	for _, b := range all {
@@ -141,7 +140,7 @@ func stamp(all []registry.Branch) string {
 	return h.Sum().String()
 }
 
-// Seal seals the values, and the same as a .reg text that can be taken in by hand.
+// Seal seals the values, and the same as a .reg text that can be imported by hand.
 func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, error) {
 	progress := m.Progress("sealing", is.Bytes)
 	all, left, err := m.read()
@@ -166,13 +165,13 @@ func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, erro
 	return s, err
 }
 
-// sealed are the sealed values.
+// sealed returns the sealed values.
 func (m mover) sealed() (all []registry.Branch, err error) {
 	err = m.Run.OpenJSON(m.Key.App, m.InKit.Sealed.List, &all)
 	return all, err
 }
 
-// Check sees that the sealed names are ones that a registry has.
+// Check checks that the sealed names are valid in a registry.
 func (m mover) Check() error {
 	all, err := m.sealed()
 	if err != nil {
@@ -205,20 +204,20 @@ func (m mover) Lacks(context.Context) (out item.Lacks, err error) {
 		case errors.Is(err, registry.ErrOffline):
 			return out, nil // a file is left instead
 		}
-		out.Reasons = []string{fmt.Sprintf("the registry key %s may not be changed (as administrator, perhaps): %v", path, err)}
+		out.Reasons = []string{fmt.Sprintf("no permission to change the registry key %s (try it as administrator): %v", path, err)}
 		return out, nil
 	}
 	return out, nil
 }
 
-// Same reports whether the values are the sealed ones.
+// Same reports whether the values match the sealed ones.
 func (m mover) Same(_ context.Context, at string) (bool, error) {
 	out, err := m.at(at).compare()
 	return err == nil && out.Equal, err
 }
 
-// Stage writes the values under a spare key. If the registry belongs to a system that does not run, it writes a
-// .reg file instead, for a person to import.
+// Stage writes the values under a spare key. If the registry belongs to a system that is not
+// running, it writes a .reg file instead, to be imported by hand.
 func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err error) {
 	all, err := m.sealed()
 	if err == nil {
@@ -229,7 +228,7 @@ func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err er
 	}
 	if m.offline() {
 		file, err := m.leave(all)
-		out.Waits = "open " + machine.DisplayPath(m.Computer, file) + " on the computer itself" + m.as() + ", which takes the keys in"
+		out.Waits = "open " + machine.DisplayPath(m.Computer, file) + " on the computer itself" + m.as() + ", to import the keys"
 		return out, err
 	}
 	if err := m.remove(stage); err != nil {
@@ -241,7 +240,7 @@ func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err er
 	return out, m.mark(stage, complete)
 }
 
-// as says who must take a file in.
+// as says which user must import a file.
 func (m mover) as() string {
 	if m.User == nil {
 		return ", as an administrator"
@@ -249,7 +248,7 @@ func (m mover) as() string {
 	return ", signed in as " + m.User.Name
 }
 
-// offline reports whether the key cannot be written, as its system does not run.
+// offline reports whether the key cannot be written, because its system is not running.
 func (m mover) offline() bool {
 	k, err := m.Computer.Change(m.Path, m.User, false)
 	if err == nil {
@@ -258,7 +257,7 @@ func (m mover) offline() bool {
 	return errors.Is(err, registry.ErrOffline)
 }
 
-// file is where a .reg file is left for a person.
+// file returns the path for a .reg file to be imported by hand.
 func (m mover) file() (string, error) {
 	term := `%PROGRAMDATA%\`
 	if m.User != nil {
@@ -284,7 +283,7 @@ func (m mover) leave(all []registry.Branch) (file string, err error) {
 	return file, nil
 }
 
-// repointed has the values that the card names say where things are now.
+// repointed returns the values with updated paths, as the card lists them.
 func (m mover) repointed(ctx context.Context, all []registry.Branch) ([]registry.Branch, error) {
 	paths := m.PathMapFor()
 	if paths == nil {
@@ -323,7 +322,7 @@ func shown(text string) string {
 	return strings.ReplaceAll(strings.TrimRight(text, "\x00"), "\x00", "; ")
 }
 
-// Mark records the stamp.
+// RecordPlaced records the stamp.
 func (m mover) RecordPlaced(ctx context.Context, at string, done *steps.Placed) error {
 	return item.StampByInspection(ctx, m.at(at), done)
 }
@@ -333,7 +332,7 @@ func (m mover) Unedited(ctx context.Context, at, stamp string) (bool, error) {
 	return item.HasStamp(ctx, m.at(at), stamp)
 }
 
-// Compare holds every value against the sealed one.
+// Compare compares every value with the sealed one.
 func (m mover) Compare(context.Context) (*steps.Checked, error) {
 	m.Progress("comparing", m.InKit.Sealed.Bytes)
 	out, err := m.compare()
@@ -343,7 +342,7 @@ func (m mover) Compare(context.Context) (*steps.Checked, error) {
 	return out, nil
 }
 
-// maxDiffs is how many differences are named.
+// maxDiffs limits the listed differences.
 const maxDiffs = 20
 
 func (m mover) compare() (*steps.Checked, error) {
@@ -396,12 +395,12 @@ func (m mover) compare() (*steps.Checked, error) {
 		}
 	}
 	for name := range here {
-		differ("%s was not in what was sealed", name)
+		differ("%s was not in the sealed data", name)
 	}
 	slices.Sort(out.Diffs)
 	if file, err := m.file(); found == 0 && err == nil {
 		if there, _ := machine.Exists(file); there {
-			differ("%s waits to be taken in%s", machine.DisplayPath(m.Computer, file), m.as())
+			differ("%s still has to be imported%s", machine.DisplayPath(m.Computer, file), m.as())
 		}
 	}
 	out.Equal = out.Count == 0

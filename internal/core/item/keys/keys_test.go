@@ -382,7 +382,7 @@ func TestKeysOfADisk(t *testing.T) {
 	if out.Items[0].Did != "left" || !strings.Contains(out.Items[0].Waits, `C:\Users\mholm\app-settings@Maren.reg`) {
 		t.Errorf("%+v", out.Items[0])
 	}
-	if v := o.Verify(); v.Equal() || !strings.Contains(fmt.Sprint(v.Items[0].Diffs), "waits to be taken in") {
+	if v := o.Verify(); v.Equal() || !strings.Contains(fmt.Sprint(v.Items[0].Diffs), "still has to be imported") {
 		t.Errorf("%+v", v.Items)
 	}
 	o.Only(o.Job(o.New).Undo(t.Context()))

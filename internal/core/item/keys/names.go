@@ -31,7 +31,7 @@ func (m mover) State(_ context.Context, home, spare string, _ bool) (item.Presen
 	return is, err
 }
 
-// Free returns a name that no key has.
+// Free returns an unused key name.
 func (m mover) Free(_ context.Context, home string, use item.Use) (string, error) {
 	if use == item.ForStage {
 		return home + tree.StageEnding, nil
@@ -42,7 +42,7 @@ func (m mover) Free(_ context.Context, home string, use item.Use) (string, error
 	return m.free(home + tree.AsideEnding(m.Run.Now()))
 }
 
-// free returns path, or path with a number, whichever no key has.
+// free returns path, with a number if path is in use.
 func (m mover) free(path string) (string, error) {
 	for n, try := 2, path; ; n++ {
 		k, err := m.Computer.Registry(try, m.User)
@@ -57,7 +57,7 @@ func (m mover) free(path string) (string, error) {
 	}
 }
 
-// MoveOut copies the values to a spare key, marks that as complete, and removes them at home.
+// MoveOut copies the values to a spare key, marks it as complete, and removes the values at home.
 func (m mover) MoveOut(_ context.Context, home, spare string, _ bool) error {
 	if !m.marked(spare, complete) {
 		here, err := m.readAt(home)
@@ -91,7 +91,7 @@ func (m mover) MoveIn(_ context.Context, spare, home string, _ bool) error {
 	return m.remove(spare)
 }
 
-// MergeInto adds the values that home does not have, or overwrites those that it has.
+// MergeInto adds missing values to home, and overwrites existing ones if the policy says so.
 func (m mover) MergeInto(_ context.Context, stage, home, _ string, policy tree.Policy) (used bool, err error) {
 	all, err := m.readAt(stage)
 	if err == nil {
@@ -103,7 +103,8 @@ func (m mover) MergeInto(_ context.Context, stage, home, _ string, policy tree.P
 	return false, m.remove(stage)
 }
 
-// Delete removes a spare key. In a registry at rest, it removes the file that is left for a person to import.
+// Delete removes a spare key. In a registry of a system that is not running, it removes the file
+// that is to be imported by hand.
 func (m mover) Delete(ctx context.Context, spare string, op steps.Op) (left bool, err error) {
 	if file, err := m.file(); err == nil {
 		os.Remove(file) //nolint:errcheck // if it was imported, the values show that
@@ -127,7 +128,7 @@ func (m mover) Delete(ctx context.Context, spare string, op steps.Op) (left bool
 	return false, m.remove(spare)
 }
 
-// within reports whether each value is in the other branches too.
+// within reports whether other has all values of all.
 func within(all, other []registry.Branch) bool {
 	has := map[string][]byte{}
 	for _, b := range other {

@@ -9,18 +9,18 @@ import (
 	"movekit/internal/core/registry"
 )
 
-// Values by which a spare key says how far a move is. A registry has no rename that every Windows knows, so a key
-// is copied value by value, and only then removed.
+// Values that record in a spare key how far a move is. Not every Windows version can rename a key,
+// so a key is copied value by value and then removed.
 const (
-	complete = "movekit set all of this aside" // it has all values
-	emptying = "movekit moved all of this"     // home has all values, or nobody needs them: what is left is removed
+	complete = "movekit set all of this aside" // the spare has all values
+	emptying = "movekit moved all of this"     // home has all values, or nobody needs them: the rest is to be removed
 )
 
 func (m mover) cannot(err error, path string) error {
 	return fault.Wrap(fault.CannotPlace, err, "cannot change the registry key %s", path)
 }
 
-// write writes values below a key; over says whether over those that are there.
+// write writes values below a key. over says whether to overwrite existing ones.
 func (m mover) write(path string, all []registry.Branch, over bool) error {
 	top, err := m.Computer.Change(path, m.User, true)
 	if err != nil {
@@ -61,7 +61,7 @@ func (m mover) writeBranch(top registry.Writable, b registry.Branch, over bool) 
 	return nil
 }
 
-// readAt reads what moves of another key; nothing there is nothing.
+// readAt reads the item's values below another key. It returns nothing if there are none.
 func (m mover) readAt(path string) ([]registry.Branch, error) {
 	all, _, err := m.at(path).read()
 	if errors.Is(err, fs.ErrNotExist) {
@@ -73,7 +73,7 @@ func (m mover) readAt(path string) ([]registry.Branch, error) {
 	return all, nil
 }
 
-// remove removes what moves of a key, and the keys in which nothing is left.
+// remove removes the item's values below a key, and keys that become empty.
 func (m mover) remove(path string) error {
 	all, err := m.readAt(path)
 	if err != nil || all == nil && !m.marked(path, complete) && !m.marked(path, emptying) {
@@ -106,7 +106,7 @@ func (m mover) remove(path string) error {
 	return nil
 }
 
-// empty removes values of a key and of those below it, and reports whether nothing is left.
+// empty removes values of a key and its subkeys, and reports whether nothing is left.
 func (m mover) empty(k registry.Writable, b registry.Branch, values map[string][]registry.Value) (bool, error) {
 	choice := m.choice()
 	names, err := k.Keys()
@@ -140,7 +140,7 @@ func (m mover) empty(k registry.Writable, b registry.Branch, values map[string][
 	return ours && bare(k), nil
 }
 
-// bare reports whether nothing is in a key but marks of ours.
+// bare reports whether a key has nothing but marks.
 func bare(k registry.Key) bool {
 	keys, err := k.Keys()
 	values, verr := k.Values()
@@ -163,7 +163,7 @@ func (m mover) marked(path, mark string) bool {
 	return err == nil
 }
 
-// mark gives a key a mark.
+// mark adds a mark to a key.
 func (m mover) mark(path, mark string) error {
 	k, err := m.Computer.Change(path, m.User, true)
 	if err != nil {

@@ -1,5 +1,4 @@
-// Package kinds is the table of the kinds of item: how each is moved, and told from
-// plain files.
+// Package kinds has the table of item kinds: how to move each, and how to recognise it.
 package kinds
 
 import (
@@ -17,7 +16,7 @@ import (
 	"movekit/internal/core/item/stays"
 )
 
-// All are the kinds of card.Kinds.
+// All maps each kind in card.Kinds to its implementation.
 var All = item.Table{
 	card.Folder:     files.Folder,
 	card.File:       files.File,
@@ -33,7 +32,7 @@ var All = item.Table{
 	card.Hosted:     stays.Hosted,
 }
 
-// known are the kinds that a file is of by its content.
+// known lists the kinds that can be recognised by a file's content.
 var known = []struct {
 	kind card.Kind
 	is   func(path string) bool
@@ -42,7 +41,7 @@ var known = []struct {
 	{card.Jet, func(path string) bool { is, err := jet.IsJet(path); return is && err == nil }},
 }
 
-// Of is the kind that a folder or file is of, by all that can be seen.
+// Of returns the likely kind of a folder or file.
 func Of(path string, folder bool) card.Kind {
 	if folder {
 		return card.Folder

@@ -12,9 +12,8 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// Encrypted reports whether a file is, by all that can be seen, an encrypted
-// SQLite database: whole pages of bytes that look like noise from the first
-// one on. Such a file can be moved as a file only.
+// Encrypted reports whether a file looks like an encrypted SQLite database: whole pages of
+// high-entropy bytes from the start. Such a file can only be moved as a file.
 func Encrypted(name string) (bool, error) {
 	f, err := os.Open(name)
 	if err != nil {
@@ -33,7 +32,7 @@ func Encrypted(name string) (bool, error) {
 	return string(head[:16]) != magic && entropy(head[:min(n, 4096)]) > 7.8, nil
 }
 
-// entropy is the bits of information in each byte, of 8 at most.
+// entropy returns the information per byte, in bits, at most 8.
 func entropy(data []byte) (bits float64) {
 	var counts [256]int
 	for _, b := range data {
@@ -48,13 +47,12 @@ func entropy(data []byte) (bits float64) {
 	return bits
 }
 
-// copyEncrypted copies an encrypted database as a file. With a log beside it
-// that is not empty, the newest data is not in the file; and one that changes
-// meanwhile is in use.
+// copyEncrypted copies an encrypted database as a file. It returns an error if a log beside it is
+// not empty, because that has the newest data, or if the file changes meanwhile.
 func copyEncrypted(ctx context.Context, name, to string) error {
 	for _, ending := range []string{"-wal", "-journal"} {
 		if info, err := os.Stat(name + ending); err == nil && info.Size() > 0 {
-			return fault.New(fault.Changed, "the encrypted database %s was not closed: its newest data is in %s", name, filepath.Base(name)+ending)
+			return fault.New(fault.Changed, "the encrypted database %s is not closed: its newest data is in %s", name, filepath.Base(name)+ending)
 		}
 	}
 	was := stillOf(name)
@@ -62,13 +60,12 @@ func copyEncrypted(ctx context.Context, name, to string) error {
 		return fault.Wrap(fault.Unreadable, err, "cannot copy the database %s", name)
 	}
 	if stillOf(name) != was {
-		return fault.New(fault.Changed, "the encrypted database %s changed while it was copied", name)
+		return fault.New(fault.Changed, "the encrypted database %s changed while it was being copied", name)
 	}
 	return ctx.Err()
 }
 
-// takeEncrypted fingerprints an encrypted database as what it is to us: one
-// text.
+// takeEncrypted fingerprints an encrypted database as a single value.
 func takeEncrypted(name string) (*dbprint.Fingerprint, error) {
 	f, err := os.Open(name)
 	if err != nil {

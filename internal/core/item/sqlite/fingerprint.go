@@ -22,9 +22,8 @@ import (
 	engine "modernc.org/sqlite"
 )
 
-// Take fingerprints a database within one transaction. temp is a private
-// folder for a database that cannot be read in place. Changes of paths (turned, by table) are
-// turned back.
+// Take fingerprints a database within one transaction. temp is a private folder for a database that
+// cannot be read in place. Path updates (turned, by table) are reversed.
 func Take(ctx context.Context, name, temp string, counts []card.Count, turned map[string][]repoint.Edit) (*dbprint.Fingerprint, error) {
 	if encrypted, err := Encrypted(name); err == nil && encrypted {
 		return takeEncrypted(name)
@@ -41,8 +40,8 @@ func Take(ctx context.Context, name, temp string, counts []card.Count, turned ma
 	return f, err
 }
 
-// take takes the fingerprint of what a connection reads. Where sums is not nil, it is filled with
-// those of the entries that rows make in indexes.
+// take fingerprints the database of a connection. If sums is not nil, take fills it with the sums
+// of the index entries that the rows should have.
 func take(ctx context.Context, conn *sql.Conn, counts []card.Count, turned map[string][]repoint.Edit, sums entrySums) (*dbprint.Fingerprint, error) {
 	f := &dbprint.Fingerprint{Engine: "SQLite", Settings: map[string]string{}}
 	tables, err := readSchema(ctx, conn, f)
@@ -67,8 +66,8 @@ func take(ctx context.Context, conn *sql.Conn, counts []card.Count, turned map[s
 	return f, f.RunCounts(counts, func(query string) (n int64, err error) { return number(ctx, conn, query) })
 }
 
-// readSchema fills in the objects of the schema, and returns the tables that
-// hold rows. Virtual tables are told of by their shadow tables.
+// readSchema fills in the schema objects, and returns the tables with rows. Virtual tables are
+// represented by their shadow tables.
 func readSchema(ctx context.Context, conn *sql.Conn, f *dbprint.Fingerprint) (tables []string, err error) {
 	rows, err := conn.QueryContext(ctx, "SELECT type, name, tbl_name, coalesce(sql, '') FROM sqlite_schema")
 	if err != nil {
@@ -84,17 +83,17 @@ func readSchema(ctx context.Context, conn *sql.Conn, f *dbprint.Fingerprint) (ta
 		if typ == "table" && !virtual {
 			tables = append(tables, name)
 		}
-		if !strings.HasPrefix(name, "sqlite_stat") { // they come and go with their rows
+		if !strings.HasPrefix(name, "sqlite_stat") { // they depend on the rows of ANALYZE
 			f.Schema = append(f.Schema, dbprint.NewObject(typ, name, table+"\x00"+text, table+"\x00"+text))
 		}
 	}
 	return tables, rows.Err()
 }
 
-// quoted writes a name as SQL does.
+// quoted quotes a name for SQL.
 func quoted(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
-// readTable takes one table's share of a fingerprint.
+// readTable computes the fingerprint of one table.
 func readTable(ctx context.Context, conn *sql.Conn, table string, turned []repoint.Edit, sums entrySums) (dbprint.Table, error) {
 	t := dbprint.Table{Name: table}
 	var err error
@@ -139,11 +138,11 @@ func readTable(ctx context.Context, conn *sql.Conn, table string, turned []repoi
 	return t, err
 }
 
-// The engine hands the values of a row to a function of ours faster than it hands rows out:
-// what it gives out value by value takes a lock for each.
+// Passing the values of a row to a function of ours is faster than returning rows, because the
+// engine takes a lock for each returned value.
 const (
 	rowsFunction = "movekit_rows"
-	maxArguments = 100 // SQLITE_MAX_FUNCTION_ARG, which is larger in newer ones
+	maxArguments = 100 // SQLITE_MAX_FUNCTION_ARG, which is larger in newer versions
 )
 
 func init() {
@@ -151,7 +150,7 @@ func init() {
 		MakeAggregate: func(engine.FunctionContext) (engine.AggregateFunction, error) { return &summed{}, nil }})
 }
 
-// summed is what rows are compared by, while they come.
+// summed sums rows while they are read.
 type summed struct {
 	sum dbprint.Multiset
 	buf []byte
@@ -165,7 +164,7 @@ func (s *summed) Step(_ *engine.FunctionContext, values []driver.Value) (err err
 }
 
 func (*summed) WindowInverse(*engine.FunctionContext, []driver.Value) error {
-	return errors.New("rows are not taken away again")
+	return errors.New("rows cannot be removed")
 }
 
 func (s *summed) WindowValue(*engine.FunctionContext) (driver.Value, error) {
@@ -174,8 +173,8 @@ func (s *summed) WindowValue(*engine.FunctionContext) (driver.Value, error) {
 
 func (*summed) Final(*engine.FunctionContext) {}
 
-// stored are the columns of a table as they are stored: a unary plus keeps the driver from
-// making times of columns that are declared so.
+// stored returns the columns of a table as expressions for their stored values. A unary plus keeps
+// the driver from converting times.
 func stored(t dbprint.Table) []string {
 	out := make([]string, len(t.Columns))
 	for i, c := range t.Columns {
@@ -184,8 +183,7 @@ func stored(t dbprint.Table) []string {
 	return out
 }
 
-// eachRow calls each for every row of a table, as it is stored, with changes of paths turned
-// back.
+// eachRow calls each for every row of a table with its stored values, with path updates reversed.
 func eachRow(ctx context.Context, conn *sql.Conn, t dbprint.Table, turned []repoint.Edit, each func(dbprint.Row) error) error {
 	turn := turner(t, turned)
 	var buf []byte
@@ -200,7 +198,7 @@ func eachRow(ctx context.Context, conn *sql.Conn, t dbprint.Table, turned []repo
 	})
 }
 
-// eachValues calls each for the values of every row of a table, as they are stored.
+// eachValues calls each for the stored values of every row of a table.
 func eachValues(ctx context.Context, conn *sql.Conn, t dbprint.Table, each func([]driver.Value) error) error {
 	query := "SELECT " + strings.Join(stored(t), ", ") + " FROM " + quoted(t.Name)
 	return conn.Raw(func(dc any) error {
@@ -228,7 +226,7 @@ func eachValues(ctx context.Context, conn *sql.Conn, t dbprint.Table, each func(
 	})
 }
 
-// cells are values as a person reads them.
+// cells formats values for display.
 func cells(values []driver.Value) []string {
 	out := make([]string, len(values))
 	for i, v := range values {
@@ -246,17 +244,17 @@ func cells(values []driver.Value) []string {
 	return out
 }
 
-// Rows reads one table of a database, for dbprint.DiffRows. temp is as for
-// Snapshot, turned as for Take.
+// Rows reads one table of a database, for dbprint.DiffRows. For temp see Snapshot, for turned see
+// Take.
 func Rows(ctx context.Context, name, temp string, t dbprint.Table, turned []repoint.Edit) dbprint.Rows {
 	return func(each func(dbprint.Row) error) error {
 		return reading(ctx, name, temp, func(conn *sql.Conn) error { return eachRow(ctx, conn, t, turned, each) })
 	}
 }
 
-// columnsOf returns a table's columns, the generated ones too, and those of its
-// primary key. Rows of a table without a key are numbered by the engine, and an app may
-// keep those numbers: they count as a column (sqlite.org/lang_createtable.html#rowid).
+// columnsOf returns a table's columns, including generated ones, and those of its primary key. The
+// row numbers of a table without a key count as a column, because an app may store them
+// (sqlite.org/lang_createtable.html#rowid).
 func columnsOf(ctx context.Context, conn *sql.Conn, table string) (columns, key []string, err error) {
 	rows, err := conn.QueryContext(ctx, "SELECT name, hidden, pk FROM pragma_table_xinfo(?) ORDER BY cid", table)
 	if err != nil {
@@ -283,9 +281,8 @@ func columnsOf(ctx context.Context, conn *sql.Conn, table string) (columns, key 
 	return columns, key, rows.Err()
 }
 
-// encodeRow writes the values of a row so that different rows have different
-// bytes: a letter for the storage class, then the value, with its length
-// where that varies.
+// encodeRow encodes the values of a row so that different rows have different bytes: a letter for
+// the storage class, then the value, with its length if that varies.
 func encodeRow(b []byte, values []driver.Value) ([]byte, error) {
 	for _, v := range values {
 		switch v := v.(type) {
@@ -308,16 +305,16 @@ func encodeRow(b []byte, values []driver.Value) ([]byte, error) {
 			b = binary.BigEndian.AppendUint64(append(b, 'b'), uint64(len(v)))
 			b = append(b, v...)
 		case time.Time:
-			return nil, errors.New("the engine gave a time where a stored value was asked for")
+			return nil, errors.New("the engine returned a time instead of the stored value")
 		default:
-			return nil, fmt.Errorf("the engine gave a value of the unknown type %T", v)
+			return nil, fmt.Errorf("the engine returned a value of the unknown type %T", v)
 		}
 	}
 	return b, nil
 }
 
-// Ask returns the whole number that a query gives of a database, which is
-// read as it is at one moment, without a trace. temp is as for Snapshot.
+// Ask returns the whole number that a query returns from a snapshot of a database. It leaves no
+// trace. For temp see Snapshot.
 func Ask(ctx context.Context, name, temp, query string) (n int64, err error) {
 	err = reading(ctx, name, temp, func(conn *sql.Conn) (err error) {
 		n, err = number(ctx, conn, query)
@@ -326,21 +323,21 @@ func Ask(ctx context.Context, name, temp, query string) (n int64, err error) {
 	return n, err
 }
 
-// number asks a card's query, which may read the database and nothing else: the engine
-// asks about everything that a statement is to do (sqlite.org/c3ref/set_authorizer.html).
+// number runs a card's query, which may only read the database. The engine asks an authorizer about
+// everything that a statement does (sqlite.org/c3ref/set_authorizer.html).
 func number(ctx context.Context, conn *sql.Conn, query string) (n int64, err error) {
 	allow := func(fn engine.AuthorizerFn) error {
 		return conn.Raw(func(dc any) error {
 			r, ok := dc.(engine.AuthorizerRegisterer)
 			if !ok {
-				return errors.New("the database engine cannot be kept from anything")
+				return errors.New("the database engine does not support an authorizer")
 			}
 			return r.RegisterAuthorizer(fn)
 		})
 	}
 	if err := allow(func(action engine.AuthorizerActionCode, which, what, _, _ string) engine.AuthorizerReturnCode {
 		switch {
-		case action == engine.AuthPragma && which == "data_version", // a table of full text looks whether it changed
+		case action == engine.AuthPragma && which == "data_version", // full-text tables check whether they changed
 			action == engine.AuthSelect, action == engine.AuthRead, action == engine.AuthRecursive, action == engine.AuthFunction && !slices.Contains(outside, strings.ToLower(what)):
 			return engine.AuthorizerOK
 		}
@@ -348,12 +345,12 @@ func number(ctx context.Context, conn *sql.Conn, query string) (n int64, err err
 	}); err != nil {
 		return 0, err
 	}
-	defer allow(nil) //nolint:errcheck // the connection is not used for anything else then
+	defer allow(nil) //nolint:errcheck // the connection is not used for anything else
 	return dbprint.Limited(ctx, query, func(ctx context.Context) (n int64, err error) {
 		err = conn.QueryRowContext(ctx, query).Scan(&n)
 		return n, err
 	})
 }
 
-// outside are functions that reach outside of the database.
+// outside lists functions that access something outside the database.
 var outside = []string{"load_extension", "readfile", "writefile", "edit", "fts3_tokenizer"}

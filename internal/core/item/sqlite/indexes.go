@@ -22,13 +22,12 @@ import (
 	engine "modernc.org/sqlite"
 )
 
-// The engine's whole check looks every row up in every index, one by one, which takes most of
-// its time. Here each index is read once from end to end: its entries must stand in its order,
-// and be those of its table. What is not plainly so, and what cannot be told so, is for the
-// engine to judge.
+// The engine's integrity check looks up every row in every index, which takes most of its time.
+// Instead, each index is read once from start to end: its entries must be in order, and have the
+// same sum as those of its table. Only the engine's check can judge the other indexes.
 
-// entriesFunction sums the entries of an index. Its first argument is the order that they must
-// stand in (index.order), or "" for none; the others are the values of an entry.
+// entriesFunction sums the entries of an index. Its first argument is their required order
+// (index.order), or "" for none. The others are the values of an entry.
 const entriesFunction = "movekit_entries"
 
 func init() {
@@ -37,21 +36,21 @@ func init() {
 		MakeAggregate: func(engine.FunctionContext) (engine.AggregateFunction, error) { return &entries{seed: seed}, nil }})
 }
 
-// indexed is a column of an index: how its texts compare, and whether the largest comes first.
+// indexed is a column of an index: how its texts are compared, and whether it is descending.
 type indexed struct {
 	column  string
 	collate byte // b, n or r: BINARY, NOCASE, RTRIM (sqlite.org/datatype3.html#collating_sequences)
 	down    bool
 }
 
-// index is one that can be compared with its table by us.
+// index is an index that can be compared with its table.
 type index struct {
 	name    string
 	unique  bool
-	columns []indexed // the last is the row's number
+	columns []indexed // the last is the row number
 }
 
-// order is what entriesFunction is told of an index.
+// order describes an index for entriesFunction.
 func (x index) order() string {
 	out := []byte{'-'}
 	if x.unique {
@@ -65,7 +64,7 @@ func (x index) order() string {
 	return string(out)
 }
 
-// sum is the expression that sums its entries, which must stand in an order, or in none ("").
+// sum returns the expression that sums its entries, with a required order or "".
 func (x index) sum(order string) string {
 	out := entriesFunction + "('" + order + "'"
 	for _, c := range x.columns {
@@ -74,13 +73,12 @@ func (x index) sum(order string) string {
 	return out + ")"
 }
 
-// entrySums are sums of the entries of indexes, by table and index. A table with an index that
-// is not compared here is not among them.
+// entrySums are sums of index entries, by table and index. A table with an index that cannot be
+// compared is missing.
 type entrySums map[string]map[string]string
 
-// Whole takes the fingerprint of a snapshot, and sees that it is whole by the engine's own
-// check. That looks into those indexes only that are not plainly what they must be. One that is
-// encrypted cannot be checked.
+// Whole fingerprints a snapshot, and checks its integrity with the engine. Of the indexes, only
+// doubtful ones are checked by the engine. An encrypted database cannot be checked.
 func Whole(ctx context.Context, name string, counts []card.Count) (f *dbprint.Fingerprint, err error) {
 	if encrypted, err := Encrypted(name); err == nil && encrypted {
 		return takeEncrypted(name)
@@ -117,23 +115,23 @@ func Whole(ctx context.Context, name string, counts []card.Count) (f *dbprint.Fi
 	})
 }
 
-// doubtful are the tables whose indexes are not plainly what their rows make.
+// doubtful returns the tables whose index entries do not match their rows.
 func doubtful(tables []string, rows, found entrySums) []string {
 	return slices.DeleteFunc(tables, func(t string) bool {
 		return rows[t] != nil && found[t] != nil && maps.Equal(rows[t], found[t])
 	})
 }
 
-// sound runs a check of the engine's.
+// sound runs an integrity check of the engine.
 func sound(ctx context.Context, conn *sql.Conn, check string) error {
 	said, err := column(ctx, conn, check)
 	if bad := slices.DeleteFunc(said, func(s string) bool { return s == "ok" }); err == nil && len(bad) > 0 {
-		err = fault.New(fault.BadDatabase, "the engine's integrity check says: %s", strings.Join(bad[:min(len(bad), 5)], "; "))
+		err = fault.New(fault.BadDatabase, "the engine's integrity check failed: %s", strings.Join(bad[:min(len(bad), 5)], "; "))
 	}
 	return err
 }
 
-// column is the first column of what a query gives, as texts.
+// column returns the first column of a query as texts.
 func column(ctx context.Context, conn *sql.Conn, query string, args ...any) (out []string, err error) {
 	rows, err := conn.QueryContext(ctx, query, args...)
 	if err != nil {
@@ -150,7 +148,7 @@ func column(ctx context.Context, conn *sql.Conn, query string, args ...any) (out
 	return out, rows.Err()
 }
 
-// read reads every index that is compared here, and returns all tables.
+// read reads every index that can be compared, and returns all tables.
 func (e entrySums) read(ctx context.Context, conn *sql.Conn) (tables []string, err error) {
 	if tables, err = column(ctx, conn, "SELECT name FROM pragma_table_list WHERE schema = 'main' AND type IN ('table', 'shadow') AND name <> 'sqlite_schema'"); err != nil {
 		return nil, err
@@ -176,8 +174,8 @@ func (e entrySums) read(ctx context.Context, conn *sql.Conn) (tables []string, e
 	return tables, ctx.Err()
 }
 
-// indexesOf are the indexes of a table; known is false where one of them, or the table, is of a
-// sort that is not compared here.
+// indexesOf returns the indexes of a table. known is false if the table or one of its indexes
+// cannot be compared here.
 func indexesOf(ctx context.Context, conn *sql.Conn, table string) (all []index, known bool, err error) {
 	var encoding string
 	var keyed, plain int
@@ -220,7 +218,7 @@ func indexesOf(ctx context.Context, conn *sql.Conn, table string) (all []index, 
 	return all, true, rows.Err()
 }
 
-// entries sums the entries of an index while they come.
+// entries sums the entries of an index while they are read.
 type entries struct {
 	seed   maphash.Seed
 	n, sum uint64
@@ -244,7 +242,7 @@ func (e *entries) Step(_ *engine.FunctionContext, values []driver.Value) (err er
 	return err
 }
 
-// keep remembers an entry, whose texts and blobs are the engine's memory.
+// keep copies an entry, because its texts and blobs are in the engine's memory.
 func (e *entries) keep(values []driver.Value) {
 	e.before = append(e.before[:0], values...)
 	for i, v := range e.before {
@@ -258,7 +256,7 @@ func (e *entries) keep(values []driver.Value) {
 }
 
 func (*entries) WindowInverse(*engine.FunctionContext, []driver.Value) error {
-	return errors.New("entries are not taken away again")
+	return errors.New("entries cannot be removed")
 }
 
 func (e *entries) WindowValue(*engine.FunctionContext) (driver.Value, error) {
@@ -267,12 +265,12 @@ func (e *entries) WindowValue(*engine.FunctionContext) (driver.Value, error) {
 
 func (*entries) Final(*engine.FunctionContext) {}
 
-// follows reports whether an entry may stand right behind another.
+// follows reports whether an entry may come after another.
 func follows(order string, before, values []driver.Value) bool {
 	null := false
 	for i, v := range values {
 		if i == len(values)-1 && order[0] == 'u' && !null {
-			return false // two of one that has each once
+			return false // duplicates in a unique index
 		}
 		how := order[i+1]
 		d := compare(before[i], v, how|('a'-'A'))
@@ -287,8 +285,7 @@ func follows(order string, before, values []driver.Value) bool {
 	return false
 }
 
-// compare holds two values against each other as the engine does (sqlite.org/datatype3.html,
-// section 4.1).
+// compare compares two values as the engine does (sqlite.org/datatype3.html, section 4.1).
 func compare(a, b driver.Value, collate byte) int {
 	if d := cmp.Compare(class(a), class(b)); d != 0 {
 		return d
@@ -320,7 +317,7 @@ func compare(a, b driver.Value, collate byte) int {
 	return 0
 }
 
-// class is the place of a value's sort among the others.
+// class returns the sort position of a value's storage class.
 func class(v driver.Value) int {
 	switch v.(type) {
 	case nil:
@@ -333,7 +330,7 @@ func class(v driver.Value) int {
 	return 3
 }
 
-// mixed compares a whole number with another, exactly.
+// mixed compares an integer with a float exactly.
 func mixed(i int64, f float64) int {
 	switch {
 	case f < -9223372036854775808.0:
@@ -347,7 +344,7 @@ func mixed(i int64, f float64) int {
 	return cmp.Compare(float64(int64(f)), f)
 }
 
-// lower is a text with its ASCII letters small, as the engine compares with NOCASE.
+// lower converts ASCII letters to lower case, as the engine does for NOCASE.
 func lower(s string) string {
 	out := []byte(s)
 	for i, c := range out {

@@ -30,7 +30,7 @@ type mover struct{ *item.Instance }
 
 var _ item.Database = mover{}
 
-// New moves one database.
+// New returns the parts for one database.
 func New(o *item.Instance) item.Parts {
 	m := mover{o}
 	return item.Parts{Inspector: m, Mover: m, Names: names{o}, Querier: m}
@@ -60,13 +60,13 @@ func (m mover) Lacks(context.Context) (item.Lacks, error) {
 	return item.Lacks{Reasons: reasons}, err
 }
 
-// Is reports whether a file is a database, by its content.
+// Is reports whether a file is a SQLite database, by its content.
 func Is(path string) bool {
 	head, err := header(path)
 	return err == nil && head != nil
 }
 
-// Look measures the file with its side files.
+// Inspect measures the file with its side files.
 func (m mover) Inspect(_ context.Context, how item.Options) (*item.Inspection, error) {
 	is := m.Blank()
 	is.State, is.OnDisk, is.InUse, is.Files = item.IsHere, true, true, 1
@@ -77,7 +77,7 @@ func (m mover) Inspect(_ context.Context, how item.Options) (*item.Inspection, e
 			return nil, fault.Wrap(fault.Unreadable, err, "cannot read the database")
 		}
 		if name == m.Path+"-shm" {
-			continue // an index that the engine makes anew
+			continue // the engine creates it again
 		}
 		is.Bytes += info.Size()
 		is.Stamp += fmt.Sprintf("%d %s; ", info.Size(), info.ModTime().UTC().Format(time.RFC3339Nano))
@@ -88,7 +88,7 @@ func (m mover) Inspect(_ context.Context, how item.Options) (*item.Inspection, e
 	is.Newest = &newest
 	if encrypted, err := Encrypted(m.Path); err == nil && encrypted {
 		is.InUse = false
-		is.Details = append(is.Details, "encrypted, by all that can be seen: it is moved as a file, and its content cannot be counted")
+		is.Details = append(is.Details, "probably encrypted: it is moved as a file, and its content cannot be counted")
 	}
 	if how.Estimate {
 		is.Sealed = item.EstimateFile(m.Path, is.Bytes)
@@ -96,7 +96,7 @@ func (m mover) Inspect(_ context.Context, how item.Options) (*item.Inspection, e
 	return is, nil
 }
 
-// Ask returns the whole number that a query gives.
+// Ask returns the whole number that a query returns.
 func (m mover) Ask(ctx context.Context, query string) (int64, error) {
 	temp, err := m.Private.Dir()
 	if err != nil {
@@ -135,7 +135,7 @@ func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, erro
 		return err
 	})
 	if err := work.Wait(); err != nil {
-		m.Run.Kit.Discard(m.Key.App, s.Parts) // sealed, and not whole: it counts for nothing
+		m.Run.Kit.Discard(m.Key.App, s.Parts) // it was sealed, but is damaged
 		return nil, Damaged(m.Path, err)
 	}
 	if e, err := m.MetadataOf(m.Path); err == nil {
@@ -148,8 +148,8 @@ func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, erro
 	return s, err
 }
 
-// snapshot returns the snapshot of the database, taken together with those that
-// the app attaches to it.
+// snapshot returns the snapshot of the database, made together with the databases that the app
+// attaches to it.
 func (m mover) snapshot(ctx context.Context, temp string) (string, error) {
 	g := m.Group
 	if g == nil {
@@ -179,7 +179,7 @@ func (m mover) snapshot(ctx context.Context, temp string) (string, error) {
 	return mine, nil
 }
 
-// sealed is the fingerprint of the sealed database.
+// sealed returns the fingerprint of the sealed database.
 func (m mover) sealed() (*dbprint.Fingerprint, error) {
 	f := &dbprint.Fingerprint{}
 	return f, m.Run.OpenJSON(m.Key.App, m.InKit.Sealed.List, f)
@@ -215,7 +215,7 @@ func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err er
 	return out, err
 }
 
-// write writes the sealed database into a file.
+// write writes the sealed database to a file.
 func (m mover) write(ctx context.Context, stage string, to *tree.Belonging) (unkept []string, err error) {
 	os.Remove(stage)
 	w, err := os.OpenFile(stage, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
@@ -241,7 +241,7 @@ func (m mover) write(ctx context.Context, stage string, to *tree.Belonging) (unk
 }
 
 func (m mover) writeTo(ctx context.Context, w io.Writer) error {
-	progress := m.Progress("putting in place", m.InKit.Sealed.Bytes)
+	progress := m.Progress("unpacking", m.InKit.Sealed.Bytes)
 	r, err := m.Run.Kit.Open(m.Key.App, m.InKit.Sealed.Parts)
 	if err != nil {
 		return err
@@ -267,7 +267,7 @@ func (m mover) writeTo(ctx context.Context, w io.Writer) error {
 	}
 }
 
-// Mark records the stamp.
+// RecordPlaced records the stamp.
 func (m mover) RecordPlaced(ctx context.Context, at string, done *steps.Placed) error {
 	return item.StampByInspection(ctx, m.at(at), done)
 }
@@ -277,7 +277,7 @@ func (m mover) Unedited(ctx context.Context, at, stamp string) (bool, error) {
 	return item.HasStamp(ctx, m.at(at), stamp)
 }
 
-// Fingerprint takes that of the database.
+// Fingerprint computes the database's fingerprint.
 func (m mover) Fingerprint(ctx context.Context) (*dbprint.Fingerprint, error) {
 	temp, err := m.Private.Dir()
 	if err != nil {
@@ -290,7 +290,7 @@ func (m mover) Fingerprint(ctx context.Context) (*dbprint.Fingerprint, error) {
 	return Take(ctx, m.Path, temp, m.Item.Counts, turned)
 }
 
-// OldRows opens the sealed database into a private file.
+// OldRows decrypts the sealed database into a private file.
 func (m mover) OldRows(ctx context.Context) (func(dbprint.Table) dbprint.Rows, func(), error) {
 	temp, err := m.Private.Dir()
 	if err != nil {
@@ -314,7 +314,7 @@ func (m mover) NewRows(ctx context.Context, t dbprint.Table) dbprint.Rows {
 	return Rows(ctx, m.Path, temp, t, turned[t.Name])
 }
 
-// Compare holds the database against the sealed one.
+// Compare compares the database with the sealed one.
 func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	there, err := item.OnDisk(m.Path)
 	if err != nil {

@@ -15,9 +15,10 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// names renames databases. A log or journal holds data that is not in the database file yet, so an interruption
-// must never leave a database that an app could open without it. Side files are therefore linked, or copied,
-// under the new name first. Then the database file is renamed, and the old side files are removed.
+// names renames databases. A log or journal has data that is not in the database file yet, so after
+// an interruption an app must never find the database without it. Side files are therefore first
+// linked, or copied, to the new name. Then the database file is renamed, and finally the old side
+// files are removed.
 type names struct{ *item.Instance }
 
 // State returns which of two paths have a database.
@@ -38,7 +39,7 @@ func (n names) State(_ context.Context, home, spare string, _ bool) (item.Presen
 	return item.PresenceOf(h, s), err
 }
 
-// Free returns a free name beside a path.
+// Free returns an unused name beside a path.
 func (n names) Free(_ context.Context, home string, use item.Use) (string, error) {
 	return n.FreeOnDisk(home, use)
 }
@@ -85,8 +86,8 @@ func (n names) rename(from, to string) error {
 	return seal.SyncDir(filepath.Dir(from))
 }
 
-// clearSides removes what an interrupted run linked or copied under the new name. Any other side file there would
-// corrupt the database, so it is set aside.
+// clearSides removes what an interrupted run linked or copied to the new name. Any other side file
+// there would corrupt the database, so it is set aside.
 func (n names) clearSides(from, to string) error {
 	for _, side := range SideFiles(to) {
 		var err error
@@ -105,7 +106,7 @@ func (n names) clearSides(from, to string) error {
 	return nil
 }
 
-// sameFile reports whether two names are those of one file, or of copies that linkOrCopy made.
+// sameFile reports whether two names refer to one file, or to copies made by linkOrCopy.
 func sameFile(a, b string) bool {
 	x, err := os.Lstat(a)
 	y, berr := os.Lstat(b)

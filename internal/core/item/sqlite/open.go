@@ -1,6 +1,5 @@
-// Package sqlite moves SQLite databases (sqlite.org/fileformat2.html): it takes
-// a consistent snapshot while the app keeps writing, fingerprints what is in
-// one, and says what belongs to a database besides its file.
+// Package sqlite moves SQLite databases (sqlite.org/fileformat2.html). It makes consistent
+// snapshots while the app keeps writing, and fingerprints them.
 package sqlite
 
 import (
@@ -20,11 +19,11 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// sideEndings are the endings of the files that belong to a database: an old
-// one beside a new database would corrupt it.
+// sideEndings are the suffixes of the side files of a database. An old side file beside a new
+// database would corrupt it.
 var sideEndings = []string{"-wal", "-shm", "-journal"}
 
-// SideFiles returns the files beside a database that belong to it.
+// SideFiles returns the side files of a database.
 func SideFiles(name string) []string {
 	var out []string
 	for _, e := range sideEndings {
@@ -35,10 +34,10 @@ func SideFiles(name string) []string {
 	return out
 }
 
-// magic starts every SQLite database.
+// magic is the start of every SQLite database.
 const magic = "SQLite format 3\x00"
 
-// header reads the first 100 bytes. A database with nothing in it has none.
+// header reads the first 100 bytes. An empty database has none.
 func header(name string) ([]byte, error) {
 	f, err := os.Open(name)
 	if err != nil {
@@ -55,12 +54,12 @@ func header(name string) ([]byte, error) {
 		return nil, nil
 	}
 	if err != nil || string(h[:16]) != magic {
-		return nil, fault.New(fault.BadDatabase, "%s is no SQLite database, or it is encrypted (%d bytes read)", name, n)
+		return nil, fault.New(fault.BadDatabase, "%s is not a SQLite database, or it is encrypted (%d bytes read)", name, n)
 	}
 	return h, nil
 }
 
-// uri is the address of a database file (sqlite.org/uri.html).
+// uri returns the URI of a database file (sqlite.org/uri.html).
 func uri(name, query string) string {
 	abs, err := filepath.Abs(name)
 	if err != nil {
@@ -73,7 +72,7 @@ func uri(name, query string) string {
 	return "file://" + (&url.URL{Path: p}).EscapedPath() + "?" + query
 }
 
-// still is what of a database file changes when it is written to.
+// still is the state of a database file that changes when it is written to.
 type still struct {
 	size, mtime int64
 	sides       string
@@ -87,14 +86,12 @@ func stillOf(name string) (s still) {
 	return s
 }
 
-// reading calls use with a connection that reads the database and leaves no
-// trace of itself.
+// reading calls use with a connection that reads the database and leaves no trace.
 //
-// Normally the engine's own locks are taken (mode=ro). Only a database in WAL
-// mode that nobody has open would get side files by that. Without a -wal file
-// it is read as immutable; with one but no -shm, as a computer leaves it that
-// was cut off, it is copied with its log into temp first; and once more with
-// locks if it changed in the meantime. One that cannot be read in place (a hot
+// Normally the engine takes its usual locks (mode=ro). Only for a database in WAL mode that nobody
+// has open would that create side files. Without a -wal file it is read as immutable. With a -wal
+// but no -shm file, as after a power failure, the database is first copied with its log to temp. If
+// it changed meanwhile, it is read again with locks. A database that cannot be read in place (a hot
 // journal, a read-only disk) is copied too.
 func reading(ctx context.Context, name, temp string, use func(*sql.Conn) error) error {
 	h, err := header(name)
@@ -167,7 +164,7 @@ func cannotInPlace(err error) bool {
 	return codeOf(err) == codeReadOnly || codeOf(err) == codeCantOpen
 }
 
-// explain gives an error of the engine its kind.
+// explain classifies an error of the engine.
 func explain(name string, err error) error {
 	var known *fault.Error
 	if err == nil || errors.As(err, &known) {
@@ -221,10 +218,9 @@ func removeSet(name string) {
 	}
 }
 
-// Snapshot copies the database as it is at one moment into a private file in
-// the folder temp, by the engine's online backup. Writers of the database are
-// not held up in WAL mode. An encrypted one is copied as a file. The caller
-// has the copy checked with Whole, and removes it with Discard.
+// Snapshot copies the current state of the database to a private file in the folder temp, with the
+// engine's online backup. In WAL mode it does not block writers. An encrypted database is copied as
+// a file. The caller checks the copy with Whole, and removes it with Discard.
 func Snapshot(ctx context.Context, name, temp string, progress func(int64)) (string, error) {
 	all, err := Snapshots(ctx, []string{name}, temp, progress)
 	if err != nil {
@@ -233,24 +229,22 @@ func Snapshot(ctx context.Context, name, temp string, progress func(int64)) (str
 	return all[0], nil
 }
 
-// settled is how long databases that are copied together must not have been
-// written to before: what is committed to several files is committed to one
-// after the other (sqlite.org/lang_attach.html).
+// settled is how long databases that are copied together must not have been written to before,
+// because a commit to several files is not atomic (sqlite.org/lang_attach.html).
 const settled = 50 * time.Millisecond
 
-// settleTries is how often that is waited for.
+// settleTries limits how often Snapshots waits for that.
 const settleTries = 100
 
-var errWritten = errors.New("written to in between")
+var errWritten = errors.New("the database was written to meanwhile")
 
-// Snapshots copies databases that an app uses together as all of them are at
-// one moment. Each is as with Snapshot.
+// Snapshots copies databases that an app uses together, all at the same moment. See Snapshot.
 func Snapshots(ctx context.Context, names []string, temp string, progress func(int64)) ([]string, error) {
 	out := make([]string, len(names))
 	for i := range names {
 		dir := filepath.Join(temp, fmt.Sprint("snapshot-", i))
 		if err := os.MkdirAll(dir, 0o700); err != nil {
-			return nil, fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", dir)
+			return nil, fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", dir)
 		}
 		out[i] = filepath.Join(dir, "snapshot.sqlite")
 	}
@@ -266,7 +260,7 @@ func Snapshots(ctx context.Context, names []string, temp string, progress func(i
 		case !errors.Is(err, errWritten):
 			return nil, err
 		case try == settleTries:
-			return nil, fault.New(fault.Changed, "%s are written to all the time, and cannot be copied as of one moment", strings.Join(names, " and "))
+			return nil, fault.New(fault.Changed, "%s are constantly written to, so that they cannot be copied at one moment", strings.Join(names, " and "))
 		}
 		select {
 		case <-time.After(settled):
@@ -305,15 +299,14 @@ func snapshots(ctx context.Context, names, to []string, progress func(int64)) er
 	})
 }
 
-// pinned calls use with a connection to each of the open databases, which all
-// stay as they are meanwhile: the transactions pin the moment, so that the
-// backup need not start again whenever the app writes.
+// pinned calls use with a connection to each of the open databases. Their transactions keep the
+// snapshots stable, so that the backup does not start again whenever the app writes.
 func pinned(ctx context.Context, names, to []string, open []int, conns []*sql.Conn, use func([]*sql.Conn) error) error {
 	if len(conns) == len(open) {
 		return use(conns)
 	}
 	i := open[len(conns)]
-	var inner error // of another database, or of use: said already
+	var inner error // an error of another database, or of use; already reported
 	err := reading(ctx, names[i], filepath.Dir(to[i]), func(conn *sql.Conn) error {
 		if _, err := conn.ExecContext(ctx, "BEGIN"); err != nil {
 			return err
@@ -331,7 +324,7 @@ func pinned(ctx context.Context, names, to []string, open []int, conns []*sql.Co
 	return Damaged(names[i], err)
 }
 
-// marks is what writing to databases changes.
+// marks is the state that changes when databases are written to.
 type marks struct {
 	all    string
 	newest time.Time
@@ -353,8 +346,7 @@ func marksOf(names []string) (m marks) {
 	return m
 }
 
-// Damaged says which database an error is about that shows damage, in it or in
-// its snapshot.
+// Damaged adds the name of the database to an error that shows damage, in it or in its snapshot.
 func Damaged(name string, err error) error {
 	if fault.KindOf(err) != fault.BadDatabase {
 		return err
@@ -372,7 +364,7 @@ func backup(ctx context.Context, dc any, to string, pageSize int64, progress fun
 	if !ok {
 		return errors.New("the database engine has no online backup")
 	}
-	removeSet(to) // of a first try
+	removeSet(to) // from an earlier try
 	if err := touch(to); err != nil {
 		return err
 	}
@@ -402,7 +394,7 @@ func backup(ctx context.Context, dc any, to string, pageSize int64, progress fun
 	return b.Finish()
 }
 
-// touch makes an empty file that only its owner may read.
+// touch creates an empty file that only its owner can read.
 func touch(name string) error {
 	f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {

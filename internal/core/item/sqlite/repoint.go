@@ -15,8 +15,8 @@ import (
 	"movekit/internal/core/repoint"
 )
 
-// turner gives the rows of a table the values that they had before paths in them were
-// changed; nil where none were.
+// turner returns a function that restores the values of rows before their paths were updated, or
+// nil if none were.
 func turner(t dbprint.Table, edits []repoint.Edit) func([]driver.Value) {
 	if len(edits) == 0 {
 		return nil
@@ -29,7 +29,7 @@ func turner(t dbprint.Table, edits []repoint.Edit) func([]driver.Value) {
 		for _, e := range byRow[keyOf(t, values)] {
 			i := slices.Index(t.Columns, e.Column)
 			if i < 0 {
-				continue // the column is gone since
+				continue // the column was removed since
 			}
 			if text, is := values[i].(string); is && text == string(e.New) {
 				values[i] = string(e.Old)
@@ -38,7 +38,7 @@ func turner(t dbprint.Table, edits []repoint.Edit) func([]driver.Value) {
 	}
 }
 
-// keyOf is the key of a row as a person reads it.
+// keyOf formats the key of a row for display.
 func keyOf(t dbprint.Table, values []driver.Value) string {
 	var key []driver.Value
 	for _, k := range t.Key {
@@ -49,8 +49,8 @@ func keyOf(t dbprint.Table, values []driver.Value) string {
 	return strings.Join(cells(key), ", ")
 }
 
-// repoint has the columns that the card names say, in the staged database, where things are
-// now. That nothing else differs is proven before anybody is asked.
+// repoint updates paths in the columns that the card lists, in the staged database. Before the user
+// is asked, it checks that nothing else differs.
 func (m mover) repoint(ctx context.Context, stage string) (notes []string, err error) {
 	paths := m.PathMapFor()
 	if encrypted, err := Encrypted(stage); paths == nil || err != nil || encrypted {
@@ -64,11 +64,11 @@ func (m mover) repoint(ctx context.Context, stage string) (notes []string, err e
 		if _, err := conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
 			return err
 		}
-		defer conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK") //nolint:errcheck // after COMMIT there is nothing to take back
+		defer conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK") //nolint:errcheck // after COMMIT it does nothing
 		r := repointer{conn: conn, paths: paths, line: m.Line, turned: map[string][]repoint.Edit{}}
 		for _, table := range tablesOf(m.Item.Repoint) {
 			if err := r.table(ctx, table, m.Item.Repoint); err != nil {
-				notes = append(notes, fmt.Sprintf("the paths in the table %s were left as they were: %v", table, err))
+				notes = append(notes, fmt.Sprintf("the paths in the table %s were not updated: %v", table, err))
 				return nil
 			}
 		}
@@ -79,7 +79,7 @@ func (m mover) repoint(ctx context.Context, stage string) (notes []string, err e
 		bare := *old
 		bare.Counts = nil
 		if diffs := dbprint.Compare(&bare, now, nil); len(diffs) > 0 {
-			notes = append(notes, "the paths in it were left as they were: the database changes more by itself when they are changed ("+diffs[0].What+")")
+			notes = append(notes, "its paths were not updated: changing them makes the database change other values ("+diffs[0].What+")")
 			return nil
 		}
 		agreed, err := m.PathUpdates.Agreed(ctx, m.Instance, r.edits, r.lines)
@@ -92,11 +92,12 @@ func (m mover) repoint(ctx context.Context, stage string) (notes []string, err e
 		return notes, err
 	}
 	for _, side := range SideFiles(stage) {
-		// The engine empties its log when it closes the database: one that is not empty has changes.
+		// The engine empties its log when it closes the database. A log that is not empty has
+		// changes.
 		if info, err := os.Stat(side); err == nil && info.Size() > 0 && !strings.HasSuffix(side, "-shm") {
-			return notes, fault.New(fault.CannotPlace, "the database engine has left changes in %s", side)
+			return notes, fault.New(fault.CannotPlace, "the database engine left changes in %s", side)
 		}
-		os.Remove(side) //nolint:errcheck // an empty one means nothing
+		os.Remove(side) //nolint:errcheck // it is empty
 	}
 	f, err := os.OpenFile(stage, os.O_RDWR, 0)
 	if err == nil {
@@ -109,13 +110,13 @@ func (m mover) repoint(ctx context.Context, stage string) (notes []string, err e
 	return notes, nil
 }
 
-// Bounds of what is searched for paths.
+// Limits for searching paths.
 const (
 	maxSearched = 256 << 20 // bytes of a database
 	maxRows     = 200_000   // rows of a table
 )
 
-// Holding returns the columns (TABLE.COLUMN) that hold paths of a map. temp is as for Take.
+// Holding returns the columns (TABLE.COLUMN) that contain paths of a map. For temp see Take.
 func Holding(ctx context.Context, name, temp string, paths *repoint.Map) (out []string, err error) {
 	if info, err := os.Stat(name); err != nil || info.Size() > maxSearched {
 		return nil, err
@@ -160,9 +161,9 @@ func Holding(ctx context.Context, name, temp string, paths *repoint.Map) (out []
 	return out, err
 }
 
-var errEnough = errors.New("enough was seen")
+var errEnough = errors.New("enough rows were read")
 
-// tablesOf are the tables of columns (TABLE.COLUMN).
+// tablesOf returns the tables of columns (TABLE.COLUMN).
 func tablesOf(columns []string) (out []string) {
 	for _, c := range columns {
 		if table := c[:strings.LastIndex(c, ".")]; !slices.Contains(out, table) {
@@ -172,7 +173,7 @@ func tablesOf(columns []string) (out []string) {
 	return out
 }
 
-// repointer changes the paths in columns.
+// repointer updates the paths in columns.
 type repointer struct {
 	conn   *sql.Conn
 	paths  *repoint.Map
@@ -182,7 +183,7 @@ type repointer struct {
 	turned map[string][]repoint.Edit // the edits by table
 }
 
-// table changes one table. Rows are known by their keys.
+// table updates one table. Rows are identified by their keys.
 func (r *repointer) table(ctx context.Context, table string, named []string) error {
 	t := dbprint.Table{Name: table}
 	var err error
@@ -193,7 +194,7 @@ func (r *repointer) table(ctx context.Context, table string, named []string) err
 		return fmt.Errorf("there is no such table")
 	}
 	if len(t.Key) == 0 {
-		return fmt.Errorf("its rows have no key")
+		return fmt.Errorf("it has no primary key")
 	}
 	wanted := map[int]bool{}
 	for _, c := range named {

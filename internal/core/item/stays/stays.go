@@ -1,5 +1,6 @@
-// Package stays checks what stays where it is: servers and shares that the app goes on using, and data that its
-// vendor keeps. Nothing of it is moved; its address is compared with the one on the old computer.
+// Package stays checks data that stays where it is: servers and shares that the app continues to
+// use, and data at its vendor. Nothing is moved. The address is compared with the one on the old
+// computer.
 package stays
 
 import (
@@ -18,22 +19,21 @@ import (
 type inspector struct {
 	*item.Instance
 	state item.State
-	tried bool // whether it is seen if something answers there
+	tried bool // check whether something answers there
 }
 
-// Network is a server or share.
+// Network returns the parts for a server or share.
 func Network(o *item.Instance) item.Parts {
 	return item.Parts{Inspector: inspector{o, item.OnServer, true}}
 }
 
-// Hosted is an account at the vendor's.
+// Hosted returns the parts for an account at the vendor.
 func Hosted(o *item.Instance) item.Parts {
 	return item.Parts{Inspector: inspector{o, item.Hosted, false}}
 }
 
-// Look reads the address from the app's settings, or the card, and sees whether
-// something answers. Where the app's settings name none, the one counts that the
-// old computer had.
+// Inspect reads the address from the app's settings or the card, and checks whether something
+// answers. The default is the old computer's address.
 func (m inspector) Inspect(ctx context.Context, _ item.Options) (*item.Inspection, error) {
 	is := m.Blank()
 	is.State, is.Stays, is.Path = m.state, true, m.Item.Address
@@ -53,7 +53,7 @@ func (m inspector) Inspect(ctx context.Context, _ item.Options) (*item.Inspectio
 	return is, m.reach(ctx, is)
 }
 
-// reach sees whether something answers. Where the address does not tell which port, that is not tried.
+// reach checks whether something answers, if the address has a port.
 func (m inspector) reach(ctx context.Context, is *item.Inspection) error {
 	if _, port := endpoint(is.Path); !m.tried || is.Path == "" || port == "" || m.Computer.Root() != "" {
 		return nil
@@ -66,15 +66,14 @@ func (m inspector) reach(ctx context.Context, is *item.Inspection) error {
 	return nil
 }
 
-// Compare holds the address here against the old one, and sees whether something
-// answers.
+// Compare compares the address with the old one, and checks whether something answers.
 func (m inspector) Compare(ctx context.Context) (*steps.Checked, error) {
 	is, err := m.Inspect(ctx, item.Options{})
 	if err != nil {
 		return nil, err
 	}
 	out := &steps.Checked{Equal: true}
-	out.Add(steps.Row{What: "address", Old: m.OldAddress, New: is.Path, Same: is.Path == m.OldAddress && is.Path != ""}, "address: "+cmp.Or(is.Path, "it cannot be read on this computer"))
+	out.Add(steps.Row{What: "address", Old: m.OldAddress, New: is.Path, Same: is.Path == m.OldAddress && is.Path != ""}, "address: "+cmp.Or(is.Path, "unreadable on this computer"))
 	if is.Reached != nil {
 		says := map[bool]string{true: "answers", false: "does not answer"}[*is.Reached]
 		out.Add(steps.Row{What: "server", New: says, Same: *is.Reached}, "server: "+says)
@@ -85,8 +84,8 @@ func (m inspector) Compare(ctx context.Context) (*steps.Checked, error) {
 // Close does nothing: no connection stays open.
 func (inspector) Close() {}
 
-// Reached reports whether something answers at an address within a time limit:
-// host:port, a URL, or a share (\\host\share).
+// Reached reports whether something answers at an address within a time limit: host:port, a URL, or
+// a share (\\host\share).
 func Reached(ctx context.Context, address string, limit time.Duration) bool {
 	host, port := endpoint(address)
 	if host == "" {
@@ -103,10 +102,11 @@ func Reached(ctx context.Context, address string, limit time.Duration) bool {
 	return true
 }
 
-// ports are those of the services that addresses name.
+// ports are the default ports of services.
 var ports = map[string]string{"http": "80", "https": "443", "smb": "445", "ftp": "21", "sftp": "22", "ssh": "22", "postgresql": "5432", "postgres": "5432", "mysql": "3306", "mariadb": "3306", "firebird": "3050", "ldap": "389", "ldaps": "636"}
 
-// endpoint takes an address apart. One that names no port is a share's.
+// endpoint splits an address. The port is "" if it is unknown, and that of file sharing for a
+// share.
 func endpoint(address string) (host, port string) {
 	slashed := strings.ReplaceAll(strings.TrimSpace(address), `\`, "/")
 	if strings.HasPrefix(slashed, "//") {
