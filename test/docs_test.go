@@ -154,7 +154,7 @@ func TestHintsWork(t *testing.T) {
 		}
 		cmd := command(t.Context(), dir, args...)
 		cmd.Env = append(cmd.Env, "MOVEKIT_KIT=kit")
-		if s := finish(t, cmd); strings.Contains(s.err, "see `movekit --help`") || strings.Contains(s.err, "the call is wrong") {
+		if s := finish(t, cmd); strings.Contains(s.err, "see `movekit --help`") || strings.Contains(s.err, "the command line is not valid") {
 			t.Errorf("%q does not work as it stands: %s", hint, s.err)
 		}
 	}

@@ -40,7 +40,7 @@ func TestQueriesOfStrangers(t *testing.T) {
 	t.Parallel()
 	dir := exportOffice(t, "item: data, query: SELECT count(*) + 1 FROM boat")
 	named := []string{"new", "other", "--root", "old", "--cards", "card.yaml"}
-	must(t, 2, dir, named...).tells(t, "this run is non-interactive: May they be asked?")
+	must(t, 2, dir, named...).tells(t, "this run is non-interactive: Allow these queries?")
 	must(t, 2, dir, "survey", "--root", "old", "--cards", "card.yaml").tells(t, "nobody can be asked")
 	must(t, 2, dir, "card", "add", "card.yaml").tells(t, "nobody can be asked")
 	if s := atTerminal(t, dir, "n\n", named...); !strings.Contains(s, "  SELECT count(*) + 1 FROM boat") || strings.Contains(s, "Made the kit") {
@@ -58,7 +58,7 @@ func TestQueriesOfStrangers(t *testing.T) {
 func TestExports(t *testing.T) {
 	t.Parallel()
 	dir := exportOffice(t, "item: data, query: SELECT count(*) + 1 FROM boat")
-	if s := step(t, 4, dir, "old", "pack"); !strings.Contains(s.err, "accounts has 2 exports, but 3") || !strings.Contains(s.err, "gate exports-there") {
+	if s := step(t, 4, dir, "old", "pack"); !strings.Contains(s.err, "accounts has 2 exports, but 3") || !strings.Contains(s.err, "gate exports-present") {
 		t.Error(s.err)
 	}
 	lay.Out(t, dir, map[string]string{"old/srv/out/account 3.pox": "3"})

@@ -63,7 +63,7 @@ func fill(t *testing.T, disk string, free int64) (empty func()) {
 // down reports whether a step said that the server is down: as an error in the middle, or at a gate before.
 func down(s said) bool {
 	says := regexp.MustCompile("does not answer|is not ready|went away|in recovery mode|is starting up|not yet accepting")
-	return (s.code == 1 || s.code == 4 && strings.Contains(s.err, "gate place-ready")) && says.MatchString(s.err)
+	return (s.code == 1 || s.code == 4 && strings.Contains(s.err, "gate destination-ready")) && says.MatchString(s.err)
 }
 
 // restart starts a server again that gave up, as servers do on a full disk, or that still runs.

@@ -37,7 +37,7 @@ func TestGuide(t *testing.T) {
 	}
 	// On the old computer: a kit is made, looked at and packed, and its passphrase is not asked.
 	out := atTerminal(t, dir, "nonsense\nnew\nkit\ncards\nNEW\n\n\nq\n", "--root", "old")
-	expect(out, "This is OLD", "Please answer", "$ movekit new kit --to NEW --root old", "the old computer", "$ movekit survey --kit kit --root old", "$ movekit pack --kit kit --root old", "sealed, read back",
+	expect(out, "This is OLD", "Please answer", "$ movekit new kit --to NEW --root old", "the old computer", "$ movekit survey --kit kit --root old", "$ movekit pack --kit kit --root old", "sealed and verified",
 		"Next is unpack on NEW", "take the stick there", "Nothing is lost")
 	_, rest, _ := strings.Cut(out, "apart from the kit:")
 	words := strings.Fields(rest)
@@ -47,14 +47,14 @@ func TestGuide(t *testing.T) {
 	pass := words[0]
 	// On the new one it is asked once; who takes over is asked, and remembered.
 	out = atTerminal(t, dir, "\n\n"+pass+"\nmholm\n\na\ny\n\nq\n", "--root", "new")
-	expect(out, "go on with the move from OLD to NEW", "Who takes over from maren here", "$ movekit ready --user maren=mholm", "is mholm here", "$ movekit unpack --kit kit --root new", "in the way:", "+home=/home/mholm/berths",
+	expect(out, "go on with the move from OLD to NEW", "Which user here gets maren here", "$ movekit ready --user maren=mholm", "is mholm here", "$ movekit unpack --kit kit --root new", "in the way:", "+home=/home/mholm/berths",
 		"$ movekit verify --kit kit --root new", "is on NEW and the same (2 items)", "Next is retire on OLD")
 	if strings.Count(out, "Passphrase of the kit") != 1 {
 		t.Errorf("the passphrase is asked %d times", strings.Count(out, "Passphrase of the kit"))
 	}
-	out = atTerminal(t, dir, "\n\n"+pass+"\n\n"+filepath.Join(dir, "hand-over")+"\n\ny\nq\n", "--root", "old")
+	out = atTerminal(t, dir, "\n\n"+pass+"\n\n"+filepath.Join(dir, "handover")+"\n\ny\nq\n", "--root", "old")
 	expect(out, "$ movekit retire", "set aside", "$ movekit report --to", "$ movekit close", "Nothing is due: the kit is closed")
-	if _, err := os.Stat(filepath.Join(dir, "hand-over/handover.html")); err != nil {
+	if _, err := os.Stat(filepath.Join(dir, "handover/handover.html")); err != nil {
 		t.Error(err)
 	}
 	// Other ways in it: another step, chosen items, another kit, and none.
@@ -113,7 +113,7 @@ func TestCardByQuestions(t *testing.T) {
 	must(t, 2, dir, "card", "make", "nobody").tells(t, "card make asks questions")
 	// One who leaves has nothing written, and one that is there is not written over.
 	out = atTerminal(t, dir, "/home/maren/.config/other\n\nhoistbook\nother\nq\n", "card", "make", "--root", "old")
-	if !strings.Contains(out, "There is a card hoistbook already") || !strings.Contains(out, "Nothing was written") {
+	if !strings.Contains(out, "There is a card hoistbook already") || !strings.Contains(out, "No card was written") {
 		t.Errorf("left: %s", out)
 	}
 	if _, err := os.Stat(filepath.Join(dir, "cards/other.yaml")); !os.IsNotExist(err) {
@@ -168,7 +168,7 @@ func TestCollection(t *testing.T) {
 	}
 	os.Remove(filepath.Join(dir, "cards/diary.yaml"))
 	os.Remove(filepath.Join(dir, "cards/server.yaml"))
-	must(t, 2, dir, "new", "empty", "--root", "old", "--to", "NEW").tells(t, "none of the apps of the cards is on OLD")
+	must(t, 2, dir, "new", "empty", "--root", "old", "--to", "NEW").tells(t, "none of the cards' apps is on OLD")
 }
 
 // TestCardAdd puts cards into the collection: all of them or none, and none over another.
@@ -195,7 +195,7 @@ func TestCardAdd(t *testing.T) {
 	lay.Out(t, dir, map[string]string{"from/b.yaml": fmt.Sprintf(one, "buoys", "Buoys of the north"), "from/c.yaml": fmt.Sprintf(one, "crane", "Crane")})
 	must(t, 2, dir, "card", "add", "from").tells(t, "cards/buoys.yaml; nothing was added")
 	gone("cards/crane.yaml")
-	if s := must(t, 0, dir, "card", "add", "from/a.yaml", "from/c.yaml", "--to", "cards"); !strings.Contains(s.out, "mooring, Mooring Plan: is there already\ncrane, Crane: added") {
+	if s := must(t, 0, dir, "card", "add", "from/a.yaml", "from/c.yaml", "--to", "cards"); !strings.Contains(s.out, "mooring, Mooring Plan: already there\ncrane, Crane: added") {
 		t.Errorf("again: %s", s.out)
 	}
 	cmd := command(t.Context(), t.TempDir(), "card", "list")
@@ -219,7 +219,7 @@ func TestHelpFits(t *testing.T) {
 		fmt.Fprintf(&lines, "%[1]s help stick; %[1]s help app-closed", program)
 		out, err := exec.CommandContext(t.Context(), "script", "-qec", fmt.Sprintf("stty cols %d; %s", columns, lines.String()), "/dev/null").CombinedOutput()
 		text := strings.ReplaceAll(string(out), "\r\n", "\n")
-		if err != nil || !strings.Contains(text, "\n  skip        leave it, and") || !strings.Contains(text, "--run-as-me") || !strings.Contains(text, "Pulled out: put it back") || !strings.Contains(text, "To go past it, which the hand-over tells") {
+		if err != nil || !strings.Contains(text, "\n  skip        leave it, and") || !strings.Contains(text, "--run-as-me") || !strings.Contains(text, "Pulled out: put it back") || !strings.Contains(text, "To go past it, which the handover tells") {
 			t.Fatalf("%v: %s", err, text)
 		}
 		for l := range strings.Lines(text) {
@@ -278,11 +278,11 @@ func TestGuideByFile(t *testing.T) {
 		return must(t, 0, dir, "--answers", "answers.yaml", "--root", root, "--passphrase-file", "words")
 	}
 	s := guided("old", "new", "kit", "cards", "NEW", "", "")
-	if !strings.Contains(s.out, "sealed, read back") || !strings.Contains(s.err, "take the stick there") || !strings.Contains(s.err, "(the file has no more answers)") {
+	if !strings.Contains(s.out, "sealed and verified") || !strings.Contains(s.err, "take the stick there") || !strings.Contains(s.err, "(the file has no more answers)") {
 		t.Errorf("%s\n%s", s.out, s.err)
 	}
 	s = guided("new", "", "", "mholm", "", "a", "y", "", "q")
-	if !strings.Contains(s.out, "is on NEW and the same (2 items)") || !strings.Contains(s.err, "Who takes over from maren here") {
+	if !strings.Contains(s.out, "is on NEW and the same (2 items)") || !strings.Contains(s.err, "Which user here gets maren here") {
 		t.Errorf("%s\n%s", s.out, s.err)
 	}
 	lay.Out(t, dir, map[string]string{"answers.yaml": "prompts: {a: b}\n"})

@@ -54,7 +54,7 @@ func TestTakeoverAtTheDesk(t *testing.T) {
 	}
 	step(t, 0, dir, "new", "report")
 	if text, _ := os.ReadFile(filepath.Join(dir, "kit/report/handover.txt")); !strings.Contains(string(text), "Reason given: burnt") {
-		t.Errorf("the hand-over: %s", text)
+		t.Errorf("the handover: %s", text)
 	}
 	// Where the rule forbids it, and where the time is not over.
 	dir, _ = ruledSeat(t, "wait: 24h")
@@ -72,7 +72,7 @@ func TestTakeoverAtTheDesk(t *testing.T) {
 	must(t, 2, dir, "desk", "clock", "tomorrow")
 	step(t, 0, dir, "new", "activate", "--yes")
 	must(t, 0, dir, "desk", "clock", "real")
-	if s := must(t, 0, dir, "desk", "show", "TERN"); !strings.Contains(s.out, "activate") || !strings.Contains(s.out, "moves at most every 24h") || strings.Contains(s.out, "SN-0042") {
+	if s := must(t, 0, dir, "desk", "show", "TERN"); !strings.Contains(s.out, "activate") || !strings.Contains(s.out, "can move once every 24h") || strings.Contains(s.out, "SN-0042") {
 		t.Errorf("show: %s", s.out)
 	}
 	must(t, 2, dir, "desk", "show", "none")

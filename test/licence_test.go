@@ -198,7 +198,7 @@ func TestDeskTroubles(t *testing.T) {
 		strings.Replace(oneSeat, "lamp-7", "lamp-8", 1):                                                                              "No licence has this serial",
 		strings.NewReplacer("transfers: 1", "transfers: 0", "active: [OLD-ID]", "vacated: ["+id+"], free-seats: 1").Replace(oneSeat): "no transfer is left",
 		strings.NewReplacer("covers: '3'", "covers: '2'", "active: [OLD-ID]", "vacated: ["+id+"]").Replace(oneSeat):                  "the licence covers version 2",
-		strings.Replace(oneSeat, "active: [OLD-ID]", "active: [stranger], vacated: ["+id+"]", 1):                                     "All seats are taken",
+		strings.Replace(oneSeat, "active: [OLD-ID]", "active: [stranger], vacated: ["+id+"]", 1):                                     "All seats are in use",
 	} {
 		dir := office(t)
 		d := startDesk(t, dir, "127.0.0.1:0")

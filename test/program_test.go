@@ -442,7 +442,7 @@ func TestErrorsAndGates(t *testing.T) {
 		{"override without reason", nil, on("old", "pack", "--override", "app-closed"), 2, "needs a reason: --because REASON"},
 		{"reason for nothing", nil, on("old", "pack", "--because", "x"), 2, "none of them was given"},
 		{"override of a firm gate", nil, on("old", "deactivate", "--override", "sealed", "--because", "x"), 2, "cannot be overridden"},
-		{"override of nothing", nil, on("old", "pack", "--override", "luck", "--because", "x"), 2, `no gate is named "luck"`},
+		{"override of nothing", nil, on("old", "pack", "--override", "luck", "--because", "x"), 2, `there is no gate "luck"`},
 		{"unknown policy", nil, on("new", "unpack", "--existing", "burn"), 2, "set-aside, keep-both"},
 		{"kit over a kit", nil, []string{"new", "kit", "--root", "old", "--cards", "diary.yaml"}, 2, "not empty"},
 		{"broken card", write("bad.yaml", "card: 1\nname: x\ntitel: y\n"), []string{"card", "check", "bad.yaml"}, 1, "bad.yaml:3:1"},

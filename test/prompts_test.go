@@ -101,7 +101,7 @@ func TestPassphraseAtTheTerminal(t *testing.T) {
 		t.Fatalf("typed twice: %s", out)
 	}
 	out = atTerminal(t, dir, "not-this-one\n"+passphrase+"\n", "pack", "--kit", "kit", "--root", "old")
-	if !strings.Contains(out, "Try again") || !strings.Contains(out, "sealed, read back") {
+	if !strings.Contains(out, "Try again") || !strings.Contains(out, "sealed and verified") {
 		t.Errorf("wrong, then right: %s", out)
 	}
 	if out = atTerminal(t, dir, "one-passphrase-here\nand-another-here\n", "new", "k2", "--root", "old", "--cards", "diary.yaml", "--type-passphrase"); !strings.Contains(out, "not the same") {
@@ -301,7 +301,7 @@ func TestAnswersFromAFile(t *testing.T) {
 			t.Errorf("it was seen to: %s", said.out)
 		}
 	}
-	if back := step(t, 0, dir, "old", "retire", "--back"); !strings.Contains(back.out, "has its name back") || strings.Contains(back.out, "only one copy") {
+	if back := step(t, 0, dir, "old", "retire", "--back"); !strings.Contains(back.out, "moved back") || strings.Contains(back.out, "only one copy") {
 		t.Errorf("what is taken back is spoken of as set aside: %s", back.out)
 	}
 	filepath.WalkDir(filepath.Join(dir, "kit"), func(path string, e os.DirEntry, _ error) error {
@@ -351,7 +351,7 @@ func TestWhoSaysNo(t *testing.T) {
 		return string(text)
 	}
 	for typed, told := range map[string]string{
-		interrupt + "\n\n": "it was stopped at the question", "maybe\nno\n": "Please answer y or n", "\n": "you answered no",
+		interrupt + "\n\n": "it was stopped at the question", "maybe\nno\n": "Please enter y or n", "\n": "you answered no",
 		"y\n" + interrupt + "\n": "it was stopped at the question", "y\nnot done\n": "left for later", "y\nwhat?\nno\n": "Please answer with Enter", "y\nlater\n": "left for later", "y\nn\n": "left for later",
 	} {
 		if s := free(typed); !strings.Contains(s, told) || strings.Contains(s, "deactivated  ") {
@@ -397,7 +397,7 @@ func TestTypedKey(t *testing.T) {
 	})
 	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "hoist.yaml", "--to", "NEW")
 	s := atTerminal(t, dir, "HB3-SECRET-4417\nn\nHB3-SECRET-4471\n\nHarbour office\n", "pack", "--kit", "kit", "--root", "old", "--passphrase-file", "p")
-	if !strings.Contains(s, "You typed ••••4417, 15 characters") || !strings.Contains(s, "You typed ••••4471, 15 characters") || strings.Contains(s, "SECRET") || !strings.Contains(s, "Harbour office") || !strings.Contains(s, "sealed, read back") {
+	if !strings.Contains(s, "You typed ••••4417, 15 characters") || !strings.Contains(s, "You typed ••••4471, 15 characters") || strings.Contains(s, "SECRET") || !strings.Contains(s, "Harbour office") || !strings.Contains(s, "sealed and verified") {
 		t.Errorf("%s", s)
 	}
 }

@@ -204,7 +204,7 @@ func servedMove(t *testing.T, e engine) {
 	before := all(t, old, "ledger")
 	first := step(t, 0, dir, "old", "pack")
 	// What people go on to do in it is told, and what they undo again is not.
-	if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "as it was sealed") {
+	if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "unchanged since the pack") {
 		t.Errorf("survey after the pack: %s%s", s.out, s.err)
 	}
 	query(t, old, "ledger", "UPDATE account SET phone = '0999' WHERE id = 7; COMMIT;")
@@ -212,7 +212,7 @@ func servedMove(t *testing.T, e engine) {
 		t.Errorf("survey of what is worked in: %s%s", s.out, s.err)
 	}
 	query(t, old, "ledger", "UPDATE account SET phone = '07' WHERE id = 7; COMMIT;")
-	if s := step(t, 0, dir, "old", "survey", "--thorough"); !strings.Contains(s.out, "as it was sealed") {
+	if s := step(t, 0, dir, "old", "survey", "--thorough"); !strings.Contains(s.out, "unchanged since the pack") {
 		t.Errorf("survey of what was undone: %s%s", s.out, s.err)
 	}
 	// Every sealed file of it is one of the kit, and damage to any is seen.
@@ -327,7 +327,7 @@ func servedFaults(t *testing.T, e engine) {
 		cmd.Wait()
 	}
 	now.Halt()
-	if s := run(t, dir, "unpack", "--kit", "kit", "--root", "new"); s.code != 4 || !strings.Contains(s.err, "place-ready: the server of "+string(e.kind)) || !strings.Contains(s.err, "does not answer") {
+	if s := run(t, dir, "unpack", "--kit", "kit", "--root", "new"); s.code != 4 || !strings.Contains(s.err, "destination-ready: the server of "+string(e.kind)) || !strings.Contains(s.err, "does not answer") {
 		t.Errorf("with the new server down: %d %s", s.code, s.err)
 	}
 	fatal.If(t, now.Start())

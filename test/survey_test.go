@@ -146,7 +146,7 @@ func TestSurveyOfADisk(t *testing.T) {
 	before := picture(t, root)
 	s := must(t, 0, dir, "survey", "--cards", "cards", "--root", root, "--sheet", "out/sheet.html")
 	for _, fact := range []string{"QUAY-DESK-1 (windows)", "users: maren.TERNQUAY\n", "Tidewright, version 8.2.1", "{TIDE}, DisplayVersion", "settings of maren.TERNQUAY", "key (secret)                file    missing",
-		"settings of maren.TERNQUAY is useless without key", "sync: bookings to the town: 1 record still to be sent, by bookings", "would stop the pack (needs-met)", "would stop the pack (items-there)", "would stop the pack (sync-done)", "the network adapter Stick adapter is removable"} {
+		"settings of maren.TERNQUAY needs key", "sync: bookings to the town: 1 record still to be sent, by bookings", "would stop the pack (dependencies-present)", "would stop the pack (items-present)", "would stop the pack (sync-done)", "the network adapter Stick adapter is removable"} {
 		if !strings.Contains(s.out, fact) {
 			t.Errorf("the survey does not say %q:\n%s", fact, s.out)
 		}
@@ -193,7 +193,7 @@ func TestSurveyOfADisk(t *testing.T) {
 	must(t, 1, dir, "survey", "--cards", "cards", "--root", root).tells(t, "the hive is damaged")
 	os.WriteFile(filepath.Join(root, "Users/maren.TERNQUAY/NTUSER.DAT"), []byte("x"), 0o600)
 	os.Remove(hive)
-	if s := must(t, 0, dir, "survey", "--cards", "cards", "--root", root); !strings.Contains(s.out, "version not known") || !strings.Contains(s.out, "users: maren.TERNQUAY, svc") {
+	if s := must(t, 0, dir, "survey", "--cards", "cards", "--root", root); !strings.Contains(s.out, "version unknown") || !strings.Contains(s.out, "users: maren.TERNQUAY, svc") {
 		t.Errorf("without a registry: %s", s.out)
 	}
 }

@@ -74,7 +74,7 @@ func TestWideAndDraft(t *testing.T) {
 	must(t, 0, dir, "card", "draft", "tidewright", "--root", root, "--to", "cards/tide.yaml", "--from", `%PROGRAMDATA%\Tidewright`, `%APPDATA%\Tidewright`)
 	must(t, 0, dir, "card", "draft", "pontoon", "--root", root, "--to", "cards/pontoon.yaml", "--title", "Pontoon Ledger", "--from", filepath.Join(root, "ProgramData/Pontoon"), "--from", `C:\ProgramData\Chartroom`, `C:\OldYard`, `%APPDATA%\Slipway`)
 	must(t, 0, dir, "card", "check", "cards/tide.yaml", "cards/pontoon.yaml")
-	must(t, 2, dir, "card", "draft", "x", "--root", root, "--to", "cards/tide.yaml", "--from", `C:\OldYard`).tells(t, "is there already")
+	must(t, 2, dir, "card", "draft", "x", "--root", root, "--to", "cards/tide.yaml", "--from", `C:\OldYard`).tells(t, "already there")
 	must(t, 2, dir, "card", "draft", "X Y", "--root", root, "--from", `C:\OldYard`).tells(t, "is not valid")
 	must(t, 2, dir, "card", "draft", "x", "--root", root).tells(t, "--from")
 	must(t, 1, dir, "card", "draft", "x", "--root", root, "--from", `C:\Nowhere`).tells(t, "there is nothing")

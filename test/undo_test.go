@@ -45,11 +45,11 @@ func TestUndo(t *testing.T) {
 	t.Parallel()
 	dir := undoOffice(t)
 	before := picture(t, filepath.Join(dir, "new"))
-	if s := step(t, 0, dir, "new", "undo"); strings.Contains(s.out, "taken back") {
+	if s := step(t, 0, dir, "new", "undo"); strings.Contains(s.out, "undone") {
 		t.Errorf("nothing was put here: %s", s.out)
 	}
 	step(t, 0, dir, "new", "unpack")
-	if s := step(t, 0, dir, "new", "undo"); strings.Count(s.out, "taken back") != 5 || strings.Count(s.out, "has its name back") != 4 {
+	if s := step(t, 0, dir, "new", "undo"); strings.Count(s.out, "undone") != 5 || strings.Count(s.out, "moved back") != 4 {
 		t.Errorf("undo: %s", s.out)
 	}
 	if after := picture(t, filepath.Join(dir, "new")); before != after {
@@ -147,7 +147,7 @@ func servedEnd(t *testing.T, e engine) {
 	step(t, 0, dir, "old", "pack")
 	e.newDatabase(t, now, "ledger", "CREATE TABLE theirs (n INTEGER); COMMIT;")
 	step(t, 0, dir, "new", "unpack")
-	if s := step(t, 0, dir, "new", "undo"); !strings.Contains(s.out, "has its name back") || count(t, now, "ledger", "theirs") != "0" || len(strings.Fields(e.there(t, now))) != 1 {
+	if s := step(t, 0, dir, "new", "undo"); !strings.Contains(s.out, "moved back") || count(t, now, "ledger", "theirs") != "0" || len(strings.Fields(e.there(t, now))) != 1 {
 		t.Errorf("undo: %s\n%s", s.out, e.there(t, now))
 	}
 	step(t, 0, dir, "new", "unpack")
@@ -179,7 +179,7 @@ func servedEnd(t *testing.T, e engine) {
 	if all(t, now, "ledger") != rows {
 		t.Error("the rows are not the same")
 	}
-	step(t, 4, dir, "old", "retire").tells(t, "proven")
+	step(t, 4, dir, "old", "retire").tells(t, "verified")
 	step(t, 0, dir, "new", "verify")
 
 	query(t, old, "ledger", "UPDATE account SET name = 'too late' WHERE id = 9; COMMIT;")
@@ -203,7 +203,7 @@ func servedEnd(t *testing.T, e engine) {
 		t.Errorf("what was worked in since: %s", s.out)
 	}
 	query(t, old, aside, "UPDATE account SET name = 'later' WHERE id = 9; COMMIT;")
-	if s := step(t, 0, dir, "old", "retire", "--remove", "--because", "sold", "--computer", "OLD"); !strings.Contains(s.out, "removed for good") || e.there(t, old) != "" {
+	if s := step(t, 0, dir, "old", "retire", "--remove", "--because", "sold", "--computer", "OLD"); !strings.Contains(s.out, "permanently removed") || e.there(t, old) != "" {
 		t.Errorf("removed: %s; there is %q", s.out, e.there(t, old))
 	}
 	must(t, 0, dir, "close", "--kit", "kit", "--yes", "--keep-record", "papers/record")
@@ -223,7 +223,7 @@ func TestGivenUp(t *testing.T) {
 	dir := office(t)
 	made(t, dir)
 	step(t, 0, dir, "old", "pack")
-	must(t, 4, dir, "close", "--kit", "kit", "--yes").tells(t, "proven")
+	must(t, 4, dir, "close", "--kit", "kit", "--yes").tells(t, "verified")
 	must(t, 4, dir, "close", "--kit", "kit", "--yes", "--give-up", "--because", "the office closes").tells(t, "handed-over")
 	must(t, 2, dir, "close", "--kit", "kit", "--yes", "--give-up", "--because", "the office closes", "--keep-record", "kit/record").tells(t, "is in the kit")
 	must(t, 0, dir, "report", "--kit", "kit", "--to", "papers")
@@ -240,7 +240,7 @@ func TestGivenUp(t *testing.T) {
 		t.Fatal("a forged line has destroyed the key")
 	}
 	os.WriteFile(journal, whole, 0o644)
-	if s := must(t, 0, dir, "close", "--kit", "kit", "--yes", "--give-up", "--because", "the office closes"); !strings.Contains(s.out, "hand-over: ") || !strings.Contains(s.err, "flash stick") {
+	if s := must(t, 0, dir, "close", "--kit", "kit", "--yes", "--give-up", "--because", "the office closes"); !strings.Contains(s.out, "handover: ") || !strings.Contains(s.err, "flash stick") {
 		t.Errorf("%s%s", s.out, s.err)
 	}
 	for _, args := range [][]string{{"unpack", "--root", "new"}, {"pack", "--root", "old"}, {"close"}} {

@@ -94,11 +94,11 @@ func TestPlaces(t *testing.T) {
 	dir := office(t)
 	lay.Out(t, dir, map[string]string{"old/srv/diary/2024/c.rec": "old", "diary.yaml": "card: 1\nname: diary\ntitle: Hoistbook\nitems: [{name: years, kind: folder, path: /srv/diary, each: '20??'}]\n"})
 	made(t, dir)
-	if s := step(t, 0, dir, "old", "pack", "diary/years@2024"); !strings.Contains(s.out, "not chosen, and not sealed: Hoistbook: years@2025") {
+	if s := step(t, 0, dir, "old", "pack", "diary/years@2024"); !strings.Contains(s.out, "not selected, not sealed: Hoistbook: years@2025") {
 		t.Errorf("a pack of one: %s", s.out)
 	}
-	if s := must(t, 0, dir, "report", "--kit", "kit", "--details"); !strings.Contains(s.out, "years@2025: not chosen when it was packed") {
-		t.Errorf("the hand-over: %s", s.out)
+	if s := must(t, 0, dir, "report", "--kit", "kit", "--details"); !strings.Contains(s.out, "years@2025: not selected for the pack") {
+		t.Errorf("the handover: %s", s.out)
 	}
 	if s := step(t, 0, dir, "old", "pack"); strings.Contains(s.out, "not chosen") {
 		t.Errorf("a pack of all: %s", s.out)

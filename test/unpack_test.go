@@ -29,7 +29,7 @@ func TestInstead(t *testing.T) {
 		t.Error("no report")
 	}
 	if text, _ := os.ReadFile(filepath.Join(dir, "kit/report/handover.txt")); !strings.Contains(string(text), "NEW fell into the harbour") {
-		t.Errorf("the reason is not in the hand-over: %s", text)
+		t.Errorf("the reason is not in the handover: %s", text)
 	}
 }
 

@@ -6,7 +6,7 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
-	_ "time/tzdata" // the zones of vendors, also where the system has none
+	_ "time/tzdata" // time zones of vendors, for systems without them
 
 	"movekit/internal/cli"
 )

@@ -1,5 +1,5 @@
-// Package about tells what this program is: its version, from what it was built,
-// and the notices of the modules in it.
+// Package about describes this program: its version, its build, and the licence notices of its
+// modules.
 package about
 
 import (
@@ -10,23 +10,23 @@ import (
 	"strings"
 )
 
-// Notices are the names and licences of every module in the program, made from
-// go.mod by make notices.
+// Notices are the names and licences of every module in the program, generated from go.mod by make
+// notices.
 //
 //go:embed notices.txt
 var Notices string
 
-// Build is what the program was built from, as the Go toolchain recorded it.
+// Build is the program's build information, as recorded by the Go toolchain.
 type Build struct {
-	Version  string `json:"version"`            // of the newest tag, or what stands for one
+	Version  string `json:"version"`            // the newest tag, or a pseudo-version
 	Revision string `json:"revision,omitempty"` // of the source
-	Changed  bool   `json:"changed,omitempty"`  // whether the source was changed since
+	Changed  bool   `json:"changed,omitempty"`  // the source had uncommitted changes
 	Date     string `json:"date,omitempty"`     // of the revision (RFC 3339)
 	Go       string `json:"go"`
 	System   string `json:"system"`
 }
 
-// This is the running program's.
+// This returns the running program's build information.
 func This() Build {
 	b := Build{Version: "not known", Go: runtime.Version(), System: runtime.GOOS + "/" + runtime.GOARCH}
 	info, ok := debug.ReadBuildInfo()
@@ -49,7 +49,7 @@ func This() Build {
 	return b
 }
 
-// String is one line for a person, and for a kit's manifest.
+// String returns the build information in one line.
 func (b Build) String() string {
 	var more []string
 	if b.Revision != "" {

@@ -19,18 +19,18 @@ func (e *env) boardCommand() *cobra.Command {
 	var page, store, from string
 	c := &cobra.Command{
 		Use:   "board DIR...",
-		Short: "See many moves at a glance",
-		Long: `Find the kits under folders, and the records of closed ones, and show of each what is
-due, where, and since when; what must be back at its vendor by a day comes first. What
-is shown is what the kits say: nobody has checked them with their passphrases.
+		Short: "Show many moves at a glance",
+		Long: `Find the kits below folders, and the records of closed ones. Show the next step of each
+move, its computer, and how long the move has been open. Licences with a deadline come
+first. The board shows what the kits say; it does not check them with their passphrases.
 
---store keeps the same in a PostgreSQL database, for a firm with many technicians,
-and --from shows what is kept there. The address holds no password: it is taken from
+--store saves the moves in a PostgreSQL database that several technicians can share,
+and --from shows the moves in it. The address must not contain a password: use
 ~/.pgpass or PGPASSWORD.`,
 		Example: "  movekit board /srv/moves\n  movekit board /srv/moves --page board.html --store postgres://board@server/moves\n  movekit board --from postgres://board@server/moves",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (len(args) == 0) == (from == "") {
-				return fault.New(fault.Usage, "name folders, or a database with --from")
+				return fault.New(fault.Usage, "give folders to search, or a database with --from")
 			}
 			now := time.Now()
 			var all []board.Move
@@ -72,12 +72,12 @@ and --from shows what is kept there. The address holds no password: it is taken 
 		},
 	}
 	c.Flags().StringVar(&page, "page", "", "also write a page (HTML) to this file")
-	c.Flags().StringVar(&store, "store", "", "keep what is found in this PostgreSQL database (postgres://USER@HOST/NAME)")
-	c.Flags().StringVar(&from, "from", "", "show what is kept in this PostgreSQL database")
+	c.Flags().StringVar(&store, "store", "", "store the moves in this PostgreSQL database (postgres://USER@HOST/NAME)")
+	c.Flags().StringVar(&from, "from", "", "show the moves in this PostgreSQL database")
 	return c
 }
 
-// kept does something with a database of moves.
+// kept calls do with an open database of moves.
 func kept(cmd *cobra.Command, address string, do func(*board.Database) ([]board.Move, error)) ([]board.Move, error) {
 	d, err := board.OpenDatabase(cmd.Context(), address)
 	if err != nil {
@@ -88,7 +88,7 @@ func kept(cmd *cobra.Command, address string, do func(*board.Database) ([]board.
 }
 
 func (e *env) showBoard(all []board.Move, bad []board.Unread, now time.Time) {
-	t := e.table("due", "on", "days", "proven", "move")
+	t := e.table("due", "on", "days", "verified", "move")
 	t.Right, t.Paths = []int{3}, true
 	for _, m := range all {
 		done := 0
@@ -111,25 +111,25 @@ func (e *env) showBoard(all []board.Move, bad []board.Unread, now time.Time) {
 	if t.Len() > 0 {
 		e.printf("%s", t)
 	} else {
-		e.printf("No kit was found.\n")
+		e.printf("No kits were found.\n")
 	}
 	for _, m := range all {
 		for _, d := range m.Dates {
 			word, mark := "can be activated again from", table.Note
 			if d.Back {
-				if word, mark = "must be back by", table.Note; d.At.Before(now) {
-					word, mark = "had to be back by", table.Bad
+				if word, mark = "must be active again by", table.Note; d.At.Before(now) {
+					word, mark = "had to be active again by", table.Bad
 				}
 			}
 			e.printf("%s %s, %s: the licence %s %s %s\n", e.paint("date:", mark), moveName(m), d.App, d.Licence, word, steps.Moment(d.At))
 		}
 	}
 	for _, b := range bad {
-		e.printf("%s %s: %s\n", e.paint("not read:", table.Bad), b.Folder, b.Why)
+		e.printf("%s %s: %s\n", e.paint("unreadable:", table.Bad), b.Folder, b.Why)
 	}
 }
 
-// moveName names a move in a few words.
+// moveName returns a short name for a move.
 func moveName(m board.Move) string {
 	name := m.Old.Name
 	if !m.Keep {

@@ -21,11 +21,11 @@ import (
 )
 
 func (e *env) cardCommand() *cobra.Command {
-	c := &cobra.Command{Use: "card", Short: "List, show, check, add, draft and make app cards"}
+	c := &cobra.Command{Use: "card", Short: "List, show, check, add, draft and create app cards"}
 	var from []string
 	list := &cobra.Command{
 		Use:   "list",
-		Short: "List the cards of the kit, or of --cards, and which of their apps are here",
+		Short: "List cards, and which of their apps are on this computer",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cards, err := e.cards(from)
@@ -60,7 +60,7 @@ func (e *env) cardCommand() *cobra.Command {
 	}
 	show := &cobra.Command{
 		Use:               "show NAME",
-		Short:             "Show a card as it is written",
+		Short:             "Show a card",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: e.completeApps,
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -85,7 +85,7 @@ func (e *env) cardCommand() *cobra.Command {
 					return nil
 				}
 			}
-			return fault.New(fault.Usage, "no card is named %q", args[0])
+			return fault.New(fault.Usage, "there is no card %q", args[0])
 		},
 	}
 	for _, sub := range []*cobra.Command{list, show} {
@@ -93,7 +93,7 @@ func (e *env) cardCommand() *cobra.Command {
 	}
 	check := &cobra.Command{
 		Use:   "check FILE...",
-		Short: "Find every mistake in cards",
+		Short: "Check cards for mistakes",
 		Args:  cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			failed := false
@@ -115,16 +115,16 @@ func (e *env) cardCommand() *cobra.Command {
 	var to string
 	add := &cobra.Command{
 		Use:   "add FILE|DIR...",
-		Short: "Put cards from elsewhere into the office's collection, once they have no mistakes",
+		Short: "Add cards to the office's collection, after checking them",
 		Args:  cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			return e.addCards(args, to)
 		},
 	}
-	add.Flags().StringVar(&to, "to", "", "folder of the office's cards (else that of new --cards; where there is none, cards here)")
+	add.Flags().StringVar(&to, "to", "", "folder of the office's cards (default: the folder that new uses, else ./cards)")
 	schema := &cobra.Command{
 		Use:   "schema",
-		Short: "Write the JSON Schema of cards, for editors",
+		Short: "Print the JSON Schema of cards, for editors",
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			data, err := card.Schema()
@@ -139,8 +139,8 @@ func (e *env) cardCommand() *cobra.Command {
 	return c
 }
 
-// addCards puts cards into the office's collection. All are read, and compared with what is
-// there, before one is written; a card there is never overwritten.
+// addCards adds cards to the office's collection. All are checked, and compared with existing ones,
+// before any is written. An existing card is never overwritten.
 func (e *env) addCards(from []string, to string) error {
 	add, err := readCards(from, nil)
 	if err != nil {
@@ -151,7 +151,7 @@ func (e *env) addCards(from []string, to string) error {
 	}
 	to = cmp.Or(to, usualCards(), "cards")
 	if err := os.MkdirAll(to, 0o755); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", to)
+		return fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", to)
 	}
 	have, err := card.ReadDir(to)
 	if err != nil {
@@ -175,12 +175,12 @@ func (e *env) addCards(from []string, to string) error {
 			return fault.Wrap(fault.BadCard, err, "cannot read the card")
 		}
 		if !bytes.Equal(text, texts[i]) {
-			return fault.New(fault.Usage, "another card is named %q: %s; nothing was added. Keep the one that is right, and remove the other or name it otherwise", c.Name, other.Source)
+			return fault.New(fault.Usage, "another card has the name %q: %s. No card was added. Keep the right one, and remove or rename the other", c.Name, other.Source)
 		}
 	}
 	for i, c := range add {
 		if there[c.Name] != nil {
-			e.printf("%s, %s: is there already\n", c.Name, c.Title)
+			e.printf("%s, %s: already there\n", c.Name, c.Title)
 			continue
 		}
 		file := filepath.Join(to, c.Name+".yaml")
@@ -192,7 +192,7 @@ func (e *env) addCards(from []string, to string) error {
 	return nil
 }
 
-// asWritten is a card as JSON, with the fields that its file has.
+// asWritten returns a card as JSON, with the fields in its file.
 func asWritten(c *card.Card) (json.RawMessage, error) {
 	data, err := os.ReadFile(c.Source)
 	if err == nil {
@@ -204,13 +204,13 @@ func asWritten(c *card.Card) (json.RawMessage, error) {
 	return data, nil
 }
 
-// isHere says whether an app is on a computer, and in which version.
+// isHere returns whether an app is on a computer, and in which version.
 func (e *env) isHere(ctx context.Context, h *run.Host, c *card.Card) (string, error) {
 	version, is, err := survey.Present(ctx, &survey.Scanner{Host: h, Kinds: kinds.All}, c)
 	return cmp.Or(version, map[bool]string{true: "yes", false: "-"}[is]), err
 }
 
-// cards returns those that were named, or the kit's.
+// cards returns the given cards, or the kit's.
 func (e *env) cards(from []string) ([]*card.Card, error) {
 	if len(from) > 0 {
 		return readCards(from, nil)

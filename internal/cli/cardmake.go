@@ -29,18 +29,18 @@ func (e *env) cardMakeCommand() *cobra.Command {
 	var dir string
 	c := &cobra.Command{
 		Use:   "make [NAME]",
-		Short: "Make a card by answering questions, or change an answer of one",
-		Long: `Look at this computer, show what looks like applications, and ask: which one, what it
-is called, which of its places matter, what figures its owner knows it by, how its
-licence is held, and what must be done by hand. The card that comes of it is checked,
-has comments, and is shown in words. Enter takes what is proposed.
+		Short: "Create or change a card by answering questions",
+		Long: `Search this computer for applications, and ask which one to move, what it is called,
+which of its locations to move, which counts its owner would recognise, how it is
+licensed, and what the manual steps are. The result is a checked card with comments,
+and a summary in words. Press Enter to accept what is proposed.
 
-With the NAME of a card that is there, its answers are asked one by one as you choose, and
-the rest of it stays as it is. The card as it was before is kept beside it.`,
+With the NAME of an existing card, you can change single answers. The rest of the card
+stays the same, and the previous version is kept beside it.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !e.canAsk() {
-				return fault.New(fault.Usage, "card make asks questions, and nobody can be asked here; card draft writes a card of named folders")
+				return fault.New(fault.Usage, "card make asks questions, but this run is non-interactive; use card draft instead")
 			}
 			dir := cmp.Or(dir, usualCards(), "cards")
 			var err error
@@ -50,20 +50,20 @@ the rest of it stays as it is. The card as it was before is kept beside it.`,
 				err = g.makeCard(cmd.Context(), dir)
 			}
 			if errors.Is(err, errLeave) {
-				e.say("Nothing was written.\n")
+				e.say("No card was written.\n")
 				return nil
 			}
 			return err
 		},
 	}
-	c.Flags().StringVar(&dir, "to", "", "folder of the office's cards (else that of new --cards; where there is none, cards here)")
+	c.Flags().StringVar(&dir, "to", "", "folder of the office's cards (default: the folder that new uses, else ./cards)")
 	return c
 }
 
-// maxApps is how many apps are shown to choose from.
+// maxApps limits the apps to choose from.
 const maxApps = 30
 
-// makeCard makes a card by questions.
+// makeCard creates a card by asking questions.
 func (g *guide) makeCard(ctx context.Context, dir string) error {
 	computer, err := g.computer()
 	if err != nil {
@@ -74,7 +74,7 @@ func (g *guide) makeCard(ctx context.Context, dir string) error {
 		return err
 	}
 	s := wide.Search{Host: h, Days: 90, Seen: func(n int64) { g.notify(run.Event{What: fmt.Sprintf("%d files seen", n)}) }}
-	s.Cards, _ = card.ReadDir(dir) // what they cover is not shown; there may be none yet
+	s.Cards, _ = card.ReadDir(dir) // existing cards; there may be none yet
 	found, err := s.Run(ctx)
 	g.done()
 	if err != nil {
@@ -84,7 +84,7 @@ func (g *guide) makeCard(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	title, err := g.line("What do people call it", app.Title)
+	title, err := g.line("What is the app called", app.Title)
 	if err != nil {
 		return err
 	}
@@ -109,7 +109,7 @@ func (g *guide) makeCard(ctx context.Context, dir string) error {
 			return err
 		}
 	}
-	if d.Vendor, err = g.line("Who makes it", app.Vendor); err != nil {
+	if d.Vendor, err = g.line("Who is its vendor", app.Vendor); err != nil {
 		return err
 	}
 	if d.About, err = g.line("What does the office use it for", ""); err != nil {
@@ -121,11 +121,11 @@ func (g *guide) makeCard(ctx context.Context, dir string) error {
 	if d.Licence, err = g.licenceOf(d); err != nil {
 		return err
 	}
-	if d.ByHand, err = g.lines("What must somebody do by hand on the new computer (choose a printer, sign in, ...)?"); err != nil {
+	if d.ByHand, err = g.lines("What are the manual steps on the new computer (choose a printer, sign in, ...)?"); err != nil {
 		return err
 	}
 	data, err := d.YAML("movekit card check FILE")
-	for err != nil && d.Licence != nil { // what was typed cannot be used
+	for err != nil && d.Licence != nil { // an answer is not valid
 		printError(fold(g.err), err, g.colour)
 		if d.Licence, err = g.licenceOf(d); err != nil {
 			return err
@@ -137,7 +137,7 @@ func (g *guide) makeCard(ctx context.Context, dir string) error {
 	}
 	file := filepath.Join(dir, name+".yaml")
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot make the folder %s", dir)
+		return fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", dir)
 	}
 	if err := writeNew(file, data); err != nil {
 		return err
@@ -151,11 +151,11 @@ func (g *guide) makeCard(ctx context.Context, dir string) error {
 	return nil
 }
 
-// changeCard asks for answers of a card anew, those that a person chooses.
+// changeCard asks again for the answers in a card that the user selects.
 func (g *guide) changeCard(file string) error {
 	was, err := os.ReadFile(file)
 	if err != nil {
-		return fault.Wrap(fault.Usage, err, "there is no such card to be changed")
+		return fault.Wrap(fault.Usage, err, "the card does not exist")
 	}
 	c, err := card.Read(file)
 	if err != nil {
@@ -164,8 +164,8 @@ func (g *guide) changeCard(file string) error {
 	text := string(was)
 	for {
 		g.inWords(c)
-		what, err := g.key("What is to be changed?", [2]string{"", "nothing more: write it"}, [2]string{"title", "what people call it"}, [2]string{"vendor", "who makes it"},
-			[2]string{"about", "what the office uses it for"}, [2]string{"licence", "how its licence is held"}, [2]string{"hand", "what somebody does by hand"}, [2]string{"q", "leave it as it was"})
+		what, err := g.key("What do you want to change?", [2]string{"", "nothing else: save the card"}, [2]string{"title", "the app's name"}, [2]string{"vendor", "the vendor"},
+			[2]string{"about", "what the office uses it for"}, [2]string{"licence", "how it is licensed"}, [2]string{"hand", "the manual steps"}, [2]string{"q", "quit without saving"})
 		if err != nil {
 			return err
 		}
@@ -190,11 +190,11 @@ func (g *guide) changeCard(file string) error {
 	if err := errors.Join(journal.WriteFile(file+".before", was, 0o644), journal.WriteFile(file, []byte(text), 0o644)); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write the card")
 	}
-	g.printf("Wrote the card %s. As it was before: %s.before\n", file, file)
+	g.printf("Wrote the card %s. The previous version is %s.before\n", file, file)
 	return nil
 }
 
-// answerAgain asks for one answer of a card, and returns the card's field with its lines.
+// answerAgain asks for one answer again, and returns the card's field with its lines.
 func (g *guide) answerAgain(what string, c *card.Card) (field string, lines []string, err error) {
 	one := func(question, usual string) (string, []string, error) {
 		text, err := g.line(question, usual)
@@ -202,13 +202,13 @@ func (g *guide) answerAgain(what string, c *card.Card) (field string, lines []st
 	}
 	switch what {
 	case "title":
-		return one("What do people call it", c.Title)
+		return one("What is the app called", c.Title)
 	case "vendor":
-		return one("Who makes it", c.Vendor)
+		return one("Who is its vendor", c.Vendor)
 	case "about":
 		return one("What does the office use it for", c.About)
 	case "hand":
-		said, err := g.lines("What must somebody do by hand on the new computer? All of it, anew.")
+		said, err := g.lines("What are the manual steps on the new computer? Enter all of them again.")
 		lines = []string{"by-hand:"}
 		for _, s := range said {
 			lines = append(lines, "  - "+draft.Quote(s))
@@ -232,8 +232,8 @@ func (g *guide) answerAgain(what string, c *card.Card) (field string, lines []st
 	return "licences", lines, err
 }
 
-// replaced is a card's text with one of its fields written anew; without lines it is a comment.
-// What stands around it stays.
+// replaced returns a card's text with one field replaced. Without lines, the field becomes a
+// comment. The rest stays unchanged.
 func replaced(text, field string, lines []string) string {
 	if len(lines) == 0 {
 		lines = []string{"# " + field + ": none"}
@@ -257,7 +257,7 @@ func replaced(text, field string, lines []string) string {
 	return strings.Join(slices.Concat(all[:from], lines, all[to:]), "\n") + "\n"
 }
 
-// inWords says what a card has moved.
+// inWords prints what a card moves.
 func (g *guide) inWords(c *card.Card) {
 	g.printf("%s\n", c.Title)
 	for _, it := range c.Items {
@@ -267,7 +267,7 @@ func (g *guide) inWords(c *card.Card) {
 		}
 		more := ""
 		if len(it.Repoint) > 0 {
-			more = "; its paths say where things are on the new computer"
+			more = "; its paths are updated for the new computer"
 		}
 		for _, n := range it.Counts {
 			more += "; counted: " + n.Name
@@ -282,7 +282,7 @@ func (g *guide) inWords(c *card.Card) {
 	}
 }
 
-// whichApp has a person choose what a card is made of.
+// whichApp asks for the app to create a card for.
 func (g *guide) whichApp(apps []draft.App) (draft.App, error) {
 	t := &table.Table{Head: []string{"", "what looks like an app", "places", "size", "newest change"}, Right: []int{1, 3, 4}, Width: widthOf(g.err)}
 	for i, a := range apps[:min(len(apps), maxApps)] {
@@ -297,7 +297,7 @@ func (g *guide) whichApp(apps []draft.App) (draft.App, error) {
 		fmt.Fprintf(g.err, "and %d more\n", more)
 	}
 	for {
-		answer, err := g.line("Number of the app; or a folder or file of it (q: leave)", "")
+		answer, err := g.line("Number of the app, or one of its folders or files (q: quit)", "")
 		if err != nil {
 			return draft.App{}, err
 		}
@@ -308,32 +308,32 @@ func (g *guide) whichApp(apps []draft.App) (draft.App, error) {
 			base := answer[strings.LastIndexAny(answer, `/\`)+1:]
 			return draft.App{Name: base, Title: base, Places: []wide.Finding{{Class: wide.Folder, Where: answer}}}, nil
 		}
-		fmt.Fprintln(g.err, "Please answer with one of the numbers, or a path.")
+		fmt.Fprintln(g.err, "Please enter one of the numbers, or a path.")
 	}
 }
 
 var notName = regexp.MustCompile(`[^a-z0-9]+`)
 
-// shortName asks for the name by which the app is called in commands.
+// shortName asks for the app's name in commands.
 func (g *guide) shortName(title, dir string) (string, error) {
 	usual := strings.Trim(notName.ReplaceAllString(strings.ToLower(title), "-"), "-")
 	for {
-		name, err := g.line("Its short name in commands", usual)
+		name, err := g.line("Short name for commands", usual)
 		if err != nil {
 			return "", err
 		}
 		switch _, err := os.Stat(filepath.Join(dir, name+".yaml")); {
 		case !draftName.MatchString(name):
-			fmt.Fprintln(g.err, "It is made of a-z, 0-9 and -, at most 40 characters.")
+			fmt.Fprintln(g.err, "Please use a-z, 0-9 and -, at most 40 characters.")
 		case err == nil:
-			fmt.Fprintf(g.err, "There is a card %s already in %s: take another name, or remove that.\n", table.Visible(name), table.Visible(dir))
+			fmt.Fprintf(g.err, "The card %s already exists in %s: enter another name, or remove that card.\n", table.Visible(name), table.Visible(dir))
 		default:
 			return name, nil
 		}
 	}
 }
 
-// yes asks a question that Enter answers as proposed.
+// yes asks a yes-or-no question with a default.
 func (g *guide) yes(question string, usual bool) (bool, error) {
 	for {
 		text, err := g.line(question, map[bool]string{true: "y", false: "n"}[usual])
@@ -350,7 +350,7 @@ func (g *guide) yes(question string, usual bool) (bool, error) {
 	}
 }
 
-// whichPlaces asks of each place whether it moves. What several users have is one place.
+// whichPlaces asks which locations to move. A location that several users have is asked once.
 func (g *guide) whichPlaces(computer machine.Computer, app draft.App) (paths []string, err error) {
 	type place struct {
 		wide.Finding
@@ -367,7 +367,7 @@ func (g *guide) whichPlaces(computer machine.Computer, app draft.App) (paths []s
 		switch {
 		case i < 0:
 			places = append(places, p)
-		case p.Bytes > places[i].Bytes: // of users, the one who has most shows best what is in it
+		case p.Bytes > places[i].Bytes: // the user with the most data shows best what is in it
 			places[i] = p
 		}
 	}
@@ -383,7 +383,7 @@ func (g *guide) whichPlaces(computer machine.Computer, app draft.App) (paths []s
 			if about != "" {
 				about = " (" + about + ")"
 			}
-			is, err := g.yes(fmt.Sprintf("Does %s move%s?", f.where, about), f.Recent || f.Class != wide.Folder || len(places) == 1)
+			is, err := g.yes(fmt.Sprintf("Move %s%s?", f.where, about), f.Recent || f.Class != wide.Folder || len(places) == 1)
 			if err != nil {
 				return nil, err
 			}
@@ -391,20 +391,20 @@ func (g *guide) whichPlaces(computer machine.Computer, app draft.App) (paths []s
 				paths = append(paths, f.Where)
 			}
 		}
-		more, err := g.lines("Other folders, files or registry keys of it?")
+		more, err := g.lines("Other folders, files or registry keys of the app?")
 		if err != nil {
 			return nil, err
 		}
 		if paths = append(paths, more...); len(paths) == 0 {
-			fmt.Fprintln(g.err, "A card moves at least one thing.")
+			fmt.Fprintln(g.err, "A card needs at least one item.")
 		}
 	}
 	return paths, nil
 }
 
-// lines asks for texts until there are no more.
+// lines asks for texts until an empty one.
 func (g *guide) lines(question string) (all []string, err error) {
-	fmt.Fprintf(g.err, "%s Enter when there is no more.\n", question)
+	fmt.Fprintf(g.err, "%s Enter to finish.\n", question)
 	for {
 		text, err := g.line("  ", "")
 		if err != nil || text == "" {
@@ -414,19 +414,19 @@ func (g *guide) lines(question string) (all []string, err error) {
 	}
 }
 
-// figures asks which of the proposed figures the owner knows.
+// figures asks which of the proposed counts the owner knows.
 func (g *guide) figures(d *draft.Draft) error {
 	for _, it := range d.Items {
 		var kept []card.Count
 		for _, c := range it.Counts {
-			is, err := g.yes(fmt.Sprintf("Is the number of %s (%s) a figure that the owner knows?", c.Name, it.Name), true)
+			is, err := g.yes(fmt.Sprintf("Would the owner recognise the number of \"%s\" (%s)?", c.Name, it.Name), true)
 			if err != nil {
 				return err
 			}
 			if !is {
 				continue
 			}
-			if c.Name, err = g.line("  What does the owner call them", c.Name); err != nil {
+			if c.Name, err = g.line("  Name of this count", c.Name); err != nil {
 				return err
 			}
 			kept = append(kept, c)
@@ -436,13 +436,12 @@ func (g *guide) figures(d *draft.Draft) error {
 	return nil
 }
 
-// word is one word of a command, or what is in quotes.
+// word matches a word of a command, or a quoted text.
 var word = regexp.MustCompile(`"([^"]*)"|(\S+)`)
 
-// licenceOf asks how the licence is held, and writes that down as lines of a card; none where
-// there is none.
+// licenceOf asks how the app is licensed, and returns the lines for the card, or none.
 func (g *guide) licenceOf(d *draft.Draft) (lines []string, err error) {
-	fmt.Fprint(g.err, "How is its licence held?\n  0  it needs none\n")
+	fmt.Fprint(g.err, "How is it licensed?\n  0  it needs no licence\n")
 	for i, m := range card.Methods {
 		fmt.Fprintf(g.err, "  %d  %s\n", i+1, m.Plain)
 	}

@@ -19,14 +19,14 @@ func (e *env) closeCommand() *cobra.Command {
 	var keep string
 	c := &cobra.Command{
 		Use:   "close",
-		Short: "End the move: empty the kit, and keep the record",
-		Long: `Empty the kit once everything is proven and the hand-over is stored somewhere else:
-the key is destroyed first, which makes what is sealed unreadable, and then what is
-sealed is removed. A run that was interrupted is ended by the same command.
+		Short: "End the move: empty the kit and keep its record",
+		Long: `Empty the kit once everything is verified and the handover is stored elsewhere. The key
+is destroyed first, which makes the sealed data unreadable; then that data is removed.
+If the run is interrupted, run the same command again.
 
 The journal, the report and the cards stay in the kit's folder as the record of the
-move. With --keep-record DIR they go there, hand-over and all, and the kit's folder
-is left empty.`,
+move. With --keep-record DIR they are moved there together with the handover, and the
+kit's folder becomes empty.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			giveUp, err := e.exception(cmd, "give-up")
@@ -41,7 +41,7 @@ is left empty.`,
 			if err != nil {
 				return err
 			}
-			// As long as the key is there, the journal is believed with it alone.
+			// While the key exists, it is needed before the journal can be trusted.
 			if _, err := os.Lstat(filepath.Join(dir, kit.KeyFile)); was == nil || err == nil {
 				if was, err = e.mayClose(cmd.Context(), giveUp, keep); err != nil {
 					return err
@@ -57,14 +57,14 @@ is left empty.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&keep, "keep-record", "", "folder for the journal, the report and the cards (else they stay in the kit)")
+	c.Flags().StringVar(&keep, "keep-record", "", "move the journal, the report and the cards to this folder")
 	e.overrideFlags(c)
 	e.exceptionFlag(c, "give-up", "empty the kit although the move is not verified")
 	return c
 }
 
-// mayClose runs the gates, sees that the record can be stored, and has the journal say
-// that the kit is being emptied.
+// mayClose runs the gates, checks that the record can be stored, and records in the journal that
+// the kit is being emptied.
 func (e *env) mayClose(ctx context.Context, giveUp, keep string) (*kit.Closed, error) {
 	m, closeJob, err := e.job(nil, true)
 	if err != nil {
@@ -75,7 +75,7 @@ func (e *env) mayClose(ctx context.Context, giveUp, keep string) (*kit.Closed, e
 		return m.State.Closed, nil
 	}
 	if keep != "" && machine.Inside(keep, e.kit.Dir) {
-		return nil, fault.New(fault.Usage, "the folder %s is in the kit, which is to be emptied", keep)
+		return nil, fault.New(fault.Usage, "the folder %s is inside the kit, which will be emptied", keep)
 	}
 	out, err := m.MayClose(ctx, giveUp, keep != "")
 	if err != nil {
@@ -85,7 +85,7 @@ func (e *env) mayClose(ctx context.Context, giveUp, keep string) (*kit.Closed, e
 	if code := worst(steps.Close, out); code != exitDone {
 		return nil, exit{code}
 	}
-	if err := e.ask("What is sealed in the kit will be gone for good. Go on?"); err != nil {
+	if err := e.ask("This permanently removes the sealed data in the kit. Continue?"); err != nil {
 		return nil, err
 	}
 	was := &kit.Closed{Because: giveUp, HandOver: m.State.HandedTo}
@@ -105,15 +105,15 @@ func (e *env) mayClose(ctx context.Context, giveUp, keep string) (*kit.Closed, e
 }
 
 func (e *env) showClosed(dir string, c *kit.Closed) {
-	e.printf("The kit in %s is closed: its key is destroyed, and what was sealed is removed.\n", dir)
-	e.printf("hand-over: %s\n", cmp.Or(c.HandOver, "none"))
+	e.printf("The kit in %s is closed: its key is destroyed, and the sealed data is removed.\n", dir)
+	e.printf("handover: %s\n", cmp.Or(c.HandOver, "none"))
 	if c.Record == "" {
-		e.printf("record (journal, report, cards): it stays in %s\n", dir)
+		e.printf("record (journal, report, cards): in %s\n", dir)
 	} else {
 		e.printf("record (journal, report, cards): %s\n", c.Record)
 	}
-	e.say(`A flash stick may still hold pieces of what was removed, and of the key's file, where
-no program can reach them. They are encrypted; to read them takes the key's file and
-the passphrase together. Destroy the note with the passphrase too.
+	e.say(`A flash stick may still have pieces of the removed data and of the key file where no
+program can reach them. They are encrypted: reading them takes the key file and the
+passphrase. Destroy the note with the passphrase too.
 `)
 }

@@ -14,11 +14,11 @@ func (e *env) demoCommand() *cobra.Command {
 	var fresh, serve bool
 	c := &cobra.Command{
 		Use:   "demo",
-		Short: "Run the whole example: a harbour office replaces its computer",
-		Long: `Make two simulated computers of an invented harbour office and a licence desk,
-and run the real commands on them, from new to report. DIR keeps the computers
-(old, new), the kit, its passphrase and all commands (commands.txt). To run those by
-hand, begin the example anew with --fresh --serve.`,
+		Short: "Run the complete example: a harbour office replaces its computer",
+		Long: `Create two simulated computers of an invented harbour office and a licence desk, and run
+the real commands on them, from new to close. DIR keeps the computers (old, new), the
+kit, its passphrase and all commands (commands.txt). To run the commands by hand, start
+a new example with --fresh --serve.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			exe, err := os.Executable()
@@ -38,6 +38,6 @@ hand, begin the example anew with --fresh --serve.`,
 	}
 	c.Flags().StringVar(&dir, "dir", "demo-office", "folder for the example")
 	c.Flags().BoolVar(&fresh, "fresh", false, "remove an earlier example in that folder first")
-	c.Flags().BoolVar(&serve, "serve", false, "run nothing, and keep the example's desk and servers up until you press Ctrl-C")
+	c.Flags().BoolVar(&serve, "serve", false, "do not run the commands; keep the example's desk and servers up until you press Ctrl-C")
 	return c
 }

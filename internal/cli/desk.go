@@ -25,16 +25,16 @@ func (e *env) deskCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "desk",
 		Short: "Run the simulated licence desk",
-		Long: `The licence desk is a simulated licence service, to try a move with and to show
-the protocol of docs/licence-desk.openapi.yaml. Its address in a browser shows the
-licences and what was changed.`,
+		Long: `The licence desk is a simulated licence service. Use it to try out a move, and to see the
+protocol of docs/licence-desk.openapi.yaml at work. Open its address in a browser to see
+the licences and their changes.`,
 	}
 	c.PersistentFlags().StringVar(&data, "data", "desk.db", "the desk's file")
-	// with runs something on the desk's file.
+	// with returns a command function that opens the desk's file.
 	with := func(do func(ctx context.Context, s *desk.Store, args []string) error) func(*cobra.Command, []string) error {
 		return func(cmd *cobra.Command, args []string) error {
 			if _, err := os.Stat(data); err != nil && cmd.Name() != "serve" && cmd.Name() != "add" {
-				return fault.Wrap(fault.Usage, err, "there is no desk's file %s; --data names it, and desk add makes it", data)
+				return fault.Wrap(fault.Usage, err, "the desk's file %s does not exist; set it with --data, or create it with desk add", data)
 			}
 			s, err := desk.OpenStore(data)
 			if err != nil {
@@ -43,7 +43,7 @@ licences and what was changed.`,
 			defer s.Close()
 			err = do(cmd.Context(), s, args)
 			if err != nil && fault.KindOf(err) == fault.Internal {
-				return fault.Wrap(fault.BadDatabase, err, "cannot use the desk's file %s", data)
+				return fault.Wrap(fault.BadDatabase, err, "cannot open the desk's file %s", data)
 			}
 			return err
 		}
@@ -61,8 +61,8 @@ func (e *env) deskServeCommand(with withStore) *cobra.Command {
 		Use:   "serve",
 		Short: "Answer requests until interrupted",
 		Long: `Answer requests until interrupted. Without TLS the desk listens on this computer only.
-With --tls it uses a certificate that it makes and keeps in its file, or the one of
---tls-cert and --tls-key; cards name it by the line that is printed.`,
+With --tls it uses a certificate that it creates and keeps in its file, or the one of
+--tls-cert and --tls-key. Put the certificate line that it prints into your cards.`,
 		Args: cobra.NoArgs,
 		RunE: with(func(ctx context.Context, s *desk.Store, _ []string) error {
 			ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
@@ -75,7 +75,7 @@ With --tls it uses a certificate that it makes and keeps in its file, or the one
 			var err error
 			switch {
 			case (certFile == "") != (keyFile == ""):
-				return fault.New(fault.Usage, "--tls-cert and --tls-key belong together")
+				return fault.New(fault.Usage, "--tls-cert and --tls-key must be used together")
 			case certFile != "":
 				pair, failed := tls.LoadX509KeyPair(certFile, keyFile)
 				if cert = &pair; failed != nil {
@@ -97,7 +97,7 @@ With --tls it uses a certificate that it makes and keeps in its file, or the one
 			})
 		}),
 	}
-	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8750", "address and port; port 0 takes a free one")
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8750", "address and port; port 0 means any free port")
 	c.Flags().BoolVar(&own, "tls", false, "use TLS, with the desk's own certificate")
 	c.Flags().StringVar(&certFile, "tls-cert", "", "use TLS, with the certificate in this PEM file")
 	c.Flags().StringVar(&keyFile, "tls-key", "", "its private key (PEM)")
@@ -107,11 +107,11 @@ With --tls it uses a certificate that it makes and keeps in its file, or the one
 func (e *env) deskAddCommand(with withStore) *cobra.Command {
 	return &cobra.Command{
 		Use:   "add FILE",
-		Short: "Enter the licences of a YAML file",
-		Long: `Enter licences from a YAML file: a list of mappings with serial, code, product,
-covers (major version), seats and transfers; and where it is so edition, takeover
-(true), wait (24h) and expires (2027-03-31). Serials and codes are not taken as
-arguments, so that they do not stand in the shell's history.`,
+		Short: "Add the licences in a YAML file",
+		Long: `Add licences from a YAML file: a list of mappings with serial, code, product, covers
+(major version), seats and transfers, and optionally edition, takeover (true), wait
+(24h) and expires (2027-03-31). Serials and codes are not accepted as arguments, so
+that they do not get into the shell's history.`,
 		Args: cobra.ExactArgs(1),
 		RunE: with(func(ctx context.Context, s *desk.Store, args []string) error {
 			text, err := os.ReadFile(args[0])
@@ -120,19 +120,19 @@ arguments, so that they do not stand in the shell's history.`,
 			}
 			var list []desk.Licence
 			if err := yamltext.Decode(text, &list, yaml.Strict()); err != nil {
-				what, _, _ := strings.Cut(err.Error(), "\n") // the rest shows the line, in several of its own
+				what, _, _ := strings.Cut(err.Error(), "\n") // the rest shows the line of the file
 				return fault.New(fault.Usage, "cannot read the licences in %s: %s", args[0], what)
 			}
 			if err := s.Add(ctx, list); err != nil {
 				return err
 			}
-			e.printf("Entered %s. The desk's key for cards is %s\n", item.Plural(int64(len(list)), "licence"), s.PublicKey())
+			e.printf("Added %s. The desk's key for cards is %s\n", item.Plural(int64(len(list)), "licence"), s.PublicKey())
 			return nil
 		}),
 	}
 }
 
-// shownLicence is a licence of the desk as it is shown: without its secrets.
+// shownLicence is a licence at the desk, for display, without secrets.
 type shownLicence struct {
 	Product   string         `json:"product"`
 	Serial    string         `json:"serial"`
@@ -148,7 +148,7 @@ func shown(l desk.Licence, now time.Time) shownLicence {
 	return shownLicence{l.Product, licence.Mask(l.Serial), l.Covers, l.Seats, l.Transfers, l.Rules(now), l.Active, nil}
 }
 
-// licencesNow are the desk's licences, and the time by its clock.
+// licencesNow returns the desk's licences, and the time on its clock.
 func licencesNow(ctx context.Context, s *desk.Store) ([]desk.Licence, time.Time, error) {
 	all, err := s.List(ctx)
 	if err != nil {
@@ -203,7 +203,7 @@ func (e *env) deskShowCommand(with withStore) *cobra.Command {
 				}
 			}
 			if len(found) != 1 {
-				return fault.New(fault.Usage, "%d licences are %q; `movekit desk list` shows them all", len(found), args[0])
+				return fault.New(fault.Usage, "%d licences match %q; `movekit desk list` shows all licences", len(found), args[0])
 			}
 			r := shown(found[0], now)
 			if r.Changes, err = s.Changes(ctx, licence.LicenceID(found[0].Serial), 1000); err != nil {
@@ -234,14 +234,14 @@ func (e *env) deskShowCommand(with withStore) *cobra.Command {
 func (e *env) deskPhoneCommand(with withStore) *cobra.Command {
 	return &cobra.Command{
 		Use:   "phone REQUEST",
-		Short: "Answer a request that is read out over the telephone",
-		Long: `Type the request that somebody reads out ("movekit licence request --phone" shows it
-there), and read the answer back. A group that is mistyped is named.`,
+		Short: "Answer a request from the telephone",
+		Long: `Type the request that the caller reads out ("movekit licence request --phone" shows it
+there), and read the answer back. If a group is mistyped, the command says which.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: with(func(ctx context.Context, s *desk.Store, args []string) error {
 			answer, p, err := s.Telephone(ctx, strings.Join(args, " "))
 			if p != nil {
-				err = fault.Wrap(fault.DeskRefused, p, "the desk says no")
+				err = fault.Wrap(fault.DeskRefused, p, "the desk refused")
 			}
 			if err != nil {
 				return err
@@ -258,9 +258,9 @@ there), and read the answer back. A group that is mistyped is named.`,
 func (e *env) deskClockCommand(with withStore) *cobra.Command {
 	return &cobra.Command{
 		Use:   "clock [TIME]",
-		Short: "See or set the desk's clock, to try waiting times",
-		Long: `See the desk's clock, or set it: to a time (2026-11-25T08:00:00Z), ahead of what it
-shows (+24h), or back to the computer's (real). It holds at once for a desk that runs.`,
+		Short: "Show or set the desk's clock, to try waiting times",
+		Long: `Show the desk's clock, or set it: to a time (2026-11-25T08:00:00Z), ahead of its current
+time (+24h), or back to the computer's time (real). A running desk uses it at once.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: with(func(ctx context.Context, s *desk.Store, args []string) error {
 			now, err := s.Now(ctx)
@@ -274,7 +274,7 @@ shows (+24h), or back to the computer's (real). It holds at once for a desk that
 				} else if args[0] == "real" {
 					to = time.Now()
 				} else if to, failed = time.Parse(time.RFC3339, args[0]); failed != nil {
-					return fault.New(fault.Usage, "%q is no time such as 2026-11-25T08:00:00Z, no +24h, and not \"real\"", args[0])
+					return fault.New(fault.Usage, "%q is not valid: use a time such as 2026-11-25T08:00:00Z, an offset such as +24h, or \"real\"", args[0])
 				}
 				if err := s.SetClock(ctx, time.Until(to)); err != nil {
 					return err
@@ -284,7 +284,7 @@ shows (+24h), or back to the computer's (real). It holds at once for a desk that
 			if e.json {
 				return e.object(map[string]time.Time{"now": now.UTC()})
 			}
-			e.printf("The desk's clock says %s\n", now.UTC().Format(time.RFC3339))
+			e.printf("The desk's clock shows %s\n", now.UTC().Format(time.RFC3339))
 			return nil
 		}),
 	}
@@ -295,9 +295,9 @@ func (e *env) deskFaultsCommand(with withStore) *cobra.Command {
 	var off bool
 	c := &cobra.Command{
 		Use:   "faults",
-		Short: "See or set what goes wrong at the desk on purpose",
-		Long: `See what goes wrong at the desk on purpose, or set it: shares are in percent of the
-requests, and what is not given is off. It holds at once for a desk that runs.`,
+		Short: "Show or set simulated faults of the desk",
+		Long: `Show or set the simulated faults of the desk, in percent of the requests. Faults that
+are not given are switched off. A running desk uses them at once.`,
 		Args: cobra.NoArgs,
 	}
 	c.RunE = with(func(ctx context.Context, s *desk.Store, _ []string) error {
@@ -327,14 +327,14 @@ requests, and what is not given is off. It holds at once for a desk that runs.`,
 		}{{"requests lost", f.LostRequests}, {"answers lost", f.LostAnswers}, {"errors", f.Errors}, {"wrong signature", f.WrongSignature}, {"restart in the middle", f.Restarts}} {
 			t.Add(row.name, fmt.Sprintf("%d%%", row.percent))
 		}
-		e.printf("%sEvery answer waits %s\n", t, f.Delay)
+		e.printf("%sDelay before every answer: %s\n", t, f.Delay)
 		return nil
 	})
 	c.Flags().DurationVar(&f.Delay, "delay", 0, "wait before every answer")
 	c.Flags().IntVar(&f.LostRequests, "lost-requests", 0, "requests that never arrive")
-	c.Flags().IntVar(&f.LostAnswers, "lost-answers", 0, "requests that are carried out, and not answered")
+	c.Flags().IntVar(&f.LostAnswers, "lost-answers", 0, "requests that are carried out but not answered")
 	c.Flags().IntVar(&f.Errors, "errors", 0, "requests that are answered with an error")
-	c.Flags().IntVar(&f.WrongSignature, "wrong-signature", 0, "answers that another key signs")
+	c.Flags().IntVar(&f.WrongSignature, "wrong-signature", 0, "answers signed with a wrong key")
 	c.Flags().IntVar(&f.Restarts, "restarts", 0, "requests that are carried out, after which the desk restarts")
 	c.Flags().BoolVar(&off, "off", false, "switch all off")
 	return c

@@ -20,21 +20,20 @@ func (e *env) draftCommand() *cobra.Command {
 	var to, title string
 	c := &cobra.Command{
 		Use:   "draft NAME --from PATH...",
-		Short: "Draft a card from folders and files that were found",
-		Long: `Look into folders and files of an application, and write the draft of a card:
-databases and secrets become items of their own, caches and logs are skipped, and
-figures to count and the version's place are proposed. What only a person can know
-stands in comments.`,
+		Short: "Draft a card from an app's folders and files",
+		Long: `Search folders and files of an application, and write the draft of a card: databases and
+secrets become separate items, caches and logs are skipped, and counts and the location
+of the version are proposed. Comments ask for what only you can know.`,
 		Example: `  movekit survey --wide
   movekit card draft tidewright --from '%APPDATA%\Tidewright' --to tide.yaml`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			from = append(from, args[1:]...) // after --from PATH, more paths may follow
+			from = append(from, args[1:]...) // more paths may follow --from PATH
 			switch {
 			case !draftName.MatchString(args[0]):
-				return fault.New(fault.Usage, "the name %q cannot be used: a-z, 0-9 and -, at most 40 characters", args[0])
+				return fault.New(fault.Usage, "the name %q is not valid: use a-z, 0-9 and -, at most 40 characters", args[0])
 			case len(from) == 0:
-				return fault.New(fault.Usage, "no folder or file was named with --from")
+				return fault.New(fault.Usage, "give at least one folder or file with --from")
 			}
 			if title != "" && !regexp.MustCompile(`\S`).MatchString(title) {
 				return fault.New(fault.Usage, "the title is empty")
@@ -63,21 +62,21 @@ stands in comments.`,
 			if err := writeNew(to, data); err != nil {
 				return err
 			}
-			e.printf("Wrote the draft of a card with %s to %s. Read it and finish it.\n", item.Plural(int64(len(d.Items)), "item"), to)
+			e.printf("Wrote the draft of a card with %s to %s. Read and complete it.\n", item.Plural(int64(len(d.Items)), "item"), to)
 			return nil
 		},
 	}
-	c.Flags().StringArrayVar(&from, "from", nil, "folder or file of the app: a real path, or one in the terms of cards")
-	c.Flags().StringVar(&to, "to", "", "write to this file, which must not be there yet (else to stdout)")
-	c.Flags().StringVar(&title, "title", "", "what people call the app")
+	c.Flags().StringArrayVar(&from, "from", nil, "folder or file of the app, as a real path or in the terms of cards")
+	c.Flags().StringVar(&to, "to", "", "write to this new file (default: stdout)")
+	c.Flags().StringVar(&title, "title", "", "the app's full name")
 	return c
 }
 
-// writeNew writes a file that must not be there yet.
+// writeNew writes a file that must not exist yet.
 func writeNew(name string, data []byte) error {
 	f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 	if errors.Is(err, fs.ErrExist) {
-		return fault.New(fault.Usage, "the file %s is there already; name another with --to", name)
+		return fault.New(fault.Usage, "the file %s already exists; choose another with --to", name)
 	}
 	if err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write %s", name)
@@ -87,7 +86,7 @@ func writeNew(name string, data []byte) error {
 		err = cerr
 	}
 	if err != nil {
-		os.Remove(name) // half a file is none
+		os.Remove(name) // do not leave an incomplete file
 		return fault.Wrap(fault.CannotPlace, err, "cannot write %s", name)
 	}
 	return nil

@@ -17,18 +17,18 @@ import (
 	"movekit/internal/table"
 )
 
-// guide leads a person through a move, by the very commands that can be typed: it shows
-// each before it runs it.
+// guide leads the user through a move. It runs the same commands that can be typed, and shows each
+// first.
 type guide struct {
 	*env
-	where  []string // the flags that say on which computer this works
+	where  []string // the flags that select this computer
 	kit    string   // folder of the kit
-	only   []string // apps and items that were chosen; all where empty
-	given  string   // the passphrase of --passphrase-file; "" where none was given
-	looked bool     // whether this computer was looked at before it is worked on
+	only   []string // selected apps and items; empty means all
+	given  string   // the passphrase of --passphrase-file; "" if none was given
+	looked bool     // this computer was surveyed in this session
 }
 
-// errLeave says that a person leaves the guide.
+// errLeave means that the user leaves the guide.
 var errLeave = errors.New("left")
 
 // guided starts the guide.
@@ -49,7 +49,7 @@ func (e *env) guided(ctx context.Context) error {
 	}
 	err := g.begin(ctx, e.kitDir)
 	if errors.Is(err, errLeave) {
-		e.say("\nNothing is lost: start movekit again to go on.\n")
+		e.say("\nNothing is lost: start movekit again to continue.\n")
 		return nil
 	}
 	return err
@@ -73,8 +73,8 @@ func (g *guide) begin(ctx context.Context, named string) error {
 	}
 }
 
-// key asks for one of some answers. Words are shown with what they do; the first is what Enter
-// stands for, where that has a text.
+// key asks for one of several answers, and shows what each does. The first is the default, if it
+// has a text.
 func (g *guide) key(question string, options ...[2]string) (string, error) {
 	g.done()
 	for _, o := range options {
@@ -96,11 +96,11 @@ func (g *guide) key(question string, options ...[2]string) (string, error) {
 				return line, nil
 			}
 		}
-		fmt.Fprintln(g.err, "Please answer with one of the words on the left.")
+		fmt.Fprintln(g.err, "Please enter one of the words on the left.")
 	}
 }
 
-// line asks for a text; Enter stands for what is usual.
+// line asks for a text; Enter means the default.
 func (g *guide) line(question, usual string) (string, error) {
 	if usual != "" {
 		question += " [" + usual + "]"
@@ -118,7 +118,7 @@ func (g *guide) line(question, usual string) (string, error) {
 	return text, nil
 }
 
-// do shows a command and runs it. What it says of itself is all that is said.
+// do shows a command and runs it. The command prints its own messages.
 func (g *guide) do(ctx context.Context, args ...string) (code int, err error) {
 	if g.kit != "" && args[0] != "new" && args[0] != "card" {
 		args = append(args, "--kit", g.kit)
@@ -140,12 +140,12 @@ func (g *guide) do(ctx context.Context, args ...string) (code int, err error) {
 	}
 	code = printError(fold(g.err), err, g.colour && isTerminal(g.err))
 	if ctx.Err() != nil {
-		return code, exit{code} // a person ended the program
+		return code, exit{code} // the user ended the program
 	}
 	return code, nil
 }
 
-// shellWords writes arguments as they can be typed.
+// shellWords formats arguments so that they can be typed.
 func shellWords(args []string) string {
 	out := make([]string, len(args))
 	for i, a := range args {
@@ -156,7 +156,7 @@ func shellWords(args []string) string {
 	return strings.Join(out, " ")
 }
 
-// kits are those that lie here, beside the program, and in folders of both.
+// kits returns the kits in this folder, beside the program, and in their subfolders.
 func kits() (out []string) {
 	var tries []string
 	if dir := os.Getenv("MOVEKIT_KIT"); dir != "" {
@@ -184,7 +184,7 @@ func kits() (out []string) {
 	return out
 }
 
-// choose has a person choose a kit, or make one. No kit is "".
+// choose asks for a kit, or creates one. It returns "" for no kit.
 func (g *guide) choose(ctx context.Context) (string, error) {
 	c, err := g.computer()
 	if err != nil {
@@ -201,14 +201,14 @@ func (g *guide) choose(ctx context.Context) (string, error) {
 				about = "the safety copy of " + k.Manifest.Old.Name
 			}
 		}
-		options = append(options, [2]string{fmt.Sprint(i + 1), fmt.Sprintf("go on with %s, in %s", about, dir)})
+		options = append(options, [2]string{fmt.Sprint(i + 1), fmt.Sprintf("continue %s, in %s", about, dir)})
 	}
 	if len(found) == 1 {
 		options[0][0] = ""
 	}
-	options = append(options, [2]string{"new", "make a kit: " + c.Name() + " is replaced by another computer"}, [2]string{"keep", "make a safety copy of " + c.Name()},
-		[2]string{"look", "see what is on " + c.Name() + " that could move"}, [2]string{"card", "make a card of an app on " + c.Name() + ", by questions"}, [2]string{"q", "leave"})
-	answer, err := g.key("What is to be done?", options...)
+	options = append(options, [2]string{"new", "create a kit: another computer replaces " + c.Name()}, [2]string{"keep", "create a safety copy of " + c.Name()},
+		[2]string{"look", "show what is on " + c.Name() + " that could be moved"}, [2]string{"card", "create a card for an app on " + c.Name()}, [2]string{"q", "quit"})
+	answer, err := g.key("What do you want to do?", options...)
 	if err != nil {
 		return "", err
 	}
@@ -223,14 +223,14 @@ func (g *guide) choose(ctx context.Context) (string, error) {
 		return "", err
 	}
 	n := 1
-	fmt.Sscan(answer, &n) //nolint:errcheck // Enter stands for the only one
+	fmt.Sscan(answer, &n) //nolint:errcheck // Enter means the only one
 	return found[n-1], nil
 }
 
-// statusName is the new computer's name, as far as it is known.
+// statusName returns the new computer's name, if known.
 func statusName(k *kit.Kit) string { return steps.Fold(k.Manifest, k.Log.Lines).New.Name }
 
-// make makes a kit.
+// make creates a kit.
 func (g *guide) make(ctx context.Context, keep bool) (string, error) {
 	dir, err := g.line("Folder for the kit, on the stick", "kit")
 	if err != nil {
@@ -256,7 +256,7 @@ func (g *guide) make(ctx context.Context, keep bool) (string, error) {
 			args = append(args, "--to", name)
 		}
 	}
-	g.passphrase = g.given // not that of another kit
+	g.passphrase = g.given // not the passphrase of another kit
 	code, err := g.do(ctx, args...)
 	if code != exitDone {
 		return "", err
@@ -264,7 +264,7 @@ func (g *guide) make(ctx context.Context, keep bool) (string, error) {
 	return dir, err
 }
 
-// move leads through one move, until a person wants another.
+// move leads through one move, until the user selects another.
 func (g *guide) move(ctx context.Context) error {
 	for {
 		g.kitDir = g.kit
@@ -283,8 +283,8 @@ func (g *guide) move(ctx context.Context) error {
 			steps.OldSide: "the old computer", steps.NewSide: "the new computer", steps.ThirdSide: "neither of the two"}[side]), table.Note))
 		g.showSteps(apps)
 		options, args := g.due(next, s.Next(s.Cards(k.Cards)).Side, side)
-		options = append(options, [2]string{"look", "look closer: what is here, and what is not ready"}, [2]string{"apps", "choose apps or items (now: " + orAll(g.only) + ")"},
-			[2]string{"other", "another step"}, [2]string{"kit", "another kit"}, [2]string{"q", "leave; nothing is lost"})
+		options = append(options, [2]string{"look", "check this computer: what is here, and what is not ready"}, [2]string{"apps", "select apps or items (now: " + orAll(g.only) + ")"},
+			[2]string{"other", "another step"}, [2]string{"kit", "another kit"}, [2]string{"q", "quit; nothing is lost"})
 		answer, err := g.key("What now?", options...)
 		if err != nil {
 			return err
@@ -302,7 +302,7 @@ func orAll(chosen []string) string {
 	return strings.Join(chosen, ", ")
 }
 
-// showSteps shows each app by step, on the side of what is asked.
+// showSteps shows the progress of each app, on stderr.
 func (g *guide) showSteps(apps []appStatus) {
 	head := []string{"app"}
 	for _, w := range steps.Work {
@@ -320,32 +320,32 @@ func (g *guide) showSteps(apps []appStatus) {
 	fmt.Fprintf(g.err, "%s\n", t)
 }
 
-// due says what comes next, and on which computer; here it is what Enter does, with its command.
+// due shows the next step and its computer. On that computer, Enter runs it.
 func (g *guide) due(next due, on, side steps.Side) (options [][2]string, args []string) {
 	switch {
 	case next.Command == "":
 		fmt.Fprintf(g.err, "Nothing is due: %s.\n", table.Visible(next.Why))
 		return nil, nil
 	case on != "" && on != side:
-		fmt.Fprintf(g.err, "%s\n", table.Within(table.Visible(fmt.Sprintf("Next is %s on %s (%s): take the stick there, and start movekit on it.", next.Step, next.Computer, next.Why)), widthOf(g.err)))
+		fmt.Fprintf(g.err, "%s\n", table.Within(table.Visible(fmt.Sprintf("Next is %s on %s (%s): take the stick there, and start movekit on that computer.", next.Step, next.Computer, next.Why)), widthOf(g.err)))
 		return nil, nil
 	}
 	args = strings.Fields(strings.TrimPrefix(next.Command, "movekit "))
 	what := fmt.Sprintf("%s: %s", args[0], next.Why)
 	if before := map[steps.Step][]string{steps.Pack: {"survey"}, steps.Unpack: {"ready"}}[next.Step]; before != nil && !g.looked {
-		args, what = before, before[0]+": see what is here, before "+args[0]
+		args, what = before, before[0]+": check this computer before "+args[0]
 	}
 	return [][2]string{{"", what}}, args
 }
 
-// answered does what a person wants. It reports whether to go on with this kit.
+// answered carries out the user's answer. It reports whether to continue with this kit.
 func (g *guide) answered(ctx context.Context, answer string, args []string, side steps.Side) (again bool, err error) {
 	switch answer {
 	case "kit":
 		g.kit, g.looked, g.passphrase = "", false, ""
 		return false, nil
 	case "apps":
-		text, err := g.line("Apps, or items as APP/ITEM, with spaces between; Enter for all", "")
+		text, err := g.line("Apps or items (APP/ITEM), separated by spaces; Enter for all", "")
 		g.only = strings.Fields(text)
 		return true, err
 	case "look":
@@ -372,7 +372,7 @@ func (g *guide) answered(ctx context.Context, answer string, args []string, side
 	return true, g.step(ctx, args)
 }
 
-// step runs a step with what it asks for.
+// step asks for a step's options and runs it.
 func (g *guide) step(ctx context.Context, args []string) error {
 	switch args[0] {
 	case "survey":
@@ -382,7 +382,7 @@ func (g *guide) step(ctx context.Context, args []string) error {
 		return g.prepareNew(ctx)
 	case "report":
 		home, _ := os.UserHomeDir()
-		to, err := g.line("Folder for the hand-over, not on the stick", filepath.Join(home, "hand-over"))
+		to, err := g.line("Folder for the handover, not on the stick", filepath.Join(home, "handover"))
 		if err != nil {
 			return err
 		}
@@ -392,7 +392,7 @@ func (g *guide) step(ctx context.Context, args []string) error {
 		if _, err := g.do(ctx, "todo"); err != nil {
 			return err
 		}
-		numbers, err := g.line("Which are taken in (such as 1-4)? Enter for none yet", "")
+		numbers, err := g.line("Which are imported (such as 1-4)? Enter for none yet", "")
 		if err != nil || numbers == "" {
 			return err
 		}
@@ -405,11 +405,11 @@ func (g *guide) step(ctx context.Context, args []string) error {
 	return err
 }
 
-// settle looks at the new computer, and asks where things go that have no place there.
+// prepareNew checks the new computer, and asks for missing destinations.
 func (g *guide) prepareNew(ctx context.Context) error {
 	k, err := kit.Open(g.kit)
 	if err == nil {
-		err = g.unlock("", k.Unlock) // what is said is remembered in the kit
+		err = g.unlock("", k.Unlock) // the kit stores the answers
 		k.Close()
 	}
 	if err != nil {
@@ -428,7 +428,8 @@ func (g *guide) prepareNew(ctx context.Context) error {
 	}
 }
 
-// places asks for each user and drive that is not on the new computer. The answers are flags.
+// places asks about each user and drive that the new computer lacks. It returns the answers as
+// flags.
 func (g *guide) places(ctx context.Context) (flags []string, err error) {
 	g.kitDir = g.kit
 	j, closeJob, err := g.jobToLook(g.only)
@@ -448,7 +449,7 @@ func (g *guide) places(ctx context.Context) (flags []string, err error) {
 		asked[c.Of] = true
 		switch c.Need {
 		case move.NeedUser, move.NeedCounterpart:
-			name, err := g.line(fmt.Sprintf("Who takes over from %s here (%s)? Enter to make that user later", c.Of, strings.Join(r.Users, ", ")), c.With)
+			name, err := g.line(fmt.Sprintf("Which user here gets %s's data (%s)? Enter to create that user later", c.Of, strings.Join(r.Users, ", ")), c.With)
 			if err != nil {
 				return nil, err
 			}
@@ -456,7 +457,7 @@ func (g *guide) places(ctx context.Context) (flags []string, err error) {
 				flags = append(flags, "--user", c.Of+"="+name)
 			}
 		case move.NeedDrive:
-			folder, err := g.line(fmt.Sprintf("Where does what was on drive %s go here? Enter to connect that drive later", c.Of), "")
+			folder, err := g.line(fmt.Sprintf("Which folder here gets the content of drive %s? Enter to connect that drive later", c.Of), "")
 			if err != nil {
 				return nil, err
 			}
@@ -468,7 +469,7 @@ func (g *guide) places(ctx context.Context) (flags []string, err error) {
 	return flags, nil
 }
 
-// tellAnd shows an error; the guide goes on.
+// printAndGoOn prints an error; the guide continues.
 func printAndGoOn(g *guide, err error) error {
 	printError(fold(g.err), err, g.colour)
 	return nil

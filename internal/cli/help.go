@@ -12,10 +12,10 @@ import (
 	"movekit/internal/table"
 )
 
-// topic is what an error points to: a section of the technician's document.
+// topic is a help topic for errors: a section of the technician's guide.
 type topic struct{ name, text string }
 
-// topics are the sections that have a short name.
+// topics returns the sections with a short name.
 func topics() (out []topic) {
 	for _, section := range strings.Split(docs.Technician, "\n### ")[1:] {
 		section, _, _ = strings.Cut(section, "\n## ")
@@ -25,11 +25,11 @@ func topics() (out []topic) {
 	return out
 }
 
-// helpCommand shows a command's help, or what an error or a gate points to.
+// helpCommand shows the help of a command, or explains an error or a gate.
 func (e *env) helpCommand(root *cobra.Command) *cobra.Command {
 	return &cobra.Command{
 		Use:   "help [COMMAND|NAME]",
-		Short: "Help for a command, a gate, or what an error names",
+		Short: "Show help for a command, a gate or an error",
 		ValidArgsFunction: func(*cobra.Command, []string, string) (out []string, _ cobra.ShellCompDirective) {
 			for _, t := range topics() {
 				out = append(out, t.name)
@@ -53,12 +53,12 @@ func (e *env) helpCommand(root *cobra.Command) *cobra.Command {
 			for _, t := range topics() {
 				names = append(names, t.name)
 			}
-			return fault.New(fault.Usage, "no command, gate or error is called %q; errors name %s", strings.Join(args, " "), strings.Join(names, ", "))
+			return fault.New(fault.Usage, "there is no command, gate or error %q. Error topics are %s", strings.Join(args, " "), strings.Join(names, ", "))
 		},
 	}
 }
 
-// explained is the text of a topic or of a gate; "" where there is none.
+// explained returns the text of a topic or a gate, or "".
 func explained(name string) string {
 	for _, t := range topics() {
 		if t.name == name {
@@ -73,9 +73,9 @@ func explained(name string) string {
 	for _, s := range g.Steps {
 		before = append(before, string(s))
 	}
-	past := "Nobody can go past it: behind it something would be lost."
+	past := "It cannot be overridden, because something would be lost."
 	if g.Overridable() {
-		past = fmt.Sprintf("To go past it, which the hand-over tells with the reason: --override %s --because \"REASON\"", g.Name)
+		past = fmt.Sprintf("To override it: --override %s --because \"REASON\". The handover lists the override with its reason.", g.Name)
 	}
-	return fmt.Sprintf("The gate %s stands before %s: %s.\n\n%s\n\n%s", g.Name, strings.Join(before, ", "), g.About, filled(gateAdvice[g.Name], ""), past)
+	return fmt.Sprintf("The gate %s is checked before %s: %s.\n\n%s\n\n%s", g.Name, strings.Join(before, ", "), g.About, filled(gateAdvice[g.Name], ""), past)
 }

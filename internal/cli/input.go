@@ -16,20 +16,20 @@ import (
 	"movekit/internal/table"
 )
 
-// errLater says that a person goes on with a step later.
-var errLater = fault.New(fault.Waits, "the step was left for later")
+// errLater means that the user continues a step later.
+var errLater = fault.New(fault.Waits, "the step was postponed")
 
-// Words that a person answers with, besides y and yes, n and no.
+// Accepted answers besides y and yes, n and no.
 var (
 	doneWords = []string{"", "y", "yes", "done", "ok"}
 	notWords  = []string{"n", "no", "not done", "not yet", "later", "stop", "quit", "q"}
 )
 
-// pasted is how long what is pasted takes to come, line after line.
+// pasted is the time in which the lines of pasted text arrive.
 const pasted = 50 * time.Millisecond
 
-// read returns what a person types, up to Enter. Whoever ends the program meanwhile
-// ends it at once: nothing is done that was asked about.
+// read returns a line that the user types. If the program is interrupted meanwhile, it ends at once
+// and does nothing.
 func (u *ui) read(prompt string, hidden bool) (string, error) {
 	u.done()
 	fmt.Fprint(u.err, table.Visible(prompt))
@@ -70,17 +70,17 @@ func (u *ui) read(prompt string, hidden bool) (string, error) {
 		if t.err == io.EOF && text != "" {
 			t.err = nil
 		}
-		if atTerminal { // an interruption, and what else is pasted, may need a moment
+		if atTerminal { // an interruption or pasted text may take a moment to arrive
 			select {
 			case <-u.ctx.Done():
 			case <-time.After(pasted):
 			}
 		}
-		if u.ctx.Err() != nil { // known by now, also where Enter came right after it
+		if u.ctx.Err() != nil { // also if Enter came right after the interruption
 			return "", u.stopped()
 		}
 		if atTerminal && t.err == nil && (u.lines.Buffered() > 0 || waiting(f)) {
-			// A text of several lines is one answer.
+			// Several pasted lines are one answer.
 			more, err := u.read("", hidden)
 			return strings.TrimRight(text+"\n"+more, "\r\n"), err
 		}
@@ -93,10 +93,10 @@ func (u *ui) read(prompt string, hidden bool) (string, error) {
 	}
 }
 
-// asked reports whether somebody, or a file of answers, can be asked.
+// canAsk reports whether there is a terminal or a file of answers.
 func (u *ui) canAsk() bool { return u.scripted || isTerminal(u.in) }
 
-// fromScript is the next answer of the file, which is shown as if it were typed.
+// fromScript returns the next answer in the file, and shows it as if it were typed.
 func (u *ui) fromScript(hidden bool) (string, error) {
 	if u.ctx.Err() != nil {
 		return "", u.stopped()
@@ -117,20 +117,19 @@ func (u *ui) fromScript(hidden bool) (string, error) {
 
 func (u *ui) stopped() error {
 	fmt.Fprintln(u.err)
-	return fault.Wrap(fault.Stopped, u.ctx.Err(), "it was stopped at the question, and what was asked about was not done")
+	return fault.Wrap(fault.Stopped, u.ctx.Err(), "cancelled at the question; this step changed nothing")
 }
 
 // errNo is the answer no.
 var errNo = fault.New(fault.Stopped, "you answered no")
 
-// ask asks a yes-or-no question. Where nobody can be asked, --yes must have
-// been given.
+// ask asks a yes-or-no question. A non-interactive run needs --yes.
 func (u *ui) ask(question string) error {
 	if u.yes {
 		return nil
 	}
 	if !u.canAsk() {
-		return fault.New(fault.Unanswered, "nobody can be asked here: %s", question)
+		return fault.New(fault.Unanswered, "this run is non-interactive: %s", question)
 	}
 	for {
 		line, err := u.read(question+" [y/N] ", false)
@@ -142,14 +141,14 @@ func (u *ui) ask(question string) error {
 		case a == "y" || a == "yes":
 			return nil
 		}
-		fmt.Fprintln(u.err, "Please answer y or n.")
+		fmt.Fprintln(u.err, "Please enter y or n.")
 	}
 }
 
-// doneWith asks whether a step is done.
+// askDone asks whether a step is done.
 func (u *ui) askDone() error {
 	for {
-		line, err := u.read("  Enter when it is done (stop: go on later): ", false)
+		line, err := u.read("  Press Enter when it is done (stop: continue later):  ", false)
 		switch a := strings.ToLower(line); {
 		case fault.KindOf(err) == fault.Stopped:
 			return err
@@ -158,13 +157,13 @@ func (u *ui) askDone() error {
 		case slices.Contains(doneWords, a):
 			return nil
 		}
-		fmt.Fprintln(u.err, "  Please answer with Enter, or with stop.")
+		fmt.Fprintln(u.err, "  Please press Enter, or type stop.")
 	}
 }
 
-// text asks for what a person sees.
+// text asks for what the user sees.
 func (u *ui) text(question string) (string, error) {
-	text, err := u.read("  "+question+" (stop: go on later): ", false)
+	text, err := u.read("  "+question+" (stop: continue later): ", false)
 	switch {
 	case fault.KindOf(err) == fault.Stopped:
 		return "", err
@@ -174,18 +173,18 @@ func (u *ui) text(question string) (string, error) {
 	return text, nil
 }
 
-// hiddenText asks for what nobody may look on at, and has what can be shown of it looked at
-// before it is taken.
+// hiddenText asks for a secret without showing it, and then shows its last characters for
+// confirmation.
 func (u *ui) hiddenText(question string) (string, error) {
 	for {
-		text, err := u.secret("  " + question + " (not shown; stop: go on later): ")
+		text, err := u.secret("  " + question + " (not shown; stop: continue later): ")
 		if err != nil || text == "" {
 			return text, err
 		}
 		if strings.EqualFold(text, "stop") || strings.EqualFold(text, "later") {
 			return "", errLater
 		}
-		line, err := u.read(fmt.Sprintf("  You typed %s, %d characters. Enter if that is right (n: type it again): ", licence.Mask(text), len([]rune(text))), false)
+		line, err := u.read(fmt.Sprintf("  You typed %s, %d characters. Press Enter if that is right (n: type it again): ", licence.Mask(text), len([]rune(text))), false)
 		if err != nil || slices.Contains(doneWords, strings.ToLower(line)) {
 			return text, err
 		}

@@ -23,14 +23,14 @@ func (e *env) licenceLetterCommand() *cobra.Command {
 	var open bool
 	c := &cobra.Command{
 		Use:   "letter [APP...]",
-		Short: "Write what the vendors must be told, with every fact they will ask for",
-		Long: `Write a text for the vendor of each app: to free a licence on a computer that cannot be
-started any more, to issue a licence file again for the new computer, or to correct
-their records. Serials are masked unless --with-serial is given with --to.`,
+		Short: "Write letters to the vendors, with every fact they will ask for",
+		Long: `Write a letter to the vendor of each app: to deactivate a licence on a computer that no
+longer starts, to issue a licence file again for the new computer, or to correct their
+records. Serials are masked unless you use --with-serial with --to.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if open && to == "" {
-				return fault.New(fault.Usage, "--with-serial needs --to: serials are written into a file, and not shown")
+				return fault.New(fault.Usage, "--with-serial needs --to: serials are only written to a file")
 			}
 			j, closeJob, err := e.job(args, true)
 			if err != nil {
@@ -63,13 +63,13 @@ their records. Serials are masked unless --with-serial is given with --to.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&to, "to", "", "write it into this file")
-	c.Flags().BoolVar(&open, "with-serial", false, "with whole serials and codes")
+	c.Flags().StringVar(&to, "to", "", "write the letters to this file")
+	c.Flags().BoolVar(&open, "with-serial", false, "include complete serials and codes")
 	e.commandsFlag(c)
 	return c
 }
 
-// letterText is a letter to a vendor.
+// letterText returns a letter to a vendor.
 func letterText(w holder.Letter) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "To: %s\nAbout: %s, licence %s\n\n", orDash(w.Vendor), w.Title, w.Licence)
@@ -81,7 +81,7 @@ func letterText(w holder.Letter) string {
 		}
 		b.WriteString(table.Wrap(fmt.Sprintf("Our computer %s still holds the licence, and it cannot be deactivated there%s. Please deactivate it, so that we can activate it on %s.", w.OldName, why, w.NewName), 76))
 	case holder.PleaseIssue:
-		b.WriteString(table.Wrap(fmt.Sprintf("We have replaced our computer %s by %s. The licence holds for the old one only. Please issue it again for the new one.", w.OldName, w.NewName), 76))
+		b.WriteString(table.Wrap(fmt.Sprintf("We have replaced our computer %s by %s. The licence is valid for the old one only. Please issue it again for the new one.", w.OldName, w.NewName), 76))
 	default:
 		b.WriteString(table.Wrap(fmt.Sprintf("We have replaced our computer %s by %s, and the licence has moved with it. Please correct the computer in your records.", w.OldName, w.NewName), 76))
 	}
@@ -100,7 +100,7 @@ func letterText(w holder.Letter) string {
 		{"Version", strings.TrimSpace(w.Version + " " + w.Edition)}, {"Serial", w.Serial}, {"Code or name", w.Code}, {"Held by", string(w.Method)},
 		{"Old computer", w.OldName}, {"  hardware", w.OldID}, {"  licence", state(w.Old, w.OldAt)},
 		{"New computer", w.NewName}, {"  hardware", w.NewID}, {"  licence", state(w.New, w.NewAt)},
-		{"Transfers left", left}, {"Spent by this", fmt.Sprint(w.Spent)}, {"Seen by", w.By},
+		{"Transfers left", left}, {"Used by this move", fmt.Sprint(w.Spent)}, {"Seen by", w.By},
 	} {
 		if f[1] != "" {
 			fmt.Fprintf(&b, "%-16s%s\n", f[0]+":", f[1])
@@ -121,14 +121,14 @@ func (e *env) licenceKeepCommand() *cobra.Command {
 	var typed bool
 	c := &cobra.Command{
 		Use:   "keep [APP...]",
-		Short: "Make a sealed safety copy of licences",
-		Long: `Make a sealed copy of what the vendors would not issue again: serials, codes, registered
-names, and licence files with their keys. It is one file with a passphrase of its own,
-for the office's safe, and is opened with: age -d FILE | tar x`,
+		Short: "Create an encrypted safety copy of licences",
+		Long: `Create an encrypted copy of what the vendors would not issue again: serials, codes,
+registered names, and licence files with their keys. It is one file with its own
+passphrase, for the office's safe. Decrypt it with: age -d FILE | tar x`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if _, err := os.Lstat(to); err == nil {
-				return fault.New(fault.Usage, "%s is there already, and is not written over", to)
+				return fault.New(fault.Usage, "the file %s already exists and is not overwritten", to)
 			}
 			j, closeJob, err := e.job(args, true)
 			if err != nil {
@@ -157,17 +157,17 @@ for the office's safe, and is opened with: age -d FILE | tar x`,
 			for _, k := range kept {
 				t.Add(k.Title, k.Licence, strings.Join(k.Files, ", "))
 			}
-			e.printf("%swrote %s, and read it back\n", t, to)
+			e.printf("%swrote and verified %s\n", t, to)
 			return nil
 		},
 	}
 	c.Flags().StringVar(&to, "to", "licences.tar.age", "the file")
-	c.Flags().StringVar(&file, "keep-passphrase-file", "", "file with the copy's own passphrase (else one is made and shown)")
+	c.Flags().StringVar(&file, "keep-passphrase-file", "", "file with the copy's own passphrase (default: one is made and shown)")
 	c.Flags().BoolVar(&typed, "type-passphrase", false, "choose the copy's passphrase yourself")
 	return c
 }
 
-// keepPassphrase is the passphrase of a safety copy: never the kit's by itself.
+// keepPassphrase returns the passphrase of a safety copy, which is never automatically the kit's.
 func (e *env) keepPassphrase(file string, typed bool) (string, error) {
 	if file != "" {
 		p, err := readPassphraseFile(file)
@@ -179,10 +179,10 @@ func (e *env) keepPassphrase(file string, typed bool) (string, error) {
 	return e.chosenPassphrase("safety copy", typed, kit.CheckPassphrase, kit.MakePassphrase)
 }
 
-// readsBack sees that a safety copy can be opened again.
+// readsBack checks that a safety copy can be decrypted.
 func readsBack(name, passphrase string) error {
 	bad := func(err error) error {
-		return fault.Wrap(fault.Damaged, err, "the safety copy %s does not read back", name)
+		return fault.Wrap(fault.Damaged, err, "the safety copy %s could not be verified", name)
 	}
 	id, err := kit.PassphraseIdentity(passphrase)
 	if err != nil {

@@ -31,7 +31,7 @@ func (e *env) licenceCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:     "licence",
 		Aliases: []string{"license"},
-		Short:   "See where every licence stands, ask for it by file or telephone, keep a copy",
+		Short:   "List licences, request changes by file or telephone, keep a copy",
 		Args:    cobra.NoArgs,
 	}
 	c.AddCommand(e.licenceListCommand(), e.licenceRequestCommand(), e.licenceExchangeCommand(), e.licenceAcceptCommand(), e.licenceLetterCommand(), e.licenceKeepCommand())
@@ -51,7 +51,7 @@ func readSmall[T licence.RequestFile | licence.AnswerFile](name string) (*T, err
 	return f, nil
 }
 
-// writeSmall writes a file of requests or answers, whole or not at all.
+// writeSmall writes a file of requests or answers, completely or not at all.
 func writeSmall(name string, v any) error {
 	data, err := json.MarshalIndent(v, "", "  ")
 	if err != nil {
@@ -68,15 +68,15 @@ func (e *env) licenceRequestCommand() *cobra.Command {
 	var phone bool
 	c := &cobra.Command{
 		Use:   "request [APP...]",
-		Short: "Ask the licence desks by file or by telephone (computer without network)",
-		Long: `Write a request for every seat at a licence desk into a file: on the old computer to
-deactivate it, on the new one to activate it. The gates are those of deactivate and activate.
-Serials and codes are not in the file. Take it to a computer with network, run
-"movekit licence exchange" there, and "movekit licence accept" here.
+		Short: "Request licence changes by file or telephone (computer without network)",
+		Long: `Write a request for every seat at a licence desk to a file: on the old computer to
+deactivate it, on the new one to activate it. The gates of deactivate and activate
+apply. The file does not contain serials or codes. Take it to a computer with network,
+run "movekit licence exchange" there, and then "movekit licence accept" here.
 
-With --phone the request is shown in groups of characters, to be read to the desk over
-the telephone; "movekit licence accept --phone" takes the answer. Every group has a
-character that shows a typing error.`,
+With --phone, the request is shown in groups of characters to read to the desk over the
+telephone, and "movekit licence accept --phone" accepts the answer. Each group has a
+check character that detects typing errors.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var file *licence.RequestFile
@@ -93,17 +93,17 @@ character that shows a typing error.`,
 				return out, writeSmall(to, file)
 			}, func(*move.Move, []*run.Outcome) {
 				if len(file.Requests) == 0 {
-					e.printf("There is nothing to ask for.\n")
+					e.printf("There is nothing to request.\n")
 					return
 				}
 				for _, r := range file.Requests {
-					e.printf("%s, licence %s: asks to %s\n", r.App, r.Licence, r.Action)
+					e.printf("%s, licence %s: request to %s\n", r.App, r.Licence, r.Action)
 					if phone {
 						e.printf("%s", table.Block(spokenText(r.Spoken)))
 					}
 				}
 				if phone {
-					e.say("Read it out group by group. Then type the answer: `movekit licence accept --phone ANSWER`\n")
+					e.say("Read it out, group by group. Then type the answer: `movekit licence accept --phone ANSWER`\n")
 					return
 				}
 				e.printf("wrote %s\n", to)
@@ -114,15 +114,15 @@ character that shows a typing error.`,
 	c.Flags().StringVar(&to, "to", "licence-request.json", "the file")
 	e.lostFlag(c)
 	e.takeoverFlag(c)
-	c.Flags().BoolVar(&phone, "phone", false, "show the request to be read over the telephone, in place of a file")
+	c.Flags().BoolVar(&phone, "phone", false, "show the request for the telephone instead of writing a file")
 	e.overrideFlags(c)
 	return c
 }
 
-// spokenText shows a request four groups a line, each with its number.
+// spokenText formats a request with four numbered groups per line.
 func spokenText(spoken string) string {
 	if spoken == "" {
-		return "  it cannot be asked for by telephone; write a file\n"
+		return "  it cannot be requested by telephone; write a file\n"
 	}
 	var b strings.Builder
 	for i, group := range strings.Split(spoken, "-") {
@@ -137,9 +137,10 @@ func spokenText(spoken string) string {
 func (e *env) licenceExchangeCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "exchange REQUEST ANSWER",
-		Short: "Have requests answered (any computer with network)",
-		Long: `Send the requests of a file to their licence desks, and write the signed answers into
-another. No kit and no passphrase is needed. Sent twice, they are carried out once.`,
+		Short: "Send requests to the licence desks (any computer with network)",
+		Long: `Send the requests in a file to their licence desks, and write the signed answers to
+another file. No kit and no passphrase is needed. A request that is sent twice is
+carried out once.`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, err := readSmall[licence.RequestFile](args[0])
@@ -149,7 +150,7 @@ another. No kit and no passphrase is needed. Sent twice, they are carried out on
 			answers, failed := licence.Exchange(cmd.Context(), f, func(t licence.FileRequest) (licence.Service, error) {
 				key := card.ParseKey(t.Key)
 				if !key.Usable() || !card.SafeURL(t.Desk) {
-					return nil, fault.New(fault.Usage, "the desk's address or key in the file cannot be used")
+					return nil, fault.New(fault.Usage, "the desk's address or key in the file is not valid")
 				}
 				return &licence.Desk{URL: t.Desk, Key: key.PublicKey, Pin: t.Pin}, nil
 			})
@@ -168,10 +169,10 @@ func (e *env) licenceAcceptCommand() *cobra.Command {
 	var phone bool
 	c := &cobra.Command{
 		Use:   "accept ANSWER",
-		Short: "Take in the answers to requests (the computer that asked)",
-		Long: `Take in the answers that "movekit licence exchange" got. Each must be signed by the desk
-that its card names, and answer the newest request of this kit. With --phone, ANSWER is
-what was read over the telephone; it is proven by the licence's code.`,
+		Short: "Accept answers to requests (the computer that made them)",
+		Long: `Accept the answers that "movekit licence exchange" received. Each must be signed by the
+desk in its card, and match the newest request of this kit. With --phone, ANSWER is what
+was read over the telephone; the licence's code proves that it is genuine.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if phone {
@@ -180,7 +181,7 @@ what was read over the telephone; it is proven by the licence's code.`,
 				}, e.showLicences)
 			}
 			if len(args) > 1 {
-				return fault.New(fault.Usage, "one file of answers is taken in at a time")
+				return fault.New(fault.Usage, "give one file of answers at a time")
 			}
 			f, err := readSmall[licence.AnswerFile](args[0])
 			if err != nil {
@@ -189,7 +190,7 @@ what was read over the telephone; it is proven by the licence's code.`,
 			return e.runStep(cmd.Context(), "", nil, nil, func(j *move.Move, ctx context.Context) ([]*run.Outcome, error) { return j.Accept(ctx, f) }, e.showLicences)
 		},
 	}
-	c.Flags().BoolVar(&phone, "phone", false, "ANSWER was read over the telephone")
+	c.Flags().BoolVar(&phone, "phone", false, "ANSWER is from the telephone")
 	return c
 }
 
@@ -197,10 +198,10 @@ func (e *env) licenceListCommand() *cobra.Command {
 	var from []string
 	c := &cobra.Command{
 		Use:   "list",
-		Short: "Which licences of the office's cards are on this computer, kit or none",
-		Long: `Look for every licence of the cards on this computer: its serial, the app's activation,
-its file or certificate, its token. Nobody is asked, nothing is changed, and no kit is
-needed. What only the app, its vendor or a service can tell is said to be so.`,
+		Short: "List the licences on this computer, without a kit",
+		Long: `Search this computer for every licence in the cards: its serial, the app's activation,
+its file or certificate, its token. No service is asked, nothing is changed, and no kit
+is needed. The list says which licences only the app, its vendor or a service can show.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cards, err := e.cards(from)
@@ -223,11 +224,11 @@ needed. What only the app, its vendor or a service can tell is said to be so.`,
 			return nil
 		},
 	}
-	c.Flags().StringArrayVar(&from, "cards", nil, "app card, or folder of cards (else the kit's, else the office's)")
+	c.Flags().StringArrayVar(&from, "cards", nil, "app card, or folder of cards (default: the kit's, else the office's)")
 	return c
 }
 
-// showHeld shows what of each licence is on this computer.
+// showHeld shows what was found of each licence on this computer.
 func (e *env) showHeld(h *run.Host, apps []survey.App) {
 	t := e.table("app", "version", "licence", "how it is held", "on "+h.Computer.Name())
 	t.Groups, t.Paths = true, true
@@ -235,7 +236,7 @@ func (e *env) showHeld(h *run.Host, apps []survey.App) {
 		for _, l := range a.Licences {
 			seen := slices.Concat(l.Seen, l.Warnings)
 			if len(seen) == 0 {
-				seen = []string{map[bool]string{true: "nothing of it seen: the app or its vendor tells", false: "the app is not here"}[a.Found]}
+				seen = []string{map[bool]string{true: "not visible here: check in the app or with its vendor", false: "the app is not on this computer"}[a.Found]}
 			}
 			row := []string{a.Title, a.Version, l.Licence, l.Method.Info().About}
 			for _, s := range seen {
@@ -245,7 +246,7 @@ func (e *env) showHeld(h *run.Host, apps []survey.App) {
 		}
 	}
 	if t.Len() == 0 {
-		e.printf("The cards have no licence.\n")
+		e.printf("The cards have no licences.\n")
 		return
 	}
 	e.printf("%s", t)
@@ -265,7 +266,7 @@ func (e *env) showLicenceStatuses(m *kit.Manifest, all []holder.Status) {
 	e.printf("%s", t)
 	for _, s := range all {
 		if s.Why != "" {
-			e.printf("%s %s, %s: as the journal remembers it, because %s\n", e.paint("note:", table.Note), s.Title, s.Licence, s.Why)
+			e.printf("%s %s, %s: from the journal, because %s\n", e.paint("note:", table.Note), s.Title, s.Licence, s.Why)
 			continue
 		}
 		e.printf("%s, %s: seen by %s%s\n", s.Title, s.Licence, s.By, datesText(s))
@@ -275,7 +276,7 @@ func (e *env) showLicenceStatuses(m *kit.Manifest, all []holder.Status) {
 	}
 }
 
-// datesText tells the days that matter for a licence.
+// datesText returns the dates that matter for a licence.
 func datesText(s holder.Status) (out string) {
 	if s.Old != licence.Deactivated {
 		s.OldAt = nil
@@ -292,12 +293,12 @@ func datesText(s holder.Status) (out string) {
 		}
 	}
 	if s.Expires != nil {
-		out += "; runs out after " + s.Expires.Add(-time.Second).Local().Format("2 Jan 2006")
+		out += "; expires after  " + s.Expires.Add(-time.Second).Local().Format("2 Jan 2006")
 	}
 	return out
 }
 
-// stateMark paints a state that is as it should be in the end.
+// stateMark paints a state that is final.
 func stateMark(e *env, s licence.State, good bool) string {
 	if good && s != licence.Unknown {
 		return e.paint(string(s), table.Good)

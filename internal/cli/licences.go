@@ -17,16 +17,15 @@ func (e *env) deactivateCommand() *cobra.Command {
 	var thorough bool
 	c := &cobra.Command{
 		Use:   "deactivate [APP...]",
-		Short: "Free the licences (old computer)",
-		Long: `Free each licence on the old computer, once everything of its app is sealed, reads
-back whole, and is still what is there: whoever worked on packs once more first.
-The service's signed answer is kept in the journal. When an answer is lost, run
-this again: the service is first asked what it has done.
+		Short: "Deactivate the licences (old computer)",
+		Long: `Deactivate each licence on the old computer. All data of its app must be sealed,
+undamaged and unchanged since: if somebody used the app, pack again first. The service's
+signed answer is kept in the journal. If an answer is lost, run the same command again:
+Move Kit first asks the service what it has done.
 
-Where the old computer cannot be started any more, or the app is no longer on it, --lost
-REASON frees its licences without it (from the new one, too): by the service where
-there is one, else by what a person does at the vendor ("movekit licence letter" writes
-what they will ask for).`,
+If the old computer no longer starts, or the app is no longer on it, --lost deactivates
+its licences without it, from either computer: through the service if there is one, else
+by manual steps with the vendor ("movekit licence letter" writes the letter).`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Deactivate, args, func(j *move.Move) error {
@@ -35,7 +34,7 @@ what they will ask for).`,
 					return err
 				}
 				j.Since = since(thorough)
-				return e.ask("The apps' licences will no longer be active on " + j.Manifest.Old.Name + ". Go on?")
+				return e.ask("Deactivate the apps' licences on " + j.Manifest.Old.Name + "?")
 			}, (*move.Move).Deactivate, e.showLicences)
 		},
 	}
@@ -50,13 +49,12 @@ func (e *env) activateCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "activate [APP...]",
 		Short: "Activate the licences (new computer)",
-		Long: `Activate each licence on this computer, once it is not active on the old one. A
-transfer that the licence allows may be spent by it, and never twice.
+		Long: `Activate each licence on this computer, once it is not active on the old one. This may
+use one transfer of the licence, and never two.
 
-A licence that is still active on the old computer can be taken over where its rule
-allows that: --takeover disables it there and spends a transfer, after showing
-how many are left. Where it has several seats, --second-seat takes one here and
-leaves the one on the old computer as it is.`,
+If a licence is still active on the old computer, its rule may allow one of these:
+--takeover disables it there and uses a transfer, after showing how many are left;
+--second-seat activates a second seat here and leaves the old computer active.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Activate, args, func(j *move.Move) error {
@@ -67,7 +65,7 @@ leaves the one on the old computer as it is.`,
 				if j.Exceptions.Second, err = e.exception(cmd, "second-seat"); err != nil {
 					return err
 				}
-				return e.ask("The apps' licences will be activated on " + j.Computer.Name() + ", which may spend a transfer of each. Go on?")
+				return e.ask("Activate the apps' licences on " + j.Computer.Name() + "? Each may use a transfer.")
 			}, (*move.Move).Activate, e.showLicences)
 		},
 	}
@@ -87,11 +85,11 @@ func (e *env) takeoverFlag(c *cobra.Command) {
 	e.exceptionFlag(c, "takeover", "activate here although the old computer is still active, and disable it there")
 }
 
-// agree shows what cannot be taken back, and asks.
+// agree asks before something irreversible.
 func (e *env) agree(question string) error {
 	e.done()
 	if e.yes {
-		e.say("%s (agreed to with --yes)\n", strings.TrimSuffix(question, " Go on?"))
+		e.say("%s (agreed to with --yes)\n", strings.TrimSuffix(question, " Continue?"))
 	}
 	return e.ask(question)
 }
@@ -106,7 +104,7 @@ func (e *env) showLicences(j *move.Move, out []*run.Outcome) {
 		for _, l := range o.Licences {
 			result := l.Did
 			if l.Spent > 0 && !strings.HasPrefix(l.Did, "already") {
-				result += fmt.Sprintf(", %s spent", item.Plural(int64(l.Spent), "transfer"))
+				result += fmt.Sprintf(", %s used", item.Plural(int64(l.Spent), "transfer"))
 			}
 			t.Add(o.Title, l.Licence, l.Serial, stateText(l.Old), stateText(l.New), leftText(l.Transfers), e.result(l.Good, result, result))
 		}
@@ -123,7 +121,7 @@ func (e *env) showLicences(j *move.Move, out []*run.Outcome) {
 				e.printf("set aside: %s\n", l.Aside)
 			}
 			if l.Disabled {
-				e.printf("%s, licence %s was taken over from %s: it is disabled there\n", o.Title, l.Licence, j.Manifest.Old.Name)
+				e.printf("%s, licence %s was taken over from %s: it is now disabled there\n", o.Title, l.Licence, j.Manifest.Old.Name)
 			}
 			if l.Token != "" {
 				e.printf("%s keeps its activation in %s\n", o.Title, l.Token)

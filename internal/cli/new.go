@@ -28,12 +28,12 @@ func (e *env) newCommand() *cobra.Command {
 	var typed, keep bool
 	c := &cobra.Command{
 		Use:   "new DIR",
-		Short: "Make a kit on a stick or share",
-		Long: `Make a kit: the folder that carries one move. Run this on the old computer, whose
-name is written into it. The kit gets a copy of the cards and of this program.
+		Short: "Create a kit on a stick or share",
+		Long: `Create a kit: the folder that carries one move. Run this on the old computer, whose name
+is written into it. The kit gets a copy of the cards and of this program.
 
-Without --passphrase-file and $MOVEKIT_PASSPHRASE a passphrase of six words is
-made and shown once; with --type-passphrase you choose one yourself.`,
+Without --passphrase-file or $MOVEKIT_PASSPHRASE, a passphrase of six words is made and
+shown once. With --type-passphrase you choose one yourself.`,
 		Example: "  movekit new /media/stick/move --cards cards/ --to QUAY-DESK-2",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -56,7 +56,7 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 			}
 			switch {
 			case keep && to != "":
-				return fault.New(fault.Usage, "a safety copy is for no computer yet: --keep goes with no --to")
+				return fault.New(fault.Usage, "a safety copy has no new computer: use either --keep or --to")
 			case !keep && to == "":
 				to = kit.Unnamed
 			}
@@ -65,7 +65,7 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 				target = old.System()
 			}
 			if !slices.Contains(machine.Systems, target) {
-				return fault.New(fault.Usage, "--to-system is windows, linux or macos, not %q", toSystem)
+				return fault.New(fault.Usage, "--to-system must be windows, linux or macos, not %q", toSystem)
 			}
 			exe, err := os.Executable()
 			if err != nil {
@@ -93,9 +93,9 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 			if keep {
 				goes = "kept  as a safety copy"
 			}
-			e.printf("Made the kit %s in %s\n  from  %s (%s)\n  %s\n  apps  %s\n", m.ID, args[0], m.Old.Name, m.Old.System, goes, strings.Join(m.Apps, ", "))
+			e.printf("Created the kit %s in %s\n  from  %s (%s)\n  %s\n  apps  %s\n", m.ID, args[0], m.Old.Name, m.Old.System, goes, strings.Join(m.Apps, ", "))
 			for name, hash := range k.Programs() {
-				e.printf("  holds %s, whose BLAKE3 is\n        %s\n", name, hash)
+				e.printf("  contains %s with the BLAKE3 hash\n        %s\n", name, hash)
 			}
 			if err := e.object(k.Manifest); err != nil {
 				return err
@@ -104,19 +104,19 @@ made and shown once; with --type-passphrase you choose one yourself.`,
 		},
 	}
 	f := c.Flags()
-	f.StringArrayVar(&cards, "cards", nil, "app card, or folder of cards (else those of the office's collection whose apps are on this computer: the folder cards here, beside the program, or movekit/cards of your configuration)")
-	f.StringArrayVar(&apps, "app", nil, "only this app of the cards")
+	f.StringArrayVar(&cards, "cards", nil, "app card, or folder of cards (default: cards of installed apps from the office's collection: the folder cards here, beside the program, or movekit/cards in your configuration)")
+	f.StringArrayVar(&apps, "app", nil, "use only this app's card")
 	f.StringVar(&to, "to", "", "name of the new computer")
-	f.StringVar(&office, "office", "", "whose move it is, for the board and the hand-over")
-	f.BoolVar(&keep, "keep", false, "a safety copy: pack it again from time to time; licences are left alone")
-	f.StringVar(&toSystem, "to-system", "", "system of the new computer: windows, linux or macos (else that of this one)")
-	f.StringArrayVar(&also, "also", nil, "another build of this program to put into the kit, for another system")
-	f.BoolVar(&typed, "type-passphrase", false, "type a passphrase instead of having one made")
+	f.StringVar(&office, "office", "", "name of the office, for the board and the handover")
+	f.BoolVar(&keep, "keep", false, "create a safety copy: pack it again from time to time; licences are not changed")
+	f.StringVar(&toSystem, "to-system", "", "system of the new computer: windows, linux or macos (default: the same as here)")
+	f.StringArrayVar(&also, "also", nil, "add another build of this program to the kit, for another system")
+	f.BoolVar(&typed, "type-passphrase", false, "choose the passphrase yourself")
 	return c
 }
 
-// present are the cards of the office's collection whose apps are on a computer. The others
-// are told: they are taken when they are named.
+// present returns the cards of the office's collection whose apps are on a computer, and reports
+// the others.
 func (e *env) present(ctx context.Context, h *run.Host, all []*card.Card) ([]*card.Card, error) {
 	var here []*card.Card
 	var none []string
@@ -132,19 +132,19 @@ func (e *env) present(ctx context.Context, h *run.Host, all []*card.Card) ([]*ca
 		}
 	}
 	if len(here) == 0 {
-		return nil, fault.New(fault.Usage, "none of the apps of the cards is on %s (%s); name those to take with --app", h.Computer.Name(), strings.Join(none, ", "))
+		return nil, fault.New(fault.Usage, "none of the cards' apps is on %s (%s); select apps with --app", h.Computer.Name(), strings.Join(none, ", "))
 	}
 	if len(none) > 0 {
-		e.say("Not on %s, and left out: %s. --app NAME takes one all the same.\n", h.Computer.Name(), strings.Join(none, ", "))
+		e.say("Left out, because not on %s: %s. Add one with --app NAME.\n", h.Computer.Name(), strings.Join(none, ", "))
 	}
 	return here, nil
 }
 
-// programs are the names that builds of this program have on the stick.
+// programs are the names of this program's builds on the stick.
 var programs = []string{"movekit", "movekit.exe", "movekit-macos-arm64", "movekit-macos-amd64"}
 
-// otherPrograms are this program's builds for other systems that lie beside this one: under
-// this one's own name with another ending, or under their usual names.
+// otherPrograms returns this program's builds for other systems in the same folder: with the same
+// name and another suffix, or with the usual names.
 func otherPrograms(exe string) (out []string) {
 	other, windows := strings.CutSuffix(exe, ".exe")
 	if !windows {
@@ -162,7 +162,7 @@ func otherPrograms(exe string) (out []string) {
 	return out
 }
 
-// readCards reads the cards that were named, or those of the usual folders.
+// readCards reads the given cards, or those in the usual folders.
 func readCards(from, apps []string) ([]*card.Card, error) {
 	if usual := usualCards(); len(from) == 0 && usual != "" {
 		from = []string{usual}
@@ -190,7 +190,7 @@ func readCards(from, apps []string) ([]*card.Card, error) {
 	if len(apps) > 0 {
 		for _, a := range apps {
 			if !slices.ContainsFunc(list, func(c *card.Card) bool { return c.Name == a }) {
-				return nil, fault.New(fault.Usage, "no card is named %q", a)
+				return nil, fault.New(fault.Usage, "there is no card %q", a)
 			}
 		}
 		list = slices.DeleteFunc(list, func(c *card.Card) bool { return !slices.Contains(apps, c.Name) })
@@ -198,18 +198,18 @@ func readCards(from, apps []string) ([]*card.Card, error) {
 	seen := map[string]string{}
 	for _, c := range list {
 		if other := seen[c.Name]; other != "" {
-			return nil, fault.New(fault.BadCard, "two cards are named %q: %s and %s", c.Name, other, c.Source)
+			return nil, fault.New(fault.BadCard, "two cards have the name %q: %s and %s", c.Name, other, c.Source)
 		}
 		seen[c.Name] = c.Source
 	}
 	if len(list) == 0 {
-		return nil, fault.New(fault.Usage, "no card was named, and there is no folder cards here, beside the program or in your configuration")
+		return nil, fault.New(fault.Usage, "no cards were given, and there is no folder cards here, beside the program or in your configuration")
 	}
 	return list, nil
 }
 
-// usualCards is the office's collection: the first folder there is of cards here, cards beside
-// the program, and movekit/cards of the user's configuration.
+// usualCards returns the folder of the office's collection: the first existing one of cards here,
+// cards beside the program, and movekit/cards in the user's configuration.
 func usualCards() string {
 	tries := []string{"cards"}
 	if exe, err := os.Executable(); err == nil {
@@ -226,15 +226,15 @@ func usualCards() string {
 	return ""
 }
 
-// agreeToQueries has a person see what cards ask databases, and agree to it, where they are
-// named and not in the office's collection. The kit keeps the cards, so it is asked once.
+// agreeToQueries shows the database queries of cards that are not from the office's collection, and
+// asks for consent. The kit keeps the cards, so it asks once.
 func (e *env) agreeToQueries(named []string, list []*card.Card) error {
 	if len(named) == 0 {
 		return nil
 	}
 	var office [][]byte
 	if dir := usualCards(); dir != "" {
-		own, _ := card.ReadDir(dir) // with a mistake in one, none is known
+		own, _ := card.ReadDir(dir) // empty if one of them has a mistake
 		for _, c := range own {
 			if text, err := os.ReadFile(c.Source); err == nil {
 				office = append(office, text)
@@ -252,7 +252,7 @@ func (e *env) agreeToQueries(named []string, list []*card.Card) error {
 			continue
 		}
 		asks = true
-		table.Fprintf(fold(e.err), "%s is no card of the office's collection. It has these queries put to databases, which can only read:\n", c.Source)
+		table.Fprintf(fold(e.err), "%s is not from the office's collection. It runs these read-only queries on databases:\n", c.Source)
 		for _, q := range queries {
 			table.Fprintf(fold(e.err), "  %s\n", strings.Join(strings.Fields(q), " "))
 		}
@@ -260,5 +260,5 @@ func (e *env) agreeToQueries(named []string, list []*card.Card) error {
 	if !asks {
 		return nil
 	}
-	return e.ask("May they be asked?")
+	return e.ask("Allow these queries?")
 }

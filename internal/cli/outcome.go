@@ -13,7 +13,7 @@ import (
 	"movekit/internal/table"
 )
 
-// stepResult is what a step writes with --json.
+// stepResult is the JSON output of a step.
 type stepResult struct {
 	Step     steps.Step     `json:"step"`
 	Computer string         `json:"computer"`
@@ -21,8 +21,8 @@ type stepResult struct {
 	Exit     int            `json:"exit"`
 }
 
-// runStep opens everything a step needs, runs it, and says what came of it. A
-// step without a name is the one that changes licences on this computer.
+// runStep opens what a step needs, runs it, and prints the results. A step without a name is the
+// one that changes licences on this computer.
 func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, change func(*move.Move) error,
 	do func(*move.Move, context.Context) ([]*run.Outcome, error), show func(*move.Move, []*run.Outcome)) error {
 	j, closeJob, err := e.job(apps, true)
@@ -63,20 +63,20 @@ func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, chang
 	return nil
 }
 
-// unplug flushes the kit's medium and says that it may be taken out.
+// unplug flushes the kit's medium and says that it may be unplugged.
 func (e *env) unplug(ctx context.Context, k *kit.Kit) error {
 	if err := k.Flush(ctx); err != nil {
 		return err
 	}
 	k.Close()
-	e.say("Everything is written to %s; the stick may be unplugged.\n", k.Dir)
+	e.say("Everything is written to %s; you can unplug the stick.\n", k.Dir)
 	return nil
 }
 
-// worse are the exit codes of a step, the worst first.
+// worse lists the exit codes of a step, the worst first.
 var worse = []int{exitFailed, exitDifferent, exitStopped, exitPerson}
 
-// worst is the exit code of a step with several outcomes.
+// worst returns the worst exit code of several outcomes.
 func worst(step steps.Step, out []*run.Outcome) int {
 	codes := map[int]bool{}
 	for _, o := range out {
@@ -90,7 +90,7 @@ func worst(step steps.Step, out []*run.Outcome) int {
 	return exitDone
 }
 
-// codeOf is the exit code of one outcome.
+// codeOf returns the exit code of one outcome.
 func codeOf(step steps.Step, o *run.Outcome) int {
 	left := slices.ContainsFunc(o.Items, func(i run.ItemOutcome) bool { return i.Did == "unfinished" })
 	switch {
@@ -106,8 +106,8 @@ func codeOf(step steps.Step, o *run.Outcome) int {
 	return exitDone
 }
 
-// told says what stopped or failed apps, and what was overridden. What stops several
-// for one reason is said once.
+// printBlocks prints gates, errors and overrides. A gate that stops several apps for the same
+// reason is printed once.
 func (e *env) printBlocks(step steps.Step, out []*run.Outcome) {
 	e.clear()
 	to := fold(e.err)
@@ -144,7 +144,7 @@ func (e *env) printBlocks(step steps.Step, out []*run.Outcome) {
 	}
 }
 
-// result is the last cell of a row.
+// result returns the last cell of a row.
 func (e *env) result(good bool, yes, no string) string {
 	if good {
 		return e.paint(yes, table.Good)

@@ -19,16 +19,15 @@ func (e *env) packCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "pack [APP|APP/ITEM|APP/ITEM@WHOSE...]",
 		Short: "Seal data into the kit (old computer)",
-		Long: `Copy every item of the apps into the kit, compressed and encrypted, with a
-fingerprint of each, and read all of it back from the stick. Databases are
-copied as they are at one moment, also while they are in use.
+		Long: `Copy every item of the apps into the kit, compressed and encrypted, with a fingerprint of
+each, and verify all of it by reading it back from the stick. Databases are copied from
+a consistent snapshot, even while they are in use.
 
-A pack that was interrupted is simply run again: what is whole and has not
-changed since is kept.`,
+If a pack is interrupted, run it again: data that is complete and unchanged is kept.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if partSize < 1<<16 || partSize > seal.MaxPart {
-				return fault.New(fault.Usage, "--part-size is from %d to %d bytes", 1<<16, int64(seal.MaxPart))
+				return fault.New(fault.Usage, "--part-size must be from %d to %d bytes", 1<<16, int64(seal.MaxPart))
 			}
 			return e.runStep(cmd.Context(), steps.Pack, args, func(j *move.Move) error {
 				j.PartSize = partSize
@@ -36,7 +35,7 @@ changed since is kept.`,
 			}, (*move.Move).Pack, e.showPacked)
 		},
 	}
-	c.Flags().Int64Var(&partSize, "part-size", seal.MaxPart, "largest sealed file, in bytes")
+	c.Flags().Int64Var(&partSize, "part-size", seal.MaxPart, "maximum size of a sealed file, in bytes")
 	e.overrideFlags(c)
 	e.commandsFlag(c)
 	return c
@@ -48,12 +47,12 @@ func (e *env) showPacked(j *move.Move, did []*run.Outcome) {
 	var left, out, stays []string
 	for _, o := range did {
 		for _, i := range o.Items {
-			result := "sealed, read back"
+			result := "sealed and verified"
 			switch i.Did {
 			case "kept":
-				result = "kept, unchanged since"
+				result = "kept, unchanged"
 			case "gone":
-				result = "kept; not here any more"
+				result = "kept; no longer on this computer"
 			case "stays":
 				stays = append(stays, fmt.Sprintf("%s, %s: %s", o.Title, i.Item, i.To))
 				continue
@@ -79,7 +78,7 @@ func (e *env) showPacked(j *move.Move, did []*run.Outcome) {
 	}
 	for _, o := range did {
 		if p := j.State.Packed[o.App]; p != nil && len(o.Items) > 0 && len(p.NotChosen) > 0 {
-			e.printf("%s %s: %s\n", e.paint("not chosen, and not sealed:", table.Note), o.Title, strings.Join(p.NotChosen, ", "))
+			e.printf("%s %s: %s\n", e.paint("not selected, not sealed:", table.Note), o.Title, strings.Join(p.NotChosen, ", "))
 		}
 	}
 	e.list("stays where it is: ", stays)

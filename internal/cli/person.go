@@ -89,10 +89,10 @@ type technician struct{ *env }
 // Password asks for the password of a database server.
 func (p *technician) Password(prompt string) (string, error) { return p.askPassword(prompt) }
 
-// Agree shows what cannot be taken back, and asks.
+// Agree asks before something irreversible.
 func (p *technician) Agree(question string) error { return p.agree(question) }
 
-// AgreeToRun shows programs that are to run, and asks. --yes alone agrees to none.
+// AgreeToRun shows programs and asks whether to run them. --yes does not agree.
 func (p *technician) AgreeToRun(question string) error {
 	if p.yes || !p.canAsk() {
 		return run.NonInteractive{}.AgreeToRun(question)
@@ -100,17 +100,17 @@ func (p *technician) AgreeToRun(question string) error {
 	return p.agree(question)
 }
 
-// maxLines is how many lines of a difference are shown of one file, where not all are asked for.
+// maxLines limits the lines of a difference that are shown per file.
 const maxLines = 20
 
-// Change shows the difference that the paths make, as a unified diff without context (one "-"
-// and one "+" a line), and asks.
+// Change shows the changed paths, as a unified diff without context (one "-" and one "+" per line),
+// and asks.
 func (p *technician) Change(title string, key steps.Key, lines []repoint.Line) (bool, error) {
 	if !p.yes && !p.canAsk() {
 		return run.NonInteractive{}.Change(title, key, lines)
 	}
 	p.done()
-	table.Fprintf(fold(p.err), "\n%s, %s: its settings are to say where things are on this computer:\n", title, whose(key.Item, key.User))
+	table.Fprintf(fold(p.err), "\n%s, %s: these settings contain old paths. New paths:\n", title, whose(key.Item, key.User))
 	in, shown := "", 0
 	for i, l := range lines {
 		if l.In != in {
@@ -128,17 +128,17 @@ func (p *technician) Change(title string, key steps.Key, lines []repoint.Line) (
 	if p.yes {
 		return true, nil
 	}
-	err := p.ask("Change them? (no leaves them as they were)")
+	err := p.ask("Update them? (no: keep the old paths)")
 	if errors.Is(err, errNo) {
 		return false, nil
 	}
 	return err == nil, err
 }
 
-// ways are the answers to what happens to what is in the way.
+// ways maps answers to policies for existing data.
 var ways = map[string]tree.Policy{"": tree.SetAside, "a": tree.SetAside, "aside": tree.SetAside, "b": tree.KeepBoth, "both": tree.KeepBoth, "l": tree.Skip, "leave": tree.Skip, "o": tree.Replace, "over": tree.Replace}
 
-// Way shows both, and asks what happens to what is in the way.
+// Resolve shows the existing and the sealed data, and asks for the policy.
 func (p *technician) Resolve(w run.Conflict) (string, error) {
 	if p.yes || !p.canAsk() {
 		return "", nil
@@ -149,33 +149,33 @@ func (p *technician) Resolve(w run.Conflict) (string, error) {
 		there += ", changed at " + steps.Moment(w.Newest)
 	}
 	if w.Started {
-		there += "; " + w.Title + " made it when it was started here"
+		there += "; " + w.Title + " created it when it was started here"
 	}
 	if w.Another {
-		there += "; it is another profile than the one that comes"
+		there += "; it is a different profile from the one in the kit"
 	}
-	table.Fprintf(p.err, "\n%s %s, %s: %s\n  here:         %s\n  from the kit: %s, %s, sealed at %s\n", p.paint("in the way:", table.Note), w.Title, whose(w.Key.Item, w.Key.User), w.Where,
+	table.Fprintf(p.err, "\n%s %s, %s: %s\n  here:         %s\n  from the kit: %s, %s, sealed at %s\n", p.paint("existing data:", table.Note), w.Title, whose(w.Key.Item, w.Key.User), w.Where,
 		there, item.Plural(w.Coming.Sealed.Files, "file"), bytesText(w.Coming.Sealed.Bytes), steps.Moment(w.Coming.SealedAt))
-	fmt.Fprint(p.err, "  Enter or aside  set what is here aside; undo gives it its name back\n  both            keep both: a folder's files in one folder, with a number where two have one name; undo takes it apart\n  leave           keep what is here, and add only what is missing; undo leaves it so\n  over            overwrite what is here; undo cannot give it back\n")
+	fmt.Fprint(p.err, "  Enter or aside  set the existing data aside; undo moves it back\n  both            keep both: files in one folder, with a number if names are equal; undo separates them\n  leave           keep the existing data, and add only missing files; cannot be undone\n  over            overwrite the existing data; cannot be undone\n")
 	for {
-		line, err := p.read("What happens to what is here? ", false)
+		line, err := p.read("What do you want to do with the existing data? ", false)
 		if err != nil {
 			return "", err
 		}
 		if policy, is := ways[strings.ToLower(line)]; is {
 			if policy == tree.Replace {
-				err = p.ask("What is here is gone for good then. Go on?")
+				err = p.ask("This permanently overwrites the existing data. Continue?")
 				if errors.Is(err, errNo) {
 					continue
 				}
 			}
 			return string(policy), err
 		}
-		fmt.Fprintln(p.err, "Please answer with Enter, both, leave or over.")
+		fmt.Fprintln(p.err, "Please press Enter, or type both, leave or over.")
 	}
 }
 
-// Guide shows a step and waits for the person.
+// DoStep shows a step and waits for the technician.
 func (p *technician) DoStep(ctx context.Context, g run.ManualStep) (r run.Reply, err error) {
 	switch {
 	case p.answers != nil && (!p.scripted || p.answers.Steps[g.Key.App] != nil):
@@ -186,7 +186,7 @@ func (p *technician) DoStep(ctx context.Context, g run.ManualStep) (r run.Reply,
 	p.clear()
 	switch g.Action {
 	case run.ActionOpen:
-		table.Fprintf(fold(p.err), "\n%s %s\n  %s\n", p.paint("look:", table.Note), g.App, g.Do)
+		table.Fprintf(fold(p.err), "\n%s %s\n  %s\n", p.paint("check:", table.Note), g.App, g.Do)
 		r.Answer, err = p.text(g.Ask)
 		return r, err
 	case run.ActionSync:
@@ -206,12 +206,12 @@ func (p *technician) DoStep(ctx context.Context, g run.ManualStep) (r run.Reply,
 		r.Answer, err = p.text(g.Ask)
 	}
 	if err == nil && g.Evidence {
-		r.Evidence, err = p.text("A file that shows it, such as a picture")
+		r.Evidence, err = p.text("A file that proves it, such as a screenshot")
 	}
 	return r, err
 }
 
-// detailsFlag adds the flag that leaves nothing out.
+// detailsFlag adds the flag that shows everything.
 func (e *env) detailsFlag(c *cobra.Command) {
-	c.Flags().BoolVar(&e.whole, "details", false, "show all of it, however long")
+	c.Flags().BoolVar(&e.whole, "details", false, "show everything, however long")
 }

@@ -12,42 +12,42 @@ import (
 	"movekit/internal/table"
 )
 
-// progress is how a run gets on, as it was last shown.
+// progress is the progress that was last shown.
 type progress struct {
-	line      bool // whether a line is on the terminal that is to be taken away
+	line      bool // a line on the terminal must be cleared
 	mu        sync.Mutex
 	bar       *progressbar.ProgressBar
 	saidBegin string
 
-	now      run.Event // the piece of work
-	label    string    // of it
+	now      run.Event // the current work
+	label    string    // its label
 	begun    time.Time
-	did      int64  // bytes of it
-	all      int64  // bytes of all such pieces; 0 where that is not known
-	allOf    string // the app that these are of; "" stands for all
+	did      int64  // bytes done
+	all      int64  // bytes of all such work; 0 if unknown
+	allOf    string // the app that this includes; "" means all
 	allDid   int64
 	lastTold time.Time
 }
 
-// everySecond is how often programs are told, with --json.
+// everySecond is the interval of progress lines with --json.
 const everySecond = time.Second
 
-// told is a line of progress for programs: how far a piece of work is, and all of them.
+// progressLine is a line of progress for programs: for the current work, and for all of it.
 type printBlocks struct {
 	Doing string `json:"doing"`
 	App   string `json:"app,omitempty"`
 	Item  string `json:"item,omitempty"`
 	User  string `json:"user,omitempty"`
 	Bytes int64  `json:"bytes"`
-	Total int64  `json:"total,omitempty"`        // 0 where it is not known
-	Rate  int64  `json:"rate,omitempty"`         // bytes a second
-	Left  int64  `json:"seconds_left,omitempty"` // of this piece
+	Total int64  `json:"total,omitempty"`        // 0 if unknown
+	Rate  int64  `json:"rate,omitempty"`         // bytes per second
+	Left  int64  `json:"seconds_left,omitempty"` // for the current work
 	Done  int64  `json:"all_bytes,omitempty"`
-	All   int64  `json:"all_total,omitempty"` // of the app in pack, of all in unpack and verify
+	All   int64  `json:"all_total,omitempty"` // of the app in pack, of all apps in unpack and verify
 }
 
-// notify shows the progress of a step: a bar on a terminal, lines of JSON on the error output
-// for programs, a line a piece of work elsewhere.
+// notify shows progress: a bar on a terminal, lines of JSON on stderr for programs, and otherwise
+// one line for each piece of work.
 func (u *ui) notify(e run.Event) {
 	if u.quiet {
 		return
@@ -64,7 +64,7 @@ func (u *ui) notify(e run.Event) {
 	}
 }
 
-// begin shows that a piece of work begins.
+// begin shows the start of some work.
 func (u *ui) begin(e run.Event) {
 	u.clear()
 	u.now, u.begun, u.did = e, time.Now(), 0
@@ -90,7 +90,7 @@ func (u *ui) begin(e run.Event) {
 	case u.redraw:
 		fmt.Fprint(u.err, table.Visible(u.label))
 		u.line = true
-	case u.verbose && u.label != u.saidBegin: // elsewhere than at a terminal
+	case u.verbose && u.label != u.saidBegin: // not on a terminal
 		said := u.label
 		if e.Total > 0 {
 			said += " (" + bytesText(e.Total) + ")"
@@ -100,14 +100,13 @@ func (u *ui) begin(e run.Event) {
 	}
 }
 
-// Widths, in characters, of the bar, and of the figures beside it at most.
+// Widths, in characters, of the bar and of the numbers beside it.
 const (
 	barWidth     = 10
 	figuresWidth = 40
 )
 
-// described is what stands before the bar, so that all of it has space on a line of the
-// terminal.
+// described returns the text before the bar, shortened to fit on one line.
 func (u *ui) described(before string) string {
 	label := []rune(before + table.Visible(u.label))
 	if most := widthOf(u.err) - barWidth - figuresWidth; most > 0 && len(label) > most {
@@ -116,7 +115,7 @@ func (u *ui) described(before string) string {
 	return string(label)
 }
 
-// further shows that so much more of the piece of work is done.
+// further adds to the progress.
 func (u *ui) further(n int64) {
 	u.did += n
 	if u.all > 0 && u.now.Item != "" {
@@ -135,7 +134,7 @@ func (u *ui) further(n int64) {
 		}
 		u.bar.Describe(u.described(fmt.Sprintf("%d%% of %s; ", 100*u.allDid/u.all, of)))
 	}
-	u.bar.Add64(n) //nolint:errcheck // more than was expected is no fault
+	u.bar.Add64(n) //nolint:errcheck // more than expected is not an error
 }
 
 // tellPrograms writes a line of progress.
@@ -156,10 +155,10 @@ func (u *ui) tellPrograms() {
 	}
 }
 
-// clear takes the bar away.
+// clear removes the bar.
 func (u *ui) clear() {
 	if u.bar != nil {
-		u.bar.Clear() //nolint:errcheck // nothing to be done about it
+		u.bar.Clear() //nolint:errcheck // an error has no effect
 		u.bar = nil
 	}
 	if u.line {

@@ -21,7 +21,7 @@ func (e *env) readyCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "ready [APP|APP/ITEM|APP/ITEM@WHOSE...]",
 		Short: "Check the new computer before an unpack",
-		Long: `Check what unpack and activate will need on this, the new, computer: apps and their
+		Long: `Check this, the new, computer for what unpack and activate will need: apps and their
 versions, users, drives, database servers, licences, free space, and existing data. It
 runs the same checks as those steps, and changes nothing here.
 
@@ -31,12 +31,12 @@ With the passphrase, existing data is compared with the kit.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if limit <= 0 {
-				return fault.New(fault.Usage, "--limit is a time above 0, such as 5s")
+				return fault.New(fault.Usage, "--limit must be a time above 0, such as 5s")
 			}
 			return e.ready(cmd.Context(), where, limit, args)
 		},
 	}
-	c.Flags().DurationVar(&limit, "limit", run.Limit, "how long a network place may keep silent")
+	c.Flags().DurationVar(&limit, "limit", run.Limit, "how long a network location may take to answer")
 	whereFlags(c, &where)
 	e.commandsFlag(c)
 	return c
@@ -121,7 +121,7 @@ func (e *env) readiness(c move.Check) string {
 	return "note"
 }
 
-// todoBefore prints what to do before a step, and returns how many things that are.
+// todoBefore prints what to do before a step, and returns the number of lines.
 func (e *env) todoBefore(r *move.Readiness, heading string, step steps.Step) (n int) {
 	said := map[string]bool{}
 	for _, c := range r.Checks {

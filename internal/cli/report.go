@@ -19,10 +19,10 @@ func (e *env) reportCommand() *cobra.Command {
 	var to string
 	c := &cobra.Command{
 		Use:   "report",
-		Short: "Write the hand-over: HTML, JSON and text",
-		Long: `Write what moved, what did not, what is to be done by hand and what was proven,
-for the owner: handover.html (prints on A4), handover.json and handover.txt, into
-the kit's folder report, and into another folder with --to.`,
+		Short: "Write the handover as HTML, JSON and text",
+		Long: `Write the handover for the owner: what was moved and verified, what was not, and the
+manual steps. It writes handover.html (prints on A4), handover.json and handover.txt to
+the folder report in the kit, and also to another folder with --to.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			k, err := e.openKit()
@@ -57,13 +57,13 @@ the kit's folder report, and into another folder with --to.`,
 			return e.unplug(cmd.Context(), k)
 		},
 	}
-	c.Flags().StringVar(&to, "to", "", "write the files into this folder too")
+	c.Flags().StringVar(&to, "to", "", "also write the files to this folder")
 	e.detailsFlag(c)
 	return c
 }
 
-// writeReport writes the hand-over into the kit and, where one is named, into another
-// folder, and returns the files.
+// writeReport writes the handover into the kit and, if to is given, into another folder. It returns
+// the files.
 func (e *env) writeReport(k *kit.Kit, to string) (r *report.Report, written []string, err error) {
 	r = report.Build(k.Manifest, k.Cards, steps.Fold(k.Manifest, k.Log.Lines))
 	files, err := r.Files()
@@ -78,7 +78,7 @@ func (e *env) writeReport(k *kit.Kit, to string) (r *report.Report, written []st
 		if to != "" {
 			name := filepath.Join(to, f.Name)
 			if err := journal.WriteFile(name, f.Data, 0o644); err != nil {
-				return nil, nil, fault.Wrap(fault.CannotPlace, err, "cannot write the hand-over")
+				return nil, nil, fault.Wrap(fault.CannotPlace, err, "cannot write the handover")
 			}
 			written = append(written, name)
 		}

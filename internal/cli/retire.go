@@ -19,15 +19,15 @@ func (e *env) retireCommand() *cobra.Command {
 	var computer string
 	c := &cobra.Command{
 		Use:   "retire [APP|APP/ITEM|APP/ITEM@WHOSE...]",
-		Short: "Set the old data aside, so that nobody works in it (old computer)",
-		Long: `Rename what was moved on the old computer, files and databases alike, and leave a
-note where it was that says where it went. It is done once the new computer is
-proven, and it looks first whether anything changed here since the pack.
+		Short: "Set the old data aside so that nobody uses it (old computer)",
+		Long: `Rename the moved data on the old computer, files and databases alike, and leave a note in
+its place that says where it went. This needs a verified new computer, and first checks
+that nothing changed here since the pack.
 
-  --back    give everything its name again
-  --remove  remove for good what was set aside; only what is still exactly what was
-            proven goes, and only when the hand-over is stored outside the kit; what
-            a card left out of a folder stays`,
+  --back    move everything back
+  --remove  permanently remove the data that was set aside; only data that still
+            matches what was verified is removed, and only if the handover is stored
+            outside the kit; files that a card leaves out are kept`,
 		Example:           "  movekit retire\n  movekit retire tidewright/bookings\n  movekit retire --remove --because \"the computer is sold\" --computer QUAY-DESK-1",
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -55,7 +55,7 @@ proven, and it looks first whether anything changed here since the pack.
 			}, do, func(m *move.Move, out []*run.Outcome) { e.showRetired(m, step, out) })
 		},
 	}
-	c.Flags().BoolVar(&back, "back", false, "give what was set aside its name again")
+	c.Flags().BoolVar(&back, "back", false, "move the data that was set aside back")
 	e.exceptionFlag(c, "remove", "permanently remove the old data that was set aside")
 	c.Flags().StringVar(&computer, "computer", "", "with --remove: the name of this computer, typed out")
 	thoroughFlag(c, &thorough)
@@ -63,37 +63,37 @@ proven, and it looks first whether anything changed here since the pack.
 	return c
 }
 
-// named has a person type the computer's name, before something goes for good.
+// confirmName asks the user to type the computer's name, before data is permanently removed.
 func (e *env) confirmName(m *move.Move, typed string) error {
 	name := m.Computer.Name()
 	if typed == "" && e.canAsk() {
 		var err error
-		if typed, err = e.read("What was set aside on "+name+" will be gone for good. Type the name of this computer: ", false); err != nil {
+		if typed, err = e.read("This permanently removes the data set aside on "+name+". Type the name of this computer: ", false); err != nil {
 			return err
 		}
 	}
 	if !strings.EqualFold(typed, name) {
-		return fault.New(fault.Usage, "the name of this computer was not typed; it takes --computer NAME")
+		return fault.New(fault.Usage, "the name of this computer is needed: --computer NAME")
 	}
 	return nil
 }
 
-// retiredWords say what became of an item; those that leave something to do are bad.
+// retiredWords describe the result of an item. bad means that something is left to do.
 var retiredWords = map[string]struct {
 	text string
 	bad  bool
 }{
 	"retired":         {"set aside", false},
 	"retired already": {"set aside before", false},
-	"fixed":           {"left: its system does not run", false},
-	"gone":            {"not here any more", false},
-	"returned":        {"has its name back", false},
+	"fixed":           {"kept: its system is not running", false},
+	"gone":            {"no longer here", false},
+	"returned":        {"moved back", false},
 	"was not retired": {"was not set aside", false},
-	"removed":         {"removed for good", false},
-	"removed in part": {"removed, but for what never moved", false},
+	"removed":         {"permanently removed", false},
+	"removed in part": {"removed, except files that were not moved", false},
 	"removed before":  {"was removed before", false},
 	"changed":         {"KEPT: changed since", true},
-	"not proven":      {"KEPT: the new computer has another", true},
+	"not verified":    {"KEPT: differs from the new computer", true},
 }
 
 func (e *env) showRetired(j *move.Move, step steps.Step, out []*run.Outcome) {
@@ -119,7 +119,7 @@ func (e *env) showRetired(j *move.Move, step steps.Step, out []*run.Outcome) {
 		for _, i := range o.Items {
 			note = cmp.Or(i.Note, note)
 			if i.Did == "returned" && i.Aside != "" {
-				e.printf("%s what had the name meanwhile: %s\n", e.paint("set aside:", table.Note), i.Aside)
+				e.printf("%s data created there since then: %s\n", e.paint("set aside:", table.Note), i.Aside)
 			}
 		}
 	}
@@ -131,9 +131,9 @@ func (e *env) showRetired(j *move.Move, step steps.Step, out []*run.Outcome) {
 	}
 }
 
-// unquiet says that nobody has seen to it yet that an app syncs on one computer only.
+// unquiet prints a manual step for an app that may sync on one computer only.
 func (e *env) unquiet(j *move.Move, o *run.Outcome) {
 	if o.Unquiet {
-		e.printf("%s only one copy of %s may sync: see that nobody is signed in to it on %s any more\n", e.paint("by hand:", table.Note), o.Title, j.Manifest.Old.Name)
+		e.printf("%s only one copy of %s may sync: make sure that nobody is signed in to it on %s\n", e.paint("by hand:", table.Note), o.Title, j.Manifest.Old.Name)
 	}
 }

@@ -1,5 +1,4 @@
-// Package cli is Move Kit's command line: one file a command, and all words
-// that a person reads.
+// Package cli is Move Kit's command line: one file per command, and all text for the user.
 package cli
 
 import (
@@ -27,12 +26,12 @@ import (
 	"movekit/internal/table"
 )
 
-// env is what every command works with.
+// env is the environment of every command.
 type env struct {
 	ui
 	kitDir, root   string
 	drives         []string
-	moved          map[string]string // what was on a drive of the old computer, by letter, as --drive says
+	moved          map[string]string // folder with the content of a drive of the old computer, by letter (--drive)
 	passphraseFile string
 	noColour       bool
 	logFile        string
@@ -41,10 +40,10 @@ type env struct {
 	overrides      []string
 	because        string
 	runCommands    bool
-	whole          bool // nothing is left out of what is shown
+	whole          bool // show everything
 	log            *slog.Logger
 	private        private.Folder
-	kit            *kit.Kit // that a step works on
+	kit            *kit.Kit // the kit that a step uses
 }
 
 // Main runs the program and returns its exit code.
@@ -76,12 +75,12 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 	return printError(fold(errOut), err, e.colour && isTerminal(errOut))
 }
 
-// swallowed recognises a call in which a backslash before a quote has made one argument of
-// several, as the Windows prompt does: --root "E:\" --kit K.
+// checkArguments detects arguments that a backslash before a quote has joined, as the Windows
+// prompt does: --root "E:\" --kit K.
 func checkArguments(args []string) error {
 	for _, a := range args {
 		if before, _, is := strings.Cut(a, `" `); is && len(before) > 1 && before[1] == ':' {
-			return fault.New(fault.Usage, `a backslash before a quote took the rest of the call into it (%s). Leave the last backslash of a folder away: "%s"`, a, strings.TrimRight(before, `\`))
+			return fault.New(fault.Usage, `a backslash before a quote joined several arguments (%s). Leave out the last backslash of the folder: "%s"`, a, strings.TrimRight(before, `\`))
 		}
 	}
 	return nil
@@ -90,18 +89,17 @@ func checkArguments(args []string) error {
 func (e *env) command() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "movekit",
-		Short: "Move applications, their data and their licences from an old computer to a new one",
-		Long: `Move Kit moves line-of-business applications from an old computer to a new one:
-their databases, their folders and their licences. It packs everything into a
-kit (a folder on a stick or share), deactivates the licences on the old
-computer, puts everything in place and activates it on the new one, and proves
-that both are the same.
+		Short: "Move applications, their data and their licences to a new computer",
+		Long: `Move Kit moves line-of-business applications from an old computer to a new one: their
+databases, their folders and their licences. It packs everything into a kit (a folder
+on a stick or share), deactivates the licences on the old computer, unpacks the data
+and activates the licences on the new one, and verifies that both are the same.
 
-On the old computer:   movekit new DIR, survey, pack, deactivate; at last retire
-On the new computer:   movekit unpack, activate, verify, report
-At any time:           movekit status; in the end close
+On the old computer:   movekit new DIR, survey, pack, deactivate; at the end retire
+On the new computer:   movekit ready, unpack, activate, verify, report
+At any time:           movekit status; at the end close
 
-At a terminal, movekit alone leads you through all of it.`,
+In a terminal, movekit without a command guides you through all of it.`,
 		Version:           about.This().String(),
 		SilenceErrors:     true,
 		SilenceUsage:      true,
@@ -114,25 +112,25 @@ At a terminal, movekit alone leads you through all of it.`,
 			return e.guided(cmd.Context())
 		},
 	}
-	cobra.MousetrapHelpText = "" // started by a double click, the guide answers
+	cobra.MousetrapHelpText = "" // after a double click, the guide answers
 	f := root.PersistentFlags()
-	f.StringVar(&e.kitDir, "kit", "", "folder of the kit (else $MOVEKIT_KIT, this folder, the program's folder)")
-	f.StringVar(&e.root, "root", "", "work on the computer whose disk is in this folder")
-	f.StringArrayVar(&e.drives, "drive", nil, "D=FOLDER: what is on drive D of that computer, or was on the old one's, is in this folder")
-	f.StringVar(&e.passphraseFile, "passphrase-file", "", "file with the kit's passphrase (else $MOVEKIT_PASSPHRASE, else a prompt)")
-	f.BoolVar(&e.json, "json", false, "write the facts as JSON")
+	f.StringVar(&e.kitDir, "kit", "", "folder of the kit (default: $MOVEKIT_KIT, this folder, or the program's folder)")
+	f.StringVar(&e.root, "root", "", "use the computer whose disk is in this folder")
+	f.StringArrayVar(&e.drives, "drive", nil, "D=FOLDER: this folder has the content of drive D, of the disk or of the old computer")
+	f.StringVar(&e.passphraseFile, "passphrase-file", "", "file with the kit's passphrase (default: $MOVEKIT_PASSPHRASE, or a prompt)")
+	f.BoolVar(&e.json, "json", false, "print results as JSON")
 	f.BoolVarP(&e.yes, "yes", "y", false, "answer yes to every yes-or-no question")
 	f.StringVar(&e.answersFile, "answers", "", "YAML file with answers to prompts and manual steps")
-	f.BoolVarP(&e.quiet, "quiet", "q", false, "no progress and no hints")
-	f.BoolVar(&e.noColour, "no-color", false, "no colour (also $NO_COLOR)")
-	f.BoolVarP(&e.verbose, "verbose", "v", false, "more detail on stderr")
+	f.BoolVarP(&e.quiet, "quiet", "q", false, "print no progress and no hints")
+	f.BoolVar(&e.noColour, "no-color", false, "print no colours (also $NO_COLOR)")
+	f.BoolVarP(&e.verbose, "verbose", "v", false, "print more details to stderr")
 	f.StringVar(&e.logFile, "log-file", "", "append details to this file")
 	root.AddGroup(
 		&cobra.Group{ID: "old", Title: "On the old computer:"},
 		&cobra.Group{ID: "new", Title: "On the new computer:"},
 		&cobra.Group{ID: "any", Title: "At any time:"},
 		&cobra.Group{ID: "more", Title: "More:"})
-	cobra.EnableCommandSorting = false // the order of the work
+	cobra.EnableCommandSorting = false // in order of the work
 	for group, commands := range map[string][]*cobra.Command{
 		"old":  {e.newCommand(), e.surveyCommand(), e.packCommand(), e.deactivateCommand(), e.retireCommand()},
 		"new":  {e.readyCommand(), e.unpackCommand(), e.undoCommand(), e.todoCommand(), e.activateCommand(), e.verifyCommand()},
@@ -149,11 +147,13 @@ At a terminal, movekit alone leads you through all of it.`,
 	root.SetHelpCommandGroupID("more")
 	root.SetCompletionCommandGroupID("more")
 	e.fitHelp(root)
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fault.Wrap(fault.Usage, err, "the call is wrong") })
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
+		return fault.Wrap(fault.Usage, err, "the command line is not valid")
+	})
 	return root
 }
 
-// fitHelp has the help of every command fit the terminal.
+// fitHelp wraps the help of every command to the terminal width.
 func (e *env) fitHelp(root *cobra.Command) {
 	width := widthOf(e.out)
 	root.SetUsageTemplate(strings.ReplaceAll(root.UsageTemplate(), ".FlagUsages", fmt.Sprintf(".FlagUsagesWrapped %d", width)))
@@ -168,7 +168,7 @@ func (e *env) fitHelp(root *cobra.Command) {
 	})
 }
 
-// start sets up what the common flags say.
+// start applies the common flags.
 func (e *env) start() error {
 	e.setUp(e.noColour)
 	e.takePassphrase()
@@ -207,10 +207,10 @@ func (e *env) findKit() (string, error) {
 			return dir, nil
 		}
 	}
-	return "", fault.New(fault.NotAKit, "no kit was named, and there is none in this folder")
+	return "", fault.New(fault.NotAKit, "no kit was given, and there is none in this folder")
 }
 
-// openKit opens the kit to read what takes no passphrase.
+// openKit opens the kit without its passphrase.
 func (e *env) openKit() (*kit.Kit, error) {
 	dir, err := e.findKit()
 	if err != nil {
@@ -219,7 +219,7 @@ func (e *env) openKit() (*kit.Kit, error) {
 	return kit.Open(dir)
 }
 
-// computer is this computer, or the one of --root.
+// computer returns this computer, or the one of --root.
 func (e *env) computer() (machine.Computer, error) {
 	c, err := machine.Open(e.root)
 	if err != nil {
@@ -242,7 +242,7 @@ func (e *env) computer() (machine.Computer, error) {
 	return c, nil
 }
 
-// here is the computer, with who is asked about it.
+// here returns the host for this computer.
 func (e *env) here() (*run.Host, error) {
 	c, err := e.computer()
 	if err != nil {
@@ -254,7 +254,7 @@ func (e *env) here() (*run.Host, error) {
 	return h, nil
 }
 
-// event shows how a run gets on, and logs it.
+// event shows and logs progress.
 func (e *env) event(ev run.Event) {
 	switch {
 	case ev.Detail != "":
@@ -266,7 +266,7 @@ func (e *env) event(ev run.Event) {
 	e.notify(ev)
 }
 
-// job opens the kit, the computer and the key, for a step.
+// job opens the kit, the computer and the key for a step.
 func (e *env) job(apps []string, unlock bool) (*move.Move, func(), error) {
 	k, err := e.openKit()
 	if err != nil {
@@ -306,9 +306,9 @@ func (e *env) job(apps []string, unlock bool) (*move.Move, func(), error) {
 	return m, func() { e.done(); k.Close() }, m.Redirect()
 }
 
-// commandsFlag adds the flag by which a person agrees to a card's commands.
+// commandsFlag adds the flag that agrees to a card's commands.
 func (e *env) commandsFlag(c *cobra.Command) {
-	c.Flags().BoolVar(&e.runCommands, "run-commands", false, "agree to run the commands that the cards name (card show APP shows them)")
+	c.Flags().BoolVar(&e.runCommands, "run-commands", false, "agree to run the cards' commands (`movekit card show APP` shows them)")
 }
 
 // overrideFlags adds the flags that override gates.
@@ -379,7 +379,7 @@ func (e *env) reasons() (map[string]string, error) {
 		g := steps.Find(name)
 		switch {
 		case g == nil:
-			return nil, fault.New(fault.Usage, "no gate is named %q", name)
+			return nil, fault.New(fault.Usage, "there is no gate %q", name)
 		case !g.Overridable():
 			return nil, fault.New(fault.Usage, "the gate %s cannot be overridden, because something would be lost", name)
 		case strings.TrimSpace(e.because) == "":
@@ -390,7 +390,7 @@ func (e *env) reasons() (map[string]string, error) {
 	return out, nil
 }
 
-// completeApps offers the apps of the kit.
+// completeApps completes the names of apps in the kit.
 func (e *env) completeApps(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 	k, err := e.openKit()
 	if err != nil {
@@ -399,8 +399,7 @@ func (e *env) completeApps(*cobra.Command, []string, string) ([]string, cobra.Sh
 	return k.Manifest.Apps, cobra.ShellCompDirectiveNoFileComp
 }
 
-// Command is the program's command with all below it, for whoever writes pages about it.
-// Its hidden commands are shown.
+// Command returns the root command, for generating documentation. Its hidden commands are shown.
 func Command() *cobra.Command {
 	root := (&env{}).command()
 	for _, c := range root.Commands() {

@@ -22,7 +22,7 @@ type appStatus struct {
 	Steps map[steps.Step]steps.Done `json:"steps"`
 }
 
-// due is the step that comes next.
+// due is the next step.
 type due struct {
 	Step     steps.Step `json:"step,omitempty"`
 	Apps     []string   `json:"apps,omitempty"`
@@ -44,7 +44,7 @@ func statusOf(k *kit.Kit) ([]appStatus, *steps.State) {
 	return out, s
 }
 
-// progress opens the kit and tells how far it is.
+// progress opens the kit and returns its progress.
 func (e *env) progress() (*kit.Kit, []appStatus, *steps.State, due, error) {
 	k, err := e.openKit()
 	if err != nil {
@@ -54,7 +54,7 @@ func (e *env) progress() (*kit.Kit, []appStatus, *steps.State, due, error) {
 	return k, apps, s, nextOf(k, s), nil
 }
 
-// nextOf says which step comes next, and by which command.
+// nextOf returns the next step, with its command.
 func nextOf(k *kit.Kit, s *steps.State) due {
 	if len(k.Log.Damage) > 0 {
 		return due{Command: "movekit inspect", Why: "the kit's journal is damaged"}
@@ -72,18 +72,18 @@ func nextOf(k *kit.Kit, s *steps.State) due {
 	return due{Step: d.Step, Apps: d.Apps, Computer: where, Command: "movekit " + string(d.Step), Why: stepWhy[d.Step]}
 }
 
-const packAgain = "people went on working there; it seals what changed"
+const packAgain = "data changed since the last pack"
 
 var stepWhy = map[steps.Step]string{
 	steps.Pack:       "data is not sealed yet",
 	steps.Deactivate: "the licence is still active on the old computer",
 	steps.Unpack:     "data is not in place yet",
 	steps.Activate:   "the licence is not active on the new computer yet",
-	steps.Verify:     "it is not proven yet that old and new are the same",
-	steps.Todo:       "a person takes in what the app exported, file by file",
-	steps.Report:     "everything is proven; the owner should have the hand-over",
-	steps.Retire:     "the old data is still where people could go on working in it",
-	steps.Close:      "everything is done; the kit still holds the office's data",
+	steps.Verify:     "old and new are not compared yet",
+	steps.Todo:       "exports still have to be imported by hand",
+	steps.Report:     "everything is verified; the owner should get the handover",
+	steps.Retire:     "the old data is still in place, so that people could continue to use it",
+	steps.Close:      "everything is done, but the kit still contains the office's data",
 }
 
 func (e *env) statusCommand() *cobra.Command {
@@ -154,7 +154,7 @@ licence. Nothing is changed or recorded.`,
 	return c
 }
 
-// showLooked says which apps are not what was sealed any more, and how.
+// showLooked lists the apps that changed since the pack.
 func (e *env) showLooked(apps []survey.App) {
 	var same []string
 	for _, a := range apps {
@@ -166,11 +166,11 @@ func (e *env) showLooked(apps []survey.App) {
 		e.showSince(&a)
 	}
 	if len(same) > 0 {
-		e.printf("\nas it was sealed: %s\n", strings.Join(same, ", "))
+		e.printf("\nunchanged since the pack: %s\n", strings.Join(same, ", "))
 	}
 }
 
-// changedIn is how many items of an app are not what was sealed, or not known to be.
+// changedIn returns how many items of an app changed since the pack, or may have changed.
 func changedIn(a survey.App) (n int) {
 	for _, i := range a.Items {
 		if i.Since != nil && !i.Since.Same {

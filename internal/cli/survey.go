@@ -23,7 +23,7 @@ import (
 	"movekit/internal/table"
 )
 
-// surveyCall is how survey was called.
+// surveyCall has the options of survey.
 type surveyCall struct {
 	cards    []string
 	wide     bool
@@ -37,19 +37,19 @@ func (e *env) surveyCommand() *cobra.Command {
 	var call surveyCall
 	c := &cobra.Command{
 		Use:   "survey [APP|APP/ITEM|APP/ITEM@WHOSE...]",
-		Short: "See what is on this computer, and what is not ready",
-		Long: `Look for every app of the kit on this computer: its version, where its data lies,
-how much it is, how its licence is held, and what would stop a pack. Nothing is
-changed. Without a kit, name cards with --cards.
+		Short: "Show the apps on this computer, and what would stop a pack",
+		Long: `Survey every app of the kit on this computer: its version, the location and size of its
+data, how it is licensed, and what would stop a pack. Nothing is changed. Without a kit,
+give cards with --cards.
 
-  --wide  look for data that no card covers: databases, folders of
+  --wide  search for data that no card covers: databases, folders of
           applications, database servers, installed programs`,
 		Example: `  movekit survey --cards cards/ --sheet survey.html
   movekit survey --wide`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if call.limit <= 0 {
-				return fault.New(fault.Usage, "--limit is a time above 0, such as 5s")
+				return fault.New(fault.Usage, "--limit must be a time above 0, such as 5s")
 			}
 			if call.wide {
 				return e.surveyWide(cmd.Context(), &call, args)
@@ -58,12 +58,12 @@ changed. Without a kit, name cards with --cards.
 		},
 	}
 	f := c.Flags()
-	f.BoolVar(&call.wide, "wide", false, "look for data that no card covers")
+	f.BoolVar(&call.wide, "wide", false, "search for data that no card covers")
 	thoroughFlag(c, &call.thorough)
 	f.StringArrayVar(&call.cards, "cards", nil, "without a kit: app card, or folder of cards")
-	f.StringVar(&call.sheet, "sheet", "", "also write the survey as a page (HTML) to this file")
-	f.DurationVar(&call.limit, "limit", run.Limit, "how long a network place may keep silent")
-	f.IntVar(&call.days, "days", 90, "--wide: what changed within so many days counts as recent")
+	f.StringVar(&call.sheet, "sheet", "", "also write the survey to this file as an HTML page")
+	f.DurationVar(&call.limit, "limit", run.Limit, "how long a network location may take to answer")
+	f.IntVar(&call.days, "days", 90, "with --wide: number of days in which a change counts as recent")
 	e.commandsFlag(c)
 	return c
 }
@@ -94,7 +94,7 @@ func (e *env) surveyOld(ctx context.Context, call *surveyCall, apps []string) er
 	return nil
 }
 
-// lookAtApps surveys with the kit's cards, or with others and no kit.
+// lookAtApps surveys with the kit's cards, or with given cards and no kit.
 func (e *env) lookAtApps(ctx context.Context, call *surveyCall, apps []string) (*survey.Survey, error) {
 	if len(call.cards) == 0 {
 		j, closeJob, err := e.jobToLook(apps)
@@ -129,7 +129,7 @@ func (e *env) lookAtApps(ctx context.Context, call *surveyCall, apps []string) (
 func writeSheet(name string, s *survey.Survey) error {
 	page, err := report.Sheet(s, about.This().Version, gateAdvice)
 	if err != nil {
-		return fault.Wrap(fault.Internal, err, "cannot make the sheet")
+		return fault.Wrap(fault.Internal, err, "cannot create the sheet")
 	}
 	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write the sheet")
@@ -164,14 +164,14 @@ func (e *env) showNotes(notes []string) {
 	}
 }
 
-// showSpace says what the stick must hold.
+// showSpace prints the space that the kit needs.
 func (e *env) showSpace(s *survey.Survey) {
 	e.printf("\nThe kit needs about %s, and at most %s.", bytesText(s.Space.Sealed), bytesText(s.Space.AtMost))
 	if s.Space.Known {
-		e.printf(" %s are free there.", bytesText(int64(s.Space.Free)))
+		e.printf(" %s are free.", bytesText(int64(s.Space.Free)))
 	}
 	if s.Space.MaxFile > 0 {
-		e.printf(" Its file system (%s) takes no file over %s; sealed files are kept below that.", s.Space.System, bytesText(int64(s.Space.MaxFile)))
+		e.printf(" Its file system (%s) allows files up to %s; sealed files are smaller.", s.Space.System, bytesText(int64(s.Space.MaxFile)))
 	}
 	e.printf("\n")
 }
@@ -188,7 +188,7 @@ func (e *env) showApp(a *survey.App) {
 		}
 		head += e.paint("  read from "+a.VersionFrom, table.Faint)
 	} else {
-		head += ", version not known"
+		head += ", version unknown"
 	}
 	e.printf("\n%s\n", head)
 	t := e.table("item", "kind", "state", "files", "size", "newest change", "where")
@@ -201,19 +201,19 @@ func (e *env) showApp(a *survey.App) {
 	e.showSince(a)
 	for _, i := range a.Items {
 		for _, n := range i.Needs {
-			e.printf("  %s is useless without %s\n", whose(i.Item, i.User), n)
+			e.printf("  %s needs %s, which is missing\n", whose(i.Item, i.User), n)
 		}
 		if i.PathSetting != "" {
-			e.printf("  %s: where it is, is told by %s\n", whose(i.Item, i.User), i.PathSetting)
+			e.printf("  %s: path from %s\n", whose(i.Item, i.User), i.PathSetting)
 		}
 		for _, d := range i.Details {
 			e.printf("  %s: %s\n", i.Item, d)
 		}
 		if len(i.OpenBy) > 0 {
-			e.printf("  %s is open in %s%s\n", whose(i.Item, i.User), strings.Join(i.OpenBy, ", "), map[bool]string{true: "; it is copied as it is at one moment"}[i.InUse])
+			e.printf("  %s is open in %s%s\n", whose(i.Item, i.User), strings.Join(i.OpenBy, ", "), map[bool]string{true: "; it is copied from a snapshot"}[i.InUse])
 		}
 		for _, u := range i.Unreadable {
-			e.printf("  %s %s\n", e.paint("cannot be read:", table.Bad), u)
+			e.printf("  %s %s\n", e.paint("unreadable:", table.Bad), u)
 		}
 	}
 	for _, l := range a.Licences {
@@ -221,7 +221,7 @@ func (e *env) showApp(a *survey.App) {
 		switch {
 		case !l.Method.Info().Sealed():
 		case l.Typed:
-			serial = ", typed by a person when packing"
+			serial = ", typed in during the pack"
 		case l.Serial == "":
 			serial = ", " + e.paint("not found", table.Bad)
 		default:
@@ -239,7 +239,7 @@ func (e *env) showApp(a *survey.App) {
 		e.printf("needed on the new computer too: %s\n", r.Name)
 	}
 	for _, args := range a.Withheld {
-		e.printf("%s the version is told by the app's own command, which was not run: %s\n", e.paint("note:", table.Note), strings.Join(args, " "))
+		e.printf("%s only a command of the app reports its version, and it was not run: %s\n", e.paint("note:", table.Note), strings.Join(args, " "))
 	}
 	for _, i := range a.Items {
 		for _, d := range i.Warnings {
@@ -252,7 +252,7 @@ func (e *env) showApp(a *survey.App) {
 	}
 }
 
-// showLeft says what does not move, and what a person must do.
+// showLeft lists what is not moved, and manual steps.
 func (e *env) showLeft(a *survey.App) {
 	for _, i := range a.Items {
 		for _, left := range i.LeftOut {
@@ -270,9 +270,9 @@ func (e *env) showLeft(a *survey.App) {
 	}
 }
 
-// thoroughFlag adds the flag by which what looks the same is read all the same.
+// thoroughFlag adds the flag that reads data even if it looks unchanged.
 func thoroughFlag(c *cobra.Command, thorough *bool) {
-	c.Flags().BoolVar(thorough, "thorough", false, "read everything that is sealed already, also where size and times are the same")
+	c.Flags().BoolVar(thorough, "thorough", false, "read all sealed data again, even if size and times are unchanged")
 }
 
 func since(thorough bool) survey.Since {
@@ -282,9 +282,9 @@ func since(thorough bool) survey.Since {
 	return survey.Quick
 }
 
-// showSince says what became of the items since they were sealed.
+// showSince shows how the items changed since they were sealed.
 func (e *env) showSince(a *survey.App) {
-	same := map[string][]string{} // by when they were sealed
+	same := map[string][]string{} // by the time of their pack
 	var times []string
 	for _, i := range a.Items {
 		d, name := i.Since, whose(i.Item, i.User)
@@ -299,12 +299,12 @@ func (e *env) showSince(a *survey.App) {
 			}
 			same[at] = append(same[at], name)
 		case d.Why != "":
-			e.printf("%s\n", table.Block(table.Wrap(table.Sprintf("%s whether %s is what was sealed (%s) is not known: %s", e.paint("note:", table.Note), name, at, d.Why), e.width)))
+			e.printf("%s\n", table.Block(table.Wrap(table.Sprintf("%s unknown whether %s changed since the pack (%s): %s", e.paint("note:", table.Note), name, at, d.Why), e.width)))
 		default:
-			e.printf("%s %s is not what was sealed (%s)\n", e.paint("changed:", table.Bad), name, at)
+			e.printf("%s %s changed since the pack (%s)\n", e.paint("changed:", table.Bad), name, at)
 			for _, r := range d.Rows {
 				if !r.Same {
-					e.printf("  %s: %s then, %s now\n", r.What, r.Old, r.New)
+					e.printf("  %s: then %s, now %s\n", r.What, r.Old, r.New)
 				}
 			}
 			for _, diff := range d.Diffs {
@@ -316,7 +316,7 @@ func (e *env) showSince(a *survey.App) {
 		}
 	}
 	for _, at := range times {
-		e.printf("as it was sealed (%s): %s\n", at, strings.Join(same[at], ", "))
+		e.printf("unchanged since the pack (%s): %s\n", at, strings.Join(same[at], ", "))
 	}
 }
 
@@ -340,8 +340,8 @@ func (e *env) addItem(t *table.Table, i item.Inspection) {
 	t.Add(name, string(i.Kind), state, countText(i.Files), bytesText(i.Bytes), newest, i.Where)
 }
 
-// jobToLook opens the kit for a look, with its passphrase where that is given: then
-// what is here is held against what is sealed.
+// jobToLook opens the kit for a check. If the passphrase is given, data is compared with the sealed
+// data.
 func (e *env) jobToLook(apps []string) (*move.Move, func(), error) {
 	given, err := e.givenPassphrase(e.passphraseFile)
 	if err != nil {

@@ -16,10 +16,10 @@ func (e *env) todoCommand() *cobra.Command {
 	var tick []string
 	c := &cobra.Command{
 		Use:   "todo [APP...]",
-		Short: "List and tick off what a person takes in by hand (new computer)",
-		Long: `List the files that an app exported itself and that a person takes in one by one
-on the new computer, with a number each. --tick records which of them are done, and
-what one is called in the app where that is another name.`,
+		Short: "List and tick off exports to import by hand (new computer)",
+		Long: `List the files that an app exported and that you import one by one on the new computer,
+with a number for each. --tick records which of them are done, and the name of one in
+the app if it differs.`,
 		Example:           "  movekit todo\n  movekit todo --tick 1-12,15\n  movekit todo --tick '4=Pier D, 2026'",
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -56,11 +56,11 @@ what one is called in the app where that is another name.`,
 			return nil
 		},
 	}
-	c.Flags().StringArrayVar(&tick, "tick", nil, "numbers that are done, such as 1-12,15; or one with its name in the app: 4=NAME")
+	c.Flags().StringArrayVar(&tick, "tick", nil, "numbers that are done, such as 1-12,15, or one with its name in the app: 4=NAME")
 	return c
 }
 
-// showTodos lists the to-dos, and returns how many are open.
+// showTodos lists the tasks, and returns how many are open.
 func (e *env) showTodos(todos []move.Todo) (open int) {
 	t := e.table("no.", "app", "file", "state")
 	t.Right = []int{1}
@@ -79,19 +79,19 @@ func (e *env) showTodos(todos []move.Todo) (open int) {
 		t.Add(strconv.Itoa(d.Number), d.Title, d.File, e.result(d.Done, taken, "to do"))
 	}
 	if t.Len() == 0 {
-		e.printf("There is nothing to take in by hand.\n")
+		e.printf("There is nothing to import by hand.\n")
 		return 0
 	}
 	e.printf("%s\n", t)
 	e.list("", does)
-	e.printf("%d of %d are taken in.\n", len(todos)-open, len(todos))
+	e.printf("%d of %d are imported.\n", len(todos)-open, len(todos))
 	return open
 }
 
-// maxTodo is the largest number that is looked at.
+// maxTodo limits the numbers.
 const maxTodo = 1_000_000
 
-// parseNumbers reads 1-12,15 and the like, and 4=NAME.
+// parseNumbers parses texts such as 1-12,15 and 4=NAME.
 func parseNumbers(texts []string) (map[int]string, error) {
 	out := map[int]string{}
 	for _, text := range texts {

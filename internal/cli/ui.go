@@ -17,20 +17,20 @@ import (
 	"movekit/internal/table"
 )
 
-// ui is all talk with the person: facts go to out, everything else to err.
+// ui does all input and output: results go to out, everything else to err.
 type ui struct {
-	ctx         context.Context // ends when somebody ends the program
+	ctx         context.Context // ends when the user ends the program
 	in          io.Reader
-	lines       *bufio.Reader // of in
-	scripted    bool          // whether script answers in place of in
-	script      []string      // what is left of the answers from a file
+	lines       *bufio.Reader // reads in
+	scripted    bool          // script answers instead of in
+	script      []string      // remaining answers from a file
 	out, err    io.Writer
 	json, quiet bool
 	verbose     bool
 	yes         bool
 	colour      bool
-	width       int  // of the terminal that out is, or 0
-	redraw      bool // whether err is a terminal
+	width       int  // terminal width of out, or 0
+	redraw      bool // err is a terminal
 	progress
 	passphrase string // from the environment
 }
@@ -40,7 +40,7 @@ func isTerminal(f any) bool {
 	return ok && term.IsTerminal(int(file.Fd()))
 }
 
-// widthOf is that of a terminal, in characters; 0 of anything else.
+// widthOf returns the width of a terminal in characters, or 0.
 func widthOf(f any) int {
 	if !isTerminal(f) {
 		return 0
@@ -52,7 +52,7 @@ func widthOf(f any) int {
 	return w
 }
 
-// folded writes whole lines no wider than the terminal that they go to.
+// folded wraps whole lines to the terminal width.
 type folded struct {
 	io.Writer
 	width int
@@ -66,7 +66,7 @@ func (f folded) Write(lines []byte) (int, error) {
 	return len(lines), err
 }
 
-// setUp looks at where the output goes.
+// setUp detects where the output goes.
 func (u *ui) setUp(noColour bool) {
 	u.redraw = isTerminal(u.err)
 	if isTerminal(u.out) {
@@ -75,7 +75,7 @@ func (u *ui) setUp(noColour bool) {
 	}
 }
 
-// printf writes facts, no wider than the terminal. What is laid out already stays as it is.
+// printf prints results within the terminal width. Laid-out text stays as it is.
 func (u *ui) printf(format string, args ...any) {
 	if u.json {
 		return
@@ -93,14 +93,14 @@ func (u *ui) printf(format string, args ...any) {
 	io.WriteString(u.out, text)
 }
 
-// list writes facts, each on a line of its own.
+// list prints results, one per line.
 func (u *ui) list(before string, facts []string) {
 	for _, f := range facts {
 		u.printf("%s%s\n", before, f)
 	}
 }
 
-// say writes what is no fact: hints and what goes on.
+// say prints hints and progress.
 func (u *ui) say(format string, args ...any) {
 	if !u.quiet {
 		u.clear()
@@ -108,7 +108,7 @@ func (u *ui) say(format string, args ...any) {
 	}
 }
 
-// object writes the facts as JSON, where that was asked for.
+// object prints results as JSON, if requested.
 func (u *ui) object(v any) error {
 	if !u.json {
 		return nil
@@ -139,12 +139,12 @@ func (u *ui) done() {
 func (u *ui) askPassword(prompt string) (string, error) {
 	p, err := u.secret(prompt)
 	if fault.KindOf(err) == fault.NoPassphrase {
-		return "", fault.New(fault.ServerLogin, "a password is needed (%s), and nobody can be asked for it here", strings.TrimSuffix(prompt, ": "))
+		return "", fault.New(fault.ServerLogin, "a password is needed (%s), but this run is non-interactive", strings.TrimSuffix(prompt, ": "))
 	}
 	return p, err
 }
 
-var errNonInteractive = fault.New(fault.NoPassphrase, "the kit's passphrase is needed, and nobody can be asked for it here")
+var errNonInteractive = fault.New(fault.NoPassphrase, "the kit's passphrase is needed, but this run is non-interactive")
 
 // readPassphraseFile reads the first line of a file.
 func readPassphraseFile(name string) (string, error) {
@@ -159,8 +159,8 @@ func readPassphraseFile(name string) (string, error) {
 	return line, nil
 }
 
-// givenPassphrase returns the passphrase from the file or the environment,
-// or "" where a person must be asked.
+// givenPassphrase returns the passphrase from the file or the environment, or "" if the user must
+// be asked.
 func (u *ui) givenPassphrase(file string) (string, error) {
 	if file != "" {
 		return readPassphraseFile(file)
@@ -168,8 +168,8 @@ func (u *ui) givenPassphrase(file string) (string, error) {
 	return u.passphrase, nil
 }
 
-// takePassphrase takes the passphrase out of the environment, which programs
-// that are run here would otherwise see.
+// takePassphrase removes the passphrase from the environment, so that child processes do not see
+// it.
 func (u *ui) takePassphrase() {
 	const name = "MOVEKIT_PASSPHRASE"
 	if p := os.Getenv(name); p != "" {
@@ -178,7 +178,7 @@ func (u *ui) takePassphrase() {
 	os.Unsetenv(name)
 }
 
-// unlock opens a kit's key. A person may try three times.
+// unlock decrypts a kit's key. The user can try three times.
 func (u *ui) unlock(file string, open func(string) error) error {
 	p, err := u.givenPassphrase(file)
 	if err != nil {
@@ -198,7 +198,7 @@ func (u *ui) unlock(file string, open func(string) error) error {
 		if fault.KindOf(err) != fault.WrongPassphrase || try == 3 {
 			return err
 		}
-		fmt.Fprintln(u.err, "This is not the kit's passphrase. Try again.")
+		fmt.Fprintln(u.err, "The passphrase is wrong. Try again.")
 	}
 }
 
@@ -217,27 +217,26 @@ func (u *ui) newPassphrase(file string, typed bool, check func(string) error, ma
 	return p, err
 }
 
-// chosenPassphrase makes a passphrase for something and shows it, or has it
-// typed twice.
+// chosenPassphrase makes and shows a passphrase, or asks for it twice.
 func (u *ui) chosenPassphrase(what string, typed bool, check func(string) error, make func() (string, error)) (string, error) {
 	if !typed {
 		p, err := make()
 		if err != nil {
 			return "", err
 		}
-		table.Fprintf(u.err, "\nThe %s's passphrase, shown this once. Write it down and keep it apart from the %s:\n\n    %s\n\nWithout it nobody can open the %s, and nobody can recover it.\n\n", what, what, p, what)
+		table.Fprintf(u.err, "\nThe passphrase of the %s, shown only once. Write it down and keep it apart from the %s:\n\n    %s\n\nWithout it nobody can open the %s. It cannot be recovered.\n\n", what, what, p, what)
 		return p, nil
 	}
-	p, err := u.secret("A passphrase for the " + what + ": ")
+	p, err := u.secret("New passphrase for the " + what + ": ")
 	if err != nil {
 		return "", err
 	}
 	if err := check(p); err != nil {
 		return "", err
 	}
-	again, err := u.secret("The same once more: ")
+	again, err := u.secret("Repeat the passphrase: ")
 	if err == nil && again != p {
-		err = fault.New(fault.Usage, "the two passphrases are not the same")
+		err = fault.New(fault.Usage, "the two passphrases differ")
 	}
 	return p, err
 }

@@ -12,11 +12,11 @@ import (
 func (e *env) undoCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "undo [APP|APP/ITEM|APP/ITEM@WHOSE...]",
-		Short: "Take back what unpack did (new computer)",
-		Long: `Take back what unpack put on this computer. What is unchanged is removed: it is
-sealed in the kit. What was set aside gets its name back. What was worked in since
-is kept under another name. What was there before, or was overwritten because you
-said so, stays as it is. Licences are not touched.`,
+		Short: "Undo an unpack (new computer)",
+		Long: `Undo an unpack on this computer. Unmodified data is removed, because the kit has it, and
+data that was set aside is moved back. Data that was modified since is kept under
+another name. Data that was here before, or was overwritten because you chose to, stays
+as it is. Licences are not changed.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Undo, args, nil, (*move.Move).Undo, e.showUndone)
@@ -28,15 +28,15 @@ said so, stays as it is. Licences are not touched.`,
 
 func (e *env) showUndone(_ *move.Move, out []*run.Outcome) {
 	words := map[string]string{
-		"taken back": "taken back", "was here": "left: it was here before", "not taken back": "left: it was put over what was here",
-		"unfinished": "unpack was cut off: run it to its end first", "nothing": "was not put here",
+		"undone": "undone", "was here": "kept: it was here before", "not undone": "kept: the data here before was overwritten",
+		"unfinished": "unpack was interrupted: complete it first", "nothing": "was not put here",
 	}
 	t := e.table("app", "item", "files", "size", "result", "where")
 	t.Paths = true
 	t.Right = []int{3, 4}
 	for _, o := range out {
 		for _, i := range o.Items {
-			t.Add(o.Title, whose(i.Item, i.User), countText(i.Files), bytesText(i.Bytes), e.result(i.Did != "unfinished" && i.Did != "not taken back", words[i.Did], words[i.Did]), i.To)
+			t.Add(o.Title, whose(i.Item, i.User), countText(i.Files), bytesText(i.Bytes), e.result(i.Did != "unfinished" && i.Did != "not undone", words[i.Did], words[i.Did]), i.To)
 		}
 	}
 	if t.Len() > 0 {
@@ -45,10 +45,10 @@ func (e *env) showUndone(_ *move.Move, out []*run.Outcome) {
 	for _, o := range out {
 		for _, i := range o.Items {
 			if i.Back != "" {
-				e.printf("has its name back: %s\n", i.To)
+				e.printf("moved back: %s\n", i.To)
 			}
 			if i.Aside != "" {
-				e.printf("%s was worked in since, and is kept: %s\n", e.paint("kept:", table.Note), i.Aside)
+				e.printf("%s was modified since, and is kept: %s\n", e.paint("kept:", table.Note), i.Aside)
 			}
 			for _, n := range i.Notes {
 				e.printf("%s %s\n", e.paint("kept:", table.Note), n)

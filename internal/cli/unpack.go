@@ -24,21 +24,20 @@ func (e *env) unpackCommand() *cobra.Command {
 	var takeOver, asTheyAre bool
 	c := &cobra.Command{
 		Use:   "unpack [APP|APP/ITEM|APP/ITEM@WHOSE...]",
-		Short: "Put data in its place (new computer)",
-		Long: `Inspect the kit, and put every item where its card says it belongs on this
-computer. What is there and the same already is left alone. What is there and
-differs is in the way. At a terminal you are asked about each; --existing says it
-for all, or for one app or item:
+		Short: "Put the data in place (new computer)",
+		Long: `Inspect the kit, and put every item where its card says it belongs on this computer. Data
+that is already here and the same is left as it is. For other existing data you are
+asked in a terminal; --existing sets the answer for all, or for one app or item:
 
-  set-aside   rename it, and keep it (the usual); undo gives it its name back
-  keep-both   put both in one folder: equal files once, others beside with a
-              number behind the name; a database or file gets a name beside it.
-              undo takes it apart
-  skip        leave it, and add only what is not there; undo leaves it so
-  replace     overwrite it; undo cannot give it back
+  set-aside   rename it and keep it (the default); undo moves it back
+  keep-both   put both in one folder: equal files once, others side by side with a
+              number in the name; a database or file gets another name beside it;
+              undo separates them
+  skip        keep it, and add only missing files; cannot be undone
+  replace     overwrite it; cannot be undone
 
-What an earlier unpack put here, and nobody has worked in since, is renewed where it
-was packed again. If the new computer broke, --change-computer continues on this one.`,
+Unmodified data from an earlier unpack is replaced if it was packed again. If the new
+computer broke, --change-computer continues on this one.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			policies, err := policiesOf(ways)
@@ -51,7 +50,7 @@ was packed again. If the new computer broke, --change-computer continues on this
 					return err
 				}
 				if slices.Contains(slices.Collect(maps.Values(policies)), tree.Replace) {
-					if err := e.agree("What is in the way on " + j.Computer.Name() + " is overwritten, and undo cannot give it back. Go on?"); err != nil {
+					if err := e.agree("This overwrites existing data on " + j.Computer.Name() + " and cannot be undone. Continue?"); err != nil {
 						return err
 					}
 				}
@@ -60,10 +59,10 @@ was packed again. If the new computer broke, --change-computer continues on this
 			}, (*move.Move).Unpack, e.showPlaced)
 		},
 	}
-	c.Flags().StringArrayVar(&ways, "existing", nil, "what happens to what is in the way: set-aside, keep-both, skip, replace; of one app or item: APP/ITEM=skip")
+	c.Flags().StringArrayVar(&ways, "existing", nil, "what to do with existing data: set-aside, keep-both, skip or replace; for one app or item: APP/ITEM=skip")
 	c.RegisterFlagCompletionFunc("existing", cobra.FixedCompletions([]string{"set-aside", "keep-both", "skip", "replace"}, cobra.ShellCompDirectiveNoFileComp))
-	c.Flags().BoolVar(&takeOver, "run-as-me", false, "what runs as a user of the database server who is not here runs as you (views, triggers, routines of MariaDB)")
-	c.Flags().BoolVar(&asTheyAre, "keep-paths", false, "leave paths in settings as they were on the old computer")
+	c.Flags().BoolVar(&takeOver, "run-as-me", false, "MariaDB views, triggers and routines of a missing user run as you")
+	c.Flags().BoolVar(&asTheyAre, "keep-paths", false, "do not update paths in settings")
 	e.detailsFlag(c)
 	e.exceptionFlag(c, "change-computer", "use this computer as the new one, instead of the one used so far")
 	whereFlags(c, &where)
@@ -72,7 +71,7 @@ was packed again. If the new computer broke, --change-computer continues on this
 	return c
 }
 
-// waysOf reads what is to happen to what is in the way: of all, or of an app or item.
+// policiesOf parses the policies for existing data: for all, or for an app or item.
 func policiesOf(given []string) (map[string]tree.Policy, error) {
 	out := map[string]tree.Policy{}
 	for _, w := range given {
@@ -84,19 +83,19 @@ func policiesOf(given []string) (map[string]tree.Policy, error) {
 		case tree.SetAside, tree.KeepBoth, tree.Skip, tree.Replace:
 			out[address] = p
 		default:
-			return nil, fault.New(fault.Usage, "--existing is set-aside, keep-both, skip or replace, not %q", word)
+			return nil, fault.New(fault.Usage, "--existing must be set-aside, keep-both, skip or replace, not %q", word)
 		}
 	}
 	return out, nil
 }
 
-// whereFlags add what a person says of where things go.
+// whereFlags adds the flags for destinations.
 func whereFlags(c *cobra.Command, where *[2][]string) {
-	c.Flags().StringArrayVar(&where[0], "user", nil, "OLD=NEW: the user of the old computer is this one here")
-	c.Flags().StringArrayVar(&where[1], "place", nil, "APP/ITEM=PATH: where an item goes on this computer")
+	c.Flags().StringArrayVar(&where[0], "user", nil, "OLD=NEW: map a user of the old computer to a user here")
+	c.Flags().StringArrayVar(&where[1], "place", nil, "APP/ITEM=PATH: put an item at this path")
 }
 
-// chosen takes that in.
+// chosen applies the flags for destinations.
 func (e *env) chosen(m *move.Move, where [2][]string) (err error) {
 	if m.Choices.Users, err = pairs("user", where[0]); err != nil {
 		return err
@@ -106,34 +105,34 @@ func (e *env) chosen(m *move.Move, where [2][]string) (err error) {
 	}
 	for address, path := range m.Choices.Places {
 		if !slices.ContainsFunc(m.State.Order, func(k steps.Key) bool {
-			all := k // the folder of many
+			all := k // the folder that contains several
 			if c := m.Card(k.App); c != nil && c.Item(k.Item) != nil && c.Item(k.Item).Each != "" {
 				all.Item = c.Item(k.Item).Name
 			}
 			return k.Address() == address || all.Address() == address
 		}) {
-			return fault.New(fault.Usage, "nothing called %s is sealed in the kit", address)
+			return fault.New(fault.Usage, "the kit has no sealed item %s", address)
 		}
 		if _, err := m.Computer.Locate(path, nil); err != nil && fault.KindOf(err) != fault.NoUser {
 			return err
 		}
 		if !absolute.MatchString(path) {
-			return fault.New(fault.Usage, "--place takes a whole path, not %q", path)
+			return fault.New(fault.Usage, "--place needs a full path, not %q", path)
 		}
 	}
 	return m.Redirect()
 }
 
-// absolute is how whole paths begin: a folder, a drive, a share, or a term.
+// absolute matches the start of a full path: a folder, a drive, a share, or a term.
 var absolute = regexp.MustCompile(`^([/~$%]|[A-Za-z]:[\\/]|\\\\|HK(LM|CU)\\)`)
 
-// pairs reads what a flag takes as NAME=VALUE.
+// pairs parses a flag with NAME=VALUE.
 func pairs(flag string, given []string) (map[string]string, error) {
 	out := map[string]string{}
 	for _, p := range given {
 		name, value, ok := strings.Cut(p, "=")
 		if !ok || name == "" || value == "" {
-			return nil, fault.New(fault.Usage, "--%s takes %s, not %q", flag, map[string]string{"user": "OLD=NEW", "place": "APP/ITEM=PATH", "drive": "D=FOLDER"}[flag], p)
+			return nil, fault.New(fault.Usage, "--%s needs %s, not %q", flag, map[string]string{"user": "OLD=NEW", "place": "APP/ITEM=PATH", "drive": "D=FOLDER"}[flag], p)
 		}
 		out[name] = value
 	}
@@ -147,7 +146,7 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 	var aside []string
 	for _, o := range out {
 		for _, i := range o.Items {
-			word := map[string]string{"placed": "in place", "left": "waits", "renewed": "renewed", "same": "the same already", "skipped": "left as it was", "completed": "left; what was missing is added"}[i.Did]
+			word := map[string]string{"placed": "in place", "left": "waits", "renewed": "renewed", "same": "the same already", "skipped": "existing data kept", "completed": "existing data kept; missing files added"}[i.Did]
 			t.Add(o.Title, whose(i.Item, i.User), countText(i.Files), bytesText(i.Bytes), e.result(i.Did != "skipped" && i.Did != "completed" && i.Waits == "", word, word), i.To)
 			if i.Aside != "" {
 				aside = append(aside, i.Aside)
@@ -160,7 +159,7 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 	for _, o := range out {
 		for _, i := range o.Items {
 			if i.Repointed > 0 {
-				e.printf("%s %s, %s: %s in its settings; undo gives the old ones back\n", e.paint("re-pointed:", table.Note), o.Title, whose(i.Item, i.User), item.Plural(i.Repointed, "path"))
+				e.printf("%s %s, %s: %s in its settings; undo restores the old ones\n", e.paint("updated:", table.Note), o.Title, whose(i.Item, i.User), item.Plural(i.Repointed, "path"))
 			}
 			for _, n := range slices.DeleteFunc(append([]string{i.Waits}, i.Notes...), func(n string) bool { return n == "" }) {
 				e.printf("%s %s, %s: %s\n", e.paint("by hand:", table.Note), o.Title, i.Item, n)
@@ -172,11 +171,11 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 	}
 	for _, o := range out {
 		if c := j.Card(o.App); c != nil && slices.ContainsFunc(c.Items, func(it card.Item) bool { return it.Exports != nil }) {
-			e.printf("%s %s has files that you take in one by one: `movekit todo %s` lists them\n", e.paint("by hand:", table.Note), o.Title, o.App)
+			e.printf("%s %s has files to import one by one: `movekit todo %s` lists them\n", e.paint("by hand:", table.Note), o.Title, o.App)
 		}
 	}
 	if len(aside) > 0 {
-		e.printf("set aside what was there:\n")
+		e.printf("existing data was set aside:\n")
 		e.list("  ", aside)
 	}
 }

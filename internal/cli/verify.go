@@ -15,10 +15,9 @@ import (
 func (e *env) verifyCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "verify [APP|APP/ITEM|APP/ITEM@WHOSE...]",
-		Short: "Hold the new computer against the old",
-		Long: `Compare every file and every table on this computer with the fingerprints that
-were taken on the old one, and look at each licence on both. Exit code 3 tells
-that something differs.`,
+		Short: "Compare the new computer with the old one",
+		Long: `Compare every file and every table on this computer with the fingerprints of the old one,
+and check each licence on both. Exit code 3 means that something differs.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Verify, args, nil, (*move.Move).Verify, e.showVerified)
@@ -39,7 +38,7 @@ func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
 	for _, o := range out {
 		for _, i := range o.Items {
 			if i.Did == "stays" {
-				e.printf("%s, %s stays at %s: %s\n", o.Title, i.Item, i.To, e.result(i.Equal, "as it was", strings.Join(i.Diffs, ", ")))
+				e.printf("%s, %s stays at %s: %s\n", o.Title, i.Item, i.To, e.result(i.Equal, "unchanged", strings.Join(i.Diffs, ", ")))
 			}
 		}
 	}
@@ -56,7 +55,7 @@ func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
 		}
 		e.unquiet(j, o)
 		if c := j.Card(o.App); c != nil && j.State.Waiting(c) {
-			e.printf("%s `movekit todo %s` lists what a person takes in, file by file\n", e.paint("by hand:", table.Note), o.App)
+			e.printf("%s `movekit todo %s` lists the files to import by hand\n", e.paint("by hand:", table.Note), o.App)
 		}
 	}
 	e.printf("\n%s\n", table.Block(table.Wrap(table.Visible(r.Sentence), e.width)))

@@ -12,7 +12,7 @@ func (e *env) versionCommand() *cobra.Command {
 	var notices bool
 	c := &cobra.Command{
 		Use:   "version",
-		Short: "See which build this program is, and what is in it",
+		Short: "Show the version and build of this program",
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			b := about.This()

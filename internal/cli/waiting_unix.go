@@ -8,7 +8,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// waiting reports whether more was typed.
+// waiting reports whether more input is available.
 func waiting(f *os.File) bool {
 	n, err := unix.Poll([]unix.PollFd{{Fd: int32(f.Fd()), Events: unix.POLLIN}}, 0)
 	return err == nil && n > 0

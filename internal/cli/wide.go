@@ -12,13 +12,13 @@ import (
 	"movekit/internal/table"
 )
 
-// surveyWide looks for what no card covers.
+// surveyWide searches for data that no card covers.
 func (e *env) surveyWide(ctx context.Context, call *surveyCall, apps []string) error {
 	if call.days < 1 {
-		return fault.New(fault.Usage, "--days is at least 1")
+		return fault.New(fault.Usage, "--days must be at least 1")
 	}
 	if call.sheet != "" {
-		return fault.New(fault.Usage, "--sheet goes without --wide; use --json to keep what was found")
+		return fault.New(fault.Usage, "--sheet cannot be used with --wide; use --json to save the results")
 	}
 	h, err := e.here()
 	if err != nil {
@@ -52,9 +52,9 @@ func (e *env) surveyWide(ctx context.Context, call *surveyCall, apps []string) e
 }
 
 func (e *env) showWide(r *wide.Result, cards int) {
-	e.printf("%s: %s files seen, %s opened. %s. Recent is what changed within %d days.\n\n", r.Computer, countText(r.Files), countText(r.Opened),
-		map[bool]string{true: "No card was given", false: item.Plural(int64(cards), "card") + " taken off"}[cards == 0], r.Days)
-	t := e.table("what was seen", "size", "newest change", "where")
+	e.printf("%s: %s files seen, %s opened. %s. Recent means changed within %d days.\n\n", r.Computer, countText(r.Files), countText(r.Opened),
+		map[bool]string{true: "No card was given", false: item.Plural(int64(cards), "card") + " applied"}[cards == 0], r.Days)
+	t := e.table("what was found", "size", "newest change", "where")
 	t.Paths = true
 	t.Right = []int{2}
 	for i := range r.Findings {
@@ -81,23 +81,23 @@ func (e *env) showWide(r *wide.Result, cards int) {
 	if t.Len() > 0 {
 		e.printf("%s", t)
 	} else {
-		e.printf("Nothing was found that no card covers.\n")
+		e.printf("Cards cover all data that was found.\n")
 	}
 	if r.More > 0 {
 		e.printf("%d more are not shown.\n", r.More)
 	}
-	e.printf("\nPeople's own documents are searched for databases, mail and keys only.\nPassed over: %s\n", strings.Join(r.Passed, "; "))
+	e.printf("\nUsers' documents are searched only for databases, mail and keys.\nNot searched: %s\n", strings.Join(r.Passed, "; "))
 	for _, u := range r.Unreadable {
-		e.printf("%s %s\n", e.paint("cannot be read:", table.Bad), u)
+		e.printf("%s %s\n", e.paint("unreadable:", table.Bad), u)
 	}
 	if more := r.Unread - int64(len(r.Unreadable)); more > 0 {
-		e.printf("and %d more that cannot be read\n", more)
+		e.printf("and %d more unreadable ones\n", more)
 	}
 	e.showNotes(r.Notes)
-	e.say("To cover one: `movekit card make` asks what it takes, `movekit card draft NAME --from PATH` drafts it\n")
+	e.say("To move some of it, create a card with `movekit card make`, or with `movekit card draft NAME --from PATH`\n")
 }
 
-// details are the few lines below a finding that say more than its first.
+// details returns the lines below a finding.
 func (e *env) details(f *wide.Finding) string {
 	var shown []string
 	for _, d := range f.Details {

@@ -2,5 +2,5 @@
 
 package cli
 
-// ownWindow reports whether a window goes when this program ends; here none does.
+// ownWindow reports whether the console window closes when this program ends. Here it never does.
 func ownWindow() bool { return false }

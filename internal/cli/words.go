@@ -23,18 +23,17 @@ const (
 	exitPerson    = 5
 )
 
-// exit ends a command with a code after everything was said.
+// exit is an error that only carries an exit code; everything was printed already.
 type exit struct{ code int }
 
 func (e exit) Error() string { return fmt.Sprintf("exit code %d", e.code) }
 
-// advice is what a person is told about a kind of failure besides what
-// happened.
+// advice is what the user is told about a kind of failure, besides what happened.
 type advice struct {
 	next string // what to do
-	safe string // that nothing was lost
+	safe string // what was not lost
 	code int
-	more string // section of the technician's document; "" where there is none
+	more string // section of the technician's guide; "" if none
 }
 
 const nothingLost = "Nothing was lost: the old computer's data was only read."
@@ -42,54 +41,53 @@ const nothingLost = "Nothing was lost: the old computer's data was only read."
 var adviceByKind = map[fault.Kind]advice{
 	fault.Usage:           {"See the command's --help.", "Nothing was changed.", exitUsage, ""},
 	fault.BadCard:         {"Correct the card; `movekit card check FILE` shows every mistake in it.", "Nothing was changed.", exitFailed, "card-mistakes"},
-	fault.NotAKit:         {"Name the kit's folder with --kit DIR, or make a kit with `movekit new DIR`.", "Nothing was changed.", exitFailed, "no-kit"},
-	fault.NewerFormat:     {"Use the program that lies in the kit's own folder.", "Nothing was changed.", exitFailed, "no-kit"},
+	fault.NotAKit:         {"Give the kit's folder with --kit DIR, or create a kit with `movekit new DIR`.", "Nothing was changed.", exitFailed, "no-kit"},
+	fault.NewerFormat:     {"Use the program in the kit's own folder.", "Nothing was changed.", exitFailed, "no-kit"},
 	fault.Damaged:         {"Run `movekit inspect` to see what is damaged. If the old computer is still there, run `movekit pack` on it again.", "Nothing on either computer was changed by this.", exitFailed, "damaged-kit"},
-	fault.Forged:          {"Do not use this kit: somebody changed it without its passphrase. Make a new one on the old computer.", "Nothing on either computer was changed by this.", exitFailed, "damaged-kit"},
-	fault.Hostile:         {"Do not use this kit: it was not made by Move Kit as it is. Make a new one on the old computer.", "Nothing was written from it.", exitFailed, "damaged-kit"},
-	fault.WrongPassphrase: {"Try again: six words with - between them, or what was chosen when the kit was made.", "Nothing was changed; it may be tried as often as you like.", exitFailed, "passphrase"},
+	fault.Forged:          {"Do not use this kit: somebody changed it without its passphrase. Create a new one on the old computer.", "Nothing on either computer was changed by this.", exitFailed, "damaged-kit"},
+	fault.Hostile:         {"Do not use this kit: Move Kit did not write this content. Create a new one on the old computer.", "Nothing was written from it.", exitFailed, "damaged-kit"},
+	fault.WrongPassphrase: {"Try again: the passphrase is six words joined with -, or the one that you chose for the kit.", "Nothing was changed. You can try as often as you like.", exitFailed, "passphrase"},
 	fault.NoPassphrase:    {"Give it with --passphrase-file FILE or in $MOVEKIT_PASSPHRASE, or run this in a terminal.", "Nothing was changed.", exitUsage, "passphrase"},
-	fault.Busy:            {"Wait until it is done, or end it, and run this again.", "Nothing was changed.", exitFailed, "stick"},
-	fault.Pulled:          {"Put the stick back in, and run the same command again: what is whole is kept.", "Nothing was lost on this computer; of the kit, what was sealed and read back before.", exitFailed, "stick"},
-	fault.NoSpace:         {"Free space on that disk, or use a larger one, and run the same command again: what is whole is kept.", nothingLost, exitFailed, "stick"},
+	fault.Busy:            {"Wait until it finishes, or end it, and run this again.", "Nothing was changed.", exitFailed, "stick"},
+	fault.Pulled:          {"Plug the stick in again, and run the same command again: complete data is kept.", "Nothing was lost on this computer. The kit keeps everything that was sealed and verified before.", exitFailed, "stick"},
+	fault.NoSpace:         {"Free space on that disk, or use a larger one, and run the same command again: complete data is kept.", nothingLost, exitFailed, "stick"},
 	fault.ReadOnly:        {"Switch the write protection off, or copy the kit to a disk that can be written to.", nothingLost, exitFailed, "stick"},
-	fault.Scanned:         {"The virus scanner holds it: see its list of what it has taken away, have it leave this file and the program alone for the move, and run the same command again.", nothingLost, exitFailed, "not-read"},
-	fault.Unreadable:      {"See that you may read it (as administrator, perhaps) and that no other program keeps it locked, and run the same command again.", nothingLost, exitFailed, "not-read"},
-	fault.Changed:         {"Close the app and whatever syncs its files, and run the same command again: what is whole is kept.", nothingLost, exitFailed, "not-read"},
-	fault.Missing:         {"See that the path is right and the disk is connected; `movekit survey` shows where things are looked for.", nothingLost, exitFailed, "not-read"},
-	fault.BadDatabase:     {"Let the app itself repair or export it first. A damaged database is not packed, so that the damage is not found too late.", nothingLost, exitFailed, "bad-database"},
-	fault.CannotPlace:     {"See that the disk is there, has space and may be written to, and run the same command again: what is whole is kept.", "Nothing was lost: what was in the way is under its own name or set aside.", exitFailed, "not-placed"},
-	fault.NoUser:          {"Make the user on this computer, or say who takes over with --user OLD=NEW.", "Nothing was changed.", exitFailed, "not-placed"},
-	fault.ServerDown:      {"See that the database server runs and can be reached, and run the same command again: what is whole is kept.", nothingLost, exitFailed, "server"},
-	fault.ServerLogin:     {"See that the card names the right user, and that its password is where the card says, in the server's own password file, or typed when asked. Making a database and its roles takes an administrator of the server.", nothingLost, exitFailed, "server"},
-	fault.ServerRefused:   {"Correct what the server names, and run the same command again: the database was made under another name first, and what was there is as it was.", nothingLost, exitFailed, "server"},
-	fault.DeskDown:        {"See that this computer has network and the desk is up, and run the same command again: the tool first asks what the desk has done, and nothing is done twice.", "The licence is as the desk last said; nothing was spent twice.", exitFailed, "licence-service"},
-	fault.DeskNonsense:    {"Something else may stand in the way (a proxy, a sign-in page). See that the card's address is the desk's, and run the same command again.", "The licence is as the desk last said; nothing was spent twice.", exitFailed, "licence-service"},
-	fault.DeskSignature:   {"Do not go on: ask the desk's owner whether its key has changed. If so, the card must name the new one.", "The answer was not used.", exitFailed, "licence-service"},
-	fault.DeskRefused:     {"Ask the licence's vendor; `movekit status` shows what the kit knows. The data can be unpacked and verified meanwhile.", "Nothing was spent.", exitFailed, "licence-service"},
-	fault.Waits:           {"Run the same command in a terminal and follow the steps, or give what was seen with --answers FILE. What was answered already is kept.", nothingLost, exitPerson, "by-hand"},
-	fault.NotAgreed:       {"See what it runs with `movekit card show {app}`, and agree to it with --run-commands.", nothingLost, exitPerson, "by-hand"},
-	fault.NotRepointed:    {"Run this in a terminal to see them and answer, or agree with --yes; --keep-paths leaves them as they are.", nothingLost, exitPerson, "by-hand"},
+	fault.Scanned:         {"The virus scanner blocks it: check its quarantine, exclude this file and Move Kit for the time of the move, and run the same command again.", nothingLost, exitFailed, "not-read"},
+	fault.Unreadable:      {"Make sure that you may read it (perhaps as administrator) and that no other program has it locked, and run the same command again.", nothingLost, exitFailed, "not-read"},
+	fault.Changed:         {"Close the app and whatever syncs its files, and run the same command again: complete data is kept.", nothingLost, exitFailed, "not-read"},
+	fault.Missing:         {"Make sure that the path is right and the disk is connected; `movekit survey` shows where Move Kit looks.", nothingLost, exitFailed, "not-read"},
+	fault.BadDatabase:     {"Let the app itself repair or export it first. A damaged database is not packed, so that you learn of the damage in time.", nothingLost, exitFailed, "bad-database"},
+	fault.CannotPlace:     {"Make sure that the disk is connected, writable and not full, and run the same command again: complete data is kept.", "Nothing was lost: existing data has its own name or is set aside.", exitFailed, "not-placed"},
+	fault.NoUser:          {"Create the user on this computer, or map it to another user with --user OLD=NEW.", "Nothing was changed.", exitFailed, "not-placed"},
+	fault.ServerDown:      {"Make sure that the database server runs and can be reached, and run the same command again: complete data is kept.", nothingLost, exitFailed, "server"},
+	fault.ServerLogin:     {"Check the user in the card, and its password: where the card says, in the server's own password file, or as typed. Creating a database and its roles needs an administrator of the server.", nothingLost, exitFailed, "server"},
+	fault.ServerRefused:   {"Fix the problem that the server reported, and run the same command again. The existing database is unchanged.", nothingLost, exitFailed, "server"},
+	fault.DeskDown:        {"Make sure that this computer has network and the desk is up, and run the same command again. Move Kit first asks what the desk has done, so that nothing is done twice.", "The licence is as the desk last reported; no transfer was used twice.", exitFailed, "licence-service"},
+	fault.DeskNonsense:    {"Something else may have answered (a proxy, a sign-in page). Check the desk's address in the card, and run the same command again.", "The licence is as the desk last reported; no transfer was used twice.", exitFailed, "licence-service"},
+	fault.DeskSignature:   {"Do not continue: ask the desk's owner whether its key has changed. If so, put the new key into the card.", "The answer was not used.", exitFailed, "licence-service"},
+	fault.DeskRefused:     {"Ask the licence's vendor; `movekit status --check` shows the licence's state. You can unpack and verify the data meanwhile.", "No transfer was used.", exitFailed, "licence-service"},
+	fault.Waits:           {"Run the same command in a terminal and follow the steps, or give the answers with --answers FILE. Earlier answers are kept.", nothingLost, exitPerson, "by-hand"},
+	fault.NotAgreed:       {"Check the commands with `movekit card show {app}`, and agree to them with --run-commands.", nothingLost, exitPerson, "by-hand"},
+	fault.NotRepointed:    {"Run this in a terminal to see and confirm the new paths, or agree with --yes; --keep-paths does not update them.", nothingLost, exitPerson, "by-hand"},
 	fault.NotPlaced:       {"Run `movekit unpack {app}` first.", nothingLost, exitFailed, "not-placed"},
-	fault.Issue:           {"`movekit licence letter {app}` writes what to ask for. Put the file that comes in its place, and run this again.", nothingLost, exitPerson, "by-hand"},
-	fault.Stopped:         {"Run the same command again when you like: what is whole is kept.", nothingLost, exitFailed, "cut-off"},
-	fault.Unanswered:      {"Run this in a terminal to see it and answer, or answer with --yes.", "Nothing was changed.", exitUsage, "by-hand"},
+	fault.Issue:           {"Request it with `movekit licence letter {app}`. Put the new file in its place, and run this again.", nothingLost, exitPerson, "by-hand"},
+	fault.Stopped:         {"Run the same command again at any time: complete data is kept.", nothingLost, exitFailed, "interrupted"},
+	fault.Unanswered:      {"Run this in a terminal and answer, or use --yes.", "Nothing was changed.", exitUsage, "by-hand"},
 	fault.Elsewhere:       {"Take the kit to that computer, and run the same command there.", "Nothing was changed.", exitFailed, "not-placed"},
-	fault.Internal:        {"Run the same command again with --log-file FILE and keep the file.", nothingLost, exitFailed, "cut-off"},
+	fault.Internal:        {"Run the same command again with --log-file FILE and keep the file.", nothingLost, exitFailed, "interrupted"},
 }
 
-// lossIn says what nothingLost says, of steps that do more to the old computer than
-// read it.
+// safetyByStep replaces nothingLost for steps that do more to the old computer than read it.
 var safetyByStep = map[steps.Step]string{
-	steps.Retire: "Nothing was lost: it has its own name, or the one under which it is set aside.",
-	steps.Return: "Nothing was lost: it has its own name, or the one under which it is set aside.",
-	steps.Remove: "Nothing was removed that is not proven on the new computer.",
+	steps.Retire: "Nothing was lost: the data has its own name, or the name under which it is set aside.",
+	steps.Return: "Nothing was lost: the data has its own name, or the name under which it is set aside.",
+	steps.Remove: "Nothing was removed that is not verified on the new computer.",
 }
 
-// tell writes an error with its advice, and returns its exit code.
+// printError prints an error with its advice, and returns its exit code.
 func printError(w io.Writer, err error, colour bool) int { return printStepError(w, err, "", colour) }
 
-// tellOf is tell for an error of a step.
+// printStepError is printError for an error of a step.
 func printStepError(w io.Writer, err error, step steps.Step, colour bool) int {
 	var done exit
 	if errors.As(err, &done) {
@@ -100,8 +98,8 @@ func printStepError(w io.Writer, err error, step steps.Step, colour bool) int {
 		table.Fprintf(w, "%s %v\n  next: see `movekit --help`\n", table.Paint("error:", table.Bad, colour), err)
 		return exitUsage
 	}
-	if known == errNo { // a person's word is no error
-		table.Fprintf(w, "%s it was not done: you answered no\n", table.Paint("stopped:", table.Note, colour))
+	if known == errNo { // an answer of the user is not an error
+		table.Fprintf(w, "%s cancelled: you answered no\n", table.Paint("stopped:", table.Note, colour))
 		return adviceByKind[known.Kind].code
 	}
 	var problems card.Problems
@@ -122,8 +120,7 @@ func printStepError(w io.Writer, err error, step steps.Step, colour bool) int {
 	return a.code
 }
 
-// filled fills the app in that an advice is about; where none is named, the
-// command is for all.
+// filled fills the app's name into an advice. Without an app, the command is for all apps.
 func filled(advice, app string) string {
 	if app == "" {
 		return strings.ReplaceAll(advice, " {app}", "")
@@ -138,8 +135,7 @@ func lossOf(e *fault.Error, a advice) string {
 	return a.safe
 }
 
-// showProblems shows each mistake of a card with its line and a mark below
-// the column.
+// showProblems shows each mistake of a card with its line and a mark below the column.
 func showProblems(w io.Writer, ps card.Problems) {
 	for _, p := range ps {
 		table.Fprintf(w, "\n%s:%d:%d: %s\n", p.File, p.Line, p.Column, p.What)
@@ -163,69 +159,70 @@ func showProblems(w io.Writer, ps card.Problems) {
 
 // gateAdvice says what to do about a gate that stopped a step.
 var gateAdvice = map[string]string{
-	"old-computer":        "Run this on the old computer.",
-	"other-computer":      "Run this on the new computer.",
-	"new-computer":        "Run this on that one. Where it broke, go on here with `movekit unpack {app} --change-computer --because REASON`: its licences then count as those of a lost computer.",
-	"right-name":          "See that this is the right computer, and that the kit is that of this move.",
-	"not-a-copy":          "Make a kit for a move with `movekit new DIR`.",
-	"proven":              "Run `movekit verify {app}` on the new computer first.",
-	"handed-over":         "Run `movekit report --to DIR` first, with a folder that is not in the kit.",
-	"kit-whole":           "Run `movekit pack` on the old computer again; what is whole is kept. Apps whose files are whole can be unpacked by their names.",
-	"app-closed":          "Close the app as a person would, so that it saves what is open; a service, in the system's list of services. Then run this again.",
-	"files-closed":        "Close that program and run this again.",
-	"sync-done":           "Let the app send everything first; on a computer without network, connect it once.",
-	"exports-there":       "Make the missing exports in the app, or let the card's command make them with --run-commands.",
-	"readable":            "See that you may read it (as administrator, perhaps), that a server runs and lets you in; or leave that item out, and name the others: APP/ITEM.",
-	"items-there":         "Correct the card's path, say where a drive is (--drive D=FOLDER), or mark the item optional. To go on without it, override this gate with a reason.",
-	"needs-met":           "Find the missing half first: without it the data cannot be used.",
-	"newest-copy":         "Use the copy of the kit that was worked on, and put this one away: what each of them says would be half the truth.",
-	"clock-right":         "Set this computer's clock, and run this again: waiting times and certificates are judged by it.",
-	"as-expected":         "See in the app whether something is missing, and look at the card's path and number.",
-	"serial-right":        "Compare it with the label or the vendor's mail, and correct the app's settings or the card.",
-	"not-expired":         "Have the licence renewed by its vendor first; the data can be unpacked and verified meanwhile.",
-	"back-in-time":        "Ask the vendor before anything else; `movekit licence letter {app}` writes what they will ask for.",
-	"names-fit":           "Rename them on the old computer, or skip them in the card. Overridden, they are left out and named.",
-	"fits":                "Free space there, or use a larger stick.",
-	"sealed":              "Run `movekit pack {app}` on the old computer first.",
-	"old-unchanged":       "Run `movekit pack {app}` again: it seals what changed. `movekit survey {app}` shows all of it.",
-	"tried-first":         "Run `movekit unpack {app}` and `movekit verify {app}` on the new computer first: what is deactivated too early is not easily taken back.",
-	"packed":              "Run `movekit pack {app}` on the old computer first.",
-	"users-known":         "Make the users on this computer, or say who takes over with --user OLD=NEW.",
-	"waiting-over":        "Wait until then, and run this again.",
-	"licence-deactivated": "Run `movekit deactivate {app}` on the old computer first.",
-	"not-active-here":     "Free the licence here first: without the data it serves nobody.",
-	"old-has-it":          "Leave it here: without it, what is sealed in the kit is all that there is. Override this gate where it is to be unpacked again.",
-	"set-aside-there":     "Move it back to that place, if somebody moved it away. If it is lost, override this gate: then what was unpacked is removed, and nothing comes back.",
-	"place-ready":         "Fix what is named: start the database server or install what it lacks, connect the drive or say where its data goes (--drive D=FOLDER), or make the place writable. Then run this again.",
-	"requires-met":        "Install it first; `movekit ready {app}` shows what is here.",
-	"version-rule":        "Install that version first, and do not start it yet. Where the app's own command tells it, see that with `movekit card show {app}`, and agree with --run-commands.",
-	"same-edition":        "Install the same edition first, and do not start it yet.",
-	"old-deactivated":     "Run `movekit deactivate {app}` on the old computer first (where it is dead: `movekit deactivate --lost --because REASON`, or `movekit activate --takeover --because REASON`).",
-	"in-place":            "Run `movekit unpack {app}` first. An app that must be activated before its data comes: override this gate with that as the reason.",
-	"allowance":           "Ask the vendor for another transfer. Nothing was spent.",
-	"covered":             "Install a version that the licence covers, or ask the vendor for an upgrade.",
+	"old-computer":         "Run this on the old computer.",
+	"other-computer":       "Run this on the new computer.",
+	"new-computer":         "Run this on that computer. If it broke, continue here with `movekit unpack {app} --change-computer --because REASON`; its licences then count as licences of a lost computer.",
+	"right-name":           "Make sure that this is the right computer and the right kit.",
+	"not-a-copy":           "Create a kit for a move with `movekit new DIR`.",
+	"verified":             "Run `movekit verify {app}` on the new computer first.",
+	"handed-over":          "Run `movekit report --to DIR` first, with a folder outside the kit.",
+	"kit-undamaged":        "Run `movekit pack` on the old computer again; undamaged data is kept. You can unpack the undamaged apps by name.",
+	"app-closed":           "Close the app normally, so that it saves its data. Stop a service in the system's list of services. Then run this again.",
+	"files-closed":         "Close that program and run this again.",
+	"sync-done":            "Let the app send everything first; on a computer without network, connect it once.",
+	"exports-present":      "Make the missing exports in the app, or let the card's command make them with --run-commands.",
+	"readable":             "Make sure that you may read it (perhaps as administrator), and that a server runs and accepts the login. Or pack only the other items: APP/ITEM.",
+	"items-present":        "Correct the path in the card, give the location of a drive (--drive D=FOLDER), or mark the item optional. To go on without it, override this gate with a reason.",
+	"dependencies-present": "Find the missing part first: the data cannot be used without it.",
+	"newest-copy":          "Use the newer copy of the kit, and put this one away. Otherwise each copy's record would be incomplete.",
+	"clock-right":          "Set this computer's clock, and run this again: waiting times and certificates depend on it.",
+	"counts-expected":      "Check in the app whether something is missing, and check the path and the number in the card.",
+	"serial-right":         "Compare it with the label or the vendor's mail, and correct the app's settings or the card.",
+	"not-expired":          "Renew the licence with its vendor first. You can unpack and verify the data meanwhile.",
+	"activation-deadline":  "Contact the vendor first; `movekit licence letter {app}` writes the letter.",
+	"names-fit":            "Rename them on the old computer, or skip them in the card. If you override this gate, they are left out and listed.",
+	"fits":                 "Free space there, or use a larger stick.",
+	"sealed":               "Run `movekit pack {app}` on the old computer first.",
+	"old-unchanged":        "Run `movekit pack {app}` again: it seals the changes. `movekit survey {app}` shows them.",
+	"trial-verified":       "Run `movekit unpack {app}` and `movekit verify {app}` on the new computer first: a deactivation is hard to undo.",
+	"packed":               "Run `movekit pack {app}` on the old computer first.",
+	"users-known":          "Create the users on this computer, or map them with --user OLD=NEW.",
+	"waiting-over":         "Wait until then, and run this again.",
+	"licence-deactivated":  "Run `movekit deactivate {app}` on the old computer first.",
+	"not-active-here":      "Deactivate the licence here first: it is of no use without the data.",
+	"old-data-exists":      "Keep the data here: otherwise the kit has the only copy. Override this gate if you want to unpack again.",
+	"set-aside-exists":     "If somebody moved it, move it back. If it is lost, override this gate: then the unpacked data is removed, and nothing is moved back.",
+	"destination-ready":    "Fix the problem: start the database server or install what it lacks, connect the drive or map it (--drive D=FOLDER), or make the folder writable. Then run this again.",
+	"requirements-met":     "Install it first; `movekit ready {app}` shows what is here.",
+	"version-rule":         "Install that version first, and do not start it yet. If a command reports the version, check it with `movekit card show {app}`, and agree to it with --run-commands.",
+	"same-edition":         "Install the same edition first, and do not start it yet.",
+	"old-deactivated":      "Run `movekit deactivate {app}` on the old computer first (if it is broken: `movekit deactivate --lost --because REASON`, or `movekit activate --takeover --because REASON`).",
+	"in-place":             "Run `movekit unpack {app}` first. If the app must be activated before it gets its data, override this gate with that reason.",
+	"allowance":            "Ask the vendor for another transfer. No transfer was used.",
+	"licence-covers":       "Install a version that the licence covers, or ask the vendor for an upgrade.",
 }
 
-// needText says what to do about each need of ready. A check without a need has the advice of its gate.
+// needText says what to do about each need of ready. A check without a need uses the advice of its
+// gate.
 var needText = map[move.Need]string{
-	move.NeedSystem:      "Make another kit for this computer's system.",
-	move.NeedPack:        "Run `movekit pack` on the old computer; the data can be looked at then.",
+	move.NeedSystem:      "Create another kit for this computer's system.",
+	move.NeedPack:        "Run `movekit pack` on the old computer; then ready can check the data.",
 	move.NeedAgreement:   "Agree to run %s with --run-commands.",
 	move.NeedInstall:     "Install it.",
 	move.NeedApp:         "Install it, and do not start it yet.",
-	move.NeedVersion:     "Install a version that may take over the data.",
+	move.NeedVersion:     "Install a version that can read the data.",
 	move.NeedEdition:     "Install the same edition.",
 	move.NeedClose:       "Close it before the unpack.",
-	move.NeedNetwork:     "Connect this computer to that network, or see that the server is up.",
-	move.NeedUser:        "Make the user, or say who takes over with --user %s=NEW.",
-	move.NeedCounterpart: "Say so with --user %s=%s, here and for unpack.",
-	move.NeedPlace:       "Make that drive or folder, let it be written to, or correct the card.",
-	move.NeedDrive:       "Connect that drive, or say where its content goes with --drive %s=FOLDER.",
-	move.NeedServer:      "See that the database server here runs and lets you in.",
+	move.NeedNetwork:     "Connect this computer to that network, or make sure that the server is up.",
+	move.NeedUser:        "Create the user, or map it to another user with --user %s=NEW.",
+	move.NeedCounterpart: "If so, use --user %s=%s, here and for unpack.",
+	move.NeedPlace:       "Create that drive or folder, make it writable, or correct the card.",
+	move.NeedDrive:       "Connect that drive, or map it with --drive %s=FOLDER.",
+	move.NeedServer:      "Make sure that the database server here runs and accepts the login.",
 	move.NeedServerParts: "Install it for the database server, or a newer server.",
 	move.NeedSpace:       "Free space there.",
-	move.NeedOther:       "Go on with that one; where it broke, unpack here with --change-computer --because REASON.",
-	move.NeedNames:       "Rename it on the old computer and pack again; else it is left out.",
+	move.NeedOther:       "Continue on that computer; if it broke, unpack here with --change-computer --because REASON.",
+	move.NeedNames:       "Rename it on the old computer and pack again; otherwise it is left out.",
 	move.NeedCovered:     "Install a version that the licence covers, or ask the vendor for an upgrade.",
 }
 
@@ -243,11 +240,11 @@ func firstText(c move.Check, app string) string {
 	return fmt.Sprintf(needText[c.Need], args...)
 }
 
-// maxSource is how much of a line is shown, in characters: what is wider would be folded, and the
-// mark below it would point nowhere.
+// maxSource limits how much of a line is shown, in characters. A wider line would be wrapped, and
+// the mark below it would be in the wrong place.
 const maxSource = 70
 
-// around cuts a long line to what is around a column, from 1, and tells which that is then.
+// around shortens a long line to the part around a column (from 1), and returns the new column.
 func around(line string, column int) (string, int) {
 	runes := []rune(line)
 	if len(runes) <= maxSource {

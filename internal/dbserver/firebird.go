@@ -9,15 +9,14 @@ import (
 	"path/filepath"
 )
 
-// FirebirdUser and FirebirdPassword let somebody into a private Firebird
-// server.
+// FirebirdUser and FirebirdPassword are the login of a private Firebird server.
 const (
 	FirebirdUser     = "SYSDBA"
 	FirebirdPassword = "harbour1"
 )
 
-// Firebird starts a Firebird server. It runs as the user firebird where it
-// would run as root. Databases are files of its folder.
+// Firebird starts a Firebird server. If this process is root, the server runs as the user firebird.
+// Databases are files in its folder.
 func Firebird() (*Server, error) {
 	const installed = "/usr/lib/x86_64-linux-gnu/firebird/3.0"
 	server := "/usr/sbin/firebird"
@@ -28,7 +27,7 @@ func Firebird() (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	// Not in its folder, whose disk a test may fill.
+	// Outside its folder, whose disk a test may fill.
 	if s.locks, err = os.MkdirTemp("/tmp", "movekit-locks-"); err == nil {
 		err = os.Chmod(s.locks, 0o777)
 	}
@@ -61,16 +60,16 @@ func Firebird() (*Server, error) {
 	return s.begin("sh", "-c", script)
 }
 
-// isqlEnv returns the environment for isql-fb. It logs in as the administrator. The locale is UTF-8, because
-// isql-fb reads its input in the character set of the locale.
+// isqlEnv returns the environment for isql-fb. It logs in as the administrator. The locale is
+// UTF-8, because isql-fb reads its input in the character set of the locale.
 func isqlEnv() []string {
 	return append(os.Environ(), "LC_ALL=C.UTF-8", "ISC_USER="+FirebirdUser, "ISC_PASSWORD="+FirebirdPassword)
 }
 
-// Path is the file of a Firebird database.
+// Path returns the file of a Firebird database.
 func (s *Server) Path(database string) string { return filepath.Join(s.Dir, database+".fdb") }
 
-// Create makes a Firebird database.
+// Create creates a Firebird database.
 func (s *Server) Create(database string) error {
 	script, err := os.CreateTemp("", "movekit-sql-")
 	if err != nil {

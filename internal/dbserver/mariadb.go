@@ -13,11 +13,11 @@ import (
 	"time"
 )
 
-// MariaDB starts a MariaDB server that lets everybody on this computer in as
-// root. It runs as the user mysql where it would run as root.
+// MariaDB starts a MariaDB server that accepts local connections as root. If this process is root,
+// the server runs as the user mysql.
 func MariaDB() (*Server, error) { return MariaDBWith() }
 
-// MariaDBWith starts one with options of its own.
+// MariaDBWith starts a server with additional options.
 func MariaDBWith(options ...string) (*Server, error) {
 	server, err := exec.LookPath("mariadbd")
 	if err != nil {
@@ -32,7 +32,7 @@ func MariaDBWith(options ...string) (*Server, error) {
 	s.Socket = filepath.Join(s.Dir, "socket")
 	var process *exec.Cmd
 	s.start = func() (err error) {
-		// A server that starts removes temporary tables from its folder, also those of others.
+		// A starting server removes temporary tables from its folder, including those of others.
 		process, err = s.spawn(server, append([]string{"--no-defaults", "--datadir=" + filepath.Join(s.Dir, "data"), "--socket=" + s.Socket, "--tmpdir=" + s.Dir, "--bind-address=127.0.0.1", "--port=" + s.Port, "--innodb-flush-log-at-trx-commit=2", "--innodb-flush-method=nosync", "--innodb-doublewrite=0", "--sync-frm=0", "--skip-log-bin", "--max-allowed-packet=512M", "--innodb-log-file-size=512M", "--event-scheduler=off"}, options...)...)
 		if err != nil {
 			return err
@@ -54,7 +54,7 @@ func isFile(name string) bool {
 	return err == nil && info.Mode().IsRegular()
 }
 
-// spawn starts a server that stays in the foreground, as the server's user.
+// spawn starts a server in the foreground, as the server's user.
 func (s *Server) spawn(name string, args ...string) (*exec.Cmd, error) {
 	cmd := exec.Command(name, args...)
 	cmd.Dir = s.Dir
@@ -69,7 +69,7 @@ func (s *Server) spawn(name string, args ...string) (*exec.Cmd, error) {
 	return cmd, cmd.Start()
 }
 
-// answers waits for a server to let connections in.
+// answers waits until a server accepts connections.
 func (s *Server) answers(network, address string) error {
 	for range 300 {
 		conn, err := net.Dial(network, address)
@@ -79,7 +79,7 @@ func (s *Server) answers(network, address string) error {
 		time.Sleep(100 * time.Millisecond)
 	}
 	said, _ := os.ReadFile(filepath.Join(s.Dir, "log"))
-	return fmt.Errorf("the server does not start\n%s", said)
+	return fmt.Errorf("the server did not start\n%s", said)
 }
 
 // end kills a server.

@@ -4,22 +4,22 @@ package dbserver
 
 import "errors"
 
-// Server is a private database server, which there is none of here.
+// Server is a private database server. There is none on this system.
 type Server struct{ Dir, Port, Socket string }
 
-// ErrMissing says that an engine is not installed.
+// ErrMissing means that an engine is not installed.
 var ErrMissing = errors.New("the database server is not installed")
 
-// Postgres says that there is no server to start on this system.
+// Postgres returns ErrMissing.
 func Postgres() (*Server, error) { return nil, ErrMissing }
 
-// MariaDB says the same.
+// MariaDB returns ErrMissing.
 func MariaDB() (*Server, error) { return nil, ErrMissing }
 
-// Firebird says the same.
+// Firebird returns ErrMissing.
 func Firebird() (*Server, error) { return nil, ErrMissing }
 
-// SQL says the same.
+// SQL returns ErrMissing.
 func (s *Server) SQL(database, sql string) (string, error) { return "", ErrMissing }
 
 // Stop does nothing.

@@ -8,9 +8,8 @@ import (
 	"path/filepath"
 )
 
-// Postgres starts a PostgreSQL server that lets everybody on this computer in
-// as postgres. Servers refuse to run as root: then it runs as the user
-// postgres.
+// Postgres starts a PostgreSQL server that accepts local connections as postgres. If this process
+// is root, the server runs as the user postgres, because it refuses to run as root.
 func Postgres() (*Server, error) {
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
 	if len(found) == 0 {

@@ -20,10 +20,10 @@ import (
 
 // Server is a private database server.
 type Server struct {
-	Dir    string // its folder, which is also that of its socket
+	Dir    string // its folder, which also has its socket
 	Port   string
-	Socket string // of MariaDB
-	locks  string // of Firebird: what a server that was killed leaves there is its own alone
+	Socket string // MariaDB only
+	locks  string // Firebird only: lock files, kept apart from those of other servers
 	bin    string
 	as     *syscall.Credential
 	start  func() error
@@ -32,11 +32,11 @@ type Server struct {
 	dump   func(database string) *exec.Cmd // writes a database as SQL, definitions and rows
 }
 
-// ErrMissing says that an engine is not installed.
+// ErrMissing means that an engine is not installed.
 var ErrMissing = errors.New("the database server is not installed")
 
-// prepare makes the folder of a server, which runs as a user where it would run
-// as root.
+// prepare creates the folder of a server. If this process is root, the folder belongs to the user
+// as.
 func prepare(bin, as string) (*Server, error) {
 	s := &Server{bin: bin}
 	var err error
@@ -54,7 +54,7 @@ func prepare(bin, as string) (*Server, error) {
 	return s, err
 }
 
-// begin makes the server's own tables and starts it.
+// begin creates the server's system tables and starts it.
 func (s *Server) begin(program string, args ...string) (*Server, error) {
 	if err := s.run(program, args...); err != nil {
 		s.Stop()
@@ -102,7 +102,7 @@ func (s *Server) run(name string, args ...string) error {
 	}
 	defer os.Remove(log.Name())
 	defer log.Close()
-	cmd.Stdout, cmd.Stderr = log, log // a file: the server that stays behind must not hold a pipe
+	cmd.Stdout, cmd.Stderr = log, log // a file, because the server keeps running and must not hold a pipe
 	if err := cmd.Run(); err != nil {
 		said, _ := os.ReadFile(log.Name())
 		return fmt.Errorf("%s: %w\n%s", name, err, said)
@@ -110,8 +110,7 @@ func (s *Server) run(name string, args ...string) error {
 	return nil
 }
 
-// SQL runs statements in a database as the administrator, and returns what
-// they say.
+// SQL runs statements in a database as the administrator, and returns the output.
 func (s *Server) SQL(database, sql string) (string, error) {
 	cmd := s.client(database)
 	cmd.Stdin = strings.NewReader(sql)
@@ -122,8 +121,7 @@ func (s *Server) SQL(database, sql string) (string, error) {
 	return strings.TrimSpace(string(out)), err
 }
 
-// Dump is a database as the server's own program writes it, without what it says of
-// the time.
+// Dump returns a database as the server's own program writes it, without timestamps.
 func (s *Server) Dump(database string) (string, error) {
 	cmd := s.dump(database)
 	var said bytes.Buffer
@@ -135,7 +133,7 @@ func (s *Server) Dump(database string) (string, error) {
 	return string(out), err
 }
 
-// Halt ends the server at once, as a power cut would.
+// Halt ends the server at once, like a power failure.
 func (s *Server) Halt() error { return s.halt() }
 
 // Stop ends the server and removes its folder.

@@ -8,12 +8,11 @@ import (
 	"time"
 )
 
-// neighbours are the other programs of an office's computer, for which there are no cards, and
-// what people keep beside them: so that the example is as large as a desk that was worked at for
-// years. All of them are invented.
+// neighbours are other, invented programs on the office's computer that have no cards. They make
+// the example as large as a desk that was used for years.
 var neighbours = strings.Fields("Buoyline Galleyplan Knotwise Mudlark Fathomer Tollgate Paperweir Ropewalk Lampblack Gullwing Saltbox Netloft Wharfnote Keelhouse Brightwork Tallyman Sluicegate Moorlog Capstan Driftline Foghorn Ledgeway Plankwise Quartermark Rudderpost Shoalmap Tidepool Undertow Yardarm Zephyrine")
 
-// Shares of the files of a program.
+// layouts are the files of a program, by share.
 var layouts = []struct {
 	dir   string // below the program's folder
 	name  string // with the file's number
@@ -24,7 +23,7 @@ var layouts = []struct {
 	{"archive/2025", "sheet-%03d.dat", 16, 26 << 10}, {"cache", "tile-%04d.bin", 6, 40 << 10},
 }
 
-// makeNeighbours writes them. It is the same each time.
+// makeNeighbours writes their files. It writes the same each time.
 func makeNeighbours(root string) error {
 	r := rand.New(rand.NewPCG(2011, 26))
 	content := rand.NewChaCha8([32]byte{'t', 'e', 'r', 'n'})
@@ -37,7 +36,7 @@ func makeNeighbours(root string) error {
 		return write(root, file{path, string(data)}, at)
 	}
 	for i, name := range neighbours {
-		last := day.AddDate(0, 0, -r.IntN(900)) // when somebody last worked with it
+		last := day.AddDate(0, 0, -r.IntN(900)) // when the program was last used
 		home := []string{"ProgramData/" + name, "Users/maren/AppData/Roaming/" + name, "Users/tobias/AppData/Local/" + name}[i%3]
 		if err := write(root, file{home + "/" + strings.ToLower(name) + ".ini", fmt.Sprintf("[%s]\r\nlanguage=en\r\nwindow=%d\r\n", name, r.IntN(2000))}, last); err != nil {
 			return err

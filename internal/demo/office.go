@@ -1,5 +1,5 @@
-// Package demo is the whole example: the front desk of the invented Tern Quay
-// harbour office gets a new computer.
+// Package demo is the complete example: the front desk of the invented Tern Quay harbour office
+// gets a new computer.
 package demo
 
 import (
@@ -39,14 +39,14 @@ const (
 	hoistKey = "HB3-4471-SLIP-09"
 )
 
-// users work at the front desk. The new computer got maren's name from elsewhere.
+// users work at the front desk. On the new computer, maren has another name.
 var (
 	users    = []string{"maren", "tobias"}
 	newUsers = []string{"maren.holm", "tobias"}
 )
 
-// What Chartroom keeps in the registry, on the old computer and as a person has taken it in on
-// the new one: hive files with its key, made by Debian's hivexregedit.
+// Chartroom's registry keys on the old computer, and on the new one after they were imported by
+// hand: hive files made with Debian's hivexregedit.
 var (
 	//go:embed old.hive
 	oldHive string
@@ -59,7 +59,7 @@ type file struct {
 	path, text string
 }
 
-// day is when the example's files were last changed.
+// day is the modification time of the example's files.
 var day = time.Date(2026, 11, 20, 16, 45, 0, 0, time.UTC)
 
 func write(root string, f file, at time.Time) error {
@@ -78,7 +78,7 @@ func writeAll(root string, id machine.Identity, files []file) error {
 	if err != nil {
 		return err
 	}
-	files = append(files, file{machine.IdentityFile, "# This folder stands for the disk of a computer.\n" + string(ident)})
+	files = append(files, file{machine.IdentityFile, "# This folder represents the disk of a computer.\n" + string(ident)})
 	for i, f := range files {
 		if err := write(root, f, day.Add(-time.Duration(i)*37*time.Minute)); err != nil {
 			return err
@@ -87,7 +87,7 @@ func writeAll(root string, id machine.Identity, files []file) error {
 	return nil
 }
 
-// programs are the installed apps; both computers have them.
+// programs returns the installed apps, which both computers have.
 func programs(tidewright, hoistbook, chartroom string) []file {
 	return []file{
 		{"Program Files/Tidewright/version.txt", "Tidewright\r\nVersion: " + tidewright + "\r\n"},
@@ -151,13 +151,13 @@ func makeOld(root string) error {
 	return bookings(filepath.Join(root, "ProgramData", "Tidewright"), r, 212, 38400)
 }
 
-// lifts is how many records the diary of the boat lift has, and hulls how many pictures a year.
+// lifts is the number of records in the boat-lift diary, and hulls the number of pictures per year.
 const (
 	lifts = 4800
 	hulls = 80
 )
 
-// diary writes the diary of the boat lift: a record a lift, and pictures of hulls.
+// diary writes the boat-lift diary: one record per lift, and pictures of hulls.
 func diary(root string, r *rand.Rand) error {
 	content := rand.NewChaCha8([32]byte{'h', 'u', 'l', 'l'})
 	for n := range lifts {
@@ -177,11 +177,11 @@ func diary(root string, r *rand.Rand) error {
 	return nil
 }
 
-// hivePath is where Windows keeps HKLM\SOFTWARE.
+// hivePath is the hive file of HKLM\SOFTWARE.
 const hivePath = "Windows/System32/config/SOFTWARE"
 
-// makeNew makes the new computer: the apps are installed, and Tidewright was
-// started once, which made an empty profile and an empty database.
+// makeNew creates the new computer: the apps are installed, and Tidewright was started once, which
+// created an empty profile and an empty database.
 func makeNew(root string) error {
 	files := programs("8.2.4", "3.4.2", "5_4")
 	for _, u := range append([]string{"it-setup"}, newUsers...) {
@@ -190,7 +190,7 @@ func makeNew(root string) error {
 	if err := writeAll(root, newComputer, files); err != nil {
 		return err
 	}
-	// Somebody looked into Tidewright on the day after it was installed.
+	// Somebody opened Tidewright on the day after it was installed.
 	if err := write(root, file{"Users/maren.holm/AppData/Roaming/Tidewright/settings.ini", "[window]\r\nwidth=1024\r\nlanguage=en\r\n"}, day.AddDate(0, 0, 1)); err != nil {
 		return err
 	}
@@ -208,8 +208,8 @@ var schema = []string{
 	`PRAGMA user_version=82`,
 }
 
-// bookings writes Tidewright's database as a computer leaves it whose app was
-// never closed: the newest rows are still in the write-ahead log.
+// bookings writes Tidewright's database as it is if the app was never closed: the newest rows are
+// still in the write-ahead log.
 func bookings(dir string, r *rand.Rand, boats, count int) error {
 	temp, err := os.MkdirTemp("", "movekit-demo-")
 	if err != nil {
@@ -265,7 +265,7 @@ func bookings(dir string, r *rand.Rand, boats, count int) error {
 	return nil
 }
 
-// rotaSQL makes the rota of the watch, for which there is no card.
+// rotaSQL returns the watch rota, which has no card.
 func rotaSQL(r *rand.Rand) string {
 	var b strings.Builder
 	b.WriteString("CREATE TABLE watch (day DATE PRIMARY KEY, who TEXT NOT NULL, high_water TEXT);\n")
@@ -275,7 +275,7 @@ func rotaSQL(r *rand.Rand) string {
 	return b.String()
 }
 
-// sqliteFile makes a database of statements.
+// sqliteFile creates a database from statements.
 func sqliteFile(name, sql string) error {
 	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		return err
@@ -297,7 +297,7 @@ func openDB(name string) (*sql.DB, error) {
 	return db, err
 }
 
-// signer makes the office's certificate and its key.
+// signer returns the office's certificate and its key.
 func signer() (certificate, key string, err error) {
 	private, err := ecdsa.GenerateKey(elliptic.P256(), crand.Reader)
 	if err != nil {

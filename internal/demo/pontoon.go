@@ -11,15 +11,14 @@ import (
 	"movekit/internal/dbserver"
 )
 
-// pontoon is Pontoon Ledger: its database is that of a real server on each
-// computer where PostgreSQL is installed, and a file of SQLite's where it is
-// not.
+// pontoon is Pontoon Ledger. Its database is on a real server on each computer if PostgreSQL is
+// installed, else in a SQLite file.
 type pontoon struct{ old, now *dbserver.Server }
 
-// piers are those that have a statement each.
+// piers are the piers that have a statement each.
 var piers = []string{"A", "B", "C", "D"}
 
-// openPontoon starts the servers, and makes the app's data on both computers.
+// openPontoon starts the servers, and creates the app's data on both computers.
 func (d *Demo) openPontoon() (*pontoon, error) {
 	p := &pontoon{}
 	var err error
@@ -34,7 +33,7 @@ func (d *Demo) openPontoon() (*pontoon, error) {
 	} else if err != nil {
 		return nil, fault.Wrap(fault.Internal, err, "cannot start a database server for the example")
 	} else {
-		fmt.Fprintln(d.Out, "PostgreSQL is installed: Pontoon Ledger keeps its accounts on a server of its own on each computer.")
+		fmt.Fprintln(d.Out, "PostgreSQL is installed: Pontoon Ledger keeps its accounts on a separate server on each computer.")
 	}
 	if err := p.fill(d); err != nil {
 		p.stop()
@@ -51,8 +50,7 @@ func (p *pontoon) stop() {
 	}
 }
 
-// fill writes the app's files, and its accounts into the old computer's
-// database.
+// fill writes the app's files, and its accounts to the old computer's database.
 func (p *pontoon) fill(d *Demo) error {
 	for i, c := range []struct {
 		dir     string
@@ -87,7 +85,7 @@ func (p *pontoon) fill(d *Demo) error {
 	return err
 }
 
-// ledgerSQL makes the accounts, in SQL that both engines read.
+// ledgerSQL returns the accounts as SQL for both engines.
 func ledgerSQL(r *rand.Rand) string {
 	var b strings.Builder
 	b.WriteString("CREATE TABLE account (id INTEGER PRIMARY KEY, boat TEXT NOT NULL, pier TEXT NOT NULL, phone TEXT);\n")
@@ -101,7 +99,7 @@ func ledgerSQL(r *rand.Rand) string {
 	return b.String()
 }
 
-// card changes the app's card where there is no server.
+// card changes the app's card if there is no server.
 func (p *pontoon) card(text string) string {
 	from := strings.Index(text, "    kind: postgresql\n")
 	to := strings.Index(text, "    mask:")

@@ -28,26 +28,26 @@ type Demo struct {
 	Dir     string
 	Program string // the movekit executable
 	Fresh   bool   // remove an earlier example first
-	Serve   bool   // keep its servers up until the context ends, and leave the commands to a person
+	Serve   bool   // keep its servers up until the context ends, without running commands
 	Out     io.Writer
 	Err     io.Writer
 	Colour  bool
 }
 
-// parts are what the example keeps in its folder.
+// parts are the example's files and folders.
 var parts = []string{"old", "new", "kit", "cards", "desk", "handover", "passphrase.txt", "answers.yaml", "commands.txt", "watch-rota.yaml", lateLift, takenIn}
 
-// lateLift is a record that comes after the first pack.
+// lateLift is a record that is added after the first pack.
 const lateLift = "01-05-4801.rec"
 
-// takenIn is the new computer's registry after a person has taken in what Chartroom had there.
+// takenIn is the new computer's registry after Chartroom's keys were imported by hand.
 const takenIn = "registry-taken-in.hive"
 
-// command is one command of the example, as a person would type it.
+// command is one command of the example.
 type command struct {
 	about string
 	args  []string
-	copy  [2]string // in place of a command: what a person's work leaves on a computer
+	copy  [2]string // instead of a command: a file that manual work leaves on a computer
 }
 
 func commands() []command {
@@ -56,30 +56,30 @@ func commands() []command {
 		return append(append(words, where...), "--kit", "kit", "--passphrase-file", "passphrase.txt")
 	}
 	return []command{
-		{about: "On the old computer: make a kit on the stick", args: append([]string{"new", "kit", "--cards", "cards", "--to", newComputer.Name, "--passphrase-file", "passphrase.txt"}, old...)},
-		{about: "See what is there", args: append([]string{"survey", "--kit", "kit"}, old...)},
-		{about: "See what no card covers", args: append([]string{"survey", "--wide", "--kit", "kit"}, old...)},
-		{about: "Draft a card for what was found", args: append([]string{"card", "draft", "watch-rota", "--title", "Watch Rota", "--from", `C:\ProgramData\WatchRota`, "--to", "watch-rota.yaml"}, old...)},
-		{about: "Seal it into the kit", args: on(old, "pack")},
-		{about: "People go on working: one more lift is written into the diary", copy: [2]string{lateLift, "old/ProgramData/Hoistbook/Diary/2027/" + lateLift}},
-		{about: "See what became of what is sealed", args: append([]string{"survey", "hoistbook", "--kit", "kit", "--passphrase-file", "passphrase.txt"}, old...)},
-		{about: "Seal what changed", args: on(old, "pack")},
-		{about: "See that the kit is whole", args: []string{"inspect", "--kit", "kit"}},
-		{about: "Free the licences of the old computer", args: on(old, "deactivate", "--yes", "--answers", "answers.yaml")},
+		{about: "On the old computer: create a kit on the stick", args: append([]string{"new", "kit", "--cards", "cards", "--to", newComputer.Name, "--passphrase-file", "passphrase.txt"}, old...)},
+		{about: "Show what is on the computer", args: append([]string{"survey", "--kit", "kit"}, old...)},
+		{about: "Show data that no card covers", args: append([]string{"survey", "--wide", "--kit", "kit"}, old...)},
+		{about: "Draft a card for some of it", args: append([]string{"card", "draft", "watch-rota", "--title", "Watch Rota", "--from", `C:\ProgramData\WatchRota`, "--to", "watch-rota.yaml"}, old...)},
+		{about: "Seal the data in the kit", args: on(old, "pack")},
+		{about: "Work continues: one more lift is added to the diary", copy: [2]string{lateLift, "old/ProgramData/Hoistbook/Diary/2027/" + lateLift}},
+		{about: "Show what changed since the pack", args: append([]string{"survey", "hoistbook", "--kit", "kit", "--passphrase-file", "passphrase.txt"}, old...)},
+		{about: "Seal the changes", args: on(old, "pack")},
+		{about: "Check that the kit is undamaged", args: []string{"inspect", "--kit", "kit"}},
+		{about: "Deactivate the licences on the old computer", args: on(old, "deactivate", "--yes", "--answers", "answers.yaml")},
 		{about: "Show the state of each licence", args: on(old, "status", "--check")},
-		{about: "Look at the new computer before the trip", args: on(now, "ready", "--user", "maren=maren.holm")},
-		{about: "On the new computer: put everything in its place", args: on(now, "unpack", "--yes")},
-		{about: "A person takes the file for the registry in, on the computer itself", copy: [2]string{takenIn, "new/" + hivePath}},
-		{about: "Tick off what was taken in by hand", args: on(now, "todo", "--tick", "1-4")},
+		{about: "Check the new computer first", args: on(now, "ready", "--user", "maren=maren.holm")},
+		{about: "On the new computer: unpack everything", args: on(now, "unpack", "--yes")},
+		{about: "Manual step: the registry file is imported on the computer itself", copy: [2]string{takenIn, "new/" + hivePath}},
+		{about: "Tick off the exports that were imported by hand", args: on(now, "todo", "--tick", "1-4")},
 		{about: "Activate the licences", args: on(now, "activate", "--yes", "--answers", "answers.yaml")},
-		{about: "Prove that old and new are the same", args: on(now, "verify", "--answers", "answers.yaml")},
+		{about: "Verify that old and new are the same", args: on(now, "verify", "--answers", "answers.yaml")},
 		{about: "On the old computer: set the old data aside", args: on(old, "retire")},
-		{about: "Write the hand-over", args: []string{"report", "--kit", "kit", "--passphrase-file", "passphrase.txt", "--to", "handover"}},
+		{about: "Write the handover", args: []string{"report", "--kit", "kit", "--passphrase-file", "passphrase.txt", "--to", "handover"}},
 		{about: "Empty the stick", args: []string{"close", "--yes", "--kit", "kit", "--passphrase-file", "passphrase.txt"}},
 	}
 }
 
-// Run makes the example and runs its commands. It returns the worst exit code.
+// Run creates the example and runs its commands. It returns the worst exit code.
 func (d *Demo) Run(ctx context.Context) (int, error) {
 	if err := d.clear(); err != nil {
 		return 0, err
@@ -89,9 +89,9 @@ func (d *Demo) Run(ctx context.Context) (int, error) {
 		return 0, fault.Wrap(fault.Usage, err, "cannot use the folder %s", d.Dir)
 	}
 	d.Dir = dir
-	fmt.Fprintf(d.Out, "Tern Quay harbour office replaces its front-desk computer %s by %s.\nMaking both, and a licence desk, in %s\n", oldComputer.Name, newComputer.Name, dir)
+	fmt.Fprintf(d.Out, "Tern Quay harbour office replaces its front-desk computer %s with %s.\nCreating both, and a licence desk, in %s\n", oldComputer.Name, newComputer.Name, dir)
 	if err := os.MkdirAll(filepath.Join(dir, "desk"), 0o755); err != nil {
-		return 0, fault.Wrap(fault.CannotPlace, err, "cannot make the example")
+		return 0, fault.Wrap(fault.CannotPlace, err, "cannot create the example")
 	}
 	for _, make := range []func() error{
 		func() error { return makeOld(filepath.Join(dir, "old")) },
@@ -99,7 +99,7 @@ func (d *Demo) Run(ctx context.Context) (int, error) {
 		d.writePassphrase, d.writeAnswers,
 	} {
 		if err := make(); err != nil {
-			return 0, fault.Wrap(fault.CannotPlace, err, "cannot make the example in %s", dir)
+			return 0, fault.Wrap(fault.CannotPlace, err, "cannot create the example in %s", dir)
 		}
 	}
 	ledger, err := d.openPontoon()
@@ -113,10 +113,10 @@ func (d *Demo) Run(ctx context.Context) (int, error) {
 	}
 	defer stop()
 	if err := d.writeCommands(); err != nil {
-		return 0, fault.Wrap(fault.CannotPlace, err, "cannot make the example in %s", dir)
+		return 0, fault.Wrap(fault.CannotPlace, err, "cannot create the example in %s", dir)
 	}
 	if d.Serve {
-		fmt.Fprintf(d.Out, "\nEverything is up until you press Ctrl-C. In another window:\n  cd %s\n  sh commands.txt\n", dir)
+		fmt.Fprintf(d.Out, "\nEverything stays up until you press Ctrl-C. In another window:\n  cd %s\n  sh commands.txt\n", dir)
 		<-ctx.Done()
 		return 0, nil
 	}
@@ -132,7 +132,7 @@ func (d *Demo) Run(ctx context.Context) (int, error) {
 	return worst, nil
 }
 
-// clear sees that the folder is free for the example.
+// clear makes sure that the folder can be used for the example.
 func (d *Demo) clear() error {
 	entries, err := os.ReadDir(d.Dir)
 	if errors.Is(err, os.ErrNotExist) || err == nil && len(entries) == 0 {
@@ -144,9 +144,9 @@ func (d *Demo) clear() error {
 	_, err = os.Stat(filepath.Join(d.Dir, "commands.txt"))
 	switch {
 	case err != nil:
-		return fault.New(fault.Usage, "the folder %s holds something else than an example; name another with --dir", d.Dir)
+		return fault.New(fault.Usage, "the folder %s contains something other than an example; choose another with --dir", d.Dir)
 	case !d.Fresh:
-		return fault.New(fault.Usage, "the folder %s holds an example already; add --fresh to remove it first, or name another with --dir", d.Dir)
+		return fault.New(fault.Usage, "the folder %s already contains an example; add --fresh to remove it, or choose another with --dir", d.Dir)
 	}
 	for _, p := range parts {
 		if err := tree.RemoveTree(filepath.Join(d.Dir, p)); err != nil {
@@ -164,8 +164,7 @@ func (d *Demo) writePassphrase() error {
 	return os.WriteFile(filepath.Join(d.Dir, "passphrase.txt"), []byte(p+"\n"), 0o600)
 }
 
-// answers are what the technician saw in the apps, for the steps of licences
-// that a person takes.
+// answers are the technician's answers to the manual steps.
 const answers = `# Answers to the manual steps: app, licence, action, then one answer for each step.
 steps:
   hoistbook:
@@ -192,9 +191,8 @@ func (d *Demo) writeAnswers() error {
 	return os.WriteFile(filepath.Join(d.Dir, "answers.yaml"), []byte(answers), 0o644)
 }
 
-// openDesk starts the licence desk on a free port, takes the seat that the
-// office has had for years, and writes the cards with the desk's address and
-// key.
+// openDesk starts the licence desk on an unused port, activates the office's seat on the old
+// computer, and writes the cards with the desk's address and key.
 func (d *Demo) openDesk(ctx context.Context, ledger *pontoon) (stop func(), err error) {
 	var url string
 	store, err := desk.OpenStore(filepath.Join(d.Dir, "desk", "desk.db"))
@@ -239,7 +237,7 @@ func (d *Demo) openDesk(ctx context.Context, ledger *pontoon) (stop func(), err 
 func (d *Demo) settleDesk(ctx context.Context, store *desk.Store, url string, ledger *pontoon) error {
 	cards := filepath.Join(d.Dir, "cards")
 	if err := os.MkdirAll(cards, 0o755); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot make the example")
+		return fault.Wrap(fault.CannotPlace, err, "cannot create the example")
 	}
 	entries, err := examples.Cards.ReadDir("cards")
 	if err != nil {
@@ -287,7 +285,7 @@ func (d *Demo) settleDesk(ctx context.Context, store *desk.Store, url string, le
 
 func (d *Demo) writeCommands() error {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# All commands of the example, to be run by hand in this folder. Its licence desk and\n# its database servers must be up, and nothing of it be done yet. In another window:\n#\n#   %s\n\n", d.line([]string{"demo", "--dir", d.Dir, "--fresh", "--serve"}))
+	fmt.Fprintf(&b, "# All commands of the example, to run by hand in this folder. First start its licence desk\n# and database servers, in a fresh example. In another window:\n#\n#   %s\n\n", d.line([]string{"demo", "--dir", d.Dir, "--fresh", "--serve"}))
 	for _, c := range commands() {
 		text := line(append([]string{"cp"}, c.copy[:]...))
 		if len(c.args) > 0 {
@@ -298,10 +296,10 @@ func (d *Demo) writeCommands() error {
 	return os.WriteFile(filepath.Join(d.Dir, "commands.txt"), []byte(b.String()), 0o644)
 }
 
-// line writes a command with the program's real path, as a shell takes it.
+// line formats a command for a shell, with the program's real path.
 func (d *Demo) line(args []string) string { return line(append([]string{d.Program}, args...)) }
 
-// line writes a command as a shell takes it.
+// line formats a command for a shell.
 func line(args []string) string {
 	var out []string
 	for _, a := range args {
@@ -313,7 +311,7 @@ func line(args []string) string {
 	return strings.Join(out, " ")
 }
 
-// show runs one command and shows it before its output.
+// show prints one command and runs it.
 func (d *Demo) show(ctx context.Context, c command) (int, error) {
 	if len(c.args) == 0 {
 		fmt.Fprintf(d.Out, "\n# %s\n%s\n", c.about, table.Paint("$ "+line(append([]string{"cp"}, c.copy[:]...)), table.Note, d.Colour))
@@ -341,19 +339,19 @@ func (d *Demo) copyFile(names [2]string) error {
 		err = os.WriteFile(to, data, 0o644)
 	}
 	if err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot work in the example")
+		return fault.Wrap(fault.CannotPlace, err, "cannot write into the example")
 	}
 	return nil
 }
 
 func (d *Demo) end(worst int) {
-	fmt.Fprintf(d.Out, "\nThe example is done; its worst exit code is %d. Look at:\n", worst)
+	fmt.Fprintf(d.Out, "\nThe example is complete; its worst exit code is %d. See:\n", worst)
 	for _, l := range [][2]string{
-		{filepath.Join("handover", "handover.html"), "the hand-over, in a browser"},
+		{filepath.Join("handover", "handover.html"), "the handover, in a browser"},
 		{filepath.Join("kit", "journal.jsonl"), "what was done, line by line"},
-		{filepath.Join("old", "ProgramData"), "what was set aside on the old computer, with notes"},
-		{filepath.Join("new", "ProgramData"), "the data on the new computer, and what was set aside"},
-		{"commands.txt", "every command, to be run again by hand"},
+		{filepath.Join("old", "ProgramData"), "the data set aside on the old computer, with notes"},
+		{filepath.Join("new", "ProgramData"), "the data on the new computer, and data that was set aside"},
+		{"commands.txt", "every command, to run again by hand"},
 	} {
 		fmt.Fprintf(d.Out, "  %-60s %s\n", filepath.Join(d.Dir, l[0]), l[1])
 	}

@@ -19,8 +19,7 @@ import (
 	"movekit/internal/core/licence"
 )
 
-// breaking answers as the handler does, but for the faults that are switched
-// on. A person's page is never broken.
+// breaking adds the active faults to a handler. The web page has no faults.
 func (s *Store) breaking(handler http.Handler, restart func()) http.Handler {
 	hits := func(percent int) bool { return mathrand.IntN(100) < percent }
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -43,7 +42,7 @@ func (s *Store) breaking(handler http.Handler, restart func()) http.Handler {
 			return
 		}
 		answer := &held{header: http.Header{}, code: http.StatusOK}
-		// Once begun, it is carried out, whether the client still waits or not.
+		// Once started, the request is carried out even if the client is gone.
 		handler.ServeHTTP(answer, r.WithContext(context.WithoutCancel(r.Context())))
 		if hits(f.Restarts) {
 			breakOff(w)
@@ -84,7 +83,7 @@ func breakOff(w http.ResponseWriter) {
 	panic(http.ErrAbortHandler) // HTTP/2: resets the stream, and is not logged
 }
 
-// wronglySigned signs an answer with a key that nobody knows.
+// wronglySigned signs an answer with an unknown key.
 func wronglySigned(signed []byte, key ed25519.PublicKey) []byte {
 	a, err := licence.Verify(string(bytes.TrimSpace(signed)), key)
 	if err != nil {
@@ -102,17 +101,17 @@ func wronglySigned(signed []byte, key ed25519.PublicKey) []byte {
 const (
 	wrongCodes = 10
 	wrongEvery = time.Minute
-	maxKnown   = 10_000 // addresses remembered
+	maxKnown   = 10_000 // number of remembered addresses
 )
 
-// limiter keeps those waiting who guess codes, by their address.
+// limiter slows down addresses that guess codes.
 type limiter struct {
 	mu sync.Mutex
 	by map[string]*guesser
 }
 
-// guesser is an address. Its requests are served one after the other, so that none goes
-// past what another has just guessed wrong.
+// guesser is one address. Its requests are served one at a time, so that parallel requests cannot
+// evade the limit.
 type guesser struct {
 	sync.Mutex
 	may *rate.Limiter
@@ -134,9 +133,8 @@ func (l *limiter) of(r *http.Request) *guesser {
 	return l.by[host]
 }
 
-// unless serves a request, unless its sender has guessed too often, and counts
-// what was a wrong guess. All of it is read first: whoever waits with the rest is
-// judged by what was guessed until it came.
+// unless serves a request if its sender has not guessed too often, and counts wrong guesses. It
+// reads the whole body first, so that a slow request is judged by all earlier guesses.
 func (l *limiter) unless(w http.ResponseWriter, r *http.Request, serve func() *licence.Problem) int {
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxRequest))
 	r.Body = io.NopCloser(io.MultiReader(bytes.NewReader(body), failing{err}))
@@ -146,7 +144,7 @@ func (l *limiter) unless(w http.ResponseWriter, r *http.Request, serve func() *l
 	if left := g.may.Tokens(); left < 1 {
 		wait := time.Duration((1 - left) * float64(wrongEvery)).Round(time.Second)
 		w.Header().Set("Retry-After", strconv.Itoa(int(wait.Seconds())+1))
-		p := refuse(w, problem(http.StatusTooManyRequests, licence.ProblemTooMany, "Too many wrong codes came from this address", "it may ask again in "+wait.String()))
+		p := refuse(w, problem(http.StatusTooManyRequests, licence.ProblemTooMany, "Too many wrong codes came from this address", "try again in  "+wait.String()))
 		return p.Status
 	}
 	p := serve()
@@ -159,7 +157,7 @@ func (l *limiter) unless(w http.ResponseWriter, r *http.Request, serve func() *l
 	return p.Status
 }
 
-// failing is what a body ended with.
+// failing is a reader that returns the error a body ended with.
 type failing struct{ err error }
 
 func (f failing) Read([]byte) (int, error) {

@@ -18,10 +18,10 @@ var pageText string
 
 var page = template.Must(template.New("page").Parse(pageText))
 
-// maxChanges is how many changes the page shows, newest first.
+// maxChanges limits the changes on the page, newest first.
 const maxChanges = 50
 
-// pageful is how many licences one page shows, and maxShown how many computers of each.
+// pageful is the number of licences on one page, and maxShown the number of computers for each.
 const (
 	pageful  = 100
 	maxShown = 10
@@ -33,7 +33,7 @@ type shownLicence struct {
 	Rules  []string
 }
 
-// Shown are the first computers that it is active on, and More how many others there are.
+// Shown returns the first computers that it is active on, and More the number of others.
 func (l shownLicence) Shown() []string { return l.Active[:min(len(l.Active), maxShown)] }
 func (l shownLicence) More() int       { return len(l.Active) - len(l.Shown()) }
 
@@ -42,7 +42,7 @@ type shownChange struct {
 	Masked string
 }
 
-// When is the time of the change, as a person reads it.
+// When returns the time of the change for display.
 func (c shownChange) When() string {
 	at, err := time.Parse(time.RFC3339, c.At)
 	if err != nil {
@@ -51,7 +51,7 @@ func (c shownChange) When() string {
 	return at.Format("2 Jan 2006 15:04:05")
 }
 
-// Changed is one change of a licence, as the desk answered it.
+// Changed is one change of a licence.
 type Changed struct {
 	licence.Answer
 	At string `json:"at"` // RFC 3339, UTC
@@ -81,13 +81,13 @@ func (s *Store) Changes(ctx context.Context, id string, most int) ([]Changed, er
 	return out, rows.Err()
 }
 
-// page answers with a page for a person: the licences from the one on that the query's from
-// counts, without serials and codes, and what was changed.
+// page writes a web page with the licences, without serials and codes, and the latest changes. The
+// query parameter from selects the first licence.
 func (s *Store) page(w http.ResponseWriter, r *http.Request) {
-	from, _ := strconv.Atoi(r.FormValue("from")) // what is no number stands for the first
+	from, _ := strconv.Atoi(r.FormValue("from")) // anything but a number means the first
 	text, err := s.render(r.Context(), max(from, 0))
 	if err != nil {
-		refuse(w, problem(http.StatusInternalServerError, licence.ProblemServerFailed, "The desk could not show its licences", ""))
+		refuse(w, problem(http.StatusInternalServerError, licence.ProblemServerFailed, "The desk could not read its licences", ""))
 		return
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")

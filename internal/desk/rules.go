@@ -1,6 +1,6 @@
-// Package desk is the simulated licence desk that ships with the tool: a
-// licence service with seats, transfers, covered versions and waiting times, by
-// the protocol of docs/licence-desk.openapi.yaml.
+// Package desk is the simulated licence desk that ships with the program: a licence service with
+// seats, transfers, covered versions and waiting times. Its protocol is in
+// docs/licence-desk.openapi.yaml.
 package desk
 
 import (
@@ -14,36 +14,36 @@ import (
 	"movekit/internal/core/version"
 )
 
-// Licence is one licence that the desk keeps.
+// Licence is one licence at the desk.
 type Licence struct {
 	Serial    string   `yaml:"serial" json:"serial"`
 	Code      string   `yaml:"code" json:"code"`
 	Product   string   `yaml:"product" json:"product"`
 	Covers    string   `yaml:"covers" json:"covers"`                               // major version that is covered
-	Edition   string   `yaml:"edition,omitempty" json:"edition,omitempty"`         // that is covered; "" stands for all
-	Seats     int      `yaml:"seats" json:"seats"`                                 // computers it may be active on at a time
-	Transfers int      `yaml:"transfers" json:"transfers"`                         // moves to another computer that are left
-	Takeover  bool     `yaml:"takeover,omitempty" json:"takeover"`                 // whether a new computer may disable another
+	Edition   string   `yaml:"edition,omitempty" json:"edition,omitempty"`         // edition that is covered; "" means all
+	Seats     int      `yaml:"seats" json:"seats"`                                 // number of computers that may use it at the same time
+	Transfers int      `yaml:"transfers" json:"transfers"`                         // remaining moves to another computer
+	Takeover  bool     `yaml:"takeover,omitempty" json:"takeover"`                 // a new computer may disable another
 	Wait      string   `yaml:"wait,omitempty" json:"wait,omitempty"`               // between two moves, such as 24h
-	Expires   string   `yaml:"expires,omitempty" json:"expires,omitempty"`         // the last day, such as 2027-03-31
-	Active    []string `yaml:"active,omitempty" json:"active"`                     // computers it is active on
-	Vacated   []string `yaml:"vacated,omitempty" json:"vacated"`                   // computers it was deactivated on, newest last
-	Free      int      `yaml:"free-seats,omitempty" json:"free_seats"`             // seats given up by a deactivation and not taken again
-	FreedAt   int64    `yaml:"deactivated-at,omitempty" json:"freed_at,omitempty"` // when a seat was last given up; seconds since 1970
+	Expires   string   `yaml:"expires,omitempty" json:"expires,omitempty"`         // last valid day, such as 2027-03-31
+	Active    []string `yaml:"active,omitempty" json:"active"`                     // computers that it is active on
+	Vacated   []string `yaml:"vacated,omitempty" json:"vacated"`                   // computers that it was deactivated on, newest last
+	Free      int      `yaml:"free-seats,omitempty" json:"free_seats"`             // seats that were deactivated and not activated again
+	FreedAt   int64    `yaml:"deactivated-at,omitempty" json:"freed_at,omitempty"` // last deactivation; seconds since 1970
 }
 
-// maxVacated is how many vacated computers are remembered.
+// maxVacated limits the remembered vacated computers.
 const maxVacated = 100
 
-// check says what is wrong with a licence that is entered, or "".
+// check returns what is wrong with a new licence, or "".
 func (l *Licence) check() string {
 	switch {
 	case l.Serial == "" || l.Code == "" || l.Product == "" || l.Seats < 1 || l.Transfers < 0:
 		return "a licence needs a serial, a code, a product, at least one seat, and transfers of 0 or more"
 	case l.Wait != "" && l.wait() <= 0:
-		return fmt.Sprintf("the waiting time %q is none such as 24h", l.Wait)
+		return fmt.Sprintf("the waiting time %q is not valid; write it like 24h", l.Wait)
 	case l.Expires != "" && l.until().IsZero():
-		return fmt.Sprintf("the last day %q is none such as 2027-03-31", l.Expires)
+		return fmt.Sprintf("the last day %q is not valid; write it like 2027-03-31", l.Expires)
 	}
 	return ""
 }
@@ -53,7 +53,7 @@ func (l *Licence) wait() time.Duration {
 	return d
 }
 
-// until is the end of its last day, or the zero time.
+// until returns the end of its last day, or the zero time.
 func (l *Licence) until() time.Time {
 	day, err := time.Parse(time.DateOnly, l.Expires)
 	if err != nil {
@@ -64,8 +64,7 @@ func (l *Licence) until() time.Time {
 
 func (l *Licence) expired(now time.Time) bool { return l.Expires != "" && !now.Before(l.until()) }
 
-// again is from when a seat may be moved again, or the zero time where that is
-// now.
+// again returns when a seat may be moved again, or the zero time for now.
 func (l *Licence) again(now time.Time) time.Time {
 	from := time.Unix(l.FreedAt, 0).Add(l.wait())
 	if l.Wait == "" || l.FreedAt == 0 || !from.After(now) {
@@ -74,7 +73,7 @@ func (l *Licence) again(now time.Time) time.Time {
 	return from
 }
 
-// State is the licence's state on a computer.
+// State returns the licence's state on a computer.
 func (l *Licence) State(computer string, now time.Time) licence.State {
 	switch {
 	case slices.Contains(l.Active, computer) && l.expired(now):
@@ -87,10 +86,9 @@ func (l *Licence) State(computer string, now time.Time) licence.State {
 	return licence.NotActivated
 }
 
-// Apply carries out an action and returns the transfers it spent, and the
-// computer whose seat it took over. The licence is changed only where there is
-// no problem. An action that changes nothing, because its end is reached
-// already, is no problem.
+// Apply carries out an action. It returns the number of transfers used, and the computer whose seat
+// was taken over. If there is a problem, the licence does not change. An action whose result is
+// already reached changes nothing and is no problem.
 func (l *Licence) Apply(action licence.Action, r licence.Request, now time.Time) (spent int, disabled string, p *licence.Problem) {
 	active := slices.Contains(l.Active, r.Computer)
 	switch {
@@ -104,9 +102,8 @@ func (l *Licence) Apply(action licence.Action, r licence.Request, now time.Time)
 	return 0, "", nil
 }
 
-// activate takes a seat. A seat that was given up on another computer is
-// moved, which spends a transfer; coming back to the computer it was given up
-// on spends none, and need not wait.
+// activate activates a seat. Moving a seat from another computer uses a transfer. Going back to the
+// computer where it was deactivated uses none, and needs no wait.
 func (l *Licence) activate(r licence.Request, now time.Time) (spent int, disabled string, p *licence.Problem) {
 	covered, v := version.Numbers(l.Covers), version.Numbers(r.Version)
 	home := slices.Contains(l.Vacated, r.Computer)
@@ -120,17 +117,17 @@ func (l *Licence) activate(r licence.Request, now time.Time) (spent int, disable
 	case l.Edition != "" && r.Edition != "" && !strings.EqualFold(l.Edition, r.Edition):
 		return no(http.StatusForbidden, licence.ProblemNotCovered, "The licence does not cover this edition", "it covers the edition %q; the app has %q", l.Edition, r.Edition)
 	case l.expired(now):
-		return no(http.StatusForbidden, licence.ProblemExpired, "The licence has run out", "its last day was %s", l.Expires)
+		return no(http.StatusForbidden, licence.ProblemExpired, "The licence has expired", "its last day was %s", l.Expires)
 	case takeover && !l.Takeover:
 		return no(http.StatusForbidden, licence.ProblemNoTakeover, "The licence cannot be taken over", "it must be deactivated on the other computer first")
 	case !takeover && len(l.Active) >= l.Seats:
-		return no(http.StatusConflict, licence.ProblemSeatTaken, "All seats are taken", "%d of %d seats are active on other computers", len(l.Active), l.Seats)
+		return no(http.StatusConflict, licence.ProblemSeatTaken, "All seats are in use", "%d of %d seats are active on other computers", len(l.Active), l.Seats)
 	}
 	if (l.Free > 0 || takeover) && !home {
 		spent = 1
 	}
 	if spent > l.Transfers {
-		return no(http.StatusConflict, licence.ProblemNoTransfer, "No transfer is left", "the licence was moved as often as it may be")
+		return no(http.StatusConflict, licence.ProblemNoTransfer, "No transfers are left", "the licence was moved as often as allowed")
 	}
 	if again := l.again(now); spent > 0 && !again.IsZero() {
 		return no(http.StatusConflict, licence.ProblemWaiting, "The waiting time is not over", "it can be activated on another computer from %s", again.UTC().Format(time.RFC3339))
@@ -146,7 +143,7 @@ func (l *Licence) activate(r licence.Request, now time.Time) (spent int, disable
 	return spent, disabled, nil
 }
 
-// Rules says in words what the licence allows beside its seats and transfers.
+// Rules describes what the licence allows, besides its seats and transfers.
 func (l *Licence) Rules(now time.Time) []string {
 	out := []string{}
 	if l.Covers != "" {
@@ -159,21 +156,21 @@ func (l *Licence) Rules(now time.Time) []string {
 		out = append(out, "may be taken over")
 	}
 	if l.Wait != "" {
-		out = append(out, "moves at most every "+l.Wait)
+		out = append(out, "can move once every  "+l.Wait)
 	}
 	if again := l.again(now); !again.IsZero() {
 		out = append(out, "again from "+again.UTC().Format("2 Jan 15:04"))
 	}
 	switch {
 	case l.expired(now):
-		out = append(out, "ran out after "+l.Expires)
+		out = append(out, "expired after  "+l.Expires)
 	case l.Expires != "":
 		out = append(out, "until "+l.Expires)
 	}
 	return out
 }
 
-// vacate gives up the seat of a computer.
+// vacate releases the seat of a computer.
 func (l *Licence) vacate(computer string, now time.Time) {
 	l.Active = without(l.Active, computer)
 	l.Vacated = append(without(l.Vacated, computer), computer)
@@ -188,8 +185,7 @@ func without(list []string, s string) []string {
 	return slices.DeleteFunc(slices.Clone(list), func(c string) bool { return c == s })
 }
 
-// named are the computers that the licence is active on, as an answer has them: first those
-// that the request is about.
+// named returns the computers that the licence is active on, those in the request first.
 func (l *Licence) named(r licence.Request) (out []string) {
 	for _, c := range slices.Concat([]string{r.Computer, r.From}, r.Also, l.Active) {
 		if len(out) == licence.MaxActive {
@@ -202,7 +198,7 @@ func (l *Licence) named(r licence.Request) (out []string) {
 	return out
 }
 
-// answer is the unsigned answer to a request.
+// answer returns the unsigned answer to a request.
 func (l *Licence) answer(action licence.Action, r licence.Request, now time.Time) *licence.Answer {
 	a := &licence.Answer{
 		Action: action, Licence: licence.LicenceID(l.Serial), Product: l.Product, Computer: r.Computer,

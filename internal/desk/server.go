@@ -19,10 +19,10 @@ import (
 	"movekit/internal/core/licence"
 )
 
-// maxRequest is the largest request body, in bytes.
+// maxRequest limits the size of a request body, in bytes.
 const maxRequest = 8 << 10
 
-// Handler answers the desk's protocol. What the faults break is not in it.
+// Handler serves the desk's protocol, without simulated faults.
 func (s *Store) Handler(log *slog.Logger) http.Handler {
 	limit := &limiter{by: map[string]*guesser{}}
 	mux := http.NewServeMux()
@@ -44,11 +44,11 @@ func (s *Store) Handler(log *slog.Logger) http.Handler {
 	for path, method := range map[string]string{licence.Status.Path(): http.MethodPost, licence.Deactivate.Path(): http.MethodPost, licence.Activate.Path(): http.MethodPost, "/v1/telephone": http.MethodPost, "/v1/desk": http.MethodGet, "/{$}": http.MethodGet} {
 		mux.HandleFunc(path, func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Allow", method)
-			refuse(w, problem(http.StatusMethodNotAllowed, licence.ProblemBadRequest, "This is asked with "+method, ""))
+			refuse(w, problem(http.StatusMethodNotAllowed, licence.ProblemBadRequest, "Use the method  "+method, ""))
 		})
 	}
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
-		refuse(w, problem(http.StatusNotFound, licence.ProblemBadRequest, "Nothing is here", ""))
+		refuse(w, problem(http.StatusNotFound, licence.ProblemBadRequest, "Not found", ""))
 	})
 	return mux
 }
@@ -58,8 +58,7 @@ var (
 	keyForm   = regexp.MustCompile(`^[A-Za-z0-9_-]{16,128}$`)
 )
 
-// serve answers one request and returns the problem it was refused with, or
-// nil.
+// serve answers one request, and returns the problem if it was refused, or nil.
 func (s *Store) serve(w http.ResponseWriter, r *http.Request, action licence.Action) *licence.Problem {
 	req, key, p := readRequest(r, action)
 	if p != nil {
@@ -83,8 +82,7 @@ func (s *Store) serve(w http.ResponseWriter, r *http.Request, action licence.Act
 	return nil
 }
 
-// telephone answers a request that a person types for somebody who reads it
-// out.
+// telephone answers a request that is typed in for a caller.
 func (s *Store) telephone(w http.ResponseWriter, r *http.Request) *licence.Problem {
 	var typed struct {
 		Request string `json:"request"`
@@ -105,8 +103,8 @@ func (s *Store) telephone(w http.ResponseWriter, r *http.Request) *licence.Probl
 	return nil
 }
 
-// readJSON reads a body, which is one JSON object and says so: a page of another site
-// cannot send that unasked.
+// readJSON reads a body that is one JSON object with the right content type, which a page of
+// another site cannot send.
 func readJSON(r *http.Request, into any) *licence.Problem {
 	if typ, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")); typ != licence.TypeJSON {
 		return problem(http.StatusUnsupportedMediaType, licence.ProblemBadRequest, "The request is not "+licence.TypeJSON, "")
@@ -116,7 +114,7 @@ func readJSON(r *http.Request, into any) *licence.Problem {
 	err := dec.Decode(into)
 	if err == nil {
 		if _, more := dec.Token(); more != io.EOF {
-			err = errors.New("something is behind the object")
+			err = errors.New("there is data after the object")
 		}
 	}
 	var big *http.MaxBytesError
@@ -157,8 +155,8 @@ func refuse(w http.ResponseWriter, p *licence.Problem) *licence.Problem {
 	return p
 }
 
-// Serve answers on addr until ctx ends. Without a certificate that must be an
-// address of this computer (loopback). ready is told the address it listens on.
+// Serve answers on addr until ctx ends. Without a certificate, addr must be a loopback address.
+// ready gets the URL.
 func (s *Store) Serve(ctx context.Context, addr string, cert *tls.Certificate, log *slog.Logger, ready func(url string)) error {
 	host, _, err := net.SplitHostPort(addr)
 	if err != nil {
@@ -167,7 +165,7 @@ func (s *Store) Serve(ctx context.Context, addr string, cert *tls.Certificate, l
 	if ip := net.ParseIP(host); cert == nil && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 		return fault.New(fault.Usage, "without TLS the desk listens on this computer only (127.0.0.1), not on %q", host)
 	}
-	handler := s.Handler(log) // one for all restarts: it remembers who guesses
+	handler := s.Handler(log) // the same handler after restarts, because it counts wrong guesses
 	for first := true; ; first = false {
 		l, err := net.Listen("tcp", addr)
 		if err != nil {
@@ -195,7 +193,7 @@ func (s *Store) Serve(ctx context.Context, addr string, cert *tls.Certificate, l
 	}
 }
 
-// serveUntil serves until ctx ends, or a fault has the desk start again.
+// serveUntil serves until ctx ends, or a simulated fault restarts the desk.
 func (s *Store) serveUntil(ctx context.Context, l net.Listener, handler http.Handler) (again bool, err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()

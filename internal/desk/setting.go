@@ -10,30 +10,30 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// Faults are what goes wrong on purpose, in percent of the requests.
+// Faults are simulated faults, in percent of the requests.
 type Faults struct {
 	Delay          time.Duration `json:"delay_ns"`        // before every answer
-	LostRequests   int           `json:"lost_requests"`   // broken off before they are carried out
-	LostAnswers    int           `json:"lost_answers"`    // carried out, and not answered
+	LostRequests   int           `json:"lost_requests"`   // not carried out, connection closed
+	LostAnswers    int           `json:"lost_answers"`    // carried out, connection closed
 	Errors         int           `json:"errors"`          // answered with status 500
-	WrongSignature int           `json:"wrong_signature"` // answered with another key's signature
-	Restarts       int           `json:"restarts"`        // carried out; then the desk closes its file and every connection
+	WrongSignature int           `json:"wrong_signature"` // signed with another key
+	Restarts       int           `json:"restarts"`        // carried out; then the desk closes its file and all connections
 }
 
-// Check says which fault cannot be.
+// Check returns an error for invalid faults.
 func (f Faults) Check() error {
 	for _, percent := range []int{f.LostRequests, f.LostAnswers, f.Errors, f.WrongSignature, f.Restarts} {
 		if percent < 0 || percent > 100 {
-			return fault.New(fault.Usage, "%d%% of requests cannot go wrong; 0 to 100 can", percent)
+			return fault.New(fault.Usage, "%d%% is not a valid share of requests (0 to 100)", percent)
 		}
 	}
 	if f.Delay < 0 || f.Delay > time.Minute {
-		return fault.New(fault.Usage, "the delay %s cannot be; up to 1m can", f.Delay)
+		return fault.New(fault.Usage, "the delay %s is not valid (at most 1m)", f.Delay)
 	}
 	return nil
 }
 
-// The desk's settings, in its file so that they hold for a desk that runs.
+// The desk's settings are in its file, so that they affect a running desk.
 const (
 	settingFaults = "faults"
 	settingClock  = "clock" // nanoseconds that its clock is ahead
@@ -44,7 +44,7 @@ type rower interface {
 	QueryRowContext(context.Context, string, ...any) *sql.Row
 }
 
-// setting reads a setting into v, which stays as it is where there is none.
+// setting reads a setting into v, which stays unchanged if there is none.
 func setting(ctx context.Context, from rower, name string, v any) error {
 	var text string
 	err := from.QueryRowContext(ctx, "SELECT value FROM setting WHERE name = ?", name).Scan(&text)
@@ -68,7 +68,7 @@ func (s *Store) set(ctx context.Context, name string, v any) error {
 	return err
 }
 
-// Faults returns what goes wrong on purpose.
+// Faults returns the active faults.
 func (s *Store) Faults(ctx context.Context) (f Faults, err error) {
 	s.open.RLock()
 	defer s.open.RUnlock()
@@ -76,7 +76,7 @@ func (s *Store) Faults(ctx context.Context) (f Faults, err error) {
 	return f, err
 }
 
-// SetFaults has things go wrong on purpose, at once.
+// SetFaults sets the active faults at once.
 func (s *Store) SetFaults(ctx context.Context, f Faults) error {
 	if err := f.Check(); err != nil {
 		return err
@@ -84,12 +84,12 @@ func (s *Store) SetFaults(ctx context.Context, f Faults) error {
 	return s.set(ctx, settingFaults, f)
 }
 
-// SetClock puts the desk's clock ahead of the computer's.
+// SetClock sets the desk's clock ahead of the computer's.
 func (s *Store) SetClock(ctx context.Context, ahead time.Duration) error {
 	return s.set(ctx, settingClock, ahead)
 }
 
-// Now is the time by the desk's clock.
+// Now returns the time on the desk's clock.
 func (s *Store) Now(ctx context.Context) (time.Time, error) {
 	s.open.RLock()
 	defer s.open.RUnlock()

@@ -22,11 +22,11 @@ import (
 	"movekit/internal/core/licence"
 )
 
-// Store keeps the desk's licences, its signing key and the outcome of every
-// request, in one SQLite file.
+// Store keeps the desk's licences, its signing key and the result of every request in one SQLite
+// file.
 type Store struct {
 	name string
-	open sync.RWMutex // held for writing while the file is opened again
+	open sync.RWMutex // locked for writing while the file is reopened
 	db   *sql.DB
 	key  ed25519.PrivateKey
 }
@@ -38,8 +38,8 @@ CREATE TABLE IF NOT EXISTS outcome (
   key TEXT PRIMARY KEY, request TEXT NOT NULL, status INTEGER NOT NULL, document TEXT NOT NULL, at TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS setting (name TEXT PRIMARY KEY, value TEXT NOT NULL);`
 
-// OpenStore opens the desk's file, and makes it with a new signing key where
-// there is none.
+// OpenStore opens the desk's file. If it does not exist, it creates the file with a new signing
+// key.
 func OpenStore(name string) (*Store, error) {
 	f, err := os.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o600)
 	if err == nil {
@@ -69,7 +69,7 @@ func (s *Store) connect() error {
 	return nil
 }
 
-// again closes the desk's file and opens it again, as a restart does.
+// again closes and reopens the desk's file, as a restart does.
 func (s *Store) again() error {
 	s.open.Lock()
 	defer s.open.Unlock()
@@ -102,13 +102,12 @@ func (s *Store) prepare() error {
 // Close closes the desk's file.
 func (s *Store) Close() error { return s.db.Close() }
 
-// PublicKey is the key that cards pin, in base64url.
+// PublicKey returns the key that cards pin, in base64url.
 func (s *Store) PublicKey() string {
 	return base64.RawURLEncoding.EncodeToString(s.key.Public().(ed25519.PublicKey))
 }
 
-// Add enters licences. One whose serial is known already is an error, and
-// then none is entered.
+// Add adds licences. If a serial exists already, it returns an error and adds none.
 func (s *Store) Add(ctx context.Context, list []Licence) error {
 	return s.change(ctx, func(tx *sql.Tx) error {
 		for _, l := range list {
@@ -124,7 +123,7 @@ func (s *Store) Add(ctx context.Context, list []Licence) error {
 				return err
 			}
 			if n, _ := res.RowsAffected(); n == 0 {
-				return fault.New(fault.Usage, "the desk has the licence %s already", licence.Mask(l.Serial))
+				return fault.New(fault.Usage, "the desk already has the licence %s", licence.Mask(l.Serial))
 			}
 		}
 		return nil
@@ -177,14 +176,14 @@ func (s *Store) change(ctx context.Context, do func(*sql.Tx) error) error {
 	return tx.Commit()
 }
 
-// Handle carries out one request. With an idempotency key that was used
-// before, the first outcome is given again and nothing is carried out.
+// Handle carries out one request. If the idempotency key was used before, it returns the first
+// result and does nothing.
 func (s *Store) Handle(ctx context.Context, action licence.Action, r licence.Request, key string) (*licence.Answer, *licence.Problem, error) {
 	return s.handle(ctx, action, r, key, func(tx *sql.Tx) (*Licence, error) { return find(ctx, tx, action, r, key) })
 }
 
-// handle carries out a request for the licence that found gives, or nil where
-// nobody may ask.
+// handle carries out a request for the licence that found returns, or nil if the request is not
+// authorised.
 func (s *Store) handle(ctx context.Context, action licence.Action, r licence.Request, key string, found func(*sql.Tx) (*Licence, error)) (answer *licence.Answer, refusal *licence.Problem, err error) {
 	err = s.change(ctx, func(tx *sql.Tx) error {
 		l, err := found(tx)
@@ -208,14 +207,14 @@ func (s *Store) handle(ctx context.Context, action licence.Action, r licence.Req
 		if err != nil || refusal != nil {
 			return err
 		}
-		if known != nil { // what that request did, and the state as it is now
+		if known != nil { // the result of that request, with the current state
 			answer = l.answer(action, r, now)
 			answer.Spent, answer.Disabled, answer.Issued = known.Spent, known.Disabled, now.Unix()
 			return nil
 		}
 		spent, disabled, p := l.Apply(action, r, now)
 		if refusal = p; p != nil {
-			return nil // not kept: the same request may be granted later
+			return nil // not stored: the same request may succeed later
 		}
 		if err := save(ctx, tx, l); err != nil {
 			return err
@@ -232,8 +231,8 @@ func (s *Store) handle(ctx context.Context, action licence.Action, r licence.Req
 	return answer, refusal, err
 }
 
-// Telephone carries out a request that somebody reads out, and returns the
-// answer to read back. What was carried out before is answered again.
+// Telephone carries out a request that is read out by a caller, and returns the answer to read
+// back. A repeated request gets the same answer.
 func (s *Store) Telephone(ctx context.Context, text string) (string, *licence.Problem, error) {
 	spoken, err := licence.ParsePhoneRequest(text)
 	if err != nil {
@@ -259,8 +258,7 @@ func (s *Store) Telephone(ctx context.Context, text string) (string, *licence.Pr
 	return spoken.Answer(l.Code, a), nil, nil
 }
 
-// earlier looks for the outcome of an earlier request with this key; nil where there was
-// none.
+// earlier returns the result of an earlier request with this key, or nil.
 func (s *Store) earlier(ctx context.Context, tx *sql.Tx, action licence.Action, r licence.Request, key string, refusal **licence.Problem) (*licence.Answer, error) {
 	var request, document string
 	err := tx.QueryRowContext(ctx, "SELECT request, document FROM outcome WHERE key = ?", key).Scan(&request, &document)
@@ -278,15 +276,15 @@ func (s *Store) earlier(ctx context.Context, tx *sql.Tx, action licence.Action, 
 	return a, json.Unmarshal([]byte(document), a)
 }
 
-// essence is what must be the same in two requests with one key.
+// essence returns what must be equal in two requests with one key.
 func essence(action licence.Action, r licence.Request) string {
 	r.Licence, r.Nonce, r.Serial, r.Code, r.Proof = r.ID(), "", "", "", ""
 	data, _ := json.Marshal(r)
 	return digest.Of(append([]byte(action+"\x00"), data...)).String()
 }
 
-// find returns the licence of a request, or nil. The same work is done for an
-// unknown serial and for a wrong code.
+// find returns the licence of a request, or nil. It does the same work for an unknown serial and
+// for a wrong code.
 func find(ctx context.Context, tx *sql.Tx, action licence.Action, r licence.Request, key string) (*Licence, error) {
 	var document string
 	err := tx.QueryRowContext(ctx, "SELECT document FROM licence WHERE id = ?", r.ID()).Scan(&document)
@@ -300,7 +298,7 @@ func find(ctx context.Context, tx *sql.Tx, action licence.Action, r licence.Requ
 		return nil, err
 	}
 	if r.Proof != "" {
-		r.Code = "" // proven, or not known
+		r.Code = "" // it was verified, or is unknown
 		if subtle.ConstantTimeCompare([]byte(r.Prove(l.Code, action, key)), []byte(r.Proof)) == 1 {
 			r.Code = l.Code
 		}

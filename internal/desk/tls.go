@@ -18,8 +18,8 @@ import (
 	"movekit/internal/core/licence"
 )
 
-// Certificate is the desk's own, self-signed certificate, which it makes the
-// first time and keeps in its file. Clients know it by its pin.
+// Certificate returns the desk's self-signed certificate. It is created on first use and stored in
+// the desk's file. Clients identify it by its pin.
 func (s *Store) Certificate(ctx context.Context) (*tls.Certificate, error) {
 	var kept struct{ Cert, Key string }
 	err := func() error {
@@ -42,7 +42,7 @@ func (s *Store) Certificate(ctx context.Context) (*tls.Certificate, error) {
 	return &cert, nil
 }
 
-// Pin is what a card names a certificate by.
+// Pin returns the pin of a certificate for cards.
 func Pin(cert *tls.Certificate) (string, error) {
 	c, err := x509.ParseCertificate(cert.Certificate[0])
 	if err != nil {

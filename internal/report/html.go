@@ -18,11 +18,11 @@ import (
 //go:embed *.html
 var files embed.FS
 
-// pages are the hand-over and the survey sheet, in one style.
+// pages are the templates of the handover, the survey sheet and the board, in one style.
 var pages = template.Must(template.New("pages").Funcs(template.FuncMap{
 	"bytes":  func(n int64) string { return humanize.Bytes(uint64(max(n, 0))) },
 	"figure": figure,
-	// The version without what the build tells besides.
+	// The version without build details.
 	"version": func(tool string) string { v, _, _ := strings.Cut(tool, " ("); return v },
 	"count":   humanize.Comma,
 	"date":    date,
@@ -31,18 +31,17 @@ var pages = template.Must(template.New("pages").Funcs(template.FuncMap{
 	"done":    doneText,
 }).ParseFS(files, "*.html"))
 
-// page fills a page, which needs no script and no other file, and prints on A4.
+// page fills a template. The page needs no script and no other file, and prints on A4.
 func page(name string, data any) ([]byte, error) {
 	var b bytes.Buffer
 	err := pages.ExecuteTemplate(&b, name, data)
 	return []byte(table.Lines(b.String())), err
 }
 
-// HTML returns the hand-over as a page.
+// HTML returns the handover as a page.
 func (r *Report) HTML() ([]byte, error) { return page("handover.html", r) }
 
-// Sheet returns a survey as a page, to be printed and ticked off. advice says
-// what to do about a gate.
+// Sheet returns a survey as a page with tick boxes. advice says what to do about each gate.
 func Sheet(s *survey.Survey, tool string, advice map[string]string) ([]byte, error) {
 	return page("survey.html", struct {
 		*survey.Survey
@@ -51,7 +50,7 @@ func Sheet(s *survey.Survey, tool string, advice map[string]string) ([]byte, err
 	}{s, tool, advice})
 }
 
-// Board returns a page of many moves.
+// Board returns a page with many moves.
 func Board(all []board.Move, now time.Time) ([]byte, error) {
 	var names []steps.Step
 	for _, w := range steps.Work {
@@ -64,7 +63,7 @@ func Board(all []board.Move, now time.Time) ([]byte, error) {
 	}{all, now, names})
 }
 
-// doneText says how far a step is.
+// doneText describes the progress of a step.
 func doneText(d steps.Done) string {
 	switch d {
 	case steps.Yes:
@@ -79,7 +78,7 @@ func doneText(d steps.Done) string {
 	return "–"
 }
 
-// date writes a time, or nothing for none.
+// date formats a time; a zero time becomes "".
 func date(v any) string {
 	switch t := v.(type) {
 	case time.Time:

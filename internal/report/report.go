@@ -1,5 +1,5 @@
-// Package report makes the hand-over of a move from what the kit's journal
-// tells: as HTML, JSON and text. docs/report-json.md describes the JSON.
+// Package report writes the handover of a move from the kit's journal: as HTML, JSON and text.
+// docs/report-json.md describes the JSON.
 package report
 
 import (
@@ -21,7 +21,7 @@ import (
 // Version is the version of the report's JSON.
 const Version = 1
 
-// Result is what came of a move, or of a part of it.
+// Result is the result of a move, or of a part of it.
 type Result string
 
 // The results.
@@ -29,10 +29,10 @@ const (
 	Equal     Result = "equal"
 	Different Result = "different"
 	Open      Result = "open"    // not verified yet
-	Skipped   Result = "skipped" // it differs, as was decided: what was here was left
+	Skipped   Result = "skipped" // it differs as expected, because the user kept the existing data
 )
 
-// Report is the hand-over.
+// Report is the handover.
 type Report struct {
 	Version   int              `json:"report"`
 	Written   time.Time        `json:"written"`
@@ -47,12 +47,12 @@ type Report struct {
 	Office    string           `json:"office,omitempty"`
 	Keep      bool             `json:"safety_copy,omitempty"`
 	Closed    *kit.Closed      `json:"closed,omitempty"`
-	part      bool             // not every app of the kit is in it
-	stays     []string         // what stays where it is, and is not as it was
+	part      bool             // it does not cover every app in the kit
+	stays     []string         // data that stays where it is, but has changed
 	notices   []File           // for the vendors of licences
 }
 
-// App is one application's part of the hand-over.
+// App is one application's part of the handover.
 type App struct {
 	App        string    `json:"app"`
 	Title      string    `json:"title"`
@@ -64,13 +64,13 @@ type App struct {
 	Absent     []string  `json:"absent"`
 	LeftBehind []string  `json:"left_behind"`
 	SetAside   []string  `json:"set_aside"` // on the new computer
-	Unkept     []string  `json:"not_kept"`  // owners and marks that could not be kept
+	Unkept     []string  `json:"not_kept"`  // owners and file metadata that could not be restored
 	Retired    []string  `json:"retired"`   // on the old computer: set aside, or removed
 	StillThere []string  `json:"not_retired"`
 	ByHand     []string  `json:"by_hand"`
-	Opened     string    `json:"opened,omitempty"` // who saw that the app shows its data, when
+	Opened     string    `json:"opened,omitempty"` // who checked in the app that its data is there, and when
 
-	of string // which part of it a run has seen; "" for all
+	of string // which part of it a run has covered; "" for all
 }
 
 // Item is one item's part.
@@ -86,7 +86,7 @@ type Item struct {
 	Differences []string    `json:"differences"`
 	Count       int64       `json:"difference_count"`
 
-	counts []string // names of the figures that the office knows it by
+	counts []string // names of the counts that the office knows
 }
 
 // Licence is one licence's part.
@@ -94,14 +94,14 @@ type Licence struct {
 	Licence   string        `json:"licence"`
 	Old       licence.State `json:"old"`
 	New       licence.State `json:"new"`
-	Transfers int           `json:"transfers_left"` // -1 where it is not known
+	Transfers int           `json:"transfers_left"` // -1 if unknown
 	Spent     int           `json:"transfers_spent"`
 	By        string        `json:"seen_by,omitempty"`
 	Seen      *time.Time    `json:"seen,omitempty"`
 	Result    Result        `json:"result"`
 }
 
-// Build makes the hand-over.
+// Build returns the handover.
 func Build(m kit.Manifest, cards []*card.Card, s *steps.State) *Report {
 	r := &Report{Version: Version, Written: time.Now().UTC().Truncate(time.Second), Kit: m.ID, Tool: m.Tool, Old: m.Old, New: s.New, Overrides: s.Overrides, Closed: s.Closed, Office: m.Office, Keep: m.Keep}
 	if r.Overrides == nil {
@@ -114,16 +114,16 @@ func Build(m kit.Manifest, cards []*card.Card, s *steps.State) *Report {
 	return r
 }
 
-// Title says whose report it is.
+// Title returns the title.
 func (r *Report) Title() string {
 	if r.Keep {
 		return "Safety copy of " + r.Old.Name
 	}
-	return "Hand-over: " + r.Old.Name + " to " + r.New.Name
+	return "Handover: " + r.Old.Name + " to " + r.New.Name
 }
 
-// Only leaves what one run has seen: apps that it was stopped at are left out, and
-// of those that it failed at what it did not come to.
+// Only restricts the report to one run: apps that were stopped are left out, and in apps that
+// failed, the items that were not reached.
 func (r *Report) Only(did []*run.Outcome) {
 	all := len(r.Apps)
 	seen := map[string]*run.Outcome{}
@@ -151,7 +151,7 @@ func (r *Report) Only(did []*run.Outcome) {
 	r.conclude()
 }
 
-// cut leaves out what a run did not come to, or was not asked for.
+// cut removes what a run did not reach, or was not asked for.
 func (a *App) cut(o *run.Outcome) {
 	a.Items = slices.DeleteFunc(a.Items, func(i Item) bool {
 		return !slices.ContainsFunc(o.Items, func(s run.ItemOutcome) bool { return s.Item == i.Item && s.User == i.User })
@@ -180,11 +180,11 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 	if p := s.Packed[c.Name]; p != nil {
 		a.Version, a.Absent = p.Version, append(a.Absent, p.Absent...)
 		for _, label := range p.NotChosen {
-			a.LeftBehind = append(a.LeftBehind, label+": not chosen when it was packed")
+			a.LeftBehind = append(a.LeftBehind, label+": not selected for the pack")
 		}
 		for _, stay := range p.Stays {
 			a.LeftBehind = append(a.LeftBehind, fmt.Sprintf("%s stays where it is, %s: %s", stay.Item, stay.Kind.Info().StaysAt, stay.Address))
-			a.ByHand = append(a.ByHand, fmt.Sprintf("See that %s opens %s at %s", c.Title, stay.Item, stay.Address))
+			a.ByHand = append(a.ByHand, fmt.Sprintf("Make sure that %s opens %s at %s", c.Title, stay.Item, stay.Address))
 		}
 	} else {
 		a.Result = Open
@@ -195,7 +195,7 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 			a.Result = Different
 		}
 	} else if c.Opens != nil && s.Packed[c.Name] != nil {
-		a.ByHand = append(a.ByHand, "See that it opens with its data: nobody has tried that yet")
+		a.ByHand = append(a.ByHand, "Make sure that it opens with its data: this was not checked yet")
 	}
 	for _, it := range s.AppItems(c.Name) {
 		i := Item{Item: it.Key.Item, User: it.Key.User, Packed: it.SealedAt, Files: it.Sealed.Files, Bytes: it.Sealed.Bytes, Result: Open, Rows: []steps.Row{}, Differences: []string{}}
@@ -242,7 +242,7 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 	}
 	for _, l := range c.Licences {
 		if s.Keep {
-			break // a safety copy leaves licences alone
+			break // a safety copy does not change licences
 		}
 		st := s.Standing(c, &l, nil, s.Last)
 		li := Licence{Licence: l.Name, Old: st.Old, New: st.New, Transfers: st.Left, Spent: st.Spent, Result: Open}
@@ -267,16 +267,16 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 		a.Result = worse(a.Result, li.Result)
 	}
 	if c.Sole() && !s.Silenced[c.Name] && !s.Keep {
-		a.ByHand = append(a.ByHand, fmt.Sprintf("Only one copy may sync: see that nobody signs in to %s on %s any more", c.Title, s.Old.Name))
+		a.ByHand = append(a.ByHand, fmt.Sprintf("Only one copy may sync: make sure that nobody signs in to %s on %s", c.Title, s.Old.Name))
 	}
 	return a
 }
 
-// retired notes what became of an item on the old computer.
+// retired adds what happened to an item on the old computer.
 func (a *App) retired(i Item, it *steps.Item) {
 	switch r := it.Retired; {
 	case it.Removed != nil:
-		a.Retired = append(a.Retired, fmt.Sprintf("%s was removed for good (%s)", i.Name(), it.Removed.Because))
+		a.Retired = append(a.Retired, fmt.Sprintf("%s was permanently removed (%s)", i.Name(), it.Removed.Because))
 	case r != nil && r.To != "":
 		a.Retired = append(a.Retired, fmt.Sprintf("%s was set aside: %s", i.Name(), r.To))
 	case r == nil:
@@ -284,7 +284,7 @@ func (a *App) retired(i Item, it *steps.Item) {
 	}
 }
 
-// Name is the item with its user.
+// Name returns the item's name with its user.
 func (i Item) Name() string {
 	if i.User == "" {
 		return i.Item
@@ -292,7 +292,7 @@ func (i Item) Name() string {
 	return i.Item + " of " + i.User
 }
 
-// worse returns the result that a person should hear of first.
+// worse returns the result that matters more.
 func worse(a, b Result) Result {
 	for _, r := range []Result{Different, Open, Skipped} {
 		if a == r || b == r {
@@ -302,7 +302,7 @@ func worse(a, b Result) Result {
 	return Equal
 }
 
-// conclude sums the apps up in one sentence.
+// conclude summarises the apps in one sentence.
 func (r *Report) conclude() {
 	r.Result = Equal
 	items, licences, both := 0, 0, 0
@@ -345,10 +345,10 @@ func (r *Report) conclude() {
 	case len(r.Apps) == 0:
 		r.Result, r.Sentence = Open, "The kit has no apps."
 	case len(differ) > 0:
-		r.Sentence = fmt.Sprintf("Something differs between %s and %s: see %s.", r.Old.Name, r.New.Name, strings.Join(differ, ", "))
+		r.Sentence = fmt.Sprintf("There are differences between %s and %s: see %s.", r.Old.Name, r.New.Name, strings.Join(differ, ", "))
 	case len(r.stays) > 0:
 		r.Result = Different
-		r.Sentence = fmt.Sprintf("Something is not as it was on %s: %s.", r.Old.Name, strings.Join(r.stays, "; "))
+		r.Sentence = fmt.Sprintf("Something differs from %s: %s.", r.Old.Name, strings.Join(r.stays, "; "))
 	case len(open) > 0:
 		r.Sentence = fmt.Sprintf("Not everything is verified yet: see %s.", strings.Join(open, ", "))
 	default:
@@ -357,9 +357,9 @@ func (r *Report) conclude() {
 		case len(left) == 0:
 			r.Sentence = fmt.Sprintf("Everything%s that was packed on %s%s is on %s and the same (%s)", of, r.Old.Name, asSealed(first, last), r.New.Name, same)
 		case items == len(left):
-			r.Sentence = fmt.Sprintf("Nothing%s was put on %s: what was there was left as it was, as was decided (%s)", of, r.New.Name, kept)
+			r.Sentence = fmt.Sprintf("Nothing%s was put on %s: as you chose, the existing data was kept (%s)", of, r.New.Name, kept)
 		default:
-			r.Sentence = fmt.Sprintf("What was packed%s on %s%s is on %s and the same (%s), but for what was left there as it was, as was decided (%s)", of, r.Old.Name, asSealed(first, last), r.New.Name, same, kept)
+			r.Sentence = fmt.Sprintf("The data packed%s on %s%s is on %s and the same (%s), except where you chose to keep existing data (%s)", of, r.Old.Name, asSealed(first, last), r.New.Name, same, kept)
 		}
 		switch {
 		case both > 0:
@@ -371,7 +371,7 @@ func (r *Report) conclude() {
 	}
 }
 
-// asSealed says of which moments a proof speaks.
+// asSealed describes the time of the pack that was verified.
 func asSealed(first, last time.Time) string {
 	switch a, b := steps.Moment(first), steps.Moment(last); {
 	case first.IsZero():
@@ -390,21 +390,21 @@ func count(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
-// File is one form of the hand-over.
+// File is one form of the handover.
 type File struct {
 	Name string
 	Data []byte
 }
 
-// Files returns the hand-over in every form.
+// Files returns the handover in every form.
 func (r *Report) Files() ([]File, error) {
 	asJSON, err := json.MarshalIndent(r, "", "  ")
 	if err != nil {
-		return nil, fault.Wrap(fault.Internal, err, "cannot write the hand-over")
+		return nil, fault.Wrap(fault.Internal, err, "cannot write the handover")
 	}
 	asHTML, err := r.HTML()
 	if err != nil {
-		return nil, fault.Wrap(fault.Internal, err, "cannot write the hand-over")
+		return nil, fault.Wrap(fault.Internal, err, "cannot write the handover")
 	}
 	return append([]File{
 		{"handover.html", asHTML},
@@ -413,7 +413,7 @@ func (r *Report) Files() ([]File, error) {
 	}, r.notices...), nil
 }
 
-// notice is what a licence's vendor wants to be told, with the facts.
+// notice returns the card's text for a licence's vendor.
 func notice(c *card.Card, l card.Licence, s *steps.State) File {
 	st := s.Licence(c.Name, l.Name)
 	day := func(t time.Time) string { return t.Local().Format("2 January 2006") }

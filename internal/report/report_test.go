@@ -18,7 +18,7 @@ import (
 	"movekit/test/fatal"
 )
 
-// folded is the hand-over after these events of one app.
+// folded is the handover after these events of one app.
 func folded(events ...any) *Report {
 	m := kit.Manifest{ID: "1", Old: kit.Computer{Name: "OLD", ID: "o"}, New: kit.Computer{Name: "NEW"}}
 	var lines []journal.Line
@@ -53,8 +53,8 @@ func TestSentence(t *testing.T) {
 	for want, r := range map[string]*Report{
 		"Everything that was packed on OLD, as sealed at 14:05 on 2 March 2026, is on NEW and the same (1 item); every licence is active on NEW and no longer on OLD (1 licence).":                          folded(sealed, packed, placed, equal, moved),
 		"Everything that was packed on OLD, as sealed at 14:05 on 2 March 2026, is on NEW and the same (1 item); every licence is active on NEW (1 licence), and 1 of them on OLD too, as its rule allows.": folded(sealed, packed, placed, equal, steps.Seen{Old: "active", New: "active", Asked: true, Good: true}),
-		"Something differs between OLD and NEW: see The <App>.": folded(sealed, packed, placed, differ, moved),
-		"Not everything is verified yet: see The <App>.":        folded(sealed, packed, placed, equal),
+		"There are differences between OLD and NEW: see The <App>.": folded(sealed, packed, placed, differ, moved),
+		"Not everything is verified yet: see The <App>.":            folded(sealed, packed, placed, equal),
 	} {
 		if r.Sentence != want {
 			t.Errorf("%q, want %q", r.Sentence, want)
@@ -180,7 +180,7 @@ func TestSheetTellsItems(t *testing.T) {
 	same := item.Inspection{Item: "kept", Since: &item.Drift{Same: true}}
 	page, err := Sheet(&survey.Survey{Apps: []survey.App{{App: "app", Title: "The App", Items: []item.Inspection{i, same}, Withheld: [][]string{{"/opt/app", "-v"}}}}}, "1", nil)
 	fatal.If(t, err)
-	for _, want := range []string{"<br>2 tables", "<br>note: older than the log", "<br>left behind: passwords of &lt;roles&gt;", "<br>left out: cache/: 1 file", "<br>told by app.ini, Data/Path", "not what was sealed any more<br>- a is missing", "<br>as it was sealed", "/opt/app -v"} {
+	for _, want := range []string{"<br>2 tables", "<br>note: older than the log", "<br>left behind: passwords of &lt;roles&gt;", "<br>left out: cache/: 1 file", "<br>told by app.ini, Data/Path", "not what was sealed any more<br>- a is missing", "<br>unchanged since the pack", "/opt/app -v"} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the page does not say %q", want)
 		}
@@ -196,11 +196,11 @@ func TestTheEnd(t *testing.T) {
 		r    *Report
 		says []string
 	}{
-		"left as it was": {folded(sealed, packed, placed, left, moved), []string{"Nothing was put on NEW: what was there was left as it was, as was decided (The <App>'s data); every licence is active on NEW", "data (left as it was there)", "left as it was: The <App>, data: a is missing"}},
-		"still there":    {folded(sealed, packed, unkept, equal, moved), []string{"On OLD\n  - The <App>: still in its place, where people could go on working in it: data", "Not kept\n  - The <App>: data: a: its access list", "[ ] The <App>: choose a printer", "The kit\n  - it still holds"}},
+		"left as it was": {folded(sealed, packed, placed, left, moved), []string{"Nothing was put on NEW: as you chose, the existing data was kept (The <App>'s data); every licence is active on NEW", "data (existing data kept)", "left as it was: The <App>, data: a is missing"}},
+		"still there":    {folded(sealed, packed, unkept, equal, moved), []string{"On OLD\n  - The <App>: still in place, so that people could continue to use it: data", "Not kept\n  - The <App>: data: a: its access list", "[ ] The <App>: choose a printer", "The kit\n  - it still holds"}},
 		"set aside":      {folded(sealed, packed, placed, equal, moved, steps.Retired{From: "/srv/data", To: "/srv/data.set-aside-9"}), []string{"On OLD\n  - The <App>: data was set aside: /srv/data.set-aside-9\n"}},
 		"gone":           {folded(sealed, packed, placed, equal, moved, steps.Retired{From: "/srv/data"}), nil},
-		"removed":        {folded(sealed, packed, placed, equal, moved, steps.Retired{From: "/srv/data", To: "/x"}, steps.Removed{Because: "sold"}), []string{"data was removed for good (sold)"}},
+		"removed":        {folded(sealed, packed, placed, equal, moved, steps.Retired{From: "/srv/data", To: "/x"}, steps.Removed{Because: "sold"}), []string{"data was permanently removed (sold)"}},
 		"given up":       {folded(sealed, packed, kit.Closed{Because: "the office closes"}), []string{"it is closed: the key is destroyed", "the move was given up: the office closes"}},
 	} {
 		text := c.r.Text(0, false)

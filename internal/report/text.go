@@ -11,7 +11,7 @@ import (
 	"movekit/internal/table"
 )
 
-// resultText is the result as a person reads it.
+// resultText returns a result for display.
 func resultText(r Result, equal string) string {
 	switch r {
 	case Equal:
@@ -19,7 +19,7 @@ func resultText(r Result, equal string) string {
 	case Different:
 		return "DIFFERS"
 	case Skipped:
-		return "left as it was"
+		return "existing data kept"
 	}
 	return "not verified"
 }
@@ -34,8 +34,8 @@ func mark(r Result) table.Style {
 	return table.Note
 }
 
-// Tables returns the table of items and that of licences: an item a line with its figures, or,
-// whole, a figure a line. width is that of the terminal in characters, or 0.
+// Tables returns the tables of items and licences. Each item has one line with its counts or, if
+// whole is true, one line per count. width is the terminal width in characters, or 0.
 func (r *Report) Tables(width int, colour, whole bool) string {
 	t := &table.Table{Head: []string{"app", "item", "result", "what was compared"}, Width: width, Colour: colour, Groups: true}
 	if whole {
@@ -96,7 +96,7 @@ func (r *Report) Tables(width int, colour, whole bool) string {
 	return b.String()
 }
 
-// figure is one as a person reads it: with marks at the thousands where it is a number.
+// figure formats a value; a number gets thousands separators.
 func figure(text string) string {
 	if n, err := strconv.ParseInt(text, 10, 64); err == nil {
 		return humanize.Comma(n)
@@ -104,7 +104,7 @@ func figure(text string) string {
 	return text
 }
 
-// figures are those of an item in one line.
+// figures formats an item's counts in one line.
 func (i Item) figures() string {
 	var out []string
 	for _, row := range i.Rows {
@@ -115,8 +115,8 @@ func (i Item) figures() string {
 		}
 		switch {
 		case !row.Same:
-			out = append(out, fmt.Sprintf("%s: %s then, %s now", row.What, figure(row.Old), figure(row.New)))
-		case row.What == "content": // that it is the same is the result
+			out = append(out, fmt.Sprintf("%s: then %s, now %s", row.What, figure(row.Old), figure(row.New)))
+		case row.What == "content": // the result already says whether it is the same
 		case row.What == "bytes" && err == nil:
 			out = append(out, humanize.Bytes(uint64(n)))
 		case err == nil:
@@ -128,21 +128,20 @@ func (i Item) figures() string {
 	return strings.Join(out, ", ")
 }
 
-// difference begins a line about what is not the same.
+// difference returns the start of a line about a difference.
 func difference(i Item, colour bool) string {
 	if i.Result == Skipped {
-		return table.Paint("left as it was:", table.Note, colour)
+		return table.Paint("existing data kept:", table.Note, colour)
 	}
 	return table.Paint("differs:", table.Bad, colour)
 }
 
-// Text returns the hand-over as plain text: what the owner should know first, and
-// the figures behind it.
+// Text returns the handover as plain text, the most important first.
 func (r *Report) Text(width int, colour bool) string {
 	return r.text(width, colour, r.Notes()) + "\nFigures\n\n" + strings.TrimRight(r.Tables(width, colour, true), "\n") + "\n"
 }
 
-// Brief returns its sentence, what is left to do, what was not kept, and what was decided.
+// Brief returns the summary, what is left to do, what was not restored, and what was decided.
 func (r *Report) Brief(width int, colour bool) string {
 	return r.text(width, colour, slices.DeleteFunc(r.Notes(), func(n Note) bool { return !n.Boxes && n.Title != notKept && n.Title != decidedOn }))
 }
@@ -164,7 +163,7 @@ func (r *Report) text(width int, colour bool, notes []Note) string {
 	return b.String()
 }
 
-// line is a text with an end of line, or nothing.
+// line returns a text with a newline, or "".
 func line(s string) string {
 	if s == "" {
 		return ""
@@ -172,24 +171,24 @@ func line(s string) string {
 	return s + "\n"
 }
 
-// Note is a list of things that the owner should know.
+// Note is a list of facts for the owner.
 type Note struct {
 	Title string
-	Boxes bool // each is to be ticked off
-	Moved bool // it is what moved, which a page shows as a table
+	Boxes bool // show a tick box for each
+	Moved bool // a list of moved data, which a page shows as a table
 	Lines []string
 }
 
-// Titles of notes that are told in every form.
+// Titles of notes in every form of the handover.
 const (
 	notKept   = "Not kept"
-	decidedOn = "Decided on the way"
+	decidedOn = "Decisions"
 )
 
-// Notes returns what moved, what is to be done by hand, what is not on the new
-// computer, what became of the old one and of the kit, and what was decided.
+// Notes returns the lists: what moved, manual steps, what is not on the new computer, the state of
+// the old computer and the kit, and decisions.
 func (r *Report) Notes() []Note {
-	moved, hand, absent, left := Note{Title: "What moved", Moved: true}, Note{Title: "To be done by hand", Boxes: true}, Note{Title: "Not found on " + r.Old.Name}, Note{Title: "Left behind"}
+	moved, hand, absent, left := Note{Title: "What moved", Moved: true}, Note{Title: "Manual steps", Boxes: true}, Note{Title: "Not found on " + r.Old.Name}, Note{Title: "Left behind"}
 	unkept, aside, old, decided := Note{Title: notKept}, Note{Title: "Set aside on " + r.New.Name}, Note{Title: "On " + r.Old.Name}, Note{Title: decidedOn}
 	for _, o := range r.Owned() {
 		line := o.App + ": " + o.Figures + " (" + o.Result + ")"
@@ -208,7 +207,7 @@ func (r *Report) Notes() []Note {
 			}
 		}
 		if len(a.StillThere) > 0 {
-			old.Lines = append(old.Lines, a.Title+": still in its place, where people could go on working in it: "+strings.Join(a.StillThere, ", "))
+			old.Lines = append(old.Lines, a.Title+": still in place, so that people could continue to use it:  "+strings.Join(a.StillThere, ", "))
 		}
 		aside.Lines = append(aside.Lines, a.SetAside...)
 	}
@@ -220,7 +219,7 @@ func (r *Report) Notes() []Note {
 	}
 	stick := Note{Title: "The kit", Lines: []string{"it still holds the office's data, encrypted; `movekit close` empties it"}}
 	if c := r.Closed; c != nil {
-		stick.Lines = []string{"it is closed: the key is destroyed, and what was sealed is removed"}
+		stick.Lines = []string{"it is closed: the key is destroyed, and the sealed data is removed"}
 		if c.Because != "" {
 			stick.Lines = append(stick.Lines, "the move was given up: "+c.Because)
 		}
@@ -234,13 +233,13 @@ func (r *Report) Notes() []Note {
 	return out
 }
 
-// Owned is what the owner reads of an app: what it is known by, and how it went.
+// Owned is the summary of an app for the owner.
 type Owned struct {
 	App, Figures, Licences, Result string
 	Mark                           Result
 }
 
-// Owned are the apps as the owner reads of them.
+// Owned returns the summaries of the apps for the owner.
 func (r *Report) Owned() (out []Owned) {
 	for _, a := range r.Apps {
 		o := Owned{App: strings.TrimSpace(a.Title + " " + a.Version), Figures: a.known(), Result: a.went(), Mark: a.Result}
@@ -259,19 +258,19 @@ func (r *Report) Owned() (out []Owned) {
 	return out
 }
 
-// OldData says in a sentence where the old computer's data is; "" of a safety copy.
+// OldData describes where the old computer's data is; "" for a safety copy.
 func (r *Report) OldData() string {
 	retired := slices.ContainsFunc(r.Apps, func(a App) bool { return len(a.Retired) > 0 })
 	switch {
 	case r.Keep:
 		return ""
 	case retired:
-		return "What was set aside on " + r.Old.Name + " stays there, under other names, until somebody removes it."
+		return "The data set aside on " + r.Old.Name + " stays there, under other names, until you remove it."
 	}
-	return "What was on " + r.Old.Name + " is still there, in its place: nobody should go on working in it."
+	return "The data on " + r.Old.Name + " is still in place: nobody should continue to use it."
 }
 
-// went says how it went: what is the same, and which items are not.
+// went summarises the results of an app.
 func (a App) went() string {
 	by := map[Result][]string{}
 	for _, i := range a.Items {
@@ -284,16 +283,16 @@ func (a App) went() string {
 	for _, p := range []struct {
 		r    Result
 		what string
-	}{{Different, "DIFFERENT"}, {Open, "not verified yet"}, {Skipped, "left as it was there"}} {
+	}{{Different, "DIFFERENT"}, {Open, "not verified yet"}, {Skipped, "existing data kept"}} {
 		if names := by[p.r]; len(names) > 0 {
 			parts = append(parts, strings.Join(names, ", ")+" ("+p.what+")")
 		}
 	}
-	return strings.Join(parts, ", but ")
+	return strings.Join(parts, "; ")
 }
 
-// known says what moved of an app by the figures that the office knows it by, those of many
-// items of one sort added up; of what has none, the names.
+// known describes the moved data with the counts that the office knows, added up over several
+// items, or with the items' names.
 func (a App) known() string {
 	var order, plain []string
 	sums, parts := map[string][]string{}, map[string]int{}

@@ -9,10 +9,10 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 )
 
-// Mark is how a cell is coloured.
+// Style is the colour of a cell.
 type Style int
 
-// The marks.
+// The styles.
 const (
 	Plain Style = iota
 	Good
@@ -25,7 +25,7 @@ var colours = map[Style]text.Colors{
 	Good: {text.FgGreen}, Bad: {text.FgRed, text.Bold}, Note: {text.FgYellow}, Faint: {text.Faint},
 }
 
-// Paint colours a text where colour is wanted.
+// Paint colours a text if colour is true.
 func Paint(s string, m Style, colour bool) string {
 	if c, ok := colours[m]; ok && colour {
 		return c.EscapeSeq() + s + text.Reset.EscapeSeq()
@@ -33,8 +33,7 @@ func Paint(s string, m Style, colour bool) string {
 	return s
 }
 
-// Wrap breaks a text between words into lines of at most width characters;
-// width 0 leaves it as it is.
+// Wrap breaks a text into lines of at most width characters, between words. Width 0 does not wrap.
 func Wrap(s string, width int) string {
 	if width == 0 {
 		return s
@@ -46,8 +45,8 @@ func Wrap(s string, width int) string {
 	return strings.Join(lines, "\n")
 }
 
-// Within breaks each line of a text between words where it is wider than width; what is broken
-// goes on further in. A word, such as a path, stays whole however long it is.
+// Within wraps the lines of a text that are wider than width, and indents the continuation. A long
+// word, such as a path, is not broken.
 func Within(s string, width int) string {
 	if width == 0 {
 		return s
@@ -78,8 +77,8 @@ func Within(s string, width int) string {
 	return strings.Join(lines, "\n")
 }
 
-// Flow breaks the paragraphs of a text anew where they have a line wider than width. A
-// paragraph that is laid out, with lines further in or columns, stays as it is.
+// Flow rewraps the paragraphs of a text that have a line wider than width. A paragraph with
+// indented lines or columns stays as it is.
 func Flow(s string, width int) string {
 	paragraphs := strings.Split(s, "\n\n")
 	for i, p := range paragraphs {
@@ -92,13 +91,12 @@ func Flow(s string, width int) string {
 	return strings.Join(paragraphs, "\n\n")
 }
 
-// LaidOut reports whether a paragraph has lines further in, or columns.
+// LaidOut reports whether a paragraph has indented lines or columns.
 func LaidOut(paragraph string) bool {
 	return slices.ContainsFunc(strings.Split(paragraph, "\n"), func(l string) bool { return strings.HasPrefix(l, " ") || strings.Contains(l, "   ") })
 }
 
-// Hanging writes a text behind a lead, its further lines below its first; all of it is made
-// visible.
+// Hanging writes a text after lead, with its further lines indented. All of it is made visible.
 func Hanging(lead, s string, width int) string {
 	s = Visible(s)
 	if width > 0 {
@@ -107,14 +105,14 @@ func Hanging(lead, s string, width int) string {
 	return lead + strings.ReplaceAll(s, "\n", "\n"+strings.Repeat(" ", len(lead)))
 }
 
-// Table is a table being filled.
+// Table is a table to be filled.
 type Table struct {
 	Head   []string
-	Right  []int // columns that are aligned to the right
-	Width  int   // of the terminal, in characters; 0 where there is none
+	Right  []int // right-aligned columns
+	Width  int   // terminal width in characters; 0 for none
 	Colour bool
-	Groups bool // rows belong to what is in the first column, which is written above them where the table is too wide
-	Paths  bool // the last column holds paths: where one does not fit, each has a line of its own
+	Groups bool // rows belong to the text in the first column, which becomes a heading if the table is too wide
+	Paths  bool // the last column has paths: a path that does not fit gets its own line
 	rows   []table.Row
 }
 
@@ -133,12 +131,12 @@ func (t *Table) AddLines(last Block, cells ...string) {
 	t.rows[len(t.rows)-1][len(cells)] = visible(string(last), "\n")
 }
 
-// Len is the number of rows.
+// Len returns the number of rows.
 func (t *Table) Len() int { return len(t.rows) }
 
-// String lays the table out, no wider than the terminal. Where it is: what rows belong to goes
-// above them, paths go below their rows, to be copied whole, and then the widest columns of
-// words are wrapped.
+// String lays out the table within the terminal width. If it is too wide, groups become headings,
+// paths go below their rows so that they can be copied, and then the widest text columns are
+// wrapped.
 func (t *Table) String() string {
 	narrow := &Table{Head: t.Head, Right: t.Right, Width: t.Width, Colour: t.Colour, rows: t.rows}
 	wide := func() bool { return t.Width > 0 && narrow.total(narrow.widths()) > t.Width }
@@ -153,10 +151,10 @@ func (t *Table) String() string {
 	return narrow.render(above, below)
 }
 
-// inGroup is what rows that belong to what stands above them begin with.
+// inGroup is the indentation of rows below a heading.
 const inGroup = "  "
 
-// take takes a column out, and returns its cells.
+// take removes a column, and returns its cells.
 func (t *Table) take(n int) (cells []string) {
 	t.Head = slices.Delete(slices.Clone(t.Head), n, n+1)
 	right := []int{}
@@ -181,14 +179,14 @@ func (t *Table) take(n int) (cells []string) {
 	return cells
 }
 
-// Bounds of how narrow a column of words may become, in characters: as its longest word, so
-// that none is broken, but for very long ones.
+// Limits for narrow text columns, in characters. A column is at least as wide as its longest word,
+// unless that is very long.
 const (
 	minColumn = 8
 	maxWord   = 20
 )
 
-// widths are those of the columns as they are.
+// widths returns the widths of the columns.
 func (t *Table) widths() []int {
 	out := make([]int, len(t.Head))
 	for i, h := range t.Head {
@@ -202,7 +200,7 @@ func (t *Table) widths() []int {
 	return out
 }
 
-// total is the width of a table with such columns.
+// total returns the width of a table with given columns.
 func (*Table) total(widths []int) (sum int) {
 	for _, w := range widths {
 		sum += w + 2
@@ -210,7 +208,7 @@ func (*Table) total(widths []int) (sum int) {
 	return sum - 1 // the renderer ends a row with a space
 }
 
-// fitted are the rows with the widest columns wrapped.
+// fitted returns the rows with the widest columns wrapped.
 func (t *Table) fitted() []table.Row {
 	natural := t.widths()
 	widths, least := slices.Clone(natural), make([]int, len(natural))
@@ -248,8 +246,8 @@ func (t *Table) fitted() []table.Row {
 	return out
 }
 
-// render writes the table, with a line above and below each row where it has one; what
-// is above the row before as well is not said again.
+// render writes the table, with the lines above and below each row. A line above that repeats the
+// previous one is left out.
 func (t *Table) render(above, below []string) string {
 	w := table.NewWriter()
 	w.SetStyle(table.Style{
@@ -276,7 +274,7 @@ func (t *Table) render(above, below []string) string {
 		lead = inGroup
 	}
 	write := func(n int) {
-		for _, l := range lines[:n] { // of a row whose only cell goes below it, nothing is left
+		for _, l := range lines[:n] { // nothing is left of a row whose only cell is below it
 			if l = strings.TrimRight(lead+l, " "); l != "" || below == nil {
 				b.WriteString(l + "\n")
 			}

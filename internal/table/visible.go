@@ -11,19 +11,18 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 )
 
-// Text that comes from elsewhere (file names, cards, desks, the operating system) may
-// hold what moves the cursor, clears the screen, turns the direction of writing, or
-// begins a line that looks like the program's own. It is written so that all of it is
-// seen.
+// Untrusted text (file names, cards, desks, the operating system) may contain control characters
+// that move the cursor, clear the screen or change the text direction, and lines that imitate the
+// program's own. They are escaped.
 
-// Block is a text of our own that may have several lines.
+// Block is the program's own text, which may have several lines.
 type Block string
 
-// Lines is a text of several lines with all else in it made visible.
+// Lines escapes everything in a text except line breaks and tabs.
 func Lines(s string) string { return visible(s, "\n\t") }
 
-// Visible writes control characters, line breaks and marks of direction as escapes.
-// Our own colours stay.
+// Visible escapes control characters, line breaks and direction marks. The program's own colours
+// stay.
 func Visible(s string) string { return visible(s, "") }
 
 func visible(s, keep string) string {
@@ -62,7 +61,7 @@ func visible(s, keep string) string {
 	return b.String()
 }
 
-// ours is the colour of ours that a text begins with, or "".
+// ours returns the program's own colour sequence at the start of a text, or "".
 func ours(s string) string {
 	if s[0] != '\x1b' {
 		return ""
@@ -78,8 +77,8 @@ func ours(s string) string {
 	return ""
 }
 
-// Fprintf is fmt.Fprintf with every text made visible, whatever holds it: but for
-// tables, which do that themselves, and the lines of a Block.
+// Fprintf is fmt.Fprintf with every text made visible, except tables, which do that themselves, and
+// Blocks.
 func Fprintf(w io.Writer, format string, args ...any) (int, error) {
 	shown := make([]any, len(args))
 	for i, a := range args {
@@ -88,10 +87,10 @@ func Fprintf(w io.Writer, format string, args ...any) (int, error) {
 	return fmt.Fprintf(w, format, shown...)
 }
 
-// Sprintf is fmt.Sprintf likewise.
+// Sprintf is fmt.Sprintf with every text made visible.
 func Sprintf(format string, args ...any) string {
 	var b strings.Builder
-	Fprintf(&b, format, args...) //nolint:errcheck // a Builder takes all
+	Fprintf(&b, format, args...) //nolint:errcheck // a Builder never fails
 	return b.String()
 }
 

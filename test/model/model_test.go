@@ -568,7 +568,7 @@ func (w *world) undo(c *sim) {
 		return
 	}
 	for _, i := range o.Items {
-		if i.Did != "taken back" {
+		if i.Did != "undone" {
 			continue
 		}
 		if w.verified = 0; own != 0 && w.now.disk[place] != own {
@@ -762,7 +762,7 @@ func again(seed uint64, i int, broken string) string {
 // what comes of it.
 func TestTheModelSeesFaults(t *testing.T) {
 	gates := map[string]func(*steps.Gate){}
-	for _, name := range []string{"old-deactivated", "proven", "sealed", "old-computer", "other-computer", "old-unchanged"} {
+	for _, name := range []string{"old-deactivated", "verified", "sealed", "old-computer", "other-computer", "old-unchanged"} {
 		gates["without the gate "+name] = func(g *steps.Gate) { g.Steps = nil }
 	}
 	for _, name := range []string{"sealed", "old-deactivated"} {

@@ -217,11 +217,11 @@ func TestRulesOfTheCard(t *testing.T) {
 		{"a day to come", "expires: " + day(1), 0, "", licence.Active},
 		{"the last day is over in between", "expires: " + day(1), 72 * time.Hour, "not-expired", ""},
 		{"back in time", "reactivate-by: 48h", 24 * time.Hour, "", licence.Active},
-		{"back too late", "reactivate-by: 48h", 49 * time.Hour, "back-in-time", ""},
-		{"back by a day", "reactivate-by: " + day(1), 72 * time.Hour, "back-in-time", ""},
+		{"back too late", "reactivate-by: 48h", 49 * time.Hour, "activation-deadline", ""},
+		{"back by a day", "reactivate-by: " + day(1), 72 * time.Hour, "activation-deadline", ""},
 		{"waited", "wait: 24h", 25 * time.Hour, "", licence.Active},
 		{"not waited", "wait: 24h", 23 * time.Hour, "waiting-over", ""},
-		{"another version", "covers: '9'", 0, "covered", ""},
+		{"another version", "covers: '9'", 0, "licence-covers", ""},
 	} {
 		o := ruled(t, c.rule)
 		if out := o.Change(o.Old, yes(), now, (*move.Move).Deactivate); out.Err != nil || len(out.Blocks) > 0 {
@@ -235,7 +235,7 @@ func TestRulesOfTheCard(t *testing.T) {
 	}
 	// A date that is over already: it stays where it is.
 	o := ruled(t, "reactivate-by: "+day(-2))
-	if out := o.Change(o.Old, yes(), now, (*move.Move).Deactivate); office.Blocked(out) != "back-in-time" {
+	if out := o.Change(o.Old, yes(), now, (*move.Move).Deactivate); office.Blocked(out) != "activation-deadline" {
 		t.Errorf("over already: %+v", out.Blocks)
 	}
 	// What has run out on the old computer can still be deactivated there.
@@ -293,7 +293,7 @@ func TestTrial(t *testing.T) {
 		return s[0]
 	}
 	status(steps.Unpack)
-	if out := o.Change(o.Old, yes(), time.Now(), (*move.Move).Deactivate); office.Blocked(out) != "tried-first" {
+	if out := o.Change(o.Old, yes(), time.Now(), (*move.Move).Deactivate); office.Blocked(out) != "trial-verified" {
 		t.Errorf("deactivated before it is tried: %+v", out.Blocks)
 	}
 	o.Unpack()

@@ -16,7 +16,7 @@ func (m *Move) MayClose(ctx context.Context, giveUp string, stored bool) ([]*run
 		f.GivenUp, f.HandedOver = giveUp != "", f.HandedOver || stored
 		on, err := m.Check(steps.Close, c, f, o)
 		if err == nil && on && !f.Proven {
-			err = m.Overrode(c, o, steps.Overridden{Gate: "proven", Step: steps.Close, Why: c.Title + " is not verified on the new computer", Because: giveUp})
+			err = m.Overrode(c, o, steps.Overridden{Gate: "verified", Step: steps.Close, Why: c.Title + " is not verified on the new computer", Because: giveUp})
 		}
 		return err
 	})

@@ -39,7 +39,7 @@ func TestExpected(t *testing.T) {
 		t.Errorf("the survey: %+v", i)
 	}
 	out := o.Pack()
-	if office.Blocked(out) != "as-expected as-expected" || !strings.Contains(out.Blocks[0].Why, "projects of projects: the card expects 3, and 2 are here") || !strings.Contains(out.Blocks[1].Why, "expects 2, and 1 are") {
+	if office.Blocked(out) != "counts-expected counts-expected" || !strings.Contains(out.Blocks[0].Why, "projects of projects: the card expects 3, and 2 are here") || !strings.Contains(out.Blocks[1].Why, "expects 2, and 1 are") {
 		t.Errorf("%+v", out.Blocks)
 	}
 	lay.Out(t, o.Dir, map[string]string{"old/srv/projects/c.prj": ""})
@@ -121,10 +121,10 @@ licences: [{name: seat, method: guided, covers: '8', deactivate: {steps: [{do: d
 		t.Errorf("%+v, %v", r, err)
 	}
 	out := o.Change(o.Old, agreeing{}, time.Now(), (*move.Move).Deactivate)
-	if office.Blocked(out) != "covered" || !strings.Contains(out.Blocks[0].Why, `version "9.2" is on NEW`) {
+	if office.Blocked(out) != "licence-covers" || !strings.Contains(out.Blocks[0].Why, `version "9.2" is on NEW`) {
 		t.Errorf("deactivating it: %+v", out.Blocks)
 	}
-	if got := office.Blocked(o.Unpack()); got != "requires-met covered" {
+	if got := office.Blocked(o.Unpack()); got != "requirements-met covered" {
 		t.Errorf("unpacking: %q", got)
 	}
 	lay.Out(t, o.Dir, map[string]string{"new/opt/v": "8.9", "new/lib/driver": ""})
@@ -236,7 +236,7 @@ licences: [{name: seat, method: guided, deactivate: {steps: [{do: deactivate it}
 			continue
 		}
 		again := o.Job(o.Old)
-		again.Overrides = map[string]string{"items-there": "it is in the kit"}
+		again.Overrides = map[string]string{"items-present": "it is in the kit"}
 		did := ""
 		for _, i := range o.Only(again.Pack(ctx)).Items {
 			if i.Did == "sealed" {

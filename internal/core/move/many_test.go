@@ -154,7 +154,7 @@ items:
 			lay.Out(t, o.Dir, map[string]string{"old/home/maren/.app.ini": ini})
 		}
 		out := o.Only(o.Job(o.Old).Pack(ctx))
-		if i := slices.IndexFunc(out.Blocks, func(b steps.Block) bool { return b.Gate == "items-there" }); i < 0 || !strings.Contains(out.Blocks[i].Why, strings.TrimSuffix(want, " of maren")) {
+		if i := slices.IndexFunc(out.Blocks, func(b steps.Block) bool { return b.Gate == "items-present" }); i < 0 || !strings.Contains(out.Blocks[i].Why, strings.TrimSuffix(want, " of maren")) {
 			t.Errorf("%q: %+v", ini, out.Blocks)
 		}
 	}
@@ -168,18 +168,18 @@ func TestOtherDrives(t *testing.T) {
 	})
 	lay.Out(t, o.Dir, map[string]string{"old/computer.yaml": lay.Ident("windows", "OLD", "1")})
 	o.Old = office.Open(t, filepath.Join(o.Dir, "old"))
-	if out := o.Pack(); office.Blocked(out) != "items-there" || !strings.Contains(out.Blocks[0].Why, "drive") {
+	if out := o.Pack(); office.Blocked(out) != "items-present" || !strings.Contains(out.Blocks[0].Why, "drive") {
 		t.Fatalf("without the drive: %+v", out.Blocks)
 	}
 	_, err := o.Old.SetDrive("D", filepath.Join(o.Dir, "second"))
 	fatal.If(t, err)
 	o.Pack()
 	j := o.Job(o.New)
-	if out := o.Only(j.Unpack(ctx)); office.Blocked(out) != "place-ready" || !strings.Contains(out.Blocks[0].Why, "drive") {
+	if out := o.Only(j.Unpack(ctx)); office.Blocked(out) != "destination-ready" || !strings.Contains(out.Blocks[0].Why, "drive") {
 		t.Errorf("a drive that has no user here: %+v", out.Blocks)
 	}
 	forced := o.Job(o.New)
-	forced.Overrides = map[string]string{"place-ready": "in spite of it"}
+	forced.Overrides = map[string]string{"destination-ready": "in spite of it"}
 	if out, _ := forced.Unpack(ctx); fault.KindOf(out[0].Err) != fault.Missing {
 		t.Errorf("a drive that has no user here, in spite of the gate: %v", out[0].Err)
 	}
@@ -209,7 +209,7 @@ func TestTodos(t *testing.T) {
 `, "linux", map[string]string{"old/srv/pages/a.pg": "a", "old/srv/pages/b.pg": "b", "old/srv/pages/notes": "n", "new/srv/x": ""})
 	lay.Database(t, o.Dir+"/old/srv/book.db", "CREATE TABLE page (n)", "CREATE TABLE entry (page)", "INSERT INTO page VALUES (1), (2), (3)", "INSERT INTO entry VALUES ('a'), ('a'), ('b')")
 	agreed := func(j *move.Move) *move.Move { j.Commands = true; return j }
-	if got := office.Blocked(o.Only(agreed(o.Job(o.Old)).Pack(ctx))); got != "exports-there" {
+	if got := office.Blocked(o.Only(agreed(o.Job(o.Old)).Pack(ctx))); got != "exports-present" {
 		t.Fatalf("with one missing it is stopped by %q", got)
 	}
 	lay.Out(t, o.Dir, map[string]string{"old/srv/pages/c.pg": "c"})

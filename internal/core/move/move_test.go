@@ -45,7 +45,7 @@ func TestUsersWithOtherNames(t *testing.T) {
 	}
 	j := o.Job(o.New)
 	j.Choices.Users = map[string]string{"bert": "anna"}
-	if out := o.Only(j.Unpack(ctx)); office.Blocked(out) != "place-ready" || !strings.Contains(out.Blocks[0].Why, "would both go to") {
+	if out := o.Only(j.Unpack(ctx)); office.Blocked(out) != "destination-ready" || !strings.Contains(out.Blocks[0].Why, "would both go to") {
 		t.Errorf("two users into one: %+v", out.Blocks)
 	}
 	j.Choices.Users = map[string]string{"bert": "robert"}
@@ -68,7 +68,7 @@ items:
 `
 	o := office.New(t, cardText, "windows", map[string]string{"old/srv/data/aux.txt": "", "old/srv/data/Read.me": "", "old/srv/data/READ.ME": "", "old/srv/data/fine": ""})
 	out := o.Pack()
-	if office.Blocked(out) != "needs-met names-fit" {
+	if office.Blocked(out) != "dependencies-present names-fit" {
 		t.Fatalf("%v", out.Blocks)
 	}
 	why := out.Blocks[1].Why
@@ -76,7 +76,7 @@ items:
 		t.Errorf("names: %s", why)
 	}
 	j := o.Job(o.Old)
-	j.Overrides = map[string]string{"needs-met": "the key is in the safe", "names-fit": "they are not used"}
+	j.Overrides = map[string]string{"dependencies-present": "the key is in the safe", "names-fit": "they are not used"}
 	if out := o.Only(j.Pack(ctx)); len(out.Items) != 1 || len(out.Overrode) != 2 {
 		t.Errorf("%+v", out)
 	}
@@ -106,7 +106,7 @@ func TestPartOfAFolderLeavesTheRestAlone(t *testing.T) {
 	}
 	lay.Out(t, o.Dir, map[string]string{"old/srv/data/d.rec": "D"})
 	again := o.Job(o.Old)
-	again.Overrides = map[string]string{"as-expected": "one came in today"}
+	again.Overrides = map[string]string{"counts-expected": "one came in today"}
 	o.Only(again.Pack(ctx))
 	o.Unpack()
 	v := o.Verify()
@@ -447,9 +447,9 @@ func TestDesktopDatabases(t *testing.T) {
 			t.Errorf("stopped by %q, want %q: %+v", office.Blocked(out), want, out.Blocks)
 		}
 	}
-	stopped("files-closed needs-met", "lock file yard.ldb names QUAY-DESK-1")
+	stopped("files-closed dependencies-present", "lock file yard.ldb names QUAY-DESK-1")
 	os.Remove(filepath.Join(o.Dir, "old/srv/yard.ldb"))
-	stopped("needs-met", "berth.dbf has memo fields, but its .dbt file is missing")
+	stopped("dependencies-present", "berth.dbf has memo fields, but its .dbt file is missing")
 	lay.Out(t, o.Dir, map[string]string{"old/srv/tables/BERTH.DBT": "memo", "old/srv/tables/berth.dbf": berths(5)[:100]})
 	stopped("readable", "needs 120")
 	lay.Out(t, o.Dir, map[string]string{"old/srv/tables/berth.dbf": berths(5), "old/srv/yard.mdb": "no database"})

@@ -64,16 +64,16 @@ func TestWhereItCanBePut(t *testing.T) {
 	t.Run("a disk of its own", func(t *testing.T) {
 		o := start(map[string]string{"new/srv/data/diary/.keep": ""})
 		mounted(t, o.Dir+"/new/srv/data/diary", "-t", "tmpfs", "tmpfs", "-o", "size=64k")
-		stops(t, o, "place-ready", "is a disk of its own")
+		stops(t, o, "destination-ready", "is a disk of its own")
 	})
 	t.Run("read-only", func(t *testing.T) {
 		o := start(map[string]string{"new/srv/data/.keep": ""})
 		mounted(t, o.Dir+"/new/srv/data", "-t", "tmpfs", "tmpfs", "-o", "ro,size=64k")
-		stops(t, o, "place-ready place-ready", "could not be written to: read-only file system")
+		stops(t, o, "destination-ready destination-ready", "could not be written to: read-only file system")
 	})
 	t.Run("a file for a folder", func(t *testing.T) {
 		o := start(map[string]string{"new/srv/data": "a file"})
-		stops(t, o, "place-ready place-ready", "is a file, and diary needs a folder there")
+		stops(t, o, "destination-ready destination-ready", "is a file, and diary needs a folder there")
 		if o.Text("new/srv/data") != "a file" {
 			t.Error("it is gone")
 		}

@@ -65,7 +65,7 @@ const (
 	NeedSpace       Need = "space"
 	NeedOther       Need = "other-computer" // another computer is bound as the new one
 	NeedNames       Need = "names"          // this system does not allow a name
-	NeedCovered     Need = "covered"        // the licence does not cover the installed version or edition
+	NeedCovered     Need = "licence-covers" // the licence does not cover the installed version or edition
 )
 
 // Ready reports whether no gate would stop an unpack.
@@ -178,7 +178,7 @@ func (m *Move) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage 
 		}
 	}
 	for _, q := range g.requires {
-		r.add(c.Title, q.Name, q.Here, map[bool]string{true: "here", false: "not here"}[q.Here], "requires-met", NeedInstall)
+		r.add(c.Title, q.Name, q.Here, map[bool]string{true: "here", false: "not here"}[q.Here], "requirements-met", NeedInstall)
 	}
 	if len(g.facts.Use.Running) > 0 {
 		r.bad(c.Title, "closed", "running: "+strings.Join(g.facts.Use.Running, ", "), "app-closed", NeedClose)
@@ -251,7 +251,7 @@ func (r *Readiness) byGates(app string, first int, step steps.Step, blocks []ste
 }
 
 // aboutGate has the subject of each gate that is not about one item.
-var aboutGate = map[string]string{"licence-deactivated": "licence", "kit-whole": "kit", "newest-copy": "kit", "clock-right": "clock", "files-closed": "open files", "covered": "licence"}
+var aboutGate = map[string]string{"licence-deactivated": "licence", "kit-undamaged": "kit", "newest-copy": "kit", "clock-right": "clock", "files-closed": "open files", "licence-covers": "licence"}
 
 // readyVersion compares the version and edition here with the card's rule.
 func (m *Move) readyVersion(c *card.Card, packed *steps.Packed, g *gathered, r *Readiness) {
@@ -274,7 +274,7 @@ func (m *Move) readyVersion(c *card.Card, packed *steps.Packed, g *gathered, r *
 	}
 	for i, cover := range g.facts.Version.Covered {
 		if why := cover.Lacks(g.facts); why != nil {
-			r.bad(c.Title, "licence "+c.Licences[i].Name, why[0], "covered", NeedCovered)
+			r.bad(c.Title, "licence "+c.Licences[i].Name, why[0], "licence-covers", NeedCovered)
 		}
 	}
 }
@@ -316,7 +316,7 @@ func (m *Move) readyItems(ctx context.Context, c *card.Card, packed *steps.Packe
 		label, lacking := item.Label(key), false
 		for _, l := range g.lacks {
 			if l.label == label {
-				r.bad(c.Title, label, l.says, "place-ready", l.need).Of = l.of
+				r.bad(c.Title, label, l.says, "destination-ready", l.need).Of = l.of
 				lacking = true
 			}
 		}

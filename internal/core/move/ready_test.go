@@ -361,18 +361,18 @@ licences: [{name: file, method: file, items: [token], covers: "8"}, {name: seat,
 	}{
 		"":           {"", nil},
 		"right-name": {"", func(o office_) *move.Move { return o.Job(another(t, o, "third", lay.Ident("linux", "THIRD", "3"))) }},
-		"kit-whole": {"", func(o office_) *move.Move {
+		"kit-undamaged": {"", func(o office_) *move.Move {
 			lay.Out(t, o.Dir, map[string]string{"kit/cards/app.yaml": "card: 1\n"})
 			return o.Job(o.New)
 		}},
 		"users-known":         {"", func(o office_) *move.Move { return o.Job(o.New) }},
 		"licence-deactivated": {"", func(o office_) *move.Move { return o.Job(o.New) }},
-		"place-ready": {"", func(o office_) *move.Move {
+		"destination-ready": {"", func(o office_) *move.Move {
 			os.RemoveAll(o.Dir + "/new/srv")
 			lay.Out(t, o.Dir, map[string]string{"new/srv": "a file"})
 			return o.Job(o.New)
 		}},
-		"requires-met": {"", func(o office_) *move.Move { os.Remove(o.Dir + "/new/lib/driver"); return o.Job(o.New) }},
+		"requirements-met": {"", func(o office_) *move.Move { os.Remove(o.Dir + "/new/lib/driver"); return o.Job(o.New) }},
 		"version-rule": {"", func(o office_) *move.Move {
 			lay.Out(t, o.Dir, map[string]string{"new/opt/v": "8.1"})
 			return o.Job(o.New)
@@ -381,13 +381,13 @@ licences: [{name: file, method: file, items: [token], covers: "8"}, {name: seat,
 			lay.Out(t, o.Dir, map[string]string{"new/opt/edition": "Small"})
 			return o.Job(o.New)
 		}},
-		"covered": {"", func(o office_) *move.Move {
+		"licence-covers": {"", func(o office_) *move.Move {
 			lay.Out(t, o.Dir, map[string]string{"new/opt/v": "9.0"})
 			return o.Job(o.New)
 		}},
 		"old-deactivated": {"", func(o office_) *move.Move { return o.Job(o.New) }},
 		"waiting-over":    {", wait: 1h", func(o office_) *move.Move { return o.Job(o.New) }},
-		"back-in-time": {", reactivate-by: 1m", func(o office_) *move.Move {
+		"activation-deadline": {", reactivate-by: 1m", func(o office_) *move.Move {
 			j := o.Job(o.New)
 			j.Now = func() time.Time { return time.Now().Add(30 * time.Minute) }
 			return j

@@ -150,7 +150,7 @@ func TestRepointed(t *testing.T) {
 	// Undo gives all of it back: nothing is kept as worked in.
 	u := o.Only(o.Job(o.New).Undo(ctx))
 	for _, i := range u.Items {
-		if i.Did != "taken back" || i.Aside != "" {
+		if i.Did != "undone" || i.Aside != "" {
 			t.Errorf("undo: %+v", i)
 		}
 	}

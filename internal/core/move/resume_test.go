@@ -34,12 +34,12 @@ func TestUndoWithoutAside(t *testing.T) {
 	fatal.If(t, errors.Join(os.RemoveAll(asides["diary"]), os.Remove(asides["boats"])))
 	before := files(t, o.Dir+"/new/srv")
 	out := o.Only(o.Job(o.New).Undo(ctx))
-	if office.Blocked(out) != "set-aside-there" || !strings.Contains(out.Blocks[0].Why, "boats (it was at /srv/boats.db.set-aside-") || !strings.Contains(out.Blocks[0].Why, "diary (it was at /srv/diary.set-aside-") || !slices.Equal(files(t, o.Dir+"/new/srv"), before) {
+	if office.Blocked(out) != "set-aside-exists" || !strings.Contains(out.Blocks[0].Why, "boats (it was at /srv/boats.db.set-aside-") || !strings.Contains(out.Blocks[0].Why, "diary (it was at /srv/diary.set-aside-") || !slices.Equal(files(t, o.Dir+"/new/srv"), before) {
 		t.Errorf("%+v, %q", out, files(t, o.Dir+"/new/srv"))
 	}
 	// One part of it alone still undoes.
 	j := o.Job(o.New)
-	j.Overrides = map[string]string{"set-aside-there": "it is lost"}
+	j.Overrides = map[string]string{"set-aside-exists": "it is lost"}
 	out = o.Only(j.Undo(ctx))
 	for _, i := range out.Items {
 		if i.Back != "" || i.Aside != "" {
@@ -60,11 +60,11 @@ func TestUndoCutOffThenAsideGone(t *testing.T) {
 	aside := o.Unpack().Items[0].Aside
 	_, err := move.New(o.Run(&cut{o.Kit, 1}, o.New)).Undo(ctx)
 	fatal.If(t, errors.Join(err, os.Remove(aside)))
-	if out := o.Only(o.Job(o.New).Undo(ctx)); office.Blocked(out) != "set-aside-there" {
+	if out := o.Only(o.Job(o.New).Undo(ctx)); office.Blocked(out) != "set-aside-exists" {
 		t.Fatalf("%+v", out)
 	}
 	j := o.Job(o.New)
-	j.Overrides = map[string]string{"set-aside-there": "it is lost"}
+	j.Overrides = map[string]string{"set-aside-exists": "it is lost"}
 	o.Only(j.Undo(ctx))
 	if got := files(t, o.Dir+"/new/srv"); len(got) > 0 {
 		t.Errorf("left: %q", got)

@@ -86,7 +86,7 @@ func (m *Move) eachRetired(ctx context.Context, c *card.Card, o *run.Outcome, in
 			continue
 		}
 		if it.Skipped() {
-			o.Items = append(o.Items, run.ItemOutcome{Item: it.Key.Item, User: it.Key.User, Did: "not proven", Files: it.Sealed.Files, Bytes: it.Sealed.Bytes})
+			o.Items = append(o.Items, run.ItemOutcome{Item: it.Key.Item, User: it.Key.User, Did: "not verified", Files: it.Sealed.Files, Bytes: it.Sealed.Bytes})
 			continue
 		}
 		t, err := m.placer().OldTarget(ctx, c, it)

@@ -170,7 +170,7 @@ func TestRetire(t *testing.T) {
 	if did["boats"] != "changed" || !strings.HasPrefix(did["diary"], "removed") || !strings.HasPrefix(did["mail"], "removed") || !strings.HasPrefix(did["inner"], "removed") {
 		t.Errorf("removed: %v", did)
 	}
-	if got := office.Blocked(o.Only(o.Job(o.New).Undo(ctx))); got != "old-has-it" {
+	if got := office.Blocked(o.Only(o.Job(o.New).Undo(ctx))); got != "old-data-exists" {
 		t.Errorf("taking it back on the new computer is stopped by %q", got)
 	}
 	left := []string{"boats.db(aside)", "boats.db.moved-to-NEW.txt", "diary(aside)/empty", "diary(aside)/in.log.moved-to-NEW.txt", "diary(aside)/own.log", "diary.moved-to-NEW.txt", "letter.txt.moved-to-NEW.txt", "mail.moved-to-NEW.txt", "mail/index.tmp"}
@@ -192,7 +192,7 @@ func TestRetireNeedsProof(t *testing.T) {
 		t.Errorf("on the new computer: %q", got)
 	}
 	o.Pack() // another content, which is not proven
-	if got := office.Blocked(o.Only(o.Job(o.Old).Retire(ctx))); got != "proven" {
+	if got := office.Blocked(o.Only(o.Job(o.Old).Retire(ctx))); got != "verified" {
 		t.Errorf("not proven: %q", got)
 	}
 	if got := files(t, filepath.Join(o.Dir, "old/srv")); slices.ContainsFunc(got, func(f string) bool { return strings.Contains(f, "aside") }) {

@@ -45,7 +45,7 @@ func TestSequenceOfFiles(t *testing.T) {
 	}
 	var did sync.Map // what came of items, in all of them
 	t.Cleanup(func() {
-		for _, what := range []string{"sealed", "placed", "renewed", "completed", "taken back", "retired", "returned"} {
+		for _, what := range []string{"sealed", "placed", "renewed", "completed", "undone", "retired", "returned"} {
 			if _, is := did.Load(what); !is {
 				t.Errorf("nothing was ever %s", what)
 			}

@@ -48,7 +48,7 @@ func (m *Placer) PlanUndo(ctx context.Context, c *card.Card, it *steps.Item) (*U
 	u.Out.To = was.To
 	policy := tree.Policy(was.Policy)
 	if was.Same || policy == tree.Skip || policy == tree.Replace {
-		u.Out.Did = map[bool]string{true: "was here", false: "not taken back"}[was.Same]
+		u.Out.Did = map[bool]string{true: "was here", false: "not undone"}[was.Same]
 		return u, nil
 	}
 	if u.undone = t.InKit.Undoing; u.undone == nil || u.undone.Plan == nil {
@@ -137,7 +137,7 @@ func (m *Placer) Undo(ctx context.Context, u *Undoing) error {
 			done.Kept = u.undone.Kept
 		}
 	}
-	u.Out.Did, u.Out.Back, u.Out.Aside = "taken back", done.Back, done.Kept
+	u.Out.Did, u.Out.Back, u.Out.Aside = "undone", done.Back, done.Kept
 	u.Out.Notes = append(u.Out.Notes, m.notes(result)...)
 	return m.recordUndone(journal.EventUndone, u.Key, done)
 }

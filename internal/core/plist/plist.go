@@ -1,5 +1,5 @@
-// Package plist reads the property lists of macOS, as text and as binary, and changes strings
-// in binary ones. Sources: plist(5), and CFBinaryPList.c of the published CoreFoundation.
+// Package plist reads macOS property lists, as text and binary, and changes strings in binary ones.
+// Sources: plist(5), and CFBinaryPList.c of the published CoreFoundation.
 package plist
 
 import (
@@ -12,7 +12,7 @@ import (
 	"howett.net/plist"
 )
 
-// MaxFile is the largest list that is read, in bytes.
+// MaxFile limits the size of a list, in bytes.
 const MaxFile = 1 << 20
 
 const magic = "bplist00"
@@ -20,7 +20,7 @@ const magic = "bplist00"
 // IsBinary reports whether a file is a binary list.
 func IsBinary(data []byte) bool { return bytes.HasPrefix(data, []byte(magic)) }
 
-// Read returns what is in a list: maps with texts as keys, slices, texts, numbers, times.
+// Read returns the content of a list: maps with string keys, slices, strings, numbers, times.
 func Read(data []byte) (list any, err error) {
 	if len(data) > MaxFile {
 		return nil, errors.New("the property list is too large")
@@ -31,16 +31,16 @@ func Read(data []byte) (list any, err error) {
 		}
 	}
 	if _, err := plist.Unmarshal(data, &list); err != nil {
-		return nil, fmt.Errorf("no property list: %w", err)
+		return nil, fmt.Errorf("not a property list: %w", err)
 	}
 	return list, nil
 }
 
-// trailerLen is the length of a binary list's end, which says how it is to be read.
+// trailerLen is the length of a binary list's trailer.
 const trailerLen = 32
 
-// list is a binary list taken apart: its objects, in the order of their numbers. What refers to
-// another says its number, so that objects may become longer.
+// list is a parsed binary list: its objects, in the order of their numbers. Objects refer to each
+// other by number, so that they may become longer.
 type list struct {
 	objects [][]byte
 	refSize int
@@ -49,8 +49,8 @@ type list struct {
 
 var errDamaged = errors.New("the binary property list is damaged")
 
-// parse takes a binary list apart, and refuses one whose arrays or dictionaries stand at
-// several places: what writes lists does not do that, and a few bytes could stand for gigabytes.
+// parse parses a binary list. It rejects a list in which an array or dictionary is referenced more
+// than once, because no usual program writes that, and a few bytes could expand to gigabytes.
 func parse(data []byte) (*list, error) {
 	if len(data) < len(magic)+trailerLen || len(data) > MaxFile {
 		return nil, errDamaged
@@ -84,7 +84,7 @@ func parse(data []byte) (*list, error) {
 				continue
 			}
 			if met[r] || r == top {
-				return nil, errors.New("the binary property list has an array or dictionary at several places")
+				return nil, errors.New("the binary property list refers to an array or dictionary more than once")
 			}
 			met[r] = true
 		}
@@ -93,7 +93,7 @@ func parse(data []byte) (*list, error) {
 	return l, nil
 }
 
-// number reads a number of some bytes.
+// number decodes an integer.
 func number(b []byte) (n uint64) {
 	for _, c := range b {
 		n = n<<8 | uint64(c)
@@ -101,7 +101,7 @@ func number(b []byte) (n uint64) {
 	return n
 }
 
-// head reads an object's marker: how many bytes it and the count have, and the count.
+// head decodes an object's marker: the length of marker and count, and the count.
 func head(b []byte) (length int, count uint64, err error) {
 	if len(b) == 0 {
 		return 0, 0, errDamaged
@@ -117,7 +117,7 @@ func head(b []byte) (length int, count uint64, err error) {
 	return 2 + size, number(b[2 : 2+size]), nil
 }
 
-// measure returns an object's length in bytes, and the numbers of those it holds.
+// measure returns an object's length in bytes, and the numbers of the objects it contains.
 func measure(b []byte, refSize int) (length int, refs []uint64, err error) {
 	lead, count, err := head(b)
 	if err != nil {
@@ -127,7 +127,7 @@ func measure(b []byte, refSize int) (length int, refs []uint64, err error) {
 	switch b[0] >> 4 {
 	case 0x0: // null, false, true, fill
 		return 1, nil, nil
-	case 0x1, 0x2: // whole and floating numbers
+	case 0x1, 0x2: // integers and floats
 		lead, count = 1, 1<<(b[0]&0xf)
 	case 0x3: // a date
 		lead, count = 1, 8
@@ -155,8 +155,8 @@ func measure(b []byte, refSize int) (length int, refs []uint64, err error) {
 	return length, refs, nil
 }
 
-// Changed is a binary list with strings changed as change says, and how many were. With
-// none, it is the list itself.
+// Changed returns a binary list with strings replaced by change, and their number. If there are
+// none, it returns the list itself.
 func Changed(data []byte, change func(string) (string, bool)) (now []byte, n int, err error) {
 	l, err := parse(data)
 	if err != nil {
@@ -178,8 +178,8 @@ func Changed(data []byte, change func(string) (string, bool)) (now []byte, n int
 	return l.bytes(), n, nil
 }
 
-// Strings are those of a binary list, in the order of their numbers; of one that is damaged,
-// none.
+// Strings returns the strings of a binary list in the order of their numbers, or none if the list
+// is damaged.
 func Strings(data []byte) (out []string) {
 	l, err := parse(data)
 	if err != nil {
@@ -193,7 +193,7 @@ func Strings(data []byte) (out []string) {
 	return out
 }
 
-// text is the string that an object is.
+// text decodes a string object.
 func text(o []byte) (string, bool) {
 	lead, _, err := head(o)
 	if err != nil {
@@ -212,7 +212,7 @@ func text(o []byte) (string, bool) {
 	return "", false
 }
 
-// encode writes a string as an object: ASCII where that is enough, else UTF-16.
+// encode encodes a string: in ASCII if possible, else in UTF-16.
 func encode(s string) []byte {
 	kind, count, content := byte(0x50), len(s), []byte(s)
 	for _, r := range s {
@@ -233,7 +233,7 @@ func encode(s string) []byte {
 	return append(binary.BigEndian.AppendUint32(b, uint32(count)), content...)
 }
 
-// bytes puts the list together again.
+// bytes encodes the list.
 func (l *list) bytes() []byte {
 	out := []byte(magic)
 	var offsets []int

@@ -45,16 +45,15 @@ type Prober struct {
 type Found struct {
 	Value string `json:"value"`
 	How   string `json:"read_from"` // for display: "version.txt", "HKLM\SOFTWARE\X"
-	// Withheld is the command that would tell, and was not run; nil where
-	// there is none.
+	// Withheld is the command that would report the value, and was not run; nil if there is none.
 	Withheld []string `json:"command_not_run,omitempty"`
-	// Changed is when the file that told it was written: that of a program, when it was
-	// installed. It is zero where no file did.
+	// Changed is the modification time of the file with the value. For a program this is when it
+	// was installed. It is zero if the value is not from a file.
 	Changed time.Time `json:"-"`
 }
 
-// Read returns the first value that a source has on the computer, for the user
-// given where it is a user's. Nothing found gives an empty value.
+// Read returns the first value that a source has on the computer, for user if it is a per-user
+// source. If there is none, the value is empty.
 func (p Prober) Read(ctx context.Context, s *card.Source, user *machine.User) (Found, error) {
 	var found Found
 	if s == nil {
@@ -82,7 +81,7 @@ func (p Prober) Read(ctx context.Context, s *card.Source, user *machine.User) (F
 	return found, nil
 }
 
-// changed is when the file that a source names was written.
+// changed returns the modification time of a source's file.
 func (p Prober) changed(s *card.Source, user *machine.User) time.Time {
 	for _, of := range []card.Path{s.File, s.Exe} {
 		if path := of.On(string(p.Computer.System())); path != "" {
@@ -99,8 +98,7 @@ func (p Prober) changed(s *card.Source, user *machine.User) time.Time {
 // maxText is how much of a text file is searched for a value, in bytes.
 const maxText = 1 << 20
 
-// file reads a text file: all of it for a pattern, a key's value, or the first
-// line.
+// file reads a text file: all of it for a pattern, the value of a key, or the first line.
 func (p Prober) file(_ context.Context, s *card.Source, user *machine.User, whole bool) (text, how string, err error) {
 	path := s.File.On(string(p.Computer.System()))
 	if path == "" {
@@ -128,8 +126,7 @@ func (p Prober) file(_ context.Context, s *card.Source, user *machine.User, whol
 	return text, machine.DisplayPath(p.Computer, name), nil
 }
 
-// ListValue reads a value of a property list of macOS: the text at a place such as Window/0, or
-// "".
+// ListValue reads a value of a macOS property list: the text at a path such as Window/0, or "".
 func ListValue(name, key string) (string, error) {
 	f, err := os.Open(name)
 	if err != nil {
@@ -144,8 +141,8 @@ func ListValue(name, key string) (string, error) {
 	return textAt(list, strings.Split(key, "/")), err
 }
 
-// readText reads a text file as UTF-8, or as UTF-16 with a byte order mark,
-// which Windows programs write.
+// readText reads a text file in UTF-8, or in UTF-16 with a byte order mark, as Windows programs
+// write it.
 func readText(name string) (string, error) {
 	f, err := os.Open(name)
 	if err != nil {
@@ -157,14 +154,14 @@ func readText(name string) (string, error) {
 	return string(data), err
 }
 
-// keyValue returns the value at a place in an INI, JSON or XML text, or "".
+// keyValue returns the value at a path in an INI, JSON or XML text, or "".
 func keyValue(format, text, key string) (string, error) {
 	parts := strings.Split(key, "/")
 	switch format {
 	case "ini":
 		f, err := ini.LoadSources(ini.LoadOptions{Insensitive: true, SkipUnrecognizableLines: true, AllowBooleanKeys: true, IgnoreInlineComment: true, IgnoreContinuation: true}, []byte(text))
 		if err != nil {
-			return "", fmt.Errorf("no INI file: %w", err)
+			return "", fmt.Errorf("not an INI file: %w", err)
 		}
 		section := strings.Join(parts[:len(parts)-1], "/")
 		return f.Section(section).Key(parts[len(parts)-1]).String(), nil
@@ -179,13 +176,12 @@ func jsonValue(text string, parts []string) (string, error) {
 	dec := json.NewDecoder(strings.NewReader(text))
 	dec.UseNumber()
 	if err := dec.Decode(&at); err != nil {
-		return "", fmt.Errorf("no JSON file: %w", err)
+		return "", fmt.Errorf("not a JSON file: %w", err)
 	}
 	return textAt(at, parts), nil
 }
 
-// textAt is the text, number or truth value at a path of keys and of numbers of elements, or
-// "".
+// textAt returns the text, number or boolean at a path of keys and array indexes, or "".
 func textAt(at any, parts []string) string {
 	for _, p := range parts {
 		switch v := at.(type) {
@@ -208,8 +204,8 @@ func textAt(at any, parts []string) string {
 	return ""
 }
 
-// xmlValue returns the text of the first element at a path of names without
-// name spaces, or of an attribute of it (@name).
+// xmlValue returns the text of the first element at a path of names without namespaces, or of its
+// attribute (@name).
 func xmlValue(text string, parts []string) (string, error) {
 	dec := xml.NewDecoder(strings.NewReader(text))
 	dec.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
@@ -226,7 +222,7 @@ func xmlValue(text string, parts []string) (string, error) {
 			return "", nil
 		}
 		if err != nil {
-			return "", fmt.Errorf("no XML file: %w", err)
+			return "", fmt.Errorf("not an XML file: %w", err)
 		}
 		switch t := tok.(type) {
 		case xml.StartElement:
@@ -251,7 +247,7 @@ func xmlValue(text string, parts []string) (string, error) {
 	}
 }
 
-// exe reads the version that a Windows executable, or an application of macOS, carries.
+// exe reads the version of a Windows executable or a macOS application.
 func (p Prober) exe(_ context.Context, s *card.Source, user *machine.User, _ bool) (text, how string, err error) {
 	path := s.Exe.On(string(p.Computer.System()))
 	if path == "" {
@@ -269,16 +265,15 @@ func (p Prober) exe(_ context.Context, s *card.Source, user *machine.User, _ boo
 	case info.IsDir() && strings.HasSuffix(strings.ToLower(name), ".app"):
 		text, err = AppVersion(name)
 	case !info.Mode().IsRegular():
-		err = errors.New("it is no file")
+		err = errors.New("it is not a file")
 	default:
 		text, err = ExeVersion(name)
 	}
 	return text, machine.DisplayPath(p.Computer, name), err
 }
 
-// AppVersion returns the version of an application of macOS, which is a folder NAME.app: the
-// one that people see, or else that of its build ("Information Property List" of Apple's
-// documentation).
+// AppVersion returns the version of a macOS application (a folder NAME.app): the displayed version,
+// or else the build version ("Information Property List" in Apple's documentation).
 func AppVersion(dir string) (string, error) {
 	for _, key := range []string{"CFBundleShortVersionString", "CFBundleVersion"} {
 		if v, err := ListValue(filepath.Join(dir, "Contents", "Info.plist"), key); v != "" || err != nil {
@@ -288,12 +283,12 @@ func AppVersion(dir string) (string, error) {
 	return "", nil
 }
 
-// ExeVersion returns the product version in the version resource of a Windows
-// executable (the PE format), or else its file version. One that is damaged or
-// no executable gives an error.
+// ExeVersion returns the product version, or else the file version, in the version resource of a
+// Windows executable (PE format). For a damaged file or one that is not an executable it returns an
+// error.
 func ExeVersion(name string) (v string, err error) {
-	// The file is mapped into memory: a medium that is pulled out meanwhile
-	// shows as a fault, which becomes an error here.
+	// The file is mapped into memory. If its medium is pulled out, the resulting fault becomes an
+	// error here.
 	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 	defer func() {
 		if r := recover(); r != nil {
@@ -312,7 +307,7 @@ func ExeVersion(name string) (v string, err error) {
 	}
 	defer f.Close()
 	if err := f.Parse(); err != nil {
-		return "", fmt.Errorf("no executable, or a damaged one: %w", err)
+		return "", fmt.Errorf("not an executable, or a damaged one: %w", err)
 	}
 	versions, err := f.ParseVersionResources()
 	if err != nil {
@@ -328,8 +323,8 @@ type silent struct{}
 
 func (silent) Log(pelog.Level, ...any) error { return nil }
 
-// registry reads a value of the registry; a user's key is read for the user
-// given, or for the first who has it.
+// registry reads a registry value. A per-user key is read for user, or for the first user who has
+// it.
 func (p Prober) registry(_ context.Context, s *card.Source, user *machine.User, _ bool) (text, how string, err error) {
 	if s.Registry == "" {
 		return "", "", nil
@@ -365,8 +360,8 @@ func (p Prober) registry(_ context.Context, s *card.Source, user *machine.User, 
 	return "", how, nil
 }
 
-// dpkg reads the version of an installed package, as its vendors count it:
-// without the epoch and the revision that Debian adds (deb-version(7)).
+// dpkg reads the version of an installed package without the epoch and the Debian revision
+// (deb-version(7)).
 func (p Prober) dpkg(_ context.Context, s *card.Source, _ *machine.User, _ bool) (text, how string, err error) {
 	if s.Package == "" || p.Computer.System() != machine.Linux {
 		return "", "", nil
@@ -409,16 +404,16 @@ func PackageVersion(c machine.Computer, name string) (string, error) {
 	return "", lines.Err()
 }
 
-// Limits of a command that a card names.
+// Limits for a command in a card.
 const (
-	commandTime = 10 * time.Second // where nothing else is said
-	commandText = 64 << 10         // bytes of what it says
+	commandTime = 10 * time.Second // the default
+	commandText = 64 << 10         // bytes of its output
 )
 
-var errWithheld = errors.New("nobody has agreed to run it")
+var errWithheld = errors.New("no consent to run it")
 
-// IsWithheld reports whether a command was not run, because nobody has agreed to it or its
-// system does not run.
+// IsWithheld reports whether a command was not run, because nobody has agreed to it or its system
+// is not running.
 func IsWithheld(err error) bool { return errors.Is(err, errWithheld) }
 
 // command runs the app's own program.
@@ -430,9 +425,9 @@ func (p Prober) command(ctx context.Context, s *card.Source, user *machine.User,
 	return text, strings.Join(s.Command, " "), err
 }
 
-// Run runs a command that a card names, and returns what it says. It gets no
-// input, no shell and little time. Without agreement, or on a computer that is
-// only a disk, it is not run. An exit code is not looked at.
+// Run runs a command from a card, and returns its output. The command gets no input, no shell and
+// little time. It is not run without consent, or if the computer is only a disk. Its exit code is
+// ignored.
 func (p Prober) Run(ctx context.Context, args card.Command, user *machine.User) (string, error) {
 	if !p.Commands || p.Computer.Root() != "" {
 		return "", errWithheld
@@ -455,7 +450,7 @@ func (p Prober) Run(ctx context.Context, args card.Command, user *machine.User) 
 	var exit *exec.ExitError
 	switch {
 	case ctx.Err() != nil:
-		return "", fmt.Errorf("it did not end within %v", limit)
+		return "", fmt.Errorf("it did not finish within %v", limit)
 	case err != nil && !errors.As(err, &exit):
 		return "", err
 	}

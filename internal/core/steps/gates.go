@@ -250,7 +250,7 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(f.Written.After(f.Now.Add(time.Hour)), "the clock of %s shows %s, but the kit was written at %s", f.Here, clock(f.Now), clock(f.Written))
 		}},
-	{"kit-whole", []Step{Deactivate, Unpack, Activate}, true, false, NeedsKit, "the kit is undamaged",
+	{"kit-undamaged", []Step{Deactivate, Unpack, Activate}, true, false, NeedsKit, "the kit is undamaged",
 		func(f Facts) []string { return f.Kit.Damage }},
 	{"app-closed", []Step{Pack, Unpack, Undo, Retire, Return}, false, false, NeedsUse, "the app is closed, or its engine gives a consistent snapshot while it runs",
 		func(f Facts) []string {
@@ -260,17 +260,17 @@ var Gates = []Gate{
 		func(f Facts) []string { return f.Use.Open }},
 	{"sync-done", []Step{Pack}, false, false, NeedsPack, "the app has sent all its data",
 		func(f Facts) []string { return f.Pack.Unsynced }},
-	{"exports-there", []Step{Pack}, false, false, NeedsPack, "all exports of the app are present",
+	{"exports-present", []Step{Pack}, false, false, NeedsPack, "all exports of the app are present",
 		func(f Facts) []string { return f.Pack.TooFew }},
 	{"readable", []Step{Pack}, true, false, NeedsPack, "all data to pack can be read",
 		func(f Facts) []string { return f.Pack.Unreadable }},
-	{"items-there", []Step{Pack}, false, false, NeedsPack, "everything in the card is on the old computer",
+	{"items-present", []Step{Pack}, false, false, NeedsPack, "everything in the card is on the old computer",
 		func(f Facts) []string {
 			return when(len(f.Pack.Missing) > 0, "not on this computer: %s", strings.Join(f.Pack.Missing, "; "))
 		}},
-	{"needs-met", []Step{Pack}, false, false, NeedsPack, "everything that an item depends on is present",
+	{"dependencies-present", []Step{Pack}, false, false, NeedsPack, "everything that an item depends on is present",
 		func(f Facts) []string { return f.Pack.LacksNeed }},
-	{"as-expected", []Step{Pack, Deactivate}, false, false, NeedsDrift, "every count has the number that the card expects",
+	{"counts-expected", []Step{Pack, Deactivate}, false, false, NeedsDrift, "every count has the number that the card expects",
 		func(f Facts) []string { return f.Drift.Unexpected }},
 	{"serial-right", []Step{Pack}, false, false, NeedsPack, "serials have the right check digits",
 		func(f Facts) []string { return f.Pack.BadSerials }},
@@ -293,7 +293,7 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(len(f.Drift.OldChanged) > 0, "changed since the pack: %s", strings.Join(f.Drift.OldChanged, "; "))
 		}},
-	{"tried-first", []Step{Deactivate}, false, false, 0, "an app in its trial period is verified on the new computer before its licence is deactivated",
+	{"trial-verified", []Step{Deactivate}, false, false, 0, "an app in its trial period is verified on the new computer before its licence is deactivated",
 		func(f Facts) []string {
 			return when(f.Trying && !f.OldLost, "%s is in its trial period on %s, and its data is not verified there yet", f.Title, f.NewName)
 		}},
@@ -307,11 +307,11 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(len(f.Undo.ActiveHere) > 0, "the licence %s is active here; an undo would remove its data", strings.Join(f.Undo.ActiveHere, ", "))
 		}},
-	{"old-has-it", []Step{Undo}, false, false, NeedsUndo, "the old computer still has the data",
+	{"old-data-exists", []Step{Undo}, false, false, NeedsUndo, "the old computer still has the data",
 		func(f Facts) []string {
 			return when(len(f.Undo.OnlyHere) > 0, "permanently removed on %s: %s", f.OldName, strings.Join(f.Undo.OnlyHere, ", "))
 		}},
-	{"set-aside-there", []Step{Undo}, false, false, NeedsUndo, "the data that unpack set aside still exists",
+	{"set-aside-exists", []Step{Undo}, false, false, NeedsUndo, "the data that unpack set aside still exists",
 		func(f Facts) []string {
 			return when(len(f.Undo.AsideGone) > 0, "the data that was set aside is gone: %s", strings.Join(f.Undo.AsideGone, ", "))
 		}},
@@ -319,9 +319,9 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(len(f.Place.StillHeld) > 0, "the licence %s would be on both computers: it is not deactivated on %s", strings.Join(f.Place.StillHeld, ", "), f.OldName)
 		}},
-	{"place-ready", []Step{Unpack}, false, false, NeedsPlace, "every destination is ready",
+	{"destination-ready", []Step{Unpack}, false, false, NeedsPlace, "every destination is ready",
 		func(f Facts) []string { return f.Place.Lacks }},
-	{"requires-met", []Step{Unpack}, false, false, NeedsPlace, "everything the app needs is installed",
+	{"requirements-met", []Step{Unpack}, false, false, NeedsPlace, "everything the app needs is installed",
 		func(f Facts) []string {
 			return when(len(f.Place.Requires) > 0, "not on this computer: %s", strings.Join(f.Place.Requires, "; "))
 		}},
@@ -376,7 +376,7 @@ var Gates = []Gate{
 			l := f.Seat.Licence // verify reports whether an active licence has expired
 			return when(l.New != licence.Active && !l.Until.IsZero() && !l.judged(f.Now).Before(l.Until), "it expired on %s", l.Until.Add(-time.Second).Format("2 Jan 2006"))
 		}},
-	{"back-in-time", []Step{Deactivate, Activate}, false, false, NeedsSeat, "the deadline to activate the licence again has not passed",
+	{"activation-deadline", []Step{Deactivate, Activate}, false, false, NeedsSeat, "the deadline to activate the licence again has not passed",
 		func(f Facts) []string {
 			by := f.Seat.BackBy
 			if by.IsZero() {
@@ -389,7 +389,7 @@ var Gates = []Gate{
 			l := f.Seat.Licence
 			return when(l.New != licence.Active && l.Again.After(l.judged(f.Now)), "it can be activated again from %s", clock(l.Again))
 		}},
-	{"covered", []Step{Deactivate, Unpack, Activate}, false, false, NeedsVersion, "the licence covers the version and edition on the new computer",
+	{"licence-covers", []Step{Deactivate, Unpack, Activate}, false, false, NeedsVersion, "the licence covers the version and edition on the new computer",
 		func(f Facts) (out []string) {
 			covers := slices.Clone(f.Version.Covered)
 			if f.Seat != nil {
@@ -400,7 +400,7 @@ var Gates = []Gate{
 			}
 			return slices.Compact(out)
 		}},
-	{"proven", []Step{Retire, Remove, Close}, true, false, 0, "verify found everything the same",
+	{"verified", []Step{Retire, Remove, Close}, true, false, 0, "verify found everything the same",
 		func(f Facts) []string {
 			return when(!f.Proven && !f.GivenUp, "%s is not verified on the new computer", f.Title)
 		}},

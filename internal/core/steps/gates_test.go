@@ -52,8 +52,8 @@ var gateCases = []struct {
 	{"newest-copy", onNew, Verify, "", func(f *Facts) {}},
 	{"clock-right", onNew, Activate, "the clock of NEW says 2 Mar 2026 12:00, but the kit was written at 2 Mar 2026 14:00", func(f *Facts) { f.Written = noon.Add(2 * time.Hour) }},
 	{"clock-right", onNew, Activate, "", func(f *Facts) { f.Written = noon.Add(time.Hour) }},
-	{"kit-whole", onNew, Unpack, "a part is damaged", func(f *Facts) { f.Kit.Damage = []string{"a part is damaged"} }},
-	{"kit-whole", onNew, Unpack, "", func(f *Facts) {}},
+	{"kit-undamaged", onNew, Unpack, "a part is damaged", func(f *Facts) { f.Kit.Damage = []string{"a part is damaged"} }},
+	{"kit-undamaged", onNew, Unpack, "", func(f *Facts) {}},
 	{"app-closed", onOld, Pack, "Hoistbook is running: hoistd, hoistui", func(f *Facts) { f.Use.Running = []string{"hoistd", "hoistui"} }},
 	{"app-closed", onOld, Pack, "", func(f *Facts) { f.Use.Running, f.Use.Consistent = []string{"hoistd"}, true }},
 	{"app-closed", onOld, Pack, "", func(f *Facts) { f.Use.Consistent = false }},
@@ -61,16 +61,16 @@ var gateCases = []struct {
 	{"files-closed", onOld, Pack, "", func(f *Facts) {}},
 	{"sync-done", onOld, Pack, "3 mails wait", func(f *Facts) { f.Pack.Unsynced = []string{"3 mails wait"} }},
 	{"sync-done", onOld, Pack, "", func(f *Facts) {}},
-	{"exports-there", onOld, Pack, "1 of 2", func(f *Facts) { f.Pack.TooFew = []string{"1 of 2"} }},
-	{"exports-there", onOld, Pack, "", func(f *Facts) {}},
+	{"exports-present", onOld, Pack, "1 of 2", func(f *Facts) { f.Pack.TooFew = []string{"1 of 2"} }},
+	{"exports-present", onOld, Pack, "", func(f *Facts) {}},
 	{"readable", onOld, Pack, "no right", func(f *Facts) { f.Pack.Unreadable = []string{"no right"} }},
 	{"readable", onOld, Pack, "", func(f *Facts) {}},
-	{"items-there", onOld, Pack, "not on this computer: diary; rota", func(f *Facts) { f.Pack.Missing = []string{"diary", "rota"} }},
-	{"items-there", onOld, Pack, "", func(f *Facts) {}},
-	{"needs-met", onOld, Pack, "the key is not there", func(f *Facts) { f.Pack.LacksNeed = []string{"the key is not there"} }},
-	{"needs-met", onOld, Pack, "", func(f *Facts) {}},
-	{"as-expected", onOld, Deactivate, "the card expects 5", func(f *Facts) { f.Drift.Unexpected = []string{"the card expects 5, and 3 are here"} }},
-	{"as-expected", onOld, Pack, "", func(f *Facts) {}},
+	{"items-present", onOld, Pack, "not on this computer: diary; rota", func(f *Facts) { f.Pack.Missing = []string{"diary", "rota"} }},
+	{"items-present", onOld, Pack, "", func(f *Facts) {}},
+	{"dependencies-present", onOld, Pack, "the key is not there", func(f *Facts) { f.Pack.LacksNeed = []string{"the key is not there"} }},
+	{"dependencies-present", onOld, Pack, "", func(f *Facts) {}},
+	{"counts-expected", onOld, Deactivate, "the card expects 5", func(f *Facts) { f.Drift.Unexpected = []string{"the card expects 5, and 3 are here"} }},
+	{"counts-expected", onOld, Pack, "", func(f *Facts) {}},
 	{"serial-right", onOld, Pack, "the second part is wrong", func(f *Facts) { f.Pack.BadSerials = []string{"the second part is wrong"} }},
 	{"serial-right", onOld, Pack, "", func(f *Facts) {}},
 	{"names-fit", onOld, Pack, "the new computer does not allow these names: aux; a?", func(f *Facts) { f.Fit.BadNames = []string{"aux", "a?"} }},
@@ -87,14 +87,14 @@ var gateCases = []struct {
 	{"users-known", onNew, Unpack, "", func(f *Facts) {}},
 	{"not-active-here", onNew, Undo, "the licence seat is active here", func(f *Facts) { f.Undo.ActiveHere = []string{"seat"} }},
 	{"not-active-here", onNew, Undo, "", func(f *Facts) {}},
-	{"old-has-it", onNew, Undo, "permanently removed on OLD: diary", func(f *Facts) { f.Undo.OnlyHere = []string{"diary"} }},
-	{"old-has-it", onNew, Undo, "", func(f *Facts) {}},
-	{"set-aside-there", onNew, Undo, "gone: diary", func(f *Facts) { f.Undo.AsideGone = []string{"diary"} }},
-	{"set-aside-there", onNew, Undo, "", func(f *Facts) {}},
+	{"old-data-exists", onNew, Undo, "permanently removed on OLD: diary", func(f *Facts) { f.Undo.OnlyHere = []string{"diary"} }},
+	{"old-data-exists", onNew, Undo, "", func(f *Facts) {}},
+	{"set-aside-exists", onNew, Undo, "gone: diary", func(f *Facts) { f.Undo.AsideGone = []string{"diary"} }},
+	{"set-aside-exists", onNew, Undo, "", func(f *Facts) {}},
 	{"licence-deactivated", onNew, Unpack, "the licence cert would be on both computers: it is not deactivated on OLD", func(f *Facts) { f.Place.StillHeld = []string{"cert"} }},
 	{"licence-deactivated", onNew, Unpack, "", func(f *Facts) {}},
-	{"place-ready", onNew, Unpack, "the collation has no user here", func(f *Facts) { f.Place.Lacks = []string{"the collation has no user here"} }},
-	{"place-ready", onNew, Unpack, "", func(f *Facts) {}},
+	{"destination-ready", onNew, Unpack, "the collation has no user here", func(f *Facts) { f.Place.Lacks = []string{"the collation has no user here"} }},
+	{"destination-ready", onNew, Unpack, "", func(f *Facts) {}},
 	{"version-rule", onNew, Unpack, "", func(f *Facts) { f.Version.OldVersion, f.Version.NewVersion = "3", "9" }},
 	{"version-rule", onNew, Unpack, "which was not run: hoist --version", func(f *Facts) {
 		f.Version.Rule, f.Version.OldVersion, f.Version.Withheld = card.Exact, "3", []string{"hoist", "--version"}
@@ -135,12 +135,12 @@ var gateCases = []struct {
 	}},
 	{"in-place", onNew, Activate, "the data of Hoistbook was not put in place yet", func(f *Facts) { f.Placed = false }},
 	{"in-place", onNew, Activate, "", func(f *Facts) { f.Placed, f.Seat.Licence.New = false, licence.Active }},
-	{"requires-met", onNew, Unpack, "not on this computer: the font; the driver", func(f *Facts) { f.Place.Requires = []string{"the font", "the driver"} }},
-	{"requires-met", onNew, Unpack, "", func(f *Facts) {}},
+	{"requirements-met", onNew, Unpack, "not on this computer: the font; the driver", func(f *Facts) { f.Place.Requires = []string{"the font", "the driver"} }},
+	{"requirements-met", onNew, Unpack, "", func(f *Facts) {}},
 	{"names-fit", onNew, Unpack, "a:b", func(f *Facts) { f.Fit.BadNames = []string{"a:b"} }},
-	{"covered", onOld, Deactivate, `covers version 3; version "4.1" is on NEW`, func(f *Facts) { f.Version.Covered, f.Version.NewVersion = []Cover{{"3", ""}}, "4.1" }},
-	{"covered", onOld, Deactivate, "", func(f *Facts) { f.Version.Covered = []Cover{{"3", "Port"}} }}, // the new computer was not looked at
-	{"covered", onNew, Unpack, `covers the edition "Port"; "Pier" is here`, func(f *Facts) {
+	{"licence-covers", onOld, Deactivate, `covers version 3; version "4.1" is on NEW`, func(f *Facts) { f.Version.Covered, f.Version.NewVersion = []Cover{{"3", ""}}, "4.1" }},
+	{"licence-covers", onOld, Deactivate, "", func(f *Facts) { f.Version.Covered = []Cover{{"3", "Port"}} }}, // the new computer was not looked at
+	{"licence-covers", onNew, Unpack, `covers the edition "Port"; "Pier" is here`, func(f *Facts) {
 		f.Version.Covered, f.Version.NewVersion, f.Version.NewEdition = []Cover{{"3", "Port"}}, "3.1", "Pier"
 	}},
 	{"allowance", onNew, Activate, "no transfer is left", func(f *Facts) { f.Seat.Licence.Left = 0 }},
@@ -160,44 +160,44 @@ var gateCases = []struct {
 	{"not-expired", onNew, Activate, "", func(f *Facts) { // this computer's clock runs ahead of the service's
 		f.Seat.Licence.Until, f.Seat.Licence.ServiceTime = noon, noon.Add(-time.Minute)
 	}},
-	{"back-in-time", onNew, Activate, "activated again by 2 Mar 2026 11:59", func(f *Facts) { f.Seat.Licence.BackBy = noon.Add(-time.Minute) }},
-	{"back-in-time", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.BackBy = noon }},
-	{"back-in-time", onOld, Deactivate, "activated again by 2 Mar 2026 11:00", func(f *Facts) { f.Seat.BackBy, f.Seat.Licence.BackBy = noon.Add(-time.Hour), noon }},
+	{"activation-deadline", onNew, Activate, "activated again by 2 Mar 2026 11:59", func(f *Facts) { f.Seat.Licence.BackBy = noon.Add(-time.Minute) }},
+	{"activation-deadline", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.BackBy = noon }},
+	{"activation-deadline", onOld, Deactivate, "activated again by 2 Mar 2026 11:00", func(f *Facts) { f.Seat.BackBy, f.Seat.Licence.BackBy = noon.Add(-time.Hour), noon }},
 	{"waiting-over", onNew, Activate, "it can be activated again from 2 Mar 2026 12:01", func(f *Facts) { f.Seat.Licence.Again = noon.Add(time.Minute) }},
 	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Again = noon }},
 	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Again, f.Seat.Licence.New = noon.Add(time.Minute), licence.Active }},
 	{"waiting-over", onNew, Activate, "", func(f *Facts) {
 		f.Seat.Licence.Again, f.Seat.Licence.ServiceTime = noon.Add(time.Minute), noon.Add(time.Hour)
 	}},
-	{"covered", onNew, Activate, `covers the edition "Port"; "Pier" is here`, func(f *Facts) { f.Seat.Licence.Edition, f.Version.NewEdition = "Port", "Pier" }},
-	{"covered", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Edition, f.Version.NewEdition = "Port", "port" }},
-	{"covered", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Edition = "Port" }}, // the app does not tell
-	{"covered", onNew, Activate, `covers version 3; version "4.1" is here`, func(f *Facts) { f.Seat.Licence.Covers, f.Version.NewVersion = "3", "4.1" }},
-	{"covered", onNew, Activate, `covers version 3; version "" is here`, func(f *Facts) { f.Seat.Licence.Covers = "3" }},
-	{"covered", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Covers, f.Version.NewVersion = "3", "3.9" }},
-	{"covered", onNew, Activate, "", func(f *Facts) { f.Version.NewVersion = "3.9" }},
-	{"proven", onOld, Close, "Hoistbook is not verified on the new computer", func(f *Facts) { f.Proven = false }},
-	{"proven", onOld, Retire, "", func(f *Facts) {}},
-	{"proven", onOld, Close, "", func(f *Facts) { f.Proven, f.GivenUp = false, true }},
+	{"licence-covers", onNew, Activate, `covers the edition "Port"; "Pier" is here`, func(f *Facts) { f.Seat.Licence.Edition, f.Version.NewEdition = "Port", "Pier" }},
+	{"licence-covers", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Edition, f.Version.NewEdition = "Port", "port" }},
+	{"licence-covers", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Edition = "Port" }}, // the app does not tell
+	{"licence-covers", onNew, Activate, `covers version 3; version "4.1" is here`, func(f *Facts) { f.Seat.Licence.Covers, f.Version.NewVersion = "3", "4.1" }},
+	{"licence-covers", onNew, Activate, `covers version 3; version "" is here`, func(f *Facts) { f.Seat.Licence.Covers = "3" }},
+	{"licence-covers", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Covers, f.Version.NewVersion = "3", "3.9" }},
+	{"licence-covers", onNew, Activate, "", func(f *Facts) { f.Version.NewVersion = "3.9" }},
+	{"verified", onOld, Close, "Hoistbook is not verified on the new computer", func(f *Facts) { f.Proven = false }},
+	{"verified", onOld, Retire, "", func(f *Facts) {}},
+	{"verified", onOld, Close, "", func(f *Facts) { f.Proven, f.GivenUp = false, true }},
 	{"handed-over", onOld, Remove, "nowhere but in the kit", func(f *Facts) { f.HandedOver = false }},
 	{"handed-over", onOld, Close, "", func(f *Facts) {}},
 	{"old-unchanged", onOld, Deactivate, "changed since the pack, a changed; b changed", func(f *Facts) { f.Drift.OldChanged = []string{"a changed", "b changed"} }},
 	{"old-unchanged", onOld, Retire, "", func(f *Facts) {}},
-	{"tried-first", onOld, Deactivate, "its data is not proven there yet", func(f *Facts) { f.Trying = true }},
-	{"tried-first", onOld, Deactivate, "", func(f *Facts) { f.Trying, f.OldLost = true, true }},
+	{"trial-verified", onOld, Deactivate, "its data is not proven there yet", func(f *Facts) { f.Trying = true }},
+	{"trial-verified", onOld, Deactivate, "", func(f *Facts) { f.Trying, f.OldLost = true, true }},
 }
 
 // firm are the gates behind which something would be lost, and whose those are.
-var firm = []string{"old-computer", "other-computer", "new-computer", "not-a-copy", "handed-over", "kit-whole", "readable", "sealed", "packed", "old-deactivated", "allowance", "not-expired", "proven"}
+var firm = []string{"old-computer", "other-computer", "new-computer", "not-a-copy", "handed-over", "kit-undamaged", "readable", "sealed", "packed", "old-deactivated", "allowance", "not-expired", "verified"}
 
 // gatesOf says which gates each step has.
 var gatesOf = map[Step]string{
 	Survey:     "",
-	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-there readable items-there needs-met as-expected serial-right names-fit fits",
-	Deactivate: "old-computer new-computer not-a-copy newest-copy clock-right kit-whole as-expected sealed old-unchanged tried-first back-in-time covered",
-	Unpack:     "other-computer new-computer right-name newest-copy kit-whole app-closed files-closed names-fit fits packed users-known licence-deactivated place-ready requires-met version-rule same-edition covered",
-	Undo:       "other-computer new-computer newest-copy app-closed packed not-active-here old-has-it set-aside-there",
-	Activate:   "other-computer new-computer right-name not-a-copy newest-copy clock-right kit-whole sealed old-deactivated in-place allowance not-expired back-in-time waiting-over covered",
+	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-present readable items-present dependencies-present counts-expected serial-right names-fit fits",
+	Deactivate: "old-computer new-computer not-a-copy newest-copy clock-right kit-undamaged counts-expected sealed old-unchanged trial-verified activation-deadline covered",
+	Unpack:     "other-computer new-computer right-name newest-copy kit-undamaged app-closed files-closed names-fit fits packed users-known licence-deactivated destination-ready requirements-met version-rule same-edition covered",
+	Undo:       "other-computer new-computer newest-copy app-closed packed not-active-here old-data-exists set-aside-exists",
+	Activate:   "other-computer new-computer right-name not-a-copy newest-copy clock-right kit-undamaged sealed old-deactivated in-place allowance not-expired activation-deadline waiting-over covered",
 	Verify:     "other-computer new-computer newest-copy packed",
 	Retire:     "old-computer newest-copy app-closed files-closed old-unchanged proven",
 	Return:     "old-computer newest-copy app-closed",
@@ -294,7 +294,7 @@ func TestWrongComputerAlone(t *testing.T) {
 		t.Errorf("%+v", b)
 	}
 	f.Side, f.Packed = OldSide, false
-	if b := check(t, Deactivate, f); len(b) != 2 || b[0].Gate != "kit-whole" || b[1].Gate != "sealed" {
+	if b := check(t, Deactivate, f); len(b) != 2 || b[0].Gate != "kit-undamaged" || b[1].Gate != "sealed" {
 		t.Errorf("%+v", b)
 	}
 }

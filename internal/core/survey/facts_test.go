@@ -180,7 +180,7 @@ sync:
 	if !strings.HasPrefix(got[0], "mail false true 2 files waiting in ") || !strings.Contains(got[0], "home/anna/out, such as a.eml; 1 file waiting in ") || !strings.HasSuffix(got[0], "home/zoe/out, such as z.eml") {
 		t.Errorf("waiting: %s", got[0])
 	}
-	if want := []string{"elsewhere true true ", "nothing true true ", "by itself false false not known: /opt/tide: nobody has agreed to run it"}; !slices.Equal(got[1:], want) {
+	if want := []string{"elsewhere true true ", "nothing true true ", "by itself false false not known: /opt/tide: no consent to run it"}; !slices.Equal(got[1:], want) {
 		t.Errorf("%q", got)
 	}
 }

@@ -64,10 +64,10 @@ licences:
 		"opt/v": "v4.1b", "opt/app.ini": "edition=Harbour\nserver=OTHER:1\n", "srv/data/a.rec": "x", "srv/out/1/a.out": "x", "srv/out/b.out": "x", "lib/font": "x",
 	}, nil)
 	a := s.Apps[0]
-	if got := strings.Join(a.Facts.Pack.LacksNeed, "; "); got != "data is useless without key, which has no user here; data is useless without dongle, which has no user here" {
+	if got := strings.Join(a.Facts.Pack.LacksNeed, "; "); got != "data needs key, which has no user here; data needs dongle, which has no user here" {
 		t.Errorf("what is missed: %q", got)
 	}
-	if got, want := gates(a), "app-closed files-closed items-there needs-met needs-met sync-done"; got != want {
+	if got, want := gates(a), "app-closed files-closed items-present dependencies-present dependencies-present sync-done"; got != want {
 		t.Errorf("stopped by %q, want %q: %+v", got, want, a.Blocks)
 	}
 	if a.Version != "v4.1b" || a.Edition != "Harbour" || !strings.HasSuffix(a.VersionFrom, "/opt/v") {
@@ -193,7 +193,7 @@ func TestProtected(t *testing.T) {
 func TestFileAndFolder(t *testing.T) {
 	s := look(t, "items: [{name: lib, kind: file, path: /srv/lib.photos}, {name: data, kind: folder, path: /srv/data}]\n", "", map[string]string{"srv/lib.photos/a": "x", "srv/data": "x"}, nil)
 	missing := strings.Join(s.Apps[0].Facts.Pack.Missing, "; ")
-	if gates(s.Apps[0]) != "items-there" || !strings.Contains(missing, "lib.photos is a folder (or a package), but the card's kind needs a file") || !strings.Contains(missing, "data is a file, but the card's kind needs a folder") {
+	if gates(s.Apps[0]) != "items-present" || !strings.Contains(missing, "lib.photos is a folder (or a package), but the card's kind needs a file") || !strings.Contains(missing, "data is a file, but the card's kind needs a folder") {
 		t.Errorf("%q %s", missing, gates(s.Apps[0]))
 	}
 }

@@ -252,7 +252,7 @@ func TestKeys(t *testing.T) {
 	// It is taken back also where something else is sealed since.
 	old.set(`HKCU\Software\Harbour\Chartroom`, "late", registry.DWord, "1234")
 	o.Pack()
-	if out := o.Only(o.Job(o.New).Undo(t.Context())); out.Items[0].Did != "taken back" || out.Items[0].Aside != "" {
+	if out := o.Only(o.Job(o.New).Undo(t.Context())); out.Items[0].Did != "undone" || out.Items[0].Aside != "" {
 		t.Errorf("undo %+v", out.Items)
 	}
 	if got := now.top.text(""); !slices.Equal(got, before) {
@@ -272,7 +272,7 @@ func TestKeysThatDiffer(t *testing.T) {
 	k.values["odd"] = registry.Value{Name: "ODD", Type: registry.DWord, Data: []byte("\x00\xff")}
 	delete(k.values, "empty")
 	k.below["recent"].name = "RECENT"
-	now.set(key, "", registry.String, wide(`C:\Users\Maren\charts`)) // as it was sealed: somebody put it back
+	now.set(key, "", registry.String, wide(`C:\Users\Maren\charts`)) // unchanged since the pack: somebody put it back
 	now.set(key+`\Recent`, "1", registry.Expand, wide("mine"))
 	v := o.Verify().Items[0]
 	want := []string{`RECENT\1 has other content`, "empty is missing", "odd has another type"}
