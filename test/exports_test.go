@@ -41,12 +41,12 @@ func TestQueriesOfStrangers(t *testing.T) {
 	dir := exportOffice(t, "item: data, query: SELECT count(*) + 1 FROM boat")
 	named := []string{"new", "other", "--root", "old", "--cards", "card.yaml"}
 	must(t, 2, dir, named...).tells(t, "this run is non-interactive: Allow these queries?")
-	must(t, 2, dir, "survey", "--root", "old", "--cards", "card.yaml").tells(t, "nobody can be asked")
-	must(t, 2, dir, "card", "add", "card.yaml").tells(t, "nobody can be asked")
-	if s := atTerminal(t, dir, "n\n", named...); !strings.Contains(s, "  SELECT count(*) + 1 FROM boat") || strings.Contains(s, "Made the kit") {
+	must(t, 2, dir, "survey", "--root", "old", "--cards", "card.yaml").tells(t, "this run is non-interactive")
+	must(t, 2, dir, "card", "add", "card.yaml").tells(t, "this run is non-interactive")
+	if s := atTerminal(t, dir, "n\n", named...); !strings.Contains(s, "  SELECT count(*) + 1 FROM boat") || strings.Contains(s, "Created the kit") {
 		t.Error(s)
 	}
-	if s := atTerminal(t, dir, "y\n", named...); !strings.Contains(s, "Made the kit") {
+	if s := atTerminal(t, dir, "y\n", named...); !strings.Contains(s, "Created the kit") {
 		t.Error(s)
 	}
 	must(t, 0, dir, "card", "add", "card.yaml", "--yes")
@@ -76,7 +76,7 @@ func TestExports(t *testing.T) {
 	if s := must(t, 0, dir, "status", "--kit", "kit"); !strings.Contains(s.out, "movekit todo") {
 		t.Error(s.out)
 	}
-	if s := step(t, 3, dir, "new", "verify"); !strings.Contains(s.out, "3 exports still to be taken in by hand") || !strings.Contains(s.out, "movekit todo pontoon") {
+	if s := step(t, 3, dir, "new", "verify"); !strings.Contains(s.out, "3 exports still to be imported by hand") || !strings.Contains(s.out, "movekit todo pontoon") {
 		t.Error(s.out)
 	}
 	list := func(code int, args ...string) (done, files string) {
@@ -101,13 +101,13 @@ func TestExports(t *testing.T) {
 	if done, files := list(5); done != "false false false " || files != "account 1.pox, account 3.pox, sub/account 2.pox, " {
 		t.Errorf("%s %s", done, files)
 	}
-	if s := step(t, 5, dir, "new", "todo", "--tick", "1"); !strings.Contains(s.out, "in Pontoon, File, Import") || !strings.Contains(s.out, "1 of 3 are taken in") {
+	if s := step(t, 5, dir, "new", "todo", "--tick", "1"); !strings.Contains(s.out, "in Pontoon, File, Import") || !strings.Contains(s.out, "1 of 3 are imported") {
 		t.Error(s.out)
 	}
 	for _, bad := range []string{"4", "0", "2-1", "x", "1-", "1-9999999999"} {
 		step(t, 2, dir, "new", "todo", "--tick", bad)
 	}
-	step(t, 2, dir, "old", "todo", "--tick", "2").tells(t, "taken in on the new one")
+	step(t, 2, dir, "old", "todo", "--tick", "2").tells(t, "imported on the new one")
 	// One that is called otherwise in the app is found by that name later.
 	if s := step(t, 5, dir, "new", "todo", "--tick", "2=Pier D, 2026"); !strings.Contains(s.out, "taken in as Pier D, 2026") {
 		t.Errorf("under another name: %s", s.out)
@@ -141,13 +141,13 @@ func TestExportsCounted(t *testing.T) {
 	step(t, 0, dir, "new", "unpack")
 	// 1 is O'Hara, 2 account 1, 3 account 2, of which nobody has a record.
 	step(t, 5, dir, "new", "todo", "--tick", "2=Pier D")
-	if s := step(t, 3, dir, "new", "verify"); !strings.Contains(s.out, "account 1.pox was taken in as Pier D: 2 records then, 0 now") {
+	if s := step(t, 3, dir, "new", "verify"); !strings.Contains(s.out, "account 1.pox was imported as Pier D: 2 records then, 0 now") {
 		t.Error(s.out)
 	}
 	lay.Database(t, filepath.Join(dir, "new/srv/b.db"), "UPDATE entry SET account = 'Pier D' WHERE account = 'account 1'")
 	step(t, 0, dir, "new", "todo", "--tick", "1,3")
 	s := step(t, 3, dir, "new", "verify", "--details") // the database is another now, and the exports are as they were
-	if strings.Contains(s.out, "was taken in as") || !strings.Contains(s.out, "records of Pier D") || !strings.Contains(s.out, "records of O'Hara") || !strings.Contains(s.out, "records of account 2") {
+	if strings.Contains(s.out, "was imported as") || !strings.Contains(s.out, "records of Pier D") || !strings.Contains(s.out, "records of O'Hara") || !strings.Contains(s.out, "records of account 2") {
 		t.Error(s.out)
 	}
 }
@@ -175,7 +175,7 @@ items:
 		return s
 	}
 	live(0, "new", "kit", "--cards", "card.yaml")
-	if s := live(4, "pack", "--kit", "kit"); !strings.Contains(s.err, "there must be 2") {
+	if s := live(4, "pack", "--kit", "kit"); !strings.Contains(s.err, "2 are expected") {
 		t.Error(s.err)
 	}
 	live(0, "pack", "--kit", "kit", "--run-commands")
@@ -189,5 +189,5 @@ items:
 		t.Errorf("what the app's program is started with: %s %v", env, err)
 	}
 	os.Remove(filepath.Join(dir, "tool"))
-	live(1, "pack", "--kit", "kit").tells(t, "cannot be made by")
+	live(1, "pack", "--kit", "kit").tells(t, "could not make the exports")
 }

@@ -131,7 +131,7 @@ func TestFullDiskOfTheNewServer(t *testing.T) {
 		step(t, 0, dir, "new", "verify")
 		theirs := e.theirs(t, now)
 		if got := e.there(t, now); theirs != 1 || strings.Contains(got, "stage") || count(t, now, "ledger", "account") != "300" {
-			t.Errorf("what was in the way is there %d times: %s", theirs, got)
+			t.Errorf("existing data there %d times: %s", theirs, got)
 		}
 		t.Logf("%d runs met a full disk", full)
 	})

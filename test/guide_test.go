@@ -37,7 +37,7 @@ func TestGuide(t *testing.T) {
 	}
 	// On the old computer: a kit is made, looked at and packed, and its passphrase is not asked.
 	out := atTerminal(t, dir, "nonsense\nnew\nkit\ncards\nNEW\n\n\nq\n", "--root", "old")
-	expect(out, "This is OLD", "Please answer", "$ movekit new kit --to NEW --root old", "the old computer", "$ movekit survey --kit kit --root old", "$ movekit pack --kit kit --root old", "sealed and verified",
+	expect(out, "This is OLD", "Please enter", "$ movekit new kit --to NEW --root old", "the old computer", "$ movekit survey --kit kit --root old", "$ movekit pack --kit kit --root old", "sealed and verified",
 		"Next is unpack on NEW", "take the stick there", "Nothing is lost")
 	_, rest, _ := strings.Cut(out, "apart from the kit:")
 	words := strings.Fields(rest)
@@ -47,7 +47,7 @@ func TestGuide(t *testing.T) {
 	pass := words[0]
 	// On the new one it is asked once; who takes over is asked, and remembered.
 	out = atTerminal(t, dir, "\n\n"+pass+"\nmholm\n\na\ny\n\nq\n", "--root", "new")
-	expect(out, "go on with the move from OLD to NEW", "Which user here gets maren here", "$ movekit ready --user maren=mholm", "is mholm here", "$ movekit unpack --kit kit --root new", "in the way:", "+home=/home/mholm/berths",
+	expect(out, "continue the move from OLD to NEW", "Which user here gets maren's data", "$ movekit ready --user maren=mholm", "is mholm here", "$ movekit unpack --kit kit --root new", "existing data:", "+home=/home/mholm/berths",
 		"$ movekit verify --kit kit --root new", "is on NEW and the same (2 items)", "Next is retire on OLD")
 	if strings.Count(out, "Passphrase of the kit") != 1 {
 		t.Errorf("the passphrase is asked %d times", strings.Count(out, "Passphrase of the kit"))
@@ -60,11 +60,11 @@ func TestGuide(t *testing.T) {
 	// Other ways in it: another step, chosen items, another kit, and none.
 	os.RemoveAll(filepath.Join(dir, "kit"))
 	out = atTerminal(t, dir, "look\nq\n", "--root", "old")
-	expect(out, "make a safety copy", "$ movekit survey --wide --root old")
+	expect(out, "create a safety copy", "$ movekit survey --wide --root old")
 	out = atTerminal(t, dir, "keep\ncopy\n\napps\ndiary/diary\nother\npack\nkit\nq\n", "--root", "old")
 	expect(out, "$ movekit new copy --keep", "now: diary/diary", "$ movekit pack diary/diary --kit copy", "the safety copy of OLD")
 	if strings.Contains(out, "settings of maren") && strings.Contains(strings.SplitN(out, "$ movekit pack", 2)[1], "settings of maren  ") {
-		t.Errorf("what was not chosen was packed: %s", out)
+		t.Errorf("what was not selected was packed: %s", out)
 	}
 	// Where nobody types, it is the help.
 	if s := must(t, 0, dir); !strings.Contains(s.out, "Usage:") {
@@ -83,12 +83,12 @@ func TestCardByQuestions(t *testing.T) {
 	lay.Database(t, filepath.Join(dir, "old/home/maren/.config/hoistbook/lifts.db"), "CREATE TABLE lift (n)", "INSERT INTO lift VALUES (1), (2)")
 	// Mistakes are told and asked again; Enter takes what is proposed.
 	out := atTerminal(t, dir, "99\n1\nHoistbook\nNot A Name\nhoistbook\n\n/nowhere\n\n\n\nSlipway Tools\n\ny\nlifts\n2\nrelative --state\nactive\nfree\ntake\nChoose the printer\n\n5\n\n\n\n", "card", "make", "--root", "old")
-	for _, want := range []string{"Please answer with one of the numbers", "It is made of a-z", " /nowhere", "has no full path", "Wrote the card cards/hoistbook.yaml", "counted: lifts", "a product key", "by hand: Choose the printer"} {
+	for _, want := range []string{"Please enter one of the numbers", "Please use a-z", " /nowhere", "has no full path", "Wrote the card cards/hoistbook.yaml", "counted: lifts", "a product key", "by hand: Choose the printer"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("no %q in\n%s", want, out)
 		}
 	}
-	if strings.Count(out, "Does $XDG_CONFIG_HOME/hoistbook move") != 2 { // once, and again after the path that is not there
+	if strings.Count(out, "Move $XDG_CONFIG_HOME/hoistbook") != 2 { // once, and again after the path that is not there
 		t.Errorf("the place of two users is asked for twice: %s", out)
 	}
 	must(t, 0, dir, "card", "check", "cards/hoistbook.yaml")
@@ -104,7 +104,7 @@ func TestCardByQuestions(t *testing.T) {
 	if !bytes.Equal(kept, before) || !strings.Contains(out, "Wrote the card cards/hoistbook.yaml") {
 		t.Errorf("changed: %s", out)
 	}
-	for text, want := range map[string]bool{"title: 'The Hoistbook'": true, "method: guided": true, "method: command": false, "Choose the printer": false, "# by-hand: none": true, "counts:  # figures": true} {
+	for text, want := range map[string]bool{"title: 'The Hoistbook'": true, "method: guided": true, "method: command": false, "Choose the printer": false, "# by-hand: none": true, "counts:  # numbers": true} {
 		if strings.Contains(string(after), text) != want {
 			t.Errorf("%q is there: %v\n%s", text, !want, after)
 		}
@@ -113,7 +113,7 @@ func TestCardByQuestions(t *testing.T) {
 	must(t, 2, dir, "card", "make", "nobody").tells(t, "card make asks questions")
 	// One who leaves has nothing written, and one that is there is not written over.
 	out = atTerminal(t, dir, "/home/maren/.config/other\n\nhoistbook\nother\nq\n", "card", "make", "--root", "old")
-	if !strings.Contains(out, "There is a card hoistbook already") || !strings.Contains(out, "No card was written") {
+	if !strings.Contains(out, "The card hoistbook already exists") || !strings.Contains(out, "No card was written") {
 		t.Errorf("left: %s", out)
 	}
 	if _, err := os.Stat(filepath.Join(dir, "cards/other.yaml")); !os.IsNotExist(err) {
@@ -157,7 +157,7 @@ func TestCollection(t *testing.T) {
 		t.Errorf("which are here: %s", s.out)
 	}
 	s := must(t, 0, dir, "new", "kit", "--root", "old", "--to", "NEW")
-	if !strings.Contains(s.out, "apps  diary, server") || !strings.Contains(s.err, "Not on OLD, and left out: none") {
+	if !strings.Contains(s.out, "apps  diary, server") || !strings.Contains(s.err, "Left out, because not on OLD: none") {
 		t.Errorf("%s%s", s.out, s.err)
 	}
 	if s := must(t, 0, dir, "new", "all", "--root", "old", "--to", "NEW", "--cards", "cards"); !strings.Contains(s.out, "apps  diary, none, server") {
@@ -193,7 +193,7 @@ func TestCardAdd(t *testing.T) {
 		t.Errorf("not as it was written: %q", data)
 	}
 	lay.Out(t, dir, map[string]string{"from/b.yaml": fmt.Sprintf(one, "buoys", "Buoys of the north"), "from/c.yaml": fmt.Sprintf(one, "crane", "Crane")})
-	must(t, 2, dir, "card", "add", "from").tells(t, "cards/buoys.yaml; nothing was added")
+	must(t, 2, dir, "card", "add", "from").tells(t, "cards/buoys.yaml. No card was added")
 	gone("cards/crane.yaml")
 	if s := must(t, 0, dir, "card", "add", "from/a.yaml", "from/c.yaml", "--to", "cards"); !strings.Contains(s.out, "mooring, Mooring Plan: already there\ncrane, Crane: added") {
 		t.Errorf("again: %s", s.out)
@@ -219,7 +219,7 @@ func TestHelpFits(t *testing.T) {
 		fmt.Fprintf(&lines, "%[1]s help stick; %[1]s help app-closed", program)
 		out, err := exec.CommandContext(t.Context(), "script", "-qec", fmt.Sprintf("stty cols %d; %s", columns, lines.String()), "/dev/null").CombinedOutput()
 		text := strings.ReplaceAll(string(out), "\r\n", "\n")
-		if err != nil || !strings.Contains(text, "\n  skip        leave it, and") || !strings.Contains(text, "--run-as-me") || !strings.Contains(text, "Pulled out: put it back") || !strings.Contains(text, "To go past it, which the handover tells") {
+		if err != nil || !strings.Contains(text, "\n  skip        keep it, and") || !strings.Contains(text, "--run-as-me") || !strings.Contains(text, "Pulled out: put it back") || !strings.Contains(text, "To override it: --override") {
 			t.Fatalf("%v: %s", err, text)
 		}
 		for l := range strings.Lines(text) {
@@ -282,7 +282,7 @@ func TestGuideByFile(t *testing.T) {
 		t.Errorf("%s\n%s", s.out, s.err)
 	}
 	s = guided("new", "", "", "mholm", "", "a", "y", "", "q")
-	if !strings.Contains(s.out, "is on NEW and the same (2 items)") || !strings.Contains(s.err, "Which user here gets maren here") {
+	if !strings.Contains(s.out, "is on NEW and the same (2 items)") || !strings.Contains(s.err, "Which user here gets maren's data") {
 		t.Errorf("%s\n%s", s.out, s.err)
 	}
 	lay.Out(t, dir, map[string]string{"answers.yaml": "prompts: {a: b}\n"})

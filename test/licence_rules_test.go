@@ -40,7 +40,7 @@ func TestTakeoverAtTheDesk(t *testing.T) {
 		t.Errorf("nobody agreed: %s", s.err)
 	}
 	s := step(t, 0, dir, "new", "activate", "--yes", "--takeover", "--because", "burnt")
-	if !strings.Contains(s.err, "1 of the 2 remaining transfers (agreed") && !strings.Contains(s.err, "1 of the 2 remaining transfers. (agreed") || !strings.Contains(s.out, "taken over from OLD") || !strings.Contains(s.err, "because: burnt") {
+	if !strings.Contains(s.err, "1 of the 2 remaining transfers.") || !strings.Contains(s.out, "taken over from OLD") || !strings.Contains(s.err, "because: burnt") {
 		t.Errorf("out: %s\nerr: %s", s.out, s.err)
 	}
 	if active, left := atDesk(t, dir); len(active) != 1 || left != 1 {
@@ -49,7 +49,7 @@ func TestTakeoverAtTheDesk(t *testing.T) {
 	step(t, 0, dir, "new", "unpack")
 	step(t, 0, dir, "new", "verify")
 	s = step(t, 0, dir, "new", "status", "--check")
-	if !strings.Contains(s.out, "deactivated") || !strings.Contains(s.out, "runs out after") || !strings.Contains(s.out, "nothing") {
+	if !strings.Contains(s.out, "deactivated") || !strings.Contains(s.out, "expires after") || !strings.Contains(s.out, "nothing") {
 		t.Errorf("status: %s", s.out)
 	}
 	step(t, 0, dir, "new", "report")
@@ -66,7 +66,7 @@ func TestTakeoverAtTheDesk(t *testing.T) {
 	if s := step(t, 4, dir, "new", "activate", "--yes"); !strings.Contains(s.err, "can be activated again from") {
 		t.Errorf("too early: %s", s.err)
 	}
-	if s := must(t, 0, dir, "desk", "clock", "+25h"); !strings.Contains(s.out, "clock says") {
+	if s := must(t, 0, dir, "desk", "clock", "+25h"); !strings.Contains(s.out, "clock shows") {
 		t.Error(s.out)
 	}
 	must(t, 2, dir, "desk", "clock", "tomorrow")
@@ -136,7 +136,7 @@ func TestTakeoverByFile(t *testing.T) {
 	// By telephone nothing is taken over.
 	dir, _ := ruledSeat(t, "takeover: true")
 	step(t, 0, dir, "new", "unpack")
-	if s := step(t, 0, dir, "new", "licence", "request", "--phone", "--takeover", "--because", "burnt", "--yes"); !strings.Contains(s.out, "cannot be asked for by telephone") {
+	if s := step(t, 0, dir, "new", "licence", "request", "--phone", "--takeover", "--because", "burnt", "--yes"); !strings.Contains(s.out, "cannot be requested by telephone") {
 		t.Errorf("%s", s.out)
 	}
 }
@@ -164,21 +164,21 @@ func TestByTelephone(t *testing.T) {
 		}
 		wrong := append([]string{}, spoken...)
 		wrong[3] = wrong[3][1:] + wrong[3][:1]
-		if s := must(t, 1, dir, append([]string{"desk", "phone"}, wrong...)...); !strings.Contains(s.err, "mistyped in group 4") {
+		if s := must(t, 1, dir, append([]string{"desk", "phone"}, wrong...)...); !strings.Contains(s.err, "typing error in group 4") {
 			t.Errorf("mistyped: %s", s.err)
 		}
 		s := must(t, 0, dir, "desk", "phone", strings.ToLower(strings.Join(spoken, " ")))
 		answer := strings.TrimSpace(strings.TrimPrefix(s.out, "Answer: "))
 		bad := answer[1:2] + answer[:1] + answer[2:]
 		if bad != answer {
-			if s := step(t, 2, dir, c.side, "licence", "accept", "--phone", bad); !strings.Contains(s.err, "mistyped in group 1") {
+			if s := step(t, 2, dir, c.side, "licence", "accept", "--phone", bad); !strings.Contains(s.err, "typing error in group 1") {
 				t.Errorf("mistyped: %s", s.err)
 			}
 		}
 		if s := step(t, 0, dir, c.side, "licence", "accept", "--phone", answer); !strings.Contains(s.out, c.done) {
 			t.Errorf("accept: %s", s.out)
 		}
-		if s := step(t, 1, dir, c.side, "licence", "accept", "--phone", answer); !strings.Contains(s.err, "was taken in already") {
+		if s := step(t, 1, dir, c.side, "licence", "accept", "--phone", answer); !strings.Contains(s.err, "was accepted already") {
 			t.Errorf("twice: %s", s.err)
 		}
 	}
@@ -256,10 +256,10 @@ func TestSafetyCopy(t *testing.T) {
 	lay.Out(t, dir, map[string]string{"k": "buoy-lamp-crane-winch\n", "short": "short\n"})
 	step(t, 2, dir, "old", "licence", "keep", "--keep-passphrase-file", "short")
 	s := step(t, 0, dir, "old", "licence", "keep", "--to", "copy.age", "--keep-passphrase-file", "k")
-	if !strings.Contains(s.out, "read it back") {
+	if !strings.Contains(s.out, "wrote and verified") {
 		t.Error(s.out)
 	}
-	step(t, 2, dir, "old", "licence", "keep", "--to", "copy.age", "--keep-passphrase-file", "k").tells(t, "not written over")
+	step(t, 2, dir, "old", "licence", "keep", "--to", "copy.age", "--keep-passphrase-file", "k").tells(t, "not overwritten")
 	cmd := exec.Command("script", "-qec", "age -d -o copy.tar copy.age", "/dev/null")
 	cmd.Dir, cmd.Stdin = dir, strings.NewReader("buoy-lamp-crane-winch\n")
 	if out, err := cmd.CombinedOutput(); err != nil {
@@ -284,7 +284,7 @@ func TestCopiesOfOneKit(t *testing.T) {
 	}
 	step(t, 0, dir, "old", "deactivate", "--yes")
 	s := must(t, 4, dir, "deactivate", "--yes", "--kit", "copy", "--root", "old")
-	s.tells(t, "another copy of this kit was worked on here")
+	s.tells(t, "another copy of this kit was used here")
 	must(t, 0, dir, "deactivate", "--yes", "--kit", "copy", "--root", "old", "--override", "newest-copy", "--because", "the stick is lost")
 	if active, left := atDesk(t, dir); len(active) != 0 || left != 2 {
 		t.Errorf("active on %v, %d left", active, left)

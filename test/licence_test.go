@@ -196,7 +196,7 @@ func TestDeskTroubles(t *testing.T) {
 	for yaml, what := range map[string]string{
 		strings.Replace(oneSeat, "active: [OLD-ID]", "active: [stranger]", 1):                                                        "1 of 1 seats are active on other computers",
 		strings.Replace(oneSeat, "lamp-7", "lamp-8", 1):                                                                              "No licence has this serial",
-		strings.NewReplacer("transfers: 1", "transfers: 0", "active: [OLD-ID]", "vacated: ["+id+"], free-seats: 1").Replace(oneSeat): "no transfer is left",
+		strings.NewReplacer("transfers: 1", "transfers: 0", "active: [OLD-ID]", "vacated: ["+id+"], free-seats: 1").Replace(oneSeat): "no transfers left",
 		strings.NewReplacer("covers: '3'", "covers: '2'", "active: [OLD-ID]", "vacated: ["+id+"]").Replace(oneSeat):                  "the licence covers version 2",
 		strings.Replace(oneSeat, "active: [OLD-ID]", "active: [stranger], vacated: ["+id+"]", 1):                                     "All seats are in use",
 	} {
@@ -304,7 +304,7 @@ func TestLicenceByFile(t *testing.T) {
 		t.Errorf("activated before it was deactivated: %s", s.err)
 	}
 	s := step(t, 0, dir, "old", "licence", "request", "--to", "out.json")
-	if !strings.Contains(s.out, "asks to deactivate") {
+	if !strings.Contains(s.out, "request to deactivate") {
 		t.Errorf("request: %s", s.out)
 	}
 	if data, _ := os.ReadFile(filepath.Join(dir, "out.json")); strings.Contains(string(data), "SN-0042") || strings.Contains(string(data), "lamp-7") {
@@ -320,7 +320,7 @@ func TestLicenceByFile(t *testing.T) {
 		t.Errorf("accept: %s", s.out)
 	}
 	for name, change := range map[string]func(string) string{
-		"an answer taken in already": func(s string) string { return s },
+		"an answer accepted already": func(s string) string { return s },
 		"an answer of another kit":   func(s string) string { return strings.Replace(s, `"kit": "`, `"kit": "0`, 1) },
 		"a changed answer":           func(s string) string { return strings.Replace(s, ".", "x.", 1) },
 		"no answers":                 func(string) string { return "<html>sign in</html>" },

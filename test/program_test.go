@@ -223,7 +223,7 @@ func TestDemo(t *testing.T) {
 	must(t, 2, t.TempDir(), "demo", "--dir", dir).tells(t, "--fresh")
 	other := t.TempDir()
 	lay.Out(t, other, map[string]string{"thesis.txt": "x"})
-	must(t, 2, t.TempDir(), "demo", "--dir", other, "--fresh").tells(t, "something else")
+	must(t, 2, t.TempDir(), "demo", "--dir", other, "--fresh").tells(t, "something other than an example")
 	if _, err := os.Stat(filepath.Join(other, "thesis.txt")); err != nil {
 		t.Error(err)
 	}
@@ -382,12 +382,12 @@ func TestWholeMoveByJSON(t *testing.T) {
 	// A changed file is a difference, with exit code 3, and stays one in the report.
 	lay.Out(t, dir, map[string]string{"new/srv/diary/2025/a.rec": "ONE", "new/srv/diary/more.rec": ""})
 	s := step(t, 3, dir, "new", "verify")
-	for _, w := range []string{"2025/a.rec has other content", "more.rec was not in the sealed data", "DIFFERS", "Something differs"} {
+	for _, w := range []string{"2025/a.rec has other content", "more.rec was not in the sealed data", "DIFFERS", "There are differences"} {
 		if !strings.Contains(s.out, w) {
 			t.Errorf("verify does not say %q:\n%s", w, s.out)
 		}
 	}
-	if s := must(t, 0, dir, "report", "--kit", "kit"); !strings.Contains(s.out, "Something differs") {
+	if s := must(t, 0, dir, "report", "--kit", "kit"); !strings.Contains(s.out, "There are differences") {
 		t.Error("the report does not tell of the difference")
 	}
 	if s := must(t, 0, dir, "status", "--kit", "kit"); !strings.Contains(s.out, "DIFFERS") || !strings.Contains(s.out, "next: movekit verify") {
@@ -425,10 +425,10 @@ func TestErrorsAndGates(t *testing.T) {
 		{"unknown flag", nil, []string{"pack", "--frobnicate"}, 2, "frobnicate"},
 		{"unknown app", nil, on("old", "pack", "ledger"), 2, `no app "ledger"`},
 		{"no kit", nil, []string{"pack", "--kit", "nowhere"}, 1, "no kit"},
-		{"wrong passphrase", write("p", "another-one-entirely\n"), on("old", "pack", "--passphrase-file", "p"), 1, "not the kit's passphrase"},
+		{"wrong passphrase", write("p", "another-one-entirely\n"), on("old", "pack", "--passphrase-file", "p"), 1, "the passphrase is wrong"},
 		{"newer format", write("kit/kit.yaml", "format: 9\n"), on("old", "pack"), 1, "format 9"},
 		{"kit.yaml damaged", write("kit/kit.yaml", "form\x00"), on("old", "pack"), 1, "damaged"},
-		{"card forged", edit("kit/cards/diary.yaml", "/srv/diary", "/etc"), on("new", "unpack"), 1, "not the file this kit was made with"},
+		{"card forged", edit("kit/cards/diary.yaml", "/srv/diary", "/etc"), on("new", "unpack"), 1, "not the file this kit was created with"},
 		{"journal forged", edit("kit/journal.jsonl", `"packed"`, `"locked"`), on("new", "unpack"), 1, "was changed"},
 		{"sealed file changed", edit("kit/sealed/diary/diary.tar.zst.age", "age", "aga"), on("new", "unpack"), 4, "was changed"},
 		{"sealed file missing", remove("kit/sealed/diary/diary.tar.zst.age"), on("old", "deactivate", "--yes"), 4, "damaged in the kit"},

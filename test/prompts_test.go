@@ -97,14 +97,14 @@ func TestPassphraseAtTheTerminal(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
 	out := atTerminal(t, dir, passphrase+"\n"+passphrase+"\n", "new", "kit", "--root", "old", "--cards", "diary.yaml", "--type-passphrase")
-	if !strings.Contains(out, "Made the kit") || strings.Contains(out, passphrase) {
+	if !strings.Contains(out, "Created the kit") || strings.Contains(out, passphrase) {
 		t.Fatalf("typed twice: %s", out)
 	}
 	out = atTerminal(t, dir, "not-this-one\n"+passphrase+"\n", "pack", "--kit", "kit", "--root", "old")
 	if !strings.Contains(out, "Try again") || !strings.Contains(out, "sealed and verified") {
 		t.Errorf("wrong, then right: %s", out)
 	}
-	if out = atTerminal(t, dir, "one-passphrase-here\nand-another-here\n", "new", "k2", "--root", "old", "--cards", "diary.yaml", "--type-passphrase"); !strings.Contains(out, "not the same") {
+	if out = atTerminal(t, dir, "one-passphrase-here\nand-another-here\n", "new", "k2", "--root", "old", "--cards", "diary.yaml", "--type-passphrase"); !strings.Contains(out, "passphrases differ") {
 		t.Errorf("two that differ: %s", out)
 	}
 	// One that the tool makes is shown once, opens the kit, and is nowhere in it.
@@ -253,7 +253,7 @@ func TestAnswersFromAFile(t *testing.T) {
 		must(t, 2, dir, "deactivate", "--kit", "kit", "--root", "old", "--yes", "--answers", name)
 	}
 	lay.Out(t, dir, map[string]string{"wrong.yaml": "steps: {hoist: {seat: {deactivate: [several]}}}", "all.yaml": "steps:\n  hoist:\n    registration: {activate: [done, Harbour office]}\n    seat:\n      deactivate: [2]\n      activate: [{answer: done, evidence: proof.png}]\n"})
-	if s := step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "wrong.yaml"); !strings.Contains(s.err, "not of the form") {
+	if s := step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "wrong.yaml"); !strings.Contains(s.err, "does not match") {
 		t.Errorf("wrong: %s", s.err)
 	}
 	if s := step(t, 0, dir, "old", "deactivate", "--yes", "--answers", "all.yaml"); strings.Count(s.out, "deactivated") < 3 {
@@ -290,10 +290,10 @@ func TestAnswersFromAFile(t *testing.T) {
 	}
 	// Somebody at a terminal is asked once, and can put it off.
 	at := []string{"verify", "--kit", "kit", "--root", "new", "--passphrase-file", "p"}
-	if s := atTerminal(t, dir, "later\n", at...); !strings.Contains(s, "is signed in to it on OLD") || !strings.Contains(s, "only one copy of Hoistbook may sync: see") {
+	if s := atTerminal(t, dir, "later\n", at...); !strings.Contains(s, "is signed in to it on OLD") || !strings.Contains(s, "only one copy of Hoistbook may sync: make sure") {
 		t.Errorf("put off: %s", s)
 	}
-	if s := atTerminal(t, dir, "\n", at...); strings.Contains(s, "only one copy of Hoistbook may sync: see") {
+	if s := atTerminal(t, dir, "\n", at...); strings.Contains(s, "only one copy of Hoistbook may sync: make sure") {
 		t.Errorf("seen to: %s", s)
 	}
 	for _, said := range []said{step(t, 0, dir, "new", "verify"), must(t, 0, dir, "report", "--kit", "kit")} {
@@ -320,7 +320,7 @@ func TestAnswersFromAFile(t *testing.T) {
 func TestGuidedAtATerminal(t *testing.T) {
 	t.Parallel()
 	dir := methodsOffice(t)
-	if s := atTerminal(t, dir, "\nstop\n", "deactivate", "--kit", "kit", "--root", "old", "--yes", "--passphrase-file", "p"); !strings.Contains(s, "step 1 of 1") || !strings.Contains(s, "left for later") {
+	if s := atTerminal(t, dir, "\nstop\n", "deactivate", "--kit", "kit", "--root", "old", "--yes", "--passphrase-file", "p"); !strings.Contains(s, "step 1 of 1") || !strings.Contains(s, "postponed") {
 		t.Errorf("left: %s", s)
 	}
 	if s := atTerminal(t, dir, "2\n", "deactivate", "--kit", "kit", "--root", "old", "--yes", "--passphrase-file", "p"); strings.Contains(s, "licence registration: deactivate, step") || !strings.Contains(s, "How many are free?") {
@@ -351,8 +351,8 @@ func TestWhoSaysNo(t *testing.T) {
 		return string(text)
 	}
 	for typed, told := range map[string]string{
-		interrupt + "\n\n": "it was stopped at the question", "maybe\nno\n": "Please enter y or n", "\n": "you answered no",
-		"y\n" + interrupt + "\n": "it was stopped at the question", "y\nnot done\n": "left for later", "y\nwhat?\nno\n": "Please answer with Enter", "y\nlater\n": "left for later", "y\nn\n": "left for later",
+		interrupt + "\n\n": "cancelled at the question", "maybe\nno\n": "Please enter y or n", "\n": "you answered no",
+		"y\n" + interrupt + "\n": "cancelled at the question", "y\nnot done\n": "postponed", "y\nwhat?\nno\n": "Please press Enter", "y\nlater\n": "postponed", "y\nn\n": "postponed",
 	} {
 		if s := free(typed); !strings.Contains(s, told) || strings.Contains(s, "deactivated  ") {
 			t.Errorf("%q: %s is not told\n%s", typed, told, s)
@@ -363,7 +363,7 @@ func TestWhoSaysNo(t *testing.T) {
 	}
 	// A passphrase that somebody is asked for is not shown, nor is what is left of the question.
 	before := journal()
-	if s := atTerminal(t, dir, interrupt+"\n", "deactivate", "--kit", "kit", "--root", "old"); !strings.Contains(s, "it was stopped at the question") {
+	if s := atTerminal(t, dir, interrupt+"\n", "deactivate", "--kit", "kit", "--root", "old"); !strings.Contains(s, "cancelled at the question") {
 		t.Errorf("at the passphrase: %s", s)
 	}
 	if journal() != before {
@@ -378,7 +378,7 @@ func TestOneOfTwo(t *testing.T) {
 	dir := methodsOffice(t)
 	lay.Out(t, dir, map[string]string{"second.yaml": "steps: {hoist: {seat: {deactivate: [2]}}}"})
 	s := step(t, 5, dir, "old", "deactivate", "--yes", "--answers", "second.yaml")
-	if !strings.Contains(s.err, "the licence registration of Hoistbook is not deactivated") || strings.Contains(s.err, "licence seat of Hoistbook is not") || !strings.Contains(s.out, "seat") || strings.Contains(s.err, "Nothing of Hoistbook") {
+	if !strings.Contains(s.err, "the licence registration of Hoistbook was not deactivated") || strings.Contains(s.err, "licence seat of Hoistbook was not") || !strings.Contains(s.out, "seat") || strings.Contains(s.err, "Nothing of Hoistbook") {
 		t.Errorf("%s%s", s.out, s.err)
 	}
 	if s := step(t, 0, dir, "old", "status"); !strings.Contains(s.out, "in part") {

@@ -25,12 +25,12 @@ func TestReady(t *testing.T) {
 	}
 	lay.Out(t, dir, map[string]string{"new/srv/diary/x": "x", "new/opt/app/version": "3.5"})
 	before := picture(t, filepath.Join(dir, "new"))
-	if s := on(5); !strings.Contains(s.out, "something else is in the way") || !strings.Contains(s.out, "do this first") {
+	if s := on(5); !strings.Contains(s.out, "there is other existing data") || !strings.Contains(s.out, "do this first") {
 		t.Error(s.out)
 	}
 	cmd := command(t.Context(), dir, "ready", "--kit", "kit", "--root", "new")
 	cmd.Env = append(cmd.Env, "MOVEKIT_PASSPHRASE=")
-	if s := finish(t, cmd); s.code != 5 || !strings.Contains(s.out, "not compared: no passphrase") || !strings.Contains(s.err, "--passphrase-file") {
+	if s := finish(t, cmd); s.code != 5 || !strings.Contains(s.out, "not compared, because no passphrase") || !strings.Contains(s.err, "--passphrase-file") {
 		t.Errorf("%d %s%s", s.code, s.out, s.err)
 	}
 	if after := picture(t, filepath.Join(dir, "new")); after != before {

@@ -208,7 +208,7 @@ func servedMove(t *testing.T, e engine) {
 		t.Errorf("survey after the pack: %s%s", s.out, s.err)
 	}
 	query(t, old, "ledger", "UPDATE account SET phone = '0999' WHERE id = 7; COMMIT;")
-	if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "ledger is not what was sealed") || !strings.Contains(strings.ToLower(s.out), "id 7: phone was") || strings.Contains(s.out, "0999") {
+	if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "ledger changed since the pack") || !strings.Contains(strings.ToLower(s.out), "id 7: phone was") || strings.Contains(s.out, "0999") {
 		t.Errorf("survey of what is worked in: %s%s", s.out, s.err)
 	}
 	query(t, old, "ledger", "UPDATE account SET phone = '07' WHERE id = 7; COMMIT;")
@@ -216,7 +216,7 @@ func servedMove(t *testing.T, e engine) {
 		t.Errorf("survey of what was undone: %s%s", s.out, s.err)
 	}
 	// Every sealed file of it is one of the kit, and damage to any is seen.
-	if s := must(t, 0, dir, "inspect", "--kit", "kit"); strings.Contains(s.out, "not of the kit") {
+	if s := must(t, 0, dir, "inspect", "--kit", "kit"); strings.Contains(s.out, "not part of the kit") {
 		t.Errorf("inspect: %s", s.out)
 	}
 	sealed, _ := filepath.Glob(filepath.Join(dir, "kit/sealed/pontoon/ledger.*"))
@@ -232,7 +232,7 @@ func servedMove(t *testing.T, e engine) {
 		os.WriteFile(name, data, 0o644)
 	}
 	e.newDatabase(t, now, "ledger", "CREATE TABLE theirs (n INTEGER); COMMIT;")
-	if s := step(t, 0, dir, "new", "ready"); !strings.Contains(s.out, "something else is in the way") {
+	if s := step(t, 0, dir, "new", "ready"); !strings.Contains(s.out, "there is other existing data") {
 		t.Errorf("on the new one: %s", s.out)
 	}
 	u := step(t, 0, dir, "new", "unpack")
@@ -251,7 +251,7 @@ func servedMove(t *testing.T, e engine) {
 		}
 	}
 	if count(t, now, aside, "theirs") != "0" {
-		t.Error("what was in the way is lost")
+		t.Error("existing data lost")
 	}
 	if got := e.there(t, now); strings.Contains(got, "stage") {
 		t.Errorf("staged databases were left: %s", got)
@@ -313,7 +313,7 @@ func servedFaults(t *testing.T, e engine) {
 	fatal.If(t, old.Start())
 	step(t, 0, dir, "old", "pack")
 	old.Halt()
-	if s := step(t, 5, dir, "old", "survey"); !strings.Contains(s.out, "is unknown; version: the server of") || strings.Contains(s.out, "not there any more") {
+	if s := step(t, 5, dir, "old", "survey"); !strings.Contains(s.out, "unknown whether ledger changed since the pack") || strings.Contains(s.out, "no longer exists") {
 		t.Errorf("whether it changed, with the server down: %s", s.out)
 	}
 	fatal.If(t, old.Start())
@@ -334,7 +334,7 @@ func servedFaults(t *testing.T, e engine) {
 	step(t, 0, dir, "new", "unpack")
 	step(t, 0, dir, "new", "verify")
 	if theirs := e.theirs(t, now); theirs != 1 || count(t, now, "ledger", "account") != "300" {
-		t.Errorf("what was in the way is there %d times: %s", theirs, e.there(t, now))
+		t.Errorf("existing data there %d times: %s", theirs, e.there(t, now))
 	}
 }
 
@@ -379,7 +379,7 @@ func servedRepoint(t *testing.T, e engine) {
 	e.newDatabase(t, now, "other", "CREATE TABLE theirs (n INTEGER); COMMIT;")
 	must(t, 0, dir, "new", "paths", "--root", "old", "--cards", "paths.yaml", "--to", "NEW", "--yes")
 	must(t, 0, dir, "pack", "--kit", "paths", "--root", "old")
-	on(5, "unpack", "--user", "maren=maren.holm").tells(t, "are to be changed to where things are")
+	on(5, "unpack", "--user", "maren=maren.holm").tells(t, "contain paths that must be updated")
 	s := on(0, "unpack", "--yes")
 	for _, want := range []string{"-/home/maren/Documents/a.tide", "+/home/maren.holm/Documents/a.tide", "+file:///home/maren.holm/Kai%20Nord/b.tide"} {
 		if !strings.Contains(s.err, want) {
@@ -410,7 +410,7 @@ func servedRepoint(t *testing.T, e engine) {
 		t.Errorf("undone: %s", got)
 	}
 	if on(0, "unpack", "--keep-paths"); moved() {
-		t.Errorf("left as they were: %s", paths())
+		t.Errorf("were not updated: %s", paths())
 	}
 	on(0, "verify")
 	on(0, "undo", "--yes")

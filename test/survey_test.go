@@ -153,7 +153,7 @@ func TestSurveyOfADisk(t *testing.T) {
 	}
 	sheet, err := os.ReadFile(filepath.Join(dir, "out/sheet.html"))
 	fatal.If(t, err)
-	for _, fact := range []string{"Tidewright, version 8.2.1", "Would stop a pack", "useless without key", "hardware id ••••", "1 record still to be sent"} {
+	for _, fact := range []string{"Tidewright, version 8.2.1", "Would stop a pack", "needs key, which is missing", "hardware id ••••", "1 record still to be sent"} {
 		if !strings.Contains(string(sheet), fact) {
 			t.Errorf("the sheet does not say %q", fact)
 		}
@@ -184,13 +184,13 @@ func TestSurveyOfADisk(t *testing.T) {
 	data, _ := os.ReadFile(hive)
 	data[4]++
 	os.WriteFile(hive, data, 0o600)
-	if s := must(t, 0, dir, "survey", "--cards", "cards", "--root", root); !strings.Contains(s.out, "was not written to its end") || !strings.Contains(s.out, "version 8.2.1") {
+	if s := must(t, 0, dir, "survey", "--cards", "cards", "--root", root); !strings.Contains(s.out, "was not closed properly") || !strings.Contains(s.out, "version 8.2.1") {
 		t.Errorf("a hive with logs: %s", s.out)
 	}
 	os.WriteFile(hive, data[:6000], 0o600)
-	must(t, 2, dir, "survey", "--cards", "cards", "--root", root).tells(t, "does not tell which computer it is")
+	must(t, 2, dir, "survey", "--cards", "cards", "--root", root).tells(t, "does not identify its computer")
 	lay.Out(t, root, map[string]string{"computer.yaml": "name: X\nsystem: windows\nhardware-id: h\n"})
-	must(t, 1, dir, "survey", "--cards", "cards", "--root", root).tells(t, "the hive is damaged")
+	must(t, 1, dir, "survey", "--cards", "cards", "--root", root).tells(t, "a damaged hive")
 	os.WriteFile(filepath.Join(root, "Users/maren.TERNQUAY/NTUSER.DAT"), []byte("x"), 0o600)
 	os.Remove(hive)
 	if s := must(t, 0, dir, "survey", "--cards", "cards", "--root", root); !strings.Contains(s.out, "version unknown") || !strings.Contains(s.out, "users: maren.TERNQUAY, svc") {
@@ -242,7 +242,7 @@ items:
 		t.Errorf("a silent place has held the survey up for %v", took)
 	}
 	row := func(words string) string { return `(?m)^` + strings.ReplaceAll(words, " ", ` +`) }
-	for _, fact := range []string{row("silent network not reached"), row("server network on a server"), row("settings of .* folder here 2"), `is open in sleep \(process \d+\)`, `would stop the pack \(files-closed\): sleep`, "which was not run: .*/opt/tool"} {
+	for _, fact := range []string{row("silent network not reached"), row("server network on a server"), row("settings of .* folder here 2"), `is open in sleep \(process \d+\)`, `would stop the pack \(files-closed\): sleep`, "it was not run: .*/opt/tool"} {
 		if !regexp.MustCompile(fact).MatchString(s.out) {
 			t.Errorf("the survey does not say %s:\n%s", fact, s.out)
 		}
@@ -252,7 +252,7 @@ items:
 	}
 	must(t, 2, dir, "survey", "--cards", "live.yaml", "--limit", "0s").tells(t, "--limit")
 	must(t, 2, dir, "ready", "--wide").tells(t, "unknown flag: --wide")
-	must(t, 1, dir, "survey").tells(t, "no kit was named")
+	must(t, 1, dir, "survey").tells(t, "no kit was given")
 }
 
 // TestUnreadableFolder runs the survey as a user who may not read everything.
@@ -312,7 +312,7 @@ func TestSecondDrive(t *testing.T) {
 		at := time.Now().AddDate(0, 0, -days)
 		os.Chtimes(filepath.Join(dir, "second/Lifts", name), at, at)
 	}
-	if s := must(t, 0, dir, "survey", "--cards", "cards", "--root", root); !strings.Contains(s.out, "there is no drive D here") {
+	if s := must(t, 0, dir, "survey", "--cards", "cards", "--root", root); !strings.Contains(s.out, "drive D is not connected") {
 		t.Errorf("without its drive: %s", s.out)
 	}
 	old := []string{"--root", root, "--drive", "D=second"}

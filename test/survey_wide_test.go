@@ -65,7 +65,7 @@ func TestWideAndDraft(t *testing.T) {
 		}
 	}
 	s := must(t, 0, dir, "survey", "--wide", "--root", root)
-	for _, fact := range []string{"its lock file exists: the database is open, or was not closed properly", "Passed over: caches", "by Mole Head Software", "service PontoonNight", `as .\pontoon`, "started at sign-in: Tide"} {
+	for _, fact := range []string{"its lock file exists: the database is open, or was not closed properly", "Not searched: caches", "by Mole Head Software", "service PontoonNight", `as .\pontoon`, "started at sign-in: Tide"} {
 		if !strings.Contains(s.out, fact) || strings.Contains(s.out, "System32") {
 			t.Errorf("--wide does not say %q, or says too much:\n%s", fact, s.out)
 		}
@@ -74,12 +74,12 @@ func TestWideAndDraft(t *testing.T) {
 	must(t, 0, dir, "card", "draft", "tidewright", "--root", root, "--to", "cards/tide.yaml", "--from", `%PROGRAMDATA%\Tidewright`, `%APPDATA%\Tidewright`)
 	must(t, 0, dir, "card", "draft", "pontoon", "--root", root, "--to", "cards/pontoon.yaml", "--title", "Pontoon Ledger", "--from", filepath.Join(root, "ProgramData/Pontoon"), "--from", `C:\ProgramData\Chartroom`, `C:\OldYard`, `%APPDATA%\Slipway`)
 	must(t, 0, dir, "card", "check", "cards/tide.yaml", "cards/pontoon.yaml")
-	must(t, 2, dir, "card", "draft", "x", "--root", root, "--to", "cards/tide.yaml", "--from", `C:\OldYard`).tells(t, "already there")
+	must(t, 2, dir, "card", "draft", "x", "--root", root, "--to", "cards/tide.yaml", "--from", `C:\OldYard`).tells(t, "already exists")
 	must(t, 2, dir, "card", "draft", "X Y", "--root", root, "--from", `C:\OldYard`).tells(t, "is not valid")
 	must(t, 2, dir, "card", "draft", "x", "--root", root).tells(t, "--from")
-	must(t, 1, dir, "card", "draft", "x", "--root", root, "--from", `C:\Nowhere`).tells(t, "there is nothing")
+	must(t, 1, dir, "card", "draft", "x", "--root", root, "--from", `C:\Nowhere`).tells(t, "does not exist")
 	draft, _ := os.ReadFile(filepath.Join(dir, "cards/tide.yaml"))
-	for _, line := range []string{"DisplayVersion  # is 8.2.1 here", "secret: true", `line 1, is right`, `SELECT count(*) FROM "boat"`, "drive P:, mapped to a share is there, which its settings name", "printer Berth plans is there"} {
+	for _, line := range []string{"DisplayVersion  # is 8.2.1 here", "secret: true", `line 1: `, `SELECT count(*) FROM "boat"`, "drive P:, mapped to a share exists, which its settings use", "printer Berth plans exists"} {
 		if !strings.Contains(string(draft), strings.Replace(line, "line 1", "line 2", 1)) {
 			t.Errorf("the draft does not say %q:\n%s", line, draft)
 		}

@@ -58,10 +58,10 @@ func TestUndo(t *testing.T) {
 	if s := must(t, 0, dir, "status", "--kit", "kit"); strings.Contains(s.out, "set aside") {
 		t.Errorf("status: %s", s.out)
 	}
-	// What was worked in since is kept.
+	// What was modified since is kept.
 	step(t, 0, dir, "new", "unpack")
 	lay.Out(t, dir, map[string]string{"new/srv/diary/today.txt": "worked in\n", "new/srv/only/one.rec": "worked in\n", "new/srv/fresh/app.log": "of here\n", "new/etc/hoist.ini": "lang=de\n"})
-	if s := step(t, 0, dir, "new", "undo"); strings.Count(s.out, "was worked in since") != 4 {
+	if s := step(t, 0, dir, "new", "undo"); strings.Count(s.out, "was modified since") != 4 {
 		t.Errorf("undo: %s", s.out)
 	}
 	after := picture(t, filepath.Join(dir, "new"))
@@ -74,10 +74,10 @@ func TestUndo(t *testing.T) {
 		t.Errorf("what was worked in is there %d times:\n%s", n, after)
 	}
 	// What was there before, and what was put over it because one said so, stays.
-	step(t, 2, dir, "new", "unpack", "--existing", "replace").tells(t, "undo cannot give it back")
+	step(t, 2, dir, "new", "unpack", "--existing", "replace").tells(t, "cannot be undone")
 	step(t, 0, dir, "new", "unpack", "--yes", "--existing", "replace")
 	now := picture(t, filepath.Join(dir, "new"))
-	if s := step(t, 0, dir, "new", "undo"); !strings.Contains(s.out, "it was put over what was here") {
+	if s := step(t, 0, dir, "new", "undo"); !strings.Contains(s.out, "the data here before was overwritten") {
 		t.Errorf("undo: %s", s.out)
 	}
 	for line := range strings.Lines(now) {
@@ -123,10 +123,10 @@ func TestAnotherProfile(t *testing.T) {
 	})
 	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "mail.yaml", "--to", "NEW")
 	step(t, 0, dir, "old", "pack")
-	if s := step(t, 0, dir, "new", "ready"); strings.Count(s.out, "another profile than the one that comes") != 1 {
+	if s := step(t, 0, dir, "new", "ready"); strings.Count(s.out, "a different profile from the one in the kit") != 1 {
 		t.Errorf("on the new one: %s", s.out)
 	}
-	if s := step(t, 3, dir, "new", "verify"); strings.Count(s.out, "it is another profile of the same name") != 1 || !strings.Contains(s.out, "a.default: it is another profile") {
+	if s := step(t, 3, dir, "new", "verify"); strings.Count(s.out, "it is a different profile with the same name") != 1 || !strings.Contains(s.out, "a.default: it is a different profile") {
 		t.Errorf("before: %s", s.out)
 	}
 	if s := atTerminal(t, dir, "\n\n", "unpack", "--kit", "kit", "--root", "new", "--passphrase-file", "p"); strings.Count(s, "it is a different profile from the one in the kit") != 1 {
@@ -152,7 +152,7 @@ func servedEnd(t *testing.T, e engine) {
 	}
 	step(t, 0, dir, "new", "unpack")
 	query(t, now, "ledger", "UPDATE account SET name = 'worked in' WHERE id = 1; COMMIT;")
-	if s := step(t, 0, dir, "new", "undo"); !strings.Contains(s.out, "was worked in since") || count(t, now, "ledger", "theirs") != "0" {
+	if s := step(t, 0, dir, "new", "undo"); !strings.Contains(s.out, "was modified since") || count(t, now, "ledger", "theirs") != "0" {
 		t.Errorf("undo: %s", s.out)
 	}
 	worked := strings.TrimSpace(strings.Replace(e.there(t, now)+"\n", "ledger\n", "", 1))
@@ -200,7 +200,7 @@ func servedEnd(t *testing.T, e engine) {
 	aside := e.there(t, old)
 	query(t, old, aside, "UPDATE account SET name = 'much too late' WHERE id = 9; COMMIT;")
 	if s := step(t, 0, dir, "old", "retire", "--remove", "--because", "sold", "--computer", "old"); !strings.Contains(s.out, "KEPT: changed since") || e.there(t, old) != aside {
-		t.Errorf("what was worked in since: %s", s.out)
+		t.Errorf("what was modified since: %s", s.out)
 	}
 	query(t, old, aside, "UPDATE account SET name = 'later' WHERE id = 9; COMMIT;")
 	if s := step(t, 0, dir, "old", "retire", "--remove", "--because", "sold", "--computer", "OLD"); !strings.Contains(s.out, "permanently removed") || e.there(t, old) != "" {
@@ -225,7 +225,7 @@ func TestGivenUp(t *testing.T) {
 	step(t, 0, dir, "old", "pack")
 	must(t, 4, dir, "close", "--kit", "kit", "--yes").tells(t, "verified")
 	must(t, 4, dir, "close", "--kit", "kit", "--yes", "--give-up", "--because", "the office closes").tells(t, "handed-over")
-	must(t, 2, dir, "close", "--kit", "kit", "--yes", "--give-up", "--because", "the office closes", "--keep-record", "kit/record").tells(t, "is in the kit")
+	must(t, 2, dir, "close", "--kit", "kit", "--yes", "--give-up", "--because", "the office closes", "--keep-record", "kit/record").tells(t, "is inside the kit")
 	must(t, 0, dir, "report", "--kit", "kit", "--to", "papers")
 	must(t, 2, dir, "close", "--kit", "kit", "--give-up", "--because", "the office closes").tells(t, "--yes")
 	// A line that somebody has added says nothing.

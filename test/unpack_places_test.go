@@ -48,7 +48,7 @@ func TestSettlingIn(t *testing.T) {
 		t.Errorf("survey of the new computer: %s", s.out)
 	}
 	s = step(t, 5, dir, "new", "unpack", "tide") // nobody is there who could agree
-	s.tells(t, "paths in the settings settings of Tidewright are to be changed")
+	s.tells(t, "the settings settings of Tidewright contain paths")
 	ini := filepath.Join(dir, "new/home/mholm/.tide/tide.ini")
 	text := func() string { data, _ := os.ReadFile(ini); return string(data) }
 	if text() != "home=/home/mholm\n" {
@@ -56,11 +56,11 @@ func TestSettlingIn(t *testing.T) {
 	}
 	// Somebody who stops at the question has nothing done, and is asked again.
 	out := atTerminal(t, dir, passphrase+"\nwhat\n\x03", "unpack", "--kit", "kit", "--root", "new")
-	if !strings.Contains(out, "in the way:") || !strings.Contains(out, "Please answer") || text() != "home=/home/mholm\n" {
+	if !strings.Contains(out, "existing data:") || !strings.Contains(out, "Please press Enter") || text() != "home=/home/mholm\n" {
 		t.Errorf("stopped: %s", out)
 	}
 	out = atTerminal(t, dir, passphrase+"\naside\ny\n", "unpack", "--kit", "kit", "--root", "new")
-	for _, want := range []string{"@@ 1 @@", "-home=/home/maren/berths", "+home=/home/mholm/berths", "+data=/data/harbour/2025", "2 paths in its settings", "set aside what was there"} {
+	for _, want := range []string{"@@ 1 @@", "-home=/home/maren/berths", "+home=/home/mholm/berths", "+data=/data/harbour/2025", "2 paths in its settings", "existing data was set aside"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("no %q in %s", want, out)
 		}
@@ -82,9 +82,9 @@ func TestSettlingIn(t *testing.T) {
 		t.Errorf("what was there: %q", numbered)
 	}
 	step(t, 2, dir, "new", "unpack", "tide/none").tells(t, "has no item")
-	step(t, 2, dir, "new", "unpack", "settings").tells(t, "name it tide/settings")
-	step(t, 2, dir, "new", "unpack", "--place", "tide/settings=relative").tells(t, "nothing called tide/settings is sealed")
-	step(t, 2, dir, "new", "unpack", "--place", "tide/settings@maren=relative").tells(t, "a whole path")
+	step(t, 2, dir, "new", "unpack", "settings").tells(t, "use tide/settings")
+	step(t, 2, dir, "new", "unpack", "--place", "tide/settings=relative").tells(t, "no sealed item tide/settings")
+	step(t, 2, dir, "new", "unpack", "--place", "tide/settings@maren=relative").tells(t, "a full path")
 	step(t, 2, dir, "new", "unpack", "--existing", "tide=away").tells(t, "set-aside, keep-both, skip or replace")
 }
 
@@ -100,7 +100,7 @@ func TestPlaces(t *testing.T) {
 	if s := must(t, 0, dir, "report", "--kit", "kit", "--details"); !strings.Contains(s.out, "years@2025: not selected for the pack") {
 		t.Errorf("the handover: %s", s.out)
 	}
-	if s := step(t, 0, dir, "old", "pack"); strings.Contains(s.out, "not chosen") {
+	if s := step(t, 0, dir, "old", "pack"); strings.Contains(s.out, "not selected") {
 		t.Errorf("a pack of all: %s", s.out)
 	}
 	if s := step(t, 0, dir, "new", "unpack", "--place", "diary/years=/data", "--place", "diary/years@2024=/archive/2024"); !strings.Contains(s.out, "years@2024") {

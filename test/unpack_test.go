@@ -99,7 +99,7 @@ func TestWhatIsInTheWay(t *testing.T) {
 		}
 		if policy == "keep-both" {
 			// In one folder: equal files once, others beside with a number; verify counts the sealed ones.
-			if text("diary/2025/a (2).rec") != "mine" || text("diary/deep/own") != "own" || text("diary/2025/b.rec") != "two" || text("diary/2025/b (2).rec") != "" || !strings.Contains(s.out+s.err, "look through 3 files of the existing data, which were added, 1 with a number after the name (1 other the same)") {
+			if text("diary/2025/a (2).rec") != "mine" || text("diary/deep/own") != "own" || text("diary/2025/b.rec") != "two" || text("diary/2025/b (2).rec") != "" || !strings.Contains(s.out+s.err, "check 3 files of the existing data, which were added, 1 with a number after the name (1 other the same)") {
 				t.Errorf("merged: %s\n%s", picture(t, filepath.Join(dir, "new/srv")), s.out)
 			}
 			if s := step(t, 0, dir, "new", "unpack", "--existing", policy); !strings.Contains(s.out, "the same already") {

@@ -62,7 +62,7 @@ func TestStrangersText(t *testing.T) {
 		t.Errorf("it is shown %d times only, and not much is tried", shown)
 	}
 	lay.Out(t, dir, map[string]string{"evil.yaml": "card: 1\nname: evil\ntitle: \"Diary\\e[2J\"\nitems: [{name: a, kind: file, path: /srv/a}]\n", "tag.yaml": "card: 1\nname: evil\ntitle: x\nitems: !a\n", "deep.yaml": strings.Repeat("[", 50000)})
-	for card, told := range map[string]string{"evil.yaml": "character that is not seen", "tag.yaml": "tag.yaml:", "deep.yaml": "nested too deeply"} {
+	for card, told := range map[string]string{"evil.yaml": "invisible character", "tag.yaml": "tag.yaml:", "deep.yaml": "nested too deeply"} {
 		s := must(t, 1, dir, "card", "check", card)
 		if check(card, s.out+s.err); !strings.Contains(s.out+s.err, told) {
 			t.Errorf("%s: %s%s", card, s.out, s.err)

@@ -117,7 +117,7 @@ func (u *ui) fromScript(hidden bool) (string, error) {
 
 func (u *ui) stopped() error {
 	fmt.Fprintln(u.err)
-	return fault.Wrap(fault.Stopped, u.ctx.Err(), "cancelled at the question; this step changed nothing")
+	return fault.Wrap(fault.Stopped, u.ctx.Err(), "cancelled at the question, so that change was not made")
 }
 
 // errNo is the answer no.
@@ -148,7 +148,7 @@ func (u *ui) ask(question string) error {
 // askDone asks whether a step is done.
 func (u *ui) askDone() error {
 	for {
-		line, err := u.read("  Press Enter when it is done (stop: continue later):  ", false)
+		line, err := u.read("  Press Enter when it is done (stop: continue later): ", false)
 		switch a := strings.ToLower(line); {
 		case fault.KindOf(err) == fault.Stopped:
 			return err

@@ -293,7 +293,7 @@ func datesText(s holder.Status) (out string) {
 		}
 	}
 	if s.Expires != nil {
-		out += "; expires after  " + s.Expires.Add(-time.Second).Local().Format("2 Jan 2006")
+		out += "; expires after " + s.Expires.Add(-time.Second).Local().Format("2 Jan 2006")
 	}
 	return out
 }

@@ -144,7 +144,7 @@ func (l *limiter) unless(w http.ResponseWriter, r *http.Request, serve func() *l
 	if left := g.may.Tokens(); left < 1 {
 		wait := time.Duration((1 - left) * float64(wrongEvery)).Round(time.Second)
 		w.Header().Set("Retry-After", strconv.Itoa(int(wait.Seconds())+1))
-		p := refuse(w, problem(http.StatusTooManyRequests, licence.ProblemTooMany, "Too many wrong codes came from this address", "try again in  "+wait.String()))
+		p := refuse(w, problem(http.StatusTooManyRequests, licence.ProblemTooMany, "Too many wrong codes came from this address", "try again in "+wait.String()))
 		return p.Status
 	}
 	p := serve()

@@ -348,7 +348,7 @@ func TestPage(t *testing.T) {
 		b, _ := io.ReadAll(resp.Body)
 		return string(b)
 	}
-	if p := get(); !strings.Contains(p, "nobody") || !strings.Contains(p, "Nothing was changed yet") {
+	if p := get(); !strings.Contains(p, "nobody") || !strings.Contains(p, "No changes yet") {
 		t.Errorf("before: %s", p)
 	}
 	r := request("<script>alert(1)</script>")

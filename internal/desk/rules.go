@@ -156,14 +156,14 @@ func (l *Licence) Rules(now time.Time) []string {
 		out = append(out, "may be taken over")
 	}
 	if l.Wait != "" {
-		out = append(out, "can move once every  "+l.Wait)
+		out = append(out, "can move once every "+l.Wait)
 	}
 	if again := l.again(now); !again.IsZero() {
 		out = append(out, "again from "+again.UTC().Format("2 Jan 15:04"))
 	}
 	switch {
 	case l.expired(now):
-		out = append(out, "expired after  "+l.Expires)
+		out = append(out, "expired after "+l.Expires)
 	case l.Expires != "":
 		out = append(out, "until "+l.Expires)
 	}

@@ -307,7 +307,7 @@ func TestPageTellsRules(t *testing.T) {
 	fatal.If(t, err)
 	defer resp.Body.Close()
 	b, _ := io.ReadAll(resp.Body)
-	for _, want := range []string{"may be taken over", "can move once every 24h", "again from", "until 2100-01-31", "taken over from:<br><code>old-computer", "Faults are switched on"} {
+	for _, want := range []string{"may be taken over", "can move once every 24h", "again from", "until 2100-01-31", "taken over from:<br><code>old-computer", "Simulated faults are on"} {
 		if !strings.Contains(string(b), want) {
 			t.Errorf("the page does not say %q:\n%s", want, b)
 		}

@@ -44,7 +44,7 @@ func (s *Store) Handler(log *slog.Logger) http.Handler {
 	for path, method := range map[string]string{licence.Status.Path(): http.MethodPost, licence.Deactivate.Path(): http.MethodPost, licence.Activate.Path(): http.MethodPost, "/v1/telephone": http.MethodPost, "/v1/desk": http.MethodGet, "/{$}": http.MethodGet} {
 		mux.HandleFunc(path, func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Allow", method)
-			refuse(w, problem(http.StatusMethodNotAllowed, licence.ProblemBadRequest, "Use the method  "+method, ""))
+			refuse(w, problem(http.StatusMethodNotAllowed, licence.ProblemBadRequest, "Use the method "+method, ""))
 		})
 	}
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {

@@ -165,7 +165,7 @@ func TestSheetTellsLicences(t *testing.T) {
 	a.Licences = append(a.Licences, survey.Licence{Licence: "read", Method: card.MethodDesk, Serial: "••••TERN"}, survey.Licence{Licence: "label", Method: card.MethodKey, Typed: true})
 	page, err := Sheet(&survey.Survey{Apps: []survey.App{a}}, "1", nil)
 	fatal.If(t, err)
-	for _, want := range []string{"a-desk: a seat at a licence desk, serial not found", "a-guided: the technician deactivates and activates it by hand<", "a-file: licence files that are moved<", "read: a seat at a licence desk, serial ••••TERN", "label: a product key, perhaps with a registered name, serial typed when packing"} {
+	for _, want := range []string{"a-desk: a seat at a licence desk, serial not found", "a-guided: the technician deactivates and activates it by hand<", "a-file: licence files that are moved<", "read: a seat at a licence desk, serial ••••TERN", "label: a product key, perhaps with a registered name, serial typed in during the pack"} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the page does not say %q", want)
 		}
@@ -180,7 +180,7 @@ func TestSheetTellsItems(t *testing.T) {
 	same := item.Inspection{Item: "kept", Since: &item.Drift{Same: true}}
 	page, err := Sheet(&survey.Survey{Apps: []survey.App{{App: "app", Title: "The App", Items: []item.Inspection{i, same}, Withheld: [][]string{{"/opt/app", "-v"}}}}}, "1", nil)
 	fatal.If(t, err)
-	for _, want := range []string{"<br>2 tables", "<br>note: older than the log", "<br>left behind: passwords of &lt;roles&gt;", "<br>left out: cache/: 1 file", "<br>told by app.ini, Data/Path", "not what was sealed any more<br>- a is missing", "<br>unchanged since the pack", "/opt/app -v"} {
+	for _, want := range []string{"<br>2 tables", "<br>note: older than the log", "<br>left behind: passwords of &lt;roles&gt;", "<br>left out: cache/: 1 file", "<br>path from app.ini, Data/Path", "changed since the pack<br>- a is missing", "<br>unchanged since the pack", "/opt/app -v"} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the page does not say %q", want)
 		}
@@ -196,7 +196,7 @@ func TestTheEnd(t *testing.T) {
 		r    *Report
 		says []string
 	}{
-		"left as it was": {folded(sealed, packed, placed, left, moved), []string{"Nothing was put on NEW: as you chose, the existing data was kept (The <App>'s data); every licence is active on NEW", "data (existing data kept)", "left as it was: The <App>, data: a is missing"}},
+		"left as it was": {folded(sealed, packed, placed, left, moved), []string{"Nothing was put on NEW: as you chose, the existing data was kept (The <App>'s data); every licence is active on NEW", "data (existing data kept)", "existing data kept: The <App>, data: a is missing"}},
 		"still there":    {folded(sealed, packed, unkept, equal, moved), []string{"On OLD\n  - The <App>: still in place, so that people could continue to use it: data", "Not kept\n  - The <App>: data: a: its access list", "[ ] The <App>: choose a printer", "The kit\n  - it still holds"}},
 		"set aside":      {folded(sealed, packed, placed, equal, moved, steps.Retired{From: "/srv/data", To: "/srv/data.set-aside-9"}), []string{"On OLD\n  - The <App>: data was set aside: /srv/data.set-aside-9\n"}},
 		"gone":           {folded(sealed, packed, placed, equal, moved, steps.Retired{From: "/srv/data"}), nil},

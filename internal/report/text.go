@@ -207,7 +207,7 @@ func (r *Report) Notes() []Note {
 			}
 		}
 		if len(a.StillThere) > 0 {
-			old.Lines = append(old.Lines, a.Title+": still in place, so that people could continue to use it:  "+strings.Join(a.StillThere, ", "))
+			old.Lines = append(old.Lines, a.Title+": still in place, so that people could continue to use it: "+strings.Join(a.StillThere, ", "))
 		}
 		aside.Lines = append(aside.Lines, a.SetAside...)
 	}

@@ -107,23 +107,23 @@ func TestAsked(t *testing.T) {
 		t.Errorf("commands: %q", all)
 	}
 	mistakes(t, servedCard, map[string]mistake{
-		"counted nowhere":      {"item: data, query: SELECT 1, make", `number: 3, count: "SELECT {name}", make`, "cannot be counted so"},
-		"counted of a file":    {"item: data, query: SELECT 1, make", `number: 3, item: yard, count: "SELECT {name}", make`, "cannot be counted so"},
-		"counted without name": {"make: [", "count: SELECT 1, make: [", "cannot be counted so"},
+		"counted nowhere":      {"item: data, query: SELECT 1, make", `number: 3, count: "SELECT {name}", make`, "count query of the exports is not valid"},
+		"counted of a file":    {"item: data, query: SELECT 1, make", `number: 3, item: yard, count: "SELECT {name}", make`, "count query of the exports is not valid"},
+		"counted without name": {"make: [", "count: SELECT 1, make: [", "count query of the exports is not valid"},
 		"counted by a change":  {"make: [", `count: "DELETE {name}", make: [`, "is not valid"},
 		"made by a word":       {"/opt/x, out", "x, out", "has no full path"},
-		"looked at nothing":    {"kind: jet, path: /y.mdb}", "kind: jet, path: /y.mdb}\nopens: {count: n}", "in one way how the app shows"},
-		"shown by both":        {"kind: jet, path: /y.mdb}", "kind: jet, path: /y.mdb}\nopens: {look: x, run: [/x], pattern: '(x)'}", "in one way how the app shows"},
+		"looked at nothing":    {"kind: jet, path: /y.mdb}", "kind: jet, path: /y.mdb}\nopens: {count: n}", "in exactly one way how to check that the app"},
+		"shown by both":        {"kind: jet, path: /y.mdb}", "kind: jet, path: /y.mdb}\nopens: {look: x, run: [/x], pattern: '(x)'}", "in exactly one way how to check that the app"},
 		"shown by a word":      {"kind: jet, path: /y.mdb}", "kind: jet, path: /y.mdb}\nopens: {run: [x], pattern: '(x)'}", "has no full path"},
-		"shown by nothing":     {"kind: jet, path: /y.mdb}", "kind: jet, path: /y.mdb}\nopens: {run: [/x]}", "nothing tells what the command says"},
-		"no such figure":       {"kind: jet, path: /y.mdb}", "kind: jet, path: /y.mdb}\nopens: {look: x, count: boats}", `named "boats"`},
+		"shown by nothing":     {"kind: jet, path: /y.mdb}", "kind: jet, path: /y.mdb}\nopens: {run: [/x]}", "the command has no pattern"},
+		"no such figure":       {"kind: jet, path: /y.mdb}", "kind: jet, path: /y.mdb}\nopens: {look: x, count: boats}", `no count "boats"`},
 		"a figure of no name":  {"{name: n, query: SELECT 1}", "{query: SELECT 1}", `"name" is missing`},
 		"newest of one":        {"kind: jet,", "kind: jet, newest: 3,", "does not have"},
 		"an odd item name":     {"name: yard", "name: Yard", "is not valid"},
 		"no item name":         {"{name: yard, ", "{", `"name" is missing`},
-		"files in a database":  {"query: SELECT 1}]}\n  - {name: out", "query: SELECT 1, files: x}]}\n  - {name: out", "does not fit"},
-		"a query in files":     {"files: '*.dbf'", "files: '*.dbf', query: SELECT 1", "does not fit"},
-		"no files":             {"files: '*.dbf'", "files: ''", "has no pattern"},
+		"files in a database":  {"query: SELECT 1}]}\n  - {name: out", "query: SELECT 1, files: x}]}\n  - {name: out", "does not suit"},
+		"a query in files":     {"files: '*.dbf'", "files: '*.dbf', query: SELECT 1", "does not suit"},
+		"no files":             {"files: '*.dbf'", "files: ''", "has no valid pattern"},
 		"identity elsewhere":   {"kind: dbase,", "kind: dbase, identity: {file: ../x},", "is not in the folder"},
 		"repointed column":     {"kind: postgresql,", "kind: postgresql, update-paths: [path],", `the column "path" is not valid`},
 	})
@@ -133,7 +133,7 @@ func TestAsked(t *testing.T) {
 func TestUnseen(t *testing.T) {
 	for r, taken := range map[string]bool{"é": true, "\\t": true, "\\n": true, "\\u200b": false, "\\x07": false, "\\u202e": false, "\\u0085": false} {
 		_, err := Parse("x.yaml", []byte(strings.Replace(good, "title: Tidewright", `title: "Tide`+r+`wright"`, 1)))
-		if (err == nil) != taken || err != nil && !strings.Contains(err.Error(), "x.yaml:3:8: the text holds a character that is not seen") {
+		if (err == nil) != taken || err != nil && !strings.Contains(err.Error(), "x.yaml:3:8: the text contains an invisible character") {
 			t.Errorf("%q: %v", r, err)
 		}
 	}

@@ -200,13 +200,13 @@ func TestLimited(t *testing.T) {
 	}
 	if err := f.RunCounts([]card.Count{{Name: "boats"}}, func(query string) (int64, error) {
 		return Limited(t.Context(), query, func(context.Context) (int64, error) { return 1, wrong })
-	}); fault.KindOf(err) != fault.BadCard || !errors.Is(err, wrong) || !strings.Contains(err.Error(), `"boats" cannot be taken`) || len(f.Counts) != 2 {
+	}); fault.KindOf(err) != fault.BadCard || !errors.Is(err, wrong) || !strings.Contains(err.Error(), `"boats" failed`) || len(f.Counts) != 2 {
 		t.Errorf("%+v %v", f.Counts, err)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), time.Millisecond)
 	defer cancel()
 	wait := func(ctx context.Context) (int64, error) { <-ctx.Done(); return 0, ctx.Err() }
-	if _, err := Limited(ctx, "SELECT 1", wait); fault.KindOf(err) != fault.BadCard || !strings.Contains(err.Error(), "took longer than it may") {
+	if _, err := Limited(ctx, "SELECT 1", wait); fault.KindOf(err) != fault.BadCard || !strings.Contains(err.Error(), "because it took longer") {
 		t.Errorf("%v", err)
 	}
 	stopped, stop := context.WithCancel(t.Context())

@@ -94,7 +94,7 @@ func TestDraft(t *testing.T) {
 	if !c.Item("sign").Secret || !c.Item("alone").Secret || c.Item("bookings").Secret {
 		t.Error("what is secret")
 	}
-	if len(c.ByHand) != 2 || c.ByHand[0] != "See that the service tided.service is there, which runs /opt/tide/tided" || !strings.Contains(c.ByHand[1], `\\QUAY-SRV\plans\a`) {
+	if len(c.ByHand) != 2 || c.ByHand[0] != "Make sure that the service tided.service exists, which runs /opt/tide/tided" || !strings.Contains(c.ByHand[1], `\\QUAY-SRV\plans\a`) {
 		t.Errorf("by hand %q", c.ByHand)
 	}
 	if got := c.Item("bookings").Repoint; !slices.Equal(folder.Repoint, []string{"settings.ini"}) || !slices.Equal(got, []string{"boat.name"}) {
@@ -122,7 +122,7 @@ func TestDraftOfNextToNothing(t *testing.T) {
 	if c, _ := d.made(t, "x", "", "/srv/only"); len(c.Items) != 1 || c.Items[0].Kind != card.File {
 		t.Errorf("a folder with nothing left in it: %+v", c.Items)
 	}
-	if c, text := d.made(t, "x", "", "/srv/a.mdb"); c.Items[0].Kind != card.Jet || !strings.Contains(text, "must be closed") {
+	if c, text := d.made(t, "x", "", "/srv/a.mdb"); c.Items[0].Kind != card.Jet || !strings.Contains(text, "Close the app for the pack") {
 		t.Errorf("%s", text)
 	}
 	lay := func(name string) {

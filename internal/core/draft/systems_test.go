@@ -77,13 +77,13 @@ func TestDraftOnWindows(t *testing.T) {
 	if yard := c.Item("yard"); yard.Path.From == nil || yard.Path.From.Key != "where" || yard.Path.From.File.Windows+yard.Path.From.File.Any != `%PROGRAMDATA%\Tidewright\common.cfg` {
 		t.Errorf("where the yard lies: %+v\n%s", yard.Path, text)
 	}
-	wantBy := []string{`See that the started at sign-in: Tray is there, which runs "C:\Program Files\Tidewright\TRAY.exe" /min`, `See that the drive P:, mapped to a share is there, which its settings name: \\QUAY-SRV\plans`, "See that the printer Berth plans is there, which its settings name: Wide plotter"}
+	wantBy := []string{`Make sure that the started at sign-in: Tray exists, which runs "C:\Program Files\Tidewright\TRAY.exe" /min`, `Make sure that the drive P:, mapped to a share exists, which its settings use: \\QUAY-SRV\plans`, "Make sure that the printer Berth plans exists, which its settings use: Wide plotter"}
 	for _, by := range wantBy {
 		if !slices.Contains(c.ByHand, by) {
 			t.Errorf("no %q in %q", by, c.ByHand)
 		}
 	}
-	if len(c.ByHand) != len(wantBy)+1 || c.ByHand[len(wantBy)] != `Check the path in %APPDATA%\Tidewright\tide.ini, line 4, is right: P:\2026` {
+	if len(c.ByHand) != len(wantBy)+1 || c.ByHand[len(wantBy)] != `Check the path in %APPDATA%\Tidewright\tide.ini, line 4: P:\2026` {
 		t.Errorf("by hand %q", c.ByHand)
 	}
 	if _, err := d.Make(t.Context(), "x", "", []string{`HKCU\Software\None`}); fault.KindOf(err) != fault.Missing {
@@ -125,8 +125,8 @@ func TestWritten(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}
-	for _, line := range []string{"title: 'It''s new'", "vendor: 'Ebb & Flow: the #1'", "about: 'tides'", "licences:\n  - {name: seat", "opens:\n  look: how many boats\n", "# Not looked at: odd?note", "  # 1 file?of one line\n  # a?b\n", "- 'a'  # why (1 file, 3 B)\n      - 'b'  # not\n      - 'c'  # many (2 files, 4 B)\n",
-		"- {name: 'recs', files: '**/*.rec'}", "  - 'plug it in'\n", "programs: ['tide', 'it''s']", "line 3, is right: /srv/?'"} {
+	for _, line := range []string{"title: 'It''s new'", "vendor: 'Ebb & Flow: the #1'", "about: 'tides'", "licences:\n  - {name: seat", "opens:\n  look: how many boats\n", "# Not read: odd?note", "  # 1 file?of one line\n  # a?b\n", "- 'a'  # why (1 file, 3 B)\n      - 'b'  # not\n      - 'c'  # many (2 files, 4 B)\n",
+		"- {name: 'recs', files: '**/*.rec'}", "  - 'plug it in'\n", "programs: ['tide', 'it''s']", "line 3: /srv/?'"} {
 		if !strings.Contains(string(text), line) {
 			t.Errorf("no %q in\n%s", line, text)
 		}

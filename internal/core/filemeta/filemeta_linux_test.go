@@ -88,8 +88,8 @@ func TestDifferences(t *testing.T) {
 		{Metadata{Attr: attrReadOnly | attrSystem}, Metadata{Attr: attrHidden}, false, "was marked read-only+system, is hidden"},
 		{Metadata{Attr: attrHidden}, Metadata{}, true, "was marked hidden, is nothing"},
 		{Metadata{ACL: "D:P"}, Metadata{}, false, ""},
-		{Metadata{ACL: "D:P"}, Metadata{}, true, "had the access list D:P of its own, has none"},
-		{Metadata{}, Metadata{ACL: "D:P"}, true, "had the access list none of its own, has D:P"},
+		{Metadata{ACL: "D:P"}, Metadata{}, true, "had the access list D:P, has none"},
+		{Metadata{}, Metadata{ACL: "D:P"}, true, "had the access list none, has D:P"},
 	} {
 		if got := Differ(c.was, c.is, c.lists); got != c.want {
 			t.Errorf("%+v and %+v: %q, not %q", c.was, c.is, got, c.want)

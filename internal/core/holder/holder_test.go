@@ -186,7 +186,7 @@ func TestCommandLimits(t *testing.T) {
 	var answer error
 	r.Technician = agreeing{ask: func(question string) error {
 		asked++
-		if !strings.Contains(question, "has these commands run on OLD") {
+		if !strings.Contains(question, "runs these commands on OLD") {
 			t.Errorf("asked %q", question)
 		}
 		return answer
@@ -206,7 +206,7 @@ func TestCommandLimits(t *testing.T) {
 		t.Errorf("it says more than is read: %+v %v", a, err)
 	}
 	three := []string{"/bin/sh", "-c", "echo E17 sk-SECRET; exit 3"}
-	if err := change(&card.Change{Run: three}); fault.KindOf(err) != fault.DeskRefused || !strings.Contains(err.Error(), "it ended with 3") {
+	if err := change(&card.Change{Run: three}); fault.KindOf(err) != fault.DeskRefused || !strings.Contains(err.Error(), "exit code 3") {
 		t.Errorf("exit code 3: %v", err)
 	}
 	if err := change(&card.Change{Run: three, Codes: []int{0, 3}}); err != nil {

@@ -58,7 +58,7 @@ func TestGuided(t *testing.T) {
 	if out := o.Change(o.Old, &office.Person{}, now, (*move.Move).Deactivate); out.Err != nil || !strings.HasPrefix(out.Licences[0].Did, "already") {
 		t.Errorf("again: %v %+v", out.Err, out.Licences)
 	}
-	if all, err := o.Job(o.Old).Licences().Statuses(ctx); err != nil || all[0].By != `a person on OLD, who answered "2" to "how many"` {
+	if all, err := o.Job(o.Old).Licences().Statuses(ctx); err != nil || all[0].By != `the technician on OLD, who answered "2" to "how many"` {
 		t.Errorf("%+v %v", all, err)
 	}
 	proof := run.Reply{Answer: "done", Evidence: filepath.Join(o.Dir, "proof.png")}
@@ -77,7 +77,7 @@ func TestGuided(t *testing.T) {
 	}
 	j := o.Job(o.New)
 	all, err := j.Licences().Statuses(ctx)
-	if err != nil || len(all) != 1 || all[0].Next != "" || all[0].New != licence.Active || !strings.Contains(all[0].By, "a person on NEW (proof.png, BLAKE3 ") {
+	if err != nil || len(all) != 1 || all[0].Next != "" || all[0].New != licence.Active || !strings.Contains(all[0].By, "the technician on NEW (proof.png, BLAKE3 ") {
 		t.Errorf("%+v %v", all, err)
 	}
 	if got := len(j.State.Licences[steps.Key{App: "app", Item: "seat"}].History); got != 3 {

@@ -63,7 +63,7 @@ func TestTakeover(t *testing.T) {
 		rule, reason, answer, gate string
 	}{
 		{"takeover: true", "", "", "old-deactivated"},
-		{"covers: '1'", "it burnt", "", "old-deactivated covered"},
+		{"covers: '1'", "it burnt", "", "old-deactivated licence-covers"},
 		{"wait: 1h", "it burnt", "", "old-deactivated"},
 		{"takeover: true", "it burnt", "no", ""},
 		{"takeover: true", "it burnt", "yes", ""},
@@ -159,7 +159,7 @@ licences:
 	p := &office.Person{Answers: []run.Reply{{Answer: "x"}, {Answer: "deactivated on their side"}, {Answer: "x"}, {Answer: "N. Berth"}, {Answer: "deactivated"}}}
 	out := lost("stolen", p)
 	shown := strings.Join(p.Shown, "\n")
-	if out.Err != nil || len(out.Licences) != 4 || strings.Contains(shown, "in the app") || !strings.Contains(shown, "why it cannot be deactivated on OLD (stolen), and ask them to deactivate it") || !strings.Contains(shown, "ask for a reset") || !strings.Contains(shown, "Should its disk ever be used again") || !strings.Contains(shown, "call the number") {
+	if out.Err != nil || len(out.Licences) != 4 || strings.Contains(shown, "in the app") || !strings.Contains(shown, "why it cannot be deactivated on OLD (stolen), and ask them to deactivate it") || !strings.Contains(shown, "ask for a reset") || !strings.Contains(shown, "If its disk is ever used again") || !strings.Contains(shown, "call the number") {
 		t.Fatalf("%v %+v\n%s", out.Err, out.Licences, shown)
 	}
 	j := o.Job(o.New)
@@ -345,7 +345,7 @@ func TestTwoCopies(t *testing.T) {
 	j.Technician = yes()
 	for range 2 { // being stopped does not make it the newest
 		out, err := j.Deactivate(ctx)
-		if err != nil || office.Blocked(out[0]) != "newest-copy" || !strings.Contains(out[0].Blocks[0].Why, "another copy of this kit was worked on here") {
+		if err != nil || office.Blocked(out[0]) != "newest-copy" || !strings.Contains(out[0].Blocks[0].Why, "another copy of this kit was used here") {
 			t.Errorf("the copy that is behind: %+v %v", out[0], err)
 		}
 	}
@@ -425,7 +425,7 @@ func TestBoundFile(t *testing.T) {
 	o.Change(o.Old, nil, now, (*move.Move).Deactivate)
 	o.Unpack()
 	out := o.Change(o.New, nil, now, (*move.Move).Activate)
-	if fault.KindOf(out.Err) != fault.Issue || !strings.Contains(out.Err.Error(), "holds for OLD only") {
+	if fault.KindOf(out.Err) != fault.Issue || !strings.Contains(out.Err.Error(), "is valid for OLD only") {
 		t.Fatalf("the old one's file: %v", out.Err)
 	}
 	whole := o.Text("new/srv/office.pem")

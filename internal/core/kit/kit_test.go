@@ -403,7 +403,7 @@ func TestEmpty(t *testing.T) {
 			}
 		}
 		if left, err := os.ReadFile(spare); err != nil || len(left) != len(key) || string(left[:40]) == string(key[:40]) {
-			t.Errorf("the key was not written over: %.40q, %v", left, err)
+			t.Errorf("the key was not overwritten: %.40q, %v", left, err)
 		}
 		at := dir
 		if elsewhere {

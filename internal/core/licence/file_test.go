@@ -48,7 +48,7 @@ func TestExchange(t *testing.T) {
 	if out.Format != 1 || out.Kit != "k" || fmt.Sprint(out.Answers) != "[nonce-0 nonce-3]" || fmt.Sprint(good.keys, bad.keys) != "[key-0 key-3] [key-1]" {
 		t.Errorf("%+v, asked for %q and %q", out, good.keys, bad.keys)
 	}
-	if len(failed) != 2 || fault.KindOf(failed[0]) != fault.DeskRefused || fault.KindOf(failed[1]) != fault.NotAgreed || failed[0].Error() != "Tidewright, licence seat-1: not exchanged: no" {
+	if len(failed) != 2 || fault.KindOf(failed[0]) != fault.DeskRefused || fault.KindOf(failed[1]) != fault.NotAgreed || failed[0].Error() != "Tidewright, licence seat-1: no answer: no" {
 		t.Errorf("failed: %q", failed)
 	}
 }
@@ -197,15 +197,15 @@ func TestSerials(t *testing.T) {
 		says   string
 	}{
 		{SerialForm{Form: card.WholePatternOf("[A-Z]{2}[0-9]-[A-Z]+-[0-9]{4}")}, "tw8-quay-0001", ""},
-		{SerialForm{Form: card.WholePatternOf("[A-Z]{2}[0-9]-[A-Z]+-[0-9]{4}")}, "TW8-QUAY-00O1", "not of the form"},
-		{SerialForm{Form: card.WholePatternOf("TW|HB")}, "TWX", "not of the form"},
-		{SerialForm{Check: "luhn"}, "12A4", "check characters"},
-		{SerialForm{Check: "luhn"}, "", "check characters"},
-		{SerialForm{Check: "luhn"}, "0", "check characters"},
+		{SerialForm{Form: card.WholePatternOf("[A-Z]{2}[0-9]-[A-Z]+-[0-9]{4}")}, "TW8-QUAY-00O1", "does not match"},
+		{SerialForm{Form: card.WholePatternOf("TW|HB")}, "TWX", "does not match"},
+		{SerialForm{Check: "luhn"}, "12A4", "check digits"},
+		{SerialForm{Check: "luhn"}, "", "check digits"},
+		{SerialForm{Check: "luhn"}, "0", "check digits"},
 		{SerialForm{Check: "luhn"}, "18", ""},
-		{SerialForm{Check: "mod-37-36"}, "1@", "check characters"},
-		{SerialForm{Check: "mod-37-36"}, "1[", "check characters"},
-		{SerialForm{Check: "mod-97-10"}, "é1", "check characters"},
+		{SerialForm{Check: "mod-37-36"}, "1@", "check digits"},
+		{SerialForm{Check: "mod-37-36"}, "1[", "check digits"},
+		{SerialForm{Check: "mod-97-10"}, "é1", "check digits"},
 		{SerialForm{}, "anything", ""},
 	} {
 		if got := c.form.Problem(c.serial); !strings.Contains(got, c.says) || c.says == "" && got != "" {

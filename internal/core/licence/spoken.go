@@ -250,7 +250,7 @@ func read(text string, groups int) (*big.Int, error) {
 		}
 	}
 	if len(wrong) > 0 {
-		return nil, fault.New(fault.Usage, "mistyped: %s", strings.Join(wrong, ", "))
+		return nil, fault.New(fault.Usage, "typing error in %s", strings.Join(wrong, ", "))
 	}
 	return n, nil
 }

@@ -125,7 +125,7 @@ func TestBrokenHives(t *testing.T) {
 			}
 		}
 	}
-	if n := c.Notes(); len(n) != 3 || !strings.Contains(n[0], "SOFTWARE was not written to its end") {
+	if n := c.Notes(); len(n) != 3 || !strings.Contains(n[0], "SOFTWARE was not closed properly") {
 		t.Errorf("notes %q", n)
 	}
 	if _, err := USB(c, "1:2"); err == nil {
@@ -226,7 +226,7 @@ func TestPlugged(t *testing.T) {
 	if got := c.Adapters(); c.FirmwareID() != "f" || len(got) != 1 || got[0].Risk() != "is removable" {
 		t.Errorf("firmware %q, adapters %v", c.FirmwareID(), got)
 	}
-	for a, want := range map[Adapter]string{{}: "", {Disabled: true}: "is switched off", {Removable: true, Disabled: true}: "is removable and disabled"} {
+	for a, want := range map[Adapter]string{{}: "", {Disabled: true}: "is disabled", {Removable: true, Disabled: true}: "is removable and disabled"} {
 		if got := a.Risk(); got != want {
 			t.Errorf("%+v %s", a, got)
 		}

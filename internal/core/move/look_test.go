@@ -35,11 +35,11 @@ func TestExpected(t *testing.T) {
 	lay.Database(t, fleet, "CREATE TABLE boat (n)", "INSERT INTO boat VALUES (1)")
 	s, err := o.Job(o.Old).Survey(ctx)
 	fatal.If(t, err)
-	if i := s.Apps[0].Items[0]; len(i.Warnings) != 1 || !strings.Contains(i.Warnings[0], "of its own name") || len(i.Counts) != 1 || i.Counts[0].Value != 2 {
+	if i := s.Apps[0].Items[0]; len(i.Warnings) != 1 || !strings.Contains(i.Warnings[0], "with the same name") || len(i.Counts) != 1 || i.Counts[0].Value != 2 {
 		t.Errorf("the survey: %+v", i)
 	}
 	out := o.Pack()
-	if office.Blocked(out) != "counts-expected counts-expected" || !strings.Contains(out.Blocks[0].Why, "projects of projects: the card expects 3, and 2 are here") || !strings.Contains(out.Blocks[1].Why, "expects 2, and 1 are") {
+	if office.Blocked(out) != "counts-expected counts-expected" || !strings.Contains(out.Blocks[0].Why, "projects of projects: the card expects 3, but there are 2") || !strings.Contains(out.Blocks[1].Why, "expects 2, but there are 1") {
 		t.Errorf("%+v", out.Blocks)
 	}
 	lay.Out(t, o.Dir, map[string]string{"old/srv/projects/c.prj": ""})
@@ -124,7 +124,7 @@ licences: [{name: seat, method: guided, covers: '8', deactivate: {steps: [{do: d
 	if office.Blocked(out) != "licence-covers" || !strings.Contains(out.Blocks[0].Why, `version "9.2" is on NEW`) {
 		t.Errorf("deactivating it: %+v", out.Blocks)
 	}
-	if got := office.Blocked(o.Unpack()); got != "requirements-met covered" {
+	if got := office.Blocked(o.Unpack()); got != "requirements-met licence-covers" {
 		t.Errorf("unpacking: %q", got)
 	}
 	lay.Out(t, o.Dir, map[string]string{"new/opt/v": "8.9", "new/lib/driver": ""})
@@ -247,7 +247,7 @@ licences: [{name: seat, method: guided, deactivate: {steps: [{do: deactivate it}
 			t.Errorf("%s: %q is sealed anew, want %q", name, did, c.sealed)
 		}
 		out = o.Change(o.Old, agreeing{}, time.Now(), (*move.Move).Deactivate)
-		if gone := strings.Contains(strings.Join(said, " "), "not there any more"); (office.Blocked(out) == "old-unchanged") != gone {
+		if gone := strings.Contains(strings.Join(said, " "), "no longer exists"); (office.Blocked(out) == "old-unchanged") != gone {
 			t.Errorf("%s, and packed again: %+v %v", name, out.Blocks, out.Err)
 		}
 	}
@@ -308,10 +308,10 @@ func TestOpens(t *testing.T) {
 		return out
 	}
 	proven := func() bool { j := o.Job(o.New); return j.State.Proven(j.Cards[0]) }
-	if out := verify(); !strings.Contains(out.Opened.String(), "not tried") || !out.Equal() || o.Job(o.New).State.Opened["app"] != nil || !proven() {
+	if out := verify(); !strings.Contains(out.Opened.String(), "not checked") || !out.Equal() || o.Job(o.New).State.Opened["app"] != nil || !proven() {
 		t.Errorf("nobody looked: %+v", out.Opened)
 	}
-	if out := verify("1"); out.Opened.Good || out.Equal() || out.Opened.String() != "a person saw 1, and 2 were packed" || proven() {
+	if out := verify("1"); out.Opened.Good || out.Equal() || out.Opened.String() != "a person saw 1, but 2 were packed" || proven() {
 		t.Errorf("a wrong figure: %+v", out.Opened)
 	}
 	if out := verify("2"); !out.Opened.Good || !out.Equal() || !proven() {

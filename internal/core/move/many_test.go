@@ -147,7 +147,7 @@ items:
 		}
 	}
 	// A setting that is not there, names nothing, or no whole path.
-	for ini, want := range map[string]string{"": "not here", "[Data]\nPath=boats\n": "no whole path", "[Data]\nPath=/gone\n": "store of maren"} {
+	for ini, want := range map[string]string{"": "not here", "[Data]\nPath=boats\n": "not a full path", "[Data]\nPath=/gone\n": "store of maren"} {
 		o := office.New(t, cardText, "linux", files)
 		os.Remove(filepath.Join(o.Dir, "old/home/maren/.app.ini"))
 		if ini != "" {
@@ -229,7 +229,7 @@ func TestTodos(t *testing.T) {
 	tick(o.Old, "old computer OLD itself", map[int]string{1: ""})
 	tick(o.New, "pages is not unpacked yet", map[int]string{1: ""})
 	o.Unpack()
-	tick(o.New, "no to-do of the number 4", map[int]string{4: ""})
+	tick(o.New, "no task with the number 4", map[int]string{4: ""})
 	verify := func(want ...string) {
 		t.Helper()
 		out := o.Only(agreed(o.Job(o.New)).Verify(ctx)).Items[1]
@@ -237,9 +237,9 @@ func TestTodos(t *testing.T) {
 			t.Errorf("verify: %q, want %q", out.Diffs, want)
 		}
 	}
-	verify("3 exports still to be taken in by hand")
+	verify("3 exports still to be imported by hand")
 	tick(o.New, "", map[int]string{1: "", 2: "B2"})
-	verify("1 export still to be taken in by hand", "b.pg was taken in as B2: 1 record then, 0 now")
+	verify("1 export still to be imported by hand", "b.pg was imported as B2: 1 record then, 0 now")
 	tick(o.New, "", map[int]string{2: "b", 3: "c"})
 	verify()
 	before := len(o.Kit.Lines())

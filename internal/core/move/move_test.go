@@ -212,7 +212,7 @@ func TestVerifyNamesWhatDiffersInADatabase(t *testing.T) {
 		"CREATE INDEX i ON boat(n)":                             "index i: was not in the sealed data",
 		"PRAGMA user_version = 4":                               "user_version was 0, is 4",
 		"CREATE TABLE more (n)":                                 "table more: the table was not in the sealed data",
-		"garbage":                                               "is no SQLite database",
+		"garbage":                                               "is not a SQLite database",
 		"remove":                                                "the database is missing",
 	} {
 		o := office.New(t, "items: [{name: data, kind: sqlite, path: /srv/b.db, mask: [owner.phone]}]\n", "linux", map[string]string{"new/srv/.keep": ""})
@@ -447,13 +447,13 @@ func TestDesktopDatabases(t *testing.T) {
 			t.Errorf("stopped by %q, want %q: %+v", office.Blocked(out), want, out.Blocks)
 		}
 	}
-	stopped("files-closed dependencies-present", "lock file yard.ldb names QUAY-DESK-1")
+	stopped("files-closed dependencies-present", "lock file yard.ldb lists QUAY-DESK-1")
 	os.Remove(filepath.Join(o.Dir, "old/srv/yard.ldb"))
 	stopped("dependencies-present", "berth.dbf has memo fields, but its .dbt file is missing")
 	lay.Out(t, o.Dir, map[string]string{"old/srv/tables/BERTH.DBT": "memo", "old/srv/tables/berth.dbf": berths(5)[:100]})
 	stopped("readable", "needs 120")
 	lay.Out(t, o.Dir, map[string]string{"old/srv/tables/berth.dbf": berths(5), "old/srv/yard.mdb": "no database"})
-	stopped("readable", "no Jet or ACE database")
+	stopped("readable", "not a Jet or ACE database")
 	lay.Out(t, o.Dir, map[string]string{"old/srv/yard.mdb": jet + "rest"})
 	if out := o.Pack(); len(out.Blocks) > 0 {
 		t.Fatalf("%+v", out.Blocks)

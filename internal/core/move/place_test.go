@@ -61,15 +61,15 @@ func TestWhereItCanBePut(t *testing.T) {
 			t.Errorf("taken back: %q", got)
 		}
 	})
-	t.Run("a disk of its own", func(t *testing.T) {
+	t.Run("a mount point", func(t *testing.T) {
 		o := start(map[string]string{"new/srv/data/diary/.keep": ""})
 		mounted(t, o.Dir+"/new/srv/data/diary", "-t", "tmpfs", "tmpfs", "-o", "size=64k")
-		stops(t, o, "destination-ready", "is a disk of its own")
+		stops(t, o, "destination-ready", "is a mount point")
 	})
 	t.Run("read-only", func(t *testing.T) {
 		o := start(map[string]string{"new/srv/data/.keep": ""})
 		mounted(t, o.Dir+"/new/srv/data", "-t", "tmpfs", "tmpfs", "-o", "ro,size=64k")
-		stops(t, o, "destination-ready destination-ready", "could not be written to: read-only file system")
+		stops(t, o, "destination-ready destination-ready", "cannot be written to: read-only file system")
 	})
 	t.Run("a file for a folder", func(t *testing.T) {
 		o := start(map[string]string{"new/srv/data": "a file"})

@@ -106,7 +106,7 @@ func TestOnNew(t *testing.T) {
 	}
 	says(r, "version", "8.3 here, 8.2.1 on OLD (same-minor)")
 	says(r, "data", "the same is here already")
-	says(r, "diary", "something else is in the way")
+	says(r, "diary", "there is other existing data")
 	os.WriteFile(filepath.Join(o.Dir, "new/opt/v"), []byte("8.2.9"), 0o600)
 	if r = see(asTobias); !r.Ready() || !r.Compared {
 		t.Errorf("not ready: %s", told(r))
@@ -162,7 +162,7 @@ func TestAgreement(t *testing.T) {
 		t.Errorf("agreed without having been asked: %+v", out)
 	}
 	out := o.Only(o.Job(o.New).Unpack(ctx))
-	if office.Blocked(out) != "version-rule" || !strings.Contains(out.Blocks[0].Why, "the command, which was not run: /opt/app/tool --version") {
+	if office.Blocked(out) != "version-rule" || !strings.Contains(out.Blocks[0].Why, "and it was not run: /opt/app/tool --version") {
 		t.Errorf("%+v", out.Blocks)
 	}
 	j := o.Job(o.Old)
@@ -228,7 +228,7 @@ func TestThirdComputer(t *testing.T) {
 	if r, err := o.Job(third).Ready(ctx); err != nil || r.Ready() || r.Checks[0].Need != move.NeedOther {
 		t.Errorf("a third computer is ready: %+v, %v", r, err)
 	}
-	if s, err := o.Job(third).Licences().Statuses(ctx); err != nil || s[0].New == licence.Active || s[0].By != "a person on NEW" {
+	if s, err := o.Job(third).Licences().Statuses(ctx); err != nil || s[0].New == licence.Active || s[0].By != "the technician on NEW" {
 		t.Errorf("where nobody activated it, and by whom that was seen: %+v, %v", s, err)
 	}
 	lost := o.Job(third)

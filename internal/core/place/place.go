@@ -41,7 +41,7 @@ func Outcome(o *item.Instance, did string) run.ItemOutcome {
 func (m *Placer) Put(ctx context.Context, t item.Target, same bool) (run.ItemOutcome, error) {
 	out := Outcome(t.Instance, "same")
 	if was := t.InKit.Placed; was != nil && was.To != t.Path && was.Policy != string(tree.KeepBoth) {
-		return out, fault.New(fault.Usage, "it is already in place at %s and cannot go to %s: run `movekit undo` first", machine.DisplayPath(m.Computer, was.To), machine.DisplayPath(m.Computer, t.Path))
+		return out, fault.New(fault.Usage, "it is already in place at %s and cannot go to %s: undo that unpack first", machine.DisplayPath(m.Computer, was.To), machine.DisplayPath(m.Computer, t.Path))
 	}
 	done, err := m.resumed(ctx, t)
 	if err != nil {

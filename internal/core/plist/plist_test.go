@@ -73,7 +73,7 @@ func TestSmallAndLarge(t *testing.T) {
 		l.objects = append(l.objects, []byte{0xa2, byte(i + 1), byte(i + 1)})
 	}
 	l.objects = append(l.objects, []byte{0x50})
-	if _, err := Read(l.bytes()); err == nil || !strings.Contains(err.Error(), "several places") {
+	if _, err := Read(l.bytes()); err == nil || !strings.Contains(err.Error(), "more than once") {
 		t.Errorf("%v", err)
 	}
 }
@@ -134,7 +134,7 @@ func TestNumbers(t *testing.T) {
 	if _, err := parse(long); err == nil {
 		t.Error("a table of two bytes each, a byte too late, is read")
 	}
-	if _, err := parse((&list{refSize: 1, objects: [][]byte{{0xa3, 1, 2, 2}, {0x08}, {0xa0}}}).bytes()); err == nil || !strings.Contains(err.Error(), "several places") {
+	if _, err := parse((&list{refSize: 1, objects: [][]byte{{0xa3, 1, 2, 2}, {0x08}, {0xa0}}}).bytes()); err == nil || !strings.Contains(err.Error(), "more than once") {
 		t.Errorf("an array at two places, behind a leaf: %v", err)
 	}
 	if a, u := encode("abc"), encode("aü"); string(a) != "\x53abc" || string(u) != "\x62\x00a\x00\xfc" {

@@ -238,7 +238,7 @@ func TestRead(t *testing.T) {
 		}
 		return out + strings.Join(left, "\n")
 	}
-	left := fmt.Sprintf("Link (it is a link to another key)\nLonger (%d bytes; at most %d move)\n", maxValue+1, maxValue)
+	left := fmt.Sprintf("Link (it is a link to another key)\nLonger (%d bytes; the limit is %d)\n", maxValue+1, maxValue)
 	if got, want := told(all), "[] @ Version Long\n[Vendor] @\n[Vendor\\App] Seat\n[Bare]\n"+left+"Secret (no permission to read it)"; got != want {
 		t.Errorf("all:\n%s\nand not\n%s", got, want)
 	}

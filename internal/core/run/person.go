@@ -108,7 +108,7 @@ func (NonInteractive) DoStep(_ context.Context, g ManualStep) (Reply, error) {
 	case ActionSync:
 		return Reply{}, unanswered("making sure that %s syncs on one computer only is a manual step", g.App)
 	case ActionType:
-		return Reply{}, unanswered("the %s of the licence %s of %s must be typed", g.Ask, g.Key.Item, g.App)
+		return Reply{}, unanswered("%s of the licence %s of %s must be typed", g.Ask, g.Key.Item, g.App)
 	}
 	return Reply{}, unanswered("step %d of %d to %s the licence %s of %s is a manual step", g.Step, g.Of, g.Action, g.Key.Item, g.App)
 }

@@ -76,7 +76,7 @@ func TestChosen(t *testing.T) {
 		if strings.Join(names, " ") != c.want || err != nil && fault.KindOf(err) != c.kind || (err == nil) != (c.kind == "") {
 			t.Errorf("%q: %q %v", c.apps, names, err)
 		}
-		if slices.Contains(c.apps, "diary") && !strings.Contains(err.Error(), "name it hoist/diary") {
+		if slices.Contains(c.apps, "diary") && !strings.Contains(err.Error(), "use hoist/diary") {
 			t.Error(err)
 		}
 	}
@@ -209,7 +209,7 @@ func TestEach(t *testing.T) {
 		t.Fatalf("remembered: %s %v", data, err)
 	}
 	for text, want := range map[string]string{
-		fmt.Sprintf(`{"lines":%d,"mac":%q}`, m.Lines+1, m.Mac): fmt.Sprintf("its journal has %d lines, this one has %d", m.Lines+1, m.Lines), fmt.Sprintf(`{"lines":%d,"mac":"x"}`, m.Lines): fmt.Sprintf("line %d of its journal is not", m.Lines),
+		fmt.Sprintf(`{"lines":%d,"mac":%q}`, m.Lines+1, m.Mac): fmt.Sprintf("its journal has %d lines, this one has %d", m.Lines+1, m.Lines), fmt.Sprintf(`{"lines":%d,"mac":"x"}`, m.Lines): fmt.Sprintf("line %d of its journal differs", m.Lines),
 		`{"lines":0}`: "", "nonsense": "", string(data): "",
 	} {
 		os.WriteFile(name, []byte(text), 0o600)
@@ -253,7 +253,7 @@ func TestAgreedToCommands(t *testing.T) {
 		t.Error("nobody has agreed")
 	}
 	if err := r.AgreeToCommands(tide); !IsNonInteractive(err) || r.State.Agreed["tide"] {
-		t.Errorf("nobody can be asked: %v", err)
+		t.Errorf("this run is non-interactive: %v", err)
 	}
 	p := &consenting{}
 	r.Technician = p
@@ -280,7 +280,7 @@ func TestLetIn(t *testing.T) {
 	}
 	h := computer(t, "OLD", "o", "")
 	if err := h.WithPassword("maren@quay", "", use("tide")); err != no {
-		t.Errorf("nobody can be asked: %v", err)
+		t.Errorf("this run is non-interactive: %v", err)
 	}
 	p := &consenting{password: "tide"}
 	h.Technician = p
@@ -410,7 +410,7 @@ func TestNobody(t *testing.T) {
 	if p, err := n.Resolve(Conflict{}); p != "" || err != nil {
 		t.Error(p, err)
 	}
-	for action, want := range map[licence.Action]string{ActionOpen: "that Tidewright shows its data", ActionSync: "that Tidewright syncs on one", ActionType: "the key of the licence seat of Tidewright is typed", licence.Activate: "step 1 of 2 to activate the licence seat of Tidewright"} {
+	for action, want := range map[licence.Action]string{ActionOpen: "checking the data in Tidewright", ActionSync: "making sure that Tidewright syncs on one", ActionType: "the key of the licence seat of Tidewright must be typed", licence.Activate: "step 1 of 2 to activate the licence seat of Tidewright"} {
 		if _, err := n.DoStep(t.Context(), ManualStep{Key: steps.Key{Item: "seat"}, App: "Tidewright", Action: action, Step: 1, Of: 2, Ask: "the key"}); fault.KindOf(err) != fault.Waits || !strings.HasPrefix(err.Error(), want) {
 			t.Errorf("%s: %v", action, err)
 		}

@@ -124,7 +124,7 @@ func TestMediumThatLies(t *testing.T) {
 	for _, c := range []struct {
 		written []byte
 		says    string
-	}{{data, ""}, {other, fmt.Sprintf("other bytes than were written, in NAME from byte %d", 39*block.Size)},
+	}{{data, ""}, {other, fmt.Sprintf("different data than was written, in NAME from byte %d", 39*block.Size)},
 		{data[:len(data)-1], fmt.Sprintf("cannot read NAME back at byte %d", 39*block.Size)}, {nil, "cannot read NAME back at byte 0"}} {
 		name := filepath.Join(t.TempDir(), "medium")
 		w, err := os.Create(name)
@@ -216,7 +216,7 @@ func TestChangedBytesAreFound(t *testing.T) {
 		}
 	}
 	os.WriteFile(name, whole[:len(whole)-1], 0o600)
-	if _, err := Open(dir, parts, id); fault.KindOf(err) != fault.Damaged || !strings.Contains(err.Error(), "has not the") {
+	if _, err := Open(dir, parts, id); fault.KindOf(err) != fault.Damaged || !strings.Contains(err.Error(), "does not have the") {
 		t.Errorf("a short file gave %v", err)
 	}
 	os.WriteFile(name, whole, 0o600)

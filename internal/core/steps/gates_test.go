@@ -50,7 +50,7 @@ var gateCases = []struct {
 	{"not-a-copy", onOld, Deactivate, "", func(f *Facts) {}},
 	{"newest-copy", onNew, Verify, "another copy is newer", func(f *Facts) { f.Behind = "another copy is newer" }},
 	{"newest-copy", onNew, Verify, "", func(f *Facts) {}},
-	{"clock-right", onNew, Activate, "the clock of NEW says 2 Mar 2026 12:00, but the kit was written at 2 Mar 2026 14:00", func(f *Facts) { f.Written = noon.Add(2 * time.Hour) }},
+	{"clock-right", onNew, Activate, "the clock of NEW shows 2 Mar 2026 12:00, but the kit was written at 2 Mar 2026 14:00", func(f *Facts) { f.Written = noon.Add(2 * time.Hour) }},
 	{"clock-right", onNew, Activate, "", func(f *Facts) { f.Written = noon.Add(time.Hour) }},
 	{"kit-undamaged", onNew, Unpack, "a part is damaged", func(f *Facts) { f.Kit.Damage = []string{"a part is damaged"} }},
 	{"kit-undamaged", onNew, Unpack, "", func(f *Facts) {}},
@@ -75,7 +75,7 @@ var gateCases = []struct {
 	{"serial-right", onOld, Pack, "", func(f *Facts) {}},
 	{"names-fit", onOld, Pack, "the new computer does not allow these names: aux; a?", func(f *Facts) { f.Fit.BadNames = []string{"aux", "a?"} }},
 	{"names-fit", onOld, Pack, "", func(f *Facts) {}},
-	{"fits", onNew, Unpack, "2.0 kB needed, 1.0 kB are free", func(f *Facts) { f.Fit.Need, f.Fit.Free = 2000, 1000 }},
+	{"fits", onNew, Unpack, "2.0 kB needed, 1.0 kB free", func(f *Facts) { f.Fit.Need, f.Fit.Free = 2000, 1000 }},
 	{"fits", onNew, Unpack, "", func(f *Facts) { f.Fit.Need, f.Fit.Free = 2000, 2000 }},
 	{"fits", onNew, Unpack, "", func(f *Facts) { f.Fit.Need, f.Fit.Free = -1, 0 }},
 	{"sealed", onOld, Deactivate, "Hoistbook is not packed", func(f *Facts) { f.Packed = false }},
@@ -96,16 +96,16 @@ var gateCases = []struct {
 	{"destination-ready", onNew, Unpack, "the collation has no user here", func(f *Facts) { f.Place.Lacks = []string{"the collation has no user here"} }},
 	{"destination-ready", onNew, Unpack, "", func(f *Facts) {}},
 	{"version-rule", onNew, Unpack, "", func(f *Facts) { f.Version.OldVersion, f.Version.NewVersion = "3", "9" }},
-	{"version-rule", onNew, Unpack, "which was not run: hoist --version", func(f *Facts) {
+	{"version-rule", onNew, Unpack, "and it was not run: hoist --version", func(f *Facts) {
 		f.Version.Rule, f.Version.OldVersion, f.Version.Withheld = card.Exact, "3", []string{"hoist", "--version"}
 	}},
 	{"version-rule", onNew, Unpack, "Hoistbook is not installed here; version 3 is needed", func(f *Facts) { f.Version.Rule, f.Version.OldVersion = card.Exact, "3" }},
-	{"version-rule", onNew, Unpack, "on OLD is unknown; version; 3 is here", func(f *Facts) { f.Version.Rule, f.Version.NewVersion = card.Exact, "3" }},
-	{"version-rule", onNew, Unpack, "had version 3.1 but version 3.2 here", func(f *Facts) { f.Version.Rule, f.Version.OldVersion, f.Version.NewVersion = card.Exact, "3.1", "3.2" }},
+	{"version-rule", onNew, Unpack, "on OLD is unknown; version 3 is here", func(f *Facts) { f.Version.Rule, f.Version.NewVersion = card.Exact, "3" }},
+	{"version-rule", onNew, Unpack, "had version 3.1, but version 3.2 is here", func(f *Facts) { f.Version.Rule, f.Version.OldVersion, f.Version.NewVersion = card.Exact, "3.1", "3.2" }},
 	{"version-rule", onNew, Unpack, "", func(f *Facts) {
 		f.Version.Rule, f.Version.OldVersion, f.Version.NewVersion, f.Version.Withheld = card.Exact, "3.1", "3.1", []string{"hoist"}
 	}},
-	{"same-edition", onNew, Unpack, `had the edition "Port" and is "Pier" here`, func(f *Facts) { f.Version.OldEdition, f.Version.NewEdition = "Port", "Pier" }},
+	{"same-edition", onNew, Unpack, `had the edition "Port", but "Pier" is here`, func(f *Facts) { f.Version.OldEdition, f.Version.NewEdition = "Port", "Pier" }},
 	{"same-edition", onNew, Unpack, "", func(f *Facts) { f.Version.OldEdition, f.Version.NewEdition = "Port", "port" }},
 	{"same-edition", onNew, Unpack, "", func(f *Facts) { f.Version.NewEdition = "Port" }},
 	{"old-deactivated", onNew, Activate, "the licence is active on OLD", func(f *Facts) { f.Seat.Licence.Old = licence.Active }},
@@ -133,21 +133,21 @@ var gateCases = []struct {
 	{"old-deactivated", onNew, Activate, "is unknown on OLD, and no second seat", func(f *Facts) { // it may be active anywhere
 		f.Seat.Second, f.Seat.Licence.Old, f.Seat.Licence.Seats, f.Seat.Licence.ActiveOn = true, licence.Unknown, 2, 1
 	}},
-	{"in-place", onNew, Activate, "the data of Hoistbook was not put in place yet", func(f *Facts) { f.Placed = false }},
+	{"in-place", onNew, Activate, "the data of Hoistbook is not in place yet", func(f *Facts) { f.Placed = false }},
 	{"in-place", onNew, Activate, "", func(f *Facts) { f.Placed, f.Seat.Licence.New = false, licence.Active }},
 	{"requirements-met", onNew, Unpack, "not on this computer: the font; the driver", func(f *Facts) { f.Place.Requires = []string{"the font", "the driver"} }},
 	{"requirements-met", onNew, Unpack, "", func(f *Facts) {}},
 	{"names-fit", onNew, Unpack, "a:b", func(f *Facts) { f.Fit.BadNames = []string{"a:b"} }},
-	{"licence-covers", onOld, Deactivate, `covers version 3; version "4.1" is on NEW`, func(f *Facts) { f.Version.Covered, f.Version.NewVersion = []Cover{{"3", ""}}, "4.1" }},
+	{"licence-covers", onOld, Deactivate, `covers version 3, but version "4.1" is on NEW`, func(f *Facts) { f.Version.Covered, f.Version.NewVersion = []Cover{{"3", ""}}, "4.1" }},
 	{"licence-covers", onOld, Deactivate, "", func(f *Facts) { f.Version.Covered = []Cover{{"3", "Port"}} }}, // the new computer was not looked at
-	{"licence-covers", onNew, Unpack, `covers the edition "Port"; "Pier" is here`, func(f *Facts) {
+	{"licence-covers", onNew, Unpack, `covers the edition "Port", but "Pier" is here`, func(f *Facts) {
 		f.Version.Covered, f.Version.NewVersion, f.Version.NewEdition = []Cover{{"3", "Port"}}, "3.1", "Pier"
 	}},
-	{"allowance", onNew, Activate, "no transfer is left", func(f *Facts) { f.Seat.Licence.Left = 0 }},
+	{"allowance", onNew, Activate, "no transfers left", func(f *Facts) { f.Seat.Licence.Left = 0 }},
 	{"allowance", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Left = 1 }},
 	{"allowance", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.New, f.Seat.Licence.Left = licence.Active, 0 }},
 	{"allowance", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Old, f.Seat.Licence.Left = licence.NotActivated, 0 }}, // it was never moved
-	{"allowance", onNew, Activate, "no transfer is left", func(f *Facts) {
+	{"allowance", onNew, Activate, "no transfers left", func(f *Facts) {
 		f.Seat.Licence.Old, f.Seat.Takeover, f.Seat.Licence.AllowsTakeover, f.Seat.Licence.Left = licence.Active, true, true, 0
 	}},
 	{"allowance", onNew, Activate, "", func(f *Facts) { // there is nothing to take over
@@ -160,30 +160,30 @@ var gateCases = []struct {
 	{"not-expired", onNew, Activate, "", func(f *Facts) { // this computer's clock runs ahead of the service's
 		f.Seat.Licence.Until, f.Seat.Licence.ServiceTime = noon, noon.Add(-time.Minute)
 	}},
-	{"activation-deadline", onNew, Activate, "activated again by 2 Mar 2026 11:59", func(f *Facts) { f.Seat.Licence.BackBy = noon.Add(-time.Minute) }},
+	{"activation-deadline", onNew, Activate, "the deadline to activate it again was 2 Mar 2026 11:59", func(f *Facts) { f.Seat.Licence.BackBy = noon.Add(-time.Minute) }},
 	{"activation-deadline", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.BackBy = noon }},
-	{"activation-deadline", onOld, Deactivate, "activated again by 2 Mar 2026 11:00", func(f *Facts) { f.Seat.BackBy, f.Seat.Licence.BackBy = noon.Add(-time.Hour), noon }},
+	{"activation-deadline", onOld, Deactivate, "the deadline to activate it again was 2 Mar 2026 11:00", func(f *Facts) { f.Seat.BackBy, f.Seat.Licence.BackBy = noon.Add(-time.Hour), noon }},
 	{"waiting-over", onNew, Activate, "it can be activated again from 2 Mar 2026 12:01", func(f *Facts) { f.Seat.Licence.Again = noon.Add(time.Minute) }},
 	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Again = noon }},
 	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Again, f.Seat.Licence.New = noon.Add(time.Minute), licence.Active }},
 	{"waiting-over", onNew, Activate, "", func(f *Facts) {
 		f.Seat.Licence.Again, f.Seat.Licence.ServiceTime = noon.Add(time.Minute), noon.Add(time.Hour)
 	}},
-	{"licence-covers", onNew, Activate, `covers the edition "Port"; "Pier" is here`, func(f *Facts) { f.Seat.Licence.Edition, f.Version.NewEdition = "Port", "Pier" }},
+	{"licence-covers", onNew, Activate, `covers the edition "Port", but "Pier" is here`, func(f *Facts) { f.Seat.Licence.Edition, f.Version.NewEdition = "Port", "Pier" }},
 	{"licence-covers", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Edition, f.Version.NewEdition = "Port", "port" }},
 	{"licence-covers", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Edition = "Port" }}, // the app does not tell
-	{"licence-covers", onNew, Activate, `covers version 3; version "4.1" is here`, func(f *Facts) { f.Seat.Licence.Covers, f.Version.NewVersion = "3", "4.1" }},
-	{"licence-covers", onNew, Activate, `covers version 3; version "" is here`, func(f *Facts) { f.Seat.Licence.Covers = "3" }},
+	{"licence-covers", onNew, Activate, `covers version 3, but version "4.1" is here`, func(f *Facts) { f.Seat.Licence.Covers, f.Version.NewVersion = "3", "4.1" }},
+	{"licence-covers", onNew, Activate, `covers version 3, but version "" is here`, func(f *Facts) { f.Seat.Licence.Covers = "3" }},
 	{"licence-covers", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Covers, f.Version.NewVersion = "3", "3.9" }},
 	{"licence-covers", onNew, Activate, "", func(f *Facts) { f.Version.NewVersion = "3.9" }},
 	{"verified", onOld, Close, "Hoistbook is not verified on the new computer", func(f *Facts) { f.Proven = false }},
 	{"verified", onOld, Retire, "", func(f *Facts) {}},
 	{"verified", onOld, Close, "", func(f *Facts) { f.Proven, f.GivenUp = false, true }},
-	{"handed-over", onOld, Remove, "nowhere but in the kit", func(f *Facts) { f.HandedOver = false }},
+	{"handed-over", onOld, Remove, "only in the kit", func(f *Facts) { f.HandedOver = false }},
 	{"handed-over", onOld, Close, "", func(f *Facts) {}},
-	{"old-unchanged", onOld, Deactivate, "changed since the pack, a changed; b changed", func(f *Facts) { f.Drift.OldChanged = []string{"a changed", "b changed"} }},
+	{"old-unchanged", onOld, Deactivate, "changed since the pack: a changed; b changed", func(f *Facts) { f.Drift.OldChanged = []string{"a changed", "b changed"} }},
 	{"old-unchanged", onOld, Retire, "", func(f *Facts) {}},
-	{"trial-verified", onOld, Deactivate, "its data is not proven there yet", func(f *Facts) { f.Trying = true }},
+	{"trial-verified", onOld, Deactivate, "its data is not verified there yet", func(f *Facts) { f.Trying = true }},
 	{"trial-verified", onOld, Deactivate, "", func(f *Facts) { f.Trying, f.OldLost = true, true }},
 }
 
@@ -194,15 +194,15 @@ var firm = []string{"old-computer", "other-computer", "new-computer", "not-a-cop
 var gatesOf = map[Step]string{
 	Survey:     "",
 	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-present readable items-present dependencies-present counts-expected serial-right names-fit fits",
-	Deactivate: "old-computer new-computer not-a-copy newest-copy clock-right kit-undamaged counts-expected sealed old-unchanged trial-verified activation-deadline covered",
-	Unpack:     "other-computer new-computer right-name newest-copy kit-undamaged app-closed files-closed names-fit fits packed users-known licence-deactivated destination-ready requirements-met version-rule same-edition covered",
+	Deactivate: "old-computer new-computer not-a-copy newest-copy clock-right kit-undamaged counts-expected sealed old-unchanged trial-verified activation-deadline licence-covers",
+	Unpack:     "other-computer new-computer right-name newest-copy kit-undamaged app-closed files-closed names-fit fits packed users-known licence-deactivated destination-ready requirements-met version-rule same-edition licence-covers",
 	Undo:       "other-computer new-computer newest-copy app-closed packed not-active-here old-data-exists set-aside-exists",
-	Activate:   "other-computer new-computer right-name not-a-copy newest-copy clock-right kit-undamaged sealed old-deactivated in-place allowance not-expired activation-deadline waiting-over covered",
+	Activate:   "other-computer new-computer right-name not-a-copy newest-copy clock-right kit-undamaged sealed old-deactivated in-place allowance not-expired activation-deadline waiting-over licence-covers",
 	Verify:     "other-computer new-computer newest-copy packed",
-	Retire:     "old-computer newest-copy app-closed files-closed old-unchanged proven",
+	Retire:     "old-computer newest-copy app-closed files-closed old-unchanged verified",
 	Return:     "old-computer newest-copy app-closed",
-	Remove:     "old-computer newest-copy proven handed-over",
-	Close:      "newest-copy proven handed-over",
+	Remove:     "old-computer newest-copy verified handed-over",
+	Close:      "newest-copy verified handed-over",
 }
 
 func check(t *testing.T, step Step, f Facts) []Block {

@@ -123,10 +123,10 @@ func TestStanding(t *testing.T) {
 		"the longer of two waiting times": {", wait: 20m", [][]journal.Line{packed(), deactivated}, sight("n", func(s *Observation) {
 			s.Old.State, s.Old.Active, s.Old.Again = D, nil, noon.Add(time.Hour).Unix()
 		}), 0, Standing{Old: D, New: N, OldAt: noon.Add(10 * time.Minute), Left: 3, By: "desk", Seen: true, Seats: 1, Again: noon.Add(time.Hour), Proven: No, Next: Activate}},
-		"it ran out": {"", [][]journal.Line{packed()}, sight("n", func(s *Observation) {
+		"it expired": {"", [][]journal.Line{packed()}, sight("n", func(s *Observation) {
 			s.Old.State, s.Old.Active, s.Old.Until = N, []string{"n"}, noon.Unix()
 		}), 0, Standing{Old: N, New: X, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Until: noon, Proven: No, Next: Activate}},
-		"it has not run out where its service is": {"", [][]journal.Line{packed()}, sight("n", func(s *Observation) {
+		"it has not expired where its service is": {"", [][]journal.Line{packed()}, sight("n", func(s *Observation) {
 			s.Old.State, s.Old.Active, s.Old.Until, s.Old.Signed, s.Old.Issued = N, []string{"n"}, noon.Unix(), "jws", noon.Unix()-1
 		}), 0, Standing{Old: N, New: A, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Until: noon, ServiceTime: noon.Add(-time.Second), Good: true, Proven: No}},
 
@@ -255,7 +255,7 @@ func TestWork(t *testing.T) {
 		}) bool {
 			return w.Step == step && w.Side == side
 		}) {
-			t.Errorf("%s does not run on the %s computer", step, side)
+			t.Errorf("%s must not run on the %s computer", step, side)
 		}
 	}
 }

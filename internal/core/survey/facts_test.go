@@ -50,8 +50,8 @@ func TestExportsCounted(t *testing.T) {
 		"none needed":    {"number: 0", "", "2 exports of 0"},
 		"asked":          {"item: data, query: SELECT 2", "", "2 exports of 2"},
 		"asked, too few": {"item: data, query: SELECT 5", "out has 2 exports, but 5", ""},
-		"asked in vain":  {"item: data, query: SELECT x", "the expected number of exports of out must have is unknown; version: ", ""},
-		"nobody to ask":  {"item: gone, query: SELECT 2", "the expected number of exports of out must have is unknown; version: gone, which tells it, has no user here", ""},
+		"asked in vain":  {"item: data, query: SELECT x", "the expected number of exports of out is unknown: ", ""},
+		"nobody to ask":  {"item: gone, query: SELECT 2", "the expected number of exports of out is unknown: gone, which has the number, is not here", ""},
 	} {
 		s := look(t, "items:\n  - {name: data, kind: sqlite, path: /srv/d.db}\n  - {name: gone, kind: sqlite, path: /srv/g.db, optional: true}\n  - {name: out, kind: exports, path: /srv/out, include: ['*.pox'], exports: {"+c.exports+", import: x}}\n  - {name: none, kind: exports, path: /srv/none, optional: true, exports: {number: 9, import: x}}\n", "",
 			map[string]string{"srv/out/a.pox": "1", "srv/out/b.pox": "2", "srv/out/c.txt": "3"}, func(root string, _ *Scanner) { lay.Database(t, filepath.Join(root, "srv/d.db"), "CREATE TABLE a (x)") })
@@ -141,7 +141,7 @@ func TestExpectedFigures(t *testing.T) {
 `, "", map[string]string{"srv/recs/a.rec": "", "srv/recs/b.rec": ""}, func(root string, _ *Scanner) {
 		lay.Database(t, filepath.Join(root, "srv/d.db"), "CREATE TABLE boat (x)", "INSERT INTO boat VALUES (1), (2)")
 	})
-	want := "boats of data: the card expects 3, and 2 are here; recs of recs: the card expects 1, and 2 are here"
+	want := "boats of data: the card expects 3, but there are 2; recs of recs: the card expects 1, but there are 2"
 	if got := strings.Join(s.Apps[0].Facts.Drift.Unexpected, "; "); got != want || len(s.Apps[0].Items[0].Counts) != 2 {
 		t.Errorf("%q, %+v", got, s.Apps[0].Items[0].Counts)
 	}
@@ -180,7 +180,7 @@ sync:
 	if !strings.HasPrefix(got[0], "mail false true 2 files waiting in ") || !strings.Contains(got[0], "home/anna/out, such as a.eml; 1 file waiting in ") || !strings.HasSuffix(got[0], "home/zoe/out, such as z.eml") {
 		t.Errorf("waiting: %s", got[0])
 	}
-	if want := []string{"elsewhere true true ", "nothing true true ", "by itself false false not known: /opt/tide: no consent to run it"}; !slices.Equal(got[1:], want) {
+	if want := []string{"elsewhere true true ", "nothing true true ", "by itself false false unknown: /opt/tide: no consent to run it"}; !slices.Equal(got[1:], want) {
 		t.Errorf("%q", got)
 	}
 }
@@ -282,7 +282,7 @@ licences: [{name: signing, method: file, items: [certificate]}]
 	now, err := l.Now(t.Context(), c)
 	fatal.If(t, err)
 	Close(now.Places)
-	want := []string{"it is unknown; version whether changed changed (its size or times differ; a comparison needs the passphrase)", "new changed (it is new and not sealed yet)", "gone changed (it no longer exists)",
+	want := []string{"unknown whether changed changed (its size or times differ; a comparison needs the passphrase)", "new changed (it is new and not sealed yet)", "gone changed (it no longer exists)",
 		"certificate changed (it no longer exists)", "lifts@2024 no longer exists"}
 	if !slices.Equal(now.Facts.Drift.OldChanged, want) {
 		t.Errorf("%s\nand not\n%s", strings.Join(now.Facts.Drift.OldChanged, "\n"), strings.Join(want, "\n"))
@@ -297,7 +297,7 @@ licences: [{name: signing, method: file, items: [certificate]}]
 		t.Errorf("not looked at: %q, %v", now.Facts.Drift.OldChanged, err)
 	}
 	Close(now.Places)
-	if got := changed(&now.Places[0], &item.Drift{Rows: []steps.Row{{What: "files", Old: "1", New: "1", Same: true}, {What: "bytes", Old: "1", New: "2"}, {What: "more", Old: "3", New: "4"}}}); got != "same changed (bytes: 1 then, 2 now)" {
+	if got := changed(&now.Places[0], &item.Drift{Rows: []steps.Row{{What: "files", Old: "1", New: "1", Same: true}, {What: "bytes", Old: "1", New: "2"}, {What: "more", Old: "3", New: "4"}}}); got != "same changed (bytes: then 1, now 2)" {
 		t.Error(got)
 	}
 }

@@ -44,7 +44,7 @@ licences:
 	apps, err := survey.Licences(t.Context(), &survey.Scanner{Host: run.NewHost(computer), Kinds: kinds.All}, []*card.Card{c})
 	fatal.If(t, err)
 	for i, want := range []struct{ seen, doubt string }{
-		{"the file /srv/cert.pem (the certificate of CN=", ""}, {"the file /srv/old.pem", "ran out on "}, {"the file /srv/c.p12 (encrypted;", ""},
+		{"the file /srv/cert.pem (the certificate of CN=", ""}, {"the file /srv/old.pem", "expired on "}, {"the file /srv/c.p12 (encrypted;", ""},
 		{"the token 1d6b:0002, plugged in", ""}, {"product key ••••AY-7 in ", ""}, {"", ""},
 	} {
 		l := apps[0].Licences[i]

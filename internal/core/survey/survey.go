@@ -193,7 +193,7 @@ func (l *Scanner) items(ctx context.Context, c *card.Card, a *App, f *steps.Fact
 	f.Fit, f.Use, f.Pack, f.Drift = &steps.FitFacts{}, &steps.UseFacts{Consistent: true}, &steps.PackFacts{}, &steps.DriftFacts{}
 	for i := range a.Places {
 		p := &a.Places[i]
-		p.Progress("looking at", 0)
+		p.Progress("surveying", 0)
 		is, err := l.item(ctx, p)
 		if err != nil {
 			return err

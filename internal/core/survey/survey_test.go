@@ -64,10 +64,10 @@ licences:
 		"opt/v": "v4.1b", "opt/app.ini": "edition=Harbour\nserver=OTHER:1\n", "srv/data/a.rec": "x", "srv/out/1/a.out": "x", "srv/out/b.out": "x", "lib/font": "x",
 	}, nil)
 	a := s.Apps[0]
-	if got := strings.Join(a.Facts.Pack.LacksNeed, "; "); got != "data needs key, which has no user here; data needs dongle, which has no user here" {
+	if got := strings.Join(a.Facts.Pack.LacksNeed, "; "); got != "data needs key, which is missing; data needs dongle, which is missing" {
 		t.Errorf("what is missed: %q", got)
 	}
-	if got, want := gates(a), "app-closed files-closed items-present dependencies-present dependencies-present sync-done"; got != want {
+	if got, want := gates(a), "app-closed dependencies-present dependencies-present files-closed items-present sync-done"; got != want {
 		t.Errorf("stopped by %q, want %q: %+v", got, want, a.Blocks)
 	}
 	if a.Version != "v4.1b" || a.Edition != "Harbour" || !strings.HasSuffix(a.VersionFrom, "/opt/v") {

@@ -142,7 +142,7 @@ func TestDifferencesAreNamed(t *testing.T) {
 		"mode":    {func(d string) error { return os.Chmod(d+"/a", 0o644) }, "a had the permissions 0600, has 0644"},
 		"type":    {func(d string) error { return errors.Join(os.Remove(d+"/a"), os.Mkdir(d+"/a", 0o755)) }, "a was a file, is a dir"},
 		"link": {func(d string) error { return errors.Join(os.Remove(d+"/link"), os.Symlink("a", d+"/link")) },
-			"link was a link to a.d/x, is one to a"},
+			"link was a link to a.d/x, is a link to a"},
 		"big": {func(d string) error { return flip(d+"/big.bin", 300_000) }, "big.bin has other content"},
 	} {
 		dir := filepath.Join(t.TempDir(), "new")
@@ -374,7 +374,7 @@ func TestWhatRunsAsSomebody(t *testing.T) {
 		t.Skip("no file runs as another user here")
 	}
 	_, _, st := archive(t, Source{Root: dir})
-	if st.Files != 1 || st.LeftCount != 1 || !strings.Contains(st.Left[0], "boat: it ran as whom it belongs to") {
+	if st.Files != 1 || st.LeftCount != 1 || !strings.Contains(st.Left[0], "boat: it has the setuid or setgid bit") {
 		t.Errorf("%+v", st)
 	}
 }

@@ -133,7 +133,7 @@ func TestWhatNoCardCovers(t *testing.T) {
 				t.Errorf("the server's folder %+v", f)
 			}
 		case "/srv/ledger":
-			if f.Class == Database && !strings.Contains(strings.Join(f.Details, "\n"), "l.db, 85 B, "+time.Now().Format("2006-01-02")+"; its log (-wal) is there") {
+			if f.Class == Database && !strings.Contains(strings.Join(f.Details, "\n"), "l.db, 85 B, "+time.Now().Format("2006-01-02")+"; its log (-wal) exists") {
 				t.Errorf("details %q", f.Details)
 			}
 		case "/home/maren/Documents/list.db":

@@ -55,7 +55,7 @@ func TestTables(t *testing.T) {
 	if !slices.Equal(tables, want) {
 		t.Errorf("tables %+v", tables)
 	}
-	if len(lacks) != 2 || !strings.Contains(lacks[0]+lacks[1], "lone.dbf has memo fields") || !strings.Contains(lacks[0]+lacks[1], "sub/indexed.dbf wants its index") {
+	if len(lacks) != 2 || !strings.Contains(lacks[0]+lacks[1], "lone.dbf has memo fields") || !strings.Contains(lacks[0]+lacks[1], "sub/indexed.dbf needs its index") {
 		t.Errorf("lacks %q", lacks)
 	}
 }

@@ -101,7 +101,7 @@ func TestEverythingMoves(t *testing.T) {
 	s := fresh(t, old, "everything", everything)
 	d, p := sealed(t, s, card.Count{Name: "accounts", Query: "SELECT count(*) FROM account"})
 	to := server(now, "everything")
-	if notes := place(t, d, p, to, ""); !strings.Contains(notes, "the user OFFICE has rights in the database and is not on the new server") {
+	if notes := place(t, d, p, to, ""); !strings.Contains(notes, "the user OFFICE has rights in the database, but does not exist on the new server") {
 		t.Errorf("told: %s", notes)
 	}
 	same(t, d, to)

@@ -111,7 +111,7 @@ func TestEverythingMoves(t *testing.T) {
 	if d.Counts[0].Value != 502 || d.Rows() < 1400 {
 		t.Errorf("%v, %d rows", d.Counts, d.Rows())
 	}
-	for _, want := range []string{"trigger entry_in run as `boss`@`%`, who is not on the new server", "'office'@'%' is not on the new server", "GRANT SELECT, INSERT ON `everything`.*"} {
+	for _, want := range []string{"trigger entry_in run as `boss`@`%`, who does not exist on the new server", "'office'@'%' does not exist on the new server", "GRANT SELECT, INSERT ON `everything`.*"} {
 		if !strings.Contains(notes, want) {
 			t.Errorf("not told: %s\n%s", want, notes)
 		}
@@ -137,7 +137,7 @@ func TestEverythingMoves(t *testing.T) {
 	}
 	// Put there again, over what was changed, and as who puts it there.
 	p.Mine = true
-	if notes := place(t, d, p, server(now, "everything")); !strings.Contains(notes, "now as who unpacked") {
+	if notes := place(t, d, p, server(now, "everything")); !strings.Contains(notes, "now they run as the user who unpacked") {
 		t.Errorf("%q", notes)
 	}
 	if got := dbcases.SQL(t, now, "everything", "INSERT INTO entry VALUES (5000, 1, '2026-01-01', NULL); SELECT note FROM entry WHERE id = 5000"); got != "it's new;" {
@@ -234,7 +234,7 @@ func TestFaults(t *testing.T) {
 	weak.User, weak.Password = "little", "l"
 	more.Defined = []schema.Object{{Sort: "VIEW", Name: "v", SQL: "CREATE VIEW v AS SELECT 1", Definer: "`boss`@`%`", Mode: "NO_SUCH_MODE"}}
 	lacks, err := openAt(t, weak).Lacks(t.Context(), "faults", &more)
-	for _, want := range []string{"may not make databases", "sql_mode NO_SUCH_MODE", "`boss`@`%` can be made by an administrator"} {
+	for _, want := range []string{"cannot create databases", "sql_mode NO_SUCH_MODE", "create objects that run as `boss`@`%`"} {
 		if err != nil || !strings.Contains(strings.Join(lacks, "\n"), want) {
 			t.Errorf("%s: %q %v", want, lacks, err)
 		}
@@ -487,14 +487,14 @@ func TestBinaryLog(t *testing.T) {
 	to := server(strict, "logged")
 	o := Engine{}.Open(to, nil)
 	defer o.Close()
-	for sql, told := range map[string]string{"CREATE FUNCTION f() RETURNS int RETURN 1": "does not take the function f", "CREATE FUNCTION f() RETURNS int DETERMINISTIC RETURN 1": "", "CREATE TABLE boat (id int); CREATE TRIGGER t BEFORE INSERT ON boat FOR EACH ROW SET @x = 1": ""} {
+	for sql, told := range map[string]string{"CREATE FUNCTION f() RETURNS int RETURN 1": "rejects the function f", "CREATE FUNCTION f() RETURNS int DETERMINISTIC RETURN 1": "", "CREATE TABLE boat (id int); CREATE TRIGGER t BEFORE INSERT ON boat FOR EACH ROW SET @x = 1": ""} {
 		d, p, _ := sealed(t, fresh(t, "logged", sql))
 		lacks, err := o.Lacks(t.Context(), "logged", d)
 		if err != nil || (told == "") != (len(lacks) == 0) || told != "" && !strings.Contains(lacks[0], told) {
 			t.Errorf("%s: %q %v", sql, lacks, err)
 		}
 		_, err = o.Stage(t.Context(), d, p)
-		if (told == "") != (err == nil) || err != nil && !strings.Contains(err.Error(), "the function f cannot be made") {
+		if (told == "") != (err == nil) || err != nil && !strings.Contains(err.Error(), "the function f cannot be created") {
 			t.Errorf("%s: %v", sql, err)
 		}
 	}

@@ -68,7 +68,7 @@ func (c *conn) refuses(ctx context.Context, d *schema.Sealed) (out []string, err
 		}
 	}
 	if facts[3] == "0" {
-		out = append(out, "the login on the server here may not make databases: let it, with GRANT ALL ON *.*")
+		out = append(out, "the login on the server here cannot create databases: allow it with GRANT ALL ON *.*")
 	}
 	modes, binlog, others := map[string]bool{}, "", ""
 	for _, o := range d.Defined {
@@ -177,7 +177,7 @@ func (c *conn) notes(ctx context.Context, d *schema.Sealed, mine bool) (out []st
 		if mine {
 			out = append(out, fmt.Sprintf("%s ran as %s, who does not exist on the new server: now they run as the user who unpacked", strings.Join(named, ", "), m))
 		} else {
-			out = append(out, fmt.Sprintf("%s run as %s, who does not exist on the new server: create that user, or use --run-as-me", strings.Join(named, ", "), m))
+			out = append(out, fmt.Sprintf("%s run as %s, who does not exist on the new server: create that user, or let them run as the user who unpacks", strings.Join(named, ", "), m))
 		}
 	}
 	for _, u := range d.Users {

@@ -105,7 +105,7 @@ func (s *session) Lacks(ctx context.Context, _ string, d *Sealed) ([]string, err
 		return nil, s.explain(err)
 	}
 	if !may {
-		out = append(out, "the login on the server here may not make databases: let it, with ALTER ROLE ... CREATEDB")
+		out = append(out, "the login on the server here cannot create databases: allow it with ALTER ROLE ... CREATEDB")
 	}
 	if d.ICU && !icu {
 		out = append(out, "the server here does not have the ICU library, which the old one uses for sorting")

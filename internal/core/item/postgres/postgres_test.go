@@ -223,7 +223,7 @@ CREATE OR REPLACE VIEW between AS SELECT n FROM first; GRANT SELECT ON boat TO t
 	}
 	s := server(t, old, "told")
 	l, err := s.Look(t.Context(), "told")
-	if err != nil || !strings.Contains(strings.Join(l.Left, "\n"), "subscription sub: moves switched off") || !strings.Contains(strings.Join(l.Left, "\n"), "passwords of roles") {
+	if err != nil || !strings.Contains(strings.Join(l.Left, "\n"), "subscription sub: is moved disabled") || !strings.Contains(strings.Join(l.Left, "\n"), "passwords of roles") {
 		t.Errorf("%+v %v", l, err)
 	}
 	d, p, _ := sealed(t, s)
@@ -231,7 +231,7 @@ CREATE OR REPLACE VIEW between AS SELECT n FROM first; GRANT SELECT ON boat TO t
 	notes := dbcases.Place(t, Engine{}, to.session, to.name, d, p, "")
 	dbcases.Same(t, to.session, to.name, d, nil)
 	to.Close()
-	for _, want := range []string{"told_boss was created on the new server without a password", "it was SUPERUSER there and has no user here", "told_clerk was made", `the role "told_clerk" was a member of pg_read_server_files there and has no user here`, "the index app.boat_outer_one_idx uses functions or types without their schema; it was created with the database's search path app, public"} {
+	for _, want := range []string{"told_boss was created on the new server without a password", "it had SUPERUSER on the old server, but not here", "told_clerk was created", `the role "told_clerk" was a member of pg_read_server_files on the old server, but is not here`, "the index app.boat_outer_one_idx uses functions or types without their schema; it was created with the database's search path app, public"} {
 		if !strings.Contains(notes, want) {
 			t.Errorf("not told: %s\n%s", want, notes)
 		}

@@ -109,7 +109,7 @@ func makeRoles(ctx context.Context, conn *pgx.Conn, roles []Role) (notes []strin
 		}
 		for _, word := range r.May {
 			if slices.Contains(trusted, word) {
-				note += fmt.Sprintf("; it was %[1]s there and is not here: where that is wanted, ALTER ROLE %[2]s %[1]s", word, quoted(r.Name))
+				note += fmt.Sprintf("; it had %[1]s on the old server, but not here; to give it back: ALTER ROLE %[2]s %[1]s", word, quoted(r.Name))
 			} else {
 				sql += " " + word
 			}
@@ -127,7 +127,7 @@ func makeRoles(ctx context.Context, conn *pgx.Conn, roles []Role) (notes []strin
 	for _, r := range made {
 		for _, in := range r.In {
 			if slices.Contains(trusted, in.Role) {
-				notes = append(notes, fmt.Sprintf("the role %[1]s was a member of %[2]s there and is not here: where that is wanted, GRANT %[2]s TO %[1]s", quoted(r.Name), in.Role))
+				notes = append(notes, fmt.Sprintf("the role %[1]s was a member of %[2]s on the old server, but is not here; to add it: GRANT %[2]s TO %[1]s", quoted(r.Name), in.Role))
 				continue
 			}
 			if _, err := conn.Exec(ctx, "GRANT "+quoted(in.Role)+" TO "+quoted(r.Name)+in.With); err != nil {

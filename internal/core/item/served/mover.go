@@ -62,7 +62,7 @@ func (m mover[F]) Close() {
 // Locate reads the address from the app's settings.
 func (m mover[F]) Locate(ctx context.Context) error {
 	if m.ChosenPath != "" {
-		return fault.New(fault.Usage, "%s is a server database: its address comes from the app's settings, so --place cannot be used", m.Label())
+		return fault.New(fault.Usage, "%s is a server database: its address comes from the app's settings, and it cannot be put elsewhere", m.Label())
 	}
 	s, err := m.settings(ctx)
 	m.Instance.Path = s.Address()

@@ -290,8 +290,8 @@ func TestPathsOnAServer(t *testing.T) {
 	for why, change := range map[string]func(*port){
 		"":                                   func(p *port) { p.person.no = true },
 		"cut a text|does not keep a text in": func(p *port) { p.keeps = func(text string) string { return text[:4] } },
-		"change more|changes more":           func(p *port) { p.wrong = "9" },
-		"two alike|cannot be told":           func(p *port) { all := p.hosts["old-srv"]["ledger"].Berths; all["3'"] = all["3"] },
+		"change more|change other values":    func(p *port) { p.wrong = "9" },
+		"two alike|are identical":            func(p *port) { all := p.hosts["old-srv"]["ledger"].Berths; all["3'"] = all["3"] },
 	} {
 		p := newPort(t)
 		change(p)
@@ -299,7 +299,7 @@ func TestPathsOnAServer(t *testing.T) {
 		sealed.View = "SELECT"
 		p.must(p.Old, (*move.Move).Pack)
 		notes := strings.Join(p.must(p.New, (*move.Move).Unpack).Items[0].Notes, "\n")
-		if _, says, _ := strings.Cut(why, "|"); !strings.Contains(notes, says) || (says == "") != !strings.Contains(notes, "left as they were") {
+		if _, says, _ := strings.Cut(why, "|"); !strings.Contains(notes, says) || (says == "") != !strings.Contains(notes, "were not updated") {
 			t.Errorf("%s: notes %q", why, notes)
 		}
 		if got := p.hosts["new-srv"]["books"]; !reflect.DeepEqual(got, sealed) || p.names() != "books other" {

@@ -59,7 +59,7 @@ func (m mover[F]) repoint(ctx context.Context, s Session[F], p Loading, facts F)
 		if err := item.Unreached(ctx, err); err != nil {
 			return nil, err
 		}
-		notes = append(notes, "its paths were not updated:  "+err.Error())
+		notes = append(notes, "its paths were not updated: "+err.Error())
 	}
 	_, err = s.Stage(ctx, facts, p)
 	return notes, err

@@ -452,7 +452,7 @@ func TestSnapshotsOfOneMoment(t *testing.T) {
 			n, err1 := Ask(ctx, snaps[0], t.TempDir(), "SELECT n FROM tick")
 			m, err2 := Ask(ctx, snaps[1], t.TempDir(), "SELECT n FROM tick")
 			if err1 != nil || err2 != nil || n != m {
-				t.Errorf("%s: %d and %d are not of one moment (%v %v)", mode, n, m, err1, err2)
+				t.Errorf("%s: %d and %d are not at one moment (%v %v)", mode, n, m, err1, err2)
 			}
 		}
 		close(stop)
