@@ -48,7 +48,7 @@ func TestGuide(t *testing.T) {
 	// On the new one it is asked once; who takes over is asked, and remembered.
 	out = atTerminal(t, dir, "\n\n"+pass+"\nmholm\n\na\ny\n\nq\n", "--root", "new")
 	expect(out, "continue the move from OLD to NEW", "Which user here gets maren's data", "$ movekit ready --user maren=mholm", "is mholm here", "$ movekit unpack --kit kit --root new", "existing data:", "+home=/home/mholm/berths",
-		"$ movekit verify --kit kit --root new", "is on NEW and the same (2 items)", "Next is retire on OLD")
+		"$ movekit verify --kit kit --root new", "is on NEW and identical (2 items)", "Next is retire on OLD")
 	if strings.Count(out, "Passphrase of the kit") != 1 {
 		t.Errorf("the passphrase is asked %d times", strings.Count(out, "Passphrase of the kit"))
 	}
@@ -282,7 +282,7 @@ func TestGuideByFile(t *testing.T) {
 		t.Errorf("%s\n%s", s.out, s.err)
 	}
 	s = guided("new", "", "", "mholm", "", "a", "y", "", "q")
-	if !strings.Contains(s.out, "is on NEW and the same (2 items)") || !strings.Contains(s.err, "Which user here gets maren's data") {
+	if !strings.Contains(s.out, "is on NEW and identical (2 items)") || !strings.Contains(s.err, "Which user here gets maren's data") {
 		t.Errorf("%s\n%s", s.out, s.err)
 	}
 	lay.Out(t, dir, map[string]string{"answers.yaml": "prompts: {a: b}\n"})

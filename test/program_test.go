@@ -233,7 +233,7 @@ func TestDemo(t *testing.T) {
 			t.Errorf("%s was not shown", command)
 		}
 	}
-	for _, fact := range []string{"38,400 bookings", "opened: Tidewright on QUAY-DESK-2: a person saw 212", "QUAY-DESK-2 and the same (15 items)", "4 licences", "worst exit code is 0"} {
+	for _, fact := range []string{"38,400 bookings", "opened: Tidewright on QUAY-DESK-2: the technician saw 212", "QUAY-DESK-2 and identical (15 items)", "4 licences", "worst exit code is 0"} {
 		if !strings.Contains(s.out, fact) {
 			t.Errorf("the example does not say %q", fact)
 		}

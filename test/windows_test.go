@@ -214,7 +214,7 @@ func (w *wine) guide() {
 		w.t.Errorf("on the old computer: %s", out)
 	}
 	answer("", "", "", "q") // survey, unpack, verify
-	if out := guided("--root", `C:\guided`); !strings.Contains(out, "is on NEW and the same (2 items)") || !strings.Contains(out, "Next is retire on") {
+	if out := guided("--root", `C:\guided`); !strings.Contains(out, "is on NEW and identical (2 items)") || !strings.Contains(out, "Next is retire on") {
 		w.t.Errorf("on the new one: %s", out)
 	}
 }

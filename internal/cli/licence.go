@@ -99,7 +99,7 @@ check character that detects typing errors.`,
 				for _, r := range file.Requests {
 					e.printf("%s, licence %s: request to %s\n", r.App, r.Licence, r.Action)
 					if phone {
-						e.printf("%s", table.Block(spokenText(r.Spoken)))
+						e.printf("%s", table.Block(phoneText(r.Spoken)))
 					}
 				}
 				if phone {
@@ -119,8 +119,8 @@ check character that detects typing errors.`,
 	return c
 }
 
-// spokenText formats a request with four numbered groups per line.
-func spokenText(spoken string) string {
+// phoneText formats a request with four numbered groups per line.
+func phoneText(spoken string) string {
 	if spoken == "" {
 		return "  it cannot be requested by telephone; write a file\n"
 	}

@@ -33,7 +33,7 @@ type progress struct {
 const everySecond = time.Second
 
 // progressLine is a line of progress for programs: for the current work, and for all of it.
-type printBlocks struct {
+type progressLine struct {
 	Doing string `json:"doing"`
 	App   string `json:"app,omitempty"`
 	Item  string `json:"item,omitempty"`
@@ -140,7 +140,7 @@ func (u *ui) further(n int64) {
 // tellPrograms writes a line of progress.
 func (u *ui) tellPrograms() {
 	u.lastTold = time.Now()
-	t := printBlocks{Doing: u.now.What, App: u.now.App, Item: u.now.Item, User: u.now.User, Bytes: u.did, Total: u.now.Total, Done: u.allDid, All: u.all}
+	t := progressLine{Doing: u.now.What, App: u.now.App, Item: u.now.Item, User: u.now.User, Bytes: u.did, Total: u.now.Total, Done: u.allDid, All: u.all}
 	if took := time.Since(u.begun); u.did > 0 && took > 0 {
 		t.Rate = int64(float64(u.did) / took.Seconds())
 		if t.Total > t.Bytes && t.Rate > 0 {
@@ -148,7 +148,7 @@ func (u *ui) tellPrograms() {
 		}
 	}
 	line, err := json.Marshal(struct {
-		Progress printBlocks `json:"progress"`
+		Progress progressLine `json:"progress"`
 	}{t})
 	if err == nil {
 		fmt.Fprintf(u.err, "%s\n", line)

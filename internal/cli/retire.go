@@ -124,15 +124,15 @@ func (e *env) showRetired(j *move.Move, step steps.Step, out []*run.Outcome) {
 		}
 	}
 	for _, o := range out {
-		e.unquiet(j, o)
+		e.syncReminder(j, o)
 	}
 	if note != "" {
 		e.printf("A note beside each says where it went, such as\n  %s\n", note)
 	}
 }
 
-// unquiet prints a manual step for an app that may sync on one computer only.
-func (e *env) unquiet(j *move.Move, o *run.Outcome) {
+// syncReminder prints a manual step for an app that may sync on only one computer.
+func (e *env) syncReminder(j *move.Move, o *run.Outcome) {
 	if o.Unquiet {
 		e.printf("%s only one copy of %s may sync: make sure that nobody is signed in to it on %s\n", e.paint("by hand:", table.Note), o.Title, j.Manifest.Old.Name)
 	}

@@ -54,7 +54,7 @@ computer broke, --change-computer continues on this one.`,
 						return err
 					}
 				}
-				j.Instead, err = e.exception(cmd, "change-computer")
+				j.ReplaceReason, err = e.exception(cmd, "change-computer")
 				return err
 			}, (*move.Move).Unpack, e.showPlaced)
 		},

@@ -53,7 +53,7 @@ func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
 				e.printf("%s %s, licence %s: %s; `movekit activate %s` writes it again\n", e.paint("differs:", table.Bad), o.Title, l.Licence, l.Copy, o.App)
 			}
 		}
-		e.unquiet(j, o)
+		e.syncReminder(j, o)
 		if c := j.Card(o.App); c != nil && j.State.Waiting(c) {
 			e.printf("%s `movekit todo %s` lists the files to import by hand\n", e.paint("by hand:", table.Note), o.App)
 		}

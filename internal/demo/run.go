@@ -35,13 +35,13 @@ type Demo struct {
 }
 
 // parts are the example's files and folders.
-var parts = []string{"old", "new", "kit", "cards", "desk", "handover", "passphrase.txt", "answers.yaml", "commands.txt", "watch-rota.yaml", lateLift, takenIn}
+var parts = []string{"old", "new", "kit", "cards", "desk", "handover", "passphrase.txt", "answers.yaml", "commands.txt", "watch-rota.yaml", lateLift, importedKeys}
 
 // lateLift is a record that is added after the first pack.
 const lateLift = "01-05-4801.rec"
 
-// takenIn is the new computer's registry after Chartroom's keys were imported by hand.
-const takenIn = "registry-taken-in.hive"
+// importedKeys is the new computer's registry after Chartroom's keys were imported by hand.
+const importedKeys = "registry-imported.hive"
 
 // command is one command of the example.
 type command struct {
@@ -69,7 +69,7 @@ func commands() []command {
 		{about: "Show the state of each licence", args: on(old, "status", "--check")},
 		{about: "Check the new computer first", args: on(now, "ready", "--user", "maren=maren.holm")},
 		{about: "On the new computer: unpack everything", args: on(now, "unpack", "--yes")},
-		{about: "Manual step: the registry file is imported on the computer itself", copy: [2]string{takenIn, "new/" + hivePath}},
+		{about: "Manual step: the registry file is imported on the computer itself", copy: [2]string{importedKeys, "new/" + hivePath}},
 		{about: "Tick off the exports that were imported by hand", args: on(now, "todo", "--tick", "1-4")},
 		{about: "Activate the licences", args: on(now, "activate", "--yes", "--answers", "answers.yaml")},
 		{about: "Verify that old and new are the same", args: on(now, "verify", "--answers", "answers.yaml")},
@@ -185,7 +185,7 @@ func (d *Demo) writeAnswers() error {
 	if err := os.WriteFile(filepath.Join(d.Dir, lateLift), []byte(late), 0o644); err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(d.Dir, takenIn), []byte(newHive), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(d.Dir, importedKeys), []byte(newHive), 0o644); err != nil {
 		return err
 	}
 	return os.WriteFile(filepath.Join(d.Dir, "answers.yaml"), []byte(answers), 0o644)

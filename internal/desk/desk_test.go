@@ -84,7 +84,7 @@ func TestRules(t *testing.T) {
 		a, err := d.Ask(ctx, s.action, r, key(i))
 		switch {
 		case s.problem != "":
-			if licence.IsProblem(err, s.problem) == nil || fault.KindOf(err) != fault.DeskRefused {
+			if licence.FindProblem(err, s.problem) == nil || fault.KindOf(err) != fault.DeskRefused {
 				t.Errorf("step %d: %v, want %s", i, err, s.problem)
 			}
 		case err != nil:
@@ -105,7 +105,7 @@ func TestRepeatedRequestsAreCarriedOutOnce(t *testing.T) {
 			t.Errorf("%+v %v", a, err)
 		}
 	}
-	if _, err := d.Ask(ctx, licence.Deactivate, request(newPC), key(3)); licence.IsProblem(err, licence.ProblemKeyReused) == nil {
+	if _, err := d.Ask(ctx, licence.Deactivate, request(newPC), key(3)); licence.FindProblem(err, licence.ProblemKeyReused) == nil {
 		t.Errorf("a key used for another request: %v", err)
 	}
 	// An old request tells what is so now, and no longer what was so then.

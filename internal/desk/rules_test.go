@@ -57,7 +57,7 @@ func TestTakeoverAndTime(t *testing.T) {
 		a, err := d.Ask(ctx, c.action, r, key(i))
 		switch {
 		case c.problem != "":
-			if licence.IsProblem(err, c.problem) == nil {
+			if licence.FindProblem(err, c.problem) == nil {
 				t.Errorf("step %d: %v, want %s", i, err, c.problem)
 			}
 		case err != nil || a.State != c.state || a.Transfers != c.left || a.Disabled != c.disabled:
@@ -68,7 +68,7 @@ func TestTakeoverAndTime(t *testing.T) {
 	_, _, d = opened(t, Licence{Seats: 1, Transfers: 3, Active: []string{oldPC}})
 	r := request(newPC)
 	r.From = oldPC
-	if _, err := d.Ask(ctx, licence.Activate, r, key(1)); licence.IsProblem(err, licence.ProblemNoTakeover) == nil {
+	if _, err := d.Ask(ctx, licence.Activate, r, key(1)); licence.FindProblem(err, licence.ProblemNoTakeover) == nil {
 		t.Errorf("%v", err)
 	}
 }
@@ -86,11 +86,11 @@ func TestGuessingCodes(t *testing.T) {
 		if i >= wrongCodes {
 			want = licence.ProblemTooMany
 		}
-		if _, err := d.Ask(ctx, licence.Status, r, ""); licence.IsProblem(err, want) == nil {
+		if _, err := d.Ask(ctx, licence.Status, r, ""); licence.FindProblem(err, want) == nil {
 			t.Errorf("guess %d: %v", i, err)
 		}
 	}
-	if _, err := d.Ask(ctx, licence.Status, request(oldPC), ""); licence.IsProblem(err, licence.ProblemTooMany) == nil || !strings.Contains(err.Error(), "again in") {
+	if _, err := d.Ask(ctx, licence.Status, request(oldPC), ""); licence.FindProblem(err, licence.ProblemTooMany) == nil || !strings.Contains(err.Error(), "again in") {
 		t.Errorf("the right code, from the address that guesses: %v", err)
 	}
 }

@@ -355,11 +355,11 @@ func (r *Report) conclude() {
 		kept := strings.Join(left, ", ")
 		switch same := count(items-len(left), "item"); {
 		case len(left) == 0:
-			r.Sentence = fmt.Sprintf("Everything%s that was packed on %s%s is on %s and the same (%s)", of, r.Old.Name, asSealed(first, last), r.New.Name, same)
+			r.Sentence = fmt.Sprintf("Everything%s that was packed on %s%s is on %s and identical (%s)", of, r.Old.Name, asSealed(first, last), r.New.Name, same)
 		case items == len(left):
 			r.Sentence = fmt.Sprintf("Nothing%s was put on %s: as you chose, the existing data was kept (%s)", of, r.New.Name, kept)
 		default:
-			r.Sentence = fmt.Sprintf("The data packed%s on %s%s is on %s and the same (%s), except where you chose to keep existing data (%s)", of, r.Old.Name, asSealed(first, last), r.New.Name, same, kept)
+			r.Sentence = fmt.Sprintf("The data packed%s on %s%s is on %s and identical (%s), except where you chose to keep existing data (%s)", of, r.Old.Name, asSealed(first, last), r.New.Name, same, kept)
 		}
 		switch {
 		case both > 0:

@@ -51,8 +51,8 @@ var (
 
 func TestSentence(t *testing.T) {
 	for want, r := range map[string]*Report{
-		"Everything that was packed on OLD, as sealed at 14:05 on 2 March 2026, is on NEW and the same (1 item); every licence is active on NEW and no longer on OLD (1 licence).":                          folded(sealed, packed, placed, equal, moved),
-		"Everything that was packed on OLD, as sealed at 14:05 on 2 March 2026, is on NEW and the same (1 item); every licence is active on NEW (1 licence), and 1 of them on OLD too, as its rule allows.": folded(sealed, packed, placed, equal, steps.Seen{Old: "active", New: "active", Asked: true, Good: true}),
+		"Everything that was packed on OLD, as sealed at 14:05 on 2 March 2026, is on NEW and identical (1 item); every licence is active on NEW and no longer on OLD (1 licence).":                          folded(sealed, packed, placed, equal, moved),
+		"Everything that was packed on OLD, as sealed at 14:05 on 2 March 2026, is on NEW and identical (1 item); every licence is active on NEW (1 licence), and 1 of them on OLD too, as its rule allows.": folded(sealed, packed, placed, equal, steps.Seen{Old: "active", New: "active", Asked: true, Good: true}),
 		"There are differences between OLD and NEW: see The <App>.": folded(sealed, packed, placed, differ, moved),
 		"Not everything is verified yet: see The <App>.":            folded(sealed, packed, placed, equal),
 	} {

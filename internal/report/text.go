@@ -242,7 +242,7 @@ type Owned struct {
 // Owned returns the summaries of the apps for the owner.
 func (r *Report) Owned() (out []Owned) {
 	for _, a := range r.Apps {
-		o := Owned{App: strings.TrimSpace(a.Title + " " + a.Version), Figures: a.known(), Result: a.went(), Mark: a.Result}
+		o := Owned{App: strings.TrimSpace(a.Title + " " + a.Version), Figures: a.known(), Result: a.summary(), Mark: a.Result}
 		if len(a.Items) == 0 {
 			o.Figures, o.Result = "nothing was packed", "-"
 		}
@@ -270,8 +270,8 @@ func (r *Report) OldData() string {
 	return "The data on " + r.Old.Name + " is still in place: nobody should continue to use it."
 }
 
-// went summarises the results of an app.
-func (a App) went() string {
+// summary summarises the results of an app.
+func (a App) summary() string {
 	by := map[Result][]string{}
 	for _, i := range a.Items {
 		by[i.Result] = append(by[i.Result], i.Name())

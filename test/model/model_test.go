@@ -350,7 +350,7 @@ func (n number) Delete(ctx context.Context, spare string, op steps.Op) (left boo
 	if n.disk()[spare] == 0 {
 		return false, nil
 	}
-	if ours, err := item.Holds(ctx, n, spare, op); err != nil || !ours {
+	if ours, err := item.MayDelete(ctx, n, spare, op); err != nil || !ours {
 		return true, err
 	}
 	if n.w.cut() {

@@ -1,4 +1,4 @@
-// Package block reuses memory blocks for reading and writing, so that a move of many small items
+// Package block keeps a pool of buffers for reading and writing, so that a move of many small items
 // does not allocate each of them.
 package block
 
@@ -24,5 +24,5 @@ var idle = sync.Pool{New: func() any {
 // Take returns an unused block. Its content is undefined.
 func Take() []byte { return *idle.Get().(*[]byte) }
 
-// Give returns a block, or its beginning, for reuse.
+// Give puts a block, or its beginning, back into the pool.
 func Give(b []byte) { b = b[:Size]; idle.Put(&b) }

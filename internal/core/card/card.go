@@ -89,10 +89,10 @@ type Require struct {
 // looking.
 type Opens struct {
 	Run     Command     `yaml:"run,omitempty" jsonschema_description:"The app's own program with its arguments; no shell. It runs only after the user has agreed."`
-	Pattern LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Run: regular expression (RE2) that matches the output if the app has its data; the first group is recorded."`
-	Limit   Duration    `yaml:"limit,omitempty" jsonschema_description:"Run: time limit, such as 30s. Default: 10s."`
+	Pattern LinePattern `yaml:"pattern,omitempty" jsonschema_description:"With run: regular expression (RE2) that matches the output if the app has its data; the first group is recorded."`
+	Limit   Duration    `yaml:"limit,omitempty" jsonschema_description:"With run: time limit, such as 30s. Default: 10s."`
 	Look    string      `yaml:"look,omitempty" jsonschema_description:"Or: what the technician checks, such as: open it and look under Boats. How many are there?"`
-	Count   string      `yaml:"count,omitempty" jsonschema_description:"Look: name of a count in this card that the app must show."`
+	Count   string      `yaml:"count,omitempty" jsonschema_description:"By looking: name of a count in this card that the app must show."`
 }
 
 // Sync says how to detect that the app has not sent everything yet.
@@ -249,7 +249,7 @@ type Guide struct {
 // serial or files.
 func (l *Licence) Shown() bool { return l.USB != "" || l.Method.Info().Sealed() || len(l.Items) > 0 }
 
-// Whole reports whether the serial and the code complete the licence. Some keys have no registered
+// Whole reports whether a serial and a code are all that the licence needs. Some keys have no registered
 // name.
 func (l *Licence) Whole(serial, code string) bool {
 	return serial != "" && (code != "" || l.Method.Info().Unnamed && l.Code.IsZero())

@@ -203,6 +203,6 @@ func (k *checker) sync(at string, c *Card, s *Sync) {
 		}
 	}
 	if ways != 1 {
-		k.fail(at, "exactly one of files, query and command", "say in exactly one way how to detect unfinished sync")
+		k.fail(at, "exactly one of files, query and command", "specify exactly one way to detect unfinished sync")
 	}
 }

@@ -349,7 +349,7 @@ func (k *checker) card(c *Card) {
 func (k *checker) opens(c *Card) {
 	o := c.Opens
 	if (len(o.Run) > 0) == (o.Look != "") {
-		k.fail("$.opens", "exactly one of run and look", "say in exactly one way how to check that the app has its data")
+		k.fail("$.opens", "exactly one of run and look", "specify exactly one way to check that the app has its data")
 	}
 	if len(o.Run) > 0 {
 		k.command("$.opens.run", o.Run)

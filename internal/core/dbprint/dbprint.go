@@ -142,7 +142,7 @@ func Limited(ctx context.Context, query string, ask func(context.Context) (int64
 	return n, err
 }
 
-// TakeCounts fills in the counts of a card. ask returns the result of a query.
+// RunCounts fills in the counts of a card. ask returns the result of a query.
 func (f *Fingerprint) RunCounts(counts []card.Count, ask func(query string) (int64, error)) error {
 	for _, c := range counts {
 		n, err := ask(c.Query)

@@ -1,6 +1,6 @@
 // Package draft makes the draft of an app card from folders and files. Their content becomes items,
-// data that need not be moved is skipped with the reason, and comments ask for what only a person
-// can know.
+// data that need not be moved is skipped with the reason, and comments ask for what only the
+// technician can know.
 package draft
 
 import (
@@ -137,7 +137,7 @@ func (d *Drafter) Make(ctx context.Context, name, title string, paths []string) 
 	}
 	d.version(ctx, out, paths)
 	d.around(out, append(reals, keys...))
-	d.told(out)
+	d.settingOf(out)
 	names := map[string]int{}
 	for _, it := range out.Items {
 		if names[it.Name]++; names[it.Name] > 1 {
@@ -155,9 +155,9 @@ func shown(r rune) rune {
 	return r
 }
 
-// told finds the setting of the app that has an item's path, so that the card can read it on each
+// settingOf finds the setting of the app that has an item's path, so that the card can read it on each
 // computer. If each user has own settings, the user must decide. Only INI files are supported.
-func (d *Drafter) told(out *Draft) {
+func (d *Drafter) settingOf(out *Draft) {
 	for _, s := range d.inis {
 		f, err := ini.LoadSources(ini.LoadOptions{SkipUnrecognizableLines: true, AllowBooleanKeys: true, IgnoreInlineComment: true, IgnoreContinuation: true}, s)
 		if err != nil {

@@ -68,7 +68,7 @@ func Group(all []wide.Finding) (out []App) {
 	}
 	for _, key := range order {
 		a := by[key]
-		if shared[key] || slices.ContainsFunc(order, func(other string) bool { return other != key && lies(a, by[other]) }) {
+		if shared[key] || slices.ContainsFunc(order, func(other string) bool { return other != key && within(a, by[other]) }) {
 			continue
 		}
 		// A database in a folder that was found too belongs to that folder.
@@ -84,8 +84,8 @@ func Group(all []wide.Finding) (out []App) {
 // shared lists folders of the system that contain those of many apps.
 var shared = map[string]bool{"programdata": true, "roaming": true, "local": true, "appdata": true, "users": true, "documents": true, "desktop": true, "programfiles": true, "home": true, "config": true, "share": true, "srv": true, "var": true, "lib": true, "opt": true, "etc": true, "": true}
 
-// lies reports whether everything of an app is in a folder of another.
-func lies(a, in *App) bool {
+// within reports whether everything of an app is in a folder of another.
+func within(a, in *App) bool {
 	return !slices.ContainsFunc(a.Places, func(f wide.Finding) bool {
 		return !slices.ContainsFunc(in.Places, func(g wide.Finding) bool { return g.Class == wide.Folder && below(f.Where, g.Where) })
 	})

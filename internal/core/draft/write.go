@@ -40,8 +40,8 @@ func (d *Draft) YAML(check string) ([]byte, error) {
 	w.line("card: 1")
 	w.line("name: %s", quote(d.Name))
 	w.line("title: %s", quote(d.Title))
-	w.said("vendor", d.Vendor, "the vendor of the app")
-	w.said("about", d.About, "what the office uses the app for")
+	w.field("vendor", d.Vendor, "the vendor of the app")
+	w.field("about", d.About, "what the office uses the app for")
 	w.line("")
 	d.writeVersion(w)
 	w.line("items:")
@@ -83,13 +83,13 @@ func (w *writer) block(field string, lines []string) {
 	}
 }
 
-// said writes a field, or a comment if text is empty.
-func (w *writer) said(field, text, about string) {
+// field writes a field, or a comment if text is empty.
+func (w *writer) field(name, text, about string) {
 	if text == "" {
-		w.line("# %s: %s", field, about)
+		w.line("# %s: %s", name, about)
 		return
 	}
-	w.line("%s: %s", field, quote(text))
+	w.line("%s: %s", name, quote(text))
 }
 
 // Quote writes a text as a card has it.

@@ -16,7 +16,7 @@ const SyncEach = true
 // a download, and notes of the system's protection.
 var placeOwn = []string{"com.apple.quarantine", "com.apple.provenance", "com.apple.macl", "com.apple.rootless", "com.apple.lastuseddate#PS"}
 
-// travelling reports whether an extended attribute belongs to the data.
+// isData reports whether an extended attribute belongs to the data.
 func isData(name string) bool { return !slices.Contains(placeOwn, name) }
 
 // xattrText returns an extended attribute as it is stored in the kit: unchanged, because access

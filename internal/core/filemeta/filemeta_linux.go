@@ -23,7 +23,7 @@ const (
 	aclDefault = "system.posix_acl_default"
 )
 
-// travelling reports whether an extended attribute belongs to the data. Security labels belong to
+// isData reports whether an extended attribute belongs to the data. Security labels belong to
 // the computer.
 func isData(name string) bool {
 	return strings.HasPrefix(name, "user.") || name == aclAccess || name == aclDefault

@@ -16,7 +16,7 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// newDesk returns the method for a seat at a licence desk, which knows both computers.
+// newDesk returns the method for a seat at a licence desk, which has the state of both computers.
 func newDesk(h *Handle) method {
 	d := desk{h}
 	return method{
@@ -188,7 +188,7 @@ func (h *Handle) Waiting() (*steps.Requested, licence.Request) {
 func (h *Handle) Accept(a *licence.Answer) (*run.LicenceOutcome, error) {
 	want := *h.state().Requested
 	if want.By != h.Self().ID {
-		return nil, fault.New(fault.Elsewhere, "%s made the request: accept the answer there. It was not used up", want.On)
+		return nil, fault.New(fault.Elsewhere, "the request was made on %s: accept the answer there. The answer was not used", want.On)
 	}
 	if err := (recorder{h}).Answered(a); err != nil {
 		return nil, err

@@ -176,8 +176,8 @@ func (h *Handle) ask(ctx context.Context, computer string) (*licence.Answer, err
 	return a, nil
 }
 
-// Standing asks for the state of the licence. If nothing can be asked, it returns the recorded
-// state, and the error says why.
+// Standing asks for the state of the licence. If no source answers, it returns the recorded state,
+// and the error says why.
 func (h *Handle) Standing(ctx context.Context) (steps.Standing, error) {
 	see, err := h.see(ctx)
 	return h.State.Standing(h.Card, h.Licence, see, h.Now()), err

@@ -113,7 +113,7 @@ func (o *Instance) profileOf(path string) (filemeta.Owner, bool) {
 	return filemeta.OwnerOf(home)
 }
 
-// Strangers returns the owners of the item's files that have no user here.
+// UnmappedOwners returns the owners of the item's files that have no user here.
 func (o *Instance) UnmappedOwners() (out []string) {
 	a := o.Computer.Accounts()
 	if a == nil || o.InKit == nil || !mayGive() {
@@ -131,7 +131,7 @@ func (o *Instance) UnmappedOwners() (out []string) {
 // mayGive reports whether this process may change the owner of files.
 func mayGive() bool { return os.Geteuid() == 0 }
 
-// Giving returns the owners for placed files, or nil if this process may not set owners.
+// OwnersToSet returns the owners for placed files, or nil if this process may not set owners.
 func (o *Instance) OwnersToSet() *tree.Belonging {
 	if !mayGive() && o.Computer.Accounts() != nil {
 		return nil
@@ -139,7 +139,7 @@ func (o *Instance) OwnersToSet() *tree.Belonging {
 	return o.Belonging()
 }
 
-// Kept returns notes on owners and file metadata that could not be restored.
+// MetadataNotes returns notes on owners and file metadata that could not be restored.
 func (o *Instance) MetadataNotes(unkept []string, count int) (notes []string) {
 	if others := slices.DeleteFunc(slices.Clone(o.InKit.Sealed.Owners), func(n string) bool {
 		uid, known := -1, false
@@ -181,7 +181,7 @@ func (o *Instance) MakeParent(path string) error {
 	return nil
 }
 
-// Marked returns s with file metadata included in the walk.
+// WithMetadata returns s with file metadata included in the walk.
 func (o *Instance) WithMetadata(s tree.Source) tree.Source {
 	s.Marked = true
 	if a := o.Computer.Accounts(); a != nil {
@@ -214,7 +214,7 @@ func (o *Instance) Lenient() string {
 	return ""
 }
 
-// MarksOf returns the metadata and permissions of one file.
+// MetadataOf returns the metadata and permissions of one file.
 func (o *Instance) MetadataOf(path string) (e tree.Entry, err error) {
 	err = o.WithMetadata(tree.Source{Root: path, Single: true}).Walk(context.Background(), func(is tree.Entry, _ string) error {
 		e = is
@@ -223,7 +223,7 @@ func (o *Instance) MetadataOf(path string) (e tree.Entry, err error) {
 	return e, err
 }
 
-// CompareMarks adds the differences in a file's metadata to out.
+// CompareMetadata adds the differences in a file's metadata to out.
 func (o *Instance) CompareMetadata(out *steps.Checked) error {
 	what, err := o.MetadataDiffers()
 	if err == nil && what != "" {
@@ -232,7 +232,7 @@ func (o *Instance) CompareMetadata(out *steps.Checked) error {
 	return err
 }
 
-// MarksDiffer returns how a file's metadata differs from the sealed metadata, or "".
+// MetadataDiffers returns how a file's metadata differs from the sealed metadata, or "".
 func (o *Instance) MetadataDiffers() (string, error) {
 	have, err := o.MetadataOf(o.Path)
 	if err != nil {

@@ -50,7 +50,7 @@ func Unreached(ctx context.Context, err error) error {
 	return nil
 }
 
-// remade returns the definitions that are recorded as written differently by the engine here, or
+// rewritten returns the definitions that are recorded as written differently by the engine here, or
 // nil.
 func (o *Instance) rewritten() map[string]string {
 	if o.InKit.Placed == nil {

@@ -146,7 +146,7 @@ func watch(limit time.Duration, look func(alive func()) error) error {
 	}
 }
 
-// MarkByLook records the stamp that an inspection of the item returns.
+// StampByInspection records the stamp that an inspection of the item returns.
 func StampByInspection(ctx context.Context, i Inspector, done *steps.Placed) error {
 	is, err := i.Inspect(ctx, Options{Again: true})
 	if err == nil {
@@ -161,7 +161,7 @@ func HasStamp(ctx context.Context, i Inspector, stamp string) (bool, error) {
 	return err == nil && is.Stamp == stamp, err
 }
 
-// Doom renames a spare to spare+Doomed, from which it is deleted, if op's condition is met or an
+// MoveToDelete renames a spare to spare+Doomed, from which it is deleted, if op's condition is met or an
 // interrupted run already did that. ours is false if some of the data must stay.
 func MoveToDelete(ctx context.Context, m Mover, spare string, op steps.Op) (there, ours bool, err error) {
 	if begun, err := OnDisk(spare + DeleteEnding); err != nil || begun {
@@ -170,17 +170,17 @@ func MoveToDelete(ctx context.Context, m Mover, spare string, op steps.Op) (ther
 	if there, err := OnDisk(spare); err != nil || !there {
 		return false, false, err
 	}
-	if ours, err := Holds(ctx, m, spare, op); err != nil || !ours {
+	if ours, err := MayDelete(ctx, m, spare, op); err != nil || !ours {
 		return true, false, err
 	}
 	return true, true, tree.Rename(spare, spare+DeleteEnding)
 }
 
-// Doomed is the suffix of data that is being deleted.
+// DeleteEnding is the suffix of data that is being deleted.
 const DeleteEnding = tree.StageEnding
 
-// Holds reports whether data meets the condition of an operation that deletes it.
-func Holds(ctx context.Context, m Mover, at string, op steps.Op) (bool, error) {
+// MayDelete reports whether data meets the condition of an operation that deletes it.
+func MayDelete(ctx context.Context, m Mover, at string, op steps.Op) (bool, error) {
 	switch op.If {
 	case steps.IfSame:
 		return m.Same(ctx, at)

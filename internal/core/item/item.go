@@ -75,7 +75,7 @@ func Label(k steps.Key) string {
 // that every file system allows them.
 func (o *Instance) Stream() string {
 	name := o.Key.Item
-	if which := o.Which(); which != "" {
+	if which := o.SubPath(); which != "" {
 		// Names that differ only in letter case must stay different on every file system.
 		name = o.Item.Name + "@" + FileName(which[:min(len(which), 60)])
 		if short := digest.Of([]byte(which)).String()[:8]; len(which) > 60 || strings.ToLower(which) != which {

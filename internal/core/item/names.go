@@ -28,7 +28,7 @@ type Parts struct {
 
 // Inspector inspects an item. It changes nothing.
 type Inspector interface {
-	// Look inspects the item's location.
+	// Inspect inspects the item's location.
 	Inspect(ctx context.Context, how Options) (*Inspection, error)
 	// Compare compares the item on this computer with its sealed data, or, if the item stays, with its old address.
 	Compare(ctx context.Context) (*steps.Checked, error)

@@ -70,7 +70,7 @@ func (o *Instance) translated() string {
 		return was
 	}
 	path, _ := o.PathMap.Text(was)
-	if which := o.Which(); which != "" {
+	if which := o.SubPath(); which != "" {
 		for range strings.Count(which, "/") + 1 { // the folder that contains all of them
 			path = path[:max(0, strings.LastIndexAny(path, `/\`))]
 		}
@@ -122,7 +122,7 @@ func (o *Instance) locate(ctx context.Context) (string, error) {
 		return o.real(o.ChosenPath)
 	}
 	base, err := o.base(ctx)
-	return filepath.Join(base, filepath.FromSlash(o.Which())), err
+	return filepath.Join(base, filepath.FromSlash(o.SubPath())), err
 }
 
 // base returns the real path in the card. For one of several items, this is the folder that
@@ -150,9 +150,9 @@ func (o *Instance) real(place string) (string, error) {
 	return o.Computer.Locate(place, o.User)
 }
 
-// Which returns the item's path below the folder that contains several items, or "" for a single
+// SubPath returns the item's path below the folder that contains several items, or "" for a single
 // item.
-func (o *Instance) Which() string {
+func (o *Instance) SubPath() string {
 	_, which, _ := strings.Cut(o.Key.Item, "@")
 	return which
 }
@@ -240,7 +240,7 @@ func Pairs(r *run.Run, say Choices, targets []Target) []repoint.Pair {
 		if was := r.State.Was(t.Key); was != "" {
 			pairs = append(pairs, repoint.Pair{Old: was, New: spoken})
 		}
-		if path := t.Item.Path.On(string(r.Computer.System())); t.ChosenPath != "" && t.Which() == "" && strings.ContainsAny(path[:min(len(path), 1)], "%~$") {
+		if path := t.Item.Path.On(string(r.Computer.System())); t.ChosenPath != "" && t.SubPath() == "" && strings.ContainsAny(path[:min(len(path), 1)], "%~$") {
 			pairs = append(pairs, repoint.Pair{Old: path, New: spoken})
 		}
 	}

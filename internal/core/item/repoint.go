@@ -21,7 +21,7 @@ type PathUpdates struct {
 	Agreed func(ctx context.Context, o *Instance, edits []repoint.Edit, lines []repoint.Line) (bool, error)
 }
 
-// Repoints returns the path map for the item's settings, or nil if they are not changed.
+// PathMapFor returns the path map for the item's settings, or nil if they are not changed.
 func (o *Instance) PathMapFor() *repoint.Map {
 	if o.PathUpdates == nil || len(o.Item.Repoint) == 0 {
 		return nil
@@ -59,7 +59,7 @@ func (o *Instance) PathEdits() (map[string][]repoint.Edit, error) {
 	return out, nil
 }
 
-// AddRepointed notes in out that path updates were reversed for the comparison.
+// NotePathUpdates notes in out that path updates were reversed for the comparison.
 func (o *Instance) NotePathUpdates(out *steps.Checked) {
 	if r := o.InKit.Repointed; r != nil {
 		out.Rows = append(out.Rows, steps.Row{What: "re-pointed", Old: "as sealed", New: Plural(r.Places, "path"), Same: true})

@@ -20,7 +20,7 @@ import (
 )
 
 // scrypt work factors (log2 N) of key.age. One unlock needs 128*r*N bytes: 32 MiB and 128 MiB. A
-// made passphrase has 77 bits of its own; a typed one depends more on the work factor.
+// generated passphrase has 77 bits of its own; a typed one depends more on the work factor.
 const (
 	workMade  = 15
 	workTyped = 17

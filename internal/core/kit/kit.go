@@ -278,7 +278,7 @@ func OpenBy(dir string, read func(name string) (*card.Card, error)) (*Kit, error
 	for _, app := range k.Manifest.Apps {
 		c, err := read(filepath.Join(dir, CardsDir, filepath.Base(app)+".yaml"))
 		if err != nil {
-			return nil, fault.New(fault.Damaged, "the kit's card of %s cannot be read: %v", app, err)
+			return nil, fault.New(fault.Damaged, "the card of %s in the kit cannot be read: %v", app, err)
 		}
 		k.Cards = append(k.Cards, c)
 	}
@@ -311,7 +311,7 @@ func (k *Kit) there() error {
 		k.place = now
 		return nil
 	}
-	return fault.New(fault.Pulled, "the medium of the kit in %s was taken out", k.Dir)
+	return fault.New(fault.Pulled, "the medium with the kit in %s was removed", k.Dir)
 }
 
 // Lock keeps other runs away from the kit until Close.

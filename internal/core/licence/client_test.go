@@ -136,7 +136,7 @@ func TestClientTrustsTheKeyAlone(t *testing.T) {
 		if fault.KindOf(err) != c.kind || a != nil && c.kind != fault.DeskSignature {
 			t.Errorf("%s: %+v %v", name, a, err)
 		}
-		p := IsProblem(err, "")
+		p := FindProblem(err, "")
 		if refused := strings.HasPrefix(name, "a refusal") || name == "a failure"; (p != nil) != refused || refused && p.Status < 400 {
 			t.Errorf("%s: the problem %+v", name, p)
 		}

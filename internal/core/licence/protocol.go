@@ -246,8 +246,8 @@ func When(seconds int64) time.Time {
 	return time.Unix(seconds, 0)
 }
 
-// IsProblem returns the problem of that type in an error, or nil.
-func IsProblem(err error, typ string) *Problem {
+// FindProblem returns the problem of that type in an error, or nil.
+func FindProblem(err error, typ string) *Problem {
 	for e := err; e != nil; {
 		if p, ok := e.(*Problem); ok && (typ == "" || p.Type == typ) {
 			return p

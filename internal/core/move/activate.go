@@ -19,7 +19,7 @@ func (m *Move) Activate(ctx context.Context) ([]*run.Outcome, error) {
 	})
 }
 
-// takeUp activates the licences of an app. For on see free.
+// activateApp activates the licences of an app. For on see free.
 func (m *Move) activateApp(ctx context.Context, c *card.Card, o *run.Outcome, on func(*holder.Handle) error) error {
 	version, err := m.ForApp(c).Version(ctx, c)
 	if err != nil {
@@ -38,7 +38,7 @@ func (m *Move) activateApp(ctx context.Context, c *card.Card, o *run.Outcome, on
 	})
 }
 
-// takeUpOne activates one licence if its gates allow it.
+// activateOne activates one licence if its gates allow it.
 func (m *Move) activateOne(ctx context.Context, h *holder.Handle, version run.Version, o *run.Outcome) (*run.LicenceOutcome, error) {
 	h.Begin(h.Key, "activating", 0)
 	f := m.Facts(h.Card)

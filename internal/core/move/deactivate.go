@@ -19,7 +19,7 @@ func (m *Move) Deactivate(ctx context.Context) ([]*run.Outcome, error) {
 	})
 }
 
-// free deactivates the licences of an app. on prepares each, or skips it with errPassed.
+// deactivateApp deactivates the licences of an app. on prepares each, or skips it with errPassed.
 func (m *Move) deactivateApp(ctx context.Context, c *card.Card, o *run.Outcome, on func(*holder.Handle) error) error {
 	if may, err := m.checkDeactivate(ctx, c, o); err != nil || !may {
 		return err
@@ -65,7 +65,7 @@ func (m *Move) eachLicence(c *card.Card, version string, o *run.Outcome, done st
 	return first
 }
 
-// mayFree runs the gates of Deactivate: all data of the app is sealed, undamaged, and unchanged on
+// checkDeactivate runs the gates of Deactivate: all data of the app is sealed, undamaged, and unchanged on
 // the old computer.
 func (m *Move) checkDeactivate(ctx context.Context, c *card.Card, o *run.Outcome) (bool, error) {
 	f := m.Facts(c)

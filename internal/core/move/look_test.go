@@ -311,7 +311,7 @@ func TestOpens(t *testing.T) {
 	if out := verify(); !strings.Contains(out.Opened.String(), "not checked") || !out.Equal() || o.Job(o.New).State.Opened["app"] != nil || !proven() {
 		t.Errorf("nobody looked: %+v", out.Opened)
 	}
-	if out := verify("1"); out.Opened.Good || out.Equal() || out.Opened.String() != "a person saw 1, but 2 were packed" || proven() {
+	if out := verify("1"); out.Opened.Good || out.Equal() || out.Opened.String() != "the technician saw 1, but 2 were packed" || proven() {
 		t.Errorf("a wrong figure: %+v", out.Opened)
 	}
 	if out := verify("2"); !out.Opened.Good || !out.Equal() || !proven() {

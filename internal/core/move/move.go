@@ -51,7 +51,7 @@ func (m *Move) choices() item.Choices {
 		return item.Choices{}
 	}
 	before := m.State.Chosen
-	if m.Instead != "" && !m.Self().Is(m.State.New) {
+	if m.ReplaceReason != "" && !m.Self().Is(m.State.New) {
 		before = steps.Chosen{} // those were for the computer that broke
 	}
 	return item.Choices{Chosen: before.With(m.Choices.Chosen), RunAsMe: m.Choices.RunAsMe}
@@ -75,7 +75,7 @@ func (m *Move) Redirect() error {
 	return nil
 }
 
-// looker returns a scanner of this computer for an app in the kit.
+// scanner returns a scanner of this computer for an app in the kit.
 func (m *Move) scanner(c *card.Card, estimate bool) *survey.Scanner {
 	return &survey.Scanner{Host: m.ForApp(c), Run: m.Run, Kinds: m.Kinds, Options: item.Options{KitDir: m.Kit.Place(), Target: m.Manifest.New.System, Estimate: estimate}}
 }
@@ -146,7 +146,7 @@ func (m *Move) stays(c *card.Card) (out []item.Target) {
 	return out
 }
 
-// tellAll reports the total size of the sealed items that a step handles.
+// reportTotal reports the total size of the sealed items that a step handles.
 func (m *Move) reportTotal(about func(*steps.Item) bool) {
 	cards, err := m.SelectedCards()
 	if err != nil {

@@ -65,7 +65,7 @@ func (m *Move) seen(ctx context.Context, c *card.Card, o *run.Outcome) (*steps.O
 	if err != nil {
 		return nil, err
 	}
-	seen := &steps.Opened{By: "a person", Said: r.Answer, Good: true}
+	seen := &steps.Opened{By: "the technician", Said: r.Answer, Good: true}
 	for _, i := range o.Items {
 		for _, row := range i.Rows {
 			if c.Opens.Count != "" && row.What == c.Opens.Count {
@@ -77,7 +77,7 @@ func (m *Move) seen(ctx context.Context, c *card.Card, o *run.Outcome) (*steps.O
 	return seen, nil
 }
 
-// silence asks the technician to confirm that the old computer's copy of an app no longer syncs, if
+// confirmSyncOff asks the technician to confirm that the old computer's copy of an app no longer syncs, if
 // only one copy may. It asks once, on either computer.
 func (m *Move) confirmSyncOff(ctx context.Context, c *card.Card, o *run.Outcome) error {
 	if !c.Sole() || m.Manifest.Keep || m.State.Silenced[c.Name] {

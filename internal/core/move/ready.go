@@ -368,7 +368,7 @@ func (m *Move) readyItem(ctx context.Context, c *card.Card, t item.Target, g *ga
 	return nil
 }
 
-// readyInTheWay describes existing data.
+// describeExisting describes existing data.
 func (m *Move) describeExisting(ctx context.Context, t item.Target, g *gathered, onDisk bool) (says string, err error) {
 	says = "there is existing data (not compared, because no passphrase was given); unpack sets it aside"
 	same := g.same[t.Key]

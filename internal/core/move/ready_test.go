@@ -238,8 +238,8 @@ func TestThirdComputer(t *testing.T) {
 	}
 
 	m := o.Job(third)
-	m.Instead = "the new one fell into the harbour"
-	if out := o.Only(m.Unpack(ctx)); office.Blocked(out) != "" || len(out.Overrode) != 1 || out.Overrode[0].Because != m.Instead || o.Text("third/srv/diary/a") != "x" {
+	m.ReplaceReason = "the new one fell into the harbour"
+	if out := o.Only(m.Unpack(ctx)); office.Blocked(out) != "" || len(out.Overrode) != 1 || out.Overrode[0].Because != m.ReplaceReason || o.Text("third/srv/diary/a") != "x" {
 		t.Fatalf("instead: %+v", out)
 	}
 	s := o.Job(third).State
@@ -334,7 +334,7 @@ func TestInsteadForgets(t *testing.T) {
 		t.Fatal("it is not where it was asked for")
 	}
 	j = o.Job(office.Open(t, filepath.Join(o.Dir, "third")))
-	j.Instead = "it broke"
+	j.ReplaceReason = "it broke"
 	o.Only(j.Unpack(ctx))
 	if o.Text("third/srv/diary/a") != "x" || o.Text("third/elsewhere/a") != "" {
 		t.Error("it went where it was asked for on the other one")

@@ -11,7 +11,7 @@ import (
 	"movekit/internal/core/run"
 )
 
-// errPassed skips a licence.
+// errSkipped skips a licence.
 var errSkipped = errors.New("passed over")
 
 // Request returns requests to licence desks for the selected apps: to deactivate on the old
@@ -109,7 +109,7 @@ func accept(h *holder.Handle, signed string) (did *run.LicenceOutcome, mine bool
 	return did, true, err
 }
 
-// AcceptSpoken applies an answer that was typed in from the telephone. It must match the newest
+// AcceptByPhone applies an answer that was typed in from the telephone. It must match the newest
 // request for one of this kit's licences.
 func (m *Move) AcceptByPhone(ctx context.Context, text string) ([]*run.Outcome, error) {
 	var mistyped error

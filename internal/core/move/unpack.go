@@ -49,7 +49,7 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 			return u.Err // the gate was overridden, but there is still no destination
 		}
 	}
-	if m.Instead != "" { // records about the computer that broke do not apply to this one
+	if m.ReplaceReason != "" { // records about the computer that broke do not apply to this one
 		item.Close(g.targets)
 		if g.targets, _, err = m.targets(ctx, c); err != nil {
 			return err

@@ -215,7 +215,7 @@ func (m *Placer) resumed(ctx context.Context, t item.Target) (*steps.Placed, err
 	return &done, nil
 }
 
-// lookThrough returns a note on data that an interrupted run set aside.
+// noteOn returns a note on data that an interrupted run set aside.
 func (m *Placer) noteOn(aside string) []string {
 	if aside == "" {
 		return nil
@@ -391,7 +391,7 @@ func (m *Placer) existing(ctx context.Context, t item.Target, done *steps.Placed
 	return did, nil
 }
 
-// way returns the policy for existing data: from the command line, or from the user's answer.
+// policy returns the policy for existing data: from the command line, or from the user's answer.
 func (m *Placer) policy(ctx context.Context, t item.Target) (tree.Policy, error) {
 	family := t.Key
 	family.Item = t.Item.Name

@@ -77,7 +77,7 @@ func (m *Placer) recordRetired(event string, key steps.Key, r steps.Retired) err
 func (m *Placer) Retire(ctx context.Context, t item.Target, out *run.ItemOutcome) error {
 	there, err := t.Exists(ctx, t.Path)
 	if err == nil && there && (t.InKit.Retired != nil || t.InKit.Retiring != nil) {
-		there, err = m.holds(ctx, t, t.Path)
+		there, err = m.hasData(ctx, t, t.Path)
 	}
 	if err != nil {
 		return err
@@ -149,9 +149,9 @@ func (m *Placer) newRetire(ctx context.Context, t item.Target) (*steps.Retired, 
 	return r, err
 }
 
-// holds reports whether there is data of the item under a name. A folder may contain only what the
+// hasData reports whether there is data of the item under a name. A folder may contain only what the
 // card leaves out.
-func (m *Placer) holds(ctx context.Context, t item.Target, name string) (bool, error) {
+func (m *Placer) hasData(ctx context.Context, t item.Target, name string) (bool, error) {
 	at := m.Kinds.Open(t.At(name))
 	defer at.Close()
 	is, err := at.Inspect(ctx, item.Options{})
@@ -253,7 +253,7 @@ func (m *Placer) Remove(ctx context.Context, t item.Target, out *run.ItemOutcome
 	}
 	out.Did = "removed"
 	if left {
-		changed, err := m.holds(ctx, t, r.To)
+		changed, err := m.hasData(ctx, t, r.To)
 		if err != nil {
 			return err
 		}

@@ -36,7 +36,7 @@ type Kit interface {
 	Inspect(ctx context.Context, apps []string, progress func(int64)) ([]kit.Damage, error)
 	// TotalBytes returns the size of the files that Inspect reads.
 	TotalBytes(apps []string) int64
-	// Unwhole returns the damaged sealed files of an item.
+	// DamagedFiles returns the damaged sealed files of an item.
 	DamagedFiles(ctx context.Context, app string, s kit.Sealed) []string
 	// MendChecksums adds the sealed files in the journal to the kit's checksums.
 	MendChecksums() error
@@ -53,18 +53,18 @@ type Kit interface {
 // Run is one run of a step.
 type Run struct {
 	*Host
-	Kit       Kit
-	Manifest  *kit.Manifest
-	Cards     []*card.Card
-	State     *steps.State      // the state from the journal; every recorded line updates it
-	Apps      []string          // selected apps; empty means all
-	Items     []string          // selected items, by address (steps.Key.Is); an app without selected items is selected completely
-	Overrides map[string]string // reason by gate
-	Instead   string            // reason for changing the new computer; "" if it is not changed
-	PartSize  int64             // largest sealed file, in bytes; 0 means the default
-	Now       func() time.Time
-	Marks     string // folder for seenUpTo records; "" means the user's cache
-	stale     string // what another copy of the kit has and this one does not
+	Kit           Kit
+	Manifest      *kit.Manifest
+	Cards         []*card.Card
+	State         *steps.State      // the state from the journal; every recorded line updates it
+	Apps          []string          // selected apps; empty means all
+	Items         []string          // selected items, by address (steps.Key.Is); an app without selected items is selected completely
+	Overrides     map[string]string // reason by gate
+	ReplaceReason string            // reason for changing the new computer; "" if it is not changed
+	PartSize      int64             // largest sealed file, in bytes; 0 means the default
+	Now           func() time.Time
+	Marks         string // folder for seenUpTo records; "" means the user's cache
+	stale         string // what another copy of the kit has and this one does not
 }
 
 // New starts a run. It reads the journal once.
@@ -90,7 +90,7 @@ func (r *Run) Side() steps.Side {
 	switch {
 	case self.Is(r.Manifest.Old):
 		return steps.OldSide
-	case r.bound() && !self.Is(r.State.New) && r.Instead == "":
+	case r.bound() && !self.Is(r.State.New) && r.ReplaceReason == "":
 		return steps.ThirdSide
 	}
 	return steps.NewSide
@@ -107,7 +107,7 @@ func (r *Run) bind(step steps.Step, c *card.Card, o *Outcome) error {
 	}
 	b := steps.Bound{Computer: self}
 	if r.bound() {
-		b.Instead = r.Instead
+		b.Instead = r.ReplaceReason
 		o.Overrode = append(o.Overrode, steps.Overridden{Gate: "new-computer", Step: step, Why: "this is " + self.Name + ", but the new computer was " + r.State.New.Name, Because: b.Instead})
 	}
 	return r.Record(journal.EventBound, steps.Key{}, b)
@@ -123,7 +123,7 @@ func (r *Run) Card(app string) *card.Card {
 	return nil
 }
 
-// Chosen returns the cards of the selected apps.
+// SelectedCards returns the cards of the selected apps.
 func (r *Run) SelectedCards() ([]*card.Card, error) {
 	if len(r.Apps) == 0 {
 		return r.Cards, nil
@@ -146,7 +146,7 @@ func (r *Run) SelectedCards() ([]*card.Card, error) {
 	return out, nil
 }
 
-// Picked reports whether an item is selected.
+// Selected reports whether an item is selected.
 func (r *Run) Selected(k steps.Key) bool {
 	some := false
 	for _, address := range r.Items {
@@ -269,7 +269,7 @@ func (r *Run) agreed(c *card.Card) error {
 	return r.Record(journal.EventAgreed, steps.Key{App: c.Name}, c.Commands())
 }
 
-// For returns the host for one app. Its commands may run if the user agreed earlier, according to
+// ForApp returns the host for one app. Its commands may run if the user agreed earlier, according to
 // the journal of an unlocked kit.
 func (r *Run) ForApp(c *card.Card) *Host {
 	h := *r.Host

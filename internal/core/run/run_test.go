@@ -117,12 +117,12 @@ func TestSides(t *testing.T) {
 		t.Error("after one is bound")
 	}
 	lines := len(r.Kit.Lines())
-	r.Instead = "it broke"
+	r.ReplaceReason = "it broke"
 	o := &Outcome{}
 	if err := on(third).bind(steps.Activate, tide, o); err != nil || r.State.New.Name != "THIRD" || len(o.Overrode) != 1 || o.Overrode[0].Because != "it broke" || o.Overrode[0].Gate != "new-computer" || len(r.Kit.Lines()) != lines+1 {
 		t.Errorf("instead of another: %+v %+v %v", r.State.New, o, err)
 	}
-	r.Instead = ""
+	r.ReplaceReason = ""
 	if f := on(third).Facts(tide); !f.Bound || f.Side != steps.NewSide || f.Here != "THIRD" || f.OldName != "OLD" || f.NewName != "THIRD" || f.Keep || f.Packed || f.Placed || f.HandedOver || f.Title != "Tidewright" || f.Written.IsZero() {
 		t.Errorf("facts: %+v", f)
 	}

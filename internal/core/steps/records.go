@@ -91,14 +91,14 @@ type Stepped struct {
 	On       string         `json:"-"`                  // name of the computer, from the journal line
 }
 
-// Bound is the data of journal.EventBound: the new computer from here on.
+// Bound is the data of journal.EventBound: the computer that is the new one from then on.
 type Bound struct {
 	kit.Computer
 	// Instead is the reason for changing the new computer; "" for the first one.
 	Instead string `json:"instead,omitempty"`
 }
 
-// Looked is the data of journal.EventLooked: the app on the new computer.
+// Looked is the data of journal.EventLooked: the app as it was found on the new computer.
 type Looked struct {
 	Version string `json:"version,omitempty"`
 	Edition string `json:"edition,omitempty"`

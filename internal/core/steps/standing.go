@@ -54,7 +54,7 @@ func (s Standing) judged(now time.Time) time.Time {
 	return s.ServiceTime
 }
 
-// Free reports whether a licence in state s may be activated on another computer.
+// CanActivateElsewhere reports whether a licence in state s may be activated on another computer.
 func CanActivateElsewhere(s licence.State) bool {
 	return s == licence.Deactivated || s == licence.NotActivated
 }

@@ -322,7 +322,7 @@ func (s *State) answered(l journal.Line) {
 	}
 }
 
-// Freed reports whether a licence is known to be deactivated on the old computer.
+// Deactivated reports whether a licence is known to be deactivated on the old computer.
 func (s *State) Deactivated(app, name string) bool {
 	l := s.Licence(app, name)
 	return l.Old == licence.Deactivated && l.From.ID == s.Old.ID

@@ -48,7 +48,7 @@ func (s *Stats) add(e Entry) {
 			s.Left = append(s.Left, fmt.Sprintf("%s: %s", e.Path, why))
 		}
 	}
-	if e.runsAs && e.Travels() {
+	if e.runsAs && e.Archived() {
 		leave("it has the setuid or setgid bit; the file is moved without that bit")
 	}
 	switch e.Type {
@@ -71,7 +71,7 @@ func (s *Stats) add(e Entry) {
 		}
 		leave(why)
 	}
-	if e.Owner != "" && e.Travels() && !s.Owners[e.Owner] {
+	if e.Owner != "" && e.Archived() && !s.Owners[e.Owner] {
 		if s.Owners == nil {
 			s.Owners = map[string]bool{}
 		}
@@ -200,7 +200,7 @@ func (s Source) assemble(ctx context.Context, queue <-chan *unit, out, list io.W
 		if u.err != nil {
 			return u.err
 		}
-		if u.entry.Travels() {
+		if u.entry.Archived() {
 			if err := tw.WriteHeader(header(u.entry)); err != nil {
 				return fault.Wrap(fault.CannotPlace, err, "cannot seal %s", u.real)
 			}

@@ -46,7 +46,7 @@ func Carry(ctx context.Context, s Source, to string, yields Yields) (yielded []s
 		}
 	}
 	if s.Marked && err == nil && (len(files) > 0 || len(s.Include) == 0) { // an empty part leaves nothing
-		err = likewise(to, folders)
+		err = mkdirLike(to, folders)
 	}
 	removeEmpty(folders)
 	return yielded, err
@@ -55,7 +55,7 @@ func Carry(ctx context.Context, s Source, to string, yields Yields) (yielded []s
 // RemoveFiles deletes the files of the source, or those for which only returns true. It removes
 // folders that become empty. A missing source is not an error.
 func RemoveFiles(ctx context.Context, s Source, only func(path string) bool) error {
-	files, folders, err := s.entries(ctx, func(e Entry) bool { return e.Travels() && (only == nil || only(e.Path)) })
+	files, folders, err := s.entries(ctx, func(e Entry) bool { return e.Archived() && (only == nil || only(e.Path)) })
 	for _, file := range files {
 		if err == nil {
 			if err = os.Remove(file); err != nil {
@@ -105,8 +105,8 @@ func removeEmpty(folders []folder) {
 // locked reports whether a folder is not writable even for its owner.
 func locked(e Entry) bool { return e.Mode&0o700 != 0o700 }
 
-// likewise creates folders with the same metadata on the same computer.
-func likewise(to string, folders []folder) error {
+// mkdirLike creates folders with the same metadata on the same computer.
+func mkdirLike(to string, folders []folder) error {
 	for _, e := range slices.Backward(folders) {
 		dir := filepath.Join(to, filepath.FromSlash(e.Path))
 		err := os.MkdirAll(dir, 0o755)

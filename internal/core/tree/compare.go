@@ -124,7 +124,7 @@ func (r *comparer) differ(path, format string, args ...any) {
 
 func (r *comparer) old(e Entry) {
 	r.out.Old.add(e)
-	if e.Travels() && r.names.Refuses(e.Path) != "" {
+	if e.Archived() && r.names.Refuses(e.Path) != "" {
 		r.unfit = e.Path
 	}
 	if r.EachOld != nil {
@@ -165,7 +165,7 @@ func (r *comparer) met(ctx context.Context, e Entry, real string, list *ListRead
 		if r.Others {
 			r.new(e)
 		}
-		if !want.Travels() {
+		if !want.Archived() {
 			return nil
 		}
 		return r.match(ctx, want, e, real)
@@ -173,7 +173,7 @@ func (r *comparer) met(ctx context.Context, e Entry, real string, list *ListRead
 }
 
 func (r *comparer) missing(want Entry) {
-	if want.Travels() && want.Path != r.unfit {
+	if want.Archived() && want.Path != r.unfit {
 		r.differ(want.Path, "is missing")
 	}
 }

@@ -58,8 +58,8 @@ type Entry struct {
 	runsAs    bool // setuid or setgid, which is not moved
 }
 
-// Travels reports whether the entry is in the tar stream.
-func (e *Entry) Travels() bool {
+// Archived reports whether the entry is in the tar stream.
+func (e *Entry) Archived() bool {
 	return e.Type == Dir || e.Type == File || e.Type == Link || e.Type == Hard
 }
 
@@ -189,7 +189,7 @@ func CheckList(l *ListReader, system string) (*Stats, error) {
 		if err != nil {
 			return nil, err
 		}
-		if !e.Travels() && e.Type != Outside && e.Type != Special && e.Type != Unfit {
+		if !e.Archived() && e.Type != Outside && e.Type != Special && e.Type != Unfit {
 			return nil, hostile(e, "it has the unknown type %q", e.Type)
 		}
 		if last != "" && before(last, e.Path) >= 0 {
@@ -197,7 +197,7 @@ func CheckList(l *ListReader, system string) (*Stats, error) {
 		}
 		last = e.Path
 		counted.add(e)
-		if !e.Travels() {
+		if !e.Archived() {
 			continue
 		}
 		if why := refusal(e.Path); why != "" {

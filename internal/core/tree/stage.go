@@ -155,7 +155,7 @@ func (s *stager) readTar(ctx context.Context, in io.Reader, list *ListReader) er
 func nextTravelling(list *ListReader) (Entry, error) {
 	for {
 		e, err := list.Next()
-		if err != nil || e.Travels() {
+		if err != nil || e.Archived() {
 			return e, err
 		}
 	}

@@ -1,4 +1,4 @@
-// Package version compares application versions the way people write them.
+// Package version compares application versions as vendors write them.
 package version
 
 import (

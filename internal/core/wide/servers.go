@@ -29,7 +29,7 @@ const askTime = 10 * time.Second
 // folders.
 func (s *Search) servers(ctx context.Context) []Finding {
 	if s.Computer.Root() != "" {
-		return s.pretended(ctx)
+		return s.simulatedServers(ctx)
 	}
 	procs, err := process.ProcessesWithContext(ctx)
 	if err != nil {
@@ -62,8 +62,8 @@ func (s *Search) servers(ctx context.Context) []Finding {
 	return out
 }
 
-// pretended returns the servers of a simulated computer.
-func (s *Search) pretended(ctx context.Context) []Finding {
+// simulatedServers returns the servers of a simulated computer.
+func (s *Search) simulatedServers(ctx context.Context) []Finding {
 	var names []string
 	for n := range engines {
 		names = append(names, n)

@@ -129,7 +129,7 @@ func (m mover) Inspect(ctx context.Context, how item.Options) (*item.Inspection,
 			if !m.single && e.Type == tree.Dir && strings.EqualFold(e.Path, filepath.Base(m.Path)) {
 				is.Warnings = append(is.Warnings, fmt.Sprintf("%s contains a folder %s with the same name: check that this is the right one", m.Path, e.Path))
 			}
-			if !e.Travels() {
+			if !e.Archived() {
 				return
 			}
 			if why := names.Refuses(e.Path); why != "" {
@@ -262,7 +262,7 @@ func (m mover) Lacks(context.Context) (out item.Lacks, err error) {
 		if err != nil {
 			return out, err
 		}
-		if !e.Travels() {
+		if !e.Archived() {
 			continue
 		}
 		if why := system.Refuses(e.Path); why != "" {

@@ -17,9 +17,9 @@ import (
 // one by one to a separate folder, and back.
 type names struct{ mover }
 
-// half is the suffix of a spare while files are moved into it, out of it, or deleted. A spare
+// partialEnding is the suffix of a spare while files are moved into it, out of it, or deleted. A spare
 // without it is complete.
-const half = item.DeleteEnding
+const partialEnding = item.DeleteEnding
 
 // partly reports whether the card selects only some files of the folder.
 func (m mover) partly() bool { return !m.single && len(m.Item.Include) > 0 }
@@ -27,7 +27,7 @@ func (m mover) partly() bool { return !m.single && len(m.Item.Include) > 0 }
 // State returns which of two paths have files of the item.
 func (n names) State(ctx context.Context, home, spare string, part bool) (item.Presence, error) {
 	if spare != "" {
-		if begun, err := item.OnDisk(spare + half); err != nil || begun {
+		if begun, err := item.OnDisk(spare + partialEnding); err != nil || begun {
 			return item.Between, err
 		}
 	}
@@ -55,7 +55,7 @@ func (n names) Free(_ context.Context, home string, use item.Use) (string, error
 
 // MoveOut renames the folder or file, or moves the selected files of a folder.
 func (n names) MoveOut(ctx context.Context, home, spare string, part bool) error {
-	begun, err := item.OnDisk(spare + half)
+	begun, err := item.OnDisk(spare + partialEnding)
 	if err != nil {
 		return err
 	}
@@ -70,15 +70,15 @@ func (n names) MoveOut(ctx context.Context, home, spare string, part bool) error
 		source = tree.Source{Root: home, Whole: true}
 	}
 	source.Marked = true
-	clashes, err := tree.Carry(ctx, source, spare+half, tree.Newcomer)
+	clashes, err := tree.Carry(ctx, source, spare+partialEnding, tree.Newcomer)
 	if err != nil {
 		return err
 	}
 	n.reportClashes(clashes)
-	if moved, err := item.OnDisk(spare + half); err != nil || !moved {
+	if moved, err := item.OnDisk(spare + partialEnding); err != nil || !moved {
 		return err
 	}
-	return tree.Rename(spare+half, spare)
+	return tree.Rename(spare+partialEnding, spare)
 }
 
 // MoveIn renames the folder or file, or moves the files of the spare into the folder.
@@ -93,14 +93,14 @@ func (n names) MoveIn(ctx context.Context, spare, home string, part bool) error 
 		}
 		return err
 	}
-	begun, err := item.OnDisk(spare + half)
+	begun, err := item.OnDisk(spare + partialEnding)
 	if err == nil && !begun {
-		err = tree.Rename(spare, spare+half)
+		err = tree.Rename(spare, spare+partialEnding)
 	}
 	if err != nil {
 		return err
 	}
-	clashes, err := tree.Carry(ctx, tree.Source{Root: spare + half, Marked: true, Whole: true}, home, tree.Resident)
+	clashes, err := tree.Carry(ctx, tree.Source{Root: spare + partialEnding, Marked: true, Whole: true}, home, tree.Resident)
 	n.reportClashes(clashes)
 	return err
 }
@@ -124,15 +124,15 @@ func (n names) Delete(ctx context.Context, spare string, op steps.Op) (left bool
 		return n.deleteSame(ctx, spare, op)
 	}
 	if n.single || op.If == steps.Always {
-		err = tree.RemoveTree(spare + half)
+		err = tree.RemoveTree(spare + partialEnding)
 	} else {
-		err = tree.RemoveFiles(ctx, n.at(spare+half).source(), nil)
+		err = tree.RemoveFiles(ctx, n.at(spare+partialEnding).source(), nil)
 	}
 	if err == nil {
-		left, err = item.OnDisk(spare + half)
+		left, err = item.OnDisk(spare + partialEnding)
 	}
 	if err == nil && left {
-		err = tree.Rename(spare+half, spare)
+		err = tree.Rename(spare+partialEnding, spare)
 	}
 	if err != nil {
 		return left, fault.Wrap(fault.CannotPlace, err, "cannot remove %s", spare)

@@ -118,7 +118,7 @@ func (m mover) Delete(ctx context.Context, spare string, op steps.Op) (left bool
 		if err != nil || here == nil {
 			return false, err
 		}
-		if ours, err := item.Holds(ctx, m, spare, op); err != nil || !ours {
+		if ours, err := item.MayDelete(ctx, m, spare, op); err != nil || !ours {
 			return true, err
 		}
 		if err := m.mark(spare, emptying); err != nil {

@@ -22,7 +22,7 @@ import (
 // more it holds.
 var tablesKept = 1000
 
-// moment starts to read a snapshot of the database: one transaction for tables with row versions,
+// snapshot starts to read a snapshot of the database: one transaction for tables with row versions,
 // and a read lock for the others. No table can be changed or dropped until the returned function is
 // called and the transaction ends. The transaction's metadata locks prevent that or, with many
 // tables, other connections do; then whoever wants to change a table makes the read fail.

@@ -46,7 +46,7 @@ func (c *conn) exists(ctx context.Context, database string) (bool, error) {
 			return false, nil
 		}
 	}
-	return c.holds(ctx, database)
+	return c.hasObjects(ctx, database)
 }
 
 func (c *conn) unmark(ctx context.Context, m move) error {
@@ -58,8 +58,8 @@ func (c *conn) has(ctx context.Context, database string) (bool, error) {
 	return len(n) > 0, err
 }
 
-// holds reports whether a database exists and is not empty.
-func (c *conn) holds(ctx context.Context, database string) (bool, error) {
+// hasObjects reports whether a database exists and is not empty.
+func (c *conn) hasObjects(ctx context.Context, database string) (bool, error) {
 	n, err := c.column(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = ? UNION SELECT 1 FROM information_schema.routines WHERE routine_schema = ? UNION SELECT 1 FROM information_schema.events WHERE event_schema = ? LIMIT 1", database, database, database)
 	return len(n) > 0, err
 }
@@ -132,7 +132,7 @@ func (c *conn) rename(ctx context.Context, from, to string, proven bool, as serv
 	if err := c.recover(ctx); err != nil {
 		return err
 	}
-	there, err := c.holds(ctx, to)
+	there, err := c.hasObjects(ctx, to)
 	if err != nil {
 		return err
 	}
@@ -266,7 +266,7 @@ func (c *conn) moveTables(ctx context.Context, from, to string) error {
 	return nil
 }
 
-// prove creates all definitions of a database in another database with empty tables, and then drops
+// tryDefinitions creates all definitions of a database in another database with empty tables, and then drops
 // it.
 func (c *conn) tryDefinitions(ctx context.Context, d *schema.Sealed, from string) (err error) {
 	if len(d.Defined) == 0 {
@@ -351,7 +351,7 @@ func enabled(o schema.Object) bool {
 	return i >= 0 && (j < 0 || i < j)
 }
 
-// awake returns the events of a database at rest that were enabled before.
+// enabledEvents returns the events of a database at rest that were enabled before.
 func (c *conn) enabledEvents(ctx context.Context, database string) ([]string, error) {
 	there, err := c.column(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = ? AND table_name = ?", database, atRest)
 	if err != nil || len(there) == 0 {

@@ -30,7 +30,7 @@ import (
 // Oldest is the oldest server version that is supported.
 const Oldest = 120000
 
-// settings make values come out the same on every server.
+// settings make every server return values in the same form.
 var settings = map[string]string{
 	"client_encoding": "UTF8", "timezone": "UTC", "datestyle": "ISO, YMD", "intervalstyle": "postgres", "extra_float_digits": "1", "bytea_output": "hex",
 	"lc_monetary": "C", "xmloption": "content", "statement_timeout": "0", "lock_timeout": "10000", "idle_in_transaction_session_timeout": "0",

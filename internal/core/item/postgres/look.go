@@ -63,7 +63,7 @@ func askIn(ctx context.Context, conn *pgx.Conn, query string) (n int64, err erro
 	return n, err
 }
 
-// humble gives up administrator rights other than reading, for the rest of the transaction. Servers
+// dropRights gives up administrator rights other than reading, for the rest of the transaction. Servers
 // before version 14 have no role that reads everything, and with row security no role can.
 func dropRights(ctx context.Context, conn *pgx.Conn) error {
 	var may bool

@@ -175,14 +175,14 @@ func (s *session) stage(ctx context.Context, d *Sealed, name, archive string, da
 				notes = append(notes, fmt.Sprintf("the server here does not support a setting of the database: %s (%s)", e.setting(sql), pg.Message))
 			} else if err != nil {
 				err = s.explain(err)
-				return notes, fault.Wrap(fault.KindOf(err), err, "the settings of the database cannot be set")
+				return notes, fault.Wrap(fault.KindOf(err), err, "cannot apply the settings of the database")
 			}
 		}
 	}
 	return append(notes, m.versions(ctx, conn, d)...), nil
 }
 
-// vendor creates the objects of a database.
+// builder creates the objects of a database.
 type builder struct {
 	*session
 	database string
@@ -213,7 +213,7 @@ func (m *builder) all(ctx context.Context, entries []entry) error {
 		close(queue)
 		g, within := errgroup.WithContext(ctx)
 		for range min(len(queue), map[bool]int{true: workers, false: 1}[apart(entries[0])]) {
-			g.Go(func() error { return m.some(within, queue) })
+			g.Go(func() error { return m.createQueued(within, queue) })
 		}
 		if err := g.Wait(); err != nil {
 			return err
@@ -223,8 +223,8 @@ func (m *builder) all(ctx context.Context, entries []entry) error {
 	return nil
 }
 
-// some creates the queued entries on its own connection.
-func (m *builder) some(ctx context.Context, queue <-chan []entry) error {
+// createQueued creates the queued entries on its own connection.
+func (m *builder) createQueued(ctx context.Context, queue <-chan []entry) error {
 	conn, err := m.connect(ctx, m.database)
 	if err != nil {
 		return err
@@ -244,7 +244,7 @@ func (m *builder) some(ctx context.Context, queue <-chan []entry) error {
 			return m.explain(err)
 		}
 		for _, e := range entries { // nothing of them exists yet
-			if err := m.one(ctx, conn, e); err != nil {
+			if err := m.createOne(ctx, conn, e); err != nil {
 				return err
 			}
 		}
@@ -252,9 +252,9 @@ func (m *builder) some(ctx context.Context, queue <-chan []entry) error {
 	return nil
 }
 
-// one creates one object. Objects that call functions without their schema, such as some indexes,
+// createOne creates one object. Objects that call functions without their schema, such as some indexes,
 // fail with an empty search path. They are tried again with the old database's search path.
-func (m *builder) one(ctx context.Context, conn *pgx.Conn, e entry) error {
+func (m *builder) createOne(ctx context.Context, conn *pgx.Conn, e entry) error {
 	_, err := conn.Exec(ctx, e.sql, pgx.QueryExecModeSimpleProtocol)
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) && (strings.HasPrefix(pg.Code, "42") || pg.Code == "3F000") {

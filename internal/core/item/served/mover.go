@@ -27,7 +27,7 @@ type mover[F Facts] struct {
 	*shared[F]
 }
 
-// opened is what is opened once: the app's settings, the server, and the sealed facts.
+// shared is what is opened once: the app's settings, the server, and the sealed facts.
 type shared[F Facts] struct {
 	engine  Engine[F]
 	kind    KindOf
@@ -242,7 +242,7 @@ func (m mover[F]) Seal(ctx context.Context, is *item.Inspection) (out *kit.Seale
 	return out, err
 }
 
-// known reads the sealed facts, once.
+// sealedFacts reads the sealed facts, once.
 func (m mover[F]) sealedFacts() (F, error) {
 	if m.read {
 		return m.facts, nil
@@ -459,13 +459,13 @@ func (m mover[F]) Delete(ctx context.Context, spare string, op steps.Op) (left b
 	if err != nil || !there {
 		return false, err
 	}
-	if ours, err := item.Holds(ctx, m, spare, op); err != nil || !ours {
+	if ours, err := item.MayDelete(ctx, m, spare, op); err != nil || !ours {
 		return true, err
 	}
 	return false, m.at(spare).on(ctx, func(s Session[F], database string) error { return s.Drop(ctx, database) })
 }
 
-// putting returns how to load the sealed database.
+// loading returns how to load the sealed database.
 func (m mover[F]) loading(stage string) Loading {
 	open := func(parts []seal.Part) func() (io.ReadCloser, error) {
 		return func() (io.ReadCloser, error) { return m.Run.Kit.Open(m.Key.App, parts) }

@@ -27,7 +27,7 @@ type Rewriter interface {
 	Rewrite(ctx context.Context, database string, t dbprint.Table, column string, now map[string]string) error
 }
 
-// rewritten has the planned and completed changes of one table.
+// tableChanges has the planned and completed changes of one table.
 type tableChanges struct {
 	table   dbprint.Table
 	columns map[string]map[string]string // new texts by old ones, by column
@@ -119,7 +119,7 @@ func columnOf(f *dbprint.Fingerprint, table, column string) (*dbprint.Table, str
 // maxRows limits the rows of a table whose paths are updated. About 60 bytes are kept for each.
 const maxRows = 1_000_000
 
-// known has what is kept of a row: how many rows are the same, and a hash of the columns that do
+// rowCount has what is kept of a row: how many rows are the same, and a hash of the columns that do
 // not change.
 type rowCount struct {
 	n    int
@@ -212,7 +212,7 @@ func (r *tableChanges) rewrite(ctx context.Context, s Rewriter, stage string) er
 	return r.verify(ctx, s, stage)
 }
 
-// asMeant reads the changed texts again, because a server may truncate or convert them.
+// verify reads the changed texts again, because a server may truncate or convert them.
 func (r *tableChanges) verify(ctx context.Context, s Rewriter, stage string) error {
 	for column := range r.columns {
 		left := map[string]int{}
@@ -236,7 +236,7 @@ func (r *tableChanges) verify(ctx context.Context, s Rewriter, stage string) err
 	return nil
 }
 
-// turned returns the original hashes of changed rows, by table and current hash.
+// originalHashes returns the original hashes of changed rows, by table and current hash.
 func (m mover[F]) originalHashes() (map[string]map[digest.Sum]digest.Sum, error) {
 	edits, err := m.PathEdits()
 	if err != nil || len(edits) == 0 {
@@ -256,7 +256,7 @@ func (m mover[F]) originalHashes() (map[string]map[digest.Sum]digest.Sum, error)
 	return out, nil
 }
 
-// turnedBack replaces the hashes of changed rows by their original hashes.
+// originalRows replaces the hashes of changed rows by their original hashes.
 func originalRows(rows dbprint.Rows, was map[digest.Sum]digest.Sum) dbprint.Rows {
 	return func(each func(dbprint.Row) error) error {
 		return rows(func(r dbprint.Row) error {
@@ -268,7 +268,7 @@ func originalRows(rows dbprint.Rows, was map[digest.Sum]digest.Sum) dbprint.Rows
 	}
 }
 
-// turnBack replaces the digests of tables with updated paths by those before the update.
+// restoreDigests replaces the digests of tables with updated paths by those before the update.
 func (m mover[F]) restoreDigests(ctx context.Context, s Session[F], database string, f *dbprint.Fingerprint) error {
 	turned, err := m.originalHashes()
 	if err != nil {

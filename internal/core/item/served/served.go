@@ -80,7 +80,7 @@ type Facts interface {
 	Print() *dbprint.Fingerprint
 }
 
-// Putting says how to load a sealed database on the new server.
+// Loading says how to load a sealed database on the new server.
 type Loading struct {
 	Schema   func() (io.ReadCloser, error) // opens the sealed schema
 	Rows     func() (io.ReadCloser, error) // opens the sealed rows
@@ -158,7 +158,7 @@ type Resumer interface {
 	Resume(ctx context.Context, from, to string) error
 }
 
-// Shortened appends a suffix to a name, and shortens the name to keep a limit in bytes.
+// Shortened appends a suffix to a name, and shortens the name to stay within a limit in bytes.
 func Shortened(name, ending string, most int) string {
 	return strings.ToValidUTF8(name[:min(len(name), max(0, most-len(ending)))], "") + ending
 }

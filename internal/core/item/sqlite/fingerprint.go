@@ -138,7 +138,7 @@ func readTable(ctx context.Context, conn *sql.Conn, table string, turned []repoi
 	return t, err
 }
 
-// Passing the values of a row to a function of ours is faster than returning rows, because the
+// Passing the values of a row to one of our own functions is faster than returning rows, because the
 // engine takes a lock for each returned value.
 const (
 	rowsFunction = "movekit_rows"

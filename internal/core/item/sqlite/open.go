@@ -72,7 +72,7 @@ func uri(name, query string) string {
 	return "file://" + (&url.URL{Path: p}).EscapedPath() + "?" + query
 }
 
-// still is the state of a database file that changes when it is written to.
+// still is the part of a database file's state that changes with every write.
 type still struct {
 	size, mtime int64
 	sides       string
