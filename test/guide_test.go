@@ -219,7 +219,7 @@ func TestHelpFits(t *testing.T) {
 		fmt.Fprintf(&lines, "%[1]s help stick; %[1]s help app-closed", program)
 		out, err := exec.CommandContext(t.Context(), "script", "-qec", fmt.Sprintf("stty cols %d; %s", columns, lines.String()), "/dev/null").CombinedOutput()
 		text := strings.ReplaceAll(string(out), "\r\n", "\n")
-		if err != nil || !strings.Contains(text, "\n  skip        keep it, and") || !strings.Contains(text, "--run-as-me") || !strings.Contains(text, "Pulled out: put it back") || !strings.Contains(text, "To override it: --override") {
+		if err != nil || !strings.Contains(text, "\n  skip        keep it, and") || !strings.Contains(text, "--run-as-me") || !strings.Contains(text, "Pulled out: plug") || !strings.Contains(text, "To override it: --override") {
 			t.Fatalf("%v: %s", err, text)
 		}
 		for l := range strings.Lines(text) {

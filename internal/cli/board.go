@@ -71,9 +71,9 @@ and --from shows the moves in it. The address must not contain a password: use
 			return nil
 		},
 	}
-	c.Flags().StringVar(&page, "page", "", "also write a page (HTML) to this file")
-	c.Flags().StringVar(&store, "store", "", "store the moves in this PostgreSQL database (postgres://USER@HOST/NAME)")
-	c.Flags().StringVar(&from, "from", "", "show the moves in this PostgreSQL database")
+	c.Flags().StringVar(&page, "page", "", "also write an HTML page to this `FILE`")
+	c.Flags().StringVar(&store, "store", "", "store the moves in the PostgreSQL database at `URL` (postgres://USER@HOST/NAME)")
+	c.Flags().StringVar(&from, "from", "", "show the moves in the PostgreSQL database at `URL`")
 	return c
 }
 

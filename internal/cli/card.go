@@ -89,7 +89,7 @@ func (e *env) cardCommand() *cobra.Command {
 		},
 	}
 	for _, sub := range []*cobra.Command{list, show} {
-		sub.Flags().StringArrayVar(&from, "cards", nil, "app card, or folder of cards (else the kit's)")
+		sub.Flags().StringArrayVar(&from, "cards", nil, "app card or folder of cards at `PATH` (default: the kit's cards)")
 	}
 	check := &cobra.Command{
 		Use:   "check FILE...",
@@ -121,7 +121,7 @@ func (e *env) cardCommand() *cobra.Command {
 			return e.addCards(args, to)
 		},
 	}
-	add.Flags().StringVar(&to, "to", "", "folder of the office's cards (default: the folder that new uses, else ./cards)")
+	add.Flags().StringVar(&to, "to", "", "`FOLDER` of the office's cards (default: the folder that new uses, else ./cards)")
 	schema := &cobra.Command{
 		Use:   "schema",
 		Short: "Print the JSON Schema of cards, for editors",

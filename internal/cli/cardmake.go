@@ -56,7 +56,7 @@ stays the same, and the previous version is kept beside it.`,
 			return err
 		},
 	}
-	c.Flags().StringVar(&dir, "to", "", "folder of the office's cards (default: the folder that new uses, else ./cards)")
+	c.Flags().StringVar(&dir, "to", "", "`FOLDER` of the office's cards (default: the folder that new uses, else ./cards)")
 	return c
 }
 

@@ -57,7 +57,7 @@ kit's folder becomes empty.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&keep, "keep-record", "", "move the journal, the report and the cards to this folder")
+	c.Flags().StringVar(&keep, "keep-record", "", "move the journal, the report and the cards to this `FOLDER`")
 	e.overrideFlags(c)
 	e.exceptionFlag(c, "give-up", "empty the kit although the move is not verified")
 	return c

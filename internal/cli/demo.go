@@ -36,7 +36,7 @@ a new example with --fresh --serve.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&dir, "dir", "demo-office", "folder for the example")
+	c.Flags().StringVar(&dir, "dir", "demo-office", "`FOLDER` for the example")
 	c.Flags().BoolVar(&fresh, "fresh", false, "remove an earlier example in that folder first")
 	c.Flags().BoolVar(&serve, "serve", false, "do not run the commands; keep the example's desk and servers up until you press Ctrl-C")
 	return c

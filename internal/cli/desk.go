@@ -29,7 +29,7 @@ func (e *env) deskCommand() *cobra.Command {
 protocol of docs/licence-desk.openapi.yaml at work. Open its address in a browser to see
 the licences and their changes.`,
 	}
-	c.PersistentFlags().StringVar(&data, "data", "desk.db", "the desk's file")
+	c.PersistentFlags().StringVar(&data, "data", "desk.db", "the desk's `FILE`")
 	// with returns a command function that opens the desk's file.
 	with := func(do func(ctx context.Context, s *desk.Store, args []string) error) func(*cobra.Command, []string) error {
 		return func(cmd *cobra.Command, args []string) error {
@@ -97,10 +97,10 @@ With --tls it uses a certificate that it creates and keeps in its file, or the o
 			})
 		}),
 	}
-	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8750", "address and port; port 0 means any free port")
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8750", "`ADDRESS:PORT`; port 0 means any free port")
 	c.Flags().BoolVar(&own, "tls", false, "use TLS, with the desk's own certificate")
-	c.Flags().StringVar(&certFile, "tls-cert", "", "use TLS, with the certificate in this PEM file")
-	c.Flags().StringVar(&keyFile, "tls-key", "", "its private key (PEM)")
+	c.Flags().StringVar(&certFile, "tls-cert", "", "use TLS, with the certificate in this PEM `FILE`")
+	c.Flags().StringVar(&keyFile, "tls-key", "", "`FILE` with its private key (PEM)")
 	return c
 }
 
@@ -330,12 +330,12 @@ are not given are switched off. A running desk uses them at once.`,
 		e.printf("%sDelay before every answer: %s\n", t, f.Delay)
 		return nil
 	})
-	c.Flags().DurationVar(&f.Delay, "delay", 0, "wait before every answer")
-	c.Flags().IntVar(&f.LostRequests, "lost-requests", 0, "requests that never arrive")
-	c.Flags().IntVar(&f.LostAnswers, "lost-answers", 0, "requests that are carried out but not answered")
-	c.Flags().IntVar(&f.Errors, "errors", 0, "requests that are answered with an error")
-	c.Flags().IntVar(&f.WrongSignature, "wrong-signature", 0, "answers signed with a wrong key")
-	c.Flags().IntVar(&f.Restarts, "restarts", 0, "requests that are carried out, after which the desk restarts")
-	c.Flags().BoolVar(&off, "off", false, "switch all off")
+	c.Flags().DurationVar(&f.Delay, "delay", 0, "`TIME` to wait before every answer, such as 2s")
+	c.Flags().IntVar(&f.LostRequests, "lost-requests", 0, "`PERCENT` of requests that never arrive")
+	c.Flags().IntVar(&f.LostAnswers, "lost-answers", 0, "`PERCENT` of requests that are carried out but not answered")
+	c.Flags().IntVar(&f.Errors, "errors", 0, "`PERCENT` of requests that are answered with an error")
+	c.Flags().IntVar(&f.WrongSignature, "wrong-signature", 0, "`PERCENT` of answers that are signed with a wrong key")
+	c.Flags().IntVar(&f.Restarts, "restarts", 0, "`PERCENT` of requests that are carried out, after which the desk restarts")
+	c.Flags().BoolVar(&off, "off", false, "switch all faults off")
 	return c
 }

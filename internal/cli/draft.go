@@ -66,9 +66,9 @@ of the version are proposed. Comments ask for what only you can know.`,
 			return nil
 		},
 	}
-	c.Flags().StringArrayVar(&from, "from", nil, "folder or file of the app, as a real path or in the terms of cards")
-	c.Flags().StringVar(&to, "to", "", "write to this new file (default: stdout)")
-	c.Flags().StringVar(&title, "title", "", "the app's full name")
+	c.Flags().StringArrayVar(&from, "from", nil, "folder or file of the app: a real `PATH`, or one in the terms of cards")
+	c.Flags().StringVar(&to, "to", "", "write to this new `FILE` (default: stdout)")
+	c.Flags().StringVar(&title, "title", "", "the app's full `NAME`")
 	return c
 }
 

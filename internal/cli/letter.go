@@ -63,7 +63,7 @@ records. Serials are masked unless you use --with-serial with --to.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&to, "to", "", "write the letters to this file")
+	c.Flags().StringVar(&to, "to", "", "write the letters to this `FILE`")
 	c.Flags().BoolVar(&open, "with-serial", false, "include complete serials and codes")
 	e.commandsFlag(c)
 	return c
@@ -161,8 +161,8 @@ passphrase, for the office's safe. Decrypt it with: age -d FILE | tar x`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&to, "to", "licences.tar.age", "the file")
-	c.Flags().StringVar(&file, "keep-passphrase-file", "", "file with the copy's own passphrase (default: one is made and shown)")
+	c.Flags().StringVar(&to, "to", "licences.tar.age", "write the copy to this new `FILE`")
+	c.Flags().StringVar(&file, "keep-passphrase-file", "", "`FILE` with the copy's own passphrase (default: one is made and shown)")
 	c.Flags().BoolVar(&typed, "type-passphrase", false, "choose the copy's passphrase yourself")
 	return c
 }

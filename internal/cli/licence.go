@@ -111,7 +111,7 @@ check character that detects typing errors.`,
 			})
 		},
 	}
-	c.Flags().StringVar(&to, "to", "licence-request.json", "the file")
+	c.Flags().StringVar(&to, "to", "licence-request.json", "write the requests to this `FILE`")
 	e.lostFlag(c)
 	e.takeoverFlag(c)
 	c.Flags().BoolVar(&phone, "phone", false, "show the request for the telephone instead of writing a file")
@@ -224,7 +224,7 @@ is needed. The list says which licences only the app, its vendor or a service ca
 			return nil
 		},
 	}
-	c.Flags().StringArrayVar(&from, "cards", nil, "app card, or folder of cards (default: the kit's, else the office's)")
+	c.Flags().StringArrayVar(&from, "cards", nil, "app card or folder of cards at `PATH` (default: the kit's, else the office's)")
 	return c
 }
 

@@ -104,13 +104,13 @@ shown once. With --type-passphrase you choose one yourself.`,
 		},
 	}
 	f := c.Flags()
-	f.StringArrayVar(&cards, "cards", nil, "app card, or folder of cards (default: cards of installed apps from the office's collection: the folder cards here, beside the program, or movekit/cards in your configuration)")
-	f.StringArrayVar(&apps, "app", nil, "use only this app's card")
-	f.StringVar(&to, "to", "", "name of the new computer")
-	f.StringVar(&office, "office", "", "name of the office, for the board and the handover")
+	f.StringArrayVar(&cards, "cards", nil, "app card or folder of cards at `PATH` (default: cards of installed apps from the office's collection: the folder cards here, beside the program, or movekit/cards in your configuration)")
+	f.StringArrayVar(&apps, "app", nil, "use only the card of this `APP`")
+	f.StringVar(&to, "to", "", "`NAME` of the new computer")
+	f.StringVar(&office, "office", "", "`NAME` of the office, for the board and the handover")
 	f.BoolVar(&keep, "keep", false, "create a safety copy: pack it again from time to time; licences are not changed")
-	f.StringVar(&toSystem, "to-system", "", "system of the new computer: windows, linux or macos (default: the same as here)")
-	f.StringArrayVar(&also, "also", nil, "add another build of this program to the kit, for another system")
+	f.StringVar(&toSystem, "to-system", "", "`SYSTEM` of the new computer: windows, linux or macos (default: the same as here)")
+	f.StringArrayVar(&also, "also", nil, "add this `FILE`, a build of this program for another system, to the kit")
 	f.BoolVar(&typed, "type-passphrase", false, "choose the passphrase yourself")
 	return c
 }

@@ -17,7 +17,7 @@ import (
 func (e *env) packCommand() *cobra.Command {
 	var partSize int64
 	c := &cobra.Command{
-		Use:   "pack [APP|APP/ITEM|APP/ITEM@WHOSE...]",
+		Use:   "pack [APP|APP/ITEM|APP/ITEM@USER...]",
 		Short: "Seal data into the kit (old computer)",
 		Long: `Copy every item of the apps into the kit, compressed and encrypted, with a fingerprint of
 each, and verify all of it by reading it back from the stick. Databases are copied from
@@ -35,7 +35,7 @@ If a pack is interrupted, run it again: data that is complete and unchanged is k
 			}, (*move.Move).Pack, e.showPacked)
 		},
 	}
-	c.Flags().Int64Var(&partSize, "part-size", seal.MaxPart, "maximum size of a sealed file, in bytes")
+	c.Flags().Int64Var(&partSize, "part-size", seal.MaxPart, "maximum size of a sealed file, in `BYTES`")
 	e.overrideFlags(c)
 	e.commandsFlag(c)
 	return c

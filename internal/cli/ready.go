@@ -19,7 +19,7 @@ func (e *env) readyCommand() *cobra.Command {
 	var where [2][]string
 	var limit time.Duration
 	c := &cobra.Command{
-		Use:   "ready [APP|APP/ITEM|APP/ITEM@WHOSE...]",
+		Use:   "ready [APP|APP/ITEM|APP/ITEM@USER...]",
 		Short: "Check the new computer before an unpack",
 		Long: `Check this, the new, computer for what unpack and activate will need: apps and their
 versions, users, drives, database servers, licences, free space, and existing data. It
@@ -36,7 +36,7 @@ With the passphrase, existing data is compared with the kit.`,
 			return e.ready(cmd.Context(), where, limit, args)
 		},
 	}
-	c.Flags().DurationVar(&limit, "limit", run.Limit, "how long a network location may take to answer")
+	c.Flags().DurationVar(&limit, "limit", run.Limit, "`TIME` that a network location may take to answer")
 	whereFlags(c, &where)
 	e.commandsFlag(c)
 	return c

@@ -57,7 +57,7 @@ the folder report in the kit, and also to another folder with --to.`,
 			return e.unplug(cmd.Context(), k)
 		},
 	}
-	c.Flags().StringVar(&to, "to", "", "also write the files to this folder")
+	c.Flags().StringVar(&to, "to", "", "also write the files to this `FOLDER`")
 	e.detailsFlag(c)
 	return c
 }

@@ -18,7 +18,7 @@ func (e *env) retireCommand() *cobra.Command {
 	var back, thorough bool
 	var computer string
 	c := &cobra.Command{
-		Use:   "retire [APP|APP/ITEM|APP/ITEM@WHOSE...]",
+		Use:   "retire [APP|APP/ITEM|APP/ITEM@USER...]",
 		Short: "Set the old data aside so that nobody uses it (old computer)",
 		Long: `Rename the moved data on the old computer, files and databases alike, and leave a note in
 its place that says where it went. This needs a verified new computer, and first checks
@@ -57,7 +57,7 @@ that nothing changed here since the pack.
 	}
 	c.Flags().BoolVar(&back, "back", false, "move the data that was set aside back")
 	e.exceptionFlag(c, "remove", "permanently remove the old data that was set aside")
-	c.Flags().StringVar(&computer, "computer", "", "with --remove: the name of this computer, typed out")
+	c.Flags().StringVar(&computer, "computer", "", "with --remove: the `NAME` of this computer, typed out")
 	thoroughFlag(c, &thorough)
 	e.overrideFlags(c)
 	return c

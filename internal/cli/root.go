@@ -114,17 +114,17 @@ In a terminal, movekit without a command guides you through all of it.`,
 	}
 	cobra.MousetrapHelpText = "" // after a double click, the guide answers
 	f := root.PersistentFlags()
-	f.StringVar(&e.kitDir, "kit", "", "folder of the kit (default: $MOVEKIT_KIT, this folder, or the program's folder)")
-	f.StringVar(&e.root, "root", "", "use the computer whose disk is in this folder")
-	f.StringArrayVar(&e.drives, "drive", nil, "D=FOLDER: this folder has the content of drive D, of the disk or of the old computer")
-	f.StringVar(&e.passphraseFile, "passphrase-file", "", "file with the kit's passphrase (default: $MOVEKIT_PASSPHRASE, or a prompt)")
+	f.StringVar(&e.kitDir, "kit", "", "`FOLDER` of the kit (default: $MOVEKIT_KIT, this folder, or the program's folder)")
+	f.StringVar(&e.root, "root", "", "use the computer whose disk is in this `FOLDER`")
+	f.StringArrayVar(&e.drives, "drive", nil, "`D=FOLDER`: the folder has the content of drive D, of the disk or of the old computer")
+	f.StringVar(&e.passphraseFile, "passphrase-file", "", "`FILE` with the kit's passphrase (default: $MOVEKIT_PASSPHRASE, or a prompt)")
 	f.BoolVar(&e.json, "json", false, "print results as JSON")
 	f.BoolVarP(&e.yes, "yes", "y", false, "answer yes to every yes-or-no question")
-	f.StringVar(&e.answersFile, "answers", "", "YAML file with answers to prompts and manual steps")
+	f.StringVar(&e.answersFile, "answers", "", "YAML `FILE` with answers to prompts and manual steps")
 	f.BoolVarP(&e.quiet, "quiet", "q", false, "print no progress and no hints")
 	f.BoolVar(&e.noColour, "no-color", false, "print no colours (also $NO_COLOR)")
 	f.BoolVarP(&e.verbose, "verbose", "v", false, "print more details to stderr")
-	f.StringVar(&e.logFile, "log-file", "", "append details to this file")
+	f.StringVar(&e.logFile, "log-file", "", "append details to this `FILE`")
 	root.AddGroup(
 		&cobra.Group{ID: "old", Title: "On the old computer:"},
 		&cobra.Group{ID: "new", Title: "On the new computer:"},
@@ -308,12 +308,12 @@ func (e *env) job(apps []string, unlock bool) (*move.Move, func(), error) {
 
 // commandsFlag adds the flag that agrees to a card's commands.
 func (e *env) commandsFlag(c *cobra.Command) {
-	c.Flags().BoolVar(&e.runCommands, "run-commands", false, "agree to run the cards' commands (`movekit card show APP` shows them)")
+	c.Flags().BoolVar(&e.runCommands, "run-commands", false, "agree to run the cards' commands (movekit card show APP shows them)")
 }
 
 // overrideFlags adds the flags that override gates.
 func (e *env) overrideFlags(c *cobra.Command) {
-	c.Flags().StringArrayVar(&e.overrides, "override", nil, "continue although this gate stops the step; needs --because")
+	c.Flags().StringArrayVar(&e.overrides, "override", nil, "continue although this `GATE` stops the step; needs --because")
 	e.becauseFlag(c)
 	c.RegisterFlagCompletionFunc("override", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		var names []string

@@ -36,7 +36,7 @@ type surveyCall struct {
 func (e *env) surveyCommand() *cobra.Command {
 	var call surveyCall
 	c := &cobra.Command{
-		Use:   "survey [APP|APP/ITEM|APP/ITEM@WHOSE...]",
+		Use:   "survey [APP|APP/ITEM|APP/ITEM@USER...]",
 		Short: "Show the apps on this computer, and what would stop a pack",
 		Long: `Survey every app of the kit on this computer: its version, the location and size of its
 data, how it is licensed, and what would stop a pack. Nothing is changed. Without a kit,
@@ -60,10 +60,10 @@ give cards with --cards.
 	f := c.Flags()
 	f.BoolVar(&call.wide, "wide", false, "search for data that no card covers")
 	thoroughFlag(c, &call.thorough)
-	f.StringArrayVar(&call.cards, "cards", nil, "without a kit: app card, or folder of cards")
-	f.StringVar(&call.sheet, "sheet", "", "also write the survey to this file as an HTML page")
-	f.DurationVar(&call.limit, "limit", run.Limit, "how long a network location may take to answer")
-	f.IntVar(&call.days, "days", 90, "with --wide: number of days in which a change counts as recent")
+	f.StringArrayVar(&call.cards, "cards", nil, "without a kit: app card or folder of cards at `PATH`")
+	f.StringVar(&call.sheet, "sheet", "", "also write the survey as an HTML page to this `FILE`")
+	f.DurationVar(&call.limit, "limit", run.Limit, "`TIME` that a network location may take to answer")
+	f.IntVar(&call.days, "days", 90, "with --wide: number of `DAYS` in which a change counts as recent")
 	e.commandsFlag(c)
 	return c
 }

@@ -56,7 +56,7 @@ the app if it differs.`,
 			return nil
 		},
 	}
-	c.Flags().StringArrayVar(&tick, "tick", nil, "numbers that are done, such as 1-12,15, or one with its name in the app: 4=NAME")
+	c.Flags().StringArrayVar(&tick, "tick", nil, "`NUMBERS` that are done, such as 1-12,15, or one with its name in the app: 4=NAME")
 	return c
 }
 

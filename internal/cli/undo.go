@@ -11,7 +11,7 @@ import (
 
 func (e *env) undoCommand() *cobra.Command {
 	c := &cobra.Command{
-		Use:   "undo [APP|APP/ITEM|APP/ITEM@WHOSE...]",
+		Use:   "undo [APP|APP/ITEM|APP/ITEM@USER...]",
 		Short: "Undo an unpack (new computer)",
 		Long: `Undo an unpack on this computer. Unmodified data is removed, because the kit has it, and
 data that was set aside is moved back. Data that was modified since is kept under

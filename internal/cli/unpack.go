@@ -23,7 +23,7 @@ func (e *env) unpackCommand() *cobra.Command {
 	var where [2][]string
 	var takeOver, asTheyAre bool
 	c := &cobra.Command{
-		Use:   "unpack [APP|APP/ITEM|APP/ITEM@WHOSE...]",
+		Use:   "unpack [APP|APP/ITEM|APP/ITEM@USER...]",
 		Short: "Put the data in place (new computer)",
 		Long: `Inspect the kit, and put every item where its card says it belongs on this computer. Data
 that is already here and the same is left as it is. For other existing data you are
@@ -59,7 +59,7 @@ computer broke, --change-computer continues on this one.`,
 			}, (*move.Move).Unpack, e.showPlaced)
 		},
 	}
-	c.Flags().StringArrayVar(&ways, "existing", nil, "what to do with existing data: set-aside, keep-both, skip or replace; for one app or item: APP/ITEM=skip")
+	c.Flags().StringArrayVar(&ways, "existing", nil, "`POLICY` for existing data: set-aside, keep-both, skip or replace; for one app or item: APP/ITEM=skip")
 	c.RegisterFlagCompletionFunc("existing", cobra.FixedCompletions([]string{"set-aside", "keep-both", "skip", "replace"}, cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().BoolVar(&takeOver, "run-as-me", false, "MariaDB views, triggers and routines of a missing user run as you")
 	c.Flags().BoolVar(&asTheyAre, "keep-paths", false, "do not update paths in settings")
@@ -91,8 +91,8 @@ func policiesOf(given []string) (map[string]tree.Policy, error) {
 
 // whereFlags adds the flags for destinations.
 func whereFlags(c *cobra.Command, where *[2][]string) {
-	c.Flags().StringArrayVar(&where[0], "user", nil, "OLD=NEW: map a user of the old computer to a user here")
-	c.Flags().StringArrayVar(&where[1], "place", nil, "APP/ITEM=PATH: put an item at this path")
+	c.Flags().StringArrayVar(&where[0], "user", nil, "`OLD=NEW` maps a user of the old computer to a user here")
+	c.Flags().StringArrayVar(&where[1], "place", nil, "`APP/ITEM=PATH` puts an item at this path")
 }
 
 // chosen applies the flags for destinations.

@@ -14,7 +14,7 @@ import (
 
 func (e *env) verifyCommand() *cobra.Command {
 	c := &cobra.Command{
-		Use:   "verify [APP|APP/ITEM|APP/ITEM@WHOSE...]",
+		Use:   "verify [APP|APP/ITEM|APP/ITEM@USER...]",
 		Short: "Compare the new computer with the old one",
 		Long: `Compare every file and every table on this computer with the fingerprints of the old one,
 and check each licence on both. Exit code 3 means that something differs.`,

@@ -4,8 +4,8 @@
 // Log.Authenticate checks that every line was written by somebody who knows the passphrase.
 //
 // A line is one JSON object. It has the BLAKE3 hash of the line before it, and a message
-// authentication code that takes the passphrase to compute. A second file, the head, has the number
-// of lines and the hash of the last one, so that missing lines at the end are detected.
+// authentication code that can only be computed with the passphrase. A second file, the head, has
+// the number of lines and the hash of the last one, so that missing lines at the end are detected.
 package journal
 
 import (
@@ -162,8 +162,8 @@ func macOf(key digest.Sum, unsigned []byte) string {
 	return h.Sum().String()
 }
 
-// Authenticate checks every line, and the head, with the key that takes the passphrase. It returns
-// a description of the first one that is not authentic, or "".
+// Authenticate checks every line, and the head, with the key that only the passphrase gives. It
+// returns a description of the first one that is not authentic, or "".
 func (l *Log) Authenticate(key digest.Sum) string {
 	for i, raw := range l.raw {
 		line := l.Lines[i]

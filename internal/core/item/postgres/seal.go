@@ -178,8 +178,8 @@ func largeRow(oid string, of digest.Sum) dbprint.Row {
 	return dbprint.Row{Hash: of, Cells: func() []string { return []string{oid, of.String()[:16]} }}
 }
 
-// largeObjects fingerprints the large objects, writes them to w if it is not nil, and passes each
-// of them to each.
+// largeObjects fingerprints the large objects, writes them to w if it is not nil, and calls each
+// for every one.
 func largeObjects(ctx context.Context, conn *pgx.Conn, w *bufio.Writer, each func(dbprint.Row) error) (dbprint.Table, error) {
 	t := dbprint.Table{Name: largeTable, Columns: []string{"oid", "content, owner, rights or comment"}, Key: []string{"oid"}}
 	rows, err := conn.Query(ctx, `SELECT oid::int8, pg_catalog.pg_get_userbyid(lomowner), coalesce((SELECT string_agg(x::text, ',' ORDER BY x::text) FROM unnest(nullif(lomacl, pg_catalog.acldefault('L', lomowner))) x), ''), coalesce(pg_catalog.obj_description(oid, 'pg_largeobject'), '') FROM pg_catalog.pg_largeobject_metadata ORDER BY 1`)
