@@ -94,7 +94,7 @@ func TestRealApps(t *testing.T) {
 			user := filepath.Base(old)
 			s := move(now, append([]string{"unpack", "--yes", "--user", user + "=" + filepath.Base(now)}, kit...)...)
 			if !strings.Contains(s.out, "in its settings") {
-				t.Errorf("nothing was re-pointed: %s%s", s.out, s.err)
+				t.Errorf("no path was updated: %s%s", s.out, s.err)
 			}
 			filepath.WalkDir(now, func(path string, e fs.DirEntry, _ error) error {
 				if data, err := os.ReadFile(path); err == nil && bytes.Contains(data, []byte(old)) {

@@ -18,7 +18,7 @@ import (
 )
 
 // TestGuide takes a whole move through the guide alone, with a user of another name, settings
-// that are re-pointed and something in the way; then it leaves, and goes on.
+// with updated paths and existing data. Then it leaves the guide and continues.
 func TestGuide(t *testing.T) {
 	t.Parallel()
 	dir := settled(t)

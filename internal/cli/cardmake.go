@@ -266,7 +266,7 @@ func (g *guide) inWords(c *card.Card) {
 			where = strings.Join(it.Path.Texts(), ", ")
 		}
 		more := ""
-		if len(it.Repoint) > 0 {
+		if len(it.UpdatePaths) > 0 {
 			more = "; its paths are updated for the new computer"
 		}
 		for _, n := range it.Counts {

@@ -221,7 +221,7 @@ func (e *env) deskShowCommand(with withStore) *cobra.Command {
 			e.printf("Active on: %s\n", on)
 			t := e.table("when (UTC)", "change", "computer", "state", "spent")
 			for _, ch := range r.Changes {
-				t.Add(ch.At, string(ch.Action), ch.Computer, string(ch.State), fmt.Sprint(ch.Spent))
+				t.Add(ch.At, string(ch.Action), ch.Computer, string(ch.State), fmt.Sprint(ch.Used))
 			}
 			if t.Len() > 0 {
 				e.printf("%s", t)

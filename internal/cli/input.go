@@ -17,7 +17,7 @@ import (
 )
 
 // errLater means that the user continues a step later.
-var errLater = fault.New(fault.Waits, "the step was postponed")
+var errLater = fault.New(fault.ManualStep, "the step was postponed")
 
 // Accepted answers besides y and yes, n and no.
 var (

@@ -100,7 +100,7 @@ func letterText(w holder.Letter) string {
 		{"Version", strings.TrimSpace(w.Version + " " + w.Edition)}, {"Serial", w.Serial}, {"Code or name", w.Code}, {"Held by", string(w.Method)},
 		{"Old computer", w.OldName}, {"  hardware", w.OldID}, {"  licence", state(w.Old, w.OldAt)},
 		{"New computer", w.NewName}, {"  hardware", w.NewID}, {"  licence", state(w.New, w.NewAt)},
-		{"Transfers left", left}, {"Used by this move", fmt.Sprint(w.Spent)}, {"Seen by", w.By},
+		{"Transfers left", left}, {"Used by this move", fmt.Sprint(w.Used)}, {"Seen by", w.By},
 	} {
 		if f[1] != "" {
 			fmt.Fprintf(&b, "%-16s%s\n", f[0]+":", f[1])

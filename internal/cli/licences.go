@@ -103,8 +103,8 @@ func (e *env) showLicences(j *move.Move, out []*run.Outcome) {
 		}
 		for _, l := range o.Licences {
 			result := l.Did
-			if l.Spent > 0 && !strings.HasPrefix(l.Did, "already") {
-				result += fmt.Sprintf(", %s used", item.Plural(int64(l.Spent), "transfer"))
+			if l.Used > 0 && !strings.HasPrefix(l.Did, "already") {
+				result += fmt.Sprintf(", %s used", item.Plural(int64(l.Used), "transfer"))
 			}
 			t.Add(o.Title, l.Licence, l.Serial, stateText(l.Old), stateText(l.New), leftText(l.Transfers), e.result(l.Good, result, result))
 		}

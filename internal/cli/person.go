@@ -14,7 +14,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
-	"movekit/internal/core/repoint"
+	"movekit/internal/core/pathmap"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -71,11 +71,11 @@ func (e *env) readAnswers() error {
 func (a *answers) step(g run.ManualStep) (run.Reply, error) {
 	list := a.Steps[g.Key.App][g.Key.Item][string(g.Action)]
 	if g.Step > len(list) {
-		return run.Reply{}, fault.New(fault.Waits, "the file of answers has none to step %d of %d (%s, licence %s, %s)", g.Step, g.Of, g.App, g.Key.Item, g.Action)
+		return run.Reply{}, fault.New(fault.ManualStep, "the file of answers has none to step %d of %d (%s, licence %s, %s)", g.Step, g.Of, g.App, g.Key.Item, g.Action)
 	}
 	r := run.Reply{Answer: list[g.Step-1].Text, Evidence: list[g.Step-1].Evidence}
 	if g.Ask == "" && !slices.Contains(doneWords, strings.ToLower(r.Answer)) {
-		return run.Reply{}, fault.New(fault.Waits, "the file of answers has %q for step %d of %d (%s, licence %s, %s), and not done", r.Answer, g.Step, g.Of, g.App, g.Key.Item, g.Action)
+		return run.Reply{}, fault.New(fault.ManualStep, "the file of answers has %q for step %d of %d (%s, licence %s, %s), and not done", r.Answer, g.Step, g.Of, g.App, g.Key.Item, g.Action)
 	}
 	if r.Evidence != "" && !filepath.IsAbs(r.Evidence) {
 		r.Evidence = filepath.Join(a.dir, r.Evidence)
@@ -105,7 +105,7 @@ const maxLines = 20
 
 // Change shows the changed paths, as a unified diff without context (one "-" and one "+" per line),
 // and asks.
-func (p *technician) Change(title string, key steps.Key, lines []repoint.Line) (bool, error) {
+func (p *technician) Change(title string, key steps.Key, lines []pathmap.Line) (bool, error) {
 	if !p.yes && !p.canAsk() {
 		return run.NonInteractive{}.Change(title, key, lines)
 	}

@@ -133,7 +133,7 @@ func (e *env) showRetired(j *move.Move, step steps.Step, out []*run.Outcome) {
 
 // syncReminder prints a manual step for an app that may sync on only one computer.
 func (e *env) syncReminder(j *move.Move, o *run.Outcome) {
-	if o.Unquiet {
+	if o.MaySync {
 		e.printf("%s only one copy of %s may sync: make sure that nobody is signed in to it on %s\n", e.paint("by hand:", table.Note), o.Title, j.Manifest.Old.Name)
 	}
 }

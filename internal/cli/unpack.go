@@ -147,7 +147,7 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 	for _, o := range out {
 		for _, i := range o.Items {
 			word := map[string]string{"placed": "in place", "left": "waits", "renewed": "renewed", "same": "the same already", "skipped": "existing data kept", "completed": "existing data kept; missing files added"}[i.Did]
-			t.Add(o.Title, whose(i.Item, i.User), countText(i.Files), bytesText(i.Bytes), e.result(i.Did != "skipped" && i.Did != "completed" && i.Waits == "", word, word), i.To)
+			t.Add(o.Title, whose(i.Item, i.User), countText(i.Files), bytesText(i.Bytes), e.result(i.Did != "skipped" && i.Did != "completed" && i.ManualStep == "", word, word), i.To)
 			if i.Aside != "" {
 				aside = append(aside, i.Aside)
 			}
@@ -158,13 +158,13 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 	}
 	for _, o := range out {
 		for _, i := range o.Items {
-			if i.Repointed > 0 {
-				e.printf("%s %s, %s: %s in its settings; undo restores the old ones\n", e.paint("updated:", table.Note), o.Title, whose(i.Item, i.User), item.Plural(i.Repointed, "path"))
+			if i.PathUpdates > 0 {
+				e.printf("%s %s, %s: %s in its settings; undo restores the old ones\n", e.paint("updated:", table.Note), o.Title, whose(i.Item, i.User), item.Plural(i.PathUpdates, "path"))
 			}
-			for _, n := range slices.DeleteFunc(append([]string{i.Waits}, i.Notes...), func(n string) bool { return n == "" }) {
+			for _, n := range slices.DeleteFunc(append([]string{i.ManualStep}, i.Notes...), func(n string) bool { return n == "" }) {
 				e.printf("%s %s, %s: %s\n", e.paint("by hand:", table.Note), o.Title, i.Item, n)
 			}
-			for _, n := range i.Unkept {
+			for _, n := range i.NotRestored {
 				e.printf("%s %s, %s: %s\n", e.paint("not kept:", table.Note), o.Title, i.Item, n)
 			}
 		}

@@ -44,7 +44,7 @@ func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
 	}
 	for _, o := range out {
 		if o.Opened != nil {
-			e.printf("%s %s on %s: %s\n", e.result(o.Opened.Good || o.Opened.Untried != "", "opened:", "opened:"), o.Title, j.Computer.Name(), o.Opened)
+			e.printf("%s %s on %s: %s\n", e.result(o.Opened.Good || o.Opened.NotChecked != "", "opened:", "opened:"), o.Title, j.Computer.Name(), o.Opened)
 		}
 	}
 	for _, o := range out {

@@ -89,8 +89,8 @@ func TestRules(t *testing.T) {
 			}
 		case err != nil:
 			t.Errorf("step %d: %v", i, err)
-		case a.State != s.state || a.Transfers != s.left || a.Spent != s.spent:
-			t.Errorf("step %d: %s, %d left, %d spent", i, a.State, a.Transfers, a.Spent)
+		case a.State != s.state || a.Transfers != s.left || a.Used != s.spent:
+			t.Errorf("step %d: %s, %d left, %d spent", i, a.State, a.Transfers, a.Used)
 		}
 	}
 }
@@ -101,7 +101,7 @@ func TestRepeatedRequestsAreCarriedOutOnce(t *testing.T) {
 	d.Ask(ctx, licence.Deactivate, request(oldPC), key(2))
 	for range 3 {
 		a, err := d.Ask(ctx, licence.Activate, request(newPC), key(3))
-		if err != nil || a.Spent != 1 || a.Transfers != 1 {
+		if err != nil || a.Used != 1 || a.Transfers != 1 {
 			t.Errorf("%+v %v", a, err)
 		}
 	}
@@ -110,7 +110,7 @@ func TestRepeatedRequestsAreCarriedOutOnce(t *testing.T) {
 	}
 	// An old request tells what is so now, and no longer what was so then.
 	d.Ask(ctx, licence.Deactivate, request(newPC), key(4))
-	if a, err := d.Ask(ctx, licence.Activate, request(newPC), key(3)); err != nil || a.State != licence.Deactivated || a.Spent != 1 || len(a.Active) != 0 {
+	if a, err := d.Ask(ctx, licence.Activate, request(newPC), key(3)); err != nil || a.State != licence.Deactivated || a.Used != 1 || len(a.Active) != 0 {
 		t.Errorf("a replay: %+v %v", a, err)
 	}
 	// Many at once, each its own key: one seat is one seat.

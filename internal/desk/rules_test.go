@@ -283,7 +283,7 @@ func TestTelephoneAtTheDesk(t *testing.T) {
 			t.Fatal(p, err)
 		}
 		answers[said] = true
-		if a, err := r.ReadPhoneAnswer(licence.Activate, said); err != nil || a.Transfers != 1 || a.Spent != 1 {
+		if a, err := r.ReadPhoneAnswer(licence.Activate, said); err != nil || a.Transfers != 1 || a.Used != 1 {
 			t.Errorf("%+v %v", a, err)
 		}
 	}

@@ -209,7 +209,7 @@ func (s *Store) handle(ctx context.Context, action licence.Action, r licence.Req
 		}
 		if known != nil { // the result of that request, with the current state
 			answer = l.answer(action, r, now)
-			answer.Spent, answer.Disabled, answer.Issued = known.Spent, known.Disabled, now.Unix()
+			answer.Used, answer.Disabled, answer.Issued = known.Used, known.Disabled, now.Unix()
 			return nil
 		}
 		spent, disabled, p := l.Apply(action, r, now)
@@ -220,7 +220,7 @@ func (s *Store) handle(ctx context.Context, action licence.Action, r licence.Req
 			return err
 		}
 		answer = l.answer(action, r, now)
-		answer.Spent, answer.Disabled, answer.Issued = spent, disabled, now.Unix()
+		answer.Used, answer.Disabled, answer.Issued = spent, disabled, now.Unix()
 		document, err := json.Marshal(answer)
 		if err != nil {
 			return err

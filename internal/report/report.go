@@ -63,9 +63,9 @@ type App struct {
 	Licences   []Licence `json:"licences"`
 	Absent     []string  `json:"absent"`
 	LeftBehind []string  `json:"left_behind"`
-	SetAside   []string  `json:"set_aside"` // on the new computer
-	Unkept     []string  `json:"not_kept"`  // owners and file metadata that could not be restored
-	Retired    []string  `json:"retired"`   // on the old computer: set aside, or removed
+	SetAside   []string  `json:"set_aside"`    // on the new computer
+	Unkept     []string  `json:"not_restored"` // owners and file metadata that could not be restored
+	Retired    []string  `json:"retired"`      // on the old computer: set aside, or removed
 	StillThere []string  `json:"not_retired"`
 	ByHand     []string  `json:"by_hand"`
 	Opened     string    `json:"opened,omitempty"` // who checked in the app that its data is there, and when
@@ -95,7 +95,7 @@ type Licence struct {
 	Old       licence.State `json:"old"`
 	New       licence.State `json:"new"`
 	Transfers int           `json:"transfers_left"` // -1 if unknown
-	Spent     int           `json:"transfers_spent"`
+	Used      int           `json:"transfers_used"`
 	By        string        `json:"seen_by,omitempty"`
 	Seen      *time.Time    `json:"seen,omitempty"`
 	Result    Result        `json:"result"`
@@ -170,7 +170,7 @@ func (a *App) cut(o *run.Outcome) {
 	for _, l := range a.Licences {
 		a.Result = worse(a.Result, l.Result)
 	}
-	if o.Opened != nil && o.Opened.Untried == "" && !o.Opened.Good {
+	if o.Opened != nil && o.Opened.NotChecked == "" && !o.Opened.Good {
 		a.Result = Different
 	}
 }
@@ -210,10 +210,10 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 			for _, n := range it.Placed.Notes {
 				a.ByHand = append(a.ByHand, i.Name()+": "+n)
 			}
-			if it.Placed.Waits != "" && !it.Checked.Good() {
-				a.ByHand = append(a.ByHand, i.Name()+": "+it.Placed.Waits)
+			if it.Placed.ManualStep != "" && !it.Checked.Good() {
+				a.ByHand = append(a.ByHand, i.Name()+": "+it.Placed.ManualStep)
 			}
-			for _, n := range it.Placed.Unkept {
+			for _, n := range it.Placed.NotRestored {
 				a.Unkept = append(a.Unkept, i.Name()+": "+n)
 			}
 		}
@@ -245,7 +245,7 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 			break // a safety copy does not change licences
 		}
 		st := s.Standing(c, &l, nil, s.Last)
-		li := Licence{Licence: l.Name, Old: st.Old, New: st.New, Transfers: st.Left, Spent: st.Spent, Result: Open}
+		li := Licence{Licence: l.Name, Old: st.Old, New: st.New, Transfers: st.Left, Used: st.Used, Result: Open}
 		switch st.Proven {
 		case steps.Yes:
 			li.Result = Equal
@@ -266,7 +266,7 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 		a.Licences = append(a.Licences, li)
 		a.Result = worse(a.Result, li.Result)
 	}
-	if c.Sole() && !s.Silenced[c.Name] && !s.Keep {
+	if c.Sole() && !s.SyncOff[c.Name] && !s.Keep {
 		a.ByHand = append(a.ByHand, fmt.Sprintf("Only one copy may sync: make sure that nobody signs in to %s on %s", c.Title, s.Old.Name))
 	}
 	return a

@@ -191,7 +191,7 @@ func TestSheetTellsItems(t *testing.T) {
 // not be kept, and what was decided.
 func TestTheEnd(t *testing.T) {
 	left := steps.Checked{Skipped: true, Rows: differ.Rows, Diffs: differ.Diffs, Count: 1}
-	unkept := steps.Placed{To: "/srv/data", Unkept: []string{"a: its access list"}}
+	unkept := steps.Placed{To: "/srv/data", NotRestored: []string{"a: its access list"}}
 	for name, c := range map[string]struct {
 		r    *Report
 		says []string

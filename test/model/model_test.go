@@ -384,7 +384,7 @@ func (w *world) Ask(_ context.Context, action licence.Action, r licence.Request,
 			}
 		}
 		a = licence.Answer{Action: action, Computer: r.Computer, State: w.desk.State(r.Computer, w.time()), Disabled: disabled, Takeover: w.desk.Takeover, Active: slices.Clone(w.desk.Active),
-			Seats: w.seats, Transfers: w.desk.Transfers, Spent: spent}
+			Seats: w.seats, Transfers: w.desk.Transfers, Used: spent}
 		if action != licence.Status {
 			w.kept[key] = a
 		}
@@ -445,7 +445,7 @@ func (p *technician) DoStep(_ context.Context, g run.ManualStep) (run.Reply, err
 	case g.Action == run.ActionType:
 		return run.Reply{Answer: "s"}, nil
 	case w.r.IntN(5) == 0:
-		return run.Reply{}, fault.New(fault.Waits, "later")
+		return run.Reply{}, fault.New(fault.ManualStep, "later")
 	case g.Action == licence.Deactivate && g.Step == g.Of:
 		w.change(licence.Deactivate, licence.Request{Computer: w.manifest.Old.ID})
 	case g.Action == licence.Activate && g.Step == 1:
@@ -454,7 +454,7 @@ func (p *technician) DoStep(_ context.Context, g run.ManualStep) (run.Reply, err
 			r.From = w.manifest.Old.ID
 		}
 		if _, _, no := w.change(licence.Activate, r); no != nil {
-			return run.Reply{}, fault.New(fault.Waits, "%s", no.Title)
+			return run.Reply{}, fault.New(fault.ManualStep, "%s", no.Title)
 		}
 	}
 	return run.Reply{Answer: "done"}, nil
@@ -683,7 +683,7 @@ func (w *world) broken() string {
 		return "the licence was taken over, and the journal does not say so"
 	case w.spent > 1:
 		return "a transfer was spent twice for one move"
-	case lic != nil && lic.Spent > max(w.spent, 1):
+	case lic != nil && lic.Used > max(w.spent, 1):
 		return "the journal tells of more transfers than were spent"
 	case w.retired && len(there) == 0:
 		return "the old data is gone, and there is none on the new computer"

@@ -109,29 +109,29 @@ type Sync struct {
 
 // Item is one part of an app's data that moves or must be checked.
 type Item struct {
-	Name     string    `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name, unique in the card."`
-	Kind     Kind      `yaml:"kind" jsonschema:"required" jsonschema_description:"The kind of item."`
-	Path     Path      `yaml:"path,omitempty" jsonschema_description:"Where the item is, in the system's own terms. Not for network, hosted and server databases."`
-	Key      string    `yaml:"key,omitempty" jsonschema_description:"Registry: the key, such as HKCU\\\\Software\\\\Vendor\\\\App; a key in HKCU means the key of every user."`
-	Server   *Server   `yaml:"server,omitempty" jsonschema_description:"Server database: which one, and how to log in."`
-	Address  string    `yaml:"address,omitempty" jsonschema_description:"Network and hosted: its address, such as QUAY-SRV:5432, //QUAY-SRV/ledger or https://ledger.example."`
-	From     *Source   `yaml:"from,omitempty" jsonschema_description:"Network and hosted: where the app's settings have the address."`
-	Secret   bool      `yaml:"secret,omitempty" jsonschema_description:"True for a key file, a certificate or a licence file: anyone who has it can act as its owner."`
-	About    string    `yaml:"about,omitempty" jsonschema_description:"What the item contains."`
-	Each     string    `yaml:"each,omitempty" jsonschema_description:"One item for each folder or file below path that matches this pattern, such as * or Profiles/*."`
-	Newest   int       `yaml:"newest,omitempty" jsonschema:"minimum=1" jsonschema_description:"Each: only this many, the most recently modified."`
-	Optional bool      `yaml:"optional,omitempty" jsonschema_description:"True if the item may be missing."`
-	Include  []string  `yaml:"include,omitempty" jsonschema_description:"Folder and registry: only what matches one of these patterns (** spans folders). A registry value is written KEY/VALUE; @ is the default value."`
-	Skip     []string  `yaml:"skip,omitempty" jsonschema_description:"Folder and registry: leave out what matches one of these patterns."`
-	Repoint  []string  `yaml:"update-paths,omitempty" jsonschema_description:"Settings that contain paths, to be changed to the paths of the new computer. Folder: patterns of its text files; file: any pattern; database: columns (TABLE.COLUMN); registry: patterns of values."`
-	Renames  bool      `yaml:"update-computer-name,omitempty" jsonschema_description:"True if these settings also contain the old computer's name."`
-	Exports  *Export   `yaml:"exports,omitempty" jsonschema_description:"Exports: how many there must be, how to make them and how to import them."`
-	Counts   []Count   `yaml:"counts,omitempty" jsonschema_description:"Counts that the owner would recognise, shown for the old and the new computer."`
-	Attached string    `yaml:"attached-to,omitempty" jsonschema_description:"SQLite: name of the database item that the app attaches this one to; both are packed in one snapshot."`
-	Mask     []string  `yaml:"mask,omitempty" jsonschema_description:"Database: columns (TABLE.COLUMN, or COLUMN of any table) whose values are never shown in a difference."`
-	Needs    []string  `yaml:"needs,omitempty" jsonschema_description:"Names of items without which this one is useless, or of a licence (token) without which it cannot be opened."`
-	OneSyncs bool      `yaml:"single-sync,omitempty" jsonschema_description:"True if only one copy may sync."`
-	Identity *Identity `yaml:"identity,omitempty" jsonschema_description:"Folder: what identifies this profile, if another one may have the same name."`
+	Name        string    `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name, unique in the card."`
+	Kind        Kind      `yaml:"kind" jsonschema:"required" jsonschema_description:"The kind of item."`
+	Path        Path      `yaml:"path,omitempty" jsonschema_description:"Where the item is, in the system's own terms. Not for network, hosted and server databases."`
+	Key         string    `yaml:"key,omitempty" jsonschema_description:"Registry: the key, such as HKCU\\\\Software\\\\Vendor\\\\App; a key in HKCU means the key of every user."`
+	Server      *Server   `yaml:"server,omitempty" jsonschema_description:"Server database: which one, and how to log in."`
+	Address     string    `yaml:"address,omitempty" jsonschema_description:"Network and hosted: its address, such as QUAY-SRV:5432, //QUAY-SRV/ledger or https://ledger.example."`
+	From        *Source   `yaml:"from,omitempty" jsonschema_description:"Network and hosted: where the app's settings have the address."`
+	Secret      bool      `yaml:"secret,omitempty" jsonschema_description:"True for a key file, a certificate or a licence file: anyone who has it can act as its owner."`
+	About       string    `yaml:"about,omitempty" jsonschema_description:"What the item contains."`
+	Each        string    `yaml:"each,omitempty" jsonschema_description:"One item for each folder or file below path that matches this pattern, such as * or Profiles/*."`
+	Newest      int       `yaml:"newest,omitempty" jsonschema:"minimum=1" jsonschema_description:"Each: only this many, the most recently modified."`
+	Optional    bool      `yaml:"optional,omitempty" jsonschema_description:"True if the item may be missing."`
+	Include     []string  `yaml:"include,omitempty" jsonschema_description:"Folder and registry: only what matches one of these patterns (** spans folders). A registry value is written KEY/VALUE; @ is the default value."`
+	Skip        []string  `yaml:"skip,omitempty" jsonschema_description:"Folder and registry: leave out what matches one of these patterns."`
+	UpdatePaths []string  `yaml:"update-paths,omitempty" jsonschema_description:"Settings that contain paths, to be changed to the paths of the new computer. Folder: patterns of its text files; file: any pattern; database: columns (TABLE.COLUMN); registry: patterns of values."`
+	Renames     bool      `yaml:"update-computer-name,omitempty" jsonschema_description:"True if these settings also contain the old computer's name."`
+	Exports     *Export   `yaml:"exports,omitempty" jsonschema_description:"Exports: how many there must be, how to make them and how to import them."`
+	Counts      []Count   `yaml:"counts,omitempty" jsonschema_description:"Counts that the owner would recognise, shown for the old and the new computer."`
+	Attached    string    `yaml:"attached-to,omitempty" jsonschema_description:"SQLite: name of the database item that the app attaches this one to; both are packed in one snapshot."`
+	Mask        []string  `yaml:"mask,omitempty" jsonschema_description:"Database: columns (TABLE.COLUMN, or COLUMN of any table) whose values are never shown in a difference."`
+	Needs       []string  `yaml:"needs,omitempty" jsonschema_description:"Names of items without which this one is useless, or of a licence (token) without which it cannot be opened."`
+	OneSyncs    bool      `yaml:"single-sync,omitempty" jsonschema_description:"True if only one copy may sync."`
+	Identity    *Identity `yaml:"identity,omitempty" jsonschema_description:"Folder: what identifies this profile, if another one may have the same name."`
 }
 
 // Identity says how to tell two profiles of the same name apart.

@@ -418,13 +418,13 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 	k.globs(at+".include", it.Include)
 	k.globs(at+".skip", it.Skip)
 	if it.Kind.queried() {
-		for i, c := range it.Repoint {
+		for i, c := range it.UpdatePaths {
 			if table, column, _ := strings.Cut(c, "."); table == "" || column == "" {
 				k.fail(fmt.Sprintf("%s.update-paths[%d]", at, i), "a table and a column, such as recent.path", "the column %q is not valid", c)
 			}
 		}
 	} else {
-		k.globs(at+".update-paths", it.Repoint)
+		k.globs(at+".update-paths", it.UpdatePaths)
 	}
 	for i, cnt := range it.Counts {
 		k.count(fmt.Sprintf("%s.counts[%d]", at, i), info, cnt)

@@ -29,8 +29,8 @@ import (
 	"movekit/internal/core/item/kinds"
 	"movekit/internal/core/item/sqlite"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/pathmap"
 	"movekit/internal/core/registry"
-	"movekit/internal/core/repoint"
 	"movekit/internal/core/tree"
 	"movekit/internal/core/wide"
 )
@@ -55,17 +55,17 @@ type Draft struct {
 
 // Item is a proposed item.
 type Item struct {
-	Name    string
-	Kind    card.Kind
-	Path    string // in the terms of cards
-	From    string // the setting with the path, as in a card; "" if none
-	About   string // what was found
-	Secret  bool
-	Skips   []Skip
-	Counts  []card.Count
-	Each    string   // for several folders: the pattern that matches them
-	Repoint []string // settings that contain paths of the old computer's profiles or of the drafted data
-	Notes   []string // notes for the user
+	Name        string
+	Kind        card.Kind
+	Path        string // in the terms of cards
+	From        string // the setting with the path, as in a card; "" if none
+	About       string // what was found
+	Secret      bool
+	Skips       []Skip
+	Counts      []card.Count
+	Each        string   // for several folders: the pattern that matches them
+	UpdatePaths []string // settings that contain paths of the old computer's profiles or of the drafted data
+	Notes       []string // notes for the user
 
 	real string // real path; "" for a key
 }
@@ -98,7 +98,7 @@ type Drafter struct {
 	Computer machine.Computer
 	Temp     string // private folder for databases that cannot be read in place
 
-	paths    *repoint.Map    // paths to update in settings
+	paths    *pathmap.Map    // paths to update in settings
 	inis     []string        // settings files, by real path
 	settings strings.Builder // the searched text files, in lower case
 }
@@ -216,16 +216,16 @@ func (d *Drafter) around(out *Draft, places []string) {
 
 // known returns the paths to update in settings if the new computer has them elsewhere: users'
 // profiles, and the drafted data.
-func (d *Drafter) known(reals []string) *repoint.Map {
-	var pairs []repoint.Pair
+func (d *Drafter) known(reals []string) *pathmap.Map {
+	var pairs []pathmap.Pair
 	for _, u := range d.Computer.Users() {
 		reals = append(reals, u.Home)
 	}
 	for _, real := range reals {
 		old := machine.DisplayPath(d.Computer, real)
-		pairs = append(pairs, repoint.Pair{Old: old, New: old + "-elsewhere"})
+		pairs = append(pairs, pathmap.Pair{Old: old, New: old + "-elsewhere"})
 	}
-	return repoint.New(string(d.Computer.System()), pairs)
+	return pathmap.New(string(d.Computer.System()), pairs)
 }
 
 // key proposes an item for a registry key, from the first user who has it.
@@ -252,7 +252,7 @@ func (d *Drafter) key(out *Draft, key string) error {
 				name := b.Child(v.Label())
 				pattern := strings.ReplaceAll(name, `\`, "/")
 				if _, n := d.paths.Text(v.Text()); n > 0 && plain(pattern) {
-					it.Repoint = append(it.Repoint, glob(pattern))
+					it.UpdatePaths = append(it.UpdatePaths, glob(pattern))
 				}
 				if item.Protected(v.Data) {
 					it.Notes = append(it.Notes, name+" is encrypted by Windows and cannot be opened elsewhere: write down its content first.")
@@ -314,7 +314,7 @@ func (d *Drafter) add(ctx context.Context, out *Draft, real string) error {
 		it := d.file(ctx, real, term)
 		out.Items = append(out.Items, it)
 		if d.pointers(out, real) {
-			it.Repoint = []string{"*"}
+			it.UpdatePaths = []string{"*"}
 		}
 		return nil
 	}
@@ -377,7 +377,7 @@ func (d *Drafter) tables(ctx context.Context, real string, it *Item) []card.Coun
 		it.Notes = append(it.Notes, "Its tables could not be read: "+err.Error())
 		return nil
 	}
-	if it.Repoint, err = sqlite.Holding(ctx, real, d.Temp, d.paths); err != nil {
+	if it.UpdatePaths, err = sqlite.Holding(ctx, real, d.Temp, d.paths); err != nil {
 		it.Notes = append(it.Notes, "It was not searched for paths: "+err.Error())
 	}
 	tables := slices.Clone(f.Tables)
@@ -527,12 +527,12 @@ func (f *folder) finish(ctx context.Context) {
 			holding = append(holding, rel)
 		}
 	}
-	f.item.Repoint = patterns(holding)
+	f.item.UpdatePaths = patterns(holding)
 	alone := len(f.split)+len(f.skips) == 0
 	switch {
 	case alone && f.tables > 0 && !f.beside:
-		f.item.Kind, f.item.Counts, f.item.Repoint, f.item.Notes = card.KindThat(func(k card.KindInfo) bool { return k.Tables }), nil, nil, []string{"Close the app for the pack."}
-	case alone && len(f.years) > 1 && !f.others && len(f.item.Repoint) == 0:
+		f.item.Kind, f.item.Counts, f.item.UpdatePaths, f.item.Notes = card.KindThat(func(k card.KindInfo) bool { return k.Tables }), nil, nil, []string{"Close the app for the pack."}
+	case alone && len(f.years) > 1 && !f.others && len(f.item.UpdatePaths) == 0:
 		f.item.Each = "[12]???"
 		f.item.Notes = append(f.item.Notes, fmt.Sprintf("Each of the %d years in it is a separate item. To move only the last ones, add: newest: 3", len(f.years)))
 	}

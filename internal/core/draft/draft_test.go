@@ -97,8 +97,8 @@ func TestDraft(t *testing.T) {
 	if len(c.ByHand) != 2 || c.ByHand[0] != "Make sure that the service tided.service exists, which runs /opt/tide/tided" || !strings.Contains(c.ByHand[1], `\\QUAY-SRV\plans\a`) {
 		t.Errorf("by hand %q", c.ByHand)
 	}
-	if got := c.Item("bookings").Repoint; !slices.Equal(folder.Repoint, []string{"settings.ini"}) || !slices.Equal(got, []string{"boat.name"}) {
-		t.Errorf("re-pointed %q and %q", folder.Repoint, got)
+	if got := c.Item("bookings").UpdatePaths; !slices.Equal(folder.UpdatePaths, []string{"settings.ini"}) || !slices.Equal(got, []string{"boat.name"}) {
+		t.Errorf("update-paths %q and %q", folder.UpdatePaths, got)
 	}
 	for _, comment := range []string{"# is 8.2.1 here", "needs: [sign]", "(1 file, 1 B)", "# licences: []"} {
 		if !strings.Contains(text, comment) {
@@ -114,7 +114,7 @@ func TestDraftOfNextToNothing(t *testing.T) {
 	if len(c.Items) != 1 || c.Title != "Über: the #1 'App'" || !strings.Contains(text, "# version:") {
 		t.Errorf("%+v\n%s", c, text)
 	}
-	for part, there := range map[string]bool{"# programs: [app.exe]": true, "# by-hand: []": true, "\nopens:": false, " skip:": false, " repoint:": false, " counts:": false, "These settings": false, " each:": false} {
+	for part, there := range map[string]bool{"# programs: [app.exe]": true, "# by-hand: []": true, "\nopens:": false, " skip:": false, " update-paths:": false, " counts:": false, "These settings": false, " each:": false} {
 		if strings.Contains(text, part) != there {
 			t.Errorf("%q is in it: %v\n%s", part, !there, text)
 		}

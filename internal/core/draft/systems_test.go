@@ -63,7 +63,7 @@ func TestDraftOnWindows(t *testing.T) {
 	}
 	var items []string
 	for _, it := range c.Items {
-		items = append(items, strings.TrimSpace(string(it.Kind)+" "+it.Name+" "+it.Path.Windows+it.Key+" "+strings.Join(it.Repoint, " ")))
+		items = append(items, strings.TrimSpace(string(it.Kind)+" "+it.Name+" "+it.Path.Windows+it.Key+" "+strings.Join(it.UpdatePaths, " ")))
 	}
 	want := []string{`folder tidewright %APPDATA%\Tidewright tide.ini`, `folder tidewright-2 %PROGRAMDATA%\Tidewright common.cfg`, "folder yard", `jet y C:\Yard\y.mdb`, `registry tidewright-3 HKCU\Software\Ebb\Tidewright @ Backup Re?1?/Last`, `registry tidewright-4 HKLM\SOFTWARE\Ebb\Tidewright`}
 	if !slices.Equal(items, want) {

@@ -155,9 +155,9 @@ func (d *Draft) writeItem(w *writer, it *Item) {
 			w.line("      - %s  # %s%s", quote(s.Pattern), oneLine(s.Why), size)
 		}
 	}
-	if len(it.Repoint) > 0 {
+	if len(it.UpdatePaths) > 0 {
 		w.line("    update-paths:  # they contain paths that must be updated for the new computer")
-		for _, p := range it.Repoint {
+		for _, p := range it.UpdatePaths {
 			w.line("      - %s", quote(p))
 		}
 	}

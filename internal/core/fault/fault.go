@@ -41,9 +41,9 @@ const (
 	DeskNonsense    Kind = "desk-nonsense"    // the licence service sent an invalid answer
 	DeskSignature   Kind = "desk-signature"   // an answer is not signed by the pinned key
 	DeskRefused     Kind = "desk-refused"     // the licence service refused
-	Waits           Kind = "waits"            // a manual step is left
+	ManualStep      Kind = "manual-step"      // a manual step is left
 	NotAgreed       Kind = "not-agreed"       // a card's program would run without consent
-	NotRepointed    Kind = "not-repointed"    // settings would be changed without consent
+	PathsOutdated   Kind = "paths-outdated"   // settings would be changed without consent
 	NotPlaced       Kind = "not-placed"       // an item must be unpacked first
 	Issue           Kind = "issue"            // a licence's vendor must issue it again
 	Stopped         Kind = "stopped"          // the user interrupted the run

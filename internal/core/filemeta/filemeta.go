@@ -60,7 +60,7 @@ type Wanted struct {
 	Path     string // below the destination folder, with / between folders; for messages
 	Mode     fs.FileMode
 	ModTime  time.Time // zero leaves it unchanged
-	Marks    Metadata
+	Metadata Metadata
 	To       *Owner   // nil leaves it with the user who runs the program
 	Accounts Accounts // of this computer; nil if unknown
 	IDs      IDs      // for a Windows computer; else nil

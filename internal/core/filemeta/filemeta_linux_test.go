@@ -148,7 +148,7 @@ func TestSettled(t *testing.T) {
 		to = &Owner{1234, 5678}
 	}
 	note := bytes.Repeat([]byte("n"), 3000)
-	g := Wanted{Path: "file", Mode: 0o640, ModTime: at, To: to, Marks: Metadata{Xattr: map[string][]byte{"user.note": note, "security.label": []byte("x"), aclAccess: []byte(byName)}}}
+	g := Wanted{Path: "file", Mode: 0o640, ModTime: at, To: to, Metadata: Metadata{Xattr: map[string][]byte{"user.note": note, "security.label": []byte("x"), aclAccess: []byte(byName)}}}
 	f, err := os.Open(filepath.Join(dir, "file"))
 	fatal.If(t, err)
 	defer f.Close()
@@ -249,7 +249,7 @@ func TestManyAttributes(t *testing.T) {
 	for i := range 12 {
 		want.Xattr["user."+strings.Repeat(string(rune('a'+i)), 120)] = []byte{byte(i)}
 	}
-	if unkept, err := Apply(f, Wanted{Mode: 0o600, Marks: want}); len(unkept) > 0 || err != nil {
+	if unkept, err := Apply(f, Wanted{Mode: 0o600, Metadata: want}); len(unkept) > 0 || err != nil {
 		t.Fatalf("not kept: %q, %v", unkept, err)
 	}
 	if d := DifferXattr(want, Metadata{Xattr: Xattr(file, nil)}); d != "" {

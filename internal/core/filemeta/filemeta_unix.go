@@ -110,7 +110,7 @@ func Apply(f *os.File, g Wanted) (unkept []string, err error) {
 	if err := f.Chmod(g.Mode); err != nil {
 		return nil, err
 	}
-	for name, value := range g.Marks.Xattr {
+	for name, value := range g.Metadata.Xattr {
 		if !isData(name) {
 			continue // it was not sealed by Move Kit
 		}

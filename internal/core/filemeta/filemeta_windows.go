@@ -91,15 +91,15 @@ func Apply(f *os.File, g Wanted) ([]string, error) {
 
 // applyName sets the attributes and access list of a file or folder.
 func applyName(name string, g Wanted) (unkept []string, err error) {
-	if g.Marks.ACL != "" {
-		if err := setACL(name, g.Marks.ACL, g.IDs); err != nil {
+	if g.Metadata.ACL != "" {
+		if err := setACL(name, g.Metadata.ACL, g.IDs); err != nil {
 			unkept = append(unkept, fmt.Sprintf("%s: its access list: %v", g.Path, err))
 		}
 	}
-	if g.Marks.Attr == 0 {
+	if g.Metadata.Attr == 0 {
 		return unkept, nil
 	}
-	return unkept, mark(name, g.Marks.Attr)
+	return unkept, mark(name, g.Metadata.Attr)
 }
 
 // mark adds attributes to those that the system has set.

@@ -81,7 +81,7 @@ func (c command) change(ctx context.Context, action licence.Action, r licence.Re
 		return fault.New(fault.DeskRefused, "the vendor's program reports that the licence is %s after the request to %s it", a.State, action)
 	}
 	if before > a.Transfers && a.Transfers >= 0 {
-		a.Spent = before - a.Transfers
+		a.Used = before - a.Transfers
 	}
 	return nil
 }
@@ -90,7 +90,7 @@ func (c command) change(ctx context.Context, action licence.Action, r licence.Re
 // Only what the patterns match is kept.
 func (c command) run(ctx context.Context, args card.Command) (said string, code int, err error) {
 	if c.Computer.Root() != "" {
-		return "", 0, fault.New(fault.Waits, "the command %s of %s can only run on the computer itself", args[0], c.Card.Title)
+		return "", 0, fault.New(fault.ManualStep, "the command %s of %s can only run on the computer itself", args[0], c.Card.Title)
 	}
 	if !c.Commands && !c.State.Agreed[c.Card.Name] {
 		if err := c.AgreeToCommands(c.Card); run.IsNonInteractive(err) {

@@ -153,7 +153,7 @@ type fileService struct {
 func (h *Handle) AskByFile(file *licence.RequestFile) { h.service = fileService{h, file} }
 
 // ErrWritten means that a request was written.
-var ErrWritten = fault.New(fault.Waits, "the request is written and waits for its answer")
+var ErrWritten = fault.New(fault.ManualStep, "the request is written and waits for its answer")
 
 // Ask returns the recorded state, or writes a request.
 func (p fileService) Ask(_ context.Context, action licence.Action, r licence.Request, once string) (*licence.Answer, error) {

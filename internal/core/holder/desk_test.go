@@ -86,7 +86,7 @@ func TestDesk(t *testing.T) {
 	l = out.Licences[0]
 	token := d.Text("new/srv/lic/app.token")
 	a, bad := licence.Verify(strings.TrimSpace(token), card.ParseKey(d.store.PublicKey()).PublicKey)
-	if out.Err != nil || l.Did != "activated" || l.New != licence.Active || l.Transfers != 1 || l.Spent != 1 || l.Disabled || l.Token == "" || !strings.Contains(l.Aside, "app.token.set-aside-") || bad != nil || a.Computer != machine.ID(d.New) {
+	if out.Err != nil || l.Did != "activated" || l.New != licence.Active || l.Transfers != 1 || l.Used != 1 || l.Disabled || l.Token == "" || !strings.Contains(l.Aside, "app.token.set-aside-") || bad != nil || a.Computer != machine.ID(d.New) {
 		t.Fatalf("%v %+v: %s %v", out.Err, l, token, bad)
 	}
 	for name, c := range map[string]struct {
@@ -113,12 +113,12 @@ func TestDesk(t *testing.T) {
 			t.Errorf("a token that is %s: %v", name, err)
 		}
 	}
-	if st := d.known(d.Job(d.New)); st.Spent != 1 || st.Left != 1 {
+	if st := d.known(d.Job(d.New)); st.Used != 1 || st.Left != 1 {
 		t.Errorf("%+v", st)
 	}
 	for open, serial := range map[bool]string{false: "••••0001", true: "TW8-QUAY-0001"} {
 		l, err := d.Job(d.New).Licences().Letters(ctx, open)
-		if err != nil || l[0].Serial != serial || (l[0].Code == "ebb-flow-42") != open || l[0].Version != "8.1" || l[0].OldAt.IsZero() || l[0].NewAt.IsZero() || l[0].Spent != 1 || l[0].Please != holder.PleaseCorrect {
+		if err != nil || l[0].Serial != serial || (l[0].Code == "ebb-flow-42") != open || l[0].Version != "8.1" || l[0].OldAt.IsZero() || l[0].NewAt.IsZero() || l[0].Used != 1 || l[0].Please != holder.PleaseCorrect {
 			t.Errorf("%+v %v", l, err)
 		}
 	}
@@ -184,7 +184,7 @@ func TestDeskByFile(t *testing.T) {
 	}
 	f, j = round(d.New, licence.Activate, "")
 	out, err = j.Accept(ctx, f)
-	if st := d.known(j); err != nil || out[0].Err != nil || st.New != licence.Active || st.Spent != 1 || st.Answers[machine.ID(d.New)] != 1 || !strings.HasPrefix(d.Text("new/srv/lic/app.token"), "ey") {
+	if st := d.known(j); err != nil || out[0].Err != nil || st.New != licence.Active || st.Used != 1 || st.Answers[machine.ID(d.New)] != 1 || !strings.HasPrefix(d.Text("new/srv/lic/app.token"), "ey") {
 		t.Fatalf("%+v %v", out[0], err)
 	}
 	d = deskOffice(t, desk.Licence{Covers: "8", Seats: 1, Transfers: 2, Takeover: true})

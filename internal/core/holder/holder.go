@@ -248,7 +248,7 @@ func (h *Handle) Outcome(a *licence.Answer) *run.LicenceOutcome {
 	now := h.state()
 	return &run.LicenceOutcome{
 		Licence: h.Licence.Name, Serial: masked(h.Secrets.Serial),
-		Old: now.Old, New: now.New, Transfers: a.Transfers, Spent: now.Spent,
+		Old: now.Old, New: now.New, Transfers: a.Transfers, Used: now.Used,
 	}
 }
 
@@ -256,7 +256,7 @@ func (h *Handle) Outcome(a *licence.Answer) *run.LicenceOutcome {
 func (h *Handle) Seen(st steps.Standing) *run.LicenceOutcome {
 	out := &run.LicenceOutcome{
 		Licence: h.Licence.Name, Serial: masked(h.Secrets.Serial), Old: st.Old, New: st.New,
-		Transfers: st.Left, Spent: st.Spent, Did: "seen", By: st.By, Copy: st.CopyProblem, Good: st.Good,
+		Transfers: st.Left, Used: st.Used, Did: "seen", By: st.By, Copy: st.CopyProblem, Good: st.Good,
 	}
 	if st.OnTrial() {
 		out.Trial = &st.Trial

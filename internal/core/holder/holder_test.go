@@ -140,7 +140,7 @@ func TestMakersCommand(t *testing.T) {
 	if a, err := ask(old, licence.Deactivate); err != nil || a.State != licence.Deactivated {
 		t.Errorf("%+v %v", a, err)
 	}
-	if a, err := ask(b("new", "free", "take"), licence.Activate); err != nil || a.State != licence.Active || a.Transfers != 2 || a.Spent != 1 {
+	if a, err := ask(b("new", "free", "take"), licence.Activate); err != nil || a.State != licence.Active || a.Transfers != 2 || a.Used != 1 {
 		t.Errorf("%+v %v", a, err)
 	}
 	// A state that nobody changed here, and transfers that run out or are no longer told.
@@ -156,12 +156,12 @@ func TestMakersCommand(t *testing.T) {
 	if a, err := ask(b("new", "free", "take"), licence.Status); err != nil || a.State != licence.NotActivated {
 		t.Errorf("never activated: %+v %v", a, err)
 	}
-	if a, err := ask(remembered(b("new", "free", "take"), licence.Deactivated, licence.Unknown), licence.Activate); err != nil || a.Transfers != 0 || a.Spent != 1 || len(a.Active) != 1 {
+	if a, err := ask(remembered(b("new", "free", "take"), licence.Deactivated, licence.Unknown), licence.Activate); err != nil || a.Transfers != 0 || a.Used != 1 || len(a.Active) != 1 {
 		t.Errorf("the last transfer: %+v %v", a, err)
 	}
 	lay.Out(t, dir, map[string]string{"new.state": "idle", "left": "2"})
 	os.WriteFile(program, []byte(strings.Replace(script, "take) ", "take) echo -1 > left; echo active > $2.state; exit 0;", 1)), 0o755)
-	if a, err := ask(remembered(b("new", "free", "take"), licence.Deactivated, licence.Unknown), licence.Activate); err != nil || a.Spent != 0 {
+	if a, err := ask(remembered(b("new", "free", "take"), licence.Deactivated, licence.Unknown), licence.Activate); err != nil || a.Used != 0 {
 		t.Errorf("it does not tell what is left: %+v %v", a, err)
 	}
 	not := b("old", "free", "take")

@@ -30,7 +30,7 @@ type Letter struct {
 	New     licence.State `json:"new_state"`
 	NewAt   time.Time     `json:"new_at,omitzero"`
 	Left    int           `json:"transfers_left"` // -1 if unknown
-	Spent   int           `json:"transfers_spent"`
+	Used    int           `json:"transfers_used"`
 	By      string        `json:"seen_by"`
 	Lost    string        `json:"lost,omitempty"` // why the old computer cannot start
 	Please  Please        `json:"please"`
@@ -63,7 +63,7 @@ func (r *Session) Letters(ctx context.Context, open bool) ([]Letter, error) {
 		for _, l := range c.Licences {
 			s, known := statuses[len(out)], st.Licence(c.Name, l.Name)
 			w := Letter{App: c.Name, Title: c.Title, Vendor: c.Vendor, Licence: l.Name, Method: l.Method, Old: s.Old, New: s.New, Left: s.Left, By: s.By,
-				OldName: known.From.Name, OldID: known.From.ID, NewName: st.New.Name, NewID: st.New.ID, OldAt: known.OldAt, NewAt: known.NewAt, Spent: known.Spent, Please: PleaseCorrect}
+				OldName: known.From.Name, OldID: known.From.ID, NewName: st.New.Name, NewID: st.New.ID, OldAt: known.OldAt, NewAt: known.NewAt, Used: known.Used, Please: PleaseCorrect}
 			if r.Side() == steps.NewSide {
 				w.NewName, w.NewID = r.Computer.Name(), r.Self().ID
 			}

@@ -40,11 +40,11 @@ func TestGuided(t *testing.T) {
 	o := office.New(t, seatCard, "linux", map[string]string{"old/srv/data": "x", "proof.png": "picture"})
 	o.Pack()
 	now := time.Now()
-	if out := o.Change(o.Old, nil, now, (*move.Move).Deactivate); fault.KindOf(out.Err) != fault.Waits {
+	if out := o.Change(o.Old, nil, now, (*move.Move).Deactivate); fault.KindOf(out.Err) != fault.ManualStep {
 		t.Errorf("nobody there: %v", out.Err)
 	}
 	first := &office.Person{Answers: []run.Reply{{Answer: "done"}}}
-	if out := o.Change(o.Old, first, now, (*move.Move).Deactivate); fault.KindOf(out.Err) != fault.Waits || len(first.Shown) != 2 {
+	if out := o.Change(o.Old, first, now, (*move.Move).Deactivate); fault.KindOf(out.Err) != fault.ManualStep || len(first.Shown) != 2 {
 		t.Errorf("left in the middle: %v %q", out.Err, first.Shown)
 	}
 	if out := o.Change(o.New, &office.Person{}, now, (*move.Move).Activate); len(out.Blocks) == 0 || out.Blocks[0].Gate != "old-deactivated" {
@@ -72,7 +72,7 @@ func TestGuided(t *testing.T) {
 		}
 	}
 	out = o.Change(o.New, &office.Person{Answers: []run.Reply{proof}}, later, (*move.Move).Activate)
-	if out.Err != nil || out.Licences[0].New != licence.Active || out.Licences[0].Transfers != 1 || out.Licences[0].Spent != 1 {
+	if out.Err != nil || out.Licences[0].New != licence.Active || out.Licences[0].Transfers != 1 || out.Licences[0].Used != 1 {
 		t.Fatalf("%v %+v", out.Err, out.Licences)
 	}
 	j := o.Job(o.New)
@@ -100,7 +100,7 @@ licences:
 	if out := o.Change(o.Old, yes(), now, (*move.Move).Deactivate); out.Err != nil {
 		t.Fatal(out.Err)
 	}
-	if out := o.Change(o.New, yes(), now, (*move.Move).Activate); fault.KindOf(out.Err) != fault.Waits || !strings.Contains(out.Err.Error(), "1D6B:0a02) is not plugged into NEW") {
+	if out := o.Change(o.New, yes(), now, (*move.Move).Activate); fault.KindOf(out.Err) != fault.ManualStep || !strings.Contains(out.Err.Error(), "1D6B:0a02) is not plugged into NEW") {
 		t.Errorf("another device is plugged in: %v", out.Err)
 	}
 	if s, err := o.Job(o.New).Licences().Statuses(ctx); err != nil || strings.Contains(s[0].By, "plugged in") {
@@ -108,7 +108,7 @@ licences:
 	}
 	lay.Out(t, o.Dir, map[string]string{"new/sys/bus/usb/devices/1-2/idVendor": "1d6b\n", "new/sys/bus/usb/devices/1-2/idProduct": "0a02\n"})
 	out := o.Change(o.New, yes(), now, (*move.Move).Activate)
-	if out.Err != nil || len(out.Licences) != 1 || out.Licences[0].New != licence.Active || len(out.Blocks) != 1 || out.Blocks[0].Gate != "waiting-over" || out.Licences[0].Spent != 0 {
+	if out.Err != nil || len(out.Licences) != 1 || out.Licences[0].New != licence.Active || len(out.Blocks) != 1 || out.Blocks[0].Gate != "waiting-over" || out.Licences[0].Used != 0 {
 		t.Errorf("%v %+v %+v", out.Err, out.Licences, out.Blocks)
 	}
 	all, err := o.Job(o.New).Licences().Statuses(ctx)

@@ -165,7 +165,7 @@ func (h *Handle) became(action licence.Action, from string, a *licence.Answer) {
 		a.Active = append(a.Active, a.Computer)
 	}
 	if h.Licence.Transfers != nil && !second {
-		a.Spent = 1
+		a.Used = 1
 		a.Transfers = max(a.Transfers-1, 0)
 	}
 }
@@ -174,11 +174,11 @@ func (h *Handle) became(action licence.Action, from string, a *licence.Answer) {
 func (h *Handle) guide(ctx context.Context, action licence.Action, change *card.Change, r licence.Request, a *licence.Answer) error {
 	for i := h.taken(action, change.Steps); i < len(change.Steps); i++ {
 		g := change.Steps[i]
-		done := steps.Stepped{Action: action, Step: i + 1, Do: g.Do, Ask: g.Ask}
+		done := steps.StepDone{Action: action, Step: i + 1, Do: g.Do, Ask: g.Ask}
 		if err := h.step(ctx, g, len(change.Steps), &done); err != nil {
 			return err
 		}
-		if err := h.RecordLicence(journal.EventStepped, h.Key, done); err != nil {
+		if err := h.RecordLicence(journal.EventStepDone, h.Key, done); err != nil {
 			return err
 		}
 	}
@@ -189,7 +189,7 @@ func (h *Handle) guide(ctx context.Context, action licence.Action, change *card.
 // taken returns how many of the steps, in sequence, are done already. Steps of an alternative
 // procedure do not count.
 func (h *Handle) taken(action licence.Action, all []card.Guide) (n int) {
-	for n < len(all) && slices.ContainsFunc(h.state().Stepped, func(s steps.Stepped) bool {
+	for n < len(all) && slices.ContainsFunc(h.state().Stepped, func(s steps.StepDone) bool {
 		return s.Action == action && s.Step == n+1 && s.Do == all[n].Do
 	}) {
 		n++
@@ -201,7 +201,7 @@ func (h *Handle) taken(action licence.Action, all []card.Guide) (n int) {
 const tries = 3
 
 // step asks for one manual step until the answer matches.
-func (h *Handle) step(ctx context.Context, g card.Guide, of int, done *steps.Stepped) error {
+func (h *Handle) step(ctx context.Context, g card.Guide, of int, done *steps.StepDone) error {
 	for n := 1; ; n++ {
 		reply, err := h.Technician.DoStep(ctx, run.ManualStep{
 			Key: h.Key, App: h.Card.Title, Action: done.Action, Step: done.Step, Of: of, Ask: g.Ask, Evidence: g.Evidence, Letter: h.Lost != "",
@@ -229,13 +229,13 @@ func (h *Handle) step(ctx context.Context, g card.Guide, of int, done *steps.Ste
 // fits checks an answer against the card.
 func fits(g card.Guide, r run.Reply) error {
 	if g.Ask != "" && strings.TrimSpace(r.Answer) == "" {
-		return fault.New(fault.Waits, "the question %q was not answered", g.Ask)
+		return fault.New(fault.ManualStep, "the question %q was not answered", g.Ask)
 	}
 	if !g.Answer.IsZero() && !g.Answer.In(r.Answer) {
-		return fault.New(fault.Waits, "the answer to %q does not match the card's pattern (%s)", g.Ask, g.Answer)
+		return fault.New(fault.ManualStep, "the answer to %q does not match the card's pattern (%s)", g.Ask, g.Answer)
 	}
 	if g.Evidence && r.Evidence == "" {
-		return fault.New(fault.Waits, "no evidence file was given for %q", g.Do)
+		return fault.New(fault.ManualStep, "no evidence file was given for %q", g.Do)
 	}
 	return nil
 }

@@ -93,7 +93,7 @@ func TestTakeover(t *testing.T) {
 				t.Errorf("%+v: %v %+v", c, out.Err, st)
 			}
 		default:
-			if out.Err != nil || st.Old != licence.Deactivated || st.New != licence.Active || st.Left != 1 || st.Spent != 1 || !out.Licences[0].Disabled {
+			if out.Err != nil || st.Old != licence.Deactivated || st.New != licence.Active || st.Left != 1 || st.Used != 1 || !out.Licences[0].Disabled {
 				t.Errorf("%+v: %v %+v", c, out.Err, st)
 			}
 			over := office.Overrides(j)
@@ -101,7 +101,7 @@ func TestTakeover(t *testing.T) {
 				t.Errorf("asked %q, journalled %+v", question, over)
 			}
 			// Again changes nothing more.
-			if all, err := j.Activate(ctx); err != nil || !strings.HasPrefix(all[0].Licences[0].Did, "already") || j.State.Licences[steps.Key{App: "app", Item: "seat"}].Spent != 1 {
+			if all, err := j.Activate(ctx); err != nil || !strings.HasPrefix(all[0].Licences[0].Did, "already") || j.State.Licences[steps.Key{App: "app", Item: "seat"}].Used != 1 {
 				t.Errorf("again: %+v %v", all, err)
 			}
 		}
@@ -151,7 +151,7 @@ licences:
 	if out := lost("", yes()); office.Blocked(out) != "old-computer" {
 		t.Errorf("not lost: %+v %v", out.Blocks, out.Err)
 	}
-	if out := lost("stolen", run.NonInteractive{}); fault.KindOf(out.Err) != fault.Waits {
+	if out := lost("stolen", run.NonInteractive{}); fault.KindOf(out.Err) != fault.ManualStep {
 		t.Errorf("nobody there: %v", out.Err)
 	}
 	// What was begun in the app counts for nothing when it is gone.
@@ -265,7 +265,7 @@ func TestSeatsOnBoth(t *testing.T) {
 	if over := office.Overrides(o.Job(o.New)); len(over) != 1 || over[0].Because != "both work until Friday" || over[0].Second != "seat" {
 		t.Errorf("%+v", over)
 	}
-	if out.Err == nil && (out.Licences[0].Spent != 0 || out.Licences[0].Transfers != 2) {
+	if out.Err == nil && (out.Licences[0].Used != 0 || out.Licences[0].Transfers != 2) {
 		t.Errorf("a second seat is no transfer: %+v", out.Licences)
 	}
 	if out.Err != nil || len(out.Blocks) > 0 || out.Licences[0].New != licence.Active || out.Licences[0].Old == licence.Deactivated {
@@ -378,7 +378,7 @@ licences:
 		fatal.If(t, err)
 		return all[0]
 	}
-	if out := pack(nil); fault.KindOf(out.Err) != fault.Waits {
+	if out := pack(nil); fault.KindOf(out.Err) != fault.ManualStep {
 		t.Errorf("nobody there: %v", out.Err)
 	}
 	early := o.Job(o.New).Licences()
@@ -387,7 +387,7 @@ licences:
 		t.Errorf("its secrets are not sealed: %v", err)
 	}
 	wrong := &office.Person{Answers: []run.Reply{{Answer: "4992-7398-715"}, {}, {Answer: "what?"}}}
-	if out := pack(wrong); fault.KindOf(out.Err) != fault.Waits || len(wrong.Shown) != 3 || strings.Contains(out.Err.Error(), "4992") {
+	if out := pack(wrong); fault.KindOf(out.Err) != fault.ManualStep || len(wrong.Shown) != 3 || strings.Contains(out.Err.Error(), "4992") {
 		t.Errorf("mistyped: %v %q", out.Err, wrong.Shown)
 	}
 	right := &office.Person{Answers: []run.Reply{{Answer: "4992-7398-715"}, {Answer: "4992-7398-716"}}}

@@ -26,7 +26,7 @@ func (t token) change(ctx context.Context, action licence.Action, r licence.Requ
 			return fault.Wrap(fault.Unreadable, err, "cannot look for the token %s", t.Licence.USB)
 		}
 		if !there {
-			return fault.New(fault.Waits, "the token of the licence %s of %s (USB %s) is not plugged into %s, or its driver is missing", t.Licence.Name, t.Card.Title, t.Licence.USB, t.Computer.Name())
+			return fault.New(fault.ManualStep, "the token of the licence %s of %s (USB %s) is not plugged into %s, or its driver is missing", t.Licence.Name, t.Card.Title, t.Licence.USB, t.Computer.Name())
 		}
 	}
 	return t.bySteps(ctx, action, r, a)

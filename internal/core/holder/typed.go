@@ -65,7 +65,7 @@ func (h *Handle) typed(ctx context.Context, g run.ManualStep, wrong func(string)
 		if bad == "" {
 			return reply.Answer, nil
 		}
-		err = fault.New(fault.Waits, "%s of the licence %s of %s looks mistyped: %s", g.Ask, g.Key.Item, g.App, bad)
+		err = fault.New(fault.ManualStep, "%s of the licence %s of %s looks mistyped: %s", g.Ask, g.Key.Item, g.App, bad)
 		if n == tries {
 			return "", err
 		}

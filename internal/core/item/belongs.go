@@ -239,5 +239,5 @@ func (o *Instance) MetadataDiffers() (string, error) {
 		return "", err
 	}
 	s := o.InKit.Sealed
-	return o.Comparing().Differs(tree.Entry{Type: tree.File, Path: have.Path, Mode: have.Mode, Metadata: s.Marks}, have), nil
+	return o.Comparing().Differs(tree.Entry{Type: tree.File, Path: have.Path, Mode: have.Mode, Metadata: s.Metadata}, have), nil
 }

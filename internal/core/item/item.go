@@ -18,7 +18,7 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/repoint"
+	"movekit/internal/core/pathmap"
 	"movekit/internal/core/run"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
@@ -39,7 +39,7 @@ type Instance struct {
 	ChosenPath   string            // the destination that the user chose; "" if none
 	ChosenParent string            // the same for the folder that contains several items
 	FromSetting  string            // the setting that the path was read from; "" if none
-	PathMap      *repoint.Map      // maps the old computer's profiles and drives to this one; nil on the old computer
+	PathMap      *pathmap.Map      // maps the old computer's profiles and drives to this one; nil on the old computer
 	PathUpdates  *PathUpdates      // nil if paths in settings are not updated
 	UserMap      map[string]string // user here, by user of the old computer
 	RunAsMe      bool              // database objects of a user that is missing here run as the user who unpacks

@@ -69,9 +69,9 @@ type Lacks struct {
 
 // Staged is the result of staging an item.
 type Staged struct {
-	Unkept []string // owners and file metadata that could not be restored
-	Notes  []string // notes for the technician
-	Waits  string   // a manual step that must come first; then nothing is staged
+	NotRestored []string // owners and file metadata that could not be restored
+	Notes       []string // notes for the technician
+	ManualStep  string   // a manual step that must come first; then nothing is staged
 }
 
 // Presence says which of two names has an item's data.

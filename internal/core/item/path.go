@@ -16,7 +16,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/repoint"
+	"movekit/internal/core/pathmap"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -216,37 +216,37 @@ func (o *Instance) Many(ctx context.Context) (which, leftOut []string, err error
 }
 
 // moved returns the old computer's profiles and drives with their paths on this computer.
-func moved(r *run.Run, say Choices) []repoint.Pair {
-	var pairs []repoint.Pair
+func moved(r *run.Run, say Choices) []pathmap.Pair {
+	var pairs []pathmap.Pair
 	for old, home := range r.State.Homes() {
 		if u := machine.FindUser(r.Computer, say.UserHere(old)); u != nil {
-			pairs = append(pairs, repoint.Pair{Old: home, New: machine.DisplayPath(r.Computer, u.Home)})
+			pairs = append(pairs, pathmap.Pair{Old: home, New: machine.DisplayPath(r.Computer, u.Home)})
 		}
 	}
 	for letter, folder := range say.Drives {
-		pairs = append(pairs, repoint.Pair{Old: letter + ":", New: folder})
+		pairs = append(pairs, pathmap.Pair{Old: letter + ":", New: folder})
 	}
 	return pairs
 }
 
 // Pairs returns old paths with their new paths on this computer, for settings that contain paths.
-func Pairs(r *run.Run, say Choices, targets []Target) []repoint.Pair {
-	var pairs []repoint.Pair
+func Pairs(r *run.Run, say Choices, targets []Target) []pathmap.Pair {
+	var pairs []pathmap.Pair
 	for _, t := range targets {
 		spoken, disk := t.Mover.Where()
 		if disk == "" {
 			continue
 		}
 		if was := r.State.Was(t.Key); was != "" {
-			pairs = append(pairs, repoint.Pair{Old: was, New: spoken})
+			pairs = append(pairs, pathmap.Pair{Old: was, New: spoken})
 		}
 		if path := t.Item.Path.On(string(r.Computer.System())); t.ChosenPath != "" && t.SubPath() == "" && strings.ContainsAny(path[:min(len(path), 1)], "%~$") {
-			pairs = append(pairs, repoint.Pair{Old: path, New: spoken})
+			pairs = append(pairs, pathmap.Pair{Old: path, New: spoken})
 		}
 	}
 	for key, it := range r.State.Items { // settings may refer to other apps' data
 		if was := r.State.Was(key); was != "" && it.Placed != nil {
-			pairs = append(pairs, repoint.Pair{Old: was, New: it.Placed.To})
+			pairs = append(pairs, pathmap.Pair{Old: was, New: it.Placed.To})
 		}
 	}
 	return append(pairs, moved(r, say)...)

@@ -8,7 +8,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/repoint"
+	"movekit/internal/core/pathmap"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
@@ -70,7 +70,7 @@ func (t Table) Target(ctx context.Context, r *run.Run, c *card.Card, it *steps.I
 		return Target{}, err
 	}
 	o := &Instance{Host: r.ForApp(c), Run: r, Key: it.Key, Card: c, Item: c.Item(it.Key.Item), InKit: known, RunAsMe: say.RunAsMe, UserMap: say.Users}
-	o.PathMap = repoint.New(string(r.Computer.System()), moved(r, say))
+	o.PathMap = pathmap.New(string(r.Computer.System()), moved(r, say))
 	if o.Item == nil {
 		return Target{}, fault.New(fault.Damaged, "the card of %s has no item %q", c.Title, it.Key.Item)
 	}

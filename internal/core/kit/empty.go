@@ -20,9 +20,9 @@ import (
 
 // Closed is the data of journal.EventClosed: the kit is being emptied.
 type Closed struct {
-	Because  string `json:"because,omitempty"`   // why the move was given up; "" if it was verified
-	HandOver string `json:"hand_over,omitempty"` // folder with the handover
-	Record   string `json:"record,omitempty"`    // folder with the journal, the cards and the report; "" if they stay in the kit
+	Because  string `json:"because,omitempty"`  // why the move was given up; "" if it was verified
+	HandOver string `json:"handover,omitempty"` // folder with the handover
+	Record   string `json:"record,omitempty"`   // folder with the journal, the cards and the report; "" if they stay in the kit
 }
 
 // ClosedIn returns how the kit in a folder was closed, or nil if it is open.

@@ -59,15 +59,15 @@ type Inspection struct {
 
 // Sealed is the data of a journal line about one sealed item.
 type Sealed struct {
-	Stream string            `json:"stream"` // name of the data stream
-	Parts  []seal.Part       `json:"parts"`
-	List   []seal.Part       `json:"list"`             // the stream with the list of files
-	Schema []seal.Part       `json:"schema,omitempty"` // of a server database: the archive of its schema
-	Files  int64             `json:"files"`            // number of files
-	Bytes  int64             `json:"bytes"`            // size before compression
-	Mode   uint32            `json:"mode,omitempty"`   // permissions of a database file
-	Marks  filemeta.Metadata `json:"marks,omitzero"`   // metadata of a database file
-	Owners []string          `json:"owners,omitempty"` // users who own something in it
+	Stream   string            `json:"stream"` // name of the data stream
+	Parts    []seal.Part       `json:"parts"`
+	List     []seal.Part       `json:"list"`              // the stream with the list of files
+	Schema   []seal.Part       `json:"schema,omitempty"`  // of a server database: the archive of its schema
+	Files    int64             `json:"files"`             // number of files
+	Bytes    int64             `json:"bytes"`             // size before compression
+	Mode     uint32            `json:"mode,omitempty"`    // permissions of a database file
+	Metadata filemeta.Metadata `json:"metadata,omitzero"` // metadata of a database file
+	Owners   []string          `json:"owners,omitempty"`  // users who own something in it
 	// Stamp shows whether the item changed since: it has the newest change, the number of files and
 	// their size.
 	Stamp string `json:"stamp"`
@@ -177,7 +177,7 @@ func (c *contents) upTo(log *journal.Log) map[string]string {
 			maps.DeleteFunc(c.files, func(name, _ string) bool {
 				return name == KeyFile || name == ReadmeFile || strings.HasPrefix(name, SealedDir+"/") || !strings.Contains(name, "/") && name != ManifestFile
 			})
-		case journal.EventSealed, journal.EventRepointed:
+		case journal.EventSealed, journal.EventPathsPlanned:
 			var s Sealed
 			if json.Unmarshal(l.Data, &s) != nil {
 				continue

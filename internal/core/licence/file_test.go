@@ -234,9 +234,9 @@ func TestTelephone(t *testing.T) {
 			t.Error("the proof is not one of the code")
 		}
 		state := map[Action]State{Activate: Active, Deactivate: Deactivated}[action]
-		said := s.Answer(r.Code, &Answer{State: state, Transfers: 300, Spent: 1})
+		said := s.Answer(r.Code, &Answer{State: state, Transfers: 300, Used: 1})
 		a, err := r.ReadPhoneAnswer(action, said)
-		if err != nil || a.State != state || a.Transfers != manyTransfers || a.Spent != 1 || a.Licence != r.ID() {
+		if err != nil || a.State != state || a.Transfers != manyTransfers || a.Used != 1 || a.Licence != r.ID() {
 			t.Errorf("%q: %+v %v", said, a, err)
 		}
 		later := r

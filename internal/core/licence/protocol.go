@@ -94,7 +94,7 @@ type Answer struct {
 	Edition   string   `json:"edition,omitempty"` // edition that is covered; "" means all
 	Seats     int      `json:"seats"`
 	Transfers int      `json:"transfers_left"`
-	Spent     int      `json:"transfers_spent"`      // by this request
+	Used      int      `json:"transfers_used"`       // by this request
 	Takeover  bool     `json:"takeover,omitempty"`   // an activation may disable another computer
 	Disabled  string   `json:"disabled,omitempty"`   // computer whose seat this request took over
 	Again     int64    `json:"again_from,omitempty"` // when it can be activated again; seconds since 1970

@@ -134,7 +134,7 @@ func (s *PhoneRequest) Answer(code string, a *Answer) string {
 	}
 	n := new(big.Int)
 	push(n, state, 3)
-	push(n, uint64(min(max(a.Spent, 0), 1)), 1)
+	push(n, uint64(min(max(a.Used, 0), 1)), 1)
 	push(n, uint64(min(max(a.Transfers, 0), manyTransfers)), 8)
 	push(n, s.seal(code, n.Uint64()), answerProof)
 	return write(n, answerGroups)
@@ -162,7 +162,7 @@ func (r Request) ReadPhoneAnswer(action Action, text string) (*Answer, error) {
 		return nil, fault.New(fault.DeskSignature, "the typed answer belongs to another request")
 	}
 	a := &Answer{Nonce: r.Nonce, Action: action, Licence: r.ID(), Product: r.Product, Computer: r.Computer}
-	a.Transfers, a.Spent = int(pull(n, 8)), int(pull(n, 1))
+	a.Transfers, a.Used = int(pull(n, 8)), int(pull(n, 1))
 	if st := int(pull(n, 3)); st < len(spokenStates) {
 		a.State = spokenStates[st]
 	}

@@ -75,7 +75,7 @@ func (m *Move) checkDeactivate(ctx context.Context, c *card.Card, o *run.Outcome
 	if f.Kit, err = m.kitFacts(ctx, c, true); err != nil {
 		return false, err
 	}
-	if l := m.State.Looked[c.Name]; l != nil {
+	if l := m.State.Found[c.Name]; l != nil {
 		f.Version.NewVersion, f.Version.NewEdition, f.Version.Covered = l.Version, l.Edition, covered(c)
 	}
 	if err := m.drifted(ctx, c, &f); err != nil {

@@ -97,7 +97,7 @@ func TestNamesLeftOut(t *testing.T) {
 			want++ // and what is in a folder, file by file
 		}
 		out := o.Only(j.Unpack(ctx))
-		if len(out.Items) != 1 || known == machine.Linux && len(out.Items[0].Unkept) != want {
+		if len(out.Items) != 1 || known == machine.Linux && len(out.Items[0].NotRestored) != want {
 			t.Fatalf("made for %s: %+v", known, out)
 		}
 		if v := o.Verify(); !v.Equal() || o.Text("new/diary/what?") != "" || o.Text("new/diary/aux/in") != "" || o.Text("new/diary/good") != "" || o.Text("new/diary/Good") != "y" {
@@ -302,7 +302,7 @@ func TestOpens(t *testing.T) {
 		}
 		j.Technician = p
 		out := o.Only(j.Verify(ctx))
-		if len(answers) == 0 && len(p.Shown) > 0 && out.Opened.Untried == "" {
+		if len(answers) == 0 && len(p.Shown) > 0 && out.Opened.NotChecked == "" {
 			t.Error("somebody was asked who had seen it")
 		}
 		return out
@@ -321,7 +321,7 @@ func TestOpens(t *testing.T) {
 		t.Errorf("seen before: %+v", out.Opened)
 	}
 	lay.Out(t, o.Dir, map[string]string{"new/srv/data/a.rec": "3"})
-	if out := verify("2"); out.Opened.Untried != "its data differs" {
+	if out := verify("2"); out.Opened.NotChecked != "its data differs" {
 		t.Errorf("what differs was looked at: %+v", out.Opened)
 	}
 	o.Only(o.Job(o.New).Undo(ctx))

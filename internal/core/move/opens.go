@@ -23,16 +23,16 @@ func (m *Move) opens(ctx context.Context, c *card.Card, o *run.Outcome) error {
 	o.Opened = &steps.Opened{}
 	for _, l := range o.Licences {
 		if l.New != licence.Active && l.Trial == nil {
-			o.Opened.Untried = "its licence " + l.Licence + " is not active here yet"
+			o.Opened.NotChecked = "its licence " + l.Licence + " is not active here yet"
 			return nil
 		}
 	}
 	if slices.ContainsFunc(o.Items, func(i run.ItemOutcome) bool { return i.Did == "checked" && !i.Equal && !i.Skipped }) {
-		o.Opened.Untried = "its data differs"
+		o.Opened.NotChecked = "its data differs"
 		return nil
 	}
 	seen, err := m.seen(ctx, c, o)
-	if o.Opened = seen; err != nil || seen.Untried != "" || seen == m.State.Opened[c.Name] {
+	if o.Opened = seen; err != nil || seen.NotChecked != "" || seen == m.State.Opened[c.Name] {
 		return err
 	}
 	return m.Record(journal.EventOpened, steps.Key{App: c.Name}, seen)
@@ -45,7 +45,7 @@ func (m *Move) seen(ctx context.Context, c *card.Card, o *run.Outcome) (*steps.O
 		by := "the command " + strings.Join(c.Opens.Run, " ")
 		switch {
 		case probe.IsWithheld(err):
-			return &steps.Opened{Untried: "" + by + " may not run yet, or its system is not running"}, nil
+			return &steps.Opened{NotChecked: "" + by + " may not run yet, or its system is not running"}, nil
 		case err != nil:
 			return &steps.Opened{By: by, Said: err.Error()}, nil
 		}
@@ -59,8 +59,8 @@ func (m *Move) seen(ctx context.Context, c *card.Card, o *run.Outcome) (*steps.O
 		return before, nil
 	}
 	r, err := m.Technician.DoStep(ctx, run.ManualStep{Key: steps.Key{App: c.Name, Item: "app"}, App: c.Title, Action: run.ActionOpen, Step: 1, Of: 1, Do: c.Opens.Look, Ask: "What do you see"})
-	if fault.KindOf(err) == fault.Waits {
-		return &steps.Opened{Untried: "not checked yet: " + c.Opens.Look}, nil
+	if fault.KindOf(err) == fault.ManualStep {
+		return &steps.Opened{NotChecked: "not checked yet: " + c.Opens.Look}, nil
 	}
 	if err != nil {
 		return nil, err
@@ -80,17 +80,17 @@ func (m *Move) seen(ctx context.Context, c *card.Card, o *run.Outcome) (*steps.O
 // confirmSyncOff asks the technician to confirm that the old computer's copy of an app no longer syncs, if
 // only one copy may. It asks once, on either computer.
 func (m *Move) confirmSyncOff(ctx context.Context, c *card.Card, o *run.Outcome) error {
-	if !c.Sole() || m.Manifest.Keep || m.State.Silenced[c.Name] {
+	if !c.Sole() || m.Manifest.Keep || m.State.SyncOff[c.Name] {
 		return nil
 	}
 	_, err := m.Technician.DoStep(ctx, run.ManualStep{Key: steps.Key{App: c.Name, Item: "app"}, App: c.Title, Action: run.ActionSync, Step: 1, Of: 1,
 		Do: "Only one copy of " + c.Title + " may sync. Make sure that nobody is signed in to it on " + m.Manifest.Old.Name + ", and that it does not start there automatically."})
-	if fault.KindOf(err) == fault.Waits {
-		o.Unquiet = true
+	if fault.KindOf(err) == fault.ManualStep {
+		o.MaySync = true
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	return m.Record(journal.EventSilenced, steps.Key{App: c.Name}, nil)
+	return m.Record(journal.EventSyncOff, steps.Key{App: c.Name}, nil)
 }

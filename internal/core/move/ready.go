@@ -171,9 +171,9 @@ func (m *Move) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage 
 		r.bad(c.Title, "kit", "not packed yet", "packed", NeedPack)
 	}
 	m.readyVersion(c, packed, g, r)
-	if looked := (steps.Looked{Version: g.version.Value, Edition: g.version.Edition}); m.Kit.Unlocked() && looked.Version != "" && (m.State.Looked[c.Name] == nil || *m.State.Looked[c.Name] != looked) {
+	if looked := (steps.AppFound{Version: g.version.Value, Edition: g.version.Edition}); m.Kit.Unlocked() && looked.Version != "" && (m.State.Found[c.Name] == nil || *m.State.Found[c.Name] != looked) {
 		// Deactivate uses this to check whether the licence covers this version.
-		if err := m.Record(journal.EventLooked, steps.Key{App: c.Name}, looked); err != nil {
+		if err := m.Record(journal.EventFound, steps.Key{App: c.Name}, looked); err != nil {
 			return err
 		}
 	}

@@ -70,7 +70,7 @@ func TestOnNew(t *testing.T) {
 		r, err := j.Ready(ctx)
 		fatal.If(t, err)
 		for _, l := range o.Kit.Log.Lines[before:] {
-			if l.Event != journal.EventLooked && l.Event != journal.EventChosen {
+			if l.Event != journal.EventFound && l.Event != journal.EventChosen {
 				t.Errorf("looking has written %s into the journal", l.Event)
 			}
 		}

@@ -64,7 +64,7 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 			return err
 		}
 	}
-	pointing := m.repointing(c, g.targets)
+	pointing := m.pathUpdates(c, g.targets)
 	for _, t := range g.targets {
 		t.PathUpdates = pointing
 		out, err := m.placer().Put(ctx, t, g.same[t.Key])

@@ -81,13 +81,13 @@ func (m *Placer) Put(ctx context.Context, t item.Target, same bool) (run.ItemOut
 	if err := m.placed(ctx, t, done, ours); err != nil {
 		return out, err
 	}
-	out.To, out.Aside, out.Unkept, out.Waits = done.To, done.Aside, done.Unkept, done.Waits
+	out.To, out.Aside, out.NotRestored, out.ManualStep = done.To, done.Aside, done.NotRestored, done.ManualStep
 	out.Notes = append(out.Notes, done.Notes...)
-	if out.Waits != "" {
+	if out.ManualStep != "" {
 		out.Did = "left"
 	}
-	if r := m.State.Items[t.Key].Repointed; r != nil {
-		out.Repointed = r.Places
+	if r := m.State.Items[t.Key].PathUpdates; r != nil {
+		out.PathUpdates = r.Places
 	}
 	return out, discardStage(ctx, t)
 }
@@ -106,8 +106,8 @@ func (m *Placer) carryOut(ctx context.Context, t item.Target, done *steps.Placed
 			return err
 		}
 		s, err := t.Mover.Stage(ctx, name)
-		t.InKit.Repointed = m.State.Items[t.Key].Repointed // the placed data then has other paths than the sealed data
-		done.Unkept, done.Notes, done.Waits = append(done.Unkept, s.Unkept...), append(done.Notes, s.Notes...), s.Waits
+		t.InKit.PathUpdates = m.State.Items[t.Key].PathUpdates // the placed data then has other paths than the sealed data
+		done.NotRestored, done.Notes, done.ManualStep = append(done.NotRestored, s.NotRestored...), append(done.Notes, s.Notes...), s.ManualStep
 		return err
 	}
 	atRest := t.AtRest()
@@ -126,8 +126,8 @@ func (m *Placer) carryOut(ctx context.Context, t item.Target, done *steps.Placed
 		done.Notes = append(done.Notes, "check "+machine.DisplayPath(m.Computer, result.Kept)+": it was modified while it was being replaced")
 	}
 	slices.Sort(done.Notes) // a resumed run reports some of them again
-	slices.Sort(done.Unkept)
-	done.Notes, done.Unkept = slices.Compact(done.Notes), slices.Compact(done.Unkept)
+	slices.Sort(done.NotRestored)
+	done.Notes, done.NotRestored = slices.Compact(done.Notes), slices.Compact(done.NotRestored)
 	if result.Conflicts != "" && aside != "" && aside != result.Conflicts {
 		done.Notes = append(done.Notes, "check "+machine.DisplayPath(m.Computer, result.Conflicts)+": these files conflicted with the unpacked ones")
 	} else if result.Conflicts != "" {
@@ -231,7 +231,7 @@ func (m *Placer) placed(ctx context.Context, t item.Target, done *steps.Placed, 
 			return err
 		}
 	}
-	if ours && done.Waits == "" {
+	if ours && done.ManualStep == "" {
 		if err := t.Mover.RecordPlaced(ctx, done.To, done); err != nil {
 			return err
 		}

@@ -17,7 +17,7 @@ type Outcome struct {
 	Items    []ItemOutcome      `json:"items,omitempty"`
 	Licences []LicenceOutcome   `json:"licences,omitempty"`
 	Opened   *steps.Opened      `json:"opened,omitempty"`         // whether the app itself shows its data; nil if its card has no check
-	Unquiet  bool               `json:"may_sync_twice,omitempty"` // nobody has confirmed that the old computer's copy no longer syncs
+	MaySync  bool               `json:"may_sync_twice,omitempty"` // nobody has confirmed that the old computer's copy no longer syncs
 	Err      error              `json:"-"`
 	Also     []error            `json:"-"` // errors of other licences
 	Error    string             `json:"error,omitempty"`
@@ -36,23 +36,23 @@ func (o *Outcome) Changed() bool { return len(o.Items)+len(o.Licences) > 0 }
 
 // ItemOutcome is the result of a step for one item.
 type ItemOutcome struct {
-	Item      string   `json:"item"`
-	User      string   `json:"user,omitempty"`
-	Did       string   `json:"did"` // sealed, kept, gone, placed, renewed, same, skipped, checked, stays; by undo: taken back, was here, not taken back, unfinished, nothing; by retire: retired, retired already, gone, returned, was not retired, removed, removed before, changed
-	Files     int64    `json:"files"`
-	Bytes     int64    `json:"bytes"`
-	Size      int64    `json:"sealed_bytes,omitempty"`
-	To        string   `json:"to,omitempty"`
-	Aside     string   `json:"set_aside,omitempty"`
-	Back      string   `json:"back_from,omitempty"` // the set-aside data that was moved back
-	Note      string   `json:"note,omitempty"`      // file that says where the item went
-	Left      []string `json:"left_behind,omitempty"`
-	LeftOut   []string `json:"left_out,omitempty"`      // what the card leaves out, with counts and sizes
-	Waits     string   `json:"waits,omitempty"`         // manual step before the item is in place
-	Notes     []string `json:"notes,omitempty"`         // notes for the technician
-	Unkept    []string `json:"not_kept,omitempty"`      // owners and file metadata that could not be restored
-	Repointed int64    `json:"paths_changed,omitempty"` // in its settings
-	Equal     bool     `json:"equal,omitempty"`
+	Item        string   `json:"item"`
+	User        string   `json:"user,omitempty"`
+	Did         string   `json:"did"` // sealed, kept, gone, placed, renewed, same, skipped, checked, stays; by undo: taken back, was here, not taken back, unfinished, nothing; by retire: retired, retired already, gone, returned, was not retired, removed, removed before, changed
+	Files       int64    `json:"files"`
+	Bytes       int64    `json:"bytes"`
+	Size        int64    `json:"sealed_bytes,omitempty"`
+	To          string   `json:"to,omitempty"`
+	Aside       string   `json:"set_aside,omitempty"`
+	Back        string   `json:"back_from,omitempty"` // the set-aside data that was moved back
+	Note        string   `json:"note,omitempty"`      // file that says where the item went
+	Left        []string `json:"left_behind,omitempty"`
+	LeftOut     []string `json:"left_out,omitempty"`      // what the card leaves out, with counts and sizes
+	ManualStep  string   `json:"manual_step,omitempty"`   // manual step before the item is in place
+	Notes       []string `json:"notes,omitempty"`         // notes for the technician
+	NotRestored []string `json:"not_restored,omitempty"`  // owners and file metadata that could not be restored
+	PathUpdates int64    `json:"paths_changed,omitempty"` // in its settings
+	Equal       bool     `json:"equal,omitempty"`
 	// Skipped is true if a difference is expected because the user kept the existing data.
 	Skipped bool        `json:"skipped,omitempty"`
 	Rows    []steps.Row `json:"rows,omitempty"`
@@ -67,7 +67,7 @@ type LicenceOutcome struct {
 	Old       licence.State `json:"old"`
 	New       licence.State `json:"new"`
 	Transfers int           `json:"transfers_left"`
-	Spent     int           `json:"transfers_spent"`
+	Used      int           `json:"transfers_used"`
 	Did       string        `json:"did"`                   // deactivated, activated, nothing, seen
 	Trial     *time.Time    `json:"trial_until,omitempty"` // end of the trial period here
 	Disabled  bool          `json:"taken_over,omitempty"`  // activation here disabled it on the old computer
@@ -89,6 +89,6 @@ func (o *Outcome) Fail(err error) {
 func (o *Outcome) Equal() bool {
 	return o.Err == nil && len(o.Blocks) == 0 &&
 		!slices.ContainsFunc(o.Items, func(i ItemOutcome) bool { return !i.Equal && !i.Skipped }) &&
-		(o.Opened == nil || o.Opened.Good || o.Opened.Untried != "") &&
+		(o.Opened == nil || o.Opened.Good || o.Opened.NotChecked != "") &&
 		!slices.ContainsFunc(o.Licences, func(l LicenceOutcome) bool { return !l.Good && l.Trial == nil })
 }

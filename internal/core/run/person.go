@@ -7,7 +7,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
-	"movekit/internal/core/repoint"
+	"movekit/internal/core/pathmap"
 	"movekit/internal/core/steps"
 )
 
@@ -61,7 +61,7 @@ type Technician interface {
 	AgreeToRun(question string) error
 	// Change shows planned changes to an item's settings, and reports whether the user agrees. If
 	// nobody can answer, it returns an error.
-	Change(title string, key steps.Key, lines []repoint.Line) (bool, error)
+	Change(title string, key steps.Key, lines []pathmap.Line) (bool, error)
 	// Resolve returns the policy for existing data (tree.Policy), or "" for the default.
 	Resolve(w Conflict) (policy string, err error)
 	// DoStep asks the technician to carry out a step and returns the reply.
@@ -80,7 +80,7 @@ var errNonInteractive = errors.New("this run is non-interactive")
 func IsNonInteractive(err error) bool { return errors.Is(err, errNonInteractive) }
 
 func unanswered(format string, args ...any) error {
-	return &fault.Error{Kind: fault.Waits, What: fault.New(fault.Waits, format, args...).What, Err: errNonInteractive}
+	return &fault.Error{Kind: fault.ManualStep, What: fault.New(fault.ManualStep, format, args...).What, Err: errNonInteractive}
 }
 
 // Password returns an error.
@@ -93,8 +93,8 @@ func (NonInteractive) Agree(question string) error { return unanswered("%s", que
 func (NonInteractive) AgreeToRun(question string) error { return unanswered("%s", question) }
 
 // Change returns an error.
-func (NonInteractive) Change(title string, key steps.Key, _ []repoint.Line) (bool, error) {
-	return false, &fault.Error{Kind: fault.NotRepointed, What: "the settings " + key.Item + " of " + title + " contain paths that must be updated for this computer", App: key.App, Err: errNonInteractive}
+func (NonInteractive) Change(title string, key steps.Key, _ []pathmap.Line) (bool, error) {
+	return false, &fault.Error{Kind: fault.PathsOutdated, What: "the settings " + key.Item + " of " + title + " contain paths that must be updated for this computer", App: key.App, Err: errNonInteractive}
 }
 
 // Resolve returns the default.

@@ -107,8 +107,8 @@ func (r *Run) bind(step steps.Step, c *card.Card, o *Outcome) error {
 	}
 	b := steps.Bound{Computer: self}
 	if r.bound() {
-		b.Instead = r.ReplaceReason
-		o.Overrode = append(o.Overrode, steps.Overridden{Gate: "new-computer", Step: step, Why: "this is " + self.Name + ", but the new computer was " + r.State.New.Name, Because: b.Instead})
+		b.Because = r.ReplaceReason
+		o.Overrode = append(o.Overrode, steps.Overridden{Gate: "new-computer", Step: step, Why: "this is " + self.Name + ", but the new computer was " + r.State.New.Name, Because: b.Because})
 	}
 	return r.Record(journal.EventBound, steps.Key{}, b)
 }

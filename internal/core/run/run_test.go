@@ -376,7 +376,7 @@ func TestEqual(t *testing.T) {
 		equal bool
 	}{
 		"nothing": {Outcome{}, true}, "an error": {Outcome{Err: errors.New("x")}, false}, "stopped": {Outcome{Blocks: []steps.Block{{}}}, false}, "an item": {Outcome{Items: []ItemOutcome{{Equal: true}, {Skipped: true}}}, true}, "another item": {Outcome{Items: []ItemOutcome{{Equal: true}, {}}}, false},
-		"opened": {Outcome{Opened: &steps.Opened{Good: true}}, true}, "not opened": {Outcome{Opened: &steps.Opened{}}, false}, "not tried": {Outcome{Opened: &steps.Opened{Untried: "x"}}, true}, "a licence": {Outcome{Licences: []LicenceOutcome{{Good: true}}}, true}, "no licence": {Outcome{Licences: []LicenceOutcome{{Good: true}, {}}}, false}, "a trial": {Outcome{Licences: []LicenceOutcome{{Trial: &until}}}, true},
+		"opened": {Outcome{Opened: &steps.Opened{Good: true}}, true}, "not opened": {Outcome{Opened: &steps.Opened{}}, false}, "not tried": {Outcome{Opened: &steps.Opened{NotChecked: "x"}}, true}, "a licence": {Outcome{Licences: []LicenceOutcome{{Good: true}}}, true}, "no licence": {Outcome{Licences: []LicenceOutcome{{Good: true}, {}}}, false}, "a trial": {Outcome{Licences: []LicenceOutcome{{Trial: &until}}}, true},
 	} {
 		if c.o.Equal() != c.equal {
 			t.Errorf("%s is equal: %v", name, !c.equal)
@@ -400,18 +400,18 @@ func TestNobody(t *testing.T) {
 	n := NonInteractive{}
 	_, password := n.Password("Password for x: ")
 	for _, err := range []error{password, n.Agree("Free it?"), n.AgreeToRun("Run it?")} {
-		if fault.KindOf(err) != fault.Waits || !IsNonInteractive(err) {
+		if fault.KindOf(err) != fault.ManualStep || !IsNonInteractive(err) {
 			t.Error(err)
 		}
 	}
-	if _, err := n.Change("Tidewright", steps.Key{App: "tide", Item: "data"}, nil); fault.KindOf(err) != fault.NotRepointed || !IsNonInteractive(err) || !strings.Contains(err.Error(), "the settings data of Tidewright") {
+	if _, err := n.Change("Tidewright", steps.Key{App: "tide", Item: "data"}, nil); fault.KindOf(err) != fault.PathsOutdated || !IsNonInteractive(err) || !strings.Contains(err.Error(), "the settings data of Tidewright") {
 		t.Error(err)
 	}
 	if p, err := n.Resolve(Conflict{}); p != "" || err != nil {
 		t.Error(p, err)
 	}
 	for action, want := range map[licence.Action]string{ActionOpen: "checking the data in Tidewright", ActionSync: "making sure that Tidewright syncs on one", ActionType: "the key of the licence seat of Tidewright must be typed", licence.Activate: "step 1 of 2 to activate the licence seat of Tidewright"} {
-		if _, err := n.DoStep(t.Context(), ManualStep{Key: steps.Key{Item: "seat"}, App: "Tidewright", Action: action, Step: 1, Of: 2, Ask: "the key"}); fault.KindOf(err) != fault.Waits || !strings.HasPrefix(err.Error(), want) {
+		if _, err := n.DoStep(t.Context(), ManualStep{Key: steps.Key{Item: "seat"}, App: "Tidewright", Action: action, Step: 1, Of: 2, Ask: "the key"}); fault.KindOf(err) != fault.ManualStep || !strings.HasPrefix(err.Error(), want) {
 			t.Errorf("%s: %v", action, err)
 		}
 	}

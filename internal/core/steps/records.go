@@ -78,9 +78,9 @@ type Requested struct {
 	On       string         `json:"-"`  // its name, from the journal line
 }
 
-// Stepped is the data of journal.EventStepped: the technician's answer to a manual step. It
+// StepDone is the data of journal.EventStepDone: the technician's answer to a manual step. It
 // contains no secrets.
-type Stepped struct {
+type StepDone struct {
 	Action   licence.Action `json:"action"`
 	Step     int            `json:"step"` // from 1
 	Do       string         `json:"do"`
@@ -95,11 +95,11 @@ type Stepped struct {
 type Bound struct {
 	kit.Computer
 	// Instead is the reason for changing the new computer; "" for the first one.
-	Instead string `json:"instead,omitempty"`
+	Because string `json:"because,omitempty"`
 }
 
-// Looked is the data of journal.EventLooked: the app as it was found on the new computer.
-type Looked struct {
+// AppFound is the data of journal.EventFound: the app as it was found on the new computer.
+type AppFound struct {
 	Version string `json:"version,omitempty"`
 	Edition string `json:"edition,omitempty"`
 }
@@ -129,9 +129,9 @@ func (s Chosen) Same(other Chosen) bool {
 	return maps.Equal(s.Users, other.Users) && maps.Equal(s.Places, other.Places) && maps.Equal(s.Drives, other.Drives)
 }
 
-// Repointed is the data of journal.EventRepointed. The sealed part has the changes, which are
+// PathUpdates is the data of journal.EventPathsPlanned. The sealed part has the changes, which are
 // needed to compare and to undo.
-type Repointed struct {
+type PathUpdates struct {
 	kit.Sealed
 	Places int64 `json:"places"` // number of changed paths
 	Within int64 `json:"within"` // number of files, tables or keys with changes
@@ -139,17 +139,17 @@ type Repointed struct {
 
 // Placed is the data of journal.EventPlacing and journal.EventPlaced.
 type Placed struct {
-	To        string            `json:"to"`                 // destination, as the new computer writes it
-	Policy    string            `json:"policy,omitempty"`   // how existing data was treated
-	Aside     string            `json:"aside,omitempty"`    // where the existing data is now
-	Stamp     string            `json:"stamp,omitempty"`    // changes when somebody edits the data; "" if unknown
-	Rewritten map[string]string `json:"remade,omitempty"`   // digests of objects that the database engine here writes differently although they are the same
-	Unkept    []string          `json:"not_kept,omitempty"` // owners and file metadata that could not be restored
-	Same      bool              `json:"same,omitempty"`     // the same data was already here
-	Waits     string            `json:"waits,omitempty"`    // manual step before the item is in place; "" if none
-	Notes     []string          `json:"notes,omitempty"`    // notes for the technician
-	Plan      *Plan             `json:"plan,omitempty"`     // the plan of an unfinished run
-	Begun     time.Time         `json:"-"`                  // start of an unfinished run
+	To          string            `json:"to"`                     // destination, as the new computer writes it
+	Policy      string            `json:"policy,omitempty"`       // how existing data was treated
+	Aside       string            `json:"aside,omitempty"`        // where the existing data is now
+	Stamp       string            `json:"stamp,omitempty"`        // changes when somebody edits the data; "" if unknown
+	Rewritten   map[string]string `json:"rewritten,omitempty"`    // digests of objects that the database engine here writes differently although they are the same
+	NotRestored []string          `json:"not_restored,omitempty"` // owners and file metadata that could not be restored
+	Same        bool              `json:"same,omitempty"`         // the same data was already here
+	ManualStep  string            `json:"manual_step,omitempty"`  // manual step before the item is in place; "" if none
+	Notes       []string          `json:"notes,omitempty"`        // notes for the technician
+	Plan        *Plan             `json:"plan,omitempty"`         // the plan of an unfinished run
+	Begun       time.Time         `json:"-"`                      // start of an unfinished run
 }
 
 // Mapped returns a copy of p with every name replaced by what rename returns for it.
@@ -260,15 +260,15 @@ type Opened struct {
 	Expected string `json:"expected,omitempty"` // the packed count; "" if the card has none
 	Good     bool   `json:"good"`
 	// Untried is why it could not be checked yet. This is not recorded.
-	Untried string    `json:"not_tried,omitempty"`
-	At      time.Time `json:"-"` // from the journal line
+	NotChecked string    `json:"not_checked,omitempty"`
+	At         time.Time `json:"-"` // from the journal line
 }
 
 // String returns a sentence for the user.
 func (o *Opened) String() string {
 	switch {
-	case o.Untried != "":
-		return "not checked: " + o.Untried
+	case o.NotChecked != "":
+		return "not checked: " + o.NotChecked
 	case o.Good:
 		return fmt.Sprintf("%s saw %s", o.By, o.Said)
 	case o.Expected != "":

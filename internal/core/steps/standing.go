@@ -23,7 +23,7 @@ type Standing struct {
 	From         string // name of the computer that it is deactivated on; Old is its state there
 	Old, New     licence.State
 	OldAt, NewAt time.Time // when each state was recorded; zero if it was not
-	Left, Spent  int       // transfers; Left is -1 if unknown
+	Left, Used   int       // transfers; Left is -1 if unknown
 	By           string    // who observed it
 	Seen         bool      // it was observed now, not only recorded in the journal
 
@@ -64,7 +64,7 @@ func CanActivateElsewhere(s licence.State) bool {
 func (s *State) Standing(c *card.Card, l *card.Licence, see *Observation, now time.Time) Standing {
 	known := s.Licence(c.Name, l.Name)
 	st := Standing{
-		From: known.From.Name, Old: known.Old, New: known.New, Left: known.Left, Spent: known.Spent, OldAt: known.OldAt, NewAt: known.NewAt,
+		From: known.From.Name, Old: known.Old, New: known.New, Left: known.Left, Used: known.Used, OldAt: known.OldAt, NewAt: known.NewAt,
 		By: "the journal", Proven: known.Seen.result(),
 	}
 	st.Second = s.SecondSeat(c.Name, l.Name)

@@ -98,8 +98,8 @@ func TestStanding(t *testing.T) {
 		"deactivated, with its rules": {", reactivate-by: 30m, wait: 20m", [][]journal.Line{packed(), deactivated}, nil, 15, Standing{Old: D, New: U, OldAt: noon.Add(10 * time.Minute), Left: 1, By: "the journal", Proven: No, Next: Activate,
 			BackBy: noon.Add(40 * time.Minute), Again: noon.Add(30 * time.Minute)}},
 		"activated, its rules are over": {", reactivate-by: 30m, wait: 20m", [][]journal.Line{packed(), taken}, nil, 25, Standing{Old: D, New: A, OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 1, By: "the journal", Proven: No}},
-		"taken over": {"", [][]journal.Line{packed(), {answer(20, "n", A, func(a *licence.Answer) { a.Disabled, a.Spent = "o", 2 })}}, nil, 25, Standing{Old: D, New: A,
-			OldAt: noon.Add(20 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 1, Spent: 2, By: "the journal", Proven: No}},
+		"taken over": {"", [][]journal.Line{packed(), {answer(20, "n", A, func(a *licence.Answer) { a.Disabled, a.Used = "o", 2 })}}, nil, 25, Standing{Old: D, New: A,
+			OldAt: noon.Add(20 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 1, Used: 2, By: "the journal", Proven: No}},
 		"another's seat was disabled": {"", [][]journal.Line{packed(), {answer(20, "n", A, func(a *licence.Answer) { a.Disabled = "x" })}}, nil, 25, Standing{Old: U, New: A, NewAt: noon.Add(20 * time.Minute), Left: 1, By: "the journal", Proven: No, Next: Deactivate}},
 
 		"seen on the old computer": {"", [][]journal.Line{packed()}, sight("o", nil), 0, Standing{Old: A, New: N, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Proven: No, Next: Deactivate}},
@@ -338,7 +338,7 @@ func TestWhatTheJournalTells(t *testing.T) {
 	s := fold(packed(), []journal.Line{
 		line(1, journal.EventPlacing, "diary", Placed{To: "/a"}), line(1, journal.EventPlaced, "other", Placed{To: "/b"}),
 		line(2, journal.EventSealed, "@seat", kit.Sealed{Files: 1}), line(3, journal.EventAsked, "@seat", Asked{Key: "k"}), line(3, journal.EventRequested, "@seat", Requested{Nonce: "n"}),
-		line(4, journal.EventStepped, "@seat", Stepped{Do: "deactivate it"}), line(5, journal.EventOverridden, "", Overridden{Gate: "fits"}), line(6, journal.EventAgreed, "", nil),
+		line(4, journal.EventStepDone, "@seat", StepDone{Do: "deactivate it"}), line(5, journal.EventOverridden, "", Overridden{Gate: "fits"}), line(6, journal.EventAgreed, "", nil),
 	})
 	it, lic := s.Items[key("diary")], s.Licences[key("seat")]
 	if it.Placing == nil || it.Placing.To != "/a" || it.Placed != nil || len(s.Items) != 2 || !it.SealedAt.Equal(noon) || it.Sealed.Files != 2 {
@@ -353,9 +353,9 @@ func TestWhatTheJournalTells(t *testing.T) {
 	if !s.Last.Equal(noon.Add(6*time.Minute)) || len(s.LicencesOf("hoist")) != 1 || s.LicencesOf("rota") != nil || s.AppItems("rota") != nil {
 		t.Error("of another app")
 	}
-	s.Add(answer(7, "o", licence.Deactivated, func(a *licence.Answer) { a.Spent = 1 }))
-	s.Add(answer(8, "n", licence.Active, func(a *licence.Answer) { a.Spent = 1 }))
-	if lic.Pending != nil || lic.Requested != nil || lic.Stepped != nil || len(lic.History) != 1 || lic.Spent != 2 || lic.Answers["o"] != 1 || lic.Answers["n"] != 1 {
+	s.Add(answer(7, "o", licence.Deactivated, func(a *licence.Answer) { a.Used = 1 }))
+	s.Add(answer(8, "n", licence.Active, func(a *licence.Answer) { a.Used = 1 }))
+	if lic.Pending != nil || lic.Requested != nil || lic.Stepped != nil || len(lic.History) != 1 || lic.Used != 2 || lic.Answers["o"] != 1 || lic.Answers["n"] != 1 {
 		t.Errorf("answered: %+v", lic)
 	}
 	for _, aside := range []string{"/c", "/c", ""} {

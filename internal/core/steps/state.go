@@ -40,17 +40,17 @@ type Item struct {
 	SealedAt time.Time
 	Placing  *Placed // started and not finished
 	Placed   *Placed
-	// Repointed describes the path updates in the placed data; nil if there are none.
-	Repointed *Repointed
-	Earlier   *Placed // an earlier unpack that was in place when the item was sealed again
-	PlacedAt  time.Time
-	Undoing   *Undone // started and not finished
-	Checked   *Checked
-	Ticked    map[string]string // exports that were imported by hand, with their names in the app; "" means the same name
-	Retiring  *Retired          // started on the old computer and not finished
-	Retired   *Retired          // set aside on the old computer
-	Returning *Retired          // started to move back there and not finished
-	Removed   *Removed          // removed there
+	// PathUpdates describes the path updates in the placed data; nil if there are none.
+	PathUpdates *PathUpdates
+	Earlier     *Placed // an earlier unpack that was in place when the item was sealed again
+	PlacedAt    time.Time
+	Undoing     *Undone // started and not finished
+	Checked     *Checked
+	Ticked      map[string]string // exports that were imported by hand, with their names in the app; "" means the same name
+	Retiring    *Retired          // started on the old computer and not finished
+	Retired     *Retired          // set aside on the old computer
+	Returning   *Retired          // started to move back there and not finished
+	Removed     *Removed          // removed there
 }
 
 // Licence is the recorded state of one licence.
@@ -63,12 +63,12 @@ type Licence struct {
 	OldAt     time.Time
 	NewAt     time.Time
 	Left      int // transfers left when last observed; -1 if unknown
-	Spent     int // transfers used by this move
+	Used      int // transfers used by this move
 	Pending   *Asked
 	Answers   map[string]int // number of recorded answers, by computer
 	Requested *Requested     // requested by file and not answered yet
-	Stepped   []Stepped      // manual steps of the current change
-	History   []Stepped      // manual steps of all changes
+	Stepped   []StepDone     // manual steps of the current change
+	History   []StepDone     // manual steps of all changes
 	Seen      *Seen
 	SeenAt    time.Time
 }
@@ -89,11 +89,11 @@ type State struct {
 	Licences  map[Key]*Licence
 	LicOrder  []Key
 	Packed    map[string]*Packed
-	Looked    map[string]*Looked  // apps as they were found on the new computer
-	Opened    map[string]*Opened  // apps that were checked in the app itself since their data was placed
-	Silenced  map[string]bool     // apps that no longer sync on the old computer, according to the technician
-	Asides    map[string][]string // data set aside on the new computer, by app
-	Chosen    Chosen              // destinations on the new computer
+	Found     map[string]*AppFound // apps as they were found on the new computer
+	Opened    map[string]*Opened   // apps that were checked in the app itself since their data was placed
+	SyncOff   map[string]bool      // apps that no longer sync on the old computer, according to the technician
+	Asides    map[string][]string  // data set aside on the new computer, by app
+	Chosen    Chosen               // destinations on the new computer
 	Overrides []Override
 	Agreed    map[string]bool // apps whose commands the user agreed to run
 	Reported  time.Time
@@ -105,7 +105,7 @@ type State struct {
 
 // Fold builds the State from the journal's lines.
 func Fold(m kit.Manifest, lines []journal.Line) *State {
-	s := &State{Old: m.Old, New: m.New, Keep: m.Keep, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Looked: map[string]*Looked{}, Opened: map[string]*Opened{}, Silenced: map[string]bool{}, Asides: map[string][]string{}, Agreed: map[string]bool{}}
+	s := &State{Old: m.Old, New: m.New, Keep: m.Keep, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Found: map[string]*AppFound{}, Opened: map[string]*Opened{}, SyncOff: map[string]bool{}, Asides: map[string][]string{}, Agreed: map[string]bool{}}
 	for _, l := range lines {
 		s.Add(l)
 	}
@@ -146,15 +146,15 @@ func (s *State) Add(l journal.Line) {
 		o := read[Opened](l)
 		o.At = l.At
 		s.Opened[l.App] = o
-	case journal.EventSilenced:
-		s.Silenced[l.App] = true
-	case journal.EventLooked:
-		s.Looked[l.App] = read[Looked](l)
+	case journal.EventSyncOff:
+		s.SyncOff[l.App] = true
+	case journal.EventFound:
+		s.Found[l.App] = read[AppFound](l)
 	case journal.EventBound:
 		s.bind(read[Bound](l))
 	case journal.EventChosen:
 		s.Chosen = s.Chosen.With(*read[Chosen](l))
-	case journal.EventPlacing, journal.EventRepointed, journal.EventPlaced, journal.EventChecked, journal.EventTicked, journal.EventUndoing, journal.EventUndone,
+	case journal.EventPlacing, journal.EventPathsPlanned, journal.EventPlaced, journal.EventChecked, journal.EventTicked, journal.EventUndoing, journal.EventUndone,
 		journal.EventRetiring, journal.EventRetired, journal.EventReturning, journal.EventReturned, journal.EventRemoved:
 		it := s.Items[key]
 		if it == nil {
@@ -164,9 +164,9 @@ func (s *State) Add(l journal.Line) {
 		case journal.EventPlacing:
 			it.Placing = read[Placed](l)
 			it.Placing.Begun = l.At
-		case journal.EventRepointed:
-			if it.Repointed = read[Repointed](l); it.Repointed.Places == 0 {
-				it.Repointed = nil
+		case journal.EventPathsPlanned:
+			if it.PathUpdates = read[PathUpdates](l); it.PathUpdates.Places == 0 {
+				it.PathUpdates = nil
 			}
 		case journal.EventPlaced:
 			delete(s.Opened, l.App)
@@ -182,7 +182,7 @@ func (s *State) Add(l journal.Line) {
 		case journal.EventUndone:
 			delete(s.Opened, l.App)
 			back := read[Undone](l).Back
-			it.Placed, it.Placing, it.Checked, it.Undoing, it.Ticked, it.Earlier, it.Repointed = nil, nil, nil, nil, nil, nil, nil
+			it.Placed, it.Placing, it.Checked, it.Undoing, it.Ticked, it.Earlier, it.PathUpdates = nil, nil, nil, nil, nil, nil, nil
 			it.PlacedAt = time.Time{}
 			s.Asides[l.App] = slices.DeleteFunc(s.Asides[l.App], func(aside string) bool { return aside == back })
 		case journal.EventRetiring:
@@ -212,9 +212,9 @@ func (s *State) Add(l journal.Line) {
 		asked := read[Requested](l)
 		asked.On = l.Computer
 		s.licence(l).Requested = asked
-	case journal.EventStepped:
+	case journal.EventStepDone:
 		lic := s.licence(l)
-		st := *read[Stepped](l)
+		st := *read[StepDone](l)
 		st.On = l.Computer
 		lic.Stepped, lic.History = append(lic.Stepped, st), append(lic.History, st)
 	case journal.EventSeen:
@@ -269,7 +269,7 @@ func (s *State) SealedLast() (last time.Time) {
 func (s *State) bind(b *Bound) {
 	broken := s.New
 	s.New = b.Computer
-	if b.Instead == "" {
+	if b.Because == "" {
 		return
 	}
 	for key, it := range s.Items {
@@ -310,7 +310,7 @@ func (s *State) answered(l journal.Line) {
 	lic, a := s.licence(l), read[licence.Answer](l)
 	lic.Pending, lic.Stepped, lic.Requested = nil, nil, nil
 	lic.Left = a.Transfers
-	lic.Spent += a.Spent
+	lic.Used += a.Used
 	lic.Answers[a.Computer]++
 	if a.Computer == lic.From.ID {
 		lic.Old, lic.OldAt = a.State, l.At

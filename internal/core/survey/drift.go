@@ -51,7 +51,7 @@ func (l *Scanner) drift(ctx context.Context, c *card.Card, p *Place, is *item.In
 		return d, nil
 	}
 	sealed := *known
-	sealed.Repointed = nil // those changes are on the new computer
+	sealed.PathUpdates = nil // those changes are on the new computer
 	p.InKit = &sealed
 	p.Progress("comparing with the sealed data", is.Bytes)
 	now, err := p.Compare(ctx)

@@ -24,7 +24,7 @@ func (b *Belonging) of(e Entry) (o filemeta.Owner, known bool) {
 
 // given returns the metadata for an entry; b may be nil.
 func (b *Belonging) given(e Entry) filemeta.Wanted {
-	g := filemeta.Wanted{Path: e.Path, Mode: e.Mode, ModTime: e.ModTime, Marks: e.Metadata}
+	g := filemeta.Wanted{Path: e.Path, Mode: e.Mode, ModTime: e.ModTime, Metadata: e.Metadata}
 	if b != nil {
 		g.Accounts, g.IDs = b.Accounts, b.IDs
 	}

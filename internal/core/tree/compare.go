@@ -13,7 +13,7 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
-	"movekit/internal/core/repoint"
+	"movekit/internal/core/pathmap"
 )
 
 // Diff is one difference between a folder and a list.
@@ -38,10 +38,10 @@ func (c *Comparison) Equal() bool { return c.Count == 0 }
 
 // EditsByFile has the edits of files, by path. They are reversed before a file is compared with a
 // list.
-type EditsByFile map[string][]repoint.Edit
+type EditsByFile map[string][]pathmap.Edit
 
 // size returns the size before the edits of a file that has n bytes now.
-func (t EditsByFile) size(path string, n int64) int64 { return n - repoint.Grown(t[path]) }
+func (t EditsByFile) size(path string, n int64) int64 { return n - pathmap.Grown(t[path]) }
 
 // sum hashes a file as it was before the edits, and returns the number of bytes read. If an edit is
 // missing in the file, the hash matches nothing.
@@ -51,7 +51,7 @@ func (t EditsByFile) sum(path string, f *os.File) (digest.Sum, int64, error) {
 		return digest.Reader(f)
 	}
 	data, err := io.ReadAll(f)
-	was, _ := repoint.Back(data, edits)
+	was, _ := pathmap.Back(data, edits)
 	return digest.Of(was), int64(len(data)), err
 }
 

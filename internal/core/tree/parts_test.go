@@ -17,7 +17,7 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
-	"movekit/internal/core/repoint"
+	"movekit/internal/core/pathmap"
 	"movekit/test/fatal"
 	"movekit/test/lay"
 )
@@ -289,7 +289,7 @@ func TestStaged(t *testing.T) {
 	if got := compare(Comparing{}); got != "end. is missing; nO is missing; sub/end too is missing" {
 		t.Errorf("without the names: %s", got)
 	}
-	filemeta.Apply(func() *os.File { f, _ := os.Open(filepath.Join(to, "last")); return f }(), filemeta.Wanted{Mode: 0o644, Marks: filemeta.Metadata{Xattr: map[string][]byte{"user.x": []byte("1")}}})
+	filemeta.Apply(func() *os.File { f, _ := os.Open(filepath.Join(to, "last")); return f }(), filemeta.Wanted{Mode: 0o644, Metadata: filemeta.Metadata{Xattr: map[string][]byte{"user.x": []byte("1")}}})
 	os.Chown(filepath.Join(to, "a"), 0, 100)
 	os.Remove(filepath.Join(to, "sub/a too"))
 	os.Link(filepath.Join(to, "sub/b"), filepath.Join(to, "sub/a too"))
@@ -320,10 +320,10 @@ func TestTurned(t *testing.T) {
 		info, _ := os.Stat(filepath.Join(dir, p))
 		return Entry{Path: p, Type: File, Size: int64(len(was)), Hash: digest.Of(was), Mode: 0o640, ModTime: info.ModTime()}
 	}
-	edits := []repoint.Edit{{At: 11, Old: []byte("maren"), New: []byte("mholm")}}
+	edits := []pathmap.Edit{{At: 11, Old: []byte("maren"), New: []byte("mholm")}}
 	b := entry("b.ini")
 	b.Size = int64(len("worked in"))
-	got, err := Comparing{Turned: map[string][]repoint.Edit{"a.ini": edits, "b.ini": edits}}.Compare(t.Context(), Source{Root: dir}, reader(lines(Entry{Path: ".", Type: Dir}, entry("a.ini"), b)))
+	got, err := Comparing{Turned: map[string][]pathmap.Edit{"a.ini": edits, "b.ini": edits}}.Compare(t.Context(), Source{Root: dir}, reader(lines(Entry{Path: ".", Type: Dir}, entry("a.ini"), b)))
 	if err != nil || got.Same != 2 || !slices.Equal(got.Diffs, []Diff{{"b.ini", "has other content"}}) {
 		t.Errorf("%+v %v", got, err)
 	}

@@ -358,8 +358,8 @@ func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err er
 	if err != nil {
 		return out, err
 	}
-	out.Unkept = m.MetadataNotes(st.Unkept, st.UnkeptCount)
-	if out.Notes, err = m.repoint(ctx, folder); err != nil {
+	out.NotRestored = m.MetadataNotes(st.Unkept, st.UnkeptCount)
+	if out.Notes, err = m.updatePaths(ctx, folder); err != nil {
 		tree.RemoveTree(folder)
 		return out, err
 	}

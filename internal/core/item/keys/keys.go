@@ -23,8 +23,8 @@ import (
 	"movekit/internal/core/item"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/pathmap"
 	"movekit/internal/core/registry"
-	"movekit/internal/core/repoint"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -221,14 +221,14 @@ func (m mover) Same(_ context.Context, at string) (bool, error) {
 func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err error) {
 	all, err := m.sealed()
 	if err == nil {
-		all, err = m.repointed(ctx, all)
+		all, err = m.withPathUpdates(ctx, all)
 	}
 	if err != nil {
 		return out, err
 	}
 	if m.offline() {
 		file, err := m.leave(all)
-		out.Waits = "open " + machine.DisplayPath(m.Computer, file) + " on the computer itself" + m.as() + ", to import the keys"
+		out.ManualStep = "open " + machine.DisplayPath(m.Computer, file) + " on the computer itself" + m.as() + ", to import the keys"
 		return out, err
 	}
 	if err := m.remove(stage); err != nil {
@@ -283,21 +283,21 @@ func (m mover) leave(all []registry.Branch) (file string, err error) {
 	return file, nil
 }
 
-// repointed returns the values with updated paths, as the card lists them.
-func (m mover) repointed(ctx context.Context, all []registry.Branch) ([]registry.Branch, error) {
+// withPathUpdates returns the values with updated paths, as the card lists them.
+func (m mover) withPathUpdates(ctx context.Context, all []registry.Branch) ([]registry.Branch, error) {
 	paths := m.PathMapFor()
 	if paths == nil {
 		return all, nil
 	}
-	var edits []repoint.Edit
-	var lines []repoint.Line
+	var edits []pathmap.Edit
+	var lines []pathmap.Line
 	now := slices.Clone(all)
 	for i, b := range now {
 		b.Values = slices.Clone(b.Values)
 		now[i] = b
 		for n := range b.Values {
 			v := &b.Values[n]
-			if v.Type != registry.String && v.Type != registry.Expand && v.Type != registry.Multi || !matches(m.Item.Repoint, b.Child(v.Label())) {
+			if v.Type != registry.String && v.Type != registry.Expand && v.Type != registry.Multi || !matches(m.Item.UpdatePaths, b.Child(v.Label())) {
 				continue
 			}
 			was := registry.FromUTF16(v.Data)
@@ -305,10 +305,10 @@ func (m mover) repointed(ctx context.Context, all []registry.Branch) ([]registry
 			if places == 0 {
 				continue
 			}
-			e := repoint.Edit{In: b.Path, Column: v.Name, Old: v.Data, New: registry.ToUTF16(text)}
+			e := pathmap.Edit{In: b.Path, Column: v.Name, Old: v.Data, New: registry.ToUTF16(text)}
 			v.Data = e.New
 			edits = append(edits, e)
-			lines = append(lines, repoint.Line{In: strings.Trim(m.Path+`\`+b.Path, `\`), Where: v.Label(), Old: shown(was), New: shown(text)})
+			lines = append(lines, pathmap.Line{In: strings.Trim(m.Path+`\`+b.Path, `\`), Where: v.Label(), Old: shown(was), New: shown(text)})
 		}
 	}
 	agreed, err := m.PathUpdates.Agreed(ctx, m.Instance, edits, lines)
@@ -388,7 +388,7 @@ func (m mover) compare() (*steps.Checked, error) {
 				continue
 			case is.Type != v.Type:
 				differ("%s has another type", name)
-			case !bytes.Equal(is.Data, v.Data) && !slices.ContainsFunc(turned[b.Path], func(e repoint.Edit) bool { return e.Column == v.Name && bytes.Equal(e.New, is.Data) }):
+			case !bytes.Equal(is.Data, v.Data) && !slices.ContainsFunc(turned[b.Path], func(e pathmap.Edit) bool { return e.Column == v.Name && bytes.Equal(e.New, is.Data) }):
 				differ("%s has other content", name)
 			}
 			found++

@@ -17,8 +17,8 @@ import (
 	"movekit/internal/core/item/keys"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/pathmap"
 	"movekit/internal/core/registry"
-	"movekit/internal/core/repoint"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -201,7 +201,7 @@ func newOffice(t *testing.T) (o *office.Office, old, now *running) {
 
 type yes struct{ office.Person }
 
-func (yes) Change(string, steps.Key, []repoint.Line) (bool, error) { return true, nil }
+func (yes) Change(string, steps.Key, []pathmap.Line) (bool, error) { return true, nil }
 
 func unpack(o *office.Office, policy tree.Policy) (*run.Outcome, error) {
 	j := o.Job(o.New)
@@ -379,7 +379,7 @@ func TestKeysOfADisk(t *testing.T) {
 	if text := registry.FromUTF16(data); err != nil || !strings.HasPrefix(text, "\ufeffWindows Registry Editor Version 5.00\r\n") || !strings.Contains(text, "[HKEY_CURRENT_USER\\Software\\Harbour\\Chartroom]\r\n@=\"C:\\\\Users\\\\mholm\\\\charts\"\r\n") || !strings.Contains(text, "\"Größe\"=dword:04030201\r\n") || !strings.Contains(text, "\"odd\"=hex(1267):00,ff\r\n") {
 		t.Errorf("%v: %s", err, text)
 	}
-	if out.Items[0].Did != "left" || !strings.Contains(out.Items[0].Waits, `C:\Users\mholm\app-settings@Maren.reg`) {
+	if out.Items[0].Did != "left" || !strings.Contains(out.Items[0].ManualStep, `C:\Users\mholm\app-settings@Maren.reg`) {
 		t.Errorf("%+v", out.Items[0])
 	}
 	if v := o.Verify(); v.Equal() || !strings.Contains(fmt.Sprint(v.Items[0].Diffs), "still has to be imported") {

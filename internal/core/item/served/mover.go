@@ -370,7 +370,7 @@ func (m mover[F]) Stage(ctx context.Context, stage string) (out item.Staged, err
 		if err != nil {
 			return err
 		}
-		notes, err = m.repoint(ctx, s, p, facts)
+		notes, err = m.updatePaths(ctx, s, p, facts)
 		out.Notes = append(out.Notes, notes...)
 		return err
 	})

@@ -20,7 +20,7 @@ import (
 	"movekit/internal/core/journal"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
-	"movekit/internal/core/repoint"
+	"movekit/internal/core/pathmap"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -50,12 +50,12 @@ type port struct {
 type person struct {
 	office.Person
 	no    bool
-	lines []repoint.Line
+	lines []pathmap.Line
 	typed string
 	asked []string
 }
 
-func (p *person) Change(_ string, _ steps.Key, lines []repoint.Line) (bool, error) {
+func (p *person) Change(_ string, _ steps.Key, lines []pathmap.Line) (bool, error) {
 	p.lines = lines
 	return !p.no, nil
 }

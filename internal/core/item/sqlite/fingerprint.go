@@ -17,14 +17,14 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/digest"
-	"movekit/internal/core/repoint"
+	"movekit/internal/core/pathmap"
 
 	engine "modernc.org/sqlite"
 )
 
 // Take fingerprints a database within one transaction. temp is a private folder for a database that
 // cannot be read in place. Path updates (turned, by table) are reversed.
-func Take(ctx context.Context, name, temp string, counts []card.Count, turned map[string][]repoint.Edit) (*dbprint.Fingerprint, error) {
+func Take(ctx context.Context, name, temp string, counts []card.Count, turned map[string][]pathmap.Edit) (*dbprint.Fingerprint, error) {
 	if encrypted, err := Encrypted(name); err == nil && encrypted {
 		return takeEncrypted(name)
 	}
@@ -42,7 +42,7 @@ func Take(ctx context.Context, name, temp string, counts []card.Count, turned ma
 
 // take fingerprints the database of a connection. If sums is not nil, take fills it with the sums
 // of the index entries that the rows should have.
-func take(ctx context.Context, conn *sql.Conn, counts []card.Count, turned map[string][]repoint.Edit, sums entrySums) (*dbprint.Fingerprint, error) {
+func take(ctx context.Context, conn *sql.Conn, counts []card.Count, turned map[string][]pathmap.Edit, sums entrySums) (*dbprint.Fingerprint, error) {
 	f := &dbprint.Fingerprint{Engine: "SQLite", Settings: map[string]string{}}
 	tables, err := readSchema(ctx, conn, f)
 	if err != nil {
@@ -94,7 +94,7 @@ func readSchema(ctx context.Context, conn *sql.Conn, f *dbprint.Fingerprint) (ta
 func quoted(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
 // readTable computes the fingerprint of one table.
-func readTable(ctx context.Context, conn *sql.Conn, table string, turned []repoint.Edit, sums entrySums) (dbprint.Table, error) {
+func readTable(ctx context.Context, conn *sql.Conn, table string, turned []pathmap.Edit, sums entrySums) (dbprint.Table, error) {
 	t := dbprint.Table{Name: table}
 	var err error
 	if t.Columns, t.Key, err = columnsOf(ctx, conn, table); err != nil {
@@ -184,7 +184,7 @@ func stored(t dbprint.Table) []string {
 }
 
 // eachRow calls each for every row of a table with its stored values, with path updates reversed.
-func eachRow(ctx context.Context, conn *sql.Conn, t dbprint.Table, turned []repoint.Edit, each func(dbprint.Row) error) error {
+func eachRow(ctx context.Context, conn *sql.Conn, t dbprint.Table, turned []pathmap.Edit, each func(dbprint.Row) error) error {
 	turn := turner(t, turned)
 	var buf []byte
 	return eachValues(ctx, conn, t, func(values []driver.Value) (err error) {
@@ -246,7 +246,7 @@ func cells(values []driver.Value) []string {
 
 // Rows reads one table of a database, for dbprint.DiffRows. For temp see Snapshot, for turned see
 // Take.
-func Rows(ctx context.Context, name, temp string, t dbprint.Table, turned []repoint.Edit) dbprint.Rows {
+func Rows(ctx context.Context, name, temp string, t dbprint.Table, turned []pathmap.Edit) dbprint.Rows {
 	return func(each func(dbprint.Row) error) error {
 		return reading(ctx, name, temp, func(conn *sql.Conn) error { return eachRow(ctx, conn, t, turned, each) })
 	}

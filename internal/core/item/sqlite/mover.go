@@ -139,7 +139,7 @@ func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, erro
 		return nil, Damaged(m.Path, err)
 	}
 	if e, err := m.MetadataOf(m.Path); err == nil {
-		s.Mode, s.Marks = uint32(e.Mode.Perm()), e.Metadata
+		s.Mode, s.Metadata = uint32(e.Mode.Perm()), e.Metadata
 		if e.Owner != "" {
 			s.Owners = []string{e.Owner}
 		}
@@ -206,8 +206,8 @@ func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err er
 	}
 	unkept, err := m.write(ctx, stage, m.OwnersToSet())
 	if err == nil {
-		out.Unkept = m.MetadataNotes(unkept, len(unkept))
-		out.Notes, err = m.repoint(ctx, stage)
+		out.NotRestored = m.MetadataNotes(unkept, len(unkept))
+		out.Notes, err = m.updatePaths(ctx, stage)
 	}
 	if err != nil {
 		os.Remove(stage)
@@ -227,7 +227,7 @@ func (m mover) write(ctx context.Context, stage string, to *tree.Belonging) (unk
 		return nil, err
 	}
 	s := m.InKit.Sealed
-	unkept, err = tree.ApplyMetadata(w, tree.Entry{Path: filepath.Base(m.Path), Type: tree.File, Mode: fs.FileMode(s.Mode).Perm(), Metadata: s.Marks}, to)
+	unkept, err = tree.ApplyMetadata(w, tree.Entry{Path: filepath.Base(m.Path), Type: tree.File, Mode: fs.FileMode(s.Mode).Perm(), Metadata: s.Metadata}, to)
 	if err == nil {
 		err = w.Sync()
 	}

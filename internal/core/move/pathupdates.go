@@ -7,26 +7,26 @@ import (
 	"movekit/internal/core/item"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
-	"movekit/internal/core/repoint"
+	"movekit/internal/core/pathmap"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 )
 
-// repointing returns the path updates for settings on this computer.
-func (m *Move) repointing(c *card.Card, targets []item.Target) *item.PathUpdates {
+// pathUpdates returns the path updates for settings on this computer.
+func (m *Move) pathUpdates(c *card.Card, targets []item.Target) *item.PathUpdates {
 	if m.KeepPaths {
 		return nil
 	}
 	pairs := item.Pairs(m.Run, m.choices(), targets)
 	system := string(m.Computer.System())
 	return &item.PathUpdates{
-		Map: func(it *card.Item) *repoint.Map {
+		Map: func(it *card.Item) *pathmap.Map {
 			if !it.Renames {
-				return repoint.New(system, pairs)
+				return pathmap.New(system, pairs)
 			}
-			return repoint.New(system, pairs, repoint.Pair{Old: m.Manifest.Old.Name, New: m.Computer.Name()})
+			return pathmap.New(system, pairs, pathmap.Pair{Old: m.Manifest.Old.Name, New: m.Computer.Name()})
 		},
-		Agreed: func(ctx context.Context, o *item.Instance, edits []repoint.Edit, lines []repoint.Line) (bool, error) {
+		Agreed: func(ctx context.Context, o *item.Instance, edits []pathmap.Edit, lines []pathmap.Line) (bool, error) {
 			return m.agreed(c, o, edits, lines)
 		},
 	}
@@ -34,18 +34,18 @@ func (m *Move) repointing(c *card.Card, targets []item.Target) *item.PathUpdates
 
 // agreed shows the changes to an item's settings, asks the user, and seals the changes before they
 // are made.
-func (m *Move) agreed(c *card.Card, o *item.Instance, edits []repoint.Edit, lines []repoint.Line) (yes bool, err error) {
+func (m *Move) agreed(c *card.Card, o *item.Instance, edits []pathmap.Edit, lines []pathmap.Line) (yes bool, err error) {
 	if len(edits) > 0 {
 		if yes, err = m.Technician.Change(c.Title, o.Key, lines); err != nil {
 			return false, err
 		}
 	}
-	r := steps.Repointed{Sealed: kit.Sealed{Stream: o.Stream() + ".repointed"}}
+	r := steps.PathUpdates{Sealed: kit.Sealed{Stream: o.Stream() + ".paths"}}
 	if !yes {
-		if o.InKit.Repointed == nil {
+		if o.InKit.PathUpdates == nil {
 			return false, nil
 		}
-		return false, m.Record(journal.EventRepointed, o.Key, r) // an interrupted run was about to change it
+		return false, m.Record(journal.EventPathsPlanned, o.Key, r) // an interrupted run was about to change it
 	}
 	within := map[string]bool{}
 	for _, e := range edits {
@@ -55,7 +55,7 @@ func (m *Move) agreed(c *card.Card, o *item.Instance, edits []repoint.Edit, line
 	if r.List, err = m.SealJSON(o.Key.App, r.Stream+".json"+seal.Ending, edits); err != nil {
 		return false, err
 	}
-	if err := m.Record(journal.EventRepointed, o.Key, r); err != nil {
+	if err := m.Record(journal.EventPathsPlanned, o.Key, r); err != nil {
 		return false, err
 	}
 	return true, m.Kit.MendChecksums()

@@ -12,16 +12,16 @@ import (
 
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
-	"movekit/internal/core/repoint"
+	"movekit/internal/core/pathmap"
 )
 
 // turner returns a function that restores the values of rows before their paths were updated, or
 // nil if none were.
-func turner(t dbprint.Table, edits []repoint.Edit) func([]driver.Value) {
+func turner(t dbprint.Table, edits []pathmap.Edit) func([]driver.Value) {
 	if len(edits) == 0 {
 		return nil
 	}
-	byRow := map[string][]repoint.Edit{}
+	byRow := map[string][]pathmap.Edit{}
 	for _, e := range edits {
 		byRow[e.Row] = append(byRow[e.Row], e)
 	}
@@ -49,9 +49,9 @@ func keyOf(t dbprint.Table, values []driver.Value) string {
 	return strings.Join(cells(key), ", ")
 }
 
-// repoint updates paths in the columns that the card lists, in the staged database. Before the user
+// updatePaths updates paths in the columns that the card lists, in the staged database. Before the user
 // is asked, it checks that nothing else differs.
-func (m mover) repoint(ctx context.Context, stage string) (notes []string, err error) {
+func (m mover) updatePaths(ctx context.Context, stage string) (notes []string, err error) {
 	paths := m.PathMapFor()
 	if encrypted, err := Encrypted(stage); paths == nil || err != nil || encrypted {
 		return nil, err
@@ -65,9 +65,9 @@ func (m mover) repoint(ctx context.Context, stage string) (notes []string, err e
 			return err
 		}
 		defer conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK") //nolint:errcheck // after COMMIT it does nothing
-		r := repointer{conn: conn, paths: paths, line: m.Line, turned: map[string][]repoint.Edit{}}
-		for _, table := range tablesOf(m.Item.Repoint) {
-			if err := r.table(ctx, table, m.Item.Repoint); err != nil {
+		r := pathUpdater{conn: conn, paths: paths, line: m.Line, turned: map[string][]pathmap.Edit{}}
+		for _, table := range tablesOf(m.Item.UpdatePaths) {
+			if err := r.table(ctx, table, m.Item.UpdatePaths); err != nil {
 				notes = append(notes, fmt.Sprintf("the paths in the table %s were not updated: %v", table, err))
 				return nil
 			}
@@ -117,7 +117,7 @@ const (
 )
 
 // Holding returns the columns (TABLE.COLUMN) that contain paths of a map. For temp see Take.
-func Holding(ctx context.Context, name, temp string, paths *repoint.Map) (out []string, err error) {
+func Holding(ctx context.Context, name, temp string, paths *pathmap.Map) (out []string, err error) {
 	if info, err := os.Stat(name); err != nil || info.Size() > maxSearched {
 		return nil, err
 	}
@@ -173,18 +173,18 @@ func tablesOf(columns []string) (out []string) {
 	return out
 }
 
-// repointer updates the paths in columns.
-type repointer struct {
+// pathUpdater updates the paths in columns.
+type pathUpdater struct {
 	conn   *sql.Conn
-	paths  *repoint.Map
-	line   func(t dbprint.Table, key, column, old, now string) repoint.Line
-	edits  []repoint.Edit
-	lines  []repoint.Line
-	turned map[string][]repoint.Edit // the edits by table
+	paths  *pathmap.Map
+	line   func(t dbprint.Table, key, column, old, now string) pathmap.Line
+	edits  []pathmap.Edit
+	lines  []pathmap.Line
+	turned map[string][]pathmap.Edit // the edits by table
 }
 
 // table updates one table. Rows are identified by their keys.
-func (r *repointer) table(ctx context.Context, table string, named []string) error {
+func (r *pathUpdater) table(ctx context.Context, table string, named []string) error {
 	t := dbprint.Table{Name: table}
 	var err error
 	if t.Columns, t.Key, err = columnsOf(ctx, r.conn, table); err != nil {
@@ -234,7 +234,7 @@ func (r *repointer) table(ctx context.Context, table string, named []string) err
 				continue
 			}
 			now := row.now[i].(string)
-			e := repoint.Edit{In: table, Row: keyOf(t, row.now), Column: c, Old: []byte(was), New: []byte(now)}
+			e := pathmap.Edit{In: table, Row: keyOf(t, row.now), Column: c, Old: []byte(was), New: []byte(now)}
 			r.edits, r.turned[table] = append(r.edits, e), append(r.turned[table], e)
 			r.lines = append(r.lines, r.line(t, keyOf(t, row.was), c, was, now))
 		}
@@ -246,7 +246,7 @@ func (r *repointer) table(ctx context.Context, table string, named []string) err
 }
 
 // update writes one row.
-func (r *repointer) update(ctx context.Context, t dbprint.Table, was, now []driver.Value) error {
+func (r *pathUpdater) update(ctx context.Context, t dbprint.Table, was, now []driver.Value) error {
 	var set, where []string
 	var args, key []any
 	for i, c := range t.Columns {

@@ -10,7 +10,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/move"
-	"movekit/internal/core/repoint"
+	"movekit/internal/core/pathmap"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/test/lay"
@@ -25,7 +25,7 @@ type looker struct {
 	err   error
 }
 
-func (l *looker) Change(_ string, key steps.Key, lines []repoint.Line) (bool, error) {
+func (l *looker) Change(_ string, key steps.Key, lines []pathmap.Line) (bool, error) {
 	for _, x := range lines {
 		l.lines = append(l.lines, fmt.Sprintf("%s|%s|%s|%s|%s", key.Item, x.In, x.Where, x.Old, x.New))
 	}
@@ -68,7 +68,7 @@ func TestRepointed(t *testing.T) {
 		return out[0]
 	}
 	// Where nobody can be asked, nothing of the item is in place.
-	if out := unpack(run.NonInteractive{}, nil); fault.KindOf(out.Err) != fault.NotRepointed || o.Text("new/people/mholm/.app/app.ini") != "" {
+	if out := unpack(run.NonInteractive{}, nil); fault.KindOf(out.Err) != fault.PathsOutdated || o.Text("new/people/mholm/.app/app.ini") != "" {
 		t.Fatalf("nobody was asked: %v", out.Err)
 	}
 	p := &looker{says: true}
@@ -115,7 +115,7 @@ func TestRepointed(t *testing.T) {
 	v := verify(true)
 	for _, i := range v.Items {
 		for _, r := range i.Rows {
-			if !r.Same || r.What == "re-pointed" && r.New != map[string]string{"settings": "4 paths", "recent": "4 paths", "single": "1 path"}[i.Item] {
+			if !r.Same || r.What == "updated paths" && r.New != map[string]string{"settings": "4 paths", "recent": "4 paths", "single": "1 path"}[i.Item] {
 				t.Errorf("%s: %+v", i.Item, r)
 			}
 		}
@@ -170,8 +170,8 @@ func TestRepointed(t *testing.T) {
 	verify(true)
 }
 
-// TestRepointTriggers sees that a database which changes more by itself is left as it was.
-func TestRepointTriggers(t *testing.T) {
+// TestPathUpdateTriggers sees that a database which changes more by itself is left as it was.
+func TestPathUpdateTriggers(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items: [{name: recent, kind: sqlite, path: ~/r.db, update-paths: [file.path, none.x]}]\n", "linux", map[string]string{"old/home/maren/x": "", "new/home/m2/x": ""})
 	lay.Database(t, filepath.Join(o.Dir, "old/home/maren/r.db"), "CREATE TABLE file (path)", "CREATE TABLE log (x)", "CREATE TRIGGER t AFTER UPDATE ON file BEGIN INSERT INTO log VALUES (new.path); END", "INSERT INTO file VALUES ('/home/maren/a')")
@@ -188,9 +188,9 @@ func TestRepointTriggers(t *testing.T) {
 	}
 }
 
-// TestRepointCutOff cuts an unpack that re-points off after each line of the journal, and an
+// TestPathUpdateInterrupted interrupts an unpack with path updates after each line of the journal, and an
 // undo likewise: in the end all of it is there once, and nothing that was there before is lost.
-func TestRepointCutOff(t *testing.T) {
+func TestPathUpdateInterrupted(t *testing.T) {
 	t.Parallel()
 	cardText := "items:\n  - {name: settings, kind: folder, path: ~/.app, update-paths: ['*']}\n  - {name: some, kind: folder, path: ~/.some, include: ['*.ini'], update-paths: ['*']}\n  - {name: recent, kind: sqlite, path: ~/r.db, update-paths: [file.path]}\n"
 	o := office.New(t, cardText, "linux", map[string]string{"old/home/maren/.app/x.ini": "p=/home/maren/a\n", "new/home/m2/.app/x.ini": "theirs",

@@ -12,7 +12,7 @@ import (
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/item"
-	"movekit/internal/core/repoint"
+	"movekit/internal/core/pathmap"
 )
 
 // Rewriter changes texts in a database, to update paths.
@@ -31,13 +31,13 @@ type Rewriter interface {
 type tableChanges struct {
 	table   dbprint.Table
 	columns map[string]map[string]string // new texts by old ones, by column
-	edits   []repoint.Edit
+	edits   []pathmap.Edit
 }
 
-// repoint updates paths in the columns that the card lists, in the staged database. Before the user
+// updatePaths updates paths in the columns that the card lists, in the staged database. Before the user
 // is asked, it checks that nothing else differs. Without consent, or if the update is not possible,
 // the database is staged again.
-func (m mover[F]) repoint(ctx context.Context, s Session[F], p Loading, facts F) (notes []string, err error) {
+func (m mover[F]) updatePaths(ctx context.Context, s Session[F], p Loading, facts F) (notes []string, err error) {
 	paths := m.PathMapFor()
 	if paths == nil {
 		return nil, nil
@@ -47,7 +47,7 @@ func (m mover[F]) repoint(ctx context.Context, s Session[F], p Loading, facts F)
 		err = rewriteAll(ctx, s, p.Stage, all)
 	}
 	if err == nil {
-		var edits []repoint.Edit
+		var edits []pathmap.Edit
 		for _, t := range all {
 			edits = append(edits, t.edits...)
 		}
@@ -66,8 +66,8 @@ func (m mover[F]) repoint(ctx context.Context, s Session[F], p Loading, facts F)
 }
 
 // places finds the texts with old paths.
-func (m mover[F]) places(ctx context.Context, s Session[F], stage string, f *dbprint.Fingerprint, paths *repoint.Map) (all []*tableChanges, lines []repoint.Line, err error) {
-	for _, name := range m.Item.Repoint {
+func (m mover[F]) places(ctx context.Context, s Session[F], stage string, f *dbprint.Fingerprint, paths *pathmap.Map) (all []*tableChanges, lines []pathmap.Line, err error) {
+	for _, name := range m.Item.UpdatePaths {
 		at := strings.LastIndex(name, ".")
 		t, column, err := columnOf(f, name[:at], name[at+1:])
 		if err != nil {
@@ -86,7 +86,7 @@ func (m mover[F]) places(ctx context.Context, s Session[F], stage string, f *dbp
 				return nil
 			}
 			r.columns[column][text] = now
-			r.edits = append(r.edits, repoint.Edit{In: t.Name, Row: key, Column: column, Old: []byte(text), New: []byte(now)})
+			r.edits = append(r.edits, pathmap.Edit{In: t.Name, Row: key, Column: column, Old: []byte(text), New: []byte(now)})
 			lines = append(lines, m.Line(*t, key, column, text, now))
 			return nil
 		})

@@ -1,4 +1,4 @@
-package repoint
+package pathmap
 
 import (
 	"bytes"

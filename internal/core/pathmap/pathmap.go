@@ -1,9 +1,9 @@
-// Package repoint updates old paths in settings.
+// Package pathmap updates old paths in settings.
 //
 // New makes a Map from old paths to new ones. Map.File returns the edits for a file, Apply makes
 // them, and Back undoes them. The package only works on texts, and supports the ways in which
 // programs write paths.
-package repoint
+package pathmap
 
 import (
 	"bytes"

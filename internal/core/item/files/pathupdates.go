@@ -8,13 +8,13 @@ import (
 	"path/filepath"
 
 	"movekit/internal/core/fault"
-	"movekit/internal/core/repoint"
+	"movekit/internal/core/pathmap"
 	"movekit/internal/core/tree"
 )
 
-// repoint updates the paths in the staged settings, and returns notes on paths that it did not
+// updatePaths updates the paths in the staged settings, and returns notes on paths that it did not
 // update.
-func (m mover) repoint(ctx context.Context, stage string) (notes []string, err error) {
+func (m mover) updatePaths(ctx context.Context, stage string) (notes []string, err error) {
 	paths := m.PathMapFor()
 	if paths == nil {
 		return nil, nil
@@ -26,11 +26,11 @@ func (m mover) repoint(ctx context.Context, stage string) (notes []string, err e
 	defer root.Close()
 	source := tree.Source{Root: stage, Fold: m.Computer.System().Folds()}
 	if !m.single {
-		source.Include = m.Item.Repoint
+		source.Include = m.Item.UpdatePaths
 	}
-	var edits []repoint.Edit
-	var lines []repoint.Line
-	changed := map[string][]repoint.Edit{}
+	var edits []pathmap.Edit
+	var lines []pathmap.Line
+	changed := map[string][]pathmap.Edit{}
 	var order []string
 	err = source.Walk(ctx, func(e tree.Entry, _ string) error {
 		if e.Type != tree.File {
@@ -50,7 +50,7 @@ func (m mover) repoint(ctx context.Context, stage string) (notes []string, err e
 		for i := range found {
 			found[i].In = e.Path
 		}
-		lines = append(lines, repoint.Lines(e.Path, data, found)...)
+		lines = append(lines, pathmap.Lines(e.Path, data, found)...)
 		edits, changed[e.Path] = append(edits, found...), found
 		order = append(order, e.Path)
 		return nil
@@ -77,7 +77,7 @@ func readStaged(root *os.Root, e tree.Entry) ([]byte, error) {
 		return nil, fault.Wrap(fault.Unreadable, err, "cannot read %s", e.Path)
 	}
 	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, repoint.MaxFile+1))
+	data, err := io.ReadAll(io.LimitReader(f, pathmap.MaxFile+1))
 	if err != nil {
 		return nil, fault.Wrap(fault.Unreadable, err, "cannot read %s", e.Path)
 	}
@@ -85,7 +85,7 @@ func readStaged(root *os.Root, e tree.Entry) ([]byte, error) {
 }
 
 // rewrite changes a staged file, and keeps its owner, metadata and time.
-func rewrite(root *os.Root, path string, edits []repoint.Edit) error {
+func rewrite(root *os.Root, path string, edits []pathmap.Edit) error {
 	name := filepath.FromSlash(path)
 	info, err := root.Lstat(name)
 	if err != nil {
@@ -107,7 +107,7 @@ func rewrite(root *os.Root, path string, edits []repoint.Edit) error {
 	if err != nil {
 		return err
 	}
-	now := repoint.Apply(data, edits)
+	now := pathmap.Apply(data, edits)
 	if _, err := f.WriteAt(now, 0); err != nil {
 		return err
 	}
