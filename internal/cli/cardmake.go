@@ -257,7 +257,7 @@ func replaced(text, field string, lines []string) string {
 	return strings.Join(slices.Concat(all[:from], lines, all[to:]), "\n") + "\n"
 }
 
-// inWords prints what a card moves.
+// inWords prints a summary of a card: its items, licences and manual steps.
 func (g *guide) inWords(c *card.Card) {
 	g.printf("%s\n", c.Title)
 	for _, it := range c.Items {

@@ -161,7 +161,7 @@ func (u *ui) askDone() error {
 	}
 }
 
-// text asks for what the user sees.
+// text prompts for a line of text.
 func (u *ui) text(question string) (string, error) {
 	text, err := u.read("  "+question+" (stop: continue later): ", false)
 	switch {

@@ -228,7 +228,7 @@ is needed. The list says which licences only the app, its vendor or a service ca
 	return c
 }
 
-// showHeld shows what was found of each licence on this computer.
+// showHeld lists the licences found on this computer.
 func (e *env) showHeld(h *run.Host, apps []survey.App) {
 	t := e.table("app", "version", "licence", "how it is held", "on "+h.Computer.Name())
 	t.Groups, t.Paths = true, true

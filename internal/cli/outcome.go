@@ -21,8 +21,8 @@ type stepResult struct {
 	Exit     int            `json:"exit"`
 }
 
-// runStep opens what a step needs, runs it, and prints the results. A step without a name is the
-// one that changes licences on this computer.
+// runStep opens what a step needs, runs it, and prints the results. An empty step means Deactivate
+// or Activate, depending on the computer.
 func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, change func(*move.Move) error,
 	do func(*move.Move, context.Context) ([]*run.Outcome, error), show func(*move.Move, []*run.Outcome)) error {
 	j, closeJob, err := e.job(apps, true)

@@ -121,7 +121,7 @@ func (e *env) readiness(c move.Check) string {
 	return "note"
 }
 
-// todoBefore prints what to do before a step, and returns the number of lines.
+// todoBefore prints the tasks to do before a step, and returns the number of lines.
 func (e *env) todoBefore(r *move.Readiness, heading string, step steps.Step) (n int) {
 	said := map[string]bool{}
 	for _, c := range r.Checks {

@@ -252,7 +252,7 @@ func (e *env) showApp(a *survey.App) {
 	}
 }
 
-// showLeft lists what is not moved, and manual steps.
+// showLeft lists data that is not moved, and manual steps.
 func (e *env) showLeft(a *survey.App) {
 	for _, i := range a.Items {
 		for _, left := range i.LeftOut {

@@ -28,7 +28,7 @@ type exit struct{ code int }
 
 func (e exit) Error() string { return fmt.Sprintf("exit code %d", e.code) }
 
-// advice is what the user is told about a kind of failure, besides what happened.
+// advice is the text printed below an error: the next command, what is safe, and a help topic.
 type advice struct {
 	next string // what to do
 	safe string // what was not lost
@@ -157,7 +157,7 @@ func showProblems(w io.Writer, ps card.Problems) {
 	fmt.Fprintln(w)
 }
 
-// gateAdvice says what to do about a gate that stopped a step.
+// gateAdvice has the next action for each gate that stops a step.
 var gateAdvice = map[string]string{
 	"old-computer":         "Run this on the old computer.",
 	"other-computer":       "Run this on the new computer.",
@@ -202,7 +202,7 @@ var gateAdvice = map[string]string{
 	"licence-covers":       "Install a version that the licence covers, or ask the vendor for an upgrade.",
 }
 
-// needText says what to do about each need of ready. A check without a need uses the advice of its
+// needText has the action for each need of ready. A check without a need uses the advice of its
 // gate.
 var needText = map[move.Need]string{
 	move.NeedSystem:      "Create another kit for this computer's system.",
@@ -226,7 +226,7 @@ var needText = map[move.Need]string{
 	move.NeedCovered:     "Install a version that the licence covers, or ask the vendor for an upgrade.",
 }
 
-// firstText returns what to do about a check of an app.
+// firstText returns the action for a failed check of an app.
 func firstText(c move.Check, app string) string {
 	if c.Need == "" {
 		return filled(gateAdvice[c.Gate], app)
@@ -240,8 +240,8 @@ func firstText(c move.Check, app string) string {
 	return fmt.Sprintf(needText[c.Need], args...)
 }
 
-// maxSource limits how much of a line is shown, in characters. A wider line would be wrapped, and
-// the mark below it would be in the wrong place.
+// maxSource limits the shown part of a card's line, in characters. A wider line would be wrapped,
+// and the mark below it would be in the wrong place.
 const maxSource = 70
 
 // around shortens a long line to the part around a column (from 1), and returns the new column.

@@ -32,7 +32,8 @@ func MariaDBWith(options ...string) (*Server, error) {
 	s.Socket = filepath.Join(s.Dir, "socket")
 	var process *exec.Cmd
 	s.start = func() (err error) {
-		// A starting server removes temporary tables from its folder, including those of others.
+		// A starting server removes temporary tables from its folder, including tables of other
+		// servers.
 		process, err = s.spawn(server, append([]string{"--no-defaults", "--datadir=" + filepath.Join(s.Dir, "data"), "--socket=" + s.Socket, "--tmpdir=" + s.Dir, "--bind-address=127.0.0.1", "--port=" + s.Port, "--innodb-flush-log-at-trx-commit=2", "--innodb-flush-method=nosync", "--innodb-doublewrite=0", "--sync-frm=0", "--skip-log-bin", "--max-allowed-packet=512M", "--innodb-log-file-size=512M", "--event-scheduler=off"}, options...)...)
 		if err != nil {
 			return err

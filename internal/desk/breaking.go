@@ -134,7 +134,7 @@ func (l *limiter) of(r *http.Request) *guesser {
 }
 
 // unless serves a request if its sender has not guessed too often, and counts wrong guesses. It
-// reads the whole body first, so that a slow request is judged by all earlier guesses.
+// reads the whole body first, so that all earlier guesses count for a slow request.
 func (l *limiter) unless(w http.ResponseWriter, r *http.Request, serve func() *licence.Problem) int {
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxRequest))
 	r.Body = io.NopCloser(io.MultiReader(bytes.NewReader(body), failing{err}))

@@ -35,7 +35,7 @@ type Licence struct {
 // maxVacated limits the remembered vacated computers.
 const maxVacated = 100
 
-// check returns what is wrong with a new licence, or "".
+// check returns the problem with a new licence, or "".
 func (l *Licence) check() string {
 	switch {
 	case l.Serial == "" || l.Code == "" || l.Product == "" || l.Seats < 1 || l.Transfers < 0:
@@ -143,7 +143,7 @@ func (l *Licence) activate(r licence.Request, now time.Time) (spent int, disable
 	return spent, disabled, nil
 }
 
-// Rules describes what the licence allows, besides its seats and transfers.
+// Rules describes the licence's rules besides seats and transfers.
 func (l *Licence) Rules(now time.Time) []string {
 	out := []string{}
 	if l.Covers != "" {

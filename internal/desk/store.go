@@ -276,7 +276,7 @@ func (s *Store) earlier(ctx context.Context, tx *sql.Tx, action licence.Action, 
 	return a, json.Unmarshal([]byte(document), a)
 }
 
-// essence returns what must be equal in two requests with one key.
+// essence returns the fields that must be equal in two requests with the same key.
 func essence(action licence.Action, r licence.Request) string {
 	r.Licence, r.Nonce, r.Serial, r.Code, r.Proof = r.ID(), "", "", "", ""
 	data, _ := json.Marshal(r)

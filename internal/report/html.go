@@ -41,7 +41,7 @@ func page(name string, data any) ([]byte, error) {
 // HTML returns the handover as a page.
 func (r *Report) HTML() ([]byte, error) { return page("handover.html", r) }
 
-// Sheet returns a survey as a page with tick boxes. advice says what to do about each gate.
+// Sheet returns a survey as a page with tick boxes. advice has the next action for each gate.
 func Sheet(s *survey.Survey, tool string, advice map[string]string) ([]byte, error) {
 	return page("survey.html", struct {
 		*survey.Survey

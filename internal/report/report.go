@@ -151,7 +151,7 @@ func (r *Report) Only(did []*run.Outcome) {
 	r.conclude()
 }
 
-// cut removes what a run did not reach, or was not asked for.
+// cut removes apps and items that a run did not reach or that were not selected.
 func (a *App) cut(o *run.Outcome) {
 	a.Items = slices.DeleteFunc(a.Items, func(i Item) bool {
 		return !slices.ContainsFunc(o.Items, func(s run.ItemOutcome) bool { return s.Item == i.Item && s.User == i.User })
@@ -272,7 +272,7 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 	return a
 }
 
-// retired adds what happened to an item on the old computer.
+// retired adds the item's state on the old computer.
 func (a *App) retired(i Item, it *steps.Item) {
 	switch r := it.Retired; {
 	case it.Removed != nil:

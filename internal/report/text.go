@@ -141,7 +141,7 @@ func (r *Report) Text(width int, colour bool) string {
 	return r.text(width, colour, r.Notes()) + "\nFigures\n\n" + strings.TrimRight(r.Tables(width, colour, true), "\n") + "\n"
 }
 
-// Brief returns the summary, what is left to do, what was not restored, and what was decided.
+// Brief returns the summary, open tasks, metadata that was not restored, and decisions.
 func (r *Report) Brief(width int, colour bool) string {
 	return r.text(width, colour, slices.DeleteFunc(r.Notes(), func(n Note) bool { return !n.Boxes && n.Title != notKept && n.Title != decidedOn }))
 }
@@ -185,8 +185,8 @@ const (
 	decidedOn = "Decisions"
 )
 
-// Notes returns the lists: what moved, manual steps, what is not on the new computer, the state of
-// the old computer and the kit, and decisions.
+// Notes returns the lists: moved data, manual steps, data that is not on the new computer, the
+// state of the old computer and the kit, and decisions.
 func (r *Report) Notes() []Note {
 	moved, hand, absent, left := Note{Title: "What moved", Moved: true}, Note{Title: "Manual steps", Boxes: true}, Note{Title: "Not found on " + r.Old.Name}, Note{Title: "Left behind"}
 	unkept, aside, old, decided := Note{Title: notKept}, Note{Title: "Set aside on " + r.New.Name}, Note{Title: "On " + r.Old.Name}, Note{Title: decidedOn}
@@ -242,7 +242,7 @@ type Owned struct {
 // Owned returns the summaries of the apps for the owner.
 func (r *Report) Owned() (out []Owned) {
 	for _, a := range r.Apps {
-		o := Owned{App: strings.TrimSpace(a.Title + " " + a.Version), Figures: a.known(), Result: a.summary(), Mark: a.Result}
+		o := Owned{App: strings.TrimSpace(a.Title + " " + a.Version), Figures: a.content(), Result: a.summary(), Mark: a.Result}
 		if len(a.Items) == 0 {
 			o.Figures, o.Result = "nothing was packed", "-"
 		}
@@ -291,9 +291,9 @@ func (a App) summary() string {
 	return strings.Join(parts, "; ")
 }
 
-// known describes the moved data with the counts that the office knows, added up over several
-// items, or with the items' names.
-func (a App) known() string {
+// content describes the moved data by the counts that the office recognises, added up over several
+// items, or by the items' names.
+func (a App) content() string {
 	var order, plain []string
 	sums, parts := map[string][]string{}, map[string]int{}
 	values := map[string]int64{}

@@ -98,7 +98,7 @@ func Of(m kit.Manifest, cards []*card.Card, s *steps.State, now time.Time) Move 
 // Finished moves come last.
 func Sort(all []Move) {
 	slices.SortStableFunc(all, func(a, b Move) int {
-		return cmp.Or(rank(a)-rank(b), back(a).Compare(back(b)), a.Made.Compare(b.Made), strings.Compare(a.Kit, b.Kit))
+		return cmp.Or(rank(a)-rank(b), reactivateBy(a).Compare(reactivateBy(b)), a.Made.Compare(b.Made), strings.Compare(a.Kit, b.Kit))
 	})
 }
 
@@ -108,14 +108,14 @@ func rank(m Move) int {
 		return 3
 	case m.Due == "":
 		return 2
-	case !back(m).IsZero():
+	case !reactivateBy(m).IsZero():
 		return 0
 	}
 	return 1
 }
 
-// back returns the earliest activation deadline of a move's licences.
-func back(m Move) time.Time {
+// reactivateBy returns the earliest activation deadline of a move's licences.
+func reactivateBy(m Move) time.Time {
 	for _, d := range m.Dates {
 		if d.Back {
 			return d.At

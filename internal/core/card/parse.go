@@ -677,7 +677,7 @@ func (k *checker) path(at string, p Path) {
 		if slices.Contains(strings.FieldsFunc(s, func(r rune) bool { return r == '/' || r == '\\' }), "..") {
 			k.fail(at+field, "a path without ..", "the path %q contains ..", s)
 		}
-		if what, want := odd(s); what != "" {
+		if what, want := likelyMistake(s); what != "" {
 			k.fail(at+field, want, "the path %q %s", s, what)
 		}
 	}
@@ -696,8 +696,8 @@ var (
 	noProfiles = []string{"public", "default", "all users"}
 )
 
-// odd returns what is probably a mistake in a path, and what to write instead.
-func odd(s string) (what, want string) {
+// likelyMistake returns a description of a likely mistake in a path, and the correction.
+func likelyMistake(s string) (what, want string) {
 	if t := term.FindString(s); t != "" && !slices.Contains(Terms, strings.ToUpper(t)) {
 		return "starts with " + t + ", which is not a known term", strings.Join(Terms, ", ")
 	}

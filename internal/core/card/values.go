@@ -168,7 +168,7 @@ func (p Pattern) IsZero() bool { return p.text == "" }
 // In reports whether the expression is found in text. An empty pattern matches nothing.
 func (p Pattern) In(text string) bool { return p.re != nil && p.text != "" && p.re.MatchString(text) }
 
-// First returns what the first group matches in text.
+// First returns the text that the first group matches.
 func (p Pattern) First(text string) (string, bool) {
 	if p.re == nil {
 		return "", false

@@ -163,7 +163,7 @@ func (d differ) columns(old, new []string) string {
 	return strings.Join(parts, "; ")
 }
 
-// maxCell limits how much of a cell is shown.
+// maxCell limits the shown part of a cell.
 const maxCell = 60
 
 func (d differ) cell(column, text string) string {

@@ -46,7 +46,7 @@ type Draft struct {
 	Around      []string // what runs its programs, or provides something to them
 	Notes       []string // what could not be read
 
-	// Answers of the user. If empty, comments in the card say what to write.
+	// Answers of the user. If empty, the card has comments that explain the field.
 	Vendor, About string
 	Licence       []string // lines of the card below "licences:"
 	Opens         []string // lines below "opens:"
@@ -70,7 +70,7 @@ type Item struct {
 	real string // real path; "" for a key
 }
 
-// Skip is what is left out of a folder, with the reason.
+// Skip is a pattern of files to leave out of a folder, with the reason.
 type Skip struct {
 	Pattern, Why string
 	Bytes        int64
@@ -124,7 +124,7 @@ func (d *Drafter) Make(ctx context.Context, name, title string, paths []string) 
 			reals = append(reals, real)
 		}
 	}
-	d.paths = d.known(reals)
+	d.paths = d.pathMap(reals)
 	for _, real := range reals {
 		if err := d.add(ctx, out, real); err != nil {
 			return nil, err
@@ -189,8 +189,8 @@ func (d *Drafter) settingOf(out *Draft) {
 	}
 }
 
-// around proposes manual steps for what runs or supports an app's programs, because that is not
-// moved with its data.
+// around proposes manual steps for services, tasks and drivers that belong to an app, because they
+// are not moved with its data.
 func (d *Drafter) around(out *Draft, places []string) {
 	names := []string{bare(out.Title), bare(out.Name)}
 	for _, p := range places {
@@ -214,9 +214,9 @@ func (d *Drafter) around(out *Draft, places []string) {
 	}
 }
 
-// known returns the paths to update in settings if the new computer has them elsewhere: users'
+// pathMap returns the paths to update in settings if the new computer has them elsewhere: users'
 // profiles, and the drafted data.
-func (d *Drafter) known(reals []string) *pathmap.Map {
+func (d *Drafter) pathMap(reals []string) *pathmap.Map {
 	var pairs []pathmap.Pair
 	for _, u := range d.Computer.Users() {
 		reals = append(reals, u.Home)
@@ -413,7 +413,7 @@ var ofTables = map[string]bool{".dbf": true, ".dbt": true, ".fpt": true, ".cdx":
 
 var year = regexp.MustCompile(`^(19|20)[0-9][0-9]$`)
 
-// place records where in the folder an entry is.
+// place records the location of an entry in the folder.
 func (f *folder) place(e tree.Entry) {
 	top, _, below := strings.Cut(e.Path, "/")
 	switch {
@@ -474,7 +474,7 @@ func (f *folder) see(e tree.Entry) {
 	}
 }
 
-// needlessPart returns a pattern for what need not be moved, and the reason.
+// needlessPart returns a pattern for files that need not be moved, and the reason.
 func needlessPart(rel string) (pattern, why string) {
 	dir := path.Dir(rel)
 	for at, parts := "", strings.Split(dir, "/"); len(parts) > 0; parts = parts[1:] {

@@ -12,7 +12,7 @@ import (
 	"movekit/internal/core/wide"
 )
 
-// App is what looks like one application, with findings in several places.
+// App is a likely application, with findings in several places.
 type App struct {
 	Name   string // name of its folder, or of the installed program
 	Title  string // title of the installed program, or the name
@@ -81,7 +81,7 @@ func Group(all []wide.Finding) (out []App) {
 	return out
 }
 
-// shared lists folders of the system that contain those of many apps.
+// shared lists system folders that contain the folders of many apps.
 var shared = map[string]bool{"programdata": true, "roaming": true, "local": true, "appdata": true, "users": true, "documents": true, "desktop": true, "programfiles": true, "home": true, "config": true, "share": true, "srv": true, "var": true, "lib": true, "opt": true, "etc": true, "": true}
 
 // within reports whether everything of an app is in a folder of another.

@@ -69,8 +69,8 @@ type Wanted struct {
 // Hole is the minimum size of a hole that is kept, in bytes.
 const Hole = 64 << 10
 
-// Special lists the permission bits of a folder besides read, write and execute. Those of files are
-// not moved, because an installation must set what runs as another user.
+// Special lists the permission bits of a folder besides read, write and execute. These bits of
+// files are not moved: only an installation should decide which programs run as another user.
 const Special = fs.ModeSetgid | fs.ModeSticky
 
 // ModeOf converts a mode to the number of chmod(2).

@@ -99,8 +99,8 @@ func Xattr(real string, a Accounts) map[string][]byte {
 	return out
 }
 
-// Apply sets the owner, permissions, attributes and time of an open file or folder. It returns what
-// could not be set.
+// Apply sets the owner, permissions, attributes and time of an open file or folder. It returns
+// descriptions of the properties that could not be set.
 func Apply(f *os.File, g Wanted) (unkept []string, err error) {
 	if g.To != nil {
 		if err := f.Chown(g.To.UID, g.To.GID); err != nil {

@@ -87,7 +87,7 @@ func (c command) change(ctx context.Context, action licence.Action, r licence.Re
 }
 
 // run runs one of the vendor's commands on the live computer, and returns its output and exit code.
-// Only what the patterns match is kept.
+// Only the parts that the patterns match are kept.
 func (c command) run(ctx context.Context, args card.Command) (said string, code int, err error) {
 	if c.Computer.Root() != "" {
 		return "", 0, fault.New(fault.ManualStep, "the command %s of %s can only run on the computer itself", args[0], c.Card.Title)

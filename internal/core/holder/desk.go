@@ -108,7 +108,7 @@ func (d desk) write(path string, a *licence.Answer, out *run.LicenceOutcome) err
 	return nil
 }
 
-// copy returns what is wrong with the signed answer that the app keeps here, or "".
+// copy returns the problem with the signed answer that the app keeps here, or "".
 func (d desk) copy() string {
 	path, err := d.token()
 	switch {

@@ -24,8 +24,8 @@ type method struct {
 	named func() (serial, product string)
 	// by returns who reported the state. nil: the technician who answered last.
 	by func(ctx context.Context) string
-	// copy returns what is wrong with the app's own copy of the licence here, if it is active. nil:
-	// the app has no copy.
+	// copy returns the problem with the app's own copy of an active licence here, or "". nil: the
+	// app has no copy.
 	copy func() string
 	// complete asks for secrets that are not on the computer. files are the licence's files. nil:
 	// typeIn.
@@ -40,7 +40,7 @@ type method struct {
 
 // local says how to read and change a licence on this computer without a service.
 type local struct {
-	// see adds what this computer shows to the recorded state. nil: nothing.
+	// see updates the recorded state from evidence on this computer. nil: nothing.
 	see func(ctx context.Context, a *licence.Answer) error
 	// change deactivates or activates the licence here. nil: by manual steps.
 	change func(ctx context.Context, action licence.Action, r licence.Request, a *licence.Answer) error

@@ -36,8 +36,8 @@ APP/LICENCE/...            its files, as they were on %s
 It was opened with: age -d FILE | tar x
 `
 
-// Keep returns a safety copy of what the vendors of the selected apps would not issue again:
-// serials, codes, names, and licence files with their keys. It is a tar archive, encrypted with age
+// Keep returns a safety copy of the selected apps' serials, codes, registered names, and licence
+// files with their keys. Vendors may not issue these again. It is a tar archive, encrypted with age
 // under its own passphrase.
 func (r *Session) Keep(ctx context.Context, passphrase string) ([]byte, []Kept, error) {
 	cards, err := r.SelectedCards()

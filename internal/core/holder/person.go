@@ -71,8 +71,8 @@ func (h *Handle) lastPerson() string {
 	return by
 }
 
-// localService answers like a licence service for a licence without one. The state of this computer
-// is what it shows; the state of the other one is from the journal.
+// localService answers like a licence service for a licence without one. It reads the state of this
+// computer from the computer, and the state of the other one from the journal.
 type localService struct{ *Handle }
 
 var _ licence.Service = localService{}

@@ -44,7 +44,7 @@ func (r *Session) Statuses(ctx context.Context) ([]Status, error) {
 			l := &c.Licences[i]
 			st, err := r.stand(ctx, c, l)
 			s := Status{App: c.Name, Title: c.Title, Licence: l.Name, Method: l.Method, Old: st.Old, New: st.New, Left: st.Left, By: st.By, Copy: st.CopyProblem, Next: st.Next,
-				OldAt: known(st.OldAt), NewAt: known(st.NewAt), BackBy: known(st.BackBy), Trial: known(st.Trial), Expires: known(st.Until)}
+				OldAt: timeOrNil(st.OldAt), NewAt: timeOrNil(st.NewAt), BackBy: timeOrNil(st.BackBy), Trial: timeOrNil(st.Trial), Expires: timeOrNil(st.Until)}
 			if st.Again.After(r.Now()) && !st.New.Held() {
 				s.Again = &st.Again
 			}
@@ -69,8 +69,8 @@ func (r *Session) stand(ctx context.Context, c *card.Card, l *card.Licence) (ste
 	return h.Standing(ctx)
 }
 
-// known returns nil for the zero time.
-func known(t time.Time) *time.Time {
+// timeOrNil returns nil for the zero time.
+func timeOrNil(t time.Time) *time.Time {
 	if t.IsZero() {
 		return nil
 	}

@@ -1,5 +1,5 @@
-// Package item defines what moving one item takes: Parts, which each kind's package returns, and the code that
-// kinds share. Package kinds has the table of all kinds.
+// Package item defines Parts, the operations that each kind implements to move one item, and the
+// code that kinds share. Package kinds has the table of all kinds.
 package item
 
 import (

@@ -10,7 +10,8 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// Parts is what a kind can do with one item. A nil field means that the kind does not do that.
+// Parts has the operations that a kind supports for one item. A nil field means that the kind does
+// not do that.
 type Parts struct {
 	Inspector
 	Mover   Mover   // nil: the item stays where it is
@@ -48,7 +49,7 @@ type Mover interface {
 	Seal(ctx context.Context, is *Inspection) (*kit.Sealed, error)
 	// Check returns an error if the sealed list is invalid. It runs before anything is written.
 	Check() error
-	// Lacks returns what the item needs and this computer does not have.
+	// Lacks returns the item's requirements that this computer does not meet.
 	Lacks(ctx context.Context) (Lacks, error)
 	// Stage creates the complete item under the spare name stage, with updated paths, and flushes
 	// it.
@@ -61,7 +62,7 @@ type Mover interface {
 	Unedited(ctx context.Context, at, stamp string) (bool, error)
 }
 
-// Lacks lists what an item needs and a computer does not have.
+// Lacks lists an item's requirements that a computer does not meet.
 type Lacks struct {
 	Reasons  []string // why the item cannot be put in place
 	BadNames []string // names that this system does not allow
@@ -121,7 +122,7 @@ type Merger interface {
 
 // Adder adds existing content to placed content.
 type Adder interface {
-	// CopyMissing copies into home what is in spare and not in home, and returns a note for the
+	// CopyMissing copies content that is only in spare into home, and returns a note for the
 	// technician.
 	CopyMissing(ctx context.Context, spare, home string) (note string, err error)
 }
@@ -154,7 +155,7 @@ func (p Parts) Query(ctx context.Context, query string) (int64, error) {
 	return p.Querier.Ask(ctx, query)
 }
 
-// Result lists what a plan left behind.
+// Result lists the data and notes that a plan left behind.
 type Result struct {
 	Kept      string   // spare with data that was kept, because somebody modified it; "" if none
 	Conflicts string   // spare with data that conflicted with a merge; "" if none

@@ -108,7 +108,7 @@ func asHere(c machine.Computer, it *steps.Item) (*steps.Item, error) {
 	return &out, err
 }
 
-// Close releases what targets have opened.
+// Close closes the targets.
 func Close(all []Target) {
 	for _, t := range all {
 		t.Close()

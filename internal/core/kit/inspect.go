@@ -73,14 +73,14 @@ type Sealed struct {
 	Stamp string `json:"stamp"`
 	// Tables are the tables of a database in files, with record counts.
 	Tables []Table `json:"tables,omitempty"`
-	// Left lists what could not be packed, with the reason; at most 20.
+	// Left lists data that could not be packed, with the reason; at most 20 lines.
 	Left []string `json:"left,omitempty"`
 	// LeftCount is the total number of those.
 	LeftCount int `json:"left_count,omitempty"`
 	// Identity is the digest that identifies a profile among others of the same name; "" if the
 	// card has none or the file was missing.
 	Identity string `json:"identity,omitempty"`
-	// LeftOut lists what the card leaves out, with counts and sizes; at most 20 lines.
+	// LeftOut lists data that the card leaves out, with counts and sizes; at most 20 lines.
 	LeftOut []string `json:"left_out,omitempty"`
 }
 

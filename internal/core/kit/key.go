@@ -133,7 +133,7 @@ func wrapKey(id *age.X25519Identity, passphrase string, work int) ([]byte, error
 	return out.Bytes(), nil
 }
 
-// PassphraseIdentity decrypts what was encrypted to a passphrase.
+// PassphraseIdentity decrypts files that were encrypted to a passphrase.
 func PassphraseIdentity(passphrase string) (*age.ScryptIdentity, error) {
 	p := normal(passphrase)
 	if p == "" {

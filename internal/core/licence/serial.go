@@ -18,7 +18,8 @@ type SerialForm struct {
 // FormOf returns the form of the serials in a card.
 func FormOf(l *card.Licence) SerialForm { return SerialForm{l.Form, l.Check, l.Parts} }
 
-// Problem returns what looks mistyped in a serial, or "". It reveals only the number of the part.
+// Problem describes a likely typing error in a serial, or returns "". The text does not contain the
+// serial, only the number of the wrong part.
 func (f SerialForm) Problem(serial string) string {
 	serial = strings.ToUpper(strings.TrimSpace(serial))
 	parts := strings.Split(serial, "-")

@@ -108,7 +108,7 @@ func (s *PhoneRequest) String() string {
 	return write(n, requestGroups)
 }
 
-// ParsePhoneRequest parses what ForPhone returned, as typed.
+// ParsePhoneRequest parses a request from ForPhone, as typed.
 func ParsePhoneRequest(text string) (*PhoneRequest, error) {
 	n, err := read(text, requestGroups)
 	if err != nil {

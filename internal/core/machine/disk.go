@@ -16,7 +16,7 @@ import (
 )
 
 // IdentityFile is in the root of a simulated computer, or beside the folders of a pulled drive. It
-// has what the disk itself does not show.
+// has the facts that the disk itself does not show.
 const IdentityFile = "computer.yaml"
 
 // Identity is the content of an IdentityFile.

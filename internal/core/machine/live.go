@@ -50,7 +50,7 @@ func (l *live) Accounts() *Accounts {
 	return l.accounts
 }
 
-// Notes returns what is missing without administrator rights.
+// Notes reports which data cannot be read without administrator rights.
 func (l *live) Notes() []string {
 	if administrator() {
 		return nil

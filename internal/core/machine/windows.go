@@ -166,8 +166,8 @@ func expandSystem(path string) string {
 	return path
 }
 
-// behind matches what Windows appends to an account name if the folder name was taken: a domain in
-// capitals, a three-digit number, or both.
+// behind matches the suffix that Windows appends to an account name if the folder name was taken: a
+// domain in capitals, a three-digit number, or both.
 var behind = regexp.MustCompile(`(\.[A-Z0-9][A-Z0-9-]{0,14})?(\.\d{3})?$`)
 
 // account returns the likely account name of a profile folder.

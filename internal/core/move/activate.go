@@ -73,7 +73,7 @@ func (m *Move) activateOne(ctx context.Context, h *holder.Handle, version run.Ve
 	return h.Activate(ctx)
 }
 
-// takeOver shows what a takeover costs, and asks for consent. The takeover disables the licence on
+// takeOver shows the cost of a takeover, and asks for consent. The takeover disables the licence on
 // the old computer.
 func (m *Move) takeOver(h *holder.Handle, f steps.Facts, o *run.Outcome) error {
 	left := "the vendor decides what it costs"

@@ -15,8 +15,8 @@ import (
 	"movekit/internal/core/tree"
 )
 
-// gathered holds what is known of one app on the new computer. Ready and Unpack gather the same
-// facts and run the same gates.
+// gathered has the facts about one app on the new computer. Ready and Unpack gather the same facts
+// and run the same gates.
 type gathered struct {
 	facts    steps.Facts
 	targets  []item.Target
@@ -179,7 +179,7 @@ func (m *Move) gatherPlace(ctx context.Context, t item.Target, g *gathered) erro
 	return nil
 }
 
-// covered returns what an app's licences cover, according to its card.
+// covered returns the versions and editions that an app's licences cover, according to its card.
 func covered(c *card.Card) (out []steps.Cover) {
 	for _, l := range c.Licences {
 		out = append(out, steps.Cover{Version: l.Covers, Edition: l.Edition})

@@ -42,7 +42,7 @@ type Check struct {
 	With  string     `json:"-"`               // a possible solution
 }
 
-// Need is what must be done before an unpack.
+// Need is a task that must be done before an unpack.
 type Need string
 
 // The needs. A check without one uses the advice of its gate.
@@ -94,7 +94,7 @@ func (r *Readiness) add(app, what string, good bool, says, gate string, need Nee
 	}
 }
 
-// Ready checks the new computer before an unpack. It uses the gates of Unpack, and those of
+// Ready checks the new computer before an unpack. It uses the gates of Unpack, and the gates of
 // Activate that can be checked in advance. It changes nothing here. Existing data is compared with
 // the kit if the kit is unlocked.
 func (m *Move) Ready(ctx context.Context) (*Readiness, error) {

@@ -60,8 +60,8 @@ func (m *Move) Return(ctx context.Context) ([]*run.Outcome, error) {
 	})
 }
 
-// RemoveRetired permanently removes what Retire set aside, if it matches what was verified on the
-// new computer. because is the reason.
+// RemoveRetired permanently removes the data that Retire set aside, if it matches the data that was
+// verified on the new computer. because is the reason.
 func (m *Move) RemoveRetired(ctx context.Context, because string) ([]*run.Outcome, error) {
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
 		if on, err := m.Check(steps.Remove, c, m.Facts(c), o); err != nil || !on {

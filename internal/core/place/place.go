@@ -346,7 +346,7 @@ func (m *Placer) intend(ctx context.Context, t item.Target) (done *steps.Placed,
 	return done, did, nil
 }
 
-// existing decides what to do with existing data.
+// existing decides how to treat existing data.
 func (m *Placer) existing(ctx context.Context, t item.Target, done *steps.Placed, e *steps.Existing) (did string, err error) {
 	did = "placed"
 	if e.Aside, err = t.Names.Free(ctx, t.Path, item.ForAside); err != nil {

@@ -149,8 +149,8 @@ func (m *Placer) newRetire(ctx context.Context, t item.Target) (*steps.Retired, 
 	return r, err
 }
 
-// hasData reports whether there is data of the item under a name. A folder may contain only what the
-// card leaves out.
+// hasData reports whether there is data of the item under a name. A folder that contains only files
+// that the card leaves out does not count.
 func (m *Placer) hasData(ctx context.Context, t item.Target, name string) (bool, error) {
 	at := m.Kinds.Open(t.At(name))
 	defer at.Close()

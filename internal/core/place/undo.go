@@ -22,7 +22,7 @@ type Undoing struct {
 	undone  *steps.Undone // nil if there is nothing to undo
 }
 
-// Close releases what PlanUndo opened.
+// Close closes the target that PlanUndo opened.
 func (u *Undoing) Close() {
 	if u.target != nil {
 		u.target.Close()

@@ -95,7 +95,7 @@ func (p Prober) changed(s *card.Source, user *machine.User) time.Time {
 	return time.Time{}
 }
 
-// maxText is how much of a text file is searched for a value, in bytes.
+// maxText is the number of bytes of a text file that are searched for a value.
 const maxText = 1 << 20
 
 // file reads a text file: all of it for a pattern, the value of a key, or the first line.
@@ -457,7 +457,7 @@ func (p Prober) Run(ctx context.Context, args card.Command, user *machine.User) 
 	return string(out.data), nil
 }
 
-// limited keeps the beginning of what is written to it.
+// limited is a writer that keeps only the beginning of its input.
 type limited struct{ data []byte }
 
 func (l *limited) Write(p []byte) (int, error) {

@@ -54,8 +54,8 @@ type Choice struct {
 	Bare  bool                    // whether to include keys without values
 }
 
-// Read reads a key and its subkeys in registry order, parents first. left lists what cannot be
-// moved, with the reason.
+// Read reads a key and its subkeys in registry order, parents first. left lists keys and values
+// that cannot be moved, with the reason.
 func Read(k Key, c Choice) (all []Branch, left []string, err error) {
 	r := reader{c, 0, nil, nil}
 	err = r.read(k, Branch{}, 0)

@@ -14,8 +14,7 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// Limits for hives, far above what Windows writes, so that a damaged hive cannot exhaust the
-// memory.
+// Limits for hives, far above those of Windows, so that a damaged hive cannot exhaust the memory.
 const (
 	maxCell   = 16 << 20 // bytes of a cell
 	maxKeys   = 1 << 18  // subkeys of one key
@@ -222,7 +221,7 @@ func entries(c []byte, stride int) ([]uint32, error) {
 	return out, nil
 }
 
-// read fills names and below. For a damaged list it keeps what could be read, and returns the
+// read fills names and below. For a damaged list it keeps the readable entries, and returns the
 // error.
 func (k *hiveKey) read() error {
 	if k.below != nil {

@@ -1,6 +1,6 @@
-// Package registry reads the Windows registry: that of the running system, and hive files (the regf
-// format, described in the Windows registry file format specification by M. Suhanov) on another
-// computer's disk, on any system. It can change only the running system's registry.
+// Package registry reads the Windows registry: the running system's registry, and hive files (the
+// regf format, described in the Windows registry file format specification by M. Suhanov) on
+// another computer's disk, on any system. It can change only the running system's registry.
 package registry
 
 import (

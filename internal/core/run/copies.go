@@ -29,9 +29,9 @@ func (r *Run) markFile() (string, error) {
 	return filepath.Join(dir, r.Manifest.ID+".json"), nil
 }
 
-// behind returns what another copy of the kit, used on this computer, has and this copy does not.
-// It returns "" if nothing is missing, or if nothing can be remembered.
-func (r *Run) behind() string {
+// outdated compares this copy of the kit with other copies that were used on this computer. If this
+// one is outdated, it returns a description; otherwise "".
+func (r *Run) outdated() string {
 	name, err := r.markFile()
 	if err != nil {
 		return ""

@@ -50,7 +50,7 @@ type Conflict struct {
 	Coming  steps.Item
 }
 
-// Technician answers questions. An error of kind fault.Waits means that nobody can answer now, or
+// Technician answers questions. An error of kind fault.ManualStep means that nobody can answer now, or
 // that the technician continues later.
 type Technician interface {
 	// Password asks for a password without showing it.

@@ -1,5 +1,5 @@
 // Package run represents one run of a step: the kit and its state, the computer, the technician,
-// and the listener for progress. It does not know what the steps do.
+// and the listener for progress. It does not depend on the steps.
 package run
 
 import (
@@ -239,7 +239,7 @@ func (r *Run) Each(ctx context.Context, do func(context.Context, *card.Card, *Ou
 		return nil, err
 	}
 	defer r.Private.Drop()
-	if r.stale = r.behind(); r.stale == "" || r.Overrides["newest-copy"] != "" {
+	if r.stale = r.outdated(); r.stale == "" || r.Overrides["newest-copy"] != "" {
 		defer r.remember()
 	}
 	var out []*Outcome

@@ -65,7 +65,7 @@ func (r *Run) SealJSON(app, name string, v any) ([]seal.Part, error) {
 	return w.Close()
 }
 
-// OpenJSON reads what SealJSON wrote.
+// OpenJSON reads a value that SealJSON wrote.
 func (r *Run) OpenJSON(app string, parts []seal.Part, v any) error {
 	from, err := r.Kit.Open(app, parts)
 	if err != nil {

@@ -10,7 +10,8 @@ import (
 // be compressed in parallel; together they are one zstd stream (RFC 8878, section 3).
 const chunkSize = 1 << 20
 
-// probeSize is how much of a chunk is compressed to test whether it is compressible.
+// probeSize is the number of bytes of a chunk that are compressed to test whether it is
+// compressible.
 const probeSize = 8 << 10
 
 var encoder = func() *zstd.Encoder {

@@ -39,7 +39,7 @@ type Options struct {
 	Workers  int   // number of chunks to compress at a time; 0 means one per processor
 }
 
-// Writer seals what is written to it. It must be ended with Close or Abort.
+// Writer seals its input. It must be ended with Close or Abort.
 type Writer struct {
 	dir, name string
 	cur       *job          // the chunk being filled

@@ -26,8 +26,8 @@ const (
 	ThirdSide Side = "third" // neither: another computer is bound as the new one
 )
 
-// Facts holds what was observed about one app before a step. A nil group was not gathered: a gate
-// that needs it returns an error and never passes.
+// Facts holds observations about one app before a step. A nil group was not gathered: a gate that
+// needs it returns an error and never passes.
 type Facts struct {
 	Side    Side
 	Here    string // name of this computer
@@ -89,7 +89,8 @@ type PackFacts struct {
 	LacksNeed  []string // items that are here without an item that they need
 }
 
-// DriftFacts describes how the data on the old computer differs from what is expected.
+// DriftFacts describes how the data on the old computer differs from the sealed data and from
+// expected counts.
 type DriftFacts struct {
 	OldChanged []string // what changed since the pack
 	Unexpected []string // counts that are not what the card expects
@@ -103,7 +104,8 @@ type PlaceFacts struct {
 	Lacks     []string // why items cannot be put in place
 }
 
-// VersionFacts describes the app's version on both computers, and what its licences cover.
+// VersionFacts describes the app's version on both computers, and the versions that its licences
+// cover.
 type VersionFacts struct {
 	Rule       card.Rule // "" if the card has none
 	OldVersion string
@@ -114,7 +116,7 @@ type VersionFacts struct {
 	Covered    []Cover
 }
 
-// UndoFacts describes what an undo could lose.
+// UndoFacts describes possible losses of an undo.
 type UndoFacts struct {
 	ActiveHere []string // licences that are active on the new computer
 	OnlyHere   []string // items that were deleted on the old computer
@@ -374,7 +376,7 @@ var Gates = []Gate{
 	{"not-expired", []Step{Activate}, true, false, NeedsSeat, "the licence has not expired",
 		func(f Facts) []string {
 			l := f.Seat.Licence // verify reports whether an active licence has expired
-			return when(l.New != licence.Active && !l.Until.IsZero() && !l.judged(f.Now).Before(l.Until), "it expired on %s", l.Until.Add(-time.Second).Format("2 Jan 2006"))
+			return when(l.New != licence.Active && !l.Until.IsZero() && !l.clockTime(f.Now).Before(l.Until), "it expired on %s", l.Until.Add(-time.Second).Format("2 Jan 2006"))
 		}},
 	{"activation-deadline", []Step{Deactivate, Activate}, false, false, NeedsSeat, "the deadline to activate the licence again has not passed",
 		func(f Facts) []string {
@@ -387,7 +389,7 @@ var Gates = []Gate{
 	{"waiting-over", []Step{Activate}, false, false, NeedsSeat, "the vendor's waiting time has passed",
 		func(f Facts) []string {
 			l := f.Seat.Licence
-			return when(l.New != licence.Active && l.Again.After(l.judged(f.Now)), "it can be activated again from %s", clock(l.Again))
+			return when(l.New != licence.Active && l.Again.After(l.clockTime(f.Now)), "it can be activated again from %s", clock(l.Again))
 		}},
 	{"licence-covers", []Step{Deactivate, Unpack, Activate}, false, false, NeedsVersion, "the licence covers the version and edition on the new computer",
 		func(f Facts) (out []string) {

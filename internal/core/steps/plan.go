@@ -54,7 +54,7 @@ func (p *Plan) Left() []Op {
 	return p.Ops[min(p.At, len(p.Ops)):]
 }
 
-// Mapped returns a copy of p with every name replaced by what rename returns for it.
+// Mapped returns a copy of p with rename applied to every name.
 func (p *Plan) Mapped(rename func(string) (string, error)) (*Plan, error) {
 	if p == nil {
 		return nil, nil
@@ -75,7 +75,7 @@ func (p *Plan) Mapped(rename func(string) (string, error)) (*Plan, error) {
 	return out, nil
 }
 
-// Existing describes the existing data at an item's home, and what to do about it.
+// Existing describes the existing data at an item's home, and how to treat it.
 type Existing struct {
 	Home, Stage string
 	Aside       string // spare for the existing data

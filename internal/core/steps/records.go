@@ -112,7 +112,7 @@ type Chosen struct {
 	Drives map[string]string `json:"drives,omitempty"` // folder here, by letter of a drive that only the old computer has
 }
 
-// With returns the choices with those of now added.
+// With returns s with the choices of now added. A choice in now replaces the same one in s.
 func (s Chosen) With(now Chosen) Chosen {
 	return Chosen{both(s.Users, now.Users), both(s.Places, now.Places), both(s.Drives, now.Drives)}
 }
@@ -152,7 +152,7 @@ type Placed struct {
 	Begun       time.Time         `json:"-"`                      // start of an unfinished run
 }
 
-// Mapped returns a copy of p with every name replaced by what rename returns for it.
+// Mapped returns a copy of p with rename applied to every name.
 func (p Placed) Mapped(rename func(string) (string, error)) (*Placed, error) {
 	plan, err := p.Plan.Mapped(rename)
 	p.Plan = plan
@@ -176,7 +176,7 @@ type Undone struct {
 	Plan *Plan  `json:"plan,omitempty"` // the plan of an unfinished run
 }
 
-// Mapped returns a copy of u with every name replaced by what rename returns for it.
+// Mapped returns a copy of u with rename applied to every name.
 func (u Undone) Mapped(rename func(string) (string, error)) (*Undone, error) {
 	plan, err := u.Plan.Mapped(rename)
 	u.Plan = plan
@@ -192,7 +192,7 @@ type Retired struct {
 	Plan *Plan  `json:"plan,omitempty"` // the plan of an unfinished run
 }
 
-// Mapped returns a copy of r with every name replaced by what rename returns for it.
+// Mapped returns a copy of r with rename applied to every name.
 func (r Retired) Mapped(rename func(string) (string, error)) (*Retired, error) {
 	plan, err := r.Plan.Mapped(rename)
 	r.Plan = plan

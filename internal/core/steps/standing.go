@@ -8,7 +8,8 @@ import (
 	"movekit/internal/core/licence"
 )
 
-// Observation is what an authority on a licence reported at one moment.
+// Observation is a report about a licence at one moment, from its service or from the computer
+// itself.
 type Observation struct {
 	Old  *licence.Answer // for the computer that it is deactivated on
 	New  *licence.Answer // for the new computer if asked separately; else nil
@@ -17,8 +18,8 @@ type Observation struct {
 	Copy string          // problem with the app's own copy of the licence on the new computer; "" if none
 }
 
-// Standing is the state of one licence: what was observed or recorded, what its service and its
-// card allow, and the next step.
+// Standing is the state of one licence: observed and recorded states, the rules of its service and
+// card, and the next step.
 type Standing struct {
 	From         string // name of the computer that it is deactivated on; Old is its state there
 	Old, New     licence.State
@@ -46,8 +47,8 @@ type Standing struct {
 	Next        Step      // the next step; "" if none
 }
 
-// judged returns the time that deadlines are compared with.
-func (s Standing) judged(now time.Time) time.Time {
+// clockTime returns the current time for comparing deadlines: the service's clock if it has one.
+func (s Standing) clockTime(now time.Time) time.Time {
 	if s.ServiceTime.IsZero() {
 		return now
 	}
@@ -103,7 +104,7 @@ func (s *Standing) see(see *Observation, now time.Time) bool {
 		return elsewhere
 	case !slices.Contains(a.Active, see.Here):
 		s.New = licence.NotActivated
-	case !s.Until.IsZero() && !s.judged(now).Before(s.Until):
+	case !s.Until.IsZero() && !s.clockTime(now).Before(s.Until):
 		s.New = licence.Expired
 	default:
 		s.New, s.CopyProblem = licence.Active, see.Copy
@@ -157,7 +158,7 @@ func (s *State) trialUntil(c *card.Card, l *card.Licence) (until time.Time) {
 	return first.Add(l.Trial.Duration)
 }
 
-// Record returns what the journal keeps of a standing.
+// Record returns the part of a standing that is recorded in the journal.
 func (s Standing) Record() Seen {
 	return Seen{Old: s.Old, New: s.New, Left: s.Left, By: s.By, CopyProblem: s.CopyProblem, Asked: s.Seen, Good: s.Good, Trial: s.OnTrial()}
 }

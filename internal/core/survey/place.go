@@ -25,7 +25,7 @@ type Place struct {
 
 // Places returns the locations of an app's items on the computer. A per-user item has one place for
 // each user who has it, or one missing place if none has. An item that is not on a disk is not
-// looked up yet. Close releases what they open.
+// looked up yet. The caller closes them with Close.
 func (l *Scanner) Places(ctx context.Context, c *card.Card) ([]Place, error) {
 	out, err := l.places(ctx, c)
 	if l.Run == nil || err != nil {
@@ -183,7 +183,7 @@ func (l *Scanner) find(ctx context.Context, p *Place) error {
 	return err
 }
 
-// Close releases what places have opened.
+// Close closes the places.
 func Close(places []Place) {
 	for _, p := range places {
 		p.Close()

@@ -1,5 +1,5 @@
 // Package survey examines a computer for the apps in cards: data locations, sizes, versions, and
-// what would stop a pack. It changes nothing.
+// reasons that would stop a pack. It changes nothing.
 package survey
 
 import (
@@ -65,7 +65,7 @@ type App struct {
 	Facts  steps.Facts `json:"-"` // for the gates of a pack
 }
 
-// Licence is what was found of one licence.
+// Licence describes one licence as found on the computer.
 type Licence struct {
 	Licence  string          `json:"licence"`
 	Method   card.Method     `json:"method"`
@@ -229,8 +229,8 @@ func (l *Scanner) items(ctx context.Context, c *card.Card, a *App, f *steps.Fact
 	return l.gone(ctx, c, a, f)
 }
 
-// needs checks that every item has what it depends on: another item, or a licence's token, key or
-// file. It ignores what only the app or a service could show.
+// needs checks that the dependencies of every item are present: other items, or a licence's token,
+// key or file. It ignores licences that only the app or a service can show.
 func needs(c *card.Card, a *App, f *steps.Facts) {
 	here := map[string]bool{}
 	for i, p := range a.Places {

@@ -35,8 +35,8 @@ func Licences(ctx context.Context, l *Scanner, cards []*card.Card) (out []App, e
 	return out, nil
 }
 
-// licences reports what was found of each licence, and reads its secrets. If several users have
-// different serials, each has a licence: the first has the name in the card, the others NAME@USER.
+// licences searches for each licence, and reads its secrets. If several users have different
+// serials, each has a licence: the first has the name in the card, the others NAME@USER.
 func (l *Scanner) licences(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {
 	for i := range c.Licences {
 		lic := &c.Licences[i]
@@ -67,7 +67,7 @@ func (l *Scanner) licences(ctx context.Context, c *card.Card, a *App, f *steps.F
 	return nil
 }
 
-// judge checks whether a licence's serial and code were found and look right.
+// judge checks whether a licence's serial and code were found and are plausible.
 func (l *Scanner) judge(ls *Licence, how string, f *steps.Facts) {
 	info, s := ls.Method.Info(), ls.Secrets
 	if wrong := licence.FormOf(ls.Card).Problem(s.Serial); s.Serial != "" && wrong != "" {
@@ -90,8 +90,8 @@ type secret struct {
 	how string
 }
 
-// secrets reads a licence's serial and code: those of the computer, or those of each user with
-// different ones. The result has at least one entry, which may be empty.
+// secrets reads a licence's serial and code: one pair for the computer, or one for each user who
+// has different ones. The result has at least one entry, which may be empty.
 func (l *Scanner) secrets(ctx context.Context, lic *card.Licence) (out []secret, err error) {
 	users := []*machine.User{nil}
 	if ofUsers(&lic.Serial) || ofUsers(&lic.Code) {
@@ -132,7 +132,7 @@ func ofUsers(s *card.Source) bool {
 // maxLicenceFile limits the size of files that are searched for a certificate, in bytes.
 const maxLicenceFile = 1 << 20
 
-// look reports what was found of a licence: the app's activation, its token, its files.
+// look reports evidence of a licence: the app's activation, its token, its files.
 func (l *Scanner) look(ls *Licence, places []Place) {
 	lic := ls.Card
 	if path := lic.Token.On(string(l.Computer.System())); path != "" {

@@ -302,7 +302,7 @@ func readWhole(u *unit) ([]byte, error) {
 	return buf[:n], sameAs(f, u.entry, int64(n))
 }
 
-// sameAs returns an error if an open file differs from what the walk saw.
+// sameAs returns an error if a file changed since the walk.
 func sameAs(f *os.File, e Entry, read int64) error {
 	info, err := f.Stat()
 	if err != nil {

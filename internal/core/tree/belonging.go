@@ -22,8 +22,8 @@ func (b *Belonging) of(e Entry) (o filemeta.Owner, known bool) {
 	return b.Of(e)
 }
 
-// given returns the metadata for an entry; b may be nil.
-func (b *Belonging) given(e Entry) filemeta.Wanted {
+// wanted returns the metadata for an entry; b may be nil.
+func (b *Belonging) wanted(e Entry) filemeta.Wanted {
 	g := filemeta.Wanted{Path: e.Path, Mode: e.Mode, ModTime: e.ModTime, Metadata: e.Metadata}
 	if b != nil {
 		g.Accounts, g.IDs = b.Accounts, b.IDs
@@ -34,10 +34,10 @@ func (b *Belonging) given(e Entry) filemeta.Wanted {
 	return g
 }
 
-// ApplyMetadata sets the owner, permissions, metadata and time of an open file. It returns what
-// could not be set.
+// ApplyMetadata sets the owner, permissions, metadata and time of an open file. It returns
+// descriptions of the properties that could not be set.
 func ApplyMetadata(f *os.File, e Entry, b *Belonging) (unkept []string, err error) {
-	return filemeta.Apply(f, b.given(e))
+	return filemeta.Apply(f, b.wanted(e))
 }
 
 // Differs returns how an entry's metadata differs, or "".

@@ -55,7 +55,7 @@ func (t EditsByFile) sum(path string, f *os.File) (digest.Sum, int64, error) {
 	return digest.Of(was), int64(len(data)), err
 }
 
-// Comparing says what to compare with a list.
+// Comparing has the options of a comparison with a list.
 type Comparing struct {
 	Modes   bool // permissions and extended attributes, if both systems have them
 	Attr    bool // Windows attributes
@@ -84,7 +84,7 @@ func (c Comparing) Compare(ctx context.Context, s Source, list *ListReader) (*Co
 			}
 		})
 	}
-	err := s.Walk(ctx, func(e Entry, real string) error { return r.met(ctx, e, real, list) }, func(p Problem) {
+	err := s.Walk(ctx, func(e Entry, real string) error { return r.visit(ctx, e, real, list) }, func(p Problem) {
 		r.differ(p.Path, "cannot be read: %v", p.Err)
 	})
 	if fault.KindOf(err) == fault.Missing {
@@ -139,8 +139,8 @@ func (r *comparer) new(e Entry) {
 	}
 }
 
-// met processes an entry of the folder, after the entries of the list that come before it.
-func (r *comparer) met(ctx context.Context, e Entry, real string, list *ListReader) error {
+// visit processes an entry of the folder, after the entries of the list that come before it.
+func (r *comparer) visit(ctx context.Context, e Entry, real string, list *ListReader) error {
 	e.Size = r.Turned.size(e.Path, e.Size)
 	if !r.Others {
 		r.new(e)

@@ -11,8 +11,8 @@ import (
 	"github.com/dustin/go-humanize/english"
 )
 
-// LeftOut counts what the patterns of a source leave out: a skipped folder by its name, and single
-// files by their top-level folder.
+// LeftOut counts files that the patterns of a source leave out: a skipped folder by its name, and
+// single files by their top-level folder.
 type LeftOut struct {
 	folders map[string]*leftOut
 }
@@ -68,7 +68,7 @@ func (l *LeftOut) measure(path, real string) {
 	l.add(path, folder, n.files, n.bytes)
 }
 
-// Lines returns what is left out, the largest first.
+// Lines describes the files that are left out, the largest first.
 func (l *LeftOut) Lines() (out []string) {
 	var names []string
 	for name := range l.folders {

@@ -17,7 +17,7 @@ import (
 	"movekit/internal/core/filemeta"
 )
 
-// Policy says what to do with existing data.
+// Policy is the treatment of existing data.
 type Policy string
 
 // The policies. Existing data that is the same already is left alone by all of them.
@@ -111,15 +111,15 @@ func PlainName(name string) string {
 	}, name)
 }
 
-// Merged counts what Merge did.
+// Merged counts the results of Merge.
 type Merged struct {
 	Placed, Same, Aside, Kept, Replaced int64
 }
 
 // Merge moves the entries of a list from the folder stage into target, file by file. Files that are
-// set aside go to the folder aside, which is created if needed. All three are in one folder. Only
-// what is in the list is touched, and nothing outside that folder, whatever links are in it. turned
-// has the edits that were made in the stage.
+// set aside go to the folder aside, which is created if needed. All three are in one folder. Merge
+// changes only files in the list and nothing outside that folder, even if the folder contains
+// links. turned has the edits that were made in the stage.
 func Merge(ctx context.Context, stage, target, aside string, list *ListReader, policy Policy, b *Belonging, turned EditsByFile) (*Merged, error) {
 	parent, err := os.OpenRoot(filepath.Dir(target))
 	if err != nil {
@@ -162,7 +162,7 @@ func (m *merger) one(e Entry) error {
 				return err
 			}
 			e.Path = to
-			_, err := filemeta.ApplyDir(m.parent, m.belongs.given(e))
+			_, err := filemeta.ApplyDir(m.parent, m.belongs.wanted(e))
 			return err
 		}
 		if _, err := m.parent.Lstat(from); os.IsNotExist(err) {
@@ -203,7 +203,7 @@ func (m *merger) one(e Entry) error {
 	return m.one(e)
 }
 
-// same reports whether what is at a path matches the list.
+// same reports whether the file or folder at a path matches the list.
 func (m *merger) same(e Entry, at string, have os.FileInfo) bool {
 	switch e.Type {
 	case Hard:

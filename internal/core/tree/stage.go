@@ -31,10 +31,10 @@ type Placing struct {
 	Lenient  string      // system whose forbidden names are left out; "" to leave out none
 }
 
-// Stage creates the folder dir anew and fills it from a tar stream. The entries must be those of
-// the list, in the same order, with the same hashes. The list must have passed CheckList. Nothing
-// is written outside dir, whatever the stream contains. relist returns the list once more, for the
-// folders' times.
+// Stage creates the folder dir anew and fills it from a tar stream. The stream must have the
+// entries of the list, in the same order, with the same hashes. The list must have passed
+// CheckList. Nothing is written outside dir, whatever the stream contains. relist returns the list
+// once more, for the folders' times.
 func (p Placing) Stage(ctx context.Context, dir string, in io.Reader, list *ListReader, relist func() (*ListReader, error)) (*Stats, error) {
 	if err := RemoveTree(dir); err != nil {
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot remove leftovers of an earlier run at %s", dir)
@@ -89,8 +89,8 @@ type stager struct {
 	unkeptCount int
 }
 
-// without records what could not be restored.
-func (s *stager) without(unkept []string) {
+// addNotRestored records owners and file metadata that could not be restored.
+func (s *stager) addNotRestored(unkept []string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.unkeptCount += len(unkept)
@@ -142,7 +142,7 @@ func (s *stager) readTar(ctx context.Context, in io.Reader, list *ListReader) er
 		}
 		if why != "" {
 			s.unfit[want.Path] = true
-			s.without([]string{want.Path + ": " + why})
+			s.addNotRestored([]string{want.Path + ": " + why})
 			continue
 		}
 		if err := s.place(want, tr, buf); err != nil {
@@ -184,7 +184,7 @@ func (s *stager) place(e Entry, tr *tar.Reader, buf []byte) error {
 	case e.Type == Link:
 		err := s.root.Symlink(filepath.FromSlash(e.Target), e.Path)
 		if err == nil {
-			err = filemeta.ApplyLink(s.root, s.Belongs.given(e))
+			err = filemeta.ApplyLink(s.root, s.Belongs.wanted(e))
 		}
 		return s.wrap(e, err)
 	case e.Type == Hard:
@@ -276,11 +276,11 @@ func (s *stager) finishFile(f *os.File, e Entry, got digest.Sum) error {
 	if got != e.Hash {
 		return fault.New(fault.Damaged, "the sealed file %q does not match its list", e.Path)
 	}
-	unkept, err := filemeta.Apply(f, s.Belongs.given(e))
+	unkept, err := filemeta.Apply(f, s.Belongs.wanted(e))
 	if err != nil {
 		return s.wrap(e, err)
 	}
-	s.without(unkept)
+	s.addNotRestored(unkept)
 	return s.wrap(e, f.Close())
 }
 
@@ -295,11 +295,11 @@ func (s *stager) finish(list *ListReader) error {
 		}
 		for len(dirs) > 0 && (err == io.EOF || !Inside(e.Path, dirs[len(dirs)-1].Path)) {
 			last := dirs[len(dirs)-1]
-			unkept, err := filemeta.ApplyDir(s.root, s.Belongs.given(last))
+			unkept, err := filemeta.ApplyDir(s.root, s.Belongs.wanted(last))
 			if err != nil {
 				return s.wrap(last, err)
 			}
-			s.without(unkept)
+			s.addNotRestored(unkept)
 			dirs = dirs[:len(dirs)-1]
 		}
 		switch {

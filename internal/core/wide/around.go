@@ -21,9 +21,9 @@ import (
 	"movekit/internal/core/registry"
 )
 
-// Around finds what belongs to applications but is not moved with their data: services, scheduled
-// tasks, programs that start at sign-in, names of other computers. Details say what each runs.
-// Those of the system itself are left out.
+// Around lists parts of applications that are not moved with their data: services, scheduled tasks,
+// programs that start at sign-in, names of other computers. The details have the command of each.
+// Parts of the system itself are left out.
 func Around(c machine.Computer) (out []Finding) {
 	switch c.System() {
 	case machine.Windows:
@@ -136,7 +136,7 @@ func tasks(c machine.Computer) (out []Finding) {
 	return out
 }
 
-// maxSmall is how much of a small text file is read, in bytes.
+// maxSmall is the number of bytes of a small text file that are read.
 const maxSmall = 1 << 20
 
 // readText reads a small text file in UTF-8, or in UTF-16 with a byte order mark.
@@ -243,7 +243,7 @@ func crons(c machine.Computer) (out []Finding) {
 	return out
 }
 
-// agents returns what macOS starts automatically, at sign-in or for the whole computer
+// agents returns the programs that macOS starts automatically, at sign-in or for the whole computer
 // (launchd.plist(5)).
 func agents(c machine.Computer) (out []Finding) {
 	for _, dir := range []string{"/Library/LaunchDaemons", "/Library/LaunchAgents", "~/Library/LaunchAgents"} {
@@ -289,8 +289,8 @@ func keychains(c machine.Computer) (out []Finding) {
 	return out
 }
 
-// attached returns what a user set up on a Windows computer for its apps: drives mapped to shares,
-// printers, fonts of one user, ODBC drivers.
+// attached returns things that a user set up on a Windows computer for its apps: drives mapped to
+// shares, printers, fonts of one user, ODBC drivers.
 func attached(c machine.Computer) (out []Finding) {
 	for _, l := range []struct {
 		path, what string

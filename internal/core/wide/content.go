@@ -9,7 +9,7 @@ import (
 	"strings"
 )
 
-// headSize is how much of a file is read to classify it, in bytes.
+// headSize is the number of bytes of a file that are read to classify it.
 const headSize = 4096
 
 // kind is the classification of a file by its content.

@@ -1,6 +1,6 @@
 // Package wide finds data on a computer that no card covers and that looks like an application's.
-// It reports what it saw (a file's content, a folder's size and latest change). The technician
-// decides what to do with it.
+// It reports its observations (a file's content, a folder's size and latest change). The technician
+// decides whether to move the data.
 package wide
 
 import (
@@ -51,7 +51,7 @@ type Finding struct {
 	Recent  bool      `json:"recent"`            // changed within the requested number of days
 	Details []string  `json:"details,omitempty"` // at most maxDetails
 	folder  string    // data folder of a running server
-	// Named is what settings may call it: H:\, a printer.
+	// Named is the name that settings may use for it, such as H:\ or a printer's name.
 	Named string `json:"-"`
 }
 
@@ -73,7 +73,7 @@ type Result struct {
 	Notes      []string  `json:"notes,omitempty"`
 }
 
-// Search says what to search for, and where.
+// Search has the options of a search.
 type Search struct {
 	*run.Host
 	Cards  []*card.Card
@@ -149,7 +149,7 @@ func (f Finding) tier() int {
 	return 4
 }
 
-// covered is what the cards' items cover.
+// covered has the paths and keys that the cards' items cover.
 type covered struct {
 	whole  map[string]bool // folders with all their content
 	files  map[string]bool

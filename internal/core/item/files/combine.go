@@ -23,7 +23,7 @@ type combined struct {
 	numbered int64 // files with a number, beside another one of the same name
 }
 
-// combine copies into the folder to what is in the folder from and not in to. A file keeps its name
+// combine copies files that are only in the folder from into the folder to. A file keeps its name
 // if that is unused, and otherwise becomes "name (2).ext". Existing files are not changed, links in
 // to are not followed, and from is not changed. Calling combine again completes an interrupted run.
 func combine(ctx context.Context, from, to string) (*combined, error) {

@@ -90,7 +90,7 @@ func (m mover) Volume(context.Context) string { return m.Path }
 // source says how to walk the files.
 func (m mover) source() tree.Source { return m.Source(m.single) }
 
-// Inspect measures the files. It lists what cannot be read, and measures the rest.
+// Inspect measures the files. It lists unreadable files, and measures the rest.
 func (m mover) Inspect(ctx context.Context, how item.Options) (*item.Inspection, error) {
 	if info, err := os.Stat(m.Path); err == nil && info.IsDir() == m.single {
 		is := m.Blank()

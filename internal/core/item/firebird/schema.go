@@ -15,8 +15,8 @@ import (
 // appendix D). The lists below say which of their content is not a definition, and how to name the
 // rest.
 
-// passed lists the system tables without definitions: physical locations, derived data, and what
-// every database has.
+// passed lists the system tables without definitions: physical locations, derived data, and content
+// that is the same in every database.
 var passed = []string{"RDB$PAGES", "RDB$FORMATS", "RDB$TRANSACTIONS", "RDB$FILES", "RDB$LOG_FILES", "RDB$BACKUP_HISTORY", "RDB$SECURITY_CLASSES", "RDB$DEPENDENCIES", "RDB$TYPES", "RDB$DB_CREATORS", "RDB$TIME_ZONES", "RDB$CONFIG", "RDB$KEYWORDS"}
 
 // numbers lists the columns with internal numbers.

@@ -1,6 +1,6 @@
 // Package mariadb moves databases of MariaDB (10.3 and newer) and MySQL (8 and newer). Schema and
 // rows are sealed as one SQL text, which the server's own client can load. Every row is one line of
-// literals, which is also what is fingerprinted.
+// literals. The fingerprint is computed from these lines.
 package mariadb
 
 import (

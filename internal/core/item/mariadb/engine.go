@@ -161,7 +161,7 @@ func (s *session) Folder(ctx context.Context, _ string) (folder string, err erro
 	return folder, err
 }
 
-// Lacks returns what a sealed database needs and the server does not have.
+// Lacks returns the requirements of a sealed database that the server does not meet.
 func (s *session) Lacks(ctx context.Context, _ string, d *schema.Sealed) (out []string, err error) {
 	err = s.on(ctx, "", func(c *conn) (err error) {
 		out, err = c.lacks(ctx, d)

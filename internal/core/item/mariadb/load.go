@@ -159,7 +159,7 @@ func fill(ctx context.Context, s served.Server, filled <-chan statement, used ch
 	return end()
 }
 
-// addKeys adds the keys of tables once they are filled, and finally those of empty tables.
+// addKeys adds the keys of each table once it is filled, and finally the keys of empty tables.
 func addKeys(ctx context.Context, s served.Server, d *schema.Sealed, full <-chan string) error {
 	c, err := connect(ctx, s)
 	if err != nil {

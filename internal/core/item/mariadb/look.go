@@ -92,7 +92,7 @@ func (c *conn) look(ctx context.Context) (*served.Look, error) {
 	if lsn[1] == "" {
 		l.Stamp = time.Now().UTC().String()
 	}
-	if l.Left, err = c.left(ctx); err != nil {
+	if l.Left, err = c.unsupported(ctx); err != nil {
 		return nil, err
 	}
 	views, err := c.column(ctx, "SELECT table_name FROM information_schema.views WHERE table_schema = database()")
@@ -123,8 +123,8 @@ func (c *conn) defined(ctx context.Context) (string, error) {
 	return digest.Of(fmt.Append(nil, rows)).String()[:16], err
 }
 
-// left lists what cannot be moved.
-func (c *conn) left(ctx context.Context) ([]string, error) {
+// unsupported lists content of the database that cannot be moved.
+func (c *conn) unsupported(ctx context.Context) ([]string, error) {
 	return c.column(ctx, `SELECT concat('history of ', table_name, ': the rows that it holds today move') FROM information_schema.tables WHERE table_schema = database() AND table_type = 'SYSTEM VERSIONED'
 		UNION ALL SELECT concat('rows of ', table_name, ': they are on another server, or in memory only') FROM information_schema.tables WHERE table_schema = database() AND engine IN ('FEDERATED', 'CONNECT', 'SPIDER', 'BLACKHOLE')
 		UNION ALL SELECT concat('data folder of ', table_name, ': its data goes to the usual one') FROM information_schema.tables WHERE table_schema = database() AND create_options LIKE '%DATA DIRECTORY%'

@@ -15,7 +15,7 @@ import (
 	"movekit/internal/core/item/served"
 )
 
-// lacks returns what a sealed database needs and the new server does not have.
+// lacks returns the requirements of a sealed database that the new server does not meet.
 func (c *conn) lacks(ctx context.Context, d *schema.Sealed) ([]string, error) {
 	v, err := c.version(ctx)
 	if err != nil {

@@ -117,7 +117,7 @@ func (c *conn) recover(ctx context.Context) error {
 		if m.done {
 			err = c.unmark(ctx, m)
 		} else {
-			err = c.back(ctx, m)
+			err = c.moveBack(ctx, m)
 		}
 		if err != nil {
 			return err
@@ -163,8 +163,8 @@ func (c *conn) rename(ctx context.Context, from, to string, proven bool, as serv
 			m.triggers = append(m.triggers, o)
 		}
 	}
-	if err := c.forth(ctx, m, d, as == served.AtRest); err != nil {
-		if back := c.back(context.WithoutCancel(ctx), m); back != nil {
+	if err := c.moveAll(ctx, m, d, as == served.AtRest); err != nil {
+		if back := c.moveBack(context.WithoutCancel(ctx), m); back != nil {
 			return fault.Wrap(fault.KindOf(err), err, "the rename of the database %s was not completed and could not be undone; running the same command again undoes it", from)
 		}
 		return fault.Wrap(fault.KindOf(err), err, "the database %s cannot be renamed", from)
@@ -175,9 +175,9 @@ func (c *conn) rename(ctx context.Context, from, to string, proven bool, as serv
 	return c.unmark(ctx, m)
 }
 
-// forth creates the new database, and moves everything into it except what is dropped with the old
-// one.
-func (c *conn) forth(ctx context.Context, m move, d *schema.Sealed, rest bool) error {
+// moveAll creates the new database, and moves everything into it except objects that are dropped with
+// the old one.
+func (c *conn) moveAll(ctx context.Context, m move, d *schema.Sealed, rest bool) error {
 	triggers, err := json.Marshal(m.triggers)
 	if err != nil {
 		return fault.Wrap(fault.Internal, err, "cannot write the triggers")
@@ -196,8 +196,8 @@ func (c *conn) forth(ctx context.Context, m move, d *schema.Sealed, rest bool) e
 	return c.define(ctx, d.Defined, m.from, m.to, rest)
 }
 
-// back undoes a rename.
-func (c *conn) back(ctx context.Context, m move) error {
+// moveBack undoes a rename.
+func (c *conn) moveBack(ctx context.Context, m move) error {
 	there, err := c.has(ctx, m.to)
 	if err != nil || !there {
 		return err

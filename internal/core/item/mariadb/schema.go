@@ -264,7 +264,7 @@ func (c *conn) object(ctx context.Context, sort, name string) (o schema.Object, 
 	return o, nil
 }
 
-// needs reads what the new server must have, and the users of the database.
+// needs reads the requirements for the new server, and the users of the database.
 func (c *conn) needs(ctx context.Context, d *schema.Sealed) (err error) {
 	d.Needs, err = c.column(ctx, `SELECT DISTINCT concat('storage engine ', engine) FROM information_schema.tables WHERE table_schema = database() AND engine IS NOT NULL
 		UNION SELECT DISTINCT concat('collation ', collation_name) FROM information_schema.columns WHERE table_schema = database() AND collation_name IS NOT NULL

@@ -191,8 +191,8 @@ func (e entry) object() dbprint.Object {
 	return dbprint.NewObject(sort, name, text, loose(text))
 }
 
-// added matches what a server adds to expressions when it writes them again: casts, brackets,
-// spaces, and letter case.
+// added matches casts, brackets and spaces that a server adds to expressions when it prints them,
+// and letter case.
 var added = regexp.MustCompile(`::(?:character varying|double precision|bit varying|(?:timestamp|time)(?:\(\d\))? with(?:out)? time zone|"(?:[^"]|"")+"(?:\."(?:[^"]|"")+")?|[\w.]+)(?:\(\d+(?:,\d+)?\))?(?:\[\])*|[()\[\]\s]|\bARRAY\b`)
 
 func loose(sql string) string { return strings.ToLower(added.ReplaceAllString(sql, "")) }

@@ -28,7 +28,7 @@ func (s *session) Look(ctx context.Context, database string) (*served.Look, erro
 		FROM pg_catalog.pg_stat_activity WHERE datname = pg_catalog.current_database() AND pid <> pg_catalog.pg_backend_pid() AND backend_type = 'client backend' ORDER BY 1 LIMIT 20`); err != nil {
 		return nil, s.explain(err)
 	}
-	if l.Left, err = left(ctx, conn); err != nil {
+	if l.Left, err = unsupported(ctx, conn); err != nil {
 		return nil, s.explain(err)
 	}
 	return l, nil
@@ -89,8 +89,8 @@ func inDefaultPath(ctx context.Context, conn *pgx.Conn, ask func() error) error 
 	return err
 }
 
-// left lists what cannot be moved.
-func left(ctx context.Context, conn *pgx.Conn) ([]string, error) {
+// unsupported lists content of the database that cannot be moved.
+func unsupported(ctx context.Context, conn *pgx.Conn) ([]string, error) {
 	return texts(ctx, conn, `SELECT 'foreign table ' || c.oid::regclass || ': its rows are on another server' FROM pg_catalog.pg_class c WHERE c.relkind = 'f'
 		UNION ALL SELECT 'publication ' || pubname || ': is moved, but has no subscribers yet' FROM pg_catalog.pg_publication
 		UNION ALL SELECT 'tablespace of ' || c.oid::regclass || ': moved to the default tablespace' FROM pg_catalog.pg_class c WHERE c.reltablespace <> 0 AND c.relkind IN ('r','i','m') AND `+notOurs("c")+`

@@ -76,8 +76,8 @@ func (s *session) Folder(ctx context.Context, _ string) (string, error) {
 	return strings.Join(all, ""), s.explain(err)
 }
 
-// Lacks returns what a sealed database needs and the new server does not have: a newer version,
-// extensions, locales. It creates nothing.
+// Lacks returns the requirements of a sealed database that the new server does not meet: a newer
+// version, extensions, locales. It creates nothing.
 func (s *session) Lacks(ctx context.Context, _ string, d *Sealed) ([]string, error) {
 	conn, err := s.maintenance(ctx)
 	if err != nil {
@@ -349,7 +349,7 @@ func (s *session) load(ctx context.Context, database, searchPath string, data io
 	})
 }
 
-// statements lists what the sealed data may contain besides COPY.
+// statements lists the statements that sealed data may contain besides COPY.
 var statements = []string{"SET ", "SELECT pg_catalog.setval(", "SELECT pg_catalog.lo_create(", "SELECT pg_catalog.lo_put(", "ALTER LARGE OBJECT ", "GRANT ", "REVOKE ", "COMMENT ON LARGE OBJECT "}
 
 // scan parses the data that Seal wrote: comments and statements of one line each, and COPY followed

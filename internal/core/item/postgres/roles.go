@@ -27,7 +27,7 @@ type Member struct {
 // trusted lists attributes and roles that bypass access rules. They are never copied.
 var trusted = []string{"SUPERUSER", "CREATEROLE", "REPLICATION", "BYPASSRLS", "pg_execute_server_program", "pg_read_server_files", "pg_write_server_files"}
 
-// about returns what a role may do, for comparison.
+// about describes a role's attributes and memberships, for comparison.
 func (r Role) about() string {
 	parts := slices.Clone(r.May)
 	for _, in := range r.In {

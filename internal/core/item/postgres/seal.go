@@ -77,7 +77,7 @@ type Sealed struct {
 	Views      []string `json:"matviews,omitempty"`   // materialized views with rows, in order of dependency
 }
 
-// facts fills in what the new server needs.
+// facts fills in the requirements for the new server.
 func (s *session) facts(ctx context.Context, conn *pgx.Conn, out *Sealed) (err error) {
 	out.Number = s.number
 	err = conn.QueryRow(ctx, `SELECT datcollate, datctype, coalesce(to_jsonb(d)->>'datlocprovider', '') = 'i' OR EXISTS (SELECT FROM pg_catalog.pg_collation c WHERE c.collprovider = 'i' AND c.oid >= 16384)
@@ -166,7 +166,7 @@ func sealRows(ctx context.Context, conn *pgx.Conn, r *relation, w *bufio.Writer,
 // largeTable is the table name under which large objects are reported.
 const largeTable = "large objects"
 
-// lobPiece is how much of a large object is read at once, in bytes.
+// lobPiece is the number of bytes of a large object that are read at once.
 const lobPiece = 1 << 18
 
 // largeLine is a comment in the sealed rows with the digest of a large object.

@@ -106,7 +106,7 @@ func Secret(private func() (string, error), text string) (name string, remove fu
 	return f.Name(), func() { os.Remove(f.Name()) }, nil
 }
 
-// maxSaid limits how much of a program's output is kept, in bytes.
+// maxSaid limits the kept part of a program's output, in bytes.
 const maxSaid = 2000
 
 // Run runs one of a server's own programs. said is at most maxSaid bytes of its stderr. An error of

@@ -27,7 +27,8 @@ type mover[F Facts] struct {
 	*shared[F]
 }
 
-// shared is what is opened once: the app's settings, the server, and the sealed facts.
+// shared has the resources that movers of one database open once: the app's settings, the server
+// session and the sealed facts.
 type shared[F Facts] struct {
 	engine  Engine[F]
 	kind    KindOf
@@ -276,7 +277,7 @@ func (m mover[F]) Volume(ctx context.Context) (folder string) {
 // Check does nothing, because the server checks the data.
 func (mover[F]) Check() error { return nil }
 
-// Lacks returns what the database needs and the server here does not have.
+// Lacks returns the database's requirements that the server here does not meet.
 func (m mover[F]) Lacks(ctx context.Context) (out item.Lacks, err error) {
 	facts, err := m.sealedFacts()
 	if err != nil {

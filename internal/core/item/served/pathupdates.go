@@ -119,8 +119,8 @@ func columnOf(f *dbprint.Fingerprint, table, column string) (*dbprint.Table, str
 // maxRows limits the rows of a table whose paths are updated. About 60 bytes are kept for each.
 const maxRows = 1_000_000
 
-// rowCount has what is kept of a row: how many rows are the same, and a hash of the columns that do
-// not change.
+// rowCount is kept for each distinct row: the number of equal rows, and a hash of the columns that
+// do not change.
 type rowCount struct {
 	n    int
 	rest uint64

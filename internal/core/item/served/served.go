@@ -73,8 +73,8 @@ type Look struct {
 	Left     []string // what cannot be moved, with the reason
 }
 
-// Facts are what is sealed about a database besides its rows: its fingerprint, and what the new
-// server needs. They are stored as JSON.
+// Facts are the sealed facts of a database besides its rows: its fingerprint, and the requirements
+// for the new server. They are stored as JSON.
 type Facts interface {
 	// Print returns the fingerprint.
 	Print() *dbprint.Fingerprint
@@ -119,8 +119,8 @@ type Session[F Facts] interface {
 	Exists(ctx context.Context, database string) (bool, error)
 	// Folder returns the server's folder with the database, or "" if unknown.
 	Folder(ctx context.Context, database string) (string, error)
-	// Lacks returns what a sealed database needs and the server does not have. database is its
-	// future name. Lacks creates nothing.
+	// Lacks returns the requirements of a sealed database that the server does not meet. database
+	// is its future name. Lacks creates nothing.
 	Lacks(ctx context.Context, database string, facts F) ([]string, error)
 	// Stage creates the sealed database under another name, after dropping leftovers of an earlier
 	// run with that name. The notes are for the user, and valid even with an error.

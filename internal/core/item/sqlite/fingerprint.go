@@ -252,7 +252,7 @@ func Rows(ctx context.Context, name, temp string, t dbprint.Table, turned []path
 	}
 }
 
-// columnsOf returns a table's columns, including generated ones, and those of its primary key. The
+// columnsOf returns a table's columns, including generated ones, and its primary key columns. The
 // row numbers of a table without a key count as a column, because an app may store them
 // (sqlite.org/lang_createtable.html#rowid).
 func columnsOf(ctx context.Context, conn *sql.Conn, table string) (columns, key []string, err error) {

@@ -24,7 +24,7 @@ import (
 
 // The engine's integrity check looks up every row in every index, which takes most of its time.
 // Instead, each index is read once from start to end: its entries must be in order, and have the
-// same sum as those of its table. Only the engine's check can judge the other indexes.
+// same sum as those of its table. The other indexes are left to the engine's check.
 
 // entriesFunction sums the entries of an index. Its first argument is their required order
 // (index.order), or "" for none. The others are the values of an entry.
@@ -89,7 +89,7 @@ func Whole(ctx context.Context, name string, counts []card.Count) (f *dbprint.Fi
 	work, within := errgroup.WithContext(ctx)
 	work.Go(func() error {
 		return with(within, name, alone, func(conn *sql.Conn) (err error) {
-			if err := sound(within, conn, "PRAGMA quick_check(5)"); err != nil {
+			if err := checkIntegrity(within, conn, "PRAGMA quick_check(5)"); err != nil {
 				return err
 			}
 			tables, err = found.read(within, conn)
@@ -107,7 +107,7 @@ func Whole(ctx context.Context, name string, counts []card.Count) (f *dbprint.Fi
 	}
 	return f, with(ctx, name, alone, func(conn *sql.Conn) error {
 		for _, t := range doubtful(tables, rows, found) {
-			if err := sound(ctx, conn, "PRAGMA integrity_check("+quoted(t)+")"); err != nil {
+			if err := checkIntegrity(ctx, conn, "PRAGMA integrity_check("+quoted(t)+")"); err != nil {
 				return err
 			}
 		}
@@ -122,8 +122,8 @@ func doubtful(tables []string, rows, found entrySums) []string {
 	})
 }
 
-// sound runs an integrity check of the engine.
-func sound(ctx context.Context, conn *sql.Conn, check string) error {
+// checkIntegrity runs an integrity check of the engine.
+func checkIntegrity(ctx context.Context, conn *sql.Conn, check string) error {
 	said, err := column(ctx, conn, check)
 	if bad := slices.DeleteFunc(said, func(s string) bool { return s == "ok" }); err == nil && len(bad) > 0 {
 		err = fault.New(fault.BadDatabase, "the engine's integrity check failed: %s", strings.Join(bad[:min(len(bad), 5)], "; "))

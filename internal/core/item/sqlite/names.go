@@ -86,8 +86,8 @@ func (n names) rename(from, to string) error {
 	return seal.SyncDir(filepath.Dir(from))
 }
 
-// clearSides removes what an interrupted run linked or copied to the new name. Any other side file
-// there would corrupt the database, so it is set aside.
+// clearSides removes side files that an interrupted run linked or copied to the new name. Any other
+// side file there would corrupt the database, so it is set aside.
 func (n names) clearSides(from, to string) error {
 	for _, side := range SideFiles(to) {
 		var err error

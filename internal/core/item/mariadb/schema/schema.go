@@ -137,7 +137,7 @@ func InOrder(views []Object) (out []Object) {
 	return out
 }
 
-// WriteTables writes what comes before the rows.
+// WriteTables writes the statements that must run before the rows are loaded.
 func WriteTables(w io.Writer, database string, d *Sealed) {
 	fmt.Fprintf(w, "-- The database %s of %s, as SQL for its own client.\n", strings.ToValidUTF8(strings.ReplaceAll(database, "\n", " "), "?"), d.Engine)
 	fmt.Fprintf(w, "SET NAMES utf8mb4; SET time_zone = '+00:00'; SET sql_mode = %s; SET foreign_key_checks = 0, unique_checks = 0;\n", sqltext.Literal(Mode))
@@ -149,7 +149,7 @@ func WriteTables(w io.Writer, database string, d *Sealed) {
 	}
 }
 
-// WriteRest writes what comes after the rows.
+// WriteRest writes the statements that must run after the rows are loaded.
 func WriteRest(w io.Writer, d *Sealed) {
 	for _, sql := range Keys(d) {
 		writeDefinition(w, sql)
@@ -210,9 +210,9 @@ var (
 	nameLine  = regexp.MustCompile("^(PRIMARY KEY|(?:UNIQUE |FULLTEXT |SPATIAL |VECTOR )?KEY|CONSTRAINT|PERIOD FOR|) ?(`(?:[^`]|``)*`)?")
 )
 
-// Read splits the text of SHOW CREATE TABLE into what is created before the rows and after them.
-// counter is the AUTO_INCREMENT column, whose key is needed before. It returns the objects to
-// compare, and the next number, or "".
+// Read splits the text of SHOW CREATE TABLE into a part to create before the rows are loaded, and a
+// part for afterwards. counter is the AUTO_INCREMENT column, whose key is needed before. It returns
+// the objects to compare, and the next number, or "".
 func (m *Make) Read(text, counter string) (objects []dbprint.Object, next string) {
 	if found := nextValue.FindStringSubmatch(text); found != nil {
 		next = found[1]

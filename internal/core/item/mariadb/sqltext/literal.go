@@ -120,8 +120,8 @@ func AppendText(b, v []byte) []byte {
 	return append(append(b, v[from:]...), '\'')
 }
 
-// skipRow returns what follows a row from AppendRow. It rejects anything but literals, because the
-// text runs on the new server.
+// skipRow returns the text after a row from AppendRow. It rejects anything but literals, because
+// the text runs on the new server.
 func skipRow(line []byte, cell func([]byte)) ([]byte, error) {
 	refused := fault.New(fault.Hostile, "the sealed rows contain something that Move Kit does not write")
 	if len(line) == 0 || line[0] != '(' {

@@ -60,8 +60,8 @@ func (l *LongLine) plain(hexed bool, most int) []byte {
 }
 
 // Insert loads the row with statements that it passes to run. Each long cell is built up in a
-// session variable. sorts are those of the table's columns. It returns whether the statement ends
-// with the row.
+// session variable. sorts has the sort of each column. It returns whether the statement ends with
+// the row.
 func (l *LongLine) Insert(head string, sorts map[string]Sort, run func(sql string) error) (last bool, err error) {
 	refused := fault.New(fault.Hostile, "the sealed rows contain something that Move Kit does not write")
 	names := namesIn(head)
