@@ -36,7 +36,7 @@ SOAK ?= 10
 soak:
 	MOVEKIT_SEQUENCES=$$(($(SOAK) * 50000)) $(GO) test -timeout 5h -count=1 -run Sequence ./test/model ./internal/core/move
 	MOVEKIT_STORM=$$(($(SOAK) * 200)) $(GO) test -timeout 5h -count=1 ./test/storm
-	MOVEKIT_SOAK=1 $(GO) test -vet=off -timeout 5h -count=1 -run 'TestWhatStandsInTheWay|TestCutOff' ./internal/core/item/...
+	MOVEKIT_SOAK=1 $(GO) test -vet=off -timeout 5h -count=1 -run 'TestExistingDatabase|TestInterrupted' ./internal/core/item/...
 
 # Inputs at random, for every reader of what comes from elsewhere. It finds
 # another thing each time, so it is for a night, and not what a change waits for.

@@ -18,7 +18,7 @@ import (
 	"movekit/test/storm"
 )
 
-// storm moves 1,000 licences through a bad network.
+// storm moves 1,000 licences over an unreliable network.
 func (b *bench) storm() error {
 	dir, err := os.MkdirTemp(b.dir, "storm-")
 	if err != nil {
@@ -36,8 +36,8 @@ func (b *bench) storm() error {
 	return b.remove(filepath.Base(dir))
 }
 
-// desk asks the desk, which has one core and flushes every change, to free and
-// activate 100 licences again and again.
+// desk sends 100 deactivations and activations in a row to the desk. The desk uses one core and
+// flushes every change.
 func (b *bench) desk() error {
 	const licences, rounds, clients = 100, 20, 16
 	var list strings.Builder

@@ -26,7 +26,7 @@ items:
   - {name: data, kind: folder, path: /srv/data}
 `
 
-// passphrase has the form of one that the tool makes.
+// passphrase has the form of a generated one.
 const passphrase = "agency-balcony-cabana-dagger-eagle-fable"
 
 // bench is one run of all measurements.
@@ -38,7 +38,7 @@ type bench struct {
 	out          table.Table
 }
 
-// result is what one command took.
+// result is the measurement of one command.
 type result struct {
 	wall time.Duration
 	rss  int64 // peak, in bytes
@@ -111,7 +111,7 @@ func run(dir, program string, runs int, million bool, only string) error {
 	return nil
 }
 
-// computer makes the folder of a Linux computer with the given data.
+// computer creates the folder of a Linux computer with the given data.
 func (b *bench) computer(name string) (string, error) {
 	root := filepath.Join(b.dir, name)
 	for file, text := range map[string]string{"etc/hostname": name, "etc/machine-id": name + "-0123456789abcdef", "home/.keep": ""} {
@@ -147,8 +147,8 @@ func noise(r *rand.Rand, n int) []byte {
 	return out
 }
 
-// generate makes the data of one computer: small text files of 10 KB on
-// average, noise files of 5 MB, and one file that is half text, half noise.
+// generate creates the data of one computer: small text files of 10 KB on average, noise files of 5
+// MB, and one file that is half text, half noise.
 func (b *bench) generate(name string, small, big int, huge int64) error {
 	root, err := b.computer(name)
 	if err != nil {
@@ -192,8 +192,7 @@ func (b *bench) generate(name string, small, big int, huge int64) error {
 	return f.Close()
 }
 
-// timed runs a command and measures it. The caches are dropped first where
-// cold is asked for.
+// timed runs a command and measures it. It drops the caches first if cold is true.
 func (b *bench) timed(cold bool, name string, args ...string) (result, error) {
 	syscall.Sync()
 	if cold && b.cold {
@@ -217,7 +216,7 @@ func (b *bench) timed(cold bool, name string, args ...string) (result, error) {
 	return r, nil
 }
 
-// side is one side of a comparison; before makes it ready and is not timed.
+// side is one side of a comparison. before prepares it and is not timed.
 type side struct {
 	before  func() error
 	command []string
@@ -283,7 +282,7 @@ func (b *bench) remove(names ...string) error {
 	return nil
 }
 
-// newKit makes an empty kit for a computer.
+// newKit creates an empty kit for a computer.
 func (b *bench) newKit(computer string) error {
 	if err := b.remove("kit"); err != nil {
 		return err
@@ -295,7 +294,7 @@ func (b *bench) newKit(computer string) error {
 	return err
 }
 
-// ageKey makes the key that the other side encrypts to.
+// ageKey creates the key for the other side of the comparison.
 func (b *bench) ageKey() error {
 	_, err := b.timed(false, "bash", "-c", "rm -f key.txt; age-keygen -o key.txt 2>/dev/null; age-keygen -y key.txt > key.pub")
 	return err
@@ -365,7 +364,7 @@ func (b *bench) growth() error {
 	return b.compare("pack 100,000 files", "pack 10,000 files", "10.50", false, pack("many"), pack("few"))
 }
 
-// drift looks what became of 100,000 sealed files, of which nothing did.
+// drift checks 100,000 sealed files, of which none has changed.
 func (b *bench) drift() error {
 	if _, err := os.Stat(filepath.Join(b.dir, "many")); err != nil {
 		if err := b.generate("many", 100000, 0, 0); err != nil {
@@ -387,8 +386,8 @@ func (b *bench) drift() error {
 	return nil
 }
 
-// survey looks over a computer whose data no card covers: one file in twenty
-// may be a database, by its ending, and must be opened.
+// survey searches a computer whose data no card covers. One file in twenty may be a database, by
+// its suffix, and must be opened.
 func (b *bench) survey(files int) error {
 	name := fmt.Sprintf("wide-%d", files)
 	root, err := b.computer(name)
@@ -427,7 +426,7 @@ func (b *bench) survey(files int) error {
 	return errors.Join(err, b.remove(name))
 }
 
-// million packs and verifies a million small files, for the memory it takes.
+// million packs and verifies a million small files, to measure the memory.
 func (b *bench) million() error {
 	if err := b.remove("many", "few", "kit"); err != nil {
 		return err

@@ -10,7 +10,7 @@ import (
 	"movekit/internal/dbserver"
 )
 
-// ledgerSQL makes a million rows of the sort that a ledger has.
+// ledgerSQL creates a million rows like those of a ledger.
 const ledgerSQL = `
 CREATE TABLE account (id int PRIMARY KEY, name text NOT NULL, phone text, opened date);
 INSERT INTO account SELECT i, 'boat ' || i, '0' || i::bigint * 7919 % 1000000, date '2010-01-01' + i % 5000 FROM generate_series(1, 50000) i;
@@ -225,7 +225,7 @@ func (b *bench) served(e served) error {
 	return b.remove("kit", "their.age", "db-old", "db-new", "ledger.yaml")
 }
 
-// largeRows moves a row of 100 MB, and 10,000 tables, for the memory it takes.
+// largeRows moves a row of 100 MB and 10,000 tables, to measure the memory.
 func (b *bench) largeRows(e served, old *dbserver.Server, ours, theirs side) error {
 	runs := b.runs
 	b.runs = 1

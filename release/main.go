@@ -1,6 +1,6 @@
-// Command release makes what is given to people: the programs, Debian packages with man
-// pages and completions, the folder for the stick as a zip, a list of the modules in the program,
-// and checksums. Two runs of one revision make the same bytes.
+// Command release creates a release: the programs, Debian packages with man pages and completions,
+// the folder for the stick as a zip, a list of the program's modules, and checksums. Two runs of
+// one revision create the same bytes.
 package main
 
 import (
@@ -40,8 +40,8 @@ func main() {
 	}
 }
 
-// sign signs a Windows program where a certificate is given: SIGN_CERT is a PKCS #12 file,
-// and SIGN_PASS a file with its passphrase. Signed batches are not the same twice.
+// sign signs a Windows program if a certificate is given: SIGN_CERT is a PKCS #12 file, and
+// SIGN_PASS a file with its passphrase. Signed releases are not reproducible.
 func sign(name string, t target) error {
 	cert := os.Getenv("SIGN_CERT")
 	if cert == "" || t.system != "windows" {
@@ -54,7 +54,7 @@ func sign(name string, t target) error {
 	return os.Rename(name+".signed", name)
 }
 
-// release builds the programs, and packs them.
+// release builds the programs, and packages them.
 func release(out string) error {
 	if err := os.RemoveAll(out); err != nil {
 		return err
@@ -92,7 +92,7 @@ func release(out string) error {
 	return os.RemoveAll(built)
 }
 
-// pack makes all files of a batch in a folder.
+// pack creates all files of a release in a folder.
 func (b *batch) pack(out string) error {
 	var files []file
 	for _, t := range targets {

@@ -53,7 +53,8 @@ Terminal=true
 Categories=System;Utility;
 `
 
-// stick is the folder for the stick: the programs, the example's cards and one page to read.
+// stick is the folder for the stick: the programs, the example's cards and one page of
+// instructions.
 func (b *batch) stick() ([]byte, error) {
 	files := []file{{"START.html", start, false}, {"NOTICES.txt", []byte(about.Notices), false}}
 	for _, t := range []target{targets[0], targets[2], targets[3], targets[4]} {
@@ -91,7 +92,7 @@ func (b *batch) stick() ([]byte, error) {
 	return out.Bytes(), err
 }
 
-// pages are the man pages, completions and the like of a Debian package.
+// pages are the man pages, completions and other files of a Debian package.
 func (b *batch) pages() (files []file, err error) {
 	root := cli.Command()
 	root.DisableAutoGenTag = true
@@ -170,7 +171,7 @@ func (b *batch) debian(t target, program []byte) ([]byte, error) {
 	return out, nil
 }
 
-// tar packs files, with the folders that they lie in.
+// tar packs files with their parent folders.
 func (b *batch) tar(files []file) ([]byte, error) {
 	var plain bytes.Buffer
 	w := tar.NewWriter(&plain)
@@ -218,7 +219,7 @@ func (b *batch) gzip(data []byte) ([]byte, error) {
 	return out.Bytes(), err
 }
 
-// bill lists the modules in the program (CycloneDX 1.5, ECMA-424).
+// bill lists the program's modules (CycloneDX 1.5, ECMA-424).
 func (b *batch) bill() ([]byte, error) {
 	type component struct {
 		Type    string `json:"type"`
@@ -240,7 +241,7 @@ func (b *batch) bill() ([]byte, error) {
 	}, "", "  ")
 }
 
-// keepLines has pages keep the lines of what is laid out: it is a block of its own for them.
+// keepLines keeps the line breaks of laid-out text in man pages, as a block of its own.
 func keepLines(c *cobra.Command) {
 	all := strings.Split(c.Long, "\n\n")
 	for i, p := range all {

@@ -14,7 +14,7 @@ import (
 	"movekit/test/fatal"
 )
 
-// made packs a batch of stand-ins for the programs.
+// made creates a release with placeholders for the programs.
 func made(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
@@ -64,7 +64,7 @@ func TestRelease(t *testing.T) {
 	}
 }
 
-// TestInstall installs the Debian package in a folder, looks at what is there, and removes it.
+// TestInstall installs the Debian package into a folder, checks the files, and removes it.
 func TestInstall(t *testing.T) {
 	if _, err := exec.LookPath("dpkg"); err != nil {
 		t.Skip("dpkg is not installed")

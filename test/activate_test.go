@@ -5,7 +5,7 @@ import (
 	"testing"
 )
 
-// TestSecondSeat activates a second seat, and leaves the old computer's active.
+// TestSecondSeat activates a second seat, and leaves the old computer active.
 func TestSecondSeat(t *testing.T) {
 	t.Parallel()
 	dir := office(t)

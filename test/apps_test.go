@@ -14,7 +14,7 @@ import (
 	"movekit/test/lay"
 )
 
-// app is a real application of Debian: how its data is made, and how it shows it itself.
+// app is a real application of Debian, with functions that create its data and show it.
 type app struct {
 	name  string
 	files map[string]string // below the home, which HOME stands for in them
@@ -36,9 +36,9 @@ var apps = []app{
 		[][]string{{"newsboat", "-x", "reload"}}, []string{".newsboat", "notices.xml"}, []string{"newsboat", "-x", "print-unread"}},
 }
 
-// TestRealApps moves applications by cards that are drafted of what they have, from the home of
-// one user to that of another name elsewhere. Their own commands show the same there, with the
-// old home gone, and nothing of theirs names it any more.
+// TestRealApps moves applications with drafted cards, from one user's home to another user's home
+// elsewhere. Their own commands show the same data there, with the old home gone, and no file
+// contains the old path.
 func TestRealApps(t *testing.T) {
 	t.Parallel()
 	for _, a := range apps {
@@ -110,9 +110,9 @@ func TestRealApps(t *testing.T) {
 	}
 }
 
-// TestCalendarServer moves a calendar server's collections by the setting that tells where they
-// are, into another folder and to its own user, who has another number on the new computer. The
-// server itself finds them whole there.
+// TestCalendarServer moves a calendar server's collections, whose path is in a setting, into
+// another folder and to its own user, who has another number on the new computer. The server itself
+// finds them all.
 func TestCalendarServer(t *testing.T) {
 	t.Parallel()
 	need(t, "/usr/bin/python3")

@@ -12,7 +12,7 @@ import (
 	"movekit/test/lay"
 )
 
-// TestBoardPageAndStore writes the board as a page, and keeps it in a database.
+// TestBoardPageAndStore writes the board as a page, and stores it in a database.
 func TestBoardPageAndStore(t *testing.T) {
 	t.Parallel()
 	server, err := dbserver.Postgres()

@@ -20,8 +20,7 @@ import (
 	_ "modernc.org/sqlite" // the apps' databases
 )
 
-// killed runs the program and kills it after a while. It reports whether the
-// kill came before the end.
+// killed runs the program and kills it after a while. It reports whether it was still running.
 func killed(t *testing.T, after time.Duration, dir string, args ...string) bool {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(t.Context(), after)
@@ -30,8 +29,8 @@ func killed(t *testing.T, after time.Duration, dir string, args ...string) bool 
 	return err != nil && ctx.Err() != nil
 }
 
-// killedAnywhere starts a command as often as is said and kills each at a random moment of the
-// time that it takes when whole: at least so many must have been under way.
+// killedAnywhere starts a command several times and kills each run at a random moment. A minimum
+// number must still have been running.
 func killedAnywhere(t *testing.T, random *rand.Rand, starts, least int, whole time.Duration, dir string, args ...string) {
 	t.Helper()
 	hits := 0
@@ -47,8 +46,8 @@ func killedAnywhere(t *testing.T, random *rand.Rand, starts, least int, whole ti
 	}
 }
 
-// TestKilledAtAnyMoment kills pack and unpack at random moments, again and
-// again, and then runs the same command to its end.
+// TestKilledAtAnyMoment kills pack and unpack at random moments, again and again, and then runs the
+// same command to its end.
 func TestKilledAtAnyMoment(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
@@ -82,8 +81,8 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	}
 }
 
-// TestLiveComputer packs a real folder and a real database of this computer
-// that a running program has open, and puts them on another computer's disk.
+// TestLiveComputer packs a real folder and a real database of this computer that a running program
+// has open, and unpacks them onto another computer's disk.
 func TestLiveComputer(t *testing.T) {
 	t.Parallel()
 	need(t, "sleep")
@@ -141,7 +140,7 @@ items:
 	running.Process.Kill()
 	running.Wait()
 	live(0, "pack")
-	// The engine marks its readers in the -shm file, which is no data.
+	// The engine marks its readers in the -shm file, which contains no data.
 	mark := regexp.MustCompile(`(?m)^".*-shm".*$`)
 	if after := mark.ReplaceAllString(picture(t, home), ""); after != mark.ReplaceAllString(before, "") {
 		t.Errorf("packing changed the computer:\n%s\n%s", before, after)

@@ -16,8 +16,7 @@ import (
 	"movekit/test/lay"
 )
 
-// TestExampleByHand has the example's desk and servers up, and runs its commands
-// as they stand in its file.
+// TestExampleByHand starts the example's desk and servers, and runs its commands from its file.
 func TestExampleByHand(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -51,9 +50,9 @@ func TestExampleByHand(t *testing.T) {
 	}
 }
 
-// TestOnlyWhatThisRunSaw sees that a verify which is stopped does not show what an
-// earlier one saw, and that one of some apps speaks of those alone.
-func TestOnlyWhatThisRunSaw(t *testing.T) {
+// TestVerifyShowsOneRun checks that an interrupted verify does not show results of an earlier one,
+// and that verify of some apps shows only those.
+func TestVerifyShowsOneRun(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
 	lay.Out(t, dir, map[string]string{"cards/rota.yaml": "card: 1\nname: rota\ntitle: Watch Rota\nitems: [{name: rota, kind: folder, path: /srv/rota}]\n", "old/srv/rota/week": "x"})

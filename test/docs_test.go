@@ -23,8 +23,8 @@ import (
 	"movekit/test/fatal"
 )
 
-// TestCardsAreDescribed sees that the description of cards has a row for every
-// kind and every method, with the fields that it takes.
+// TestCardsAreDescribed checks that docs/cards.md has a row for every kind and method, with its
+// fields.
 func TestCardsAreDescribed(t *testing.T) {
 	t.Parallel()
 	text, err := os.ReadFile("../docs/cards.md")
@@ -44,7 +44,7 @@ func TestCardsAreDescribed(t *testing.T) {
 	}
 }
 
-// TestCardsAsWritten sees that cards come out as JSON as they are written.
+// TestCardsAsWritten checks that cards are printed as JSON with the fields in their files.
 func TestCardsAsWritten(t *testing.T) {
 	t.Parallel()
 	files, _ := filepath.Glob("../examples/cards/*.yaml")
@@ -64,8 +64,8 @@ func TestCardsAsWritten(t *testing.T) {
 	}
 }
 
-// TestVersion has the program and a kit tell what the program was built from, and
-// name every module in it with its licence.
+// TestVersion checks that the program and a kit report the program's build, and list every module
+// with its licence.
 func TestVersion(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
@@ -102,12 +102,11 @@ var (
 	flag    = regexp.MustCompile(`(?:^|[ (])(--[a-z][a-z-]*)`)
 )
 
-// standsFor are what a person types in place of the words of a hint.
+// standsFor has values for the placeholders in hints.
 var standsFor = map[string]string{"{app}": "diary", "APP": "diary", "%s": "diary", "FILE": "card.yaml", "DIR": "another", "REASON": "burnt", "NAME": "found", "PATH": "old/srv/diary", "ANSWER": "AAAAA", "ANSWER.json": "answer.json"}
 
-// TestHintsWork types every command that the program advises: it must be one that
-// there is, with the flags and the arguments that it takes. Flags that are named
-// alone must be some command's.
+// TestHintsWork checks every command in the program's messages: it must exist, with its flags and
+// arguments. A flag that is named alone must exist in some command.
 func TestHintsWork(t *testing.T) {
 	t.Parallel()
 	hints, flags := map[string]bool{}, map[string]bool{}

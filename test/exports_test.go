@@ -11,7 +11,7 @@ import (
 	"movekit/test/lay"
 )
 
-// exportOffice has an app that exports one file an account.
+// exportOffice has an app that exports one file per account.
 func exportOffice(t *testing.T, exports string) string {
 	t.Helper()
 	dir := t.TempDir()
@@ -34,9 +34,9 @@ items:
 	return dir
 }
 
-// TestQueriesOfStrangers sees that what a card asks is shown and agreed to once, unless it is
-// one of the office's.
-func TestQueriesOfStrangers(t *testing.T) {
+// TestUntrustedQueries checks that the queries of cards that are not the office's are shown once,
+// and need consent.
+func TestUntrustedQueries(t *testing.T) {
 	t.Parallel()
 	dir := exportOffice(t, "item: data, query: SELECT count(*) + 1 FROM boat")
 	named := []string{"new", "other", "--root", "old", "--cards", "card.yaml"}
@@ -108,7 +108,7 @@ func TestExports(t *testing.T) {
 		step(t, 2, dir, "new", "todo", "--tick", bad)
 	}
 	step(t, 2, dir, "old", "todo", "--tick", "2").tells(t, "imported on the new one")
-	// One that is called otherwise in the app is found by that name later.
+	// An export with another name in the app is found by that name later.
 	if s := step(t, 5, dir, "new", "todo", "--tick", "2=Pier D, 2026"); !strings.Contains(s.out, "taken in as Pier D, 2026") {
 		t.Errorf("under another name: %s", s.out)
 	}
@@ -122,7 +122,7 @@ func TestExports(t *testing.T) {
 		t.Error(done)
 	}
 	step(t, 0, dir, "new", "verify")
-	// Packed again with another file, all are to do again: they are others.
+	// Packed again with another file, all exports must be imported again, because they are new.
 	lay.Out(t, dir, map[string]string{"old/srv/out/account 4.pox": "4"})
 	step(t, 0, dir, "old", "pack")
 	if done, _ := list(5); done != "false false false false " {
@@ -130,8 +130,8 @@ func TestExports(t *testing.T) {
 	}
 }
 
-// TestExportsCounted asks the app's database for the records of each export that was taken in,
-// by what it is called there.
+// TestExportsCounted queries the app's database for the records of each imported export, by its
+// name in the app.
 func TestExportsCounted(t *testing.T) {
 	t.Parallel()
 	dir := exportOffice(t, "item: data, query: SELECT count(*) FROM entry WHERE false, count: 'SELECT count(*) FROM entry WHERE account = {name}'")
@@ -139,7 +139,7 @@ func TestExportsCounted(t *testing.T) {
 	lay.Out(t, dir, map[string]string{"old/srv/out/O'Hara.pox": "3"})
 	step(t, 0, dir, "old", "pack")
 	step(t, 0, dir, "new", "unpack")
-	// 1 is O'Hara, 2 account 1, 3 account 2, of which nobody has a record.
+	// 1 is O'Hara, 2 account 1, and 3 account 2, which has no records.
 	step(t, 5, dir, "new", "todo", "--tick", "2=Pier D")
 	if s := step(t, 3, dir, "new", "verify"); !strings.Contains(s.out, "account 1.pox was imported as Pier D: 2 records then, 0 now") {
 		t.Error(s.out)
@@ -152,7 +152,7 @@ func TestExportsCounted(t *testing.T) {
 	}
 }
 
-// TestExportsAreMade has the app make its exports, once a person has agreed.
+// TestExportsAreMade runs the app's command that makes its exports, after consent.
 func TestExportsAreMade(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -179,7 +179,7 @@ items:
 		t.Error(s.err)
 	}
 	live(0, "pack", "--kit", "kit", "--run-commands")
-	// What was agreed to is kept: the second pack makes them anew.
+	// The consent is remembered: the second pack makes them again.
 	os.Remove(filepath.Join(home, ".out/b c.pox"))
 	live(0, "pack", "--kit", "kit")
 	if _, err := os.Stat(filepath.Join(home, ".out/b c.pox")); err != nil {

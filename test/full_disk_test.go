@@ -16,7 +16,7 @@ import (
 	"movekit/test/fatal"
 )
 
-// ontoSmallDisk moves a server to a small disk, which is mounted where its folder was.
+// ontoSmallDisk moves a server to a small disk, which is mounted at its folder.
 func ontoSmallDisk(t *testing.T, s *dbserver.Server, size string) error {
 	t.Helper()
 	content := t.TempDir()
@@ -36,8 +36,9 @@ func ontoSmallDisk(t *testing.T, s *dbserver.Server, size string) error {
 	return errors.Join(exec.Command("cp", "-a", content+"/.", s.Dir).Run(), s.Start())
 }
 
-// fill writes a file to disk until at most free bytes are available. The server writes at the same time, so the
-// free space is measured again until it is right. The returned func removes the file.
+// fill writes a file to disk until at most free bytes are available. The server writes at the same
+// time, so the free space is measured again until it is right. The returned function removes the
+// file.
 func fill(t *testing.T, disk string, free int64) (empty func()) {
 	t.Helper()
 	name := filepath.Join(disk, "filler")
@@ -60,21 +61,22 @@ func fill(t *testing.T, disk string, free int64) (empty func()) {
 	}
 }
 
-// down reports whether a step said that the server is down: as an error in the middle, or at a gate before.
+// down reports whether a step reported that the server is down: as an error, or at a gate.
 func down(s said) bool {
 	says := regexp.MustCompile("does not answer|is not ready|went away|in recovery mode|is starting up|not yet accepting")
 	return (s.code == 1 || s.code == 4 && strings.Contains(s.err, "gate destination-ready")) && says.MatchString(s.err)
 }
 
-// restart starts a server again that gave up, as servers do on a full disk, or that still runs.
+// restart starts a server again that has ended, as servers do on a full disk. A running server
+// stays as it is.
 func restart(t *testing.T, s *dbserver.Server) {
 	t.Helper()
 	s.Halt() //nolint:errcheck // it may have ended by itself
 	fatal.If(t, s.Start())
 }
 
-// TestFullDiskOfTheNewServer fills the new server's disk at several moments of
-// the unpack: once there is space, the same command ends well.
+// TestFullDiskOfTheNewServer fills the new server's disk at several moments of the unpack. Once
+// there is space, the same command succeeds.
 func TestFullDiskOfTheNewServer(t *testing.T) {
 	sizes := map[string]string{"postgresql": "160m", "mariadb": "900m", "firebird": "64m"}
 	each(t, func(t *testing.T, e engine) {

@@ -17,8 +17,8 @@ import (
 	"movekit/test/lay"
 )
 
-// TestGuide takes a whole move through the guide alone, with a user of another name, settings
-// with updated paths and existing data. Then it leaves the guide and continues.
+// TestGuide makes a whole move with the guide alone, with a user of another name, settings with
+// updated paths, and existing data. Then it leaves the guide and continues.
 func TestGuide(t *testing.T) {
 	t.Parallel()
 	dir := settled(t)
@@ -35,7 +35,7 @@ func TestGuide(t *testing.T) {
 			}
 		}
 	}
-	// On the old computer: a kit is made, looked at and packed, and its passphrase is not asked.
+	// On the old computer: create a kit, survey and pack. The passphrase is not asked again.
 	out := atTerminal(t, dir, "nonsense\nnew\nkit\ncards\nNEW\n\n\nq\n", "--root", "old")
 	expect(out, "This is OLD", "Please enter", "$ movekit new kit --to NEW --root old", "the old computer", "$ movekit survey --kit kit --root old", "$ movekit pack --kit kit --root old", "sealed and verified",
 		"Next is unpack on NEW", "take the stick there", "Nothing is lost")
@@ -45,7 +45,8 @@ func TestGuide(t *testing.T) {
 		t.Fatalf("the passphrase: %s", out)
 	}
 	pass := words[0]
-	// On the new one it is asked once; who takes over is asked, and remembered.
+	// On the new computer the passphrase is asked once. The mapped user is asked once and
+	// remembered.
 	out = atTerminal(t, dir, "\n\n"+pass+"\nmholm\n\na\ny\n\nq\n", "--root", "new")
 	expect(out, "continue the move from OLD to NEW", "Which user here gets maren's data", "$ movekit ready --user maren=mholm", "is mholm here", "$ movekit unpack --kit kit --root new", "existing data:", "+home=/home/mholm/berths",
 		"$ movekit verify --kit kit --root new", "is on NEW and identical (2 items)", "Next is retire on OLD")
@@ -57,7 +58,7 @@ func TestGuide(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(dir, "handover/handover.html")); err != nil {
 		t.Error(err)
 	}
-	// Other ways in it: another step, chosen items, another kit, and none.
+	// Other choices in the guide: another step, selected items, another kit, and none.
 	os.RemoveAll(filepath.Join(dir, "kit"))
 	out = atTerminal(t, dir, "look\nq\n", "--root", "old")
 	expect(out, "create a safety copy", "$ movekit survey --wide --root old")
@@ -66,13 +67,13 @@ func TestGuide(t *testing.T) {
 	if strings.Contains(out, "settings of maren") && strings.Contains(strings.SplitN(out, "$ movekit pack", 2)[1], "settings of maren  ") {
 		t.Errorf("what was not selected was packed: %s", out)
 	}
-	// Where nobody types, it is the help.
+	// Without a terminal, help is printed.
 	if s := must(t, 0, dir); !strings.Contains(s.out, "Usage:") {
 		t.Errorf("without a terminal: %s", s.out)
 	}
 }
 
-// TestCardByQuestions makes a card without writing one, and packs by it.
+// TestCardByQuestions makes a card by answering questions, and packs with it.
 func TestCardByQuestions(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -81,7 +82,7 @@ func TestCardByQuestions(t *testing.T) {
 		"old/home/maren/.config/hoistbook/hoist.ini": "home=/home/maren/lifts\n", "old/home/bert/.config/hoistbook/hoist.ini": "home=/home/bert\n", "old/home/maren/.config/other/x.ini": "x",
 	})
 	lay.Database(t, filepath.Join(dir, "old/home/maren/.config/hoistbook/lifts.db"), "CREATE TABLE lift (n)", "INSERT INTO lift VALUES (1), (2)")
-	// Mistakes are told and asked again; Enter takes what is proposed.
+	// Invalid answers are reported and asked again. Enter accepts the proposal.
 	out := atTerminal(t, dir, "99\n1\nHoistbook\nNot A Name\nhoistbook\n\n/nowhere\n\n\n\nSlipway Tools\n\ny\nlifts\n2\nrelative --state\nactive\nfree\ntake\nChoose the printer\n\n5\n\n\n\n", "card", "make", "--root", "old")
 	for _, want := range []string{"Please enter one of the numbers", "Please use a-z", " /nowhere", "has no full path", "Wrote the card cards/hoistbook.yaml", "counted: lifts", "a product key", "by hand: Choose the printer"} {
 		if !strings.Contains(out, want) {
@@ -96,7 +97,7 @@ func TestCardByQuestions(t *testing.T) {
 	if s := must(t, 0, dir, "survey", "--kit", "kit", "--root", "old"); !strings.Contains(s.out, "lifts of maren") || !strings.Contains(s.out, "hoistbook of bert") {
 		t.Errorf("survey by the card: %s", s.out)
 	}
-	// An answer is changed, and the rest of the card stays; what is not valid is asked again.
+	// One answer is changed, and the rest of the card stays. An invalid answer is asked again.
 	before, _ := os.ReadFile(filepath.Join(dir, "cards/hoistbook.yaml"))
 	out = atTerminal(t, dir, "title\nThe Hoistbook\nlicence\n3\nUnregister it\n\nRegister it\n\nhand\n\n\n", "card", "make", "hoistbook", "--root", "old")
 	after, _ := os.ReadFile(filepath.Join(dir, "cards/hoistbook.yaml"))
@@ -111,7 +112,7 @@ func TestCardByQuestions(t *testing.T) {
 	}
 	must(t, 0, dir, "card", "check", "cards/hoistbook.yaml")
 	must(t, 2, dir, "card", "make", "nobody").tells(t, "card make asks questions")
-	// One who leaves has nothing written, and one that is there is not written over.
+	// If the user quits, nothing is written, and an existing card is not overwritten.
 	out = atTerminal(t, dir, "/home/maren/.config/other\n\nhoistbook\nother\nq\n", "card", "make", "--root", "old")
 	if !strings.Contains(out, "The card hoistbook already exists") || !strings.Contains(out, "No card was written") {
 		t.Errorf("left: %s", out)
@@ -122,9 +123,8 @@ func TestCardByQuestions(t *testing.T) {
 	must(t, 2, dir, "card", "make").tells(t, "card make asks questions")
 }
 
-// TestBothProgramsTravel puts the other system's program into the kit where it lies beside this
-// one.
-func TestBothProgramsTravel(t *testing.T) {
+// TestBothProgramsInKit adds the other system's program to the kit if it is beside this one.
+func TestBothProgramsInKit(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
 	self, err := os.ReadFile(program)
@@ -143,7 +143,7 @@ func TestBothProgramsTravel(t *testing.T) {
 	must(t, 0, dir, "inspect", "--kit", "kit")
 }
 
-// TestCollection takes those cards of the office's collection whose apps are here.
+// TestCollection uses the cards of the office's collection whose apps are installed.
 func TestCollection(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
@@ -171,7 +171,7 @@ func TestCollection(t *testing.T) {
 	must(t, 2, dir, "new", "empty", "--root", "old", "--to", "NEW").tells(t, "none of the cards' apps is on OLD")
 }
 
-// TestCardAdd puts cards into the collection: all of them or none, and none over another.
+// TestCardAdd adds cards to the collection: all or none, and never over another card.
 func TestCardAdd(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -207,7 +207,8 @@ func TestCardAdd(t *testing.T) {
 	}
 }
 
-// TestHelpFits reads the help at a terminal: no line is wider, and what is laid out stays so.
+// TestHelpFits reads the help at a terminal: no line is wider than the terminal, and laid-out text
+// keeps its lines.
 func TestHelpFits(t *testing.T) {
 	t.Parallel()
 	need(t, "script")
@@ -230,7 +231,7 @@ func TestHelpFits(t *testing.T) {
 	}
 }
 
-// TestProgressForPrograms tells programs how far the work is, line by line, beside the facts.
+// TestProgressForPrograms reports progress as lines of JSON.
 func TestProgressForPrograms(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
@@ -261,8 +262,8 @@ func TestProgressForPrograms(t *testing.T) {
 	}
 }
 
-// TestGuideByFile has a file answer all that the guide, and the commands that it runs, would
-// ask: a whole move, with nobody at the terminal.
+// TestGuideByFile answers all questions of the guide and its commands from a file: a whole move
+// without a terminal.
 func TestGuideByFile(t *testing.T) {
 	t.Parallel()
 	dir := settled(t)

@@ -13,8 +13,8 @@ import (
 	"movekit/test/lay"
 )
 
-// ruledSeat is an office with a packed app whose seat at a running desk has
-// rules; more are options of the desk.
+// ruledSeat is an office with a packed app whose seat at a running desk has rules. more are options
+// of the desk.
 func ruledSeat(t *testing.T, rules string, more ...string) (string, runningDesk) {
 	t.Helper()
 	dir := office(t)
@@ -26,8 +26,8 @@ func ruledSeat(t *testing.T, rules string, more ...string) (string, runningDesk)
 	return dir, d
 }
 
-// TestTakeoverAtTheDesk takes a seat over that is active on the old computer,
-// and waits at a desk whose clock is set.
+// TestTakeoverAtTheDesk takes over a seat that is active on the old computer, and waits at a desk
+// whose clock is set.
 func TestTakeoverAtTheDesk(t *testing.T) {
 	t.Parallel()
 	dir, _ := ruledSeat(t, "takeover: true, wait: 24h, expires: 2099-12-31")
@@ -56,7 +56,7 @@ func TestTakeoverAtTheDesk(t *testing.T) {
 	if text, _ := os.ReadFile(filepath.Join(dir, "kit/report/handover.txt")); !strings.Contains(string(text), "Reason given: burnt") {
 		t.Errorf("the handover: %s", text)
 	}
-	// Where the rule forbids it, and where the time is not over.
+	// If the rule forbids it, and before the waiting time is over.
 	dir, _ = ruledSeat(t, "wait: 24h")
 	if s := step(t, 4, dir, "new", "activate", "--yes", "--takeover", "--because", "burnt"); !strings.Contains(s.err, "cannot be taken over") {
 		t.Errorf("no takeover: %s", s.err)
@@ -78,8 +78,8 @@ func TestTakeoverAtTheDesk(t *testing.T) {
 	must(t, 2, dir, "desk", "show", "none")
 }
 
-// TestLostComputerFromTheNewOne frees a seat in the name of a computer that
-// is gone, and writes to vendors.
+// TestLostComputerFromTheNewOne deactivates a seat on behalf of a lost computer, and writes letters
+// to vendors.
 func TestLostComputerFromTheNewOne(t *testing.T) {
 	t.Parallel()
 	dir, _ := ruledSeat(t, "takeover: false")
@@ -111,8 +111,8 @@ func TestLostComputerFromTheNewOne(t *testing.T) {
 	}
 }
 
-// TestTakeoverByFile takes a seat over, and frees one for a lost computer, with
-// requests that travel by file.
+// TestTakeoverByFile takes over a seat, and deactivates one of a lost computer, with requests in
+// files.
 func TestTakeoverByFile(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct{ rule, flag, state string }{{"takeover: true", "--takeover", "taken over from OLD"}, {"takeover: false", "--lost", "deactivated"}} {
@@ -133,7 +133,7 @@ func TestTakeoverByFile(t *testing.T) {
 			t.Errorf("%s: active on %v", c.flag, active)
 		}
 	}
-	// By telephone nothing is taken over.
+	// A takeover cannot be requested by telephone.
 	dir, _ := ruledSeat(t, "takeover: true")
 	step(t, 0, dir, "new", "unpack")
 	if s := step(t, 0, dir, "new", "licence", "request", "--phone", "--takeover", "--because", "burnt", "--yes"); !strings.Contains(s.out, "cannot be requested by telephone") {
@@ -141,7 +141,7 @@ func TestTakeoverByFile(t *testing.T) {
 	}
 }
 
-// TestByTelephone moves a seat with nobody but two people on the telephone.
+// TestByTelephone moves a seat over the telephone.
 func TestByTelephone(t *testing.T) {
 	t.Parallel()
 	dir, d := ruledSeat(t, "takeover: false")
@@ -185,7 +185,7 @@ func TestByTelephone(t *testing.T) {
 	if active, left := atDesk(t, dir); len(active) != 1 || left != 1 {
 		t.Errorf("active on %v, %d left", active, left)
 	}
-	// The step's name is that of the computer.
+	// The wrong computer for the step.
 	var r struct{ Step string }
 	s := step(t, 0, dir, "old", "licence", "request", "--phone", "--json")
 	if err := json.Unmarshal([]byte(s.out), &r); err != nil || r.Step != "deactivate" {
@@ -202,8 +202,8 @@ func TestByTelephone(t *testing.T) {
 	step(t, 0, dir, "new", "verify")
 }
 
-// TestDeskWithTLSAndFaults moves a seat over TLS with a pinned certificate,
-// while the desk loses answers, fails and restarts.
+// TestDeskWithTLSAndFaults moves a seat over TLS with a pinned certificate, while the desk loses
+// answers, fails and restarts.
 func TestDeskWithTLSAndFaults(t *testing.T) {
 	t.Parallel()
 	dir, d := ruledSeat(t, "takeover: false", "--tls")
@@ -233,7 +233,7 @@ func TestDeskWithTLSAndFaults(t *testing.T) {
 	}
 	must(t, 0, dir, "desk", "faults", "--off")
 	step(t, 0, dir, "new", "verify")
-	// Another certificate in its place is not spoken to.
+	// A desk with another certificate is refused.
 	d.stop()
 	foreign := t.TempDir()
 	cert, key := filepath.Join(foreign, "c.pem"), filepath.Join(foreign, "k.pem")
@@ -248,7 +248,7 @@ func TestDeskWithTLSAndFaults(t *testing.T) {
 	must(t, 2, dir, "desk", "serve", "--listen", "0.0.0.0:0")
 }
 
-// TestSafetyCopy opens a safety copy with the standard tools.
+// TestSafetyCopy opens a safety copy with standard tools.
 func TestSafetyCopy(t *testing.T) {
 	t.Parallel()
 	need(t, "age", "script")
@@ -275,7 +275,7 @@ func TestSafetyCopy(t *testing.T) {
 	}
 }
 
-// TestCopiesOfOneKit stops a copy of the kit that is behind.
+// TestCopiesOfOneKit stops a step on an outdated copy of the kit.
 func TestCopiesOfOneKit(t *testing.T) {
 	t.Parallel()
 	dir, _ := ruledSeat(t, "takeover: false")
@@ -291,8 +291,8 @@ func TestCopiesOfOneKit(t *testing.T) {
 	}
 }
 
-// TestSecretsAreWrittenNowhere greps everything that a whole move writes and
-// shows, and what its processes are started with.
+// TestSecretsAreWrittenNowhere searches everything that a whole move writes and shows, and the
+// arguments and environment of its processes.
 func TestSecretsAreWrittenNowhere(t *testing.T) {
 	t.Parallel()
 	dir, d := ruledSeat(t, "takeover: true")

@@ -52,7 +52,7 @@ func startDesk(t *testing.T, dir, listen string, more ...string) runningDesk {
 	return d
 }
 
-// seat adds a seat at a desk to the office's card, with the desk at url.
+// seat adds a seat at the desk at url to the office's card.
 func seat(t *testing.T, dir string, d runningDesk, address string) {
 	t.Helper()
 	pinned := ""
@@ -86,7 +86,7 @@ func addLicence(t *testing.T, dir, yaml string) {
 
 const oneSeat = "- {serial: SN-0042-TERN, code: lamp-7, product: hoistbook, covers: '3', seats: 1, transfers: 1, active: [OLD-ID]}\n"
 
-// oldID is what the office's old computer is called at the desk.
+// oldID is the id of the office's old computer at the desk.
 func oldID(t *testing.T, dir string) string {
 	t.Helper()
 	made(t, dir)
@@ -99,7 +99,7 @@ func oldID(t *testing.T, dir string) string {
 	return strings.Trim(strings.TrimSpace(id), `"'`)
 }
 
-// atDesk is what the desk says of the office's licence.
+// atDesk returns the desk's state of the office's licence.
 func atDesk(t *testing.T, dir string) (active []string, left int) {
 	t.Helper()
 	var rows []struct {
@@ -155,7 +155,7 @@ func TestLicenceMoves(t *testing.T) {
 	if token, err := os.ReadFile(filepath.Join(dir, "new/srv/activation.jws")); err != nil || strings.Count(string(token), ".") != 2 {
 		t.Errorf("the app's activation: %q %v", token, err)
 	}
-	// Without the desk, what the kit remembers is no proof.
+	// Without the desk, the kit's record is no proof.
 	d.stop()
 	s = step(t, 1, dir, "new", "verify")
 	s.tells(t, "could not be verified")
@@ -192,7 +192,7 @@ func TestDeskTroubles(t *testing.T) {
 	if active, _ := atDesk(t, dir); len(active) != 1 {
 		t.Errorf("the licence is active on %v", active)
 	}
-	// What the desk refuses.
+	// Requests that the desk refuses.
 	for yaml, what := range map[string]string{
 		strings.Replace(oneSeat, "active: [OLD-ID]", "active: [stranger]", 1):                                                        "1 of 1 seats are active on other computers",
 		strings.Replace(oneSeat, "lamp-7", "lamp-8", 1):                                                                              "No licence has this serial",
@@ -223,9 +223,9 @@ func TestDeskTroubles(t *testing.T) {
 	}
 }
 
-// TestStorm moves a licence through a network that loses requests and
-// answers, with a program that is killed and a desk that is restarted. After
-// it the licence is active on one computer and one transfer is spent.
+// TestStorm moves a licence over a network that loses requests and answers, with a program that is
+// killed and a desk that restarts. At the end the licence is active on one computer, and one
+// transfer was used.
 func TestStorm(t *testing.T) {
 	t.Parallel()
 	random := rand.New(rand.NewPCG(3, 3))
@@ -282,8 +282,8 @@ func TestStorm(t *testing.T) {
 	}
 }
 
-// TestLicenceByFile moves a seat between computers without network: requests and
-// answers travel as files, the desk is up only while they are exchanged.
+// TestLicenceByFile moves a seat between computers without network: requests and answers are in
+// files, and the desk is up only for the exchange.
 func TestLicenceByFile(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
@@ -332,7 +332,7 @@ func TestLicenceByFile(t *testing.T) {
 			t.Errorf("%s: %d %s", name, s.code, s.err)
 		}
 	}
-	// An older request: its answer is not that of the newest.
+	// An older request: its answer does not match the newest one.
 	step(t, 0, dir, "new", "unpack")
 	step(t, 0, dir, "new", "licence", "request", "--to", "first.json")
 	step(t, 0, dir, "new", "licence", "request", "--to", "second.json")
@@ -354,7 +354,7 @@ func TestLicenceByFile(t *testing.T) {
 	up := startDesk(t, dir, listen)
 	defer up.stop()
 	step(t, 0, dir, "new", "verify")
-	// A request that somebody changed on the way is not carried out.
+	// A request that somebody changed is not carried out.
 	var f map[string]any
 	data, _ := os.ReadFile(filepath.Join(dir, "second.json"))
 	fatal.If(t, json.Unmarshal(data, &f))

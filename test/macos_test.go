@@ -10,7 +10,7 @@ import (
 	"movekit/test/lay"
 )
 
-// bytesList is a binary property list of one dictionary with one key and a string.
+// bytesList is a binary property list with a dictionary of one key and a string.
 func bytesList(key, value string) string {
 	text := func(s string) string {
 		if len(s) < 15 {
@@ -34,7 +34,7 @@ func bytesList(key, value string) string {
 	return out
 }
 
-// shows sees that a command shows some text.
+// shows checks that a command prints a text.
 func shows(t *testing.T, s said, what string) {
 	t.Helper()
 	if !strings.Contains(s.out+s.err, what) {
@@ -48,10 +48,10 @@ func infoPlist(version string) string {
 	return `<?xml version="1.0" encoding="UTF-8"?><plist version="1.0"><dict><key>CFBundleVersion</key><string>812</string><key>CFBundleShortVersionString</key><string>` + version + `</string></dict></plist>`
 }
 
-// TestMac moves an app from the pulled disk of a Mac to that of another, where its user has
-// another name: the old computer is told by its own files, the app's version by its Info.plist,
-// paths in property lists of both forms say the new home, and letters that one disk takes
-// apart are the same name on the other.
+// TestMac moves an app from a Mac's pulled disk to another Mac's disk, where its user has another
+// name. The old computer is identified by its own files, the app's version is read from its
+// Info.plist, paths in both formats of property lists are updated, and names that one disk stores
+// decomposed are the same on the other.
 func TestMac(t *testing.T) {
 	t.Parallel()
 	const support = "Library/Application Support/Tidewright"
@@ -96,7 +96,7 @@ items:
 		}
 	}
 	shows(t, step(t, 0, dir, "new", "verify"), "same")
-	// The other disk takes letters apart again: that is no difference, and another text is one.
+	// The other disk decomposes names again, which is no difference. A different text is one.
 	os.Rename(filepath.Join(home, composed), filepath.Join(home, apart))
 	step(t, 0, dir, "new", "verify")
 	lay.Out(t, home, map[string]string{"recent.plist": "x"})
@@ -108,7 +108,7 @@ items:
 	}
 }
 
-// TestNamesOnAMac is told before a pack which names are one on a Mac.
+// TestNamesOnAMac reports before a pack which names are equal on a Mac.
 func TestNamesOnAMac(t *testing.T) {
 	t.Parallel()
 	dir := lay.Disk(t, "", map[string]string{

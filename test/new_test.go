@@ -10,7 +10,7 @@ import (
 	"movekit/test/lay"
 )
 
-// TestNewOfficeAndAlso makes a kit for an office that is named, with the program for another system in it.
+// TestNewOfficeAndAlso creates a kit with an office name and a program for another system.
 func TestNewOfficeAndAlso(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
@@ -29,7 +29,7 @@ func TestNewOfficeAndAlso(t *testing.T) {
 	must(t, 1, dir, "new", "other", "--root", "old", "--cards", "diary.yaml", "--also", "none.exe").tells(t, "none.exe")
 }
 
-// TestNewIsKilled kills the making of a kit, and makes it again.
+// TestNewIsKilled kills the creation of a kit, and creates it again.
 func TestNewIsKilled(t *testing.T) {
 	t.Parallel()
 	dir := office(t)

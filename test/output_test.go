@@ -5,7 +5,8 @@ import (
 	"testing"
 )
 
-// TestColourAndDetail checks that colours go only to a terminal, and not with --no-color; and that --verbose says more.
+// TestColourAndDetail checks that colours are only printed to a terminal, and not with --no-color,
+// and that --verbose prints more.
 func TestColourAndDetail(t *testing.T) {
 	t.Parallel()
 	dir := office(t)

@@ -1,5 +1,5 @@
-// Package test drives the built program on files in temporary folders, and
-// the rules of the core by a model.
+// Package test tests the built program on files in temporary folders, and the rules of the core
+// with a model.
 package test
 
 import (
@@ -24,7 +24,7 @@ import (
 	"movekit/test/lay"
 )
 
-// program is the built movekit.
+// program is the path of the built movekit.
 var program string
 
 func TestMain(m *testing.M) {
@@ -55,8 +55,7 @@ func build(to, system string) error {
 	return nil
 }
 
-// need skips a test that needs a program which has no user here; with CI=true that
-// is a failure.
+// need skips a test if a program is not installed. With CI=true the test fails.
 func need(t *testing.T, programs ...string) {
 	t.Helper()
 	for _, p := range programs {
@@ -69,13 +68,13 @@ func need(t *testing.T, programs ...string) {
 	}
 }
 
-// said is what a command wrote and how it ended.
+// said is the output and the exit code of a command.
 type said struct {
 	out, err string
 	code     int
 }
 
-// passphrase has the form of one that the tool makes.
+// passphrase has the form of a generated one.
 const passphrase = "agency-balcony-cabana-dagger-eagle-fable"
 
 func command(ctx context.Context, dir string, args ...string) *exec.Cmd {
@@ -122,8 +121,7 @@ func must(t *testing.T, code int, dir string, args ...string) said {
 	return s
 }
 
-// tells expects an error's parts: what happened, what to do next, and that
-// nothing was lost.
+// tells expects the parts of an error: what happened, what to do next, and that nothing was lost.
 func (s said) tells(t *testing.T, what string) {
 	t.Helper()
 	for _, part := range []string{what, "  next: ", "  safe: "} {
@@ -133,7 +131,7 @@ func (s said) tells(t *testing.T, what string) {
 	}
 }
 
-// office makes two Linux computers and a card for a folder, in a new folder.
+// office creates two Linux computers and a card for a folder, in a new folder.
 func office(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
@@ -155,7 +153,7 @@ items:
 	return dir
 }
 
-// made makes the kit of an office.
+// made creates the kit of an office.
 func made(t *testing.T, dir string, more ...string) {
 	t.Helper()
 	must(t, 0, dir, append([]string{"new", "kit", "--root", "old", "--cards", "diary.yaml", "--to", "NEW"}, more...)...)
@@ -207,7 +205,7 @@ func noise(n int) []byte {
 	return out
 }
 
-// same expects two trees to be the same.
+// same expects two equal trees.
 func same(t *testing.T, a, b string) {
 	t.Helper()
 	if x, y := picture(t, a), picture(t, b); x != y {
@@ -218,7 +216,7 @@ func same(t *testing.T, a, b string) {
 func TestDemo(t *testing.T) {
 	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "office")
-	// Twice into one folder only when asked for, and never over something else.
+	// A second time in one folder only on request, and never over other content.
 	lay.Out(t, dir, map[string]string{"commands.txt": "", "kit/journal.jsonl": "an earlier one"})
 	must(t, 2, t.TempDir(), "demo", "--dir", dir).tells(t, "--fresh")
 	other := t.TempDir()
@@ -263,8 +261,7 @@ func TestDemo(t *testing.T) {
 	noSecrets(t, dir, s.out+s.err)
 }
 
-// noSecrets looks for the example's secrets in everything that was written in
-// the open.
+// noSecrets searches for the example's secrets in all unencrypted output.
 func noSecrets(t *testing.T, dir, screen string) {
 	t.Helper()
 	pass, _ := os.ReadFile(filepath.Join(dir, "passphrase.txt"))
@@ -291,8 +288,7 @@ func noSecrets(t *testing.T, dir, screen string) {
 	}
 }
 
-// TestStandardToolsOpenTheKit follows the kit's README.txt with the real age,
-// zstd, tar and b3sum.
+// TestStandardToolsOpenTheKit follows the kit's README.txt with the real age, zstd, tar and b3sum.
 func TestStandardToolsOpenTheKit(t *testing.T) {
 	t.Parallel()
 	need(t, "age", "zstd", "tar", "b3sum", "script")
@@ -315,7 +311,7 @@ func TestStandardToolsOpenTheKit(t *testing.T) {
 		cmd := exec.Command("bash", "-o", "pipefail", "-c", line)
 		cmd.Dir = filepath.Join(dir, "kit")
 		if line == "age -d -o identity.txt key.age" {
-			// age asks a terminal for the passphrase.
+			// age asks for the passphrase in a terminal.
 			cmd = exec.Command("script", "-qec", line, "/dev/null")
 			cmd.Dir, cmd.Stdin = filepath.Join(dir, "kit"), strings.NewReader(passphrase+"\n")
 		}
@@ -398,7 +394,7 @@ func TestWholeMoveByJSON(t *testing.T) {
 	}
 }
 
-// TestErrorsAndGates meets each failure that a person can cause.
+// TestErrorsAndGates causes each failure that a user can cause.
 func TestErrorsAndGates(t *testing.T) {
 	t.Parallel()
 	type c struct {
@@ -468,7 +464,7 @@ func TestErrorsAndGates(t *testing.T) {
 	}
 }
 
-func TestOverrideIsKeptForTheOwner(t *testing.T) {
+func TestOverrideInHandover(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
 	lay.Out(t, dir, map[string]string{"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\nrunning: [{name: hoistbook, pid: 5}]\n"})
@@ -488,8 +484,7 @@ func TestOverrideIsKeptForTheOwner(t *testing.T) {
 	}
 }
 
-// TestFullAndReadOnlyStick packs onto a small file system that fills, and onto
-// one that could not be written to.
+// TestFullAndReadOnlyStick packs onto a small file system that gets full, and onto a read-only one.
 func TestFullAndReadOnlyStick(t *testing.T) {
 	t.Parallel()
 	dir := office(t)

@@ -16,7 +16,7 @@ import (
 	"movekit/test/lay"
 )
 
-// atTerminal runs the program at a terminal, with somebody typing.
+// atTerminal runs the program in a terminal, with a user who types.
 func atTerminal(t *testing.T, dir, typed string, args ...string) string {
 	t.Helper()
 	need(t, "script")
@@ -47,7 +47,7 @@ func atTerminal(t *testing.T, dir, typed string, args ...string) string {
 	return s.text()
 }
 
-// screen is what a terminal shows.
+// screen is the text on a terminal.
 type screen struct {
 	mu       sync.Mutex
 	shown    []byte
@@ -67,12 +67,11 @@ func (s *screen) text() string {
 	return string(s.shown)
 }
 
-// question is how the program's questions end.
+// question matches the end of the program's questions.
 var question = regexp.MustCompile(`(: |\? |\[y/N\] )$`)
 
-// asks waits for the next question, and a moment more: a terminal hides what is typed only
-// once the question stands there. It is false when the program has ended, or asks nothing for
-// a minute.
+// asks waits for the next question, and a moment more: a terminal hides typed text only once the
+// question is shown. It returns false if the program has ended, or asks nothing for a minute.
 func (s *screen) asks(ended <-chan struct{}) bool {
 	for range 3000 {
 		s.mu.Lock()
@@ -107,7 +106,7 @@ func TestPassphraseAtTheTerminal(t *testing.T) {
 	if out = atTerminal(t, dir, "one-passphrase-here\nand-another-here\n", "new", "k2", "--root", "old", "--cards", "diary.yaml", "--type-passphrase"); !strings.Contains(out, "passphrases differ") {
 		t.Errorf("two that differ: %s", out)
 	}
-	// One that the tool makes is shown once, opens the kit, and is nowhere in it.
+	// A generated passphrase is shown once, opens the kit, and is nowhere in it.
 	out = atTerminal(t, dir, "", "new", "k3", "--root", "old", "--cards", "diary.yaml")
 	_, rest, _ := strings.Cut(out, "apart from the kit:")
 	words := strings.Fields(rest)
@@ -128,9 +127,8 @@ func TestPassphraseAtTheTerminal(t *testing.T) {
 	}
 }
 
-// TestInterrupted ends a pack in the middle in every way that there is. What it
-// wrote in the kit and beside it goes with it; a run that was killed leaves some,
-// which the next command removes.
+// TestInterrupted interrupts a pack in every way. The files that it wrote in the kit and beside it
+// are removed; a killed run leaves some, which the next command removes.
 func TestInterrupted(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
@@ -174,7 +172,7 @@ func TestInterrupted(t *testing.T) {
 	step(t, 0, dir, "old", "pack")
 }
 
-// TestUnreadable packs as a user who may not read everything.
+// TestUnreadable packs as a user without full read rights.
 func TestUnreadable(t *testing.T) {
 	t.Parallel()
 	if os.Getuid() != 0 {
@@ -206,7 +204,7 @@ func TestUnreadable(t *testing.T) {
 	}
 }
 
-// methodsOffice makes two computers with an app whose licences a person moves.
+// methodsOffice creates two computers with an app whose licences are moved by hand.
 func methodsOffice(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
@@ -235,8 +233,7 @@ licences:
 	return dir
 }
 
-// TestAnswersFromAFile moves licences that a person holds, with what was seen
-// given in a file.
+// TestAnswersFromAFile moves licences with answers from a file.
 func TestAnswersFromAFile(t *testing.T) {
 	t.Parallel()
 	dir := methodsOffice(t)
@@ -288,7 +285,7 @@ func TestAnswersFromAFile(t *testing.T) {
 			t.Errorf("nobody is told that one copy may sync: %s", said.out)
 		}
 	}
-	// Somebody at a terminal is asked once, and can put it off.
+	// In a terminal the user is asked once, and can postpone the step.
 	at := []string{"verify", "--kit", "kit", "--root", "new", "--passphrase-file", "p"}
 	if s := atTerminal(t, dir, "later\n", at...); !strings.Contains(s, "is signed in to it on OLD") || !strings.Contains(s, "only one copy of Hoistbook may sync: make sure") {
 		t.Errorf("put off: %s", s)
@@ -315,8 +312,8 @@ func TestAnswersFromAFile(t *testing.T) {
 	}
 }
 
-// TestGuidedAtATerminal has a person at a terminal leave, come back, and read
-// the key when it is needed.
+// TestGuidedAtATerminal stops the steps at a terminal, continues them, and shows the key when it is
+// needed.
 func TestGuidedAtATerminal(t *testing.T) {
 	t.Parallel()
 	dir := methodsOffice(t)
@@ -333,9 +330,9 @@ func TestGuidedAtATerminal(t *testing.T) {
 	}
 }
 
-// TestWhoSaysNo ends the program at each kind of question, and answers in words that are no
-// consent. Nothing of what was asked about is done, and the same command asks again.
-func TestWhoSaysNo(t *testing.T) {
+// TestRefusals interrupts the program at each kind of question, and gives answers that are not
+// consent. Nothing is done then, and the same command asks again.
+func TestRefusals(t *testing.T) {
 	t.Parallel()
 	dir := methodsOffice(t)
 	const interrupt = "\x03\n"
@@ -361,7 +358,7 @@ func TestWhoSaysNo(t *testing.T) {
 			t.Fatalf("%q: a step counts as taken", typed)
 		}
 	}
-	// A passphrase that somebody is asked for is not shown, nor is what is left of the question.
+	// A requested passphrase is not shown, nor is the rest of the question's line.
 	before := journal()
 	if s := atTerminal(t, dir, interrupt+"\n", "deactivate", "--kit", "kit", "--root", "old"); !strings.Contains(s, "cancelled at the question") {
 		t.Errorf("at the passphrase: %s", s)
@@ -371,8 +368,8 @@ func TestWhoSaysNo(t *testing.T) {
 	}
 }
 
-// TestOneOfTwo has a person leave one of two licences: the other is deactivated, and the one
-// that is left is named with its reason.
+// TestOneOfTwo postpones one of two licences. The other is deactivated, and the message names the
+// postponed one with the reason.
 func TestOneOfTwo(t *testing.T) {
 	t.Parallel()
 	dir := methodsOffice(t)
@@ -386,8 +383,7 @@ func TestOneOfTwo(t *testing.T) {
 	}
 }
 
-// TestTypedKey has a person type a key from a label: it is not shown, but for its end, which
-// is looked at before it is taken.
+// TestTypedKey types a key from a label: only its end is shown, for confirmation.
 func TestTypedKey(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()

@@ -9,8 +9,8 @@ import (
 	"movekit/test/lay"
 )
 
-// TestRetireKilled kills retire, and its taking back, at random moments: the old data is always
-// whole under one of its names, and the same command ends what was begun.
+// TestRetireKilled kills retire, and retire --back, at random moments: the old data is always
+// complete under one of its names, and the same command completes the work.
 func TestRetireKilled(t *testing.T) {
 	t.Parallel()
 	dir := office(t)

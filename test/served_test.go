@@ -14,7 +14,7 @@ import (
 	"movekit/test/lay"
 )
 
-// engine is a database engine that moves are tried on.
+// engine is a database engine under test.
 type engine struct {
 	kind    string
 	start   func() (*dbserver.Server, error)
@@ -62,8 +62,7 @@ var engines = []engine{
 	},
 }
 
-// each runs a test for every engine that is installed; with CI=true all must
-// be.
+// each runs a test for every installed engine. With CI=true all must be installed.
 func each(t *testing.T, run func(t *testing.T, e engine)) {
 	t.Parallel()
 	for _, e := range engines {
@@ -90,8 +89,7 @@ func (e engine) servers(t *testing.T) (old, now *dbserver.Server) {
 	return old, now
 }
 
-// query returns what a statement gives, without the heading that one client
-// writes.
+// query returns the result of a statement, without the heading that one client prints.
 func query(t *testing.T, s *dbserver.Server, database, text string) string {
 	t.Helper()
 	out, err := s.SQL(database, text)
@@ -108,7 +106,7 @@ func (e engine) newDatabase(t *testing.T, s *dbserver.Server, name, sql string) 
 	query(t, s, name, sql)
 }
 
-// accounts is a table of 300 rows, and one that takes a while.
+// accounts is a table of 300 rows, and one that takes a while to load.
 func accounts() string {
 	var b strings.Builder
 	b.WriteString("CREATE TABLE account (id INTEGER NOT NULL PRIMARY KEY, name VARCHAR(40), phone VARCHAR(20), unsent INTEGER);\nCREATE TABLE pad (i INTEGER, x VARCHAR(400));\nCOMMIT;\n")
@@ -131,7 +129,7 @@ func all(t *testing.T, s *dbserver.Server, database string) string {
 	return query(t, s, database, "SELECT name, phone, unsent FROM account ORDER BY id;")
 }
 
-// theirs is how many databases there are with what was in the way.
+// theirs returns the number of databases that have the existing data.
 func (e engine) theirs(t *testing.T, s *dbserver.Server) (n int) {
 	t.Helper()
 	for _, name := range strings.Fields(e.there(t, s)) {
@@ -148,7 +146,7 @@ func count(t *testing.T, s *dbserver.Server, database, what string) string {
 	return query(t, s, database, "SELECT count(*) FROM "+what+";")
 }
 
-// ledgerOffice makes two computers whose settings name their own server.
+// ledgerOffice creates two computers whose settings name their own server.
 func ledgerOffice(t *testing.T, e engine) (dir string, old, now *dbserver.Server) {
 	t.Helper()
 	old, now = e.servers(t)
@@ -203,7 +201,7 @@ func servedMove(t *testing.T, e engine) {
 	query(t, old, "ledger", "UPDATE account SET unsent = 0; COMMIT;")
 	before := all(t, old, "ledger")
 	first := step(t, 0, dir, "old", "pack")
-	// What people go on to do in it is told, and what they undo again is not.
+	// Later edits are detected, and edits that were reverted are not.
 	if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "unchanged since the pack") {
 		t.Errorf("survey after the pack: %s%s", s.out, s.err)
 	}
@@ -215,7 +213,7 @@ func servedMove(t *testing.T, e engine) {
 	if s := step(t, 0, dir, "old", "survey", "--thorough"); !strings.Contains(s.out, "unchanged since the pack") {
 		t.Errorf("survey of what was undone: %s%s", s.out, s.err)
 	}
-	// Every sealed file of it is one of the kit, and damage to any is seen.
+	// Every sealed file belongs to the kit, and damage to any of them is detected.
 	if s := must(t, 0, dir, "inspect", "--kit", "kit"); strings.Contains(s.out, "not part of the kit") {
 		t.Errorf("inspect: %s", s.out)
 	}
@@ -270,7 +268,7 @@ func servedMove(t *testing.T, e engine) {
 	if count(t, now, "ledger_from_OLD", "account") != "300" || count(t, now, "ledger", "account") != "299" {
 		t.Error("keep-both")
 	}
-	// What was worked in beside the other is not lost when it is put there again.
+	// Data that was modified beside the other one is not lost if it is unpacked again.
 	query(t, now, "ledger_from_OLD", "UPDATE account SET name = 'worked in' WHERE id = 1; COMMIT;")
 	step(t, 0, dir, "new", "unpack", "--existing", "keep-both")
 	worked := 0
@@ -299,8 +297,8 @@ func servedMove(t *testing.T, e engine) {
 	}
 }
 
-// TestServedFaults has servers go away, and the program killed, in the middle
-// of the steps: the same command again ends well.
+// TestServedFaults stops servers, and kills the program, in the middle of the steps. The same
+// command then succeeds.
 func TestServedFaults(t *testing.T) { each(t, servedFaults) }
 
 func servedFaults(t *testing.T, e engine) {
@@ -318,7 +316,7 @@ func servedFaults(t *testing.T, e engine) {
 	}
 	fatal.If(t, old.Start())
 	e.newDatabase(t, now, "ledger", "CREATE TABLE theirs (n INTEGER); COMMIT;")
-	// Killed at moments of the unpack, at first early and then later.
+	// Killed at moments of the unpack, first early and then later.
 	for _, wait := range []time.Duration{200, 400, 600, 800, 1100} {
 		cmd := command(t.Context(), dir, "unpack", "--kit", "kit", "--root", "new")
 		fatal.If(t, cmd.Start())
@@ -338,8 +336,8 @@ func servedFaults(t *testing.T, e engine) {
 	}
 }
 
-// TestPulledDrive sees that the settings of a pulled drive do not lead to the
-// server of the computer that it is attached to.
+// TestPulledDrive checks that the settings of a pulled drive do not lead to the server of the
+// computer that it is attached to.
 func TestPulledDrive(t *testing.T) {
 	t.Parallel()
 	dir, old, _ := ledgerOffice(t, engines[0])
@@ -353,10 +351,9 @@ func TestPulledDrive(t *testing.T) {
 	}
 }
 
-// TestServedRepoint has columns of a server's database say where things are now: shown first,
-// told apart from what somebody changes, given back by undo, and left alone where a trigger
-// would run.
-func TestServedRepoint(t *testing.T) { each(t, servedRepoint) }
+// TestServedPathUpdates updates paths in columns of a server's database: shown first, distinguished
+// from later edits, restored by undo, and not changed if a trigger would run.
+func TestServedPathUpdates(t *testing.T) { each(t, servedRepoint) }
 
 func servedRepoint(t *testing.T, e engine) {
 	dir, old, now := ledgerOffice(t, e)
@@ -414,7 +411,7 @@ func servedRepoint(t *testing.T, e engine) {
 	}
 	on(0, "verify")
 	on(0, "undo", "--yes")
-	// A trigger would do more than that: only PostgreSQL can keep it from running.
+	// A trigger would change more. Only PostgreSQL can keep it from running.
 	query(t, old, "ledger", map[string]string{
 		"postgresql": "CREATE FUNCTION seen() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.seen := 1; RETURN NEW; END'; CREATE TRIGGER seen BEFORE UPDATE ON recent FOR EACH ROW EXECUTE FUNCTION seen()",
 		"mariadb":    "CREATE TRIGGER seen BEFORE UPDATE ON recent FOR EACH ROW SET NEW.seen = 1",

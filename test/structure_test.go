@@ -19,7 +19,7 @@ import (
 	"movekit/test/fatal"
 )
 
-// listed is a package with what it imports.
+// listed is a package with its imports.
 type listed struct {
 	ImportPath string
 	Imports    []string
@@ -37,8 +37,7 @@ func packages(t *testing.T) (all []listed) {
 	return all
 }
 
-// TestImportsRunOneWay sees that the core knows nothing of what stands above
-// it, and nothing of terminals and flags.
+// TestImportsRunOneWay checks that the core imports no interface code, terminals or flags.
 func TestImportsRunOneWay(t *testing.T) {
 	t.Parallel()
 	forbidden := []string{"movekit/internal/cli", "movekit/internal/report", "movekit/internal/desk", "movekit/internal/demo", "movekit/internal/table",
@@ -80,7 +79,7 @@ var layers = [][]string{
 	{"wide", "move"}, {"draft"},
 }
 
-// TestLayers sees that the rooms of the core build on each other in one order.
+// TestLayers checks the order of the core's packages.
 func TestLayers(t *testing.T) {
 	t.Parallel()
 	level := map[string]int{}
@@ -105,7 +104,7 @@ func TestLayers(t *testing.T) {
 	}
 }
 
-// eachFile reads the Go files below a folder, tests left out.
+// eachFile reads the Go files below a folder, without tests.
 func eachFile(t *testing.T, dir string, each func(name string, f *ast.File)) {
 	t.Helper()
 	err := filepath.WalkDir(dir, func(name string, e fs.DirEntry, err error) error {
@@ -121,7 +120,7 @@ func eachFile(t *testing.T, dir string, each func(name string, f *ast.File)) {
 	fatal.If(t, err)
 }
 
-// TestTheCoreIsSilent checks that the core neither prints nor reads what somebody types.
+// TestTheCoreIsSilent checks that the core neither prints nor reads input.
 func TestTheCoreIsSilent(t *testing.T) {
 	t.Parallel()
 	speaks := map[string]*regexp.Regexp{"fmt": regexp.MustCompile("^(Print|Scan)"), "os": regexp.MustCompile("^Std(in|out|err)$")}
@@ -146,7 +145,7 @@ func TestTheCoreIsSilent(t *testing.T) {
 			t.Errorf("%s uses %s", name, what)
 		}
 	})
-	// The check itself finds each of them.
+	// The check itself finds each violation.
 	for _, line := range []string{"fmt.Println(1)", "fmt.Printf(``)", "fmt.Scanln()", "os.Stdin.Close()", "os.Stdout.Close()", "println(1)"} {
 		f, err := parser.ParseFile(token.NewFileSet(), "x.go", "package x\nfunc f() { "+line+" }\n", 0)
 		if fatal.If(t, err); len(said(f)) != 1 {
@@ -155,10 +154,9 @@ func TestTheCoreIsSilent(t *testing.T) {
 	}
 }
 
-// TestNobodyAsksForAKind sees that a kind of item and a method of holding licences
-// are named in their own rooms and tables only, and that nobody asks a mover or a
-// holder what it is.
-func TestNobodyAsksForAKind(t *testing.T) {
+// TestNoKindSwitches checks that kinds and methods are named only in their own packages and
+// tables, and that no code asks for the type of a mover or handle.
+func TestNoKindSwitches(t *testing.T) {
 	t.Parallel()
 	own := map[string]bool{}
 	for _, k := range card.Kinds {
@@ -197,8 +195,8 @@ func TestNobodyAsksForAKind(t *testing.T) {
 	}
 }
 
-// ownCommand returns a pattern of this program's commands, as package cli declares them, and of its flags in a text. A
-// flag at the start of a text is another program's.
+// ownCommand returns a pattern of this program's commands, as package cli declares them, and of its
+// flags in a text. A flag at the start of a text is another program's.
 func ownCommand(t *testing.T) *regexp.Regexp {
 	t.Helper()
 	var names []string
@@ -225,8 +223,8 @@ func ownCommand(t *testing.T) *regexp.Regexp {
 	return regexp.MustCompile(`movekit (license|` + strings.Join(names, "|") + `)\b|[ (` + "`" + `]--[a-z]`)
 }
 
-// TestTheCoreGivesNoAdvice sees that no text of the core names a command or a flag
-// of this program.
+// TestTheCoreGivesNoAdvice checks that no text of the core names a command or a flag of this
+// program.
 func TestTheCoreGivesNoAdvice(t *testing.T) {
 	t.Parallel()
 	own := ownCommand(t)
@@ -255,7 +253,7 @@ func TestTheCoreGivesNoAdvice(t *testing.T) {
 	}
 }
 
-// TestOneStaticFile sees that the program needs no library of the system.
+// TestOneStaticFile checks that the program needs no system library.
 func TestOneStaticFile(t *testing.T) {
 	t.Parallel()
 	f, err := elf.Open(program)

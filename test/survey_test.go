@@ -19,14 +19,14 @@ import (
 	"movekit/test/lay"
 )
 
-// bookings makes a small SQLite database.
+// bookings creates a small SQLite database.
 func bookings(t *testing.T, name string) {
 	t.Helper()
 	os.MkdirAll(filepath.Dir(name), 0o755)
 	lay.Database(t, name, "CREATE TABLE boat (name TEXT); INSERT INTO boat VALUES ('Grey Wagtail'), ('Salt Thrift'); CREATE TABLE outbox (id INTEGER); INSERT INTO outbox VALUES (1)")
 }
 
-// dBase makes a table of the published dBase III layout with one field.
+// dBase creates a table in the published dBase III layout with one field.
 func dBase(records int) []byte {
 	const header, length = 65, 11
 	b := make([]byte, header, header+records*length+1)
@@ -42,7 +42,7 @@ func dBase(records int) []byte {
 	return append(b, 0x1a)
 }
 
-// firebird makes the first page of a Firebird database.
+// firebird creates the first page of a Firebird database.
 func firebird() string {
 	b := make([]byte, 8192)
 	b[0] = 1
@@ -51,7 +51,7 @@ func firebird() string {
 	return string(b)
 }
 
-// quay is the user's part of the registry of the disk below.
+// quay is the user's part of the registry on the disk below.
 const quay = `[\Software\Ebb and Flow Programs\Tidewright]
 "Window"="1280"
 
@@ -59,8 +59,8 @@ const quay = `[\Software\Ebb and Flow Programs\Tidewright]
 "RemotePath"="\\\\QUAY-SRV\\plans"
 `
 
-// windowsDisk makes the disk of a Windows computer that does not run: hives,
-// profiles, and the data of several applications.
+// windowsDisk creates the disk of a Windows computer that does not run: hives, profiles, and the
+// data of several applications.
 func windowsDisk(t *testing.T) string {
 	t.Helper()
 	root := t.TempDir()
@@ -175,11 +175,11 @@ func TestSurveyOfADisk(t *testing.T) {
 	if after := picture(t, root); after != before {
 		t.Errorf("the survey has changed the disk:\n%s\n%s", before, after)
 	}
-	// A kit is made on it too: the disk tells who it is.
+	// A kit can be created from it, because the disk identifies the computer.
 	if out := must(t, 0, dir, "new", "kit", "--cards", "cards", "--root", root).out; !strings.Contains(out, "from  QUAY-DESK-1 (windows)") {
 		t.Error(out)
 	}
-	// A hive that was not written to its end, and one that is no hive.
+	// A hive that was not closed properly, and a file that is not a hive.
 	hive := filepath.Join(root, "Windows/System32/config/SOFTWARE")
 	data, _ := os.ReadFile(hive)
 	data[4]++
@@ -198,8 +198,8 @@ func TestSurveyOfADisk(t *testing.T) {
 	}
 }
 
-// TestSurveyLive surveys this computer: a server, a program that has a file
-// open, a place that nobody else may read.
+// TestSurveyLive surveys this computer: a server, a program with an open file, a folder that other
+// users cannot read.
 func TestSurveyLive(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -255,7 +255,7 @@ items:
 	must(t, 1, dir, "survey").tells(t, "no kit was given")
 }
 
-// TestUnreadableFolder runs the survey as a user who may not read everything.
+// TestUnreadableFolder runs the survey as a user without full read rights.
 func TestUnreadableFolder(t *testing.T) {
 	t.Parallel()
 	if os.Geteuid() != 0 {
@@ -298,8 +298,8 @@ func emptyCard(t *testing.T) string {
 	return filepath.Join(dir, "x.yaml")
 }
 
-// TestSecondDrive takes years off the second drive of a pulled Windows disk, whose registry
-// tells where they are, and puts them on a computer that has no such drive.
+// TestSecondDrive packs items from the second drive of a pulled Windows disk, whose registry has
+// their paths, and unpacks them on a computer without such a drive.
 func TestSecondDrive(t *testing.T) {
 	t.Parallel()
 	root := windowsDisk(t)

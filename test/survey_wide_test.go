@@ -15,7 +15,7 @@ import (
 	"movekit/test/lay"
 )
 
-// TestWideDays counts what changed within some days as recent.
+// TestWideDays counts changes within a number of days as recent.
 func TestWideDays(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
@@ -30,8 +30,8 @@ func TestWideDays(t *testing.T) {
 	}
 }
 
-// TestWideAndDraft finds what no card covers, drafts cards of it, and finds
-// nothing of that any more.
+// TestWideAndDraft finds data that no card covers, drafts cards for it, and then finds none of it
+// again.
 func TestWideAndDraft(t *testing.T) {
 	t.Parallel()
 	root := windowsDisk(t)
@@ -92,8 +92,7 @@ func TestWideAndDraft(t *testing.T) {
 	}
 }
 
-// TestWideSeesAServer starts a PostgreSQL server and finds it with its
-// databases.
+// TestWideSeesAServer starts a PostgreSQL server and finds it with its databases.
 func TestWideSeesAServer(t *testing.T) {
 	t.Parallel()
 	bin := "/usr/lib/postgresql/15/bin"

@@ -14,8 +14,7 @@ import (
 	"movekit/test/lay"
 )
 
-// undoOffice makes two computers with an app that has something in the way on
-// the new one, for every way in which items are put in place.
+// undoOffice creates two computers with an app and existing data on the new one, for every policy.
 func undoOffice(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
@@ -58,7 +57,7 @@ func TestUndo(t *testing.T) {
 	if s := must(t, 0, dir, "status", "--kit", "kit"); strings.Contains(s.out, "set aside") {
 		t.Errorf("status: %s", s.out)
 	}
-	// What was modified since is kept.
+	// Data that was modified since is kept.
 	step(t, 0, dir, "new", "unpack")
 	lay.Out(t, dir, map[string]string{"new/srv/diary/today.txt": "worked in\n", "new/srv/only/one.rec": "worked in\n", "new/srv/fresh/app.log": "of here\n", "new/etc/hoist.ini": "lang=de\n"})
 	if s := step(t, 0, dir, "new", "undo"); strings.Count(s.out, "was modified since") != 4 {
@@ -73,7 +72,7 @@ func TestUndo(t *testing.T) {
 	if n := strings.Count(after, digest.Of([]byte("worked in\n")).String()); n != 2 {
 		t.Errorf("what was worked in is there %d times:\n%s", n, after)
 	}
-	// What was there before, and what was put over it because one said so, stays.
+	// Data that was here before, or was overwritten on request, stays.
 	step(t, 2, dir, "new", "unpack", "--existing", "replace").tells(t, "cannot be undone")
 	step(t, 0, dir, "new", "unpack", "--yes", "--existing", "replace")
 	now := picture(t, filepath.Join(dir, "new"))
@@ -90,8 +89,7 @@ func TestUndo(t *testing.T) {
 	}
 }
 
-// TestUndoKilled kills the program in the middle of taking back: the same
-// command again ends well.
+// TestUndoKilled kills the program in the middle of an undo. The same command then succeeds.
 func TestUndoKilled(t *testing.T) {
 	t.Parallel()
 	dir := undoOffice(t)
@@ -110,8 +108,8 @@ func TestUndoKilled(t *testing.T) {
 	}
 }
 
-// TestAnotherProfile meets a profile of the same name that the app made on the new computer: it
-// is told apart by what the card names, before and after.
+// TestAnotherProfile has a profile of the same name that the app created on the new computer: the
+// card's identity distinguishes them, before and after.
 func TestAnotherProfile(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -137,9 +135,8 @@ func TestAnotherProfile(t *testing.T) {
 	}
 }
 
-// TestServedEnd takes the unpack of a server's database back, packs it once more after
-// people went on working, renews it on the new computer, and sets the old one aside, gives
-// it back and removes it.
+// TestServedEnd undoes the unpack of a server's database, packs it again after edits, replaces it
+// on the new computer, and sets the old one aside, moves it back and removes it.
 func TestServedEnd(t *testing.T) { each(t, servedEnd) }
 
 func servedEnd(t *testing.T, e engine) {
@@ -167,7 +164,7 @@ func servedEnd(t *testing.T, e engine) {
 	if got := e.there(t, now); got != before || e.theirs(t, now) != 1 || count(t, now, "ledger", "account WHERE name = 'late'") != "1" {
 		t.Errorf("renewed: %q, before %q\n%s", got, before, renewed.out)
 	}
-	// What somebody has worked in is set aside, as ever.
+	// Data that was modified is set aside.
 	query(t, now, "ledger", "UPDATE account SET name = 'ours' WHERE id = 5; COMMIT;")
 	query(t, old, "ledger", "UPDATE account SET name = 'later' WHERE id = 9; COMMIT;")
 	step(t, 0, dir, "old", "pack")
@@ -216,8 +213,8 @@ func servedEnd(t *testing.T, e engine) {
 	}
 }
 
-// TestGivenUp empties a kit whose move is not proven, for a reason; nothing of it opens
-// any more.
+// TestGivenUp empties a kit whose move is not verified, with a reason. Nothing in it can be opened
+// afterwards.
 func TestGivenUp(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
@@ -228,7 +225,7 @@ func TestGivenUp(t *testing.T) {
 	must(t, 2, dir, "close", "--kit", "kit", "--yes", "--give-up", "--because", "the office closes", "--keep-record", "kit/record").tells(t, "is inside the kit")
 	must(t, 0, dir, "report", "--kit", "kit", "--to", "papers")
 	must(t, 2, dir, "close", "--kit", "kit", "--give-up", "--because", "the office closes").tells(t, "--yes")
-	// A line that somebody has added says nothing.
+	// A line that somebody added is ignored.
 	journal, key := filepath.Join(dir, "kit/journal.jsonl"), filepath.Join(dir, "kit/key.age")
 	whole, err := os.ReadFile(journal)
 	fatal.If(t, err)

@@ -20,7 +20,7 @@ import (
 	"movekit/test/lay"
 )
 
-// settled makes an office whose user has another name on the new computer, where the app was
+// settled creates an office whose user has another name on the new computer, where the app was
 // started already.
 func settled(t *testing.T) string {
 	t.Helper()
@@ -39,8 +39,8 @@ items:
 	return dir
 }
 
-// TestSettlingIn answers every question of a new computer at a terminal.
-func TestSettlingIn(t *testing.T) {
+// TestNewComputerQuestions answers every question on a new computer at a terminal.
+func TestNewComputerQuestions(t *testing.T) {
 	t.Parallel()
 	dir := settled(t)
 	s := step(t, 0, dir, "new", "ready", "--user", "maren=mholm", "--place", "diary/diary=/data/harbour")
@@ -54,7 +54,7 @@ func TestSettlingIn(t *testing.T) {
 	if text() != "home=/home/mholm\n" {
 		t.Errorf("nobody agreed: %q", text())
 	}
-	// Somebody who stops at the question has nothing done, and is asked again.
+	// If the user interrupts the question, nothing is changed, and the question is asked again.
 	out := atTerminal(t, dir, passphrase+"\nwhat\n\x03", "unpack", "--kit", "kit", "--root", "new")
 	if !strings.Contains(out, "existing data:") || !strings.Contains(out, "Please press Enter") || text() != "home=/home/mholm\n" {
 		t.Errorf("stopped: %s", out)
@@ -73,7 +73,7 @@ func TestSettlingIn(t *testing.T) {
 	if text() != "home=/home/mholm\n" {
 		t.Errorf("after undo the settings say %q", text())
 	}
-	// Each item for itself, by what was said; and no change where none is wanted.
+	// Each item gets its own policy, and no paths are updated.
 	step(t, 0, dir, "new", "unpack", "tide/settings@maren", "--existing", "tide=keep-both", "--keep-paths")
 	if beside, _ := filepath.Glob(filepath.Join(dir, "new/home/mholm/.tide*")); len(beside) != 2 || !strings.HasPrefix(text(), "home=/home/maren/berths") {
 		t.Errorf("beside: %v, %q", beside, text())
@@ -88,7 +88,7 @@ func TestSettlingIn(t *testing.T) {
 	step(t, 2, dir, "new", "unpack", "--existing", "tide=away").tells(t, "set-aside, keep-both, skip or replace")
 }
 
-// TestPlaces says where many go, and one of them.
+// TestPlaces chooses destinations for several items, and for one of them.
 func TestPlaces(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
@@ -120,9 +120,9 @@ func TestPlaces(t *testing.T) {
 	step(t, 3, dir, "new", "verify", "diary/years")
 }
 
-// owners lays out an office in which two people and a service have files, and whose
-// new computer knows them by other numbers; maren has another name and home there.
-// The service runs there as a user who is on this computer too.
+// owners creates an office in which two people and a service have files, and a new computer on
+// which they have other numbers. maren has another name and home there. The service runs as a user
+// who exists on this computer too.
 func owners(t *testing.T, service *user.User) string {
 	if os.Geteuid() != 0 {
 		t.Skip("only root may give files to others")
@@ -171,7 +171,7 @@ items:
 	own("old/srv/diary/latest", 1001, 2000, 0)
 	own("old/srv/diary/a.rec", 1000, 2000, 0o640)
 	own("old/srv/fleet.db", 6001, 2000, 0o660)
-	// Marks beside: another name of a file, holes, attributes, an access list, times.
+	// Other metadata: another name of a file, holes, attributes, an access list, times.
 	os.Link(dir+"/old/srv/diary/a.rec", dir+"/old/srv/diary/same.rec")
 	f, err := os.Create(dir + "/old/srv/diary/holes.img")
 	fatal.If(t, err)
@@ -189,8 +189,8 @@ items:
 	return dir
 }
 
-// accessList lets one more user read a file: the attribute of acl(5), with tags,
-// permissions and numbers.
+// accessList lets one more user read a file: the attribute of acl(5), with tags, permissions and
+// numbers.
 func accessList(uid uint32) []byte {
 	const nobody = 1<<32 - 1
 	raw := binary.LittleEndian.AppendUint32(nil, 2)
@@ -204,7 +204,7 @@ func accessList(uid uint32) []byte {
 	return raw
 }
 
-// belongs says to whom something belongs, with its permissions.
+// belongs returns the owner and permissions of a path.
 func belongs(t *testing.T, path string) string {
 	t.Helper()
 	info, err := os.Lstat(path)
@@ -213,9 +213,9 @@ func belongs(t *testing.T, path string) string {
 	return fmt.Sprintf("%d:%d %v", st.Uid, st.Gid, info.Mode())
 }
 
-// TestWhatBelongsToWhom moves what two people and a service have to a computer that
-// knows them by other numbers, names and homes.
-func TestWhatBelongsToWhom(t *testing.T) {
+// TestOwners moves data of two people and a service to a computer where they have other
+// numbers, names and homes.
+func TestOwners(t *testing.T) {
 	t.Parallel()
 	dir := owners(t, &user.User{Uid: "7001", Gid: "7001"})
 	must(t, 0, dir, "new", "kit", "--cards", "cards", "--to", "NEW", "--root", "old", "--passphrase-file", "pass")
@@ -272,7 +272,7 @@ func TestWhatBelongsToWhom(t *testing.T) {
 		t.Errorf("the access list: %x, %v", value[:max(n, 0)], err)
 	}
 	step(t, 0, dir, "new", "verify")
-	// Each of these is noticed, and named.
+	// Each of these changes is detected and named.
 	for name, c := range map[string]struct {
 		do   func()
 		says string
@@ -298,9 +298,9 @@ func TestWhatBelongsToWhom(t *testing.T) {
 	}
 }
 
-// TestAServiceGoesOn moves the data folder of a real service that insists on its owner,
-// and has it write there on the new computer.
-func TestAServiceGoesOn(t *testing.T) {
+// TestServiceData moves the data folder of a real service that insists on its owner, and the
+// service writes there on the new computer.
+func TestServiceData(t *testing.T) {
 	t.Parallel()
 	service, err := user.Lookup("postgres")
 	if err != nil {

@@ -12,8 +12,8 @@ import (
 	"movekit/test/lay"
 )
 
-// TestInstead goes on with another new computer, once the user says why.
-func TestInstead(t *testing.T) {
+// TestChangeComputer continues with another new computer, with a reason.
+func TestChangeComputer(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
 	lay.Out(t, dir, map[string]string{"third/computer.yaml": "name: THIRD\nsystem: linux\nhardware-id: h-third\n", "third/opt/app/version": "3.4.9", "third/srv/.keep": ""})
@@ -33,8 +33,8 @@ func TestInstead(t *testing.T) {
 	}
 }
 
-// TestKeptBothKilled kills an unpack that keeps both, and its taking back, at random moments:
-// all of both is there in the end, and undo leaves what was there at first.
+// TestKeptBothKilled kills an unpack with keep-both, and its undo, at random moments: at the end
+// all files of both exist, and undo restores the original files.
 func TestKeptBothKilled(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
@@ -67,9 +67,8 @@ func TestKeptBothKilled(t *testing.T) {
 	}
 }
 
-// TestWhatIsInTheWay unpacks over other files with each policy. Nothing that
-// was there is lost, but by replace.
-func TestWhatIsInTheWay(t *testing.T) {
+// TestExistingData unpacks over existing files with each policy. Only replace loses any.
+func TestExistingData(t *testing.T) {
 	t.Parallel()
 	for policy, want := range map[string][3]string{ // a.rec, own.rec, where the old a.rec is
 		"set-aside": {"one", "", "mine"}, "keep-both": {"one", "own", "mine"}, "skip": {"mine", "own", "mine"}, "replace": {"one", "own", ""},
@@ -98,7 +97,8 @@ func TestWhatIsInTheWay(t *testing.T) {
 			t.Errorf("%s: of what was there %q is left", policy, found)
 		}
 		if policy == "keep-both" {
-			// In one folder: equal files once, others beside with a number; verify counts the sealed ones.
+			// In one folder: equal files once, others side by side with a number. Verify counts the
+			// sealed ones.
 			if text("diary/2025/a (2).rec") != "mine" || text("diary/deep/own") != "own" || text("diary/2025/b.rec") != "two" || text("diary/2025/b (2).rec") != "" || !strings.Contains(s.out+s.err, "check 3 files of the existing data, which were added, 1 with a number after the name (1 other the same)") {
 				t.Errorf("merged: %s\n%s", picture(t, filepath.Join(dir, "new/srv")), s.out)
 			}

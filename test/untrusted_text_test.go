@@ -10,10 +10,10 @@ import (
 	"movekit/test/lay"
 )
 
-// TestStrangersText moves files and computers whose names clear the screen, turn the
-// direction of writing, and begin lines that look like the program's own. Nothing of that
-// reaches a terminal or a page as it is; and a card with such a text is refused.
-func TestStrangersText(t *testing.T) {
+// TestUntrustedText uses files and computers whose names clear the screen, change the text
+// direction, and imitate lines of the program. None of that reaches a terminal or a page unescaped,
+// and a card with such a text is rejected.
+func TestUntrustedText(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
 	evil := "x\nerror: all is lost\n\x1b[2J\x1b[H\u202egpj"
@@ -52,7 +52,7 @@ func TestStrangersText(t *testing.T) {
 	})
 	s = finish(t, command(t.Context(), dir, "verify", "--kit", "kit", "--root", "new", evil))
 	check("an argument", s.out+s.err)
-	// The guide, and the questions of a card, at a terminal: a computer of such a name.
+	// The guide, and the questions for a card, in a terminal on a computer with such a name.
 	lay.Out(t, dir, map[string]string{"odd/computer.yaml": "name: \"x\\nerror: all is lost\\e[2J\"\nsystem: linux\nhardware-id: odd\n", "odd/etc/x": "", "odd/home/maren/.config/" + evil + "/a.db": "SQLite format 3\x00"})
 	erase := regexp.MustCompile(`\r?\x1b\[K`)
 	for _, args := range [][]string{{"--root", "odd"}, {"card", "make", "--root", "odd"}} {

@@ -9,7 +9,7 @@ import (
 	"movekit/test/lay"
 )
 
-// TestOpensByCommand has the app's own command show its data, on the computer itself.
+// TestOpensByCommand checks the data with the app's own command, on the computer itself.
 func TestOpensByCommand(t *testing.T) {
 	t.Parallel()
 	dir := office(t)

@@ -16,7 +16,7 @@ import (
 	"movekit/test/lay"
 )
 
-// prng is what Go's runtime needs of bcryptprimitives.dll, which Wine 8 lacks.
+// prng is the part of bcryptprimitives.dll that Go's runtime needs, and that Wine 8 lacks.
 const prng = `#include <windows.h>
 BOOLEAN NTAPI SystemFunction036(PVOID, ULONG);
 __declspec(dllexport) BOOL WINAPI ProcessPrng(PBYTE data, SIZE_T size) { return SystemFunction036(data, (ULONG)size); }
@@ -51,15 +51,14 @@ func newWine(t *testing.T) *wine {
 	return w
 }
 
-// start runs a program, for five minutes at most, and returns what it says and
-// its exit code.
+// start runs a program, for five minutes at most, and returns its output and exit code.
 func (w *wine) start(name string, args ...string) (string, int, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute) // also in a test's clean-up
 	defer cancel()
 	cmd := exec.CommandContext(ctx, name, args...)
 	// Wine reads file names in the character set of the locale.
 	cmd.Env = append(os.Environ(), "LC_ALL=C.UTF-8", "WINEPREFIX="+w.prefix, "WINEDEBUG=-all", "WINEDLLOVERRIDES=mscoree,mshtml=", "DISPLAY=", "MOVEKIT_PASSPHRASE="+passphrase, "MOVEKIT_KIT=", "HOME="+filepath.Dir(w.prefix))
-	// A file: Wine's server outlives the program, and would hold on to a pipe.
+	// A file: Wine's server outlives the program, and would keep a pipe open.
 	said, err := os.CreateTemp(filepath.Dir(w.prefix), "said-")
 	if err != nil {
 		return "", -1, err
@@ -131,7 +130,7 @@ items:
 		at := time.Unix(1_700_000_000, 123_456_700) // Windows keeps times to 100 ns
 		return os.Chtimes(path, at, at)
 	})
-	// Marks that a person sets.
+	// Attributes that a user sets.
 	attrib := func(words ...string) string {
 		out, _, err := w.start("wine", append([]string{"attrib"}, words...)...)
 		if err != nil {
@@ -174,7 +173,7 @@ items:
 	if aside, _ := filepath.Glob(w.drive("new/ProgramData/Tide/tide.db.set-aside-*")); len(aside) != 1 {
 		t.Errorf("set aside: %v", aside)
 	}
-	// A safety copy comes back on the same computer, marks and access lists too.
+	// A safety copy is restored on the same computer, with attributes and access lists.
 	w.run(0, "new", `C:\stick\copy`, "--yes", "--cards", `C:\cards`, "--keep")
 	w.run(0, "pack", "--kit", `C:\stick\copy`)
 	os.Remove(filepath.Join(profile, "settings.ini"))
@@ -185,13 +184,13 @@ items:
 	w.registry(on)
 	w.keys()
 	w.guide()
-	// The kit that Windows wrote is read by the Linux build too.
+	// The Linux build can read the kit that Windows wrote.
 	must(t, 0, t.TempDir(), "inspect", "--kit", w.drive("stick/kit"))
 	must(t, 0, t.TempDir(), "verify", "--kit", w.drive("stick/kit"), "--root", w.drive("new"))
 	w.run(0, on("report", "--to", `C:\handover`)...)
 }
 
-// guide takes a whole move through the guide, answered from a file.
+// guide makes a whole move with the guide, with answers from a file.
 func (w *wine) guide() {
 	w.t.Helper()
 	answer := func(lines ...string) {
@@ -219,7 +218,7 @@ func (w *wine) guide() {
 	}
 }
 
-// keys moves keys of the running system's registry, and takes that back.
+// keys moves keys of the running system's registry, and undoes it.
 func (w *wine) keys() {
 	w.t.Helper()
 	reg := func(args ...string) string {

@@ -15,7 +15,7 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// faults reads the kinds of failure from their source, so that none is missed.
+// faults reads the kinds of failure from the source, so that none is missed.
 func faults(t *testing.T) []fault.Kind {
 	t.Helper()
 	f, err := parser.ParseFile(token.NewFileSet(), "../core/fault/fault.go", nil, 0)
@@ -54,7 +54,7 @@ func TestEveryFailureHasAdvice(t *testing.T) {
 			t.Errorf("%s: %+v, exit %d", k, a, code)
 		}
 	}
-	// What an error points to is there, and whatever is there is pointed to.
+	// Every help topic in an advice exists, and every topic is used.
 	pointed := map[string]bool{}
 	for k, a := range adviceByKind {
 		pointed[a.more] = true
@@ -115,8 +115,7 @@ func TestPairs(t *testing.T) {
 	}
 }
 
-// TestEveryReasonCanBeGiven sees that a step whose gate is overridden with a reason takes
-// one.
+// TestEveryReasonCanBeGiven checks that every overridable gate can be overridden with a reason.
 func TestEveryReasonCanBeGiven(t *testing.T) {
 	called := map[steps.Step]string{steps.Return: "retire", steps.Remove: "retire"}
 	root := (&env{}).command()
@@ -136,8 +135,9 @@ func TestEveryReasonCanBeGiven(t *testing.T) {
 	}
 }
 
-// TestSwallowed recognises what the Windows prompt makes of a folder that ends in a backslash.
-func TestSwallowed(t *testing.T) {
+// TestJoinedArguments detects arguments that the Windows prompt joined after a folder that ends in a
+// backslash.
+func TestJoinedArguments(t *testing.T) {
 	for arg, bad := range map[string]bool{`E:" --kit K`: true, `C:\pulled disk" --json`: true, `it's "quoted" text`: false, `C:\Data`: false, `see "E: x"`: false} {
 		if err := checkArguments([]string{"survey", arg}); (err != nil) != bad || bad && fault.KindOf(err) != fault.Usage {
 			t.Errorf("%s: %v", arg, err)
@@ -145,7 +145,7 @@ func TestSwallowed(t *testing.T) {
 	}
 }
 
-// TestAround cuts a long line of a card around its mistake: the mark stands below it.
+// TestAround shortens a long line of a card around a mistake: the mark is below the mistake.
 func TestAround(t *testing.T) {
 	long := strings.Repeat("ä: x, ", 40)
 	for column, want := range map[int]string{1: "ä", len(long) - 2: "x", 120: string([]rune(long)[len([]rune(long[:119]))])} {

@@ -14,8 +14,7 @@ import (
 	"movekit/test/fatal"
 )
 
-// TestWithoutAServer makes Pontoon Ledger's data where PostgreSQL is not
-// installed.
+// TestWithoutAServer creates Pontoon Ledger's data without PostgreSQL.
 func TestWithoutAServer(t *testing.T) {
 	d := &Demo{Dir: t.TempDir(), Out: &bytes.Buffer{}}
 	p := &pontoon{}
@@ -43,8 +42,8 @@ func TestWithoutAServer(t *testing.T) {
 	}
 }
 
-// TestTheExampleIsAlwaysTheSame holds two makings against each other: what is
-// said of the example elsewhere stays true.
+// TestTheExampleIsAlwaysTheSame creates the example twice and compares, so that documents about it
+// stay true.
 func TestTheExampleIsAlwaysTheSame(t *testing.T) {
 	for name, make := range map[string]func(*rand.Rand) string{"the rota": rotaSQL, "the ledger": ledgerSQL} {
 		first := make(rand.New(rand.NewPCG(1, 2)))

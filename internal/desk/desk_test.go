@@ -108,12 +108,12 @@ func TestRepeatedRequestsAreCarriedOutOnce(t *testing.T) {
 	if _, err := d.Ask(ctx, licence.Deactivate, request(newPC), key(3)); licence.FindProblem(err, licence.ProblemKeyReused) == nil {
 		t.Errorf("a key used for another request: %v", err)
 	}
-	// An old request tells what is so now, and no longer what was so then.
+	// A repeated request gets the current state.
 	d.Ask(ctx, licence.Deactivate, request(newPC), key(4))
 	if a, err := d.Ask(ctx, licence.Activate, request(newPC), key(3)); err != nil || a.State != licence.Deactivated || a.Used != 1 || len(a.Active) != 0 {
 		t.Errorf("a replay: %+v %v", a, err)
 	}
-	// Many at once, each its own key: one seat is one seat.
+	// Many requests at once, each with its own key: one seat is activated once.
 	_, _, d = opened(t, Licence{Covers: "8", Seats: 3, Transfers: 9})
 	var mu sync.Mutex
 	var all sync.WaitGroup
@@ -153,8 +153,8 @@ func TestUnknownSerialAndWrongCodeAreAnsweredAlike(t *testing.T) {
 	}
 }
 
-// TestServerKeepsToItsDescription holds requests and answers against
-// docs/licence-desk.openapi.yaml, and sees that every operation is answered.
+// TestServerKeepsToItsDescription checks requests and answers against
+// docs/licence-desk.openapi.yaml, and that every operation exists.
 func TestServerKeepsToItsDescription(t *testing.T) {
 	doc, err := openapi3.NewLoader().LoadFromFile("../../docs/licence-desk.openapi.yaml")
 	fatal.If(t, err)
@@ -300,7 +300,7 @@ func TestStoreSurvivesAndRefuses(t *testing.T) {
 	}
 }
 
-// TestManySeats asks for a licence that more computers have than an answer names.
+// TestManySeats queries a licence with more active computers than an answer can list.
 func TestManySeats(t *testing.T) {
 	many := Licence{Covers: "8", Seats: 5000, Transfers: 1}
 	for i := range 3000 {
@@ -338,7 +338,7 @@ func TestManySeats(t *testing.T) {
 	}
 }
 
-// TestPage sees that the page shows what was changed, and no secrets.
+// TestPage checks that the page shows the changes, and no secrets.
 func TestPage(t *testing.T) {
 	_, srv, d := opened(t, Licence{Covers: "8", Seats: 1, Transfers: 1})
 	get := func() string {

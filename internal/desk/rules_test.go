@@ -18,7 +18,7 @@ import (
 	"movekit/test/fatal"
 )
 
-// TestTakeoverAndTime moves a seat by taking it over, on a clock that is set.
+// TestTakeoverAndTime takes over a seat, with a clock that is set.
 func TestTakeoverAndTime(t *testing.T) {
 	s, _, d := opened(t, Licence{Covers: "8", Edition: "Harbour", Seats: 1, Transfers: 3, Takeover: true, Wait: "24h", Expires: "2100-01-31", Active: []string{oldPC}})
 	ahead := func(by time.Duration) func() error { return func() error { return s.SetClock(ctx, by) } }
@@ -64,7 +64,7 @@ func TestTakeoverAndTime(t *testing.T) {
 			t.Errorf("step %d: %+v %v", i, a, err)
 		}
 	}
-	// Without the rule nobody takes anything over.
+	// Without the rule, a takeover is refused.
 	_, _, d = opened(t, Licence{Seats: 1, Transfers: 3, Active: []string{oldPC}})
 	r := request(newPC)
 	r.From = oldPC
@@ -73,8 +73,8 @@ func TestTakeoverAndTime(t *testing.T) {
 	}
 }
 
-// TestGuessingCodes keeps an address waiting that sends wrong codes, and tells
-// it nothing of whether the serial was right.
+// TestGuessingCodes delays an address that sends wrong codes, and does not reveal whether the
+// serial was right.
 func TestGuessingCodes(t *testing.T) {
 	_, _, d := opened(t, Licence{Seats: 1})
 	for i := range wrongCodes + 3 {
@@ -95,8 +95,8 @@ func TestGuessingCodes(t *testing.T) {
 	}
 }
 
-// TestGuessingSideBySide opens many connections, and sends the guesses when all are open. No
-// more are answered than one after the other.
+// TestGuessingSideBySide opens many connections, and then sends the guesses. No more are answered
+// than one after the other.
 func TestGuessingSideBySide(t *testing.T) {
 	s, _, _ := opened(t, Licence{Seats: 1})
 	host := strings.TrimPrefix(served(t, s, nil), "http://")
@@ -129,7 +129,7 @@ func TestGuessingSideBySide(t *testing.T) {
 	}
 }
 
-// TestOddRequests are refused for what they are, and none of them counts as a guess.
+// TestOddRequests are refused with the right problem, and do not count as guesses.
 func TestOddRequests(t *testing.T) {
 	s, _, d := opened(t, Licence{Seats: 1})
 	url := served(t, s, nil)
@@ -156,7 +156,7 @@ func TestOddRequests(t *testing.T) {
 	}
 }
 
-// served runs a desk as the program does, until the test ends.
+// served runs a desk like the program, until the test ends.
 func served(t *testing.T, s *Store, cert *tls.Certificate) string {
 	t.Helper()
 	url, ended := make(chan string, 1), make(chan error, 1)
@@ -179,7 +179,7 @@ func served(t *testing.T, s *Store, cert *tls.Certificate) string {
 	return ""
 }
 
-// TestFaults has each fault happen to every request, and all of them to some.
+// TestFaults applies each fault to every request, and all faults to some.
 func TestFaults(t *testing.T) {
 	s, _, d := opened(t, Licence{Covers: "8", Seats: 1, Transfers: 9})
 	d.URL = served(t, s, nil)
@@ -225,7 +225,7 @@ func TestFaults(t *testing.T) {
 	if err := s.SetFaults(ctx, Faults{LostAnswers: 101}); fault.KindOf(err) != fault.Usage {
 		t.Errorf("101%%: %v", err)
 	}
-	// A client that does not give up gets through all of them.
+	// A client that retries gets through all of them.
 	fatal.If(t, s.SetFaults(ctx, Faults{LostRequests: 20, LostAnswers: 20, Errors: 20, Restarts: 20}))
 	change := licence.Change{Service: d, Record: forgetful{}, Move: "m", Request: request(oldPC), Tries: 200, Pause: 1}
 	if _, err := change.Do(ctx, licence.Activate); err != nil {
@@ -234,13 +234,13 @@ func TestFaults(t *testing.T) {
 	active(1)
 }
 
-// forgetful keeps nothing.
+// forgetful stores nothing.
 type forgetful struct{}
 
 func (forgetful) Asked(licence.Action, string) error { return nil }
 func (forgetful) Answered(*licence.Answer) error     { return nil }
 
-// TestTLS pins the desk's own certificate, which outlives a restart.
+// TestTLS pins the desk's own certificate, which stays the same after a restart.
 func TestTLS(t *testing.T) {
 	s, _, d := opened(t, Licence{Seats: 1})
 	cert, err := s.Certificate(ctx)
@@ -264,7 +264,7 @@ func TestTLS(t *testing.T) {
 	}
 }
 
-// TestTelephoneAtTheDesk carries a request out once, however often it is read.
+// TestTelephoneAtTheDesk carries out a request once, even if it is read out again.
 func TestTelephoneAtTheDesk(t *testing.T) {
 	const here = "00112233445566778899aabbccddeeff"
 	s, _, d := opened(t, Licence{Covers: "8", Seats: 1, Transfers: 2, Active: []string{oldPC}})

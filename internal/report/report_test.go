@@ -18,7 +18,7 @@ import (
 	"movekit/test/fatal"
 )
 
-// folded is the handover after these events of one app.
+// folded is the handover after the given events of one app.
 func folded(events ...any) *Report {
 	m := kit.Manifest{ID: "1", Old: kit.Computer{Name: "OLD", ID: "o"}, New: kit.Computer{Name: "NEW"}}
 	var lines []journal.Line
@@ -120,9 +120,8 @@ func TestTextFitsTheTerminal(t *testing.T) {
 	}
 }
 
-// TestOnlyWhatWasSeen leaves out what a run was stopped at, and what it did not come
-// to.
-func TestOnlyWhatWasSeen(t *testing.T) {
+// TestReportOfOneRun leaves out apps that were stopped, and items that were not reached.
+func TestReportOfOneRun(t *testing.T) {
 	for name, c := range map[string]struct {
 		did             *run.Outcome
 		apps            int
@@ -156,7 +155,7 @@ func TestNotice(t *testing.T) {
 	}
 }
 
-// TestSheetTellsLicences has a licence of every method on the survey's page.
+// TestSheetTellsLicences shows a licence of every method on the survey's page.
 func TestSheetTellsLicences(t *testing.T) {
 	a := survey.App{App: "app", Title: "The App"}
 	for _, m := range card.Methods {
@@ -172,8 +171,8 @@ func TestSheetTellsLicences(t *testing.T) {
 	}
 }
 
-// TestSheetTellsItems has on the survey's page what was seen of an item, and what of it
-// does not move, as the terminal has it.
+// TestSheetTellsItems shows an item's findings, and the data that is not moved, on the survey's
+// page as in the terminal.
 func TestSheetTellsItems(t *testing.T) {
 	i := item.Inspection{Item: "ledger", Details: []string{"2 tables"}, Warnings: []string{"older than the log"},
 		Left: []string{"passwords of <roles>"}, LeftOut: []string{"cache/: 1 file"}, PathSetting: "app.ini, Data/Path", Since: &item.Drift{Known: true, Diffs: []string{"a is missing"}}}
@@ -187,8 +186,8 @@ func TestSheetTellsItems(t *testing.T) {
 	}
 }
 
-// TestTheEnd tells the owner what became of the old computer and of the kit, what could
-// not be kept, and what was decided.
+// TestTheEnd reports the state of the old computer and of the kit, metadata that was not restored,
+// and decisions.
 func TestTheEnd(t *testing.T) {
 	left := steps.Checked{Skipped: true, Rows: differ.Rows, Diffs: differ.Diffs, Count: 1}
 	unkept := steps.Placed{To: "/srv/data", NotRestored: []string{"a: its access list"}}

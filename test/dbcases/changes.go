@@ -7,12 +7,11 @@ import (
 	"movekit/internal/core/dbprint"
 )
 
-// change is a single change of a database, and what it must be told as.
+// change is a single change of a database, and its expected description.
 type change struct{ sql, told string }
 
-// Changes makes one change of a database after the other, and sees that each is
-// told, by what it is of, and no more than it. run makes one; take fingerprints the
-// database.
+// Changes makes one change of a database after the other, and checks that each is reported with its
+// subject, and nothing else. run makes a change; take computes the fingerprint.
 func Changes(t *testing.T, e Engine, run func(t *testing.T, sql string), take func(t *testing.T) *dbprint.Fingerprint) {
 	was := take(t)
 	if diffs := dbprint.Compare(was, take(t), nil); len(diffs) > 0 {
@@ -34,7 +33,7 @@ func Changes(t *testing.T, e Engine, run func(t *testing.T, sql string), take fu
 	t.Logf("%d changes", len(changes[e]))
 }
 
-// Base is what the changes are made to.
+// Base is the database that is changed.
 var Base = map[Engine]string{
 	PostgreSQL: `
 CREATE ROLE quay_owner; CREATE ROLE quay_clerk; CREATE ROLE quay_guest; CREATE ROLE quay_root SUPERUSER;

@@ -1,5 +1,5 @@
-// Package dbcases holds values that are easily taken for each other. Every
-// engine's fingerprint must tell them apart.
+// Package dbcases has values that are easily confused. Every engine's fingerprint must distinguish
+// them.
 package dbcases
 
 import (
@@ -14,7 +14,7 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// Engine is an engine that the cases are tried on.
+// Engine is an engine that the cases are run on.
 type Engine int
 
 // The engines.
@@ -25,8 +25,8 @@ const (
 	Firebird
 )
 
-// values of a type. Where an engine writes a value otherwise, or has none such,
-// by stands in; "" leaves it out.
+// value is a value of a type. by has the form for an engine that writes a value differently; ""
+// leaves the value out.
 type value struct {
 	sql string
 	by  map[Engine]string
@@ -80,10 +80,10 @@ var sorts = []sort{
 	{"network", [4]string{"", "inet", "", ""}, plain("'::1'", "'127.0.0.1'")},
 }
 
-// Try makes a table for every value, and sees that no two of one type have one
-// digest, that the order of rows makes no difference, and how often each is
-// there does. fresh makes a new database of statements; take fingerprints it,
-// and again with other settings of the session where otherwise is true.
+// Try creates a table for every value, and checks that no two values of one type have the same
+// digest, that the order of rows does not matter, and that their number does. fresh creates a new
+// database from statements; take computes its fingerprint, and with otherwise again with other
+// session settings.
 func Try(t *testing.T, e Engine, fresh func(t *testing.T, statements []string), take func(t *testing.T, otherwise bool) *dbprint.Fingerprint) {
 	for _, s := range sorts {
 		if s.types[e] == "" {
@@ -144,7 +144,8 @@ func Try(t *testing.T, e Engine, fresh func(t *testing.T, statements []string), 
 	})
 }
 
-// Slow asks a query that takes for ever. It is stopped in time, and said to be the card's.
+// Slow runs a query that does not end. It must be stopped in time, and reported as the card's
+// query.
 func Slow(t *testing.T, query string, ask func(ctx context.Context, query string) (int64, error)) {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(t.Context(), time.Second)

@@ -14,7 +14,7 @@ import (
 	"movekit/test/fatal"
 )
 
-// schema is the database of an open-source application, as its Debian package makes it.
+// schema is the database of an open-source application, as its Debian package creates it.
 type schema struct {
 	pack   string   // the package
 	files  []string // in it, in this order
@@ -58,15 +58,15 @@ var schemas = map[Engine][]schema{
 	Firebird: {{"firebird3.0-examples", []string{"usr/share/doc/firebird3.0-common-doc/examples/employee.sql.gz"}, ""}},
 }
 
-// Schemas tries what moves a database with those of real applications. Where a package
-// cannot be had, that one is left out, and that is said.
+// Schemas runs a function with the databases of real applications. If a package cannot be
+// downloaded, its database is skipped with a message.
 func Schemas(t *testing.T, e Engine, try func(t *testing.T, sql string)) {
 	for _, s := range schemas[e] {
 		t.Run(s.pack, func(t *testing.T) { try(t, s.before+"\n"+s.read(t)) })
 	}
 }
 
-// read fetches the package, unless an earlier run has.
+// read downloads the package, unless an earlier run has.
 func (s schema) read(t *testing.T) string {
 	t.Helper()
 	cache, err := os.UserCacheDir()
@@ -124,7 +124,7 @@ func (s schema) read(t *testing.T) string {
 			text.WriteString("\n")
 		}
 	}
-	// What a script reads is in the package; comments are nothing to try.
+	// Files that a script reads are in the package. Comments are left out.
 	plain := strings.ReplaceAll(text.String(), "/usr/share/", dir+"/usr/share/")
 	if head, rest, found := strings.Cut(plain, "*/"); found && strings.HasPrefix(strings.TrimSpace(head), "/*") {
 		plain = rest

@@ -25,8 +25,8 @@ import (
 	"movekit/test/lay"
 )
 
-// SameDumps holds what the engine's own tool says of a database on two servers against
-// each other, whatever the order; plain takes out what may differ.
+// SameDumps compares the dumps of a database on two servers, ignoring the order. plain removes
+// expected differences.
 func SameDumps(t *testing.T, old, now *dbserver.Server, database string, plain func(string) string) {
 	t.Helper()
 	count := map[string]int{}
@@ -46,8 +46,8 @@ func SameDumps(t *testing.T, old, now *dbserver.Server, database string, plain f
 	}
 }
 
-// Main runs a package's tests between an old and a new server of one engine.
-// Where the engine is not installed they are skipped, but not with CI=true.
+// Main runs a package's tests between an old and a new server of one engine. If the engine is not
+// installed they are skipped, but not with CI=true.
 func Main(m *testing.M, start func() (*dbserver.Server, error), old, now **dbserver.Server) {
 	os.Exit(func() int {
 		for _, s := range []**dbserver.Server{old, now} {
@@ -65,7 +65,7 @@ func Main(m *testing.M, start func() (*dbserver.Server, error), old, now **dbser
 	}())
 }
 
-// SQL has the engine's own client run statements.
+// SQL runs statements with the engine's own client.
 func SQL(t *testing.T, s *dbserver.Server, database, text string) string {
 	t.Helper()
 	out, err := s.SQL(database, text)
@@ -73,8 +73,8 @@ func SQL(t *testing.T, s *dbserver.Server, database, text string) string {
 	return out
 }
 
-// Sealed seals a database, and gives its facts as a kit gives them back, how it is put on
-// a server, and its rows.
+// Sealed seals a database. It returns the facts as read from a kit, a function that loads the
+// database on a server, and its rows.
 func Sealed[F served.Facts](t *testing.T, e served.Engine[F], o served.Session[F], database string, counts []card.Count) (d F, p served.Loading, rows []byte) {
 	t.Helper()
 	open := func(b *bytes.Buffer) func() (io.ReadCloser, error) {
@@ -88,7 +88,7 @@ func Sealed[F served.Facts](t *testing.T, e served.Engine[F], o served.Session[F
 	return d, served.Loading{Stage: e.Named(database, "_stage"), Schema: open(&schema), Rows: open(&data)}, data.Bytes()
 }
 
-// Place puts a sealed database on a server, and returns what a person is told.
+// Place puts a sealed database on a server, and returns the notes for the technician.
 func Place[F served.Facts](t *testing.T, e served.Engine[F], o served.Session[F], database string, d F, p served.Loading, aside string) string {
 	t.Helper()
 	p.Stage = e.Named(database, "_stage")
@@ -102,8 +102,8 @@ func Place[F served.Facts](t *testing.T, e served.Engine[F], o served.Session[F]
 	return strings.Join(notes, "\n")
 }
 
-// Every returns the step by which a test goes through the places where it can be cut off: n, or 1 with MOVEKIT_SOAK=1.
-// It starts at a random place, so that each run takes others.
+// Every returns the step between the points at which a test interrupts: n, or 1 with
+// MOVEKIT_SOAK=1. Each run starts at a random point.
 func Every(n int) (first, step int) {
 	if os.Getenv("MOVEKIT_SOAK") == "1" {
 		return 1, 1
@@ -111,7 +111,8 @@ func Every(n int) (first, step int) {
 	return 1 + rand.IntN(n), n
 }
 
-// InPlace renames a staged database into place. An existing one is renamed to aside first, or dropped if aside is "".
+// InPlace renames a staged database into place. An existing one is renamed to aside first, or
+// dropped if aside is "".
 func InPlace[F served.Facts](ctx context.Context, s served.Session[F], database, stage, aside string) error {
 	if r, is := s.(served.Resumer); is {
 		if err := errors.Join(r.Resume(ctx, database, aside), r.Resume(ctx, stage, database)); err != nil {
@@ -130,7 +131,7 @@ func InPlace[F served.Facts](ctx context.Context, s served.Session[F], database,
 	return s.Rename(ctx, stage, database, served.InService)
 }
 
-// Same holds a database against what it was.
+// Same compares a database with an earlier fingerprint.
 func Same[F served.Facts](t *testing.T, o served.Session[F], database string, was F, counts []card.Count) {
 	t.Helper()
 	is, err := o.Fingerprint(t.Context(), database, counts, nil)
@@ -140,8 +141,8 @@ func Same[F served.Facts](t *testing.T, o served.Session[F], database string, wa
 	}
 }
 
-// Certificate writes one of this computer, and its key, into a new folder that belongs to who
-// owns the folder like.
+// Certificate writes a certificate of this computer and its key into a new folder with the owner of
+// the folder like.
 func Certificate(t *testing.T, like string) (cert, key string) {
 	t.Helper()
 	dir, err := os.MkdirTemp("/tmp", "movekit-certificate-")

@@ -1,9 +1,9 @@
-// Package fatal ends tests whose ground is not there.
+// Package fatal ends tests whose setup failed.
 package fatal
 
 import "testing"
 
-// If ends the test where there is an error.
+// If ends the test if there is an error.
 func If(t testing.TB, err error) {
 	t.Helper()
 	if err != nil {

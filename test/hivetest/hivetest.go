@@ -1,4 +1,4 @@
-// Package hivetest makes registry hive files for tests.
+// Package hivetest creates registry hive files for tests.
 package hivetest
 
 import (
@@ -10,7 +10,7 @@ import (
 	"testing"
 )
 
-// Empty returns a hive file with a root key and nothing in it.
+// Empty returns an empty hive file with a root key.
 func Empty() []byte {
 	h := make([]byte, 8192)
 	put := func(at int, v uint32) { binary.LittleEndian.PutUint32(h[at:], v) }
@@ -55,10 +55,9 @@ func Empty() []byte {
 	return h
 }
 
-// Lay makes hive files below a folder, by their paths, with the keys of .reg texts, by Debian's
-// hivexregedit: keys such as [\Vendor\App], and values that are texts, dword: and hex:. The keys
-// above are made as well. Where the tool is not installed, the test is skipped; with CI=true it
-// fails.
+// Lay creates hive files below a folder, by their paths, from .reg texts, with Debian's
+// hivexregedit. Keys look like [\Vendor\App]; values are texts, dword: and hex:. Parent keys are
+// created too. If the tool is not installed, the test is skipped; with CI=true it fails.
 func Lay(t testing.TB, root string, hives map[string]string) {
 	t.Helper()
 	if _, err := exec.LookPath("hivexregedit"); err != nil {
@@ -81,7 +80,7 @@ func Lay(t testing.TB, root string, hives map[string]string) {
 	}
 }
 
-// withParents puts before each key of a .reg text those above it that were not met yet.
+// withParents adds the missing parent keys before each key of a .reg text.
 func withParents(reg string) string {
 	var out strings.Builder
 	met := map[string]bool{}

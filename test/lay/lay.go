@@ -1,4 +1,4 @@
-// Package lay lays out files, and the disks of simulated computers, for the tests.
+// Package lay creates files, and the disks of simulated computers, for the tests.
 package lay
 
 import (
@@ -22,7 +22,7 @@ import (
 	"movekit/test/fatal"
 )
 
-// Out writes files below a folder; one that starts with "-> " is a link.
+// Out writes files below a folder. A content that starts with "-> " makes a link.
 func Out(t testing.TB, root string, files map[string]string) {
 	t.Helper()
 	for name, text := range files {
@@ -37,13 +37,12 @@ func Out(t testing.TB, root string, files map[string]string) {
 	}
 }
 
-// Ident is what a simulated computer is told by: the content of its
-// computer.yaml.
+// Ident is the content of a simulated computer's computer.yaml.
 func Ident(system, name, hardware string) string {
 	return fmt.Sprintf("system: %s\nname: %s\nhardware-id: %s\n", system, name, hardware)
 }
 
-// Disk lays out the disk of a simulated computer, and returns its folder.
+// Disk creates the disk of a simulated computer, and returns its folder.
 func Disk(t testing.TB, system string, files map[string]string) string {
 	t.Helper()
 	root := t.TempDir()
@@ -52,7 +51,7 @@ func Disk(t testing.TB, system string, files map[string]string) string {
 	return root
 }
 
-// Database makes a SQLite database, or changes one.
+// Database creates or changes a SQLite database.
 func Database(t testing.TB, name string, statements ...string) {
 	t.Helper()
 	os.MkdirAll(filepath.Dir(name), 0o755)
@@ -72,7 +71,7 @@ func OpenTo(dir string) {
 	}
 }
 
-// Signed makes a certificate that runs out at a time, and its key.
+// Signed creates a certificate that expires at a time, and its key.
 func Signed(t testing.TB, until time.Time) (cert, key string) {
 	t.Helper()
 	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -85,7 +84,8 @@ func Signed(t testing.TB, until time.Time) (cert, key string) {
 	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})), string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}))
 }
 
-// Holds checks that a folder holds exactly these files, by their content; a link is "-> " and where it leads.
+// Holds checks that a folder has exactly these files with this content. A link is "-> " and its
+// target.
 func Holds(t *testing.T, dir string, want map[string]string) {
 	t.Helper()
 	got := map[string]string{}

@@ -37,19 +37,18 @@ import (
 	"movekit/internal/desk"
 )
 
-// The model: one app with one item and one licence, moved by a technician who
-// does steps in any order, while runs are cut off, requests and answers are lost,
-// the stick is damaged and people go on working. The steps, the gates, the state
-// and the rules are the product's own. Only the two computers, the kit, the
-// licence service and the person are simulated: a file is a number, and a kit is
-// held in memory.
+// The model: one app with one item and one licence, moved by a technician who runs steps in any
+// order, while runs are interrupted, requests and answers are lost, the stick is damaged and users
+// continue to work. The steps, the gates, the state and the rules are the product's own. Only the
+// two computers, the kit, the licence service and the technician are simulated: a file is a number,
+// and a kit is in memory.
 
 const (
 	app   = "tidewright"
 	place = "/data" // where the item belongs
 )
 
-// errCut stands for a run that is cut off at that moment.
+// errCut is the error of a run that is interrupted.
 var errCut = errors.New("cut off")
 
 // sim is a computer.
@@ -78,7 +77,7 @@ func (*sim) Adapters() []machine.Adapter                                     { r
 func (*sim) Notes() []string                                                 { return nil }
 func (*sim) Root() string                                                    { return "/sim" }
 
-// world is all there is.
+// world is the complete state.
 type world struct {
 	r        *rand.Rand
 	fault    string // what is broken on purpose; "" for nothing
@@ -97,7 +96,7 @@ type world struct {
 	sealed map[string]string // by name of the file
 	whole  bool
 
-	// the licence service, and what a vendor knows
+	// the licence service, and the vendor's records
 	desk   desk.Licence
 	seats  int                       // computers the rule lets it be active on
 	kept   map[string]licence.Answer // outcomes by idempotency key
@@ -153,7 +152,7 @@ func newWorld(r *rand.Rand, broken string) *world {
 
 func (w *world) time() time.Time { return time.Unix(int64(1000+len(w.lines)), 0) } // a line is a second
 
-// cut says whether the run ends here. One that is cut off does nothing more.
+// cut reports whether the run ends here. An interrupted run does nothing more.
 func (w *world) cut() bool {
 	w.dead = w.dead || w.r.IntN(16) == 0
 	return w.dead
@@ -365,7 +364,7 @@ func (n number) Compare(context.Context) (*steps.Checked, error) {
 	return &steps.Checked{Equal: v == n.disk()[n.Path] || n.w.fault == "finds all equal"}, err
 }
 
-// The licence service, with lost requests and answers between.
+// The licence service, with lost requests and answers.
 
 func (w *world) Ask(_ context.Context, action licence.Action, r licence.Request, key string) (*licence.Answer, error) {
 	if w.cut() {
@@ -401,7 +400,7 @@ func (w *world) Ask(_ context.Context, action licence.Action, r licence.Request,
 	return &a, nil
 }
 
-// change is a change of the licence that has really happened.
+// change is a change of the licence that really happened.
 func (w *world) change(action licence.Action, r licence.Request) (spent int, disabled string, p *licence.Problem) {
 	before := len(w.desk.Active)
 	if w.fault == "spends for every request" && action == licence.Activate {
@@ -427,7 +426,7 @@ func (w *world) packed() bool {
 	return slices.ContainsFunc(w.lines, func(l journal.Line) bool { return l.Event == journal.EventPacked })
 }
 
-// The person, who does what a step says and may be interrupted behind it.
+// The technician, who does the manual steps and may be interrupted after each.
 
 type technician struct {
 	run.NonInteractive
@@ -460,8 +459,8 @@ func (p *technician) DoStep(_ context.Context, g run.ManualStep) (run.Reply, err
 	return run.Reply{Answer: "done"}, nil
 }
 
-// move is a run of a step on a computer, by a technician who may be in a hurry and
-// then overrides what can be overridden.
+// move is a run of a step on a computer, by a technician who may be in a hurry and then overrides
+// every gate that can be overridden.
 func (w *world) move(c *sim) *move.Move {
 	w.dead = false
 	h := run.NewHost(c)
@@ -483,7 +482,7 @@ func (w *world) move(c *sim) *move.Move {
 
 func (w *world) state() *steps.State { return steps.Fold(w.manifest, w.lines) }
 
-// proves is called when verify has found the data equal.
+// proves is called when verify finds the data equal.
 func (w *world) proves() {
 	it := w.state().Items[steps.Key{App: app, Item: "data"}]
 	at := place
@@ -597,7 +596,7 @@ func (w *world) retire(c *sim) {
 	w.retired = true
 }
 
-// work is a change that people make on a computer.
+// work is a change by a user of a computer.
 func (w *world) work(c *sim) {
 	if c.disk[place] == 0 {
 		return
@@ -611,7 +610,7 @@ func (w *world) work(c *sim) {
 	w.trace = append(w.trace, "work on "+c.name)
 }
 
-// due is the step that a patient technician would do now.
+// due is the step that a patient technician would run now.
 func (w *world) due() (int, *sim) {
 	st := w.state()
 	for n, step := range []steps.Step{steps.Pack, steps.Deactivate, steps.Unpack, steps.Activate, steps.Verify} {
@@ -628,7 +627,7 @@ func (w *world) due() (int, *sim) {
 	return 15, w.old
 }
 
-// step does one thing at random and returns what must never be.
+// step does one thing at random, and returns a broken rule, or "".
 func (w *world) step() string {
 	c := w.old
 	if w.r.IntN(2) == 0 {
@@ -664,7 +663,7 @@ func (w *world) step() string {
 	return w.broken()
 }
 
-// broken says which of the things that must never be, is.
+// broken returns the rule that is broken, or "".
 func (w *world) broken() string {
 	there := slices.Collect(maps.Values(w.now.disk))
 	lost := slices.ContainsFunc(w.precious, func(v int) bool { return !slices.Contains(there, v) })
@@ -695,7 +694,7 @@ func (w *world) broken() string {
 	return ""
 }
 
-// sequences is how many random sequences are run: MOVEKIT_SEQUENCES sets it.
+// sequences is the number of random sequences. MOVEKIT_SEQUENCES sets it.
 func sequences(usual int) int {
 	if n, err := strconv.Atoi(os.Getenv("MOVEKIT_SEQUENCES")); err == nil {
 		return n
@@ -705,8 +704,7 @@ func sequences(usual int) int {
 
 const sequenceSteps = 40
 
-// TestNoSequenceOfStepsLosesAnything runs random sequences of steps, failures
-// and retries.
+// TestNoSequenceOfStepsLosesAnything runs random sequences of steps, failures and retries.
 func TestNoSequenceOfStepsLosesAnything(t *testing.T) {
 	t.Parallel()
 	all := sequences(1_000)
@@ -739,14 +737,14 @@ func TestNoSequenceOfStepsLosesAnything(t *testing.T) {
 		})
 	}
 	workers.Wait()
-	// The walk must reach the far end, or it proves nothing.
+	// The sequences must reach the end of a move; otherwise they test nothing.
 	if moved < all/100 || retired < all/200 || taken < all/100 {
 		t.Errorf("of %d sequences only %d ended proven and %d retired, with %d takeovers", all, moved, retired, taken)
 	}
 	t.Logf("%d sequences of %d steps: %d proven, %d retired, %d takeovers", all, sequenceSteps, moved, retired, taken)
 }
 
-// again runs a sequence once more, and tells it step by step.
+// again repeats a sequence, and prints it step by step.
 func again(seed uint64, i int, broken string) string {
 	w := newWorld(rand.New(rand.NewPCG(seed, uint64(i))), broken)
 	w.trace = []string{}
@@ -758,8 +756,7 @@ func again(seed uint64, i int, broken string) string {
 	return strings.Join(w.trace, "\n")
 }
 
-// TestTheModelSeesFaults breaks one thing at a time, and expects the model to find
-// what comes of it.
+// TestTheModelSeesFaults breaks one thing at a time, and expects the model to detect it.
 func TestTheModelSeesFaults(t *testing.T) {
 	gates := map[string]func(*steps.Gate){}
 	for _, name := range []string{"old-deactivated", "verified", "sealed", "old-computer", "other-computer", "old-unchanged"} {
@@ -785,7 +782,7 @@ func TestTheModelSeesFaults(t *testing.T) {
 	}
 }
 
-// finds expects something to be found broken within some sequences.
+// finds expects a broken rule within a number of sequences.
 func finds(t *testing.T, broken string) {
 	t.Helper()
 	const most = 4_000

@@ -12,8 +12,7 @@ import (
 	"movekit/test/fatal"
 )
 
-// Encrypted puts a certificate and its key into PKCS #12, and the key into an
-// encrypted PKCS #8 file.
+// Encrypted stores a certificate and its key in PKCS #12, and the key in an encrypted PKCS #8 file.
 func Encrypted(t testing.TB, cert, key, passphrase string) (p12, pkcs8Text string) {
 	t.Helper()
 	block, _ := pem.Decode([]byte(cert))
@@ -29,13 +28,13 @@ func Encrypted(t testing.TB, cert, key, passphrase string) (p12, pkcs8Text strin
 	return string(out), string(pem.EncodeToMemory(&pem.Block{Type: "ENCRYPTED PRIVATE KEY", Bytes: der}))
 }
 
-// Live makes a simulated computer count as one that runs.
+// Live makes a simulated computer count as a running one.
 type Live struct {
 	machine.Computer
 }
 
-// Root is none.
+// Root returns "", because a live computer has no root.
 func (Live) Root() string { return "" }
 
-// Locate takes every path as it is.
+// Locate returns every path unchanged.
 func (l Live) Locate(path string, _ *machine.User) (string, error) { return path, nil }

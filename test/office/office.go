@@ -1,5 +1,4 @@
-// Package office lays out simulated computers, and a kit between two of them, for
-// the tests.
+// Package office creates simulated computers, and a kit between two of them, for the tests.
 package office
 
 import (
@@ -22,7 +21,7 @@ import (
 	"movekit/test/lay"
 )
 
-// Passphrase is that of the kits.
+// Passphrase is the passphrase of the kits.
 const Passphrase = "agency-balcony-cabana-dagger-eagle-fable"
 
 // Open opens the computer whose disk is in a folder.
@@ -33,8 +32,7 @@ func Open(t testing.TB, root string) machine.Computer {
 	return c
 }
 
-// Office is a kit between two simulated computers, in the folders old and new of
-// Dir.
+// Office is a kit between two simulated computers, in the folders old and new of Dir.
 type Office struct {
 	T        testing.TB
 	Dir      string
@@ -42,7 +40,7 @@ type Office struct {
 	Old, New machine.Computer
 }
 
-// New makes the computers from files, and a kit with one card.
+// New creates the computers from files, and a kit with one card.
 func New(t testing.TB, cardText string, to machine.System, files map[string]string) *Office {
 	t.Helper()
 	o := &Office{T: t, Dir: t.TempDir()}
@@ -61,7 +59,7 @@ func New(t testing.TB, cardText string, to machine.System, files map[string]stri
 	return o
 }
 
-// Run begins a run on a computer, with some copy of the kit.
+// Run starts a run on a computer, with a copy of the kit.
 func (o *Office) Run(k run.Kit, c machine.Computer) *run.Run {
 	h := run.NewHost(c)
 	h.Private.Above = filepath.Join(o.Dir, "temp")
@@ -81,14 +79,14 @@ func (o *Office) Reopen(name string) *kit.Kit {
 	return k
 }
 
-// Text is what a file of the office holds, or "".
+// Text returns the content of a file of the office, or "".
 func (o *Office) Text(name string) string {
 	data, _ := os.ReadFile(filepath.Join(o.Dir, name))
 	return string(data)
 }
 
-// Person answers the steps of licences from a list, and keeps what was shown. It
-// agrees to what cannot be taken back.
+// Person answers manual steps from a list, and keeps the texts that were shown. It agrees to
+// everything irreversible.
 type Person struct {
 	run.NonInteractive
 	Answers []run.Reply
@@ -96,7 +94,7 @@ type Person struct {
 	Asked   func(question string) error // whether to do what cannot be taken back; nil stands for yes
 }
 
-// Agree agrees, or not.
+// Agree returns the prepared answer.
 func (p *Person) Agree(question string) error {
 	if p.Asked == nil {
 		return nil
@@ -104,7 +102,7 @@ func (p *Person) Agree(question string) error {
 	return p.Asked(question)
 }
 
-// Guide gives the next answer.
+// DoStep returns the next answer.
 func (p *Person) DoStep(ctx context.Context, g run.ManualStep) (run.Reply, error) {
 	p.Shown = append(p.Shown, fmt.Sprintf("%s %d/%d %s", g.Action, g.Step, g.Of, g.Do))
 	if len(p.Answers) == 0 {
@@ -115,7 +113,7 @@ func (p *Person) DoStep(ctx context.Context, g run.ManualStep) (run.Reply, error
 	return r, nil
 }
 
-// Job is a move's next step on a computer.
+// Job returns a move on a computer.
 func (o *Office) Job(c machine.Computer) *move.Move { return move.New(o.Run(o.Kit, c)) }
 
 // Only returns the outcome of the one app, and expects no error.
@@ -143,8 +141,7 @@ func (o *Office) Verify() *run.Outcome {
 	return o.Only(o.Job(o.New).Verify(o.T.Context()))
 }
 
-// Change has a person change the licences of the app at some time; nil stands for
-// nobody.
+// Change changes the app's licences at a time, with a technician; nil means non-interactive.
 func (o *Office) Change(c machine.Computer, p run.Technician, at time.Time, do func(*move.Move, context.Context) ([]*run.Outcome, error)) *run.Outcome {
 	o.T.Helper()
 	j := o.Job(c)
@@ -163,12 +160,12 @@ func Alone() map[string]string {
 	return map[string]string{"in-place": "the licence alone is looked at"}
 }
 
-// Overrides are those of a move, but for Alone's.
+// Overrides returns the overridden gates of a move, without Alone's.
 func Overrides(j *move.Move) []steps.Override {
 	return slices.DeleteFunc(slices.Clone(j.State.Overrides), func(o steps.Override) bool { return o.Gate == "in-place" })
 }
 
-// Blocked are the gates that stopped a step.
+// Blocked returns the gates that stopped a step.
 func Blocked(out *run.Outcome) string {
 	var names []string
 	for _, b := range out.Blocks {

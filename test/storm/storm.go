@@ -1,5 +1,5 @@
-// Package storm moves licences through a network that loses requests and
-// answers, with clients that are killed and a desk that is restarted.
+// Package storm moves licences over a network that loses requests and answers, with clients that
+// are killed and a desk that restarts.
 package storm
 
 import (
@@ -22,7 +22,7 @@ import (
 	"movekit/internal/desk"
 )
 
-// Result is what came of a storm.
+// Result is the result of a storm.
 type Result struct {
 	Moves    int
 	Right    int // moves whose licence is active on the new computer alone, with one transfer spent
@@ -34,7 +34,7 @@ type Result struct {
 	Took     time.Duration
 }
 
-// weather is a desk behind a bad network.
+// weather is a desk behind an unreliable network.
 type weather struct {
 	name                    string
 	mu                      sync.RWMutex // held for writing while the desk is down
@@ -43,8 +43,7 @@ type weather struct {
 	requests, lost, unheard atomic.Int64
 }
 
-// ServeHTTP loses a tenth of the requests, and three tenths of the answers to
-// the rest.
+// ServeHTTP loses a tenth of the requests, and three tenths of the other requests' answers.
 func (w *weather) ServeHTTP(to http.ResponseWriter, r *http.Request) {
 	w.requests.Add(1)
 	gone := func(n *atomic.Int64) {
@@ -83,20 +82,20 @@ func (w *weather) restart() (err error) {
 	return err
 }
 
-// errKilled stands for a client that is killed.
+// errKilled is the error of a client that is killed.
 var errKilled = errors.New("killed")
 
-// memory is a client's journal: it outlives being killed.
+// memory is a client's journal, which survives a kill.
 type memory struct {
 	answers int
 	random  func(n int64) int64
 	kills   *atomic.Int64
 }
 
-// Asked is cut off at times before it is written.
+// Asked sometimes fails before it writes.
 func (m *memory) Asked(licence.Action, string) error { return m.killed() }
 
-// Answered is cut off at times between the answer and its being written.
+// Answered sometimes fails between the answer and its recording.
 func (m *memory) Answered(*licence.Answer) error {
 	if err := m.killed(); err != nil {
 		return err
@@ -113,8 +112,8 @@ func (m *memory) killed() error {
 	return nil
 }
 
-// Run moves a number of licences in a folder, eight at a time. Every day has its
-// own weather, which is the same each time.
+// Run moves a number of licences in a folder, eight at a time. The failures of each seed are always
+// the same.
 func Run(ctx context.Context, dir string, moves int, day uint64) (*Result, error) {
 	var lock sync.Mutex
 	source := rand.New(rand.NewPCG(day, 1))
@@ -191,8 +190,7 @@ func Run(ctx context.Context, dir string, moves int, day uint64) (*Result, error
 	return out, err
 }
 
-// move carries one licence over: each step is run again until it comes to its
-// end, as a technician would.
+// move moves one licence. It repeats each step until it succeeds, as a technician would.
 func move(ctx context.Context, service licence.Service, i int, random func(int64) int64, kills *atomic.Int64) error {
 	for _, s := range []struct {
 		action   licence.Action

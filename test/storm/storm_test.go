@@ -6,7 +6,7 @@ import (
 	"testing"
 )
 
-// TestStorm moves 100 licences at once; MOVEKIT_STORM sets another number.
+// TestStorm moves 100 licences at once. MOVEKIT_STORM sets another number.
 func TestStorm(t *testing.T) {
 	moves := 100
 	if n, err := strconv.Atoi(os.Getenv("MOVEKIT_STORM")); err == nil {

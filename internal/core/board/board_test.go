@@ -28,7 +28,7 @@ items: [{name: diary, kind: folder, path: /srv/diary}]
 licences: [{name: seat, method: guided, wait: 24h, reactivate-by: 48h, deactivate: {steps: [{do: deactivate it}]}, activate: {steps: [{do: take it}]}}]
 `
 
-// moves lays out kits that are at different places.
+// moves creates kits with different progress.
 func moves(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
@@ -74,7 +74,7 @@ func told(all []board.Move) string {
 	return strings.Join(out, "; ")
 }
 
-// TestBoard finds kits, and puts what is due next first.
+// TestBoard finds kits, and lists the most urgent first.
 func TestBoard(t *testing.T) {
 	dir := moves(t)
 	now := time.Now()
@@ -95,7 +95,7 @@ func TestBoard(t *testing.T) {
 	if later := board.Of(kit.Manifest{ID: "x", Made: now.Add(-50 * time.Hour)}, nil, &steps.State{}, now); later.Days(now) != 2 {
 		t.Errorf("%d days", later.Days(now))
 	}
-	// Of two copies of a kit the one counts that was worked on last.
+	// Of two copies of a kit, the newer one counts.
 	fatal.If(t, os.CopyFS(filepath.Join(dir, "copy"), os.DirFS(filepath.Join(dir, "a/new"))))
 	if again, _, _ := board.Find(t.Context(), []string{dir}, now); len(again) != 4 {
 		t.Errorf("a copy counts twice: %s", told(again))
@@ -105,7 +105,7 @@ func TestBoard(t *testing.T) {
 	}
 }
 
-// TestDatabase keeps moves for many technicians, twice the same and never older.
+// TestDatabase stores moves of several technicians: the same move twice, and an older state.
 func TestDatabase(t *testing.T) {
 	server, err := dbserver.Postgres()
 	if err == dbserver.ErrMissing {

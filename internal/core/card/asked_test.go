@@ -11,7 +11,7 @@ import (
 	"movekit/test/fatal"
 )
 
-// TestReadCards reads cards from files and folders, each text once.
+// TestReadCards reads cards from files and folders, and parses each text once.
 func TestReadCards(t *testing.T) {
 	dir := t.TempDir()
 	write := func(name, text string) string {
@@ -66,7 +66,7 @@ func TestReadCards(t *testing.T) {
 	}
 }
 
-// TestAsked answers what the steps ask of a card.
+// TestAsked tests the methods of a card that steps use.
 func TestAsked(t *testing.T) {
 	c, err := Parse("x.yaml", []byte(licensedCard))
 	fatal.If(t, err)
@@ -129,7 +129,7 @@ func TestAsked(t *testing.T) {
 	})
 }
 
-// TestUnseen refuses characters that nobody sees, and takes those that are.
+// TestUnseen rejects invisible characters, and accepts visible ones.
 func TestUnseen(t *testing.T) {
 	for r, taken := range map[string]bool{"é": true, "\\t": true, "\\n": true, "\\u200b": false, "\\x07": false, "\\u202e": false, "\\u0085": false} {
 		_, err := Parse("x.yaml", []byte(strings.Replace(good, "title: Tidewright", `title: "Tide`+r+`wright"`, 1)))
@@ -139,7 +139,7 @@ func TestUnseen(t *testing.T) {
 	}
 }
 
-// TestSafeAddresses sends secrets by https, or to this computer only.
+// TestSafeAddresses sends secrets only with https, or to this computer.
 func TestSafeAddresses(t *testing.T) {
 	for address, safe := range map[string]bool{"https://desk.example/a": true, "http://localhost:1": true, "http://127.0.0.1:1": true, "http://[::1]:1": true, "http://192.0.2.7": false, "http://desk.example": false, "https://": false, "https://u@desk.example": false, "https://desk.example?x=1": false, "ftp://localhost": false, "://": false} {
 		if SafeURL(address) != safe {

@@ -38,10 +38,10 @@ licences:
     desk: {url: 'http://127.0.0.1:1', key: ozSfO2Sa_kxMIBWYMRr5LNe1V6adT6O9NzGuLV1yuGQ}
 `
 
-// mistake is one place of a good card that is changed, and what is told of it.
+// mistake is a change of a valid card, and the expected message.
 type mistake struct{ old, new, what string }
 
-// mistakes makes each of them, and sees that it is told.
+// mistakes makes each change, and checks the message.
 func mistakes(t *testing.T, card string, all map[string]mistake) {
 	t.Helper()
 	for name, m := range all {
@@ -76,7 +76,8 @@ func TestGoodCard(t *testing.T) {
 	}
 }
 
-// TestMistakesAreShownWhereTheyAre changes one place of a good card.
+// TestMistakesAreShownWhereTheyAre changes one place of a valid card, and checks the position in
+// the message.
 func TestMistakesAreShownWhereTheyAre(t *testing.T) {
 	for name, c := range map[string]struct {
 		old, new  string
@@ -321,7 +322,7 @@ func TestCardOfLicences(t *testing.T) {
 	})
 }
 
-// TestAllMistakes tells every mistake of a card at once, each with what may be meant.
+// TestAllMistakes checks that all mistakes of a card are reported together, each with a suggestion.
 func TestAllMistakes(t *testing.T) {
 	_, err := Parse("app.yaml", []byte("card: 1\nname: app\ntittle: The App\nitems:\n  - {name: data, knid: folder, path: /srv}\n  - name: more\n    kind: folder\n    path: /srv/../x\n    incldue: [a]\n    quite-another: 1\nlicences:\n  - {name: seat, method: desk, serial: {fiel: /x}}\n"))
 	var all Problems
@@ -341,7 +342,7 @@ func TestAllMistakes(t *testing.T) {
 	if strings.Contains(text, "is missing") {
 		t.Errorf("what is misspelt is told as missing, too:\n%s", text)
 	}
-	// What YAML reads otherwise than it is meant.
+	// Texts that YAML reads differently than the author expects.
 	for card, want := range map[string]string{"path: \"C:\\Tide\"": `single quotes: 'C:\Tide'`, "path: @x": "", "path: {windows: %APPDATA%\\Tide}x": `single quotes: '%APPDATA%\Tide'`} {
 		_, err := Parse("app.yaml", []byte("card: 1\n"+card+"\n"))
 		if !errors.As(err, &all) || want != "" && !strings.Contains(all.Error(), want) {
@@ -350,7 +351,7 @@ func TestAllMistakes(t *testing.T) {
 	}
 }
 
-// TestWait reads waiting times, and sees when they are over.
+// TestWait parses waiting times, and checks when they end.
 func TestWait(t *testing.T) {
 	deactivated := time.Date(2026, 3, 28, 22, 30, 0, 0, time.UTC)
 	for text, want := range map[string]string{
@@ -367,7 +368,7 @@ func TestWait(t *testing.T) {
 			t.Errorf("%s: %q, want %q", text, got, want)
 		}
 	}
-	// The day on which clocks are put forward is shorter.
+	// The day on which the clocks are put forward is shorter.
 	w := Wait{day: true, zone: time.FixedZone("far", 9*3600)}
 	if !w.From(time.Time{}).IsZero() || !(Wait{}).From(deactivated).IsZero() {
 		t.Error("what was not deactivated is waited for")

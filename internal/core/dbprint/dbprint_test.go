@@ -14,7 +14,7 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// rows makes the rows of a table from texts with commas between cells.
+// rows creates the rows of a table from texts with commas between the cells.
 func rows(lines ...string) Rows {
 	return func(each func(Row) error) error {
 		for _, l := range lines {
@@ -83,7 +83,7 @@ func TestCompare(t *testing.T) {
 	}
 }
 
-// TestUnseen compares no sort of objects that one of the two could not see.
+// TestUnseen checks that kinds of objects that one side could not see are not compared.
 func TestUnseen(t *testing.T) {
 	all := func() *Fingerprint {
 		return &Fingerprint{Schema: []Object{NewObject("view", "v", "1", "1"), NewObject("role", "clerk", "a", "a")}}
@@ -100,8 +100,8 @@ func TestUnseen(t *testing.T) {
 	}
 }
 
-// TestToldObjects lets what was told as not moving be missing, and that alone.
-func TestToldObjects(t *testing.T) {
+// TestReportedObjects checks that only objects reported as not movable may be missing.
+func TestReportedObjects(t *testing.T) {
 	sealed := &Fingerprint{Schema: []Object{NewObject("subscription", "told", "1", "1"), NewObject("subscription", "came", "1", "1"), NewObject("view", "lost", "1", "1")}}
 	sealed.Schema[0].Reported, sealed.Schema[1].Reported = true, true
 	loaded := &Fingerprint{Schema: sealed.Schema[1:2]}
@@ -121,9 +121,8 @@ func TestToldObjects(t *testing.T) {
 	}
 }
 
-// TestRemade takes for the same what an engine writes otherwise after it has loaded
-// it, as it wrote it then, and nothing else.
-func TestRemade(t *testing.T) {
+// TestRewritten accepts an object as the engine writes it after loading, and nothing else.
+func TestRewritten(t *testing.T) {
 	print := func(engine, check, text string) *Fingerprint {
 		return &Fingerprint{Engine: engine, Schema: []Object{NewObject("check", "c", text, check), NewObject("view", "v", "SELECT 1", "SELECT 1")}}
 	}
@@ -189,7 +188,7 @@ func TestDiffRows(t *testing.T) {
 	}
 }
 
-// TestLimited asks a query that ends by itself, one that fails, and one that does not end.
+// TestLimited runs a query that ends, one that fails, and one that does not end.
 func TestLimited(t *testing.T) {
 	wrong := errors.New("no such table")
 	var f Fingerprint

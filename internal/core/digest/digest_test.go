@@ -7,10 +7,10 @@ import (
 	"testing/iotest"
 )
 
-// empty is BLAKE3 of nothing, from its published test vectors.
+// empty is the BLAKE3 hash of nothing, from the published test vectors.
 const empty = "af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262"
 
-// TestSums hashes as published, in whatever pieces.
+// TestSums checks published hashes, for any split of the input.
 func TestSums(t *testing.T) {
 	if Of(nil).String() != empty {
 		t.Errorf("nothing is %s", Of(nil))
@@ -34,7 +34,7 @@ func TestSums(t *testing.T) {
 	}
 }
 
-// TestParse reads what is written, in the one form.
+// TestParse accepts only the form that String writes.
 func TestParse(t *testing.T) {
 	if s, ok := Parse(empty); !ok || s != Of(nil) {
 		t.Errorf("%s, %v", s, ok)

@@ -23,7 +23,7 @@ func of(t *testing.T, root string) *Drafter {
 	return &Drafter{Computer: c, Temp: t.TempDir()}
 }
 
-// TestDraftOnWindows drafts from folders and keys of a Windows disk.
+// TestDraftOnWindows drafts from folders and registry keys of a Windows disk.
 func TestDraftOnWindows(t *testing.T) {
 	root := lay.Disk(t, "windows", map[string]string{
 		"Users/maren/AppData/Roaming/Tidewright/tide.ini": "[Data]\r\nPath=\"c:/programdata/TIDEWRIGHT/\"\r\nHome=C:\\Users\\maren\\Berths\r\nPlans=P:\\2026\r\nPrinter=Berth plans\r\n[More]\r\nOther=C:\\ProgramData\\Tidewright\\sub\r\n",
@@ -97,7 +97,8 @@ func TestDraftOnWindows(t *testing.T) {
 	}
 }
 
-// TestDraftOnMac reads the version from the application's own list, and from packages on Linux.
+// TestDraftOnMac reads the version from the application's property list, and on Linux from
+// packages.
 func TestDraftOnMac(t *testing.T) {
 	root := lay.Disk(t, "macos", map[string]string{
 		"Applications/Tidewright.app/Contents/Info.plist": `<plist version="1.0"><dict><key>CFBundleVersion</key><string>812</string></dict></plist>`, "Users/maren/Library/Application Support/Tidewright/a.rec": "x",
@@ -116,7 +117,7 @@ func TestDraftOnMac(t *testing.T) {
 	}
 }
 
-// TestWritten writes what a person said, and names that YAML or patterns would take for more.
+// TestWritten writes a user's answers, and names that YAML or patterns would misread.
 func TestWritten(t *testing.T) {
 	d := &Draft{Name: "tide", Title: "It's new", System: machine.Linux, Vendor: "Ebb & Flow: the #1", About: "tides", Opens: []string{"look: how many boats"}, Notes: []string{"odd\nnote"}, ByHand: []string{"plug it in"},
 		Licence: []string{"- {name: seat, method: account, deactivate: {steps: [{do: x}]}, activate: {steps: [{do: x}]}}"}, Programs: []string{"tide", "it's"}, Pointers: []Pointer{{"/etc/a", 3, "/srv/\x01"}},
@@ -140,7 +141,7 @@ func TestWritten(t *testing.T) {
 	}
 }
 
-// TestNames makes short names and patterns that cards take.
+// TestNames creates short names and patterns that are valid in cards.
 func TestNames(t *testing.T) {
 	for name, want := range map[string]string{"Tide Wright.db": "tide-wright", "ÄÖ": "item", "-a-": "a", strings.Repeat("a", 40): strings.Repeat("a", 36), strings.Repeat("a", 35) + "-bc": strings.Repeat("a", 35)} {
 		if got := slug(name); got != want {

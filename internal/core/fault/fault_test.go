@@ -11,7 +11,7 @@ import (
 	"testing"
 )
 
-// TestKinds keeps of a cause what it says of itself, and else what is said of it.
+// TestKinds checks which kind an error gets from its cause.
 func TestKinds(t *testing.T) {
 	lost := &Error{Kind: Changed, What: "it changed", Lost: "a file", App: "tern"}
 	for _, c := range []struct {

@@ -12,7 +12,7 @@ import (
 	"movekit/test/fatal"
 )
 
-// people are the users of a computer: one of each, by number and by name.
+// people are the users of a computer, by number and by name.
 type people struct{ user, group int }
 
 func (p people) User(uid int) string         { return named(uid == p.user, "maren") }
@@ -27,8 +27,8 @@ func named(is bool, name string) string {
 	return "#"
 }
 
-// onOld is an access list of acl(5) as Linux keeps it, of user 1000 and group 2000; onNew is
-// the same where they are 70000 and 7.
+// onOld is an access list (acl(5)) in Linux's form, for user 1000 and group 2000. onNew is the same
+// list on a computer where they have the numbers 70000 and 7.
 const (
 	onOld = "\x02\x00\x00\x00" + "\x01\x00\x06\x00\xff\xff\xff\xff" + "\x02\x00\x07\x00\xe8\x03\x00\x00" + "\x04\x00\x04\x00\xff\xff\xff\xff" +
 		"\x08\x00\x05\x00\xd0\x07\x00\x00" + "\x10\x00\x07\x00\xff\xff\xff\xff" + "\x20\x00\x00\x00\xff\xff\xff\xff"
@@ -37,8 +37,7 @@ const (
 	byName = "owner::6\nuser:maren:7\nowner-group::4\ngroup:office:5\nmask::7\nother::0\n"
 )
 
-// TestAccessListsByName moves an access list of Linux to a computer where its people have other
-// numbers.
+// TestAccessListsByName moves a Linux access list to a computer where the users have other numbers.
 func TestAccessListsByName(t *testing.T) {
 	was, is := people{1000, 2000}, people{70000, 7}
 	for _, name := range []string{aclAccess, aclDefault} {
@@ -77,7 +76,7 @@ func TestAccessListsByName(t *testing.T) {
 	}
 }
 
-// TestDifferences names what differs, and only that.
+// TestDifferences checks the descriptions of differences.
 func TestDifferences(t *testing.T) {
 	for _, c := range []struct {
 		was, is Metadata
@@ -117,7 +116,7 @@ func TestDifferences(t *testing.T) {
 	}
 }
 
-// TestModes writes every mode as chmod(2) has it, and back.
+// TestModes converts every mode to its chmod number and back.
 func TestModes(t *testing.T) {
 	for bits := range uint32(0o10000) {
 		kept := bits &^ 0o4000 // what runs as another user does not travel
@@ -130,7 +129,7 @@ func TestModes(t *testing.T) {
 	}
 }
 
-// TestSettled places files, a folder and a link, and reads of the system what it was told.
+// TestSettled sets the metadata of files, a folder and a link, and reads it back from the system.
 func TestSettled(t *testing.T) {
 	dir := t.TempDir()
 	for _, name := range []string{"file", "plain"} {
@@ -209,7 +208,7 @@ func TestSettled(t *testing.T) {
 	}
 }
 
-// TestHolesAndNames tells files with holes, and those of several names, from others.
+// TestHolesAndNames detects files with holes, and files with several names.
 func TestHolesAndNames(t *testing.T) {
 	dir := t.TempDir()
 	for name, size := range map[string]int64{"small": Hole - 1, "hole": Hole, "other": 9 * Hole} {
@@ -238,7 +237,7 @@ func TestHolesAndNames(t *testing.T) {
 	}
 }
 
-// TestManyAttributes reads more names than there was room for at first.
+// TestManyAttributes reads more names than fit into the first buffer.
 func TestManyAttributes(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "file")
 	os.WriteFile(file, nil, 0o600)

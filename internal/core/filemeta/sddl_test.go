@@ -2,7 +2,7 @@ package filemeta
 
 import "testing"
 
-// TestAccessLists reads and writes security descriptors as Windows gives them.
+// TestAccessLists parses and writes Windows security descriptors.
 func TestAccessLists(t *testing.T) {
 	const maren = "S-1-5-21-1-2-3-1001"
 	users := map[string]string{maren: "maren"}

@@ -25,7 +25,7 @@ import (
 	"movekit/test/office"
 )
 
-// atDesk is an office with a packed app, and a desk that knows its licence.
+// atDesk is an office with a packed app, and a desk that has its licence.
 type atDesk struct {
 	*office.Office
 	store *desk.Store
@@ -64,8 +64,8 @@ func (d *atDesk) known(j *move.Move) *steps.Licence {
 	return j.State.Licences[steps.Key{App: "app", Item: "seat"}]
 }
 
-// TestDesk frees and activates a licence at a desk, and gives each computer what
-// the app keeps of it.
+// TestDesk deactivates and activates a licence at a desk, and checks the app's own copy on each
+// computer.
 func TestDesk(t *testing.T) {
 	t.Parallel()
 	d := deskOffice(t, desk.Licence{Covers: "8", Seats: 1, Transfers: 2})
@@ -130,8 +130,8 @@ func TestDesk(t *testing.T) {
 	}
 }
 
-// TestDeskWithTwoSeats frees a licence that is active somewhere else too: nobody can
-// say then whether that is the new computer.
+// TestDeskWithTwoSeats deactivates a licence that is also active on a third computer, which may be
+// the new one.
 func TestDeskWithTwoSeats(t *testing.T) {
 	t.Parallel()
 	d := deskOffice(t, desk.Licence{Covers: "8", Seats: 2, Transfers: 2})
@@ -143,7 +143,7 @@ func TestDeskWithTwoSeats(t *testing.T) {
 	}
 }
 
-// TestDeskByFile has the desk asked in files, each of which is answered once.
+// TestDeskByFile sends requests by file, and accepts each answer once.
 func TestDeskByFile(t *testing.T) {
 	t.Parallel()
 	d := deskOffice(t, desk.Licence{Covers: "8", Seats: 1, Transfers: 2, Takeover: true})
@@ -193,7 +193,7 @@ func TestDeskByFile(t *testing.T) {
 	if st := d.known(j); err != nil || out[0].Err != nil || st.New != licence.Active || st.Old != licence.Deactivated || !out[0].Licences[0].Disabled {
 		t.Errorf("taken over: %+v %v", out[0], err)
 	}
-	// In the name of a computer that is lost.
+	// On behalf of a lost computer.
 	d = deskOffice(t, desk.Licence{Covers: "8", Seats: 1, Transfers: 2})
 	j = d.Job(d.New)
 	j.Exceptions.Lost, j.Technician = "it burnt", yes()

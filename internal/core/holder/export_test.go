@@ -8,7 +8,7 @@ import (
 	"movekit/internal/core/item"
 )
 
-// Paired and Expired look at the files of a licence, for the tests.
+// Paired and Expired check licence files, for the tests.
 func (h *Handle) Paired(all []item.Target) error { f := files{h}; return f.paired(f.held(all)) }
 
 func (h *Handle) Expired(all []item.Target) string {
@@ -16,5 +16,5 @@ func (h *Handle) Expired(all []item.Target) string {
 	return f.expired(f.held(all))
 }
 
-// Methods are the methods that the table has.
+// Methods are the methods in the table.
 func Methods() (out []card.Method) { return slices.Collect(maps.Keys(methods)) }

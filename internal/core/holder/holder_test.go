@@ -31,7 +31,7 @@ const fileCard = `items:
 licences: [{name: signing, method: file, items: [certificate, key]}]
 `
 
-// held opens a licence of a card that is made here.
+// held opens a licence of a card that the test writes.
 func held(t *testing.T, r *run.Run, c *card.Card, l card.Licence) *holder.Handle {
 	t.Helper()
 	h, err := (&holder.Session{Run: r}).Open(c, &l, "")
@@ -39,13 +39,13 @@ func held(t *testing.T, r *run.Run, c *card.Card, l card.Licence) *holder.Handle
 	return h
 }
 
-// service is who is asked about a licence.
+// service is the service that is asked about a licence.
 func service(h *holder.Handle) licence.Service {
 	s, _ := h.Service()
 	return s
 }
 
-// agreeing is asked whether programs may run.
+// agreeing answers whether programs may run.
 type agreeing struct {
 	run.NonInteractive
 	ask func(string) error
@@ -53,8 +53,7 @@ type agreeing struct {
 
 func (a agreeing) AgreeToRun(question string) error { return a.ask(question) }
 
-// TestCertificates reads files of every form, and tells what runs out and what
-// belongs together.
+// TestCertificates parses files in every form, and checks expiry and whether keys match.
 func TestCertificates(t *testing.T) {
 	t.Parallel()
 	now := time.Now()
@@ -106,8 +105,8 @@ func TestCertificates(t *testing.T) {
 	}
 }
 
-// TestMakersCommand moves a licence by a vendor's program, which is a script.
-func TestMakersCommand(t *testing.T) {
+// TestVendorCommand moves a licence with a vendor's program, which is a script here.
+func TestVendorCommand(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	program := filepath.Join(dir, "vendor")
@@ -143,7 +142,7 @@ func TestMakersCommand(t *testing.T) {
 	if a, err := ask(b("new", "free", "take"), licence.Activate); err != nil || a.State != licence.Active || a.Transfers != 2 || a.Used != 1 {
 		t.Errorf("%+v %v", a, err)
 	}
-	// A state that nobody changed here, and transfers that run out or are no longer told.
+	// A state that nobody changed here, and transfers that are used up or no longer reported.
 	remembered := func(b *holder.Handle, old, now licence.State) *holder.Handle {
 		st := &steps.Licence{Old: old, New: now, Left: -1}
 		b.State.Licences[b.Key] = st
@@ -175,8 +174,8 @@ func TestMakersCommand(t *testing.T) {
 	}
 }
 
-// TestCommandLimits has a vendor's command hang, ask, and say that the licence
-// has run out.
+// TestCommandLimits uses a vendor's command that hangs, one that reads input, and one that reports
+// an expired licence.
 func TestCommandLimits(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items: [{name: data, kind: file, path: /srv/data}]\n", "linux", nil)
@@ -215,7 +214,7 @@ func TestCommandLimits(t *testing.T) {
 	if err := change(&card.Change{Run: three, Codes: []int{3}, Fails: []card.Fail{{Match: card.PatternOf("E1[0-9]"), Means: "close the app first"}}}); fault.KindOf(err) != fault.DeskRefused || !strings.HasSuffix(err.Error(), "close the app first") || strings.Contains(err.Error(), "SECRET") {
 		t.Errorf("an error that the card knows: %v", err)
 	}
-	// At a terminal its commands are shown and agreed to, once.
+	// In a terminal its commands are shown once, and the user agrees.
 	r.Commands = false
 	for _, answer = range []error{fault.New(fault.Stopped, "no"), nil, nil} {
 		if _, err := show("echo active"); (err != nil) != (answer != nil) {

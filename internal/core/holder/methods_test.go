@@ -34,7 +34,7 @@ licences:
     activate: {steps: [{do: take it, evidence: true}]}
 `
 
-// TestGuided has a person stop, go on, answer wrongly, and come back too early.
+// TestGuided stops a technician's steps, continues them, and gives wrong and early answers.
 func TestGuided(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, seatCard, "linux", map[string]string{"old/srv/data": "x", "proof.png": "picture"})
@@ -85,8 +85,8 @@ func TestGuided(t *testing.T) {
 	}
 }
 
-// TestToken takes a licence up only where its token is plugged in, and an
-// account's seat not before its waiting time is over.
+// TestToken activates a licence only if its token is plugged in, and an account's seat only after
+// its waiting time.
 func TestToken(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}]
@@ -120,7 +120,7 @@ licences:
 	}
 }
 
-// TestKey sees that a product key is shown when it is needed, and kept nowhere.
+// TestKey shows a product key only when it is needed, and stores it nowhere.
 func TestKey(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}]
@@ -150,7 +150,7 @@ licences:
 	})
 }
 
-// TestKeyOfEachUser moves the keys of two users, which have no name, as one licence each.
+// TestKeyOfEachUser moves the keys of two users as one licence each.
 func TestKeyOfEachUser(t *testing.T) {
 	t.Parallel()
 	users := "maren:x:1000:1000::/home/maren:/bin/sh\ntobias:x:1001:1001::/home/tobias:/bin/sh\n"
@@ -180,7 +180,7 @@ licences: [{name: key, method: key, serial: {file: ~/.app.ini, key: key}}]
 	}
 }
 
-// TestFileLicence moves a certificate with its key: on one computer at a time.
+// TestFileLicence moves a certificate with its key: it is active on one computer at a time.
 func TestFileLicence(t *testing.T) {
 	t.Parallel()
 	now := time.Now()
@@ -190,7 +190,7 @@ func TestFileLicence(t *testing.T) {
 	if out := o.Unpack(); len(out.Blocks) != 1 || out.Blocks[0].Gate != "licence-deactivated" {
 		t.Errorf("on both computers: %+v", out.Blocks)
 	}
-	// Set aside by half: it is not free yet.
+	// Only one file is set aside, so the licence is not deactivated yet.
 	os.Rename(filepath.Join(o.Dir, "old/srv/office.pem"), filepath.Join(o.Dir, "old/srv/half"))
 	if all, err := o.Job(o.Old).Licences().Statuses(ctx); err != nil || all[0].Old != licence.Active {
 		t.Errorf("%+v %v", all, err)
@@ -224,7 +224,7 @@ func TestFileLicence(t *testing.T) {
 	}
 }
 
-// TestHalfAFileLicence frees one whose other half somebody took away.
+// TestHalfAFileLicence deactivates a licence of which somebody removed one file.
 func TestHalfAFileLicence(t *testing.T) {
 	t.Parallel()
 	cert, key := lay.Signed(t, time.Now().AddDate(1, 0, 0))
@@ -243,7 +243,7 @@ func TestHalfAFileLicence(t *testing.T) {
 	}
 }
 
-// TestEveryMethodIsInTheTable compares the table with the methods that cards know.
+// TestEveryMethodIsInTheTable compares the table with the methods in cards.
 func TestEveryMethodIsInTheTable(t *testing.T) {
 	have := holder.Methods()
 	for _, info := range card.Methods {

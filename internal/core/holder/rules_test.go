@@ -55,8 +55,7 @@ func yes() *office.Person {
 	return p
 }
 
-// TestTakeover takes a licence up that is active on the old computer, in
-// knowledge of what that spends.
+// TestTakeover activates a licence that is active on the old computer, after showing the cost.
 func TestTakeover(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
@@ -100,13 +99,13 @@ func TestTakeover(t *testing.T) {
 			if !strings.Contains(question, "1 of the 2 remaining transfers") || len(over) != 1 || over[0].Because != "it burnt" || over[0].Gate != "old-deactivated" {
 				t.Errorf("asked %q, journalled %+v", question, over)
 			}
-			// Again changes nothing more.
+			// A second run changes nothing.
 			if all, err := j.Activate(ctx); err != nil || !strings.HasPrefix(all[0].Licences[0].Did, "already") || j.State.Licences[steps.Key{App: "app", Item: "seat"}].Used != 1 {
 				t.Errorf("again: %+v %v", all, err)
 			}
 		}
 	}
-	// What frees the old computer needs its data sealed and whole.
+	// Deactivation on the old computer needs sealed and undamaged data.
 	o := ruled(t, "takeover: true")
 	files, _ := filepath.Glob(filepath.Join(o.Dir, "kit/sealed/app/*.tar.zst.age"))
 	os.WriteFile(files[0], []byte("damaged"), 0o600)
@@ -117,10 +116,10 @@ func TestTakeover(t *testing.T) {
 	}
 }
 
-// ending is a person who ends the program after the answers that are given.
+// ending is a technician who ends the program after the given answers.
 type ending struct{ *office.Person }
 
-// Guide gives them.
+// DoStep returns the given answers.
 func (p ending) DoStep(ctx context.Context, g run.ManualStep) (run.Reply, error) {
 	r, err := p.Person.DoStep(ctx, g)
 	if err != nil {
@@ -129,8 +128,7 @@ func (p ending) DoStep(ctx context.Context, g run.ManualStep) (run.Reply, error)
 	return r, err
 }
 
-// TestLostComputer frees licences in the name of a computer that cannot be
-// started any more.
+// TestLostComputer deactivates licences on behalf of a computer that no longer starts.
 func TestLostComputer(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}, {name: cert, kind: file, path: /srv/office.pem}]
@@ -154,7 +152,7 @@ licences:
 	if out := lost("stolen", run.NonInteractive{}); fault.KindOf(out.Err) != fault.ManualStep {
 		t.Errorf("nobody there: %v", out.Err)
 	}
-	// What was begun in the app counts for nothing when it is gone.
+	// Steps that were started in the app do not count when the computer is gone.
 	o.Change(o.Old, ending{&office.Person{Answers: []run.Reply{{}}}}, time.Now(), (*move.Move).Deactivate)
 	p := &office.Person{Answers: []run.Reply{{Answer: "x"}, {Answer: "deactivated on their side"}, {Answer: "x"}, {Answer: "N. Berth"}, {Answer: "deactivated"}}}
 	out := lost("stolen", p)
@@ -183,8 +181,7 @@ licences:
 	}
 }
 
-// TestUninstalled frees licences on the old computer itself, when the app is no
-// longer there.
+// TestUninstalled deactivates licences on the old computer when the app is no longer installed.
 func TestUninstalled(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}, {name: cert, kind: file, path: /srv/office.pem}]
@@ -202,7 +199,7 @@ licences:
 	}
 }
 
-// TestRulesOfTheCard are those that no service tells.
+// TestRulesOfTheCard tests rules that no service reports.
 func TestRulesOfTheCard(t *testing.T) {
 	t.Parallel()
 	now := time.Now()
@@ -233,20 +230,19 @@ func TestRulesOfTheCard(t *testing.T) {
 			t.Errorf("%s: stopped by %q, %v %+v", c.name, office.Blocked(out), out.Err, out.Licences)
 		}
 	}
-	// A date that is over already: it stays where it is.
+	// The last day is over: the licence stays on the old computer.
 	o := ruled(t, "reactivate-by: "+day(-2))
 	if out := o.Change(o.Old, yes(), now, (*move.Move).Deactivate); office.Blocked(out) != "activation-deadline" {
 		t.Errorf("over already: %+v", out.Blocks)
 	}
-	// What has run out on the old computer can still be deactivated there.
+	// An expired licence can still be deactivated.
 	o = ruled(t, "expires: "+day(-1))
 	if s, err := o.Job(o.Old).Licences().Statuses(ctx); err != nil || s[0].Old != licence.Expired || s[0].Next != steps.Deactivate || s[0].Expires == nil {
 		t.Errorf("%+v %v", s, err)
 	}
 }
 
-// TestSeatsOnBoth leaves a licence active on both computers, where its rule
-// allows two.
+// TestSeatsOnBoth leaves a licence active on both computers if its rule allows two seats.
 func TestSeatsOnBoth(t *testing.T) {
 	t.Parallel()
 	o := ruled(t, "seats: 2")
@@ -280,7 +276,7 @@ func TestSeatsOnBoth(t *testing.T) {
 	}
 }
 
-// TestTrial verifies the data on the new computer before the licence is moved.
+// TestTrial verifies the data on the new computer before the licence moves.
 func TestTrial(t *testing.T) {
 	t.Parallel()
 	o := ruled(t, "trial: 336h")
@@ -312,7 +308,7 @@ func TestTrial(t *testing.T) {
 	if v := o.Verify(); !v.Equal() || !v.Licences[0].Good || !o.Job(o.New).State.Proven(o.Kit.Cards[0]) {
 		t.Errorf("%+v", v.Licences)
 	}
-	// A trial that is over is a licence that is missing.
+	// After the trial period, the licence is missing.
 	o = ruled(t, "trial: 1ns")
 	o.Unpack()
 	if v := o.Verify(); v.Equal() {
@@ -320,7 +316,7 @@ func TestTrial(t *testing.T) {
 	}
 }
 
-// TestClockBehind sees a clock that is behind the kit.
+// TestClockBehind detects a clock that is earlier than the kit.
 func TestClockBehind(t *testing.T) {
 	t.Parallel()
 	o := ruled(t, "wait: 24h")
@@ -331,7 +327,7 @@ func TestClockBehind(t *testing.T) {
 	}
 }
 
-// TestTwoCopies has two technicians work with copies of one kit.
+// TestTwoCopies works with two copies of one kit.
 func TestTwoCopies(t *testing.T) {
 	t.Parallel()
 	o := ruled(t, "wait: 1h")
@@ -349,7 +345,7 @@ func TestTwoCopies(t *testing.T) {
 			t.Errorf("the copy that is behind: %+v %v", out[0], err)
 		}
 	}
-	// With a reason it is used, and the other one is behind then.
+	// The outdated copy can be used with a reason. Then the other copy is outdated.
 	j.Overrides = map[string]string{"newest-copy": "the stick is lost"}
 	if out, err := j.Deactivate(ctx); err != nil || out[0].Err != nil || len(out[0].Blocks) > 0 {
 		t.Errorf("with a reason: %+v %v", out[0], err)
@@ -362,7 +358,7 @@ func TestTwoCopies(t *testing.T) {
 	}
 }
 
-// TestTypedSerial asks for what is on no computer, until it looks right.
+// TestTypedSerial asks for a serial until it is plausible.
 func TestTypedSerial(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, `items: [{name: data, kind: file, path: /srv/data}]
@@ -401,7 +397,7 @@ licences:
 	if err != nil || h.Secrets.Serial != "4992-7398-716" || h.Secrets.Code != "Harbour office" {
 		t.Errorf("%v %v", h, err)
 	}
-	// One that the app has, and has wrong check digits.
+	// A serial in the app's settings with wrong check digits.
 	lay.Out(t, o.Dir, map[string]string{"old/srv/reg.ini": "[reg]\nname=x\nkey=4992-7398-715\n"})
 	o = office.New(t, `items: [{name: data, kind: file, path: /srv/data}]
 licences: [{name: registration, method: key, check: luhn, serial: {file: /srv/reg.ini, key: reg/key}, code: {file: /srv/reg.ini, key: reg/name}}]
@@ -411,7 +407,7 @@ licences: [{name: registration, method: key, check: luhn, serial: {file: /srv/re
 	}
 }
 
-// TestBoundFile has a licence file issued again for the new computer.
+// TestBoundFile uses a licence file that was issued again for the new computer.
 func TestBoundFile(t *testing.T) {
 	t.Parallel()
 	now := time.Now()
@@ -457,8 +453,8 @@ func TestBoundFile(t *testing.T) {
 	}
 }
 
-// TestUnopened has a certificate in a file whose passphrase nobody gave: whether it holds is
-// not known, and not taken for so.
+// TestUnopened has a certificate in an encrypted file without its passphrase: its validity is
+// unknown.
 func TestUnopened(t *testing.T) {
 	t.Parallel()
 	cert, key := lay.Signed(t, time.Now().AddDate(1, 0, 0))
@@ -476,7 +472,7 @@ func TestUnopened(t *testing.T) {
 	}
 }
 
-// TestKeep makes a safety copy that the standard tools open.
+// TestKeep creates a safety copy that standard tools can open.
 func TestKeep(t *testing.T) {
 	t.Parallel()
 	cert, key := lay.Signed(t, time.Now().AddDate(1, 0, 0))
@@ -513,7 +509,7 @@ func TestKeep(t *testing.T) {
 	}
 }
 
-// TestTypedBoth asks for all that is on a label, one after the other.
+// TestTypedBoth asks for the serial and the code of a label, one after the other.
 func TestTypedBoth(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct {

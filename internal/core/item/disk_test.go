@@ -10,7 +10,7 @@ func TestWatch(t *testing.T) {
 	if err := watch(100*time.Millisecond, func(func()) error { time.Sleep(time.Minute); return nil }); err != ErrSilent || time.Since(start) > 10*time.Second {
 		t.Errorf("a silent place: %v after %v", err, time.Since(start))
 	}
-	// One that goes on telling is waited for beyond the limit.
+	// A location that keeps reporting progress is waited for beyond the limit.
 	if err := watch(400*time.Millisecond, func(alive func()) error {
 		for range 12 {
 			time.Sleep(100 * time.Millisecond)

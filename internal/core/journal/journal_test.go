@@ -90,7 +90,7 @@ func TestLineOfAnotherKeyIsFound(t *testing.T) {
 	if got := again.Authenticate(key); got != "line 3" {
 		t.Errorf("the first foreign line is %s, want 3", got)
 	}
-	// Lines that are cut off, with a head that somebody made for the rest.
+	// Lines that are missing at the end, with a forged head for the rest.
 	dir, whole := written(t, 4)
 	three := bytes.Join(bytes.SplitAfter(whole, []byte("\n"))[:3], nil)
 	os.WriteFile(filepath.Join(dir, File), three, 0o644)
@@ -103,7 +103,7 @@ func TestLineOfAnotherKeyIsFound(t *testing.T) {
 	}
 }
 
-func TestCutOffWriteIsMended(t *testing.T) {
+func TestTornLineIsRepaired(t *testing.T) {
 	dir, whole := written(t, 4)
 	oldHead, _ := os.ReadFile(filepath.Join(dir, HeadFile))
 	log, _ := Read(dir)
@@ -123,9 +123,9 @@ func TestCutOffWriteIsMended(t *testing.T) {
 	}
 }
 
-// TestCutOffTwice is cut off between a line and the head, again and again: the head is never more
-// than one line behind.
-func TestCutOffTwice(t *testing.T) {
+// TestInterruptedTwice is interrupted between a line and the head, again and again. The head is never
+// more than one line behind.
+func TestInterruptedTwice(t *testing.T) {
 	for _, lines := range []int{0, 1, 3} {
 		dir := t.TempDir()
 		log, err := Read(dir)
@@ -163,8 +163,7 @@ func TestCutOffTwice(t *testing.T) {
 	}
 }
 
-// FuzzRead reads a journal that somebody made: it never brings the program down, and what
-// is not ours is never authentic.
+// FuzzRead reads forged journals. None causes a panic, and forged lines are never authentic.
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(`{"n":1,"at":"2026-11-26T14:05:00Z","event":"made","prev":"x","mac":"y"}`+"\n"), []byte(`{"lines":1,"hash":"x","mac":"y","sum":"z"}`+"\n"))
 	f.Fuzz(func(t *testing.T, lines, head []byte) {

@@ -29,7 +29,7 @@ var ctx = context.Background()
 
 const pass = "agency-balcony-cabana-dagger-eagle-fable"
 
-// madeKit makes a kit with one sealed item in several parts.
+// madeKit creates a kit with one sealed item in several parts.
 func madeKit(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
@@ -91,7 +91,7 @@ func TestEveryChangedByteOfAKitIsSeen(t *testing.T) {
 			if len(d) == 0 {
 				t.Errorf("%s: a bit of byte %d changed unseen", rel, i)
 			}
-			// Who is named: the file itself, or what holds its hash.
+			// The file that the message names: the changed file, or the file with its hash.
 			named := false
 			for _, x := range d {
 				named = named || x.File == filepath.ToSlash(rel) || rel == journal.HeadFile || rel == ChecksumsFile
@@ -157,8 +157,7 @@ func TestPassphrase(t *testing.T) {
 	}
 }
 
-// TestForgedKit changes files and makes all checksums fit again, as somebody
-// without the passphrase can.
+// TestForgedKit changes files and all checksums, as somebody without the passphrase can.
 func TestForgedKit(t *testing.T) {
 	for name, forge := range map[string]func(dir string){
 		"card": func(dir string) {
@@ -186,7 +185,7 @@ func TestForgedKit(t *testing.T) {
 	}
 }
 
-func TestWhatIsNoKit(t *testing.T) {
+func TestNotAKit(t *testing.T) {
 	if _, err := Open(t.TempDir()); fault.KindOf(err) != fault.NotAKit {
 		t.Errorf("an empty folder: %v", err)
 	}
@@ -239,7 +238,7 @@ func TestOneRunAtATime(t *testing.T) {
 	b.Close()
 }
 
-func TestStrangeFilesAreToldButHarmless(t *testing.T) {
+func TestUnknownFilesAreReported(t *testing.T) {
 	dir := madeKit(t)
 	lay.Out(t, dir, map[string]string{"holiday.jpg": "", "System Volume Information/x": ""})
 	in, err := Inspect(ctx, dir, nil, nil)
@@ -248,8 +247,8 @@ func TestStrangeFilesAreToldButHarmless(t *testing.T) {
 	}
 }
 
-// TestPulledOut takes the stick out while it is worked on: what lies in its place is not
-// the kit, and nothing is written into it.
+// TestPulledOut removes the stick during a run. The folder in its place is not the kit, and nothing
+// is written into it.
 func TestPulledOut(t *testing.T) {
 	dir := madeKit(t)
 	k, err := Open(dir)
@@ -274,7 +273,7 @@ func TestPulledOut(t *testing.T) {
 		t.Errorf("written beside the stick: %v", entries)
 	}
 	os.Remove(dir)
-	// A share may come back with other numbers for its folders.
+	// A share may renumber its folders.
 	fatal.If(t, os.CopyFS(dir, os.DirFS(dir+"-pulled")))
 	if err := k.Flush(ctx); err != nil {
 		t.Errorf("the same kit in a folder of another number: %v", err)
@@ -286,8 +285,8 @@ func TestPulledOut(t *testing.T) {
 	}
 }
 
-// TestMinorDamage has what is not of the move changed: it keeps nobody from going on.
-// What a killed run has left is removed, and the README is mended.
+// TestMinorDamage changes files that are not part of the move: the steps still run. Leftovers of a
+// killed run are removed, and the README is restored.
 func TestMinorDamage(t *testing.T) {
 	dir := madeKit(t)
 	os.WriteFile(filepath.Join(dir, ReadmeFile), []byte("edited"), 0o644)
@@ -318,8 +317,8 @@ func TestMinorDamage(t *testing.T) {
 	}
 }
 
-// FuzzManifest reads manifests that somebody made. None brings the program down, and what is
-// taken for one has what the rest of the program counts on.
+// FuzzManifest reads forged manifests. None causes a panic, and an accepted one has every required
+// field.
 func FuzzManifest(f *testing.F) {
 	f.Add([]byte("format: 1\nid: abcdefgh\nold: {name: OLD, system: linux, id: a}\nnew: {name: NEW, system: windows}\napps: [diary]\n"))
 	f.Add([]byte("apps: &a [*a]\n"))
@@ -333,7 +332,7 @@ func FuzzManifest(f *testing.F) {
 	})
 }
 
-// counted is a context that is over after it was asked some times.
+// counted is a context that ends after a number of checks.
 type counted struct {
 	context.Context
 	left int
@@ -346,7 +345,7 @@ func (c *counted) Err() error {
 	return nil
 }
 
-// closing makes a kit whose journal says that it is closed.
+// closing creates a kit whose journal says that it is closed.
 func closing(t *testing.T, c Closed) string {
 	t.Helper()
 	dir := madeKit(t)
@@ -366,8 +365,8 @@ func there(parts ...string) bool {
 	return err == nil
 }
 
-// TestEmpty empties a kit, cut off at every moment. The key goes first, and the
-// record is whole in one place at any time.
+// TestEmpty empties a kit, interrupted at every moment. The key is removed first, and one place
+// always has the complete record.
 func TestEmpty(t *testing.T) {
 	if err := Empty(ctx, madeKit(t)); fault.KindOf(err) != fault.Usage {
 		t.Errorf("a kit that is not closed: %v", err)
@@ -434,8 +433,8 @@ func TestEmpty(t *testing.T) {
 	}
 }
 
-// TestChosenApps reads the sealed files of the apps that are asked for only, and tells those of
-// an item that do not read back.
+// TestChosenApps reads only the sealed files of the selected apps, and lists the damaged files of
+// an item.
 func TestChosenApps(t *testing.T) {
 	dir := madeKit(t)
 	k, err := Open(dir)
@@ -510,7 +509,7 @@ func TestChosenApps(t *testing.T) {
 	k.Close()
 }
 
-// TestWhichComputer tells one computer from another, also where both were made from one image.
+// TestWhichComputer distinguishes computers, even if both were restored from one image.
 func TestWhichComputer(t *testing.T) {
 	for _, c := range []struct {
 		a, b Computer
@@ -532,8 +531,8 @@ func TestWhichComputer(t *testing.T) {
 	}
 }
 
-// TestHalfMade makes a kit anew where its making was cut off, and touches nothing else's folder.
-func TestHalfMade(t *testing.T) {
+// TestInterruptedCreate creates a kit again after an interruption, and changes no other folder.
+func TestInterruptedCreate(t *testing.T) {
 	for name, half := range map[string]bool{KeyFile: true, ManifestFile + ".unfinished": true, CardsDir: true, "letter.txt": false} {
 		dir := t.TempDir()
 		if name == CardsDir {
@@ -568,7 +567,7 @@ func TestHalfMade(t *testing.T) {
 	}
 }
 
-// TestChecksums reads checksums only as they are written, and says which line is not.
+// TestChecksums accepts checksums only in the exact form, and names the wrong line.
 func TestChecksums(t *testing.T) {
 	hash := strings.Repeat("a", 64) + "  "
 	for text, why := range map[string]string{

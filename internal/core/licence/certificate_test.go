@@ -20,7 +20,7 @@ import (
 	"software.sslmate.com/src/go-pkcs12"
 )
 
-// office is a certificate with its key, in every form that is read.
+// office is a certificate with its key, in every supported form.
 func office(tb testing.TB, work int) (forms map[string][]byte, print string) {
 	tb.Helper()
 	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -87,12 +87,12 @@ func TestContents(t *testing.T) {
 			t.Errorf("%s with another passphrase: %+v", name, c)
 		}
 	}
-	// A sort of key that nobody here knows is a key all the same.
+	// An unknown type of key is still a key.
 	strange := bytes.Replace(forms["certificate"], []byte{7, 0x2a, 0x86, 0x48, 0xce, 0x3d, 2, 1}, []byte{7, 0x2a, 0x86, 0x48, 0xce, 0x3d, 2, 99}, 1)
 	if c := ReadContents(strange, "tide").Certificate; c == nil || len(c.Key) != 64 || c.Key == print {
 		t.Errorf("a certificate of an unknown sort of key: %+v", c)
 	}
-	// The first of several counts, and what follows a key is none.
+	// The first of several certificates counts, and text after a key is ignored.
 	others, _ := office(t, 100)
 	both := slices.Concat(forms["certificate, text"], others["certificate, text"], forms["key, text"], others["key, text"])
 	if c := ReadContents(both, "tide"); c.Certificate == nil || c.Certificate.Key != print || c.Key != print {
@@ -101,7 +101,7 @@ func TestContents(t *testing.T) {
 	if c := ReadContents(append(slices.Clone(forms["key, encrypted"]), 0), "tide"); c.Locked || c.Key != "" {
 		t.Errorf("with a byte more: %+v", c)
 	}
-	// Whatever is cut off or changed, it is read without a panic.
+	// Cut off or changed at any byte, it causes no panic.
 	for name, data := range forms {
 		for at := 0; at < len(data); at += 5 {
 			changed := slices.Clone(data)
@@ -119,8 +119,8 @@ func TestContents(t *testing.T) {
 	}
 }
 
-// TestEndlessWork opens a key that asks for hours of work (RFC 8018: PBES2 with
-// 2147483647 iterations).
+// TestEndlessWork opens a key that asks for hours of work (RFC 8018: PBES2 with 2147483647
+// iterations).
 func TestEndlessWork(t *testing.T) {
 	marshal := func(v any) asn1.RawValue {
 		der, err := asn1.Marshal(v)

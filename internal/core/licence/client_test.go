@@ -27,7 +27,7 @@ func asked() Request {
 	return Request{Serial: "TW8-QUAY-0001", Code: "ebb-flow-42", Product: "tidewright", Computer: "old", Version: "8.4", Nonce: Nonce()}
 }
 
-// answering is a desk that signs an answer to whatever it is asked, changed before that.
+// answering is a desk that signs every answer after changing it.
 func answering(key ed25519.PrivateKey, change func(*Answer)) http.HandlerFunc {
 	return func(w http.ResponseWriter, req *http.Request) {
 		var r Request
@@ -43,7 +43,7 @@ func answering(key ed25519.PrivateKey, change func(*Answer)) http.HandlerFunc {
 	}
 }
 
-// TestAsked sends what the protocol asks for, and reads the answer.
+// TestAsked sends a request of the protocol, and parses the answer.
 func TestAsked(t *testing.T) {
 	var got *http.Request
 	var sent Request
@@ -76,8 +76,8 @@ func TestAsked(t *testing.T) {
 	}
 }
 
-// TestClientTrustsTheKeyAlone answers with everything that is not the desk's
-// answer to this request.
+// TestClientTrustsTheKeyAlone answers with everything that is not the desk's answer to this
+// request.
 func TestClientTrustsTheKeyAlone(t *testing.T) {
 	good := httptest.NewServer(answering(deskKey, nil))
 	defer good.Close()
@@ -157,7 +157,7 @@ func TestClientTrustsTheKeyAlone(t *testing.T) {
 	}
 }
 
-// TestPinnedCertificate speaks with the certificate of the card, and with no other, signed by whomever.
+// TestPinnedCertificate accepts the certificate in the card and no other, whoever signed it.
 func TestPinnedCertificate(t *testing.T) {
 	srv := httptest.NewUnstartedServer(answering(deskKey, nil))
 	srv.Config.ErrorLog = nil
@@ -176,7 +176,7 @@ func TestPinnedCertificate(t *testing.T) {
 	}
 }
 
-// told is a service that gives one answer after another, the last one for ever.
+// told is a service that gives one answer after another, and then repeats the last one.
 type told struct {
 	errs  []error
 	state []State
@@ -196,8 +196,8 @@ func (s *told) Ask(_ context.Context, action Action, r Request, key string) (*An
 	return a, nil
 }
 
-// TestPatience asks again as long as a desk is down, after longer and longer pauses, and not
-// where it said no.
+// TestPatience asks again while a desk is down, with longer and longer pauses, and stops when it
+// refused.
 func TestPatience(t *testing.T) {
 	down, no := fault.New(fault.DeskDown, "down"), fault.New(fault.DeskRefused, "no")
 	for _, c := range []struct {
@@ -238,8 +238,7 @@ func TestPatience(t *testing.T) {
 	})
 }
 
-// TestOneKeyAChange names a change by one key, however often it is asked for, and another
-// change by another.
+// TestOneKeyAChange uses one key for all tries of a change, and another key for another change.
 func TestOneKeyAChange(t *testing.T) {
 	all := map[string]bool{}
 	one := Change{Move: "m", Request: Request{Serial: "s", Computer: "old"}}
@@ -261,7 +260,7 @@ func TestOneKeyAChange(t *testing.T) {
 	}
 }
 
-// failing is a record that could not be written from some point on.
+// failing is a journal that cannot be written from some line on.
 type failing struct {
 	kept
 	from int
@@ -276,8 +275,8 @@ func (k *failing) full() error {
 	return nil
 }
 
-// TestChange asks for nothing that is so already, nor before that is on record, and says so where
-// the record or the service fails.
+// TestChange requests nothing that is done already, and nothing that is not recorded first. It
+// reports failures of the journal and the service.
 func TestChange(t *testing.T) {
 	down, no := fault.New(fault.DeskDown, "down"), fault.New(fault.DeskRefused, "no")
 	for name, c := range map[string]struct {

@@ -11,7 +11,7 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// TestFiles reads files of the one sort, and not of the other, and of a bounded size.
+// TestFiles accepts the right kind of file, up to the size limit.
 func TestFiles(t *testing.T) {
 	requests := `{"movekit_licence_request":1,"kit":"k","requests":[]}`
 	answers := `{"movekit_licence_answer":1,"kit":"k","answers":["a"]}`
@@ -31,7 +31,7 @@ func TestFiles(t *testing.T) {
 	}
 }
 
-// TestExchange brings the answers that came, and names the requests that got none.
+// TestExchange returns the answers that arrived, and names the unanswered requests.
 func TestExchange(t *testing.T) {
 	good, bad := &told{errs: []error{nil}}, &told{errs: []error{fault.New(fault.DeskRefused, "no")}}
 	f := &RequestFile{Kit: "k"}
@@ -53,7 +53,7 @@ func TestExchange(t *testing.T) {
 	}
 }
 
-// TestProofs proves with every field of a request that travels, and tells none of its secrets.
+// TestProofs proves every field of a request in a file, and reveals no secret.
 func TestProofs(t *testing.T) {
 	r := asked()
 	r.Edition, r.From, r.Also = "Harbour", "older", []string{"a", "b"}
@@ -76,7 +76,7 @@ func TestProofs(t *testing.T) {
 	}
 }
 
-// TestShown tells no more of a secret than its last four characters, and no whole short one.
+// TestShown shows at most the last four characters of a secret, and nothing of a short one.
 func TestShown(t *testing.T) {
 	for secret, want := range map[string]string{"": "••••", "abcd": "••••", "abcde": "••••bcde", "ÄÖÜßé": "••••ÖÜßé", "TW8-QUAY-0001": "••••0001"} {
 		if got := Mask(secret); got != want {
@@ -99,8 +99,8 @@ func TestShown(t *testing.T) {
 	}
 }
 
-// FuzzAnswers reads files of requests and of answers, and a desk's answer, that somebody
-// made: nothing of them may bring the program down, and nothing counts that is not signed.
+// FuzzAnswers reads forged requests and answers. None causes a panic, and unsigned content is never
+// accepted.
 func FuzzAnswers(f *testing.F) {
 	signed, err := Sign(Answer{Action: Status, State: Active}, deskKey)
 	if err != nil {
@@ -123,8 +123,8 @@ func FuzzAnswers(f *testing.F) {
 	})
 }
 
-// again is a service that carried a request out, whose end somebody has undone since:
-// an old key gets what is so now, a new one is carried out.
+// again is a service that carried out a request which somebody undid since. An old key gets the
+// current state; a new key is carried out.
 type again struct {
 	state State
 	done  map[string]bool
@@ -138,15 +138,15 @@ func (s *again) Ask(_ context.Context, action Action, r Request, key string) (*A
 	return &Answer{Action: action, State: s.state}, nil
 }
 
-// kept is what was recorded.
+// kept is the recorded line.
 type kept struct{ asked, answered int }
 
 func (k *kept) Asked(Action, string) error { k.asked++; return nil }
 func (k *kept) Answered(*Answer) error     { k.answered++; return nil }
 
-// TestAnsweredOfAnotherTime frees a licence that was deactivated by the same request once, and
-// activated again by somebody; and reports none deactivated that is not.
-func TestAnsweredOfAnotherTime(t *testing.T) {
+// TestStaleAnswer deactivates a licence that the same request deactivated once and
+// somebody activated again. Only a deactivated licence is reported as such.
+func TestStaleAnswer(t *testing.T) {
 	s := &again{state: Active, done: map[string]bool{}}
 	c := Change{Service: s, Move: "m", Record: &kept{}, Request: Request{Serial: "s", Computer: "old"}}
 	s.done[c.key(Deactivate)] = true
@@ -161,8 +161,7 @@ func TestAnsweredOfAnotherTime(t *testing.T) {
 	}
 }
 
-// TestSerials holds published examples against their check characters, and
-// sees every single wrong character.
+// TestSerials checks published examples, and detects every single wrong character.
 func TestSerials(t *testing.T) {
 	for _, c := range []struct {
 		form SerialForm
@@ -225,7 +224,7 @@ func TestTelephone(t *testing.T) {
 		if err != nil || len(text) != 12*6-1 {
 			t.Fatalf("%q %v", text, err)
 		}
-		// Typed as people type.
+		// Typed with spaces, in lower case, and with similar characters.
 		s, err := ParsePhoneRequest(strings.ToLower(strings.ReplaceAll(text, "-", " ")))
 		if err != nil || s.String() != text || s.Action != action || s.Computer != r.Computer || s.Major != 8 || !strings.HasPrefix(LicenceID(r.Serial), s.Licence) {
 			t.Fatalf("%+v %v", s, err)
@@ -275,8 +274,8 @@ func TestTelephone(t *testing.T) {
 	}
 }
 
-// TestTypingErrors makes every single error, and exchanges neighbours and
-// groups; each is noticed and its group named.
+// TestTypingErrors makes every single error, and swaps neighbours and groups. Each is detected, and
+// its group is named.
 func TestTypingErrors(t *testing.T) {
 	text, err := telephoned().ForPhone(Activate)
 	if err != nil {

@@ -8,7 +8,7 @@ import (
 	"movekit/internal/core/card"
 )
 
-// TestTermsOfCards sees that a computer knows the terms that cards may use, and no others.
+// TestTermsOfCards checks that a computer supports exactly the terms that cards can use.
 func TestTermsOfCards(t *testing.T) {
 	if known, may := slices.Sorted(maps.Keys(terms)), slices.Sorted(slices.Values(card.Terms)); !slices.Equal(known, may) {
 		t.Errorf("known: %q\ncards: %q", known, may)

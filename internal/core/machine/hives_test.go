@@ -18,8 +18,7 @@ import (
 
 const config = "Windows/System32/config/"
 
-// TestHives reads what the hives of a Windows disk tell of the computer, its people and what is
-// plugged into it.
+// TestHives reads the computer, its users and its devices from the hives of a Windows disk.
 func TestHives(t *testing.T) {
 	root := t.TempDir()
 	person := func(sid, path string) string {
@@ -104,7 +103,7 @@ func TestHives(t *testing.T) {
 	}
 }
 
-// TestBrokenHives says which hive cannot be read, or not to its end, once.
+// TestBrokenHives reports unreadable hives once.
 func TestBrokenHives(t *testing.T) {
 	root := t.TempDir()
 	hivetest.Lay(t, root, map[string]string{config + "SOFTWARE": "[\\A]\n\"x\"=\"1\"\n"})
@@ -133,7 +132,7 @@ func TestBrokenHives(t *testing.T) {
 	}
 }
 
-// TestMac reads what the disk of a Mac tells of the computer and its people.
+// TestMac reads the computer and its users from a Mac's disk.
 func TestMac(t *testing.T) {
 	const mine, other = "0A1B2C3D-0000-4000-8000-00000000ABCD", "11111111-0000-4000-8000-00000000ABCD"
 	by := "Library/Preferences/ByHost/"
@@ -173,7 +172,7 @@ func TestMac(t *testing.T) {
 	}
 }
 
-// TestAccounts reads to whom files of a Linux disk belong, by name and number.
+// TestAccounts reads the owners of a Linux disk's files, by name and number.
 func TestAccounts(t *testing.T) {
 	c := makeDisk(t, map[string]string{
 		IdentityFile: lay.Ident("linux", "X", "h"), "etc/passwd": "maren:x:1000:100::/home/maren:/bin/sh\nalias:x:1000:7::/:/bin/sh\nmaren:x:2000:1::/:/bin/sh\nodd:x:none:1::/:/bin/sh\nhalf:x:3000\n:x:4:4::/:/bin/sh\nnogroup:x:5:x::/:/bin/sh\n+::::::\n",
@@ -208,7 +207,7 @@ func TestAccounts(t *testing.T) {
 	}
 }
 
-// TestPlugged tells tokens, adapters and open files of a Linux disk as they are said.
+// TestPlugged reads tokens, adapters and open files of a simulated Linux disk.
 func TestPlugged(t *testing.T) {
 	c := makeDisk(t, map[string]string{
 		IdentityFile: lay.Ident("linux", "X", "h") + "firmware-id: f\nadapters: [{name: a, removable: true}]\nrunning: [{name: tide, pid: 7, open: [/srv/a/b, /etc/x]}, {name: idle, pid: 8}]\n", "etc/x": "",
@@ -240,7 +239,7 @@ func TestPlugged(t *testing.T) {
 	}
 }
 
-// TestVolumes tells the disk of what is there, and of what will be.
+// TestVolumes finds the disk of existing and future paths.
 func TestVolumes(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "file")

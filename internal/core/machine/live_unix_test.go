@@ -15,7 +15,7 @@ import (
 	"movekit/test/fatal"
 )
 
-// TestHolding sees who has a file open, and who has locked one.
+// TestHolding detects programs that have a file open or locked.
 func TestHolding(t *testing.T) {
 	c, err := Open("")
 	fatal.If(t, err)
@@ -58,8 +58,7 @@ func TestMounts(t *testing.T) {
 	}
 }
 
-// TestLocked has another process lock a file, whose open files are not looked
-// at.
+// TestLocked detects a lock of a process whose open files are not visible.
 func TestLocked(t *testing.T) {
 	if name := os.Getenv("MACHINE_TEST_LOCK"); name != "" {
 		f, err := os.OpenFile(name, os.O_RDWR, 0)

@@ -11,7 +11,7 @@ import (
 	"movekit/test/lay"
 )
 
-// disk makes a computer's disk: files by name, with links as "-> target".
+// makeDisk creates a computer's disk: files by name, with links as "-> target".
 func makeDisk(t *testing.T, files map[string]string) Computer {
 	t.Helper()
 	root := t.TempDir()
@@ -77,7 +77,7 @@ func TestLinuxDisk(t *testing.T) {
 	}
 }
 
-func TestWhatIsNoDisk(t *testing.T) {
+func TestNotADisk(t *testing.T) {
 	if _, err := Open(filepath.Join(t.TempDir(), "none")); fault.KindOf(err) != fault.Missing {
 		t.Errorf("nothing there: %v", err)
 	}
@@ -126,7 +126,7 @@ func TestNamesOfProfiles(t *testing.T) {
 	}
 }
 
-func TestTermIsTheWayBack(t *testing.T) {
+func TestTermInvertsLocate(t *testing.T) {
 	w := makeDisk(t, map[string]string{IdentityFile: "name: X\nsystem: windows\nhardware-id: h\n", "Users/maren/AppData/Roaming/T/x": "", "Users/Public/P/x": "", "ProgramData/T/x": "", "Program Files (x86)/T/x": "", "Data/x": ""})
 	l := makeDisk(t, map[string]string{"etc/hostname": "q", "etc/machine-id": "1", "etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\n", "home/maren/.config/t/x": "", "home/maren/y": "", "srv/t/x": ""})
 	for _, q := range []struct {
@@ -152,8 +152,8 @@ func TestTermIsTheWayBack(t *testing.T) {
 	}
 }
 
-// FuzzIdentity reads what a disk says of its computer. None brings the program down, and what
-// is taken for one has a name and an id.
+// FuzzIdentity reads forged identity files. None causes a panic, and an accepted one has a name and
+// an id.
 func FuzzIdentity(f *testing.F) {
 	f.Add([]byte("name: OLD\nsystem: linux\nhardware-id: a\nusers: [{name: maren}]\nrunning: [{name: x, pid: 7, open: ['/srv/x']}]\n"))
 	f.Add([]byte("name: [a]\n"))
@@ -166,7 +166,7 @@ func FuzzIdentity(f *testing.F) {
 	})
 }
 
-// TestDrives has folders stand for the drives of a disk, and two drives change places.
+// TestDrives maps folders to the drives of a disk, and swaps two drives.
 func TestDrives(t *testing.T) {
 	root, other := lay.Disk(t, "windows", map[string]string{"Users/Maren/x": "", "Daten/Alt/y": ""}), t.TempDir()
 	lay.Out(t, other, map[string]string{"Boats/list.txt": "Tern", "out": "-> /etc"})
@@ -195,7 +195,7 @@ func TestDrives(t *testing.T) {
 	if out, err := c.Locate(`D:\out\passwd`, nil); err != nil || filepath.Dir(filepath.Dir(out)) == "/" {
 		t.Errorf("a link leads to %s (%v)", out, err)
 	}
-	// What was on E: of another computer is on C: here, and what was on C: on D:.
+	// Drive E: of another computer is C: here, and its C: is D:.
 	for letter, folder := range map[string]string{"E": `C:\Daten\Alt`, "C:": `D:\`} {
 		if moved, err := c.SetDrive(letter, folder); err != nil || !moved {
 			t.Fatalf("%s: %v %v", letter, moved, err)
@@ -220,7 +220,7 @@ func TestDrives(t *testing.T) {
 	}
 }
 
-// TestFirmware reads the UUID of an SMBIOS table laid out as DMTF DSP0134 says.
+// TestFirmware reads the UUID of an SMBIOS table in the layout of DMTF DSP0134.
 func TestFirmware(t *testing.T) {
 	structure := func(kind byte, data string, texts ...string) string {
 		return string([]byte{kind, byte(4 + len(data)), 7, 0}) + data + strings.Join(texts, "\x00") + "\x00\x00"
@@ -248,7 +248,7 @@ func TestFirmware(t *testing.T) {
 	}
 }
 
-// TestInside tells what lies in a folder, by whatever path it is named.
+// TestInside checks whether a path is in a folder, however it is spelled.
 func TestInside(t *testing.T) {
 	dir := t.TempDir()
 	lay.Out(t, dir, map[string]string{"kit/a": "x", "link": "-> kit", "kitten/b": "y"})
@@ -265,9 +265,9 @@ func TestInside(t *testing.T) {
 	}
 }
 
-// TestRealIsTheWayBack writes paths in a computer's own terms, and finds them where
-// its disk is. What a journal says leads nowhere else.
-func TestRealIsTheWayBack(t *testing.T) {
+// TestRealInvertsDisplayPath writes paths in a computer's own terms, and converts them back to the real
+// path. A path in a journal leads nowhere else.
+func TestRealInvertsDisplayPath(t *testing.T) {
 	for _, system := range []string{"windows", "linux"} {
 		root := lay.Disk(t, system, map[string]string{"srv/data/a": "x", "srv/out": "-> /etc", "etc/hosts": "h"})
 		c, err := Open(root)

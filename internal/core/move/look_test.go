@@ -23,8 +23,8 @@ import (
 	"movekit/test/office"
 )
 
-// TestExpected stops where a figure is not the number that the card tells, and doubts a
-// folder that holds one of its own name.
+// TestExpected stops if a count is not the expected one, and warns of a folder that contains a
+// folder of the same name.
 func TestExpected(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, `items:
@@ -49,8 +49,8 @@ func TestExpected(t *testing.T) {
 	}
 }
 
-// TestOwnLeftovers checks that what a killed run staged stays until a run passes its gates, and is gone when
-// the item is in place.
+// TestOwnLeftovers checks that staged data of a killed run stays until a run passes its gates, and
+// is gone when the item is in place.
 func TestOwnLeftovers(t *testing.T) {
 	t.Parallel()
 	const left = "new/srv/diary" + tree.StageEnding
@@ -66,8 +66,8 @@ func TestOwnLeftovers(t *testing.T) {
 	}
 }
 
-// TestNamesLeftOut leaves out names that Windows cannot have, where a person goes on in
-// spite of them, and names each. The rest is whole.
+// TestNamesLeftOut leaves out names that Windows forbids if the user overrides the gate, and lists
+// each. Everything else is complete.
 func TestNamesLeftOut(t *testing.T) {
 	t.Parallel()
 	for _, known := range []machine.System{machine.Windows, machine.Linux} { // what the kit was made for
@@ -106,8 +106,8 @@ func TestNamesLeftOut(t *testing.T) {
 	}
 }
 
-// TestCovered tells before a licence is deactivated that it does not cover what is installed
-// on the new computer.
+// TestCovered reports before a licence is deactivated that it does not cover the version on the new
+// computer.
 func TestCovered(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, `version: {file: /opt/v, rule: same-or-newer}
@@ -133,9 +133,8 @@ licences: [{name: seat, method: guided, covers: '8', deactivate: {steps: [{do: d
 	}
 }
 
-// TestAddressNotKnown does not say that everything is the same where an address cannot be
-// read.
-func TestAddressNotKnown(t *testing.T) {
+// TestUnknownAddress does not report a match if an address cannot be read.
+func TestUnknownAddress(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, `items:
   - {name: diary, kind: folder, path: /srv/diary}
@@ -154,8 +153,8 @@ func TestAddressNotKnown(t *testing.T) {
 	}
 }
 
-// TestPromisedSize refuses a list that promises another size than the journal, by which it
-// was seen that there is space.
+// TestPromisedSize rejects a list with another size than the journal, which was used to check the
+// free space.
 func TestPromisedSize(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", machine.Linux, map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": ""})
@@ -172,16 +171,16 @@ func TestPromisedSize(t *testing.T) {
 	}
 }
 
-// agreeing does what a step asks for.
+// agreeing agrees to every question.
 type agreeing struct{ run.NonInteractive }
 
 func (agreeing) DoStep(context.Context, run.ManualStep) (run.Reply, error) {
 	return run.Reply{Answer: "done"}, nil
 }
 
-// TestWorkedOnAfterThePack changes the old computer after the pack in every way.
-// Nothing is deactivated before what changed is sealed too, and only that is sealed anew.
-func TestWorkedOnAfterThePack(t *testing.T) {
+// TestModifiedAfterPack changes the old computer after the pack in every way. Nothing is
+// deactivated until the changes are sealed too, and only changed items are sealed again.
+func TestModifiedAfterPack(t *testing.T) {
 	t.Parallel()
 	const text = `items:
   - {name: diary, kind: folder, path: /srv/diary}
@@ -253,8 +252,8 @@ licences: [{name: seat, method: guided, deactivate: {steps: [{do: deactivate it}
 	}
 }
 
-// TestThoroughLook sees a change that neither size nor time tells.
-func TestThoroughLook(t *testing.T) {
+// TestThorough detects a change that leaves size and time unchanged.
+func TestThorough(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a": "x"})
 	o.Pack()
@@ -270,7 +269,7 @@ func TestThoroughLook(t *testing.T) {
 			t.Errorf("%d: %+v %v", how, s.Apps[0].Items[0].Since, err)
 		}
 	}
-	// Without the passphrase it is only known that something may have changed.
+	// Without the passphrase, a change is only reported as possible.
 	os.Chtimes(name, time.Now(), time.Now())
 	locked, err := kit.Open(filepath.Join(o.Dir, "kit"))
 	fatal.If(t, err)
@@ -279,14 +278,14 @@ func TestThoroughLook(t *testing.T) {
 	if d := s.Apps[0].Items[0].Since; err != nil || d == nil || d.Same || d.Known || !strings.Contains(d.Why, "passphrase") {
 		t.Errorf("%+v %v", d, err)
 	}
-	// On the new computer nothing is said.
+	// On the new computer nothing is reported.
 	lay.Out(t, o.Dir, map[string]string{"new/srv/diary/a": "x"})
 	if s, err := o.Job(o.New).Survey(ctx); err != nil || s.Apps[0].Items[0].Since != nil {
 		t.Errorf("%+v %v", s.Apps[0].Items[0].Since, err)
 	}
 }
 
-// TestOpens has a person look into the app, once its data is proven.
+// TestOpens asks the technician to check the app once its data is verified.
 func TestOpens(t *testing.T) {
 	t.Parallel()
 	const cardText = "opens: {look: 'Open it: how many records?', count: records}\nitems: [{name: data, kind: folder, path: /srv/data, counts: [{name: records, files: '*.rec'}]}]\n"

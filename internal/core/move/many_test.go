@@ -20,7 +20,7 @@ import (
 	"movekit/test/office"
 )
 
-// did tells what a step did with items, by their labels.
+// did returns the results of a step by item label.
 func did(out *run.Outcome) string {
 	var all []string
 	for _, i := range out.Items {
@@ -29,8 +29,8 @@ func did(out *run.Outcome) string {
 	return strings.Join(all, ", ")
 }
 
-// TestEach moves an item of each year and of each profile, of which the newest count, and each
-// company's database.
+// TestEach moves one item for each year and each profile (only the newest), and each company's
+// database.
 func TestEach(t *testing.T) {
 	t.Parallel()
 	cardText := `items:
@@ -78,7 +78,7 @@ func TestEach(t *testing.T) {
 	if v := o.Verify(); v.Equal() {
 		t.Error("one of them is gone, and verify says equal")
 	}
-	// What came to the old computer since, and what went from it.
+	// Items that were added and removed on the old computer since.
 	lay.Out(t, o.Dir, map[string]string{"old/srv/diary/2026/a": "new"})
 	os.RemoveAll(filepath.Join(o.Dir, "old/home/maren/.app/Profiles/x.work"))
 	j := o.Job(o.Old)
@@ -94,7 +94,7 @@ func TestEach(t *testing.T) {
 	}
 }
 
-// TestEachFindsNothing tells patterns that match nothing, or too much.
+// TestEachFindsNothing uses patterns that match nothing, or too much.
 func TestEachFindsNothing(t *testing.T) {
 	t.Parallel()
 	for pattern, want := range map[string]string{"20??": "nothing there matches 20??", "**": ""} {
@@ -110,8 +110,8 @@ func TestEachFindsNothing(t *testing.T) {
 	}
 }
 
-// TestToldBySettings moves data whose place the app's settings tell, on each computer its own.
-func TestToldBySettings(t *testing.T) {
+// TestPathFromSettings moves data whose path comes from the app's settings on each computer.
+func TestPathFromSettings(t *testing.T) {
 	t.Parallel()
 	cardText := `version: {file: /opt/version}
 items:
@@ -146,7 +146,7 @@ items:
 			t.Errorf("%+v", v.Items)
 		}
 	}
-	// A setting that is not there, names nothing, or no whole path.
+	// A setting that is missing, empty, or not a full path.
 	for ini, want := range map[string]string{"": "not here", "[Data]\nPath=boats\n": "not a full path", "[Data]\nPath=/gone\n": "store of maren"} {
 		o := office.New(t, cardText, "linux", files)
 		os.Remove(filepath.Join(o.Dir, "old/home/maren/.app.ini"))
@@ -160,7 +160,7 @@ items:
 	}
 }
 
-// TestOtherDrives moves what is on a second drive of a pulled disk to a computer without one.
+// TestOtherDrives moves data from the second drive of a pulled disk to a computer without one.
 func TestOtherDrives(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items:\n  - {name: data, kind: folder, path: 'D:\\Harbour'}\n  - {name: settings, kind: file, path: 'C:\\ProgramData\\app.ini', update-paths: ['*']}\n", machine.Windows, map[string]string{
@@ -190,7 +190,7 @@ func TestOtherDrives(t *testing.T) {
 	if got := o.Text("new/ProgramData/app.ini"); o.Text("new/Daten/D/Harbour/boats") != "Tern" || got != "data=C:\\Daten\\D\\Harbour\\boats\r\nold=C:/Daten/D/Else\r\n" {
 		t.Errorf("the settings say %q", got)
 	}
-	// It is remembered: another run is told nothing.
+	// The choice is remembered: another run does not ask.
 	o.New = office.Open(t, filepath.Join(o.Dir, "new"))
 	j = o.Job(o.New)
 	fatal.If(t, j.Redirect())
@@ -199,8 +199,8 @@ func TestOtherDrives(t *testing.T) {
 	}
 }
 
-// TestTodos has a person take exports in: by their numbers, once they are in place, each as what
-// it is called in the app, whose records tell whether that is so.
+// TestTodos ticks off exports by number once they are in place, with their names in the app, and
+// compares their records.
 func TestTodos(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, `items:

@@ -58,7 +58,7 @@ func TestUsersWithOtherNames(t *testing.T) {
 	}
 }
 
-func TestWhatPackWantsToSee(t *testing.T) {
+func TestPackPreconditions(t *testing.T) {
 	t.Parallel()
 	cardText := `programs: [app]
 items:
@@ -83,7 +83,7 @@ items:
 	if s := o.Job(o.Old).State; len(s.Overrides) != 2 || s.Overrides[0].Because != "the key is in the safe" {
 		t.Errorf("kept: %+v", s.Overrides)
 	}
-	// A kit cannot swallow itself.
+	// A kit cannot contain itself.
 	lay.Out(t, o.Dir, map[string]string{"outer.yaml": "card: 1\nname: app\ntitle: A\nitems: [{name: all, kind: folder, path: /}]\n"})
 	c, _ := card.Read(filepath.Join(o.Dir, "outer.yaml"))
 	k, err := kit.Create(filepath.Join(o.Dir, "old", "stick", "kit"), kit.New{Cards: []*card.Card{c}, Passphrase: "agency-balcony-cabana-dagger-eagle-fable", Old: kit.Computer{ID: machine.ID(o.Old)}})
@@ -115,9 +115,9 @@ func TestPartOfAFolderLeavesTheRestAlone(t *testing.T) {
 	}
 }
 
-// TestFolderOfBoth has a folder's files and what was there in one folder, and takes it back, with
-// every run cut off again and again.
-func TestFolderOfBoth(t *testing.T) {
+// TestKeepBoth merges an unpacked folder with existing data, and undoes it, with every run
+// interrupted again and again.
+func TestKeepBoth(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a.txt": "old", "old/srv/diary/deep/b": "same", "new/srv/diary/a.txt": "mine", "new/srv/diary/deep/b": "same", "new/srv/diary/own": "own"})
 	o.Pack()
@@ -162,7 +162,7 @@ func TestSingleFile(t *testing.T) {
 	}
 }
 
-func TestDatabaseInTheWay(t *testing.T) {
+func TestExistingDatabase(t *testing.T) {
 	t.Parallel()
 	for policy, want := range map[tree.Policy]int{tree.SetAside: 2, tree.KeepBoth: 1, tree.Skip: 1, tree.Replace: 2} {
 		o := office.New(t, "items: [{name: data, kind: sqlite, path: /srv/b.db, counts: [{name: boats, query: SELECT count(*) FROM boat}]}]\n", "linux", nil)
@@ -250,7 +250,7 @@ func TestDamagedDatabaseIsNotPacked(t *testing.T) {
 	}
 }
 
-func TestStoppedByThePerson(t *testing.T) {
+func TestCancelled(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items: [{name: data, kind: folder, path: /srv/data}]\n", "linux", map[string]string{"old/srv/data/x": strings.Repeat("x", 3<<20), "new/srv/.keep": ""})
 	stopping := func(c machine.Computer, do func(*move.Move, context.Context) ([]*run.Outcome, error)) {
@@ -286,7 +286,7 @@ func TestStoppedByThePerson(t *testing.T) {
 	}
 }
 
-func TestStateTellsHowFarItIs(t *testing.T) {
+func TestStateShowsProgress(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items: [{name: data, kind: folder, path: /srv/data}]\n", "linux", map[string]string{"old/srv/data/x": "1", "new/srv/.keep": ""})
 	expect := func(want string) {
@@ -314,8 +314,8 @@ func TestStateTellsHowFarItIs(t *testing.T) {
 	expect("done none - none -")
 }
 
-// TestHostileKit seals lists and streams that lead elsewhere, as somebody who
-// has the passphrase could. Nothing is written from them.
+// TestHostileKit seals lists and streams that lead elsewhere, as somebody with the passphrase
+// could. Nothing is written from them.
 func TestHostileKit(t *testing.T) {
 	t.Parallel()
 	root := tree.Entry{Path: ".", Type: tree.Dir, Mode: 0o755}
@@ -372,8 +372,7 @@ func TestHostileKit(t *testing.T) {
 	}
 }
 
-// TestAttachedDatabases packs two databases as of one moment: both again when
-// one has changed.
+// TestAttachedDatabases packs two databases in one snapshot, and both again if one has changed.
 func TestAttachedDatabases(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items:\n  - {name: bookings, kind: sqlite, path: /srv/bookings.db}\n  - {name: archive, kind: sqlite, path: /srv/archive.db, attached-to: bookings}\n  - {name: charts, kind: sqlite, path: /srv/charts.db}\n", "linux", map[string]string{"old/srv/.keep": "", "new/srv/.keep": ""})
@@ -400,8 +399,8 @@ func TestAttachedDatabases(t *testing.T) {
 	}
 }
 
-// TestStoppedIsNotDamaged stops what reads the kit back. Nothing is said of damage then.
-func TestStoppedIsNotDamaged(t *testing.T) {
+// TestCancelledIsNotDamaged stops the reading of the kit. No damage is reported.
+func TestCancelledIsNotDamaged(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, seated, "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": ""})
 	o.Pack()
@@ -422,7 +421,7 @@ func TestStoppedIsNotDamaged(t *testing.T) {
 	}
 }
 
-// berths makes a dBase table of so many records, which wants a memo file.
+// berths writes a dBase table with a number of records. It needs a memo file.
 func berths(records int) string {
 	b := make([]byte, 65)
 	b[0], b[64] = 0x83, 0x0d
@@ -434,7 +433,7 @@ func berths(records int) string {
 
 const jet = "\x00\x01\x00\x00Standard Jet DB\x00"
 
-// TestDesktopDatabases moves sets of files whole, and not while they are open.
+// TestDesktopDatabases moves complete sets of files, and not while they are open.
 func TestDesktopDatabases(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items:\n  - {name: tables, kind: dbase, path: /srv/tables, counts: [{name: tables, files: '*.dbf'}]}\n  - {name: yard, kind: jet, path: /srv/yard.mdb}\n", "linux", map[string]string{
@@ -487,8 +486,8 @@ func TestDesktopDatabases(t *testing.T) {
 	}
 }
 
-// TestJetRecords shows the records of a Jet database, old and new. Its file is
-// made by the published layout; mdbtools reads it too.
+// TestJetRecords shows the records of a Jet database, old and new. Its file has the published
+// layout, and mdbtools can read it.
 func TestJetRecords(t *testing.T) {
 	t.Parallel()
 	data, err := os.ReadFile("testdata/yard.mdb")

@@ -17,7 +17,7 @@ import (
 	"movekit/test/office"
 )
 
-// looker is asked about changes of settings.
+// looker answers whether settings may be changed.
 type looker struct {
 	office.Person
 	says  bool
@@ -32,9 +32,9 @@ func (l *looker) Change(_ string, key steps.Key, lines []pathmap.Line) (bool, er
 	return l.says, l.err
 }
 
-// TestRepointed moves an app whose settings and database hold paths to a user of another
-// name with a home elsewhere, and to a place that was asked for.
-func TestRepointed(t *testing.T) {
+// TestPathUpdates moves an app whose settings and database contain paths, to a user with another name
+// and home, and to a chosen path.
+func TestPathUpdates(t *testing.T) {
 	t.Parallel()
 	cardText := `items:
   - {name: settings, kind: folder, path: ~/.app, update-paths: ['*.ini', sub/*], update-computer-name: true}
@@ -67,7 +67,7 @@ func TestRepointed(t *testing.T) {
 		}
 		return out[0]
 	}
-	// Where nobody can be asked, nothing of the item is in place.
+	// In a non-interactive run, nothing of the item is in place.
 	if out := unpack(run.NonInteractive{}, nil); fault.KindOf(out.Err) != fault.PathsOutdated || o.Text("new/people/mholm/.app/app.ini") != "" {
 		t.Fatalf("nobody was asked: %v", out.Err)
 	}
@@ -101,7 +101,7 @@ func TestRepointed(t *testing.T) {
 	if len(notes) != 1 || !strings.Contains(notes[0], "sub/bin") {
 		t.Errorf("notes %q", notes)
 	}
-	// Verify turns the changes back, and is told nothing again.
+	// Verify reverses the changes, without asking again.
 	verify := func(equal bool) *run.Outcome {
 		t.Helper()
 		out := o.Verify()
@@ -120,16 +120,16 @@ func TestRepointed(t *testing.T) {
 			}
 		}
 	}
-	// The same again is the same: nobody is asked.
+	// A second run asks nothing and changes nothing.
 	if again := unpack(run.NonInteractive{}, nil); again.Err != nil || again.Items[0].Did != "same" {
 		t.Errorf("again: %v %+v", again.Err, again.Items)
 	}
-	// Another place needs the first to be taken back.
+	// Another destination needs an undo first.
 	if out := unpack(p, func(j *move.Move) { j.Choices.Places = map[string]string{"app/data": "/other"} }); fault.KindOf(out.Err) != fault.Usage {
 		t.Errorf("another place: %v", out.Err)
 	}
 	unpack(p, nil)
-	// What is worked in since is seen, beside the change and within it.
+	// Later edits are detected, beside a changed path and within it.
 	ini := filepath.Join(o.Dir, "new/people/mholm/.app/app.ini")
 	good := o.Text("new/people/mholm/.app/app.ini")
 	for _, bad := range []string{good + "more\n", strings.Replace(good, "/data/harbour/boats", "/srv/data/boats", 1), strings.Replace(good, "other", "Other", 1)} {
@@ -147,14 +147,14 @@ func TestRepointed(t *testing.T) {
 	verify(false)
 	lay.Database(t, filepath.Join(o.Dir, "new/people/mholm/.recent.db"), "ALTER TABLE file RENAME COLUMN called TO name")
 	verify(true)
-	// Undo gives all of it back: nothing is kept as worked in.
+	// Undo restores everything, and keeps nothing as modified.
 	u := o.Only(o.Job(o.New).Undo(ctx))
 	for _, i := range u.Items {
 		if i.Did != "undone" || i.Aside != "" {
 			t.Errorf("undo: %+v", i)
 		}
 	}
-	// Left as they were, they are equal to what was sealed.
+	// Without path updates, the settings equal the sealed ones.
 	p = &looker{}
 	unpack(p, nil)
 	if len(p.lines) == 0 || !strings.Contains(o.Text("new/people/mholm/.app/app.ini"), "/srv/data/boats") {
@@ -170,7 +170,7 @@ func TestRepointed(t *testing.T) {
 	verify(true)
 }
 
-// TestPathUpdateTriggers sees that a database which changes more by itself is left as it was.
+// TestPathUpdateTriggers leaves a database as it was if an update would change more than the paths.
 func TestPathUpdateTriggers(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items: [{name: recent, kind: sqlite, path: ~/r.db, update-paths: [file.path, none.x]}]\n", "linux", map[string]string{"old/home/maren/x": "", "new/home/m2/x": ""})
@@ -188,8 +188,8 @@ func TestPathUpdateTriggers(t *testing.T) {
 	}
 }
 
-// TestPathUpdateInterrupted interrupts an unpack with path updates after each line of the journal, and an
-// undo likewise: in the end all of it is there once, and nothing that was there before is lost.
+// TestPathUpdateInterrupted interrupts an unpack with path updates, and an undo, after each line of
+// the journal. At the end all data exists once, and no existing data is lost.
 func TestPathUpdateInterrupted(t *testing.T) {
 	t.Parallel()
 	cardText := "items:\n  - {name: settings, kind: folder, path: ~/.app, update-paths: ['*']}\n  - {name: some, kind: folder, path: ~/.some, include: ['*.ini'], update-paths: ['*']}\n  - {name: recent, kind: sqlite, path: ~/r.db, update-paths: [file.path]}\n"

@@ -15,7 +15,7 @@ import (
 	"movekit/test/office"
 )
 
-// mounted mounts something for as long as a test runs.
+// mounted mounts a file system for the time of a test.
 func mounted(t *testing.T, at string, args ...string) {
 	t.Helper()
 	if os.Geteuid() != 0 {
@@ -27,8 +27,8 @@ func mounted(t *testing.T, at string, args ...string) {
 	t.Cleanup(func() { exec.Command("umount", at).Run() })
 }
 
-// TestWhereItCanBePut sets aside, or says before anything is written why it cannot.
-func TestWhereItCanBePut(t *testing.T) {
+// TestDestinations sets data aside, or reports before anything is written why it cannot.
+func TestDestinations(t *testing.T) {
 	t.Parallel()
 	const text = "items:\n  - {name: diary, kind: folder, path: /srv/data/diary}\n  - {name: letter, kind: file, path: /srv/data/letter.txt}\n"
 	start := func(files map[string]string) *office.Office {
@@ -85,7 +85,7 @@ func TestWhereItCanBePut(t *testing.T) {
 		stops(t, o, "files-closed", "hoistbook (process 7) has")
 	})
 	t.Run("a link", func(t *testing.T) {
-		// Somebody has put the data on a larger disk: it goes there, and the link stays.
+		// Somebody moved the data to a larger disk: it goes there, and the link stays.
 		c, err := machine.Open("")
 		if err != nil {
 			t.Fatal(err)
@@ -107,7 +107,7 @@ func TestWhereItCanBePut(t *testing.T) {
 	})
 }
 
-// stops expects an unpack to be stopped before anything is written.
+// stops checks that an unpack stops before anything is written.
 func stops(t *testing.T, o *office.Office, gates, says string) {
 	t.Helper()
 	before := files(t, o.Dir+"/new")

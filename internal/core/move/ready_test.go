@@ -42,7 +42,7 @@ func onNewOffice(t *testing.T) *office.Office {
 	return o
 }
 
-// told are the checks as app, what and whether it is ready.
+// told lists the checks: app, subject, and whether it is ready.
 func told(r *move.Readiness) string {
 	var out []string
 	for _, c := range r.Checks {
@@ -111,7 +111,7 @@ func TestOnNew(t *testing.T) {
 	if r = see(asTobias); !r.Ready() || !r.Compared {
 		t.Errorf("not ready: %s", told(r))
 	}
-	// Without the passphrase nothing is compared, and nothing is claimed.
+	// Without the passphrase, nothing is compared or claimed.
 	locked, err := kit.Open(o.Kit.Dir)
 	fatal.If(t, err)
 	r = see(func(j *move.Move) { asTobias(j); j.Kit = locked })
@@ -124,9 +124,8 @@ func TestOnNew(t *testing.T) {
 	}
 }
 
-// TestWhatStaysIsTold sees that servers and accounts are carried through the
-// steps without being moved.
-func TestWhatStaysIsTold(t *testing.T) {
+// TestStayingItemsAreReported reports servers and accounts in every step, without moving them.
+func TestStayingItemsAreReported(t *testing.T) {
 	t.Parallel()
 	o := onNewOffice(t)
 	lay.Out(t, o.Dir, map[string]string{"new/opt/v": "8.2", "new/opt/edition": "Harbour", "new/lib/driver": "", "new/etc/passwd": "maren:x:1000:1::/home/maren:/bin/sh\ntobias:x:1001:1::/home/tobias:/bin/sh\n"})
@@ -153,8 +152,7 @@ func TestWhatStaysIsTold(t *testing.T) {
 	}
 }
 
-// TestAgreement sees that commands of a card run only when a person has agreed,
-// and that the agreement is kept.
+// TestAgreement runs a card's commands only after the technician has agreed, and remembers that.
 func TestAgreement(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "version: {command: [/opt/app/tool, --version]}\nitems: [{name: a, kind: file, path: /srv/a}]\n", "linux", map[string]string{"old/srv/a": "1", "new/srv/x": "1"})
@@ -189,14 +187,14 @@ const seated = `items: [{name: diary, kind: folder, path: /srv/diary}]
 licences: [{name: seat, method: guided, deactivate: {steps: [{do: deactivate it}]}, activate: {steps: [{do: take it}]}, lost: {steps: [{do: call the vendor}]}}]
 `
 
-// another lays out one more computer.
+// another creates one more computer.
 func another(t *testing.T, o *office.Office, dir, ident string) machine.Computer {
 	lay.Out(t, o.Dir, map[string]string{dir + "/computer.yaml": ident, dir + "/srv/.keep": ""})
 	return office.Open(t, o.Dir+"/"+dir)
 }
 
-// TestThirdComputer binds the first computer that is worked on, refuses another, and
-// goes on with that where the first one broke: its licence counts as lost there.
+// TestThirdComputer binds the first new computer, refuses another one, and continues there if the
+// first one broke. Its licence counts as a lost computer's.
 func TestThirdComputer(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, seated, "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": ""})
@@ -265,7 +263,7 @@ func TestThirdComputer(t *testing.T) {
 	}
 }
 
-// TestSameImage tells computers apart that were made from one image.
+// TestSameImage distinguishes computers that were restored from one image.
 func TestSameImage(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, seated, "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": ""})
@@ -287,8 +285,8 @@ func TestSameImage(t *testing.T) {
 	}
 }
 
-// TestSafetyCopy packs a kit that is kept, and unpacks it on the computer set up anew
-// and on another. The licence is left alone.
+// TestSafetyCopy packs a safety copy, and unpacks it on the computer after a new installation, and
+// on another computer. The licence is not changed.
 func TestSafetyCopy(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, seated, "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": ""})
@@ -322,9 +320,8 @@ func TestSafetyCopy(t *testing.T) {
 	}
 }
 
-// TestInsteadForgets has what was said of the computer that broke not hold for the one in its
-// place.
-func TestInsteadForgets(t *testing.T) {
+// TestChangeComputerDiscardsRecords discards records about the computer that broke.
+func TestChangeComputerDiscardsRecords(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": "", "third/srv/.keep": "", "third/computer.yaml": lay.Ident("linux", "THIRD", "3")})
 	o.Pack()
@@ -341,8 +338,8 @@ func TestInsteadForgets(t *testing.T) {
 	}
 }
 
-// TestReadyAgrees makes each gate of unpack and activate stop, one at a time: Ready says so before, and the step
-// says the same. It also looks at a computer where nothing stops.
+// TestReadyAgrees makes each gate of unpack and activate stop, one at a time: Ready reports it in
+// advance, and the step reports the same. It also checks a computer on which no gate stops.
 func TestReadyAgrees(t *testing.T) {
 	t.Parallel()
 	const text = `version: {file: /opt/v, rule: same-minor, edition: {file: /opt/edition}}

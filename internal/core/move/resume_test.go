@@ -18,8 +18,8 @@ import (
 	"movekit/test/office"
 )
 
-// TestUndoWithoutAside deletes the data that unpack set aside: undo stops at a gate and changes nothing. With a
-// reason it removes what was unpacked, and says that nothing came back.
+// TestUndoWithoutAside deletes the data that unpack set aside: undo stops at a gate and changes
+// nothing. With a reason it removes the unpacked data, and reports that nothing was moved back.
 func TestUndoWithoutAside(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}, {name: boats, kind: sqlite, path: /srv/boats.db}]\n", "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/diary/theirs": "t"})
@@ -37,7 +37,7 @@ func TestUndoWithoutAside(t *testing.T) {
 	if office.Blocked(out) != "set-aside-exists" || !strings.Contains(out.Blocks[0].Why, "boats (it was at /srv/boats.db.set-aside-") || !strings.Contains(out.Blocks[0].Why, "diary (it was at /srv/diary.set-aside-") || !slices.Equal(files(t, o.Dir+"/new/srv"), before) {
 		t.Errorf("%+v, %q", out, files(t, o.Dir+"/new/srv"))
 	}
-	// One part of it alone still undoes.
+	// One of the two parts is enough for the undo.
 	j := o.Job(o.New)
 	j.Overrides = map[string]string{"set-aside-exists": "it is lost"}
 	out = o.Only(j.Undo(ctx))
@@ -51,9 +51,9 @@ func TestUndoWithoutAside(t *testing.T) {
 	}
 }
 
-// TestUndoCutOffThenAsideGone interrupts an undo after what was unpacked is moved out, and deletes the data that was
-// set aside: the next run says so, changes nothing, and has a way on.
-func TestUndoCutOffThenAsideGone(t *testing.T) {
+// TestUndoInterruptedThenAsideGone interrupts an undo after the unpacked data is moved out, and deletes
+// the set-aside data: the next run reports it, changes nothing, and can be continued with a reason.
+func TestUndoInterruptedThenAsideGone(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items: [{name: letter, kind: file, path: /srv/letter.txt}]\n", "linux", map[string]string{"old/srv/letter.txt": "dear", "new/srv/letter.txt": "theirs"})
 	o.Pack()
@@ -71,7 +71,7 @@ func TestUndoCutOffThenAsideGone(t *testing.T) {
 	}
 }
 
-// unreadable is a kit whose data cannot be read; its lists can.
+// unreadable is a kit whose data cannot be read. Its lists can.
 type unreadable struct{ run.Kit }
 
 func (k unreadable) Open(app string, parts []seal.Part) (io.ReadCloser, error) {
@@ -104,9 +104,9 @@ func TestNothingMovesBeforeStaged(t *testing.T) {
 	}
 }
 
-// TestSideFilesCutOff interrupts the rename of a database that has a log at each of its steps: at no moment is there a
-// database without its log under a name that an app could open.
-func TestSideFilesCutOff(t *testing.T) {
+// TestSideFilesInterrupted interrupts the rename of a database with a log at each of its steps: a
+// database without its log never has a name that an app could open.
+func TestSideFilesInterrupted(t *testing.T) {
 	t.Parallel()
 	theirs := map[string]string{"new/srv/boats.db": "their database", "new/srv/boats.db-wal": "their log", "new/srv/boats.db-journal": "their journal"}
 	for what, killed := range map[string]func(home, aside string){
@@ -132,7 +132,7 @@ func TestSideFilesCutOff(t *testing.T) {
 			}
 		}
 	}
-	// A log without its database would corrupt the one that is put beside it.
+	// A log without its database would corrupt a database that is put beside it.
 	o := office.New(t, "items: [{name: boats, kind: sqlite, path: /srv/boats.db}]\n", "linux", map[string]string{"new/srv/boats.db-wal": "a log alone"})
 	lay.Database(t, o.Dir+"/old/srv/boats.db", "CREATE TABLE boat (n)")
 	o.Pack()
@@ -142,9 +142,9 @@ func TestSideFilesCutOff(t *testing.T) {
 	}
 }
 
-// TestReturnTellsOfLater makes something at an item's old place after retire, and interrupts the return: what was
-// made is reported and kept, and the retired data is back.
-func TestReturnTellsOfLater(t *testing.T) {
+// TestReturnReportsLaterData creates data at an item's old place after retire, and interrupts the
+// return. The new data is reported and kept, and the retired data is back.
+func TestReturnReportsLaterData(t *testing.T) {
 	t.Parallel()
 	for lines := range 4 {
 		o := moved(t)

@@ -30,7 +30,7 @@ const several = `items:
   - {name: inner, kind: sqlite, path: /srv/diary/in.log, optional: true}
 `
 
-// moved is an office whose move is proven.
+// moved is an office whose move is verified.
 func moved(t *testing.T) *office.Office {
 	o := office.New(t, several, "linux", map[string]string{
 		"old/srv/diary/a": "x", "old/srv/diary/deep/b": "y", "old/srv/diary/own.log": "o", "old/srv/letter.txt": "dear",
@@ -46,8 +46,7 @@ func moved(t *testing.T) *office.Office {
 	return o
 }
 
-// files are those below a folder, with the moment taken out of the names of what is
-// set aside.
+// asides returns the files below a folder, without the times in set-aside names.
 var asides = regexp.MustCompile(`\.set-aside-[0-9-]+`)
 
 func files(t *testing.T, dir string) (out []string) {
@@ -62,7 +61,7 @@ func files(t *testing.T, dir string) (out []string) {
 	return out
 }
 
-// cut is a kit whose stick is pulled out when some lines are written.
+// cut is a kit whose stick is pulled out when certain lines are written.
 type cut struct {
 	run.Kit
 	lines int
@@ -77,8 +76,8 @@ func (c *cut) Record(l journal.Line, data any) (journal.Line, error) {
 	return c.Kit.Record(l, data)
 }
 
-// cutAt runs a step on the new computer until the journal has an event, and lets it write some lines more. It returns
-// what is unfinished of an item.
+// cutAt runs a step on the new computer until the journal has an event, and lets it write some more
+// lines. It returns the unfinished record of an item.
 func cutAt(o *office.Office, do func(*move.Move, context.Context) ([]*run.Outcome, error), event string, more int, name string) *steps.Item {
 	for lines := o.Kit.Lines(); lines[len(lines)-1].Event != event; lines = o.Kit.Lines() {
 		_, err := do(move.New(o.Run(&cut{o.Kit, 1 + more}, o.New)), ctx)
@@ -87,13 +86,13 @@ func cutAt(o *office.Office, do func(*move.Move, context.Context) ([]*run.Outcom
 	return o.Job(o.New).State.Items[steps.Key{App: "app", Item: name}]
 }
 
-// whateverCut runs a step that is cut off after each of its lines, and then whole.
+// whateverCut runs a step that is interrupted after each of its lines, and then completely.
 func whateverCut(o *office.Office, c machine.Computer, do func(*move.Move, context.Context) ([]*run.Outcome, error)) *run.Outcome {
 	o.T.Helper()
 	return whateverCutBy(o, c, nil, do)
 }
 
-// whateverCutBy is the same of a run that something is said of first.
+// whateverCutBy is whateverCut with a function that prepares each run.
 func whateverCutBy(o *office.Office, c machine.Computer, say func(*move.Move), do func(*move.Move, context.Context) ([]*run.Outcome, error)) *run.Outcome {
 	o.T.Helper()
 	for n := 0; ; n++ {
@@ -115,8 +114,8 @@ func whateverCutBy(o *office.Office, c machine.Computer, say func(*move.Move), d
 	}
 }
 
-// TestRetire sets the old data aside, gives it back, and removes what is proven,
-// while every run is cut off again and again.
+// TestRetire sets the old data aside, moves it back, and removes it, with every run interrupted
+// again and again.
 func TestRetire(t *testing.T) {
 	t.Parallel()
 	o := moved(t)
@@ -136,12 +135,12 @@ func TestRetire(t *testing.T) {
 	if s := o.Job(o.New).State; len(out.Items) != 5 || out.Items[0].Item != "diary" || s.Progress(o.Kit.Cards[0], steps.Retire) != steps.Yes || s.Next(o.Kit.Cards).Step != steps.Report {
 		t.Errorf("%+v, next %v", out.Items, s.Next(o.Kit.Cards))
 	}
-	// Looking again finds nothing that changed, and nothing is set aside twice.
+	// Another run finds no change, and sets nothing aside twice.
 	if again := o.Only(o.Job(o.Old).Retire(ctx)); slices.ContainsFunc(again.Items, func(i run.ItemOutcome) bool { return i.Did != "retired already" }) {
 		t.Errorf("once more: %+v", again.Items)
 	}
 
-	// The app was started, and made something new in the place of the old.
+	// The app was started, and created new data in the old place.
 	lay.Out(t, o.Dir, map[string]string{"old/srv/diary/empty": ""})
 	whateverCut(o, o.Old, (*move.Move).Return)
 	back := slices.Sorted(slices.Values(append([]string{"diary(aside)/empty"}, before...)))
@@ -159,7 +158,7 @@ func TestRetire(t *testing.T) {
 	}
 	_, err := o.Kit.Record(journal.Line{Event: journal.EventReported}, steps.Reported{To: "/srv/papers"})
 	fatal.If(t, err)
-	// What somebody worked in since is not what was proven.
+	// Data that was modified since does not match the verified data.
 	asides, _ := filepath.Glob(old + "/boats.db.set-aside-*")
 	lay.Database(t, asides[0], "INSERT INTO boat VALUES (3)")
 	out = whateverCut(o, o.Old, remove)
@@ -179,7 +178,7 @@ func TestRetire(t *testing.T) {
 	}
 }
 
-// TestRetireNeedsProof stops where something is not proven, or not sealed.
+// TestRetireNeedsProof stops if data is not verified or not sealed.
 func TestRetireNeedsProof(t *testing.T) {
 	t.Parallel()
 	o := moved(t)
@@ -208,8 +207,8 @@ func TestRetireNeedsProof(t *testing.T) {
 	}
 }
 
-// TestPackedAgain unpacks once more after another pack: what nobody worked in is
-// renewed, and nothing is set aside a second time.
+// TestPackedAgain unpacks again after another pack: unmodified data is replaced, and nothing is set
+// aside a second time.
 func TestPackedAgain(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, several, "linux", map[string]string{
@@ -227,7 +226,7 @@ func TestPackedAgain(t *testing.T) {
 	os.Remove(o.Dir + "/old/srv/mail/2.msg")
 	lay.Database(t, fleet, "INSERT INTO boat VALUES (2)")
 	o.Pack()
-	// Somebody worked on the letter meanwhile.
+	// Somebody modified the letter meanwhile.
 	later := time.Now().Add(time.Hour)
 	lay.Out(t, o.Dir, map[string]string{"new/srv/letter.txt": "dear, corrected"})
 	os.Chtimes(o.Dir+"/new/srv/letter.txt", later, later)
@@ -240,14 +239,14 @@ func TestPackedAgain(t *testing.T) {
 	if got := files(t, o.Dir+"/new/srv"); !slices.Equal(got, want) {
 		t.Errorf("after both: %q\nwant %q (%+v)", got, want, out.Items)
 	}
-	// What was there at first is what undo gives back.
+	// Undo moves the original data back.
 	whateverCut(o, o.New, (*move.Move).Undo)
 	for name, want := range map[string]string{"new/srv/diary/theirs": "t", "new/srv/mail/1.msg": "other", "new/srv/mail/notes": "n", "new/srv/mail/9.msg": "their own", "new/srv/diary/b": "", "new/srv/mail/3.msg": "", "new/srv/letter.txt": "dear, corrected"} {
 		if got := o.Text(name); got != want {
 			t.Errorf("%s holds %q after undo, want %q", name, got, want)
 		}
 	}
-	// What nobody worked in is known as that after another pack, too.
+	// Unmodified data is recognised after another pack too.
 	fatal.If(t, errors.Join(os.Remove(o.Dir+"/new/srv/mail/1.msg"), os.Remove(o.Dir+"/new/srv/mail/9.msg")))
 	first = files(t, o.Dir+"/new/srv")
 	if out := o.Unpack(); out.Items[1].Aside != "" {
@@ -262,9 +261,9 @@ func TestPackedAgain(t *testing.T) {
 	}
 }
 
-// TestPartCutOff cuts what is done with a part of a folder off in the middle of the files that it
-// carries: theirs are set aside once, ours go, and undo leaves what was there at first.
-func TestPartCutOff(t *testing.T) {
+// TestPartInterrupted interrupts the steps for a part of a folder between the files. Existing files are
+// set aside once, ours are removed, and undo restores the original files.
+func TestPartInterrupted(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items: [{name: mail, kind: folder, path: /srv/mail, include: ['*.msg']}]\n", "linux", map[string]string{
 		"old/srv/mail/1.msg": "1", "old/srv/mail/2.msg": "2", "new/srv/mail/1.msg": "t1", "new/srv/mail/8.msg": "t8", "new/srv/mail/9.msg": "t9", "new/srv/mail/notes": "n",
@@ -273,7 +272,8 @@ func TestPartCutOff(t *testing.T) {
 	cutOff := func(do func(*move.Move, context.Context) ([]*run.Outcome, error), event string, more int) *steps.Item {
 		return cutAt(o, do, event, more, "mail")
 	}
-	// half undoes the end of a move from one folder to another: names in it are back where they were.
+	// half undoes the end of a move from one folder to another: some files are back in the first
+	// one.
 	half := func(from, spare string, names ...string) {
 		fatal.If(t, os.Rename(spare, spare+tree.StageEnding))
 		for _, name := range names {
@@ -299,7 +299,8 @@ func TestPartCutOff(t *testing.T) {
 	if out := o.Only(o.Job(o.New).Undo(ctx)); !slices.Equal(files(t, at("")), first) || o.Text("new/srv/mail/1.msg") != "t1" {
 		t.Errorf("undone: %q, before %q: %+v", files(t, at("")), first, out.Items)
 	}
-	// An app writes a file again while the set-aside one is on its way: the step ends, and both are kept.
+	// An app writes a file again while it is being set aside: the step completes, and both files
+	// are kept.
 	half(at("mail"), o.Dir+"/new"+cutOff((*move.Move).Unpack, journal.EventPlacing, 0).Placing.Aside, "9.msg")
 	lay.Out(t, o.Dir, map[string]string{"new/srv/mail/8.msg": "written again"})
 	o.Unpack()
@@ -308,7 +309,8 @@ func TestPartCutOff(t *testing.T) {
 	}
 }
 
-// TestKeptTwice takes back what was worked in, is cut off, and finds another thing made there since.
+// TestKeptTwice undoes an unpack of data that was modified, is interrupted, and finds other data
+// created there since.
 func TestKeptTwice(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items: [{name: letter, kind: file, path: /srv/letter.txt}]\n", "linux", map[string]string{"old/srv/letter.txt": "dear", "new/srv/.keep": ""})
@@ -323,8 +325,7 @@ func TestKeptTwice(t *testing.T) {
 	}
 }
 
-// TestMountedElsewhere takes an unpack back where the computer's disk is at another
-// place than it was.
+// TestMountedElsewhere undoes an unpack after the computer's disk was mounted elsewhere.
 func TestMountedElsewhere(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, several, "linux", map[string]string{"old/srv/diary/a": "x", "old/srv/letter.txt": "dear", "old/srv/mail/1.msg": "1", "new/srv/diary/theirs": "t", "new/srv/letter.txt": "theirs"})
@@ -337,7 +338,7 @@ func TestMountedElsewhere(t *testing.T) {
 		}
 	}
 	fatal.If(t, os.Rename(o.Dir+"/new", o.Dir+"/mnt"))
-	// Another disk is at the old place meanwhile.
+	// Another disk is at the old mount point meanwhile.
 	lay.Out(t, o.Dir, map[string]string{"new/srv/diary/a": "x", "new/srv/letter.txt": "dear"})
 	elsewhere := office.Open(t, o.Dir+"/mnt")
 	o.Only(o.Job(elsewhere).Undo(ctx))

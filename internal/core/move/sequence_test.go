@@ -32,12 +32,12 @@ const more = `
   - {name: years, kind: folder, path: /srv/years, each: '20??'}
 `
 
-// places are files that somebody works in, some of which no item has.
+// places are files that a user edits; some of them belong to no item.
 var places = strings.Fields(`srv/boats.db srv/diary/a srv/diary/b srv/diary/own.log srv/diary/sub/d srv/mail/in/1.msg srv/mail/2.msg srv/mail/9.msg srv/mail/notes srv/mail/x/5.msg
 	srv/plain/a srv/plain/s/c srv/plain/in.db srv/plain/own/x srv/letter.txt ~/.app/a.ini ~/.app/b ~/.app/c.ini ~/.part/a.ini ~/.part/b ~/.part/c.ini ~/one.ini ~/r.db srv/years/2024/a srv/years/2025/b`)
 
-// TestSequenceOfFiles has people work on both computers, and steps be taken and cut off, at random:
-// no text that was written on a computer is ever gone from it, and no step ends in an error.
+// TestSequenceOfFiles has users edit files on both computers, and steps run and be interrupted, at
+// random. No text is ever lost on its computer, and no step ends in an error.
 func TestSequenceOfFiles(t *testing.T) {
 	n := 30
 	if all, err := strconv.Atoi(os.Getenv("MOVEKIT_SEQUENCES")); err == nil {
@@ -99,7 +99,7 @@ func (s *sequence) next(n int) {
 	}
 }
 
-// missing returns the texts that were written on a computer and are not in any file of it.
+// missing returns the texts that were written on a computer and are in none of its files.
 func (s *sequence) missing(side string) (gone []string) {
 	var is strings.Builder
 	filepath.WalkDir(filepath.Join(s.Dir, side), func(path string, e fs.DirEntry, err error) error {
@@ -117,7 +117,7 @@ func (s *sequence) missing(side string) (gone []string) {
 	return gone
 }
 
-// tidy has somebody on the new computer delete something that was set aside, with all that it holds.
+// tidy deletes set-aside data on the new computer.
 func (s *sequence) tidy() {
 	var asides []string
 	filepath.WalkDir(filepath.Join(s.Dir, "new"), func(path string, e fs.DirEntry, err error) error {
@@ -139,7 +139,7 @@ func (s *sequence) tidy() {
 	s.wrote["new"] = slices.DeleteFunc(s.wrote["new"], func(text string) bool { return slices.Contains(gone, text) })
 }
 
-// work writes a text into a file, or a database.
+// work writes a text into a file, or into a database.
 func (s *sequence) work(side, name, text string) {
 	path := filepath.Join(s.Dir, side, strings.Replace(name, "~", map[string]string{"old": "home/maren", "new": "home/m2"}[side], 1))
 	s.done, s.wrote[side] = append(s.done, path+" "+text), append(s.wrote[side], text)
@@ -151,7 +151,7 @@ func (s *sequence) work(side, name, text string) {
 	lay.Out(s.T, filepath.Dir(path), map[string]string{filepath.Base(path): string(was) + text})
 }
 
-// step takes a step, which may be cut off.
+// step runs a step, which may be interrupted.
 func (s *sequence) step(name string, c machine.Computer, way tree.Policy, do func(*move.Move, context.Context) ([]*run.Outcome, error)) {
 	lines := 1000
 	if s.random.IntN(3) == 0 {

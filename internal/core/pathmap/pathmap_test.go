@@ -112,7 +112,7 @@ func TestFile(t *testing.T) {
 		if len(lines) != 2 || lines[0].Where != "2" || lines[0].Old != `last=C:\Users\maren\Übersee.db` || lines[1].New != `C:\Harbour\Data\x` {
 			t.Errorf("%s: %+v", name, lines)
 		}
-		// Somebody worked in it since.
+		// Somebody edited it since.
 		if _, ok := Back(bytes.Replace(now, edits[0].New, edits[0].Old, 1), edits); ok {
 			t.Errorf("%s: what is not as it was left is turned back", name)
 		}
@@ -148,7 +148,7 @@ func utf16Of(s string, big bool) []byte {
 	return out
 }
 
-// TestList changes a binary property list as a whole, and shows its strings.
+// TestList changes a binary property list, and shows its strings.
 func TestList(t *testing.T) {
 	data, err := plist.Marshal(map[string]any{"a": "/home/maren/x", "b": "kept", "c": []string{"file:///home/maren"}}, plist.BinaryFormat)
 	if err != nil {
@@ -181,8 +181,8 @@ func TestList(t *testing.T) {
 	}
 }
 
-// TestBackOfOthers turns nothing back that was not changed so.
-func TestBackOfOthers(t *testing.T) {
+// TestBackLeavesOtherChanges reverses only its own changes.
+func TestBackLeavesOtherChanges(t *testing.T) {
 	data := []byte("abcdef")
 	for name, c := range map[string]struct {
 		edits []Edit
@@ -197,7 +197,7 @@ func TestBackOfOthers(t *testing.T) {
 	}
 }
 
-// FuzzFile sees that what is changed can be turned back, whatever the file.
+// FuzzFile checks that every change of a file can be reversed.
 func FuzzFile(f *testing.F) {
 	for _, s := range []string{`C:\Users\maren`, `file:///C:/%C3%9Cbersee/x`, `%`, `D:\\Data\\x`, "\xff\xfeC\x00:\x00", "C:\xfc"} {
 		f.Add([]byte(s))
@@ -213,8 +213,8 @@ func FuzzFile(f *testing.F) {
 	})
 }
 
-// TestEdges has letters of two units, whole and torn, places that are none, and a file that is
-// just small enough.
+// TestEdges uses characters of two UTF-16 units, complete and split, invalid paths, and a file of
+// the maximum size.
 func TestEdges(t *testing.T) {
 	torn := func(s string, unit uint16) []byte { return append(utf16Of(s, false), byte(unit), byte(unit>>8)) }
 	if now, n := odd.changed("/srv/𝄞 ü"); now != "/srv/x" || !n {

@@ -24,7 +24,7 @@ var settings = map[string]any{
 	"Library":     "/Users/maren/Library/Application Support/Tidewright", "Raw": []byte{1, 2, 3}, "Long": strings.Repeat("x", 400),
 }
 
-// TestRead reads both forms, which say the same.
+// TestRead reads both formats of the same list.
 func TestRead(t *testing.T) {
 	xml, err := plist.Marshal(settings, plist.XMLFormat)
 	fatal.If(t, err)
@@ -38,7 +38,7 @@ func TestRead(t *testing.T) {
 	}
 }
 
-// TestChanged changes strings of a binary list, and nothing else.
+// TestChanged changes only the strings of a binary list.
 func TestChanged(t *testing.T) {
 	data := binaryOf(t, settings)
 	move := func(s string) (string, bool) {
@@ -66,7 +66,7 @@ func TestChanged(t *testing.T) {
 	}
 }
 
-// TestSmallAndLarge refuses a few bytes that stand for millions of values.
+// TestSmallAndLarge rejects a few bytes that represent millions of values.
 func TestSmallAndLarge(t *testing.T) {
 	l := &list{refSize: 1}
 	for i := range 60 {
@@ -78,8 +78,8 @@ func TestSmallAndLarge(t *testing.T) {
 	}
 }
 
-// TestObjects takes each sort of object apart, by the bytes that CFBinaryPList.c describes, and
-// refuses one that is cut short.
+// TestObjects parses each type of object in the encoding of CFBinaryPList.c, and rejects an
+// incomplete one.
 func TestObjects(t *testing.T) {
 	leaf := []byte{0x08} // false
 	for name, o := range map[string][]byte{
@@ -116,7 +116,7 @@ func TestObjects(t *testing.T) {
 	}
 }
 
-// TestNumbers reads numbers of every size in a list: those of objects, and where they are.
+// TestNumbers reads numbers of every size: values and offsets.
 func TestNumbers(t *testing.T) {
 	wide := (&list{refSize: 2, objects: [][]byte{{0xd1, 0, 1, 0, 2}, {0x51, 'a'}, {0x51, 'b'}}}).bytes()
 	if got, err := Read(wide); err != nil || !reflect.DeepEqual(got, map[string]any{"a": "b"}) {
@@ -159,7 +159,7 @@ func TestNumbers(t *testing.T) {
 	}
 }
 
-// TestTrailer refuses a list whose end does not fit it.
+// TestTrailer rejects a list with a trailer that does not fit.
 func TestTrailer(t *testing.T) {
 	whole := (&list{refSize: 1, objects: [][]byte{{0xa1, 1}, {0x51, 'a'}}}).bytes()
 	if got := Strings(whole); len(got) != 1 || got[0] != "a" {
@@ -193,7 +193,7 @@ func TestTrailer(t *testing.T) {
 	}
 }
 
-// TestWritten writes strings of every length and alphabet, in lists of every length of offsets.
+// TestWritten writes strings of every length and alphabet, in lists with every size of offsets.
 func TestWritten(t *testing.T) {
 	for _, n := range []int{0, 1, 14, 15, 235, 236, 237, 300, 65515, 65516, 65517, 70000} {
 		for _, letter := range []string{"a", "\x7f", "\u0080", "ü", "🚢"} {
@@ -215,7 +215,7 @@ func TestWritten(t *testing.T) {
 	}
 }
 
-// FuzzList reads lists that somebody made.
+// FuzzList reads forged lists.
 func FuzzList(f *testing.F) {
 	f.Add(binaryOf(f, settings))
 	f.Add([]byte("<plist><dict><key>a</key><string>/b</string></dict></plist>"))

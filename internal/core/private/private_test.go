@@ -6,8 +6,8 @@ import (
 	"testing"
 )
 
-// TestFolder sees that a run's folder is its own, goes with it, and that one which
-// a killed run left goes with the next.
+// TestFolder checks that each run has its own folder, removes it, and that the next run removes the
+// folder of a killed one.
 func TestFolder(t *testing.T) {
 	above := filepath.Join(t.TempDir(), "a", "private")
 	one, two := &Folder{Above: above}, &Folder{Above: above}

@@ -26,14 +26,14 @@ func computer(t *testing.T, system string, files map[string]string) machine.Comp
 	return c
 }
 
-// lines reads a pattern as a card writes it.
+// lines compiles a pattern as in a card.
 func lines(expr string) (p card.LinePattern) {
 	yaml.Unmarshal([]byte("'"+expr+"'"), &p)
 	return p
 }
 
-// TestSourcesOfWindows reads the registry of a disk: of the computer, of the first user who has
-// the key, or of the one who is asked about.
+// TestSourcesOfWindows reads the registry of a disk: of the computer, of the first user who has the
+// key, or of a given user.
 func TestSourcesOfWindows(t *testing.T) {
 	root := lay.Disk(t, "windows", map[string]string{"Users/anna/x": "", "Users/maren/x": "", "Users/zoe/x": "", "tide.exe": "no program", "dir.exe/x": "", "ProgramData/v.txt": "8.2\n"})
 	hivetest.Lay(t, root, map[string]string{
@@ -70,7 +70,7 @@ func TestSourcesOfWindows(t *testing.T) {
 	}
 }
 
-// TestSourcesOfMac reads only a command of an application, and when it was installed.
+// TestSourcesOfMac reads applications on a Mac's disk, and when they were installed.
 func TestSourcesOfMac(t *testing.T) {
 	list := func(entries string) string { return `<plist version="1.0"><dict>` + entries + `</dict></plist>` }
 	c := computer(t, "macos", map[string]string{
@@ -131,7 +131,7 @@ func TestSources(t *testing.T) {
 	}
 }
 
-// TestExeVersion reads an executable that a C compiler made.
+// TestExeVersion reads an executable from a C compiler.
 func TestExeVersion(t *testing.T) {
 	dir := t.TempDir()
 	for _, tool := range []string{"x86_64-w64-mingw32-gcc", "x86_64-w64-mingw32-windres"} {
@@ -175,8 +175,7 @@ END
 	}
 	data, err := os.ReadFile(both)
 	fatal.If(t, err)
-	// Cut off and changed anywhere, it is an error or another text, and never
-	// the end of the program.
+	// Cut off and changed at any byte, it gives an error or another text, and no panic.
 	for i := 0; i < 400; i++ {
 		bad := append([]byte{}, data...)
 		if i%2 == 0 {

@@ -13,11 +13,11 @@ import (
 	"movekit/test/fatal"
 )
 
-// cells lays out a hive by hand, with what the tools here do not write and Windows does: lists
-// of lists, lists without hashes, and values in segments.
+// cells writes a hive with structures that the tools here do not write and Windows does: lists of
+// lists, lists without hashes, and values in segments.
 type cells struct{ data []byte }
 
-// put adds a cell and returns where it is. A text stands for itself, a number for its bytes.
+// put adds a cell and returns its offset. A text is written as it is, a number as four bytes.
 func (c *cells) put(parts ...any) uint32 {
 	at := len(c.data) - baseBlock
 	c.data = append(c.data, 0, 0, 0, 0)
@@ -33,7 +33,7 @@ func (c *cells) put(parts ...any) uint32 {
 	return uint32(at)
 }
 
-// modified is 2020-01-02 03:04:05.67 as keys hold it.
+// modified is 2020-01-02 03:04:05.67 as keys store it.
 var modified = uint64(time.Date(2020, 1, 2, 3, 4, 5, 670e6, time.UTC).UnixNano()/100) + windowsEpoch
 
 // key adds a key.
@@ -41,7 +41,7 @@ func (c *cells) key(name string, keys, keyList, values, valueList uint32) uint32
 	return c.put("nk", uint16(latinKey), modified, uint32(0), uint32(0), keys, uint32(0), keyList, uint32(none), values, valueList, make([]byte, 28), uint16(len(name)), uint16(0), name)
 }
 
-// value adds a value and where its data is.
+// value adds a value and the offset of its data.
 func (c *cells) value(name string, size, at uint32) uint32 {
 	return c.put("vk", uint16(len(name)), size, at, uint32(Binary), uint16(latinValue), uint16(0), name)
 }
@@ -59,7 +59,7 @@ func (c *cells) hive(t *testing.T, root uint32) Key {
 
 func laid() *cells { return &cells{make([]byte, baseBlock)} }
 
-// TestListsOfKeys reads the keys below from every sort of list.
+// TestListsOfKeys reads the subkeys from every type of list.
 func TestListsOfKeys(t *testing.T) {
 	for name, list := range map[string]func(c *cells, at []uint32) uint32{
 		"lf": func(c *cells, at []uint32) uint32 {
@@ -111,7 +111,7 @@ func TestListsOfKeys(t *testing.T) {
 	}
 }
 
-// TestMostKeys reads as many keys as are read, and not one more.
+// TestMostKeys reads the maximum number of keys, and rejects one more.
 func TestMostKeys(t *testing.T) {
 	for _, more := range []int{0, 1} {
 		c := laid()
@@ -126,7 +126,7 @@ func TestMostKeys(t *testing.T) {
 	}
 }
 
-// TestDataOfValues reads data that is in the value, in a cell, and in segments.
+// TestDataOfValues reads data in the value itself, in a cell, and in segments.
 func TestDataOfValues(t *testing.T) {
 	big := strings.Repeat("quay", 10000)
 	in := func(c *cells, data string, lie uint32) uint32 { // segments, of which the last may be missing
@@ -179,7 +179,7 @@ func TestDataOfValues(t *testing.T) {
 	}
 }
 
-// TestTexts shows values as a person reads them.
+// TestTexts formats values for display.
 func TestTexts(t *testing.T) {
 	for _, c := range []struct {
 		v    Value

@@ -18,7 +18,7 @@ import (
 	"movekit/test/hivetest"
 )
 
-// filled makes a hive file with the keys of a .reg text.
+// filled creates a hive file with the keys of a .reg text.
 func filled(t *testing.T, reg string) string {
 	t.Helper()
 	dir := t.TempDir()
@@ -125,7 +125,7 @@ func TestUnfinishedHive(t *testing.T) {
 	}
 }
 
-func TestWhatIsNoHive(t *testing.T) {
+func TestNotAHive(t *testing.T) {
 	dir := t.TempDir()
 	for name, data := range map[string]string{"empty": "", "short": "regf", "text": strings.Repeat("text ", 2000), "head": "regf" + strings.Repeat("\xff", 600)} {
 		file := filepath.Join(dir, name)
@@ -144,7 +144,7 @@ func TestWhatIsNoHive(t *testing.T) {
 	}
 }
 
-// walk reads all of a hive, as deep as any reader goes.
+// walk reads a complete hive to the maximum depth.
 func walk(k Key, depth int, left *int) {
 	if *left--; depth > 32 || *left < 0 {
 		return
@@ -168,7 +168,7 @@ func FuzzHive(f *testing.F) {
 			f.Add(data)
 			f.Add(data[:5000])
 			loop := bytes.Clone(data)
-			// The list of keys below leads back to the root.
+			// The list of subkeys leads back to the root.
 			if at := bytes.Index(loop, []byte("lh")); at > 0 {
 				binary.LittleEndian.PutUint32(loop[at+4:], binary.LittleEndian.Uint32(loop[36:]))
 			}
@@ -187,7 +187,7 @@ func FuzzHive(f *testing.F) {
 	})
 }
 
-// held is a key that is held in memory.
+// held is a key in memory.
 type held struct {
 	values []Value
 	names  []string
@@ -211,10 +211,10 @@ func (k held) Open(name string) (Key, error) {
 
 func text(name, s string) Value { return Value{name, String, ToUTF16(s + "\x00")} }
 
-// all takes everything.
+// all selects everything.
 var all = Choice{Enter: func(string) bool { return true }, Take: func(string) bool { return true }, Bare: true}
 
-// TestRead reads what is chosen of a branch, and names what does not move.
+// TestRead reads the selected part of a branch, and lists the parts that cannot be moved.
 func TestRead(t *testing.T) {
 	k := held{
 		values: []Value{text("", "own"), text("Version", "8"), {"Link", Link, []byte("x")}, {"Long", Binary, make([]byte, maxValue)}, {"Longer", Binary, make([]byte, maxValue+1)}},
@@ -277,7 +277,7 @@ func TestRead(t *testing.T) {
 	}
 }
 
-// TestReg writes a branch as Windows' own tools read it.
+// TestReg writes a branch in a form that Windows' own tools can import.
 func TestReg(t *testing.T) {
 	long := strings.Repeat("x", maxQuoted/2-1)
 	for path, want := range map[string]string{`HKLM\SOFTWARE\Tide`: `HKEY_LOCAL_MACHINE\SOFTWARE\Tide`, `hkcu\Software`: `HKEY_CURRENT_USER\Software`, `HKEY_USERS\S-1`: `HKEY_USERS\S-1`} {

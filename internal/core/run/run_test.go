@@ -26,7 +26,7 @@ import (
 
 const pass = "agency-balcony-cabana-dagger-eagle-fable"
 
-// computer is a simulated one of a name.
+// computer is a simulated computer with a name.
 func computer(t *testing.T, name, hardware, more string) *Host {
 	t.Helper()
 	c, err := machine.Open(lay.Disk(t, "linux", map[string]string{machine.IdentityFile: lay.Ident("linux", name, hardware) + more, "opt/v": "8.2\n", "opt/app.ini": "edition=Harbour\n"}))
@@ -36,7 +36,7 @@ func computer(t *testing.T, name, hardware, more string) *Host {
 	return h
 }
 
-// begun makes a kit on a computer with two apps, and begins a run with it.
+// begun creates a kit on a computer with two apps, and starts a run with it.
 func begun(t *testing.T, h *Host, keep bool) *Run {
 	t.Helper()
 	dir := t.TempDir()
@@ -57,7 +57,7 @@ sync: [{about: mail, command: [/opt/tide, --sync], pattern: done}]
 	return r
 }
 
-// TestChosen chooses apps and items by name.
+// TestChosen selects apps and items by name.
 func TestChosen(t *testing.T) {
 	r := begun(t, computer(t, "OLD", "o", ""), false)
 	for _, c := range []struct {
@@ -92,7 +92,7 @@ func TestChosen(t *testing.T) {
 	}
 }
 
-// TestSides tells the computers of a move apart, and binds the new one once.
+// TestSides identifies the computers of a move, and binds the new one once.
 func TestSides(t *testing.T) {
 	old, next, third, image := computer(t, "OLD", "o", ""), computer(t, "NEW", "n", ""), computer(t, "THIRD", "t", ""), computer(t, "IMAGE", "o", "")
 	r := begun(t, old, false)
@@ -133,7 +133,7 @@ func TestSides(t *testing.T) {
 	}
 }
 
-// TestGates stops at gates, and goes past those that a reason was given for.
+// TestGates stops at gates, and passes those that are overridden.
 func TestGates(t *testing.T) {
 	r := begun(t, computer(t, "OLD", "o", ""), false)
 	tide := r.Card("tide")
@@ -165,8 +165,7 @@ func TestGates(t *testing.T) {
 	}
 }
 
-// TestEach runs a step for every app, whatever became of those before, and remembers how far the
-// kit is.
+// TestEach runs a step for every app even if others fail, and records how far the journal is.
 func TestEach(t *testing.T) {
 	h := computer(t, "OLD", "o", "")
 	r := begun(t, h, false)
@@ -199,7 +198,7 @@ func TestEach(t *testing.T) {
 	if _, err := r.Each(t.Context(), nil); fault.KindOf(err) != fault.Usage {
 		t.Errorf("no such app: %v", err)
 	}
-	// A copy that is behind the one that was worked on here, or beside it, is told.
+	// An outdated copy is reported.
 	nothing := func(context.Context, *card.Card, *Outcome) error { return nil }
 	r.Apps = nil
 	name, _ := r.markFile()
@@ -231,7 +230,7 @@ func TestEach(t *testing.T) {
 	}
 }
 
-// consenting says yes, and gives one password.
+// consenting agrees, and gives one password.
 type consenting struct {
 	NonInteractive
 	password string
@@ -245,7 +244,7 @@ func (p *consenting) Password(q string) (string, error) {
 	return p.password, p.err
 }
 
-// TestAgreedToCommands has the commands of a card agreed to once.
+// TestAgreedToCommands asks once for consent to a card's commands.
 func TestAgreedToCommands(t *testing.T) {
 	r := begun(t, computer(t, "OLD", "o", ""), false)
 	tide := r.Card("tide")
@@ -267,8 +266,8 @@ func TestAgreedToCommands(t *testing.T) {
 	}
 }
 
-// TestLetIn asks for a password where the known one is none, once a run.
-func TestLetIn(t *testing.T) {
+// TestPasswordPrompt asks for a password once per run if the known one fails.
+func TestPasswordPrompt(t *testing.T) {
 	no := fault.New(fault.ServerLogin, "no")
 	use := func(right string) func(string) error {
 		return func(password string) error {
@@ -305,7 +304,7 @@ func TestLetIn(t *testing.T) {
 	}
 }
 
-// TestSealedAndOpened seals what is read, and reads it back; what fails leaves nothing.
+// TestSealedAndOpened seals data and reads it back. A failure leaves nothing behind.
 func TestSealedAndOpened(t *testing.T) {
 	r := begun(t, computer(t, "OLD", "o", ""), false)
 	var told int64
@@ -348,7 +347,7 @@ func TestSealedAndOpened(t *testing.T) {
 	}
 }
 
-// TestHere reads an app's version, and tells how a run gets on.
+// TestHere reads an app's version, and reports progress.
 func TestHere(t *testing.T) {
 	h := computer(t, "OLD", "o", "")
 	r := begun(t, h, false)
@@ -368,7 +367,7 @@ func TestHere(t *testing.T) {
 	}
 }
 
-// TestEqual tells when verify found an app equal.
+// TestEqual checks when an app counts as the same.
 func TestEqual(t *testing.T) {
 	until := time.Now()
 	for name, c := range map[string]struct {
@@ -395,8 +394,8 @@ func TestEqual(t *testing.T) {
 	}
 }
 
-// TestNobody says of every question what it was about.
-func TestNobody(t *testing.T) {
+// TestNonInteractive checks that each error names the question.
+func TestNonInteractive(t *testing.T) {
 	n := NonInteractive{}
 	_, password := n.Password("Password for x: ")
 	for _, err := range []error{password, n.Agree("Free it?"), n.AgreeToRun("Run it?")} {

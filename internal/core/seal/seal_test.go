@@ -101,7 +101,7 @@ func TestIncompressibleDataIsStored(t *testing.T) {
 	if n := len(frame(nil, text)); n > chunkSize/100 {
 		t.Errorf("%d bytes of text became %d", chunkSize, n)
 	}
-	// The middle is tried, of what is long enough for it to be worth while.
+	// The middle is tested if the chunk is long enough.
 	const least, before = 16 * probeSize, "what is there"
 	copy(text[least/2:], noise[:probeSize])
 	for what, data := range map[string][]byte{"noise": noise[:least], "text around noise": text[:least]} {
@@ -116,8 +116,8 @@ func TestIncompressibleDataIsStored(t *testing.T) {
 	}
 }
 
-// TestMediumThatLies writes other bytes than it hands over to be compared, or fewer.
-func TestMediumThatLies(t *testing.T) {
+// TestBadMedium stores other bytes than were written, or fewer.
+func TestBadMedium(t *testing.T) {
 	data := sample(40 * block.Size)
 	other := bytes.Clone(data)
 	other[len(other)-1] ^= 1
@@ -151,7 +151,7 @@ func TestMediumThatLies(t *testing.T) {
 	}
 }
 
-// TestNoRoomForAPart has something in the way of the second part.
+// TestNoRoomForAPart has a file under the name of the second part.
 func TestNoRoomForAPart(t *testing.T) {
 	dir := t.TempDir()
 	lay.Out(t, dir, map[string]string{"x.zst.age.002" + Unfinished + "/in the way": ""})
@@ -180,8 +180,8 @@ func TestNoRoomForAPart(t *testing.T) {
 	}
 }
 
-// TestAnotherStreamOfAName leaves an earlier one whole, however many parts each has.
-func TestAnotherStreamOfAName(t *testing.T) {
+// TestSecondStream keeps an earlier stream complete, for any number of parts.
+func TestSecondStream(t *testing.T) {
 	dir := t.TempDir()
 	var all []string
 	for _, size := range []int64{500_000, 0, 2_000_000} {
@@ -261,8 +261,7 @@ func TestAbortLeavesNothing(t *testing.T) {
 	}
 }
 
-// TestCloseEarly closes readers before, and while, the first bytes are read: no
-// goroutine may wait for what nobody reads any more.
+// TestCloseEarly closes readers before and during the first read. No goroutine may wait forever.
 func TestCloseEarly(t *testing.T) {
 	dir := t.TempDir()
 	parts, id := sealed(t, dir, sample(6<<20), 0)

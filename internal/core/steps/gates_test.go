@@ -14,7 +14,7 @@ import (
 
 var noon = time.Date(2026, 3, 2, 12, 0, 0, 0, time.Local)
 
-// onOld and onNew are facts that no gate stops.
+// onOld and onNew are facts at which no gate stops.
 func onOld() Facts {
 	return Facts{Side: OldSide, Here: "OLD", OldName: "OLD", NewName: "NEW", Title: "Hoistbook", Packed: true, Placed: true, Proven: true, HandedOver: true, Now: noon, Written: noon,
 		Kit: &KitFacts{}, Fit: &FitFacts{}, Use: &UseFacts{}, Pack: &PackFacts{}, Drift: &DriftFacts{}, Place: &PlaceFacts{}, Version: &VersionFacts{}, Undo: &UndoFacts{}, Seat: &SeatFacts{Licence: Standing{Left: -1}}}
@@ -187,10 +187,10 @@ var gateCases = []struct {
 	{"trial-verified", onOld, Deactivate, "", func(f *Facts) { f.Trying, f.OldLost = true, true }},
 }
 
-// firm are the gates behind which something would be lost, and whose those are.
+// firm lists the gates that cannot be overridden, with their steps.
 var firm = []string{"old-computer", "other-computer", "new-computer", "not-a-copy", "handed-over", "kit-undamaged", "readable", "sealed", "packed", "old-deactivated", "allowance", "not-expired", "verified"}
 
-// gatesOf says which gates each step has.
+// gatesOf lists the gates of each step.
 var gatesOf = map[Step]string{
 	Survey:     "",
 	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-present readable items-present dependencies-present counts-expected serial-right names-fit fits",
@@ -212,8 +212,8 @@ func check(t *testing.T, step Step, f Facts) []Block {
 	return out
 }
 
-// TestFactsNotGathered checks each gate without the facts that it declares, and with those alone: the first is an
-// error, never a pass, and the second reads nothing else.
+// TestFactsNotGathered checks each gate without the facts that it declares (an error, never a
+// pass), and with only those facts (it reads no others).
 func TestFactsNotGathered(t *testing.T) {
 	all := onNew()
 	only := func(g Group) Facts {
@@ -285,8 +285,7 @@ func TestGates(t *testing.T) {
 	}
 }
 
-// TestWrongComputerAlone sees that on the wrong computer nothing else is said:
-// what the other gates see there does not matter.
+// TestWrongComputerAlone checks that on the wrong computer no other gate is reported.
 func TestWrongComputerAlone(t *testing.T) {
 	f := onOld()
 	f.Side, f.Kit.Damage = NewSide, []string{"damage"}

@@ -7,7 +7,7 @@ import (
 	"testing"
 )
 
-// told writes operations as text.
+// told formats operations as text.
 func told(ops []Op) string {
 	var out []string
 	for _, op := range ops {
@@ -44,7 +44,7 @@ func TestPlans(t *testing.T) {
 	if got, want := told(UndoPlan("home", "kept", "", false, Op{If: IfUnedited, Stamp: "S"})), "move out home>kept, delete kept> uneditedS"; got != want {
 		t.Errorf("%q, want %q", got, want)
 	}
-	// A mapped plan has other names; the original keeps its own.
+	// A mapped plan has other names. The original keeps its own.
 	p := &Plan{Ops: PlacePlan(base), At: 1, Content: "c"}
 	q, err := p.Mapped(func(name string) (string, error) { return "/" + name, nil })
 	if err != nil || told(q.Ops) != "move out /home>/aside, move in /stage>/home" || told(p.Left()) != "move in stage>home" || q.At != 1 || q.Content != "c" {

@@ -16,8 +16,8 @@ import (
 
 var manifest = kit.Manifest{Old: kit.Computer{Name: "OLD", ID: "o"}, New: kit.Computer{Name: "NEW"}}
 
-// line is a line of the journal about the app "hoist": of an item, or of a
-// licence where its name starts with @.
+// line is a journal line about the app "hoist": about an item, or about a licence if its name
+// starts with @.
 func line(minutes int, event, what string, data any) journal.Line {
 	l := journal.Line{At: noon.Add(time.Duration(minutes) * time.Minute), Event: event, App: "hoist", Computer: "NEW", Item: what}
 	if name, is := strings.CutPrefix(what, "@"); is {
@@ -27,7 +27,7 @@ func line(minutes int, event, what string, data any) journal.Line {
 	return l
 }
 
-// rules is a card with two items and a licence whose fields are added.
+// rules is a card with two items and a licence with additional fields.
 func rules(t *testing.T, more string) *card.Card {
 	t.Helper()
 	c, err := card.Parse("hoist.yaml", []byte(`card: 1
@@ -52,8 +52,8 @@ func packed() []journal.Line {
 	}
 }
 
-// placed puts both items in place after so many minutes, checked names those
-// that were found equal.
+// placed puts both items in place after the given number of minutes. checked lists those that were
+// found the same.
 func placed(minutes int, equal ...string) []journal.Line {
 	out := []journal.Line{line(minutes, journal.EventPlaced, "diary", Placed{}), line(minutes+5, journal.EventPlaced, "book", Placed{})}
 	for _, item := range equal {
@@ -62,7 +62,7 @@ func placed(minutes int, equal ...string) []journal.Line {
 	return out
 }
 
-// answer is one of the service's, recorded.
+// answer is a recorded answer of the service.
 func answer(minutes int, computer string, s licence.State, more func(*licence.Answer)) journal.Line {
 	a := licence.Answer{Computer: computer, State: s, Transfers: 1}
 	if more != nil {
@@ -148,7 +148,7 @@ func TestStanding(t *testing.T) {
 	}
 }
 
-// utc has all times of a standing in one zone, so that they can be compared.
+// utc converts all times of a standing to UTC, so that they can be compared.
 func utc(s Standing) Standing {
 	for _, at := range []*time.Time{&s.OldAt, &s.NewAt, &s.Until, &s.Again, &s.BackBy, &s.ServiceTime, &s.Trial} {
 		if !at.IsZero() {
@@ -158,7 +158,7 @@ func utc(s Standing) Standing {
 	return s
 }
 
-// TestRecord sees what the journal keeps of a standing, and what that proves.
+// TestRecord checks the recorded part of a standing, and whether it verifies the licence.
 func TestRecord(t *testing.T) {
 	const D, A, N = licence.Deactivated, licence.Active, licence.NotActivated
 	for _, c := range []struct {
@@ -182,8 +182,8 @@ func TestRecord(t *testing.T) {
 	}
 }
 
-// TestWork goes through a move line by line, and sees after each how far every
-// step is and what comes next.
+// TestWork goes through a move line by line, and checks after each line the progress of every step
+// and the next step.
 func TestWork(t *testing.T) {
 	c, plain := rules(t, ""), &card.Card{Name: "rota"}
 	plain.Items = []card.Item{{Name: "rota"}}
@@ -260,8 +260,7 @@ func TestWork(t *testing.T) {
 	}
 }
 
-// TestNextOfATrial sees that what is to be tried is unpacked and verified before
-// its licence is deactivated.
+// TestNextOfATrial checks that the data is unpacked and verified before the licence is deactivated.
 func TestNextOfATrial(t *testing.T) {
 	c := rules(t, ", trial: 1h")
 	s := fold(packed())
@@ -285,7 +284,7 @@ func TestNextOfATrial(t *testing.T) {
 	s.Add(line(31, journal.EventChecked, "book", Checked{}))
 	next(Activate) // it is deactivated: trying is over
 
-	// Another app's licence does not wait for the trial of the first.
+	// Another app's licence does not wait for the first app's trial.
 	s = fold(packed())
 	plain := *rules(t, "")
 	plain.Name = "crane"
@@ -295,7 +294,7 @@ func TestNextOfATrial(t *testing.T) {
 	if d := s.Next([]*card.Card{c, &plain}); d.Step != Deactivate || len(d.Apps) != 1 || d.Apps[0] != "crane" {
 		t.Errorf("%+v", d)
 	}
-	// One that is active here already is not tried, and every licence counts.
+	// A licence that is active here already has no trial, and every licence counts.
 	s = fold(packed(), placed(10), []journal.Line{answer(20, "n", licence.Active, nil)})
 	if s.Trying(c) {
 		t.Error("an active licence is tried")
@@ -306,8 +305,8 @@ func TestNextOfATrial(t *testing.T) {
 	}
 }
 
-// TestExportsAreTakenIn sees that what a person takes in comes before verify.
-func TestExportsAreTakenIn(t *testing.T) {
+// TestExportsBeforeVerify checks that exports are imported before verify.
+func TestExportsBeforeVerify(t *testing.T) {
 	c, err := card.Parse("hoist.yaml", []byte("card: 1\nname: hoist\ntitle: Hoistbook\nitems:\n  - {name: diary, kind: exports, path: /srv/diary, exports: {number: 2, import: take it in}}\n"))
 	fatal.If(t, err)
 	s := fold([]journal.Line{line(0, journal.EventSealed, "diary", kit.Sealed{Files: 2}), line(0, journal.EventPacked, "", Packed{Items: []Key{key("diary")}})})
@@ -333,8 +332,8 @@ func TestExportsAreTakenIn(t *testing.T) {
 	}
 }
 
-// TestWhatTheJournalTells sees what every other line does.
-func TestWhatTheJournalTells(t *testing.T) {
+// TestOtherEvents checks the effect of all other lines.
+func TestOtherEvents(t *testing.T) {
 	s := fold(packed(), []journal.Line{
 		line(1, journal.EventPlacing, "diary", Placed{To: "/a"}), line(1, journal.EventPlaced, "other", Placed{To: "/b"}),
 		line(2, journal.EventSealed, "@seat", kit.Sealed{Files: 1}), line(3, journal.EventAsked, "@seat", Asked{Key: "k"}), line(3, journal.EventRequested, "@seat", Requested{Nonce: "n"}),
@@ -378,8 +377,7 @@ func TestWhatTheJournalTells(t *testing.T) {
 	}
 }
 
-// TestCounts sees figures of a card held against each other and against what it
-// expects.
+// TestCounts compares counts with each other and with the expected number.
 func TestCounts(t *testing.T) {
 	three := int64(3)
 	for _, c := range []struct {

@@ -30,7 +30,7 @@ func parsed(t *testing.T, text string) *card.Card {
 	return c
 }
 
-// on looks at the computer whose disk is at root.
+// on opens the computer whose disk is at root.
 func on(t *testing.T, root string) *Scanner {
 	t.Helper()
 	c, err := machine.Open(root)
@@ -41,7 +41,7 @@ func on(t *testing.T, root string) *Scanner {
 	return l
 }
 
-// TestExportsCounted holds an app's exports against the number that there must be.
+// TestExportsCounted compares the number of exports with the expected one.
 func TestExportsCounted(t *testing.T) {
 	for name, c := range map[string]struct{ exports, few, detail string }{
 		"enough":         {"number: 2", "", "2 exports of 2"},
@@ -62,7 +62,7 @@ func TestExportsCounted(t *testing.T) {
 	}
 }
 
-// TestSerials tells serials that are here, mistyped, to be typed, and missing.
+// TestSerials detects serials that are here, mistyped, to be typed in, and missing.
 func TestSerials(t *testing.T) {
 	const steps = ", deactivate: {steps: [{do: x}]}, activate: {steps: [{do: x}]}}"
 	for name, c := range map[string]struct{ licence, files, seen, missing, bad string }{
@@ -99,7 +99,7 @@ func TestWhatALicenceShows(t *testing.T) {
 	}
 }
 
-// TestManyOfAnItem makes an item of each folder that a pattern finds.
+// TestManyOfAnItem finds one item for each folder that a pattern matches.
 func TestManyOfAnItem(t *testing.T) {
 	files := map[string]string{"srv/lifts/2024/a": "1", "srv/lifts/2025/b": "2", "srv/lifts/2026/c": "3", "srv/lifts/notes": "x"}
 	at := func(root string, _ *Scanner) {
@@ -132,8 +132,8 @@ func TestManyOfAnItem(t *testing.T) {
 	}
 }
 
-// TestExpectedFigures holds figures against what the card expects.
-func TestExpectedFigures(t *testing.T) {
+// TestExpectedCounts compares counts with the expected numbers.
+func TestExpectedCounts(t *testing.T) {
 	s := look(t, `items:
   - {name: data, kind: sqlite, path: /srv/d.db, counts: [{name: boats, query: SELECT count(*) FROM boat, expect: 3}, {name: berths, query: SELECT 7, expect: 7}, {name: free, query: SELECT 9}]}
   - {name: gone, kind: sqlite, path: /srv/g.db, optional: true, counts: [{name: boats, query: SELECT 1, expect: 3}]}
@@ -147,7 +147,7 @@ func TestExpectedFigures(t *testing.T) {
 	}
 }
 
-// TestSpace stops what has no room on the kit's medium, by a sample of how small it gets.
+// TestSpace stops if the kit's medium is too small, estimated from a sample.
 func TestSpace(t *testing.T) {
 	for estimate, want := range map[bool]string{false: "fits", true: ""} {
 		a := look(t, "items: [{name: data, kind: file, path: /srv/holes}]\n", "", map[string]string{"srv/holes": ""}, func(root string, l *Scanner) {
@@ -163,7 +163,7 @@ func TestSpace(t *testing.T) {
 	}
 }
 
-// TestUnsent finds files that wait to be sent with each user, and what nobody can tell.
+// TestUnsent finds files that wait to be sent for each user, and reports unknown results.
 func TestUnsent(t *testing.T) {
 	const passwd = "anna:x:1000:1000::/home/anna:/bin/sh\nmaren:x:1001:1001::/home/maren:/bin/sh\nzoe:x:1002:1002::/home/zoe:/bin/sh\n"
 	s := look(t, `items: [{name: data, kind: file, path: /d, optional: true}]
@@ -185,7 +185,7 @@ sync:
 	}
 }
 
-// TestRequirements finds what an app cannot work without in profiles, the registry and packages.
+// TestRequirements finds requirements in profiles, the registry and packages.
 func TestRequirements(t *testing.T) {
 	root := lay.Disk(t, "windows", map[string]string{"Users/anna/x": "", "Users/maren/AppData/Roaming/driver.ini": "x"})
 	hivetest.Lay(t, root, map[string]string{"Windows/System32/config/SOFTWARE": "[\\Driver]\n", "Users/maren/NTUSER.DAT": "[\\Software\\Own]\n"})
@@ -205,7 +205,7 @@ func TestRequirements(t *testing.T) {
 	}
 }
 
-// TestPresent tells whether an app is on a computer by what its card tells.
+// TestPresent detects from the card whether an app is on a computer.
 func TestPresent(t *testing.T) {
 	root := lay.Disk(t, "linux", map[string]string{"opt/v": "8.2\n", "srv/data": "x"})
 	for text, want := range map[string]string{
@@ -228,7 +228,7 @@ func TestPresent(t *testing.T) {
 	}
 }
 
-// TestSinceSealed tells what became of what is sealed, as far as is seen without its content.
+// TestSinceSealed detects changes since the pack without reading the content.
 func TestSinceSealed(t *testing.T) {
 	root := lay.Disk(t, "linux", map[string]string{"srv/same/a": "1", "srv/changed/b": "2", "srv/new/c": "3", "srv/lifts/2025/d": "4", "srv/retired/e": "5", "srv/other/f": "6"})
 	lay.Out(t, root, map[string]string{"app.yaml": `card: 1

@@ -16,7 +16,7 @@ import (
 	"movekit/test/office"
 )
 
-// TestLicencesHere tells what of every licence lies on a computer, and what ran out.
+// TestLicencesHere lists the evidence of each licence on a computer, and expired certificates.
 func TestLicencesHere(t *testing.T) {
 	good, key := lay.Signed(t, time.Now().Add(48*time.Hour))
 	over, _ := lay.Signed(t, time.Now().Add(-48*time.Hour))
@@ -54,8 +54,8 @@ licences:
 	}
 }
 
-// TestLicenceOfAUser reads a serial where a user has it: another one is another licence, the
-// same one is not.
+// TestLicenceOfAUser reads a serial from profiles: a different serial is another licence, the same
+// one is not.
 func TestLicenceOfAUser(t *testing.T) {
 	c, err := card.Parse("app.yaml", []byte(`card: 1
 name: app

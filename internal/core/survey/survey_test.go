@@ -44,7 +44,7 @@ func gates(a App) string {
 	return strings.Join(out, " ")
 }
 
-func TestWhatStopsAPack(t *testing.T) {
+func TestPackStops(t *testing.T) {
 	const text = `programs: [pontoon]
 version: {file: /opt/v, edition: {file: /opt/app.ini, key: edition}}
 items:
@@ -100,7 +100,7 @@ licences:
 	}
 }
 
-func TestQueryTellsOfSync(t *testing.T) {
+func TestSyncQuery(t *testing.T) {
 	for _, c := range []struct {
 		rows     string
 		query    string
@@ -126,7 +126,7 @@ func TestQueryTellsOfSync(t *testing.T) {
 	}
 }
 
-// TestUnreadableIsNamed needs a user who may not read everything.
+// TestUnreadableIsNamed needs a user without full read rights.
 func TestUnreadableIsNamed(t *testing.T) {
 	if os.Geteuid() == 0 {
 		t.Skip("root reads everything; the built program's test does this as another user")
@@ -175,7 +175,7 @@ func TestHundredUsers(t *testing.T) {
 	}
 }
 
-// TestProtected tells what Windows encrypted for somebody on this computer, by its header.
+// TestProtected detects data that Windows encrypted for somebody on this computer.
 func TestProtected(t *testing.T) {
 	blob := "\x01\x00\x00\x00\xd0\x8c\x9d\xdf\x01\x15\xd1\x11\x8c\x7a\x00\xc0\x4f\xc2\x97\xeb and more"
 	root := lay.Disk(t, "windows", map[string]string{"ProgramData/Tide/login.dat": blob, "ProgramData/Tide/json": `{"v":1}` + blob, "ProgramData/Tide/plain.ini": "password=", "ProgramData/Tide/empty": ""})
@@ -188,8 +188,8 @@ func TestProtected(t *testing.T) {
 	}
 }
 
-// TestFileAndFolder tells a folder where the card has a file, and the other way round: nothing
-// of it would be packed.
+// TestFileAndFolder detects a folder if the card expects a file, and the reverse: nothing of it
+// would be packed.
 func TestFileAndFolder(t *testing.T) {
 	s := look(t, "items: [{name: lib, kind: file, path: /srv/lib.photos}, {name: data, kind: folder, path: /srv/data}]\n", "", map[string]string{"srv/lib.photos/a": "x", "srv/data": "x"}, nil)
 	missing := strings.Join(s.Apps[0].Facts.Pack.Missing, "; ")

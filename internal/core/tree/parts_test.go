@@ -22,7 +22,7 @@ import (
 	"movekit/test/lay"
 )
 
-// TestCarry moves a source's files, and nothing else, and goes on where it was cut off.
+// TestCarry moves only a source's files, and continues after an interruption.
 func TestCarry(t *testing.T) {
 	dir := t.TempDir()
 	from, to := filepath.Join(dir, "from"), filepath.Join(dir, "to")
@@ -51,7 +51,8 @@ func TestCarry(t *testing.T) {
 		t.Error("an empty folder is left")
 	}
 	lay.Out(t, from, map[string]string{"a": "another"})
-	// A file that finds another under its name keeps it, or yields: nothing is overwritten.
+	// A file that finds another one under its name keeps the name, or yields. Nothing is
+	// overwritten.
 	for yields, want := range map[Yields][2]string{Newcomer: {"1", "another"}, Resident: {"another", "1"}} {
 		lay.Out(t, dir, map[string]string{fmt.Sprint(yields, "/from/a"): "another", fmt.Sprint(yields, "/to/a"): "1"})
 		at := filepath.Join(dir, fmt.Sprint(yields))
@@ -83,7 +84,7 @@ func TestCarry(t *testing.T) {
 	lay.Holds(t, unmarked, map[string]string{"a": "1", "sub/deep/b": "2", "own/d": "4"})
 }
 
-// TestLeftOut counts what patterns leave out, by folder, the largest first.
+// TestLeftOut counts the files that patterns leave out, by folder, the largest first.
 func TestLeftOut(t *testing.T) {
 	dir := t.TempDir()
 	lay.Out(t, dir, map[string]string{"a.tmp": "12345", "b.tmp": "1", "sub/x/c.tmp": "123", "sub/d.tmp": "1", "cache/e": strings.Repeat("x", 9000), "cache/deep/f": "1", "kept.rec": "1", "empty/x": ""})
@@ -107,7 +108,7 @@ func TestLeftOut(t *testing.T) {
 	}
 }
 
-// TestStamp changes when something in an item does.
+// TestStamp checks that the stamp changes with the item.
 func TestStamp(t *testing.T) {
 	dir := t.TempDir()
 	lay.Out(t, dir, map[string]string{"sub/a": "1", "b": "22"})
@@ -140,8 +141,9 @@ func TestStamp(t *testing.T) {
 	}
 }
 
-// TestNamesThatCannotBeLookedAt has an error for a name whose ending makes it too long, and for one below a file.
-func TestNamesThatCannotBeLookedAt(t *testing.T) {
+// TestUncheckableNames returns an error for a name whose suffix makes it too long, and for
+// a path below a file.
+func TestUncheckableNames(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "file")
 	if err := os.WriteFile(file, nil, 0o600); err != nil {
 		t.Fatal(err)
@@ -156,8 +158,8 @@ func TestNamesThatCannotBeLookedAt(t *testing.T) {
 	}
 }
 
-// TestNamesBesides makes free names, and tells those that were set aside.
-func TestNamesBesides(t *testing.T) {
+// TestAsideNames finds unused names, and recognises set-aside names.
+func TestAsideNames(t *testing.T) {
 	target := filepath.Join(t.TempDir(), "data")
 	at := time.Date(2026, 11, 20, 8, 30, 0, 0, time.Local)
 	for _, end := range []string{".set-aside-20261120-083000", ".set-aside-20261120-083000-2", ".set-aside-20261120-083000-3"} {
@@ -196,8 +198,8 @@ func TestNamesBesides(t *testing.T) {
 	}
 }
 
-// TestWalkOfOthers counts, and does not bring, what does not travel.
-func TestWalkOfOthers(t *testing.T) {
+// TestSpecialFiles counts entries that are not moved, and leaves them out.
+func TestSpecialFiles(t *testing.T) {
 	dir := t.TempDir()
 	lay.Out(t, dir, map[string]string{"ok": "1", "no:t": "2", "sub:/x": "3", "U\u0308": "4"})
 	var met []string
@@ -232,8 +234,8 @@ func (folk) Group(gid int) string        { return map[int]string{0: "root", 100:
 func (folk) UID(name string) (int, bool) { return 1000, name == "maren" }
 func (folk) GID(name string) (int, bool) { return 100, name == "office" }
 
-// TestStaged puts a stream in place with owners, holes, other names, and without what the
-// computer cannot have; and tells all that is not as it was.
+// TestStaged puts a stream in place with owners, holes and other names, and without forbidden
+// names. It lists metadata that was not restored.
 func TestStaged(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("root gives files to others")
@@ -311,8 +313,8 @@ func TestStaged(t *testing.T) {
 	}
 }
 
-// TestTurned compares files as they were before they were changed.
-func TestTurned(t *testing.T) {
+// TestReversedEdits compares files as they were before their paths were updated.
+func TestReversedEdits(t *testing.T) {
 	dir := t.TempDir()
 	lay.Out(t, dir, map[string]string{"a.ini": "home=/home/mholm\n", "b.ini": "worked in"})
 	was := []byte("home=/home/maren\n")
@@ -336,7 +338,7 @@ func TestTurned(t *testing.T) {
 	}
 }
 
-// TestRemoved removes folders that nobody may write to, and links, but not what they lead to.
+// TestRemoved removes folders without write permission, and links but not their targets.
 func TestRemoved(t *testing.T) {
 	dir := t.TempDir()
 	lay.Out(t, dir, map[string]string{"a/b/c": "1", "kept/d": "2", "file": "3"})

@@ -25,7 +25,7 @@ import (
 
 var ctx = context.Background()
 
-// makeTree makes a folder with everything that an item may hold.
+// makeTree creates a folder with everything that an item can contain.
 func makeTree(t *testing.T) string {
 	t.Helper()
 	root := filepath.Join(t.TempDir(), "item")
@@ -99,7 +99,7 @@ func TestTreeComesBackTheSame(t *testing.T) {
 	}
 }
 
-func TestWalkOrderIsThatOfBefore(t *testing.T) {
+func TestWalkOrder(t *testing.T) {
 	var paths []string
 	Source{Root: makeTree(t)}.Walk(ctx, func(e Entry, _ string) error {
 		paths = append(paths, e.Path)
@@ -250,8 +250,7 @@ func TestHostileListsAreRefused(t *testing.T) {
 	}
 }
 
-// TestHostileStreams gives a good list and a tar stream that says something
-// else.
+// TestHostileStreams uses a valid list with a different tar stream.
 func TestHostileStreams(t *testing.T) {
 	content := []byte("hello")
 	list := lines(Entry{Path: ".", Type: Dir, Mode: 0o755}, Entry{Path: "x", Type: File, Size: 5, Mode: 0o600, Hash: digest.Of(content)})
@@ -331,7 +330,7 @@ func TestMergeLosesNothing(t *testing.T) {
 			}
 		}
 	}
-	// A link in the target that leads out is not followed.
+	// A link in the target that leads outside is not followed.
 	parent, outside := t.TempDir(), t.TempDir()
 	from := filepath.Join(parent, "from")
 	lay.Out(t, parent, map[string]string{"from/sub/x": "new", "to/y": "here"})
@@ -363,9 +362,8 @@ func FuzzList(f *testing.F) {
 	})
 }
 
-// TestWhatRunsAsSomebody moves a program that runs as whom it belongs to: it moves without
-// that, and is named.
-func TestWhatRunsAsSomebody(t *testing.T) {
+// TestSetuid moves a setuid program: it loses the bit, and is listed.
+func TestSetuid(t *testing.T) {
 	dir := t.TempDir()
 	name := filepath.Join(dir, "boat")
 	fatal.If(t, os.WriteFile(name, []byte("x"), 0o755))

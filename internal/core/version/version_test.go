@@ -25,7 +25,7 @@ func TestRules(t *testing.T) {
 	}
 }
 
-// TestOrder holds every version of a list that grows against every other.
+// TestOrder compares every pair in a sorted list of versions.
 func TestOrder(t *testing.T) {
 	grows := []string{"1.0alpha2", "1.0-beta", "1.0rc1", "1.0", "1.0.1", "3.07.1.9", "3.7.1.10", "6.11", "6.11b", "6.11c", "6.12", "8_2", "Version 8.3 (64-bit)", "v14", "14.0.1-3+deb12u1"}
 	for i, a := range grows {

@@ -67,7 +67,7 @@ func FuzzClassify(f *testing.F) {
 	})
 }
 
-// search looks over a simulated Linux computer.
+// search searches a simulated Linux computer.
 func search(t *testing.T, cards []string, files map[string]string) (*Result, string) {
 	t.Helper()
 	root := t.TempDir()
@@ -93,7 +93,7 @@ func search(t *testing.T, cards []string, files map[string]string) (*Result, str
 
 const lite = "SQLite format 3\x00" + "....................................................................."
 
-func TestWhatNoCardCovers(t *testing.T) {
+func TestUncoveredData(t *testing.T) {
 	r, _ := search(t, []string{"items: [{name: a, kind: sqlite, path: /srv/covered/a.db}, {name: b, kind: folder, path: ~/.tide}, {name: c, kind: folder, path: /srv/part, include: ['*.rec']}]\n"}, map[string]string{
 		"srv/covered/a.db": lite, "srv/covered/a.db-wal": "x", "home/maren/.tide/t.db": lite, "srv/part/p.rec": "x", "srv/part/p.db": lite,
 		"srv/ledger/l.db": lite, "srv/ledger/l.db-wal": "x", "srv/ledger/deep/m.db": lite, "srv/ledger/cache/c.db": lite, "srv/old/o.db": lite,
@@ -158,7 +158,7 @@ func TestNamesOfLicences(t *testing.T) {
 	}
 }
 
-func TestStoppedSearch(t *testing.T) {
+func TestCancelledSearch(t *testing.T) {
 	root := t.TempDir()
 	os.WriteFile(filepath.Join(root, machine.IdentityFile), []byte("name: X\nsystem: linux\nhardware-id: h\n"), 0o600)
 	c, err := machine.Open(root)
@@ -170,7 +170,7 @@ func TestStoppedSearch(t *testing.T) {
 	}
 }
 
-// TestAround finds what stands around applications, on both systems.
+// TestAround finds services, tasks and the like on both systems.
 func TestAround(t *testing.T) {
 	told := func(system string, files map[string]string) string {
 		t.Helper()

@@ -33,7 +33,7 @@ func TestHostile(t *testing.T) {
 	}
 }
 
-// TestBounds reads what is just within the bounds, and not what is just over.
+// TestBounds accepts input at the limits, and rejects input just above them.
 func TestBounds(t *testing.T) {
 	brackets := func(n int) string { return "a: " + strings.Repeat("[", n) + strings.Repeat("]", n) }
 	braces := func(n int) string { return strings.Repeat("{a: ", n) + "x" + strings.Repeat("}", n) }

@@ -12,7 +12,7 @@ import (
 	"movekit/test/fatal"
 )
 
-// dbf makes a table of the published layout; a record of "*" is deleted.
+// dbf creates a table in the published layout. A record of "*" is deleted.
 func dbf(version, flags byte, records ...string) []byte {
 	const header, length = 65, 11
 	b := make([]byte, header)
@@ -88,7 +88,7 @@ func TestDamagedTables(t *testing.T) {
 	if _, err := ReadTable(filepath.Join(dir, "cut.dbf")); err == nil || !strings.Contains(err.Error(), "it has 84 bytes, but needs 98 for its 3 records") {
 		t.Errorf("cut off: %v", err)
 	}
-	// The mark of the end may be missing, and more may follow it.
+	// The end mark may be missing, and more bytes may follow it.
 	for _, data := range [][]byte{good[:len(good)-1], append(slices.Clone(good), 0, 0)} {
 		write(t, dir, map[string][]byte{"t.dbf": data})
 		if tb, err := ReadTable(filepath.Join(dir, "t.dbf")); err != nil || tb.Records != 3 {

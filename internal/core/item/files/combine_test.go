@@ -11,8 +11,7 @@ import (
 	"movekit/test/lay"
 )
 
-// TestCombine adds to a folder what it has not, and touches nothing that is there, whatever has
-// the names.
+// TestCombine adds missing files to a folder, and changes no existing file, whatever the names.
 func TestCombine(t *testing.T) {
 	dir := t.TempDir()
 	from, to, outside := filepath.Join(dir, "from"), filepath.Join(dir, "to"), filepath.Join(dir, "outside")

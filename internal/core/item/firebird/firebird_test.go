@@ -30,7 +30,7 @@ func TestMain(m *testing.M) { dbcases.Main(m, dbserver.Firebird, &old, &now) }
 
 var sessions = map[string]*session{} // by port
 
-// openAt is the one session with a server.
+// openAt is a session with a server.
 func openAt(t *testing.T, s served.Server) *session {
 	if key := s.Host + s.User + s.Port + s.Password; sessions[key] != nil {
 		return sessions[key]
@@ -44,7 +44,7 @@ func server(s *dbserver.Server, database string) served.Server {
 	return served.Server{Kind: card.Firebird, Host: "127.0.0.1", Port: s.Port, User: dbserver.FirebirdUser, Password: dbserver.FirebirdPassword, Database: s.Path(database)}
 }
 
-// fresh makes a database on a server.
+// fresh creates a database on a server.
 func fresh(t *testing.T, on *dbserver.Server, name, text string) served.Server {
 	t.Helper()
 	os.Remove(on.Path(name))
@@ -117,7 +117,7 @@ func TestEverythingMoves(t *testing.T) {
 			t.Errorf("%s gives %q, want %q", query, got, want)
 		}
 	}
-	// What is in the way is set aside, and back under its name.
+	// The existing database is set aside, and gets its name back.
 	dbcases.SQL(t, now, "everything", "UPDATE account SET name = 'worked in' WHERE id = 1; COMMIT;")
 	before, err := openAt(t, to).Fingerprint(t.Context(), to.Database, nil, nil)
 	fatal.If(t, err)
@@ -130,7 +130,8 @@ func TestEverythingMoves(t *testing.T) {
 	if err != nil || len(diffs) != 1 || diffs[0] != "ID 1: NAME was worked in, is boat 1" {
 		t.Errorf("%q %v", diffs, err)
 	}
-	// Renamed aside, and interrupted before it was opened to users again: a look changes nothing, and says so.
+	// Set aside, and interrupted before users could connect again: an inspection reports it and
+	// changes nothing.
 	fatal.If(t, openAt(t, aside).shut(t.Context(), aside.Database, aside.Database))
 	fatal.If(t, openAt(t, to).Drop(t.Context(), to.Database))
 	o := openAt(t, aside)
@@ -145,7 +146,7 @@ func TestEverythingMoves(t *testing.T) {
 		t.Errorf("a database that we have shut down is not opened again: %v", err)
 	}
 	o.Close()
-	// One that somebody else has shut down is left so.
+	// A database that somebody else shut down stays shut down.
 	mm, err := maintenance(aside)
 	if err == nil {
 		err = mm.ShutdownEx(aside.Database, firebirdsql.OperationModeFull, firebirdsql.ShutdownModeExDenyNewAttachments, 5)
@@ -165,7 +166,7 @@ func TestEverythingMoves(t *testing.T) {
 	same(t, &Sealed{Fingerprint: *before}, to)
 }
 
-// TestChanges sees that every change of what a database is made of is noticed.
+// TestChanges checks that every change of the definitions is detected.
 func TestChanges(t *testing.T) {
 	s := fresh(t, old, "changes", dbcases.Base[dbcases.Firebird])
 	d, p := sealed(t, s)
@@ -180,8 +181,8 @@ func TestChanges(t *testing.T) {
 	})
 }
 
-// TestSchemas moves the databases of real applications. A true copy is the same, by
-// our comparison and by the engine's own dump.
+// TestSchemas moves the databases of real applications. A copy is the same by our comparison and by
+// the engine's own dump.
 func TestSchemas(t *testing.T) {
 	dbcases.Schemas(t, dbcases.Firebird, func(t *testing.T, text string) {
 		_, text, _ = strings.Cut(text, "create database 'employee.fdb';")
@@ -216,8 +217,8 @@ func TestCases(t *testing.T) {
 	})
 }
 
-// TestBusy sees that nothing is sealed that  meanwhile, and
-// that nothing is renamed that other users are connected to.
+// TestBusy seals nothing that is written to meanwhile, and renames nothing that other users are
+// connected to.
 func TestBusy(t *testing.T) {
 	s := fresh(t, old, "busy", "CREATE TABLE boat (id INTEGER); COMMIT; INSERT INTO boat VALUES (1); COMMIT;")
 	wrote := false
@@ -240,7 +241,7 @@ func TestBusy(t *testing.T) {
 		t.Errorf("%+v %v", l, err)
 	}
 	other.close()
-	// A run that was interrupted has left it shut down: the next one renames it.
+	// An interrupted run left it shut down. The next run renames it.
 	fatal.If(t, openAt(t, s).shut(t.Context(), s.Database, s.Database))
 	to := old.Path("renamed")
 	if err := openAt(t, s).Rename(t.Context(), s.Database, to, served.AtRest); err != nil {
@@ -261,11 +262,11 @@ func TestBusy(t *testing.T) {
 	})
 }
 
-// TestCutOff refuses every step of a setting aside, a placing and an undo, and cuts off at
-// every one. What is in the way is whole under one of its names, to the letter of its
-// server's own dump, and the same command ends it. The server keeps databases open for a
-// while after the last has left them.
-func TestCutOff(t *testing.T) {
+// TestInterrupted refuses every step of setting aside, placing and undoing a database, and interrupts at
+// every one. The existing database is always complete under one of its names (compared with the
+// server's own dump), and the same command completes the work. The server keeps databases open for
+// a while after the last connection closed.
+func TestInterrupted(t *testing.T) {
 	d, p := sealed(t, fresh(t, old, "cutoff", "CREATE TABLE a (n INTEGER); COMMIT; INSERT INTO a VALUES (1); COMMIT;"))
 	to := fresh(t, now, "cutoff", dbcases.Base[dbcases.Firebird]+"ALTER DATABASE SET LINGER TO 3; COMMIT;")
 	aside := now.Path("cutoff_aside")
@@ -382,7 +383,7 @@ func TestFaults(t *testing.T) {
 			t.Errorf("%s takes %s: %s", c[0], c[1], got)
 		}
 	}
-	// A backup that ends early makes no database.
+	// An incomplete backup creates no database.
 	full := p.Rows
 	p.Rows = func() (io.ReadCloser, error) {
 		r, err := full()

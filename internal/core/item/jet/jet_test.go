@@ -16,7 +16,7 @@ import (
 	"movekit/test/fatal"
 )
 
-// jetWriter makes a Jet database by the published layout.
+// jetWriter writes a Jet database in the published layout.
 type jetWriter struct {
 	layout
 	pages [][]byte
@@ -45,7 +45,7 @@ func (w *jetWriter) width(b []byte, n int) []byte {
 	return binary.LittleEndian.AppendUint16(b, uint16(n))
 }
 
-// data makes a data page of a table.
+// data writes a data page of a table.
 func (w *jetWriter) data(table int, rows ...[]byte) []byte {
 	p := make([]byte, w.page)
 	p[0], p[1] = 1, 1
@@ -66,7 +66,7 @@ type column struct {
 	size int // of a fixed one; 0 for a variable one
 }
 
-// define makes a table's definition; the map of its pages is a row of page 3.
+// define writes a table's definition. Its page map is a row of page 3.
 func (w *jetWriter) define(kind byte, rows, mapRow int, columns []column) []byte {
 	p := make([]byte, w.end)
 	p[0], p[1] = 2, 1
@@ -109,8 +109,7 @@ func (w *jetWriter) define(kind byte, rows, mapRow int, columns []column) []byte
 	return append(p, make([]byte, int(w.page)-len(p))...)
 }
 
-// row writes values: numbers for fixed columns, bytes for variable ones, nil
-// for NULL.
+// row writes values: numbers for fixed columns, bytes for variable ones, nil for NULL.
 func (w *jetWriter) row(columns []column, values ...any) []byte {
 	b := w.width(nil, len(columns))
 	nulls := make([]byte, (len(columns)+7)/8)
@@ -154,8 +153,7 @@ func (w *jetWriter) row(columns []column, values ...any) []byte {
 
 var catalogColumns = []column{{"Id", 4, 4}, {"ParentId", 4, 4}, {"Name", 10, 0}, {"Type", 3, 2}, {"Connect", 10, 0}, {"Flags", 4, 4}, {"LvProp", 11, 0}}
 
-// jetDatabase makes a database of tables with so many rows, and of things
-// that are no tables of the office.
+// jetDatabase writes a database with tables of the given numbers of rows, and with other objects.
 func jetDatabase(l layout, tables map[string]int) []byte {
 	w := &jetWriter{layout: l}
 	first := make([]byte, l.page)
@@ -206,7 +204,7 @@ func jetDatabase(l layout, tables map[string]int) []byte {
 	return bytes.Join(w.pages, nil)
 }
 
-// TestTables counts as mdbtools does.
+// TestTables returns the same counts as mdbtools.
 func TestTables(t *testing.T) {
 	tables := map[string]int{"Moorings": 40, "Lift orders": 3, "Empty": 0}
 	for name, l := range map[string]layout{"jet3": jet3, "jet4": jet4} {
@@ -254,8 +252,7 @@ func TestTables(t *testing.T) {
 	}
 }
 
-// TestValues reads the values of rows of many lengths, of which some are NULL; and of rows
-// that are cut off anywhere, of which it gives at most a part.
+// TestValues reads rows of many lengths, some with NULL, and rows that are cut off at every byte.
 func TestValues(t *testing.T) {
 	columns := []column{{"n", 4, 4}, {"a", 10, 0}, {"m", 4, 8}, {"b", 10, 0}, {"c", 10, 0}, {"d", 10, 0}, {"e", 10, 0}, {"f", 10, 0}, {"g", 10, 0}}
 	read := []jetColumn{{"n", 0, 0, 0, true}, {"a", 1, 0, 0, false}, {"m", 2, 0, 4, true}, {"b", 3, 1, 0, false}, {"c", 4, 2, 0, false}, {"d", 5, 3, 0, false}, {"e", 6, 4, 0, false}, {"f", 7, 5, 0, false}, {"g", 8, 6, 0, false}}
@@ -295,7 +292,7 @@ func TestValues(t *testing.T) {
 	}
 }
 
-// TestPages reads rows that lie elsewhere, a definition of two pages, and both sorts of maps.
+// TestPages reads rows on other pages, a definition of two pages, and both kinds of page maps.
 func TestPages(t *testing.T) {
 	for name, l := range map[string]layout{"jet3": jet3, "jet4": jet4} {
 		w := &jetWriter{layout: l}
@@ -349,7 +346,7 @@ func TestPages(t *testing.T) {
 	}
 }
 
-// TestJetNames reads names as Jet 4 keeps them.
+// TestJetNames decodes names as Jet 4 stores them.
 func TestJetNames(t *testing.T) {
 	j := &jetFile{nil, jet4}
 	for in, want := range map[string]string{

@@ -27,7 +27,7 @@ import (
 	"movekit/test/office"
 )
 
-// memory is a key of a registry that is held in memory, and can fail.
+// memory is a registry key in memory that can fail.
 type memory struct {
 	name   string
 	below  map[string]*memory
@@ -109,7 +109,7 @@ func (k *memory) Delete(name string) error {
 	return nil
 }
 
-// text is all of a key, a line a key and value.
+// text describes a key, one line per key and value.
 func (k *memory) text(path string) (out []string) {
 	for _, v := range slices.Sorted(maps.Keys(k.values)) {
 		out = append(out, fmt.Sprintf("%s %s=%d:%x", path, v, k.values[v].Type, k.values[v].Data))
@@ -120,7 +120,7 @@ func (k *memory) text(path string) (out []string) {
 	return out
 }
 
-// running is a computer whose registry is held in memory, with one user.
+// running is a computer whose registry is in memory, with one user.
 type running struct {
 	machine.Computer
 	top *memory
@@ -176,7 +176,7 @@ const cardText = `items:
   - {name: start, kind: registry, key: 'HKLM\SOFTWARE\Run', include: [chartroom]}
 `
 
-// newOffice lays out an old and a new Windows computer.
+// newOffice creates an old and a new Windows computer.
 func newOffice(t *testing.T) (o *office.Office, old, now *running) {
 	t.Helper()
 	o = office.New(t, cardText, machine.Windows, map[string]string{"old/Users/Maren/x": "", "new/Users/mholm/x": ""})
@@ -243,13 +243,13 @@ func TestKeys(t *testing.T) {
 	if v := o.Verify(); !v.Equal() {
 		t.Errorf("%+v", v.Items)
 	}
-	// One value that is worked in is seen, by its name.
+	// A modified value is detected, and named.
 	now.set(`HKCU\Software\Harbour\Chartroom`, "ODD", 4711, "\x00\xfe")
 	if v := o.Verify(); v.Equal() || !strings.Contains(fmt.Sprint(v.Items[0].Diffs), "odd has other content") {
 		t.Errorf("%+v", v.Items)
 	}
 	now.set(`HKCU\Software\Harbour\Chartroom`, "odd", 4711, "\x00\xff")
-	// It is taken back also where something else is sealed since.
+	// It is undone even if a newer version is sealed.
 	old.set(`HKCU\Software\Harbour\Chartroom`, "late", registry.DWord, "1234")
 	o.Pack()
 	if out := o.Only(o.Job(o.New).Undo(t.Context())); out.Items[0].Did != "undone" || out.Items[0].Aside != "" {
@@ -260,8 +260,8 @@ func TestKeys(t *testing.T) {
 	}
 }
 
-// TestKeysThatDiffer names what differs, and counts it, whatever the case of letters.
-func TestKeysThatDiffer(t *testing.T) {
+// TestDifferentKeys names and counts differences, and ignores letter case.
+func TestDifferentKeys(t *testing.T) {
 	t.Parallel()
 	o, _, now := newOffice(t)
 	o.Pack()
@@ -291,9 +291,9 @@ func TestKeysThatDiffer(t *testing.T) {
 	}
 }
 
-// TestKeysThatCannotBe has names in a sealed list that no registry has, or that are no
-// value of the key.
-func TestKeysThatCannotBe(t *testing.T) {
+// TestInvalidKeys uses a sealed list with names that no registry has, or that are not values
+// of the key.
+func TestInvalidKeys(t *testing.T) {
 	t.Parallel()
 	o, _, _ := newOffice(t)
 	r := o.Run(o.Kit, o.New)
@@ -312,8 +312,8 @@ func TestKeysThatCannotBe(t *testing.T) {
 	}
 }
 
-// TestKeysCutOff cuts an unpack, and an undo, off after every change, and does each again.
-func TestKeysCutOff(t *testing.T) {
+// TestKeysInterrupted interrupts an unpack and an undo after every change, and repeats each.
+func TestKeysInterrupted(t *testing.T) {
 	t.Parallel()
 	for cut := 0; ; cut++ {
 		o, _, now := newOffice(t)

@@ -27,7 +27,7 @@ var old, now *dbserver.Server
 
 func TestMain(m *testing.M) { dbcases.Main(m, dbserver.MariaDB, &old, &now) }
 
-// openAt opens a session for as long as the test runs.
+// openAt opens a session that lasts as long as the test.
 func openAt(t *testing.T, s served.Server) *session {
 	o := Engine{}.Open(s, nil).(*session)
 	t.Cleanup(o.Close)
@@ -38,7 +38,7 @@ func server(s *dbserver.Server, database string) served.Server {
 	return served.Server{Kind: card.MariaDB, Host: s.Socket, User: "root", Database: database}
 }
 
-// fresh makes a database on the old server.
+// fresh creates a database on the old server.
 func fresh(t *testing.T, name, text string) served.Server {
 	t.Helper()
 	dbcases.SQL(t, old, "mysql", "DROP DATABASE IF EXISTS "+name+"; CREATE DATABASE "+name+" CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
@@ -96,7 +96,7 @@ CREATE EVENT nightly ON SCHEDULE EVERY 1 DAY STARTS '2026-01-01 03:00:00' COMMEN
 
 func all() string {
 	text := strings.Replace(everything, " PARTITION_HERE", "", 1)
-	// A view must be there before another is made of it.
+	// A view that another view needs.
 	first := "CREATE VIEW z_first AS SELECT id, name FROM account;\nCREATE VIEW a_last"
 	return strings.Replace(text, "CREATE VIEW a_last", first, 1)
 }
@@ -135,7 +135,7 @@ func TestEverythingMoves(t *testing.T) {
 	if _, err := now.SQL("everything", "INSERT INTO entry VALUES (5000, 1, '2026-01-01', NULL)"); err == nil || !strings.Contains(err.Error(), "definer") {
 		t.Errorf("the trigger of somebody who is not there runs: %v", err)
 	}
-	// Put there again, over what was changed, and as who puts it there.
+	// Placed again over modified data, as the user who unpacks.
 	p.Mine = true
 	if notes := place(t, d, p, server(now, "everything")); !strings.Contains(notes, "now they run as the user who unpacked") {
 		t.Errorf("%q", notes)
@@ -143,7 +143,7 @@ func TestEverythingMoves(t *testing.T) {
 	if got := dbcases.SQL(t, now, "everything", "INSERT INTO entry VALUES (5000, 1, '2026-01-01', NULL); SELECT note FROM entry WHERE id = 5000"); got != "it's new;" {
 		t.Errorf("the trigger says %q", got)
 	}
-	// Loaded without Move Kit, by the server's own client.
+	// Loaded without Move Kit, with the server's own client.
 	dbcases.SQL(t, now, "mysql", "CREATE DATABASE byhand CHARACTER SET utf8mb4 COLLATE utf8mb4_swedish_ci")
 	dbcases.SQL(t, now, "byhand", string(data))
 	same(t, d, server(now, "byhand"))
@@ -169,7 +169,7 @@ CREATE TABLE keyless (t longtext); INSERT INTO keyless SELECT t FROM page;`)
 	if err != nil || len(diffs) != 1 || !strings.HasSuffix(diffs[0], "n was NULL, is 9") {
 		t.Errorf("%q %v", diffs, err)
 	}
-	// A long row that holds anything but literals is not loaded.
+	// A long row that contains anything but literals is not loaded.
 	hostile := bytes.Replace(data, []byte("'x',x'',8,''"), []byte("'x',x'',sleep(1),''"), 1)
 	long := bytes.Replace(data, []byte(",7,NULL)"), []byte(",(SELECT 7),NULL)"), 1)
 	for _, text := range [][]byte{hostile, long, data[:len(data)/3], data[:len(data)-20], bytes.Replace(data, []byte("INSERT INTO `page` ("), []byte("INSERT INTO `page` (k) SELECT 1; -- ("), 1)} {
@@ -228,7 +228,7 @@ func TestFaults(t *testing.T) {
 			t.Errorf("%s: %q %v", want, lacks, err)
 		}
 	}
-	// A login that may do little is told so before anything is tried.
+	// A login without enough rights is reported before anything is tried.
 	dbcases.SQL(t, now, "mysql", "CREATE OR REPLACE USER little IDENTIFIED BY 'l'")
 	weak, more := server(now, "faults"), *d
 	weak.User, weak.Password = "little", "l"
@@ -239,7 +239,7 @@ func TestFaults(t *testing.T) {
 			t.Errorf("%s: %q %v", want, lacks, err)
 		}
 	}
-	// A row that breaks a rule of the new side says of which table it is.
+	// The error for a row that breaks a rule of the new server names the table.
 	p.Rows = func() (io.ReadCloser, error) {
 		return io.NopCloser(strings.NewReader("INSERT INTO `boat` (`id`,`name`) VALUES\n(1,'x');\nINSERT INTO `boat` (`id`,`name`) VALUES\n(1,'y');\n")), nil
 	}
@@ -248,7 +248,7 @@ func TestFaults(t *testing.T) {
 	}
 }
 
-// TestChanges sees that every change of what a database is made of is noticed.
+// TestChanges checks that every change of the definitions is detected.
 func TestChanges(t *testing.T) {
 	s := fresh(t, "changes", dbcases.Base[dbcases.MariaDB])
 	o := openAt(t, s)
@@ -262,8 +262,8 @@ func TestChanges(t *testing.T) {
 	})
 }
 
-// TestSchemas moves the databases of real applications. A true copy is the same, by
-// our comparison and by the engine's own dump.
+// TestSchemas moves the databases of real applications. A copy is the same by our comparison and by
+// the engine's own dump.
 func TestSchemas(t *testing.T) {
 	dbcases.Schemas(t, dbcases.MariaDB, func(t *testing.T, text string) {
 		dbcases.SQL(t, now, "mysql", "DROP DATABASE IF EXISTS zm")
@@ -293,7 +293,7 @@ func TestCases(t *testing.T) {
 		fatal.If(t, err)
 		return f
 	})
-	// What was told apart on the old server arrives as it was.
+	// Names that the old server distinguished stay distinct.
 	for name, types := range map[string]string{"double": "v double", "single": "v float", "moment": "v timestamp(6) NULL, w datetime"} {
 		s := fresh(t, "cases", "SET sql_mode=''; CREATE TABLE c ("+types+"); INSERT INTO c (v) VALUES (NULL), (0), ("+map[string]string{"double": "-0e0), (0.30000000000000004), (5e-324", "single": "0.1), (16777217), (1e-38", "moment": "20260329013000.000001"}[name]+")")
 		d, p, _ := sealed(t, s)
@@ -314,11 +314,11 @@ func dumped(t *testing.T, databases ...string) string {
 	return all
 }
 
-// TestWhatStandsInTheWay refuses every single statement of a setting aside in turn, and
-// cuts off at every one. The database in the way is whole then under one of its names,
-// to the letter of its own server's dump, and the same command ends it; undo too gives
-// back all that there was.
-func TestWhatStandsInTheWay(t *testing.T) {
+// TestExistingDatabase refuses every statement of setting a database aside in turn, and
+// interrupts at every one. The existing database is always complete under one of its names
+// (compared with its server's dump), and the same command completes the work. Undo restores
+// everything too.
+func TestExistingDatabase(t *testing.T) {
 	d, p, _ := sealed(t, fresh(t, "inway", "CREATE TABLE boat (id int PRIMARY KEY); INSERT INTO boat VALUES (1), (2); CREATE VIEW v AS SELECT * FROM boat; CREATE EVENT e ON SCHEDULE EVERY 1 DAY DO SET @x = 1"))
 	to := server(now, "inway")
 	theirs := `CREATE TABLE account (id int PRIMARY KEY AUTO_INCREMENT, name varchar(20)); INSERT INTO account (name) VALUES ('a'), ('b');
@@ -356,7 +356,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 					return nil
 				}
 			}
-			// Where a run was stopped, the next one ends it. In between all is there.
+			// The next run completes an interrupted one. In between everything exists.
 			whole := func(name, other string) {
 				t.Helper()
 				refused = func(string) error { return nil }
@@ -399,7 +399,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 			if got := dbcases.SQL(t, now, "inway_aside", "SELECT count(*) FROM named; SELECT count(*) FROM z_first; CALL whole(); SELECT group_concat(trigger_name ORDER BY action_order) FROM information_schema.triggers WHERE trigger_schema = 'inway_aside' AND event_object_table = 'entry' AND action_timing = 'BEFORE'; SELECT group_concat(status) FROM information_schema.events WHERE event_schema = 'inway_aside'"); got != "2\n1\ninway.account\t2\nfirst,entry_in,second\nDISABLED,DISABLED" {
 				t.Fatalf("set aside: %s", got)
 			}
-			// What is put there, and taken back, is stopped too.
+			// Placing and undoing are interrupted too.
 			_, err = o.Stage(t.Context(), d, p)
 			fatal.If(t, err)
 			refuse(stop)
@@ -453,7 +453,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 	if err := openAt(t, to).Rename(t.Context(), "inway", "mysql", served.AtRest); fault.KindOf(err) != fault.Changed {
 		t.Errorf("renamed over another: %v", err)
 	}
-	// What cannot be made again keeps all from being touched, and is named.
+	// If a definition cannot be created again, nothing is changed, and the message names it.
 	dbcases.SQL(t, now, "inway", "CREATE TABLE gone (x int); CREATE VIEW broken AS SELECT x FROM gone; DROP TABLE gone")
 	print := func() *dbprint.Fingerprint {
 		f, err := openAt(t, to).Fingerprint(t.Context(), "inway", nil, nil)
@@ -465,7 +465,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 	if err == nil || !strings.Contains(err.Error(), "view broken") || len(dbprint.Compare(was, print(), nil)) > 0 || dbcases.SQL(t, now, "inway", "SELECT count(*) FROM information_schema.views WHERE table_schema = 'inway' AND table_name = 'broken'") != "1" {
 		t.Errorf("%v", err)
 	}
-	// A view that runs as somebody who is gone, or may not read, is not broken.
+	// A view whose definer is missing or lacks rights is not broken.
 	dbcases.SQL(t, now, "inway", "CREATE DEFINER='nobody'@'%' VIEW ofnobody AS SELECT id FROM account; CREATE OR REPLACE USER 'weak'@'%'; CREATE DEFINER='weak'@'%' VIEW ofweak AS SELECT id FROM account")
 	l, err := openAt(t, to).Look(t.Context(), "inway")
 	if all := strings.Join(l.Left, "; "); err != nil || !strings.Contains(all, "view broken") || strings.Contains(all, "ofnobody") || strings.Contains(all, "ofweak") {
@@ -477,8 +477,8 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 	}
 }
 
-// TestBinaryLog meets a server that writes a binary log, and what it demands: that is told
-// before anything is tried.
+// TestBinaryLog uses a server with a binary log. Its requirements are reported before anything is
+// tried.
 func TestBinaryLog(t *testing.T) {
 	cert, key := dbcases.Certificate(t, old.Dir)
 	strict, err := dbserver.MariaDBWith("--log-bin=log", "--server-id=1", "--ssl-cert="+cert, "--ssl-key="+key, "--require-secure-transport=ON")
@@ -498,7 +498,7 @@ func TestBinaryLog(t *testing.T) {
 			t.Errorf("%s: %v", sql, err)
 		}
 	}
-	// By its name it is reached over the network, and encrypted where the server can.
+	// Connected by host name over the network, encrypted if the server supports it.
 	for s, encrypted := range map[*dbserver.Server]int64{strict: 1, old: 0} {
 		over := served.Server{Kind: card.MariaDB, Host: "localhost", Port: s.Port, User: "root", Database: "mysql"}
 		n, err := openAt(t, over).Ask(t.Context(), "mysql", "SELECT count(*) FROM information_schema.session_status WHERE variable_name = 'SSL_CIPHER' AND variable_value <> ''")
@@ -518,8 +518,8 @@ func firstDifference(a, b string) string {
 	return "more lines"
 }
 
-// TestOneMoment seals while the app goes on writing two tables that always
-// agree, one of which no transaction protects.
+// TestOneMoment seals while the app writes to two tables that always agree. One of them has no
+// transactions.
 func TestOneMoment(t *testing.T) {
 	s := fresh(t, "busy", "CREATE TABLE a (n int PRIMARY KEY); CREATE TABLE b (n int PRIMARY KEY); CREATE TABLE log (n int) ENGINE=MyISAM; CREATE TABLE pad (x char(250)); INSERT INTO pad SELECT repeat('x', 250) FROM seq_1_to_20000")
 	ctx, cancel := context.WithCancel(t.Context())
@@ -547,8 +547,8 @@ func TestOneMoment(t *testing.T) {
 	}
 }
 
-// TestChangedWhileRead drops a table while the database is read: that waits for
-// the reader, and a table that is gone already stops it.
+// TestChangedWhileRead drops a table while the database is read: the drop waits for the reader. A
+// table that is gone already makes the read fail.
 func TestChangedWhileRead(t *testing.T) {
 	s := fresh(t, "changing", "CREATE TABLE a (n int); INSERT INTO a VALUES (1); CREATE TABLE z (n int); INSERT INTO z VALUES (2)")
 	c, err := connect(t.Context(), s)
@@ -579,7 +579,7 @@ func TestChangedWhileRead(t *testing.T) {
 	}
 }
 
-// TestManyTables reads a database of so many tables that other connections keep them.
+// TestManyTables reads a database with so many tables that other connections hold them.
 func TestManyTables(t *testing.T) {
 	was := tablesKept
 	tablesKept = 2
@@ -609,7 +609,8 @@ func TestVersions(t *testing.T) {
 	}
 }
 
-// TestStamp sees that every change of a database is one of its stamp, and that looking is none.
+// TestStamp checks that every change of a database changes its stamp, and that an inspection does
+// not.
 func TestStamp(t *testing.T) {
 	s := fresh(t, "stamped", "CREATE TABLE boat (id int PRIMARY KEY, n int); CREATE VIEW v AS SELECT 1 AS one; CREATE EVENT e ON SCHEDULE EVERY 1 DAY DISABLE DO SET @x = 1; CREATE OR REPLACE USER clerk")
 	look := func() string {
@@ -619,7 +620,8 @@ func TestStamp(t *testing.T) {
 		return l.Stamp
 	}
 	was := look()
-	// The server may still purge what other tests deleted. Once it is at rest, looking changes nothing.
+	// The server may still purge rows that other tests deleted. Once it is idle, an inspection
+	// changes nothing.
 	for n, now := 0, look(); now != was; n, was, now = n+1, now, look() {
 		if n == 100 {
 			t.Fatalf("looked at twice: %s, %s", was, now)

@@ -29,7 +29,7 @@ var old, now *dbserver.Server
 
 func TestMain(m *testing.M) { dbcases.Main(m, dbserver.Postgres, &old, &now) }
 
-// database is one of a server, with a session that is open as long as its test.
+// database is a database with a session that lasts as long as the test.
 type database struct {
 	*session
 	name string
@@ -45,7 +45,7 @@ func server(t *testing.T, s *dbserver.Server, name string) database {
 	return at(t, served.Server{Kind: card.PostgreSQL, Host: s.Dir, Port: s.Port, User: "postgres", Database: name})
 }
 
-// print takes the fingerprint, and lets go of the database.
+// print computes the fingerprint, and closes the connections.
 func (d database) print(t *testing.T, counts ...card.Count) *dbprint.Fingerprint {
 	t.Helper()
 	f, err := d.Fingerprint(t.Context(), d.name, counts, nil)
@@ -58,7 +58,7 @@ func reader(data []byte) func() (io.ReadCloser, error) {
 	return func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }
 }
 
-// fresh makes an empty database on the old server.
+// fresh creates an empty database on the old server.
 func fresh(t *testing.T, name, text string) database {
 	t.Helper()
 	dbcases.SQL(t, old, "postgres", "DROP DATABASE IF EXISTS "+name)
@@ -72,7 +72,7 @@ func sealed(t *testing.T, s database, counts ...card.Count) (*Sealed, served.Loa
 	return dbcases.Sealed(t, Engine{}, s.session, s.name, counts)
 }
 
-// moved moves a database to the new server, and returns both fingerprints, and the rows.
+// moved moves a database to the new server, and returns both fingerprints and the rows.
 func moved(t *testing.T, s database, counts ...card.Count) (*Sealed, *dbprint.Fingerprint, []byte) {
 	t.Helper()
 	d, p, rows := sealed(t, s, counts...)
@@ -145,7 +145,7 @@ func TestEverythingMoves(t *testing.T) {
 	byHand(t, s, d, p, data)
 }
 
-// byHand loads a sealed database without Move Kit, by pg_restore and psql.
+// byHand loads a sealed database without Move Kit, with pg_restore and psql.
 func byHand(t *testing.T, s database, d *Sealed, p served.Loading, data []byte) {
 	t.Helper()
 	archive, err := s.archive(p.Schema)
@@ -171,14 +171,14 @@ func byHand(t *testing.T, s database, d *Sealed, p served.Loading, data []byte) 
 	}
 }
 
-// TestChanges sees that every change of what a database is made of is noticed.
+// TestChanges checks that every change of the definitions is detected.
 func TestChanges(t *testing.T) {
 	s := fresh(t, "changes", dbcases.Base[dbcases.PostgreSQL])
 	dbcases.Changes(t, dbcases.PostgreSQL, func(t *testing.T, text string) { dbcases.SQL(t, old, "changes", text) }, func(t *testing.T) *dbprint.Fingerprint { return s.print(t) })
 }
 
-// TestSchemas moves the databases of real applications. A true copy is the same, by
-// our comparison and by the engine's own dump.
+// TestSchemas moves the databases of real applications. A copy is the same by our comparison and by
+// the engine's own dump.
 func TestSchemas(t *testing.T) {
 	dbcases.Schemas(t, dbcases.PostgreSQL, func(t *testing.T, text string) {
 		s := fresh(t, "schema", "SET client_min_messages = error; "+text)
@@ -203,9 +203,9 @@ func TestCases(t *testing.T) {
 	})
 }
 
-// TestAllMovesOrIsTold moves what servers keep elsewhere than in tables, and what can be
-// made with the database's own search path only.
-func TestAllMovesOrIsTold(t *testing.T) {
+// TestEverythingMovesOrIsReported moves data outside of tables, and objects that need the database's own
+// search path.
+func TestEverythingMovesOrIsReported(t *testing.T) {
 	dbcases.SQL(t, old, "postgres", `DROP DATABASE IF EXISTS told; CREATE DATABASE told TEMPLATE template0 ENCODING 'UTF8' LOCALE_PROVIDER icu ICU_LOCALE 'de-u-kn-true' LOCALE 'C.UTF-8'; COMMENT ON DATABASE told IS 'it''s told';
 CREATE ROLE told_boss LOGIN SUPERUSER PASSWORD 'x'; CREATE ROLE told_group NOINHERIT CREATEDB; CREATE ROLE told_clerk LOGIN CONNECTION LIMIT 7 VALID UNTIL '2040-01-01'; GRANT told_group TO told_clerk WITH ADMIN OPTION; GRANT pg_read_server_files TO told_clerk; ALTER ROLE told_clerk SET work_mem TO '9MB'; ALTER ROLE told_clerk SET search_path TO app, public;
 ALTER DATABASE told CONNECTION LIMIT 40; ALTER DATABASE told SET search_path TO app, public; ALTER ROLE told_clerk IN DATABASE told SET datestyle TO 'German'; ALTER DATABASE told SET "app.office" TO 'Tern Quay'`)
@@ -250,13 +250,13 @@ CREATE OR REPLACE VIEW between AS SELECT n FROM first; GRANT SELECT ON boat TO t
 			t.Errorf("%s gives %q, want %q", query, got, want)
 		}
 	}
-	// Row security that hides rows is an error, and not fewer rows.
+	// Row security that hides rows is an error, not fewer rows.
 	dbcases.SQL(t, now, "told", "ALTER TABLE app.boat ENABLE ROW LEVEL SECURITY; GRANT USAGE ON SCHEMA app TO told_clerk; GRANT SELECT ON ALL TABLES IN SCHEMA app TO told_clerk")
 	hidden := at(t, served.Server{Kind: card.PostgreSQL, Host: now.Dir, Port: now.Port, User: "told_clerk", Database: "told"})
 	if _, err := hidden.Fingerprint(t.Context(), "told", nil, nil); fault.KindOf(err) != fault.ServerLogin {
 		t.Errorf("hidden rows: %v (%s)", err, fault.KindOf(err))
 	}
-	// What was made beside a socket is logged in to by the folder's name.
+	// A server with a socket is addressed by the socket's folder.
 	file := filepath.Join(t.TempDir(), "pass")
 	fatal.If(t, os.WriteFile(file, []byte("/run/quay:5432:*:clerk:s3cret\n"), 0o600))
 	t.Setenv("PGPASSFILE", file)
@@ -265,8 +265,7 @@ CREATE OR REPLACE VIEW between AS SELECT n FROM first; GRANT SELECT ON boat TO t
 	}
 }
 
-// TestOneMoment packs while the app goes on writing two tables that always
-// agree.
+// TestOneMoment packs while the app writes to two tables that always agree.
 func TestOneMoment(t *testing.T) {
 	s := fresh(t, "busy", "CREATE TABLE a (n int); CREATE TABLE b (n int); CREATE TABLE pad AS SELECT repeat('x', 500) AS x FROM generate_series(1, 4000)")
 	ctx, stop := context.WithCancel(t.Context())
@@ -316,7 +315,7 @@ func TestDifferencesAreNamed(t *testing.T) {
 	}
 }
 
-func TestWhatStandsInTheWay(t *testing.T) {
+func TestExistingDatabase(t *testing.T) {
 	s := fresh(t, "inway", "CREATE TABLE a (n int); INSERT INTO a VALUES (1)")
 	d, p, rows := sealed(t, s)
 	dbcases.SQL(t, now, "postgres", "CREATE DATABASE inway")
@@ -333,7 +332,7 @@ func TestWhatStandsInTheWay(t *testing.T) {
 	if dbcases.SQL(t, now, "inway", "SELECT n FROM a") != "1" || dbcases.SQL(t, now, "inway_aside", "SELECT count(*) FROM theirs") != "0" {
 		t.Error("what was there is not set aside")
 	}
-	// The rows end early, or hold something else: the stage is no database.
+	// Rows that end early, or contain something else, leave no staged database.
 	for _, bad := range []string{string(rows[:len(rows)/2]), "DROP DATABASE inway;\n", "COPY public.a (n) FROM stdin;\nnot a number\n\\.\n", "COPY public.a (n) FROM stdin;\n1\n"} {
 		p.Rows = reader([]byte(bad))
 		_, err := to.Stage(t.Context(), d, p)
@@ -352,8 +351,8 @@ func TestWhatStandsInTheWay(t *testing.T) {
 	}
 }
 
-// cutting cuts off the statement of a number, and those after it where it is to be as
-// after a kill.
+// cutting interrupts at the statement with the given number, and refuses all later ones if it
+// simulates a kill.
 type cutting struct {
 	at, count int
 	kill      bool
@@ -370,10 +369,10 @@ func (c *cutting) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQ
 
 func (*cutting) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEndData) {}
 
-// TestCutOff cuts a setting aside, a placing and an undo off at every statement. What is
-// in the way is whole under one of its names, to the letter of its server's own dump,
-// and the same command ends it.
-func TestCutOff(t *testing.T) {
+// TestInterrupted interrupts setting aside, placing and undoing a database at every statement. The
+// existing database is always complete under one of its names (compared with the server's own
+// dump), and the same command completes the work.
+func TestInterrupted(t *testing.T) {
 	s := fresh(t, "cutoff", "CREATE TABLE a (n int); INSERT INTO a VALUES (1)")
 	d, p, _ := sealed(t, s)
 	dbcases.SQL(t, now, "postgres", "CREATE DATABASE cutoff")
@@ -391,7 +390,7 @@ func TestCutOff(t *testing.T) {
 			_, err := to.Stage(t.Context(), d, p)
 			fatal.If(t, err)
 			to.Close()
-			// try runs what may be cut off, and again.
+			// try runs a command that may be interrupted, and runs it again.
 			try := func(do func(s database) error) bool {
 				cut := &cutting{at: stop, kill: kill}
 				tracer = cut
@@ -450,7 +449,7 @@ func TestCutOff(t *testing.T) {
 	}
 }
 
-func TestServersThatSayNo(t *testing.T) {
+func TestServerRefuses(t *testing.T) {
 	fresh(t, "shut", "CREATE TABLE a (n int); CREATE ROLE nobody_here LOGIN")
 	for name, c := range map[string]struct {
 		s    database
@@ -474,7 +473,7 @@ func TestServersThatSayNo(t *testing.T) {
 	if err != nil || l.Tables != 1 || l.Bytes == 0 || len(l.Sessions) != 0 || !strings.HasPrefix(l.Engine, "PostgreSQL ") {
 		t.Errorf("%+v %v", l, err)
 	}
-	// An administrator's query may not look outside of the database either.
+	// Even an administrator's query may not read outside of the database.
 	for _, query := range []string{"SELECT length(pg_read_file('/etc/passwd'))", "SELECT count(*) FROM pg_ls_dir('/')", "WITH x AS (DELETE FROM a RETURNING n) SELECT count(*) FROM x"} {
 		if n, err := server(t, old, "shut").Ask(t.Context(), "shut", query); err == nil {
 			t.Errorf("%s gives %d", query, n)
@@ -492,7 +491,7 @@ func TestServersThatSayNo(t *testing.T) {
 	if _, err := s.Seal(t.Context(), "shut", nil, io.Discard, io.Discard, nil); fault.KindOf(err) != fault.ServerLogin {
 		t.Errorf("without the right to read: %v (%s)", err, fault.KindOf(err))
 	}
-	// A table that somebody holds locked is waited for, and then told.
+	// A table that somebody has locked is waited for, and then reported.
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	if _, err := server(t, old, "shut").Fingerprint(ctx, "shut", nil, nil); fault.KindOf(err) != fault.Stopped {
@@ -500,7 +499,7 @@ func TestServersThatSayNo(t *testing.T) {
 	}
 }
 
-// TestOverTheNetwork moves by the server's name, which encrypts where it can.
+// TestOverTheNetwork connects by host name, encrypted if the server supports it.
 func TestOverTheNetwork(t *testing.T) {
 	fresh(t, "named", "CREATE TABLE boat (n int); INSERT INTO boat VALUES (7)")
 	cert, key := dbcases.Certificate(t, filepath.Join(old.Dir, "data"))
@@ -525,8 +524,8 @@ func TestOverTheNetwork(t *testing.T) {
 	}
 }
 
-// TestPasswordOfPrograms sees that a password reaches the server's programs by a
-// private file, and neither by their arguments nor by their environment.
+// TestPasswordOfPrograms passes a password to the server's programs only in a private file, never
+// in arguments or the environment.
 func TestPasswordOfPrograms(t *testing.T) {
 	script := filepath.Join(t.TempDir(), "program")
 	fatal.If(t, os.WriteFile(script, []byte("#!/bin/sh\necho \"$@\"; env; echo FILE; ls -l $PGPASSFILE; cat $PGPASSFILE"), 0o755))

@@ -12,12 +12,12 @@ import (
 	"movekit/internal/core/digest"
 )
 
-// message writes one of the protocol's messages.
+// message writes one message of the protocol.
 func message(typ byte, body []byte) []byte {
 	return append(binary.BigEndian.AppendUint32([]byte{typ}, uint32(len(body)+4)), body...)
 }
 
-// messages reads a stream of messages, with those of CopyData joined.
+// messages reads a stream of messages, and joins those of CopyData.
 func messages(t *testing.T, r io.Reader, longest int) (types string, data []byte) {
 	t.Helper()
 	for {
@@ -41,8 +41,7 @@ func messages(t *testing.T, r io.Reader, longest int) (types string, data []byte
 	}
 }
 
-// TestSplitter hands messages of many lengths on, however they come and are
-// read.
+// TestSplitter passes on messages of many lengths, for any size of reads.
 func TestSplitter(t *testing.T) {
 	random := rand.New(rand.NewPCG(5, 5))
 	var stream, want []byte
@@ -76,7 +75,7 @@ func TestSplitter(t *testing.T) {
 	}
 }
 
-// TestSumming makes the same of rows in whatever pieces they come.
+// TestSumming computes the same result for any split of the rows.
 func TestSumming(t *testing.T) {
 	rows := []byte("1\tGull\n\n2\tTern of a long name\n3\t\\N\n")
 	var want dbprint.Multiset

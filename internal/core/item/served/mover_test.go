@@ -37,7 +37,7 @@ const cardText = `items:
     counts: [{name: berths, query: SELECT count(*) FROM berth}]
 `
 
-// port is an office whose two computers have a server each.
+// port is an office whose computers have a server each.
 type port struct {
 	*office.Office
 	*quay
@@ -46,7 +46,7 @@ type port struct {
 	way    tree.Policy
 }
 
-// person agrees, or not, and keeps what was shown.
+// person agrees or refuses, and keeps the text that was shown.
 type person struct {
 	office.Person
 	no    bool
@@ -101,8 +101,8 @@ func (p *port) must(c machine.Computer, step func(*move.Move, context.Context) (
 	return out
 }
 
-// cutOff does the step while the server is gone at each of its calls, one after the
-// other, and sees what is there after each.
+// cutOff runs the step while the server fails at each call in turn, and checks the databases after
+// each run.
 func (p *port) cutOff(c machine.Computer, step func(*move.Move, context.Context) ([]*run.Outcome, error), each func(n int)) {
 	p.T.Helper()
 	for p.gone = 1; ; p.gone++ {
@@ -120,7 +120,7 @@ func (p *port) cutOff(c machine.Computer, step func(*move.Move, context.Context)
 	p.gone = 0
 }
 
-// names are the databases of the new computer's server, but for those that only take a name.
+// names are the databases of the new computer's server, except for empty placeholders.
 func (p *port) names() string {
 	var out []string
 	for name, b := range p.hosts["new-srv"] {
@@ -135,9 +135,9 @@ func (p *port) names() string {
 	return strings.Join(out, " ")
 }
 
-// TestServerGone packs, unpacks, and takes back, while the server is gone at every call in
-// turn, before it does what it is asked and after. What was there is never lost, and
-// at the end all is as it is without that.
+// TestServerGone packs, unpacks and undoes while the server fails at every call in turn, before and
+// after it did the work. The existing data is never lost, and the final result is the same as
+// without failures.
 func TestServerGone(t *testing.T) {
 	t.Parallel()
 	theirs := base{map[string][2]string{"7": {"theirs", ""}}, "theirs"}
@@ -202,8 +202,8 @@ func TestServerGone(t *testing.T) {
 	}
 }
 
-// TestRetiredServerGone sets the old database aside, gives it back, and removes it, while
-// its server is gone at every call in turn: until it is to be removed it is there.
+// TestRetiredServerGone sets the old database aside, moves it back and removes it while its server
+// fails at every call in turn. The database exists until it is to be removed.
 func TestRetiredServerGone(t *testing.T) {
 	t.Parallel()
 	p := newPort(t)
@@ -236,9 +236,8 @@ func TestRetiredServerGone(t *testing.T) {
 	}
 }
 
-// TestWorkedInOnAServer changes what is in place: verify names it, undo keeps it, and
-// so does another unpack.
-func TestWorkedInOnAServer(t *testing.T) {
+// TestModifiedOnServer modifies placed data: verify names it, and undo and another unpack keep it.
+func TestModifiedOnServer(t *testing.T) {
 	t.Parallel()
 	const told = "  n 1: the row is missing\n  n 2: place was elsewhere, is quay; note was •••, is •••\n  n 4: the row is new\ntable port.berth: has the same number of rows, but different ones"
 	for _, opaque := range []bool{false, true} {
@@ -284,7 +283,7 @@ func TestWorkedInOnAServer(t *testing.T) {
 	}
 }
 
-// TestPathsOnAServer leaves paths as they were where a server does not take them.
+// TestPathsOnAServer keeps the old paths if a server does not accept the update.
 func TestPathsOnAServer(t *testing.T) {
 	t.Parallel()
 	for why, change := range map[string]func(*port){
@@ -308,8 +307,8 @@ func TestPathsOnAServer(t *testing.T) {
 	}
 }
 
-// TestReachingAServer looks at servers that are there, and that are not.
-func TestReachingAServer(t *testing.T) {
+// TestUnreachableServer inspects servers that answer and servers that do not.
+func TestUnreachableServer(t *testing.T) {
 	t.Parallel()
 	for what, c := range map[string]struct {
 		change func(*port)
@@ -336,8 +335,7 @@ func TestReachingAServer(t *testing.T) {
 	}
 }
 
-// quay is an engine whose servers are in memory, to see what is asked of a server,
-// and what comes of it when one is gone at any moment.
+// quay is an engine whose servers are in memory and can fail at any call.
 type quay struct {
 	hosts    map[string]map[string]base // databases by name, by server
 	calls    []string                   // what was asked
@@ -349,7 +347,7 @@ type quay struct {
 	wrong    string                     // what is changed besides, in a text's row
 }
 
-// base is one database: a table of berths, by number, and the definition of a view.
+// base is a database: a table of berths, by number, and the definition of a view.
 type base struct {
 	Berths map[string][2]string // place and note
 	View   string
@@ -408,13 +406,13 @@ func (b base) facts() *facts {
 
 func (b base) clone() base { return base{maps.Clone(b.Berths), b.View} }
 
-// session is what is asked of one server.
+// session is a session with a server in memory.
 type session struct {
 	*quay
 	s served.Server
 }
 
-// called notes what is asked, or is done, and fails where the server is gone.
+// called records a call, and fails if the server is to fail here.
 func (s *session) called(what string) error {
 	s.calls = append(s.calls, s.s.Host+": "+what)
 	if len(s.calls) == s.gone {
@@ -426,7 +424,7 @@ func (s *session) called(what string) error {
 	return nil
 }
 
-// get is a database.
+// get returns a database.
 func (s *session) get(what, database string) (base, error) {
 	if err := s.called(what + " " + database); err != nil {
 		return base{}, err
@@ -438,7 +436,7 @@ func (s *session) get(what, database string) (base, error) {
 	return b, nil
 }
 
-// change does what changes a server: it may be gone before, or right after.
+// change applies a change. The server may fail before it, or right after it.
 func (s *session) change(what string, do func(all map[string]base)) error {
 	if err := s.called("before " + what); err != nil {
 		return err
@@ -573,7 +571,7 @@ func (s *session) Rows(_ context.Context, database string, _ dbprint.Table) dbpr
 	}
 }
 
-// columns are those of a row that hold texts.
+// columns are the columns of a row that hold texts.
 var columns = map[string]int{"place": 0, "note": 1}
 
 func (s *session) Texts(_ context.Context, database string, _ dbprint.Table, column string, each func(key, text string) error) error {

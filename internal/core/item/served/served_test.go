@@ -31,8 +31,8 @@ func TestLocal(t *testing.T) {
 	}
 }
 
-// TestAtAnotherPort reads addresses that were written when the server had
-// another port, login or socket.
+// TestAtAnotherPort parses addresses that were written when the server had another port, login or
+// socket.
 func TestAtAnotherPort(t *testing.T) {
 	for address, want := range map[string]Server{
 		"postgresql:me@/run/old:5432/ledger_set_aside_1": {Kind: card.PostgreSQL, Database: "ledger_set_aside_1"},

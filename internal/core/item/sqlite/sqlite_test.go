@@ -23,7 +23,7 @@ import (
 
 var ctx = context.Background()
 
-// open makes a database that stays open as a running app would hold it.
+// open opens a database that stays open like that of a running app.
 func open(t *testing.T, name, mode string, statements ...string) *sql.DB {
 	t.Helper()
 	db, err := sql.Open("sqlite", name)
@@ -52,7 +52,7 @@ var boats = []string{
 
 var counts = []card.Count{{Name: "boats", Query: "SELECT count(*) FROM boat"}}
 
-// TestChanges sees that every change of what a database is made of is noticed.
+// TestChanges checks that every change of the definitions is detected.
 func TestChanges(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "changes.sqlite")
 	db := open(t, name, "delete", dbcases.Base[dbcases.SQLite])
@@ -66,7 +66,7 @@ func TestChanges(t *testing.T) {
 	})
 }
 
-// TestQueriesRead has a query do more than read: the engine refuses it.
+// TestQueriesRead uses queries that do more than read: the engine rejects them.
 func TestQueriesRead(t *testing.T) {
 	dir := t.TempDir()
 	name := filepath.Join(dir, "q.sqlite")
@@ -87,8 +87,8 @@ func TestQueriesRead(t *testing.T) {
 	}
 }
 
-// TestSchemas takes copies of the databases of real applications. They are the same,
-// by our comparison and by what the engine's own client writes of them.
+// TestSchemas copies the databases of real applications. A copy is the same by our comparison and
+// by the engine's own dump.
 func TestSchemas(t *testing.T) {
 	dbcases.Schemas(t, dbcases.SQLite, func(t *testing.T, text string) {
 		name := filepath.Join(t.TempDir(), "app.sqlite")
@@ -158,7 +158,7 @@ func TestSnapshotWhileTheAppKeepsWriting(t *testing.T) {
 				return
 			default:
 			}
-			// Both tables get a row or neither: a snapshot must not fall between.
+			// Both tables get a row or neither does. A snapshot must not fall between.
 			if _, err := db.Exec(fmt.Sprintf("BEGIN; INSERT INTO a VALUES (%d); INSERT INTO b VALUES (%d); COMMIT", i, i)); err != nil {
 				stopped <- err
 				return
@@ -199,7 +199,7 @@ func TestReadingLeavesNoTrace(t *testing.T) {
 			t.Errorf("%s: the folder was %s, is %s", mode, before, after)
 		}
 	}
-	// As a computer leaves it that was cut off: a log, and nobody reads it.
+	// As after a power failure: a log, and no process that has it open.
 	live, dir := filepath.Join(t.TempDir(), "live.db"), t.TempDir()
 	open(t, live, "wal", boats...)
 	name := filepath.Join(dir, "cut.db")
@@ -319,7 +319,7 @@ func TestHotJournalOfADeadComputer(t *testing.T) {
 	db.Exec("PRAGMA cache_spill=1")
 	db.Exec("BEGIN")
 	db.Exec("WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i<20000) INSERT INTO boat(name) SELECT 'unsaved '||i FROM n")
-	// The computer dies here: what is on its disk is copied as it is.
+	// The computer dies here: the files are copied as they are.
 	dead := filepath.Join(dir, "dead.db")
 	for _, e := range []string{"", "-journal"} {
 		fatal.If(t, copyFile(live+e, dead+e))
@@ -336,7 +336,7 @@ func TestHotJournalOfADeadComputer(t *testing.T) {
 	}
 }
 
-// scrambled is what an encrypted database looks like.
+// scrambled looks like an encrypted database.
 func scrambled(n int) []byte {
 	out := make([]byte, 0, n)
 	for h := digest.Of([]byte("scrambled")); len(out) < n; h = digest.Of(h[:]) {
@@ -372,7 +372,7 @@ func TestEncryptedIsMovedAsAFile(t *testing.T) {
 	if _, err := Snapshot(t.Context(), name, t.TempDir(), nil); err != nil {
 		t.Errorf("with an empty log: %v", err)
 	}
-	// What is no noise, or no whole pages, is a damaged database.
+	// Content that is not noise, or not whole pages, is a damaged database.
 	for what, bad := range map[string][]byte{"text": []byte(strings.Repeat("some text ", 1000)), "half a page": scrambled(8192 + 100), "short": scrambled(512), "zeros": make([]byte, 8192)} {
 		os.WriteFile(name, bad, 0o600)
 		if enc, err := Encrypted(name); enc || err != nil {
@@ -381,7 +381,7 @@ func TestEncryptedIsMovedAsAFile(t *testing.T) {
 	}
 }
 
-// TestFeatures moves what not every database has.
+// TestFeatures moves features that few databases use.
 func TestFeatures(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "f.db")
 	db, err := sql.Open("sqlite", name)
@@ -461,8 +461,8 @@ func TestSnapshotsOfOneMoment(t *testing.T) {
 	}
 }
 
-// TestIndexes has indexes of every sort that are sound, and some that are not: nothing but the
-// engine's own word counts for damage, and none is missed.
+// TestIndexes checks all kinds of indexes, intact and damaged. Only the engine's check decides that
+// an index is damaged, and no damage is missed.
 func TestIndexes(t *testing.T) {
 	const rows = "INSERT INTO boat SELECT value, CASE value % 5 WHEN 0 THEN NULL WHEN 1 THEN 'Boat ' || value WHEN 2 THEN lower('boat ') || value || '  ' WHEN 3 THEN value / 7.0 ELSE CAST('x' || value AS BLOB) END, value % 10 FROM generate_series(1, 3000)"
 	boat := []string{"CREATE TABLE boat (id INTEGER PRIMARY KEY, name, berth INTEGER)", "WITH RECURSIVE n(value) AS (SELECT 1 UNION ALL SELECT value + 1 FROM n WHERE value < 3000) " + rows[:len(rows)-len("generate_series(1, 3000)")] + "n",
@@ -470,7 +470,7 @@ func TestIndexes(t *testing.T) {
 	schema := func(old, now string) []string {
 		return []string{"PRAGMA writable_schema = ON", "UPDATE sqlite_schema SET sql = replace(sql, '" + old + "', '" + now + "') WHERE name = 'i'"}
 	}
-	// Without its index a table changes, and then has it again.
+	// A table changes while its index is missing, and then gets the index back.
 	behind := func(change string) []string {
 		return []string{"PRAGMA writable_schema = ON", "CREATE TABLE kept AS SELECT * FROM sqlite_schema WHERE name = 'i'", "DELETE FROM sqlite_schema WHERE name = 'i'", "", change, "PRAGMA writable_schema = ON", "INSERT INTO sqlite_schema SELECT * FROM kept"}
 	}

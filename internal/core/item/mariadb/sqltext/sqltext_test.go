@@ -10,8 +10,7 @@ import (
 	"movekit/internal/core/fault"
 )
 
-// FuzzScan sees that no rows make the reader panic, and that what it passes on
-// are literals.
+// FuzzScan checks that no rows make the reader panic, and that it passes on only literals.
 func FuzzScan(f *testing.F) {
 	f.Add([]byte("INSERT INTO `a` (`b`,`c`) VALUES\n(1,'x\\'y'),\n(NULL,x'00');\nDELIMITER //\nCREATE x\n//\nDELIMITER ;\n"))
 	f.Add([]byte("INSERT INTO `a` () VALUES\n(),\n(-1.5e-7);\n"))
@@ -27,8 +26,8 @@ func FuzzScan(f *testing.F) {
 	})
 }
 
-// FuzzLongRow sees that a long row is loaded as it is written, and that anything
-// but literals is refused, however it is cut.
+// FuzzLongRow checks that a long row is loaded as written and that anything but literals is
+// rejected, for any piece length.
 func FuzzLongRow(f *testing.F) {
 	f.Add([]byte("(1,'x\\'y',NULL,x'00ff');\n"))
 	f.Add([]byte("('" + strings.Repeat("é\\n", 50) + "',-1.5e-7),\n"))
@@ -61,8 +60,7 @@ func FuzzLongRow(f *testing.F) {
 	})
 }
 
-// TestLongRowIsTheSame loads one row in pieces, and puts together what the server
-// would.
+// TestLongRowIsTheSame loads a row in pieces, and joins them as the server would.
 func TestLongRowIsTheSame(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	long := make([]byte, Piece+100)
