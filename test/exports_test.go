@@ -109,10 +109,10 @@ func TestExports(t *testing.T) {
 	}
 	step(t, 2, dir, "old", "todo", "--tick", "2").tells(t, "imported on the new one")
 	// An export with another name in the app is found by that name later.
-	if s := step(t, 5, dir, "new", "todo", "--tick", "2=Pier D, 2026"); !strings.Contains(s.out, "taken in as Pier D, 2026") {
+	if s := step(t, 5, dir, "new", "todo", "--tick", "2=Pier D, 2026"); !strings.Contains(s.out, "imported as Pier D, 2026") {
 		t.Errorf("under another name: %s", s.out)
 	}
-	if s := step(t, 5, dir, "new", "todo"); !strings.Contains(s.out, "taken in as Pier D, 2026") {
+	if s := step(t, 5, dir, "new", "todo"); !strings.Contains(s.out, "imported as Pier D, 2026") {
 		t.Errorf("its name is forgotten: %s", s.out)
 	}
 	for _, bad := range []string{"x=a", "2=", "1-2=a", "99=a"} {

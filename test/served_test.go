@@ -257,7 +257,7 @@ func servedMove(t *testing.T, e engine) {
 	if s := step(t, 0, dir, "new", "verify"); !strings.Contains(s.out, "accounts") || !strings.Contains(s.out, "300") {
 		t.Errorf("verify: %s", s.out)
 	}
-	if s := step(t, 0, dir, "new", "unpack"); !strings.Contains(s.out, "the same already") {
+	if s := step(t, 0, dir, "new", "unpack"); !strings.Contains(s.out, "already the same") {
 		t.Errorf("again: %s", s.out)
 	}
 	query(t, now, "ledger", "UPDATE account SET phone = '999', name = 'other' WHERE id = 7; DELETE FROM account WHERE id = 8; COMMIT;")
@@ -389,7 +389,7 @@ func servedRepoint(t *testing.T, e engine) {
 	if v := on(0, "verify", "--details"); !strings.Contains(v.out, "3 paths") {
 		t.Errorf("verify: %s", v.out)
 	}
-	if s := on(0, "unpack"); !strings.Contains(s.out, "the same already") {
+	if s := on(0, "unpack"); !strings.Contains(s.out, "already the same") {
 		t.Errorf("again: %s", s.out)
 	}
 	query(t, now, "ledger", "UPDATE recent SET seen = 1 WHERE id = 3; COMMIT;")

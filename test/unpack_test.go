@@ -102,7 +102,7 @@ func TestExistingData(t *testing.T) {
 			if text("diary/2025/a (2).rec") != "mine" || text("diary/deep/own") != "own" || text("diary/2025/b.rec") != "two" || text("diary/2025/b (2).rec") != "" || !strings.Contains(s.out+s.err, "check 3 files of the existing data, which were added, 1 with a number after the name (1 other the same)") {
 				t.Errorf("merged: %s\n%s", picture(t, filepath.Join(dir, "new/srv")), s.out)
 			}
-			if s := step(t, 0, dir, "new", "unpack", "--existing", policy); !strings.Contains(s.out, "the same already") {
+			if s := step(t, 0, dir, "new", "unpack", "--existing", policy); !strings.Contains(s.out, "already the same") {
 				t.Errorf("kept both twice: %s", s.out)
 			}
 			step(t, 0, dir, "new", "verify")

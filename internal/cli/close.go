@@ -112,8 +112,5 @@ func (e *env) showClosed(dir string, c *kit.Closed) {
 	} else {
 		e.printf("record (journal, report, cards): %s\n", c.Record)
 	}
-	e.say(`A flash stick may still have pieces of the removed data and of the key file where no
-program can reach them. They are encrypted: reading them takes the key file and the
-passphrase. Destroy the note with the passphrase too.
-`)
+	e.say("A flash stick may still have pieces of the removed data and of the key file where no program can reach them. They are encrypted: reading them takes the key file and the passphrase. Destroy the note with the passphrase too.\n")
 }

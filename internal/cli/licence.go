@@ -269,7 +269,7 @@ func (e *env) showLicenceStatuses(m *kit.Manifest, all []holder.Status) {
 			e.printf("%s %s, %s: from the journal, because %s\n", e.paint("note:", table.Note), s.Title, s.Licence, s.Why)
 			continue
 		}
-		e.printf("%s, %s: seen by %s%s\n", s.Title, s.Licence, s.By, datesText(s))
+		e.printf("%s, %s: according to %s%s\n", s.Title, s.Licence, s.By, datesText(s))
 		if s.Copy != "" {
 			e.printf("%s %s, %s: %s; `movekit activate %s` writes it again\n", e.paint("note:", table.Note), s.Title, s.Licence, s.Copy, s.App)
 		}

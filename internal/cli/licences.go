@@ -118,7 +118,7 @@ func (e *env) showLicences(j *move.Move, out []*run.Outcome) {
 	for _, o := range out {
 		for _, l := range o.Licences {
 			if l.Aside != "" {
-				e.printf("set aside: %s\n", l.Aside)
+				e.printf("%s, licence %s, set aside: %s\n", o.Title, l.Licence, l.Aside)
 			}
 			if l.Disabled {
 				e.printf("%s, licence %s was taken over from %s: it is now disabled there\n", o.Title, l.Licence, j.Manifest.Old.Name)
@@ -134,7 +134,7 @@ func stateText(s licence.State) string { return string(s) }
 
 func leftText(n int) string {
 	if n < 0 {
-		return "?"
+		return "unknown"
 	}
 	return item.Plural(int64(n), "transfer")
 }

@@ -201,7 +201,7 @@ func (e *env) showApp(a *survey.App) {
 	e.showSince(a)
 	for _, i := range a.Items {
 		for _, n := range i.Needs {
-			e.printf("  %s needs %s, which is missing\n", whose(i.Item, i.User), n)
+			e.printf("  %s depends on %s\n", whose(i.Item, i.User), n)
 		}
 		if i.PathSetting != "" {
 			e.printf("  %s: path from %s\n", whose(i.Item, i.User), i.PathSetting)
@@ -227,7 +227,11 @@ func (e *env) showApp(a *survey.App) {
 		default:
 			serial = ", " + l.Method.Info().Serial + " " + l.Serial
 		}
-		e.printf("licence %s: %s%s\n", l.Licence, l.Method.Info().About, serial)
+		about := l.Method.Info().About
+		if strings.Contains(about, l.Method.Info().Serial) && serial != "" {
+			about, serial = "", strings.TrimPrefix(serial, ", ")
+		}
+		e.printf("licence %s: %s%s\n", l.Licence, about, serial)
 		for _, d := range l.Warnings {
 			e.printf("  %s %s\n", e.paint("note:", table.Note), d)
 		}
@@ -301,9 +305,13 @@ func (e *env) showSince(a *survey.App) {
 		case d.Why != "":
 			e.printf("%s\n", table.Block(table.Wrap(table.Sprintf("%s unknown whether %s changed since the pack (%s): %s", e.paint("note:", table.Note), name, at, d.Why), e.width)))
 		default:
-			e.printf("%s %s changed since the pack (%s)\n", e.paint("changed:", table.Bad), name, at)
+			e.printf("%s %s, since the pack (%s)\n", e.paint("changed:", table.Bad), name, at)
 			for _, r := range d.Rows {
-				if !r.Same {
+				switch {
+				case r.Same:
+				case r.What == steps.ContentRow:
+					e.printf("  content: %s\n", r.New)
+				default:
 					e.printf("  %s: then %s, now %s\n", r.What, r.Old, r.New)
 				}
 			}

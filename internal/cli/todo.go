@@ -72,11 +72,11 @@ func (e *env) showTodos(todos []move.Todo) (open int) {
 		if do := fmt.Sprintf("%s, %s: %s", d.Title, whose(d.Item, d.User), d.Do); !slices.Contains(does, do) {
 			does = append(does, do)
 		}
-		taken := "taken in"
+		done := "imported"
 		if d.As != "" {
-			taken += " as " + d.As
+			done += " as " + d.As
 		}
-		t.Add(strconv.Itoa(d.Number), d.Title, d.File, e.result(d.Done, taken, "to do"))
+		t.Add(strconv.Itoa(d.Number), d.Title, d.File, e.result(d.Done, done, "to do"))
 	}
 	if t.Len() == 0 {
 		e.printf("There is nothing to import by hand.\n")

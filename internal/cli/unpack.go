@@ -146,7 +146,7 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 	var aside []string
 	for _, o := range out {
 		for _, i := range o.Items {
-			word := map[string]string{"placed": "in place", "left": "waits", "renewed": "renewed", "same": "the same already", "skipped": "existing data kept", "completed": "existing data kept; missing files added"}[i.Did]
+			word := map[string]string{"placed": "in place", "left": "needs a manual step", "renewed": "replaced by the newer pack", "same": "already the same", "skipped": "existing data kept", "completed": "existing data kept; missing files added"}[i.Did]
 			t.Add(o.Title, whose(i.Item, i.User), countText(i.Files), bytesText(i.Bytes), e.result(i.Did != "skipped" && i.Did != "completed" && i.ManualStep == "", word, word), i.To)
 			if i.Aside != "" {
 				aside = append(aside, i.Aside)

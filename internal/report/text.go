@@ -8,6 +8,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"movekit/internal/core/steps"
 	"movekit/internal/table"
 )
 
@@ -116,7 +117,7 @@ func (i Item) figures() string {
 		switch {
 		case !row.Same:
 			out = append(out, fmt.Sprintf("%s: then %s, now %s", row.What, figure(row.Old), figure(row.New)))
-		case row.What == "content": // the result already says whether it is the same
+		case row.What == steps.ContentRow: // the result already says whether it is the same
 		case row.What == "bytes" && err == nil:
 			out = append(out, humanize.Bytes(uint64(n)))
 		case err == nil:

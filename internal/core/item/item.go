@@ -217,12 +217,12 @@ func Row(what string, old, now int64) steps.Row {
 
 // Content returns the row for n compared hashes or digests, of which differ do not match.
 func Content(n int64, one, many string, differ int64) steps.Row {
-	r := steps.Row{What: "content", Old: fmt.Sprintf("%d %s", n, many), New: "all equal", Same: differ == 0}
+	r := steps.Row{What: steps.ContentRow, Old: fmt.Sprintf("%d %s", n, many), New: "all equal", Same: differ == 0}
 	if n == 1 {
 		r.Old, r.New = "1 "+one, "equal"
 	}
 	if differ > 0 {
-		r.New = fmt.Sprintf("%d differ", differ)
+		r.New = fmt.Sprintf("%d %s", differ, english.PluralWord(int(differ), "differs", "differ"))
 	}
 	return r
 }

@@ -2,6 +2,7 @@ package item
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -62,6 +63,6 @@ func (o *Instance) PathEdits() (map[string][]pathmap.Edit, error) {
 // NotePathUpdates notes in out that path updates were reversed for the comparison.
 func (o *Instance) NotePathUpdates(out *steps.Checked) {
 	if r := o.InKit.PathUpdates; r != nil {
-		out.Rows = append(out.Rows, steps.Row{What: "updated paths", Old: "as sealed", New: Plural(r.Places, "path"), Same: true})
+		out.Rows = append(out.Rows, steps.Row{What: "updated paths", Old: "as sealed", New: fmt.Sprint(r.Places), Same: true})
 	}
 }

@@ -115,7 +115,7 @@ func TestPathUpdates(t *testing.T) {
 	v := verify(true)
 	for _, i := range v.Items {
 		for _, r := range i.Rows {
-			if !r.Same || r.What == "updated paths" && r.New != map[string]string{"settings": "4 paths", "recent": "4 paths", "single": "1 path"}[i.Item] {
+			if !r.Same || r.What == "updated paths" && r.New != map[string]string{"settings": "4", "recent": "4", "single": "1"}[i.Item] {
 				t.Errorf("%s: %+v", i.Item, r)
 			}
 		}

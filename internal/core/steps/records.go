@@ -215,6 +215,9 @@ type Ticked struct {
 	As    map[string]string `json:"as,omitempty"` // the name of each in the app, if it differs
 }
 
+// ContentRow is the name of the row that compares content, not a count.
+const ContentRow = "content"
+
 // Row is one count, old and new.
 type Row struct {
 	What string `json:"what"`

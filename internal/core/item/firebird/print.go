@@ -47,9 +47,9 @@ func (c *tx) look(ctx context.Context) (*served.Look, error) {
 	if l.Sessions, err = c.others(ctx); err != nil {
 		return nil, err
 	}
-	l.Left, err = c.column(ctx, `SELECT 'rows of ' || trim(RDB$RELATION_NAME) || ': they are in the file ' || RDB$EXTERNAL_FILE FROM RDB$RELATIONS WHERE RDB$EXTERNAL_FILE IS NOT NULL
-		UNION ALL SELECT 'column ' || trim(f.RDB$RELATION_NAME) || '.' || trim(f.RDB$FIELD_NAME) || ': it is an array, which is moved but not compared' FROM RDB$RELATION_FIELDS f JOIN RDB$FIELDS d ON d.RDB$FIELD_NAME = f.RDB$FIELD_SOURCE WHERE d.RDB$DIMENSIONS IS NOT NULL AND f.RDB$SYSTEM_FLAG = 0
-		UNION ALL SELECT 'users and their passwords: stored by the server' FROM RDB$DATABASE`)
+	l.Left, err = c.column(ctx, `SELECT 'rows of ' || trim(RDB$RELATION_NAME) || ': stored in the file ' || RDB$EXTERNAL_FILE FROM RDB$RELATIONS WHERE RDB$EXTERNAL_FILE IS NOT NULL
+		UNION ALL SELECT 'column ' || trim(f.RDB$RELATION_NAME) || '.' || trim(f.RDB$FIELD_NAME) || ': an array, which is moved and not compared' FROM RDB$RELATION_FIELDS f JOIN RDB$FIELDS d ON d.RDB$FIELD_NAME = f.RDB$FIELD_SOURCE WHERE d.RDB$DIMENSIONS IS NOT NULL AND f.RDB$SYSTEM_FLAG = 0
+		UNION ALL SELECT 'users and their passwords: create them again on the new server' FROM RDB$DATABASE`)
 	return l, err
 }
 

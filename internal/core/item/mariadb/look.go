@@ -125,9 +125,9 @@ func (c *conn) defined(ctx context.Context) (string, error) {
 
 // unsupported lists content of the database that cannot be moved.
 func (c *conn) unsupported(ctx context.Context) ([]string, error) {
-	return c.column(ctx, `SELECT concat('history of ', table_name, ': the rows that it holds today move') FROM information_schema.tables WHERE table_schema = database() AND table_type = 'SYSTEM VERSIONED'
-		UNION ALL SELECT concat('rows of ', table_name, ': they are on another server, or in memory only') FROM information_schema.tables WHERE table_schema = database() AND engine IN ('FEDERATED', 'CONNECT', 'SPIDER', 'BLACKHOLE')
-		UNION ALL SELECT concat('data folder of ', table_name, ': its data goes to the usual one') FROM information_schema.tables WHERE table_schema = database() AND create_options LIKE '%DATA DIRECTORY%'
+	return c.column(ctx, `SELECT concat('row history of ', table_name, ': only its current rows are moved') FROM information_schema.tables WHERE table_schema = database() AND table_type = 'SYSTEM VERSIONED'
+		UNION ALL SELECT concat('rows of ', table_name, ': stored on another server, or only in memory') FROM information_schema.tables WHERE table_schema = database() AND engine IN ('FEDERATED', 'CONNECT', 'SPIDER', 'BLACKHOLE')
+		UNION ALL SELECT concat('data folder of ', table_name, ': the data goes to the default folder') FROM information_schema.tables WHERE table_schema = database() AND create_options LIKE '%DATA DIRECTORY%'
 		ORDER BY 1 LIMIT 20`)
 }
 

@@ -92,11 +92,11 @@ func inDefaultPath(ctx context.Context, conn *pgx.Conn, ask func() error) error 
 // unsupported lists content of the database that cannot be moved.
 func unsupported(ctx context.Context, conn *pgx.Conn) ([]string, error) {
 	return texts(ctx, conn, `SELECT 'foreign table ' || c.oid::regclass || ': its rows are on another server' FROM pg_catalog.pg_class c WHERE c.relkind = 'f'
-		UNION ALL SELECT 'publication ' || pubname || ': is moved, but has no subscribers yet' FROM pg_catalog.pg_publication
+		UNION ALL SELECT 'publication ' || pubname || ': moved without subscribers' FROM pg_catalog.pg_publication
 		UNION ALL SELECT 'tablespace of ' || c.oid::regclass || ': moved to the default tablespace' FROM pg_catalog.pg_class c WHERE c.reltablespace <> 0 AND c.relkind IN ('r','i','m') AND `+notOurs("c")+`
 		UNION ALL SELECT 'tablespace of the database: moved to the default tablespace' FROM pg_catalog.pg_database d JOIN pg_catalog.pg_tablespace t ON t.oid = d.dattablespace WHERE d.datname = pg_catalog.current_database() AND t.spcname <> 'pg_default'
-		UNION ALL SELECT 'subscription ' || subname || ': is moved disabled, with its login; enable it (ALTER SUBSCRIPTION ' || quote_ident(subname) || ' ENABLE) once the old one is gone' FROM pg_catalog.pg_subscription WHERE subdbid = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database())
-		UNION ALL SELECT 'passwords of roles: stored by the server' FROM pg_catalog.pg_roles WHERE rolcanlogin AND oid <> 10 AND oid IN (SELECT refobjid FROM pg_catalog.pg_shdepend WHERE refclassid = 'pg_catalog.pg_authid'::regclass AND dbid = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database())) GROUP BY 1
+		UNION ALL SELECT 'subscription ' || subname || ': moved disabled, with its login; enable it (ALTER SUBSCRIPTION ' || quote_ident(subname) || ' ENABLE) once the old one is gone' FROM pg_catalog.pg_subscription WHERE subdbid = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database())
+		UNION ALL SELECT 'passwords of roles: set them again on the new server' FROM pg_catalog.pg_roles WHERE rolcanlogin AND oid <> 10 AND oid IN (SELECT refobjid FROM pg_catalog.pg_shdepend WHERE refclassid = 'pg_catalog.pg_authid'::regclass AND dbid = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database())) GROUP BY 1
 		UNION ALL SELECT 'replication slot ' || slot_name FROM pg_catalog.pg_replication_slots WHERE database = pg_catalog.current_database()
 		ORDER BY 1 LIMIT 20`)
 }

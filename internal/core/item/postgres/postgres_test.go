@@ -223,7 +223,7 @@ CREATE OR REPLACE VIEW between AS SELECT n FROM first; GRANT SELECT ON boat TO t
 	}
 	s := server(t, old, "told")
 	l, err := s.Look(t.Context(), "told")
-	if err != nil || !strings.Contains(strings.Join(l.Left, "\n"), "subscription sub: is moved disabled") || !strings.Contains(strings.Join(l.Left, "\n"), "passwords of roles") {
+	if err != nil || !strings.Contains(strings.Join(l.Left, "\n"), "subscription sub: moved disabled") || !strings.Contains(strings.Join(l.Left, "\n"), "passwords of roles") {
 		t.Errorf("%+v %v", l, err)
 	}
 	d, p, _ := sealed(t, s)
