@@ -44,7 +44,7 @@ func TestNewComputerQuestions(t *testing.T) {
 	t.Parallel()
 	dir := settled(t)
 	s := step(t, 0, dir, "new", "ready", "--user", "maren=mholm", "--place", "diary/diary=/data/harbour")
-	if words := strings.Join(strings.Fields(s.out), " "); !strings.Contains(words, "user maren ready is mholm here") || !strings.Contains(words, "it was /srv/diary and will be /data/harbour") {
+	if words := strings.Join(strings.Fields(s.out), " "); !strings.Contains(words, "user maren ready is mholm here") || !strings.Contains(words, "it moves from /srv/diary to /data/harbour") {
 		t.Errorf("survey of the new computer: %s", s.out)
 	}
 	s = step(t, 5, dir, "new", "unpack", "tide") // nobody is there who could agree

@@ -261,9 +261,9 @@ func replaced(text, field string, lines []string) string {
 func (g *guide) inWords(c *card.Card) {
 	g.printf("%s\n", c.Title)
 	for _, it := range c.Items {
-		where := it.Key
-		if where == "" {
-			where = strings.Join(it.Path.Texts(), ", ")
+		where := cmp.Or(it.Key, strings.Join(it.Path.Texts(), ", "))
+		if it.Path.From != nil {
+			where = "its path is in a setting of the app"
 		}
 		more := ""
 		if len(it.UpdatePaths) > 0 {
@@ -406,7 +406,7 @@ func (g *guide) whichPlaces(computer machine.Computer, app draft.App) (paths []s
 func (g *guide) lines(question string) (all []string, err error) {
 	fmt.Fprintf(g.err, "%s Enter to finish.\n", question)
 	for {
-		text, err := g.line("  ", "")
+		text, err := g.line("  add", "")
 		if err != nil || text == "" {
 			return all, err
 		}

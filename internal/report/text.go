@@ -86,7 +86,7 @@ func (r *Report) Tables(width int, colour, whole bool) string {
 		for _, li := range a.Licences {
 			left := fmt.Sprint(li.Transfers)
 			if li.Transfers < 0 {
-				left = "?"
+				left = "unknown"
 			}
 			l.Add(a.Title, li.Licence, string(li.Old), string(li.New), left, table.Paint(resultText(li.Result, "moved"), mark(li.Result), colour))
 		}

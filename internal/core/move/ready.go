@@ -362,7 +362,7 @@ func (m *Move) readyItem(ctx context.Context, c *card.Card, t item.Target, g *ga
 		}
 	}
 	if was := m.State.Was(t.Key); was != "" && !strings.EqualFold(was, here) {
-		says += "; it was " + was + " and will be " + here
+		says += "; it moves from " + was + " to " + here
 	}
 	r.good(c.Title, t.Label(), says)
 	return nil
