@@ -26,7 +26,7 @@ func TestBoardPageAndStore(t *testing.T) {
 	dir := office(t)
 	made(t, dir, "--office", "Tern Quay")
 	store := "postgres://postgres@/moves?host=" + server.Dir + "&port=" + server.Port
-	s := must(t, 0, dir, "board", ".", "--page", "board.html", "--store", store)
+	s := must(t, 0, dir, "board", ".", "--html", "board.html", "--store", store)
 	page, err := os.ReadFile(filepath.Join(dir, "board.html"))
 	if fatal.If(t, err); !strings.Contains(string(page), "Tern Quay") || !strings.Contains(s.out, "stored: 1 move") || !strings.Contains(s.out, "wrote board.html") {
 		t.Errorf("%s\n%.300s", s.out, page)
@@ -35,5 +35,5 @@ func TestBoardPageAndStore(t *testing.T) {
 		t.Errorf("from the database: %s", s.out)
 	}
 	lay.Out(t, dir, map[string]string{"file": ""})
-	must(t, 1, dir, "board", ".", "--page", "file/board.html").tells(t, "cannot write the page")
+	must(t, 1, dir, "board", ".", "--html", "file/board.html").tells(t, "cannot write the page")
 }

@@ -146,7 +146,7 @@ func TestExportsCounted(t *testing.T) {
 	}
 	lay.Database(t, filepath.Join(dir, "new/srv/b.db"), "UPDATE entry SET account = 'Pier D' WHERE account = 'account 1'")
 	step(t, 0, dir, "new", "todo", "--tick", "1,3")
-	s := step(t, 3, dir, "new", "verify", "--details") // the database is another now, and the exports are as they were
+	s := step(t, 3, dir, "new", "verify", "--verbose") // the database is another now, and the exports are as they were
 	if strings.Contains(s.out, "was imported as") || !strings.Contains(s.out, "records of Pier D") || !strings.Contains(s.out, "records of O'Hara") || !strings.Contains(s.out, "records of account 2") {
 		t.Error(s.out)
 	}

@@ -206,7 +206,7 @@ func servedMove(t *testing.T, e engine) {
 		t.Errorf("survey after the pack: %s%s", s.out, s.err)
 	}
 	query(t, old, "ledger", "UPDATE account SET phone = '0999' WHERE id = 7; COMMIT;")
-	if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "ledger changed since the pack") || !strings.Contains(strings.ToLower(s.out), "id 7: phone was") || strings.Contains(s.out, "0999") {
+	if s := step(t, 0, dir, "old", "survey"); !strings.Contains(s.out, "changed: ledger, since the pack") || !strings.Contains(strings.ToLower(s.out), "id 7: phone was") || strings.Contains(s.out, "0999") {
 		t.Errorf("survey of what is worked in: %s%s", s.out, s.err)
 	}
 	query(t, old, "ledger", "UPDATE account SET phone = '07' WHERE id = 7; COMMIT;")
@@ -386,7 +386,7 @@ func servedRepoint(t *testing.T, e engine) {
 	if !moved() || !strings.Contains(paths(), "/srv/else") || count(t, now, "ledger", "recent WHERE note = '/home/maren/x'") != "1" {
 		t.Errorf("%s", paths())
 	}
-	if v := on(0, "verify", "--details"); !strings.Contains(v.out, "3 paths") {
+	if v := on(0, "verify", "--verbose"); !strings.Contains(v.out, "updated paths") {
 		t.Errorf("verify: %s", v.out)
 	}
 	if s := on(0, "unpack"); !strings.Contains(s.out, "already the same") {

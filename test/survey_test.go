@@ -144,9 +144,9 @@ func TestSurveyOfADisk(t *testing.T) {
 	dir := t.TempDir()
 	lay.Out(t, dir, map[string]string{"cards/tidewright.yaml": tideCard})
 	before := picture(t, root)
-	s := must(t, 0, dir, "survey", "--cards", "cards", "--root", root, "--sheet", "out/sheet.html")
+	s := must(t, 0, dir, "survey", "--cards", "cards", "--root", root, "--html", "out/sheet.html")
 	for _, fact := range []string{"QUAY-DESK-1 (windows)", "users: maren.TERNQUAY\n", "Tidewright, version 8.2.1", "{TIDE}, DisplayVersion", "settings of maren.TERNQUAY", "key (secret)                file    missing",
-		"settings of maren.TERNQUAY needs key", "sync: bookings to the town: 1 record still to be sent, by bookings", "would stop the pack (dependencies-present)", "would stop the pack (items-present)", "would stop the pack (sync-done)", "the network adapter Stick adapter is removable"} {
+		"settings of maren.TERNQUAY depends on key", "sync: bookings to the town: 1 record still to be sent, by bookings", "would stop the pack (dependencies-present)", "would stop the pack (items-present)", "would stop the pack (sync-done)", "the network adapter Stick adapter is removable"} {
 		if !strings.Contains(s.out, fact) {
 			t.Errorf("the survey does not say %q:\n%s", fact, s.out)
 		}

@@ -130,7 +130,7 @@ func TestAnotherProfile(t *testing.T) {
 	if s := atTerminal(t, dir, "\n\n", "unpack", "--kit", "kit", "--root", "new", "--passphrase-file", "p"); strings.Count(s, "it is a different profile from the one in the kit") != 1 {
 		t.Errorf("unpack: %s", s)
 	}
-	if s := step(t, 0, dir, "new", "verify", "--details"); strings.Count(s.out, "profile  ") < 2 {
+	if s := step(t, 0, dir, "new", "verify", "--verbose"); strings.Count(s.out, "profile  ") < 2 {
 		t.Errorf("after: %s", s.out)
 	}
 }

@@ -97,7 +97,7 @@ func TestPlaces(t *testing.T) {
 	if s := step(t, 0, dir, "old", "pack", "diary/years@2024"); !strings.Contains(s.out, "not selected, not sealed: Hoistbook: years@2025") {
 		t.Errorf("a pack of one: %s", s.out)
 	}
-	if s := must(t, 0, dir, "report", "--kit", "kit", "--details"); !strings.Contains(s.out, "years@2025: not selected for the pack") {
+	if s := must(t, 0, dir, "report", "--kit", "kit", "--verbose"); !strings.Contains(s.out, "years@2025: not selected for the pack") {
 		t.Errorf("the handover: %s", s.out)
 	}
 	if s := step(t, 0, dir, "old", "pack"); strings.Contains(s.out, "not selected") {

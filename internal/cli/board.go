@@ -27,7 +27,7 @@ first. The board shows what the kits say; it does not check them with their pass
 --store saves the moves in a PostgreSQL database that several technicians can share,
 and --from shows the moves in it. The address must not contain a password: use
 ~/.pgpass or PGPASSWORD.`,
-		Example: "  movekit board /srv/moves\n  movekit board /srv/moves --page board.html --store postgres://board@server/moves\n  movekit board --from postgres://board@server/moves",
+		Example: "  movekit board /srv/moves\n  movekit board /srv/moves --html board.html --store postgres://board@server/moves\n  movekit board --from postgres://board@server/moves",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (len(args) == 0) == (from == "") {
 				return fault.New(fault.Usage, "give folders to search, or a database with --from")
@@ -71,7 +71,7 @@ and --from shows the moves in it. The address must not contain a password: use
 			return nil
 		},
 	}
-	c.Flags().StringVar(&page, "page", "", "also write an HTML page to this `FILE`")
+	c.Flags().StringVar(&page, "html", "", "also write an HTML page to this `FILE`")
 	c.Flags().StringVar(&store, "store", "", "store the moves in the PostgreSQL database at `URL` (postgres://USER@HOST/NAME)")
 	c.Flags().StringVar(&from, "from", "", "show the moves in the PostgreSQL database at `URL`")
 	return c

@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"github.com/goccy/go-yaml"
-	"github.com/spf13/cobra"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
@@ -117,9 +116,9 @@ func (p *technician) Change(title string, key steps.Key, lines []pathmap.Line) (
 			in, shown = l.In, 0
 			table.Fprintf(p.err, "  %s\n", in)
 		}
-		if shown++; shown > maxLines/2 && !p.whole {
+		if shown++; shown > maxLines/2 && !p.verbose {
 			if i+1 == len(lines) || lines[i+1].In != in {
-				table.Fprintf(p.err, "  and %d more (--details shows all)\n", shown-maxLines/2)
+				table.Fprintf(p.err, "  and %d more (--verbose shows all)\n", shown-maxLines/2)
 			}
 			continue
 		}
@@ -209,9 +208,4 @@ func (p *technician) DoStep(ctx context.Context, g run.ManualStep) (r run.Reply,
 		r.Evidence, err = p.text("A file that proves it, such as a screenshot")
 	}
 	return r, err
-}
-
-// detailsFlag adds the flag that shows everything.
-func (e *env) detailsFlag(c *cobra.Command) {
-	c.Flags().BoolVar(&e.whole, "details", false, "show everything, however long")
 }

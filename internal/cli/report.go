@@ -46,7 +46,7 @@ the folder report in the kit, and also to another folder with --to.`,
 				}
 			} else {
 				text := r.Brief(e.width, e.colour)
-				if e.whole {
+				if e.verbose {
 					text = r.Text(e.width, e.colour)
 				}
 				e.printf("%s\n", table.Block(text))
@@ -58,7 +58,6 @@ the folder report in the kit, and also to another folder with --to.`,
 		},
 	}
 	c.Flags().StringVar(&to, "to", "", "also write the files to this `FOLDER`")
-	e.detailsFlag(c)
 	return c
 }
 

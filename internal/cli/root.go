@@ -40,7 +40,6 @@ type env struct {
 	overrides      []string
 	because        string
 	runCommands    bool
-	whole          bool // show everything
 	log            *slog.Logger
 	private        private.Folder
 	kit            *kit.Kit // the kit that a step uses
@@ -123,7 +122,7 @@ In a terminal, movekit without a command guides you through all of it.`,
 	f.StringVar(&e.answersFile, "answers", "", "YAML `FILE` with answers to prompts and manual steps")
 	f.BoolVarP(&e.quiet, "quiet", "q", false, "print no progress and no hints")
 	f.BoolVar(&e.noColour, "no-color", false, "print no colours (also $NO_COLOR)")
-	f.BoolVarP(&e.verbose, "verbose", "v", false, "print more details to stderr")
+	f.BoolVarP(&e.verbose, "verbose", "v", false, "print all details")
 	f.StringVar(&e.logFile, "log-file", "", "append details to this `FILE`")
 	root.AddGroup(
 		&cobra.Group{ID: "old", Title: "On the old computer:"},

@@ -44,7 +44,7 @@ give cards with --cards.
 
   --wide  search for data that no card covers: databases, folders of
           applications, database servers, installed programs`,
-		Example: `  movekit survey --cards cards/ --sheet survey.html
+		Example: `  movekit survey --cards cards/ --html survey.html
   movekit survey --wide`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -61,7 +61,7 @@ give cards with --cards.
 	f.BoolVar(&call.wide, "wide", false, "search for data that no card covers")
 	thoroughFlag(c, &call.thorough)
 	f.StringArrayVar(&call.cards, "cards", nil, "without a kit: app card or folder of cards at `PATH`")
-	f.StringVar(&call.sheet, "sheet", "", "also write the survey as an HTML page to this `FILE`")
+	f.StringVar(&call.sheet, "html", "", "also write the survey as an HTML page to this `FILE`")
 	f.DurationVar(&call.limit, "limit", run.Limit, "`TIME` that a network location may take to answer")
 	f.IntVar(&call.days, "days", 90, "with --wide: number of `DAYS` in which a change counts as recent")
 	e.commandsFlag(c)

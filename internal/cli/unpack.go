@@ -63,7 +63,6 @@ computer broke, --change-computer continues on this one.`,
 	c.RegisterFlagCompletionFunc("existing", cobra.FixedCompletions([]string{"set-aside", "keep-both", "skip", "replace"}, cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().BoolVar(&takeOver, "run-as-me", false, "MariaDB views, triggers and routines of a missing user run as you")
 	c.Flags().BoolVar(&asTheyAre, "keep-paths", false, "do not update paths in settings")
-	e.detailsFlag(c)
 	e.exceptionFlag(c, "change-computer", "use this computer as the new one, instead of the one used so far")
 	whereFlags(c, &where)
 	e.overrideFlags(c)

@@ -24,7 +24,6 @@ and check each licence on both. Exit code 3 means that something differs.`,
 		},
 	}
 	e.overrideFlags(c)
-	e.detailsFlag(c)
 	e.commandsFlag(c)
 	return c
 }
@@ -34,7 +33,7 @@ func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
 	if r.Only(out); len(r.Apps) == 0 {
 		return
 	}
-	e.printf("%s", table.Block(r.Tables(e.width, e.colour, e.whole)))
+	e.printf("%s", table.Block(r.Tables(e.width, e.colour, e.verbose)))
 	for _, o := range out {
 		for _, i := range o.Items {
 			if i.Did == "stays" {

@@ -18,7 +18,7 @@ func (e *env) surveyWide(ctx context.Context, call *surveyCall, apps []string) e
 		return fault.New(fault.Usage, "--days must be at least 1")
 	}
 	if call.sheet != "" {
-		return fault.New(fault.Usage, "--sheet cannot be used with --wide; use --json to save the results")
+		return fault.New(fault.Usage, "--html cannot be used with --wide; use --json to save the results")
 	}
 	h, err := e.here()
 	if err != nil {
