@@ -456,6 +456,12 @@ func (g *guide) places(ctx context.Context) (flags []string, err error) {
 			if name != "" {
 				flags = append(flags, "--user", c.Of+"="+name)
 			}
+		case move.NeedConfirm:
+			path, err := g.line(fmt.Sprintf("Where does %s go?", c.What), c.With)
+			if err != nil {
+				return nil, err
+			}
+			flags = append(flags, "--place", c.Of+"="+path)
 		case move.NeedDrive:
 			folder, err := g.line(fmt.Sprintf("Which folder here gets the content of drive %s? Enter to connect that drive later", c.Of), "")
 			if err != nil {

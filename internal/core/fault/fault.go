@@ -43,6 +43,8 @@ const (
 	DeskRefused     Kind = "desk-refused"     // the licence service refused
 	ManualStep      Kind = "manual-step"      // a manual step is left
 	NotAgreed       Kind = "not-agreed"       // a card's program would run without consent
+	Outside         Kind = "outside"          // the kit names a place that is not the item's
+	Unconfirmed     Kind = "unconfirmed"      // the kit proposes a place that the user must confirm
 	PathsOutdated   Kind = "paths-outdated"   // settings would be changed without consent
 	NotPlaced       Kind = "not-placed"       // an item must be unpacked first
 	Issue           Kind = "issue"            // a licence's vendor must issue it again

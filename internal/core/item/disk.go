@@ -76,6 +76,11 @@ func (o *Instance) FreeOnDisk(path string, use Use) (string, error) {
 	return tree.AsideName(path, o.Run.Now())
 }
 
+// OursOnDisk reports whether a path is home, or a name that FreeOnDisk derives from home.
+func (o *Instance) OursOnDisk(home, path string) bool {
+	return tree.Derived(home, path, o.Computer.System().Folds())
+}
+
 // At returns a copy of o with another path.
 func (o *Instance) At(path string) *Instance {
 	at := *o

@@ -38,6 +38,7 @@ type Instance struct {
 	Card         *card.Card
 	ChosenPath   string            // the destination that the user chose; "" if none
 	ChosenParent string            // the same for the folder that contains several items
+	ProposedPath string            // the path in the kit, which the user must confirm; "" if none
 	FromSetting  string            // the setting that the path was read from; "" if none
 	PathMap      *pathmap.Map      // maps the old computer's profiles and drives to this one; nil on the old computer
 	PathUpdates  *PathUpdates      // nil if paths in settings are not updated

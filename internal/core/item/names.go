@@ -102,6 +102,8 @@ const (
 type Names interface {
 	// State returns which names have data. It changes nothing. An empty spare does not exist.
 	State(ctx context.Context, home, spare string, part bool) (Presence, error)
+	// Ours reports whether a name is home, or a name that Move Kit derives from home.
+	Ours(home, name string) bool
 	// Free returns an unused name.
 	Free(ctx context.Context, home string, use Use) (string, error)
 	// MoveOut renames the data at home to a spare.

@@ -65,11 +65,14 @@ func (o *Instance) translated() string {
 	if o.Run == nil {
 		return ""
 	}
-	was := o.Run.State.Was(o.Key)
-	if was == "" || o.PathMap == nil {
-		return was
+	path := o.Run.State.Was(o.Key)
+	if path != "" && o.PathMap != nil {
+		path, _ = o.PathMap.Text(path)
 	}
-	path, _ := o.PathMap.Text(was)
+	if path == "" || !o.Run.Confirmed(run.AtHome, o.Key.Address(), path) {
+		o.ProposedPath = path
+		return ""
+	}
 	if which := o.SubPath(); which != "" {
 		for range strings.Count(which, "/") + 1 { // the folder that contains all of them
 			path = path[:max(0, strings.LastIndexAny(path, `/\`))]
@@ -133,6 +136,9 @@ func (o *Instance) base(ctx context.Context) (real string, err error) {
 		return "", err
 	}
 	if path == "" {
+		if o.ProposedPath != "" {
+			return "", fault.New(fault.Unconfirmed, "the settings that have the location of %s are not here; according to the kit it is %s", o.Item.Name, o.ProposedPath)
+		}
 		return "", fault.New(fault.Missing, "the settings that have the location of %s are not here", o.Item.Name)
 	}
 	o.FromSetting = how
@@ -261,7 +267,7 @@ func (o *Instance) putAt(it *steps.Item, say Choices) {
 	if o.Item.Each != "" {
 		o.ChosenParent = say.Places[family.Address()]
 	}
-	if o.ChosenPath == "" && o.Item.Path.From != nil && it.Placed != nil && it.Placed.Policy != string(tree.KeepBoth) {
+	if o.ChosenPath == "" && o.Item.Path.From != nil && it.Placed != nil && it.Placed.Policy != string(tree.KeepBoth) && o.Run.Confirmed(run.AtHome, it.Key.Address(), it.Placed.To) {
 		o.ChosenPath = it.Placed.To // the current settings may contain what this unpack wrote
 	}
 }

@@ -3,6 +3,7 @@ package item
 import (
 	"cmp"
 	"context"
+	"path/filepath"
 	"slices"
 
 	"movekit/internal/core/card"
@@ -29,10 +30,11 @@ type Choices struct {
 func (c Choices) UserHere(old string) string { return cmp.Or(c.Users[old], old) }
 
 // Unplaced is a selected item without a destination on this computer. The kind of Err says why:
-// NoUser, Missing, BadCard, or Usage if another item has the same destination.
+// NoUser, Missing, BadCard, Unconfirmed, or Usage if another item has the same destination.
 type Unplaced struct {
-	Key steps.Key
-	Err error
+	Key      steps.Key
+	Err      error
+	Proposed string // for Unconfirmed: the path in the kit; else ""
 }
 
 // Targets returns the selected items of an app with their destinations here, and the items that
@@ -44,8 +46,8 @@ func (t Table) Targets(ctx context.Context, r *run.Run, c *card.Card, say Choice
 		}
 		target, err := t.Target(ctx, r, c, it, say)
 		switch fault.KindOf(err) {
-		case fault.NoUser, fault.Missing, fault.BadCard:
-			unplaced = append(unplaced, Unplaced{it.Key, err})
+		case fault.NoUser, fault.Missing, fault.BadCard, fault.Unconfirmed:
+			unplaced = append(unplaced, Unplaced{it.Key, err, target.Proposed()})
 			continue
 		}
 		if err != nil {
@@ -54,7 +56,7 @@ func (t Table) Targets(ctx context.Context, r *run.Run, c *card.Card, say Choice
 		}
 		if i := slices.IndexFunc(out, func(o Target) bool { return o.Path == target.Path && o.User.SameAs(target.User) }); i >= 0 {
 			target.Close()
-			unplaced = append(unplaced, Unplaced{it.Key, fault.New(fault.Usage, "%s and %s of %s would both go to %s", out[i].Label(), target.Label(), c.Title, target.Path)})
+			unplaced = append(unplaced, Unplaced{it.Key, fault.New(fault.Usage, "%s and %s of %s would both go to %s", out[i].Label(), target.Label(), c.Title, target.Path), ""})
 			continue
 		}
 		out = append(out, target)
@@ -79,16 +81,64 @@ func (t Table) Target(ctx context.Context, r *run.Run, c *card.Card, it *steps.I
 			return Target{}, fault.New(fault.NoUser, "there is no user %s on this computer", say.UserHere(it.Key.User))
 		}
 	}
+	if o.SubPath() != "" && (o.Item.Each == "" || !filepath.IsLocal(filepath.FromSlash(o.SubPath()))) {
+		return Target{}, fault.New(fault.Outside, "the kit has the item %s of %s, which cannot be on this computer", it.Key.Item, c.Title)
+	}
 	o.putAt(it, say)
 	target := Target{o, t.Open(o)}
 	if target.Mover == nil {
 		return target, nil
 	}
-	if err := target.Mover.Locate(ctx); err != nil {
+	err = target.Mover.Locate(ctx)
+	replaced := r.ReplaceReason != "" && !r.Self().Is(r.State.New) // the records are about the computer that broke
+	if err == nil && target.Names != nil && !replaced {
+		for _, p := range []*steps.Placed{known.Placing, known.Placed, known.Earlier} {
+			if p != nil && err == nil {
+				_, err = p.Mapped(target.own)
+			}
+		}
+		if known.Undoing != nil && err == nil {
+			_, err = known.Undoing.Mapped(target.own)
+		}
+	}
+	if err != nil {
 		target.Close()
-		return Target{}, err
+		return Target{Instance: &Instance{ProposedPath: o.ProposedPath}}, err
 	}
 	return target, nil
+}
+
+// Proposed returns the path in the kit that the user must confirm, or "".
+func (t Target) Proposed() string {
+	if t.Instance == nil {
+		return ""
+	}
+	return t.ProposedPath
+}
+
+// own returns a name from the journal, or an error if the item's data cannot have that name on this
+// computer. Somebody who can write the kit could otherwise choose any path.
+func (t Target) own(name string) (string, error) {
+	if t.Names.Ours(t.Path, name) {
+		return name, nil
+	}
+	for _, home := range t.Run.Homes(t.Key.Address()) {
+		if real, err := machine.Real(t.Computer, home); err == nil && t.Names.Ours(real, name) {
+			return name, nil
+		}
+	}
+	return "", fault.New(fault.Outside, "according to the kit, %s is at %s, which is not its place on %s", t.Label(), machine.DisplayPath(t.Computer, name), t.Computer.Name())
+}
+
+// OwnRetired returns an error if the journal has a name that the item's data on the old computer cannot have.
+func (t Target) OwnRetired(r *steps.Retired) error {
+	_, err := r.Mapped(t.own)
+	return err
+}
+
+// ConfirmHome records that the item's data is at its home on this computer.
+func (o *Instance) ConfirmHome() {
+	o.Run.Confirm(run.AtHome, o.Key.Address(), machine.DisplayPath(o.Computer, o.Path))
 }
 
 // asHere returns an item's recorded state with real paths instead of the journal's paths, which are

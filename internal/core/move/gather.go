@@ -34,7 +34,8 @@ type lack struct {
 	label string
 	says  string
 	need  Need
-	of    string // the drive or user that it is about
+	of    string // the drive, user or item that it is about
+	with  string // the path in the kit that the user must confirm; "" if none
 }
 
 // gather collects the facts for the gates of Unpack. damage is the damage found in the kit. The
@@ -94,9 +95,11 @@ func (m *Move) gatherPlaces(ctx context.Context, g *gathered) error {
 		case fault.KindOf(u.Err) == fault.NoUser:
 			f.Place.NoUser = append(f.Place.NoUser, m.choices().UserHere(u.Key.User))
 		case errors.As(u.Err, &drive):
-			g.lacks = append(g.lacks, lack{item.Label(u.Key), drive.Error(), NeedDrive, string(drive)})
+			g.lacks = append(g.lacks, lack{item.Label(u.Key), drive.Error(), NeedDrive, string(drive), ""})
+		case u.Proposed != "":
+			g.lacks = append(g.lacks, lack{item.Label(u.Key), u.Err.Error(), NeedConfirm, u.Key.Address(), u.Proposed})
 		default:
-			g.lacks = append(g.lacks, lack{item.Label(u.Key), u.Err.Error(), NeedPlace, ""})
+			g.lacks = append(g.lacks, lack{item.Label(u.Key), u.Err.Error(), NeedPlace, "", ""})
 		}
 	}
 	var paths []string
@@ -107,7 +110,7 @@ func (m *Move) gatherPlaces(ctx context.Context, g *gathered) error {
 		_, disk := t.Mover.Where()
 		err := m.gatherPlace(ctx, t, g)
 		if kind := fault.KindOf(err); err != nil && disk == "" && ctx.Err() == nil && (kind == fault.ServerDown || kind == fault.ServerLogin || kind == fault.ServerRefused || kind == fault.Missing) {
-			g.lacks = append(g.lacks, lack{t.Label(), err.Error(), NeedServer, ""})
+			g.lacks = append(g.lacks, lack{t.Label(), err.Error(), NeedServer, "", ""})
 			continue
 		}
 		if err != nil {
@@ -157,7 +160,7 @@ func (m *Move) gatherPlace(ctx context.Context, t item.Target, g *gathered) erro
 			need = NeedPlace
 		}
 		for _, why := range lacks.Reasons {
-			g.lacks = append(g.lacks, lack{t.Label(), why, need, ""})
+			g.lacks = append(g.lacks, lack{t.Label(), why, need, "", ""})
 		}
 		g.facts.Fit.BadNames = append(g.facts.Fit.BadNames, lacks.BadNames...)
 		if there {

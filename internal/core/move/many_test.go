@@ -136,6 +136,18 @@ items:
 		j := o.Job(o.New)
 		j.Technician, j.Choices.Users, j.Overrides = &looker{says: true}, map[string]string{"maren": "mholm"}, map[string]string{"version-rule": newer["version"]}
 		out = o.Only(j.Unpack(ctx))
+		if c.own == "" { // the path is only in the kit, so the user must confirm it
+			if why := out.Blocks[0].Why; office.Blocked(out) != "destination-ready" || !strings.Contains(why, "according to the kit it is "+c.want) || o.Text("new"+c.want+"/list") != "" {
+				t.Errorf("not confirmed: %+v", out.Blocks)
+			}
+			r, err := j.Ready(ctx)
+			if i := slices.IndexFunc(r.Checks, func(c move.Check) bool { return c.Need == move.NeedConfirm }); err != nil || i < 0 || r.Checks[i].With != c.want {
+				t.Fatalf("%v %+v", err, r.Checks)
+			} else {
+				j.Choices.Places = map[string]string{r.Checks[i].Of: r.Checks[i].With}
+			}
+			out = o.Only(j.Unpack(ctx))
+		}
 		if office.Blocked(out) != "" || o.Text("new"+c.want+"/list") != "Tern" || o.Text("new/opt/app-8.0/plugins/p") != "P" {
 			t.Errorf("own setting %q: %v %+v", c.own, out.Blocks, out.Items)
 		}

@@ -50,7 +50,7 @@ func (m *Move) choices() item.Choices {
 	if m.Side() == steps.OldSide && !m.Manifest.Keep {
 		return item.Choices{}
 	}
-	before := m.State.Chosen
+	before, _ := m.Trusted()
 	if m.ReplaceReason != "" && !m.Self().Is(m.State.New) {
 		before = steps.Chosen{} // those were for the computer that broke
 	}
@@ -59,6 +59,7 @@ func (m *Move) choices() item.Choices {
 
 // recordChoices records this run's choices for all later steps.
 func (m *Move) recordChoices() error {
+	m.ConfirmChoices(m.Choices.Chosen)
 	if m.State.Chosen.With(m.Choices.Chosen).Same(m.State.Chosen) {
 		return nil
 	}
@@ -67,6 +68,7 @@ func (m *Move) recordChoices() error {
 
 // Redirect maps drives that only the old computer has to the folders that the user chose.
 func (m *Move) Redirect() error {
+	m.ConfirmChoices(m.Choices.Chosen)
 	for letter, folder := range m.choices().Drives {
 		if _, err := m.Computer.SetDrive(letter, folder); err != nil {
 			return err

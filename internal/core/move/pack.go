@@ -169,6 +169,7 @@ func group(places []survey.Place) {
 func (m *Move) packItem(ctx context.Context, p survey.Place, is *item.Inspection, kept bool, beside []survey.Place) (run.ItemOutcome, error) {
 	out := place.Outcome(p.Instance, "kept")
 	out.To = ""
+	p.ConfirmHome()
 	if !kept {
 		sealed, err := p.Mover.Seal(ctx, is)
 		if err != nil {

@@ -60,8 +60,9 @@ const (
 	NeedCounterpart Need = "user-counterpart" // a user here may be the same person
 	NeedPlace       Need = "place"            // a drive or folder is missing
 	NeedDrive       Need = "drive"
-	NeedServer      Need = "server"       // the database server must run and accept the login
-	NeedServerParts Need = "server-parts" // something must be installed for the server, or a newer server
+	NeedConfirm     Need = "confirm-place" // the user must confirm the destination in the kit
+	NeedServer      Need = "server"        // the database server must run and accept the login
+	NeedServerParts Need = "server-parts"  // something must be installed for the server, or a newer server
 	NeedSpace       Need = "space"
 	NeedOther       Need = "other-computer" // another computer is bound as the new one
 	NeedNames       Need = "names"          // this system does not allow a name
@@ -251,7 +252,7 @@ func (r *Readiness) byGates(app string, first int, step steps.Step, blocks []ste
 }
 
 // aboutGate has the subject of each gate that is not about one item.
-var aboutGate = map[string]string{"licence-deactivated": "licence", "kit-undamaged": "kit", "newest-copy": "kit", "clock-right": "clock", "files-closed": "open files", "licence-covers": "licence"}
+var aboutGate = map[string]string{"licence-deactivated": "licence", "kit-undamaged": "kit", "newest-copy": "kit", "destinations-confirmed": "destinations", "clock-right": "clock", "files-closed": "open files", "licence-covers": "licence"}
 
 // readyVersion compares the version and edition here with the card's rule.
 func (m *Move) readyVersion(c *card.Card, packed *steps.Packed, g *gathered, r *Readiness) {
@@ -316,7 +317,8 @@ func (m *Move) readyItems(ctx context.Context, c *card.Card, packed *steps.Packe
 		label, lacking := item.Label(key), false
 		for _, l := range g.lacks {
 			if l.label == label {
-				r.bad(c.Title, label, l.says, "destination-ready", l.need).Of = l.of
+				check := r.bad(c.Title, label, l.says, "destination-ready", l.need)
+				check.Of, check.With = l.of, l.with
 				lacking = true
 			}
 		}

@@ -26,6 +26,19 @@ func (m *Placer) OldTarget(ctx context.Context, c *card.Card, it *steps.Item) (i
 	}
 	retired := *it
 	t.InKit = &retired
+	for _, p := range []*steps.Retired{it.Retiring, it.Retired, it.Returning} {
+		if p == nil {
+			continue
+		}
+		real, err := p.Mapped(func(name string) (string, error) { return machine.Real(m.Computer, name) })
+		if err == nil && t.Names != nil {
+			err = t.OwnRetired(real)
+		}
+		if err != nil {
+			t.Close()
+			return t, err
+		}
+	}
 	here := func(path string) (string, error) {
 		real, err := machine.Real(m.Computer, path)
 		return m.TakenAlong(c, real), err

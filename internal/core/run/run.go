@@ -63,7 +63,8 @@ type Run struct {
 	ReplaceReason string            // reason for changing the new computer; "" if it is not changed
 	PartSize      int64             // largest sealed file, in bytes; 0 means the default
 	Now           func() time.Time
-	Marks         string // folder for seenUpTo records; "" means the user's cache
+	Marks         string // folder for the records of this computer; "" means the user's cache
+	here          *local
 	stale         string // what another copy of the kit has and this one does not
 }
 
@@ -187,8 +188,18 @@ func (r *Run) Facts(c *card.Card) steps.Facts {
 	return steps.Facts{
 		Side: r.Side(), Here: r.Computer.Name(), OldName: r.Manifest.Old.Name, NewName: r.State.New.Name, Bound: r.bound(), Keep: r.Manifest.Keep, Title: c.Title,
 		Placed: done == steps.Yes || done == steps.Nothing, Proven: r.State.Proven(c), HandedOver: r.State.HandedTo != "",
-		Packed: r.State.Packed[c.Name] != nil, Now: r.Now(), Written: r.State.Last, Behind: r.stale,
+		Packed: r.State.Packed[c.Name] != nil, Now: r.Now(), Written: r.State.Last, Behind: r.stale, Unconfirmed: r.unconfirmed(),
 	}
+}
+
+// unconfirmed describes the choices in the journal that were not made on this computer. Those for a
+// computer that broke do not matter.
+func (r *Run) unconfirmed() []string {
+	if r.Side() == steps.OldSide && !r.Manifest.Keep || r.ReplaceReason != "" && !r.Self().Is(r.State.New) {
+		return nil
+	}
+	_, others := r.Trusted()
+	return others
 }
 
 // Check runs a step's gates, and reports whether the step may continue. Overridden gates are

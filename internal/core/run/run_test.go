@@ -201,8 +201,8 @@ func TestEach(t *testing.T) {
 	// An outdated copy is reported.
 	nothing := func(context.Context, *card.Card, *Outcome) error { return nil }
 	r.Apps = nil
-	name, _ := r.markFile()
-	var m seenUpTo
+	name, _ := r.localFile()
+	var m local
 	data, _ := os.ReadFile(name)
 	if err := json.Unmarshal(data, &m); err != nil || m.Lines != len(r.Kit.Lines()) {
 		t.Fatalf("remembered: %s %v", data, err)

@@ -39,6 +39,8 @@ type Facts struct {
 	Now     time.Time
 	Written time.Time // when the kit was last written, by that computer's clock
 	Behind  string    // what another copy of the kit has and this one does not; "" if nothing
+	// Unconfirmed lists destinations in the kit that were not chosen on this computer.
+	Unconfirmed []string
 
 	Packed     bool // every item of the app is sealed
 	Placed     bool // every item of the app is in place
@@ -248,6 +250,10 @@ var Gates = []Gate{
 		}},
 	{"newest-copy", []Step{Pack, Deactivate, Unpack, Undo, Activate, Verify, Retire, Return, Remove, Close}, false, false, 0, "this is the newest copy of the kit used here",
 		func(f Facts) []string { return when(f.Behind != "", "%s", f.Behind) }},
+	{"destinations-confirmed", []Step{Unpack, Undo, Activate, Verify}, true, false, 0, "the destinations in the kit were chosen on this computer",
+		func(f Facts) []string {
+			return when(len(f.Unconfirmed) > 0, "not chosen on %s by this user: %s", f.Here, strings.Join(f.Unconfirmed, ", "))
+		}},
 	{"clock-right", []Step{Deactivate, Activate}, false, false, 0, "this computer's clock is not earlier than the kit",
 		func(f Facts) []string {
 			return when(f.Written.After(f.Now.Add(time.Hour)), "the clock of %s shows %s, but the kit was written at %s", f.Here, clock(f.Now), clock(f.Written))

@@ -50,6 +50,8 @@ var gateCases = []struct {
 	{"not-a-copy", onOld, Deactivate, "", func(f *Facts) {}},
 	{"newest-copy", onNew, Verify, "another copy is newer", func(f *Facts) { f.Behind = "another copy is newer" }},
 	{"newest-copy", onNew, Verify, "", func(f *Facts) {}},
+	{"destinations-confirmed", onNew, Unpack, "not chosen on NEW by this user: user maren: root, drive D: /etc", func(f *Facts) { f.Unconfirmed = []string{"user maren: root", "drive D: /etc"} }},
+	{"destinations-confirmed", onNew, Unpack, "", func(f *Facts) {}},
 	{"clock-right", onNew, Activate, "the clock of NEW shows 2 Mar 2026 12:00, but the kit was written at 2 Mar 2026 14:00", func(f *Facts) { f.Written = noon.Add(2 * time.Hour) }},
 	{"clock-right", onNew, Activate, "", func(f *Facts) { f.Written = noon.Add(time.Hour) }},
 	{"kit-undamaged", onNew, Unpack, "a part is damaged", func(f *Facts) { f.Kit.Damage = []string{"a part is damaged"} }},
@@ -188,17 +190,17 @@ var gateCases = []struct {
 }
 
 // firm lists the gates that cannot be overridden, with their steps.
-var firm = []string{"old-computer", "other-computer", "new-computer", "not-a-copy", "handed-over", "kit-undamaged", "readable", "sealed", "packed", "old-deactivated", "allowance", "not-expired", "verified"}
+var firm = []string{"old-computer", "other-computer", "new-computer", "not-a-copy", "handed-over", "kit-undamaged", "readable", "sealed", "packed", "old-deactivated", "allowance", "not-expired", "verified", "destinations-confirmed"}
 
 // gatesOf lists the gates of each step.
 var gatesOf = map[Step]string{
 	Survey:     "",
 	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-present readable items-present dependencies-present counts-expected serial-right names-fit fits",
 	Deactivate: "old-computer new-computer not-a-copy newest-copy clock-right kit-undamaged counts-expected sealed old-unchanged trial-verified activation-deadline licence-covers",
-	Unpack:     "other-computer new-computer right-name newest-copy kit-undamaged app-closed files-closed names-fit fits packed users-known licence-deactivated destination-ready requirements-met version-rule same-edition licence-covers",
-	Undo:       "other-computer new-computer newest-copy app-closed packed not-active-here old-data-exists set-aside-exists",
-	Activate:   "other-computer new-computer right-name not-a-copy newest-copy clock-right kit-undamaged sealed old-deactivated in-place allowance not-expired activation-deadline waiting-over licence-covers",
-	Verify:     "other-computer new-computer newest-copy packed",
+	Unpack:     "other-computer new-computer right-name newest-copy destinations-confirmed kit-undamaged app-closed files-closed names-fit fits packed users-known licence-deactivated destination-ready requirements-met version-rule same-edition licence-covers",
+	Undo:       "other-computer new-computer newest-copy destinations-confirmed app-closed packed not-active-here old-data-exists set-aside-exists",
+	Activate:   "other-computer new-computer right-name not-a-copy newest-copy destinations-confirmed clock-right kit-undamaged sealed old-deactivated in-place allowance not-expired activation-deadline waiting-over licence-covers",
+	Verify:     "other-computer new-computer newest-copy destinations-confirmed packed",
 	Retire:     "old-computer newest-copy app-closed files-closed old-unchanged verified",
 	Return:     "old-computer newest-copy app-closed",
 	Remove:     "old-computer newest-copy verified handed-over",

@@ -57,6 +57,32 @@ const NoteHead = "The data that was here was moved to the computer "
 // setAside matches names of data that was set aside, and of its side files and temporary files.
 var setAside = regexp.MustCompile(`\.set-aside-\d{8}-\d{6}(-[a-z0-9]+)*(\.movekit-part)?$`)
 
+// derived matches the suffixes that steps add to an item's name, and carried those that the names of
+// folders above it can have.
+var (
+	derived = regexp.MustCompile(`(\.set-aside-\d{8}-\d{6}(-[a-z0-9]+)*|\.from-[^/\\]+|\.moved-to-[^/\\]+\.txt|\.movekit-part)+$`)
+	carried = regexp.MustCompile(`(\.set-aside-\d{8}-\d{6}(-[a-z0-9]+)*)+$`)
+)
+
+// Derived reports whether path is home, or a name beside it that a step gives to the item's data. A
+// folder above it can have been set aside with it. fold ignores letter case.
+func Derived(home, path string, fold bool) bool {
+	h, p := filepath.Clean(home), filepath.Clean(path)
+	for leaf := derived; ; leaf = carried {
+		a, b := filepath.Base(h), filepath.Base(p)
+		if cut := leaf.FindStringIndex(b); cut != nil && cut[0] > 0 && a != b {
+			a, b = leaf.ReplaceAllString(a, ""), b[:cut[0]]
+		}
+		if a != b && !(fold && strings.EqualFold(a, b)) {
+			return false
+		}
+		if len(filepath.Dir(h)) == len(h) || len(filepath.Dir(p)) == len(p) {
+			return filepath.Dir(h) == h && filepath.Dir(p) == p
+		}
+		h, p = filepath.Dir(h), filepath.Dir(p)
+	}
+}
+
 // beside reports whether a file or folder was put beside an item by a step. If the item is inside
 // another one's folder, that folder's item does not include it.
 func beside(name, real string) bool {

@@ -48,6 +48,9 @@ func (m mover) selects(ctx context.Context) (bool, error) {
 	return err == nil && st.Files+st.Links > 0, err
 }
 
+// Ours reports whether a path is home or derived from it.
+func (n names) Ours(home, path string) bool { return n.OursOnDisk(home, path) }
+
 // Free returns an unused name beside a path.
 func (n names) Free(_ context.Context, home string, use item.Use) (string, error) {
 	return n.FreeOnDisk(home, use)

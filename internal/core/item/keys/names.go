@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"regexp"
+	"strings"
 
 	"movekit/internal/core/item"
 	"movekit/internal/core/registry"
@@ -29,6 +31,14 @@ func (m mover) State(_ context.Context, home, spare string, _ bool) (item.Presen
 		is = item.Between
 	}
 	return is, err
+}
+
+// derived matches the suffixes of spare keys.
+var derived = regexp.MustCompile(`^(( \(from [^\\]+\)|\.set-aside-\d{8}-\d{6})(-\d+)?|` + regexp.QuoteMeta(tree.StageEnding) + `)$`)
+
+// Ours reports whether a key is home or derived from it.
+func (m mover) Ours(home, key string) bool {
+	return strings.EqualFold(home, key) || len(key) > len(home) && strings.EqualFold(key[:len(home)], home) && derived.MatchString(key[len(home):])
 }
 
 // Free returns an unused key name.

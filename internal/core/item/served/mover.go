@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"movekit/internal/core/card"
@@ -326,6 +327,25 @@ func (m mover[F]) name(address string) string {
 		return ""
 	}
 	return m.server.At(address).Database
+}
+
+// derived matches the suffixes of spare databases.
+var derived = regexp.MustCompile(`_(stage_[0-9a-f]+|from_.+|set_aside_\d{8}_\d{6}(_\d+)?)`)
+
+// Ours reports whether the database in an address is the one in home or derived from it.
+func (m mover[F]) Ours(home, address string) bool {
+	h, n := m.name(home), m.name(address)
+	if h == n && h != "" {
+		return true
+	}
+	for _, at := range derived.FindAllStringIndex(n, -1) {
+		for end := at[1]; end > at[0]; end-- { // a suffix of the engine, such as .fdb, can follow
+			if derived.FindString(n[at[0]:end]) == n[at[0]:end] && m.engine.Named(h, n[at[0]:end]) == n {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // Free returns an address whose database name is unused.

@@ -39,6 +39,9 @@ func (n names) State(_ context.Context, home, spare string, _ bool) (item.Presen
 	return item.PresenceOf(h, s), err
 }
 
+// Ours reports whether a path is home or derived from it.
+func (n names) Ours(home, path string) bool { return n.OursOnDisk(home, path) }
+
 // Free returns an unused name beside a path.
 func (n names) Free(_ context.Context, home string, use item.Use) (string, error) {
 	return n.FreeOnDisk(home, use)

@@ -1,0 +1,211 @@
+package move_test
+
+import (
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
+	"movekit/internal/core/steps"
+	"movekit/test/fatal"
+	"movekit/test/office"
+)
+
+// victims are files that no item has. A forged kit must never change them.
+var victims = map[string]string{
+	"etc/passwd": "users", "srv/victim/a": "1", "srv/victim/b": "2", "srv/deep/data-secret/a": "3", "srv/deep/database": "4", "srv/deep/data.set-aside/a": "5", "home/maren/letter": "6",
+}
+
+// forgedNames are names for the journal of a forged kit.
+var forgedNames = []string{
+	"", "/", "/etc", "/etc/passwd", "/srv", "/srv/victim", "/srv/victim/a", "/srv/deep", "/srv/deep/data", "/srv/deep/data-secret", "/srv/deep/database", "/srv/deep/data.set-aside", "/home/maren",
+	"/srv/deep/data.set-aside-20260101-000000", "/srv/deep/data.set-aside-20260101-000000/../../victim", "/srv/deep/data/../../victim", "../../victim", "/srv/deep/data.from-OLD/../data-secret", "/srv/deep/years/../../victim",
+	"/srv/deep/years/2025", "/srv/deep/years/../data-secret", "/srv/victim.set-aside-20260101-000000", "/srv/deep.set-aside-20260101-000000/data", "/srv/deep/data.moved-to-NEW.txt", "/srv/deep/store.db", "/srv/deep/store.db.movekit-part",
+}
+
+// tree returns every file of a computer with its content.
+func treeOf(t *testing.T, dir string) map[string]string {
+	out := map[string]string{}
+	fatal.If(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		data, err := os.ReadFile(path)
+		rel, _ := filepath.Rel(dir, path)
+		out[filepath.ToSlash(rel)] = string(data)
+		return err
+	}))
+	return out
+}
+
+// TestForgedJournal appends random events with random names to a kit, as somebody with the
+// passphrase could, and runs every step on both computers. Files that no item has stay as they are.
+func TestForgedJournal(t *testing.T) {
+	t.Parallel()
+	runs := 60
+	if os.Getenv("MOVEKIT_SOAK") != "" {
+		runs = 1000
+	}
+	for seed := range runs {
+		r := rand.New(rand.NewPCG(uint64(seed), 5))
+		files := map[string]string{"old/srv/deep/data/x": "x", "old/srv/deep/years/2025/y": "y", "old/srv/deep/years/2026/y": "z"}
+		for name, content := range victims {
+			files["old/"+name], files["new/"+name] = content, content
+		}
+		if r.IntN(2) == 0 {
+			files["new/srv/deep/data/mine"] = "mine"
+		}
+		o := office.New(t, "items:\n  - {name: data, kind: folder, path: /srv/deep/data}\n  - {name: years, kind: folder, path: /srv/deep/years, each: '20??'}\n", "linux", files)
+		o.Pack()
+		if r.IntN(2) == 0 {
+			o.Unpack()
+			o.Verify()
+		}
+		name := func() string { return forgedNames[r.IntN(len(forgedNames))] }
+		plan := func() *steps.Plan {
+			if r.IntN(3) == 0 {
+				return nil
+			}
+			p := &steps.Plan{At: r.IntN(2)}
+			for range 1 + r.IntN(3) {
+				p.Ops = append(p.Ops, steps.Op{
+					Do: []steps.Do{steps.MoveOut, steps.MoveIn, steps.MergeIn, steps.CopyMissing, steps.Delete}[r.IntN(5)], From: name(), To: name(), Aside: name(), Part: r.IntN(2) == 0,
+					If: []steps.If{"", steps.IfSame, steps.IfUnedited}[r.IntN(3)], Policy: []string{"", "replace", "skip"}[r.IntN(3)], Stamp: []string{"", "0 0"}[r.IntN(2)],
+				})
+			}
+			return p
+		}
+		j := o.Job(o.New)
+		for range 1 + r.IntN(4) {
+			key := []steps.Key{{App: "app", Item: "data"}, {App: "app", Item: "years@2025"}, {App: "app", Item: "years@../../victim"}, {App: "app", Item: "data@../victim"}}[r.IntN(4)]
+			event := []string{journal.EventPlacing, journal.EventPlaced, journal.EventUndoing, journal.EventUndone, journal.EventRetiring, journal.EventRetired, journal.EventReturning, journal.EventChosen, journal.EventSealed}[r.IntN(9)]
+			var data any
+			switch event {
+			case journal.EventPlacing, journal.EventPlaced:
+				data = steps.Placed{To: name(), Aside: name(), Policy: []string{"", "keep-both", "replace"}[r.IntN(3)], Stamp: "0 0", Plan: plan()}
+			case journal.EventUndoing, journal.EventUndone:
+				data = steps.Undone{From: name(), Back: name(), Kept: name(), Plan: plan()}
+			case journal.EventRetiring, journal.EventRetired, journal.EventReturning:
+				data = steps.Retired{From: name(), To: name(), Note: name(), Plan: plan()}
+			case journal.EventChosen:
+				key, data = steps.Key{}, steps.Chosen{Places: map[string]string{"app/data": name(), "app/years": name()}, Users: map[string]string{"maren": "root"}, Drives: map[string]string{"D": name()}}
+			case journal.EventSealed:
+				key = []steps.Key{{App: "app", Item: "years@../../victim"}, {App: "app", Item: "data@../victim"}}[r.IntN(2)]
+				data = j.State.Items[steps.Key{App: "app", Item: "data"}].Sealed
+			}
+			fatal.If(t, j.Record(event, key, data))
+			if event == journal.EventSealed {
+				packed := *j.State.Packed["app"]
+				packed.Items = append(packed.Items, key)
+				fatal.If(t, j.Record(journal.EventPacked, steps.Key{App: "app"}, packed))
+			}
+		}
+		for range 4 {
+			c := o.New
+			if r.IntN(3) == 0 {
+				c = o.Old
+			}
+			j := o.Job(c)
+			j.Overrides = map[string]string{"right-name": "x", "set-aside-exists": "x", "old-data-exists": "x", "users-known": "x", "destination-ready": "x", "items-present": "x", "old-unchanged": "x"}
+			switch r.IntN(6) {
+			case 0:
+				j.Unpack(ctx)
+			case 1:
+				j.Undo(ctx)
+			case 2:
+				j.Verify(ctx)
+			case 3:
+				j.Retire(ctx)
+			case 4:
+				j.Return(ctx)
+			case 5:
+				j.RemoveRetired(ctx, "x")
+			}
+		}
+		for _, side := range []string{"old", "new"} {
+			now := treeOf(t, filepath.Join(o.Dir, side))
+			for name, content := range victims {
+				if now[name] != content {
+					t.Errorf("seed %d: %s/%s is %q", seed, side, name, now[name])
+				}
+			}
+			for name := range now {
+				own := strings.HasPrefix(name, "srv/deep/data") || strings.HasPrefix(name, "srv/deep/years/20") || name == "computer.yaml"
+				if _, is := victims[name]; !is && !own {
+					t.Errorf("seed %d: %s/%s was written", seed, side, name)
+				}
+			}
+		}
+		os.RemoveAll(o.Dir)
+		if t.Failed() {
+			return
+		}
+	}
+}
+
+// TestForgedPlace checks that a forged destination is reported as such, and named.
+func TestForgedPlace(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items: [{name: data, kind: folder, path: /srv/data}]\n", "linux", map[string]string{"old/srv/data/x": "x", "new/etc/passwd": "users"})
+	o.Pack()
+	o.Unpack()
+	j := o.Job(o.New)
+	key := steps.Key{App: "app", Item: "data"}
+	fatal.If(t, j.Record(journal.EventPlaced, key, steps.Placed{To: "/etc", Aside: "/srv/data"}))
+	for name, do := range map[string]func() error{
+		"undo":   func() error { out, err := o.Job(o.New).Undo(ctx); return firstErr(out[0].Err, err) },
+		"unpack": func() error { out, err := o.Job(o.New).Unpack(ctx); return firstErr(out[0].Err, err) },
+		"verify": func() error { out, err := o.Job(o.New).Verify(ctx); return firstErr(out[0].Err, err) },
+	} {
+		if err := do(); fault.KindOf(err) != fault.Outside || !strings.Contains(fmt.Sprint(err), "/etc") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	// Choices that are only in the kit stop every step.
+	fatal.If(t, j.Record(journal.EventPlaced, key, steps.Placed{To: "/srv/data"}))
+	fatal.If(t, j.Record(journal.EventChosen, steps.Key{}, steps.Chosen{Users: map[string]string{"maren": "root"}}))
+	out, err := o.Job(o.New).Verify(ctx)
+	if err != nil || office.Blocked(out[0]) != "destinations-confirmed" || !strings.Contains(out[0].Blocks[0].Why, "user maren: root") {
+		t.Errorf("%v %+v", err, out[0].Blocks)
+	}
+	again := o.Job(o.New)
+	again.Choices.Users = map[string]string{"maren": "root"}
+	fatal.If(t, again.Redirect())
+	if out, err := again.Verify(ctx); err != nil || office.Blocked(out[0]) != "" {
+		t.Errorf("%v %+v", err, out[0].Blocks)
+	}
+}
+
+// TestForgedScope seals an item whose name leads out of the folder that contains several items.
+func TestForgedScope(t *testing.T) {
+	t.Parallel()
+	for _, name := range []string{"years@../../victim", "years@/srv/victim", "data@../victim"} {
+		o := office.New(t, "items:\n  - {name: data, kind: folder, path: /srv/deep/data}\n  - {name: years, kind: folder, path: /srv/deep/years, each: '*'}\n", "linux",
+			map[string]string{"old/srv/deep/data/x": "x", "old/srv/deep/years/2025/y": "y", "new/srv/victim/a": "mine"})
+		o.Pack()
+		j := o.Job(o.New)
+		key := steps.Key{App: "app", Item: name}
+		fatal.If(t, j.Record(journal.EventSealed, key, j.State.Items[steps.Key{App: "app", Item: "data"}].Sealed))
+		packed := *j.State.Packed["app"]
+		packed.Items = append(packed.Items, key)
+		fatal.If(t, j.Record(journal.EventPacked, steps.Key{App: "app"}, packed))
+		out, err := o.Job(o.New).Unpack(ctx)
+		if fault.KindOf(firstErr(err, out[0].Err)) != fault.Outside || o.Text("new/srv/victim/a") != "mine" || o.Text("new/srv/victim/x") != "" {
+			t.Errorf("%s: %v %v", name, err, out[0].Err)
+		}
+	}
+}
+
+func firstErr(errs ...error) error {
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
