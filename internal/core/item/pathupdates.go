@@ -9,6 +9,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/pathmap"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
 
@@ -44,9 +45,10 @@ func (o *Instance) Line(t dbprint.Table, key, column, old, now string) pathmap.L
 }
 
 // PathEdits returns the changes that were made in the placed item, by file, table or key. They are
-// needed to compare it with the sealed data. The result is empty if there are none.
+// needed to compare it with the sealed data. The result is empty if there are none, or if the user
+// has not agreed to them on this computer: forged changes could hide a difference.
 func (o *Instance) PathEdits() (map[string][]pathmap.Edit, error) {
-	if o.InKit == nil || o.InKit.PathUpdates == nil {
+	if o.InKit == nil || o.InKit.PathUpdates == nil || !o.agreedHere() {
 		return nil, nil
 	}
 	var edits []pathmap.Edit
@@ -60,9 +62,34 @@ func (o *Instance) PathEdits() (map[string][]pathmap.Edit, error) {
 	return out, nil
 }
 
-// NotePathUpdates notes in out that path updates were reversed for the comparison.
+// hashOf identifies sealed path updates.
+func hashOf(r *steps.PathUpdates) string {
+	var all []string
+	for _, p := range r.List {
+		all = append(all, p.Hash)
+	}
+	return strings.Join(all, " ")
+}
+
+// agreedHere reports whether the user agreed to the item's path updates on this computer.
+func (o *Instance) agreedHere() bool {
+	return len(o.InKit.PathUpdates.List) == 0 || o.Run.Confirmed(run.AtText, o.Key.Address(), hashOf(o.InKit.PathUpdates))
+}
+
+// ConfirmPathUpdates records that the user agreed to path updates on this computer.
+func (o *Instance) ConfirmPathUpdates(r *steps.PathUpdates) {
+	o.Run.Confirm(run.AtText, o.Key.Address(), hashOf(r))
+}
+
+// NotePathUpdates notes in out that path updates were reversed for the comparison, or that they
+// were not, because the user has not agreed to them on this computer.
 func (o *Instance) NotePathUpdates(out *steps.Checked) {
-	if r := o.InKit.PathUpdates; r != nil {
+	r := o.InKit.PathUpdates
+	switch {
+	case r == nil:
+	case o.agreedHere():
 		out.Rows = append(out.Rows, steps.Row{What: "updated paths", Old: "as sealed", New: fmt.Sprint(r.Places), Same: true})
+	default:
+		out.Add(steps.Row{What: "updated paths", Old: "as sealed", New: "not agreed to on this computer"}, "the path updates in the kit were not agreed to on this computer by this user, so they were not reversed")
 	}
 }

@@ -1,6 +1,7 @@
 package move_test
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
@@ -11,8 +12,11 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
+	"movekit/internal/core/pathmap"
+	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/test/fatal"
+	"movekit/test/lay"
 	"movekit/test/office"
 )
 
@@ -208,4 +212,23 @@ func firstErr(errs ...error) error {
 		}
 	}
 	return nil
+}
+
+// TestForgedPathUpdates seals path updates that hide a change, as somebody with the passphrase could.
+// Verify does not reverse them.
+func TestForgedPathUpdates(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items: [{name: settings, kind: folder, path: /srv/app, update-paths: ['*.ini']}]\n", "linux", map[string]string{"old/srv/app/a.ini": "account=1111\n"})
+	o.Pack()
+	o.Unpack()
+	lay.Out(t, o.Dir, map[string]string{"new/srv/app/a.ini": "account=2222\n"})
+	j := o.Job(o.New)
+	r := steps.PathUpdates{Places: 1, Within: 1}
+	var err error
+	r.List, err = j.SealJSON("app", "settings.paths.json"+seal.Ending, []pathmap.Edit{{In: "a.ini", At: 8, Old: []byte("1111"), New: []byte("2222")}})
+	fatal.If(t, err)
+	fatal.If(t, errors.Join(j.Record(journal.EventPathsPlanned, steps.Key{App: "app", Item: "settings"}, r), j.Kit.MendChecksums()))
+	if v := o.Verify(); v.Equal() || !strings.Contains(fmt.Sprint(v.Items), "not agreed to on this computer") || !strings.Contains(fmt.Sprint(v.Items), "a.ini") {
+		t.Errorf("%+v", v.Items)
+	}
 }

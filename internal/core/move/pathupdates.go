@@ -55,6 +55,7 @@ func (m *Move) agreed(c *card.Card, o *item.Instance, edits []pathmap.Edit, line
 	if r.List, err = m.SealJSON(o.Key.App, r.Stream+".json"+seal.Ending, edits); err != nil {
 		return false, err
 	}
+	o.ConfirmPathUpdates(&r)
 	if err := m.Record(journal.EventPathsPlanned, o.Key, r); err != nil {
 		return false, err
 	}

@@ -95,6 +95,7 @@ const (
 	AtUser = "user"  // a user of the old computer, and the user here
 	AtDisk = "drive" // a drive letter of the old computer, and the folder here
 	AtPath = "place" // an item's address, and the path that the user chose
+	AtText = "texts" // an item's address, and the hash of its path updates
 )
 
 // confirmation is an entry of local.Confirmed. It has the id of the computer, because several disks
