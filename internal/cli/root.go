@@ -47,6 +47,7 @@ type env struct {
 
 // Main runs the program and returns its exit code.
 func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	noDumps()
 	e := &env{ui: ui{ctx: ctx, in: in, out: out, err: errOut}, log: slog.New(slog.DiscardHandler)}
 	root := e.command()
 	root.SetArgs(args)

@@ -78,9 +78,12 @@ type Log struct {
 // firstPrev is the Prev of the first line.
 var firstPrev = digest.Of(nil).String()
 
+// maxJournal limits a journal, in bytes.
+const maxJournal = 256 << 20
+
 // Read reads the journal of a kit. Damage is returned in the Log, not as an error.
 func Read(dir string) (*Log, error) {
-	data, err := os.ReadFile(filepath.Join(dir, File))
+	data, err := ReadFile(filepath.Join(dir, File), maxJournal)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fault.Wrap(fault.Unreadable, err, "cannot read the kit's journal")
 	}
@@ -126,7 +129,7 @@ func (l *Log) damage(line int, format string, args ...any) {
 }
 
 func (l *Log) checkHead(noJournal bool) {
-	data, err := os.ReadFile(filepath.Join(l.dir, HeadFile))
+	data, err := ReadFile(filepath.Join(l.dir, HeadFile), 1<<20)
 	if errors.Is(err, fs.ErrNotExist) && noJournal {
 		return // nothing was ever written
 	}

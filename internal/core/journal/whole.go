@@ -1,6 +1,8 @@
 package journal
 
 import (
+	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 )
@@ -29,4 +31,18 @@ func WriteFile(name string, data []byte, perm os.FileMode) error {
 		os.Remove(temp)
 	}
 	return err
+}
+
+// ReadFile reads a file of at most limit bytes. A longer file is an error.
+func ReadFile(name string, limit int64) ([]byte, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, limit+1))
+	if err == nil && int64(len(data)) > limit {
+		return nil, fmt.Errorf("%s has more than %d bytes", name, limit)
+	}
+	return data, err
 }

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -31,7 +30,7 @@ func (k *Kit) saveSums() error {
 
 // readSums reads CHECKSUMS.b3. The file must be exactly what saveSums would write.
 func readSums(dir string) (map[string]string, error) {
-	data, err := os.ReadFile(filepath.Join(dir, ChecksumsFile))
+	data, err := journal.ReadFile(filepath.Join(dir, ChecksumsFile), maxSmall)
 	if err != nil {
 		return nil, fault.Wrap(fault.Damaged, err, "cannot read %s", ChecksumsFile)
 	}

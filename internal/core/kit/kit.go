@@ -37,6 +37,9 @@ import (
 	"movekit/internal/core/yamltext"
 )
 
+// maxSmall limits the kit's files other than sealed data, programs and the journal, in bytes.
+const maxSmall = 16 << 20
+
 // Format is the version of the kit format that this package reads and writes.
 const Format = 1
 
@@ -256,7 +259,7 @@ func Open(dir string) (*Kit, error) { return OpenBy(dir, card.Read) }
 // OpenBy is like Open, and reads cards with read.
 func OpenBy(dir string, read func(name string) (*card.Card, error)) (*Kit, error) {
 	k := &Kit{Dir: dir}
-	data, err := os.ReadFile(filepath.Join(dir, ManifestFile))
+	data, err := journal.ReadFile(filepath.Join(dir, ManifestFile), maxSmall)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fault.New(fault.NotAKit, "there is no kit in %s", dir)
 	}
@@ -306,7 +309,7 @@ func (k *Kit) there() error {
 	}
 	// A network share may renumber its folders; then compare the manifest.
 	var m Manifest
-	data, rerr := os.ReadFile(filepath.Join(k.Dir, ManifestFile))
+	data, rerr := journal.ReadFile(filepath.Join(k.Dir, ManifestFile), maxSmall)
 	if err == nil && rerr == nil && yamltext.Decode(data, &m) == nil && m.ID == k.Manifest.ID {
 		k.place = now
 		return nil
@@ -341,12 +344,12 @@ func (k *Kit) Close() error {
 // Unlock decrypts the kit's key with its passphrase. Then it checks that somebody who knew the
 // passphrase wrote the journal and the initial files.
 func (k *Kit) Unlock(passphrase string) error {
-	wrapped, err := os.ReadFile(filepath.Join(k.Dir, KeyFile))
+	wrapped, err := journal.ReadFile(filepath.Join(k.Dir, KeyFile), maxSmall)
 	if err != nil && closed(k.Log) != nil {
 		return fault.New(fault.NotAKit, "the kit in %s is closed: it is empty", k.Dir)
 	}
 	if err != nil {
-		return fault.Wrap(fault.Damaged, err, "cannot read the kit's key")
+		return k.unreadable(err, KeyFile)
 	}
 	if k.identity, err = unwrapKey(wrapped, passphrase); err != nil {
 		return err
@@ -359,6 +362,15 @@ func (k *Kit) Unlock(passphrase string) error {
 		return fault.New(fault.Forged, "%s of the kit's journal was not written with this kit's passphrase", foreign)
 	}
 	return k.checkStart()
+}
+
+// unreadable returns the error for a file of the kit that cannot be read. If the medium was removed,
+// it says so: a read error is no forgery.
+func (k *Kit) unreadable(err error, name string) error {
+	if gone := k.there(); gone != nil {
+		return gone
+	}
+	return fault.Wrap(fault.Damaged, err, "cannot read the kit's %s", name)
 }
 
 // checkStart compares the initial small files with the first journal line. Executables are left to
@@ -375,8 +387,11 @@ func (k *Kit) checkStart() error {
 		if name != ManifestFile && name != KeyFile && !strings.HasPrefix(name, CardsDir+"/") {
 			continue
 		}
-		data, err := os.ReadFile(filepath.Join(k.Dir, filepath.FromSlash(name)))
-		if err != nil || digest.Of(data).String() != want {
+		data, err := journal.ReadFile(filepath.Join(k.Dir, filepath.FromSlash(name)), maxSmall)
+		if err != nil {
+			return k.unreadable(err, name)
+		}
+		if digest.Of(data).String() != want {
 			return fault.New(fault.Forged, "%s is not the file this kit was created with", name)
 		}
 	}

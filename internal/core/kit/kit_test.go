@@ -269,6 +269,13 @@ func TestPulledOut(t *testing.T) {
 			}
 		}
 	}
+	again, err := Open(dir + "-pulled")
+	fatal.If(t, err)
+	fatal.If(t, os.Rename(dir+"-pulled", dir+"-gone"))
+	if err := again.Unlock(pass); fault.KindOf(err) != fault.Pulled {
+		t.Errorf("unlock: %v", err)
+	}
+	fatal.If(t, os.Rename(dir+"-gone", dir+"-pulled"))
 	if entries, _ := os.ReadDir(dir); len(entries) > 0 {
 		t.Errorf("written beside the stick: %v", entries)
 	}

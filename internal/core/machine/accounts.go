@@ -81,8 +81,8 @@ func (a *Accounts) GID(name string) (int, bool) { return idOf(a.gids, name) }
 
 func idOf(ids map[string]int, name string) (int, bool) {
 	if number, ok := strings.CutPrefix(name, "#"); ok {
-		id, err := strconv.Atoi(number)
-		return id, err == nil && id >= 0
+		id, err := strconv.ParseUint(number, 10, 32)
+		return int(id), err == nil && id < 1<<32-1 // the largest number means no user (chown(2))
 	}
 	id, ok := ids[name]
 	return id, ok

@@ -192,7 +192,7 @@ func TestAccounts(t *testing.T) {
 			t.Errorf("the group %d is %s", gid, got)
 		}
 	}
-	for name, want := range map[string]int{"maren": 1000, "alias": 1000, "root": 0, "#77": 77, "#0": 0, "odd": -1, "half": -1, "#-1": -1, "#x": -1, "": -1, "office": -1} {
+	for name, want := range map[string]int{"maren": 1000, "alias": 1000, "root": 0, "#77": 77, "#0": 0, "odd": -1, "half": -1, "#-1": -1, "#x": -1, "": -1, "office": -1, "#99999999999999": -1, "#4294967295": -1, "#4294967294": 4294967294} {
 		if id, ok := a.UID(name); ok != (want >= 0) || ok && id != want {
 			t.Errorf("the user %q is %d, %v", name, id, ok)
 		}

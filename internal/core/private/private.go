@@ -28,15 +28,37 @@ type Folder struct {
 	lock *flock.Flock
 }
 
-// above returns the parent of all runs' folders.
+// above returns the parent of all runs' folders, or "" if this user has no folder that nobody else
+// can change.
 func (f *Folder) above() string {
 	if f.Above != "" {
 		return f.Above
 	}
-	if cache, err := os.UserCacheDir(); err == nil {
-		return filepath.Join(cache, "movekit", "private")
+	cache, err := Cache()
+	if err != nil {
+		return ""
 	}
-	return filepath.Join(os.TempDir(), "movekit-private")
+	return filepath.Join(cache, "private")
+}
+
+// parent creates the parent of all runs' folders. If nobody else must be able to change it and that
+// is not so, it creates a new folder for this run only.
+func (f *Folder) parent() (string, error) {
+	above := f.above()
+	var err error
+	if above != "" {
+		if err = os.MkdirAll(above, 0o700); err == nil && isPrivate(above) {
+			f.sweep(above)
+			return above, nil
+		}
+		if f.Above != "" || err != nil {
+			return "", fault.Wrap(fault.CannotPlace, err, "cannot use the folder %s: it must belong to this user alone", above)
+		}
+	}
+	if above, err = os.MkdirTemp("", "movekit-"); err != nil || !isPrivate(above) {
+		return "", fault.Wrap(fault.CannotPlace, err, "cannot create a folder of this user alone in %s", os.TempDir())
+	}
+	return above, nil
 }
 
 // Dir returns the folder, and creates it if needed.
@@ -46,12 +68,10 @@ func (f *Folder) Dir() (string, error) {
 	if f.dir != "" {
 		return f.dir, nil
 	}
-	above := f.above()
-	err := os.MkdirAll(above, 0o700)
+	above, err := f.parent()
 	if err != nil {
-		return "", fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", above)
+		return "", err
 	}
-	f.sweep(above)
 	for {
 		dir, err := os.MkdirTemp(above, "run-")
 		mine := false
@@ -74,6 +94,9 @@ func (f *Folder) Sweep() { f.sweep(f.above()) }
 
 // sweep removes unused folders. A folder that another run just created has no lock yet, and stays.
 func (f *Folder) sweep(above string) {
+	if above == "" || !isPrivate(above) {
+		return
+	}
 	left, _ := filepath.Glob(filepath.Join(above, "run-*", lockFile))
 	for _, name := range left {
 		if filepath.Dir(name) == f.dir {

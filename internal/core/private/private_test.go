@@ -3,6 +3,8 @@ package private
 import (
 	"os"
 	"path/filepath"
+	"runtime"
+	"strings"
 	"testing"
 )
 
@@ -61,4 +63,40 @@ func TestFolder(t *testing.T) {
 	if _, err := blocked.Dir(); err == nil {
 		t.Error("a folder below a file")
 	}
+}
+
+// TestOnlyMine rejects folders that another user can change or replace.
+func TestOnlyMine(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("Windows protects profiles by access lists")
+	}
+	base := t.TempDir()
+	open, link := filepath.Join(base, "open"), filepath.Join(base, "link")
+	for name, mode := range map[string]os.FileMode{"mine": 0o700, "shown": 0o755, "open": 0o777} {
+		os.Mkdir(filepath.Join(base, name), 0o700)
+		os.Chmod(filepath.Join(base, name), mode)
+	}
+	os.Mkdir(filepath.Join(open, "below"), 0o700)
+	os.Symlink(open, link)
+	for path, want := range map[string]bool{"mine": true, "mine/new/folder": true, "shown": false, "open": false, "open/below": false, "link": false, "link/below": false} {
+		dir := filepath.Join(base, path)
+		_, err := (&Folder{Above: dir}).Dir()
+		if got := err == nil; got != want {
+			t.Errorf("%s can be used: %v, %v", path, got, err)
+		}
+	}
+	// A folder of another user in the place of the usual one, and no home at all.
+	t.Setenv("XDG_CACHE_HOME", open)
+	if dir, err := Cache(); err == nil && strings.HasPrefix(dir, open) {
+		t.Errorf("the cache is in %s", dir)
+	}
+	t.Setenv("XDG_CACHE_HOME", "")
+	t.Setenv("HOME", "")
+	t.Setenv("TMPDIR", base)
+	f := &Folder{}
+	dir, err := f.Dir()
+	if err != nil || !isPrivate(dir) {
+		t.Errorf("without a home: %q %v", dir, err)
+	}
+	f.Drop()
 }

@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"strings"
+	"unicode"
 	"unicode/utf16"
 )
 
@@ -133,17 +134,29 @@ var roots = map[string]string{"HKLM": "HKEY_LOCAL_MACHINE", "HKCU": "HKEY_CURREN
 const maxQuoted = 64 << 10
 
 // WriteReg writes keys below a path as a .reg file of version 5, which Windows can import: UTF-16
-// with a byte order mark.
-func WriteReg(to io.Writer, path string, all []Branch) error {
+// with a byte order mark. It leaves out names with control characters, and returns them: a line
+// break in a name would start another key.
+func WriteReg(to io.Writer, path string, all []Branch) (leftOut []string, err error) {
 	out := wide{bufio.NewWriterSize(to, 1<<16)}
 	out.printf("\ufeffWindows Registry Editor Version 5.00\r\n")
 	root, rest, _ := strings.Cut(path, `\`)
 	if long := roots[strings.ToUpper(root)]; long != "" {
 		root = long
 	}
+	if hasControl(path) {
+		return nil, fmt.Errorf("the key %q cannot be in a .reg file", path)
+	}
 	for _, b := range all {
+		if hasControl(b.Path) {
+			leftOut = append(leftOut, b.Path)
+			continue
+		}
 		out.printf("\r\n[%s]\r\n", strings.Trim(root+`\`+rest+`\`+b.Path, `\`))
 		for _, v := range b.Values {
+			if hasControl(v.Name) {
+				leftOut = append(leftOut, b.Child(v.Name))
+				continue
+			}
 			name := "@"
 			if v.Name != "" {
 				name = quotedReg(v.Name)
@@ -169,8 +182,10 @@ func WriteReg(to io.Writer, path string, all []Branch) error {
 			}
 		}
 	}
-	return out.Flush()
+	return leftOut, out.Flush()
 }
+
+func hasControl(name string) bool { return strings.ContainsFunc(name, unicode.IsControl) }
 
 // wide writes UTF-16. Flush returns the errors.
 type wide struct{ *bufio.Writer }

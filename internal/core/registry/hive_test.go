@@ -282,7 +282,7 @@ func TestReg(t *testing.T) {
 	long := strings.Repeat("x", maxQuoted/2-1)
 	for path, want := range map[string]string{`HKLM\SOFTWARE\Tide`: `HKEY_LOCAL_MACHINE\SOFTWARE\Tide`, `hkcu\Software`: `HKEY_CURRENT_USER\Software`, `HKEY_USERS\S-1`: `HKEY_USERS\S-1`} {
 		var out bytes.Buffer
-		err := WriteReg(&out, path, []Branch{{Values: []Value{
+		_, err := WriteReg(&out, path, []Branch{{Values: []Value{
 			text("", "own"), text(`a "b" \c`, `"x"\`), {"zero", String, nil}, text("lines", "a\r\nb"), {"unended", String, ToUTF16("ab")}, {"odd", String, []byte{65, 0, 66}},
 			{"n", DWord, []byte{0xef, 0xbe, 0xad, 0xde}}, {"short", DWord, []byte{1}}, {"bin", Binary, []byte{0, 0x1f, 0xff}}, {"none", Binary, nil}, {"env", Expand, []byte{0x25, 0}}, {"odd type", 0xfffe, []byte{9}},
 		}}, {Path: `Größe\7`, Values: []Value{text("long", long), text("longer", long+"y")}}, {Path: "Bare"}})
@@ -305,7 +305,7 @@ func TestReg(t *testing.T) {
 			t.Errorf("%s is written as\n%.900s", path, got)
 		}
 	}
-	if err := WriteReg(full{}, "HKLM", nil); err == nil {
+	if _, err := WriteReg(full{}, "HKLM", nil); err == nil {
 		t.Error("nothing could be written, and nobody says so")
 	}
 }
@@ -313,3 +313,20 @@ func TestReg(t *testing.T) {
 type full struct{}
 
 func (full) Write([]byte) (int, error) { return 0, errors.New("full") }
+
+// TestRegLineBreaks writes names with line breaks, which would start another key in a .reg file.
+func TestRegLineBreaks(t *testing.T) {
+	const evil = "x]\r\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Run]\r\n\"evil\"=\"cmd\"\r\n;"
+	var out bytes.Buffer
+	leftOut, err := WriteReg(&out, `HKLM\Software\App`, []Branch{
+		{Values: []Value{{Name: evil, Type: String}, {Name: "fine", Type: String, Data: ToUTF16("a\r\nb\x00")}}},
+		{Path: `Sub\` + evil, Values: []Value{{Name: "v", Type: String}}},
+	})
+	text := FromUTF16(out.Bytes())
+	if err != nil || len(leftOut) != 2 || strings.Contains(text, "CurrentVersion") || strings.Contains(text, "evil") || !strings.Contains(text, `"fine"=hex(1):`) {
+		t.Errorf("%v %q\n%s", err, leftOut, text)
+	}
+	if _, err := WriteReg(&out, `HKLM\`+evil, nil); err == nil {
+		t.Error("a key with a line break was written")
+	}
+}

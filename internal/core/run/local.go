@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"movekit/internal/core/journal"
+	"movekit/internal/core/private"
 	"movekit/internal/core/steps"
 )
 
@@ -28,11 +29,11 @@ type local struct {
 func (r *Run) localFile() (string, error) {
 	dir := r.Marks
 	if dir == "" {
-		cache, err := os.UserCacheDir()
+		cache, err := private.Cache()
 		if err != nil {
 			return "", err
 		}
-		dir = filepath.Join(cache, "movekit", "kits")
+		dir = filepath.Join(cache, "kits")
 	}
 	return filepath.Join(dir, r.Manifest.ID+".json"), nil
 }

@@ -65,6 +65,9 @@ func (r *Run) SealJSON(app, name string, v any) ([]seal.Part, error) {
 	return w.Close()
 }
 
+// maxJSON limits a sealed JSON value, in bytes: the facts of 10,000 tables have about 20 MB.
+const maxJSON = 256 << 20
+
 // OpenJSON reads a value that SealJSON wrote.
 func (r *Run) OpenJSON(app string, parts []seal.Part, v any) error {
 	from, err := r.Kit.Open(app, parts)
@@ -72,7 +75,8 @@ func (r *Run) OpenJSON(app string, parts []seal.Part, v any) error {
 		return err
 	}
 	defer from.Close()
-	if err := json.NewDecoder(from).Decode(v); err != nil {
+	limited := io.LimitReader(from, maxJSON)
+	if err := json.NewDecoder(limited).Decode(v); err != nil {
 		return fault.Wrap(fault.Damaged, err, "cannot read a sealed file of %s", app)
 	}
 	return nil

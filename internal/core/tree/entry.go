@@ -8,6 +8,7 @@ import (
 	"bufio"
 	"encoding/base64"
 	"encoding/json"
+	"fmt"
 	"hash/maphash"
 	"io"
 	"io/fs"
@@ -94,6 +95,9 @@ func (e *Entry) UnmarshalJSON(data []byte) error {
 	if err := json.Unmarshal(data, &j); err != nil {
 		return err
 	}
+	if filemeta.ModeOf(filemeta.ModeFrom(j.Mode)) != j.Mode {
+		return fmt.Errorf("the mode %#o is not one that Move Kit seals", j.Mode)
+	}
 	if j.Path64 != "" {
 		raw, err := base64.StdEncoding.DecodeString(j.Path64)
 		if err != nil {
@@ -125,6 +129,9 @@ func rank(b byte) byte {
 	return b
 }
 
+// maxLine limits the line of an entry, in bytes. Extended attributes can make a line long.
+const maxLine = 16 << 20
+
 // ListReader reads the entries of a list.
 type ListReader struct {
 	r    *bufio.Reader
@@ -145,10 +152,13 @@ func (l *ListReader) Next() (Entry, error) {
 	}
 	line, err := l.r.ReadSlice('\n')
 	if err == bufio.ErrBufferFull {
-		var rest []byte
-		line = append([]byte(nil), line...)
-		rest, err = l.r.ReadBytes('\n')
-		line = append(line, rest...)
+		var more []byte
+		for line = slices.Clone(line); err == bufio.ErrBufferFull; line = append(line, more...) {
+			if len(line) > maxLine {
+				return Entry{}, fault.New(fault.Hostile, "a list of files has a line of more than %d bytes", maxLine)
+			}
+			more, err = l.r.ReadSlice('\n')
+		}
 	}
 	if err == io.EOF && len(line) == 0 {
 		return Entry{}, io.EOF
@@ -202,6 +212,9 @@ func CheckList(l *ListReader, system string) (*Stats, error) {
 		}
 		if why := refusal(e.Path); why != "" {
 			return nil, hostile(e, "%s", why)
+		}
+		if e.Size < 0 || e.Type != Dir && e.Mode != e.Mode.Perm() {
+			return nil, hostile(e, "it has %d bytes and the permissions %04o", e.Size, filemeta.ModeOf(e.Mode))
 		}
 		if why := names.Refuses(e.Path); why != "" {
 			return nil, hostile(e, "%s", why)

@@ -39,7 +39,11 @@ func (p Placing) Stage(ctx context.Context, dir string, in io.Reader, list *List
 	if err := RemoveTree(dir); err != nil {
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot remove leftovers of an earlier run at %s", dir)
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	err := os.MkdirAll(filepath.Dir(dir), 0o755)
+	if err == nil {
+		err = os.Mkdir(dir, 0o700) // nobody else may read it before the permissions are set
+	}
+	if err != nil {
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", dir)
 	}
 	root, err := os.OpenRoot(dir)

@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -227,6 +228,8 @@ func TestHostileListsAreRefused(t *testing.T) {
 		"below a link":    {dir, link("l", "d"), at("l/x")},
 		"unknown type":    {dir, {Path: "x", Type: "device"}},
 		"link to nothing": {dir, link("l", "")},
+		"setgid file":     {dir, {Path: "x", Type: File, Mode: 0o755 | fs.ModeSetgid}},
+		"negative size":   {dir, {Path: "x", Type: File, Size: -1}},
 		"through a link":  {dir, {Path: "p/q/r", Type: Dir}, link("p/q/r/up", "../.."), link("x", "p/q/r/up/../..")},
 	} {
 		if _, err := CheckList(reader(lines(bad...)), "linux"); fault.KindOf(err) != fault.Hostile {
@@ -238,6 +241,14 @@ func TestHostileListsAreRefused(t *testing.T) {
 			t.Errorf("on Windows %q: %v", p, err)
 		}
 	}
+	for _, mode := range []uint32{0o4755, 0o10755, 1<<32 - 1} {
+		if _, err := CheckList(reader(fmt.Appendf(nil, `{"path":".","type":"dir","mode":%d,"mtime":"2026-01-01T00:00:00Z"}`+"\n", mode)), "linux"); fault.KindOf(err) != fault.Damaged {
+			t.Errorf("the mode %o: %v", mode, err)
+		}
+	}
+	if _, err := CheckList(NewListReader(io.LimitReader(endless{}, maxLine*3)), "linux"); fault.KindOf(err) != fault.Hostile {
+		t.Errorf("an endless line: %v", err)
+	}
 	twins := lines(dir, at("Readme"), at("readme"))
 	if _, err := CheckList(reader(twins), "windows"); fault.KindOf(err) != fault.Hostile {
 		t.Errorf("two names that are one on Windows: %v", err)
@@ -247,6 +258,35 @@ func TestHostileListsAreRefused(t *testing.T) {
 	}
 	if st, err := CheckList(reader(lines(dir, at("a"), at("a/x"), at("console.txt"), link("e/f/g", "../../d"), link("e/f/h", ".."), at("nuller"), link("z", "a/x"))), "windows"); err != nil || st.Files != 4 {
 		t.Errorf("a harmless list: %+v %v", st, err)
+	}
+}
+
+// endless is a line without an end.
+type endless struct{}
+
+func (endless) Read(p []byte) (int, error) {
+	for i := range p {
+		p[i] = 'x'
+	}
+	return len(p), nil
+}
+
+// TestStageIsPrivate checks that nobody else can read a folder while it is staged.
+func TestStageIsPrivate(t *testing.T) {
+	root := t.TempDir()
+	os.WriteFile(filepath.Join(root, "x"), []byte("secret"), 0o644)
+	os.Chmod(root, 0o755)
+	data, list, _ := archive(t, Source{Root: root})
+	dir := filepath.Join(t.TempDir(), "new")
+	var during fs.FileMode
+	_, err := Placing{}.Stage(ctx, dir, bytes.NewReader(data), reader(list), func() (*ListReader, error) {
+		info, err := os.Stat(dir)
+		during = info.Mode().Perm()
+		return reader(list), err
+	})
+	info, _ := os.Stat(dir)
+	if err != nil || during != 0o700 || info.Mode().Perm() != 0o755 {
+		t.Errorf("%v: %o while it is staged, then %o", err, during, info.Mode().Perm())
 	}
 }
 

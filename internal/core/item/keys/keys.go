@@ -155,7 +155,10 @@ func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, erro
 		}
 	}
 	text, to := io.Pipe()
-	go func() { to.CloseWithError(registry.WriteReg(to, m.Path, all)) }()
+	go func() {
+		_, err := registry.WriteReg(to, m.Path, all) // the list has all names
+		to.CloseWithError(err)
+	}()
 	s.Parts, _, err = m.Run.SealFrom(ctx, m.Key.App, s.Stream+ending, text, progress)
 	text.Close()
 	if err != nil {
@@ -227,7 +230,10 @@ func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err er
 		return out, err
 	}
 	if m.offline() {
-		file, err := m.leave(all)
+		file, leftOut, err := m.leave(all)
+		for _, name := range leftOut {
+			out.Notes = append(out.Notes, fmt.Sprintf("%q cannot be in a .reg file, because its name has control characters: create it by hand", name))
+		}
 		out.ManualStep = "open " + machine.DisplayPath(m.Computer, file) + " on the computer itself" + m.as() + ", to import the keys"
 		return out, err
 	}
@@ -266,21 +272,23 @@ func (m mover) file() (string, error) {
 	return m.Computer.Locate(term+m.Key.App+"-"+m.Stream()+".reg", m.User)
 }
 
-func (m mover) leave(all []registry.Branch) (file string, err error) {
+// leave writes the .reg file. leftOut lists names that it cannot contain.
+func (m mover) leave(all []registry.Branch) (file string, leftOut []string, err error) {
 	if file, err = m.file(); err != nil {
-		return "", err
+		return "", nil, err
 	}
 	if err := m.MakeParent(file); err != nil {
-		return file, err
+		return file, nil, err
 	}
 	to, err := os.OpenFile(file, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err == nil {
-		err = errors.Join(registry.WriteReg(to, m.Path, all), to.Close())
+		leftOut, err = registry.WriteReg(to, m.Path, all)
+		err = errors.Join(err, to.Close())
 	}
 	if err != nil {
-		return file, fault.Wrap(fault.CannotPlace, err, "cannot write %s", filepath.Base(file))
+		return file, nil, fault.Wrap(fault.CannotPlace, err, "cannot write %s", filepath.Base(file))
 	}
-	return file, nil
+	return file, leftOut, nil
 }
 
 // withPathUpdates returns the values with updated paths, as the card lists them.
