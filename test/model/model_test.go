@@ -260,6 +260,7 @@ func (n number) Locate(context.Context) error                  { n.Path = place;
 func (n number) Where() (string, string)                       { return n.Path, "" }
 func (number) Volume(context.Context) string                   { return "" }
 func (number) Check() error                                    { return nil }
+func (number) Ours(string, string) bool                        { return true }
 func (number) Lacks(context.Context) (l item.Lacks, err error) { return l, nil }
 
 func (n number) Free(_ context.Context, home string, use item.Use) (string, error) {

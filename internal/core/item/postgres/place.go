@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -134,7 +135,13 @@ func (s *session) stage(ctx context.Context, d *Sealed, name, archive string, da
 	if err != nil {
 		return nil, err
 	}
-	if notes, err = makeRoles(ctx, conn, d.Roles); err != nil {
+	notes, made, err := makeRoles(ctx, conn, d.Roles)
+	defer func() {
+		if err != nil {
+			err = s.withdraw(context.WithoutCancel(ctx), name, made, err)
+		}
+	}()
+	if err != nil {
 		return notes, s.explain(err)
 	}
 	s.leave(name)
@@ -180,6 +187,30 @@ func (s *session) stage(ctx context.Context, d *Sealed, name, archive string, da
 		}
 	}
 	return append(notes, m.versions(ctx, conn, d)...), nil
+}
+
+// withdraw removes the staged database and the roles that this run created, after an error. If that
+// fails too, the error names them.
+func (s *session) withdraw(ctx context.Context, name string, roles []string, cause error) error {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	s.leave(name)
+	conn, err := s.maintenance(ctx)
+	left := append([]string{"the database " + name}, roles...)
+	if err == nil {
+		if err = execOne(ctx, conn, "DROP DATABASE IF EXISTS "+quoted(name)); err == nil {
+			left = left[1:]
+		}
+		for _, role := range slices.Backward(roles) {
+			if err == nil && execOne(ctx, conn, "DROP ROLE IF EXISTS "+quoted(role)) == nil {
+				left = slices.DeleteFunc(left, func(l string) bool { return l == role })
+			}
+		}
+	}
+	if len(left) == 0 {
+		return cause
+	}
+	return fault.Wrap(fault.KindOf(cause), cause, "the server still has %s of the interrupted unpack (the next unpack removes the database, and uses the roles)", strings.Join(left, ", "))
 }
 
 // builder creates the objects of a database.
@@ -258,7 +289,14 @@ func (m *builder) createOne(ctx context.Context, conn *pgx.Conn, e entry) error 
 	_, err := conn.Exec(ctx, e.sql, pgx.QueryExecModeSimpleProtocol)
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) && (strings.HasPrefix(pg.Code, "42") || pg.Code == "3F000") {
-		if _, again := conn.Exec(ctx, "SET search_path TO "+m.path+";\n"+e.sql+"SET search_path TO ''", pgx.QueryExecModeSimpleProtocol); again == nil {
+		again := setPath(ctx, conn, m.path)
+		if again == nil {
+			_, again = conn.Exec(ctx, e.sql, pgx.QueryExecModeSimpleProtocol)
+		}
+		if err := execOne(ctx, conn, "SET search_path TO ''"); err != nil {
+			return m.explain(err)
+		}
+		if again == nil {
 			m.mu.Lock()
 			defer m.mu.Unlock()
 			*m.notes = append(*m.notes, fmt.Sprintf("the %s %s uses functions or types without their schema; it was created with the database's search path %s", e.object().Sort, e.name, m.path))
@@ -279,15 +317,20 @@ func (m *builder) fill(ctx context.Context, views []string) error {
 	if err != nil {
 		return err
 	}
-	if _, err := conn.Exec(ctx, "SET search_path TO "+m.path); err != nil {
+	if err := setPath(ctx, conn, m.path); err != nil {
 		return m.explain(err)
 	}
 	defer m.leave(m.database)
+	for _, v := range views {
+		if !view.MatchString(v) {
+			return fault.New(fault.Hostile, "the sealed list has the materialized view %q", v)
+		}
+	}
 	for len(views) > 0 {
 		var left []string
 		var failed error
 		for _, v := range views {
-			if _, err := conn.Exec(ctx, "REFRESH MATERIALIZED VIEW "+v); err != nil {
+			if err := execOne(ctx, conn, "REFRESH MATERIALIZED VIEW "+v); err != nil {
 				left = append(left, v)
 				err = m.explain(err)
 				failed = cmp.Or[error](failed, fault.Wrap(fault.KindOf(err), err, "the materialized view %s cannot be filled", v))
@@ -334,32 +377,35 @@ func (s *session) load(ctx context.Context, database, searchPath string, data io
 		return err
 	}
 	defer s.leave(database)
-	if _, err := conn.Exec(ctx, "SET synchronous_commit TO off; SET search_path TO "+searchPath, pgx.QueryExecModeSimpleProtocol); err != nil {
+	if err = execOne(ctx, conn, "SET synchronous_commit TO off"); err == nil {
+		err = setPath(ctx, conn, searchPath)
+	}
+	if err != nil {
 		return s.explain(err)
 	}
 	return scan(data, func(string) error { return nil }, func(sql string) error {
-		if strings.HasPrefix(sql, "SET search_path ") {
-			return nil
-		}
-		_, err := conn.Exec(ctx, sql)
-		return s.explain(err)
+		return s.explain(replay(ctx, conn, sql))
 	}, func(sql string, rows io.Reader) error {
 		_, err := conn.PgConn().CopyFrom(ctx, served.Counting{Reader: rows, Progress: progress}, sql)
 		return s.explain(err)
 	})
 }
 
-// statements lists the statements that sealed data may contain besides COPY.
-var statements = []string{"SET ", "SELECT pg_catalog.setval(", "SELECT pg_catalog.lo_create(", "SELECT pg_catalog.lo_put(", "ALTER LARGE OBJECT ", "GRANT ", "REVOKE ", "COMMENT ON LARGE OBJECT "}
+// maxStatement limits a statement in the sealed rows, in bytes. A piece of a large object is the
+// longest.
+const maxStatement = 4*lobPiece + 1<<16
 
 // scan parses the data that Seal wrote: comments and statements of one line each, and COPY followed
 // by rows.
 func scan(data io.Reader, comment, run func(line string) error, rows func(sql string, rows io.Reader) error) error {
 	r := bufio.NewReaderSize(data, 1<<20)
 	for {
-		line, err := r.ReadString('\n')
+		line, err := readStatement(r)
 		if errors.Is(err, io.EOF) && line == "" {
 			return nil
+		}
+		if fault.KindOf(err) == fault.Hostile {
+			return err
 		}
 		if err != nil {
 			return fault.Wrap(fault.Damaged, err, "the sealed rows are incomplete")
@@ -371,7 +417,7 @@ func scan(data io.Reader, comment, run func(line string) error, rows func(sql st
 			if err := comment(sql); err != nil {
 				return err
 			}
-		case strings.HasPrefix(sql, "COPY ") && strings.HasSuffix(sql, " FROM stdin"):
+		case copyIn.MatchString(sql):
 			c := &copied{r: r, start: true}
 			if err := rows(sql, c); err != nil {
 				return err
@@ -379,12 +425,26 @@ func scan(data io.Reader, comment, run func(line string) error, rows func(sql st
 			if _, err := io.Copy(io.Discard, c); err != nil {
 				return err
 			}
-		case slices.ContainsFunc(statements, func(s string) bool { return strings.HasPrefix(sql, s) }):
+		case isReplayed(sql):
 			if err := run(sql); err != nil {
 				return err
 			}
 		default:
 			return fault.New(fault.Hostile, "the sealed rows contain a statement that Move Kit does not write")
+		}
+	}
+}
+
+// readStatement reads a line, up to maxStatement bytes.
+func readStatement(r *bufio.Reader) (string, error) {
+	var line []byte
+	for {
+		piece, err := r.ReadSlice('\n')
+		if line = append(line, piece...); !errors.Is(err, bufio.ErrBufferFull) {
+			return string(line), err
+		}
+		if len(line) > maxStatement {
+			return "", fault.New(fault.Hostile, "the sealed rows contain a statement of more than %d bytes", maxStatement)
 		}
 	}
 }

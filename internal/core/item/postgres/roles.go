@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -14,7 +15,7 @@ type Role struct {
 	Name     string   `json:"name"`
 	Login    bool     `json:"login,omitempty"`
 	May      []string `json:"may,omitempty"`      // CREATEDB, CONNECTION LIMIT 5, ...
-	Settings []string `json:"settings,omitempty"` // as for ALTER ROLE ... SET
+	Settings []string `json:"settings,omitempty"` // name=value
 	In       []Member `json:"in,omitempty"`       // roles that it is a member of
 }
 
@@ -23,9 +24,6 @@ type Member struct {
 	Role string `json:"role"`
 	With string `json:"with,omitempty"` // options, as for GRANT
 }
-
-// trusted lists attributes and roles that bypass access rules. They are never copied.
-var trusted = []string{"SUPERUSER", "CREATEROLE", "REPLICATION", "BYPASSRLS", "pg_execute_server_program", "pg_read_server_files", "pg_write_server_files"}
 
 // about describes a role's attributes and memberships, for comparison.
 func (r Role) about() string {
@@ -60,7 +58,7 @@ func readRoles(ctx context.Context, conn *pgx.Conn, condition string) ([]Role, e
 			return r, err
 		}
 		for _, c := range config {
-			r.Settings = append(r.Settings, setting(c))
+			r.Settings = append(r.Settings, c)
 		}
 		for i := range in {
 			options := strings.ReplaceAll(strings.TrimSpace(with[i]), "E ", "E, ")
@@ -76,24 +74,39 @@ func readRoles(ctx context.Context, conn *pgx.Conn, condition string) ([]Role, e
 	})
 }
 
-// setting formats name=value for ALTER ROLE ... SET. A list of names stays as the server writes it.
-func setting(config string) string {
+// lists are the settings whose value is a list of names.
+var lists = []string{"search_path", "datestyle", "temp_tablespaces"}
+
+// alterSetting returns the statement that gives a role a setting, as name=value, or "" if the value
+// cannot be read. Only settings that every user may change are copied: others could load code.
+func alterSetting(role, config string) string {
 	name, value, _ := strings.Cut(config, "=")
-	if strings.Contains(value, ",") || strings.HasPrefix(value, `"`) {
-		return quoted(name) + " TO " + value
+	list := literal(value)
+	if slices.Contains(lists, strings.ToLower(name)) {
+		var ok bool
+		if list, ok = listOf(value); !ok {
+			return ""
+		}
 	}
-	return quoted(name) + " TO " + literal(value)
+	return "ALTER ROLE " + quoted(role) + " SET " + quoted(name) + " TO " + list
 }
 
-// makeRoles creates the roles that the server does not have, with their memberships and settings.
-// Existing roles are not changed. Attributes that bypass access rules are left to the user. The
-// notes report all of that.
-func makeRoles(ctx context.Context, conn *pgx.Conn, roles []Role) (notes []string, err error) {
+// attribute matches the attributes of a role that are copied. They give it no rights.
+var attribute = regexp.MustCompile(`^(NOINHERIT|CONNECTION LIMIT [0-9]+|VALID UNTIL '[0-9A-Za-z :.+-]+')$`)
+
+// membership matches the options of a membership.
+var membership = regexp.MustCompile(`^( WITH (ADMIN OPTION|(ADMIN TRUE|SET FALSE|INHERIT FALSE)(, (SET FALSE|INHERIT FALSE))*))?$`)
+
+// makeRoles creates the roles that the server does not have. Existing roles are not changed. A new
+// role gets no password and no right beyond the database: attributes other than those of attribute,
+// settings that need an administrator, and memberships in roles that existed before are left to the
+// user. The notes report all of that. made lists the created roles, also with an error.
+func makeRoles(ctx context.Context, conn *pgx.Conn, roles []Role) (notes, made []string, err error) {
 	have, err := readRoles(ctx, conn, "TRUE")
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	var made []Role
+	about := map[string]string{}
 	for _, r := range roles {
 		if i := slices.IndexFunc(have, func(h Role) bool { return h.Name == r.Name }); i >= 0 {
 			if was, is := r.about(), have[i].about(); was != is {
@@ -101,39 +114,52 @@ func makeRoles(ctx context.Context, conn *pgx.Conn, roles []Role) (notes []strin
 			}
 			continue
 		}
-		sql := "CREATE ROLE " + quoted(r.Name)
-		note := "the role " + r.Name + " was created on the new server"
+		sql, note := "CREATE ROLE "+quoted(r.Name), "the role "+r.Name+" was created on the new server"
 		if r.Login {
 			sql += " LOGIN"
 			note += " without a password: set one, and enter it in the app"
 		}
 		for _, word := range r.May {
-			if slices.Contains(trusted, word) {
-				note += fmt.Sprintf("; it had %[1]s on the old server, but not here; to give it back: ALTER ROLE %[2]s %[1]s", word, quoted(r.Name))
-			} else {
+			if attribute.MatchString(word) {
 				sql += " " + word
+			} else {
+				note += fmt.Sprintf("; it had %q on the old server, but not here: decide whether it needs that (ALTER ROLE)", word)
 			}
 		}
-		if _, err := conn.Exec(ctx, sql); err != nil {
-			return notes, err
+		if err := execOne(ctx, conn, sql); err != nil {
+			return notes, made, err
 		}
+		made = append(made, r.Name)
 		for _, set := range r.Settings {
-			if _, err := conn.Exec(ctx, "ALTER ROLE "+quoted(r.Name)+" SET "+set); err != nil {
-				note += fmt.Sprintf("; its setting %s is not supported here", set)
+			name, _, _ := strings.Cut(set, "=")
+			var free bool
+			err := conn.QueryRow(ctx, "SELECT coalesce((SELECT context = 'user' FROM pg_catalog.pg_settings WHERE lower(name) = lower($1)), FALSE)", name).Scan(&free)
+			if err != nil {
+				return notes, made, err
+			}
+			sql := alterSetting(r.Name, set)
+			if !free || sql == "" || strings.EqualFold(name, "role") || execOne(ctx, conn, sql) != nil {
+				note += fmt.Sprintf("; its setting %s was not copied", set)
 			}
 		}
-		made, notes = append(made, r), append(notes, note)
+		about[r.Name] = note
 	}
-	for _, r := range made {
+	for _, r := range roles {
+		if !slices.Contains(made, r.Name) {
+			continue
+		}
 		for _, in := range r.In {
-			if slices.Contains(trusted, in.Role) {
-				notes = append(notes, fmt.Sprintf("the role %[1]s was a member of %[2]s on the old server, but is not here; to add it: GRANT %[2]s TO %[1]s", quoted(r.Name), in.Role))
+			if !slices.Contains(made, in.Role) || !membership.MatchString(in.With) {
+				about[r.Name] += fmt.Sprintf("; it was a member of %s on the old server, but is not here: decide whether it needs that (GRANT %s TO %s)", in.Role, quoted(in.Role), quoted(r.Name))
 				continue
 			}
-			if _, err := conn.Exec(ctx, "GRANT "+quoted(in.Role)+" TO "+quoted(r.Name)+in.With); err != nil {
-				return notes, err
+			if err := execOne(ctx, conn, "GRANT "+quoted(in.Role)+" TO "+quoted(r.Name)+in.With); err != nil {
+				return notes, made, err
 			}
 		}
 	}
-	return notes, nil
+	for _, name := range made {
+		notes = append(notes, about[name])
+	}
+	return notes, made, nil
 }

@@ -1,0 +1,116 @@
+package postgres
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"movekit/test/dbcases"
+	"movekit/test/fatal"
+)
+
+// TestNothingIsSQL forges every sealed text that reaches the server, as somebody with the kit's
+// passphrase could. No statement in it runs, and nothing is left on the server.
+func TestNothingIsSQL(t *testing.T) {
+	s := fresh(t, "forged", "CREATE ROLE forged_old LOGIN; CREATE TABLE a (n int); INSERT INTO a VALUES (1); CREATE SEQUENCE q; ALTER TABLE a OWNER TO forged_old; CREATE MATERIALIZED VIEW v AS SELECT n FROM a")
+	dir := t.TempDir()
+	fatal.If(t, os.Chmod(dir, 0o777))
+	proof := filepath.Join(dir, "ran")
+	evil := fmt.Sprintf("COPY (SELECT 1) TO PROGRAM 'touch %s'", proof)
+	roles := func() string {
+		return dbcases.SQL(t, now, "postgres", "SELECT string_agg(rolname || rolsuper || rolcreatedb, ' ' ORDER BY 1) FROM pg_roles")
+	}
+	before := roles()
+	real, p, rows := sealed(t, s)
+	to := server(t, now, "forged")
+	for name, forge := range map[string]func(d *Sealed) string{
+		"search path":        func(d *Sealed) string { d.Path = "public; " + evil; return "" },
+		"quoted search path": func(d *Sealed) string { d.Path = `"public"; ` + evil; return "" },
+		"statement":          func(*Sealed) string { return evil + ";\n" },
+		"after SET":          func(*Sealed) string { return "SET client_encoding = 'UTF8'; " + evil + ";\n" },
+		"after setval":       func(*Sealed) string { return "SELECT pg_catalog.setval('public.q', 1, true); " + evil + ";\n" },
+		"in setval": func(*Sealed) string {
+			return "SELECT pg_catalog.setval('public.q', 1, true), 'x');" + evil + ";--', 1, true);\n"
+		},
+		"setval of a query": func(*Sealed) string { return "SELECT pg_catalog.setval((SELECT 'public.q'), 1, true);\n" },
+		"other setting":     func(*Sealed) string { return "SET session_preload_libraries = 'x';\n" },
+		"COPY of a program": func(*Sealed) string {
+			return "COPY public.a (n) FROM PROGRAM 'touch " + proof + "' --FROM stdin;\n\\.\n"
+		},
+		"COPY with two":   func(*Sealed) string { return "COPY public.a (n) FROM stdin; " + evil + " FROM stdin;\n\\.\n" },
+		"grant of a role": func(*Sealed) string { return "GRANT pg_execute_server_program TO forged_old;\n" },
+		"comment":         func(*Sealed) string { return "COMMENT ON LARGE OBJECT 1 IS E'x\\\\'; " + evil + " --';\n" },
+		"owner":           func(*Sealed) string { return "ALTER LARGE OBJECT 1 OWNER TO postgres; " + evil + ";\n" },
+		"endless statement": func(*Sealed) string {
+			return "SELECT pg_catalog.lo_put('1', 0, '\\x" + strings.Repeat("00", maxStatement) + "');\n"
+		},
+		"materialized view": func(d *Sealed) string { d.Views = []string{"public.v; " + evil}; return "" },
+		"role attribute": func(d *Sealed) string {
+			d.Roles = []Role{{Name: "forged_a", May: []string{"SUPERUSER PASSWORD 'x'"}}}
+			return "x"
+		},
+		"role validity": func(d *Sealed) string {
+			d.Roles = []Role{{Name: "forged_b", May: []string{"VALID UNTIL '2030' SUPERUSER"}}}
+			return "x"
+		},
+		"role that creates": func(d *Sealed) string { d.Roles = []Role{{Name: "forged_c", May: []string{"CREATEDB"}}}; return "x" },
+		"role setting": func(d *Sealed) string {
+			d.Roles = []Role{{Name: "forged_d", Settings: []string{"search_path=a; " + evil}}}
+			return "x"
+		},
+		"role library": func(d *Sealed) string {
+			d.Roles = []Role{{Name: "forged_e", Settings: []string{"session_preload_libraries=x"}}}
+			return "x"
+		},
+		"member of superuser": func(d *Sealed) string {
+			d.Roles = []Role{{Name: "forged_f", In: []Member{{"postgres", ""}}}}
+			return "x"
+		},
+		"member with options": func(d *Sealed) string {
+			d.Roles = []Role{{Name: "forged_g"}, {Name: "forged_h", In: []Member{{"forged_g", " WITH ADMIN OPTION; " + evil}}}}
+			return "x"
+		},
+		"member of predefined": func(d *Sealed) string {
+			d.Roles = []Role{{Name: "forged_i", In: []Member{{"pg_write_all_data", ""}}}}
+			return "x"
+		},
+	} {
+		d := *real
+		data := forge(&d)
+		p.Stage, p.Rows = "forged_stage", reader([]byte(data))
+		if data == "" {
+			p.Rows = reader(rows)
+		}
+		if _, err := to.Stage(t.Context(), &d, p); err == nil {
+			t.Errorf("%s: it was loaded", name)
+		}
+		if _, err := os.Stat(proof); err == nil {
+			t.Errorf("%s: a program ran", name)
+			os.Remove(proof)
+		}
+		if got := dbcases.SQL(t, now, "postgres", "SELECT count(*) FROM pg_database WHERE datname = 'forged_stage'"); got != "0" {
+			t.Errorf("%s: the staged database is left", name)
+		}
+		if after := roles(); after != before {
+			t.Errorf("%s: the roles were %s, are %s", name, before, after)
+			dbcases.SQL(t, now, "postgres", "DO $$ DECLARE r text; BEGIN FOR r IN SELECT rolname FROM pg_roles WHERE rolname LIKE 'forged%' LOOP EXECUTE 'DROP ROLE ' || r; END LOOP; END $$")
+		}
+	}
+	// An ordinary database still moves, and its roles get no rights beyond it.
+	d := *real
+	d.Roles = []Role{{Name: "forged_old", Login: true, May: []string{"CREATEDB", "CONNECTION LIMIT 3"}, Settings: []string{`search_path="$user", public`, "work_mem=7MB", "session_preload_libraries=auto_explain"}, In: []Member{{"postgres", ""}, {"pg_write_all_data", ""}}}}
+	p.Rows = reader(rows)
+	notes, err := to.Stage(t.Context(), &d, p)
+	fatal.If(t, err)
+	if got := dbcases.SQL(t, now, "postgres", "SELECT rolcreatedb, rolconnlimit, array_to_string(rolconfig, ';'), (SELECT count(*) FROM pg_auth_members WHERE member = r.oid) FROM pg_roles r WHERE rolname = 'forged_old'"); got != `f|3|search_path="$user", public;work_mem=7MB|0` {
+		t.Errorf("the role is %s", got)
+	}
+	for _, want := range []string{`it had "CREATEDB"`, "its setting session_preload_libraries=auto_explain was not copied", "member of postgres", "member of pg_write_all_data"} {
+		if all := strings.Join(notes, "\n"); !strings.Contains(all, want) {
+			t.Errorf("%q is not in the notes: %s", want, all)
+		}
+	}
+	fatal.If(t, to.Drop(t.Context(), "forged_stage"))
+}
