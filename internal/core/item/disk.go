@@ -69,11 +69,17 @@ func (o *Instance) LocateOnDisk(ctx context.Context) (err error) {
 func (o *Instance) FreeOnDisk(path string, use Use) (string, error) {
 	switch use {
 	case ForStage:
-		return path + tree.StageEnding, nil
+		return o.StageName(path), nil
 	case ForBeside:
 		return tree.BothName(path, o.Run.Manifest.Old.Name)
 	}
 	return tree.AsideName(path, o.Run.Now())
+}
+
+// StageName returns the name of an item's stage. It has the kit's id, so that two kits do not stage
+// the same item in one folder or key.
+func (o *Instance) StageName(home string) string {
+	return home + "." + o.Run.Manifest.ID + tree.StageEnding
 }
 
 // OursOnDisk reports whether a path is home, or a name that FreeOnDisk derives from home.

@@ -12,6 +12,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
+	"movekit/internal/core/move"
 	"movekit/internal/core/pathmap"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
@@ -230,5 +231,41 @@ func TestForgedPathUpdates(t *testing.T) {
 	fatal.If(t, errors.Join(j.Record(journal.EventPathsPlanned, steps.Key{App: "app", Item: "settings"}, r), j.Kit.MendChecksums()))
 	if v := o.Verify(); v.Equal() || !strings.Contains(fmt.Sprint(v.Items), "not agreed to on this computer") || !strings.Contains(fmt.Sprint(v.Items), "a.ini") {
 		t.Errorf("%+v", v.Items)
+	}
+}
+
+// TestTwoKits unpacks two kits with the same app on one computer at the same time. One of them is
+// told that the other is at work, or both complete one after the other. No file is lost.
+func TestTwoKits(t *testing.T) {
+	t.Parallel()
+	files := map[string]string{}
+	for i := range 400 {
+		files[fmt.Sprintf("old/srv/data/%d", i)] = fmt.Sprint(i)
+	}
+	const card = "items: [{name: data, kind: folder, path: /srv/data}]\n"
+	one, two := office.New(t, card, "linux", files), office.New(t, card, "linux", files)
+	one.Pack()
+	two.Pack()
+	type result struct {
+		busy bool
+		err  error
+	}
+	results := make(chan result)
+	for _, o := range []*office.Office{one, two} {
+		go func() {
+			r := o.Run(o.Kit, one.New)
+			r.Marks = filepath.Join(one.Dir, "marks")
+			out, err := move.New(r).Unpack(ctx)
+			results <- result{fault.KindOf(out[0].Err) == fault.Busy, firstErr(err, out[0].Err)}
+		}()
+	}
+	for range 2 {
+		if r := <-results; r.err != nil && !r.busy {
+			t.Error(r.err)
+		}
+	}
+	now := treeOf(t, filepath.Join(one.Dir, "new/srv/data"))
+	if len(now) != 400 || now["7"] != "7" {
+		t.Errorf("%d files are there", len(now))
 	}
 }

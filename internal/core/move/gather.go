@@ -12,7 +12,6 @@ import (
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
-	"movekit/internal/core/tree"
 )
 
 // gathered has the facts about one app on the new computer. Ready and Unpack gather the same facts
@@ -177,7 +176,7 @@ func (m *Move) gatherPlace(ctx context.Context, t item.Target, g *gathered) erro
 		return err
 	}
 	if disk != "" {
-		g.space.reclaim(volume, sizeOf(disk+tree.StageEnding))
+		g.space.reclaim(volume, sizeOf(t.StageName(disk)))
 	}
 	return nil
 }

@@ -53,8 +53,9 @@ func TestExpected(t *testing.T) {
 // is gone when the item is in place.
 func TestOwnLeftovers(t *testing.T) {
 	t.Parallel()
-	const left = "new/srv/diary" + tree.StageEnding
-	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a": "x", left + "/half": strings.Repeat("h", 1<<20)})
+	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a": "x"})
+	left := "new/srv/diary." + o.Kit.Manifest.ID + tree.StageEnding
+	lay.Out(t, o.Dir, map[string]string{left + "/half": strings.Repeat("h", 1<<20)})
 	o.Pack()
 	lay.Out(t, o.Dir, map[string]string{"new/computer.yaml": lay.Ident("linux", "OTHER", "9")})
 	if out := o.Only(o.Job(office.Open(t, o.Dir+"/new")).Unpack(ctx)); office.Blocked(out) != "right-name" || len(o.Text(left+"/half")) != 1<<20 {

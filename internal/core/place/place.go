@@ -43,6 +43,11 @@ func (m *Placer) Put(ctx context.Context, t item.Target, same bool) (run.ItemOut
 	if was := t.InKit.Placed; was != nil && was.To != t.Path && was.Policy != string(tree.KeepBoth) {
 		return out, fault.New(fault.Usage, "it is already in place at %s and cannot go to %s: undo that unpack first", machine.DisplayPath(m.Computer, was.To), machine.DisplayPath(m.Computer, t.Path))
 	}
+	unlock, err := m.LockPlace(t.Path)
+	if err != nil {
+		return out, err
+	}
+	defer unlock()
 	t.ConfirmHome()
 	done, err := m.resumed(ctx, t)
 	if err != nil {

@@ -109,6 +109,11 @@ func (m *Placer) Undo(ctx context.Context, u *Undoing) error {
 	if u.undone == nil {
 		return nil
 	}
+	unlock, err := m.LockPlace(u.target.Path)
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	done := *u.undone
 	if u.Missing != "" { // the user chose to continue without it; existing files that were added stay in the spare
 		done.Plan.Ops = slices.DeleteFunc(done.Plan.Ops, func(op steps.Op) bool {

@@ -9,7 +9,12 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/gofrs/flock"
+
+	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
+	"movekit/internal/core/machine"
 	"movekit/internal/core/private"
 	"movekit/internal/core/steps"
 )
@@ -88,6 +93,28 @@ func (r *Run) remember() {
 	m := r.local()
 	m.Lines, m.Mac = len(lines), lines[len(lines)-1].MAC
 	r.save()
+}
+
+// LockPlace keeps other runs on this computer, with this or another kit, from putting data at a path
+// until unlock is called. If another run does that now, the error is of kind Busy.
+func (r *Run) LockPlace(path string) (unlock func(), err error) {
+	name, err := r.localFile()
+	if err != nil {
+		return func() {}, nil // without a folder of this user there is no other run of this user
+	}
+	dir := filepath.Join(filepath.Dir(name), "places")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", dir)
+	}
+	lock := flock.New(filepath.Join(dir, digest.Of([]byte(r.Self().ID + "\x00" + path)).String()[:32]))
+	free, err := lock.TryLock()
+	if err != nil {
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot lock %s", lock.Path())
+	}
+	if !free {
+		return nil, fault.New(fault.Busy, "another run of Move Kit is putting data at %s", machine.DisplayPath(r.Computer, path))
+	}
+	return func() { lock.Unlock() }, nil //nolint:errcheck // the end of the program unlocks it too
 }
 
 // The kinds of confirmed destinations.

@@ -60,7 +60,7 @@ var setAside = regexp.MustCompile(`\.set-aside-\d{8}-\d{6}(-[a-z0-9]+)*(\.moveki
 // derived matches the suffixes that steps add to an item's name, and carried those that the names of
 // folders above it can have.
 var (
-	derived = regexp.MustCompile(`(\.set-aside-\d{8}-\d{6}(-[a-z0-9]+)*|\.from-[^/\\]+|\.moved-to-[^/\\]+\.txt|\.movekit-part)+$`)
+	derived = regexp.MustCompile(`(\.set-aside-\d{8}-\d{6}(-[a-z0-9]+)*|\.from-[^/\\]+|\.moved-to-[^/\\]+\.txt|(\.[0-9A-Za-z_-]+)?\.movekit-part)+$`)
 	carried = regexp.MustCompile(`(\.set-aside-\d{8}-\d{6}(-[a-z0-9]+)*)+$`)
 )
 

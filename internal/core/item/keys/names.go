@@ -34,7 +34,7 @@ func (m mover) State(_ context.Context, home, spare string, _ bool) (item.Presen
 }
 
 // derived matches the suffixes of spare keys.
-var derived = regexp.MustCompile(`^(( \(from [^\\]+\)|\.set-aside-\d{8}-\d{6})(-\d+)?|` + regexp.QuoteMeta(tree.StageEnding) + `)$`)
+var derived = regexp.MustCompile(`^(( \(from [^\\]+\)|\.set-aside-\d{8}-\d{6})(-\d+)?|(\.[0-9A-Za-z_-]+)?` + regexp.QuoteMeta(tree.StageEnding) + `)$`)
 
 // Ours reports whether a key is home or derived from it.
 func (m mover) Ours(home, key string) bool {
@@ -44,7 +44,7 @@ func (m mover) Ours(home, key string) bool {
 // Free returns an unused key name.
 func (m mover) Free(_ context.Context, home string, use item.Use) (string, error) {
 	if use == item.ForStage {
-		return home + tree.StageEnding, nil
+		return m.StageName(home), nil
 	}
 	if use == item.ForBeside {
 		return m.free(home + " (from " + m.Run.Manifest.Old.Name + ")")
