@@ -176,11 +176,12 @@ func (s *session) Stage(ctx context.Context, d *schema.Sealed, p served.Loading)
 		if err := c.recover(ctx); err != nil {
 			return err
 		}
-		if err := c.stage(ctx, d, p); err != nil {
+		if notes, err = c.stage(ctx, d, p); err != nil {
 			return err
 		}
 		s.staged = p.Stage
-		notes, err = c.notes(ctx, d, p.Mine)
+		more, err := c.notes(ctx, d, p.Mine)
+		notes = append(notes, more...)
 		return err
 	})
 	return notes, err

@@ -100,33 +100,56 @@ func (c *conn) refuses(ctx context.Context, d *schema.Sealed) (out []string, err
 // determined matches the keywords of a function that returns the same result each time.
 var determined = regexp.MustCompile(`(?i)\bDETERMINISTIC\b|\bNO SQL\b|\bREADS SQL DATA\b`)
 
-// stage creates a complete sealed database under another name, at rest.
-func (c *conn) stage(ctx context.Context, d *schema.Sealed, p served.Loading) error {
-	if err := c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(p.Stage), d.Create(p.Stage), "USE "+sqltext.Quoted(p.Stage)); err != nil {
-		return err
+// stage creates a complete sealed database under another name, at rest. A guest does everything but
+// give views, routines, triggers and events their owners. After an error, nothing is left.
+func (c *conn) stage(ctx context.Context, d *schema.Sealed, p served.Loading) (notes []string, err error) {
+	if err := checkWords(d); err != nil {
+		return nil, err
+	}
+	drop := "DROP DATABASE IF EXISTS " + sqltext.Quoted(p.Stage)
+	if err := c.run(ctx, drop); err != nil {
+		return nil, err
+	}
+	try := Engine{}.Named(p.Stage, "_try")
+	g, err := c.newGuest(ctx, p.Stage, try)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		err = cmp.Or(err, g.close(ctx))
+		if err != nil {
+			c.run(context.WithoutCancel(ctx), drop) //nolint:errcheck // the next run drops it
+		}
+	}()
+	if err := g.on().run(ctx, d.Create(p.Stage), "USE "+sqltext.Quoted(p.Stage)); err != nil {
+		return nil, err
 	}
 	for _, m := range d.Make {
-		if err := c.make(ctx, m); err != nil {
-			return err
+		if err := g.on().make(ctx, m); err != nil {
+			return nil, err
 		}
 	}
-	if err := load(ctx, c.server.On(p.Stage), d, p); err != nil {
-		return err
+	if err := load(ctx, g.login().On(p.Stage), d, p); err != nil {
+		return nil, err
 	}
-	if err := c.run(ctx, schema.Links(d)...); err != nil {
-		return err
+	if err := g.on().run(ctx, schema.Links(d)...); err != nil {
+		return nil, err
 	}
 	missing, err := c.missing(ctx, d)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	all := slices.Clone(d.Defined)
+	all, notes, err := g.provable(ctx, d, p.Stage, try)
+	if err != nil {
+		return nil, err
+	}
+	all = slices.Clone(all)
 	for i, o := range all {
 		if p.Mine && slices.Contains(missing, o.Definer) {
 			all[i].Definer = ""
 		}
 	}
-	return c.define(ctx, all, d.Database, p.Stage, true)
+	return notes, c.define(ctx, all, d.Database, p.Stage, true)
 }
 
 // make creates a table or a sequence, before the rows are loaded.

@@ -285,6 +285,14 @@ func (c *conn) tryDefinitions(ctx context.Context, d *schema.Sealed, from string
 	if !slices.ContainsFunc(d.Defined, of) { // what needs no table
 		return c.define(ctx, d.Defined, from, try, true)
 	}
+	if err := c.emptyTables(ctx, from, try); err != nil {
+		return err
+	}
+	return c.define(ctx, d.Defined, from, try, true)
+}
+
+// emptyTables creates empty tables and sequences in a database, like those of another.
+func (c *conn) emptyTables(ctx context.Context, from, try string) error {
 	tables, err := c.table(ctx, "SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ? AND table_type <> 'VIEW'", from)
 	if err != nil {
 		return err
@@ -299,7 +307,7 @@ func (c *conn) tryDefinitions(ctx context.Context, d *schema.Sealed, from string
 			return err
 		}
 	}
-	return c.define(ctx, d.Defined, from, try, true)
+	return nil
 }
 
 // define creates objects of one database in another, each in a session like its original one. With

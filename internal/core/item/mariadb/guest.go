@@ -1,0 +1,165 @@
+package mariadb
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"github.com/go-sql-driver/mysql"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item/mariadb/schema"
+	"movekit/internal/core/item/mariadb/sqltext"
+	"movekit/internal/core/item/served"
+)
+
+// guest is a temporary account with rights on some databases only. The definitions and rows of a kit,
+// which somebody with its passphrase can forge, are loaded as a guest: a statement that does more than
+// define the database fails.
+type guest struct {
+	*conn // nil if the login cannot create accounts, and so has few rights itself
+	admin *conn
+	hosts []string
+	name  string
+}
+
+// newGuest creates an account with all rights on the databases, which need not exist yet, and connects
+// with it. The caller closes it.
+func (c *conn) newGuest(ctx context.Context, databases ...string) (*guest, error) {
+	g := &guest{admin: c, hosts: []string{"localhost", "%"}, name: "movekit_" + strings.ToLower(rand.Text()[:12])}
+	password := rand.Text()
+	for _, host := range g.hosts {
+		if err := c.run(ctx, fmt.Sprintf("CREATE USER %s@%s IDENTIFIED BY %s", sqltext.Literal(g.name), sqltext.Literal(host), sqltext.Literal(password))); fault.KindOf(err) == fault.ServerLogin {
+			return g, nil
+		} else if err != nil {
+			g.close(ctx)
+			return nil, err
+		}
+		for _, d := range databases { // a name in GRANT is a pattern
+			pattern := strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`).Replace(d)
+			if err := c.run(ctx, fmt.Sprintf("GRANT ALL PRIVILEGES ON %s.* TO %s@%s", sqltext.Quoted(pattern), sqltext.Literal(g.name), sqltext.Literal(host))); err != nil {
+				g.close(ctx)
+				return nil, err
+			}
+		}
+	}
+	s := c.server
+	s.User, s.Password, s.Database = g.name, password, ""
+	var err error
+	if g.conn, err = connect(ctx, s); err != nil {
+		g.close(ctx)
+		return nil, err
+	}
+	return g, nil
+}
+
+// server returns the server with the guest's login, or with the user's if there is no guest.
+func (g *guest) login() served.Server {
+	if g.conn == nil {
+		return g.admin.server
+	}
+	return g.conn.server
+}
+
+// on returns the connection of the guest, or the user's if there is no guest.
+func (g *guest) on() *conn {
+	if g.conn == nil {
+		return g.admin
+	}
+	return g.conn
+}
+
+// close removes the account.
+func (g *guest) close(ctx context.Context) error {
+	if g.conn != nil {
+		g.conn.close()
+	}
+	ctx = context.WithoutCancel(ctx)
+	for _, host := range g.hosts {
+		if err := g.admin.run(ctx, fmt.Sprintf("DROP USER IF EXISTS %s@%s", sqltext.Literal(g.name), sqltext.Literal(host))); err != nil && fault.KindOf(err) != fault.ServerLogin {
+			return err
+		}
+	}
+	return nil
+}
+
+// provable returns the definitions that a guest can create in the database try, next to empty tables
+// like those of stage. They do nothing outside the database. The others are left to the user; the
+// notes name them.
+func (g *guest) provable(ctx context.Context, d *schema.Sealed, stage, try string) (all []schema.Object, notes []string, err error) {
+	c := g.conn
+	if c == nil || len(d.Defined) == 0 {
+		return d.Defined, nil, nil
+	}
+	drop := "DROP DATABASE IF EXISTS " + sqltext.Quoted(try)
+	defer func() {
+		if gone := c.run(context.WithoutCancel(ctx), append([]string{drop, "USE " + sqltext.Quoted(stage)}, settings...)...); err == nil {
+			err = gone
+		}
+	}()
+	if err := c.run(ctx, drop, d.Create(try)); err != nil {
+		return nil, nil, err
+	}
+	if err := c.emptyTables(ctx, stage, try); err != nil {
+		return nil, nil, err
+	}
+	if err := c.run(ctx, "USE "+sqltext.Quoted(try)); err != nil {
+		return nil, nil, err
+	}
+	for _, o := range d.Defined {
+		create := o.Create("", d.Database, try)
+		if o.Sort == "EVENT" {
+			create = strings.Replace(create, on, off, 1)
+		}
+		if err := c.run(ctx, o.Session()...); err != nil {
+			return nil, nil, err
+		}
+		raw := refused(create)
+		if raw == nil {
+			_, raw = c.ExecContext(ctx, create)
+		}
+		err := explain(c.server, raw)
+		var server *mysql.MySQLError
+		switch {
+		case raw == nil, errors.As(raw, &server) && server.Number == needsSuper && !library.MatchString(create):
+			all = append(all, o)
+		case fault.KindOf(err) == fault.ServerLogin:
+			notes = append(notes, fmt.Sprintf("the %s %s was not created, because it needs rights outside its database: create it yourself if you trust it", strings.ToLower(o.Sort), o.Name))
+		default:
+			return nil, nil, fault.Wrap(fault.KindOf(err), err, "the %s %s cannot be created", strings.ToLower(o.Sort), o.Name)
+		}
+	}
+	return all, notes, nil
+}
+
+// needsSuper is the error of a server with a binary log, which lets only administrators create
+// functions and triggers.
+const needsSuper = 1419
+
+// library matches a function of a library of the server.
+var library = regexp.MustCompile(`(?i)\bSONAME\b`)
+
+// account matches a user or role, quoted for SQL.
+var account = regexp.MustCompile("^(`(?:[^`]|``)*`|'(?:[^'\\\\]|'')*'|[A-Za-z0-9_$]+)(@(`(?:[^`]|``)*`|'(?:[^'\\\\]|'')*'|[A-Za-z0-9_$.%]+))?$")
+
+// word matches the name of a character set or collation.
+var word = regexp.MustCompile(`^[A-Za-z0-9_]+$`)
+
+// checkWords returns an error if a name that is not quoted in statements is not a word.
+func checkWords(d *schema.Sealed) error {
+	words := []string{d.Charset, d.Collation}
+	for _, o := range d.Defined {
+		if words = append(words, o.Charset, o.Collation); o.Definer != "" && !account.MatchString(o.Definer) {
+			return fault.New(fault.Hostile, "the sealed database has the definer %q", o.Definer)
+		}
+	}
+	for _, w := range words {
+		if w != "" && !word.MatchString(w) {
+			return fault.New(fault.Hostile, "the sealed database has the character set %q", w)
+		}
+	}
+	return nil
+}
