@@ -99,12 +99,9 @@ func (r *Run) remember() {
 // until unlock is called. If another run does that now, the error is of kind Busy.
 func (r *Run) LockPlace(path string) (unlock func(), err error) {
 	name, err := r.localFile()
-	if err != nil {
-		return func() {}, nil // without a folder of this user there is no other run of this user
-	}
 	dir := filepath.Join(filepath.Dir(name), "places")
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", dir)
+	if err != nil || os.MkdirAll(dir, 0o700) != nil {
+		return func() {}, nil // without a folder of this user, two runs cannot detect each other
 	}
 	lock := flock.New(filepath.Join(dir, digest.Of([]byte(r.Self().ID + "\x00" + path)).String()[:32]))
 	free, err := lock.TryLock()
