@@ -1,5 +1,5 @@
-# Two commands do all: `make demo` runs the whole example, `make test` passes
-# the tests. See README.md; CONTRIBUTING.md says what the other targets are for.
+# `make demo` runs the complete example, and `make test` runs the tests. See README.md. CONTRIBUTING.md
+# explains the other targets.
 
 GO      ?= go
 export CGO_ENABLED = 0
@@ -30,16 +30,15 @@ test:
 	sh test/tools.sh
 	$(GO) test -vet=off -p 4 -timeout 25m -count=1 -parallel 4 ./...
 
-# What takes longer: SOAK=1 is the share that is run before a change is taken,
-# the usual 10 is for a night.
+# Long tests. SOAK=1 is the share that runs before a change is merged; the default 10 is for a night.
 SOAK ?= 10
 soak:
 	MOVEKIT_SEQUENCES=$$(($(SOAK) * 50000)) $(GO) test -timeout 5h -count=1 -run Sequence ./test/model ./internal/core/move
 	MOVEKIT_STORM=$$(($(SOAK) * 200)) $(GO) test -timeout 5h -count=1 ./test/storm
 	MOVEKIT_SOAK=1 $(GO) test -vet=off -timeout 5h -count=1 -run 'TestExistingDatabase|TestInterrupted' ./internal/core/item/...
+	MOVEKIT_SOAK=1 $(GO) test -vet=off -timeout 5h -count=1 -run TestForged ./internal/core/move
 
-# Inputs at random, for every reader of what comes from elsewhere. It finds
-# another thing each time, so it is for a night, and not what a change waits for.
+# Random input for every parser of untrusted data. Each run finds other cases, so it is for a night.
 FUZZ ?= 30000
 fuzz:
 	@for p in $$(grep -rl --include=*_test.go '^func Fuzz' internal | xargs -n1 dirname | sort -u); do \
@@ -52,7 +51,7 @@ fuzz:
 race:
 	CGO_ENABLED=1 $(GO) test -race -timeout 50m -count=1 ./internal/core/... ./internal/desk ./test/model ./test/storm
 
-# How much of the core is run by its own tests and by the built program together.
+# Coverage of the core by its own tests and by the built program together.
 cover:
 	rm -rf build/cover && mkdir -p build/cover/unit build/cover/program
 	$(GO) test -count=1 -cover -coverpkg=./internal/core/... ./internal/... ./test/model ./test/storm -args -test.gocoverdir=$(CURDIR)/build/cover/unit
@@ -60,7 +59,7 @@ cover:
 	$(GO) tool covdata textfmt -i=build/cover/unit,build/cover/program -o build/cover/all.txt
 	$(GO) tool cover -func build/cover/all.txt | tail -1
 
-# What the tests of PKG notice: single changes are made in it, one at a time.
+# Mutation test of PKG: makes single changes, one at a time, and counts those that its tests detect.
 PKG ?= steps
 mutate:
 	GOFLAGS="-vet=off -ldflags=-s" $(GO) tool gremlins unleash --invert-logical --invert-loopctrl --workers 1 --timeout-coefficient 10 internal/core/$(PKG)
@@ -73,20 +72,19 @@ lint:
 	GOOS=darwin GOARCH=amd64 $(GO) build -o /dev/null ./cmd/movekit
 	$(GO) tool staticcheck ./...
 
-# What is given to people, in build/release: programs, Debian packages, a zip for the
-# stick, the modules in them, checksums. Twice of one revision is the same.
+# Creates a release in build/release: programs, Debian packages, a zip for the stick, a list of modules,
+# checksums. Two runs of one revision create the same bytes.
 release:
 	$(GO) run ./release
 
 bench: build/movekit
 	$(GO) run ./bench
 
-# docs/card.schema.json is made from the types; a test sees that it is current.
+# Generates docs/card.schema.json from the types. A test checks that it is current.
 docs: build/movekit
 	./build/movekit card schema > docs/card.schema.json
 
-# What the licences of the modules in the program say; a test sees that none is
-# missing.
+# Collects the licences of the program's modules. A test checks that none is missing.
 notices:
 	sh internal/about/notices.sh > internal/about/notices.new && mv internal/about/notices.new internal/about/notices.txt
 

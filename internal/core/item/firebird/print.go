@@ -126,7 +126,7 @@ func (o *session) Seal(ctx context.Context, database string, counts []card.Count
 	})
 	work.Go(func() error {
 		return o.backup(within, nil, counting{to, progress}, func(service string) []string {
-			return []string{"-b", "-g", "-se", service, database, "stdout"}
+			return []string{"-b", "-g", "-nodbtriggers", "-se", service, database, "stdout"}
 		})
 	})
 	if err := work.Wait(); err != nil {
