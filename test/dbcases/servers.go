@@ -85,7 +85,7 @@ func Sealed[F served.Facts](t *testing.T, e served.Engine[F], o served.Session[F
 	fatal.If(t, err)
 	text, err := json.Marshal(made)
 	fatal.If(t, errors.Join(err, json.Unmarshal(text, &d)))
-	return d, served.Loading{Stage: e.Named(database, "_stage"), Schema: open(&schema), Rows: open(&data)}, data.Bytes()
+	return d, served.Loading{Stage: e.Named(database, "_stage"), Schema: open(&schema), Rows: open(&data), Allow: func(string) error { return nil }}, data.Bytes()
 }
 
 // Place puts a sealed database on a server, and returns the notes for the technician.

@@ -125,7 +125,7 @@ func (s *session) Stage(ctx context.Context, d *Sealed, p served.Loading) (notes
 		return nil, err
 	}
 	defer rows.Close()
-	return s.stage(ctx, d, p.Stage, archive, rows, p.Progress)
+	return s.stage(ctx, d, p, archive, rows)
 }
 
 // archive writes the schema to a private file, which pg_restore needs.

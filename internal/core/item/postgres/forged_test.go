@@ -114,3 +114,50 @@ func TestNothingIsSQL(t *testing.T) {
 	}
 	fatal.If(t, to.Drop(t.Context(), "forged_stage"))
 }
+
+// TestDefinitionsHaveNoRights moves a database whose constraints, triggers and views call functions
+// that try to run a program and to create an administrator. They run as a guest.
+func TestDefinitionsHaveNoRights(t *testing.T) {
+	dir := t.TempDir()
+	fatal.If(t, os.Chmod(dir, 0o777))
+	proof := filepath.Join(dir, "ran")
+	s := fresh(t, "rights", fmt.Sprintf(`CREATE FUNCTION evil(n int) RETURNS boolean LANGUAGE plpgsql AS $f$ DECLARE sql text; BEGIN
+		IF current_database() = 'rights' THEN RETURN true; END IF;
+		FOREACH sql IN ARRAY ARRAY['RESET ROLE', 'RESET SESSION AUTHORIZATION', 'SET SESSION AUTHORIZATION postgres', 'COPY (SELECT 1) TO PROGRAM ''touch %s''', 'CREATE ROLE rights_evil SUPERUSER', 'ALTER ROLE postgres PASSWORD ''x'''] LOOP
+			BEGIN EXECUTE sql; EXCEPTION WHEN OTHERS THEN NULL; END;
+		END LOOP; RETURN true; END $f$;
+	CREATE TABLE checked (n int CHECK (evil(n))); INSERT INTO checked VALUES (1), (2);
+	CREATE DOMAIN d AS int CHECK (evil(VALUE)); CREATE TABLE of_domain (n d); INSERT INTO of_domain VALUES (1);
+	CREATE MATERIALIZED VIEW seen AS SELECT evil(n) FROM checked;
+	CREATE TABLE parent (n int PRIMARY KEY); INSERT INTO parent VALUES (1);
+	CREATE FUNCTION on_row() RETURNS trigger LANGUAGE plpgsql AS $f$ BEGIN PERFORM evil(1); RETURN NEW; END $f$;
+	CREATE TRIGGER always BEFORE INSERT ON parent FOR EACH ROW EXECUTE FUNCTION on_row(); ALTER TABLE parent ENABLE ALWAYS TRIGGER always;
+	CREATE FUNCTION on_event() RETURNS event_trigger LANGUAGE plpgsql AS $f$ BEGIN PERFORM evil(1); END $f$;
+	CREATE EVENT TRIGGER on_all ON ddl_command_end EXECUTE FUNCTION on_event()`, proof))
+	d, p, _ := sealed(t, s)
+	roles := func() string {
+		return dbcases.SQL(t, now, "postgres", "SELECT string_agg(rolname || rolsuper || coalesce(rolpassword, ''), ' ' ORDER BY 1) FROM pg_authid")
+	}
+	before := roles()
+	asked := ""
+	p.Stage, p.Allow = "rights_stage", func(question string) error { asked += question; return fmt.Errorf("no") }
+	to := server(t, now, "rights")
+	notes, err := to.Stage(t.Context(), d, p)
+	fatal.If(t, err)
+	if _, err := os.Stat(proof); err == nil {
+		t.Error("a program ran")
+	}
+	if after := roles(); after != before {
+		t.Errorf("the roles were %s, are %s", before, after)
+	}
+	if !strings.Contains(asked, "CREATE EVENT TRIGGER on_all") || !strings.Contains(fmt.Sprint(notes), "the event trigger on_all was not created, because it needs an administrator") {
+		t.Errorf("asked %q, notes %q", asked, notes)
+	}
+	if got := dbcases.SQL(t, now, "rights_stage", "SELECT count(*), (SELECT pg_get_userbyid(relowner) FROM pg_class WHERE relname = 'checked'), (SELECT count(*) FROM seen) FROM checked"); got != "2|postgres|2" {
+		t.Errorf("the table has %s", got)
+	}
+	fatal.If(t, to.Drop(t.Context(), "rights_stage"))
+	if got := dbcases.SQL(t, now, "postgres", "SELECT count(*) FROM pg_roles WHERE rolname LIKE 'movekit%'"); got != "0" {
+		t.Errorf("%s temporary roles are left", got)
+	}
+}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -126,7 +127,8 @@ func (s *session) Lacks(ctx context.Context, _ string, d *Sealed) ([]string, err
 
 // stage creates the database under another name and loads it, after dropping leftovers of an
 // earlier run. archive is the file with the schema.
-func (s *session) stage(ctx context.Context, d *Sealed, name, archive string, data io.Reader, progress func(int64)) (notes []string, err error) {
+func (s *session) stage(ctx context.Context, d *Sealed, p served.Loading, archive string, data io.Reader) (notes []string, err error) {
+	name := p.Stage
 	conn, err := s.maintenance(ctx)
 	if err != nil {
 		return nil, err
@@ -152,25 +154,55 @@ func (s *session) stage(ctx context.Context, d *Sealed, name, archive string, da
 	if whole < 0 {
 		return notes, fault.New(fault.Damaged, "the sealed schema has no statement that creates the database")
 	}
-	create, owner, _ := strings.Cut(pre[whole].of(quoted(name)), ";\n")
-	for _, sql := range []string{create, owner} {
-		if _, err := conn.Exec(ctx, sql, pgx.QueryExecModeSimpleProtocol); err != nil {
+	create, owner, _ := strings.Cut(strings.TrimRight(pre[whole].of(quoted(name)), "\n"), ";\n")
+	owner = strings.TrimSpace(owner)
+	if !strings.HasPrefix(create, "CREATE DATABASE "+quoted(name)+" WITH TEMPLATE = template0 ") || owner != "" && !ownerDatabase.MatchString(owner) {
+		return notes, fault.New(fault.Hostile, "the sealed schema creates the database in a way that Move Kit does not write")
+	}
+	g, err := s.newGuest(ctx)
+	if err != nil {
+		return notes, err
+	}
+	given := ""
+	defer func() { err = errors.Join(err, g.close(ctx, given)) }()
+	if err := execOne(ctx, conn, create); err != nil {
+		return notes, s.explain(err)
+	}
+	if g.role != "" {
+		if err := execOne(ctx, conn, "ALTER DATABASE "+quoted(name)+" OWNER TO "+quoted(g.role)); err != nil {
 			return notes, s.explain(err)
 		}
 	}
-	m := builder{session: s, database: name, path: d.Path, notes: &notes}
-	if err := m.all(ctx, pre); err != nil {
+	defer func() { // the guest's objects are dropped with the database
+		if err != nil {
+			err = s.withdraw(ctx, name, nil, err)
+		}
+	}()
+	preNow, owners := later(pre)
+	postNow, more := later(post)
+	m := builder{guest: g, database: name, path: d.Path, notes: &notes, allow: p.Allow}
+	if err := m.all(ctx, preNow); err != nil {
 		return notes, err
 	}
-	if err := s.load(ctx, name, d.Path, data, progress); err != nil {
+	if err := s.load(ctx, g, name, d.Path, data, p.Progress); err != nil {
 		return notes, err
 	}
-	if err := m.all(ctx, post); err != nil {
+	if err := m.all(ctx, postNow); err != nil {
 		return notes, err
 	}
 	if err := m.fill(ctx, d.Views); err != nil {
 		return notes, err
 	}
+	g.session.leave(name)
+	if err := g.give(ctx, name, append(owners, more...), m.partial); err != nil {
+		return notes, err
+	}
+	if owner != "" {
+		if err := execOne(ctx, conn, owner); err != nil {
+			return notes, s.explain(err)
+		}
+	}
+	given = name
 	for _, e := range pre {
 		if !e.ofDatabase() || e.sort == "database" {
 			continue
@@ -188,6 +220,9 @@ func (s *session) stage(ctx context.Context, d *Sealed, name, archive string, da
 	}
 	return append(notes, m.versions(ctx, conn, d)...), nil
 }
+
+// ownerDatabase matches the statement that gives the database its owner.
+var ownerDatabase = regexp.MustCompile(`^ALTER DATABASE ` + identifier + ` OWNER TO ` + identifier + `;?$`)
 
 // withdraw removes the staged database and the roles that this run created, after an error. If that
 // fails too, the error names them.
@@ -215,7 +250,9 @@ func (s *session) withdraw(ctx context.Context, name string, roles []string, cau
 
 // builder creates the objects of a database.
 type builder struct {
-	*session
+	*guest
+	allow    func(string) error // asks whether an administrator may create an object
+	partial  bool               // some objects were not created
 	database string
 	path     string // search path of the old database
 	mu       sync.Mutex
@@ -306,6 +343,18 @@ func (m *builder) createOne(ctx context.Context, conn *pgx.Conn, e entry) error 
 	if err == nil {
 		return nil
 	}
+	if isForbidden(err) && m.role != "" {
+		done, err := m.asAdmin(ctx, m.database, e, m.allow)
+		if err == nil && !done {
+			m.mu.Lock()
+			defer m.mu.Unlock()
+			m.partial = true
+			*m.notes = append(*m.notes, fmt.Sprintf("the %s %s was not created, because it needs an administrator of the server: create it yourself if you trust it", e.object().Sort, e.name))
+		}
+		if err == nil {
+			return nil
+		}
+	}
 	err = m.explain(err)
 	return fault.Wrap(fault.KindOf(err), err, "the %s %s cannot be created on the new server", e.object().Sort, e.name)
 }
@@ -371,8 +420,13 @@ func renaming(from, to string) string {
 
 // load loads the data that Seal wrote. Functions that are called while rows are checked are found
 // on the old database's search path.
-func (s *session) load(ctx context.Context, database, searchPath string, data io.Reader, progress func(int64)) error {
-	conn, err := s.on(ctx, database)
+func (s *session) load(ctx context.Context, g *guest, database, searchPath string, data io.Reader, progress func(int64)) error {
+	conn, err := g.on(ctx, database)
+	if err != nil {
+		return err
+	}
+	defer g.leave(database)
+	admin, err := s.on(ctx, database) // for large objects and extensions
 	if err != nil {
 		return err
 	}
@@ -383,12 +437,35 @@ func (s *session) load(ctx context.Context, database, searchPath string, data io
 	if err != nil {
 		return s.explain(err)
 	}
-	return scan(data, func(string) error { return nil }, func(sql string) error {
-		return s.explain(replay(ctx, conn, sql))
+	var given []string
+	err = scan(data, func(string) error { return nil }, func(sql string) error {
+		if ownLob.MatchString(sql) || grantLob.MatchString(sql) || revokeLob.MatchString(sql) {
+			given = append(given, sql)
+			return nil
+		}
+		err := replay(ctx, conn, sql)
+		if isForbidden(err) && setValue.MatchString(sql) {
+			err = replay(ctx, admin, sql) // a sequence of an extension
+		}
+		return s.explain(err)
 	}, func(sql string, rows io.Reader) error {
-		_, err := conn.PgConn().CopyFrom(ctx, served.Counting{Reader: rows, Progress: progress}, sql)
+		to := conn
+		var mine bool
+		if err := conn.QueryRow(ctx, "SELECT pg_catalog.has_table_privilege($1::text, 'INSERT')", copyTo.FindString(sql)[len("COPY "):]).Scan(&mine); err != nil {
+			return s.explain(err)
+		}
+		if !mine {
+			to = admin // a table of an extension, which an administrator created
+		}
+		_, err := to.PgConn().CopyFrom(ctx, served.Counting{Reader: rows, Progress: progress}, sql)
 		return s.explain(err)
 	})
+	for _, sql := range given {
+		if err == nil {
+			err = s.explain(execOne(ctx, admin, sql))
+		}
+	}
+	return err
 }
 
 // maxStatement limits a statement in the sealed rows, in bytes. A piece of a large object is the

@@ -79,6 +79,7 @@ func setPath(ctx context.Context, conn *pgx.Conn, path string) error {
 var (
 	fixed      = map[string]bool{"SET client_encoding = 'UTF8'": true, "SET standard_conforming_strings = on": true, "SET search_path = ''": true}
 	copyIn     = regexp.MustCompile(`^COPY ` + identifier + `\.` + identifier + `(?: \(` + identifier + `(?:, ` + identifier + `)*\))? FROM stdin$`)
+	copyTo     = regexp.MustCompile(`^COPY ` + identifier + `\.` + identifier)
 	setValue   = regexp.MustCompile(`^SELECT pg_catalog\.setval\('((?:[^']|'')*)', (-?[0-9]+), (true|false)\)$`)
 	createLob  = regexp.MustCompile(`^SELECT pg_catalog\.lo_create\('([0-9]+)'\)$`)
 	putLob     = regexp.MustCompile(`^SELECT pg_catalog\.lo_put\('([0-9]+)', ([0-9]+), '\\x([0-9a-f]*)'\)$`)

@@ -492,7 +492,7 @@ func (m mover[F]) loading(stage string) Loading {
 		return func() (io.ReadCloser, error) { return m.Run.Kit.Open(m.Key.App, parts) }
 	}
 	return Loading{
-		Stage: stage, Mine: m.RunAsMe,
+		Stage: stage, Mine: m.RunAsMe, Allow: m.Host.Technician.AgreeToRun,
 		Schema: open(m.InKit.Sealed.Schema), Rows: open(m.InKit.Sealed.Parts),
 	}
 }

@@ -87,6 +87,7 @@ type Loading struct {
 	Stage    string                        // name of the database while it is being created
 	Mine     bool                          // objects of a user that is missing on the new server get the loading user
 	Progress func(int64)                   // gets the number of bytes since the last call
+	Allow    func(question string) error   // asks whether an administrator may run a definition; nil means no
 }
 
 // Engine is a database engine. F are its facts.
