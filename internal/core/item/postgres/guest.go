@@ -138,6 +138,23 @@ func (g *guest) give(ctx context.Context, database string, statements []string, 
 			return g.admin.explain(err)
 		}
 	}
+	const atOnce = 200
+	for some := range slices.Chunk(statements, atOnce) {
+		batch := &pgconn.Batch{}
+		for _, sql := range some {
+			batch.ExecParams(sql, nil, nil, nil, nil)
+		}
+		if _, err := conn.PgConn().ExecBatch(ctx, batch).ReadAll(); err == nil {
+			continue
+		}
+		if err := g.giveEach(ctx, conn, database, some, partial); err != nil { // nothing of them was done
+			return err
+		}
+	}
+	return nil
+}
+
+func (g *guest) giveEach(ctx context.Context, conn *pgx.Conn, database string, statements []string, partial bool) error {
 	for _, sql := range statements {
 		if err := execOne(ctx, conn, sql); err != nil {
 			if partial && isMissing(err) {
