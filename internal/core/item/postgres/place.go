@@ -194,7 +194,7 @@ func (s *session) stage(ctx context.Context, d *Sealed, p served.Loading, archiv
 		return notes, err
 	}
 	g.session.leave(name)
-	if err := g.give(ctx, name, append(owners, more...), m.partial); err != nil {
+	if err := g.give(ctx, name, append(owners, more...), len(m.skipped) > 0); err != nil {
 		return notes, err
 	}
 	if owner != "" {
@@ -252,7 +252,7 @@ func (s *session) withdraw(ctx context.Context, name string, roles []string, cau
 type builder struct {
 	*guest
 	allow    func(string) error // asks whether an administrator may create an object
-	partial  bool               // some objects were not created
+	skipped  []string           // objects that were not created
 	database string
 	path     string // search path of the old database
 	mu       sync.Mutex
@@ -344,19 +344,31 @@ func (m *builder) createOne(ctx context.Context, conn *pgx.Conn, e entry) error 
 		return nil
 	}
 	if isForbidden(err) && m.role != "" {
-		done, err := m.asAdmin(ctx, m.database, e, m.allow)
-		if err == nil && !done {
-			m.mu.Lock()
-			defer m.mu.Unlock()
-			m.partial = true
-			*m.notes = append(*m.notes, fmt.Sprintf("the %s %s was not created, because it needs an administrator of the server: create it yourself if you trust it", e.object().Sort, e.name))
-		}
-		if err == nil {
+		if err = m.byAdmin(ctx, e); err == nil {
 			return nil
 		}
 	}
 	err = m.explain(err)
-	return fault.Wrap(fault.KindOf(err), err, "the %s %s cannot be created on the new server", e.object().Sort, e.name)
+	why := ""
+	m.mu.Lock()
+	if len(m.skipped) > 0 {
+		why = "; it may need the " + strings.Join(m.skipped, ", the ") + ", which an administrator must create and nobody agreed to"
+	}
+	m.mu.Unlock()
+	return fault.Wrap(fault.KindOf(err), err, "the %s %s cannot be created on the new server%s", e.object().Sort, e.name, why)
+}
+
+// byAdmin creates an object that a guest may not create, if the user allows it. Otherwise it notes that
+// the object is missing.
+func (m *builder) byAdmin(ctx context.Context, e entry) error {
+	m.mu.Lock() // one question at a time
+	defer m.mu.Unlock()
+	done, err := m.asAdmin(ctx, m.database, e, m.allow)
+	if err == nil && !done {
+		m.skipped = append(m.skipped, e.object().Sort+" "+e.name)
+		*m.notes = append(*m.notes, fmt.Sprintf("the %s %s was not created, because it needs an administrator of the server: create it yourself if you trust it", e.object().Sort, e.name))
+	}
+	return err
 }
 
 // fill fills the materialized views. Views that read other views through functions, a dependency
