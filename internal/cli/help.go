@@ -73,7 +73,7 @@ func explained(name string) string {
 	for _, s := range g.Steps {
 		before = append(before, string(s))
 	}
-	past := "It cannot be overridden, because something would be lost."
+	past := "It cannot be overridden."
 	if g.Overridable() {
 		past = fmt.Sprintf("To override it: --override %s --because \"REASON\". The handover lists the override with its reason.", g.Name)
 	}

@@ -381,7 +381,7 @@ func (e *env) reasons() (map[string]string, error) {
 		case g == nil:
 			return nil, fault.New(fault.Usage, "there is no gate %q", name)
 		case !g.Overridable():
-			return nil, fault.New(fault.Usage, "the gate %s cannot be overridden, because something would be lost", name)
+			return nil, fault.New(fault.Usage, "the gate %s cannot be overridden", name)
 		case strings.TrimSpace(e.because) == "":
 			return nil, fault.New(fault.Usage, "--override %s needs a reason: --because REASON", name)
 		}

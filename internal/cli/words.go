@@ -195,7 +195,7 @@ var gateAdvice = map[string]string{
 	"not-active-here":        "Deactivate the licence here first: it is of no use without the data.",
 	"old-data-exists":        "Keep the data here: otherwise the kit has the only copy. Override this gate if you want to unpack again.",
 	"set-aside-exists":       "If somebody moved it, move it back. If it is lost, override this gate: then the unpacked data is removed, and nothing is moved back.",
-	"destination-ready":      "Fix the problem: start the database server or install what it lacks, connect the drive or map it (--drive D=FOLDER), or make the folder writable. Then run this again.",
+	"destination-ready":      "Run `movekit ready {app}`, which says how to solve each problem: a stopped database server, a missing drive, a folder that cannot be written to, a path to confirm. Then run this again.",
 	"requirements-met":       "Install it first; `movekit ready {app}` shows what is here.",
 	"version-rule":           "Install that version first, and do not start it yet. If a command reports the version, check it with `movekit card show {app}`, and agree to it with --run-commands.",
 	"same-edition":           "Install the same edition first, and do not start it yet.",
