@@ -361,3 +361,24 @@ func TestRemoved(t *testing.T) {
 		t.Errorf("not to be read: %v", err)
 	}
 }
+
+// FuzzDerived checks that a derived name is beside home, and starts with its name.
+func FuzzDerived(f *testing.F) {
+	for _, p := range []string{"/srv/a", "/srv/a.set-aside-20260101-000000", "/srv/a.set-aside-20260101-000000-2.movekit-part", "/srv/a.from-OLD", "/srv/b", "/srv/a/../b", "/srv.set-aside-20260101-000000/a", "/srv/a.0123456789abcdef.movekit-part", "/srv/a.moved-to-NEW.txt", "a", "/", ""} {
+		f.Add("/srv/a", p)
+	}
+	f.Fuzz(func(t *testing.T, home, path string) {
+		if home == "" || !filepath.IsAbs(home) || filepath.Clean(home) == "/" || !Derived(home, path, false) {
+			return
+		}
+		h, p := strings.Split(filepath.Clean(home), "/"), strings.Split(filepath.Clean(path), "/")
+		if len(h) != len(p) {
+			t.Fatalf("%q is derived from %q", path, home)
+		}
+		for i := range h {
+			if p[i] != h[i] && !strings.HasPrefix(p[i], h[i]+".") {
+				t.Errorf("%q is derived from %q", path, home)
+			}
+		}
+	})
+}
