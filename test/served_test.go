@@ -42,7 +42,7 @@ var engines = []engine{
 	{
 		"mariadb", dbserver.MariaDB, "user=pontoon\npassword=s3cret-of-the-ledger\n", func(s *dbserver.Server) string { return s.Socket }, func(_ *dbserver.Server, name string) string { return name }, "mysql",
 		func(s *dbserver.Server, name string) error {
-			_, err := s.SQL("mysql", "CREATE DATABASE "+name+"; CREATE USER IF NOT EXISTS pontoon IDENTIFIED BY 's3cret-of-the-ledger'; GRANT ALL ON *.* TO pontoon")
+			_, err := s.SQL("mysql", "CREATE DATABASE "+name+"; CREATE USER IF NOT EXISTS pontoon IDENTIFIED BY 's3cret-of-the-ledger'; GRANT ALL ON *.* TO pontoon WITH GRANT OPTION")
 			return err
 		},
 		func(t *testing.T, s *dbserver.Server) string {

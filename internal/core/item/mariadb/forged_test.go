@@ -72,3 +72,19 @@ func TestNothingBeyondTheDatabase(t *testing.T) {
 		}
 	}
 }
+
+// TestLoginWithTooManyRights asks for another login if the one given cannot load a database with fewer
+// rights than it has.
+func TestLoginWithTooManyRights(t *testing.T) {
+	d, _, _ := sealed(t, fresh(t, "toomany", "CREATE TABLE a (n int)"))
+	for grant, ok := range map[string]bool{"ALL ON *.* TO toomany": false, "CREATE, FILE ON *.* TO toomany": false, "ALL ON *.* TO toomany WITH GRANT OPTION": true, "ALL ON toomany.* TO toomany": true} {
+		dbcases.SQL(t, now, "mysql", "CREATE OR REPLACE USER toomany; GRANT "+grant)
+		s := server(now, "toomany")
+		s.User = "toomany"
+		lacks, err := openAt(t, s).Lacks(t.Context(), "toomany", d)
+		if err != nil || strings.Contains(fmt.Sprint(lacks), "has rights on all databases") == ok {
+			t.Errorf("%s: %q %v", grant, lacks, err)
+		}
+	}
+	dbcases.SQL(t, now, "mysql", "DROP USER toomany")
+}

@@ -68,7 +68,12 @@ func (c *conn) refuses(ctx context.Context, d *schema.Sealed) (out []string, err
 		}
 	}
 	if facts[3] == "0" {
-		out = append(out, "the login on the server here cannot create databases: allow it with GRANT ALL ON *.*")
+		out = append(out, "the login on the server here cannot create databases: allow it with GRANT ALL ON *.* ... WITH GRANT OPTION")
+	}
+	if all, gives, err := c.rights(ctx); err != nil {
+		return nil, err
+	} else if all && !gives {
+		out = append(out, "the login on the server here has rights on all databases, and cannot load this one with fewer: log in as an administrator who may give rights (WITH GRANT OPTION), or as an account with rights on this database only")
 	}
 	modes, binlog, others := map[string]bool{}, "", ""
 	for _, o := range d.Defined {

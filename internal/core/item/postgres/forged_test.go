@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"movekit/internal/core/card"
+	"movekit/internal/core/item/served"
 	"movekit/test/dbcases"
 	"movekit/test/fatal"
 )
@@ -161,6 +163,21 @@ func TestDefinitionsHaveNoRights(t *testing.T) {
 	if got := dbcases.SQL(t, now, "postgres", "SELECT count(*) FROM pg_roles WHERE rolname LIKE 'movekit%'"); got != "0" {
 		t.Errorf("%s temporary roles are left", got)
 	}
+}
+
+// TestLoginWithTooManyRights asks for another login if the one given cannot load a database with fewer
+// rights than it has.
+func TestLoginWithTooManyRights(t *testing.T) {
+	d, _, _ := sealed(t, fresh(t, "toomany", "CREATE TABLE a (n int)"))
+	for rights, ok := range map[string]bool{"CREATEDB": true, "SUPERUSER": true, "CREATEDB CREATEROLE": false, "CREATEDB IN ROLE pg_execute_server_program": false, "CREATEDB IN ROLE postgres": false} {
+		dbcases.SQL(t, now, "postgres", "DROP ROLE IF EXISTS toomany; CREATE ROLE toomany LOGIN "+rights)
+		to := at(t, served.Server{Kind: card.PostgreSQL, Host: now.Dir, Port: now.Port, User: "toomany", Database: "toomany"})
+		lacks, err := to.Lacks(t.Context(), "toomany", d)
+		if to.Close(); err != nil || strings.Contains(fmt.Sprint(lacks), "rights beyond its own databases") == ok {
+			t.Errorf("%s: %q %v", rights, lacks, err)
+		}
+	}
+	dbcases.SQL(t, now, "postgres", "DROP ROLE toomany")
 }
 
 // quotedText matches strings and quoted names, also with escapes.

@@ -102,12 +102,17 @@ func (s *session) Lacks(ctx context.Context, _ string, d *Sealed) ([]string, err
 			out = append(out, fmt.Sprintf("the extension %s has version %s on the server here, but had %s: its data cannot move to an older version", name, is, was))
 		}
 	}
-	var may, icu bool
-	if err := conn.QueryRow(ctx, "SELECT rolsuper OR rolcreatedb, EXISTS (SELECT FROM pg_catalog.pg_collation WHERE collprovider = 'i') FROM pg_catalog.pg_roles WHERE rolname = current_user").Scan(&may, &icu); err != nil {
+	var may, icu, more bool
+	if err := conn.QueryRow(ctx, `SELECT rolsuper OR rolcreatedb, EXISTS (SELECT FROM pg_catalog.pg_collation WHERE collprovider = 'i'),
+		NOT rolsuper AND (rolcreaterole OR rolreplication OR rolbypassrls OR EXISTS (SELECT FROM pg_catalog.pg_roles g WHERE (g.rolsuper OR g.rolname LIKE 'pg\_%') AND pg_has_role(g.oid, 'MEMBER')))
+		FROM pg_catalog.pg_roles WHERE rolname = current_user`).Scan(&may, &icu, &more); err != nil {
 		return nil, s.explain(err)
 	}
 	if !may {
 		out = append(out, "the login on the server here cannot create databases: allow it with ALTER ROLE ... CREATEDB")
+	}
+	if more {
+		out = append(out, "the login on the server here has rights beyond its own databases, and cannot load this one with fewer: log in as a superuser, or as a role that has CREATEDB only")
 	}
 	if d.ICU && !icu {
 		out = append(out, "the server here does not have the ICU library, which the old one uses for sorting")
