@@ -53,12 +53,9 @@ func readRoles(ctx context.Context, conn *pgx.Conn, condition string) ([]Role, e
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (r Role, err error) {
-		var config, in, with []string
-		if err := row.Scan(&r.Name, &r.Login, &r.May, &config, &in, &with); err != nil {
+		var in, with []string
+		if err := row.Scan(&r.Name, &r.Login, &r.May, &r.Settings, &in, &with); err != nil {
 			return r, err
-		}
-		for _, c := range config {
-			r.Settings = append(r.Settings, c)
 		}
 		for i := range in {
 			options := strings.ReplaceAll(strings.TrimSpace(with[i]), "E ", "E, ")
