@@ -47,7 +47,7 @@ func Firebird() (*Server, error) {
 	}
 	s.halt = func() error { return end(process) }
 	s.client = func(database string) *exec.Cmd {
-		cmd := exec.Command("/usr/bin/isql-fb", "-q", "-b", "-m", "-ch", "UTF8", "127.0.0.1/"+s.Port+":"+s.Path(database))
+		cmd := exec.Command("/usr/bin/isql-fb", "-q", "-b", "-m", "-nod", "-ch", "UTF8", "127.0.0.1/"+s.Port+":"+s.Path(database))
 		cmd.Env = isqlEnv()
 		return cmd
 	}

@@ -66,7 +66,18 @@ type tx struct {
 	end func() // called after it ends
 }
 
-// open opens a database. With the character set NONE the server does not convert texts, so their
+// noTriggers is the attachment parameter isc_dpb_no_db_triggers (Firebird API Guide, chapter 4), which
+// keeps triggers ON CONNECT, ON DISCONNECT and ON TRANSACTION from running. The server allows it for
+// administrators and for the owner of the database, as it does a backup. The driver has no option for
+// it, and writes the length of a role as one byte without a check. So the server reads a role of 256
+// bytes as an empty one, and then the bytes as further parameters.
+var noTriggers = func() string {
+	const noDBTriggers, processName = 72, 74
+	name := strings.Repeat("-", 256-3-2)
+	return string([]byte{noDBTriggers, 1, 1, processName, byte(len(name))}) + name
+}()
+
+// open opens a database without running its triggers. With the character set NONE the server does not convert texts, so their
 // bytes are returned unchanged. One idle connection is kept.
 func open(ctx context.Context, s served.Server, charset string) (*sql.DB, error) {
 	s = login(s)
@@ -75,7 +86,7 @@ func open(ctx context.Context, s served.Server, charset string) (*sql.DB, error)
 		return nil, explain(s, err)
 	}
 	conn.Close()
-	at := url.URL{Scheme: "firebird", User: url.UserPassword(s.User, s.Password), Host: net.JoinHostPort(s.Host, s.Port), Path: "/" + strings.TrimPrefix(filepath.ToSlash(s.Database), "/"), RawQuery: url.Values{"charset": {charset}, "auth_plugin_name": {"Srp"}}.Encode()}
+	at := url.URL{Scheme: "firebird", User: url.UserPassword(s.User, s.Password), Host: net.JoinHostPort(s.Host, s.Port), Path: "/" + strings.TrimPrefix(filepath.ToSlash(s.Database), "/"), RawQuery: url.Values{"charset": {charset}, "auth_plugin_name": {"Srp"}, "role": {noTriggers}}.Encode()}
 	db, err := sql.Open("firebirdsql", at.String())
 	if err != nil {
 		return nil, fault.New(fault.BadCard, "the address of the database %s is not valid", s.Address())
@@ -161,7 +172,14 @@ func explain(s served.Server, err error) error {
 	})
 }
 
-func oneLine(text string) string { return strings.Join(strings.Fields(text), " ") }
+// oneLine returns the first 500 bytes of a message as one line.
+func oneLine(text string) string {
+	text = strings.Join(strings.Fields(text), " ")
+	if len(text) > 500 {
+		return strings.ToValidUTF8(text[:500], "") + " ..."
+	}
+	return text
+}
 
 // kindOf classifies server errors by code (Firebird 3 Language Reference, appendix B: exception
 // codes).

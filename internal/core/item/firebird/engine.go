@@ -211,33 +211,75 @@ func services(s served.Server) (*firebirdsql.ServiceManager, error) {
 	return sm, explain(s, err)
 }
 
-// Stage creates the sealed database under another name.
-func (o *session) Stage(ctx context.Context, d *Sealed, p served.Loading) ([]string, error) {
+// Stage creates the sealed database under another name. Its definitions come first, without rows: if
+// the server would run a function of the database for an index or a check, the user is asked.
+func (o *session) Stage(ctx context.Context, d *Sealed, p served.Loading) (notes []string, err error) {
+	if err := o.restore(ctx, p, nil, "-m"); err != nil {
+		return nil, err
+	}
+	var called string
+	if err := o.in(ctx, p.Stage, func(c *tx) (err error) {
+		called, err = c.called(ctx, func(kind, _ string) bool { return kind == indexExpression || kind == validation })
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	question := fmt.Sprintf("The indexes or checks of the database %s use %s, which the server runs as an administrator for every row.\nAllow it?", p.Stage, called)
+	if called != "" && (p.Allow == nil || p.Allow(question) != nil) {
+		if ctx.Err() == nil {
+			err = fault.New(fault.ManualStep, "indexes or checks of the database use %s, which the server would run as an administrator for every row, and nobody has allowed it", called)
+		}
+		return nil, errors.Join(ctx.Err(), err, o.Drop(ctx, p.Stage))
+	}
+	if err := o.restore(ctx, p, p.Progress); err != nil {
+		return nil, err
+	}
+	return notes, o.in(ctx, p.Stage, func(c *tx) (err error) {
+		if notes, err = c.usersLacking(ctx, d); err != nil {
+			return err
+		}
+		for _, m := range d.Modules {
+			notes = append(notes, "functions of the database are in the library "+m+": make sure that the new server has it")
+		}
+		events, err := c.column(ctx, "SELECT RDB$TRIGGER_NAME FROM RDB$TRIGGERS WHERE RDB$TRIGGER_TYPE BETWEEN 8192 AND 8196 AND RDB$TRIGGER_INACTIVE = 0 AND RDB$SYSTEM_FLAG = 0")
+		for _, e := range events {
+			notes = append(notes, "the trigger "+e+" runs with the rights of everybody who connects to the database, also of an administrator")
+		}
+		return err
+	})
+}
+
+// The kinds of RDB$DEPENDENCIES.RDB$DEPENDENT_TYPE that the server runs while it loads rows.
+const (
+	validation      = "4"
+	indexExpression = "6"
+)
+
+// in calls do with a transaction in a database, and closes the connection.
+func (o *session) in(ctx context.Context, database string, do func(*tx) error) error {
+	c, err := o.begin(ctx, database)
+	if err != nil {
+		return err
+	}
+	defer o.leave(database)
+	defer c.close()
+	return do(c)
+}
+
+// restore creates the staged database from the sealed backup, after removing an earlier one.
+func (o *session) restore(ctx context.Context, p served.Loading, progress func(int64), options ...string) error {
 	o.leave(p.Stage)
 	if err := os.Remove(p.Stage); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return nil, fault.Wrap(fault.CannotPlace, err, "cannot remove %s, a leftover of an earlier run", p.Stage)
+		return fault.Wrap(fault.CannotPlace, err, "cannot remove %s, which an earlier run left", p.Stage)
 	}
 	data, err := p.Rows()
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer data.Close()
-	err = o.backup(ctx, served.Counting{Reader: data, Progress: p.Progress}, nil, func(service string) []string {
-		return []string{"-c", "-se", service, "stdin", p.Stage}
+	return o.backup(ctx, served.Counting{Reader: data, Progress: progress}, nil, func(service string) []string {
+		return append([]string{"-c", "-se", service, "stdin", p.Stage}, options...)
 	})
-	if err != nil {
-		return nil, err
-	}
-	c, err := o.begin(ctx, p.Stage)
-	if err != nil {
-		return nil, err
-	}
-	defer c.close()
-	notes, err := c.usersLacking(ctx, d)
-	for _, m := range d.Modules {
-		notes = append(notes, "functions of the database are in the library "+m+": make sure that the new server has it")
-	}
-	return notes, err
 }
 
 // Unfinished reports whether an interrupted rename left one of two databases shut down.

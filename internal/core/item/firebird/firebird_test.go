@@ -167,6 +167,65 @@ func TestEverythingMoves(t *testing.T) {
 }
 
 // TestChanges checks that every change of the definitions is detected.
+// TestDatabaseTriggers moves a database whose triggers write, create an administrator and refuse to go
+// on whenever somebody connects or begins a transaction. None of them runs, on either server.
+func TestDatabaseTriggers(t *testing.T) {
+	sql := "CREATE TABLE log (what VARCHAR(30)); CREATE TABLE a (n INT); COMMIT; INSERT INTO a VALUES (1); CREATE EXCEPTION refused 'not today'; COMMIT; SET TERM ^ ; "
+	for i, event := range []string{"DISCONNECT", "TRANSACTION START", "TRANSACTION COMMIT", "TRANSACTION ROLLBACK", "CONNECT"} {
+		sql += fmt.Sprintf("CREATE TRIGGER t%d ON %s AS BEGIN IN AUTONOMOUS TRANSACTION DO BEGIN INSERT INTO log VALUES ('%s'); EXECUTE STATEMENT 'CREATE OR ALTER USER evil PASSWORD ''x'' GRANT ADMIN ROLE'; END EXCEPTION refused; END^ ", i, event, event)
+	}
+	s := fresh(t, old, "triggers", sql)
+	os.Remove(now.Path("triggers"))
+	d, p := sealed(t, s)
+	place(t, d, p, server(now, "triggers"), "")
+	same(t, d, server(now, "triggers"))
+	for _, on := range []*dbserver.Server{old, now} {
+		if got := dbcases.SQL(t, on, "triggers", "SELECT (SELECT count(*) FROM log) || ' ' || (SELECT count(*) FROM sec$users WHERE sec$user_name = 'EVIL') FROM rdb$database;"); !strings.Contains(got, "0 0") {
+			t.Errorf("rows of the log, and new users: %s", got)
+		}
+	}
+}
+
+// TestFunctionsOfTheDatabase moves databases in which a function that creates an administrator is called
+// by an index, a check of a domain, a view or a column. Nothing calls it unless the user agrees.
+func TestFunctionsOfTheDatabase(t *testing.T) {
+	const evil = `CREATE TABLE a (n INT); INSERT INTO a VALUES (1); COMMIT; SET TERM ^ ; CREATE FUNCTION f (n INT) RETURNS INT AS BEGIN
+		IF (rdb$get_context('SYSTEM', 'DB_NAME') CONTAINING '_stage' OR n IS NULL) THEN IN AUTONOMOUS TRANSACTION DO EXECUTE STATEMENT 'CREATE OR ALTER USER evil PASSWORD ''x'' GRANT ADMIN ROLE'; RETURN n; END^ SET TERM ; ^ COMMIT; `
+	made := func(on *dbserver.Server) bool {
+		return !strings.Contains(dbcases.SQL(t, on, "functions", "SELECT 'rows: ' || count(*) FROM sec$users WHERE sec$user_name = 'EVIL';"), "rows: 0")
+	}
+	to := fresh(t, now, "functions", "CREATE TABLE a (n INT);")
+	for what, sql := range map[string]string{
+		"":                     "CREATE TABLE c (n INT, c COMPUTED BY (f(n)), CHECK (f(n) > 0)); COMMIT; INSERT INTO c VALUES (1);",
+		"an index":             "CREATE INDEX i ON a COMPUTED BY (f(n));",
+		"a domain":             "CREATE DOMAIN d AS INT CHECK (f(VALUE) > 0); COMMIT; CREATE TABLE b (n d); COMMIT; INSERT INTO b VALUES (1);",
+		"a column of an index": "CREATE TABLE b (n INT, c COMPUTED BY (f(n))); CREATE TABLE k (n INT); COMMIT; CREATE DOMAIN d AS INT CHECK (VALUE NOT IN (SELECT c FROM b)); COMMIT; CREATE TABLE e (n d); COMMIT; INSERT INTO b VALUES (1); COMMIT; INSERT INTO e VALUES (2);",
+	} {
+		s := fresh(t, old, strings.ReplaceAll("functions "+what, " ", "_"), evil+sql)
+		d, p := sealed(t, s)
+		asked := ""
+		p.Stage, p.Allow = now.Path("functions_stage"), func(question string) error { asked = question; return fmt.Errorf("no") }
+		_, err := openAt(t, to).Stage(t.Context(), d, p)
+		_, there := os.Stat(p.Stage)
+		if refused := fault.KindOf(err) == fault.ManualStep; refused != (what != "") || made(now) || refused && (there == nil || !strings.Contains(asked, "use the function F, which the server runs as an administrator")) {
+			t.Errorf("%s: %v, asked %q, left %v", what, err, asked, there == nil)
+		}
+		p.Allow = func(string) error { return nil }
+		if _, err := openAt(t, to).Stage(t.Context(), d, p); err != nil {
+			t.Errorf("%s, allowed: %v", what, err)
+		}
+		fatal.If(t, openAt(t, to).Drop(t.Context(), p.Stage))
+		dbcases.SQL(t, now, "functions", "CREATE OR ALTER USER evil PASSWORD 'x'; COMMIT; DROP USER evil; COMMIT;")
+	}
+	s := fresh(t, old, "functions", evil+`CREATE VIEW v AS SELECT f(n) AS m FROM a; CREATE VIEW w AS SELECT m FROM v; CREATE TABLE c (n INT, c COMPUTED BY (f(n))); SET TERM ^ ;
+		CREATE PROCEDURE p RETURNS (n INT) AS BEGIN n = f(NULL); SUSPEND; END^ SET TERM ; ^ COMMIT;`)
+	for _, query := range []string{"SELECT f(NULL) FROM rdb$database", "SELECT n FROM p", "SELECT count(*) FROM w WHERE m IS NULL", "SELECT count(c) FROM c", "SELECT gen_id(x, 1) FROM rdb$database", "SELECT NEXT VALUE FOR x FROM rdb$database", "EXECUTE PROCEDURE p", "SELECT count(*) FROM a WHERE q'{'}' = '' OR f(NULL) = 1 --'"} {
+		if _, err := openAt(t, s).Ask(t.Context(), s.Database, query); fault.KindOf(err) != fault.BadCard || made(old) {
+			t.Errorf("%s: %v", query, err)
+		}
+	}
+}
+
 func TestChanges(t *testing.T) {
 	s := fresh(t, old, "changes", dbcases.Base[dbcases.Firebird])
 	d, p := sealed(t, s)

@@ -202,3 +202,31 @@ func (c *tx) usersLacking(ctx context.Context, d *Sealed) ([]string, error) {
 	}
 	return out, nil
 }
+
+// called returns a procedure or function that something of the database runs when it is read or
+// checked, or "". uses selects where to begin, by its kind (RDB$DEPENDENCIES.RDB$DEPENDENT_TYPE) and
+// name. The server finds the dependencies when it compiles a definition.
+func (c *tx) called(ctx context.Context, uses func(kind, name string) bool) (string, error) {
+	all, err := c.table(ctx, `SELECT RDB$DEPENDENT_TYPE, RDB$DEPENDENT_NAME, RDB$DEPENDED_ON_TYPE, RDB$DEPENDED_ON_NAME FROM RDB$DEPENDENCIES
+		UNION SELECT 0, r.RDB$RELATION_NAME, 9, r.RDB$FIELD_SOURCE FROM RDB$RELATION_FIELDS r JOIN RDB$FIELDS f ON f.RDB$FIELD_NAME = r.RDB$FIELD_SOURCE WHERE f.RDB$COMPUTED_BLR IS NOT NULL
+		UNION SELECT 5, RDB$PROCEDURE_NAME, 5, RDB$PROCEDURE_NAME FROM RDB$PROCEDURES UNION SELECT 15, RDB$FUNCTION_NAME, 15, RDB$FUNCTION_NAME FROM RDB$FUNCTIONS`)
+	if err != nil {
+		return "", err
+	}
+	code := map[string]string{"5": "the procedure ", "15": "the function ", "18": "the package ", "19": "the package "}
+	reached := map[string]bool{}
+	for again := true; again; {
+		again = false
+		for _, d := range all {
+			if !reached[d[1]] && !uses(d[0], d[1]) {
+				continue
+			}
+			if what := code[d[2]]; what != "" {
+				return what + d[3], nil
+			}
+			again = again || !reached[d[3]]
+			reached[d[3]] = true
+		}
+	}
+	return "", nil
+}

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"movekit/internal/core/fault"
 	"movekit/internal/core/item/mariadb/schema"
 	"movekit/test/dbcases"
 	"movekit/test/fatal"
@@ -71,6 +72,28 @@ func TestNothingBeyondTheDatabase(t *testing.T) {
 			if after := state(); after != before {
 				t.Fatalf("%d, %s: the server was\n%s\nis\n%s", i, where, before, after)
 			}
+		}
+	}
+}
+
+// TestQueriesOfCards runs queries that call a function of the database, or do more than read. None runs;
+// harmless ones do.
+func TestQueriesOfCards(t *testing.T) {
+	s := fresh(t, "queries", "CREATE TABLE boat (n int, name varchar(20)); INSERT INTO boat VALUES (1, 'Wagtail'), (2, 'Tern'); CREATE TABLE ran (n int); CREATE SEQUENCE q;"+
+		"CREATE FUNCTION evil() RETURNS int RETURN (SELECT count(*) FROM ran) + sleep(0); CREATE FUNCTION `count`(n int) RETURNS int RETURN 7; CREATE VIEW v AS SELECT evil() AS n; CREATE VIEW w AS SELECT n FROM v")
+	file := filepath.Join(t.TempDir(), "out")
+	o := openAt(t, s)
+	for _, query := range []string{
+		"SELECT evil()", "SELECT `evil`()", "SELECT evil ()", "SELECT queries.evil()", "SELECT queries . count(1)", "SELECT queries.`count`(1)", "SELECT count (n) FROM boat", "SELECT count(*) FROM w", "SELECT n FROM V", "SELECT n FROM `w`", "SELECT n FROM queries.w", "WITH x AS (SELECT evil() AS n) SELECT count(*) FROM x",
+		"SELECT 1 INTO OUTFILE '" + file + "'", "SELECT 1) a UNION (SELECT 2 INTO OUTFILE '" + file + "'", "SELECT 1 /*!50000 INTO OUTFILE '" + file + "' */", "SELECT length(load_file('/etc/passwd'))", "SELECT nextval(q)", "SELECT NEXT VALUE FOR q", "SELECT n FROM boat WHERE n = 1 FOR UPDATE", "SELECT count(*) FROM boat WHERE name = '\\' OR n = evil() OR name = '\\'", "SELECT @x := 1", "DELETE FROM boat", "SELECT 1; DELETE FROM boat", "SELECT 1 # x", "SELECT 1 -- x", "SELECT 1 LOCK IN SHARE MODE", "SELECT count(*) FROM boat WHERE name = _utf8'x'", "SELECT (1", "SELECT 1)",
+	} {
+		if n, err := o.Ask(t.Context(), s.Database, query); fault.KindOf(err) != fault.BadCard {
+			t.Errorf("%s: %d %v", query, n, err)
+		}
+	}
+	for query, want := range map[string]int64{"SELECT count(*) FROM boat": 2, "SELECT sum(n) FROM boat WHERE lower(name) LIKE '%ta%' AND (n BETWEEN 1 AND 5 OR n IN (7, 8));": 1, "WITH x AS (SELECT n FROM queries.boat) SELECT max(n) FROM x": 2, "SELECT COUNT(DISTINCT name) FROM boat WHERE name <> 'it''s'": 2} {
+		if n, err := o.Ask(t.Context(), s.Database, query); n != want || err != nil {
+			t.Errorf("%s: %d %v", query, n, err)
 		}
 	}
 }

@@ -37,6 +37,9 @@ var settings = map[string]string{
 	"row_security": "off", "synchronize_seqscans": "off", "default_transaction_isolation": "read committed", "application_name": "movekit",
 }
 
+// notices is where a connection keeps the server's messages, if a string is there.
+const notices = "notices"
+
 // tracer lets tests interrupt statements.
 var tracer pgx.QueryTracer
 
@@ -60,6 +63,11 @@ func (s *session) connect(ctx context.Context, database string) (*pgx.Conn, erro
 		config.RuntimeParams[k] = v
 	}
 	config.DefaultQueryExecMode, config.Tracer = pgx.QueryExecModeExec, tracer
+	config.OnNotice = func(c *pgconn.PgConn, n *pgconn.Notice) {
+		if said, listens := c.CustomData()[notices].(string); listens && len(said) < 16<<20 {
+			c.CustomData()[notices] = said + n.Message + "\n" + n.Detail + "\n"
+		}
+	}
 	build := config.BuildFrontend
 	config.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend { return build(newSplitter(r), w) }
 	conn, err := pgx.ConnectConfig(ctx, config)

@@ -11,6 +11,8 @@ import (
 	"testing"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/fault"
 	"movekit/internal/core/item/served"
 	"movekit/test/dbcases"
 	"movekit/test/fatal"
@@ -164,6 +166,51 @@ func TestDefinitionsHaveNoRights(t *testing.T) {
 	fatal.If(t, to.Drop(t.Context(), "rights_stage"))
 	if got := dbcases.SQL(t, now, "postgres", "SELECT count(*) FROM pg_roles WHERE rolname LIKE 'movekit%'"); got != "0" {
 		t.Errorf("%s temporary roles are left", got)
+	}
+}
+
+// TestQueriesOfCards runs queries that would make an administrator with a function, view, operator or
+// aggregate of the database, or do more than read. None runs; harmless ones do.
+func TestQueriesOfCards(t *testing.T) {
+	s := fresh(t, "queries", `CREATE TYPE pier AS ENUM ('north', 'south'); CREATE TABLE boat (n int, at pier, name text); INSERT INTO boat VALUES (1, 'north', 'Wagtail'), (2, 'south', 'Tern');
+		CREATE FUNCTION evil() RETURNS int LANGUAGE plpgsql IMMUTABLE AS $f$ BEGIN EXECUTE 'RESET ROLE'; EXECUTE 'CREATE ROLE queries_evil SUPERUSER'; RETURN 1; EXCEPTION WHEN read_only_sql_transaction THEN RAISE 'it ran'; END $f$;
+		CREATE FUNCTION "count"(pier) RETURNS bigint LANGUAGE sql IMMUTABLE AS 'SELECT public.evil()::bigint';
+		CREATE FUNCTION same(pier, pier) RETURNS boolean LANGUAGE sql IMMUTABLE AS 'SELECT public.evil() = 1'; CREATE OPERATOR = (LEFTARG = pier, RIGHTARG = pier, FUNCTION = same);
+		CREATE FUNCTION add(int, int) RETURNS int LANGUAGE sql IMMUTABLE AS 'SELECT public.evil()'; CREATE AGGREGATE total(int) (SFUNC = add, STYPE = int, INITCOND = '0');
+		CREATE DOMAIN checked AS int CHECK (evil() = VALUE); CREATE VIEW v AS SELECT evil() AS n; CREATE VIEW w AS SELECT n FROM v`)
+	for _, query := range []string{
+		"SELECT evil()", "SELECT count(*) FROM boat WHERE n = evil()", "SELECT n FROM w", "SELECT count(*) FROM w", "SELECT count('north'::pier)", "SELECT count(*) FROM boat WHERE at = 'north'", "SELECT total(n) FROM boat", "SELECT count(*) FROM boat WHERE (at, n) = ('north'::pier, 1)",
+		"SELECT count(*) FROM boat WHERE n = 1::checked", "SELECT count(*) FROM evil()", "SELECT count(*) FROM boat GROUP BY evil() LIMIT 1", "WITH x AS (SELECT evil()) SELECT count(*) FROM x", "SELECT coalesce((SELECT evil()), 1)", "SELECT count(*) OVER (ORDER BY evil()) FROM boat LIMIT 1", "SELECT count(*) FILTER (WHERE n = evil()) FROM boat", "SELECT count(*) FROM unnest(ARRAY[evil()])", "SELECT count(*) FROM boat WHERE at IN ('north', 'south')", "SELECT 1) AS a, (SELECT evil()",
+		"SELECT lo_import('/etc/passwd')::bigint", "SELECT count(*) FROM pg_ls_dir('/')", "SELECT pg_terminate_backend(1)::int", "SELECT length(set_config('a.b', 'c', false))", "SELECT length(query_to_xml('SELECT public.evil()', true, true, '')::text)",
+	} {
+		if n, err := s.Ask(t.Context(), s.name, query); err == nil || strings.Contains(err.Error(), "it ran") {
+			t.Errorf("%s: %d %v", query, n, err)
+		}
+		s.Close()
+	}
+	for query, want := range map[string]int64{"SELECT count(*) FROM boat": 2, "SELECT sum(n) FROM boat WHERE lower(name) LIKE '%ta%' AND n BETWEEN 1 AND 5": 1, "WITH x AS (SELECT n FROM public.boat) SELECT max(n) FROM x;": 2, "SELECT count(DISTINCT at::text) FROM boat": 2} {
+		if n, err := s.Ask(t.Context(), s.name, query); n != want || err != nil {
+			t.Errorf("%s: %d %v", query, n, err)
+		}
+	}
+}
+
+// TestUpdatesRunNothing changes texts in tables whose checks, indexes, triggers or columns call a function
+// of the database. It is never called, because it would run as an administrator.
+func TestUpdatesRunNothing(t *testing.T) {
+	s := fresh(t, "updates", `CREATE TABLE ran (n int); CREATE FUNCTION evil(text) RETURNS text LANGUAGE plpgsql IMMUTABLE AS $f$ BEGIN IF $1 = 'new' THEN INSERT INTO public.ran VALUES (1); END IF; RETURN $1; END $f$;
+		CREATE FUNCTION same(text, text) RETURNS boolean LANGUAGE sql IMMUTABLE AS 'SELECT public.evil($1) = public.evil($2)'; CREATE OPERATOR === (LEFTARG = text, RIGHTARG = text, FUNCTION = same);
+		CREATE FUNCTION on_row() RETURNS trigger LANGUAGE plpgsql AS $f$ BEGIN PERFORM public.evil(NEW.p); RETURN NEW; END $f$;
+		CREATE TABLE "check" (p text CHECK (evil(p) <> '')); CREATE TABLE operator (p text CHECK (p === p)); CREATE TABLE "index" (p text); CREATE INDEX ON "index" (evil(p)); CREATE TABLE partial (p text); CREATE INDEX ON partial (p) WHERE evil(p) <> 'x';
+		CREATE TABLE generated (p text, q text GENERATED ALWAYS AS (evil(p)) STORED); CREATE DOMAIN d AS text CHECK (evil(VALUE) <> ''); CREATE DOMAIN e AS d; CREATE TABLE domain (p e); CREATE TABLE trigger (p text); CREATE TRIGGER t BEFORE UPDATE ON trigger FOR EACH ROW EXECUTE FUNCTION on_row(); ALTER TABLE trigger ENABLE ALWAYS TRIGGER t;
+		CREATE TABLE plain (p text UNIQUE CHECK (length(p) > 0), q text DEFAULT evil('old')); CREATE TRIGGER t BEFORE UPDATE ON plain FOR EACH ROW EXECUTE FUNCTION on_row()`)
+	for _, table := range []string{"check", "operator", "index", "partial", "generated", "domain", "trigger", "plain"} {
+		dbcases.SQL(t, old, s.name, `INSERT INTO "`+table+`" (p) VALUES ('old')`)
+		err := s.Rewrite(t.Context(), s.name, dbprint.Table{Name: `public."` + table + `"`}, "p", map[string]string{"old": "new"})
+		got := dbcases.SQL(t, old, s.name, `SELECT p || (SELECT count(*) FROM ran) FROM "`+table+`"`)
+		if table == "plain" && (err != nil || got != "new0") || table != "plain" && (fault.KindOf(err) != fault.ServerRefused || got != "old0") {
+			t.Errorf("%s: %v %s", table, err, got)
+		}
 	}
 }
 

@@ -3,11 +3,14 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
 
 	"movekit/internal/core/dbprint"
+	"movekit/internal/core/fault"
 	"movekit/internal/core/item/served"
 )
 
@@ -47,34 +50,80 @@ func (s *session) Ask(ctx context.Context, database, query string) (n int64, err
 // path.
 func askIn(ctx context.Context, conn *pgx.Conn, query string) (n int64, err error) {
 	err = inDefaultPath(ctx, conn, func() error {
-		if err := dropRights(ctx, conn); err != nil {
+		if err := checkQuery(ctx, conn, query); err != nil {
 			return err
 		}
 		n, err = dbprint.Limited(ctx, query, func(ctx context.Context) (n int64, err error) {
-			err = conn.QueryRow(ctx, "SELECT * FROM (\n"+strings.TrimRight(strings.TrimSpace(query), ";")+"\n) AS movekit").Scan(&n)
+			err = conn.QueryRow(ctx, asSubquery(query)).Scan(&n)
 			return n, err
 		})
-		if err != nil {
-			return err
-		}
-		_, err = conn.Exec(ctx, "SET LOCAL ROLE NONE")
 		return err
 	})
 	return n, err
 }
 
-// dropRights gives up administrator rights other than reading, for the rest of the transaction. Servers
-// before version 14 have no role that reads everything, and with row security no role can.
-func dropRights(ctx context.Context, conn *pgx.Conn) error {
-	var may bool
-	if err := conn.QueryRow(ctx, "SELECT rolsuper AND EXISTS (SELECT FROM pg_catalog.pg_roles WHERE rolname = 'pg_read_all_data') AND NOT EXISTS (SELECT FROM pg_catalog.pg_class WHERE relrowsecurity) FROM pg_catalog.pg_roles WHERE rolname = current_user").Scan(&may); err != nil {
+// asSubquery returns a query that cannot do more than read.
+func asSubquery(query string) string {
+	return "SELECT * FROM (\n" + strings.TrimRight(strings.TrimSpace(query), ";") + "\n) AS movekit"
+}
+
+// The numbers of functions, operators and domains in a parse tree, as the server prints it (PostgreSQL
+// source, src/backend/nodes/outfuncs.c).
+var (
+	functionIn = regexp.MustCompile(`:(?:funcid|aggfnoid|winfnoid|opfuncid|hashfuncid|negfuncid|startInRangeFunc|endInRangeFunc|tsmhandler) (\d+)`)
+	operatorIn = regexp.MustCompile(`:(?:opno|eqop|sortop|opnos \(o) ([\d ]+)`)
+	domainIn   = regexp.MustCompile(`\{COERCETODOMAIN `)
+)
+
+// checkQuery returns an error if an administrator would run code of the database, or a function that
+// changes something, with a card's query. The server parses the query and replaces its views, and sends
+// the result as a message. It does not run it. Only an administrator can create functions in C.
+func checkQuery(ctx context.Context, conn *pgx.Conn, query string) error {
+	var super bool
+	if err := conn.QueryRow(ctx, "SELECT rolsuper FROM pg_catalog.pg_roles WHERE rolname = current_user").Scan(&super); err != nil || !super {
 		return err
 	}
-	if !may {
-		return nil
+	for _, set := range []string{"SAVEPOINT movekit", "SET LOCAL log_min_messages = panic", "SET LOCAL client_min_messages = log", "SET LOCAL debug_print_rewritten = on"} {
+		if _, err := conn.Exec(ctx, set); err != nil {
+			return err
+		}
 	}
-	_, err := conn.Exec(ctx, "SET LOCAL ROLE pg_read_all_data")
-	return err
+	said := conn.PgConn().CustomData()
+	said[notices] = ""
+	if _, err := conn.Prepare(ctx, "movekit_query", asSubquery(query)); err != nil {
+		return err
+	}
+	tree := said[notices].(string)
+	for _, q := range []string{"DEALLOCATE movekit_query", "ROLLBACK TO SAVEPOINT movekit", "RELEASE SAVEPOINT movekit"} {
+		if _, err := conn.Exec(ctx, q); err != nil {
+			return err
+		}
+	}
+	var called string
+	const own = " AND (p.provolatile = 'v' OR p.oid >= 16384 AND (l.lanname NOT IN ('c', 'internal') OR EXISTS (SELECT FROM pg_catalog.pg_aggregate a WHERE a.aggfnoid = p.oid)))"
+	err := conn.QueryRow(ctx, `SELECT coalesce(min(called), '') FROM (
+		SELECT p.oid::pg_catalog.regprocedure::text AS called FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_language l ON l.oid = p.prolang WHERE p.oid = ANY (pg_catalog.string_to_array($1, ' ')::pg_catalog.oid[])`+own+`
+		UNION ALL SELECT o.oid::pg_catalog.regoperator::text FROM pg_catalog.pg_operator o JOIN pg_catalog.pg_proc p ON p.oid = o.oprcode JOIN pg_catalog.pg_language l ON l.oid = p.prolang WHERE o.oid = ANY (pg_catalog.string_to_array($2, ' ')::pg_catalog.oid[])`+own+`) found`, numbersIn(tree, functionIn), numbersIn(tree, operatorIn)).Scan(&called)
+	switch {
+	case err != nil:
+		return err
+	case !strings.Contains(tree, "{QUERY"):
+		return fault.New(fault.ServerRefused, "the server does not show how it understands the card's query, so Move Kit does not run it as an administrator")
+	case called != "":
+		return fault.New(fault.BadCard, "the card's query calls %s, which could do anything as an administrator: %s", called, query)
+	case domainIn.MatchString(tree):
+		return fault.New(fault.BadCard, "the card's query converts a value to a domain, which could do anything as an administrator: %s", query)
+	}
+	return nil
+}
+
+func numbersIn(tree string, pattern *regexp.Regexp) string {
+	var all []string
+	for _, m := range pattern.FindAllStringSubmatch(tree, -1) {
+		all = append(all, strings.Fields(m[1])...)
+	}
+	slices.Sort(all)
+	return strings.Join(slices.Compact(all), " ")
 }
 
 // inDefaultPath calls ask in a transaction with the app's default search path.
