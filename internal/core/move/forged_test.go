@@ -1,21 +1,28 @@
 package move_test
 
 import (
+	"archive/tar"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
+	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/move"
 	"movekit/internal/core/pathmap"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
 	"movekit/test/fatal"
 	"movekit/test/lay"
 	"movekit/test/office"
@@ -48,15 +55,38 @@ func treeOf(t *testing.T, dir string) map[string]string {
 	return out
 }
 
+// forgedRuns is the number of forged kits of a test.
+func forgedRuns() int {
+	if os.Getenv("MOVEKIT_SOAK") != "" {
+		return 1000
+	}
+	return 40
+}
+
+// unharmed checks that files which no item has are as before, and that nothing else was written.
+func unharmed(t *testing.T, o *office.Office, seed int) {
+	t.Helper()
+	for _, side := range []string{"old", "new"} {
+		now := treeOf(t, filepath.Join(o.Dir, side))
+		for name, content := range victims {
+			if now[name] != content {
+				t.Errorf("seed %d: %s/%s is %q", seed, side, name, now[name])
+			}
+		}
+		for name := range now {
+			own := strings.HasPrefix(name, "srv/deep/data") || strings.HasPrefix(name, "srv/deep/years/20") || name == "computer.yaml"
+			if _, is := victims[name]; !is && !own {
+				t.Errorf("seed %d: %s/%s was written", seed, side, name)
+			}
+		}
+	}
+}
+
 // TestForgedJournal appends random events with random names to a kit, as somebody with the
 // passphrase could, and runs every step on both computers. Files that no item has stay as they are.
 func TestForgedJournal(t *testing.T) {
 	t.Parallel()
-	runs := 60
-	if os.Getenv("MOVEKIT_SOAK") != "" {
-		runs = 1000
-	}
-	for seed := range runs {
+	for seed := range forgedRuns() {
 		r := rand.New(rand.NewPCG(uint64(seed), 5))
 		files := map[string]string{"old/srv/deep/data/x": "x", "old/srv/deep/years/2025/y": "y", "old/srv/deep/years/2026/y": "z"}
 		for name, content := range victims {
@@ -132,24 +162,122 @@ func TestForgedJournal(t *testing.T) {
 				j.RemoveRetired(ctx, "x")
 			}
 		}
-		for _, side := range []string{"old", "new"} {
-			now := treeOf(t, filepath.Join(o.Dir, side))
-			for name, content := range victims {
-				if now[name] != content {
-					t.Errorf("seed %d: %s/%s is %q", seed, side, name, now[name])
-				}
-			}
-			for name := range now {
-				own := strings.HasPrefix(name, "srv/deep/data") || strings.HasPrefix(name, "srv/deep/years/20") || name == "computer.yaml"
-				if _, is := victims[name]; !is && !own {
-					t.Errorf("seed %d: %s/%s was written", seed, side, name)
-				}
-			}
-		}
+		unharmed(t, o, seed)
 		os.RemoveAll(o.Dir)
 		if t.Failed() {
 			return
 		}
+	}
+}
+
+// TestForgedStreams seals random lists, streams and path updates, as somebody with the passphrase could,
+// and runs every step. Files that no item has stay as they are.
+func TestForgedStreams(t *testing.T) {
+	t.Parallel()
+	key, placed := steps.Key{App: "app", Item: "data"}, 0
+	for seed := range forgedRuns() {
+		r := rand.New(rand.NewPCG(uint64(seed), 6))
+		pick := func(all ...string) string { return all[r.IntN(len(all))] }
+		files := map[string]string{"old/srv/deep/data/a.ini": "folder=/srv/deep/data\n", "old/srv/deep/data/d/x": "x"}
+		for name, content := range victims {
+			files["old/"+name], files["new/"+name] = content, content
+		}
+		o := office.New(t, "items: [{name: data, kind: folder, path: /srv/deep/data, update-paths: ['*.ini']}]\n", "linux", files)
+		o.Pack()
+		j := o.Job(o.Old)
+		name := func() string {
+			if r.IntN(4) > 0 {
+				return pick("a.ini", "d", "d/x", "d/e/x", "l", "l/a", "l/x", "k", "d/l", "d/l/a")
+			}
+			return pick("../victim/a", "../../../etc/passwd", "/srv/victim/a", "d/../../victim/a", "..", ".", "", "d//x", "a.ini/x", "..\\..\\victim\\a", "C:\\evil", "x\x00y", "\xff")
+		}
+		target := func() string {
+			return pick("a.ini", "d", "..", "../victim", "../../srv/victim", "/srv/victim", "/etc", "../victim/a", "d/../../victim", ".", "l", "", "d/l")
+		}
+		list := []tree.Entry{{Path: ".", Type: tree.Dir, Mode: 0o755}}
+		for range r.IntN(5) {
+			e := tree.Entry{Path: name(), Type: []tree.Type{tree.File, tree.File, tree.Dir, tree.Dir, tree.Link, tree.Link, tree.Hard, tree.Type(pick("device", "link"))}[r.IntN(8)], Mode: fs.FileMode([]int{0o644, 0o755, 0o777, 0o755, 0o4755}[r.IntN(5)])}
+			switch e.Type {
+			case tree.File:
+				e.Size, e.Hash = 4, digest.Of([]byte("evil"))
+			case tree.Link, tree.Hard:
+				e.Target = target()
+			}
+			list = append(list, e)
+		}
+		if r.IntN(4) > 0 {
+			slices.SortFunc(list[1:], func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
+			list = slices.CompactFunc(list, func(a, b tree.Entry) bool { return a.Path == b.Path })
+		}
+		sealing := func(ending string, fill func(io.Writer)) []seal.Part {
+			w, err := j.Seal("app", "data"+ending, 1)
+			fatal.If(t, err)
+			fill(w)
+			parts, err := w.Close()
+			fatal.If(t, err)
+			return parts
+		}
+		sealed := j.State.Items[key].Sealed
+		sealed.Files, sealed.Bytes = 0, 0
+		for _, e := range list {
+			if e.Type == tree.File {
+				sealed.Files, sealed.Bytes = sealed.Files+1, sealed.Bytes+4
+			}
+		}
+		sealed.List = sealing(item.ListEnding, func(w io.Writer) {
+			for _, e := range list {
+				json.NewEncoder(w).Encode(e)
+			}
+		})
+		sealed.Parts = sealing(".tar.zst.age", func(w io.Writer) {
+			tw := tar.NewWriter(w)
+			for _, e := range list {
+				h := tar.Header{Name: e.Path, Mode: 0o644, Size: e.Size, Linkname: e.Target, Typeflag: map[tree.Type]byte{tree.File: tar.TypeReg, tree.Dir: tar.TypeDir, tree.Link: tar.TypeSymlink, tree.Hard: tar.TypeLink}[e.Type]}
+				if e.Type == tree.Dir {
+					h.Name += "/"
+				}
+				if r.IntN(12) == 0 {
+					h.Name = name()
+				}
+				if r.IntN(12) == 0 {
+					h.Linkname = target()
+				}
+				if tw.WriteHeader(&h) == nil && h.Size > 0 {
+					io.WriteString(tw, "evil")
+				}
+			}
+			tw.Close()
+		})
+		fatal.If(t, errors.Join(j.RecordSealed(key, sealed), j.Record(journal.EventPacked, steps.Key{App: "app"}, steps.Packed{Items: []steps.Key{key}})))
+		if r.IntN(2) == 0 {
+			updates := steps.PathUpdates{Places: 1, Within: 1}
+			var err error
+			updates.List, err = j.SealJSON("app", "data.paths.json"+seal.Ending, []pathmap.Edit{{In: name(), At: r.IntN(9) - 1, Old: []byte(pick("", "1", "root", "/srv")), New: []byte(pick("", "evil", "/srv"))}})
+			fatal.If(t, err)
+			fatal.If(t, j.Record(journal.EventPathsPlanned, key, updates))
+		}
+		fatal.If(t, j.Kit.MendChecksums())
+		for range 4 {
+			j := o.Job(o.New)
+			switch r.IntN(4) {
+			case 0, 1:
+				if out, err := j.Unpack(ctx); err == nil && out[0].Err == nil && len(out[0].Blocks) == 0 {
+					placed++
+				}
+			case 2:
+				j.Verify(ctx)
+			case 3:
+				j.Undo(ctx)
+			}
+		}
+		unharmed(t, o, seed)
+		os.RemoveAll(o.Dir)
+		if t.Failed() {
+			return
+		}
+	}
+	if placed == 0 {
+		t.Error("no forged list was valid, so nothing was tried")
 	}
 }
 
