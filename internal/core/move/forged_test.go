@@ -48,6 +48,9 @@ func treeOf(t *testing.T, dir string) map[string]string {
 			return err
 		}
 		data, err := os.ReadFile(path)
+		if to, is := os.Readlink(path); is == nil {
+			data, err = []byte("link to "+to), nil
+		}
 		rel, _ := filepath.Rel(dir, path)
 		out[filepath.ToSlash(rel)] = string(data)
 		return err

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"movekit/internal/core/item/mariadb/schema"
@@ -34,9 +35,13 @@ func (c *conn) lacks(ctx context.Context, d *schema.Sealed) ([]string, error) {
 			out = append(out, "the "+n+" is not on the server here")
 		}
 	}
-	most, err := c.number(ctx, "SELECT @@max_allowed_packet AS n")
+	limits, err := c.one(ctx, "SELECT @@max_allowed_packet")
 	if err != nil {
 		return nil, err
+	}
+	most, err := strconv.ParseInt(limits[0], 10, 64)
+	if err != nil {
+		return nil, fault.Wrap(fault.ServerRefused, err, "the server's max_allowed_packet is not a number")
 	}
 	more, err := c.refuses(ctx, d)
 	if err != nil {
