@@ -13,6 +13,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"golang.org/x/term"
 
+	"movekit/internal/core/bytejson"
 	"movekit/internal/core/fault"
 	"movekit/internal/table"
 )
@@ -116,7 +117,7 @@ func (u *ui) object(v any) error {
 	enc := json.NewEncoder(u.out)
 	enc.SetIndent("", "  ")
 	enc.SetEscapeHTML(false)
-	return enc.Encode(v)
+	return enc.Encode(bytejson.Escaped(v))
 }
 
 func (u *ui) paint(s string, m table.Style) string { return table.Paint(s, m, u.colour) }

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"movekit/internal/core/bytejson"
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
@@ -398,7 +399,7 @@ type File struct {
 
 // Files returns the handover in every form.
 func (r *Report) Files() ([]File, error) {
-	asJSON, err := json.MarshalIndent(r, "", "  ")
+	asJSON, err := json.MarshalIndent(bytejson.Escaped(r), "", "  ")
 	if err != nil {
 		return nil, fault.Wrap(fault.Internal, err, "cannot write the handover")
 	}

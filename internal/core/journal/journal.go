@@ -18,6 +18,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"movekit/internal/core/bytejson"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 )
@@ -109,7 +110,9 @@ func (l *Log) take(raw []byte) {
 	var line Line
 	dec := json.NewDecoder(bytes.NewReader(raw))
 	dec.DisallowUnknownFields()
-	switch err := dec.Decode(&line); {
+	err := dec.Decode(&line)
+	line.App, line.Item, line.User = bytejson.Unescape(line.App), bytejson.Unescape(line.Item), bytejson.Unescape(line.User)
+	switch {
 	case err != nil:
 		l.damage(n, "line %d is not a journal line", n)
 	case line.N != n:
@@ -200,7 +203,7 @@ func (l *Log) Append(line Line, key digest.Sum) error {
 		line.At = time.Now()
 	}
 	line.At = line.At.UTC().Truncate(time.Millisecond)
-	unsigned, err := json.Marshal(line)
+	unsigned, err := bytejson.Marshal(line)
 	if err != nil {
 		return fault.Wrap(fault.Internal, err, "cannot write a journal line")
 	}

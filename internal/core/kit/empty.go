@@ -3,7 +3,6 @@ package kit
 import (
 	"context"
 	"crypto/rand"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -12,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"movekit/internal/core/bytejson"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
@@ -38,7 +38,7 @@ func closed(log *journal.Log) *Closed {
 	for _, l := range log.Lines {
 		if l.Event == journal.EventClosed {
 			c := &Closed{}
-			json.Unmarshal(l.Data, c) //nolint:errcheck // the line alone means that it is closed
+			bytejson.Unmarshal(l.Data, c) //nolint:errcheck // the line alone means that it is closed
 			return c
 		}
 	}

@@ -2,7 +2,6 @@ package kit
 
 import (
 	"context"
-	"encoding/json"
 	"io/fs"
 	"maps"
 	"os"
@@ -12,6 +11,7 @@ import (
 	"strings"
 	"sync"
 
+	"movekit/internal/core/bytejson"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
 	"movekit/internal/core/journal"
@@ -170,7 +170,7 @@ func (c *contents) upTo(log *journal.Log) map[string]string {
 		switch l.Event {
 		case journal.EventMade:
 			var made Made
-			if json.Unmarshal(l.Data, &made) == nil {
+			if bytejson.Unmarshal(l.Data, &made) == nil {
 				maps.Copy(c.files, made.Files)
 			}
 		case journal.EventClosed:
@@ -179,7 +179,7 @@ func (c *contents) upTo(log *journal.Log) map[string]string {
 			})
 		case journal.EventSealed, journal.EventPathsPlanned:
 			var s Sealed
-			if json.Unmarshal(l.Data, &s) != nil {
+			if bytejson.Unmarshal(l.Data, &s) != nil {
 				continue
 			}
 			stream := l.App + "/" + l.Licence + "/" + s.Stream

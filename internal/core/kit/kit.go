@@ -11,7 +11,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"io/fs"
 	"iter"
@@ -28,6 +27,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/gofrs/flock"
 
+	"movekit/internal/core/bytejson"
 	"movekit/internal/core/card"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
@@ -380,7 +380,7 @@ func (k *Kit) checkStart() error {
 		return fault.New(fault.Damaged, "the kit was not finished when it was made")
 	}
 	var made Made
-	if err := json.Unmarshal(k.Log.Lines[0].Data, &made); err != nil {
+	if err := bytejson.Unmarshal(k.Log.Lines[0].Data, &made); err != nil {
 		return fault.Wrap(fault.Damaged, err, "line 1 of the kit's journal cannot be read")
 	}
 	for name, want := range made.Files {
@@ -417,7 +417,7 @@ func (k *Kit) Record(line journal.Line, data any) (journal.Line, error) {
 		return line, err
 	}
 	if data != nil {
-		raw, err := json.Marshal(data)
+		raw, err := bytejson.Marshal(data)
 		if err != nil {
 			return line, fault.Wrap(fault.Internal, err, "cannot write a journal line")
 		}

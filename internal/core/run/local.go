@@ -1,7 +1,6 @@
 package run
 
 import (
-	"encoding/json"
 	"fmt"
 	"maps"
 	"os"
@@ -11,6 +10,7 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"movekit/internal/core/bytejson"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
@@ -48,7 +48,7 @@ func (r *Run) local() *local {
 	if r.here == nil {
 		r.here = &local{}
 		if name, err := r.localFile(); err == nil {
-			if data, err := os.ReadFile(name); err == nil && json.Unmarshal(data, r.here) != nil {
+			if data, err := os.ReadFile(name); err == nil && bytejson.Unmarshal(data, r.here) != nil {
 				r.here = &local{}
 			}
 		}
@@ -62,7 +62,7 @@ func (r *Run) save() {
 	if err != nil {
 		return
 	}
-	data, err := json.Marshal(r.local())
+	data, err := bytejson.Marshal(r.local())
 	if err == nil && os.MkdirAll(filepath.Dir(name), 0o700) == nil {
 		journal.WriteFile(name, data, 0o600) //nolint:errcheck // a missing record makes nothing unsafe
 	}

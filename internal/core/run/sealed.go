@@ -2,10 +2,10 @@ package run
 
 import (
 	"context"
-	"encoding/json"
 	"io"
 
 	"movekit/internal/core/block"
+	"movekit/internal/core/bytejson"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
@@ -50,7 +50,7 @@ func (r *Run) SealFrom(ctx context.Context, app, name string, from io.Reader, pr
 
 // SealJSON seals a value as JSON.
 func (r *Run) SealJSON(app, name string, v any) ([]seal.Part, error) {
-	data, err := json.Marshal(v)
+	data, err := bytejson.Marshal(v)
 	if err != nil {
 		return nil, fault.Wrap(fault.Internal, err, "cannot write %s", name)
 	}
@@ -75,8 +75,11 @@ func (r *Run) OpenJSON(app string, parts []seal.Part, v any) error {
 		return err
 	}
 	defer from.Close()
-	limited := io.LimitReader(from, maxJSON)
-	if err := json.NewDecoder(limited).Decode(v); err != nil {
+	data, err := io.ReadAll(io.LimitReader(from, maxJSON))
+	if err == nil {
+		err = bytejson.Unmarshal(data, v)
+	}
+	if err != nil {
 		return fault.Wrap(fault.Damaged, err, "cannot read a sealed file of %s", app)
 	}
 	return nil

@@ -4,11 +4,11 @@ package steps
 
 import (
 	"cmp"
-	"encoding/json"
 	"maps"
 	"slices"
 	"time"
 
+	"movekit/internal/core/bytejson"
 	"movekit/internal/core/card"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
@@ -115,7 +115,7 @@ func Fold(m kit.Manifest, lines []journal.Line) *State {
 // read decodes a line's data. If that fails, it returns an empty value.
 func read[T any](l journal.Line) *T {
 	v := new(T)
-	_ = json.Unmarshal(l.Data, v)
+	_ = bytejson.Unmarshal(l.Data, v)
 	return v
 }
 

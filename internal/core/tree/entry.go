@@ -6,7 +6,6 @@ package tree
 
 import (
 	"bufio"
-	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"hash/maphash"
@@ -21,6 +20,7 @@ import (
 
 	"golang.org/x/text/unicode/norm"
 
+	"movekit/internal/core/bytejson"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
@@ -64,10 +64,9 @@ func (e *Entry) Archived() bool {
 	return e.Type == Dir || e.Type == File || e.Type == Link || e.Type == Hard
 }
 
-// entryJSON is the line of an Entry in a list. A name that is not valid UTF-8 is stored in base64.
+// entryJSON is the line of an Entry in a list. Names can be any bytes (package bytejson).
 type entryJSON struct {
 	Path    string    `json:"path,omitempty"`
-	Path64  string    `json:"path64,omitempty"`
 	Type    Type      `json:"type"`
 	Size    int64     `json:"size,omitempty"`
 	Mode    uint32    `json:"mode"`
@@ -80,30 +79,20 @@ type entryJSON struct {
 // MarshalJSON encodes the entry as a line of a list.
 func (e Entry) MarshalJSON() ([]byte, error) {
 	j := entryJSON{Path: e.Path, Type: e.Type, Size: e.Size, Mode: filemeta.ModeOf(e.Mode), ModTime: e.ModTime.UTC(), Target: e.Target, Metadata: e.Metadata}
-	if !utf8.ValidString(e.Path) {
-		j.Path, j.Path64 = "", base64.StdEncoding.EncodeToString([]byte(e.Path))
-	}
 	if e.Type == File {
 		j.Hash = e.Hash.String()
 	}
-	return json.Marshal(j)
+	return bytejson.Marshal(j)
 }
 
 // UnmarshalJSON decodes a line of a list.
 func (e *Entry) UnmarshalJSON(data []byte) error {
 	var j entryJSON
-	if err := json.Unmarshal(data, &j); err != nil {
+	if err := bytejson.Unmarshal(data, &j); err != nil {
 		return err
 	}
 	if filemeta.ModeOf(filemeta.ModeFrom(j.Mode)) != j.Mode {
 		return fmt.Errorf("the mode %#o is not one that Move Kit seals", j.Mode)
-	}
-	if j.Path64 != "" {
-		raw, err := base64.StdEncoding.DecodeString(j.Path64)
-		if err != nil {
-			return err
-		}
-		j.Path = string(raw)
 	}
 	*e = Entry{Path: j.Path, Type: j.Type, Size: j.Size, Mode: filemeta.ModeFrom(j.Mode), ModTime: j.ModTime, Target: j.Target, Metadata: j.Metadata}
 	e.Hash, _ = digest.Parse(j.Hash)

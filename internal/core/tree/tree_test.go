@@ -384,7 +384,7 @@ func TestMergeLosesNothing(t *testing.T) {
 
 func FuzzList(f *testing.F) {
 	f.Add(lines(Entry{Path: ".", Type: Dir}, Entry{Path: "a/b", Type: File, Size: 3}))
-	f.Add([]byte(`{"path64":"//8=","type":"file"}` + "\n"))
+	f.Add([]byte(`{"path":"\\udbff\\udfff","type":"file"}` + "\n"))
 	f.Add([]byte("{}\n\n[]"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		if _, err := CheckList(reader(data), "linux"); err != nil {
