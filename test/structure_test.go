@@ -66,7 +66,7 @@ func TestImportsRunOneWay(t *testing.T) {
 
 // layers are the core's packages from below: none imports one of a later layer.
 var layers = [][]string{
-	{"fault", "block", "yamltext", "plist", "filemeta"}, {"digest", "pathmap"},
+	{"fault", "block", "yamltext", "plist", "filemeta", "bytejson"}, {"digest", "pathmap"},
 	{"registry", "card", "seal"},
 	{"machine", "journal", "tree", "version", "dbprint"},
 	{"probe", "private", "licence", "kit"},

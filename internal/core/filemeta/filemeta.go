@@ -53,6 +53,7 @@ type Stat struct {
 	Sparse    bool   // a file with holes
 	Encrypted bool   // Windows encrypted it for one user (EFS)
 	Shared    Inode  // identifies a file with hard links; otherwise zero
+	Names     uint64 // the number of its hard links
 }
 
 // Wanted is the metadata to set on a placed entry.

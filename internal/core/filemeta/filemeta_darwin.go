@@ -19,6 +19,9 @@ var placeOwn = []string{"com.apple.quarantine", "com.apple.provenance", "com.app
 // isData reports whether an extended attribute belongs to the data.
 func isData(name string) bool { return !slices.Contains(placeOwn, name) }
 
+// ofComputer reports whether an extended attribute belongs to the computer.
+func ofComputer(name string) bool { return slices.Contains(placeOwn, name) }
+
 // xattrText returns an extended attribute as it is stored in the kit: unchanged, because access
 // lists are not extended attributes here.
 func xattrText(_ string, value []byte, _ Accounts) []byte { return value }
@@ -26,8 +29,8 @@ func xattrText(_ string, value []byte, _ Accounts) []byte { return value }
 // xattrRaw is the inverse of xattrText.
 func xattrRaw(_ string, value []byte, _ Accounts) ([]byte, error) { return value, nil }
 
-// setTime sets the modification time of an open file, in microseconds: futimes(2).
-func setTime(f *os.File, at time.Time) error {
-	t := unix.NsecToTimeval(at.UnixNano())
+// SetFileTime sets the modification time of an open file, in microseconds: futimes(2).
+func SetFileTime(f *os.File, at time.Time) error {
+	t := unix.Timeval{Sec: at.Unix(), Usec: int32(at.Nanosecond() / 1000)}
 	return unix.Futimes(int(f.Fd()), []unix.Timeval{t, t})
 }

@@ -29,6 +29,12 @@ func isData(name string) bool {
 	return strings.HasPrefix(name, "user.") || name == aclAccess || name == aclDefault
 }
 
+// ofComputer reports whether an extended attribute belongs to the computer: a label that its security
+// policy computes again.
+func ofComputer(name string) bool {
+	return name == "security.selinux" || name == "security.ima" || name == "security.evm"
+}
+
 // xattrText returns an extended attribute as it is stored in the kit: access lists with names. It
 // returns nil if that is not possible.
 func xattrText(name string, value []byte, a Accounts) []byte {
@@ -110,9 +116,12 @@ func aclRaw(text []byte, a Accounts) ([]byte, error) {
 	return raw, nil
 }
 
-// setTime sets the modification time of an open file: utimensat(2) without a path.
-func setTime(f *os.File, at time.Time) error {
-	t := unix.NsecToTimespec(at.UnixNano())
+// SetFileTime sets the modification time of an open file: utimensat(2) without a path.
+func SetFileTime(f *os.File, at time.Time) error {
+	t, err := unix.TimeToTimespec(at)
+	if err != nil {
+		return err
+	}
 	times := [2]unix.Timespec{t, t}
 	_, _, errno := unix.Syscall6(unix.SYS_UTIMENSAT, f.Fd(), 0, uintptr(unsafe.Pointer(&times)), 0, 0, 0)
 	if errno != 0 {

@@ -10,6 +10,7 @@ import (
 	"path"
 	"strings"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -29,7 +30,7 @@ func StatOf(info fs.FileInfo) (s Stat) {
 	}
 	s.Sparse = st.Blocks*512 < st.Size && st.Size >= Hole
 	if st.Nlink > 1 {
-		s.Shared = Inode{uint64(st.Dev), st.Ino}
+		s.Shared, s.Names = Inode{uint64(st.Dev), st.Ino}, uint64(st.Nlink)
 	}
 	return s
 }
@@ -65,8 +66,9 @@ func ACL(string, IDs) string { return "" }
 // HasAttr is true if this program can read Windows attributes.
 const HasAttr = false
 
-// Xattr reads the extended attributes of a file or folder. Unreadable ones are left out.
-func Xattr(real string, a Accounts) map[string][]byte {
+// Xattr reads the extended attributes of a file or folder. others are the names of those that are not
+// moved.
+func Xattr(real string, a Accounts) (out map[string][]byte, others []string) {
 	var room [1024]byte
 	list := room[:]
 	n, err := unix.Llistxattr(real, list)
@@ -75,20 +77,24 @@ func Xattr(real string, a Accounts) map[string][]byte {
 		n, err = unix.Llistxattr(real, list)
 	}
 	if err != nil || n == 0 {
-		return nil
+		return nil, nil
 	}
-	var out map[string][]byte
 	for name := range strings.SplitSeq(strings.TrimRight(string(list[:n]), "\x00"), "\x00") {
 		if !isData(name) {
+			if !ofComputer(name) {
+				others = append(others, name)
+			}
 			continue
 		}
 		value := make([]byte, 64<<10) // the maximum size (xattr(7))
 		n, err := unix.Lgetxattr(real, name, value)
 		if err != nil {
-			continue // deleted meanwhile, or unreadable
+			others = append(others, name)
+			continue
 		}
 		value = append([]byte{}, value[:n]...)
 		if value = xattrText(name, value, a); value == nil {
+			others = append(others, name)
 			continue
 		}
 		if out == nil {
@@ -96,7 +102,7 @@ func Xattr(real string, a Accounts) map[string][]byte {
 		}
 		out[name] = value
 	}
-	return out
+	return out, others
 }
 
 // Apply sets the owner, permissions, attributes and time of an open file or folder. It returns
@@ -125,7 +131,7 @@ func Apply(f *os.File, g Wanted) (unkept []string, err error) {
 	if g.ModTime.IsZero() {
 		return unkept, nil
 	}
-	return unkept, setTime(f, g.ModTime)
+	return unkept, SetFileTime(f, g.ModTime)
 }
 
 // ApplyDir does the same for a folder below root.
@@ -150,6 +156,18 @@ func ApplyLink(root *os.Root, g Wanted) error {
 		return err
 	}
 	defer dir.Close()
-	t := unix.NsecToTimespec(g.ModTime.UnixNano())
+	t, err := unix.TimeToTimespec(g.ModTime)
+	if err != nil {
+		return err
+	}
 	return unix.UtimesNanoAt(int(dir.Fd()), path.Base(g.Path), []unix.Timespec{t, t}, unix.AT_SYMLINK_NOFOLLOW)
+}
+
+// SetTime sets the modification time of a file or folder. Unlike os.Chtimes, it can set years after 2262.
+func SetTime(name string, at time.Time) error {
+	t, err := unix.TimeToTimespec(at)
+	if err != nil {
+		return err
+	}
+	return unix.UtimesNanoAt(unix.AT_FDCWD, name, []unix.Timespec{t, t}, 0)
 }

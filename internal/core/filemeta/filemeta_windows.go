@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/windows"
 )
@@ -75,14 +76,13 @@ func setACL(real, acl string, ids IDs) error {
 }
 
 // Xattr returns nothing: Windows has none.
-func Xattr(string, Accounts) map[string][]byte { return nil }
+func Xattr(string, Accounts) (map[string][]byte, []string) { return nil, nil }
 
 // Apply sets the time, attributes and access list of an open file. Permissions mean something else
 // on Windows, where files inherit those of their folder.
 func Apply(f *os.File, g Wanted) ([]string, error) {
 	if !g.ModTime.IsZero() {
-		t := syscall.NsecToFiletime(g.ModTime.UnixNano())
-		if err := syscall.SetFileTime(syscall.Handle(f.Fd()), nil, nil, &t); err != nil {
+		if err := SetFileTime(f, g.ModTime); err != nil {
 			return nil, err
 		}
 	}
@@ -122,3 +122,12 @@ func ApplyDir(root *os.Root, g Wanted) ([]string, error) {
 
 // ApplyLink does nothing: links have no metadata of their own.
 func ApplyLink(*os.Root, Wanted) error { return nil }
+
+// SetFileTime sets the modification time of an open file, as the number of 100 ns since 1601.
+func SetFileTime(f *os.File, at time.Time) error {
+	n := uint64(at.Unix()+11644473600)*1e7 + uint64(at.Nanosecond())/100
+	return syscall.SetFileTime(syscall.Handle(f.Fd()), nil, nil, &syscall.Filetime{LowDateTime: uint32(n), HighDateTime: uint32(n >> 32)})
+}
+
+// SetTime sets the modification time of a file or folder.
+func SetTime(name string, at time.Time) error { return os.Chtimes(name, at, at) }

@@ -42,14 +42,8 @@ type Stats struct {
 
 // add counts an entry.
 func (s *Stats) add(e Entry) {
-	leave := func(why string) {
-		s.LeftCount++
-		if len(s.Left) < 20 {
-			s.Left = append(s.Left, fmt.Sprintf("%s: %s", e.Path, why))
-		}
-	}
-	if e.runsAs && e.Archived() {
-		leave("it has the setuid or setgid bit; the file is moved without that bit")
+	if len(e.lost) > 0 && e.Archived() {
+		s.leave(e.Path, "it is moved without "+strings.Join(e.lost, " and "))
 	}
 	switch e.Type {
 	case File:
@@ -69,7 +63,7 @@ func (s *Stats) add(e Entry) {
 		case Unfit:
 			why = e.Target
 		}
-		leave(why)
+		s.leave(e.Path, why)
 	}
 	if e.Owner != "" && e.Archived() && !s.Owners[e.Owner] {
 		if s.Owners == nil {
@@ -88,12 +82,26 @@ func (s *Stats) add(e Entry) {
 	s.line = append(append(append(s.line, 0), e.Target...), 0)
 	if e.Type != Dir { // a folder's time also changes with what the card leaves out
 		s.line = binary.LittleEndian.AppendUint64(s.line, uint64(e.Size))
-		s.line = binary.LittleEndian.AppendUint64(s.line, uint64(e.ModTime.UnixNano()))
+		s.line = binary.LittleEndian.AppendUint64(s.line, uint64(e.ModTime.Unix()))
+		s.line = binary.LittleEndian.AppendUint32(s.line, uint32(e.ModTime.Nanosecond()))
 		if e.ModTime.After(s.Newest) {
 			s.Newest = e.ModTime
 		}
 	}
 	s.all.Write(s.line)
+}
+
+// leave records what cannot be moved.
+func (s *Stats) leave(path, why string) {
+	s.LeftCount++
+	if len(s.Left) < 20 {
+		s.Left = append(s.Left, path+": "+why)
+	}
+}
+
+// elsewhere records a file with a name outside the item.
+func (s *Stats) elsewhere(path string) {
+	s.leave(path, "it has another name outside the item (hard link), and arrives as a file of its own")
 }
 
 // Stamp returns a short text that changes when something in the item changes. It has the number of
@@ -110,7 +118,7 @@ func (s *Stats) Stamp() string {
 // every entry and its real path.
 func (s Source) Measure(ctx context.Context, each func(Entry, string), problem func(Problem)) (*Stats, error) {
 	st := &Stats{single: s.Single}
-	s.leftOut = &st.LeftOut
+	s.leftOut, s.elsewhere = &st.LeftOut, st.elsewhere
 	err := s.Walk(ctx, func(e Entry, real string) error {
 		st.add(e)
 		if each != nil {
@@ -125,6 +133,7 @@ func (s Source) Measure(ctx context.Context, each func(Entry, string), problem f
 type unit struct {
 	entry Entry
 	real  string
+	time  time.Time // of the file that is compared
 	data  []byte
 	err   error
 	ready chan struct{}
@@ -141,6 +150,8 @@ func (s Source) Archive(ctx context.Context, out, list io.Writer, progress func(
 	workers := 2 * runtime.GOMAXPROCS(0)
 	queue, small := make(chan *unit, 64), make(chan *unit, 64)
 	var walkErr error
+	var elsewhere []string
+	s.elsewhere = func(path string) { elsewhere = append(elsewhere, path) }
 	go func() {
 		defer close(queue)
 		defer close(small)
@@ -182,6 +193,9 @@ func (s Source) Archive(ctx context.Context, out, list io.Writer, progress func(
 	}
 	if err != nil {
 		return nil, err
+	}
+	for _, path := range elsewhere {
+		st.elsewhere(path)
 	}
 	return st, nil
 }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/filemeta"
 )
 
 // Yields says which of two files is renamed to a set-aside name when a moved file finds another
@@ -117,7 +118,7 @@ func mkdirLike(to string, folders []folder) error {
 			err = os.Chmod(dir, e.Mode)
 		}
 		if err == nil {
-			err = os.Chtimes(dir, e.ModTime, e.ModTime)
+			err = filemeta.SetTime(dir, e.ModTime)
 		}
 		if err != nil {
 			return fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", dir)

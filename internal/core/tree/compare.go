@@ -7,6 +7,7 @@ import (
 	"os"
 	"runtime"
 	"sync"
+	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
 
@@ -59,6 +60,7 @@ func (t EditsByFile) sum(path string, f *os.File) (digest.Sum, int64, error) {
 type Comparing struct {
 	Modes   bool // permissions and extended attributes, if both systems have them
 	Attr    bool // Windows attributes
+	Times   bool // modification times of files and links, as precisely as both file systems have them
 	Belongs *Belonging
 	Turned  EditsByFile
 	Lenient string // system whose forbidden names are not expected; "" if all names are
@@ -194,14 +196,38 @@ func (r *comparer) match(ctx context.Context, want, have Entry, real string) err
 		r.differ(want.Path, "%s", r.Differs(want, have))
 	case want.Type == File:
 		select {
-		case r.work <- &unit{entry: want, real: real}:
+		case r.work <- &unit{entry: want, real: real, time: have.ModTime}:
 		case <-ctx.Done():
 			return ctx.Err()
 		}
 	default:
-		r.agree()
+		r.agreeOn(want, have.ModTime)
 	}
 	return nil
+}
+
+// agreeOn counts an entry whose content is equal. Its time may differ, unless its paths were updated.
+func (r *comparer) agreeOn(want Entry, at time.Time) {
+	if r.Times && (want.Type == File || want.Type == Link) && len(r.Turned[want.Path]) == 0 && !sameTime(want.ModTime, at) {
+		r.differ(want.Path, "has the same content and another time: was changed %s, is from %s", want.ModTime.UTC().Format(time.DateTime), at.UTC().Format(time.DateTime))
+		return
+	}
+	r.agree()
+}
+
+// precisions are the units in which file systems store times: APFS and ext4 1 ns, NTFS 100 ns, HFS+ and
+// older ones 1 s, FAT 2 s. Some copies have microseconds or milliseconds.
+var precisions = []time.Duration{1, 100, time.Microsecond, time.Millisecond, time.Second, 2 * time.Second}
+
+// sameTime reports whether two times are equal in a unit in which one of them is stored.
+func sameTime(a, b time.Time) bool {
+	for _, p := range precisions {
+		x, y := a.Truncate(p), b.Truncate(p)
+		if x.Equal(y) && (x.Equal(a) || y.Equal(b)) {
+			return true
+		}
+	}
+	return false
 }
 
 func (r *comparer) agree() {
@@ -242,7 +268,7 @@ func (r *comparer) hash(ctx context.Context, u *unit) {
 	case sum != u.entry.Hash:
 		r.differ(u.entry.Path, "has other content")
 	default:
-		r.agree()
+		r.agreeOn(u.entry, u.time)
 	}
 }
 

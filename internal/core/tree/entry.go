@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"path"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -56,7 +57,7 @@ type Entry struct {
 	owner filemeta.Owner // the owner on the computer where it was read
 	// Encrypted is true if Windows encrypted it for one user (EFS).
 	Encrypted bool
-	runsAs    bool // setuid or setgid, which is not moved
+	lost      []string // properties that are not moved
 }
 
 // Archived reports whether the entry is in the tar stream.
@@ -202,7 +203,7 @@ func CheckList(l *ListReader, system string) (*Stats, error) {
 		if why := refusal(e.Path); why != "" {
 			return nil, hostile(e, "%s", why)
 		}
-		if e.Size < 0 || e.Type != Dir && e.Mode != e.Mode.Perm() {
+		if e.Size < 0 || e.Type != Dir && e.Mode != e.Mode&(fs.ModePerm|fs.ModeSticky) {
 			return nil, hostile(e, "it has %d bytes and the permissions %04o", e.Size, filemeta.ModeOf(e.Mode))
 		}
 		if why := names.Refuses(e.Path); why != "" {
@@ -216,7 +217,7 @@ func CheckList(l *ListReader, system string) (*Stats, error) {
 		}
 		if e.Type == Link {
 			link = e.Path
-			if !Within(e.Path, e.Target) {
+			if !Within(e.Path, e.Target, system == "windows" || runtime.GOOS == "windows") {
 				return nil, hostile(e, "it is a link to %q", e.Target)
 			}
 		}
@@ -241,9 +242,10 @@ func refusal(p string) string {
 }
 
 // Within reports whether a link at a path leads to a place inside the item, whatever other links
-// exist. It may contain ".." only at its start, where the folders above are known.
-func Within(at, target string) bool {
-	if target == "" || path.IsAbs(target) || strings.ContainsAny(target, "\x00") || len(target) > 1 && target[1] == ':' || strings.HasPrefix(target, `\`) {
+// exist. It may contain ".." only at its start, where the folders above are known. On Windows, a target
+// can also begin with a drive or a backslash.
+func Within(at, target string, windows bool) bool {
+	if target == "" || path.IsAbs(target) || strings.ContainsAny(target, "\x00") || windows && (len(target) > 1 && target[1] == ':' || strings.Contains(target, `\`)) {
 		return false
 	}
 	down := target

@@ -192,7 +192,7 @@ func TestAsideNames(t *testing.T) {
 		}
 	}
 	for target, want := range map[string]bool{"": false, "/x": false, "c:x": false, `\x`: false, "a\x00": false, "..": true, "../..": false, "../x": true, "../../x": false, "a/../b": false, "../a/..": false, "a..b": true, "x": true, "...": true} {
-		if Within("a/link", target) != want {
+		if Within("a/link", target, true) != want {
 			t.Errorf("a link to %q is within: %v", target, !want)
 		}
 	}
@@ -381,4 +381,33 @@ func FuzzDerived(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestLinksBack reads links that lead out of the item's folder and in again, or up after a folder's name.
+// They are moved; links that lead elsewhere are not.
+func TestLinksBack(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("links need a right")
+	}
+	dir := t.TempDir()
+	lay.Out(t, dir, map[string]string{"item/README": "1", "item/deep/x/y": "2", "item-2/README": "3", "other/deep/z": "4"})
+	fatal.If(t, os.Symlink("../other/deep", filepath.Join(dir, "item/away")))
+	want := map[string]string{}
+	for i, c := range [][2]string{
+		{"deep/../README", "README"}, {"../item/README", "README"}, {"../item", "."}, {"deep/x/../../deep", "deep"}, {"deep/..", "."}, {"../item/gone", "gone"}, {"./deep/../deep/./x", "deep/x"},
+		{"../item-2/README", ""}, {"../other", ""}, {"away/../z", ""}, {"away/../../item/README", "README"}, {"gone/../README", ""}, {"../item/../other", ""}, {dir + "/item/README", ""},
+	} {
+		name := fmt.Sprintf("l%02d", i)
+		fatal.If(t, os.Symlink(c[0], filepath.Join(dir, "item", name)))
+		want[name] = c[1]
+	}
+	fatal.If(t, os.Symlink("../../item/README", filepath.Join(dir, "item/deep/l")))
+	want["deep/l"] = "../README"
+	want["away"] = ""
+	fatal.If(t, Source{Root: filepath.Join(dir, "item")}.Walk(ctx, func(e Entry, _ string) error {
+		if to, is := want[e.Path]; is && (to == "" && e.Type != Outside || to != "" && (e.Type != Link || e.Target != to)) {
+			t.Errorf("%s is a %s to %q, not %q", e.Path, e.Type, e.Target, to)
+		}
+		return nil
+	}, nil))
 }

@@ -2,13 +2,16 @@ package tree
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"sort"
 	"strings"
+	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"golang.org/x/text/unicode/norm"
@@ -33,6 +36,8 @@ type Source struct {
 	Marked   bool         // read file metadata even without names for owners
 	// Unfit returns why the new computer does not allow a name; nil if it allows all.
 	Unfit func(path string) string
+
+	elsewhere func(path string) // gets files with another name outside the item; may be nil
 
 	leftOut *LeftOut // counts what the patterns leave out; nil if that is not needed
 }
@@ -63,7 +68,7 @@ type Problem struct {
 // names. It does not follow links, and does not set hashes. What cannot be read is passed to
 // problem; if problem is nil, it ends the walk.
 func (s Source) Walk(ctx context.Context, visit func(Entry, string) error, problem func(Problem)) error {
-	w := walker{s, ctx, visit, problem, map[filemeta.Inode]string{}}
+	w := walker{s, ctx, visit, problem, map[filemeta.Inode]*linked{}}
 	info, err := os.Lstat(s.Root)
 	if err != nil {
 		kind := fault.Unreadable
@@ -77,12 +82,37 @@ func (s Source) Walk(ctx context.Context, visit func(Entry, string) error, probl
 		if name == "" {
 			name = filepath.Base(s.Root)
 		}
-		return w.one(name, s.Root, info)
+		if err := w.one(name, s.Root, info); err != nil {
+			return err
+		}
+		w.tellElsewhere()
+		return nil
 	}
 	if !info.IsDir() {
 		return fault.New(fault.Missing, "%s is not a folder", s.Root)
 	}
-	return w.dir(".", s.Root, info, nil)
+	if err := w.dir(".", s.Root, info, nil); err != nil {
+		return err
+	}
+	w.tellElsewhere()
+	return nil
+}
+
+// tellElsewhere reports the files that have another name outside the item.
+func (w *walker) tellElsewhere() {
+	if w.elsewhere == nil {
+		return
+	}
+	var out []string
+	for _, n := range w.names {
+		if n.missing > 0 {
+			out = append(out, n.first)
+		}
+	}
+	slices.Sort(out)
+	for _, path := range out {
+		w.elsewhere(path)
+	}
 }
 
 type walker struct {
@@ -90,7 +120,13 @@ type walker struct {
 	ctx     context.Context
 	visit   func(Entry, string) error
 	problem func(Problem)
-	names   map[filemeta.Inode]string // the first name of files with hard links
+	names   map[filemeta.Inode]*linked // files with hard links
+}
+
+// linked is a file with hard links.
+type linked struct {
+	first   string // the first name in the item
+	missing uint64 // the number of names that were not met
 }
 
 // pending is a folder that is reported only once something in it is: with include patterns, empty
@@ -200,15 +236,54 @@ func (w *walker) one(rel, real string, info fs.FileInfo) error {
 			return w.fail(real, err)
 		}
 		e.Target = filepath.ToSlash(target)
-		if !Within(rel, e.Target) {
-			e.Type = Outside
+		if !Within(rel, e.Target, runtime.GOOS == "windows") {
+			if inside := w.inside(rel, real, target); inside != "" {
+				e.Target = inside
+			} else {
+				e.Type = Outside
+			}
 		}
 	}
 	return w.visit(e, real)
 }
 
+// inside returns the shortest target for a relative link that leads out of the item and in again, such as
+// ../item/file, or that has ".." after the name of a folder. It returns "" if the link leads elsewhere.
+func (w *walker) inside(rel, real, target string) string {
+	if filepath.IsAbs(target) || filepath.VolumeName(target) != "" || w.Single {
+		return ""
+	}
+	root, err := filepath.EvalSymlinks(w.Root)
+	if err != nil {
+		return ""
+	}
+	parent, base := filepath.Split(target)
+	if base == ".." || base == "." {
+		parent, base = target, ""
+	}
+	dir, err := filepath.EvalSymlinks(filepath.Dir(real) + string(filepath.Separator) + parent)
+	if err != nil {
+		return ""
+	}
+	to, err := filepath.Rel(root, filepath.Join(dir, base))
+	if err != nil || !filepath.IsLocal(to) {
+		return ""
+	}
+	out, err := filepath.Rel(filepath.Dir(filepath.FromSlash(rel)), to)
+	if out = filepath.ToSlash(out); err != nil || !Within(rel, out, runtime.GOOS == "windows") {
+		return ""
+	}
+	return out
+}
+
 func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
-	e := Entry{Path: rel, Mode: info.Mode().Perm(), ModTime: info.ModTime(), runsAs: info.Mode().IsRegular() && info.Mode()&(fs.ModeSetuid|fs.ModeSetgid) != 0}
+	e := Entry{Path: rel, Mode: info.Mode() & (fs.ModePerm | fs.ModeSticky), ModTime: info.ModTime()}
+	if info.Mode().IsRegular() && info.Mode()&(fs.ModeSetuid|fs.ModeSetgid) != 0 {
+		e.lost = append(e.lost, "the setuid or setgid bit")
+	}
+	if y := e.ModTime.UTC().Year(); y < 1 || y > 9999 { // a list has four digits (RFC 3339)
+		e.ModTime, e.lost = time.Unix(0, 0), append(e.lost, fmt.Sprintf("its time, in the year %d", y))
+	}
 	switch m := info.Mode(); {
 	case m.IsDir():
 		e.Type, e.Mode = Dir, m.Perm()|m&filemeta.Special
@@ -227,10 +302,11 @@ func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
 	seen := filemeta.StatOf(info)
 	e.owner, e.Attr, e.Sparse, e.Encrypted = seen.Owner, seen.Attr, seen.Sparse, seen.Encrypted
 	if seen.Shared != (filemeta.Inode{}) {
-		if first, met := w.names[seen.Shared]; met {
-			e.Type, e.Size, e.Target, e.Sparse = Hard, 0, first, false
+		if n := w.names[seen.Shared]; n != nil {
+			n.missing--
+			e.Type, e.Size, e.Target, e.Sparse = Hard, 0, n.first, false
 		} else {
-			w.names[seen.Shared] = rel
+			w.names[seen.Shared] = &linked{first: rel, missing: seen.Names - 1}
 		}
 	}
 	if w.Accounts == nil && !w.Marked {
@@ -241,7 +317,11 @@ func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
 		e.Owner, e.Group = w.Accounts.User(e.owner.UID), w.Accounts.Group(e.owner.GID)
 	}
 	if e.Type == Dir || e.Type == File {
-		e.Xattr = filemeta.Xattr(real, w.Accounts)
+		var others []string
+		e.Xattr, others = filemeta.Xattr(real, w.Accounts)
+		for _, name := range others {
+			e.lost = append(e.lost, "the attribute "+name)
+		}
 		if w.IDs != nil {
 			e.ACL = filemeta.ACL(real, w.IDs)
 		}

@@ -8,7 +8,6 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
@@ -173,5 +172,5 @@ func givenAs(like, at string, info os.FileInfo) error {
 	if err := os.Chmod(at, info.Mode().Perm()); err != nil {
 		return err
 	}
-	return os.Chtimes(at, time.Time{}, info.ModTime())
+	return filemeta.SetTime(at, info.ModTime())
 }

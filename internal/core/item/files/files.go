@@ -275,6 +275,7 @@ func (m mover) Lacks(context.Context) (out item.Lacks, err error) {
 func (m mover) comparing() (how tree.Comparing, err error) {
 	how = m.Comparing()
 	how.Others = m.merged()
+	how.Times = !how.Others // a merge keeps equal files
 	how.Turned, err = m.PathEdits()
 	return how, err
 }

@@ -1,6 +1,7 @@
 package files
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -8,6 +9,7 @@ import (
 	"path/filepath"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/filemeta"
 	"movekit/internal/core/pathmap"
 	"movekit/internal/core/tree"
 )
@@ -114,11 +116,5 @@ func rewrite(root *os.Root, path string, edits []pathmap.Edit) error {
 	if err := f.Truncate(int64(len(now))); err != nil {
 		return err
 	}
-	if err := f.Sync(); err != nil {
-		return err
-	}
-	if err := f.Close(); err != nil {
-		return err
-	}
-	return root.Chtimes(name, info.ModTime(), info.ModTime())
+	return cmp.Or(f.Sync(), filemeta.SetFileTime(f, info.ModTime()), f.Close())
 }

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/filemeta"
 	"movekit/internal/core/item"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
@@ -136,10 +137,10 @@ func linkOrCopy(from, to string) error {
 		return err
 	}
 	_, err = io.Copy(w, r)
-	if err := errors.Join(err, w.Sync(), w.Close()); err != nil {
+	if err := errors.Join(err, w.Sync(), filemeta.SetFileTime(w, info.ModTime()), w.Close()); err != nil {
 		return err
 	}
-	return cmp.Or(os.Chtimes(part, info.ModTime(), info.ModTime()), os.Rename(part, to))
+	return os.Rename(part, to)
 }
 
 // Delete deletes a spare database.
