@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/steps"
@@ -155,30 +154,6 @@ func (o *Instance) MetadataNotes(unkept []string, count int) (notes []string) {
 		notes = append(notes, Plural(int64(more), "mark")+" more")
 	}
 	return notes
-}
-
-// MakeParent creates the folder that path is in. New folders in a profile get the profile's owner.
-func (o *Instance) MakeParent(path string) error {
-	var missing []string
-	for at := filepath.Dir(path); ; at = filepath.Dir(at) {
-		if _, err := os.Stat(at); err == nil || filepath.Dir(at) == at {
-			break
-		}
-		missing = append(missing, at)
-	}
-	slices.Reverse(missing)
-	for _, dir := range missing {
-		err := os.Mkdir(dir, 0o755)
-		if err == nil && mayGive() && o.Computer.Accounts() != nil {
-			if home, inProfile := o.profileOf(dir); inProfile {
-				err = os.Chown(dir, home.UID, home.GID)
-			}
-		}
-		if err != nil && !os.IsExist(err) {
-			return fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", dir)
-		}
-	}
-	return nil
 }
 
 // WithMetadata returns s with file metadata included in the walk.

@@ -16,6 +16,7 @@ import (
 	"movekit/internal/core/filemeta"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/seal"
+	"movekit/internal/core/tree"
 )
 
 // Damage is a damaged file in the kit.
@@ -68,6 +69,7 @@ type Sealed struct {
 	Mode     uint32            `json:"mode,omitempty"`    // permissions of a database file
 	Metadata filemeta.Metadata `json:"metadata,omitzero"` // metadata of a database file
 	Owners   []string          `json:"owners,omitempty"`  // users who own something in it
+	Parents  []tree.Entry      `json:"parents,omitempty"` // folders above it, the nearest first
 	// Stamp shows whether the item changed since: it has the newest change, the number of files and
 	// their size.
 	Stamp string `json:"stamp"`

@@ -183,6 +183,11 @@ func (m *Move) packItem(ctx context.Context, p survey.Place, is *item.Inspection
 		if sealed.Identity, err = p.Identity(); err != nil {
 			return out, err
 		}
+		if is.OnDisk {
+			if sealed.Parents, err = p.Parents(); err != nil {
+				return out, err
+			}
+		}
 		if err := m.RecordSealed(p.Key, *sealed); err != nil {
 			return out, err
 		}

@@ -98,6 +98,9 @@ func (m *Move) verifyItem(ctx context.Context, c *card.Card, t item.Target, besi
 				return err
 			}
 		}
+		if err := t.CheckAccess(checked); err != nil {
+			return err
+		}
 		return t.AddIdentity(checked)
 	})
 	if err != nil {
