@@ -111,7 +111,7 @@ func (i Item) figures() string {
 	for _, row := range i.Rows {
 		n, err := strconv.ParseInt(row.New, 10, 64)
 		what := row.What
-		if n == 1 {
+		if n == 1 && slices.Contains([]string{"files", "tables", "rows", "records", "keys", "values"}, what) {
 			what = strings.TrimSuffix(what, "s")
 		}
 		switch {
@@ -120,6 +120,8 @@ func (i Item) figures() string {
 		case row.What == steps.ContentRow: // the result already says whether it is the same
 		case row.What == "bytes" && err == nil:
 			out = append(out, humanize.Bytes(uint64(n)))
+		case n == 1 && err == nil && what == row.What: // a count of the card, in any language
+			out = append(out, what+": 1")
 		case err == nil:
 			out = append(out, humanize.Comma(n)+" "+what)
 		default:

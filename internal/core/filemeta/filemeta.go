@@ -54,6 +54,10 @@ type Stat struct {
 	Encrypted bool   // Windows encrypted it for one user (EFS)
 	Shared    Inode  // identifies a file with hard links; otherwise zero
 	Names     uint64 // the number of its hard links
+	// ID and Changed change with every change of the entry, also if its size and time are set back: the
+	// inode number, and the change time in nanoseconds (stat(2)). Zero on Windows.
+	ID      uint64
+	Changed int64
 }
 
 // Wanted is the metadata to set on a placed entry.

@@ -3,6 +3,7 @@ package filemeta
 import (
 	"os"
 	"slices"
+	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -28,6 +29,9 @@ func xattrText(_ string, value []byte, _ Accounts) []byte { return value }
 
 // xattrRaw is the inverse of xattrText.
 func xattrRaw(_ string, value []byte, _ Accounts) ([]byte, error) { return value, nil }
+
+// changeTime returns the time of the last change of a file or its metadata, in nanoseconds.
+func changeTime(st *syscall.Stat_t) int64 { return st.Ctimespec.Nano() }
 
 // SetFileTime sets the modification time of an open file, in microseconds: futimes(2).
 func SetFileTime(f *os.File, at time.Time) error {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 	"unsafe"
 
@@ -115,6 +116,9 @@ func aclRaw(text []byte, a Accounts) ([]byte, error) {
 	}
 	return raw, nil
 }
+
+// changeTime returns the time of the last change of a file or its metadata, in nanoseconds.
+func changeTime(st *syscall.Stat_t) int64 { return st.Ctim.Nano() }
 
 // SetFileTime sets the modification time of an open file: utimensat(2) without a path.
 func SetFileTime(f *os.File, at time.Time) error {

@@ -24,7 +24,7 @@ func StatOf(info fs.FileInfo) (s Stat) {
 	if !ok {
 		return s
 	}
-	s.Owner = Owner{int(st.Uid), int(st.Gid)}
+	s.Owner, s.ID, s.Changed = Owner{int(st.Uid), int(st.Gid)}, st.Ino, changeTime(st)
 	if !info.Mode().IsRegular() {
 		return s
 	}

@@ -425,11 +425,14 @@ func TestBoundFile(t *testing.T) {
 		t.Fatalf("the old one's file: %v", out.Err)
 	}
 	whole := o.Text("new/srv/office.pem")
+	stat, err := os.Stat(filepath.Join(o.Dir, "new/srv/office.pem"))
+	fatal.If(t, err)
 	os.Remove(filepath.Join(o.Dir, "new/srv/office.pem"))
 	if out := o.Change(o.New, nil, now, (*move.Move).Activate); fault.KindOf(out.Err) != fault.NotPlaced {
 		t.Errorf("half of it: %v", out.Err)
 	}
 	lay.Out(t, o.Dir, map[string]string{"new/srv/office.pem": whole})
+	fatal.If(t, os.Chtimes(filepath.Join(o.Dir, "new/srv/office.pem"), stat.ModTime(), stat.ModTime()))
 	if v := o.Verify(); v.Items[0].Rows[0].New == "issued again" || !v.Items[0].Equal {
 		t.Errorf("not activated yet: %+v", v.Items)
 	}

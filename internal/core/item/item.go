@@ -157,6 +157,7 @@ type Inspection struct {
 	Tables      []kit.Table `json:"tables,omitempty"`        // of a database in files
 	Since       *Drift      `json:"since_sealed,omitempty"`  // changes since it was sealed; nil if it is not sealed
 	Stamp       string      `json:"-"`                       // changes when the item does; "" if unknown
+	MetaStamp   string      `json:"-"`                       // also changes if only metadata does; "" if the kind has none
 	Stays       bool        `json:"-"`                       // it stays where it is
 	OnDisk      bool        `json:"-"`                       // it is on the computer's own disks
 	Held        []string    `json:"-"`                       // why it cannot be packed now: connected users

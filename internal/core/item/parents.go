@@ -102,11 +102,15 @@ func (o *Instance) CheckAccess(out *steps.Checked) error {
 			out.Differs(fmt.Sprintf("its owner %s cannot open the folder %s, which belongs to %s (%04o)", a.User(owner.UID), dir, now[i].Owner, filemeta.ModeOf(now[i].Mode)))
 		}
 	}
+	info, err := os.Stat(o.Path)
+	if err != nil {
+		return err
+	}
 	was, _ := o.userHere(a, above[0].Owner)
-	if wrote := was == owner.UID && above[0].Mode&0o200 != 0; wrote && may(a, owner, now[0], 2) == no {
+	if wrote := !info.IsDir() && was == owner.UID && above[0].Mode&0o200 != 0; wrote && may(a, owner, now[0], 2) == no {
 		out.Differs(fmt.Sprintf("its owner %s could write in the folder %s on the old computer, and cannot here: it belongs to %s (%04o)", a.User(owner.UID), nearest, now[0].Owner, filemeta.ModeOf(now[0].Mode)))
 	}
-	if info, err := os.Stat(o.Path); err == nil && info.Mode()&0o004 != 0 && !open(above) && open(now) {
+	if info.Mode()&0o004 != 0 && !open(above) && open(now) {
 		out.Differs("all users of this computer can read it, and on the old computer they could not: a folder above it was closed to them")
 	}
 	return nil

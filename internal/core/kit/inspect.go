@@ -73,6 +73,8 @@ type Sealed struct {
 	// Stamp shows whether the item changed since: it has the newest change, the number of files and
 	// their size.
 	Stamp string `json:"stamp"`
+	// MetaStamp also changes if only metadata does; "" if the kind has none.
+	MetaStamp string `json:"meta_stamp,omitempty"`
 	// Tables are the tables of a database in files, with record counts.
 	Tables []Table `json:"tables,omitempty"`
 	// Left lists data that could not be packed, with the reason; at most 20 lines.

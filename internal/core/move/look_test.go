@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -194,16 +195,34 @@ licences: [{name: seat, method: guided, deactivate: {steps: [{do: deactivate it}
 		says   []string
 		sealed string // what the next pack seals anew
 	}{
-		"nothing":               {func(string) {}, true, nil, ""},
-		"a file is added":       {func(d string) { lay.Out(t, d, map[string]string{"diary/new": "x"}) }, false, []string{"new was not in the sealed data"}, "diary"},
-		"a file is changed":     {func(d string) { lay.Out(t, d, map[string]string{"diary/a": "other"}) }, false, []string{"a had 1 bytes, has 5"}, "diary"},
-		"one of the same size":  {func(d string) { lay.Out(t, d, map[string]string{"diary/a": "y"}) }, false, []string{"a has other content"}, "diary"},
-		"a file is removed":     {func(d string) { os.Remove(d + "/diary/b") }, false, []string{"b is missing"}, "diary"},
-		"it is only touched":    {func(d string) { os.Chtimes(d+"/boats.db", time.Now(), time.Now()) }, true, nil, "boats"},
-		"a row is added":        {func(d string) { lay.Database(t, d+"/boats.db", "INSERT INTO boat VALUES (3)") }, false, []string{"boat"}, "boats"},
-		"an index is added":     {func(d string) { lay.Database(t, d+"/boats.db", "CREATE INDEX i ON boat(n)") }, false, []string{"index i: was not in the sealed data"}, "boats"},
-		"the folder is renamed": {func(d string) { os.Rename(d+"/diary", d+"/diary2") }, false, []string{"it no longer exists"}, ""},
-		"both":                  {func(d string) { lay.Out(t, d, map[string]string{"diary/c": "x"}); os.Remove(d + "/boats.db") }, false, []string{"c was not in the sealed data", "it no longer exists"}, "diary"},
+		"nothing":              {func(string) {}, true, nil, ""},
+		"a file is added":      {func(d string) { lay.Out(t, d, map[string]string{"diary/new": "x"}) }, false, []string{"new was not in the sealed data"}, "diary"},
+		"a file is changed":    {func(d string) { lay.Out(t, d, map[string]string{"diary/a": "other"}) }, false, []string{"a had 1 bytes, has 5"}, "diary"},
+		"one of the same size": {func(d string) { lay.Out(t, d, map[string]string{"diary/a": "y"}) }, false, []string{"a has other content"}, "diary"},
+		"its time is set back": {func(d string) {
+			info, _ := os.Stat(d + "/diary/a")
+			lay.Out(t, d, map[string]string{"diary/a": "y"})
+			os.Chtimes(d+"/diary/a", info.ModTime(), info.ModTime())
+		}, false, []string{"a has other content"}, "diary"},
+		"the database's time is set back": {func(d string) {
+			info, _ := os.Stat(d + "/boats.db")
+			lay.Database(t, d+"/boats.db", "UPDATE boat SET n = 9 WHERE n = 2")
+			os.Chtimes(d+"/boats.db", info.ModTime(), info.ModTime())
+		}, false, []string{"boat"}, "boats"},
+		"a file is replaced": {func(d string) {
+			info, _ := os.Stat(d + "/diary/a")
+			lay.Out(t, d, map[string]string{"diary/tmp": "z"})
+			os.Chtimes(d+"/diary/tmp", info.ModTime(), info.ModTime())
+			os.Rename(d+"/diary/tmp", d+"/diary/a")
+		}, false, []string{"a has other content"}, "diary"},
+		"permissions are changed": {func(d string) { os.Chmod(d+"/diary/a", 0o600) }, false, []string{"a had the permissions 0644, has 0600"}, "diary"},
+		"they are set back":       {func(d string) { os.Chmod(d+"/diary/a", 0o600); os.Chmod(d+"/diary/a", 0o644) }, true, nil, "diary"},
+		"a file is removed":       {func(d string) { os.Remove(d + "/diary/b") }, false, []string{"b is missing"}, "diary"},
+		"it is only touched":      {func(d string) { os.Chtimes(d+"/boats.db", time.Now(), time.Now()) }, true, nil, "boats"},
+		"a row is added":          {func(d string) { lay.Database(t, d+"/boats.db", "INSERT INTO boat VALUES (3)") }, false, []string{"boat"}, "boats"},
+		"an index is added":       {func(d string) { lay.Database(t, d+"/boats.db", "CREATE INDEX i ON boat(n)") }, false, []string{"index i: was not in the sealed data"}, "boats"},
+		"the folder is renamed":   {func(d string) { os.Rename(d+"/diary", d+"/diary2") }, false, []string{"it no longer exists"}, ""},
+		"both":                    {func(d string) { lay.Out(t, d, map[string]string{"diary/c": "x"}); os.Remove(d + "/boats.db") }, false, []string{"c was not in the sealed data", "it no longer exists"}, "diary"},
 	} {
 		o := office.New(t, text, "linux", map[string]string{"old/srv/diary/a": "x", "old/srv/diary/b": "y", "new/srv/.keep": ""})
 		old := filepath.Join(o.Dir, "old/srv")
@@ -253,7 +272,8 @@ licences: [{name: seat, method: guided, deactivate: {steps: [{do: deactivate it}
 	}
 }
 
-// TestThorough detects a change that leaves size and time unchanged.
+// TestThorough detects a change that leaves size and time unchanged. Windows shows no change time without
+// opening the file, so a quick check misses it there.
 func TestThorough(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a": "x"})
@@ -262,7 +282,7 @@ func TestThorough(t *testing.T) {
 	info, _ := os.Stat(name)
 	os.WriteFile(name, []byte("y"), 0o644)
 	os.Chtimes(name, info.ModTime(), info.ModTime())
-	for how, same := range map[survey.Since]bool{survey.Quick: true, survey.Thorough: false} {
+	for how, same := range map[survey.Since]bool{survey.Quick: runtime.GOOS == "windows", survey.Thorough: false} {
 		j := o.Job(o.Old)
 		j.Since = how
 		s, err := j.Survey(ctx)

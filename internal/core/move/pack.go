@@ -130,7 +130,7 @@ func (m *Move) kept(ctx context.Context, a *survey.App) map[steps.Key]bool {
 	kept := map[steps.Key]bool{}
 	for i, p := range a.Places {
 		it := m.State.Items[p.Key]
-		kept[p.Key] = p.Found && it != nil && it.Sealed.Stamp == a.Items[i].Stamp && len(m.Kit.DamagedFiles(ctx, p.Key.App, it.Sealed)) == 0
+		kept[p.Key] = p.Found && it != nil && it.Sealed.Stamp == a.Items[i].Stamp && it.Sealed.MetaStamp == a.Items[i].MetaStamp && len(m.Kit.DamagedFiles(ctx, p.Key.App, it.Sealed)) == 0
 	}
 	group(a.Places)
 	for _, p := range a.Places {

@@ -19,7 +19,7 @@ type Since int
 // The levels of the check.
 const (
 	Nothing  Since = iota
-	Quick          // an item with unchanged size, times and engine counters counts as unchanged
+	Quick          // an item with unchanged size, times, metadata and engine counters counts as unchanged
 	Thorough       // every item is read completely
 )
 
@@ -44,10 +44,10 @@ func (l *Scanner) drift(ctx context.Context, c *card.Card, p *Place, is *item.In
 	case !p.Found:
 		d.Same, d.Known, d.Count, d.Diffs = false, true, 1, []string{"it no longer exists"}
 		return d, nil
-	case l.Since == Quick && is.Stamp != "" && is.Stamp == known.Sealed.Stamp:
+	case l.Since == Quick && is.Stamp != "" && is.Stamp == known.Sealed.Stamp && is.MetaStamp == known.Sealed.MetaStamp:
 		return d, nil
 	case !l.Run.Kit.Unlocked():
-		d.Same, d.Why = false, "its size or times differ; a comparison needs the passphrase"
+		d.Same, d.Why = false, "its size, times or permissions differ; a comparison needs the passphrase"
 		return d, nil
 	}
 	sealed := *known

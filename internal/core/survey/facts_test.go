@@ -262,14 +262,14 @@ licences: [{name: signing, method: file, items: [certificate]}]
 	packed := steps.Packed{NotChosen: []string{"other"}}
 	before, err := l.App(t.Context(), c, steps.Facts{})
 	fatal.If(t, err)
-	stamps := map[string]string{}
+	stamps, metas := map[string]string{}, map[string]string{}
 	for i, p := range before.Places {
-		stamps[p.Key.Item] = before.Items[i].Stamp
+		stamps[p.Key.Item], metas[p.Key.Item] = before.Items[i].Stamp, before.Items[i].MetaStamp
 	}
 	Close(before.Places)
 	stamps["changed"] = "another"
 	for _, it := range items {
-		record(journal.Line{Event: journal.EventSealed, Item: it}, kit.Sealed{Stream: it, Stamp: stamps[it]})
+		record(journal.Line{Event: journal.EventSealed, Item: it}, kit.Sealed{Stream: it, Stamp: stamps[it], MetaStamp: metas[it]})
 		packed.Items = append(packed.Items, steps.Key{App: "app", Item: it})
 	}
 	record(journal.Line{Event: journal.EventPacked}, packed)
@@ -282,7 +282,7 @@ licences: [{name: signing, method: file, items: [certificate]}]
 	now, err := l.Now(t.Context(), c)
 	fatal.If(t, err)
 	Close(now.Places)
-	want := []string{"unknown whether changed changed (its size or times differ; a comparison needs the passphrase)", "new changed (it is new and not sealed yet)", "gone changed (it no longer exists)",
+	want := []string{"unknown whether changed changed (its size, times or permissions differ; a comparison needs the passphrase)", "new changed (it is new and not sealed yet)", "gone changed (it no longer exists)",
 		"certificate changed (it no longer exists)", "lifts@2024 no longer exists"}
 	if !slices.Equal(now.Facts.Drift.OldChanged, want) {
 		t.Errorf("%s\nand not\n%s", strings.Join(now.Facts.Drift.OldChanged, "\n"), strings.Join(want, "\n"))

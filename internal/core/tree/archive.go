@@ -31,6 +31,7 @@ type Stats struct {
 	Newest             time.Time    // latest modification time of a file
 	single             bool         // the source is one file, whose name is not part of the stamp
 	all                *digest.Hash // hash of the entries' identifying data; nil before the first entry
+	meta               *digest.Hash // hash of the entries' metadata
 	line               []byte       // buffer for one entry
 	Left               []string     // what cannot be moved, with the reason; at most 20
 	LeftCount          int
@@ -72,7 +73,7 @@ func (s *Stats) add(e Entry) {
 		s.Owners[e.Owner] = true
 	}
 	if s.all == nil {
-		s.all = digest.New()
+		s.all, s.meta = digest.New(), digest.New()
 	}
 	path := e.Path
 	if s.single {
@@ -89,6 +90,25 @@ func (s *Stats) add(e Entry) {
 		}
 	}
 	s.all.Write(s.line)
+	// A folder's identity and change time also change with what the card leaves out.
+	s.line = binary.LittleEndian.AppendUint32(s.line[:0], filemeta.ModeOf(e.Mode))
+	s.line = binary.LittleEndian.AppendUint32(s.line, uint32(e.owner.UID))
+	s.line = binary.LittleEndian.AppendUint32(s.line, uint32(e.owner.GID))
+	s.line = binary.LittleEndian.AppendUint32(s.line, e.Attr)
+	if e.Type != Dir {
+		s.line = binary.LittleEndian.AppendUint64(s.line, e.id)
+		s.line = binary.LittleEndian.AppendUint64(s.line, uint64(e.changed))
+	}
+	s.meta.Write(s.line)
+}
+
+// MetaStamp returns a short text that also changes if only metadata does, or if a file is replaced by one
+// of the same size and time.
+func (s *Stats) MetaStamp() string {
+	if s.meta == nil {
+		return ""
+	}
+	return fmt.Sprintf("%.32s", s.meta.Sum())
 }
 
 // leave records what cannot be moved.

@@ -29,6 +29,7 @@ type Comparison struct {
 	Same     int64  // entries that are equal
 	Diffs    []Diff // at most maxDiffs
 	Count    int64  // number of differences
+	Late     int64  // number of those that are only in the time
 }
 
 // maxDiffs limits the listed differences.
@@ -209,7 +210,10 @@ func (r *comparer) match(ctx context.Context, want, have Entry, real string) err
 // agreeOn counts an entry whose content is equal. Its time may differ, unless its paths were updated.
 func (r *comparer) agreeOn(want Entry, at time.Time) {
 	if r.Times && (want.Type == File || want.Type == Link) && len(r.Turned[want.Path]) == 0 && !sameTime(want.ModTime, at) {
-		r.differ(want.Path, "has the same content and another time: was changed %s, is from %s", want.ModTime.UTC().Format(time.DateTime), at.UTC().Format(time.DateTime))
+		r.differ(want.Path, "has the same content and another time: was from %s, is from %s", want.ModTime.UTC().Format(time.DateTime), at.UTC().Format(time.DateTime))
+		r.mu.Lock()
+		r.out.Late++
+		r.mu.Unlock()
 		return
 	}
 	r.agree()

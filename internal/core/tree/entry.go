@@ -58,6 +58,8 @@ type Entry struct {
 	// Encrypted is true if Windows encrypted it for one user (EFS).
 	Encrypted bool
 	lost      []string // properties that are not moved
+	id        uint64   // the same as in filemeta.Stat
+	changed   int64
 }
 
 // Archived reports whether the entry is in the tar stream.

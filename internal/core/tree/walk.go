@@ -300,7 +300,7 @@ func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
 		}
 	}
 	seen := filemeta.StatOf(info)
-	e.owner, e.Attr, e.Sparse, e.Encrypted = seen.Owner, seen.Attr, seen.Sparse, seen.Encrypted
+	e.owner, e.Attr, e.Sparse, e.Encrypted, e.id, e.changed = seen.Owner, seen.Attr, seen.Sparse, seen.Encrypted, seen.ID, seen.Changed
 	if seen.Shared != (filemeta.Inode{}) {
 		if n := w.names[seen.Shared]; n != nil {
 			n.missing--

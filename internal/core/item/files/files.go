@@ -149,7 +149,7 @@ func (m mover) Inspect(ctx context.Context, how item.Options) (*item.Inspection,
 		return nil, err
 	}
 	is.State, is.OnDisk = item.IsHere, true
-	is.Files, is.Bytes, is.Left, is.Stamp = st.Files, st.Bytes, st.Left, st.Stamp()
+	is.Files, is.Bytes, is.Left, is.Stamp, is.MetaStamp = st.Files, st.Bytes, st.Left, st.Stamp(), st.MetaStamp()
 	if !st.Newest.IsZero() {
 		is.Newest = &st.Newest
 	}
@@ -212,7 +212,7 @@ func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, erro
 		list.Abort()
 		return nil, err
 	}
-	s.Files, s.Bytes, s.Left, s.LeftCount, s.Stamp = st.Files, st.Bytes, st.Left, st.LeftCount, st.Stamp()
+	s.Files, s.Bytes, s.Left, s.LeftCount, s.Stamp, s.MetaStamp = st.Files, st.Bytes, st.Left, st.LeftCount, st.Stamp(), st.MetaStamp()
 	s.Owners, s.LeftOut = slices.Sorted(maps.Keys(st.Owners)), is.LeftOut
 	if s.Parts, err = data.Close(); err != nil {
 		list.Abort()
@@ -445,7 +445,12 @@ func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	if m.content != nil {
 		m.content.Compare(m.Instance, out)
 	}
-	out.Rows = append(out.Rows, item.Content(cmp.Old.Files, "hash", "hashes", cmp.Count))
+	out.Rows = append(out.Rows, item.Content(cmp.Old.Files, "hash", "hashes", cmp.Count-cmp.Late))
+	if cmp.Late > 0 {
+		late := item.Content(cmp.Old.Files+cmp.Old.Links, "time", "times", cmp.Late)
+		late.What = "times"
+		out.Rows = append(out.Rows, late)
+	}
 	m.NotePathUpdates(out)
 	for _, d := range cmp.Diffs {
 		out.Diffs = append(out.Diffs, d.Path+" "+d.What)

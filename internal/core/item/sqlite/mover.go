@@ -15,6 +15,7 @@ import (
 	"movekit/internal/core/block"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/filemeta"
 	"movekit/internal/core/item"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
@@ -81,6 +82,10 @@ func (m mover) Inspect(_ context.Context, how item.Options) (*item.Inspection, e
 		}
 		is.Bytes += info.Size()
 		is.Stamp += fmt.Sprintf("%d %s; ", info.Size(), info.ModTime().UTC().Format(time.RFC3339Nano))
+		if name == m.Path { // opening a database for reading changes the others
+			seen := filemeta.StatOf(info)
+			is.MetaStamp = fmt.Sprintf("%d %d %v %d:%d", seen.ID, seen.Changed, info.Mode(), seen.Owner.UID, seen.Owner.GID)
+		}
 		if info.ModTime().After(newest) {
 			newest = info.ModTime()
 		}
@@ -123,7 +128,7 @@ func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, erro
 	}
 	defer f.Close()
 	progress := m.Progress("sealing", is.Bytes)
-	s := &kit.Sealed{Stream: m.Stream(), Stamp: is.Stamp, Files: 1}
+	s := &kit.Sealed{Stream: m.Stream(), Stamp: is.Stamp, MetaStamp: is.MetaStamp, Files: 1}
 	var print *dbprint.Fingerprint
 	work, within := errgroup.WithContext(ctx)
 	work.Go(func() (err error) {
