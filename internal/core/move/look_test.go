@@ -306,6 +306,27 @@ func TestThorough(t *testing.T) {
 	}
 }
 
+// TestOpensWithoutCount asks whether the app showed what was expected, if the card has no number to compare.
+func TestOpensWithoutCount(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		answers []string
+		good    bool
+	}{{[]string{"12 boats", "y"}, true}, {[]string{"12 boats", "Yes "}, true}, {[]string{"Error 17: cannot open its data", "n"}, false}, {[]string{"12 boats", "what?"}, false}} {
+		o := office.New(t, "opens: {look: 'Open it'}\nitems: [{name: data, kind: folder, path: /srv/data}]\n", "linux", map[string]string{"old/srv/data/a": "1"})
+		o.Pack()
+		o.Unpack()
+		j, p := o.Job(o.New), &office.Person{}
+		for _, a := range c.answers {
+			p.Answers = append(p.Answers, run.Reply{Answer: a})
+		}
+		j.Technician = p
+		if out := o.Only(j.Verify(ctx)); out.Opened.Good != c.good || out.Opened.Said != c.answers[0] || out.Equal() != c.good {
+			t.Errorf("%q: %+v", c.answers, out.Opened)
+		}
+	}
+}
+
 // TestOpens asks the technician to check the app once its data is verified.
 func TestOpens(t *testing.T) {
 	t.Parallel()

@@ -225,6 +225,11 @@ func TestTodos(t *testing.T) {
 		t.Fatalf("with one missing it is stopped by %q", got)
 	}
 	lay.Out(t, o.Dir, map[string]string{"old/srv/pages/c.pg": "c"})
+	part := agreed(o.Job(o.Old))
+	part.Items = []string{"app/pages"}
+	if out := o.Only(part.Pack(ctx)); out.Err != nil || len(out.Items) != 2 {
+		t.Errorf("a part: %+v %v", out.Items, out.Err)
+	}
 	o.Only(agreed(o.Job(o.Old)).Pack(ctx))
 	tick := func(c machine.Computer, says string, numbers map[int]string) {
 		t.Helper()
@@ -244,9 +249,13 @@ func TestTodos(t *testing.T) {
 	tick(o.New, "no task with the number 4", map[int]string{4: ""})
 	verify := func(want ...string) {
 		t.Helper()
-		out := o.Only(agreed(o.Job(o.New)).Verify(ctx)).Items[1]
-		if !slices.Equal(out.Diffs, want) || out.Equal != (len(want) == 0) {
-			t.Errorf("verify: %q, want %q", out.Diffs, want)
+		for _, selected := range [][]string{nil, {"app/pages"}} { // its records are in the book, so that is compared too
+			j := agreed(o.Job(o.New))
+			j.Items = selected
+			out := o.Only(j.Verify(ctx))
+			if len(out.Items) != 2 || !slices.Equal(out.Items[1].Diffs, want) || out.Items[1].Equal != (len(want) == 0) {
+				t.Errorf("verify %q: %+v, want %q", selected, out.Items, want)
+			}
 		}
 	}
 	verify("3 exports still to be imported by hand")

@@ -58,19 +58,28 @@ func (m *Move) seen(ctx context.Context, c *card.Card, o *run.Outcome) (*steps.O
 	if before := m.State.Opened[c.Name]; before != nil && before.Good {
 		return before, nil
 	}
-	r, err := m.Technician.DoStep(ctx, run.ManualStep{Key: steps.Key{App: c.Name, Item: "app"}, App: c.Title, Action: run.ActionOpen, Step: 1, Of: 1, Do: c.Opens.Look, Ask: "What do you see"})
-	if fault.KindOf(err) == fault.ManualStep {
-		return &steps.Opened{NotChecked: "not checked yet: " + c.Opens.Look}, nil
+	asked := []run.ManualStep{{Do: c.Opens.Look, Ask: "What do you see"}}
+	if c.Opens.Count == "" {
+		asked = append(asked, run.ManualStep{Do: "Did it show what you expected?", Ask: "y or n"})
 	}
-	if err != nil {
-		return nil, err
+	var answers []string
+	for i, g := range asked {
+		g.Key, g.App, g.Action, g.Step, g.Of = steps.Key{App: c.Name, Item: "app"}, c.Title, run.ActionOpen, i+1, len(asked)
+		r, err := m.Technician.DoStep(ctx, g)
+		if fault.KindOf(err) == fault.ManualStep {
+			return &steps.Opened{NotChecked: "not checked yet: " + c.Opens.Look}, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		answers = append(answers, r.Answer)
 	}
-	seen := &steps.Opened{By: "the technician", Said: r.Answer, Good: true}
+	seen := &steps.Opened{By: "the technician", Said: answers[0], Good: c.Opens.Count != "" || slices.Contains([]string{"y", "yes"}, strings.ToLower(strings.TrimSpace(answers[1])))}
 	for _, i := range o.Items {
 		for _, row := range i.Rows {
 			if c.Opens.Count != "" && row.What == c.Opens.Count {
 				seen.Expected = row.Old
-				seen.Good = strings.ReplaceAll(strings.ReplaceAll(r.Answer, ",", ""), ".", "") == row.Old
+				seen.Good = strings.ReplaceAll(strings.ReplaceAll(answers[0], ",", ""), ".", "") == row.Old
 			}
 		}
 	}

@@ -23,6 +23,7 @@ import (
 // Pack seals every item of the selected apps. Sealed data that is undamaged and still current is
 // kept.
 func (m *Move) Pack(ctx context.Context) ([]*run.Outcome, error) {
+	m.SelectNeeded()
 	if err := m.Kit.MendChecksums(); err != nil {
 		return nil, err
 	}

@@ -31,6 +31,7 @@ func (m *Move) Drift(ctx context.Context) (out []survey.App, err error) {
 // Survey surveys this computer for the apps in the kit, and changes nothing. On the old computer it
 // also reports changes since the pack.
 func (m *Move) Survey(ctx context.Context) (*survey.Survey, error) {
+	m.SelectNeeded()
 	cards, err := m.SelectedCards()
 	if err != nil {
 		return nil, err

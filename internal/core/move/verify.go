@@ -18,6 +18,7 @@ import (
 // Verify compares every item of the selected apps on this computer with the old computer's sealed
 // fingerprints, and checks every licence on both computers. It changes only the journal.
 func (m *Move) Verify(ctx context.Context) ([]*run.Outcome, error) {
+	m.SelectNeeded()
 	m.reportTotal(func(*steps.Item) bool { return true })
 	return m.Each(ctx, m.verifyApp)
 }

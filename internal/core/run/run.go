@@ -3,6 +3,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"io"
 	"slices"
@@ -159,6 +160,27 @@ func (r *Run) Selected(k steps.Key) bool {
 		}
 	}
 	return !some
+}
+
+// SelectNeeded also selects the items that are needed to prove the selected ones: the database that has
+// the records of an export, and a database that another is attached to.
+func (r *Run) SelectNeeded() {
+	for _, c := range r.Cards {
+		for _, it := range c.Items {
+			needed := it.Attached
+			if it.Exports != nil {
+				needed = cmp.Or(it.Exports.Item, needed)
+			}
+			selected := slices.ContainsFunc(r.Items, func(address string) bool {
+				app, rest, _ := strings.Cut(address, "/")
+				name, _, _ := strings.Cut(rest, "@")
+				return app == c.Name && name == it.Name
+			})
+			if needed != "" && selected {
+				r.Items = append(r.Items, c.Name+"/"+needed)
+			}
+		}
+	}
 }
 
 // Record appends a journal line about an item.
