@@ -100,7 +100,7 @@ shown once. With --type-passphrase you choose one yourself.`,
 			if err := e.object(k.Manifest); err != nil {
 				return err
 			}
-			return e.unplug(cmd.Context(), k)
+			return e.unplug(cmd.Context(), k, true)
 		},
 	}
 	f := c.Flags()

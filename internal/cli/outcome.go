@@ -54,7 +54,7 @@ func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, chang
 		show(j, out)
 	}
 	e.printBlocks(step, out)
-	if err := e.unplug(ctx, e.kit); err != nil {
+	if err := e.unplug(ctx, e.kit, e.kit.Wrote()); err != nil {
 		return err
 	}
 	if code != exitDone {
@@ -63,13 +63,17 @@ func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, chang
 	return nil
 }
 
-// unplug flushes the kit's medium and says that it may be unplugged.
-func (e *env) unplug(ctx context.Context, k *kit.Kit) error {
+// unplug flushes the kit's medium, and says that it can be unplugged and whether something was written.
+func (e *env) unplug(ctx context.Context, k *kit.Kit, wrote bool) error {
 	if err := k.Flush(ctx); err != nil {
 		return err
 	}
 	k.Close()
-	e.say("Everything is written to %s; you can unplug the stick.\n", k.Dir)
+	if wrote {
+		e.say("Everything is written to %s; you can unplug the stick.\n", k.Dir)
+	} else {
+		e.say("Nothing was written to %s; you can unplug the stick.\n", k.Dir)
+	}
 	return nil
 }
 

@@ -54,7 +54,7 @@ the folder report in the kit, and also to another folder with --to.`,
 					e.printf("wrote %s\n", w)
 				}
 			}
-			return e.unplug(cmd.Context(), k)
+			return e.unplug(cmd.Context(), k, true)
 		},
 	}
 	c.Flags().StringVar(&to, "to", "", "also write the files to this `FOLDER`")

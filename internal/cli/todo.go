@@ -47,7 +47,7 @@ the app if it differs.`,
 				return err
 			}
 			open := e.showTodos(todos)
-			if err := e.unplug(cmd.Context(), e.kit); err != nil {
+			if err := e.unplug(cmd.Context(), e.kit, e.kit.Wrote()); err != nil {
 				return err
 			}
 			if open > 0 {

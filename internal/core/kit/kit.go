@@ -134,6 +134,8 @@ type Kit struct {
 	lock     *flock.Flock
 	identity *age.X25519Identity
 	key      digest.Sum // authenticates the journal
+	wrote    bool       // this run wrote to it
+	failed   error      // a journal line of this run could not be written
 }
 
 // New has the parameters of a new kit.
@@ -423,7 +425,9 @@ func (k *Kit) Record(line journal.Line, data any) (journal.Line, error) {
 		}
 		line.Data = raw
 	}
+	k.wrote = true
 	if err := k.Log.Append(line, k.key); err != nil {
+		k.failed = err
 		return line, err
 	}
 	return k.Log.Lines[len(k.Log.Lines)-1], nil
@@ -506,10 +510,17 @@ func (k *Kit) copyProgram(from string) error {
 	return os.Chmod(filepath.Join(k.Dir, name), 0o755)
 }
 
-// Flush returns when everything written to the kit's medium is on it.
+// Wrote reports whether this run wrote to the kit.
+func (k *Kit) Wrote() bool { return k.wrote }
+
+// Flush returns when everything written to the kit's medium is on it. If a journal line could not be
+// written, it returns that error.
 func (k *Kit) Flush(context.Context) error {
 	if err := k.there(); err != nil {
 		return err
+	}
+	if k.failed != nil {
+		return k.failed
 	}
 	if err := seal.SyncVolume(k.Dir); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot flush the kit's medium")

@@ -31,7 +31,7 @@ func (k *Kit) Seal(app, name string, o seal.Options) (Stream, error) {
 	if err := k.there(); err != nil {
 		return nil, err
 	}
-	o.To = k.identity.Recipient()
+	k.wrote, o.To = true, k.identity.Recipient()
 	w, err := seal.Create(k.appDir(app), name, o)
 	if err != nil {
 		return nil, err
