@@ -5,6 +5,7 @@ package machine
 import (
 	"context"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -189,7 +190,10 @@ func below(sys System, path string) (rest string, perUser bool, err error) {
 		return "", false, err
 	}
 	if name == "" {
-		return rest, false, nil
+		if sys == Windows {
+			rest, err = local(rest)
+		}
+		return rest, false, err
 	}
 	t := terms[name]
 	windowsTerm := strings.HasPrefix(name, "%")
@@ -202,6 +206,23 @@ func below(sys System, path string) (rest string, perUser bool, err error) {
 	}
 	return strings.Trim(lead+"/"+rest, "/"), t.perUser, nil
 }
+
+// local returns a Windows path, with / between folders, without the prefix of an extended path. A path on
+// a share is an error ("File path formats on Windows systems" in the Windows documentation).
+func local(path string) (string, error) {
+	rest, extended := strings.CutPrefix(strings.ReplaceAll(path, "//./", "//?/"), "//?/")
+	switch server, share := strings.CutPrefix(path, "//"); {
+	case extended && letterOf(rest) != "":
+		return rest, nil
+	case share:
+		server, _, _ = strings.Cut(strings.TrimPrefix(strings.TrimPrefix(server, "?/"), "UNC/"), "/")
+		return "", fault.Wrap(fault.Missing, errShare, "the path %q is not on this computer, but on %s", strings.ReplaceAll(path, "/", `\`), server)
+	}
+	return path, nil
+}
+
+// errShare is the error for a path on a share.
+var errShare = errors.New("data on a share is not moved: choose a folder of this computer, or describe the share with the kind network")
 
 // Profiles returns the users that a card's path applies to: every user for a per-user path, else a
 // single nil.

@@ -166,6 +166,24 @@ func FuzzIdentity(f *testing.F) {
 	})
 }
 
+// TestShares rejects paths on other computers, which are not folders of the disk.
+func TestShares(t *testing.T) {
+	c, err := Open(lay.Disk(t, "windows", map[string]string{"Users/Maren/x": "", "SERVER/share/y": "", "Daten/z": ""}))
+	fatal.If(t, err)
+	for _, path := range []string{`\\SERVER\share\y`, `//SERVER/share/y`, `\\?\UNC\SERVER\share\y`, `\\SERVER`, `\\?\Volume{1}\y`} {
+		if at, err := c.Locate(path, nil); fault.KindOf(err) != fault.Missing || !strings.Contains(err.Error(), "is not on this computer, but on") || !strings.Contains(err.Error(), "kind network") {
+			t.Errorf("%s is at %q: %v", path, at, err)
+		}
+	}
+	want, err := c.Locate(`C:\Daten\z`, nil)
+	fatal.If(t, err)
+	for _, path := range []string{`\\?\C:\Daten\z`, `\\.\c:\Daten\z`} {
+		if at, err := c.Locate(path, nil); at != want || err != nil {
+			t.Errorf("%s is at %q: %v", path, at, err)
+		}
+	}
+}
+
 // TestDrives maps folders to the drives of a disk, and swaps two drives.
 func TestDrives(t *testing.T) {
 	root, other := lay.Disk(t, "windows", map[string]string{"Users/Maren/x": "", "Daten/Alt/y": ""}), t.TempDir()
