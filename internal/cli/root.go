@@ -8,6 +8,7 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -116,7 +117,7 @@ In a terminal, movekit without a command guides you through all of it.`,
 	f := root.PersistentFlags()
 	f.StringVar(&e.kitDir, "kit", "", "`FOLDER` of the kit (default: $MOVEKIT_KIT, this folder, or the program's folder)")
 	f.StringVar(&e.root, "root", "", "use the computer whose disk is in this `FOLDER`")
-	f.StringArrayVar(&e.drives, "drive", nil, "`D=FOLDER`: the folder has the content of drive D, of the disk or of the old computer")
+	f.StringArrayVar(&e.drives, "drive", nil, "`D=FOLDER`: the folder has the content of drive D, of the disk or of the old computer; also for a mount point (/data=FOLDER)")
 	f.StringVar(&e.passphraseFile, "passphrase-file", "", "`FILE` with the kit's passphrase (default: $MOVEKIT_PASSPHRASE, or a prompt)")
 	f.BoolVar(&e.json, "json", false, "print results as JSON")
 	f.BoolVarP(&e.yes, "yes", "y", false, "answer yes to every yes-or-no question")
@@ -235,7 +236,9 @@ func (e *env) computer() (machine.Computer, error) {
 		if err != nil {
 			return nil, err
 		}
-		if moved {
+		if moved && strings.HasPrefix(letter, "/") {
+			e.moved[path.Clean(letter)] = folder
+		} else if moved {
 			e.moved[strings.ToUpper(letter)] = folder
 		}
 	}

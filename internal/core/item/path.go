@@ -230,7 +230,10 @@ func moved(r *run.Run, say Choices) []pathmap.Pair {
 		}
 	}
 	for letter, folder := range say.Drives {
-		pairs = append(pairs, pathmap.Pair{Old: letter + ":", New: folder})
+		if !strings.HasPrefix(letter, "/") {
+			letter += ":"
+		}
+		pairs = append(pairs, pathmap.Pair{Old: letter, New: folder})
 	}
 	return pairs
 }

@@ -69,6 +69,7 @@ type Sealed struct {
 	Mode     uint32            `json:"mode,omitempty"`    // permissions of a database file
 	Metadata filemeta.Metadata `json:"metadata,omitzero"` // metadata of a database file
 	Owners   []string          `json:"owners,omitempty"`  // users who own something in it
+	Mount    string            `json:"mount,omitempty"`   // mount point of its disk, if that is not the system's
 	Parents  []tree.Entry      `json:"parents,omitempty"` // folders above it, the nearest first
 	// Stamp shows whether the item changed since: it has the newest change, the number of files and
 	// their size.

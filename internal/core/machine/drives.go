@@ -2,13 +2,15 @@ package machine
 
 import (
 	"os"
+	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"movekit/internal/core/fault"
 )
 
-// drives maps Windows drive letters to folders.
+// drives maps Windows drive letters, and mount points of other systems, to folders.
 type drives struct {
 	mounted map[string]string // real folder with the content of a drive of this computer
 	moved   map[string]string // path on this computer with the content of another computer's drive
@@ -46,11 +48,11 @@ func (d *drives) mountAt(letter, folder string) (is bool, err error) {
 	return true, nil
 }
 
-// move maps a drive letter of another computer to a folder on this one, in this computer's own
+// move maps a drive or mount point of another computer to a folder on this one, in this computer's own
 // terms.
 func (d *drives) move(letter, folder string) error {
-	if letterOf(folder) == "" {
-		return fault.New(fault.Missing, "there is no folder %s for the drive %s:", folder, letter)
+	if mount := strings.HasPrefix(letter, "/"); mount && !strings.HasPrefix(folder, "/") || !mount && letterOf(folder) == "" {
+		return fault.New(fault.Missing, "there is no folder %s for the drive %s", folder, letter)
 	}
 	if d.moved == nil {
 		d.moved = map[string]string{}
@@ -59,11 +61,14 @@ func (d *drives) move(letter, folder string) error {
 	return nil
 }
 
-// drive parses a drive letter.
+// drive parses a drive letter or mount point.
 func drive(letter string) (string, error) {
+	if strings.HasPrefix(letter, "/") && letter != "/" {
+		return path.Clean(letter), nil
+	}
 	letter = strings.ToUpper(strings.TrimSuffix(letter, ":"))
 	if len(letter) != 1 || letterOf(letter+":") == "" {
-		return "", fault.New(fault.Usage, "%q is not a drive letter", letter)
+		return "", fault.New(fault.Usage, "%q is not a drive letter or mount point", letter)
 	}
 	return letter, nil
 }
@@ -73,8 +78,10 @@ func (d *disk) SetDrive(letter, folder string) (moved bool, err error) {
 	if letter, err = drive(letter); err != nil {
 		return false, err
 	}
-	if is, err := d.mountAt(letter, folder); is || err != nil {
-		return false, err
+	if letterOf(letter+":") != "" {
+		if is, err := d.mountAt(letter, folder); is || err != nil {
+			return false, err
+		}
 	}
 	return true, d.drives.move(letter, folder)
 }
@@ -93,7 +100,13 @@ func (d *drives) here(path string) string {
 	if to := d.moved[letterOf(path)]; to != "" {
 		return to + path[2:]
 	}
-	return path
+	longest := ""
+	for mount := range d.moved {
+		if strings.HasPrefix(path+"/", mount+"/") && len(mount) > len(longest) {
+			longest = mount
+		}
+	}
+	return d.moved[longest] + path[len(longest):]
 }
 
 // mount returns the folder with the content of the path's drive, or "".
@@ -108,3 +121,53 @@ func (d *drives) OnDrive(real string) (string, bool) {
 	}
 	return "", false
 }
+
+// ofSystem lists folders of every Unix system. If one is a disk of its own, another computer still has
+// the folder.
+var ofSystem = []string{"/", "/boot", "/home", "/opt", "/root", "/tmp", "/usr", "/var", "/Users", "/System/Volumes/Data"}
+
+// MountPoint returns the mount point of the disk that a real path is on, in the computer's terms. It is ""
+// on the system's own disks and on Windows. A pulled disk lists its mount points in fstab(5).
+func MountPoint(c Computer, real string) string {
+	if c.System() == Windows {
+		return ""
+	}
+	if c.Root() == "" {
+		for at := real; at != filepath.Dir(at); at = filepath.Dir(at) {
+			if IsMount(at) {
+				return unlessSystem(at)
+			}
+		}
+		return ""
+	}
+	at, err := c.Own("/etc/fstab")
+	if err != nil {
+		return ""
+	}
+	data, err := os.ReadFile(at)
+	if err != nil {
+		return ""
+	}
+	spoken, longest := DisplayPath(c, real), ""
+	for line := range strings.Lines(string(data)) {
+		f := strings.Fields(line)
+		if len(f) < 3 || strings.HasPrefix(f[0], "#") {
+			continue
+		}
+		mount := octal.Replace(f[1])
+		if strings.HasPrefix(spoken+"/", strings.TrimSuffix(mount, "/")+"/") && len(mount) > len(longest) {
+			longest = mount
+		}
+	}
+	return unlessSystem(longest)
+}
+
+func unlessSystem(mount string) string {
+	if slices.Contains(ofSystem, mount) {
+		return ""
+	}
+	return mount
+}
+
+// octal decodes the characters that a mount table writes as octal numbers.
+var octal = strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`)

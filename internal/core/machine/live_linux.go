@@ -115,7 +115,7 @@ func Mounts() []Mount {
 		if !ok || len(f) < 5 {
 			continue
 		}
-		m := Mount{Path: strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`).Replace(f[4])}
+		m := Mount{Path: octal.Replace(f[4])}
 		kind, _, _ := strings.Cut(after, " ")
 		m.Remote = slices.ContainsFunc(remoteTypes, func(t string) bool { return strings.HasPrefix(kind, t) })
 		m.Foreign = m.Remote || strings.HasPrefix(m.Path, "/media/") || strings.HasPrefix(m.Path, "/mnt/") || slices.Contains([]string{"proc", "sysfs", "tmpfs", "devtmpfs", "squashfs", "vfat", "exfat", "iso9660", "udf", "autofs"}, kind)

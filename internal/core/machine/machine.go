@@ -103,7 +103,7 @@ type Computer interface {
 	Notes() []string
 	// Root returns the folder with the computer's disk, or "" for the live computer.
 	Root() string
-	// SetDrive maps a drive letter to a folder. For a disk, folder is the real folder with the
+	// SetDrive maps a drive letter or mount point to a folder. For a disk, folder is the real folder with the
 	// drive's content. If the computer has no such drive, folder is the path here, in its own
 	// terms, with the content of another computer's drive; then moved is true.
 	SetDrive(letter, folder string) (moved bool, err error)

@@ -107,6 +107,9 @@ func (m *Move) gatherPlaces(ctx context.Context, g *gathered) error {
 			f.Place.NoUser = append(f.Place.NoUser, name+" (owner of "+t.Label()+")")
 		}
 		_, disk := t.Mover.Where()
+		if mount := t.InKit.Sealed.Mount; mount != "" && m.Manifest.Old.System == m.Computer.System() && t.InKit.Placed == nil && t.ChosenPath == "" && m.choices().Drives[mount] == "" && machine.MountPoint(m.Computer, t.Path) == "" {
+			g.lacks = append(g.lacks, lack{t.Label(), fmt.Sprintf("on %s it was on a disk of its own, mounted at %s; here no disk is mounted there", m.Manifest.Old.Name, mount), NeedDrive, mount, ""})
+		}
 		err := m.gatherPlace(ctx, t, g)
 		if kind := fault.KindOf(err); err != nil && disk == "" && ctx.Err() == nil && (kind == fault.ServerDown || kind == fault.ServerLogin || kind == fault.ServerRefused || kind == fault.Missing) {
 			g.lacks = append(g.lacks, lack{t.Label(), err.Error(), NeedServer, "", ""})

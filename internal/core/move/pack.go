@@ -185,6 +185,7 @@ func (m *Move) packItem(ctx context.Context, p survey.Place, is *item.Inspection
 			return out, err
 		}
 		if is.OnDisk {
+			sealed.Mount = machine.MountPoint(m.Computer, p.Path)
 			if sealed.Parents, err = p.Parents(); err != nil {
 				return out, err
 			}

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"movekit/internal/core/machine"
+	"movekit/test/fatal"
 	"movekit/test/lay"
 	"movekit/test/office"
 )
@@ -117,5 +118,36 @@ func stops(t *testing.T, o *office.Office, gates, says string) {
 	}
 	if got := files(t, o.Dir+"/new"); !slices.Equal(got, before) {
 		t.Errorf("something is written: %q, before %q", got, before)
+	}
+}
+
+// TestMountPoint moves data from a second disk to a computer on which nothing is mounted there. It asks
+// where the data goes, before it fills the system's disk.
+func TestMountPoint(t *testing.T) {
+	t.Parallel()
+	const fstab = "# <file system> <mount point> <type>\nUUID=1 / ext4 defaults 0 1\nUUID=2 /var ext4 defaults 0 2\nUUID=3 /data\\040big ext4 defaults 0 2\n"
+	for name, c := range map[string]struct {
+		fstab  string
+		drives map[string]string
+		stops  bool
+		at     string
+	}{
+		"nothing is mounted": {"UUID=1 / ext4 defaults 0 1\n", nil, true, ""},
+		"the same disk":      {fstab, nil, false, "new/data big/store/x"},
+		"another folder":     {"", map[string]string{"/data big": "/srv"}, false, "new/srv/store/x"},
+		"the system's disk":  {"", map[string]string{"/data big": "/data big"}, false, "new/data big/store/x"},
+	} {
+		o := office.New(t, "items:\n  - {name: store, kind: folder, path: /data big/store}\n  - {name: home, kind: folder, path: /var/app}\n", "linux", map[string]string{"old/data big/store/x": "x", "old/var/app/y": "y", "old/etc/fstab": fstab, "new/etc/fstab": c.fstab})
+		o.Pack()
+		j := o.Job(o.New)
+		j.Choices.Drives = c.drives
+		fatal.If(t, j.Redirect())
+		out := o.Only(j.Unpack(ctx))
+		if stopped := office.Blocked(out) == "destination-ready"; stopped != c.stops || stopped && (!strings.Contains(out.Blocks[0].Why, "mounted at /data big") || strings.Contains(out.Blocks[0].Why, "home")) {
+			t.Errorf("%s: %+v", name, out.Blocks)
+		}
+		if c.at != "" && o.Text(c.at) != "x" {
+			t.Errorf("%s: it is not at %s", name, c.at)
+		}
 	}
 }
