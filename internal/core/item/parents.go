@@ -33,17 +33,30 @@ func (o *Instance) Parents() (out []tree.Entry, err error) {
 	return out, nil
 }
 
+// MissingParents returns the folders above a path that do not exist, the nearest first.
+func MissingParents(path string) (missing []string) {
+	for at := filepath.Dir(path); ; at = filepath.Dir(at) {
+		if _, err := os.Stat(at); err == nil || filepath.Dir(at) == at {
+			return missing
+		}
+		missing = append(missing, at)
+	}
+}
+
+// RemoveParents removes the n nearest folders above a path, as far as they are empty.
+func RemoveParents(path string, n int) {
+	for range min(n, maxParents) {
+		if path = filepath.Dir(path); os.Remove(path) != nil {
+			return
+		}
+	}
+}
+
 // MakeParent creates the folder that path is in. A new folder gets the owner and permissions of the
 // sealed one, if it is the nearest or has its name. Another new folder in a profile gets the profile's
 // owner.
 func (o *Instance) MakeParent(path string) error {
-	var missing []string
-	for at := filepath.Dir(path); ; at = filepath.Dir(at) {
-		if _, err := os.Stat(at); err == nil || filepath.Dir(at) == at {
-			break
-		}
-		missing = append(missing, at)
-	}
+	missing := MissingParents(path)
 	for i := len(missing) - 1; i >= 0; i-- {
 		dir := missing[i]
 		err := os.Mkdir(dir, 0o700)

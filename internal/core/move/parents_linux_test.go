@@ -70,3 +70,26 @@ func TestParents(t *testing.T) {
 		fatal.If(t, syscall.Chmod(at("new/srv/clinic/deep"), 0o2750))
 	}
 }
+
+// TestUndoRemovesParents undoes the unpack of two apps with a common folder. Folders that unpack created
+// are gone; those with other files, and those that were there before, stay.
+func TestUndoRemovesParents(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items:\n  - {name: one, kind: folder, path: /srv/new/deep/one}\n  - {name: two, kind: file, path: /srv/new/two}\n  - {name: three, kind: folder, path: /srv/empty/three}\n  - {name: four, kind: folder, path: /srv/used/four}\n", "linux",
+		map[string]string{"old/srv/new/deep/one/x": "1", "old/srv/new/two": "2", "old/srv/empty/three/x": "3", "old/srv/used/four/x": "4", "new/srv/empty/.keep": ""})
+	fatal.If(t, os.Remove(filepath.Join(o.Dir, "new/srv/empty/.keep")))
+	o.Pack()
+	if out := o.Unpack(); len(out.Blocks) > 0 {
+		t.Fatalf("%+v", out.Blocks)
+	}
+	if o.Text("new/srv/new/deep/one/x") != "1" || o.Text("new/srv/used/four/x") != "4" {
+		t.Fatal("it is not in place")
+	}
+	fatal.If(t, os.WriteFile(filepath.Join(o.Dir, "new/srv/used/mine"), nil, 0o644))
+	o.Only(o.Job(o.New).Undo(ctx))
+	for name, want := range map[string]bool{"new": false, "empty": true, "empty/three": false, "used": true, "used/four": false} {
+		if _, err := os.Lstat(filepath.Join(o.Dir, "new/srv", name)); (err == nil) != want {
+			t.Errorf("%s exists: %v", name, err == nil)
+		}
+	}
+}

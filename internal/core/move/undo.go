@@ -17,10 +17,15 @@ import (
 // Undo undoes Unpack for the selected apps: it removes unmodified data that was put in place, and
 // moves the set-aside data back. Modified data is kept under another name.
 func (m *Move) Undo(ctx context.Context) ([]*run.Outcome, error) {
-	return m.Each(ctx, m.undoApp)
+	var undone []*place.Undoing
+	out, err := m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error { return m.undoApp(ctx, c, o, &undone) })
+	for _, u := range slices.Backward(undone) { // apps can share a folder
+		u.RemoveParents()
+	}
+	return out, err
 }
 
-func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome) error {
+func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome, undone *[]*place.Undoing) error {
 	f := m.Facts(c)
 	f.Use, f.Undo = &steps.UseFacts{}, &steps.UndoFacts{}
 	var err error
@@ -64,6 +69,9 @@ func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 			return fault.Wrap(fault.CannotPlace, err, "%s of %s was not undone", item.Label(u.Key), c.Title)
 		}
 		o.Items = append(o.Items, u.Out)
+		if u.Out.Did == "undone" {
+			*undone = append(*undone, u)
+		}
 	}
 	// Data that was kept inside kept data moved with it.
 	for i := range o.Items {

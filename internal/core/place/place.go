@@ -326,6 +326,12 @@ func discardStage(ctx context.Context, t item.Target) error {
 // intend makes the plan for an item and its existing data. did is the result for the outcome.
 func (m *Placer) intend(ctx context.Context, t item.Target) (done *steps.Placed, did string, err error) {
 	done, did = &steps.Placed{To: t.Path, Plan: &steps.Plan{Content: content(t)}}, "placed"
+	if _, disk := t.Mover.Where(); disk != "" {
+		done.Parents = len(item.MissingParents(disk))
+	}
+	if was := t.InKit.Placing; was != nil { // an interrupted run may have created some
+		done.Parents = max(done.Parents, was.Parents)
+	}
 	e := steps.Existing{Home: t.Path, Merges: t.Merger != nil}
 	if e.There, err = t.Exists(ctx, t.Path); err != nil {
 		return done, did, err

@@ -18,8 +18,11 @@ type Undoing struct {
 	Key     steps.Key
 	Out     run.ItemOutcome
 	Missing string // where the missing set-aside data was; "" if none is missing
-	target  *item.Target
-	undone  *steps.Undone // nil if there is nothing to undo
+	// RemoveParents removes the folders that unpack created above the item and that are empty now. It is
+	// called when all items are undone.
+	RemoveParents func()
+	target        *item.Target
+	undone        *steps.Undone // nil if there is nothing to undo
 }
 
 // Close closes the target that PlanUndo opened.
@@ -45,7 +48,11 @@ func (m *Placer) PlanUndo(ctx context.Context, c *card.Card, it *steps.Item) (*U
 	}
 	u.target = &t
 	was := cmp.Or(t.InKit.Placed, t.InKit.Earlier)
-	u.Out.To = was.To
+	u.Out.To, u.RemoveParents = was.To, func() {
+		if _, disk := t.Mover.Where(); disk != "" {
+			item.RemoveParents(disk, was.Parents)
+		}
+	}
 	policy := tree.Policy(was.Policy)
 	if was.Same || policy == tree.Skip || policy == tree.Replace {
 		u.Out.Did = map[bool]string{true: "was here", false: "not undone"}[was.Same]

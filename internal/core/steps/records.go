@@ -145,6 +145,7 @@ type Placed struct {
 	Stamp       string            `json:"stamp,omitempty"`        // changes when somebody edits the data; "" if unknown
 	Rewritten   map[string]string `json:"rewritten,omitempty"`    // digests of objects that the database engine here writes differently although they are the same
 	NotRestored []string          `json:"not_restored,omitempty"` // owners and file metadata that could not be restored
+	Parents     int               `json:"parents,omitempty"`      // number of folders above it that did not exist
 	Same        bool              `json:"same,omitempty"`         // the same data was already here
 	ManualStep  string            `json:"manual_step,omitempty"`  // manual step before the item is in place; "" if none
 	Notes       []string          `json:"notes,omitempty"`        // notes for the technician
