@@ -215,17 +215,20 @@ type Licence struct {
 
 // Show is a command that reports the state of a licence.
 type Show struct {
-	Run    Command  `yaml:"run" jsonschema:"required" jsonschema_description:"The vendor's program with its arguments; no shell. It runs only after the user has agreed."`
-	Active Pattern  `yaml:"active" jsonschema:"required" jsonschema_description:"Regular expression (RE2) that matches the output if the licence is active."`
-	Left   Pattern  `yaml:"left,omitempty" jsonschema_description:"Regular expression whose first group is the number of transfers left."`
-	Over   Pattern  `yaml:"expired,omitempty" jsonschema_description:"Regular expression that matches the output if the licence has expired."`
-	Limit  Duration `yaml:"limit,omitempty" jsonschema_description:"Time limit for each of the vendor's commands, such as 30s. Default: 2m."`
+	Run    Command `yaml:"run" jsonschema:"required" jsonschema_description:"The vendor's program with its arguments; no shell. It runs only after the user has agreed."`
+	Active Pattern `yaml:"active" jsonschema:"required" jsonschema_description:"Regular expression (RE2) that matches the output if the licence is active."`
+	// Inactive guards against an output that is neither: a new version of the program, or another language.
+	Inactive Pattern  `yaml:"inactive,omitempty" jsonschema_description:"Regular expression that matches the output if the licence is not active. Without it, every complete output that active does not match means that."`
+	Codes    []int    `yaml:"codes,omitempty" jsonschema_description:"Exit codes of a complete report. Default: 0. Any other means that the state is unknown."`
+	Left     Pattern  `yaml:"left,omitempty" jsonschema_description:"Regular expression whose first group is the number of transfers left."`
+	Over     Pattern  `yaml:"expired,omitempty" jsonschema_description:"Regular expression that matches the output if the licence has expired."`
+	Limit    Duration `yaml:"limit,omitempty" jsonschema_description:"Time limit for each of the vendor's commands, such as 30s. Default: 2m."`
 }
 
 // Change says how to deactivate or activate a licence: with a command, or by manual steps.
 type Change struct {
 	Run   Command `yaml:"run,omitempty" jsonschema_description:"Command: the vendor's program with its arguments; no shell."`
-	Done  Pattern `yaml:"done,omitempty" jsonschema_description:"Command: regular expression (RE2) that matches the output on success. Default: success is an exit code in codes."`
+	Done  Pattern `yaml:"done,omitempty" jsonschema_description:"Command: regular expression (RE2) that matches the output on success. The exit code must be in codes too."`
 	Codes []int   `yaml:"codes,omitempty" jsonschema_description:"Command: exit codes that mean success. Default: 0."`
 	Fails []Fail  `yaml:"fails,omitempty" jsonschema_description:"Command: what its errors mean."`
 	Steps []Guide `yaml:"steps,omitempty" jsonschema_description:"Guided and key: the manual steps, in order."`

@@ -564,6 +564,7 @@ func (k *checker) show(at string, l *Licence) {
 	}
 	k.command(at+".show.run", l.Show.Run)
 	k.matching(at+".show.active", l.Show.Active)
+	k.matching(at+".show.inactive", l.Show.Inactive)
 	k.grouped(at+".show.left", l.Show.Left)
 	k.matching(at+".show.expired", l.Show.Over)
 	k.duration(at+".show.limit", l.Show.Limit)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"os/exec"
 	"slices"
 	"strconv"
@@ -30,12 +31,28 @@ const commandTime = 2 * time.Minute
 // see asks the vendor's program for the state.
 func (c command) see(ctx context.Context, a *licence.Answer) error {
 	show := c.Licence.Show
-	said, _, err := c.run(ctx, show.Run)
+	said, code, err := c.run(ctx, show.Run)
 	if err != nil {
 		return err
 	}
-	shows(a, show.Active.In(said))
-	if show.Over.In(said) {
+	unknown := func(why string) error {
+		return fault.New(fault.DeskDown, "the state of the licence %s is unknown: the command %s %s", c.Licence.Name, show.Run[0], why)
+	}
+	active, over := show.Active.In(said), show.Over.In(said)
+	inactive := !active && !over
+	if !show.Inactive.IsZero() {
+		inactive = show.Inactive.In(said)
+	}
+	switch {
+	case !succeeded(code, show.Codes):
+		return unknown(fmt.Sprintf("failed with the exit code %d", code))
+	case active && inactive:
+		return unknown("shows it as active and as not active")
+	case !active && !inactive && !over:
+		return unknown("shows it neither as active nor as not active")
+	}
+	shows(a, active)
+	if over {
 		a.State = licence.Expired
 	}
 	if text, ok := show.Left.First(said); ok {
@@ -63,14 +80,7 @@ func (c command) change(ctx context.Context, action licence.Action, r licence.Re
 			return fault.New(fault.DeskRefused, "the vendor's program refused: %s", f.Means)
 		}
 	}
-	ok := code == 0
-	if len(change.Codes) > 0 {
-		ok = slices.Contains(change.Codes, code)
-	}
-	if !change.Done.IsZero() {
-		ok = change.Done.In(said)
-	}
-	if !ok {
+	if !succeeded(code, change.Codes) || !change.Done.IsZero() && !change.Done.In(said) {
 		return fault.New(fault.DeskRefused, "the vendor's command %s did not report success (exit code %d)", change.Run[0], code)
 	}
 	c.became(action, r.From, a)
@@ -86,8 +96,13 @@ func (c command) change(ctx context.Context, action licence.Action, r licence.Re
 	return nil
 }
 
+// succeeded reports whether an exit code is one of codes, or 0 if there are none.
+func succeeded(code int, codes []int) bool {
+	return len(codes) == 0 && code == 0 || slices.Contains(codes, code)
+}
+
 // run runs one of the vendor's commands on the live computer, and returns its output and exit code.
-// Only the parts that the patterns match are kept.
+// An output of more than maxOutput is an error.
 func (c command) run(ctx context.Context, args card.Command) (said string, code int, err error) {
 	if c.Computer.Root() != "" {
 		return "", 0, fault.New(fault.ManualStep, "the command %s of %s can only run on the computer itself", args[0], c.Card.Title)
@@ -109,15 +124,17 @@ func (c command) run(ctx context.Context, args card.Command) (said string, code 
 	}
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
-	var out bytes.Buffer
+	out := &bounded{}
 	cmd := exec.CommandContext(ctx, name, args[1:]...)
-	cmd.Stdout, cmd.Stderr, cmd.WaitDelay = &bounded{&out}, &bounded{&out}, time.Second
+	cmd.Stdout, cmd.Stderr, cmd.WaitDelay = out, out, time.Second
 	c.Detail(c.Key, "runs the vendor's command "+args[0])
 	err = cmd.Run()
 	var exit *exec.ExitError
 	switch {
 	case ctx.Err() != nil:
 		return "", 0, fault.New(fault.DeskDown, "the command %s did not finish within %s", args[0], limit)
+	case out.Len() > maxOutput:
+		return "", 0, fault.New(fault.DeskDown, "the command %s wrote more than %d kB, so its report is not complete", args[0], maxOutput>>10)
 	case errors.As(err, &exit):
 		return out.String(), exit.ExitCode(), nil
 	case err != nil:
@@ -126,10 +143,14 @@ func (c command) run(ctx context.Context, args card.Command) (said string, code 
 	return out.String(), 0, nil
 }
 
-// bounded keeps the first 64 KiB of a command's output.
-type bounded struct{ to *bytes.Buffer }
+// maxOutput limits the output of a command, in bytes.
+const maxOutput = 4 << 20
 
+// bounded keeps a little more than maxOutput of a command's output.
+type bounded struct{ bytes.Buffer }
+
+// Write keeps what fits, and accepts the rest.
 func (w *bounded) Write(p []byte) (int, error) {
-	w.to.Write(p[:min(len(p), max(0, 64<<10-w.to.Len()))])
+	w.Buffer.Write(p[:min(len(p), max(0, maxOutput+1-w.Len()))])
 	return len(p), nil
 }

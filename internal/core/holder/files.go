@@ -65,28 +65,10 @@ func (f files) see(ctx context.Context, a *licence.Answer) error {
 		return err
 	}
 	shows(a, active && (f.Side() == steps.OldSide || a.State.Held()))
-	if a.State != licence.Active {
-		return nil
-	}
-	switch held := f.held(all); {
-	case unopened(held):
-		a.State = licence.Unknown
-	case f.expired(held) != "":
+	if a.State == licence.Active && f.expired(f.held(all)) != "" {
 		a.State = licence.Expired
 	}
 	return nil
-}
-
-// unopened reports whether the files are encrypted and show no certificate, so that their validity
-// is unknown.
-func unopened(held []licence.Contents) (locked bool) {
-	for _, h := range held {
-		if h.Certificate != nil {
-			return false
-		}
-		locked = locked || h.Locked
-	}
-	return locked
 }
 
 // holds reports whether this computer has the licence, judging by its files.

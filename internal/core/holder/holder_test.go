@@ -201,8 +201,21 @@ func TestCommandLimits(t *testing.T) {
 		_, err := service(b).Ask(t.Context(), licence.Deactivate, licence.Request{Serial: "app/lic", Computer: machine.ID(o.Old)}, "")
 		return err
 	}
-	if a, err := show("head -c 70000 /dev/zero | tr '\\0' x; echo active"); err != nil || a.State == licence.Active {
-		t.Errorf("it says more than is read: %+v %v", a, err)
+	if a, err := show("head -c 300000 /dev/zero | tr '\\0' x; echo active"); err != nil || a.State != licence.Active {
+		t.Errorf("the word comes late: %+v %v", a, err)
+	}
+	for what, script := range map[string]string{"more than is read": "head -c 5000000 /dev/zero | tr '\\0' x; echo active", "a failure": "echo idle; exit 3", "a failure with the word": "echo active; exit 1", "killed": "echo idle; kill -9 $$"} {
+		if a, err := show(script); fault.KindOf(err) != fault.DeskDown {
+			t.Errorf("%s: %+v %v", what, a, err)
+		}
+	}
+	for said, want := range map[string]licence.State{"licence is on": licence.Active, "licence is off": licence.Deactivated, "licence is off, not on": "", "Lizenz ist aus": "", "": ""} {
+		b := held(t, r, o.Kit.Cards[0], card.Licence{Name: "lic", Method: card.MethodCommand,
+			Show: &card.Show{Run: []string{"/bin/sh", "-c", "echo '" + said + "'; exit 7"}, Active: card.PatternOf(`\bon\b`), Inactive: card.PatternOf("is off"), Codes: []int{7}}})
+		a, err := service(b).Ask(t.Context(), licence.Status, licence.Request{Serial: "app/lic", Computer: machine.ID(o.Old)}, "")
+		if want == "" && (fault.KindOf(err) != fault.DeskDown || !strings.Contains(err.Error(), "is unknown")) || want != "" && (err != nil || a.State != want) {
+			t.Errorf("%q: %+v %v", said, a, err)
+		}
 	}
 	three := []string{"/bin/sh", "-c", "echo E17 sk-SECRET; exit 3"}
 	if err := change(&card.Change{Run: three}); fault.KindOf(err) != fault.DeskRefused || !strings.Contains(err.Error(), "exit code 3") {

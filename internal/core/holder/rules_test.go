@@ -456,21 +456,34 @@ func TestBoundFile(t *testing.T) {
 	}
 }
 
-// TestUnopened has a certificate in an encrypted file without its passphrase: its validity is
-// unknown.
+// TestUnopened has a certificate in an encrypted file, with and without its passphrase. The licence moves
+// as a file: it is active where the file is, and set aside when it is deactivated.
 func TestUnopened(t *testing.T) {
 	t.Parallel()
 	cert, key := lay.Signed(t, time.Now().AddDate(1, 0, 0))
 	p12, _ := office.Encrypted(t, cert, key, "tide-table")
-	for said, want := range map[string]licence.State{"": licence.Unknown, "tide-table": licence.Active} {
+	for _, said := range []string{"", "tide-table"} {
 		o := office.New(t, "items: [{name: pair, kind: file, path: /srv/office.p12}]\nlicences: [{name: signing, method: file, items: [pair]}]\n", "linux", map[string]string{"old/srv/office.p12": p12, "new/srv/x": ""})
 		j := o.Job(o.Old)
 		if said != "" {
 			j.Technician = &office.Person{Answers: []run.Reply{{Answer: said}}}
 		}
 		o.Only(j.Pack(ctx))
-		if s, err := o.Job(o.Old).Licences().Statuses(ctx); err != nil || s[0].Old != want {
+		if s, err := o.Job(o.Old).Licences().Statuses(ctx); err != nil || s[0].Old != licence.Active {
 			t.Errorf("with %q: %+v %v", said, s, err)
+		}
+		if out := o.Change(o.Old, nil, time.Now(), (*move.Move).Deactivate); out.Err != nil || len(out.Blocks) > 0 || out.Licences[0].Did != "deactivated" {
+			t.Errorf("with %q: %+v %v", said, out.Licences, out.Err)
+		}
+		if _, err := os.Stat(filepath.Join(o.Dir, "old/srv/office.p12")); err == nil {
+			t.Errorf("with %q: the file is still there", said)
+		}
+		o.Unpack()
+		if out := o.Change(o.New, nil, time.Now(), (*move.Move).Activate); out.Err != nil || len(out.Blocks) > 0 || out.Licences[0].New != licence.Active {
+			t.Errorf("with %q: %+v %+v %v", said, out.Licences, out.Blocks, out.Err)
+		}
+		if v := o.Verify(); !v.Equal() {
+			t.Errorf("with %q: %+v", said, v)
 		}
 	}
 }

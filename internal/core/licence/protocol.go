@@ -229,7 +229,7 @@ func (a *Answer) Answers(r Request, want Action) error {
 
 // Reached returns an error if the action did not reach its intended state.
 func (a *Answer) Reached(action Action) error {
-	if action == Activate && a.State != Active || action == Deactivate && a.State.Held() {
+	if action == Activate && a.State != Active || action == Deactivate && a.State != Deactivated && a.State != NotActivated {
 		return fault.New(fault.DeskNonsense, "the licence service reports that the licence is %s after the request to %s it", a.State, action)
 	}
 	return nil
