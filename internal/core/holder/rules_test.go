@@ -563,3 +563,49 @@ func TestTypedBoth(t *testing.T) {
 		}
 	}
 }
+
+// TestRestoredImage restores the old computer from an image after the move: its licence file is back. Once
+// anything on it sees that, both computers say what is no longer true, until it is deactivated again.
+func TestRestoredImage(t *testing.T) {
+	t.Parallel()
+	cert, key := lay.Signed(t, time.Now().AddDate(1, 0, 0))
+	for what, see := range map[string]func(o *office.Office) error{
+		"status": func(o *office.Office) error { _, err := o.Job(o.Old).Licences().Statuses(ctx); return err },
+		"retire": func(o *office.Office) error { _, err := o.Job(o.Old).Retire(ctx); return err },
+		"return": func(o *office.Office) error { _, err := o.Job(o.Old).Return(ctx); return err },
+	} {
+		o := office.New(t, fileCard, "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key, "new/srv/x": ""})
+		now := time.Now()
+		o.Pack()
+		o.Change(o.Old, nil, now, (*move.Move).Deactivate)
+		o.Unpack()
+		o.Change(o.New, nil, now, (*move.Move).Activate)
+		if v := o.Verify(); !v.Licences[0].Good {
+			t.Fatalf("%+v", v.Licences)
+		}
+		lay.Out(t, o.Dir, map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key})
+		if err := see(o); err != nil {
+			t.Errorf("%s: %v", what, err)
+		}
+		j := o.Job(o.New)
+		if next := j.State.Next(j.Cards); next.Step != steps.Deactivate || next.Side != steps.OldSide {
+			t.Errorf("%s: the next step is %+v", what, next)
+		}
+		if v := o.Verify(); v.Licences[0].Good || v.Licences[0].Old != licence.Active {
+			t.Errorf("%s: verify says %+v", what, v.Licences)
+		}
+		if j := o.Job(o.New); j.State.Proven(j.Cards[0]) {
+			t.Errorf("%s: it is still proven", what)
+		}
+		// Retired data that comes back does not bring the licence with it.
+		if what == "return" {
+			continue
+		}
+		if out := o.Change(o.Old, nil, now, (*move.Move).Deactivate); out.Err != nil || len(out.Blocks) > 0 || out.Licences[0].Did != "deactivated" {
+			t.Errorf("%s: %+v %v", what, out.Licences, out.Err)
+		}
+		if v := o.Verify(); !v.Licences[0].Good {
+			t.Errorf("%s, deactivated again: %+v", what, v.Licences)
+		}
+	}
+}

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/steps"
 )
@@ -31,7 +32,7 @@ type Status struct {
 }
 
 // Statuses returns the state of every licence of the selected apps: from the service or this
-// computer if possible, else from the journal. It records nothing.
+// computer if possible, else from the journal. It records a state that is not the recorded one.
 func (r *Session) Statuses(ctx context.Context) ([]Status, error) {
 	cards, err := r.SelectedCards()
 	if err != nil {
@@ -66,7 +67,25 @@ func (r *Session) stand(ctx context.Context, c *card.Card, l *card.Licence) (ste
 	if err != nil {
 		return r.State.Standing(c, l, nil, r.Now()), err
 	}
-	return h.Standing(ctx)
+	known := h.state()
+	st, err := h.Standing(ctx)
+	if err == nil && st.Seen && (known.Old != licence.Unknown || known.New != licence.Unknown) && (st.Old != known.Old || st.New != known.New) {
+		err = r.RecordLicence(journal.EventSeen, h.Key, st.Record())
+	}
+	return st, err
+}
+
+// Observe records the state of an app's licences in files, if it is not the recorded one: the computer may
+// have been restored from an image.
+func (r *Session) Observe(ctx context.Context, c *card.Card) error {
+	for i := range c.Licences {
+		if l := &c.Licences[i]; len(l.Items) > 0 && !r.Manifest.Keep && r.State.Packed[c.Name] != nil {
+			if _, err := r.stand(ctx, c, l); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // timeOrNil returns nil for the zero time.

@@ -2,6 +2,7 @@ package move
 
 import (
 	"context"
+	"fmt"
 	"slices"
 
 	"movekit/internal/core/card"
@@ -17,6 +18,11 @@ import (
 // place. It skips items that are gone.
 func (m *Move) Retire(ctx context.Context) ([]*run.Outcome, error) {
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
+		if m.Side() == steps.OldSide {
+			if err := m.Licences().Observe(ctx, c); err != nil {
+				return err
+			}
+		}
 		f := m.Facts(c)
 		f.Proven, f.Use, f.Drift = m.State.Settled(c), &steps.UseFacts{}, &steps.DriftFacts{}
 		if f.Side == steps.OldSide && m.State.Packed[c.Name] != nil {
@@ -45,6 +51,11 @@ func (m *Move) Retire(ctx context.Context) ([]*run.Outcome, error) {
 // Return moves the items that Retire set aside back to their places.
 func (m *Move) Return(ctx context.Context) ([]*run.Outcome, error) {
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
+		if m.Side() == steps.OldSide {
+			if err := m.Licences().Observe(ctx, c); err != nil {
+				return err
+			}
+		}
 		f := m.Facts(c)
 		f.Use = &steps.UseFacts{}
 		var err error
@@ -56,8 +67,25 @@ func (m *Move) Return(ctx context.Context) ([]*run.Outcome, error) {
 		if on, err := m.Check(steps.Return, c, f, o); err != nil || !on {
 			return err
 		}
-		return m.eachRetired(ctx, c, o, false, "given back", func(t item.Target, out *run.ItemOutcome) error { return m.placer().Return(ctx, t, out) })
+		return m.eachRetired(ctx, c, o, false, "given back", func(t item.Target, out *run.ItemOutcome) error {
+			if l := m.activeElsewhere(c, t); l != "" {
+				out.Did = "not given back"
+				out.Notes = append(out.Notes, fmt.Sprintf("it is a file of the licence %s, which is active on %s: deactivate it there first", l, m.State.New.Name))
+				return nil
+			}
+			return m.placer().Return(ctx, t, out)
+		})
 	})
+}
+
+// activeElsewhere returns a licence that an item is a file of, and that is active on the new computer.
+func (m *Move) activeElsewhere(c *card.Card, t item.Target) string {
+	for _, l := range c.Licences {
+		if slices.Contains(l.Items, t.Item.Name) && m.State.Licence(c.Name, l.Name).New.Held() {
+			return l.Name
+		}
+	}
+	return ""
 }
 
 // RemoveRetired permanently removes the data that Retire set aside, if it matches the data that was
