@@ -282,7 +282,17 @@ func (g *guide) move(ctx context.Context) error {
 		table.Fprintf(g.err, "\n%s\n", g.paint(table.Sprintf("From %s to %s. This is %s, %s.", k.Manifest.Old.Name, s.New.Name, h.Computer.Name(), map[steps.Side]string{
 			steps.OldSide: "the old computer", steps.NewSide: "the new computer", steps.ThirdSide: "neither of the two"}[side]), table.Note))
 		g.showSteps(apps)
-		options, args := g.due(next, s.Next(s.Cards(k.Cards)).Side, side)
+		on := s.Next(s.Cards(k.Cards)).Side
+		if side == steps.OldSide && on == steps.NewSide { // before the trip
+			since, _, err := g.checkNow(ctx, nil, false)
+			if err != nil {
+				printError(fold(g.err), err, g.colour)
+			}
+			if next = orPack(next, k, since); next.Step == steps.Pack {
+				on = steps.OldSide
+			}
+		}
+		options, args := g.due(next, on, side)
 		options = append(options, [2]string{"look", "check this computer: what is here, and what is not ready"}, [2]string{"apps", "select apps or items (now: " + orAll(g.only) + ")"},
 			[2]string{"other", "another step"}, [2]string{"kit", "another kit"}, [2]string{"q", "quit; nothing is lost"})
 		answer, err := g.key("What now?", options...)

@@ -91,33 +91,31 @@ func (e *env) statusCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "status [APP...]",
 		Short: "Show each app step by step, and the next command",
-		Long: `Show the progress of each app and the next command to run. By default only the kit is
-read. With --check, Move Kit also asks the licence services and checks this computer: on
-the old computer, for data that changed since the pack; on both, for the state of each
-licence. Nothing is changed or recorded.`,
+		Long: `Show the progress of each app and the next command to run. On the old computer, Move Kit
+also checks whether data changed since the pack: without the passphrase by size, times and
+permissions. With --check, it also asks for the state of each licence, here and at the
+licence services. Nothing is changed. A licence state that is new is recorded.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			k, apps, s, next, err := e.progress()
 			if err != nil {
 				return err
 			}
-			if len(args) > 0 {
-				apps = slices.DeleteFunc(apps, func(a appStatus) bool { return !slices.Contains(args, a.App) })
+			since, licences, err := e.checkNow(cmd.Context(), args, check)
+			if err != nil && check {
+				return err
 			}
-			var since []survey.App
-			var licences []holder.Status
-			if check {
-				if since, licences, err = e.checkNow(cmd.Context(), args); err != nil {
+			if err != nil {
+				e.say("%s whether data changed since the pack is unknown: %v\n", e.paint("note:", table.Note), err)
+			}
+			if check { // it may have recorded what it saw of a licence
+				if k, apps, s, next, err = e.progress(); err != nil {
 					return err
 				}
 			}
-			for _, a := range since {
-				if changedIn(a) > 0 && (next.Step != steps.Pack || next.Why != packAgain) {
-					next = due{Step: steps.Pack, Computer: k.Manifest.Old.Name, Command: "movekit pack", Why: packAgain}
-				}
-				if changedIn(a) > 0 {
-					next.Apps = append(next.Apps, a.App)
-				}
+			next = orPack(next, k, since)
+			if len(args) > 0 {
+				apps = slices.DeleteFunc(apps, func(a appStatus) bool { return !slices.Contains(args, a.App) })
 			}
 			if e.json {
 				return e.object(map[string]any{"kit": k.Manifest, "apps": apps, "next": next, "overrides": len(s.Overrides), "since_sealed": since, "licences": licences})
@@ -180,9 +178,23 @@ func changedIn(a survey.App) (n int) {
 	return n
 }
 
-// checkNow returns the apps' changes since the pack, if this is the old computer, and the
+// orPack returns the next step, which is a pack if data changed since the last one.
+func orPack(next due, k *kit.Kit, since []survey.App) due {
+	for _, a := range since {
+		if changedIn(a) == 0 {
+			continue
+		}
+		if next.Step != steps.Pack || next.Why != packAgain {
+			next = due{Step: steps.Pack, Computer: k.Manifest.Old.Name, Command: "movekit pack", Why: packAgain}
+		}
+		next.Apps = append(next.Apps, a.App)
+	}
+	return next
+}
+
+// checkNow returns the apps' changes since the pack, if this is the old computer, and with ask the
 // current state of their licences.
-func (e *env) checkNow(ctx context.Context, apps []string) (since []survey.App, licences []holder.Status, err error) {
+func (e *env) checkNow(ctx context.Context, apps []string, ask bool) (since []survey.App, licences []holder.Status, err error) {
 	j, closeJob, err := e.jobToLook(apps)
 	if err != nil {
 		return nil, nil, err
@@ -194,7 +206,9 @@ func (e *env) checkNow(ctx context.Context, apps []string) (since []survey.App, 
 			return nil, nil, err
 		}
 	}
-	licences, err = j.Licences().Statuses(ctx)
+	if ask {
+		licences, err = j.Licences().Statuses(ctx)
+	}
 	return since, licences, err
 }
 
