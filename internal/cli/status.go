@@ -156,6 +156,9 @@ licence services. Nothing is changed. A licence state that is new is recorded.`,
 func (e *env) showLooked(apps []survey.App) {
 	var same []string
 	for _, a := range apps {
+		if !slices.ContainsFunc(a.Items, func(i item.Inspection) bool { return i.Since != nil }) {
+			continue // not packed, or set aside
+		}
 		if changedIn(a) == 0 {
 			same = append(same, a.Title)
 			continue

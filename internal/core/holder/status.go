@@ -69,7 +69,8 @@ func (r *Session) stand(ctx context.Context, c *card.Card, l *card.Licence) (ste
 	}
 	known := h.state()
 	st, err := h.Standing(ctx)
-	if err == nil && st.Seen && (known.Old != licence.Unknown || known.New != licence.Unknown) && (st.Old != known.Old || st.New != known.New) {
+	contradicts := known.Old != licence.Unknown && st.Old != known.Old || known.New != licence.Unknown && st.New != known.New
+	if err == nil && st.Seen && contradicts {
 		err = r.RecordLicence(journal.EventSeen, h.Key, st.Record())
 	}
 	return st, err
