@@ -103,6 +103,8 @@ func TestWindowsBuild(t *testing.T) {
 		"ProgramData/Tide/version.txt": "8.2\r\n", "users/" + user + "/AppData/Roaming/Tide/settings.ini": "[a]\r\n",
 		"users/" + user + "/AppData/Roaming/Tide/Übersicht/läuft.txt": "x", "users/" + user + "/AppData/Roaming/Tide/empty.txt": "",
 		"users/" + user + "/AppData/Roaming/Tide/" + strings.Repeat("Anlegebuch Hafenbecken Nord/", 10) + "Winter.rec": "a path of more than 260 characters",
+		// Names that Windows allows only in long paths.
+		"users/" + user + "/AppData/Roaming/Tide/Rechnung 2024.": "1", "users/" + user + "/AppData/Roaming/Tide/leer ": "2", "users/" + user + "/AppData/Roaming/Tide/Fa. Mueller u. Co./Brief.txt": "3", "users/" + user + "/AppData/Roaming/Tide/Fa. Mueller u. Co./Ordner . ./x. ": "4",
 		"new/computer.yaml": "name: NEW\nsystem: windows\nhardware-id: other\n", "new/Users/" + user + "/x": "",
 		"new/ProgramData/Tide/version.txt": "8.4\r\n", "new/ProgramData/Tide/tide.db": "an empty one that the first start made",
 		"cards/tide.yaml": `card: 1

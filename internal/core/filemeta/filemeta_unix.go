@@ -135,7 +135,7 @@ func Apply(f *os.File, g Wanted) (unkept []string, err error) {
 }
 
 // ApplyDir does the same for a folder below root.
-func ApplyDir(root *os.Root, g Wanted) ([]string, error) {
+func ApplyDir(root *Root, g Wanted) ([]string, error) {
 	f, err := root.Open(g.Path)
 	if err != nil {
 		return nil, err
@@ -145,7 +145,7 @@ func ApplyDir(root *os.Root, g Wanted) ([]string, error) {
 }
 
 // ApplyLink sets the owner and time of a link.
-func ApplyLink(root *os.Root, g Wanted) error {
+func ApplyLink(root *Root, g Wanted) error {
 	if g.To != nil {
 		if err := root.Lchown(g.Path, g.To.UID, g.To.GID); err != nil {
 			return err

@@ -44,8 +44,11 @@ const HasAttr = true
 // ACL returns the part of an access list that is not inherited. It returns "" if the list cannot be
 // read.
 func ACL(real string, ids IDs) string {
-	sd, err := windows.GetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
-	if err != nil {
+	var sd *windows.SECURITY_DESCRIPTOR
+	if err := named(real, func(name string) (err error) {
+		sd, err = windows.GetNamedSecurityInfo(name, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
+		return err
+	}); err != nil {
 		return ""
 	}
 	return explicitACL(sd.String(), ids.Names())
@@ -72,7 +75,19 @@ func setACL(real, acl string, ids IDs) error {
 	if strings.HasPrefix(local, "D:P") {
 		what = windows.DACL_SECURITY_INFORMATION | windows.PROTECTED_DACL_SECURITY_INFORMATION
 	}
-	return windows.SetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, what, nil, nil, list, nil)
+	return named(real, func(name string) error {
+		return windows.SetNamedSecurityInfo(name, windows.SE_FILE_OBJECT, what, nil, nil, list, nil)
+	})
+}
+
+// named calls do with the long path of a file, and then with the short one if that is the same file: not
+// every version of the security functions takes long paths.
+func named(real string, do func(name string) error) error {
+	err := do(Long(real))
+	if err != nil && !odd(Short(real)) {
+		return do(Short(real))
+	}
+	return err
 }
 
 // Xattr returns nothing: Windows has none.
@@ -116,12 +131,12 @@ func mark(name string, attr uint32) error {
 }
 
 // ApplyDir sets the attributes of a folder.
-func ApplyDir(root *os.Root, g Wanted) ([]string, error) {
-	return applyName(filepath.Join(root.Name(), filepath.FromSlash(g.Path)), g)
+func ApplyDir(root *Root, g Wanted) ([]string, error) {
+	return applyName(filepath.Join(Long(root.Name()), filepath.FromSlash(g.Path)), g)
 }
 
 // ApplyLink does nothing: links have no metadata of their own.
-func ApplyLink(*os.Root, Wanted) error { return nil }
+func ApplyLink(*Root, Wanted) error { return nil }
 
 // SetFileTime sets the modification time of an open file, as the number of 100 ns since 1601.
 func SetFileTime(f *os.File, at time.Time) error {

@@ -184,7 +184,7 @@ func (o *Instance) Comparing() tree.Comparing {
 // not check file names for it; else "".
 func (o *Instance) Lenient() string {
 	if here := o.Computer.System(); here != o.Run.Manifest.New.System {
-		return string(here)
+		return tree.NamesFrom(string(o.Run.Manifest.Old.System), string(here))
 	}
 	return ""
 }

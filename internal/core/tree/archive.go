@@ -349,14 +349,14 @@ func sameAs(f *os.File, e Entry, read int64) error {
 }
 
 func changed(name string) error {
-	return fault.New(fault.Changed, "%s changed while it was being read", name)
+	return fault.New(fault.Changed, "%s changed while it was being read", filemeta.Short(name))
 }
 
 func unreadable(name string, err error) error {
 	if os.IsNotExist(err) {
 		return changed(name)
 	}
-	return fault.Wrap(fault.Unreadable, err, "cannot read %s", name)
+	return fault.Wrap(fault.Unreadable, err, "cannot read %s", filemeta.Short(name))
 }
 
 // header returns the tar header of an entry: pax with times in nanoseconds, and the GNU format for

@@ -29,7 +29,7 @@ const (
 // can be repeated. Carry returns the paths of the renamed files. A link that leads out of the
 // parent folder is an error. If the source reads file metadata, folders keep theirs.
 func Carry(ctx context.Context, s Source, to string, yields Yields) (yielded []string, err error) {
-	parent, err := os.OpenRoot(filepath.Dir(s.Root))
+	parent, err := filemeta.OpenRoot(filepath.Dir(s.Root))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -41,7 +41,7 @@ func Carry(ctx context.Context, s Source, to string, yields Yields) (yielded []s
 	for _, from := range files {
 		if err == nil {
 			var name string
-			if name, err = carry(parent, s.Root, from, to, yields); name != "" {
+			if name, err = carry(parent, filemeta.Long(s.Root), from, to, yields); name != "" {
 				yielded = append(yielded, name)
 			}
 		}
@@ -109,7 +109,7 @@ func locked(e Entry) bool { return e.Mode&0o700 != 0o700 }
 // mkdirLike creates folders with the same metadata on the same computer.
 func mkdirLike(to string, folders []folder) error {
 	for _, e := range slices.Backward(folders) {
-		dir := filepath.Join(to, filepath.FromSlash(e.Path))
+		dir := filepath.Join(filemeta.Long(to), filepath.FromSlash(e.Path))
 		err := os.MkdirAll(dir, 0o755)
 		if err == nil && os.Geteuid() == 0 {
 			err = os.Chown(dir, e.owner.UID, e.owner.GID)
@@ -129,7 +129,7 @@ func mkdirLike(to string, folders []folder) error {
 
 // carry moves a file, whose real path is from, into the folder to. It returns the path of the
 // renamed file, or "".
-func carry(parent *os.Root, root, from, to string, yields Yields) (yielded string, err error) {
+func carry(parent *filemeta.Root, root, from, to string, yields Yields) (yielded string, err error) {
 	rel, err := filepath.Rel(root, from)
 	from, to = filepath.Join(filepath.Base(root), rel), filepath.Join(filepath.Base(to), rel)
 	if err == nil {
@@ -154,7 +154,7 @@ func carry(parent *os.Root, root, from, to string, yields Yields) (yielded strin
 	if err != nil {
 		return "", fault.Wrap(fault.CannotPlace, err, "cannot rename it")
 	}
-	return yielded, nil
+	return filemeta.Short(yielded), nil
 }
 
 // Rename renames a file or folder.

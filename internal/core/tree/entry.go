@@ -219,7 +219,7 @@ func CheckList(l *ListReader, system string) (*Stats, error) {
 		}
 		if e.Type == Link {
 			link = e.Path
-			if !Within(e.Path, e.Target, system == "windows" || runtime.GOOS == "windows") {
+			if !Within(e.Path, e.Target, strings.HasPrefix(system, "windows") || runtime.GOOS == "windows") {
 				return nil, hostile(e, "it is a link to %q", e.Target)
 			}
 		}
@@ -261,9 +261,23 @@ func Within(at, target string, windows bool) bool {
 	return to != ".." && !strings.HasPrefix(to, "../")
 }
 
+// ofWindows is the system of names that come from a Windows computer, for another one. There, a program
+// can create names that end in a dot or a space, although Windows itself forbids them.
+const ofWindows = "windows, from windows"
+
+// NamesFrom returns the system for NamesOn, for names of one system that are used on another.
+func NamesFrom(old, now string) string {
+	if old == "windows" && now == "windows" {
+		return ofWindows
+	}
+	return now
+}
+
 // WindowsName returns why Windows forbids a path with / between folders, or "". Source: "Naming
 // Files, Paths, and Namespaces" in the Windows documentation.
-func WindowsName(p string) string {
+func WindowsName(p string) string { return windowsName(p, false) }
+
+func windowsName(p string, endings bool) string {
 	if p == "." {
 		return ""
 	}
@@ -271,7 +285,7 @@ func WindowsName(p string) string {
 		if i := strings.IndexFunc(name, func(r rune) bool { return r < 32 || strings.ContainsRune(`<>:"\|?*`, r) }); i >= 0 {
 			return "Windows forbids " + string([]rune(name[i:])[:1]) + " in names"
 		}
-		if strings.HasSuffix(name, " ") || strings.HasSuffix(name, ".") {
+		if !endings && (strings.HasSuffix(name, " ") || strings.HasSuffix(name, ".")) {
 			return "Windows forbids names that end in a space or a full stop"
 		}
 		if !utf8.ValidString(name) {
@@ -293,7 +307,7 @@ func WindowsName(p string) string {
 // Windows and macOS names that differ only in letter case, on macOS also names that differ in
 // Unicode composition (é as one character or two).
 type Names struct {
-	system string // "windows", "macos", or another, which allows every name
+	system string // "windows", "macos", ofWindows, or another, which allows every name
 	seed   maphash.Seed
 	seen   map[uint64]struct{} // 64-bit hashes: millions of names fit in memory
 }
@@ -307,8 +321,8 @@ func NamesOn(system string) *Names {
 func (w *Names) Refuses(p string) string {
 	folded, how := "", "in letter case"
 	switch w.system {
-	case "windows":
-		if why := WindowsName(p); why != "" {
+	case "windows", ofWindows:
+		if why := windowsName(p, w.system == ofWindows); why != "" {
 			return why
 		}
 		folded = strings.ToUpper(p)

@@ -147,7 +147,7 @@ type Merged struct {
 // changes only files in the list and nothing outside that folder, even if the folder contains
 // links. turned has the edits that were made in the stage.
 func Merge(ctx context.Context, stage, target, aside string, list *ListReader, policy Policy, b *Belonging, turned EditsByFile) (*Merged, error) {
-	parent, err := os.OpenRoot(filepath.Dir(target))
+	parent, err := filemeta.OpenRoot(filepath.Dir(target))
 	if err != nil {
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the folder of %s", target)
 	}
@@ -171,7 +171,7 @@ func Merge(ctx context.Context, stage, target, aside string, list *ListReader, p
 }
 
 type merger struct {
-	parent               *os.Root
+	parent               *filemeta.Root
 	stage, target, aside string
 	policy               Policy
 	belongs              *Belonging

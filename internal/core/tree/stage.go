@@ -46,7 +46,7 @@ func (p Placing) Stage(ctx context.Context, dir string, in io.Reader, list *List
 	if err != nil {
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", dir)
 	}
-	root, err := os.OpenRoot(dir)
+	root, err := filemeta.OpenRoot(dir)
 	if err != nil {
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the folder %s", dir)
 	}
@@ -81,7 +81,7 @@ func (p Placing) Stage(ctx context.Context, dir string, in io.Reader, list *List
 
 type stager struct {
 	Placing
-	root  *os.Root
+	root  *filemeta.Root
 	small chan *unit
 	stats *Stats
 	names *Names
@@ -326,6 +326,7 @@ func Inside(p, dir string) bool { return dir == "." || strings.HasPrefix(p, dir+
 // RemoveTree removes a folder with its content, or a file. Links are removed, not followed. A
 // missing path is not an error.
 func RemoveTree(dir string) error {
+	dir = filemeta.Long(dir)
 	info, err := os.Lstat(dir)
 	if os.IsNotExist(err) || errors.Is(err, syscall.ENOTDIR) {
 		return nil
@@ -353,7 +354,7 @@ func SyncTree(dir string) error {
 	if !filemeta.SyncEach {
 		return nil
 	}
-	return filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
+	return filepath.WalkDir(filemeta.Long(dir), func(p string, e fs.DirEntry, err error) error {
 		if err != nil || !e.Type().IsRegular() {
 			return err
 		}

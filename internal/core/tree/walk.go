@@ -68,6 +68,7 @@ type Problem struct {
 // names. It does not follow links, and does not set hashes. What cannot be read is passed to
 // problem; if problem is nil, it ends the walk.
 func (s Source) Walk(ctx context.Context, visit func(Entry, string) error, problem func(Problem)) error {
+	s.Root = filemeta.Long(s.Root)
 	w := walker{s, ctx, visit, problem, map[filemeta.Inode]*linked{}}
 	info, err := os.Lstat(s.Root)
 	if err != nil {
@@ -75,7 +76,7 @@ func (s Source) Walk(ctx context.Context, visit func(Entry, string) error, probl
 		if os.IsNotExist(err) {
 			kind = fault.Missing
 		}
-		return fault.Wrap(kind, err, "cannot read %s", s.Root)
+		return fault.Wrap(kind, err, "cannot read %s", filemeta.Short(s.Root))
 	}
 	if s.Single {
 		name := s.Name
@@ -89,7 +90,7 @@ func (s Source) Walk(ctx context.Context, visit func(Entry, string) error, probl
 		return nil
 	}
 	if !info.IsDir() {
-		return fault.New(fault.Missing, "%s is not a folder", s.Root)
+		return fault.New(fault.Missing, "%s is not a folder", filemeta.Short(s.Root))
 	}
 	if err := w.dir(".", s.Root, info, nil); err != nil {
 		return err
@@ -151,9 +152,9 @@ func (w *walker) tell(p *pending) error {
 
 func (w *walker) fail(path string, err error) error {
 	if w.problem == nil {
-		return fault.Wrap(fault.Unreadable, err, "cannot read %s", path)
+		return fault.Wrap(fault.Unreadable, err, "cannot read %s", filemeta.Short(path))
 	}
-	w.problem(Problem{path, err})
+	w.problem(Problem{filemeta.Short(path), err})
 	return nil
 }
 
@@ -183,7 +184,9 @@ func (w *walker) dir(rel, real string, info fs.FileInfo, up *pending) error {
 		}
 		info, err := os.Lstat(childReal)
 		if os.IsNotExist(err) {
-			continue // deleted since the folder was read
+			if again, rerr := readNames(real); rerr == nil && !slices.Contains(again, name.real) {
+				continue // deleted since the folder was read
+			}
 		}
 		if err != nil {
 			if err := w.fail(childReal, err); err != nil {

@@ -18,6 +18,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/filemeta"
 	"movekit/internal/core/machine"
 )
 
@@ -98,7 +99,7 @@ func (w *walker) run() error {
 // g's own folder: if it contains only folders, it is a vendor's, and each of them is an
 // application's.
 func (w *walker) dir(path string, g *group, first bool) {
-	f, err := os.Open(path)
+	f, err := os.Open(filemeta.Long(path))
 	if err != nil {
 		w.unreadable(path, err)
 		return
@@ -220,7 +221,7 @@ func (w *walker) file(path string, e fs.DirEntry, g *group) {
 }
 
 func readHead(path string, head []byte) (int, error) {
-	f, err := os.Open(path)
+	f, err := os.Open(filemeta.Long(path))
 	if err != nil {
 		return 0, err
 	}
@@ -327,7 +328,7 @@ func countFolders(dir string) (n int) {
 
 // measure adds up a folder. Unreadable files are not counted.
 func measure(ctx context.Context, dir string) (sum Finding) {
-	filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
+	filepath.WalkDir(filemeta.Long(dir), func(_ string, e fs.DirEntry, err error) error {
 		if err != nil || ctx.Err() != nil {
 			return ctx.Err()
 		}

@@ -102,7 +102,7 @@ func (m mover) Inspect(ctx context.Context, how item.Options) (*item.Inspection,
 	if how.KitDir != "" && machine.Inside(how.KitDir, m.Path) {
 		return nil, fault.New(fault.Usage, "the kit is inside %s, which it should contain: create the kit elsewhere", m.Path)
 	}
-	names := tree.NamesOn(string(how.Target))
+	names := tree.NamesOn(tree.NamesFrom(string(m.Computer.System()), string(how.Target)))
 	var sample item.Sampler
 	var bad, unreadable, protected, forUser item.Named
 	counted := m.counters()
@@ -117,7 +117,7 @@ func (m mover) Inspect(ctx context.Context, how item.Options) (*item.Inspection,
 			count(counted, e)
 			if !how.Again && e.Type == tree.File {
 				if err := filemeta.Readable(real); err != nil {
-					unreadable.Add(fmt.Sprintf("%s: %v", real, item.Reason(err)))
+					unreadable.Add(fmt.Sprintf("%s: %v", filemeta.Short(real), item.Reason(err)))
 				}
 			}
 			if !how.Again && m.Computer.System() == machine.Windows && e.Type == tree.File && e.Size <= maxProtected && protects(real) {
@@ -205,7 +205,7 @@ func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, erro
 		return nil, err
 	}
 	source := m.WithMetadata(m.source())
-	source.Unfit = tree.NamesOn(string(m.Run.Manifest.New.System)).Refuses
+	source.Unfit = tree.NamesOn(tree.NamesFrom(string(m.Computer.System()), string(m.Run.Manifest.New.System))).Refuses
 	st, err := source.Archive(ctx, data, list, progress)
 	if err != nil {
 		data.Abort()
@@ -230,7 +230,7 @@ func (m mover) Check() error {
 		return err
 	}
 	defer closer.Close()
-	system := string(m.Computer.System())
+	system := tree.NamesFrom(string(m.Run.Manifest.Old.System), string(m.Computer.System()))
 	if m.Lenient() != "" {
 		system = "" // names that do not fit are left out and reported
 	}

@@ -21,7 +21,7 @@ func (m mover) updatePaths(ctx context.Context, stage string) (notes []string, e
 	if paths == nil {
 		return nil, nil
 	}
-	root, err := os.OpenRoot(stage)
+	root, err := filemeta.OpenRoot(stage)
 	if err != nil {
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the folder %s", stage)
 	}
@@ -73,7 +73,7 @@ func (m mover) updatePaths(ctx context.Context, stage string) (notes []string, e
 }
 
 // readStaged reads a file up to the size limit for paths.
-func readStaged(root *os.Root, e tree.Entry) ([]byte, error) {
+func readStaged(root *filemeta.Root, e tree.Entry) ([]byte, error) {
 	f, err := root.Open(filepath.FromSlash(e.Path))
 	if err != nil {
 		return nil, fault.Wrap(fault.Unreadable, err, "cannot read %s", e.Path)
@@ -87,7 +87,7 @@ func readStaged(root *os.Root, e tree.Entry) ([]byte, error) {
 }
 
 // rewrite changes a staged file, and keeps its owner, metadata and time.
-func rewrite(root *os.Root, path string, edits []pathmap.Edit) error {
+func rewrite(root *filemeta.Root, path string, edits []pathmap.Edit) error {
 	name := filepath.FromSlash(path)
 	info, err := root.Lstat(name)
 	if err != nil {
