@@ -77,18 +77,8 @@ func (m *Map) equal(a, b string) bool { return a == b || m.windows && strings.Eq
 
 // Text returns a text with all old paths replaced, and their number.
 func (m *Map) Text(text string) (string, int) {
-	edits := m.find([]rune(text))
-	if len(edits) == 0 {
-		return text, 0
-	}
-	var out strings.Builder
-	at, runes := 0, []rune(text)
-	for _, e := range edits {
-		out.WriteString(string(runes[at:e.from]))
-		out.WriteString(e.new)
-		at = e.to
-	}
-	return out.String() + string(runes[at:]), len(edits)
+	edits, _ := m.inText([]byte(text), utf{})
+	return string(Apply([]byte(text), edits)), len(edits)
 }
 
 // MaxFile limits the size of files that are searched, in bytes.
@@ -114,13 +104,32 @@ func (m *Map) File(data []byte) (edits []Edit, why string) {
 	if enc == nil {
 		return nil, "it is not a text file"
 	}
+	return m.inText(data, enc)
+}
+
+// inText returns the edits for a text. A text that is XML or JSON stays that.
+func (m *Map) inText(data []byte, enc encoding) (edits []Edit, why string) {
 	runes, at := enc.decode(data)
+	verbatim := make([]bool, len(runes))
+	s := syntaxOf(string(runes))
+	if s != nil {
+		runes, at, verbatim = unescaped(s, runes, at)
+	}
 	for _, c := range m.find(runes) {
-		now, ok := enc.encode(c.new)
+		text, old := c.new, data[at[c.from]:at[c.to]]
+		if s != nil && !verbatim[c.from] {
+			text = s.escape(text, string(old))
+		}
+		now, ok := enc.encode(text)
 		if !ok {
 			return nil, "the file's encoding lacks a character in " + c.new
 		}
-		edits = append(edits, Edit{At: at[c.from], Old: bytes.Clone(data[at[c.from]:at[c.to]]), New: now})
+		edits = append(edits, Edit{At: at[c.from], Old: bytes.Clone(old), New: now})
+	}
+	if s != nil && len(edits) > 0 {
+		if now, _ := enc.decode(Apply(data, edits)); !s.parses(string(now)) {
+			return nil, "with the new paths it would not be valid any more"
+		}
 	}
 	return edits, ""
 }
@@ -185,6 +194,9 @@ func (m *Map) begins(text []rune, i int) bool {
 		return true
 	}
 	before := text[i-1]
+	if before == '[' && strings.HasSuffix(string(text[max(0, i-9):i]), "<![CDATA[") {
+		return true
+	}
 	if m.windows {
 		return !inName(before) || before == '('
 	}

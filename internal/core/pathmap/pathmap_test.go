@@ -252,3 +252,42 @@ func TestEdges(t *testing.T) {
 		}
 	}
 }
+
+// TestSyntax updates paths in XML and JSON with characters that these write as escapes. What parsed
+// before parses after, and means the new path.
+func TestSyntax(t *testing.T) {
+	windows := New("windows", []Pair{{`D:\Daten`, `E:\Büro & "Co" <1>`}, {`D:\A&B`, `C:\Neu`}, {`D:\Weg\Ü`, `C:\Ü`}})
+	linux := New("linux", []Pair{{"/home/maren", "/srv/m&m"}})
+	for _, c := range []struct {
+		on        *Map
+		was, want string
+	}{
+		{windows, `<a p="D:\Daten\x"/>`, `<a p="E:\Büro &amp; &quot;Co&quot; &lt;1&gt;\x"/>`},
+		{windows, "<?xml version='1.0'?>\n<a>D:\\A&amp;B\\y</a>", "<?xml version='1.0'?>\n<a>C:\\Neu\\y</a>"},
+		{windows, `<a>D:&#92;Daten&#x5c;z</a>`, `<a>E:\Büro &amp; &quot;Co&quot; &lt;1&gt;&#x5c;z</a>`},
+		{windows, `<a><![CDATA[D:\Daten;D:\A&B\y]]> &amp;</a>`, `<a><![CDATA[E:\Büro & "Co" <1>;C:\Neu\y]]> &amp;</a>`},
+		{windows, `<a>D:\Daten;&`, `<a>E:\Büro & "Co" <1>;&`}, // no XML
+		{windows, `{"p": "D:\\Daten\\x", "q": 1}`, `{"p": "E:\\Büro & \"Co\" <1>\\x", "q": 1}`},
+		{windows, `{"p": "D:\u005cDaten\u005Cx"}`, `{"p": "E:\\Büro & \"Co\" <1>\u005Cx"}`},
+		{windows, `["D:\\Weg\\\u00dc\\x", "D:/Daten"]`, `["C:\\Ü\\x", "E:/Büro & \"Co\" <1>"]`},
+		{windows, `{"p": "[\"D:\\\\Daten\"]"}`, `{"p": "[\"E:\\\\Büro & \"Co\" <1>\"]"}`},
+		{windows, "\ufeff" + `{"p": "D:\\Daten"}`, "\ufeff" + `{"p": "E:\\Büro & \"Co\" <1>"}`},
+		{windows, `{"p": "D:\\Daten", } // a comment`, `{"p": "E:\\Büro & "Co" <1>", } // a comment`},
+		{linux, `{"p":"\/home\/maren\/x"}`, `{"p":"\/srv\/m&m\/x"}`},
+		{linux, `<p>/home/maren/x</p>`, `<p>/srv/m&amp;m/x</p>`},
+		{linux, "p=/home/maren/x", "p=/srv/m&m/x"},
+	} {
+		got, n := c.on.Text(c.was)
+		if got != c.want || n == 0 {
+			t.Errorf("%s\nbecame %s\nwant   %s", c.was, got, c.want)
+		}
+		edits, why := c.on.File([]byte(c.was))
+		if back, ok := Back([]byte(got), edits); why != "" || string(back) != c.was || !ok {
+			t.Errorf("%s\ncame back as %s (%s)", c.was, back, why)
+		}
+	}
+	// A comment cannot have two hyphens.
+	if edits, why := New("linux", []Pair{{"/home/maren", "/srv/a--b"}}).File([]byte("<a><!--p:/home/maren;--></a>")); len(edits) > 0 || !strings.Contains(why, "not be valid") {
+		t.Errorf("%v %s", edits, why)
+	}
+}
