@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"database/sql/driver"
 	"encoding/hex"
@@ -14,6 +15,7 @@ import (
 	"movekit/internal/core/item/mariadb/sqltext"
 
 	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
 	"movekit/internal/core/item/served"
 )
 
@@ -32,11 +34,19 @@ func (c *conn) longKeys(ctx context.Context, t *schema.Table) (where string, key
 	size := strings.Join(sizes, " + ")
 	var conditions []string
 	for _, k := range t.Key {
-		value := "quote(" + sqltext.Quoted(k) + ")"
-		if i := slices.IndexFunc(t.Cols, func(col sqltext.Column) bool { return col.Name == k }); i >= 0 && t.Cols[i].Sort == sqltext.Binary {
-			value = "concat('x\\'', hex(" + sqltext.Quoted(k) + "), '\\'')"
+		i := slices.IndexFunc(t.Cols, func(col sqltext.Column) bool { return col.Name == k })
+		if i < 0 {
+			return "", nil, nil // a generated column: read the rows as a whole
 		}
-		conditions = append(conditions, "concat("+sqltext.Literal(sqltext.Quoted(k)+" = ")+", "+value+")")
+		reads := t.Cols[i].Read()
+		value := "quote(" + reads + ")"
+		switch t.Cols[i].Sort {
+		case sqltext.Binary:
+			value = "concat('x\\'', hex(" + reads + "), '\\'')"
+		case sqltext.Float, sqltext.Bits:
+			value = reads
+		}
+		conditions = append(conditions, "concat("+sqltext.Literal(reads+" = ")+", "+value+")")
 	}
 	keys, err = c.column(ctx, fmt.Sprintf("SELECT concat_ws(' AND ', %s) FROM %s WHERE %s > %d", strings.Join(conditions, ", "), sqltext.Quoted(t.Name), size, sqltext.LongRow))
 	if len(keys) > 0 {
@@ -54,6 +64,9 @@ func (c *conn) long(ctx context.Context, t *schema.Table, key string, w io.Write
 		n += int64(len(b))
 		_, err := w.Write(b)
 		return err
+	}
+	if found, err := c.one(ctx, "SELECT count(*) FROM "+sqltext.Quoted(t.Name)+" WHERE "+key); err != nil || found[0] != "1" {
+		return digest.Sum{}, 0, cmp.Or(err, error(fault.New(fault.Internal, "%s rows of the table %s have the key of a long row (%s)", strings.Join(found, ""), t.Name, key)))
 	}
 	var buf []byte
 	for i, col := range t.Cols {
@@ -87,15 +100,7 @@ func (c *conn) long(ctx context.Context, t *schema.Table, key string, w io.Write
 // longCell writes one cell piece by piece, from a session variable. Without the variable the server
 // would read and convert the whole cell for each piece.
 func (c *conn) longCell(ctx context.Context, t *schema.Table, col sqltext.Column, key string, put func([]byte) error) error {
-	bytes := sqltext.Quoted(col.Name)
-	switch {
-	case col.Sort == sqltext.Binary:
-	case col.UTF8:
-		bytes = "cast(" + bytes + " AS binary)"
-	default:
-		bytes = "cast(convert(" + bytes + " USING utf8mb4) AS binary)"
-	}
-	if err := c.run(ctx, "SELECT "+bytes+" INTO @movekit_cell FROM "+sqltext.Quoted(t.Name)+" WHERE "+key); err != nil {
+	if err := c.run(ctx, "SELECT CAST("+sqltext.Quoted(col.Name)+" AS BINARY) INTO @movekit_cell FROM "+sqltext.Quoted(t.Name)+" WHERE "+key); err != nil {
 		return err
 	}
 	defer c.run(context.WithoutCancel(ctx), "SET @movekit_cell = NULL") //nolint:errcheck // the session ends soon
@@ -134,10 +139,10 @@ func (c *conn) longCell(ctx context.Context, t *schema.Table, col sqltext.Column
 
 // sorts returns how to write the cells of a table's columns.
 func (c *conn) sorts(ctx context.Context, s served.Server, name string) (map[string]sqltext.Sort, error) {
-	cols, err := c.table(ctx, "SELECT column_name, data_type FROM information_schema.columns WHERE table_schema = ? AND table_name = ?", s.Database, name)
+	cols, err := c.table(ctx, "SELECT column_name, data_type, coalesce(character_set_name, '') FROM information_schema.columns WHERE table_schema = ? AND table_name = ?", s.Database, name)
 	out := map[string]sqltext.Sort{}
 	for _, col := range cols {
-		out[col[0]] = sqltext.SortOf(col[1])
+		out[col[0]] = sqltext.ColumnOf(col[0], col[1], col[2]).Sort
 	}
 	return out, err
 }

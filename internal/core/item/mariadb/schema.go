@@ -119,7 +119,7 @@ func (c *conn) columns(ctx context.Context) (map[string]*owned, error) {
 		}
 		extra := strings.ToLower(col[3])
 		if col[4] == "" && !strings.Contains(extra, "generated") || strings.Contains(extra, "default_generated") {
-			o.moved = append(o.moved, sqltext.Column{Name: col[1], Sort: sqltext.SortOf(col[2]), Large: sqltext.Large(col[2]), UTF8: col[5] == "utf8mb4"})
+			o.moved = append(o.moved, sqltext.ColumnOf(col[1], col[2], col[5]))
 		}
 		if strings.Contains(extra, "auto_increment") {
 			o.counter = col[1]

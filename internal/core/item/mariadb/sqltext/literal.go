@@ -21,7 +21,18 @@ type Column struct {
 	Name  string
 	Sort  Sort
 	Large bool // a cell may be long
-	UTF8  bool // a text is not converted
+	Bytes bool // a text in a character set other than UTF-8: its bytes are read and written
+}
+
+// ColumnOf returns a column of a type (information_schema.columns.data_type) and character set, "" if it
+// has none. Not every byte of a text has an equivalent in Unicode, so other character sets are not
+// converted. Members of an enum or set are moved by their numbers, because 0 has no name.
+func ColumnOf(name, dataType, charset string) Column {
+	c := Column{Name: name, Sort: SortOf(dataType), Large: Large(dataType)}
+	if c.Sort == Text && charset != "" && charset != "utf8mb4" && charset != "utf8mb3" && charset != "utf8" {
+		c.Sort, c.Bytes = Binary, true
+	}
+	return c
 }
 
 // Sort is the way to write the cells of a column.
@@ -43,7 +54,7 @@ func SortOf(dataType string) Sort {
 		return Number
 	case "float", "double":
 		return Float
-	case "bit":
+	case "bit", "enum", "set":
 		return Bits
 	case "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob",
 		"geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection", "geomcollection":
@@ -60,6 +71,9 @@ func (c Column) Read() string {
 		return Quoted(c.Name) + "*1e0"
 	case Bits:
 		return Quoted(c.Name) + "+0"
+	}
+	if c.Bytes {
+		return "CAST(" + Quoted(c.Name) + " AS BINARY)"
 	}
 	return Quoted(c.Name)
 }
@@ -197,6 +211,9 @@ func RowOf(line []byte) dbprint.Row {
 
 // shown formats a literal for display.
 func shown(cell []byte) string {
+	if text, err := hex.DecodeString(strings.TrimSuffix(strings.TrimPrefix(string(cell), "x'"), "'")); err == nil && len(cell) > 3 && cell[0] == 'x' && !bytes.ContainsFunc(text, func(r rune) bool { return r < ' ' || r > '~' }) {
+		return string(text)
+	}
 	if len(cell) < 2 || cell[0] != '\'' {
 		return string(cell)
 	}
