@@ -204,7 +204,7 @@ func (e *env) checkNow(ctx context.Context, apps []string, ask bool) (since []su
 	}
 	defer closeJob()
 	defer e.done()
-	if j.Side() == steps.OldSide {
+	if j.Side() == steps.OldSide && (ask || len(j.State.Items) > 0) {
 		if since, err = j.Drift(ctx); err != nil {
 			return nil, nil, err
 		}
