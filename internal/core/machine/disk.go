@@ -32,13 +32,15 @@ type Identity struct {
 // disk is a computer whose disk is in a folder.
 type disk struct {
 	drives
-	root  string
-	ident Identity
-	users []User
-	hives map[string]*openedHive
-	notes []string
+	redirects redirects
+	root      string
+	ident     Identity
+	users     []User
+	hives     map[string]*openedHive
+	notes     []string
 
-	accounts *Accounts // once they are read
+	usersNotes []string  // on profiles that cannot be reached
+	accounts   *Accounts // once they are read
 }
 
 func openDisk(root string) (Computer, error) {
@@ -55,7 +57,7 @@ func openDisk(root string) (Computer, error) {
 	}
 	switch d.ident.System {
 	case Windows:
-		d.users = windowsUsers(d, d.join("Users"))
+		d.users, d.usersNotes = windowsUsers(d, d.join("Users"))
 	case MacOS:
 		d.users = macUsers(d.join("Users"))
 	default:
@@ -156,6 +158,11 @@ func (d *disk) locate(path string, user *User) (string, error) {
 			return "", fault.New(fault.NoUser, "the path %q needs a user", path)
 		}
 		base = user.Home
+		if d.ident.System == Windows {
+			if to, is := d.redirects.of(d, user, rest); is {
+				return d.locate(to, nil)
+			}
+		}
 	}
 	if letter := letterOf(rest); letter != "" {
 		if at := d.mount(rest); at != "" {

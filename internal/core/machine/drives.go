@@ -80,6 +80,9 @@ func (d *disk) SetDrive(letter, folder string) (moved bool, err error) {
 	}
 	if letterOf(letter+":") != "" {
 		if is, err := d.mountAt(letter, folder); is || err != nil {
+			if err == nil && d.ident.System == Windows { // profiles can be on it
+				d.users, d.usersNotes = windowsUsers(d, d.join("Users"))
+			}
 			return false, err
 		}
 	}

@@ -257,3 +257,65 @@ func TestVolumes(t *testing.T) {
 		t.Errorf("/proc is on %+v, %v", v, err)
 	}
 }
+
+// TestProfiles finds profiles on another drive, profiles that the registry does not list, and folders of
+// profiles that are elsewhere. One profile with two ids is one user.
+func TestProfiles(t *testing.T) {
+	root, other := t.TempDir(), t.TempDir()
+	person := func(sid, path string) string {
+		return `[\Microsoft\Windows NT\CurrentVersion\ProfileList\` + sid + "]\n\"ProfileImagePath\"=\"" + strings.ReplaceAll(path, `\`, `\\`) + "\"\n"
+	}
+	shell := func(pairs ...string) string {
+		out := "[\\Software\\Microsoft\\Windows\\CurrentVersion\\Explorer\\User Shell Folders]\n"
+		for i := 0; i < len(pairs); i += 2 {
+			out += fmt.Sprintf("%q=%q\n", pairs[i], pairs[i+1])
+		}
+		return out
+	}
+	hivetest.Lay(t, root, map[string]string{
+		config + "SOFTWARE":      "[\\Microsoft\\Cryptography]\n\"MachineGuid\"=\"5c0e\"\n" + person("S-1-5-21-1-2-3-1001", `D:\Users\jan`) + person("S-1-5-21-1-2-3-1002", `C:\Users\maren`) + person("S-1-5-21-1-2-3-1002.bak", `C:\Users\maren`) + person("S-1-5-21-1-2-3-1003.bak", `C:\Users\zoe`),
+		config + "SYSTEM":        "[\\Select]\n\"Current\"=dword:00000001\n[\\ControlSet001\\Control\\ComputerName\\ComputerName]\n\"ComputerName\"=\"QUAY\"\n",
+		"Users/maren/NTUSER.DAT": shell("AppData", `D:\Redirected\maren\Roaming`, "Personal", `%USERPROFILE%\OneDrive\Dokumente`, "Desktop", `%USERPROFILE%\Desktop`, "My Pictures", `\\SERVER\pictures\maren`),
+		"Users/zoe/NTUSER.DAT":   shell("AppData", `%USERPROFILE%\AppData\Roaming`, "Local AppData", `%USERPROFILE%\AppData\Local`),
+		"Users/old/NTUSER.DAT":   "[\\Software\\Tide]\n",
+	})
+	hivetest.Lay(t, other, map[string]string{"Users/jan/NTUSER.DAT": shell("AppData", `%USERPROFILE%\AppData\Roaming`)})
+	lay.Out(t, root, map[string]string{"Users/maren/AppData/Roaming/Tide/old": "", "Users/nobody/x": ""})
+	lay.Out(t, other, map[string]string{"Redirected/maren/Roaming/Tide/new": "", "Users/jan/AppData/Roaming/Tide/j": ""})
+	c, err := Open(root)
+	fatal.If(t, err)
+	people := func() string {
+		var out []string
+		for _, u := range c.Users() {
+			out = append(out, u.Name+" "+u.SID())
+		}
+		return strings.Join(out, ", ")
+	}
+	if got := people(); got != "maren S-1-5-21-1-2-3-1002, old , zoe S-1-5-21-1-2-3-1003" {
+		t.Errorf("%s", got)
+	}
+	if notes := fmt.Sprint(c.Notes()); !strings.Contains(notes, `the profile D:\Users\jan is on the drive D, which is not connected`) {
+		t.Errorf("%s", notes)
+	}
+	_, err = c.SetDrive("D", other)
+	fatal.If(t, err)
+	if got := people(); !strings.HasPrefix(got, "jan S-1-5-21-1-2-3-1001, maren ") || len(c.Notes()) > 0 {
+		t.Errorf("%s %q", got, c.Notes())
+	}
+	other, _ = filepath.EvalSymlinks(other)
+	root, _ = filepath.EvalSymlinks(root)
+	for _, w := range [][3]string{
+		{"maren", `%APPDATA%\Tide`, other + "/Redirected/maren/Roaming/Tide"}, {"maren", `%USERPROFILE%\AppData\Roaming\tide`, other + "/Redirected/maren/Roaming/Tide"}, {"maren", `%USERPROFILE%\Documents\x.txt`, root + "/Users/maren/OneDrive/Dokumente/x.txt"}, {"maren", `%LOCALAPPDATA%\Tide`, root + "/Users/maren/AppData/Local/Tide"},
+		{"maren", `%USERPROFILE%\Documentsx`, root + "/Users/maren/Documentsx"}, {"maren", `%USERPROFILE%\Desktop`, root + "/Users/maren/Desktop"}, {"jan", `%APPDATA%\Tide`, other + "/Users/jan/AppData/Roaming/Tide"}, {"zoe", `%APPDATA%\Tide`, root + "/Users/zoe/AppData/Roaming/Tide"},
+	} {
+		if got, err := c.Locate(w[1], FindUser(c, w[0])); got != w[2] || err != nil {
+			t.Errorf("%s of %s is %s, not %s: %v", w[1], w[0], got, w[2], err)
+		}
+	}
+	if _, err := c.Locate(`%USERPROFILE%\Pictures\a`, FindUser(c, "maren")); fault.KindOf(err) != fault.Missing || !strings.Contains(fmt.Sprint(err), "SERVER") {
+		t.Errorf("on a share: %v", err)
+	}
+	if path, owner := Term(c, other+"/Redirected/maren/Roaming/Tide/new"); path != `%APPDATA%\Tide\new` || owner == nil || owner.Name != "maren" {
+		t.Errorf("%s of %v", path, owner)
+	}
+}

@@ -16,10 +16,11 @@ import (
 // live is the computer that this program runs on.
 type live struct {
 	drives
-	name, id string
-	users    []User
-	firmware func() string // read once
-	accounts *Accounts     // once they are read
+	redirects redirects
+	name, id  string
+	users     []User
+	firmware  func() string // read once
+	accounts  *Accounts     // once they are read
 }
 
 func openLive() (Computer, error) {
@@ -70,6 +71,11 @@ func (l *live) Locate(path string, user *User) (string, error) {
 	case perUser && user == nil:
 		return "", fault.New(fault.NoUser, "the path %q needs a user", path)
 	case perUser:
+		if liveSystem == Windows {
+			if to, is := l.redirects.of(l, user, rest); is {
+				return l.Locate(to, nil)
+			}
+		}
 		if p := ownTerm(path, user); p != "" {
 			return p, nil
 		}

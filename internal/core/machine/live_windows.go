@@ -103,7 +103,7 @@ func (l *live) Change(path string, user *User, create bool) (registry.Writable, 
 func (l *live) Adapters() []Adapter { return windowsAdapters(l) }
 
 func (l *live) findUsers() []User {
-	users := windowsUsers(l, filepath.Join(SystemDrive(), "Users"))
+	users, _ := windowsUsers(l, filepath.Join(SystemDrive(), "Users"))
 	home, err := os.UserHomeDir()
 	if err != nil {
 		return users

@@ -2,6 +2,7 @@ package machine
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -9,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/registry"
@@ -108,7 +110,7 @@ func (d *disk) find(file, path string) (registry.Key, error) {
 	return registry.Find(h.root, path)
 }
 
-func (d *disk) Notes() []string { return d.notes }
+func (d *disk) Notes() []string { return slices.Concat(d.notes, d.usersNotes) }
 
 // registryText returns a value as text, or "" if it cannot be read.
 func registryText(c Computer, key, value string) string {
@@ -125,37 +127,45 @@ const profileList = `HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion\ProfileLi
 // notPeople lists the profile folders that Windows creates itself.
 var notPeople = map[string]bool{"default": true, "default user": true, "public": true, "all users": true, "defaultapppool": true, "wdagutilityaccount": true}
 
-// windowsUsers returns the people of a Windows computer: the profiles of local, domain and cloud
-// accounts in the registry, or the profile folders if the registry cannot be read.
-func windowsUsers(c Computer, folders string) []User {
-	var out []User
+// windowsUsers returns the people of a Windows computer: the profiles of local, domain and cloud accounts
+// in the registry, and other profile folders. notes name the profiles that cannot be reached.
+func windowsUsers(c Computer, folders string) (out []User, notes []string) {
+	add := func(home, sid string) {
+		name := filepath.Base(home)
+		info, err := os.Stat(home)
+		if err != nil || !info.IsDir() || notPeople[strings.ToLower(name)] || slices.ContainsFunc(out, func(u User) bool { return strings.EqualFold(u.Home, home) }) {
+			return
+		}
+		out = append(out, User{Name: name, Account: account(name), Home: home, sid: sid})
+	}
 	if list, err := c.Registry(profileList, nil); err == nil {
 		defer list.Close()
 		sids, _ := list.Keys()
+		slices.Sort(sids) // an id comes before its copy, ID.bak
 		for _, sid := range sids {
 			if !strings.HasPrefix(sid, "S-1-5-21-") && !strings.HasPrefix(sid, "S-1-12-1-") {
 				continue
 			}
-			home, err := c.Locate(expandSystem(registry.Text(list, sid, "ProfileImagePath")), nil)
-			if err != nil {
-				continue
+			path := registry.Text(list, sid, "ProfileImagePath")
+			home, err := c.Locate(expandSystem(path), nil)
+			var drive NoDrive
+			if errors.As(err, &drive) {
+				notes = append(notes, fmt.Sprintf("the profile %[1]s is on the drive %[2]s, which is not connected: its user is missing here. Add --drive %[2]s=FOLDER", path, string(drive)))
 			}
-			name := filepath.Base(home)
-			if info, err := os.Stat(home); err == nil && info.IsDir() && !notPeople[strings.ToLower(name)] {
-				out = append(out, User{Name: name, Account: account(name), Home: home, sid: sid})
+			if err == nil {
+				add(home, strings.TrimSuffix(sid, ".bak"))
 			}
 		}
 	}
-	if len(out) > 0 {
-		slices.SortFunc(out, func(a, b User) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })
-		return out
-	}
+	listed := len(out) > 0
 	for _, u := range homeFolders(folders) {
-		if !notPeople[strings.ToLower(u.Name)] {
-			out = append(out, u)
+		hive, err := Exists(filepath.Join(u.Home, "NTUSER.DAT"))
+		if !listed || err != nil || hive {
+			add(u.Home, "")
 		}
 	}
-	return out
+	slices.SortFunc(out, func(a, b User) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })
+	return out, notes
 }
 
 // expandSystem replaces the system drive in a registry path with a term.
@@ -230,4 +240,52 @@ func (d *disk) Adapters() []Adapter {
 		return d.ident.Adapters
 	}
 	return windowsAdapters(d)
+}
+
+// shellFolders are the folders of a profile that can be elsewhere, with their values in the user's
+// registry ("KNOWNFOLDERID" in the Windows documentation).
+var shellFolders = [][2]string{
+	{"AppData/Roaming", "AppData"}, {"AppData/Local", "Local AppData"}, {"Documents", "Personal"}, {"Desktop", "Desktop"}, {"Pictures", "My Pictures"}, {"Music", "My Music"}, {"Videos", "My Video"}, {"Favorites", "Favorites"}, {"Downloads", "{374DE290-123F-4565-9164-39C4925E467B}"},
+}
+
+const shellKey = `HKCU\Software\Microsoft\Windows\CurrentVersion\Explorer\User Shell Folders`
+
+// redirects remembers where the folders of users are.
+type redirects struct {
+	mu    sync.Mutex
+	users map[string]map[string]string // by home: the path as Windows writes it, by folder
+}
+
+// of returns the path of a folder in a profile that is elsewhere. rest is the path below the profile, with
+// / between folders.
+func (r *redirects) of(c Computer, user *User, rest string) (path string, is bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	own, known := r.users[user.Home]
+	if !known {
+		own = map[string]string{}
+		if k, err := c.Registry(shellKey, user); err == nil {
+			for _, f := range shellFolders {
+				to := registry.Text(k, "", f[1])
+				if below, is := cutFold(to, "%USERPROFILE%"); is {
+					to = DisplayPath(c, user.Home) + `\` + strings.TrimLeft(below, `\`)
+				}
+				standard := DisplayPath(c, user.Home) + `\` + strings.ReplaceAll(f[0], "/", `\`)
+				if to = strings.TrimRight(expandSystem(to), `\`); to != "" && !strings.HasPrefix(to, "%") && !strings.EqualFold(to, standard) {
+					own[f[0]] = to
+				}
+			}
+			k.Close()
+		}
+		if r.users == nil {
+			r.users = map[string]map[string]string{}
+		}
+		r.users[user.Home] = own
+	}
+	for folder, to := range own {
+		if len(rest) >= len(folder) && strings.EqualFold(rest[:len(folder)], folder) && (len(rest) == len(folder) || rest[len(folder)] == '/') {
+			return to + strings.ReplaceAll(rest[len(folder):], "/", `\`), true
+		}
+	}
+	return "", false
 }
