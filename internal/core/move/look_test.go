@@ -2,6 +2,7 @@ package move_test
 
 import (
 	"context"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -269,6 +270,39 @@ licences: [{name: seat, method: guided, deactivate: {steps: [{do: deactivate it}
 		if gone := strings.Contains(strings.Join(said, " "), "no longer exists"); (office.Blocked(out) == "old-unchanged") != gone {
 			t.Errorf("%s, and packed again: %+v %v", name, out.Blocks, out.Err)
 		}
+	}
+}
+
+// TestOneBadItem packs an app with two damaged databases. The other items are sealed, both errors are
+// reported, and the app counts as packed once they can be read.
+func TestOneBadItem(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items:\n  - {name: one, kind: sqlite, path: /srv/one.db}\n  - {name: notes, kind: folder, path: /srv/notes}\n  - {name: two, kind: sqlite, path: /srv/two.db}\n  - {name: last, kind: file, path: /srv/last}\n", "linux",
+		map[string]string{"old/srv/notes/a": "1", "old/srv/last": "2", "new/srv/.keep": ""})
+	for _, name := range []string{"one", "two"} {
+		file := filepath.Join(o.Dir, "old/srv", name+".db")
+		lay.Database(t, file, "CREATE TABLE a (n)", "INSERT INTO a VALUES (1)", "CREATE TABLE b (n)")
+		data, err := os.ReadFile(file)
+		fatal.If(t, err)
+		fatal.If(t, os.WriteFile(file, append(data[:4096:4096], make([]byte, len(data)-4096)...), 0o644))
+	}
+	out, err := o.Job(o.Old).Pack(ctx)
+	if err != nil || len(out[0].Errs()) != 2 || len(out[0].Items) != 2 || out[0].Items[0].Did != "sealed" {
+		t.Fatalf("%+v %v %v", out[0].Items, out[0].Errs(), err)
+	}
+	if j := o.Job(o.Old); j.State.Packed["app"] != nil {
+		t.Error("it counts as packed")
+	}
+	for _, name := range []string{"one", "two"} {
+		os.Remove(filepath.Join(o.Dir, "old/srv", name+".db"))
+		lay.Database(t, filepath.Join(o.Dir, "old/srv", name+".db"), "CREATE TABLE a (n)")
+	}
+	did := map[string]string{}
+	for _, i := range o.Pack().Items {
+		did[i.Item] = i.Did
+	}
+	if want := (map[string]string{"one": "sealed", "two": "sealed", "notes": "kept", "last": "kept"}); !maps.Equal(did, want) {
+		t.Errorf("%v", did)
 	}
 }
 

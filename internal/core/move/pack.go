@@ -33,6 +33,9 @@ func (m *Move) Pack(ctx context.Context) ([]*run.Outcome, error) {
 	return m.Each(ctx, m.packApp)
 }
 
+// ofItem lists failures to read one item, after which others can still be read.
+var ofItem = []fault.Kind{fault.Unreadable, fault.Changed, fault.Missing, fault.BadDatabase, fault.ServerDown, fault.ServerLogin, fault.ServerRefused, fault.Scanned}
+
 func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error {
 	if err := exports.Make(ctx, m.ForApp(c), c); err != nil {
 		return err
@@ -73,13 +76,26 @@ func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 		case p.Found:
 			out, err := m.packItem(ctx, p, is, kept[p.Key], a.Places)
 			if err != nil {
-				return fault.Wrap(fault.CannotPlace, err, "%s of %s was not sealed", p.Label(), c.Title)
+				err = fault.Wrap(fault.CannotPlace, err, "%s of %s was not sealed", p.Label(), c.Title)
+			}
+			if ctx.Err() == nil && slices.Contains(ofItem, fault.KindOf(err)) {
+				if o.Err != nil {
+					o.Also = append(o.Also, err)
+				}
+				o.Fail(err) // the others can still be sealed
+				continue
+			}
+			if err != nil {
+				return err
 			}
 			out.Notes = is.Warnings
 			o.Items = append(o.Items, out)
 			packed.Items = append(packed.Items, p.Key)
 			packed.Where = append(packed.Where, is.Where)
 		}
+	}
+	if o.Err != nil {
+		return nil // the app is not packed; the next run keeps what is sealed
 	}
 	m.keepGone(c, &packed, o)
 	packed.Homes = map[string]string{}
