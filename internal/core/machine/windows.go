@@ -83,7 +83,7 @@ func cutFold(path, lead string) (string, bool) {
 
 // find opens a key in a hive file.
 func (d *disk) find(file, path string) (registry.Key, error) {
-	if rel, err := filepath.Rel(d.root, file); err == nil {
+	if rel, err := filepath.Rel(d.root, file); err == nil && filepath.IsLocal(rel) {
 		file = d.join(filepath.ToSlash(rel))
 	}
 	h := d.hives[file]
@@ -258,13 +258,17 @@ type redirects struct {
 
 // of returns the path of a folder in a profile that is elsewhere. rest is the path below the profile, with
 // / between folders.
-func (r *redirects) of(c Computer, user *User, rest string) (path string, is bool) {
+func (r *redirects) of(c Computer, user *User, rest string) (path string, is bool, err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	own, known := r.users[user.Home]
 	if !known {
 		own = map[string]string{}
-		if k, err := c.Registry(shellKey, user); err == nil {
+		k, err := c.Registry(shellKey, user)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return "", false, fault.Wrap(fault.Unreadable, err, "the registry of the user %s cannot be read, which says where the user's folders are", user.Name)
+		}
+		if err == nil {
 			for _, f := range shellFolders {
 				to := registry.Text(k, "", f[1])
 				if below, is := cutFold(to, "%USERPROFILE%"); is {
@@ -284,8 +288,8 @@ func (r *redirects) of(c Computer, user *User, rest string) (path string, is boo
 	}
 	for folder, to := range own {
 		if len(rest) >= len(folder) && strings.EqualFold(rest[:len(folder)], folder) && (len(rest) == len(folder) || rest[len(folder)] == '/') {
-			return to + strings.ReplaceAll(rest[len(folder):], "/", `\`), true
+			return to + strings.ReplaceAll(rest[len(folder):], "/", `\`), true, nil
 		}
 	}
-	return "", false
+	return "", false, nil
 }

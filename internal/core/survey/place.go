@@ -21,6 +21,7 @@ type Place struct {
 	Found  bool
 	Silent bool   // a network location that did not answer in time
 	Why    string // why it is missing
+	Broken string // why it is unknown whether it is there: a damaged registry of its user
 }
 
 // Places returns the locations of an app's items on the computer. A per-user item has one place for
@@ -52,6 +53,12 @@ func (l *Scanner) places(ctx context.Context, c *card.Card) ([]Place, error) {
 		var found, absent []Place
 		for _, u := range item.Profiles(l.Computer, it) {
 			all, err := l.many(ctx, l.place(c, it, u))
+			if err != nil && u != nil && ctx.Err() == nil {
+				p := l.place(c, it, u)
+				p.Broken = fmt.Sprintf("%s: %v", p.Label(), err)
+				found = append(found, p) // the other users' data can still be inspected
+				continue
+			}
 			if err != nil {
 				return nil, fault.Wrap(fault.Unreadable, err, "cannot inspect %s of %s", it.Name, c.Title)
 			}

@@ -273,6 +273,10 @@ func (l *Scanner) count(ctx context.Context, p *Place, is *item.Inspection, f *s
 // item inspects one item, if it exists.
 func (l *Scanner) item(ctx context.Context, p *Place) (*item.Inspection, error) {
 	switch {
+	case p.Broken != "":
+		is := p.Blank()
+		is.State, is.Unreadable = item.NotReached, []string{p.Broken}
+		return is, nil
 	case p.Silent:
 		is := p.Blank()
 		is.State = item.NotReached
