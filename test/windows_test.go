@@ -39,6 +39,15 @@ func newWine(t *testing.T) *wine {
 	if _, _, err := w.start("wineboot", "-i"); err != nil {
 		t.Skipf("Wine does not start here: %v", err)
 	}
+	// Drive Z: is this computer's whole disk. As a network drive, which it is after a restart of the server,
+	// it is not searched.
+	if out, _, err := w.start("wine", "reg", "add", `HKLM\Software\Wine\Drives`, "/v", "z:", "/d", "network", "/f"); err != nil {
+		t.Fatalf("reg: %v %s", err, out)
+	}
+	fatal.If(t, os.Mkdir(filepath.Join(dir, "second"), 0o755))
+	fatal.If(t, os.Symlink(filepath.Join(dir, "second"), filepath.Join(w.prefix, "dosdevices/e:")))
+	w.start("wineserver", "-k")
+	w.start("wineserver", "-p")
 	t.Cleanup(func() { w.start("wineserver", "-k") })
 	dll := filepath.Join(w.prefix, "drive_c/windows/system32/bcryptprimitives.dll")
 	if _, err := os.Stat(dll); err == nil {
@@ -295,9 +304,11 @@ items:
 	if out := w.run(0, "survey", "--yes", "--cards", `C:\live`); !strings.Contains(out, `Tide App, version v8.2 (Härbour)  read from HKLM\SOFTWARE\Mole Head\Tide, version`) {
 		w.t.Errorf("survey: %s", out)
 	}
+	// A second disk is searched. Drives that are not this computer's own are named.
+	lay.Database(w.t, filepath.Join(filepath.Dir(w.prefix), "second/Pontoon/ledger.db"), "CREATE TABLE entry (n)", "INSERT INTO entry VALUES (1)")
 	out := w.run(0, "survey", "--wide", "--cards", `C:\live`, "--json")
 	found, _, _ := strings.Cut(out, "covered_by_cards")
-	for _, want := range []string{`"what": "Pontoon Ledger"`, `"where": "HKLM\\SOFTWARE\\Mole Head"`} {
+	for _, want := range []string{`E:\\Pontoon\\ledger.db`, `drive Z:\\: not one of this computer's own disks`, `"what": "Pontoon Ledger"`, `"where": "HKLM\\SOFTWARE\\Mole Head"`} {
 		if !strings.Contains(out, want) {
 			w.t.Errorf("--wide does not tell %s:\n%.2000s", want, out)
 		}

@@ -159,9 +159,7 @@ func (d *disk) locate(path string, user *User) (string, error) {
 		}
 		base = user.Home
 		if d.ident.System == Windows {
-			if to, is, err := d.redirects.of(d, user, rest); err != nil {
-				return "", err
-			} else if is {
+			if to, is := d.redirects.of(d, user, rest); is {
 				return d.locate(to, nil)
 			}
 		}

@@ -115,6 +115,30 @@ func (d *drives) here(path string) string {
 // mount returns the folder with the content of the path's drive, or "".
 func (d *drives) mount(path string) string { return d.mounted[letterOf(path)] }
 
+// Volumes returns the folders or drives of a Windows computer besides the system's, and those of its drives
+// that are not its own: removable ones and those of other computers.
+func Volumes(c Computer) (own, others []string) {
+	if d, is := c.(*disk); is {
+		for _, folder := range d.mounted {
+			own = append(own, folder)
+		}
+		slices.Sort(own)
+		return own, nil
+	}
+	if liveSystem != Windows || c.Root() != "" {
+		return nil, nil
+	}
+	for _, m := range Mounts() {
+		switch {
+		case m.Foreign:
+			others = append(others, m.Path)
+		case !strings.EqualFold(m.Path, SystemDrive()):
+			own = append(own, m.Path)
+		}
+	}
+	return own, others
+}
+
 // OnDrive returns a real path on a mounted drive as the computer writes it.
 func (d *drives) OnDrive(real string) (string, bool) {
 	for letter, folder := range d.mounted {

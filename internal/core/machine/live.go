@@ -72,9 +72,7 @@ func (l *live) Locate(path string, user *User) (string, error) {
 		return "", fault.New(fault.NoUser, "the path %q needs a user", path)
 	case perUser:
 		if liveSystem == Windows {
-			if to, is, err := l.redirects.of(l, user, rest); err != nil {
-				return "", err
-			} else if is {
+			if to, is := l.redirects.of(l, user, rest); is {
 				return l.Locate(to, nil)
 			}
 		}

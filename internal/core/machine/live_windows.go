@@ -116,8 +116,25 @@ func (l *live) findUsers() []User {
 	return append(users, User{Name: filepath.Base(home), Account: account(filepath.Base(home)), Home: home})
 }
 
-// Mounts returns nothing: other drives are not searched.
-func Mounts() []Mount { return nil }
+// Mounts returns the drives with letters (GetDriveType).
+func Mounts() (out []Mount) {
+	bits, err := windows.GetLogicalDrives()
+	if err != nil {
+		return nil
+	}
+	for i := range 26 {
+		if bits&(1<<i) == 0 {
+			continue
+		}
+		path := string(rune('A'+i)) + `:\`
+		kind := uint32(windows.DRIVE_UNKNOWN)
+		if p, err := windows.UTF16PtrFromString(path); err == nil {
+			kind = windows.GetDriveType(p)
+		}
+		out = append(out, Mount{Path: path, Remote: kind == windows.DRIVE_REMOTE, Foreign: kind != windows.DRIVE_FIXED})
+	}
+	return out
+}
 
 // SystemDrive returns the drive of the Windows folder.
 func SystemDrive() string {

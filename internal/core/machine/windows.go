@@ -150,7 +150,7 @@ func windowsUsers(c Computer, folders string) (out []User, notes []string) {
 			home, err := c.Locate(expandSystem(path), nil)
 			var drive NoDrive
 			if errors.As(err, &drive) {
-				notes = append(notes, fmt.Sprintf("the profile %[1]s is on the drive %[2]s, which is not connected: its user is missing here. Add --drive %[2]s=FOLDER", path, string(drive)))
+				notes = append(notes, fmt.Sprintf("the profile %s is on the drive %s, which is not connected here, so its user is missing", path, string(drive)))
 			}
 			if err == nil {
 				add(home, strings.TrimSuffix(sid, ".bak"))
@@ -258,17 +258,14 @@ type redirects struct {
 
 // of returns the path of a folder in a profile that is elsewhere. rest is the path below the profile, with
 // / between folders.
-func (r *redirects) of(c Computer, user *User, rest string) (path string, is bool, err error) {
+func (r *redirects) of(c Computer, user *User, rest string) (path string, is bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	own, known := r.users[user.Home]
 	if !known {
 		own = map[string]string{}
-		k, err := c.Registry(shellKey, user)
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return "", false, fault.Wrap(fault.Unreadable, err, "the registry of the user %s cannot be read, which says where the user's folders are", user.Name)
-		}
-		if err == nil {
+		// If the registry is damaged, which the notes say, the folders are looked for in the profile.
+		if k, err := c.Registry(shellKey, user); err == nil {
 			for _, f := range shellFolders {
 				to := registry.Text(k, "", f[1])
 				if below, is := cutFold(to, "%USERPROFILE%"); is {
@@ -288,8 +285,8 @@ func (r *redirects) of(c Computer, user *User, rest string) (path string, is boo
 	}
 	for folder, to := range own {
 		if len(rest) >= len(folder) && strings.EqualFold(rest[:len(folder)], folder) && (len(rest) == len(folder) || rest[len(folder)] == '/') {
-			return to + strings.ReplaceAll(rest[len(folder):], "/", `\`), true, nil
+			return to + strings.ReplaceAll(rest[len(folder):], "/", `\`), true
 		}
 	}
-	return "", false, nil
+	return "", false
 }

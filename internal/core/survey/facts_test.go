@@ -306,7 +306,7 @@ licences: [{name: signing, method: file, items: [certificate]}]
 // the data of the others is found.
 func TestDamagedRegistry(t *testing.T) {
 	root := lay.Disk(t, "windows", map[string]string{"Users/maren/AppData/Roaming/Tide/a": "1", "Users/maren/NTUSER.DAT": "no registry", "Users/zoe/AppData/Roaming/Tide/b": "2", "ProgramData/Tide/c": "3"})
-	c, err := card.Parse("tide.yaml", []byte("card: 1\nname: tide\ntitle: Tide\nitems:\n  - {name: settings, kind: folder, path: '%APPDATA%\\Tide'}\n  - {name: data, kind: folder, path: '%PROGRAMDATA%\\Tide'}\n"))
+	c, err := card.Parse("tide.yaml", []byte("card: 1\nname: tide\ntitle: Tide\nitems:\n  - {name: settings, kind: folder, path: '%APPDATA%\\Tide'}\n  - {name: data, kind: folder, path: '%PROGRAMDATA%\\Tide'}\n  - {name: seat, kind: registry, key: 'HKCU\\Software\\Tide', optional: true}\n"))
 	fatal.If(t, err)
 	computer, err := machine.Open(root)
 	fatal.If(t, err)
@@ -318,10 +318,10 @@ func TestDamagedRegistry(t *testing.T) {
 	for i, p := range a.Places {
 		state[p.Label()] = a.Items[i].State
 	}
-	if state["settings of zoe"] != item.IsHere || state["data"] != item.IsHere || state["settings of maren"] != item.NotReached {
+	if state["settings of zoe"] != item.IsHere || state["data"] != item.IsHere || state["settings of maren"] != item.IsHere || state["seat of maren"] != item.NotReached {
 		t.Errorf("%v", state)
 	}
-	if got := fmt.Sprint(a.Facts.Pack.Unreadable); !strings.Contains(got, "settings of maren: the registry of the user maren cannot be read") || !strings.Contains(got, "NTUSER.DAT") {
+	if got := fmt.Sprint(a.Facts.Pack.Unreadable); !strings.Contains(got, "seat of maren: cannot read the registry key") || !strings.Contains(got, "NTUSER.DAT") {
 		t.Errorf("%s", got)
 	}
 }

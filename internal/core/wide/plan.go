@@ -2,6 +2,7 @@ package wide
 
 import (
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"movekit/internal/core/machine"
@@ -12,7 +13,8 @@ type plan struct {
 	roots    []string
 	bases    map[string]bool // folders that contain application folders
 	hidden   map[string]bool // home folders, whose hidden folders belong to applications
-	top      string          // the root of the drive on Windows: its other folders belong to applications
+	top      bool            // on Windows: other folders in the root of a drive belong to applications
+	left     []string        // drives that are not searched
 	programs []string        // folders of installed programs: keys and licence texts in them belong to the programs
 	skip     map[string]string
 	users    []machine.User
@@ -39,6 +41,8 @@ func (s *Search) plan() *plan {
 		root = machine.SystemDrive()
 	}
 	p.roots = []string{root}
+	own, others := machine.Volumes(s.Computer)
+	p.roots, p.left = append(p.roots, own...), others
 	at := func(term string) string {
 		path, err := s.Computer.Locate(term, nil)
 		if err != nil {
@@ -63,7 +67,7 @@ func (s *Search) plan() *plan {
 }
 
 func (p *plan) windows(s *Search, root string, at func(string) string) {
-	p.top = root
+	p.top = true
 	p.bases[at(`%PROGRAMDATA%`)] = true
 	p.programs = []string{at(`%PROGRAMFILES%`), at(`%PROGRAMFILES(X86)%`)}
 	for _, u := range p.users {
@@ -156,7 +160,7 @@ func (p *plan) application(dir, name string) bool {
 	case p.hidden[dir]:
 		return strings.HasPrefix(name, ".") && name != ".local" && name != ".config"
 	}
-	return p.top != "" && dir == p.top && !strings.EqualFold(name, "Users") && !strings.EqualFold(name, "ProgramData") && !strings.HasPrefix(strings.ToLower(name), "program files")
+	return p.top && slices.Contains(p.roots, dir) && !strings.EqualFold(name, "Users") && !strings.EqualFold(name, "ProgramData") && !strings.HasPrefix(strings.ToLower(name), "program files")
 }
 
 // program reports whether a file is in a folder of installed programs.

@@ -367,5 +367,8 @@ func (w *walker) report(r *Result) {
 	for why, n := range w.passed {
 		r.Passed = append(r.Passed, fmt.Sprintf("%s (%d)", why, n))
 	}
+	for _, drive := range w.plan.left {
+		r.Passed = append(r.Passed, "drive "+drive+": not one of this computer's own disks")
+	}
 	slices.Sort(r.Passed)
 }
