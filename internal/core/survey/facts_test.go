@@ -325,3 +325,19 @@ func TestDamagedRegistry(t *testing.T) {
 		t.Errorf("%s", got)
 	}
 }
+
+// TestNeedsOfAUser has a file that one user needs and only another has.
+func TestNeedsOfAUser(t *testing.T) {
+	root := lay.Disk(t, "linux", map[string]string{"home/maren/.tide/a": "1", "home/zoe/.tide/b": "2", "home/zoe/tide.key": "3"})
+	c, err := card.Parse("tide.yaml", []byte("card: 1\nname: tide\ntitle: Tide\nitems:\n  - {name: data, kind: folder, path: ~/.tide, needs: [key]}\n  - {name: key, kind: file, path: ~/tide.key}\n"))
+	fatal.If(t, err)
+	computer, err := machine.Open(root)
+	fatal.If(t, err)
+	l := Scanner{Host: &run.Host{Computer: computer}, Kinds: kinds.All}
+	a, err := l.App(t.Context(), c, steps.Facts{})
+	fatal.If(t, err)
+	defer Close(a.Places)
+	if got := strings.Join(a.Facts.Pack.LacksNeed, "; "); got != "data of maren needs key, which is missing" {
+		t.Errorf("%q", got)
+	}
+}

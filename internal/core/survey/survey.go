@@ -232,18 +232,24 @@ func (l *Scanner) items(ctx context.Context, c *card.Card, a *App, f *steps.Fact
 // needs checks that the dependencies of every item are present: other items, or a licence's token,
 // key or file. It ignores licences that only the app or a service can show.
 func needs(c *card.Card, a *App, f *steps.Facts) {
-	here := map[string]bool{}
-	for i, p := range a.Places {
-		here[p.Item.Name] = here[p.Item.Name] || p.Found || a.Items[i].Stays
-	}
+	shown := map[string]bool{}
 	for _, l := range a.Licences {
-		here[l.Licence] = len(l.Seen) > 0 || l.Typed || !l.Card.Shown()
+		shown[l.Licence] = len(l.Seen) > 0 || l.Typed || !l.Card.Shown()
 	}
-	for i := range c.Items {
-		it := &c.Items[i]
-		for _, n := range it.Needs {
-			if here[it.Name] && !here[n] {
-				f.Pack.LacksNeed = append(f.Pack.LacksNeed, it.Name+" needs "+n+", which is missing")
+	there := func(i int) bool { return a.Places[i].Found || a.Items[i].Stays }
+	// What one user has does not help another.
+	has := func(p Place, name string) bool {
+		for i, q := range a.Places {
+			if q.Item.Name == name && there(i) && (p.User == nil || q.User == nil || q.User.Name == p.User.Name) {
+				return true
+			}
+		}
+		return shown[name]
+	}
+	for i, p := range a.Places {
+		for _, n := range p.Item.Needs {
+			if there(i) && !has(p, n) {
+				f.Pack.LacksNeed = append(f.Pack.LacksNeed, p.Label()+" needs "+n+", which is missing")
 			}
 		}
 	}
