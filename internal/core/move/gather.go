@@ -122,6 +122,9 @@ func (m *Move) gatherPlaces(ctx context.Context, g *gathered) error {
 			paths = append(paths, disk)
 		}
 	}
+	if err := m.gatherShared(ctx, g); err != nil {
+		return err
+	}
 	for _, l := range g.lacks {
 		f.Place.Lacks = append(f.Place.Lacks, l.says)
 	}
@@ -137,6 +140,29 @@ func (m *Move) gatherPlaces(ctx context.Context, g *gathered) error {
 		f.Use.Open = append(f.Use.Open, fmt.Sprintf("%s has %s open", survey.ProgramText(h.Program), h.Path))
 	}
 	return err
+}
+
+// gatherShared finds items of other apps that would go to the same place. Parts of one folder, which
+// include patterns select, can be together.
+func (m *Move) gatherShared(ctx context.Context, g *gathered) error {
+	for _, other := range m.Cards {
+		if len(g.targets) == 0 || other.Name == g.targets[0].Key.App {
+			continue
+		}
+		theirs, _, err := m.Kinds.Targets(ctx, m.Run, other, m.choices())
+		if err != nil {
+			return err
+		}
+		for _, t := range g.targets {
+			for _, o := range theirs {
+				if t.Path != "" && t.Path == o.Path && t.User.SameAs(o.User) && t.Item.Kind == o.Item.Kind && len(t.Item.Include) == 0 && len(o.Item.Include) == 0 {
+					g.lacks = append(g.lacks, lack{t.Label(), fmt.Sprintf("%s of %s and %s of %s would both go to %s", t.Label(), t.Card.Title, o.Label(), other.Title, machine.DisplayPath(m.Computer, t.Path)), NeedPlace, "", ""})
+				}
+			}
+		}
+		item.Close(theirs)
+	}
+	return nil
 }
 
 // gatherPlace checks one item's destination.
