@@ -42,6 +42,13 @@ func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
 		}
 	}
 	for _, o := range out {
+		for _, i := range o.Items {
+			for _, n := range i.Notes {
+				e.printf("%s %s, %s\n  next: Add them to update-paths of the card and unpack again, or correct them in the app.\n", e.paint("note:", table.Note), o.Title, n)
+			}
+		}
+	}
+	for _, o := range out {
 		if o.Opened != nil {
 			e.printf("%s %s on %s: %s\n", e.result(o.Opened.Good || o.Opened.NotChecked != "", "opened:", "opened:"), o.Title, j.Computer.Name(), o.Opened)
 		}

@@ -229,6 +229,11 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 				i.Result = Skipped
 			}
 		}
+		if it.Checked != nil {
+			for _, n := range it.Checked.Notes {
+				a.ByHand = append(a.ByHand, "Correct the paths: "+n)
+			}
+		}
 		for _, l := range it.Sealed.LeftOut {
 			a.LeftBehind = append(a.LeftBehind, i.Name()+", left out by the card: "+l)
 		}

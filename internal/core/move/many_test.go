@@ -13,6 +13,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
+	"movekit/internal/core/pathmap"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
 	"movekit/test/fatal"
@@ -270,3 +271,29 @@ func TestTodos(t *testing.T) {
 		t.Errorf("%+v %v, %d lines more", todos, err, len(o.Kit.Lines())-before)
 	}
 }
+
+// TestOldPlaces finds paths of the old computer in files that the card does not name.
+func TestOldPlaces(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items: [{name: books, kind: folder, path: ~/books, update-paths: ['2025.journal']}]\n", "linux", map[string]string{
+		"old/home/maren/books/2025.journal": "include /home/maren/books/accounts\n", "old/home/maren/books/2026.journal": "include /home/maren/books/accounts\n", "old/home/maren/books/accounts": "a", "old/home/maren/books/notes": "/home/marenka and /home/maren.old", "new/home/maren.holm/x": "",
+	})
+	o.Pack()
+	j := o.Job(o.New)
+	j.Choices.Users, j.Technician = map[string]string{"maren": "maren.holm"}, &yes{&office.Person{}}
+	fatal.If(t, j.Redirect())
+	o.Only(j.Unpack(ctx))
+	j = o.Job(o.New)
+	v := o.Only(j.Verify(ctx))
+	if want := []string{"paths of OLD are still in 1 file of books of maren: 2026.journal"}; !v.Equal() || !slices.Equal(v.Items[0].Notes, want) {
+		t.Errorf("%+v, %q", v.Items, v.Items[0].Notes)
+	}
+	if got := o.Job(o.New).State.Items[steps.Key{App: "app", Item: "books", User: "maren"}].Checked.Notes; len(got) != 1 {
+		t.Errorf("%q", got)
+	}
+}
+
+// yes agrees to path updates.
+type yes struct{ *office.Person }
+
+func (yes) Change(string, steps.Key, []pathmap.Line) (bool, error) { return true, nil }

@@ -2,6 +2,10 @@ package move
 
 import (
 	"context"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/item"
@@ -10,6 +14,7 @@ import (
 	"movekit/internal/core/pathmap"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
 )
 
 // pathUpdates returns the path updates for settings on this computer.
@@ -60,4 +65,47 @@ func (m *Move) agreed(c *card.Card, o *item.Instance, edits []pathmap.Edit, line
 		return false, err
 	}
 	return true, m.Kit.MendChecksums()
+}
+
+// maxSearched limits the size of files that are searched for places of the old computer, in bytes, and
+// maxNamed the number that are named.
+const (
+	maxSearched = 1 << 20
+	maxNamed    = 5
+)
+
+// oldPlaces names the text files of an item that still contain paths of the old computer. A card can only
+// name the files that were there when it was written.
+func (m *Move) oldPlaces(ctx context.Context, t item.Target, targets []item.Target) (notes []string, err error) {
+	pairs := slices.DeleteFunc(item.Pairs(m.Run, m.choices(), targets), func(p pathmap.Pair) bool {
+		return p.Old == p.New || m.Computer.System().Folds() && strings.EqualFold(p.Old, p.New)
+	})
+	_, disk := t.Mover.Where()
+	folder := t.Item.Kind.Info().Folder
+	if len(pairs) == 0 || disk == "" || !folder && t.Item.Kind != card.File {
+		return nil, nil
+	}
+	paths := pathmap.New(string(m.Computer.System()), pairs)
+	var found []string
+	err = t.Source(!folder).Walk(ctx, func(e tree.Entry, real string) error {
+		if e.Type != tree.File || e.Size > maxSearched {
+			return nil
+		}
+		data, err := os.ReadFile(real)
+		if err != nil {
+			return nil // the comparison reports it
+		}
+		if edits, _ := paths.File(data); len(edits) > 0 {
+			found = append(found, e.Path)
+		}
+		return nil
+	}, func(tree.Problem) {})
+	if err != nil || len(found) == 0 {
+		return nil, err
+	}
+	named := strings.Join(found[:min(len(found), maxNamed)], ", ")
+	if more := len(found) - maxNamed; more > 0 {
+		named += fmt.Sprintf(" and %d more", more)
+	}
+	return []string{fmt.Sprintf("paths of %s are still in %s of %s: %s", m.Manifest.Old.Name, item.Plural(int64(len(found)), "file"), t.Label(), named)}, nil
 }

@@ -107,9 +107,12 @@ func (m *Move) verifyItem(ctx context.Context, c *card.Card, t item.Target, besi
 	if err != nil {
 		return out, err
 	}
+	if out.Notes, err = m.oldPlaces(ctx, t, beside); err != nil {
+		return out, err
+	}
 	was := t.InKit.Placed
 	out.Skipped = !out.Equal && was != nil && was.Policy == string(tree.Skip)
-	return out, m.Record(journal.EventChecked, t.Key, steps.Checked{Equal: out.Equal, Skipped: out.Skipped, Rows: out.Rows, Diffs: out.Diffs, Count: out.Count})
+	return out, m.Record(journal.EventChecked, t.Key, steps.Checked{Equal: out.Equal, Skipped: out.Skipped, Rows: out.Rows, Diffs: out.Diffs, Count: out.Count, Notes: out.Notes})
 }
 
 func (m *Move) verifyLicence(ctx context.Context, c *card.Card, l *card.Licence, o *run.Outcome) error {

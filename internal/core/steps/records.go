@@ -233,6 +233,7 @@ type Checked struct {
 	Diffs []string `json:"diffs,omitempty"` // at most 20
 	Count int64    `json:"count,omitempty"` // number of differences
 	Equal bool     `json:"equal"`
+	Notes []string `json:"notes,omitempty"` // files that still name places of the old computer
 	// Skipped is true if the user kept the existing data, so that a difference is expected.
 	Skipped bool `json:"skipped,omitempty"`
 }
