@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
@@ -100,6 +101,9 @@ func (m *Move) oldPlaces(ctx context.Context, t item.Target, targets []item.Targ
 		}
 		return nil
 	}, func(tree.Problem) {})
+	if fault.KindOf(err) == fault.Missing {
+		err = nil // the comparison reports it
+	}
 	if err != nil || len(found) == 0 {
 		return nil, err
 	}

@@ -11,6 +11,8 @@ import (
 	"testing"
 
 	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/internal/core/tree"
 	"movekit/test/fatal"
 	"movekit/test/lay"
 	"movekit/test/office"
@@ -148,6 +150,39 @@ func TestMountPoint(t *testing.T) {
 		}
 		if c.at != "" && o.Text(c.at) != "x" {
 			t.Errorf("%s: it is not at %s", name, c.at)
+		}
+	}
+}
+
+// TestKeepBothTwice packs again after the data was put beside existing data. The copy is renewed; one that
+// somebody modified stays, and is named.
+func TestKeepBothTwice(t *testing.T) {
+	t.Parallel()
+	for _, edited := range []bool{false, true} {
+		o := office.New(t, "items: [{name: one, kind: file, path: /srv/one}]\n", "linux", map[string]string{"old/srv/one": "first", "new/srv/one": "mine"})
+		unpack := func() *run.Outcome {
+			j := o.Job(o.New)
+			j.Policies = map[string]tree.Policy{"": tree.KeepBoth}
+			return o.Only(j.Unpack(ctx))
+		}
+		o.Pack()
+		first := unpack().Items[0].To
+		if edited {
+			fatal.If(t, os.WriteFile(first, []byte("edited"), 0o644))
+		}
+		lay.Out(t, o.Dir, map[string]string{"old/srv/one": "second"})
+		o.Pack()
+		out := unpack()
+		files, _ := filepath.Glob(filepath.Join(o.Dir, "new/srv/*"))
+		data, _ := os.ReadFile(out.Items[0].To)
+		if string(data) != "second" || o.Text("new/srv/one") != "mine" || len(files) != map[bool]int{false: 2, true: 3}[edited] || (out.Items[0].To == first) == edited {
+			t.Errorf("edited %v: %q %+v", edited, files, out.Items)
+		}
+		if notes := strings.Join(out.Items[0].Notes, " "); strings.Contains(notes, "it was modified since") != edited {
+			t.Errorf("edited %v: %q", edited, notes)
+		}
+		if v := o.Verify(); !v.Equal() {
+			t.Errorf("edited %v: %+v", edited, v.Items)
 		}
 	}
 }

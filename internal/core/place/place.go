@@ -43,6 +43,11 @@ func (m *Placer) Put(ctx context.Context, t item.Target, same bool) (run.ItemOut
 	if was := t.InKit.Placed; was != nil && was.To != t.Path && was.Policy != string(tree.KeepBoth) {
 		return out, fault.New(fault.Usage, "it is already in place at %s and cannot go to %s: undo that unpack first", machine.DisplayPath(m.Computer, was.To), machine.DisplayPath(m.Computer, t.Path))
 	}
+	earlier, err := m.renewBeside(ctx, t)
+	if err != nil {
+		return out, err
+	}
+	out.Notes = append(out.Notes, earlier...)
 	unlock, err := m.LockPlace(t.Path)
 	if err != nil {
 		return out, err
@@ -269,6 +274,28 @@ func (m *Placer) recordPlaced(event string, key steps.Key, p steps.Placed) error
 
 func (m *Placer) spoken(path string) (string, error) {
 	return machine.DisplayPath(m.Computer, path), nil
+}
+
+// renewBeside makes the copy that an earlier unpack put beside existing data the item's place, if it is
+// unmodified. Otherwise it returns a note on that copy, which stays.
+func (m *Placer) renewBeside(ctx context.Context, t item.Target) (notes []string, err error) {
+	was := t.InKit.Earlier
+	if was == nil || was.Policy != string(tree.KeepBoth) || was.To == t.Path || was.Stamp == "" || t.InKit.Placed != nil || t.InKit.Placing != nil {
+		return nil, nil
+	}
+	there, err := t.Exists(ctx, was.To)
+	if err != nil || !there {
+		return nil, err
+	}
+	unedited, err := t.Mover.Unedited(ctx, was.To, was.Stamp)
+	switch {
+	case err != nil:
+		return nil, err
+	case unedited:
+		t.Path = was.To
+		return nil, nil
+	}
+	return []string{"check " + machine.DisplayPath(m.Computer, was.To) + ": an earlier unpack put it there, and it was modified since"}, nil
 }
 
 // alreadyAt returns where the item already is on this computer: in its place, or beside existing
