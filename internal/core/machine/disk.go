@@ -70,7 +70,7 @@ func openDisk(root string) (Computer, error) {
 }
 
 func (d *disk) join(rest string) string {
-	p, err := walkDown(d.root, d.root, rest, d.ident.System.Folds())
+	p, err := walkDown(d.root, d.root, rest, d.ident.System)
 	if err != nil {
 		return filepath.Join(d.root, filepath.FromSlash(rest))
 	}
@@ -117,7 +117,7 @@ func (d *disk) guessSystem() System {
 		name string
 		sys  System
 	}{{"System/Library", MacOS}, {"Library/Preferences", MacOS}, {"Users", Windows}, {"ProgramData", Windows}, {"Windows", Windows}, {"etc", Linux}, {"home", Linux}} {
-		at, err := walkDown(d.root, d.root, probe.name, true)
+		at, err := walkDown(d.root, d.root, probe.name, Windows)
 		if there, terr := Exists(at); err == nil && terr == nil && there {
 			return probe.sys
 		}
@@ -172,7 +172,7 @@ func (d *disk) locate(path string, user *User) (string, error) {
 		}
 		rest = rest[2:]
 	}
-	real, err := walkDown(root, base, rest, d.ident.System.Folds())
+	real, err := walkDown(root, base, rest, d.ident.System)
 	if err != nil {
 		return "", fault.Wrap(fault.Unreadable, err, "cannot follow %q", path)
 	}

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/zeebo/blake3"
+	"golang.org/x/text/unicode/norm"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/registry"
@@ -42,6 +43,18 @@ func (s System) Separator() string {
 
 // Folds reports whether names that differ only in letter case are the same.
 func (s System) Folds() bool { return s != Linux }
+
+// Same reports whether two names are the same: Windows and macOS ignore letter case, and macOS also
+// whether é is one character or two (Unicode normalization forms C and D).
+func (s System) Same(a, b string) bool {
+	switch s {
+	case Windows:
+		return strings.EqualFold(a, b)
+	case MacOS:
+		return strings.EqualFold(norm.NFC.String(a), norm.NFC.String(b))
+	}
+	return a == b
+}
 
 // User is a person's profile on a computer.
 type User struct {
@@ -240,7 +253,7 @@ func Profiles(c Computer, path string) []*User {
 // FindUser returns the user with that name. It ignores letter case if the system does.
 func FindUser(c Computer, name string) *User {
 	for _, u := range c.Users() {
-		if u.Name == name || c.System().Folds() && strings.EqualFold(u.Name, name) {
+		if u.Name == name || c.System().Same(u.Name, name) {
 			return &u
 		}
 	}
@@ -259,10 +272,10 @@ func Exists(path string) (bool, error) {
 	return false, err
 }
 
-// walkDown resolves rest below base, one folder at a time. With fold, it ignores letter case for a
-// missing name, as Windows would. It follows links as the computer itself would: an absolute link
+// walkDown resolves rest below base, one folder at a time. A missing name can be written differently, if
+// the system treats that as the same name. It follows links as the computer itself would: an absolute link
 // restarts at root, and no link leads out of root.
-func walkDown(root, base, rest string, fold bool) (string, error) {
+func walkDown(root, base, rest string, system System) (string, error) {
 	at := base
 	parts := strings.FieldsFunc(rest, func(r rune) bool { return r == '/' })
 	for links := 0; len(parts) > 0; {
@@ -279,8 +292,8 @@ func walkDown(root, base, rest string, fold bool) (string, error) {
 		}
 		next := filepath.Join(at, part)
 		info, err := os.Lstat(next)
-		if os.IsNotExist(err) && fold {
-			if same := foldName(at, part); same != "" {
+		if os.IsNotExist(err) && system.Folds() {
+			if same := sameName(at, part, system); same != "" {
 				next = filepath.Join(at, same)
 				info, err = os.Lstat(next)
 			}
@@ -309,8 +322,8 @@ func walkDown(root, base, rest string, fold bool) (string, error) {
 	return at, nil
 }
 
-// foldName returns the name in dir that equals name except for letter case.
-func foldName(dir, name string) string {
+// sameName returns the name in dir that is the same as name for the system.
+func sameName(dir, name string, system System) string {
 	d, err := os.Open(dir)
 	if err != nil {
 		return ""
@@ -318,7 +331,7 @@ func foldName(dir, name string) string {
 	defer d.Close()
 	names, _ := d.Readdirnames(-1)
 	for _, n := range names {
-		if strings.EqualFold(n, name) {
+		if system.Same(n, name) {
 			return n
 		}
 	}

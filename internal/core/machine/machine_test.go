@@ -166,6 +166,21 @@ func FuzzIdentity(f *testing.F) {
 	})
 }
 
+// TestMacNames finds names in both Unicode forms on a Mac's disk, where they are one name, and not on
+// others.
+func TestMacNames(t *testing.T) {
+	for system, want := range map[string]bool{"macos": true, "windows": false, "linux": false} {
+		c, err := Open(lay.Disk(t, system, map[string]string{"Users/maren/Bu\u0308ro/Re\u0301sume\u0301": "x", "Data/Büro 2/y": "y"}))
+		fatal.If(t, err)
+		for path, is := range map[string]string{"/Users/maren/Büro/Résumé": "Users/maren/Bu\u0308ro/Re\u0301sume\u0301", "/Data/BU\u0308RO 2/y": "Data/Büro 2/y"} {
+			at, err := c.Locate(path, nil)
+			if _, there := os.Stat(at); err != nil || (there == nil) != want || want && !strings.HasSuffix(at, is) {
+				t.Errorf("%s: %s is at %q: %v", system, path, at, err)
+			}
+		}
+	}
+}
+
 // TestShares rejects paths on other computers, which are not folders of the disk.
 func TestShares(t *testing.T) {
 	c, err := Open(lay.Disk(t, "windows", map[string]string{"Users/Maren/x": "", "SERVER/share/y": "", "Daten/z": ""}))
