@@ -184,7 +184,7 @@ var gateAdvice = map[string]string{
 	"not-expired":            "Renew the licence with its vendor first. You can unpack and verify the data meanwhile.",
 	"activation-deadline":    "Contact the vendor first; `movekit licence letter {app}` writes the letter.",
 	"names-fit":              "Rename them on the old computer, or skip them in the card. If you override this gate, they are left out and listed.",
-	"fits":                   "Free space there, or use a larger stick.",
+	"fits":                   "Free space on the disk that is named. For a pack, you can also use a larger stick.",
 	"sealed":                 "Run `movekit pack {app}` on the old computer first.",
 	"old-unchanged":          "Run `movekit pack {app}` again: it seals the changes. `movekit survey {app}` shows them.",
 	"trial-verified":         "Run `movekit unpack {app}` and `movekit verify {app}` on the new computer first: a deactivation is hard to undo.",

@@ -358,14 +358,14 @@ func (r *Report) conclude() {
 	case len(open) > 0:
 		r.Sentence = fmt.Sprintf("Not everything is verified yet: see %s.", strings.Join(open, ", "))
 	default:
-		kept := strings.Join(left, ", ")
+		kept, where := strings.Join(left, ", "), cmp.Or(r.New.Name, r.Old.Name) // a safety copy is verified on the same computer
 		switch same := count(items-len(left), "item"); {
 		case len(left) == 0:
-			r.Sentence = fmt.Sprintf("Everything%s that was packed on %s%s is on %s and identical (%s)", of, r.Old.Name, asSealed(first, last), r.New.Name, same)
+			r.Sentence = fmt.Sprintf("Everything%s that was packed on %s%s is on %s and identical (%s)", of, r.Old.Name, asSealed(first, last), where, same)
 		case items == len(left):
-			r.Sentence = fmt.Sprintf("Nothing%s was put on %s: as you chose, the existing data was kept (%s)", of, r.New.Name, kept)
+			r.Sentence = fmt.Sprintf("Nothing%s was put on %s: as you chose, the existing data was kept (%s)", of, where, kept)
 		default:
-			r.Sentence = fmt.Sprintf("The data packed%s on %s%s is on %s and identical (%s), except where you chose to keep existing data (%s)", of, r.Old.Name, asSealed(first, last), r.New.Name, same, kept)
+			r.Sentence = fmt.Sprintf("The data packed%s on %s%s is on %s and identical (%s), except where you chose to keep existing data (%s)", of, r.Old.Name, asSealed(first, last), where, same, kept)
 		}
 		switch {
 		case both > 0:

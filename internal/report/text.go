@@ -116,8 +116,14 @@ func (i Item) figures() string {
 		}
 		switch {
 		case !row.Same:
-			out = append(out, fmt.Sprintf("%s: then %s, now %s", row.What, figure(row.Old), figure(row.New)))
+			old, now := figure(row.Old), figure(row.New)
+			if row.What == "profile" { // part of a hash, and no number
+				old, now = row.Old, row.New
+			}
+			out = append(out, fmt.Sprintf("%s: then %s, now %s", row.What, old, now))
 		case row.What == steps.ContentRow: // the result already says whether it is the same
+		case row.What == "profile":
+			out = append(out, "the same profile")
 		case row.What == "bytes" && err == nil:
 			out = append(out, humanize.Bytes(uint64(n)))
 		case n == 1 && err == nil && what == row.What: // a count of the card, in any language

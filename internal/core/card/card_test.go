@@ -90,6 +90,7 @@ func TestMistakesAreShownWhereTheyAre(t *testing.T) {
 		"other format":      {"card: 1", "card: 2", 1, 7, "format 2"},
 		"bad name":          {"name: tidewright", "name: Tide Wright", 2, 7, "is not valid"},
 		"unknown kind":      {"kind: sqlite", "kind: oracle", 6, 11, `"oracle" is not a kind`},
+		"after a term":      {`'%PROGRAMDATA%\Tidewright\b.db'`, `'%PROGRAMDATA%.'`, 7, 11, "has other characters directly after its term"},
 		"relative path":     {`'%PROGRAMDATA%\Tidewright\b.db'`, `Tidewright\b.db`, 7, 11, "is relative"},
 		"a profile":         {`'%PROGRAMDATA%\Tidewright\b.db'`, `'C:\Users\anna\Tide\b.db'`, 7, 11, "profile of one user"},
 		"a home":            {`'%PROGRAMDATA%\Tidewright\b.db'`, `/home/anna/tide/b.db`, 7, 11, "home of one user"},

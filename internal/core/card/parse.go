@@ -702,6 +702,9 @@ func likelyMistake(s string) (what, want string) {
 	if t := term.FindString(s); t != "" && !slices.Contains(Terms, strings.ToUpper(t)) {
 		return "starts with " + t + ", which is not a known term", strings.Join(Terms, ", ")
 	}
+	if t := term.FindString(s); t != "" && len(s) > len(t) && s[len(t)] != '/' && s[len(t)] != '\\' || strings.HasPrefix(s, "~") && len(s) > 1 && s[1] != '/' {
+		return "has other characters directly after its term", "a separator after the term"
+	}
 	if m := profile.FindStringSubmatch(s); m != nil && !slices.Contains(noProfiles, strings.ToLower(m[1])) {
 		return "is in the profile of one user", `%USERPROFILE%\` + m[2] + ", which means every user's profile"
 	}
