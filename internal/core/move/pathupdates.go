@@ -3,19 +3,16 @@ package move
 import (
 	"context"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 
 	"movekit/internal/core/card"
-	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/pathmap"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
-	"movekit/internal/core/tree"
 )
 
 // pathUpdates returns the path updates for settings on this computer.
@@ -68,12 +65,14 @@ func (m *Move) agreed(c *card.Card, o *item.Instance, edits []pathmap.Edit, line
 	return true, m.Kit.MendChecksums()
 }
 
-// maxSearched limits the size of files that are searched for places of the old computer, in bytes, and
-// maxNamed the number that are named.
-const (
-	maxSearched = 1 << 20
-	maxNamed    = 5
-)
+// maxNamed limits the number of files that are named.
+const maxNamed = 5
+
+// searcher is a mover that can search files.
+type searcher interface {
+	// Find returns the files whose content matches.
+	Find(ctx context.Context, matches func(content []byte) bool) ([]string, error)
+}
 
 // oldPlaces names the text files of an item that still contain paths of the old computer. A card can only
 // name the files that were there when it was written.
@@ -81,29 +80,15 @@ func (m *Move) oldPlaces(ctx context.Context, t item.Target, targets []item.Targ
 	pairs := slices.DeleteFunc(item.Pairs(m.Run, m.choices(), targets), func(p pathmap.Pair) bool {
 		return p.Old == p.New || m.Computer.System().Folds() && strings.EqualFold(p.Old, p.New)
 	})
-	_, disk := t.Mover.Where()
-	folder := t.Item.Kind.Info().Folder
-	if len(pairs) == 0 || disk == "" || !folder && t.Item.Kind != card.File {
+	s, is := t.Mover.(searcher)
+	if len(pairs) == 0 || !is {
 		return nil, nil
 	}
 	paths := pathmap.New(string(m.Computer.System()), pairs)
-	var found []string
-	err = t.Source(!folder).Walk(ctx, func(e tree.Entry, real string) error {
-		if e.Type != tree.File || e.Size > maxSearched {
-			return nil
-		}
-		data, err := os.ReadFile(real)
-		if err != nil {
-			return nil // the comparison reports it
-		}
-		if edits, _ := paths.File(data); len(edits) > 0 {
-			found = append(found, e.Path)
-		}
-		return nil
-	}, func(tree.Problem) {})
-	if fault.KindOf(err) == fault.Missing {
-		err = nil // the comparison reports it
-	}
+	found, err := s.Find(ctx, func(content []byte) bool {
+		edits, _ := paths.File(content)
+		return len(edits) > 0
+	})
 	if err != nil || len(found) == 0 {
 		return nil, err
 	}

@@ -458,6 +458,30 @@ func (m mover) Compare(ctx context.Context) (*steps.Checked, error) {
 	return out, nil
 }
 
+// maxSearched limits the size of files that are searched, in bytes.
+const maxSearched = 1 << 20
+
+// Find returns the files whose content matches. Files that are missing or cannot be read are left to the
+// comparison.
+func (m mover) Find(ctx context.Context, matches func(content []byte) bool) (found []string, err error) {
+	if m.content != nil {
+		return nil, nil // they are no settings
+	}
+	err = m.source().Walk(ctx, func(e tree.Entry, real string) error {
+		if e.Type != tree.File || e.Size > maxSearched {
+			return nil
+		}
+		if data, err := os.ReadFile(real); err == nil && matches(data) {
+			found = append(found, e.Path)
+		}
+		return nil
+	}, func(tree.Problem) {})
+	if fault.KindOf(err) == fault.Missing {
+		err = nil
+	}
+	return found, err
+}
+
 func (m mover) counters() []tree.Counter {
 	out := make([]tree.Counter, len(m.Item.Counts))
 	for i, c := range m.Item.Counts {
