@@ -43,6 +43,11 @@ func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
 	}
 	for _, o := range out {
 		for _, i := range o.Items {
+			if it := j.State.Items[steps.Key{App: o.App, Item: i.Item, User: i.User}]; it != nil {
+				for _, l := range it.Sealed.Left {
+					e.printf("%s %s, %s: %s\n", e.paint("left behind:", table.Note), o.Title, whose(i.Item, i.User), l)
+				}
+			}
 			for _, n := range i.Notes {
 				e.printf("%s %s, %s\n  next: Add them to update-paths of the card and unpack again, or correct them in the app.\n", e.paint("note:", table.Note), o.Title, n)
 			}

@@ -123,12 +123,10 @@ func (f files) held(all []item.Target) (out []licence.Contents) {
 	return out
 }
 
-// expired returns when a certificate among the files expired, or "".
+// expired returns when the licence's certificate expired, or "".
 func (f files) expired(held []licence.Contents) string {
-	for _, h := range held {
-		if c := h.Certificate; c != nil && c.Until.Before(f.Now()) {
-			return c.Until.Format(day)
-		}
+	if leaf, _ := licence.Leaf(held); leaf != nil && leaf.Until.Before(f.Now()) {
+		return leaf.Until.Format(day)
 	}
 	return ""
 }
@@ -139,14 +137,12 @@ func (f files) by(ctx context.Context) string {
 	if err != nil {
 		return "the journal"
 	}
-	for _, t := range all {
-		held := f.contents(t.Path)
-		if c := held.Certificate; c != nil {
-			return fmt.Sprintf("the certificate of %s (key %s…, valid until %s)", c.Subject, c.Key[:16], c.Until.Format(day))
-		}
-		if held.Locked {
-			return "the files on " + f.Computer.Name() + " (encrypted, and their passphrase is not in the kit)"
-		}
+	held := f.held(all)
+	if c, _ := licence.Leaf(held); c != nil {
+		return fmt.Sprintf("the certificate of %s (key %s…, valid until %s)", c.Subject, c.Key[:16], c.Until.Format(day))
+	}
+	if slices.ContainsFunc(held, func(c licence.Contents) bool { return c.Locked }) {
+		return "the files on " + f.Computer.Name() + " (encrypted, and their passphrase is not in the kit)"
 	}
 	return "the files on " + f.Computer.Name()
 }
@@ -159,6 +155,10 @@ func (f files) change(ctx context.Context, action licence.Action, r licence.Requ
 		return err
 	}
 	if action == licence.Deactivate {
+		// What the activation would refuse must not be set aside first.
+		if err := f.paired(f.held(all)); err != nil {
+			return err
+		}
 		for _, t := range all {
 			if there, err := t.Exists(ctx, t.Path); err != nil {
 				return err // a file that could not be read is not set aside
@@ -208,17 +208,8 @@ func (f files) notHere(all []item.Target) error {
 
 // paired checks that a certificate and a private key among the files belong together.
 func (f files) paired(held []licence.Contents) error {
-	cert, key := "", ""
-	for _, h := range held {
-		if h.Certificate != nil {
-			cert = h.Certificate.Key
-		}
-		if h.Key != "" {
-			key = h.Key
-		}
-	}
-	if cert != "" && key != "" && cert != key {
-		return fault.New(fault.DeskRefused, "the certificate and the private key here do not belong together")
+	if _, fits := licence.Leaf(held); !fits {
+		return fault.New(fault.DeskRefused, "no certificate among the files of the licence %s fits their private key", f.Licence.Name)
 	}
 	return nil
 }

@@ -86,23 +86,35 @@ func TestCertificates(t *testing.T) {
 			t.Errorf("%s: runs out %q", name, b.Expired(c.files))
 		}
 	}
-	c := licence.ReadContents([]byte(key+cert), "")
+	c := readHeld([]byte(key+cert), "")
 	if c.Certificate == nil || c.Certificate.Key != c.Key || c.Certificate.Issuer != c.Certificate.Subject {
 		t.Errorf("%+v", c)
 	}
-	if got := licence.ReadContents([]byte(p12), "tide-table"); got.Certificate == nil || got.Certificate.Key != c.Key || got.Key != c.Key || got.Certificate.Subject != "CN=Tern Quay harbour office" {
+	if got := readHeld([]byte(p12), "tide-table"); got.Certificate == nil || got.Certificate.Key != c.Key || got.Key != c.Key || got.Certificate.Subject != "CN=Tern Quay harbour office" {
 		t.Errorf("PKCS 12: %+v", got)
 	}
 	for name, text := range map[string]string{"PKCS 12": p12, "PKCS 8": lockedKey} {
-		if got := licence.ReadContents([]byte(text), "wrong"); !got.Locked || got.Key != "" {
+		if got := readHeld([]byte(text), "wrong"); !got.Locked || got.Key != "" {
 			t.Errorf("%s with another passphrase: %+v", name, got)
 		}
 	}
 	for _, text := range []string{"", "text", "-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n", cert[:40], p12[:len(p12)/2]} {
-		if got := licence.ReadContents([]byte(text), ""); got.Certificate != nil || got.Key != "" {
+		if got := readHeld([]byte(text), ""); got.Certificate != nil || got.Key != "" {
 			t.Errorf("%q is read: %+v", text, got)
 		}
 	}
+}
+
+// readHeld returns the certificate and the first key of a file.
+func readHeld(data []byte, passphrase string) (out struct {
+	Certificate *licence.Certificate
+	Key         string
+	Locked      bool
+}) {
+	c := licence.ReadContents(data, passphrase)
+	out.Certificate, _ = licence.Leaf([]licence.Contents{c})
+	out.Key, out.Locked = strings.Join(c.Keys[:min(len(c.Keys), 1)], ""), c.Locked
+	return out
 }
 
 // TestVendorCommand moves a licence with a vendor's program, which is a script here.

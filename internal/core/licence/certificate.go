@@ -10,6 +10,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/youmark/pkcs8"
@@ -22,13 +23,38 @@ type Certificate struct {
 	Issuer  string
 	Until   time.Time // when it expires
 	Key     string    // SHA-256 of its public key (SubjectPublicKeyInfo), hex
+	CA      bool      // it signs others
 }
 
 // Contents is the content of a licence file.
 type Contents struct {
-	Certificate *Certificate // the first certificate, or nil
-	Key         string       // fingerprint of the public key that matches the private key, or ""
-	Locked      bool         // part of it needs another passphrase
+	Certificates []*Certificate
+	Keys         []string // fingerprints of the public keys that match the private keys
+	Locked       bool     // part of it needs another passphrase
+}
+
+// Leaf returns the certificate that the licence is: the one that fits a private key, or else the first
+// that signs no others, or else the first. fits is false if a key fits none of the certificates. The files
+// of a licence can have them in any order.
+func Leaf(all []Contents) (leaf *Certificate, fits bool) {
+	var certificates []*Certificate
+	var keys []string
+	for _, c := range all {
+		certificates, keys = append(certificates, c.Certificates...), append(keys, c.Keys...)
+	}
+	fits = len(certificates) == 0 || !slices.ContainsFunc(keys, func(key string) bool {
+		return !slices.ContainsFunc(certificates, func(c *Certificate) bool { return c.Key == key })
+	})
+	if i := slices.IndexFunc(certificates, func(c *Certificate) bool { return slices.Contains(keys, c.Key) }); i >= 0 {
+		return certificates[i], fits
+	}
+	if i := slices.IndexFunc(certificates, func(c *Certificate) bool { return !c.CA }); i >= 0 {
+		return certificates[i], fits
+	}
+	if len(certificates) > 0 {
+		return certificates[0], fits
+	}
+	return nil, fits
 }
 
 // openTime limits how long a file may take to decrypt, because an encrypted file itself sets the
@@ -57,34 +83,32 @@ func ReadContents(data []byte, passphrase string) Contents {
 }
 
 func readContents(data []byte, passphrase string) (c Contents) {
-	for _, der := range blocks(data, "CERTIFICATE") {
+	for _, b := range blocks(data, "CERTIFICATE") {
+		der := b.Bytes
 		if cert, err := x509.ParseCertificate(der); err == nil {
-			c.Certificate = certificate(cert)
-			break
+			c.Certificates = append(c.Certificates, certificate(cert))
 		}
 	}
-	for _, der := range blocks(data, "PRIVATE KEY") {
-		key, locked := privateKey(der, passphrase)
+	for _, b := range blocks(data, "PRIVATE KEY") {
+		key, locked := privateKey(b, passphrase)
 		c.Locked = c.Locked || locked
 		if key != nil {
-			c.Key = keyPrint(key.Public())
-			break
+			c.Keys = append(c.Keys, keyPrint(key.Public()))
 		}
 	}
-	if bytes.Contains(data, []byte("Proc-Type: 4,ENCRYPTED")) {
-		c.Locked = true // an encryption older than PKCS #8, which this program cannot read
-	}
-	if c.Certificate != nil || c.Key != "" || c.Locked {
+	if c.Certificates != nil || c.Keys != nil || c.Locked {
 		return c
 	}
-	key, cert, _, err := pkcs12.DecodeChain(data, passphrase)
+	key, cert, more, err := pkcs12.DecodeChain(data, passphrase)
 	if errors.Is(err, pkcs12.ErrIncorrectPassword) {
 		c.Locked = true
 	}
 	if err == nil {
-		c.Certificate = certificate(cert)
+		for _, cert := range append([]*x509.Certificate{cert}, more...) {
+			c.Certificates = append(c.Certificates, certificate(cert))
+		}
 		if k, ok := key.(crypto.Signer); ok {
-			c.Key = keyPrint(k.Public())
+			c.Keys = append(c.Keys, keyPrint(k.Public()))
 		}
 	}
 	return c
@@ -95,11 +119,20 @@ func certificate(c *x509.Certificate) *Certificate {
 	if key == "" { // an unknown key type: compare its bytes
 		key = fmt.Sprintf("%x", sha256.Sum256(c.RawSubjectPublicKeyInfo))
 	}
-	return &Certificate{c.Subject.String(), c.Issuer.String(), c.NotAfter, key}
+	return &Certificate{c.Subject.String(), c.Issuer.String(), c.NotAfter, key, c.IsCA}
 }
 
 // privateKey parses a private key. locked means that it needs another passphrase.
-func privateKey(der []byte, passphrase string) (k crypto.Signer, locked bool) {
+func privateKey(b *pem.Block, passphrase string) (k crypto.Signer, locked bool) {
+	der := b.Bytes
+	//lint:ignore SA1019 old files have this encryption (RFC 1421), and are only read
+	if x509.IsEncryptedPEMBlock(b) {
+		var err error
+		//lint:ignore SA1019 as above
+		if der, err = x509.DecryptPEMBlock(b, []byte(passphrase)); err != nil {
+			return nil, true
+		}
+	}
 	for _, parse := range []func([]byte) (any, error){
 		x509.ParsePKCS8PrivateKey,
 		func(b []byte) (any, error) { return x509.ParsePKCS1PrivateKey(b) },
@@ -124,11 +157,10 @@ func privateKey(der []byte, passphrase string) (k crypto.Signer, locked bool) {
 	return nil, true
 }
 
-// blocks returns the DER of the PEM blocks whose type has the suffix, or data itself if it has no
-// PEM.
-func blocks(data []byte, ending string) (out [][]byte) {
+// blocks returns the PEM blocks whose type has the suffix, or data itself if it has no PEM.
+func blocks(data []byte, ending string) (out []*pem.Block) {
 	if !bytes.Contains(data, []byte("-----BEGIN ")) {
-		return [][]byte{data}
+		return []*pem.Block{{Bytes: data}}
 	}
 	for {
 		var b *pem.Block
@@ -136,7 +168,7 @@ func blocks(data []byte, ending string) (out [][]byte) {
 			return out
 		}
 		if bytes.HasSuffix([]byte(b.Type), []byte(ending)) {
-			out = append(out, b.Bytes)
+			out = append(out, b)
 		}
 	}
 }

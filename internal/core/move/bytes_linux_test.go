@@ -5,7 +5,6 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"testing"
 
@@ -19,9 +18,6 @@ import (
 // TestNamesAreBytes moves trees in which every name is random bytes: of files, folders, links and their
 // targets, hard links, extended attributes, items of an `each`, and files with updated paths.
 func TestNamesAreBytes(t *testing.T) {
-	if runtime.GOOS == "windows" {
-		t.Skip("names are UTF-16")
-	}
 	t.Parallel()
 	for seed := range 25 {
 		r := rand.New(rand.NewPCG(uint64(seed), 29))

@@ -147,6 +147,7 @@ func (l *Scanner) look(ls *Licence, places []Place) {
 			ls.Seen = append(ls.Seen, "the token "+lic.USB+", plugged in")
 		}
 	}
+	var all []licence.Contents
 	for _, p := range places {
 		if !p.Found || !slices.Contains(lic.Items, p.Item.Name) {
 			continue
@@ -155,7 +156,8 @@ func (l *Scanner) look(ls *Licence, places []Place) {
 		if info, err := os.Stat(p.Path); err == nil && info.Mode().IsRegular() && info.Size() <= maxLicenceFile {
 			if data, err := os.ReadFile(p.Path); err == nil {
 				held := licence.ReadContents(data, "")
-				switch c := held.Certificate; {
+				all = append(all, held)
+				switch c, _ := licence.Leaf([]licence.Contents{held}); {
 				case c != nil && c.Until.Before(time.Now()):
 					ls.Warnings = append(ls.Warnings, fmt.Sprintf("the certificate of %s expired on %s", c.Subject, c.Until.Format(day)))
 				case c != nil:
@@ -166,6 +168,9 @@ func (l *Scanner) look(ls *Licence, places []Place) {
 			}
 		}
 		ls.Seen = append(ls.Seen, seen)
+	}
+	if _, fits := licence.Leaf(all); !fits {
+		ls.Warnings = append(ls.Warnings, "no certificate among its files fits their private key, so it cannot be activated elsewhere")
 	}
 }
 
