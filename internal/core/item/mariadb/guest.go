@@ -131,7 +131,7 @@ func (g *guest) provable(ctx context.Context, d *schema.Sealed, stage, try strin
 	for _, o := range d.Defined {
 		create := o.Create("", d.Database, try)
 		if o.Sort == "EVENT" {
-			create = strings.Replace(create, on, off, 1)
+			create = sqltext.Swapped(create, o.Mode, on, off)
 		}
 		if err := c.run(ctx, o.Session()...); err != nil {
 			return nil, nil, err

@@ -191,6 +191,30 @@ func TestEveryByte(t *testing.T) {
 	}
 }
 
+// TestNamesLikeSQL moves a database with a table of its own name, defaults that are the next of a sequence,
+// and names and comments that contain SQL.
+func TestNamesLikeSQL(t *testing.T) {
+	s := fresh(t, "tickets", "CREATE SEQUENCE q INCREMENT BY 5; CREATE TABLE tickets (id int PRIMARY KEY DEFAULT nextval(q), n int DEFAULT (nextval(tickets.q)) COMMENT 'it''s (`tickets`.`q`), KEY `x` (`n`)') COMMENT = ' AUTO_INCREMENT=77 tickets.tickets'; CREATE TABLE log (id int);"+
+		"CREATE TABLE counted (id int AUTO_INCREMENT PRIMARY KEY) COMMENT = 'x AUTO_INCREMENT=5'; INSERT INTO counted VALUES (41);"+
+		"CREATE VIEW v AS SELECT tickets.id, log.id AS l FROM tickets JOIN log ON tickets.id = log.id; CREATE VIEW w AS SELECT tickets.tickets.id FROM tickets.tickets;"+
+		"CREATE FUNCTION f() RETURNS int RETURN (SELECT count(tickets.id) FROM tickets.tickets WHERE tickets.id > 0) + length('tickets.f()'); CREATE FUNCTION g() RETURNS int RETURN tickets.f();"+
+		"CREATE TRIGGER tr AFTER INSERT ON tickets FOR EACH ROW INSERT INTO tickets.log VALUES (NEW.id); CREATE PROCEDURE p() INSERT INTO log SELECT tickets.id FROM tickets;"+
+		"CREATE EVENT `keep PRESERVE ENABLE x` ON SCHEDULE EVERY 1 DAY ON COMPLETION PRESERVE COMMENT 'ON COMPLETION NOT PRESERVE DISABLE' DO DELETE FROM tickets.log; CREATE EVENT `off PRESERVE DISABLE` ON SCHEDULE EVERY 1 DAY ON COMPLETION PRESERVE DISABLE DO DELETE FROM tickets WHERE tickets.id < 0; INSERT INTO tickets (n) VALUES (1), (2)")
+	dbcases.SQL(t, old, "mysql", "ALTER DATABASE tickets COMMENT = 'a; DROP TABLE x;\\nCOMMENT ON DATABASE'")
+	d, p, _ := sealed(t, s)
+	for range 2 { // the second time, a database is there that is set aside
+		place(t, d, p, server(now, "tickets"))
+		same(t, d, server(now, "tickets"))
+	}
+	const facts = "SELECT table_name, auto_increment, table_comment FROM information_schema.tables WHERE table_schema = 'tickets' AND table_type = 'BASE TABLE' ORDER BY 1; SELECT event_name, status, on_completion, event_comment FROM information_schema.events WHERE event_schema = 'tickets' ORDER BY 1; SELECT schema_comment FROM information_schema.schemata WHERE schema_name = 'tickets'; SELECT column_default, column_comment FROM information_schema.columns WHERE table_schema = 'tickets' AND table_name = 'tickets'; SELECT f(), g(), (SELECT count(*) FROM w)"
+	if was, is := dbcases.SQL(t, old, "tickets", facts), dbcases.SQL(t, now, "tickets", facts); was != is {
+		t.Errorf("was %s\nis %s", was, is)
+	}
+	if got := dbcases.SQL(t, now, "tickets", "CALL p(); INSERT INTO tickets (n) VALUES (5); SELECT count(*), max(id) - min(id) >= 10 FROM tickets; SELECT count(*) FROM v"); got != "3\t1\n5" {
+		t.Errorf("%q", got)
+	}
+}
+
 // TestLongRows moves rows that are read and loaded in pieces.
 func TestLongRows(t *testing.T) {
 	s := fresh(t, "longs", `CREATE TABLE page (k varchar(10) CHARACTER SET latin1, b binary(2), t longtext CHARACTER SET latin1, bl longblob, n int, u mediumtext CHARACTER SET utf8mb4, PRIMARY KEY (k, b));

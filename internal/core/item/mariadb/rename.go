@@ -246,16 +246,36 @@ func (c *conn) dropTriggers(ctx context.Context, database string) error {
 const tablesAtOnce = 100
 
 // moveTables renames the tables and sequences of a database into another, except for Move Kit's
-// own.
+// own. Sequences that are default values are created again instead, because a default has the name of its
+// database, and a table cannot be used without its sequences.
 func (c *conn) moveTables(ctx context.Context, from, to string) error {
-	names, err := c.column(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = ? AND table_type <> 'VIEW'", from)
+	all, err := c.table(ctx, "SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ? AND table_type <> 'VIEW'", from)
 	if err != nil {
 		return err
 	}
-	var pairs []string
-	for _, n := range names {
-		if n != mark && n != atRest {
+	defaults, err := c.table(ctx, "SELECT table_name, column_name, column_default FROM information_schema.columns WHERE table_schema = ? AND instr(column_default, ?) > 0", from, sqltext.Quoted(from)+".")
+	if err != nil {
+		return err
+	}
+	defaults = slices.DeleteFunc(defaults, func(d []string) bool { // views show them too
+		return sqltext.Requalified(d[2], "", from, to) == d[2] || !slices.ContainsFunc(all, func(t []string) bool { return t[0] == d[0] })
+	})
+	var pairs, drop []string
+	for _, t := range all {
+		switch n := t[0]; {
+		case n == mark || n == atRest:
+		case t[1] == "SEQUENCE" && len(defaults) > 0:
+			if err := c.copySequence(ctx, n, from, to); err != nil {
+				return err
+			}
+			drop = append(drop, "DROP SEQUENCE "+sqltext.Quoted(from)+"."+sqltext.Quoted(n))
+		default:
 			pairs = append(pairs, fmt.Sprintf("%s.%s TO %s.%s", sqltext.Quoted(from), sqltext.Quoted(n), sqltext.Quoted(to), sqltext.Quoted(n)))
+		}
+	}
+	for _, d := range defaults {
+		if err := c.run(ctx, fmt.Sprintf("ALTER TABLE %s.%s ALTER COLUMN %s SET DEFAULT (%s)", sqltext.Quoted(from), sqltext.Quoted(d[0]), sqltext.Quoted(d[1]), sqltext.Requalified(d[2], "", from, to))); err != nil {
+			return err
 		}
 	}
 	for some := range slices.Chunk(pairs, tablesAtOnce) {
@@ -263,7 +283,22 @@ func (c *conn) moveTables(ctx context.Context, from, to string) error {
 			return err
 		}
 	}
-	return nil
+	return c.run(ctx, drop...)
+}
+
+// copySequence creates a sequence of one database in another, with its value.
+func (c *conn) copySequence(ctx context.Context, name, from, to string) error {
+	old, now := sqltext.Quoted(from)+"."+sqltext.Quoted(name), sqltext.Quoted(to)+"."+sqltext.Quoted(name)
+	made, err := c.one(ctx, "SHOW CREATE SEQUENCE "+old)
+	if err != nil {
+		return err
+	}
+	value, err := c.one(ctx, "SELECT next_not_cached_value, cycle_count FROM "+old)
+	if err != nil {
+		return err
+	}
+	options := strings.TrimPrefix(made[1], "CREATE SEQUENCE "+sqltext.Quoted(name))
+	return c.run(ctx, "CREATE SEQUENCE IF NOT EXISTS "+now+options, fmt.Sprintf("SELECT SETVAL(%s, %s, 0, %s)", now, value[0], value[1]))
 }
 
 // tryDefinitions creates all definitions of a database in another database with empty tables, and then drops
@@ -334,7 +369,7 @@ func (c *conn) define(ctx context.Context, all []schema.Object, from, to string,
 				if err := c.run(ctx, "INSERT INTO "+atRest+" VALUES ("+sqltext.Literal(o.Name)+")"); err != nil {
 					return err
 				}
-				create = strings.Replace(create, on, off, 1)
+				create = sqltext.Swapped(create, o.Mode, on, off)
 			}
 		}
 		if err := c.run(ctx, o.Session()...); err != nil {
@@ -355,7 +390,8 @@ const (
 )
 
 func enabled(o schema.Object) bool {
-	i, j := strings.Index(o.SQL, on), strings.Index(o.SQL, off)
+	code := sqltext.Code(o.SQL, o.Mode)
+	i, j := strings.Index(code, on), strings.Index(code, off)
 	return i >= 0 && (j < 0 || i < j)
 }
 

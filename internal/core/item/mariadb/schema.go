@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -83,7 +84,8 @@ func (c *conn) tables(ctx context.Context, d *schema.Sealed) error {
 		if err := c.release(ctx); err != nil {
 			return err
 		}
-		text, own := made[1], columns[name]
+		// A default value that is the next of a sequence has the name of the database.
+		text, own := sqltext.Requalified(made[1], "", d.Database, ""), columns[name]
 		m := schema.Make{Name: name, Table: &schema.Table{Table: dbprint.Table{Name: name}, Cols: own.moved}}
 		for _, col := range own.moved {
 			m.Table.Columns = append(m.Table.Columns, col.Name)
@@ -95,6 +97,9 @@ func (c *conn) tables(ctx context.Context, d *schema.Sealed) error {
 		}
 		d.Make = append(d.Make, m)
 	}
+	slices.SortStableFunc(d.Make, func(a, b schema.Make) int { // defaults of tables use sequences
+		return cmp.Compare(min(len(b.After), 1), min(len(a.After), 1))
+	})
 	return nil
 }
 
@@ -188,7 +193,7 @@ func (c *conn) objects(ctx context.Context, d *schema.Sealed) error {
 			}
 			o.Order = strings.Join(n[1:], "")
 			if o.Sort == "EVENT" && slices.Contains(awake, o.Name) { // it is disabled only while no app uses the database
-				o.SQL = strings.Replace(o.SQL, off, on, 1)
+				o.SQL = sqltext.Swapped(o.SQL, o.Mode, off, on)
 			}
 			d.Schema = append(d.Schema, o.Print(d.Database))
 			switch o.Sort {

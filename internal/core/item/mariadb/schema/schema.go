@@ -214,9 +214,6 @@ var (
 // part for afterwards. counter is the AUTO_INCREMENT column, whose key is needed before. It returns
 // the objects to compare, and the next number, or "".
 func (m *Make) Read(text, counter string) (objects []dbprint.Object, next string) {
-	if found := nextValue.FindStringSubmatch(text); found != nil {
-		next = found[1]
-	}
 	lines := strings.Split(text, "\n")
 	end := slices.IndexFunc(lines, func(l string) bool { return strings.HasPrefix(l, ")") })
 	if end < 0 {
@@ -237,7 +234,10 @@ func (m *Make) Read(text, counter string) (objects []dbprint.Object, next string
 			kept = append(kept, "  "+line)
 		}
 	}
-	tail := nextValue.ReplaceAllString(strings.Join(lines[end:], "\n"), "")
+	tail := strings.Join(lines[end:], "\n")
+	if at := nextValue.FindStringSubmatchIndex(sqltext.Code(tail, "")); at != nil { // not in the table's comment
+		next, tail = tail[at[2]:at[3]], tail[:at[0]]+tail[at[1]:]
+	}
 	objects = append(objects, dbprint.NewObject("table", m.Name, tail, tail))
 	m.SQL = lines[0] + "\n" + strings.Join(kept, ",\n") + "\n" + strings.Join(lines[end:], "\n")
 	return objects, next
