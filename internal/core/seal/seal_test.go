@@ -224,8 +224,9 @@ func TestChangedBytesAreFound(t *testing.T) {
 	fatal.If(t, err)
 	defer r.Close()
 	os.Truncate(name, int64(len(whole)/2))
-	if _, err := io.Copy(io.Discard, r); fault.KindOf(err) != fault.Damaged {
-		t.Errorf("a file that was cut while it is read gave %v", err)
+	// The reader may have read all of it before.
+	if n, err := io.Copy(io.Discard, r); fault.KindOf(err) != fault.Damaged && (err != nil || n != 3<<20) {
+		t.Errorf("a file that was cut while it is read gave %d bytes and %v", n, err)
 	}
 }
 
