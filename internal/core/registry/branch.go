@@ -47,6 +47,10 @@ type Branch struct {
 // Child returns the path of a subkey.
 func (b Branch) Child(name string) string { return strings.TrimPrefix(b.Path+`\`+name, `\`) }
 
+// ID identifies a value below the item's key. Its path does not: a value can be named @ like the default
+// one, or have a backslash in its name.
+func (b Branch) ID(v Value) string { return strings.ToLower(b.Path + "\x00" + v.Name) }
+
 // Choice selects keys and values by paths with \ between names. The path of a value ends with its
 // name, or @ for the default value.
 type Choice struct {

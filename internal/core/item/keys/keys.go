@@ -372,12 +372,12 @@ func (m mover) compare() (*steps.Checked, error) {
 			out.Diffs = append(out.Diffs, fmt.Sprintf(format, args...))
 		}
 	}
-	here := map[string]registry.Value{}
+	here, names := map[string]registry.Value{}, map[string]string{}
 	keys := map[string]bool{}
 	for _, b := range now {
 		keys[strings.ToLower(b.Path)] = true
 		for _, v := range b.Values {
-			here[strings.ToLower(b.Child(v.Label()))] = v
+			here[b.ID(v)], names[b.ID(v)] = v, b.Child(v.Label())
 		}
 	}
 	var values, found int64
@@ -388,8 +388,8 @@ func (m mover) compare() (*steps.Checked, error) {
 		for _, v := range b.Values {
 			values++
 			name := b.Child(v.Label())
-			is, there := here[strings.ToLower(name)]
-			delete(here, strings.ToLower(name))
+			is, there := here[b.ID(v)]
+			delete(here, b.ID(v))
 			switch {
 			case !there:
 				differ("%s is missing", name)
@@ -402,8 +402,8 @@ func (m mover) compare() (*steps.Checked, error) {
 			found++
 		}
 	}
-	for name := range here {
-		differ("%s was not in the sealed data", name)
+	for id := range here {
+		differ("%s was not in the sealed data", names[id])
 	}
 	slices.Sort(out.Diffs)
 	if file, err := m.file(); found == 0 && err == nil {

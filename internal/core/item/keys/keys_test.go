@@ -390,3 +390,25 @@ func TestKeysOfADisk(t *testing.T) {
 		t.Errorf("the file is left: %v", err)
 	}
 }
+
+// TestAmbiguousNames moves values whose paths are the same text: @ beside the default value, and a
+// backslash in a name beside a subkey.
+func TestAmbiguousNames(t *testing.T) {
+	t.Parallel()
+	o, old, now := newOffice(t)
+	const key = `HKCU\Software\Harbour\Chartroom`
+	old.set(key, "@", registry.String, wide("not the default"))
+	old.set(key, `Sub\V`, registry.String, wide("a name"))
+	old.set(key+`\Sub`, "V", registry.String, wide("a subkey"))
+	old.set(key+`\Sub`, "@", registry.DWord, "\x01\x00\x00\x00")
+	o.Pack()
+	_, err := unpack(o, tree.SetAside)
+	fatal.If(t, err)
+	if v := o.Verify(); !v.Equal() {
+		t.Errorf("%+v", v.Items)
+	}
+	now.set(key+`\Sub`, "V", registry.String, wide("changed"))
+	if v := o.Verify(); v.Equal() || v.Items[0].Count != 1 {
+		t.Errorf("%+v", v.Items)
+	}
+}

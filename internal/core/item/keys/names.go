@@ -143,12 +143,12 @@ func within(all, other []registry.Branch) bool {
 	has := map[string][]byte{}
 	for _, b := range other {
 		for _, v := range b.Values {
-			has[b.Child(v.Label())] = v.Data
+			has[b.ID(v)] = v.Data
 		}
 	}
 	for _, b := range all {
 		for _, v := range b.Values {
-			if data, is := has[b.Child(v.Label())]; !is || !bytes.Equal(data, v.Data) {
+			if data, is := has[b.ID(v)]; !is || !bytes.Equal(data, v.Data) {
 				return false
 			}
 		}
