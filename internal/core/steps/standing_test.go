@@ -73,6 +73,28 @@ func answer(minutes int, computer string, s licence.State, more func(*licence.An
 
 func fold(lines ...[]journal.Line) *State { return Fold(manifest, slices.Concat(lines...)) }
 
+// TestWaitingOnce deactivates a licence twice. Its waiting time and deadline count from the first time, until
+// it was active again.
+func TestWaitingOnce(t *testing.T) {
+	c := rules(t, ", wait: 24h, reactivate-by: 72h")
+	at := func(lines ...journal.Line) (time.Time, time.Time) {
+		st := fold(packed(), lines).Standing(c, &c.Licences[0], nil, manifest.Made)
+		return st.Again, st.BackBy
+	}
+	again, by := at(answer(10, "o", licence.Deactivated, nil))
+	for what, lines := range map[string][]journal.Line{
+		"twice":        {answer(10, "o", licence.Deactivated, nil), answer(500, "o", licence.Deactivated, nil)},
+		"never active": {answer(10, "o", licence.Deactivated, nil), line(400, journal.EventSeen, "@seat", Seen{Old: licence.Deactivated, New: licence.NotActivated}), answer(500, "o", licence.Deactivated, nil)},
+	} {
+		if a, b := at(lines...); !a.Equal(again) || !b.Equal(by) || a.IsZero() || b.IsZero() {
+			t.Errorf("%s: %v and %v, not %v and %v", what, a, b, again, by)
+		}
+	}
+	if a, _ := at(answer(10, "o", licence.Deactivated, nil), answer(300, "o", licence.Active, nil), answer(500, "o", licence.Deactivated, nil)); !a.Equal(again.Add(490 * time.Minute)) {
+		t.Errorf("active in between: %v, not 490 minutes after %v", a, again)
+	}
+}
+
 func TestStanding(t *testing.T) {
 	const D, A, N, X, U = licence.Deactivated, licence.Active, licence.NotActivated, licence.Expired, licence.Unknown
 	deactivated := []journal.Line{answer(10, "o", D, nil)}

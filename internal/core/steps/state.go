@@ -313,12 +313,19 @@ func (s *State) answered(l journal.Line) {
 	lic.Used += a.Used
 	lic.Answers[a.Computer]++
 	if a.Computer == lic.From.ID {
-		lic.Old, lic.OldAt = a.State, l.At
+		became(&lic.Old, &lic.OldAt, a.State, l.At)
 	} else {
-		lic.New, lic.NewAt = a.State, l.At
+		became(&lic.New, &lic.NewAt, a.State, l.At)
 	}
 	if a.Disabled != "" && a.Disabled == lic.From.ID {
-		lic.Old, lic.OldAt = licence.Deactivated, l.At // taken over
+		became(&lic.Old, &lic.OldAt, licence.Deactivated, l.At) // taken over
+	}
+}
+
+// became sets a state with its time. The same state again does not restart a waiting time or a deadline.
+func became(state *licence.State, since *time.Time, now licence.State, at time.Time) {
+	if *state != now || since.IsZero() {
+		*state, *since = now, at
 	}
 }
 
