@@ -10,6 +10,7 @@ import (
 	"movekit/internal/core/holder"
 	"movekit/internal/core/item"
 	"movekit/internal/core/kit"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
 	"movekit/internal/table"
@@ -204,6 +205,9 @@ func (e *env) checkNow(ctx context.Context, apps []string, ask bool) (since []su
 	}
 	defer closeJob()
 	defer e.done()
+	if !ask {
+		j.Technician = run.NonInteractive{} // a look asks for no password
+	}
 	if j.Side() == steps.OldSide && (ask || len(j.State.Items) > 0) {
 		if since, err = j.Drift(ctx); err != nil {
 			return nil, nil, err
