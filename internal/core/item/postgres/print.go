@@ -174,18 +174,21 @@ func (s *session) take(ctx context.Context, conn *pgx.Conn, database string, cou
 // is held in memory as a whole.
 func sumRows(ctx context.Context, conn *pgx.Conn, r *relation, out io.Writer, progress func(int64)) error {
 	s := &summing{out: out, part: digest.New(), progress: progress}
-	err := copyRows(ctx, conn, *r, s)
+	n, err := copyRows(ctx, conn, *r, s)
 	r.Rows, r.Digest = int64(s.sum.N), s.sum.Digest()
+	if err == nil && n != r.Rows {
+		err = fault.New(fault.Internal, "the server sent %d rows of the table %s, but %d were read", n, r.Name, r.Rows)
+	}
 	return err
 }
 
-// copyRows reads a table in COPY text format.
-func copyRows(ctx context.Context, conn *pgx.Conn, r relation, to io.Writer) error {
-	_, err := conn.PgConn().CopyTo(ctx, to, r.copyOut())
+// copyRows reads a table in COPY text format, and returns the number of rows that the server counted.
+func copyRows(ctx context.Context, conn *pgx.Conn, r relation, to io.Writer) (int64, error) {
+	tag, err := conn.PgConn().CopyTo(ctx, to, r.copyOut())
 	if err != nil {
-		return fmt.Errorf("the table %s: %w", r.Name, err)
+		return 0, fmt.Errorf("the table %s: %w", r.Name, err)
 	}
-	return nil
+	return tag.RowsAffected(), nil
 }
 
 // Rows reads one table of a database, for dbprint.DiffRows.
@@ -208,7 +211,8 @@ func (s *session) Rows(ctx context.Context, database string, t dbprint.Table) db
 			return fault.New(fault.BadDatabase, "the table is missing")
 		}
 		all[at].Table = t
-		return s.explain(copyRows(ctx, conn, all[at], &lines{each: func(line []byte) error { return each(rowOf(line)) }}))
+		_, err = copyRows(ctx, conn, all[at], &lines{each: func(line []byte) error { return each(rowOf(line)) }})
+		return s.explain(err)
 	}
 }
 
