@@ -189,6 +189,15 @@ func (c *conn) rows(ctx context.Context, t *schema.Table, d *schema.Sealed, w *b
 		}
 		after(h, n)
 	}
+	if len(keys) > 0 { // otherwise one query read everything
+		there, err := c.one(ctx, "SELECT count(*) FROM "+sqltext.Quoted(t.Name))
+		if err != nil {
+			return err
+		}
+		if there[0] != fmt.Sprint(sum.N) {
+			return fault.New(fault.Internal, "the table %s has %s rows, but %d were read", t.Name, there[0], sum.N)
+		}
+	}
 	if written > 0 {
 		w.WriteString(";\n")
 	}
