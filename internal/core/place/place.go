@@ -353,9 +353,7 @@ func discardStage(ctx context.Context, t item.Target) error {
 // intend makes the plan for an item and its existing data. did is the result for the outcome.
 func (m *Placer) intend(ctx context.Context, t item.Target) (done *steps.Placed, did string, err error) {
 	done, did = &steps.Placed{To: t.Path, Plan: &steps.Plan{Content: content(t)}}, "placed"
-	if _, disk := t.Mover.Where(); disk != "" {
-		done.Parents = len(item.MissingParents(disk))
-	}
+	done.Parents = parentsOf(t).MissingParents()
 	if was := t.InKit.Placing; was != nil { // an interrupted run may have created some
 		done.Parents = max(done.Parents, was.Parents)
 	}
@@ -383,6 +381,37 @@ func (m *Placer) intend(ctx context.Context, t item.Target) (done *steps.Placed,
 	}
 	done.Plan.Ops = steps.PlacePlan(e)
 	return done, did, nil
+}
+
+// parents are the folders or keys above an item.
+type parents interface {
+	MissingParents() int
+	RemoveParents(n int) // as far as they are empty
+}
+
+// parentsOf returns the parents of an item: folders, unless its mover has others.
+func parentsOf(t item.Target) parents {
+	if p, own := t.Mover.(parents); own {
+		return p
+	}
+	_, disk := t.Mover.Where()
+	return folders(disk)
+}
+
+// folders are the folders above a path; "" has none.
+type folders string
+
+func (f folders) MissingParents() int {
+	if f == "" {
+		return 0
+	}
+	return len(item.MissingParents(string(f)))
+}
+
+func (f folders) RemoveParents(n int) {
+	if f != "" {
+		item.RemoveParents(string(f), n)
+	}
 }
 
 // existing decides how to treat existing data.

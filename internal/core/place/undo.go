@@ -18,7 +18,7 @@ type Undoing struct {
 	Key     steps.Key
 	Out     run.ItemOutcome
 	Missing string // where the missing set-aside data was; "" if none is missing
-	// RemoveParents removes the folders that unpack created above the item and that are empty now. It is
+	// RemoveParents removes the folders or keys that unpack created above the item and that are empty now. It is
 	// called when all items are undone.
 	RemoveParents func()
 	target        *item.Target
@@ -48,11 +48,7 @@ func (m *Placer) PlanUndo(ctx context.Context, c *card.Card, it *steps.Item) (*U
 	}
 	u.target = &t
 	was := cmp.Or(t.InKit.Placed, t.InKit.Earlier)
-	u.Out.To, u.RemoveParents = was.To, func() {
-		if _, disk := t.Mover.Where(); disk != "" {
-			item.RemoveParents(disk, was.Parents)
-		}
-	}
+	u.Out.To, u.RemoveParents = was.To, func() { parentsOf(t).RemoveParents(was.Parents) }
 	policy := tree.Policy(was.Policy)
 	if was.Same || policy == tree.Skip || policy == tree.Replace {
 		u.Out.Did = map[bool]string{true: "was here", false: "not undone"}[was.Same]

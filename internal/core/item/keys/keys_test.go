@@ -412,3 +412,26 @@ func TestAmbiguousNames(t *testing.T) {
 		t.Errorf("%+v", v.Items)
 	}
 }
+
+// TestUndoRemovesKeys undoes an unpack that created the keys above an item. They are gone; a key that
+// somebody uses meanwhile stays.
+func TestUndoRemovesKeys(t *testing.T) {
+	t.Parallel()
+	for _, used := range []bool{false, true} {
+		o, _, now := newOffice(t)
+		o.Pack()
+		now.set(`HKCU\Software\Other`, "x", registry.DWord, "1234")
+		_, err := unpack(o, tree.SetAside)
+		fatal.If(t, err)
+		if used {
+			now.set(`HKCU\Software\Harbour`, "mine", registry.DWord, "1234")
+		}
+		if out := o.Only(o.Job(o.New).Undo(t.Context())); out.Items[0].Did != "undone" {
+			t.Errorf("%+v", out.Items)
+		}
+		software := now.top.child("HKCU", false).child("Software", false)
+		if software == nil || software.child("Other", false) == nil || (software.child("Harbour", false) != nil) != used {
+			t.Errorf("used %v: %v", used, software.below)
+		}
+	}
+}

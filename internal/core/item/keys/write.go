@@ -172,3 +172,51 @@ func (m mover) mark(path, mark string) error {
 	defer k.Close()
 	return k.Set(registry.Value{Name: mark, Type: registry.DWord, Data: []byte{1, 0, 0, 0}})
 }
+
+// MissingParents returns the number of keys above the item's key that do not exist.
+func (m mover) MissingParents() (n int) {
+	for path := m.Path; strings.Count(path, `\`) > 1; n++ {
+		path = path[:strings.LastIndexByte(path, '\\')]
+		k, err := m.Computer.Registry(path, m.User)
+		if err == nil {
+			k.Close()
+		}
+		if !errors.Is(err, fs.ErrNotExist) {
+			return n
+		}
+	}
+	return n
+}
+
+// RemoveParents removes the n nearest keys above the item's key, as far as they are empty.
+func (m mover) RemoveParents(n int) {
+	path := m.Path
+	for range n {
+		path = path[:max(strings.LastIndexByte(path, '\\'), 0)]
+		cut := strings.LastIndexByte(path, '\\')
+		if cut < 0 || strings.Count(path, `\`) < 1 || !m.bare(path) {
+			return
+		}
+		above, err := m.Computer.Change(path[:cut], m.User, false)
+		if err != nil {
+			return
+		}
+		err = above.Delete(path[cut+1:])
+		above.Close()
+		if err != nil {
+			return
+		}
+	}
+}
+
+// bare reports whether a key has neither values nor subkeys.
+func (m mover) bare(path string) bool {
+	k, err := m.Computer.Registry(path, m.User)
+	if err != nil {
+		return false
+	}
+	defer k.Close()
+	keys, err := k.Keys()
+	values, verr := k.Values()
+	return err == nil && verr == nil && len(keys) == 0 && len(values) == 0
+}
