@@ -350,6 +350,8 @@ func (r *Report) conclude() {
 	switch {
 	case len(r.Apps) == 0:
 		r.Result, r.Sentence = Open, "The kit has no apps."
+	case len(differ) > 0 && r.New.Name == "":
+		r.Sentence = fmt.Sprintf("There are differences from what was packed on %s: see %s.", r.Old.Name, strings.Join(differ, ", "))
 	case len(differ) > 0:
 		r.Sentence = fmt.Sprintf("There are differences between %s and %s: see %s.", r.Old.Name, r.New.Name, strings.Join(differ, ", "))
 	case len(r.stays) > 0:
