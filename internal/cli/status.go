@@ -196,7 +196,7 @@ func orPack(next due, k *kit.Kit, since []survey.App) due {
 	return next
 }
 
-// checkNow returns the apps' changes since the pack, if this is the old computer, and with ask the
+// checkNow returns the changes of apps since the pack, if this is the old computer. With ask it also returns the
 // current state of their licences.
 func (e *env) checkNow(ctx context.Context, apps []string, ask bool) (since []survey.App, licences []holder.Status, err error) {
 	j, closeJob, err := e.jobToLook(apps)

@@ -107,7 +107,7 @@ func (m *Map) File(data []byte) (edits []Edit, why string) {
 	return m.inText(data, enc)
 }
 
-// inText returns the edits for a text. A text that is XML or JSON stays that.
+// inText returns the edits for a text. XML and JSON stay valid.
 func (m *Map) inText(data []byte, enc encoding) (edits []Edit, why string) {
 	runes, at := enc.decode(data)
 	verbatim := make([]bool, len(runes))
