@@ -404,3 +404,22 @@ func TestOpens(t *testing.T) {
 		t.Error("what was taken back is still said to open")
 	}
 }
+
+// TestSurveyAfterRetire surveys the old computer after its data was set aside. Nothing is reported as
+// missing.
+func TestSurveyAfterRetire(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items:\n  - {name: data, kind: folder, path: /srv/data}\n  - {name: gone, kind: file, path: /srv/gone}\n", "linux", map[string]string{"old/srv/data/a": "1", "old/srv/gone": "2", "new/srv/.keep": ""})
+	o.Pack()
+	o.Unpack()
+	o.Verify()
+	j := o.Job(o.Old)
+	j.Items = []string{"app/data"}
+	o.Only(j.Retire(ctx))
+	os.Remove(filepath.Join(o.Dir, "old/srv/gone"))
+	s, err := o.Job(o.Old).Survey(ctx)
+	fatal.If(t, err)
+	if got := strings.Join(s.Apps[0].Facts.Pack.Missing, "; "); got != "gone at /srv/gone" {
+		t.Errorf("%q", got)
+	}
+}

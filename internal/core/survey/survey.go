@@ -222,11 +222,20 @@ func (l *Scanner) items(ctx context.Context, c *card.Card, a *App, f *steps.Fact
 		if p.Found {
 			f.Use.Consistent = f.Use.Consistent && is.InUse
 			a.Found = true
-		} else if !p.Item.Optional && len(is.Unreadable) == 0 {
+		} else if !p.Item.Optional && len(is.Unreadable) == 0 && !l.retired(p) {
 			f.Pack.Missing = append(f.Pack.Missing, l.absent(*p))
 		}
 	}
 	return l.gone(ctx, c, a, f)
+}
+
+// retired reports whether retire set an item aside here, so that it is not expected in its place.
+func (l *Scanner) retired(p *Place) bool {
+	if l.Run == nil || l.Run.Side() != steps.OldSide {
+		return false
+	}
+	known := l.Run.State.Items[p.Key]
+	return known != nil && (known.Retired != nil || known.Removed != nil)
 }
 
 // needs checks that the dependencies of every item are present: other items, or a licence's token,
