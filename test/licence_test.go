@@ -290,7 +290,11 @@ func TestLicenceByFile(t *testing.T) {
 	addLicence(t, dir, strings.Replace(oneSeat, "OLD-ID", oldID(t, dir), 1))
 	d := startDesk(t, dir, "127.0.0.1:0")
 	seat(t, dir, d, d.url)
-	made(t, dir, "--to", "NEW")
+	card, err := os.ReadFile(filepath.Join(dir, "diary.yaml"))
+	fatal.If(t, err)
+	// The kit has another app with a seat, which is not packed.
+	lay.Out(t, dir, map[string]string{"books.yaml": strings.NewReplacer("diary", "books", "Hoistbook", "Tally Book", "SN-0042", "SN-0043").Replace(string(card)), "old/srv/books/a": "1"})
+	made(t, dir, "--cards", "books.yaml", "--to", "NEW")
 	listen := strings.TrimPrefix(d.url, "http://")
 	exchange := func(code int, request, answer string) said {
 		t.Helper()
@@ -299,11 +303,11 @@ func TestLicenceByFile(t *testing.T) {
 		return must(t, code, dir, "licence", "exchange", request, answer)
 	}
 	d.stop()
-	step(t, 0, dir, "old", "pack")
-	if s := step(t, 4, dir, "new", "licence", "request", "--to", "early.json"); !strings.Contains(s.err, "old-deactivated") {
+	step(t, 0, dir, "old", "pack", "diary")
+	if s := step(t, 4, dir, "new", "licence", "request", "diary", "--to", "early.json"); !strings.Contains(s.err, "old-deactivated") {
 		t.Errorf("activated before it was deactivated: %s", s.err)
 	}
-	s := step(t, 0, dir, "old", "licence", "request", "--to", "out.json")
+	s := step(t, 0, dir, "old", "licence", "request", "diary", "--to", "out.json")
 	if !strings.Contains(s.out, "request to deactivate") {
 		t.Errorf("request: %s", s.out)
 	}
@@ -333,15 +337,15 @@ func TestLicenceByFile(t *testing.T) {
 		}
 	}
 	// An older request: its answer does not match the newest one.
-	step(t, 0, dir, "new", "unpack")
-	step(t, 0, dir, "new", "licence", "request", "--to", "first.json")
-	step(t, 0, dir, "new", "licence", "request", "--to", "second.json")
+	step(t, 0, dir, "new", "unpack", "diary")
+	step(t, 0, dir, "new", "licence", "request", "diary", "--to", "first.json")
+	step(t, 0, dir, "new", "licence", "request", "diary", "--to", "second.json")
 	exchange(0, "first.json", "first-answer.json")
 	if s := step(t, 1, dir, "new", "licence", "accept", "first-answer.json"); !strings.Contains(s.err, "belongs to another request") {
 		t.Errorf("an older request: %s", s.err)
 	}
 	exchange(0, "second.json", "second-answer.json")
-	step(t, 0, dir, "new", "unpack")
+	step(t, 0, dir, "new", "unpack", "diary")
 	if s := step(t, 0, dir, "new", "license", "accept", "second-answer.json"); !strings.Contains(s.out, "activated") {
 		t.Errorf("accept: %s", s.out)
 	}
@@ -353,7 +357,7 @@ func TestLicenceByFile(t *testing.T) {
 	}
 	up := startDesk(t, dir, listen)
 	defer up.stop()
-	step(t, 0, dir, "new", "verify")
+	step(t, 0, dir, "new", "verify", "diary")
 	// A request that somebody changed is not carried out.
 	var f map[string]any
 	data, _ := os.ReadFile(filepath.Join(dir, "second.json"))

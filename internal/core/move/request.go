@@ -75,9 +75,13 @@ func (m *Move) Accept(ctx context.Context, f *licence.AnswerFile) ([]*run.Outcom
 	return out, err
 }
 
-// eachAtDesk opens every licence of an app that is a seat at a desk.
+// eachAtDesk opens every licence of an app that is a seat at a desk and is in the kit. No request
+// can be waiting for any other.
 func (m *Move) eachAtDesk(c *card.Card, use func(*holder.Handle) error) error {
 	for i := range c.Licences {
+		if m.State.Licence(c.Name, c.Licences[i].Name).Sealed == nil {
+			continue
+		}
 		h, err := m.Licences().Open(c, &c.Licences[i], "")
 		if err == nil && h.Desk() != nil {
 			err = use(h)
@@ -115,9 +119,6 @@ func (m *Move) AcceptByPhone(ctx context.Context, text string) ([]*run.Outcome, 
 	var mistyped error
 	taken := false
 	out, err := m.Each(ctx, func(_ context.Context, c *card.Card, o *run.Outcome) error {
-		if m.State.Packed[c.Name] == nil {
-			return nil // no request can be waiting
-		}
 		return m.eachAtDesk(c, func(h *holder.Handle) error {
 			want, request := h.Waiting()
 			if taken || want == nil {
