@@ -109,6 +109,29 @@ func TestEveryFormSaysTheSame(t *testing.T) {
 	}
 }
 
+// TestNothingMoved writes the handover of an app that was not unpacked: no form says that it moved.
+func TestNothingMoved(t *testing.T) {
+	for name, c := range map[string]struct {
+		r    *Report
+		says string
+	}{
+		"not packed":   {folded(), "nothing was packed"},
+		"not unpacked": {folded(sealed, packed), "packed, but not unpacked"},
+	} {
+		files, err := c.r.Files()
+		fatal.If(t, err)
+		for _, f := range files {
+			text := string(f.Data)
+			if strings.HasSuffix(f.Name, ".json") {
+				continue
+			}
+			if strings.Contains(text, "What moved") || strings.Contains(text, "nobody should continue") || !strings.Contains(text, c.says) {
+				t.Errorf("%s: %s says: %s", name, f.Name, text)
+			}
+		}
+	}
+}
+
 func TestTextFitsTheTerminal(t *testing.T) {
 	r := folded(sealed, packed, placed, equal, moved)
 	for _, width := range []int{80, 100} {

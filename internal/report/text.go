@@ -194,10 +194,11 @@ const (
 	decidedOn = "Decisions"
 )
 
-// Notes returns the lists: moved data, manual steps, data that is not on the new computer, the
+// Notes returns the lists: moved data, apps that did not move, manual steps, data that is not on the new computer, the
 // state of the old computer and the kit, and decisions.
 func (r *Report) Notes() []Note {
-	moved, hand, absent, left := Note{Title: "What moved", Moved: true}, Note{Title: "Manual steps", Boxes: true}, Note{Title: "Not found on " + r.Old.Name}, Note{Title: "Left behind"}
+	moved, stayed := Note{Title: "What moved", Moved: true}, Note{Title: "Not moved"}
+	hand, absent, left := Note{Title: "Manual steps", Boxes: true}, Note{Title: "Not found on " + r.Old.Name}, Note{Title: "Left behind"}
 	unkept, aside, old, decided := Note{Title: notKept}, Note{Title: "Set aside on " + r.New.Name}, Note{Title: "On " + r.Old.Name}, Note{Title: decidedOn}
 	for _, o := range r.Owned() {
 		line := o.App + ": " + o.Figures + " (" + o.Result + ")"
@@ -207,6 +208,13 @@ func (r *Report) Notes() []Note {
 		moved.Lines = append(moved.Lines, line)
 	}
 	for _, a := range r.Apps {
+		switch {
+		case r.moved(a):
+		case len(a.Items) == 0:
+			stayed.Lines = append(stayed.Lines, a.Title+": nothing was packed")
+		default:
+			stayed.Lines = append(stayed.Lines, a.Title+": packed, but not unpacked on "+r.New.Name)
+		}
 		for _, s := range []struct {
 			to    *Note
 			lines []string
@@ -234,7 +242,7 @@ func (r *Report) Notes() []Note {
 		}
 	}
 	var out []Note
-	for _, n := range []Note{moved, hand, absent, left, unkept, old, aside, decided, stick} {
+	for _, n := range []Note{moved, stayed, hand, absent, left, unkept, old, aside, decided, stick} {
 		if len(n.Lines) > 0 {
 			out = append(out, n)
 		}
@@ -248,9 +256,19 @@ type Owned struct {
 	Mark                           Result
 }
 
-// Owned returns the summaries of the apps for the owner.
+// moved reports whether something of an app is on the new computer. For a safety copy, all apps
+// count.
+func (r *Report) moved(a App) bool {
+	return r.Keep || slices.ContainsFunc(a.Items, func(i Item) bool { return i.To != "" }) ||
+		slices.ContainsFunc(a.Licences, func(l Licence) bool { return l.Result != Open })
+}
+
+// Owned returns the summaries of the apps that moved, for the owner.
 func (r *Report) Owned() (out []Owned) {
 	for _, a := range r.Apps {
+		if !r.moved(a) {
+			continue
+		}
 		o := Owned{App: strings.TrimSpace(a.Title + " " + a.Version), Figures: a.content(), Result: a.summary(), Mark: a.Result}
 		if len(a.Items) == 0 {
 			o.Figures, o.Result = "nothing was packed", "-"
@@ -267,11 +285,11 @@ func (r *Report) Owned() (out []Owned) {
 	return out
 }
 
-// OldData describes where the old computer's data is; "" for a safety copy.
+// OldData describes where the old computer's data is; "" for a safety copy, and if nothing moved.
 func (r *Report) OldData() string {
 	retired := slices.ContainsFunc(r.Apps, func(a App) bool { return len(a.Retired) > 0 })
 	switch {
-	case r.Keep:
+	case r.Keep || !slices.ContainsFunc(r.Apps, r.moved):
 		return ""
 	case retired:
 		return "The data set aside on " + r.Old.Name + " stays there, under other names, until you remove it."
