@@ -109,6 +109,31 @@ func TestEveryFormSaysTheSame(t *testing.T) {
 	}
 }
 
+// TestDigitsAreText shows a hash and a name that are all digits as they are, and a count with
+// thousands separators, in every form.
+func TestDigitsAreText(t *testing.T) {
+	r := folded(sealed, packed, placed, steps.Checked{Count: 1, Diffs: []string{"differs"}, Rows: []steps.Row{
+		{What: "profile", Old: "12345678", New: "87654321", Text: true}, {What: "user", Old: "4711", New: "4711", Same: true, Text: true}, {What: "boats", Old: "21200", New: "21200", Same: true}}})
+	files, err := r.Files()
+	fatal.If(t, err)
+	texts := map[string]string{"the table": r.Tables(0, false, false)}
+	for _, f := range files {
+		if strings.HasSuffix(f.Name, ".html") || strings.HasSuffix(f.Name, ".txt") && strings.Contains(f.Name, "handover") {
+			texts[f.Name] = string(f.Data)
+		}
+	}
+	if len(texts) != 3 {
+		t.Fatal(len(texts))
+	}
+	for name, text := range texts {
+		for _, want := range []string{"12345678", "87654321", "4711", "21,200"} {
+			if !strings.Contains(text, want) {
+				t.Errorf("%s does not say %s: %s", name, want, text)
+			}
+		}
+	}
+}
+
 // TestNothingMoved writes the handover of an app that was not unpacked: no form says that it moved.
 func TestNothingMoved(t *testing.T) {
 	for name, c := range map[string]struct {

@@ -58,7 +58,7 @@ func (r *Report) Tables(width int, colour, whole bool) string {
 					if !row.Same {
 						result = map[bool]Result{true: Skipped, false: Different}[i.Result == Skipped]
 					}
-					t.Add(app, item, row.What, figure(row.Old), figure(row.New), table.Paint(resultText(result, "same"), mark(result), colour))
+					t.Add(app, item, row.What, figure(row, row.Old), figure(row, row.New), table.Paint(resultText(result, "same"), mark(result), colour))
 					app, item = "", ""
 				}
 			}
@@ -97,9 +97,9 @@ func (r *Report) Tables(width int, colour, whole bool) string {
 	return b.String()
 }
 
-// figure formats a value; a number gets thousands separators.
-func figure(text string) string {
-	if n, err := strconv.ParseInt(text, 10, 64); err == nil {
+// figure formats a value of a row; a number gets thousands separators.
+func figure(row steps.Row, text string) string {
+	if n, err := strconv.ParseInt(text, 10, 64); err == nil && !row.Text {
 		return humanize.Comma(n)
 	}
 	return text
@@ -116,14 +116,12 @@ func (i Item) figures() string {
 		}
 		switch {
 		case !row.Same:
-			old, now := figure(row.Old), figure(row.New)
-			if row.What == "profile" { // part of a hash, and no number
-				old, now = row.Old, row.New
-			}
-			out = append(out, fmt.Sprintf("%s: then %s, now %s", row.What, old, now))
+			out = append(out, fmt.Sprintf("%s: then %s, now %s", row.What, figure(row, row.Old), figure(row, row.New)))
 		case row.What == steps.ContentRow: // the result already says whether it is the same
 		case row.What == "profile":
 			out = append(out, "the same profile")
+		case row.Text:
+			out = append(out, row.What+" "+row.New)
 		case row.What == "bytes" && err == nil:
 			out = append(out, humanize.Bytes(uint64(n)))
 		case n == 1 && err == nil && what == row.What: // a count of the card, in any language
@@ -354,7 +352,7 @@ func (a App) content() string {
 	for _, name := range order {
 		var figures []string
 		for _, what := range sums[name] {
-			figures = append(figures, figure(strconv.FormatInt(values[name+"\x00"+what], 10))+" "+what)
+			figures = append(figures, humanize.Comma(values[name+"\x00"+what])+" "+what)
 		}
 		text := name + ": " + strings.Join(figures, ", ")
 		if parts[name] > 1 {

@@ -62,7 +62,7 @@ func (o *Instance) AddIdentity(out *steps.Checked) error {
 	if err != nil {
 		return err
 	}
-	r := steps.Row{What: "profile", Old: was[:8], New: "none", Same: here == was}
+	r := steps.Row{What: "profile", Old: was[:8], New: "none", Same: here == was, Text: true}
 	if here != "" {
 		r.New = here[:8]
 	}

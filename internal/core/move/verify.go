@@ -33,7 +33,7 @@ func (m *Move) verifyApp(ctx context.Context, c *card.Card, o *run.Outcome) erro
 	}
 	defer item.Close(targets)
 	for _, name := range noUser {
-		o.Items = append(o.Items, run.ItemOutcome{Item: "-", User: name, Did: "checked", Rows: []steps.Row{{What: "user", Old: name, New: "not here"}}})
+		o.Items = append(o.Items, run.ItemOutcome{Item: "-", User: name, Did: "checked", Rows: []steps.Row{{What: "user", Old: name, New: "not here", Text: true}}})
 	}
 	for _, t := range targets {
 		out, err := m.verifyItem(ctx, c, t, targets)

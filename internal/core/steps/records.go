@@ -225,6 +225,7 @@ type Row struct {
 	Old  string `json:"old"`
 	New  string `json:"new"`
 	Same bool   `json:"same"`
+	Text bool   `json:"text,omitempty"` // Old and New are text, even if they are all digits
 }
 
 // Checked is the data of journal.EventChecked.

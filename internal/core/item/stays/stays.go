@@ -73,7 +73,7 @@ func (m inspector) Compare(ctx context.Context) (*steps.Checked, error) {
 		return nil, err
 	}
 	out := &steps.Checked{Equal: true}
-	out.Add(steps.Row{What: "address", Old: m.OldAddress, New: is.Path, Same: is.Path == m.OldAddress && is.Path != ""}, "address: "+cmp.Or(is.Path, "unreadable on this computer"))
+	out.Add(steps.Row{What: "address", Old: m.OldAddress, New: is.Path, Same: is.Path == m.OldAddress && is.Path != "", Text: true}, "address: "+cmp.Or(is.Path, "unreadable on this computer"))
 	if is.Reached != nil {
 		says := map[bool]string{true: "answers", false: "does not answer"}[*is.Reached]
 		out.Add(steps.Row{What: "server", New: says, Same: *is.Reached}, "server: "+says)
