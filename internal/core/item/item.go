@@ -217,14 +217,15 @@ func Row(what string, old, now int64) steps.Row {
 	return steps.Row{What: what, Old: fmt.Sprint(old), New: fmt.Sprint(now), Same: old == now}
 }
 
-// Content returns the row for n compared hashes or digests, of which differ do not match.
-func Content(n int64, one, many string, differ int64) steps.Row {
-	r := steps.Row{What: steps.ContentRow, Old: fmt.Sprintf("%d %s", n, many), New: "all equal", Same: differ == 0}
+// Content returns the row for n compared hashes or digests. differences also counts those that are
+// missing or new, so that it can be larger than n.
+func Content(n int64, one, many string, differences int64) steps.Row {
+	r := steps.Row{What: steps.ContentRow, Old: fmt.Sprintf("%d %s", n, many), New: "all equal", Same: differences == 0}
 	if n == 1 {
 		r.Old, r.New = "1 "+one, "equal"
 	}
-	if differ > 0 {
-		r.New = fmt.Sprintf("%d %s", differ, english.PluralWord(int(differ), "differs", "differ"))
+	if differences > 0 {
+		r.New = Plural(differences, "difference")
 	}
 	return r
 }

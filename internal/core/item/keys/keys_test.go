@@ -276,7 +276,7 @@ func TestDifferentKeys(t *testing.T) {
 	now.set(key+`\Recent`, "1", registry.Expand, wide("mine"))
 	v := o.Verify().Items[0]
 	want := []string{`RECENT\1 has other content`, "empty is missing", "odd has another type"}
-	if got := fmt.Sprint(v.Diffs); v.Count != 3 || !strings.EqualFold(got, fmt.Sprint(want)) || v.Rows[0] != (steps.Row{What: "values", Old: "7", New: "6"}) || v.Rows[1].New != "3 differ" {
+	if got := fmt.Sprint(v.Diffs); v.Count != 3 || !strings.EqualFold(got, fmt.Sprint(want)) || v.Rows[0] != (steps.Row{What: "values", Old: "7", New: "6"}) || v.Rows[1].New != "3 differences" {
 		t.Errorf("%d differ: %s, rows %+v", v.Count, got, v.Rows)
 	}
 	for i := range 30 {
