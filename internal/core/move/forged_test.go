@@ -212,14 +212,6 @@ func TestForgedStreams(t *testing.T) {
 			slices.SortFunc(list[1:], func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
 			list = slices.CompactFunc(list, func(a, b tree.Entry) bool { return a.Path == b.Path })
 		}
-		sealing := func(ending string, fill func(io.Writer)) []seal.Part {
-			w, err := j.Seal("app", "data"+ending, 1)
-			fatal.If(t, err)
-			fill(w)
-			parts, err := w.Close()
-			fatal.If(t, err)
-			return parts
-		}
 		sealed := j.State.Items[key].Sealed
 		sealed.Files, sealed.Bytes = 0, 0
 		for _, e := range list {
@@ -227,12 +219,12 @@ func TestForgedStreams(t *testing.T) {
 				sealed.Files, sealed.Bytes = sealed.Files+1, sealed.Bytes+4
 			}
 		}
-		sealed.List = sealing(item.ListEnding, func(w io.Writer) {
+		sealed.List = sealing(t, j, item.ListEnding, func(w io.Writer) {
 			for _, e := range list {
 				json.NewEncoder(w).Encode(e)
 			}
 		})
-		sealed.Parts = sealing(".tar.zst.age", func(w io.Writer) {
+		sealed.Parts = sealing(t, j, ".tar.zst.age", func(w io.Writer) {
 			tw := tar.NewWriter(w)
 			for _, e := range list {
 				h := tar.Header{Name: e.Path, Mode: 0o644, Size: e.Size, Linkname: e.Target, Typeflag: map[tree.Type]byte{tree.File: tar.TypeReg, tree.Dir: tar.TypeDir, tree.Link: tar.TypeSymlink, tree.Hard: tar.TypeLink}[e.Type]}
@@ -399,4 +391,15 @@ func TestTwoKits(t *testing.T) {
 	if len(now) != 400 || now["7"] != "7" {
 		t.Errorf("%d files are there", len(now))
 	}
+}
+
+// sealing seals what fill writes as a stream of the item data.
+func sealing(t *testing.T, j *move.Move, ending string, fill func(io.Writer)) []seal.Part {
+	t.Helper()
+	w, err := j.Seal("app", "data"+ending, 1)
+	fatal.If(t, err)
+	fill(w)
+	parts, err := w.Close()
+	fatal.If(t, err)
+	return parts
 }

@@ -22,7 +22,6 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
-	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 	"movekit/test/fatal"
@@ -333,20 +332,12 @@ func TestHostileKit(t *testing.T) {
 		o.Pack()
 		j := o.Job(o.Old)
 		sealed := j.State.Items[steps.Key{App: "app", Item: "data"}].Sealed
-		sealing := func(ending string, fill func(io.Writer)) []seal.Part {
-			w, err := j.Seal("app", "data"+ending, 1)
-			fatal.If(t, err)
-			fill(w)
-			parts, err := w.Close()
-			fatal.If(t, err)
-			return parts
-		}
-		sealed.List = sealing(item.ListEnding, func(w io.Writer) {
+		sealed.List = sealing(t, j, item.ListEnding, func(w io.Writer) {
 			for _, e := range c.list {
 				json.NewEncoder(w).Encode(e)
 			}
 		})
-		sealed.Parts = sealing(".tar.zst.age", func(w io.Writer) {
+		sealed.Parts = sealing(t, j, ".tar.zst.age", func(w io.Writer) {
 			tw := tar.NewWriter(w)
 			for _, h := range c.tar {
 				tw.WriteHeader(&h)

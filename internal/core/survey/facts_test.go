@@ -306,14 +306,7 @@ licences: [{name: signing, method: file, items: [certificate]}]
 // the data of the others is found.
 func TestDamagedRegistry(t *testing.T) {
 	root := lay.Disk(t, "windows", map[string]string{"Users/maren/AppData/Roaming/Tide/a": "1", "Users/maren/NTUSER.DAT": "no registry", "Users/zoe/AppData/Roaming/Tide/b": "2", "ProgramData/Tide/c": "3"})
-	c, err := card.Parse("tide.yaml", []byte("card: 1\nname: tide\ntitle: Tide\nitems:\n  - {name: settings, kind: folder, path: '%APPDATA%\\Tide'}\n  - {name: data, kind: folder, path: '%PROGRAMDATA%\\Tide'}\n  - {name: seat, kind: registry, key: 'HKCU\\Software\\Tide', optional: true}\n"))
-	fatal.If(t, err)
-	computer, err := machine.Open(root)
-	fatal.If(t, err)
-	l := Scanner{Host: &run.Host{Computer: computer}, Kinds: kinds.All}
-	a, err := l.App(t.Context(), c, steps.Facts{})
-	fatal.If(t, err)
-	defer Close(a.Places)
+	a := surveyed(t, root, "card: 1\nname: tide\ntitle: Tide\nitems:\n  - {name: settings, kind: folder, path: '%APPDATA%\\Tide'}\n  - {name: data, kind: folder, path: '%PROGRAMDATA%\\Tide'}\n  - {name: seat, kind: registry, key: 'HKCU\\Software\\Tide', optional: true}\n")
 	state := map[string]item.State{}
 	for i, p := range a.Places {
 		state[p.Label()] = a.Items[i].State
@@ -329,15 +322,22 @@ func TestDamagedRegistry(t *testing.T) {
 // TestNeedsOfAUser has a file that one user needs and only another has.
 func TestNeedsOfAUser(t *testing.T) {
 	root := lay.Disk(t, "linux", map[string]string{"home/maren/.tide/a": "1", "home/zoe/.tide/b": "2", "home/zoe/tide.key": "3"})
-	c, err := card.Parse("tide.yaml", []byte("card: 1\nname: tide\ntitle: Tide\nitems:\n  - {name: data, kind: folder, path: ~/.tide, needs: [key]}\n  - {name: key, kind: file, path: ~/tide.key}\n"))
+	a := surveyed(t, root, "card: 1\nname: tide\ntitle: Tide\nitems:\n  - {name: data, kind: folder, path: ~/.tide, needs: [key]}\n  - {name: key, kind: file, path: ~/tide.key}\n")
+	if got := strings.Join(a.Facts.Pack.LacksNeed, "; "); got != "data of maren needs key, which is missing" {
+		t.Errorf("%q", got)
+	}
+}
+
+// surveyed surveys the app of a card on the disk at root.
+func surveyed(t *testing.T, root, text string) *App {
+	t.Helper()
+	c, err := card.Parse("tide.yaml", []byte(text))
 	fatal.If(t, err)
 	computer, err := machine.Open(root)
 	fatal.If(t, err)
 	l := Scanner{Host: &run.Host{Computer: computer}, Kinds: kinds.All}
 	a, err := l.App(t.Context(), c, steps.Facts{})
 	fatal.If(t, err)
-	defer Close(a.Places)
-	if got := strings.Join(a.Facts.Pack.LacksNeed, "; "); got != "data of maren needs key, which is missing" {
-		t.Errorf("%q", got)
-	}
+	t.Cleanup(func() { Close(a.Places) })
+	return a
 }
