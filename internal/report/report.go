@@ -228,8 +228,6 @@ func (r *Report) app(c *card.Card, s *steps.State) App {
 			case it.Checked.Skipped:
 				i.Result = Skipped
 			}
-		}
-		if it.Checked != nil {
 			for _, n := range it.Checked.Notes {
 				a.ByHand = append(a.ByHand, "Correct the paths: "+n)
 			}

@@ -48,7 +48,7 @@ func Escape(s string) string {
 	return b.String()
 }
 
-// Unescape is the inverse of Escape.
+// Unescape returns the string that Escape escaped.
 func Unescape(s string) string {
 	if Plain(s) {
 		return s
