@@ -37,7 +37,11 @@ func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
 	for _, o := range out {
 		for _, i := range o.Items {
 			if i.Did == "stays" {
-				e.printf("%s, %s stays at %s: %s\n", o.Title, i.Item, i.To, e.result(i.Equal, "unchanged", strings.Join(i.Diffs, ", ")))
+				same := "same address; not contacted"
+				if len(i.Rows) > 1 {
+					same = "same address; it answers"
+				}
+				e.printf("%s, %s stays at %s: %s\n", o.Title, i.Item, i.To, e.result(i.Equal, same, strings.Join(i.Diffs, ", ")))
 			}
 		}
 	}

@@ -76,7 +76,7 @@ func (m *Move) checkDeactivate(ctx context.Context, c *card.Card, o *run.Outcome
 		return false, err
 	}
 	if l := m.State.Found[c.Name]; l != nil {
-		f.Version.NewVersion, f.Version.NewEdition, f.Version.Covered = l.Version, l.Edition, covered(c)
+		f.Version.NewVersion, f.Version.NewEdition, f.Version.NewSeen, f.Version.Covered = l.Version, l.Edition, l.At, covered(c)
 	}
 	if err := m.drifted(ctx, c, &f); err != nil {
 		return false, err

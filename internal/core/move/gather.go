@@ -8,6 +8,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
@@ -73,6 +74,13 @@ func (m *Move) gather(ctx context.Context, c *card.Card, damage []string) (*gath
 func (m *Move) gatherVersion(ctx context.Context, c *card.Card, g *gathered) (err error) {
 	if g.version, err = m.ForApp(c).Version(ctx, c); err != nil {
 		return err
+	}
+	// Deactivate on the old computer uses this to check whether the licence covers this version.
+	found := steps.AppFound{Version: g.version.Value, Edition: g.version.Edition}
+	if was := m.State.Found[c.Name]; m.Kit.Unlocked() && g.facts.Side == steps.NewSide && (was == nil && found.Version != "" || was != nil && !was.Same(found)) {
+		if err := m.Record(journal.EventFound, steps.Key{App: c.Name}, found); err != nil {
+			return err
+		}
 	}
 	v := g.facts.Version
 	v.NewVersion, v.NewEdition, v.Withheld = g.version.Value, g.version.Edition, g.version.Withheld

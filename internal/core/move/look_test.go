@@ -134,6 +134,9 @@ licences: [{name: seat, method: guided, covers: '8', deactivate: {steps: [{do: d
 	if got := office.Blocked(o.Unpack()); got != "" {
 		t.Errorf("with what it takes: %q", got)
 	}
+	if out := o.Change(o.Old, agreeing{}, time.Now(), (*move.Move).Deactivate); len(out.Blocks) > 0 {
+		t.Errorf("the unpack saw version 8.9, and deactivate: %+v", out.Blocks)
+	}
 }
 
 // TestUnknownAddress does not report a match if an address cannot be read.

@@ -186,3 +186,29 @@ func TestKeepBothTwice(t *testing.T) {
 		}
 	}
 }
+
+// TestKeepBothPart keeps both versions of a part of a folder in that folder, and undoes that.
+func TestKeepBothPart(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items: [{name: records, kind: folder, path: /srv/d, include: ['*.rec']}]\n", "linux", map[string]string{
+		"old/srv/d/a.rec": "old a", "old/srv/d/b.rec": "old b", "new/srv/d/a.rec": "new a", "new/srv/d/c.rec": "new c", "new/srv/d/other": "not moved"})
+	o.Pack()
+	j := o.Job(o.New)
+	j.Policies = map[string]tree.Policy{"": tree.KeepBoth}
+	out := o.Only(j.Unpack(ctx))
+	for name, want := range map[string]string{"a.rec": "old a", "b.rec": "old b", "c.rec": "new c", "a (2).rec": "new a", "other": "not moved"} {
+		if got := o.Text("new/srv/d/" + name); got != want {
+			t.Errorf("%s: %q, want %q", name, got, want)
+		}
+	}
+	if v := o.Verify(); !v.Equal() || out.Items[0].To != filepath.Join(o.Dir, "new/srv/d") {
+		t.Errorf("%+v, in place at %s", v.Items, out.Items[0].To)
+	}
+	o.Only(o.Job(o.New).Undo(ctx))
+	if got := o.Text("new/srv/d/a.rec") + o.Text("new/srv/d/c.rec"); got != "new anew c" {
+		t.Errorf("after undo: %q", got)
+	}
+	if left, _ := filepath.Glob(filepath.Join(o.Dir, "new/srv/d/b.rec")); len(left) > 0 {
+		t.Errorf("after undo: %q", left)
+	}
+}

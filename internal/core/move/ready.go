@@ -13,8 +13,8 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
-	"movekit/internal/core/journal"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/place"
 	"movekit/internal/core/steps"
 )
 
@@ -172,12 +172,6 @@ func (m *Move) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage 
 		r.bad(c.Title, "kit", "not packed yet", "packed", NeedPack)
 	}
 	m.readyVersion(c, packed, g, r)
-	if looked := (steps.AppFound{Version: g.version.Value, Edition: g.version.Edition}); m.Kit.Unlocked() && looked.Version != "" && (m.State.Found[c.Name] == nil || *m.State.Found[c.Name] != looked) {
-		// Deactivate uses this to check whether the licence covers this version.
-		if err := m.Record(journal.EventFound, steps.Key{App: c.Name}, looked); err != nil {
-			return err
-		}
-	}
 	for _, q := range g.requires {
 		r.add(c.Title, q.Name, q.Here, map[bool]string{true: "here", false: "not here"}[q.Here], "requirements-met", NeedInstall)
 	}
@@ -377,7 +371,15 @@ func (m *Move) describeExisting(ctx context.Context, t item.Target, g *gathered,
 	if m.Kit.Unlocked() {
 		says = map[bool]string{true: "the same is here already", false: "there is other existing data; unpack sets it aside"}[same]
 	}
-	if same || !onDisk {
+	if same {
+		return says, nil
+	}
+	if renews, err := place.Renews(ctx, t); err != nil {
+		return "", err
+	} else if renews {
+		return "there is unmodified data from an earlier unpack; unpack replaces it", nil
+	}
+	if !onDisk {
 		return says, nil
 	}
 	is, err := t.Inspect(ctx, item.Options{})

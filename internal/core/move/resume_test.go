@@ -171,3 +171,41 @@ func TestReturnReportsLaterData(t *testing.T) {
 		}
 	}
 }
+
+// TestUndoWithoutRename interrupts an unpack before it renamed anything, and then somebody creates the data:
+// undo has nothing to undo, and does not ask to complete the unpack.
+func TestUndoWithoutRename(t *testing.T) {
+	t.Parallel()
+	for _, theirs := range []string{"", "theirs"} {
+		o := office.New(t, "items: [{name: letter, kind: file, path: /srv/letter.txt}]\n", "linux", map[string]string{"old/srv/letter.txt": "dear", "new/srv/x": ""})
+		if theirs != "" {
+			lay.Out(t, o.Dir, map[string]string{"new/srv/letter.txt": theirs})
+		}
+		o.Pack()
+		out, err := move.New(o.Run(unreadable{o.Kit}, o.New)).Unpack(ctx)
+		if err != nil || out[0].Err == nil {
+			t.Fatalf("it was unpacked: %+v, %v", out[0], err)
+		}
+		lay.Out(t, o.Dir, map[string]string{"new/srv/letter.txt": "created since"})
+		if did := o.Only(o.Job(o.New).Undo(ctx)).Items[0].Did; did != "nothing" || o.Text("new/srv/letter.txt") != "created since" {
+			t.Errorf("existing data %q: undo did %q, and the file is %q", theirs, did, o.Text("new/srv/letter.txt"))
+		}
+	}
+}
+
+// TestReadyRenews announces that unmodified data from an earlier unpack is replaced, and not set aside.
+func TestReadyRenews(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, "items: [{name: letter, kind: file, path: /srv/letter.txt}]\n", "linux", map[string]string{"old/srv/letter.txt": "dear", "new/srv/x": ""})
+	o.Pack()
+	o.Unpack()
+	lay.Out(t, o.Dir, map[string]string{"old/srv/letter.txt": "dear all"})
+	o.Pack()
+	for _, want := range []string{"unmodified data from an earlier unpack; unpack replaces it", "unpack sets it aside"} {
+		r, err := o.Job(o.New).Ready(ctx)
+		if err != nil || !slices.ContainsFunc(r.Checks, func(c move.Check) bool { return strings.HasSuffix(c.Says, want) }) {
+			t.Errorf("%+v, %v: want %q", r.Checks, err, want)
+		}
+		lay.Out(t, o.Dir, map[string]string{"new/srv/letter.txt": "edited here"})
+	}
+}

@@ -420,7 +420,7 @@ func (m *Placer) existing(ctx context.Context, t item.Target, done *steps.Placed
 	if e.Aside, err = t.Names.Free(ctx, t.Path, item.ForAside); err != nil {
 		return did, err
 	}
-	unedited, err := untouched(ctx, t)
+	unedited, err := Renews(ctx, t)
 	if err != nil {
 		return did, err
 	}
@@ -497,9 +497,9 @@ func (m *Placer) Started(ctx context.Context, t item.Target, is *item.Inspection
 	return err == nil && !v.Changed.IsZero() && is.Newest.After(v.Changed.Add(time.Minute)), err
 }
 
-// untouched reports whether the data in place is from an earlier pack and is unmodified since it
-// was unpacked.
-func untouched(ctx context.Context, t item.Target) (bool, error) {
+// Renews reports whether the data in place is from an earlier pack and is unmodified since it was
+// unpacked. Unpack replaces it without a question.
+func Renews(ctx context.Context, t item.Target) (bool, error) {
 	was := t.InKit.Earlier
 	if was == nil || was.To != t.Path || was.Stamp == "" || was.Same || was.Policy == string(tree.Skip) || was.Policy == string(tree.Replace) {
 		return false, nil

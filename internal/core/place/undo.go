@@ -35,11 +35,8 @@ func (u *Undoing) Close() {
 // PlanUndo makes the plan to undo an item's unpack. It changes nothing.
 func (m *Placer) PlanUndo(ctx context.Context, c *card.Card, it *steps.Item) (*Undoing, error) {
 	u := &Undoing{Key: it.Key, Out: run.ItemOutcome{Item: it.Key.Item, User: it.Key.User, Did: "nothing", Files: it.Sealed.Files, Bytes: it.Sealed.Bytes}}
-	if it.Placing != nil && it.Undoing == nil {
-		u.Out.Did = "unfinished"
-		return u, nil
-	}
-	if it.Placed == nil && it.Earlier == nil {
+	begun := it.Placing != nil && it.Undoing == nil
+	if it.Placed == nil && it.Earlier == nil && !begun {
 		return u, nil
 	}
 	t, err := m.Kinds.Target(ctx, m.Run, c, it, m.Choices)
@@ -47,6 +44,18 @@ func (m *Placer) PlanUndo(ctx context.Context, c *card.Card, it *steps.Item) (*U
 		return u, err
 	}
 	u.target = &t
+	if begun {
+		if begun, err = renamed(ctx, t, it.Placing.Plan); err != nil {
+			return u, err
+		}
+		if begun {
+			u.Out.Did = "unfinished"
+			return u, nil
+		}
+	}
+	if it.Placed == nil && it.Earlier == nil {
+		return u, nil
+	}
 	was := cmp.Or(t.InKit.Placed, t.InKit.Earlier)
 	u.Out.To, u.RemoveParents = was.To, func() { parentsOf(t).RemoveParents(was.Parents) }
 	policy := tree.Policy(was.Policy)
@@ -76,6 +85,24 @@ func (m *Placer) PlanUndo(ctx context.Context, c *card.Card, it *steps.Item) (*U
 		u.Missing = op.From
 	}
 	return u, nil
+}
+
+// renamed reports whether an interrupted unpack may have renamed data. Without that there is nothing to
+// complete or to undo: another run or somebody else may have put data in the place meanwhile.
+func renamed(ctx context.Context, t item.Target, p *steps.Plan) (bool, error) {
+	if t.AtRest() || p == nil || p.At > 0 || len(p.Ops) == 0 || p.Ops[0].Do == steps.MergeIn {
+		return true, nil
+	}
+	if op := p.Ops[0]; op.Do == steps.MoveOut {
+		is, err := t.Names.State(ctx, op.From, op.To, op.Part)
+		return is != item.AtHome && is != item.Neither, err
+	}
+	op := p.Ops[0]
+	is, err := t.Names.State(ctx, op.To, op.From, op.Part)
+	if err != nil || is != item.AtHome {
+		return is == item.Between, err
+	}
+	return t.Mover.Same(ctx, op.To)
 }
 
 // newUndo plans to move the data in place to a spare, to move the set-aside data back, and then to

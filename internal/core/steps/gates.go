@@ -112,6 +112,7 @@ type VersionFacts struct {
 	Rule       card.Rule // "" if the card has none
 	OldVersion string
 	NewVersion string
+	NewSeen    time.Time // when a run on the new computer saw that version; zero if this run did
 	Withheld   []string // the command that would report the version here, and was not run
 	OldEdition string
 	NewEdition string
@@ -167,6 +168,9 @@ func (c Cover) Lacks(f Facts) []string {
 	where := "here"
 	if f.Side == OldSide {
 		where = "on " + f.NewName
+		if !f.Version.NewSeen.IsZero() {
+			where += " (seen at " + Moment(f.Version.NewSeen) + "; `movekit ready` there looks again)"
+		}
 	}
 	if c.Edition != "" && f.Version.NewEdition != "" && !strings.EqualFold(c.Edition, f.Version.NewEdition) {
 		return []string{fmt.Sprintf("the licence covers the edition %q, but %q is %s", c.Edition, f.Version.NewEdition, where)}

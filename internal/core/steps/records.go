@@ -100,8 +100,14 @@ type Bound struct {
 
 // AppFound is the data of journal.EventFound: the app as it was found on the new computer.
 type AppFound struct {
-	Version string `json:"version,omitempty"`
-	Edition string `json:"edition,omitempty"`
+	Version string    `json:"version,omitempty"`
+	Edition string    `json:"edition,omitempty"`
+	At      time.Time `json:"-"`
+}
+
+// Same reports whether both have the same version and edition.
+func (f AppFound) Same(other AppFound) bool {
+	return f.Version == other.Version && f.Edition == other.Edition
 }
 
 // Chosen is the data of journal.EventChosen: the user's choices of destinations on the new

@@ -150,6 +150,7 @@ func (s *State) Add(l journal.Line) {
 		s.SyncOff[l.App] = true
 	case journal.EventFound:
 		s.Found[l.App] = read[AppFound](l)
+		s.Found[l.App].At = l.At
 	case journal.EventBound:
 		s.bind(read[Bound](l))
 	case journal.EventChosen:
@@ -275,7 +276,7 @@ func (s *State) bind(b *Bound) {
 	for key, it := range s.Items {
 		s.Items[key] = &Item{Key: key, Sealed: it.Sealed, SealedAt: it.SealedAt, Retiring: it.Retiring, Returning: it.Returning, Retired: it.Retired, Removed: it.Removed}
 	}
-	s.Asides, s.Opened, s.Chosen = map[string][]string{}, map[string]*Opened{}, Chosen{}
+	s.Asides, s.Opened, s.Found, s.Chosen = map[string][]string{}, map[string]*Opened{}, map[string]*AppFound{}, Chosen{}
 	for _, lic := range s.Licences {
 		if lic.New.Held() || lic.Pending != nil && lic.Pending.Action == licence.Activate {
 			lic.From, lic.Old, lic.OldAt = broken, lic.New, lic.NewAt

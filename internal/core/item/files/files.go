@@ -323,7 +323,7 @@ func (m mover) listed() tree.Source {
 }
 
 // merges reports whether new and existing files can be in one folder.
-func (m mover) merges() bool { return !m.single && m.content == nil && !m.partly() }
+func (m mover) merges() bool { return !m.single && m.content == nil }
 
 // merged reports whether they are, or whether an interrupted run started to merge them.
 func (m mover) merged() bool {
