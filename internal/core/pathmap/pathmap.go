@@ -15,6 +15,8 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"golang.org/x/text/unicode/norm"
+
 	"movekit/internal/core/plist"
 )
 
@@ -49,10 +51,15 @@ type place struct {
 	new   string
 }
 
-// New makes a map for a system ("windows" ignores letter case). If one old path is inside another,
-// the inner one takes precedence.
+// New makes a map for a system. "windows" ignores letter case; "macos" accepts letters with marks in both
+// Unicode forms (composed and decomposed). If one old path is inside another, the inner one takes precedence.
 func New(system string, pairs []Pair, names ...Pair) *Map {
 	m := &Map{windows: system == "windows", names: names}
+	if system == "macos" {
+		for _, p := range slices.Clone(pairs) {
+			pairs = append(pairs, Pair{norm.NFC.String(p.Old), p.New}, Pair{norm.NFD.String(p.Old), p.New})
+		}
+	}
 	for _, p := range pairs {
 		parts := strings.FieldsFunc(p.Old, func(r rune) bool { return r == '/' || m.windows && r == '\\' })
 		if strings.HasPrefix(p.Old, "/") {

@@ -24,6 +24,7 @@ var (
 		{`%APPDATA%\Hoist`, `F:\Hoist`},
 	}, Pair{"QUAY-DESK-1", "QUAY-DESK-2"})
 	odd   = New("linux", []Pair{{"/srv/𝄞 ü", "/srv/x"}})
+	mac   = New("macos", []Pair{{"/Users/André", "/Users/andre"}})
 	linux = New("linux", []Pair{{"/home/maren", "/srv/people/maren holm"}, {"/home/maren/Mail", "/mail"}, {"~/.hoist", "/opt/hoist"}})
 )
 
@@ -51,6 +52,9 @@ func TestText(t *testing.T) {
 		{windows, `%appdata%\Hoist\diary`, `F:\Hoist\diary`},
 		{windows, `%APPDATA%\Hoists`, `%APPDATA%\Hoists`},
 		{windows, `host=quay-desk-1, QUAY-DESK-10, MYQUAY-DESK-1`, `host=QUAY-DESK-2, QUAY-DESK-10, MYQUAY-DESK-1`},
+		{mac, "/Users/André/x", `/Users/andre/x`},
+		{mac, "/Users/Andre\u0301/x", `/Users/andre/x`},
+		{mac, "file:///Users/Andre%CC%81/x", `file:///Users/andre/x`},
 		{linux, `/home/maren/x`, `/srv/people/maren holm/x`},
 		{linux, `/home/maren/Mail/x:/home/maren/Mailbox`, `/mail/x:/srv/people/maren holm/Mailbox`},
 		{linux, `file:///home/maren/My%20files`, `file:///srv/people/maren%20holm/My%20files`},

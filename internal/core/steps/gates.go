@@ -113,7 +113,7 @@ type VersionFacts struct {
 	OldVersion string
 	NewVersion string
 	NewSeen    time.Time // when a run on the new computer saw that version; zero if this run did
-	Withheld   []string // the command that would report the version here, and was not run
+	Withheld   []string  // the command that would report the version here, and was not run
 	OldEdition string
 	NewEdition string
 	Covered    []Cover
