@@ -240,7 +240,7 @@ func (m *wholeMove) changed(args []string) int {
 	name := append(files, sealed...)[m.random.IntN(1+min(len(sealed), 2))]
 	was, err := os.ReadFile(name)
 	fatal.If(m, err)
-	now := slices.Clone(was)
+	now := append(slices.Clone(was), 'x') // a file can be empty
 	switch at := m.random.IntN(len(now)); m.random.IntN(3) {
 	case 0:
 		now[at] ^= 1 << m.random.IntN(7)

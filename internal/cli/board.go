@@ -9,7 +9,6 @@ import (
 	"movekit/internal/core/board"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
-	"movekit/internal/core/journal"
 	"movekit/internal/core/steps"
 	"movekit/internal/report"
 	"movekit/internal/table"
@@ -52,7 +51,7 @@ and --from shows the moves in it. The address must not contain a password: use
 			if page != "" {
 				html, err := report.Board(all, now)
 				if err == nil {
-					err = journal.WriteFile(page, html, 0o644)
+					err = writeOut(page, html, 0o644)
 				}
 				if err != nil {
 					return fault.Wrap(fault.CannotPlace, err, "cannot write the page")

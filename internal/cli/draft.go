@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"regexp"
 
 	"github.com/spf13/cobra"
@@ -11,6 +12,7 @@ import (
 	"movekit/internal/core/draft"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
+	"movekit/internal/core/journal"
 )
 
 var draftName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
@@ -70,6 +72,14 @@ of the version are proposed. Comments ask for what only you can know.`,
 	c.Flags().StringVar(&to, "to", "", "write to this new `FILE` (default: stdout)")
 	c.Flags().StringVar(&title, "title", "", "the app's full `NAME`")
 	return c
+}
+
+// writeOut writes a file that the user named, and creates its folder.
+func writeOut(name string, data []byte, perm os.FileMode) error {
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return err
+	}
+	return journal.WriteFile(name, data, perm)
 }
 
 // writeNew writes a file that must not exist yet.

@@ -12,7 +12,6 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/holder"
-	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
 	"movekit/internal/table"
@@ -50,7 +49,7 @@ records. Serials are masked unless you use --with-serial with --to.`,
 				text.WriteString(letterText(w))
 			}
 			if to != "" {
-				if err := journal.WriteFile(to, []byte(text.String()), 0o600); err != nil {
+				if err := writeOut(to, []byte(text.String()), 0o600); err != nil {
 					return fault.Wrap(fault.CannotPlace, err, "cannot write %s", to)
 				}
 				e.printf("wrote %s\n", to)
@@ -143,7 +142,7 @@ passphrase, for the office's safe. Decrypt it with: age -d FILE | tar x`,
 			if err != nil {
 				return err
 			}
-			if err := journal.WriteFile(to, data, 0o600); err != nil {
+			if err := writeOut(to, data, 0o600); err != nil {
 				return fault.Wrap(fault.CannotPlace, err, "cannot write %s", to)
 			}
 			if err := readsBack(to, pass); err != nil {

@@ -17,7 +17,6 @@ import (
 	"movekit/internal/core/holder"
 	"movekit/internal/core/item"
 	"movekit/internal/core/item/kinds"
-	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/move"
@@ -57,7 +56,7 @@ func writeSmall(name string, v any) error {
 	if err != nil {
 		return fault.Wrap(fault.Internal, err, "cannot write %s", name)
 	}
-	if err := journal.WriteFile(name, append(data, '\n'), 0o600); err != nil {
+	if err := writeOut(name, append(data, '\n'), 0o600); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write %s", name)
 	}
 	return nil

@@ -76,7 +76,7 @@ func (e *env) writeReport(k *kit.Kit, to string) (r *report.Report, written []st
 		written = append(written, filepath.Join(k.Dir, kit.ReportDir, f.Name))
 		if to != "" {
 			name := filepath.Join(to, f.Name)
-			if err := journal.WriteFile(name, f.Data, 0o644); err != nil {
+			if err := writeOut(name, f.Data, 0o644); err != nil {
 				return nil, nil, fault.Wrap(fault.CannotPlace, err, "cannot write the handover")
 			}
 			written = append(written, name)

@@ -2,8 +2,6 @@ package cli
 
 import (
 	"context"
-	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -131,10 +129,7 @@ func writeSheet(name string, s *survey.Survey) error {
 	if err != nil {
 		return fault.Wrap(fault.Internal, err, "cannot create the sheet")
 	}
-	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot write the sheet")
-	}
-	if err := os.WriteFile(name, page, 0o600); err != nil {
+	if err := writeOut(name, page, 0o600); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write the sheet")
 	}
 	return nil

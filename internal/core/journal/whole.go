@@ -4,14 +4,34 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
+	"strings"
 )
 
-// WriteFile writes a file so that it appears under its name only when it is complete and flushed.
-func WriteFile(name string, data []byte, perm os.FileMode) error {
-	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+// WriteBelow writes a file of the folder dir like WriteFile. name is separated by slashes.
+func WriteBelow(dir, name string, data []byte) error {
+	if err := MakeBelow(dir, path.Dir(name)); err != nil {
 		return err
 	}
+	return WriteFile(filepath.Join(dir, filepath.FromSlash(name)), data, 0o644)
+}
+
+// MakeBelow creates a folder below dir, with its parents. It does not create dir, which is missing if its
+// medium was unplugged.
+func MakeBelow(dir, name string) error {
+	for part := range strings.SplitSeq(path.Clean(name), "/") {
+		dir = filepath.Join(dir, part)
+		if err := os.Mkdir(dir, 0o755); err != nil && !os.IsExist(err) {
+			return err
+		}
+	}
+	return nil
+}
+
+// WriteFile writes a file in an existing folder, so that it appears under its name only when it is complete and
+// flushed.
+func WriteFile(name string, data []byte, perm os.FileMode) error {
 	temp := name + ".unfinished"
 	f, err := os.OpenFile(temp, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, perm)
 	if err != nil {

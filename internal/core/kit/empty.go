@@ -72,6 +72,9 @@ func KeepRecord(dir, to string) error {
 	if err != nil {
 		return fault.Wrap(fault.Unreadable, err, "cannot read the kit in %s", k.Dir)
 	}
+	if err := os.MkdirAll(to, 0o755); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot store the record in %s", to)
+	}
 	sums := map[string]string{}
 	for _, name := range names {
 		data, err := os.ReadFile(filepath.Join(k.Dir, filepath.FromSlash(name)))
@@ -82,7 +85,7 @@ func KeepRecord(dir, to string) error {
 			data = []byte(closedReadme(k.Manifest))
 		}
 		if err == nil {
-			err = journal.WriteFile(filepath.Join(to, filepath.FromSlash(name)), data, 0o644)
+			err = journal.WriteBelow(to, name, data)
 		}
 		if err != nil {
 			return fault.Wrap(fault.CannotPlace, err, "cannot store the record in %s", to)

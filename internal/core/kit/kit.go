@@ -479,7 +479,7 @@ func (k *Kit) write(name string, data []byte) error {
 	if err := k.there(); err != nil {
 		return err
 	}
-	if err := journal.WriteFile(filepath.Join(k.Dir, filepath.FromSlash(name)), data, 0o644); err != nil {
+	if err := journal.WriteBelow(k.Dir, name, data); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write %s into the kit", name)
 	}
 	k.sums[name] = digest.Of(data).String()

@@ -12,6 +12,7 @@ import (
 
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/seal"
 )
 
@@ -32,6 +33,9 @@ func (k *Kit) Seal(app, name string, o seal.Options) (Stream, error) {
 		return nil, err
 	}
 	k.wrote, o.To = true, k.identity.Recipient()
+	if err := journal.MakeBelow(k.Dir, SealedDir+"/"+app); err != nil {
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", k.appDir(app))
+	}
 	w, err := seal.Create(k.appDir(app), name, o)
 	if err != nil {
 		return nil, err

@@ -9,7 +9,6 @@ package seal
 
 import (
 	"io"
-	"os"
 	"path/filepath"
 	"runtime"
 	"sync"
@@ -62,16 +61,13 @@ var jobs = sync.Pool{New: func() any {
 	return &job{plain: make([]byte, 0, chunkSize), ready: make(chan struct{}, 1)}
 }}
 
-// Create starts a sealed stream called name in the folder dir, and creates the folder.
+// Create starts a sealed stream called name in the folder dir.
 func Create(dir, name string, opt Options) (*Writer, error) {
 	if opt.PartSize <= 0 || opt.PartSize > MaxPart {
 		opt.PartSize = MaxPart
 	}
 	if opt.Workers <= 0 {
 		opt.Workers = runtime.GOMAXPROCS(0)
-	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", dir)
 	}
 	p := newParts(dir, name, opt.PartSize)
 	enc, err := age.Encrypt(p, opt.To)
