@@ -25,7 +25,10 @@ Move Kit first asks the service what it has done.
 
 If the old computer no longer starts, or the app is no longer on it, --lost deactivates
 its licences without it, from either computer: through the service if there is one, else
-by manual steps with the vendor ("movekit licence letter" writes the letter).`,
+by manual steps with the vendor ("movekit licence letter" writes the letter).
+
+If the move goes back to the old computer, --back deactivates the licences on the new one;
+then "movekit activate --back" activates them on the old one again.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Deactivate, args, func(j *move.Move) error {
@@ -33,12 +36,20 @@ by manual steps with the vendor ("movekit licence letter" writes the letter).`,
 				if j.Exceptions.Lost, err = e.exception(cmd, "lost"); err != nil {
 					return err
 				}
+				if j.Exceptions.Back, err = e.exception(cmd, "back"); err != nil {
+					return err
+				}
 				j.Since = since(thorough)
-				return e.ask("Deactivate the apps' licences on " + j.Manifest.Old.Name + "?")
+				on := j.Manifest.Old.Name
+				if j.Exceptions.Back != "" {
+					on = j.State.New.Name
+				}
+				return e.ask("Deactivate the apps' licences on " + on + "?")
 			}, (*move.Move).Deactivate, e.showLicences)
 		},
 	}
 	e.lostFlag(c)
+	e.exceptionFlag(c, "back", "deactivate on the new computer, because the move goes back")
 	thoroughFlag(c, &thorough)
 	e.commandsFlag(c)
 	e.overrideFlags(c)
@@ -54,7 +65,10 @@ use one transfer of the licence, and never two.
 
 If a licence is still active on the old computer, its rule may allow one of these:
 --takeover disables it there and uses a transfer, after showing how many are left;
---second-seat activates a second seat here and leaves the old computer active.`,
+--second-seat activates a second seat here and leaves the old computer active.
+
+If the move goes back, --back activates the licences on the old computer again, once they
+are not active on the new one ("movekit deactivate --back" there).`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.runStep(cmd.Context(), steps.Activate, args, func(j *move.Move) error {
@@ -65,13 +79,18 @@ If a licence is still active on the old computer, its rule may allow one of thes
 				if j.Exceptions.Second, err = e.exception(cmd, "second-seat"); err != nil {
 					return err
 				}
+				if j.Exceptions.Back, err = e.exception(cmd, "back"); err != nil {
+					return err
+				}
 				return e.ask("Activate the apps' licences on " + j.Computer.Name() + "? Each may use a transfer.")
 			}, (*move.Move).Activate, e.showLicences)
 		},
 	}
 	e.takeoverFlag(c)
 	e.exceptionFlag(c, "second-seat", "activate a second seat, and leave the old computer active")
+	e.exceptionFlag(c, "back", "activate on the old computer again, because the move goes back")
 	c.MarkFlagsMutuallyExclusive("takeover", "second-seat")
+	c.MarkFlagsMutuallyExclusive("back", "second-seat")
 	e.commandsFlag(c)
 	e.overrideFlags(c)
 	return c
@@ -121,7 +140,7 @@ func (e *env) showLicences(j *move.Move, out []*run.Outcome) {
 				e.printf("%s, licence %s, set aside: %s\n", o.Title, l.Licence, l.Aside)
 			}
 			if l.Disabled {
-				e.printf("%s, licence %s was taken over from %s: it is now disabled there\n", o.Title, l.Licence, j.Manifest.Old.Name)
+				e.printf("%s, licence %s was taken over from %s: it is now disabled there\n", o.Title, l.Licence, l.DisabledOn)
 			}
 			if l.Token != "" {
 				e.printf("%s keeps its activation in %s\n", o.Title, l.Token)

@@ -161,8 +161,8 @@ func showProblems(w io.Writer, ps card.Problems) {
 
 // gateAdvice has the next action for each gate that stops a step.
 var gateAdvice = map[string]string{
-	"old-computer":           "Run this on the old computer.",
-	"other-computer":         "Run this on the new computer.",
+	"old-computer":           "Run this on the old computer. If the move goes back, `movekit deactivate {app} --back --because REASON` deactivates the licences on the new one.",
+	"other-computer":         "Run this on the new computer. If the move goes back, `movekit activate {app} --back --because REASON` activates the licences on the old one.",
 	"new-computer":           "Run this on that computer. If it broke, continue here with `movekit unpack {app} --change-computer --because REASON`; its licences then count as licences of a lost computer.",
 	"right-name":             "Make sure that this is the right computer and the right kit.",
 	"not-a-copy":             "Create a kit for a move with `movekit new DIR`.",
@@ -192,16 +192,19 @@ var gateAdvice = map[string]string{
 	"users-known":            "Create the users on this computer, or map them with --user OLD=NEW.",
 	"waiting-over":           "Wait until then, and run this again.",
 	"licence-deactivated":    "Run `movekit deactivate {app}` on the old computer first.",
-	"not-active-here":        "Deactivate the licence here first: it is of no use without the data.",
+	"not-active-here":        "Run `movekit deactivate {app} --back --because REASON` here first: the licence is of no use without the data.",
 	"old-data-exists":        "Keep the data here: otherwise the kit has the only copy. Override this gate if you want to unpack again.",
 	"set-aside-exists":       "If somebody moved it, move it back. If it is lost, override this gate: then the unpacked data is removed, and nothing is moved back.",
 	"destination-ready":      "Run `movekit ready {app}`, which says how to solve each problem: a stopped database server, a missing drive, a folder that cannot be written to, a path to confirm. Then run this again.",
 	"requirements-met":       "Install it first; `movekit ready {app}` shows what is here.",
 	"version-rule":           "Install that version first, and do not start it yet. If a command reports the version, check it with `movekit card show {app}`, and agree to it with --run-commands.",
 	"same-edition":           "Install the same edition first, and do not start it yet.",
-	"old-deactivated":        "Run `movekit deactivate {app}` on the old computer first (if it is broken: `movekit deactivate --lost --because REASON`, or `movekit activate --takeover --because REASON`).",
+	"old-deactivated":        "Run `movekit deactivate {app}` there first; on a new computer with --back (if it is broken: `movekit deactivate --lost --because REASON`, or `movekit activate --takeover --because REASON`).",
 	"in-place":               "Run `movekit unpack {app}` first. If the app must be activated before it gets its data, override this gate with that reason.",
 	"allowance":              "Ask the vendor for another transfer. No transfer was used.",
+	"usable-again":           "Ask the vendor to extend the licence, or wait with the move. If the app is not needed until then, override this gate with that reason.",
+	"seat-free":              "Deactivate it on that computer, with the kit of its move or at the vendor, and run this again. If it stays there, give this move up: `movekit close --give-up --because REASON`.",
+	"seat-stays":             "Nothing to do: that was your choice. If the seat is no longer needed, override this gate with that reason.",
 	"licence-covers":         "Install a version that the licence covers, or ask the vendor for an upgrade.",
 }
 

@@ -117,7 +117,7 @@ func TestPairs(t *testing.T) {
 
 // TestEveryReasonCanBeGiven checks that every overridable gate can be overridden with a reason.
 func TestEveryReasonCanBeGiven(t *testing.T) {
-	called := map[steps.Step]string{steps.Return: "retire", steps.Remove: "retire"}
+	called := map[steps.Step]string{steps.Return: "retire", steps.Remove: "retire", steps.DeactivateBack: "deactivate", steps.ActivateBack: "activate"}
 	root := (&env{}).command()
 	for _, g := range steps.Gates {
 		for _, s := range g.Steps {

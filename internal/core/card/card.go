@@ -308,6 +308,12 @@ func (c *Card) Item(name string) *Item {
 	return nil
 }
 
+// HoldsLicence reports whether an item is a file of a licence.
+func (c *Card) HoldsLicence(name string) bool {
+	it := c.Item(name)
+	return it != nil && slices.ContainsFunc(c.Licences, func(l Licence) bool { return slices.Contains(l.Items, it.Name) })
+}
+
 // Licence returns the licence called name, or nil.
 func (c *Card) Licence(name string) *Licence {
 	for i := range c.Licences {

@@ -197,6 +197,9 @@ func (h *Handle) Accept(a *licence.Answer) (*run.LicenceOutcome, error) {
 		return nil, err
 	}
 	out := h.Outcome(a)
+	if a.Disabled != "" {
+		out.DisabledOn = h.state().From.Name
+	}
 	out.Did, out.Good, out.Disabled = string(want.Action)+"d", true, a.Disabled != ""
 	if want.Computer != h.Self().ID {
 		return out, nil

@@ -20,7 +20,7 @@ import (
 func newFiles(h *Handle) method {
 	f := files{h}
 	return method{by: f.by, complete: f.complete, local: local{see: f.see, change: f.change, remains: true, lostSteps: func() *card.Change {
-		return &card.Change{Steps: []card.Guide{{Do: "The licence's files are lost with " + h.Manifest.Old.Name + ". If its disk is ever used again, delete them there first.", Ask: "Who is responsible for that?"}}}
+		return &card.Change{Steps: []card.Guide{{Do: "The licence's files are lost with " + h.lostName() + ". If its disk is ever used again, delete them there first.", Ask: "Who is responsible for that?"}}}
 	}}}
 }
 

@@ -5,6 +5,7 @@ package holder
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -69,7 +70,8 @@ var methods = map[card.Method]func(*Handle) method{
 type Exceptions struct {
 	Takeover string // activate licences that are active on the old computer; "" means no
 	Second   string // activate a second seat and leave the old computer's seat active; "" means no
-	Lost     string // the old computer cannot deactivate licences; "" means that it can
+	Lost     string // the computer that has licences cannot deactivate them; "" means that it can
+	Back     string // the move goes back to the old computer; "" means no
 }
 
 // Session opens licences in a run.
@@ -83,8 +85,10 @@ type Session struct {
 }
 
 // Deactivates reports whether this run deactivates licences rather than activates them: on the old
-// computer, or on its behalf.
-func (r *Session) Deactivates() bool { return r.Side() == steps.OldSide || r.Lost != "" }
+// computer, or on its behalf. A move that goes back does the opposite.
+func (r *Session) Deactivates() bool {
+	return (r.Side() == steps.OldSide) != (r.Back != "") || r.Lost != ""
+}
 
 // Handle is an open licence.
 type Handle struct {
@@ -113,7 +117,10 @@ func (r *Session) Open(c *card.Card, l *card.Licence, version string) (*Handle, 
 		}
 	}
 	h.Request = licence.Request{Code: h.Secrets.Code, Computer: r.Self().ID, Version: version}
-	if r.Lost != "" && r.Side() == steps.NewSide {
+	switch {
+	case r.Lost != "" && r.Back != "":
+		h.Request.Computer = r.State.New.ID
+	case r.Lost != "":
 		h.Request.Computer = h.state().From.ID // on its behalf
 	}
 	h.Request.Serial, h.Request.Product = h.Key.App+"/"+h.Key.Item, h.Card.Title
@@ -167,6 +174,11 @@ func (h *Handle) change() licence.Change {
 func (h *Handle) ask(ctx context.Context, computer string) (*licence.Answer, error) {
 	c := h.change()
 	c.Request.Computer, c.Request.Also = computer, []string{h.Self().ID}
+	for _, id := range []string{h.Manifest.Old.ID, h.state().From.ID, h.State.New.ID} {
+		if id != "" && id != computer && !slices.Contains(c.Request.Also, id) {
+			c.Request.Also = append(c.Request.Also, id)
+		}
+	}
 	a, err := c.Look(ctx)
 	if err != nil {
 		h.Detail(h.Key, "asked for the state: "+err.Error())
@@ -189,15 +201,21 @@ func (h *Handle) see(ctx context.Context) (*steps.Observation, error) {
 	if err != nil {
 		return nil, err
 	}
-	see := &steps.Observation{Old: old, Here: here}
-	if h.Desk() == nil && here != h.state().From.ID {
+	see := &steps.Observation{Old: old, Here: here, OnOld: h.Side() == steps.OldSide}
+	if see.OnOld && here != h.state().From.ID {
+		own, err := h.ask(ctx, here)
+		if err != nil {
+			return nil, err
+		}
+		see.Own = own.State
+	} else if h.Desk() == nil && here != h.state().From.ID {
 		// What this computer shows takes precedence over the record.
 		if see.New, err = h.ask(ctx, here); err != nil {
 			return nil, err
 		}
 	}
 	see.By = h.by(ctx)
-	if here != h.state().From.ID && h.method.copy != nil {
+	if !see.OnOld && here != h.state().From.ID && h.method.copy != nil {
 		see.Copy = h.method.copy()
 	}
 	return see, nil
@@ -215,8 +233,8 @@ func (h *Handle) Deactivate(ctx context.Context) (*run.LicenceOutcome, error) {
 	if out.New == licence.Unknown && a.Seated() == 0 {
 		out.New = licence.NotActivated // on no computer, according to the answer
 	}
-	if h.Side() == steps.NewSide {
-		return out, nil // the app's copy is lost with the old computer
+	if h.Request.Computer != h.Self().ID {
+		return out, nil // the app's copy is lost with that computer
 	}
 	return out, h.keep(licence.Deactivate, a, out)
 }
@@ -229,6 +247,9 @@ func (h *Handle) Activate(ctx context.Context) (*run.LicenceOutcome, error) {
 	}
 	out := h.Outcome(a)
 	out.Did, out.Good, out.Disabled = did(a, "activated"), true, a.Disabled != ""
+	if a.Disabled != "" {
+		out.DisabledOn = h.lostName()
+	}
 	return out, h.keep(licence.Activate, a, out)
 }
 

@@ -156,7 +156,7 @@ func TestVendorCommand(t *testing.T) {
 	}
 	// A state that nobody changed here, and transfers that are used up or no longer reported.
 	remembered := func(b *holder.Handle, old, now licence.State) *holder.Handle {
-		st := &steps.Licence{Old: old, New: now, Left: -1}
+		st := &steps.Licence{Old: old, New: now, Left: -1, From: b.Manifest.Old, On: map[string]steps.Held{b.Manifest.Old.ID: {State: old}}}
 		b.State.Licences[b.Key] = st
 		return b
 	}

@@ -41,7 +41,7 @@ func (h *Handle) lostSteps() *card.Change {
 		return h.method.lostSteps()
 	}
 	return &card.Change{Steps: []card.Guide{
-		{Do: "Tell " + cmp.Or(h.Card.Vendor, "the vendor") + " why it cannot be deactivated on " + h.Manifest.Old.Name + " (" + h.Lost + "), and ask them to deactivate it."},
+		{Do: "Tell " + cmp.Or(h.Card.Vendor, "the vendor") + " why it cannot be deactivated on " + h.lostName() + " (" + h.Lost + "), and ask them to deactivate it."},
 		{Do: "Wait for their answer.", Ask: "What did they answer?"},
 	}}
 }
@@ -80,7 +80,7 @@ var _ licence.Service = localService{}
 // Ask answers like a licence service.
 func (h localService) Ask(ctx context.Context, action licence.Action, r licence.Request, _ string) (*licence.Answer, error) {
 	here := r.Computer == h.Self().ID
-	lost := h.Lost != "" && r.Computer == h.state().From.ID
+	lost := h.Lost != "" && r.Computer == h.Request.Computer
 	a := h.remembered(r.Computer)
 	if !here && !lost {
 		return a, nil
@@ -111,32 +111,45 @@ func (h *Handle) remembered(computer string) *licence.Answer {
 	if end := h.Licence.Expires.End(); !end.IsZero() {
 		a.Until = end.Unix()
 	}
-	old, now := licence.Active, licence.NotActivated
-	if st.Old != licence.Unknown {
-		old = st.Old
-	}
-	if st.New != licence.Unknown {
-		now = st.New
-	}
 	if h.Licence.Transfers != nil && st.Left < 0 {
 		a.Transfers = *h.Licence.Transfers
 	}
-	if old == licence.Active {
-		a.Active = append(a.Active, h.state().From.ID)
+	on := func(computer string) licence.State {
+		if computer == h.State.New.ID || h.State.New.ID == "" && computer != h.Manifest.Old.ID {
+			return cmp.Or(known(st.New), licence.NotActivated) // nothing shows that it was ever active there
+		}
+		if held := known(st.On[computer].State); held != "" {
+			return held
+		}
+		return map[bool]licence.State{true: licence.Active, false: licence.NotActivated}[computer == h.Manifest.Old.ID]
 	}
-	switch bound := h.State.New.ID; {
-	case computer == st.From.ID:
-		a.State = old
-	case bound == "" || computer == bound:
-		a.State = now // nothing shows that it was ever active there
+	all := []string{h.Manifest.Old.ID, st.From.ID, cmp.Or(h.State.New.ID, h.Self().ID)}
+	slices.Sort(all)
+	for _, id := range slices.Compact(all) {
+		if on(id) == licence.Active {
+			a.Active = append(a.Active, id)
+		}
 	}
-	if a.State == licence.Active && a.Until != 0 && !h.Now().Before(licence.When(a.Until)) {
+	if a.State = on(computer); a.State == licence.Active && a.Until != 0 && !h.Now().Before(licence.When(a.Until)) {
 		a.State = licence.Expired
 	}
-	if now == licence.Active {
-		a.Active = append(a.Active, cmp.Or(h.State.New.ID, h.Self().ID))
-	}
 	return a
+}
+
+// known returns a state, or "" if it is unknown.
+func known(s licence.State) licence.State {
+	if s == licence.Unknown {
+		return ""
+	}
+	return s
+}
+
+// lostName returns the name of the computer that cannot deactivate its licences.
+func (h *Handle) lostName() string {
+	if h.Back != "" {
+		return h.State.New.Name
+	}
+	return h.state().From.Name
 }
 
 // shows sets whether this computer shows the licence as active.

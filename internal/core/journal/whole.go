@@ -21,6 +21,9 @@ func WriteBelow(dir, name string, data []byte) error {
 // medium was unplugged.
 func MakeBelow(dir, name string) error {
 	for part := range strings.SplitSeq(path.Clean(name), "/") {
+		if part == "." {
+			continue
+		}
 		dir = filepath.Join(dir, part)
 		if err := os.Mkdir(dir, 0o755); err != nil && !os.IsExist(err) {
 			return err

@@ -25,6 +25,12 @@ func (m *Move) activateApp(ctx context.Context, c *card.Card, o *run.Outcome, on
 	if err != nil {
 		return err
 	}
+	if m.Exceptions.Back != "" {
+		return m.eachLicence(c, version.Value, o, "activated", on, func(h *holder.Handle) (*run.LicenceOutcome, error) {
+			h.Request.Edition = version.Edition
+			return m.activateBack(ctx, h, o)
+		})
+	}
 	if f := m.Facts(c); len(c.Licences) == 0 || !f.Packed || f.Side == steps.OldSide {
 		// This check needs no answers. Without a licence no fact can stop the step; on the wrong
 		// computer the first gate does.
@@ -69,6 +75,30 @@ func (m *Move) activateOne(ctx context.Context, h *holder.Handle, version run.Ve
 		if err := m.Overrode(h.Card, o, steps.Overridden{Gate: "old-deactivated", Step: steps.Activate, Why: why, Because: m.Exceptions.Second, Second: h.Licence.Name}); err != nil {
 			return nil, err
 		}
+	}
+	return h.Activate(ctx)
+}
+
+// activateBack activates one licence on the old computer again, if it is not active on the new one.
+func (m *Move) activateBack(ctx context.Context, h *holder.Handle, o *run.Outcome) (*run.LicenceOutcome, error) {
+	h.Begin(h.Key, "activating", 0)
+	f := m.Facts(h.Card)
+	st, err := h.Standing(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if st.New == licence.Unknown && !f.Bound {
+		st.New = licence.NotActivated // no new computer was ever used
+	}
+	f.Seat = &steps.SeatFacts{Licence: st.Back(f.NewName), Takeover: m.Exceptions.Takeover != ""}
+	if on, err := m.Check(steps.ActivateBack, h.Card, f, o); err != nil || !on {
+		return nil, err
+	}
+	if err := m.Overrode(h.Card, o, steps.Overridden{Gate: "other-computer", Step: steps.ActivateBack, Why: "the move goes back: activated on " + f.Here, Because: m.Exceptions.Back}); err != nil {
+		return nil, err
+	}
+	if f.TakesOver() {
+		h.Request.From = m.State.New.ID
 	}
 	return h.Activate(ctx)
 }

@@ -21,6 +21,9 @@ func (m *Move) Deactivate(ctx context.Context) ([]*run.Outcome, error) {
 
 // deactivateApp deactivates the licences of an app. on prepares each, or skips it with errPassed.
 func (m *Move) deactivateApp(ctx context.Context, c *card.Card, o *run.Outcome, on func(*holder.Handle) error) error {
+	if m.Exceptions.Back != "" {
+		return m.deactivateBack(ctx, c, o, on)
+	}
 	if may, err := m.checkDeactivate(ctx, c, o); err != nil || !may {
 		return err
 	}
@@ -28,7 +31,50 @@ func (m *Move) deactivateApp(ctx context.Context, c *card.Card, o *run.Outcome, 
 	if err != nil {
 		return err
 	}
-	return m.eachLicence(c, version.Value, o, "deactivated", on, func(h *holder.Handle) (*run.LicenceOutcome, error) { return h.Deactivate(ctx) })
+	from := m.State.Holder(c.Name)
+	return m.eachLicence(c, version.Value, o, "deactivated", on, func(h *holder.Handle) (*run.LicenceOutcome, error) {
+		if m.Exceptions.Lost != "" && m.State.Licence(c.Name, h.Licence.Name).From.ID != from.ID {
+			return nil, nil // another computer has it, which is not the one that is lost
+		}
+		if may, err := m.checkSeat(ctx, h, o); err != nil || !may {
+			return nil, err
+		}
+		return h.Deactivate(ctx)
+	})
+}
+
+// deactivateBack deactivates the licences of an app on the new computer, so that the move can go back.
+func (m *Move) deactivateBack(ctx context.Context, c *card.Card, o *run.Outcome, on func(*holder.Handle) error) error {
+	f := m.Facts(c)
+	f.OldLost = m.Exceptions.Lost != ""
+	if may, err := m.Check(steps.DeactivateBack, c, f, o); err != nil || !may {
+		return err
+	}
+	if len(c.Licences) > 0 {
+		if err := m.Overrode(c, o, steps.Overridden{Gate: "old-computer", Step: steps.DeactivateBack, Why: "the move goes back: deactivated on " + m.State.New.Name, Because: m.Exceptions.Back}); err != nil {
+			return err
+		}
+	}
+	return m.eachLicence(c, "", o, "deactivated", on, func(h *holder.Handle) (*run.LicenceOutcome, error) { return h.Deactivate(ctx) })
+}
+
+// checkSeat runs the gates of Deactivate that depend on one licence.
+func (m *Move) checkSeat(ctx context.Context, h *holder.Handle, o *run.Outcome) (bool, error) {
+	f := m.Facts(h.Card)
+	f.OldLost, f.Kit, f.Version, f.Drift, f.Seat = m.Exceptions.Lost != "", &steps.KitFacts{}, &steps.VersionFacts{}, &steps.DriftFacts{}, &steps.SeatFacts{}
+	var err error
+	if f.Seat.Licence, err = h.Standing(ctx); err != nil {
+		return false, err
+	}
+	if l := m.State.Found[h.Card.Name]; l != nil {
+		f.Version.NewVersion, f.Version.NewEdition, f.Version.NewSeen = l.Version, l.Edition, l.At
+	} else {
+		f.Seat.Licence.Covers, f.Seat.Licence.Edition = "", "" // no run has looked at the new computer
+	}
+	known := m.State.Licence(h.Card.Name, h.Licence.Name)
+	f.Seat.Stays = known.Stays && m.Exceptions.Lost == "" && !steps.CanActivateElsewhere(known.On[m.State.Old.ID].State)
+	f.Seat.Again, f.Seat.BackBy = h.Licence.Wait.From(m.Now()), h.Licence.BackBy.From(m.Now())
+	return m.Check(steps.Deactivate, h.Card, f, o)
 }
 
 // eachLicence opens each licence of an app, and changes it unless on skips it. done describes the
@@ -88,7 +134,8 @@ func (m *Move) checkDeactivate(ctx context.Context, c *card.Card, o *run.Outcome
 	}
 	on, err := m.Check(steps.Deactivate, c, f, o)
 	if err == nil && on && f.OldLost && len(c.Licences) > 0 {
-		err = m.Overrode(c, o, steps.Overridden{Gate: "old-computer", Step: steps.Deactivate, Why: "deactivated on " + f.Here + " on behalf of " + f.OldName, Because: m.Exceptions.Lost})
+		from := m.State.Holder(c.Name)
+		err = m.Overrode(c, o, steps.Overridden{Gate: "old-computer", Step: steps.Deactivate, Why: "deactivated on " + f.Here + " on behalf of " + from.Name, Because: m.Exceptions.Lost, For: from.ID})
 	}
 	return on, err
 }

@@ -70,12 +70,14 @@ type LicenceOutcome struct {
 	Used      int           `json:"transfers_used"`
 	Did       string        `json:"did"`                   // deactivated, activated, nothing, seen
 	Trial     *time.Time    `json:"trial_until,omitempty"` // end of the trial period here
-	Disabled  bool          `json:"taken_over,omitempty"`  // activation here disabled it on the old computer
-	Token     string        `json:"token,omitempty"`
-	Aside     string        `json:"set_aside,omitempty"`
-	By        string        `json:"by,omitempty"`
-	Copy      string        `json:"copy,omitempty"` // problem with the app's own copy of the licence here
-	Good      bool          `json:"good"`
+	Disabled  bool          `json:"taken_over,omitempty"`  // activation here disabled it on another computer
+	// DisabledOn is the name of that computer.
+	DisabledOn string `json:"taken_over_from,omitempty"`
+	Token      string `json:"token,omitempty"`
+	Aside      string `json:"set_aside,omitempty"`
+	By         string `json:"by,omitempty"`
+	Copy       string `json:"copy,omitempty"` // problem with the app's own copy of the licence here
+	Good       bool   `json:"good"`
 }
 
 // Fail records an error in the outcome.

@@ -130,6 +130,8 @@ type UndoFacts struct {
 type SeatFacts struct {
 	Licence  Standing
 	BackBy   time.Time // when a licence that is deactivated now must be active again at the latest
+	Again    time.Time // when a licence that is deactivated now can be activated again; zero if at once
+	Stays    bool      // the user chose that the seat on this computer stays active
 	Takeover bool      // the user wants to take it over from the old computer
 	Second   bool      // the user wants a second seat in addition to the one on the old computer
 }
@@ -232,15 +234,15 @@ func clock(t time.Time) string { return t.Local().Format("2 Jan 2006 15:04") }
 
 // Gates is the table of all gates.
 var Gates = []Gate{
-	{"old-computer", []Step{Pack, Deactivate, Retire, Return, Remove}, true, true, 0, "this step must run on the old computer",
+	{"old-computer", []Step{Pack, Deactivate, Retire, Return, Remove, ActivateBack}, true, true, 0, "this step must run on the old computer",
 		func(f Facts) []string {
 			return when(f.Side != OldSide && !f.OldLost, "this is %s, not the old computer %s", f.Here, f.OldName)
 		}},
-	{"other-computer", []Step{Unpack, Undo, Activate, Verify}, true, true, 0, "this step must not run on the old computer",
+	{"other-computer", []Step{Unpack, Undo, Activate, Verify, DeactivateBack}, true, true, 0, "this step must not run on the old computer",
 		func(f Facts) []string {
-			return when(f.Side == OldSide && !f.Keep, "this is the old computer %s itself", f.Here)
+			return when(f.Side == OldSide && !f.Keep && !f.OldLost, "this is the old computer %s itself", f.Here)
 		}},
-	{"new-computer", []Step{Deactivate, Unpack, Undo, Activate, Verify}, true, true, 0, "this computer is the new computer of the move",
+	{"new-computer", []Step{Deactivate, Unpack, Undo, Activate, Verify, DeactivateBack}, true, true, 0, "this computer is the new computer of the move",
 		func(f Facts) []string {
 			return when(f.Side == ThirdSide, "this is %s, and the new computer of this move is %s", f.Here, f.NewName)
 		}},
@@ -248,17 +250,17 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(!f.Bound && !f.Keep && f.NewName != "" && f.NewName != kit.Unnamed && !strings.EqualFold(f.Here, f.NewName), "this is %s, but the kit was made for %s", f.Here, f.NewName)
 		}},
-	{"not-a-copy", []Step{Deactivate, Activate}, true, false, 0, "the kit is for a move, not a safety copy",
+	{"not-a-copy", []Step{Deactivate, Activate, DeactivateBack, ActivateBack}, true, false, 0, "the kit is for a move, not a safety copy",
 		func(f Facts) []string {
 			return when(f.Keep, "the kit is a safety copy, so the licences of %s are not changed", f.Title)
 		}},
-	{"newest-copy", []Step{Pack, Deactivate, Unpack, Undo, Activate, Verify, Retire, Return, Remove, Close}, false, false, 0, "this is the newest copy of the kit used here",
+	{"newest-copy", []Step{Pack, Deactivate, Unpack, Undo, Activate, Verify, Retire, Return, Remove, Close, DeactivateBack, ActivateBack}, false, false, 0, "this is the newest copy of the kit used here",
 		func(f Facts) []string { return when(f.Behind != "", "%s", f.Behind) }},
-	{"destinations-confirmed", []Step{Unpack, Undo, Activate, Verify}, true, false, 0, "the destinations in the kit were chosen on this computer",
+	{"destinations-confirmed", []Step{Unpack, Undo, Activate, Verify, DeactivateBack}, true, false, 0, "the destinations in the kit were chosen on this computer",
 		func(f Facts) []string {
 			return when(len(f.Unconfirmed) > 0, "not chosen on %s by this user: %s", f.Here, strings.Join(f.Unconfirmed, ", "))
 		}},
-	{"clock-right", []Step{Deactivate, Activate}, false, false, 0, "this computer's clock is not earlier than the kit",
+	{"clock-right", []Step{Deactivate, Activate, DeactivateBack, ActivateBack}, false, false, 0, "this computer's clock is not earlier than the kit",
 		func(f Facts) []string {
 			return when(f.Written.After(f.Now.Add(time.Hour)), "the clock of %s shows %s, but the kit was written at %s", f.Here, clock(f.Now), clock(f.Written))
 		}},
@@ -358,7 +360,7 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(f.Version.OldEdition != "" && !strings.EqualFold(f.Version.OldEdition, f.Version.NewEdition), "%s had the edition %q, but %q is here", f.Title, f.Version.OldEdition, f.Version.NewEdition)
 		}},
-	{"old-deactivated", []Step{Activate}, true, false, NeedsSeat, "the licence is not active on the old computer, unless its rule allows that",
+	{"old-deactivated", []Step{Activate, ActivateBack}, true, false, NeedsSeat, "the licence is not active on the old computer, unless its rule allows that",
 		func(f Facts) []string {
 			l := f.Seat.Licence
 			switch {
@@ -378,12 +380,12 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			return when(f.Seat.Licence.New != licence.Active && !f.Placed, "the data of %s is not in place yet", f.Title)
 		}},
-	{"allowance", []Step{Activate}, true, false, NeedsSeat, "a transfer is left",
+	{"allowance", []Step{Activate, ActivateBack}, true, false, NeedsSeat, "a transfer is left",
 		func(f Facts) []string {
 			moves := f.Seat.Licence.Old == licence.Deactivated || f.TakesOver()
 			return when(f.Seat.Licence.New != licence.Active && moves && f.Seat.Licence.Left == 0, "the licence has no transfers left")
 		}},
-	{"not-expired", []Step{Activate}, true, false, NeedsSeat, "the licence has not expired",
+	{"not-expired", []Step{Activate, ActivateBack}, true, false, NeedsSeat, "the licence has not expired",
 		func(f Facts) []string {
 			l := f.Seat.Licence // verify reports whether an active licence has expired
 			return when(l.New != licence.Active && !l.Until.IsZero() && !l.clockTime(f.Now).Before(l.Until), "it expired on %s", l.Until.Add(-time.Second).Format("2 Jan 2006"))
@@ -396,10 +398,28 @@ var Gates = []Gate{
 			}
 			return when(!by.IsZero() && f.Now.After(by), "the deadline to activate it again was %s", clock(by))
 		}},
-	{"waiting-over", []Step{Activate}, false, false, NeedsSeat, "the vendor's waiting time has passed",
+	{"waiting-over", []Step{Activate, ActivateBack}, false, false, NeedsSeat, "the vendor's waiting time has passed",
 		func(f Facts) []string {
 			l := f.Seat.Licence
 			return when(l.New != licence.Active && l.Again.After(l.clockTime(f.Now)), "it can be activated again from %s", clock(l.Again))
+		}},
+	{"usable-again", []Step{Deactivate}, false, false, NeedsSeat, "the licence can be activated again before it expires",
+		func(f Facts) []string {
+			again, l := f.Seat.Again, f.Seat.Licence
+			if again.IsZero() || !l.Old.Held() {
+				return nil
+			}
+			return append(when(!l.Until.IsZero() && !again.Before(l.Until), "it can be activated again from %s, but expires at %s", clock(again), clock(l.Until)),
+				when(!f.Seat.BackBy.IsZero() && again.After(f.Seat.BackBy), "it can be activated again from %s, but must be active again by %s", clock(again), clock(f.Seat.BackBy))...)
+		}},
+	{"seat-free", []Step{Activate, ActivateBack}, true, false, NeedsSeat, "no computer outside this move took the seat",
+		func(f Facts) []string {
+			l := f.Seat.Licence
+			return when(l.Taken(), "the seat is active on another computer, which does not belong to this move (%d of %d seats are taken)", l.ActiveOn, l.Seats)
+		}},
+	{"seat-stays", []Step{Deactivate}, false, false, NeedsSeat, "the seat on the old computer is not one that was to stay active",
+		func(f Facts) []string {
+			return when(f.Seat.Stays, "a second seat was activated on %s, so that the one on %s stays active", f.NewName, f.OldName)
 		}},
 	{"licence-covers", []Step{Deactivate, Unpack, Activate}, false, false, NeedsVersion, "the licence covers the version and edition on the new computer",
 		func(f Facts) (out []string) {

@@ -20,6 +20,13 @@ func onOld() Facts {
 		Kit: &KitFacts{}, Fit: &FitFacts{}, Use: &UseFacts{}, Pack: &PackFacts{}, Drift: &DriftFacts{}, Place: &PlaceFacts{}, Version: &VersionFacts{}, Undo: &UndoFacts{}, Seat: &SeatFacts{Licence: Standing{Left: -1}}}
 }
 
+// goesBack is the old computer of a move that goes back.
+func goesBack() Facts {
+	f := onOld()
+	f.Seat.Licence.Old, f.Seat.Licence.New = licence.Deactivated, licence.Deactivated
+	return f
+}
+
 func onNew() Facts {
 	f := onOld()
 	f.Side, f.Here = NewSide, "NEW"
@@ -140,6 +147,29 @@ var gateCases = []struct {
 	{"requirements-met", onNew, Unpack, "not on this computer: the font; the driver", func(f *Facts) { f.Place.Requires = []string{"the font", "the driver"} }},
 	{"requirements-met", onNew, Unpack, "", func(f *Facts) {}},
 	{"names-fit", onNew, Unpack, "a:b", func(f *Facts) { f.Fit.BadNames = []string{"a:b"} }},
+	{"usable-again", onOld, Deactivate, "but expires at", func(f *Facts) {
+		f.Seat.Licence.Old, f.Seat.Again, f.Seat.Licence.Until = licence.Active, noon.Add(48*time.Hour), noon.Add(24*time.Hour)
+	}},
+	{"usable-again", onOld, Deactivate, "but must be active again by", func(f *Facts) {
+		f.Seat.Licence.Old, f.Seat.Again, f.Seat.BackBy = licence.Active, noon.Add(48*time.Hour), noon.Add(24*time.Hour)
+	}},
+	{"usable-again", onOld, Deactivate, "", func(f *Facts) {
+		f.Seat.Licence.Old, f.Seat.Again, f.Seat.Licence.Until = licence.Active, noon.Add(24*time.Hour), noon.Add(48*time.Hour)
+	}},
+	{"seat-free", onNew, Activate, "does not belong to this move (1 of 1 seats are taken)", func(f *Facts) {
+		f.Seat.Licence = Standing{Old: licence.NotActivated, New: licence.NotActivated, Seen: true, Seats: 1, ActiveOn: 1, Elsewhere: 1, Left: 1}
+	}},
+	{"seat-free", onNew, Activate, "", func(f *Facts) {
+		f.Seat.Licence = Standing{Old: licence.NotActivated, New: licence.NotActivated, Seen: true, Seats: 2, ActiveOn: 1, Elsewhere: 1, Left: 1}
+	}},
+	{"seat-stays", onOld, Deactivate, "so that the one on OLD stays active", func(f *Facts) { f.Seat.Stays = true }},
+	{"seat-stays", onOld, Deactivate, "", func(f *Facts) {}},
+	{"old-deactivated", goesBack, ActivateBack, "the licence is active on NEW", func(f *Facts) {
+		f.Seat.Licence = Standing{Old: licence.Deactivated, New: licence.Active, Left: 1}.Back("NEW")
+	}},
+	{"old-deactivated", goesBack, ActivateBack, "", func(f *Facts) {
+		f.Seat.Licence = Standing{Old: licence.Deactivated, New: licence.Deactivated, Left: 1}.Back("NEW")
+	}},
 	{"licence-covers", onOld, Deactivate, `covers version 3, but version "4.1" is on NEW`, func(f *Facts) { f.Version.Covered, f.Version.NewVersion = []Cover{{"3", ""}}, "4.1" }},
 	{"licence-covers", onOld, Deactivate, "", func(f *Facts) { f.Version.Covered = []Cover{{"3", "Port"}} }}, // the new computer was not looked at
 	{"licence-covers", onNew, Unpack, `covers the edition "Port", but "Pier" is here`, func(f *Facts) {
@@ -190,21 +220,24 @@ var gateCases = []struct {
 }
 
 // firm lists the gates that cannot be overridden, with their steps.
-var firm = []string{"old-computer", "other-computer", "new-computer", "not-a-copy", "handed-over", "kit-undamaged", "readable", "sealed", "packed", "old-deactivated", "allowance", "not-expired", "verified", "destinations-confirmed"}
+var firm = []string{"old-computer", "other-computer", "new-computer", "not-a-copy", "handed-over", "kit-undamaged", "readable", "sealed", "packed", "old-deactivated", "allowance", "not-expired", "verified", "destinations-confirmed", "seat-free"}
 
 // gatesOf lists the gates of each step.
 var gatesOf = map[Step]string{
 	Survey:     "",
 	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-present readable items-present dependencies-present counts-expected serial-right names-fit fits",
-	Deactivate: "old-computer new-computer not-a-copy newest-copy clock-right kit-undamaged counts-expected sealed old-unchanged trial-verified activation-deadline licence-covers",
+	Deactivate: "old-computer new-computer not-a-copy newest-copy clock-right kit-undamaged counts-expected sealed old-unchanged trial-verified activation-deadline usable-again seat-stays licence-covers",
 	Unpack:     "other-computer new-computer right-name newest-copy destinations-confirmed kit-undamaged app-closed files-closed names-fit fits packed users-known licence-deactivated destination-ready requirements-met version-rule same-edition licence-covers",
 	Undo:       "other-computer new-computer newest-copy destinations-confirmed app-closed packed not-active-here old-data-exists set-aside-exists",
-	Activate:   "other-computer new-computer right-name not-a-copy newest-copy destinations-confirmed clock-right kit-undamaged sealed old-deactivated in-place allowance not-expired activation-deadline waiting-over licence-covers",
+	Activate:   "other-computer new-computer right-name not-a-copy newest-copy destinations-confirmed clock-right kit-undamaged sealed old-deactivated in-place allowance not-expired activation-deadline waiting-over seat-free licence-covers",
 	Verify:     "other-computer new-computer newest-copy destinations-confirmed packed",
 	Retire:     "old-computer newest-copy app-closed files-closed old-unchanged verified",
 	Return:     "old-computer newest-copy app-closed",
 	Remove:     "old-computer newest-copy verified handed-over",
 	Close:      "newest-copy verified handed-over",
+
+	DeactivateBack: "other-computer new-computer not-a-copy newest-copy destinations-confirmed clock-right",
+	ActivateBack:   "old-computer not-a-copy newest-copy clock-right old-deactivated allowance not-expired waiting-over seat-free",
 }
 
 func check(t *testing.T, step Step, f Facts) []Block {

@@ -22,7 +22,8 @@ const (
 type Due struct {
 	Step Step
 	Apps []string
-	Side Side // "" if it can run on any computer
+	Side Side   // "" if it can run on any computer
+	Lost string // for a deactivation, the new computer that was replaced while it had the licence; "" if none
 }
 
 // Next returns the first step that an app has not finished.
@@ -37,7 +38,7 @@ func (s *State) Next(cards []*card.Card) Due {
 		if w.Step == Verify {
 			for _, c := range cards {
 				if s.Waiting(c) {
-					return Due{Todo, []string{c.Name}, NewSide}
+					return Due{Step: Todo, Apps: []string{c.Name}, Side: NewSide}
 				}
 			}
 		}
@@ -48,6 +49,9 @@ func (s *State) Next(cards []*card.Card) Due {
 			}
 			switch s.Progress(c, w.Step) {
 			case No, Partly, Bad:
+				if holder := s.Holder(c.Name); w.Step == Deactivate && holder.ID != s.Old.ID {
+					return Due{Step: Deactivate, Apps: []string{c.Name}, Side: NewSide, Lost: holder.Name}
+				}
 				d.Apps = append(d.Apps, c.Name)
 			}
 		}

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
 )
 
@@ -22,11 +23,9 @@ func (s *State) AppItems(app string) []*Item {
 	return out
 }
 
-// SecondSeat reports whether the user activated a second seat and left the old computer's seat
+// SecondSeat reports whether the user activated a second seat on the new computer and left the other seat
 // active.
-func (s *State) SecondSeat(app, licence string) bool {
-	return slices.ContainsFunc(s.Overrides, func(o Override) bool { return o.App == app && o.Second == licence && licence != "" })
-}
+func (s *State) SecondSeat(app, licence string) bool { return s.Licence(app, licence).Second }
 
 // Trying reports whether an app in its trial period must be verified on the new computer before its
 // licence is deactivated.
@@ -57,7 +56,18 @@ func (s *State) Waiting(c *card.Card) bool {
 
 // Lost reports whether the app's licences were deactivated on behalf of a lost old computer.
 func (s *State) Lost(app string) bool {
-	return slices.ContainsFunc(s.Overrides, func(o Override) bool { return o.App == app && o.Gate == "old-computer" })
+	return slices.ContainsFunc(s.Overrides, func(o Override) bool { return o.App == app && o.For == s.Old.ID })
+}
+
+// Holder returns the computer whose licences of an app a deactivation concerns: a new computer that broke, as long as
+// it has one of them, else the old one.
+func (s *State) Holder(app string) kit.Computer {
+	for _, lic := range s.LicencesOf(app) {
+		if lic.From.ID != s.Old.ID && !CanActivateElsewhere(lic.Old) {
+			return lic.From
+		}
+	}
+	return s.Old
 }
 
 // Done is the progress of one app with one step.
@@ -84,7 +94,7 @@ func (s *State) Progress(c *card.Card, step Step) Done {
 			return Partly
 		}
 	case Deactivate:
-		return s.ofLicences(c, func(st Standing) bool { return CanActivateElsewhere(st.Old) })
+		return s.ofLicences(c, func(st Standing) bool { return CanActivateElsewhere(st.Old) || st.Second && st.New.Held() })
 	case Activate:
 		return s.ofLicences(c, func(st Standing) bool { return st.New == licence.Active })
 	case Unpack:
@@ -100,6 +110,10 @@ func (s *State) Progress(c *card.Card, step Step) Done {
 			return Nothing
 		}
 		if packed {
+			// Deactivate sets licence files aside. That alone is not a start.
+			if data := slices.DeleteFunc(slices.Clone(items), func(it *Item) bool { return c.HoldsLicence(it.Key.Item) }); len(data) > 0 {
+				items = data
+			}
 			return howMany(len(items), func(i int) bool { return items[i].Retired != nil || items[i].Skipped() })
 		}
 	}

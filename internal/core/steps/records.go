@@ -259,6 +259,8 @@ type Seen struct {
 	// prove nothing.
 	Asked bool `json:"asked"`
 	Good  bool `json:"good"`
+	// Own is the state on the old computer, if a new one that broke has the licence; else "".
+	Own licence.State `json:"own,omitempty"`
 	// Trial is true if the app runs on the new computer without the licence, which has not moved
 	// yet.
 	Trial bool `json:"trial,omitempty"`
@@ -297,6 +299,8 @@ type Overridden struct {
 	Because string `json:"because"` // the reason given
 	// Second is the licence that has a second seat while the old computer's seat stays active.
 	Second string `json:"second_seat,omitempty"`
+	// For is the id of the computer on whose behalf licences are deactivated, because it is lost.
+	For string `json:"for,omitempty"`
 }
 
 // Differs records a difference.

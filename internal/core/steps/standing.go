@@ -1,6 +1,7 @@
 package steps
 
 import (
+	"maps"
 	"slices"
 	"time"
 
@@ -11,11 +12,13 @@ import (
 // Observation is a report about a licence at one moment, from its service or from the computer
 // itself.
 type Observation struct {
-	Old  *licence.Answer // for the computer that it is deactivated on
-	New  *licence.Answer // for the new computer if asked separately; else nil
-	Here string          // machine.ID of this computer
-	By   string          // who reported it
-	Copy string          // problem with the app's own copy of the licence on the new computer; "" if none
+	Old   *licence.Answer // for the computer that it is deactivated on
+	New   *licence.Answer // for the new computer if asked separately; else nil
+	Here  string          // machine.ID of this computer
+	OnOld bool            // this is the old computer
+	Own   licence.State   // the state on this computer, if it is neither of the other two; else ""
+	By    string          // who reported it
+	Copy  string          // problem with the app's own copy of the licence on the new computer; "" if none
 }
 
 // Standing is the state of one licence: observed and recorded states, the rules of its service and
@@ -38,13 +41,16 @@ type Standing struct {
 	BackBy         time.Time // deadline for the next activation; zero if none
 	ServiceTime    time.Time // the service's own clock; zero if it has none
 
-	CopyProblem string    // problem with the app's own copy of the licence on the new computer; "" if none is known
-	Second      bool      // the user activated a second seat, and the old computer's seat stays active
-	Good        bool      // it is in its final state
-	Proven      Done      // result of the last verify
-	Trial       time.Time // end of the trial period on the new computer; zero if none
-	Trying      bool      // the data must be verified on the new computer first
-	Next        Step      // the next step; "" if none
+	CopyProblem string        // problem with the app's own copy of the licence on the new computer; "" if none is known
+	Second      bool          // the user activated a second seat, and the other seat stays active
+	Own         licence.State // observed on the old computer, if a new one that broke has the licence; else ""
+	Beside      int           // other computers of this move that have it
+	Elsewhere   int           // computers outside this move that have it
+	Good        bool          // it is in its final state
+	Proven      Done          // result of the last verify
+	Trial       time.Time     // end of the trial period on the new computer; zero if none
+	Trying      bool          // the data must be verified on the new computer first
+	Next        Step          // the next step; "" if none
 }
 
 // clockTime returns the current time for comparing deadlines: the service's clock if it has one.
@@ -68,15 +74,25 @@ func (s *State) Standing(c *card.Card, l *card.Licence, see *Observation, now ti
 		From: known.From.Name, Old: known.Old, New: known.New, Left: known.Left, Used: known.Used, OldAt: known.OldAt, NewAt: known.NewAt,
 		By: "the journal", Proven: known.Seen.result(),
 	}
-	st.Second = s.SecondSeat(c.Name, l.Name)
+	st.Second = known.Second
 	sure := see != nil && st.see(see, now)
+	if see != nil {
+		known.On = maps.Clone(known.On)
+		known.On[known.From.ID] = Held{State: st.Old}
+		if st.Own != "" {
+			known.On[s.Old.ID] = Held{State: st.Own}
+		}
+		st.Elsewhere = max(st.ActiveOn-s.Beside(known)-count(st.New.Held()), 0)
+	}
+	st.Beside = s.Beside(known)
 	if known.Old == licence.Deactivated && st.New != licence.Active {
 		st.BackBy = l.BackBy.From(known.OldAt)
 		if wait := l.Wait.From(known.OldAt); wait.After(st.Again) {
 			st.Again = wait
 		}
 	}
-	st.Good = sure && st.New == licence.Active && st.CopyProblem == "" && (!st.Old.Held() || st.Second && st.ActiveOn <= st.Seats)
+	chosen := (st.Second || known.Stays) && st.ActiveOn <= st.Seats
+	st.Good = sure && st.New == licence.Active && st.CopyProblem == "" && (st.Beside == 0 || chosen)
 	st.Trying = s.Trying(c)
 	if until := s.trialUntil(c, l); !st.New.Held() && until.After(now) {
 		st.Trial = until
@@ -85,11 +101,30 @@ func (s *State) Standing(c *card.Card, l *card.Licence, see *Observation, now ti
 	return st
 }
 
+func count(is bool) int {
+	if is {
+		return 1
+	}
+	return 0
+}
+
+// Taken reports whether the licence is not on a computer of this move, and no seat of it is free.
+func (s Standing) Taken() bool {
+	return s.Seen && !s.New.Held() && !s.Old.Held() && s.Elsewhere > 0 && s.ActiveOn >= s.Seats
+}
+
+// Back returns the standing for a move that goes back: the old computer is the one that the licence is activated on.
+// newName is the name of the new one.
+func (s Standing) Back(newName string) Standing {
+	s.From, s.Old, s.New, s.OldAt, s.NewAt = newName, s.New, s.Old, s.NewAt, s.OldAt
+	return s
+}
+
 // see applies an observation, and reports whether it covers the new computer too. A service asked
 // on the old computer may not know the new one.
 func (s *Standing) see(see *Observation, now time.Time) bool {
 	a := see.Old
-	s.Seen, s.By = true, see.By
+	s.Seen, s.By, s.Own = true, see.By, see.Own
 	s.Old, s.Left = a.State, a.Transfers
 	s.Covers, s.Edition, s.Seats, s.ActiveOn, s.AllowsTakeover = a.Covers, a.Edition, a.Seats, a.Seated(), a.Takeover
 	s.Until, s.Again, s.ServiceTime = licence.When(a.Until), licence.When(a.Again), see.clock()
@@ -97,7 +132,7 @@ func (s *Standing) see(see *Observation, now time.Time) bool {
 	switch {
 	case see.New != nil:
 		s.New = see.New.State
-	case see.Here == a.Computer:
+	case see.Here == a.Computer || see.OnOld:
 		if s.New == licence.Unknown && !elsewhere {
 			s.New = licence.NotActivated
 		}
@@ -160,7 +195,7 @@ func (s *State) trialUntil(c *card.Card, l *card.Licence) (until time.Time) {
 
 // Record returns the part of a standing that is recorded in the journal.
 func (s Standing) Record() Seen {
-	return Seen{Old: s.Old, New: s.New, Left: s.Left, By: s.By, CopyProblem: s.CopyProblem, Asked: s.Seen, Good: s.Good, Trial: s.OnTrial()}
+	return Seen{Old: s.Old, New: s.New, Left: s.Left, By: s.By, CopyProblem: s.CopyProblem, Asked: s.Seen, Good: s.Good, Trial: s.OnTrial(), Own: s.Own}
 }
 
 // OnTrial reports whether the app runs on the new computer while its licence is still on the old

@@ -124,24 +124,24 @@ func TestStanding(t *testing.T) {
 			OldAt: noon.Add(20 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 1, Used: 2, By: "the journal", Proven: No}},
 		"another's seat was disabled": {"", [][]journal.Line{packed(), {answer(20, "n", A, func(a *licence.Answer) { a.Disabled = "x" })}}, nil, 25, Standing{Old: U, New: A, NewAt: noon.Add(20 * time.Minute), Left: 1, By: "the journal", Proven: No, Next: Deactivate}},
 
-		"seen on the old computer": {"", [][]journal.Line{packed()}, sight("o", nil), 0, Standing{Old: A, New: N, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Proven: No, Next: Deactivate}},
+		"seen on the old computer": {"", [][]journal.Line{packed()}, sight("o", nil), 0, Standing{Old: A, New: N, Beside: 1, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Proven: No, Next: Deactivate}},
 		"seen on the new computer": {"", [][]journal.Line{packed(), taken}, sight("n", func(s *Observation) { s.Old.State, s.Old.Active = D, []string{"n"} }), 25, Standing{Old: D, New: A,
 			OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Good: true, Proven: No}},
-		"seen by the old computer, active elsewhere": {"", [][]journal.Line{packed()}, sight("o", func(s *Observation) { s.Old.Active = []string{"o", "n"} }), 0, Standing{Old: A, New: U, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 2, Proven: No, Next: Deactivate}},
+		"seen by the old computer, active elsewhere": {"", [][]journal.Line{packed()}, sight("o", func(s *Observation) { s.Old.Active = []string{"o", "n"} }), 0, Standing{Old: A, New: U, Beside: 1, Elsewhere: 1, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 2, Proven: No, Next: Deactivate}},
 		"the old computer does not unsee what the new one did": {"", [][]journal.Line{packed(), taken}, sight("o", func(s *Observation) { s.Old.State, s.Old.Active = D, nil }), 25, Standing{Old: D, New: A,
 			OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 3, By: "desk", Seen: true, Seats: 1, Proven: No}},
 		"gone from the new computer": {"", [][]journal.Line{packed(), taken}, sight("n", func(s *Observation) { s.Old.State, s.Old.Active = D, nil }), 25, Standing{Old: D, New: N,
 			OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 3, By: "desk", Seen: true, Seats: 1, Proven: No, Next: Activate}},
-		"active on both": {"", [][]journal.Line{packed(), taken}, sight("n", func(s *Observation) { s.Old.Active = []string{"o", "n"} }), 25, Standing{Old: A, New: A,
+		"active on both": {"", [][]journal.Line{packed(), taken}, sight("n", func(s *Observation) { s.Old.Active = []string{"o", "n"} }), 25, Standing{Old: A, New: A, Beside: 1,
 			OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 2, Proven: No, Next: Deactivate}},
-		"active on both, as a second seat": {"", [][]journal.Line{packed(), second}, sight("n", func(s *Observation) { s.Old.Active, s.Old.Seats = []string{"o", "n"}, 2 }), 25, Standing{Old: A, New: A,
+		"active on both, as a second seat": {"", [][]journal.Line{packed(), second}, sight("n", func(s *Observation) { s.Old.Active, s.Old.Seats = []string{"o", "n"}, 2 }), 25, Standing{Old: A, New: A, Beside: 1,
 			Left: 3, By: "desk", Seen: true, Seats: 2, ActiveOn: 2, Second: true, Good: true, Proven: No}},
-		"a second seat that is one too many": {"", [][]journal.Line{packed(), second}, sight("n", func(s *Observation) { s.Old.Active = []string{"o", "n"} }), 25, Standing{Old: A, New: A,
+		"a second seat that is one too many": {"", [][]journal.Line{packed(), second}, sight("n", func(s *Observation) { s.Old.Active = []string{"o", "n"} }), 25, Standing{Old: A, New: A, Beside: 1,
 			Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 2, Second: true, Proven: No}},
 		"asked for the new computer by itself": {"", [][]journal.Line{packed()}, sight("n", func(s *Observation) { s.Old.State, s.New = N, &licence.Answer{State: A} }), 0, Standing{Old: N, New: A, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Good: true, Proven: No}},
 		"what its service allows": {"", [][]journal.Line{packed()}, sight("n", func(s *Observation) {
 			s.Old.Covers, s.Old.Edition, s.Old.Takeover, s.Old.Again, s.Old.Issued, s.Old.Signed = "3", "Port", true, noon.Unix(), noon.Unix(), "jws"
-		}), 0, Standing{Old: A, New: N, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Covers: "3", Edition: "Port", AllowsTakeover: true, Again: noon, ServiceTime: noon, Proven: No, Next: Deactivate}},
+		}), 0, Standing{Old: A, New: N, Beside: 1, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Covers: "3", Edition: "Port", AllowsTakeover: true, Again: noon, ServiceTime: noon, Proven: No, Next: Deactivate}},
 		"the longer of two waiting times": {", wait: 20m", [][]journal.Line{packed(), deactivated}, sight("n", func(s *Observation) {
 			s.Old.State, s.Old.Active, s.Old.Again = D, nil, noon.Add(time.Hour).Unix()
 		}), 0, Standing{Old: D, New: N, OldAt: noon.Add(10 * time.Minute), Left: 3, By: "desk", Seen: true, Seats: 1, Again: noon.Add(time.Hour), Proven: No, Next: Activate}},
@@ -191,10 +191,10 @@ func TestRecord(t *testing.T) {
 		{Standing{Old: D, New: A, Seen: true, Good: true}, false, Yes},
 		{Standing{Old: D, New: A}, false, Partly}, // nobody could be asked
 		{Standing{Old: D, New: N, Seen: true}, false, Bad},
-		{Standing{Old: A, New: N, Seen: true, Trial: noon}, true, Partly},
+		{Standing{Old: A, New: N, Beside: 1, Seen: true, Trial: noon}, true, Partly},
 		{Standing{Old: D, New: N, Seen: true, Trial: noon}, false, Bad},
 		{Standing{Old: A, New: A, Seen: true, Trial: noon}, false, Bad},
-		{Standing{Old: A, New: N, Trial: noon}, false, Partly},
+		{Standing{Old: A, New: N, Beside: 1, Trial: noon}, false, Partly},
 	} {
 		c.st.Left, c.st.By = 2, "desk"
 		r := c.st.Record()

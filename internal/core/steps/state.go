@@ -31,6 +31,9 @@ const (
 	Return     Step = "return" // undoes Retire
 	Remove     Step = "remove" // removes the data that Retire set aside
 	Close      Step = "close"
+
+	DeactivateBack Step = "deactivate --back" // on the new computer, for a move that goes back
+	ActivateBack   Step = "activate --back"   // on the old computer, after that
 )
 
 // Item is the recorded state of one item.
@@ -58,12 +61,15 @@ type Licence struct {
 	App, Name string
 	Sealed    *kit.Sealed // its serial and code
 	Masked    string
-	From      kit.Computer // the computer that it is deactivated on: the old one, or a new one that broke
-	Old, New  licence.State
+	From      kit.Computer    // the computer that it is deactivated on: the old one, or a new one that broke
+	On        map[string]Held // its state on each computer, by id; "" is a new one that is not bound yet
+	Old, New  licence.State   // its state on From and on the new computer, from On
 	OldAt     time.Time
 	NewAt     time.Time
-	Left      int // transfers left when last observed; -1 if unknown
-	Used      int // transfers used by this move
+	Second    bool // the user activated a second seat on the new computer
+	Stays     bool // the user chose that the old computer's own seat stays active
+	Left      int  // transfers left when last observed; -1 if unknown
+	Used      int  // transfers used by this move
 	Pending   *Asked
 	Answers   map[string]int // number of recorded answers, by computer
 	Requested *Requested     // requested by file and not answered yet
@@ -71,6 +77,12 @@ type Licence struct {
 	History   []StepDone     // manual steps of all changes
 	Seen      *Seen
 	SeenAt    time.Time
+}
+
+// Held is the state of a licence on one computer, and since when it is known.
+type Held struct {
+	State licence.State
+	At    time.Time
 }
 
 // Override is an overridden gate and the app that it stopped.
@@ -221,9 +233,20 @@ func (s *State) Add(l journal.Line) {
 	case journal.EventSeen:
 		lic := s.licence(l)
 		lic.Seen, lic.SeenAt = read[Seen](l), l.At
-		lic.Old, lic.New, lic.Left = lic.Seen.Old, lic.Seen.New, lic.Seen.Left
+		lic.Left = lic.Seen.Left
+		s.became(lic, lic.From.ID, lic.Seen.Old, l.At)
+		s.became(lic, s.New.ID, lic.Seen.New, l.At)
+		if lic.Seen.Own != "" {
+			s.became(lic, s.Old.ID, lic.Seen.Own, l.At)
+		}
 	case journal.EventOverridden:
-		s.Overrides = append(s.Overrides, Override{Overridden: *read[Overridden](l), App: l.App, Computer: l.Computer, At: l.At})
+		over := read[Overridden](l)
+		s.Overrides = append(s.Overrides, Override{Overridden: *over, App: l.App, Computer: l.Computer, At: l.At})
+		if over.Second != "" {
+			l.Licence = over.Second
+			lic := s.licence(l)
+			lic.Second, lic.Stays = true, lic.Stays || lic.From.ID == s.Old.ID
+		}
 	case journal.EventAgreed:
 		s.Agreed[l.App] = true
 	case journal.EventReported:
@@ -270,6 +293,12 @@ func (s *State) SealedLast() (last time.Time) {
 func (s *State) bind(b *Bound) {
 	broken := s.New
 	s.New = b.Computer
+	for _, lic := range s.Licences {
+		if held, is := lic.On[""]; is && broken.ID == "" {
+			lic.On[s.New.ID] = held
+			delete(lic.On, "")
+		}
+	}
 	if b.Because == "" {
 		return
 	}
@@ -279,16 +308,17 @@ func (s *State) bind(b *Bound) {
 	s.Asides, s.Opened, s.Found, s.Chosen = map[string][]string{}, map[string]*Opened{}, map[string]*AppFound{}, Chosen{}
 	for _, lic := range s.Licences {
 		if lic.New.Held() || lic.Pending != nil && lic.Pending.Action == licence.Activate {
-			lic.From, lic.Old, lic.OldAt = broken, lic.New, lic.NewAt
+			lic.From = broken
 		}
-		lic.New, lic.NewAt, lic.Seen = licence.Unknown, time.Time{}, nil
+		lic.Seen, lic.Second = nil, false
 		lic.Pending, lic.Requested, lic.Stepped = nil, nil, nil
+		s.derive(lic)
 	}
 }
 
 // Licence returns the recorded state of a licence.
 func (s *State) Licence(app, name string) Licence {
-	l := Licence{App: app, Name: name, Old: licence.Unknown, New: licence.Unknown, Left: -1}
+	l := Licence{App: app, Name: name, On: map[string]Held{}, Old: licence.Unknown, New: licence.Unknown, Left: -1}
 	if known := s.Licences[Key{App: app, Item: name}]; known != nil {
 		l = *known
 	}
@@ -301,7 +331,7 @@ func (s *State) Licence(app, name string) Licence {
 func (s *State) licence(l journal.Line) *Licence {
 	key := Key{App: l.App, Item: l.Licence}
 	if s.Licences[key] == nil {
-		s.Licences[key] = &Licence{App: l.App, Name: l.Licence, From: s.Old, Old: licence.Unknown, New: licence.Unknown, Left: -1, Answers: map[string]int{}}
+		s.Licences[key] = &Licence{App: l.App, Name: l.Licence, From: s.Old, On: map[string]Held{}, Old: licence.Unknown, New: licence.Unknown, Left: -1, Answers: map[string]int{}}
 		s.LicOrder = append(s.LicOrder, key)
 	}
 	return s.Licences[key]
@@ -313,27 +343,53 @@ func (s *State) answered(l journal.Line) {
 	lic.Left = a.Transfers
 	lic.Used += a.Used
 	lic.Answers[a.Computer]++
-	if a.Computer == lic.From.ID {
-		became(&lic.Old, &lic.OldAt, a.State, l.At)
-	} else {
-		became(&lic.New, &lic.NewAt, a.State, l.At)
-	}
-	if a.Disabled != "" && a.Disabled == lic.From.ID {
-		became(&lic.Old, &lic.OldAt, licence.Deactivated, l.At) // taken over
+	s.became(lic, a.Computer, a.State, l.At)
+	if a.Disabled == lic.From.ID || a.Disabled == s.Old.ID {
+		s.became(lic, a.Disabled, licence.Deactivated, l.At) // taken over
 	}
 }
 
-// became sets a state with its time. The same state again does not restart a waiting time or a deadline.
-func became(state *licence.State, since *time.Time, now licence.State, at time.Time) {
-	if *state != now || since.IsZero() {
-		*state, *since = now, at
+// became records a licence's state on a computer. The same state again does not restart a waiting time or a
+// deadline.
+func (s *State) became(lic *Licence, computer string, now licence.State, at time.Time) {
+	if was := lic.On[computer]; was.State != now || was.At.IsZero() {
+		lic.On[computer] = Held{now, at}
 	}
+	s.derive(lic)
 }
 
-// Deactivated reports whether a licence is known to be deactivated on the old computer.
+// derive sets the state on the computer that the licence is deactivated on, and on the new one.
+func (s *State) derive(lic *Licence) {
+	state := func(computer string) (licence.State, time.Time) {
+		if held, known := lic.On[computer]; known {
+			return held.State, held.At
+		}
+		return licence.Unknown, time.Time{}
+	}
+	lic.Old, lic.OldAt = state(lic.From.ID)
+	newer := s.New.ID
+	for computer := range lic.On {
+		if newer == "" && computer != lic.From.ID && computer != s.Old.ID {
+			newer = computer // it is not bound yet, and answered already
+		}
+	}
+	lic.New, lic.NewAt = state(newer)
+}
+
+// Beside returns how many computers besides the new one have the licence, as far as is known.
+func (s *State) Beside(l Licence) (n int) {
+	for computer, held := range l.On {
+		if held.State.Held() && (computer == l.From.ID || computer == s.Old.ID) {
+			n++
+		}
+	}
+	return n
+}
+
+// Deactivated reports whether a licence is known to be deactivated on the old computer, and on a new one that broke.
 func (s *State) Deactivated(app, name string) bool {
 	l := s.Licence(app, name)
-	return l.Old == licence.Deactivated && l.From.ID == s.Old.ID
+	return l.Old == licence.Deactivated && l.On[s.Old.ID].State == licence.Deactivated
 }
 
 // Cards adds the per-user licences that the pack found to the cards (card.Card.ForUsers).
