@@ -39,6 +39,9 @@ then "movekit activate --back" activates them on the old one again.`,
 				if j.Exceptions.Back, err = e.exception(cmd, "back"); err != nil {
 					return err
 				}
+				if j.ReplaceReason, err = e.exception(cmd, "change-computer"); err != nil {
+					return err
+				}
 				j.Since = since(thorough)
 				on := j.Manifest.Old.Name
 				if j.Exceptions.Back != "" {
@@ -49,6 +52,7 @@ then "movekit activate --back" activates them on the old one again.`,
 		},
 	}
 	e.lostFlag(c)
+	e.exceptionFlag(c, "change-computer", "use this computer as the new one, instead of one that broke; with --lost")
 	e.exceptionFlag(c, "back", "deactivate on the new computer, because the move goes back")
 	thoroughFlag(c, &thorough)
 	e.commandsFlag(c)

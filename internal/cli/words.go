@@ -191,7 +191,7 @@ var gateAdvice = map[string]string{
 	"packed":                 "Run `movekit pack {app}` on the old computer first.",
 	"users-known":            "Create the users on this computer, or map them with --user OLD=NEW.",
 	"waiting-over":           "Wait until then, and run this again.",
-	"licence-deactivated":    "Run `movekit deactivate {app}` on the old computer first.",
+	"licence-deactivated":    "Run `movekit deactivate {app}` on that computer first. If it broke, run `movekit deactivate {app} --lost --because REASON` here, and add --change-computer if it was the new one.",
 	"not-active-here":        "Run `movekit deactivate {app} --back --because REASON` here first: the licence is of no use without the data.",
 	"old-data-exists":        "Keep the data here: otherwise the kit has the only copy. Override this gate if you want to unpack again.",
 	"set-aside-exists":       "If somebody moved it, move it back. If it is lost, override this gate: then the unpacked data is removed, and nothing is moved back.",

@@ -283,6 +283,19 @@ licences:
   - {name: module, method: command, show: {run: [/opt/lic, show], active: "(?m)^active", left: "left: ([0-9]+)"}, deactivate: {run: [/opt/lic, free], done: "^ok"}, activate: {run: [/opt/lic, take]}}
 `
 
+// TestTokenOfEachUser refuses a card whose users each have a serial and share one token file.
+func TestTokenOfEachUser(t *testing.T) {
+	for places, shared := range map[[2]string]bool{
+		{"~/.app.ini", "/opt/app/token"}: true, {"~/.app.ini", "~/.app/token"}: false, {"/etc/app.ini", "/opt/app/token"}: false,
+		{`'%APPDATA%\app.ini'`, `'%PROGRAMDATA%\token'`}: true, {`'%APPDATA%\app.ini'`, `'%LOCALAPPDATA%\token'`}: false,
+	} {
+		_, err := Parse("x.yaml", fmt.Appendf(nil, "card: 1\nname: a\ntitle: A\nitems: [{name: d, kind: folder, path: /srv/d}]\nlicences:\n  - {name: seat, method: desk, product: a, serial: {file: %s, key: a/b}, code: {file: /etc/x.ini, key: a/c}, token: %s, desk: {url: 'http://127.0.0.1:1', key: ozSfO2Sa_kxMIBWYMRr5LNe1V6adT6O9NzGuLV1yuGQ}}\n", places[0], places[1]))
+		if (err != nil && strings.Contains(err.Error(), "share the token file")) != shared {
+			t.Errorf("%q: %v", places, err)
+		}
+	}
+}
+
 func TestCardOfLicences(t *testing.T) {
 	c, err := Parse("x.yaml", []byte(licensedCard))
 	fatal.If(t, err)
@@ -367,6 +380,18 @@ func TestWait(t *testing.T) {
 		}
 		if got != want || (want == "") != (w.after.bad != "") {
 			t.Errorf("%s: %q, want %q", text, got, want)
+		}
+	}
+	// In Brazil, 15 October 2017 began at 01:00. In Chile, the last hour of 14 May 2016 came twice.
+	for zone, c := range map[string][2]string{
+		"America/Sao_Paulo": {"2017-10-14T20:00:00-03:00", "2017-10-15T01:00:00-02:00"},
+		"America/Santiago":  {"2016-05-14T20:00:00-03:00", "2016-05-15T00:00:00-04:00"},
+	} {
+		var w Wait
+		fatal.If(t, yaml.Unmarshal([]byte("calendar-day "+zone), &w))
+		begin, _ := time.Parse(time.RFC3339, c[0])
+		if got := w.From(begin).Format(time.RFC3339); got != c[1] {
+			t.Errorf("%s: %s, want %s", zone, got, c[1])
 		}
 	}
 	// The day on which the clocks are put forward is shorter.

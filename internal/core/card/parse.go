@@ -509,6 +509,7 @@ func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool)
 	}
 	if !l.Token.IsZero() {
 		k.path(at+".token", l.Token)
+		k.ownToken(at, l)
 	}
 	if bad := l.Wait.after.bad; bad != "" {
 		k.fail(at+".wait", "a time such as 24h, or calendar-day with or without a time zone", "the waiting time %q is not valid", bad)
@@ -541,6 +542,19 @@ func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool)
 			k.fail(at+".lost", "manual steps", "a program on a lost computer cannot run")
 		}
 		k.guides(at+".lost", l.Lost.Steps)
+	}
+}
+
+// inProfile matches a path or key that every user has.
+var inProfile = regexp.MustCompile(`(?i)^(?:%(?:APPDATA|LOCALAPPDATA|USERPROFILE)%|~|\$(?:HOME|XDG_\w+)\b|HKCU\b|HKEY_CURRENT_USER\b)`)
+
+// ownToken checks that users who each have a serial do not share one token file: every activation would replace
+// that of the user before.
+func (k *checker) ownToken(at string, l *Licence) {
+	each := func(all []string) bool { return slices.ContainsFunc(all, inProfile.MatchString) }
+	serial := each(append(append(l.Serial.File.Texts(), l.Code.File.Texts()...), l.Serial.Registry, l.Code.Registry))
+	if token := l.Token.Texts(); serial && len(token) > 0 && !each(token) {
+		k.fail(at+".token", "a path in the user's profile, as the serial", "every user has a serial, but all share the token file %s: each activation would replace the one before", token[0])
 	}
 }
 

@@ -56,7 +56,7 @@ func (d *Day) UnmarshalYAML(n ast.Node) error {
 		d.bad = text
 		return nil
 	}
-	d.end = begin.AddDate(0, 0, 1)
+	d.end = nextDay(begin.Add(12*time.Hour), time.Local) // where the clocks change at midnight, begin may be on the day before
 	return nil
 }
 
@@ -124,14 +124,25 @@ func (w *Wait) UnmarshalYAML(n ast.Node) error {
 	return nil
 }
 
+// nextDay returns the first minute of the calendar day after the one of t. Where clocks change at midnight, it may not be
+// 00:00.
+func nextDay(t time.Time, zone *time.Location) time.Time {
+	y, m, d := t.In(zone).Date()
+	at := time.Date(y, m, d+1, 12, 0, 0, 0, zone)
+	day := at.Day()
+	for at.Add(-time.Minute).Day() == day {
+		at = at.Add(-time.Minute)
+	}
+	return at
+}
+
 // From returns the end of a wait that began at begin, or the zero time if there is none.
 func (w Wait) From(begin time.Time) time.Time {
 	switch {
 	case begin.IsZero() || w.after.bad != "":
 		return time.Time{}
 	case w.day:
-		y, m, d := begin.In(w.zone).Date()
-		return time.Date(y, m, d+1, 0, 0, 0, 0, w.zone)
+		return nextDay(begin, w.zone)
 	case w.after.Duration > 0:
 		return begin.Add(w.after.Duration)
 	}

@@ -12,6 +12,7 @@ import (
 	"movekit/internal/core/item"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/place"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
@@ -160,22 +161,19 @@ func (f files) change(ctx context.Context, action licence.Action, r licence.Requ
 			return err
 		}
 		for _, t := range all {
-			if there, err := t.Exists(ctx, t.Path); err != nil {
-				return err // a file that could not be read is not set aside
-			} else if !there {
-				continue
-			}
-			aside, err := t.Names.Free(ctx, t.Path, item.ForAside)
-			if err == nil {
-				err = t.Names.MoveOut(ctx, t.Path, aside, false)
-			}
-			if err != nil {
+			if err := f.setAside(ctx, t); err != nil {
 				return fault.Wrap(fault.CannotPlace, err, "could not set %s aside", t.Path)
 			}
-			f.aside = append(f.aside, aside)
 		}
 		f.became(action, r.From, a)
 		return nil
+	}
+	if f.Side() == steps.OldSide { // the move goes back
+		for _, t := range all {
+			if err := f.giveBack(ctx, t); err != nil {
+				return fault.Wrap(fault.CannotPlace, err, "could not move %s back", t.Path)
+			}
+		}
 	}
 	has, err := f.holds(ctx, all)
 	if err != nil {
@@ -193,6 +191,49 @@ func (f files) change(ctx context.Context, action licence.Action, r licence.Requ
 	}
 	f.became(action, r.From, a)
 	return nil
+}
+
+// setAside sets a file of the licence aside. On the old computer, the journal has where it went.
+func (f files) setAside(ctx context.Context, t item.Target) error {
+	there, err := t.Exists(ctx, t.Path)
+	if err != nil || !there {
+		return err // a file that could not be read is not set aside
+	}
+	if f.Side() != steps.OldSide {
+		aside, err := t.Names.Free(ctx, t.Path, item.ForAside)
+		if err == nil {
+			err = t.Names.MoveOut(ctx, t.Path, aside, false)
+		}
+		f.aside = append(f.aside, aside)
+		return err
+	}
+	var out run.ItemOutcome
+	err = f.onOld(ctx, t, func(p *place.Placer, t item.Target) error { return p.Retire(ctx, t, &out) })
+	if err == nil && out.Did != "retired" {
+		err = fault.New(fault.CannotPlace, "it is still in place: %s", out.Did)
+	}
+	f.aside = append(f.aside, out.Aside)
+	return err
+}
+
+// giveBack moves a file that was set aside on the old computer back, if it is not there.
+func (f files) giveBack(ctx context.Context, t item.Target) error {
+	if there, err := t.Exists(ctx, t.Path); err != nil || there {
+		return err
+	}
+	var out run.ItemOutcome
+	return f.onOld(ctx, t, func(p *place.Placer, t item.Target) error { return p.Return(ctx, t, &out) })
+}
+
+// onOld calls do for an item on the old computer.
+func (f files) onOld(ctx context.Context, t item.Target, do func(*place.Placer, item.Target) error) error {
+	p := &place.Placer{Run: f.Run, Kinds: f.Kinds, NoNotes: true}
+	old, err := p.OldTarget(ctx, f.Card, f.State.Items[t.Key])
+	if err != nil {
+		return err
+	}
+	defer old.Close()
+	return do(p, old)
 }
 
 // notHere returns why a file licence cannot be activated here.
@@ -227,15 +268,21 @@ func (r *Session) IssuedAgain(ctx context.Context, c *card.Card, t item.Target) 
 	return false, nil
 }
 
-// StillHeld returns the names of an app's file licences that are not deactivated on the old
-// computer.
+// StillHeld returns an app's licences in files that are not deactivated on the old computer, or on the new one
+// that this computer is about to replace, each with that computer.
 func (r *Session) StillHeld(c *card.Card) (out []string) {
 	if r.Manifest.Keep {
 		return nil // a safety copy does not change licences
 	}
+	replaces := r.ReplaceReason != "" && !r.Self().Is(r.State.New)
 	for _, l := range c.Licences {
-		if len(l.Items) > 0 && !r.State.Deactivated(c.Name, l.Name) {
-			out = append(out, l.Name)
+		st := r.State.Licence(c.Name, l.Name)
+		switch {
+		case len(l.Items) == 0:
+		case replaces && st.New.Held():
+			out = append(out, l.Name+" on "+r.State.New.Name)
+		case !r.State.Deactivated(c.Name, l.Name):
+			out = append(out, l.Name+" on "+st.From.Name)
 		}
 	}
 	return out

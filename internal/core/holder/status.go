@@ -69,7 +69,7 @@ func (r *Session) stand(ctx context.Context, c *card.Card, l *card.Licence) (ste
 	}
 	known := h.state()
 	st, err := h.Standing(ctx)
-	contradicts := known.Old != licence.Unknown && st.Old != known.Old || known.New != licence.Unknown && st.New != known.New
+	contradicts := st.Own != "" && st.Own != known.On[r.Manifest.Old.ID].State || known.Old != licence.Unknown && st.Old != known.Old || known.New != licence.Unknown && st.New != known.New
 	if err == nil && st.Seen && contradicts && r.Side() != steps.ThirdSide {
 		err = r.RecordLicence(journal.EventSeen, h.Key, st.Record())
 	}

@@ -48,7 +48,7 @@ func (m *Move) activateApp(ctx context.Context, c *card.Card, o *run.Outcome, on
 func (m *Move) activateOne(ctx context.Context, h *holder.Handle, version run.Version, o *run.Outcome) (*run.LicenceOutcome, error) {
 	h.Begin(h.Key, "activating", 0)
 	f := m.Facts(h.Card)
-	f.Version, f.Seat = &steps.VersionFacts{}, &steps.SeatFacts{}
+	f.Version, f.Seat = &steps.VersionFacts{}, &steps.SeatFacts{Name: h.Licence.Name}
 	var err error
 	// The service has the current state. The kit's record may be outdated.
 	if f.Seat.Licence, err = h.Standing(ctx); err != nil {
@@ -90,7 +90,7 @@ func (m *Move) activateBack(ctx context.Context, h *holder.Handle, o *run.Outcom
 	if st.New == licence.Unknown && !f.Bound {
 		st.New = licence.NotActivated // no new computer was ever used
 	}
-	f.Seat = &steps.SeatFacts{Licence: st.Back(f.NewName), Takeover: m.Exceptions.Takeover != ""}
+	f.Seat = &steps.SeatFacts{Name: h.Licence.Name, Licence: st.Back(f.NewName), Takeover: m.Exceptions.Takeover != ""}
 	if on, err := m.Check(steps.ActivateBack, h.Card, f, o); err != nil || !on {
 		return nil, err
 	}

@@ -61,7 +61,7 @@ func (m *Move) deactivateBack(ctx context.Context, c *card.Card, o *run.Outcome,
 // checkSeat runs the gates of Deactivate that depend on one licence.
 func (m *Move) checkSeat(ctx context.Context, h *holder.Handle, o *run.Outcome) (bool, error) {
 	f := m.Facts(h.Card)
-	f.OldLost, f.Kit, f.Version, f.Drift, f.Seat = m.Exceptions.Lost != "", &steps.KitFacts{}, &steps.VersionFacts{}, &steps.DriftFacts{}, &steps.SeatFacts{}
+	f.OldLost, f.Kit, f.Version, f.Drift, f.Seat = m.Exceptions.Lost != "", &steps.KitFacts{}, &steps.VersionFacts{}, &steps.DriftFacts{}, &steps.SeatFacts{Name: h.Licence.Name}
 	var err error
 	if f.Seat.Licence, err = h.Standing(ctx); err != nil {
 		return false, err
@@ -135,7 +135,11 @@ func (m *Move) checkDeactivate(ctx context.Context, c *card.Card, o *run.Outcome
 	on, err := m.Check(steps.Deactivate, c, f, o)
 	if err == nil && on && f.OldLost && len(c.Licences) > 0 {
 		from := m.State.Holder(c.Name)
-		err = m.Overrode(c, o, steps.Overridden{Gate: "old-computer", Step: steps.Deactivate, Why: "deactivated on " + f.Here + " on behalf of " + from.Name, Because: m.Exceptions.Lost, For: from.ID})
+		over := steps.Overridden{Gate: "old-computer", Step: steps.Deactivate, Why: "deactivated on " + f.Here + " on behalf of " + from.Name, Because: m.Exceptions.Lost}
+		if from.ID != m.Self().ID { // else only the app is gone, and the computer is still there
+			over.For = from.ID
+		}
+		err = m.Overrode(c, o, over)
 	}
 	return on, err
 }

@@ -72,7 +72,7 @@ func TestDestinations(t *testing.T) {
 	t.Run("read-only", func(t *testing.T) {
 		o := start(map[string]string{"new/srv/data/.keep": ""})
 		mounted(t, o.Dir+"/new/srv/data", "-t", "tmpfs", "tmpfs", "-o", "ro,size=64k")
-		stops(t, o, "destination-ready destination-ready", "cannot be written to: read-only file system")
+		stops(t, o, "destination-ready", "cannot be written to: read-only file system")
 	})
 	t.Run("a file for a folder", func(t *testing.T) {
 		o := start(map[string]string{"new/srv/data": "a file"})

@@ -26,6 +26,7 @@ type Placer struct {
 	Kinds    item.Table
 	Policies map[string]tree.Policy // policies for existing data, by app and by item address; "" is for all. If none applies, the user is asked
 	Choices  item.Choices           // destinations
+	NoNotes  bool                   // Retire leaves no note in an item's place
 }
 
 // Outcome starts the outcome of a step for an item. did is the result.

@@ -151,7 +151,7 @@ func (m *Placer) newRetire(ctx context.Context, t item.Target) (*steps.Retired, 
 	if r.To, err = t.Names.Free(ctx, t.Path, item.ForAside); err != nil {
 		return nil, err
 	}
-	if _, disk := t.Mover.Where(); disk != "" {
+	if _, disk := t.Mover.Where(); disk != "" && !m.NoNotes {
 		r.Note = tree.NoteName(t.Path, m.State.New.Name)
 	}
 	op := steps.Op{Do: steps.MoveOut, From: t.Path, To: r.To}

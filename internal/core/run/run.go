@@ -104,7 +104,7 @@ func (r *Run) bound() bool { return r.State.New.ID != "" }
 // bind makes this computer the new one before a step changes it.
 func (r *Run) bind(step steps.Step, c *card.Card, o *Outcome) error {
 	self := r.Self()
-	if step != steps.Unpack && step != steps.Activate || r.Manifest.Keep || r.Side() != steps.NewSide || self.Is(r.State.New) {
+	if step != steps.Unpack && step != steps.Activate && (step != steps.Deactivate || r.ReplaceReason == "") || r.Manifest.Keep || r.Side() != steps.NewSide || self.Is(r.State.New) {
 		return nil
 	}
 	b := steps.Bound{Computer: self}
@@ -234,6 +234,9 @@ func (r *Run) Check(step steps.Step, c *card.Card, f steps.Facts, o *Outcome) (b
 	for _, b := range blocks {
 		because, given := r.Overrides[b.Gate]
 		if !given || b.Firm {
+			if slices.Contains(o.Blocks, b) {
+				continue
+			}
 			o.Blocks = append(o.Blocks, b)
 			r.Detail(steps.Key{App: c.Name}, "stopped by the gate "+b.Gate+": "+b.Why)
 			continue

@@ -101,7 +101,7 @@ type DriftFacts struct {
 // PlaceFacts describes the destinations of the app's items on the new computer.
 type PlaceFacts struct {
 	NoUser    []string // users of the old computer that are not mapped to a user here
-	StillHeld []string // licence files that are not deactivated on the old computer
+	StillHeld []string // licences in files that are not deactivated, with the computer that has them
 	Requires  []string // requirements of the app that are missing here
 	Lacks     []string // why items cannot be put in place
 }
@@ -128,6 +128,7 @@ type UndoFacts struct {
 
 // SeatFacts describes the licence that a step changes.
 type SeatFacts struct {
+	Name     string // of the licence; "" for all of the app
 	Licence  Standing
 	BackBy   time.Time // when a licence that is deactivated now must be active again at the latest
 	Again    time.Time // when a licence that is deactivated now can be activated again; zero if at once
@@ -222,6 +223,11 @@ func (f Facts) TakesOver() bool {
 func (f Facts) BesideOld() bool {
 	l := f.Seat.Licence
 	return f.Seat.Second && l.Old.Held() && l.Seats > 1 && (l.ActiveOn < l.Seats || l.New == licence.Active && l.ActiveOn <= l.Seats)
+}
+
+// seat names the licence.
+func (f Facts) seat() string {
+	return strings.TrimSpace("the licence " + f.Seat.Name)
 }
 
 // from returns the name of the computer that the licence is deactivated on.
@@ -331,7 +337,7 @@ var Gates = []Gate{
 		}},
 	{"licence-deactivated", []Step{Unpack}, false, false, NeedsPlace, "a licence file is no longer on the old computer",
 		func(f Facts) []string {
-			return when(len(f.Place.StillHeld) > 0, "the licence %s would be on both computers: it is not deactivated on %s", strings.Join(f.Place.StillHeld, ", "), f.OldName)
+			return when(len(f.Place.StillHeld) > 0, "licence files would be on two computers: not deactivated yet: %s", strings.Join(f.Place.StillHeld, ", "))
 		}},
 	{"destination-ready", []Step{Unpack}, false, false, NeedsPlace, "every destination is ready",
 		func(f Facts) []string { return f.Place.Lacks }},
@@ -367,14 +373,14 @@ var Gates = []Gate{
 			case CanActivateElsewhere(l.Old), f.BesideOld():
 				return nil
 			case f.Seat.Second:
-				return []string{fmt.Sprintf("the licence is %s on %s, and no second seat is free: %d of %d are taken", l.Old, f.from(), l.ActiveOn, l.Seats)}
+				return []string{fmt.Sprintf("%s is %s on %s, and no second seat is free: %d of %d are taken", f.seat(), l.Old, f.from(), l.ActiveOn, l.Seats)}
 			case f.Seat.Takeover && !l.AllowsTakeover:
-				return []string{fmt.Sprintf("the licence is %s on %s, and cannot be taken over", l.Old, f.from())}
+				return []string{fmt.Sprintf("%s is %s on %s, and cannot be taken over", f.seat(), l.Old, f.from())}
 			}
 			if l.Old == licence.Unknown && !f.Seat.Takeover {
-				return []string{fmt.Sprintf("unknown whether the licence is deactivated on %s", f.from())}
+				return []string{fmt.Sprintf("unknown whether %s is deactivated on %s", f.seat(), f.from())}
 			}
-			return when(!f.Seat.Takeover, "the licence is %s on %s", l.Old, f.from())
+			return when(!f.Seat.Takeover, "%s is %s on %s", f.seat(), l.Old, f.from())
 		}},
 	{"in-place", []Step{Activate}, false, false, NeedsSeat, "the app's data is in place",
 		func(f Facts) []string {
@@ -383,12 +389,12 @@ var Gates = []Gate{
 	{"allowance", []Step{Activate, ActivateBack}, true, false, NeedsSeat, "a transfer is left",
 		func(f Facts) []string {
 			moves := f.Seat.Licence.Old == licence.Deactivated || f.TakesOver()
-			return when(f.Seat.Licence.New != licence.Active && moves && f.Seat.Licence.Left == 0, "the licence has no transfers left")
+			return when(f.Seat.Licence.New != licence.Active && moves && f.Seat.Licence.Left == 0, "%s has no transfers left", f.seat())
 		}},
 	{"not-expired", []Step{Activate, ActivateBack}, true, false, NeedsSeat, "the licence has not expired",
 		func(f Facts) []string {
 			l := f.Seat.Licence // verify reports whether an active licence has expired
-			return when(l.New != licence.Active && !l.Until.IsZero() && !l.clockTime(f.Now).Before(l.Until), "it expired on %s", l.Until.Add(-time.Second).Format("2 Jan 2006"))
+			return when(l.New != licence.Active && !l.Until.IsZero() && !l.clockTime(f.Now).Before(l.Until), "%s expired on %s", f.seat(), l.Until.Add(-time.Second).Format("2 Jan 2006"))
 		}},
 	{"activation-deadline", []Step{Deactivate, Activate}, false, false, NeedsSeat, "the deadline to activate the licence again has not passed",
 		func(f Facts) []string {
@@ -396,12 +402,12 @@ var Gates = []Gate{
 			if by.IsZero() {
 				by = f.Seat.Licence.BackBy
 			}
-			return when(!by.IsZero() && f.Now.After(by), "the deadline to activate it again was %s", clock(by))
+			return when(!by.IsZero() && f.Now.After(by), "the deadline to activate %s again was %s", f.seat(), clock(by))
 		}},
 	{"waiting-over", []Step{Activate, ActivateBack}, false, false, NeedsSeat, "the vendor's waiting time has passed",
 		func(f Facts) []string {
 			l := f.Seat.Licence
-			return when(l.New != licence.Active && l.Again.After(l.clockTime(f.Now)), "it can be activated again from %s", clock(l.Again))
+			return when(l.New != licence.Active && l.Again.After(l.clockTime(f.Now)), "%s can be activated again from %s", f.seat(), clock(l.Again))
 		}},
 	{"usable-again", []Step{Deactivate}, false, false, NeedsSeat, "the licence can be activated again before it expires",
 		func(f Facts) []string {
@@ -409,8 +415,8 @@ var Gates = []Gate{
 			if again.IsZero() || !l.Old.Held() {
 				return nil
 			}
-			return append(when(!l.Until.IsZero() && !again.Before(l.Until), "it can be activated again from %s, but expires at %s", clock(again), clock(l.Until)),
-				when(!f.Seat.BackBy.IsZero() && again.After(f.Seat.BackBy), "it can be activated again from %s, but must be active again by %s", clock(again), clock(f.Seat.BackBy))...)
+			return append(when(!l.Until.IsZero() && !again.Before(l.Until), "%s can be activated again from %s, but expires at %s", f.seat(), clock(again), clock(l.Until)),
+				when(!f.Seat.BackBy.IsZero() && again.After(f.Seat.BackBy), "%s can be activated again from %s, but must be active again by %s", f.seat(), clock(again), clock(f.Seat.BackBy))...)
 		}},
 	{"seat-free", []Step{Activate, ActivateBack}, true, false, NeedsSeat, "no computer outside this move took the seat",
 		func(f Facts) []string {

@@ -100,7 +100,7 @@ var gateCases = []struct {
 	{"old-data-exists", onNew, Undo, "", func(f *Facts) {}},
 	{"set-aside-exists", onNew, Undo, "gone: diary", func(f *Facts) { f.Undo.AsideGone = []string{"diary"} }},
 	{"set-aside-exists", onNew, Undo, "", func(f *Facts) {}},
-	{"licence-deactivated", onNew, Unpack, "the licence cert would be on both computers: it is not deactivated on OLD", func(f *Facts) { f.Place.StillHeld = []string{"cert"} }},
+	{"licence-deactivated", onNew, Unpack, "licence files would be on two computers: not deactivated yet: cert on OLD", func(f *Facts) { f.Place.StillHeld = []string{"cert on OLD"} }},
 	{"licence-deactivated", onNew, Unpack, "", func(f *Facts) {}},
 	{"destination-ready", onNew, Unpack, "the collation has no user here", func(f *Facts) { f.Place.Lacks = []string{"the collation has no user here"} }},
 	{"destination-ready", onNew, Unpack, "", func(f *Facts) {}},
@@ -185,17 +185,17 @@ var gateCases = []struct {
 	{"allowance", onNew, Activate, "", func(f *Facts) { // there is nothing to take over
 		f.Seat.Licence.Old, f.Seat.Takeover, f.Seat.Licence.AllowsTakeover, f.Seat.Licence.Left = licence.NotActivated, true, true, 0
 	}},
-	{"not-expired", onNew, Activate, "it expired on 1 Mar 2026", func(f *Facts) { f.Seat.Licence.Until = noon.Add(-12 * time.Hour) }},
-	{"not-expired", onNew, Activate, "it expired on 2 Mar 2026", func(f *Facts) { f.Seat.Licence.Until = noon }},
+	{"not-expired", onNew, Activate, "expired on 1 Mar 2026", func(f *Facts) { f.Seat.Licence.Until = noon.Add(-12 * time.Hour) }},
+	{"not-expired", onNew, Activate, "expired on 2 Mar 2026", func(f *Facts) { f.Seat.Licence.Until = noon }},
 	{"not-expired", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Until = noon.Add(time.Second) }},
 	{"not-expired", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Until, f.Seat.Licence.New = noon, licence.Active }},
 	{"not-expired", onNew, Activate, "", func(f *Facts) { // this computer's clock runs ahead of the service's
 		f.Seat.Licence.Until, f.Seat.Licence.ServiceTime = noon, noon.Add(-time.Minute)
 	}},
-	{"activation-deadline", onNew, Activate, "the deadline to activate it again was 2 Mar 2026 11:59", func(f *Facts) { f.Seat.Licence.BackBy = noon.Add(-time.Minute) }},
+	{"activation-deadline", onNew, Activate, "the deadline to activate the licence again was 2 Mar 2026 11:59", func(f *Facts) { f.Seat.Licence.BackBy = noon.Add(-time.Minute) }},
 	{"activation-deadline", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.BackBy = noon }},
-	{"activation-deadline", onOld, Deactivate, "the deadline to activate it again was 2 Mar 2026 11:00", func(f *Facts) { f.Seat.BackBy, f.Seat.Licence.BackBy = noon.Add(-time.Hour), noon }},
-	{"waiting-over", onNew, Activate, "it can be activated again from 2 Mar 2026 12:01", func(f *Facts) { f.Seat.Licence.Again = noon.Add(time.Minute) }},
+	{"activation-deadline", onOld, Deactivate, "the deadline to activate the licence again was 2 Mar 2026 11:00", func(f *Facts) { f.Seat.BackBy, f.Seat.Licence.BackBy = noon.Add(-time.Hour), noon }},
+	{"waiting-over", onNew, Activate, "can be activated again from 2 Mar 2026 12:01", func(f *Facts) { f.Seat.Licence.Again = noon.Add(time.Minute) }},
 	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Again = noon }},
 	{"waiting-over", onNew, Activate, "", func(f *Facts) { f.Seat.Licence.Again, f.Seat.Licence.New = noon.Add(time.Minute), licence.Active }},
 	{"waiting-over", onNew, Activate, "", func(f *Facts) {
