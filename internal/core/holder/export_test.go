@@ -13,7 +13,10 @@ func (h *Handle) Paired(all []item.Target) error { f := files{h}; return f.paire
 
 func (h *Handle) Expired(all []item.Target) string {
 	f := files{h}
-	return f.expired(f.held(all))
+	if leaf := f.expired(f.held(all)); leaf != nil {
+		return leaf.Until.String()
+	}
+	return ""
 }
 
 // Methods are the methods in the table.

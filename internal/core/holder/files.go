@@ -66,8 +66,20 @@ func (f files) see(ctx context.Context, a *licence.Answer) error {
 		return err
 	}
 	shows(a, active && (f.Side() == steps.OldSide || a.State.Held()))
-	if a.State == licence.Active && f.expired(f.held(all)) != "" {
+	held := f.held(all)
+	if leaf, _ := licence.Leaf(held); leaf != nil && (a.Until == 0 || leaf.Until.Unix() < a.Until) {
+		a.Until = leaf.Until.Unix()
+	}
+	if a.State == licence.Active && f.expired(held) != nil {
 		a.State = licence.Expired
+	}
+	return nil
+}
+
+// expired returns the licence's certificate if it expired, or nil.
+func (f files) expired(held []licence.Contents) *licence.Certificate {
+	if leaf, _ := licence.Leaf(held); leaf != nil && leaf.Until.Before(f.Now()) {
+		return leaf
 	}
 	return nil
 }
@@ -98,7 +110,34 @@ func (f files) holds(ctx context.Context, all []item.Target) (bool, error) {
 	case f.Licence.Bound: // files issued for the old computer do not count, nor do empty files
 		return here == len(all) && same < here && !slices.ContainsFunc(all, func(t item.Target) bool { return blank(t.Path) }), nil
 	}
-	return same == len(all), nil
+	if same == len(all) || here < len(all) {
+		return same == len(all), nil
+	}
+	until, err := f.renewed(all)
+	return until != "", err
+}
+
+// renewed returns until when a certificate in the files here is valid, if it is a renewal of the sealed one: it has
+// the same subject and a private key here, and is valid for longer. Otherwise it returns "".
+func (f files) renewed(all []item.Target) (until string, err error) {
+	held := f.held(all)
+	leaf, fits := licence.Leaf(held)
+	if leaf == nil || !fits || leaf.Until.Before(f.Now()) || !slices.ContainsFunc(held, func(c licence.Contents) bool { return slices.Contains(c.Keys, leaf.Key) }) {
+		return "", nil
+	}
+	var was []licence.Contents
+	for _, t := range all {
+		if err := f.sealedFiles(t.InKit, func(_ string, data []byte) error {
+			was = append(was, licence.ReadContents(data, f.Secrets.Passphrase))
+			return nil
+		}); err != nil {
+			return "", err
+		}
+	}
+	if old, _ := licence.Leaf(was); old == nil || old.Subject != leaf.Subject || !leaf.Until.After(old.Until) {
+		return "", nil
+	}
+	return leaf.Until.Format(day), nil
 }
 
 // blank reports whether a file is too empty to be a licence.
@@ -122,14 +161,6 @@ func (f files) held(all []item.Target) (out []licence.Contents) {
 		out = append(out, f.contents(t.Path))
 	}
 	return out
-}
-
-// expired returns when the licence's certificate expired, or "".
-func (f files) expired(held []licence.Contents) string {
-	if leaf, _ := licence.Leaf(held); leaf != nil && leaf.Until.Before(f.Now()) {
-		return leaf.Until.Format(day)
-	}
-	return ""
 }
 
 // by returns a description of the files.
@@ -183,8 +214,8 @@ func (f files) change(ctx context.Context, action licence.Action, r licence.Requ
 		return f.notHere(all)
 	}
 	held := f.held(all)
-	if until := f.expired(held); until != "" {
-		return fault.New(fault.DeskRefused, "the certificate of the licence %s expired on %s (today is %s here): request a new one", f.Licence.Name, until, f.Now().Format(day))
+	if leaf := f.expired(held); leaf != nil {
+		return fault.New(fault.DeskRefused, "the certificate of the licence %s expired on %s (today is %s here): request a new one for %s from %s, and put it in the place of %s", f.Licence.Name, leaf.Until.Format(day), f.Now().Format(day), leaf.Subject, leaf.Issuer, machine.DisplayPath(f.Computer, all[0].Path))
 	}
 	if err := f.paired(held); err != nil {
 		return err
@@ -255,17 +286,37 @@ func (f files) paired(held []licence.Contents) error {
 	return nil
 }
 
-// IssuedAgain reports whether an item is a licence file that was issued again for this computer, so
-// that it is expected to differ.
-func (r *Session) IssuedAgain(ctx context.Context, c *card.Card, t item.Target) (bool, error) {
+// IssuedAgain describes an item that is a licence file, and that was issued again for this computer or renewed, so that
+// it is expected to differ. It returns "" for any other item.
+func (r *Session) IssuedAgain(ctx context.Context, c *card.Card, t item.Target) (string, error) {
 	for i := range c.Licences {
 		l := &c.Licences[i]
-		if l.Bound && slices.Contains(l.Items, t.Item.Name) && r.State.Licence(c.Name, l.Name).New == licence.Active {
-			same, err := t.Mover.Same(ctx, t.Path)
-			return !same, err
+		if !slices.Contains(l.Items, t.Item.Name) || r.State.Licence(c.Name, l.Name).New != licence.Active {
+			continue
 		}
+		if same, err := t.Mover.Same(ctx, t.Path); err != nil || same {
+			return "", err
+		}
+		if l.Bound {
+			return "issued again", nil
+		}
+		h, err := r.Open(c, l, "")
+		if err != nil {
+			return "", err
+		}
+		f := files{h}
+		all, err := f.here(ctx)
+		if err != nil {
+			return "", err
+		}
+		defer item.Close(all)
+		until, err := f.renewed(all)
+		if err != nil || until == "" {
+			return "", err
+		}
+		return "renewed, valid until " + until, nil
 	}
-	return false, nil
+	return "", nil
 }
 
 // StillHeld returns an app's licences in files that are not deactivated on the old computer, or on the new one
@@ -304,8 +355,8 @@ func (f files) complete(ctx context.Context, s *licence.Secrets, paths []string)
 	if len(locked) == 0 {
 		return nil
 	}
-	said, err := f.typed(ctx, run.ManualStep{Key: f.Key, App: f.Card.Title, Action: run.ActionType, Step: 1, Of: 1, Secret: true,
-		Do: "The licence's files are encrypted. Their passphrase is sealed in the kit, and shows on the new computer that the key is the same.", Ask: "Passphrase of the files"},
+	said, err := f.typed(ctx, run.ManualStep{Key: f.Key, App: f.Card.Title, Action: run.ActionType, Step: 1, Of: 1, Secret: true, Optional: true,
+		Do: "The licence's files are encrypted. Their passphrase is sealed in the kit, and shows on the new computer that the key is the same. If nobody knows it, the files are moved as they are.", Ask: "Passphrase of the files (Enter if nobody knows it)"},
 		func(p string) string {
 			for _, data := range locked {
 				if licence.ReadContents(data, p).Locked {
@@ -314,7 +365,8 @@ func (f files) complete(ctx context.Context, s *licence.Secrets, paths []string)
 			}
 			return ""
 		})
-	if run.IsNonInteractive(err) {
+	if fault.KindOf(err) == fault.ManualStep { // nobody could be asked, or nobody knows it
+		f.Report(run.Event{App: f.Key.App, Item: f.Key.Item, What: "the licence's files are moved as they are, without their passphrase"})
 		return nil
 	}
 	s.Passphrase = said

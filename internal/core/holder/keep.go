@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"path"
@@ -129,29 +130,37 @@ func (k keeping) licence(ctx context.Context, c *card.Card, l card.Licence) (*Ke
 
 // files copies an item's files out of the kit.
 func (k keeping) files(ctx context.Context, it *steps.Item, dir string) (names []string, err error) {
-	sealed, err := k.Kit.Open(it.Key.App, it.Sealed.Parts)
+	err = k.sealedFiles(it, func(name string, data []byte) error {
+		names = append(names, it.Key.Item+"/"+name)
+		return errors.Join(k.add(path.Join(dir, name), data), ctx.Err())
+	})
+	return names, err
+}
+
+// sealedFiles reads an item's sealed files into memory, one after the other. name is the file's name without folders.
+func (r *Session) sealedFiles(it *steps.Item, each func(name string, data []byte) error) error {
+	sealed, err := r.Kit.Open(it.Key.App, it.Sealed.Parts)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer sealed.Close()
-	for r := tar.NewReader(sealed); ; {
-		h, err := r.Next()
+	for tr := tar.NewReader(sealed); ; {
+		h, err := tr.Next()
 		if err == io.EOF {
-			return names, ctx.Err()
+			return nil
 		}
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if h.Typeflag != tar.TypeReg {
 			continue
 		}
-		data, err := io.ReadAll(r)
+		data, err := io.ReadAll(tr)
+		if err == nil {
+			err = each(path.Base(h.Name), data)
+		}
 		if err != nil {
-			return nil, err
+			return err
 		}
-		if err := k.add(path.Join(dir, path.Base(h.Name)), data); err != nil {
-			return nil, err
-		}
-		names = append(names, it.Key.Item+"/"+path.Base(h.Name))
 	}
 }

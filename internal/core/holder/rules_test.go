@@ -221,7 +221,10 @@ func TestRulesOfTheCard(t *testing.T) {
 		{"another version", "covers: '9'", 0, "licence-covers", ""},
 	} {
 		o := ruled(t, c.rule)
-		if out := o.Change(o.Old, yes(), now, (*move.Move).Deactivate); out.Err != nil || len(out.Blocks) > 0 {
+		if out := o.Change(o.Old, yes(), now, func(j *move.Move, ctx context.Context) ([]*run.Outcome, error) {
+			j.Overrides["usable-again"] = "it is renewed later"
+			return j.Deactivate(ctx)
+		}); out.Err != nil || len(out.Blocks) > 0 {
 			t.Errorf("%s: %v %+v", c.name, out.Err, out.Blocks)
 			continue
 		}
@@ -462,13 +465,19 @@ func TestUnopened(t *testing.T) {
 	t.Parallel()
 	cert, key := lay.Signed(t, time.Now().AddDate(1, 0, 0))
 	p12, _ := office.Encrypted(t, cert, key, "tide-table")
-	for _, said := range []string{"", "tide-table"} {
+	for _, said := range [][]string{nil, {"tide-table"}, {""}, {"wrong", "wrong", "wrong"}, {"wrong", "tide-table"}} {
 		o := office.New(t, "items: [{name: pair, kind: file, path: /srv/office.p12}]\nlicences: [{name: signing, method: file, items: [pair]}]\n", "linux", map[string]string{"old/srv/office.p12": p12, "new/srv/x": ""})
 		j := o.Job(o.Old)
-		if said != "" {
-			j.Technician = &office.Person{Answers: []run.Reply{{Answer: said}}}
+		if said != nil {
+			p := &office.Person{}
+			for _, s := range said {
+				p.Answers = append(p.Answers, run.Reply{Answer: s})
+			}
+			j.Technician = p
 		}
-		o.Only(j.Pack(ctx))
+		if out := o.Only(j.Pack(ctx)); out.Err != nil || len(out.Items) != 1 {
+			t.Errorf("with %q: %+v", said, out)
+		}
 		if s, err := o.Job(o.Old).Licences().Statuses(ctx); err != nil || s[0].Old != licence.Active {
 			t.Errorf("with %q: %+v %v", said, s, err)
 		}
@@ -607,5 +616,51 @@ func TestRestoredImage(t *testing.T) {
 		if v := o.Verify(); !v.Licences[0].Good {
 			t.Errorf("%s, deactivated again: %+v", what, v.Licences)
 		}
+	}
+}
+
+// TestRenewedCertificate renews the certificate on the new computer, with the same key or another one: it counts as
+// the licence of this move. A certificate for somebody else, or one that expires earlier, does not.
+func TestRenewedCertificate(t *testing.T) {
+	t.Parallel()
+	cert, key := lay.Signed(t, time.Now().AddDate(0, 1, 0))
+	later, laterKey := lay.Signed(t, time.Now().AddDate(2, 0, 0))
+	earlier, earlierKey := lay.Signed(t, time.Now().AddDate(0, 0, 1))
+	for name, c := range map[string]struct {
+		cert, key string
+		good      bool
+	}{"renewed": {later, laterKey, true}, "expires earlier": {earlier, earlierKey, false}, "without its key": {later, key, false}} {
+		for _, before := range []bool{true, false} { // the activation
+			o := office.New(t, "items: [{name: certificate, kind: file, path: /srv/office.pem}, {name: key, kind: file, path: /srv/office.key}]\nlicences: [{name: signing, method: file, items: [certificate, key]}]\n", "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key, "new/srv/x": ""})
+			o.Pack()
+			o.Change(o.Old, nil, time.Now(), (*move.Move).Deactivate)
+			o.Unpack()
+			renew := func() { lay.Out(t, o.Dir, map[string]string{"new/srv/office.pem": c.cert, "new/srv/office.key": c.key}) }
+			if before {
+				renew()
+			}
+			out := o.Change(o.New, nil, time.Now(), (*move.Move).Activate)
+			if before && (out.Err == nil) != c.good {
+				t.Errorf("%s: activated: %+v %v", name, out.Licences, out.Err)
+			}
+			if !before {
+				renew()
+			}
+			if v := o.Verify(); v.Equal() != c.good || c.good && !strings.HasPrefix(v.Items[0].Rows[0].New, "renewed, valid until ") {
+				t.Errorf("%s, before the activation %v: %+v %+v", name, before, v.Items, v.Licences)
+			}
+		}
+	}
+}
+
+// TestExpiredCertificate warns before an expired certificate is deactivated.
+func TestExpiredCertificate(t *testing.T) {
+	t.Parallel()
+	cert, key := lay.Signed(t, time.Now().AddDate(0, 0, -1))
+	o := office.New(t, "items: [{name: certificate, kind: file, path: /srv/office.pem}, {name: key, kind: file, path: /srv/office.key}]\nlicences: [{name: signing, method: file, items: [certificate, key]}]\n", "linux", map[string]string{"old/srv/office.pem": cert, "old/srv/office.key": key, "new/srv/x": ""})
+	o.Pack()
+	out := o.Change(o.Old, nil, time.Now(), (*move.Move).Deactivate)
+	if office.Blocked(out) != "usable-again" || !strings.Contains(out.Blocks[0].Why, "the licence signing expired on ") || o.Text("old/srv/office.key") != key {
+		t.Errorf("%+v %v", out.Blocks, out.Err)
 	}
 }

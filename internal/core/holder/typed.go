@@ -58,6 +58,9 @@ func (h *Handle) typed(ctx context.Context, g run.ManualStep, wrong func(string)
 		if err != nil {
 			return "", err
 		}
+		if g.Optional && reply.Answer == "" {
+			return "", nil
+		}
 		bad := wrong(reply.Answer)
 		if reply.Answer == "" {
 			bad = "nothing was typed"

@@ -88,9 +88,9 @@ func (m *Move) verifyItem(ctx context.Context, c *card.Card, t item.Target, besi
 	}
 	if again, err := m.Licences().IssuedAgain(ctx, c, t); err != nil {
 		return run.ItemOutcome{}, err
-	} else if again {
+	} else if again != "" {
 		out := place.Outcome(t.Instance, "checked")
-		out.Equal, out.Rows = true, []steps.Row{{What: "licence file", Old: "for " + m.Manifest.Old.Name, New: "issued again", Same: true}}
+		out.Equal, out.Rows = true, []steps.Row{{What: "licence file", Old: "for " + m.Manifest.Old.Name, New: again, Same: true, Text: true}}
 		return out, m.Record(journal.EventChecked, t.Key, steps.Checked{Equal: true, Rows: out.Rows})
 	}
 	out, err := compare(ctx, t, "checked", func(checked *steps.Checked) error {

@@ -19,6 +19,7 @@ type ManualStep struct {
 	Step, Of int
 	Do       string // may contain secrets: shown, and stored nowhere
 	Ask      string // the question to answer; "" if a confirmation is enough
+	Optional bool   // an empty answer means that nobody knows it
 	Secret   bool   // hide the answer while it is typed
 	Evidence bool   // ask for a file as evidence
 	Letter   bool   // a letter to the vendor may help

@@ -412,7 +412,12 @@ var Gates = []Gate{
 	{"usable-again", []Step{Deactivate}, false, false, NeedsSeat, "the licence can be activated again before it expires",
 		func(f Facts) []string {
 			again, l := f.Seat.Again, f.Seat.Licence
-			if again.IsZero() || !l.Old.Held() {
+			switch {
+			case !l.Old.Held():
+				return nil
+			case !l.Until.IsZero() && !l.clockTime(f.Now).Before(l.Until):
+				return []string{fmt.Sprintf("%s expired on %s, so it cannot be activated again", f.seat(), l.Until.Add(-time.Second).Format("2 Jan 2006"))}
+			case again.IsZero():
 				return nil
 			}
 			return append(when(!l.Until.IsZero() && !again.Before(l.Until), "%s can be activated again from %s, but expires at %s", f.seat(), clock(again), clock(l.Until)),
