@@ -195,12 +195,15 @@ was read over the telephone; the licence's code proves that it is genuine.`,
 
 func (e *env) licenceListCommand() *cobra.Command {
 	var from []string
+	var local bool
 	c := &cobra.Command{
 		Use:   "list",
 		Short: "List the licences on this computer, without a kit",
 		Long: `Search this computer for every licence in the cards: its serial, the app's activation,
-its file or certificate, its token. No service is asked, nothing is changed, and no kit
-is needed. The list says which licences only the app, its vendor or a service can show.`,
+its file or certificate, its token. Licence desks are asked for the state of each serial
+that is found. Nothing is changed, and no kit is needed. The list says which licences
+only the app or its vendor can show. A seat that an uninstalled app left behind can be
+deactivated like any other: with a kit, pack and deactivate.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cards, err := e.cards(from)
@@ -212,6 +215,9 @@ is needed. The list says which licences only the app, its vendor or a service ca
 				return err
 			}
 			apps, err := survey.Licences(cmd.Context(), &survey.Scanner{Host: h, Kinds: kinds.All}, cards)
+			if err == nil && !local {
+				survey.AskDesks(cmd.Context(), h.Computer, apps)
+			}
 			e.done()
 			if err != nil {
 				return err
@@ -224,6 +230,7 @@ is needed. The list says which licences only the app, its vendor or a service ca
 		},
 	}
 	c.Flags().StringArrayVar(&from, "cards", nil, "app card or folder of cards at `PATH` (default: the kit's, else the office's)")
+	c.Flags().BoolVar(&local, "local", false, "do not ask licence desks")
 	return c
 }
 

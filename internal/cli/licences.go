@@ -86,6 +86,7 @@ are not active on the new one ("movekit deactivate --back" there).`,
 				if j.Exceptions.Back, err = e.exception(cmd, "back"); err != nil {
 					return err
 				}
+				e.beforeActivation(j)
 				return e.ask("Activate the apps' licences on " + j.Computer.Name() + "? Each may use a transfer.")
 			}, (*move.Move).Activate, e.showLicences)
 		},
@@ -108,6 +109,30 @@ func (e *env) takeoverFlag(c *cobra.Command) {
 	e.exceptionFlag(c, "takeover", "activate here although the old computer is still active, and disable it there")
 }
 
+// beforeActivation shows what the journal knows of the licences that are about to be activated.
+func (e *env) beforeActivation(j *move.Move) {
+	cards, err := j.SelectedCards()
+	if err != nil {
+		return // the step itself will report it
+	}
+	for _, c := range cards {
+		for _, l := range c.Licences {
+			st := j.State.Licence(c.Name, l.Name)
+			text := leftText(st.Left) + " left"
+			if st.Left < 0 {
+				text = "number of transfers unknown"
+			}
+			if st.Used > 0 {
+				text += fmt.Sprintf(", %s used by this move", item.Plural(int64(st.Used), "transfer"))
+			}
+			if l.Desk != nil {
+				text += "; the desk knows this computer as " + j.Self().ID
+			}
+			e.say("%s, licence %s: %s\n", c.Title, l.Name, text)
+		}
+	}
+}
+
 // agree asks before something irreversible.
 func (e *env) agree(question string) error {
 	e.done()
@@ -127,7 +152,7 @@ func (e *env) showLicences(j *move.Move, out []*run.Outcome) {
 		for _, l := range o.Licences {
 			result := l.Did
 			if l.Used > 0 && !strings.HasPrefix(l.Did, "already") {
-				result += fmt.Sprintf(", %s used", item.Plural(int64(l.Used), "transfer"))
+				result += fmt.Sprintf(", %s used by this move", item.Plural(int64(l.Used), "transfer"))
 			}
 			t.Add(o.Title, l.Licence, l.Serial, stateText(l.Old), stateText(l.New), leftText(l.Transfers), e.result(l.Good, result, result))
 		}

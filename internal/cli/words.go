@@ -168,7 +168,7 @@ var gateAdvice = map[string]string{
 	"not-a-copy":             "Create a kit for a move with `movekit new DIR`.",
 	"verified":               "Run `movekit verify {app}` on the new computer first.",
 	"handed-over":            "Run `movekit report --to DIR` first, with a folder outside the kit.",
-	"kit-undamaged":          "Run `movekit pack` on the old computer again; undamaged data is kept. You can unpack the undamaged apps by name.",
+	"kit-undamaged":          "Run `movekit pack` on the old computer again; undamaged data is kept. If its data was retired, run `movekit retire --back` first. You can unpack the undamaged apps by name.",
 	"app-closed":             "Close the app normally, so that it saves its data. Stop a service in the system's list of services. Then run this again.",
 	"files-closed":           "Close that program and run this again.",
 	"sync-done":              "Let the app send everything first; on a computer without network, connect it once.",

@@ -55,6 +55,7 @@ var errCut = errors.New("cut off")
 type sim struct {
 	name string
 	disk map[string]int // version of the data, by path
+	used bool           // as the new computer
 }
 
 func (s *sim) Name() string                        { return s.name }
@@ -103,6 +104,8 @@ type world struct {
 	spent  int
 	hasty  bool // takes licences over, and does not deactivate them first
 	second bool // a second seat was wanted
+	calm   bool // nothing goes wrong any more, and the technician does what the product says
+	more   int  // transfers besides the first: for moves back, and for computers that replaced others
 
 	next     int   // version of the next change
 	precious []int // versions that are the new computer's own
@@ -154,7 +157,7 @@ func (w *world) time() time.Time { return time.Unix(int64(1000+len(w.lines)), 0)
 
 // cut reports whether the run ends here. An interrupted run does nothing more.
 func (w *world) cut() bool {
-	w.dead = w.dead || w.r.IntN(16) == 0
+	w.dead = w.dead || !w.calm && w.r.IntN(16) == 0
 	return w.dead
 }
 
@@ -371,7 +374,7 @@ func (w *world) Ask(_ context.Context, action licence.Action, r licence.Request,
 	if w.cut() {
 		return nil, errCut
 	}
-	if w.r.IntN(6) == 0 {
+	if !w.calm && w.r.IntN(6) == 0 {
 		return nil, fault.New(fault.DeskDown, "the request was lost")
 	}
 	a, known := w.kept[key]
@@ -392,7 +395,7 @@ func (w *world) Ask(_ context.Context, action licence.Action, r licence.Request,
 			a.State = licence.NotActivated
 		}
 	}
-	if w.r.IntN(4) == 0 {
+	if !w.calm && w.r.IntN(4) == 0 {
 		return nil, fault.New(fault.DeskDown, "the answer was lost")
 	}
 	if w.cut() {
@@ -412,10 +415,13 @@ func (w *world) change(action licence.Action, r licence.Request) (spent int, dis
 	}
 	w.spent += spent
 	w.taken = w.taken || disabled != ""
+	m := w.current
+	if m.Exceptions.Back != "" {
+		return spent, disabled, nil
+	}
 	if frees := action == licence.Deactivate && len(w.desk.Active) < before || disabled != ""; frees && (!w.whole || !w.packed()) {
 		w.bad = "the licence was deactivated before its data was sealed"
 	}
-	m := w.current
 	if it := m.State.Items[steps.Key{App: app, Item: "data"}]; action == licence.Deactivate && m.Computer == w.old && m.Exceptions.Lost == "" && m.Overrides["old-unchanged"] == "" &&
 		!w.begun && it != nil && strconv.Itoa(w.old.disk[place]) != it.Sealed.Stamp {
 		w.bad = "the licence was deactivated while the old computer had work that was not sealed"
@@ -444,14 +450,21 @@ func (p *technician) DoStep(_ context.Context, g run.ManualStep) (run.Reply, err
 		return run.Reply{}, errCut
 	case g.Action == run.ActionType:
 		return run.Reply{Answer: "s"}, nil
-	case w.r.IntN(5) == 0:
+	case !w.calm && w.r.IntN(5) == 0:
 		return run.Reply{}, fault.New(fault.ManualStep, "later")
 	case g.Action == licence.Deactivate && g.Step == g.Of:
-		w.change(licence.Deactivate, licence.Request{Computer: w.manifest.Old.ID})
+		on := p.m.Self().ID
+		if p.m.Exceptions.Lost != "" {
+			on = p.m.State.Licence(app, "seat").From.ID
+		}
+		if p.m.Exceptions.Lost != "" && p.m.Exceptions.Back != "" {
+			on = p.m.State.New.ID
+		}
+		w.change(licence.Deactivate, licence.Request{Computer: on})
 	case g.Action == licence.Activate && g.Step == 1:
-		r := licence.Request{Computer: machine.ID(w.now)}
-		if p.m.Exceptions.Takeover != "" && slices.Contains(w.desk.Active, w.manifest.Old.ID) {
-			r.From = w.manifest.Old.ID
+		r := licence.Request{Computer: p.m.Self().ID}
+		if from := p.m.State.Licence(app, "seat").From.ID; p.m.Exceptions.Takeover != "" && slices.Contains(w.desk.Active, from) {
+			r.From = from
 		}
 		if _, _, no := w.change(licence.Activate, r); no != nil {
 			return run.Reply{}, fault.New(fault.ManualStep, "%s", no.Title)
@@ -471,7 +484,7 @@ func (w *world) move(c *sim) *move.Move {
 	m.Pause = 1
 	m.Asks = func(*card.Licence) licence.Service { return w }
 	m.Overrides = map[string]string{}
-	if w.r.IntN(3) == 0 {
+	if !w.calm && w.r.IntN(3) == 0 {
 		for i := range steps.Gates {
 			if steps.Gates[i].Overridable() {
 				m.Overrides[steps.Gates[i].Name] = "in a hurry"
@@ -522,8 +535,8 @@ func (w *world) verify(c *sim) {
 		return
 	}
 	for _, l := range o.Licences {
-		here, there := slices.Contains(w.desk.Active, machine.ID(w.now)), slices.Contains(w.desk.Active, w.manifest.Old.ID)
-		if l.Good && (!here || there && !w.second) {
+		here := slices.Contains(w.desk.Active, machine.ID(w.now))
+		if l.Good && (!here || len(w.desk.Active) > 1 && !w.second) {
 			w.bad = "verify says the licence is where it belongs, and it is not"
 		}
 	}
@@ -531,14 +544,45 @@ func (w *world) verify(c *sim) {
 
 func (w *world) deactivate(c *sim) {
 	w.do("deactivate", c, (*move.Move).Deactivate, func(m *move.Move) {
-		if w.r.IntN(8) == 0 {
+		if !w.calm && w.r.IntN(8) == 0 {
 			m.Exceptions.Lost = "it burnt" // then it is deactivated from the new computer too
 		}
 	})
 }
 
+// back deactivates the licence on the new computer, and then activates it on the old one again.
+func (w *world) back() {
+	back := func(m *move.Move) { m.Exceptions.Back = "the app does not run there" }
+	w.more++
+	w.do("deactivate --back", w.now, (*move.Move).Deactivate, back)
+	if w.r.IntN(2) == 0 {
+		w.more++
+		w.do("activate --back", w.old, (*move.Move).Activate, back)
+	}
+}
+
+// replace replaces the new computer, which broke. What was on it is gone.
+func (w *world) replace() {
+	if !w.now.used {
+		return
+	}
+	broken := w.now
+	w.now = &sim{name: w.now.name + "+", disk: map[string]int{}}
+	w.unpack(w.now)
+	if w.state().New.ID != machine.ID(w.now) { // the run was interrupted before
+		w.now = broken
+		return
+	}
+	w.precious, w.verified = nil, 0
+	w.more++
+}
+
 func (w *world) unpack(c *sim) {
 	w.do("unpack", c, (*move.Move).Unpack, func(m *move.Move) {
+		if bound := m.State.New.ID; c == w.now && bound != "" && bound != machine.ID(c) {
+			m.ReplaceReason = "it broke"
+		}
+		c.used = c.used || c == w.now
 		m.Policies = map[string]tree.Policy{"": []tree.Policy{tree.SetAside, tree.SetAside, tree.SetAside, tree.KeepBoth, tree.Skip}[w.r.IntN(5)]}
 	})
 }
@@ -546,6 +590,9 @@ func (w *world) unpack(c *sim) {
 func (w *world) activate(c *sim) {
 	w.do("activate", c, (*move.Move).Activate, func(m *move.Move) {
 		m.Exceptions = holder.Exceptions{}
+		if w.calm {
+			return
+		}
 		if w.hasty || w.r.IntN(4) == 0 {
 			m.Exceptions.Takeover = "it burnt"
 		}
@@ -634,7 +681,7 @@ func (w *world) step() string {
 	if w.r.IntN(2) == 0 {
 		c = w.now
 	}
-	n := w.r.IntN(21)
+	n := w.r.IntN(24)
 	if w.r.IntN(2) == 0 {
 		n, c = w.due()
 	}
@@ -658,8 +705,13 @@ func (w *world) step() string {
 	case n < 20:
 		w.whole = false
 		w.trace = append(w.trace, "the stick is damaged")
-	default:
+	case n < 21:
 		w.undo(c)
+	case w.r.IntN(4) > 0:
+	case n < 23:
+		w.back()
+	default:
+		w.replace()
 	}
 	return w.broken()
 }
@@ -677,15 +729,15 @@ func (w *world) broken() string {
 		return "the licence is active on both computers, and nobody wants that"
 	case len(w.desk.Active) > w.seats:
 		return "the licence is active on both computers, and its rule forbids that"
-	case len(w.desk.Active) > 1 && !st.SecondSeat(app, "seat"):
+	case len(w.desk.Active) > 1 && !slices.ContainsFunc(st.Overrides, func(o steps.Override) bool { return o.Second != "" }):
 		return "a second seat was taken, and the journal does not say so"
 	case w.taken && !slices.ContainsFunc(st.Overrides, func(o steps.Override) bool { return o.Gate == "old-deactivated" }):
 		return "the licence was taken over, and the journal does not say so"
-	case w.spent > 1:
+	case w.spent > 1+w.more:
 		return "a transfer was spent twice for one move"
-	case lic != nil && lic.Used > max(w.spent, 1):
+	case lic != nil && lic.Used > max(w.spent, 1+w.more):
 		return "the journal tells of more transfers than were spent"
-	case w.retired && len(there) == 0:
+	case w.retired && len(there) == 0 && !strings.HasSuffix(w.now.name, "+"): // a new computer that broke had the data
 		return "the old data is gone, and there is none on the new computer"
 	case !w.retired && w.old.disk[place] == 0 || len(w.old.disk) > 1:
 		return "the old computer's data was touched"
@@ -693,6 +745,70 @@ func (w *world) broken() string {
 		return "a file of the new computer is lost"
 	}
 	return ""
+}
+
+// finish does what the product names as the next step, without failures, until a move is complete. It returns why it is
+// not, or "".
+func (w *world) finish() string {
+	w.calm = true
+	last := ""
+	for range 20 {
+		d := w.state().Next([]*card.Card{w.card})
+		last = fmt.Sprintf("%+v", d)
+		var o *run.Outcome
+		switch d.Step {
+		case "", steps.Report, steps.Close:
+			return ""
+		case steps.Pack:
+			o = w.do("pack", w.old, (*move.Move).Pack, nil)
+		case steps.Deactivate:
+			c := map[bool]*sim{true: w.old, false: w.now}[d.Side == steps.OldSide]
+			o = w.do("deactivate", c, (*move.Move).Deactivate, func(m *move.Move) { m.Exceptions.Lost = map[bool]string{true: "it broke"}[d.Lost != ""] })
+		case steps.Unpack:
+			o = w.do("unpack", w.now, (*move.Move).Unpack, func(m *move.Move) { m.Policies = map[string]tree.Policy{"": tree.SetAside} })
+		case steps.Activate:
+			o = w.do("activate", w.now, (*move.Move).Activate, nil)
+		case steps.Verify:
+			o = w.do("verify", w.now, (*move.Move).Verify, nil)
+		case steps.Retire:
+			o = w.do("retire", w.old, (*move.Move).Retire, nil)
+			w.retired = w.retired || w.old.disk[place] == 0
+		}
+		if bad := w.broken(); bad != "" {
+			return bad
+		}
+		if o == nil {
+			return "nothing came of " + last
+		}
+		if d.Step == steps.Verify && slices.ContainsFunc(o.Items, func(i run.ItemOutcome) bool { return !i.Equal }) { // somebody worked on the new computer
+			o.Blocks = append(o.Blocks, w.do("unpack", w.now, (*move.Move).Unpack, func(m *move.Move) { m.Policies = map[string]tree.Policy{"": tree.SetAside} }).Blocks...)
+		}
+		if fault.KindOf(o.Err) == fault.Damaged {
+			o.Blocks = append(o.Blocks, steps.Block{Gate: "kit-undamaged"})
+		} else if o.Err != nil {
+			return o.Err.Error()
+		}
+		for _, b := range o.Blocks { // what the product advises
+			switch b.Gate {
+			case "kit-undamaged", "sealed", "packed", "old-unchanged":
+				if w.do("retire --back", w.old, (*move.Move).Return, nil); w.old.disk[place] != 0 {
+					w.retired = false
+				}
+				w.do("pack", w.old, (*move.Move).Pack, nil)
+			case "verified":
+				w.do("verify", w.now, (*move.Move).Verify, nil)
+			case "in-place":
+				w.do("unpack", w.now, (*move.Move).Unpack, func(m *move.Move) { m.Policies = map[string]tree.Policy{"": tree.SetAside} })
+			case "old-deactivated":
+				w.do("deactivate", w.old, (*move.Move).Deactivate, nil)
+			case "allowance", "seat-free", "seat-stays": // the vendor decides, or the seat stays by choice
+				return ""
+			default:
+				return "stopped by " + b.Gate
+			}
+		}
+	}
+	return "no end: " + last
 }
 
 // sequences is the number of random sequences. MOVEKIT_SEQUENCES sets it.
@@ -723,8 +839,12 @@ func TestNoSequenceOfStepsLosesAnything(t *testing.T) {
 						return
 					}
 				}
+				done := w.state().Proven(w.card)
+				if bad := w.finish(); bad != "" {
+					t.Errorf("sequence %d, finished as the product says: %s\n%s", i, bad, again(42, i, ""))
+				}
 				mu.Lock()
-				if w.state().Proven(w.card) {
+				if done {
 					moved++
 				}
 				if w.retired {
@@ -751,9 +871,11 @@ func again(seed uint64, i int, broken string) string {
 	w.trace = []string{}
 	for range sequenceSteps {
 		if w.step() != "" {
-			break
+			return strings.Join(w.trace, "\n")
 		}
 	}
+	w.trace = append(w.trace, "finished as the product says:")
+	w.finish()
 	return strings.Join(w.trace, "\n")
 }
 

@@ -190,6 +190,15 @@ func (h *Handle) Accept(a *licence.Answer) (*run.LicenceOutcome, error) {
 	if want.By != h.Self().ID {
 		return nil, fault.New(fault.Elsewhere, "the request was made on %s: accept the answer there. The answer was not used", want.On)
 	}
+	if seen := h.state().Seen; seen != nil && a.Issued != 0 && seen.Issued > a.Issued && want.Computer == h.Self().ID {
+		now := seen.New
+		if h.Side() == steps.OldSide {
+			now = seen.Old
+		}
+		if now != a.State {
+			return nil, fault.New(fault.DeskRefused, "the answer is from %s, and the licence desk said at %s that the licence is %s here: it has changed since", steps.Moment(licence.When(a.Issued)), steps.Moment(licence.When(seen.Issued)), now)
+		}
+	}
 	if err := (recorder{h}).Answered(a); err != nil {
 		return nil, err
 	}

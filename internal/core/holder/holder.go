@@ -100,7 +100,8 @@ type Handle struct {
 	Request licence.Request // about this computer, or the one on whose behalf it asks
 	method  method
 	service licence.Service
-	aside   []string // files that a change set aside
+	aside   []string       // files that a change set aside
+	doing   licence.Action // the change that this run makes; "" if it only asks for the state
 }
 
 // Open opens a licence's secrets and its service. version is the app's version on this computer.
@@ -158,7 +159,7 @@ func (h *Handle) state() steps.Licence { return h.State.Licence(h.Key.App, h.Key
 type recorder struct{ *Handle }
 
 func (r recorder) Asked(action licence.Action, key string) error {
-	return r.RecordLicence(journal.EventAsked, r.Key, steps.Asked{Action: action, Key: key})
+	return r.RecordLicence(journal.EventAsked, r.Key, steps.Asked{Action: action, Key: key, Computer: r.Request.Computer})
 }
 
 func (r recorder) Answered(a *licence.Answer) error {
@@ -202,13 +203,14 @@ func (h *Handle) see(ctx context.Context) (*steps.Observation, error) {
 		return nil, err
 	}
 	see := &steps.Observation{Old: old, Here: here, OnOld: h.Side() == steps.OldSide}
-	if see.OnOld && here != h.state().From.ID {
-		own, err := h.ask(ctx, here)
+	if h.state().From.ID != h.Manifest.Old.ID {
+		own, err := h.ask(ctx, h.Manifest.Old.ID)
 		if err != nil {
 			return nil, err
 		}
 		see.Own = own.State
-	} else if h.Desk() == nil && here != h.state().From.ID {
+	}
+	if h.Desk() == nil && !see.OnOld && here != h.state().From.ID {
 		// What this computer shows takes precedence over the record.
 		if see.New, err = h.ask(ctx, here); err != nil {
 			return nil, err
@@ -224,6 +226,7 @@ func (h *Handle) see(ctx context.Context) (*steps.Observation, error) {
 // Deactivate deactivates the licence.
 func (h *Handle) Deactivate(ctx context.Context) (*run.LicenceOutcome, error) {
 	h.Begin(h.Key, "deactivating", 0)
+	h.doing = licence.Deactivate
 	a, err := h.change().Do(ctx, licence.Deactivate)
 	if err != nil {
 		return nil, err
@@ -241,6 +244,7 @@ func (h *Handle) Deactivate(ctx context.Context) (*run.LicenceOutcome, error) {
 
 // Activate activates the licence, or takes it over from another computer.
 func (h *Handle) Activate(ctx context.Context) (*run.LicenceOutcome, error) {
+	h.doing = licence.Activate
 	a, err := h.change().Do(ctx, licence.Activate)
 	if err != nil {
 		return nil, err

@@ -115,13 +115,21 @@ func (h *Handle) remembered(computer string) *licence.Answer {
 		a.Transfers = *h.Licence.Transfers
 	}
 	on := func(computer string) licence.State {
-		if computer == h.State.New.ID || h.State.New.ID == "" && computer != h.Manifest.Old.ID {
-			return cmp.Or(known(st.New), licence.NotActivated) // nothing shows that it was ever active there
+		isNew := computer == h.State.New.ID || h.State.New.ID == "" && computer != h.Manifest.Old.ID
+		held, is := st.On[computer]
+		switch {
+		case is && held.State == licence.Unknown && h.doing == licence.Deactivate:
+			return licence.Active // a change there was interrupted: it may be active
+		case is && held.State == licence.Unknown && h.doing == licence.Activate && computer == h.Self().ID:
+			return licence.NotActivated // as above: it may not be active
+		case is:
+			return held.State
+		case isNew && st.New != licence.Unknown:
+			return st.New
+		case computer == h.Manifest.Old.ID:
+			return licence.Active
 		}
-		if held := known(st.On[computer].State); held != "" {
-			return held
-		}
-		return map[bool]licence.State{true: licence.Active, false: licence.NotActivated}[computer == h.Manifest.Old.ID]
+		return licence.NotActivated // nothing shows that it was ever active there
 	}
 	all := []string{h.Manifest.Old.ID, st.From.ID, cmp.Or(h.State.New.ID, h.Self().ID)}
 	slices.Sort(all)
@@ -134,14 +142,6 @@ func (h *Handle) remembered(computer string) *licence.Answer {
 		a.State = licence.Expired
 	}
 	return a
-}
-
-// known returns a state, or "" if it is unknown.
-func known(s licence.State) licence.State {
-	if s == licence.Unknown {
-		return ""
-	}
-	return s
 }
 
 // lostName returns the name of the computer that cannot deactivate its licences.
@@ -160,6 +160,8 @@ func shows(a *licence.Answer, active bool) {
 		a.State, a.Active = licence.Active, append(a.Active, a.Computer)
 	case a.State == licence.Active:
 		a.State = licence.Deactivated
+	case a.State == licence.Unknown:
+		a.State = licence.NotActivated
 	}
 }
 
@@ -200,10 +202,10 @@ func (h *Handle) guide(ctx context.Context, action licence.Action, change *card.
 }
 
 // taken returns how many of the steps, in sequence, are done already. Steps of an alternative
-// procedure do not count.
+// procedure, or on another computer, do not count.
 func (h *Handle) taken(action licence.Action, all []card.Guide) (n int) {
 	for n < len(all) && slices.ContainsFunc(h.state().Stepped, func(s steps.StepDone) bool {
-		return s.Action == action && s.Step == n+1 && s.Do == all[n].Do
+		return s.Action == action && s.Step == n+1 && s.Do == all[n].Do && (s.On == h.Computer.Name() || h.Lost != "")
 	}) {
 		n++
 	}

@@ -635,7 +635,9 @@ func TestRenewedCertificate(t *testing.T) {
 			o.Pack()
 			o.Change(o.Old, nil, time.Now(), (*move.Move).Deactivate)
 			o.Unpack()
-			renew := func() { lay.Out(t, o.Dir, map[string]string{"new/srv/office.pem": c.cert, "new/srv/office.key": c.key}) }
+			renew := func() {
+				lay.Out(t, o.Dir, map[string]string{"new/srv/office.pem": c.cert, "new/srv/office.key": c.key})
+			}
 			if before {
 				renew()
 			}

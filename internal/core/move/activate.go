@@ -1,6 +1,7 @@
 package move
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -87,10 +88,15 @@ func (m *Move) activateBack(ctx context.Context, h *holder.Handle, o *run.Outcom
 	if err != nil {
 		return nil, err
 	}
-	if st.New == licence.Unknown && !f.Bound {
-		st.New = licence.NotActivated // no new computer was ever used
+	known := m.State.Licence(h.Card.Name, h.Licence.Name)
+	back := st.Back(f.NewName)
+	switch {
+	case known.From.ID != m.State.Old.ID && !steps.CanActivateElsewhere(st.Old):
+		back.From, back.Old, back.New = known.From.Name, st.Old, cmp.Or(st.Own, licence.NotActivated) // a new computer that broke has it
+	case st.New == licence.Unknown && !f.Bound:
+		back.Old = licence.NotActivated // no new computer was ever used
 	}
-	f.Seat = &steps.SeatFacts{Name: h.Licence.Name, Licence: st.Back(f.NewName), Takeover: m.Exceptions.Takeover != ""}
+	f.Seat = &steps.SeatFacts{Name: h.Licence.Name, Licence: back, Takeover: m.Exceptions.Takeover != ""}
 	if on, err := m.Check(steps.ActivateBack, h.Card, f, o); err != nil || !on {
 		return nil, err
 	}

@@ -41,7 +41,7 @@ func (m *Move) Retire(ctx context.Context) ([]*run.Outcome, error) {
 		if on, err := m.Check(steps.Retire, c, f, o); err != nil || !on {
 			return err
 		}
-		if err := m.eachRetired(ctx, c, o, true, "set aside", func(t item.Target, out *run.ItemOutcome) error { return m.placer().Retire(ctx, t, out) }); err != nil {
+		if err := m.eachRetired(ctx, c, o, true, "set aside", m.unlessSkipped(func(t item.Target, out *run.ItemOutcome) error { return m.placer().Retire(ctx, t, out) })); err != nil {
 			return err
 		}
 		return m.confirmSyncOff(ctx, c, o)
@@ -95,10 +95,22 @@ func (m *Move) RemoveRetired(ctx context.Context, because string) ([]*run.Outcom
 		if on, err := m.Check(steps.Remove, c, m.Facts(c), o); err != nil || !on {
 			return err
 		}
-		return m.eachRetired(ctx, c, o, true, "removed", func(t item.Target, out *run.ItemOutcome) error {
+		return m.eachRetired(ctx, c, o, true, "removed", m.unlessSkipped(func(t item.Target, out *run.ItemOutcome) error {
 			return m.placer().Remove(ctx, t, out, because)
-		})
+		}))
 	})
+}
+
+// unlessSkipped leaves out items whose existing data the user kept on the new computer: only the old one has their
+// data.
+func (m *Move) unlessSkipped(do func(item.Target, *run.ItemOutcome) error) func(item.Target, *run.ItemOutcome) error {
+	return func(t item.Target, out *run.ItemOutcome) error {
+		if m.State.Items[t.Key].Skipped() {
+			out.Did, out.To = "not verified", ""
+			return nil
+		}
+		return do(t, out)
+	}
 }
 
 // eachRetired calls do for each selected item of an app. An item may be inside another one, which
@@ -111,10 +123,6 @@ func (m *Move) eachRetired(ctx context.Context, c *card.Card, o *run.Outcome, in
 	}
 	for _, it := range items {
 		if !m.Selected(it.Key) {
-			continue
-		}
-		if it.Skipped() {
-			o.Items = append(o.Items, run.ItemOutcome{Item: it.Key.Item, User: it.Key.User, Did: "not verified", Files: it.Sealed.Files, Bytes: it.Sealed.Bytes})
 			continue
 		}
 		t, err := m.placer().OldTarget(ctx, c, it)

@@ -44,11 +44,17 @@ func (m *Placer) Put(ctx context.Context, t item.Target, same bool) (run.ItemOut
 	if was := t.InKit.Placed; was != nil && was.To != t.Path && was.Policy != string(tree.KeepBoth) {
 		return out, fault.New(fault.Usage, "it is already in place at %s and cannot go to %s: undo that unpack first", machine.DisplayPath(m.Computer, was.To), machine.DisplayPath(m.Computer, t.Path))
 	}
-	earlier, err := m.renewBeside(ctx, t)
-	if err != nil {
-		return out, err
+	if !same {
+		home := t.Path
+		earlier, err := m.renewBeside(ctx, t)
+		if err == nil && t.Path != home {
+			same, err = t.Mover.Same(ctx, t.Path)
+		}
+		if err != nil {
+			return out, err
+		}
+		out.Notes = append(out.Notes, earlier...)
 	}
-	out.Notes = append(out.Notes, earlier...)
 	unlock, err := m.LockPlace(t.Path)
 	if err != nil {
 		return out, err
@@ -333,6 +339,8 @@ func (m *Placer) recordSame(ctx context.Context, t item.Target, at string) error
 		}
 	} else if was := t.InKit.Placed; was != nil && was.To == at {
 		return nil
+	} else if was := t.InKit.Earlier; was != nil && was.To == at && was.Policy == string(tree.KeepBoth) {
+		done.Policy, done.Aside, done.Begun = was.Policy, was.Aside, was.Begun
 	} else {
 		done.Same = true
 	}

@@ -215,7 +215,7 @@ func when(bad bool, format string, args ...any) []string {
 
 // TakesOver reports whether activating the licence here disables it on the old computer.
 func (f Facts) TakesOver() bool {
-	return f.Seat.Takeover && f.Seat.Licence.AllowsTakeover && f.Seat.Licence.Old.Held()
+	return f.Seat.Takeover && f.Seat.Licence.AllowsTakeover && !CanActivateElsewhere(f.Seat.Licence.Old)
 }
 
 // BesideOld reports whether a second seat is activated. That needs both a rule that allows it and
@@ -370,6 +370,8 @@ var Gates = []Gate{
 		func(f Facts) []string {
 			l := f.Seat.Licence
 			switch {
+			case !l.oldDone():
+				return []string{fmt.Sprintf("%s is %s on %s", f.seat(), l.Own, f.OldName)}
 			case CanActivateElsewhere(l.Old), f.BesideOld():
 				return nil
 			case f.Seat.Second:

@@ -44,6 +44,11 @@ func (s *State) Trying(c *card.Card) bool {
 	return false
 }
 
+// oldDone reports whether nothing is left to deactivate on the old computer, if a new one that broke had the licence.
+func (s Standing) oldDone() bool {
+	return s.Own == "" || s.Stays || CanActivateElsewhere(s.Own)
+}
+
 // Waiting reports whether exports of the app are in place and still have to be imported by hand.
 func (s *State) Waiting(c *card.Card) bool {
 	for _, it := range s.AppItems(c.Name) {
@@ -94,7 +99,9 @@ func (s *State) Progress(c *card.Card, step Step) Done {
 			return Partly
 		}
 	case Deactivate:
-		return s.ofLicences(c, func(st Standing) bool { return CanActivateElsewhere(st.Old) || st.Second && st.New.Held() })
+		return s.ofLicences(c, func(st Standing) bool {
+			return (CanActivateElsewhere(st.Old) || st.Second && st.New.Held()) && st.oldDone()
+		})
 	case Activate:
 		return s.ofLicences(c, func(st Standing) bool { return st.New == licence.Active })
 	case Unpack:

@@ -64,8 +64,9 @@ type Stay struct {
 
 // Asked is the data of journal.EventAsked.
 type Asked struct {
-	Action licence.Action `json:"action"`
-	Key    string         `json:"key"`
+	Action   licence.Action `json:"action"`
+	Key      string         `json:"key"`
+	Computer string         `json:"computer,omitempty"` // machine.ID
 }
 
 // Requested is the data of journal.EventRequested: the request that an answer file must match.
@@ -259,6 +260,8 @@ type Seen struct {
 	// prove nothing.
 	Asked bool `json:"asked"`
 	Good  bool `json:"good"`
+	// Issued is the service's own time of the answer, in seconds since 1970; 0 if it has no clock.
+	Issued int64 `json:"issued,omitempty"`
 	// Own is the state on the old computer, if a new one that broke has the licence; else "".
 	Own licence.State `json:"own,omitempty"`
 	// Trial is true if the app runs on the new computer without the licence, which has not moved

@@ -1,6 +1,7 @@
 package steps
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"time"
@@ -16,7 +17,7 @@ type Observation struct {
 	New   *licence.Answer // for the new computer if asked separately; else nil
 	Here  string          // machine.ID of this computer
 	OnOld bool            // this is the old computer
-	Own   licence.State   // the state on this computer, if it is neither of the other two; else ""
+	Own   licence.State   // the state on the old computer, if the licence is deactivated on another one; else ""
 	By    string          // who reported it
 	Copy  string          // problem with the app's own copy of the licence on the new computer; "" if none
 }
@@ -43,7 +44,8 @@ type Standing struct {
 
 	CopyProblem string        // problem with the app's own copy of the licence on the new computer; "" if none is known
 	Second      bool          // the user activated a second seat, and the other seat stays active
-	Own         licence.State // observed on the old computer, if a new one that broke has the licence; else ""
+	Own         licence.State // the state on the old computer, if a new one that broke is From; else ""
+	Stays       bool          // the user chose that the old computer's own seat stays active
 	Beside      int           // other computers of this move that have it
 	Elsewhere   int           // computers outside this move that have it
 	Good        bool          // it is in its final state
@@ -74,8 +76,15 @@ func (s *State) Standing(c *card.Card, l *card.Licence, see *Observation, now ti
 		From: known.From.Name, Old: known.Old, New: known.New, Left: known.Left, Used: known.Used, OldAt: known.OldAt, NewAt: known.NewAt,
 		By: "the journal", Proven: known.Seen.result(),
 	}
-	st.Second = known.Second
-	sure := see != nil && st.see(see, now)
+	st.Second, st.Stays = known.Second, known.Stays
+	if known.From.ID != s.Old.ID {
+		st.Own = licence.Active // until something shows that it is not
+		if held, is := known.On[s.Old.ID]; is {
+			st.Own = held.State
+		}
+	}
+	held, is := known.On[s.New.ID]
+	sure := see != nil && st.see(see, now, is && held.State == licence.Unknown)
 	if see != nil {
 		known.On = maps.Clone(known.On)
 		known.On[known.From.ID] = Held{State: st.Old}
@@ -116,15 +125,15 @@ func (s Standing) Taken() bool {
 // Back returns the standing for a move that goes back: the old computer is the one that the licence is activated on.
 // newName is the name of the new one.
 func (s Standing) Back(newName string) Standing {
-	s.From, s.Old, s.New, s.OldAt, s.NewAt = newName, s.New, s.Old, s.NewAt, s.OldAt
+	s.From, s.Old, s.New, s.OldAt, s.NewAt, s.Own = newName, s.New, s.Old, s.NewAt, s.OldAt, ""
 	return s
 }
 
 // see applies an observation, and reports whether it covers the new computer too. A service asked
-// on the old computer may not know the new one.
-func (s *Standing) see(see *Observation, now time.Time) bool {
+// on the old computer may not know the new one. begun means that a change on the new one was interrupted.
+func (s *Standing) see(see *Observation, now time.Time, begun bool) bool {
 	a := see.Old
-	s.Seen, s.By, s.Own = true, see.By, see.Own
+	s.Seen, s.By, s.Own = true, see.By, cmp.Or(see.Own, s.Own)
 	s.Old, s.Left = a.State, a.Transfers
 	s.Covers, s.Edition, s.Seats, s.ActiveOn, s.AllowsTakeover = a.Covers, a.Edition, a.Seats, a.Seated(), a.Takeover
 	s.Until, s.Again, s.ServiceTime = licence.When(a.Until), licence.When(a.Again), see.clock()
@@ -133,7 +142,7 @@ func (s *Standing) see(see *Observation, now time.Time) bool {
 	case see.New != nil:
 		s.New = see.New.State
 	case see.Here == a.Computer || see.OnOld:
-		if s.New == licence.Unknown && !elsewhere {
+		if s.New == licence.Unknown && !elsewhere && (!begun || a.Signed != "") {
 			s.New = licence.NotActivated
 		}
 		return elsewhere
@@ -195,7 +204,11 @@ func (s *State) trialUntil(c *card.Card, l *card.Licence) (until time.Time) {
 
 // Record returns the part of a standing that is recorded in the journal.
 func (s Standing) Record() Seen {
-	return Seen{Old: s.Old, New: s.New, Left: s.Left, By: s.By, CopyProblem: s.CopyProblem, Asked: s.Seen, Good: s.Good, Trial: s.OnTrial(), Own: s.Own}
+	seen := Seen{Old: s.Old, New: s.New, Left: s.Left, By: s.By, CopyProblem: s.CopyProblem, Asked: s.Seen, Good: s.Good, Trial: s.OnTrial(), Own: s.Own}
+	if !s.ServiceTime.IsZero() {
+		seen.Issued = s.ServiceTime.Unix()
+	}
+	return seen
 }
 
 // OnTrial reports whether the app runs on the new computer while its licence is still on the old

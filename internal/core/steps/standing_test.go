@@ -135,9 +135,9 @@ func TestStanding(t *testing.T) {
 		"active on both": {"", [][]journal.Line{packed(), taken}, sight("n", func(s *Observation) { s.Old.Active = []string{"o", "n"} }), 25, Standing{Old: A, New: A, Beside: 1,
 			OldAt: noon.Add(10 * time.Minute), NewAt: noon.Add(20 * time.Minute), Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 2, Proven: No, Next: Deactivate}},
 		"active on both, as a second seat": {"", [][]journal.Line{packed(), second}, sight("n", func(s *Observation) { s.Old.Active, s.Old.Seats = []string{"o", "n"}, 2 }), 25, Standing{Old: A, New: A, Beside: 1,
-			Left: 3, By: "desk", Seen: true, Seats: 2, ActiveOn: 2, Second: true, Good: true, Proven: No}},
+			Left: 3, By: "desk", Seen: true, Seats: 2, ActiveOn: 2, Second: true, Stays: true, Good: true, Proven: No}},
 		"a second seat that is one too many": {"", [][]journal.Line{packed(), second}, sight("n", func(s *Observation) { s.Old.Active = []string{"o", "n"} }), 25, Standing{Old: A, New: A, Beside: 1,
-			Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 2, Second: true, Proven: No}},
+			Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 2, Second: true, Stays: true, Proven: No}},
 		"asked for the new computer by itself": {"", [][]journal.Line{packed()}, sight("n", func(s *Observation) { s.Old.State, s.New = N, &licence.Answer{State: A} }), 0, Standing{Old: N, New: A, Left: 3, By: "desk", Seen: true, Seats: 1, ActiveOn: 1, Good: true, Proven: No}},
 		"what its service allows": {"", [][]journal.Line{packed()}, sight("n", func(s *Observation) {
 			s.Old.Covers, s.Old.Edition, s.Old.Takeover, s.Old.Again, s.Old.Issued, s.Old.Signed = "3", "Port", true, noon.Unix(), noon.Unix(), "jws"

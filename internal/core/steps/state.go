@@ -218,7 +218,15 @@ func (s *State) Add(l journal.Line) {
 			}
 		}
 	case journal.EventAsked:
-		s.licence(l).Pending = read[Asked](l)
+		lic, asked := s.licence(l), read[Asked](l)
+		if p := lic.Pending; p != nil && (p.Action != asked.Action || p.Computer != asked.Computer) {
+			lic.Stepped = nil // this change may reverse them
+		}
+		lic.Pending = asked
+		if asked.Computer != "" {
+			lic.On[asked.Computer] = Held{licence.Unknown, l.At} // until the answer is there
+			s.derive(lic)
+		}
 	case journal.EventAnswered:
 		s.answered(l)
 	case journal.EventRequested:
@@ -307,7 +315,7 @@ func (s *State) bind(b *Bound) {
 	}
 	s.Asides, s.Opened, s.Found, s.Chosen = map[string][]string{}, map[string]*Opened{}, map[string]*AppFound{}, Chosen{}
 	for _, lic := range s.Licences {
-		if lic.New.Held() || lic.Pending != nil && lic.Pending.Action == licence.Activate {
+		if held, is := lic.On[broken.ID]; held.State.Held() || is && held.State == licence.Unknown {
 			lic.From = broken
 		}
 		lic.Seen, lic.Second = nil, false
@@ -352,6 +360,9 @@ func (s *State) answered(l journal.Line) {
 // became records a licence's state on a computer. The same state again does not restart a waiting time or a
 // deadline.
 func (s *State) became(lic *Licence, computer string, now licence.State, at time.Time) {
+	if now == licence.Unknown {
+		return
+	}
 	if was := lic.On[computer]; was.State != now || was.At.IsZero() {
 		lic.On[computer] = Held{now, at}
 	}

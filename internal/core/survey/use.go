@@ -10,6 +10,7 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/item"
+	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/probe"
@@ -33,6 +34,29 @@ func Licences(ctx context.Context, l *Scanner, cards []*card.Card) (out []App, e
 		out = append(out, a)
 	}
 	return out, nil
+}
+
+// AskDesks asks the licence desks for the state of the licences on this computer whose serial was found, and adds
+// their answers to the apps. A desk that cannot be asked is a warning.
+func AskDesks(ctx context.Context, c machine.Computer, apps []App) {
+	for i := range apps {
+		for j := range apps[i].Licences {
+			l := &apps[i].Licences[j]
+			d := l.Card.Desk
+			if d == nil || l.Secrets.Serial == "" || l.Secrets.Code == "" {
+				continue
+			}
+			a, err := licence.Change{
+				Service: &licence.Desk{URL: d.URL, Key: d.Key.PublicKey, Pin: d.Pin}, Tries: 1,
+				Request: licence.Request{Serial: l.Secrets.Serial, Code: l.Secrets.Code, Product: l.Card.Product, Computer: kit.ComputerOf(c).ID},
+			}.Look(ctx)
+			if err != nil {
+				l.Warnings = append(l.Warnings, "the desk "+d.URL+" was not asked: "+err.Error())
+				continue
+			}
+			l.Seen = append(l.Seen, fmt.Sprintf("the desk %s: %s on this computer, %d of %s taken, %s left", d.URL, a.State, a.Seated(), item.Plural(int64(a.Seats), "seat"), item.Plural(int64(a.Transfers), "transfer")))
+		}
+	}
 }
 
 // licences searches for each licence, and reads its secrets. If several users have different
