@@ -378,6 +378,7 @@ func (w *world) Ask(_ context.Context, action licence.Action, r licence.Request,
 		return nil, fault.New(fault.DeskDown, "the request was lost")
 	}
 	a, known := w.kept[key]
+	a.State, a.Active = w.desk.State(r.Computer, w.time()), slices.Clone(w.desk.Active) // it may have changed since
 	if action == licence.Status || !known || w.fault == "carries out every try" {
 		spent, disabled := 0, ""
 		if action != licence.Status {
