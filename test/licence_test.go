@@ -124,7 +124,7 @@ func TestLicenceMoves(t *testing.T) {
 	made(t, dir)
 	step(t, 4, dir, "old", "deactivate", "--yes").tells(t, "is not packed")
 	step(t, 0, dir, "old", "pack")
-	if s := step(t, 4, dir, "new", "activate", "--yes"); !strings.Contains(s.err, "the licence is active on OLD") {
+	if s := step(t, 4, dir, "new", "activate", "--yes"); !strings.Contains(s.err, "the licence seat is active on OLD") {
 		t.Error(s.err)
 	}
 	if active, left := atDesk(t, dir); len(active) != 1 || active[0] != id || left != 1 {
@@ -194,11 +194,11 @@ func TestDeskTroubles(t *testing.T) {
 	}
 	// Requests that the desk refuses.
 	for yaml, what := range map[string]string{
-		strings.Replace(oneSeat, "active: [OLD-ID]", "active: [stranger]", 1):                                                        "1 of 1 seats are active on other computers",
+		strings.Replace(oneSeat, "active: [OLD-ID]", "active: [stranger]", 1):                                                        "does not belong to this move (1 of 1 seats are taken)",
 		strings.Replace(oneSeat, "lamp-7", "lamp-8", 1):                                                                              "No licence has this serial",
 		strings.NewReplacer("transfers: 1", "transfers: 0", "active: [OLD-ID]", "vacated: ["+id+"], free-seats: 1").Replace(oneSeat): "no transfers left",
 		strings.NewReplacer("covers: '3'", "covers: '2'", "active: [OLD-ID]", "vacated: ["+id+"]").Replace(oneSeat):                  "the licence covers version 2",
-		strings.Replace(oneSeat, "active: [OLD-ID]", "active: [stranger], vacated: ["+id+"]", 1):                                     "All seats are in use",
+		strings.Replace(oneSeat, "active: [OLD-ID]", "active: [stranger], vacated: ["+id+"]", 1):                                     "does not belong to this move (1 of 1 seats are taken)",
 	} {
 		dir := office(t)
 		d := startDesk(t, dir, "127.0.0.1:0")

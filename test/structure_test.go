@@ -75,7 +75,7 @@ var layers = [][]string{
 	{"item"}, {"item/files", "item/sqlite", "item/stays", "item/keys", "item/served", "item/mariadb/sqltext"}, {"item/mariadb/schema"},
 	{"item/dbase", "item/jet", "item/exports", "item/postgres", "item/mariadb", "item/firebird"},
 	{"item/kinds"},
-	{"holder", "survey", "place"},
+	{"survey", "place"}, {"holder"},
 	{"wide", "move"}, {"draft"},
 }
 

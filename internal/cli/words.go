@@ -205,7 +205,7 @@ var gateAdvice = map[string]string{
 	"usable-again":           "Ask the vendor to extend the licence, or wait with the move. If the app is not needed until then, override this gate with that reason.",
 	"seat-free":              "Deactivate it on that computer, with the kit of its move or at the vendor, and run this again. If it stays there, give this move up: `movekit close --give-up --because REASON`.",
 	"seat-stays":             "Nothing to do: that was your choice. If the seat is no longer needed, override this gate with that reason.",
-	"licence-covers":         "Install a version that the licence covers, or ask the vendor for an upgrade.",
+	"licence-covers":         "Install a version that the licence covers, or ask the vendor for an upgrade. If another version is installed by now, `movekit ready` on the new computer looks again.",
 }
 
 // needText has the action for each need of ready. A check without a need uses the advice of its

@@ -172,7 +172,7 @@ func (c Cover) Lacks(f Facts) []string {
 	if f.Side == OldSide {
 		where = "on " + f.NewName
 		if !f.Version.NewSeen.IsZero() {
-			where += " (seen at " + Moment(f.Version.NewSeen) + "; `movekit ready` there looks again)"
+			where += " (seen at " + Moment(f.Version.NewSeen) + ")"
 		}
 	}
 	if c.Edition != "" && f.Version.NewEdition != "" && !strings.EqualFold(c.Edition, f.Version.NewEdition) {

@@ -32,8 +32,8 @@ const (
 	Remove     Step = "remove" // removes the data that Retire set aside
 	Close      Step = "close"
 
-	DeactivateBack Step = "deactivate --back" // on the new computer, for a move that goes back
-	ActivateBack   Step = "activate --back"   // on the old computer, after that
+	DeactivateBack Step = "deactivate-back" // on the new computer, for a move that goes back
+	ActivateBack   Step = "activate-back"   // on the old computer, after that
 )
 
 // Item is the recorded state of one item.
