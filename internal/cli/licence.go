@@ -276,6 +276,9 @@ func (e *env) showLicenceStatuses(m *kit.Manifest, all []holder.Status) {
 			continue
 		}
 		e.printf("%s, %s: according to %s%s\n", s.Title, s.Licence, s.By, datesText(s))
+		if s.From != m.Old.Name {
+			e.printf("%s %s, %s: \"old\" is %s, which was replaced; on %s it is %s\n", e.paint("note:", table.Note), s.Title, s.Licence, s.From, m.Old.Name, s.Own)
+		}
 		if s.Copy != "" {
 			e.printf("%s %s, %s: %s; `movekit activate %s` writes it again\n", e.paint("note:", table.Note), s.Title, s.Licence, s.Copy, s.App)
 		}
@@ -313,8 +316,13 @@ func stateMark(e *env, s licence.State, good bool) string {
 }
 
 func nextText(m *kit.Manifest, s holder.Status) string {
-	where := m.Old.Name
-	if s.Next == steps.Activate {
+	where := s.From
+	switch {
+	case s.Next == steps.Deactivate && s.From != m.Old.Name:
+		return fmt.Sprintf("deactivate --lost (%s was replaced)", s.From)
+	case s.Next == steps.Pack:
+		where = m.Old.Name
+	case s.Next == steps.Activate:
 		if where = m.New.Name; where == "" {
 			where = "the new computer"
 		}

@@ -151,7 +151,7 @@ func (e *env) showLicences(j *move.Move, out []*run.Outcome) {
 		}
 		for _, l := range o.Licences {
 			result := l.Did
-			if l.Used > 0 && !strings.HasPrefix(l.Did, "already") {
+			if l.Used > 0 && strings.HasPrefix(l.Did, "activated") {
 				result += fmt.Sprintf(", %s used by this move", item.Plural(int64(l.Used), "transfer"))
 			}
 			t.Add(o.Title, l.Licence, l.Serial, stateText(l.Old), stateText(l.New), leftText(l.Transfers), e.result(l.Good, result, result))

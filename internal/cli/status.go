@@ -71,7 +71,7 @@ func nextOf(k *kit.Kit, s *steps.State) due {
 	}
 	where := map[steps.Side]string{steps.OldSide: k.Manifest.Old.Name, steps.NewSide: s.New.Name}[d.Side]
 	if d.Lost != "" {
-		return due{Step: d.Step, Apps: d.Apps, Computer: where, Command: "movekit " + string(d.Step) + " --lost --because REASON", Why: "the licence is still active on " + d.Lost + ", which was replaced"}
+		return due{Step: d.Step, Apps: d.Apps, Computer: where, Command: "movekit " + string(d.Step) + " --lost --because REASON", Why: "the licence is not deactivated on " + d.Lost + ", which was replaced"}
 	}
 	return due{Step: d.Step, Apps: d.Apps, Computer: where, Command: "movekit " + string(d.Step), Why: stepWhy[d.Step]}
 }

@@ -16,6 +16,8 @@ type Status struct {
 	Title   string        `json:"title"`
 	Licence string        `json:"licence"`
 	Method  card.Method   `json:"method"`
+	From    string        `json:"from"`          // the computer that it is deactivated on; Old is its state there
+	Own     licence.State `json:"own,omitempty"` // its state on the old computer, if From is another one
 	Old     licence.State `json:"old"`
 	New     licence.State `json:"new"`
 	OldAt   *time.Time    `json:"old_at,omitempty"` // when that was recorded
@@ -44,7 +46,7 @@ func (r *Session) Statuses(ctx context.Context) ([]Status, error) {
 		for i := range c.Licences {
 			l := &c.Licences[i]
 			st, err := r.stand(ctx, c, l)
-			s := Status{App: c.Name, Title: c.Title, Licence: l.Name, Method: l.Method, Old: st.Old, New: st.New, Left: st.Left, By: st.By, Copy: st.CopyProblem, Next: st.Next,
+			s := Status{App: c.Name, Title: c.Title, Licence: l.Name, Method: l.Method, From: st.From, Own: st.Own, Old: st.Old, New: st.New, Left: st.Left, By: st.By, Copy: st.CopyProblem, Next: st.Next,
 				OldAt: timeOrNil(st.OldAt), NewAt: timeOrNil(st.NewAt), BackBy: timeOrNil(st.BackBy), Trial: timeOrNil(st.Trial), Expires: timeOrNil(st.Until)}
 			if st.Again.After(r.Now()) && !st.New.Held() {
 				s.Again = &st.Again

@@ -250,6 +250,9 @@ func (r *Run) Check(step steps.Step, c *card.Card, f steps.Facts, o *Outcome) (b
 		return false, err
 	}
 	for _, over := range o.Overrode {
+		if r.overrode(c, over) {
+			continue
+		}
 		if err := r.Record(journal.EventOverridden, steps.Key{App: c.Name}, over); err != nil {
 			return false, err
 		}
@@ -257,12 +260,15 @@ func (r *Run) Check(step steps.Step, c *card.Card, f steps.Facts, o *Outcome) (b
 	return true, nil
 }
 
+// overrode reports whether the journal has an overridden gate already, with the same finding and reason.
+func (r *Run) overrode(c *card.Card, over steps.Overridden) bool {
+	return slices.ContainsFunc(r.State.Overrides, func(was steps.Override) bool { return was.App == c.Name && was.Overridden == over })
+}
+
 // Overrode records an overridden gate in the journal, once.
 func (r *Run) Overrode(c *card.Card, o *Outcome, over steps.Overridden) error {
-	for _, was := range r.State.Overrides {
-		if was.App == c.Name && was.Overridden == over {
-			return nil
-		}
+	if r.overrode(c, over) {
+		return nil
 	}
 	o.Overrode = append(o.Overrode, over)
 	return r.Record(journal.EventOverridden, steps.Key{App: c.Name}, over)

@@ -325,7 +325,7 @@ var Gates = []Gate{
 		}},
 	{"not-active-here", []Step{Undo}, false, false, NeedsUndo, "no licence of the app is active on this computer",
 		func(f Facts) []string {
-			return when(len(f.Undo.ActiveHere) > 0, "the licence %s is active here; an undo would remove its data", strings.Join(f.Undo.ActiveHere, ", "))
+			return when(len(f.Undo.ActiveHere) > 0, "licences that are active here would be of no use without the data of %s: %s", f.Title, strings.Join(f.Undo.ActiveHere, ", "))
 		}},
 	{"old-data-exists", []Step{Undo}, false, false, NeedsUndo, "the old computer still has the data",
 		func(f Facts) []string {

@@ -94,7 +94,7 @@ var gateCases = []struct {
 	{"packed", onNew, Verify, "", func(f *Facts) {}},
 	{"users-known", onNew, Unpack, "no user here for: maren", func(f *Facts) { f.Place.NoUser = []string{"maren"} }},
 	{"users-known", onNew, Unpack, "", func(f *Facts) {}},
-	{"not-active-here", onNew, Undo, "the licence seat is active here", func(f *Facts) { f.Undo.ActiveHere = []string{"seat"} }},
+	{"not-active-here", onNew, Undo, "of no use without the data of Hoistbook: seat", func(f *Facts) { f.Undo.ActiveHere = []string{"seat"} }},
 	{"not-active-here", onNew, Undo, "", func(f *Facts) {}},
 	{"old-data-exists", onNew, Undo, "permanently removed on OLD: diary", func(f *Facts) { f.Undo.OnlyHere = []string{"diary"} }},
 	{"old-data-exists", onNew, Undo, "", func(f *Facts) {}},
