@@ -318,6 +318,8 @@ func stateMark(e *env, s licence.State, good bool) string {
 func nextText(m *kit.Manifest, s holder.Status) string {
 	where := s.From
 	switch {
+	case s.Next == steps.Deactivate && steps.CanActivateElsewhere(s.Old):
+		where = m.Old.Name
 	case s.Next == steps.Deactivate && s.From != m.Old.Name:
 		return fmt.Sprintf("deactivate --lost (%s was replaced)", s.From)
 	case s.Next == steps.Pack:

@@ -64,6 +64,9 @@ func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
 	}
 	for _, o := range out {
 		for _, l := range o.Licences {
+			if l.AlsoOn != "" {
+				e.printf("%s %s, licence %s: active on %s too\n", e.paint("differs:", table.Bad), o.Title, l.Licence, l.AlsoOn)
+			}
 			if l.Copy != "" {
 				e.printf("%s %s, licence %s: %s; `movekit activate %s` writes it again\n", e.paint("differs:", table.Bad), o.Title, l.Licence, l.Copy, o.App)
 			}

@@ -286,6 +286,9 @@ func (h *Handle) Seen(st steps.Standing) *run.LicenceOutcome {
 	if st.OnTrial() {
 		out.Trial = &st.Trial
 	}
+	if st.Own.Held() && !st.Stays {
+		out.AlsoOn = h.Manifest.Old.Name
+	}
 	return out
 }
 

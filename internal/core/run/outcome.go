@@ -71,6 +71,8 @@ type LicenceOutcome struct {
 	Did       string        `json:"did"`                   // deactivated, activated, nothing, seen
 	Trial     *time.Time    `json:"trial_until,omitempty"` // end of the trial period here
 	Disabled  bool          `json:"taken_over,omitempty"`  // activation here disabled it on another computer
+	// AlsoOn is the old computer's name if it has the licence too, although the move took it from another one.
+	AlsoOn string `json:"also_on,omitempty"`
 	// DisabledOn is the name of that computer.
 	DisabledOn string `json:"taken_over_from,omitempty"`
 	Token      string `json:"token,omitempty"`

@@ -170,6 +170,8 @@ func (s *Standing) due(packed bool) Step {
 	switch {
 	case !packed:
 		return Pack
+	case !s.oldDone() && CanActivateElsewhere(s.Old):
+		return Deactivate
 	case s.Second && s.New == licence.Active && s.CopyProblem == "":
 		return ""
 	case s.Trying && !CanActivateElsewhere(s.Old) && s.Trial.IsZero():
