@@ -276,6 +276,9 @@ func (e *env) showLicenceStatuses(m *kit.Manifest, all []holder.Status) {
 			continue
 		}
 		e.printf("%s, %s: according to %s%s\n", s.Title, s.Licence, s.By, datesText(s))
+		if s.Next != "" && (s.Old == licence.Unknown || s.New == licence.Unknown) {
+			e.printf("%s %s, %s: unknown, because no run has asked there, or a change was interrupted; the next step finds out\n", e.paint("note:", table.Note), s.Title, s.Licence)
+		}
 		if s.From != m.Old.Name {
 			e.printf("%s %s, %s: \"old\" is %s, which was replaced; on %s it is %s\n", e.paint("note:", table.Note), s.Title, s.Licence, s.From, m.Old.Name, s.Own)
 		}
