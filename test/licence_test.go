@@ -121,6 +121,13 @@ func TestLicenceMoves(t *testing.T) {
 	addLicence(t, dir, strings.Replace(oneSeat, "OLD-ID", id, 1))
 	seat(t, dir, d, d.url)
 	lay.Out(t, dir, map[string]string{"old/srv/activation.jws": "old activation\n"})
+	// Without a kit, the desk is asked too; but not with --local.
+	for _, local := range []bool{false, true} {
+		s := must(t, 0, dir, append([]string{"licence", "list", "--root", "old", "--cards", "diary.yaml"}, map[bool][]string{true: {"--local"}}[local]...)...)
+		if strings.Contains(s.out, "active on this computer, 1 of 1 seat taken, 1 transfer left") == local {
+			t.Errorf("local %v: %s", local, s.out)
+		}
+	}
 	made(t, dir)
 	step(t, 4, dir, "old", "deactivate", "--yes").tells(t, "is not packed")
 	step(t, 0, dir, "old", "pack")

@@ -15,6 +15,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/holder"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
@@ -186,6 +187,13 @@ func TestDeskByFile(t *testing.T) {
 	out, err = j.Accept(ctx, f)
 	if st := d.known(j); err != nil || out[0].Err != nil || st.New != licence.Active || st.Used != 1 || st.Answers[machine.ID(d.New)] != 1 || !strings.HasPrefix(d.Text("new/srv/lic/app.token"), "ey") {
 		t.Fatalf("%+v %v", out[0], err)
+	}
+	// An answer that comes late, after the desk said otherwise, is not used.
+	d = deskOffice(t, desk.Licence{Covers: "8", Seats: 1, Transfers: 2, Takeover: true})
+	f, j = round(d.Old, licence.Deactivate, "")
+	fatal.If(t, j.RecordLicence(journal.EventSeen, steps.Key{App: "app", Item: "seat"}, steps.Seen{Old: licence.Active, New: licence.NotActivated, Asked: true, Issued: time.Now().Add(time.Minute).Unix()}))
+	if out, err := d.Job(d.Old).Accept(ctx, f); err == nil && (out[0].Err == nil || !strings.Contains(out[0].Err.Error(), "it has changed since")) {
+		t.Errorf("a late answer: %+v", out[0])
 	}
 	d = deskOffice(t, desk.Licence{Covers: "8", Seats: 1, Transfers: 2, Takeover: true})
 	f, j = round(d.New, licence.Activate, "it burnt")

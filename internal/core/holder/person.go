@@ -58,7 +58,7 @@ func (h *Handle) by(ctx context.Context) string {
 func (h *Handle) lastPerson() string {
 	all := h.state().History
 	if len(all) == 0 {
-		return "nobody yet"
+		return "the card (nobody has looked yet)"
 	}
 	last := all[len(all)-1]
 	by := "the technician on " + last.On
