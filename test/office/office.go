@@ -53,7 +53,7 @@ func New(t testing.TB, cardText string, to machine.System, files map[string]stri
 	fatal.If(t, err)
 	o.Old, o.New = Open(t, filepath.Join(o.Dir, "old")), Open(t, filepath.Join(o.Dir, "new"))
 	o.Kit, err = kit.Create(filepath.Join(o.Dir, "kit"), kit.New{Tool: "test", Cards: []*card.Card{c}, Passphrase: Passphrase, Work: 1,
-		Old: kit.Computer{Name: "OLD", System: machine.Linux, ID: machine.ID(o.Old)}, New: kit.Computer{Name: "NEW", System: to}})
+		Old: kit.Computer{Name: "OLD", System: o.Old.System(), ID: machine.ID(o.Old)}, New: kit.Computer{Name: "NEW", System: to}})
 	fatal.If(t, err)
 	t.Cleanup(func() { o.Kit.Close() })
 	return o

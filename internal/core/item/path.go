@@ -145,7 +145,20 @@ func (o *Instance) base(ctx context.Context) (real string, err error) {
 	if o.ChosenParent != "" {
 		return o.real(path)
 	}
-	return o.Computer.Locate(path, o.User)
+	real, err = o.Computer.Locate(path, o.User)
+	if err != nil || !o.Virtual() {
+		return real, err
+	}
+	store, err := machine.VirtualStore(o.Computer, real, o.User)
+	if err == nil && store == "" {
+		err = fault.New(fault.Missing, "Windows keeps no copies of %s for each user", path)
+	}
+	return store, err
+}
+
+// Virtual reports whether the item is a user's own copy of data that all users share, in the virtual store of Windows.
+func (o *Instance) Virtual() bool {
+	return o.User != nil && o.Item.Key == "" && o.Item.Path.From == nil && o.Computer.System() == machine.Windows && !machine.PerUser(o.Item.Path.On(string(machine.Windows)))
 }
 
 // real returns the real path of a location that the user chose.

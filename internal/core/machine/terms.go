@@ -54,6 +54,29 @@ var canonical = map[System][]string{
 	MacOS:   {"~"},
 }
 
+// redirected are the folders in which Windows redirects the writes of programs without administrator rights ("User Account
+// Control" in the Windows documentation, section on virtualization).
+var redirected = []string{"%PROGRAMFILES%", "%PROGRAMFILES(X86)%", "%PROGRAMDATA%", "%WINDIR%"}
+
+// VirtualStore returns the folder or file of a user that Windows shows to an old program instead of a real path, or "" if
+// there can be none. What the program "wrote" there is only in the user's profile.
+func VirtualStore(c Computer, real string, user *User) (string, error) {
+	if c.System() != Windows || user == nil {
+		return "", nil
+	}
+	for _, term := range redirected {
+		at, err := c.Locate(term, nil)
+		if err != nil {
+			return "", err
+		}
+		if rest, is := under(at, real); is && rest != "" {
+			_, spoken, _ := strings.Cut(DisplayPath(c, real), `:\`)
+			return c.Locate(`%LOCALAPPDATA%\VirtualStore\`+spoken, user)
+		}
+	}
+	return "", nil
+}
+
 // Term returns a real path in the terms of cards (%APPDATA%\X), and its owner if it is in a user's
 // profile. It is the inverse of Locate.
 func Term(c Computer, real string) (path string, owner *User) {

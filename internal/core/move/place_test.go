@@ -212,3 +212,44 @@ func TestKeepBothPart(t *testing.T) {
 		t.Errorf("after undo: %q", left)
 	}
 }
+
+// TestVirtualStore moves what an old Windows program "wrote" into Program Files: each user's own copy.
+func TestVirtualStore(t *testing.T) {
+	t.Parallel()
+	o := office.New(t, `items:
+  - {name: data, kind: folder, path: '%PROGRAMFILES(X86)%\Hoist\Data'}
+  - {name: settings, kind: file, path: 'C:\ProgramData\Hoist\hoist.ini'}
+  - {name: years, kind: folder, path: '%PROGRAMFILES%\Hoist', each: '20??'}
+  - {name: own, kind: file, path: '%APPDATA%\hoist.ini'}
+`, "windows", map[string]string{
+		"old/computer.yaml":                                                           lay.Ident("windows", "OLD", "1"),
+		"old/Program Files (x86)/Hoist/Data/a":                                        "as installed",
+		"old/ProgramData/Hoist/hoist.ini":                                             "shared",
+		"old/Users/maren/AppData/Roaming/x":                                           "",
+		"old/Users/tobias/AppData/Roaming/hoist.ini":                                  "tobias",
+		"old/Users/maren/AppData/Local/VirtualStore/Program Files (x86)/Hoist/Data/a": "maren's",
+		"old/Users/maren/AppData/Local/VirtualStore/ProgramData/Hoist/hoist.ini":      "maren's settings",
+		"old/Users/tobias/AppData/Local/VirtualStore/Program Files/Hoist/2025/b":      "tobias's",
+		"new/Users/maren.holm/AppData/Roaming/x":                                      "", "new/Users/tobias/AppData/Roaming/x": "", "new/Program Files/x": "",
+	})
+	o.Pack()
+	j := o.Job(o.New)
+	j.Choices.Users = map[string]string{"maren": "maren.holm"}
+	j.Overrides = office.Alone()
+	if out := o.Only(j.Unpack(ctx)); len(out.Items) != 6 {
+		t.Errorf("%+v", out)
+	}
+	for name, want := range map[string]string{
+		"Program Files (x86)/Hoist/Data/a": "as installed", "ProgramData/Hoist/hoist.ini": "shared", "Users/tobias/AppData/Roaming/hoist.ini": "tobias",
+		"Users/maren.holm/AppData/Local/VirtualStore/Program Files (x86)/Hoist/Data/a": "maren's",
+		"Users/maren.holm/AppData/Local/VirtualStore/ProgramData/Hoist/hoist.ini":      "maren's settings",
+		"Users/tobias/AppData/Local/VirtualStore/Program Files/Hoist/2025/b":           "tobias's",
+	} {
+		if got := o.Text("new/" + name); got != want {
+			t.Errorf("%s: %q, want %q", name, got, want)
+		}
+	}
+	if v := o.Verify(); !v.Equal() || len(v.Items) != 6 {
+		t.Errorf("%+v", v)
+	}
+}

@@ -73,6 +73,11 @@ func (l *Scanner) places(ctx context.Context, c *card.Card) ([]Place, error) {
 				return nil, fault.Wrap(fault.Stopped, ctx.Err(), "the survey was stopped")
 			}
 		}
+		virtual, err := l.virtual(ctx, c, it)
+		if err != nil {
+			return nil, err
+		}
+		found = append(found, virtual...)
 		switch {
 		case len(found) > 0:
 			out = append(out, found...)
@@ -85,6 +90,31 @@ func (l *Scanner) places(ctx context.Context, c *card.Card) ([]Place, error) {
 		}
 	}
 	return out, nil
+}
+
+// virtual finds the users' own copies of data that all users share.
+func (l *Scanner) virtual(ctx context.Context, c *card.Card, it *card.Item) (out []Place, err error) {
+	if l.Computer.System() != machine.Windows || it.Kind.Info().Served() {
+		return nil, nil
+	}
+	for _, u := range l.Computer.Users() {
+		p := l.place(c, it, &u)
+		if !p.Virtual() {
+			return nil, nil
+		}
+		all, err := l.many(ctx, p)
+		if err != nil {
+			p.Broken = fmt.Sprintf("%s: %v", p.Label(), err)
+			out = append(out, p)
+			continue
+		}
+		for _, p := range all {
+			if p.Found {
+				out = append(out, p)
+			}
+		}
+	}
+	return out, ctx.Err()
 }
 
 // many finds a place, or the places that a pattern matches.

@@ -308,6 +308,9 @@ func (l *Scanner) item(ctx context.Context, p *Place) (*item.Inspection, error) 
 		return nil, err
 	}
 	is.LeftOut = append(is.LeftOut, p.LeftOut...)
+	if p.Virtual() {
+		is.Warnings = append(is.Warnings, "Windows shows this copy to "+p.User.Name+" in place of the shared data: an old program may not write there. Check in the app on the new computer whether it uses it")
+	}
 	p.Path, p.Why, p.Found = is.Path, is.Why, is.State == item.IsHere
 	p.Silent = p.Path != "" && !is.OnDisk && is.State == item.NotReached
 	if is.OnDisk {
