@@ -158,7 +158,13 @@ func (o *Instance) base(ctx context.Context) (real string, err error) {
 
 // Virtual reports whether the item is a user's own copy of data that all users share, in the virtual store of Windows.
 func (o *Instance) Virtual() bool {
-	return o.User != nil && o.Item.Key == "" && o.Item.Path.From == nil && o.Computer.System() == machine.Windows && !machine.PerUser(o.Item.Path.On(string(machine.Windows)))
+	if o.User == nil || o.Computer.System() != machine.Windows {
+		return false
+	}
+	if o.Item.Key != "" {
+		return machine.VirtualKey(o.Item.Key) != ""
+	}
+	return o.Item.Path.From == nil && !machine.PerUser(o.Item.Path.On(string(machine.Windows)))
 }
 
 // real returns the real path of a location that the user chose.

@@ -68,7 +68,11 @@ func (l *live) Registry(path string, user *User) (registry.Key, error) {
 			return k, nil
 		}
 	}
-	h, err := registry.OpenHive(filepath.Join(user.Home, "NTUSER.DAT"))
+	file := filepath.Join(user.Home, "NTUSER.DAT")
+	if below, is := cutFold(rest, `Software\Classes`); is {
+		file, rest = filepath.Join(user.Home, "AppData", "Local", "Microsoft", "Windows", "UsrClass.dat"), below
+	}
+	h, err := registry.OpenHive(file)
 	if fault.KindOf(err) == fault.Missing {
 		return nil, noKey(path)
 	}

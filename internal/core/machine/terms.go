@@ -77,6 +77,16 @@ func VirtualStore(c Computer, real string, user *User) (string, error) {
 	return "", nil
 }
 
+// VirtualKey returns the registry key of a user that Windows shows to an old program instead of a key below HKLM\SOFTWARE,
+// or "" for another key.
+func VirtualKey(key string) string {
+	rest, is := cutFold(key, `HKLM\SOFTWARE`)
+	if !is || rest == "" {
+		return ""
+	}
+	return `HKCU\Software\Classes\VirtualStore\MACHINE\SOFTWARE\` + rest
+}
+
 // Term returns a real path in the terms of cards (%APPDATA%\X), and its owner if it is in a user's
 // profile. It is the inverse of Locate.
 func Term(c Computer, real string) (path string, owner *User) {

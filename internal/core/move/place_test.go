@@ -14,6 +14,7 @@ import (
 	"movekit/internal/core/run"
 	"movekit/internal/core/tree"
 	"movekit/test/fatal"
+	"movekit/test/hivetest"
 	"movekit/test/lay"
 	"movekit/test/office"
 )
@@ -221,6 +222,7 @@ func TestVirtualStore(t *testing.T) {
   - {name: settings, kind: file, path: 'C:\ProgramData\Hoist\hoist.ini'}
   - {name: years, kind: folder, path: '%PROGRAMFILES%\Hoist', each: '20??'}
   - {name: own, kind: file, path: '%APPDATA%\hoist.ini'}
+  - {name: keys, kind: registry, key: 'HKLM\SOFTWARE\Hoist', optional: true}
 `, "windows", map[string]string{
 		"old/computer.yaml":                                                           lay.Ident("windows", "OLD", "1"),
 		"old/Program Files (x86)/Hoist/Data/a":                                        "as installed",
@@ -232,12 +234,17 @@ func TestVirtualStore(t *testing.T) {
 		"old/Users/tobias/AppData/Local/VirtualStore/Program Files/Hoist/2025/b":      "tobias's",
 		"new/Users/maren.holm/AppData/Roaming/x":                                      "", "new/Users/tobias/AppData/Roaming/x": "", "new/Program Files/x": "",
 	})
+	hivetest.Lay(t, filepath.Join(o.Dir, "old"), map[string]string{"Users/maren/AppData/Local/Microsoft/Windows/UsrClass.dat": "[\\VirtualStore\\MACHINE\\SOFTWARE\\Hoist]\n\"Yard\"=\"maren's yard\"\n"})
 	o.Pack()
 	j := o.Job(o.New)
 	j.Choices.Users = map[string]string{"maren": "maren.holm"}
 	j.Overrides = office.Alone()
-	if out := o.Only(j.Unpack(ctx)); len(out.Items) != 6 {
-		t.Errorf("%+v", out)
+	out := o.Only(j.Unpack(ctx))
+	if len(out.Items) != 7 {
+		t.Fatalf("%+v", out)
+	}
+	if keys := out.Items[6]; keys.User != "maren" || !strings.HasPrefix(keys.To, `HKCU\Software\Classes\VirtualStore\MACHINE\SOFTWARE\Hoist`) || keys.ManualStep == "" {
+		t.Errorf("%+v", keys)
 	}
 	for name, want := range map[string]string{
 		"Program Files (x86)/Hoist/Data/a": "as installed", "ProgramData/Hoist/hoist.ini": "shared", "Users/tobias/AppData/Roaming/hoist.ini": "tobias",
@@ -249,7 +256,13 @@ func TestVirtualStore(t *testing.T) {
 			t.Errorf("%s: %q, want %q", name, got, want)
 		}
 	}
-	if v := o.Verify(); !v.Equal() || len(v.Items) != 6 {
-		t.Errorf("%+v", v)
+	v := o.Verify()
+	if len(v.Items) != 7 {
+		t.Fatalf("%+v", v)
+	}
+	for _, i := range v.Items[:6] {
+		if !i.Equal {
+			t.Errorf("%+v", i)
+		}
 	}
 }

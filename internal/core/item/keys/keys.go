@@ -54,6 +54,9 @@ func (m mover) Locate(context.Context) error {
 		return fault.New(fault.BadCard, "%s is a Windows registry key, but %s has no registry", m.Item.Name, m.Computer.Name())
 	}
 	m.Instance.Path = m.Item.Key
+	if m.Virtual() {
+		m.Instance.Path = machine.VirtualKey(m.Item.Key)
+	}
 	if m.ChosenPath != "" {
 		m.Instance.Path = m.ChosenPath
 	}
