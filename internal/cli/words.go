@@ -175,6 +175,7 @@ var gateAdvice = map[string]string{
 	"exports-present":        "Make the missing exports in the app, or let the card's command make them with --run-commands.",
 	"readable":               "Make sure that you may read it (perhaps as administrator), and that a server runs and accepts the login. Or pack only the other items: APP/ITEM.",
 	"items-present":          "Correct the path in the card, give the location of a drive (--drive D=FOLDER), or mark the item optional. To go on without it, override this gate with a reason.",
+	"database-whole":         "Open the data in its app, and repair it there (compact it, build its indexes again). If the app finds nothing wrong, override this gate with that reason.",
 	"dependencies-present":   "Find the missing part first: the data cannot be used without it.",
 	"newest-copy":            "Use the newer copy of the kit, and put this one away. Otherwise each copy's record would be incomplete.",
 	"destinations-confirmed": "Check them. If they are right, give them again, as `movekit ready` with --user OLD=NEW, --place APP/ITEM=PATH or --drive D=FOLDER.",

@@ -152,6 +152,7 @@ type Inspection struct {
 	Unreadable  []string    `json:"unreadable,omitempty"`    // at most MaxNamed
 	Reached     *bool       `json:"reached,omitempty"`       // of a network location; nil if it was not tried
 	Details     []string    `json:"details,omitempty"`       // other findings
+	Damaged     []string    `json:"damaged,omitempty"`       // why a database in files does not seem to be whole
 	Lacks       []string    `json:"lacks,omitempty"`         // files that it needs and that are missing
 	Locked      string      `json:"locked,omitempty"`        // who has it open, according to its lock file
 	Tables      []kit.Table `json:"tables,omitempty"`        // of a database in files

@@ -88,6 +88,7 @@ type PackFacts struct {
 	Unsynced   []string // data that the app has not sent yet
 	Unreadable []string // places that cannot be read
 	BadSerials []string // serials with wrong check digits
+	Damaged    []string // databases in files that do not seem to be whole
 	LacksNeed  []string // items that are here without an item that they need
 }
 
@@ -290,6 +291,8 @@ var Gates = []Gate{
 		}},
 	{"dependencies-present", []Step{Pack}, false, false, NeedsPack, "everything that an item depends on is present",
 		func(f Facts) []string { return f.Pack.LacksNeed }},
+	{"database-whole", []Step{Pack}, false, false, NeedsPack, "databases in files are whole, as far as their format shows",
+		func(f Facts) []string { return f.Pack.Damaged }},
 	{"counts-expected", []Step{Pack, Deactivate}, false, false, NeedsDrift, "every count has the number that the card expects",
 		func(f Facts) []string { return f.Drift.Unexpected }},
 	{"serial-right", []Step{Pack}, false, false, NeedsPack, "serials have the right check digits",

@@ -147,6 +147,8 @@ var gateCases = []struct {
 	{"requirements-met", onNew, Unpack, "not on this computer: the font; the driver", func(f *Facts) { f.Place.Requires = []string{"the font", "the driver"} }},
 	{"requirements-met", onNew, Unpack, "", func(f *Facts) {}},
 	{"names-fit", onNew, Unpack, "a:b", func(f *Facts) { f.Fit.BadNames = []string{"a:b"} }},
+	{"database-whole", onOld, Pack, "page 7", func(f *Facts) { f.Pack.Damaged = []string{"its page 7 is incomplete"} }},
+	{"database-whole", onOld, Pack, "", func(f *Facts) {}},
 	{"usable-again", onOld, Deactivate, "but expires at", func(f *Facts) {
 		f.Seat.Licence.Old, f.Seat.Again, f.Seat.Licence.Until = licence.Active, noon.Add(48*time.Hour), noon.Add(24*time.Hour)
 	}},
@@ -225,7 +227,7 @@ var firm = []string{"old-computer", "other-computer", "new-computer", "not-a-cop
 // gatesOf lists the gates of each step.
 var gatesOf = map[Step]string{
 	Survey:     "",
-	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-present readable items-present dependencies-present counts-expected serial-right names-fit fits",
+	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-present readable items-present dependencies-present database-whole counts-expected serial-right names-fit fits",
 	Deactivate: "old-computer new-computer not-a-copy newest-copy clock-right kit-undamaged counts-expected sealed old-unchanged trial-verified activation-deadline usable-again seat-stays licence-covers",
 	Unpack:     "other-computer new-computer right-name newest-copy destinations-confirmed kit-undamaged app-closed files-closed names-fit fits packed users-known licence-deactivated destination-ready requirements-met version-rule same-edition licence-covers",
 	Undo:       "other-computer new-computer newest-copy destinations-confirmed app-closed packed not-active-here old-data-exists set-aside-exists",

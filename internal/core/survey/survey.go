@@ -212,6 +212,9 @@ func (l *Scanner) items(ctx context.Context, c *card.Card, a *App, f *steps.Fact
 		f.Fit.BadNames = append(f.Fit.BadNames, is.BadNames...)
 		f.Pack.Unreadable = append(f.Pack.Unreadable, is.Unreadable...)
 		f.Pack.LacksNeed = append(f.Pack.LacksNeed, is.Lacks...)
+		for _, d := range is.Damaged {
+			f.Pack.Damaged = append(f.Pack.Damaged, p.Label()+": "+d)
+		}
 		f.Use.Open = append(f.Use.Open, is.Held...)
 		if is.Locked != "" {
 			f.Use.Open = append(f.Use.Open, is.Locked)

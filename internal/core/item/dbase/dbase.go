@@ -27,6 +27,7 @@ type Table struct {
 	Deleted int64  `json:"deleted,omitempty"`
 	Memo    string `json:"memo,omitempty"`  // suffix of the memo file that it needs
 	Index   bool   `json:"index,omitempty"` // it needs its production index
+	Extra   int64  `json:"extra,omitempty"` // bytes after the records that the header counts, without the end mark
 }
 
 // versions maps the first byte of a table (the published layout of dBase III and its successors) to
@@ -74,7 +75,7 @@ func read(r io.Reader, size int64) (*Table, error) {
 	if want := header + records*length; size < want {
 		return nil, fmt.Errorf("it has %d bytes, but needs %d for its %s", size, want, item.Plural(records, "record"))
 	}
-	t := &Table{Memo: memo}
+	t := &Table{Memo: memo, Extra: max(size-header-records*length-1, 0)}
 	// FoxPro has flags for other files of a table.
 	if h[0] >= 0x30 && h[0] <= 0x32 && h[28]&2 != 0 {
 		t.Memo = ".fpt"
@@ -146,6 +147,11 @@ func (tables) Look(o *item.Instance, is *item.Inspection) (err error) {
 	all, lacks, err := Tables(o.Path)
 	if err != nil {
 		return err
+	}
+	for _, t := range all {
+		if t.Extra > 0 {
+			is.Damaged = append(is.Damaged, fmt.Sprintf("%s has %s after the records that its header counts", t.Name, item.Plural(t.Extra, "byte")))
+		}
 	}
 	is.Lacks, is.Tables = lacks, counted(all)
 	is.CountTables()

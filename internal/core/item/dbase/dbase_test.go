@@ -44,14 +44,14 @@ func write(t *testing.T, dir string, files map[string][]byte) {
 func TestTables(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, map[string][]byte{
-		"BOATS.DBF": dbf(3, 0, "Plover", "*", "Thrift"), "notes.dbf": dbf(0x83, 0, "x"), "Notes.DBT": {0}, "sub/fox.dbf": dbf(0x30, 3, "a", "b"), "sub/fox.fpt": {0}, "sub/fox.CDX": {0},
+		"BOATS.DBF": append(dbf(3, 0, "Plover", "*", "Thrift"), "later"...), "notes.dbf": dbf(0x83, 0, "x"), "Notes.DBT": {0}, "sub/fox.dbf": dbf(0x30, 3, "a", "b"), "sub/fox.fpt": {0}, "sub/fox.CDX": {0},
 		"lone.dbf": dbf(0xf5, 0), "plain.txt": []byte("x"), "sub/indexed.dbf": dbf(3, 1),
 		"v05.dbf": dbf(5, 2), "v30.dbf": dbf(0x30, 0), "v32.dbf": dbf(0x32, 2), "v32.fpt": {0}, "v43.dbf": dbf(0x43, 2), // the flag of a memo is FoxPro's alone
 	})
 	tables, lacks, err := Tables(dir)
 	fatal.If(t, err)
-	want := []Table{{"BOATS.DBF", 2, 1, "", false}, {"lone.dbf", 0, 0, ".fpt", false}, {"notes.dbf", 1, 0, ".dbt", false}, {"sub/fox.dbf", 2, 0, ".fpt", true}, {"sub/indexed.dbf", 0, 0, "", true},
-		{"v05.dbf", 0, 0, "", false}, {"v30.dbf", 0, 0, "", false}, {"v32.dbf", 0, 0, ".fpt", false}, {"v43.dbf", 0, 0, "", false}}
+	want := []Table{{"BOATS.DBF", 2, 1, "", false, 5}, {"lone.dbf", 0, 0, ".fpt", false, 0}, {"notes.dbf", 1, 0, ".dbt", false, 0}, {"sub/fox.dbf", 2, 0, ".fpt", true, 0}, {"sub/indexed.dbf", 0, 0, "", true, 0},
+		{"v05.dbf", 0, 0, "", false, 0}, {"v30.dbf", 0, 0, "", false, 0}, {"v32.dbf", 0, 0, ".fpt", false, 0}, {"v43.dbf", 0, 0, "", false, 0}}
 	if !slices.Equal(tables, want) {
 		t.Errorf("tables %+v", tables)
 	}

@@ -4,6 +4,7 @@ package jet
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/rc4" //nolint:gosec // the format's own mask, not for secrecy
 	"encoding/binary"
 	"errors"
@@ -62,27 +63,39 @@ type jetColumn struct {
 	fixed           bool
 }
 
-// Tables returns the tables of a Jet or ACE database with the record counts that the database
-// stores. It returns none if the database is encrypted. For an incomplete or invalid database the
-// error has the kind fault.BadDatabase.
-func Tables(name string) ([]kit.Table, error) {
+// Content is what a Jet or ACE database has.
+type Content struct {
+	Tables []kit.Table // with the record counts that the database stores; nil if it is encrypted
+	Links  []string    // tables whose data is in another database, with its location
+}
+
+// Tables reads a Jet or ACE database. Every data page is read, and the rows in it are counted. For an incomplete or
+// invalid database the error has the kind fault.BadDatabase.
+func Tables(name string) (*Content, error) {
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, fault.Wrap(fault.Unreadable, err, "cannot read the database")
 	}
 	defer f.Close()
-	tables, err := tablesOf(f)
+	info, err := f.Stat()
+	if err != nil {
+		return nil, fault.Wrap(fault.Unreadable, err, "cannot read the database")
+	}
+	content, err := contentOf(f, info.Size())
 	if err != nil {
 		return nil, fault.Wrap(fault.BadDatabase, err, "the database %s is damaged", name)
 	}
-	return tables, nil
+	return content, nil
 }
 
-// tablesOf returns the tables, or none if the database is encrypted.
-func tablesOf(r io.ReaderAt) ([]kit.Table, error) {
+// contentOf returns the content. size is the size of the file.
+func contentOf(r io.ReaderAt, size int64) (*Content, error) {
 	j, encrypted, err := openJet(r)
 	if err != nil || encrypted {
-		return nil, err
+		return &Content{}, err
+	}
+	if rest := size % j.page; rest != 0 {
+		return nil, fmt.Errorf("its last page has %d of %d bytes", rest, j.page)
 	}
 	catalog, err := j.definition(catalogPage)
 	if err != nil {
@@ -96,7 +109,7 @@ func tablesOf(r io.ReaderAt) ([]kit.Table, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := []kit.Table{}
+	out := &Content{Tables: []kit.Table{}}
 	for _, p := range pages {
 		page, err := j.read(p)
 		if err != nil {
@@ -110,16 +123,13 @@ func tablesOf(r io.ReaderAt) ([]kit.Table, error) {
 			return nil, err
 		}
 		for _, row := range rows {
-			t, err := j.table(row, columns)
-			if err != nil {
+			if err := j.object(row, columns, out); err != nil {
 				return nil, err
-			}
-			if t != nil {
-				out = append(out, *t)
 			}
 		}
 	}
-	slices.SortFunc(out, func(a, b kit.Table) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(out.Tables, func(a, b kit.Table) int { return strings.Compare(a.Name, b.Name) })
+	slices.Sort(out.Links)
 	return out, nil
 }
 
@@ -296,11 +306,17 @@ func (j *jetFile) rows(page []byte) (out [][]byte, err error) {
 	return out, nil
 }
 
-// table returns the table in a row of the catalog, or nil if it is another object, or the engine's
-// own.
-func (j *jetFile) table(row []byte, columns []jetColumn) (*kit.Table, error) {
+// Types of objects in the catalog.
+const (
+	typeTable      = 1
+	typeServerLink = 4 // a table of a server
+	typeLink       = 6 // a table of another database file
+)
+
+// object adds the object in a row of the catalog, if it is a table and not the engine's own.
+func (j *jetFile) object(row []byte, columns []jetColumn, out *Content) error {
 	var id, sort, flags uint32
-	var name string
+	var name, database, connect string
 	for _, c := range columns {
 		v := j.value(row, c)
 		number := uint32(0)
@@ -319,17 +335,68 @@ func (j *jetFile) table(row []byte, columns []jetColumn) (*kit.Table, error) {
 			flags = number
 		case "Name":
 			name = j.text(v)
+		case "Database":
+			database = j.text(v)
+		case "Connect":
+			connect = j.text(v)
 		}
 	}
-	const isTable, system = 1, 0x80000002
-	if sort&0x7f != isTable || flags&system != 0 || name == "" {
-		return nil, nil //nolint:nilnil // another object
+	const system = 0x80000002
+	switch sort &= 0x7f; {
+	case name == "":
+		return nil
+	case sort == typeLink || sort == typeServerLink:
+		if sort == typeServerLink {
+			database = "a server"
+		}
+		out.Links = append(out.Links, name+" in "+cmp.Or(database, connect, "another database"))
+		return nil
+	case sort != typeTable || flags&system != 0:
+		return nil
 	}
-	def, err := j.definition(int64(id & 0xffffff))
+	at := int64(id & 0xffffff)
+	def, err := j.definition(at)
+	var rows int64
+	if err == nil {
+		rows, err = j.count(at, def)
+	}
 	if err != nil {
-		return nil, fmt.Errorf("the table %s: %w", name, err)
+		return fmt.Errorf("the table %s: %w", name, err)
 	}
-	return &kit.Table{Name: name, Records: int64(binary.LittleEndian.Uint32(def[j.num:]))}, nil
+	t := kit.Table{Name: name, Records: int64(binary.LittleEndian.Uint32(def[j.num:]))}
+	if rows < t.Records {
+		return fmt.Errorf("the table %s has %s in its pages, and %d according to its own count", name, item.Plural(rows, "record"), t.Records)
+	}
+	out.Tables = append(out.Tables, t)
+	return nil
+}
+
+// count reads the data pages of a table, and returns the number of their rows. A row that has grown counts where it was
+// first, and perhaps where it is now.
+func (j *jetFile) count(table int64, def []byte) (n int64, err error) {
+	pages, err := j.owned(int64(binary.LittleEndian.Uint32(def[j.layout.pages:])))
+	if err != nil {
+		return 0, err
+	}
+	for _, p := range pages {
+		page, err := j.read(p)
+		if err != nil {
+			return 0, err
+		}
+		if page[0] != 1 || int64(binary.LittleEndian.Uint32(page[4:])) != table {
+			continue // of long values, or not used any more
+		}
+		for row := range int(binary.LittleEndian.Uint16(page[j.rowCount:])) {
+			o := j.rowCount + 2 + 2*row
+			if o+2 > len(page) {
+				return 0, fmt.Errorf("its page %d is not valid", p)
+			}
+			if binary.LittleEndian.Uint16(page[o:])&rowDeleted == 0 {
+				n++
+			}
+		}
+	}
+	return n, nil
 }
 
 // value returns a row's value of a column; for a fixed-length column, everything from its start;
@@ -487,13 +554,17 @@ func (database) Look(o *item.Instance, is *item.Inspection) error {
 	if !jet {
 		return fault.New(fault.BadDatabase, "%s is not a Jet or ACE database, or it is encrypted", o.Path)
 	}
-	switch is.Tables, err = Tables(o.Path); {
+	switch content, err := Tables(o.Path); {
 	case err != nil:
-		is.Details = append(is.Details, "its records cannot be counted: "+err.Error())
-	case is.Tables == nil:
+		is.Damaged = append(is.Damaged, err.Error())
+	case content.Tables == nil:
 		is.Details = append(is.Details, "encrypted: its records are not counted")
 	default:
+		is.Tables = content.Tables
 		is.CountTables()
+		for _, l := range content.Links {
+			is.Warnings = append(is.Warnings, "linked table "+l+": make sure that this moves too, and that the link has its path on the new computer")
+		}
 	}
 	if lock, who := LockedBy(o.Path); lock != "" {
 		if len(who) == 0 {
@@ -507,5 +578,8 @@ func (database) Look(o *item.Instance, is *item.Inspection) error {
 // Compare adds the records of each table.
 func (database) Compare(o *item.Instance, out *steps.Checked) {
 	now, err := Tables(o.Path)
-	item.AddRecords(out, o.InKit.Sealed.Tables, now, err)
+	if now == nil {
+		now = &Content{}
+	}
+	item.AddRecords(out, o.InKit.Sealed.Tables, now.Tables, err)
 }

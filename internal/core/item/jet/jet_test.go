@@ -151,7 +151,18 @@ func (w *jetWriter) row(columns []column, values ...any) []byte {
 	return append(w.width(b, len(offsets)-1), nulls...)
 }
 
-var catalogColumns = []column{{"Id", 4, 4}, {"ParentId", 4, 4}, {"Name", 10, 0}, {"Type", 3, 2}, {"Connect", 10, 0}, {"Flags", 4, 4}, {"LvProp", 11, 0}}
+var catalogColumns = []column{{"Id", 4, 4}, {"ParentId", 4, 4}, {"Name", 10, 0}, {"Type", 3, 2}, {"Connect", 10, 0}, {"Flags", 4, 4}, {"LvProp", 11, 0}, {"Database", 10, 0}}
+
+// rowsOf returns the page of a database with the most rows.
+func rowsOf(b []byte, l layout) (page []byte) {
+	most := -1
+	for at := 5 * int(l.page); at < len(b); at += int(l.page) {
+		if n := int(binary.LittleEndian.Uint16(b[at+l.rowCount:])); b[at] == 1 && n > most {
+			most, page = n, b[at:at+int(l.page)]
+		}
+	}
+	return page
+}
 
 // jetDatabase writes a database with tables of the given numbers of rows, and with other objects.
 func jetDatabase(l layout, tables map[string]int) []byte {
@@ -177,8 +188,8 @@ func jetDatabase(l layout, tables map[string]int) []byte {
 	}
 	maps := [][]byte{usage(catalog)}
 	rows := [][]byte{
-		w.row(catalogColumns, 0x0f000001, 0x0f000000, w.name("Tables"), 3, nil, 0x80000000, nil),
-		w.row(catalogColumns, 2, 0x0f000001, w.name("MSysObjects"), 1, nil, 0x80000000, nil),
+		w.row(catalogColumns, 0x0f000001, 0x0f000000, w.name("Tables"), 3, nil, 0x80000000, nil, nil),
+		w.row(catalogColumns, 2, 0x0f000001, w.name("MSysObjects"), 1, nil, 0x80000000, nil, nil),
 	}
 	columns := []column{{"id", 4, 4}, {"boat", 10, 0}}
 	for name, n := range tables {
@@ -192,14 +203,14 @@ func jetDatabase(l layout, tables map[string]int) []byte {
 		if l.wide == 1 { // a row past 256 bytes, with jumps
 			long = w.name(strings.Repeat("x", 250))
 		}
-		rows = append(rows, w.row(catalogColumns, def, 0x0f000001, w.name(name), 1, long, 0, nil))
+		rows = append(rows, w.row(catalogColumns, def, 0x0f000001, w.name(name), 1, long, 0, nil, nil))
 	}
-	gone := w.row(catalogColumns, 9999, 0x0f000001, w.name("gone"), 1, nil, 0, nil)
-	rows = append(rows, gone, w.row(catalogColumns, 77, 0x0f000001, w.name("a query"), 5, nil, 0, nil))
+	gone := w.row(catalogColumns, 9999, 0x0f000001, w.name("gone"), 1, nil, 0, nil, nil)
+	rows = append(rows, gone, w.row(catalogColumns, 77, 0x0f000001, w.name("a query"), 5, nil, 0, nil, nil), w.row(catalogColumns, 78, 0x0f000001, w.name("Berths"), 6, nil, 0x200000, nil, w.name(`C:\Yard\back.mdb`)))
 	w.pages[2] = w.define(0x53, len(rows)-1, 0, catalogColumns)
 	w.pages[3] = w.data(0, maps...)
 	w.pages[4] = w.data(2, rows...)
-	at := l.rowCount + 2 + 2*(len(rows)-2)
+	at := l.rowCount + 2 + 2*(len(rows)-3)
 	binary.LittleEndian.PutUint16(w.pages[4][at:], binary.LittleEndian.Uint16(w.pages[4][at:])|rowDeleted|rowElsewhere)
 	return bytes.Join(w.pages, nil)
 }
@@ -212,8 +223,8 @@ func TestTables(t *testing.T) {
 		data := jetDatabase(l, tables)
 		fatal.If(t, os.WriteFile(file, data, 0o600))
 		got, err := Tables(file)
-		if err != nil || len(got) != 3 || got[0].Name != "Empty" || got[1].Name != "Lift orders" || got[1].Records != 3 || got[2].Records != 40 {
-			t.Errorf("%s: %+v %v", name, got, err)
+		if err != nil || len(got.Tables) != 3 || got.Tables[0].Name != "Empty" || got.Tables[1].Name != "Lift orders" || got.Tables[1].Records != 3 || got.Tables[2].Records != 40 || !slices.Equal(got.Links, []string{`Berths in C:\Yard\back.mdb`}) {
+			t.Fatalf("%s: %+v %v", name, got, err)
 		}
 		if _, err := exec.LookPath("mdb-count"); err != nil {
 			if os.Getenv("CI") == "true" {
@@ -225,7 +236,7 @@ func TestTables(t *testing.T) {
 		if lines := strings.Split(strings.TrimSpace(string(listed)), "\n"); err != nil || len(lines) != 3 {
 			t.Errorf("%s: mdb-tables says %q %v", name, listed, err)
 		}
-		for _, table := range got {
+		for _, table := range got.Tables {
 			out, err := exec.Command("mdb-count", file, table.Name).Output()
 			if err != nil || strings.TrimSpace(string(out)) != fmt.Sprint(table.Records) {
 				t.Errorf("%s: %s has %d records, and mdb-count says %s %v", name, table.Name, table.Records, out, err)
@@ -233,6 +244,10 @@ func TestTables(t *testing.T) {
 		}
 		for what, change := range map[string]func([]byte) []byte{
 			"cut off":                       func(b []byte) []byte { return b[:5*l.page-1] },
+			"its last page is cut":          func(b []byte) []byte { return b[:len(b)-7] },
+			"half of it":                    func(b []byte) []byte { return b[:len(b)/2/int(l.page)*int(l.page)] },
+			"a page of rows is zeroed":      func(b []byte) []byte { clear(rowsOf(b, l)); return b },
+			"a row is marked as deleted":    func(b []byte) []byte { rowsOf(b, l)[l.rowCount+3] |= 0x80; return b },
 			"its catalog is none":           func(b []byte) []byte { b[2*l.page] = 1; return b },
 			"its definition goes in circle": func(b []byte) []byte { b[2*l.page+4] = 2; return b },
 			"too many columns":              func(b []byte) []byte { b[int(2*l.page)+l.columns+1] = 0xff; return b },
@@ -246,7 +261,7 @@ func TestTables(t *testing.T) {
 		locked := slices.Clone(data)
 		locked[0x3e] ^= 1 // a key of its own
 		os.WriteFile(file, locked, 0o600)
-		if got, err := Tables(file); err != nil || got != nil {
+		if got, err := Tables(file); err != nil || got.Tables != nil {
 			t.Errorf("%s, encrypted: %+v %v", name, got, err)
 		}
 	}
@@ -363,7 +378,7 @@ func FuzzJet(f *testing.F) {
 		f.Add(jetDatabase(l, map[string]int{"Moorings": 2}))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		tables, err := tablesOf(bytes.NewReader(data))
+		tables, err := contentOf(bytes.NewReader(data), int64(len(data)))
 		if err != nil && tables != nil {
 			t.Error("tables of a damaged database")
 		}
