@@ -8,6 +8,7 @@ import (
 	"html/template"
 	"net/http"
 	"strconv"
+	"sync"
 	"time"
 
 	"movekit/internal/core/licence"
@@ -16,7 +17,7 @@ import (
 //go:embed page.html
 var pageText string
 
-var page = template.Must(template.New("page").Parse(pageText))
+var page = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(pageText)) })
 
 // maxChanges limits the changes on the page, newest first.
 const maxChanges = 50
@@ -135,6 +136,6 @@ func (s *Store) render(ctx context.Context, from int) ([]byte, error) {
 		data.Changes = append(data.Changes, shownChange{c, masked[c.Licence]})
 	}
 	var b bytes.Buffer
-	err = page.Execute(&b, data)
+	err = page().Execute(&b, data)
 	return b.Bytes(), err
 }

@@ -5,6 +5,7 @@ import (
 	"embed"
 	"html/template"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -19,22 +20,24 @@ import (
 var files embed.FS
 
 // pages are the templates of the handover, the survey sheet and the board, in one style.
-var pages = template.Must(template.New("pages").Funcs(template.FuncMap{
-	"bytes":  func(n int64) string { return humanize.Bytes(uint64(max(n, 0))) },
-	"figure": figure,
-	// The version without build details.
-	"version": func(tool string) string { v, _, _ := strings.Cut(tool, " ("); return v },
-	"count":   humanize.Comma,
-	"date":    date,
-	"join":    strings.Join,
-	"result":  resultText,
-	"done":    doneText,
-}).ParseFS(files, "*.html"))
+var pages = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("pages").Funcs(template.FuncMap{
+		"bytes":  func(n int64) string { return humanize.Bytes(uint64(max(n, 0))) },
+		"figure": figure,
+		// The version without build details.
+		"version": func(tool string) string { v, _, _ := strings.Cut(tool, " ("); return v },
+		"count":   humanize.Comma,
+		"date":    date,
+		"join":    strings.Join,
+		"result":  resultText,
+		"done":    doneText,
+	}).ParseFS(files, "*.html"))
+})
 
 // page fills a template. The page needs no script and no other file, and prints on A4.
 func page(name string, data any) ([]byte, error) {
 	var b bytes.Buffer
-	err := pages.ExecuteTemplate(&b, name, data)
+	err := pages().ExecuteTemplate(&b, name, data)
 	return []byte(table.Lines(b.String())), err
 }
 

@@ -12,7 +12,6 @@ import (
 
 	"filippo.io/age"
 	"github.com/sethvargo/go-diceware/diceware"
-	"github.com/trustelem/zxcvbn"
 	"golang.org/x/text/unicode/norm"
 
 	"movekit/internal/core/digest"
@@ -55,8 +54,8 @@ func CheckPassphrase(p string) error {
 	}
 	// The estimator is slow for long texts, so only the beginning is checked.
 	some := []rune(normal(p))
-	if guesses := zxcvbn.PasswordStrength(string(some[:min(len(some), 64)]), nil).Guesses; guesses < guessable {
-		return fault.New(fault.Usage, "the passphrase could be guessed in about %.0e tries: use unrelated words, or let Move Kit make one", guesses)
+	if n := guesses(string(some[:min(len(some), 64)])); n < guessable {
+		return fault.New(fault.Usage, "the passphrase could be guessed in about %.0e tries: use unrelated words, or let Move Kit make one", n)
 	}
 	return nil
 }
