@@ -355,7 +355,7 @@ func (m mover[F]) Free(ctx context.Context, home string, use item.Use) (to strin
 		case item.ForStage:
 			to = m.server.On(m.engine.Named(database, "_stage_"+m.Run.Manifest.ID)).Address()
 		case item.ForBeside:
-			to = m.server.On(m.engine.Named(database, "_from_"+m.Run.Manifest.Old.Name)).Address()
+			to = m.server.On(m.engine.Named(database, "_from_"+Shortened(m.Run.Manifest.Old.Name, "", maxFrom))).Address()
 		default:
 			to, err = m.freeName(ctx, s, database)
 		}
@@ -363,6 +363,9 @@ func (m mover[F]) Free(ctx context.Context, home string, use item.Use) (to strin
 	})
 	return to, err
 }
+
+// maxFrom limits the old computer's name in the name of a database, in bytes.
+const maxFrom = 24
 
 // freeName returns an unused name as an address.
 func (m mover[F]) freeName(ctx context.Context, s Session[F], database string) (string, error) {

@@ -11,6 +11,7 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
+	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 )
 
@@ -159,8 +160,13 @@ type Resumer interface {
 	Resume(ctx context.Context, from, to string) error
 }
 
-// Shortened appends a suffix to a name, and shortens the name to stay within a limit in bytes.
+// Shortened appends a suffix to a name, and shortens the name to stay within a limit in bytes. Part of its hash keeps two
+// long names apart that begin alike.
 func Shortened(name, ending string, most int) string {
+	if len(name)+len(ending) <= most {
+		return name + ending
+	}
+	ending = "_" + digest.Of([]byte(name)).String()[:8] + ending
 	return strings.ToValidUTF8(name[:min(len(name), max(0, most-len(ending)))], "") + ending
 }
 

@@ -1,7 +1,9 @@
 package served
 
 import (
+	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"movekit/internal/core/card"
 )
@@ -47,13 +49,16 @@ func TestAtAnotherPort(t *testing.T) {
 	}
 }
 
+// TestShortened appends a suffix. Two long names that begin alike stay apart, and letters are not cut.
 func TestShortened(t *testing.T) {
-	for want, c := range map[string]struct {
-		name string
-		most int
-	}{"ledger_x": {"ledger", 63}, "led_x": {"ledger", 5}, "a_x": {"aä", 4}, "_x": {"ledger", 1}} {
-		if got := Shortened(c.name, "_x", c.most); got != want {
-			t.Errorf("%s, want %s", got, want)
+	if got := Shortened("ledger", "_x", 8); got != "ledger_x" {
+		t.Errorf("%s", got)
+	}
+	for _, letter := range []string{"a", "ä", "日"} {
+		long := strings.Repeat(letter, 70)
+		a, b := Shortened(long+"1", "_x", 63), Shortened(long+"2", "_x", 63)
+		if a == b || len(a) > 63 || len(a) < 60 || !utf8.ValidString(a) || !strings.HasSuffix(a, "_x") || !strings.HasPrefix(a, letter) {
+			t.Errorf("two long names become %s and %s", a, b)
 		}
 	}
 }
