@@ -29,7 +29,7 @@ import (
 
 // settings make every server return and accept values in the same form.
 var settings = []string{
-	"SET NAMES utf8mb4", "SET time_zone = '+00:00'", "SET sql_mode = " + sqltext.Literal(schema.Mode), "SET foreign_key_checks = 0, unique_checks = 0, sql_quote_show_create = 1, lock_wait_timeout = 10, innodb_lock_wait_timeout = 10, net_write_timeout = 600, net_read_timeout = 600, group_concat_max_len = 1048576",
+	"SET NAMES utf8mb4", "SET timestamp = DEFAULT", "SET time_zone = '+00:00'", "SET sql_mode = " + sqltext.Literal(schema.Mode), "SET foreign_key_checks = 0, unique_checks = 0, sql_quote_show_create = 1, lock_wait_timeout = 10, innodb_lock_wait_timeout = 10, net_write_timeout = 600, net_read_timeout = 600, group_concat_max_len = 1048576",
 }
 
 // places lists the usual paths of a server's socket.

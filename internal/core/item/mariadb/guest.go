@@ -133,6 +133,9 @@ func (g *guest) provable(ctx context.Context, d *schema.Sealed, stage, try strin
 		if o.Sort == "EVENT" {
 			create = sqltext.Swapped(create, o.Mode, on, off)
 		}
+		if o.Sort == "EVENT" {
+			c.inPast(ctx)
+		}
 		if err := c.run(ctx, o.Session()...); err != nil {
 			return nil, nil, err
 		}

@@ -402,7 +402,7 @@ DELIMITER //
 CREATE PACKAGE pack AS FUNCTION one RETURN int; END; //
 CREATE PACKAGE BODY pack AS FUNCTION one RETURN int AS BEGIN RETURN (SELECT count(*) FROM inway.account); END; END; //
 DELIMITER ;
-SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET @x = 'ENABLE';`
+SET sql_mode = ''; SET timestamp = 1; CREATE EVENT once ON SCHEDULE AT '2020-01-01 00:00:00' DO DELETE FROM entry WHERE id < 0; CREATE EVENT past ON SCHEDULE EVERY 1 DAY STARTS '2019-01-01 00:00:00' ENDS '2020-01-01 00:00:00' DISABLE DO SET @x = 2; SET timestamp = DEFAULT; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET @x = 'ENABLE';`
 	stops, count := 0, 0
 	defer func() { refused = func(string) error { return nil } }()
 	dbcases.SQL(t, now, "mysql", "DROP DATABASE IF EXISTS inway; CREATE DATABASE inway CHARACTER SET utf8mb4 COMMENT 'it''s'; CREATE OR REPLACE USER 'boss'@'%'")
@@ -462,7 +462,7 @@ SET sql_mode = ''; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET 
 				}
 			}
 			refused = func(string) error { return nil }
-			if got := dbcases.SQL(t, now, "inway_aside", "SELECT count(*) FROM named; SELECT count(*) FROM z_first; CALL whole(); SELECT group_concat(trigger_name ORDER BY action_order) FROM information_schema.triggers WHERE trigger_schema = 'inway_aside' AND event_object_table = 'entry' AND action_timing = 'BEFORE'; SELECT group_concat(status) FROM information_schema.events WHERE event_schema = 'inway_aside'"); got != "2\n1\ninway.account\t2\nfirst,entry_in,second\nDISABLED,DISABLED" {
+			if got := dbcases.SQL(t, now, "inway_aside", "SELECT count(*) FROM named; SELECT count(*) FROM z_first; CALL whole(); SELECT group_concat(trigger_name ORDER BY action_order) FROM information_schema.triggers WHERE trigger_schema = 'inway_aside' AND event_object_table = 'entry' AND action_timing = 'BEFORE'; SELECT group_concat(status) FROM information_schema.events WHERE event_schema = 'inway_aside'"); got != "2\n1\ninway.account\t2\nfirst,entry_in,second\nDISABLED,DISABLED,DISABLED,DISABLED" {
 				t.Fatalf("set aside: %s", got)
 			}
 			// Placing and undoing are interrupted too.

@@ -372,6 +372,9 @@ func (c *conn) define(ctx context.Context, all []schema.Object, from, to string,
 				create = sqltext.Swapped(create, o.Mode, on, off)
 			}
 		}
+		if o.Sort == "EVENT" {
+			c.inPast(ctx)
+		}
 		if err := c.run(ctx, o.Session()...); err != nil {
 			return fault.Wrap(fault.KindOf(err), err, "the %s was created with session settings that this server does not support", what)
 		}
@@ -380,6 +383,12 @@ func (c *conn) define(ctx context.Context, all []schema.Object, from, to string,
 		}
 	}
 	return nil
+}
+
+// inPast sets the clock of the session back: otherwise the server drops an event at once whose time has passed. It is one
+// that the event scheduler has never run, because it is off. A server that does not allow this has no such event left.
+func (c *conn) inPast(ctx context.Context) {
+	c.ExecContext(ctx, "SET timestamp = 1") //nolint:errcheck // as above
 }
 
 // on and off are the server's words for an enabled and a disabled event, at the start of its
