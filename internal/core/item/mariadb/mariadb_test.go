@@ -704,3 +704,18 @@ func TestStamp(t *testing.T) {
 		was = now
 	}
 }
+
+// TestEmptyDatabase moves a database without anything in it: it exists on both servers.
+func TestEmptyDatabase(t *testing.T) {
+	d, p, _ := sealed(t, fresh(t, "nothing", ""))
+	o := Engine{}.Open(server(now, "nothing"), nil).(*session)
+	defer o.Close()
+	_, err := o.Stage(t.Context(), d, p)
+	fatal.If(t, err)
+	fatal.If(t, o.Rename(t.Context(), p.Stage, "nothing", served.InService))
+	for name, want := range map[string]bool{"nothing": true, p.Stage: false} {
+		if there, err := o.Exists(t.Context(), name); err != nil || there != want {
+			t.Errorf("%s exists: %v, %v", name, there, err)
+		}
+	}
+}

@@ -30,7 +30,7 @@ const (
 	atRest = "movekit_events"
 )
 
-// exists reports whether the server has a database that is not empty. A database whose rename was
+// exists reports whether the server has a database, even an empty one. A database whose rename was
 // interrupted still has its old name.
 func (c *conn) exists(ctx context.Context, database string) (bool, error) {
 	moves, err := c.moves(ctx)
@@ -46,7 +46,7 @@ func (c *conn) exists(ctx context.Context, database string) (bool, error) {
 			return false, nil
 		}
 	}
-	return c.hasObjects(ctx, database)
+	return c.has(ctx, database)
 }
 
 func (c *conn) unmark(ctx context.Context, m move) error {
