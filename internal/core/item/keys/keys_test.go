@@ -435,3 +435,47 @@ func TestUndoRemovesKeys(t *testing.T) {
 		}
 	}
 }
+
+// TestActingKeys sets the key of a service aside where Windows does not look for services, on both computers.
+func TestActingKeys(t *testing.T) {
+	t.Parallel()
+	const services, yard = `HKLM\SYSTEM\CurrentControlSet\Services`, `HKLM\SYSTEM\CurrentControlSet\Services\Yard`
+	o := office.New(t, "items:\n  - {name: service, kind: registry, key: '"+yard+"'}\n", machine.Windows, map[string]string{"old/computer.yaml": lay.Ident("windows", "OLD", "1"), "new/Users/x": ""})
+	old, now := newRunning(o.Old), newRunning(o.New)
+	o.Old, o.New = old, now
+	old.set(yard, "ImagePath", registry.String, wide(`C:\Yard\yard.exe`))
+	old.set(yard+`\Parameters`, "Port", registry.DWord, "\x01\x02\x00\x00")
+	now.set(yard, "ImagePath", registry.String, wide(`C:\Other\yard.exe`))
+	below := func(r *running) string {
+		k, err := r.at(services, nil, false)
+		if err != nil {
+			return ""
+		}
+		names, _ := k.Keys()
+		return strings.Join(names, " ")
+	}
+	before := strings.Join(now.top.text(""), "\n")
+	o.Pack()
+	out, err := unpack(o, tree.SetAside)
+	if err != nil || !strings.HasPrefix(out.Items[0].Aside, `HKLM\SOFTWARE\Move Kit\SYSTEM/CurrentControlSet/Services/Yard.set-aside-`) || below(now) != "Yard" {
+		t.Errorf("%+v %v: services %q", out, err, below(now))
+	}
+	if v := o.Verify(); !v.Equal() {
+		t.Errorf("%+v", v.Items)
+	}
+	o.Only(o.Job(o.New).Undo(t.Context()))
+	if got := strings.Join(now.top.text(""), "\n"); !contains(got, before) || below(now) != "Yard" {
+		t.Errorf("after undo\n%s\nbefore\n%s", got, before)
+	}
+	_, err = unpack(o, tree.SetAside)
+	fatal.If(t, err)
+	o.Verify()
+	o.Only(o.Job(o.Old).Retire(t.Context()))
+	if below(old) != "" {
+		t.Errorf("after retire: %q", below(old))
+	}
+	o.Only(o.Job(o.Old).Return(t.Context()))
+	if below(old) != "Yard" {
+		t.Errorf("after retire --back: %q", below(old))
+	}
+}

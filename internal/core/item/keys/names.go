@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"strings"
 
+	"movekit/internal/core/digest"
 	"movekit/internal/core/item"
 	"movekit/internal/core/registry"
 	"movekit/internal/core/steps"
@@ -36,20 +37,46 @@ func (m mover) State(_ context.Context, home, spare string, _ bool) (item.Presen
 // derived matches the suffixes of spare keys.
 var derived = regexp.MustCompile(`^(( \(from [^\\]+\)|\.set-aside-\d{8}-\d{6})(-\d+)?|(\.[0-9A-Za-z_-]+)?` + regexp.QuoteMeta(tree.StageEnding) + `)$`)
 
+// acting matches keys in which Windows looks for things to do: a copy of a service or of a program to start, under another name
+// beside it, would be a second one.
+var acting = regexp.MustCompile(`(?i)^HKLM\\SYSTEM\\(CurrentControlSet|ControlSet\d+)\\(Services|Control)(\\|$)` +
+	`|\\Microsoft\\Windows\\CurrentVersion\\(Run|RunOnce|RunOnceEx|RunServices|RunServicesOnce|Policies|Explorer|ShellServiceObjectDelayLoad|Group Policy)(\\|$)` +
+	`|\\Microsoft\\Windows NT\\CurrentVersion(\\|$)|\\Software\\Classes(\\|$)|\\Active Setup(\\|$)`)
+
+// spareHome is where the spares of such keys are.
+const spareHome = `SOFTWARE\Move Kit\`
+
+// longest limits the name of a key (255 characters in Windows), without the suffix of a spare.
+const longest = 180
+
+// base returns the name to which the suffixes of spares are appended: the key, or a name for it where Windows looks for nothing.
+func base(home string) string {
+	if !acting.MatchString(home) {
+		return home
+	}
+	root, rest, _ := strings.Cut(home, `\`)
+	name := strings.ReplaceAll(rest, `\`, "/")
+	if len(name) > longest {
+		name = name[len(name)-longest:] + "~" + digest.Of([]byte(rest)).String()[:8]
+	}
+	return root + `\` + spareHome + strings.ToValidUTF8(name, "")
+}
+
 // Ours reports whether a key is home or derived from it.
 func (m mover) Ours(home, key string) bool {
-	return strings.EqualFold(home, key) || len(key) > len(home) && strings.EqualFold(key[:len(home)], home) && derived.MatchString(key[len(home):])
+	b := base(home)
+	return strings.EqualFold(home, key) || len(key) > len(b) && strings.EqualFold(key[:len(b)], b) && derived.MatchString(key[len(b):])
 }
 
 // Free returns an unused key name.
 func (m mover) Free(_ context.Context, home string, use item.Use) (string, error) {
 	if use == item.ForStage {
-		return m.StageName(home), nil
+		return m.StageName(base(home)), nil
 	}
 	if use == item.ForBeside {
-		return m.free(home + " (from " + m.Run.Manifest.Old.Name + ")")
+		return m.free(base(home) + " (from " + m.Run.Manifest.Old.Name + ")")
 	}
-	return m.free(home + tree.AsideEnding(m.Run.Now()))
+	return m.free(base(home) + tree.AsideEnding(m.Run.Now()))
 }
 
 // free returns path, with a number if path is in use.
