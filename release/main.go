@@ -19,13 +19,15 @@ import (
 // target is a system that the program is built for.
 type target struct{ system, processor string }
 
-var targets = []target{{"linux", "amd64"}, {"linux", "arm64"}, {"windows", "amd64"}, {"darwin", "arm64"}, {"darwin", "amd64"}}
+var targets = []target{{"linux", "amd64"}, {"linux", "arm64"}, {"windows", "amd64"}, {"windows", "386"}, {"darwin", "arm64"}, {"darwin", "amd64"}}
 
 func (t target) program() string {
-	switch t.system {
-	case "windows":
+	switch {
+	case t.system == "windows" && t.processor == "386":
+		return "movekit-32bit.exe"
+	case t.system == "windows":
 		return "movekit.exe"
-	case "darwin":
+	case t.system == "darwin":
 		return "movekit-macos-" + t.processor
 	}
 	return "movekit"

@@ -32,7 +32,7 @@ func made(t *testing.T) string {
 func TestRelease(t *testing.T) {
 	one, two := made(t), made(t)
 	entries, err := os.ReadDir(one)
-	if err != nil || len(entries) != 10 {
+	if err != nil || len(entries) != 11 {
 		t.Fatalf("%d files, %v", len(entries), err)
 	}
 	for _, e := range entries {
@@ -49,7 +49,7 @@ func TestRelease(t *testing.T) {
 	for _, f := range z.File {
 		names = append(names, f.Name)
 	}
-	if all := strings.Join(names, " "); !strings.Contains(all, "movekit/START.html") || !strings.Contains(all, "movekit/movekit.exe") || !strings.Contains(all, "movekit/movekit ") || !strings.Contains(all, "movekit/movekit-macos-arm64") || !strings.Contains(all, "movekit/cards/examples/tidewright.yaml") {
+	if all := strings.Join(names, " "); !strings.Contains(all, "movekit/START.html") || !strings.Contains(all, "movekit/movekit.exe") || !strings.Contains(all, "movekit/movekit-32bit.exe") || !strings.Contains(all, "movekit/movekit ") || !strings.Contains(all, "movekit/movekit-macos-arm64") || !strings.Contains(all, "movekit/cards/examples/tidewright.yaml") {
 		t.Errorf("the stick has %s", all)
 	}
 	if bill, _ := os.ReadFile(filepath.Join(one, "movekit-1.2.3-4+5.cdx.json")); !strings.Contains(string(bill), "pkg:golang/example.org/a@v1") || !strings.Contains(string(bill), "pkg:golang/example.org/b@v2") {

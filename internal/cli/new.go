@@ -141,7 +141,7 @@ func (e *env) present(ctx context.Context, h *run.Host, all []*card.Card) ([]*ca
 }
 
 // programs are the names of this program's builds on the stick.
-var programs = []string{"movekit", "movekit.exe", "movekit-macos-arm64", "movekit-macos-amd64"}
+var programs = []string{"movekit", "movekit.exe", "movekit-32bit.exe", "movekit-macos-arm64", "movekit-macos-amd64"}
 
 // otherPrograms returns this program's builds for other systems in the same folder: with the same
 // name and another suffix, or with the usual names.

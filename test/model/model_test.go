@@ -105,7 +105,9 @@ type world struct {
 	hasty  bool // takes licences over, and does not deactivate them first
 	second bool // a second seat was wanted
 	calm   bool // nothing goes wrong any more, and the technician does what the product says
-	more   int  // transfers besides the first: for moves back, and for computers that replaced others
+	more   int  // transfers besides the first: for moves back, for computers that replaced others, and for a restored service
+	later  int  // seconds that somebody waited
+	saved  *service
 
 	next     int   // version of the next change
 	precious []int // versions that are the new computer's own
@@ -114,10 +116,17 @@ type world struct {
 	retired  bool
 }
 
+// service is a backup of the licence service.
+type service struct {
+	desk desk.Licence
+	kept map[string]licence.Answer
+}
+
 const cardText = "card: 1\nname: tidewright\ntitle: Tidewright\nitems: [{name: data, kind: file, path: /data}]\nlicences: [{name: seat, %s}]\n"
 
 var (
 	deskCard   = parsed("method: desk, product: tidewright, typed: the label, desk: {url: 'http://127.0.0.1:1', key: ozSfO2Sa_kxMIBWYMRr5LNe1V6adT6O9NzGuLV1yuGQ}")
+	waits      = parsed("method: guided, wait: 40s, trial: 1h, activate: {steps: [{do: x}]}, deactivate: {steps: [{do: x}]}")
 	personCard = parsed("method: guided, transfers: 2, activate: {steps: [{do: take it}, {do: look}]}, deactivate: {steps: [{do: deactivate it}]}")
 )
 
@@ -145,6 +154,16 @@ func newWorld(r *rand.Rand, broken string) *world {
 		c.Licences[0].Seats, c.Licences[0].Takeover = w.seats, w.desk.Takeover
 		w.card, w.desk.Seats, w.desk.Transfers = &c, 9, 9
 	}
+	if rule := r.IntN(4); rule > 1 {
+		c := *w.card
+		c.Licences = slices.Clone(c.Licences)
+		w.card = &c
+		if rule == 2 {
+			c.Licences[0].Wait = waits.Licences[0].Wait
+		} else {
+			c.Licences[0].Trial = waits.Licences[0].Trial
+		}
+	}
 	w.hasty = w.desk.Takeover && r.IntN(2) == 0
 	w.desk.Active = []string{w.manifest.Old.ID}
 	if r.IntN(2) == 0 {
@@ -153,7 +172,7 @@ func newWorld(r *rand.Rand, broken string) *world {
 	return w
 }
 
-func (w *world) time() time.Time { return time.Unix(int64(1000+len(w.lines)), 0) } // a line is a second
+func (w *world) time() time.Time { return time.Unix(int64(1000+len(w.lines)+w.later), 0) } // a line is a second
 
 // cut reports whether the run ends here. An interrupted run does nothing more.
 func (w *world) cut() bool {
@@ -708,6 +727,15 @@ func (w *world) step() string {
 		w.trace = append(w.trace, "the stick is damaged")
 	case n < 21:
 		w.undo(c)
+	case n < 22 && w.r.IntN(2) == 0:
+		w.later += 60
+	case n < 22 && w.saved == nil:
+		w.saved = &service{w.desk, maps.Clone(w.kept)}
+		w.saved.desk.Active = slices.Clone(w.desk.Active)
+	case n < 22 && w.card.Licences[0].Desk != nil && w.r.IntN(4) == 0:
+		w.trace = append(w.trace, "the licence service is restored from a backup")
+		w.desk, w.kept, w.more = w.saved.desk, w.saved.kept, w.more+2
+		w.saved = nil
 	case w.r.IntN(4) > 0:
 	case n < 23:
 		w.back()
@@ -786,6 +814,8 @@ func (w *world) finish() string {
 		}
 		if fault.KindOf(o.Err) == fault.Damaged {
 			o.Blocks = append(o.Blocks, steps.Block{Gate: "kit-undamaged"})
+		} else if fault.KindOf(o.Err) == fault.DeskRefused {
+			return "" // the vendor decides
 		} else if o.Err != nil {
 			return o.Err.Error()
 		}
@@ -802,6 +832,11 @@ func (w *world) finish() string {
 				w.do("unpack", w.now, (*move.Move).Unpack, func(m *move.Move) { m.Policies = map[string]tree.Policy{"": tree.SetAside} })
 			case "old-deactivated":
 				w.do("deactivate", w.old, (*move.Move).Deactivate, nil)
+			case "waiting-over":
+				w.later += 60
+			case "trial-verified":
+				w.do("unpack", w.now, (*move.Move).Unpack, func(m *move.Move) { m.Policies = map[string]tree.Policy{"": tree.SetAside} })
+				w.do("verify", w.now, (*move.Move).Verify, nil)
 			case "allowance", "seat-free", "seat-stays": // the vendor decides, or the seat stays by choice
 				return ""
 			default:

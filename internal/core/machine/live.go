@@ -24,6 +24,9 @@ type live struct {
 }
 
 func openLive() (Computer, error) {
+	if err := ownSystem(); err != nil {
+		return nil, err
+	}
 	name, err := os.Hostname()
 	if err != nil {
 		return nil, fault.Wrap(fault.Unreadable, err, "cannot read this computer's name")

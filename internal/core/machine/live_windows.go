@@ -253,6 +253,16 @@ func volumeID(dir string) string { return strings.ToUpper(filepath.VolumeName(di
 // usbDevices returns nothing, because the registry has the devices.
 func usbDevices() []string { return nil }
 
+// ownSystem returns an error if this is the 32-bit program on a 64-bit Windows, which shows it other folders and
+// registry keys than those of the same name ("File System Redirector" in the Windows documentation).
+func ownSystem() error {
+	var other bool
+	if err := windows.IsWow64Process(windows.CurrentProcess(), &other); err != nil || !other {
+		return nil //nolint:nilerr // a Windows without this call has 32 bits only
+	}
+	return fault.New(fault.Usage, "this is the program for 32-bit Windows, and this Windows has 64 bits: use movekit.exe")
+}
+
 // administrator reports whether this program has administrator rights ("Run as administrator").
 // Membership of the group alone is not enough.
 func administrator() bool { return windows.GetCurrentProcessToken().IsElevated() }
