@@ -473,18 +473,22 @@ func (p *technician) DoStep(_ context.Context, g run.ManualStep) (run.Reply, err
 	case !w.calm && w.r.IntN(5) == 0:
 		return run.Reply{}, fault.New(fault.ManualStep, "later")
 	case g.Action == licence.Deactivate && g.Step == g.Of:
-		on := p.m.Self().ID
+		on := p.m.Self().Name
 		if p.m.Exceptions.Lost != "" {
-			on = p.m.State.Licence(app, "seat").From.ID
+			on = p.m.State.Licence(app, "seat").From.Name
 		}
 		if p.m.Exceptions.Lost != "" && p.m.Exceptions.Back != "" {
-			on = p.m.State.New.ID
+			on = p.m.State.New.Name
 		}
-		w.change(licence.Deactivate, licence.Request{Computer: on})
+		for name := range strings.SplitSeq(on, " or ") {
+			w.change(licence.Deactivate, licence.Request{Computer: machine.ID(&sim{name: name})})
+		}
 	case g.Action == licence.Activate && g.Step == 1:
 		r := licence.Request{Computer: p.m.Self().ID}
-		if from := p.m.State.Licence(app, "seat").From.ID; p.m.Exceptions.Takeover != "" && slices.Contains(w.desk.Active, from) {
-			r.From = from
+		for name := range strings.SplitSeq(p.m.State.Licence(app, "seat").From.Name, " or ") {
+			if from := machine.ID(&sim{name: name}); p.m.Exceptions.Takeover != "" && slices.Contains(w.desk.Active, from) {
+				r.From = from
+			}
 		}
 		if _, _, no := w.change(licence.Activate, r); no != nil {
 			return run.Reply{}, fault.New(fault.ManualStep, "%s", no.Title)

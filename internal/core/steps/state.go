@@ -316,7 +316,11 @@ func (s *State) bind(b *Bound) {
 	s.Asides, s.Opened, s.Found, s.Chosen = map[string][]string{}, map[string]*Opened{}, map[string]*AppFound{}, Chosen{}
 	for _, lic := range s.Licences {
 		if held, is := lic.On[broken.ID]; held.State.Held() || is && held.State == licence.Unknown {
+			earlier := lic.From
 			lic.From = broken
+			if !held.State.Held() && earlier.ID != s.Old.ID && lic.On[earlier.ID].State.Held() {
+				lic.From.Name = earlier.Name + " or " + broken.Name // the activation that should have moved it was interrupted
+			}
 		}
 		lic.Seen, lic.Second = nil, false
 		lic.Pending, lic.Requested, lic.Stepped = nil, nil, nil
