@@ -162,7 +162,7 @@ func TestNoKindSwitches(t *testing.T) {
 	for _, k := range card.Kinds {
 		own[string(k.Kind)] = true
 	}
-	names := map[string]bool{"Folder": true, "File": true, "SQLite": true, "DBase": true, "Jet": true, "Exports": true, "PostgreSQL": true, "MariaDB": true, "Firebird": true, "Registry": true, "Network": true, "Hosted": true}
+	names := map[string]bool{"Folder": true, "File": true, "SQLite": true, "DBase": true, "Jet": true, "Exports": true, "PostgreSQL": true, "MariaDB": true, "Firebird": true, "Registry": true, "Service": true, "Schedule": true, "Network": true, "Hosted": true}
 	if len(own) != len(names) {
 		t.Fatalf("there are %d kinds, and %d are looked for", len(own), len(names))
 	}

@@ -16,12 +16,16 @@ import (
 
 func (e *env) packCommand() *cobra.Command {
 	var partSize int64
+	var startAgain bool
 	c := &cobra.Command{
 		Use:   "pack [APP|APP/ITEM|APP/ITEM@USER...]",
 		Short: "Seal data into the kit (old computer)",
 		Long: `Copy every item of the apps into the kit, compressed and encrypted, with a fingerprint of
 each, and verify all of it by reading it back from the stick. Databases are copied from
 a consistent snapshot, even while they are in use.
+
+Services and schedules of an app are stopped first. They stay stopped if the app was packed,
+so that nothing changes its data any more. For a rehearsal, use --start-again.
 
 If a pack is interrupted, run it again: data that is complete and unchanged is kept.`,
 		ValidArgsFunction: e.completeApps,
@@ -30,12 +34,13 @@ If a pack is interrupted, run it again: data that is complete and unchanged is k
 				return fault.New(fault.Usage, "--part-size must be from %d to %d bytes", 1<<16, int64(seal.MaxPart))
 			}
 			return e.runStep(cmd.Context(), steps.Pack, args, func(j *move.Move) error {
-				j.PartSize = partSize
+				j.PartSize, j.StartAgain = partSize, startAgain
 				return nil
 			}, (*move.Move).Pack, e.showPacked)
 		},
 	}
 	c.Flags().Int64Var(&partSize, "part-size", seal.MaxPart, "maximum size of a sealed file, in `BYTES`")
+	c.Flags().BoolVar(&startAgain, "start-again", false, "start services and schedules again after packing (for a rehearsal)")
 	e.overrideFlags(c)
 	e.commandsFlag(c)
 	return c
@@ -75,6 +80,9 @@ func (e *env) showPacked(j *move.Move, did []*run.Outcome) {
 				e.printf("%s %s\n", e.paint("note:", table.Note), n)
 			}
 		}
+	}
+	if j.AnyStopped() {
+		e.printf("If the move is put off, start them again on %s: movekit retire --back\n", j.Manifest.Old.Name)
 	}
 	for _, o := range did {
 		if p := j.State.Packed[o.App]; p != nil && len(o.Items) > 0 && len(p.NotChosen) > 0 {

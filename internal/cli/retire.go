@@ -85,6 +85,9 @@ var retiredWords = map[string]struct {
 }{
 	"retired":         {"set aside", false},
 	"retired already": {"set aside before", false},
+	"stopped":         {"stopped, and does not start", false},
+	"started":         {"starts again as before", false},
+	"not given back":  {"NOT moved back", true},
 	"fixed":           {"kept: its system is not running", false},
 	"gone":            {"no longer here", false},
 	"returned":        {"moved back", false},
@@ -117,6 +120,9 @@ func (e *env) showRetired(j *move.Move, step steps.Step, out []*run.Outcome) {
 	note := ""
 	for _, o := range out {
 		for _, i := range o.Items {
+			for _, n := range i.Notes {
+				e.printf("%s %s, %s: %s\n", e.paint("note:", table.Note), o.Title, whose(i.Item, i.User), n)
+			}
 			note = cmp.Or(i.Note, note)
 			if i.Did == "returned" && i.Aside != "" {
 				e.printf("%s data created there since then: %s\n", e.paint("set aside:", table.Note), i.Aside)

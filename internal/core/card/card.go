@@ -113,6 +113,7 @@ type Item struct {
 	Kind        Kind      `yaml:"kind" jsonschema:"required" jsonschema_description:"The kind of item."`
 	Path        Path      `yaml:"path,omitempty" jsonschema_description:"Where the item is, in the system's own terms. Not for network, hosted and server databases."`
 	Key         string    `yaml:"key,omitempty" jsonschema_description:"Registry: the key, such as HKCU\\\\Software\\\\Vendor\\\\App; a key in HKCU means the key of every user."`
+	Job         Path      `yaml:"job,omitempty" jsonschema_description:"Service and schedule: its name. Windows: a service, or a task with its folder (\\\\Quay\\\\Export). Linux: a unit (quay.service, quay.timer; ~/quay.service for a unit of each user), a file in /etc/cron.d, or crontab (of each user). macOS: a file in /Library/LaunchDaemons or ~/Library/LaunchAgents."`
 	Server      *Server   `yaml:"server,omitempty" jsonschema_description:"Server database: which one, and how to log in."`
 	Address     string    `yaml:"address,omitempty" jsonschema_description:"Network and hosted: its address, such as QUAY-SRV:5432, //QUAY-SRV/ledger or https://ledger.example."`
 	From        *Source   `yaml:"from,omitempty" jsonschema_description:"Network and hosted: where the app's settings have the address."`

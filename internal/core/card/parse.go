@@ -388,6 +388,8 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 		k.registry(at+".key", it.Key)
 	case info.takes("server"):
 		k.server(at, it)
+	case info.Runs:
+		k.job(at+".job", it)
 	case it.Path.From != nil:
 		k.source(at+".path.from", it.Path.From)
 		if len(it.Path.Texts()) > 0 {

@@ -19,6 +19,7 @@ type Parts struct {
 	Merger  Merger  // nil: staged content cannot be merged into existing content
 	Adder   Adder   // nil: to keep both, they need two names
 	Querier Querier // nil: it is not a database
+	Job     Job     // nil: the system does not start it by itself
 	// Fixed reports whether names cannot be changed, because the item belongs to a system that is
 	// not running. Staging then leaves a file for a manual step. nil means never.
 	Fixed func() bool
@@ -134,6 +135,16 @@ type Querier interface {
 	// Ask returns the whole number that a query returns. It prevents the query from changing
 	// anything.
 	Ask(ctx context.Context, query string) (int64, error)
+}
+
+// Job starts and stops an item that the system runs by itself. A job that is stopped does not start again before Start.
+type Job interface {
+	// State returns how the system runs the job now.
+	State(ctx context.Context) (steps.JobState, error)
+	// Stop stops the job, and prevents the system from starting it.
+	Stop(ctx context.Context) error
+	// Start lets the system start the job as in was, and starts it now if it was running.
+	Start(ctx context.Context, was steps.JobState) error
 }
 
 // Exists reports whether there is data of the item under a name.

@@ -76,6 +76,7 @@ func (t Table) Target(ctx context.Context, r *run.Run, c *card.Card, it *steps.I
 	if o.Item == nil {
 		return Target{}, fault.New(fault.Damaged, "the card of %s has no item %q", c.Title, it.Key.Item)
 	}
+	o.Item = o.Item.On(string(r.Computer.System()))
 	if it.Key.User != "" {
 		if o.User = machine.FindUser(r.Computer, say.UserHere(it.Key.User)); o.User == nil {
 			return Target{}, fault.New(fault.NoUser, "there is no user %s on this computer", say.UserHere(it.Key.User))

@@ -30,5 +30,7 @@ const (
 	EventReturning    = "returning"     // it is being moved back: steps.Retired
 	EventReturned     = "returned"      // it was moved back
 	EventRemoved      = "removed"       // set-aside data was permanently removed: steps.Removed
+	EventStopped      = "stopped"       // a job was stopped: steps.JobState, as it was before
+	EventStarted      = "started"       // it was started again: steps.JobState
 	EventClosed       = "closed"        // the kit is being emptied: kit.Closed
 )

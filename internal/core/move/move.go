@@ -32,6 +32,7 @@ type Move struct {
 	Policies   map[string]tree.Policy              // policies for existing data, by app and by item address; "" is for all. If none applies, the user is asked
 	Asks       func(*card.Licence) licence.Service // replaces the cards' licence desks; nil means the cards' own
 	Since      survey.Since                        // how thoroughly to check for changes since the pack
+	StartAgain bool                                // pack starts services and schedules again
 	KeepPaths  bool                                // do not update paths in settings
 	Pause      time.Duration                       // wait before asking an unreachable service again; 0 means the default
 }

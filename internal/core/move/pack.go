@@ -2,6 +2,8 @@ package move
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -36,7 +38,24 @@ func (m *Move) Pack(ctx context.Context) ([]*run.Outcome, error) {
 // ofItem lists failures to read one item, after which others can still be read.
 var ofItem = []fault.Kind{fault.Unreadable, fault.Changed, fault.Missing, fault.BadDatabase, fault.ServerDown, fault.ServerLogin, fault.ServerRefused, fault.Scanned}
 
+// packApp seals one app. Its services and schedules are stopped first; they stay stopped only if the app is packed.
 func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error {
+	again, err := m.stopOld(ctx, c)
+	if err == nil {
+		err = m.packItems(ctx, c, o)
+	}
+	if err != nil || o.Err != nil || len(o.Blocks) > 0 || m.Manifest.Keep || m.StartAgain {
+		return errors.Join(err, again())
+	}
+	for i, out := range o.Items {
+		if was, stopped := m.State.Stopped[steps.Key{App: c.Name, Item: out.Item, User: out.User}][m.Self().ID]; stopped && was.Acts() {
+			o.Items[i].Notes = append(out.Notes, fmt.Sprintf("%s of %s is stopped on %s, and does not start there any more", out.Item, c.Title, m.State.Old.Name))
+		}
+	}
+	return nil
+}
+
+func (m *Move) packItems(ctx context.Context, c *card.Card, o *run.Outcome) error {
 	if err := exports.Make(ctx, m.ForApp(c), c); err != nil {
 		return err
 	}

@@ -41,7 +41,12 @@ func (m *Move) Retire(ctx context.Context) ([]*run.Outcome, error) {
 		if on, err := m.Check(steps.Retire, c, f, o); err != nil || !on {
 			return err
 		}
-		if err := m.eachRetired(ctx, c, o, true, "set aside", m.unlessSkipped(func(t item.Target, out *run.ItemOutcome) error { return m.placer().Retire(ctx, t, out) })); err != nil {
+		if err := m.eachRetired(ctx, c, o, true, "set aside", m.unlessSkipped(func(t item.Target, out *run.ItemOutcome) error {
+			if t.Job != nil {
+				return m.retireJob(ctx, t, out)
+			}
+			return m.placer().Retire(ctx, t, out)
+		})); err != nil {
 			return err
 		}
 		return m.confirmSyncOff(ctx, c, o)
@@ -68,6 +73,9 @@ func (m *Move) Return(ctx context.Context) ([]*run.Outcome, error) {
 			return err
 		}
 		return m.eachRetired(ctx, c, o, false, "given back", func(t item.Target, out *run.ItemOutcome) error {
+			if t.Job != nil {
+				return m.returnJob(ctx, t, out)
+			}
 			if l := m.activeElsewhere(c, t); l != "" {
 				out.Did = "not given back"
 				out.Notes = append(out.Notes, fmt.Sprintf("it is a file of the licence %s, which is active on %s: deactivate it there first", l, m.State.New.Name))
@@ -96,6 +104,10 @@ func (m *Move) RemoveRetired(ctx context.Context, because string) ([]*run.Outcom
 			return err
 		}
 		return m.eachRetired(ctx, c, o, true, "removed", m.unlessSkipped(func(t item.Target, out *run.ItemOutcome) error {
+			if t.Job != nil {
+				out.Did = "stopped"
+				return nil
+			}
 			return m.placer().Remove(ctx, t, out, because)
 		}))
 	})

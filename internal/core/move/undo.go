@@ -2,6 +2,7 @@ package move
 
 import (
 	"context"
+	"errors"
 	"slices"
 
 	"movekit/internal/core/card"
@@ -25,7 +26,26 @@ func (m *Move) Undo(ctx context.Context) ([]*run.Outcome, error) {
 	return out, err
 }
 
+// undoApp undoes the unpack of one app. Its services and schedules are stopped first, and those that were here before are
+// started again as they were.
 func (m *Move) undoApp(ctx context.Context, c *card.Card, o *run.Outcome, undone *[]*place.Undoing) error {
+	before := map[steps.Key]steps.JobState{}
+	for key, on := range m.State.Stopped {
+		if was, is := on[m.Self().ID]; is && key.App == c.Name {
+			before[key] = was
+		}
+	}
+	again, err := m.stopNew(ctx, c)
+	if err == nil {
+		err = m.undoItems(ctx, c, o, undone)
+	}
+	if err != nil || len(o.Blocks) > 0 {
+		return errors.Join(err, again())
+	}
+	return m.startBefore(ctx, c, before)
+}
+
+func (m *Move) undoItems(ctx context.Context, c *card.Card, o *run.Outcome, undone *[]*place.Undoing) error {
 	f := m.Facts(c)
 	f.Use, f.Undo = &steps.UseFacts{}, &steps.UndoFacts{}
 	var err error

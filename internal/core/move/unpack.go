@@ -2,6 +2,7 @@ package move
 
 import (
 	"context"
+	"errors"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -35,7 +36,20 @@ func (m *Move) damage(ctx context.Context, apps []string) (out []string, err err
 	return out, err
 }
 
+// unpackApp puts one app in place. Services and schedules that its installer has made here are stopped first; verify starts
+// them. If the step does not begin, they are started again.
 func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, damage []string) error {
+	again, err := m.stopNew(ctx, c)
+	if err == nil {
+		err = m.unpackItems(ctx, c, o, damage)
+	}
+	if len(o.Items) == 0 || m.Manifest.Keep {
+		err = errors.Join(err, again())
+	}
+	return err
+}
+
+func (m *Move) unpackItems(ctx context.Context, c *card.Card, o *run.Outcome, damage []string) error {
 	g, err := m.gather(ctx, c, damage)
 	if err != nil {
 		return err

@@ -58,7 +58,10 @@ func (m *Move) verifyApp(ctx context.Context, c *card.Card, o *run.Outcome) erro
 			return err
 		}
 	}
-	if err := m.opens(ctx, c, o); err != nil || !o.Equal() {
+	if err := m.opens(ctx, c, o); err != nil {
+		return err
+	}
+	if err := m.verifyJobs(ctx, targets, o); err != nil || !o.Equal() {
 		return err
 	}
 	return m.confirmSyncOff(ctx, c, o)

@@ -2,6 +2,9 @@ package run
 
 import (
 	"context"
+	"fmt"
+	"os/exec"
+	"strings"
 	"time"
 
 	"movekit/internal/core/card"
@@ -33,13 +36,35 @@ type Host struct {
 	Technician Technician    // answers questions
 	Notify     func(Event)   // nil if nobody listens
 	Private    *private.Folder
+	// Control runs a program of the system that starts and stops jobs. It returns the program's output, and an error if
+	// the program cannot be run or fails. nil on a disk, whose system is not running.
+	Control func(ctx context.Context, name string, args ...string) (string, error)
 
 	passwords map[string]string // passwords that the user entered, by address
 }
 
 // NewHost returns a non-interactive host.
 func NewHost(c machine.Computer) *Host {
-	return &Host{Computer: c, Limit: Limit, Technician: NonInteractive{}, Private: &private.Folder{}, passwords: map[string]string{}}
+	h := &Host{Computer: c, Limit: Limit, Technician: NonInteractive{}, Private: &private.Folder{}, passwords: map[string]string{}}
+	if c.Root() == "" {
+		h.Control = control
+	}
+	return h
+}
+
+// controlTime limits the time of a program that starts or stops a job.
+const controlTime = time.Minute
+
+func control(ctx context.Context, name string, args ...string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, controlTime)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, name, args...)
+	cmd.WaitDelay = time.Second
+	out, err := cmd.CombinedOutput()
+	if text := strings.TrimSpace(string(out)); err != nil && text != "" {
+		err = fmt.Errorf("%w: %s", err, text[:min(len(text), 500)])
+	}
+	return string(out), err
 }
 
 // Prober returns a reader of single values on the computer.

@@ -56,6 +56,35 @@ type Item struct {
 	Removed     *Removed          // removed there
 }
 
+// JobState says how a system runs a job. It is the data of journal.EventStopped and journal.EventStarted.
+type JobState struct {
+	On      string `json:"on"`                // machine.ID
+	Starts  Starts `json:"starts"`            // when the system starts it
+	Running bool   `json:"running,omitempty"` // of a service: it is running now
+}
+
+// Starts says when a system starts a job.
+type Starts string
+
+// The values of Starts.
+const (
+	Never     Starts = "disabled"
+	Manually  Starts = "manual"
+	Delayed   Starts = "automatic (delayed)"
+	Automatic Starts = "automatic"
+)
+
+// Acts reports whether the job runs, or is started by the system.
+func (j JobState) Acts() bool { return j.Running || j.Starts == Automatic || j.Starts == Delayed }
+
+// String describes the state.
+func (j JobState) String() string {
+	if j.Running {
+		return string(j.Starts) + ", running"
+	}
+	return string(j.Starts)
+}
+
 // Licence is the recorded state of one licence.
 type Licence struct {
 	App, Name string
@@ -107,7 +136,9 @@ type State struct {
 	Asides    map[string][]string  // data set aside on the new computer, by app
 	Chosen    Chosen               // destinations on the new computer
 	Overrides []Override
-	Agreed    map[string]bool // apps whose commands the user agreed to run
+	Stopped   map[Key]map[string]JobState // jobs that the move stopped, by computer (machine.ID): as they were before
+	Started   map[Key]bool                // jobs that the move started on the new computer
+	Agreed    map[string]bool             // apps whose commands the user agreed to run
 	Reported  time.Time
 	HandedTo  string      // a folder outside the kit that has the handover; "" if none
 	Closed    *kit.Closed // nil if the kit is open
@@ -117,7 +148,7 @@ type State struct {
 
 // Fold builds the State from the journal's lines.
 func Fold(m kit.Manifest, lines []journal.Line) *State {
-	s := &State{Old: m.Old, New: m.New, Keep: m.Keep, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Found: map[string]*AppFound{}, Opened: map[string]*Opened{}, SyncOff: map[string]bool{}, Asides: map[string][]string{}, Agreed: map[string]bool{}}
+	s := &State{Old: m.Old, New: m.New, Keep: m.Keep, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Found: map[string]*AppFound{}, Opened: map[string]*Opened{}, SyncOff: map[string]bool{}, Asides: map[string][]string{}, Agreed: map[string]bool{}, Stopped: map[Key]map[string]JobState{}, Started: map[Key]bool{}}
 	for _, l := range lines {
 		s.Add(l)
 	}
@@ -152,6 +183,23 @@ func (s *State) Add(l journal.Line) {
 			it.Placing, it.Undoing, it.Retiring, it.Returning = was.Placing, was.Undoing, was.Retiring, was.Returning // still to be finished
 		}
 		s.Items[key] = it
+	case journal.EventStopped:
+		job := read[JobState](l)
+		if s.Stopped[key] == nil {
+			s.Stopped[key] = map[string]JobState{}
+		}
+		if _, known := s.Stopped[key][job.On]; !known {
+			s.Stopped[key][job.On] = *job
+		}
+		if job.On != s.Old.ID {
+			s.Started[key] = false
+		}
+	case journal.EventStarted:
+		if job := read[JobState](l); job.On == s.Old.ID {
+			delete(s.Stopped[key], job.On)
+		} else {
+			s.Started[key] = true
+		}
 	case journal.EventPacked:
 		s.Packed[l.App] = read[Packed](l)
 	case journal.EventOpened:
@@ -197,6 +245,7 @@ func (s *State) Add(l journal.Line) {
 			back := read[Undone](l).Back
 			it.Placed, it.Placing, it.Checked, it.Undoing, it.Ticked, it.Earlier, it.PathUpdates = nil, nil, nil, nil, nil, nil, nil
 			it.PlacedAt = time.Time{}
+			s.forgetJobs(key)
 			s.Asides[l.App] = slices.DeleteFunc(s.Asides[l.App], func(aside string) bool { return aside == back })
 		case journal.EventRetiring:
 			it.Retiring = read[Retired](l)
@@ -311,6 +360,7 @@ func (s *State) bind(b *Bound) {
 		return
 	}
 	for key, it := range s.Items {
+		s.forgetJobs(key)
 		s.Items[key] = &Item{Key: key, Sealed: it.Sealed, SealedAt: it.SealedAt, Retiring: it.Retiring, Returning: it.Returning, Retired: it.Retired, Removed: it.Removed}
 	}
 	s.Asides, s.Opened, s.Found, s.Chosen = map[string][]string{}, map[string]*Opened{}, map[string]*AppFound{}, Chosen{}
@@ -326,6 +376,12 @@ func (s *State) bind(b *Bound) {
 		lic.Pending, lic.Requested, lic.Stepped = nil, nil, nil
 		s.derive(lic)
 	}
+}
+
+// forgetJobs discards what the move did with a job on the new computer.
+func (s *State) forgetJobs(key Key) {
+	maps.DeleteFunc(s.Stopped[key], func(on string, _ JobState) bool { return on != s.Old.ID })
+	delete(s.Started, key)
 }
 
 // Licence returns the recorded state of a licence.

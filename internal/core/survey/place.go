@@ -45,7 +45,7 @@ func (l *Scanner) Places(ctx context.Context, c *card.Card) ([]Place, error) {
 func (l *Scanner) places(ctx context.Context, c *card.Card) ([]Place, error) {
 	var out []Place
 	for i := range c.Items {
-		it := &c.Items[i]
+		it := c.Items[i].On(string(l.Computer.System()))
 		if it.Key == "" && it.Path.From == nil && it.Path.On(string(l.Computer.System())) == "" {
 			out = append(out, l.place(c, it, nil))
 			continue

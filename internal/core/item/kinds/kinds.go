@@ -9,6 +9,7 @@ import (
 	"movekit/internal/core/item/files"
 	"movekit/internal/core/item/firebird"
 	"movekit/internal/core/item/jet"
+	"movekit/internal/core/item/jobs"
 	"movekit/internal/core/item/keys"
 	"movekit/internal/core/item/mariadb"
 	"movekit/internal/core/item/postgres"
@@ -28,6 +29,8 @@ var All = item.Table{
 	card.MariaDB:    mariadb.New,
 	card.Firebird:   firebird.New,
 	card.Registry:   keys.New,
+	card.Service:    jobs.New,
+	card.Schedule:   jobs.New,
 	card.Network:    stays.Network,
 	card.Hosted:     stays.Hosted,
 }
