@@ -66,6 +66,9 @@ func (e *env) showWide(r *wide.Result, cards int) {
 		if f.Class == wide.Program {
 			what = "installed program " + what
 		}
+		if f.App != "" {
+			what = f.App + ": " + what
+		}
 		size, newest := "", ""
 		if f.Bytes > 0 {
 			size = bytesText(f.Bytes)

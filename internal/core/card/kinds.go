@@ -51,6 +51,8 @@ type KindInfo struct {
 	Tables bool
 	// Runs is true if the system starts items of this kind by itself. They run on one computer only.
 	Runs bool
+	// Timed is true if the system starts them at set times.
+	Timed bool
 }
 
 // common lists the fields that items of every kind can have.
@@ -69,7 +71,7 @@ var Kinds = []KindInfo{
 	{Kind: Firebird, About: "a database on a Firebird server", Fields: fields("server secret optional counts mask update-paths update-computer-name"), Counts: "query", OneFile: true},
 	{Kind: Registry, About: "a Windows registry key with everything below it", Fields: fields("key secret optional include skip update-paths update-computer-name"), Keyed: true},
 	{Kind: Service, About: "a program that the system runs in the background", Fields: fields("job optional update-paths"), Runs: true},
-	{Kind: Schedule, About: "a program that the system runs at set times", Fields: fields("job optional update-paths"), Runs: true},
+	{Kind: Schedule, About: "a program that the system runs at set times", Fields: fields("job optional update-paths"), Runs: true, Timed: true},
 	{Kind: Network, About: "a server or share that stays where it is", Fields: fields("address from"), StaysAt: "on a server"},
 	{Kind: Hosted, About: "data that the vendor stores for an account", Fields: fields("address from"), StaysAt: "with the vendor"},
 }

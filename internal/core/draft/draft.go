@@ -43,6 +43,7 @@ type Draft struct {
 	Version     []string // lines of the card below "version:"; empty if nothing was found
 	Programs    []string
 	Pointers    []Pointer
+	Requires    []card.Require
 	Around      []string // what runs its programs, or provides something to them
 	Notes       []string // what could not be read
 
@@ -189,8 +190,7 @@ func (d *Drafter) settingOf(out *Draft) {
 	}
 }
 
-// around proposes manual steps for services, tasks and drivers that belong to an app, because they
-// are not moved with its data.
+// around proposes items for the services and schedules of an app, and manual steps for the rest of what belongs to it.
 func (d *Drafter) around(out *Draft, places []string) {
 	names := []string{bare(out.Title), bare(out.Name)}
 	for _, p := range places {
@@ -205,11 +205,16 @@ func (d *Drafter) around(out *Draft, places []string) {
 		runs := slices.IndexFunc(f.Details, func(detail string) bool {
 			return strings.HasPrefix(detail, "runs ") && of(strings.TrimPrefix(detail, "runs "))
 		})
+		timed := func(k card.KindInfo) bool { return k.Runs && k.Timed == f.Timed }
 		switch {
+		case runs >= 0 && f.Job != "":
+			out.Items = append(out.Items, &Item{Name: slug(f.Job[strings.LastIndexAny(f.Job, `/\`)+1:]), Kind: card.KindThat(timed), Path: f.Job, About: f.What + ", which " + strings.Join(f.Details, ", ")})
 		case runs >= 0:
-			out.Around = append(out.Around, fmt.Sprintf("Make sure that the %s exists, which %s", f.What, f.Details[runs]))
+			out.Around = append(out.Around, fmt.Sprintf("Set up again, unless the installer does: %s, %s", f.What, f.Details[runs]))
+		case f.Shows != "" && strings.Contains(d.settings.String(), strings.ToLower(f.Named)):
+			out.Requires = append(out.Requires, card.Require{Name: f.What, Registry: f.Shows})
 		case f.Named != "" && strings.Contains(d.settings.String(), strings.ToLower(f.Named)):
-			out.Around = append(out.Around, strings.Join(append([]string{"Make sure that the " + f.What + " exists, which its settings use"}, f.Details...), ": "))
+			out.Around = append(out.Around, strings.Join(append([]string{"Set up again, because the settings use it: " + f.What}, f.Details...), ", "))
 		}
 	}
 }

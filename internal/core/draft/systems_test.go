@@ -26,7 +26,7 @@ func of(t *testing.T, root string) *Drafter {
 // TestDraftOnWindows drafts from folders and registry keys of a Windows disk.
 func TestDraftOnWindows(t *testing.T) {
 	root := lay.Disk(t, "windows", map[string]string{
-		"Users/maren/AppData/Roaming/Tidewright/tide.ini": "[Data]\r\nPath=\"c:/programdata/TIDEWRIGHT/\"\r\nHome=C:\\Users\\maren\\Berths\r\nPlans=P:\\2026\r\nPrinter=Berth plans\r\n[More]\r\nOther=C:\\ProgramData\\Tidewright\\sub\r\n",
+		"Users/maren/AppData/Roaming/Tidewright/tide.ini": "[Data]\r\nPath=\"c:/programdata/TIDEWRIGHT/\"\r\nHome=C:\\Users\\maren\\Berths\r\nPlans=P:\\2026\r\nPrinter=Berth plans\r\nConnect=Driver={Berth Driver 2};Port=1\r\n[More]\r\nOther=C:\\ProgramData\\Tidewright\\sub\r\n",
 		"ProgramData/Tidewright/a.rec":                    "x", "ProgramData/Tidewright/common.cfg": "where=C:\\Yard\n", "Yard/y.mdb": "\x00\x01\x00\x00Standard Jet DB\x00" + strings.Repeat("\x00", 90), "Yard/n.rec": "x", "Users/tobias/x": "",
 		"Program Files/Tidewright/tide.exe": "MZ", "Program Files/Tidewright/TRAY.EXE": "MZ", "Program Files/Tidewright/unins000.exe": "MZ", "Program Files/Tidewright/readme.txt": "x",
 		"Program Files/Slipway/about.txt": "Slipway Boatyard\r\nRelease v3_07\r\n", "Program Files/Slipway/slip.exe": "MZ", "Program Files (x86)/winch/version.txt": "none",
@@ -39,11 +39,14 @@ func TestDraftOnWindows(t *testing.T) {
 "InstallLocation"="C:\\Program Files\\Tidewright"
 [\Ebb\Tidewright]
 "Seat"="7"
+[\ODBC\ODBCINST.INI\ODBC Drivers]
+"Berth Driver 2"="Installed"
+"Other Driver"="Installed"
 [\Microsoft\Windows\CurrentVersion\Run]
 "Tray"="\"C:\\Program Files\\Tidewright\\TRAY.exe\" /min"
 "Other"="C:\\Program Files\\Other\\x.exe"
 `,
-		"Windows/System32/config/SYSTEM": "[\\ControlSet001\\Control\\Print\\Printers\\Berth plans]\n\"Printer Driver\"=\"Wide plotter\"\n[\\ControlSet001\\Control\\Print\\Printers\\Unnamed]\n",
+		"Windows/System32/config/SYSTEM": "[\\ControlSet001\\Services\\TideNight]\n\"Type\"=dword:00000010\n\"ImagePath\"=\"C:\\\\Program Files\\\\Tidewright\\\\night.exe\"\n[\\ControlSet001\\Control\\Print\\Printers\\Berth plans]\n\"Printer Driver\"=\"Wide plotter\"\n[\\ControlSet001\\Control\\Print\\Printers\\Unnamed]\n",
 		"Users/tobias/NTUSER.DAT": `[\Software\Ebb\Tidewright]
 @="C:\\Users\\tobias\\Berths"
 "Backup"="c:\\users\\TOBIAS\\Back[1]"
@@ -58,6 +61,12 @@ func TestDraftOnWindows(t *testing.T) {
 	})
 	d := of(t, root)
 	c, text := d.made(t, "tidewright", "", "%APPDATA%\\Tidewright", `C:\ProgramData\Tidewright`, `C:\Yard`, `HKCU\Software\Ebb\Tidewright`, `HKLM\SOFTWARE\Ebb\Tidewright`)
+	if len(c.Requires) != 1 || c.Requires[0].Registry != `HKLM\SOFTWARE\ODBC\ODBCINST.INI\Berth Driver 2` {
+		t.Errorf("requires %+v", c.Requires)
+	}
+	if it := c.Item("tidenight"); it == nil || it.Job.Windows != "TideNight" {
+		t.Errorf("the service: %+v", it)
+	}
 	if c.Version == nil || c.Version.Registry != `HKLM\SOFTWARE\WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall\T` || c.Version.Value != "DisplayVersion" || !strings.Contains(text, "# is 8.2.1 here") || !slices.Equal(c.Programs, []string{"TRAY.EXE", "tide.exe"}) {
 		t.Errorf("version %+v, programs %q", c.Version, c.Programs)
 	}
@@ -65,7 +74,7 @@ func TestDraftOnWindows(t *testing.T) {
 	for _, it := range c.Items {
 		items = append(items, strings.TrimSpace(string(it.Kind)+" "+it.Name+" "+it.Path.Windows+it.Key+" "+strings.Join(it.UpdatePaths, " ")))
 	}
-	want := []string{`folder tidewright %APPDATA%\Tidewright tide.ini`, `folder tidewright-2 %PROGRAMDATA%\Tidewright common.cfg`, "folder yard", `jet y C:\Yard\y.mdb`, `registry tidewright-3 HKCU\Software\Ebb\Tidewright @ Backup Re?1?/Last`, `registry tidewright-4 HKLM\SOFTWARE\Ebb\Tidewright`}
+	want := []string{`folder tidewright %APPDATA%\Tidewright tide.ini`, `folder tidewright-2 %PROGRAMDATA%\Tidewright common.cfg`, "folder yard", `jet y C:\Yard\y.mdb`, `registry tidewright-3 HKCU\Software\Ebb\Tidewright @ Backup Re?1?/Last`, `registry tidewright-4 HKLM\SOFTWARE\Ebb\Tidewright`, "service tidenight"}
 	if !slices.Equal(items, want) {
 		t.Errorf("items\n%s\nand not\n%s\n%s", strings.Join(items, "\n"), strings.Join(want, "\n"), text)
 	}
@@ -77,7 +86,7 @@ func TestDraftOnWindows(t *testing.T) {
 	if yard := c.Item("yard"); yard.Path.From == nil || yard.Path.From.Key != "where" || yard.Path.From.File.Windows+yard.Path.From.File.Any != `%PROGRAMDATA%\Tidewright\common.cfg` {
 		t.Errorf("where the yard lies: %+v\n%s", yard.Path, text)
 	}
-	wantBy := []string{`Make sure that the started at sign-in: Tray exists, which runs "C:\Program Files\Tidewright\TRAY.exe" /min`, `Make sure that the drive P:, mapped to a share exists, which its settings use: \\QUAY-SRV\plans`, "Make sure that the printer Berth plans exists, which its settings use: Wide plotter"}
+	wantBy := []string{`Set up again, unless the installer does: started at sign-in: Tray, runs "C:\Program Files\Tidewright\TRAY.exe" /min`, `Set up again, because the settings use it: drive P:, mapped to a share, \\QUAY-SRV\plans`, "Set up again, because the settings use it: printer Berth plans, Wide plotter"}
 	for _, by := range wantBy {
 		if !slices.Contains(c.ByHand, by) {
 			t.Errorf("no %q in %q", by, c.ByHand)

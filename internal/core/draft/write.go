@@ -44,6 +44,12 @@ func (d *Draft) YAML(check string) ([]byte, error) {
 	w.field("about", d.About, "what the office uses the app for")
 	w.line("")
 	d.writeVersion(w)
+	if len(d.Requires) > 0 {
+		w.line("requires:  # its settings name them")
+	}
+	for _, r := range d.Requires {
+		w.line("  - {name: %s, registry: %s}", quote(r.Name), quote(r.Registry))
+	}
 	w.line("items:")
 	for _, it := range d.Items {
 		d.writeItem(w, it)
@@ -131,6 +137,8 @@ func (d *Draft) writeItem(w *writer, it *Item) {
 	switch {
 	case it.Kind.Info().Keyed:
 		w.line("    key: %s", quote(it.Path))
+	case it.Kind.Info().Runs:
+		w.line("    job: {%s: %s}", d.System, quote(it.Path))
 	case it.Kind.Info().Served():
 		w.line("    server: {database: %s}", quote(it.Path))
 	case it.From != "":

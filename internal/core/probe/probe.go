@@ -286,13 +286,34 @@ func AppVersion(dir string) (string, error) {
 // ExeVersion returns the product version, or else the file version, in the version resource of a
 // Windows executable (PE format). For a damaged file or one that is not an executable it returns an
 // error.
-func ExeVersion(name string) (v string, err error) {
+func ExeVersion(name string) (string, error) {
+	versions, err := exeTexts(name)
+	if err != nil {
+		return "", err
+	}
+	if v := strings.TrimSpace(versions["ProductVersion"]); v != "" {
+		return v, nil
+	}
+	return strings.TrimSpace(versions["FileVersion"]), nil
+}
+
+// ExeMaker returns the company name in the version resource of a Windows executable, or "" if it has none or cannot be read.
+func ExeMaker(name string) string {
+	texts, err := exeTexts(name)
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(texts["CompanyName"])
+}
+
+// exeTexts returns the texts in the version resource of a Windows executable.
+func exeTexts(name string) (texts map[string]string, err error) {
 	// The file is mapped into memory. If its medium is pulled out, the resulting fault becomes an
 	// error here.
 	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
 	defer func() {
 		if r := recover(); r != nil {
-			v, err = "", fmt.Errorf("the executable is damaged: %v", r)
+			texts, err = nil, fmt.Errorf("the executable is damaged: %v", r)
 		}
 	}()
 	f, err := pe.New(name, &pe.Options{
@@ -303,20 +324,16 @@ func ExeVersion(name string) (v string, err error) {
 		Logger: silent{},
 	})
 	if err != nil {
-		return "", fmt.Errorf("the executable cannot be read: %w", err)
+		return nil, fmt.Errorf("the executable cannot be read: %w", err)
 	}
 	defer f.Close()
 	if err := f.Parse(); err != nil {
-		return "", fmt.Errorf("not an executable, or a damaged one: %w", err)
+		return nil, fmt.Errorf("not an executable, or a damaged one: %w", err)
 	}
-	versions, err := f.ParseVersionResources()
-	if err != nil {
-		return "", fmt.Errorf("the executable's version cannot be read: %w", err)
+	if texts, err = f.ParseVersionResources(); err != nil {
+		return nil, fmt.Errorf("the executable's version cannot be read: %w", err)
 	}
-	if v = strings.TrimSpace(versions["ProductVersion"]); v == "" {
-		v = strings.TrimSpace(versions["FileVersion"])
-	}
-	return v, nil
+	return texts, nil
 }
 
 type silent struct{}

@@ -4,10 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"cmp"
-	"encoding/xml"
-	"fmt"
 	"io"
-	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -16,18 +13,18 @@ import (
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
 
+	"movekit/internal/core/card"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/probe"
-	"movekit/internal/core/registry"
 )
 
-// Around lists parts of applications that are not moved with their data: services, scheduled tasks,
-// programs that start at sign-in, names of other computers. The details have the command of each.
-// Parts of the system itself are left out.
+// Around lists what applications depend on besides their data: services, scheduled tasks, programs that start at
+// sign-in, printers, drivers, shares, certificates, names of other computers. The details have the command of each. Parts
+// of the system itself are left out.
 func Around(c machine.Computer) (out []Finding) {
 	switch c.System() {
 	case machine.Windows:
-		out = slices.Concat(services(c), starts(c), tasks(c), attached(c), hosts(c, `%WINDIR%\System32\drivers\etc\hosts`))
+		out = slices.Concat(aroundWindows(c), hosts(c, `%WINDIR%\System32\drivers\etc\hosts`))
 	case machine.MacOS:
 		out = slices.Concat(agents(c), keychains(c), hosts(c, "/etc/hosts"))
 	default:
@@ -48,92 +45,6 @@ func ofSystem(command string) bool {
 		}
 	}
 	return path == ""
-}
-
-// services returns the Windows services that run their own program (Type in winnt.h).
-func services(c machine.Computer) (out []Finding) {
-	const path = `HKLM\SYSTEM\CurrentControlSet\Services`
-	k, err := c.Registry(path, nil)
-	if err != nil {
-		return nil
-	}
-	defer k.Close()
-	names, _ := k.Keys()
-	for _, n := range names {
-		command := registry.Text(k, n, "ImagePath")
-		if kind := registry.Text(k, n, "Type"); kind != "16" && kind != "32" && kind != "272" || ofSystem(command) {
-			continue
-		}
-		f := Finding{What: "service " + n, Where: path + `\` + n, Details: []string{"runs " + command}}
-		if as := registry.Text(k, n, "ObjectName"); as != "" && !strings.EqualFold(as, "LocalSystem") {
-			f.Details = append(f.Details, "as "+as)
-		}
-		out = append(out, f)
-	}
-	return out
-}
-
-// starts returns the programs that start at sign-in.
-func starts(c machine.Computer) (out []Finding) {
-	for _, path := range []string{`HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Run`, `HKLM\SOFTWARE\WOW6432Node\Microsoft\Windows\CurrentVersion\Run`, `HKCU\Software\Microsoft\Windows\CurrentVersion\Run`} {
-		users := []*machine.User{nil}
-		if strings.HasPrefix(path, "HKCU") {
-			users = machine.Profiles(c, "%USERPROFILE%")
-		}
-		for _, u := range users {
-			k, err := c.Registry(path, u)
-			if err != nil {
-				continue
-			}
-			values, _ := k.Values()
-			for _, v := range values {
-				if command := v.Text(); !ofSystem(command) {
-					f := Finding{What: "started at sign-in: " + v.Name, Where: path, Details: []string{"runs " + command}}
-					if u != nil {
-						f.User = u.Name
-					}
-					out = append(out, f)
-				}
-			}
-			k.Close()
-		}
-	}
-	return out
-}
-
-// tasks returns the scheduled tasks of Windows that a user or an app created. Each is an XML file
-// (the Task Scheduler schema).
-func tasks(c machine.Computer) (out []Finding) {
-	root, err := c.Locate(`%WINDIR%\System32\Tasks`, nil)
-	if err != nil {
-		return nil
-	}
-	filepath.WalkDir(root, func(name string, e os.DirEntry, err error) error { //nolint:errcheck // unreadable files are not shown
-		if err != nil {
-			return nil
-		}
-		if e.IsDir() && strings.EqualFold(e.Name(), "Microsoft") {
-			return filepath.SkipDir
-		}
-		if e.IsDir() {
-			return nil
-		}
-		data, err := readText(name)
-		if err != nil {
-			return nil
-		}
-		var task struct {
-			Commands []string `xml:"Actions>Exec>Command"`
-		}
-		dec := xml.NewDecoder(bytes.NewReader(data))
-		dec.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
-		if dec.Decode(&task) != nil || len(task.Commands) == 0 || ofSystem(task.Commands[0]) {
-			return nil
-		}
-		out = append(out, Finding{What: "scheduled task " + e.Name(), Where: name, Details: []string{"runs " + task.Commands[0]}})
-		return nil
-	})
-	return out
 }
 
 // maxSmall is the number of bytes of a small text file that are read.
@@ -195,6 +106,12 @@ func units(c machine.Computer) (out []Finding) {
 				continue // a link to a unit elsewhere
 			}
 			f := Finding{What: what + filepath.Base(name), Where: name}
+			if job := strings.TrimSuffix(pattern, "*.service"); job != pattern {
+				f.Job = filepath.Base(name)
+				if user != nil {
+					f.Job = "~/" + f.Job
+				}
+			}
 			eachLine(name, func(line string) {
 				if command, is := strings.CutPrefix(line, field); is && len(f.Details) < maxDetails {
 					f.Details = append(f.Details, "runs "+strings.TrimLeft(command, "@-:+! "))
@@ -225,7 +142,12 @@ func crons(c machine.Computer) (out []Finding) {
 		}
 		names, _ := filepath.Glob(at)
 		for _, name := range names {
-			f := Finding{What: "scheduled commands", Where: name}
+			f := Finding{What: "scheduled commands", Where: name, Job: machine.DisplayPath(c, name), Timed: true}
+			if strings.HasPrefix(pattern, "/var/spool/") {
+				f.Job = card.Crontab
+			} else if pattern == "/etc/crontab" {
+				f.Job = "" // the system's own jobs are in it too
+			}
 			eachLine(name, func(line string) {
 				words := strings.Fields(line)
 				if len(words) < 6 || strings.HasPrefix(line, "#") || strings.Contains(words[0], "=") || strings.Contains(line, "run-parts") || len(f.Details) == maxDetails {
@@ -263,7 +185,7 @@ func agents(c machine.Computer) (out []Finding) {
 				if ofSystem(runs) {
 					continue
 				}
-				what := Finding{What: "started by the system: " + strings.TrimSuffix(filepath.Base(f), ".plist"), Where: f, Details: []string{"runs " + runs}}
+				what := Finding{What: "started by the system: " + strings.TrimSuffix(filepath.Base(f), ".plist"), Where: f, Job: dir + "/" + filepath.Base(f), Details: []string{"runs " + runs}}
 				if u != nil {
 					what.User = u.Name
 				}
@@ -287,70 +209,4 @@ func keychains(c machine.Computer) (out []Finding) {
 		}
 	}
 	return out
-}
-
-// attached returns things that a user set up on a Windows computer for its apps: drives mapped to
-// shares, printers, fonts of one user, ODBC drivers.
-func attached(c machine.Computer) (out []Finding) {
-	for _, l := range []struct {
-		path, what string
-		values     bool   // they are values, not keys
-		told       string // for a key: the value with more information
-	}{
-		{`HKCU\Network`, "drive %s:, mapped to a share", false, "RemotePath"},
-		{`HKLM\SYSTEM\CurrentControlSet\Control\Print\Printers`, "printer %s", false, "Printer Driver"},
-		{`HKCU\Software\Microsoft\Windows NT\CurrentVersion\Fonts`, "font %s of one user", true, ""},
-		{`HKLM\SOFTWARE\ODBC\ODBCINST.INI\ODBC Drivers`, "ODBC driver %s", true, ""},
-		{`HKLM\SOFTWARE\WOW6432Node\ODBC\ODBCINST.INI\ODBC Drivers`, "ODBC driver %s (32 bit)", true, ""},
-	} {
-		users := []*machine.User{nil}
-		if strings.HasPrefix(l.path, "HKCU") {
-			users = machine.Profiles(c, "%USERPROFILE%")
-		}
-		for _, u := range users {
-			k, err := c.Registry(l.path, u)
-			if err != nil {
-				continue
-			}
-			told := map[string]string{}
-			if l.values {
-				values, _ := k.Values()
-				for _, v := range values {
-					told[v.Name] = ""
-				}
-			} else if names, err := k.Keys(); err == nil {
-				for _, n := range names {
-					told[n] = registry.Text(k, n, l.told)
-				}
-			}
-			k.Close()
-			for _, n := range slices.Sorted(maps.Keys(told)) {
-				if n == "" || ofEveryWindows(n) {
-					continue
-				}
-				f := Finding{What: fmt.Sprintf(l.what, n), Where: l.path, Named: n}
-				if len(n) == 1 {
-					f.Named = n + `:\`
-				}
-				if told[n] != "" {
-					f.Details = []string{told[n]}
-				}
-				if u != nil {
-					f.User = u.Name
-				}
-				out = append(out, f)
-			}
-		}
-	}
-	return out
-}
-
-// ofEveryWindows reports whether a printer or driver is part of Windows.
-func ofEveryWindows(name string) bool {
-	for _, lead := range []string{"Microsoft ", "Fax", "OneNote", "SQL Server", "Driver da ", "Driver do ", "Microsoft-"} {
-		if strings.HasPrefix(name, lead) {
-			return true
-		}
-	}
-	return false
 }

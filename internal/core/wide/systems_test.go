@@ -1,6 +1,8 @@
 package wide
 
 import (
+	"encoding/binary"
+	"encoding/pem"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -10,6 +12,7 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/registry"
 	"movekit/internal/core/run"
 	"movekit/test/fatal"
 	"movekit/test/hivetest"
@@ -175,7 +178,7 @@ items: [{name: data, kind: folder, path: '%PROGRAMDATA%\Tide'}, {name: k, kind: 
 		"around an app|service Night|"+services+`Night|runs "C:\Program Files\Pontoon\night.exe" /service; as .\pontoon`, "around an app|service Shared|"+services+`Shared|runs C:\a.exe`, "around an app|service Own|"+services+`Own|runs C:\own.exe`,
 		`around an app|started at sign-in: Tide|HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Run|runs C:\Program Files\Tidewright\tray.exe`, `around an app|started at sign-in: Mine|HKCU\Software\Microsoft\Windows\CurrentVersion\Run|of maren|runs D:\mine.exe`,
 		`around an app|drive P:, mapped to a share|HKCU\Network|of maren|\\QUAY-SRV\plans`, `around an app|printer Berth plans|HKLM\SYSTEM\CurrentControlSet\Control\Print\Printers|Wide plotter`, `around an app|printer Wall plans|HKLM\SYSTEM\CurrentControlSet\Control\Print\Printers`, `around an app|font Quay Sans of one user|HKCU\Software\Microsoft\Windows NT\CurrentVersion\Fonts|of maren`,
-		`around an app|ODBC driver Pontoon Driver|HKLM\SOFTWARE\ODBC\ODBCINST.INI\ODBC Drivers`, `around an app|ODBC driver Pontoon Driver (32 bit)|HKLM\SOFTWARE\WOW6432Node\ODBC\ODBCINST.INI\ODBC Drivers`,
+		`around an app|ODBC driver Pontoon Driver (64 bit)|HKLM\SOFTWARE\ODBC\ODBCINST.INI\ODBC Drivers`, `around an app|ODBC driver Pontoon Driver (32 bit)|HKLM\SOFTWARE\WOW6432Node\ODBC\ODBCINST.INI\ODBC Drivers`,
 		`database|SQLite database|C:\ProgramData\Rota\r.db|1, 0, 85|r.db, 85 B, `+time.Now().Format("2006-01-02"), `folder|folder with recent changes|C:\ProgramData\Rota`, `folder|folder with recent changes|C:\Users\maren\AppData\LocalLow\Low|of maren`, `folder|folder with recent changes|C:\Yard`,
 	)
 	for _, f := range r.Findings {
@@ -185,6 +188,114 @@ items: [{name: data, kind: folder, path: '%PROGRAMDATA%\Tide'}, {name: k, kind: 
 		if tree := f.What == "registry tree of software"; tree && time.Since(f.Newest) > time.Hour != f.Newest.IsZero() {
 			t.Errorf("%s changed %s", f.Where, f.Newest)
 		}
+	}
+}
+
+// TestSurroundings finds what apps of a Windows computer depend on besides their data, and leaves out what is part of Windows.
+func TestSurroundings(t *testing.T) {
+	task := func(command, args, dir string) string {
+		return "\ufeff<?xml version=\"1.0\" encoding=\"UTF-16\"?><Task><Principals><Principal><UserId>QUAY\\maren</UserId></Principal></Principals><Actions><Exec><Command>" + command + "</Command><Arguments>" + args + "</Arguments><WorkingDirectory>" + dir + "</WorkingDirectory></Exec></Actions></Task>"
+	}
+	text, _ := lay.Signed(t, time.Date(2030, 2, 3, 0, 0, 0, 0, time.UTC))
+	block, _ := pem.Decode([]byte(text))
+	property := func(id uint32, data []byte) []byte {
+		out := binary.LittleEndian.AppendUint32(nil, id)
+		return append(binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(out, 1), uint32(len(data))), data...)
+	}
+	const startup = "/Microsoft/Windows/Start Menu/Programs/Startup/"
+	root := lay.Disk(t, "windows", map[string]string{
+		"Users/maren/x": "", "Program Files/Pontoon/p.exe": "x", "Windows/System32/Tasks/Quay/Night": string(registry.ToUTF16(task("cmd.exe", `/c "C:\Quay Tools\night.bat" /all`, `C:\Quay Tools`))), "Windows/System32/Tasks/Tidy": string(registry.ToUTF16(task("powershell.exe", `-File %windir%\tidy.ps1`, ""))),
+		"ProgramData" + startup + "Pontoon.lnk": "L\x00\x00\x00" + `C:\Program Files\Pontoon\tray.exe` + "\x00", "ProgramData" + startup + "desktop.ini": "x", "Users/maren/AppData/Roaming" + startup + "send.bat": "x",
+		"Users/maren/AppData/Roaming/Microsoft/SystemCertificates/My/Certificates/AB": string(append(property(32, block.Bytes), property(2, []byte("where"))...)), "Users/maren/AppData/Roaming/Microsoft/SystemCertificates/My/Certificates/bad": string(property(32, nil)[:10]),
+	})
+	hex := func(data []byte) string { return strings.Trim(strings.ReplaceAll(fmt.Sprintf("% x", data), " ", ","), ",") }
+	multi := func(lines ...string) string {
+		return "hex(7):" + hex(registry.ToUTF16(strings.Join(lines, "\x00")+"\x00\x00"))
+	}
+	config := "Windows/System32/config/"
+	hivetest.Lay(t, root, map[string]string{
+		config + "SOFTWARE": `[\Microsoft\Windows\CurrentVersion\Uninstall\Pontoon]
+"DisplayName"="Pontoon Ledger"
+"InstallLocation"="C:\\Program Files\\Pontoon\\"
+[\Microsoft\Windows\CurrentVersion\RunOnce]
+"Finish"="\"C:\\Program Files\\Pontoon\\bin\\setup.exe\" /finish"
+[\ODBC\ODBCINST.INI\ODBC Drivers]
+"SQL Server"="Installed"
+"SQL Server Native Client 11.0"="Installed"
+"Microsoft Access Driver (*.mdb, *.accdb)"="Installed"
+[\WOW6432Node\ODBC\ODBCINST.INI\ODBC Drivers]
+"Microsoft Access Driver (*.mdb)"="Installed"
+"Driver da Microsoft para arquivos texto (*.txt; *.csv)"="Installed"
+[\Classes\.pox]
+@="Pontoon.File"
+[\Classes\.poy]
+@="Pontoon.File"
+[\Classes\.txt]
+@="txtfile"
+[\Classes\Pontoon.File\shell\open\command]
+@="\"C:\\Program Files\\Pontoon\\p.exe\" \"%1\""
+[\Classes\txtfile\shell\open\command]
+@="%SystemRoot%\\system32\\NOTEPAD.EXE %1"
+[\Microsoft\SystemCertificates\MY\Certificates\CD]
+"Blob"=hex:` + hex(property(32, block.Bytes)) + `
+`,
+		config + "SYSTEM": `[\ControlSet001\Services\Hosted]
+"Type"=dword:00000020
+"ImagePath"="%SystemRoot%\\system32\\svchost.exe -k netsvcs"
+[\ControlSet001\Services\Hosted\Parameters]
+"ServiceDll"="C:\\Quay Tools\\hosted.dll"
+[\ControlSet001\Services\Own]
+"Type"=dword:00000020
+"ImagePath"="%SystemRoot%\\system32\\svchost.exe -k netsvcs"
+[\ControlSet001\Services\Own\Parameters]
+"ServiceDll"="%SystemRoot%\\system32\\own.dll"
+[\ControlSet001\Services\Behind]
+"Type"=dword:00000010
+"ImagePath"="C:\\Windows\\System32\\cmd.exe /c start /b D:\\Quay\\serve.cmd"
+"ObjectName"=".\\quay"
+[\ControlSet001\Services\hardlock]
+"Type"=dword:00000001
+"ImagePath"="system32\\drivers\\hardlock.sys"
+[\ControlSet001\Services\LanmanServer\Shares]
+"plans"=` + multi("Path=C:\\Quay Tools\\plans", "Remark=wall plans") + `
+[\ControlSet001\Control\Session Manager\Environment]
+"Path"="%SystemRoot%\\system32;C:\\Program Files\\Pontoon\\bin"
+"PONTOON_HOME"="C:\\Program Files\\Pontoon"
+"OS"="Windows_NT"
+[\ControlSet001\Services\SharedAccess\Parameters\FirewallPolicy\FirewallRules]
+"a"="v2.30|Action=Allow|Active=TRUE|Dir=In|Protocol=6|LPort=4711|App=C:\\Program Files\\Pontoon\\p.exe|Name=Pontoon server|"
+"b"="v2.30|Action=Allow|Active=TRUE|Dir=In|App=%SystemRoot%\\system32\\svchost.exe|Name=@FirewallAPI.dll,-1|"
+"c"="v2.30|Action=Block|Active=FALSE|Dir=In|LPort=9|Name=off|"
+`,
+		"Users/maren/NTUSER.DAT": `[\Printers\Connections\,,QUAY-SRV,Wall plans]
+[\Network\P]
+"RemotePath"="\\\\QUAY-SRV\\plans"
+"UserName"="QUAY\\maren"
+[\Environment]
+"BERTH"="7"
+"TEMP"="%USERPROFILE%\\AppData\\Local\\Temp"
+`,
+	})
+	c, err := machine.Open(root)
+	fatal.If(t, err)
+	var got []string
+	for _, f := range Around(c) {
+		got = append(got, strings.Trim(f.App+": "+f.What+" ("+strings.Join(f.Details, "; ")+") "+f.Job+" "+f.User, " "))
+	}
+	const exported = "with a private key: export both with certmgr.msc (certlm.msc for the computer); if Windows refuses, request a new one"
+	want := []string{
+		`Quay Tools: service Hosted (runs C:\Quay Tools\hosted.dll in a host of Windows) Hosted`, `Quay: service Behind (runs C:\Windows\System32\cmd.exe /c start /b D:\Quay\serve.cmd; as .\quay) Behind`, `: driver of a hardware token: hardlock (system32\drivers\hardlock.sys)`,
+		`Pontoon Ledger: started at the next sign-in: Finish (runs "C:\Program Files\Pontoon\bin\setup.exe" /finish)`, `Pontoon Ledger: started at sign-in: Pontoon.lnk (runs C:\Program Files\Pontoon\tray.exe)`, `: started at sign-in: send.bat ()  maren`,
+		`Quay Tools: scheduled task Night (runs cmd.exe /c "C:\Quay Tools\night.bat" /all; in C:\Quay Tools; as QUAY\maren) \Quay\Night`,
+		`: drive P:, mapped to a share (\\QUAY-SRV\plans; as QUAY\maren)  maren`, `: printer \\QUAY-SRV\Wall plans of another computer ()  maren`, `: ODBC driver Microsoft Access Driver (*.mdb, *.accdb) (64 bit) ()`, `: ODBC driver SQL Server Native Client 11.0 (64 bit) ()`,
+		`Quay Tools: share plans (of C:\Quay Tools\plans)`, `Pontoon Ledger: folder in the path: C:\Program Files\Pontoon\bin ()`, `Pontoon Ledger: environment variable PONTOON_HOME (is C:\Program Files\Pontoon)`, `: environment variable BERTH (is 7)  maren`,
+		`Pontoon Ledger: firewall rule Pontoon server (allow incoming; port 4711; runs C:\Program Files\Pontoon\p.exe)`, `Pontoon Ledger: opens files .pox .poy (runs "C:\Program Files\Pontoon\p.exe" "%1")`,
+		`: certificate of Tern Quay harbour office (valid until 2030-02-03)`, `: certificate of Tern Quay harbour office (valid until 2030-02-03; ` + exported + `)  maren`,
+	}
+	slices.Sort(got)
+	slices.Sort(want)
+	if !slices.Equal(got, want) {
+		t.Errorf("found\n%s\nand not\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
 }
 

@@ -51,6 +51,12 @@ type Finding struct {
 	Recent  bool      `json:"recent"`            // changed within the requested number of days
 	Details []string  `json:"details,omitempty"` // at most maxDetails
 	folder  string    // data folder of a running server
+	App     string    `json:"app,omitempty"` // of a Surrounding: the app that it belongs to, if that is known
+	// Job is the name of a service, or of a schedule, as a card has it; "" for anything else.
+	Job   string `json:"job,omitempty"`
+	Timed bool   `json:"-"` // Job is a schedule
+	// Shows is a registry key that exists where it is installed, if another computer can be checked for it.
+	Shows string `json:"-"`
 	// Named is the name that settings may use for it, such as H:\ or a printer's name.
 	Named string `json:"-"`
 }
@@ -120,7 +126,7 @@ func (s *Search) Run(ctx context.Context) (*Result, error) {
 // compare sorts by importance: data in use before unused data, databases and keys before folders,
 // and larger before smaller.
 func compare(a, b Finding) int {
-	return cmp.Or(cmp.Compare(a.tier(), b.tier()), cmp.Compare(b.Bytes, a.Bytes), b.Newest.Compare(a.Newest), strings.Compare(a.Where, b.Where))
+	return cmp.Or(cmp.Compare(a.tier(), b.tier()), strings.Compare(a.App, b.App), cmp.Compare(b.Bytes, a.Bytes), b.Newest.Compare(a.Newest), strings.Compare(a.Where, b.Where))
 }
 
 func (f Finding) tier() int {
