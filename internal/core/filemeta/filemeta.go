@@ -52,6 +52,7 @@ type Stat struct {
 	Attr      uint32 // Windows attributes that a user sets
 	Sparse    bool   // a file with holes
 	Encrypted bool   // Windows encrypted it for one user (EFS)
+	Cloud     bool   // its content is not on this computer
 	Shared    Inode  // identifies a file with hard links; otherwise zero
 	Names     uint64 // the number of its hard links
 	// ID and Changed change with every change of the entry, also if its size and time are set back: the
@@ -109,6 +110,25 @@ const (
 	attrSystem   = 4
 	attrSet      = attrReadOnly | attrHidden | attrSystem
 )
+
+// Attributes of files whose content a cloud service or an archive has ("File Attribute Constants").
+const (
+	attrOffline      = 0x1000
+	attrRecallOnOpen = 0x40000
+	attrRecallOnData = 0x400000
+)
+
+// cloudOnly reports whether reading a file with these attributes would fetch its content from elsewhere.
+func cloudOnly(attr uint32) bool {
+	return attr&(attrOffline|attrRecallOnOpen|attrRecallOnData) != 0
+}
+
+// Stream is the start of the name of an extended attribute that has an alternate data stream of Windows ("File Streams" in
+// its documentation).
+const Stream = "stream:"
+
+// maxStream limits the size of a stream that is moved, in bytes. Larger ones are reported.
+const maxStream = 64 << 10
 
 func attrText(a uint32) string {
 	var out []string

@@ -117,6 +117,10 @@ func Apply(f *os.File, g Wanted) (unkept []string, err error) {
 		return nil, err
 	}
 	for name, value := range g.Metadata.Xattr {
+		if strings.HasPrefix(name, Stream) {
+			unkept = append(unkept, fmt.Sprintf("%s: %s: only Windows has such streams", g.Path, name))
+			continue
+		}
 		if !isData(name) {
 			continue // it was not sealed by Move Kit
 		}

@@ -1,6 +1,7 @@
 package filemeta
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -9,6 +10,7 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	"unsafe"
 
 	"golang.org/x/sys/windows"
 )
@@ -24,6 +26,7 @@ type Inode struct{}
 func StatOf(info fs.FileInfo) (s Stat) {
 	if st, ok := info.Sys().(*syscall.Win32FileAttributeData); ok && info.Mode()&fs.ModeSymlink == 0 {
 		s.Attr = st.FileAttributes & attrSet
+		s.Cloud = cloudOnly(st.FileAttributes)
 		s.Encrypted = st.FileAttributes&windows.FILE_ATTRIBUTE_ENCRYPTED != 0
 	}
 	return s
@@ -90,8 +93,60 @@ func named(real string, do func(name string) error) error {
 	return err
 }
 
-// Xattr returns nothing: Windows has none.
-func Xattr(string, Accounts) (map[string][]byte, []string) { return nil, nil }
+// Xattr reads the alternate data streams of a file or folder. others are the names of those that are too large to move, or
+// that cannot be read.
+func Xattr(real string, _ Accounts) (out map[string][]byte, others []string) {
+	for name, size := range streams(Long(real)) {
+		if size > maxStream {
+			others = append(others, fmt.Sprintf("%s%s (%d bytes)", Stream, name, size))
+			continue
+		}
+		data, err := os.ReadFile(Long(real) + ":" + name)
+		if err != nil {
+			others = append(others, Stream+name)
+			continue
+		}
+		if out == nil {
+			out = map[string][]byte{}
+		}
+		out[Stream+name] = data
+	}
+	return out, others
+}
+
+// streamData is WIN32_FIND_STREAM_DATA.
+type streamData struct {
+	Size int64
+	Name [windows.MAX_PATH + 36]uint16
+}
+
+var (
+	kernel32        = windows.NewLazySystemDLL("kernel32.dll")
+	findFirstStream = kernel32.NewProc("FindFirstStreamW")
+	findNextStream  = kernel32.NewProc("FindNextStreamW")
+)
+
+// streams returns the sizes of the alternate data streams of a file, by name. Names are written :NAME:$DATA; the file's own
+// content is ::$DATA. A file system without streams has none.
+func streams(path string) map[string]int64 {
+	name, err := windows.UTF16PtrFromString(path)
+	if err != nil || findFirstStream.Find() != nil {
+		return nil
+	}
+	var data streamData
+	h, _, _ := findFirstStream.Call(uintptr(unsafe.Pointer(name)), 0, uintptr(unsafe.Pointer(&data)), 0)
+	if windows.Handle(h) == windows.InvalidHandle {
+		return nil
+	}
+	defer windows.FindClose(windows.Handle(h)) //nolint:errcheck // it was only read
+	out := map[string]int64{}
+	for ok := uintptr(1); ok != 0; ok, _, _ = findNextStream.Call(h, uintptr(unsafe.Pointer(&data))) {
+		if name := strings.TrimSuffix(strings.TrimPrefix(windows.UTF16ToString(data.Name[:]), ":"), ":$DATA"); name != "" {
+			out[name] = data.Size
+		}
+	}
+	return out
+}
 
 // Apply sets the time, attributes and access list of an open file. Permissions mean something else
 // on Windows, where files inherit those of their folder.
@@ -109,6 +164,15 @@ func applyName(name string, g Wanted) (unkept []string, err error) {
 	if g.Metadata.ACL != "" {
 		if err := setACL(name, g.Metadata.ACL, g.IDs); err != nil {
 			unkept = append(unkept, fmt.Sprintf("%s: its access list: %v", g.Path, err))
+		}
+	}
+	for attribute, data := range g.Metadata.Xattr {
+		stream, is := strings.CutPrefix(attribute, Stream)
+		if is && !strings.ContainsAny(stream, `:\/`) {
+			err = os.WriteFile(name+":"+stream, data, 0o600)
+		}
+		if !is || err != nil {
+			unkept = append(unkept, fmt.Sprintf("%s: %s: %v", g.Path, attribute, cmp.Or(err, errors.New("Windows has no such attributes"))))
 		}
 	}
 	if g.Metadata.Attr == 0 {

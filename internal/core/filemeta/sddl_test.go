@@ -31,3 +31,12 @@ func TestAccessLists(t *testing.T) {
 		}
 	}
 }
+
+// TestCloudOnly knows the attributes of files whose content is elsewhere.
+func TestCloudOnly(t *testing.T) {
+	for attr, want := range map[uint32]bool{0x20: false, 0x1020: true, 0x400020: true, 0x40000: true, 0x7: false, 0x2000: false} {
+		if cloudOnly(attr) != want {
+			t.Errorf("%#x: %v", attr, !want)
+		}
+	}
+}

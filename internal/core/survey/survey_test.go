@@ -3,6 +3,8 @@ package survey
 import (
 	"context"
 	"database/sql"
+	"encoding/base64"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -13,6 +15,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/item"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/registry"
 	"movekit/internal/core/steps"
 	"movekit/test/fatal"
 	"movekit/test/lay"
@@ -175,16 +178,48 @@ func TestHundredUsers(t *testing.T) {
 	}
 }
 
-// TestProtected detects data that Windows encrypted for somebody on this computer.
+// TestProtected detects data that Windows encrypted for somebody on this computer, in any form that programs write.
 func TestProtected(t *testing.T) {
 	blob := "\x01\x00\x00\x00\xd0\x8c\x9d\xdf\x01\x15\xd1\x11\x8c\x7a\x00\xc0\x4f\xc2\x97\xeb and more"
-	root := lay.Disk(t, "windows", map[string]string{"ProgramData/Tide/login.dat": blob, "ProgramData/Tide/json": `{"v":1}` + blob, "ProgramData/Tide/plain.ini": "password=", "ProgramData/Tide/empty": ""})
+	base := func(lead string) string { return base64.StdEncoding.EncodeToString([]byte(lead + blob)) }
+	files := map[string]string{
+		"login.dat": blob, "json": `{"v":1}` + blob, "middle.bin": strings.Repeat("x", 100_000) + blob,
+		"state.json": `{"encrypted_key":"` + base("DPAPI") + `"}`, "one.xml": "<p>" + base("") + "</p>", "two.xml": "<p>" + base("a") + "</p>", "url.json": strings.NewReplacer("+", "-", "/", "_").Replace(base("")), "escaped.json": strings.ReplaceAll(base(""), "/", `\/`),
+		"quay.rdp": string(registry.ToUTF16(fmt.Sprintf("username:s:maren\r\npassword 51:b:%X\r\n", blob))), "small.reg": fmt.Sprintf("%x", blob),
+	}
+	all := map[string]string{"ProgramData/Tide/plain.ini": "password=", "ProgramData/Tide/empty": "", "ProgramData/Tide/other.b64": base64.StdEncoding.EncodeToString([]byte(strings.Repeat("\x01\x00", 200)))}
+	for name, text := range files {
+		all["ProgramData/Tide/"+name] = text
+	}
+	root := lay.Disk(t, "windows", all)
 	c := parsed(t, "items: [{name: data, kind: folder, path: '%PROGRAMDATA%\\Tide'}]\n")
 	s, err := on(t, root).Scan(context.Background(), []*card.Card{c}, func(*card.Card) steps.Facts { return steps.Facts{Side: steps.OldSide} })
 	fatal.If(t, err)
 	told := strings.Join(s.Apps[0].Items[0].Details, "\n")
-	if !strings.Contains(told, "login.dat is encrypted by Windows") || !strings.Contains(told, "json is encrypted") || strings.Contains(told, "plain") || strings.Contains(told, "empty") {
+	for name := range files {
+		if !strings.Contains(told, name+" has data that Windows encrypted") {
+			t.Errorf("%s is not named", name)
+		}
+	}
+	if strings.Contains(told, "plain") || strings.Contains(told, "empty") || strings.Contains(told, "other.b64") {
 		t.Errorf("told %q", told)
+	}
+}
+
+// TestCloud does not take a file whose content is in the cloud for a link. Linux shows it as one on an NTFS disk.
+func TestCloud(t *testing.T) {
+	root := lay.Disk(t, "windows", map[string]string{"ProgramData/Tide/here.rec": "x"})
+	dir := filepath.Join(root, "ProgramData/Tide")
+	fatal.If(t, errors.Join(os.Symlink("unsupported reparse tag 0x9000601a", filepath.Join(dir, "plan.rec")), os.Symlink("unsupported reparse tag 0x80000017", filepath.Join(dir, "packed.exe")), os.Symlink("here.rec", filepath.Join(dir, "link"))))
+	c := parsed(t, "items: [{name: data, kind: folder, path: '%PROGRAMDATA%\\Tide'}]\n")
+	s, err := on(t, root).Scan(context.Background(), []*card.Card{c}, func(*card.Card) steps.Facts { return steps.Facts{Side: steps.OldSide} })
+	fatal.If(t, err)
+	told := strings.Join(s.Apps[0].Items[0].Unreadable, "\n")
+	if !strings.Contains(told, "plan.rec: its content is only in the cloud") || !strings.Contains(told, "packed.exe: Windows stores its content in a form that this system cannot read (reparse tag 0x80000017)") || len(s.Apps[0].Items[0].Unreadable) != 2 {
+		t.Errorf("told %q", told)
+	}
+	if gates(s.Apps[0]) == "" {
+		t.Error("the pack is not stopped")
 	}
 }
 

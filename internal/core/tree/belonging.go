@@ -51,7 +51,7 @@ func (c Comparing) Differs(want, have Entry) string {
 	if c.Attr {
 		what = filemeta.Differ(want.Metadata, have.Metadata, c.Belongs != nil && c.Belongs.IDs != nil)
 	}
-	if what == "" && c.Modes && want.Type != Link {
+	if what == "" && (c.Modes || c.Attr) && want.Type != Link {
 		what = filemeta.DifferXattr(want.Metadata, have.Metadata)
 	}
 	return what

@@ -57,6 +57,8 @@ type Entry struct {
 	owner filemeta.Owner // the owner on the computer where it was read
 	// Encrypted is true if Windows encrypted it for one user (EFS).
 	Encrypted bool
+	// Cloud is true if its content is not on this computer.
+	Cloud bool
 	lost      []string // properties that are not moved
 	id        uint64   // the same as in filemeta.Stat
 	changed   int64

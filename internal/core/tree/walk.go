@@ -2,6 +2,7 @@ package tree
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -10,6 +11,7 @@ import (
 	"runtime"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 
@@ -233,10 +235,16 @@ func (w *walker) composed(names []string) []named {
 
 func (w *walker) one(rel, real string, info fs.FileInfo) error {
 	e := w.entryOf(rel, real, info)
+	if e.Cloud && w.problem != nil { // without one, its content is fetched
+		w.problem(Problem{filemeta.Short(real), errCloud})
+	}
 	if e.Type == Link {
 		target, err := os.Readlink(real)
 		if err != nil {
 			return w.fail(real, err)
+		}
+		if why := unreadableLink(target); why != nil {
+			return w.fail(real, why)
 		}
 		e.Target = filepath.ToSlash(target)
 		if !Within(rel, e.Target, runtime.GOOS == "windows") {
@@ -248,6 +256,24 @@ func (w *walker) one(rel, real string, info fs.FileInfo) error {
 		}
 	}
 	return w.visit(e, real)
+}
+
+// errCloud is the problem of a file whose content is not on this computer.
+var errCloud = errors.New("its content is only in the cloud: on the old computer, choose \"Always keep on this device\" for it, and wait until it is there")
+
+// reparse is the target that Linux shows for a file of an NTFS disk whose content it cannot read (ntfs-3g(8)).
+const reparse = "unsupported reparse tag 0x"
+
+// unreadableLink returns why a link is not really a link, or nil.
+func unreadableLink(target string) error {
+	text, is := strings.CutPrefix(target, reparse)
+	if !is {
+		return nil
+	}
+	if tag, err := strconv.ParseUint(text, 16, 32); err == nil && tag&0xffff0fff == 0x9000001a { // IO_REPARSE_TAG_CLOUD to CLOUD_F
+		return errCloud
+	}
+	return errors.New("Windows stores its content in a form that this system cannot read (reparse tag 0x" + text + "): pack it on the old computer itself")
 }
 
 // inside returns the shortest target for a relative link that leads out of the item and in again, such as
@@ -303,7 +329,7 @@ func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
 		}
 	}
 	seen := filemeta.StatOf(info)
-	e.owner, e.Attr, e.Sparse, e.Encrypted, e.id, e.changed = seen.Owner, seen.Attr, seen.Sparse, seen.Encrypted, seen.ID, seen.Changed
+	e.owner, e.Attr, e.Sparse, e.Encrypted, e.Cloud, e.id, e.changed = seen.Owner, seen.Attr, seen.Sparse, seen.Encrypted, seen.Cloud, seen.ID, seen.Changed
 	if seen.Shared != (filemeta.Inode{}) {
 		if n := w.names[seen.Shared]; n != nil {
 			n.missing--

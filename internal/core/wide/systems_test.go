@@ -207,6 +207,7 @@ func TestSurroundings(t *testing.T) {
 		"Users/maren/x": "", "Program Files/Pontoon/p.exe": "x", "Windows/System32/Tasks/Quay/Night": string(registry.ToUTF16(task("cmd.exe", `/c "C:\Quay Tools\night.bat" /all`, `C:\Quay Tools`))), "Windows/System32/Tasks/Tidy": string(registry.ToUTF16(task("powershell.exe", `-File %windir%\tidy.ps1`, ""))),
 		"ProgramData" + startup + "Pontoon.lnk": "L\x00\x00\x00" + `C:\Program Files\Pontoon\tray.exe` + "\x00", "ProgramData" + startup + "desktop.ini": "x", "Users/maren/AppData/Roaming" + startup + "send.bat": "x",
 		"Users/maren/AppData/Roaming/Microsoft/SystemCertificates/My/Certificates/AB": string(append(property(32, block.Bytes), property(2, []byte("where"))...)), "Users/maren/AppData/Roaming/Microsoft/SystemCertificates/My/Certificates/bad": string(property(32, nil)[:10]),
+		"Users/maren/AppData/Local/Microsoft/Credentials/AA": "x", "Users/maren/AppData/Roaming/Microsoft/Credentials/BB": "x",
 	})
 	hex := func(data []byte) string { return strings.Trim(strings.ReplaceAll(fmt.Sprintf("% x", data), " ", ","), ",") }
 	multi := func(lines ...string) string {
@@ -290,6 +291,7 @@ func TestSurroundings(t *testing.T) {
 		`: drive P:, mapped to a share (\\QUAY-SRV\plans; as QUAY\maren)  maren`, `: printer \\QUAY-SRV\Wall plans of another computer ()  maren`, `: ODBC driver Microsoft Access Driver (*.mdb, *.accdb) (64 bit) ()`, `: ODBC driver SQL Server Native Client 11.0 (64 bit) ()`,
 		`Quay Tools: share plans (of C:\Quay Tools\plans)`, `Pontoon Ledger: folder in the path: C:\Program Files\Pontoon\bin ()`, `Pontoon Ledger: environment variable PONTOON_HOME (is C:\Program Files\Pontoon)`, `: environment variable BERTH (is 7)  maren`,
 		`Pontoon Ledger: firewall rule Pontoon server (allow incoming; port 4711; runs C:\Program Files\Pontoon\p.exe)`, `Pontoon Ledger: opens files .pox .poy (runs "C:\Program Files\Pontoon\p.exe" "%1")`,
+		`: passwords in the Credential Manager (2) (cannot be opened on another computer: back them up in the Control Panel, or write them down)  maren`,
 		`: certificate of Tern Quay harbour office (valid until 2030-02-03)`, `: certificate of Tern Quay harbour office (valid until 2030-02-03; ` + exported + `)  maren`,
 	}
 	slices.Sort(got)

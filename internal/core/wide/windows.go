@@ -48,6 +48,7 @@ func aroundWindows(c machine.Computer) []Finding {
 	s.firewall()
 	s.associations()
 	s.certificates()
+	s.credentials()
 	return s.out
 }
 
@@ -501,4 +502,20 @@ func (s *surveyor) certificate(data []byte, where string, u *machine.User) {
 		f.Details = append(f.Details, "with a private key: export both with certmgr.msc (certlm.msc for the computer); if Windows refuses, request a new one")
 	}
 	s.add(f, u)
+}
+
+// credentials returns how many passwords the Credential Manager of each user has. Their names are encrypted too.
+func (s *surveyor) credentials() {
+	for _, u := range s.c.Users() {
+		n := 0
+		for _, folder := range []string{`%APPDATA%\Microsoft\Credentials`, `%LOCALAPPDATA%\Microsoft\Credentials`} {
+			if dir, err := s.c.Locate(folder, &u); err == nil {
+				entries, _ := os.ReadDir(dir)
+				n += len(entries)
+			}
+		}
+		if n > 0 {
+			s.add(Finding{What: fmt.Sprintf("passwords in the Credential Manager (%d)", n), Where: `%APPDATA%\Microsoft\Credentials`, Details: []string{"cannot be opened on another computer: back them up in the Control Panel, or write them down"}}, &u)
+		}
+	}
 }

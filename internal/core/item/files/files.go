@@ -155,7 +155,7 @@ func (m mover) Inspect(ctx context.Context, how item.Options) (*item.Inspection,
 	}
 	is.LeftOut, is.BadNames, is.Unreadable = st.LeftOut.Lines(), bad.List(), unreadable.List()
 	for _, name := range protected.List() {
-		is.Details = append(is.Details, name+" is encrypted by Windows for a user of this computer, and cannot be opened on another: write down its content, such as a password, first")
+		is.Details = append(is.Details, name+" has data that Windows encrypted for a user of this computer, such as a password, and that cannot be opened on another: write it down first")
 	}
 	for _, name := range forUser.List() {
 		is.Details = append(is.Details, name+" is encrypted by Windows for one user (EFS): only that user can pack it, and the copy is not encrypted")
@@ -175,8 +175,8 @@ func (m mover) Inspect(ctx context.Context, how item.Options) (*item.Inspection,
 }
 
 // maxProtected limits the size of files that are searched for data encrypted by Windows, in bytes.
-// Such a file has a password or a key.
-const maxProtected = 64 << 10
+// Such a file has a password or a key, beside other settings.
+const maxProtected = 256 << 10
 
 // protects reports whether a file contains data encrypted by Windows. Unreadable files are reported
 // elsewhere.
@@ -186,9 +186,8 @@ func protects(name string) bool {
 		return false
 	}
 	defer f.Close()
-	head := make([]byte, 256)
-	n, _ := io.ReadFull(f, head)
-	return item.Protected(head[:n])
+	data, err := io.ReadAll(io.LimitReader(f, maxProtected))
+	return err == nil && item.Protected(data)
 }
 
 // Seal seals the files and their list.
