@@ -63,6 +63,9 @@ func OwnerOf(path string) (Owner, bool) {
 // ACL returns nothing: access lists are extended attributes.
 func ACL(string, IDs) string { return "" }
 
+// InUse returns false: files that other programs hold open can be read.
+func InUse(error) bool { return false }
+
 // HasAttr is true if this program can read Windows attributes.
 const HasAttr = false
 

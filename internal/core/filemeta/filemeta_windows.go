@@ -32,6 +32,11 @@ func StatOf(info fs.FileInfo) (s Stat) {
 	return s
 }
 
+// InUse reports whether a file could not be opened because another program holds it open.
+func InUse(err error) bool {
+	return errors.Is(err, windows.ERROR_SHARING_VIOLATION) || errors.Is(err, windows.ERROR_LOCK_VIOLATION)
+}
+
 // Readable returns nil, because Windows reports it only when the file is opened.
 func Readable(string) error { return nil }
 

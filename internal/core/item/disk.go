@@ -19,7 +19,7 @@ import (
 
 // Source returns how to walk the item's files. single means that it is one file.
 func (o *Instance) Source(single bool) tree.Source {
-	s := tree.Source{Root: o.Path, Single: single, Include: o.Item.Include, Skip: o.Item.Skip, Fold: o.Computer.System().Folds(), Compose: o.Computer.System() == machine.MacOS}
+	s := tree.Source{Open: o.Shadows.Open, Root: o.Path, Single: single, Include: o.Item.Include, Skip: o.Item.Skip, Fold: o.Computer.System().Folds(), Compose: o.Computer.System() == machine.MacOS}
 	if real, err := filepath.EvalSymlinks(o.Path); err == nil {
 		s.Root = real
 	}

@@ -32,7 +32,11 @@ func (m *Move) Pack(ctx context.Context) ([]*run.Outcome, error) {
 	if err := m.Kit.Tidy(); err != nil {
 		return nil, err
 	}
-	return m.Each(ctx, m.packApp)
+	out, err := m.Each(ctx, m.packApp)
+	if cerr := m.Shadows.Close(); cerr != nil {
+		m.Detail(steps.Key{}, "a shadow copy was not removed: "+cerr.Error())
+	}
+	return out, err
 }
 
 // ofItem lists failures to read one item, after which others can still be read.

@@ -9,9 +9,11 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/filemeta"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/private"
 	"movekit/internal/core/probe"
+	"movekit/internal/core/shadow"
 	"movekit/internal/core/steps"
 )
 
@@ -40,6 +42,7 @@ type Host struct {
 	// the program cannot be run or fails. nil on a disk, whose system is not running.
 	Control func(ctx context.Context, name string, args ...string) (string, error)
 
+	Shadows   *shadow.Copies    // nil except on a running Windows
 	passwords map[string]string // passwords that the user entered, by address
 }
 
@@ -48,6 +51,7 @@ func NewHost(c machine.Computer) *Host {
 	h := &Host{Computer: c, Limit: Limit, Technician: NonInteractive{}, Private: &private.Folder{}, passwords: map[string]string{}}
 	if c.Root() == "" {
 		h.Control = control
+		h.Shadows = &shadow.Copies{Control: control, InUse: filemeta.InUse}
 	}
 	return h
 }

@@ -197,7 +197,7 @@ func (s Source) Archive(ctx context.Context, out, list io.Writer, progress func(
 	for range workers {
 		readers.Go(func() {
 			for u := range small {
-				u.data, u.err = readWhole(u)
+				u.data, u.err = s.readWhole(u)
 				close(u.ready)
 			}
 		})
@@ -240,7 +240,7 @@ func (s Source) assemble(ctx context.Context, queue <-chan *unit, out, list io.W
 			}
 		}
 		if u.entry.Type == File {
-			if err := u.write(ctx, tw, buf, progress); err != nil {
+			if err := s.write(ctx, u, tw, buf, progress); err != nil {
 				return err
 			}
 		}
@@ -257,7 +257,7 @@ func (s Source) assemble(ctx context.Context, queue <-chan *unit, out, list io.W
 }
 
 // write writes the content of a file to the archive.
-func (u *unit) write(ctx context.Context, tw *tar.Writer, buf []byte, progress func(int64)) error {
+func (s Source) write(ctx context.Context, u *unit, tw *tar.Writer, buf []byte, progress func(int64)) error {
 	if u.ready != nil {
 		if _, err := tw.Write(u.data); err != nil {
 			return err
@@ -267,7 +267,7 @@ func (u *unit) write(ctx context.Context, tw *tar.Writer, buf []byte, progress f
 		u.data = nil
 		return nil
 	}
-	f, err := os.Open(u.real)
+	f, err := s.open(u.real)
 	if err != nil {
 		return unreadable(u.real, err)
 	}
@@ -300,6 +300,13 @@ func (u *unit) write(ctx context.Context, tw *tar.Writer, buf []byte, progress f
 	return sameAs(f, u.entry, total)
 }
 
+func (s Source) open(name string) (*os.File, error) {
+	if s.Open != nil {
+		return s.Open(name)
+	}
+	return os.Open(name)
+}
+
 func report(progress func(int64), n int64) {
 	if progress != nil {
 		progress(n)
@@ -314,8 +321,8 @@ func putBuffer(b []byte) {
 }
 
 // readWhole reads and hashes a small file.
-func readWhole(u *unit) ([]byte, error) {
-	f, err := os.Open(u.real)
+func (s Source) readWhole(u *unit) ([]byte, error) {
+	f, err := s.open(u.real)
 	if err != nil {
 		return nil, unreadable(u.real, err)
 	}

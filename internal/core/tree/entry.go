@@ -58,10 +58,10 @@ type Entry struct {
 	// Encrypted is true if Windows encrypted it for one user (EFS).
 	Encrypted bool
 	// Cloud is true if its content is not on this computer.
-	Cloud bool
-	lost      []string // properties that are not moved
-	id        uint64   // the same as in filemeta.Stat
-	changed   int64
+	Cloud   bool
+	lost    []string // properties that are not moved
+	id      uint64   // the same as in filemeta.Stat
+	changed int64
 }
 
 // Archived reports whether the entry is in the tar stream.

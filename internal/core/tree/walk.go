@@ -29,6 +29,8 @@ type Source struct {
 	Name    string // name of a single file in lists; "" means its own
 	Include []string
 	Skip    []string
+	// Open opens a file for reading; nil means os.Open.
+	Open    func(name string) (*os.File, error)
 	Whole   bool // include what earlier steps have put beside items
 	Fold    bool // patterns ignore letter case
 	Compose bool // compose letters in names (NFC), because some systems decompose them

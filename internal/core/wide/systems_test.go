@@ -209,7 +209,9 @@ func TestSurroundings(t *testing.T) {
 		"Users/maren/AppData/Roaming/Microsoft/SystemCertificates/My/Certificates/AB": string(append(property(32, block.Bytes), property(2, []byte("where"))...)), "Users/maren/AppData/Roaming/Microsoft/SystemCertificates/My/Certificates/bad": string(property(32, nil)[:10]),
 		"Users/maren/AppData/Local/Microsoft/Credentials/AA": "x", "Users/maren/AppData/Roaming/Microsoft/Credentials/BB": "x",
 	})
-	hex := func(data []byte) string { return strings.Trim(strings.ReplaceAll(fmt.Sprintf("% x", data), " ", ","), ",") }
+	hex := func(data []byte) string {
+		return strings.Trim(strings.ReplaceAll(fmt.Sprintf("% x", data), " ", ","), ",")
+	}
 	multi := func(lines ...string) string {
 		return "hex(7):" + hex(registry.ToUTF16(strings.Join(lines, "\x00")+"\x00\x00"))
 	}
