@@ -187,7 +187,7 @@ func TestFileThatChangesIsNotSealed(t *testing.T) {
 	dir = t.TempDir()
 	os.WriteFile(filepath.Join(dir, "x"), []byte("1"), 0o600)
 	u := &unit{entry: Entry{Path: "x", Type: File, Size: 2, ModTime: time.Now()}, real: filepath.Join(dir, "x")}
-	if _, err := Source{}.readWhole(u); fault.KindOf(err) != fault.Changed {
+	if _, err := (Source{}).readWhole(u); fault.KindOf(err) != fault.Changed {
 		t.Errorf("a small file that shrank gave %v", err)
 	}
 	if os.Geteuid() != 0 {
