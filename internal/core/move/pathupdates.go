@@ -68,14 +68,14 @@ func (m *Move) agreed(c *card.Card, o *item.Instance, edits []pathmap.Edit, line
 // maxNamed limits the number of files that are named.
 const maxNamed = 5
 
-// searcher is a mover that can search files.
+// searcher is a mover that can search what it moves.
 type searcher interface {
-	// Find returns the files whose content matches.
+	// Find returns the files, or the keys and values, whose content or name matches.
 	Find(ctx context.Context, matches func(content []byte) bool) ([]string, error)
 }
 
-// oldPlaces names the text files of an item that still contain paths of the old computer. A card can only
-// name the files that were there when it was written.
+// oldPlaces names the files or values of an item that still contain paths of the old computer. A card can only name those that
+// were there when it was written, and some cannot be changed.
 func (m *Move) oldPlaces(ctx context.Context, t item.Target, targets []item.Target) (notes []string, err error) {
 	pairs := slices.DeleteFunc(item.Pairs(m.Run, m.choices(), targets), func(p pathmap.Pair) bool {
 		return p.Old == p.New || m.Computer.System().Folds() && strings.EqualFold(p.Old, p.New)
@@ -84,11 +84,10 @@ func (m *Move) oldPlaces(ctx context.Context, t item.Target, targets []item.Targ
 	if len(pairs) == 0 || !is {
 		return nil, nil
 	}
-	paths := pathmap.New(string(m.Computer.System()), pairs)
-	found, err := s.Find(ctx, func(content []byte) bool {
-		edits, _ := paths.File(content)
-		return len(edits) > 0
-	})
+	if m.Computer.System().Folds() {
+		pairs = append(pairs, pathmap.Short(pairs)...)
+	}
+	found, err := s.Find(ctx, pathmap.New(string(m.Computer.System()), pairs).Found)
 	if err != nil || len(found) == 0 {
 		return nil, err
 	}
@@ -96,5 +95,5 @@ func (m *Move) oldPlaces(ctx context.Context, t item.Target, targets []item.Targ
 	if more := len(found) - maxNamed; more > 0 {
 		named += fmt.Sprintf(" and %d more", more)
 	}
-	return []string{fmt.Sprintf("paths of %s are still in %s of %s: %s", m.Manifest.Old.Name, item.Plural(int64(len(found)), "file"), t.Label(), named)}, nil
+	return []string{fmt.Sprintf("paths of %s are still in %s of %s: %s", m.Manifest.Old.Name, item.Plural(int64(len(found)), map[bool]string{false: "file", true: "value"}[t.Item.Kind.Info().Keyed]), t.Label(), named)}, nil
 }

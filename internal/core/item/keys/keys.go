@@ -419,3 +419,26 @@ func (m mover) compare() (*steps.Checked, error) {
 	m.NotePathUpdates(out)
 	return out, nil
 }
+
+// Find returns the keys whose names match, and the values whose names or data match. Texts match in UTF-8.
+func (m mover) Find(_ context.Context, matches func(content []byte) bool) (found []string, err error) {
+	all, err := m.readAt(m.Path)
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range all {
+		if name := b.Path[strings.LastIndex(b.Path, `\`)+1:]; matches([]byte(name)) {
+			found = append(found, b.Path)
+		}
+		for _, v := range b.Values {
+			is := matches([]byte(v.Name)) || matches(v.Data)
+			if v.Type == registry.String || v.Type == registry.Expand || v.Type == registry.Multi {
+				is = is || matches([]byte(shown(registry.FromUTF16(v.Data))))
+			}
+			if is {
+				found = append(found, b.Child(v.Label()))
+			}
+		}
+	}
+	return found, nil
+}

@@ -261,6 +261,26 @@ func TestKeys(t *testing.T) {
 }
 
 // TestDifferentKeys names and counts differences, and ignores letter case.
+// TestOldPathsInKeys names keys and values with paths that cannot be changed.
+func TestOldPathsInKeys(t *testing.T) {
+	t.Parallel()
+	o, old, _ := newOffice(t)
+	const key = `HKCU\Software\Harbour\Chartroom`
+	old.set(key, "blob", registry.Binary, "\x07"+wide(`C:\Users\Maren\x`))
+	old.set(key+`\Seen`, `C:\Users\Maren\name.chart`, registry.DWord, "\x01\x00\x00\x00")
+	old.set(key, "other", registry.String, wide(`C:\Users\Marenka`))
+	o.Pack()
+	_, err := unpack(o, tree.SetAside)
+	fatal.If(t, err)
+	j := o.Job(o.New)
+	j.Choices.Users = map[string]string{"Maren": "mholm"}
+	v := o.Only(j.Verify(t.Context()))
+	notes := strings.Join(v.Items[0].Notes, "; ")
+	if !strings.Contains(notes, "still in 2 values") || !strings.Contains(notes, "blob") || !strings.Contains(notes, `Seen\C:\Users\Maren\name.chart`) || strings.Contains(notes, "other") {
+		t.Errorf("%q", notes)
+	}
+}
+
 func TestDifferentKeys(t *testing.T) {
 	t.Parallel()
 	o, _, now := newOffice(t)
