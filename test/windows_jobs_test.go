@@ -158,3 +158,30 @@ items:
 		t.Errorf("the service ran %d times on the old computer", starts(old))
 	}
 }
+
+// TestWindowsCheck runs the check that users run on a real Windows. Wine lacks streams, shadow copies and parts of schtasks.
+func TestWindowsCheck(t *testing.T) {
+	t.Parallel()
+	w := newWine(t)
+	out, _, _ := w.start("wine", w.exe, "demo", "--windows-check")
+	for _, works := range []string{"names that end in a dot or a space, and long paths", "registry keys", "services"} {
+		if !strings.Contains(out, works+": works") {
+			t.Errorf("%s:\n%s", works, out)
+		}
+	}
+	if !strings.Contains(out, "alternate data streams: not tried") {
+		t.Errorf("streams:\n%s", out)
+	}
+	if n := strings.Count(out, ": works") + strings.Count(out, ": DOES NOT WORK: ") + strings.Count(out, ": not tried"); n != 7 {
+		t.Errorf("%d features:\n%s", n, out)
+	}
+	t.Log(out)
+	for _, key := range []string{`HKCU\Software\Move Kit Check`, `HKLM\SYSTEM\CurrentControlSet\Services\MoveKitCheck`} {
+		if left, _, err := w.start("wine", "reg", "query", key); err == nil {
+			t.Errorf("left behind: %s", left)
+		}
+	}
+	if left, _ := filepath.Glob(w.drive("ProgramData/movekit-check-*")); len(left) > 0 {
+		t.Errorf("left behind: %q", left)
+	}
+}

@@ -128,7 +128,7 @@ const profileList = `HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion\ProfileLi
 var notPeople = map[string]bool{"default": true, "default user": true, "public": true, "all users": true, "defaultapppool": true, "wdagutilityaccount": true}
 
 // windowsUsers returns the people of a Windows computer: the profiles of local, domain and cloud accounts
-// in the registry, and other profile folders. notes name the profiles that cannot be reached.
+// in the registry, and other profile folders beside them. notes name the profiles that cannot be reached.
 func windowsUsers(c Computer, folders string) (out []User, notes []string) {
 	add := func(home, sid string) {
 		name := filepath.Base(home)
@@ -158,10 +158,19 @@ func windowsUsers(c Computer, folders string) (out []User, notes []string) {
 		}
 	}
 	listed := len(out) > 0
-	for _, u := range homeFolders(folders) {
-		hive, err := Exists(filepath.Join(u.Home, "NTUSER.DAT"))
-		if !listed || err != nil || hive {
-			add(u.Home, "")
+	beside := []string{folders}
+	for _, u := range out {
+		if above := filepath.Dir(u.Home); !slices.ContainsFunc(beside, func(f string) bool { return strings.EqualFold(f, above) }) {
+			beside = append(beside, above)
+		}
+	}
+	for _, folder := range beside {
+		for _, u := range homeFolders(folder) {
+			hive, err := Exists(filepath.Join(u.Home, "NTUSER.DAT"))
+			data, derr := Exists(filepath.Join(u.Home, "AppData"))
+			if !listed || cmp.Or(err, derr) != nil || hive || data {
+				add(u.Home, "")
+			}
 		}
 	}
 	slices.SortFunc(out, func(a, b User) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })

@@ -26,12 +26,17 @@ func runs(c *card.Card) bool {
 
 // AnyStopped reports whether the move has stopped a job on this computer that the system would run.
 func (m *Move) AnyStopped() bool {
-	for _, on := range m.State.Stopped {
-		if was, is := on[m.Self().ID]; is && was.Acts() {
+	for key := range m.State.Stopped {
+		if m.stoppedHere(key) {
 			return true
 		}
 	}
 	return false
+}
+
+func (m *Move) stoppedHere(key steps.Key) bool {
+	was, is := m.State.Stopped[key][m.Self().ID]
+	return is && was.Acts() && m.Control != nil
 }
 
 // stopJob stops a job here, and first records how it was. It returns whether it did anything.

@@ -52,7 +52,7 @@ func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 		return errors.Join(err, again())
 	}
 	for i, out := range o.Items {
-		if was, stopped := m.State.Stopped[steps.Key{App: c.Name, Item: out.Item, User: out.User}][m.Self().ID]; stopped && was.Acts() {
+		if m.stoppedHere(steps.Key{App: c.Name, Item: out.Item, User: out.User}) {
 			o.Items[i].Notes = append(out.Notes, fmt.Sprintf("%s of %s is stopped on %s, and does not start there any more", out.Item, c.Title, m.State.Old.Name))
 		}
 	}

@@ -11,8 +11,6 @@ import (
 	"regexp"
 	"strings"
 	"sync"
-
-	"movekit/internal/core/fault"
 )
 
 // Copies are the shadow copies of one run, one for each volume that needs it. The zero value opens files without any.
@@ -62,7 +60,7 @@ func (c *Copies) Open(name string) (*os.File, error) {
 	}
 	v := c.of(strings.ToUpper(m[1]))
 	if v.err != nil {
-		return nil, fault.Wrap(fault.Unreadable, errors.Join(err, v.err), "another program holds %s open: close it, or run Move Kit as administrator, so that Windows can make a shadow copy", name)
+		return nil, fmt.Errorf("another program holds it open (close it, or run Move Kit as administrator, so that Windows can make a shadow copy): %w", errors.Join(err, v.err))
 	}
 	return os.Open(v.device + name[len(m[0])-1:])
 }

@@ -1,0 +1,6 @@
+//go:build !windows
+
+package demo
+
+// features returns none: the check is for Windows.
+func features() []feature { return nil }
