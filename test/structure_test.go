@@ -66,14 +66,14 @@ func TestImportsRunOneWay(t *testing.T) {
 
 // layers are the core's packages from below: none imports one of a later layer.
 var layers = [][]string{
-	{"fault", "block", "yamltext", "plist", "filemeta", "bytejson"}, {"digest", "pathmap"},
+	{"fault", "block", "yamltext", "plist", "filemeta", "bytejson", "shadow"}, {"digest", "pathmap"},
 	{"registry", "card", "seal"},
 	{"machine", "journal", "tree", "version", "dbprint"},
 	{"probe", "private", "licence", "kit"},
 	{"steps"},
 	{"run", "board"},
 	{"item"}, {"item/files", "item/sqlite", "item/stays", "item/keys", "item/served", "item/mariadb/sqltext"}, {"item/mariadb/schema"},
-	{"item/dbase", "item/jet", "item/exports", "item/postgres", "item/mariadb", "item/firebird"},
+	{"item/dbase", "item/jet", "item/jobs", "item/exports", "item/postgres", "item/mariadb", "item/firebird"},
 	{"item/kinds"},
 	{"survey", "place"}, {"holder"},
 	{"wide", "move"}, {"draft"},

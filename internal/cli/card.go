@@ -77,11 +77,7 @@ func (e *env) cardCommand() *cobra.Command {
 						}
 						return e.object(data)
 					}
-					data, err := os.ReadFile(c.Source)
-					if err != nil {
-						return fault.Wrap(fault.BadCard, err, "cannot read the card")
-					}
-					e.printf("%s", data)
+					e.printf("%s", c.Text)
 					return nil
 				}
 			}
@@ -161,30 +157,18 @@ func (e *env) addCards(from []string, to string) error {
 	for _, c := range have {
 		there[c.Name] = c
 	}
-	texts := make([][]byte, len(add))
-	for i, c := range add {
-		if texts[i], err = os.ReadFile(c.Source); err != nil {
-			return fault.Wrap(fault.BadCard, err, "cannot read the card")
-		}
-		other := there[c.Name]
-		if other == nil {
-			continue
-		}
-		text, err := os.ReadFile(other.Source)
-		if err != nil {
-			return fault.Wrap(fault.BadCard, err, "cannot read the card")
-		}
-		if !bytes.Equal(text, texts[i]) {
+	for _, c := range add {
+		if other := there[c.Name]; other != nil && !bytes.Equal(other.Text, c.Text) {
 			return fault.New(fault.Usage, "another card has the name %q: %s. No card was added. Keep the right one, and remove or rename the other", c.Name, other.Source)
 		}
 	}
-	for i, c := range add {
+	for _, c := range add {
 		if there[c.Name] != nil {
 			e.printf("%s, %s: already there\n", c.Name, c.Title)
 			continue
 		}
 		file := filepath.Join(to, c.Name+".yaml")
-		if err := writeNew(file, texts[i]); err != nil {
+		if err := writeNew(file, c.Text); err != nil {
 			return err
 		}
 		e.printf("%s, %s: added as %s\n", c.Name, c.Title, file)
@@ -194,10 +178,7 @@ func (e *env) addCards(from []string, to string) error {
 
 // asWritten returns a card as JSON, with the fields in its file.
 func asWritten(c *card.Card) (json.RawMessage, error) {
-	data, err := os.ReadFile(c.Source)
-	if err == nil {
-		data, err = yaml.YAMLToJSON(data)
-	}
+	data, err := yaml.YAMLToJSON(c.Text)
 	if err != nil {
 		return nil, fault.Wrap(fault.BadCard, err, "cannot read the card")
 	}
@@ -210,17 +191,17 @@ func (e *env) isHere(ctx context.Context, h *run.Host, c *card.Card) (string, er
 	return cmp.Or(version, map[bool]string{true: "yes", false: "-"}[is]), err
 }
 
-// cards returns the given cards, or the kit's.
+// cards returns the given cards, or the kit's, or the office's and the built-in ones.
 func (e *env) cards(from []string) ([]*card.Card, error) {
 	if len(from) > 0 {
 		return readCards(from, nil)
 	}
 	k, err := e.openKit()
 	if err != nil {
-		if more, merr := readCards(nil, nil); merr == nil {
-			return more, nil
+		if e.kitDir != "" {
+			return nil, err
 		}
-		return nil, err
+		return everyCard()
 	}
 	return k.Cards, nil
 }

@@ -74,7 +74,15 @@ func (g *guide) makeCard(ctx context.Context, dir string) error {
 		return err
 	}
 	s := wide.Search{Host: h, Days: 90, Seen: func(n int64) { g.notify(run.Event{What: fmt.Sprintf("%d files seen", n)}) }}
-	s.Cards, _ = card.ReadDir(dir) // existing cards; there may be none yet
+	if s.Cards, err = everyCard(); err != nil {
+		return err
+	}
+	if own, err := card.ReadDir(dir); err == nil {
+		s.Cards = append(s.Cards, own...)
+	}
+	if s.Cards, _, err = presentOf(ctx, h, s.Cards); err != nil {
+		return err
+	}
 	found, err := s.Run(ctx)
 	g.done()
 	if err != nil {

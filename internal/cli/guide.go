@@ -191,6 +191,7 @@ func (g *guide) choose(ctx context.Context) (string, error) {
 		return "", err
 	}
 	fmt.Fprintf(g.err, "\nMove Kit moves applications, their data and their licences to a new computer.\nThis is %s.\n\n", table.Visible(c.Name()))
+	g.known(ctx)
 	var options [][2]string
 	found := kits()
 	for i, dir := range found {
@@ -238,7 +239,7 @@ func (g *guide) make(ctx context.Context, keep bool) (string, error) {
 	}
 	args := []string{"new", dir}
 	usual := usualCards()
-	cards, err := g.line("Folder with the cards of the apps", usual)
+	cards, err := g.line("Folder with the office's own cards, if it has any", usual)
 	if err != nil {
 		return "", err
 	}

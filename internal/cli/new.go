@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"bytes"
-	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,14 +10,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"movekit/internal/about"
-	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
-	"movekit/internal/core/item/kinds"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/run"
-	"movekit/internal/core/survey"
-	"movekit/internal/table"
 )
 
 func (e *env) newCommand() *cobra.Command {
@@ -37,23 +30,15 @@ shown once. With --type-passphrase you choose one yourself.`,
 		Example: "  movekit new /media/stick/move --cards cards/ --to QUAY-DESK-2",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			list, err := readCards(cards, apps)
-			if err != nil {
-				return err
-			}
-			if err := e.agreeToQueries(cards, list); err != nil {
-				return err
-			}
 			h, err := e.here()
 			if err != nil {
 				return err
 			}
-			old := h.Computer
-			if len(cards) == 0 && len(apps) == 0 {
-				if list, err = e.present(cmd.Context(), h, list); err != nil {
-					return err
-				}
+			list, err := e.chosenCards(cmd.Context(), h, cards, apps)
+			if err != nil {
+				return err
 			}
+			old := h.Computer
 			switch {
 			case keep && to != "":
 				return fault.New(fault.Usage, "a safety copy has no new computer: use either --keep or --to")
@@ -104,7 +89,7 @@ shown once. With --type-passphrase you choose one yourself.`,
 		},
 	}
 	f := c.Flags()
-	f.StringArrayVar(&cards, "cards", nil, "app card or folder of cards at `PATH` (default: cards of installed apps from the office's collection: the folder cards here, beside the program, or movekit/cards in your configuration)")
+	f.StringArrayVar(&cards, "cards", nil, "app card or folder of cards at `PATH` (default: cards of the apps that are here, from the office's collection (the folder cards here, beside the program, or movekit/cards in your configuration) and the built-in one)")
 	f.StringArrayVar(&apps, "app", nil, "use only the card of this `APP`")
 	f.StringVar(&to, "to", "", "`NAME` of the new computer")
 	f.StringVar(&office, "office", "", "`NAME` of the office, for the board and the handover")
@@ -113,31 +98,6 @@ shown once. With --type-passphrase you choose one yourself.`,
 	f.StringArrayVar(&also, "also", nil, "add this `FILE`, a build of this program for another system, to the kit")
 	f.BoolVar(&typed, "type-passphrase", false, "choose the passphrase yourself")
 	return c
-}
-
-// present returns the cards of the office's collection whose apps are on a computer, and reports
-// the others.
-func (e *env) present(ctx context.Context, h *run.Host, all []*card.Card) ([]*card.Card, error) {
-	var here []*card.Card
-	var none []string
-	for _, c := range all {
-		_, is, err := survey.Present(ctx, &survey.Scanner{Host: h, Kinds: kinds.All}, c)
-		if err != nil {
-			return nil, err
-		}
-		if is {
-			here = append(here, c)
-		} else {
-			none = append(none, c.Name)
-		}
-	}
-	if len(here) == 0 {
-		return nil, fault.New(fault.Usage, "none of the cards' apps is on %s (%s); select apps with --app", h.Computer.Name(), strings.Join(none, ", "))
-	}
-	if len(none) > 0 {
-		e.say("Left out, because not on %s: %s. Add one with --app NAME.\n", h.Computer.Name(), strings.Join(none, ", "))
-	}
-	return here, nil
 }
 
 // programs are the names of this program's builds on the stick.
@@ -160,105 +120,4 @@ func otherPrograms(exe string) (out []string) {
 		}
 	}
 	return out
-}
-
-// readCards reads the given cards, or those in the usual folders.
-func readCards(from, apps []string) ([]*card.Card, error) {
-	if usual := usualCards(); len(from) == 0 && usual != "" {
-		from = []string{usual}
-	}
-	var list []*card.Card
-	for _, name := range from {
-		info, err := os.Stat(name)
-		if err != nil {
-			return nil, fault.Wrap(fault.BadCard, err, "cannot read the cards")
-		}
-		if info.IsDir() {
-			more, err := card.ReadDir(name)
-			if err != nil {
-				return nil, err
-			}
-			list = append(list, more...)
-			continue
-		}
-		one, err := card.Read(name)
-		if err != nil {
-			return nil, err
-		}
-		list = append(list, one)
-	}
-	if len(apps) > 0 {
-		for _, a := range apps {
-			if !slices.ContainsFunc(list, func(c *card.Card) bool { return c.Name == a }) {
-				return nil, fault.New(fault.Usage, "there is no card %q", a)
-			}
-		}
-		list = slices.DeleteFunc(list, func(c *card.Card) bool { return !slices.Contains(apps, c.Name) })
-	}
-	seen := map[string]string{}
-	for _, c := range list {
-		if other := seen[c.Name]; other != "" {
-			return nil, fault.New(fault.BadCard, "two cards have the name %q: %s and %s", c.Name, other, c.Source)
-		}
-		seen[c.Name] = c.Source
-	}
-	if len(list) == 0 {
-		return nil, fault.New(fault.Usage, "no cards were given, and there is no folder cards here, beside the program or in your configuration")
-	}
-	return list, nil
-}
-
-// usualCards returns the folder of the office's collection: the first existing one of cards here,
-// cards beside the program, and movekit/cards in the user's configuration.
-func usualCards() string {
-	tries := []string{"cards"}
-	if exe, err := os.Executable(); err == nil {
-		tries = append(tries, filepath.Join(filepath.Dir(exe), "cards"))
-	}
-	if dir, err := os.UserConfigDir(); err == nil {
-		tries = append(tries, filepath.Join(dir, "movekit", "cards"))
-	}
-	for _, dir := range tries {
-		if info, err := os.Stat(dir); err == nil && info.IsDir() {
-			return dir
-		}
-	}
-	return ""
-}
-
-// agreeToQueries shows the database queries of cards that are not from the office's collection, and
-// asks for consent. The kit keeps the cards, so it asks once.
-func (e *env) agreeToQueries(named []string, list []*card.Card) error {
-	if len(named) == 0 {
-		return nil
-	}
-	var office [][]byte
-	if dir := usualCards(); dir != "" {
-		own, _ := card.ReadDir(dir) // empty if one of them has a mistake
-		for _, c := range own {
-			if text, err := os.ReadFile(c.Source); err == nil {
-				office = append(office, text)
-			}
-		}
-	}
-	asks := false
-	for _, c := range list {
-		queries := c.Queries()
-		text, err := os.ReadFile(c.Source)
-		if err != nil {
-			return fault.Wrap(fault.BadCard, err, "cannot read the card")
-		}
-		if len(queries) == 0 || slices.ContainsFunc(office, func(o []byte) bool { return bytes.Equal(o, text) }) {
-			continue
-		}
-		asks = true
-		table.Fprintf(fold(e.err), "%s is not from the office's collection. It runs these read-only queries on databases:\n", c.Source)
-		for _, q := range queries {
-			table.Fprintf(fold(e.err), "  %s\n", strings.Join(strings.Fields(q), " "))
-		}
-	}
-	if !asks {
-		return nil
-	}
-	return e.ask("Allow these queries?")
 }

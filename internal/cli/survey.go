@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"strings"
 	"time"
 
@@ -94,6 +95,7 @@ func (e *env) surveyOld(ctx context.Context, call *surveyCall, apps []string) er
 
 // lookAtApps surveys with the kit's cards, or with given cards and no kit.
 func (e *env) lookAtApps(ctx context.Context, call *surveyCall, apps []string) (*survey.Survey, error) {
+	var noKit error
 	if len(call.cards) == 0 {
 		j, closeJob, err := e.jobToLook(apps)
 		if err == nil {
@@ -101,22 +103,23 @@ func (e *env) lookAtApps(ctx context.Context, call *surveyCall, apps []string) (
 			j.Limit, j.Since = call.limit, since(call.thorough)
 			return j.Survey(ctx)
 		}
-		if fault.KindOf(err) != fault.NotAKit || e.kitDir != "" || usualCards() == "" {
+		if fault.KindOf(err) != fault.NotAKit || e.kitDir != "" {
 			return nil, err
 		}
-	}
-	cards, err := readCards(call.cards, apps)
-	if err != nil {
-		return nil, err
-	}
-	if err := e.agreeToQueries(call.cards, cards); err != nil {
-		return nil, err
+		noKit = err
 	}
 	h, err := e.here()
 	if err != nil {
 		return nil, err
 	}
 	h.Limit = call.limit
+	cards, err := e.chosenCards(ctx, h, call.cards, apps)
+	if errors.Is(err, errNoApps) {
+		return nil, noKit
+	}
+	if err != nil {
+		return nil, err
+	}
 	l := &survey.Scanner{Host: h, Kinds: kinds.All, Options: item.Options{Estimate: true}}
 	return l.Scan(ctx, cards, func(c *card.Card) steps.Facts {
 		return steps.Facts{Side: steps.OldSide, Title: c.Title}
@@ -186,6 +189,9 @@ func (e *env) showApp(a *survey.App) {
 		head += ", version unknown"
 	}
 	e.printf("\n%s\n", head)
+	if b := basis(a); b != "" {
+		e.printf("  %s\n", e.paint("card: "+b, table.Faint))
+	}
 	t := e.table("item", "kind", "state", "files", "size", "newest change", "where")
 	t.Paths = true
 	t.Right = []int{4, 5}

@@ -31,8 +31,16 @@ func (e *env) surveyWide(ctx context.Context, call *surveyCall, apps []string) e
 		s.Cards, s.KitDir = k.Cards, k.Dir
 	} else if err != nil && fault.KindOf(err) != fault.NotAKit {
 		return err
-	} else if len(call.cards) > 0 || usualCards() != "" {
+	} else if len(call.cards) > 0 {
 		if s.Cards, err = readCards(call.cards, apps); err != nil {
+			return err
+		}
+	} else {
+		all, err := everyCard()
+		if err == nil {
+			s.Cards, _, err = presentOf(ctx, h, only(all, apps))
+		}
+		if err != nil {
 			return err
 		}
 	}

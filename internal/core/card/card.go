@@ -46,8 +46,20 @@ type Card struct {
 	LeftBehind []string  `yaml:"left-behind,omitempty" jsonschema_description:"What does not move, and why."`
 	ByHand     []string  `yaml:"by-hand,omitempty" jsonschema_description:"Manual steps on the new computer."`
 
-	// Source is the file that the card was read from. It is not part of the card.
+	Documentation string   `yaml:"documentation,omitempty" jsonschema_description:"The program's documentation that the card follows."`
+	Tried         []Tried  `yaml:"tried,omitempty" jsonschema_description:"Systems on which a test moved the program with this card."`
+	Untested      []string `yaml:"untested,omitempty" jsonschema:"enum=windows,enum=linux,enum=macos" jsonschema_description:"Systems for which the card was written from the documentation only."`
+
+	// Source is the file that the card was read from, and Text its content. They are not part of the card.
 	Source string `yaml:"-" json:"-"`
+	Text   []byte `yaml:"-" json:"-"`
+}
+
+// Tried is a system on which a test moved a program.
+type Tried struct {
+	System  string `yaml:"system" json:"system" jsonschema:"required" jsonschema_description:"The system, such as Debian 12."`
+	Version string `yaml:"version" json:"version" jsonschema:"required" jsonschema_description:"The program's version."`
+	Date    string `yaml:"date" json:"date" jsonschema:"required,format=date" jsonschema_description:"The day, such as 2026-12-01."`
 }
 
 // Version says how to read an app's version, and which version the new computer needs.
@@ -68,13 +80,14 @@ type Source struct {
 	Registry string      `yaml:"registry,omitempty" jsonschema_description:"A registry key that starts with HKLM or HKCU."`
 	Value    string      `yaml:"value,omitempty" jsonschema_description:"Registry: the name of the value; empty for the default value."`
 	Package  string      `yaml:"package,omitempty" jsonschema_description:"An installed Debian package; its version is read."`
+	App      string      `yaml:"installed,omitempty" jsonschema_description:"The name in the list of installed programs (Windows; the start of the name is enough), or of an application in /Applications (macOS); its version is read."`
 	Command  Command     `yaml:"command,omitempty" jsonschema_description:"The app's own program with its arguments; its output is read. It runs only on the computer itself, after the user has agreed."`
 	Pattern  LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Regular expression (RE2) whose first group is the value."`
 }
 
 // IsZero reports whether the source is empty.
 func (s *Source) IsZero() bool {
-	return s.File.IsZero() && s.Exe.IsZero() && s.Registry == "" && s.Package == "" && len(s.Command) == 0
+	return s.File.IsZero() && s.Exe.IsZero() && s.Registry == "" && s.Package == "" && s.App == "" && len(s.Command) == 0
 }
 
 // Require is something that the app needs on the new computer, such as a driver or a runtime.

@@ -86,7 +86,7 @@ func (k *checker) server(at string, it *Item) {
 // source checks where a value is read from.
 func (k *checker) source(at string, s *Source) {
 	if s.IsZero() {
-		k.fail(at, "file, exe, registry, package or command", "the field %q does not say where to read the value", at[strings.LastIndexByte(at, '.')+1:])
+		k.fail(at, "file, exe, registry, package, installed or command", "the field %q does not say where to read the value", at[strings.LastIndexByte(at, '.')+1:])
 		return
 	}
 	if !s.File.IsZero() {

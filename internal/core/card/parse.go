@@ -17,6 +17,7 @@ import (
 	"sort"
 	"strings"
 	"sync"
+	"time"
 	"unicode"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -138,7 +139,7 @@ func IsCardName(name string) bool {
 func Parse(name string, data []byte) (*Card, error) {
 	lines := bytes.Split(data, []byte("\n"))
 	k := &checker{file: name, lines: lines}
-	c := &Card{Source: name}
+	c := &Card{Source: name, Text: data}
 	err := yamltext.Decode(data, c, yaml.Strict(), yaml.DisallowUnknownField())
 	if doc, perr := yamltext.Parse(data); perr == nil && len(doc.Docs) > 0 {
 		k.doc = doc
@@ -146,7 +147,7 @@ func Parse(name string, data []byte) (*Card, error) {
 		if errors.As(err, &other) {
 			// Report unknown fields together with all other mistakes.
 			k.unknown(doc.Docs[0].Body, reflect.TypeFor[Card]())
-			c = &Card{Source: name}
+			c = &Card{Source: name, Text: data}
 			err = yamltext.Decode(data, c)
 			if len(k.found) == 0 && err == nil {
 				err = other // this part of the card parses itself
@@ -339,6 +340,14 @@ func (k *checker) card(c *Card) {
 	}
 	for i := range c.Sync {
 		k.sync(fmt.Sprintf("$.sync[%d]", i), c, &c.Sync[i])
+	}
+	for i, s := range c.Untested {
+		oneOf(k, "$", fmt.Sprintf("untested[%d]", i), s, "windows", "linux", "macos")
+	}
+	for i, tried := range c.Tried {
+		if _, err := time.Parse(time.DateOnly, tried.Date); tried.System == "" || tried.Version == "" || err != nil {
+			k.fail(fmt.Sprintf("$.tried[%d]", i), "system, version and date", "it does not say what was tried, and when")
+		}
 	}
 	taken = map[string]bool{}
 	for i := range c.Licences {

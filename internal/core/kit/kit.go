@@ -205,9 +205,7 @@ func (k *Kit) fill(n New) (err error) {
 		files[NoticesFile] = []byte(n.Notices)
 	}
 	for _, c := range n.Cards {
-		if files[CardsDir+"/"+c.Name+".yaml"], err = os.ReadFile(c.Source); err != nil {
-			return fault.Wrap(fault.BadCard, err, "cannot read the card")
-		}
+		files[CardsDir+"/"+c.Name+".yaml"] = c.Text
 	}
 	for name, data := range files {
 		if err := k.write(name, data); err != nil {

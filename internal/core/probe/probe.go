@@ -4,6 +4,7 @@ package probe
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"encoding/xml"
@@ -59,7 +60,7 @@ func (p Prober) Read(ctx context.Context, s *card.Source, user *machine.User) (F
 	if s == nil {
 		return found, nil
 	}
-	for _, way := range []func(context.Context, *card.Source, *machine.User, bool) (string, string, error){p.file, p.exe, p.registry, p.dpkg, p.command} {
+	for _, way := range []func(context.Context, *card.Source, *machine.User, bool) (string, string, error){p.file, p.exe, p.registry, p.dpkg, p.installed, p.command} {
 		text, how, err := way(ctx, s, user, !s.Pattern.IsZero())
 		if errors.Is(err, errWithheld) {
 			found.Withheld = s.Command
@@ -391,6 +392,52 @@ func (p Prober) dpkg(_ context.Context, s *card.Source, _ *machine.User, _ bool)
 		v = v[:i]
 	}
 	return v, "the package " + s.Package, err
+}
+
+// installed reads the version from the list of installed programs (Windows), or of an application (macOS).
+func (p Prober) installed(_ context.Context, s *card.Source, _ *machine.User, _ bool) (text, how string, err error) {
+	switch {
+	case s.App == "":
+		return "", "", nil
+	case p.Computer.System() == machine.MacOS:
+		dir, err := p.Computer.Locate("/Applications/"+s.App+".app", nil)
+		if there, eerr := machine.Exists(dir); err != nil || eerr != nil || !there {
+			return "", "", cmp.Or(err, eerr)
+		}
+		text, err = AppVersion(dir)
+		return text, s.App + ".app", err
+	case p.Computer.System() != machine.Windows:
+		return "", "", nil
+	}
+	for _, path := range Uninstall {
+		for _, u := range append([]*machine.User{nil}, machine.Profiles(p.Computer, "%USERPROFILE%")...) {
+			if (u == nil) == strings.HasPrefix(path, "HKCU") {
+				continue
+			}
+			k, err := p.Computer.Registry(path, u)
+			if err != nil {
+				continue
+			}
+			names, _ := k.Keys()
+			for _, n := range names {
+				if title := registry.Text(k, n, "DisplayName"); len(title) >= len(s.App) && strings.EqualFold(title[:len(s.App)], s.App) {
+					text, how = registry.Text(k, n, "DisplayVersion"), "the list of installed programs: "+title
+				}
+			}
+			k.Close()
+			if text != "" {
+				return text, how, nil
+			}
+		}
+	}
+	return "", "", nil
+}
+
+// Uninstall lists the keys with the installed programs of Windows ("Uninstall Registry Key" in its documentation).
+var Uninstall = []string{
+	`HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall`,
+	`HKLM\SOFTWARE\WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall`,
+	`HKCU\Software\Microsoft\Windows\CurrentVersion\Uninstall`,
 }
 
 // PackageVersion returns the version of an installed Debian package, or "".

@@ -78,7 +78,7 @@ func (c *Copies) of(drive string) *copied {
 	if err != nil {
 		v.err = err
 	} else if v.id == "" || v.device == "" {
-		v.err = fmt.Errorf("Windows made no shadow copy of drive %s", drive)
+		v.err = fmt.Errorf("no shadow copy of drive %s was made", drive)
 	}
 	if c.made == nil {
 		c.made = map[string]*copied{}

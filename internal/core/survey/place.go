@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 
@@ -12,6 +13,7 @@ import (
 	"movekit/internal/core/item"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/tree"
 )
 
 // Place is the location of an item on a computer, for one user or for all.
@@ -172,6 +174,38 @@ func Present(ctx context.Context, l *Scanner, c *card.Card) (version string, is 
 		tells = tells || p.Item.Key != "" || !p.Item.Path.IsZero()
 	}
 	return "", !tells, err
+}
+
+// HasData reports whether an app has data on the computer: a file, a key or a database that a card describes, and not only a
+// folder, a service or an address. Servers are not asked. A folder that many apps share counts only if the app is installed.
+func HasData(ctx context.Context, l *Scanner, c *card.Card, installed bool) (bool, error) {
+	places, err := l.Places(ctx, c)
+	defer Close(places)
+	if err != nil {
+		return false, err
+	}
+	for _, p := range places {
+		if info := p.Item.Kind.Info(); !p.Found || info.Runs || info.Served() || len(p.Item.Include) > 0 && !installed {
+			continue
+		} else if !info.Folder {
+			return true, nil
+		}
+		found := false
+		err := p.Source(false).Walk(ctx, func(e tree.Entry, _ string) error {
+			if e.Type == tree.Dir {
+				return nil
+			}
+			found = true
+			return io.EOF
+		}, func(tree.Problem) {})
+		if found {
+			return true, nil
+		}
+		if err != nil && fault.KindOf(err) == fault.Stopped {
+			return false, err
+		}
+	}
+	return false, nil
 }
 
 // Staying returns the items of an app that stay where they are, with the old computer's addresses

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"movekit/internal/core/card"
@@ -59,6 +60,8 @@ type App struct {
 	LeftBehind  []string          `json:"left_behind,omitempty"`
 	ByHand      []string          `json:"by_hand,omitempty"`
 	NotChosen   []string          `json:"not_chosen,omitempty"`
+	Tried       []card.Tried      `json:"card_tried,omitempty"`    // systems on which a test moved the app with this card
+	Untested    bool              `json:"card_untested,omitempty"` // the card is written from documentation for this system
 	Blocks      []steps.Block     `json:"would_stop_pack,omitempty"`
 
 	Places []Place     `json:"-"` // one per item, in the same order
@@ -140,7 +143,8 @@ func (l *Scanner) Scan(ctx context.Context, cards []*card.Card, facts func(*card
 
 // App surveys one app, and gathers the facts for its pack. The caller closes its places.
 func (l *Scanner) App(ctx context.Context, c *card.Card, f steps.Facts) (*App, error) {
-	a := &App{App: c.Name, Title: c.Title, LeftBehind: c.LeftBehind, ByHand: c.ByHand}
+	a := &App{App: c.Name, Title: c.Title, LeftBehind: c.LeftBehind, ByHand: c.ByHand, Tried: c.Tried}
+	a.Untested = slices.Contains(c.Untested, string(l.Computer.System()))
 	var err error
 	if a.Places, err = l.Places(ctx, c); err != nil {
 		return nil, err

@@ -15,13 +15,6 @@ import (
 	"movekit/internal/core/registry"
 )
 
-// uninstall lists the keys with the installed programs.
-var uninstall = []string{
-	`HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall`,
-	`HKLM\SOFTWARE\WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall`,
-	`HKCU\Software\Microsoft\Windows\CurrentVersion\Uninstall`,
-}
-
 // eachKey opens a key, for every user if it is a per-user key.
 func (s *Search) eachKey(path string, do func(k registry.Key, user string)) {
 	users := []machine.User{{}}
@@ -48,7 +41,7 @@ func (s *Search) installed() []Finding {
 		return nil
 	}
 	var out []Finding
-	for _, path := range uninstall {
+	for _, path := range probe.Uninstall {
 		s.eachKey(path, func(k registry.Key, user string) {
 			names, _ := k.Keys()
 			for _, n := range names {

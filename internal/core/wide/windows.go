@@ -29,7 +29,7 @@ type surveyor struct {
 
 func aroundWindows(c machine.Computer) []Finding {
 	s := &surveyor{c: c, programs: map[string]string{}}
-	for _, path := range uninstall {
+	for _, path := range probe.Uninstall {
 		s.each(path, func(k registry.Key, _ *machine.User) {
 			names, _ := k.Keys()
 			for _, n := range names {
