@@ -4,10 +4,10 @@
 GO      ?= go
 export CGO_ENABLED = 0
 FLAGS   := -buildvcs=auto -trimpath -ldflags "-s -w"
-SOURCES := $(shell find cmd internal examples -name '*.go' -o -name '*.yaml' -o -name '*.html' -o -name '*.txt' -o -name '*.hive') go.mod go.sum
+SOURCES := $(shell find cards cmd internal examples -name '*.go' -o -name '*.yaml' -o -name '*.html' -o -name '*.txt' -o -name '*.hive') go.mod go.sum
 DIR     ?= demo-office
 
-.PHONY: all release build windows demo test soak fuzz race cover mutate lint bench docs notices clean
+.PHONY: all cards release build windows demo test soak fuzz race cover mutate lint bench docs notices clean
 
 all: build
 
@@ -38,6 +38,12 @@ soak:
 	MOVEKIT_STORM=$$(($(SOAK) * 200)) $(GO) test -timeout 5h -count=1 ./test/storm
 	MOVEKIT_SOAK=1 $(GO) test -vet=off -timeout 5h -count=1 -run 'TestExistingDatabase|TestInterrupted' ./internal/core/item/...
 	MOVEKIT_SOAK=1 $(GO) test -vet=off -timeout 5h -count=1 -run TestForged ./internal/core/move
+
+# Installs the programs of the built-in cards that run here, one after the other, moves their data, removes them again, and
+# writes docs/cards-tried.md. Needs root and apt; about an hour.
+cards:
+	apt-get update -qq
+	MOVEKIT_CARDS=all $(GO) test -timeout 3h -count=1 -v -run TestBuiltInCards ./test
 
 # Random input for every parser of untrusted data. Each run finds other cases, so it is for a night.
 FUZZ ?= 30000
