@@ -58,10 +58,8 @@ var withCards = []carded{
 	{card: "ssh", packages: "openssh-client", begin: []string{"mkdir -p -m 700 HOME/.ssh", "ssh-keygen -q -t ed25519 -N '' -C office -f HOME/.ssh/id_ed25519", "printf 'Host quay\\n  HostName quay.tern.example\\n  IdentityFile HOME/.ssh/id_ed25519\\n' > HOME/.ssh/config"},
 		shows: "ssh -F HOME/.ssh/config -G quay | grep -E '^(hostname|identityfile)'; ssh-keygen -lf HOME/.ssh/id_ed25519"},
 	{card: "chromium", packages: "chromium", names: true, files: map[string]string{"set.html": "<script>localStorage.boat='Grey Wagtail'</script>", "get.html": "<p id=p></p><script>p.textContent='boat: '+localStorage.boat</script>"},
-		begin: []string{"chromium --headless --no-sandbox --disable-gpu --password-store=basic --virtual-time-budget=2000 --dump-dom file://HOME/set.html >/dev/null 2>&1; sleep 2; cp HOME/get.html ROOT/get.html"},
+		begin: []string{"chromium --headless --no-sandbox --disable-gpu --password-store=basic --virtual-time-budget=2000 --dump-dom file://HOME/set.html >/dev/null 2>&1; cp HOME/get.html ROOT/get.html; for i in $(seq 40); do pgrep -x chromium >/dev/null || break; sleep 0.5; done"},
 		shows: "chromium --headless --no-sandbox --disable-gpu --password-store=basic --virtual-time-budget=2000 --dump-dom file://ROOT/get.html 2>/dev/null | grep -o 'boat: [A-Za-z ]*'"},
-	{card: "zim", packages: "zim", files: map[string]string{"Notebooks/Office/notebook.zim": "[Notebook]\nversion=0.4\nname=Office\n", "Notebooks/Office/Buoys.txt": "Content-Type: text/x-zim-wiki\nWiki-Format: zim 0.6\n\n====== Buoys ======\nBuoy 7 is adrift.\n", ".config/zim/notebooks.list": "[NotebookList]\nDefault=\n1=file://HOME/Notebooks/Office\n\n[Notebook 1]\nuri=file://HOME/Notebooks/Office\nname=Office\n"},
-		shows: "zim --search Office adrift 2>/dev/null"},
 	{card: "calibre", packages: "calibre", begin: []string{"calibredb add --empty -t 'Berth plan' -a 'Harbour office' --with-library 'HOME/Calibre Library' 2>/dev/null"}, names: true, shows: "calibredb list --with-library 'HOME/Calibre Library' 2>/dev/null"},
 	{card: "gnucash", packages: "gnucash python3-gnucash", begin: []string{"mkdir -p HOME/Documents HOME/.local/share/gnucash", `/usr/bin/python3 -c "
 import gnucash
@@ -88,7 +86,7 @@ print([a.GetName() for a in s.book.get_root_account().get_children()]); s.end()
 	{card: "postfix", packages: "postfix", files: map[string]string{"etc/postfix/main.cf": "myhostname = OLD.tern.example\nmydestination = tern.example\nrelayhost = [mail.tern.example]\n", "etc/postfix/master.cf": "smtp inet n - y - - smtpd\n", "etc/aliases": "office: maren\n"},
 		shows: "postconf -c ROOT/DISK/etc/postfix -n 2>/dev/null | grep -v myhostname; postconf -c ROOT/DISK/etc/postfix -M 2>/dev/null"},
 	{card: "dovecot", packages: "dovecot-core dovecot-imapd", files: map[string]string{"etc/dovecot/dovecot.conf": "protocols = imap\nmail_location = maildir:~/Maildir\nssl = no\n"}, shows: "doveconf -c ROOT/DISK/etc/dovecot/dovecot.conf -n 2>/dev/null | grep -v '^#'"},
-	{card: "radicale", packages: "radicale python3-radicale", files: map[string]string{"etc/radicale/config": "[storage]\nfilesystem_folder = /var/lib/radicale/collections\n", "var/lib/radicale/collections/collection-root/maren/lifts/.Radicale.props": `{"tag": "VCALENDAR"}`,
+	{card: "radicale", packages: "radicale python3-radicale", place: "collections=/var/lib/radicale/collections", files: map[string]string{"etc/radicale/config": "[storage]\nfilesystem_folder = /var/lib/radicale/collections\n", "var/lib/radicale/collections/collection-root/maren/lifts/.Radicale.props": `{"tag": "VCALENDAR"}`,
 		"var/lib/radicale/collections/collection-root/maren/lifts/1.ics": "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTAMP:20261120T100000Z\r\nDTSTART:20261120T100000Z\r\nSUMMARY:Lift\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"},
 		shows: `/usr/bin/python3 -c "
 from radicale import config, storage
@@ -189,6 +187,11 @@ func (a carded) move(t *testing.T) (version, shown string) {
 		for _, folder := range []string{"etc", "var/lib/misc", "var/cache/bind"} {
 			fatal.If(t, os.MkdirAll(filepath.Join(now, folder), 0o755))
 		}
+		status, err := exec.Command("dpkg", "-s", strings.Fields(a.packages)[0]).Output() // the program is installed on both disks
+		fatal.If(t, err)
+		for _, d := range []string{old, now} {
+			lay.Out(t, d, map[string]string{"var/lib/dpkg/status": string(status)})
+		}
 	}
 	text := func(home, s string) string {
 		return strings.NewReplacer("ROOT/DISK", home, "HOME", home, "ROOT", dir).Replace(s)
@@ -209,7 +212,7 @@ func (a carded) move(t *testing.T) (version, shown string) {
 		}
 		cmd := exec.CommandContext(t.Context(), "sh", "-c", text(home, words))
 		cmd.Dir = home
-		cmd.Env = append(os.Environ(), "HOME="+home, "XDG_CONFIG_HOME=", "XDG_DATA_HOME=", "TERM=dumb", "LC_ALL=C.UTF-8", "QT_QPA_PLATFORM=offscreen", "PATH="+os.Getenv("PATH")+":/usr/sbin")
+		cmd.Env = append(os.Environ(), "HOME="+home, "XDG_CONFIG_HOME="+home+"/.config", "XDG_DATA_HOME="+home+"/.local/share", "TERM=dumb", "LC_ALL=C.UTF-8", "QT_QPA_PLATFORM=offscreen", "PATH="+os.Getenv("PATH")+":/usr/sbin")
 		cmd.WaitDelay = 10 * time.Second
 		out, err := cmd.CombinedOutput()
 		if err != nil {

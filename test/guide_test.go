@@ -36,8 +36,8 @@ func TestGuide(t *testing.T) {
 		}
 	}
 	// On the old computer: create a kit, survey and pack. The passphrase is not asked again.
-	out := atTerminal(t, dir, "nonsense\nnew\nkit\ncards\nNEW\n\n\nq\n", "--root", "old")
-	expect(out, "This is OLD", "Please enter", "$ movekit new kit --to NEW --root old", "the old computer", "$ movekit survey --kit kit --root old", "$ movekit pack --kit kit --root old", "sealed and verified",
+	out := atTerminal(t, dir, "nonsense\nnew\nkit\ncards\n?\nb\n\n\nold\nNEW\nwrong words\nlater\n\n\nq\n", "--root", "old")
+	expect(out, "This is OLD", "Please enter", "That is not right. The passphrase is", "old is this computer, the old one", "The name is checked on the new computer", "$ movekit new kit --to NEW --root old", "the old computer", "$ movekit survey --kit kit --root old", "$ movekit pack --kit kit --root old", "sealed and verified",
 		"Next is unpack on NEW", "take the stick there", "Nothing is lost")
 	_, rest, _ := strings.Cut(out, "apart from the kit:")
 	words := strings.Fields(rest)
@@ -53,7 +53,7 @@ func TestGuide(t *testing.T) {
 	if strings.Count(out, "Passphrase of the kit") != 1 {
 		t.Errorf("the passphrase is asked %d times", strings.Count(out, "Passphrase of the kit"))
 	}
-	out = atTerminal(t, dir, "\n\n"+pass+"\n\n"+filepath.Join(dir, "handover")+"\n\ny\nq\n", "--root", "old")
+	out = atTerminal(t, dir, "\n\n\n"+pass+"\n\n"+filepath.Join(dir, "handover")+"\n\ny\nq\n", "--root", "old")
 	expect(out, "$ movekit retire", "set aside", "$ movekit report --to", "$ movekit close", "Nothing is due: the kit is closed")
 	if _, err := os.Stat(filepath.Join(dir, "handover/handover.html")); err != nil {
 		t.Error(err)
@@ -62,7 +62,7 @@ func TestGuide(t *testing.T) {
 	os.RemoveAll(filepath.Join(dir, "kit"))
 	out = atTerminal(t, dir, "look\nq\n", "--root", "old")
 	expect(out, "create a safety copy", "$ movekit survey --wide --root old")
-	out = atTerminal(t, dir, "keep\ncopy\n\napps\ndiary/diary\nother\npack\nkit\nq\n", "--root", "old")
+	out = atTerminal(t, dir, "keep\ncopy\n\nlater\napps\ndiary/diary\nother\npack\nkit\nq\n", "--root", "old")
 	expect(out, "$ movekit new copy --keep", "now: diary/diary", "$ movekit pack diary/diary --kit copy", "the safety copy of OLD")
 	if strings.Contains(out, "settings of maren") && strings.Contains(strings.SplitN(out, "$ movekit pack", 2)[1], "settings of maren  ") {
 		t.Errorf("what was not selected was packed: %s", out)
@@ -168,7 +168,7 @@ func TestCollection(t *testing.T) {
 	}
 	os.Remove(filepath.Join(dir, "cards/diary.yaml"))
 	os.Remove(filepath.Join(dir, "cards/server.yaml"))
-	must(t, 2, dir, "new", "empty", "--root", "old", "--to", "NEW").tells(t, "none of the cards' apps is on OLD")
+	must(t, 2, dir, "new", "empty", "--root", "old", "--to", "NEW").tells(t, "no app that a card describes is on OLD")
 }
 
 // TestCardAdd adds cards to the collection: all or none, and never over another card.

@@ -68,7 +68,7 @@ func (s *screen) text() string {
 }
 
 // question matches the end of the program's questions.
-var question = regexp.MustCompile(`(: |\? |\[y/N\] )$`)
+var question = regexp.MustCompile(`(: |\? |\[[yY]/[nN]\] )$`)
 
 // asks waits for the next question, and a moment more: a terminal hides typed text only once the
 // question is shown. It returns false if the program has ended, or asks nothing for a minute.

@@ -252,7 +252,8 @@ items:
 	}
 	must(t, 2, dir, "survey", "--cards", "live.yaml", "--limit", "0s").tells(t, "--limit")
 	must(t, 2, dir, "ready", "--wide").tells(t, "unknown flag: --wide")
-	must(t, 1, dir, "survey").tells(t, "no kit was given")
+	lay.Out(t, dir, map[string]string{"bare/computer.yaml": "name: BARE\nsystem: linux\nhardware-id: h\n"})
+	must(t, 1, dir, "survey", "--root", "bare").tells(t, "no kit was given")
 }
 
 // TestUnreadableFolder runs the survey as a user without full read rights.

@@ -6,11 +6,15 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/filemeta"
+	"movekit/internal/core/item"
 	"movekit/internal/core/kit"
+	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
@@ -28,8 +32,28 @@ type guide struct {
 	looked bool     // this computer was surveyed in this session
 }
 
-// errLeave means that the user leaves the guide.
-var errLeave = errors.New("left")
+// errLeave means that the user leaves the guide, and errBack that the user goes back one question.
+var (
+	errLeave = errors.New("left")
+	errBack  = errors.New("back")
+)
+
+// inOrder asks questions one after the other. If the user goes back, it asks the question before again; before the first one
+// it returns errBack.
+func inOrder(questions ...func() error) error {
+	for i := 0; i < len(questions); {
+		err := questions[i]()
+		switch {
+		case errors.Is(err, errBack) && i > 0:
+			i--
+		case err != nil:
+			return err
+		default:
+			i++
+		}
+	}
+	return nil
+}
 
 // guided starts the guide.
 func (e *env) guided(ctx context.Context) error {
@@ -96,26 +120,50 @@ func (g *guide) key(question string, options ...[2]string) (string, error) {
 				return line, nil
 			}
 		}
-		fmt.Fprintln(g.err, "Please enter one of the words on the left.")
+		if line == "b" || line == "back" {
+			return "", errBack
+		}
+		fmt.Fprintln(g.err, "Please enter one of the words on the left. q leaves, b goes back.")
 	}
 }
 
 // line asks for a text; Enter means the default.
 func (g *guide) line(question, usual string) (string, error) {
+	return g.checked(question, usual, "", func(string) string { return "" })
+}
+
+// checked asks for a text until nothing is wrong with it. Enter means the default, ? shows an explanation, b goes back, and q
+// leaves. wrong returns what is wrong with a text, or "".
+func (g *guide) checked(question, usual, about string, wrong func(string) string) (string, error) {
 	if usual != "" {
 		question += " [" + usual + "]"
 	}
-	text, err := g.read(table.Visible(question)+": ", false)
-	if fault.KindOf(err) == fault.Stopped {
-		return "", err
+	for {
+		text, err := g.read(table.Visible(question)+": ", false)
+		if fault.KindOf(err) == fault.Stopped {
+			return "", err
+		}
+		switch {
+		case err != nil || strings.EqualFold(text, "q"):
+			return "", errLeave
+		case strings.EqualFold(text, "b"):
+			return "", errBack
+		case text == "?":
+			said := "q leaves, b goes back one question."
+			if usual != "" {
+				said = "Enter means " + usual + "; " + said
+			}
+			fmt.Fprintf(g.err, "%s\n", table.Within(table.Visible(strings.TrimSpace(about+" "+said)), widthOf(g.err)))
+			continue
+		case text == "":
+			text = usual
+		}
+		why := wrong(text)
+		if why == "" {
+			return text, nil
+		}
+		fmt.Fprintf(g.err, "%s\n", table.Within(table.Visible(why), widthOf(g.err)))
 	}
-	if err != nil || strings.EqualFold(text, "q") {
-		return "", errLeave
-	}
-	if text == "" {
-		text = usual
-	}
-	return text, nil
 }
 
 // do shows a command and runs it. The command prints its own messages.
@@ -207,9 +255,15 @@ func (g *guide) choose(ctx context.Context) (string, error) {
 	if len(found) == 1 {
 		options[0][0] = ""
 	}
+	if len(found) == 0 {
+		options = append(options, [2]string{"again", "look for kits again, such as on a stick that you just plugged in"})
+	}
 	options = append(options, [2]string{"new", "create a kit: another computer replaces " + c.Name()}, [2]string{"keep", "create a safety copy of " + c.Name()},
 		[2]string{"look", "show what is on " + c.Name() + " that could be moved"}, [2]string{"card", "create a card for an app on " + c.Name()}, [2]string{"q", "quit"})
 	answer, err := g.key("What do you want to do?", options...)
+	if errors.Is(err, errBack) || answer == "again" {
+		return "", nil
+	}
 	if err != nil {
 		return "", err
 	}
@@ -233,29 +287,54 @@ func statusName(k *kit.Kit) string { return steps.Fold(k.Manifest, k.Log.Lines).
 
 // make creates a kit.
 func (g *guide) make(ctx context.Context, keep bool) (string, error) {
-	dir, err := g.line("Folder for the kit, on the stick", "kit")
+	c, err := g.computer()
 	if err != nil {
+		return "", err
+	}
+	usual := usualCards()
+	var dir, cards, name string
+	questions := []func() error{func() (err error) {
+		dir, err = g.checked("Folder for the kit, on the stick", stickFolder(c.Name()), "The kit is the folder that carries the move: sealed data, cards, a journal and this program. It must be new or empty.", kit.Unusable)
+		return err
+	}, func() (err error) {
+		cards, err = g.checked("Folder with the office's own cards, if it has any", usual, "A card describes where an app keeps its data. Move Kit has cards for common programs; your own come first.", func(text string) string {
+			if _, err := os.Stat(text); text != "" && err != nil {
+				return "There is no folder or file " + text + "."
+			}
+			return ""
+		})
+		return err
+	}}
+	if !keep {
+		repeated := false
+		questions = append(questions, func() (err error) {
+			name, err = g.checked("Name of the new computer", "", "The name is checked on the new computer, so that nothing is put on a wrong one.", func(text string) string {
+				switch {
+				case text == "":
+					return "Please enter the name of the computer that replaces this one."
+				case strings.EqualFold(text, c.Name()) && !repeated:
+					repeated = true
+					return text + " is this computer, the old one. If the new one has the same name, enter it again."
+				}
+				return ""
+			})
+			return err
+		})
+	}
+	if err := inOrder(questions...); err != nil {
+		if errors.Is(err, errBack) {
+			return "", nil
+		}
 		return "", err
 	}
 	args := []string{"new", dir}
-	usual := usualCards()
-	cards, err := g.line("Folder with the office's own cards, if it has any", usual)
-	if err != nil {
-		return "", err
-	}
 	if cards != "" && cards != usual {
 		args = append(args, "--cards", cards)
 	}
 	if keep {
 		args = append(args, "--keep")
 	} else {
-		name, err := g.line("Name of the new computer", "")
-		if err != nil {
-			return "", err
-		}
-		if name != "" {
-			args = append(args, "--to", name)
-		}
+		args = append(args, "--to", name)
 	}
 	g.passphrase = g.given // not the passphrase of another kit
 	code, err := g.do(ctx, args...)
@@ -263,6 +342,19 @@ func (g *guide) make(ctx context.Context, keep bool) (string, error) {
 		return "", err
 	}
 	return dir, err
+}
+
+// stickFolder proposes a folder for a kit: on the first removable disk that can be written to, or else here.
+func stickFolder(old string) string {
+	name := "move-" + strings.ToLower(item.FileName(old))
+	for _, m := range machine.Mounts() {
+		// Elsewhere on Unix, a foreign file system is virtual.
+		plugged := runtime.GOOS == "windows" || slices.ContainsFunc([]string{"/media/", "/run/media/", "/mnt/", "/Volumes/"}, func(above string) bool { return strings.HasPrefix(m.Path+"/", above) })
+		if dir := filepath.Join(m.Path, name); plugged && m.Foreign && !m.Remote && filemeta.Writable(m.Path) == nil && kit.Unusable(dir) == "" {
+			return dir
+		}
+	}
+	return "kit"
 }
 
 // move leads through one move, until the user selects another.
@@ -297,10 +389,17 @@ func (g *guide) move(ctx context.Context) error {
 		options = append(options, [2]string{"look", "check this computer: what is here, and what is not ready"}, [2]string{"apps", "select apps or items (now: " + orAll(g.only) + ")"},
 			[2]string{"other", "another step"}, [2]string{"kit", "another kit"}, [2]string{"q", "quit; nothing is lost"})
 		answer, err := g.key("What now?", options...)
+		if errors.Is(err, errBack) {
+			continue
+		}
 		if err != nil {
 			return err
 		}
-		if again, err := g.answered(ctx, answer, args, side); err != nil || !again {
+		again, err := g.answered(ctx, answer, args, side)
+		if errors.Is(err, errBack) {
+			continue
+		}
+		if err != nil || !again {
 			return err
 		}
 	}
@@ -412,8 +511,26 @@ func (g *guide) step(ctx context.Context, args []string) error {
 	if slices.Contains([]string{"survey", "pack", "deactivate", "unpack", "undo", "activate", "verify", "retire"}, args[0]) {
 		args = append(args, g.only...)
 	}
-	_, err := g.do(ctx, args...)
+	if args[0] == "retire" {
+		is, err := g.yes(fmt.Sprintf("Rename the old data on %s, so that nobody uses it any more? Nothing is deleted", g.name()), true)
+		if err != nil || !is {
+			return err
+		}
+	}
+	code, err := g.do(ctx, args...)
+	if err == nil && code != exitDone && args[0] != "survey" {
+		fmt.Fprintf(g.err, "%s\n", table.Within(args[0]+" is not finished. What is complete is kept; the message above says what to do. Then Enter tries it again.", widthOf(g.err)))
+	}
 	return err
+}
+
+// name returns this computer's name.
+func (g *guide) name() string {
+	c, err := g.computer()
+	if err != nil {
+		return "this computer"
+	}
+	return c.Name()
 }
 
 // prepareNew checks the new computer, and asks for missing destinations.

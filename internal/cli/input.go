@@ -124,7 +124,10 @@ func (u *ui) stopped() error {
 var errNo = fault.New(fault.Stopped, "you answered no")
 
 // ask asks a yes-or-no question. A non-interactive run needs --yes.
-func (u *ui) ask(question string) error {
+func (u *ui) ask(question string) error { return u.askOr(question, false) }
+
+// askOr asks a yes-or-no question. usual is what Enter means.
+func (u *ui) askOr(question string, usual bool) error {
 	if u.yes {
 		return nil
 	}
@@ -132,13 +135,13 @@ func (u *ui) ask(question string) error {
 		return fault.New(fault.Unanswered, "this run is non-interactive: %s", question)
 	}
 	for {
-		line, err := u.read(question+" [y/N] ", false)
+		line, err := u.read(question+map[bool]string{false: " [y/N] ", true: " [Y/n] "}[usual], false)
 		switch a := strings.ToLower(line); {
 		case fault.KindOf(err) == fault.Stopped:
 			return err
-		case err != nil, a == "", slices.Contains(notWords, a):
+		case err != nil, a == "" && !usual, slices.Contains(notWords, a) && a != "":
 			return errNo
-		case a == "y" || a == "yes":
+		case a == "" || a == "y" || a == "yes":
 			return nil
 		}
 		fmt.Fprintln(u.err, "Please enter y or n.")

@@ -127,7 +127,7 @@ func (p *technician) Change(title string, key steps.Key, lines []pathmap.Line) (
 	if p.yes {
 		return true, nil
 	}
-	err := p.ask("Update them? (no: keep the old paths)")
+	err := p.askOr("Update them? (no: keep the old paths)", true)
 	if errors.Is(err, errNo) {
 		return false, nil
 	}

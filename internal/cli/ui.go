@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"os"
 	"slices"
 	"strings"
@@ -218,6 +219,31 @@ func (u *ui) newPassphrase(file string, typed bool, check func(string) error, ma
 	return p, err
 }
 
+// writtenDown asks for two words of a passphrase that was just shown, so that it does not scroll away before somebody has
+// written it down. Without a terminal it asks nothing.
+func (u *ui) writtenDown(passphrase string) error {
+	words := strings.Split(passphrase, "-")
+	if !u.canAsk() || u.scripted || u.yes || len(words) < 4 {
+		return nil
+	}
+	first := rand.IntN(len(words) - 1)
+	second := first + 1 + rand.IntN(len(words)-first-1)
+	for {
+		said, err := u.read(fmt.Sprintf("Type word %d and word %d of it, to go on (or: later): ", first+1, second+1), false)
+		if fault.KindOf(err) == fault.Stopped {
+			return err
+		}
+		if err != nil {
+			return nil // the terminal is gone
+		}
+		given := strings.FieldsFunc(strings.ToLower(said), func(r rune) bool { return r == ' ' || r == '-' || r == ',' })
+		if len(given) == 2 && given[0] == words[first] && given[1] == words[second] || strings.EqualFold(strings.TrimSpace(said), "later") {
+			return nil
+		}
+		fmt.Fprintf(u.err, "That is not right. The passphrase is\n\n    %s\n\n", passphrase)
+	}
+}
+
 // chosenPassphrase makes and shows a passphrase, or asks for it twice.
 func (u *ui) chosenPassphrase(what string, typed bool, check func(string) error, make func() (string, error)) (string, error) {
 	if !typed {
@@ -226,7 +252,7 @@ func (u *ui) chosenPassphrase(what string, typed bool, check func(string) error,
 			return "", err
 		}
 		table.Fprintf(u.err, "\nThe passphrase of the %s, shown only once. Write it down and keep it apart from the %s:\n\n    %s\n\nWithout it nobody can open the %s. It cannot be recovered.\n\n", what, what, p, what)
-		return p, nil
+		return p, u.writtenDown(p)
 	}
 	p, err := u.secret("New passphrase for the " + what + ": ")
 	if err != nil {

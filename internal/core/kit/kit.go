@@ -31,6 +31,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/filemeta"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/seal"
@@ -149,6 +150,31 @@ type New struct {
 	Passphrase string
 	Work       int    // log2 N of its scrypt; 0 means the default
 	Notices    string // licence notices of the programs
+}
+
+// Unusable returns why a kit cannot be created in a folder, or "". It creates nothing.
+func Unusable(dir string) string {
+	if strings.TrimSpace(dir) == "" {
+		return "Please enter a folder."
+	}
+	if entries, err := os.ReadDir(dir); err == nil && len(visible(entries)) > 0 && !halfMade(dir) {
+		return "The folder " + dir + " is not empty. Choose a new one."
+	}
+	at := dir
+	for {
+		info, err := os.Stat(at)
+		switch {
+		case err == nil && !info.IsDir():
+			return at + " is a file. Choose another name."
+		case err == nil && filemeta.Writable(at) != nil:
+			return at + " cannot be written to. Choose another place."
+		}
+		up := filepath.Dir(at)
+		if err == nil || up == at {
+			return ""
+		}
+		at = up
+	}
 }
 
 // Create creates a kit in dir, and opens it. The folder must be empty, missing, or left by an
