@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -131,5 +132,9 @@ func (l *live) Running(ctx context.Context, names []string) ([]Program, error) {
 			all = append(all, one)
 		}
 	}
-	return withNames(all, names), nil
+	return slices.DeleteFunc(withNames(all, names), func(one Program) bool {
+		p := process.Process{Pid: one.PID}
+		state, err := p.StatusWithContext(ctx)
+		return err == nil && slices.Contains(state, process.Zombie) // it has ended, and holds nothing
+	}), nil
 }

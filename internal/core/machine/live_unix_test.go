@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"testing"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -81,5 +82,39 @@ func TestLocked(t *testing.T) {
 		t.Errorf("locked by %d, want %d", pid, cmd.Process.Pid)
 	}
 	in.Close()
+	cmd.Wait()
+}
+
+// TestEndedProgram does not count a program that has ended and that its parent has not asked about.
+func TestEndedProgram(t *testing.T) {
+	c, err := Open("")
+	fatal.If(t, err)
+	sleep, err := exec.LookPath("sleep")
+	fatal.If(t, err)
+	data, err := os.ReadFile(sleep)
+	fatal.If(t, err)
+	name := filepath.Join(t.TempDir(), "quayclock")
+	fatal.If(t, os.WriteFile(name, data, 0o755))
+	running := func() int {
+		t.Helper()
+		all, err := c.Running(t.Context(), []string{"quayclock"})
+		fatal.If(t, err)
+		return len(all)
+	}
+	cmd := exec.Command(name, "60")
+	fatal.If(t, cmd.Start())
+	for n := 0; running() != 1; n++ {
+		if n > 100 {
+			t.Fatal("a running program is not found")
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	fatal.If(t, cmd.Process.Kill())
+	for n := 0; running() != 0; n++ {
+		if n > 100 {
+			t.Fatal("a program that has ended counts as running")
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
 	cmd.Wait()
 }
