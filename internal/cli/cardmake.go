@@ -18,9 +18,12 @@ import (
 	"movekit/internal/core/draft"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
+	"movekit/internal/core/item/kinds"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/probe"
 	"movekit/internal/core/run"
+	"movekit/internal/core/survey"
 	"movekit/internal/core/wide"
 	"movekit/internal/table"
 )
@@ -45,7 +48,9 @@ stays the same, and the previous version is kept beside it.`,
 			dir := cmp.Or(dir, usualCards(), "cards")
 			var err error
 			if g := (&guide{env: e}); len(args) == 1 {
-				err = g.changeCard(filepath.Join(dir, args[0]+".yaml"))
+				if err = g.changeCard(filepath.Join(dir, args[0]+".yaml")); errors.Is(err, errBack) {
+					err = errLeave
+				}
 			} else {
 				err = g.makeCard(cmd.Context(), dir)
 			}
@@ -88,57 +93,67 @@ func (g *guide) makeCard(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	app, err := g.whichApp(draft.Group(found.Findings))
-	if err != nil {
-		return err
-	}
-	title, err := g.line("What is the app called", app.Title)
-	if err != nil {
-		return err
-	}
-	name, err := g.shortName(title, dir)
-	if err != nil {
-		return err
-	}
 	temp, err := g.private.Dir()
 	if err != nil {
 		return err
 	}
+	var app draft.App
+	var title, name string
 	var d *draft.Draft
-	for d == nil {
-		places, err := g.whichPlaces(computer, app)
-		if err != nil {
+	var data []byte
+	// Going back to a question before the places asks for them again.
+	err = inOrder(
+		func() (err error) { app, err = g.whichApp(draft.Group(found.Findings)); return err },
+		func() (err error) { title, err = g.line("What is the app called", app.Title); return err },
+		func() (err error) { name, err = g.shortName(title, dir); return err },
+		func() (err error) {
+			for d = nil; d == nil; {
+				places, err := g.whichPlaces(computer, app)
+				if err != nil {
+					return err
+				}
+				if d, err = (&draft.Drafter{Computer: computer, Temp: temp}).Make(ctx, name, title, places); err != nil {
+					printError(fold(g.err), err, g.colour)
+				}
+				if ctx.Err() != nil {
+					return err
+				}
+			}
+			return nil
+		},
+		func() (err error) { d.Vendor, err = g.line("Who is its vendor", app.Vendor); return err },
+		func() (err error) { d.About, err = g.line("What does the office use it for", ""); return err },
+		func() error { return g.programsOf(d) },
+		func() error { return g.versionOf(d, computer) },
+		func() error { return g.figures(d) },
+		func() (err error) {
+			for {
+				if d.Licence, err = g.licenceOf(d); err != nil {
+					return err
+				}
+				if _, err = d.YAML(""); err == nil || d.Licence == nil {
+					return err
+				}
+				printError(fold(g.err), err, g.colour) // an answer is not valid
+			}
+		},
+		func() (err error) {
+			d.ByHand, err = g.lines("What are the manual steps on the new computer (choose a printer, sign in, ...)?")
 			return err
-		}
-		if d, err = (&draft.Drafter{Computer: computer, Temp: temp}).Make(ctx, name, title, places); err != nil {
-			printError(fold(g.err), err, g.colour)
-		}
-		if ctx.Err() != nil {
+		},
+		func() (err error) {
+			if data, err = d.YAML("movekit card check FILE"); err != nil {
+				return err
+			}
+			g.preview(ctx, h, d, data)
+			is, err := g.yes("Write this card? (b: change the last answers)", true)
+			if err == nil && !is {
+				return errLeave
+			}
 			return err
-		}
-	}
-	if d.Vendor, err = g.line("Who is its vendor", app.Vendor); err != nil {
-		return err
-	}
-	if d.About, err = g.line("What does the office use it for", ""); err != nil {
-		return err
-	}
-	if err := g.figures(d); err != nil {
-		return err
-	}
-	if d.Licence, err = g.licenceOf(d); err != nil {
-		return err
-	}
-	if d.ByHand, err = g.lines("What are the manual steps on the new computer (choose a printer, sign in, ...)?"); err != nil {
-		return err
-	}
-	data, err := d.YAML("movekit card check FILE")
-	for err != nil && d.Licence != nil { // an answer is not valid
-		printError(fold(g.err), err, g.colour)
-		if d.Licence, err = g.licenceOf(d); err != nil {
-			return err
-		}
-		data, err = d.YAML("movekit card check FILE")
+		})
+	if errors.Is(err, errBack) {
+		return errLeave
 	}
 	if err != nil {
 		return err
@@ -157,6 +172,107 @@ func (g *guide) makeCard(ctx context.Context, dir string) error {
 	g.printf("\nWrote the card %s.\n", file)
 	g.inWords(c)
 	return nil
+}
+
+// programsOf asks for the app's programs.
+func (g *guide) programsOf(d *draft.Draft) error {
+	text, err := g.checked("Its programs, to check that they are closed (such as tide.exe)", strings.Join(d.Programs, " "), "The pack waits until nobody uses them. Separate names by spaces.", func(text string) string {
+		if strings.ContainsAny(text, `/\`) {
+			return "Please enter names only, without their folders."
+		}
+		return ""
+	})
+	d.Programs = strings.Fields(text)
+	return err
+}
+
+// versionOf asks where the app's version is found, and which version the new computer needs.
+func (g *guide) versionOf(d *draft.Draft, c machine.Computer) error {
+	if len(d.Version) == 0 {
+		var source string
+		said, err := g.checked("A program or file with its version, or its Debian package (Enter: the version is not checked)", "", "Otherwise nothing notices that the new computer has a version that cannot read the data.", func(text string) string {
+			if text == "" {
+				return ""
+			}
+			if real, err := c.Locate(text, nil); err == nil {
+				if there, err := machine.Exists(real); err == nil && there {
+					source = map[bool]string{true: "exe: ", false: "file: "}[strings.HasSuffix(strings.ToLower(text), ".exe") || strings.HasSuffix(text, ".app")] + draft.Quote(text)
+					return ""
+				}
+			}
+			if v, err := probe.PackageVersion(c, text); err == nil && v != "" {
+				source = "package: " + draft.Quote(text)
+				return ""
+			}
+			return "There is neither a file nor a package " + text + " here."
+		})
+		if err != nil || said == "" {
+			return err
+		}
+		d.Version = []string{source}
+	}
+	rules := []string{"exact", "same-minor", "same-major", "same-or-newer"}
+	rule, err := g.checked("Which version must the new computer have ("+strings.Join(rules, ", ")+")", cmp.Or(d.Rule, "same-major"), "same-major: 8.2 reads data of 8.1; same-minor: only another 8.2; same-or-newer: any later one.", func(text string) string {
+		if !slices.Contains(rules, text) {
+			return "Please enter one of " + strings.Join(rules, ", ") + "."
+		}
+		return ""
+	})
+	d.Rule = rule
+	return err
+}
+
+// preview prints what a card would move from this computer, and what it leaves out.
+func (g *guide) preview(ctx context.Context, h *run.Host, d *draft.Draft, data []byte) {
+	c, err := card.Parse(d.Name+".yaml", data)
+	if err != nil {
+		return
+	}
+	l := &survey.Scanner{Host: h, Kinds: kinds.All, Options: item.Options{Again: true}}
+	places, err := l.Places(ctx, c)
+	defer survey.Close(places)
+	if err != nil {
+		return
+	}
+	var bytes, out int64
+	counts := map[string]int64{}
+	for _, p := range places {
+		if !p.Found {
+			continue
+		}
+		info := p.Item.Kind.Info()
+		word := "file"
+		switch {
+		case info.Runs:
+			word = "service"
+		case info.Keyed:
+			word = "registry key"
+		case info.Counts == "query":
+			word = "database"
+		case info.Folder:
+			word = "folder"
+		}
+		counts[word]++
+		if is, err := p.Inspect(ctx, l.Options); err == nil {
+			bytes += is.Bytes
+		}
+	}
+	var told []string
+	for _, word := range []string{"folder", "file", "database", "registry key", "service"} {
+		if counts[word] > 0 {
+			told = append(told, item.Plural(counts[word], word))
+		}
+	}
+	for _, it := range d.Items {
+		for _, s := range it.Skips {
+			out += s.Bytes
+		}
+	}
+	line := "This card moves " + strings.Join(told, ", ") + ", " + bytesText(bytes)
+	if out > 0 {
+		line += "; not: caches and the like, " + bytesText(out)
+	}
+	fmt.Fprintf(g.err, "\n%s.\n", table.Within(table.Visible(line), widthOf(g.err)))
 }
 
 // changeCard asks again for the answers in a card that the user selects.
@@ -453,15 +569,15 @@ func (g *guide) licenceOf(d *draft.Draft) (lines []string, err error) {
 	for i, m := range card.Methods {
 		fmt.Fprintf(g.err, "  %d  %s\n", i+1, m.Plain)
 	}
-	n := -1
-	for n < 0 || n > len(card.Methods) {
-		text, err := g.line("Number", "0")
-		if err != nil {
-			return nil, err
+	n := 0
+	if _, err := g.checked("Number", "0", "", func(text string) string {
+		var err error
+		if n, err = strconv.Atoi(text); err != nil || n < 0 || n > len(card.Methods) {
+			return fmt.Sprintf("Please enter a number from 0 to %d.", len(card.Methods))
 		}
-		if n, err = strconv.Atoi(text); err != nil {
-			n = -1
-		}
+		return ""
+	}); err != nil {
+		return nil, err
 	}
 	if n == 0 {
 		return nil, nil

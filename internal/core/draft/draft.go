@@ -41,6 +41,7 @@ type Draft struct {
 	System      machine.System
 	Items       []*Item
 	Version     []string // lines of the card below "version:"; empty if nothing was found
+	Rule        string   // which versions of the app can read the data; "" for the default
 	Programs    []string
 	Pointers    []Pointer
 	Requires    []card.Require

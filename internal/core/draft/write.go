@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -112,7 +113,7 @@ func (d *Draft) writeVersion(w *writer) {
 		for _, l := range d.Version {
 			w.line("  %s", l)
 		}
-		w.line("  rule: same-major  # exact, same-minor, same-major, same-or-newer: ask the vendor")
+		w.line("  rule: %s  # exact, same-minor, same-major, same-or-newer: ask the vendor", cmp.Or(d.Rule, "same-major"))
 	}
 	w.line("")
 	if len(d.Programs) > 0 {
