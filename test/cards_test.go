@@ -61,16 +61,16 @@ var withCards = []carded{
 		begin: []string{"chromium --headless --no-sandbox --disable-gpu --password-store=basic --virtual-time-budget=2000 --dump-dom file://HOME/set.html >/dev/null 2>&1; cp HOME/get.html ROOT/get.html; for i in $(seq 40); do pgrep -x chromium >/dev/null || break; sleep 0.5; done"},
 		shows: "chromium --headless --no-sandbox --disable-gpu --password-store=basic --virtual-time-budget=2000 --dump-dom file://ROOT/get.html 2>/dev/null | grep -o 'boat: [A-Za-z ]*'"},
 	{card: "calibre", packages: "calibre", begin: []string{"calibredb add --empty -t 'Berth plan' -a 'Harbour office' --with-library 'HOME/Calibre Library' 2>/dev/null"}, names: true, shows: "calibredb list --with-library 'HOME/Calibre Library' 2>/dev/null"},
-	{card: "gnucash", packages: "gnucash python3-gnucash", begin: []string{"mkdir -p HOME/Documents HOME/.local/share/gnucash", `/usr/bin/python3 -c "
+	{card: "gnucash", packages: "gnucash python3-gnucash libdbd-sqlite3", begin: []string{"mkdir -p HOME/Documents HOME/.local/share/gnucash", `/usr/bin/python3 -c "
 import gnucash
 from gnucash import Session, SessionOpenMode, Account
-s = Session('sqlite3://HOME/Documents/office.gnucash', SessionOpenMode.SESSION_NEW_STORE)
+s = Session('xml://HOME/Documents/office.gnucash', SessionOpenMode.SESSION_NEW_STORE)
 b = s.book; a = Account(b); b.get_root_account().append_child(a)
 a.SetName('Mooring fees'); a.SetType(gnucash.ACCT_TYPE_INCOME); a.SetCommodity(b.get_table().lookup('CURRENCY', 'EUR'))
 s.save(); s.end()
 "`}, shows: `/usr/bin/python3 -c "
 from gnucash import Session, SessionOpenMode
-s = Session('sqlite3://HOME/Documents/office.gnucash', SessionOpenMode.SESSION_READ_ONLY)
+s = Session('xml://HOME/Documents/office.gnucash', SessionOpenMode.SESSION_READ_ONLY)
 print([a.GetName() for a in s.book.get_root_account().get_children()]); s.end()
 "`},
 	// Programs of the whole computer.
@@ -103,8 +103,8 @@ for col in storage.load(c).discover('/maren/lifts/', '1'): print(col.path if has
 // helpers start servers on a disk, run a command, and end the server.
 var helpers = map[string]string{
 	"samba.conf": "[global]\nnetbios name = OLD\nprivate dir = ROOT/DISK/var/lib/samba/private\nstate directory = ROOT/state\nlock directory = ROOT/state\ncache directory = ROOT/state\npassdb backend = tdbsam\n", "state/.keep": "",
-	"cups.sh":    "mkdir -p ROOT/run ROOT/cache ROOT/spool/tmp\nprintf 'ServerRoot ROOT/DISK/etc/cups\\nRequestRoot ROOT/spool\\nStateDir ROOT/run\\nCacheDir ROOT/cache\\nTempDir ROOT/spool/tmp\\nErrorLog ROOT/log\\nAccessLog ROOT/log\\nPageLog ROOT/log\\nFileDevice yes\\nUser lp\\nGroup lp\\nSystemGroup root\\n' > ROOT/cups-files.conf\nchmod -R a+rwX ROOT\n/usr/sbin/cupsd -f -c ROOT/DISK/etc/cups/cupsd.conf -s ROOT/cups-files.conf & P=$!\nfor i in 1 2 3 4 5 6 7 8 9; do lpstat -h 127.0.0.1:6310 -r >/dev/null 2>&1 && break; sleep 0.5; done\nsh -c \"$1\"\nkill $P; wait $P\n",
-	"orthanc.sh": "printf '{\"StorageDirectory\":\"ROOT/DISK/var/lib/orthanc/db-v6\",\"IndexDirectory\":\"ROOT/DISK/var/lib/orthanc/db-v6\",\"HttpPort\":8342,\"DicomServerEnabled\":false,\"RemoteAccessAllowed\":false}' > ROOT/o.json\nOrthanc ROOT/o.json >/dev/null 2>&1 & P=$!\nfor i in 1 2 3 4 5 6 7 8 9 10 11 12; do curl -s http://127.0.0.1:8342/system >/dev/null && break; sleep 0.5; done\nsh -c \"$1\"\nkill $P; wait $P\n",
+	"cups.sh":    "mkdir -p ROOT/run ROOT/cache ROOT/spool/tmp\nprintf 'ServerRoot ROOT/DISK/etc/cups\\nRequestRoot ROOT/spool\\nStateDir ROOT/run\\nCacheDir ROOT/cache\\nTempDir ROOT/spool/tmp\\nErrorLog ROOT/log\\nAccessLog ROOT/log\\nPageLog ROOT/log\\nFileDevice yes\\nUser lp\\nGroup lp\\nSystemGroup root\\n' > ROOT/cups-files.conf\nchmod -R a+rwX ROOT\n/usr/sbin/cupsd -f -c ROOT/DISK/etc/cups/cupsd.conf -s ROOT/cups-files.conf & P=$!\nfor i in $(seq 40); do lpstat -h 127.0.0.1:6310 -r 2>/dev/null | grep -q 'is running' && break; sleep 0.5; done\nsh -c \"$1\"\nkill $P; wait $P\ntrue\n",
+	"orthanc.sh": "printf '{\"StorageDirectory\":\"ROOT/DISK/var/lib/orthanc/db-v6\",\"IndexDirectory\":\"ROOT/DISK/var/lib/orthanc/db-v6\",\"HttpPort\":8342,\"DicomServerEnabled\":false,\"RemoteAccessAllowed\":false}' > ROOT/o.json\nOrthanc ROOT/o.json >/dev/null 2>&1 & P=$!\nfor i in 1 2 3 4 5 6 7 8 9 10 11 12; do curl -s http://127.0.0.1:8342/system >/dev/null && break; sleep 0.5; done\nsh -c \"$1\"\nkill $P; wait $P\ntrue\n",
 }
 
 // always are the programs that every run of the tests tries; MOVEKIT_CARDS=all installs and tries all of them.
