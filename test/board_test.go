@@ -34,6 +34,19 @@ func TestBoardPageAndStore(t *testing.T) {
 	if s := must(t, 0, dir, "board", "--from", store); !strings.Contains(s.out, "Tern Quay") {
 		t.Errorf("from the database: %s", s.out)
 	}
+	// One line for each move, and the apps of one on request.
+	step(t, 0, dir, "old", "pack", "diary")
+	s = must(t, 0, dir, "board", ".")
+	if line := strings.Join(strings.Fields(s.out), " "); !strings.Contains(line, "#-.-.. unpack NEW 0 Tern Quay: OLD to NEW kit") || !strings.Contains(line, "steps: pack, deactivate, unpack, activate, verify, retire") {
+		t.Errorf("the move's line: %s", s.out)
+	}
+	if s := must(t, 0, dir, "board", ".", "--move", "old"); !strings.Contains(strings.Join(strings.Fields(s.out), " "), "Hoistbook done") {
+		t.Errorf("the move's apps: %s", s.out)
+	}
+	must(t, 2, dir, "board", ".", "--move", "QUAY-1").tells(t, "there is no move of QUAY-1")
+	if !strings.Contains(string(page), `data-sort="due"`) || !strings.Contains(string(page), "due (1)") {
+		t.Errorf("the page has no filters: %.2000s", page)
+	}
 	lay.Out(t, dir, map[string]string{"file": ""})
 	must(t, 1, dir, "board", ".", "--html", "file/board.html").tells(t, "cannot write the page")
 }

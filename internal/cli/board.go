@@ -2,6 +2,8 @@ package cli
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -15,13 +17,13 @@ import (
 )
 
 func (e *env) boardCommand() *cobra.Command {
-	var page, store, from string
+	var page, store, from, one string
 	c := &cobra.Command{
 		Use:   "board DIR...",
 		Short: "Show many moves at a glance",
-		Long: `Find the kits below folders, and the records of closed ones. Show the next step of each
-move, its computer, and how long the move has been open. Licences with a deadline come
-first. The board shows what the kits say; it does not check them with their passphrases.
+		Long: `Find the kits below folders, and the records of closed ones. Show each move on one line:
+which steps are done, the next step and its computer, and how long the move has been
+open. Licences with a deadline come first. --move shows the apps of one move. The board shows what the kits say; it does not check them with their passphrases.
 
 --store saves the moves in a PostgreSQL database that several technicians can share,
 and --from shows the moves in it. The address must not contain a password: use
@@ -43,6 +45,13 @@ and --from shows the moves in it. The address must not contain a password: use
 			if err != nil {
 				return err
 			}
+			if one != "" {
+				if all = slices.DeleteFunc(all, func(m board.Move) bool {
+					return m.Kit != one && !strings.EqualFold(m.Old.Name, one) && !strings.EqualFold(m.New.Name, one)
+				}); len(all) == 0 {
+					return fault.New(fault.Usage, "there is no move of %s", one)
+				}
+			}
 			if store != "" {
 				if _, err := kept(cmd, store, func(d *board.Database) ([]board.Move, error) { return nil, d.Store(cmd.Context(), all) }); err != nil {
 					return err
@@ -60,7 +69,11 @@ and --from shows the moves in it. The address must not contain a password: use
 			if e.json {
 				return e.object(map[string]any{"moves": all, "unreadable": bad})
 			}
-			e.showBoard(all, bad, now)
+			if e.showBoard(all, bad, now); one != "" {
+				for i := range all {
+					e.showMove(&all[i])
+				}
+			}
 			if store != "" {
 				e.printf("stored: %s\n", item.Plural(int64(len(all)), "move"))
 			}
@@ -71,6 +84,7 @@ and --from shows the moves in it. The address must not contain a password: use
 		},
 	}
 	c.Flags().StringVar(&page, "html", "", "also write an HTML page to this `FILE`")
+	c.Flags().StringVar(&one, "move", "", "show the apps of one move: the `NAME` of its old or new computer, or its kit's id")
 	c.Flags().StringVar(&store, "store", "", "store the moves in the PostgreSQL database at `URL` (postgres://USER@HOST/NAME)")
 	c.Flags().StringVar(&from, "from", "", "show the moves in the PostgreSQL database at `URL`")
 	return c
@@ -87,30 +101,34 @@ func kept(cmd *cobra.Command, address string, do func(*board.Database) ([]board.
 }
 
 func (e *env) showBoard(all []board.Move, bad []board.Unread, now time.Time) {
-	t := e.table("due", "on", "days", "verified", "move")
-	t.Right, t.Paths = []int{3}, true
-	for _, m := range all {
-		done := 0
-		for _, a := range m.Apps {
-			if a.Steps[steps.Verify] == steps.Yes {
-				done++
-			}
-		}
+	t := e.table("steps", "due", "on", "days", "waits until", "move", "folder")
+	t.Right, t.Paths = []int{4}, true
+	for i := range all {
+		m := &all[i]
 		due, mark := string(m.Due), table.Note
-		switch {
-		case m.Closed:
-			due, mark = "closed", table.Good
-		case m.Keep:
-			due, mark = "safety copy", table.Faint
-		case m.Due == "":
-			due, mark = "nothing", table.Good
+		switch sort := m.Group(now); sort {
+		case board.IsClosed, board.IsDone:
+			due, mark = sort, table.Good
+		case board.IsCopy:
+			due, mark = sort, table.Faint
 		}
-		t.Add(e.paint(due, mark), m.On, fmt.Sprint(m.Days(now)), fmt.Sprintf("%d of %d", done, len(m.Apps)), moveName(m))
+		until := ""
+		if at := m.Until(now); !at.IsZero() {
+			until = at.Local().Format("2 Jan 15:04")
+		}
+		t.Add(stepBar(m), e.paint(due, mark), m.On, fmt.Sprint(m.Days(now)), until, moveName(*m), m.Folder)
 	}
 	if t.Len() > 0 {
 		e.printf("%s", t)
 	} else {
 		e.printf("No kits were found.\n")
+	}
+	if t.Len() > 0 {
+		var names []string
+		for _, w := range steps.Work {
+			names = append(names, string(w.Step))
+		}
+		e.printf("steps: %s. # done, + in part, ! differs, - nothing to do\n", strings.Join(names, ", "))
 	}
 	for _, m := range all {
 		for _, d := range m.Dates {
@@ -126,6 +144,36 @@ func (e *env) showBoard(all []board.Move, bad []board.Unread, now time.Time) {
 	for _, b := range bad {
 		e.printf("%s %s: %s\n", e.paint("unreadable:", table.Bad), b.Folder, b.Why)
 	}
+}
+
+// stepBar shows the steps of a move in order, one character each.
+func stepBar(m *board.Move) string {
+	var b strings.Builder
+	for _, w := range steps.Work {
+		b.WriteString(map[steps.Done]string{steps.Yes: "#", steps.Partly: "+", steps.Bad: "!", steps.Nothing: "-", steps.No: "."}[m.Overall(w.Step)])
+	}
+	return b.String()
+}
+
+// showMove prints the progress of each app of a move.
+func (e *env) showMove(m *board.Move) {
+	var apps []appStatus
+	for _, a := range m.Apps {
+		apps = append(apps, appStatus{App: a.App, Title: a.Title, Steps: a.Steps})
+	}
+	head := []string{"app"}
+	for _, w := range steps.Work {
+		head = append(head, string(w.Step))
+	}
+	t := e.table(head...)
+	for _, a := range apps {
+		row := []string{a.Title}
+		for _, w := range steps.Work {
+			row = append(row, e.doneText(a.Steps[w.Step]))
+		}
+		t.Add(row...)
+	}
+	e.printf("\n%s, kit %s\n%s", moveName(*m), m.Kit, t)
 }
 
 // moveName returns a short name for a move.

@@ -59,11 +59,33 @@ func Board(all []board.Move, now time.Time) ([]byte, error) {
 	for _, w := range steps.Work {
 		names = append(names, w.Step)
 	}
+	// The page filters with style sheets alone.
+	type count struct {
+		Name, Sort string
+		N          int
+	}
+	counts := []count{{Name: "all", N: len(all)}}
+	moves := make([]*board.Move, len(all))
+	for i := range all {
+		moves[i] = &all[i]
+	}
+	for _, sort := range []string{board.IsDue, board.IsWaits, board.IsDone, board.IsClosed, board.IsCopy} {
+		n := 0
+		for _, m := range moves {
+			if m.Group(now) == sort {
+				n++
+			}
+		}
+		if n > 0 {
+			counts = append(counts, count{sort, sort, n})
+		}
+	}
 	return page("board.html", struct {
-		Moves []board.Move
-		Now   time.Time
-		Steps []steps.Step
-	}{all, now, names})
+		Moves  []*board.Move
+		Now    time.Time
+		Steps  []steps.Step
+		Counts []count
+	}{moves, now, names, counts})
 }
 
 // doneText describes the progress of a step.
@@ -85,6 +107,9 @@ func doneText(d steps.Done) string {
 func date(v any) string {
 	switch t := v.(type) {
 	case time.Time:
+		if t.IsZero() {
+			return ""
+		}
 		return t.Local().Format("2 January 2006, 15:04")
 	case *time.Time:
 		if t != nil {

@@ -57,6 +57,69 @@ type Date struct {
 	Back bool `json:"back_by,omitempty"`
 }
 
+// Overall is the progress of all apps with a step.
+func (m *Move) Overall(step steps.Step) steps.Done {
+	done, nothing, begun := 0, 0, false
+	for _, a := range m.Apps {
+		switch a.Steps[step] {
+		case steps.Bad:
+			return steps.Bad
+		case steps.Yes, steps.Nothing:
+			done++
+			if a.Steps[step] == steps.Nothing {
+				nothing++
+			} else {
+				begun = true
+			}
+		case steps.Partly:
+			begun = true
+		}
+	}
+	switch {
+	case len(m.Apps) > 0 && nothing == len(m.Apps):
+		return steps.Nothing
+	case len(m.Apps) > 0 && done == len(m.Apps):
+		return steps.Yes
+	case begun:
+		return steps.Partly
+	}
+	return steps.No
+}
+
+// The groups of moves.
+const (
+	IsDue    = "due"
+	IsWaits  = "waiting"
+	IsDone   = "finished"
+	IsClosed = "closed"
+	IsCopy   = "safety copy"
+)
+
+// Group returns the group of a move, for an overview.
+func (m *Move) Group(now time.Time) string {
+	switch {
+	case m.Closed:
+		return IsClosed
+	case m.Keep:
+		return IsCopy
+	case m.Due == "":
+		return IsDone
+	case m.Until(now).After(now):
+		return IsWaits
+	}
+	return IsDue
+}
+
+// Until returns the time before which nothing can be done, because a licence waits: only if the next step is to activate it.
+func (m *Move) Until(now time.Time) (until time.Time) {
+	for _, d := range m.Dates {
+		if !d.Back && d.At.After(now) && m.Due == steps.Activate && (until.IsZero() || d.At.Before(until)) {
+			until = d.At
+		}
+	}
+	return until
+}
+
 // Days returns how many days a move has been open, or was.
 func (m *Move) Days(now time.Time) int {
 	if m.Closed {
