@@ -159,14 +159,6 @@ func cannot(err error, do, name string) error {
 	return fault.Wrap(fault.CannotPlace, err, "%s could not be %s", name, do)
 }
 
-// plain is the part of a manager whose system reads definitions when it needs them.
-type plain struct{}
-
-func (plain) locate() error                        { return nil }
-func (plain) installed() (bool, error)             { return false, nil }
-func (plain) define(context.Context, string) error { return nil }
-func (plain) forget(context.Context) error         { return nil }
-
 // file is a job that runs because its file is there: in cron, or as a launchd agent. It is stopped under another name.
 type file struct {
 	o    *item.Instance
