@@ -535,7 +535,8 @@ func (g *guide) name() string {
 
 // prepareNew checks the new computer, and asks for missing destinations.
 func (g *guide) prepareNew(ctx context.Context) error {
-	k, err := kit.Open(g.kit)
+	g.kitDir = g.kit
+	k, err := g.openKit()
 	if err == nil {
 		err = g.unlock("", k.Unlock) // the kit stores the answers
 		k.Close()

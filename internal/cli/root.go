@@ -2,6 +2,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -22,6 +23,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
 	"movekit/internal/core/private"
+	"movekit/internal/core/remote"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/table"
@@ -43,7 +45,8 @@ type env struct {
 	runCommands    bool
 	log            *slog.Logger
 	private        private.Folder
-	kit            *kit.Kit // the kit that a step uses
+	kit            *kit.Kit       // the kit that a step uses
+	mirror         *remote.Mirror // the copy of a kit on another computer; nil if the kit is here
 }
 
 // Main runs the program and returns its exit code.
@@ -68,6 +71,9 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 		err = root.ExecuteContext(ctx)
 	}
 	e.done()
+	if cerr := e.disconnect(); err == nil {
+		err = cerr
+	}
 	e.private.Drop() //nolint:errcheck // the next run removes what is left
 	if err == nil {
 		return exitDone
@@ -133,7 +139,7 @@ In a terminal, movekit without a command guides you through all of it.`,
 		&cobra.Group{ID: "more", Title: "More:"})
 	cobra.EnableCommandSorting = false // in order of the work
 	for group, commands := range map[string][]*cobra.Command{
-		"old":  {e.newCommand(), e.surveyCommand(), e.packCommand(), e.deactivateCommand(), e.retireCommand()},
+		"old":  {e.newCommand(), e.surveyCommand(), e.packCommand(), e.deactivateCommand(), e.shareCommand(), e.retireCommand()},
 		"new":  {e.readyCommand(), e.unpackCommand(), e.undoCommand(), e.todoCommand(), e.activateCommand(), e.verifyCommand()},
 		"any":  {e.runCommand(), e.statusCommand(), e.licenceCommand(), e.inspectCommand(), e.reportCommand(), e.closeCommand(), e.boardCommand()},
 		"more": {e.cardCommand(), e.deskCommand(), e.demoCommand(), e.versionCommand()},
@@ -193,10 +199,9 @@ func (e *env) start() error {
 
 // findKit returns the folder of the kit.
 func (e *env) findKit() (string, error) {
-	if e.kitDir != "" {
-		return e.kitDir, nil
-	}
-	if dir := os.Getenv("MOVEKIT_KIT"); dir != "" {
+	if dir := cmp.Or(e.kitDir, os.Getenv("MOVEKIT_KIT")); strings.HasPrefix(dir, remote.Scheme) {
+		return e.mirrorOf(dir)
+	} else if dir != "" {
 		return dir, nil
 	}
 	tries := []string{"."}
@@ -217,7 +222,11 @@ func (e *env) openKit() (*kit.Kit, error) {
 	if err != nil {
 		return nil, err
 	}
-	return kit.Open(dir)
+	k, err := kit.Open(dir)
+	if err == nil && e.mirror != nil && dir == e.mirror.Dir {
+		k.Log.Sent = func() error { return e.mirror.Send(e.ctx) }
+	}
+	return k, err
 }
 
 // computer returns this computer, or the one of --root.

@@ -51,6 +51,7 @@ var adviceByKind = map[fault.Kind]advice{
 	fault.WrongPassphrase: {"Try again: the passphrase is six words joined with -, or the one that you chose for the kit.", "Nothing was changed. You can try as often as you like.", exitFailed, "passphrase"},
 	fault.NoPassphrase:    {"Give it with --passphrase-file FILE or in $MOVEKIT_PASSPHRASE, or run this in a terminal.", "Nothing was changed.", exitUsage, "passphrase"},
 	fault.Busy:            {"Wait until it finishes, or end it, and run this again.", "Nothing was changed.", exitFailed, "stick"},
+	fault.Unconnected:     {"Check that `movekit share` still runs on the other computer and that both are in one network, and run the same command again: it continues.", "Nothing was lost: what was not sent is in the copy of the kit on this computer, and the next run sends it first.", exitFailed, "share"},
 	fault.Pulled:          {"Plug the stick in again, and run the same command again: complete data is kept.", "Nothing was lost on this computer. The kit keeps everything that was sealed and verified before.", exitFailed, "stick"},
 	fault.NoSpace:         {"Free space on that disk, or use a larger one, and run the same command again: complete data is kept.", nothingLost, exitFailed, "stick"},
 	fault.ReadOnly:        {"Switch the write protection off, or copy the kit to a disk that can be written to.", nothingLost, exitFailed, "stick"},

@@ -25,6 +25,7 @@ const (
 	NoPassphrase    Kind = "no-passphrase"    // no passphrase was given, and the run is non-interactive
 	Busy            Kind = "busy"             // another run is using the kit
 	Pulled          Kind = "pulled"           // the kit's medium was pulled out
+	Unconnected     Kind = "unconnected"      // the computer that shares the kit cannot be reached
 	NoSpace         Kind = "no-space"         // a disk is full
 	ReadOnly        Kind = "read-only"        // a disk cannot be written to
 	Scanned         Kind = "scanned"          // a virus scanner blocked access

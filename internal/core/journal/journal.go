@@ -64,6 +64,7 @@ type Damage struct {
 
 // Log is a journal that was read, and can be appended to.
 type Log struct {
+	Sent   func() error // if not nil, it is called when a line is written, and must make it known elsewhere too
 	dir   string
 	Lines []Line
 	// Damage lists all damage. A damaged journal cannot be appended to.
@@ -214,7 +215,10 @@ func (l *Log) Append(line Line, key digest.Sum) error {
 	}
 	l.Lines, l.raw = append(l.Lines, line), append(l.raw, raw)
 	l.last = digest.Of(raw).String()
-	return l.writeHead(key)
+	if err := l.writeHead(key); err != nil || l.Sent == nil {
+		return err
+	}
+	return l.Sent()
 }
 
 // writeHead writes the head for the current lines.

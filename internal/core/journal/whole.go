@@ -32,10 +32,13 @@ func MakeBelow(dir, name string) error {
 	return nil
 }
 
+// Unfinished is the suffix of a file that is not complete.
+const Unfinished = ".unfinished"
+
 // WriteFile writes a file in an existing folder, so that it appears under its name only when it is complete and
 // flushed.
 func WriteFile(name string, data []byte, perm os.FileMode) error {
-	temp := name + ".unfinished"
+	temp := name + Unfinished
 	f, err := os.OpenFile(temp, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, perm)
 	if err != nil {
 		return err

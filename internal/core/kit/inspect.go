@@ -262,7 +262,7 @@ func (in *Inspection) hashAll(ctx context.Context, dir string, sums map[string]s
 
 // findStrange lists files that do not belong to the kit. They do no harm, but are reported.
 func (in *Inspection) findStrange(dir string, sums map[string]string) {
-	own := []string{ChecksumsFile, journal.File, journal.HeadFile, lockFile}
+	own := []string{ChecksumsFile, journal.File, journal.HeadFile, LockFile}
 	filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
 		if err != nil {
 			return nil

@@ -67,8 +67,8 @@ const guessable = 1e11
 // normal returns the same text for every keyboard (Unicode NFC), without surrounding spaces.
 func normal(p string) string { return norm.NFC.String(strings.TrimSpace(p)) }
 
-// looksMade reports whether a passphrase has the form of one from MakePassphrase.
-func looksMade(p string) bool {
+// LooksMade reports whether a passphrase has the form of one from MakePassphrase.
+func LooksMade(p string) bool {
 	known := map[string]bool{}
 	list := diceware.WordListEffLarge()
 	for _, w := range strings.Split(normal(p), "-") {
@@ -100,7 +100,7 @@ func PassphraseRecipient(passphrase string) (*age.ScryptRecipient, error) {
 		return nil, fault.Wrap(fault.Usage, err, "the passphrase is not valid")
 	}
 	r.SetWorkFactor(workTyped)
-	if looksMade(passphrase) {
+	if LooksMade(passphrase) {
 		r.SetWorkFactor(workMade)
 	}
 	if work, err := strconv.Atoi(testWork); err == nil {

@@ -54,7 +54,7 @@ const (
 	CardsDir      = "cards"
 	SealedDir     = "sealed"
 	ReportDir     = "report"
-	lockFile      = "kit.lock"
+	LockFile      = "kit.lock"
 )
 
 // Computer identifies a computer in the manifest.
@@ -259,7 +259,7 @@ func halfMade(dir string) bool {
 	if log, err := journal.Read(dir); err != nil || len(log.Lines) > 0 {
 		return false
 	}
-	for _, name := range []string{lockFile, KeyFile, ReadmeFile, NoticesFile, ManifestFile, CardsDir} {
+	for _, name := range []string{LockFile, KeyFile, ReadmeFile, NoticesFile, ManifestFile, CardsDir} {
 		for _, ending := range []string{"", seal.Unfinished} {
 			if _, err := os.Stat(filepath.Join(dir, name+ending)); err == nil {
 				return true
@@ -345,7 +345,7 @@ func (k *Kit) there() error {
 
 // Lock keeps other runs away from the kit until Close.
 func (k *Kit) Lock() error {
-	k.lock = flock.New(filepath.Join(k.Dir, lockFile))
+	k.lock = flock.New(filepath.Join(k.Dir, LockFile))
 	ok, err := k.lock.TryLock()
 	if err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write to the kit in %s", k.Dir)

@@ -77,7 +77,7 @@ func TestEveryChangedByteOfAKitIsSeen(t *testing.T) {
 	}
 	flips := 0
 	filepath.WalkDir(dir, func(path string, e fs.DirEntry, _ error) error {
-		if e.IsDir() || e.Name() == lockFile {
+		if e.IsDir() || e.Name() == LockFile {
 			return nil
 		}
 		rel, _ := filepath.Rel(dir, path)
@@ -141,7 +141,7 @@ func TestPassphrase(t *testing.T) {
 	if err != nil || CheckPassphrase(made) != nil {
 		t.Errorf("made %q: %v", made, err)
 	}
-	if !looksMade("agency-balcony-cabana-dagger-eagle-fable") || looksMade("agency-balcony-cabana") || looksMade("tern-quay-buoy-rope-xxx-yyy") {
+	if !LooksMade("agency-balcony-cabana-dagger-eagle-fable") || LooksMade("agency-balcony-cabana") || LooksMade("tern-quay-buoy-rope-xxx-yyy") {
 		t.Error("what looks like a made passphrase")
 	}
 	for p, work := range map[string]string{made: " 15\n", "rope-and-tern-by-the-quay": " 17\n"} {

@@ -1,0 +1,77 @@
+package test
+
+import (
+	"bufio"
+	"context"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"movekit/test/fatal"
+)
+
+// sharing starts movekit share on a kit, and returns the address to type on the other computer, and a function that ends it.
+func sharing(t *testing.T, dir string) (address string, stop func()) {
+	t.Helper()
+	ctx, cancel := context.WithCancel(t.Context())
+	cmd := command(ctx, dir, "share", "--kit", "kit", "--root", "old", "--listen", "127.0.0.1:0")
+	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
+	out, err := cmd.StdoutPipe()
+	fatal.If(t, err)
+	fatal.If(t, cmd.Start())
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		if m := regexp.MustCompile(`--kit (sftp://\S+)`).FindStringSubmatch(lines.Text()); m != nil {
+			address = m[1]
+			break
+		}
+	}
+	if address == "" {
+		cmd.Wait()
+		t.Fatal("share prints no address")
+	}
+	return address, func() { cancel(); cmd.Wait() }
+}
+
+// TestShare moves without a stick: the new computer uses the kit over the network, as if it were a folder.
+func TestShare(t *testing.T) {
+	t.Parallel()
+	dir := settled(t)
+	os.RemoveAll(filepath.Join(dir, "kit"))
+	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "diary.yaml", "--to", "NEW")
+	step(t, 0, dir, "old", "run")
+	address, stop := sharing(t, dir)
+	defer stop()
+	far := func(code int, args ...string) said {
+		t.Helper()
+		cmd := command(t.Context(), dir, append(args, "--kit", address, "--root", "new")...)
+		cmd.Env = append(cmd.Env, "XDG_CACHE_HOME="+filepath.Join(dir, "cache-of-new"))
+		s := finish(t, cmd)
+		if s.code != code {
+			t.Fatalf("%v: exit %d\n%s%s", args, s.code, s.out, s.err)
+		}
+		return s
+	}
+	if s := far(0, "run", "--existing", "set-aside"); !strings.Contains(s.err, "$ movekit verify") || !strings.Contains(s.out, "Next is retire on OLD") {
+		t.Errorf("the new computer: %s%s", s.out, s.err)
+	}
+	// A wrong passphrase is refused before anything is loaded.
+	cmd := command(t.Context(), dir, "status", "--kit", address, "--root", "new")
+	cmd.Env = append(cmd.Env, "XDG_CACHE_HOME="+filepath.Join(dir, "cache-of-stranger"), "MOVEKIT_PASSPHRASE=abacus-abdomen-ability-ablaze-able-abnormal")
+	if s := finish(t, cmd); s.code != 1 || !strings.Contains(s.err, "the passphrase is not the one of the kit that is shared") {
+		t.Errorf("a stranger: %d %s%s", s.code, s.out, s.err)
+	}
+	if left, _ := filepath.Glob(filepath.Join(dir, "cache-of-stranger/movekit/network/*/kit/*")); len(left) > 0 {
+		t.Errorf("a stranger got %q", left)
+	}
+	stop()
+	far(1, "status").tells(t, "the connection to the kit at")
+	// The old computer's kit has everything.
+	if s := step(t, 0, dir, "old", "status"); !strings.Contains(s.out, "retire") {
+		t.Errorf("the kit on the old computer: %s", s.out)
+	}
+	must(t, 0, dir, "inspect", "--kit", "kit")
+	step(t, 0, dir, "old", "retire")
+}
