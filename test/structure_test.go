@@ -71,7 +71,7 @@ var layers = [][]string{
 	{"machine", "journal", "tree", "version", "dbprint"},
 	{"probe", "private", "licence", "kit"},
 	{"steps"},
-	{"run", "board"},
+	{"run", "board", "remote"},
 	{"item"}, {"item/files", "item/sqlite", "item/stays", "item/keys", "item/served", "item/mariadb/sqltext"}, {"item/mariadb/schema"},
 	{"item/dbase", "item/jet", "item/jobs", "item/exports", "item/postgres", "item/mariadb", "item/firebird"},
 	{"item/kinds"},

@@ -19,6 +19,7 @@ need task taskwarrior
 [ -x "$(ls -d /usr/lib/postgresql/*/bin/initdb 2>/dev/null | tail -1)" ] || missing="$missing postgresql"
 [ -x /usr/sbin/mariadbd ] || missing="$missing mariadb-server"
 [ -x /usr/sbin/firebird ] && [ -x /usr/bin/isql-fb ] || missing="$missing firebird3.0-server firebird3.0-utils"
+[ -x /usr/sbin/sshd ] || missing="$missing openssh-server"
 [ -z "$missing" ] && exit 0
 
 if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then
@@ -41,6 +42,7 @@ done
 [ -x "$(ls -d /usr/lib/postgresql/*/bin/initdb 2>/dev/null | tail -1)" ] || left="$left postgresql"
 [ -x /usr/sbin/mariadbd ] || left="$left mariadb-server"
 [ -x /usr/sbin/firebird ] && [ -x /usr/bin/isql-fb ] || left="$left firebird3.0-server"
+[ -x /usr/sbin/sshd ] || left="$left openssh-server"
 [ -z "$left" ] && exit 0
 if [ "${CI:-}" = true ]; then
 	echo "missing, and needed with CI=true:$left" >&2

@@ -16,6 +16,7 @@ import (
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
+	"movekit/internal/core/remote"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/table"
@@ -259,7 +260,8 @@ func (g *guide) choose(ctx context.Context) (string, error) {
 		options = append(options, [2]string{"again", "look for kits again, such as on a stick that you just plugged in"})
 	}
 	options = append(options, [2]string{"new", "create a kit: another computer replaces " + c.Name()}, [2]string{"keep", "create a safety copy of " + c.Name()},
-		[2]string{"look", "show what is on " + c.Name() + " that could be moved"}, [2]string{"card", "create a card for an app on " + c.Name()}, [2]string{"q", "quit"})
+		[2]string{"look", "show what is on " + c.Name() + " that could be moved"}, [2]string{"card", "create a card for an app on " + c.Name()},
+		[2]string{"net", "use the kit that another computer shares over the network (movekit share)"}, [2]string{"q", "quit"})
 	answer, err := g.key("What do you want to do?", options...)
 	if errors.Is(err, errBack) || answer == "again" {
 		return "", nil
@@ -276,6 +278,17 @@ func (g *guide) choose(ctx context.Context) (string, error) {
 	case "card":
 		_, err := g.do(ctx, "card", "make")
 		return "", err
+	case "net":
+		address, err := g.checked("Address that share shows there", "", "Start movekit share on the other computer. It shows an address such as sftp://192.0.2.5:40022/.", func(text string) string {
+			if !strings.HasPrefix(text, remote.Scheme) {
+				return "Please enter an address that starts with " + remote.Scheme + "."
+			}
+			return ""
+		})
+		if errors.Is(err, errBack) {
+			return "", nil
+		}
+		return address, err
 	}
 	n := 1
 	fmt.Sscan(answer, &n) //nolint:errcheck // Enter means the only one

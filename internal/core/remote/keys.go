@@ -28,7 +28,7 @@ const (
 // keysOf derives the keys of both sides. code is "" if the share has none.
 func keysOf(passphrase, code, kitID string) (pair, error) {
 	plain := func(s string) string { return norm.NFC.String(strings.TrimSpace(s)) }
-	seeds, err := scrypt.Key([]byte(plain(passphrase)+"\x00"+strings.Join(strings.FieldsFunc(strings.ToLower(plain(code)), func(r rune) bool { return r == ' ' || r == '-' }), "-")), []byte("movekit share 1\x00"+kitID), rounds, blocks, 1, 2*ed25519.SeedSize)
+	seeds, err := scrypt.Key([]byte(plain(passphrase)+"\x00"+strings.Join(strings.FieldsFunc(strings.ToLower(plain(code)), func(r rune) bool { return r == ' ' || r == '-' }), "-")), []byte("Move Kit share 1\x00"+kitID), rounds, blocks, 1, 2*ed25519.SeedSize)
 	if err != nil {
 		return pair{}, fault.Wrap(fault.Internal, err, "the keys of the connection cannot be derived")
 	}
