@@ -33,12 +33,14 @@ func killed(t *testing.T, after time.Duration, dir string, args ...string) bool 
 // number must still have been running.
 func killedAnywhere(t *testing.T, random *rand.Rand, starts, least int, whole time.Duration, dir string, args ...string) {
 	t.Helper()
-	hits := 0
+	const first = 40 * time.Millisecond
+	hits, within := 0, first
 	for range starts {
-		if killed(t, time.Duration(random.Int64N(int64(whole))), dir, args...) {
+		if killed(t, time.Duration(random.Int64N(int64(within))), dir, args...) {
 			hits++
+			within = min(within*3/2, whole)
 		} else {
-			whole = whole * 2 / 3 // the machine is faster now, or less is left to do
+			within = first // the command came to its end
 		}
 	}
 	if hits < least {

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"context"
 	"debug/buildinfo"
 	"encoding/json"
 	"errors"
@@ -15,6 +16,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/goccy/go-yaml"
 
@@ -151,9 +153,12 @@ func TestHintsWork(t *testing.T) {
 			t.Errorf("%q: nobody knows what to type in it", hint)
 			continue
 		}
-		cmd := command(t.Context(), dir, args...)
+		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second) // share waits for the other computer
+		cmd := command(ctx, dir, args...)
 		cmd.Env = append(cmd.Env, "MOVEKIT_KIT=kit")
-		if s := finish(t, cmd); strings.Contains(s.err, "see `movekit --help`") || strings.Contains(s.err, "the command line is not valid") {
+		s := finish(t, cmd)
+		cancel()
+		if strings.Contains(s.err, "see `movekit --help`") || strings.Contains(s.err, "the command line is not valid") {
 			t.Errorf("%q does not work as it stands: %s", hint, s.err)
 		}
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
 	"movekit/internal/core/item"
@@ -26,11 +28,12 @@ import (
 // first.
 type guide struct {
 	*env
-	where  []string // the flags that select this computer
-	kit    string   // folder of the kit
-	only   []string // selected apps and items; empty means all
-	given  string   // the passphrase of --passphrase-file; "" if none was given
-	looked bool     // this computer was surveyed in this session
+	where  []string   // the flags that select this computer
+	kit    string     // folder of the kit
+	only   []string   // selected apps and items; empty means all
+	given  string     // the passphrase of --passphrase-file; "" if none was given
+	looked bool       // this computer was surveyed in this session
+	failed fault.Kind // of the last command; "" if it succeeded
 }
 
 // errLeave means that the user leaves the guide, and errBack that the user goes back one question.
@@ -183,6 +186,9 @@ func (g *guide) do(ctx context.Context, args ...string) (code int, err error) {
 	root.SetErr(g.err)
 	err = root.ExecuteContext(ctx)
 	g.done()
+	if g.failed = ""; err != nil {
+		g.failed = fault.KindOf(err)
+	}
 	g.log.Info("the guide ran a command", "arguments", args, "error", err)
 	if err == nil {
 		return exitDone, nil
@@ -276,7 +282,25 @@ func (g *guide) choose(ctx context.Context) (string, error) {
 		_, err := g.do(ctx, "survey", "--wide")
 		return "", err
 	case "card":
-		_, err := g.do(ctx, "card", "make")
+		args := []string{"card", "make"}
+		if own, err := readCards(nil, nil); err == nil && usualCards() != "" {
+			name, err := g.checked("Name of the office's card to change; Enter for a new one", "", "Its cards are in "+usualCards()+".", func(text string) string {
+				if text != "" && !slices.ContainsFunc(own, func(c *card.Card) bool { return c.Name == text }) {
+					return "The office has no card " + text + "."
+				}
+				return ""
+			})
+			if errors.Is(err, errBack) {
+				return "", nil
+			}
+			if err != nil {
+				return "", err
+			}
+			if name != "" {
+				args = append(args, name)
+			}
+		}
+		_, err := g.do(ctx, args...)
 		return "", err
 	case "net":
 		address, err := g.checked("Address that share shows there", "", "Start movekit share on the other computer. It shows an address such as sftp://192.0.2.5:40022/.", func(text string) string {
@@ -399,6 +423,9 @@ func (g *guide) move(ctx context.Context) error {
 			}
 		}
 		options, args := g.due(next, on, side)
+		if side == steps.ThirdSide {
+			options = append(options, [2]string{"replace", "this computer replaces " + s.New.Name + ", which broke"})
+		}
 		options = append(options, [2]string{"look", "check this computer: what is here, and what is not ready"}, [2]string{"apps", "select apps or items (now: " + orAll(g.only) + ")"},
 			[2]string{"other", "another step"}, [2]string{"kit", "another kit"}, [2]string{"q", "quit; nothing is lost"})
 		answer, err := g.key("What now?", options...)
@@ -471,6 +498,12 @@ func (g *guide) answered(ctx context.Context, answer string, args []string, side
 		text, err := g.line("Apps or items (APP/ITEM), separated by spaces; Enter for all", "")
 		g.only = strings.Fields(text)
 		return true, err
+	case "replace":
+		why, err := g.checked("What happened to the other one", "it broke", "The reason is recorded, and the handover has it.", func(string) string { return "" })
+		if err != nil {
+			return true, err
+		}
+		args = []string{"unpack", "--change-computer", "--because", why}
 	case "look":
 		args = []string{"survey"}
 		if side == steps.NewSide {
@@ -532,9 +565,18 @@ func (g *guide) step(ctx context.Context, args []string) error {
 	}
 	code, err := g.do(ctx, args...)
 	if err == nil && code != exitDone && args[0] != "survey" {
-		fmt.Fprintf(g.err, "%s\n", table.Within(args[0]+" is not finished. What is complete is kept; the message above says what to do. Then Enter tries it again.", widthOf(g.err)))
+		fmt.Fprintf(g.err, "%s\n", table.Within(args[0]+" is not finished, and what is complete is kept. "+cmp.Or(wayOn[g.failed], "The message above says what to do.")+" Then Enter tries it again.", widthOf(g.err)))
 	}
 	return err
+}
+
+// wayOn says how to go on after a failure.
+var wayOn = map[fault.Kind]string{
+	fault.NoSpace:     "A disk is full: free some space on it, or use a larger stick.",
+	fault.ReadOnly:    "The disk cannot be written to: perhaps the stick has a switch against writing.",
+	fault.Pulled:      "The stick is not there any more: plug it in again.",
+	fault.Unconnected: "The other computer cannot be reached: start movekit share there again.",
+	fault.Busy:        "Another window or computer uses this kit: end Move Kit there.",
 }
 
 // name returns this computer's name.

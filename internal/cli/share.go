@@ -176,4 +176,3 @@ func sshLogin() (login remote.Login, err error) {
 	login.Auth = append(login.Auth, ssh.PublicKeys(own...))
 	return login, nil
 }
-

@@ -25,6 +25,21 @@ var schema = []string{
 		closed boolean NOT NULL,
 		told jsonb NOT NULL
 	)`,
+	`CREATE TABLE step (
+		kit text NOT NULL REFERENCES move ON DELETE CASCADE,
+		app text NOT NULL,
+		title text NOT NULL,
+		step text NOT NULL,
+		done text NOT NULL,
+		PRIMARY KEY (kit, app, step)
+	);
+	CREATE TABLE history (
+		kit text NOT NULL REFERENCES move ON DELETE CASCADE,
+		at timestamptz NOT NULL,
+		due text NOT NULL,
+		due_on text NOT NULL,
+		PRIMARY KEY (kit, at)
+	)`,
 }
 
 // Database stores moves in the schema movekit of a PostgreSQL database, for several technicians.
@@ -113,12 +128,16 @@ func (d *Database) Store(ctx context.Context, all []Move) error {
 			if err != nil {
 				return err
 			}
-			if _, err := tx.Exec(ctx, `INSERT INTO movekit.move (kit, office, old_computer, new_computer, made, last, due, closed, told)
+			stored, err := tx.Exec(ctx, `INSERT INTO movekit.move (kit, office, old_computer, new_computer, made, last, due, closed, told)
 				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
 				ON CONFLICT (kit) DO UPDATE SET (office, old_computer, new_computer, made, last, due, closed, told) =
 					(excluded.office, excluded.old_computer, excluded.new_computer, excluded.made, excluded.last, excluded.due, excluded.closed, excluded.told)
 				WHERE move.last <= excluded.last`,
-				m.Kit, m.Office, m.Old.Name, m.New.Name, m.Made, m.Last, string(m.Due), m.Closed, told); err != nil {
+				m.Kit, m.Office, m.Old.Name, m.New.Name, m.Made, m.Last, string(m.Due), m.Closed, told)
+			if err == nil && stored.RowsAffected() > 0 {
+				err = storeSteps(ctx, tx, m)
+			}
+			if err != nil {
 				return err
 			}
 		}
@@ -128,6 +147,22 @@ func (d *Database) Store(ctx context.Context, all []Move) error {
 		return kindOf(err, "of the board")
 	}
 	return nil
+}
+
+// storeSteps stores the progress of a move, and what is due since its last change.
+func storeSteps(ctx context.Context, tx pgx.Tx, m Move) error {
+	if _, err := tx.Exec(ctx, "DELETE FROM movekit.step WHERE kit = $1", m.Kit); err != nil {
+		return err
+	}
+	for _, a := range m.Apps {
+		for step, done := range a.Steps {
+			if _, err := tx.Exec(ctx, "INSERT INTO movekit.step (kit, app, title, step, done) VALUES ($1, $2, $3, $4, $5)", m.Kit, a.App, a.Title, string(step), string(done)); err != nil {
+				return err
+			}
+		}
+	}
+	_, err := tx.Exec(ctx, "INSERT INTO movekit.history (kit, at, due, due_on) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", m.Kit, m.Last, string(m.Due), m.On)
+	return err
 }
 
 // Load returns the stored moves.

@@ -386,7 +386,7 @@ func (d *Drafter) tables(ctx context.Context, real string, it *Item) []card.Coun
 	if it.UpdatePaths, err = sqlite.Holding(ctx, real, d.Temp, d.paths); err != nil {
 		it.Notes = append(it.Notes, "It was not searched for paths: "+err.Error())
 	}
-	tables := slices.Clone(f.Tables)
+	tables := slices.DeleteFunc(slices.Clone(f.Tables), func(t dbprint.Table) bool { return ofProgram.MatchString(t.Name) || t.Rows == 0 })
 	slices.SortStableFunc(tables, func(a, b dbprint.Table) int { return int(b.Rows - a.Rows) })
 	var out []card.Count
 	for _, t := range tables[:min(len(tables), maxCounts)] {
@@ -394,6 +394,10 @@ func (d *Drafter) tables(ctx context.Context, real string, it *Item) []card.Coun
 	}
 	return out
 }
+
+// ofProgram matches tables that a program keeps for itself, and whose number of rows its owner does not know: versions of the
+// schema, settings, and the parts of a search index (FTS3 to FTS5 and R-Tree in the SQLite documentation).
+var ofProgram = regexp.MustCompile(`(?i)^(sqlite_.*|android_metadata|alembic_version|django_.*|auth_permission|.*migrations?|schema_?(info|version)?|db_?version|version|meta|metadata|settings?|prefs|preferences|.*_(content|segments|segdir|docsize|stat\d?|idx|fts\d?|config|data|node|parent|rowid)|geometry_columns|spatial_ref_sys)$`)
 
 // folder examines the content of one folder.
 type folder struct {

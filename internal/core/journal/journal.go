@@ -64,7 +64,7 @@ type Damage struct {
 
 // Log is a journal that was read, and can be appended to.
 type Log struct {
-	Sent   func() error // if not nil, it is called when a line is written, and must make it known elsewhere too
+	Sent  func() error // if not nil, it is called when a line is written, and must make it known elsewhere too
 	dir   string
 	Lines []Line
 	// Damage lists all damage. A damaged journal cannot be appended to.
