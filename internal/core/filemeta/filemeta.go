@@ -127,9 +127,6 @@ func cloudOnly(attr uint32) bool {
 // its documentation).
 const Stream = "stream:"
 
-// maxStream limits the size of a stream that is moved, in bytes. Larger ones are reported.
-const maxStream = 64 << 10
-
 func attrText(a uint32) string {
 	var out []string
 	for _, n := range []struct {

@@ -22,6 +22,9 @@ const SyncEach = true
 // Inode is not used on Windows.
 type Inode struct{}
 
+// maxStream limits the size of a stream that is moved, in bytes. Larger ones are reported.
+const maxStream = 64 << 10
+
 // StatOf returns the attributes of an entry.
 func StatOf(info fs.FileInfo) (s Stat) {
 	if st, ok := info.Sys().(*syscall.Win32FileAttributeData); ok && info.Mode()&fs.ModeSymlink == 0 {
