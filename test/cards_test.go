@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -107,6 +108,17 @@ var helpers = map[string]string{
 	"orthanc.sh": "printf '{\"StorageDirectory\":\"ROOT/DISK/var/lib/orthanc/db-v6\",\"IndexDirectory\":\"ROOT/DISK/var/lib/orthanc/db-v6\",\"HttpPort\":8342,\"DicomServerEnabled\":false,\"RemoteAccessAllowed\":false}' > ROOT/o.json\nOrthanc ROOT/o.json >/dev/null 2>&1 & P=$!\nfor i in 1 2 3 4 5 6 7 8 9 10 11 12; do curl -s http://127.0.0.1:8342/system >/dev/null && break; sleep 0.5; done\nsh -c \"$1\"\nkill $P; wait $P\ntrue\n",
 }
 
+// installed reports whether the program is on this computer.
+func (a carded) installed() bool {
+	out, err := exec.Command("dpkg-query", append([]string{"-W", "-f", "${db:Status-Abbrev}\n"}, strings.Fields(a.packages)...)...).Output()
+	return err == nil && strings.Count(string(out), "ii ") == len(strings.Fields(a.packages))
+}
+
+// wholeComputer reports whether the program serves a whole computer. Then DISK is that computer's disk.
+func (a carded) wholeComputer() bool {
+	return slices.ContainsFunc(slices.Collect(maps.Keys(a.files)), func(name string) bool { return strings.HasPrefix(name, "etc/") })
+}
+
 // always are the programs that every run of the tests tries; MOVEKIT_CARDS=all installs and tries all of them.
 var always = []string{"taskwarrior", "ledger", "notmuch"}
 
@@ -167,20 +179,119 @@ func (a carded) install(t *testing.T) {
 	})
 }
 
+// TestMoveByGuide moves all programs of a user at once, with the guide alone, and counts the lines that somebody types who has
+// never used it. Each disk stands where the program looks for it: its home folders are mounted at /home.
+func TestMoveByGuide(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root can mount the home folders of a disk")
+	}
+	dir := t.TempDir()
+	lay.Out(t, dir, map[string]string{"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "new/computer.yaml": "name: NEW\nsystem: linux\nhardware-id: h-new\n",
+		"old/etc/passwd": "maren:x:1001:1001::/home/maren:/bin/sh\n", "new/etc/passwd": "mholm:x:1002:1002::/home/mholm:/bin/sh\n", "old/home/maren/.profile": "", "new/home/mholm/.profile": ""})
+	on := func(disk, user, words string) string {
+		t.Helper()
+		return says(t, dir, "/home/"+user, "unshare --mount sh -c 'mount --bind "+filepath.Join(dir, disk, "home")+" /home && cd /home/"+user+" && exec sh -c \"$0\"' "+shellQuote(words), false)
+	}
+	shown, packages := map[string]string{}, []string{"-s"}
+	for _, a := range withCards {
+		if !a.installed() || a.wholeComputer() || a.names {
+			continue
+		}
+		for name, text := range a.files {
+			lay.Out(t, filepath.Join(dir, "old/home/maren"), map[string]string{name: strings.ReplaceAll(text, "HOME", "/home/maren")})
+		}
+		for _, words := range a.begin {
+			on("old", "maren", words)
+		}
+		shown[a.card] = on("old", "maren", a.shows)
+		packages = append(packages, strings.Fields(a.packages)...)
+	}
+	if len(shown) == 0 {
+		need(t, "task")
+	}
+	status, err := exec.Command("dpkg", packages...).Output()
+	fatal.If(t, err)
+	lay.Out(t, dir, map[string]string{"old/var/lib/dpkg/status": string(status), "new/var/lib/dpkg/status": string(status)})
+	typed, secret := 0, ""
+	guide := func(disk string, answers map[string]string) string {
+		return conversation(t, dir, func(shown string) (string, bool) {
+			if at := regexp.MustCompile(`[a-z]+(-[a-z]+){5}`).FindString(shown); at != "" {
+				secret = at
+			}
+			lines := strings.Split(strings.TrimSpace(shown), "\n")
+			question, answer := lines[len(lines)-1], ""
+			for start, text := range answers {
+				if strings.HasPrefix(question, start) {
+					answer = text
+				}
+			}
+			if asked := regexp.MustCompile(`^Type word (\d) and word (\d)`).FindStringSubmatch(question); asked != nil {
+				word := strings.Split(secret, "-")
+				answer = word[asked[1][0]-'1'] + " " + word[asked[2][0]-'1']
+			}
+			if strings.HasPrefix(question, "What now?") && !strings.Contains(shown, "  Enter  ") {
+				answer = "q"
+			}
+			typed++
+			return answer + "\n", typed < 40
+		}, "--root", disk)
+	}
+	first := guide("old", map[string]string{"What do you want": "new", "Name of the new": "NEW"})
+	second := guide("new", map[string]string{"Passphrase": secret, "Update them?": "all"})
+	for _, a := range withCards {
+		if was := shown[a.card]; was != "" {
+			if now := on("new", "mholm", a.shows); now != was {
+				t.Errorf("%s shows %q and not %q", a.card, now, was)
+			}
+		}
+	}
+	if t.Logf("%d programs: %d lines typed", len(shown), typed); typed > 25 || t.Failed() {
+		t.Errorf("%d lines were typed: %s", typed, strings.ReplaceAll(first+second, "\r", "\n"))
+	}
+}
+
+func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+// says runs a shell command for a home, and returns what it prints.
+func says(t *testing.T, dir, home, words string, disk bool) string {
+	t.Helper()
+	text := strings.NewReplacer("ROOT/DISK", home, "HOME", home, "ROOT", dir)
+	if disk {
+		for name, s := range helpers {
+			lay.Out(t, dir, map[string]string{name: text.Replace(s)})
+		}
+	}
+	cmd := exec.CommandContext(t.Context(), "sh", "-c", text.Replace(words))
+	if _, err := os.Stat(home); err == nil {
+		cmd.Dir = home
+	}
+	cmd.Env = append(os.Environ(), "HOME="+home, "XDG_CONFIG_HOME="+home+"/.config", "XDG_DATA_HOME="+home+"/.local/share", "TERM=dumb", "LC_ALL=C.UTF-8", "QT_QPA_PLATFORM=offscreen", "PATH="+os.Getenv("PATH")+":/usr/sbin")
+	cmd.WaitDelay = 10 * time.Second
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v: %v\n%s", words, err, out)
+	}
+	return strings.ReplaceAll(string(out), home, "HOME")
+}
+
+// begun creates the program's data in a home, with the program itself.
+func (a carded) begun(t *testing.T, dir, home string, disk bool) {
+	t.Helper()
+	for name, s := range a.files {
+		lay.Out(t, home, map[string]string{name: strings.NewReplacer("HOME", home, "ROOT", dir).Replace(s)})
+	}
+	for _, words := range a.begin {
+		says(t, dir, home, words, disk)
+	}
+}
+
 // move moves the program's data, and returns its version and what it shows.
 func (a carded) move(t *testing.T) (version, shown string) {
 	t.Helper()
 	dir := t.TempDir()
 	fatal.If(t, os.Chmod(dir, 0o755))
 	old, now := filepath.Join(dir, "office-a/maren"), filepath.Join(dir, "other/homes/mholm")
-	// For a program of the whole computer, DISK is its disk.
-	disk := slices.ContainsFunc(slices.Collect(func(yield func(string) bool) {
-		for name := range a.files {
-			if !yield(name) {
-				return
-			}
-		}
-	}), func(name string) bool { return strings.HasPrefix(name, "etc/") })
+	disk := a.wholeComputer()
 	if disk {
 		old, now = filepath.Join(dir, "old"), filepath.Join(dir, "new")
 		lay.Out(t, dir, map[string]string{"old/computer.yaml": "name: OLD\nsystem: linux\nhardware-id: h-old\n", "new/computer.yaml": "name: NEW\nsystem: linux\nhardware-id: h-new\n"})
@@ -193,37 +304,12 @@ func (a carded) move(t *testing.T) (version, shown string) {
 			lay.Out(t, d, map[string]string{"var/lib/dpkg/status": string(status)})
 		}
 	}
-	text := func(home, s string) string {
-		return strings.NewReplacer("ROOT/DISK", home, "HOME", home, "ROOT", dir).Replace(s)
-	}
-	for name, s := range a.files {
-		lay.Out(t, old, map[string]string{name: text(old, s)})
-	}
 	lay.Out(t, dir, map[string]string{"other/x": ""})
 	for _, home := range []string{old, now} {
 		lay.Out(t, home, map[string]string{".profile": ""})
 	}
-	says := func(home, words string) string {
-		t.Helper()
-		if disk {
-			for name, s := range helpers {
-				lay.Out(t, dir, map[string]string{name: text(home, s)})
-			}
-		}
-		cmd := exec.CommandContext(t.Context(), "sh", "-c", text(home, words))
-		cmd.Dir = home
-		cmd.Env = append(os.Environ(), "HOME="+home, "XDG_CONFIG_HOME="+home+"/.config", "XDG_DATA_HOME="+home+"/.local/share", "TERM=dumb", "LC_ALL=C.UTF-8", "QT_QPA_PLATFORM=offscreen", "PATH="+os.Getenv("PATH")+":/usr/sbin")
-		cmd.WaitDelay = 10 * time.Second
-		out, err := cmd.CombinedOutput()
-		if err != nil {
-			t.Fatalf("%v: %v\n%s", words, err, out)
-		}
-		return strings.ReplaceAll(string(out), home, "HOME")
-	}
-	for _, words := range a.begin {
-		says(old, words)
-	}
-	before := says(old, a.shows)
+	a.begun(t, dir, old, disk)
+	before := says(t, dir, old, a.shows, disk)
 	if s := strings.TrimSpace(before); s == "" || s == "0" {
 		t.Fatalf("%s shows nothing to begin with: %q", a.card, before)
 	}
@@ -256,7 +342,7 @@ func (a carded) move(t *testing.T) (version, shown string) {
 		fatal.If(t, os.Rename(filepath.Join(dir, "office-a"), filepath.Join(dir, "gone")))
 	}
 	if a.place != "" {
-		user = append(user, "--place", a.card+"/"+text(now, a.place))
+		user = append(user, "--place", a.card+"/"+strings.ReplaceAll(a.place, "HOME", now))
 	}
 	move(now, append([]string{"unpack", "--yes"}, user...)...)
 	if !disk && !a.names {
@@ -268,7 +354,7 @@ func (a carded) move(t *testing.T) (version, shown string) {
 		})
 	}
 	move(now, "verify")
-	if after := says(now, a.shows); after != before {
+	if after := says(t, dir, now, a.shows, disk); after != before {
 		t.Errorf("%s shows\n%s\nand showed\n%s", a.card, after, before)
 	}
 	out, _ := exec.Command("dpkg-query", "-W", "-f", "${Version}", strings.Fields(a.packages)[0]).Output()

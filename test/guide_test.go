@@ -83,8 +83,8 @@ func TestCardByQuestions(t *testing.T) {
 	})
 	lay.Database(t, filepath.Join(dir, "old/home/maren/.config/hoistbook/lifts.db"), "CREATE TABLE lift (n)", "INSERT INTO lift VALUES (1), (2)")
 	// Invalid answers are reported and asked again. Enter accepts the proposal.
-	out := atTerminal(t, dir, "99\n1\nHoist\nb\nHoistbook\nNot A Name\nhoistbook\n\n/nowhere\n\n\n\nSlipway Tools\n\nbin/hoist\nhoist\n/etc/none\n/etc/passwd\nnewer\nsame-or-newer\ny\nlifts\nn\n2\nrelative --state\nactive\nfree\ntake\n5\n\n\n\nChoose the printer\n\n\n", "card", "make", "--root", "old")
-	for _, want := range []string{"Please enter one of the numbers", "Please use a-z", " /nowhere", "has no full path", "Wrote the card cards/hoistbook.yaml", "counted: lifts", "a product key", "by hand: Choose the printer", "Please enter names only", "There is neither a file nor a package /etc/none", "Please enter one of exact", "Please enter a number from 0 to", "This card moves 2 folders, 1 database"} {
+	out := atTerminal(t, dir, "99\n1\nTwo⏎lines\nHoist\nb\nHoistbook\nNot A Name\nhoistbook\n\n/nowhere\n\n\n\nSlipway Tools\n\nbin/hoist\nhoist\n/etc/none\n/etc/passwd\nnewer\nsame-or-newer\ny\nlifts\nn\n2\nrelative --state\nactive\nfree\ntake\n5\n\n\n\nChoose the printer⏎Sign in\n\n\n", "card", "make", "--root", "old")
+	for _, want := range []string{"Please enter one of the numbers", "Please use a-z", " /nowhere", "has no full path", "Wrote the card cards/hoistbook.yaml", "counted: lifts", "a product key", "by hand: Choose the printer", "by hand: Sign in", "several lines were pasted", "of each user who has it, here bert, maren", "Please enter names only", "There is neither a file nor a package /etc/none", "Please enter one of exact", "Please enter a number from 0 to", "This card moves 2 folders, 1 database"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("no %q in\n%s", want, out)
 		}

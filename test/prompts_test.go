@@ -1,11 +1,13 @@
 package test
 
 import (
+	"context"
 	"encoding/json"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -19,11 +21,28 @@ import (
 // atTerminal runs the program in a terminal, with a user who types.
 func atTerminal(t *testing.T, dir, typed string, args ...string) string {
 	t.Helper()
+	lines := slices.Collect(strings.Lines(typed))
+	return conversation(t, dir, func(string) (string, bool) {
+		if len(lines) == 0 {
+			return "", false
+		}
+		line := lines[0]
+		lines = lines[1:]
+		return strings.ReplaceAll(line, "⏎", "\n"), true // several lines at once, as if pasted
+	}, args...)
+}
+
+// conversation runs the program in a pseudo-terminal and answers its questions, until the answers end. answer gets what was
+// shown since the last one.
+func conversation(t *testing.T, dir string, answer func(shown string) (string, bool), args ...string) string {
+	t.Helper()
 	need(t, "script")
 	for i, a := range args {
 		args[i] = "'" + a + "'"
 	}
-	cmd := exec.CommandContext(t.Context(), "script", "-qec", program+" "+strings.Join(args, " "), "/dev/null")
+	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "script", "-qec", program+" "+strings.Join(args, " "), "/dev/null")
 	cmd.Dir = dir
 	cmd.Env = append(os.Environ(), "MOVEKIT_PASSPHRASE=", "MOVEKIT_KIT=", "TERM=xterm", "XDG_CACHE_HOME="+filepath.Join(dir, "cache"))
 	in, err := cmd.StdinPipe()
@@ -34,16 +53,21 @@ func atTerminal(t *testing.T, dir, typed string, args ...string) string {
 	ended := make(chan struct{})
 	go func() {
 		defer in.Close()
-		for line := range strings.Lines(typed) {
-			if !s.asks(ended) {
+		for from := 0; s.asks(ended); {
+			shown := s.text()
+			line, more := answer(shown[from:])
+			if !more {
 				return
 			}
+			from = len(shown)
 			in.Write([]byte(line))
 		}
-		s.asks(ended) // what nobody answers
 	}()
 	cmd.Wait()
 	close(ended)
+	if ctx.Err() != nil {
+		t.Fatalf("the program did not end: %s", s.text())
+	}
 	return s.text()
 }
 
@@ -68,7 +92,7 @@ func (s *screen) text() string {
 }
 
 // question matches the end of the program's questions.
-var question = regexp.MustCompile(`(: |\? |\[[yY]/[nN]\] )$`)
+var question = regexp.MustCompile(`(: |\? |\[[yY]/[nN](/all)?\] )$`)
 
 // asks waits for the next question, and a moment more: a terminal hides typed text only once the
 // question is shown. It returns false if the program has ended, or asks nothing for a minute.

@@ -235,6 +235,7 @@ func (g *guide) preview(ctx context.Context, h *run.Host, d *draft.Draft, data [
 		return
 	}
 	var bytes, out int64
+	var users []string
 	counts := map[string]int64{}
 	for _, p := range places {
 		if !p.Found {
@@ -253,6 +254,9 @@ func (g *guide) preview(ctx context.Context, h *run.Host, d *draft.Draft, data [
 			word = "folder"
 		}
 		counts[word]++
+		if p.User != nil && !slices.Contains(users, p.User.Name) {
+			users = append(users, p.User.Name)
+		}
 		if is, err := p.Inspect(ctx, l.Options); err == nil {
 			bytes += is.Bytes
 		}
@@ -269,6 +273,9 @@ func (g *guide) preview(ctx context.Context, h *run.Host, d *draft.Draft, data [
 		}
 	}
 	line := "This card moves " + strings.Join(told, ", ") + ", " + bytesText(bytes)
+	if len(users) > 0 {
+		line += "; of each user who has it, here " + strings.Join(slices.Sorted(slices.Values(users)), ", ")
+	}
 	if out > 0 {
 		line += "; not: caches and the like, " + bytesText(out)
 	}
@@ -530,11 +537,11 @@ func (g *guide) whichPlaces(computer machine.Computer, app draft.App) (paths []s
 func (g *guide) lines(question string) (all []string, err error) {
 	fmt.Fprintf(g.err, "%s Enter to finish.\n", question)
 	for {
-		text, err := g.line("  add", "")
+		text, err := g.several("  add", "", "", func(string) string { return "" })
 		if err != nil || text == "" {
 			return all, err
 		}
-		all = append(all, text)
+		all = append(all, strings.FieldsFunc(text, func(r rune) bool { return r == '\n' })...) // pasted lines
 	}
 }
 

@@ -139,6 +139,16 @@ func (g *guide) line(question, usual string) (string, error) {
 // checked asks for a text until nothing is wrong with it. Enter means the default, ? shows an explanation, b goes back, and q
 // leaves. wrong returns what is wrong with a text, or "".
 func (g *guide) checked(question, usual, about string, wrong func(string) string) (string, error) {
+	return g.several(question, usual, about, func(text string) string {
+		if strings.Contains(text, "\n") {
+			return "This question has one answer, and several lines were pasted. Please enter one line."
+		}
+		return wrong(text)
+	})
+}
+
+// several is checked for an answer that may have several lines, if they are pasted.
+func (g *guide) several(question, usual, about string, wrong func(string) string) (string, error) {
 	if usual != "" {
 		question += " [" + usual + "]"
 	}
@@ -564,6 +574,9 @@ func (g *guide) step(ctx context.Context, args []string) error {
 		}
 	}
 	code, err := g.do(ctx, args...)
+	if err == nil && code != exitDone && args[0] == "unpack" {
+		g.looked = false // check again, and ask for users and drives
+	}
 	if err == nil && code != exitDone && args[0] != "survey" {
 		fmt.Fprintf(g.err, "%s\n", table.Within(args[0]+" is not finished, and what is complete is kept. "+cmp.Or(wayOn[g.failed], "The message above says what to do.")+" Then Enter tries it again.", widthOf(g.err)))
 	}
@@ -633,11 +646,24 @@ func (g *guide) places(ctx context.Context) (flags []string, err error) {
 		asked[c.Of] = true
 		switch c.Need {
 		case move.NeedUser, move.NeedCounterpart:
-			name, err := g.line(fmt.Sprintf("Which user here gets %s's data (%s)? Enter to create that user later", c.Of, strings.Join(r.Users, ", ")), c.With)
+			usual, later := c.With, "Enter"
+			if len(r.Users) == 1 {
+				usual = cmp.Or(usual, r.Users[0])
+			}
+			if usual != "" {
+				later = "-"
+			}
+			name, err := g.checked(fmt.Sprintf("Which user here gets %s's data (%s)? %s to create that user later", c.Of, strings.Join(r.Users, ", "), later), usual,
+				"The data goes to that user's folders, and belongs to that user.", func(text string) string {
+					if text != "" && text != "-" && !slices.Contains(r.Users, text) {
+						return "There is no user " + text + " here."
+					}
+					return ""
+				})
 			if err != nil {
 				return nil, err
 			}
-			if name != "" {
+			if name != "" && name != "-" {
 				flags = append(flags, "--user", c.Of+"="+name)
 			}
 		case move.NeedConfirm:

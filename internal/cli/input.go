@@ -123,11 +123,8 @@ func (u *ui) stopped() error {
 // errNo is the answer no.
 var errNo = fault.New(fault.Stopped, "you answered no")
 
-// ask asks a yes-or-no question. A non-interactive run needs --yes.
-func (u *ui) ask(question string) error { return u.askOr(question, false) }
-
-// askOr asks a yes-or-no question. usual is what Enter means.
-func (u *ui) askOr(question string, usual bool) error {
+// ask asks a yes-or-no question. Enter means no. A non-interactive run needs --yes.
+func (u *ui) ask(question string) error {
 	if u.yes {
 		return nil
 	}
@@ -135,13 +132,13 @@ func (u *ui) askOr(question string, usual bool) error {
 		return fault.New(fault.Unanswered, "this run is non-interactive: %s", question)
 	}
 	for {
-		line, err := u.read(question+map[bool]string{false: " [y/N] ", true: " [Y/n] "}[usual], false)
+		line, err := u.read(question+" [y/N] ", false)
 		switch a := strings.ToLower(line); {
 		case fault.KindOf(err) == fault.Stopped:
 			return err
-		case err != nil, a == "" && !usual, slices.Contains(notWords, a) && a != "":
+		case err != nil, a == "", slices.Contains(notWords, a):
 			return errNo
-		case a == "" || a == "y" || a == "yes":
+		case a == "y" || a == "yes":
 			return nil
 		}
 		fmt.Fprintln(u.err, "Please enter y or n.")

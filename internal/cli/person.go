@@ -83,7 +83,10 @@ func (a *answers) step(g run.ManualStep) (run.Reply, error) {
 }
 
 // technician asks the technician at the terminal, or reads the file of answers.
-type technician struct{ *env }
+type technician struct {
+	*env
+	updatesAll bool // paths in settings, without further questions
+}
 
 // Password asks for the password of a database server.
 func (p *technician) Password(prompt string) (string, error) { return p.askPassword(prompt) }
@@ -124,14 +127,22 @@ func (p *technician) Change(title string, key steps.Key, lines []pathmap.Line) (
 		}
 		table.Fprintf(p.err, "  @@ %s @@\n  %s\n  %s\n", l.Where, p.paint("-"+l.Old, table.Bad), p.paint("+"+l.New, table.Good))
 	}
-	if p.yes {
+	if p.yes || p.updatesAll {
 		return true, nil
 	}
-	err := p.askOr("Update them? (no: keep the old paths)", true)
-	if errors.Is(err, errNo) {
-		return false, nil
+	for {
+		line, err := p.read("Update them? (no: keep the old paths; all: update these and all further ones) [Y/n/all] ", false)
+		switch a := strings.ToLower(line); {
+		case fault.KindOf(err) == fault.Stopped:
+			return false, err
+		case err != nil, a == "n", a == "no":
+			return false, nil
+		case a == "" || a == "y" || a == "yes" || a == "all":
+			p.updatesAll = a == "all"
+			return true, nil
+		}
+		fmt.Fprintln(p.err, "Please enter y, n or all.")
 	}
-	return err == nil, err
 }
 
 // ways maps answers to policies for existing data.

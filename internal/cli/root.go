@@ -262,7 +262,7 @@ func (e *env) here() (*run.Host, error) {
 	}
 	h := run.NewHost(c)
 	h.Commands, h.Notify, h.Private = e.runCommands, e.event, &e.private
-	h.Technician = &technician{e}
+	h.Technician = &technician{env: e}
 	return h, nil
 }
 

@@ -32,7 +32,7 @@ type ui struct {
 	yes         bool
 	colour      bool
 	width       int  // terminal width of out, or 0
-	redraw      bool // err is a terminal
+	redraw      bool // err is a terminal that can draw a line again
 	progress
 	passphrase string // from the environment
 }
@@ -70,9 +70,10 @@ func (f folded) Write(lines []byte) (int, error) {
 
 // setUp detects where the output goes.
 func (u *ui) setUp(noColour bool) {
-	u.redraw = isTerminal(u.err)
+	plain := os.Getenv("TERM") == "dumb" // for a screen reader, say: nothing is drawn twice
+	u.redraw = isTerminal(u.err) && !plain
 	if isTerminal(u.out) {
-		u.colour = !noColour && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+		u.colour = !noColour && os.Getenv("NO_COLOR") == "" && !plain
 		u.width = widthOf(u.out)
 	}
 }
