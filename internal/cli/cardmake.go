@@ -244,6 +244,8 @@ func (g *guide) preview(ctx context.Context, h *run.Host, d *draft.Draft, data [
 		info := p.Item.Kind.Info()
 		word := "file"
 		switch {
+		case info.Timed:
+			word = "schedule"
 		case info.Runs:
 			word = "service"
 		case info.Keyed:
@@ -262,7 +264,7 @@ func (g *guide) preview(ctx context.Context, h *run.Host, d *draft.Draft, data [
 		}
 	}
 	var told []string
-	for _, word := range []string{"folder", "file", "database", "registry key", "service"} {
+	for _, word := range []string{"folder", "file", "database", "registry key", "service", "schedule"} {
 		if counts[word] > 0 {
 			told = append(told, item.Plural(counts[word], word))
 		}
@@ -392,7 +394,7 @@ func replaced(text, field string, lines []string) string {
 func (g *guide) inWords(c *card.Card) {
 	g.printf("%s\n", c.Title)
 	for _, it := range c.Items {
-		where := cmp.Or(it.Key, strings.Join(it.Path.Texts(), ", "))
+		where := cmp.Or(it.Key, strings.Join(slices.Concat(it.Job.Texts(), it.Path.Texts()), ", "))
 		if it.Path.From != nil {
 			where = "its path is in a setting of the app"
 		}
