@@ -21,6 +21,7 @@ const (
 	PostgreSQL Kind = "postgresql"
 	MariaDB    Kind = "mariadb"
 	Firebird   Kind = "firebird"
+	SQLServer  Kind = "sqlserver"
 	Registry   Kind = "registry"
 	Service    Kind = "service"
 	Schedule   Kind = "schedule"
@@ -69,6 +70,7 @@ var Kinds = []KindInfo{
 	{Kind: PostgreSQL, About: "a database on a PostgreSQL server", Fields: fields("server secret optional counts mask update-paths update-computer-name"), Counts: "query"},
 	{Kind: MariaDB, About: "a database on a MariaDB or MySQL server", Fields: fields("server secret optional counts mask update-paths update-computer-name"), Counts: "query"},
 	{Kind: Firebird, About: "a database on a Firebird server", Fields: fields("server secret optional counts mask update-paths update-computer-name"), Counts: "query", OneFile: true},
+	{Kind: SQLServer, About: "a database on a Microsoft SQL Server", Fields: fields("server secret optional counts mask update-paths update-computer-name"), Counts: "query"},
 	{Kind: Registry, About: "a Windows registry key with everything below it", Fields: fields("key secret optional include skip update-paths update-computer-name"), Keyed: true},
 	{Kind: Service, About: "a program that the system runs in the background", Fields: fields("job optional update-paths"), Runs: true},
 	{Kind: Schedule, About: "a program that the system runs at set times", Fields: fields("job optional update-paths"), Runs: true, Timed: true},

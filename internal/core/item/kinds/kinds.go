@@ -14,6 +14,7 @@ import (
 	"movekit/internal/core/item/mariadb"
 	"movekit/internal/core/item/postgres"
 	"movekit/internal/core/item/sqlite"
+	"movekit/internal/core/item/sqlserver"
 	"movekit/internal/core/item/stays"
 )
 
@@ -28,6 +29,7 @@ var All = item.Table{
 	card.PostgreSQL: postgres.New,
 	card.MariaDB:    mariadb.New,
 	card.Firebird:   firebird.New,
+	card.SQLServer:  sqlserver.New,
 	card.Registry:   keys.New,
 	card.Service:    jobs.New,
 	card.Schedule:   jobs.New,

@@ -107,8 +107,10 @@ func (m mover[F]) settings(ctx context.Context) (Server, error) {
 
 // Local reports whether a server is on this computer.
 func Local(host string) bool {
+	host, _, _ = strings.Cut(strings.TrimPrefix(strings.ToLower(host), "tcp:"), ",") // HOST,PORT and HOST\INSTANCE of SQL Server
+	host, _, _ = strings.Cut(host, `\`)
 	ip := net.ParseIP(host)
-	return host == "" || strings.EqualFold(host, "localhost") || strings.HasPrefix(host, "/") || ip != nil && ip.IsLoopback()
+	return host == "" || host == "." || host == "(local)" || host == "localhost" || strings.HasPrefix(host, "/") || ip != nil && ip.IsLoopback()
 }
 
 // pulled reports whether a computer is a pulled disk, and not simulated.
