@@ -2,6 +2,7 @@ package demo
 
 import (
 	"bytes"
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -10,7 +11,6 @@ import (
 
 	"movekit/examples"
 	"movekit/internal/core/card"
-	"movekit/internal/core/item/sqlite"
 	"movekit/test/fatal"
 )
 
@@ -19,25 +19,21 @@ func TestWithoutAServer(t *testing.T) {
 	d := &Demo{Dir: t.TempDir(), Out: &bytes.Buffer{}}
 	p := &pontoon{}
 	defer p.stop()
+	fatal.If(t, p.simulate(d))
 	fatal.If(t, p.fill(d))
 	text, err := examples.Cards.ReadFile("cards/pontoon.yaml")
 	fatal.If(t, err)
 	c, err := card.Parse("pontoon.yaml", []byte(p.card(string(text))))
 	fatal.If(t, err)
-	if it := c.Item("ledger"); it.Kind != card.SQLite || it.Server != nil || len(it.Counts) != 2 {
+	if it := c.Item("ledger"); it.Kind != card.SQLServer || len(it.Counts) != 2 || it.Server.Password == nil {
 		t.Errorf("%+v", it)
 	}
-	name := filepath.Join(d.Dir, "old/ProgramData/Pontoon/ledger.db")
-	f, err := sqlite.Take(t.Context(), name, t.TempDir(), c.Item("ledger").Counts, nil)
-	if err != nil || f.Counts[0].Value != 60 || f.Counts[1].Value != 900 {
-		t.Errorf("%+v %v", f, err)
-	}
-	n, err := sqlite.Ask(t.Context(), name, t.TempDir(), c.Item("statements").Exports.Query)
+	ledger := p.simulated[0].Get("ledger")
 	statements, _ := filepath.Glob(filepath.Join(d.Dir, "old/ProgramData/Pontoon/statements/*.pox"))
-	if err != nil || int(n) != len(statements) || n != 4 {
-		t.Errorf("%d statements of %d (%v)", len(statements), n, err)
+	if len(ledger.Tables) != 2 || len(ledger.Tables[0].Rows) != 60 || len(ledger.Tables[1].Rows) != 900 || len(statements) != 4 {
+		t.Errorf("%d tables, %d statements", len(ledger.Tables), len(statements))
 	}
-	if ini, _ := os.ReadFile(filepath.Join(d.Dir, "new/ProgramData/Pontoon/pontoon.ini")); !strings.Contains(string(ini), "version=4.1c") || strings.Contains(string(ini), "host=") {
+	if ini, _ := os.ReadFile(filepath.Join(d.Dir, "new/ProgramData/Pontoon/pontoon.ini")); !strings.Contains(string(ini), "version=4.1c") || !strings.Contains(string(ini), "port="+p.ports[1]) {
 		t.Errorf("the settings of the new computer: %s", ini)
 	}
 }
@@ -45,7 +41,7 @@ func TestWithoutAServer(t *testing.T) {
 // TestTheExampleIsAlwaysTheSame creates the example twice and compares, so that documents about it
 // stay true.
 func TestTheExampleIsAlwaysTheSame(t *testing.T) {
-	for name, make := range map[string]func(*rand.Rand) string{"the rota": rotaSQL, "the ledger": ledgerSQL} {
+	for name, make := range map[string]func(*rand.Rand) string{"the rota": rotaSQL, "the ledger": func(r *rand.Rand) string { return fmt.Sprint(ledger(r)) }} {
 		first := make(rand.New(rand.NewPCG(1, 2)))
 		if again := make(rand.New(rand.NewPCG(1, 2))); again != first {
 			t.Errorf("%s comes out otherwise each time", name)

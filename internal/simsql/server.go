@@ -69,7 +69,7 @@ type Database struct {
 	Options  map[string]string
 	Users    []User
 	Triggers []string   // of the database, enabled
-	On       [][]string // enabled triggers of tables: the quoted table, and the name
+	On       [][]string // what runs when a table is changed: the quoted table, and what it is
 	Far      [][]string // object, linked server, database
 	FullText bool
 	Key      string // thumbprint of the certificate that encrypts it
@@ -258,13 +258,13 @@ func (s *Server) serve(c *conn) {
 var forms = func() map[string]*regexp.Regexp {
 	out := map[string]*regexp.Regexp{}
 	for name, text := range sqlserver.Statements {
-		out[name] = regexp.MustCompile(`(?s)^` + strings.ReplaceAll(regexp.QuoteMeta(text), "%s", "(.+?)") + `$`)
+		out[name] = regexp.MustCompile(`(?s)^` + strings.NewReplacer("%s", "(.+?)", `%\[1\]s`, "(.+?)").Replace(regexp.QuoteMeta(text)) + `$`)
 	}
 	return out
 }()
 
 var (
-	countRows = regexp.MustCompile(`(?i)^\s*SELECT count\(\*\) FROM ([\w."]+)\s*$`)
+	countRows = regexp.MustCompile(`(?i)^\s*SELECT count\((\*|DISTINCT (\w+))\) FROM ([\w."]+)\s*$`)
 	readRows  = regexp.MustCompile(`(?s)^SELECT (.+) FROM (\[(?:[^\]]|\]\])+\])\.(\[(?:[^\]]|\]\])+\])( WHERE \[.+\] IS NOT NULL)?$`)
 	texts     = regexp.MustCompile(`N'((?:[^']|'')*)'`)
 )
@@ -335,11 +335,11 @@ func (s *Server) answer(c *conn, statement string) ([]bool, [][]Value, error) {
 	}
 	if m := countRows.FindStringSubmatch(statement); m != nil {
 		for _, t := range d.Tables {
-			if name := plain(m[1]); strings.EqualFold(name, t.Name) || strings.EqualFold(name, t.Schema+"."+t.Name) {
-				return textRows([]string{fmt.Sprint(len(t.Rows))})
+			if name := plain(m[3]); strings.EqualFold(name, t.Name) || strings.EqualFold(name, t.Schema+"."+t.Name) {
+				return textRows([]string{fmt.Sprint(t.count(m[2]))})
 			}
 		}
-		return nil, nil, &Error{208, "Invalid object name '" + m[1] + "'."}
+		return nil, nil, &Error{208, "Invalid object name '" + m[3] + "'."}
 	}
 	if m := readRows.FindStringSubmatch(statement); m != nil {
 		for _, t := range d.Tables {
@@ -365,6 +365,19 @@ func (s *Server) wait(statement string) {
 			time.Sleep(20 * time.Millisecond)
 		}
 	}
+}
+
+// count counts the rows, or the different values of a column.
+func (t *Table) count(column string) int {
+	at := slices.IndexFunc(t.Columns, func(c Column) bool { return c.Name == column })
+	if at < 0 {
+		return len(t.Rows)
+	}
+	values := map[string]bool{}
+	for _, r := range t.Rows {
+		values[string(r[at].Bytes)] = true
+	}
+	return len(values)
 }
 
 // read answers a query for expressions of a table's columns.
@@ -537,6 +550,12 @@ func (s *Server) carryOut(name string, p []string, c *conn, in string, d *Databa
 			if t[0] == of {
 				rows = append(rows, t[1:])
 			}
+		}
+		return textRows(rows...)
+	case "code":
+		var rows [][]string
+		for _, m := range d.Objects["module"] {
+			rows = append(rows, []string{m[0][strings.IndexByte(m[0], '.')+1:]})
 		}
 		return textRows(rows...)
 	case "users":

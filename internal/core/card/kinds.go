@@ -48,6 +48,8 @@ type KindInfo struct {
 	Plain bool
 	// OneFile is true if the server keeps each database in one file, which names it.
 	OneFile bool
+	// Attached is true if the server has its databases' files open, and names the databases itself.
+	Attached bool
 	// Tables is true if a folder of this kind holds only tables.
 	Tables bool
 	// Runs is true if the system starts items of this kind by itself. They run on one computer only.
@@ -70,7 +72,7 @@ var Kinds = []KindInfo{
 	{Kind: PostgreSQL, About: "a database on a PostgreSQL server", Fields: fields("server secret optional counts mask update-paths update-computer-name"), Counts: "query"},
 	{Kind: MariaDB, About: "a database on a MariaDB or MySQL server", Fields: fields("server secret optional counts mask update-paths update-computer-name"), Counts: "query"},
 	{Kind: Firebird, About: "a database on a Firebird server", Fields: fields("server secret optional counts mask update-paths update-computer-name"), Counts: "query", OneFile: true},
-	{Kind: SQLServer, About: "a database on a Microsoft SQL Server", Fields: fields("server secret optional counts mask update-paths update-computer-name"), Counts: "query"},
+	{Kind: SQLServer, About: "a database on a Microsoft SQL Server", Fields: fields("server secret optional counts mask update-paths update-computer-name"), Counts: "query", Attached: true},
 	{Kind: Registry, About: "a Windows registry key with everything below it", Fields: fields("key secret optional include skip update-paths update-computer-name"), Keyed: true},
 	{Kind: Service, About: "a program that the system runs in the background", Fields: fields("job optional update-paths"), Runs: true},
 	{Kind: Schedule, About: "a program that the system runs at set times", Fields: fields("job optional update-paths"), Runs: true, Timed: true},

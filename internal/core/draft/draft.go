@@ -350,6 +350,9 @@ func kindOf(real, what string) card.Kind {
 		// file.
 		return card.KindThat(func(k card.KindInfo) bool { return k.OneFile })
 	}
+	if what == wide.SQLServerFile {
+		return card.KindThat(func(k card.KindInfo) bool { return k.Attached })
+	}
 	return kinds.Of(real, false)
 }
 
@@ -363,6 +366,14 @@ func (d *Drafter) file(ctx context.Context, real, term string) *Item {
 		it.Path = machine.DisplayPath(d.Computer, real)
 		it.Notes = append(it.Notes, "Its server must run here for the pack, and on the new computer. Move Kit asks for a login that may read all of it,",
 			"or takes user and password from server. For an app with its own engine, use kind: file with its path, and close the app.")
+	case it.Kind.Info().Attached:
+		base := strings.TrimSuffix(filepath.Base(real), filepath.Ext(real))
+		it.Path = base
+		it.Notes = append(it.Notes, "The file belongs to an instance of SQL Server, which moves the database itself: check its name, and add host (such as .\\SQLEXPRESS),",
+			"user and password of a login that may back it up; without user, the user of this computer logs in. The file is never copied while its server runs.")
+		if logs, _ := filepath.Glob(filepath.Join(filepath.Dir(real), base+"*.[lL][dD][fF]")); len(logs) == 0 {
+			it.Notes = append(it.Notes, "There is no log file (.ldf) beside it. Detached without it, a database may not open again: find it first.")
+		}
 	case it.Kind.Info().Counts == "query":
 		it.Counts = d.tables(ctx, real, it)
 	case !it.Kind.Info().Plain:

@@ -233,3 +233,16 @@ Rota by : Rota`
 		t.Errorf("%+v", got[1].Places)
 	}
 }
+
+// TestDraftOfDataFile proposes the database of a server, not its file.
+func TestDraftOfDataFile(t *testing.T) {
+	page := "\x01\x0f\x00\x00\x00\x00\x00\x00" + strings.Repeat("\x00", 8184)
+	d := found(t, map[string]string{"srv/data/Berths.mdf": page, "srv/data/Berths_log.ldf": "x", "srv/alone/Fees.mdf": page})
+	c, text := d.made(t, "berths", "", "/srv/data/Berths.mdf")
+	if it := c.Items[0]; !it.Kind.Info().Attached || it.Server.Database.Text != "Berths" || strings.Contains(text, "no log file") {
+		t.Errorf("%+v\n%s", it, text)
+	}
+	if _, text := d.made(t, "fees", "", "/srv/alone/Fees.mdf"); !strings.Contains(text, "no log file") {
+		t.Errorf("%s", text)
+	}
+}

@@ -64,7 +64,7 @@ var magics = []magic{
 	{0, "\x00\x06\x15\x61", Database, "Berkeley DB hash table"},
 	{0, "-- H2 0.5/B --", Database, "H2 database"},
 	{0, "H:2,block:", Database, "H2 database"},
-	{0, "\x01\x0f\x00\x00\x00\x00\x00\x00", Database, "SQL Server data file"},
+	{0, "\x01\x0f\x00\x00\x00\x00\x00\x00", Database, SQLServerFile},
 	{0, "\xfe\xfe\x07\x01", Database, "MyISAM table index"},
 	{0, "\xfe\xed\xfe\xed", Key, "key store (JKS)"},
 	{0, "TAPE\x00\x00", Dump, "SQL Server backup"},
@@ -80,6 +80,9 @@ var texts = []magic{
 	{0, "PRIVATE KEY-----", Key, "private key (PEM)"},
 	{0, "-----BEGIN CERTIFICATE-----", Certificate, "certificate (PEM), without its key"},
 }
+
+// SQLServerFile is the description of a data file of SQL Server.
+const SQLServerFile = "SQL Server data file"
 
 // FirebirdFile is the description of a Firebird database, before its version.
 const FirebirdFile = "Firebird database"

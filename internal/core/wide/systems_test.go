@@ -222,6 +222,13 @@ func TestSurroundings(t *testing.T) {
 "InstallLocation"="C:\\Program Files\\Pontoon\\"
 [\Microsoft\Windows\CurrentVersion\RunOnce]
 "Finish"="\"C:\\Program Files\\Pontoon\\bin\\setup.exe\" /finish"
+[\Microsoft\Microsoft SQL Server\Instance Names\SQL]
+"SQLEXPRESS"="MSSQL15.SQLEXPRESS"
+[\Microsoft\Microsoft SQL Server\MSSQL15.SQLEXPRESS\Setup]
+"Version"="15.0.2000.5"
+"Edition"="Express Edition"
+[\Microsoft\Microsoft SQL Server\MSSQL15.SQLEXPRESS\MSSQLServer\SuperSocketNetLib\Tcp\IPAll]
+"TcpPort"="1433"
 [\ODBC\ODBCINST.INI\ODBC Drivers]
 "SQL Server"="Installed"
 "SQL Server Native Client 11.0"="Installed"
@@ -290,7 +297,7 @@ func TestSurroundings(t *testing.T) {
 		`Quay Tools: service Hosted (runs C:\Quay Tools\hosted.dll in a host of Windows) Hosted`, `Quay: service Behind (runs C:\Windows\System32\cmd.exe /c start /b D:\Quay\serve.cmd; as .\quay) Behind`, `: driver of a hardware token: hardlock (system32\drivers\hardlock.sys)`,
 		`Pontoon Ledger: started at the next sign-in: Finish (runs "C:\Program Files\Pontoon\bin\setup.exe" /finish)`, `Pontoon Ledger: started at sign-in: Pontoon.lnk (runs C:\Program Files\Pontoon\tray.exe)`, `: started at sign-in: send.bat ()  maren`,
 		`Quay Tools: scheduled task Night (runs cmd.exe /c "C:\Quay Tools\night.bat" /all; in C:\Quay Tools; as QUAY\maren) \Quay\Night`,
-		`: drive P:, mapped to a share (\\QUAY-SRV\plans; as QUAY\maren)  maren`, `: printer \\QUAY-SRV\Wall plans of another computer ()  maren`, `: ODBC driver Microsoft Access Driver (*.mdb, *.accdb) (64 bit) ()`, `: ODBC driver SQL Server Native Client 11.0 (64 bit) ()`,
+		`: drive P:, mapped to a share (\\QUAY-SRV\plans; as QUAY\maren)  maren`, `: printer \\QUAY-SRV\Wall plans of another computer ()  maren`, `: ODBC driver Microsoft Access Driver (*.mdb, *.accdb) (64 bit) ()`, `: ODBC driver SQL Server Native Client 11.0 (64 bit) ()`, `: instance .\SQLEXPRESS of SQL Server (its databases move with items of kind sqlserver and host .\SQLEXPRESS; Version 15.0.2000.5; Edition Express Edition; TcpPort 1433)`,
 		`Quay Tools: share plans (of C:\Quay Tools\plans)`, `Pontoon Ledger: folder in the path: C:\Program Files\Pontoon\bin ()`, `Pontoon Ledger: environment variable PONTOON_HOME (is C:\Program Files\Pontoon)`, `: environment variable BERTH (is 7)  maren`,
 		`Pontoon Ledger: firewall rule Pontoon server (allow incoming; port 4711; runs C:\Program Files\Pontoon\p.exe)`, `Pontoon Ledger: opens files .pox .poy (runs "C:\Program Files\Pontoon\p.exe" "%1")`,
 		`: passwords in the Credential Manager (2) (cannot be opened on another computer: back them up in the Control Panel, or write them down)  maren`,

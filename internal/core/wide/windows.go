@@ -44,6 +44,7 @@ func aroundWindows(c machine.Computer) []Finding {
 	s.tasks()
 	s.keys()
 	s.shares()
+	s.instances()
 	s.environment()
 	s.firewall()
 	s.associations()
@@ -350,6 +351,30 @@ func (s *surveyor) shares() {
 			}
 			s.add(f, nil)
 		}
+	})
+}
+
+// instances returns the installed instances of SQL Server, as a card names them ("File Locations for Default and Named Instances"
+// in the documentation of SQL Server).
+func (s *surveyor) instances() {
+	const path = `HKLM\SOFTWARE\Microsoft\Microsoft SQL Server`
+	s.each(path+`\Instance Names\SQL`, func(names registry.Key, _ *machine.User) {
+		values, _ := names.Values()
+		s.each(path, func(k registry.Key, _ *machine.User) {
+			for _, v := range values {
+				id, host := v.Text(), `.\`+v.Name
+				if v.Name == "MSSQLSERVER" { // the default instance
+					host = "."
+				}
+				f := Finding{What: "instance " + host + " of SQL Server", Where: path + `\` + id, Named: v.Name, Details: []string{"its databases move with items of kind sqlserver and host " + host}}
+				for _, fact := range [][2]string{{`\Setup`, "Version"}, {`\Setup`, "Edition"}, {`\Setup`, "SQLDataRoot"}, {`\MSSQLServer\SuperSocketNetLib\Tcp\IPAll`, "TcpPort"}} {
+					if text := registry.Text(k, id+fact[0], fact[1]); text != "" {
+						f.Details = append(f.Details, fact[1]+" "+text)
+					}
+				}
+				s.add(f, nil)
+			}
+		})
 	})
 }
 

@@ -143,7 +143,7 @@ func (o *session) Stage(ctx context.Context, d *Sealed, p served.Loading) (notes
 	}
 	notes, err = o.users(ctx, p.Stage)
 	o.leave(p.Stage)
-	if d.Owner != "" {
+	if made, werr := o.whole(ctx, p.Stage); werr == nil && d.Owner != "" && made[3] != d.Owner {
 		notes = append(notes, "its owner was "+d.Owner+", and is now the login that Move Kit used")
 	}
 	if d.Trusted {

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -74,6 +75,7 @@ const (
 	askLog     = "SELECT CAST(log_end_lsn AS nvarchar(60)) FROM sys.dm_db_log_stats(DB_ID())" // from 2016 SP 2
 	askChanged = "SELECT CONVERT(nvarchar(40), MAX(modify_date), 126) FROM sys.objects"
 	askFar     = "SELECT DISTINCT CONCAT(OBJECT_SCHEMA_NAME(referencing_id), N'.', OBJECT_NAME(referencing_id)), ISNULL(referenced_server_name, N''), ISNULL(referenced_database_name, N'') FROM sys.sql_expression_dependencies WHERE referenced_server_name IS NOT NULL OR referenced_database_name IS NOT NULL AND referenced_database_name <> DB_NAME()"
+	askCode    = "SELECT name FROM sys.objects WHERE type IN ('V', 'FN', 'IF', 'TF', 'FS', 'FT', 'SN') AND is_ms_shipped = 0 UNION SELECT name FROM sys.computed_columns"
 	askNeeds   = "SELECT CAST((SELECT COUNT(*) FROM sys.fulltext_catalogs) AS nvarchar(30)), CAST((SELECT COUNT(*) FROM sys.assemblies WHERE is_user_defined = 1) AS nvarchar(30))"
 )
 
@@ -182,13 +184,24 @@ func (o *session) left(ctx context.Context, database string) (out []string, err 
 		}
 		out = append(out, f[0]+" uses "+where+", which is not in this database")
 	}
-	return append(out, "logins and their passwords: Move Kit creates missing ones without a usable password"), nil
+	return append(out, "passwords of logins: unpack creates a missing login, which works once it has a password"), nil
 }
 
-// Ask returns the whole number that a query returns. It prevents the query from changing anything.
+// Ask returns the whole number that a query of tables returns. It prevents the query from changing anything.
 func (o *session) Ask(ctx context.Context, database, query string) (int64, error) {
-	if _, err := served.CheckQuery(query); err != nil {
+	names, err := served.CheckQuery(query)
+	if err != nil {
 		return 0, err
+	}
+	// A function of the database can call programs of the server, with the rights of this login.
+	code, err := o.table(ctx, database, askCode)
+	if err != nil {
+		return 0, err
+	}
+	for _, c := range code {
+		if slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, c[0]) }) {
+			return 0, fault.New(fault.BadCard, "the card's query uses %s, which is not a table, and could do anything as an administrator: %s", c[0], query)
+		}
 	}
 	return dbprint.Limited(ctx, query, func(ctx context.Context) (int64, error) {
 		rows, err := o.table(ctx, database, query)

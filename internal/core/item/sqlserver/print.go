@@ -224,7 +224,7 @@ func (o *session) Texts(ctx context.Context, database string, t dbprint.Table, c
 
 // Statements of Rewrite. A text is compared by its bytes, because the collation of a column may ignore case or spaces.
 const (
-	askOwn  = "SELECT name FROM sys.triggers WHERE parent_id = OBJECT_ID(%s) AND is_disabled = 0"
+	askOwn  = "SELECT CONCAT(N'the trigger ', name) FROM sys.triggers WHERE parent_id = OBJECT_ID(%[1]s) AND is_disabled = 0 UNION SELECT CONCAT(N'the check ', c.name, N' with a function') FROM sys.check_constraints c JOIN sys.sql_expression_dependencies d ON d.referencing_id = c.object_id WHERE c.parent_object_id = OBJECT_ID(%[1]s) UNION SELECT CONCAT(N'the computed column ', name) FROM sys.computed_columns WHERE object_id = OBJECT_ID(%[1]s)"
 	replace = "UPDATE x SET x.%s = v.new FROM %s x JOIN (VALUES %s) v (old, new) ON CONVERT(varbinary(max), CONVERT(nvarchar(max), x.%s)) = CONVERT(varbinary(max), v.old)"
 )
 
@@ -239,7 +239,7 @@ func (o *session) Rewrite(ctx context.Context, database string, t dbprint.Table,
 		return err
 	}
 	if len(own) > 0 {
-		return fault.New(fault.ServerRefused, "it has the trigger %s, which would run", own[0][0])
+		return fault.New(fault.ServerRefused, "it has %s, which would run", own[0][0])
 	}
 	var pairs []string
 	for old, text := range now {
@@ -252,7 +252,7 @@ func (o *session) Rewrite(ctx context.Context, database string, t dbprint.Table,
 // Definitions have the rest.
 var Statements = map[string]string{
 	"server": askServer, "folder": askFolder, "exists": askExists, "whole": askWhole, "others": askOthers, "key": askKey, "certificates": askCerts, "jobs": askJobs, "writes": askWrites, "rename": rename, "drop": drop,
-	"tables": askTables, "log": askLog, "changed": askChanged, "far": askFar, "needs": askNeeds, "backup": backup, "verify": verify, "contents": contents, "restore": restore, "check": checkdb,
+	"tables": askTables, "log": askLog, "changed": askChanged, "far": askFar, "code": askCode, "needs": askNeeds, "backup": backup, "verify": verify, "contents": contents, "restore": restore, "check": checkdb,
 	"users": askUsers, "triggers": askTriggers, "map user": mapUser, "new login": newLogin, "own triggers": askOwn, "update": replace, "columns": Columns, "options": Options,
 }
 

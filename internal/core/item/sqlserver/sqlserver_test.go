@@ -219,6 +219,11 @@ func TestRefusals(t *testing.T) {
 	if _, err := s.Seal(t.Context(), "Berths", nil, nil, io.Discard, nil); fault.KindOf(err) != fault.Changed {
 		t.Errorf("changed meanwhile: %v", err)
 	}
+	// A view could run anything.
+	sim.Hold = nil
+	if _, err := s.Ask(t.Context(), "Berths", "SELECT count(*) FROM Lifts"); fault.KindOf(err) != fault.BadCard || !strings.Contains(err.Error(), "lifts") {
+		t.Errorf("a query of a view: %v", err)
+	}
 	// A trigger of the database would run with the rights of whoever changes a user.
 	with := berths()
 	with.Triggers = []string{"watch"}
@@ -259,7 +264,7 @@ func TestUpdateTexts(t *testing.T) {
 		t.Errorf("%q", now)
 	}
 	with := berths()
-	with.On = [][]string{{"[dbo].[boat]", "note"}}
+	with.On = [][]string{{"[dbo].[boat]", "the trigger note"}}
 	fatal.If(t, sim.Put("Berths", with))
 	if err := s.Rewrite(t.Context(), "Berths", table, "photo", map[string]string{"a": "b"}); err == nil || !strings.Contains(err.Error(), "trigger note") {
 		t.Errorf("%v", err)

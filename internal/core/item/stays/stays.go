@@ -103,7 +103,7 @@ func Reached(ctx context.Context, address string, limit time.Duration) bool {
 }
 
 // ports are the default ports of services.
-var ports = map[string]string{"http": "80", "https": "443", "smb": "445", "ftp": "21", "sftp": "22", "ssh": "22", "postgresql": "5432", "postgres": "5432", "mysql": "3306", "mariadb": "3306", "firebird": "3050", "ldap": "389", "ldaps": "636"}
+var ports = map[string]string{"http": "80", "https": "443", "smb": "445", "ftp": "21", "sftp": "22", "ssh": "22", "postgresql": "5432", "postgres": "5432", "mysql": "3306", "mariadb": "3306", "firebird": "3050", "sqlserver": "1433", "mssql": "1433", "ldap": "389", "ldaps": "636"}
 
 // endpoint splits an address. The port is "" if it is unknown. For a share it is the port of file
 // sharing.
