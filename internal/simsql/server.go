@@ -83,9 +83,8 @@ type Server struct {
 	Password string   // of the login sa
 	Certs    []string // thumbprints
 	Jobs     map[string][]string
-	// Hold is called before each statement; an error is what the server answers.
-	Hold func(statement string) *Error
 
+	hold     func(statement string) *Error
 	mu       sync.Mutex
 	listener net.Listener
 	files    map[string]string // databases: name and file
@@ -184,6 +183,13 @@ func (s *Server) Names() []string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return slices.Sorted(maps.Keys(s.files))
+}
+
+// Refuse sets a function that is called before each statement; an error is what the server answers.
+func (s *Server) Refuse(hold func(statement string) *Error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.hold = hold
 }
 
 // Login adds a login with its number (SID).
@@ -299,8 +305,11 @@ func digit(is bool) string { return map[bool]string{true: "1", false: "0"}[is] }
 
 // answer carries out one statement.
 func (s *Server) answer(c *conn, statement string) ([]bool, [][]Value, error) {
-	if s.Hold != nil {
-		if e := s.Hold(statement); e != nil {
+	s.mu.Lock()
+	hold := s.hold
+	s.mu.Unlock()
+	if hold != nil {
+		if e := hold(statement); e != nil {
 			return nil, nil, e
 		}
 	}

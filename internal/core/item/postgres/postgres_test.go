@@ -230,6 +230,18 @@ CREATE OR REPLACE VIEW between AS SELECT n FROM first; GRANT SELECT ON boat TO t
 	to := server(t, now, "told")
 	notes := dbcases.Place(t, Engine{}, to.session, to.name, d, p, "")
 	dbcases.Same(t, to.session, to.name, d, nil)
+	made, err := to.Definitions(t.Context(), to.name)
+	fatal.If(t, err)
+	for _, change := range []string{"told_clerk CONNECTION LIMIT 8", "told_clerk NOLOGIN", "told_group SET work_mem TO '5MB'"} { // what somebody changes later is named
+		dbcases.SQL(t, now, "told", "ALTER ROLE "+change)
+		is, err := to.Definitions(t.Context(), to.name)
+		fatal.If(t, err)
+		role, _, _ := strings.Cut(change, " ")
+		if diffs := fmt.Sprint(dbprint.Compare(made, is, nil)); !strings.Contains(diffs, "role "+role) {
+			t.Errorf("%s: %s", change, diffs)
+		}
+	}
+	dbcases.SQL(t, now, "told", "ALTER ROLE told_clerk LOGIN CONNECTION LIMIT 7; ALTER ROLE told_group RESET work_mem")
 	to.Close()
 	for _, want := range []string{"told_boss was created on the new server without a password", `it had "SUPERUSER" on the old server, but not here`, "told_clerk was created", "it was a member of pg_read_server_files on the old server, but is not here", "the index app.boat_outer_one_idx uses functions or types without their schema; it was created with the database's search path app, public"} {
 		if !strings.Contains(notes, want) {

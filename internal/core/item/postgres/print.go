@@ -156,6 +156,11 @@ func (s *session) take(ctx context.Context, conn *pgx.Conn, database string, cou
 	if f.Schema, err = s.objects(ctx, database, snapshot, schema); err != nil {
 		return nil, nil, err
 	}
+	roles, err := roleObjects(ctx, conn)
+	if err != nil {
+		return nil, nil, err
+	}
+	f.Schema = append(f.Schema, roles...)
 	if err := sequences(ctx, conn, f); err != nil {
 		return nil, nil, err
 	}

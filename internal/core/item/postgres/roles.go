@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+
+	"movekit/internal/core/dbprint"
 )
 
 // Role is a role of the old server, without its password.
@@ -69,6 +71,28 @@ func readRoles(ctx context.Context, conn *pgx.Conn, condition string) ([]Role, e
 		}
 		return r, nil
 	})
+}
+
+// usedRoles returns every role that the database's objects depend on, and the roles that these are members of.
+func usedRoles(ctx context.Context, conn *pgx.Conn) ([]Role, error) {
+	return readRoles(ctx, conn, `r.oid IN (WITH RECURSIVE used(oid) AS (
+		SELECT refobjid FROM pg_catalog.pg_shdepend WHERE refclassid = 'pg_catalog.pg_authid'::regclass AND (dbid = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database())
+			OR classid = 'pg_catalog.pg_database'::regclass AND objid = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database()))
+		UNION SELECT datdba FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database()
+		UNION SELECT setrole FROM pg_catalog.pg_db_role_setting WHERE setdatabase = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database())
+		UNION SELECT m.roleid FROM pg_catalog.pg_auth_members m JOIN used u ON u.oid = m.member) SELECT oid FROM used) AND rolname !~ '^pg_' AND r.oid <> 10`)
+}
+
+// roleObjects returns the roles for the fingerprint. unpack reports what it did not give a role and how an existing role differs,
+// so that is no difference later; what somebody changes afterwards is one.
+func roleObjects(ctx context.Context, conn *pgx.Conn) (out []dbprint.Object, err error) {
+	roles, err := usedRoles(ctx, conn)
+	for _, r := range roles {
+		o := dbprint.NewObject("role", r.Name, "role "+r.about(), "role")
+		o.Reported = true
+		out = append(out, o)
+	}
+	return out, err
 }
 
 // lists are the settings whose value is a list of names.

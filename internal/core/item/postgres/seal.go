@@ -101,13 +101,7 @@ func (s *session) facts(ctx context.Context, conn *pgx.Conn, out *Sealed) (err e
 		ORDER BY (SELECT count(*) FROM reads r JOIN pg_catalog.pg_class m ON m.oid = r.o AND m.relkind = 'm' WHERE r.v = c.oid), c.oid`); err != nil {
 		return err
 	}
-	// Every role that the database's objects depend on, and the roles that these are members of.
-	out.Roles, err = readRoles(ctx, conn, `r.oid IN (WITH RECURSIVE used(oid) AS (
-		SELECT refobjid FROM pg_catalog.pg_shdepend WHERE refclassid = 'pg_catalog.pg_authid'::regclass AND (dbid = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database())
-			OR classid = 'pg_catalog.pg_database'::regclass AND objid = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database()))
-		UNION SELECT datdba FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database()
-		UNION SELECT setrole FROM pg_catalog.pg_db_role_setting WHERE setdatabase = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database())
-		UNION SELECT m.roleid FROM pg_catalog.pg_auth_members m JOIN used u ON u.oid = m.member) SELECT oid FROM used) AND rolname !~ '^pg_' AND r.oid <> 10`)
+	out.Roles, err = usedRoles(ctx, conn)
 	return err
 }
 

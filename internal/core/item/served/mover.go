@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"time"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
@@ -393,14 +394,30 @@ func (m mover[F]) Stage(ctx context.Context, stage string) (out item.Staged, err
 		p.Progress = m.Progress("putting in place", m.InKit.Sealed.Bytes)
 		notes, err := s.Stage(ctx, facts, p)
 		out.Notes = append(out.Notes, notes...)
-		if err != nil {
-			return err
+		if err == nil {
+			notes, err = m.updatePaths(ctx, s, p, facts)
+			out.Notes = append(out.Notes, notes...)
 		}
-		notes, err = m.updatePaths(ctx, s, p, facts)
-		out.Notes = append(out.Notes, notes...)
-		return err
+		if err != nil {
+			return withdraw(context.WithoutCancel(ctx), s, p.Stage, err)
+		}
+		return nil
 	})
 	return out, err
+}
+
+// withdraw removes the staged database after an error. If that fails too, the error names it.
+func withdraw[F Facts](ctx context.Context, s Session[F], stage string, cause error) error {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	there, err := s.Exists(ctx, stage)
+	if err == nil && there {
+		err = s.Drop(ctx, stage)
+	}
+	if err == nil || strings.Contains(cause.Error(), stage) {
+		return cause
+	}
+	return fault.Wrap(fault.KindOf(cause), cause, "the server may still have the database %s of this unpack, which the next unpack removes", stage)
 }
 
 // RecordPlaced stores a digest of the database's fingerprint. That is the sealed one, except for

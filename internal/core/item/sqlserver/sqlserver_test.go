@@ -193,34 +193,34 @@ func TestRefusals(t *testing.T) {
 		"a damaged backup": {damaged, "", 0, fault.BadDatabase}, "no backup": {[]byte("x"), "", 0, fault.BadDatabase},
 		"a full disk": {data.Bytes(), "RESTORE DATABASE", 3257, fault.NoSpace}, "an inconsistent database": {data.Bytes(), "DBCC", 8939, fault.BadDatabase},
 	} {
-		sim.Hold = func(statement string) *simsql.Error {
+		sim.Refuse(func(statement string) *simsql.Error {
 			if c.fail != "" && strings.HasPrefix(statement, c.fail) {
 				return &simsql.Error{Number: c.number, Text: "refused"}
 			}
 			return nil
-		}
+		})
 		_, err := s.Stage(t.Context(), d, loading(c.data, "Berths_stage_1"))
 		if fault.KindOf(err) != c.kind || !slices.Equal(sim.Names(), []string{"Berths"}) {
 			t.Errorf("%s: %v, databases %v", name, err, sim.Names())
 		}
 	}
-	sim.Hold = nil
+	sim.Refuse(nil)
 	if left, _ := os.ReadDir(filepath.Join(sim.Dir, "backup")); len(left) > 0 {
 		t.Errorf("left in the server's folder: %v", left)
 	}
 	// A change while the backup is made, and a database in use.
-	sim.Hold = func(statement string) *simsql.Error {
+	sim.Refuse(func(statement string) *simsql.Error {
 		if strings.HasPrefix(statement, "RESTORE VERIFYONLY") {
-			sim.Hold = nil
+			sim.Refuse(nil)
 			sim.Put("Berths", berths())
 		}
 		return nil
-	}
+	})
 	if _, err := s.Seal(t.Context(), "Berths", nil, nil, io.Discard, nil); fault.KindOf(err) != fault.Changed {
 		t.Errorf("changed meanwhile: %v", err)
 	}
 	// A view could run anything.
-	sim.Hold = nil
+	sim.Refuse(nil)
 	if _, err := s.Ask(t.Context(), "Berths", "SELECT count(*) FROM Lifts"); fault.KindOf(err) != fault.BadCard || !strings.Contains(err.Error(), "lifts") {
 		t.Errorf("a query of a view: %v", err)
 	}
@@ -232,12 +232,12 @@ func TestRefusals(t *testing.T) {
 	d, err = s.Seal(t.Context(), "Trapped", nil, nil, &data, nil)
 	fatal.If(t, err)
 	sim.Login("berthing", "0x0777")
-	sim.Hold = func(statement string) *simsql.Error {
+	sim.Refuse(func(statement string) *simsql.Error {
 		if strings.HasPrefix(statement, "ALTER USER") {
 			t.Error("a user was changed, so the trigger ran")
 		}
 		return nil
-	}
+	})
 	notes, err := s.Stage(t.Context(), d, loading(data.Bytes(), "Trapped_stage_1"))
 	if err != nil || !strings.Contains(strings.Join(notes, "\n"), "watch") {
 		t.Errorf("%v %v", notes, err)
@@ -289,7 +289,7 @@ func TestLongAnswers(t *testing.T) {
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 200*time.Millisecond)
 	defer cancel()
-	sim.Hold = func(string) *simsql.Error { time.Sleep(time.Second); return nil }
+	sim.Refuse(func(string) *simsql.Error { time.Sleep(time.Second); return nil })
 	if _, err := s.Fingerprint(ctx, "Berths", nil, nil); err == nil {
 		t.Error("it did not stop")
 	}
