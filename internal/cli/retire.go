@@ -59,6 +59,7 @@ that nothing changed here since the pack.
 	e.exceptionFlag(c, "remove", "permanently remove the old data that was set aside")
 	c.Flags().StringVar(&computer, "computer", "", "with --remove: the `NAME` of this computer, typed out")
 	thoroughFlag(c, &thorough)
+	e.commandsFlag(c)
 	e.overrideFlags(c)
 	return c
 }

@@ -22,6 +22,7 @@ as it is. Licences are not changed.`,
 			return e.runStep(cmd.Context(), steps.Undo, args, nil, (*move.Move).Undo, e.showUndone)
 		},
 	}
+	e.commandsFlag(c)
 	e.overrideFlags(c)
 	return c
 }

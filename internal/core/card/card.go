@@ -140,6 +140,7 @@ type Item struct {
 	UpdatePaths []string  `yaml:"update-paths,omitempty" jsonschema_description:"Settings that contain paths, to be changed to the paths of the new computer. Folder: patterns of its text files; file: any pattern; database: columns (TABLE.COLUMN); registry: patterns of values."`
 	Renames     bool      `yaml:"update-computer-name,omitempty" jsonschema_description:"True if these settings also contain the old computer's name."`
 	Exports     *Export   `yaml:"exports,omitempty" jsonschema_description:"Exports: how many there must be, how to make them and how to import them."`
+	Dump        *Dump     `yaml:"dump,omitempty" jsonschema_description:"Dump: how the database's own programs save and load it."`
 	Counts      []Count   `yaml:"counts,omitempty" jsonschema_description:"Counts that the owner would recognise, shown for the old and the new computer."`
 	Attached    string    `yaml:"attached-to,omitempty" jsonschema_description:"SQLite: name of the database item that the app attaches this one to; both are packed in one snapshot."`
 	Mask        []string  `yaml:"mask,omitempty" jsonschema_description:"Database: columns (TABLE.COLUMN, or COLUMN of any table) whose values are never shown in a difference."`
@@ -172,6 +173,24 @@ type Export struct {
 	Count  string  `yaml:"count,omitempty" jsonschema_description:"One SELECT on that item that tells how many records of one export there are; {name} stands for what it is called in the app: its file's name without ending, or what was said when it was ticked."`
 	Make   Command `yaml:"make,omitempty" jsonschema_description:"The app's own program that makes them, with its arguments; it runs only after the user has agreed."`
 	Import string  `yaml:"import" jsonschema:"required" jsonschema_description:"What the technician does with each file on the new computer."`
+}
+
+// Dump says how the programs of a database save it to a file or folder, and load it from there. In their arguments, {file} or
+// {folder} stands for the file or folder. They run only after the user has agreed.
+type Dump struct {
+	Save    Command  `yaml:"save" jsonschema:"required" jsonschema_description:"Program that saves the whole database to {file}, or into the new {folder}. Its exit code must be 0."`
+	Load    Command  `yaml:"load" jsonschema:"required" jsonschema_description:"Program that creates the database from {file} or {folder}. Its exit code must be 0."`
+	Exists  Command  `yaml:"exists" jsonschema:"required" jsonschema_description:"Program whose exit code is 0 if the database is there, and another one if it is not."`
+	Remove  Command  `yaml:"remove,omitempty" jsonschema_description:"Program that removes the database, after it was saved to a file. Without it, existing data stays, and you remove it by hand."`
+	Figures []Figure `yaml:"figures" jsonschema:"required" jsonschema_description:"Numbers that are compared between the old and the new computer."`
+	Limit   Duration `yaml:"limit,omitempty" jsonschema_description:"Time limit of each program, such as 2h. Default: 30m."`
+}
+
+// Figure is a number that a program prints.
+type Figure struct {
+	Name    string      `yaml:"name" jsonschema:"required" jsonschema_description:"What is counted."`
+	Run     Command     `yaml:"run" jsonschema:"required" jsonschema_description:"The program with its arguments; no shell."`
+	Pattern LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Regular expression (RE2) whose first group is the number. Default: the first number in the output."`
 }
 
 // Setting is a text, or the place in the app's settings to read it from.

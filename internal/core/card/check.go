@@ -58,6 +58,40 @@ func (k *checker) exports(at string, c *Card, it *Item) {
 	k.readsOnly(at+".count", e.Of("x"), "")
 }
 
+// dump checks the programs of a database.
+func (k *checker) dump(at string, it *Item) {
+	d := it.Dump
+	if d == nil {
+		k.fail(at, "dump with save, load, exists and figures", "the item %q does not say how its programs save and load it", it.Name)
+		return
+	}
+	for field, c := range map[string]Command{"save": d.Save, "load": d.Load, "exists": d.Exists} {
+		if len(c) == 0 {
+			k.fail(at+"."+field, "a list that starts with the full path of a program", "the field %q is missing", field)
+		}
+		takes := strings.Contains(strings.Join(c, " "), "{file}") || strings.Contains(strings.Join(c, " "), "{folder}")
+		if len(c) > 0 && field != "exists" && !takes {
+			k.fail(at+"."+field, "an argument with {file} or {folder}", "the program does not get the file or folder")
+		}
+		k.command(at+"."+field, c)
+	}
+	k.command(at+".remove", d.Remove)
+	if len(d.Figures) == 0 {
+		k.fail(at+".figures", "at least one number, such as {name: entries, run: [...]}", "there is nothing to compare")
+	}
+	for i, f := range d.Figures {
+		at := fmt.Sprintf("%s.figures[%d]", at, i)
+		k.need(at, "name", f.Name)
+		k.command(at+".run", f.Run)
+		if len(f.Run) == 0 {
+			k.fail(at, "run with a program", "no program prints the number of %q", f.Name)
+		}
+		if !f.Pattern.IsZero() {
+			k.grouped(at+".pattern", f.Pattern.Pattern)
+		}
+	}
+}
+
 // Counted reports whether the other item, a database, gives the number of records in the item's
 // exports.
 func (it *Item) Counted(other string) bool {

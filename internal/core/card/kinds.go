@@ -18,6 +18,7 @@ const (
 	DBase      Kind = "dbase"
 	Jet        Kind = "jet"
 	Exports    Kind = "exports"
+	Dumped     Kind = "dump"
 	PostgreSQL Kind = "postgresql"
 	MariaDB    Kind = "mariadb"
 	Firebird   Kind = "firebird"
@@ -69,6 +70,7 @@ var Kinds = []KindInfo{
 	{Kind: DBase, About: "a folder of dBase or FoxPro tables with their memo and index files", Fields: fields("path each newest identity secret optional counts"), Counts: "files", Folder: true, Tables: true},
 	{Kind: Jet, About: "one Jet or ACE database file", Fields: fields("path each newest secret optional")},
 	{Kind: Exports, About: "files that the app exported, imported one by one on the new computer", Fields: fields("path secret optional include skip counts exports"), Counts: "files", Folder: true},
+	{Kind: Dumped, About: "a database that only its own programs can save and load", Fields: fields("path dump secret optional")},
 	{Kind: PostgreSQL, About: "a database on a PostgreSQL server", Fields: fields("server secret optional counts mask update-paths update-computer-name"), Counts: "query"},
 	{Kind: MariaDB, About: "a database on a MariaDB or MySQL server", Fields: fields("server secret optional counts mask update-paths update-computer-name"), Counts: "query"},
 	{Kind: Firebird, About: "a database on a Firebird server", Fields: fields("server secret optional counts mask update-paths update-computer-name"), Counts: "query", OneFile: true},

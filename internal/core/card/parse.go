@@ -420,6 +420,9 @@ func (k *checker) item(at string, c *Card, it *Item, taken map[string]bool) {
 			k.grouped(at+".identity.pattern", id.Pattern.Pattern)
 		}
 	}
+	if info.takes("dump") {
+		k.dump(at+".dump", it)
+	}
 	if info.takes("exports") {
 		k.exports(at, c, it)
 	}

@@ -493,12 +493,18 @@ func (p Prober) command(ctx context.Context, s *card.Source, user *machine.User,
 // little time. It is not run without consent, or if the computer is only a disk. Its exit code is
 // ignored.
 func (p Prober) Run(ctx context.Context, args card.Command, user *machine.User) (string, error) {
+	said, _, err := p.RunCode(ctx, args, user)
+	return said, err
+}
+
+// RunCode also returns the command's exit code.
+func (p Prober) RunCode(ctx context.Context, args card.Command, user *machine.User) (said string, code int, err error) {
 	if !p.Commands || p.Computer.Root() != "" {
-		return "", errWithheld
+		return "", 0, errWithheld
 	}
 	name, err := p.Computer.Locate(args[0], user)
 	if err != nil {
-		return "", err
+		return "", 0, err
 	}
 	limit := p.Time
 	if limit == 0 {
@@ -514,11 +520,11 @@ func (p Prober) Run(ctx context.Context, args card.Command, user *machine.User) 
 	var exit *exec.ExitError
 	switch {
 	case ctx.Err() != nil:
-		return "", fmt.Errorf("it did not finish within %v", limit)
+		return "", 0, fmt.Errorf("it did not finish within %v", limit)
 	case err != nil && !errors.As(err, &exit):
-		return "", err
+		return "", 0, err
 	}
-	return string(out.data), nil
+	return string(out.data), cmd.ProcessState.ExitCode(), nil
 }
 
 // limited is a writer that keeps only the beginning of its input.

@@ -5,6 +5,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/item"
 	"movekit/internal/core/item/dbase"
+	"movekit/internal/core/item/dump"
 	"movekit/internal/core/item/exports"
 	"movekit/internal/core/item/files"
 	"movekit/internal/core/item/firebird"
@@ -26,6 +27,7 @@ var All = item.Table{
 	card.DBase:      dbase.New,
 	card.Jet:        jet.New,
 	card.Exports:    exports.New,
+	card.Dumped:     dump.New,
 	card.PostgreSQL: postgres.New,
 	card.MariaDB:    mariadb.New,
 	card.Firebird:   firebird.New,
