@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"movekit/test/fatal"
 	"movekit/test/lay"
 )
 
@@ -190,4 +191,37 @@ items:
 	}
 	os.Remove(filepath.Join(dir, "tool"))
 	live(1, "pack", "--kit", "kit").tells(t, "could not make the exports")
+}
+
+// TestExportsAreLoaded imports exports with the app's own command, after consent. One that fails is named, and the rest is
+// imported later.
+func TestExportsAreLoaded(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	lay.Out(t, dir, map[string]string{"out/a.pox": "1", "out/b c.pox": "2", "tool": "#!/bin/sh\ncase \"$1\" in *b\\ c*) [ -e DIR/ready ] || { echo not ready; exit 3; };; esac\ncat \"$1\" >> DIR/app\n", "card.yaml": strings.ReplaceAll(`card: 1
+name: pontoon
+title: Pontoon Ledger
+items:
+  - {name: accounts, kind: exports, path: DIR/out, exports: {number: 2, load: [DIR/tool, '{file}'], import: take it in}}
+`, "DIR", dir)})
+	text, _ := os.ReadFile(filepath.Join(dir, "tool"))
+	fatal.If(t, os.WriteFile(filepath.Join(dir, "tool"), []byte(strings.ReplaceAll(string(text), "DIR", dir)), 0o755))
+	fatal.If(t, os.Chmod(filepath.Join(dir, "tool"), 0o755))
+	must(t, 0, dir, "new", "kit", "--cards", "card.yaml", "--keep")
+	must(t, 0, dir, "pack", "--kit", "kit")
+	fatal.If(t, os.RemoveAll(filepath.Join(dir, "out")))
+	must(t, 0, dir, "unpack", "--kit", "kit", "--yes")
+	if s := must(t, 5, dir, "todo", "--kit", "kit", "--load"); !strings.Contains(s.err, "--run-commands") {
+		t.Errorf("without consent: %s", s.err)
+	}
+	must(t, 1, dir, "todo", "--kit", "kit", "--load", "--run-commands").tells(t, "b c.pox")
+	if s := must(t, 5, dir, "todo", "--kit", "kit"); !strings.Contains(s.out, "1 of 2 are imported") {
+		t.Errorf("after one: %s", s.out)
+	}
+	lay.Out(t, dir, map[string]string{"ready": ""})
+	must(t, 0, dir, "todo", "--kit", "kit", "--load", "--run-commands")
+	if app, _ := os.ReadFile(filepath.Join(dir, "app")); string(app) != "12" {
+		t.Errorf("the app has %q", app)
+	}
+	must(t, 0, dir, "verify", "--kit", "kit")
 }

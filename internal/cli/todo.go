@@ -14,12 +14,13 @@ import (
 
 func (e *env) todoCommand() *cobra.Command {
 	var tick []string
+	var load bool
 	c := &cobra.Command{
 		Use:   "todo [APP...]",
 		Short: "List and tick off exports to import by hand (new computer)",
 		Long: `List the files that an app exported and that you import one by one on the new computer,
 with a number for each. --tick records which of them are done, and the name of one in
-the app if it differs.`,
+the app if it differs. --load imports those whose card names a program for that.`,
 		Example:           "  movekit todo\n  movekit todo --tick 1-12,15\n  movekit todo --tick '4=Pier D, 2026'",
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -35,6 +36,9 @@ the app if it differs.`,
 			list := (*move.Move).Todos
 			if len(numbers) > 0 {
 				list = func(j *move.Move) ([]move.Todo, error) { return j.Tick(numbers) }
+			}
+			if load {
+				list = func(j *move.Move) ([]move.Todo, error) { return j.Load(cmd.Context()) }
 			}
 			todos, err := list(j)
 			if err != nil {
@@ -57,6 +61,8 @@ the app if it differs.`,
 		},
 	}
 	c.Flags().StringArrayVar(&tick, "tick", nil, "`NUMBERS` that are done, such as 1-12,15, or one with its name in the app: 4=NAME")
+	c.Flags().BoolVar(&load, "load", false, "import them with the program that the card names")
+	e.commandsFlag(c)
 	return c
 }
 

@@ -64,7 +64,7 @@ var adviceByKind = map[fault.Kind]advice{
 	fault.NoUser:          {"Create the user on this computer, or map it to another user with --user OLD=NEW.", "Nothing was changed.", exitFailed, "not-placed"},
 	fault.ServerDown:      {"Make sure that the database server runs and can be reached, and run the same command again: complete data is kept.", nothingLost, exitFailed, "server"},
 	fault.ServerLogin:     {"Check the user in the card, and its password: where the card says, in the server's own password file, or as typed. Creating a database and its roles needs an administrator of the server.", nothingLost, exitFailed, "server"},
-	fault.ServerRefused:   {"Fix the problem that the server reported, and run the same command again. The existing database is unchanged.", nothingLost, exitFailed, "server"},
+	fault.ServerRefused:   {"Fix the problem that the server or program reported, and run the same command again: complete data is kept.", nothingLost, exitFailed, "server"},
 	fault.DeskDown:        {"Make sure that this computer has network and the desk is up, and run the same command again. Move Kit first asks what the desk has done, so that nothing is done twice.", "The licence is as the desk last reported; no transfer was used twice.", exitFailed, "licence-service"},
 	fault.DeskNonsense:    {"Something else may have answered (a proxy, a sign-in page). Check the desk's address in the card, and run the same command again.", "The licence is as the desk last reported; no transfer was used twice.", exitFailed, "licence-service"},
 	fault.DeskSignature:   {"Do not continue: ask the desk's owner whether its key has changed. If so, put the new key into the card.", "The answer was not used.", exitFailed, "licence-service"},

@@ -37,6 +37,10 @@ func (k *checker) exports(at string, c *Card, it *Item) {
 	at += ".exports"
 	k.need(at, "import", e.Import)
 	k.command(at+".make", e.Make)
+	k.command(at+".load", e.Load)
+	if len(e.Load) > 0 && !strings.Contains(strings.Join(e.Load, " "), "{file}") {
+		k.fail(at+".load", "an argument with {file}", "the program does not get the file")
+	}
 	switch {
 	case (e.Number == nil) == (e.Query == ""):
 		k.fail(at, "number, or item and query", "give the number of exports in exactly one way")

@@ -1,13 +1,17 @@
 package move
 
 import (
+	"cmp"
+	"context"
 	"maps"
+	"path/filepath"
 	"slices"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
 	"movekit/internal/core/item/exports"
 	"movekit/internal/core/journal"
+	"movekit/internal/core/machine"
 	"movekit/internal/core/steps"
 )
 
@@ -95,4 +99,35 @@ func (m *Move) Tick(numbers map[int]string) ([]Todo, error) {
 		}
 	}
 	return all, nil
+}
+
+// Load imports the exports that are not imported yet and whose card names a program for that. Each is recorded at once. It
+// stops at the first that the program does not import.
+func (m *Move) Load(ctx context.Context) ([]Todo, error) {
+	all, err := m.Todos()
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range all {
+		key := steps.Key{App: t.App, Item: t.Item, User: t.User}
+		c, placed := m.Card(t.App), m.State.Items[key].Placed
+		it := c.Item(t.Item)
+		if t.Done || len(it.Exports.Load) == 0 || placed == nil {
+			continue
+		}
+		if !m.ForApp(c).Commands {
+			if err := m.AgreeToCommands(c); err != nil {
+				return nil, cmp.Or(ctx.Err(), error(fault.New(fault.NotAgreed, "nobody has agreed to run the programs of %s", c.Title)))
+			}
+			m.State.Agreed[c.Name] = true
+		}
+		m.Begin(key, "importing "+t.File, 0)
+		if err := exports.Load(ctx, m.ForApp(c), it, machine.FindUser(m.Computer, t.User), filepath.Join(placed.To, filepath.FromSlash(t.File))); err != nil {
+			return nil, err
+		}
+		if _, err := m.Tick(map[int]string{t.Number: ""}); err != nil {
+			return nil, err
+		}
+	}
+	return m.Todos()
 }

@@ -81,7 +81,7 @@ func (m mover) run(ctx context.Context, args card.Command, folder string) (said 
 	case ctx.Err() != nil:
 		return "", false, fault.Wrap(fault.Stopped, ctx.Err(), "the work on %s was stopped", m.o.Label())
 	case probe.IsWithheld(err):
-		return "", false, fault.New(fault.Unanswered, "nobody has agreed to run the programs of %s", m.o.Label())
+		return "", false, fault.New(fault.NotAgreed, "nobody has agreed to run the programs of %s", m.o.Label())
 	case err != nil:
 		return "", false, fault.Wrap(fault.Unreadable, err, "the program %s of %s cannot be run", args[0], m.o.Label())
 	}

@@ -16,6 +16,7 @@ import (
 	"movekit/internal/core/item"
 	"movekit/internal/core/item/files"
 	"movekit/internal/core/kit"
+	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -51,6 +52,25 @@ func Make(ctx context.Context, h *run.Host, c *card.Card) error {
 		if _, err := p.Run(ctx, e.Make, nil); err != nil {
 			return fault.Wrap(fault.Unreadable, err, "%[2]s could not make the exports of %[1]s", c.Title, strings.Join(e.Make, " "))
 		}
+	}
+	return nil
+}
+
+// Load runs the command that imports one export, whose path is file.
+func Load(ctx context.Context, h *run.Host, it *card.Item, user *machine.User, file string) error {
+	var args card.Command
+	for _, a := range it.Exports.Load {
+		args = append(args, strings.ReplaceAll(a, "{file}", file))
+	}
+	p := h.Prober()
+	p.Time = makeTime
+	said, code, err := p.RunCode(ctx, args, user)
+	if err == nil && code != 0 {
+		said = strings.TrimSpace(said)
+		err = fmt.Errorf("it ended with code %d: %s", code, said[strings.LastIndexByte(said, '\n')+1:])
+	}
+	if err != nil {
+		return fault.Wrap(fault.ServerRefused, err, "%s did not import %s", args[0], file)
 	}
 	return nil
 }
