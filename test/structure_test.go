@@ -73,7 +73,7 @@ var layers = [][]string{
 	{"steps"},
 	{"run", "board", "remote"},
 	{"item"}, {"item/files", "item/sqlite", "item/stays", "item/keys", "item/served", "item/mariadb/sqltext"}, {"item/mariadb/schema"},
-	{"item/dbase", "item/jet", "item/jobs", "item/exports", "item/postgres", "item/mariadb", "item/firebird"},
+	{"item/dbase", "item/jet", "item/jobs", "item/exports", "item/dump", "item/postgres", "item/mariadb", "item/firebird", "item/sqlserver"},
 	{"item/kinds"},
 	{"survey", "place"}, {"holder"},
 	{"wide", "move"}, {"draft"},
@@ -162,7 +162,7 @@ func TestNoKindSwitches(t *testing.T) {
 	for _, k := range card.Kinds {
 		own[string(k.Kind)] = true
 	}
-	names := map[string]bool{"Folder": true, "File": true, "SQLite": true, "DBase": true, "Jet": true, "Exports": true, "PostgreSQL": true, "MariaDB": true, "Firebird": true, "Registry": true, "Service": true, "Schedule": true, "Network": true, "Hosted": true}
+	names := map[string]bool{"Folder": true, "File": true, "SQLite": true, "DBase": true, "Jet": true, "Exports": true, "PostgreSQL": true, "MariaDB": true, "Firebird": true, "SQLServer": true, "Dumped": true, "Registry": true, "Service": true, "Schedule": true, "Network": true, "Hosted": true}
 	if len(own) != len(names) {
 		t.Fatalf("there are %d kinds, and %d are looked for", len(own), len(names))
 	}

@@ -172,7 +172,7 @@ type Export struct {
 	Query  string  `yaml:"query,omitempty" jsonschema_description:"One SELECT that gives the number."`
 	Count  string  `yaml:"count,omitempty" jsonschema_description:"One SELECT on that item that tells how many records of one export there are; {name} stands for what it is called in the app: its file's name without ending, or what was said when it was ticked."`
 	Make   Command `yaml:"make,omitempty" jsonschema_description:"The app's own program that makes them, with its arguments; it runs only after the user has agreed."`
-	Load   Command `yaml:"load,omitempty" jsonschema_description:"The app's own program that imports one of them, whose path replaces {file}; it runs only after the user has agreed, with movekit todo --load. Its exit code must be 0."`
+	Load   Command `yaml:"load,omitempty" jsonschema_description:"The app's own program that imports one of them, whose path replaces {file}; it runs only after the user has agreed. Its exit code must be 0."`
 	Import string  `yaml:"import" jsonschema:"required" jsonschema_description:"What the technician does with each file on the new computer."`
 }
 

@@ -61,10 +61,11 @@ func (m *Move) Todos() ([]Todo, error) {
 // Tick records that the tasks with these numbers are done. Each has the name in the app, or "" for
 // the file name.
 func (m *Move) Tick(numbers map[int]string) ([]Todo, error) {
-	switch m.Side() {
-	case steps.OldSide:
+	switch side := m.Side(); {
+	case m.Manifest.Keep: // a safety copy is unpacked on the same computer
+	case side == steps.OldSide:
 		return nil, fault.New(fault.Usage, "this is the old computer %s itself; exports are imported on the new one", m.Computer.Name())
-	case steps.ThirdSide:
+	case side == steps.ThirdSide:
 		return nil, fault.New(fault.Usage, "this is %s; exports are imported on the new computer, %s", m.Computer.Name(), m.State.New.Name)
 	}
 	all, err := m.Todos()

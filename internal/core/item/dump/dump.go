@@ -272,8 +272,11 @@ func (m mover) holds(folder string) (bool, error) {
 	}
 }
 
-// RecordPlaced has nothing to record.
-func (mover) RecordPlaced(context.Context, string, *steps.Placed) error { return nil }
+// RecordPlaced removes the marks of an interrupted run whose database was complete.
+func (m mover) RecordPlaced(context.Context, string, *steps.Placed) error {
+	stage := m.o.StageName(m.o.Path)
+	return done(stage+saving, stage+partial, stage+loaded)
+}
 
 // Unedited reports that the database may have been edited, so it is saved before it is removed.
 func (mover) Unedited(context.Context, string, string) (bool, error) { return false, nil }
@@ -335,7 +338,7 @@ func mark(path string) error {
 // MoveOut saves the database to spare, and removes it.
 func (m mover) MoveOut(ctx context.Context, home, spare string, _ bool) error {
 	if len(m.o.Item.Dump.Remove) == 0 {
-		return fault.New(fault.ManualStep, "there is a database %s already, and the card names no program that removes it: remove it by hand, or keep it with --existing skip", m.o.Label())
+		return fault.New(fault.ServerRefused, "there is a database %s already, and the card names no program that removes it, so somebody must remove it", m.o.Label())
 	}
 	there, err := m.exists(ctx)
 	if err != nil {
@@ -385,7 +388,7 @@ func (m mover) MoveIn(ctx context.Context, spare, home string, _ bool) error {
 	case there && !again:
 		return fault.New(fault.Changed, "there is a database %s already", m.o.Label())
 	case there && len(m.o.Item.Dump.Remove) == 0:
-		return fault.New(fault.ManualStep, "loading %s was interrupted, and the card names no program that removes it: remove it by hand, and run the same command again", m.o.Label())
+		return fault.New(fault.ServerRefused, "loading %s was interrupted, and the card names no program that removes it, so somebody must remove it", m.o.Label())
 	case there:
 		if err := m.must(ctx, "removed", m.o.Item.Dump.Remove, spare); err != nil {
 			return err
