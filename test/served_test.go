@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
@@ -425,5 +426,55 @@ func servedRepoint(t *testing.T, e engine) {
 	on(0, "verify")
 	if got := e.there(t, now); strings.Contains(got, "stage") {
 		t.Errorf("staged databases were left: %s", got)
+	}
+}
+
+// TestServedServerKilled kills the server itself while the program packs, unpacks and verifies: each says that the server is gone,
+// nothing half done counts as done, and the same command succeeds when the server is back.
+func TestServedServerKilled(t *testing.T) { each(t, servedServerKilled) }
+
+func servedServerKilled(t *testing.T, e engine) {
+	dir, old, now := ledgerOffice(t, e)
+	whole := map[string]time.Duration{}
+	timed := func(code int, side, name string) {
+		t.Helper()
+		begun := time.Now()
+		step(t, code, dir, side, name)
+		whole[name] = time.Since(begun)
+	}
+	killed := func(s *dbserver.Server, side, name string) {
+		t.Helper()
+		for _, part := range []time.Duration{40, 60, 80} { // percent of the time that it takes
+			cmd := command(t.Context(), dir, name, "--kit", "kit", "--root", side)
+			var said bytes.Buffer
+			cmd.Stderr = &said
+			fatal.If(t, cmd.Start())
+			time.Sleep(whole[name] * part / 100)
+			fatal.If(t, s.Halt())
+			err := cmd.Wait()
+			fatal.If(t, s.Start())
+			if err != nil && !strings.Contains(said.String(), "does not answer") && !strings.Contains(said.String(), "was lost") && !strings.Contains(said.String(), "says:") && !strings.Contains(said.String(), "gbak failed") {
+				t.Errorf("%s without its server: %s", name, said.String())
+			}
+			if strings.Contains(said.String(), "s3cret") {
+				t.Errorf("the password is shown: %s", said.String())
+			}
+		}
+	}
+	e.newDatabase(t, now, "other", "CREATE TABLE theirs (n INTEGER); COMMIT;") // and the login
+	timed(0, "old", "pack")
+	query(t, old, "ledger", "UPDATE account SET phone = '0999' WHERE id = 7; COMMIT;")
+	killed(old, "old", "pack")
+	step(t, 0, dir, "old", "pack")
+	must(t, 0, dir, "inspect", "--kit", "kit")
+	timed(0, "new", "unpack")
+	step(t, 0, dir, "new", "undo", "--yes")
+	killed(now, "new", "unpack")
+	step(t, 0, dir, "new", "unpack")
+	timed(0, "new", "verify")
+	killed(now, "new", "verify")
+	step(t, 0, dir, "new", "verify")
+	if there := e.there(t, now); strings.Contains(there, "stage") || count(t, now, "ledger", "account WHERE phone = '0999'") != "1" {
+		t.Errorf("on the new server: %s", there)
 	}
 }

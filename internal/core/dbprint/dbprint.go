@@ -146,6 +146,9 @@ func Limited(ctx context.Context, query string, ask func(context.Context) (int64
 func (f *Fingerprint) RunCounts(counts []card.Count, ask func(query string) (int64, error)) error {
 	for _, c := range counts {
 		n, err := ask(c.Query)
+		if kind := fault.KindOf(err); kind == fault.ServerDown || kind == fault.Stopped {
+			return err
+		}
 		if err != nil {
 			return fault.Wrap(fault.BadCard, err, "the card's count %q failed", c.Name)
 		}

@@ -9,6 +9,9 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -458,5 +461,34 @@ func TestFaults(t *testing.T) {
 	os.Chmod(now.Path("torn"), 0o666)
 	if _, err := openAt(t, server(now, "torn")).Fingerprint(t.Context(), server(now, "torn").Database, nil, nil); err == nil {
 		t.Error("a torn database has a fingerprint")
+	}
+}
+
+// TestDialect moves a database of the older SQL dialect, in which " quotes texts and DATE has a time.
+func TestDialect(t *testing.T) {
+	os.Remove(old.Path("dialect"))
+	script := filepath.Join(t.TempDir(), "make.sql")
+	fatal.If(t, os.WriteFile(script, []byte(fmt.Sprintf(`SET SQL DIALECT 1; CREATE DATABASE '127.0.0.1/%s:%s' USER '%s' PASSWORD '%s';
+CREATE TABLE boat (n INTEGER NOT NULL PRIMARY KEY, name VARCHAR(40), seen DATE, fee NUMERIC(15,2)); COMMIT;
+INSERT INTO boat VALUES (1, "Grey Wagtail", "20-NOV-2026 10:30:00", 12.5); COMMIT;
+`, old.Port, old.Path("dialect"), dbserver.FirebirdUser, dbserver.FirebirdPassword)), 0o600))
+	if out, err := exec.Command("/usr/bin/isql-fb", "-q", "-b", "-s", "1", "-i", script).CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	s := server(old, "dialect")
+	d, p := sealed(t, s, card.Count{Name: "boats", Query: "SELECT count(*) FROM boat"})
+	to := server(now, "dialect")
+	place(t, d, p, to, "")
+	same(t, d, to)
+	if d.Settings["dialect"] != "1" || d.Rows() != 1 || d.Counts[0].Value != 1 {
+		t.Errorf("%v, %d rows, %v", d.Settings, d.Rows(), d.Counts)
+	}
+	var cells []string
+	fatal.If(t, openAt(t, to).Rows(t.Context(), to.Database, d.Tables[0])(func(r dbprint.Row) error {
+		cells = r.Cells()
+		return nil
+	}))
+	if !slices.Contains(cells, "Grey Wagtail") || !strings.Contains(strings.Join(cells, " "), "10:30") {
+		t.Errorf("%q", cells)
 	}
 }

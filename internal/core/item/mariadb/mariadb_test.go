@@ -719,3 +719,33 @@ func TestEmptyDatabase(t *testing.T) {
 		}
 	}
 }
+
+// TestConditions packs from a server that demands TLS and speaks another language, and by a login that may only read.
+func TestConditions(t *testing.T) {
+	cert, key := dbcases.Certificate(t, old.Dir)
+	strict, err := dbserver.MariaDBWith("--ssl-cert="+cert, "--ssl-key="+key, "--require-secure-transport=on", "--lc-messages=de_DE", "--sql-mode=ANSI,STRICT_ALL_TABLES", "--lower-case-table-names=1")
+	fatal.If(t, err)
+	t.Cleanup(strict.Stop)
+	dbcases.SQL(t, strict, "mysql", "CREATE DATABASE conditions; CREATE USER reading IDENTIFIED BY 'r'; GRANT SELECT, SHOW VIEW, TRIGGER, EVENT ON conditions.* TO reading; GRANT SELECT ON mysql.proc TO reading; CREATE USER blind IDENTIFIED BY 'b'")
+	dbcases.SQL(t, strict, "conditions", "CREATE TABLE boat (n int PRIMARY KEY, name varchar(40)); INSERT INTO boat VALUES (1, 'Grey Wagtail'), (2, 'back\\\\slash'); CREATE VIEW boats AS SELECT count(*) AS n FROM boat; CREATE TRIGGER seen BEFORE INSERT ON boat FOR EACH ROW SET NEW.name = trim(NEW.name)")
+	for _, s := range []served.Server{
+		{Kind: card.MariaDB, Host: "127.0.0.1", Port: strict.Port, User: "reading", Password: "r", Database: "conditions"}, {Kind: card.MariaDB, Host: strict.Socket, User: "root", Database: "conditions"},
+	} {
+		d, p, _ := sealed(t, s)
+		to := server(now, "conditions")
+		place(t, d, p, to)
+		same(t, d, to)
+		if d.Rows() != 2 || len(d.Schema) < 3 {
+			t.Errorf("%s: %d rows, %+v", s.User, d.Rows(), d.Schema)
+		}
+	}
+	blind := served.Server{Kind: card.MariaDB, Host: "127.0.0.1", Port: strict.Port, User: "blind", Password: "b", Database: "conditions"}
+	if _, err := openAt(t, blind).Look(t.Context(), "conditions"); fault.KindOf(err) != fault.ServerLogin {
+		t.Errorf("a login without rights, in German: %v (%s)", err, fault.KindOf(err))
+	}
+	nothing := blind
+	nothing.User, nothing.Password, nothing.Host, nothing.Port, nothing.Database = "root", "", strict.Socket, "", "nichts"
+	if _, err := openAt(t, nothing).Look(t.Context(), "nichts"); fault.KindOf(err) != fault.Missing {
+		t.Errorf("no database, in German: %v (%s)", err, fault.KindOf(err))
+	}
+}

@@ -34,7 +34,7 @@ const Oldest = 120000
 var settings = map[string]string{
 	"client_encoding": "UTF8", "timezone": "UTC", "datestyle": "ISO, YMD", "intervalstyle": "postgres", "extra_float_digits": "1", "bytea_output": "hex",
 	"lc_monetary": "C", "xmloption": "content", "statement_timeout": "0", "lock_timeout": "10000", "idle_in_transaction_session_timeout": "0",
-	"row_security": "off", "synchronize_seqscans": "off", "default_transaction_isolation": "read committed", "application_name": "movekit",
+	"row_security": "off", "synchronize_seqscans": "off", "default_transaction_isolation": "read committed", "default_transaction_read_only": "off", "standard_conforming_strings": "on", "array_nulls": "on", "quote_all_identifiers": "off", "application_name": "movekit",
 }
 
 // notices is where a connection keeps the server's messages, if a string is there.

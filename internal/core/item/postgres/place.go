@@ -152,7 +152,7 @@ func (s *session) stage(ctx context.Context, d *Sealed, p served.Loading, archiv
 		return notes, s.explain(err)
 	}
 	s.leave(name)
-	if _, err := conn.Exec(ctx, "DROP DATABASE IF EXISTS "+quoted(name)); err != nil {
+	if err := dropDatabase(ctx, conn, name); err != nil {
 		return notes, s.explain(err)
 	}
 	whole := slices.IndexFunc(pre, func(e entry) bool { return e.sort == "database" })
@@ -238,7 +238,7 @@ func (s *session) withdraw(ctx context.Context, name string, roles []string, cau
 	conn, err := s.maintenance(ctx)
 	left := append([]string{"the database " + name}, roles...)
 	if err == nil {
-		if err = execOne(ctx, conn, "DROP DATABASE IF EXISTS "+quoted(name)); err == nil {
+		if err = dropDatabase(ctx, conn, name); err == nil {
 			left = left[1:]
 		}
 		for _, role := range slices.Backward(roles) {
@@ -412,23 +412,35 @@ func (m *builder) fill(ctx context.Context, views []string) error {
 
 // Rename renames a database. A database in use cannot be renamed.
 func (s *session) Rename(ctx context.Context, from, to string, _ served.Service) error {
-	return s.alter(ctx, from, renaming(from, to))
+	conn, err := s.maintenance(ctx)
+	if err != nil {
+		return err
+	}
+	s.leave(from)
+	return s.explain(execOne(ctx, conn, renaming(from, to)))
 }
 
 // Drop removes a database.
 func (s *session) Drop(ctx context.Context, database string) error {
-	return s.alter(ctx, database, "DROP DATABASE "+quoted(database))
-}
-
-// alter runs a statement on a database as a whole. Nobody may be connected to it.
-func (s *session) alter(ctx context.Context, database, sql string) error {
 	conn, err := s.maintenance(ctx)
 	if err != nil {
 		return err
 	}
 	s.leave(database)
-	_, err = conn.Exec(ctx, sql)
-	return s.explain(err)
+	return s.explain(dropDatabase(ctx, conn, database))
+}
+
+// dropDatabase drops a database if it is there, also one that is protected as a template.
+func dropDatabase(ctx context.Context, conn *pgx.Conn, database string) error {
+	var template bool
+	err := conn.QueryRow(ctx, "SELECT coalesce((SELECT datistemplate FROM pg_catalog.pg_database WHERE datname = $1), FALSE)", database).Scan(&template)
+	if err == nil && template {
+		err = execOne(ctx, conn, "ALTER DATABASE "+quoted(database)+" IS_TEMPLATE FALSE")
+	}
+	if err != nil {
+		return err
+	}
+	return execOne(ctx, conn, "DROP DATABASE IF EXISTS "+quoted(database))
 }
 
 func renaming(from, to string) string {

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -553,5 +554,85 @@ func TestPasswordOfPrograms(t *testing.T) {
 	name, _, _ = strings.Cut(name, "\n")
 	if _, err := os.Stat(name); name == "" || !os.IsNotExist(err) {
 		t.Errorf("the file %q is left: %v", name, err)
+	}
+}
+
+// TestConditions packs from servers with uncommon settings and by a login that may only read.
+func TestConditions(t *testing.T) {
+	const text = "CREATE TABLE boat (n int PRIMARY KEY, name text); INSERT INTO boat VALUES (1, 'Grey Wagtail'), (2, E'back\\\\slash'); CREATE TABLE berth (a int[]); INSERT INTO berth VALUES ('{1,NULL}')"
+	reload := func(settings ...string) {
+		for _, s := range append(settings, "SELECT pg_reload_conf(), pg_sleep(0.3)") {
+			dbcases.SQL(t, old, "postgres", s)
+		}
+	}
+	same := func(what string, s database) {
+		t.Helper()
+		d, print, _ := moved(t, s)
+		if diffs := dbprint.Compare(&d.Fingerprint, print, d.Rewritten(print)); len(diffs) > 0 || print.Rows() != 3 {
+			t.Errorf("%s: %+v", what, diffs)
+		}
+	}
+	fresh(t, "conditions", text)
+	// TLS is required of everybody who connects by network.
+	cert, key := dbcases.Certificate(t, filepath.Join(old.Dir, "data"))
+	hba := filepath.Join(old.Dir, "data/pg_hba.conf")
+	was, err := os.ReadFile(hba)
+	fatal.If(t, err)
+	fatal.If(t, os.WriteFile(hba, []byte("local all all trust\nhostssl all all 127.0.0.1/32 trust\nhostssl all all ::1/128 trust\nhostnossl all all all reject\n"), 0o600))
+	reload("ALTER SYSTEM SET ssl_cert_file = '"+cert+"'", "ALTER SYSTEM SET ssl_key_file = '"+key+"'", "ALTER SYSTEM SET ssl = on")
+	same("TLS required", at(t, served.Server{Kind: card.PostgreSQL, Host: "localhost", Port: old.Port, User: "postgres", Database: "conditions"}))
+	fatal.If(t, os.WriteFile(hba, was, 0o600))
+	reload("ALTER SYSTEM RESET ALL")
+	// Settings that change how text is read and written.
+	reload("ALTER DATABASE conditions SET standard_conforming_strings = off", "ALTER DATABASE conditions SET array_nulls = off", "ALTER DATABASE conditions SET quote_all_identifiers = on", "ALTER DATABASE conditions SET datestyle = 'German'", "ALTER DATABASE conditions SET default_transaction_read_only = on")
+	same("settings", server(t, old, "conditions"))
+	reload("ALTER DATABASE conditions RESET ALL")
+	// A login that may only read gets the same as an administrator.
+	dbcases.SQL(t, old, "conditions", "DROP ROLE IF EXISTS reading; CREATE ROLE reading LOGIN IN ROLE pg_read_all_data")
+	s := at(t, served.Server{Kind: card.PostgreSQL, Host: old.Dir, Port: old.Port, User: "reading", Database: "conditions"})
+	same("a login that reads", s)
+	// A table in a tablespace moves into the new server's default one.
+	space := filepath.Join(old.Dir, "space")
+	fatal.If(t, os.MkdirAll(space, 0o700))
+	info, err := os.Stat(filepath.Join(old.Dir, "data"))
+	fatal.If(t, err)
+	owner := info.Sys().(*syscall.Stat_t)
+	fatal.If(t, os.Chown(space, int(owner.Uid), int(owner.Gid)))
+	dbcases.SQL(t, old, "postgres", "CREATE TABLESPACE quay LOCATION '"+space+"'")
+	fresh(t, "spaced", text+"; ALTER TABLE boat SET TABLESPACE quay; CREATE INDEX there ON boat (name) TABLESPACE quay")
+	spaced := server(t, old, "spaced")
+	same("a tablespace", spaced)
+	spaced.Close()
+	dbcases.SQL(t, old, "postgres", "DROP DATABASE spaced")
+	dbcases.SQL(t, old, "postgres", "DROP TABLESPACE quay")
+}
+
+// TestDropped removes a database that the server protects as a template, or in which somebody left a prepared transaction or a
+// replication slot: it is removed, or stays and the message names the reason.
+func TestDropped(t *testing.T) {
+	s := fresh(t, "shielded", "CREATE TABLE a (n int)")
+	d, p, _ := sealed(t, s)
+	to := server(t, now, "shielded")
+	dbcases.Place(t, Engine{}, to.session, to.name, d, p, "")
+	dbcases.SQL(t, now, "postgres", "ALTER DATABASE shielded IS_TEMPLATE true")
+	dbcases.Place(t, Engine{}, to.session, to.name, d, p, "shielded_before")
+	if err := to.Drop(t.Context(), "shielded_before"); err != nil {
+		t.Errorf("a template: %v", err)
+	}
+	other := at(t, served.Server{Kind: card.PostgreSQL, Host: now.Dir, Port: now.Port, User: "postgres", Database: "shielded"})
+	_, err := other.on(t.Context(), "shielded")
+	fatal.If(t, err)
+	if err := to.Rename(t.Context(), "shielded", "elsewhere", served.AtRest); err == nil || !strings.Contains(err.Error(), "shielded") {
+		t.Errorf("a database in use: %v", err)
+	}
+	other.Close()
+	for range 50 {
+		if err = to.Drop(t.Context(), "shielded"); err == nil {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	if there, _ := to.Exists(t.Context(), "shielded"); err != nil || there {
+		t.Errorf("%v %v", there, err)
 	}
 }

@@ -171,7 +171,10 @@ func (s *session) take(ctx context.Context, conn *pgx.Conn, database string, cou
 	for _, v := range views {
 		f.Settings["materialized view "+v] = "filled"
 	}
-	err = f.RunCounts(counts, func(query string) (int64, error) { return askIn(ctx, conn, query) })
+	err = f.RunCounts(counts, func(query string) (int64, error) {
+		n, err := askIn(ctx, conn, query)
+		return n, s.explain(err)
+	})
 	return f, rels, err
 }
 
