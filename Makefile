@@ -36,7 +36,7 @@ soak:
 	MOVEKIT_SEQUENCES=$$(($(SOAK) * 50000)) $(GO) test -timeout 5h -count=1 -run Sequence ./test/model ./internal/core/move
 	MOVEKIT_MOVES=$$(($(SOAK) * 100)) $(GO) test -timeout 5h -count=1 -run TestWholeMoves ./test
 	MOVEKIT_STORM=$$(($(SOAK) * 200)) $(GO) test -timeout 5h -count=1 ./test/storm
-	MOVEKIT_SOAK=1 $(GO) test -vet=off -timeout 5h -count=1 -run 'TestExistingDatabase|TestInterrupted' ./internal/core/item/...
+	MOVEKIT_SOAK=1 $(GO) test -vet=off -timeout 5h -count=1 -run 'TestExistingDatabase|TestInterrupted|TestRandomSchemas' ./internal/core/item/...
 	MOVEKIT_SOAK=1 $(GO) test -vet=off -timeout 5h -count=1 -run TestForged ./internal/core/move
 
 # Installs the programs of the built-in cards that run here, one after the other, moves their data, removes them again, and

@@ -30,8 +30,12 @@ func (Engine) Open(s served.Server, _ func() (string, error)) served.Session[*sc
 	return &session{server: s}
 }
 
-// Named appends a suffix to a name of at most 64 bytes.
-func (Engine) Named(database, ending string) string { return served.Shortened(database, ending, 64) }
+// Named appends a suffix to a name of at most 64 bytes. In GRANT a name is a pattern, in which the server counts a backslash before
+// each _ and % as well.
+func (Engine) Named(database, ending string) string {
+	name := served.Shortened(database, ending, 64)
+	return served.Shortened(database, ending, 64-strings.Count(name, "_")-strings.Count(name, "%")-strings.Count(name, `\`))
+}
 
 // SealedRows reads one table of a sealed database.
 func (Engine) SealedRows(open func() (io.ReadCloser, error), t dbprint.Table) dbprint.Rows {

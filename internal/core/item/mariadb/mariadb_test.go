@@ -7,6 +7,8 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math/rand/v2"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -747,5 +749,76 @@ func TestConditions(t *testing.T) {
 	nothing.User, nothing.Password, nothing.Host, nothing.Port, nothing.Database = "root", "", strict.Socket, "", "nichts"
 	if _, err := openAt(t, nothing).Look(t.Context(), "nichts"); fault.KindOf(err) != fault.Missing {
 		t.Errorf("no database, in German: %v (%s)", err, fault.KindOf(err))
+	}
+}
+
+// TestRandomSchemas sets generated databases aside and back: with all kinds of objects, names and comments that look like SQL. The
+// engine's own dump is the same before and after, and the moved database is the same as the old one.
+func TestRandomSchemas(t *testing.T) {
+	runs := 4
+	if os.Getenv("MOVEKIT_SOAK") == "1" {
+		runs = 60
+	}
+	seed := uint64(time.Now().UnixNano())
+	r := rand.New(rand.NewPCG(seed, 1))
+	odd := []string{"keep PRESERVE ENABLE x", "x AUTO_INCREMENT=77", "sel`ect", "it's; DROP", `q"uote`, "back\\slash", "ümlaut ß", "from", "a.b", strings.Repeat("n", 50), "-- no", "/* c */", "DEFINER=`x`@`y`", "日本", "ON COMPLETION NOT PRESERVE", "tickets"}
+	text := func() string { return odd[r.IntN(len(odd))] }
+	name := func(s string) string { return "`" + strings.ReplaceAll(s, "`", "``") + "`" }
+	quote := func(s string) string {
+		return "'" + strings.NewReplacer(`\`, `\\`, "'", "''").Replace(s) + "'"
+	}
+	for run := range runs {
+		database := "tickets"
+		if r.IntN(2) == 0 {
+			database = "db " + strings.NewReplacer("/", "", "\\", "", ".", "", `"`, "").Replace(text()) // names that the engine's own dump takes
+		}
+		var b strings.Builder
+		var tables []string
+		for i := range 3 + r.IntN(4) {
+			n := name(fmt.Sprint(i, " ", text()))
+			if i == 0 {
+				n = name(database) // named like its database
+			}
+			column := name("c " + text())
+			fmt.Fprintf(&b, "CREATE TABLE %s (id int PRIMARY KEY AUTO_INCREMENT, %s varchar(90) DEFAULT %s COMMENT %s, twice int AS (kind * 2) VIRTUAL, kind int DEFAULT 1 CHECK (kind > 0)) COMMENT %s;\nINSERT INTO %s (%s) VALUES (%s), (DEFAULT);\n", n, column, quote(text()), quote(text()), quote(text()), n, column, quote(text()))
+			tables = append(tables, n)
+		}
+		for i := range 6 {
+			table, n := tables[r.IntN(len(tables))], name(fmt.Sprint("o", i, " ", text()))
+			switch r.IntN(6) {
+			case 0:
+				fmt.Fprintf(&b, "CREATE VIEW %s AS SELECT id, %s AS %s FROM %s.%s;\n", n, quote(text()), name("x "+text()), name(database), table)
+			case 1:
+				fmt.Fprintf(&b, "CREATE TRIGGER %s BEFORE INSERT ON %s FOR EACH ROW SET @x = %s;\n", n, table, quote(text()))
+			case 2:
+				fmt.Fprintf(&b, "CREATE FUNCTION %s() RETURNS varchar(200) DETERMINISTIC COMMENT %s RETURN (SELECT concat(count(*), %s) FROM %s.%s);\n", n, quote(text()), quote(text()), name(database), table)
+			case 3:
+				fmt.Fprintf(&b, "CREATE PROCEDURE %s() COMMENT %s SELECT %s FROM %s;\n", n, quote(text()), quote(text()), table)
+			case 4:
+				fmt.Fprintf(&b, "CREATE EVENT %s ON SCHEDULE EVERY 1 DAY STARTS '2035-01-01' %s COMMENT %s DO DELETE FROM %s WHERE id = -1;\n", n, []string{"ENABLE", "DISABLE", "ON COMPLETION PRESERVE ENABLE"}[r.IntN(3)], quote(text()), table)
+			case 5:
+				fmt.Fprintf(&b, "CREATE SEQUENCE %s START WITH %d;\n", n, r.IntN(1000))
+			}
+		}
+		for _, s := range []*dbserver.Server{old, now} {
+			dbcases.SQL(t, s, "mysql", "DROP DATABASE IF EXISTS "+name(database)+"; CREATE DATABASE "+name(database)+" CHARACTER SET utf8mb4 COMMENT "+quote(text()))
+		}
+		if out, err := old.SQL(database, b.String()); err != nil {
+			t.Fatalf("seed %d, run %d: the generated schema is wrong: %s\n%s", seed, run, out, b.String())
+		}
+		before, err := old.Dump(database)
+		fatal.If(t, err)
+		d, p, _ := sealed(t, server(old, database))
+		to := server(now, database)
+		place(t, d, p, to)
+		same(t, d, to)
+		o := openAt(t, server(old, database))
+		fatal.If(t, o.Rename(t.Context(), database, "aside of it", served.AtRest))
+		if err := o.Rename(t.Context(), "aside of it", database, served.InService); err != nil {
+			t.Fatalf("seed %d, run %d: %v\n%s", seed, run, err, b.String())
+		}
+		if after, err := old.Dump(database); err != nil || after != before {
+			t.Fatalf("seed %d, run %d: %v %s\n%s", seed, run, err, firstDifference(before, after), b.String())
+		}
 	}
 }
