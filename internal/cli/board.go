@@ -112,6 +112,9 @@ func (e *env) showBoard(all []board.Move, bad []board.Unread, now time.Time) {
 		case board.IsCopy:
 			due, mark = sort, table.Faint
 		}
+		if m.Back != "" {
+			due = "moved back"
+		}
 		until := ""
 		if at := m.Until(now); !at.IsZero() {
 			until = at.Local().Format("2 Jan 15:04")

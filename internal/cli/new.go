@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -10,14 +11,18 @@ import (
 	"github.com/spf13/cobra"
 
 	"movekit/internal/about"
+	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/run"
+	"movekit/internal/core/steps"
 )
 
 func (e *env) newCommand() *cobra.Command {
 	var cards, apps, also []string
-	var to, toSystem, office string
+	var to, toSystem, office, back string
 	var typed, keep bool
 	c := &cobra.Command{
 		Use:   "new DIR",
@@ -26,19 +31,31 @@ func (e *env) newCommand() *cobra.Command {
 is written into it. The kit gets a copy of the cards and of this program.
 
 Without --passphrase-file or $MOVEKIT_PASSPHRASE, a passphrase of six words is made and
-shown once. With --type-passphrase you choose one yourself.`,
-		Example: "  movekit new /media/stick/move --cards cards/ --to QUAY-DESK-2",
+shown once. With --type-passphrase you choose one yourself.
+
+--back takes an earlier move back: run it on the computer that the move went to. The new
+kit has the same cards, and moves the apps with their licences to the computer that they
+came from. Give it the earlier kit, or its record if the kit is closed.`,
+		Example: "  movekit new /media/stick/move --cards cards/ --to QUAY-DESK-2\n  movekit new /media/stick/back --back /media/stick/move",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			h, err := e.here()
 			if err != nil {
 				return err
 			}
-			list, err := e.chosenCards(cmd.Context(), h, cards, apps)
-			if err != nil {
+			n := kit.New{Tool: about.This().String(), Notices: about.Notices, Old: kit.ComputerOf(h.Computer), Keep: keep, Office: office}
+			var first *taken
+			if back != "" {
+				if first, err = e.takeBack(back, h, cards, apps, to, keep); err != nil {
+					return err
+				}
+				defer first.kit.Close()
+				to, n.Back = first.kit.Manifest.Old.Name, first.kit.Manifest.ID
+				toSystem, n.Office = string(first.kit.Manifest.Old.System), cmp.Or(office, first.kit.Manifest.Office)
+				n.Cards = first.cards
+			} else if n.Cards, err = e.chosenCards(cmd.Context(), h, cards, apps); err != nil {
 				return err
 			}
-			old := h.Computer
 			switch {
 			case keep && to != "":
 				return fault.New(fault.Usage, "a safety copy has no new computer: use either --keep or --to")
@@ -47,7 +64,7 @@ shown once. With --type-passphrase you choose one yourself.`,
 			}
 			target := machine.System(toSystem)
 			if target == "" {
-				target = old.System()
+				target = h.Computer.System()
 			}
 			if !slices.Contains(machine.Systems, target) {
 				return fault.New(fault.Usage, "--to-system must be windows, linux or macos, not %q", toSystem)
@@ -61,17 +78,18 @@ shown once. With --type-passphrase you choose one yourself.`,
 					also = append(also, beside)
 				}
 			}
-			pass, err := e.newPassphrase(e.passphraseFile, typed, kit.CheckPassphrase, kit.MakePassphrase)
+			if n.Passphrase, err = e.newPassphrase(e.passphraseFile, typed, kit.CheckPassphrase, kit.MakePassphrase); err != nil {
+				return err
+			}
+			n.Programs, n.New = append([]string{exe}, also...), kit.Computer{Name: to, System: target}
+			k, err := kit.Create(args[0], n)
 			if err != nil {
 				return err
 			}
-			k, err := kit.Create(args[0], kit.New{
-				Tool: about.This().String(), Notices: about.Notices, Cards: list, Programs: append([]string{exe}, also...), Passphrase: pass,
-				Old: kit.ComputerOf(old),
-				New: kit.Computer{Name: to, System: target}, Keep: keep, Office: office,
-			})
-			if err != nil {
-				return err
+			if first != nil {
+				if err := e.recordBack(first, k); err != nil {
+					return err
+				}
 			}
 			m := k.Manifest
 			goes := fmt.Sprintf("to    %s (%s)", m.New.Name, m.New.System)
@@ -96,8 +114,81 @@ shown once. With --type-passphrase you choose one yourself.`,
 	f.BoolVar(&keep, "keep", false, "create a safety copy: pack it again from time to time; licences are not changed")
 	f.StringVar(&toSystem, "to-system", "", "`SYSTEM` of the new computer: windows, linux or macos (default: the same as here)")
 	f.StringArrayVar(&also, "also", nil, "add this `FILE`, a build of this program for another system, to the kit")
+	f.StringVar(&back, "back", "", "take the move of this `KIT` back: to the computer that it came from")
 	f.BoolVar(&typed, "type-passphrase", false, "choose the passphrase yourself")
 	return c
+}
+
+// taken is a move that is taken back.
+type taken struct {
+	kit   *kit.Kit
+	state *steps.State
+	cards []*card.Card
+}
+
+// takeBack reads the kit of a move that is to be taken back from this computer.
+func (e *env) takeBack(dir string, h *run.Host, cards, apps []string, to string, keep bool) (*taken, error) {
+	if len(cards) > 0 || to != "" || keep {
+		return nil, fault.New(fault.Usage, "--back takes the cards and the computer from the earlier kit: leave out --cards, --to and --keep")
+	}
+	k, err := kit.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	t := &taken{kit: k, state: steps.Fold(k.Manifest, k.Log.Lines)}
+	for _, c := range k.Cards {
+		if len(apps) == 0 || slices.Contains(apps, c.Name) {
+			t.cards = append(t.cards, c)
+		}
+	}
+	switch here := kit.ComputerOf(h.Computer); {
+	case k.Manifest.Keep:
+		err = fault.New(fault.Usage, "the kit in %s is a safety copy, which moved nothing", dir)
+	case t.state.New.ID == "":
+		err = fault.New(fault.Usage, "nothing was moved with the kit in %s yet", dir)
+	case !here.Is(t.state.New):
+		err = fault.New(fault.Usage, "this is %s, and the move in %s went to %s", here.Name, dir, t.state.New.Name)
+	case t.state.Back != nil:
+		err = fault.New(fault.Usage, "the move in %s is already taken back, by the kit %s", dir, t.state.Back.Kit)
+	case len(t.cards) == 0:
+		err = fault.New(fault.Usage, "the kit in %s has no app %s", dir, strings.Join(apps, ", "))
+	}
+	if err != nil {
+		k.Close()
+		return nil, err
+	}
+	return t, nil
+}
+
+// recordBack records in the new kit whose data goes to whom, and in the earlier one that its move is taken back.
+func (e *env) recordBack(first *taken, k *kit.Kit) error {
+	users := map[string]string{}
+	for old, now := range first.state.Chosen.Users {
+		if old != now {
+			users[now] = old
+		}
+	}
+	if len(users) > 0 {
+		if _, err := k.Record(journal.Line{Event: journal.EventChosen, Computer: k.Manifest.Old.Name}, steps.Chosen{Users: users}); err != nil {
+			return err
+		}
+	}
+	for key, path := range first.state.Chosen.Places {
+		e.say("%s was put at %s: if its app does not say so itself, give its card that path.\n", key, path)
+	}
+	if first.state.Closed != nil {
+		return nil
+	}
+	err := e.unlock(e.passphraseFile, first.kit.Unlock)
+	if err == nil {
+		if err = first.kit.Lock(); err == nil {
+			_, err = first.kit.Record(journal.Line{Event: journal.EventTakenBack, Computer: k.Manifest.Old.Name}, steps.TakenBack{Kit: k.Manifest.ID})
+		}
+	}
+	if err != nil {
+		e.say("The earlier kit in %s does not say that its move is taken back: %v\n", first.kit.Dir, err)
+	}
+	return nil
 }
 
 // programs are the names of this program's builds on the stick.

@@ -67,6 +67,9 @@ func nextOf(k *kit.Kit, s *steps.State) due {
 	case d.Step == "" && s.Keep:
 		return due{Why: "it was packed at " + steps.Moment(s.SealedLast()) + "; pack it again from time to time"}
 	case d.Step == "":
+		if s.Back != nil {
+			return due{Why: "the kit " + s.Back.Kit + " takes this move back, from " + s.New.Name + " to " + s.Old.Name}
+		}
 		return due{Why: "everything is done"}
 	}
 	where := map[steps.Side]string{steps.OldSide: k.Manifest.Old.Name, steps.NewSide: s.New.Name}[d.Side]

@@ -48,6 +48,8 @@ type Report struct {
 	Office    string           `json:"office,omitempty"`
 	Keep      bool             `json:"safety_copy,omitempty"`
 	Closed    *kit.Closed      `json:"closed,omitempty"`
+	Backs     string           `json:"takes_back,omitempty"` // id of the kit whose move this one takes back
+	TakenBack *steps.TakenBack `json:"taken_back,omitempty"`
 	part      bool             // it does not cover every app in the kit
 	stays     []string         // data that stays where it is, but has changed
 	notices   []File           // for the vendors of licences
@@ -104,7 +106,7 @@ type Licence struct {
 
 // Build returns the handover.
 func Build(m kit.Manifest, cards []*card.Card, s *steps.State) *Report {
-	r := &Report{Version: Version, Written: time.Now().UTC().Truncate(time.Second), Kit: m.ID, Tool: m.Tool, Old: m.Old, New: s.New, Overrides: s.Overrides, Closed: s.Closed, Office: m.Office, Keep: m.Keep}
+	r := &Report{Version: Version, Written: time.Now().UTC().Truncate(time.Second), Kit: m.ID, Tool: m.Tool, Old: m.Old, New: s.New, Overrides: s.Overrides, Closed: s.Closed, Office: m.Office, Keep: m.Keep, Backs: m.Back, TakenBack: s.Back}
 	if r.Overrides == nil {
 		r.Overrides = []steps.Override{}
 	}

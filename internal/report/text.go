@@ -232,6 +232,13 @@ func (r *Report) Notes() []Note {
 	if slices.ContainsFunc(r.Apps, func(a App) bool { return len(a.Retired) > 0 }) {
 		old.Lines = append(old.Lines, r.OldData())
 	}
+	back := Note{Title: "Back to the old computer"}
+	if b := r.TakenBack; b != nil {
+		back.Lines = append(back.Lines, fmt.Sprintf("since %s the kit %s takes this move back to %s", steps.Moment(b.At), b.Kit, r.Old.Name))
+	}
+	if r.Backs != "" {
+		back.Lines = append(back.Lines, fmt.Sprintf("this takes the move of the kit %s back: %s is the computer that was replaced by %s", r.Backs, r.New.Name, r.Old.Name))
+	}
 	stick := Note{Title: "The kit", Lines: []string{"it still holds the office's data, encrypted; `movekit close` empties it"}}
 	if c := r.Closed; c != nil {
 		stick.Lines = []string{"it is closed: the key is destroyed, and the sealed data is removed"}
@@ -240,7 +247,7 @@ func (r *Report) Notes() []Note {
 		}
 	}
 	var out []Note
-	for _, n := range []Note{moved, stayed, hand, absent, left, unkept, old, aside, decided, stick} {
+	for _, n := range []Note{back, moved, stayed, hand, absent, left, unkept, old, aside, decided, stick} {
 		if len(n.Lines) > 0 {
 			out = append(out, n)
 		}

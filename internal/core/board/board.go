@@ -30,6 +30,8 @@ type Move struct {
 	Old    kit.Computer `json:"old"`
 	New    kit.Computer `json:"new"`
 	Keep   bool         `json:"safety_copy,omitempty"`
+	Backs  string       `json:"takes_back,omitempty"` // id of the kit whose move it takes back
+	Back   string       `json:"taken_back,omitempty"` // id of the kit that takes it back
 	Made   time.Time    `json:"made"`
 	Last   time.Time    `json:"last"` // time of the last journal line
 	Closed bool         `json:"closed,omitempty"`
@@ -130,7 +132,10 @@ func (m *Move) Days(now time.Time) int {
 
 // Of summarises one move from its manifest, cards and state.
 func Of(m kit.Manifest, cards []*card.Card, s *steps.State, now time.Time) Move {
-	out := Move{Kit: m.ID, Office: m.Office, Old: m.Old, New: s.New, Keep: m.Keep, Made: m.Made, Last: s.Last, Closed: s.Closed != nil, Apps: []App{}}
+	out := Move{Kit: m.ID, Office: m.Office, Old: m.Old, New: s.New, Keep: m.Keep, Backs: m.Back, Made: m.Made, Last: s.Last, Closed: s.Closed != nil, Apps: []App{}}
+	if s.Back != nil {
+		out.Back = s.Back.Kit
+	}
 	titles := map[string]string{}
 	for _, c := range s.Cards(cards) {
 		titles[c.Name] = c.Title
@@ -226,6 +231,11 @@ func Find(ctx context.Context, dirs []string, now time.Time) (all []Move, bad []
 	close(found)
 	busy.Wait()
 	all = newest(all)
+	for _, m := range all { // a closed kit does not know it
+		if i := slices.IndexFunc(all, func(first Move) bool { return first.Kit == m.Backs }); i >= 0 {
+			all[i].Back = m.Kit
+		}
+	}
 	Sort(all)
 	slices.SortFunc(bad, func(a, b Unread) int { return strings.Compare(a.Folder, b.Folder) })
 	return all, bad, err

@@ -24,6 +24,7 @@ const (
 	EventOverridden   = "overridden"    // a gate was overridden: steps.Overridden
 	EventAgreed       = "agreed"        // the user agreed to run the commands of an app's card: the commands
 	EventTicked       = "ticked"        // exports were imported by hand: steps.Ticked
+	EventTakenBack    = "taken-back"    // another kit takes the move back: steps.TakenBack
 	EventReported     = "reported"      // the handover was written: steps.Reported
 	EventRetiring     = "retiring"      // an item of the old computer is being set aside: steps.Retired
 	EventRetired      = "retired"       // it is set aside: steps.Retired

@@ -101,6 +101,8 @@ type Manifest struct {
 	Apps   []string  `yaml:"apps" json:"apps"`
 	// Keep is true for a safety copy: it has no new computer, and licences are not changed.
 	Keep bool `yaml:"keep,omitempty" json:"keep,omitempty"`
+	// Back is the id of the kit whose move this one takes back, to the computer that it came from; "" for any other move.
+	Back string `yaml:"back,omitempty" json:"back,omitempty"`
 	// Office is the name of the office that is moved.
 	Office string `yaml:"office,omitempty" json:"office,omitempty"`
 }
@@ -144,6 +146,7 @@ type New struct {
 	Tool       string
 	Old, New   Computer
 	Keep       bool   // it is a safety copy
+	Back       string // id of the kit whose move it takes back
 	Office     string // name of the office
 	Cards      []*card.Card
 	Programs   []string // executables to copy into the kit
@@ -191,7 +194,7 @@ func Create(dir string, n New) (*Kit, error) {
 	k := &Kit{Dir: dir, Cards: n.Cards, sums: map[string]string{}, Log: &journal.Log{}}
 	k.Manifest = Manifest{
 		Format: Format, ID: hex.EncodeToString(id), Made: time.Now().UTC().Truncate(time.Second),
-		Tool: n.Tool, Old: n.Old, New: n.New, Keep: n.Keep, Office: n.Office,
+		Tool: n.Tool, Old: n.Old, New: n.New, Keep: n.Keep, Back: n.Back, Office: n.Office,
 	}
 	if !k.Manifest.usable() {
 		return nil, fault.New(fault.Usage, "the computer name %q or %q is not valid: no / and \\, at most 255 characters", n.Old.Name, n.New.Name)

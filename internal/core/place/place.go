@@ -99,6 +99,13 @@ func (m *Placer) Put(ctx context.Context, t item.Target, same bool) (run.ItemOut
 	if err := m.placed(ctx, t, done, ours); err != nil {
 		return out, err
 	}
+	if m.Manifest.Back != "" && done.ManualStep == "" {
+		if _, disk := t.Mover.Where(); disk != "" { // the note of the move that is taken back is not true any more
+			if err := tree.RemoveNote(done.To, m.Manifest.Old.Name); err != nil {
+				out.Notes = append(out.Notes, err.Error())
+			}
+		}
+	}
 	out.To, out.Aside, out.NotRestored, out.ManualStep = done.To, done.Aside, done.NotRestored, done.ManualStep
 	out.Notes = append(out.Notes, done.Notes...)
 	if out.ManualStep != "" {

@@ -28,7 +28,7 @@ type Due struct {
 
 // Next returns the first step that an app has not finished.
 func (s *State) Next(cards []*card.Card) Due {
-	if s.Closed != nil {
+	if s.Closed != nil || s.Back != nil {
 		return Due{}
 	}
 	for _, w := range Work {

@@ -136,6 +136,12 @@ func (s Chosen) Same(other Chosen) bool {
 	return maps.Equal(s.Users, other.Users) && maps.Equal(s.Places, other.Places) && maps.Equal(s.Drives, other.Drives)
 }
 
+// TakenBack is the data of journal.EventTakenBack: the kit that moves the apps back to the old computer.
+type TakenBack struct {
+	Kit string    `json:"kit"`
+	At  time.Time `json:"-"`
+}
+
 // PathUpdates is the data of journal.EventPathsPlanned. The sealed part has the changes, which are
 // needed to compare and to undo.
 type PathUpdates struct {

@@ -139,6 +139,7 @@ type State struct {
 	Stopped   map[Key]map[string]JobState // jobs that the move stopped, by computer (machine.ID): as they were before
 	Started   map[Key]bool                // jobs that the move started on the new computer
 	Agreed    map[string]bool             // apps whose commands the user agreed to run
+	Back      *TakenBack                  // nil if the move is not taken back
 	Reported  time.Time
 	HandedTo  string      // a folder outside the kit that has the handover; "" if none
 	Closed    *kit.Closed // nil if the kit is open
@@ -213,6 +214,9 @@ func (s *State) Add(l journal.Line) {
 		s.Found[l.App].At = l.At
 	case journal.EventBound:
 		s.bind(read[Bound](l))
+	case journal.EventTakenBack:
+		s.Back = read[TakenBack](l)
+		s.Back.At = l.At
 	case journal.EventChosen:
 		s.Chosen = s.Chosen.With(*read[Chosen](l))
 	case journal.EventPlacing, journal.EventPathsPlanned, journal.EventPlaced, journal.EventChecked, journal.EventTicked, journal.EventUndoing, journal.EventUndone,

@@ -49,6 +49,15 @@ func NoteName(target, computer string) string {
 	return target + noteEnding + PlainName(computer) + ".txt"
 }
 
+// RemoveNote removes such a note if there is one that Move Kit wrote.
+func RemoveNote(target, computer string) error {
+	name := NoteName(target, computer)
+	if !beside(filepath.Base(name), name) {
+		return nil
+	}
+	return os.Remove(name)
+}
+
 const noteEnding = ".moved-to-"
 
 // NoteHead is the start of that note.
