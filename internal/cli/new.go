@@ -81,6 +81,11 @@ came from. Give it the earlier kit, or its record if the kit is closed.`,
 			if n.Passphrase, err = e.newPassphrase(e.passphraseFile, typed, kit.CheckPassphrase, kit.MakePassphrase); err != nil {
 				return err
 			}
+			if first == nil { // the computer that it goes back to has the apps
+				if n.Installers, err = installersOf(h, n.Cards); err != nil {
+					return err
+				}
+			}
 			n.Programs, n.New = append([]string{exe}, also...), kit.Computer{Name: to, System: target}
 			k, err := kit.Create(args[0], n)
 			if err != nil {
@@ -117,6 +122,29 @@ came from. Give it the earlier kit, or its record if the kit is closed.`,
 	f.StringVar(&back, "back", "", "take the move of this `KIT` back: to the computer that it came from")
 	f.BoolVar(&typed, "type-passphrase", false, "choose the passphrase yourself")
 	return c
+}
+
+// installersOf returns the installers of cards, by app: on this computer, or beside the card.
+func installersOf(h *run.Host, cards []*card.Card) (map[string]string, error) {
+	out := map[string]string{}
+	for _, c := range cards {
+		switch i := c.Installer; {
+		case i == nil:
+		case i.Beside != "" && c.Source != "":
+			out[c.Name] = filepath.Join(filepath.Dir(c.Source), filepath.FromSlash(i.Beside))
+		default:
+			path := i.Path.On(string(h.Computer.System()))
+			if path == "" {
+				continue // this system has none
+			}
+			real, err := h.Computer.Locate(path, nil)
+			if err != nil {
+				return nil, err
+			}
+			out[c.Name] = real
+		}
+	}
+	return out, nil
 }
 
 // taken is a move that is taken back.

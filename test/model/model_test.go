@@ -182,13 +182,14 @@ func (w *world) cut() bool {
 
 // The kit in memory.
 
-func (w *world) Facts() (*kit.Manifest, []*card.Card) { return &w.manifest, []*card.Card{w.card} }
-func (*world) Place() string                          { return "" }
-func (w *world) Lines() []journal.Line                { return w.lines }
-func (*world) Unlocked() bool                         { return true }
-func (*world) TotalBytes([]string) int64              { return 0 }
-func (*world) MendChecksums() error                   { return nil }
-func (*world) Discard(string, []seal.Part)            {}
+func (w *world) Facts() (*kit.Manifest, []*card.Card)   { return &w.manifest, []*card.Card{w.card} }
+func (*world) Place() string                            { return "" }
+func (w *world) Lines() []journal.Line                  { return w.lines }
+func (*world) Unlocked() bool                           { return true }
+func (*world) Installer(string, string) (string, error) { return "", nil }
+func (*world) TotalBytes([]string) int64                { return 0 }
+func (*world) MendChecksums() error                     { return nil }
+func (*world) Discard(string, []seal.Part)              {}
 
 func (w *world) Record(l journal.Line, data any) (journal.Line, error) {
 	if w.cut() {

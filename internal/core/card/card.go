@@ -31,20 +31,21 @@ const (
 
 // Card describes one application.
 type Card struct {
-	Format     int       `yaml:"card" jsonschema:"required,enum=1" jsonschema_description:"Version of the card format; 1."`
-	Name       string    `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name used on the command line: a-z, 0-9 and -."`
-	Title      string    `yaml:"title" jsonschema:"required" jsonschema_description:"The app's full name."`
-	Vendor     string    `yaml:"vendor,omitempty" jsonschema_description:"The vendor of the app."`
-	About      string    `yaml:"about,omitempty" jsonschema_description:"What the office uses the app for."`
-	Version    *Version  `yaml:"version,omitempty" jsonschema_description:"Where to read the app's version, and which versions can read its data."`
-	Programs   []string  `yaml:"programs,omitempty" jsonschema_description:"Names of the app's programs, to check whether it is running."`
-	Requires   []Require `yaml:"requires,omitempty" jsonschema_description:"What the app needs on the new computer, such as a driver."`
-	Sync       []Sync    `yaml:"sync,omitempty" jsonschema_description:"How to detect that the app still has data to send."`
-	Items      []Item    `yaml:"items" jsonschema:"required,minItems=1" jsonschema_description:"The data that moves or is checked."`
-	Licences   []Licence `yaml:"licences,omitempty" jsonschema_description:"The app's licences."`
-	Opens      *Opens    `yaml:"opens,omitempty" jsonschema_description:"How to check in the app itself that it has its data on the new computer."`
-	LeftBehind []string  `yaml:"left-behind,omitempty" jsonschema_description:"What does not move, and why."`
-	ByHand     []string  `yaml:"by-hand,omitempty" jsonschema_description:"Manual steps on the new computer."`
+	Format     int        `yaml:"card" jsonschema:"required,enum=1" jsonschema_description:"Version of the card format; 1."`
+	Name       string     `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name used on the command line: a-z, 0-9 and -."`
+	Title      string     `yaml:"title" jsonschema:"required" jsonschema_description:"The app's full name."`
+	Vendor     string     `yaml:"vendor,omitempty" jsonschema_description:"The vendor of the app."`
+	About      string     `yaml:"about,omitempty" jsonschema_description:"What the office uses the app for."`
+	Version    *Version   `yaml:"version,omitempty" jsonschema_description:"Where to read the app's version, and which versions can read its data."`
+	Installer  *Installer `yaml:"installer,omitempty" jsonschema_description:"The app's installer, which travels in the kit."`
+	Programs   []string   `yaml:"programs,omitempty" jsonschema_description:"Names of the app's programs, to check whether it is running."`
+	Requires   []Require  `yaml:"requires,omitempty" jsonschema_description:"What the app needs on the new computer, such as a driver."`
+	Sync       []Sync     `yaml:"sync,omitempty" jsonschema_description:"How to detect that the app still has data to send."`
+	Items      []Item     `yaml:"items" jsonschema:"required,minItems=1" jsonschema_description:"The data that moves or is checked."`
+	Licences   []Licence  `yaml:"licences,omitempty" jsonschema_description:"The app's licences."`
+	Opens      *Opens     `yaml:"opens,omitempty" jsonschema_description:"How to check in the app itself that it has its data on the new computer."`
+	LeftBehind []string   `yaml:"left-behind,omitempty" jsonschema_description:"What does not move, and why."`
+	ByHand     []string   `yaml:"by-hand,omitempty" jsonschema_description:"Manual steps on the new computer."`
 
 	Documentation string   `yaml:"documentation,omitempty" jsonschema_description:"The program's documentation that the card follows."`
 	Tried         []Tried  `yaml:"tried,omitempty" jsonschema_description:"Systems on which a test moved the program with this card."`
@@ -53,6 +54,16 @@ type Card struct {
 	// Source is the file that the card was read from, and Text its content. They are not part of the card.
 	Source string `yaml:"-" json:"-"`
 	Text   []byte `yaml:"-" json:"-"`
+}
+
+// Installer is what installs the app on the new computer: a file, or a folder with one. new copies it into the kit.
+type Installer struct {
+	Path    Path     `yaml:"path,omitempty" jsonschema_description:"The file or folder on the old computer."`
+	Beside  string   `yaml:"beside,omitempty" jsonschema_description:"Or: the name of the file or folder beside the card, in the office's collection."`
+	Run     string   `yaml:"run,omitempty" jsonschema_description:"In a folder: the file to run, written with /."`
+	Version string   `yaml:"version,omitempty" jsonschema_description:"The version that it installs."`
+	Before  []string `yaml:"before,omitempty" jsonschema_description:"What must be installed before, such as a driver."`
+	Choose  []string `yaml:"choose,omitempty" jsonschema_description:"What to choose in it, such as the folder or the edition."`
 }
 
 // Tried is a system on which a test moved a program.

@@ -338,6 +338,9 @@ func (k *checker) card(c *Card) {
 	if c.Opens != nil {
 		k.opens(c)
 	}
+	if c.Installer != nil {
+		k.installer(c.Installer)
+	}
 	for i := range c.Sync {
 		k.sync(fmt.Sprintf("$.sync[%d]", i), c, &c.Sync[i])
 	}
@@ -352,6 +355,20 @@ func (k *checker) card(c *Card) {
 	taken = map[string]bool{}
 	for i := range c.Licences {
 		k.licence(fmt.Sprintf("$.licences[%d]", i), c, &c.Licences[i], taken)
+	}
+}
+
+func (k *checker) installer(i *Installer) {
+	if i.Path.IsZero() == (i.Beside == "") {
+		k.fail("$.installer", "exactly one of path and beside", "specify exactly one place of the installer")
+	}
+	if !i.Path.IsZero() {
+		k.path("$.installer.path", i.Path)
+	}
+	for field, name := range map[string]string{"beside": i.Beside, "run": i.Run} {
+		if name != "" && (!filepath.IsLocal(name) || strings.Contains(name, `\\`)) {
+			k.fail("$.installer."+field, "a name without .., written with /", "the name %q leads elsewhere", name)
+		}
 	}
 }
 

@@ -149,7 +149,8 @@ type New struct {
 	Back       string // id of the kit whose move it takes back
 	Office     string // name of the office
 	Cards      []*card.Card
-	Programs   []string // executables to copy into the kit
+	Programs   []string          // executables to copy into the kit
+	Installers map[string]string // files and folders to copy into the kit, by app
 	Passphrase string
 	Work       int    // log2 N of its scrypt; 0 means the default
 	Notices    string // licence notices of the programs
@@ -246,6 +247,11 @@ func (k *Kit) fill(n New) (err error) {
 			return err
 		}
 	}
+	for _, app := range slices.Sorted(maps.Keys(n.Installers)) {
+		if err := k.copyInstaller(app, n.Installers[app]); err != nil {
+			return err
+		}
+	}
 	if k.Log, err = journal.Read(k.Dir); err != nil {
 		return err
 	}
@@ -262,7 +268,7 @@ func halfMade(dir string) bool {
 	if log, err := journal.Read(dir); err != nil || len(log.Lines) > 0 {
 		return false
 	}
-	for _, name := range []string{LockFile, KeyFile, ReadmeFile, NoticesFile, ManifestFile, CardsDir} {
+	for _, name := range []string{LockFile, KeyFile, ReadmeFile, NoticesFile, ManifestFile, CardsDir, InstallersDir} {
 		for _, ending := range []string{"", seal.Unfinished} {
 			if _, err := os.Stat(filepath.Join(dir, name+ending)); err == nil {
 				return true

@@ -47,26 +47,28 @@ type Need string
 
 // The needs. A check without one uses the advice of its gate.
 const (
-	NeedSystem      Need = "other-system"     // the kit was made for a computer of another system
-	NeedPack        Need = "pack"             // the app must be packed
-	NeedAgreement   Need = "agreement"        // the user must agree to a command
-	NeedInstall     Need = "install"          // a requirement must be installed
-	NeedApp         Need = "install-app"      // the app must be installed, and not started yet
-	NeedVersion     Need = "install-version"  // a version that can read the data must be installed
-	NeedEdition     Need = "install-edition"  // the same edition must be installed
-	NeedClose       Need = "close"            // the app must be closed
-	NeedNetwork     Need = "network"          // the computer must be connected, or the server started
-	NeedUser        Need = "user"             // a user must be created or mapped
-	NeedCounterpart Need = "user-counterpart" // a user here may be the same person
-	NeedPlace       Need = "place"            // a drive or folder is missing
-	NeedDrive       Need = "drive"
-	NeedConfirm     Need = "confirm-place" // the user must confirm the destination in the kit
-	NeedServer      Need = "server"        // the database server must run and accept the login
-	NeedServerParts Need = "server-parts"  // something must be installed for the server, or a newer server
-	NeedSpace       Need = "space"
-	NeedOther       Need = "other-computer" // another computer is bound as the new one
-	NeedNames       Need = "names"          // this system does not allow a name
-	NeedCovered     Need = "licence-covers" // the licence does not cover the installed version or edition
+	NeedSystem         Need = "other-system"    // the kit was made for a computer of another system
+	NeedPack           Need = "pack"            // the app must be packed
+	NeedAgreement      Need = "agreement"       // the user must agree to a command
+	NeedInstall        Need = "install"         // a requirement must be installed
+	NeedApp            Need = "install-app"     // the app must be installed, and not started yet
+	NeedVersion        Need = "install-version" // a version that can read the data must be installed
+	NeedEdition        Need = "install-edition" // the same edition must be installed
+	NeedRun            Need = "run-installer"
+	NeedInstallerAgain Need = "installer-again"  // the one in the kit is damaged
+	NeedClose          Need = "close"            // the app must be closed
+	NeedNetwork        Need = "network"          // the computer must be connected, or the server started
+	NeedUser           Need = "user"             // a user must be created or mapped
+	NeedCounterpart    Need = "user-counterpart" // a user here may be the same person
+	NeedPlace          Need = "place"            // a drive or folder is missing
+	NeedDrive          Need = "drive"
+	NeedConfirm        Need = "confirm-place" // the user must confirm the destination in the kit
+	NeedServer         Need = "server"        // the database server must run and accept the login
+	NeedServerParts    Need = "server-parts"  // something must be installed for the server, or a newer server
+	NeedSpace          Need = "space"
+	NeedOther          Need = "other-computer" // another computer is bound as the new one
+	NeedNames          Need = "names"          // this system does not allow a name
+	NeedCovered        Need = "licence-covers" // the licence does not cover the installed version or edition
 )
 
 // Ready reports whether no gate would stop an unpack.
@@ -267,9 +269,43 @@ func (m *Move) readyVersion(c *card.Card, packed *steps.Packed, g *gathered, r *
 			r.add(c.Title, "edition", was == "" || strings.EqualFold(was, here.Edition), fmt.Sprintf("%s here, %s on %s", cmp.Or(here.Edition, "unknown"), cmp.Or(was, "unknown"), m.Manifest.Old.Name), "same-edition", NeedEdition)
 		}
 	}
+	m.readyInstaller(c, r)
 	for i, cover := range g.facts.Version.Covered {
 		if why := cover.Lacks(g.facts); why != nil {
 			r.bad(c.Title, "licence "+c.Licences[i].Name, why[0], "licence-covers", NeedCovered)
+		}
+	}
+}
+
+// readyInstaller says what to run, if the app must still be installed and its installer is in the kit.
+func (m *Move) readyInstaller(c *card.Card, r *Readiness) {
+	if c.Installer == nil {
+		return
+	}
+	at, err := m.Kit.Installer(c.Name, c.Installer.Run)
+	if err != nil {
+		r.bad(c.Title, "installer", "do not run it: "+err.Error(), "", NeedInstallerAgain)
+		return
+	}
+	if at == "" {
+		return
+	}
+	what := at
+	if c.Installer.Version != "" {
+		what += ", which installs " + c.Installer.Version
+	}
+	if len(c.Installer.Before) > 0 {
+		what = strings.Join(c.Installer.Before, ", ") + " first; then " + what
+	}
+	if len(c.Installer.Choose) > 0 {
+		what += "; choose " + strings.Join(c.Installer.Choose, ", ")
+	}
+	if c.Version == nil {
+		r.bad(c.Title, "installer", "in the kit", "", NeedRun).Of = what
+	}
+	for i := range r.Checks {
+		if check := &r.Checks[i]; check.App == c.Title && slices.Contains([]Need{NeedApp, NeedVersion, NeedEdition}, check.Need) {
+			check.Need, check.Of = NeedRun, what
 		}
 	}
 }

@@ -33,6 +33,8 @@ type Kit interface {
 	// Unlocked reports whether the kit was opened with its passphrase, so that its journal can be
 	// trusted.
 	Unlocked() bool
+	// Installer returns the installer of an app in the kit, after checking its files; "" if there is none.
+	Installer(app, run string) (string, error)
 	// Inspect returns the damage in the files of apps.
 	Inspect(ctx context.Context, apps []string, progress func(int64)) ([]kit.Damage, error)
 	// TotalBytes returns the size of the files that Inspect reads.
