@@ -188,5 +188,8 @@ func moveName(m board.Move) string {
 	if m.Office != "" {
 		name = m.Office + ": " + name
 	}
+	if m.Technician != "" {
+		name += " (" + m.Technician + ")"
+	}
 	return name
 }

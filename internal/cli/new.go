@@ -22,7 +22,7 @@ import (
 
 func (e *env) newCommand() *cobra.Command {
 	var cards, apps, also []string
-	var to, toSystem, office, back string
+	var to, toSystem, office, technician, back string
 	var typed, keep bool
 	c := &cobra.Command{
 		Use:   "new DIR",
@@ -43,7 +43,21 @@ came from. Give it the earlier kit, or its record if the kit is closed.`,
 			if err != nil {
 				return err
 			}
-			n := kit.New{Tool: about.This().String(), Notices: about.Notices, Old: kit.ComputerOf(h.Computer), Keep: keep, Office: office}
+			plan, err := kit.PlanIn(args[0])
+			if err != nil {
+				return err
+			}
+			if plan != nil {
+				switch {
+				case !strings.EqualFold(plan.Old, h.Computer.Name()):
+					return fault.New(fault.Usage, "this is %s, and the kit in %s is planned for %s", h.Computer.Name(), args[0], plan.Old)
+				case to != "" || keep || back != "" || typed:
+					return fault.New(fault.Usage, "the kit in %s is planned: leave out --to, --keep, --back and --type-passphrase", args[0])
+				}
+				technician = cmp.Or(technician, plan.Technician)
+				to, office, apps = plan.New, cmp.Or(office, plan.Office), append(apps, plan.Apps...)
+			}
+			n := kit.New{Planned: plan != nil, Tool: about.This().String(), Notices: about.Notices, Old: kit.ComputerOf(h.Computer), Keep: keep, Office: office, Technician: technician}
 			var first *taken
 			if back != "" {
 				if first, err = e.takeBack(back, h, cards, apps, to, keep); err != nil {
@@ -78,7 +92,12 @@ came from. Give it the earlier kit, or its record if the kit is closed.`,
 					also = append(also, beside)
 				}
 			}
-			if n.Passphrase, err = e.newPassphrase(e.passphraseFile, typed, kit.CheckPassphrase, kit.MakePassphrase); err != nil {
+			if plan != nil {
+				err = e.unlock(e.passphraseFile, func(p string) error { n.Passphrase = p; return kit.TryPlanned(args[0], p) })
+			} else {
+				n.Passphrase, err = e.newPassphrase(e.passphraseFile, typed, kit.CheckPassphrase, kit.MakePassphrase)
+			}
+			if err != nil {
 				return err
 			}
 			if first == nil { // the computer that it goes back to has the apps
@@ -93,6 +112,11 @@ came from. Give it the earlier kit, or its record if the kit is closed.`,
 			}
 			if first != nil {
 				if err := e.recordBack(first, k); err != nil {
+					return err
+				}
+			}
+			if plan != nil && len(plan.Users) > 0 {
+				if _, err := k.Record(journal.Line{Event: journal.EventChosen, Computer: k.Manifest.Old.Name}, steps.Chosen{Users: plan.Users}); err != nil {
 					return err
 				}
 			}
@@ -116,6 +140,7 @@ came from. Give it the earlier kit, or its record if the kit is closed.`,
 	f.StringArrayVar(&apps, "app", nil, "use only the card of this `APP`")
 	f.StringVar(&to, "to", "", "`NAME` of the new computer")
 	f.StringVar(&office, "office", "", "`NAME` of the office, for the board and the handover")
+	f.StringVar(&technician, "technician", "", "`NAME` of who does the move, for the board")
 	f.BoolVar(&keep, "keep", false, "create a safety copy: pack it again from time to time; licences are not changed")
 	f.StringVar(&toSystem, "to-system", "", "`SYSTEM` of the new computer: windows, linux or macos (default: the same as here)")
 	f.StringArrayVar(&also, "also", nil, "add this `FILE`, a build of this program for another system, to the kit")

@@ -24,22 +24,23 @@ import (
 // Move is one move, as recorded in its kit. The journal is not authenticated, because that needs
 // the passphrase.
 type Move struct {
-	Kit    string       `json:"kit"`
-	Office string       `json:"office,omitempty"`
-	Folder string       `json:"folder"` // of the kit, or of its record
-	Old    kit.Computer `json:"old"`
-	New    kit.Computer `json:"new"`
-	Keep   bool         `json:"safety_copy,omitempty"`
-	Backs  string       `json:"takes_back,omitempty"` // id of the kit whose move it takes back
-	Back   string       `json:"taken_back,omitempty"` // id of the kit that takes it back
-	Made   time.Time    `json:"made"`
-	Last   time.Time    `json:"last"` // time of the last journal line
-	Closed bool         `json:"closed,omitempty"`
-	Apps   []App        `json:"apps"`
-	Due    steps.Step   `json:"due,omitempty"` // "" if nothing is due
-	On     string       `json:"due_on,omitempty"`
-	For    []string     `json:"due_for,omitempty"` // titles of the apps
-	Dates  []Date       `json:"dates,omitempty"`   // earliest first
+	Kit        string       `json:"kit"`
+	Office     string       `json:"office,omitempty"`
+	Folder     string       `json:"folder"` // of the kit, or of its record
+	Old        kit.Computer `json:"old"`
+	New        kit.Computer `json:"new"`
+	Keep       bool         `json:"safety_copy,omitempty"`
+	Backs      string       `json:"takes_back,omitempty"` // id of the kit whose move it takes back
+	Back       string       `json:"taken_back,omitempty"` // id of the kit that takes it back
+	Technician string       `json:"technician,omitempty"`
+	Made       time.Time    `json:"made"`
+	Last       time.Time    `json:"last"` // time of the last journal line
+	Closed     bool         `json:"closed,omitempty"`
+	Apps       []App        `json:"apps"`
+	Due        steps.Step   `json:"due,omitempty"` // "" if nothing is due
+	On         string       `json:"due_on,omitempty"`
+	For        []string     `json:"due_for,omitempty"` // titles of the apps
+	Dates      []Date       `json:"dates,omitempty"`   // earliest first
 }
 
 // App is one app of a move.
@@ -127,12 +128,15 @@ func (m *Move) Days(now time.Time) int {
 	if m.Closed {
 		now = m.Last
 	}
+	if m.Made.IsZero() { // planned
+		return 0
+	}
 	return int(now.Sub(m.Made).Hours() / 24)
 }
 
 // Of summarises one move from its manifest, cards and state.
 func Of(m kit.Manifest, cards []*card.Card, s *steps.State, now time.Time) Move {
-	out := Move{Kit: m.ID, Office: m.Office, Old: m.Old, New: s.New, Keep: m.Keep, Backs: m.Back, Made: m.Made, Last: s.Last, Closed: s.Closed != nil, Apps: []App{}}
+	out := Move{Kit: m.ID, Office: m.Office, Old: m.Old, New: s.New, Keep: m.Keep, Backs: m.Back, Technician: m.Technician, Made: m.Made, Last: s.Last, Closed: s.Closed != nil, Apps: []App{}}
 	if s.Back != nil {
 		out.Back = s.Back.Kit
 	}
@@ -160,6 +164,14 @@ func Of(m kit.Manifest, cards []*card.Card, s *steps.State, now time.Time) Move 
 		out.For = append(out.For, titles[a])
 	}
 	return out
+}
+
+// New is the step of a planned move, whose kit does not exist yet.
+const New steps.Step = "new"
+
+// planned summarises a planned move.
+func planned(p kit.Planned, dir string) Move {
+	return Move{Kit: "planned " + dir, Office: p.Office, Technician: p.Technician, Folder: dir, Old: kit.Computer{Name: p.Old}, New: kit.Computer{Name: p.New}, Apps: []App{}, Due: New, On: p.Old}
 }
 
 // Sort sorts moves by urgency: first licences with a deadline, then moves open for longest.
@@ -210,9 +222,16 @@ func Find(ctx context.Context, dirs []string, now time.Time) (all []Move, bad []
 	for range 2 * runtime.GOMAXPROCS(0) {
 		busy.Go(func() {
 			for dir := range found {
+				plan, perr := kit.PlanIn(dir)
+				if plan != nil {
+					mu.Lock()
+					all = append(all, planned(*plan, dir))
+					mu.Unlock()
+					continue
+				}
 				k, err := kit.OpenBy(dir, cards.Read)
 				mu.Lock()
-				if err != nil {
+				if err = cmp.Or(perr, err); err != nil {
 					bad = append(bad, Unread{dir, err.Error()})
 				} else {
 					m := Of(k.Manifest, k.Cards, steps.Fold(k.Manifest, k.Log.Lines), now)
@@ -255,11 +274,13 @@ func walk(ctx context.Context, root string, found chan<- string) error {
 		case err != nil || !e.IsDir():
 			return nil
 		}
-		if _, err := os.Lstat(filepath.Join(path, kit.ManifestFile)); err == nil {
-			found <- path
-			return fs.SkipDir
-		} else if !errors.Is(err, fs.ErrNotExist) {
-			return nil
+		for _, name := range []string{kit.PlanFile, kit.ManifestFile} {
+			if _, err := os.Lstat(filepath.Join(path, name)); err == nil {
+				found <- path
+				return fs.SkipDir
+			} else if !errors.Is(err, fs.ErrNotExist) {
+				return nil
+			}
 		}
 		if rel, _ := filepath.Rel(root, path); rel != "." && strings.Count(rel, string(filepath.Separator)) >= depth-1 {
 			return fs.SkipDir

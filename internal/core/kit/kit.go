@@ -103,6 +103,8 @@ type Manifest struct {
 	Keep bool `yaml:"keep,omitempty" json:"keep,omitempty"`
 	// Back is the id of the kit whose move this one takes back, to the computer that it came from; "" for any other move.
 	Back string `yaml:"back,omitempty" json:"back,omitempty"`
+	// Technician is the name of who does the move; "" if unknown.
+	Technician string `yaml:"technician,omitempty" json:"technician,omitempty"`
 	// Office is the name of the office that is moved.
 	Office string `yaml:"office,omitempty" json:"office,omitempty"`
 }
@@ -146,6 +148,8 @@ type New struct {
 	Tool       string
 	Old, New   Computer
 	Keep       bool   // it is a safety copy
+	Technician string // who does the move
+	Planned    bool   // the folder has a plan with the kit's key
 	Back       string // id of the kit whose move it takes back
 	Office     string // name of the office
 	Cards      []*card.Card
@@ -195,7 +199,7 @@ func Create(dir string, n New) (*Kit, error) {
 	k := &Kit{Dir: dir, Cards: n.Cards, sums: map[string]string{}, Log: &journal.Log{}}
 	k.Manifest = Manifest{
 		Format: Format, ID: hex.EncodeToString(id), Made: time.Now().UTC().Truncate(time.Second),
-		Tool: n.Tool, Old: n.Old, New: n.New, Keep: n.Keep, Back: n.Back, Office: n.Office,
+		Tool: n.Tool, Old: n.Old, New: n.New, Keep: n.Keep, Back: n.Back, Technician: n.Technician, Office: n.Office,
 	}
 	if !k.Manifest.usable() {
 		return nil, fault.New(fault.Usage, "the computer name %q or %q is not valid: no / and \\, at most 255 characters", n.Old.Name, n.New.Name)
@@ -218,10 +222,14 @@ func Create(dir string, n New) (*Kit, error) {
 }
 
 func (k *Kit) fill(n New) (err error) {
-	if k.identity, err = age.GenerateX25519Identity(); err != nil {
-		return fault.Wrap(fault.Internal, err, "cannot make the kit's key")
+	var wrapped []byte
+	if n.Planned {
+		if k.identity, err = plannedKey(k.Dir, n.Passphrase); err == nil {
+			wrapped, err = journal.ReadFile(filepath.Join(k.Dir, KeyFile), maxSmall)
+		}
+	} else if k.identity, err = age.GenerateX25519Identity(); err == nil {
+		wrapped, err = wrapKey(k.identity, n.Passphrase, n.Work)
 	}
-	wrapped, err := wrapKey(k.identity, n.Passphrase, n.Work)
 	if err != nil {
 		return err
 	}
@@ -258,7 +266,9 @@ func (k *Kit) fill(n New) (err error) {
 	if err := k.saveSums(); err != nil {
 		return err
 	}
-	_, err = k.Record(journal.Line{Event: journal.EventMade, Computer: n.Old.Name}, Made{Files: k.sums})
+	if _, err = k.Record(journal.Line{Event: journal.EventMade, Computer: n.Old.Name}, Made{Files: k.sums}); err == nil && n.Planned {
+		err = os.Remove(filepath.Join(k.Dir, PlanFile))
+	}
 	return err
 }
 

@@ -770,7 +770,7 @@ func TestRandomSchemas(t *testing.T) {
 	for run := range runs {
 		database := "tickets"
 		if r.IntN(2) == 0 {
-			database = "db " + strings.NewReplacer("/", "", "\\", "", ".", "", `"`, "").Replace(text()) // names that the engine's own dump takes
+			database = "db " + strings.NewReplacer("/", "", "\\", "", ".", "", `"`, "", "'", "").Replace(text()) // names that the engine's own dump takes
 		}
 		var b strings.Builder
 		var tables []string

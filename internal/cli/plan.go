@@ -1,0 +1,162 @@
+package cli
+
+import (
+	"bytes"
+	_ "embed" // the sheet
+	"html/template"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item"
+	"movekit/internal/core/kit"
+)
+
+//go:embed plan.html
+var planPage string
+
+// plannedMove is a planned move on the sheet.
+type plannedMove struct {
+	kit.Planned
+	Folder     string `json:"folder"`
+	Passphrase string `json:"-"`
+}
+
+func (e *env) planCommand() *cobra.Command {
+	var sheet string
+	c := &cobra.Command{
+		Use:   "plan FILE.csv FOLDER",
+		Short: "Plan many moves from a table",
+		Long: `Prepare a kit for each line of a table: CSV with the columns old, new, office, technician,
+apps and users, of which old and new are required. The kits are in one folder, on a stick
+or a share. Each gets a passphrase; all of them are written to --sheet, to print. The
+kits have no data yet: on each old computer, movekit run --plan FOLDER creates its kit
+and packs it, and on the new one it goes on.
+
+Lines whose kits are in the folder already are left as they are.`,
+		Example: "  movekit plan moves.csv /srv/moves --sheet passphrases.html",
+		Args:    cobra.ExactArgs(2),
+		RunE: func(_ *cobra.Command, args []string) error {
+			f, err := os.Open(args[0])
+			if err != nil {
+				return fault.Wrap(fault.Usage, err, "cannot read the table")
+			}
+			defer f.Close()
+			plans, err := kit.ReadPlans(args[0], f)
+			if err != nil {
+				return err
+			}
+			switch {
+			case sheet == "":
+				return fault.New(fault.Usage, "the passphrases need a place: name a file for them with --sheet, outside of %s", args[1])
+			case inFolder(sheet, args[1]):
+				return fault.New(fault.Usage, "%s is in the folder of the kits, and the passphrases must be kept apart from them", sheet)
+			}
+			if _, err := os.Lstat(sheet); err == nil {
+				return fault.New(fault.Usage, "%s already exists", sheet)
+			}
+			made, there := []plannedMove{}, 0
+			for _, p := range plans {
+				m := plannedMove{Planned: p, Folder: filepath.Join(args[1], strings.ToLower(item.FileName(p.Old+"-to-"+p.New)))}
+				if m.Passphrase, err = kit.MakePassphrase(); err != nil {
+					return err
+				}
+				// The sheet comes first: a kit whose passphrase nobody knows is of no use.
+				if err := writePlan(sheet, args[1], append(slices.Clone(made), m)); err != nil {
+					return err
+				}
+				if is, err := p.Prepare(m.Folder, m.Passphrase); err != nil {
+					return err
+				} else if !is {
+					there++
+					continue
+				}
+				made = append(made, m)
+			}
+			if len(made) == 0 {
+				os.Remove(sheet)
+			} else if err := writePlan(sheet, args[1], made); err != nil {
+				return err
+			}
+			if err := e.object(made); err != nil {
+				return err
+			}
+			t := e.table("move", "folder")
+			t.Paths = true
+			for _, m := range made {
+				t.Add(m.Old+" to "+m.New, m.Folder)
+			}
+			if t.Len() > 0 {
+				e.printf("%s\nThe passphrases are in %s: print it, and keep it apart from the kits.\n", t, sheet)
+			}
+			e.printf("%s, %d planned before.\n", item.Plural(int64(len(made)), "new kit"), there)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&sheet, "sheet", "", "new `FILE` (HTML) for the passphrases, to print")
+	return c
+}
+
+// inFolder reports whether a file is in a folder.
+func inFolder(file, folder string) bool {
+	a, err := filepath.Abs(file)
+	b, berr := filepath.Abs(folder)
+	if err != nil || berr != nil {
+		return true
+	}
+	rel, err := filepath.Rel(b, a)
+	return err == nil && filepath.IsLocal(rel)
+}
+
+// writePlan writes the page with the passphrases, which only this user can read.
+func writePlan(name, folder string, moves []plannedMove) error {
+	page, err := template.New("sheet").Parse(planPage)
+	if err != nil {
+		return fault.Wrap(fault.Internal, err, "the sheet is not valid")
+	}
+	var b bytes.Buffer
+	if err := page.Execute(&b, map[string]any{"At": time.Now().Format("2 January 2006"), "Moves": moves, "Folder": folder}); err != nil {
+		return fault.Wrap(fault.Internal, err, "cannot make the sheet")
+	}
+	if err := writeOut(name, b.Bytes(), 0o600); err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot write the passphrases")
+	}
+	return nil
+}
+
+// plannedHere returns the folders in a folder of planned moves that concern a computer, and whether a kit must be created first.
+func plannedHere(folder, computer string) (out []string, toMake map[string]bool, err error) {
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return nil, nil, fault.Wrap(fault.Usage, err, "cannot read the folder of planned moves")
+	}
+	toMake = map[string]bool{}
+	for _, entry := range entries {
+		dir := filepath.Join(folder, entry.Name())
+		if !entry.IsDir() {
+			continue
+		}
+		p, err := kit.PlanIn(dir)
+		if err != nil {
+			return nil, nil, err
+		}
+		if p != nil {
+			if strings.EqualFold(p.Old, computer) {
+				out, toMake[dir] = append(out, dir), true
+			}
+			continue
+		}
+		if k, err := kit.Open(dir); err == nil {
+			if strings.EqualFold(k.Manifest.Old.Name, computer) || strings.EqualFold(k.Manifest.New.Name, computer) {
+				out = append(out, dir)
+			}
+			k.Close()
+		}
+	}
+	return out, toMake, nil
+}

@@ -1,0 +1,111 @@
+package test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"movekit/test/fatal"
+	"movekit/test/lay"
+)
+
+// TestAfternoon moves twelve computers from one table, with two technicians at once on one share: three commands for each move, and
+// the passphrase of the sheet.
+func TestAfternoon(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	const computers = 12
+	table := "Old;New;Office;Technician;Users\r\n"
+	files := map[string]string{"cards/diary.yaml": "card: 1\nname: diary\ntitle: Diary\nversion: {file: /opt/diary/version}\nitems:\n  - {name: data, kind: folder, path: /srv/diary}\n  - {name: settings, kind: folder, path: ~/.diary}\n"}
+	for i := range computers {
+		old, now := fmt.Sprintf("QUAY-%02d", i+1), fmt.Sprintf("PIER-%02d", i+1)
+		table += fmt.Sprintf("%s;%s;Tern Quay;%s;maren=mholm\r\n", old, now, []string{"Anna", "Bert"}[i%2])
+		for name, user := range map[string]string{old: "maren", now: "mholm"} {
+			files[name+"/computer.yaml"] = "name: " + name + "\nsystem: linux\nhardware-id: h-" + name + "\n"
+			files[name+"/etc/passwd"] = user + ":x:1000:1000::/home/" + user + ":/bin/sh\n"
+			files[name+"/opt/diary/version"] = "3"
+			files[name+"/home/"+user+"/x"], files[name+"/srv/x"] = "", ""
+		}
+		files[old+"/srv/diary/a"], files[old+"/home/maren/.diary/s"] = "of "+old, "s"
+	}
+	files["moves.csv"] = "\ufeff" + table
+	lay.Out(t, dir, files)
+	must(t, 2, dir, "plan", "moves.csv", "share").tells(t, "--sheet")
+	must(t, 2, dir, "plan", "moves.csv", "share", "--sheet", "share/sheet.html").tells(t, "kept apart")
+	must(t, 0, dir, "plan", "moves.csv", "share", "--sheet", "sheet.html")
+	if s := must(t, 0, dir, "plan", "moves.csv", "share", "--sheet", "again.html"); !strings.Contains(s.out, "0 new kits, 12 planned before") {
+		t.Errorf("planned twice: %s", s.out)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "again.html")); err == nil {
+		t.Error("a sheet without passphrases was written")
+	}
+	if s := must(t, 0, dir, "board", "share"); strings.Count(s.out, "new  QUAY-") != computers || !strings.Contains(s.out, "Tern Quay: QUAY-01 to PIER-01 (Anna)") {
+		t.Errorf("the board of what is planned: %s", s.out)
+	}
+	info, err := os.Stat(filepath.Join(dir, "sheet.html"))
+	fatal.If(t, err)
+	page, _ := os.ReadFile(filepath.Join(dir, "sheet.html"))
+	if info.Mode().Perm() != 0o600 {
+		t.Errorf("others can read the passphrases: %v", info.Mode())
+	}
+	pass := map[string]string{}
+	for _, m := range regexp.MustCompile(`(QUAY-\d\d) to (PIER-\d\d)</h2>\s*<p class="pass">([a-z-]+)</p>`).FindAllStringSubmatch(string(page), -1) {
+		pass[m[1]], pass[m[2]] = m[3], m[3]
+	}
+	if len(pass) != 2*computers {
+		t.Fatalf("%d passphrases\n%s", len(pass), page)
+	}
+	commands := 0
+	var mu sync.Mutex
+	at := func(code int, computer string, args ...string) said {
+		cmd := command(t.Context(), dir, append(args, "--root", computer, "--yes")...)
+		cmd.Env = append(cmd.Env, "MOVEKIT_PASSPHRASE="+pass[computer], "MOVEKIT_CARDS="+filepath.Join(dir, "cards"))
+		s := finish(t, cmd)
+		mu.Lock()
+		commands++
+		mu.Unlock()
+		if s.code != code {
+			t.Errorf("%s %v: exit %d\n%s%s", computer, args, s.code, s.out, s.err)
+		}
+		return s
+	}
+	if s := at(2, "PIER-01", "new", "share/quay-01-to-pier-01"); !strings.Contains(s.err, "planned for QUAY-01") {
+		t.Errorf("on the wrong computer: %s", s.err)
+	}
+	for text, want := range map[string]string{"old,new\nA,B\nA,C\n": "is in line 2 too", "old,to\nA,B\n": "a column", "old\nA\n": "no column", "old,new\nA,\n": "not valid", "old,new,users\nA,B,x\n": "not OLD=NEW", "old,new\n": "has no moves", "old,new\n\"A": "not a table"} {
+		lay.Out(t, dir, map[string]string{"bad.csv": text})
+		must(t, 2, dir, "plan", "bad.csv", "elsewhere", "--sheet", "s.html").tells(t, want)
+	}
+	commands = 0
+	begun := time.Now()
+	var technicians sync.WaitGroup
+	for who := range 2 {
+		technicians.Go(func() {
+			for i := who; i < computers; i += 2 {
+				old, now := fmt.Sprintf("QUAY-%02d", i+1), fmt.Sprintf("PIER-%02d", i+1)
+				at(0, old, "run", "--plan", "share")
+				at(0, now, "run", "--plan", "share", "--user", "maren=mholm")
+				at(0, old, "retire", "--kit", "share/"+strings.ToLower(old+"-to-"+now))
+			}
+		})
+	}
+	technicians.Wait()
+	t.Logf("%d moves, %d commands, %.0f s", computers, commands, time.Since(begun).Seconds())
+	for i := range computers {
+		old, now := fmt.Sprintf("QUAY-%02d", i+1), fmt.Sprintf("PIER-%02d", i+1)
+		if text, _ := os.ReadFile(filepath.Join(dir, now, "srv/diary/a")); string(text) != "of "+old {
+			t.Errorf("%s has %q", now, text)
+		}
+		if _, err := os.Stat(filepath.Join(dir, now, "home/mholm/.diary/s")); err != nil {
+			t.Error(err)
+		}
+	}
+	if s := must(t, 0, dir, "board", "share"); strings.Count(s.out, "Tern Quay: QUAY-") != computers || !strings.Contains(s.out, "report") {
+		t.Errorf("the board: %s", s.out)
+	}
+}
