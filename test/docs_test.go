@@ -163,7 +163,7 @@ func TestHintsWork(t *testing.T) {
 		}
 	}
 	var help strings.Builder
-	for _, c := range [][]string{{}, {"pack"}, {"unpack"}, {"deactivate"}, {"activate"}, {"verify"}, {"new"}, {"survey"}, {"report"}, {"licence", "letter"}, {"licence", "keep"}, {"licence", "request"}, {"licence", "accept"}, {"card", "draft"}, {"card", "list"}, {"demo"}, {"todo"}, {"retire"}, {"close"}, {"board"}, {"status"}, {"desk", "serve"}, {"version"}} {
+	for _, c := range [][]string{{}, {"pack"}, {"unpack"}, {"deactivate"}, {"activate"}, {"verify"}, {"new"}, {"survey"}, {"report"}, {"licence", "letter"}, {"licence", "keep"}, {"licence", "request"}, {"licence", "accept"}, {"card", "draft"}, {"card", "list"}, {"demo"}, {"todo"}, {"retire"}, {"close"}, {"board"}, {"status"}, {"plan"}, {"run"}, {"desk", "serve"}, {"version"}} {
 		help.WriteString(must(t, 0, dir, append(c, "--help")...).out)
 	}
 	for f := range flags {
