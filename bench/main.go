@@ -49,7 +49,7 @@ func main() {
 	program := flag.String("program", "build/movekit", "the program to measure")
 	runs := flag.Int("runs", 5, "how often each side runs; the median counts")
 	million := flag.Bool("million", false, "also survey, pack, unpack and verify 1,000,000 files")
-	only := flag.String("only", "pack,unpack,verify,status,growth,drift,survey,sqlite,postgresql,mariadb,firebird,storm,desk", "which measurements; unpack, verify and status need a pack before")
+	only := flag.String("only", "pack,unpack,verify,status,network,growth,drift,survey,sqlite,postgresql,mariadb,firebird,storm,desk", "which measurements; unpack, verify, status and network need a pack before")
 	flag.Parse()
 	if err := run(*dir, *program, *runs, *million, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -87,7 +87,7 @@ func run(dir, program string, runs int, million bool, only string) error {
 	if million {
 		b.files = 1000000
 	}
-	parts := map[string]func() error{"pack": b.pack, "unpack": b.unpack, "verify": b.verify, "status": b.status, "growth": b.growth, "drift": b.drift, "storm": b.storm, "desk": b.desk, "sqlite": b.sqlite, "survey": func() error { return b.survey(b.files) }}
+	parts := map[string]func() error{"pack": b.pack, "unpack": b.unpack, "verify": b.verify, "status": b.status, "network": b.network, "growth": b.growth, "drift": b.drift, "storm": b.storm, "desk": b.desk, "sqlite": b.sqlite, "survey": func() error { return b.survey(b.files) }}
 	for _, e := range servers {
 		parts[e.kind] = func() error { return b.served(e) }
 	}

@@ -10,6 +10,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"time"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -313,7 +314,12 @@ func (g *guide) choose(ctx context.Context) (string, error) {
 		_, err := g.do(ctx, args...)
 		return "", err
 	case "net":
-		address, err := g.checked("Address that share shows there", "", "Start movekit share on the other computer. It shows an address such as sftp://192.0.2.5:40022/.", func(text string) string {
+		usual := ""
+		for _, n := range remote.Browse(ctx, 2*time.Second) {
+			fmt.Fprintf(g.err, "%s shares a kit in this network: %s\n", table.Visible(cmp.Or(n.Old, "A computer")), table.Visible(n.Address))
+			usual = n.Address
+		}
+		address, err := g.checked("Address that share shows there", usual, "Start movekit share on the other computer. It shows an address such as sftp://192.0.2.5:40022/.", func(text string) string {
 			if !strings.HasPrefix(text, remote.Scheme) {
 				return "Please enter an address that starts with " + remote.Scheme + "."
 			}

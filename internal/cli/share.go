@@ -7,6 +7,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"github.com/sethvargo/go-diceware/diceware"
@@ -32,6 +33,8 @@ func (e *env) shareCommand() *cobra.Command {
 type there. The connection is encrypted, and both sides prove that they know the kit's
 passphrase; nobody else can read or change anything. For a passphrase that you chose
 yourself, a code of four words is shown, which the other computer asks for.
+
+In the same network, the guide on the other computer proposes the address by itself.
 
 Only the kit's folder can be reached. While the other computer is connected, the kit
 cannot be used here. Press Ctrl-C to stop.`,
@@ -71,6 +74,15 @@ cannot be used here. Press Ctrl-C to stop.`,
 				e.printf("It asks for this code:\n  %s\n", code)
 			}
 			e.printf("Press Ctrl-C when the other computer has finished.\n")
+			var ips []net.IP
+			for _, host := range hosts {
+				if ip := net.ParseIP(host); ip != nil {
+					ips = append(ips, ip)
+				}
+			}
+			if at, err := strconv.Atoi(port); err == nil && len(ips) > 0 {
+				defer remote.Announce(at, k.Manifest.ID, k.Manifest.Old.Name, ips)()
+			}
 			s := &remote.Share{Dir: k.Dir, KitID: k.Manifest.ID, Passphrase: pass, Code: code, Notify: func(what string) { table.Fprintf(e.err, "%s\n", what) },
 				Lock: func() (func(), error) {
 					held, err := kit.Open(k.Dir)
