@@ -315,9 +315,9 @@ func (g *guide) choose(ctx context.Context) (string, error) {
 		return "", err
 	case "net":
 		usual := ""
-		for _, n := range remote.Browse(ctx, 2*time.Second) {
-			fmt.Fprintf(g.err, "%s shares a kit in this network: %s\n", table.Visible(cmp.Or(n.Old, "A computer")), table.Visible(n.Address))
-			usual = n.Address
+		for _, n := range browse(ctx, 2*time.Second) {
+			fmt.Fprintf(g.err, "%s shares a kit in this network: %s\n", table.Visible(cmp.Or(n.old, "A computer")), table.Visible(n.address))
+			usual = n.address
 		}
 		address, err := g.checked("Address that share shows there", usual, "Start movekit share on the other computer. It shows an address such as sftp://192.0.2.5:40022/.", func(text string) string {
 			if !strings.HasPrefix(text, remote.Scheme) {

@@ -81,7 +81,7 @@ cannot be used here. Press Ctrl-C to stop.`,
 				}
 			}
 			if at, err := strconv.Atoi(port); err == nil && len(ips) > 0 {
-				defer remote.Announce(at, k.Manifest.ID, k.Manifest.Old.Name, ips)()
+				defer announce(at, k.Manifest.ID, k.Manifest.Old.Name, ips)()
 			}
 			s := &remote.Share{Dir: k.Dir, KitID: k.Manifest.ID, Passphrase: pass, Code: code, Notify: func(what string) { table.Fprintf(e.err, "%s\n", what) },
 				Lock: func() (func(), error) {

@@ -10,12 +10,10 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
-	"time"
 
 	"movekit/internal/core/fault"
 	"movekit/test/fatal"
@@ -254,18 +252,5 @@ func TestStrangers(t *testing.T) {
 	}
 	if _, err := open(t, "127.0.0.1:1", t.TempDir(), words, ""); fault.KindOf(err) != fault.Unconnected {
 		t.Errorf("nobody there: %v", err)
-	}
-}
-
-// TestNearby finds a kit that is announced in this network, if the network here passes multicast on.
-func TestNearby(t *testing.T) {
-	stop := Announce(40022, "0123456789abcdef", "QUAY-DESK-1", []net.IP{net.IPv4(127, 0, 0, 1)})
-	defer stop()
-	found := Browse(t.Context(), time.Second)
-	if len(found) == 0 {
-		t.Skip("this network has no multicast")
-	}
-	if !slices.Contains(found, Nearby{"sftp://127.0.0.1:40022/", "QUAY-DESK-1"}) {
-		t.Errorf("%+v", found)
 	}
 }

@@ -1,4 +1,4 @@
-package remote
+package cli
 
 import (
 	"context"
@@ -10,22 +10,24 @@ import (
 	"time"
 
 	"github.com/hashicorp/mdns"
+
+	"movekit/internal/core/remote"
 )
 
 // service is the name of shared kits in multicast DNS (RFC 6762 and 6763). Who finds one still has to know its passphrase.
 const service = "_movekit-sftp._tcp"
 
-// Nearby is a shared kit in this network.
-type Nearby struct {
-	Address string // for --kit
-	Old     string // the computer that the kit comes from
+// nearby is a shared kit in this network.
+type nearby struct {
+	address string // for --kit
+	old     string // the computer that the kit comes from
 }
 
 // silent keeps the library from writing to the terminal.
 var silent = log.New(io.Discard, "", 0)
 
-// Announce tells the network about a shared kit until stop is called. Networks without multicast learn nothing.
-func Announce(port int, kitID, old string, addresses []net.IP) (stop func()) {
+// announce tells the network about a shared kit until stop is called. Networks without multicast learn nothing.
+func announce(port int, kitID, old string, addresses []net.IP) (stop func()) {
 	zone, err := mdns.NewMDNSService(kitID, service, "", "", port, addresses, []string{"old=" + old})
 	if err != nil {
 		return func() {}
@@ -37,8 +39,8 @@ func Announce(port int, kitID, old string, addresses []net.IP) (stop func()) {
 	return func() { server.Shutdown() } //nolint:errcheck // the program ends
 }
 
-// Browse looks for shared kits for a while.
-func Browse(ctx context.Context, wait time.Duration) (out []Nearby) {
+// browse looks for shared kits for a while.
+func browse(ctx context.Context, wait time.Duration) (out []nearby) {
 	found := make(chan *mdns.ServiceEntry, 32)
 	go func() {
 		mdns.QueryContext(ctx, &mdns.QueryParam{Service: service, Timeout: wait, Entries: found, DisableIPv6: true, Logger: silent}) //nolint:errcheck // a network without multicast has none
@@ -49,14 +51,14 @@ func Browse(ctx context.Context, wait time.Duration) (out []Nearby) {
 		if e.AddrV4 == nil || e.Port < 1 || e.Port > 65535 {
 			continue
 		}
-		n := Nearby{Address: Scheme + net.JoinHostPort(e.AddrV4.String(), strconv.Itoa(e.Port)) + "/"}
+		n := nearby{address: remote.Scheme + net.JoinHostPort(e.AddrV4.String(), strconv.Itoa(e.Port)) + "/"}
 		for _, field := range e.InfoFields {
 			if old, is := strings.CutPrefix(field, "old="); is {
-				n.Old = old
+				n.old = old
 			}
 		}
-		if !seen[n.Address] {
-			seen[n.Address] = true
+		if !seen[n.address] {
+			seen[n.address] = true
 			out = append(out, n)
 		}
 	}
