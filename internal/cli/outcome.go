@@ -69,6 +69,13 @@ func (e *env) unplug(ctx context.Context, k *kit.Kit, wrote bool) error {
 		return err
 	}
 	k.Close()
+	if e.mirror != nil && k.Dir == e.mirror.Dir {
+		if err := e.mirror.Send(ctx); err != nil {
+			return err
+		}
+		e.say("Everything is sent to %s\n", e.mirror.Address)
+		return nil
+	}
 	if wrote {
 		e.say("Everything is written to %s; you can unplug the stick.\n", k.Dir)
 	} else {

@@ -40,16 +40,16 @@ type Login struct {
 
 // Mirror is the copy of a remote kit on this computer.
 type Mirror struct {
-	Dir string // the copy's folder
+	Dir     string // the copy's folder
+	Address string // of the kit, as the user typed it
 	// Progress gets the bytes that are loaded or sent; total is set at the start.
 	Progress func(what string, total int64) func(int64)
 
-	address string
-	folder  string // the kit's folder on the server
-	ssh     *ssh.Client
-	files   *sftp.Client
-	lock    string          // a lock file on a server that is not a share
-	seen    map[string]both // what both sides had when they were last the same
+	folder string // the kit's folder on the server
+	ssh    *ssh.Client
+	files  *sftp.Client
+	lock   string          // a lock file on a server that is not a share
+	seen   map[string]both // what both sides had when they were last the same
 }
 
 // both is a file as it was on both sides when they were the same.
@@ -80,7 +80,7 @@ func Open(ctx context.Context, address, dir string, login Login, progress func(w
 	if err != nil || u.Host == "" {
 		return nil, fault.New(fault.Usage, "the address %q is not valid: sftp://HOST:PORT/ of a share, or sftp://USER@HOST/FOLDER", address)
 	}
-	m := &Mirror{Dir: filepath.Join(dir, "kit"), Progress: progress, address: u.Host, folder: cmp.Or(u.Path, "/")}
+	m := &Mirror{Dir: filepath.Join(dir, "kit"), Progress: progress, Address: u.Host, folder: cmp.Or(u.Path, "/")}
 	if err := os.MkdirAll(m.Dir, 0o700); err != nil {
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot create the folder for the copy of the kit")
 	}
@@ -111,7 +111,7 @@ func (m *Mirror) failed(err error) error {
 	if err == nil || errors.As(err, &known) {
 		return err
 	}
-	return fault.Wrap(fault.Unconnected, err, "the connection to the kit at %s failed", m.address)
+	return fault.Wrap(fault.Unconnected, err, "the connection to the kit at %s failed", m.Address)
 }
 
 // join connects to a share. The identification tells the kit's id, which is a salt of the keys.
@@ -206,9 +206,9 @@ func (m *Mirror) take() error {
 	f, err := m.files.OpenFile(at, os.O_CREATE|os.O_EXCL|os.O_WRONLY)
 	if err != nil {
 		if _, serr := m.files.Stat(at); serr == nil {
-			return fault.New(fault.Busy, "another run uses the kit at %s. If there is none, because it was cut off, remove %s there", m.address, at)
+			return fault.New(fault.Busy, "another run uses the kit at %s. If there is none, because it was cut off, remove %s there", m.Address, at)
 		}
-		return fault.Wrap(fault.NotAKit, err, "the kit's folder %s on %s cannot be written to", m.folder, m.address)
+		return fault.Wrap(fault.NotAKit, err, "the kit's folder %s on %s cannot be written to", m.folder, m.Address)
 	}
 	m.lock = at
 	return f.Close()
@@ -295,11 +295,11 @@ func (m *Mirror) reconcile(ctx context.Context) error {
 	}
 	switch {
 	case len(theirs) == 0 && len(ours) == 0:
-		return fault.New(fault.NotAKit, "there is no kit in %s at %s", m.folder, m.address)
+		return fault.New(fault.NotAKit, "there is no kit in %s at %s", m.folder, m.Address)
 	case len(ours) > len(theirs) && bytes.HasPrefix(ours, theirs):
 		return m.Send(ctx) // an earlier run was cut off
 	case !bytes.HasPrefix(theirs, ours):
-		return fault.New(fault.Forged, "the kit at %s and its copy in %s went on without each other. Compare their journals with status, and remove the copy if the other one is right", m.address, m.Dir)
+		return fault.New(fault.Forged, "the kit at %s and its copy in %s went on without each other. Compare their journals with status, and remove the copy if the other one is right", m.Address, m.Dir)
 	}
 	return m.fetch(ctx, there, here)
 }
@@ -413,7 +413,7 @@ func (m *Mirror) fetchOne(rel string, is stamp, progress func(int64)) error {
 		return err
 	}
 	if info.Size() != is.Size {
-		return fault.New(fault.Changed, "%s changed on %s while it was loaded", rel, m.address)
+		return fault.New(fault.Changed, "%s changed on %s while it was loaded", rel, m.Address)
 	}
 	m.seen[rel] = both{is, stamp{info.Size(), info.ModTime().UnixNano()}}
 	return nil
