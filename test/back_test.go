@@ -56,6 +56,13 @@ licences:
 		lay.Out(t, dir, map[string]string{"new/home/mholm/.diary/b.rec": "two", "new/srv/plans/p": "plan, changed"})
 		must(t, 2, dir, "new", "back", "--back", first, "--root", "old").tells(t, "went to NEW")
 		must(t, 2, dir, "new", "back", "--back", first, "--root", "new", "--to", "OTHER").tells(t, "leave out")
+		// A record's cards could be anybody's: what they ask databases is shown first.
+		card, _ := os.ReadFile(filepath.Join(dir, first, "cards/diary.yaml"))
+		if closed {
+			lay.Out(t, dir, map[string]string{first + "/cards/diary.yaml": strings.Replace(string(card), "items:\n", "items:\n  - {name: db, kind: sqlite, path: /srv/d.db, optional: true, counts: [{name: all, query: SELECT count(*) FROM secret}]}\n", 1)})
+			must(t, 2, dir, "new", "back", "--back", first, "--root", "new").tells(t, "Allow these queries?")
+			lay.Out(t, dir, map[string]string{first + "/cards/diary.yaml": string(card)})
+		}
 		s := must(t, 0, dir, "new", "back", "--back", first, "--root", "new")
 		if !strings.Contains(s.out, "from  NEW") || !strings.Contains(s.out, "to    OLD") {
 			t.Errorf("%s", s.out)

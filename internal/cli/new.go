@@ -206,6 +206,9 @@ func (e *env) takeBack(dir string, h *run.Host, cards, apps []string, to string,
 	case len(t.cards) == 0:
 		err = fault.New(fault.Usage, "the kit in %s has no app %s", dir, strings.Join(apps, ", "))
 	}
+	if err == nil {
+		err = e.agreeToQueries([]string{filepath.Join(dir, kit.CardsDir)}, t.cards) // the kit could be a forged one
+	}
 	if err != nil {
 		k.Close()
 		return nil, err

@@ -17,6 +17,10 @@ const InstallersDir = "installers"
 
 // copyInstaller copies a file, or the files of a folder, into the folder of an app. Links are not followed.
 func (k *Kit) copyInstaller(app, from string) error {
+	from, err := filepath.EvalSymlinks(from)
+	if err != nil {
+		return fault.Wrap(fault.Missing, err, "the installer of %s is not there", app)
+	}
 	info, err := os.Stat(from)
 	if err != nil {
 		return fault.Wrap(fault.Missing, err, "the installer of %s is not there", app)
@@ -77,6 +81,9 @@ func (k *Kit) Installer(app, run string) (string, error) {
 	for name, hash := range recorded(k.Log) {
 		if !strings.HasPrefix(name, lead) {
 			continue
+		}
+		if !filepath.IsLocal(filepath.FromSlash(name)) {
+			return "", fault.New(fault.Hostile, "the installer of %s leads out of the kit: %s", app, name)
 		}
 		f, err := os.Open(filepath.Join(k.Dir, filepath.FromSlash(name)))
 		if err != nil {
