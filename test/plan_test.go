@@ -60,11 +60,16 @@ func TestAfternoon(t *testing.T) {
 	if len(pass) != 2*computers {
 		t.Fatalf("%d passphrases\n%s", len(pass), page)
 	}
+	// The program is in the folder once, and in no kit.
+	self, err := os.ReadFile(program)
+	fatal.If(t, err)
+	once := filepath.Join(dir, "share/movekit")
+	fatal.If(t, os.WriteFile(once, self, 0o755))
 	commands := 0
 	var mu sync.Mutex
 	at := func(code int, computer string, args ...string) said {
 		cmd := command(t.Context(), dir, append(args, "--root", computer, "--yes")...)
-		cmd.Env = append(cmd.Env, "MOVEKIT_PASSPHRASE="+pass[computer], "MOVEKIT_CARDS="+filepath.Join(dir, "cards"))
+		cmd.Path, cmd.Env = once, append(cmd.Env, "MOVEKIT_PASSPHRASE="+pass[computer])
 		s := finish(t, cmd)
 		mu.Lock()
 		commands++
@@ -104,6 +109,9 @@ func TestAfternoon(t *testing.T) {
 		if _, err := os.Stat(filepath.Join(dir, now, "home/mholm/.diary/s")); err != nil {
 			t.Error(err)
 		}
+	}
+	if copies, _ := filepath.Glob(filepath.Join(dir, "share/*/movekit")); len(copies) > 0 {
+		t.Errorf("copies of the program: %v", copies)
 	}
 	if s := must(t, 0, dir, "board", "share"); strings.Count(s.out, "Tern Quay: QUAY-") != computers || !strings.Contains(s.out, "report") {
 		t.Errorf("the board: %s", s.out)

@@ -105,7 +105,9 @@ came from. Give it the earlier kit, or its record if the kit is closed.`,
 					return err
 				}
 			}
-			n.Programs, n.New = append([]string{exe}, also...), kit.Computer{Name: to, System: target}
+			if n.New = (kit.Computer{Name: to, System: target}); plan == nil || !inFolder(exe, filepath.Dir(args[0])) {
+				n.Programs = append([]string{exe}, also...) // in a folder of planned moves, one copy serves all
+			}
 			k, err := kit.Create(args[0], n)
 			if err != nil {
 				return err
