@@ -25,7 +25,7 @@ const (
 	moveTo   = "MOVE %s TO %s"
 	checkdb  = "DBCC CHECKDB (%s) WITH NO_INFOMSGS, ALL_ERRORMSGS"
 
-	askUsers    = "SELECT p.name, p.type, CONVERT(nvarchar(200), p.sid, 1), CASE WHEN s.sid IS NULL THEN N'' ELSE s.name END, CASE WHEN n.name IS NULL THEN N'' ELSE N'1' END FROM sys.database_principals p LEFT JOIN master.sys.server_principals s ON s.sid = p.sid LEFT JOIN master.sys.server_principals n ON n.name = p.name AND n.type = p.type WHERE p.type IN ('S', 'U', 'G') AND p.authentication_type IN (1, 3) AND p.principal_id > 4"
+	askUsers    = "SELECT p.name, p.type, CONVERT(nvarchar(200), p.sid, 1), CASE WHEN s.sid IS NULL THEN N'' ELSE s.name END, CASE WHEN n.name IS NULL THEN N'' ELSE N'1' END FROM sys.database_principals p LEFT JOIN master.sys.server_principals s ON s.sid = p.sid LEFT JOIN master.sys.server_principals n ON n.name COLLATE DATABASE_DEFAULT = p.name COLLATE DATABASE_DEFAULT AND n.type COLLATE DATABASE_DEFAULT = p.type COLLATE DATABASE_DEFAULT WHERE p.type IN ('S', 'U', 'G') AND p.authentication_type IN (1, 3) AND p.principal_id > 4"
 	askTriggers = "SELECT name FROM sys.triggers WHERE parent_class = 0 AND is_disabled = 0 AND is_ms_shipped = 0"
 	mapUser     = "ALTER USER %s WITH LOGIN = %s"
 	newLogin    = "CREATE LOGIN %s WITH PASSWORD = %s, SID = %s, CHECK_POLICY = OFF; ALTER LOGIN %s DISABLE"
