@@ -21,7 +21,7 @@ func TestAfternoon(t *testing.T) {
 	dir := t.TempDir()
 	const computers = 12
 	table := "Old;New;Office;Technician;Users\r\n"
-	files := map[string]string{"cards/diary.yaml": "card: 1\nname: diary\ntitle: Diary\nversion: {file: /opt/diary/version}\nitems:\n  - {name: data, kind: folder, path: /srv/diary}\n  - {name: settings, kind: folder, path: ~/.diary}\n"}
+	files := map[string]string{"share/cards/diary.yaml": "card: 1\nname: diary\ntitle: Diary\nversion: {file: /opt/diary/version}\nitems:\n  - {name: data, kind: folder, path: /srv/diary}\n  - {name: settings, kind: folder, path: ~/.diary}\n"}
 	for i := range computers {
 		old, now := fmt.Sprintf("QUAY-%02d", i+1), fmt.Sprintf("PIER-%02d", i+1)
 		table += fmt.Sprintf("%s;%s;Tern Quay;%s;maren=mholm\r\n", old, now, []string{"Anna", "Bert"}[i%2])
@@ -86,6 +86,10 @@ func TestAfternoon(t *testing.T) {
 		lay.Out(t, dir, map[string]string{"bad.csv": text})
 		must(t, 2, dir, "plan", "bad.csv", "elsewhere", "--sheet", "s.html").tells(t, want)
 	}
+	// The guide proposes it on the old computer.
+	if out := atTerminal(t, filepath.Join(dir, "share"), "plan\n"+pass["QUAY-01"]+"\nq\n", "--root", "../QUAY-01"); !strings.Contains(out, "create the kit that is planned for QUAY-01") || !strings.Contains(out, "Created the kit") || !strings.Contains(out, "From QUAY-01 to PIER-01") {
+		t.Errorf("the guide: %s", out)
+	}
 	commands = 0
 	begun := time.Now()
 	var technicians sync.WaitGroup
@@ -110,7 +114,7 @@ func TestAfternoon(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	if copies, _ := filepath.Glob(filepath.Join(dir, "share/*/movekit")); len(copies) > 0 {
+	if copies, _ := filepath.Glob(filepath.Join(dir, "share/*/movekit")); len(copies) != 1 { // of the guide, whose program is elsewhere
 		t.Errorf("copies of the program: %v", copies)
 	}
 	if s := must(t, 0, dir, "board", "share"); strings.Count(s.out, "Tern Quay: QUAY-") != computers || !strings.Contains(s.out, "report") {

@@ -273,6 +273,10 @@ func (g *guide) choose(ctx context.Context) (string, error) {
 	if len(found) == 1 {
 		options[0][0] = ""
 	}
+	planned := plannedFor(c.Name())
+	if planned != "" {
+		options = append(options, [2]string{"plan", "create the kit that is planned for " + c.Name() + ", in " + planned})
+	}
 	if len(found) == 0 {
 		options = append(options, [2]string{"again", "look for kits again, such as on a stick that you just plugged in"})
 	}
@@ -287,6 +291,12 @@ func (g *guide) choose(ctx context.Context) (string, error) {
 		return "", err
 	}
 	switch answer {
+	case "plan":
+		code, err := g.do(ctx, "new", planned)
+		if code != exitDone {
+			planned = ""
+		}
+		return planned, err
 	case "new", "keep":
 		return g.make(ctx, answer == "keep")
 	case "look":

@@ -129,6 +129,24 @@ func writePlan(name, folder string, moves []plannedMove) error {
 	return nil
 }
 
+// plannedFor returns the folder of the kit that is planned for a computer: below this folder, or beside the program; "" if there is
+// none.
+func plannedFor(computer string) string {
+	places := []string{"."}
+	if exe, err := os.Executable(); err == nil {
+		places = append(places, filepath.Dir(exe))
+	}
+	for _, place := range places {
+		dirs, toMake, err := plannedHere(place, computer)
+		for _, dir := range dirs {
+			if err == nil && toMake[dir] {
+				return dir
+			}
+		}
+	}
+	return ""
+}
+
 // plannedHere returns the folders in a folder of planned moves that concern a computer, and whether a kit must be created first.
 func plannedHere(folder, computer string) (out []string, toMake map[string]bool, err error) {
 	entries, err := os.ReadDir(folder)
