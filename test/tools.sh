@@ -16,6 +16,7 @@ need mdb-count mdbtools
 for app in ledger notmuch newsboat; do need $app $app; done
 /usr/bin/python3 -c "import radicale" 2>/dev/null || missing="$missing python3-radicale" # the library alone starts no server
 need task taskwarrior
+need sqlite3 sqlite3
 [ -x "$(ls -d /usr/lib/postgresql/*/bin/initdb 2>/dev/null | tail -1)" ] || missing="$missing postgresql"
 [ -x /usr/sbin/mariadbd ] || missing="$missing mariadb-server"
 [ -x /usr/sbin/firebird ] && [ -x /usr/bin/isql-fb ] || missing="$missing firebird3.0-server firebird3.0-utils"
@@ -35,7 +36,7 @@ if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null 2>&1; then
 fi
 
 left=""
-for tool in age zstd b3sum tar script wine x86_64-w64-mingw32-gcc hivexregedit mdb-count task ledger notmuch newsboat; do
+for tool in age zstd b3sum tar script wine x86_64-w64-mingw32-gcc hivexregedit mdb-count task sqlite3 ledger notmuch newsboat; do
 	command -v "$tool" >/dev/null 2>&1 || left="$left $tool"
 done
 /usr/bin/python3 -c "import radicale" 2>/dev/null || left="$left python3-radicale"
