@@ -130,6 +130,9 @@ func TestServerKit(t *testing.T) {
 	}
 	far(0, "old", "run")
 	far(0, "new", "run", "--existing", "set-aside")
+	if s := far(0, "new", "inspect"); !strings.Contains(s.out, "undamaged") {
+		t.Errorf("inspect: %s", s.out)
+	}
 	far(0, "old", "retire")
 	must(t, 0, dir, "inspect", "--kit", "kit")
 	// Another run holds it.

@@ -9,6 +9,7 @@ import (
 
 	"movekit/internal/core/item"
 	"movekit/internal/core/kit"
+	"movekit/internal/core/remote"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/table"
@@ -111,7 +112,7 @@ func (e *env) showAsOf(dir string, in *kit.Inspection) error {
 
 // findInspected is like findKit, but accepts a kit whose manifest is missing.
 func (e *env) findInspected() (string, error) {
-	if e.kitDir != "" {
+	if e.kitDir != "" && !strings.HasPrefix(e.kitDir, remote.Scheme) {
 		return filepath.Clean(e.kitDir), nil
 	}
 	return e.findKit()
