@@ -23,7 +23,8 @@ func (e *env) boardCommand() *cobra.Command {
 		Short: "Show many moves at a glance",
 		Long: `Find the kits below folders, and the records of closed ones. Show each move on one line:
 which steps are done, the next step and its computer, and how long the move has been
-open. Licences with a deadline come first. --move shows the apps of one move. The board shows what the kits say; it does not check them with their passphrases.
+open. Licences with a deadline come first. --move shows the apps of one move. The board
+shows what the kits say; it does not check them with their passphrases.
 
 --store saves the moves in a PostgreSQL database that several technicians can share,
 and --from shows the moves in it. The address must not contain a password: use
@@ -122,16 +123,13 @@ func (e *env) showBoard(all []board.Move, bad []board.Unread, now time.Time) {
 		t.Add(stepBar(m), e.paint(due, mark), m.On, fmt.Sprint(m.Days(now)), until, moveName(*m), m.Folder)
 	}
 	if t.Len() > 0 {
-		e.printf("%s", t)
-	} else {
-		e.printf("No kits were found.\n")
-	}
-	if t.Len() > 0 {
 		var names []string
 		for _, w := range steps.Work {
 			names = append(names, string(w.Step))
 		}
-		e.printf("steps: %s. # done, + in part, ! differs, - nothing to do\n", strings.Join(names, ", "))
+		e.printf("%ssteps: %s. # done, + in part, ! differs, - nothing to do\n", t, strings.Join(names, ", "))
+	} else {
+		e.printf("No kits were found.\n")
 	}
 	for _, m := range all {
 		for _, d := range m.Dates {
@@ -164,19 +162,7 @@ func (e *env) showMove(m *board.Move) {
 	for _, a := range m.Apps {
 		apps = append(apps, appStatus{App: a.App, Title: a.Title, Steps: a.Steps})
 	}
-	head := []string{"app"}
-	for _, w := range steps.Work {
-		head = append(head, string(w.Step))
-	}
-	t := e.table(head...)
-	for _, a := range apps {
-		row := []string{a.Title}
-		for _, w := range steps.Work {
-			row = append(row, e.doneText(a.Steps[w.Step]))
-		}
-		t.Add(row...)
-	}
-	e.printf("\n%s, kit %s\n%s", moveName(*m), m.Kit, t)
+	e.printf("\n%s, kit %s\n%s", moveName(*m), m.Kit, e.stepTable(apps))
 }
 
 // moveName returns a short name for a move.

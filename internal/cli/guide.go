@@ -148,7 +148,7 @@ func (g *guide) checked(question, usual, about string, wrong func(string) string
 	})
 }
 
-// several is checked for an answer that may have several lines, if they are pasted.
+// several asks like checked, and also accepts several pasted lines.
 func (g *guide) several(question, usual, about string, wrong func(string) string) (string, error) {
 	if usual != "" {
 		question += " [" + usual + "]"
@@ -480,19 +480,8 @@ func orAll(chosen []string) string {
 
 // showSteps shows the progress of each app, on stderr.
 func (g *guide) showSteps(apps []appStatus) {
-	head := []string{"app"}
-	for _, w := range steps.Work {
-		head = append(head, string(w.Step))
-	}
-	t := g.table(head...)
+	t := g.stepTable(apps)
 	t.Width = widthOf(g.err)
-	for _, a := range apps {
-		row := []string{a.Title}
-		for _, w := range steps.Work {
-			row = append(row, g.doneText(a.Steps[w.Step]))
-		}
-		t.Add(row...)
-	}
 	fmt.Fprintf(g.err, "%s\n", t)
 }
 
@@ -590,10 +579,8 @@ func (g *guide) step(ctx context.Context, args []string) error {
 		}
 	}
 	code, err := g.do(ctx, args...)
-	if err == nil && code != exitDone && args[0] == "unpack" {
-		g.looked = false // check again, and ask for users and drives
-	}
 	if err == nil && code != exitDone && args[0] != "survey" {
+		g.looked = g.looked && args[0] != "unpack" // check again, and ask for users and drives
 		fmt.Fprintf(g.err, "%s\n", table.Within(args[0]+" is not finished, and what is complete is kept. "+cmp.Or(wayOn[g.failed], "The message above says what to do.")+" Then Enter tries it again.", widthOf(g.err)))
 	}
 	return err

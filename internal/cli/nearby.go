@@ -14,10 +14,10 @@ import (
 	"movekit/internal/core/remote"
 )
 
-// service is the name of shared kits in multicast DNS (RFC 6762 and 6763). Who finds one still has to know its passphrase.
+// service identifies shared kits in multicast DNS (RFC 6762 and 6763). Finding one does not open it: the passphrase does.
 const service = "_movekit-sftp._tcp"
 
-// nearby is a shared kit in this network.
+// nearby describes a shared kit in this network.
 type nearby struct {
 	address string // for --kit
 	old     string // the computer that the kit comes from

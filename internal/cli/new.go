@@ -174,14 +174,14 @@ func installersOf(h *run.Host, cards []*card.Card) (map[string]string, error) {
 	return out, nil
 }
 
-// taken is a move that is taken back.
+// taken is an earlier move, whose apps go back to the computer that they came from.
 type taken struct {
 	kit   *kit.Kit
 	state *steps.State
 	cards []*card.Card
 }
 
-// takeBack reads the kit of a move that is to be taken back from this computer.
+// takeBack reads the kit of the earlier move, and checks that it went to this computer.
 func (e *env) takeBack(dir string, h *run.Host, cards, apps []string, to string, keep bool) (*taken, error) {
 	if len(cards) > 0 || to != "" || keep {
 		return nil, fault.New(fault.Usage, "--back takes the cards and the computer from the earlier kit: leave out --cards, --to and --keep")
@@ -218,7 +218,7 @@ func (e *env) takeBack(dir string, h *run.Host, cards, apps []string, to string,
 	return t, nil
 }
 
-// recordBack records in the new kit whose data goes to whom, and in the earlier one that its move is taken back.
+// recordBack records the mapping of users in the new kit, and the new kit in the earlier one.
 func (e *env) recordBack(first *taken, k *kit.Kit) error {
 	users := map[string]string{}
 	for old, now := range first.state.Chosen.Users {

@@ -78,7 +78,7 @@ For a run without questions, add --yes and a file of --answers.`,
 			}
 			given := e.passphrase
 			for _, dir := range dirs {
-				g.kit, e.kitDir = dir, dir
+				g.kit = dir
 				e.passphrase = given // if it is typed, each kit has its own
 				if toMake[dir] {
 					if code, err := g.do(cmd.Context(), "new", dir); err != nil || code != exitDone {

@@ -132,19 +132,7 @@ licence services. Nothing is changed. A licence state that is new is recorded.`,
 			} else {
 				e.printf("Kit %s: %s to %s\n", k.Manifest.ID, k.Manifest.Old.Name, s.New.Name)
 			}
-			head := []string{"app"}
-			for _, w := range steps.Work {
-				head = append(head, string(w.Step))
-			}
-			t := e.table(head...)
-			for _, a := range apps {
-				row := []string{a.Title}
-				for _, w := range steps.Work {
-					row = append(row, e.doneText(a.Steps[w.Step]))
-				}
-				t.Add(row...)
-			}
-			e.printf("%s", t)
+			e.printf("%s", e.stepTable(apps))
 			e.showLooked(since)
 			if n := len(s.Overrides); n > 0 {
 				e.printf("%s overridden; the report says which and why\n", item.Plural(int64(n), "gate"))
@@ -223,6 +211,23 @@ func (e *env) checkNow(ctx context.Context, apps []string, ask bool) (since []su
 		licences, err = j.Licences().Statuses(ctx)
 	}
 	return since, licences, err
+}
+
+// stepTable returns a table with the progress of each app.
+func (e *env) stepTable(apps []appStatus) *table.Table {
+	head := []string{"app"}
+	for _, w := range steps.Work {
+		head = append(head, string(w.Step))
+	}
+	t := e.table(head...)
+	for _, a := range apps {
+		row := []string{a.Title}
+		for _, w := range steps.Work {
+			row = append(row, e.doneText(a.Steps[w.Step]))
+		}
+		t.Add(row...)
+	}
+	return t
 }
 
 func (e *env) doneText(d steps.Done) string {

@@ -100,7 +100,7 @@ func (m *Placer) Put(ctx context.Context, t item.Target, same bool) (run.ItemOut
 		return out, err
 	}
 	if m.Manifest.Back != "" && done.ManualStep == "" {
-		if _, disk := t.Mover.Where(); disk != "" { // the note of the move that is taken back is not true any more
+		if _, disk := t.Mover.Where(); disk != "" { // the note of the earlier move is outdated
 			if err := tree.RemoveNote(done.To, m.Manifest.Old.Name); err != nil {
 				out.Notes = append(out.Notes, err.Error())
 			}
