@@ -301,6 +301,15 @@ func textRows(rows ...[]string) ([]bool, [][]Value, error) {
 	return make([]bool, width), out, nil
 }
 
+// oneColumn makes rows of one text each.
+func oneColumn(list []string) ([]bool, [][]Value, error) {
+	var rows [][]string
+	for _, text := range list {
+		rows = append(rows, []string{text})
+	}
+	return textRows(rows...)
+}
+
 func digit(is bool) string { return map[bool]string{true: "1", false: "0"}[is] }
 
 // answer carries out one statement.
@@ -502,25 +511,13 @@ func (s *Server) carryOut(name string, p []string, c *conn, in string, d *Databa
 		}
 		return textRows([]string{"main", `C:\old\main.mdf`, "D"}, []string{"main_log", `C:\old\main_log.ldf`, "L"})
 	case "others":
-		var rows [][]string
-		for _, who := range s.others(of, c) {
-			rows = append(rows, []string{who})
-		}
-		return textRows(rows...)
+		return oneColumn(s.others(of, c))
 	case "key":
 		return textRows([]string{s.get(of).Key})
 	case "certificates":
-		var rows [][]string
-		for _, k := range s.Certs {
-			rows = append(rows, []string{k})
-		}
-		return textRows(rows...)
+		return oneColumn(s.Certs)
 	case "jobs":
-		var rows [][]string
-		for _, j := range s.Jobs[of] {
-			rows = append(rows, []string{j})
-		}
-		return textRows(rows...)
+		return oneColumn(s.Jobs[of])
 	case "writes":
 		return textRows([]string{fmt.Sprint(s.writes[of])})
 	case "changed":
@@ -548,11 +545,7 @@ func (s *Server) carryOut(name string, p []string, c *conn, in string, d *Databa
 		}
 		return textRows(rows...)
 	case "triggers":
-		var rows [][]string
-		for _, t := range d.Triggers {
-			rows = append(rows, []string{t})
-		}
-		return textRows(rows...)
+		return oneColumn(d.Triggers)
 	case "own triggers":
 		var rows [][]string
 		for _, t := range d.On {

@@ -112,6 +112,24 @@ type Count struct {
 // Print returns f. Types that embed Fingerprint inherit it.
 func (f *Fingerprint) Print() *Fingerprint { return f }
 
+// AddTable adds a table with the digest of its rows. rows calls each with every row, in the form that is hashed. progress gets their
+// lengths in bytes; nil if nobody listens.
+func (f *Fingerprint) AddTable(t Table, progress func(int64), rows func(each func(row []byte) error) error) error {
+	var sum Multiset
+	err := rows(func(row []byte) error {
+		sum.Add(digest.Of(row))
+		if progress != nil {
+			progress(int64(len(row)))
+		}
+		return nil
+	})
+	if err == nil {
+		t.Rows, t.Digest = int64(sum.N), sum.Digest()
+		f.Tables = append(f.Tables, t)
+	}
+	return err
+}
+
 // Rows returns the number of rows of all tables.
 func (f *Fingerprint) Rows() (n int64) {
 	for _, t := range f.Tables {

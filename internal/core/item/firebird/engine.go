@@ -2,7 +2,6 @@ package firebird
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"io"
@@ -34,7 +33,7 @@ func (Engine) Endings() (schema, rows string) { return "", ".fbk" }
 
 // Open prepares a session.
 func (Engine) Open(s served.Server, private func() (string, error)) served.Session[*Sealed] {
-	return &session{server: s, private: private, kept: map[string]*sql.DB{}}
+	return &session{server: s, private: private, kept: served.Kept{}}
 }
 
 // Named inserts a suffix before the file's own suffix.
@@ -50,7 +49,7 @@ func (Engine) SealedRows(func() (io.ReadCloser, error), dbprint.Table) dbprint.R
 type session struct {
 	server  served.Server
 	private func() (string, error)
-	kept    map[string]*sql.DB // by database
+	kept    served.Kept
 }
 
 var _ served.Session[*Sealed] = (*session)(nil)
@@ -63,7 +62,7 @@ func (o *session) begin(ctx context.Context, database string) (*tx, error) {
 		if t, err := begin(ctx, s, db); err == nil {
 			return t, nil
 		}
-		o.leave(database)
+		o.kept.Leave(database)
 	}
 	t, db, err := openWith(ctx, s, "NONE")
 	if errors.Is(err, errShut) && shutByUs(database) {
@@ -76,20 +75,8 @@ func (o *session) begin(ctx context.Context, database string) (*tx, error) {
 	return t, nil
 }
 
-// leave closes the connections to a database.
-func (o *session) leave(database string) {
-	if db := o.kept[database]; db != nil {
-		db.Close()
-		delete(o.kept, database)
-	}
-}
-
 // Close closes the connections.
-func (o *session) Close() {
-	for d := range o.kept {
-		o.leave(d)
-	}
-}
+func (o *session) Close() { o.kept.Close() }
 
 // Look inspects a database.
 func (o *session) Look(ctx context.Context, database string) (*served.Look, error) {
@@ -261,14 +248,14 @@ func (o *session) in(ctx context.Context, database string, do func(*tx) error) e
 	if err != nil {
 		return err
 	}
-	defer o.leave(database)
+	defer o.kept.Leave(database)
 	defer c.close()
 	return do(c)
 }
 
 // restore creates the staged database from the sealed backup, after removing an earlier one.
 func (o *session) restore(ctx context.Context, p served.Loading, progress func(int64), options ...string) error {
-	o.leave(p.Stage)
+	o.kept.Leave(p.Stage)
 	if err := os.Remove(p.Stage); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return fault.Wrap(fault.CannotPlace, err, "cannot remove %s, which an earlier run left", p.Stage)
 	}
@@ -321,7 +308,7 @@ func shutByUs(database string) bool {
 // shut closes all connections to an unused database, and keeps others from connecting, also under
 // its future name.
 func (o *session) shut(ctx context.Context, database, to string) error {
-	o.leave(database)
+	o.kept.Leave(database)
 	s := o.server.On(database)
 	c, err := connect(ctx, s, "NONE")
 	before := errors.Is(err, errShut) // by an interrupted run

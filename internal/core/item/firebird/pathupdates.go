@@ -13,7 +13,7 @@ import (
 // writing calls do on its own connection, which uses UTF-8.
 func (o *session) writing(ctx context.Context, database string, do func(*tx) error) error {
 	s := o.server.On(database)
-	o.leave(database)
+	o.kept.Leave(database)
 	db, err := open(ctx, s, "UTF8")
 	if err != nil {
 		return err

@@ -173,21 +173,15 @@ func (c *tx) take(ctx context.Context, d *Sealed, counts []card.Count, progress 
 		return err
 	}
 	for _, t := range tables {
-		var sum dbprint.Multiset
 		var line []byte
-		err := c.rows(ctx, t, func(cells []any) error {
-			line = t.appendRow(line[:0], cells)
-			sum.Add(digest.Of(line))
-			if progress != nil {
-				progress(int64(len(line)))
-			}
-			return nil
-		})
-		if err != nil {
+		if err := d.AddTable(t.Table, progress, func(each func([]byte) error) error {
+			return c.rows(ctx, t, func(cells []any) error {
+				line = t.appendRow(line[:0], cells)
+				return each(line)
+			})
+		}); err != nil {
 			return err
 		}
-		t.Rows, t.Digest = int64(sum.N), sum.Digest()
-		d.Tables = append(d.Tables, t.Table)
 	}
 	d.Sort()
 	return d.RunCounts(counts, func(query string) (int64, error) { return c.number(ctx, query) })

@@ -80,6 +80,24 @@ func Texts(rows *sql.Rows) (cols []string, out [][]string, err error) {
 	return cols, out, rows.Err()
 }
 
+// Kept has the open connections of a session, by database.
+type Kept map[string]*sql.DB
+
+// Leave closes the connections to a database.
+func (k Kept) Leave(database string) {
+	if db := k[database]; db != nil {
+		db.Close()
+		delete(k, database)
+	}
+}
+
+// Close closes all connections.
+func (k Kept) Close() {
+	for database := range k {
+		k.Leave(database)
+	}
+}
+
 // First returns the first column of rows.
 func First(rows [][]string) (out []string) {
 	for _, r := range rows {

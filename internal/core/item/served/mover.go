@@ -541,8 +541,10 @@ func (m mover[F]) OldRows(ctx context.Context) (func(dbprint.Table) dbprint.Rows
 	facts, err := m.sealedFacts()
 	if err == nil {
 		err = m.on(ctx, func(s Session[F], _ string) error {
-			_, err := s.Stage(ctx, facts, p)
-			return err
+			if _, err := s.Stage(ctx, facts, p); err != nil {
+				return withdraw(context.WithoutCancel(ctx), s, p.Stage, err)
+			}
+			return nil
 		})
 	}
 	if err != nil {

@@ -142,7 +142,7 @@ func (o *session) Stage(ctx context.Context, d *Sealed, p served.Loading) (notes
 		return nil, errors.Join(err, o.Drop(context.WithoutCancel(ctx), p.Stage))
 	}
 	notes, err = o.users(ctx, p.Stage)
-	o.leave(p.Stage)
+	o.kept.Leave(p.Stage)
 	if made, werr := o.whole(ctx, p.Stage); werr == nil && d.Owner != "" && made[3] != d.Owner {
 		notes = append(notes, "its owner was "+d.Owner+", and is now the login that Move Kit used")
 	}

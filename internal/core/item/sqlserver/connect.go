@@ -128,20 +128,8 @@ func (o *session) run(ctx context.Context, database, statement string) error {
 	return o.explain(database, err)
 }
 
-// leave closes the connections to a database.
-func (o *session) leave(database string) {
-	if db := o.kept[database]; db != nil {
-		db.Close()
-		delete(o.kept, database)
-	}
-}
-
 // Close closes the connections.
-func (o *session) Close() {
-	for d := range o.kept {
-		o.leave(d)
-	}
-}
+func (o *session) Close() { o.kept.Close() }
 
 // explain classifies a server error.
 func (o *session) explain(database string, err error) error {

@@ -2,7 +2,6 @@ package sqlserver
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 	"io"
 	"slices"
@@ -29,7 +28,7 @@ func (Engine) Endings() (schema, rows string) { return "", ".bak" }
 
 // Open prepares a session.
 func (Engine) Open(s served.Server, _ func() (string, error)) served.Session[*Sealed] {
-	return &session{server: s, kept: map[string]*sql.DB{}}
+	return &session{server: s, kept: served.Kept{}}
 }
 
 // maxName is the longest name of a database, in UTF-16 units.
@@ -46,7 +45,8 @@ func (Engine) SealedRows(func() (io.ReadCloser, error), dbprint.Table) dbprint.R
 // session works on one server.
 type session struct {
 	server served.Server
-	kept   map[string]*sql.DB // by database
+	kept   served.Kept
+	asked  *about // nil if it was not asked yet
 }
 
 var _ served.Session[*Sealed] = (*session)(nil)
@@ -88,8 +88,11 @@ type about struct {
 	data, logs, backup string // folders
 }
 
-// ask asks the server about itself.
+// ask asks the server about itself, once.
 func (o *session) ask(ctx context.Context) (a about, err error) {
+	if o.asked != nil {
+		return *o.asked, nil
+	}
 	r, err := o.first(ctx, master, askServer, 9)
 	if err != nil {
 		return a, err
@@ -104,6 +107,7 @@ func (o *session) ask(ctx context.Context) (a about, err error) {
 			a.backup = all[0][1]
 		}
 	}
+	o.asked = &a
 	return a, nil
 }
 
@@ -226,7 +230,7 @@ func (o *session) Folder(ctx context.Context, _ string) (string, error) {
 
 // Rename gives a database an unused name. The server allows it only while nobody uses the database.
 func (o *session) Rename(ctx context.Context, from, to string, _ served.Service) error {
-	o.leave(from)
+	o.kept.Leave(from)
 	others, err := o.others(ctx, from)
 	if err != nil {
 		return err
@@ -239,7 +243,7 @@ func (o *session) Rename(ctx context.Context, from, to string, _ served.Service)
 
 // Drop removes a database and its files.
 func (o *session) Drop(ctx context.Context, database string) error {
-	o.leave(database)
+	o.kept.Leave(database)
 	return o.run(ctx, master, fmt.Sprintf(drop, quoted(database)))
 }
 
@@ -280,7 +284,7 @@ func (o *session) Lacks(ctx context.Context, database string, d *Sealed) (out []
 		if err != nil {
 			return nil, err
 		}
-		if !contains(certs, d.Key) {
+		if !slices.Contains(served.First(certs), d.Key) {
 			out = append(out, "the database is encrypted: restore the certificate with the thumbprint "+d.Key+" on the server here, with its private key")
 		}
 	}
@@ -288,15 +292,6 @@ func (o *session) Lacks(ctx context.Context, database string, d *Sealed) (out []
 		out = append(out, "the server does not say where its backups are")
 	}
 	return out, nil
-}
-
-func contains(rows [][]string, value string) bool {
-	for _, r := range rows {
-		if r[0] == value {
-			return true
-		}
-	}
-	return false
 }
 
 // Fingerprint computes the fingerprint of a database.

@@ -55,19 +55,11 @@ func (o *session) take(ctx context.Context, database string, d *Sealed, counts [
 		return err
 	}
 	for _, t := range tables {
-		var sum dbprint.Multiset
-		err := o.rows(ctx, database, t, nil, func(row []byte, _ []string) error {
-			sum.Add(digest.Of(row))
-			if progress != nil {
-				progress(int64(len(row)))
-			}
-			return nil
-		})
-		if err != nil {
+		if err := d.AddTable(t.Table, progress, func(each func([]byte) error) error {
+			return o.rows(ctx, database, t, nil, func(row []byte, _ []string) error { return each(row) })
+		}); err != nil {
 			return err
 		}
-		t.Rows, t.Digest = int64(sum.N), sum.Digest()
-		d.Tables = append(d.Tables, t.Table)
 	}
 	d.Sort()
 	return d.RunCounts(counts, func(query string) (int64, error) { return o.Ask(ctx, database, query) })
@@ -84,9 +76,9 @@ type table struct {
 // Columns is the query for the columns of all tables, without computed ones, whose values follow from the others.
 const Columns = "SELECT SCHEMA_NAME(t.schema_id), t.name, c.name, TYPE_NAME(c.system_type_id), CONVERT(nvarchar(10), ISNULL(k.key_ordinal, 0)) FROM sys.tables t JOIN sys.columns c ON c.object_id = t.object_id LEFT JOIN sys.indexes i ON i.object_id = t.object_id AND i.is_primary_key = 1 LEFT JOIN sys.index_columns k ON k.object_id = i.object_id AND k.index_id = i.index_id AND k.column_id = c.column_id WHERE t.is_ms_shipped = 0 AND c.is_computed = 0 AND c.is_column_set = 0 ORDER BY t.schema_id, t.name, c.column_id"
 
-// exactly returns the expressions for the bytes of a column, and for a readable form. The server converts texts of a code page
+// Exactly returns the expressions for the bytes of a column, and for a readable form. The server converts texts of a code page
 // to Unicode and loses what that lacks, so bytes are asked for.
-func exactly(name, kind string) (exact, readable string) {
+func Exactly(name, kind string) (exact, readable string) {
 	q := quoted(name)
 	readable = "CONVERT(nvarchar(max), " + q + ")"
 	switch kind {
@@ -118,7 +110,7 @@ func (o *session) tables(ctx context.Context, database string) (out []*table, er
 			clear(keys)
 		}
 		t := out[len(out)-1]
-		exact, readable := exactly(c[2], c[3])
+		exact, readable := Exactly(c[2], c[3])
 		t.Columns, t.exact, t.readable = append(t.Columns, c[2]), append(t.exact, exact), append(t.readable, readable)
 		if n, _ := strconv.Atoi(c[4]); n > 0 {
 			keys[n] = c[2]
@@ -255,6 +247,3 @@ var Statements = map[string]string{
 	"tables": askTables, "log": askLog, "changed": askChanged, "far": askFar, "code": askCode, "needs": askNeeds, "backup": backup, "verify": verify, "contents": contents, "restore": restore, "check": checkdb,
 	"users": askUsers, "triggers": askTriggers, "map user": mapUser, "new login": newLogin, "own triggers": askOwn, "update": replace, "columns": Columns, "options": Options,
 }
-
-// Exactly returns the expressions for the bytes and for a readable form of a column, for a simulated server.
-func Exactly(column, kind string) (exact, readable string) { return exactly(column, kind) }
