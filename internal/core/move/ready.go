@@ -279,8 +279,14 @@ func (m *Move) readyVersion(c *card.Card, packed *steps.Packed, g *gathered, r *
 
 // readyInstaller says what to run, if the app must still be installed and its installer is in the kit.
 func (m *Move) readyInstaller(c *card.Card, r *Readiness) {
-	if c.Installer == nil {
-		return
+	var lacks []*Check
+	for i := range r.Checks {
+		if check := &r.Checks[i]; check.App == c.Title && slices.Contains([]Need{NeedApp, NeedVersion, NeedEdition}, check.Need) {
+			lacks = append(lacks, check)
+		}
+	}
+	if c.Installer == nil || c.Version != nil && len(lacks) == 0 {
+		return // its files are not read if nobody needs them
 	}
 	at, err := m.Kit.Installer(c.Name, c.Installer.Run)
 	if err != nil {
@@ -300,13 +306,11 @@ func (m *Move) readyInstaller(c *card.Card, r *Readiness) {
 	if len(c.Installer.Choose) > 0 {
 		what += "; choose " + strings.Join(c.Installer.Choose, ", ")
 	}
+	for _, check := range lacks {
+		check.Need, check.Of = NeedRun, what
+	}
 	if c.Version == nil {
 		r.bad(c.Title, "installer", "in the kit", "", NeedRun).Of = what
-	}
-	for i := range r.Checks {
-		if check := &r.Checks[i]; check.App == c.Title && slices.Contains([]Need{NeedApp, NeedVersion, NeedEdition}, check.Need) {
-			check.Need, check.Of = NeedRun, what
-		}
 	}
 }
 

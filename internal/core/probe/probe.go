@@ -527,6 +527,15 @@ func (p Prober) RunCode(ctx context.Context, args card.Command, user *machine.Us
 	return string(out.data), cmd.ProcessState.ExitCode(), nil
 }
 
+// Failure returns an error with the last line of a command's output, or nil if the exit code is 0.
+func Failure(said string, code int) error {
+	if code == 0 {
+		return nil
+	}
+	said = strings.TrimSpace(said)
+	return fmt.Errorf("it ended with code %d: %s", code, said[strings.LastIndexByte(said, '\n')+1:])
+}
+
 // limited is a writer that keeps only the beginning of its input.
 type limited struct{ data []byte }
 

@@ -64,8 +64,8 @@ func (m mover) Locate(ctx context.Context) error {
 	return nil
 }
 
-// run runs a program of the card with the files in a folder. ok reports whether its exit code is 0.
-func (m mover) run(ctx context.Context, args card.Command, folder string) (said string, ok bool, err error) {
+// run runs a program of the card with the files in a folder. failed is nil if its exit code is 0.
+func (m mover) run(ctx context.Context, args card.Command, folder string) (said string, failed, err error) {
 	p := m.o.Prober()
 	p.Time = usualLimit
 	if limit := m.o.Item.Dump.Limit; limit.Duration > 0 {
@@ -79,28 +79,27 @@ func (m mover) run(ctx context.Context, args card.Command, folder string) (said 
 	said, code, err := p.RunCode(ctx, typed, m.o.User)
 	switch {
 	case ctx.Err() != nil:
-		return "", false, fault.Wrap(fault.Stopped, ctx.Err(), "the work on %s was stopped", m.o.Label())
+		return "", nil, fault.Wrap(fault.Stopped, ctx.Err(), "the work on %s was stopped", m.o.Label())
 	case probe.IsWithheld(err):
-		return "", false, fault.New(fault.NotAgreed, "nobody has agreed to run the programs of %s", m.o.Label())
+		return "", nil, fault.New(fault.NotAgreed, "nobody has agreed to run the programs of %s", m.o.Label())
 	case err != nil:
-		return "", false, fault.Wrap(fault.Unreadable, err, "the program %s of %s cannot be run", args[0], m.o.Label())
+		return "", nil, fault.Wrap(fault.Unreadable, err, "the program %s of %s cannot be run", args[0], m.o.Label())
 	}
-	return said, code == 0, nil
+	return said, probe.Failure(said, code), nil
 }
 
 // must runs a program that must succeed.
 func (m mover) must(ctx context.Context, what string, args card.Command, folder string) error {
-	said, ok, err := m.run(ctx, args, folder)
-	if err == nil && !ok {
-		said = strings.TrimSpace(said)
-		err = fault.New(fault.ServerRefused, "%s could not be %s: %s says: %s", m.o.Label(), what, args[0], said[strings.LastIndexByte(said, '\n')+1:])
+	_, failed, err := m.run(ctx, args, folder)
+	if err == nil && failed != nil {
+		err = fault.Wrap(fault.ServerRefused, failed, "%s could not be %s by %s", m.o.Label(), what, args[0])
 	}
 	return err
 }
 
 func (m mover) exists(ctx context.Context) (bool, error) {
-	_, ok, err := m.run(ctx, m.o.Item.Dump.Exists, "")
-	return ok, err
+	_, failed, err := m.run(ctx, m.o.Item.Dump.Exists, "")
+	return err == nil && failed == nil, err
 }
 
 var number = regexp.MustCompile(`-?\d+`)
@@ -108,7 +107,7 @@ var number = regexp.MustCompile(`-?\d+`)
 // figures returns the numbers that the programs print.
 func (m mover) figures(ctx context.Context) (out []kit.Table, err error) {
 	for _, f := range m.o.Item.Dump.Figures {
-		said, ok, err := m.run(ctx, f.Run, "")
+		said, failed, err := m.run(ctx, f.Run, "")
 		if err != nil {
 			return nil, err
 		}
@@ -117,7 +116,7 @@ func (m mover) figures(ctx context.Context) (out []kit.Table, err error) {
 			text, _ = f.Pattern.First(said)
 		}
 		n, nerr := strconv.ParseInt(strings.TrimSpace(text), 10, 64)
-		if !ok || nerr != nil {
+		if failed != nil || nerr != nil {
 			return nil, fault.New(fault.BadCard, "the program %s does not print the number of %s", f.Run[0], f.Name)
 		}
 		out = append(out, kit.Table{Name: f.Name, Records: n})

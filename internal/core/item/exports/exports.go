@@ -17,6 +17,7 @@ import (
 	"movekit/internal/core/item/files"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/probe"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -65,9 +66,8 @@ func Load(ctx context.Context, h *run.Host, it *card.Item, user *machine.User, f
 	p := h.Prober()
 	p.Time = makeTime
 	said, code, err := p.RunCode(ctx, args, user)
-	if err == nil && code != 0 {
-		said = strings.TrimSpace(said)
-		err = fmt.Errorf("it ended with code %d: %s", code, said[strings.LastIndexByte(said, '\n')+1:])
+	if err == nil {
+		err = probe.Failure(said, code)
 	}
 	if err != nil {
 		return fault.Wrap(fault.ServerRefused, err, "%s did not import %s", args[0], file)
