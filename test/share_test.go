@@ -3,18 +3,15 @@ package test
 import (
 	"bufio"
 	"context"
-	"net"
 	"os"
-	"os/exec"
-	"os/user"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
-	"time"
 
 	"movekit/test/fatal"
 	"movekit/test/lay"
+	"movekit/test/sshd"
 )
 
 // sharing starts movekit share on a kit, and returns the address to type on the other computer, and a function that ends it.
@@ -88,40 +85,14 @@ func TestServerKit(t *testing.T) {
 	dir := settled(t)
 	os.RemoveAll(filepath.Join(dir, "kit"))
 	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "diary.yaml", "--to", "NEW")
-	fatal.If(t, os.MkdirAll(filepath.Join(dir, "home/.ssh"), 0o700))
-	for name, at := range map[string]string{"host": "server_key", "own": "home/.ssh/id_ed25519"} {
-		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", name, "-f", filepath.Join(dir, at)).CombinedOutput(); err != nil {
-			t.Fatalf("%v %s", err, out)
-		}
-	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	server, err := sshd.Start(dir)
 	fatal.If(t, err)
-	_, port, _ := net.SplitHostPort(l.Addr().String())
-	l.Close()
-	own, _ := os.ReadFile(filepath.Join(dir, "home/.ssh/id_ed25519.pub"))
-	host, _ := os.ReadFile(filepath.Join(dir, "server_key.pub"))
-	me, err := user.Current()
-	fatal.If(t, err)
-	lay.Out(t, dir, map[string]string{
-		"authorized_keys": string(own), "home/.ssh/known_hosts": "[127.0.0.1]:" + port + " " + strings.Join(strings.Fields(string(host))[:2], " ") + "\n",
-		"sshd_config": "Port " + port + "\nListenAddress 127.0.0.1\nHostKey " + dir + "/server_key\nAuthorizedKeysFile " + dir + "/authorized_keys\nPidFile none\nStrictModes no\nUsePAM no\nSubsystem sftp internal-sftp\n",
-	})
-	os.MkdirAll("/run/sshd", 0o755) // it asks for it
-	server := exec.CommandContext(t.Context(), "/usr/sbin/sshd", "-D", "-e", "-f", filepath.Join(dir, "sshd_config"))
-	fatal.If(t, server.Start())
-	defer func() { server.Process.Kill(); server.Wait() }()
-	for range 100 {
-		if conn, err := net.Dial("tcp", "127.0.0.1:"+port); err == nil {
-			conn.Close()
-			break
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
-	address := "sftp://" + me.Username + "@127.0.0.1:" + port + filepath.Join(dir, "kit")
+	defer server.Stop()
+	address := "sftp://" + server.User + "@127.0.0.1:" + server.Port + filepath.Join(dir, "kit")
 	far := func(code int, side string, args ...string) said {
 		t.Helper()
 		cmd := command(t.Context(), dir, append(args, "--kit", address, "--root", side)...)
-		cmd.Env = append(cmd.Env, "XDG_CACHE_HOME="+filepath.Join(dir, "cache-of-"+side), "HOME="+filepath.Join(dir, "home"), "SSH_AUTH_SOCK=")
+		cmd.Env = append(cmd.Env, "XDG_CACHE_HOME="+filepath.Join(dir, "cache-of-"+side), "HOME="+server.Home, "SSH_AUTH_SOCK=")
 		s := finish(t, cmd)
 		if s.code != code {
 			t.Fatalf("%v: exit %d\n%s%s", args, s.code, s.out, s.err)
@@ -140,6 +111,7 @@ func TestServerKit(t *testing.T) {
 	far(1, "new", "status").tells(t, "another run uses the kit")
 	fatal.If(t, os.Remove(filepath.Join(dir, "kit/movekit-remote.lock")))
 	// A server with another key is refused.
-	lay.Out(t, dir, map[string]string{"home/.ssh/known_hosts": "[127.0.0.1]:" + port + " " + strings.Join(strings.Fields(string(own))[:2], " ") + "\n"})
+	own, _ := os.ReadFile(filepath.Join(server.Home, ".ssh/id_ed25519.pub"))
+	fatal.If(t, server.Know(string(own)))
 	far(1, "new", "status").tells(t, "key mismatch")
 }
