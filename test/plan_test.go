@@ -86,6 +86,11 @@ func TestAfternoon(t *testing.T) {
 		lay.Out(t, dir, map[string]string{"bad.csv": text})
 		must(t, 2, dir, "plan", "bad.csv", "elsewhere", "--sheet", "s.html").tells(t, want)
 	}
+	// A run that ended before it removed the plan has created the kit all the same.
+	plan, err := os.ReadFile(filepath.Join(dir, "share/quay-02-to-pier-02/planned.yaml"))
+	fatal.If(t, err)
+	at(0, "QUAY-02", "new", "share/quay-02-to-pier-02")
+	fatal.If(t, os.WriteFile(filepath.Join(dir, "share/quay-02-to-pier-02/planned.yaml"), plan, 0o644))
 	// The guide proposes it on the old computer.
 	if out := atTerminal(t, filepath.Join(dir, "share"), "plan\n"+pass["QUAY-01"]+"\nq\n", "--root", "../QUAY-01"); !strings.Contains(out, "create the kit that is planned for QUAY-01") || !strings.Contains(out, "Created the kit") || !strings.Contains(out, "From QUAY-01 to PIER-01") {
 		t.Errorf("the guide: %s", out)

@@ -6,7 +6,6 @@ import (
 	"html/template"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -63,25 +62,24 @@ Lines whose kits are in the folder already are left as they are.`,
 			made, there := []plannedMove{}, 0
 			for _, p := range plans {
 				m := plannedMove{Planned: p, Folder: filepath.Join(args[1], strings.ToLower(item.FileName(p.Old+"-to-"+p.New)))}
-				if m.Passphrase, err = kit.MakePassphrase(); err != nil {
-					return err
-				}
-				// The sheet comes first: a kit whose passphrase nobody knows is of no use.
-				if err := writePlan(sheet, args[1], append(slices.Clone(made), m)); err != nil {
-					return err
-				}
-				if is, err := p.Prepare(m.Folder, m.Passphrase); err != nil {
-					return err
-				} else if !is {
+				if kit.Taken(m.Folder) {
 					there++
 					continue
 				}
+				if m.Passphrase, err = kit.MakePassphrase(); err != nil {
+					return err
+				}
 				made = append(made, m)
 			}
-			if len(made) == 0 {
-				os.Remove(sheet)
-			} else if err := writePlan(sheet, args[1], made); err != nil {
-				return err
+			if len(made) > 0 { // first, because a kit whose passphrase nobody knows is of no use
+				if err := writePlan(sheet, args[1], made); err != nil {
+					return err
+				}
+			}
+			for _, m := range made {
+				if err := m.Prepare(m.Folder, m.Passphrase); err != nil {
+					return err
+				}
 			}
 			if err := e.object(made); err != nil {
 				return err

@@ -44,8 +44,11 @@ func Start(dir string) (*Server, error) {
 	l.Close()
 	own, err := os.ReadFile(filepath.Join(s.Home, ".ssh/id_ed25519.pub"))
 	host, herr := os.ReadFile(filepath.Join(dir, "server_key.pub"))
+	if err := errors.Join(err, herr); err != nil {
+		return nil, err
+	}
 	config := "Port " + s.Port + "\nListenAddress 127.0.0.1\nHostKey " + dir + "/server_key\nAuthorizedKeysFile " + dir + "/authorized_keys\nPidFile none\nStrictModes no\nUsePAM no\nSubsystem sftp internal-sftp\n"
-	if err := errors.Join(err, herr,
+	if err := errors.Join(
 		os.WriteFile(filepath.Join(dir, "authorized_keys"), own, 0o600), s.Know(string(host)),
 		os.WriteFile(filepath.Join(dir, "sshd_config"), []byte(config), 0o600),
 		os.MkdirAll("/run/sshd", 0o755), // it asks for it

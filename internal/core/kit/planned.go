@@ -102,21 +102,25 @@ func ReadPlans(name string, r io.Reader) ([]Planned, error) {
 	return out, nil
 }
 
-// Prepare makes the folder of a planned kit, with the key that the passphrase opens. It returns false if the folder has a kit or a
-// plan already.
-func (p Planned) Prepare(dir, passphrase string) (made bool, err error) {
+// Taken reports whether a folder has a kit or a plan already.
+func Taken(dir string) bool {
 	for _, name := range []string{ManifestFile, PlanFile} {
 		if _, err := os.Lstat(filepath.Join(dir, name)); err == nil {
-			return false, nil
+			return true
 		}
 	}
+	return false
+}
+
+// Prepare makes the folder of a planned kit, with the key that the passphrase opens.
+func (p Planned) Prepare(dir, passphrase string) error {
 	id, err := age.GenerateX25519Identity()
 	if err != nil {
-		return false, fault.Wrap(fault.Internal, err, "cannot make the kit's key")
+		return fault.Wrap(fault.Internal, err, "cannot make the kit's key")
 	}
 	wrapped, err := wrapKey(id, passphrase, 0)
 	if err != nil {
-		return false, err
+		return err
 	}
 	text, err := yaml.Marshal(p)
 	if err == nil {
@@ -131,16 +135,19 @@ func (p Planned) Prepare(dir, passphrase string) (made bool, err error) {
 		}
 	}
 	if err != nil {
-		return false, fault.Wrap(fault.CannotPlace, err, "cannot write the plan to %s", dir)
+		return fault.Wrap(fault.CannotPlace, err, "cannot write the plan to %s", dir)
 	}
-	return true, nil
+	return nil
 }
 
-// PlanIn returns the plan in a folder, or nil if it has none.
+// PlanIn returns the plan in a folder, or nil if it has none or its kit is complete.
 func PlanIn(dir string) (*Planned, error) {
 	data, err := journal.ReadFile(filepath.Join(dir, PlanFile), maxSmall)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
+	}
+	if log, lerr := journal.Read(dir); err == nil && lerr == nil && len(log.Lines) > 0 {
+		return nil, nil // the run that created the kit ended before it removed the plan
 	}
 	var p Planned
 	if err == nil {
