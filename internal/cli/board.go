@@ -127,7 +127,8 @@ func (e *env) showBoard(all []board.Move, bad []board.Unread, now time.Time) {
 		for _, w := range steps.Work {
 			names = append(names, string(w.Step))
 		}
-		e.printf("%ssteps: %s. # done, + in part, ! differs, - nothing to do\n", t, strings.Join(names, ", "))
+		e.printf("%s", t)
+		e.printf("steps: %s. # done, + in part, ! differs, - nothing to do\n", strings.Join(names, ", "))
 	} else {
 		e.printf("No kits were found.\n")
 	}

@@ -537,7 +537,7 @@ func (g *guide) whichPlaces(computer machine.Computer, app draft.App) (paths []s
 
 // lines asks for texts until an empty one.
 func (g *guide) lines(question string) (all []string, err error) {
-	fmt.Fprintf(g.err, "%s Enter to finish.\n", question)
+	fmt.Fprintf(fold(g.err), "%s Enter to finish.\n", question)
 	for {
 		text, err := g.several("  add", "", "", func(string) string { return "" })
 		if err != nil || text == "" {
@@ -576,7 +576,7 @@ var word = regexp.MustCompile(`"([^"]*)"|(\S+)`)
 func (g *guide) licenceOf(d *draft.Draft) (lines []string, err error) {
 	fmt.Fprint(g.err, "How is it licensed?\n  0  it needs no licence\n")
 	for i, m := range card.Methods {
-		fmt.Fprintf(g.err, "  %d  %s\n", i+1, m.Plain)
+		fmt.Fprintf(fold(g.err), "  %d  %s\n", i+1, m.Plain)
 	}
 	n := 0
 	if _, err := g.checked("Number", "0", "", func(text string) string {

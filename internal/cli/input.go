@@ -32,7 +32,7 @@ const pasted = 50 * time.Millisecond
 // and does nothing.
 func (u *ui) read(prompt string, hidden bool) (string, error) {
 	u.done()
-	fmt.Fprint(u.err, table.Visible(prompt))
+	fmt.Fprint(u.err, table.Within(table.Visible(prompt), widthOf(u.err)))
 	if u.scripted {
 		return u.fromScript(hidden)
 	}

@@ -131,7 +131,7 @@ func (p *technician) Change(title string, key steps.Key, lines []pathmap.Line) (
 		return true, nil
 	}
 	for {
-		line, err := p.read("Update them? (no: keep the old paths; all: update these and all further ones) [Y/n/all] ", false)
+		line, err := p.read("Update them? (no: keep the old paths; all: update all) [Y/n/all] ", false)
 		switch a := strings.ToLower(line); {
 		case fault.KindOf(err) == fault.Stopped:
 			return false, err
