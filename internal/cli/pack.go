@@ -16,6 +16,7 @@ import (
 
 func (e *env) packCommand() *cobra.Command {
 	var partSize int64
+	var states int
 	var startAgain bool
 	c := &cobra.Command{
 		Use:   "pack [APP|APP/ITEM|APP/ITEM@USER...]",
@@ -27,6 +28,10 @@ a consistent snapshot, even while they are in use.
 Services and schedules of an app are stopped first. They stay stopped if the app was packed,
 so that nothing changes its data any more. For a rehearsal, use --start-again.
 
+A safety copy keeps its last three states, or as many as --states says: each complete pack
+that changed something is one, and unpack --state puts one of them in place. Items that
+did not change are stored once.
+
 If a pack is interrupted, run it again: data that is complete and unchanged is kept.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -34,12 +39,20 @@ If a pack is interrupted, run it again: data that is complete and unchanged is k
 				return fault.New(fault.Usage, "--part-size must be from %d to %d bytes", 1<<16, int64(seal.MaxPart))
 			}
 			return e.runStep(cmd.Context(), steps.Pack, args, func(j *move.Move) error {
-				j.PartSize, j.StartAgain = partSize, startAgain
+				switch {
+				case !cmd.Flags().Changed("states"):
+				case states < 1:
+					return fault.New(fault.Usage, "--states must be at least 1")
+				case !j.Manifest.Keep:
+					return fault.New(fault.Usage, "--states is for safety copies, and this kit is not one")
+				}
+				j.PartSize, j.StartAgain, j.KeepStates = partSize, startAgain, states
 				return nil
 			}, (*move.Move).Pack, e.showPacked)
 		},
 	}
 	c.Flags().Int64Var(&partSize, "part-size", seal.MaxPart, "maximum size of a sealed file, in `BYTES`")
+	c.Flags().IntVar(&states, "states", 0, "keep this `NUMBER` of states of a safety copy (default: as before, or 3)")
 	c.Flags().BoolVar(&startAgain, "start-again", false, "start services and schedules again after packing (for a rehearsal)")
 	e.overrideFlags(c)
 	e.commandsFlag(c)

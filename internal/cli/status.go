@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -125,10 +126,11 @@ licence services. Nothing is changed. A licence state that is new is recorded.`,
 				apps = slices.DeleteFunc(apps, func(a appStatus) bool { return !slices.Contains(args, a.App) })
 			}
 			if e.json {
-				return e.object(map[string]any{"kit": k.Manifest, "apps": apps, "next": next, "overrides": len(s.Overrides), "since_sealed": since, "licences": licences})
+				return e.object(map[string]any{"kit": k.Manifest, "apps": apps, "next": next, "overrides": len(s.Overrides), "since_sealed": since, "licences": licences, "states": statesOf(s)})
 			}
 			if k.Manifest.Keep {
 				e.printf("Kit %s: safety copy of %s\n", k.Manifest.ID, k.Manifest.Old.Name)
+				e.showStates(s)
 			} else {
 				e.printf("Kit %s: %s to %s\n", k.Manifest.ID, k.Manifest.Old.Name, s.New.Name)
 			}
@@ -145,6 +147,32 @@ licence services. Nothing is changed. A licence state that is new is recorded.`,
 	c.Flags().BoolVar(&check, "check", false, "also check this computer and ask the licence services")
 	e.commandsFlag(c)
 	return c
+}
+
+// copyState is a state of a safety copy.
+type copyState struct {
+	At    time.Time `json:"at"`
+	Items int       `json:"items"`
+	InUse bool      `json:"in_use,omitempty"` // the last unpack used it
+}
+
+func statesOf(s *steps.State) []copyState {
+	out := []copyState{}
+	for _, c := range s.States {
+		out = append(out, copyState{c.At, len(c.Items), c.Line == s.Past})
+	}
+	return out
+}
+
+// showStates lists the states of a safety copy, the newest first.
+func (e *env) showStates(s *steps.State) {
+	for i, c := range slices.Backward(statesOf(s)) {
+		note := ""
+		if c.InUse {
+			note = "; in use"
+		}
+		e.printf("%s %s (%s%s)\n", map[bool]string{true: "states:", false: "       "}[i == len(s.States)-1], c.At.Local().Format(stateTime), item.Plural(int64(c.Items), "item"), note)
+	}
 }
 
 // showLooked lists the apps that changed since the pack.

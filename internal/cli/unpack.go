@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"cmp"
 	"maps"
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -22,6 +24,7 @@ func (e *env) unpackCommand() *cobra.Command {
 	var ways []string
 	var where [2][]string
 	var takeOver, asTheyAre bool
+	var state string
 	c := &cobra.Command{
 		Use:   "unpack [APP|APP/ITEM|APP/ITEM@USER...]",
 		Short: "Put the data in place (new computer)",
@@ -37,7 +40,10 @@ asked in a terminal; --existing sets the answer for all, or for one app or item:
   replace     overwrite it; cannot be undone
 
 Unmodified data from an earlier unpack is replaced if it was packed again. If the new
-computer broke, --change-computer continues on this one.`,
+computer broke, --change-computer continues on this one.
+
+A safety copy keeps some earlier states, which status lists: --state 2026-11-30 puts the
+last state of that day in place, and --state newest the newest one again.`,
 		ValidArgsFunction: e.completeApps,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			policies, err := policiesOf(ways)
@@ -46,6 +52,9 @@ computer broke, --change-computer continues on this one.`,
 			}
 			return e.runStep(cmd.Context(), steps.Unpack, args, func(j *move.Move) error {
 				j.Policies, j.Choices.RunAsMe, j.KeepPaths = policies, takeOver, asTheyAre
+				if j.FromState, err = stateAt(j.State, state); err != nil {
+					return err
+				}
 				if err := e.chosen(j, where); err != nil {
 					return err
 				}
@@ -63,6 +72,7 @@ computer broke, --change-computer continues on this one.`,
 	c.RegisterFlagCompletionFunc("existing", cobra.FixedCompletions([]string{"set-aside", "keep-both", "skip", "replace"}, cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().BoolVar(&takeOver, "run-as-me", false, "MariaDB views, triggers and routines of a missing user run as you")
 	c.Flags().BoolVar(&asTheyAre, "keep-paths", false, "do not update paths in settings")
+	c.Flags().StringVar(&state, "state", "", "use the state of a safety copy at `DATE` (2026-11-30, or '2026-11-30 17:05'), or newest")
 	e.exceptionFlag(c, "change-computer", "use this computer as the new one, instead of the one used so far")
 	whereFlags(c, &where)
 	e.overrideFlags(c)
@@ -86,6 +96,46 @@ func policiesOf(given []string) (map[string]tree.Policy, error) {
 		}
 	}
 	return out, nil
+}
+
+// newest is the --state that is the newest content of a safety copy.
+const newest = "newest"
+
+// stateTime formats the time of a state, as --state reads it.
+const stateTime = time.DateTime
+
+// stateAt returns the journal line of the last state of a safety copy at or before a time: a day, a minute or a second. It returns nil if
+// text is empty.
+func stateAt(s *steps.State, text string) (*int, error) {
+	switch {
+	case text == "":
+		return nil, nil
+	case !s.Keep:
+		return nil, fault.New(fault.Usage, "only a safety copy has states, and this kit is not one")
+	case text == newest:
+		return new(int), nil
+	}
+	var end time.Time
+	for _, form := range []struct {
+		layout string
+		days   int
+		lasts  time.Duration
+	}{{time.DateOnly, 1, 0}, {"2006-01-02 15:04", 0, time.Minute}, {stateTime, 0, time.Second}} {
+		if at, err := time.ParseInLocation(form.layout, text, time.Local); err == nil {
+			end = at.AddDate(0, 0, form.days).Add(form.lasts)
+		}
+	}
+	if end.IsZero() {
+		return nil, fault.New(fault.Usage, "--state needs a date such as 2026-11-30, or a date and a time such as '2026-11-30 17:05', not %q", text)
+	}
+	var have []string
+	for _, c := range slices.Backward(s.States) {
+		if c.At.Before(end) {
+			return &c.Line, nil
+		}
+		have = append(have, "'"+c.At.Local().Format(stateTime)+"'")
+	}
+	return nil, fault.New(fault.Usage, "the kit has no state from then or before; its states are %s", cmp.Or(strings.Join(have, ", "), "none: pack it first"))
 }
 
 // whereFlags adds the flags for destinations.

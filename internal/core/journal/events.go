@@ -24,6 +24,8 @@ const (
 	EventOverridden   = "overridden"    // a gate was overridden: steps.Overridden
 	EventAgreed       = "agreed"        // the user agreed to run the commands of an app's card: the commands
 	EventTicked       = "ticked"        // exports were imported by hand: steps.Ticked
+	EventCopied       = "copied"        // a safety copy has a new state: kit.Copied
+	EventStateChosen  = "state-chosen"  // a state of a safety copy is used: steps.StateChosen
 	EventTakenBack    = "taken-back"    // another kit takes the move back: steps.TakenBack
 	EventReported     = "reported"      // the handover was written: steps.Reported
 	EventRetiring     = "retiring"      // an item of the old computer is being set aside: steps.Retired

@@ -156,51 +156,87 @@ func (in *Inspection) add(file, what string) {
 	in.Damage = append(in.Damage, Damage{file, what, minor(file), isProgram(file)})
 }
 
-// contents are the files that should be in the kit according to the journal, with their hashes.
+// Copied is the data of journal.EventCopied: the safety copy is complete, and its content at this line is a state that can be
+// unpacked later.
+type Copied struct {
+	Keep int `json:"keep"` // number of states whose files are kept, this one included
+}
+
+// DefaultStates is the number of states of a safety copy that are kept, unless the user chooses another.
+const DefaultStates = 3
+
+// fileSet maps the names of files in a kit to their hashes.
+type fileSet map[string]string
+
+// contents are the files that should be in the kit according to the journal.
 type contents struct {
-	files  map[string]string
-	stream map[string][]string // the files of each stream
-	lines  int                 // number of lines processed
+	files   fileSet            // other than sealed ones
+	streams map[string]fileSet // the newest sealed files of each stream
+	states  []fileSet          // the sealed files of each kept state
+	lines   int                // number of lines processed
+	all     fileSet
 }
 
 // recorded returns the files that should be in the kit according to the journal.
-func recorded(log *journal.Log) map[string]string { return new(contents).upTo(log) }
+func recorded(log *journal.Log) fileSet { return new(contents).upTo(log) }
 
 // upTo processes the journal's new lines, and returns the files.
-func (c *contents) upTo(log *journal.Log) map[string]string {
+func (c *contents) upTo(log *journal.Log) fileSet {
 	if c.files == nil {
-		c.files, c.stream = map[string]string{}, map[string][]string{}
+		c.files, c.streams = fileSet{}, map[string]fileSet{}
+	} else if c.lines == len(log.Lines) {
+		return c.all
 	}
 	for _, l := range log.Lines[c.lines:] {
-		switch l.Event {
-		case journal.EventMade:
-			var made Made
-			if bytejson.Unmarshal(l.Data, &made) == nil {
-				maps.Copy(c.files, made.Files)
-			}
-		case journal.EventClosed:
-			maps.DeleteFunc(c.files, func(name, _ string) bool {
-				return name == KeyFile || name == ReadmeFile || strings.HasPrefix(name, SealedDir+"/") || !strings.Contains(name, "/") && name != ManifestFile
-			})
-		case journal.EventSealed, journal.EventPathsPlanned:
-			var s Sealed
-			if bytejson.Unmarshal(l.Data, &s) != nil {
-				continue
-			}
-			stream := l.App + "/" + l.Licence + "/" + s.Stream
-			for _, old := range c.stream[stream] {
-				delete(c.files, old)
-			}
-			c.stream[stream] = nil
-			for _, p := range s.All() {
-				name := SealedDir + "/" + l.App + "/" + p.Name
-				c.files[name] = p.Hash
-				c.stream[stream] = append(c.stream[stream], name)
-			}
-		}
+		c.add(l)
 	}
-	c.lines = len(log.Lines)
-	return c.files
+	c.lines, c.all = len(log.Lines), maps.Clone(c.files)
+	for _, files := range c.states {
+		maps.Copy(c.all, files)
+	}
+	for _, files := range c.streams {
+		maps.Copy(c.all, files)
+	}
+	return c.all
+}
+
+func (c *contents) add(l journal.Line) {
+	switch l.Event {
+	case journal.EventMade:
+		var made Made
+		if bytejson.Unmarshal(l.Data, &made) == nil {
+			maps.Copy(c.files, made.Files)
+		}
+	case journal.EventClosed:
+		c.streams, c.states = map[string]fileSet{}, nil
+		maps.DeleteFunc(c.files, func(name, _ string) bool {
+			return name == KeyFile || name == ReadmeFile || !strings.Contains(name, "/") && name != ManifestFile
+		})
+	case journal.EventCopied:
+		var copied Copied
+		if bytejson.Unmarshal(l.Data, &copied) != nil {
+			return
+		}
+		now := fileSet{}
+		for _, files := range c.streams {
+			maps.Copy(now, files)
+		}
+		if n := len(c.states); n > 0 && maps.Equal(c.states[n-1], now) {
+			c.states = c.states[:n-1]
+		}
+		c.states = append(c.states, now)
+		c.states = c.states[max(len(c.states)-max(copied.Keep, 1), 0):]
+	case journal.EventSealed, journal.EventPathsPlanned:
+		var s Sealed
+		if bytejson.Unmarshal(l.Data, &s) != nil {
+			return
+		}
+		files := fileSet{}
+		for _, p := range s.All() {
+			files[SealedDir+"/"+l.App+"/"+p.Name] = p.Hash
+		}
+		c.streams[l.App+"/"+l.Licence+"/"+s.Stream] = files
+	}
 }
 
 // chosen returns the files that a step on the given apps needs: their sealed files, and the files

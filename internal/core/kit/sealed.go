@@ -52,9 +52,13 @@ func (k *Kit) Open(app string, parts []seal.Part) (io.ReadCloser, error) {
 	return r, nil
 }
 
-// Discard removes sealed files that the journal does not need.
+// Discard removes those of an app's sealed files that the journal does not need.
 func (k *Kit) Discard(app string, parts []seal.Part) {
+	known := k.recorded.upTo(k.Log)
 	for _, p := range parts {
+		if _, needed := known[SealedDir+"/"+app+"/"+p.Name]; needed {
+			continue // by a state of a safety copy
+		}
 		os.Remove(filepath.Join(k.appDir(app), p.Name)) //nolint:errcheck // an unreferenced file does no harm
 	}
 }

@@ -34,6 +34,8 @@ type Move struct {
 	Since      survey.Since                        // how thoroughly to check for changes since the pack
 	StartAgain bool                                // pack starts services and schedules again
 	KeepPaths  bool                                // do not update paths in settings
+	KeepStates int                                 // number of states of a safety copy that pack keeps; 0 means as before
+	FromState  *int                                // steps.Copy.Line of the state that unpack uses; nil means the one in use
 	Pause      time.Duration                       // wait before asking an unreachable service again; 0 means the default
 }
 

@@ -1,6 +1,7 @@
 package move
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -26,6 +27,9 @@ import (
 // kept.
 func (m *Move) Pack(ctx context.Context) ([]*run.Outcome, error) {
 	m.SelectNeeded()
+	if err := m.UseState(0); err != nil {
+		return nil, err
+	}
 	if err := m.Kit.MendChecksums(); err != nil {
 		return nil, err
 	}
@@ -36,7 +40,38 @@ func (m *Move) Pack(ctx context.Context) ([]*run.Outcome, error) {
 	if cerr := m.Shadows.Close(); cerr != nil {
 		m.Detail(steps.Key{}, "a shadow copy was not removed: "+cerr.Error())
 	}
+	if err == nil && ctx.Err() == nil && !slices.ContainsFunc(out, func(o *run.Outcome) bool { return o.Err != nil || len(o.Blocks) > 0 }) {
+		err = m.recordState()
+	}
 	return out, err
+}
+
+// recordState makes the content of a safety copy a state of it, if it changed. Files of states that are no longer kept are
+// removed.
+func (m *Move) recordState() error {
+	keep, was := m.KeepStates, kit.DefaultStates
+	if n := len(m.State.States); n > 0 {
+		was = m.State.States[n-1].Keep
+	}
+	keep = cmp.Or(keep, was)
+	if !m.Manifest.Keep || !m.State.Changed() && keep == was {
+		return nil
+	}
+	if err := m.Record(journal.EventCopied, steps.Key{}, kit.Copied{Keep: keep}); err != nil {
+		return err
+	}
+	if err := m.Kit.MendChecksums(); err != nil {
+		return err
+	}
+	return m.Kit.Tidy()
+}
+
+// UseState uses the content of a state of a safety copy, by its journal line; 0 means the newest content.
+func (m *Move) UseState(line int) error {
+	if line == m.State.Past {
+		return nil
+	}
+	return m.Record(journal.EventStateChosen, steps.Key{}, steps.StateChosen{Line: line})
 }
 
 // ofItem lists failures to read one item, after which others can still be read.

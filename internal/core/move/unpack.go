@@ -17,6 +17,11 @@ func (m *Move) Unpack(ctx context.Context) ([]*run.Outcome, error) {
 	if err := m.Kit.Tidy(); err != nil {
 		return nil, err
 	}
+	if m.FromState != nil {
+		if err := m.UseState(*m.FromState); err != nil {
+			return nil, err
+		}
+	}
 	damaged, err := m.damage(ctx, m.Apps)
 	if err != nil {
 		return nil, err

@@ -3,7 +3,6 @@
 package steps
 
 import (
-	"cmp"
 	"maps"
 	"slices"
 	"time"
@@ -144,12 +143,16 @@ type State struct {
 	HandedTo  string      // a folder outside the kit that has the handover; "" if none
 	Closed    *kit.Closed // nil if the kit is open
 	Keep      bool        // the kit is a safety copy
+	States    []Copy      // the kept states of a safety copy, the newest last
+	Past      int         // journal line of the state in use; 0 is the newest content of the kit
+	latest    Copy        // the newest content of the kit
 	Last      time.Time
 }
 
 // Fold builds the State from the journal's lines.
 func Fold(m kit.Manifest, lines []journal.Line) *State {
 	s := &State{Old: m.Old, New: m.New, Keep: m.Keep, Items: map[Key]*Item{}, Licences: map[Key]*Licence{}, Packed: map[string]*Packed{}, Found: map[string]*AppFound{}, Opened: map[string]*Opened{}, SyncOff: map[string]bool{}, Asides: map[string][]string{}, Agreed: map[string]bool{}, Stopped: map[Key]map[string]JobState{}, Started: map[Key]bool{}}
+	s.latest = Copy{Items: map[Key]SealedItem{}, Packed: map[string]*Packed{}}
 	for _, l := range lines {
 		s.Add(l)
 	}
@@ -174,16 +177,8 @@ func (s *State) Add(l journal.Line) {
 			s.licence(l).Sealed = sealed
 			return
 		}
-		if s.Items[key] == nil {
-			s.Order = append(s.Order, key)
-		}
-		// The recorded unpack and verify were of other content.
-		it := &Item{Key: key, Sealed: *sealed, SealedAt: l.At}
-		if was := s.Items[key]; was != nil {
-			it.Earlier, it.Retired, it.Removed = cmp.Or(was.Placed, was.Earlier), was.Retired, was.Removed
-			it.Placing, it.Undoing, it.Retiring, it.Returning = was.Placing, was.Undoing, was.Retiring, was.Returning // still to be finished
-		}
-		s.Items[key] = it
+		s.latest.Items[key] = SealedItem{*sealed, l.At}
+		s.use(key, s.latest.Items[key])
 	case journal.EventStopped:
 		job := read[JobState](l)
 		if s.Stopped[key] == nil {
@@ -203,6 +198,11 @@ func (s *State) Add(l journal.Line) {
 		}
 	case journal.EventPacked:
 		s.Packed[l.App] = read[Packed](l)
+		s.latest.Packed[l.App] = s.Packed[l.App]
+	case journal.EventCopied:
+		s.copied(read[kit.Copied](l), l)
+	case journal.EventStateChosen:
+		s.choose(read[StateChosen](l).Line)
 	case journal.EventOpened:
 		o := read[Opened](l)
 		o.At = l.At
