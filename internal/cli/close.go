@@ -47,8 +47,19 @@ kit's folder becomes empty.`,
 					return err
 				}
 			}
+			var k *kit.Kit
+			if k, err = kit.Open(dir); err == nil {
+				if err := e.connectMedia(k, false); err != nil {
+					return err
+				}
+			}
 			if err := kit.Empty(cmd.Context(), dir); err != nil {
 				return err
+			}
+			if k != nil {
+				if err := e.emptyMedia(k); err != nil {
+					return err
+				}
 			}
 			if err := e.object(was); err != nil {
 				return err

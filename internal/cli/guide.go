@@ -29,12 +29,13 @@ import (
 // first.
 type guide struct {
 	*env
-	where  []string   // the flags that select this computer
-	kit    string     // folder of the kit
-	only   []string   // selected apps and items; empty means all
-	given  string     // the passphrase of --passphrase-file; "" if none was given
-	looked bool       // this computer was surveyed in this session
-	failed fault.Kind // of the last command; "" if it succeeded
+	where   []string   // the flags that select this computer
+	onMedia []string   // folders on other media on which the kit continues
+	kit     string     // folder of the kit
+	only    []string   // selected apps and items; empty means all
+	given   string     // the passphrase of --passphrase-file; "" if none was given
+	looked  bool       // this computer was surveyed in this session
+	failed  fault.Kind // of the last command; "" if it succeeded
 }
 
 // errLeave means that the user leaves the guide, and errBack that the user goes back one question.
@@ -76,6 +77,7 @@ func (e *env) guided(ctx context.Context) error {
 	for _, d := range e.drives {
 		g.where = append(g.where, "--drive", d)
 	}
+	g.onMedia = e.media
 	err := g.begin(ctx, e.kitDir)
 	if errors.Is(err, errLeave) {
 		e.say("\nNothing is lost: start movekit again to continue.\n")
@@ -185,6 +187,9 @@ func (g *guide) several(question, usual, about string, wrong func(string) string
 func (g *guide) do(ctx context.Context, args ...string) (code int, err error) {
 	if g.kit != "" && args[0] != "new" && args[0] != "card" {
 		args = append(args, "--kit", g.kit)
+		for _, dir := range g.onMedia {
+			args = append(args, "--medium", dir)
+		}
 	}
 	if !slices.Contains([]string{"report", "close", "status", "inspect"}, args[0]) {
 		args = append(args, g.where...)

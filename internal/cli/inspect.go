@@ -31,11 +31,15 @@ one there. Exit code 1 means that something is damaged.`,
 				return err
 			}
 			var total int64
+			media := &kit.Media{}
 			if k, err := kit.Open(dir); err == nil {
-				total = k.TotalBytes(nil)
+				if err := e.connectMedia(k, false); err != nil {
+					return err
+				}
+				total, media = k.TotalBytes(nil), &k.Media
 			}
 			e.notify(run.Event{What: "inspecting the kit", Total: total})
-			in, err := kit.Inspect(cmd.Context(), dir, nil, func(n int64) { e.notify(run.Event{Bytes: n}) })
+			in, err := kit.Inspect(cmd.Context(), dir, media, nil, func(n int64) { e.notify(run.Event{Bytes: n}) })
 			e.done()
 			if err != nil {
 				return err
@@ -64,7 +68,10 @@ one there. Exit code 1 means that something is damaged.`,
 			if len(in.Damage) == 0 && in.Closed != nil {
 				return nil
 			}
-			if len(in.Damage) == 0 {
+			for _, a := range in.Away {
+				e.printf("%s medium %d, which has %s of this kit\n", e.result(false, "", "not connected:"), a.Medium, item.Plural(int64(a.Files), "sealed file"))
+			}
+			if len(in.Damage) == 0 && len(in.Away) == 0 {
 				e.printf("%s\n", e.result(true, "The kit is undamaged.", ""))
 				return nil
 			}
@@ -83,6 +90,10 @@ one there. Exit code 1 means that something is damaged.`,
 			if in.Whole() {
 				e.printf("%s\n", e.result(true, "Everything that the move needs is undamaged.", ""))
 				return nil
+			}
+			if len(in.Away) > 0 {
+				e.say("  next: connect it, and run this again (--medium FOLDER says where it is)\n  safe: Nothing was changed.\n")
+				return exit{exitFailed}
 			}
 			e.say("  next: run `movekit pack` on the old computer again, or use another copy of the kit\n  safe: Nothing was changed.\n")
 			return exit{exitFailed}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 
+	"github.com/dustin/go-humanize/english"
+
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/move"
@@ -76,11 +78,15 @@ func (e *env) unplug(ctx context.Context, k *kit.Kit, wrote bool) error {
 		e.say("Everything is sent to %s\n", e.mirror.Address)
 		return nil
 	}
+	what, stick := "Nothing was", "stick"
 	if wrote {
-		e.say("Everything is written to %s; you can unplug the stick.\n", k.Dir)
-	} else {
-		e.say("Nothing was written to %s; you can unplug the stick.\n", k.Dir)
+		what = "Everything is"
 	}
+	dirs := k.Dirs()
+	if len(dirs) > 1 {
+		stick = "sticks"
+	}
+	e.say("%s written to %s; you can unplug the %s.\n", what, english.WordSeries(dirs, "and"), stick)
 	return nil
 }
 

@@ -38,6 +38,7 @@ If a pack is interrupted, run it again: data that is complete and unchanged is k
 			if partSize < 1<<16 || partSize > seal.MaxPart {
 				return fault.New(fault.Usage, "--part-size must be from %d to %d bytes", 1<<16, int64(seal.MaxPart))
 			}
+			e.packs = true
 			return e.runStep(cmd.Context(), steps.Pack, args, func(j *move.Move) error {
 				switch {
 				case !cmd.Flags().Changed("states"):

@@ -43,6 +43,8 @@ type env struct {
 	overrides      []string
 	because        string
 	runCommands    bool
+	packs          bool     // the command seals data, for which the kit may need another medium
+	media          []string // folders on other media on which the kit continues (--medium)
 	log            *slog.Logger
 	private        private.Folder
 	kit            *kit.Kit       // the kit that a step uses
@@ -122,6 +124,7 @@ In a terminal, movekit without a command guides you through all of it.`,
 	cobra.MousetrapHelpText = "" // after a double click, the guide answers
 	f := root.PersistentFlags()
 	f.StringVar(&e.kitDir, "kit", "", "`FOLDER` of the kit (default: $MOVEKIT_KIT, this folder, or the program's folder)")
+	f.StringArrayVar(&e.media, "medium", nil, "`FOLDER` on another medium, on which the kit continues if its own is full")
 	f.StringVar(&e.root, "root", "", "use the computer whose disk is in this `FOLDER`")
 	f.StringArrayVar(&e.drives, "drive", nil, "`D=FOLDER`: the folder has the content of drive D, of the disk or of the old computer; also for a mount point (/data=FOLDER)")
 	f.StringVar(&e.passphraseFile, "passphrase-file", "", "`FILE` with the kit's passphrase (default: $MOVEKIT_PASSPHRASE, or a prompt)")
@@ -177,6 +180,7 @@ func (e *env) fitHelp(root *cobra.Command) {
 
 // start applies the common flags.
 func (e *env) start() error {
+	e.packs = false
 	e.setUp(e.noColour)
 	e.takePassphrase()
 	var to []io.Writer
@@ -301,8 +305,13 @@ func (e *env) job(apps []string, unlock bool) (*move.Move, func(), error) {
 			return nil, nil, err
 		}
 	}
+	if err := e.connectMedia(k, e.packs); err != nil {
+		k.Close()
+		return nil, nil, err
+	}
 	e.kit = k
 	r := run.New(k, h)
+	r.MoreMedia = k.Media.Next != nil
 	r.Overrides = overrides
 	for _, address := range apps {
 		app, name, ofItem := strings.Cut(address, "/")

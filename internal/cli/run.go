@@ -35,7 +35,7 @@ For a run without questions, add --yes and a file of --answers.`,
 		Example: "  movekit run --kit /media/stick/kit\n  movekit run --yes --answers answers.yaml --existing set-aside",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			g := &guide{env: e}
+			g := &guide{env: e, onMedia: e.media}
 			if e.root != "" {
 				g.where = append(g.where, "--root", e.root)
 			}

@@ -24,6 +24,7 @@ const (
 	WrongPassphrase Kind = "wrong-passphrase" // the passphrase does not open the kit
 	NoPassphrase    Kind = "no-passphrase"    // no passphrase was given, and the run is non-interactive
 	Busy            Kind = "busy"             // another run is using the kit
+	NoMedium        Kind = "no-medium"        // one of several media of the kit is not connected
 	Pulled          Kind = "pulled"           // the kit's medium was pulled out
 	Unconnected     Kind = "unconnected"      // the computer that shares the kit cannot be reached
 	NoSpace         Kind = "no-space"         // a disk is full

@@ -123,6 +123,7 @@ const (
 // Options says how to inspect an item.
 type Options struct {
 	KitDir   string         // "" if there is no kit yet
+	More     bool           // the kit continues on another medium when its own is full
 	Target   machine.System // system of the new computer; "" means the same as here
 	Estimate bool           // sample the content to estimate its sealed size
 	Again    bool           // the item is sealed already, so that unreadable files are known

@@ -1,6 +1,7 @@
 package journal
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -25,11 +26,29 @@ func MakeBelow(dir, name string) error {
 			continue
 		}
 		dir = filepath.Join(dir, part)
-		if err := os.Mkdir(dir, 0o755); err != nil && !os.IsExist(err) {
+		err := os.Mkdir(dir, 0o755)
+		if os.IsExist(err) {
+			var info os.FileInfo
+			if info, err = os.Lstat(dir); err == nil && !info.IsDir() {
+				err = &os.PathError{Op: "mkdir", Path: dir, Err: errNotFolder} // a link would lead out of the kit
+			}
+		}
+		if err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+var errNotFolder = errors.New("it exists, and is not a folder")
+
+// Create creates a file for writing. An existing file or link of that name is removed first, so that a planted link cannot lead to
+// another file.
+func Create(name string, perm os.FileMode) (*os.File, error) {
+	if err := os.Remove(name); err != nil && !os.IsNotExist(err) {
+		return nil, err
+	}
+	return os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, perm)
 }
 
 // Unfinished is the suffix of a file that is not complete.
@@ -39,7 +58,7 @@ const Unfinished = ".unfinished"
 // flushed.
 func WriteFile(name string, data []byte, perm os.FileMode) error {
 	temp := name + Unfinished
-	f, err := os.OpenFile(temp, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, perm)
+	f, err := Create(temp, perm)
 	if err != nil {
 		return err
 	}

@@ -13,16 +13,21 @@ import (
 	"movekit/internal/core/journal"
 )
 
-// saveSums writes CHECKSUMS.b3 in the format of b3sum -c: hash, two spaces, name; sorted by name.
+// saveSums writes the kit's CHECKSUMS.b3.
 func (k *Kit) saveSums() error {
 	if err := k.there(); err != nil {
 		return err
 	}
+	return saveSums(k.Dir, k.sums)
+}
+
+// saveSums writes CHECKSUMS.b3 in the format of b3sum -c: hash, two spaces, name; sorted by name.
+func saveSums(dir string, sums map[string]string) error {
 	var b bytes.Buffer
-	for _, name := range slices.Sorted(maps.Keys(k.sums)) {
-		fmt.Fprintf(&b, "%s  %s\n", k.sums[name], name)
+	for _, name := range slices.Sorted(maps.Keys(sums)) {
+		fmt.Fprintf(&b, "%s  %s\n", sums[name], name)
 	}
-	if err := journal.WriteFile(filepath.Join(k.Dir, ChecksumsFile), b.Bytes(), 0o644); err != nil {
+	if err := journal.WriteFile(filepath.Join(dir, ChecksumsFile), b.Bytes(), 0o644); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write %s", ChecksumsFile)
 	}
 	return nil

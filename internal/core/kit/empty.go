@@ -48,6 +48,9 @@ func closed(log *journal.Log) *Closed {
 // record returns the files that make up the record of a move, the manifest last.
 func record(dir string) (names []string, err error) {
 	for _, sub := range []string{CardsDir, ReportDir} {
+		if info, err := os.Lstat(filepath.Join(dir, sub)); err == nil && !info.IsDir() {
+			return nil, fault.New(fault.Hostile, "%s in %s is not a folder", sub, dir)
+		}
 		entries, err := os.ReadDir(filepath.Join(dir, sub))
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
@@ -205,8 +208,8 @@ func (e emptying) remove(path string) error {
 // removeAll removes a file, or a folder with its content.
 func (e emptying) removeAll(name string) error {
 	path := filepath.Join(e.dir, name)
-	entries, err := os.ReadDir(path)
-	if err == nil {
+	if info, err := os.Lstat(path); err == nil && info.IsDir() { // never through a link
+		entries, _ := os.ReadDir(path)
 		for _, in := range entries {
 			if err := e.removeAll(filepath.Join(name, in.Name())); err != nil {
 				return err

@@ -2,6 +2,7 @@ package kit
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"maps"
 	"os"
@@ -32,7 +33,8 @@ type Damage struct {
 // minor reports whether a file contains nothing of the move: it is not the manifest, key, journal,
 // a card, the checksums or sealed data.
 func minor(name string) bool {
-	return !slices.Contains([]string{ManifestFile, KeyFile, journal.File, journal.HeadFile, ChecksumsFile}, name) &&
+	medium, _ := onMedium(name)
+	return medium == 0 && !slices.Contains([]string{ManifestFile, KeyFile, journal.File, journal.HeadFile, ChecksumsFile}, name) &&
 		!strings.HasPrefix(name, CardsDir+"/") && !strings.HasPrefix(name, SealedDir+"/")
 }
 
@@ -43,7 +45,13 @@ func isProgram(name string) bool {
 
 // Whole reports whether everything that a move needs is undamaged.
 func (in *Inspection) Whole() bool {
-	return !slices.ContainsFunc(in.Damage, func(d Damage) bool { return !d.Minor })
+	return len(in.Away) == 0 && !slices.ContainsFunc(in.Damage, func(d Damage) bool { return !d.Minor })
+}
+
+// Away is a medium of the kit that is not connected.
+type Away struct {
+	Medium int `json:"medium"`
+	Files  int `json:"files"` // number of sealed files on it
 }
 
 // Inspection is the result of Inspect.
@@ -52,8 +60,9 @@ type Inspection struct {
 	Bytes   int64    `json:"bytes"`
 	Lines   int      `json:"journal_lines"`
 	Damage  []Damage `json:"damage"`
-	Strange []string `json:"not_of_the_kit"` // files that do not belong to the kit
-	Torn    bool     `json:"torn"`           // the journal's last line is incomplete
+	Strange []string `json:"not_of_the_kit"`          // files that do not belong to the kit
+	Away    []Away   `json:"not_connected,omitempty"` // media that could not be read
+	Torn    bool     `json:"torn"`                    // the journal's last line is incomplete
 	Closed  *Closed  `json:"closed,omitempty"`
 	Left    []string `json:"not_emptied,omitempty"` // in a closed kit: files that still have to be removed
 }
@@ -99,9 +108,9 @@ type Table struct {
 func (s Sealed) All() []seal.Part { return slices.Concat(s.Parts, s.List, s.Schema) }
 
 // Inspect reads every file of the kit from its medium, and compares it with the checksums and the
-// journal. It does not need the passphrase. With apps, it reads only their sealed files. The error
+// journal. It does not need the passphrase. With apps, it reads only their sealed files. It asks for other media that it needs, unless media is nil. The error
 // is for failures of the inspection itself.
-func Inspect(ctx context.Context, dir string, apps []string, progress func(int64)) (*Inspection, error) {
+func Inspect(ctx context.Context, dir string, media *Media, apps []string, progress func(int64)) (*Inspection, error) {
 	if _, err := os.Stat(filepath.Join(dir, ManifestFile)); err != nil {
 		if _, err := os.Stat(filepath.Join(dir, journal.File)); err != nil {
 			return nil, fault.New(fault.NotAKit, "there is no kit in %s", dir)
@@ -123,7 +132,7 @@ func Inspect(ctx context.Context, dir string, apps []string, progress func(int64
 	}
 	for name, hash := range recorded(log) {
 		if got, ok := sums[name]; !ok {
-			if err == nil {
+			if n, _ := onMedium(name); n == 0 && err == nil {
 				in.add(name, "is not listed in "+ChecksumsFile)
 			}
 			sums[name] = hash
@@ -131,8 +140,18 @@ func Inspect(ctx context.Context, dir string, apps []string, progress func(int64
 			in.add(name, ChecksumsFile+" and the journal differ")
 		}
 	}
-	if err := in.hashAll(ctx, dir, chosen(sums, apps), progress); err != nil {
+	opened, openErr := Open(dir)
+	files := fileSet(chosen(sums, apps))
+	if err := in.hashAll(ctx, dir, files.onlyOn(0), "", progress); err != nil {
 		return nil, err
+	}
+	if openErr == nil { // else nobody knows which media are its own
+		if media == nil {
+			media = &Media{}
+		}
+		if err := in.hashMedia(ctx, media, opened.Manifest.ID, files, progress); err != nil {
+			return nil, err
+		}
 	}
 	in.findStrange(dir, sums)
 	if in.Closed != nil {
@@ -142,11 +161,11 @@ func Inspect(ctx context.Context, dir string, apps []string, progress func(int64
 			}
 		}
 	}
-	if _, err := Open(dir); err != nil && in.Whole() {
-		if fault.KindOf(err) == fault.NewerFormat {
-			return nil, err
+	if openErr != nil && in.Whole() {
+		if fault.KindOf(openErr) == fault.NewerFormat {
+			return nil, openErr
 		}
-		in.add(ManifestFile, err.Error())
+		in.add(ManifestFile, openErr.Error())
 	}
 	slices.SortFunc(in.Damage, func(a, b Damage) int { return strings.Compare(a.File+a.What, b.File+b.What) })
 	return in, nil
@@ -233,7 +252,7 @@ func (c *contents) add(l journal.Line) {
 		}
 		files := fileSet{}
 		for _, p := range s.All() {
-			files[SealedDir+"/"+l.App+"/"+p.Name] = p.Hash
+			files[location(l.App, p)] = p.Hash
 		}
 		c.streams[l.App+"/"+l.Licence+"/"+s.Stream] = files
 	}
@@ -247,7 +266,8 @@ func chosen(sums map[string]string, apps []string) map[string]string {
 	}
 	out := map[string]string{}
 	for name, hash := range sums {
-		rest, sealed := strings.CutPrefix(name, SealedDir+"/")
+		_, rel := onMedium(name)
+		rest, sealed := strings.CutPrefix(rel, SealedDir+"/")
 		app, _, _ := strings.Cut(rest, "/")
 		if !sealed && !minor(name) || sealed && slices.Contains(apps, app) {
 			out[name] = hash
@@ -256,7 +276,35 @@ func chosen(sums map[string]string, apps []string) map[string]string {
 	return out
 }
 
-func (in *Inspection) hashAll(ctx context.Context, dir string, sums map[string]string, progress func(int64)) error {
+// hashMedia hashes the files on other media, one medium after the other.
+func (in *Inspection) hashMedia(ctx context.Context, media *Media, id string, sums fileSet, progress func(int64)) error {
+	numbers := map[int]bool{}
+	for name := range sums {
+		n, _ := onMedium(name)
+		numbers[n] = true
+	}
+	for _, n := range slices.Sorted(maps.Keys(numbers)) {
+		if n == 0 {
+			continue
+		}
+		files := sums.onlyOn(n)
+		dir, err := media.folder(n, id)
+		switch {
+		case fault.KindOf(err) == fault.NoMedium:
+			in.Away = append(in.Away, Away{n, len(files)})
+		case err != nil:
+			return err
+		default:
+			if err := in.hashAll(ctx, dir, files, fmt.Sprintf("medium %d: ", n), progress); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// hashAll hashes the files of a folder. prefix is put before their names in reports.
+func (in *Inspection) hashAll(ctx context.Context, dir string, sums fileSet, prefix string, progress func(int64)) error {
 	names := make(chan string)
 	var mu sync.Mutex
 	var busy sync.WaitGroup
@@ -269,11 +317,11 @@ func (in *Inspection) hashAll(ctx context.Context, dir string, sums map[string]s
 				in.Bytes += n
 				switch {
 				case os.IsNotExist(err):
-					in.add(name, "is missing")
+					in.add(prefix+name, "is missing")
 				case err != nil:
-					in.add(name, "cannot be read: "+err.Error())
+					in.add(prefix+name, "cannot be read: "+err.Error())
 				case sum.String() != sums[name]:
-					in.add(name, "was changed")
+					in.add(prefix+name, "was changed")
 				}
 				mu.Unlock()
 				if progress != nil {
@@ -320,8 +368,15 @@ func (in *Inspection) findStrange(dir string, sums map[string]string) {
 
 // TotalBytes returns how many bytes Inspect will read.
 func (k *Kit) TotalBytes(apps []string) (n int64) {
-	for name := range chosen(k.sums, apps) {
-		if info, err := os.Stat(filepath.Join(k.Dir, filepath.FromSlash(name))); err == nil {
+	all := maps.Clone(k.recorded.upTo(k.Log))
+	maps.Copy(all, k.sums)
+	for name := range chosen(all, apps) {
+		medium, rel := onMedium(name)
+		dir := k.Dir
+		if medium != 0 {
+			dir = k.Media.known[medium]
+		}
+		if info, err := os.Stat(filepath.Join(dir, filepath.FromSlash(rel))); err == nil {
 			n += info.Size()
 		}
 	}

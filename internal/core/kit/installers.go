@@ -4,11 +4,13 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/seal"
 )
 
@@ -48,10 +50,10 @@ func (k *Kit) copyFile(name, from string) error {
 		return fault.Wrap(fault.Unreadable, err, "cannot read %s", from)
 	}
 	defer in.Close()
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+	if err := journal.MakeBelow(k.Dir, path.Dir(name)); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write %s into the kit", name)
 	}
-	out, err := os.Create(to + seal.Unfinished)
+	out, err := journal.Create(to+seal.Unfinished, 0o644)
 	if err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write %s into the kit", name)
 	}

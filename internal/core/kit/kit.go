@@ -133,6 +133,7 @@ type Kit struct {
 	Manifest Manifest
 	Cards    []*card.Card
 	Log      *journal.Log
+	Media    Media             // other media that have sealed files
 	sums     map[string]string // CHECKSUMS.b3: hash by slash-separated name
 	recorded contents          // their content according to the journal
 	place    fs.FileInfo       // the folder as it was when it was opened
@@ -500,7 +501,13 @@ func (k *Kit) MendChecksums() error {
 			delete(k.sums, name)
 		}
 	}
-	maps.Copy(k.sums, k.recorded.upTo(k.Log))
+	all := k.recorded.upTo(k.Log)
+	maps.Copy(k.sums, all.onlyOn(0))
+	for n, dir := range k.Media.known {
+		if err := saveSums(dir, all.onlyOn(n)); err != nil {
+			return err
+		}
+	}
 	return k.saveSums()
 }
 
@@ -565,8 +572,10 @@ func (k *Kit) Flush(context.Context) error {
 	if k.failed != nil {
 		return k.failed
 	}
-	if err := seal.SyncVolume(k.Dir); err != nil {
-		return fault.Wrap(fault.CannotPlace, err, "cannot flush the kit's medium")
+	for _, dir := range k.Dirs() {
+		if err := seal.SyncVolume(dir); err != nil {
+			return fault.Wrap(fault.CannotPlace, err, "cannot flush the kit's medium")
+		}
 	}
 	return nil
 }

@@ -2,11 +2,13 @@ package kit
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 
@@ -36,6 +38,15 @@ func (k *Kit) Seal(app, name string, o seal.Options) (Stream, error) {
 	if err := journal.MakeBelow(k.Dir, SealedDir+"/"+app); err != nil {
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot create the folder %s", k.appDir(app))
 	}
+	if k.Media.Next != nil || len(k.Media.known) > 0 {
+		limit := cmp.Or(o.PartSize, seal.MaxPart)
+		o.Next = func() (seal.Place, error) { return k.nextPlace(app, limit) }
+		names := map[string]bool{}
+		for name := range k.recorded.upTo(k.Log) {
+			names[path.Base(name)] = true
+		}
+		o.Used = func(name string) bool { return names[name] || names[name+".001"] }
+	}
 	w, err := seal.Create(k.appDir(app), name, o)
 	if err != nil {
 		return nil, err
@@ -45,6 +56,14 @@ func (k *Kit) Seal(app, name string, o seal.Options) (Stream, error) {
 
 // Open reads a sealed stream of an app.
 func (k *Kit) Open(app string, parts []seal.Part) (io.ReadCloser, error) {
+	parts = slices.Clone(parts)
+	for i, p := range parts {
+		dir, err := k.sealedIn(app, p.Medium)
+		if err != nil {
+			return nil, err
+		}
+		parts[i].Dir = dir
+	}
 	r, err := seal.Open(k.appDir(app), parts, k.identity)
 	if err != nil {
 		return nil, err
@@ -56,17 +75,27 @@ func (k *Kit) Open(app string, parts []seal.Part) (io.ReadCloser, error) {
 func (k *Kit) Discard(app string, parts []seal.Part) {
 	known := k.recorded.upTo(k.Log)
 	for _, p := range parts {
-		if _, needed := known[SealedDir+"/"+app+"/"+p.Name]; needed {
+		if _, needed := known[location(app, p)]; needed {
 			continue // by a state of a safety copy
 		}
-		os.Remove(filepath.Join(k.appDir(app), p.Name)) //nolint:errcheck // an unreferenced file does no harm
+		dir := k.Dir
+		if p.Medium != 0 {
+			if dir = k.Media.known[p.Medium]; dir == "" {
+				continue // it is not connected
+			}
+		}
+		os.Remove(filepath.Join(dir, SealedDir, app, p.Name)) //nolint:errcheck // an unreferenced file does no harm
 	}
 }
 
 // DamagedFiles returns the damaged sealed files of an item.
 func (k *Kit) DamagedFiles(ctx context.Context, app string, s Sealed) (out []string) {
 	for _, p := range s.All() {
-		sum, _, err := seal.Hash(ctx, filepath.Join(k.appDir(app), p.Name))
+		dir, err := k.sealedIn(app, p.Medium)
+		var sum digest.Sum
+		if err == nil {
+			sum, _, err = seal.Hash(ctx, filepath.Join(dir, p.Name))
+		}
 		if err != nil || sum.String() != p.Hash {
 			out = append(out, p.Name)
 		}
@@ -77,9 +106,12 @@ func (k *Kit) DamagedFiles(ctx context.Context, app string, s Sealed) (out []str
 // Inspect returns the damage in the files of apps, or of all apps if none is given, that matters
 // for the move.
 func (k *Kit) Inspect(ctx context.Context, apps []string, progress func(int64)) ([]Damage, error) {
-	in, err := Inspect(ctx, k.Dir, apps, progress)
+	in, err := Inspect(ctx, k.Dir, &k.Media, apps, progress)
 	if err != nil {
 		return nil, err
+	}
+	if len(in.Away) > 0 {
+		return nil, notConnected(in.Away[0].Medium)
 	}
 	return slices.DeleteFunc(in.Damage, func(d Damage) bool { return d.Minor }), nil
 }
@@ -91,27 +123,46 @@ func (k *Kit) Tidy() error {
 		return err
 	}
 	known := k.recorded.upTo(k.Log)
-	entries, err := os.ReadDir(filepath.Join(k.Dir, SealedDir))
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fault.Wrap(fault.Unreadable, err, "cannot read the kit's sealed files")
+	if err := tidy(k.Dir, known); err != nil {
+		return err
 	}
-	for _, app := range entries {
-		files, err := os.ReadDir(k.appDir(app.Name()))
-		if err != nil {
-			continue // not a folder, so it does not belong to the kit
-		}
-		for _, f := range files {
-			if _, is := known[SealedDir+"/"+app.Name()+"/"+f.Name()]; is || !f.Type().IsRegular() {
-				continue
-			}
-			if err := os.Remove(filepath.Join(k.appDir(app.Name()), f.Name())); err != nil {
-				return fault.Wrap(fault.CannotPlace, err, "cannot remove leftovers of an earlier run")
-			}
+	for n, dir := range k.Media.known {
+		if err := tidy(dir, known.onlyOn(n)); err != nil {
+			return err
 		}
 	}
 	if text := []byte(readme(k.Manifest)); known[ReadmeFile] == digest.Of(text).String() {
 		if now, err := os.ReadFile(filepath.Join(k.Dir, ReadmeFile)); err != nil || !bytes.Equal(now, text) {
 			return k.write(ReadmeFile, text)
+		}
+	}
+	return nil
+}
+
+// tidy removes the sealed files in a folder that are not known.
+func tidy(dir string, known fileSet) error {
+	entries, err := os.ReadDir(filepath.Join(dir, SealedDir))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fault.Wrap(fault.Unreadable, err, "cannot read the kit's sealed files")
+	}
+	if info, err := os.Lstat(filepath.Join(dir, SealedDir)); err == nil && !info.IsDir() {
+		return fault.New(fault.Hostile, "%s in %s is not a folder", SealedDir, dir)
+	}
+	for _, app := range entries {
+		if !app.IsDir() {
+			continue // it does not belong to the kit, and could be a link to somewhere else
+		}
+		files, err := os.ReadDir(filepath.Join(dir, SealedDir, app.Name()))
+		if err != nil {
+			return fault.Wrap(fault.Unreadable, err, "cannot read the kit's sealed files")
+		}
+		for _, f := range files {
+			if _, is := known[SealedDir+"/"+app.Name()+"/"+f.Name()]; is || !f.Type().IsRegular() {
+				continue
+			}
+			if err := os.Remove(filepath.Join(dir, SealedDir, app.Name(), f.Name())); err != nil {
+				return fault.Wrap(fault.CannotPlace, err, "cannot remove leftovers of an earlier run")
+			}
 		}
 	}
 	return nil

@@ -14,6 +14,7 @@ import (
 type Volume struct {
 	ID      string // identifies the volume
 	Free    uint64 // free bytes
+	Total   uint64 // its size, in bytes
 	Type    string // type as the system names it; "" if unknown
 	MaxFile uint64 // size limit of a file, in bytes; 0 if there is no relevant limit
 }
@@ -35,7 +36,7 @@ func VolumeOf(path string) (Volume, error) {
 	if err != nil {
 		return Volume{}, fault.Wrap(fault.Unreadable, err, "cannot read the free space of %s", at)
 	}
-	v := Volume{ID: volumeID(at), Free: u.Free, Type: u.Fstype}
+	v := Volume{ID: volumeID(at), Free: u.Free, Total: u.Total, Type: u.Fstype}
 	if t := strings.ToLower(v.Type); strings.Contains(t, "msdos") || strings.Contains(t, "vfat") || t == "fat32" || t == "fat" {
 		v.MaxFile = 1<<32 - 1
 	}

@@ -82,7 +82,7 @@ func (m *Move) Redirect() error {
 
 // scanner returns a scanner of this computer for an app in the kit.
 func (m *Move) scanner(c *card.Card, estimate bool) *survey.Scanner {
-	return &survey.Scanner{Host: m.ForApp(c), Run: m.Run, Kinds: m.Kinds, Options: item.Options{KitDir: m.Kit.Place(), Target: m.Manifest.New.System, Estimate: estimate}}
+	return &survey.Scanner{Host: m.ForApp(c), Run: m.Run, Kinds: m.Kinds, Options: item.Options{KitDir: m.Kit.Place(), More: m.MoreMedia, Target: m.Manifest.New.System, Estimate: estimate}}
 }
 
 // running returns the running programs of an app.

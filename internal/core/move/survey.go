@@ -37,7 +37,7 @@ func (m *Move) Survey(ctx context.Context) (*survey.Survey, error) {
 		return nil, err
 	}
 	defer m.Private.Drop()
-	l := survey.Scanner{Host: m.Host, Kinds: m.Kinds, Options: item.Options{KitDir: m.Kit.Place(), Target: m.Manifest.New.System, Estimate: true}}
+	l := survey.Scanner{Host: m.Host, Kinds: m.Kinds, Options: item.Options{KitDir: m.Kit.Place(), More: m.MoreMedia, Target: m.Manifest.New.System, Estimate: true}}
 	if m.Side() == steps.OldSide {
 		l.Run, l.Since = m.Run, m.Since
 	}

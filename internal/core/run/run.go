@@ -64,6 +64,7 @@ type Run struct {
 	Items         []string          // selected items, by address (steps.Key.Is); an app without selected items is selected completely
 	Overrides     map[string]string // reason by gate
 	ReplaceReason string            // reason for changing the new computer; "" if it is not changed
+	MoreMedia     bool              // the kit continues on another medium when its own is full
 	PartSize      int64             // largest sealed file, in bytes; 0 means the default
 	Now           func() time.Time
 	Marks         string // folder for the records of this computer; "" means the user's cache

@@ -11,6 +11,7 @@ import (
 	"movekit/internal/core/block"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/journal"
 )
 
 // window is the number of blocks that are written before they are flushed and read back. While that
@@ -21,11 +22,12 @@ const (
 	runAhead = 40
 )
 
-// parts splits a stream into files of at most limit bytes. A follower reads each file back from the
+// parts splits a stream into files. A follower reads each file back from the
 // medium, compares it with what was written, and hashes it.
 type parts struct {
 	dir, name string
-	limit     int64
+	next      func() (Place, error)
+	at        Place // of the current part
 	block     []byte
 	file      *os.File // the current part
 	size      int64    // bytes written to it
@@ -37,9 +39,12 @@ type parts struct {
 const Ending = ".zst.age"
 
 // newParts starts a stream under an unused name, so that an earlier stream stays complete.
-func newParts(dir, name string, limit int64) *parts {
-	p := &parts{dir: dir, name: name, limit: limit}
-	for n := 2; p.taken(); n++ {
+func newParts(dir, name string, o Options) *parts {
+	p := &parts{dir: dir, name: name, next: o.Next}
+	if p.next == nil {
+		p.next = func() (Place, error) { return Place{Dir: dir, Limit: o.PartSize}, nil }
+	}
+	for n := 2; p.taken() || o.Used != nil && o.Used(p.name); n++ {
 		p.name = fmt.Sprintf("%s.%d%s", strings.TrimSuffix(name, Ending), n, Ending)
 	}
 	return p
@@ -47,17 +52,14 @@ func newParts(dir, name string, limit int64) *parts {
 
 func (p *parts) taken() bool {
 	_, one := os.Lstat(filepath.Join(p.dir, p.name))
-	_, many := os.Lstat(p.partName(1))
+	_, many := os.Lstat(filepath.Join(p.dir, p.partName(1)))
 	return one == nil || many == nil
 }
 
-func (p *parts) partName(n int) string {
-	return filepath.Join(p.dir, fmt.Sprintf("%s.%03d", p.name, n))
-}
+func (p *parts) partName(n int) string { return fmt.Sprintf("%s.%03d", p.name, n) }
 
-func (p *parts) tempName(n int) string {
-	return p.partName(n) + Unfinished
-}
+// temp returns the path of a part that is not finished, in its folder.
+func (p *parts) temp(dir string, n int) string { return filepath.Join(dir, p.partName(n)+Unfinished) }
 
 // Write appends b to the stream.
 func (p *parts) Write(b []byte) (int, error) {
@@ -71,11 +73,11 @@ func (p *parts) Write(b []byte) (int, error) {
 		if p.block == nil {
 			p.block = block.Take()[:0]
 		}
-		room := min(int64(block.Size-len(p.block)), p.limit-p.size-int64(len(p.block)))
+		room := min(int64(block.Size-len(p.block)), p.at.Limit-p.size-int64(len(p.block)))
 		k := min(int64(len(b)), room)
 		p.block = append(p.block, b[:k]...)
 		b = b[k:]
-		full := p.size+int64(len(p.block)) == p.limit
+		full := p.size+int64(len(p.block)) == p.at.Limit
 		if len(p.block) == block.Size || full {
 			if err := p.put(); err != nil {
 				return 0, err
@@ -90,9 +92,12 @@ func (p *parts) Write(b []byte) (int, error) {
 	return n, nil
 }
 
-func (p *parts) start() error {
-	name := p.tempName(len(p.done) + 1)
-	f, err := os.OpenFile(name, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+func (p *parts) start() (err error) {
+	if p.at, err = p.next(); err != nil {
+		return err
+	}
+	name := p.temp(p.at.Dir, len(p.done)+1)
+	f, err := journal.Create(name, 0o600)
 	if err != nil {
 		return err
 	}
@@ -129,7 +134,7 @@ func (p *parts) endPart() error {
 		err = cerr
 	}
 	p.file = nil
-	p.done = append(p.done, Part{Size: p.size, Hash: hash.String()})
+	p.done = append(p.done, Part{Size: p.size, Hash: hash.String(), Medium: p.at.Medium, Dir: p.at.Dir})
 	return err
 }
 
@@ -146,13 +151,18 @@ func (p *parts) commit() ([]Part, error) {
 		d := &p.done[i]
 		d.Name = p.name
 		if len(p.done) > 1 {
-			d.Name = filepath.Base(p.partName(i + 1))
+			d.Name = p.partName(i + 1)
 		}
-		if err := os.Rename(p.tempName(i+1), filepath.Join(p.dir, d.Name)); err != nil {
+		if err := os.Rename(p.temp(d.Dir, i+1), filepath.Join(d.Dir, d.Name)); err != nil {
 			return nil, err
 		}
+		if i+1 == len(p.done) || p.done[i+1].Dir != d.Dir {
+			if err := SyncDir(d.Dir); err != nil {
+				return nil, err
+			}
+		}
 	}
-	return p.done, SyncDir(p.dir)
+	return p.done, nil
 }
 
 // abort removes the files of the stream.
@@ -165,9 +175,10 @@ func (p *parts) abort() {
 		p.file.Close()
 		p.file = nil
 	}
-	for n := 1; n <= len(p.done)+1; n++ {
-		os.Remove(p.tempName(n))
+	for i, d := range p.done {
+		os.Remove(p.temp(d.Dir, i+1))
 	}
+	os.Remove(p.temp(p.at.Dir, len(p.done)+1))
 }
 
 // follower reads a part back while it is being written.

@@ -1,6 +1,7 @@
 package seal
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -29,7 +30,7 @@ type Reader struct {
 	closed bool
 }
 
-// Open opens the sealed stream whose files are parts in the folder dir.
+// Open opens the sealed stream whose files are parts, in the folder dir or in their own.
 func Open(dir string, parts []Part, id age.Identity) (*Reader, error) {
 	if len(parts) == 0 {
 		return nil, fault.New(fault.Damaged, "a sealed stream in %s has no files", dir)
@@ -89,7 +90,7 @@ func join(dir string, parts []Part) (*joined, error) {
 			j.Close()
 			return nil, fault.New(fault.Hostile, "a sealed file is named %q", p.Name)
 		}
-		f, err := os.Open(filepath.Join(dir, p.Name))
+		f, err := os.Open(filepath.Join(cmp.Or(p.Dir, dir), p.Name))
 		if err != nil {
 			j.Close()
 			return nil, fault.Wrap(fault.Damaged, err, "cannot open a sealed file")

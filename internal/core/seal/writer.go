@@ -29,6 +29,16 @@ type Part struct {
 	Name string `json:"name"` // within its folder
 	Size int64  `json:"size"` // bytes
 	Hash string `json:"b3"`   // BLAKE3 of the file, hex
+	// Medium is the number of the medium that has the file, from 2; 0 means that of the kit.
+	Medium int    `json:"medium,omitempty"`
+	Dir    string `json:"-"` // its folder, if that is not the stream's
+}
+
+// Place is where a part of a stream is written.
+type Place struct {
+	Dir    string
+	Medium int
+	Limit  int64 // most bytes of the part
 }
 
 // Options says how to seal a stream.
@@ -36,6 +46,10 @@ type Options struct {
 	To       age.Recipient
 	PartSize int64 // size limit of a file, in bytes; 0 means MaxPart
 	Workers  int   // number of chunks to compress at a time; 0 means one per processor
+	// Next returns the place of the next part; nil means that all are in the stream's folder.
+	Next func() (Place, error)
+	// Used reports whether the name of a stream is in use elsewhere; nil means that it is not.
+	Used func(name string) bool
 }
 
 // Writer seals its input. It must be ended with Close or Abort.
@@ -69,7 +83,7 @@ func Create(dir, name string, opt Options) (*Writer, error) {
 	if opt.Workers <= 0 {
 		opt.Workers = runtime.GOMAXPROCS(0)
 	}
-	p := newParts(dir, name, opt.PartSize)
+	p := newParts(dir, name, opt)
 	enc, err := age.Encrypt(p, opt.To)
 	if err != nil {
 		p.abort()

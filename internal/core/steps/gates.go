@@ -71,6 +71,7 @@ type KitFacts struct {
 type FitFacts struct {
 	Need     int64    // upper limit of the bytes to write
 	Free     uint64   // free bytes at the destination; ignored if Need is 0
+	More     bool     // another medium is asked for when this one is full
 	BadNames []string // names that the new computer's system forbids
 }
 
@@ -303,7 +304,7 @@ var Gates = []Gate{
 		}},
 	{"fits", []Step{Pack, Unpack}, false, false, NeedsFit, "there is enough free space",
 		func(f Facts) []string {
-			return when(f.Fit.Need > 0 && uint64(f.Fit.Need) > f.Fit.Free, "%s needed, %s free", humanize.Bytes(uint64(max(f.Fit.Need, 0))), humanize.Bytes(f.Fit.Free))
+			return when(!f.Fit.More && f.Fit.Need > 0 && uint64(f.Fit.Need) > f.Fit.Free, "%s needed, %s free", humanize.Bytes(uint64(max(f.Fit.Need, 0))), humanize.Bytes(f.Fit.Free))
 		}},
 	{"sealed", []Step{Deactivate, Activate}, true, false, NeedsKit, "everything in the card is sealed and undamaged",
 		func(f Facts) []string {

@@ -368,7 +368,7 @@ func (l *Scanner) space(a *App, f *steps.Facts) error {
 	if err != nil {
 		return err
 	}
-	f.Fit.Free = v.Free
+	f.Fit.Free, f.Fit.More = v.Free, l.More
 	if !l.Estimate || f.Fit.Need <= 0 || uint64(f.Fit.Need) <= f.Fit.Free {
 		return nil
 	}

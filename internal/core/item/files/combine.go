@@ -12,6 +12,7 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/tree"
 )
 
@@ -139,7 +140,7 @@ func copyAs(real, at string, info os.FileInfo) error {
 	}
 	defer r.Close()
 	part := at + tree.StageEnding
-	w, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	w, err := journal.Create(part, 0o600)
 	if err != nil {
 		return err
 	}

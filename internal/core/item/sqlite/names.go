@@ -11,6 +11,7 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
 	"movekit/internal/core/item"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -132,7 +133,7 @@ func linkOrCopy(from, to string) error {
 		return err
 	}
 	part := to + tree.StageEnding
-	w, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, info.Mode().Perm())
+	w, err := journal.Create(part, info.Mode().Perm())
 	if err != nil {
 		return err
 	}
