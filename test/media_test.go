@@ -32,7 +32,7 @@ func onSmallMedia(t *testing.T) string {
 		t.Cleanup(func() { syscall.Unmount(at, syscall.MNT_DETACH) })
 	}
 	for n := range 4 {
-		fatal.If(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("old/srv/diary/scan-%d", n)), noise(9<<20)[n:], 0o644))
+		fatal.If(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("old/srv/diary/scan-%d", n)), noise(9 << 20)[n:], 0o644))
 	}
 	must(t, 0, dir, "new", "first/kit", "--root", "old", "--cards", "diary.yaml", "--to", "NEW")
 	var free syscall.Statfs_t

@@ -123,13 +123,19 @@ func (u *ui) stopped() error {
 // errNo is the answer no.
 var errNo = fault.New(fault.Stopped, "you answered no")
 
-// ask asks a yes-or-no question. Enter means no. A non-interactive run needs --yes.
+// ask asks a yes-or-no question, which may have lines before it. Enter means no. A non-interactive run needs --yes.
 func (u *ui) ask(question string) error {
 	if u.yes {
 		return nil
 	}
 	if !u.canAsk() {
-		return fault.New(fault.Unanswered, "this run is non-interactive: %s", question)
+		return fault.New(fault.Unanswered, "this run is non-interactive: %s", strings.Join(strings.Fields(question), " "))
+	}
+	about := strings.Split(question, "\n")
+	question = about[len(about)-1]
+	u.done()
+	for _, line := range about[:len(about)-1] {
+		table.Fprintf(fold(u.err), "%s\n", line)
 	}
 	for {
 		line, err := u.read(question+" [y/N] ", false)

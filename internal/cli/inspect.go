@@ -79,7 +79,7 @@ one there. Exit code 1 means that something is damaged.`,
 				switch {
 				case d.Program:
 					e.printf("%s the program %s %s since the kit was made: do not start it; use another copy. It contains nothing of the move\n", e.result(false, "", "replaced:"), d.File, d.What)
-				case strings.HasPrefix(d.File, kit.InstallersDir+"/"):
+				case strings.HasPrefix(strings.TrimPrefix(d.File, "../"), kit.InstallersDir+"/"):
 					e.printf("%s %s %s; do not run this installer\n", e.result(false, "", "replaced:"), d.File, d.What)
 				case d.Minor:
 					e.printf("%s %s %s; it contains nothing of the move\n", e.paint("note:", table.Note), d.File, d.What)

@@ -22,7 +22,7 @@ import (
 
 func (e *env) newCommand() *cobra.Command {
 	var cards, apps, also []string
-	var to, toSystem, office, technician, back string
+	var to, toSystem, office, back string
 	var typed, keep bool
 	c := &cobra.Command{
 		Use:   "new DIR",
@@ -54,10 +54,16 @@ came from. Give it the earlier kit, or its record if the kit is closed.`,
 				case to != "" || keep || back != "" || typed:
 					return fault.New(fault.Usage, "the kit in %s is planned: leave out --to, --keep, --back and --type-passphrase", args[0])
 				}
-				technician = cmp.Or(technician, plan.Technician)
 				to, office, apps = plan.New, cmp.Or(office, plan.Office), append(apps, plan.Apps...)
 			}
-			n := kit.New{Planned: plan != nil, Tool: about.This().String(), Notices: about.Notices, Old: kit.ComputerOf(h.Computer), Keep: keep, Office: office, Technician: technician}
+			who, assigned := "", ""
+			if plan != nil {
+				assigned = plan.Technician
+			}
+			if who, err = e.askTechnician(assigned); err != nil {
+				return err
+			}
+			n := kit.New{Plan: plan, By: who, Tool: about.This().String(), Notices: about.Notices, Old: kit.ComputerOf(h.Computer), Keep: keep, Office: office, Technician: cmp.Or(assigned, who)}
 			var first *taken
 			if back != "" {
 				if first, err = e.takeBack(back, h, cards, apps, to, keep); err != nil {
@@ -93,7 +99,7 @@ came from. Give it the earlier kit, or its record if the kit is closed.`,
 				}
 			}
 			if plan != nil {
-				err = e.unlock(e.passphraseFile, func(p string) error { n.Passphrase = p; return kit.TryPlanned(args[0], p) })
+				err = e.unlock(e.passphraseFile, func(p string) error { n.Passphrase = p; return plan.Try(args[0], p) })
 			} else {
 				n.Passphrase, err = e.newPassphrase(e.passphraseFile, typed, kit.CheckPassphrase, kit.MakePassphrase)
 			}
@@ -105,8 +111,9 @@ came from. Give it the earlier kit, or its record if the kit is closed.`,
 					return err
 				}
 			}
-			if n.New = (kit.Computer{Name: to, System: target}); plan == nil || !inFolder(exe, filepath.Dir(args[0])) {
-				n.Programs = append([]string{exe}, also...) // in a folder of planned moves, one copy serves all
+			n.New = kit.Computer{Name: to, System: target}
+			if n.Shared = plan != nil && inFolder(exe, filepath.Dir(args[0])); !n.Shared {
+				n.Programs = append([]string{exe}, also...)
 			}
 			k, err := kit.Create(args[0], n)
 			if err != nil {
@@ -142,7 +149,6 @@ came from. Give it the earlier kit, or its record if the kit is closed.`,
 	f.StringArrayVar(&apps, "app", nil, "use only the card of this `APP`")
 	f.StringVar(&to, "to", "", "`NAME` of the new computer")
 	f.StringVar(&office, "office", "", "`NAME` of the office, for the board and the handover")
-	f.StringVar(&technician, "technician", "", "`NAME` of who does the move, for the board")
 	f.BoolVar(&keep, "keep", false, "create a safety copy: pack it again from time to time; licences are not changed")
 	f.StringVar(&toSystem, "to-system", "", "`SYSTEM` of the new computer: windows, linux or macos (default: the same as here)")
 	f.StringArrayVar(&also, "also", nil, "add this `FILE`, a build of this program for another system, to the kit")

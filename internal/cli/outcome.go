@@ -32,6 +32,9 @@ func (e *env) runStep(ctx context.Context, step steps.Step, apps []string, chang
 		return err
 	}
 	defer closeJob()
+	if e.kit.By, err = e.askTechnician(j.Manifest.Technician); err != nil {
+		return err
+	}
 	if change != nil {
 		if err := change(j); err != nil {
 			return err

@@ -3,7 +3,10 @@ package cli
 import (
 	"bytes"
 	_ "embed" // the sheet
+	"errors"
+	"fmt"
 	"html/template"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -11,9 +14,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
+	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
+	"movekit/internal/core/run"
 )
 
 //go:embed plan.html
@@ -27,7 +33,7 @@ type plannedMove struct {
 }
 
 func (e *env) planCommand() *cobra.Command {
-	var sheet string
+	var sheet, collection string
 	c := &cobra.Command{
 		Use:   "plan FILE.csv FOLDER",
 		Short: "Plan many moves from a table",
@@ -36,6 +42,10 @@ apps and users, of which old and new are required. The kits are in one folder, o
 or a share. Each gets a passphrase; all of them are written to --sheet, to print. The
 kits have no data yet: on each old computer, movekit run --plan FOLDER creates its kit
 and packs it, and on the new one it goes on.
+
+The folder gets one copy of this program and of the office's cards for all moves, and
+later one of each installer. If cards run commands, you are asked once for all moves:
+the answer is part of each kit, for exactly these cards.
 
 Lines whose kits are in the folder already are left as they are.`,
 		Example: "  movekit plan moves.csv /srv/moves --sheet passphrases.html",
@@ -59,6 +69,13 @@ Lines whose kits are in the folder already are left as they are.`,
 			if _, err := os.Lstat(sheet); err == nil {
 				return fault.New(fault.Usage, "%s already exists", sheet)
 			}
+			if err := shareProgram(args[1]); err != nil {
+				return err
+			}
+			list, err := shareCards(collection, args[1])
+			if err != nil {
+				return err
+			}
 			made, there := []plannedMove{}, 0
 			for _, p := range plans {
 				m := plannedMove{Planned: p, Folder: filepath.Join(args[1], strings.ToLower(item.FileName(p.Old+"-to-"+p.New)))}
@@ -71,12 +88,18 @@ Lines whose kits are in the folder already are left as they are.`,
 				}
 				made = append(made, m)
 			}
+			if len(made) > 0 {
+				if list, err = e.agreeForAll(list, len(made)); err != nil {
+					return err
+				}
+			}
 			if len(made) > 0 { // first, because a kit whose passphrase nobody knows is of no use
 				if err := writePlan(sheet, args[1], made); err != nil {
 					return err
 				}
 			}
 			for _, m := range made {
+				m.Agree(list)
 				if err := m.Prepare(m.Folder, m.Passphrase); err != nil {
 					return err
 				}
@@ -96,8 +119,104 @@ Lines whose kits are in the folder already are left as they are.`,
 			return nil
 		},
 	}
+	c.Flags().StringVar(&collection, "cards", "", "`FOLDER` with the office's cards (default: the office's collection, as for new)")
+	e.commandsFlag(c)
 	c.Flags().StringVar(&sheet, "sheet", "", "new `FILE` (HTML) for the passphrases, to print")
 	return c
+}
+
+// shareProgram copies this program and its builds for other systems into a folder, unless it runs there or has them.
+func shareProgram(folder string) error {
+	exe, err := os.Executable()
+	if err != nil {
+		return fault.Wrap(fault.Unreadable, err, "cannot find this program")
+	}
+	if inFolder(exe, folder) {
+		return nil
+	}
+	for _, from := range append([]string{exe}, otherPrograms(exe)...) {
+		if err := copyMissing(from, filepath.Join(folder, filepath.Base(from)), 0o755); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// shareCards copies the office's cards, with what is beside them, into the folder cards of a folder, unless it has one. It returns
+// them and the built-in ones.
+func shareCards(from, folder string) ([]*card.Card, error) {
+	to := filepath.Join(folder, "cards")
+	if info, err := os.Stat(to); err == nil && info.IsDir() {
+		from = to
+	}
+	if from == "" {
+		from = usualCards()
+	}
+	list, err := builtInCards()
+	if err != nil || from == "" {
+		return list, err
+	}
+	own, err := card.ReadDir(from) // before they are copied
+	if err != nil {
+		return nil, err
+	}
+	err = filepath.WalkDir(from, func(path string, e fs.DirEntry, err error) error {
+		rel, rerr := filepath.Rel(from, path)
+		if err = errors.Join(err, rerr); err != nil || !e.Type().IsRegular() {
+			return err
+		}
+		return copyMissing(path, filepath.Join(to, rel), 0o644)
+	})
+	if err != nil {
+		return nil, fault.Wrap(fault.CannotPlace, err, "cannot copy the cards to %s", to)
+	}
+	return append(own, list...), nil
+}
+
+// copyMissing copies a file, unless its destination exists.
+func copyMissing(from, to string, perm os.FileMode) error {
+	if _, err := os.Lstat(to); err == nil {
+		return nil
+	}
+	data, err := os.ReadFile(from)
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(to), 0o755)
+	}
+	if err == nil {
+		err = journal.WriteFile(to, data, perm)
+	}
+	if err != nil {
+		return fault.Wrap(fault.CannotPlace, err, "cannot copy %s to %s", from, to)
+	}
+	return nil
+}
+
+// agreeForAll shows the commands of cards and asks whether they may run in all moves. It returns the cards whose commands may run.
+// Without an answer, each move asks.
+func (e *env) agreeForAll(list []*card.Card, moves int) (agreed []*card.Card, err error) {
+	var text strings.Builder
+	for _, c := range list {
+		if len(c.Commands()) == 0 {
+			continue
+		}
+		agreed = append(agreed, c)
+		fmt.Fprintf(&text, "%s:\n", c.Title)
+		for _, args := range c.Commands() {
+			fmt.Fprintf(&text, "  %s\n", run.CommandLine(args))
+		}
+	}
+	if e.runCommands || len(agreed) == 0 {
+		return agreed, nil
+	}
+	question := "These cards run commands:\n" + text.String() + "Allow them in " + item.Plural(int64(moves), "move") + "?"
+	switch err := (&technician{env: e}).AgreeToRun(question); {
+	case err == nil:
+		return agreed, nil
+	case errors.Is(err, errNo), run.IsNonInteractive(err):
+		return nil, nil
+	default:
+		return nil, err
+	}
 }
 
 // inFolder reports whether a file is in a folder.

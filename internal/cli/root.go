@@ -43,6 +43,7 @@ type env struct {
 	overrides      []string
 	because        string
 	runCommands    bool
+	technician     string   // name of who does the work (--technician)
 	packs          bool     // the command seals data, for which the kit may need another medium
 	media          []string // folders on other media on which the kit continues (--medium)
 	log            *slog.Logger
@@ -128,6 +129,7 @@ In a terminal, movekit without a command guides you through all of it.`,
 	f.StringVar(&e.root, "root", "", "use the computer whose disk is in this `FOLDER`")
 	f.StringArrayVar(&e.drives, "drive", nil, "`D=FOLDER`: the folder has the content of drive D, of the disk or of the old computer; also for a mount point (/data=FOLDER)")
 	f.StringVar(&e.passphraseFile, "passphrase-file", "", "`FILE` with the kit's passphrase (default: $MOVEKIT_PASSPHRASE, or a prompt)")
+	f.StringVar(&e.technician, "technician", "", "`NAME` of who does the work, for the journal and the board (default: $MOVEKIT_TECHNICIAN)")
 	f.BoolVar(&e.json, "json", false, "print results as JSON")
 	f.BoolVarP(&e.yes, "yes", "y", false, "answer yes to every yes-or-no question")
 	f.StringVar(&e.answersFile, "answers", "", "YAML `FILE` with answers to prompts and manual steps")
@@ -309,6 +311,7 @@ func (e *env) job(apps []string, unlock bool) (*move.Move, func(), error) {
 		k.Close()
 		return nil, nil, err
 	}
+	k.By = e.technicianName()
 	e.kit = k
 	r := run.New(k, h)
 	r.MoreMedia = k.Media.Next != nil

@@ -35,24 +35,25 @@ const (
 
 // Report is the handover.
 type Report struct {
-	Version   int              `json:"report"`
-	Written   time.Time        `json:"written"`
-	Kit       string           `json:"kit"`
-	Tool      string           `json:"tool"`
-	Old       kit.Computer     `json:"old"`
-	New       kit.Computer     `json:"new"`
-	Result    Result           `json:"result"`
-	Sentence  string           `json:"sentence"`
-	Apps      []App            `json:"apps"`
-	Overrides []steps.Override `json:"overridden_gates"`
-	Office    string           `json:"office,omitempty"`
-	Keep      bool             `json:"safety_copy,omitempty"`
-	Closed    *kit.Closed      `json:"closed,omitempty"`
-	Backs     string           `json:"takes_back,omitempty"` // id of the kit whose move this one takes back
-	TakenBack *steps.TakenBack `json:"taken_back,omitempty"`
-	part      bool             // it does not cover every app in the kit
-	stays     []string         // data that stays where it is, but has changed
-	notices   []File           // for the vendors of licences
+	Version   int                  `json:"report"`
+	Written   time.Time            `json:"written"`
+	Kit       string               `json:"kit"`
+	Tool      string               `json:"tool"`
+	Old       kit.Computer         `json:"old"`
+	New       kit.Computer         `json:"new"`
+	Result    Result               `json:"result"`
+	Sentence  string               `json:"sentence"`
+	Apps      []App                `json:"apps"`
+	Overrides []steps.Override     `json:"overridden_gates"`
+	Office    string               `json:"office,omitempty"`
+	Keep      bool                 `json:"safety_copy,omitempty"`
+	Closed    *kit.Closed          `json:"closed,omitempty"`
+	Backs     string               `json:"takes_back,omitempty"` // id of the kit whose move this one takes back
+	TakenBack *steps.TakenBack     `json:"taken_back,omitempty"`
+	Work      []steps.Contribution `json:"work,omitempty"` // who did what, if technicians gave their names
+	part      bool                 // it does not cover every app in the kit
+	stays     []string             // data that stays where it is, but has changed
+	notices   []File               // for the vendors of licences
 }
 
 // App is one application's part of the handover.
@@ -106,7 +107,7 @@ type Licence struct {
 
 // Build returns the handover.
 func Build(m kit.Manifest, cards []*card.Card, s *steps.State) *Report {
-	r := &Report{Version: Version, Written: time.Now().UTC().Truncate(time.Second), Kit: m.ID, Tool: m.Tool, Old: m.Old, New: s.New, Overrides: s.Overrides, Closed: s.Closed, Office: m.Office, Keep: m.Keep, Backs: m.Back, TakenBack: s.Back}
+	r := &Report{Version: Version, Written: time.Now().UTC().Truncate(time.Second), Kit: m.ID, Tool: m.Tool, Old: m.Old, New: s.New, Overrides: s.Overrides, Closed: s.Closed, Office: m.Office, Keep: m.Keep, Backs: m.Back, TakenBack: s.Back, Work: s.Contributions}
 	if r.Overrides == nil {
 		r.Overrides = []steps.Override{}
 	}

@@ -239,6 +239,7 @@ func (r *Report) Notes() []Note {
 	if r.Backs != "" {
 		back.Lines = append(back.Lines, fmt.Sprintf("this takes the move of the kit %s back: %s is the computer that was replaced by %s", r.Backs, r.New.Name, r.Old.Name))
 	}
+	who := Note{Title: "Who did what", Lines: r.who()}
 	stick := Note{Title: "The kit", Lines: []string{"it still holds the office's data, encrypted; `movekit close` empties it"}}
 	if c := r.Closed; c != nil {
 		stick.Lines = []string{"it is closed: the key is destroyed, and the sealed data is removed"}
@@ -247,10 +248,28 @@ func (r *Report) Notes() []Note {
 		}
 	}
 	var out []Note
-	for _, n := range []Note{back, moved, stayed, hand, absent, left, unkept, old, aside, decided, stick} {
+	for _, n := range []Note{back, moved, stayed, hand, absent, left, unkept, old, aside, decided, who, stick} {
 		if len(n.Lines) > 0 {
 			out = append(out, n)
 		}
+	}
+	return out
+}
+
+// who lists the steps that each technician did on each computer.
+func (r *Report) who() (out []string) {
+	type at struct{ by, computer string }
+	did := map[at][]string{}
+	var order []at
+	for _, w := range r.Work {
+		key := at{w.By, w.Computer}
+		if did[key] == nil {
+			order = append(order, key)
+		}
+		did[key] = append(did[key], string(w.Step))
+	}
+	for _, key := range order {
+		out = append(out, fmt.Sprintf("%s on %s: %s", key.by, key.computer, strings.Join(did[key], ", ")))
 	}
 	return out
 }

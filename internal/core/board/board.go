@@ -136,7 +136,7 @@ func (m *Move) Days(now time.Time) int {
 
 // Of summarises one move from its manifest, cards and state.
 func Of(m kit.Manifest, cards []*card.Card, s *steps.State, now time.Time) Move {
-	out := Move{Kit: m.ID, Office: m.Office, Old: m.Old, New: s.New, Keep: m.Keep, Backs: m.Back, Technician: m.Technician, Made: m.Made, Last: s.Last, Closed: s.Closed != nil, Apps: []App{}}
+	out := Move{Kit: m.ID, Office: m.Office, Old: m.Old, New: s.New, Keep: m.Keep, Backs: m.Back, Technician: cmp.Or(strings.Join(s.Technicians(), ", "), m.Technician), Made: m.Made, Last: s.Last, Closed: s.Closed != nil, Apps: []App{}}
 	if s.Back != nil {
 		out.Back = s.Back.Kit
 	}

@@ -39,6 +39,7 @@ type Line struct {
 	User     string          `json:"user,omitempty"`
 	Licence  string          `json:"licence,omitempty"`
 	Computer string          `json:"computer,omitempty"` // name of the computer that wrote it
+	By       string          `json:"by,omitempty"`       // name of the technician; "" if unknown
 	Data     json.RawMessage `json:"data,omitempty"`
 	Prev     string          `json:"prev"`          // BLAKE3 of the line before, hex
 	MAC      string          `json:"mac,omitempty"` // keyed BLAKE3 of this line without the mac, hex

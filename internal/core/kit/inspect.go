@@ -145,6 +145,11 @@ func Inspect(ctx context.Context, dir string, media *Media, apps []string, progr
 	if err := in.hashAll(ctx, dir, files.onlyOn(0), "", progress); err != nil {
 		return nil, err
 	}
+	if openErr == nil && len(apps) == 0 {
+		if err := in.hashAll(ctx, filepath.Dir(opened.Dir), opened.made().Shared, sharedPrefix, progress); err != nil {
+			return nil, err
+		}
+	}
 	if openErr == nil { // else nobody knows which media are its own
 		if media == nil {
 			media = &Media{}
@@ -275,6 +280,9 @@ func chosen(sums map[string]string, apps []string) map[string]string {
 	}
 	return out
 }
+
+// sharedPrefix is put before the names of files in the folder above the kit's.
+const sharedPrefix = "../"
 
 // hashMedia hashes the files on other media, one medium after the other.
 func (in *Inspection) hashMedia(ctx context.Context, media *Media, id string, sums fileSet, progress func(int64)) error {

@@ -125,6 +125,8 @@ func (m *Manifest) usable() bool {
 // that none can be replaced.
 type Made struct {
 	Files map[string]string `json:"files"` // BLAKE3 by name
+	// Shared has the hashes of installers that several kits use, by their names in the folder above the kit's.
+	Shared map[string]string `json:"shared,omitempty"`
 }
 
 // Kit is an opened kit.
@@ -133,6 +135,7 @@ type Kit struct {
 	Manifest Manifest
 	Cards    []*card.Card
 	Log      *journal.Log
+	By       string            // name of the technician, for the journal; "" if unknown
 	Media    Media             // other media that have sealed files
 	sums     map[string]string // CHECKSUMS.b3: hash by slash-separated name
 	recorded contents          // their content according to the journal
@@ -148,11 +151,13 @@ type Kit struct {
 type New struct {
 	Tool       string
 	Old, New   Computer
-	Keep       bool   // it is a safety copy
-	Technician string // who does the move
-	Planned    bool   // the folder has a plan with the kit's key
-	Back       string // id of the kit whose move it takes back
-	Office     string // name of the office
+	Keep       bool     // it is a safety copy
+	Technician string   // who does the move
+	By         string   // name of who creates it, for the journal
+	Plan       *Planned // the plan in the folder, whose key the kit gets; nil if there is none
+	Shared     bool     // the folder above serves many kits: it has the program and the installers
+	Back       string   // id of the kit whose move it takes back
+	Office     string   // name of the office
 	Cards      []*card.Card
 	Programs   []string          // executables to copy into the kit
 	Installers map[string]string // files and folders to copy into the kit, by app
@@ -197,7 +202,7 @@ func Create(dir string, n New) (*Kit, error) {
 	}
 	id := make([]byte, 8)
 	rand.Read(id)
-	k := &Kit{Dir: dir, Cards: n.Cards, sums: map[string]string{}, Log: &journal.Log{}}
+	k := &Kit{Dir: dir, By: n.By, Cards: n.Cards, sums: map[string]string{}, Log: &journal.Log{}}
 	k.Manifest = Manifest{
 		Format: Format, ID: hex.EncodeToString(id), Made: time.Now().UTC().Truncate(time.Second),
 		Tool: n.Tool, Old: n.Old, New: n.New, Keep: n.Keep, Back: n.Back, Technician: n.Technician, Office: n.Office,
@@ -224,8 +229,8 @@ func Create(dir string, n New) (*Kit, error) {
 
 func (k *Kit) fill(n New) (err error) {
 	var wrapped []byte
-	if n.Planned {
-		if k.identity, err = plannedKey(k.Dir, n.Passphrase); err == nil {
+	if n.Plan != nil {
+		if k.identity, err = n.Plan.key(k.Dir, n.Passphrase); err == nil {
 			wrapped, err = journal.ReadFile(filepath.Join(k.Dir, KeyFile), maxSmall)
 		}
 	} else if k.identity, err = age.GenerateX25519Identity(); err == nil {
@@ -256,8 +261,14 @@ func (k *Kit) fill(n New) (err error) {
 			return err
 		}
 	}
+	shared := fileSet{}
 	for _, app := range slices.Sorted(maps.Keys(n.Installers)) {
-		if err := k.copyInstaller(app, n.Installers[app]); err != nil {
+		if n.Shared {
+			err = k.shareInstaller(app, n.Installers[app], shared)
+		} else {
+			err = k.copyInstaller(app, n.Installers[app])
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -267,10 +278,17 @@ func (k *Kit) fill(n New) (err error) {
 	if err := k.saveSums(); err != nil {
 		return err
 	}
-	if _, err = k.Record(journal.Line{Event: journal.EventMade, Computer: n.Old.Name}, Made{Files: k.sums}); err == nil && n.Planned {
-		err = os.Remove(filepath.Join(k.Dir, PlanFile))
+	if _, err = k.Record(journal.Line{Event: journal.EventMade, Computer: n.Old.Name}, Made{Files: k.sums, Shared: shared}); err != nil || n.Plan == nil {
+		return err
 	}
-	return err
+	for _, c := range n.Cards {
+		if n.Plan.agreed(c) {
+			if _, err := k.Record(journal.Line{Event: journal.EventAgreed, App: c.Name, Computer: n.Old.Name}, c.Commands()); err != nil {
+				return err
+			}
+		}
+	}
+	return os.Remove(filepath.Join(k.Dir, PlanFile))
 }
 
 // halfMade reports whether a folder was left by an interrupted Create: it has the small files of a
@@ -469,7 +487,7 @@ func (k *Kit) Record(line journal.Line, data any) (journal.Line, error) {
 		}
 		line.Data = raw
 	}
-	k.wrote = true
+	k.wrote, line.By = true, k.By
 	if err := k.Log.Append(line, k.key); err != nil {
 		k.failed = err
 		return line, err

@@ -13,6 +13,8 @@ import (
 	"filippo.io/age"
 	"github.com/goccy/go-yaml"
 
+	"movekit/internal/core/card"
+	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/yamltext"
@@ -29,6 +31,35 @@ type Planned struct {
 	Technician string            `yaml:"technician,omitempty"`
 	Apps       []string          `yaml:"apps,omitempty"`  // empty means all that are there
 	Users      map[string]string `yaml:"users,omitempty"` // user on the new computer, by user on the old one
+	// Agreed has the hashes of cards whose commands the planner agreed to run, by app.
+	Agreed map[string]string `yaml:"agreed,omitempty"`
+	// MAC shows that somebody who knows the passphrase wrote the plan.
+	MAC string `yaml:"mac"`
+}
+
+// Agree records that the commands of cards may run in this move.
+func (p *Planned) Agree(cards []*card.Card) {
+	p.Agreed = map[string]string{}
+	for _, c := range cards {
+		p.Agreed[c.Name] = digest.Of(c.Text).String()
+	}
+}
+
+// agreed reports whether the planner agreed to the commands of exactly this card.
+func (p *Planned) agreed(c *card.Card) bool {
+	return len(c.Commands()) > 0 && p.Agreed[c.Name] == digest.Of(c.Text).String()
+}
+
+// mac returns the code of the plan for the kit's key.
+func (p Planned) mac(id *age.X25519Identity) (string, error) {
+	p.MAC = ""
+	text, err := yaml.Marshal(p)
+	if err != nil {
+		return "", fault.Wrap(fault.Internal, err, "cannot write a plan")
+	}
+	h := digest.Keyed(digest.Derive("movekit kit v1 plan authenticity", []byte(id.String())))
+	h.Write(text)
+	return h.Sum().String(), nil
 }
 
 // columns of a table of moves. The first two are required.
@@ -122,6 +153,9 @@ func (p Planned) Prepare(dir, passphrase string) error {
 	if err != nil {
 		return err
 	}
+	if p.MAC, err = p.mac(id); err != nil {
+		return err
+	}
 	text, err := yaml.Marshal(p)
 	if err == nil {
 		err = os.MkdirAll(dir, 0o755)
@@ -159,16 +193,23 @@ func PlanIn(dir string) (*Planned, error) {
 	return &p, nil
 }
 
-// TryPlanned returns an error if a passphrase does not open the key of a planned kit.
-func TryPlanned(dir, passphrase string) error {
-	_, err := plannedKey(dir, passphrase)
+// Try returns an error if a passphrase does not open the key of the planned kit, or if the plan was changed without it.
+func (p *Planned) Try(dir, passphrase string) error {
+	_, err := p.key(dir, passphrase)
 	return err
 }
 
-func plannedKey(dir, passphrase string) (*age.X25519Identity, error) {
+func (p *Planned) key(dir, passphrase string) (*age.X25519Identity, error) {
 	wrapped, err := journal.ReadFile(filepath.Join(dir, KeyFile), maxSmall)
 	if err != nil {
 		return nil, fault.Wrap(fault.Damaged, err, "the plan in %s has no key", dir)
 	}
-	return unwrapKey(wrapped, passphrase)
+	id, err := unwrapKey(wrapped, passphrase)
+	if err != nil {
+		return nil, err
+	}
+	if mac, err := p.mac(id); err != nil || mac != p.MAC {
+		return nil, fault.Wrap(fault.Forged, err, "the plan in %s was changed without its passphrase", dir)
+	}
+	return id, nil
 }

@@ -58,7 +58,7 @@ type Technician interface {
 	Password(prompt string) (string, error)
 	// Agree asks for consent to something irreversible.
 	Agree(question string) error
-	// AgreeToRun asks for consent to run programs.
+	// AgreeToRun asks for consent to run programs. The question can have several lines.
 	AgreeToRun(question string) error
 	// Change shows planned changes to an item's settings, and reports whether the user agrees. If
 	// nobody can answer, it returns an error.

@@ -322,11 +322,16 @@ func (r *Run) ForApp(c *card.Card) *Host {
 	return &h
 }
 
+// CommandLine returns a command on one line, for a question.
+func CommandLine(args []string) string {
+	return strings.NewReplacer("\n", `\n`, "\r", `\r`).Replace(strings.Join(args, " "))
+}
+
 // AgreeToCommands shows the user the commands of a card and asks for consent, once per kit.
 func (r *Run) AgreeToCommands(c *card.Card) error {
 	var list []string
 	for _, args := range c.Commands() {
-		list = append(list, strings.Join(args, " "))
+		list = append(list, CommandLine(args))
 	}
 	if err := r.Technician.AgreeToRun("The card of " + c.Title + " runs these commands on " + r.Computer.Name() + ":\n  " + strings.Join(list, "\n  ") + "\nAllow them to run?"); err != nil {
 		return err

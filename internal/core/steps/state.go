@@ -123,30 +123,31 @@ type Override struct {
 
 // State is the state of the move that the journal records.
 type State struct {
-	Old, New  kit.Computer
-	Items     map[Key]*Item
-	Order     []Key // items in the order they were first sealed
-	Licences  map[Key]*Licence
-	LicOrder  []Key
-	Packed    map[string]*Packed
-	Found     map[string]*AppFound // apps as they were found on the new computer
-	Opened    map[string]*Opened   // apps that were checked in the app itself since their data was placed
-	SyncOff   map[string]bool      // apps that no longer sync on the old computer, according to the technician
-	Asides    map[string][]string  // data set aside on the new computer, by app
-	Chosen    Chosen               // destinations on the new computer
-	Overrides []Override
-	Stopped   map[Key]map[string]JobState // jobs that the move stopped, by computer (machine.ID): as they were before
-	Started   map[Key]bool                // jobs that the move started on the new computer
-	Agreed    map[string]bool             // apps whose commands the user agreed to run
-	Back      *TakenBack                  // nil if the move is not taken back
-	Reported  time.Time
-	HandedTo  string      // a folder outside the kit that has the handover; "" if none
-	Closed    *kit.Closed // nil if the kit is open
-	Keep      bool        // the kit is a safety copy
-	States    []Copy      // the kept states of a safety copy, the newest last
-	Past      int         // journal line of the state in use; 0 is the newest content of the kit
-	latest    Copy        // the newest content of the kit
-	Last      time.Time
+	Old, New      kit.Computer
+	Items         map[Key]*Item
+	Order         []Key // items in the order they were first sealed
+	Licences      map[Key]*Licence
+	LicOrder      []Key
+	Packed        map[string]*Packed
+	Found         map[string]*AppFound // apps as they were found on the new computer
+	Opened        map[string]*Opened   // apps that were checked in the app itself since their data was placed
+	SyncOff       map[string]bool      // apps that no longer sync on the old computer, according to the technician
+	Asides        map[string][]string  // data set aside on the new computer, by app
+	Chosen        Chosen               // destinations on the new computer
+	Overrides     []Override
+	Stopped       map[Key]map[string]JobState // jobs that the move stopped, by computer (machine.ID): as they were before
+	Started       map[Key]bool                // jobs that the move started on the new computer
+	Agreed        map[string]bool             // apps whose commands the user agreed to run
+	Back          *TakenBack                  // nil if the move is not taken back
+	Reported      time.Time
+	HandedTo      string         // a folder outside the kit that has the handover; "" if none
+	Closed        *kit.Closed    // nil if the kit is open
+	Keep          bool           // the kit is a safety copy
+	States        []Copy         // the kept states of a safety copy, the newest last
+	Past          int            // journal line of the state in use; 0 is the newest content of the kit
+	latest        Copy           // the newest content of the kit
+	Contributions []Contribution // who did which step where, in the order of the first line of each
+	Last          time.Time
 }
 
 // Fold builds the State from the journal's lines.
@@ -169,6 +170,7 @@ func read[T any](l journal.Line) *T {
 // Add applies one more journal line.
 func (s *State) Add(l journal.Line) {
 	s.Last = l.At
+	s.did(l)
 	key := Key{l.App, l.Item, l.User}
 	switch l.Event {
 	case journal.EventSealed:

@@ -211,7 +211,7 @@ func (o *session) Stage(ctx context.Context, d *Sealed, p served.Loading) (notes
 	}); err != nil {
 		return nil, err
 	}
-	question := fmt.Sprintf("The indexes or checks of the database %s use %s, which the server runs as an administrator for every row.\nAllow it?", p.Stage, called)
+	question := fmt.Sprintf("The indexes or checks of the database %s use %s, which the server runs as an administrator for every row. Allow it?", p.Stage, called)
 	if called != "" && (p.Allow == nil || p.Allow(question) != nil) {
 		if ctx.Err() == nil {
 			err = fault.New(fault.ManualStep, "indexes or checks of the database use %s, which the server would run as an administrator for every row, and nobody has allowed it", called)
