@@ -3,7 +3,10 @@ package test
 import (
 	"encoding/json"
 	"fmt"
+	"io/fs"
+	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -135,4 +138,60 @@ items:
 	if out := must(t, 1, dir, "inspect", "--kit", "kit"); !strings.Contains(out.out, filepath.Base(both[0])+": is missing") {
 		t.Errorf("a file of an older state is missing: %s", out.out)
 	}
+}
+
+// TestStatesShareParts changes a little of a large folder: the next state adds little to the kit, also after packs that were killed
+// at random moments. Without the program, README.txt shows how to extract a state.
+func TestStatesShareParts(t *testing.T) {
+	t.Parallel()
+	dir := office(t)
+	for n := range 5 {
+		fatal.If(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("old/srv/diary/scan-%d", n)), noise(9<<20)[n:], 0o644))
+	}
+	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "diary.yaml", "--keep")
+	step(t, 0, dir, "old", "pack")
+	size := func() (n int64) {
+		filepath.WalkDir(filepath.Join(dir, "kit/sealed"), func(_ string, e fs.DirEntry, err error) error {
+			if info, ierr := e.Info(); err == nil && ierr == nil && !e.IsDir() {
+				n += info.Size()
+			}
+			return err
+		})
+		return n
+	}
+	first := size()
+	record := filepath.Join(dir, "old/srv/diary/2025/a.rec")
+	fatal.If(t, os.WriteFile(record, []byte("changed"), 0o644))
+	killedAnywhere(t, rand.New(rand.NewPCG(5, 5)), 8, 2, 600*time.Millisecond, dir, "pack", "--kit", "kit", "--root", "old")
+	step(t, 0, dir, "old", "pack")
+	if grown := size() - first; grown <= 0 || grown > 20<<20 {
+		t.Errorf("the first state has %d bytes, the second adds %d", first, grown)
+	}
+	must(t, 0, dir, "inspect", "--kit", "kit")
+	step(t, 0, dir, "new", "unpack", "--state", "newest")
+	same(t, filepath.Join(dir, "old/srv/diary"), filepath.Join(dir, "new/srv/diary"))
+	// A damaged section is sealed again.
+	sections, _ := filepath.Glob(filepath.Join(dir, "kit/sealed/diary/diary.tar.*"))
+	fatal.If(t, os.WriteFile(sections[0], []byte("spoilt"), 0o600))
+	must(t, 1, dir, "inspect", "--kit", "kit")
+	step(t, 0, dir, "old", "pack", "--states", "1")
+	must(t, 0, dir, "inspect", "--kit", "kit")
+
+	need(t, "age", "zstd", "tar", "script")
+	readme, _ := os.ReadFile(filepath.Join(dir, "kit/README.txt"))
+	_, line, _ := strings.Cut(string(readme), "for p in $(grep")
+	line, _, _ = strings.Cut(line, "\n\n")
+	line = "for p in $(grep" + strings.NewReplacer("APP", "diary", "ITEM", "diary").Replace(line)
+	unwrap := exec.Command("script", "-qec", "age -d -o identity.txt key.age", "/dev/null") // age asks in a terminal
+	unwrap.Dir, unwrap.Stdin = filepath.Join(dir, "kit"), strings.NewReader(passphrase+"\n")
+	if out, err := unwrap.CombinedOutput(); err != nil {
+		t.Fatalf("age: %v %s", err, out)
+	}
+	fatal.If(t, os.Mkdir(filepath.Join(dir, "kit/out"), 0o755))
+	extract := exec.Command("bash", "-o", "pipefail", "-ec", line)
+	extract.Dir = filepath.Join(dir, "kit")
+	if out, err := extract.CombinedOutput(); err != nil {
+		t.Fatalf("%s: %v %s", line, err, out)
+	}
+	same(t, filepath.Join(dir, "old/srv/diary"), filepath.Join(dir, "kit/out"))
 }

@@ -194,11 +194,12 @@ type fileSet map[string]string
 
 // contents are the files that should be in the kit according to the journal.
 type contents struct {
-	files   fileSet            // other than sealed ones
-	streams map[string]fileSet // the newest sealed files of each stream
-	states  []fileSet          // the sealed files of each kept state
-	lines   int                // number of lines processed
-	all     fileSet
+	files    fileSet                // other than sealed ones
+	streams  map[string]fileSet     // the newest sealed files of each stream
+	sections map[string][]seal.Part // the files of every section that was sealed, by app and id
+	states   []fileSet              // the sealed files of each kept state
+	lines    int                    // number of lines processed
+	all      fileSet
 }
 
 // recorded returns the files that should be in the kit according to the journal.
@@ -207,7 +208,7 @@ func recorded(log *journal.Log) fileSet { return new(contents).upTo(log) }
 // upTo processes the journal's new lines, and returns the files.
 func (c *contents) upTo(log *journal.Log) fileSet {
 	if c.files == nil {
-		c.files, c.streams = fileSet{}, map[string]fileSet{}
+		c.files, c.streams, c.sections = fileSet{}, map[string]fileSet{}, map[string][]seal.Part{}
 	} else if c.lines == len(log.Lines) {
 		return c.all
 	}
@@ -250,17 +251,44 @@ func (c *contents) add(l journal.Line) {
 		}
 		c.states = append(c.states, now)
 		c.states = c.states[max(len(c.states)-max(copied.Keep, 1), 0):]
+		c.all = fileSet{}
+		for _, files := range c.states {
+			maps.Copy(c.all, files)
+		}
+		for key := range c.sections { // those of dropped states are removed
+			if app, id, _ := strings.Cut(key, "/"); c.section(app, id) == nil {
+				delete(c.sections, key)
+			}
+		}
 	case journal.EventSealed, journal.EventPathsPlanned:
 		var s Sealed
 		if bytejson.Unmarshal(l.Data, &s) != nil {
 			return
 		}
-		files := fileSet{}
+		files, section := fileSet{}, ""
 		for _, p := range s.All() {
 			files[location(l.App, p)] = p.Hash
+			if p.Section != "" {
+				section = l.App + "/" + p.Section
+				delete(c.sections, section)
+			}
+			if section != "" {
+				c.sections[section] = append(c.sections[section], p)
+			}
 		}
 		c.streams[l.App+"/"+l.Licence+"/"+s.Stream] = files
 	}
+}
+
+// section returns the files of a section of an app's streams, if all of them should be in the kit.
+func (c *contents) section(app, id string) []seal.Part {
+	parts := c.sections[app+"/"+id]
+	for _, p := range parts {
+		if _, is := c.all[location(app, p)]; !is {
+			return nil
+		}
+	}
+	return parts
 }
 
 // chosen returns the files that a step on the given apps needs: their sealed files, and the files

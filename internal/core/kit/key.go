@@ -178,3 +178,8 @@ func unwrapKey(wrapped []byte, passphrase string) (*age.X25519Identity, error) {
 func authenticityKey(id *age.X25519Identity) digest.Sum {
 	return digest.Derive("movekit kit v1 journal authenticity", []byte(id.String()))
 }
+
+// sectionKey returns the key of the sections of sealed streams.
+func sectionKey(id *age.X25519Identity) digest.Sum {
+	return digest.Derive("movekit kit v1 sections", []byte(id.String()))
+}

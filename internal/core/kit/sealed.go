@@ -47,11 +47,23 @@ func (k *Kit) Seal(app, name string, o seal.Options) (Stream, error) {
 		}
 		o.Used = func(name string) bool { return names[name] || names[name+".001"] }
 	}
+	if k.Manifest.Keep {
+		k.recorded.upTo(k.Log)
+		return seal.CreateSections(k.appDir(app), name, o, seal.Sharing{Key: sectionKey(k.identity), Known: func(id string) []seal.Part { return k.undamaged(app, k.recorded.section(app, id)) }}), nil
+	}
 	w, err := seal.Create(k.appDir(app), name, o)
 	if err != nil {
 		return nil, err
 	}
 	return w, nil
+}
+
+// undamaged returns the files of a section if all of them are as they were written.
+func (k *Kit) undamaged(app string, parts []seal.Part) []seal.Part {
+	if len(parts) == 0 || len(k.DamagedFiles(context.Background(), app, Sealed{Parts: parts})) > 0 {
+		return nil
+	}
+	return parts
 }
 
 // Open reads a sealed stream of an app.

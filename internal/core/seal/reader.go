@@ -31,10 +31,22 @@ type Reader struct {
 }
 
 // Open opens the sealed stream whose files are parts, in the folder dir or in their own.
-func Open(dir string, parts []Part, id age.Identity) (*Reader, error) {
+func Open(dir string, parts []Part, id age.Identity) (io.ReadCloser, error) {
 	if len(parts) == 0 {
 		return nil, fault.New(fault.Damaged, "a sealed stream in %s has no files", dir)
 	}
+	if sections := sectionsOf(parts); len(sections) > 1 {
+		return &chain{dir: dir, rest: sections, id: id}, nil
+	}
+	r, err := open(dir, parts, id)
+	if err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+// open opens one section, or a stream without sections.
+func open(dir string, parts []Part, id age.Identity) (*Reader, error) {
 	r := &Reader{name: parts[0].Name}
 	var err error
 	if r.files, err = join(dir, parts); err != nil {

@@ -30,8 +30,10 @@ type Part struct {
 	Size int64  `json:"size"` // bytes
 	Hash string `json:"b3"`   // BLAKE3 of the file, hex
 	// Medium is the number of the medium that has the file, from 2; 0 means that of the kit.
-	Medium int    `json:"medium,omitempty"`
-	Dir    string `json:"-"` // its folder, if that is not the stream's
+	Medium int `json:"medium,omitempty"`
+	// Section is the id of a section that begins with this file; "" if the stream has none.
+	Section string `json:"section,omitempty"`
+	Dir     string `json:"-"` // its folder, if that is not the stream's
 }
 
 // Place is where a part of a stream is written.
