@@ -2,11 +2,16 @@ package test
 
 import (
 	"bufio"
+	"bytes"
 	"context"
+	"io"
+	"math/rand/v2"
+	"net"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 
 	"movekit/test/fatal"
@@ -114,4 +119,106 @@ func TestServerKit(t *testing.T) {
 	own, _ := os.ReadFile(filepath.Join(server.Home, ".ssh/id_ed25519.pub"))
 	fatal.If(t, server.Know(string(own)))
 	far(1, "new", "status").tells(t, "key mismatch")
+}
+
+// TestShareCut moves over a network that drops connections at random, and listens in between: every run continues, and nothing that
+// passes has a word of the data or the passphrase.
+func TestShareCut(t *testing.T) {
+	t.Parallel()
+	dir := settled(t)
+	for n := range 6 {
+		text := strings.Repeat("the berths of Quay Seven are full until the tide turns\n", 30_000+n)
+		fatal.If(t, os.WriteFile(filepath.Join(dir, "old/srv/diary", "berths-"+string(rune('a'+n))), []byte(text), 0o644))
+		fatal.If(t, os.WriteFile(filepath.Join(dir, "old/srv/diary", "scan-"+string(rune('a'+n))), noise(1<<20)[n:], 0o644))
+	}
+	step(t, 0, dir, "old", "pack")
+	address, stop := sharing(t, dir)
+	defer stop()
+	wire := newWire(t, regexp.MustCompile(`[^/]+:\d+`).FindString(address), 12)
+	far := func(args ...string) said {
+		cmd := command(t.Context(), dir, append(args, "--kit", "sftp://"+wire.address+"/", "--root", "new", "--user", "maren=mholm", "--yes")...)
+		cmd.Env = append(cmd.Env, "XDG_CACHE_HOME="+filepath.Join(dir, "cache-of-new"))
+		return finish(t, cmd)
+	}
+	failed := 0
+	for s := far("unpack"); s.code != 0; s = far("unpack") {
+		if failed++; failed > 30 || !strings.Contains(s.err, "safe: ") {
+			t.Fatalf("unpack: exit %d\n%s%s", s.code, s.out, s.err)
+		}
+	}
+	same(t, filepath.Join(dir, "old/srv/diary"), filepath.Join(dir, "new/srv/diary"))
+	cut, heard := wire.close()
+	t.Logf("%d cuts, %d runs that failed, %d bytes heard", cut, failed, len(heard))
+	if failed < 3 || len(heard) < 3<<20 {
+		t.Errorf("%d runs failed, %d bytes heard", failed, len(heard))
+	}
+	for _, secret := range []string{"berths of Quay", "maren", passphrase, strings.Split(passphrase, "-")[0]} {
+		if bytes.Contains(heard, []byte(secret)) {
+			t.Errorf("%q was heard", secret)
+		}
+	}
+	if journal, _ := os.ReadFile(filepath.Join(dir, "kit/journal.jsonl")); !bytes.Contains(journal, []byte(`"placed"`)) {
+		t.Error("the kit on the old computer does not have the unpack")
+	}
+}
+
+// wire is a network between two computers that drops connections and records what passes.
+type wire struct {
+	address string
+	mu      sync.Mutex
+	heard   []byte
+	cuts    int // left
+	cut     int
+	end     func()
+}
+
+func newWire(t *testing.T, to string, cuts int) *wire {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	fatal.If(t, err)
+	w := &wire{address: l.Addr().String(), cuts: cuts, end: func() { l.Close() }}
+	random := rand.New(rand.NewPCG(3, 3))
+	go func() {
+		for {
+			near, err := l.Accept()
+			if err != nil {
+				return
+			}
+			far, err := net.Dial("tcp", to)
+			if err != nil {
+				near.Close()
+				continue
+			}
+			most := int64(1 << 40)
+			if w.mu.Lock(); w.cuts > 0 {
+				w.cuts--
+				w.cut++
+				most = random.Int64N(2 << 20)
+			}
+			w.mu.Unlock()
+			for _, way := range [][2]net.Conn{{near, far}, {far, near}} {
+				go func() {
+					io.CopyN(io.MultiWriter(way[0], w), way[1], most)
+					near.Close()
+					far.Close()
+				}()
+			}
+		}
+	}()
+	return w
+}
+
+// Write records what passes.
+func (w *wire) Write(p []byte) (int, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.heard = append(w.heard, p...)
+	return len(p), nil
+}
+
+func (w *wire) close() (cut int, heard []byte) {
+	w.end()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.cut, w.heard
 }
