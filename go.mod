@@ -28,7 +28,6 @@ require (
 	github.com/spf13/pflag v1.0.10
 	github.com/trustelem/zxcvbn v1.0.1
 	github.com/youmark/pkcs8 v0.0.0-20240726163527-a2c0da244d78
-	github.com/zeebo/blake3 v0.2.4
 	golang.org/x/crypto v0.58.0
 	golang.org/x/sync v0.24.0
 	golang.org/x/sys v0.49.0
@@ -37,6 +36,7 @@ require (
 	golang.org/x/time v0.16.0
 	gopkg.in/ini.v1 v1.67.3
 	howett.net/plist v1.0.1
+	lukechampine.com/blake3 v1.4.1
 	modernc.org/sqlite v1.61.1
 	software.sslmate.com/src/go-pkcs12 v0.7.4
 )

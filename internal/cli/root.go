@@ -314,7 +314,7 @@ func (e *env) job(apps []string, unlock bool) (*move.Move, func(), error) {
 	k.By = e.technicianName()
 	e.kit = k
 	r := run.New(k, h)
-	r.MoreMedia = k.Media.Next != nil
+	r.MoreMedia = e.packs && (k.Media.Next != nil || len(k.Dirs()) > 1)
 	r.Overrides = overrides
 	for _, address := range apps {
 		app, name, ofItem := strings.Cut(address, "/")

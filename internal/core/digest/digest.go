@@ -1,11 +1,18 @@
 // Package digest defines the content hash of Move Kit: BLAKE3 with 32 bytes of output.
+//
+// New returns a running hash, Of hashes data, Reader a stream, and File a file on all processors.
 package digest
 
 import (
+	"encoding/binary"
 	"encoding/hex"
 	"io"
+	"math/bits"
+	"runtime"
+	"sync"
 
-	"github.com/zeebo/blake3"
+	"lukechampine.com/blake3"
+	"lukechampine.com/blake3/guts"
 
 	"movekit/internal/core/block"
 )
@@ -17,7 +24,15 @@ type Sum [32]byte
 func (s Sum) String() string { return hex.EncodeToString(s[:]) }
 
 // Of returns the hash of data.
-func Of(data []byte) Sum { return blake3.Sum256(data) }
+func Of(data []byte) Sum {
+	h := hashes.Get().(*Hash)
+	defer hashes.Put(h)
+	h.Reset()
+	h.Write(data)
+	return h.Sum()
+}
+
+var hashes = sync.Pool{New: func() any { return New() }}
 
 // Parse parses 64 lower-case hex digits.
 func Parse(s string) (Sum, bool) {
@@ -30,37 +45,90 @@ func Parse(s string) (Sum, bool) {
 	return out, out.String() == s
 }
 
+// groupSize is the number of bytes that are compressed at a time: a subtree of 16 chunks (BLAKE3 paper, section 5).
+const groupSize = guts.MaxSIMD * guts.ChunkSize
+
 // Hash is a running hash.
-type Hash struct{ h *blake3.Hasher }
+type Hash struct {
+	key    [8]uint32
+	flags  uint32
+	stack  [50][8]uint32 // chaining values of complete subtrees, by height above a group
+	groups uint64        // number of complete groups; its bits say which subtrees are in the stack
+	buf    [groupSize]byte
+	n      int // bytes in buf
+}
 
 // New returns an empty Hash.
-func New() *Hash { return &Hash{blake3.New()} }
+func New() *Hash { return &Hash{key: guts.IV} }
 
 // Keyed returns a Hash that only holders of the 32-byte key can compute.
 func Keyed(key Sum) *Hash {
-	h, err := blake3.NewKeyed(key[:])
-	if err != nil {
-		panic(err) // only for a key of another length
+	h := &Hash{flags: guts.FlagKeyedHash}
+	for i := range h.key {
+		h.key[i] = binary.LittleEndian.Uint32(key[4*i:])
 	}
-	return &Hash{h}
+	return h
 }
 
 // Write adds p to the hash. It never fails.
-func (h *Hash) Write(p []byte) (int, error) { return h.h.Write(p) }
+func (h *Hash) Write(p []byte) (int, error) {
+	n := len(p)
+	for len(p) > 0 {
+		if h.n == groupSize { // more follows, so that this group is not the last one
+			h.push(h.group(&h.buf, groupSize, h.groups), 0)
+			h.n = 0
+		}
+		for h.n == 0 && len(p) > groupSize {
+			h.push(h.group((*[groupSize]byte)(p), groupSize, h.groups), 0)
+			p = p[groupSize:]
+		}
+		k := copy(h.buf[h.n:], p)
+		h.n += k
+		p = p[k:]
+	}
+	return n, nil
+}
+
+// group returns the node of n bytes, at most a group, that come after a number of groups.
+func (h *Hash) group(buf *[groupSize]byte, n int, groups uint64) guts.Node {
+	return guts.CompressBuffer(buf, n, &h.key, groups*guts.MaxSIMD, h.flags)
+}
+
+// push adds a complete subtree of 1<<height groups.
+func (h *Hash) push(n guts.Node, height int) {
+	cv := guts.ChainingValue(n)
+	i := height
+	for h.groups&(1<<i) != 0 {
+		cv = guts.ChainingValue(guts.ParentNode(h.stack[i], cv, &h.key, h.flags))
+		i++
+	}
+	h.stack[i] = cv
+	h.groups += 1 << height
+}
 
 // Sum returns the hash of everything written.
-func (h *Hash) Sum() (s Sum) {
-	h.h.Sum(s[:0])
+func (h *Hash) Sum() Sum { return h.root(h.group(&h.buf, h.n, h.groups)) }
+
+// root returns the hash of the complete subtrees and of the last node.
+func (h *Hash) root(n guts.Node) (s Sum) {
+	for i := bits.TrailingZeros64(h.groups); i < bits.Len64(h.groups); i++ {
+		if h.groups&(1<<i) != 0 {
+			n = guts.ParentNode(h.stack[i], guts.ChainingValue(n), &h.key, h.flags)
+		}
+	}
+	n.Flags |= guts.FlagRoot
+	out := guts.WordsToBytes(guts.CompressNode(n))
+	copy(s[:], out[:])
 	return s
 }
 
 // Reset makes the Hash empty.
-func (h *Hash) Reset() { h.h.Reset() }
+func (h *Hash) Reset() { h.groups, h.n = 0, 0 }
 
 // Derive returns a key for one purpose from a secret (BLAKE3 derive_key; the
 // purpose is its context string).
 func Derive(purpose string, secret []byte) (s Sum) {
-	blake3.DeriveKey(purpose, secret, s[:])
+	blake3.DeriveKey(s[:], purpose, secret)
 	return s
 }
 
@@ -68,7 +136,90 @@ func Derive(purpose string, secret []byte) (s Sum) {
 func Reader(r io.Reader) (Sum, int64, error) {
 	buf := block.Take()
 	defer block.Give(buf)
-	h := New()
+	h := hashes.Get().(*Hash)
+	defer hashes.Put(h)
+	h.Reset()
 	n, err := io.CopyBuffer(h, struct{ io.Reader }{r}, buf)
 	return h.Sum(), n, err
+}
+
+// segmentHeight is the height of the subtrees that File hashes at a time: 64 groups, 1 MiB.
+const segmentHeight = 6
+
+// File hashes the first size bytes of r. It reads and hashes segments of 1 MiB on all processors.
+func File(r io.ReaderAt, size int64) (Sum, error) {
+	const segment = groupSize << segmentHeight
+	h := New()
+	// The last bytes, at least one, are not a complete subtree.
+	whole := int((size - 1) / segment)
+	type done struct {
+		node guts.Node
+		err  error
+	}
+	results := make([]chan done, whole)
+	for i := range results {
+		results[i] = make(chan done, 1)
+	}
+	next := make(chan int)
+	quit := make(chan struct{})
+	var busy sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		busy.Go(func() {
+			buf := make([]byte, segment)
+			for i := range next {
+				_, err := readFull(r, buf, int64(i)*segment)
+				var d done
+				if d.err = err; err == nil {
+					d.node = h.subtree(buf, uint64(i)<<segmentHeight)
+				}
+				results[i] <- d
+			}
+		})
+	}
+	go func() {
+		defer close(next)
+		for i := range whole {
+			select {
+			case next <- i:
+			case <-quit:
+				return
+			}
+		}
+	}()
+	var err error
+	for _, c := range results {
+		d := <-c
+		if err = d.err; err != nil {
+			break
+		}
+		h.push(d.node, segmentHeight)
+	}
+	close(quit)
+	busy.Wait()
+	if err != nil {
+		return Sum{}, err
+	}
+	_, err = io.Copy(h, io.NewSectionReader(r, int64(whole)*segment, size-int64(whole)*segment))
+	return h.Sum(), err
+}
+
+// subtree returns the node of a complete subtree that comes after a number of groups.
+func (h *Hash) subtree(buf []byte, groups uint64) guts.Node {
+	if len(buf) == groupSize {
+		return h.group((*[groupSize]byte)(buf), groupSize, groups)
+	}
+	half := len(buf) / 2
+	left, right := h.subtree(buf[:half], groups), h.subtree(buf[half:], groups+uint64(half/groupSize))
+	return guts.ParentNode(guts.ChainingValue(left), guts.ChainingValue(right), &h.key, h.flags)
+}
+
+func readFull(r io.ReaderAt, buf []byte, off int64) (int, error) {
+	n, err := r.ReadAt(buf, off)
+	if n == len(buf) {
+		return n, nil
+	}
+	if err == nil || err == io.EOF {
+		err = io.ErrUnexpectedEOF // it became shorter
+	}
+	return n, err
 }

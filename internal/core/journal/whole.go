@@ -8,6 +8,8 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+
+	"movekit/internal/core/filemeta"
 )
 
 // WriteBelow writes a file of the folder dir like WriteFile. name is separated by slashes.
@@ -42,15 +44,6 @@ func MakeBelow(dir, name string) error {
 
 var errNotFolder = errors.New("it exists, and is not a folder")
 
-// Create creates a file for writing. An existing file or link of that name is removed first, so that a planted link cannot lead to
-// another file.
-func Create(name string, perm os.FileMode) (*os.File, error) {
-	if err := os.Remove(name); err != nil && !os.IsNotExist(err) {
-		return nil, err
-	}
-	return os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, perm)
-}
-
 // Unfinished is the suffix of a file that is not complete.
 const Unfinished = ".unfinished"
 
@@ -58,7 +51,7 @@ const Unfinished = ".unfinished"
 // flushed.
 func WriteFile(name string, data []byte, perm os.FileMode) error {
 	temp := name + Unfinished
-	f, err := Create(temp, perm)
+	f, err := filemeta.Create(temp, perm)
 	if err != nil {
 		return err
 	}

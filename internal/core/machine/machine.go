@@ -13,9 +13,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/zeebo/blake3"
 	"golang.org/x/text/unicode/norm"
 
+	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/registry"
 )
@@ -132,7 +132,7 @@ func ID(c Computer) string { return IDOf(c.HardwareID()) }
 
 // IDOf returns a short id for any identifying text.
 func IDOf(text string) string {
-	sum := blake3.Sum256([]byte("movekit computer\x00" + text))
+	sum := digest.Of([]byte("movekit computer\x00" + text))
 	return hex.EncodeToString(sum[:16])
 }
 

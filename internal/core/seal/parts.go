@@ -11,7 +11,7 @@ import (
 	"movekit/internal/core/block"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
-	"movekit/internal/core/journal"
+	"movekit/internal/core/filemeta"
 )
 
 // window is the number of blocks that are written before they are flushed and read back. While that
@@ -97,7 +97,7 @@ func (p *parts) start() (err error) {
 		return err
 	}
 	name := p.temp(p.at.Dir, len(p.done)+1)
-	f, err := journal.Create(name, 0o600)
+	f, err := filemeta.Create(name, 0o600)
 	if err != nil {
 		return err
 	}

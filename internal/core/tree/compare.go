@@ -45,12 +45,20 @@ type EditsByFile map[string][]pathmap.Edit
 // size returns the size before the edits of a file that has n bytes now.
 func (t EditsByFile) size(path string, n int64) int64 { return n - pathmap.Grown(t[path]) }
 
+// largeFile is the size of files that are hashed on all processors, in bytes.
+const largeFile = 8 << 20
+
 // sum hashes a file as it was before the edits, and returns the number of bytes read. If an edit is
 // missing in the file, the hash matches nothing.
 func (t EditsByFile) sum(path string, f *os.File) (digest.Sum, int64, error) {
 	edits := t[path]
 	if len(edits) == 0 {
-		return digest.Reader(f)
+		info, err := f.Stat()
+		if err != nil || info.Size() < largeFile {
+			return digest.Reader(f)
+		}
+		sum, err := digest.File(f, info.Size())
+		return sum, info.Size(), err
 	}
 	data, err := io.ReadAll(f)
 	was, _ := pathmap.Back(data, edits)

@@ -12,7 +12,6 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
-	"movekit/internal/core/journal"
 	"movekit/internal/core/tree"
 )
 
@@ -140,7 +139,7 @@ func copyAs(real, at string, info os.FileInfo) error {
 	}
 	defer r.Close()
 	part := at + tree.StageEnding
-	w, err := journal.Create(part, 0o600)
+	w, err := filemeta.Create(part, 0o600)
 	if err != nil {
 		return err
 	}

@@ -11,7 +11,6 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
 	"movekit/internal/core/item"
-	"movekit/internal/core/journal"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -133,7 +132,7 @@ func linkOrCopy(from, to string) error {
 		return err
 	}
 	part := to + tree.StageEnding
-	w, err := journal.Create(part, info.Mode().Perm())
+	w, err := filemeta.Create(part, info.Mode().Perm())
 	if err != nil {
 		return err
 	}
