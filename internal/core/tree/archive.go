@@ -4,7 +4,6 @@ import (
 	"archive/tar"
 	"context"
 	"encoding/binary"
-	"encoding/json"
 	"fmt"
 	"io"
 	"io/fs"
@@ -245,7 +244,7 @@ func (s Source) assemble(ctx context.Context, queue <-chan *unit, out, list io.W
 			}
 		}
 		st.add(u.entry)
-		line, err := json.Marshal(u.entry)
+		line, err := u.entry.MarshalJSON()
 		if err != nil {
 			return fault.Wrap(fault.Internal, err, "cannot list %s", u.real)
 		}
@@ -304,7 +303,7 @@ func (s Source) open(name string) (*os.File, error) {
 	if s.Open != nil {
 		return s.Open(name)
 	}
-	return os.Open(name)
+	return filemeta.Open(name)
 }
 
 func report(progress func(int64), n int64) {

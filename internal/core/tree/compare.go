@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"movekit/internal/core/block"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
@@ -48,21 +50,37 @@ func (t EditsByFile) size(path string, n int64) int64 { return n - pathmap.Grown
 // largeFile is the size of files that are hashed on all processors, in bytes.
 const largeFile = 8 << 20
 
-// sum hashes a file as it was before the edits, and returns the number of bytes read. If an edit is
+// sum hashes a file of an entry's size as it was before the edits, and returns the number of bytes read. If an edit is
 // missing in the file, the hash matches nothing.
-func (t EditsByFile) sum(path string, f *os.File) (digest.Sum, int64, error) {
-	edits := t[path]
-	if len(edits) == 0 {
-		info, err := f.Stat()
-		if err != nil || info.Size() < largeFile {
-			return digest.Reader(f)
-		}
-		sum, err := digest.File(f, info.Size())
-		return sum, info.Size(), err
+func (t EditsByFile) sum(e Entry, f *os.File) (digest.Sum, int64, error) {
+	edits := t[e.Path]
+	switch {
+	case len(edits) == 0 && e.Size >= largeFile:
+		sum, err := digest.File(f, e.Size)
+		return sum, e.Size, err
+	case len(edits) == 0 && e.Size < block.Size:
+		return sumSmall(f, e.Size)
+	case len(edits) == 0:
+		return digest.Reader(f)
 	}
 	data, err := io.ReadAll(f)
 	was, _ := pathmap.Back(data, edits)
 	return digest.Of(was), int64(len(data)), err
+}
+
+// sumSmall hashes a file of size bytes, less than a block. A read that fills the buffer only in part shows the end of the file.
+func sumSmall(f *os.File, size int64) (digest.Sum, int64, error) {
+	buf := block.Take()
+	defer block.Give(buf)
+	n, err := f.Read(buf)
+	if err == io.EOF || err == nil && int64(n) == size {
+		return digest.Of(buf[:n]), int64(n), nil
+	}
+	if err != nil {
+		return digest.Sum{}, int64(n), err
+	}
+	sum, _, err := digest.Reader(io.MultiReader(bytes.NewReader(buf[:n]), f))
+	return sum, size, err
 }
 
 // Comparing has the options of a comparison with a list.
@@ -266,13 +284,13 @@ func (r *comparer) hash(ctx context.Context, u *unit) {
 	if ctx.Err() != nil {
 		return
 	}
-	f, err := os.Open(u.real)
+	f, err := filemeta.Open(u.real)
 	if err != nil {
 		r.differ(u.entry.Path, "cannot be read: %v", err)
 		return
 	}
 	defer f.Close()
-	sum, n, err := r.Turned.sum(u.entry.Path, f)
+	sum, n, err := r.Turned.sum(u.entry, f)
 	report(r.Progress, n)
 	switch {
 	case err != nil:

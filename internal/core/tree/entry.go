@@ -6,7 +6,6 @@ package tree
 
 import (
 	"bufio"
-	"encoding/json"
 	"fmt"
 	"hash/maphash"
 	"io"
@@ -106,12 +105,16 @@ func (e *Entry) UnmarshalJSON(data []byte) error {
 
 // before compares paths in walk order: a folder before its content, names by their bytes.
 func before(a, b string) int {
-	a, b = strings.TrimPrefix(a+"/", "./"), strings.TrimPrefix(b+"/", "./")
-	for i := 0; i < len(a) && i < len(b); i++ {
+	if a == "." || b == "." {
+		return strings.Compare(strings.TrimPrefix(a, "."), strings.TrimPrefix(b, ".")) // the root is before everything
+	}
+	n := min(len(a), len(b))
+	for i := range n {
 		if x, y := a[i], b[i]; x != y {
 			return int(rank(x)) - int(rank(y))
 		}
 	}
+	// The one with more follows, because a folder is before its content, and / before every other byte.
 	return len(a) - len(b)
 }
 
@@ -161,7 +164,7 @@ func (l *ListReader) Next() (Entry, error) {
 		return Entry{}, fault.Wrap(fault.Damaged, err, "cannot read a list of files")
 	}
 	var e Entry
-	if err := json.Unmarshal(line, &e); err != nil {
+	if err := e.UnmarshalJSON(line); err != nil {
 		return Entry{}, fault.Wrap(fault.Damaged, err, "cannot read a list of files")
 	}
 	return e, nil

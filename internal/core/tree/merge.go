@@ -256,7 +256,7 @@ func (m *merger) same(e Entry, at string, have os.FileInfo) bool {
 			return false
 		}
 		defer f.Close()
-		sum, _, err := m.turned.sum(e.Path, f)
+		sum, _, err := m.turned.sum(e, f)
 		return err == nil && sum == e.Hash
 	}
 	return false
