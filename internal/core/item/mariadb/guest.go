@@ -122,7 +122,7 @@ func (g *guest) provable(ctx context.Context, d *schema.Sealed, stage, try strin
 	if err := c.run(ctx, drop, d.Create(try)); err != nil {
 		return nil, nil, err
 	}
-	if err := c.emptyTables(ctx, stage, try); err != nil {
+	if err := c.emptyTables(ctx, d, stage, try); err != nil {
 		return nil, nil, err
 	}
 	if err := c.run(ctx, "USE "+sqltext.Quoted(try)); err != nil {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item/mariadb/schema"
@@ -316,23 +317,26 @@ func (c *conn) tryDefinitions(ctx context.Context, d *schema.Sealed, from string
 	if err := c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(try), d.Create(try)); err != nil {
 		return err
 	}
-	of := func(o schema.Object) bool { return o.Sort == "VIEW" || o.Sort == "TRIGGER" }
-	if !slices.ContainsFunc(d.Defined, of) { // what needs no table
-		return c.define(ctx, d.Defined, from, try, true)
-	}
-	if err := c.emptyTables(ctx, from, try); err != nil {
+	if err := c.emptyTables(ctx, d, from, try); err != nil {
 		return err
 	}
 	return c.define(ctx, d.Defined, from, try, true)
 }
 
-// emptyTables creates empty tables and sequences in a database, like those of another.
-func (c *conn) emptyTables(ctx context.Context, from, try string) error {
+// emptyTables creates the tables and sequences that definitions may use in a database, empty and like those of another.
+func (c *conn) emptyTables(ctx context.Context, d *schema.Sealed, from, try string) error {
+	named := map[string]bool{}
+	for _, o := range d.Defined {
+		names(o.SQL, named)
+	}
 	tables, err := c.table(ctx, "SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ? AND table_type <> 'VIEW'", from)
 	if err != nil {
 		return err
 	}
 	for _, t := range tables {
+		if !named[strings.ToLower(t[0])] && !strings.ContainsAny(t[0], "`\"") {
+			continue
+		}
 		name := sqltext.Quoted(t[0])
 		sql := fmt.Sprintf("CREATE TABLE %s.%s LIKE %s.%s", sqltext.Quoted(try), name, sqltext.Quoted(from), name)
 		if t[1] == "SEQUENCE" {
@@ -343,6 +347,20 @@ func (c *conn) emptyTables(ctx context.Context, from, try string) error {
 		}
 	}
 	return nil
+}
+
+// names adds every text in a definition that could be the name of a table, in lower case: words, and what is between quotes of
+// names. It does not find names that contain such a quote.
+func names(sql string, to map[string]bool) {
+	sql = strings.ToLower(sql)
+	for word := range strings.FieldsFuncSeq(sql, func(r rune) bool { return r < 0x80 && r != '_' && r != '$' && !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+		to[word] = true
+	}
+	for _, quote := range []string{"`", "\""} {
+		for text := range strings.SplitSeq(sql, quote) {
+			to[text] = true
+		}
+	}
 }
 
 // define creates objects of one database in another, each in a session like its original one. With
