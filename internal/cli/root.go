@@ -11,6 +11,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 
@@ -52,9 +53,13 @@ type env struct {
 	mirror         *remote.Mirror // the copy of a kit on another computer; nil if the kit is here
 }
 
+// softLimit is the memory that the garbage collector tries to stay below, in bytes. Few commands come near it.
+const softLimit = 160 << 20
+
 // Main runs the program and returns its exit code.
 func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
 	noDumps()
+	debug.SetMemoryLimit(softLimit)
 	e := &env{ui: ui{ctx: ctx, in: in, out: out, err: errOut}, log: slog.New(slog.DiscardHandler)}
 	root := e.command()
 	root.SetArgs(args)

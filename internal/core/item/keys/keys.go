@@ -167,23 +167,19 @@ func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, erro
 	if err != nil {
 		return nil, err
 	}
-	s.List, err = m.Run.SealJSON(m.Key.App, s.Stream+item.ListEnding, all)
+	s.List, err = m.sealList(ctx, all)
 	return s, err
 }
 
 // sealed returns the sealed values.
 func (m mover) sealed() (all []registry.Branch, err error) {
-	err = m.Run.OpenJSON(m.Key.App, m.InKit.Sealed.List, &all)
+	err = m.eachSealed(func(b registry.Branch) error { all = append(all, b); return nil })
 	return all, err
 }
 
 // Check checks that the sealed names are valid in a registry.
 func (m mover) Check() error {
-	all, err := m.sealed()
-	if err != nil {
-		return err
-	}
-	for _, b := range all {
+	return m.eachSealed(func(b registry.Branch) error {
 		for _, name := range strings.Split(b.Path, `\`) {
 			if len(name) > 255*4 || name == "" && b.Path != "" || strings.ContainsRune(name, 0) {
 				return fault.New(fault.Hostile, "the sealed list has the key %q", b.Path)
@@ -194,8 +190,8 @@ func (m mover) Check() error {
 				return fault.New(fault.Hostile, "the sealed list has the value %q", b.Child(v.Name))
 			}
 		}
-	}
-	return nil
+		return nil
+	})
 }
 
 // Lacks returns why the key cannot be written.
@@ -357,10 +353,6 @@ func (m mover) Compare(context.Context) (*steps.Checked, error) {
 const maxDiffs = 20
 
 func (m mover) compare() (*steps.Checked, error) {
-	old, err := m.sealed()
-	if err != nil {
-		return nil, err
-	}
 	now, _, err := m.read()
 	if errors.Is(err, fs.ErrNotExist) {
 		err = nil
@@ -384,7 +376,7 @@ func (m mover) compare() (*steps.Checked, error) {
 		}
 	}
 	var values, found int64
-	for _, b := range old {
+	err = m.eachSealed(func(b registry.Branch) error {
 		if !keys[strings.ToLower(b.Path)] && len(b.Values) == 0 {
 			differ("the key %s is missing", b.Path)
 		}
@@ -404,6 +396,10 @@ func (m mover) compare() (*steps.Checked, error) {
 			}
 			found++
 		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	for id := range here {
 		differ("%s was not in the sealed data", names[id])

@@ -353,7 +353,9 @@ func (c *conn) emptyTables(ctx context.Context, d *schema.Sealed, from, try stri
 // names. It does not find names that contain such a quote.
 func names(sql string, to map[string]bool) {
 	sql = strings.ToLower(sql)
-	for word := range strings.FieldsFuncSeq(sql, func(r rune) bool { return r < 0x80 && r != '_' && r != '$' && !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+	for word := range strings.FieldsFuncSeq(sql, func(r rune) bool {
+		return r < 0x80 && r != '_' && r != '$' && !unicode.IsLetter(r) && !unicode.IsDigit(r)
+	}) {
 		to[word] = true
 	}
 	for _, quote := range []string{"`", "\""} {
