@@ -14,24 +14,28 @@ const chunkSize = 1 << 20
 // compressible.
 const probeSize = 8 << 10
 
-var encoder = func() *zstd.Encoder {
+// The encoders: fast is for media that take data as fast as it is compressed, small for slower ones, where fewer bytes count.
+var fast, small = encoder(zstd.SpeedFastest, 256<<10), encoder(zstd.SpeedDefault, chunkSize)
+
+// encoder returns an encoder whose frames look back at most window bytes.
+func encoder(level zstd.EncoderLevel, window int) *zstd.Encoder {
 	e, err := zstd.NewWriter(nil,
-		zstd.WithEncoderLevel(zstd.SpeedFastest),
+		zstd.WithEncoderLevel(level),
 		zstd.WithEncoderCRC(false), // age authenticates every byte
 		zstd.WithZeroFrames(true),
-		zstd.WithWindowSize(256<<10)) // the fastest level does not look back further, and runs faster this way
+		zstd.WithWindowSize(window))
 	if err != nil {
 		panic(err) // only for contradictory options
 	}
 	return e
-}()
+}
 
 // frame appends one zstd frame with src to dst. Incompressible data (pictures, archives, encrypted
 // data) is stored uncompressed.
-func frame(dst, src []byte) []byte {
+func frame(encoder *zstd.Encoder, dst, src []byte) []byte {
 	if len(src) >= 16*probeSize {
 		mid := len(src) / 2
-		if probe := encoder.EncodeAll(src[mid:mid+probeSize], dst); len(probe)-len(dst) > probeSize*97/100 {
+		if probe := fast.EncodeAll(src[mid:mid+probeSize], dst); len(probe)-len(dst) > probeSize*97/100 {
 			return stored(dst, src)
 		}
 	}

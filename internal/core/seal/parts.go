@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 
 	"movekit/internal/core/block"
 	"movekit/internal/core/digest"
@@ -32,6 +33,7 @@ type parts struct {
 	file      *os.File // the current part
 	size      int64    // bytes written to it
 	follow    *follower
+	waiting   atomic.Int32 // blocks that were written and not yet flushed, when the last one was written
 	done      []Part
 }
 
@@ -117,8 +119,12 @@ func (p *parts) put() error {
 	p.size += int64(len(p.block))
 	p.follow.blocks <- p.block
 	p.block = nil
+	p.waiting.Store(int32(len(p.follow.blocks)))
 	return nil
 }
+
+// slow reports whether the medium is slower than what is written to it.
+func (p *parts) slow() bool { return p.waiting.Load() > runAhead*3/4 }
 
 // endPart flushes the part and waits until it was read back completely.
 func (p *parts) endPart() error {

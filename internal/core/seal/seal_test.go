@@ -94,23 +94,23 @@ func TestIncompressibleDataIsStored(t *testing.T) {
 	for i := range noise {
 		noise[i] = byte(rand.Uint32())
 	}
-	if n := len(frame(nil, noise)); n > chunkSize+64 {
+	if n := len(frame(fast, nil, noise)); n > chunkSize+64 {
 		t.Errorf("%d bytes of noise became %d", chunkSize, n)
 	}
 	text := bytes.Repeat([]byte("mooring "), chunkSize/8)
-	if n := len(frame(nil, text)); n > chunkSize/100 {
+	if n := len(frame(fast, nil, text)); n > chunkSize/100 {
 		t.Errorf("%d bytes of text became %d", chunkSize, n)
 	}
 	// The middle is tested if the chunk is long enough.
 	const least, before = 16 * probeSize, "what is there"
 	copy(text[least/2:], noise[:probeSize])
 	for what, data := range map[string][]byte{"noise": noise[:least], "text around noise": text[:least]} {
-		if got := frame([]byte(before), data); !bytes.Equal(got, stored([]byte(before), data)) {
+		if got := frame(fast, []byte(before), data); !bytes.Equal(got, stored([]byte(before), data)) {
 			t.Errorf("%s is not stored: %d bytes", what, len(got))
 		}
 	}
 	for what, data := range map[string][]byte{"short noise": noise[:least-1], "text beside noise": append(bytes.Clone(text[:least+probeSize]), noise[:probeSize]...)} {
-		if bytes.Equal(frame(nil, data), stored(nil, data)) {
+		if bytes.Equal(frame(fast, nil, data), stored(nil, data)) {
 			t.Errorf("%s is stored", what)
 		}
 	}

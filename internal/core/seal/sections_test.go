@@ -93,3 +93,40 @@ func TestSections(t *testing.T) {
 		t.Error("a damaged section was read")
 	}
 }
+
+// TestSlowMedium seals text while the medium seems slower than what is written: it takes fewer bytes, and comes back as it was.
+func TestSlowMedium(t *testing.T) {
+	t.Parallel()
+	id, err := age.GenerateX25519Identity()
+	fatal.If(t, err)
+	var text bytes.Buffer
+	for n := range 400_000 {
+		fmt.Fprintf(&text, "berth %d of boat %d, ", n%977, n*n%10_007)
+	}
+	size := map[bool]int64{}
+	for _, slow := range []bool{false, true} {
+		dir := t.TempDir()
+		w, err := Create(dir, "a"+Ending, Options{To: id.Recipient(), Workers: 1})
+		fatal.If(t, err)
+		for rest := text.Bytes(); len(rest) > 0; {
+			if slow {
+				w.parts.waiting.Store(runAhead)
+			}
+			n, err := w.Write(rest[:min(len(rest), 10_000)])
+			fatal.If(t, err)
+			rest = rest[n:]
+		}
+		parts, err := w.Close()
+		fatal.If(t, err)
+		size[slow] = parts[0].Size
+		r, err := Open(dir, parts, id)
+		fatal.If(t, err)
+		if back, err := io.ReadAll(r); err != nil || !bytes.Equal(back, text.Bytes()) {
+			t.Errorf("slow %v: %d bytes came back, %v", slow, len(back), err)
+		}
+		r.Close()
+	}
+	if size[true] >= size[false]*19/20 {
+		t.Errorf("%d bytes on a slow medium, %d on a fast one", size[true], size[false])
+	}
+}

@@ -100,7 +100,11 @@ func Create(dir, name string, opt Options) (*Writer, error) {
 	for range opt.Workers {
 		go func() {
 			for j := range w.work {
-				j.sealed = frame(j.sealed[:0], j.plain)
+				encoder := fast
+				if p.slow() {
+					encoder = small
+				}
+				j.sealed = frame(encoder, j.sealed[:0], j.plain)
 				j.ready <- struct{}{}
 			}
 		}()
