@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -176,17 +175,21 @@ func (w *walker) dir(rel, real string, info fs.FileInfo, up *pending) error {
 			return err
 		}
 	}
-	names, err := readNames(real)
+	folder, names, err := openNames(real)
 	if err != nil {
 		return w.fail(real, err)
 	}
+	defer folder.Close()
 	for _, name := range w.composed(names) {
-		childRel, childReal := path.Join(rel, name.told), real+string(filepath.Separator)+name.real
+		childRel, childReal := name.told, real+string(filepath.Separator)+name.real
+		if rel != "." {
+			childRel = rel + "/" + name.told
+		}
 		if w.matches(w.Skip, childRel) || !w.Whole && beside(name.real, childReal) {
 			w.leftOut.measure(childRel, childReal)
 			continue
 		}
-		info, err := os.Lstat(childReal)
+		info, err := filemeta.LstatIn(folder, name.real)
 		if os.IsNotExist(err) {
 			if again, rerr := readNames(real); rerr == nil && !slices.Contains(again, name.real) {
 				continue // deleted since the folder was read
@@ -362,17 +365,26 @@ func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
 
 // readNames returns the names in a folder, sorted by their bytes.
 func readNames(dir string) ([]string, error) {
-	f, err := os.Open(dir)
+	f, names, err := openNames(dir)
 	if err != nil {
 		return nil, err
 	}
-	defer f.Close()
+	return names, f.Close()
+}
+
+// openNames opens a folder, and returns the names in it, sorted by their bytes.
+func openNames(dir string) (*os.File, []string, error) {
+	f, err := filemeta.Open(dir)
+	if err != nil {
+		return nil, nil, err
+	}
 	names, err := f.Readdirnames(-1)
 	if err != nil {
-		return nil, err
+		f.Close()
+		return nil, nil, err
 	}
 	sort.Strings(names)
-	return names, nil
+	return f, names, nil
 }
 
 // Includes reports whether the source's include patterns match a path in it.

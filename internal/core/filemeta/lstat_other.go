@@ -1,0 +1,14 @@
+//go:build !linux
+
+package filemeta
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+)
+
+// LstatIn is os.Lstat of a name in an open folder.
+func LstatIn(dir *os.File, name string) (fs.FileInfo, error) {
+	return os.Lstat(dir.Name() + string(filepath.Separator) + name)
+}
