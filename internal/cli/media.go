@@ -54,6 +54,9 @@ func (e *env) askForMedium(k *kit.Kit, full string) (string, error) {
 		if err != nil {
 			return "", err
 		}
+		if dir == "" {
+			continue
+		}
 		if err = k.Extend(dir); err == nil {
 			return dir, nil
 		}

@@ -2,7 +2,6 @@ package kit
 
 import (
 	"context"
-	"fmt"
 	"io/fs"
 	"maps"
 	"os"
@@ -107,9 +106,9 @@ type Table struct {
 // All returns every sealed file of the item.
 func (s Sealed) All() []seal.Part { return slices.Concat(s.Parts, s.List, s.Schema) }
 
-// Inspect reads every file of the kit from its medium, and compares it with the checksums and the
-// journal. It does not need the passphrase. With apps, it reads only their sealed files. It asks for other media that it needs, unless media is nil. The error
-// is for failures of the inspection itself.
+// Inspect reads every file of the kit from its media, and compares it with the checksums and the journal. It does not need the
+// passphrase. With apps, it reads only their sealed files. It asks for other media that it needs, unless media is nil. The error is
+// for failures of the inspection itself.
 func Inspect(ctx context.Context, dir string, media *Media, apps []string, progress func(int64)) (*Inspection, error) {
 	if _, err := os.Stat(filepath.Join(dir, ManifestFile)); err != nil {
 		if _, err := os.Stat(filepath.Join(dir, journal.File)); err != nil {
@@ -199,6 +198,7 @@ type contents struct {
 	sections map[string][]seal.Part // the files of every section that was sealed, by app and id
 	states   []fileSet              // the sealed files of each kept state
 	lines    int                    // number of lines processed
+	ever     map[string]bool        // every file on another medium that was ever sealed
 	all      fileSet
 }
 
@@ -209,6 +209,7 @@ func recorded(log *journal.Log) fileSet { return new(contents).upTo(log) }
 func (c *contents) upTo(log *journal.Log) fileSet {
 	if c.files == nil {
 		c.files, c.streams, c.sections = fileSet{}, map[string]fileSet{}, map[string][]seal.Part{}
+		c.ever = map[string]bool{}
 	} else if c.lines == len(log.Lines) {
 		return c.all
 	}
@@ -268,6 +269,9 @@ func (c *contents) add(l journal.Line) {
 		files, section := fileSet{}, ""
 		for _, p := range s.All() {
 			files[location(l.App, p)] = p.Hash
+			if p.Medium != 0 {
+				c.ever[location(l.App, p)] = true
+			}
 			if p.Section != "" {
 				section = l.App + "/" + p.Section
 				delete(c.sections, section)
@@ -331,7 +335,7 @@ func (in *Inspection) hashMedia(ctx context.Context, media *Media, id string, su
 		case err != nil:
 			return err
 		default:
-			if err := in.hashAll(ctx, dir, files, fmt.Sprintf("medium %d: ", n), progress); err != nil {
+			if err := in.hashAll(ctx, dir, files, mediumPrefix(n), progress); err != nil {
 				return err
 			}
 		}

@@ -111,10 +111,13 @@ func notConnected(number int) error {
 func location(app string, p seal.Part) string {
 	name := SealedDir + "/" + app + "/" + p.Name
 	if p.Medium != 0 {
-		name = fmt.Sprintf("medium %d: %s", p.Medium, name)
+		name = mediumPrefix(p.Medium) + name
 	}
 	return name
 }
+
+// mediumPrefix is put before the names of files on another medium.
+func mediumPrefix(number int) string { return fmt.Sprintf("medium %d: ", number) }
 
 // onMedium splits a name from location. The number of the kit's own medium is 0.
 func onMedium(name string) (number int, rel string) {

@@ -11,6 +11,7 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
@@ -135,11 +136,16 @@ func (k *Kit) Tidy() error {
 		return err
 	}
 	known := k.recorded.upTo(k.Log)
-	if err := tidy(k.Dir, known); err != nil {
+	if err := tidy(k.Dir, func(name string) bool { _, is := known[name]; return !is }); err != nil {
 		return err
 	}
 	for n, dir := range k.Media.known {
-		if err := tidy(dir, known.onlyOn(n)); err != nil {
+		// A file that this journal does not know can be one of a newer copy of the kit.
+		if err := tidy(dir, func(name string) bool {
+			on := mediumPrefix(n) + name
+			_, is := known[on]
+			return strings.HasSuffix(name, seal.Unfinished) || !is && k.recorded.ever[on]
+		}); err != nil {
 			return err
 		}
 	}
@@ -151,8 +157,8 @@ func (k *Kit) Tidy() error {
 	return nil
 }
 
-// tidy removes the sealed files in a folder that are not known.
-func tidy(dir string, known fileSet) error {
+// tidy removes the sealed files in a folder that are leftovers, by their names below it.
+func tidy(dir string, leftover func(name string) bool) error {
 	entries, err := os.ReadDir(filepath.Join(dir, SealedDir))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fault.Wrap(fault.Unreadable, err, "cannot read the kit's sealed files")
@@ -169,7 +175,7 @@ func tidy(dir string, known fileSet) error {
 			return fault.Wrap(fault.Unreadable, err, "cannot read the kit's sealed files")
 		}
 		for _, f := range files {
-			if _, is := known[SealedDir+"/"+app.Name()+"/"+f.Name()]; is || !f.Type().IsRegular() {
+			if !f.Type().IsRegular() || !leftover(SealedDir+"/"+app.Name()+"/"+f.Name()) {
 				continue
 			}
 			if err := os.Remove(filepath.Join(dir, SealedDir, app.Name(), f.Name())); err != nil {

@@ -159,6 +159,9 @@ func (p *parts) commit() ([]Part, error) {
 		if len(p.done) > 1 {
 			d.Name = p.partName(i + 1)
 		}
+		if _, err := os.Lstat(filepath.Join(d.Dir, d.Name)); err == nil && d.Medium != 0 { // perhaps of a newer copy of the kit
+			return nil, fault.New(fault.CannotPlace, "%s exists already: use an empty folder", filepath.Join(d.Dir, d.Name))
+		}
 		if err := os.Rename(p.temp(d.Dir, i+1), filepath.Join(d.Dir, d.Name)); err != nil {
 			return nil, err
 		}
