@@ -292,10 +292,13 @@ func (k *Kit) fill(n New) (err error) {
 }
 
 // halfMade reports whether a folder was left by an interrupted Create: it has the small files of a
-// kit, and no complete journal line.
+// kit, no complete journal line, and no sealed data.
 func halfMade(dir string) bool {
 	if log, err := journal.Read(dir); err != nil || len(log.Lines) > 0 {
 		return false
+	}
+	if _, err := os.Lstat(filepath.Join(dir, SealedDir)); err == nil {
+		return false // its journal was lost later
 	}
 	for _, name := range []string{LockFile, KeyFile, ReadmeFile, NoticesFile, ManifestFile, CardsDir, InstallersDir} {
 		for _, ending := range []string{"", seal.Unfinished} {
@@ -440,6 +443,9 @@ func (k *Kit) unreadable(err error, name string) error {
 // checkStart compares the initial small files with the first journal line. Executables are left to
 // Inspect.
 func (k *Kit) checkStart() error {
+	if halfMade(k.Dir) {
+		return fault.New(fault.NotAKit, "the creation of the kit in %s was interrupted", k.Dir)
+	}
 	if len(k.Log.Lines) == 0 || k.Log.Lines[0].Event != journal.EventMade {
 		return fault.New(fault.Damaged, "the kit was not finished when it was made")
 	}

@@ -555,6 +555,10 @@ func TestInterruptedCreate(t *testing.T) {
 	if halfMade(whole) {
 		t.Error("a whole kit is half made")
 	}
+	fatal.If(t, os.Remove(filepath.Join(whole, journal.File)))
+	if halfMade(whole) {
+		t.Error("a kit that lost its journal is half made, and would be overwritten")
+	}
 	for name, kept := range map[string]bool{"Thumbs.db": true, ".Trash-1000": true, "._kit.yaml": true, "thumbs": false, "trash": false} {
 		if droppings(name) != kept {
 			t.Errorf("%s is left by a system: %v", name, !kept)
