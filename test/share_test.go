@@ -129,7 +129,7 @@ func TestShareCut(t *testing.T) {
 	for n := range 6 {
 		text := strings.Repeat("the berths of Quay Seven are full until the tide turns\n", 30_000+n)
 		fatal.If(t, os.WriteFile(filepath.Join(dir, "old/srv/diary", "berths-"+string(rune('a'+n))), []byte(text), 0o644))
-		fatal.If(t, os.WriteFile(filepath.Join(dir, "old/srv/diary", "scan-"+string(rune('a'+n))), noise(1<<20)[n:], 0o644))
+		fatal.If(t, os.WriteFile(filepath.Join(dir, "old/srv/diary", "scan-"+string(rune('a'+n))), noise(1 << 20)[n:], 0o644))
 	}
 	step(t, 0, dir, "old", "pack")
 	address, stop := sharing(t, dir)

@@ -146,7 +146,7 @@ func TestStatesShareParts(t *testing.T) {
 	t.Parallel()
 	dir := office(t)
 	for n := range 5 {
-		fatal.If(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("old/srv/diary/scan-%d", n)), noise(9<<20)[n:], 0o644))
+		fatal.If(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("old/srv/diary/scan-%d", n)), noise(9 << 20)[n:], 0o644))
 	}
 	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "diary.yaml", "--keep")
 	step(t, 0, dir, "old", "pack")
