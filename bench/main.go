@@ -48,7 +48,7 @@ func main() {
 	dir := flag.String("dir", "", "folder for the data; else a temporary one")
 	program := flag.String("program", "build/movekit", "the program to measure")
 	runs := flag.Int("runs", 3, "how often each side runs; the median counts")
-	long := flag.Bool("long", os.Getenv("BENCH") == "long", "also 1,000,000 files and a file of 50 GB (default: if BENCH=long)")
+	long := flag.Bool("long", os.Getenv("BENCH") == "long", "also 1,000,000 files (default: if BENCH=long)")
 	only := flag.String("only", "pack,slow,unpack,verify,status,network,growth,drift,survey,sqlite,postgresql,mariadb,firebird,storm,desk", "which measurements; unpack, verify, status and network need a pack before")
 	flag.Parse()
 	if err := run(*dir, *program, *runs, *long, *only); err != nil {
