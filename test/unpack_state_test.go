@@ -195,3 +195,42 @@ func TestStatesShareParts(t *testing.T) {
 	}
 	same(t, filepath.Join(dir, "old/srv/diary"), filepath.Join(dir, "kit/out"))
 }
+
+// TestStatesAfterPathUpdates changes the number of states after an unpack has sealed path updates: every state that status lists can
+// be unpacked.
+func TestStatesAfterPathUpdates(t *testing.T) {
+	t.Parallel()
+	dir := office(t)
+	lay.Out(t, dir, map[string]string{"old/srv/tide/tide.ini": "home=/srv/tide/berths\n", "old/srv/tide/day": "0", "tide.yaml": `card: 1
+name: tide
+title: Tidewright
+items:
+  - {name: settings, kind: folder, path: /srv/tide, update-paths: ['*.ini']}
+`})
+	must(t, 0, dir, "new", "kit", "--root", "old", "--cards", "tide.yaml", "--keep")
+	for n := range 3 {
+		lay.Out(t, dir, map[string]string{"old/srv/tide/day": fmt.Sprint(n)})
+		step(t, 0, dir, "old", "pack")
+		time.Sleep(1100 * time.Millisecond) // a state is named by its second
+	}
+	step(t, 0, dir, "new", "unpack", "--place", "tide/settings=/data/tide", "--yes")
+	if data, _ := os.ReadFile(filepath.Join(dir, "new/data/tide/tide.ini")); string(data) != "home=/data/tide/berths\n" {
+		t.Fatalf("the paths were not updated: %q", data)
+	}
+	step(t, 0, dir, "old", "pack", "--states", "2")
+	must(t, 0, dir, "inspect", "--kit", "kit")
+	var status struct {
+		States []struct{ At time.Time }
+	}
+	out := step(t, 0, dir, "old", "status", "--json")
+	fatal.If(t, json.Unmarshal([]byte(out.out), &status))
+	if len(status.States) != 2 {
+		t.Fatalf("states: %v", status.States)
+	}
+	for i, want := range []string{"1", "2"} {
+		step(t, 0, dir, "new", "unpack", "--yes", "--state", status.States[i].At.Local().Format(time.DateTime))
+		if data, _ := os.ReadFile(filepath.Join(dir, "new/data/tide/day")); string(data) != want {
+			t.Errorf("state %d is day %q, want %q", i, data, want)
+		}
+	}
+}

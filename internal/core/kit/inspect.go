@@ -182,7 +182,14 @@ func (in *Inspection) add(file, what string) {
 // Copied is the data of journal.EventCopied: the safety copy is complete, and its content at this line is a state that can be
 // unpacked later.
 type Copied struct {
-	Keep int `json:"keep"` // number of states whose files are kept, this one included
+	Keep int   `json:"keep"`           // number of states to keep, as the user chose
+	Kept []int `json:"kept,omitempty"` // lines of the earlier states that stay
+}
+
+// state has the sealed files of a state of a safety copy.
+type state struct {
+	line  int // of the journal
+	files fileSet
 }
 
 // DefaultStates is the number of states of a safety copy that are kept, unless the user chooses another.
@@ -196,7 +203,7 @@ type contents struct {
 	files    fileSet                // other than sealed ones
 	streams  map[string]fileSet     // the newest sealed files of each stream
 	sections map[string][]seal.Part // the files of every section that was sealed, by app and id
-	states   []fileSet              // the sealed files of each kept state
+	states   []state                // those that are kept
 	lines    int                    // number of lines processed
 	ever     map[string]bool        // every file on another medium that was ever sealed
 	all      fileSet
@@ -217,8 +224,8 @@ func (c *contents) upTo(log *journal.Log) fileSet {
 		c.add(l)
 	}
 	c.lines, c.all = len(log.Lines), maps.Clone(c.files)
-	for _, files := range c.states {
-		maps.Copy(c.all, files)
+	for _, kept := range c.states {
+		maps.Copy(c.all, kept.files)
 	}
 	for _, files := range c.streams {
 		maps.Copy(c.all, files)
@@ -247,14 +254,11 @@ func (c *contents) add(l journal.Line) {
 		for _, files := range c.streams {
 			maps.Copy(now, files)
 		}
-		if n := len(c.states); n > 0 && maps.Equal(c.states[n-1], now) {
-			c.states = c.states[:n-1]
-		}
-		c.states = append(c.states, now)
-		c.states = c.states[max(len(c.states)-max(copied.Keep, 1), 0):]
+		c.states = slices.DeleteFunc(c.states, func(s state) bool { return !slices.Contains(copied.Kept, s.line) })
+		c.states = append(c.states, state{l.N, now})
 		c.all = fileSet{}
-		for _, files := range c.states {
-			maps.Copy(c.all, files)
+		for _, kept := range c.states {
+			maps.Copy(c.all, kept.files)
 		}
 		for key := range c.sections { // those of dropped states are removed
 			if app, id, _ := strings.Cut(key, "/"); c.section(app, id) == nil {

@@ -57,7 +57,7 @@ func (m *Move) recordState() error {
 	if !m.Manifest.Keep || !m.State.Changed() && keep == was {
 		return nil
 	}
-	if err := m.Record(journal.EventCopied, steps.Key{}, kit.Copied{Keep: keep}); err != nil {
+	if err := m.Record(journal.EventCopied, steps.Key{}, m.State.NextCopy(keep)); err != nil {
 		return err
 	}
 	if err := m.Kit.MendChecksums(); err != nil {

@@ -44,13 +44,24 @@ func (s *State) use(key Key, sealed SealedItem) {
 	s.Items[key] = it
 }
 
-// copied records a state, and drops those whose files are not kept. The same content again is no other state.
-func (s *State) copied(c *kit.Copied, l journal.Line) {
-	if n := len(s.States); n > 0 && !s.Changed() {
-		s.States = s.States[:n-1]
+// NextCopy returns the data of the line that makes the newest content a state, of which keep are kept. The same content again
+// replaces the last state.
+func (s *State) NextCopy(keep int) kit.Copied {
+	c := kit.Copied{Keep: keep}
+	before := s.States
+	if n := len(before); n > 0 && !s.Changed() {
+		before = before[:n-1]
 	}
-	s.States = append(s.States, Copy{Line: l.N, At: l.At, Keep: max(c.Keep, 1), Items: maps.Clone(s.latest.Items), Packed: maps.Clone(s.latest.Packed)})
-	s.States = s.States[max(len(s.States)-max(c.Keep, 1), 0):]
+	for _, old := range before[max(len(before)-keep+1, 0):] {
+		c.Kept = append(c.Kept, old.Line)
+	}
+	return c
+}
+
+// copied records a state. Package kit keeps the files of the same states.
+func (s *State) copied(c *kit.Copied, l journal.Line) {
+	s.States = slices.DeleteFunc(s.States, func(old Copy) bool { return !slices.Contains(c.Kept, old.Line) })
+	s.States = append(s.States, Copy{Line: l.N, At: l.At, Keep: c.Keep, Items: maps.Clone(s.latest.Items), Packed: maps.Clone(s.latest.Packed)})
 }
 
 // choose uses the content of a state. An unknown line changes nothing.

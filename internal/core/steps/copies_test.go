@@ -51,11 +51,11 @@ func TestStates(t *testing.T) {
 	}
 	sealed("a", "a1")
 	packed("a")
-	first := add(journal.EventCopied, "", kit.Copied{Keep: 2})
+	first := add(journal.EventCopied, "", s.NextCopy(2))
 	sealed("a", "a2")
 	sealed("b", "b1")
 	packed("a", "b")
-	second := add(journal.EventCopied, "", kit.Copied{Keep: 2})
+	second := add(journal.EventCopied, "", s.NextCopy(2))
 	add(journal.EventStateChosen, "", StateChosen{first})
 	has(map[string]string{"a": "a1"})
 	add(journal.EventPlaced, "a", Placed{To: "/srv/a"})
@@ -75,7 +75,7 @@ func TestStates(t *testing.T) {
 		t.Error("nothing changed since the newest state")
 	}
 	// The same content again is the same state, and the third state drops the first one.
-	third := add(journal.EventCopied, "", kit.Copied{Keep: 2})
+	third := add(journal.EventCopied, "", s.NextCopy(2))
 	if len(s.States) != 2 || s.States[0].Line != first || s.States[1].Line != third {
 		t.Errorf("states: %+v", s.States)
 	}
@@ -83,11 +83,11 @@ func TestStates(t *testing.T) {
 	if !s.Changed() {
 		t.Error("an item changed")
 	}
-	last := add(journal.EventCopied, "", kit.Copied{Keep: 2})
+	last := add(journal.EventCopied, "", s.NextCopy(2))
 	if len(s.States) != 2 || s.States[0].Line != third || s.States[1].Line != last {
 		t.Errorf("states: %+v", s.States)
 	}
-	add(journal.EventCopied, "", kit.Copied{})
+	add(journal.EventCopied, "", s.NextCopy(1))
 	if len(s.States) != 1 {
 		t.Errorf("%d states, want 1", len(s.States))
 	}
