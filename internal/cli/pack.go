@@ -29,7 +29,8 @@ Services and schedules of an app are stopped first. They stay stopped if the app
 so that nothing changes its data any more. For a rehearsal, use --start-again.
 
 A safety copy keeps its last three states, or as many as --states says: each complete pack
-that changed something is one, and unpack --state puts one of them in place. What did not change is stored once.
+that changed something is one, and unpack --state puts one of them in place. What did
+not change is stored once.
 
 If a pack is interrupted, run it again: data that is complete and unchanged is kept.`,
 		ValidArgsFunction: e.completeApps,

@@ -92,8 +92,7 @@ Lines whose kits are in the folder already are left as they are.`,
 				if list, err = e.agreeForAll(list, len(made)); err != nil {
 					return err
 				}
-			}
-			if len(made) > 0 { // first, because a kit whose passphrase nobody knows is of no use
+				// Before the kits, because a kit whose passphrase nobody knows is of no use.
 				if err := writePlan(sheet, args[1], made); err != nil {
 					return err
 				}

@@ -6,10 +6,12 @@ package digest
 import (
 	"encoding/binary"
 	"encoding/hex"
+	"errors"
 	"io"
 	"math/bits"
 	"runtime"
 	"sync"
+	"sync/atomic"
 
 	"lukechampine.com/blake3"
 	"lukechampine.com/blake3/guts"
@@ -24,13 +26,9 @@ type Sum [32]byte
 func (s Sum) String() string { return hex.EncodeToString(s[:]) }
 
 // Of returns the hash of data.
-func Of(data []byte) (s Sum) {
+func Of(data []byte) Sum {
 	if len(data) <= guts.ChunkSize { // such as a row of a database
-		n := guts.CompressChunk(data, &guts.IV, 0, 0)
-		n.Flags |= guts.FlagRoot
-		out := guts.WordsToBytes(guts.CompressNode(n))
-		copy(s[:], out[:])
-		return s
+		return rootSum(guts.CompressChunk(data, &guts.IV, 0, 0))
 	}
 	h := hashes.Get().(*Hash)
 	defer hashes.Put(h)
@@ -117,12 +115,17 @@ func (h *Hash) push(n guts.Node, height int) {
 func (h *Hash) Sum() Sum { return h.root(h.group(&h.buf, h.n, h.groups)) }
 
 // root returns the hash of the complete subtrees and of the last node.
-func (h *Hash) root(n guts.Node) (s Sum) {
+func (h *Hash) root(n guts.Node) Sum {
 	for i := bits.TrailingZeros64(h.groups); i < bits.Len64(h.groups); i++ {
 		if h.groups&(1<<i) != 0 {
 			n = guts.ParentNode(h.stack[i], guts.ChainingValue(n), &h.key, h.flags)
 		}
 	}
+	return rootSum(n)
+}
+
+// rootSum returns the hash of which n is the root.
+func rootSum(n guts.Node) (s Sum) {
 	n.Flags |= guts.FlagRoot
 	out := guts.WordsToBytes(guts.CompressNode(n))
 	copy(s[:], out[:])
@@ -159,54 +162,31 @@ func File(r io.ReaderAt, size int64) (Sum, error) {
 	h := New()
 	// The last bytes, at least one, are not a complete subtree.
 	whole := int((size - 1) / segment)
-	type done struct {
-		node guts.Node
-		err  error
-	}
-	results := make([]chan done, whole)
-	for i := range results {
-		results[i] = make(chan done, 1)
-	}
-	next := make(chan int)
-	quit := make(chan struct{})
+	nodes, errs := make([]guts.Node, whole), make([]error, runtime.GOMAXPROCS(0))
+	var next atomic.Int64
 	var busy sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) {
+	for w := range errs {
 		busy.Go(func() {
 			buf := make([]byte, segment)
-			for i := range next {
-				_, err := readFull(r, buf, int64(i)*segment)
-				var d done
-				if d.err = err; err == nil {
-					d.node = h.subtree(buf, uint64(i)<<segmentHeight)
+			for errs[w] == nil {
+				i := next.Add(1) - 1
+				if i >= int64(whole) {
+					return
 				}
-				results[i] <- d
+				if errs[w] = readFull(r, buf, i*segment); errs[w] == nil {
+					nodes[i] = h.subtree(buf, uint64(i)<<segmentHeight)
+				}
 			}
 		})
 	}
-	go func() {
-		defer close(next)
-		for i := range whole {
-			select {
-			case next <- i:
-			case <-quit:
-				return
-			}
-		}
-	}()
-	var err error
-	for _, c := range results {
-		d := <-c
-		if err = d.err; err != nil {
-			break
-		}
-		h.push(d.node, segmentHeight)
-	}
-	close(quit)
 	busy.Wait()
-	if err != nil {
+	if err := errors.Join(errs...); err != nil {
 		return Sum{}, err
 	}
-	_, err = io.Copy(h, io.NewSectionReader(r, int64(whole)*segment, size-int64(whole)*segment))
+	for _, n := range nodes {
+		h.push(n, segmentHeight)
+	}
+	_, err := io.Copy(h, io.NewSectionReader(r, int64(whole)*segment, size-int64(whole)*segment))
 	return h.Sum(), err
 }
 
@@ -220,13 +200,14 @@ func (h *Hash) subtree(buf []byte, groups uint64) guts.Node {
 	return guts.ParentNode(guts.ChainingValue(left), guts.ChainingValue(right), &h.key, h.flags)
 }
 
-func readFull(r io.ReaderAt, buf []byte, off int64) (int, error) {
+// readFull fills buf from an offset.
+func readFull(r io.ReaderAt, buf []byte, off int64) error {
 	n, err := r.ReadAt(buf, off)
 	if n == len(buf) {
-		return n, nil
+		return nil
 	}
-	if err == nil || err == io.EOF {
+	if err == io.EOF {
 		err = io.ErrUnexpectedEOF // it became shorter
 	}
-	return n, err
+	return err
 }

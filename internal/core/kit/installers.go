@@ -77,9 +77,9 @@ func (k *Kit) shareInstaller(app, from string, shared fileSet) error {
 	for _, name := range slices.Sorted(maps.Keys(hashes)) {
 		fmt.Fprintf(all, "%s %s\n", hashes[name], name)
 	}
-	above := filepath.Dir(k.Dir)
+	above, folder := filepath.Dir(k.Dir), InstallersDir+"/"+app+"-"+all.Sum().String()[:versionDigits]
 	for name, hash := range hashes {
-		to := InstallersDir + "/" + app + "-" + all.Sum().String()[:versionDigits] + "/" + name
+		to := folder + "/" + name
 		shared[to] = hash
 		if now, err := hashFile(filepath.Join(above, filepath.FromSlash(to))); err == nil && now == hash {
 			continue
