@@ -105,7 +105,7 @@ func TestCardByQuestions(t *testing.T) {
 	if !bytes.Equal(kept, before) || !strings.Contains(out, "Wrote the card cards/hoistbook.yaml") {
 		t.Errorf("changed: %s", out)
 	}
-	for text, want := range map[string]bool{"title: 'The Hoistbook'": true, "method: guided": true, "method: command": false, "Choose the printer": false, "# by-hand: none": true, "counts:  # numbers": true} {
+	for text, want := range map[string]bool{"title: 'The Hoistbook'": true, "method: guided": true, "method: command": false, "Choose the printer": false, "# by-hand: none": true, "# Numbers that the owner": true} {
 		if strings.Contains(string(after), text) != want {
 			t.Errorf("%q is there: %v\n%s", text, !want, after)
 		}

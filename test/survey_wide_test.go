@@ -79,7 +79,7 @@ func TestWideAndDraft(t *testing.T) {
 	must(t, 2, dir, "card", "draft", "x", "--root", root).tells(t, "--from")
 	must(t, 1, dir, "card", "draft", "x", "--root", root, "--from", `C:\Nowhere`).tells(t, "does not exist")
 	draft, _ := os.ReadFile(filepath.Join(dir, "cards/tide.yaml"))
-	for _, line := range []string{"DisplayVersion  # is 8.2.1 here", "secret: true", `line 1: `, `SELECT count(*) FROM "boat"`, "because the settings use it: drive P:, mapped to a share", "because the settings use it: printer Berth plans"} {
+	for _, line := range []string{"# It is 8.2.1 here.", "secret: true", `line 1: `, `SELECT count(*) FROM "boat"`, "because the settings use it: drive P:, mapped to a share", "because the settings use it: printer Berth plans"} {
 		if !strings.Contains(string(draft), strings.Replace(line, "line 1", "line 2", 1)) {
 			t.Errorf("the draft does not say %q:\n%s", line, draft)
 		}

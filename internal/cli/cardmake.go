@@ -128,10 +128,10 @@ func (g *guide) makeCard(ctx context.Context, dir string) error {
 		func() error { return g.figures(d) },
 		func() (err error) {
 			for {
-				if d.Licence, err = g.licenceOf(d); err != nil {
+				if d.Licences, err = g.licenceOf(d); err != nil {
 					return err
 				}
-				if _, err = d.YAML(""); err == nil || d.Licence == nil {
+				if _, err = d.YAML(""); err == nil || d.Licences == nil {
 					return err
 				}
 				printError(fold(g.err), err, g.colour) // an answer is not valid
@@ -188,20 +188,24 @@ func (g *guide) programsOf(d *draft.Draft) error {
 
 // versionOf asks where the app's version is found, and which version the new computer needs.
 func (g *guide) versionOf(d *draft.Draft, c machine.Computer) error {
-	if len(d.Version) == 0 {
-		var source string
+	if d.Version == nil {
+		var source card.Source
 		said, err := g.checked("A program or file with its version, or its Debian package (Enter: the version is not checked)", "", "Otherwise nothing notices that the new computer has a version that cannot read the data.", func(text string) string {
 			if text == "" {
 				return ""
 			}
 			if real, err := c.Locate(text, nil); err == nil {
 				if there, err := machine.Exists(real); err == nil && there {
-					source = map[bool]string{true: "exe: ", false: "file: "}[strings.HasSuffix(strings.ToLower(text), ".exe") || strings.HasSuffix(text, ".app")] + draft.Quote(text)
+					if strings.HasSuffix(strings.ToLower(text), ".exe") || strings.HasSuffix(text, ".app") {
+						source = card.Source{Exe: card.Path{Any: text}}
+					} else {
+						source = card.Source{File: card.Path{Any: text}}
+					}
 					return ""
 				}
 			}
 			if v, err := probe.PackageVersion(c, text); err == nil && v != "" {
-				source = "package: " + draft.Quote(text)
+				source = card.Source{Package: text}
 				return ""
 			}
 			return "There is neither a file nor a package " + text + " here."
@@ -209,16 +213,16 @@ func (g *guide) versionOf(d *draft.Draft, c machine.Computer) error {
 		if err != nil || said == "" {
 			return err
 		}
-		d.Version = []string{source}
+		d.Version = &card.Version{Source: source}
 	}
 	rules := []string{"exact", "same-minor", "same-major", "same-or-newer"}
-	rule, err := g.checked("Which version must the new computer have ("+strings.Join(rules, ", ")+")", cmp.Or(d.Rule, "same-major"), "same-major: 8.2 reads data of 8.1; same-minor: only another 8.2; same-or-newer: any later one.", func(text string) string {
+	rule, err := g.checked("Which version must the new computer have ("+strings.Join(rules, ", ")+")", string(cmp.Or(d.Version.Rule, card.SameMajor)), "same-major: 8.2 reads data of 8.1; same-minor: only another 8.2; same-or-newer: any later one.", func(text string) string {
 		if !slices.Contains(rules, text) {
 			return "Please enter one of " + strings.Join(rules, ", ") + "."
 		}
 		return ""
 	})
-	d.Rule = rule
+	d.Version.Rule = card.Rule(rule)
 	return err
 }
 
@@ -305,11 +309,14 @@ func (g *guide) changeCard(file string) error {
 		if what == "" {
 			break
 		}
-		field, lines, err := g.answerAgain(what, c)
+		field, value, err := g.answerAgain(what, c)
 		if err != nil {
 			return err
 		}
-		now := replaced(text, field, lines)
+		now, err := replaced(text, field, value)
+		if err != nil {
+			return err
+		}
 		changed, err := card.Parse(file, []byte(now))
 		if err != nil {
 			printError(fold(g.err), err, g.colour)
@@ -327,11 +334,11 @@ func (g *guide) changeCard(file string) error {
 	return nil
 }
 
-// answerAgain asks for one answer again, and returns the card's field with its lines.
-func (g *guide) answerAgain(what string, c *card.Card) (field string, lines []string, err error) {
-	one := func(question, usual string) (string, []string, error) {
+// answerAgain asks for one answer again, and returns the card's field with its value. nil means that the card lacks the field.
+func (g *guide) answerAgain(what string, c *card.Card) (field string, value any, err error) {
+	one := func(question, usual string) (string, any, error) {
 		text, err := g.line(question, usual)
-		return what, []string{what + ": " + draft.Quote(text)}, err
+		return what, text, err
 	}
 	switch what {
 	case "title":
@@ -341,15 +348,11 @@ func (g *guide) answerAgain(what string, c *card.Card) (field string, lines []st
 	case "about":
 		return one("What does the office use it for", c.About)
 	case "hand":
-		said, err := g.lines("What are the manual steps on the new computer? Enter all of them again.")
-		lines = []string{"by-hand:"}
-		for _, s := range said {
-			lines = append(lines, "  - "+draft.Quote(s))
+		steps, err := g.lines("What are the manual steps on the new computer? Enter all of them again.")
+		if len(steps) > 0 {
+			value = steps
 		}
-		if len(said) == 0 {
-			lines = nil
-		}
-		return "by-hand", lines, err
+		return "by-hand", value, err
 	}
 	d := &draft.Draft{}
 	for _, it := range c.Items {
@@ -357,19 +360,21 @@ func (g *guide) answerAgain(what string, c *card.Card) (field string, lines []st
 	}
 	held, err := g.licenceOf(d)
 	if held != nil {
-		lines = []string{"licences:"}
-		for _, l := range held {
-			lines = append(lines, "  "+l)
-		}
+		value = held
 	}
-	return "licences", lines, err
+	return "licences", value, err
 }
 
-// replaced returns a card's text with one field replaced. Without lines, the field becomes a
+// replaced returns a card's text with the value of one field replaced. Without a value, the field becomes a
 // comment. The rest stays unchanged.
-func replaced(text, field string, lines []string) string {
-	if len(lines) == 0 {
-		lines = []string{"# " + field + ": none"}
+func replaced(text, field string, value any) (string, error) {
+	lines := []string{"# " + field + ": none"}
+	if value != nil {
+		written, err := card.Field(field, value)
+		if err != nil {
+			return "", err
+		}
+		lines = strings.Split(strings.TrimRight(string(written), "\n"), "\n")
 	}
 	all := strings.Split(strings.TrimRight(text, "\n"), "\n")
 	is := func(lead string) func(string) bool {
@@ -387,7 +392,7 @@ func replaced(text, field string, lines []string) string {
 	} else {
 		to = from + 1
 	}
-	return strings.Join(slices.Concat(all[:from], lines, all[to:]), "\n") + "\n"
+	return strings.Join(slices.Concat(all[:from], lines, all[to:]), "\n") + "\n", nil
 }
 
 // inWords prints a summary of a card: its items, licences and manual steps.
@@ -572,8 +577,8 @@ func (g *guide) figures(d *draft.Draft) error {
 // word matches a word of a command, or a quoted text.
 var word = regexp.MustCompile(`"([^"]*)"|(\S+)`)
 
-// licenceOf asks how the app is licensed, and returns the lines for the card, or none.
-func (g *guide) licenceOf(d *draft.Draft) (lines []string, err error) {
+// licenceOf asks how the app is licensed, and returns the licence, or none.
+func (g *guide) licenceOf(d *draft.Draft) ([]card.Licence, error) {
 	fmt.Fprint(g.err, "How is it licensed?\n  0  it needs no licence\n")
 	for i, m := range card.Methods {
 		fmt.Fprintf(fold(g.err), "  %d  %s\n", i+1, m.Plain)
@@ -592,62 +597,48 @@ func (g *guide) licenceOf(d *draft.Draft) (lines []string, err error) {
 		return nil, nil
 	}
 	m := card.Methods[n-1]
-	lines = []string{"- name: licence", "  method: " + string(m.Method)}
-	below := map[string][]string{}
-	var order []string
+	fields := map[string]any{}
 	for _, a := range m.Asks {
-		value, err := g.value(a, d)
-		if err != nil {
+		var err error
+		if fields[a.Field], err = g.value(a, d); err != nil {
 			return nil, err
 		}
-		field, of, dotted := strings.Cut(a.Field, ".")
-		if !slices.Contains(order, field) {
-			order = append(order, field)
-		}
-		if dotted {
-			value = of + ": " + value
-		}
-		below[field] = append(below[field], value)
 	}
-	for _, field := range order {
-		value := below[field][0]
-		if !strings.HasPrefix(value, "[") && !strings.HasPrefix(value, "'") && !strings.HasPrefix(value, `"`) {
-			value = "{" + strings.Join(below[field], ", ") + "}"
-		}
-		lines = append(lines, "  "+field+": "+value)
+	l, err := card.LicenceWith("licence", m.Method, fields)
+	if err != nil {
+		return nil, fault.Wrap(fault.BadCard, err, "the answers describe no licence")
 	}
-	return lines, nil
+	return []card.Licence{l}, nil
 }
 
-// value asks for one field, and returns it as YAML.
-func (g *guide) value(a card.Ask, d *draft.Draft) (string, error) {
-	var all []string
+// value asks for the value of one field.
+func (g *guide) value(a card.Ask, d *draft.Draft) (any, error) {
 	switch a.As {
 	case card.AskSecrets:
+		var names []string
 		for _, it := range d.Items {
 			if it.Secret {
-				all = append(all, it.Name)
+				names = append(names, it.Name)
 			}
 		}
+		return names, nil
 	case card.AskSteps:
 		texts, err := g.lines(a.Question)
-		if err != nil {
-			return "", err
-		}
 		if len(texts) == 0 {
 			texts = []string{a.Usual}
 		}
+		var steps []card.Guide
 		for _, t := range texts {
-			all = append(all, "{do: "+draft.Quote(t)+"}")
+			steps = append(steps, card.Guide{Do: t})
 		}
-	default:
+		return steps, err
+	case card.AskCommand:
 		text, err := g.line(a.Question, a.Usual)
-		if err != nil || a.As == card.AskText {
-			return draft.Quote(text), err
-		}
+		var command []string
 		for _, m := range word.FindAllStringSubmatch(text, -1) {
-			all = append(all, draft.Quote(m[1]+m[2]))
+			command = append(command, m[1]+m[2])
 		}
+		return command, err
 	}
-	return "[" + strings.Join(all, ", ") + "]", nil
+	return g.line(a.Question, a.Usual)
 }

@@ -38,7 +38,7 @@ type Card struct {
 	About      string     `yaml:"about,omitempty" jsonschema_description:"What the office uses the app for."`
 	Version    *Version   `yaml:"version,omitempty" jsonschema_description:"Where to read the app's version, and which versions can read its data."`
 	Installer  *Installer `yaml:"installer,omitempty" jsonschema_description:"The app's installer, which travels in the kit."`
-	Programs   []string   `yaml:"programs,omitempty" jsonschema_description:"Names of the app's programs, to check whether it is running."`
+	Programs   []string   `yaml:"programs,omitempty,flow" jsonschema_description:"Names of the app's programs, to check whether it is running."`
 	Requires   []Require  `yaml:"requires,omitempty" jsonschema_description:"What the app needs on the new computer, such as a driver."`
 	Sync       []Sync     `yaml:"sync,omitempty" jsonschema_description:"How to detect that the app still has data to send."`
 	Items      []Item     `yaml:"items" jsonschema:"required,minItems=1" jsonschema_description:"The data that moves or is checked."`
@@ -58,7 +58,7 @@ type Card struct {
 
 // Installer is what installs the app on the new computer: a file, or a folder with one. new copies it into the kit.
 type Installer struct {
-	Path    Path     `yaml:"path,omitempty" jsonschema_description:"The file or folder on the old computer."`
+	Path    Path     `yaml:"path,omitempty,flow" jsonschema_description:"The file or folder on the old computer."`
 	Beside  string   `yaml:"beside,omitempty" jsonschema_description:"Or: the name of the file or folder beside the card, in the office's collection."`
 	Run     string   `yaml:"run,omitempty" jsonschema_description:"In a folder: the file to run, written with /."`
 	Version string   `yaml:"version,omitempty" jsonschema_description:"The version that it installs."`
@@ -84,10 +84,10 @@ type Version struct {
 // or the output of a command. If several are given, the first one with a value is used, in field
 // order.
 type Source struct {
-	File     Path        `yaml:"file,omitempty" jsonschema_description:"A text file. Without pattern and key: its first line."`
+	File     Path        `yaml:"file,omitempty,flow" jsonschema_description:"A text file. Without pattern and key: its first line."`
 	Key      string      `yaml:"key,omitempty" jsonschema_description:"File: the position of the value in an INI (Section/Key), JSON (a/b/c) or XML (a/b/@attribute) file."`
 	Format   string      `yaml:"format,omitempty" jsonschema:"enum=ini,enum=json,enum=xml,enum=plist" jsonschema_description:"File with key: the format, if the file name does not show it."`
-	Exe      Path        `yaml:"exe,omitempty" jsonschema_description:"A Windows executable or a macOS application (NAME.app); its version is read."`
+	Exe      Path        `yaml:"exe,omitempty,flow" jsonschema_description:"A Windows executable or a macOS application (NAME.app); its version is read."`
 	Registry string      `yaml:"registry,omitempty" jsonschema_description:"A registry key that starts with HKLM or HKCU."`
 	Value    string      `yaml:"value,omitempty" jsonschema_description:"Registry: the name of the value; empty for the default value."`
 	Package  string      `yaml:"package,omitempty" jsonschema_description:"An installed Debian package; its version is read."`
@@ -104,7 +104,7 @@ func (s *Source) IsZero() bool {
 // Require is something that the app needs on the new computer, such as a driver or a runtime.
 type Require struct {
 	Name     string `yaml:"name" jsonschema:"required" jsonschema_description:"What the app needs."`
-	Path     Path   `yaml:"path,omitempty" jsonschema_description:"A file or folder that exists if it is installed."`
+	Path     Path   `yaml:"path,omitempty,flow" jsonschema_description:"A file or folder that exists if it is installed."`
 	Registry string `yaml:"registry,omitempty" jsonschema_description:"A registry key that exists if it is installed."`
 	Package  string `yaml:"package,omitempty" jsonschema_description:"The Debian package to look for."`
 }
@@ -123,7 +123,7 @@ type Opens struct {
 type Sync struct {
 	About   string      `yaml:"about" jsonschema:"required" jsonschema_description:"What the app sends, and where to."`
 	Files   string      `yaml:"files,omitempty" jsonschema_description:"Folder: sync is unfinished while files match this pattern below path."`
-	Path    Path        `yaml:"path,omitempty" jsonschema_description:"Files: the folder to search."`
+	Path    Path        `yaml:"path,omitempty,flow" jsonschema_description:"Files: the folder to search."`
 	Item    string      `yaml:"item,omitempty" jsonschema_description:"Query: the database item to query."`
 	Query   string      `yaml:"query,omitempty" jsonschema_description:"Query: one SELECT that gives one whole number."`
 	Expect  int64       `yaml:"expect,omitempty" jsonschema_description:"Query: the result when sync is finished. Default: 0."`
@@ -135,9 +135,9 @@ type Sync struct {
 type Item struct {
 	Name        string    `yaml:"name" jsonschema:"required,pattern=^[a-z0-9][a-z0-9-]*$" jsonschema_description:"Short name, unique in the card."`
 	Kind        Kind      `yaml:"kind" jsonschema:"required" jsonschema_description:"The kind of item."`
-	Path        Path      `yaml:"path,omitempty" jsonschema_description:"Where the item is, in the system's own terms. Not for network, hosted and server databases."`
+	Path        Path      `yaml:"path,omitempty,flow" jsonschema_description:"Where the item is, in the system's own terms. Not for network, hosted and server databases."`
 	Key         string    `yaml:"key,omitempty" jsonschema_description:"Registry: the key, such as HKCU\\\\Software\\\\Vendor\\\\App; a key in HKCU means the key of every user."`
-	Job         Path      `yaml:"job,omitempty" jsonschema_description:"Service and schedule: its name. Windows: a service, or a task with its folder (\\\\Quay\\\\Export). Linux: a unit (quay.service, quay.timer; ~/quay.service for a unit of each user), a file in /etc/cron.d, or crontab (of each user). macOS: a file in /Library/LaunchDaemons or ~/Library/LaunchAgents."`
+	Job         Path      `yaml:"job,omitempty,flow" jsonschema_description:"Service and schedule: its name. Windows: a service, or a task with its folder (\\\\Quay\\\\Export). Linux: a unit (quay.service, quay.timer; ~/quay.service for a unit of each user), a file in /etc/cron.d, or crontab (of each user). macOS: a file in /Library/LaunchDaemons or ~/Library/LaunchAgents."`
 	Server      *Server   `yaml:"server,omitempty" jsonschema_description:"Server database: which one, and how to log in."`
 	Address     string    `yaml:"address,omitempty" jsonschema_description:"Network and hosted: its address, such as QUAY-SRV:5432, //QUAY-SRV/ledger or https://ledger.example."`
 	From        *Source   `yaml:"from,omitempty" jsonschema_description:"Network and hosted: where the app's settings have the address."`
@@ -155,7 +155,7 @@ type Item struct {
 	Counts      []Count   `yaml:"counts,omitempty" jsonschema_description:"Counts that the owner would recognise, shown for the old and the new computer."`
 	Attached    string    `yaml:"attached-to,omitempty" jsonschema_description:"SQLite: name of the database item that the app attaches this one to; both are packed in one snapshot."`
 	Mask        []string  `yaml:"mask,omitempty" jsonschema_description:"Database: columns (TABLE.COLUMN, or COLUMN of any table) whose values are never shown in a difference."`
-	Needs       []string  `yaml:"needs,omitempty" jsonschema_description:"Names of items without which this one is useless, or of a licence (token) without which it cannot be opened."`
+	Needs       []string  `yaml:"needs,omitempty,flow" jsonschema_description:"Names of items without which this one is useless, or of a licence (token) without which it cannot be opened."`
 	OneSyncs    bool      `yaml:"single-sync,omitempty" jsonschema_description:"True if only one copy may sync."`
 	Identity    *Identity `yaml:"identity,omitempty" jsonschema_description:"Folder: what identifies this profile, if another one may have the same name."`
 }
@@ -229,7 +229,7 @@ type Licence struct {
 	Product string `yaml:"product,omitempty" jsonschema_description:"Desk: the product's name at the desk."`
 	Serial  Source `yaml:"serial,omitempty" jsonschema_description:"Desk and key: where to read the serial number or product key on the old computer."`
 	Code    Source `yaml:"code,omitempty" jsonschema_description:"Desk: where to read the activation code on the old computer. Key: the registered name."`
-	Token   Path   `yaml:"token,omitempty" jsonschema_description:"Desk: file in which the app keeps the desk's signed answer."`
+	Token   Path   `yaml:"token,omitempty,flow" jsonschema_description:"Desk: file in which the app keeps the desk's signed answer."`
 	Desk    *Desk  `yaml:"desk,omitempty" jsonschema_description:"Desk: the licence desk."`
 
 	Form  WholePattern `yaml:"form,omitempty" jsonschema_description:"Desk and key: regular expression (RE2) that the whole serial matches; its parts are separated by -."`

@@ -378,7 +378,7 @@ func TestWait(t *testing.T) {
 		if over := w.From(deactivated); !over.IsZero() {
 			got = over.UTC().Format(time.RFC3339)
 		}
-		if got != want || (want == "") != (w.after.bad != "") {
+		if got != want || (want == "") != w.bad() {
 			t.Errorf("%s: %q, want %q", text, got, want)
 		}
 	}
@@ -395,7 +395,7 @@ func TestWait(t *testing.T) {
 		}
 	}
 	// The day on which the clocks are put forward is shorter.
-	w := Wait{day: true, zone: time.FixedZone("far", 9*3600)}
+	w := Wait{zone: time.FixedZone("far", 9*3600)}
 	if !w.From(time.Time{}).IsZero() || !(Wait{}).From(deactivated).IsZero() {
 		t.Error("what was not deactivated is waited for")
 	}

@@ -542,12 +542,16 @@ func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool)
 		k.path(at+".token", l.Token)
 		k.ownToken(at, l)
 	}
-	if bad := l.Wait.after.bad; bad != "" {
-		k.fail(at+".wait", "a time such as 24h, or calendar-day with or without a time zone", "the waiting time %q is not valid", bad)
+	if l.Wait.bad() {
+		k.fail(at+".wait", "a time such as 24h, or calendar-day with or without a time zone", "the waiting time %q is not valid", l.Wait.written)
 	}
 	k.duration(at+".trial", l.Trial)
-	k.day(at+".expires", "a day such as 2027-03-31", l.Expires)
-	k.day(at+".reactivate-by", "a day such as 2027-03-31, or a time such as 720h", l.BackBy.on)
+	if l.Expires.bad() {
+		k.fail(at+".expires", "a day such as 2027-03-31", "the day %q is not valid", l.Expires.written)
+	}
+	if l.BackBy.bad() {
+		k.fail(at+".reactivate-by", "a day such as 2027-03-31, or a time such as 720h", "the day %q is not valid", l.BackBy.written)
+	}
 	k.matching(at+".form", l.Form.Pattern)
 	if l.Check != "" {
 		oneOf(k, at, "check", l.Check, "luhn", "mod-11-10", "mod-37-36", "mod-97-10")
@@ -616,14 +620,8 @@ func (k *checker) show(at string, l *Licence) {
 }
 
 func (k *checker) duration(at string, d Duration) {
-	if d.bad != "" {
-		k.fail(at, "a time such as 24h or 90m", "the time %q is not valid", d.bad)
-	}
-}
-
-func (k *checker) day(at, want string, d Day) {
-	if d.bad != "" {
-		k.fail(at, want, "the day %q is not valid", d.bad)
+	if d.bad() {
+		k.fail(at, "a time such as 24h or 90m", "the time %q is not valid", d.written)
 	}
 }
 

@@ -3,6 +3,7 @@ package card
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -29,6 +30,19 @@ func (p Path) On(system string) string {
 	return p.Any
 }
 
+// PathOn returns a path that is for one system only.
+func PathOn(system, path string) (p Path) {
+	switch system {
+	case "windows":
+		p.Windows = path
+	case "linux":
+		p.Linux = path
+	case "macos":
+		p.MacOS = path
+	}
+	return p
+}
+
 // Texts returns the paths for all systems.
 func (p Path) Texts() []string {
 	return slices.DeleteFunc([]string{p.Any, p.Windows, p.Linux, p.MacOS}, func(s string) bool { return s == "" })
@@ -42,17 +56,28 @@ func (p *Path) UnmarshalYAML(n ast.Node) error {
 	if err := yaml.NodeToValue(n, &p.Any); err == nil {
 		return nil
 	}
-	var bySystem struct {
-		Windows string  `yaml:"windows"`
-		Linux   string  `yaml:"linux"`
-		MacOS   string  `yaml:"macos"`
-		From    *Source `yaml:"from"`
-	}
-	if err := yaml.NodeToValue(n, &bySystem, yaml.Strict()); err != nil {
+	var by bySystem
+	if err := yaml.NodeToValue(n, &by, yaml.Strict()); err != nil {
 		return fmt.Errorf("expected a path, or a mapping with windows, linux and macos, or with from")
 	}
-	p.Windows, p.Linux, p.MacOS, p.From = bySystem.Windows, bySystem.Linux, bySystem.MacOS, bySystem.From
+	*p = Path{Windows: by.Windows, Linux: by.Linux, MacOS: by.MacOS, From: by.From}
 	return nil
+}
+
+// bySystem is a path as a mapping.
+type bySystem struct {
+	Windows string  `yaml:"windows,omitempty"`
+	Linux   string  `yaml:"linux,omitempty"`
+	MacOS   string  `yaml:"macos,omitempty"`
+	From    *Source `yaml:"from,omitempty"`
+}
+
+// MarshalYAML writes a text, or a mapping from systems to texts.
+func (p Path) MarshalYAML() (any, error) {
+	if p.Any != "" {
+		return p.Any, nil
+	}
+	return bySystem{p.Windows, p.Linux, p.MacOS, p.From}, nil
 }
 
 // UnmarshalYAML reads a text, a number or a source.
@@ -65,6 +90,20 @@ func (s *Setting) UnmarshalYAML(n ast.Node) error {
 		return fmt.Errorf("expected a text, or a source")
 	}
 	return nil
+}
+
+// MarshalYAML writes a text or a source.
+func (s Setting) MarshalYAML() (any, error) {
+	if s.From != nil {
+		return s.From, nil
+	}
+	return s.Text, nil
+}
+
+// OneLine returns the path as a card has it, on one line.
+func (p Path) OneLine() string {
+	data, _ := marshal(p, yaml.Flow(true))
+	return strings.TrimSpace(string(data))
 }
 
 // JSONSchema describes both ways to write a setting.

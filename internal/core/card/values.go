@@ -3,6 +3,7 @@ package card
 import (
 	"crypto/ed25519"
 	"encoding/base64"
+	"errors"
 	"regexp"
 	"strings"
 	"time"
@@ -12,29 +13,38 @@ import (
 	"github.com/invopop/jsonschema"
 )
 
-// The types below parse values that a card writes as text. A value that cannot be parsed keeps its
-// text, which the checker reports. A checked card has none of these.
+// The types below parse values that a card writes as text, and keep that text: the checker reports a text that could not be
+// parsed, and Card.YAML writes it. A checked card has valid values only.
+
+// written is a value as a card writes it; "" if not given.
+type written string
+
+// UnmarshalYAML reads the text.
+func (t *written) UnmarshalYAML(n ast.Node) error { return yaml.NodeToValue(n, (*string)(t)) }
+
+// MarshalYAML writes the text.
+func (t written) MarshalYAML() (any, error) { return string(t), nil }
+
+// IsZero reports whether the card does not give the value.
+func (t written) IsZero() bool { return t == "" }
 
 func textSchema() *jsonschema.Schema { return &jsonschema.Schema{Type: "string"} }
 
 // Duration is a time such as 24h or 90m; zero if not given.
 type Duration struct {
 	time.Duration
-	bad string
+	written
 }
 
 // UnmarshalYAML reads a text.
 func (d *Duration) UnmarshalYAML(n ast.Node) error {
-	var text string
-	if err := yaml.NodeToValue(n, &text); err != nil {
-		return err
-	}
-	var err error
-	if d.Duration, err = time.ParseDuration(text); err != nil || d.Duration <= 0 {
-		d.bad = text
-	}
-	return nil
+	err := d.written.UnmarshalYAML(n)
+	d.Duration, _ = time.ParseDuration(string(d.written))
+	return err
 }
+
+// bad reports whether the text is not a time.
+func (d Duration) bad() bool { return d.written != "" && d.Duration <= 0 }
 
 // JSONSchema describes the text.
 func (Duration) JSONSchema() *jsonschema.Schema { return textSchema() }
@@ -42,23 +52,22 @@ func (Duration) JSONSchema() *jsonschema.Schema { return textSchema() }
 // Day is a day such as 2027-03-31; zero if not given.
 type Day struct {
 	end time.Time
-	bad string
+	written
 }
 
 // UnmarshalYAML reads a text.
 func (d *Day) UnmarshalYAML(n ast.Node) error {
-	var text string
-	if err := yaml.NodeToValue(n, &text); err != nil {
+	if err := d.written.UnmarshalYAML(n); err != nil {
 		return err
 	}
-	begin, err := time.ParseInLocation(time.DateOnly, text, time.Local)
-	if err != nil {
-		d.bad = text
-		return nil
+	if begin, err := time.ParseInLocation(time.DateOnly, string(d.written), time.Local); err == nil {
+		d.end = nextDay(begin.Add(12*time.Hour), time.Local) // where the clocks change at midnight, begin may be on the day before
 	}
-	d.end = nextDay(begin.Add(12*time.Hour), time.Local) // where the clocks change at midnight, begin may be on the day before
 	return nil
 }
+
+// bad reports whether the text is not a day.
+func (d Day) bad() bool { return d.written != "" && d.end.IsZero() }
 
 // End returns the end of the day in local time, or the zero time.
 func (d Day) End() time.Time { return d.end }
@@ -73,23 +82,23 @@ func (Day) JSONSchema() *jsonschema.Schema {
 // Deadline is a day, or a time after an event; zero if not given.
 type Deadline struct {
 	after Duration
-	on    Day
+	Day
 }
 
 // UnmarshalYAML reads a day or a time.
 func (d *Deadline) UnmarshalYAML(n ast.Node) error {
-	if err := d.after.UnmarshalYAML(n); err != nil || d.after.bad == "" {
-		return err
-	}
-	return d.on.UnmarshalYAML(n)
+	return errors.Join(d.after.UnmarshalYAML(n), d.Day.UnmarshalYAML(n))
 }
+
+// bad reports whether the text is neither a day nor a time.
+func (d Deadline) bad() bool { return d.after.bad() && d.Day.bad() }
 
 // From returns the deadline for something that began at begin, or the zero time.
 func (d Deadline) From(begin time.Time) time.Time {
-	if d.after.bad == "" && d.after.Duration > 0 {
+	if d.after.Duration > 0 {
 		return begin.Add(d.after.Duration)
 	}
-	return d.on.end
+	return d.end
 }
 
 // JSONSchema describes the text.
@@ -98,31 +107,24 @@ func (Deadline) JSONSchema() *jsonschema.Schema { return textSchema() }
 // Wait is a waiting time: a duration, or "calendar-day" for the time until the next midnight,
 // locally or in a given time zone. The zero value means no waiting time.
 type Wait struct {
-	after Duration
-	day   bool
-	zone  *time.Location
+	Duration
+	zone *time.Location // of calendar-day
 }
 
 // UnmarshalYAML reads the text.
 func (w *Wait) UnmarshalYAML(n ast.Node) error {
-	var text string
-	if err := yaml.NodeToValue(n, &text); err != nil {
-		return err
+	err := w.Duration.UnmarshalYAML(n)
+	if zone, ok := strings.CutPrefix(string(w.written), "calendar-day"); ok {
+		w.zone = time.Local
+		if zone = strings.TrimSpace(zone); zone != "" {
+			w.zone, _ = time.LoadLocation(zone)
+		}
 	}
-	zone, ok := strings.CutPrefix(text, "calendar-day")
-	if !ok {
-		return w.after.UnmarshalYAML(n)
-	}
-	var err error
-	w.day, w.zone = true, time.Local
-	if zone = strings.TrimSpace(zone); zone != "" {
-		w.zone, err = time.LoadLocation(zone)
-	}
-	if err != nil {
-		w.after.bad = text
-	}
-	return nil
+	return err
 }
+
+// bad reports whether the text is no waiting time.
+func (w Wait) bad() bool { return w.zone == nil && w.Duration.bad() }
 
 // nextDay returns the first minute of the calendar day after the one of t. Where clocks change at midnight, it may not be
 // 00:00.
@@ -139,12 +141,12 @@ func nextDay(t time.Time, zone *time.Location) time.Time {
 // From returns the end of a wait that began at begin, or the zero time if there is none.
 func (w Wait) From(begin time.Time) time.Time {
 	switch {
-	case begin.IsZero() || w.after.bad != "":
+	case begin.IsZero():
 		return time.Time{}
-	case w.day:
+	case w.zone != nil:
 		return nextDay(begin, w.zone)
-	case w.after.Duration > 0:
-		return begin.Add(w.after.Duration)
+	case w.Duration.Duration > 0:
+		return begin.Add(w.Duration.Duration)
 	}
 	return time.Time{}
 }
@@ -154,30 +156,29 @@ func (Wait) JSONSchema() *jsonschema.Schema { return textSchema() }
 
 // Pattern is a regular expression (RE2); zero if not given.
 type Pattern struct {
-	text string
-	re   *regexp.Regexp
+	written
+	re *regexp.Regexp
 }
 
 // PatternOf compiles a regular expression and panics if it is invalid.
-func PatternOf(text string) Pattern { return Pattern{text, regexp.MustCompile(text)} }
+func PatternOf(expression string) Pattern {
+	return Pattern{written(expression), regexp.MustCompile(expression)}
+}
 
 // UnmarshalYAML reads a text.
 func (p *Pattern) UnmarshalYAML(n ast.Node) error {
-	if err := yaml.NodeToValue(n, &p.text); err != nil {
-		return err
-	}
-	p.re, _ = regexp.Compile(p.text)
-	return nil
+	err := p.written.UnmarshalYAML(n)
+	p.re, _ = regexp.Compile(p.String())
+	return err
 }
 
 // String returns the expression.
-func (p Pattern) String() string { return p.text }
-
-// IsZero reports whether no expression is given.
-func (p Pattern) IsZero() bool { return p.text == "" }
+func (p Pattern) String() string { return string(p.written) }
 
 // In reports whether the expression is found in text. An empty pattern matches nothing.
-func (p Pattern) In(text string) bool { return p.re != nil && p.text != "" && p.re.MatchString(text) }
+func (p Pattern) In(text string) bool {
+	return p.re != nil && p.written != "" && p.re.MatchString(text)
+}
 
 // First returns the text that the first group matches.
 func (p Pattern) First(text string) (string, bool) {
@@ -197,12 +198,17 @@ func (Pattern) JSONSchema() *jsonschema.Schema { return textSchema() }
 // LinePattern is a Pattern in which ^ and $ match at line ends.
 type LinePattern struct{ Pattern }
 
+// LinePatternOf compiles a regular expression and panics if it is invalid.
+func LinePatternOf(expression string) LinePattern {
+	return LinePattern{Pattern{written(expression), regexp.MustCompile("(?m)" + expression)}}
+}
+
 // UnmarshalYAML reads a text.
 func (p *LinePattern) UnmarshalYAML(n ast.Node) error {
 	if err := p.Pattern.UnmarshalYAML(n); err != nil {
 		return err
 	}
-	p.re, _ = regexp.Compile("(?m)" + p.text)
+	p.re, _ = regexp.Compile("(?m)" + p.String())
 	return nil
 }
 
@@ -210,8 +216,8 @@ func (p *LinePattern) UnmarshalYAML(n ast.Node) error {
 type WholePattern struct{ Pattern }
 
 // WholePatternOf compiles a regular expression and panics if it is invalid.
-func WholePatternOf(text string) (p WholePattern) {
-	p.text, p.re = text, regexp.MustCompile("(?i)^(?:"+text+")$")
+func WholePatternOf(expression string) (p WholePattern) {
+	p.written, p.re = written(expression), regexp.MustCompile("(?i)^(?:"+expression+")$")
 	return p
 }
 
@@ -220,33 +226,30 @@ func (p *WholePattern) UnmarshalYAML(n ast.Node) error {
 	if err := p.Pattern.UnmarshalYAML(n); err != nil {
 		return err
 	}
-	p.re, _ = regexp.Compile("(?i)^(?:" + p.text + ")$")
+	p.re, _ = regexp.Compile("(?i)^(?:" + p.String() + ")$")
 	return nil
 }
 
 // Key is the public key of a licence desk.
 type Key struct {
 	ed25519.PublicKey
-	bad string
+	written
 }
 
 // ParseKey decodes 32 bytes of unpadded base64url. For any other text it returns an empty key.
-func ParseKey(text string) Key {
-	raw, err := base64.RawURLEncoding.DecodeString(text)
+func ParseKey(encoded string) Key {
+	raw, err := base64.RawURLEncoding.DecodeString(encoded)
 	if err != nil || len(raw) != ed25519.PublicKeySize {
-		return Key{bad: text}
+		raw = nil
 	}
-	return Key{PublicKey: raw}
+	return Key{raw, written(encoded)}
 }
 
 // UnmarshalYAML reads a text.
 func (k *Key) UnmarshalYAML(n ast.Node) error {
-	var text string
-	if err := yaml.NodeToValue(n, &text); err != nil {
-		return err
-	}
-	*k = ParseKey(text)
-	return nil
+	err := k.written.UnmarshalYAML(n)
+	*k = ParseKey(string(k.written))
+	return err
 }
 
 // Usable reports whether the key has the right length.

@@ -40,8 +40,8 @@ type Draft struct {
 	Name, Title string
 	System      machine.System
 	Items       []*Item
-	Version     []string // lines of the card below "version:"; empty if nothing was found
-	Rule        string   // which versions of the app can read the data; "" for the default
+	Version     *card.Version // nil if nothing was found
+	VersionHere string        // the version here
 	Programs    []string
 	Pointers    []Pointer
 	Requires    []card.Require
@@ -50,8 +50,8 @@ type Draft struct {
 
 	// Answers of the user. If empty, the card has comments that explain the field.
 	Vendor, About string
-	Licence       []string // lines of the card below "licences:"
-	Opens         []string // lines below "opens:"
+	Licences      []card.Licence
+	Opens         *card.Opens
 	ByHand        []string
 }
 
@@ -59,9 +59,9 @@ type Draft struct {
 type Item struct {
 	Name        string
 	Kind        card.Kind
-	Path        string // in the terms of cards
-	From        string // the setting with the path, as in a card; "" if none
-	About       string // what was found
+	Path        string       // in the terms of cards
+	From        *card.Source // the setting with the path; nil if none
+	About       string       // what was found
 	Secret      bool
 	Skips       []Skip
 	Counts      []card.Count
@@ -179,9 +179,9 @@ func (d *Drafter) settingOf(out *Draft) {
 					if !same || !plain(name) {
 						continue
 					}
-					from := fmt.Sprintf("{from: {file: %s, key: %s}}", quote(term), quote(name))
-					if machine.PerUser(term) || it.From != "" || it.Kind.Info().OneFile || machine.Inside(s, it.real) {
-						it.Notes = append(it.Notes, "A setting has its path, which may differ on the new computer: path: "+from)
+					from := &card.Source{File: card.Path{Any: term}, Key: name}
+					if machine.PerUser(term) || it.From != nil || it.Kind.Info().OneFile || machine.Inside(s, it.real) {
+						it.Notes = append(it.Notes, "A setting has its path, which may differ on the new computer: path: "+card.Path{From: from}.OneLine())
 					} else {
 						it.From = from
 					}

@@ -100,7 +100,7 @@ func TestDraft(t *testing.T) {
 	if got := c.Item("bookings").UpdatePaths; !slices.Equal(folder.UpdatePaths, []string{"settings.ini"}) || !slices.Equal(got, []string{"boat.name"}) {
 		t.Errorf("update-paths %q and %q", folder.UpdatePaths, got)
 	}
-	for _, comment := range []string{"# is 8.2.1 here", "needs: [sign]", "(1 file, 1 B)", "# licences: []"} {
+	for _, comment := range []string{"# It is 8.2.1 here.", "needs: [sign]", "(1 file, 1 B)", "# licences: []"} {
 		if !strings.Contains(text, comment) {
 			t.Errorf("no comment %q in\n%s", comment, text)
 		}

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"strings"
 
+	"movekit/internal/core/card"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/probe"
 	"movekit/internal/core/registry"
@@ -25,14 +26,15 @@ func (d *Drafter) version(_ context.Context, out *Draft, paths []string) {
 			app := "/Applications/" + name + ".app"
 			if at, err := d.Computer.Locate(app, nil); err == nil {
 				if v, err := probe.AppVersion(at); err == nil && v != "" {
-					out.Version, out.Programs = []string{"exe: " + quote(app) + "  # is " + oneLine(v) + " here"}, []string{name}
+					out.is(v, card.Source{Exe: card.Path{Any: app}})
+					out.Programs = []string{name}
 					return
 				}
 			}
 		}
 	case machine.Linux:
 		if v, err := probe.PackageVersion(d.Computer, out.Name); err == nil && v != "" {
-			out.Version = []string{"package: " + out.Name + "  # is " + v + " here"}
+			out.is(v, card.Source{Package: out.Name})
 			return
 		}
 	}
@@ -52,6 +54,11 @@ func (d *Drafter) version(_ context.Context, out *Draft, paths []string) {
 	}
 }
 
+// is records the version here, and where it was read.
+func (d *Draft) is(version string, from card.Source) {
+	d.Version, d.VersionHere = &card.Version{Source: from}, version
+}
+
 // uninstalled looks for the app in the list of installed programs.
 func (d *Drafter) uninstalled(out *Draft) bool {
 	for _, path := range []string{`HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall`, `HKLM\SOFTWARE\WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall`} {
@@ -65,7 +72,7 @@ func (d *Drafter) uninstalled(out *Draft) bool {
 			if !strings.Contains(strings.ToLower(title), strings.ToLower(out.Title)) || registry.Text(list, n, "DisplayVersion") == "" {
 				continue
 			}
-			out.Version = []string{"registry: " + quote(path+`\`+n), "value: DisplayVersion  # is " + oneLine(registry.Text(list, n, "DisplayVersion")) + " here"}
+			out.is(registry.Text(list, n, "DisplayVersion"), card.Source{Registry: path + `\` + n, Value: "DisplayVersion"})
 			if folder := registry.Text(list, n, "InstallLocation"); folder != "" {
 				if at, err := d.Computer.Locate(folder, nil); err == nil {
 					out.Programs = programs(at)
@@ -106,7 +113,8 @@ func (d *Drafter) versionFile(out *Draft, dir string) bool {
 		case !e.Type().IsRegular() || !plain(e.Name()):
 		case strings.HasSuffix(lower, ".exe") && !strings.HasPrefix(lower, "unins"):
 			if v, err := probe.ExeVersion(name); err == nil && v != "" {
-				out.Version, out.Programs = []string{"exe: " + quote(term) + "  # is " + oneLine(v) + " here"}, programs(dir)
+				out.is(v, card.Source{Exe: card.Path{Any: term}})
+				out.Programs = programs(dir)
 				return true
 			}
 		case strings.HasPrefix(lower, "version") || strings.HasPrefix(lower, "about") || strings.HasPrefix(lower, "release"):
@@ -115,7 +123,7 @@ func (d *Drafter) versionFile(out *Draft, dir string) bool {
 				continue
 			}
 			if m := versionText.FindStringSubmatch(string(data)); m != nil {
-				out.Version = []string{"file: " + quote(term), "pattern: " + quote(`(?i)\b`+regexp.QuoteMeta(m[1])+`\b[\s:=]*v?(\S+)`) + "  # is " + m[2] + " here"}
+				out.is(m[2], card.Source{File: card.Path{Any: term}, Pattern: card.LinePatternOf(`(?i)\b` + regexp.QuoteMeta(m[1]) + `\b[\s:=]*v?(\S+)`)})
 				out.Programs = programs(dir)
 				return true
 			}
