@@ -18,7 +18,7 @@ import (
 	"movekit/internal/core/item"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/move"
+	"movekit/internal/core/ready"
 	"movekit/internal/core/remote"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
@@ -653,7 +653,7 @@ func (g *guide) places(ctx context.Context) (flags []string, err error) {
 		}
 		asked[c.Of] = true
 		switch c.Need {
-		case move.NeedUser, move.NeedCounterpart:
+		case ready.NeedUser, ready.NeedCounterpart:
 			usual, later := c.With, "Enter"
 			if len(r.Users) == 1 {
 				usual = cmp.Or(usual, r.Users[0])
@@ -674,13 +674,13 @@ func (g *guide) places(ctx context.Context) (flags []string, err error) {
 			if name != "" && name != "-" {
 				flags = append(flags, "--user", c.Of+"="+name)
 			}
-		case move.NeedConfirm:
+		case ready.NeedConfirm:
 			path, err := g.line(fmt.Sprintf("Where does %s go?", c.What), c.With)
 			if err != nil {
 				return nil, err
 			}
 			flags = append(flags, "--place", c.Of+"="+path)
-		case move.NeedDrive:
+		case ready.NeedDrive:
 			folder, err := g.line(fmt.Sprintf("Which folder here gets the content of drive %s? Enter to connect that drive later", c.Of), "")
 			if err != nil {
 				return nil, err

@@ -10,6 +10,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/move"
+	"movekit/internal/core/ready"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/table"
@@ -83,7 +84,7 @@ func nameOf(j *move.Move, title string) string {
 	return ""
 }
 
-func (e *env) showReadiness(r *move.Readiness) {
+func (e *env) showReadiness(r *ready.Readiness) {
 	e.printf("%s (%s), users: %s\n\n", r.Computer, r.System, strings.Join(r.Users, ", "))
 	t := e.table("app", "what", "state", "found")
 	last := "-"
@@ -109,7 +110,7 @@ func (e *env) showReadiness(r *move.Readiness) {
 }
 
 // readiness returns the state of a check.
-func (e *env) readiness(c move.Check) string {
+func (e *env) readiness(c ready.Check) string {
 	switch {
 	case c.Ready:
 		return e.paint("ready", table.Good)
@@ -122,7 +123,7 @@ func (e *env) readiness(c move.Check) string {
 }
 
 // todoBefore prints the tasks to do before a step, and returns the number of lines.
-func (e *env) todoBefore(r *move.Readiness, heading string, step steps.Step) (n int) {
+func (e *env) todoBefore(r *ready.Readiness, heading string, step steps.Step) (n int) {
 	said := map[string]bool{}
 	for _, c := range r.Checks {
 		line := strings.Trim(c.App+", "+c.What, ", ") + ": " + c.First

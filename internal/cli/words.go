@@ -8,7 +8,7 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
-	"movekit/internal/core/move"
+	"movekit/internal/core/ready"
 	"movekit/internal/core/steps"
 	"movekit/internal/table"
 )
@@ -213,33 +213,33 @@ var gateAdvice = map[string]string{
 
 // needText has the action for each need of ready. A check without a need uses the advice of its
 // gate.
-var needText = map[move.Need]string{
-	move.NeedSystem:         "Create another kit for this computer's system.",
-	move.NeedPack:           "Run `movekit pack` on the old computer; then ready can check the data.",
-	move.NeedAgreement:      "Agree to run %s with --run-commands.",
-	move.NeedInstall:        "Install it.",
-	move.NeedApp:            "Install it, and do not start it yet.",
-	move.NeedRun:            "Run %s. Do not start the app yet.",
-	move.NeedInstallerAgain: "Get it from the vendor again.",
-	move.NeedVersion:        "Install a version that can read the data.",
-	move.NeedEdition:        "Install the same edition.",
-	move.NeedClose:          "Close it before the unpack.",
-	move.NeedNetwork:        "Connect this computer to that network, or make sure that the server is up.",
-	move.NeedUser:           "Create the user, or map it to another user with --user %s=NEW.",
-	move.NeedCounterpart:    "If so, use --user %s=%s, here and for unpack.",
-	move.NeedPlace:          "Create that drive or folder, make it writable, or correct the card.",
-	move.NeedDrive:          "Connect that drive, or map it with --drive %s=FOLDER.",
-	move.NeedConfirm:        "If that is right, use --place '%s=%s', here and for unpack.",
-	move.NeedServer:         "Make sure that the database server here runs and accepts the login.",
-	move.NeedServerParts:    "Install it for the database server, or a newer server.",
-	move.NeedSpace:          "Free space there.",
-	move.NeedOther:          "Continue on that computer; if it broke, unpack here with --change-computer --because REASON.",
-	move.NeedNames:          "Rename it on the old computer and pack again; otherwise it is left out.",
-	move.NeedCovered:        "Install a version that the licence covers, or ask the vendor for an upgrade.",
+var needText = map[ready.Need]string{
+	ready.NeedSystem:         "Create another kit for this computer's system.",
+	ready.NeedPack:           "Run `movekit pack` on the old computer; then ready can check the data.",
+	ready.NeedAgreement:      "Agree to run %s with --run-commands.",
+	ready.NeedInstall:        "Install it.",
+	ready.NeedApp:            "Install it, and do not start it yet.",
+	ready.NeedRun:            "Run %s. Do not start the app yet.",
+	ready.NeedInstallerAgain: "Get it from the vendor again.",
+	ready.NeedVersion:        "Install a version that can read the data.",
+	ready.NeedEdition:        "Install the same edition.",
+	ready.NeedClose:          "Close it before the unpack.",
+	ready.NeedNetwork:        "Connect this computer to that network, or make sure that the server is up.",
+	ready.NeedUser:           "Create the user, or map it to another user with --user %s=NEW.",
+	ready.NeedCounterpart:    "If so, use --user %s=%s, here and for unpack.",
+	ready.NeedPlace:          "Create that drive or folder, make it writable, or correct the card.",
+	ready.NeedDrive:          "Connect that drive, or map it with --drive %s=FOLDER.",
+	ready.NeedConfirm:        "If that is right, use --place '%s=%s', here and for unpack.",
+	ready.NeedServer:         "Make sure that the database server here runs and accepts the login.",
+	ready.NeedServerParts:    "Install it for the database server, or a newer server.",
+	ready.NeedSpace:          "Free space there.",
+	ready.NeedOther:          "Continue on that computer; if it broke, unpack here with --change-computer --because REASON.",
+	ready.NeedNames:          "Rename it on the old computer and pack again; otherwise it is left out.",
+	ready.NeedCovered:        "Install a version that the licence covers, or ask the vendor for an upgrade.",
 }
 
 // firstText returns the action for a failed check of an app.
-func firstText(c move.Check, app string) string {
+func firstText(c ready.Check, app string) string {
 	if c.Need == "" {
 		return filled(gateAdvice[c.Gate], app)
 	}

@@ -173,3 +173,17 @@ func Blocked(out *run.Outcome) string {
 	}
 	return strings.Join(names, " ")
 }
+
+// Agreeing does every manual step, and says so.
+type Agreeing struct{ run.NonInteractive }
+
+// DoStep answers that the step is done.
+func (Agreeing) DoStep(context.Context, run.ManualStep) (run.Reply, error) {
+	return run.Reply{Answer: "done"}, nil
+}
+
+// Another creates one more computer.
+func (o *Office) Another(dir, ident string) machine.Computer {
+	lay.Out(o.T, o.Dir, map[string]string{dir + "/computer.yaml": ident, dir + "/srv/.keep": ""})
+	return Open(o.T, o.Dir+"/"+dir)
+}

@@ -7,6 +7,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/holder"
+	"movekit/internal/core/ready"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
@@ -122,7 +123,7 @@ func (m *Move) checkDeactivate(ctx context.Context, c *card.Card, o *run.Outcome
 		return false, err
 	}
 	if l := m.State.Found[c.Name]; l != nil {
-		f.Version.NewVersion, f.Version.NewEdition, f.Version.NewSeen, f.Version.Covered = l.Version, l.Edition, l.At, covered(c)
+		f.Version.NewVersion, f.Version.NewEdition, f.Version.NewSeen, f.Version.Covered = l.Version, l.Edition, l.At, ready.Covered(c)
 	}
 	if err := m.drifted(ctx, c, &f); err != nil {
 		return false, err

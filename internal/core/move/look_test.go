@@ -1,7 +1,6 @@
 package move_test
 
 import (
-	"context"
 	"maps"
 	"os"
 	"path/filepath"
@@ -15,6 +14,7 @@ import (
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
+	"movekit/internal/core/ready"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
@@ -120,10 +120,10 @@ licences: [{name: seat, method: guided, covers: '8', deactivate: {steps: [{do: d
 `, "linux", map[string]string{"old/srv/diary/a": "x", "old/opt/v": "8.1", "new/opt/v": "9.2"})
 	o.Pack()
 	r, err := o.Job(o.New).Ready(ctx)
-	if err != nil || !slices.ContainsFunc(r.Checks, func(c move.Check) bool { return c.Need == move.NeedCovered && c.What == "licence seat" }) {
+	if err != nil || !slices.ContainsFunc(r.Checks, func(c ready.Check) bool { return c.Need == ready.NeedCovered && c.What == "licence seat" }) {
 		t.Errorf("%+v, %v", r, err)
 	}
-	out := o.Change(o.Old, agreeing{}, time.Now(), (*move.Move).Deactivate)
+	out := o.Change(o.Old, office.Agreeing{}, time.Now(), (*move.Move).Deactivate)
 	if office.Blocked(out) != "licence-covers" || !strings.Contains(out.Blocks[0].Why, `version "9.2" is on NEW`) {
 		t.Errorf("deactivating it: %+v", out.Blocks)
 	}
@@ -134,7 +134,7 @@ licences: [{name: seat, method: guided, covers: '8', deactivate: {steps: [{do: d
 	if got := office.Blocked(o.Unpack()); got != "" {
 		t.Errorf("with what it takes: %q", got)
 	}
-	if out := o.Change(o.Old, agreeing{}, time.Now(), (*move.Move).Deactivate); len(out.Blocks) > 0 {
+	if out := o.Change(o.Old, office.Agreeing{}, time.Now(), (*move.Move).Deactivate); len(out.Blocks) > 0 {
 		t.Errorf("the unpack saw version 8.9, and deactivate: %+v", out.Blocks)
 	}
 }
@@ -175,13 +175,6 @@ func TestPromisedSize(t *testing.T) {
 	if fault.KindOf(err) != fault.Hostile || o.Text("new/srv/diary/a") != "" {
 		t.Errorf("%v", err)
 	}
-}
-
-// agreeing agrees to every question.
-type agreeing struct{ run.NonInteractive }
-
-func (agreeing) DoStep(context.Context, run.ManualStep) (run.Reply, error) {
-	return run.Reply{Answer: "done"}, nil
 }
 
 // TestModifiedAfterPack changes the old computer after the pack in every way. Nothing is
@@ -251,7 +244,7 @@ licences: [{name: seat, method: guided, deactivate: {steps: [{do: deactivate it}
 				t.Errorf("%s: %q is not said: %q", name, want, said)
 			}
 		}
-		out := o.Change(o.Old, agreeing{}, time.Now(), (*move.Move).Deactivate)
+		out := o.Change(o.Old, office.Agreeing{}, time.Now(), (*move.Move).Deactivate)
 		if got := office.Blocked(out); (got == "") != c.same || got != "" && (got != "old-unchanged" || !strings.Contains(out.Blocks[0].Why, " changed (")) || out.Err != nil {
 			t.Errorf("%s: stopped by %q, %v", name, got, out.Err)
 		}
@@ -269,7 +262,7 @@ licences: [{name: seat, method: guided, deactivate: {steps: [{do: deactivate it}
 		if did != c.sealed {
 			t.Errorf("%s: %q is sealed anew, want %q", name, did, c.sealed)
 		}
-		out = o.Change(o.Old, agreeing{}, time.Now(), (*move.Move).Deactivate)
+		out = o.Change(o.Old, office.Agreeing{}, time.Now(), (*move.Move).Deactivate)
 		if gone := strings.Contains(strings.Join(said, " "), "no longer exists"); (office.Blocked(out) == "old-unchanged") != gone {
 			t.Errorf("%s, and packed again: %+v %v", name, out.Blocks, out.Err)
 		}

@@ -13,6 +13,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
 	"movekit/internal/core/pathmap"
+	"movekit/internal/core/ready"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
@@ -142,7 +143,7 @@ items:
 				t.Errorf("not confirmed: %+v", out.Blocks)
 			}
 			r, err := j.Ready(ctx)
-			if i := slices.IndexFunc(r.Checks, func(c move.Check) bool { return c.Need == move.NeedConfirm }); err != nil || i < 0 || r.Checks[i].With != c.want {
+			if i := slices.IndexFunc(r.Checks, func(c ready.Check) bool { return c.Need == ready.NeedConfirm }); err != nil || i < 0 || r.Checks[i].With != c.want {
 				t.Fatalf("%v %+v", err, r.Checks)
 			} else {
 				j.Choices.Places = map[string]string{r.Checks[i].Of: r.Checks[i].With}

@@ -4,6 +4,7 @@ package move
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -16,7 +17,9 @@ import (
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
+	"movekit/internal/core/machine"
 	"movekit/internal/core/place"
+	"movekit/internal/core/ready"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
@@ -80,9 +83,23 @@ func (m *Move) Redirect() error {
 	return nil
 }
 
+// look returns a look at the new computer.
+func (m *Move) look() *ready.Look {
+	return &ready.Look{Run: m.Run, Kinds: m.Kinds, Choices: m.choices(), Licences: m.Licences(), Placer: m.placer()}
+}
+
+// Ready checks the new computer before an unpack, and records the user's choices.
+func (m *Move) Ready(ctx context.Context) (*ready.Readiness, error) {
+	r, err := m.look().Ready(ctx)
+	if err == nil && m.Kit.Unlocked() && m.Side() == steps.NewSide && !slices.ContainsFunc(slices.Collect(maps.Values(m.Choices.Users)), func(name string) bool { return machine.FindUser(m.Computer, name) == nil }) {
+		err = m.recordChoices()
+	}
+	return r, err
+}
+
 // scanner returns a scanner of this computer for an app in the kit.
 func (m *Move) scanner(c *card.Card, estimate bool) *survey.Scanner {
-	return &survey.Scanner{Host: m.ForApp(c), Run: m.Run, Kinds: m.Kinds, Options: item.Options{KitDir: m.Kit.Place(), More: m.MoreMedia, Target: m.Manifest.New.System, Estimate: estimate}}
+	return survey.ScannerOf(m.Run, m.Kinds, c, estimate)
 }
 
 // running returns the running programs of an app.
@@ -113,7 +130,7 @@ func (m *Move) kitFacts(ctx context.Context, c *card.Card, needed bool) (*steps.
 		apps = append(apps, c.Name)
 		m.Report(run.Event{App: c.Name, What: "verifying the sealed data"})
 	}
-	damage, err := m.damage(ctx, apps)
+	damage, err := m.Damage(ctx, apps)
 	if err != nil {
 		return nil, err
 	}

@@ -397,7 +397,7 @@ func TestCancelledIsNotDamaged(t *testing.T) {
 	o.Pack()
 	gone, cancel := context.WithCancel(ctx)
 	j := o.Job(o.New)
-	j.Exceptions.Lost, j.Technician = "it burnt", agreeing{}
+	j.Exceptions.Lost, j.Technician = "it burnt", office.Agreeing{}
 	j.Notify = func(e run.Event) {
 		if e.What == "verifying the sealed data" {
 			cancel()

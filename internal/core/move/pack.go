@@ -98,7 +98,7 @@ func (m *Move) packItems(ctx context.Context, c *card.Card, o *run.Outcome) erro
 	if err := exports.Make(ctx, m.ForApp(c), c); err != nil {
 		return err
 	}
-	a, err := m.look(ctx, c)
+	a, err := m.inspect(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -188,9 +188,9 @@ func (m *Move) keepGone(c *card.Card, packed *steps.Packed, o *run.Outcome) {
 	}
 }
 
-// look surveys one app for its pack. It samples content for its sealed size only if the
+// inspect surveys one app for its pack. It samples content for its sealed size only if the
 // uncompressed data would not fit.
-func (m *Move) look(ctx context.Context, c *card.Card) (*survey.App, error) {
+func (m *Move) inspect(ctx context.Context, c *card.Card) (*survey.App, error) {
 	a, err := m.scanner(c, false).App(ctx, c, m.Facts(c))
 	if err == nil && a.Facts.Fit.Need > 0 && uint64(a.Facts.Fit.Need) > a.Facts.Fit.Free {
 		survey.Close(a.Places)

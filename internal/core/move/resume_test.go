@@ -11,6 +11,7 @@ import (
 
 	"movekit/internal/core/journal"
 	"movekit/internal/core/move"
+	"movekit/internal/core/ready"
 	"movekit/internal/core/run"
 	"movekit/internal/core/seal"
 	"movekit/test/fatal"
@@ -203,7 +204,7 @@ func TestReadyRenews(t *testing.T) {
 	o.Pack()
 	for _, want := range []string{"unmodified data from an earlier unpack; unpack replaces it", "unpack sets it aside"} {
 		r, err := o.Job(o.New).Ready(ctx)
-		if err != nil || !slices.ContainsFunc(r.Checks, func(c move.Check) bool { return strings.HasSuffix(c.Says, want) }) {
+		if err != nil || !slices.ContainsFunc(r.Checks, func(c ready.Check) bool { return strings.HasSuffix(c.Says, want) }) {
 			t.Errorf("%+v, %v: want %q", r.Checks, err, want)
 		}
 		lay.Out(t, o.Dir, map[string]string{"new/srv/letter.txt": "edited here"})

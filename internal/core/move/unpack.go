@@ -22,7 +22,7 @@ func (m *Move) Unpack(ctx context.Context) ([]*run.Outcome, error) {
 			return nil, err
 		}
 	}
-	damaged, err := m.damage(ctx, m.Apps)
+	damaged, err := m.Damage(ctx, m.Apps)
 	if err != nil {
 		return nil, err
 	}
@@ -30,15 +30,6 @@ func (m *Move) Unpack(ctx context.Context) ([]*run.Outcome, error) {
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
 		return m.unpackApp(ctx, c, o, damaged)
 	})
-}
-
-// damage inspects the kit, and the sealed files of the given apps, or of all apps if none is given.
-func (m *Move) damage(ctx context.Context, apps []string) (out []string, err error) {
-	damage, err := m.Kit.Inspect(ctx, apps, m.Begin(steps.Key{}, "inspecting the kit", m.Kit.TotalBytes(apps)))
-	for _, d := range damage {
-		out = append(out, d.File+": "+d.What)
-	}
-	return out, err
 }
 
 // unpackApp puts one app in place. Services and schedules that its installer has made here are stopped first; verify starts
@@ -55,22 +46,22 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 }
 
 func (m *Move) unpackItems(ctx context.Context, c *card.Card, o *run.Outcome, damage []string) error {
-	g, err := m.gather(ctx, c, damage)
+	g, err := m.look().Gather(ctx, c, damage)
 	if err != nil {
 		return err
 	}
-	defer func() { item.Close(g.targets) }()
-	if on, err := m.Check(steps.Unpack, c, g.facts, o); err != nil || !on {
+	defer func() { item.Close(g.Targets) }()
+	if on, err := m.Check(steps.Unpack, c, g.Gates, o); err != nil || !on {
 		return err
 	}
-	for _, u := range g.unplaced {
+	for _, u := range g.Unplaced {
 		if fault.KindOf(u.Err) != fault.NoUser {
 			return u.Err // the gate was overridden, but there is still no destination
 		}
 	}
 	if m.ReplaceReason != "" { // records about the computer that broke do not apply to this one
-		item.Close(g.targets)
-		if g.targets, _, err = m.targets(ctx, c); err != nil {
+		item.Close(g.Targets)
+		if g.Targets, _, err = m.targets(ctx, c); err != nil {
 			return err
 		}
 	}
@@ -78,15 +69,15 @@ func (m *Move) unpackItems(ctx context.Context, c *card.Card, o *run.Outcome, da
 		return err
 	}
 	// Every list is checked before anything is written.
-	for _, t := range g.targets {
+	for _, t := range g.Targets {
 		if err := t.Mover.Check(); err != nil {
 			return err
 		}
 	}
-	pointing := m.pathUpdates(c, g.targets)
-	for _, t := range g.targets {
+	pointing := m.pathUpdates(c, g.Targets)
+	for _, t := range g.Targets {
 		t.PathUpdates = pointing
-		out, err := m.placer().Put(ctx, t, g.same[t.Key])
+		out, err := m.placer().Put(ctx, t, g.Same[t.Key])
 		if err != nil {
 			return fault.Wrap(fault.CannotPlace, err, "%s of %s was not put in place", t.Label(), c.Title)
 		}

@@ -105,6 +105,11 @@ type Scanner struct {
 	NotChosen []string // places that were left out because they were not selected
 }
 
+// ScannerOf returns a scanner of this computer for an app in the kit of a run.
+func ScannerOf(r *run.Run, kinds item.Table, c *card.Card, estimate bool) *Scanner {
+	return &Scanner{Host: r.ForApp(c), Run: r, Kinds: kinds, Options: item.Options{KitDir: r.Kit.Place(), More: r.MoreMedia, Target: r.Manifest.New.System, Estimate: estimate}}
+}
+
 // Scan surveys the apps of cards. facts returns the facts that are known in advance.
 func (l *Scanner) Scan(ctx context.Context, cards []*card.Card, facts func(*card.Card) steps.Facts) (*Survey, error) {
 	s := &Survey{Computer: l.Computer.Name(), System: l.Computer.System(), Looked: time.Now().UTC().Truncate(time.Second), Users: []string{}, Apps: []App{}}

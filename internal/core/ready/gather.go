@@ -1,4 +1,4 @@
-package move
+package ready
 
 import (
 	"context"
@@ -15,16 +15,16 @@ import (
 	"movekit/internal/core/survey"
 )
 
-// gathered has the facts about one app on the new computer. Ready and Unpack gather the same facts
+// Facts has the facts about one app on the new computer. Ready and Unpack gather the same facts
 // and run the same gates.
-type gathered struct {
-	facts    steps.Facts
-	targets  []item.Target
-	unplaced []item.Unplaced
+type Facts struct {
+	Gates    steps.Facts
+	Targets  []item.Target
+	Unplaced []item.Unplaced
+	Same     map[steps.Key]bool // items whose existing data matches the sealed data
 	version  run.Version
 	requires []survey.Required
 	lacks    []lack
-	same     map[steps.Key]bool // items whose existing data matches the sealed data
 	there    map[steps.Key]bool // items that have existing data
 	space    volumes
 }
@@ -38,18 +38,18 @@ type lack struct {
 	with  string // the path in the kit that the user must confirm; "" if none
 }
 
-// gather collects the facts for the gates of Unpack. damage is the damage found in the kit. The
+// Gather collects the facts for the gates of Unpack. damage is the damage found in the kit. The
 // caller closes the targets.
-func (m *Move) gather(ctx context.Context, c *card.Card, damage []string) (*gathered, error) {
-	g := &gathered{facts: m.Facts(c), same: map[steps.Key]bool{}, there: map[steps.Key]bool{}, space: volumes{}}
-	f := &g.facts
+func (l *Look) Gather(ctx context.Context, c *card.Card, damage []string) (*Facts, error) {
+	g := &Facts{Gates: l.Facts(c), Same: map[steps.Key]bool{}, there: map[steps.Key]bool{}, space: volumes{}}
+	f := &g.Gates
 	f.Kit, f.Use, f.Fit = &steps.KitFacts{Damage: damage}, &steps.UseFacts{}, &steps.FitFacts{}
-	f.Place, f.Version = &steps.PlaceFacts{StillHeld: m.Licences().StillHeld(c)}, &steps.VersionFacts{Covered: covered(c)}
-	if err := m.gatherVersion(ctx, c, g); err != nil {
+	f.Place, f.Version = &steps.PlaceFacts{StillHeld: l.Licences.StillHeld(c)}, &steps.VersionFacts{Covered: Covered(c)}
+	if err := l.gatherVersion(ctx, c, g); err != nil {
 		return nil, err
 	}
 	var err error
-	if g.requires, err = m.scanner(c, false).Requires(c); err != nil {
+	if g.requires, err = l.scanner(c).Requires(c); err != nil {
 		return nil, err
 	}
 	for _, r := range g.requires {
@@ -57,50 +57,50 @@ func (m *Move) gather(ctx context.Context, c *card.Card, damage []string) (*gath
 			f.Place.Requires = append(f.Place.Requires, r.Name)
 		}
 	}
-	if f.Use.Running, err = m.running(ctx, c); err != nil || !f.Packed {
+	if f.Use.Running, err = l.scanner(c).Running(ctx, c); err != nil || !f.Packed {
 		return g, err
 	}
-	if g.targets, g.unplaced, err = m.Kinds.Targets(ctx, m.Run, c, m.choices()); err != nil {
+	if g.Targets, g.Unplaced, err = l.Kinds.Targets(ctx, l.Run, c, l.Choices); err != nil {
 		return nil, err
 	}
-	if err := m.gatherPlaces(ctx, g); err != nil {
-		item.Close(g.targets)
+	if err := l.gatherPlaces(ctx, g); err != nil {
+		item.Close(g.Targets)
 		return nil, err
 	}
 	return g, nil
 }
 
 // gatherVersion reads the app's version here.
-func (m *Move) gatherVersion(ctx context.Context, c *card.Card, g *gathered) (err error) {
-	if g.version, err = m.ForApp(c).Version(ctx, c); err != nil {
+func (l *Look) gatherVersion(ctx context.Context, c *card.Card, g *Facts) (err error) {
+	if g.version, err = l.ForApp(c).Version(ctx, c); err != nil {
 		return err
 	}
 	// Deactivate on the old computer uses this to check whether the licence covers this version.
 	found := steps.AppFound{Version: g.version.Value, Edition: g.version.Edition}
-	if was := m.State.Found[c.Name]; m.Kit.Unlocked() && g.facts.Side == steps.NewSide && (was == nil && found.Version != "" || was != nil && !was.Same(found)) {
-		if err := m.Record(journal.EventFound, steps.Key{App: c.Name}, found); err != nil {
+	if was := l.State.Found[c.Name]; l.Kit.Unlocked() && g.Gates.Side == steps.NewSide && (was == nil && found.Version != "" || was != nil && !was.Same(found)) {
+		if err := l.Record(journal.EventFound, steps.Key{App: c.Name}, found); err != nil {
 			return err
 		}
 	}
-	v := g.facts.Version
+	v := g.Gates.Version
 	v.NewVersion, v.NewEdition, v.Withheld = g.version.Value, g.version.Edition, g.version.Withheld
 	if c.Version != nil {
 		v.Rule = c.Version.Rule
 	}
-	if p := m.State.Packed[c.Name]; p != nil {
+	if p := l.State.Packed[c.Name]; p != nil {
 		v.OldVersion, v.OldEdition = p.Version, p.Edition
 	}
 	return nil
 }
 
 // gatherPlaces checks each item's destination: user, drive, server, space, and open files.
-func (m *Move) gatherPlaces(ctx context.Context, g *gathered) error {
-	f := &g.facts
-	for _, u := range g.unplaced {
+func (l *Look) gatherPlaces(ctx context.Context, g *Facts) error {
+	f := &g.Gates
+	for _, u := range g.Unplaced {
 		var drive machine.NoDrive
 		switch {
 		case fault.KindOf(u.Err) == fault.NoUser:
-			f.Place.NoUser = append(f.Place.NoUser, m.choices().UserHere(u.Key.User))
+			f.Place.NoUser = append(f.Place.NoUser, l.Choices.UserHere(u.Key.User))
 		case errors.As(u.Err, &drive):
 			g.lacks = append(g.lacks, lack{item.Label(u.Key), drive.Error(), NeedDrive, string(drive), ""})
 		case u.Proposed != "":
@@ -110,15 +110,15 @@ func (m *Move) gatherPlaces(ctx context.Context, g *gathered) error {
 		}
 	}
 	var paths []string
-	for _, t := range g.targets {
+	for _, t := range g.Targets {
 		for _, name := range t.UnmappedOwners() {
 			f.Place.NoUser = append(f.Place.NoUser, name+" (owner of "+t.Label()+")")
 		}
 		_, disk := t.Mover.Where()
-		if mount := t.InKit.Sealed.Mount; mount != "" && m.Manifest.Old.System == m.Computer.System() && t.InKit.Placed == nil && t.ChosenPath == "" && m.choices().Drives[mount] == "" && machine.MountPoint(m.Computer, t.Path) == "" {
-			g.lacks = append(g.lacks, lack{t.Label(), fmt.Sprintf("on %s it was on a disk of its own, mounted at %s; here no disk is mounted there", m.Manifest.Old.Name, mount), NeedDrive, mount, ""})
+		if mount := t.InKit.Sealed.Mount; mount != "" && l.Manifest.Old.System == l.Computer.System() && t.InKit.Placed == nil && t.ChosenPath == "" && l.Choices.Drives[mount] == "" && machine.MountPoint(l.Computer, t.Path) == "" {
+			g.lacks = append(g.lacks, lack{t.Label(), fmt.Sprintf("on %s it was on a disk of its own, mounted at %s; here no disk is mounted there", l.Manifest.Old.Name, mount), NeedDrive, mount, ""})
 		}
-		err := m.gatherPlace(ctx, t, g)
+		err := l.gatherPlace(ctx, t, g)
 		if kind := fault.KindOf(err); err != nil && disk == "" && ctx.Err() == nil && (kind == fault.ServerDown || kind == fault.ServerLogin || kind == fault.ServerRefused || kind == fault.Missing) {
 			g.lacks = append(g.lacks, lack{t.Label(), err.Error(), NeedServer, "", ""})
 			continue
@@ -130,7 +130,7 @@ func (m *Move) gatherPlaces(ctx context.Context, g *gathered) error {
 			paths = append(paths, disk)
 		}
 	}
-	if err := m.gatherShared(ctx, g); err != nil {
+	if err := l.gatherShared(ctx, g); err != nil {
 		return err
 	}
 	for _, l := range g.lacks {
@@ -143,7 +143,7 @@ func (m *Move) gatherPlaces(ctx context.Context, g *gathered) error {
 		return nil
 	}
 	// Existing data cannot be set aside while a program has it open.
-	holders, err := m.Computer.OpenFiles(ctx, paths)
+	holders, err := l.Computer.OpenFiles(ctx, paths)
 	for _, h := range holders {
 		f.Use.Open = append(f.Use.Open, fmt.Sprintf("%s has %s open", survey.ProgramText(h.Program), h.Path))
 	}
@@ -152,19 +152,19 @@ func (m *Move) gatherPlaces(ctx context.Context, g *gathered) error {
 
 // gatherShared finds items of other apps that would go to the same place. Parts of one folder, which
 // include patterns select, can be together.
-func (m *Move) gatherShared(ctx context.Context, g *gathered) error {
-	for _, other := range m.Cards {
-		if len(g.targets) == 0 || other.Name == g.targets[0].Key.App {
+func (l *Look) gatherShared(ctx context.Context, g *Facts) error {
+	for _, other := range l.Cards {
+		if len(g.Targets) == 0 || other.Name == g.Targets[0].Key.App {
 			continue
 		}
-		theirs, _, err := m.Kinds.Targets(ctx, m.Run, other, m.choices())
+		theirs, _, err := l.Kinds.Targets(ctx, l.Run, other, l.Choices)
 		if err != nil {
 			return err
 		}
-		for _, t := range g.targets {
+		for _, t := range g.Targets {
 			for _, o := range theirs {
 				if t.Path != "" && t.Path == o.Path && t.User.SameAs(o.User) && t.Item.Kind == o.Item.Kind && len(t.Item.Include) == 0 && len(o.Item.Include) == 0 {
-					g.lacks = append(g.lacks, lack{t.Label(), fmt.Sprintf("%s of %s and %s of %s would both go to %s", t.Label(), t.Card.Title, o.Label(), other.Title, machine.DisplayPath(m.Computer, t.Path)), NeedPlace, "", ""})
+					g.lacks = append(g.lacks, lack{t.Label(), fmt.Sprintf("%s of %s and %s of %s would both go to %s", t.Label(), t.Card.Title, o.Label(), other.Title, machine.DisplayPath(l.Computer, t.Path)), NeedPlace, "", ""})
 				}
 			}
 		}
@@ -174,11 +174,11 @@ func (m *Move) gatherShared(ctx context.Context, g *gathered) error {
 }
 
 // gatherPlace checks one item's destination.
-func (m *Move) gatherPlace(ctx context.Context, t item.Target, g *gathered) error {
+func (l *Look) gatherPlace(ctx context.Context, t item.Target, g *Facts) error {
 	_, disk := t.Mover.Where()
 	var lacks item.Lacks
 	var err error
-	if m.Kit.Unlocked() {
+	if l.Kit.Unlocked() {
 		if lacks, err = t.Mover.Lacks(ctx); err != nil {
 			return err
 		}
@@ -190,7 +190,7 @@ func (m *Move) gatherPlace(ctx context.Context, t item.Target, g *gathered) erro
 		}
 	}
 	g.there[t.Key] = there
-	if m.Kit.Unlocked() {
+	if l.Kit.Unlocked() {
 		need := NeedServerParts
 		if disk != "" {
 			need = NeedPlace
@@ -198,14 +198,14 @@ func (m *Move) gatherPlace(ctx context.Context, t item.Target, g *gathered) erro
 		for _, why := range lacks.Reasons {
 			g.lacks = append(g.lacks, lack{t.Label(), why, need, "", ""})
 		}
-		g.facts.Fit.BadNames = append(g.facts.Fit.BadNames, lacks.BadNames...)
+		g.Gates.Fit.BadNames = append(g.Gates.Fit.BadNames, lacks.BadNames...)
 		if there {
-			if g.same[t.Key], err = t.Mover.Same(ctx, t.Path); err != nil {
+			if g.Same[t.Key], err = t.Mover.Same(ctx, t.Path); err != nil {
 				return err
 			}
 		}
 	}
-	if t.InKit.Placed != nil || g.same[t.Key] {
+	if t.InKit.Placed != nil || g.Same[t.Key] {
 		return nil
 	}
 	volume := t.Mover.Volume(ctx)
@@ -218,8 +218,8 @@ func (m *Move) gatherPlace(ctx context.Context, t item.Target, g *gathered) erro
 	return nil
 }
 
-// covered returns the versions and editions that an app's licences cover, according to its card.
-func covered(c *card.Card) (out []steps.Cover) {
+// Covered returns the versions and editions that an app's licences cover, according to its card.
+func Covered(c *card.Card) (out []steps.Cover) {
 	for _, l := range c.Licences {
 		out = append(out, steps.Cover{Version: l.Covers, Edition: l.Edition})
 	}

@@ -1,6 +1,7 @@
-package move_test
+package ready_test
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,14 +13,16 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
-	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
+	"movekit/internal/core/ready"
 	"movekit/internal/core/steps"
 	"movekit/test/fatal"
 	"movekit/test/lay"
 	"movekit/test/office"
 )
+
+var ctx = context.Background()
 
 const onNewCard = `version: {file: /opt/v, rule: same-minor, edition: {file: /opt/edition}}
 programs: [pontoon]
@@ -43,7 +46,7 @@ func onNewOffice(t *testing.T) *office.Office {
 }
 
 // told lists the checks: app, subject, and whether it is ready.
-func told(r *move.Readiness) string {
+func told(r *ready.Readiness) string {
 	var out []string
 	for _, c := range r.Checks {
 		if c.What == "kit" && c.Gate == "" {
@@ -60,7 +63,7 @@ func told(r *move.Readiness) string {
 func TestOnNew(t *testing.T) {
 	t.Parallel()
 	o := onNewOffice(t)
-	see := func(change func(*move.Move)) *move.Readiness {
+	see := func(change func(*move.Move)) *ready.Readiness {
 		t.Helper()
 		j := o.Job(o.New)
 		if change != nil {
@@ -76,7 +79,7 @@ func TestOnNew(t *testing.T) {
 		}
 		return r
 	}
-	says := func(r *move.Readiness, what, words string) {
+	says := func(r *ready.Readiness, what, words string) {
 		t.Helper()
 		for _, c := range r.Checks {
 			if c.What == what {
@@ -183,161 +186,6 @@ func TestAgreement(t *testing.T) {
 	}
 }
 
-const seated = `items: [{name: diary, kind: folder, path: /srv/diary}]
-licences: [{name: seat, method: guided, deactivate: {steps: [{do: deactivate it}]}, activate: {steps: [{do: take it}]}, lost: {steps: [{do: call the vendor}]}}]
-`
-
-// another creates one more computer.
-func another(t *testing.T, o *office.Office, dir, ident string) machine.Computer {
-	lay.Out(t, o.Dir, map[string]string{dir + "/computer.yaml": ident, dir + "/srv/.keep": ""})
-	return office.Open(t, o.Dir+"/"+dir)
-}
-
-// TestThirdComputer binds the first new computer, refuses another one, and continues there if the
-// first one broke. Its licence counts as a lost computer's.
-func TestThirdComputer(t *testing.T) {
-	t.Parallel()
-	o := office.New(t, seated, "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": ""})
-	third := another(t, o, "third", lay.Ident("linux", "THIRD", "3"))
-	o.Pack()
-	now := time.Now()
-	o.Change(o.Old, agreeing{}, now, (*move.Move).Deactivate)
-	if out := o.Only(o.Job(third).Unpack(ctx)); office.Blocked(out) != "right-name" || !strings.Contains(out.Blocks[0].Why, "this is THIRD, but the kit was made for NEW") {
-		t.Errorf("before it is bound: %+v", out.Blocks)
-	}
-	o.Unpack()
-	o.Change(o.New, agreeing{}, now, (*move.Move).Activate)
-	if out := o.Verify(); !out.Equal() {
-		t.Fatalf("%+v", out)
-	}
-	for name, step := range map[string]func(*move.Move) string{
-		"unpack":   func(m *move.Move) string { return office.Blocked(o.Only(m.Unpack(ctx))) },
-		"undo":     func(m *move.Move) string { return office.Blocked(o.Only(m.Undo(ctx))) },
-		"activate": func(m *move.Move) string { return office.Blocked(o.Only(m.Activate(ctx))) },
-		"verify":   func(m *move.Move) string { return office.Blocked(o.Only(m.Verify(ctx))) },
-	} {
-		if got := step(o.Job(third)); got != "new-computer" {
-			t.Errorf("%s on a third computer is stopped by %q", name, got)
-		}
-	}
-	if _, err := o.Job(third).Tick(map[int]string{1: ""}); err == nil || !strings.Contains(err.Error(), "on the new computer, NEW") {
-		t.Errorf("a third computer ticks something off: %v", err)
-	}
-	if r, err := o.Job(third).Ready(ctx); err != nil || r.Ready() || r.Checks[0].Need != move.NeedOther {
-		t.Errorf("a third computer is ready: %+v, %v", r, err)
-	}
-	if s, err := o.Job(third).Licences().Statuses(ctx); err != nil || s[0].New == licence.Active || s[0].By != "the technician on NEW" {
-		t.Errorf("where nobody activated it, and by whom that was seen: %+v, %v", s, err)
-	}
-	lost := o.Job(third)
-	lost.Exceptions.Lost = "stolen"
-	if got := office.Blocked(o.Only(lost.Deactivate(ctx))); got != "new-computer" {
-		t.Errorf("a third computer frees in the old one's name: %q", got)
-	}
-
-	m := o.Job(third)
-	m.ReplaceReason = "the new one fell into the harbour"
-	if out := o.Only(m.Unpack(ctx)); office.Blocked(out) != "" || len(out.Overrode) != 1 || out.Overrode[0].Because != m.ReplaceReason || o.Text("third/srv/diary/a") != "x" {
-		t.Fatalf("instead: %+v", out)
-	}
-	s := o.Job(third).State
-	st := s.Standing(o.Kit.Cards[0], &o.Kit.Cards[0].Licences[0], nil, now)
-	if s.New.Name != "THIRD" || st.From != "NEW" || st.Old != licence.Active || st.New != licence.Unknown || st.Next != steps.Deactivate || s.Proven(o.Kit.Cards[0]) {
-		t.Errorf("after that: %s, %+v", s.New.Name, st)
-	}
-	if got := office.Blocked(o.Only(o.Job(o.New).Verify(ctx))); got != "new-computer" {
-		t.Errorf("the broken one: %q", got)
-	}
-	out := o.Change(third, agreeing{}, now, (*move.Move).Activate)
-	if office.Blocked(out) != "old-deactivated" || !strings.Contains(out.Blocks[0].Why, "active on NEW") {
-		t.Errorf("it is still activated on the broken one: %+v", out)
-	}
-	lost = o.Job(third)
-	lost.Technician, lost.Exceptions.Lost = agreeing{}, "it is in the harbour"
-	if out := o.Only(lost.Deactivate(ctx)); out.Licences[0].Did != "deactivated" {
-		t.Errorf("deactivated in its name: %+v", out)
-	}
-	o.Change(third, agreeing{}, now, (*move.Move).Activate)
-	if out := o.Only(o.Job(third).Verify(ctx)); !out.Equal() {
-		t.Errorf("proven on the third: %+v", out)
-	}
-}
-
-// TestSameImage distinguishes computers that were restored from one image.
-func TestSameImage(t *testing.T) {
-	t.Parallel()
-	o := office.New(t, seated, "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": ""})
-	o.Pack()
-	clone := another(t, o, "clone", lay.Ident("linux", "NEW", "1"))
-	if side := o.Job(clone).Side(); side != steps.NewSide {
-		t.Errorf("a computer with the system's id of the old one, and another name: %s", side)
-	}
-	out := o.Only(o.Job(clone).Unpack(ctx))
-	if office.Blocked(out) != "" || o.Text("clone/srv/diary/a") != "x" || o.Job(o.Old).Side() != steps.OldSide || o.Job(o.New).Side() != steps.ThirdSide || o.Job(clone).Self().ID == machine.ID(o.Old) {
-		t.Errorf("%+v; %s, %s", out, o.Job(o.Old).Side(), o.Job(o.New).Side())
-	}
-	a, b := kit.Computer{Name: "A", ID: "1", Firmware: "f"}, kit.Computer{Name: "B", ID: "1", Firmware: "f"}
-	if !a.Is(b) {
-		t.Error("a computer that was given another name is another")
-	}
-	if b.Firmware = "g"; a.Is(b) || a.Is(kit.Computer{Name: "B", ID: "1"}) || !a.Is(kit.Computer{Name: "a", ID: "1"}) || (kit.Computer{Name: "A"}).Is(kit.Computer{Name: "A"}) {
-		t.Error("computers are told apart wrongly")
-	}
-}
-
-// TestSafetyCopy packs a safety copy, and unpacks it on the computer after a new installation, and
-// on another computer. The licence is not changed.
-func TestSafetyCopy(t *testing.T) {
-	t.Parallel()
-	o := office.New(t, seated, "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": ""})
-	o.Kit.Manifest.Keep, o.Kit.Manifest.New = true, kit.Computer{System: "linux"}
-	o.Pack()
-	for _, c := range []machine.Computer{o.Old, o.New} {
-		m := o.Job(c)
-		m.Technician = agreeing{}
-		if got := office.Blocked(o.Only(m.Deactivate(ctx))) + office.Blocked(o.Only(m.Activate(ctx))); !strings.Contains(got, "not-a-copy") {
-			t.Errorf("the licence: stopped by %q", got)
-		}
-	}
-	if d := o.Job(o.Old).State.Next(o.Kit.Cards); d.Step != "" {
-		t.Errorf("%s is due", d.Step)
-	}
-	lay.Out(t, o.Dir, map[string]string{"old/srv/diary/a": "y"})
-	if out := o.Pack(); out.Items[0].Did != "sealed" {
-		t.Errorf("%+v", out.Items)
-	}
-	anew := another(t, o, "anew", lay.Ident("linux", "OLD", "7"))
-	for _, c := range []machine.Computer{anew, o.New, o.Old} {
-		if out := o.Only(o.Job(c).Unpack(ctx)); office.Blocked(out) != "" {
-			t.Errorf("unpacking on %s: %+v", c.Name(), out.Blocks)
-		}
-		if out := o.Only(o.Job(c).Verify(ctx)); office.Blocked(out) != "" || !out.Equal() || len(out.Licences) > 0 || !o.Job(c).State.Proven(o.Kit.Cards[0]) {
-			t.Errorf("verifying on %s: %+v", c.Name(), out)
-		}
-	}
-	if o.Text("anew/srv/diary/a") != "y" || o.Text("new/srv/diary/a") != "y" {
-		t.Error("it is not there")
-	}
-}
-
-// TestChangeComputerDiscardsRecords discards records about the computer that broke.
-func TestChangeComputerDiscardsRecords(t *testing.T) {
-	t.Parallel()
-	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a": "x", "new/srv/.keep": "", "third/srv/.keep": "", "third/computer.yaml": lay.Ident("linux", "THIRD", "3")})
-	o.Pack()
-	j := o.Job(o.New)
-	j.Choices.Places = map[string]string{"app/diary": "/elsewhere"}
-	if o.Only(j.Unpack(ctx)); o.Text("new/elsewhere/a") != "x" {
-		t.Fatal("it is not where it was asked for")
-	}
-	j = o.Job(office.Open(t, filepath.Join(o.Dir, "third")))
-	j.ReplaceReason = "it broke"
-	o.Only(j.Unpack(ctx))
-	if o.Text("third/srv/diary/a") != "x" || o.Text("third/elsewhere/a") != "" {
-		t.Error("it went where it was asked for on the other one")
-	}
-}
-
 // TestReadyAgrees makes each gate of unpack and activate stop, one at a time: Ready reports it in
 // advance, and the step reports the same. It also checks a computer on which no gate stops.
 func TestReadyAgrees(t *testing.T) {
@@ -357,7 +205,7 @@ licences: [{name: file, method: file, items: [token], covers: "8"}, {name: seat,
 		set  func(office_) *move.Move
 	}{
 		"":           {"", nil},
-		"right-name": {"", func(o office_) *move.Move { return o.Job(another(t, o, "third", lay.Ident("linux", "THIRD", "3"))) }},
+		"right-name": {"", func(o office_) *move.Move { return o.Job(o.Another("third", lay.Ident("linux", "THIRD", "3"))) }},
 		"kit-undamaged": {"", func(o office_) *move.Move {
 			lay.Out(t, o.Dir, map[string]string{"kit/cards/app.yaml": "card: 1\n"})
 			return o.Job(o.New)
@@ -407,7 +255,7 @@ licences: [{name: file, method: file, items: [token], covers: "8"}, {name: seat,
 			}
 			o.New = office.Open(t, o.Dir+"/new")
 			if gate != "licence-deactivated" && gate != "old-deactivated" {
-				o.Change(o.Old, agreeing{}, time.Now(), (*move.Move).Deactivate)
+				o.Change(o.Old, office.Agreeing{}, time.Now(), (*move.Move).Deactivate)
 			}
 			job := func() *move.Move {
 				if c.set == nil {
@@ -436,7 +284,7 @@ licences: [{name: file, method: file, items: [token], covers: "8"}, {name: seat,
 						u.Overrides[check.Gate] = "tried"
 					}
 					u.Unpack(ctx) //nolint:errcheck // what stops activate is looked at
-					j.Technician, do = agreeing{}, j.Activate
+					j.Technician, do = office.Agreeing{}, j.Activate
 				}
 				out, err := do(ctx)
 				fatal.If(t, err)
@@ -446,7 +294,7 @@ licences: [{name: file, method: file, items: [token], covers: "8"}, {name: seat,
 				}
 				delete(stopped, "in-place") // it follows from what stops unpack
 				for g := range stopped {
-					if !said[g] && !(step == steps.Activate && slices.ContainsFunc(r.Checks, func(check move.Check) bool { return check.Gate == g && check.Stops == steps.Unpack })) {
+					if !said[g] && !(step == steps.Activate && slices.ContainsFunc(r.Checks, func(check ready.Check) bool { return check.Gate == g && check.Stops == steps.Unpack })) {
 						t.Errorf("%s is stopped by %s, which was not said: %+v", step, g, r.Checks)
 					}
 				}
@@ -459,7 +307,7 @@ licences: [{name: file, method: file, items: [token], covers: "8"}, {name: seat,
 					t.Errorf("%s: %v %v", step, said, out[0].Err)
 				}
 			}
-			if gate != "" && !slices.ContainsFunc(r.Checks, func(check move.Check) bool { return check.Gate == gate && check.Stops != "" }) {
+			if gate != "" && !slices.ContainsFunc(r.Checks, func(check ready.Check) bool { return check.Gate == gate && check.Stops != "" }) {
 				t.Errorf("%s did not stop anything: %+v", gate, r.Checks)
 			}
 		})

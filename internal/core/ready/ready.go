@@ -1,4 +1,4 @@
-package move
+package ready
 
 import (
 	"cmp"
@@ -100,59 +100,56 @@ func (r *Readiness) add(app, what string, good bool, says, gate string, need Nee
 // Ready checks the new computer before an unpack. It uses the gates of Unpack, and the gates of
 // Activate that can be checked in advance. It changes nothing here. Existing data is compared with
 // the kit if the kit is unlocked.
-func (m *Move) Ready(ctx context.Context) (*Readiness, error) {
-	if m.Side() == steps.OldSide && !m.Manifest.Keep {
-		return nil, fault.New(fault.Usage, "this is the old computer %s itself; run this on the new one", m.Computer.Name())
+func (l *Look) Ready(ctx context.Context) (*Readiness, error) {
+	if l.Side() == steps.OldSide && !l.Manifest.Keep {
+		return nil, fault.New(fault.Usage, "this is the old computer %s itself; run this on the new one", l.Computer.Name())
 	}
-	cards, err := m.SelectedCards()
+	cards, err := l.SelectedCards()
 	if err != nil {
 		return nil, err
 	}
-	r := &Readiness{Computer: m.Computer.Name(), System: m.Computer.System(), Users: []string{}, Compared: m.Kit.Unlocked()}
-	for _, u := range m.Computer.Users() {
+	r := &Readiness{Computer: l.Computer.Name(), System: l.Computer.System(), Users: []string{}, Compared: l.Kit.Unlocked()}
+	for _, u := range l.Computer.Users() {
 		r.Users = append(r.Users, u.Name)
 	}
-	if want := m.Manifest.New.System; want != m.Computer.System() {
-		r.bad("", "system", fmt.Sprintf("this is a %s computer; the kit was made for a %s computer", m.Computer.System(), want), "", NeedSystem)
+	if want := l.Manifest.New.System; want != l.Computer.System() {
+		r.bad("", "system", fmt.Sprintf("this is a %s computer; the kit was made for a %s computer", l.Computer.System(), want), "", NeedSystem)
 	}
-	defer m.Private.Drop()
+	defer l.Private.Drop()
 	// Verifying the sealed data takes as long as an unpack, which does it first.
-	damage, err := m.damage(ctx, []string{""})
+	damage, err := l.Damage(ctx, []string{""})
 	if err != nil {
 		return nil, err
 	}
 	need := volumes{}
 	for _, c := range cards {
-		if err := m.readyApp(ctx, c, r, damage, need); err != nil {
+		if err := l.readyApp(ctx, c, r, damage, need); err != nil {
 			return nil, err
 		}
 		if ctx.Err() != nil {
 			return nil, fault.Wrap(fault.Stopped, ctx.Err(), "the check was stopped")
 		}
 	}
-	m.readySpace(r, need)
+	l.readySpace(r, need)
 	if len(damage) == 0 {
 		r.bad("", "kit", "the kit's own files are intact; its sealed data was not read, unpack does that first", "", "")
 	}
-	r.Notes = m.Computer.Notes()
-	if m.Kit.Unlocked() && m.Side() == steps.NewSide && !slices.ContainsFunc(slices.Collect(maps.Values(m.Choices.Users)), func(name string) bool { return machine.FindUser(m.Computer, name) == nil }) {
-		return r, m.recordChoices()
-	}
+	r.Notes = l.Computer.Notes()
 	return r, nil
 }
 
 // readyApp checks one app.
-func (m *Move) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage []string, need volumes) error {
-	g, err := m.gather(ctx, c, damage)
+func (l *Look) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage []string, need volumes) error {
+	g, err := l.Gather(ctx, c, damage)
 	if err != nil {
 		return err
 	}
-	defer item.Close(g.targets)
-	blocks, err := steps.Check(steps.Unpack, g.facts)
+	defer item.Close(g.Targets)
+	blocks, err := steps.Check(steps.Unpack, g.Gates)
 	if err != nil {
 		return err
 	}
-	later, licences, err := m.readyActivate(c, g)
+	later, licences, err := l.readyActivate(c, g)
 	if err != nil {
 		return err
 	}
@@ -169,22 +166,22 @@ func (m *Move) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage 
 		blocks, later = slices.Delete(blocks, place, place+1), nil
 	}
 	first := len(r.Checks)
-	packed := m.State.Packed[c.Name]
+	packed := l.State.Packed[c.Name]
 	if packed == nil {
 		r.bad(c.Title, "kit", "not packed yet", "packed", NeedPack)
 	}
-	m.readyVersion(c, packed, g, r)
+	l.readyVersion(c, packed, g, r)
 	for _, q := range g.requires {
 		r.add(c.Title, q.Name, q.Here, map[bool]string{true: "here", false: "not here"}[q.Here], "requirements-met", NeedInstall)
 	}
-	if len(g.facts.Use.Running) > 0 {
-		r.bad(c.Title, "closed", "running: "+strings.Join(g.facts.Use.Running, ", "), "app-closed", NeedClose)
+	if len(g.Gates.Use.Running) > 0 {
+		r.bad(c.Title, "closed", "running: "+strings.Join(g.Gates.Use.Running, ", "), "app-closed", NeedClose)
 	}
-	if err := m.readyStays(ctx, c, packed, r); err != nil {
+	if err := l.readyStays(ctx, c, packed, r); err != nil {
 		return err
 	}
 	if packed != nil {
-		if err := m.readyItems(ctx, c, packed, g, r); err != nil {
+		if err := l.readyItems(ctx, c, packed, g, r); err != nil {
 			return err
 		}
 	}
@@ -201,15 +198,15 @@ func (m *Move) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage 
 
 // readyActivate returns the gates that would stop Activate once the data is in place, with the
 // licence that each stops. It does not ask licence services, and uses the kit's record.
-func (m *Move) readyActivate(c *card.Card, g *gathered) (out []steps.Block, licences []string, err error) {
-	f := g.facts
+func (l *Look) readyActivate(c *card.Card, g *Facts) (out []steps.Block, licences []string, err error) {
+	f := g.Gates
 	f.Placed = true
 	for i := range c.Licences {
-		st := m.State.Standing(c, &c.Licences[i], nil, m.Now())
-		if m.Manifest.Keep {
+		st := l.State.Standing(c, &c.Licences[i], nil, l.Now())
+		if l.Manifest.Keep {
 			break // a safety copy does not change licences
 		}
-		f.Seat = &steps.SeatFacts{Licence: st, Takeover: m.Exceptions.Takeover != "", Second: m.Exceptions.Second != "" || st.Second}
+		f.Seat = &steps.SeatFacts{Licence: st, Takeover: l.Licences.Exceptions.Takeover != "", Second: l.Licences.Exceptions.Second != "" || st.Second}
 		blocks, err := steps.Check(steps.Activate, f)
 		if err != nil {
 			return nil, nil, err
@@ -251,11 +248,11 @@ func (r *Readiness) byGates(app string, first int, step steps.Step, blocks []ste
 var aboutGate = map[string]string{"licence-deactivated": "licence", "kit-undamaged": "kit", "newest-copy": "kit", "destinations-confirmed": "destinations", "clock-right": "clock", "files-closed": "open files", "licence-covers": "licence"}
 
 // readyVersion compares the version and edition here with the card's rule.
-func (m *Move) readyVersion(c *card.Card, packed *steps.Packed, g *gathered, r *Readiness) {
-	here, v := g.version, g.facts.Version
+func (l *Look) readyVersion(c *card.Card, packed *steps.Packed, g *Facts, r *Readiness) {
+	here, v := g.version, g.Gates.Version
 	if c.Version != nil {
-		says := fmt.Sprintf("%s here, %s on %s (%s)", cmp.Or(here.Value, "not"), cmp.Or(v.OldVersion, "unknown"), m.Manifest.Old.Name, c.Version.Rule)
-		stopped := slices.ContainsFunc(blocksOf(g.facts), func(b steps.Block) bool { return b.Gate == "version-rule" })
+		says := fmt.Sprintf("%s here, %s on %s (%s)", cmp.Or(here.Value, "not"), cmp.Or(v.OldVersion, "unknown"), l.Manifest.Old.Name, c.Version.Rule)
+		stopped := slices.ContainsFunc(blocksOf(g.Gates), func(b steps.Block) bool { return b.Gate == "version-rule" })
 		switch {
 		case here.Value == "" && len(here.Withheld) > 0:
 			r.bad(c.Title, "version", says, "version-rule", NeedAgreement).Of = strings.Join(here.Withheld, " ")
@@ -266,19 +263,19 @@ func (m *Move) readyVersion(c *card.Card, packed *steps.Packed, g *gathered, r *
 		}
 		if c.Version.Edition != nil {
 			was := v.OldEdition
-			r.add(c.Title, "edition", was == "" || strings.EqualFold(was, here.Edition), fmt.Sprintf("%s here, %s on %s", cmp.Or(here.Edition, "unknown"), cmp.Or(was, "unknown"), m.Manifest.Old.Name), "same-edition", NeedEdition)
+			r.add(c.Title, "edition", was == "" || strings.EqualFold(was, here.Edition), fmt.Sprintf("%s here, %s on %s", cmp.Or(here.Edition, "unknown"), cmp.Or(was, "unknown"), l.Manifest.Old.Name), "same-edition", NeedEdition)
 		}
 	}
-	m.readyInstaller(c, r)
-	for i, cover := range g.facts.Version.Covered {
-		if why := cover.Lacks(g.facts); why != nil {
+	l.readyInstaller(c, r)
+	for i, cover := range g.Gates.Version.Covered {
+		if why := cover.Lacks(g.Gates); why != nil {
 			r.bad(c.Title, "licence "+c.Licences[i].Name, why[0], "licence-covers", NeedCovered)
 		}
 	}
 }
 
 // readyInstaller says what to run, if the app must still be installed and its installer is in the kit.
-func (m *Move) readyInstaller(c *card.Card, r *Readiness) {
+func (l *Look) readyInstaller(c *card.Card, r *Readiness) {
 	var lacks []*Check
 	for i := range r.Checks {
 		if check := &r.Checks[i]; check.App == c.Title && slices.Contains([]Need{NeedApp, NeedVersion, NeedEdition}, check.Need) {
@@ -288,7 +285,7 @@ func (m *Move) readyInstaller(c *card.Card, r *Readiness) {
 	if c.Installer == nil || c.Version != nil && len(lacks) == 0 {
 		return // its files are not read if nobody needs them
 	}
-	at, err := m.Kit.Installer(c.Name, c.Installer.Run)
+	at, err := l.Kit.Installer(c.Name, c.Installer.Run)
 	if err != nil {
 		r.bad(c.Title, "installer", "do not run it: "+err.Error(), "", NeedInstallerAgain)
 		return
@@ -323,8 +320,8 @@ func blocksOf(f steps.Facts) []steps.Block {
 
 // readyStays checks the servers and accounts that the app continues to use. It compares them with
 // the old computer's addresses, if known.
-func (m *Move) readyStays(ctx context.Context, c *card.Card, packed *steps.Packed, r *Readiness) error {
-	for _, p := range m.scanner(c, false).Staying(c, packed) {
+func (l *Look) readyStays(ctx context.Context, c *card.Card, packed *steps.Packed, r *Readiness) error {
+	for _, p := range l.scanner(c).Staying(c, packed) {
 		is, err := p.Inspect(ctx, item.Options{})
 		if err != nil {
 			return err
@@ -340,14 +337,14 @@ func (m *Move) readyStays(ctx context.Context, c *card.Card, packed *steps.Packe
 }
 
 // readyItems adds a check for each user and item of an app.
-func (m *Move) readyItems(ctx context.Context, c *card.Card, packed *steps.Packed, g *gathered, r *Readiness) error {
+func (l *Look) readyItems(ctx context.Context, c *card.Card, packed *steps.Packed, g *Facts, r *Readiness) error {
 	asked := map[string]bool{}
 	for _, key := range packed.Items {
 		if key.User != "" && !asked[key.User] {
 			asked[key.User] = true
-			m.readyUser(c, key.User, r)
+			l.readyUser(c, key.User, r)
 		}
-		i := slices.IndexFunc(g.targets, func(t item.Target) bool { return t.Key == key })
+		i := slices.IndexFunc(g.Targets, func(t item.Target) bool { return t.Key == key })
 		label, lacking := item.Label(key), false
 		for _, l := range g.lacks {
 			if l.label == label {
@@ -359,33 +356,33 @@ func (m *Move) readyItems(ctx context.Context, c *card.Card, packed *steps.Packe
 		if i < 0 || lacking && !g.there[key] {
 			continue // the user or location is missing, which was reported above
 		}
-		if err := m.readyItem(ctx, c, g.targets[i], g, r); err != nil {
+		if err := l.readyItem(ctx, c, g.Targets[i], g, r); err != nil {
 			return err
 		}
 	}
-	for _, name := range g.facts.Fit.BadNames {
+	for _, name := range g.Gates.Fit.BadNames {
 		r.bad(c.Title, "names", name, "names-fit", NeedNames)
 	}
 	return nil
 }
 
 // readyUser adds a check for the user here who gets the data of an old user.
-func (m *Move) readyUser(c *card.Card, old string, r *Readiness) {
-	name := m.choices().UserHere(old)
+func (l *Look) readyUser(c *card.Card, old string, r *Readiness) {
+	name := l.Choices.UserHere(old)
 	what := "user " + old
-	if u := machine.FindUser(m.Computer, name); u != nil {
+	if u := machine.FindUser(l.Computer, name); u != nil {
 		r.good(c.Title, what, "is "+u.Name+" here")
 		return
 	}
 	check := r.bad(c.Title, what, "has no user here", "users-known", NeedUser)
 	check.Of = old
-	if u := machine.Counterpart(m.Computer, name); u != nil {
+	if u := machine.Counterpart(l.Computer, name); u != nil {
 		check.Says, check.Need, check.With = "has no user here; "+u.Name+" may be the same person", NeedCounterpart, u.Name
 	}
 }
 
 // readyItem checks the destination of an item.
-func (m *Move) readyItem(ctx context.Context, c *card.Card, t item.Target, g *gathered, r *Readiness) error {
+func (l *Look) readyItem(ctx context.Context, c *card.Card, t item.Target, g *Facts, r *Readiness) error {
 	for _, name := range t.UnmappedOwners() {
 		r.bad(c.Title, t.Label(), "belongs to "+name+", who has no user here", "users-known", NeedUser).Of = name
 	}
@@ -393,11 +390,11 @@ func (m *Move) readyItem(ctx context.Context, c *card.Card, t item.Target, g *ga
 	says := "no existing data"
 	if g.there[t.Key] {
 		var err error
-		if says, err = m.describeExisting(ctx, t, g, disk != ""); err != nil {
+		if says, err = l.describeExisting(ctx, t, g, disk != ""); err != nil {
 			return err
 		}
 	}
-	if was := m.State.Was(t.Key); was != "" && !strings.EqualFold(was, here) {
+	if was := l.State.Was(t.Key); was != "" && !strings.EqualFold(was, here) {
 		says += "; it moves from " + was + " to " + here
 	}
 	r.good(c.Title, t.Label(), says)
@@ -405,10 +402,10 @@ func (m *Move) readyItem(ctx context.Context, c *card.Card, t item.Target, g *ga
 }
 
 // describeExisting describes existing data.
-func (m *Move) describeExisting(ctx context.Context, t item.Target, g *gathered, onDisk bool) (says string, err error) {
+func (l *Look) describeExisting(ctx context.Context, t item.Target, g *Facts, onDisk bool) (says string, err error) {
 	says = "there is existing data (not compared, because no passphrase was given); unpack sets it aside"
-	same := g.same[t.Key]
-	if m.Kit.Unlocked() {
+	same := g.Same[t.Key]
+	if l.Kit.Unlocked() {
 		says = map[bool]string{true: "the same is here already", false: "there is other existing data; unpack sets it aside"}[same]
 	}
 	if same {
@@ -426,7 +423,7 @@ func (m *Move) describeExisting(ctx context.Context, t item.Target, g *gathered,
 	if err != nil {
 		return "", err
 	}
-	made, err := m.placer().Started(ctx, t, is)
+	made, err := l.Placer.Started(ctx, t, is)
 	if err != nil {
 		return "", err
 	}
@@ -441,10 +438,10 @@ func (m *Move) describeExisting(ctx context.Context, t item.Target, g *gathered,
 }
 
 // readySpace compares the space needed by all apps with the free space.
-func (m *Move) readySpace(r *Readiness, need volumes) {
+func (l *Look) readySpace(r *Readiness, need volumes) {
 	for _, id := range slices.Sorted(maps.Keys(need)) {
 		v := need[id]
-		says := fmt.Sprintf("%s needed on the drive of %s, %s free", humanize.Bytes(uint64(v.need)), machine.DisplayPath(m.Computer, v.at), humanize.Bytes(v.free))
+		says := fmt.Sprintf("%s needed on the drive of %s, %s free", humanize.Bytes(uint64(v.need)), machine.DisplayPath(l.Computer, v.at), humanize.Bytes(v.free))
 		r.add("", "space", v.over() <= 0, says, "fits", NeedSpace)
 		if v.over() > 0 {
 			r.Checks[len(r.Checks)-1].Stops = steps.Unpack

@@ -1,4 +1,4 @@
-package move
+package ready
 
 import (
 	"io/fs"
