@@ -43,7 +43,7 @@ func TestMain(m *testing.M) {
 }
 
 func build(to, system string) error {
-	args := []string{"build", "-trimpath", "-ldflags", "-s -w -X movekit/internal/core/kit.testWork=1", "-o", to}
+	args := []string{"build", "-trimpath", "-ldflags", "-s -w -X movekit/internal/core/passphrase.testWork=1", "-o", to}
 	if os.Getenv("GOCOVERDIR") != "" {
 		args = append(args, "-cover", "-coverpkg=../internal/core/...")
 	}

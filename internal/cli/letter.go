@@ -12,8 +12,8 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/holder"
-	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
+	"movekit/internal/core/passphrase"
 	"movekit/internal/table"
 )
 
@@ -173,17 +173,17 @@ func (e *env) keepPassphrase(file string, typed bool) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		return p, kit.CheckPassphrase(p)
+		return p, passphrase.Check(p)
 	}
-	return e.chosenPassphrase("safety copy", typed, kit.CheckPassphrase, kit.MakePassphrase)
+	return e.chosenPassphrase("safety copy", typed, passphrase.Check, passphrase.Make)
 }
 
 // readsBack checks that a safety copy can be decrypted.
-func readsBack(name, passphrase string) error {
+func readsBack(name, pass string) error {
 	bad := func(err error) error {
 		return fault.Wrap(fault.Damaged, err, "the safety copy %s could not be verified", name)
 	}
-	id, err := kit.PassphraseIdentity(passphrase)
+	id, err := passphrase.Identity(pass)
 	if err != nil {
 		return bad(err)
 	}

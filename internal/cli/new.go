@@ -16,6 +16,7 @@ import (
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/passphrase"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
@@ -101,7 +102,7 @@ came from. Give it the earlier kit, or its record if the kit is closed.`,
 			if plan != nil {
 				err = e.unlock(e.passphraseFile, func(p string) error { n.Passphrase = p; return plan.Try(args[0], p) })
 			} else {
-				n.Passphrase, err = e.newPassphrase(e.passphraseFile, typed, kit.CheckPassphrase, kit.MakePassphrase)
+				n.Passphrase, err = e.newPassphrase(e.passphraseFile, typed, passphrase.Check, passphrase.Make)
 			}
 			if err != nil {
 				return err

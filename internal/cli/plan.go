@@ -19,6 +19,7 @@ import (
 	"movekit/internal/core/item"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/kit"
+	"movekit/internal/core/passphrase"
 	"movekit/internal/core/run"
 )
 
@@ -83,7 +84,7 @@ Lines whose kits are in the folder already are left as they are.`,
 					there++
 					continue
 				}
-				if m.Passphrase, err = kit.MakePassphrase(); err != nil {
+				if m.Passphrase, err = passphrase.Make(); err != nil {
 					return err
 				}
 				made = append(made, m)

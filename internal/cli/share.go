@@ -19,6 +19,7 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
+	"movekit/internal/core/passphrase"
 	"movekit/internal/core/remote"
 	"movekit/internal/core/run"
 	"movekit/internal/table"
@@ -50,7 +51,7 @@ cannot be used here. Press Ctrl-C to stop.`,
 				return err
 			}
 			code := ""
-			if !kit.LooksMade(pass) {
+			if !passphrase.LooksMade(pass) {
 				words, err := diceware.Generate(4)
 				if err != nil {
 					return fault.Wrap(fault.Internal, err, "cannot make a code")

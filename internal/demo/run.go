@@ -15,9 +15,9 @@ import (
 	"movekit/examples"
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
-	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/passphrase"
 	"movekit/internal/core/tree"
 	"movekit/internal/desk"
 	"movekit/internal/table"
@@ -157,7 +157,7 @@ func (d *Demo) clear() error {
 }
 
 func (d *Demo) writePassphrase() error {
-	p, err := kit.MakePassphrase()
+	p, err := passphrase.Make()
 	if err != nil {
 		return err
 	}

@@ -15,8 +15,8 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
-	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
+	"movekit/internal/core/passphrase"
 	"movekit/internal/core/steps"
 )
 
@@ -40,12 +40,12 @@ It was opened with: age -d FILE | tar x
 // Keep returns a safety copy of the selected apps' serials, codes, registered names, and licence
 // files with their keys. Vendors may not issue these again. It is a tar archive, encrypted with age
 // under its own passphrase.
-func (r *Session) Keep(ctx context.Context, passphrase string) ([]byte, []Kept, error) {
+func (r *Session) Keep(ctx context.Context, pass string) ([]byte, []Kept, error) {
 	cards, err := r.SelectedCards()
 	if err != nil {
 		return nil, nil, err
 	}
-	to, err := kit.PassphraseRecipient(passphrase)
+	to, err := passphrase.Recipient(pass)
 	if err != nil {
 		return nil, nil, err
 	}

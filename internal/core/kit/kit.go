@@ -34,6 +34,7 @@ import (
 	"movekit/internal/core/filemeta"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/passphrase"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/yamltext"
 )
@@ -234,7 +235,7 @@ func (k *Kit) fill(n New) (err error) {
 			wrapped, err = journal.ReadFile(filepath.Join(k.Dir, KeyFile), maxSmall)
 		}
 	} else if k.identity, err = age.GenerateX25519Identity(); err == nil {
-		wrapped, err = wrapKey(k.identity, n.Passphrase, n.Work)
+		wrapped, err = passphrase.Wrap(k.identity, n.Passphrase, n.Work)
 	}
 	if err != nil {
 		return err
@@ -410,7 +411,7 @@ func (k *Kit) Close() error {
 
 // Unlock decrypts the kit's key with its passphrase. Then it checks that somebody who knew the
 // passphrase wrote the journal and the initial files.
-func (k *Kit) Unlock(passphrase string) error {
+func (k *Kit) Unlock(pass string) error {
 	wrapped, err := journal.ReadFile(filepath.Join(k.Dir, KeyFile), maxSmall)
 	if err != nil && closed(k.Log) != nil {
 		return fault.New(fault.NotAKit, "the kit in %s is closed: it is empty", k.Dir)
@@ -418,7 +419,7 @@ func (k *Kit) Unlock(passphrase string) error {
 	if err != nil {
 		return k.unreadable(err, KeyFile)
 	}
-	if k.identity, err = unwrapKey(wrapped, passphrase); err != nil {
+	if k.identity, err = passphrase.Unwrap(KeyFile, wrapped, pass); err != nil {
 		return err
 	}
 	k.key = authenticityKey(k.identity)
@@ -602,4 +603,14 @@ func (k *Kit) Flush(context.Context) error {
 		}
 	}
 	return nil
+}
+
+// authenticityKey returns the key of the journal's authentication codes.
+func authenticityKey(id *age.X25519Identity) digest.Sum {
+	return digest.Derive("movekit kit v1 journal authenticity", []byte(id.String()))
+}
+
+// sectionKey returns the key of the sections of sealed streams.
+func sectionKey(id *age.X25519Identity) digest.Sum {
+	return digest.Derive("movekit kit v1 sections", []byte(id.String()))
 }

@@ -17,6 +17,7 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
+	"movekit/internal/core/passphrase"
 	"movekit/internal/core/yamltext"
 )
 
@@ -144,12 +145,12 @@ func Taken(dir string) bool {
 }
 
 // Prepare makes the folder of a planned kit, with the key that the passphrase opens.
-func (p Planned) Prepare(dir, passphrase string) error {
+func (p Planned) Prepare(dir, pass string) error {
 	id, err := age.GenerateX25519Identity()
 	if err != nil {
 		return fault.Wrap(fault.Internal, err, "cannot make the kit's key")
 	}
-	wrapped, err := wrapKey(id, passphrase, 0)
+	wrapped, err := passphrase.Wrap(id, pass, 0)
 	if err != nil {
 		return err
 	}
@@ -194,17 +195,17 @@ func PlanIn(dir string) (*Planned, error) {
 }
 
 // Try returns an error if a passphrase does not open the key of the planned kit, or if the plan was changed without it.
-func (p *Planned) Try(dir, passphrase string) error {
-	_, err := p.key(dir, passphrase)
+func (p *Planned) Try(dir, pass string) error {
+	_, err := p.key(dir, pass)
 	return err
 }
 
-func (p *Planned) key(dir, passphrase string) (*age.X25519Identity, error) {
+func (p *Planned) key(dir, pass string) (*age.X25519Identity, error) {
 	wrapped, err := journal.ReadFile(filepath.Join(dir, KeyFile), maxSmall)
 	if err != nil {
 		return nil, fault.Wrap(fault.Damaged, err, "the plan in %s has no key", dir)
 	}
-	id, err := unwrapKey(wrapped, passphrase)
+	id, err := passphrase.Unwrap(KeyFile, wrapped, pass)
 	if err != nil {
 		return nil, err
 	}

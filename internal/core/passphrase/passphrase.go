@@ -1,4 +1,5 @@
-package kit
+// Package passphrase makes and judges passphrases, and wraps the key of a kit with one (age, with scrypt as in RFC 7914).
+package passphrase
 
 import (
 	"bytes"
@@ -14,7 +15,6 @@ import (
 	"github.com/sethvargo/go-diceware/diceware"
 	"golang.org/x/text/unicode/norm"
 
-	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 )
 
@@ -30,12 +30,12 @@ const (
 // -X).
 var testWork string
 
-// MinPassphrase is the minimum length of a typed passphrase, in characters.
-const MinPassphrase = 12
+// Min is the minimum length of a typed passphrase, in characters.
+const Min = 12
 
-// MakePassphrase returns six random words of the EFF long list (77 bits), joined by hyphens. It
+// Make returns six random words of the EFF long list (77 bits), joined by hyphens. It
 // skips the few words that contain a hyphen, because the number of words must be clear.
-func MakePassphrase() (string, error) {
+func Make() (string, error) {
 	for {
 		words, err := diceware.Generate(6)
 		if err != nil {
@@ -47,10 +47,10 @@ func MakePassphrase() (string, error) {
 	}
 }
 
-// CheckPassphrase returns why a typed passphrase is not allowed, or nil.
-func CheckPassphrase(p string) error {
-	if n := utf8.RuneCountInString(normal(p)); n < MinPassphrase {
-		return fault.New(fault.Usage, "the passphrase has %d characters; it needs at least %d", n, MinPassphrase)
+// Check returns why a typed passphrase is not allowed, or nil.
+func Check(p string) error {
+	if n := utf8.RuneCountInString(normal(p)); n < Min {
+		return fault.New(fault.Usage, "the passphrase has %d characters; it needs at least %d", n, Min)
 	}
 	// The estimator is slow for long texts, so only the beginning is checked.
 	some := []rune(normal(p))
@@ -67,7 +67,7 @@ const guessable = 1e11
 // normal returns the same text for every keyboard (Unicode NFC), without surrounding spaces.
 func normal(p string) string { return norm.NFC.String(strings.TrimSpace(p)) }
 
-// LooksMade reports whether a passphrase has the form of one from MakePassphrase.
+// LooksMade reports whether a passphrase has the form of one from Make.
 func LooksMade(p string) bool {
 	known := map[string]bool{}
 	list := diceware.WordListEffLarge()
@@ -93,8 +93,8 @@ func LooksMade(p string) bool {
 	return true
 }
 
-// PassphraseRecipient encrypts to a passphrase, with the work factor that it needs.
-func PassphraseRecipient(passphrase string) (*age.ScryptRecipient, error) {
+// Recipient encrypts to a passphrase, with the work factor that it needs.
+func Recipient(passphrase string) (*age.ScryptRecipient, error) {
 	r, err := age.NewScryptRecipient(normal(passphrase))
 	if err != nil {
 		return nil, fault.Wrap(fault.Usage, err, "the passphrase is not valid")
@@ -109,8 +109,9 @@ func PassphraseRecipient(passphrase string) (*age.ScryptRecipient, error) {
 	return r, nil
 }
 
-func wrapKey(id *age.X25519Identity, passphrase string, work int) ([]byte, error) {
-	r, err := PassphraseRecipient(passphrase)
+// Wrap encrypts a key with a passphrase. work is the work factor; 0 means the one that the passphrase needs.
+func Wrap(id *age.X25519Identity, passphrase string, work int) ([]byte, error) {
+	r, err := Recipient(passphrase)
 	if err != nil {
 		return nil, err
 	}
@@ -132,8 +133,8 @@ func wrapKey(id *age.X25519Identity, passphrase string, work int) ([]byte, error
 	return out.Bytes(), nil
 }
 
-// PassphraseIdentity decrypts files that were encrypted to a passphrase.
-func PassphraseIdentity(passphrase string) (*age.ScryptIdentity, error) {
+// Identity decrypts files that were encrypted to a passphrase.
+func Identity(passphrase string) (*age.ScryptIdentity, error) {
 	p := normal(passphrase)
 	if p == "" {
 		return nil, fault.New(fault.WrongPassphrase, "the passphrase is empty")
@@ -146,8 +147,9 @@ func PassphraseIdentity(passphrase string) (*age.ScryptIdentity, error) {
 	return s, nil
 }
 
-func unwrapKey(wrapped []byte, passphrase string) (*age.X25519Identity, error) {
-	s, err := PassphraseIdentity(passphrase)
+// Unwrap decrypts a key that Wrap encrypted, from the file name.
+func Unwrap(name string, wrapped []byte, passphrase string) (*age.X25519Identity, error) {
+	s, err := Identity(passphrase)
 	if err != nil {
 		return nil, err
 	}
@@ -161,7 +163,7 @@ func unwrapKey(wrapped []byte, passphrase string) (*age.X25519Identity, error) {
 		if errors.As(err, &no) {
 			return nil, fault.New(fault.WrongPassphrase, "the passphrase is wrong")
 		}
-		return nil, fault.Wrap(fault.Damaged, err, "%s is damaged", KeyFile)
+		return nil, fault.Wrap(fault.Damaged, err, "%s is damaged", name)
 	}
 	text, err := io.ReadAll(io.LimitReader(r, 4096))
 	if err == nil {
@@ -171,15 +173,5 @@ func unwrapKey(wrapped []byte, passphrase string) (*age.X25519Identity, error) {
 			}
 		}
 	}
-	return nil, fault.Wrap(fault.Damaged, err, "%s contains no key", KeyFile)
-}
-
-// authenticityKey returns the key of the journal's authentication codes.
-func authenticityKey(id *age.X25519Identity) digest.Sum {
-	return digest.Derive("movekit kit v1 journal authenticity", []byte(id.String()))
-}
-
-// sectionKey returns the key of the sections of sealed streams.
-func sectionKey(id *age.X25519Identity) digest.Sum {
-	return digest.Derive("movekit kit v1 sections", []byte(id.String()))
+	return nil, fault.Wrap(fault.Damaged, err, "%s contains no key", name)
 }
