@@ -11,7 +11,6 @@ import (
 	"strings"
 	"sync"
 
-	"movekit/internal/core/bytejson"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
 	"movekit/internal/core/journal"
@@ -27,19 +26,23 @@ type Damage struct {
 	Minor bool `json:"minor,omitempty"`
 	// Program is true if the file is a program, which should not be started.
 	Program bool `json:"program,omitempty"`
+
+	App string `json:"-"` // the app whose sealed data is in it; "" for another file
 }
+
+// String describes the damage.
+func (d Damage) String() string { return d.File + ": " + d.What }
 
 // minor reports whether a file contains nothing of the move: it is not the manifest, key, journal,
 // a card, the checksums or sealed data.
-func minor(name string) bool {
-	medium, _ := onMedium(name)
-	return medium == 0 && !slices.Contains([]string{ManifestFile, KeyFile, journal.File, journal.HeadFile, ChecksumsFile}, name) &&
-		!strings.HasPrefix(name, CardsDir+"/") && !strings.HasPrefix(name, SealedDir+"/")
+func (f file) minor() bool {
+	return f.medium == 0 && !slices.Contains([]string{ManifestFile, KeyFile, journal.File, journal.HeadFile, ChecksumsFile}, f.name) &&
+		!strings.HasPrefix(f.name, CardsDir+"/") && f.app() == ""
 }
 
-// isProgram reports whether a file in the kit is a build of this program.
-func isProgram(name string) bool {
-	return minor(name) && !strings.Contains(name, "/") && !strings.HasSuffix(name, ".txt")
+// isProgram reports whether a file is a build of this program.
+func (f file) isProgram() bool {
+	return f.minor() && !strings.Contains(f.name, "/") && !strings.HasSuffix(f.name, ".txt")
 }
 
 // Whole reports whether everything that a move needs is undamaged.
@@ -122,30 +125,35 @@ func Inspect(ctx context.Context, dir string, media *Media, apps []string, progr
 	}
 	in.Lines, in.Torn, in.Closed = len(log.Lines), log.Torn, closed(log)
 	for _, d := range log.Damage {
-		in.add(journal.File, d.What)
+		in.add(file{name: journal.File}, d.What)
 	}
-	sums, err := readSums(dir)
+	listed, err := readSums(dir)
 	if err != nil {
-		in.add(ChecksumsFile, err.Error())
-		sums = map[string]string{}
+		in.add(file{name: ChecksumsFile}, err.Error())
 	}
-	for name, hash := range recorded(log) {
-		if got, ok := sums[name]; !ok {
-			if n, _ := onMedium(name); n == 0 && err == nil {
-				in.add(name, "is not listed in "+ChecksumsFile)
+	sums := fileSet{}
+	for name, hash := range listed {
+		sums[file{name: name}] = hash
+	}
+	for f, hash := range recorded(log) {
+		if got, ok := sums[f]; !ok {
+			if f.medium == 0 && err == nil {
+				in.add(f, "is not listed in "+ChecksumsFile)
 			}
-			sums[name] = hash
+			sums[f] = hash
 		} else if got != hash {
-			in.add(name, ChecksumsFile+" and the journal differ")
+			in.add(f, ChecksumsFile+" and the journal differ")
 		}
 	}
 	opened, openErr := Open(dir)
-	files := fileSet(chosen(sums, apps))
-	if err := in.hashAll(ctx, dir, files.onlyOn(0), "", progress); err != nil {
+	files := sums.of(apps)
+	own := func(name string) file { return file{name: name} }
+	if err := in.hashAll(ctx, dir, files.on(0), own, progress); err != nil {
 		return nil, err
 	}
 	if openErr == nil && len(apps) == 0 {
-		if err := in.hashAll(ctx, filepath.Dir(opened.Dir), opened.made().Shared, sharedPrefix, progress); err != nil {
+		shared := func(name string) file { return file{name: "../" + name} }
+		if err := in.hashAll(ctx, filepath.Dir(opened.Dir), opened.made().Shared, shared, progress); err != nil {
 			return nil, err
 		}
 	}
@@ -169,169 +177,42 @@ func Inspect(ctx context.Context, dir string, media *Media, apps []string, progr
 		if fault.KindOf(openErr) == fault.NewerFormat {
 			return nil, openErr
 		}
-		in.add(ManifestFile, openErr.Error())
+		in.add(file{name: ManifestFile}, openErr.Error())
 	}
 	slices.SortFunc(in.Damage, func(a, b Damage) int { return strings.Compare(a.File+a.What, b.File+b.What) })
 	return in, nil
 }
 
-func (in *Inspection) add(file, what string) {
-	in.Damage = append(in.Damage, Damage{file, what, minor(file), isProgram(file)})
+func (in *Inspection) add(f file, what string) {
+	in.Damage = append(in.Damage, Damage{f.String(), what, f.minor(), f.isProgram(), f.app()})
 }
 
-// Copied is the data of journal.EventCopied: the safety copy is complete, and its content at this line is a state that can be
-// unpacked later.
-type Copied struct {
-	Keep int   `json:"keep"`           // number of states to keep, as the user chose
-	Kept []int `json:"kept,omitempty"` // lines of the earlier states that stay
-}
-
-// state has the sealed files of a state of a safety copy.
-type state struct {
-	line  int // of the journal
-	files fileSet
-}
-
-// DefaultStates is the number of states of a safety copy that are kept, unless the user chooses another.
-const DefaultStates = 3
-
-// fileSet maps the names of files in a kit to their hashes.
-type fileSet map[string]string
-
-// contents are the files that should be in the kit according to the journal.
-type contents struct {
-	files    fileSet                // other than sealed ones
-	streams  map[string]fileSet     // the newest sealed files of each stream
-	sections map[string][]seal.Part // the files of every section that was sealed, by app and id
-	states   []state                // those that are kept
-	lines    int                    // number of lines processed
-	ever     map[string]bool        // every file on another medium that was ever sealed
-	all      fileSet
-}
-
-// recorded returns the files that should be in the kit according to the journal.
-func recorded(log *journal.Log) fileSet { return new(contents).upTo(log) }
-
-// upTo processes the journal's new lines, and returns the files.
-func (c *contents) upTo(log *journal.Log) fileSet {
-	if c.files == nil {
-		c.files, c.streams, c.sections = fileSet{}, map[string]fileSet{}, map[string][]seal.Part{}
-		c.ever = map[string]bool{}
-	} else if c.lines == len(log.Lines) {
-		return c.all
-	}
-	for _, l := range log.Lines[c.lines:] {
-		c.add(l)
-	}
-	c.lines, c.all = len(log.Lines), maps.Clone(c.files)
-	for _, kept := range c.states {
-		maps.Copy(c.all, kept.files)
-	}
-	for _, files := range c.streams {
-		maps.Copy(c.all, files)
-	}
-	return c.all
-}
-
-func (c *contents) add(l journal.Line) {
-	switch l.Event {
-	case journal.EventMade:
-		var made Made
-		if bytejson.Unmarshal(l.Data, &made) == nil {
-			maps.Copy(c.files, made.Files)
-		}
-	case journal.EventClosed:
-		c.streams, c.states = map[string]fileSet{}, nil
-		maps.DeleteFunc(c.files, func(name, _ string) bool {
-			return name == KeyFile || name == ReadmeFile || !strings.Contains(name, "/") && name != ManifestFile
-		})
-	case journal.EventCopied:
-		var copied Copied
-		if bytejson.Unmarshal(l.Data, &copied) != nil {
-			return
-		}
-		now := fileSet{}
-		for _, files := range c.streams {
-			maps.Copy(now, files)
-		}
-		c.states = slices.DeleteFunc(c.states, func(s state) bool { return !slices.Contains(copied.Kept, s.line) })
-		c.states = append(c.states, state{l.N, now})
-		c.all = fileSet{}
-		for _, kept := range c.states {
-			maps.Copy(c.all, kept.files)
-		}
-		for key := range c.sections { // those of dropped states are removed
-			if app, id, _ := strings.Cut(key, "/"); c.section(app, id) == nil {
-				delete(c.sections, key)
-			}
-		}
-	case journal.EventSealed, journal.EventPathsPlanned:
-		var s Sealed
-		if bytejson.Unmarshal(l.Data, &s) != nil {
-			return
-		}
-		files, section := fileSet{}, ""
-		for _, p := range s.All() {
-			files[location(l.App, p)] = p.Hash
-			if p.Medium != 0 {
-				c.ever[location(l.App, p)] = true
-			}
-			if p.Section != "" {
-				section = l.App + "/" + p.Section
-				delete(c.sections, section)
-			}
-			if section != "" {
-				c.sections[section] = append(c.sections[section], p)
-			}
-		}
-		c.streams[l.App+"/"+l.Licence+"/"+s.Stream] = files
-	}
-}
-
-// section returns the files of a section of an app's streams, if all of them should be in the kit.
-func (c *contents) section(app, id string) []seal.Part {
-	parts := c.sections[app+"/"+id]
-	for _, p := range parts {
-		if _, is := c.all[location(app, p)]; !is {
-			return nil
-		}
-	}
-	return parts
-}
-
-// chosen returns the files that a step on the given apps needs: their sealed files, and the files
+// of returns the files that a step on the given apps needs: their sealed files, and the files
 // of the move itself. Without apps it returns all.
-func chosen(sums map[string]string, apps []string) map[string]string {
+func (s fileSet) of(apps []string) fileSet {
 	if len(apps) == 0 {
-		return sums
+		return s
 	}
-	out := map[string]string{}
-	for name, hash := range sums {
-		_, rel := onMedium(name)
-		rest, sealed := strings.CutPrefix(rel, SealedDir+"/")
-		app, _, _ := strings.Cut(rest, "/")
-		if !sealed && !minor(name) || sealed && slices.Contains(apps, app) {
-			out[name] = hash
+	out := fileSet{}
+	for f, hash := range s {
+		if app := f.app(); app == "" && !f.minor() || app != "" && slices.Contains(apps, app) {
+			out[f] = hash
 		}
 	}
 	return out
 }
 
-// sharedPrefix is put before the names of files in the folder above the kit's.
-const sharedPrefix = "../"
-
 // hashMedia hashes the files on other media, one medium after the other.
 func (in *Inspection) hashMedia(ctx context.Context, media *Media, id string, sums fileSet, progress func(int64)) error {
 	numbers := map[int]bool{}
-	for name := range sums {
-		n, _ := onMedium(name)
-		numbers[n] = true
+	for f := range sums {
+		numbers[f.medium] = true
 	}
 	for _, n := range slices.Sorted(maps.Keys(numbers)) {
 		if n == 0 {
 			continue
 		}
-		files := sums.onlyOn(n)
+		files := sums.on(n)
 		dir, err := media.folder(n, id)
 		switch {
 		case fault.KindOf(err) == fault.NoMedium:
@@ -339,7 +220,7 @@ func (in *Inspection) hashMedia(ctx context.Context, media *Media, id string, su
 		case err != nil:
 			return err
 		default:
-			if err := in.hashAll(ctx, dir, files, mediumPrefix(n), progress); err != nil {
+			if err := in.hashAll(ctx, dir, files, func(name string) file { return file{n, name} }, progress); err != nil {
 				return err
 			}
 		}
@@ -347,8 +228,8 @@ func (in *Inspection) hashMedia(ctx context.Context, media *Media, id string, su
 	return nil
 }
 
-// hashAll hashes the files of a folder. prefix is put before their names in reports.
-func (in *Inspection) hashAll(ctx context.Context, dir string, sums fileSet, prefix string, progress func(int64)) error {
+// hashAll hashes the files of a folder. of returns a file by its name there.
+func (in *Inspection) hashAll(ctx context.Context, dir string, sums map[string]string, of func(name string) file, progress func(int64)) error {
 	names := make(chan string)
 	var mu sync.Mutex
 	var busy sync.WaitGroup
@@ -361,11 +242,11 @@ func (in *Inspection) hashAll(ctx context.Context, dir string, sums fileSet, pre
 				in.Bytes += n
 				switch {
 				case os.IsNotExist(err):
-					in.add(prefix+name, "is missing")
+					in.add(of(name), "is missing")
 				case err != nil:
-					in.add(prefix+name, "cannot be read: "+err.Error())
+					in.add(of(name), "cannot be read: "+err.Error())
 				case sum.String() != sums[name]:
-					in.add(prefix+name, "was changed")
+					in.add(of(name), "was changed")
 				}
 				mu.Unlock()
 				if progress != nil {
@@ -389,7 +270,7 @@ func (in *Inspection) hashAll(ctx context.Context, dir string, sums fileSet, pre
 }
 
 // findStrange lists files that do not belong to the kit. They do no harm, but are reported.
-func (in *Inspection) findStrange(dir string, sums map[string]string) {
+func (in *Inspection) findStrange(dir string, sums fileSet) {
 	own := []string{ChecksumsFile, journal.File, journal.HeadFile, LockFile}
 	filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
 		if err != nil {
@@ -403,7 +284,7 @@ func (in *Inspection) findStrange(dir string, sums map[string]string) {
 		}
 		rel, _ := filepath.Rel(dir, path)
 		rel = filepath.ToSlash(rel)
-		if _, known := sums[rel]; !e.IsDir() && !known && !slices.Contains(own, rel) {
+		if _, known := sums[file{name: rel}]; !e.IsDir() && !known && !slices.Contains(own, rel) {
 			in.Strange = append(in.Strange, rel)
 		}
 		return nil
@@ -413,14 +294,15 @@ func (in *Inspection) findStrange(dir string, sums map[string]string) {
 // TotalBytes returns how many bytes Inspect will read.
 func (k *Kit) TotalBytes(apps []string) (n int64) {
 	all := maps.Clone(k.recorded.upTo(k.Log))
-	maps.Copy(all, k.sums)
-	for name := range chosen(all, apps) {
-		medium, rel := onMedium(name)
+	for name, hash := range k.sums {
+		all[file{name: name}] = hash
+	}
+	for f := range all.of(apps) {
 		dir := k.Dir
-		if medium != 0 {
-			dir = k.Media.known[medium]
+		if f.medium != 0 {
+			dir = k.Media.known[f.medium]
 		}
-		if info, err := os.Stat(filepath.Join(dir, filepath.FromSlash(rel))); err == nil {
+		if info, err := os.Stat(filepath.Join(dir, filepath.FromSlash(f.name))); err == nil {
 			n += info.Size()
 		}
 	}

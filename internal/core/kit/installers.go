@@ -63,8 +63,8 @@ const versionDigits = 8
 
 // shareInstaller copies an installer into the folder above the kit's, which serves many kits, unless it is there already. It adds
 // the files to shared.
-func (k *Kit) shareInstaller(app, from string, shared fileSet) error {
-	hashes, paths := fileSet{}, map[string]string{}
+func (k *Kit) shareInstaller(app, from string, shared map[string]string) error {
+	hashes, paths := map[string]string{}, map[string]string{}
 	err := installerFiles(app, from, func(name, path string) error {
 		sum, err := hashFile(path)
 		hashes[name], paths[name] = sum, path

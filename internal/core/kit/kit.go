@@ -262,7 +262,7 @@ func (k *Kit) fill(n New) (err error) {
 			return err
 		}
 	}
-	shared := fileSet{}
+	shared := map[string]string{}
 	for _, app := range slices.Sorted(maps.Keys(n.Installers)) {
 		if n.Shared {
 			err = k.shareInstaller(app, n.Installers[app], shared)
@@ -527,9 +527,9 @@ func (k *Kit) MendChecksums() error {
 		}
 	}
 	all := k.recorded.upTo(k.Log)
-	maps.Copy(k.sums, all.onlyOn(0))
+	maps.Copy(k.sums, all.on(0))
 	for n, dir := range k.Media.known {
-		if err := saveSums(dir, all.onlyOn(n)); err != nil {
+		if err := saveSums(dir, all.on(n)); err != nil {
 			return err
 		}
 	}
@@ -565,7 +565,7 @@ func (k *Kit) write(name string, data []byte) error {
 func (k *Kit) Programs() iter.Seq2[string, string] {
 	return func(yield func(name, hash string) bool) {
 		for _, name := range slices.Sorted(maps.Keys(k.sums)) {
-			if isProgram(name) && !yield(name, k.sums[name]) {
+			if (file{name: name}).isProgram() && !yield(name, k.sums[name]) {
 				return
 			}
 		}

@@ -12,7 +12,6 @@ import (
 	"strings"
 	"testing"
 
-
 	"movekit/internal/core/card"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
@@ -432,7 +431,7 @@ func TestChosenApps(t *testing.T) {
 	all, of, others := k.TotalBytes(nil), k.TotalBytes([]string{"hoistbook"}), k.TotalBytes([]string{"other"})
 	var rest int64 // README and programs, which no step needs
 	for name := range k.sums {
-		if info, err := os.Stat(filepath.Join(dir, name)); err == nil && minor(name) {
+		if info, err := os.Stat(filepath.Join(dir, name)); err == nil && (file{name: name}).minor() {
 			rest += info.Size()
 		}
 	}
@@ -543,10 +542,10 @@ func TestInterruptedCreate(t *testing.T) {
 	}
 	for name, want := range map[string]string{ManifestFile: "", KeyFile: "", journal.File: "", journal.HeadFile: "", ChecksumsFile: "", CardsDir + "/a.yaml": "", SealedDir + "/a/b": "", ReadmeFile: "minor", "report/handover.html": "minor", "movekit.exe": "minor program"} {
 		got := ""
-		if minor(name) {
+		if (file{name: name}).minor() {
 			got = "minor"
 		}
-		if isProgram(name) {
+		if (file{name: name}).isProgram() {
 			got += " program"
 		}
 		if strings.TrimSpace(got) != want {

@@ -10,8 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
-	"strings"
 
 	"github.com/goccy/go-yaml"
 
@@ -107,40 +105,6 @@ func notConnected(number int) error {
 	return fault.New(fault.NoMedium, "medium %d of the kit is not connected", number)
 }
 
-// location returns the name by which the journal's content lists a sealed file: below the kit's folder, or with its medium.
-func location(app string, p seal.Part) string {
-	name := SealedDir + "/" + app + "/" + p.Name
-	if p.Medium != 0 {
-		name = mediumPrefix(p.Medium) + name
-	}
-	return name
-}
-
-// mediumPrefix is put before the names of files on another medium.
-func mediumPrefix(number int) string { return fmt.Sprintf("medium %d: ", number) }
-
-// onMedium splits a name from location. The number of the kit's own medium is 0.
-func onMedium(name string) (number int, rel string) {
-	if rest, is := strings.CutPrefix(name, "medium "); is {
-		digits, file, _ := strings.Cut(rest, ": ")
-		if n, err := strconv.Atoi(digits); err == nil {
-			return n, file
-		}
-	}
-	return 0, name
-}
-
-// onlyOn returns the files that are on one medium, by their names there.
-func (f fileSet) onlyOn(number int) fileSet {
-	out := fileSet{}
-	for name, hash := range f {
-		if n, rel := onMedium(name); n == number {
-			out[rel] = hash
-		}
-	}
-	return out
-}
-
 // sealedIn returns the folder of an app's sealed files on a medium; 0 is the kit's own.
 func (k *Kit) sealedIn(app string, number int) (string, error) {
 	if number == 0 {
@@ -222,9 +186,8 @@ func (k *Kit) prepare(dir string) error {
 		return fault.New(fault.Usage, "the kit cannot continue in %s: %s", dir, why)
 	}
 	number := 2
-	for name := range k.recorded.upTo(k.Log) {
-		n, _ := onMedium(name)
-		number = max(number, n+1)
+	for f := range k.recorded.upTo(k.Log) {
+		number = max(number, f.medium+1)
 	}
 	for n := range k.Media.known {
 		number = max(number, n+1)

@@ -43,8 +43,8 @@ func (k *Kit) Seal(app, name string, o seal.Options) (Stream, error) {
 		limit := cmp.Or(o.PartSize, seal.MaxPart)
 		o.Next = func() (seal.Place, error) { return k.nextPlace(app, limit) }
 		names := map[string]bool{}
-		for name := range k.recorded.upTo(k.Log) {
-			names[path.Base(name)] = true
+		for f := range k.recorded.upTo(k.Log) {
+			names[path.Base(f.name)] = true
 		}
 		o.Used = func(name string) bool { return names[name] || names[name+".001"] }
 	}
@@ -88,7 +88,7 @@ func (k *Kit) Open(app string, parts []seal.Part) (io.ReadCloser, error) {
 func (k *Kit) Discard(app string, parts []seal.Part) {
 	known := k.recorded.upTo(k.Log)
 	for _, p := range parts {
-		if _, needed := known[location(app, p)]; needed {
+		if _, needed := known[sealedFile(app, p)]; needed {
 			continue // by a state of a safety copy
 		}
 		dir := k.Dir
@@ -136,20 +136,20 @@ func (k *Kit) Tidy() error {
 		return err
 	}
 	known := k.recorded.upTo(k.Log)
-	if err := tidy(k.Dir, func(name string) bool { _, is := known[name]; return !is }); err != nil {
+	if err := tidy(k.Dir, func(name string) bool { _, is := known[file{name: name}]; return !is }); err != nil {
 		return err
 	}
 	for n, dir := range k.Media.known {
 		// A file that this journal does not know can be one of a newer copy of the kit.
 		if err := tidy(dir, func(name string) bool {
-			on := mediumPrefix(n) + name
+			on := file{n, name}
 			_, is := known[on]
 			return strings.HasSuffix(name, seal.Unfinished) || !is && k.recorded.ever[on]
 		}); err != nil {
 			return err
 		}
 	}
-	if text := []byte(readme(k.Manifest)); known[ReadmeFile] == digest.Of(text).String() {
+	if text := []byte(readme(k.Manifest)); known[file{name: ReadmeFile}] == digest.Of(text).String() {
 		if now, err := os.ReadFile(filepath.Join(k.Dir, ReadmeFile)); err != nil || !bytes.Equal(now, text) {
 			return k.write(ReadmeFile, text)
 		}

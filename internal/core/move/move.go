@@ -136,10 +136,10 @@ func (m *Move) kitFacts(ctx context.Context, c *card.Card, needed bool) (*steps.
 	}
 	f := &steps.KitFacts{}
 	for _, d := range damage {
-		if file, sealed := strings.CutPrefix(d, kit.SealedDir+"/"+c.Name+"/"); sealed {
-			f.Unsealed = append(f.Unsealed, file)
+		if d.App == c.Name {
+			f.Unsealed = append(f.Unsealed, strings.TrimPrefix(d.String(), kit.SealedDir+"/"+c.Name+"/"))
 		} else {
-			f.Damage = append(f.Damage, d)
+			f.Damage = append(f.Damage, d.String())
 		}
 	}
 	return f, nil

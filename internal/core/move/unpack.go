@@ -7,6 +7,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
+	"movekit/internal/core/kit"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 )
@@ -34,7 +35,7 @@ func (m *Move) Unpack(ctx context.Context) ([]*run.Outcome, error) {
 
 // unpackApp puts one app in place. Services and schedules that its installer has made here are stopped first; verify starts
 // them. If the step does not begin, they are started again.
-func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, damage []string) error {
+func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, damage []kit.Damage) error {
 	again, err := m.stopNew(ctx, c)
 	if err == nil {
 		err = m.unpackItems(ctx, c, o, damage)
@@ -45,7 +46,7 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 	return err
 }
 
-func (m *Move) unpackItems(ctx context.Context, c *card.Card, o *run.Outcome, damage []string) error {
+func (m *Move) unpackItems(ctx context.Context, c *card.Card, o *run.Outcome, damage []kit.Damage) error {
 	g, err := m.look().Gather(ctx, c, damage)
 	if err != nil {
 		return err

@@ -9,6 +9,7 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
 	"movekit/internal/core/journal"
+	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
@@ -40,10 +41,13 @@ type lack struct {
 
 // Gather collects the facts for the gates of Unpack. damage is the damage found in the kit. The
 // caller closes the targets.
-func (l *Look) Gather(ctx context.Context, c *card.Card, damage []string) (*Facts, error) {
+func (l *Look) Gather(ctx context.Context, c *card.Card, damage []kit.Damage) (*Facts, error) {
 	g := &Facts{Gates: l.Facts(c), Same: map[steps.Key]bool{}, there: map[steps.Key]bool{}, space: volumes{}}
 	f := &g.Gates
-	f.Kit, f.Use, f.Fit = &steps.KitFacts{Damage: damage}, &steps.UseFacts{}, &steps.FitFacts{}
+	f.Kit, f.Use, f.Fit = &steps.KitFacts{}, &steps.UseFacts{}, &steps.FitFacts{}
+	for _, d := range damage {
+		f.Kit.Damage = append(f.Kit.Damage, d.String())
+	}
 	f.Place, f.Version = &steps.PlaceFacts{StillHeld: l.Licences.StillHeld(c)}, &steps.VersionFacts{Covered: Covered(c)}
 	if err := l.gatherVersion(ctx, c, g); err != nil {
 		return nil, err

@@ -13,6 +13,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/item"
+	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/place"
 	"movekit/internal/core/steps"
@@ -139,7 +140,7 @@ func (l *Look) Ready(ctx context.Context) (*Readiness, error) {
 }
 
 // readyApp checks one app.
-func (l *Look) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage []string, need volumes) error {
+func (l *Look) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage []kit.Damage, need volumes) error {
 	g, err := l.Gather(ctx, c, damage)
 	if err != nil {
 		return err

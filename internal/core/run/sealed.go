@@ -109,10 +109,6 @@ func (r *Run) RecordSealedLicence(key steps.Key, s kit.Sealed) error {
 }
 
 // Damage inspects the kit, and the sealed files of the given apps, or of all apps if none is given.
-func (r *Run) Damage(ctx context.Context, apps []string) (out []string, err error) {
-	damage, err := r.Kit.Inspect(ctx, apps, r.Begin(steps.Key{}, "inspecting the kit", r.Kit.TotalBytes(apps)))
-	for _, d := range damage {
-		out = append(out, d.File+": "+d.What)
-	}
-	return out, err
+func (r *Run) Damage(ctx context.Context, apps []string) ([]kit.Damage, error) {
+	return r.Kit.Inspect(ctx, apps, r.Begin(steps.Key{}, "inspecting the kit", r.Kit.TotalBytes(apps)))
 }
