@@ -24,6 +24,7 @@ import (
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/postgres/wire"
 	"movekit/internal/core/item/served"
 )
 
@@ -69,7 +70,7 @@ func (s *session) connect(ctx context.Context, database string) (*pgx.Conn, erro
 		}
 	}
 	build := config.BuildFrontend
-	config.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend { return build(newSplitter(r), w) }
+	config.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend { return build(wire.Split(r), w) }
 	conn, err := pgx.ConnectConfig(ctx, config)
 	if err == nil {
 		_, err = conn.Exec(ctx, "SET search_path TO ''") // names are written with their schema
@@ -254,12 +255,3 @@ func (s *session) programFailed(err error, said, what string) error {
 	}
 	return fault.Wrap(kindOfText(said), errors.New(said), what, s.Address())
 }
-
-func quoted(name string) string { return pgx.Identifier{name}.Sanitize() }
-
-// oneLine returns a text in SQL without a line break.
-func oneLine(s string) string {
-	return "E" + strings.NewReplacer("\n", `\n`, "\r", `\r`).Replace(literal(strings.ReplaceAll(s, `\`, `\\`)))
-}
-
-func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }

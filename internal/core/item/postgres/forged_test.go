@@ -6,13 +6,13 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"testing"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/postgres/sqltext"
 	"movekit/internal/core/item/served"
 	"movekit/test/dbcases"
 	"movekit/test/fatal"
@@ -51,7 +51,7 @@ func TestNothingIsSQL(t *testing.T) {
 		"comment":         func(*Sealed) string { return "COMMENT ON LARGE OBJECT 1 IS E'x\\\\'; " + evil + " --';\n" },
 		"owner":           func(*Sealed) string { return "ALTER LARGE OBJECT 1 OWNER TO postgres; " + evil + ";\n" },
 		"endless statement": func(*Sealed) string {
-			return "SELECT pg_catalog.lo_put('1', 0, '\\x" + strings.Repeat("00", maxStatement) + "');\n"
+			return "SELECT pg_catalog.lo_put('1', 0, '\\x" + strings.Repeat("00", sqltext.MaxStatement) + "');\n"
 		},
 		"materialized view": func(d *Sealed) string { d.Views = []string{"public.v; " + evil}; return "" },
 		"role attribute": func(d *Sealed) string {
@@ -227,25 +227,4 @@ func TestLoginWithTooManyRights(t *testing.T) {
 		}
 	}
 	dbcases.SQL(t, now, "postgres", "DROP ROLE toomany")
-}
-
-// quotedText matches strings and quoted names, also with escapes.
-var quotedText = regexp.MustCompile(`E'(?:[^'\\]|''|\\.)*'|'(?:[^']|'')*'|"(?:[^"]|"")*"`)
-
-// FuzzTyped checks that a list of names becomes literals only, and that an accepted statement is one
-// statement without comments.
-func FuzzTyped(f *testing.F) {
-	for _, s := range []string{`"$user", public`, `a; b`, `"a""b", c`, `'x'`, "SELECT pg_catalog.setval('public.q', 1, true)", "SELECT pg_catalog.setval('a''; b', 1, true)", `COPY public."a;b" ("c") FROM stdin`, `COMMENT ON LARGE OBJECT 1 IS E'x\'; y'`, "GRANT SELECT ON LARGE OBJECT 1 TO a", "ALTER LARGE OBJECT 1 OWNER TO a;b"} {
-		f.Add(s)
-	}
-	literals := regexp.MustCompile(`^'(?:[^']|'')*'(?:, '(?:[^']|'')*')*$`)
-	f.Fuzz(func(t *testing.T, s string) {
-		if list, ok := listOf(s); ok && !literals.MatchString(list) {
-			t.Errorf("%q became %s", s, list)
-		}
-		accepted := isReplayed(s) || copyIn.MatchString(s) || view.MatchString(s) || ownerOf.MatchString(s+";") || ownerFn.MatchString(s+";") || rightOn.MatchString(s+";")
-		if code := quotedText.ReplaceAllString(s, ""); accepted && (strings.Contains(code, ";") || strings.ContainsRune(code, 0)) {
-			t.Errorf("%q was accepted", s)
-		}
-	})
 }

@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -14,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/postgres/sqltext"
 )
 
 // guest is a session of a temporary role that owns the staged database and nothing else. The
@@ -40,7 +40,7 @@ func (s *session) newGuest(ctx context.Context) (*guest, error) {
 		return g, nil
 	}
 	role, password := "movekit_"+strings.ToLower(rand.Text()[:12]), rand.Text()
-	if err := execOne(ctx, admin, fmt.Sprintf("CREATE ROLE %s LOGIN PASSWORD %s NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION NOBYPASSRLS", quoted(role), literal(password))); err != nil {
+	if err := execOne(ctx, admin, fmt.Sprintf("CREATE ROLE %s LOGIN PASSWORD %s NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION NOBYPASSRLS", sqltext.Quoted(role), sqltext.Literal(password))); err != nil {
 		return nil, s.explain(err)
 	}
 	g.role = role
@@ -69,10 +69,10 @@ func (g *guest) close(ctx context.Context, database string) error {
 	if database != "" {
 		c, err := g.admin.on(ctx, database)
 		if err == nil {
-			err = execOne(ctx, c, "REASSIGN OWNED BY "+quoted(g.role)+" TO CURRENT_USER")
+			err = execOne(ctx, c, "REASSIGN OWNED BY "+sqltext.Quoted(g.role)+" TO CURRENT_USER")
 		}
 		if err == nil {
-			err = execOne(ctx, c, "DROP OWNED BY "+quoted(g.role))
+			err = execOne(ctx, c, "DROP OWNED BY "+sqltext.Quoted(g.role))
 		}
 		if g.admin.leave(database); err != nil {
 			return g.admin.explain(err)
@@ -82,47 +82,7 @@ func (g *guest) close(ctx context.Context, database string) error {
 	if err != nil {
 		return err
 	}
-	return g.admin.explain(execOne(ctx, c, "DROP ROLE IF EXISTS "+quoted(g.role)))
-}
-
-const qualified = identifier + `(?:\.` + identifier + `)?`
-
-// The statements that the administrator runs after everything is loaded: owners and rights of the
-// database's own objects. None of them calls a function.
-var (
-	ownerOf   = regexp.MustCompile(`^ALTER (?:TABLE|VIEW|MATERIALIZED VIEW|FOREIGN TABLE|SEQUENCE|TYPE|DOMAIN|SCHEMA|COLLATION|CONVERSION|STATISTICS|TEXT SEARCH CONFIGURATION|TEXT SEARCH DICTIONARY|(?:PROCEDURAL )?LANGUAGE|PUBLICATION|SUBSCRIPTION|SERVER|FOREIGN DATA WRAPPER|EVENT TRIGGER) ` + qualified + ` OWNER TO ` + identifier + `;$`)
-	ownerFn   = regexp.MustCompile(`^ALTER (?:FUNCTION|PROCEDURE|AGGREGATE|OPERATOR|OPERATOR CLASS|OPERATOR FAMILY) [^;]+ OWNER TO ` + identifier + `;$`)
-	rightOn   = regexp.MustCompile(`^(?:GRANT|REVOKE) [^;]+ ON (?:TABLE|SEQUENCE|FUNCTION|PROCEDURE|SCHEMA|TYPE|DOMAIN|LANGUAGE|FOREIGN DATA WRAPPER|FOREIGN SERVER|LARGE OBJECT) [^;]+;$`)
-	defaultOf = regexp.MustCompile(`^ALTER DEFAULT PRIVILEGES [^;]+;$`)
-	inName    = regexp.MustCompile(`^(?:SET SESSION AUTHORIZATION ` + identifier + `|RESET SESSION AUTHORIZATION);$`)
-)
-
-// later returns the entries without owners and rights, and those statements in order.
-func later(entries []entry) (now []entry, statements []string) {
-	for _, e := range entries {
-		if e.ofDatabase() {
-			now = append(now, e)
-			continue
-		}
-		lines := strings.Split(strings.TrimRight(e.sql, "\n"), "\n")
-		var moved []string
-		for len(lines) > 0 {
-			last := lines[len(lines)-1]
-			if last != "" && !ownerOf.MatchString(last) && !ownerFn.MatchString(last) && !rightOn.MatchString(last) && !defaultOf.MatchString(last) && !inName.MatchString(last) {
-				break
-			}
-			if lines = lines[:len(lines)-1]; last != "" {
-				moved = append(moved, last)
-			}
-		}
-		slices.Reverse(moved)
-		statements = append(statements, moved...)
-		if len(lines) > 0 {
-			e.sql = strings.Join(lines, "\n") + "\n"
-			now = append(now, e)
-		}
-	}
-	return now, statements
+	return g.admin.explain(execOne(ctx, c, "DROP ROLE IF EXISTS "+sqltext.Quoted(g.role)))
 }
 
 // give gives the database's objects their owners and rights. With partial, some objects were not
@@ -169,8 +129,8 @@ func (g *guest) giveEach(ctx context.Context, conn *pgx.Conn, database string, s
 
 // asAdmin runs the statements of an entry that a guest may not run, if the user allows it. done is
 // false if the user does not.
-func (g *guest) asAdmin(ctx context.Context, database string, e entry, allow func(string) error) (done bool, err error) {
-	if allow == nil || allow(fmt.Sprintf("The %s %s of the database %s needs an administrator of the server, who runs:\n%s", e.object().Sort, e.name, database, e.sql)) != nil {
+func (g *guest) asAdmin(ctx context.Context, database string, e sqltext.Entry, allow func(string) error) (done bool, err error) {
+	if allow == nil || allow(fmt.Sprintf("The %s %s of the database %s needs an administrator of the server, who runs:\n%s", e.Object().Sort, e.Name, database, e.SQL)) != nil {
 		return false, ctx.Err()
 	}
 	conn, err := g.admin.connect(ctx, database)
@@ -178,7 +138,7 @@ func (g *guest) asAdmin(ctx context.Context, database string, e entry, allow fun
 		return false, err
 	}
 	defer conn.Close(context.WithoutCancel(ctx))
-	_, err = conn.Exec(ctx, e.sql, pgx.QueryExecModeSimpleProtocol)
+	_, err = conn.Exec(ctx, e.SQL, pgx.QueryExecModeSimpleProtocol)
 	return err == nil, g.admin.explain(err)
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/postgres/sqltext"
 )
 
 // Texts reads a column of a table.
@@ -20,11 +21,11 @@ func (s *session) Texts(ctx context.Context, database string, t dbprint.Table, c
 	if len(t.Key) > 0 {
 		cols := make([]string, len(t.Key))
 		for i, k := range t.Key {
-			cols[i] = quoted(k)
+			cols[i] = sqltext.Quoted(k)
 		}
 		key = "pg_catalog.concat_ws(', ', " + strings.Join(cols, ", ") + ")"
 	}
-	rows, err := conn.Query(ctx, "SELECT "+key+", "+quoted(column)+"::text FROM ONLY "+t.Name+" WHERE "+quoted(column)+" IS NOT NULL")
+	rows, err := conn.Query(ctx, "SELECT "+key+", "+sqltext.Quoted(column)+"::text FROM ONLY "+t.Name+" WHERE "+sqltext.Quoted(column)+" IS NOT NULL")
 	if err != nil {
 		return s.explain(err)
 	}
@@ -75,7 +76,7 @@ func (s *session) Rewrite(ctx context.Context, database string, t dbprint.Table,
 			}
 		}
 		for was, is := range now {
-			if _, err := tx.Exec(ctx, "UPDATE ONLY "+t.Name+" SET "+quoted(column)+" = $2 WHERE "+quoted(column)+"::text COLLATE \"C\" = $1", was, is); err != nil {
+			if _, err := tx.Exec(ctx, "UPDATE ONLY "+t.Name+" SET "+sqltext.Quoted(column)+" = $2 WHERE "+sqltext.Quoted(column)+"::text COLLATE \"C\" = $1", was, is); err != nil {
 				return err
 			}
 		}

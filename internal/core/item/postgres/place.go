@@ -1,7 +1,6 @@
 package postgres
 
 import (
-	"bufio"
 	"cmp"
 	"context"
 	"errors"
@@ -20,6 +19,7 @@ import (
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/postgres/sqltext"
 	"movekit/internal/core/item/served"
 	"movekit/internal/core/version"
 )
@@ -155,13 +155,13 @@ func (s *session) stage(ctx context.Context, d *Sealed, p served.Loading, archiv
 	if err := dropDatabase(ctx, conn, name); err != nil {
 		return notes, s.explain(err)
 	}
-	whole := slices.IndexFunc(pre, func(e entry) bool { return e.sort == "database" })
+	whole := slices.IndexFunc(pre, func(e sqltext.Entry) bool { return e.Sort == "database" })
 	if whole < 0 {
 		return notes, fault.New(fault.Damaged, "the sealed schema has no statement that creates the database")
 	}
-	create, owner, _ := strings.Cut(strings.TrimRight(pre[whole].of(quoted(name)), "\n"), ";\n")
+	create, owner, _ := strings.Cut(strings.TrimRight(pre[whole].For(sqltext.Quoted(name)), "\n"), ";\n")
 	owner = strings.TrimSpace(owner)
-	if !strings.HasPrefix(create, "CREATE DATABASE "+quoted(name)+" WITH TEMPLATE = template0 ") || owner != "" && !ownerDatabase.MatchString(owner) {
+	if !strings.HasPrefix(create, "CREATE DATABASE "+sqltext.Quoted(name)+" WITH TEMPLATE = template0 ") || owner != "" && !ownerDatabase.MatchString(owner) {
 		return notes, fault.New(fault.Hostile, "the sealed schema creates the database in a way that Move Kit does not write")
 	}
 	g, err := s.newGuest(ctx)
@@ -174,7 +174,7 @@ func (s *session) stage(ctx context.Context, d *Sealed, p served.Loading, archiv
 		return notes, s.explain(err)
 	}
 	if g.role != "" {
-		if err := execOne(ctx, conn, "ALTER DATABASE "+quoted(name)+" OWNER TO "+quoted(g.role)); err != nil {
+		if err := execOne(ctx, conn, "ALTER DATABASE "+sqltext.Quoted(name)+" OWNER TO "+sqltext.Quoted(g.role)); err != nil {
 			return notes, s.explain(err)
 		}
 	}
@@ -183,8 +183,8 @@ func (s *session) stage(ctx context.Context, d *Sealed, p served.Loading, archiv
 			err = s.withdraw(ctx, name, nil, err)
 		}
 	}()
-	preNow, owners := later(pre)
-	postNow, more := later(post)
+	preNow, owners := sqltext.Later(pre)
+	postNow, more := sqltext.Later(post)
 	m := builder{guest: g, database: name, path: d.Path, notes: &notes, allow: p.Allow}
 	if err := m.all(ctx, preNow); err != nil {
 		return notes, err
@@ -209,14 +209,14 @@ func (s *session) stage(ctx context.Context, d *Sealed, p served.Loading, archiv
 	}
 	given = name
 	for _, e := range pre {
-		if !e.ofDatabase() || e.sort == "database" {
+		if !e.OfDatabase() || e.Sort == "database" {
 			continue
 		}
-		for sql := range strings.SplitSeq(strings.TrimSpace(e.of(quoted(name))), ";\n") {
+		for sql := range strings.SplitSeq(strings.TrimSpace(e.For(sqltext.Quoted(name))), ";\n") {
 			_, err := conn.Exec(ctx, sql)
 			var pg *pgconn.PgError
 			if errors.As(err, &pg) && pg.Code == "42704" {
-				notes = append(notes, fmt.Sprintf("the server here does not support a setting of the database: %s (%s)", e.setting(sql), pg.Message))
+				notes = append(notes, fmt.Sprintf("the server here does not support a setting of the database: %s (%s)", e.Setting(sql), pg.Message))
 			} else if err != nil {
 				err = s.explain(err)
 				return notes, fault.Wrap(fault.KindOf(err), err, "cannot apply the settings of the database")
@@ -227,7 +227,7 @@ func (s *session) stage(ctx context.Context, d *Sealed, p served.Loading, archiv
 }
 
 // ownerDatabase matches the statement that gives the database its owner.
-var ownerDatabase = regexp.MustCompile(`^ALTER DATABASE ` + identifier + ` OWNER TO ` + identifier + `;?$`)
+var ownerDatabase = regexp.MustCompile(`^ALTER DATABASE ` + sqltext.Identifier + ` OWNER TO ` + sqltext.Identifier + `;?$`)
 
 // withdraw removes the staged database and the roles that this run created, after an error. If that
 // fails too, the error names them.
@@ -242,7 +242,7 @@ func (s *session) withdraw(ctx context.Context, name string, roles []string, cau
 			left = left[1:]
 		}
 		for _, role := range slices.Backward(roles) {
-			if err == nil && execOne(ctx, conn, "DROP ROLE IF EXISTS "+quoted(role)) == nil {
+			if err == nil && execOne(ctx, conn, "DROP ROLE IF EXISTS "+sqltext.Quoted(role)) == nil {
 				left = slices.DeleteFunc(left, func(l string) bool { return l == role })
 			}
 		}
@@ -271,15 +271,15 @@ const (
 	workers = 2
 )
 
-func (m *builder) all(ctx context.Context, entries []entry) error {
-	entries = slices.DeleteFunc(slices.Clone(entries), entry.ofDatabase)
-	apart := func(e entry) bool { return e.sort == "index" || e.sort == "constraint" }
+func (m *builder) all(ctx context.Context, entries []sqltext.Entry) error {
+	entries = slices.DeleteFunc(slices.Clone(entries), sqltext.Entry.OfDatabase)
+	apart := func(e sqltext.Entry) bool { return e.Sort == "index" || e.Sort == "constraint" }
 	for len(entries) > 0 {
-		n := slices.IndexFunc(entries, func(e entry) bool { return apart(e) != apart(entries[0]) })
+		n := slices.IndexFunc(entries, func(e sqltext.Entry) bool { return apart(e) != apart(entries[0]) })
 		if n < 0 {
 			n = len(entries)
 		}
-		queue := make(chan []entry, 1+n/atOnce)
+		queue := make(chan []sqltext.Entry, 1+n/atOnce)
 		for some := range slices.Chunk(entries[:n], atOnce) {
 			queue <- some
 		}
@@ -297,7 +297,7 @@ func (m *builder) all(ctx context.Context, entries []entry) error {
 }
 
 // createQueued creates the queued entries on its own connection.
-func (m *builder) createQueued(ctx context.Context, queue <-chan []entry) error {
+func (m *builder) createQueued(ctx context.Context, queue <-chan []sqltext.Entry) error {
 	conn, err := m.connect(ctx, m.database)
 	if err != nil {
 		return err
@@ -309,7 +309,7 @@ func (m *builder) createQueued(ctx context.Context, queue <-chan []entry) error 
 	for entries := range queue {
 		sql := ""
 		for _, e := range entries {
-			sql += e.sql
+			sql += e.SQL
 		}
 		if _, err := conn.Exec(ctx, sql, pgx.QueryExecModeSimpleProtocol); err == nil {
 			continue
@@ -327,13 +327,13 @@ func (m *builder) createQueued(ctx context.Context, queue <-chan []entry) error 
 
 // createOne creates one object. Objects that call functions without their schema, such as some indexes,
 // fail with an empty search path. They are tried again with the old database's search path.
-func (m *builder) createOne(ctx context.Context, conn *pgx.Conn, e entry) error {
-	_, err := conn.Exec(ctx, e.sql, pgx.QueryExecModeSimpleProtocol)
+func (m *builder) createOne(ctx context.Context, conn *pgx.Conn, e sqltext.Entry) error {
+	_, err := conn.Exec(ctx, e.SQL, pgx.QueryExecModeSimpleProtocol)
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) && (strings.HasPrefix(pg.Code, "42") || pg.Code == "3F000") {
 		again := setPath(ctx, conn, m.path)
 		if again == nil {
-			_, again = conn.Exec(ctx, e.sql, pgx.QueryExecModeSimpleProtocol)
+			_, again = conn.Exec(ctx, e.SQL, pgx.QueryExecModeSimpleProtocol)
 		}
 		if err := execOne(ctx, conn, "SET search_path TO ''"); err != nil {
 			return m.explain(err)
@@ -341,7 +341,7 @@ func (m *builder) createOne(ctx context.Context, conn *pgx.Conn, e entry) error 
 		if again == nil {
 			m.mu.Lock()
 			defer m.mu.Unlock()
-			*m.notes = append(*m.notes, fmt.Sprintf("the %s %s uses functions or types without their schema; it was created with the database's search path %s", e.object().Sort, e.name, m.path))
+			*m.notes = append(*m.notes, fmt.Sprintf("the %s %s uses functions or types without their schema; it was created with the database's search path %s", e.Object().Sort, e.Name, m.path))
 			return nil
 		}
 	}
@@ -360,18 +360,18 @@ func (m *builder) createOne(ctx context.Context, conn *pgx.Conn, e entry) error 
 		why = "; it may need the " + strings.Join(m.skipped, ", the ") + ", which an administrator must create and nobody agreed to"
 	}
 	m.mu.Unlock()
-	return fault.Wrap(fault.KindOf(err), err, "the %s %s cannot be created on the new server%s", e.object().Sort, e.name, why)
+	return fault.Wrap(fault.KindOf(err), err, "the %s %s cannot be created on the new server%s", e.Object().Sort, e.Name, why)
 }
 
 // byAdmin creates an object that a guest may not create, if the user allows it. Otherwise it notes that
 // the object is missing.
-func (m *builder) byAdmin(ctx context.Context, e entry) error {
+func (m *builder) byAdmin(ctx context.Context, e sqltext.Entry) error {
 	m.mu.Lock() // one question at a time
 	defer m.mu.Unlock()
 	done, err := m.asAdmin(ctx, m.database, e, m.allow)
 	if err == nil && !done {
-		m.skipped = append(m.skipped, e.object().Sort+" "+e.name)
-		*m.notes = append(*m.notes, fmt.Sprintf("the %s %s was not created, because it needs an administrator of the server: create it yourself if you trust it", e.object().Sort, e.name))
+		m.skipped = append(m.skipped, e.Object().Sort+" "+e.Name)
+		*m.notes = append(*m.notes, fmt.Sprintf("the %s %s was not created, because it needs an administrator of the server: create it yourself if you trust it", e.Object().Sort, e.Name))
 	}
 	return err
 }
@@ -388,7 +388,7 @@ func (m *builder) fill(ctx context.Context, views []string) error {
 	}
 	defer m.leave(m.database)
 	for _, v := range views {
-		if !view.MatchString(v) {
+		if !sqltext.View.MatchString(v) {
 			return fault.New(fault.Hostile, "the sealed list has the materialized view %q", v)
 		}
 	}
@@ -435,16 +435,16 @@ func dropDatabase(ctx context.Context, conn *pgx.Conn, database string) error {
 	var template bool
 	err := conn.QueryRow(ctx, "SELECT coalesce((SELECT datistemplate FROM pg_catalog.pg_database WHERE datname = $1), FALSE)", database).Scan(&template)
 	if err == nil && template {
-		err = execOne(ctx, conn, "ALTER DATABASE "+quoted(database)+" IS_TEMPLATE FALSE")
+		err = execOne(ctx, conn, "ALTER DATABASE "+sqltext.Quoted(database)+" IS_TEMPLATE FALSE")
 	}
 	if err != nil {
 		return err
 	}
-	return execOne(ctx, conn, "DROP DATABASE IF EXISTS "+quoted(database))
+	return execOne(ctx, conn, "DROP DATABASE IF EXISTS "+sqltext.Quoted(database))
 }
 
 func renaming(from, to string) string {
-	return fmt.Sprintf("ALTER DATABASE %s RENAME TO %s", quoted(from), quoted(to))
+	return fmt.Sprintf("ALTER DATABASE %s RENAME TO %s", sqltext.Quoted(from), sqltext.Quoted(to))
 }
 
 // load loads the data that Seal wrote. Functions that are called while rows are checked are found
@@ -467,20 +467,20 @@ func (s *session) load(ctx context.Context, g *guest, database, searchPath strin
 		return s.explain(err)
 	}
 	var given []string
-	err = scan(data, func(string) error { return nil }, func(sql string) error {
-		if ownLob.MatchString(sql) || grantLob.MatchString(sql) || revokeLob.MatchString(sql) {
+	err = sqltext.Scan(data, func(string) error { return nil }, func(sql string) error {
+		if sqltext.OwnLob.MatchString(sql) || sqltext.GrantLob.MatchString(sql) || sqltext.RevokeLob.MatchString(sql) {
 			given = append(given, sql)
 			return nil
 		}
 		err := replay(ctx, conn, sql)
-		if isForbidden(err) && setValue.MatchString(sql) {
+		if isForbidden(err) && sqltext.SetValue.MatchString(sql) {
 			err = replay(ctx, admin, sql) // a sequence of an extension
 		}
 		return s.explain(err)
 	}, func(sql string, rows io.Reader) error {
 		to := conn
 		var mine bool
-		if err := conn.QueryRow(ctx, "SELECT pg_catalog.has_table_privilege($1::text, 'INSERT')", copyTo.FindString(sql)[len("COPY "):]).Scan(&mine); err != nil {
+		if err := conn.QueryRow(ctx, "SELECT pg_catalog.has_table_privilege($1::text, 'INSERT')", sqltext.CopyTo.FindString(sql)[len("COPY "):]).Scan(&mine); err != nil {
 			return s.explain(err)
 		}
 		if !mine {
@@ -495,99 +495,6 @@ func (s *session) load(ctx context.Context, g *guest, database, searchPath strin
 		}
 	}
 	return err
-}
-
-// maxStatement limits a statement in the sealed rows, in bytes. A piece of a large object is the
-// longest.
-const maxStatement = 4*lobPiece + 1<<16
-
-// scan parses the data that Seal wrote: comments and statements of one line each, and COPY followed
-// by rows.
-func scan(data io.Reader, comment, run func(line string) error, rows func(sql string, rows io.Reader) error) error {
-	r := bufio.NewReaderSize(data, 1<<20)
-	for {
-		line, err := readStatement(r)
-		if errors.Is(err, io.EOF) && line == "" {
-			return nil
-		}
-		if fault.KindOf(err) == fault.Hostile {
-			return err
-		}
-		if err != nil {
-			return fault.Wrap(fault.Damaged, err, "the sealed rows are incomplete")
-		}
-		sql := strings.TrimSuffix(strings.TrimSuffix(line, "\n"), ";")
-		switch {
-		case sql == "":
-		case strings.HasPrefix(sql, "-- "):
-			if err := comment(sql); err != nil {
-				return err
-			}
-		case copyIn.MatchString(sql):
-			c := &copied{r: r, start: true}
-			if err := rows(sql, c); err != nil {
-				return err
-			}
-			if _, err := io.Copy(io.Discard, c); err != nil {
-				return err
-			}
-		case isReplayed(sql):
-			if err := run(sql); err != nil {
-				return err
-			}
-		default:
-			return fault.New(fault.Hostile, "the sealed rows contain a statement that Move Kit does not write")
-		}
-	}
-}
-
-// readStatement reads a line, up to maxStatement bytes.
-func readStatement(r *bufio.Reader) (string, error) {
-	var line []byte
-	for {
-		piece, err := r.ReadSlice('\n')
-		if line = append(line, piece...); !errors.Is(err, bufio.ErrBufferFull) {
-			return string(line), err
-		}
-		if len(line) > maxStatement {
-			return "", fault.New(fault.Hostile, "the sealed rows contain a statement of more than %d bytes", maxStatement)
-		}
-	}
-}
-
-// copied reads the rows after a COPY, up to the line that ends them.
-type copied struct {
-	r     *bufio.Reader
-	start bool   // at the start of a line
-	rest  []byte // rest of a line that was not returned yet
-	done  bool
-}
-
-func (c *copied) Read(p []byte) (n int, err error) {
-	for n < len(p) {
-		if len(c.rest) == 0 {
-			if c.done {
-				break
-			}
-			line, err := c.r.ReadSlice('\n')
-			if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
-				return n, fault.Wrap(fault.Damaged, err, "the sealed rows are incomplete")
-			}
-			if c.start && string(line) == "\\.\n" {
-				c.done = true
-				break
-			}
-			c.start = err == nil
-			c.rest = line
-		}
-		m := copy(p[n:], c.rest)
-		c.rest = c.rest[m:]
-		n += m
-	}
-	if n == 0 && c.done {
-		return 0, io.EOF
-	}
-	return n, nil
 }
 
 // sealedRows reads one table of a sealed database, for dbprint.DiffRows. open starts the data from
@@ -611,7 +518,7 @@ func sealedRows(open func() (io.ReadCloser, error), table string) dbprint.Rows {
 			}
 			return each(largeRow(oid, of))
 		}
-		return scan(data, said, func(string) error { return nil }, func(sql string, rows io.Reader) error {
+		return sqltext.Scan(data, said, func(string) error { return nil }, func(sql string, rows io.Reader) error {
 			if !strings.HasPrefix(sql, want) {
 				return nil
 			}

@@ -110,6 +110,7 @@ CREATE UNLOGGED TABLE fast (x int); INSERT INTO fast VALUES (9);
 SELECT lo_from_bytea(4711, decode(repeat('00ff10', 200000), 'hex')); ALTER LARGE OBJECT 4711 OWNER TO ledger_owner; GRANT SELECT ON LARGE OBJECT 4711 TO clerks; SELECT lo_create(4712);
 ALTER DATABASE everything SET search_path TO books, public; ALTER DATABASE everything SET work_mem TO '7MB'; ALTER DATABASE everything OWNER TO ledger_owner;
 COMMENT ON TABLE books.account IS 'it''s commented';
+CREATE ACCESS METHOD heap2 TYPE TABLE HANDLER heap_tableam_handler; CREATE TABLE books.stored (n int) USING heap2;
 `
 
 func TestEverythingMoves(t *testing.T) {
@@ -127,7 +128,7 @@ func TestEverythingMoves(t *testing.T) {
 		`SELECT count(*) FROM "we.ird ""t" WHERE "Ünï" = E'tab\tnew\nline back\\slash \\. end'`: "1",
 		"SELECT count(*) FROM ONLY parent": "1", "SELECT count(*) FROM parent": "3", "SELECT count(*) FROM nothing": "2",
 		"SELECT md5(lo_get(4711)), length(lo_get(4712))": "77c48c4a8cf3ee2a8ddcd9e1aab8cdc8|0",
-		"SHOW work_mem": "7MB", "SHOW search_path": "books, public", "SELECT pg_get_userbyid(datdba) FROM pg_database WHERE datname = 'everything'": "ledger_owner",
+		"SHOW work_mem": "7MB", "SELECT amname FROM pg_am JOIN pg_class ON relam = pg_am.oid WHERE relname = 'stored'": "heap2", "SHOW search_path": "books, public", "SELECT pg_get_userbyid(datdba) FROM pg_database WHERE datname = 'everything'": "ledger_owner",
 		"SELECT has_table_privilege('clerks', 'books.account', 'INSERT')": "t", "SELECT has_database_privilege('clerks', 'everything', 'CONNECT')": "t", "SELECT rolcanlogin FROM pg_roles WHERE rolname = 'Front Desk'": "t", "SELECT pg_has_role('Front Desk', 'clerks', 'member')": "t",
 		"SELECT rolpassword IS NULL FROM pg_authid WHERE rolname = 'Front Desk'": "t", "SELECT obj_description('books.account'::regclass)": "it's commented",
 		"SELECT lomacl::text FROM pg_largeobject_metadata WHERE oid = 4711": "{ledger_owner=rw/ledger_owner,clerks=r/ledger_owner}",

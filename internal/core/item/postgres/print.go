@@ -14,6 +14,7 @@ import (
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/postgres/sqltext"
 )
 
 // relation is a table whose rows are moved. Its name is quoted for SQL.
@@ -38,7 +39,7 @@ func (r relation) columns() string {
 	}
 	cols := make([]string, len(r.Columns))
 	for i, c := range r.Columns {
-		cols[i] = quoted(c)
+		cols[i] = sqltext.Quoted(c)
 	}
 	return " (" + strings.Join(cols, ", ") + ")"
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"movekit/internal/core/dbprint"
+	"movekit/internal/core/item/postgres/sqltext"
 )
 
 // Role is a role of the old server, without its password.
@@ -102,14 +103,14 @@ var lists = []string{"search_path", "datestyle", "temp_tablespaces"}
 // cannot be read. Only settings that every user may change are copied: others could load code.
 func alterSetting(role, config string) string {
 	name, value, _ := strings.Cut(config, "=")
-	list := literal(value)
+	list := sqltext.Literal(value)
 	if slices.Contains(lists, strings.ToLower(name)) {
 		var ok bool
-		if list, ok = listOf(value); !ok {
+		if list, ok = sqltext.ListOf(value); !ok {
 			return ""
 		}
 	}
-	return "ALTER ROLE " + quoted(role) + " SET " + quoted(name) + " TO " + list
+	return "ALTER ROLE " + sqltext.Quoted(role) + " SET " + sqltext.Quoted(name) + " TO " + list
 }
 
 // attribute matches the attributes of a role that are copied. They give it no rights.
@@ -135,7 +136,7 @@ func makeRoles(ctx context.Context, conn *pgx.Conn, roles []Role) (notes, made [
 			}
 			continue
 		}
-		sql, note := "CREATE ROLE "+quoted(r.Name), "the role "+r.Name+" was created on the new server"
+		sql, note := "CREATE ROLE "+sqltext.Quoted(r.Name), "the role "+r.Name+" was created on the new server"
 		if r.Login {
 			sql += " LOGIN"
 			note += " without a password: set one, and enter it in the app"
@@ -171,10 +172,10 @@ func makeRoles(ctx context.Context, conn *pgx.Conn, roles []Role) (notes, made [
 		}
 		for _, in := range r.In {
 			if !slices.Contains(made, in.Role) || !membership.MatchString(in.With) {
-				about[r.Name] += fmt.Sprintf("; it was a member of %s on the old server, but is not here: decide whether it needs that (GRANT %s TO %s)", in.Role, quoted(in.Role), quoted(r.Name))
+				about[r.Name] += fmt.Sprintf("; it was a member of %s on the old server, but is not here: decide whether it needs that (GRANT %s TO %s)", in.Role, sqltext.Quoted(in.Role), sqltext.Quoted(r.Name))
 				continue
 			}
-			if err := execOne(ctx, conn, "GRANT "+quoted(in.Role)+" TO "+quoted(r.Name)+in.With); err != nil {
+			if err := execOne(ctx, conn, "GRANT "+sqltext.Quoted(in.Role)+" TO "+sqltext.Quoted(r.Name)+in.With); err != nil {
 				return notes, made, err
 			}
 		}

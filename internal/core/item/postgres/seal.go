@@ -13,6 +13,7 @@ import (
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/postgres/sqltext"
 )
 
 // Seal writes a snapshot of a database: the schema as an archive of pg_dump (custom format) to
@@ -56,7 +57,7 @@ func (s *session) seal(ctx context.Context, conn *pgx.Conn, database string, out
 	}
 	for name, v := range f.Settings {
 		if seq, ok := strings.CutPrefix(name, "sequence "); ok {
-			fmt.Fprintf(w, "SELECT pg_catalog.setval(%s, %s);\n", literal(seq), v)
+			fmt.Fprintf(w, "SELECT pg_catalog.setval(%s, %s);\n", sqltext.Literal(seq), v)
 		}
 	}
 	f.Sort()
@@ -160,9 +161,6 @@ func sealRows(ctx context.Context, conn *pgx.Conn, r *relation, w *bufio.Writer,
 // largeTable is the table name under which large objects are reported.
 const largeTable = "large objects"
 
-// lobPiece is the number of bytes of a large object that are read at once.
-const lobPiece = 1 << 18
-
 // largeLine is a comment in the sealed rows with the digest of a large object.
 const largeLine = "-- large object "
 
@@ -193,21 +191,21 @@ func largeObjects(ctx context.Context, conn *pgx.Conn, w *bufio.Writer, each fun
 		h := digest.New()
 		fmt.Fprintf(h, "%d %s %s %q\n", o.OID, o.Owner, o.ACL, o.Comment)
 		if w != nil {
-			fmt.Fprintf(w, "SELECT pg_catalog.lo_create('%d');\nALTER LARGE OBJECT %d OWNER TO %s;\n", o.OID, o.OID, quoted(o.Owner))
+			fmt.Fprintf(w, "SELECT pg_catalog.lo_create('%d');\nALTER LARGE OBJECT %d OWNER TO %s;\n", o.OID, o.OID, sqltext.Quoted(o.Owner))
 			if o.Comment != "" {
-				fmt.Fprintf(w, "COMMENT ON LARGE OBJECT %d IS %s;\n", o.OID, oneLine(o.Comment))
+				fmt.Fprintf(w, "COMMENT ON LARGE OBJECT %d IS %s;\n", o.OID, sqltext.OneLine(o.Comment))
 			}
 		}
-		for at := int64(0); ; at += lobPiece {
+		for at := int64(0); ; at += sqltext.LobPiece {
 			var piece []byte
-			if err := conn.QueryRow(ctx, "SELECT pg_catalog.lo_get($1::int8::oid, $2::int8, $3::int4)", o.OID, at, lobPiece).Scan(&piece); err != nil {
+			if err := conn.QueryRow(ctx, "SELECT pg_catalog.lo_get($1::int8::oid, $2::int8, $3::int4)", o.OID, at, sqltext.LobPiece).Scan(&piece); err != nil {
 				return t, err
 			}
 			h.Write(piece)
 			if w != nil && len(piece) > 0 {
 				fmt.Fprintf(w, "SELECT pg_catalog.lo_put('%d', %d, '\\x%x');\n", o.OID, at, piece)
 			}
-			if len(piece) < lobPiece {
+			if len(piece) < sqltext.LobPiece {
 				break
 			}
 		}
@@ -222,7 +220,7 @@ func largeObjects(ctx context.Context, conn *pgx.Conn, w *bufio.Writer, each fun
 			}
 		}
 		if w != nil && o.ACL != "" {
-			fmt.Fprintf(w, "REVOKE ALL ON LARGE OBJECT %d FROM %s;\n", o.OID, quoted(o.Owner))
+			fmt.Fprintf(w, "REVOKE ALL ON LARGE OBJECT %d FROM %s;\n", o.OID, sqltext.Quoted(o.Owner))
 			grants, err := texts(ctx, conn, `SELECT format('GRANT %s ON LARGE OBJECT %s TO %s%s;', privilege_type, oid, CASE grantee WHEN 0 THEN 'PUBLIC' ELSE quote_ident(pg_catalog.pg_get_userbyid(grantee)) END, CASE WHEN is_grantable THEN ' WITH GRANT OPTION' END)
 				FROM pg_catalog.pg_largeobject_metadata m, pg_catalog.aclexplode(m.lomacl) WHERE m.oid = $1::int8::oid`, o.OID)
 			if err != nil {

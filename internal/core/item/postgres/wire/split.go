@@ -1,12 +1,9 @@
-package postgres
+// Package wire adapts PostgreSQL's protocol.
+package wire
 
 import (
-	"bytes"
 	"encoding/binary"
 	"io"
-
-	"movekit/internal/core/dbprint"
-	"movekit/internal/core/digest"
 )
 
 // splitter reads the server's messages (PostgreSQL documentation, 55.7) and splits long CopyData
@@ -22,6 +19,9 @@ type splitter struct {
 }
 
 const headSize = 5 // a message's type, and its length without the type
+
+// Split returns a reader of the same messages in which no CopyData is long.
+func Split(r io.Reader) io.Reader { return newSplitter(r) }
 
 func newSplitter(r io.Reader) *splitter {
 	return &splitter{r: r, part: 64 << 10, buf: make([]byte, 64<<10)}
@@ -79,44 +79,4 @@ func (s *splitter) fill() error {
 		return nil
 	}
 	return err
-}
-
-// summing hashes the rows of a COPY and writes them to out, if not nil. The pieces it gets need not
-// end at the end of a row.
-type summing struct {
-	out      io.Writer
-	sum      dbprint.Multiset
-	part     *digest.Hash
-	begun    bool // part has the beginning of a row
-	progress func(int64)
-}
-
-func (s *summing) Write(p []byte) (int, error) {
-	n := len(p)
-	if s.progress != nil {
-		s.progress(int64(n))
-	}
-	if s.out != nil {
-		if _, err := s.out.Write(p); err != nil {
-			return 0, err
-		}
-	}
-	for len(p) > 0 {
-		end := bytes.IndexByte(p, '\n')
-		if end < 0 {
-			s.part.Write(p)
-			s.begun = true
-			break
-		}
-		if s.begun {
-			s.part.Write(p[:end])
-			s.sum.Add(s.part.Sum())
-			s.part.Reset()
-			s.begun = false
-		} else {
-			s.sum.Add(digest.Of(p[:end]))
-		}
-		p = p[end+1:]
-	}
-	return n, nil
 }
