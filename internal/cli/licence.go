@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/card/value"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/holder"
 	"movekit/internal/core/item"
@@ -147,7 +148,7 @@ carried out once.`,
 				return err
 			}
 			answers, failed := licence.Exchange(cmd.Context(), f, func(t licence.FileRequest) (licence.Service, error) {
-				key := card.ParseKey(t.Key)
+				key := value.ParseKey(t.Key)
 				if !key.Usable() || !card.SafeURL(t.Desk) {
 					return nil, fault.New(fault.Usage, "the desk's address or key in the file is not valid")
 				}

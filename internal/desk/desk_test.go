@@ -20,7 +20,7 @@ import (
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 
-	"movekit/internal/core/card"
+	"movekit/internal/core/card/value"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
 	"movekit/test/fatal"
@@ -45,7 +45,7 @@ func opened(t *testing.T, l Licence) (*Store, *httptest.Server, *licence.Desk) {
 	fatal.If(t, s.Add(ctx, []Licence{l}))
 	srv := httptest.NewServer(s.Handler(slog.New(slog.DiscardHandler)))
 	t.Cleanup(func() { srv.Close(); s.Close() })
-	return s, srv, &licence.Desk{URL: srv.URL, Key: card.ParseKey(s.PublicKey()).PublicKey, Timeout: 2 * time.Second}
+	return s, srv, &licence.Desk{URL: srv.URL, Key: value.ParseKey(s.PublicKey()).PublicKey, Timeout: 2 * time.Second}
 }
 
 func request(computer string) licence.Request {

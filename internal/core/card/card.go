@@ -13,6 +13,8 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+
+	"movekit/internal/core/card/value"
 )
 
 // Format is the version of the card format that this package reads.
@@ -84,16 +86,16 @@ type Version struct {
 // or the output of a command. If several are given, the first one with a value is used, in field
 // order.
 type Source struct {
-	File     Path        `yaml:"file,omitempty,flow" jsonschema_description:"A text file. Without pattern and key: its first line."`
-	Key      string      `yaml:"key,omitempty" jsonschema_description:"File: the position of the value in an INI (Section/Key), JSON (a/b/c) or XML (a/b/@attribute) file."`
-	Format   string      `yaml:"format,omitempty" jsonschema:"enum=ini,enum=json,enum=xml,enum=plist" jsonschema_description:"File with key: the format, if the file name does not show it."`
-	Exe      Path        `yaml:"exe,omitempty,flow" jsonschema_description:"A Windows executable or a macOS application (NAME.app); its version is read."`
-	Registry string      `yaml:"registry,omitempty" jsonschema_description:"A registry key that starts with HKLM or HKCU."`
-	Value    string      `yaml:"value,omitempty" jsonschema_description:"Registry: the name of the value; empty for the default value."`
-	Package  string      `yaml:"package,omitempty" jsonschema_description:"An installed Debian package; its version is read."`
-	App      string      `yaml:"installed,omitempty" jsonschema_description:"The name in the list of installed programs (Windows; the start of the name is enough), or of an application in /Applications (macOS); its version is read."`
-	Command  Command     `yaml:"command,omitempty" jsonschema_description:"The app's own program with its arguments; its output is read. It runs only on the computer itself, after the user has agreed."`
-	Pattern  LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Regular expression (RE2) whose first group is the value."`
+	File     Path              `yaml:"file,omitempty,flow" jsonschema_description:"A text file. Without pattern and key: its first line."`
+	Key      string            `yaml:"key,omitempty" jsonschema_description:"File: the position of the value in an INI (Section/Key), JSON (a/b/c) or XML (a/b/@attribute) file."`
+	Format   string            `yaml:"format,omitempty" jsonschema:"enum=ini,enum=json,enum=xml,enum=plist" jsonschema_description:"File with key: the format, if the file name does not show it."`
+	Exe      Path              `yaml:"exe,omitempty,flow" jsonschema_description:"A Windows executable or a macOS application (NAME.app); its version is read."`
+	Registry string            `yaml:"registry,omitempty" jsonschema_description:"A registry key that starts with HKLM or HKCU."`
+	Value    string            `yaml:"value,omitempty" jsonschema_description:"Registry: the name of the value; empty for the default value."`
+	Package  string            `yaml:"package,omitempty" jsonschema_description:"An installed Debian package; its version is read."`
+	App      string            `yaml:"installed,omitempty" jsonschema_description:"The name in the list of installed programs (Windows; the start of the name is enough), or of an application in /Applications (macOS); its version is read."`
+	Command  Command           `yaml:"command,omitempty" jsonschema_description:"The app's own program with its arguments; its output is read. It runs only on the computer itself, after the user has agreed."`
+	Pattern  value.LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Regular expression (RE2) whose first group is the value."`
 }
 
 // IsZero reports whether the source is empty.
@@ -112,23 +114,23 @@ type Require struct {
 // Opens says how to check in the app itself that it has its data: with its own command, or by
 // looking.
 type Opens struct {
-	Run     Command     `yaml:"run,omitempty" jsonschema_description:"The app's own program with its arguments; no shell. It runs only after the user has agreed."`
-	Pattern LinePattern `yaml:"pattern,omitempty" jsonschema_description:"With run: regular expression (RE2) that matches the output if the app has its data; the first group is recorded."`
-	Limit   Duration    `yaml:"limit,omitempty" jsonschema_description:"With run: time limit, such as 30s. Default: 10s."`
-	Look    string      `yaml:"look,omitempty" jsonschema_description:"Or: what the technician checks, such as: open it and look under Boats. How many are there?"`
-	Count   string      `yaml:"count,omitempty" jsonschema_description:"By looking: name of a count in this card that the app must show."`
+	Run     Command           `yaml:"run,omitempty" jsonschema_description:"The app's own program with its arguments; no shell. It runs only after the user has agreed."`
+	Pattern value.LinePattern `yaml:"pattern,omitempty" jsonschema_description:"With run: regular expression (RE2) that matches the output if the app has its data; the first group is recorded."`
+	Limit   value.Duration    `yaml:"limit,omitempty" jsonschema_description:"With run: time limit, such as 30s. Default: 10s."`
+	Look    string            `yaml:"look,omitempty" jsonschema_description:"Or: what the technician checks, such as: open it and look under Boats. How many are there?"`
+	Count   string            `yaml:"count,omitempty" jsonschema_description:"By looking: name of a count in this card that the app must show."`
 }
 
 // Sync says how to detect that the app has not sent everything yet.
 type Sync struct {
-	About   string      `yaml:"about" jsonschema:"required" jsonschema_description:"What the app sends, and where to."`
-	Files   string      `yaml:"files,omitempty" jsonschema_description:"Folder: sync is unfinished while files match this pattern below path."`
-	Path    Path        `yaml:"path,omitempty,flow" jsonschema_description:"Files: the folder to search."`
-	Item    string      `yaml:"item,omitempty" jsonschema_description:"Query: the database item to query."`
-	Query   string      `yaml:"query,omitempty" jsonschema_description:"Query: one SELECT that gives one whole number."`
-	Expect  int64       `yaml:"expect,omitempty" jsonschema_description:"Query: the result when sync is finished. Default: 0."`
-	Command Command     `yaml:"command,omitempty" jsonschema_description:"The app's own program with its arguments; it runs only after the user has agreed."`
-	Pattern LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Command: regular expression (RE2) that matches the output when sync is finished."`
+	About   string            `yaml:"about" jsonschema:"required" jsonschema_description:"What the app sends, and where to."`
+	Files   string            `yaml:"files,omitempty" jsonschema_description:"Folder: sync is unfinished while files match this pattern below path."`
+	Path    Path              `yaml:"path,omitempty,flow" jsonschema_description:"Files: the folder to search."`
+	Item    string            `yaml:"item,omitempty" jsonschema_description:"Query: the database item to query."`
+	Query   string            `yaml:"query,omitempty" jsonschema_description:"Query: one SELECT that gives one whole number."`
+	Expect  int64             `yaml:"expect,omitempty" jsonschema_description:"Query: the result when sync is finished. Default: 0."`
+	Command Command           `yaml:"command,omitempty" jsonschema_description:"The app's own program with its arguments; it runs only after the user has agreed."`
+	Pattern value.LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Command: regular expression (RE2) that matches the output when sync is finished."`
 }
 
 // Item is one part of an app's data that moves or must be checked.
@@ -162,8 +164,8 @@ type Item struct {
 
 // Identity says how to tell two profiles of the same name apart.
 type Identity struct {
-	File    string      `yaml:"file" jsonschema:"required" jsonschema_description:"A file in the folder, written with /. Without a pattern its whole content identifies the profile."`
-	Pattern LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Regular expression (RE2) whose first group identifies the profile, such as its number."`
+	File    string            `yaml:"file" jsonschema:"required" jsonschema_description:"A file in the folder, written with /. Without a pattern its whole content identifies the profile."`
+	Pattern value.LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Regular expression (RE2) whose first group identifies the profile, such as its number."`
 }
 
 // Server says which database on which server, and how to log in. The defaults of the server's own
@@ -190,19 +192,19 @@ type Export struct {
 // Dump says how the programs of a database save it to a file or folder, and load it from there. In their arguments, {file} or
 // {folder} stands for the file or folder. They run only after the user has agreed.
 type Dump struct {
-	Save    Command  `yaml:"save" jsonschema:"required" jsonschema_description:"Program that saves the whole database to {file}, or into the new {folder}. Its exit code must be 0."`
-	Load    Command  `yaml:"load" jsonschema:"required" jsonschema_description:"Program that creates the database from {file} or {folder}. Its exit code must be 0."`
-	Exists  Command  `yaml:"exists" jsonschema:"required" jsonschema_description:"Program whose exit code is 0 if the database is there, and another one if it is not."`
-	Remove  Command  `yaml:"remove,omitempty" jsonschema_description:"Program that removes the database, after it was saved to a file. Without it, existing data stays, and you remove it by hand."`
-	Figures []Figure `yaml:"figures" jsonschema:"required" jsonschema_description:"Numbers that are compared between the old and the new computer."`
-	Limit   Duration `yaml:"limit,omitempty" jsonschema_description:"Time limit of each program, such as 2h. Default: 30m."`
+	Save    Command        `yaml:"save" jsonschema:"required" jsonschema_description:"Program that saves the whole database to {file}, or into the new {folder}. Its exit code must be 0."`
+	Load    Command        `yaml:"load" jsonschema:"required" jsonschema_description:"Program that creates the database from {file} or {folder}. Its exit code must be 0."`
+	Exists  Command        `yaml:"exists" jsonschema:"required" jsonschema_description:"Program whose exit code is 0 if the database is there, and another one if it is not."`
+	Remove  Command        `yaml:"remove,omitempty" jsonschema_description:"Program that removes the database, after it was saved to a file. Without it, existing data stays, and you remove it by hand."`
+	Figures []Figure       `yaml:"figures" jsonschema:"required" jsonschema_description:"Numbers that are compared between the old and the new computer."`
+	Limit   value.Duration `yaml:"limit,omitempty" jsonschema_description:"Time limit of each program, such as 2h. Default: 30m."`
 }
 
 // Figure is a number that a program prints.
 type Figure struct {
-	Name    string      `yaml:"name" jsonschema:"required" jsonschema_description:"What is counted."`
-	Run     Command     `yaml:"run" jsonschema:"required" jsonschema_description:"The program with its arguments; no shell."`
-	Pattern LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Regular expression (RE2) whose first group is the number. Default: the first number in the output."`
+	Name    string            `yaml:"name" jsonschema:"required" jsonschema_description:"What is counted."`
+	Run     Command           `yaml:"run" jsonschema:"required" jsonschema_description:"The program with its arguments; no shell."`
+	Pattern value.LinePattern `yaml:"pattern,omitempty" jsonschema_description:"Regular expression (RE2) whose first group is the number. Default: the first number in the output."`
 }
 
 // Setting is a text, or the place in the app's settings to read it from.
@@ -232,65 +234,65 @@ type Licence struct {
 	Token   Path   `yaml:"token,omitempty,flow" jsonschema_description:"Desk: file in which the app keeps the desk's signed answer."`
 	Desk    *Desk  `yaml:"desk,omitempty" jsonschema_description:"Desk: the licence desk."`
 
-	Form  WholePattern `yaml:"form,omitempty" jsonschema_description:"Desk and key: regular expression (RE2) that the whole serial matches; its parts are separated by -."`
-	Check string       `yaml:"check,omitempty" jsonschema:"enum=luhn,enum=mod-11-10,enum=mod-37-36,enum=mod-97-10" jsonschema_description:"Desk and key: the check-digit method of the serial (ISO/IEC 7812-1, ISO 7064)."`
-	Parts bool         `yaml:"check-parts,omitempty" jsonschema_description:"True if each part of the serial has its own check digits."`
-	Typed string       `yaml:"typed,omitempty" jsonschema_description:"Desk and key: where to find a serial that is not on the computer, such as: the label of the box. The pack asks for it."`
+	Form  value.WholePattern `yaml:"form,omitempty" jsonschema_description:"Desk and key: regular expression (RE2) that the whole serial matches; its parts are separated by -."`
+	Check string             `yaml:"check,omitempty" jsonschema:"enum=luhn,enum=mod-11-10,enum=mod-37-36,enum=mod-97-10" jsonschema_description:"Desk and key: the check-digit method of the serial (ISO/IEC 7812-1, ISO 7064)."`
+	Parts bool               `yaml:"check-parts,omitempty" jsonschema_description:"True if each part of the serial has its own check digits."`
+	Typed string             `yaml:"typed,omitempty" jsonschema_description:"Desk and key: where to find a serial that is not on the computer, such as: the label of the box. The pack asks for it."`
 
-	Takeover bool     `yaml:"takeover,omitempty" jsonschema_description:"Without a service: true if activation on the new computer disables it on the old one."`
-	Seats    int      `yaml:"seats,omitempty" jsonschema:"minimum=1" jsonschema_description:"Without a service: the number of computers that may use it at the same time. Default: 1."`
-	Covers   string   `yaml:"covers,omitempty" jsonschema_description:"Without a service: the major version it covers."`
-	Edition  string   `yaml:"edition,omitempty" jsonschema_description:"Without a service: the edition it covers."`
-	Expires  Day      `yaml:"expires,omitempty" jsonschema_description:"Without a service: its last valid day, such as 2027-03-31."`
-	BackBy   Deadline `yaml:"reactivate-by,omitempty" jsonschema_description:"When it must be active again at the latest: a day such as 2027-03-31, or a time after the deactivation such as 720h."`
-	Trial    Duration `yaml:"trial,omitempty" jsonschema_description:"How long the app runs without it on a new computer, such as 336h, so that the data can be verified before the licence moves."`
+	Takeover bool           `yaml:"takeover,omitempty" jsonschema_description:"Without a service: true if activation on the new computer disables it on the old one."`
+	Seats    int            `yaml:"seats,omitempty" jsonschema:"minimum=1" jsonschema_description:"Without a service: the number of computers that may use it at the same time. Default: 1."`
+	Covers   string         `yaml:"covers,omitempty" jsonschema_description:"Without a service: the major version it covers."`
+	Edition  string         `yaml:"edition,omitempty" jsonschema_description:"Without a service: the edition it covers."`
+	Expires  value.Day      `yaml:"expires,omitempty" jsonschema_description:"Without a service: its last valid day, such as 2027-03-31."`
+	BackBy   value.Deadline `yaml:"reactivate-by,omitempty" jsonschema_description:"When it must be active again at the latest: a day such as 2027-03-31, or a time after the deactivation such as 720h."`
+	Trial    value.Duration `yaml:"trial,omitempty" jsonschema_description:"How long the app runs without it on a new computer, such as 336h, so that the data can be verified before the licence moves."`
 
-	Items      []string `yaml:"items,omitempty" jsonschema_description:"File: names of the file items that make up the licence, such as a certificate and its key."`
-	Show       *Show    `yaml:"show,omitempty" jsonschema_description:"Command: how the vendor's program reports the state."`
-	Deactivate *Change  `yaml:"deactivate,omitempty" jsonschema_description:"Command, guided, key, token and account: how to deactivate it on the old computer."`
-	Activate   *Change  `yaml:"activate,omitempty" jsonschema_description:"Command, guided, key, token and account: how to activate it on the new computer."`
-	Lost       *Change  `yaml:"lost,omitempty" jsonschema_description:"Manual steps to deactivate it if the old computer no longer starts."`
-	Bound      bool     `yaml:"bound,omitempty" jsonschema_description:"File: true if it is valid for one computer only, and the vendor must issue another one."`
-	Transfers  *int     `yaml:"transfers,omitempty" jsonschema_description:"Without a service: how often the vendor allows it to be moved."`
-	USB        string   `yaml:"usb,omitempty" jsonschema:"pattern=^[0-9a-fA-F]{4}:[0-9a-fA-F]{4}$" jsonschema_description:"Token: its USB vendor and product id, such as 1d6b:0002."`
-	Notice     string   `yaml:"notice,omitempty" jsonschema_description:"A text for the vendor after the move, with {app}, {licence}, {old}, {new}, {deactivated} and {activated}. The handover writes it to a text file."`
-	OneSyncs   bool     `yaml:"single-sync,omitempty" jsonschema_description:"True if only one copy of the app may be signed in and sync; always true for account."`
-	Wait       Wait     `yaml:"wait,omitempty" jsonschema_description:"The waiting time between deactivation and activation: a time such as 24h, or calendar-day (until midnight), followed by a time zone if it is not the local one."`
+	Items      []string   `yaml:"items,omitempty" jsonschema_description:"File: names of the file items that make up the licence, such as a certificate and its key."`
+	Show       *Show      `yaml:"show,omitempty" jsonschema_description:"Command: how the vendor's program reports the state."`
+	Deactivate *Change    `yaml:"deactivate,omitempty" jsonschema_description:"Command, guided, key, token and account: how to deactivate it on the old computer."`
+	Activate   *Change    `yaml:"activate,omitempty" jsonschema_description:"Command, guided, key, token and account: how to activate it on the new computer."`
+	Lost       *Change    `yaml:"lost,omitempty" jsonschema_description:"Manual steps to deactivate it if the old computer no longer starts."`
+	Bound      bool       `yaml:"bound,omitempty" jsonschema_description:"File: true if it is valid for one computer only, and the vendor must issue another one."`
+	Transfers  *int       `yaml:"transfers,omitempty" jsonschema_description:"Without a service: how often the vendor allows it to be moved."`
+	USB        string     `yaml:"usb,omitempty" jsonschema:"pattern=^[0-9a-fA-F]{4}:[0-9a-fA-F]{4}$" jsonschema_description:"Token: its USB vendor and product id, such as 1d6b:0002."`
+	Notice     string     `yaml:"notice,omitempty" jsonschema_description:"A text for the vendor after the move, with {app}, {licence}, {old}, {new}, {deactivated} and {activated}. The handover writes it to a text file."`
+	OneSyncs   bool       `yaml:"single-sync,omitempty" jsonschema_description:"True if only one copy of the app may be signed in and sync; always true for account."`
+	Wait       value.Wait `yaml:"wait,omitempty" jsonschema_description:"The waiting time between deactivation and activation: a time such as 24h, or calendar-day (until midnight), followed by a time zone if it is not the local one."`
 }
 
 // Show is a command that reports the state of a licence.
 type Show struct {
-	Run    Command `yaml:"run" jsonschema:"required" jsonschema_description:"The vendor's program with its arguments; no shell. It runs only after the user has agreed."`
-	Active Pattern `yaml:"active" jsonschema:"required" jsonschema_description:"Regular expression (RE2) that matches the output if the licence is active."`
+	Run    Command       `yaml:"run" jsonschema:"required" jsonschema_description:"The vendor's program with its arguments; no shell. It runs only after the user has agreed."`
+	Active value.Pattern `yaml:"active" jsonschema:"required" jsonschema_description:"Regular expression (RE2) that matches the output if the licence is active."`
 	// Inactive guards against an output that is neither: a new version of the program, or another language.
-	Inactive Pattern  `yaml:"inactive,omitempty" jsonschema_description:"Regular expression that matches the output if the licence is not active. Without it, every complete output that active does not match means that."`
-	Codes    []int    `yaml:"codes,omitempty" jsonschema_description:"Exit codes of a complete report. Default: 0. Any other means that the state is unknown."`
-	Left     Pattern  `yaml:"left,omitempty" jsonschema_description:"Regular expression whose first group is the number of transfers left."`
-	Over     Pattern  `yaml:"expired,omitempty" jsonschema_description:"Regular expression that matches the output if the licence has expired."`
-	Limit    Duration `yaml:"limit,omitempty" jsonschema_description:"Time limit for each of the vendor's commands, such as 30s. Default: 2m."`
+	Inactive value.Pattern  `yaml:"inactive,omitempty" jsonschema_description:"Regular expression that matches the output if the licence is not active. Without it, every complete output that active does not match means that."`
+	Codes    []int          `yaml:"codes,omitempty" jsonschema_description:"Exit codes of a complete report. Default: 0. Any other means that the state is unknown."`
+	Left     value.Pattern  `yaml:"left,omitempty" jsonschema_description:"Regular expression whose first group is the number of transfers left."`
+	Over     value.Pattern  `yaml:"expired,omitempty" jsonschema_description:"Regular expression that matches the output if the licence has expired."`
+	Limit    value.Duration `yaml:"limit,omitempty" jsonschema_description:"Time limit for each of the vendor's commands, such as 30s. Default: 2m."`
 }
 
 // Change says how to deactivate or activate a licence: with a command, or by manual steps.
 type Change struct {
-	Run   Command `yaml:"run,omitempty" jsonschema_description:"Command: the vendor's program with its arguments; no shell."`
-	Done  Pattern `yaml:"done,omitempty" jsonschema_description:"Command: regular expression (RE2) that matches the output on success. The exit code must be in codes too."`
-	Codes []int   `yaml:"codes,omitempty" jsonschema_description:"Command: exit codes that mean success. Default: 0."`
-	Fails []Fail  `yaml:"fails,omitempty" jsonschema_description:"Command: what its errors mean."`
-	Steps []Guide `yaml:"steps,omitempty" jsonschema_description:"Guided and key: the manual steps, in order."`
+	Run   Command       `yaml:"run,omitempty" jsonschema_description:"Command: the vendor's program with its arguments; no shell."`
+	Done  value.Pattern `yaml:"done,omitempty" jsonschema_description:"Command: regular expression (RE2) that matches the output on success. The exit code must be in codes too."`
+	Codes []int         `yaml:"codes,omitempty" jsonschema_description:"Command: exit codes that mean success. Default: 0."`
+	Fails []Fail        `yaml:"fails,omitempty" jsonschema_description:"Command: what its errors mean."`
+	Steps []Guide       `yaml:"steps,omitempty" jsonschema_description:"Guided and key: the manual steps, in order."`
 }
 
 // Fail describes an error of a vendor's program in the words of the office.
 type Fail struct {
-	Match Pattern `yaml:"match" jsonschema:"required" jsonschema_description:"Regular expression (RE2) that matches the output."`
-	Means string  `yaml:"means" jsonschema:"required" jsonschema_description:"What the error means, and what to do."`
+	Match value.Pattern `yaml:"match" jsonschema:"required" jsonschema_description:"Regular expression (RE2) that matches the output."`
+	Means string        `yaml:"means" jsonschema:"required" jsonschema_description:"What the error means, and what to do."`
 }
 
 // Guide is one manual step.
 type Guide struct {
-	Do       string  `yaml:"do" jsonschema:"required" jsonschema_description:"What to do. {serial} and {code} are replaced by those of the licence; they are shown only then."`
-	Ask      string  `yaml:"ask,omitempty" jsonschema_description:"A question about what the technician sees."`
-	Answer   Pattern `yaml:"answer,omitempty" jsonschema_description:"Regular expression (RE2) that the answer must match."`
-	Evidence bool    `yaml:"evidence,omitempty" jsonschema_description:"True to ask for a file that proves the step, such as a screenshot; its hash is recorded."`
+	Do       string        `yaml:"do" jsonschema:"required" jsonschema_description:"What to do. {serial} and {code} are replaced by those of the licence; they are shown only then."`
+	Ask      string        `yaml:"ask,omitempty" jsonschema_description:"A question about what the technician sees."`
+	Answer   value.Pattern `yaml:"answer,omitempty" jsonschema_description:"Regular expression (RE2) that the answer must match."`
+	Evidence bool          `yaml:"evidence,omitempty" jsonschema_description:"True to ask for a file that proves the step, such as a screenshot; its hash is recorded."`
 }
 
 // Shown reports whether this computer itself shows that the licence is present: by a USB token, a
@@ -319,9 +321,9 @@ func (l *Licence) Change(deactivate bool) *Change {
 
 // Desk is a licence desk (a simulated licence server), and the key that signs its answers.
 type Desk struct {
-	URL string `yaml:"url" jsonschema:"required" jsonschema_description:"Base address: https, or http on this computer only."`
-	Key Key    `yaml:"key" jsonschema:"required" jsonschema_description:"The desk's Ed25519 public key: 32 bytes in base64url."`
-	Pin string `yaml:"certificate,omitempty" jsonschema:"pattern=^[A-Za-z0-9_-]{43}$" jsonschema_description:"SHA-256 of the public key of its TLS certificate, in base64url, if the system does not trust the certificate's authority."`
+	URL string    `yaml:"url" jsonschema:"required" jsonschema_description:"Base address: https, or http on this computer only."`
+	Key value.Key `yaml:"key" jsonschema:"required" jsonschema_description:"The desk's Ed25519 public key: 32 bytes in base64url."`
+	Pin string    `yaml:"certificate,omitempty" jsonschema:"pattern=^[A-Za-z0-9_-]{43}$" jsonschema_description:"SHA-256 of the public key of its TLS certificate, in base64url, if the system does not trust the certificate's authority."`
 }
 
 // TableNames returns the names that a card can use for a table: as the engine writes it, without

@@ -236,7 +236,7 @@ func (k *checker) sync(at string, c *Card, s *Sync) {
 	if len(s.Command) > 0 {
 		ways++
 		k.command(at+".command", s.Command)
-		if s.Pattern.re == nil || s.Pattern.IsZero() {
+		if s.Pattern.Groups() < 0 || s.Pattern.IsZero() {
 			k.fail(at+".pattern", "a regular expression that matches when sync is finished", "the pattern %q is not valid", s.Pattern)
 		}
 	}

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 
+	"movekit/internal/core/card/value"
+
 	"github.com/invopop/jsonschema"
 )
 
@@ -110,7 +112,7 @@ func (k Kind) queried() bool { return k.Info().Counts == "query" }
 
 // JSONSchema lists the kinds.
 func (Kind) JSONSchema() *jsonschema.Schema {
-	s := textSchema()
+	s := value.TextSchema()
 	for _, i := range Kinds {
 		s.Enum = append(s.Enum, string(i.Kind))
 	}
@@ -219,7 +221,7 @@ func (i MethodInfo) takes(field string) bool {
 
 // JSONSchema lists the methods.
 func (Method) JSONSchema() *jsonschema.Schema {
-	s := textSchema()
+	s := value.TextSchema()
 	for _, i := range Methods {
 		s.Enum = append(s.Enum, string(i.Method))
 	}

@@ -24,6 +24,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 
+	"movekit/internal/core/card/value"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/yamltext"
 )
@@ -542,15 +543,15 @@ func (k *checker) licence(at string, c *Card, l *Licence, taken map[string]bool)
 		k.path(at+".token", l.Token)
 		k.ownToken(at, l)
 	}
-	if l.Wait.bad() {
-		k.fail(at+".wait", "a time such as 24h, or calendar-day with or without a time zone", "the waiting time %q is not valid", l.Wait.written)
+	if l.Wait.Bad() {
+		k.fail(at+".wait", "a time such as 24h, or calendar-day with or without a time zone", "the waiting time %q is not valid", l.Wait.Written())
 	}
 	k.duration(at+".trial", l.Trial)
-	if l.Expires.bad() {
-		k.fail(at+".expires", "a day such as 2027-03-31", "the day %q is not valid", l.Expires.written)
+	if l.Expires.Bad() {
+		k.fail(at+".expires", "a day such as 2027-03-31", "the day %q is not valid", l.Expires.Written())
 	}
-	if l.BackBy.bad() {
-		k.fail(at+".reactivate-by", "a day such as 2027-03-31, or a time such as 720h", "the day %q is not valid", l.BackBy.written)
+	if l.BackBy.Bad() {
+		k.fail(at+".reactivate-by", "a day such as 2027-03-31, or a time such as 720h", "the day %q is not valid", l.BackBy.Written())
 	}
 	k.matching(at+".form", l.Form.Pattern)
 	if l.Check != "" {
@@ -619,9 +620,9 @@ func (k *checker) show(at string, l *Licence) {
 	k.duration(at+".show.limit", l.Show.Limit)
 }
 
-func (k *checker) duration(at string, d Duration) {
-	if d.bad() {
-		k.fail(at, "a time such as 24h or 90m", "the time %q is not valid", d.written)
+func (k *checker) duration(at string, d value.Duration) {
+	if d.Bad() {
+		k.fail(at, "a time such as 24h or 90m", "the time %q is not valid", d.Written())
 	}
 }
 
@@ -689,15 +690,15 @@ func SafeURL(s string) bool {
 }
 
 // matching checks a regular expression.
-func (k *checker) matching(at string, p Pattern) {
-	if !p.IsZero() && p.re == nil {
+func (k *checker) matching(at string, p value.Pattern) {
+	if !p.IsZero() && p.Groups() < 0 {
 		k.fail(at, "a regular expression (RE2)", "the pattern %q is not valid", p)
 	}
 }
 
 // grouped checks a regular expression whose group is the value.
-func (k *checker) grouped(at string, p Pattern) {
-	if !p.IsZero() && (p.re == nil || p.re.NumSubexp() != 1) {
+func (k *checker) grouped(at string, p value.Pattern) {
+	if !p.IsZero() && p.Groups() != 1 {
 		k.fail(at, `a regular expression with one group, such as Version: (\S+)`, "the pattern %q is not valid", p)
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/card/value"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/probe"
 	"movekit/internal/core/registry"
@@ -123,7 +124,7 @@ func (d *Drafter) versionFile(out *Draft, dir string) bool {
 				continue
 			}
 			if m := versionText.FindStringSubmatch(string(data)); m != nil {
-				out.is(m[2], card.Source{File: card.Path{Any: term}, Pattern: card.LinePatternOf(`(?i)\b` + regexp.QuoteMeta(m[1]) + `\b[\s:=]*v?(\S+)`)})
+				out.is(m[2], card.Source{File: card.Path{Any: term}, Pattern: value.LinePatternOf(`(?i)\b` + regexp.QuoteMeta(m[1]) + `\b[\s:=]*v?(\S+)`)})
 				out.Programs = programs(dir)
 				return true
 			}

@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"movekit/internal/core/card"
+	"movekit/internal/core/card/value"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/holder"
 	"movekit/internal/core/journal"
@@ -86,7 +86,7 @@ func TestDesk(t *testing.T) {
 	out = d.Change(d.New, nil, time.Now(), (*move.Move).Activate)
 	l = out.Licences[0]
 	token := d.Text("new/srv/lic/app.token")
-	a, bad := licence.Verify(strings.TrimSpace(token), card.ParseKey(d.store.PublicKey()).PublicKey)
+	a, bad := licence.Verify(strings.TrimSpace(token), value.ParseKey(d.store.PublicKey()).PublicKey)
 	if out.Err != nil || l.Did != "activated" || l.New != licence.Active || l.Transfers != 1 || l.Used != 1 || l.Disabled || l.Token == "" || !strings.Contains(l.Aside, "app.token.set-aside-") || bad != nil || a.Computer != machine.ID(d.New) {
 		t.Fatalf("%v %+v: %s %v", out.Err, l, token, bad)
 	}
@@ -110,7 +110,7 @@ func TestDesk(t *testing.T) {
 		if l := out.Licences[0]; out.Err != nil || l.Did != "already activated" || l.Token != path || (now == token) != c.kept || (l.Aside != "") != (c.token == "x") {
 			t.Errorf("a token that is %s: %v %+v", name, out.Err, l)
 		}
-		if _, err := licence.Verify(strings.TrimSpace(now), card.ParseKey(d.store.PublicKey()).PublicKey); err != nil {
+		if _, err := licence.Verify(strings.TrimSpace(now), value.ParseKey(d.store.PublicKey()).PublicKey); err != nil {
 			t.Errorf("a token that is %s: %v", name, err)
 		}
 	}
@@ -160,7 +160,7 @@ func TestDeskByFile(t *testing.T) {
 			t.Error("the request tells the code")
 		}
 		a, bad := licence.Exchange(ctx, f, func(t licence.FileRequest) (licence.Service, error) {
-			return &licence.Desk{URL: t.Desk, Key: card.ParseKey(t.Key).PublicKey}, nil
+			return &licence.Desk{URL: t.Desk, Key: value.ParseKey(t.Key).PublicKey}, nil
 		})
 		if bad != nil {
 			t.Fatal(bad)

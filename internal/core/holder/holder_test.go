@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/card/value"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/holder"
 	"movekit/internal/core/item"
@@ -133,8 +134,8 @@ func TestVendorCommand(t *testing.T) {
 		}
 		r := o.Run(o.Kit, office.Live{Computer: c})
 		r.Commands = true
-		return held(t, r, o.Kit.Cards[0], card.Licence{Name: "lic", Method: card.MethodCommand, Show: &card.Show{Run: []string{program, "show", side}, Active: card.PatternOf("(?m)^active"), Left: card.PatternOf(`left: (\d+)`)},
-			Deactivate: &card.Change{Run: []string{program, free, side}, Done: card.PatternOf("^ok")}, Activate: &card.Change{Run: []string{program, take, side}}})
+		return held(t, r, o.Kit.Cards[0], card.Licence{Name: "lic", Method: card.MethodCommand, Show: &card.Show{Run: []string{program, "show", side}, Active: value.PatternOf("(?m)^active"), Left: value.PatternOf(`left: (\d+)`)},
+			Deactivate: &card.Change{Run: []string{program, free, side}, Done: value.PatternOf("^ok")}, Activate: &card.Change{Run: []string{program, take, side}}})
 	}
 	ask := func(b *holder.Handle, action licence.Action) (*licence.Answer, error) {
 		return service(b).Ask(t.Context(), action, licence.Request{Serial: "app/lic", Computer: machine.ID(b.Computer)}, "")
@@ -180,7 +181,7 @@ func TestVendorCommand(t *testing.T) {
 	if _, err := ask(not, licence.Status); fault.KindOf(err) != fault.NotAgreed {
 		t.Errorf("nobody agreed: %v", err)
 	}
-	not.Commands, not.Licence.Show = true, &card.Show{Run: []string{filepath.Join(dir, "nothing")}, Active: card.PatternOf("x")}
+	not.Commands, not.Licence.Show = true, &card.Show{Run: []string{filepath.Join(dir, "nothing")}, Active: value.PatternOf("x")}
 	if _, err := ask(not, licence.Status); fault.KindOf(err) != fault.Missing {
 		t.Errorf("no such program: %v", err)
 	}
@@ -204,12 +205,12 @@ func TestCommandLimits(t *testing.T) {
 	}}
 	show := func(script string) (*licence.Answer, error) {
 		b := held(t, r, o.Kit.Cards[0], card.Licence{Name: "lic", Method: card.MethodCommand,
-			Show: &card.Show{Run: []string{"/bin/sh", "-c", script}, Active: card.PatternOf("active"), Over: card.PatternOf("expired"), Limit: card.Duration{Duration: 200 * time.Millisecond}}})
+			Show: &card.Show{Run: []string{"/bin/sh", "-c", script}, Active: value.PatternOf("active"), Over: value.PatternOf("expired"), Limit: value.Duration{Duration: 200 * time.Millisecond}}})
 		return service(b).Ask(t.Context(), licence.Status, licence.Request{Serial: "app/lic", Computer: machine.ID(o.Old)}, "")
 	}
 	change := func(c *card.Change) error {
 		b := held(t, r, o.Kit.Cards[0], card.Licence{Name: "lic", Method: card.MethodCommand, Deactivate: c,
-			Show: &card.Show{Run: []string{"/bin/sh", "-c", "echo idle"}, Active: card.PatternOf("active")}})
+			Show: &card.Show{Run: []string{"/bin/sh", "-c", "echo idle"}, Active: value.PatternOf("active")}})
 		_, err := service(b).Ask(t.Context(), licence.Deactivate, licence.Request{Serial: "app/lic", Computer: machine.ID(o.Old)}, "")
 		return err
 	}
@@ -223,7 +224,7 @@ func TestCommandLimits(t *testing.T) {
 	}
 	for said, want := range map[string]licence.State{"licence is on": licence.Active, "licence is off": licence.Deactivated, "licence is off, not on": "", "Lizenz ist aus": "", "": ""} {
 		b := held(t, r, o.Kit.Cards[0], card.Licence{Name: "lic", Method: card.MethodCommand,
-			Show: &card.Show{Run: []string{"/bin/sh", "-c", "echo '" + said + "'; exit 7"}, Active: card.PatternOf(`\bon\b`), Inactive: card.PatternOf("is off"), Codes: []int{7}}})
+			Show: &card.Show{Run: []string{"/bin/sh", "-c", "echo '" + said + "'; exit 7"}, Active: value.PatternOf(`\bon\b`), Inactive: value.PatternOf("is off"), Codes: []int{7}}})
 		a, err := service(b).Ask(t.Context(), licence.Status, licence.Request{Serial: "app/lic", Computer: machine.ID(o.Old)}, "")
 		if want == "" && (fault.KindOf(err) != fault.DeskDown || !strings.Contains(err.Error(), "is unknown")) || want != "" && (err != nil || a.State != want) {
 			t.Errorf("%q: %+v %v", said, a, err)
@@ -236,7 +237,7 @@ func TestCommandLimits(t *testing.T) {
 	if err := change(&card.Change{Run: three, Codes: []int{0, 3}}); err != nil {
 		t.Errorf("exit code 3, which means done: %v", err)
 	}
-	if err := change(&card.Change{Run: three, Codes: []int{3}, Fails: []card.Fail{{Match: card.PatternOf("E1[0-9]"), Means: "close the app first"}}}); fault.KindOf(err) != fault.DeskRefused || !strings.HasSuffix(err.Error(), "close the app first") || strings.Contains(err.Error(), "SECRET") {
+	if err := change(&card.Change{Run: three, Codes: []int{3}, Fails: []card.Fail{{Match: value.PatternOf("E1[0-9]"), Means: "close the app first"}}}); fault.KindOf(err) != fault.DeskRefused || !strings.HasSuffix(err.Error(), "close the app first") || strings.Contains(err.Error(), "SECRET") {
 		t.Errorf("an error that the card knows: %v", err)
 	}
 	// In a terminal its commands are shown once, and the user agrees.

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"movekit/internal/core/card"
+	"movekit/internal/core/card/value"
 	"movekit/internal/core/fault"
 )
 
@@ -171,7 +171,7 @@ func TestSerials(t *testing.T) {
 		{SerialForm{Check: "mod-11-10"}, "07945"},              // ISO 7064, MOD 11,10: 0794, check digit 5
 		{SerialForm{Check: "mod-37-36"}, "A12425GABC1234002M"}, // ISO 7064, MOD 37,36
 		{SerialForm{Check: "mod-97-10"}, "79444"},              // ISO 7064, MOD 97-10: 794, check 44
-		{SerialForm{Check: "mod-37-36", Parts: true, Form: card.WholePatternOf("[0-9A-Z]{18}-[0-9A-Z]{18}")}, "A12425GABC1234002M-A12425GABC1234002M"},
+		{SerialForm{Check: "mod-37-36", Parts: true, Form: value.WholePatternOf("[0-9A-Z]{18}-[0-9A-Z]{18}")}, "A12425GABC1234002M-A12425GABC1234002M"},
 	} {
 		if wrong := c.form.Problem(strings.ToLower(c.good)); wrong != "" {
 			t.Errorf("%+v: %s: %s", c.form, c.good, wrong)
@@ -195,9 +195,9 @@ func TestSerials(t *testing.T) {
 		serial string
 		says   string
 	}{
-		{SerialForm{Form: card.WholePatternOf("[A-Z]{2}[0-9]-[A-Z]+-[0-9]{4}")}, "tw8-quay-0001", ""},
-		{SerialForm{Form: card.WholePatternOf("[A-Z]{2}[0-9]-[A-Z]+-[0-9]{4}")}, "TW8-QUAY-00O1", "does not match"},
-		{SerialForm{Form: card.WholePatternOf("TW|HB")}, "TWX", "does not match"},
+		{SerialForm{Form: value.WholePatternOf("[A-Z]{2}[0-9]-[A-Z]+-[0-9]{4}")}, "tw8-quay-0001", ""},
+		{SerialForm{Form: value.WholePatternOf("[A-Z]{2}[0-9]-[A-Z]+-[0-9]{4}")}, "TW8-QUAY-00O1", "does not match"},
+		{SerialForm{Form: value.WholePatternOf("TW|HB")}, "TWX", "does not match"},
 		{SerialForm{Check: "luhn"}, "12A4", "check digits"},
 		{SerialForm{Check: "luhn"}, "", "check digits"},
 		{SerialForm{Check: "luhn"}, "0", "check digits"},

@@ -6,13 +6,14 @@ import (
 	"strings"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/card/value"
 )
 
 // SerialForm says how to detect a mistyped serial.
 type SerialForm struct {
-	Form  card.WholePattern // matches the whole serial; the zero value matches any
-	Check string            // luhn, mod-11-10, mod-37-36, mod-97-10, or "" for none
-	Parts bool              // each part between - has its own check digits
+	Form  value.WholePattern // matches the whole serial; the zero value matches any
+	Check string             // luhn, mod-11-10, mod-37-36, mod-97-10, or "" for none
+	Parts bool               // each part between - has its own check digits
 }
 
 // FormOf returns the form of the serials in a card.

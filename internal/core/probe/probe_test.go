@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"movekit/internal/core/card"
+	"movekit/internal/core/card/value"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
 	"movekit/test/fatal"
@@ -27,7 +28,7 @@ func computer(t *testing.T, system string, files map[string]string) machine.Comp
 }
 
 // lines compiles a pattern as in a card.
-func lines(expr string) (p card.LinePattern) {
+func lines(expr string) (p value.LinePattern) {
 	yaml.Unmarshal([]byte("'"+expr+"'"), &p)
 	return p
 }

@@ -1,4 +1,5 @@
-package card
+// Package value has the types of values that a card writes as text: times, days, regular expressions and keys.
+package value
 
 import (
 	"crypto/ed25519"
@@ -25,10 +26,14 @@ func (t *written) UnmarshalYAML(n ast.Node) error { return yaml.NodeToValue(n, (
 // MarshalYAML writes the text.
 func (t written) MarshalYAML() (any, error) { return string(t), nil }
 
+// Written returns the text.
+func (t written) Written() string { return string(t) }
+
 // IsZero reports whether the card does not give the value.
 func (t written) IsZero() bool { return t == "" }
 
-func textSchema() *jsonschema.Schema { return &jsonschema.Schema{Type: "string"} }
+// TextSchema is the JSON Schema of a text.
+func TextSchema() *jsonschema.Schema { return &jsonschema.Schema{Type: "string"} }
 
 // Duration is a time such as 24h or 90m; zero if not given.
 type Duration struct {
@@ -43,11 +48,11 @@ func (d *Duration) UnmarshalYAML(n ast.Node) error {
 	return err
 }
 
-// bad reports whether the text is not a time.
-func (d Duration) bad() bool { return d.written != "" && d.Duration <= 0 }
+// Bad reports whether the text is not a time.
+func (d Duration) Bad() bool { return d.written != "" && d.Duration <= 0 }
 
 // JSONSchema describes the text.
-func (Duration) JSONSchema() *jsonschema.Schema { return textSchema() }
+func (Duration) JSONSchema() *jsonschema.Schema { return TextSchema() }
 
 // Day is a day such as 2027-03-31; zero if not given.
 type Day struct {
@@ -66,15 +71,15 @@ func (d *Day) UnmarshalYAML(n ast.Node) error {
 	return nil
 }
 
-// bad reports whether the text is not a day.
-func (d Day) bad() bool { return d.written != "" && d.end.IsZero() }
+// Bad reports whether the text is not a day.
+func (d Day) Bad() bool { return d.written != "" && d.end.IsZero() }
 
 // End returns the end of the day in local time, or the zero time.
 func (d Day) End() time.Time { return d.end }
 
 // JSONSchema describes the text.
 func (Day) JSONSchema() *jsonschema.Schema {
-	s := textSchema()
+	s := TextSchema()
 	s.Format = "date"
 	return s
 }
@@ -90,8 +95,8 @@ func (d *Deadline) UnmarshalYAML(n ast.Node) error {
 	return errors.Join(d.after.UnmarshalYAML(n), d.Day.UnmarshalYAML(n))
 }
 
-// bad reports whether the text is neither a day nor a time.
-func (d Deadline) bad() bool { return d.after.bad() && d.Day.bad() }
+// Bad reports whether the text is neither a day nor a time.
+func (d Deadline) Bad() bool { return d.after.Bad() && d.Day.Bad() }
 
 // From returns the deadline for something that began at begin, or the zero time.
 func (d Deadline) From(begin time.Time) time.Time {
@@ -102,7 +107,7 @@ func (d Deadline) From(begin time.Time) time.Time {
 }
 
 // JSONSchema describes the text.
-func (Deadline) JSONSchema() *jsonschema.Schema { return textSchema() }
+func (Deadline) JSONSchema() *jsonschema.Schema { return TextSchema() }
 
 // Wait is a waiting time: a duration, or "calendar-day" for the time until the next midnight,
 // locally or in a given time zone. The zero value means no waiting time.
@@ -123,8 +128,8 @@ func (w *Wait) UnmarshalYAML(n ast.Node) error {
 	return err
 }
 
-// bad reports whether the text is no waiting time.
-func (w Wait) bad() bool { return w.zone == nil && w.Duration.bad() }
+// Bad reports whether the text is no waiting time.
+func (w Wait) Bad() bool { return w.zone == nil && w.Duration.Bad() }
 
 // nextDay returns the first minute of the calendar day after the one of t. Where clocks change at midnight, it may not be
 // 00:00.
@@ -152,7 +157,7 @@ func (w Wait) From(begin time.Time) time.Time {
 }
 
 // JSONSchema describes the text.
-func (Wait) JSONSchema() *jsonschema.Schema { return textSchema() }
+func (Wait) JSONSchema() *jsonschema.Schema { return TextSchema() }
 
 // Pattern is a regular expression (RE2); zero if not given.
 type Pattern struct {
@@ -175,6 +180,14 @@ func (p *Pattern) UnmarshalYAML(n ast.Node) error {
 // String returns the expression.
 func (p Pattern) String() string { return string(p.written) }
 
+// Groups returns the number of groups in the expression, or -1 if it is not valid.
+func (p Pattern) Groups() int {
+	if p.re == nil {
+		return -1
+	}
+	return p.re.NumSubexp()
+}
+
 // In reports whether the expression is found in text. An empty pattern matches nothing.
 func (p Pattern) In(text string) bool {
 	return p.re != nil && p.written != "" && p.re.MatchString(text)
@@ -193,7 +206,7 @@ func (p Pattern) First(text string) (string, bool) {
 }
 
 // JSONSchema describes the text.
-func (Pattern) JSONSchema() *jsonschema.Schema { return textSchema() }
+func (Pattern) JSONSchema() *jsonschema.Schema { return TextSchema() }
 
 // LinePattern is a Pattern in which ^ and $ match at line ends.
 type LinePattern struct{ Pattern }
@@ -259,4 +272,4 @@ func (k Key) Usable() bool { return len(k.PublicKey) == ed25519.PublicKeySize }
 func (k Key) String() string { return base64.RawURLEncoding.EncodeToString(k.PublicKey) }
 
 // JSONSchema describes the text.
-func (Key) JSONSchema() *jsonschema.Schema { return textSchema() }
+func (Key) JSONSchema() *jsonschema.Schema { return TextSchema() }
