@@ -17,11 +17,11 @@ import (
 	"movekit/internal/core/filemeta"
 	"movekit/internal/core/item"
 	"movekit/internal/core/kit"
-	"movekit/internal/core/machine"
 	"movekit/internal/core/ready"
 	"movekit/internal/core/remote"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/volume"
 	"movekit/internal/table"
 )
 
@@ -415,7 +415,7 @@ func (g *guide) make(ctx context.Context, keep bool) (string, error) {
 // stickFolder proposes a folder for a kit: on the first removable disk that can be written to, or else here.
 func stickFolder(old string) string {
 	name := "move-" + strings.ToLower(item.FileName(old))
-	for _, m := range machine.Mounts() {
+	for _, m := range volume.Mounts() {
 		// Elsewhere on Unix, a foreign file system is virtual.
 		plugged := runtime.GOOS == "windows" || slices.ContainsFunc([]string{"/media/", "/run/media/", "/mnt/", "/Volumes/"}, func(above string) bool { return strings.HasPrefix(m.Path+"/", above) })
 		if dir := filepath.Join(m.Path, name); plugged && m.Foreign && !m.Remote && filemeta.Writable(m.Path) == nil && kit.Unusable(dir) == "" {

@@ -8,7 +8,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
-	"movekit/internal/core/machine"
+	"movekit/internal/core/volume"
 	"movekit/internal/table"
 )
 
@@ -92,7 +92,7 @@ func (e *env) findMedium(id string, number int) (string, error) {
 
 // connected returns the folder of a medium on a disk of this computer: the root of the disk, or a folder in it; "" if there is none.
 func connected(id string, number int) string {
-	for _, mount := range machine.Mounts() {
+	for _, mount := range volume.Mounts() {
 		if mount.Remote {
 			continue // it may not answer
 		}

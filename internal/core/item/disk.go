@@ -15,6 +15,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
+	"movekit/internal/core/volume"
 )
 
 // Source returns how to walk the item's files. single means that it is one file.
@@ -45,7 +46,7 @@ func (o *Instance) LacksOnDisk() ([]string, error) {
 	if there, err := OnDisk(o.Path); err != nil || !there {
 		return nil, err
 	}
-	if machine.IsMount(o.Path) {
+	if volume.IsMount(o.Path) {
 		return []string{fmt.Sprintf("%s is a mount point, which cannot be set aside: mount it elsewhere, or use a folder in it", o.Path)}, nil
 	}
 	return nil, nil
@@ -132,7 +133,7 @@ var ErrSilent = errors.New("it did not answer in time")
 // Watched runs look on a real path. On a network file system it gives up when look reports no
 // progress within the limit, and abandons the goroutine.
 func Watched(path string, limit time.Duration, look func(alive func()) error) error {
-	if !machine.Remote(path) {
+	if !volume.Remote(path) {
 		return look(func() {})
 	}
 	return watch(limit, look)

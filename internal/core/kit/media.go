@@ -16,8 +16,8 @@ import (
 	"movekit/internal/core/bytejson"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
-	"movekit/internal/core/machine"
 	"movekit/internal/core/seal"
+	"movekit/internal/core/volume"
 	"movekit/internal/core/yamltext"
 )
 
@@ -123,7 +123,7 @@ const (
 
 // roomOn returns how many bytes of sealed files a folder's medium has room for.
 func roomOn(dir string) (int64, error) {
-	v, err := machine.VolumeOf(dir)
+	v, err := volume.Of(dir)
 	if err != nil {
 		return 0, err
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/volume"
 )
 
 // drives maps Windows drive letters, and mount points of other systems, to folders.
@@ -128,11 +129,11 @@ func Volumes(c Computer) (own, others []string) {
 	if liveSystem != Windows || c.Root() != "" {
 		return nil, nil
 	}
-	for _, m := range Mounts() {
+	for _, m := range volume.Mounts() {
 		switch {
 		case m.Foreign:
 			others = append(others, m.Path)
-		case !strings.EqualFold(m.Path, SystemDrive()):
+		case !strings.EqualFold(m.Path, volume.SystemDrive()):
 			own = append(own, m.Path)
 		}
 	}
@@ -161,7 +162,7 @@ func MountPoint(c Computer, real string) string {
 	}
 	if c.Root() == "" {
 		for at := real; at != filepath.Dir(at); at = filepath.Dir(at) {
-			if IsMount(at) {
+			if volume.IsMount(at) {
 				return unlessSystem(at)
 			}
 		}
@@ -181,7 +182,7 @@ func MountPoint(c Computer, real string) string {
 		if len(f) < 3 || strings.HasPrefix(f[0], "#") {
 			continue
 		}
-		mount := octal.Replace(f[1])
+		mount := volume.Octal.Replace(f[1])
 		if strings.HasPrefix(spoken+"/", strings.TrimSuffix(mount, "/")+"/") && len(mount) > len(longest) {
 			longest = mount
 		}
@@ -195,6 +196,3 @@ func unlessSystem(mount string) string {
 	}
 	return mount
 }
-
-// octal decodes the characters that a mount table writes as octal numbers.
-var octal = strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`)

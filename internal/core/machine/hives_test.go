@@ -239,25 +239,6 @@ func TestPlugged(t *testing.T) {
 	}
 }
 
-// TestVolumes finds the disk of existing and future paths.
-func TestVolumes(t *testing.T) {
-	dir := t.TempDir()
-	file := filepath.Join(dir, "file")
-	os.WriteFile(file, nil, 0o600)
-	want, err := VolumeOf(dir)
-	if err != nil || want.ID == "" || want.Free == 0 || want.MaxFile != 0 {
-		t.Fatalf("%+v %v", want, err)
-	}
-	for _, path := range []string{file, filepath.Join(dir, "a/b/c"), filepath.Join(file, "x")} {
-		if v, err := VolumeOf(path); err != nil || v.ID != want.ID {
-			t.Errorf("%s is on %+v, %v", path, v, err)
-		}
-	}
-	if v, err := VolumeOf("/proc/self"); err != nil || v.ID == want.ID {
-		t.Errorf("/proc is on %+v, %v", v, err)
-	}
-}
-
 // TestProfiles finds profiles on another drive, profiles that the registry does not list, and folders of
 // profiles that are elsewhere. One profile with two ids is one user.
 func TestProfiles(t *testing.T) {

@@ -12,6 +12,7 @@ import (
 	"github.com/shirou/gopsutil/v4/process"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/volume"
 )
 
 // live is the computer that this program runs on.
@@ -88,7 +89,7 @@ func (l *live) Locate(path string, user *User) (string, error) {
 		if p := ownTerm(path, nil); p != "" {
 			return p, nil
 		}
-		return filepath.Join(SystemDrive(), filepath.FromSlash(rest)), nil
+		return filepath.Join(volume.SystemDrive(), filepath.FromSlash(rest)), nil
 	}
 	return filepath.FromSlash(rest), nil
 }

@@ -14,7 +14,6 @@ import (
 
 	"github.com/shirou/gopsutil/v4/host"
 	"github.com/shirou/gopsutil/v4/process"
-	"golang.org/x/sys/unix"
 
 	"movekit/internal/core/fault"
 )
@@ -91,25 +90,6 @@ func openFiles(data []byte, paths []string) (out []OpenFile) {
 				}
 			}
 		}
-	}
-	return out
-}
-
-// Mounts returns the mounted file systems without accessing them (getfsstat(2)).
-func Mounts() []Mount {
-	n, err := unix.Getfsstat(nil, unix.MNT_NOWAIT)
-	if err != nil || n == 0 {
-		return nil
-	}
-	all := make([]unix.Statfs_t, n)
-	if n, err = unix.Getfsstat(all, unix.MNT_NOWAIT); err != nil {
-		return nil
-	}
-	var out []Mount
-	for _, st := range all[:min(n, len(all))] {
-		m := Mount{Path: unix.ByteSliceToString(st.Mntonname[:]), Remote: st.Flags&unix.MNT_LOCAL == 0}
-		m.Foreign = m.Remote || strings.HasPrefix(m.Path, "/Volumes/") || m.Path == "/dev" || strings.HasPrefix(m.Path, "/System/Volumes/") && m.Path != "/System/Volumes/Data"
-		out = append(out, m)
 	}
 	return out
 }

@@ -6,7 +6,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -97,31 +96,6 @@ func (l *live) OpenFiles(ctx context.Context, paths []string) ([]OpenFile, error
 		}
 	}
 	return out, nil
-}
-
-// remoteTypes lists network file systems.
-var remoteTypes = []string{"nfs", "cifs", "smb", "fuse.sshfs", "9p", "afs", "ceph", "davfs", "ncpfs"}
-
-// Mounts returns the mounted file systems without accessing them (proc_pid_mountinfo(5)).
-func Mounts() []Mount {
-	data, err := os.ReadFile("/proc/self/mountinfo")
-	if err != nil {
-		return nil
-	}
-	var out []Mount
-	for line := range strings.Lines(string(data)) {
-		before, after, ok := strings.Cut(line, " - ")
-		f := strings.Fields(before)
-		if !ok || len(f) < 5 {
-			continue
-		}
-		m := Mount{Path: octal.Replace(f[4])}
-		kind, _, _ := strings.Cut(after, " ")
-		m.Remote = slices.ContainsFunc(remoteTypes, func(t string) bool { return strings.HasPrefix(kind, t) })
-		m.Foreign = m.Remote || strings.HasPrefix(m.Path, "/media/") || strings.HasPrefix(m.Path, "/mnt/") || slices.Contains([]string{"proc", "sysfs", "tmpfs", "devtmpfs", "squashfs", "vfat", "exfat", "iso9660", "udf", "autofs"}, kind)
-		out = append(out, m)
-	}
-	return out
 }
 
 // RunAs makes a command run as the user of a process, if this program may do that.

@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strings"
 	"syscall"
 	"unsafe"
 
@@ -15,6 +14,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/registry"
+	"movekit/internal/core/volume"
 )
 
 // liveSystem is the system that this program was built for.
@@ -107,7 +107,7 @@ func (l *live) Change(path string, user *User, create bool) (registry.Writable, 
 func (l *live) Adapters() []Adapter { return windowsAdapters(l) }
 
 func (l *live) findUsers() []User {
-	users, _ := windowsUsers(l, filepath.Join(SystemDrive(), "Users"))
+	users, _ := windowsUsers(l, filepath.Join(volume.SystemDrive(), "Users"))
 	home, err := os.UserHomeDir()
 	if err != nil {
 		return users
@@ -118,34 +118,6 @@ func (l *live) findUsers() []User {
 		}
 	}
 	return append(users, User{Name: filepath.Base(home), Account: account(filepath.Base(home)), Home: home})
-}
-
-// Mounts returns the drives with letters (GetDriveType).
-func Mounts() (out []Mount) {
-	bits, err := windows.GetLogicalDrives()
-	if err != nil {
-		return nil
-	}
-	for i := range 26 {
-		if bits&(1<<i) == 0 {
-			continue
-		}
-		path := string(rune('A'+i)) + `:\`
-		kind := uint32(windows.DRIVE_UNKNOWN)
-		if p, err := windows.UTF16PtrFromString(path); err == nil {
-			kind = windows.GetDriveType(p)
-		}
-		out = append(out, Mount{Path: path, Remote: kind == windows.DRIVE_REMOTE, Foreign: kind != windows.DRIVE_FIXED})
-	}
-	return out
-}
-
-// SystemDrive returns the drive of the Windows folder.
-func SystemDrive() string {
-	if d := os.Getenv("SystemDrive"); d != "" {
-		return d + `\`
-	}
-	return `C:\`
 }
 
 // The Restart Manager of Windows reports which programs use a file
@@ -229,26 +201,8 @@ func usedBy(files []string) []Program {
 	return out
 }
 
-// Remote reports whether a real path is on a network file system, without accessing it.
-func Remote(path string) bool {
-	volume := filepath.VolumeName(path)
-	if len(volume) > 2 {
-		return volume[0] == '\\' && volume[1] == '\\'
-	}
-	root, err := syscall.UTF16PtrFromString(volume + `\`)
-	return err == nil && volume != "" && windows.GetDriveType(root) == windows.DRIVE_REMOTE
-}
-
 // RunAs does nothing: the command runs as the user who runs this program.
 func RunAs(*exec.Cmd, int32) error { return nil }
-
-// IsMount reports whether a path is the root of a drive.
-func IsMount(path string) bool {
-	return filepath.Clean(path) == filepath.VolumeName(path)+`\`
-}
-
-// volumeID returns the drive or share of a folder.
-func volumeID(dir string) string { return strings.ToUpper(filepath.VolumeName(dir)) }
 
 // usbDevices returns nothing, because the registry has the devices.
 func usbDevices() []string { return nil }

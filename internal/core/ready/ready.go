@@ -188,7 +188,7 @@ func (l *Look) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage 
 	}
 	for id, v := range g.space {
 		if need[id] == nil {
-			need[id] = &volume{at: v.at, free: v.free}
+			need[id] = &disk{at: v.at, free: v.free}
 		}
 		need[id].need += v.need
 	}

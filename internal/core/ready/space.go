@@ -6,11 +6,11 @@ import (
 	"path/filepath"
 	"slices"
 
-	"movekit/internal/core/machine"
+	"movekit/internal/core/volume"
 )
 
-// volume is a disk that receives data.
-type volume struct {
+// disk is a disk that receives data.
+type disk struct {
 	at   string // a path on it
 	need int64
 	free uint64
@@ -18,22 +18,22 @@ type volume struct {
 
 // over returns by how many bytes the needed space exceeds the free space. It is negative if
 // everything fits.
-func (v *volume) over() int64 { return v.need - int64(min(v.free, 1<<62)) }
+func (v *disk) over() int64 { return v.need - int64(min(v.free, 1<<62)) }
 
 // volumes maps volume ids to the volumes that receive data.
-type volumes map[string]*volume
+type volumes map[string]*disk
 
 // add counts bytes that will be written at path; "" means none of this computer's disks.
 func (v volumes) add(path string, bytes int64) error {
 	if path == "" {
 		return nil
 	}
-	is, err := machine.VolumeOf(path)
+	is, err := volume.Of(path)
 	if err != nil {
 		return err
 	}
 	if v[is.ID] == nil {
-		v[is.ID] = &volume{at: path, free: is.Free}
+		v[is.ID] = &disk{at: path, free: is.Free}
 	}
 	v[is.ID].need += bytes
 	return nil
@@ -45,7 +45,7 @@ func (v volumes) reclaim(path string, bytes int64) {
 	if path == "" || bytes == 0 {
 		return
 	}
-	if is, err := machine.VolumeOf(path); err == nil && v[is.ID] != nil {
+	if is, err := volume.Of(path); err == nil && v[is.ID] != nil {
 		v[is.ID].free += uint64(bytes)
 	}
 }
@@ -65,7 +65,7 @@ func sizeOf(path string) (bytes int64) {
 }
 
 // tightest returns the volume with the least space to spare, or nil.
-func (v volumes) tightest() (t *volume) {
+func (v volumes) tightest() (t *disk) {
 	for _, id := range slices.Sorted(maps.Keys(v)) {
 		if t == nil || v[id].over() > t.over() {
 			t = v[id]

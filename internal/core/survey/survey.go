@@ -15,6 +15,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/internal/core/volume"
 )
 
 // Survey is the result of surveying a computer.
@@ -136,7 +137,7 @@ func (l *Scanner) Scan(ctx context.Context, cards []*card.Card, facts func(*card
 	}
 	s.Space.Sealed = min(s.Space.Sealed, s.Space.AtMost)
 	if l.KitDir != "" {
-		v, err := machine.VolumeOf(l.KitDir)
+		v, err := volume.Of(l.KitDir)
 		if err != nil {
 			return nil, err
 		}
@@ -369,7 +370,7 @@ func (l *Scanner) space(a *App, f *steps.Facts) error {
 		f.Fit.Need = 0 // the destination is not known yet
 		return nil
 	}
-	v, err := machine.VolumeOf(l.KitDir)
+	v, err := volume.Of(l.KitDir)
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"movekit/internal/core/machine"
+	"movekit/internal/core/volume"
 )
 
 // plan says where to search on a computer, and who owns which folders.
@@ -38,7 +39,7 @@ func (s *Search) plan() *plan {
 	p := &plan{bases: map[string]bool{}, hidden: map[string]bool{}, skip: map[string]string{}, users: s.Computer.Users()}
 	root := s.Computer.Root()
 	if root == "" {
-		root = machine.SystemDrive()
+		root = volume.SystemDrive()
 	}
 	p.roots = []string{root}
 	own, others := machine.Volumes(s.Computer)
@@ -58,7 +59,7 @@ func (s *Search) plan() *plan {
 	default:
 		p.linux(s, at)
 	}
-	for _, m := range machine.Mounts() {
+	for _, m := range volume.Mounts() {
 		if s.Computer.Root() == "" && m.Path != root && m.Foreign {
 			p.skip[m.Path] = elsewhere
 		}

@@ -1,4 +1,5 @@
-package machine
+// Package volume reads the file systems of this computer.
+package volume
 
 import (
 	"os"
@@ -19,9 +20,9 @@ type Volume struct {
 	MaxFile uint64 // size limit of a file, in bytes; 0 if there is no relevant limit
 }
 
-// VolumeOf returns the file system of path, or of its nearest existing folder, because Windows
+// Of returns the file system of path, or of its nearest existing folder, because Windows
 // reports free space only for folders.
-func VolumeOf(path string) (Volume, error) {
+func Of(path string) (Volume, error) {
 	at, err := filepath.Abs(path)
 	if err != nil {
 		return Volume{}, fault.Wrap(fault.Unreadable, err, "cannot find the disk of %s", path)
@@ -42,6 +43,9 @@ func VolumeOf(path string) (Volume, error) {
 	}
 	return v, nil
 }
+
+// Octal decodes the characters that a mount table writes as octal numbers.
+var Octal = strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`)
 
 // Mount is a mounted file system.
 type Mount struct {
