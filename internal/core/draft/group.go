@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"movekit/internal/core/tree"
+	"movekit/internal/core/spare"
 	"movekit/internal/core/wide"
 )
 
@@ -36,7 +36,7 @@ func Group(all []wide.Finding) (out []App) {
 		return by[key]
 	}
 	for _, f := range all {
-		if f.Class == wide.Program || f.Class == wide.Server || f.Class == wide.Surrounding || tree.IsAside(f.Where) {
+		if f.Class == wide.Program || f.Class == wide.Server || f.Class == wide.Surrounding || spare.IsAside(f.Where) {
 			continue
 		}
 		names := []string{folderOf(f)}

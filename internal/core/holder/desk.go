@@ -12,8 +12,8 @@ import (
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
+	"movekit/internal/core/spare"
 	"movekit/internal/core/steps"
-	"movekit/internal/core/tree"
 )
 
 // newDesk returns the method for a seat at a licence desk, which has the state of both computers.
@@ -76,7 +76,7 @@ func (d desk) drop(path string, out *run.LicenceOutcome) error {
 
 // setAside renames a file to an unused name, and returns that name.
 func setAside(path string, at time.Time) (string, error) {
-	aside, err := tree.AsideName(path, at)
+	aside, err := spare.Aside(path, at)
 	if err != nil {
 		return "", err
 	}

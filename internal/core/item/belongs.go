@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"movekit/internal/core/filemeta"
+	"movekit/internal/core/filename"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -184,7 +185,7 @@ func (o *Instance) Comparing() tree.Comparing {
 // not check file names for it; else "".
 func (o *Instance) Lenient() string {
 	if here := o.Computer.System(); here != o.Run.Manifest.New.System {
-		return tree.NamesFrom(string(o.Run.Manifest.Old.System), string(here))
+		return filename.From(string(o.Run.Manifest.Old.System), string(here))
 	}
 	return ""
 }

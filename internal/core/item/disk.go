@@ -13,6 +13,7 @@ import (
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/spare"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 	"movekit/internal/core/volume"
@@ -72,20 +73,20 @@ func (o *Instance) FreeOnDisk(path string, use Use) (string, error) {
 	case ForStage:
 		return o.StageName(path), nil
 	case ForBeside:
-		return tree.BothName(path, o.Run.Manifest.Old.Name)
+		return spare.Both(path, o.Run.Manifest.Old.Name)
 	}
-	return tree.AsideName(path, o.Run.Now())
+	return spare.Aside(path, o.Run.Now())
 }
 
 // StageName returns the name of an item's stage. It has the kit's id, so that two kits do not stage
 // the same item in one folder or key.
 func (o *Instance) StageName(home string) string {
-	return home + "." + o.Run.Manifest.ID + tree.StageEnding
+	return home + "." + o.Run.Manifest.ID + spare.StageEnding
 }
 
 // OursOnDisk reports whether a path is home, or a name that FreeOnDisk derives from home.
 func (o *Instance) OursOnDisk(home, path string) bool {
-	return tree.Derived(home, path, o.Computer.System().Folds())
+	return spare.Derived(home, path, o.Computer.System().Folds())
 }
 
 // At returns a copy of o with another path.
@@ -189,7 +190,7 @@ func MoveToDelete(ctx context.Context, m Mover, spare string, op steps.Op) (ther
 }
 
 // DeleteEnding is the suffix of data that is being deleted.
-const DeleteEnding = tree.StageEnding
+const DeleteEnding = spare.StageEnding
 
 // MayDelete reports whether data meets the condition of an operation that deletes it.
 func MayDelete(ctx context.Context, m Mover, at string, op steps.Op) (bool, error) {

@@ -18,6 +18,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/pathmap"
 	"movekit/internal/core/run"
+	"movekit/internal/core/spare"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 	"movekit/internal/core/version"
@@ -200,7 +201,7 @@ func (o *Instance) Many(ctx context.Context) (which, leftOut []string, err error
 	newest := map[string]time.Time{}
 	err = doublestar.GlobWalk(os.DirFS(base), o.Item.Each, func(name string, d fs.DirEntry) error {
 		side := slices.ContainsFunc(kind.Sides, func(ending string) bool { return strings.HasSuffix(name, ending) })
-		if name == "." || d.IsDir() != kind.Folder || !kind.Folder && !d.Type().IsRegular() || side || strings.HasSuffix(name, tree.StageEnding) || tree.IsAside(path.Base(name)) {
+		if name == "." || d.IsDir() != kind.Folder || !kind.Folder && !d.Type().IsRegular() || side || strings.HasSuffix(name, spare.StageEnding) || spare.IsAside(path.Base(name)) {
 			return nil
 		}
 		if len(newest) == maxMany {

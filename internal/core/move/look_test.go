@@ -16,9 +16,9 @@ import (
 	"movekit/internal/core/move"
 	"movekit/internal/core/ready"
 	"movekit/internal/core/run"
+	"movekit/internal/core/spare"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
-	"movekit/internal/core/tree"
 	"movekit/internal/report"
 	"movekit/test/fatal"
 	"movekit/test/lay"
@@ -56,7 +56,7 @@ func TestExpected(t *testing.T) {
 func TestOwnLeftovers(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a": "x"})
-	left := "new/srv/diary." + o.Kit.Manifest.ID + tree.StageEnding
+	left := "new/srv/diary." + o.Kit.Manifest.ID + spare.StageEnding
 	lay.Out(t, o.Dir, map[string]string{left + "/half": strings.Repeat("h", 1<<20)})
 	o.Pack()
 	lay.Out(t, o.Dir, map[string]string{"new/computer.yaml": lay.Ident("linux", "OTHER", "9")})

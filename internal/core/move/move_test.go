@@ -22,6 +22,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
+	"movekit/internal/core/spare"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 	"movekit/test/fatal"
@@ -352,7 +353,7 @@ func TestHostileKit(t *testing.T) {
 		}
 		found := ""
 		filepath.WalkDir(o.Dir, func(path string, e os.DirEntry, _ error) error {
-			if e.Name() == "evil" || strings.HasSuffix(e.Name(), tree.StageEnding) {
+			if e.Name() == "evil" || strings.HasSuffix(e.Name(), spare.StageEnding) {
 				found = path
 			}
 			return nil

@@ -15,8 +15,8 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
+	"movekit/internal/core/spare"
 	"movekit/internal/core/steps"
-	"movekit/internal/core/tree"
 	"movekit/test/fatal"
 	"movekit/test/lay"
 	"movekit/test/office"
@@ -274,10 +274,10 @@ func TestPartInterrupted(t *testing.T) {
 	}
 	// half undoes the end of a move from one folder to another: some files are back in the first
 	// one.
-	half := func(from, spare string, names ...string) {
-		fatal.If(t, os.Rename(spare, spare+tree.StageEnding))
+	half := func(from, rest string, names ...string) {
+		fatal.If(t, os.Rename(rest, rest+spare.StageEnding))
 		for _, name := range names {
-			fatal.If(t, os.Rename(filepath.Join(spare+tree.StageEnding, name), filepath.Join(from, name)))
+			fatal.If(t, os.Rename(filepath.Join(rest+spare.StageEnding, name), filepath.Join(from, name)))
 		}
 	}
 	o.Pack()
@@ -294,7 +294,7 @@ func TestPartInterrupted(t *testing.T) {
 			half(at("mail"), o.Dir+"/new"+cutOff((*move.Move).Unpack, journal.EventPlacing, 0).Placing.Plan.Ops[0].To, "2.msg")
 		}
 	}
-	back := o.Dir + "/new" + cutOff((*move.Move).Undo, journal.EventUndoing, 1).Undoing.Back + tree.StageEnding
+	back := o.Dir + "/new" + cutOff((*move.Move).Undo, journal.EventUndoing, 1).Undoing.Back + spare.StageEnding
 	fatal.If(t, errors.Join(os.Mkdir(back, 0o755), os.Rename(at("mail/9.msg"), filepath.Join(back, "9.msg"))))
 	if out := o.Only(o.Job(o.New).Undo(ctx)); !slices.Equal(files(t, at("")), first) || o.Text("new/srv/mail/1.msg") != "t1" {
 		t.Errorf("undone: %q, before %q: %+v", files(t, at("")), first, out.Items)

@@ -17,6 +17,7 @@ import (
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
+	"movekit/internal/core/spare"
 	"movekit/internal/core/tree"
 	"movekit/test/lay"
 	"movekit/test/office"
@@ -121,7 +122,7 @@ func (s *sequence) missing(side string) (gone []string) {
 func (s *sequence) tidy() {
 	var asides []string
 	filepath.WalkDir(filepath.Join(s.Dir, "new"), func(path string, e fs.DirEntry, err error) error {
-		if err == nil && tree.IsAside(e.Name()) {
+		if err == nil && spare.IsAside(e.Name()) {
 			asides = append(asides, path)
 			if e.IsDir() {
 				return filepath.SkipDir

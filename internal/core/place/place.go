@@ -16,6 +16,7 @@ import (
 	"movekit/internal/core/journal"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
+	"movekit/internal/core/spare"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
@@ -101,7 +102,7 @@ func (m *Placer) Put(ctx context.Context, t item.Target, same bool) (run.ItemOut
 	}
 	if m.Manifest.Back != "" && done.ManualStep == "" {
 		if _, disk := t.Mover.Where(); disk != "" { // the note of the earlier move is outdated
-			if err := tree.RemoveNote(done.To, m.Manifest.Old.Name); err != nil {
+			if err := spare.RemoveNote(done.To, m.Manifest.Old.Name); err != nil {
 				out.Notes = append(out.Notes, err.Error())
 			}
 		}

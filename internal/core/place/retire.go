@@ -14,8 +14,8 @@ import (
 	"movekit/internal/core/journal"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/run"
+	"movekit/internal/core/spare"
 	"movekit/internal/core/steps"
-	"movekit/internal/core/tree"
 )
 
 // OldTarget returns an item with its location on the old computer. The caller closes it.
@@ -152,7 +152,7 @@ func (m *Placer) newRetire(ctx context.Context, t item.Target) (*steps.Retired, 
 		return nil, err
 	}
 	if _, disk := t.Mover.Where(); disk != "" && !m.NoNotes {
-		r.Note = tree.NoteName(t.Path, m.State.New.Name)
+		r.Note = spare.Note(t.Path, m.State.New.Name)
 	}
 	op := steps.Op{Do: steps.MoveOut, From: t.Path, To: r.To}
 	if t.Shared != nil {
@@ -177,7 +177,7 @@ func (m *Placer) moved(t item.Target, r *steps.Retired) string {
 	if p := m.State.Items[t.Key].Placed; p != nil {
 		to = ", at\n  " + p.To
 	}
-	return tree.NoteHead + fmt.Sprintf(`%s%s
+	return spare.NoteHead + fmt.Sprintf(`%s%s
 
 It was packed at %s.
 The old copy was set aside at %s. Its name is now

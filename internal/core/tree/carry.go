@@ -12,6 +12,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
+	"movekit/internal/core/spare"
 )
 
 // Yields says which of two files is renamed to a set-aside name when a moved file finds another
@@ -137,7 +138,7 @@ func carry(parent *filemeta.Root, root, from, to string, yields Yields) (yielded
 	}
 	if err == nil {
 		if _, there := parent.Lstat(to); !errors.Is(there, fs.ErrNotExist) {
-			yielded, err = AsideName(filepath.Join(filepath.Dir(root), to), time.Now())
+			yielded, err = spare.Aside(filepath.Join(filepath.Dir(root), to), time.Now())
 			free := filepath.Join(filepath.Dir(to), filepath.Base(yielded))
 			switch {
 			case err != nil:

@@ -16,6 +16,7 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
+	"movekit/internal/core/filename"
 	"movekit/internal/core/pathmap"
 )
 
@@ -104,7 +105,7 @@ type Comparing struct {
 func (c Comparing) Compare(ctx context.Context, s Source, list *ListReader) (*Comparison, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	r := &comparer{Comparing: c, out: &Comparison{}, work: make(chan *unit, 256), names: NamesOn(c.Lenient)}
+	r := &comparer{Comparing: c, out: &Comparison{}, work: make(chan *unit, 256), names: filename.On(c.Lenient)}
 	var busy sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		busy.Go(func() {
@@ -135,7 +136,7 @@ type comparer struct {
 	work  chan *unit
 	mu    sync.Mutex
 	out   *Comparison
-	names *Names
+	names *filename.Names
 	unfit string // the last entry of the list that was not expected because of its name
 }
 

@@ -2,19 +2,14 @@ package tree
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
-	"strings"
-	"time"
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
+	"movekit/internal/core/spare"
 )
 
 // Policy is the treatment of existing data.
@@ -27,124 +22,6 @@ const (
 	Skip     Policy = "skip"      // existing data stays
 	Replace  Policy = "replace"   // existing data is overwritten
 )
-
-// AsideName returns an unused name beside target for data that is set aside. at is the time of the
-// step.
-func AsideName(target string, at time.Time) (string, error) {
-	return freeName(target + AsideEnding(at))
-}
-
-// AsideEnding returns the suffix of names for data that is set aside at a time.
-func AsideEnding(at time.Time) string {
-	return asideMark + at.Local().Format("20060102-150405")
-}
-
-const asideMark = ".set-aside-"
-
-// IsAside reports whether a name is from AsideName.
-func IsAside(name string) bool { return strings.Contains(name, asideMark) }
-
-// NoteName returns the name of the note that says that an item went to a computer.
-func NoteName(target, computer string) string {
-	return target + noteEnding + PlainName(computer) + ".txt"
-}
-
-// RemoveNote removes such a note if there is one that Move Kit wrote.
-func RemoveNote(target, computer string) error {
-	name := NoteName(target, computer)
-	if !beside(filepath.Base(name), name) {
-		return nil
-	}
-	return os.Remove(name)
-}
-
-const noteEnding = ".moved-to-"
-
-// NoteHead is the start of that note.
-const NoteHead = "The data that was here was moved to the computer "
-
-// setAside matches names of data that was set aside, and of its side files and temporary files.
-var setAside = regexp.MustCompile(`\.set-aside-\d{8}-\d{6}(-[a-z0-9]+)*(\.movekit-part)?$`)
-
-// derived matches the suffixes that steps add to an item's name, and carried those that the names of
-// folders above it can have.
-var (
-	derived = regexp.MustCompile(`(\.set-aside-\d{8}-\d{6}(-[a-z0-9]+)*|\.from-[^/\\]+|\.moved-to-[^/\\]+\.txt|(\.[0-9A-Za-z_-]+)?\.movekit-part)+$`)
-	carried = regexp.MustCompile(`(\.set-aside-\d{8}-\d{6}(-[a-z0-9]+)*)+$`)
-)
-
-// Derived reports whether path is home, or a name beside it that a step gives to the item's data. A
-// folder above it can have been set aside with it. fold ignores letter case.
-func Derived(home, path string, fold bool) bool {
-	h, p := filepath.Clean(home), filepath.Clean(path)
-	for leaf := derived; ; leaf = carried {
-		a, b := filepath.Base(h), filepath.Base(p)
-		if cut := leaf.FindStringIndex(b); cut != nil && cut[0] > 0 && a != b {
-			a, b = leaf.ReplaceAllString(a, ""), b[:cut[0]]
-		}
-		if a != b && !(fold && strings.EqualFold(a, b)) {
-			return false
-		}
-		if len(filepath.Dir(h)) == len(h) || len(filepath.Dir(p)) == len(p) {
-			return filepath.Dir(h) == h && filepath.Dir(p) == p
-		}
-		h, p = filepath.Dir(h), filepath.Dir(p)
-	}
-}
-
-// beside reports whether a file or folder was put beside an item by a step. If the item is inside
-// another one's folder, that folder's item does not include it.
-func beside(name, real string) bool {
-	if IsAside(name) {
-		return setAside.MatchString(name)
-	}
-	if !strings.Contains(name, noteEnding) || !strings.HasSuffix(name, ".txt") {
-		return false
-	}
-	if info, err := os.Lstat(real); err != nil || !info.Mode().IsRegular() {
-		return false // reading a pipe would block
-	}
-	f, err := os.Open(real)
-	if err != nil {
-		return false
-	}
-	defer f.Close()
-	head := make([]byte, len(NoteHead))
-	_, err = io.ReadFull(f, head)
-	return err == nil && string(head) == NoteHead
-}
-
-// freeName returns an unused name that starts with name.
-func freeName(name string) (string, error) { return freeIn(os.Lstat, name) }
-
-// freeIn returns an unused name. If lstat cannot check a name, the name may be in use.
-func freeIn(lstat func(string) (os.FileInfo, error), name string) (string, error) {
-	for n, try := 2, name; ; n++ {
-		_, err := lstat(try)
-		if errors.Is(err, fs.ErrNotExist) {
-			return try, nil
-		}
-		if err != nil {
-			return "", fault.Wrap(fault.CannotPlace, err, "cannot find an unused name like %s", name)
-		}
-		try = fmt.Sprintf("%s-%d", name, n)
-	}
-}
-
-// BothName returns an unused name beside target for data from a computer.
-func BothName(target, computer string) (string, error) {
-	return freeName(target + ".from-" + PlainName(computer))
-}
-
-// PlainName replaces characters that some file systems do not allow.
-func PlainName(name string) string {
-	return strings.Map(func(r rune) rune {
-		if r < 32 || strings.ContainsRune(`<>:"/\|?* `, r) {
-			return '-'
-		}
-		return r
-	}, name)
-}
 
 // Merged counts the results of Merge.
 type Merged struct {
@@ -227,7 +104,7 @@ func (m *merger) one(e Entry) error {
 	if err := m.parent.MkdirAll(path.Dir(put), 0o755); err != nil {
 		return err
 	}
-	put, err = freeIn(m.parent.Lstat, put) // data that was set aside earlier is never overwritten
+	put, err = spare.FreeIn(m.parent.Lstat, put) // data that was set aside earlier is never overwritten
 	if err != nil {
 		return err
 	}

@@ -17,7 +17,9 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
+	"movekit/internal/core/filename"
 	"movekit/internal/core/pathmap"
+	"movekit/internal/core/spare"
 	"movekit/test/fatal"
 	"movekit/test/lay"
 )
@@ -152,48 +154,8 @@ func TestUncheckableNames(t *testing.T) {
 		if runtime.GOOS == "windows" && filepath.Dir(target) == file {
 			continue // there it is a name that nothing has
 		}
-		if name, err := AsideName(target, time.Now()); fault.KindOf(err) != fault.CannotPlace {
+		if name, err := spare.Aside(target, time.Now()); fault.KindOf(err) != fault.CannotPlace {
 			t.Errorf("the free name is %q, and the error %v", name, err)
-		}
-	}
-}
-
-// TestAsideNames finds unused names, and recognises set-aside names.
-func TestAsideNames(t *testing.T) {
-	target := filepath.Join(t.TempDir(), "data")
-	at := time.Date(2026, 11, 20, 8, 30, 0, 0, time.Local)
-	for _, end := range []string{".set-aside-20261120-083000", ".set-aside-20261120-083000-2", ".set-aside-20261120-083000-3"} {
-		name, err := AsideName(target, at)
-		if err != nil || name != target+end || !IsAside(name) || IsAside(target) || !beside(filepath.Base(name), "") || beside("list.set-aside-2020.txt", "") || beside("list.moved-to-a.txt", name) {
-			t.Errorf("set aside as %s", name)
-		}
-		os.WriteFile(name, nil, 0o600)
-	}
-	if got, err := BothName(target, `QUAY 1/*é`); err != nil || got != target+".from-QUAY-1--é" {
-		t.Errorf("beside it: %s", got)
-	}
-	if got := PlainName("a\x1f b\x7f<>:\"/\\|?*"); got != "a--b\x7f---------" {
-		t.Errorf("plain: %q", got)
-	}
-	for p, want := range map[string]string{
-		"CONIN$.x": "CONIN$ is", "a/conout$": "CONOUT$ is", "prn": "PRN is", "COM10": "", "COMX": "", "LPT0": "LPT0 is", "com³ .x": "COM³ is", "ACOM1": "", ".": "", "..": "Windows forbids names that end", "a\x1f": "Windows forbids", "ä|": "Windows forbids |", "a\xff": "the name is not", "a/b.c/d": "",
-	} {
-		if got := WindowsName(p); (got == "") != (want == "") || !strings.HasPrefix(got, want) {
-			t.Errorf("on Windows %q: %q", p, got)
-		}
-	}
-	mac, windows, linux := NamesOn("macos"), NamesOn("windows"), NamesOn("linux")
-	for i, p := range []string{"Übersee", "U\u0308BERSEE"} {
-		if got := mac.Refuses(p); (got != "") != (i == 1) {
-			t.Errorf("on macOS %q: %q", p, got)
-		}
-		if windows.Refuses(p) != "" || linux.Refuses(p) != "" {
-			t.Errorf("elsewhere %q is refused", p)
-		}
-	}
-	for target, want := range map[string]bool{"": false, "/x": false, "c:x": false, `\x`: false, "a\x00": false, "..": true, "../..": false, "../x": true, "../../x": false, "a/../b": false, "../a/..": false, "a..b": true, "x": true, "...": true} {
-		if Within("a/link", target, true) != want {
-			t.Errorf("a link to %q is within: %v", target, !want)
 		}
 	}
 }
@@ -203,7 +165,7 @@ func TestSpecialFiles(t *testing.T) {
 	dir := t.TempDir()
 	lay.Out(t, dir, map[string]string{"ok": "1", "no:t": "2", "sub:/x": "3", "U\u0308": "4"})
 	var met []string
-	source := Source{Root: dir, Compose: true, Unfit: func(p string) string { return WindowsName(p) }}
+	source := Source{Root: dir, Compose: true, Unfit: func(p string) string { return filename.OnWindows(p) }}
 	st, err := source.Measure(t.Context(), func(e Entry, _ string) { met = append(met, string(e.Type)+" "+e.Path) }, nil)
 	if want := []string{"dir .", "unfit no:t", "file ok", "unfit sub:", "file Ü"}; err != nil || !slices.Equal(met, want) || st.Files != 2 || st.LeftCount != 2 {
 		t.Errorf("%q %+v %v", met, st, err)
@@ -368,7 +330,7 @@ func FuzzDerived(f *testing.F) {
 		f.Add("/srv/a", p)
 	}
 	f.Fuzz(func(t *testing.T, home, path string) {
-		if home == "" || !filepath.IsAbs(home) || filepath.Clean(home) == "/" || !Derived(home, path, false) {
+		if home == "" || !filepath.IsAbs(home) || filepath.Clean(home) == "/" || !spare.Derived(home, path, false) {
 			return
 		}
 		h, p := strings.Split(filepath.Clean(home), "/"), strings.Split(filepath.Clean(path), "/")

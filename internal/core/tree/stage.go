@@ -19,10 +19,8 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
+	"movekit/internal/core/filename"
 )
-
-// StageEnding is the suffix of a folder or file that is being put in place.
-const StageEnding = ".movekit-part"
 
 // Placing says how to put a tar stream in place.
 type Placing struct {
@@ -51,7 +49,7 @@ func (p Placing) Stage(ctx context.Context, dir string, in io.Reader, list *List
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the folder %s", dir)
 	}
 	defer root.Close()
-	s := &stager{Placing: p, root: root, small: make(chan *unit, 64), stats: &Stats{}, names: NamesOn(p.Lenient), unfit: map[string]bool{}}
+	s := &stager{Placing: p, root: root, small: make(chan *unit, 64), stats: &Stats{}, names: filename.On(p.Lenient), unfit: map[string]bool{}}
 	var writers sync.WaitGroup
 	for range 2 * runtime.GOMAXPROCS(0) {
 		writers.Go(func() {
@@ -84,7 +82,7 @@ type stager struct {
 	root  *filemeta.Root
 	small chan *unit
 	stats *Stats
-	names *Names
+	names *filename.Names
 	unfit map[string]bool // entries that were left out because of their names
 	mu    sync.Mutex
 	err   error

@@ -19,6 +19,8 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
+	"movekit/internal/core/filename"
+	"movekit/internal/core/spare"
 )
 
 // Source is a folder or file to walk.
@@ -185,7 +187,7 @@ func (w *walker) dir(rel, real string, info fs.FileInfo, up *pending) error {
 		if rel != "." {
 			childRel = rel + "/" + name.told
 		}
-		if w.matches(w.Skip, childRel) || !w.Whole && beside(name.real, childReal) {
+		if w.matches(w.Skip, childRel) || !w.Whole && spare.IsBeside(name.real, childReal) {
 			w.leftOut.measure(childRel, childReal)
 			continue
 		}
@@ -252,7 +254,7 @@ func (w *walker) one(rel, real string, info fs.FileInfo) error {
 			return w.fail(real, why)
 		}
 		e.Target = filepath.ToSlash(target)
-		if !Within(rel, e.Target, runtime.GOOS == "windows") {
+		if !filename.Within(rel, e.Target, runtime.GOOS == "windows") {
 			if inside := w.inside(rel, real, target); inside != "" {
 				e.Target = inside
 			} else {
@@ -304,7 +306,7 @@ func (w *walker) inside(rel, real, target string) string {
 		return ""
 	}
 	out, err := filepath.Rel(filepath.Dir(filepath.FromSlash(rel)), to)
-	if out = filepath.ToSlash(out); err != nil || !Within(rel, out, runtime.GOOS == "windows") {
+	if out = filepath.ToSlash(out); err != nil || !filename.Within(rel, out, runtime.GOOS == "windows") {
 		return ""
 	}
 	return out

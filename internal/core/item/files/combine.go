@@ -12,6 +12,7 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
+	"movekit/internal/core/spare"
 	"movekit/internal/core/tree"
 )
 
@@ -138,7 +139,7 @@ func copyAs(real, at string, info os.FileInfo) error {
 		return err
 	}
 	defer r.Close()
-	part := at + tree.StageEnding
+	part := at + spare.StageEnding
 	w, err := filemeta.Create(part, 0o600)
 	if err != nil {
 		return err

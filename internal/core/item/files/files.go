@@ -15,10 +15,12 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
+	"movekit/internal/core/filename"
 	"movekit/internal/core/item"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/seal"
+	"movekit/internal/core/spare"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
@@ -102,7 +104,7 @@ func (m mover) Inspect(ctx context.Context, how item.Options) (*item.Inspection,
 	if how.KitDir != "" && machine.Inside(how.KitDir, m.Path) {
 		return nil, fault.New(fault.Usage, "the kit is inside %s, which it should contain: create the kit elsewhere", m.Path)
 	}
-	names := tree.NamesOn(tree.NamesFrom(string(m.Computer.System()), string(how.Target)))
+	names := filename.On(filename.From(string(m.Computer.System()), string(how.Target)))
 	var sample item.Sampler
 	var bad, unreadable, protected, forUser item.Named
 	counted := m.counters()
@@ -204,7 +206,7 @@ func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, erro
 		return nil, err
 	}
 	source := m.WithMetadata(m.source())
-	source.Unfit = tree.NamesOn(tree.NamesFrom(string(m.Computer.System()), string(m.Run.Manifest.New.System))).Refuses
+	source.Unfit = filename.On(filename.From(string(m.Computer.System()), string(m.Run.Manifest.New.System))).Refuses
 	st, err := source.Archive(ctx, data, list, progress)
 	if err != nil {
 		data.Abort()
@@ -229,7 +231,7 @@ func (m mover) Check() error {
 		return err
 	}
 	defer closer.Close()
-	system := tree.NamesFrom(string(m.Run.Manifest.Old.System), string(m.Computer.System()))
+	system := filename.From(string(m.Run.Manifest.Old.System), string(m.Computer.System()))
 	if m.Lenient() != "" {
 		system = "" // names that do not fit are left out and reported
 	}
@@ -251,7 +253,7 @@ func (m mover) Lacks(context.Context) (out item.Lacks, err error) {
 		return out, err
 	}
 	defer closer.Close()
-	system := tree.NamesOn(m.Lenient())
+	system := filename.On(m.Lenient())
 	for bad := (item.Named{}); ; {
 		e, err := list.Next()
 		if err == io.EOF {
@@ -348,7 +350,7 @@ func (m mover) Stage(ctx context.Context, stage string) (out item.Staged, err er
 	}
 	folder := stage
 	if m.single {
-		folder += tree.StageEnding
+		folder += spare.StageEnding
 		if err := tree.RemoveTree(folder); err != nil {
 			return out, fault.Wrap(fault.CannotPlace, err, "cannot remove %s", folder)
 		}

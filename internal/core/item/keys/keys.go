@@ -26,8 +26,8 @@ import (
 	"movekit/internal/core/pathmap"
 	"movekit/internal/core/registry"
 	"movekit/internal/core/seal"
+	"movekit/internal/core/spare"
 	"movekit/internal/core/steps"
-	"movekit/internal/core/tree"
 )
 
 // ending is the suffix of the sealed .reg text. Unpack uses the list, which has the exact values.
@@ -82,7 +82,7 @@ func matches(patterns []string, path string) bool {
 func (m mover) choice() registry.Choice {
 	return registry.Choice{
 		Enter: func(key string) bool {
-			return !matches(m.Item.Skip, key) && !tree.IsAside(key) && !strings.HasSuffix(key, tree.StageEnding)
+			return !matches(m.Item.Skip, key) && !spare.IsAside(key) && !strings.HasSuffix(key, spare.StageEnding)
 		},
 		Take: func(value string) bool {
 			return value != complete && value != emptying && !matches(m.Item.Skip, value) && (len(m.Item.Include) == 0 || matches(m.Item.Include, value))

@@ -13,6 +13,7 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/item"
 	"movekit/internal/core/registry"
+	"movekit/internal/core/spare"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
@@ -35,7 +36,7 @@ func (m mover) State(_ context.Context, home, spare string, _ bool) (item.Presen
 }
 
 // derived matches the suffixes of spare keys.
-var derived = regexp.MustCompile(`^(( \(from [^\\]+\)|\.set-aside-\d{8}-\d{6})(-\d+)?|(\.[0-9A-Za-z_-]+)?` + regexp.QuoteMeta(tree.StageEnding) + `)$`)
+var derived = regexp.MustCompile(`^(( \(from [^\\]+\)|\.set-aside-\d{8}-\d{6})(-\d+)?|(\.[0-9A-Za-z_-]+)?` + regexp.QuoteMeta(spare.StageEnding) + `)$`)
 
 // acting matches keys in which Windows looks for things to do: a copy of a service or of a program to start, under another name
 // beside it, would be a second one.
@@ -76,7 +77,7 @@ func (m mover) Free(_ context.Context, home string, use item.Use) (string, error
 	if use == item.ForBeside {
 		return m.free(base(home) + " (from " + m.Run.Manifest.Old.Name + ")")
 	}
-	return m.free(base(home) + tree.AsideEnding(m.Run.Now()))
+	return m.free(base(home) + spare.AsideEnding(m.Run.Now()))
 }
 
 // free returns path, with a number if path is in use.

@@ -12,6 +12,7 @@ import (
 	"movekit/internal/core/filemeta"
 	"movekit/internal/core/item"
 	"movekit/internal/core/seal"
+	"movekit/internal/core/spare"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 )
@@ -99,7 +100,7 @@ func (n names) clearSides(from, to string) error {
 			err = os.Remove(side)
 		} else {
 			var aside string
-			if aside, err = tree.AsideName(to, n.Run.Now()); err == nil {
+			if aside, err = spare.Aside(to, n.Run.Now()); err == nil {
 				err = os.Rename(side, aside+side[len(to):])
 			}
 		}
@@ -131,7 +132,7 @@ func linkOrCopy(from, to string) error {
 	if err != nil {
 		return err
 	}
-	part := to + tree.StageEnding
+	part := to + spare.StageEnding
 	w, err := filemeta.Create(part, info.Mode().Perm())
 	if err != nil {
 		return err
