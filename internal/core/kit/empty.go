@@ -2,7 +2,6 @@ package kit
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -13,6 +12,7 @@ import (
 
 	"movekit/internal/core/bytejson"
 	"movekit/internal/core/digest"
+	"movekit/internal/core/erase"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/seal"
@@ -121,19 +121,19 @@ func Empty(ctx context.Context, dir string) error {
 			return err
 		}
 	}
-	e := emptying{ctx, dir}
-	if err := e.destroy(KeyFile); err != nil {
+	e := erase.In(ctx, dir)
+	if err := e.Destroy(KeyFile); err != nil {
 		return err
 	}
-	if err := e.removeAll(SealedDir); err != nil {
+	if err := e.Remove(SealedDir); err != nil {
 		return err
 	}
 	if c.Record == "" {
-		return e.finish(log)
+		return finish(dir, log)
 	}
 	// The journal is removed last, because it says that the rest must be removed.
 	for _, name := range []string{CardsDir, ReportDir, ChecksumsFile, ManifestFile, journal.HeadFile} {
-		if err := e.removeAll(name); err != nil {
+		if err := e.Remove(name); err != nil {
 			return err
 		}
 	}
@@ -141,93 +141,18 @@ func Empty(ctx context.Context, dir string) error {
 	if err := journal.WriteFile(filepath.Join(dir, ReadmeFile), []byte(text), 0o644); err != nil {
 		return fault.Wrap(fault.CannotPlace, err, "cannot write %s", ReadmeFile)
 	}
-	return e.removeAll(journal.File)
-}
-
-type emptying struct {
-	ctx context.Context
-	dir string
-}
-
-func (e emptying) stopped() error {
-	if err := e.ctx.Err(); err != nil {
-		return fault.Wrap(fault.Stopped, err, "emptying the kit was stopped")
-	}
-	return nil
-}
-
-// destroy overwrites a small file before removing it, and flushes both.
-func (e emptying) destroy(name string) error {
-	path := filepath.Join(e.dir, name)
-	info, err := os.Lstat(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err = errors.Join(err, e.stopped()); err != nil {
-		return err
-	}
-	if info.Mode().IsRegular() {
-		if err := overwrite(path, info.Size()); err != nil {
-			return fault.Wrap(fault.CannotPlace, err, "cannot destroy %s", path)
-		}
-	}
-	return e.remove(path)
-}
-
-func overwrite(path string, size int64) error {
-	f, err := os.OpenFile(path, os.O_WRONLY, 0)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	noise := make([]byte, size)
-	rand.Read(noise)
-	if _, err := f.Write(noise); err != nil {
-		return err
-	}
-	if err := f.Sync(); err != nil {
-		return err
-	}
-	return f.Close()
-}
-
-func (e emptying) remove(path string) error {
-	if err := e.stopped(); err != nil {
-		return err
-	}
-	err := os.Remove(path)
-	if err == nil {
-		err = seal.SyncDir(filepath.Dir(path))
-	}
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fault.Wrap(fault.CannotPlace, err, "cannot remove %s", path)
-	}
-	return nil
-}
-
-// removeAll removes a file, or a folder with its content.
-func (e emptying) removeAll(name string) error {
-	path := filepath.Join(e.dir, name)
-	if info, err := os.Lstat(path); err == nil && info.IsDir() { // never through a link
-		entries, _ := os.ReadDir(path)
-		for _, in := range entries {
-			if err := e.removeAll(filepath.Join(name, in.Name())); err != nil {
-				return err
-			}
-		}
-	}
-	return e.remove(path)
+	return e.Remove(journal.File)
 }
 
 // finish rewrites the remaining files so that they describe themselves.
-func (e emptying) finish(log *journal.Log) error {
-	k := &Kit{Dir: e.dir, Log: log}
+func finish(dir string, log *journal.Log) error {
+	k := &Kit{Dir: dir, Log: log}
 	var err error
-	if k.sums, err = readSums(e.dir); err != nil {
+	if k.sums, err = readSums(dir); err != nil {
 		k.sums = map[string]string{}
 	}
 	maps.DeleteFunc(k.sums, func(name, _ string) bool { return name == KeyFile || strings.HasPrefix(name, SealedDir+"/") })
-	if opened, err := Open(e.dir); err == nil {
+	if opened, err := Open(dir); err == nil {
 		k.Manifest = opened.Manifest
 	}
 	if err := k.write(ReadmeFile, []byte(closedReadme(k.Manifest))); err != nil {

@@ -14,6 +14,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"movekit/internal/core/bytejson"
+	"movekit/internal/core/erase"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/seal"
@@ -242,9 +243,9 @@ func (k *Kit) Dirs() []string {
 
 // EmptyMedium removes the files of a kit from a folder on which it continued.
 func EmptyMedium(ctx context.Context, dir string) error {
-	e := emptying{ctx, dir}
+	e := erase.In(ctx, dir)
 	for _, name := range []string{SealedDir, ChecksumsFile, ReadmeFile, MediumFile} {
-		if err := e.removeAll(name); err != nil {
+		if err := e.Remove(name); err != nil {
 			return err
 		}
 	}
