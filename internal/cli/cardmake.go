@@ -24,6 +24,7 @@ import (
 	"movekit/internal/core/probe"
 	"movekit/internal/core/run"
 	"movekit/internal/core/survey"
+	"movekit/internal/core/version"
 	"movekit/internal/core/wide"
 	"movekit/internal/table"
 )
@@ -216,13 +217,13 @@ func (g *guide) versionOf(d *draft.Draft, c machine.Computer) error {
 		d.Version = &card.Version{Source: source}
 	}
 	rules := []string{"exact", "same-minor", "same-major", "same-or-newer"}
-	rule, err := g.checked("Which version must the new computer have ("+strings.Join(rules, ", ")+")", string(cmp.Or(d.Version.Rule, card.SameMajor)), "same-major: 8.2 reads data of 8.1; same-minor: only another 8.2; same-or-newer: any later one.", func(text string) string {
+	rule, err := g.checked("Which version must the new computer have ("+strings.Join(rules, ", ")+")", string(cmp.Or(d.Version.Rule, version.SameMajor)), "same-major: 8.2 reads data of 8.1; same-minor: only another 8.2; same-or-newer: any later one.", func(text string) string {
 		if !slices.Contains(rules, text) {
 			return "Please enter one of " + strings.Join(rules, ", ") + "."
 		}
 		return ""
 	})
-	d.Version.Rule = card.Rule(rule)
+	d.Version.Rule = version.Rule(rule)
 	return err
 }
 

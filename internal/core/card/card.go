@@ -15,21 +15,11 @@ import (
 	"strings"
 
 	"movekit/internal/core/card/value"
+	"movekit/internal/core/version"
 )
 
 // Format is the version of the card format that this package reads.
 const Format = 1
-
-// Rule says which versions of an app can read the data of another version.
-type Rule string
-
-// The version rules.
-const (
-	Exact       Rule = "exact"         // the same version
-	SameMinor   Rule = "same-minor"    // the same first two numbers
-	SameMajor   Rule = "same-major"    // the same first number
-	SameOrNewer Rule = "same-or-newer" // the same version or a later one
-)
 
 // Card describes one application.
 type Card struct {
@@ -78,8 +68,8 @@ type Tried struct {
 // Version says how to read an app's version, and which version the new computer needs.
 type Version struct {
 	Source  `yaml:",inline"`
-	Rule    Rule    `yaml:"rule,omitempty" jsonschema:"enum=exact,enum=same-minor,enum=same-major,enum=same-or-newer" jsonschema_description:"Which version must be on the new computer. Default: same-major."`
-	Edition *Source `yaml:"edition,omitempty" jsonschema_description:"Where to read the app's edition, if it has several. It must be the same on both computers."`
+	Rule    version.Rule `yaml:"rule,omitempty" jsonschema:"enum=exact,enum=same-minor,enum=same-major,enum=same-or-newer" jsonschema_description:"Which version must be on the new computer. Default: same-major."`
+	Edition *Source      `yaml:"edition,omitempty" jsonschema_description:"Where to read the app's edition, if it has several. It must be the same on both computers."`
 }
 
 // Source says where to read a value: from a file, an executable, the registry, the package manager

@@ -9,6 +9,7 @@ import (
 
 	"movekit/examples"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/version"
 	"movekit/test/fatal"
 )
 
@@ -180,7 +181,7 @@ items:
 func TestCardWithEverySource(t *testing.T) {
 	c, err := Parse("x.yaml", []byte(wideCard))
 	fatal.If(t, err)
-	if c.Version.Rule != SameMajor || c.Version.Value != "Version" || c.Version.Edition.FileFormat() != "ini" || c.Items[3].From.FileFormat() != "json" {
+	if c.Version.Rule != version.SameMajor || c.Version.Value != "Version" || c.Version.Edition.FileFormat() != "ini" || c.Items[3].From.FileFormat() != "json" {
 		t.Errorf("%+v", c.Version)
 	}
 	if got := c.Commands(); len(got) != 2 || got[0][1] != "--version" || got[1][1] != "status" {

@@ -4,9 +4,9 @@ import (
 	"slices"
 	"strings"
 
-	"movekit/internal/core/card/value"
-
 	"github.com/invopop/jsonschema"
+
+	"movekit/internal/core/card/value"
 )
 
 // Kind is the kind of an item.

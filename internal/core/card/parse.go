@@ -26,6 +26,7 @@ import (
 
 	"movekit/internal/core/card/value"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/version"
 	"movekit/internal/core/yamltext"
 )
 
@@ -322,9 +323,9 @@ func (k *checker) card(c *Card) {
 			k.source("$.version.edition", v.Edition)
 		}
 		if v.Rule == "" {
-			v.Rule = SameMajor
+			v.Rule = version.SameMajor
 		}
-		oneOf(k, "$.version", "rule", v.Rule, Exact, SameMinor, SameMajor, SameOrNewer)
+		oneOf(k, "$.version", "rule", v.Rule, version.Exact, version.SameMinor, version.SameMajor, version.SameOrNewer)
 	}
 	if len(c.Items) == 0 {
 		k.fail("$.items", "at least one item", `the field "items" is missing`)

@@ -13,6 +13,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/version"
 	"movekit/internal/core/wide"
 	"movekit/test/fatal"
 	"movekit/test/lay"
@@ -76,7 +77,7 @@ func TestDraft(t *testing.T) {
 	if !slices.Equal(items, want) {
 		t.Errorf("items %q", items)
 	}
-	if c.Title != "Tide" || c.Version == nil || c.Version.File.Any != "/opt/tide/version.txt" || c.Version.Rule != card.SameMajor {
+	if c.Title != "Tide" || c.Version == nil || c.Version.File.Any != "/opt/tide/version.txt" || c.Version.Rule != version.SameMajor {
 		t.Errorf("version %+v", c.Version)
 	}
 	folder := c.Item("tide")

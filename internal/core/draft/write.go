@@ -7,6 +7,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/machine"
+	"movekit/internal/core/version"
 )
 
 // YAML returns the draft as a card, with comments for the person who completes it. check is the
@@ -26,7 +27,7 @@ func (d *Draft) YAML(check string) ([]byte, error) {
 		above["version"] = []string{"No version was found. Use one of:", "version:", `  exe: '%PROGRAMFILES%\...\app.exe'   # or file and pattern, registry and value, package`, "  rule: same-major"}
 	} else {
 		if d.Version.Rule == "" {
-			d.Version.Rule = card.SameMajor
+			d.Version.Rule = version.SameMajor
 		}
 		if d.VersionHere != "" {
 			above["version"] = []string{"It is " + d.VersionHere + " here."}

@@ -11,9 +11,6 @@ import (
 	"testing"
 	"time"
 
-	"movekit/test/lay"
-	"movekit/test/office"
-
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/holder"
@@ -22,6 +19,8 @@ import (
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/test/lay"
+	"movekit/test/office"
 )
 
 const seatCard = `items: [{name: data, kind: file, path: /srv/data}]

@@ -13,9 +13,6 @@ import (
 	"testing"
 	"time"
 
-	"movekit/test/lay"
-	"movekit/test/office"
-
 	"filippo.io/age"
 
 	"movekit/internal/core/fault"
@@ -26,6 +23,8 @@ import (
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/test/fatal"
+	"movekit/test/lay"
+	"movekit/test/office"
 )
 
 const ruledCard = `vendor: Mole Head Software

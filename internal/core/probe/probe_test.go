@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/goccy/go-yaml"
+
 	"movekit/internal/core/card"
 	"movekit/internal/core/card/value"
 	"movekit/internal/core/fault"
@@ -16,8 +18,6 @@ import (
 	"movekit/test/fatal"
 	"movekit/test/hivetest"
 	"movekit/test/lay"
-
-	"github.com/goccy/go-yaml"
 )
 
 func computer(t *testing.T, system string, files map[string]string) machine.Computer {

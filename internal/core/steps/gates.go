@@ -9,7 +9,6 @@ import (
 
 	"github.com/dustin/go-humanize"
 
-	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/licence"
@@ -111,7 +110,7 @@ type PlaceFacts struct {
 // VersionFacts describes the app's version on both computers, and the versions that its licences
 // cover.
 type VersionFacts struct {
-	Rule       card.Rule // "" if the card has none
+	Rule       version.Rule // "" if the card has none
 	OldVersion string
 	NewVersion string
 	NewSeen    time.Time // when a run on the new computer saw that version; zero if this run did

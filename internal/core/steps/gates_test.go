@@ -6,9 +6,9 @@ import (
 	"testing"
 	"time"
 
-	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/licence"
+	"movekit/internal/core/version"
 	"movekit/test/fatal"
 )
 
@@ -106,13 +106,15 @@ var gateCases = []struct {
 	{"destination-ready", onNew, Unpack, "", func(f *Facts) {}},
 	{"version-rule", onNew, Unpack, "", func(f *Facts) { f.Version.OldVersion, f.Version.NewVersion = "3", "9" }},
 	{"version-rule", onNew, Unpack, "and it was not run: hoist --version", func(f *Facts) {
-		f.Version.Rule, f.Version.OldVersion, f.Version.Withheld = card.Exact, "3", []string{"hoist", "--version"}
+		f.Version.Rule, f.Version.OldVersion, f.Version.Withheld = version.Exact, "3", []string{"hoist", "--version"}
 	}},
-	{"version-rule", onNew, Unpack, "Hoistbook is not installed here; version 3 is needed", func(f *Facts) { f.Version.Rule, f.Version.OldVersion = card.Exact, "3" }},
-	{"version-rule", onNew, Unpack, "on OLD is unknown; version 3 is here", func(f *Facts) { f.Version.Rule, f.Version.NewVersion = card.Exact, "3" }},
-	{"version-rule", onNew, Unpack, "had version 3.1, but version 3.2 is here", func(f *Facts) { f.Version.Rule, f.Version.OldVersion, f.Version.NewVersion = card.Exact, "3.1", "3.2" }},
+	{"version-rule", onNew, Unpack, "Hoistbook is not installed here; version 3 is needed", func(f *Facts) { f.Version.Rule, f.Version.OldVersion = version.Exact, "3" }},
+	{"version-rule", onNew, Unpack, "on OLD is unknown; version 3 is here", func(f *Facts) { f.Version.Rule, f.Version.NewVersion = version.Exact, "3" }},
+	{"version-rule", onNew, Unpack, "had version 3.1, but version 3.2 is here", func(f *Facts) {
+		f.Version.Rule, f.Version.OldVersion, f.Version.NewVersion = version.Exact, "3.1", "3.2"
+	}},
 	{"version-rule", onNew, Unpack, "", func(f *Facts) {
-		f.Version.Rule, f.Version.OldVersion, f.Version.NewVersion, f.Version.Withheld = card.Exact, "3.1", "3.1", []string{"hoist"}
+		f.Version.Rule, f.Version.OldVersion, f.Version.NewVersion, f.Version.Withheld = version.Exact, "3.1", "3.1", []string{"hoist"}
 	}},
 	{"same-edition", onNew, Unpack, `had the edition "Port", but "Pier" is here`, func(f *Facts) { f.Version.OldEdition, f.Version.NewEdition = "Port", "Pier" }},
 	{"same-edition", onNew, Unpack, "", func(f *Facts) { f.Version.OldEdition, f.Version.NewEdition = "Port", "port" }},

@@ -5,8 +5,17 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+)
 
-	"movekit/internal/core/card"
+// Rule says which versions of an app can read the data of another version.
+type Rule string
+
+// The version rules.
+const (
+	Exact       Rule = "exact"         // the same version
+	SameMinor   Rule = "same-minor"    // the same first two numbers
+	SameMajor   Rule = "same-major"    // the same first number
+	SameOrNewer Rule = "same-or-newer" // the same version or a later one
 )
 
 // part is a number of a version and the letters after it.
@@ -95,17 +104,17 @@ func Compare(a, b string) int {
 
 // Allows reports whether version new can read the data of version old. A version without a number
 // is never allowed.
-func Allows(rule card.Rule, old, new string) bool {
+func Allows(rule Rule, old, new string) bool {
 	o, n := split(old), split(new)
 	if len(o) == 0 || len(n) == 0 {
 		return false
 	}
 	switch rule {
-	case card.Exact:
+	case Exact:
 		return Compare(old, new) == 0
-	case card.SameMinor:
+	case SameMinor:
 		return o[0].n == n[0].n && at(o, 1).n == at(n, 1).n
-	case card.SameOrNewer:
+	case SameOrNewer:
 		return Compare(old, new) <= 0
 	}
 	return o[0].n == n[0].n

@@ -2,22 +2,20 @@ package version
 
 import (
 	"testing"
-
-	"movekit/internal/core/card"
 )
 
 func TestRules(t *testing.T) {
 	for _, c := range []struct {
-		rule     card.Rule
+		rule     Rule
 		old, new string
 		want     bool
 	}{
-		{card.SameMajor, "8.2.1", "8.9", true}, {card.SameMajor, "8.2", "9.0", false}, {card.SameMajor, "v14", "14.1", true},
-		{card.SameMinor, "8_2", "8.2.7", true}, {card.SameMinor, "3.07.1.9", "3.7", true}, {card.SameMinor, "8.2", "8.3", false},
-		{card.SameMinor, "6.11b", "6.11", true}, {card.SameOrNewer, "6.11b", "6.12", true}, {card.SameOrNewer, "6.11b", "6.11", false},
-		{card.SameOrNewer, "6.11", "6.9", false}, {card.SameOrNewer, "6.11", "6.11", true}, {card.SameOrNewer, "2.0 beta", "2.0", true},
-		{card.Exact, "8.2.1", "8.2.1", true}, {card.Exact, "8.2.1", "8.2.10", false}, {card.Exact, "v14", "14.0", true}, {card.Exact, "8.2", "8.2b", false},
-		{card.SameMajor, "", "8", false}, {card.SameMajor, "8", "unknown", false}, {card.SameMajor, "99999999999999999999", "1", false},
+		{SameMajor, "8.2.1", "8.9", true}, {SameMajor, "8.2", "9.0", false}, {SameMajor, "v14", "14.1", true},
+		{SameMinor, "8_2", "8.2.7", true}, {SameMinor, "3.07.1.9", "3.7", true}, {SameMinor, "8.2", "8.3", false},
+		{SameMinor, "6.11b", "6.11", true}, {SameOrNewer, "6.11b", "6.12", true}, {SameOrNewer, "6.11b", "6.11", false},
+		{SameOrNewer, "6.11", "6.9", false}, {SameOrNewer, "6.11", "6.11", true}, {SameOrNewer, "2.0 beta", "2.0", true},
+		{Exact, "8.2.1", "8.2.1", true}, {Exact, "8.2.1", "8.2.10", false}, {Exact, "v14", "14.0", true}, {Exact, "8.2", "8.2b", false},
+		{SameMajor, "", "8", false}, {SameMajor, "8", "unknown", false}, {SameMajor, "99999999999999999999", "1", false},
 	} {
 		if got := Allows(c.rule, c.old, c.new); got != c.want {
 			t.Errorf("%s: %q to %q gives %v", c.rule, c.old, c.new, got)

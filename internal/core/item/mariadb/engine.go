@@ -1,3 +1,6 @@
+// Package mariadb moves databases of MariaDB (10.3 and newer) and MySQL (8 and newer). Schema and
+// rows are sealed as one SQL text, which the server's own client can load. Every row is one line of
+// literals. The fingerprint is computed from these lines.
 package mariadb
 
 import (
@@ -9,6 +12,7 @@ import (
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
+	"movekit/internal/core/item/mariadb/client"
 	"movekit/internal/core/item/mariadb/schema"
 	"movekit/internal/core/item/mariadb/sqltext"
 	"movekit/internal/core/item/served"
@@ -16,6 +20,20 @@ import (
 
 // New returns the parts for databases on MariaDB and MySQL servers.
 var New = served.New[*schema.Sealed](Engine{}, served.KindOf{InUse: true})
+
+// conn is one connection to a server.
+type conn struct {
+	*client.Conn
+	pinned bool // it is in the transaction of a snapshot
+}
+
+func connect(ctx context.Context, s served.Server) (*conn, error) {
+	c, err := client.Connect(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	return &conn{Conn: c}, nil
+}
 
 // Engine is the MariaDB and MySQL engine.
 type Engine struct{}
@@ -63,15 +81,15 @@ func (s *session) on(ctx context.Context, database string, use func(*conn) error
 		}
 	}
 	c := s.kept
-	c.server = s.server.On(database)
+	c.Server = s.server.On(database)
 	if database != "" {
-		err = c.run(ctx, "USE "+sqltext.Quoted(database))
+		err = c.Run(ctx, "USE "+sqltext.Quoted(database))
 	}
 	if err == nil {
 		err = use(c)
 	}
 	if err == nil {
-		err = c.run(ctx, "ROLLBACK")
+		err = c.Run(ctx, "ROLLBACK")
 	}
 	if err != nil {
 		s.Close()
@@ -82,7 +100,7 @@ func (s *session) on(ctx context.Context, database string, use func(*conn) error
 // Close closes the connection.
 func (s *session) Close() {
 	if s.kept != nil {
-		s.kept.close()
+		s.kept.Close()
 		s.kept = nil
 	}
 }
@@ -99,7 +117,7 @@ func (s *session) Look(ctx context.Context, database string) (l *served.Look, er
 // Ask returns the whole number that a query returns. It prevents the query from changing anything.
 func (s *session) Ask(ctx context.Context, database, query string) (n int64, err error) {
 	err = s.on(ctx, database, func(c *conn) (err error) {
-		if err := c.run(ctx, "START TRANSACTION READ ONLY"); err != nil {
+		if err := c.Run(ctx, "START TRANSACTION READ ONLY"); err != nil {
 			return err
 		}
 		n, err = c.number(ctx, query)
@@ -158,7 +176,7 @@ func (s *session) Exists(ctx context.Context, database string) (there bool, err 
 // Folder returns the server's data folder.
 func (s *session) Folder(ctx context.Context, _ string) (folder string, err error) {
 	err = s.on(ctx, "", func(c *conn) error {
-		row, err := c.one(ctx, "SELECT @@datadir")
+		row, err := c.One(ctx, "SELECT @@datadir")
 		folder = strings.Join(row, "")
 		return err
 	})
@@ -217,7 +235,7 @@ func (s *session) Drop(ctx context.Context, database string) error {
 		if err := c.recover(ctx); err != nil {
 			return err
 		}
-		return c.run(ctx, "DROP DATABASE "+sqltext.Quoted(database))
+		return c.Run(ctx, "DROP DATABASE "+sqltext.Quoted(database))
 	})
 }
 

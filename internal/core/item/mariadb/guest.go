@@ -11,6 +11,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/mariadb/client"
 	"movekit/internal/core/item/mariadb/schema"
 	"movekit/internal/core/item/mariadb/sqltext"
 	"movekit/internal/core/item/served"
@@ -35,19 +36,19 @@ func (c *conn) newGuest(ctx context.Context, databases ...string) (*guest, error
 		return g, err
 	}
 	for _, host := range g.hosts {
-		if err := c.run(ctx, fmt.Sprintf("CREATE USER %s@%s IDENTIFIED BY %s", sqltext.Literal(g.name), sqltext.Literal(host), sqltext.Literal(password))); err != nil {
+		if err := c.Run(ctx, fmt.Sprintf("CREATE USER %s@%s IDENTIFIED BY %s", sqltext.Literal(g.name), sqltext.Literal(host), sqltext.Literal(password))); err != nil {
 			g.close(ctx)
 			return nil, err
 		}
 		for _, d := range databases { // a name in GRANT is a pattern
 			pattern := strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`).Replace(d)
-			if err := c.run(ctx, fmt.Sprintf("GRANT ALL PRIVILEGES ON %s.* TO %s@%s", sqltext.Quoted(pattern), sqltext.Literal(g.name), sqltext.Literal(host))); err != nil {
+			if err := c.Run(ctx, fmt.Sprintf("GRANT ALL PRIVILEGES ON %s.* TO %s@%s", sqltext.Quoted(pattern), sqltext.Literal(g.name), sqltext.Literal(host))); err != nil {
 				g.close(ctx)
 				return nil, err
 			}
 		}
 	}
-	s := c.server
+	s := c.Server
 	s.User, s.Password, s.Database = g.name, password, ""
 	var err error
 	if g.conn, err = connect(ctx, s); err != nil {
@@ -63,7 +64,7 @@ var everywhere = regexp.MustCompile(`^GRANT (.+) ON \*\.\* TO `)
 // rights returns whether the login has rights on all databases or on the server, and whether it can
 // create an account and give it rights.
 func (c *conn) rights(ctx context.Context) (all, gives bool, err error) {
-	grants, err := c.column(ctx, "SHOW GRANTS")
+	grants, err := c.Column(ctx, "SHOW GRANTS")
 	for _, g := range grants {
 		what := everywhere.FindStringSubmatch(g)
 		if what == nil || what[1] == "USAGE" {
@@ -78,9 +79,9 @@ func (c *conn) rights(ctx context.Context) (all, gives bool, err error) {
 // login returns the server with the guest's login, or with the user's if there is no guest.
 func (g *guest) login() served.Server {
 	if g.conn == nil {
-		return g.admin.server
+		return g.admin.Server
 	}
-	return g.conn.server
+	return g.conn.Server
 }
 
 // on returns the connection of the guest, or the user's if there is no guest.
@@ -94,11 +95,11 @@ func (g *guest) on() *conn {
 // close removes the account.
 func (g *guest) close(ctx context.Context) error {
 	if g.conn != nil {
-		g.conn.close()
+		g.conn.Close()
 	}
 	ctx = context.WithoutCancel(ctx)
 	for _, host := range g.hosts {
-		if err := g.admin.run(ctx, fmt.Sprintf("DROP USER IF EXISTS %s@%s", sqltext.Literal(g.name), sqltext.Literal(host))); err != nil && fault.KindOf(err) != fault.ServerLogin {
+		if err := g.admin.Run(ctx, fmt.Sprintf("DROP USER IF EXISTS %s@%s", sqltext.Literal(g.name), sqltext.Literal(host))); err != nil && fault.KindOf(err) != fault.ServerLogin {
 			return err
 		}
 	}
@@ -115,35 +116,35 @@ func (g *guest) provable(ctx context.Context, d *schema.Sealed, stage, try strin
 	}
 	drop := "DROP DATABASE IF EXISTS " + sqltext.Quoted(try)
 	defer func() {
-		if gone := c.run(context.WithoutCancel(ctx), append([]string{drop, "USE " + sqltext.Quoted(stage)}, settings...)...); err == nil {
+		if gone := c.Run(context.WithoutCancel(ctx), append([]string{drop, "USE " + sqltext.Quoted(stage)}, client.Settings...)...); err == nil {
 			err = gone
 		}
 	}()
-	if err := c.run(ctx, drop, d.Create(try)); err != nil {
+	if err := c.Run(ctx, drop, d.Create(try)); err != nil {
 		return nil, nil, err
 	}
 	if err := c.emptyTables(ctx, d, stage, try); err != nil {
 		return nil, nil, err
 	}
-	if err := c.run(ctx, "USE "+sqltext.Quoted(try)); err != nil {
+	if err := c.Run(ctx, "USE "+sqltext.Quoted(try)); err != nil {
 		return nil, nil, err
 	}
 	for _, o := range d.Defined {
 		create := o.Create("", d.Database, try)
 		if o.Sort == "EVENT" {
-			create = sqltext.Swapped(create, o.Mode, on, off)
+			create = sqltext.Swapped(create, o.Mode, schema.On, schema.Off)
 		}
 		if o.Sort == "EVENT" {
 			c.inPast(ctx)
 		}
-		if err := c.run(ctx, o.Session()...); err != nil {
+		if err := c.Run(ctx, o.Session()...); err != nil {
 			return nil, nil, err
 		}
-		raw := refused(create)
+		raw := client.Refused(create)
 		if raw == nil {
 			_, raw = c.ExecContext(ctx, create)
 		}
-		err := explain(c.server, raw)
+		err := client.Explain(c.Server, raw)
 		var server *mysql.MySQLError
 		switch {
 		case raw == nil, errors.As(raw, &server) && server.Number == needsSuper && !library.MatchString(create):

@@ -6,12 +6,12 @@ import (
 	"io"
 	"strings"
 
-	"movekit/internal/core/item/mariadb/schema"
-	"movekit/internal/core/item/mariadb/sqltext"
-
 	"golang.org/x/sync/errgroup"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/mariadb/client"
+	"movekit/internal/core/item/mariadb/schema"
+	"movekit/internal/core/item/mariadb/sqltext"
 	"movekit/internal/core/item/served"
 )
 
@@ -72,9 +72,9 @@ func read(ctx context.Context, rows io.Reader, used <-chan []byte, filled chan<-
 		done := make(chan struct{})
 		err = send(statement{table: table, long: func(c *conn) (err error) {
 			defer close(done)
-			sorts, err := c.sorts(ctx, c.server, table)
+			sorts, err := c.sorts(ctx, c.Server, table)
 			if err == nil {
-				last, err = l.Insert(head, sorts, func(sql string) error { return c.run(ctx, sql) })
+				last, err = l.Insert(head, sorts, func(sql string) error { return c.Run(ctx, sql) })
 			}
 			return err
 		}})
@@ -117,8 +117,8 @@ func fill(ctx context.Context, s served.Server, filled <-chan statement, used ch
 	if err != nil {
 		return err
 	}
-	defer c.close()
-	if err := c.run(ctx, "SET autocommit = 0"); err != nil {
+	defer c.Close()
+	if err := c.Run(ctx, "SET autocommit = 0"); err != nil {
 		return err
 	}
 	table := ""
@@ -126,7 +126,7 @@ func fill(ctx context.Context, s served.Server, filled <-chan statement, used ch
 		if table == "" {
 			return nil
 		}
-		if err := c.run(ctx, "COMMIT"); err != nil {
+		if err := c.Run(ctx, "COMMIT"); err != nil {
 			return err
 		}
 		full <- table
@@ -149,7 +149,7 @@ func fill(ctx context.Context, s served.Server, filled <-chan statement, used ch
 			used <- st.sql
 		}
 		if err != nil {
-			err = explain(s, err)
+			err = client.Explain(s, err)
 			return fault.Wrap(fault.KindOf(err), err, "the rows of the table %s cannot be loaded", table)
 		}
 	}
@@ -165,7 +165,7 @@ func addKeys(ctx context.Context, s served.Server, d *schema.Sealed, full <-chan
 	if err != nil {
 		return err
 	}
-	defer c.close()
+	defer c.Close()
 	left := map[string]string{}
 	for _, m := range d.Make {
 		if len(m.Keys) > 0 {
@@ -178,7 +178,7 @@ func addKeys(ctx context.Context, s served.Server, d *schema.Sealed, full <-chan
 		if sql == "" {
 			return nil
 		}
-		return c.run(ctx, sql)
+		return c.Run(ctx, sql)
 	}
 	for table := range full {
 		if err := add(table); err != nil {

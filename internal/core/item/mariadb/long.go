@@ -11,11 +11,10 @@ import (
 	"strconv"
 	"strings"
 
-	"movekit/internal/core/item/mariadb/schema"
-	"movekit/internal/core/item/mariadb/sqltext"
-
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/mariadb/schema"
+	"movekit/internal/core/item/mariadb/sqltext"
 	"movekit/internal/core/item/served"
 )
 
@@ -38,17 +37,9 @@ func (c *conn) longKeys(ctx context.Context, t *schema.Table) (where string, key
 		if i < 0 {
 			return "", nil, nil // a generated column: read the rows as a whole
 		}
-		reads := t.Cols[i].Read()
-		value := "quote(" + reads + ")"
-		switch t.Cols[i].Sort {
-		case sqltext.Binary:
-			value = "concat('x\\'', hex(" + reads + "), '\\'')"
-		case sqltext.Float, sqltext.Bits:
-			value = reads
-		}
-		conditions = append(conditions, "concat("+sqltext.Literal(reads+" = ")+", "+value+")")
+		conditions = append(conditions, t.Cols[i].Condition())
 	}
-	keys, err = c.column(ctx, fmt.Sprintf("SELECT concat_ws(' AND ', %s) FROM %s WHERE %s > %d", strings.Join(conditions, ", "), sqltext.Quoted(t.Name), size, sqltext.LongRow))
+	keys, err = c.Column(ctx, fmt.Sprintf("SELECT concat_ws(' AND ', %s) FROM %s WHERE %s > %d", strings.Join(conditions, ", "), sqltext.Quoted(t.Name), size, sqltext.LongRow))
 	if len(keys) > 0 {
 		where = fmt.Sprintf(" WHERE %s <= %d", size, sqltext.LongRow)
 	}
@@ -65,7 +56,7 @@ func (c *conn) long(ctx context.Context, t *schema.Table, key string, w io.Write
 		_, err := w.Write(b)
 		return err
 	}
-	if found, err := c.one(ctx, "SELECT count(*) FROM "+sqltext.Quoted(t.Name)+" WHERE "+key); err != nil || found[0] != "1" {
+	if found, err := c.One(ctx, "SELECT count(*) FROM "+sqltext.Quoted(t.Name)+" WHERE "+key); err != nil || found[0] != "1" {
 		return digest.Sum{}, 0, cmp.Or(err, error(fault.New(fault.Internal, "%s rows of the table %s have the key of a long row (%s)", strings.Join(found, ""), t.Name, key)))
 	}
 	var buf []byte
@@ -83,7 +74,7 @@ func (c *conn) long(ctx context.Context, t *schema.Table, key string, w io.Write
 			}
 			continue
 		}
-		err := c.raw(ctx, "SELECT "+col.Read()+" FROM "+sqltext.Quoted(t.Name)+" WHERE "+key, func(cells []driver.Value) (err error) {
+		err := c.Each(ctx, "SELECT "+col.Read()+" FROM "+sqltext.Quoted(t.Name)+" WHERE "+key, func(cells []driver.Value) (err error) {
 			if buf, err = sqltext.AppendRow(buf[:0], []sqltext.Column{col}, cells); err != nil {
 				return err
 			}
@@ -100,11 +91,11 @@ func (c *conn) long(ctx context.Context, t *schema.Table, key string, w io.Write
 // longCell writes one cell piece by piece, from a session variable. Without the variable the server
 // would read and convert the whole cell for each piece.
 func (c *conn) longCell(ctx context.Context, t *schema.Table, col sqltext.Column, key string, put func([]byte) error) error {
-	if err := c.run(ctx, "SELECT CAST("+sqltext.Quoted(col.Name)+" AS BINARY) INTO @movekit_cell FROM "+sqltext.Quoted(t.Name)+" WHERE "+key); err != nil {
+	if err := c.Run(ctx, "SELECT CAST("+sqltext.Quoted(col.Name)+" AS BINARY) INTO @movekit_cell FROM "+sqltext.Quoted(t.Name)+" WHERE "+key); err != nil {
 		return err
 	}
-	defer c.run(context.WithoutCancel(ctx), "SET @movekit_cell = NULL") //nolint:errcheck // the session ends soon
-	size, err := c.one(ctx, "SELECT coalesce(length(@movekit_cell), -1)")
+	defer c.Run(context.WithoutCancel(ctx), "SET @movekit_cell = NULL") //nolint:errcheck // the session ends soon
+	size, err := c.One(ctx, "SELECT coalesce(length(@movekit_cell), -1)")
 	if err != nil {
 		return err
 	}
@@ -121,7 +112,7 @@ func (c *conn) longCell(ctx context.Context, t *schema.Table, col sqltext.Column
 	}
 	var buf []byte
 	for at := int64(1); at <= n; at += sqltext.Piece {
-		err := c.raw(ctx, fmt.Sprintf("SELECT substring(@movekit_cell, %d, %d)", at, sqltext.Piece), func(cells []driver.Value) error {
+		err := c.Each(ctx, fmt.Sprintf("SELECT substring(@movekit_cell, %d, %d)", at, sqltext.Piece), func(cells []driver.Value) error {
 			v, _ := cells[0].([]byte)
 			if col.Sort == sqltext.Binary {
 				buf = hex.AppendEncode(buf[:0], v)
@@ -139,7 +130,7 @@ func (c *conn) longCell(ctx context.Context, t *schema.Table, col sqltext.Column
 
 // sorts returns how to write the cells of a table's columns.
 func (c *conn) sorts(ctx context.Context, s served.Server, name string) (map[string]sqltext.Sort, error) {
-	cols, err := c.table(ctx, "SELECT column_name, data_type, coalesce(character_set_name, '') FROM information_schema.columns WHERE table_schema = ? AND table_name = ?", s.Database, name)
+	cols, err := c.Table(ctx, "SELECT column_name, data_type, coalesce(character_set_name, '') FROM information_schema.columns WHERE table_schema = ? AND table_name = ?", s.Database, name)
 	out := map[string]sqltext.Sort{}
 	for _, col := range cols {
 		out[col[0]] = sqltext.ColumnOf(col[0], col[1], col[2]).Sort

@@ -15,55 +15,9 @@ import (
 	"movekit/internal/core/item/served"
 )
 
-// version is a server's vendor and version, such as MariaDB 10.11.6.
-type version struct {
-	name string
-	num  [3]int
-}
-
-func (v version) String() string {
-	return fmt.Sprintf("%s %d.%d.%d", v.name, v.num[0], v.num[1], v.num[2])
-}
-
-// takes reports whether a server with this version can load a database of an old one: it must have
-// the same vendor and at least the same series.
-func (v version) takes(old version) bool {
-	return v.name == old.name && (v.num[0] > old.num[0] || v.num[0] == old.num[0] && v.num[1] >= old.num[1])
-}
-
-// parseVersion parses a server's own version text, or the result of String.
-func parseVersion(text string) version {
-	v := version{name: "MySQL"}
-	text = strings.TrimPrefix(text, "MySQL ")
-	if strings.Contains(strings.ToLower(text), "mariadb") {
-		v.name = "MariaDB"
-		text = strings.TrimPrefix(strings.TrimPrefix(text, "MariaDB "), "5.5.5-")
-	}
-	for i, part := range strings.SplitN(text, ".", 3) {
-		digits := strings.IndexFunc(part, func(r rune) bool { return r < '0' || r > '9' })
-		if digits < 0 {
-			digits = len(part)
-		}
-		v.num[i], _ = strconv.Atoi(part[:digits])
-	}
-	return v
-}
-
-func (c *conn) version(ctx context.Context) (version, error) {
-	row, err := c.one(ctx, "SELECT version()")
-	if err != nil {
-		return version{}, err
-	}
-	v := parseVersion(row[0])
-	if v.name == "MySQL" && v.num[0] < 8 || v.name == "MariaDB" && (v.num[0] < 10 || v.num[0] == 10 && v.num[1] < 3) {
-		return v, fault.New(fault.ServerRefused, "the server of %s is %s; MariaDB 10.3, MySQL 8 or newer is needed", c.server.Address(), v)
-	}
-	return v, nil
-}
-
 // look inspects the database.
 func (c *conn) look(ctx context.Context) (*served.Look, error) {
-	v, err := c.version(ctx)
+	v, err := c.Version(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -71,18 +25,18 @@ func (c *conn) look(ctx context.Context) (*served.Look, error) {
 		return nil, err
 	}
 	l := &served.Look{Engine: v.String()}
-	sums, err := c.one(ctx, "SELECT coalesce(sum(data_length + index_length), 0), count(*), coalesce(max(update_time), '') FROM information_schema.tables WHERE table_schema = database() AND table_type <> 'VIEW'")
+	sums, err := c.One(ctx, "SELECT coalesce(sum(data_length + index_length), 0), count(*), coalesce(max(update_time), '') FROM information_schema.tables WHERE table_schema = database() AND table_type <> 'VIEW'")
 	if err != nil {
 		return nil, err
 	}
 	l.Bytes, _ = strconv.ParseInt(sums[0], 10, 64)
 	l.Tables, _ = strconv.ParseInt(sums[1], 10, 64)
-	if l.Sessions, err = c.column(ctx, "SELECT DISTINCT concat('a program as ', user, ' from ', substring_index(host, ':', 1)) FROM information_schema.processlist WHERE db = database() AND id <> connection_id() ORDER BY 1 LIMIT 20"); err != nil {
+	if l.Sessions, err = c.Column(ctx, "SELECT DISTINCT concat('a program as ', user, ' from ', substring_index(host, ':', 1)) FROM information_schema.processlist WHERE db = database() AND id <> connection_id() ORDER BY 1 LIMIT 20"); err != nil {
 		return nil, err
 	}
 	// The server does not record the last change of a database. The log position changes with every
 	// change.
-	lsn, err := c.one(ctx, "SHOW GLOBAL STATUS WHERE Variable_name IN ('Innodb_lsn_current', 'Innodb_redo_log_current_lsn')")
+	lsn, err := c.One(ctx, "SHOW GLOBAL STATUS WHERE Variable_name IN ('Innodb_lsn_current', 'Innodb_redo_log_current_lsn')")
 	if err != nil {
 		return nil, err
 	}
@@ -97,7 +51,7 @@ func (c *conn) look(ctx context.Context) (*served.Look, error) {
 	if l.Left, err = c.unsupported(ctx); err != nil {
 		return nil, err
 	}
-	views, err := c.column(ctx, "SELECT table_name FROM information_schema.views WHERE table_schema = database()")
+	views, err := c.Column(ctx, "SELECT table_name FROM information_schema.views WHERE table_schema = database()")
 	for _, v := range views {
 		var broken bool
 		if broken, err = c.broken(ctx, v); err != nil {
@@ -113,7 +67,7 @@ func (c *conn) look(ctx context.Context) (*served.Look, error) {
 // defined returns a digest of views, routines, triggers and events, whose changes the storage
 // engine does not count.
 func (c *conn) defined(ctx context.Context) (string, error) {
-	rows, err := c.table(ctx, `SELECT 'routine', routine_name, routine_type, concat_ws('|', last_altered, definer, sql_mode, routine_comment, md5(routine_definition)) FROM information_schema.routines WHERE routine_schema = database()
+	rows, err := c.Table(ctx, `SELECT 'routine', routine_name, routine_type, concat_ws('|', last_altered, definer, sql_mode, routine_comment, md5(routine_definition)) FROM information_schema.routines WHERE routine_schema = database()
 		UNION ALL SELECT 'trigger', trigger_name, action_order, concat_ws('|', created, definer, sql_mode, md5(action_statement)) FROM information_schema.triggers WHERE trigger_schema = database()
 		UNION ALL SELECT 'event', event_name, status, concat_ws('|', last_altered, definer, sql_mode, md5(event_definition)) FROM information_schema.events WHERE event_schema = database()
 		UNION ALL SELECT 'view', table_name, security_type, concat_ws('|', definer, md5(view_definition)) FROM information_schema.views WHERE table_schema = database()
@@ -127,7 +81,7 @@ func (c *conn) defined(ctx context.Context) (string, error) {
 
 // unsupported lists content of the database that cannot be moved.
 func (c *conn) unsupported(ctx context.Context) ([]string, error) {
-	return c.column(ctx, `SELECT concat('row history of ', table_name, ': only its current rows are moved') FROM information_schema.tables WHERE table_schema = database() AND table_type = 'SYSTEM VERSIONED'
+	return c.Column(ctx, `SELECT concat('row history of ', table_name, ': only its current rows are moved') FROM information_schema.tables WHERE table_schema = database() AND table_type = 'SYSTEM VERSIONED'
 		UNION ALL SELECT concat('rows of ', table_name, ': stored on another server, or only in memory') FROM information_schema.tables WHERE table_schema = database() AND engine IN ('FEDERATED', 'CONNECT', 'SPIDER', 'BLACKHOLE')
 		UNION ALL SELECT concat('data folder of ', table_name, ': the data goes to the default folder') FROM information_schema.tables WHERE table_schema = database() AND create_options LIKE '%DATA DIRECTORY%'
 		ORDER BY 1 LIMIT 20`)
@@ -146,7 +100,7 @@ func (c *conn) number(ctx context.Context, query string) (int64, error) {
 	asked := fmt.Sprintf("/*M! SET STATEMENT max_statement_time=%d FOR */ SELECT /*+ MAX_EXECUTION_TIME(%d) */ * FROM (\n%s\n) movekit",
 		int(dbprint.QueryTime.Seconds()), dbprint.QueryTime.Milliseconds(), strings.TrimRight(strings.TrimSpace(query), ";"))
 	return dbprint.Limited(ctx, query, func(ctx context.Context) (int64, error) {
-		rows, err := c.table(ctx, asked)
+		rows, err := c.Table(ctx, asked)
 		if err != nil {
 			return 0, err
 		}
@@ -157,7 +111,7 @@ func (c *conn) number(ctx context.Context, query string) (int64, error) {
 // checkViews returns an error if a name is a view that calls a function of the database, which could do
 // anything. The server writes such calls with a quoted name.
 func (c *conn) checkViews(ctx context.Context, names []string) error {
-	views, err := c.table(ctx, "SELECT table_name, view_definition FROM information_schema.views WHERE table_schema = database()")
+	views, err := c.Table(ctx, "SELECT table_name, view_definition FROM information_schema.views WHERE table_schema = database()")
 	if err != nil {
 		return err
 	}

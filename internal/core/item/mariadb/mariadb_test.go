@@ -18,6 +18,7 @@ import (
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/mariadb/client"
 	"movekit/internal/core/item/mariadb/schema"
 	"movekit/internal/core/item/served"
 	"movekit/internal/dbserver"
@@ -406,7 +407,7 @@ CREATE PACKAGE BODY pack AS FUNCTION one RETURN int AS BEGIN RETURN (SELECT coun
 DELIMITER ;
 SET sql_mode = ''; SET timestamp = 1; CREATE EVENT once ON SCHEDULE AT '2020-01-01 00:00:00' DO DELETE FROM entry WHERE id < 0; CREATE EVENT past ON SCHEDULE EVERY 1 DAY STARTS '2019-01-01 00:00:00' ENDS '2020-01-01 00:00:00' DISABLE DO SET @x = 2; SET timestamp = DEFAULT; CREATE EVENT sleeping ON SCHEDULE EVERY 1 DAY DISABLE DO SET @x = 'ENABLE';`
 	stops, count := 0, 0
-	defer func() { refused = func(string) error { return nil } }()
+	defer func() { client.Refused = func(string) error { return nil } }()
 	dbcases.SQL(t, now, "mysql", "DROP DATABASE IF EXISTS inway; CREATE DATABASE inway CHARACTER SET utf8mb4 COMMENT 'it''s'; CREATE OR REPLACE USER 'boss'@'%'")
 	dbcases.SQL(t, now, "inway", theirs)
 	before := dumped(t, "inway")
@@ -414,7 +415,7 @@ SET sql_mode = ''; SET timestamp = 1; CREATE EVENT once ON SCHEDULE AT '2020-01-
 		for stop, step := dbcases.Every(6); ; stop += step {
 			refuse := func(at int) {
 				count = 0
-				refused = func(sql string) error {
+				client.Refused = func(sql string) error {
 					if strings.HasPrefix(sql, "SET ") || strings.HasPrefix(sql, "USE ") {
 						return nil // changes nothing: as the next one
 					}
@@ -427,7 +428,7 @@ SET sql_mode = ''; SET timestamp = 1; CREATE EVENT once ON SCHEDULE AT '2020-01-
 			// The next run completes an interrupted one. In between everything exists.
 			whole := func(name, other string) {
 				t.Helper()
-				refused = func(string) error { return nil }
+				client.Refused = func(string) error { return nil }
 				s := Engine{}.Open(to, nil).(*session)
 				defer s.Close()
 				if there, err := s.Exists(t.Context(), other); err != nil || there {
@@ -463,7 +464,7 @@ SET sql_mode = ''; SET timestamp = 1; CREATE EVENT once ON SCHEDULE AT '2020-01-
 					t.Fatalf("stopped at %d, and then: %v", stop, again)
 				}
 			}
-			refused = func(string) error { return nil }
+			client.Refused = func(string) error { return nil }
 			if got := dbcases.SQL(t, now, "inway_aside", "SELECT count(*) FROM named; SELECT count(*) FROM z_first; CALL whole(); SELECT group_concat(trigger_name ORDER BY action_order) FROM information_schema.triggers WHERE trigger_schema = 'inway_aside' AND event_object_table = 'entry' AND action_timing = 'BEFORE'; SELECT group_concat(status) FROM information_schema.events WHERE event_schema = 'inway_aside'"); got != "2\n1\ninway.account\t2\nfirst,entry_in,second\nDISABLED,DISABLED,DISABLED,DISABLED" {
 				t.Fatalf("set aside: %s", got)
 			}
@@ -473,7 +474,7 @@ SET sql_mode = ''; SET timestamp = 1; CREATE EVENT once ON SCHEDULE AT '2020-01-
 			refuse(stop)
 			errPut := dbcases.InPlace(t.Context(), o, "inway", p.Stage, "inway_aside")
 			reachedPut := count
-			refused = func(string) error { return nil }
+			client.Refused = func(string) error { return nil }
 			if errPut != nil {
 				_, err := o.Stage(t.Context(), d, p)
 				fatal.If(t, err)
@@ -492,7 +493,7 @@ SET sql_mode = ''; SET timestamp = 1; CREATE EVENT once ON SCHEDULE AT '2020-01-
 			refuse(stop)
 			errBack := o.Rename(t.Context(), "inway_aside", "inway", served.InService)
 			reachedBack := count
-			refused = func(string) error { return nil }
+			client.Refused = func(string) error { return nil }
 			if errBack != nil {
 				again := o.Resume(t.Context(), "inway_aside", "inway")
 				if there, err := o.Exists(t.Context(), "inway_aside"); err != nil {
@@ -596,7 +597,7 @@ func TestOneMoment(t *testing.T) {
 		c, err := connect(ctx, s)
 		n := 0
 		for ; err == nil && ctx.Err() == nil; n++ {
-			err = c.run(ctx, "BEGIN", fmt.Sprintf("INSERT INTO a VALUES (%d)", n), fmt.Sprintf("INSERT INTO b VALUES (%d)", n), "COMMIT", fmt.Sprintf("INSERT INTO log VALUES (%d)", n))
+			err = c.Run(ctx, "BEGIN", fmt.Sprintf("INSERT INTO a VALUES (%d)", n), fmt.Sprintf("INSERT INTO b VALUES (%d)", n), "COMMIT", fmt.Sprintf("INSERT INTO log VALUES (%d)", n))
 		}
 		ended <- n
 	}()
@@ -623,7 +624,7 @@ func TestChangedWhileRead(t *testing.T) {
 	fatal.If(t, err)
 	let, err := c.snapshot(t.Context())
 	fatal.If(t, err)
-	done := func() { let(); c.close() }
+	done := func() { let(); c.Close() }
 	dropped := make(chan error)
 	go func() {
 		_, err := old.SQL("changing", "DROP TABLE z")
@@ -671,8 +672,8 @@ func TestVersions(t *testing.T) {
 		{"10.11.6-MariaDB-1:10.11.6+maria~deb12", "MariaDB 10.11.19", true}, {"11.4.2-MariaDB", "MariaDB 10.3.39", true}, {"10.5.1-MariaDB", "MariaDB 10.11.6", false},
 		{"8.0.36", "MySQL 8.0.30", true}, {"8.4.0-log", "MySQL 8.0.30", true}, {"8.0.36", "MariaDB 10.3.1", false}, {"5.5.5-10.6.1-MariaDB", "MariaDB 10.6.0", true},
 	} {
-		if got := parseVersion(c.here).takes(parseVersion(c.old)); got != c.takes {
-			t.Errorf("%s takes %s: %v", parseVersion(c.here), c.old, got)
+		if got := client.ParseVersion(c.here).Takes(client.ParseVersion(c.old)); got != c.takes {
+			t.Errorf("%s takes %s: %v", client.ParseVersion(c.here), c.old, got)
 		}
 	}
 }

@@ -9,24 +9,24 @@ import (
 	"strconv"
 	"strings"
 
+	"movekit/internal/core/fault"
+	"movekit/internal/core/item/mariadb/client"
 	"movekit/internal/core/item/mariadb/schema"
 	"movekit/internal/core/item/mariadb/sqltext"
-
-	"movekit/internal/core/fault"
 	"movekit/internal/core/item/served"
 )
 
 // lacks returns the requirements of a sealed database that the new server does not meet.
 func (c *conn) lacks(ctx context.Context, d *schema.Sealed) ([]string, error) {
-	v, err := c.version(ctx)
+	v, err := c.Version(ctx)
 	if err != nil {
 		return nil, err
 	}
 	var out []string
-	if !v.takes(parseVersion(d.Engine)) {
+	if !v.Takes(client.ParseVersion(d.Engine)) {
 		out = append(out, fmt.Sprintf("the server here is %s, but the old one was %s: the new server must have the same vendor and at least the same version", v, d.Engine))
 	}
-	have, err := c.column(ctx, "SELECT concat('storage engine ', engine) FROM information_schema.engines WHERE support IN ('YES', 'DEFAULT') UNION SELECT concat('collation ', collation_name) FROM information_schema.collations")
+	have, err := c.Column(ctx, "SELECT concat('storage engine ', engine) FROM information_schema.engines WHERE support IN ('YES', 'DEFAULT') UNION SELECT concat('collation ', collation_name) FROM information_schema.collations")
 	if err != nil {
 		return nil, err
 	}
@@ -35,7 +35,7 @@ func (c *conn) lacks(ctx context.Context, d *schema.Sealed) ([]string, error) {
 			out = append(out, "the "+n+" is not on the server here")
 		}
 	}
-	limits, err := c.one(ctx, "SELECT @@max_allowed_packet")
+	limits, err := c.One(ctx, "SELECT @@max_allowed_packet")
 	if err != nil {
 		return nil, err
 	}
@@ -57,7 +57,7 @@ func (c *conn) lacks(ctx context.Context, d *schema.Sealed) ([]string, error) {
 // refuses returns which definitions the server will not accept, from tests in the session and its
 // settings.
 func (c *conn) refuses(ctx context.Context, d *schema.Sealed) (out []string, err error) {
-	facts, err := c.one(ctx, "SELECT @@lower_case_table_names, @@log_bin AND NOT @@log_bin_trust_function_creators, (SELECT count(*) FROM information_schema.user_privileges WHERE grantee = concat(quote(substring_index(current_user(), '@', 1)), '@', quote(substring_index(current_user(), '@', -1))) AND privilege_type IN ('SUPER', 'SET USER', 'SET_USER_ID')), (SELECT count(*) FROM information_schema.user_privileges WHERE grantee = concat(quote(substring_index(current_user(), '@', 1)), '@', quote(substring_index(current_user(), '@', -1))) AND privilege_type = 'CREATE')")
+	facts, err := c.One(ctx, "SELECT @@lower_case_table_names, @@log_bin AND NOT @@log_bin_trust_function_creators, (SELECT count(*) FROM information_schema.user_privileges WHERE grantee = concat(quote(substring_index(current_user(), '@', 1)), '@', quote(substring_index(current_user(), '@', -1))) AND privilege_type IN ('SUPER', 'SET USER', 'SET_USER_ID')), (SELECT count(*) FROM information_schema.user_privileges WHERE grantee = concat(quote(substring_index(current_user(), '@', 1)), '@', quote(substring_index(current_user(), '@', -1))) AND privilege_type = 'CREATE')")
 	if err != nil {
 		return nil, err
 	}
@@ -84,7 +84,7 @@ func (c *conn) refuses(ctx context.Context, d *schema.Sealed) (out []string, err
 	for _, o := range d.Defined {
 		if !modes[o.Mode] {
 			modes[o.Mode] = true
-			if err := c.run(ctx, o.Session()[0]); fault.KindOf(err) == fault.ServerRefused {
+			if err := c.Run(ctx, o.Session()[0]); fault.KindOf(err) == fault.ServerRefused {
 				out = append(out, fmt.Sprintf("the %s %s was created with the sql_mode %s, which the server here does not support", strings.ToLower(o.Sort), o.Name, o.Mode))
 			} else if err != nil {
 				return nil, err
@@ -104,7 +104,7 @@ func (c *conn) refuses(ctx context.Context, d *schema.Sealed) (out []string, err
 	if others != "" {
 		out = append(out, "only an administrator (SET USER or SUPER) can create objects that run as "+others+": log in as an administrator")
 	}
-	return out, c.run(ctx, settings...)
+	return out, c.Run(ctx, client.Settings...)
 }
 
 // determined matches the keywords of a function that returns the same result each time.
@@ -117,7 +117,7 @@ func (c *conn) stage(ctx context.Context, d *schema.Sealed, p served.Loading) (n
 		return nil, err
 	}
 	drop := "DROP DATABASE IF EXISTS " + sqltext.Quoted(p.Stage)
-	if err := c.run(ctx, drop); err != nil {
+	if err := c.Run(ctx, drop); err != nil {
 		return nil, err
 	}
 	try := Engine{}.Named(p.Stage, "_try")
@@ -128,10 +128,10 @@ func (c *conn) stage(ctx context.Context, d *schema.Sealed, p served.Loading) (n
 	defer func() {
 		err = cmp.Or(err, g.close(ctx))
 		if err != nil {
-			c.run(context.WithoutCancel(ctx), drop) //nolint:errcheck // the next run drops it
+			c.Run(context.WithoutCancel(ctx), drop) //nolint:errcheck // the next run drops it
 		}
 	}()
-	if err := g.on().run(ctx, d.Create(p.Stage), "USE "+sqltext.Quoted(p.Stage)); err != nil {
+	if err := g.on().Run(ctx, d.Create(p.Stage), "USE "+sqltext.Quoted(p.Stage)); err != nil {
 		return nil, err
 	}
 	for _, m := range d.Make {
@@ -142,7 +142,7 @@ func (c *conn) stage(ctx context.Context, d *schema.Sealed, p served.Loading) (n
 	if err := load(ctx, g.login().On(p.Stage), d, p); err != nil {
 		return nil, err
 	}
-	if err := g.on().run(ctx, schema.Links(d)...); err != nil {
+	if err := g.on().Run(ctx, schema.Links(d)...); err != nil {
 		return nil, err
 	}
 	missing, err := c.missing(ctx, d)
@@ -164,11 +164,11 @@ func (c *conn) stage(ctx context.Context, d *schema.Sealed, p served.Loading) (n
 
 // make creates a table or a sequence, before the rows are loaded.
 func (c *conn) make(ctx context.Context, m schema.Make) error {
-	if err := c.run(ctx, m.SQL); err != nil {
+	if err := c.Run(ctx, m.SQL); err != nil {
 		return fault.Wrap(fault.KindOf(err), err, "the table %s cannot be created", m.Name)
 	}
 	if m.After != "" {
-		if _, err := c.table(ctx, m.After); err != nil {
+		if _, err := c.Table(ctx, m.After); err != nil {
 			return err
 		}
 	}
@@ -182,7 +182,7 @@ func (c *conn) missing(ctx context.Context, d *schema.Sealed) (out []string, err
 			continue
 		}
 		user, host, _ := strings.Cut(o.Definer, "@")
-		there, err := c.column(ctx, "SELECT 1 FROM mysql.user WHERE user = ? AND (host = ? OR ? = '')", sqltext.Unquoted(user), sqltext.Unquoted(host), host)
+		there, err := c.Column(ctx, "SELECT 1 FROM mysql.user WHERE user = ? AND (host = ? OR ? = '')", sqltext.Unquoted(user), sqltext.Unquoted(host), host)
 		if err != nil {
 			return nil, err
 		}
@@ -214,7 +214,7 @@ func (c *conn) notes(ctx context.Context, d *schema.Sealed, mine bool) (out []st
 		}
 	}
 	for _, u := range d.Users {
-		have, err := c.column(ctx, "SELECT 1 FROM mysql.user WHERE concat(quote(user), if(host = '', '', concat('@', quote(host)))) = ?", u.Name)
+		have, err := c.Column(ctx, "SELECT 1 FROM mysql.user WHERE concat(quote(user), if(host = '', '', concat('@', quote(host)))) = ?", u.Name)
 		if err != nil {
 			return nil, err
 		}

@@ -9,13 +9,12 @@ import (
 	"slices"
 	"strings"
 
-	"movekit/internal/core/item/mariadb/schema"
-	"movekit/internal/core/item/mariadb/sqltext"
-
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/mariadb/schema"
+	"movekit/internal/core/item/mariadb/sqltext"
 )
 
 // tablesKept limits how many tables one transaction holds, because adding a table takes longer the
@@ -31,7 +30,7 @@ func (c *conn) snapshot(ctx context.Context) (func(), error) {
 	let := func() {
 		c.pinned = false
 		for _, k := range keepers {
-			k.close()
+			k.Close()
 		}
 	}
 	fail := func(err error) (func(), error) {
@@ -39,12 +38,12 @@ func (c *conn) snapshot(ctx context.Context) (func(), error) {
 		return nil, err
 	}
 	keep := func(statements ...string) error {
-		k, err := connect(ctx, c.server)
+		k, err := connect(ctx, c.Server)
 		if err != nil {
 			return err
 		}
 		keepers = append(keepers, k)
-		return k.run(ctx, statements...)
+		return k.Run(ctx, statements...)
 	}
 	tables, err := c.locked(ctx)
 	if err != nil {
@@ -56,45 +55,33 @@ func (c *conn) snapshot(ctx context.Context) (func(), error) {
 		}
 	}
 	const all = "SELECT table_name FROM information_schema.tables WHERE table_schema = database() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED') ORDER BY 1"
-	names, err := c.column(ctx, all)
+	names, err := c.Column(ctx, all)
 	if err != nil {
 		return fail(err)
 	}
 	begin := []string{"SET TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"}
 	if len(names) <= tablesKept {
-		err = c.run(ctx, append(begin, use(names)...)...)
+		err = c.Run(ctx, append(begin, sqltext.Locks(names)...)...)
 	} else {
 		for kept := range slices.Chunk(names, tablesKept) {
-			if err := keep(append([]string{"START TRANSACTION READ ONLY"}, use(kept)...)...); err != nil {
+			if err := keep(append([]string{"START TRANSACTION READ ONLY"}, sqltext.Locks(kept)...)...); err != nil {
 				return fail(err)
 			}
 		}
-		err = c.run(ctx, append(begin, "SAVEPOINT movekit")...)
+		err = c.Run(ctx, append(begin, "SAVEPOINT movekit")...)
 		c.pinned = true
 	}
 	if err != nil {
 		return fail(err)
 	}
-	now, err := c.column(ctx, all)
+	now, err := c.Column(ctx, all)
 	if err == nil && !slices.Equal(names, now) {
-		err = fault.New(fault.Changed, "tables of %s were created or dropped while it was about to be read", c.server.Address())
+		err = fault.New(fault.Changed, "tables of %s were created or dropped while it was about to be read", c.Server.Address())
 	}
 	if err != nil {
 		return fail(err)
 	}
 	return let, nil
-}
-
-// use returns statements that take metadata locks without reading rows.
-func use(tables []string) (statements []string) {
-	for some := range slices.Chunk(tables, 50) { // a statement may read 61 tables
-		var from []string
-		for _, name := range some {
-			from = append(from, sqltext.Quoted(name))
-		}
-		statements = append(statements, "SELECT 1 FROM "+strings.Join(from, ", ")+" LIMIT 0")
-	}
-	return statements
 }
 
 // release releases the tables that the transaction of a snapshot has used. Other connections still
@@ -103,7 +90,7 @@ func (c *conn) release(ctx context.Context) error {
 	if !c.pinned {
 		return nil
 	}
-	return c.run(ctx, "ROLLBACK TO SAVEPOINT movekit")
+	return c.Run(ctx, "ROLLBACK TO SAVEPOINT movekit")
 }
 
 // take reads a whole database, and writes it to w, if not nil.
@@ -112,7 +99,7 @@ func (c *conn) take(ctx context.Context, d *schema.Sealed, counts []card.Count, 
 		return err
 	}
 	if w != nil {
-		schema.WriteTables(w, c.server.Database, d)
+		schema.WriteTables(w, c.Server.Database, d)
 	}
 	for _, m := range d.Make {
 		if m.Table == nil {
@@ -190,7 +177,7 @@ func (c *conn) rows(ctx context.Context, t *schema.Table, d *schema.Sealed, w *b
 		after(h, n)
 	}
 	if len(keys) > 0 { // otherwise one query read everything
-		there, err := c.one(ctx, "SELECT count(*) FROM "+sqltext.Quoted(t.Name))
+		there, err := c.One(ctx, "SELECT count(*) FROM "+sqltext.Quoted(t.Name))
 		if err != nil {
 			return err
 		}
@@ -215,7 +202,7 @@ func (c *conn) each(ctx context.Context, t *schema.Table, where string, each fun
 		reads = []string{"1"} // only generated columns: read just the number of rows
 	}
 	var line []byte
-	return c.raw(ctx, "SELECT "+strings.Join(reads, ",")+" FROM "+sqltext.Quoted(t.Name)+where, func(cells []driver.Value) (err error) {
+	return c.Each(ctx, "SELECT "+strings.Join(reads, ",")+" FROM "+sqltext.Quoted(t.Name)+where, func(cells []driver.Value) (err error) {
 		if line, err = sqltext.AppendRow(line[:0], t.Cols, cells[:len(t.Cols)]); err != nil {
 			return err
 		}

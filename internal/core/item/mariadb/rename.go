@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"unicode"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/mariadb/client"
 	"movekit/internal/core/item/mariadb/schema"
 	"movekit/internal/core/item/mariadb/sqltext"
 	"movekit/internal/core/item/served"
@@ -51,17 +51,17 @@ func (c *conn) exists(ctx context.Context, database string) (bool, error) {
 }
 
 func (c *conn) unmark(ctx context.Context, m move) error {
-	return c.run(ctx, "DROP TABLE "+sqltext.Quoted(m.to)+"."+mark)
+	return c.Run(ctx, "DROP TABLE "+sqltext.Quoted(m.to)+"."+mark)
 }
 
 func (c *conn) has(ctx context.Context, database string) (bool, error) {
-	n, err := c.column(ctx, "SELECT 1 FROM information_schema.schemata WHERE schema_name = ?", database)
+	n, err := c.Column(ctx, "SELECT 1 FROM information_schema.schemata WHERE schema_name = ?", database)
 	return len(n) > 0, err
 }
 
 // hasObjects reports whether a database exists and is not empty.
 func (c *conn) hasObjects(ctx context.Context, database string) (bool, error) {
-	n, err := c.column(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = ? UNION SELECT 1 FROM information_schema.routines WHERE routine_schema = ? UNION SELECT 1 FROM information_schema.events WHERE event_schema = ? LIMIT 1", database, database, database)
+	n, err := c.Column(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = ? UNION SELECT 1 FROM information_schema.routines WHERE routine_schema = ? UNION SELECT 1 FROM information_schema.events WHERE event_schema = ? LIMIT 1", database, database, database)
 	return len(n) > 0, err
 }
 
@@ -74,12 +74,12 @@ type move struct {
 
 // moves returns the renames that interrupted runs left behind.
 func (c *conn) moves(ctx context.Context) (out []move, err error) {
-	all, err := c.column(ctx, "SELECT table_schema FROM information_schema.tables WHERE table_name = ?", mark)
+	all, err := c.Column(ctx, "SELECT table_schema FROM information_schema.tables WHERE table_name = ?", mark)
 	if err != nil {
 		return nil, err
 	}
 	for _, to := range all {
-		row, err := c.one(ctx, "SELECT origin, triggers FROM "+sqltext.Quoted(to)+"."+mark)
+		row, err := c.One(ctx, "SELECT origin, triggers FROM "+sqltext.Quoted(to)+"."+mark)
 		if err != nil {
 			return nil, err
 		}
@@ -101,7 +101,7 @@ func (c *conn) moves(ctx context.Context) (out []move, err error) {
 func (c *conn) whole(ctx context.Context) error {
 	moves, err := c.moves(ctx)
 	for _, m := range moves {
-		if !m.done && (m.from == c.server.Database || m.to == c.server.Database) {
+		if !m.done && (m.from == c.Server.Database || m.to == c.Server.Database) {
 			return fault.New(fault.Changed, "a rename of the database %s to %s was interrupted, so that neither is complete: run the interrupted command again, which undoes the rename", m.from, m.to)
 		}
 	}
@@ -138,10 +138,10 @@ func (c *conn) rename(ctx context.Context, from, to string, proven bool, as serv
 		return err
 	}
 	if there {
-		return fault.New(fault.Changed, "the database %s already exists on the server of %s", to, c.server.Address())
+		return fault.New(fault.Changed, "the database %s already exists on the server of %s", to, c.Server.Address())
 	}
 	d := &schema.Sealed{}
-	if err := c.run(ctx, "USE "+sqltext.Quoted(from)); err != nil {
+	if err := c.Run(ctx, "USE "+sqltext.Quoted(from)); err != nil {
 		return err
 	}
 	if err := c.charset(ctx, d); err != nil {
@@ -170,7 +170,7 @@ func (c *conn) rename(ctx context.Context, from, to string, proven bool, as serv
 		}
 		return fault.Wrap(fault.KindOf(err), err, "the database %s cannot be renamed", from)
 	}
-	if err := c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(from)); err != nil {
+	if err := c.Run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(from)); err != nil {
 		return err
 	}
 	return c.unmark(ctx, m)
@@ -184,7 +184,7 @@ func (c *conn) moveAll(ctx context.Context, m move, d *schema.Sealed, rest bool)
 		return fault.Wrap(fault.Internal, err, "cannot write the triggers")
 	}
 	// The marker is created in one statement, so that it always has its row.
-	if err := c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(m.to), d.Create(m.to),
+	if err := c.Run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(m.to), d.Create(m.to),
 		fmt.Sprintf("CREATE TABLE %s.%s (origin text, triggers longtext) CHARACTER SET utf8mb4 SELECT %s AS origin, %s AS triggers", sqltext.Quoted(m.to), mark, sqltext.Literal(m.from), sqltext.Literal(string(triggers)))); err != nil {
 		return err
 	}
@@ -221,12 +221,12 @@ func (c *conn) moveBack(ctx context.Context, m move) error {
 			return err
 		}
 	}
-	return c.run(ctx, "DROP DATABASE "+sqltext.Quoted(m.to))
+	return c.Run(ctx, "DROP DATABASE "+sqltext.Quoted(m.to))
 }
 
 // triggers returns the names of a database's triggers.
 func (c *conn) triggers(ctx context.Context, database string) ([]string, error) {
-	return c.column(ctx, "SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = ?", database)
+	return c.Column(ctx, "SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = ?", database)
 }
 
 func (c *conn) dropTriggers(ctx context.Context, database string) error {
@@ -235,7 +235,7 @@ func (c *conn) dropTriggers(ctx context.Context, database string) error {
 		return err
 	}
 	for _, name := range names {
-		if err := c.run(ctx, "DROP TRIGGER IF EXISTS "+sqltext.Quoted(database)+"."+sqltext.Quoted(name)); err != nil {
+		if err := c.Run(ctx, "DROP TRIGGER IF EXISTS "+sqltext.Quoted(database)+"."+sqltext.Quoted(name)); err != nil {
 			return err
 		}
 	}
@@ -250,11 +250,11 @@ const tablesAtOnce = 100
 // own. Sequences that are default values are created again instead, because a default has the name of its
 // database, and a table cannot be used without its sequences.
 func (c *conn) moveTables(ctx context.Context, from, to string) error {
-	all, err := c.table(ctx, "SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ? AND table_type <> 'VIEW'", from)
+	all, err := c.Table(ctx, "SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ? AND table_type <> 'VIEW'", from)
 	if err != nil {
 		return err
 	}
-	defaults, err := c.table(ctx, "SELECT table_name, column_name, column_default FROM information_schema.columns WHERE table_schema = ? AND instr(column_default, ?) > 0", from, sqltext.Quoted(from)+".")
+	defaults, err := c.Table(ctx, "SELECT table_name, column_name, column_default FROM information_schema.columns WHERE table_schema = ? AND instr(column_default, ?) > 0", from, sqltext.Quoted(from)+".")
 	if err != nil {
 		return err
 	}
@@ -275,31 +275,31 @@ func (c *conn) moveTables(ctx context.Context, from, to string) error {
 		}
 	}
 	for _, d := range defaults {
-		if err := c.run(ctx, fmt.Sprintf("ALTER TABLE %s.%s ALTER COLUMN %s SET DEFAULT (%s)", sqltext.Quoted(from), sqltext.Quoted(d[0]), sqltext.Quoted(d[1]), sqltext.Requalified(d[2], "", from, to))); err != nil {
+		if err := c.Run(ctx, fmt.Sprintf("ALTER TABLE %s.%s ALTER COLUMN %s SET DEFAULT (%s)", sqltext.Quoted(from), sqltext.Quoted(d[0]), sqltext.Quoted(d[1]), sqltext.Requalified(d[2], "", from, to))); err != nil {
 			return err
 		}
 	}
 	for some := range slices.Chunk(pairs, tablesAtOnce) {
-		if err := c.run(ctx, "RENAME TABLE "+strings.Join(some, ", ")); err != nil {
+		if err := c.Run(ctx, "RENAME TABLE "+strings.Join(some, ", ")); err != nil {
 			return err
 		}
 	}
-	return c.run(ctx, drop...)
+	return c.Run(ctx, drop...)
 }
 
 // copySequence creates a sequence of one database in another, with its value.
 func (c *conn) copySequence(ctx context.Context, name, from, to string) error {
 	old, now := sqltext.Quoted(from)+"."+sqltext.Quoted(name), sqltext.Quoted(to)+"."+sqltext.Quoted(name)
-	made, err := c.one(ctx, "SHOW CREATE SEQUENCE "+old)
+	made, err := c.One(ctx, "SHOW CREATE SEQUENCE "+old)
 	if err != nil {
 		return err
 	}
-	value, err := c.one(ctx, "SELECT next_not_cached_value, cycle_count FROM "+old)
+	value, err := c.One(ctx, "SELECT next_not_cached_value, cycle_count FROM "+old)
 	if err != nil {
 		return err
 	}
 	options := strings.TrimPrefix(made[1], "CREATE SEQUENCE "+sqltext.Quoted(name))
-	return c.run(ctx, "CREATE SEQUENCE IF NOT EXISTS "+now+options, fmt.Sprintf("SELECT SETVAL(%s, %s, 0, %s)", now, value[0], value[1]))
+	return c.Run(ctx, "CREATE SEQUENCE IF NOT EXISTS "+now+options, fmt.Sprintf("SELECT SETVAL(%s, %s, 0, %s)", now, value[0], value[1]))
 }
 
 // tryDefinitions creates all definitions of a database in another database with empty tables, and then drops
@@ -310,11 +310,11 @@ func (c *conn) tryDefinitions(ctx context.Context, d *schema.Sealed, from string
 	}
 	try := Engine{}.Named(from, "_movekit_try")
 	defer func() {
-		if gone := c.run(context.WithoutCancel(ctx), "DROP DATABASE IF EXISTS "+sqltext.Quoted(try)); err == nil {
+		if gone := c.Run(context.WithoutCancel(ctx), "DROP DATABASE IF EXISTS "+sqltext.Quoted(try)); err == nil {
 			err = gone
 		}
 	}()
-	if err := c.run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(try), d.Create(try)); err != nil {
+	if err := c.Run(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quoted(try), d.Create(try)); err != nil {
 		return err
 	}
 	if err := c.emptyTables(ctx, d, from, try); err != nil {
@@ -327,9 +327,9 @@ func (c *conn) tryDefinitions(ctx context.Context, d *schema.Sealed, from string
 func (c *conn) emptyTables(ctx context.Context, d *schema.Sealed, from, try string) error {
 	named := map[string]bool{}
 	for _, o := range d.Defined {
-		names(o.SQL, named)
+		sqltext.Words(o.SQL, named)
 	}
-	tables, err := c.table(ctx, "SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ? AND table_type <> 'VIEW'", from)
+	tables, err := c.Table(ctx, "SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ? AND table_type <> 'VIEW'", from)
 	if err != nil {
 		return err
 	}
@@ -342,42 +342,26 @@ func (c *conn) emptyTables(ctx context.Context, d *schema.Sealed, from, try stri
 		if t[1] == "SEQUENCE" {
 			sql = fmt.Sprintf("CREATE SEQUENCE %s.%s", sqltext.Quoted(try), name)
 		}
-		if err := c.run(ctx, sql); err != nil {
+		if err := c.Run(ctx, sql); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// names adds every text in a definition that could be the name of a table, in lower case: words, and what is between quotes of
-// names. It does not find names that contain such a quote.
-func names(sql string, to map[string]bool) {
-	sql = strings.ToLower(sql)
-	for word := range strings.FieldsFuncSeq(sql, func(r rune) bool {
-		return r < 0x80 && r != '_' && r != '$' && !unicode.IsLetter(r) && !unicode.IsDigit(r)
-	}) {
-		to[word] = true
-	}
-	for _, quote := range []string{"`", "\""} {
-		for text := range strings.SplitSeq(sql, quote) {
-			to[text] = true
-		}
-	}
-}
-
 // define creates objects of one database in another, each in a session like its original one. With
 // rest, events are created disabled.
 func (c *conn) define(ctx context.Context, all []schema.Object, from, to string, rest bool) (err error) {
-	if err := c.run(ctx, "USE "+sqltext.Quoted(to)); err != nil {
+	if err := c.Run(ctx, "USE "+sqltext.Quoted(to)); err != nil {
 		return err
 	}
-	if i := slices.IndexFunc(all, func(o schema.Object) bool { return o.Sort == "EVENT" && enabled(o) }); rest && i >= 0 {
-		if err := c.run(ctx, "CREATE TABLE IF NOT EXISTS "+atRest+" (name varchar(64)) CHARACTER SET utf8mb4"); err != nil {
+	if i := slices.IndexFunc(all, func(o schema.Object) bool { return o.Sort == "EVENT" && o.Enabled() }); rest && i >= 0 {
+		if err := c.Run(ctx, "CREATE TABLE IF NOT EXISTS "+atRest+" (name varchar(64)) CHARACTER SET utf8mb4"); err != nil {
 			return err
 		}
 	}
 	defer func() {
-		if back := c.run(context.WithoutCancel(ctx), settings...); err == nil {
+		if back := c.Run(context.WithoutCancel(ctx), client.Settings...); err == nil {
 			err = back
 		}
 	}()
@@ -385,20 +369,20 @@ func (c *conn) define(ctx context.Context, all []schema.Object, from, to string,
 		what := strings.ToLower(o.Sort) + " " + o.Name
 		create := o.Create(o.Definer, from, to)
 		if o.Sort == "EVENT" {
-			if rest && enabled(o) {
-				if err := c.run(ctx, "INSERT INTO "+atRest+" VALUES ("+sqltext.Literal(o.Name)+")"); err != nil {
+			if rest && o.Enabled() {
+				if err := c.Run(ctx, "INSERT INTO "+atRest+" VALUES ("+sqltext.Literal(o.Name)+")"); err != nil {
 					return err
 				}
-				create = sqltext.Swapped(create, o.Mode, on, off)
+				create = sqltext.Swapped(create, o.Mode, schema.On, schema.Off)
 			}
 		}
 		if o.Sort == "EVENT" {
 			c.inPast(ctx)
 		}
-		if err := c.run(ctx, o.Session()...); err != nil {
+		if err := c.Run(ctx, o.Session()...); err != nil {
 			return fault.Wrap(fault.KindOf(err), err, "the %s was created with session settings that this server does not support", what)
 		}
-		if err := c.run(ctx, create); err != nil {
+		if err := c.Run(ctx, create); err != nil {
 			return fault.Wrap(fault.KindOf(err), err, "the %s cannot be created", what)
 		}
 	}
@@ -411,24 +395,11 @@ func (c *conn) inPast(ctx context.Context) {
 	c.ExecContext(ctx, "SET timestamp = 1") //nolint:errcheck // as above
 }
 
-// on and off are the server's words for an enabled and a disabled event, at the start of its
-// definition.
-const (
-	on  = "PRESERVE ENABLE"
-	off = "PRESERVE DISABLE"
-)
-
-func enabled(o schema.Object) bool {
-	code := sqltext.Code(o.SQL, o.Mode)
-	i, j := strings.Index(code, on), strings.Index(code, off)
-	return i >= 0 && (j < 0 || i < j)
-}
-
 // enabledEvents returns the events of a database at rest that were enabled before.
 func (c *conn) enabledEvents(ctx context.Context, database string) ([]string, error) {
-	there, err := c.column(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = ? AND table_name = ?", database, atRest)
+	there, err := c.Column(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = ? AND table_name = ?", database, atRest)
 	if err != nil || len(there) == 0 {
 		return nil, err
 	}
-	return c.column(ctx, "SELECT name FROM "+sqltext.Quoted(database)+"."+atRest)
+	return c.Column(ctx, "SELECT name FROM "+sqltext.Quoted(database)+"."+atRest)
 }

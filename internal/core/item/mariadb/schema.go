@@ -10,16 +10,16 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
-	"movekit/internal/core/item/mariadb/schema"
-	"movekit/internal/core/item/mariadb/sqltext"
-
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/mariadb/client"
+	"movekit/internal/core/item/mariadb/schema"
+	"movekit/internal/core/item/mariadb/sqltext"
 )
 
 // schema reads the schema into the facts and the fingerprint.
 func (c *conn) schema(ctx context.Context, d *schema.Sealed) error {
-	v, err := c.version(ctx)
+	v, err := c.Version(ctx)
 	if err != nil {
 		return err
 	}
@@ -42,12 +42,12 @@ func (c *conn) schema(ctx context.Context, d *schema.Sealed) error {
 
 // charset reads the database's default character set.
 func (c *conn) charset(ctx context.Context, d *schema.Sealed) error {
-	base, err := c.one(ctx, "SELECT default_character_set_name, default_collation_name, schema_name FROM information_schema.schemata WHERE schema_name = database()")
+	base, err := c.One(ctx, "SELECT default_character_set_name, default_collation_name, schema_name FROM information_schema.schemata WHERE schema_name = database()")
 	if err != nil {
 		return err
 	}
 	d.Charset, d.Collation, d.Database = base[0], base[1], base[2]
-	if comment, err := c.one(ctx, "SELECT schema_comment FROM information_schema.schemata WHERE schema_name = database()"); err == nil { // older versions than 10.5 have none
+	if comment, err := c.One(ctx, "SELECT schema_comment FROM information_schema.schemata WHERE schema_name = database()"); err == nil { // older versions than 10.5 have none
 		d.Comment = comment[0]
 	}
 	return ctx.Err()
@@ -55,7 +55,7 @@ func (c *conn) charset(ctx context.Context, d *schema.Sealed) error {
 
 // tables reads tables and sequences.
 func (c *conn) tables(ctx context.Context, d *schema.Sealed) error {
-	all, err := c.table(ctx, "SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = database() AND table_type <> 'VIEW' AND table_type NOT LIKE '%TEMPORARY%' ORDER BY 1")
+	all, err := c.Table(ctx, "SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = database() AND table_type <> 'VIEW' AND table_type NOT LIKE '%TEMPORARY%' ORDER BY 1")
 	if err != nil {
 		return err
 	}
@@ -77,7 +77,7 @@ func (c *conn) tables(ctx context.Context, d *schema.Sealed) error {
 			}
 			continue
 		}
-		made, err := c.one(ctx, "SHOW CREATE TABLE "+sqltext.Quoted(name))
+		made, err := c.One(ctx, "SHOW CREATE TABLE "+sqltext.Quoted(name))
 		if err != nil {
 			return err
 		}
@@ -111,7 +111,7 @@ type owned struct {
 }
 
 func (c *conn) columns(ctx context.Context) (map[string]*owned, error) {
-	all, err := c.table(ctx, `SELECT table_name, column_name, data_type, extra, coalesce(generation_expression, ''), coalesce(character_set_name, '') FROM information_schema.columns WHERE table_schema = database() ORDER BY table_name, ordinal_position`)
+	all, err := c.Table(ctx, `SELECT table_name, column_name, data_type, extra, coalesce(generation_expression, ''), coalesce(character_set_name, '') FROM information_schema.columns WHERE table_schema = database() ORDER BY table_name, ordinal_position`)
 	if err != nil {
 		return nil, err
 	}
@@ -130,7 +130,7 @@ func (c *conn) columns(ctx context.Context) (map[string]*owned, error) {
 			o.counter = col[1]
 		}
 	}
-	keys, err := c.table(ctx, "SELECT table_name, column_name FROM information_schema.statistics WHERE table_schema = database() AND index_name = 'PRIMARY' ORDER BY table_name, seq_in_index")
+	keys, err := c.Table(ctx, "SELECT table_name, column_name FROM information_schema.statistics WHERE table_schema = database() AND index_name = 'PRIMARY' ORDER BY table_name, seq_in_index")
 	for _, k := range keys {
 		if o := out[k[0]]; o != nil {
 			o.key = append(o.key, k[1])
@@ -142,11 +142,11 @@ func (c *conn) columns(ctx context.Context) (map[string]*owned, error) {
 // sequence reads a sequence and its value. Numbers that the server has cached are skipped, as after
 // a restart.
 func (c *conn) sequence(ctx context.Context, d *schema.Sealed, name string) error {
-	made, err := c.one(ctx, "SHOW CREATE SEQUENCE "+sqltext.Quoted(name))
+	made, err := c.One(ctx, "SHOW CREATE SEQUENCE "+sqltext.Quoted(name))
 	if err != nil {
 		return err
 	}
-	value, err := c.one(ctx, "SELECT next_not_cached_value, cycle_count FROM "+sqltext.Quoted(name))
+	value, err := c.One(ctx, "SELECT next_not_cached_value, cycle_count FROM "+sqltext.Quoted(name))
 	if err != nil {
 		return err
 	}
@@ -172,7 +172,7 @@ func (c *conn) objects(ctx context.Context, d *schema.Sealed) error {
 		{"TRIGGER", "SELECT trigger_name, action_order FROM information_schema.triggers WHERE trigger_schema = database() ORDER BY event_object_table, action_timing, event_manipulation, action_order"},
 		{"EVENT", "SELECT event_name FROM information_schema.events WHERE event_schema = database() ORDER BY 1"},
 	} {
-		names, err := c.table(ctx, kind.names)
+		names, err := c.Table(ctx, kind.names)
 		if err != nil {
 			return err
 		}
@@ -193,7 +193,7 @@ func (c *conn) objects(ctx context.Context, d *schema.Sealed) error {
 			}
 			o.Order = strings.Join(n[1:], "")
 			if o.Sort == "EVENT" && slices.Contains(awake, o.Name) { // it is disabled only while no app uses the database
-				o.SQL = sqltext.Swapped(o.SQL, o.Mode, off, on)
+				o.SQL = sqltext.Swapped(o.SQL, o.Mode, schema.Off, schema.On)
 			}
 			d.Schema = append(d.Schema, o.Print(d.Database))
 			switch o.Sort {
@@ -216,13 +216,13 @@ func (c *conn) broken(ctx context.Context, view string) (bool, error) {
 	_, err := c.ExecContext(ctx, "SELECT 1 FROM "+sqltext.Quoted(view)+" LIMIT 0")
 	var said *mysql.MySQLError
 	if err == nil || !errors.As(err, &said) {
-		return false, explain(c.server, err)
+		return false, client.Explain(c.Server, err)
 	}
 	const invalid, noTable, noColumn, noRoutine, noDatabase = 1356, 1146, 1054, 1305, 1049
 	if said.Number != invalid {
 		return false, nil
 	}
-	made, err := c.one(ctx, "SELECT view_definition FROM information_schema.views WHERE table_schema = database() AND table_name = ?", view)
+	made, err := c.One(ctx, "SELECT view_definition FROM information_schema.views WHERE table_schema = database() AND table_name = ?", view)
 	if err != nil {
 		return false, err
 	}
@@ -233,7 +233,7 @@ func (c *conn) broken(ctx context.Context, view string) (bool, error) {
 // object reads the definition of an object. The columns of SHOW CREATE depend on its kind, so they
 // are read by name.
 func (c *conn) object(ctx context.Context, sort, name string) (o schema.Object, err error) {
-	cols, rows, err := c.headed(ctx, "SHOW CREATE "+sort+" "+sqltext.Quoted(name))
+	cols, rows, err := c.Headed(ctx, "SHOW CREATE "+sort+" "+sqltext.Quoted(name))
 	if err != nil {
 		return o, err
 	}
@@ -263,7 +263,7 @@ func (c *conn) object(ctx context.Context, sort, name string) (o schema.Object, 
 		}
 	}
 	if o.SQL == "" {
-		return o, fault.New(fault.ServerLogin, "the server of %s does not show the definition of the %s %s to this user", c.server.Address(), strings.ToLower(sort), name)
+		return o, fault.New(fault.ServerLogin, "the server of %s does not show the definition of the %s %s to this user", c.Server.Address(), strings.ToLower(sort), name)
 	}
 	o.SQL, o.Definer = schema.SplitDefiner(o.SQL)
 	return o, nil
@@ -271,7 +271,7 @@ func (c *conn) object(ctx context.Context, sort, name string) (o schema.Object, 
 
 // needs reads the requirements for the new server, and the users of the database.
 func (c *conn) needs(ctx context.Context, d *schema.Sealed) (err error) {
-	d.Needs, err = c.column(ctx, `SELECT DISTINCT concat('storage engine ', engine) FROM information_schema.tables WHERE table_schema = database() AND engine IS NOT NULL
+	d.Needs, err = c.Column(ctx, `SELECT DISTINCT concat('storage engine ', engine) FROM information_schema.tables WHERE table_schema = database() AND engine IS NOT NULL
 		UNION SELECT DISTINCT concat('collation ', collation_name) FROM information_schema.columns WHERE table_schema = database() AND collation_name IS NOT NULL
 		UNION SELECT DISTINCT concat('collation ', table_collation) FROM information_schema.tables WHERE table_schema = database() AND table_collation IS NOT NULL ORDER BY 1`)
 	if err != nil {
@@ -284,9 +284,9 @@ func (c *conn) needs(ctx context.Context, d *schema.Sealed) (err error) {
 // The server shows them only to some logins.
 func (c *conn) users(ctx context.Context, d *schema.Sealed) error {
 	const own = "SELECT user, host FROM mysql.db WHERE database() LIKE db UNION SELECT user, host FROM mysql.tables_priv WHERE db = database() UNION SELECT user, host FROM mysql.columns_priv WHERE db = database() UNION SELECT user, host FROM mysql.procs_priv WHERE db = database()"
-	names, err := c.table(ctx, "WITH RECURSIVE may (user, host) AS (SELECT user, host FROM ("+own+") o UNION SELECT r.user, r.host FROM mysql.roles_mapping r JOIN may ON r.role = may.user AND may.host = '') SELECT DISTINCT user, host FROM may WHERE user <> '' AND user NOT IN ('root', 'mysql.sys', 'mariadb.sys') ORDER BY 1, 2")
+	names, err := c.Table(ctx, "WITH RECURSIVE may (user, host) AS (SELECT user, host FROM ("+own+") o UNION SELECT r.user, r.host FROM mysql.roles_mapping r JOIN may ON r.role = may.user AND may.host = '') SELECT DISTINCT user, host FROM may WHERE user <> '' AND user NOT IN ('root', 'mysql.sys', 'mariadb.sys') ORDER BY 1, 2")
 	if err != nil { // before roles existed
-		names, err = c.table(ctx, "SELECT DISTINCT user, host FROM ("+own+") u WHERE user <> '' AND user NOT IN ('root', 'mysql.sys', 'mariadb.sys') ORDER BY 1, 2")
+		names, err = c.Table(ctx, "SELECT DISTINCT user, host FROM ("+own+") u WHERE user <> '' AND user NOT IN ('root', 'mysql.sys', 'mariadb.sys') ORDER BY 1, 2")
 	}
 	unseen := func() error {
 		d.Users, d.Unseen = nil, []string{rights}
@@ -306,7 +306,7 @@ func (c *conn) users(ctx context.Context, d *schema.Sealed) error {
 		if !u.Role {
 			u.Name += "@" + sqltext.Literal(n[1])
 		}
-		grants, err := c.column(ctx, "SHOW GRANTS FOR "+u.Name)
+		grants, err := c.Column(ctx, "SHOW GRANTS FOR "+u.Name)
 		if err != nil {
 			return unseen()
 		}
@@ -344,7 +344,7 @@ func transactional(engine string) bool {
 
 // locked returns the tables without snapshots. They are locked against writing while they are read.
 func (c *conn) locked(ctx context.Context) ([]string, error) {
-	all, err := c.table(ctx, "SELECT table_name, engine FROM information_schema.tables WHERE table_schema = database() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED') AND engine IS NOT NULL")
+	all, err := c.Table(ctx, "SELECT table_name, engine FROM information_schema.tables WHERE table_schema = database() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED') AND engine IS NOT NULL")
 	var out []string
 	for _, t := range all {
 		if !transactional(t[1]) {

@@ -14,12 +14,12 @@ import (
 	"strings"
 	"time"
 
+	engine "modernc.org/sqlite"
+
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/pathmap"
-
-	engine "modernc.org/sqlite"
 )
 
 // Take fingerprints a database within one transaction. temp is a private folder for a database that

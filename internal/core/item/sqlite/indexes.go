@@ -14,12 +14,11 @@ import (
 	"strings"
 
 	"golang.org/x/sync/errgroup"
+	engine "modernc.org/sqlite"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
 	"movekit/internal/core/fault"
-
-	engine "modernc.org/sqlite"
 )
 
 // The engine's integrity check looks up every row in every index, which takes most of its time.

@@ -272,3 +272,17 @@ func Rows(open func() (io.ReadCloser, error), table string) dbprint.Rows {
 		})
 	}
 }
+
+// On and Off are the server's words for an enabled and a disabled event, at the start of its
+// definition.
+const (
+	On  = "PRESERVE ENABLE"
+	Off = "PRESERVE DISABLE"
+)
+
+// Enabled reports whether an event is enabled.
+func (o Object) Enabled() bool {
+	code := sqltext.Code(o.SQL, o.Mode)
+	i, j := strings.Index(code, On), strings.Index(code, Off)
+	return i >= 0 && (j < 0 || i < j)
+}

@@ -78,6 +78,19 @@ func (c Column) Read() string {
 	return Quoted(c.Name)
 }
 
+// Condition returns an expression whose value is a condition in SQL: that the column has the value of the current row.
+func (c Column) Condition() string {
+	reads := c.Read()
+	value := "quote(" + reads + ")"
+	switch c.Sort {
+	case Binary:
+		value = "concat('x\\'', hex(" + reads + "), '\\'')"
+	case Float, Bits:
+		value = reads
+	}
+	return "concat(" + Literal(reads+" = ") + ", " + value + ")"
+}
+
 // AppendRow writes a row as SQL: (1,'x',NULL). It never contains a newline.
 func AppendRow(b []byte, cols []Column, cells []driver.Value) ([]byte, error) {
 	b = append(b, '(')

@@ -3,6 +3,7 @@ package sqltext
 import (
 	"slices"
 	"strings"
+	"unicode"
 )
 
 // part is a part of SQL that is not a space: a name, a text, a comment or another character.
@@ -139,4 +140,32 @@ func plain(name string) bool {
 // plainByte reports whether a byte can be in a name without quotes.
 func plainByte(b byte) bool {
 	return b == '_' || b == '$' || b >= 0x80 || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z'
+}
+
+// Words adds every text in a definition that could be the name of a table, in lower case: words, and what is between quotes of
+// names. It does not find names that contain such a quote.
+func Words(sql string, to map[string]bool) {
+	sql = strings.ToLower(sql)
+	for word := range strings.FieldsFuncSeq(sql, func(r rune) bool {
+		return r < 0x80 && r != '_' && r != '$' && !unicode.IsLetter(r) && !unicode.IsDigit(r)
+	}) {
+		to[word] = true
+	}
+	for _, quote := range []string{"`", "\""} {
+		for text := range strings.SplitSeq(sql, quote) {
+			to[text] = true
+		}
+	}
+}
+
+// Locks returns statements that take metadata locks without reading rows.
+func Locks(tables []string) (statements []string) {
+	for some := range slices.Chunk(tables, 50) { // a statement may read 61 tables
+		var from []string
+		for _, name := range some {
+			from = append(from, Quoted(name))
+		}
+		statements = append(statements, "SELECT 1 FROM "+strings.Join(from, ", ")+" LIMIT 0")
+	}
+	return statements
 }

@@ -1,13 +1,12 @@
-// Package mariadb moves databases of MariaDB (10.3 and newer) and MySQL (8 and newer). Schema and
-// rows are sealed as one SQL text, which the server's own client can load. Every row is one line of
-// literals. The fingerprint is computed from these lines.
-package mariadb
+// Package client connects to MariaDB and MySQL servers, and classifies their errors.
+package client
 
 import (
 	"context"
 	"database/sql"
 	"database/sql/driver"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"os"
@@ -17,18 +16,17 @@ import (
 	"slices"
 	"strings"
 
-	"movekit/internal/core/item/mariadb/schema"
-	"movekit/internal/core/item/mariadb/sqltext"
-
 	"github.com/go-sql-driver/mysql"
 	"gopkg.in/ini.v1"
 
 	"movekit/internal/core/fault"
+	"movekit/internal/core/item/mariadb/schema"
+	"movekit/internal/core/item/mariadb/sqltext"
 	"movekit/internal/core/item/served"
 )
 
-// settings make every server return and accept values in the same form.
-var settings = []string{
+// Settings make every server return and accept values in the same form.
+var Settings = []string{
 	"SET NAMES utf8mb4", "SET timestamp = DEFAULT", "SET time_zone = '+00:00'", "SET sql_mode = " + sqltext.Literal(schema.Mode), "SET foreign_key_checks = 0, unique_checks = 0, sql_quote_show_create = 1, lock_wait_timeout = 10, innodb_lock_wait_timeout = 10, net_write_timeout = 600, net_read_timeout = 600, group_concat_max_len = 1048576",
 }
 
@@ -103,16 +101,15 @@ func optionFile() (user, password string) {
 	return client.Key("user").String(), client.Key("password").String()
 }
 
-// conn is one connection. server identifies its database.
-type conn struct {
-	server served.Server
+// Conn is one connection. Server identifies its database.
+type Conn struct {
+	Server served.Server
 	db     *sql.DB
 	*sql.Conn
-	pinned bool // it is in the transaction of a snapshot
 }
 
-// connect opens a connection to a database, or without a database to read the server's own tables.
-func connect(ctx context.Context, s served.Server) (*conn, error) {
+// Connect opens a connection to a database, or without a database to read the server's own tables.
+func Connect(ctx context.Context, s served.Server) (*Conn, error) {
 	db, err := open(s)
 	if err != nil {
 		return nil, err
@@ -120,62 +117,63 @@ func connect(ctx context.Context, s served.Server) (*conn, error) {
 	own, err := db.Conn(ctx)
 	if err != nil {
 		db.Close()
-		return nil, explain(s, err)
+		return nil, Explain(s, err)
 	}
-	c := &conn{server: s, db: db, Conn: own}
-	if err := c.run(ctx, settings...); err != nil {
-		c.close()
+	c := &Conn{s, db, own}
+	if err := c.Run(ctx, Settings...); err != nil {
+		c.Close()
 		return nil, err
 	}
 	return c, nil
 }
 
-func (c *conn) close() {
+// Close closes the connection.
+func (c *Conn) Close() {
 	c.Conn.Close()
 	c.db.Close()
 }
 
-// refused lets tests make the server reject a statement.
-var refused = func(string) error { return nil }
+// Refused lets tests make the server reject a statement.
+var Refused = func(string) error { return nil }
 
-// run runs statements in order.
-func (c *conn) run(ctx context.Context, statements ...string) error {
+// Run runs statements in order.
+func (c *Conn) Run(ctx context.Context, statements ...string) error {
 	for _, q := range statements {
-		if err := refused(q); err != nil {
-			return explain(c.server, err)
+		if err := Refused(q); err != nil {
+			return Explain(c.Server, err)
 		}
 		if _, err := c.ExecContext(ctx, q); err != nil {
-			return explain(c.server, err)
+			return Explain(c.Server, err)
 		}
 	}
 	return nil
 }
 
-// table returns the result of a query. NULL becomes "".
-func (c *conn) table(ctx context.Context, query string, args ...any) ([][]string, error) {
-	_, out, err := c.headed(ctx, query, args...)
+// Table returns the result of a query. NULL becomes "".
+func (c *Conn) Table(ctx context.Context, query string, args ...any) ([][]string, error) {
+	_, out, err := c.Headed(ctx, query, args...)
 	return out, err
 }
 
-// headed also returns the column names.
-func (c *conn) headed(ctx context.Context, query string, args ...any) (cols []string, out [][]string, err error) {
+// Headed also returns the column names.
+func (c *Conn) Headed(ctx context.Context, query string, args ...any) (cols []string, out [][]string, err error) {
 	rows, err := c.QueryContext(ctx, query, args...)
 	if err != nil {
-		return nil, nil, explain(c.server, err)
+		return nil, nil, Explain(c.Server, err)
 	}
 	cols, out, err = served.Texts(rows)
-	return cols, out, explain(c.server, err)
+	return cols, out, Explain(c.Server, err)
 }
 
-// column returns the first column of a query.
-func (c *conn) column(ctx context.Context, query string, args ...any) ([]string, error) {
-	rows, err := c.table(ctx, query, args...)
+// Column returns the first column of a query.
+func (c *Conn) Column(ctx context.Context, query string, args ...any) ([]string, error) {
+	rows, err := c.Table(ctx, query, args...)
 	return served.First(rows), err
 }
 
-// one returns the single row of a query, or empty texts if there is none.
-func (c *conn) one(ctx context.Context, query string, args ...any) ([]string, error) {
-	rows, err := c.table(ctx, query, args...)
+// One returns the single row of a query, or empty texts if there is none.
+func (c *Conn) One(ctx context.Context, query string, args ...any) ([]string, error) {
+	rows, err := c.Table(ctx, query, args...)
 	if err == nil && len(rows) == 0 {
 		return make([]string, 20), nil
 	}
@@ -185,8 +183,8 @@ func (c *conn) one(ctx context.Context, query string, args ...any) ([]string, er
 	return rows[0], nil
 }
 
-// raw reads a query's rows as the driver returns them. The values are valid until each returns.
-func (c *conn) raw(ctx context.Context, query string, each func([]driver.Value) error) error {
+// Each reads a query's rows as the driver returns them. The values are valid until each returns.
+func (c *Conn) Each(ctx context.Context, query string, each func([]driver.Value) error) error {
 	err := c.Raw(func(conn any) error {
 		rows, err := conn.(driver.QueryerContext).QueryContext(ctx, query, nil)
 		if err != nil {
@@ -206,11 +204,11 @@ func (c *conn) raw(ctx context.Context, query string, each func([]driver.Value) 
 			}
 		}
 	})
-	return explain(c.server, err)
+	return Explain(c.Server, err)
 }
 
-// explain classifies a server error.
-func explain(s served.Server, err error) error {
+// Explain classifies a server error.
+func Explain(s served.Server, err error) error {
 	return served.Explain(s, err, func(err error) error {
 		var said *mysql.MySQLError
 		switch {
@@ -252,4 +250,12 @@ func kindOf(number uint16, message string) fault.Kind {
 		return fault.BadDatabase
 	}
 	return fault.ServerRefused
+}
+
+// Text returns a value of Each as text.
+func Text(v driver.Value) string {
+	if b, is := v.([]byte); is {
+		return string(b)
+	}
+	return fmt.Sprint(v)
 }
