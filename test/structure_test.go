@@ -66,16 +66,16 @@ func TestImportsRunOneWay(t *testing.T) {
 
 // layers are the core's packages from below: none imports one of a later layer.
 var layers = [][]string{
-	{"fault", "block", "yamltext", "plist", "filemeta", "bytejson", "shadow"}, {"digest", "pathmap"},
+	{"fault", "block", "yamltext", "plist", "filemeta", "filename", "bytejson", "shadow", "version", "card/value"}, {"digest", "pathmap", "passphrase", "spare", "volume"},
 	{"registry", "card", "seal"},
-	{"machine", "journal", "tree", "version", "dbprint"},
+	{"machine", "journal", "tree", "dbprint", "erase"},
 	{"probe", "private", "licence", "kit"},
 	{"steps"},
 	{"run", "board", "remote"},
-	{"item"}, {"item/files", "item/sqlite", "item/stays", "item/keys", "item/served", "item/mariadb/sqltext"}, {"item/mariadb/schema"},
+	{"item"}, {"item/files", "item/sqlite", "item/stays", "item/keys", "item/served", "item/mariadb/sqltext", "item/postgres/sqltext", "item/postgres/wire"}, {"item/mariadb/schema"}, {"item/mariadb/client"},
 	{"item/dbase", "item/jet", "item/jobs", "item/exports", "item/dump", "item/postgres", "item/mariadb", "item/firebird", "item/sqlserver"},
 	{"item/kinds"},
-	{"survey", "place"}, {"holder"},
+	{"survey", "place"}, {"holder"}, {"ready"},
 	{"wide", "move"}, {"draft"},
 }
 
@@ -266,5 +266,34 @@ func TestOneStaticFile(t *testing.T) {
 	}
 	if info, err := os.Stat(program); err != nil || info.Size() > 40<<20 {
 		t.Errorf("%v %v", info.Size(), err)
+	}
+}
+
+// maxPackage is the largest number of lines of a package of the core, without tests. A larger one has more than one subject.
+const maxPackage = 2200
+
+// TestPackagesAreSmall checks the size of the packages of the core, and that the architecture describes each.
+func TestPackagesAreSmall(t *testing.T) {
+	t.Parallel()
+	text, err := os.ReadFile("../docs/ARCHITECTURE.md")
+	fatal.If(t, err)
+	sizes := map[string]int{}
+	fatal.If(t, filepath.WalkDir("../internal/core", func(name string, e fs.DirEntry, err error) error {
+		if err == nil && strings.HasSuffix(name, ".go") && !strings.HasSuffix(name, "_test.go") {
+			data, _ := os.ReadFile(name)
+			sizes[filepath.Dir(name)] += strings.Count(string(data), "\n")
+		}
+		return err
+	}))
+	if len(sizes) < 50 {
+		t.Fatalf("%d packages", len(sizes))
+	}
+	for dir, lines := range sizes {
+		if lines > maxPackage {
+			t.Errorf("%s has %d lines, more than %d", dir, lines, maxPackage)
+		}
+		if name := filepath.Base(dir); !regexp.MustCompile("`[a-z/]*\\b" + name + "`").Match(text) {
+			t.Errorf("docs/ARCHITECTURE.md does not name %s", dir)
+		}
 	}
 }
