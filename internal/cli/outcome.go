@@ -171,10 +171,3 @@ func (e *env) result(good bool, yes, no string) string {
 	}
 	return e.paint(no, table.Bad)
 }
-
-func whose(item, user string) string {
-	if user == "" {
-		return item
-	}
-	return item + " of " + user
-}

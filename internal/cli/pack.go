@@ -11,6 +11,7 @@ import (
 	"movekit/internal/core/run"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/steps"
+	"movekit/internal/report"
 	"movekit/internal/table"
 )
 
@@ -76,12 +77,12 @@ func (e *env) showPacked(j *move.Move, did []*run.Outcome) {
 				stays = append(stays, fmt.Sprintf("%s, %s: %s", o.Title, i.Item, i.To))
 				continue
 			}
-			t.Add(o.Title, whose(i.Item, i.User), countText(i.Files), bytesText(i.Bytes), bytesText(i.Size), e.result(true, result, ""))
+			t.Add(o.Title, report.Whose(i.Item, i.User), countText(i.Files), bytesText(i.Bytes), bytesText(i.Size), e.result(true, result, ""))
 			for _, l := range i.LeftOut {
-				out = append(out, fmt.Sprintf("%s, %s: %s", o.Title, whose(i.Item, i.User), l))
+				out = append(out, fmt.Sprintf("%s, %s: %s", o.Title, report.Whose(i.Item, i.User), l))
 			}
 			for _, l := range i.Left {
-				left = append(left, fmt.Sprintf("%s, %s: %s", o.Title, whose(i.Item, i.User), l))
+				left = append(left, fmt.Sprintf("%s, %s: %s", o.Title, report.Whose(i.Item, i.User), l))
 			}
 		}
 	}

@@ -18,6 +18,7 @@ import (
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
 	"movekit/internal/core/yamltext"
+	"movekit/internal/report"
 	"movekit/internal/table"
 )
 
@@ -112,7 +113,7 @@ func (p *technician) Change(title string, key steps.Key, lines []pathmap.Line) (
 		return run.NonInteractive{}.Change(title, key, lines)
 	}
 	p.done()
-	table.Fprintf(fold(p.err), "\n%s, %s: these settings contain old paths. New paths:\n", title, whose(key.Item, key.User))
+	table.Fprintf(fold(p.err), "\n%s, %s: these settings contain old paths. New paths:\n", title, report.Whose(key.Item, key.User))
 	in, shown := "", 0
 	for i, l := range lines {
 		if l.In != in {
@@ -164,7 +165,7 @@ func (p *technician) Resolve(w run.Conflict) (string, error) {
 	if w.Another {
 		there += "; it is a different profile from the one in the kit"
 	}
-	table.Fprintf(p.err, "\n%s %s, %s: %s\n  here:         %s\n  from the kit: %s, %s, sealed at %s\n", p.paint("existing data:", table.Note), w.Title, whose(w.Key.Item, w.Key.User), w.Where,
+	table.Fprintf(p.err, "\n%s %s, %s: %s\n  here:         %s\n  from the kit: %s, %s, sealed at %s\n", p.paint("existing data:", table.Note), w.Title, report.Whose(w.Key.Item, w.Key.User), w.Where,
 		there, item.Plural(w.Coming.Sealed.Files, "file"), bytesText(w.Coming.Sealed.Bytes), steps.Moment(w.Coming.SealedAt))
 	fmt.Fprint(p.err, "  Enter or aside  set the existing data aside; undo moves it back\n  both            keep both: files in one folder, with a number if names are equal; undo separates them\n  leave           keep the existing data, and add only missing files; cannot be undone\n  over            overwrite the existing data; cannot be undone\n")
 	for {

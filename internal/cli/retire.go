@@ -11,6 +11,7 @@ import (
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/internal/report"
 	"movekit/internal/table"
 )
 
@@ -112,7 +113,7 @@ func (e *env) showRetired(j *move.Move, step steps.Step, out []*run.Outcome) {
 			case "removed":
 				where = ""
 			}
-			t.Add(o.Title, whose(i.Item, i.User), e.result(!w.bad, w.text, w.text), where)
+			t.Add(o.Title, report.Whose(i.Item, i.User), e.result(!w.bad, w.text, w.text), where)
 		}
 	}
 	if t.Len() > 0 {
@@ -122,7 +123,7 @@ func (e *env) showRetired(j *move.Move, step steps.Step, out []*run.Outcome) {
 	for _, o := range out {
 		for _, i := range o.Items {
 			for _, n := range i.Notes {
-				e.printf("%s %s, %s: %s\n", e.paint("note:", table.Note), o.Title, whose(i.Item, i.User), n)
+				e.printf("%s %s, %s: %s\n", e.paint("note:", table.Note), o.Title, report.Whose(i.Item, i.User), n)
 			}
 			note = cmp.Or(i.Note, note)
 			if i.Did == "returned" && i.Aside != "" {

@@ -14,6 +14,7 @@ import (
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/survey"
+	"movekit/internal/report"
 	"movekit/internal/table"
 )
 
@@ -187,7 +188,7 @@ func (e *env) showLooked(apps []survey.App) {
 			continue
 		}
 		e.printf("\n%s\n", e.paint(a.Title, table.Note))
-		e.showSince(&a)
+		e.showFacts(report.Changes(&a))
 	}
 	if len(same) > 0 {
 		e.printf("\nunchanged since the pack: %s\n", strings.Join(same, ", "))

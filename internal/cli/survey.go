@@ -128,7 +128,7 @@ func (e *env) lookAtApps(ctx context.Context, call *surveyCall, apps []string) (
 
 // writeSheet writes the survey as a page.
 func writeSheet(name string, s *survey.Survey) error {
-	page, err := report.Sheet(s, about.This().Version, gateAdvice)
+	page, err := report.Sheet(s, about.This().Version, adviceOn)
 	if err != nil {
 		return fault.Wrap(fault.Internal, err, "cannot create the sheet")
 	}
@@ -199,79 +199,12 @@ func (e *env) showApp(a *survey.App) {
 		e.addItem(t, i)
 	}
 	e.printf("%s", t)
-	e.showSince(a)
-	for _, i := range a.Items {
-		for _, n := range i.Needs {
-			e.printf("  %s depends on %s\n", whose(i.Item, i.User), n)
-		}
-		if i.PathSetting != "" {
-			e.printf("  %s: path from %s\n", whose(i.Item, i.User), i.PathSetting)
-		}
-		for _, d := range i.Details {
-			e.printf("  %s: %s\n", i.Item, d)
-		}
-		if len(i.OpenBy) > 0 {
-			e.printf("  %s is open in %s%s\n", whose(i.Item, i.User), strings.Join(i.OpenBy, ", "), map[bool]string{true: "; it is copied from a snapshot"}[i.InUse])
-		}
-		for _, u := range i.Unreadable {
-			e.printf("  %s %s\n", e.paint("unreadable:", table.Bad), u)
-		}
-	}
-	for _, l := range a.Licences {
-		serial := ""
-		switch {
-		case !l.Method.Info().Sealed():
-		case l.Typed:
-			serial = ", typed in during the pack"
-		case l.Serial == "":
-			serial = ", " + e.paint("not found", table.Bad)
-		default:
-			serial = ", " + l.Method.Info().Serial + " " + l.Serial
-		}
-		about := l.Method.Info().About
-		if strings.Contains(about, l.Method.Info().Serial) && serial != "" {
-			about, serial = "", strings.TrimPrefix(serial, ", ")
-		}
-		e.printf("licence %s: %s%s\n", l.Licence, about, serial)
-		for _, d := range l.Warnings {
-			e.printf("  %s %s\n", e.paint("note:", table.Note), d)
-		}
-	}
-	for _, s := range a.Sync {
-		e.printf("sync: %s: %s\n", s.About, e.result(s.Finished, "finished", s.Why))
-	}
-	for _, r := range a.Requires {
-		e.printf("needed on the new computer too: %s\n", r.Name)
-	}
-	for _, args := range a.Withheld {
-		e.printf("%s only a command of the app reports its version, and it was not run: %s\n", e.paint("note:", table.Note), strings.Join(args, " "))
-	}
-	for _, i := range a.Items {
-		for _, d := range i.Warnings {
-			e.printf("%s %s\n", e.paint("note:", table.Note), d)
-		}
-	}
-	e.showLeft(a)
-	for _, b := range a.Blocks {
-		e.printf("%s %s\n  next: %s\n", e.paint("would stop the pack ("+b.Gate+"):", table.Bad), b.Why, filled(gateAdvice[b.Gate], a.App))
-	}
+	e.showFacts(report.Facts(a, adviceOn))
 }
 
-// showLeft lists data that is not moved, and manual steps.
-func (e *env) showLeft(a *survey.App) {
-	for _, i := range a.Items {
-		for _, left := range i.LeftOut {
-			e.printf("left out of %s: %s\n", whose(i.Item, i.User), left)
-		}
-		for _, left := range i.Left {
-			e.printf("left behind: %s: %s\n", whose(i.Item, i.User), left)
-		}
-	}
-	for _, left := range a.LeftBehind {
-		e.printf("left behind: %s\n", left)
-	}
-	for _, hand := range a.ByHand {
-		e.printf("by hand: %s\n", hand)
+func (e *env) showFacts(facts []report.Fact) {
+	for _, f := range facts {
+		e.printf("%s", f.Line(e.colour))
 	}
 }
 
@@ -287,54 +220,12 @@ func since(thorough bool) survey.Since {
 	return survey.Quick
 }
 
-// showSince shows how the items changed since they were sealed.
-func (e *env) showSince(a *survey.App) {
-	same := map[string][]string{} // by the time of their pack
-	var times []string
-	for _, i := range a.Items {
-		d, name := i.Since, whose(i.Item, i.User)
-		if d == nil {
-			continue
-		}
-		at := steps.Moment(d.Sealed)
-		switch {
-		case d.Same:
-			if same[at] == nil {
-				times = append(times, at)
-			}
-			same[at] = append(same[at], name)
-		case d.Why != "":
-			e.printf("%s\n", table.Block(table.Wrap(table.Sprintf("%s unknown whether %s changed since the pack (%s): %s", e.paint("note:", table.Note), name, at, d.Why), e.width)))
-		default:
-			e.printf("%s %s, since the pack (%s)\n", e.paint("changed:", table.Bad), name, at)
-			for _, r := range d.Rows {
-				switch {
-				case r.Same:
-				case r.What == steps.ContentRow:
-					e.printf("  content: %s\n", r.New)
-				default:
-					e.printf("  %s: then %s, now %s\n", r.What, r.Old, r.New)
-				}
-			}
-			for _, diff := range d.Diffs {
-				e.printf("  %s\n", diff)
-			}
-			if more := d.Count - int64(len(d.Diffs)); more > 0 && len(d.Diffs) > 0 {
-				e.printf("  and %d more\n", more)
-			}
-		}
-	}
-	for _, at := range times {
-		e.printf("unchanged since the pack (%s): %s\n", at, strings.Join(same[at], ", "))
-	}
-}
-
 func (e *env) addItem(t *table.Table, i item.Inspection) {
 	state := string(i.State)
 	if i.State == item.Missing || i.State == item.NotReached {
 		state = e.paint(state, table.Bad)
 	}
-	name := whose(i.Item, i.User)
+	name := report.Whose(i.Item, i.User)
 	if i.Secret {
 		name += " (secret)"
 	}

@@ -10,6 +10,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/move"
+	"movekit/internal/report"
 )
 
 func (e *env) todoCommand() *cobra.Command {
@@ -75,7 +76,7 @@ func (e *env) showTodos(todos []move.Todo) (open int) {
 		if !d.Done {
 			open++
 		}
-		if do := fmt.Sprintf("%s, %s: %s", d.Title, whose(d.Item, d.User), d.Do); !slices.Contains(does, do) {
+		if do := fmt.Sprintf("%s, %s: %s", d.Title, report.Whose(d.Item, d.User), d.Do); !slices.Contains(does, do) {
 			does = append(does, do)
 		}
 		done := "imported"

@@ -6,6 +6,7 @@ import (
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
+	"movekit/internal/report"
 	"movekit/internal/table"
 )
 
@@ -37,7 +38,7 @@ func (e *env) showUndone(_ *move.Move, out []*run.Outcome) {
 	t.Right = []int{3, 4}
 	for _, o := range out {
 		for _, i := range o.Items {
-			t.Add(o.Title, whose(i.Item, i.User), countText(i.Files), bytesText(i.Bytes), e.result(i.Did != "unfinished" && i.Did != "not undone", words[i.Did], words[i.Did]), i.To)
+			t.Add(o.Title, report.Whose(i.Item, i.User), countText(i.Files), bytesText(i.Bytes), e.result(i.Did != "unfinished" && i.Did != "not undone", words[i.Did], words[i.Did]), i.To)
 		}
 	}
 	if t.Len() > 0 {

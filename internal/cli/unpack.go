@@ -17,6 +17,7 @@ import (
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
+	"movekit/internal/report"
 	"movekit/internal/table"
 )
 
@@ -196,7 +197,7 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 	for _, o := range out {
 		for _, i := range o.Items {
 			word := map[string]string{"placed": "in place", "left": "needs a manual step", "renewed": "replaced by the newer pack", "same": "already the same", "skipped": "existing data kept", "completed": "existing data kept; missing files added"}[i.Did]
-			t.Add(o.Title, whose(i.Item, i.User), countText(i.Files), bytesText(i.Bytes), e.result(i.Did != "skipped" && i.Did != "completed" && i.ManualStep == "", word, word), i.To)
+			t.Add(o.Title, report.Whose(i.Item, i.User), countText(i.Files), bytesText(i.Bytes), e.result(i.Did != "skipped" && i.Did != "completed" && i.ManualStep == "", word, word), i.To)
 			if i.Aside != "" {
 				aside = append(aside, i.Aside)
 			}
@@ -208,7 +209,7 @@ func (e *env) showPlaced(j *move.Move, out []*run.Outcome) {
 	for _, o := range out {
 		for _, i := range o.Items {
 			if i.PathUpdates > 0 {
-				e.printf("%s %s, %s: %s in its settings; undo restores the old ones\n", e.paint("updated:", table.Note), o.Title, whose(i.Item, i.User), item.Plural(i.PathUpdates, "path"))
+				e.printf("%s %s, %s: %s in its settings; undo restores the old ones\n", e.paint("updated:", table.Note), o.Title, report.Whose(i.Item, i.User), item.Plural(i.PathUpdates, "path"))
 			}
 			for _, n := range slices.DeleteFunc(append([]string{i.ManualStep}, i.Notes...), func(n string) bool { return n == "" }) {
 				e.printf("%s %s, %s: %s\n", e.paint("by hand:", table.Note), o.Title, i.Item, n)

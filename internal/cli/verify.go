@@ -49,7 +49,7 @@ func (e *env) showVerified(j *move.Move, out []*run.Outcome) {
 		for _, i := range o.Items {
 			if it := j.State.Items[steps.Key{App: o.App, Item: i.Item, User: i.User}]; it != nil {
 				for _, l := range it.Sealed.Left {
-					e.printf("%s %s, %s: %s\n", e.paint("left behind:", table.Note), o.Title, whose(i.Item, i.User), l)
+					e.printf("%s %s, %s: %s\n", e.paint("left behind:", table.Note), o.Title, report.Whose(i.Item, i.User), l)
 				}
 			}
 			for _, n := range i.Notes {

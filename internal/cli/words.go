@@ -124,6 +124,9 @@ func printStepError(w io.Writer, err error, step steps.Step, colour bool) int {
 	return a.code
 }
 
+// adviceOn returns what to do about a gate of an app.
+func adviceOn(gate, app string) string { return filled(gateAdvice[gate], app) }
+
 // filled fills the app's name into an advice. Without an app, the command is for all apps.
 func filled(advice, app string) string {
 	if app == "" {

@@ -12,7 +12,6 @@ import (
 
 	"movekit/internal/core/board"
 	"movekit/internal/core/steps"
-	"movekit/internal/core/survey"
 	"movekit/internal/table"
 )
 
@@ -29,6 +28,7 @@ var pages = sync.OnceValue(func() *template.Template {
 		"count":   humanize.Comma,
 		"date":    date,
 		"join":    strings.Join,
+		"whose":   Whose,
 		"result":  resultText,
 		"done":    doneText,
 	}).ParseFS(files, "*.html"))
@@ -43,15 +43,6 @@ func page(name string, data any) ([]byte, error) {
 
 // HTML returns the handover as a page.
 func (r *Report) HTML() ([]byte, error) { return page("handover.html", r) }
-
-// Sheet returns a survey as a page with tick boxes. advice has the next action for each gate.
-func Sheet(s *survey.Survey, tool string, advice map[string]string) ([]byte, error) {
-	return page("survey.html", struct {
-		*survey.Survey
-		Tool   string
-		Advice map[string]string
-	}{s, tool, advice})
-}
 
 // Board returns a page with many moves.
 func Board(all []board.Move, now time.Time) ([]byte, error) {

@@ -210,9 +210,9 @@ func TestSheetTellsLicences(t *testing.T) {
 		a.Licences = append(a.Licences, survey.Licence{Licence: "a-" + string(m.Method), Method: m.Method})
 	}
 	a.Licences = append(a.Licences, survey.Licence{Licence: "read", Method: card.MethodDesk, Serial: "••••TERN"}, survey.Licence{Licence: "label", Method: card.MethodKey, Typed: true})
-	page, err := Sheet(&survey.Survey{Apps: []survey.App{a}}, "1", nil)
+	page, err := Sheet(&survey.Survey{Apps: []survey.App{a}}, "1", func(gate, app string) string { return gate + " of " + app })
 	fatal.If(t, err)
-	for _, want := range []string{"a-desk: a seat at a licence desk, serial not found", "a-guided: the technician deactivates and activates it by hand<", "a-file: licence files that are moved<", "read: a seat at a licence desk, serial ••••TERN", "label: a product key, perhaps with a registered name, serial typed in during the pack"} {
+	for _, want := range []string{"licence a-desk: a seat at a licence desk, not found", "a-guided: the technician deactivates and activates it by hand<", "a-file: licence files that are moved<", "read: a seat at a licence desk, serial ••••TERN", "label: a product key, perhaps with a registered name, typed in during the pack"} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the page does not say %q", want)
 		}
@@ -225,9 +225,9 @@ func TestSheetTellsItems(t *testing.T) {
 	i := item.Inspection{Item: "ledger", Details: []string{"2 tables"}, Warnings: []string{"older than the log"},
 		Left: []string{"passwords of <roles>"}, LeftOut: []string{"cache/: 1 file"}, PathSetting: "app.ini, Data/Path", Since: &item.Drift{Known: true, Diffs: []string{"a is missing"}}}
 	same := item.Inspection{Item: "kept", Since: &item.Drift{Same: true}}
-	page, err := Sheet(&survey.Survey{Apps: []survey.App{{App: "app", Title: "The App", Items: []item.Inspection{i, same}, Withheld: [][]string{{"/opt/app", "-v"}}}}}, "1", nil)
+	page, err := Sheet(&survey.Survey{Apps: []survey.App{{App: "app", Title: "The App", Items: []item.Inspection{i, same}, Withheld: [][]string{{"/opt/app", "-v"}}}}}, "1", func(gate, app string) string { return gate + " of " + app })
 	fatal.If(t, err)
-	for _, want := range []string{"<br>2 tables", "<br>note: older than the log", "<br>left behind: passwords of &lt;roles&gt;", "<br>left out: cache/: 1 file", "<br>path from app.ini, Data/Path", "changed since the pack<br>- a is missing", "<br>unchanged since the pack", "/opt/app -v"} {
+	for _, want := range []string{"<br>ledger: 2 tables", "<br>note: older than the log", "<br>left behind: ledger: passwords of &lt;roles&gt;", "<br>left out of ledger: cache/: 1 file", "<br>ledger: path from app.ini, Data/Path", `<br>changed: ledger, since the pack`, `<span class="small">a is missing</span>`, "<li>unchanged since the pack", "/opt/app -v"} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the page does not say %q", want)
 		}
