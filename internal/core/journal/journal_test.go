@@ -3,11 +3,17 @@ package journal
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
+	"time"
 
 	"movekit/internal/core/digest"
+	"movekit/internal/core/fault"
 	"movekit/test/fatal"
 )
 
@@ -175,4 +181,126 @@ func FuzzRead(f *testing.F) {
 			t.Errorf("%q is taken for ours", lines)
 		}
 	})
+}
+
+// TestWhatIsDamaged names what happened to a line, and the right one.
+func TestWhatIsDamaged(t *testing.T) {
+	dir, whole := written(t, 4)
+	headFile := filepath.Join(dir, HeadFile)
+	head, err := os.ReadFile(headFile)
+	fatal.If(t, err)
+	lines := bytes.SplitAfter(whole, []byte("\n"))[:4]
+	join := func(ls ...[]byte) []byte { return bytes.Join(ls, nil) }
+	first := bytes.Replace(lines[0], firstPrevBytes(), bytes.Repeat([]byte("0"), len(firstPrev)), 1)
+	for name, c := range map[string]struct {
+		data, head []byte
+		want       []string
+	}{
+		"whole":        {whole, head, nil},
+		"no line":      {join(lines[0], []byte("x\n"), lines[2], lines[3]), head, []string{"2 line 2 is not a journal line", "2 line 2 was changed"}},
+		"another kind": {join(lines[0], []byte(`{"n":2,"color":"red"}`+"\n")), nil, []string{"2 line 2 is not a journal line", "0 head.json was changed or is missing"}},
+		"no beginning": {join(first, lines[1], lines[2], lines[3]), head, []string{"1 line 1 was changed, or lines before it were removed", "1 line 1 was changed"}},
+		"cut":          {join(lines[0], lines[1]), head, []string{"3 line 3 and the following lines up to line 4 were removed"}},
+		"no journal":   {nil, head, []string{"1 line 1 and the following lines up to line 4 were removed"}},
+		"no head":      {whole, nil, []string{"0 head.json was changed or is missing"}},
+		"a new head":   {whole, []byte(`{"lines":4}`), []string{"0 head.json was changed or is missing"}},
+		"one line":     {lines[0], nil, nil},
+	} {
+		os.WriteFile(filepath.Join(dir, File), c.data, 0o644)
+		if c.data == nil {
+			os.Remove(filepath.Join(dir, File))
+		}
+		os.WriteFile(headFile, c.head, 0o644)
+		if c.head == nil {
+			os.Remove(headFile)
+		}
+		log, err := Read(dir)
+		fatal.If(t, err)
+		var got []string
+		for _, d := range log.Damage {
+			got = append(got, fmt.Sprint(d.Line, " ", d.What))
+		}
+		if want := strings.Join(c.want, "; "); strings.ReplaceAll(strings.Join(got, "; "), HeadFile, "head.json") != want {
+			t.Errorf("%s: %q, want %q", name, got, want)
+		}
+	}
+}
+
+func firstPrevBytes() []byte { return []byte(firstPrev) }
+
+// TestHeadOfOtherLines detects lines that were added, and a last line that was replaced, by the head.
+func TestHeadOfOtherLines(t *testing.T) {
+	other, _ := written(t, 6)
+	dir, whole := written(t, 3)
+	longer := readFile(t, other)
+	lines := bytes.SplitAfter(longer, []byte("\n"))
+	shorterHead := func(n int) []byte {
+		d, _ := written(t, n)
+		data, err := os.ReadFile(filepath.Join(d, HeadFile))
+		fatal.If(t, err)
+		return data
+	}
+	// The lines of another kit are whole by themselves, and the head is of this one.
+	head, err := os.ReadFile(filepath.Join(dir, HeadFile))
+	fatal.If(t, err)
+	for name, c := range map[string]struct {
+		data, head []byte
+		line       int
+	}{
+		"two more":   {longer, shorterHead(3), 5},
+		"three more": {longer, shorterHead(2), 4},
+		"one more":   {bytes.Join(lines[:4], nil), shorterHead(3), 3}, // the line before it is another one
+		"as many":    {bytes.Join(lines[:3], nil), head, 3},
+		"as it was":  {whole, head, 0},
+	} {
+		os.WriteFile(filepath.Join(dir, File), c.data, 0o644)
+		os.WriteFile(filepath.Join(dir, HeadFile), c.head, 0o644)
+		log, err := Read(dir)
+		fatal.If(t, err)
+		if c.line == 0 && len(log.Damage) > 0 || c.line > 0 && (len(log.Damage) != 1 || log.Damage[0].Line != c.line) {
+			t.Errorf("%s: %+v, want line %d", name, log.Damage, c.line)
+		}
+	}
+}
+
+// TestSent sends each line once, after it is written. A failure to send is returned.
+func TestSent(t *testing.T) {
+	dir := t.TempDir()
+	log, err := Read(dir)
+	fatal.If(t, err)
+	var sent []int
+	fails := errors.New("no connection")
+	log.Sent = func() error {
+		now, err := Read(dir)
+		fatal.If(t, err)
+		if len(now.Damage) > 0 {
+			t.Errorf("sent with damage: %v", now.Damage)
+		}
+		if sent = append(sent, len(now.Lines)); len(sent) == 2 {
+			return fails
+		}
+		return nil
+	}
+	at := time.Date(2026, 11, 20, 8, 30, 0, 123456789, time.FixedZone("", 3600))
+	fatal.If(t, log.Append(Line{Event: "packed", At: at}, key))
+	if err := log.Append(Line{Event: "packed"}, key); !errors.Is(err, fails) {
+		t.Errorf("not sent: %v", err)
+	}
+	if !slices.Equal(sent, []int{1, 2}) || !log.Lines[0].At.Equal(at.Truncate(time.Millisecond)) || time.Since(log.Lines[1].At) > time.Minute {
+		t.Errorf("sent %v, %v", sent, log.Lines)
+	}
+	// Where the journal cannot be written, no head is left.
+	broken := t.TempDir()
+	log, err = Read(broken)
+	fatal.If(t, err)
+	fatal.If(t, os.Mkdir(filepath.Join(broken, File), 0o755))
+	if err := log.Append(Line{Event: "packed"}, key); fault.KindOf(err) != fault.CannotPlace {
+		t.Errorf("written: %v", err)
+	}
+	if _, err := os.Stat(filepath.Join(broken, HeadFile)); !os.IsNotExist(err) {
+		t.Errorf("a head without a line: %v", err)
+	}
+	if _, err := Read(broken); fault.KindOf(err) != fault.Unreadable {
+		t.Errorf("a folder as the journal: %v", err)
+	}
 }

@@ -92,3 +92,28 @@ func TestStates(t *testing.T) {
 		t.Errorf("%d states, want 1", len(s.States))
 	}
 }
+
+// TestChooseKeepsUnfinished keeps items that the chosen state lacks as long as their data is on the new computer, or on its way.
+func TestChooseKeepsUnfinished(t *testing.T) {
+	for what, set := range map[string]func(*Item){
+		"nothing": func(*Item) {}, "placed": func(it *Item) { it.Placed = &Placed{} }, "placing": func(it *Item) { it.Placing = &Placed{} },
+		"undoing": func(it *Item) { it.Undoing = &Undone{} }, "earlier": func(it *Item) { it.Earlier = &Placed{} },
+	} {
+		s := Fold(kit.Manifest{Keep: true}, nil)
+		other := Key{App: "tide", Item: "other"}
+		s.use(other, SealedItem{})
+		set(s.Items[other])
+		s.States = []Copy{{Line: 3, Items: map[Key]SealedItem{}}}
+		s.choose(3)
+		if _, is := s.Items[other]; is != (what != "nothing") || len(s.Order) != len(s.Items) {
+			t.Errorf("%s: it is there %v, order %v", what, is, s.Order)
+		}
+		before := len(s.Items)
+		if s.choose(99); s.Past != 3 || len(s.Items) != before {
+			t.Errorf("an unknown state was chosen: %d", s.Past)
+		}
+	}
+	if c := Fold(kit.Manifest{Keep: true}, nil).NextCopy(3); len(c.Kept) != 0 || c.Keep != 3 {
+		t.Errorf("the first state keeps %+v", c)
+	}
+}

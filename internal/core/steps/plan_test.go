@@ -56,4 +56,10 @@ func TestPlans(t *testing.T) {
 	if none, err := (*Plan)(nil).Mapped(nil); none != nil || err != nil || (*Plan)(nil).Left() != nil || (&Plan{At: 3}).Left() != nil && len((&Plan{At: 3}).Left()) > 0 {
 		t.Error("no plan has operations")
 	}
+	// An empty name stays empty, and the names after it are mapped.
+	r := &Plan{Ops: []Op{{From: "a", Aside: "c"}, {To: "b"}}}
+	q, err = r.Mapped(func(name string) (string, error) { return "/" + name, nil })
+	if err != nil || q.Ops[0] != (Op{From: "/a", Aside: "/c"}) || q.Ops[1] != (Op{To: "/b"}) {
+		t.Errorf("%+v %v", q, err)
+	}
 }

@@ -415,3 +415,140 @@ func TestCounts(t *testing.T) {
 		}
 	}
 }
+
+// TestTruths checks every combination of the conditions that decide about seats.
+func TestTruths(t *testing.T) {
+	for n := range 8 {
+		a, b, c := n&1 > 0, n&2 > 0, n&4 > 0
+		old := map[bool]licence.State{true: licence.Deactivated, false: licence.Active}[c]
+		f := Facts{Seat: &SeatFacts{Takeover: a, Licence: Standing{AllowsTakeover: b, Old: old}}}
+		if got, want := f.TakesOver(), a && b && !c; got != want {
+			t.Errorf("takes over %v, requested %v, allowed %v, deactivated %v", got, a, b, c)
+		}
+	}
+	for n := range 32 {
+		st := Standing{Seen: n&1 > 0, New: licence.NotActivated, Old: licence.Deactivated, ActiveOn: 1, Seats: 2}
+		if n&2 > 0 {
+			st.New = licence.Active
+		}
+		if n&4 > 0 {
+			st.Old = licence.Active
+		}
+		if n&8 > 0 {
+			st.Elsewhere = 1
+		}
+		if n&16 > 0 {
+			st.ActiveOn = 2
+		}
+		if got, want := st.Taken(), n == 1|8|16; got != want {
+			t.Errorf("taken: %v of %+v", got, st)
+		}
+	}
+	if !(Standing{Seen: true, New: licence.NotActivated, Old: licence.Deactivated, Elsewhere: 3, ActiveOn: 3, Seats: 2}).Taken() {
+		t.Error("more computers than seats")
+	}
+}
+
+// TestInterruptedOnNew asks the old computer's service while a change on the new computer was interrupted: only a signed answer
+// that names no other computer proves that the new one has nothing.
+func TestInterruptedOnNew(t *testing.T) {
+	c := rules(t, "")
+	for what, k := range map[string]struct {
+		begun  bool
+		answer licence.Answer
+		want   licence.State
+	}{
+		"not begun":         {false, licence.Answer{Computer: "o", State: licence.Deactivated}, licence.NotActivated},
+		"begun, unsigned":   {true, licence.Answer{Computer: "o", State: licence.Deactivated}, licence.Unknown},
+		"begun, signed":     {true, licence.Answer{Computer: "o", State: licence.Deactivated, Signed: "x"}, licence.NotActivated},
+		"active elsewhere":  {false, licence.Answer{Computer: "o", State: licence.Deactivated, Active: []string{"x"}}, licence.Unknown},
+		"signed, elsewhere": {true, licence.Answer{Computer: "o", State: licence.Deactivated, Signed: "x", Active: []string{"x"}}, licence.Unknown},
+		"active on the old": {false, licence.Answer{Computer: "o", State: licence.Active, Active: []string{"o"}}, licence.NotActivated},
+	} {
+		s := Fold(kit.Manifest{Old: kit.Computer{Name: "OLD", ID: "o"}, New: kit.Computer{Name: "NEW", ID: "n"}}, packed())
+		if k.begun {
+			s.Add(line(10, journal.EventAsked, "@seat", Asked{Action: licence.Activate, Computer: "n"}))
+		}
+		st := s.Standing(c, &c.Licences[0], &Observation{Old: &k.answer, Here: "o"}, noon)
+		if st.New != k.want {
+			t.Errorf("%s: %s, want %s", what, st.New, k.want)
+		}
+	}
+}
+
+// TestManualStepsOfAnotherChange forgets the manual steps of a change when another one begins, and not when the same one goes on.
+func TestManualStepsOfAnotherChange(t *testing.T) {
+	first := Asked{Key: "k", Action: licence.Deactivate, Computer: "o"}
+	for what, k := range map[string]struct {
+		again Asked
+		steps int
+	}{
+		"the same":         {first, 1},
+		"another computer": {Asked{Key: "l", Action: licence.Deactivate, Computer: "n"}, 0},
+		"another change":   {Asked{Key: "l", Action: licence.Activate, Computer: "o"}, 0},
+	} {
+		s := fold(packed(), []journal.Line{line(1, journal.EventAsked, "@seat", first), line(2, journal.EventStepDone, "@seat", StepDone{Do: "x"}), line(3, journal.EventAsked, "@seat", k.again)})
+		if lic := s.Licences[key("seat")]; len(lic.Stepped) != k.steps || lic.On[k.again.Computer].State != licence.Unknown {
+			t.Errorf("%s: %+v", what, lic)
+		}
+	}
+	s := fold(packed(), []journal.Line{line(1, journal.EventAsked, "@seat", Asked{Key: "k"})})
+	if lic := s.Licences[key("seat")]; len(lic.On) != 0 {
+		t.Errorf("a change of no computer: %+v", lic.On)
+	}
+}
+
+// TestAddress selects items by their addresses.
+func TestAddress(t *testing.T) {
+	plain, of := Key{App: "hoist", Item: "diary"}, Key{App: "hoist", Item: "diary", User: "maren"}
+	if plain.Address() != "hoist/diary" || of.Address() != "hoist/diary@maren" {
+		t.Errorf("%s %s", plain.Address(), of.Address())
+	}
+	for address, want := range map[string][2]bool{"hoist/diary": {true, true}, "hoist/diary@maren": {false, true}, "hoist/diary@tobias": {false, false}, "hoist/book": {false, false}, "tide/diary": {false, false}} {
+		if got := [2]bool{plain.Is(address), of.Is(address)}; got != want {
+			t.Errorf("%s selects %v, want %v", address, got, want)
+		}
+	}
+}
+
+// TestTakenOver disables the licence on the old computer when the new one takes it over, and records again only what changed.
+func TestTakenOver(t *testing.T) {
+	s := fold(packed(), []journal.Line{answer(1, "o", licence.Active, nil)})
+	lic := s.Licences[key("seat")]
+	s.Add(answer(2, "n", licence.Active, func(a *licence.Answer) { a.Disabled = "x" }))
+	if lic.Old != licence.Active {
+		t.Errorf("another computer was disabled: %s", lic.Old)
+	}
+	s.Add(answer(3, "n", licence.Active, func(a *licence.Answer) { a.Disabled = "o" }))
+	if lic.Old != licence.Deactivated || lic.New != licence.Active || !lic.NewAt.Equal(noon.Add(2*time.Minute)) || !lic.OldAt.Equal(noon.Add(3*time.Minute)) {
+		t.Errorf("%s since %v, %s since %v", lic.Old, lic.OldAt, lic.New, lic.NewAt)
+	}
+}
+
+// TestContributions records who did which step where, once each, and steps only.
+func TestContributions(t *testing.T) {
+	by := func(l journal.Line, who string) journal.Line { l.By = who; return l }
+	lines := packed()
+	s := fold(lines[:2], []journal.Line{by(lines[2], "Maren"), by(lines[2], "Maren"), by(lines[2], "Tobias"), by(lines[0], "Zoe"), line(3, journal.EventPlaced, "diary", Placed{})})
+	if want := []Contribution{{"Maren", Pack, "NEW"}, {"Tobias", Pack, "NEW"}}; !slices.Equal(s.Contributions, want) {
+		t.Errorf("%+v", s.Contributions)
+	}
+	if !slices.Equal(s.Technicians(), []string{"Maren", "Tobias"}) {
+		t.Errorf("%q", s.Technicians())
+	}
+}
+
+// TestHolder returns the computer that a deactivation is about.
+func TestHolder(t *testing.T) {
+	s := fold(packed(), []journal.Line{answer(1, "o", licence.Active, nil)})
+	if h := s.Holder("hoist"); h.ID != "o" {
+		t.Errorf("%+v", h)
+	}
+	lic := s.Licences[key("seat")]
+	lic.From = kit.Computer{Name: "BROKEN", ID: "b"}
+	for old, want := range map[licence.State]string{licence.Active: "b", licence.Unknown: "b", licence.Deactivated: "o"} {
+		if lic.Old = old; s.Holder("hoist").ID != want {
+			t.Errorf("%s there: %+v", old, s.Holder("hoist"))
+		}
+	}
+}
