@@ -33,7 +33,7 @@ test:
 # Long tests. SOAK=1 is the share that runs before a change is merged; the default 10 is for a night.
 SOAK ?= 10
 soak:
-	MOVEKIT_SEQUENCES=$$(($(SOAK) * 50000)) $(GO) test -timeout 5h -count=1 -run Sequence ./test/model ./internal/core/move
+	MOVEKIT_SEQUENCES=$$(($(SOAK) * 50000)) $(GO) test -timeout 5h -count=1 -run Sequence ./test/model ./internal/core/place
 	MOVEKIT_MOVES=$$(($(SOAK) * 100)) $(GO) test -timeout 5h -count=1 -run TestWholeMoves ./test
 	MOVEKIT_STORM=$$(($(SOAK) * 200)) $(GO) test -timeout 5h -count=1 ./test/storm
 	MOVEKIT_SOAK=1 $(GO) test -vet=off -timeout 5h -count=1 -run 'TestExistingDatabase|TestInterrupted|TestRandomSchemas' ./internal/core/item/...

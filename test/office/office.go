@@ -4,8 +4,10 @@ package office
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -15,6 +17,7 @@ import (
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
+	"movekit/internal/core/pathmap"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/test/fatal"
@@ -186,4 +189,54 @@ func (Agreeing) DoStep(context.Context, run.ManualStep) (run.Reply, error) {
 func (o *Office) Another(dir, ident string) machine.Computer {
 	lay.Out(o.T, o.Dir, map[string]string{dir + "/computer.yaml": ident, dir + "/srv/.keep": ""})
 	return Open(o.T, o.Dir+"/"+dir)
+}
+
+var asides = regexp.MustCompile(`\.set-aside-[0-9-]+`)
+
+// Files returns the files below a folder, without the times in names of data that was set aside.
+func Files(t testing.TB, dir string) (out []string) {
+	t.Helper()
+	filepath.WalkDir(dir, func(p string, e os.DirEntry, err error) error {
+		fatal.If(t, err)
+		if rel, _ := filepath.Rel(dir, p); !e.IsDir() {
+			out = append(out, asides.ReplaceAllString(rel, "(aside)"))
+		}
+		return nil
+	})
+	slices.Sort(out)
+	return out
+}
+
+// Contents returns every file of a computer with its content.
+func Contents(t testing.TB, dir string) map[string]string {
+	out := map[string]string{}
+	fatal.If(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		data, err := os.ReadFile(path)
+		if to, is := os.Readlink(path); is == nil {
+			data, err = []byte("link to "+to), nil
+		}
+		rel, _ := filepath.Rel(dir, path)
+		out[filepath.ToSlash(rel)] = string(data)
+		return err
+	}))
+	return out
+}
+
+// Looker answers whether settings may be changed.
+type Looker struct {
+	Person
+	Says  bool
+	Lines []string
+	Err   error
+}
+
+// Change records what is to be changed.
+func (l *Looker) Change(_ string, key steps.Key, lines []pathmap.Line) (bool, error) {
+	for _, x := range lines {
+		l.Lines = append(l.Lines, fmt.Sprintf("%s|%s|%s|%s|%s", key.Item, x.In, x.Where, x.Old, x.New))
+	}
+	return l.Says, l.Err
 }

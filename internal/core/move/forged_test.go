@@ -40,24 +40,6 @@ var forgedNames = []string{
 	"/srv/deep/years/2025", "/srv/deep/years/../data-secret", "/srv/victim.set-aside-20260101-000000", "/srv/deep.set-aside-20260101-000000/data", "/srv/deep/data.moved-to-NEW.txt", "/srv/deep/store.db", "/srv/deep/store.db.movekit-part",
 }
 
-// tree returns every file of a computer with its content.
-func treeOf(t *testing.T, dir string) map[string]string {
-	out := map[string]string{}
-	fatal.If(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
-			return err
-		}
-		data, err := os.ReadFile(path)
-		if to, is := os.Readlink(path); is == nil {
-			data, err = []byte("link to "+to), nil
-		}
-		rel, _ := filepath.Rel(dir, path)
-		out[filepath.ToSlash(rel)] = string(data)
-		return err
-	}))
-	return out
-}
-
 // forgedRuns is the number of forged kits of a test.
 func forgedRuns() int {
 	if os.Getenv("MOVEKIT_SOAK") != "" {
@@ -70,7 +52,7 @@ func forgedRuns() int {
 func unharmed(t *testing.T, o *office.Office, seed int) {
 	t.Helper()
 	for _, side := range []string{"old", "new"} {
-		now := treeOf(t, filepath.Join(o.Dir, side))
+		now := office.Contents(t, filepath.Join(o.Dir, side))
 		for name, content := range victims {
 			if now[name] != content {
 				t.Errorf("seed %d: %s/%s is %q", seed, side, name, now[name])
@@ -387,7 +369,7 @@ func TestTwoKits(t *testing.T) {
 			t.Error(r.err)
 		}
 	}
-	now := treeOf(t, filepath.Join(one.Dir, "new/srv/data"))
+	now := office.Contents(t, filepath.Join(one.Dir, "new/srv/data"))
 	if len(now) != 400 || now["7"] != "7" {
 		t.Errorf("%d files are there", len(now))
 	}

@@ -136,7 +136,7 @@ items:
 			t.Fatalf("%s %v", got, out.Blocks)
 		}
 		j := o.Job(o.New)
-		j.Technician, j.Choices.Users, j.Overrides = &looker{says: true}, map[string]string{"maren": "mholm"}, map[string]string{"version-rule": newer["version"]}
+		j.Technician, j.Choices.Users, j.Overrides = &office.Looker{Says: true}, map[string]string{"maren": "mholm"}, map[string]string{"version-rule": newer["version"]}
 		out = o.Only(j.Unpack(ctx))
 		if c.own == "" { // the path is only in the kit, so the user must confirm it
 			if why := out.Blocks[0].Why; office.Blocked(out) != "destination-ready" || !strings.Contains(why, "according to the kit it is "+c.want) || o.Text("new"+c.want+"/list") != "" {
@@ -198,7 +198,7 @@ func TestOtherDrives(t *testing.T) {
 		t.Errorf("a drive that has no user here, in spite of the gate: %v", out[0].Err)
 	}
 	j = o.Job(o.New)
-	j.Technician, j.Choices.Drives = &looker{says: true}, map[string]string{"D": `C:\Daten\D`}
+	j.Technician, j.Choices.Drives = &office.Looker{Says: true}, map[string]string{"D": `C:\Daten\D`}
 	fatal.If(t, j.Redirect())
 	o.Only(j.Unpack(ctx))
 	if got := o.Text("new/ProgramData/app.ini"); o.Text("new/Daten/D/Harbour/boats") != "Tern" || got != "data=C:\\Daten\\D\\Harbour\\boats\r\nold=C:/Daten/D/Else\r\n" {

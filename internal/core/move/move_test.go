@@ -121,16 +121,16 @@ func TestKeepBoth(t *testing.T) {
 	t.Parallel()
 	o := office.New(t, "items: [{name: diary, kind: folder, path: /srv/diary}]\n", "linux", map[string]string{"old/srv/diary/a.txt": "old", "old/srv/diary/deep/b": "same", "new/srv/diary/a.txt": "mine", "new/srv/diary/deep/b": "same", "new/srv/diary/own": "own"})
 	o.Pack()
-	first := files(t, o.Dir+"/new")
-	out := whateverCutBy(o, o.New, func(j *move.Move) { j.Policies = map[string]tree.Policy{"": tree.KeepBoth} }, (*move.Move).Unpack)
-	if got, want := files(t, o.Dir+"/new/srv"), []string{"diary(aside)/a.txt", "diary(aside)/deep/b", "diary(aside)/own", "diary/a (2).txt", "diary/a.txt", "diary/deep/b", "diary/own"}; !slices.Equal(got, want) || o.Text("new/srv/diary/a.txt") != "old" || o.Text("new/srv/diary/a (2).txt") != "mine" {
+	first := office.Files(t, o.Dir+"/new")
+	out := office.WhateverCutBy(o, o.New, func(j *move.Move) { j.Policies = map[string]tree.Policy{"": tree.KeepBoth} }, (*move.Move).Unpack)
+	if got, want := office.Files(t, o.Dir+"/new/srv"), []string{"diary(aside)/a.txt", "diary(aside)/deep/b", "diary(aside)/own", "diary/a (2).txt", "diary/a.txt", "diary/deep/b", "diary/own"}; !slices.Equal(got, want) || o.Text("new/srv/diary/a.txt") != "old" || o.Text("new/srv/diary/a (2).txt") != "mine" {
 		t.Errorf("%q: %+v", got, out.Items)
 	}
 	if out := o.Verify(); !out.Equal() {
 		t.Errorf("%+v", out.Items)
 	}
-	whateverCut(o, o.New, (*move.Move).Undo)
-	if got := files(t, o.Dir+"/new"); !slices.Equal(got, first) || o.Text("new/srv/diary/a.txt") != "mine" {
+	office.WhateverCut(o, o.New, (*move.Move).Undo)
+	if got := office.Files(t, o.Dir+"/new"); !slices.Equal(got, first) || o.Text("new/srv/diary/a.txt") != "mine" {
 		t.Errorf("after undo %q, before %q", got, first)
 	}
 }

@@ -10,27 +10,10 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/move"
-	"movekit/internal/core/pathmap"
 	"movekit/internal/core/run"
-	"movekit/internal/core/steps"
 	"movekit/test/lay"
 	"movekit/test/office"
 )
-
-// looker answers whether settings may be changed.
-type looker struct {
-	office.Person
-	says  bool
-	lines []string
-	err   error
-}
-
-func (l *looker) Change(_ string, key steps.Key, lines []pathmap.Line) (bool, error) {
-	for _, x := range lines {
-		l.lines = append(l.lines, fmt.Sprintf("%s|%s|%s|%s|%s", key.Item, x.In, x.Where, x.Old, x.New))
-	}
-	return l.says, l.err
-}
 
 // TestPathUpdates moves an app whose settings and database contain paths, to a user with another name
 // and home, and to a chosen path.
@@ -71,7 +54,7 @@ func TestPathUpdates(t *testing.T) {
 	if out := unpack(run.NonInteractive{}, nil); fault.KindOf(out.Err) != fault.PathsOutdated || o.Text("new/people/mholm/.app/app.ini") != "" {
 		t.Fatalf("nobody was asked: %v", out.Err)
 	}
-	p := &looker{says: true}
+	p := &office.Looker{Says: true}
 	out := o.Only([]*run.Outcome{unpack(p, nil)}, nil)
 	want := []string{
 		"settings|app.ini|1|last=/srv/data/boats.txt|last=/data/harbour/boats.txt", "settings|app.ini|2|host=OLD|host=NEW", "settings|app.ini|3|home=/home/maren/x|home=/people/mholm/x",
@@ -85,7 +68,7 @@ func TestPathUpdates(t *testing.T) {
 		want[i] = strings.ReplaceAll(line, `file:///home/maren/a%20b.txt, `, `"file:///home/maren/a%20b.txt", `)
 		want[i] = strings.ReplaceAll(want[i], `|/home/maren/c, `, `|"/home/maren/c", `)
 	}
-	if got := strings.Join(p.lines, "\n"); got != strings.Join(want, "\n") {
+	if got := strings.Join(p.Lines, "\n"); got != strings.Join(want, "\n") {
 		t.Errorf("asked about\n%s\nwant\n%s", got, strings.Join(want, "\n"))
 	}
 	if got := o.Text("new/people/mholm/.app/app.ini"); got != "last=/data/harbour/boats.txt\nhost=NEW\nhome=/people/mholm/x\nother=/srv/data2/y\n" {
@@ -155,16 +138,16 @@ func TestPathUpdates(t *testing.T) {
 		}
 	}
 	// Without path updates, the settings equal the sealed ones.
-	p = &looker{}
+	p = &office.Looker{}
 	unpack(p, nil)
-	if len(p.lines) == 0 || !strings.Contains(o.Text("new/people/mholm/.app/app.ini"), "/srv/data/boats") {
+	if len(p.Lines) == 0 || !strings.Contains(o.Text("new/people/mholm/.app/app.ini"), "/srv/data/boats") {
 		t.Error("a person who says no has them changed")
 	}
 	verify(true)
 	o.Only(o.Job(o.New).Undo(ctx))
-	p = &looker{says: true}
+	p = &office.Looker{Says: true}
 	unpack(p, func(j *move.Move) { j.KeepPaths = true })
-	if len(p.lines) > 0 || !strings.Contains(o.Text("new/people/mholm/.app/app.ini"), "/srv/data/boats") {
+	if len(p.Lines) > 0 || !strings.Contains(o.Text("new/people/mholm/.app/app.ini"), "/srv/data/boats") {
 		t.Error("paths that are to be left are changed")
 	}
 	verify(true)
@@ -177,11 +160,11 @@ func TestPathUpdateTriggers(t *testing.T) {
 	lay.Database(t, filepath.Join(o.Dir, "old/home/maren/r.db"), "CREATE TABLE file (path)", "CREATE TABLE log (x)", "CREATE TRIGGER t AFTER UPDATE ON file BEGIN INSERT INTO log VALUES (new.path); END", "INSERT INTO file VALUES ('/home/maren/a')")
 	o.Pack()
 	j := o.Job(o.New)
-	p := &looker{says: true}
+	p := &office.Looker{Says: true}
 	j.Technician, j.Choices.Users = p, map[string]string{"maren": "m2"}
 	out := o.Only(j.Unpack(ctx))
-	if len(p.lines) > 0 || len(out.Items[0].Notes) == 0 {
-		t.Errorf("asked about %v, notes %q", p.lines, out.Items[0].Notes)
+	if len(p.Lines) > 0 || len(out.Items[0].Notes) == 0 {
+		t.Errorf("asked about %v, notes %q", p.Lines, out.Items[0].Notes)
 	}
 	if v := o.Verify(); !v.Equal() {
 		t.Errorf("%+v", v.Items)
@@ -198,10 +181,10 @@ func TestPathUpdateInterrupted(t *testing.T) {
 	lay.Database(t, filepath.Join(o.Dir, "old/home/maren/r.db"), "CREATE TABLE file (path)", "INSERT INTO file VALUES ('/home/maren/a')")
 	lay.Database(t, filepath.Join(o.Dir, "new/home/m2/r.db"), "CREATE TABLE theirs (x)")
 	o.Pack()
-	first := files(t, o.Dir+"/new/home/m2")
+	first := office.Files(t, o.Dir+"/new/home/m2")
 	for round := range 2 {
-		whateverCutBy(o, o.New, func(j *move.Move) {
-			j.Technician, j.Choices.Users = &looker{says: true}, map[string]string{"maren": "m2"}
+		office.WhateverCutBy(o, o.New, func(j *move.Move) {
+			j.Technician, j.Choices.Users = &office.Looker{Says: true}, map[string]string{"maren": "m2"}
 		}, (*move.Move).Unpack)
 		for _, name := range []string{".app", ".some"} {
 			if got := o.Text("new/home/m2/" + name + "/x.ini"); got != "p=/home/m2/a\n" {
@@ -211,8 +194,8 @@ func TestPathUpdateInterrupted(t *testing.T) {
 		if v := o.Verify(); !v.Equal() {
 			t.Errorf("round %d: %+v", round, v.Items)
 		}
-		whateverCutBy(o, o.New, nil, (*move.Move).Undo)
-		if got := files(t, o.Dir+"/new/home/m2"); !slices.Equal(got, first) {
+		office.WhateverCutBy(o, o.New, nil, (*move.Move).Undo)
+		if got := office.Files(t, o.Dir+"/new/home/m2"); !slices.Equal(got, first) {
 			t.Errorf("round %d: after undo %q, before %q", round, got, first)
 		}
 	}

@@ -1,6 +1,8 @@
-package move_test
+package files_test
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -14,6 +16,8 @@ import (
 	"movekit/test/fatal"
 	"movekit/test/office"
 )
+
+var ctx = context.Background()
 
 // TestNamesAreBytes moves trees in which every name is random bytes: of files, folders, links and their
 // targets, hard links, extended attributes, items of an `each`, and files with updated paths.
@@ -61,7 +65,7 @@ func TestNamesAreBytes(t *testing.T) {
 		if v := o.Verify(); !v.Equal() {
 			t.Errorf("seed %d: %+v", seed, v.Items)
 		}
-		was, is := treeOf(t, filepath.Join(o.Dir, "old/srv")), treeOf(t, filepath.Join(o.Dir, "new/srv"))
+		was, is := office.Contents(t, filepath.Join(o.Dir, "old/srv")), office.Contents(t, filepath.Join(o.Dir, "new/srv"))
 		if len(was) != len(is) {
 			t.Errorf("seed %d: %d names were there, %d are", seed, len(was), len(is))
 		}
@@ -77,15 +81,15 @@ func TestNamesAreBytes(t *testing.T) {
 			}
 		}
 		for what, run := range map[string]func(*move.Move) error{
-			"undo":   func(j *move.Move) error { out, err := j.Undo(ctx); return firstErr(err, out[0].Err) },
-			"unpack": func(j *move.Move) error { out, err := j.Unpack(ctx); return firstErr(err, out[0].Err) },
+			"undo":   func(j *move.Move) error { out, err := j.Undo(ctx); return errors.Join(err, out[0].Err) },
+			"unpack": func(j *move.Move) error { out, err := j.Unpack(ctx); return errors.Join(err, out[0].Err) },
 		} {
 			if err := run(o.Job(o.New)); err != nil {
 				t.Errorf("seed %d: %s: %v", seed, what, err)
 			}
 		}
 		retire, err := o.Job(o.Old).Retire(ctx)
-		if err = firstErr(err, retire[0].Err); err != nil {
+		if err = errors.Join(err, retire[0].Err); err != nil {
 			t.Errorf("seed %d: retire: %v %s", seed, err, fmt.Sprint(retire[0].Blocks))
 		}
 	}

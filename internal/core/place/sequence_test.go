@@ -1,4 +1,4 @@
-package move_test
+package place_test
 
 import (
 	"context"
@@ -158,9 +158,9 @@ func (s *sequence) step(name string, c machine.Computer, way tree.Policy, do fun
 	if s.random.IntN(3) == 0 {
 		lines = s.random.IntN(8)
 	}
-	m := move.New(s.Run(&cut{s.Kit, lines}, c))
+	m := move.New(s.Run(&office.Cut{Kit: s.Kit, After: lines}, c))
 	m.Overrides, m.Policies = map[string]string{"right-name": "x", "old-unchanged": "x"}, map[string]tree.Policy{"": way}
-	m.Technician, m.Choices.Users = &looker{says: s.random.IntN(3) > 0}, map[string]string{"maren": "m2"}
+	m.Technician, m.Choices.Users = &office.Looker{Says: s.random.IntN(3) > 0}, map[string]string{"maren": "m2"}
 	out, err := do(m, s.T.Context())
 	for _, o := range out {
 		err = errors.Join(err, o.Err)
@@ -174,7 +174,7 @@ func (s *sequence) step(name string, c machine.Computer, way tree.Policy, do fun
 		}
 	}
 	s.done = append(s.done, fmt.Sprintf("%s, %d lines: %v", name, lines, err))
-	if err != nil && !errors.Is(err, errPulled) {
+	if err != nil && !errors.Is(err, office.ErrPulled) {
 		s.T.Errorf("after\n%s", strings.Join(s.done, "\n"))
 	}
 }

@@ -1,6 +1,7 @@
-package move_test
+package item_test
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,6 +12,8 @@ import (
 	"movekit/test/fatal"
 	"movekit/test/office"
 )
+
+var ctx = context.Background()
 
 // TestParents creates the folders above items, with the owners and permissions that they had, and
 // verifies that the owner can use the items and that nobody else can.

@@ -1,18 +1,16 @@
-package move_test
+package place_test
 
 import (
 	"context"
 	"errors"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"movekit/internal/core/journal"
-	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
 	"movekit/internal/core/run"
 	"movekit/internal/core/spare"
@@ -46,87 +44,19 @@ func moved(t *testing.T) *office.Office {
 	return o
 }
 
-// asides returns the files below a folder, without the times in set-aside names.
-var asides = regexp.MustCompile(`\.set-aside-[0-9-]+`)
-
-func files(t *testing.T, dir string) (out []string) {
-	filepath.WalkDir(dir, func(p string, e os.DirEntry, err error) error {
-		fatal.If(t, err)
-		if rel, _ := filepath.Rel(dir, p); !e.IsDir() {
-			out = append(out, asides.ReplaceAllString(rel, "(aside)"))
-		}
-		return nil
-	})
-	slices.Sort(out)
-	return out
-}
-
-// cut is a kit whose stick is pulled out when certain lines are written.
-type cut struct {
-	run.Kit
-	lines int
-}
-
-var errPulled = errors.New("the stick was pulled out")
-
-func (c *cut) Record(l journal.Line, data any) (journal.Line, error) {
-	if c.lines--; c.lines < 0 {
-		return l, errPulled
-	}
-	return c.Kit.Record(l, data)
-}
-
-// cutAt runs a step on the new computer until the journal has an event, and lets it write some more
-// lines. It returns the unfinished record of an item.
-func cutAt(o *office.Office, do func(*move.Move, context.Context) ([]*run.Outcome, error), event string, more int, name string) *steps.Item {
-	for lines := o.Kit.Lines(); lines[len(lines)-1].Event != event; lines = o.Kit.Lines() {
-		_, err := do(move.New(o.Run(&cut{o.Kit, 1 + more}, o.New)), ctx)
-		fatal.If(o.T, err)
-	}
-	return o.Job(o.New).State.Items[steps.Key{App: "app", Item: name}]
-}
-
-// whateverCut runs a step that is interrupted after each of its lines, and then completely.
-func whateverCut(o *office.Office, c machine.Computer, do func(*move.Move, context.Context) ([]*run.Outcome, error)) *run.Outcome {
-	o.T.Helper()
-	return whateverCutBy(o, c, nil, do)
-}
-
-// whateverCutBy is whateverCut with a function that prepares each run.
-func whateverCutBy(o *office.Office, c machine.Computer, say func(*move.Move), do func(*move.Move, context.Context) ([]*run.Outcome, error)) *run.Outcome {
-	o.T.Helper()
-	for n := 0; ; n++ {
-		j := move.New(o.Run(&cut{o.Kit, n % 4}, c))
-		if say != nil {
-			say(j)
-		}
-		out, err := do(j, ctx)
-		fatal.If(o.T, err)
-		if len(out[0].Blocks) > 0 {
-			o.T.Fatalf("stopped after %d cuts: %+v", n, out[0].Blocks)
-		}
-		if out[0].Err == nil {
-			return out[0]
-		}
-		if !errors.Is(out[0].Err, errPulled) || n > 40 {
-			o.T.Fatal(out[0].Err)
-		}
-	}
-}
-
 // TestRetire sets the old data aside, moves it back, and removes it, with every run interrupted
 // again and again.
 func TestRetire(t *testing.T) {
 	t.Parallel()
 	o := moved(t)
 	old := filepath.Join(o.Dir, "old/srv")
-	before := files(t, old)
-	out := whateverCut(o, o.Old, (*move.Move).Retire)
+	before := office.Files(t, old)
+	out := office.WhateverCut(o, o.Old, (*move.Move).Retire)
 	aside := []string{
 		"boats.db(aside)", "boats.db.moved-to-NEW.txt", "diary(aside)/a", "diary(aside)/deep/b", "diary(aside)/in.log(aside)", "diary(aside)/in.log.moved-to-NEW.txt", "diary(aside)/own.log", "diary.moved-to-NEW.txt", "letter.txt(aside)",
 		"letter.txt.moved-to-NEW.txt", "mail(aside)/2.msg", "mail(aside)/in/1.msg", "mail.moved-to-NEW.txt", "mail/index.tmp",
 	}
-	if got := files(t, old); !slices.Equal(got, aside) {
+	if got := office.Files(t, old); !slices.Equal(got, aside) {
 		t.Fatalf("set aside: %q", got)
 	}
 	if note := o.Text("old/srv/diary.moved-to-NEW.txt"); !strings.Contains(note, "moved to the computer NEW, at\n  /srv/diary\n") || !strings.Contains(note, "\n  /srv/diary.set-aside-") || strings.Contains(note, o.Dir) {
@@ -142,16 +72,16 @@ func TestRetire(t *testing.T) {
 
 	// The app was started, and created new data in the old place.
 	lay.Out(t, o.Dir, map[string]string{"old/srv/diary/empty": ""})
-	whateverCut(o, o.Old, (*move.Move).Return)
+	office.WhateverCut(o, o.Old, (*move.Move).Return)
 	back := slices.Sorted(slices.Values(append([]string{"diary(aside)/empty"}, before...)))
-	if got := files(t, old); !slices.Equal(got, back) {
+	if got := office.Files(t, old); !slices.Equal(got, back) {
 		t.Fatalf("given back: %q", got)
 	}
 	if o.Job(o.Old).State.Progress(o.Kit.Cards[0], steps.Retire) != steps.No {
 		t.Error("it still counts as set aside")
 	}
 
-	whateverCut(o, o.Old, (*move.Move).Retire)
+	office.WhateverCut(o, o.Old, (*move.Move).Retire)
 	remove := func(m *move.Move, c context.Context) ([]*run.Outcome, error) { return m.RemoveRetired(c, "sold") }
 	if got := office.Blocked(o.Only(remove(o.Job(o.Old), ctx))); got != "handed-over" {
 		t.Errorf("removing is stopped by %q", got)
@@ -161,7 +91,7 @@ func TestRetire(t *testing.T) {
 	// Data that was modified since does not match the verified data.
 	asides, _ := filepath.Glob(old + "/boats.db.set-aside-*")
 	lay.Database(t, asides[0], "INSERT INTO boat VALUES (3)")
-	out = whateverCut(o, o.Old, remove)
+	out = office.WhateverCut(o, o.Old, remove)
 	did := map[string]string{}
 	for _, i := range out.Items {
 		did[i.Item] = i.Did
@@ -173,7 +103,7 @@ func TestRetire(t *testing.T) {
 		t.Errorf("taking it back on the new computer is stopped by %q", got)
 	}
 	left := []string{"boats.db(aside)", "boats.db.moved-to-NEW.txt", "diary(aside)/empty", "diary(aside)/in.log.moved-to-NEW.txt", "diary(aside)/own.log", "diary.moved-to-NEW.txt", "letter.txt.moved-to-NEW.txt", "mail.moved-to-NEW.txt", "mail/index.tmp"}
-	if got := files(t, old); !slices.Equal(got, left) {
+	if got := office.Files(t, old); !slices.Equal(got, left) {
 		t.Errorf("left: %q", got)
 	}
 }
@@ -194,7 +124,7 @@ func TestRetireNeedsProof(t *testing.T) {
 	if got := office.Blocked(o.Only(o.Job(o.Old).Retire(ctx))); got != "verified" {
 		t.Errorf("not proven: %q", got)
 	}
-	if got := files(t, filepath.Join(o.Dir, "old/srv")); slices.ContainsFunc(got, func(f string) bool { return strings.Contains(f, "aside") }) {
+	if got := office.Files(t, filepath.Join(o.Dir, "old/srv")); slices.ContainsFunc(got, func(f string) bool { return strings.Contains(f, "aside") }) {
 		t.Errorf("%q", got)
 	}
 	// One item alone.
@@ -221,7 +151,7 @@ func TestPackedAgain(t *testing.T) {
 	o.Pack()
 	o.Unpack()
 	lay.Out(t, o.Dir, map[string]string{"new/srv/diary/app.log": "which the card leaves out"})
-	first := files(t, o.Dir+"/new/srv")
+	first := office.Files(t, o.Dir+"/new/srv")
 	lay.Out(t, o.Dir, map[string]string{"old/srv/diary/b": "later", "old/srv/mail/3.msg": "3", "old/srv/letter.txt": "dear all"})
 	os.Remove(o.Dir + "/old/srv/mail/2.msg")
 	lay.Database(t, fleet, "INSERT INTO boat VALUES (2)")
@@ -230,17 +160,17 @@ func TestPackedAgain(t *testing.T) {
 	later := time.Now().Add(time.Hour)
 	lay.Out(t, o.Dir, map[string]string{"new/srv/letter.txt": "dear, corrected"})
 	os.Chtimes(o.Dir+"/new/srv/letter.txt", later, later)
-	out := whateverCut(o, o.New, (*move.Move).Unpack)
+	out := office.WhateverCut(o, o.New, (*move.Move).Unpack)
 	if out := o.Verify(); !out.Equal() {
 		t.Fatalf("it differs: %+v", out.Items)
 	}
 	want := slices.Concat(slices.DeleteFunc(first, func(f string) bool { return f == "mail/2.msg" }), []string{"diary/b", "letter.txt(aside)", "mail/3.msg"})
 	slices.Sort(want)
-	if got := files(t, o.Dir+"/new/srv"); !slices.Equal(got, want) {
+	if got := office.Files(t, o.Dir+"/new/srv"); !slices.Equal(got, want) {
 		t.Errorf("after both: %q\nwant %q (%+v)", got, want, out.Items)
 	}
 	// Undo moves the original data back.
-	whateverCut(o, o.New, (*move.Move).Undo)
+	office.WhateverCut(o, o.New, (*move.Move).Undo)
 	for name, want := range map[string]string{"new/srv/diary/theirs": "t", "new/srv/mail/1.msg": "other", "new/srv/mail/notes": "n", "new/srv/mail/9.msg": "their own", "new/srv/diary/b": "", "new/srv/mail/3.msg": "", "new/srv/letter.txt": "dear, corrected"} {
 		if got := o.Text(name); got != want {
 			t.Errorf("%s holds %q after undo, want %q", name, got, want)
@@ -248,15 +178,15 @@ func TestPackedAgain(t *testing.T) {
 	}
 	// Unmodified data is recognised after another pack too.
 	fatal.If(t, errors.Join(os.Remove(o.Dir+"/new/srv/mail/1.msg"), os.Remove(o.Dir+"/new/srv/mail/9.msg")))
-	first = files(t, o.Dir+"/new/srv")
+	first = office.Files(t, o.Dir+"/new/srv")
 	if out := o.Unpack(); out.Items[1].Aside != "" {
 		t.Errorf("nothing was in the way, and is set aside: %+v", out.Items[1])
 	}
 	lay.Out(t, o.Dir, map[string]string{"old/srv/mail/1.msg": "one", "old/srv/diary/b": "latest", "old/srv/letter.txt": "dear both"})
 	lay.Database(t, fleet, "INSERT INTO boat VALUES (3)")
 	o.Pack()
-	out = whateverCut(o, o.New, (*move.Move).Undo)
-	if got := files(t, o.Dir+"/new/srv"); !slices.Equal(got, first) || o.Text("new/srv/letter.txt") != "dear, corrected" {
+	out = office.WhateverCut(o, o.New, (*move.Move).Undo)
+	if got := office.Files(t, o.Dir+"/new/srv"); !slices.Equal(got, first) || o.Text("new/srv/letter.txt") != "dear, corrected" {
 		t.Errorf("%q, before %q: %+v", got, first, out.Items)
 	}
 }
@@ -270,7 +200,7 @@ func TestPartInterrupted(t *testing.T) {
 	})
 	at := func(name string) string { return filepath.Join(o.Dir, "new/srv", name) }
 	cutOff := func(do func(*move.Move, context.Context) ([]*run.Outcome, error), event string, more int) *steps.Item {
-		return cutAt(o, do, event, more, "mail")
+		return office.CutAt(o, do, event, more, "mail")
 	}
 	// half undoes the end of a move from one folder to another: some files are back in the first
 	// one.
@@ -281,11 +211,11 @@ func TestPartInterrupted(t *testing.T) {
 		}
 	}
 	o.Pack()
-	first := files(t, at(""))
+	first := office.Files(t, at(""))
 	half(at("mail"), o.Dir+"/new"+cutOff((*move.Move).Unpack, journal.EventPlacing, 0).Placing.Aside, "9.msg")
 	for n, text := range []string{"2", "later"} {
 		o.Unpack()
-		if got, want := files(t, at("")), []string{"mail(aside)/1.msg", "mail(aside)/8.msg", "mail(aside)/9.msg", "mail/1.msg", "mail/2.msg", "mail/notes"}; !slices.Equal(got, want) || o.Text("new/srv/mail/2.msg") != text || !o.Verify().Equal() {
+		if got, want := office.Files(t, at("")), []string{"mail(aside)/1.msg", "mail(aside)/8.msg", "mail(aside)/9.msg", "mail/1.msg", "mail/2.msg", "mail/notes"}; !slices.Equal(got, want) || o.Text("new/srv/mail/2.msg") != text || !o.Verify().Equal() {
 			t.Errorf("unpacked %d: %q", n, got)
 		}
 		if n == 0 { // packed again, and cut off while ours of before is carried away
@@ -296,15 +226,15 @@ func TestPartInterrupted(t *testing.T) {
 	}
 	back := o.Dir + "/new" + cutOff((*move.Move).Undo, journal.EventUndoing, 1).Undoing.Back + spare.StageEnding
 	fatal.If(t, errors.Join(os.Mkdir(back, 0o755), os.Rename(at("mail/9.msg"), filepath.Join(back, "9.msg"))))
-	if out := o.Only(o.Job(o.New).Undo(ctx)); !slices.Equal(files(t, at("")), first) || o.Text("new/srv/mail/1.msg") != "t1" {
-		t.Errorf("undone: %q, before %q: %+v", files(t, at("")), first, out.Items)
+	if out := o.Only(o.Job(o.New).Undo(ctx)); !slices.Equal(office.Files(t, at("")), first) || o.Text("new/srv/mail/1.msg") != "t1" {
+		t.Errorf("undone: %q, before %q: %+v", office.Files(t, at("")), first, out.Items)
 	}
 	// An app writes a file again while it is being set aside: the step completes, and both files
 	// are kept.
 	half(at("mail"), o.Dir+"/new"+cutOff((*move.Move).Unpack, journal.EventPlacing, 0).Placing.Aside, "9.msg")
 	lay.Out(t, o.Dir, map[string]string{"new/srv/mail/8.msg": "written again"})
 	o.Unpack()
-	if got, want := files(t, at("")), []string{"mail(aside)/1.msg", "mail(aside)/8.msg", "mail(aside)/8.msg(aside)", "mail(aside)/9.msg", "mail/1.msg", "mail/2.msg", "mail/notes"}; !slices.Equal(got, want) || !o.Verify().Equal() {
+	if got, want := office.Files(t, at("")), []string{"mail(aside)/1.msg", "mail(aside)/8.msg", "mail(aside)/8.msg(aside)", "mail(aside)/9.msg", "mail/1.msg", "mail/2.msg", "mail/notes"}; !slices.Equal(got, want) || !o.Verify().Equal() {
 		t.Errorf("written again: %q", got)
 	}
 }
@@ -318,9 +248,9 @@ func TestKeptTwice(t *testing.T) {
 	o.Unpack()
 	for n, text := range []string{"dear, corrected", "another"} {
 		lay.Out(t, o.Dir, map[string]string{"new/srv/letter.txt": text})
-		out, err := move.New(o.Run(&cut{o.Kit, 1 + 99*n}, o.New)).Undo(ctx)
-		if fatal.If(t, err); n == 1 && (out[0].Items[0].Aside == "" || len(out[0].Items[0].Notes) != 1 || !slices.Equal(files(t, o.Dir+"/new/srv"), []string{".keep", "letter.txt(aside)", "letter.txt(aside)"})) {
-			t.Errorf("%+v, %q", out[0], files(t, o.Dir+"/new/srv"))
+		out, err := move.New(o.Run(&office.Cut{Kit: o.Kit, After: 1 + 99*n}, o.New)).Undo(ctx)
+		if fatal.If(t, err); n == 1 && (out[0].Items[0].Aside == "" || len(out[0].Items[0].Notes) != 1 || !slices.Equal(office.Files(t, o.Dir+"/new/srv"), []string{".keep", "letter.txt(aside)", "letter.txt(aside)"})) {
+			t.Errorf("%+v, %q", out[0], office.Files(t, o.Dir+"/new/srv"))
 		}
 	}
 }
@@ -343,6 +273,6 @@ func TestMountedElsewhere(t *testing.T) {
 	elsewhere := office.Open(t, o.Dir+"/mnt")
 	o.Only(o.Job(elsewhere).Undo(ctx))
 	if o.Text("mnt/srv/diary/theirs") != "t" || o.Text("mnt/srv/diary/a") != "" || o.Text("mnt/srv/letter.txt") != "theirs" || o.Text("new/srv/diary/a") != "x" || o.Text("new/srv/letter.txt") != "dear" {
-		t.Errorf("%q and %q", files(t, o.Dir+"/mnt"), files(t, o.Dir+"/new"))
+		t.Errorf("%q and %q", office.Files(t, o.Dir+"/mnt"), office.Files(t, o.Dir+"/new"))
 	}
 }

@@ -1,4 +1,4 @@
-package move_test
+package place_test
 
 import (
 	"errors"
@@ -33,10 +33,10 @@ func TestUndoWithoutAside(t *testing.T) {
 		asides[i.Item] = i.Aside
 	}
 	fatal.If(t, errors.Join(os.RemoveAll(asides["diary"]), os.Remove(asides["boats"])))
-	before := files(t, o.Dir+"/new/srv")
+	before := office.Files(t, o.Dir+"/new/srv")
 	out := o.Only(o.Job(o.New).Undo(ctx))
-	if office.Blocked(out) != "set-aside-exists" || !strings.Contains(out.Blocks[0].Why, "boats (it was at /srv/boats.db.set-aside-") || !strings.Contains(out.Blocks[0].Why, "diary (it was at /srv/diary.set-aside-") || !slices.Equal(files(t, o.Dir+"/new/srv"), before) {
-		t.Errorf("%+v, %q", out, files(t, o.Dir+"/new/srv"))
+	if office.Blocked(out) != "set-aside-exists" || !strings.Contains(out.Blocks[0].Why, "boats (it was at /srv/boats.db.set-aside-") || !strings.Contains(out.Blocks[0].Why, "diary (it was at /srv/diary.set-aside-") || !slices.Equal(office.Files(t, o.Dir+"/new/srv"), before) {
+		t.Errorf("%+v, %q", out, office.Files(t, o.Dir+"/new/srv"))
 	}
 	// One of the two parts is enough for the undo.
 	j := o.Job(o.New)
@@ -47,7 +47,7 @@ func TestUndoWithoutAside(t *testing.T) {
 			t.Errorf("told to be back: %+v", i)
 		}
 	}
-	if got := files(t, o.Dir+"/new/srv"); len(got) > 1 || len(got) == 1 && !strings.HasSuffix(got[0], "shm") {
+	if got := office.Files(t, o.Dir+"/new/srv"); len(got) > 1 || len(got) == 1 && !strings.HasSuffix(got[0], "shm") {
 		t.Errorf("left: %q", got)
 	}
 }
@@ -59,7 +59,7 @@ func TestUndoInterruptedThenAsideGone(t *testing.T) {
 	o := office.New(t, "items: [{name: letter, kind: file, path: /srv/letter.txt}]\n", "linux", map[string]string{"old/srv/letter.txt": "dear", "new/srv/letter.txt": "theirs"})
 	o.Pack()
 	aside := o.Unpack().Items[0].Aside
-	_, err := move.New(o.Run(&cut{o.Kit, 1}, o.New)).Undo(ctx)
+	_, err := move.New(o.Run(&office.Cut{Kit: o.Kit, After: 1}, o.New)).Undo(ctx)
 	fatal.If(t, errors.Join(err, os.Remove(aside)))
 	if out := o.Only(o.Job(o.New).Undo(ctx)); office.Blocked(out) != "set-aside-exists" {
 		t.Fatalf("%+v", out)
@@ -67,7 +67,7 @@ func TestUndoInterruptedThenAsideGone(t *testing.T) {
 	j := o.Job(o.New)
 	j.Overrides = map[string]string{"set-aside-exists": "it is lost"}
 	o.Only(j.Undo(ctx))
-	if got := files(t, o.Dir+"/new/srv"); len(got) > 0 {
+	if got := office.Files(t, o.Dir+"/new/srv"); len(got) > 0 {
 		t.Errorf("left: %q", got)
 	}
 }
@@ -77,7 +77,7 @@ type unreadable struct{ run.Kit }
 
 func (k unreadable) Open(app string, parts []seal.Part) (io.ReadCloser, error) {
 	if !strings.Contains(parts[0].Name, ".list") {
-		return nil, errPulled
+		return nil, office.ErrPulled
 	}
 	return k.Kit.Open(app, parts)
 }
@@ -90,12 +90,12 @@ func TestNothingMovesBeforeStaged(t *testing.T) {
 	lay.Database(t, o.Dir+"/old/srv/boats.db", "CREATE TABLE boat (n)")
 	o.Pack()
 	for round := range 2 {
-		before := files(t, o.Dir+"/new/srv")
+		before := office.Files(t, o.Dir+"/new/srv")
 		j := move.New(o.Run(unreadable{o.Kit}, o.New))
 		if out, err := j.Unpack(ctx); err != nil || out[0].Err == nil {
 			t.Fatalf("it was unpacked: %+v %v", out[0], err)
 		}
-		if got := files(t, o.Dir+"/new/srv"); !slices.Equal(got, before) {
+		if got := office.Files(t, o.Dir+"/new/srv"); !slices.Equal(got, before) {
 			t.Errorf("round %d: %q, before %q", round, got, before)
 		}
 		o.Unpack()
@@ -121,9 +121,9 @@ func TestSideFilesInterrupted(t *testing.T) {
 		o := office.New(t, "items: [{name: boats, kind: sqlite, path: /srv/boats.db}]\n", "linux", theirs)
 		lay.Database(t, o.Dir+"/old/srv/boats.db", "CREATE TABLE boat (n)")
 		o.Pack()
-		killed(filepath.Join(o.Dir, "new/srv/boats.db"), o.Dir+"/new"+cutAt(o, (*move.Move).Unpack, journal.EventPlacing, 0, "boats").Placing.Aside)
+		killed(filepath.Join(o.Dir, "new/srv/boats.db"), o.Dir+"/new"+office.CutAt(o, (*move.Move).Unpack, journal.EventPlacing, 0, "boats").Placing.Aside)
 		o.Unpack()
-		if got, want := files(t, o.Dir+"/new/srv"), []string{"boats.db", "boats.db(aside)", "boats.db(aside)journal", "boats.db(aside)wal"}; !slices.Equal(got, want) || !o.Verify().Equal() {
+		if got, want := office.Files(t, o.Dir+"/new/srv"), []string{"boats.db", "boats.db(aside)", "boats.db(aside)journal", "boats.db(aside)wal"}; !slices.Equal(got, want) || !o.Verify().Equal() {
 			t.Errorf("%s: %q, want %q", what, got, want)
 		}
 		o.Only(o.Job(o.New).Undo(ctx))
@@ -151,7 +151,7 @@ func TestReturnReportsLaterData(t *testing.T) {
 		o := moved(t)
 		o.Only(o.Job(o.Old).Retire(ctx))
 		lay.Out(t, o.Dir, map[string]string{"old/srv/letter.txt": "made since"})
-		j := move.New(o.Run(&cut{o.Kit, lines}, o.Old))
+		j := move.New(o.Run(&office.Cut{Kit: o.Kit, After: lines}, o.Old))
 		j.Items = []string{"app/letter"}
 		_, err := j.Return(ctx)
 		fatal.If(t, err)
@@ -159,13 +159,13 @@ func TestReturnReportsLaterData(t *testing.T) {
 		j.Items = []string{"app/letter"}
 		out := o.Only(j.Return(ctx))
 		kept := ""
-		for _, name := range files(t, o.Dir+"/old/srv") {
+		for _, name := range office.Files(t, o.Dir+"/old/srv") {
 			if strings.HasPrefix(name, "letter.txt(") {
 				kept = name
 			}
 		}
 		if o.Text("old/srv/letter.txt") == "made since" || o.Text("old/srv/letter.txt") == "" || kept == "" {
-			t.Errorf("%d lines: %q is %q", lines, o.Text("old/srv/letter.txt"), files(t, o.Dir+"/old/srv"))
+			t.Errorf("%d lines: %q is %q", lines, o.Text("old/srv/letter.txt"), office.Files(t, o.Dir+"/old/srv"))
 		}
 		if i := out.Items[0]; i.Did == "returned" && i.Aside == "" {
 			t.Errorf("%d lines: not reported: %+v", lines, i)

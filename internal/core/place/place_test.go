@@ -1,8 +1,9 @@
 //go:build unix
 
-package move_test
+package place_test
 
 import (
+	"context"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,6 +19,8 @@ import (
 	"movekit/test/lay"
 	"movekit/test/office"
 )
+
+var ctx = context.Background()
 
 // mounted mounts a file system for the time of a test.
 func mounted(t *testing.T, at string, args ...string) {
@@ -55,13 +58,13 @@ func TestDestinations(t *testing.T) {
 		}
 		aside, _ := filepath.Glob(o.Dir + "/new/srv/data/diary.set-aside-*/deep")
 		if len(aside) != 1 {
-			t.Fatalf("set aside: %q", files(t, o.Dir+"/new/srv"))
+			t.Fatalf("set aside: %q", office.Files(t, o.Dir+"/new/srv"))
 		}
 		if info, _ := os.Stat(aside[0]); info.Mode().Perm() != 0o750 {
 			t.Errorf("its folder is %v", info.Mode())
 		}
 		o.Only(o.Job(o.New).Undo(ctx))
-		if got := files(t, o.Dir+"/new/srv/data"); !slices.Equal(got, []string{"diary/deep/theirs", "letter.txt"}) || o.Text("new/srv/data/letter.txt") != "theirs" {
+		if got := office.Files(t, o.Dir+"/new/srv/data"); !slices.Equal(got, []string{"diary/deep/theirs", "letter.txt"}) || o.Text("new/srv/data/letter.txt") != "theirs" {
 			t.Errorf("taken back: %q", got)
 		}
 	})
@@ -105,7 +108,7 @@ func TestDestinations(t *testing.T) {
 		if target, err := os.Readlink(dir + "/diary"); err != nil || target != "large" {
 			t.Errorf("the link leads to %q, %v", target, err)
 		}
-		if got := files(t, dir); !slices.Equal(got, []string{"diary", "large(aside)/theirs", "large/a"}) {
+		if got := office.Files(t, dir); !slices.Equal(got, []string{"diary", "large(aside)/theirs", "large/a"}) {
 			t.Errorf("%q", got)
 		}
 	})
@@ -114,12 +117,12 @@ func TestDestinations(t *testing.T) {
 // stops checks that an unpack stops before anything is written.
 func stops(t *testing.T, o *office.Office, gates, says string) {
 	t.Helper()
-	before := files(t, o.Dir+"/new")
+	before := office.Files(t, o.Dir+"/new")
 	out := o.Unpack()
 	if office.Blocked(out) != gates || !strings.Contains(out.Blocks[0].Why, says) {
 		t.Errorf("stopped by %+v", out.Blocks)
 	}
-	if got := files(t, o.Dir+"/new"); !slices.Equal(got, before) {
+	if got := office.Files(t, o.Dir+"/new"); !slices.Equal(got, before) {
 		t.Errorf("something is written: %q, before %q", got, before)
 	}
 }
