@@ -43,6 +43,10 @@ items:
 	if s := live(0, "verify", "--run-commands"); !strings.Contains(s.out, "opened: Hoistbook on ") || !strings.Contains(s.out, "saw 4") {
 		t.Errorf("by its command: %s", s.out)
 	}
+	os.WriteFile(app, []byte("#!/bin/sh\necho records: 4\necho cannot open page 3\nexit 1\n"), 0o755)
+	if s := live(3, "verify"); !strings.Contains(s.out, "found a problem") || !strings.Contains(s.out, "it ended with code 1: cannot open page 3") {
+		t.Errorf("a command that fails: %s", s.out)
+	}
 	os.WriteFile(app, []byte("#!/bin/sh\necho no licence\n"), 0o755)
 	if s := live(3, "verify"); !strings.Contains(s.out, "found a problem") {
 		t.Errorf("an app that opens nothing: %s", s.out)

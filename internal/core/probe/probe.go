@@ -485,15 +485,17 @@ func (p Prober) command(ctx context.Context, s *card.Source, user *machine.User,
 	if len(s.Command) == 0 {
 		return "", "", nil
 	}
-	text, err = p.Run(ctx, s.Command, user)
+	text, _, err = p.RunCode(ctx, s.Command, user) // some programs end with another code than 0 after they print their version
 	return text, strings.Join(s.Command, " "), err
 }
 
 // Run runs a command from a card, and returns its output. The command gets no input, no shell and
-// little time. It is not run without consent, or if the computer is only a disk. Its exit code is
-// ignored.
+// little time. It is not run without consent, or if the computer is only a disk. An exit code other than 0 is an error.
 func (p Prober) Run(ctx context.Context, args card.Command, user *machine.User) (string, error) {
-	said, _, err := p.RunCode(ctx, args, user)
+	said, code, err := p.RunCode(ctx, args, user)
+	if err == nil {
+		err = Failure(said, code)
+	}
 	return said, err
 }
 

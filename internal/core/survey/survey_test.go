@@ -232,3 +232,37 @@ func TestFileAndFolder(t *testing.T) {
 		t.Errorf("%q %s", missing, gates(s.Apps[0]))
 	}
 }
+
+// TestSyncByCommand asks the app's own program whether everything is sent. A program that fails has not answered.
+func TestSyncByCommand(t *testing.T) {
+	for script, want := range map[string]Sync{
+		"echo all sent":         {Finished: true, Known: true},
+		"echo 2 left":           {Known: true, Why: "did not report that sync is finished"},
+		"echo all sent; exit 1": {Why: "it ended with code 1: all sent"},
+	} {
+		c := parsed(t, "items: [{name: data, kind: folder, path: /srv/data}]\nsync: [{about: mail, command: [/bin/sh, -c, '"+script+"'], pattern: 'all sent'}]\n")
+		l := on(t, lay.Disk(t, "linux", nil))
+		for _, allowed := range []bool{false, true} {
+			h := *l.Host
+			l.Host = &h
+			h.Commands = allowed
+			if allowed {
+				here, err := machine.Open("")
+				fatal.If(t, err)
+				l.Computer = here
+			}
+			got, err := l.sync(t.Context(), c.Sync[0], nil)
+			fatal.If(t, err)
+			if !allowed {
+				want := Sync{About: "mail", Why: got.Why}
+				if got != want || !strings.HasPrefix(got.Why, "unknown: ") {
+					t.Errorf("%s, not allowed: %+v", script, got)
+				}
+				continue
+			}
+			if got.Finished != want.Finished || got.Known != want.Known || !strings.Contains(got.Why, want.Why) {
+				t.Errorf("%s: %+v", script, got)
+			}
+		}
+	}
+}

@@ -17,7 +17,6 @@ import (
 	"movekit/internal/core/item/files"
 	"movekit/internal/core/kit"
 	"movekit/internal/core/machine"
-	"movekit/internal/core/probe"
 	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/core/tree"
@@ -65,11 +64,7 @@ func Load(ctx context.Context, h *run.Host, it *card.Item, user *machine.User, f
 	}
 	p := h.Prober()
 	p.Time = makeTime
-	said, code, err := p.RunCode(ctx, args, user)
-	if err == nil {
-		err = probe.Failure(said, code)
-	}
-	if err != nil {
+	if _, err := p.Run(ctx, args, user); err != nil {
 		return fault.Wrap(fault.ServerRefused, err, "%s did not import %s", args[0], file)
 	}
 	return nil
