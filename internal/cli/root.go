@@ -319,6 +319,7 @@ func (e *env) job(apps []string, unlock bool) (*move.Move, func(), error) {
 	k.By = e.technicianName()
 	e.kit = k
 	r := run.New(k, h)
+	r.Distant = e.mirror != nil
 	r.MoreMedia = e.packs && (k.Media.Next != nil || len(k.Dirs()) > 1)
 	r.Overrides = overrides
 	for _, address := range apps {

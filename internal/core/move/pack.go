@@ -94,6 +94,9 @@ func (m *Move) packApp(ctx context.Context, c *card.Card, o *run.Outcome) error 
 	return nil
 }
 
+// roomFor says how many times the data must fit on the medium before time counts more than bytes.
+const roomFor = 3
+
 func (m *Move) packItems(ctx context.Context, c *card.Card, o *run.Outcome) error {
 	if err := exports.Make(ctx, m.ForApp(c), c); err != nil {
 		return err
@@ -113,6 +116,7 @@ func (m *Move) packItems(ctx context.Context, c *card.Card, o *run.Outcome) erro
 	if on, err := m.Check(steps.Pack, c, f, o); err != nil || !on {
 		return err
 	}
+	m.Roomy = !m.Distant && !m.Manifest.Keep && uint64(max(f.Fit.Need, 0)) < f.Fit.Free/roomFor
 	packed := steps.Packed{Version: a.Version, Edition: a.Edition, Absent: f.Pack.Missing}
 	for _, label := range a.NotChosen {
 		if !slices.ContainsFunc(m.State.AppItems(c.Name), func(it *steps.Item) bool { return item.Label(it.Key) == label }) {

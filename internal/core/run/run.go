@@ -66,6 +66,8 @@ type Run struct {
 	ReplaceReason string            // reason for changing the new computer; "" if it is not changed
 	MoreMedia     bool              // the kit continues on another medium when its own is full
 	PartSize      int64             // largest sealed file, in bytes; 0 means the default
+	Distant       bool              // the kit is on another computer
+	Roomy         bool              // the medium has room for much more than the data, so that time counts more than bytes
 	Now           func() time.Time
 	Marks         string // folder for the records of this computer; "" means the user's cache
 	here          *local

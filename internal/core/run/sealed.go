@@ -15,7 +15,7 @@ import (
 
 // Seal starts a sealed stream of an app. For workers see seal.Options.
 func (r *Run) Seal(app, name string, workers int) (kit.Stream, error) {
-	return r.Kit.Seal(app, name, seal.Options{PartSize: r.PartSize, Workers: workers})
+	return r.Kit.Seal(app, name, seal.Options{PartSize: r.PartSize, Workers: workers, Roomy: r.Roomy})
 }
 
 // SealFrom seals everything read from a reader, and returns the number of bytes.

@@ -8,6 +8,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -15,6 +16,7 @@ import (
 	"time"
 
 	"filippo.io/age"
+	"github.com/klauspost/compress/zstd"
 
 	"movekit/internal/core/block"
 	"movekit/internal/core/digest"
@@ -90,28 +92,83 @@ func TestSealedDataComesBackWhole(t *testing.T) {
 }
 
 func TestIncompressibleDataIsStored(t *testing.T) {
+	c := &compressor{}
 	noise := make([]byte, chunkSize)
 	for i := range noise {
 		noise[i] = byte(rand.Uint32())
 	}
-	if n := len(frame(fast, nil, noise)); n > chunkSize+64 {
+	if n := len(c.frame(nil, noise, balanced)); n > chunkSize+64 {
 		t.Errorf("%d bytes of noise became %d", chunkSize, n)
 	}
 	text := bytes.Repeat([]byte("mooring "), chunkSize/8)
-	if n := len(frame(fast, nil, text)); n > chunkSize/100 {
+	if n := len(c.frame(nil, text, balanced)); n > chunkSize/100 {
 		t.Errorf("%d bytes of text became %d", chunkSize, n)
 	}
 	// The middle is tested if the chunk is long enough.
 	const least, before = 16 * probeSize, "what is there"
 	copy(text[least/2:], noise[:probeSize])
 	for what, data := range map[string][]byte{"noise": noise[:least], "text around noise": text[:least]} {
-		if got := frame(fast, []byte(before), data); !bytes.Equal(got, stored([]byte(before), data)) {
+		if got := c.frame([]byte(before), data, balanced); !bytes.Equal(got, stored([]byte(before), data, nil)) {
 			t.Errorf("%s is not stored: %d bytes", what, len(got))
 		}
 	}
 	for what, data := range map[string][]byte{"short noise": noise[:least-1], "text beside noise": append(bytes.Clone(text[:least+probeSize]), noise[:probeSize]...)} {
-		if bytes.Equal(frame(fast, nil, data), stored(nil, data)) {
+		if bytes.Equal(c.frame(nil, data, balanced), stored(nil, data, nil)) {
 			t.Errorf("%s is stored", what)
+		}
+	}
+}
+
+// TestQuickFrames compresses every sort of data for a medium with much room. The zstd program and our reader read the frames.
+func TestQuickFrames(t *testing.T) {
+	noise := make([]byte, chunkSize)
+	for i := range noise {
+		noise[i] = byte(rand.Uint32())
+	}
+	var words bytes.Buffer
+	for words.Len() < chunkSize {
+		fmt.Fprintf(&words, "berth %d pays %x; ", rand.IntN(1e6), rand.IntN(1e9))
+	}
+	text := words.Bytes()[:chunkSize]
+	twoLetters := make([]byte, chunkSize)
+	for i := range twoLetters {
+		twoLetters[i] = "ab"[rand.IntN(2)]
+	}
+	mixed := append(bytes.Clone(text[:300<<10]), noise[:chunkSize-300<<10]...)
+	sizes := map[string]int{}
+	for what, data := range map[string][]byte{
+		"text": text, "noise": noise, "two letters": twoLetters, "one letter": bytes.Repeat([]byte("a"), chunkSize), "repeated": bytes.Repeat([]byte("mooring 17, "), chunkSize/12), "mixed": mixed,
+		"a byte": {'x'}, "nothing": nil, "short": text[:16*probeSize-1], "just long enough": text[:16*probeSize], "not a whole block": text[:200<<10+1], "little at the end": text[:256<<10+700],
+	} {
+		c := &compressor{}
+		before := []byte("before")
+		framed := c.frame(bytes.Clone(before), data, quickest)
+		if !bytes.HasPrefix(framed, before) {
+			t.Errorf("%s: what was there is gone", what)
+		}
+		framed = framed[len(before):]
+		if again := c.frame(nil, data, quickest); !bytes.Equal(again, framed) {
+			t.Errorf("%s: a compressor is not reusable", what)
+		}
+		sizes[what] = len(framed)
+		d, err := zstd.NewReader(bytes.NewReader(framed))
+		fatal.If(t, err)
+		got, err := io.ReadAll(d)
+		d.Close()
+		if err != nil || !bytes.Equal(got, data) {
+			t.Errorf("%s: %d bytes of %d, %v", what, len(got), len(data), err)
+		}
+		if _, err := exec.LookPath("zstd"); err == nil {
+			cmd := exec.Command("zstd", "-dc")
+			cmd.Stdin = bytes.NewReader(framed)
+			if got, err := cmd.Output(); err != nil || !bytes.Equal(got, data) {
+				t.Errorf("%s, by zstd: %d bytes of %d, %v", what, len(got), len(data), err)
+			}
+		}
+	}
+	for what, most := range map[string]int{"text": chunkSize * 65 / 100, "noise": chunkSize + 64, "two letters": chunkSize * 22 / 100, "one letter": chunkSize / 100, "repeated": chunkSize / 100, "mixed": chunkSize + 64} {
+		if sizes[what] > most {
+			t.Errorf("%s: %d bytes, more than %d", what, sizes[what], most)
 		}
 	}
 }

@@ -48,6 +48,8 @@ type Options struct {
 	To       age.Recipient
 	PartSize int64 // size limit of a file, in bytes; 0 means MaxPart
 	Workers  int   // number of chunks to compress at a time; 0 means one per processor
+	// Roomy is true if the medium has so much room that time counts more than bytes.
+	Roomy bool
 	// Next returns the place of the next part; nil means that all are in the stream's folder.
 	Next func() (Place, error)
 	// Used reports whether the name of a stream is in use elsewhere; nil means that it is not.
@@ -99,12 +101,16 @@ func Create(dir, name string, opt Options) (*Writer, error) {
 	}
 	for range opt.Workers {
 		go func() {
+			c := &compressor{}
 			for j := range w.work {
-				encoder := fast
-				if p.slow() {
-					encoder = small
+				want := balanced
+				switch {
+				case p.slow():
+					want = smallest
+				case opt.Roomy:
+					want = quickest
 				}
-				j.sealed = frame(encoder, j.sealed[:0], j.plain)
+				j.sealed = c.frame(j.sealed[:0], j.plain, want)
 				j.ready <- struct{}{}
 			}
 		}()
