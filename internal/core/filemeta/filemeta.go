@@ -51,6 +51,7 @@ type Stat struct {
 	Owner
 	Attr      uint32 // Windows attributes that a user sets
 	Sparse    bool   // a file with holes
+	Holes     int64  // bytes of holes, which take no space; 0 if unknown
 	Encrypted bool   // Windows encrypted it for one user (EFS)
 	Cloud     bool   // its content is not on this computer
 	Shared    Inode  // identifies a file with hard links; otherwise zero

@@ -28,7 +28,9 @@ func StatOf(info fs.FileInfo) (s Stat) {
 	if !info.Mode().IsRegular() {
 		return s
 	}
-	s.Sparse = st.Blocks*512 < st.Size && st.Size >= Hole
+	if stored := st.Blocks * 512; stored < st.Size && st.Size >= Hole {
+		s.Sparse, s.Holes = true, st.Size-stored
+	}
 	if st.Nlink > 1 {
 		s.Shared, s.Names = Inode{uint64(st.Dev), st.Ino}, uint64(st.Nlink)
 	}

@@ -77,6 +77,7 @@ type Sealed struct {
 	Schema   []seal.Part       `json:"schema,omitempty"`  // of a server database: the archive of its schema
 	Files    int64             `json:"files"`             // number of files
 	Bytes    int64             `json:"bytes"`             // size before compression
+	Holes    int64             `json:"holes,omitempty"`   // bytes of holes in files, which take no space where holes are kept
 	Mode     uint32            `json:"mode,omitempty"`    // permissions of a database file
 	Metadata filemeta.Metadata `json:"metadata,omitzero"` // metadata of a database file
 	Owners   []string          `json:"owners,omitempty"`  // users who own something in it

@@ -213,7 +213,11 @@ func (l *Look) gatherPlace(ctx context.Context, t item.Target, g *Facts) error {
 		return nil
 	}
 	volume := t.Mover.Volume(ctx)
-	if err := g.space.add(volume, t.InKit.Sealed.Bytes); err != nil {
+	need := t.InKit.Sealed.Bytes
+	if l.Computer.System() != machine.Windows { // elsewhere, holes are kept
+		need -= min(max(t.InKit.Sealed.Holes, 0), need)
+	}
+	if err := g.space.add(volume, need); err != nil {
 		return err
 	}
 	if disk != "" {

@@ -313,3 +313,25 @@ licences: [{name: file, method: file, items: [token], covers: "8"}, {name: seat,
 		})
 	}
 }
+
+// TestHolesTakeNoSpace unpacks a file with holes where there is no room for its length.
+func TestHolesTakeNoSpace(t *testing.T) {
+	t.Parallel()
+	for _, system := range []machine.System{machine.Linux, machine.Windows} {
+		o := office.New(t, "items: [{name: image, kind: folder, path: {linux: /srv/image, windows: 'C:\\image'}}]\n", system, map[string]string{"old/srv/image/disk": "begin", "old/srv/image/plain": "x"})
+		fatal.If(t, os.Truncate(filepath.Join(o.Dir, "old/srv/image/disk"), 8<<20))
+		o.Pack()
+		j := o.Job(o.New)
+		sealed := &j.State.Items[steps.Key{App: "app", Item: "image"}].Sealed
+		if sealed.Bytes != 8<<20+1 || sealed.Holes < 7<<20 || sealed.Holes >= 8<<20 {
+			t.Fatalf("%d bytes, of them %d in holes", sealed.Bytes, sealed.Holes)
+		}
+		sealed.Bytes, sealed.Holes = sealed.Bytes+1<<60, sealed.Holes+1<<60 // no disk has so much room
+		r, err := j.Ready(ctx)
+		fatal.If(t, err)
+		short := slices.ContainsFunc(r.Checks, func(c ready.Check) bool { return c.Gate == "fits" && c.Stops == steps.Unpack })
+		if short != (system == machine.Windows) { // there, the holes are filled
+			t.Errorf("%s: too little space %v, %+v", system, short, r.Checks)
+		}
+	}
+}

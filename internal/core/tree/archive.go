@@ -27,6 +27,7 @@ const smallFile = 256 << 10
 type Stats struct {
 	Files, Dirs, Links int64
 	Bytes              int64
+	Holes              int64        // bytes of holes in files, which take no space
 	Newest             time.Time    // latest modification time of a file
 	single             bool         // the source is one file, whose name is not part of the stamp
 	all                *digest.Hash // hash of the entries' identifying data; nil before the first entry
@@ -49,6 +50,7 @@ func (s *Stats) add(e Entry) {
 	case File:
 		s.Files++
 		s.Bytes += e.Size
+		s.Holes += e.holes
 	case Hard:
 		s.Files++
 	case Dir:

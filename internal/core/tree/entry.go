@@ -56,6 +56,7 @@ type Entry struct {
 	// Cloud is true if its content is not on this computer.
 	Cloud   bool
 	lost    []string // properties that are not moved
+	holes   int64    // bytes of holes
 	id      uint64   // the same as in filemeta.Stat
 	changed int64
 }

@@ -337,16 +337,17 @@ func (w *walker) entryOf(rel, real string, info fs.FileInfo) Entry {
 	}
 	seen := filemeta.StatOf(info)
 	e.owner, e.Attr, e.Sparse, e.Encrypted, e.Cloud, e.id, e.changed = seen.Owner, seen.Attr, seen.Sparse, seen.Encrypted, seen.Cloud, seen.ID, seen.Changed
+	e.holes = seen.Holes
 	if seen.Shared != (filemeta.Inode{}) {
 		if n := w.names[seen.Shared]; n != nil {
 			n.missing--
-			e.Type, e.Size, e.Target, e.Sparse = Hard, 0, n.first, false
+			e.Type, e.Size, e.Target, e.Sparse, e.holes = Hard, 0, n.first, false, 0
 		} else {
 			w.names[seen.Shared] = &linked{first: rel, missing: seen.Names - 1}
 		}
 	}
 	if w.Accounts == nil && !w.Marked {
-		e.Sparse = false
+		e.Sparse, e.holes = false, 0
 		return e
 	}
 	if w.Accounts != nil {

@@ -213,6 +213,7 @@ func (m mover) Seal(ctx context.Context, is *item.Inspection) (*kit.Sealed, erro
 		list.Abort()
 		return nil, err
 	}
+	s.Holes = st.Holes
 	s.Files, s.Bytes, s.Left, s.LeftCount, s.Stamp, s.MetaStamp = st.Files, st.Bytes, st.Left, st.LeftCount, st.Stamp(), st.MetaStamp()
 	s.Owners, s.LeftOut = slices.Sorted(maps.Keys(st.Owners)), is.LeftOut
 	if s.Parts, err = data.Close(); err != nil {
