@@ -34,6 +34,7 @@ type bench struct {
 	dir, program string
 	runs         int
 	files        int // of the survey
+	card         string
 	cold         bool
 	out          table.Table
 }
@@ -48,8 +49,8 @@ func main() {
 	dir := flag.String("dir", "", "folder for the data; else a temporary one")
 	program := flag.String("program", "build/movekit", "the program to measure")
 	runs := flag.Int("runs", 3, "how often each side runs; the median counts")
-	long := flag.Bool("long", os.Getenv("BENCH") == "long", "also 1,000,000 files (default: if BENCH=long)")
-	only := flag.String("only", "pack,slow,unpack,verify,status,network,growth,drift,survey,sqlite,postgresql,mariadb,firebird,storm,desk", "which measurements; unpack, verify, status and network need a pack before")
+	long := flag.Bool("long", os.Getenv("BENCH") == "long", "also 1,000,000 files, a file of 50 GB and a large registry key (default: if BENCH=long)")
+	only := flag.String("only", "pack,slow,unpack,verify,status,network,growth,drift,survey,sqlite,postgresql,mariadb,firebird,storm,desk", "which measurements; unpack, verify, status and network need a pack before; also million, sparse, registry")
 	flag.Parse()
 	if err := run(*dir, *program, *runs, *long, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -75,7 +76,7 @@ func run(dir, program string, runs int, long bool, only string) error {
 	if err != nil {
 		return err
 	}
-	b := &bench{dir: dir, program: program, runs: runs, files: 100000, cold: os.Geteuid() == 0}
+	b := &bench{dir: dir, program: program, runs: runs, files: 100000, card: cardText, cold: os.Geteuid() == 0}
 	b.out.Head = []string{"work", "movekit", "against", "ratio", "goal", "", "memory", "against what"}
 	b.out.Right = []int{2, 3, 4, 5, 7}
 	if slices.ContainsFunc([]string{"pack", "slow", "unpack", "verify", "status", "growth"}, func(part string) bool { return strings.Contains(only, part) }) {
@@ -86,8 +87,9 @@ func run(dir, program string, runs int, long bool, only string) error {
 	}
 	if long {
 		b.files = 1000000
+		only += ",million,sparse,registry"
 	}
-	parts := map[string]func() error{"pack": b.pack, "slow": b.slow, "unpack": b.unpack, "verify": b.verify, "status": b.status, "network": b.network, "growth": b.growth, "drift": b.drift, "storm": b.storm, "desk": b.desk, "sqlite": b.sqlite, "survey": func() error { return b.survey(b.files) }}
+	parts := map[string]func() error{"pack": b.pack, "slow": b.slow, "unpack": b.unpack, "verify": b.verify, "status": b.status, "network": b.network, "growth": b.growth, "drift": b.drift, "storm": b.storm, "desk": b.desk, "sqlite": b.sqlite, "survey": func() error { return b.survey(b.files) }, "million": b.million, "sparse": b.sparse, "registry": b.registry}
 	for _, e := range servers {
 		parts[e.kind] = func() error { return b.served(e) }
 	}
@@ -96,11 +98,6 @@ func run(dir, program string, runs int, long bool, only string) error {
 			if err := part(); err != nil {
 				return err
 			}
-		}
-	}
-	if long && only != "survey" {
-		if err := b.million(); err != nil {
-			return err
 		}
 	}
 	cache := "caches dropped before each run where the row says cold"
@@ -306,7 +303,7 @@ func (b *bench) newKit(computer string) error {
 	if err := b.remove("kit"); err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(b.dir, "bulk.yaml"), []byte(cardText), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(b.dir, "bulk.yaml"), []byte(b.card), 0o644); err != nil {
 		return err
 	}
 	_, err := b.timed(false, b.program, "--quiet", "new", "kit", "--root", computer, "--cards", "bulk.yaml")
@@ -453,45 +450,4 @@ func (b *bench) survey(files int) error {
 	err = b.compare(fmt.Sprintf("survey, %d files", files), "find -printf", 0, false,
 		side{nil, []string{b.program, "--quiet", "survey", "--json", "--cards", "wide.yaml", "--root", name}}, side{nil, shell("find " + name + "/srv -printf '%s %T@ %p\\n' > list.txt")})
 	return errors.Join(err, b.remove(name))
-}
-
-// million packs and verifies a million small files, to measure the memory.
-func (b *bench) million() error {
-	if err := b.remove("many", "few", "kit"); err != nil {
-		return err
-	}
-	root, err := b.computer("million")
-	if err != nil {
-		return err
-	}
-	fmt.Println("making 1,000,000 files")
-	for d := range 1000 {
-		dir := filepath.Join(root, "srv", "data", fmt.Sprintf("folder-%03d", d))
-		if err := os.MkdirAll(dir, 0o755); err != nil {
-			return err
-		}
-		for f := range 1000 {
-			if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("record-%03d-%03d.txt", d, f)), []byte(fmt.Sprintf("record %d of %d\n", f, d)), 0o644); err != nil {
-				return err
-			}
-		}
-	}
-	if _, err := b.computer("new"); err != nil {
-		return err
-	}
-	b.runs = 1
-	find := side{nil, shell("find million/srv/data -printf '%s %T@ %p\\n' > /dev/null")}
-	for _, s := range []struct {
-		work string
-		side side
-	}{
-		{"pack a million files", side{func() error { return b.newKit("million") }, b.movekit("pack", "--root", "million")}},
-		{"unpack a million files", side{nil, b.movekit("unpack", "--root", "new")}},
-		{"verify a million files", side{nil, b.movekit("verify", "--root", "new")}},
-	} {
-		if err := b.compare(s.work, "find over them", 0, false, s.side, find); err != nil {
-			return err
-		}
-	}
-	return nil
 }
