@@ -11,6 +11,8 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+
+	"movekit/internal/core/filemeta"
 )
 
 // Copies are the shadow copies of one run, one for each volume that needs it. The zero value opens files without any.
@@ -50,7 +52,7 @@ func (c *Copies) script(text, value string) (string, error) {
 
 // Open opens a file for reading. If another program holds it open, Open reads it from a shadow copy.
 func (c *Copies) Open(name string) (*os.File, error) {
-	f, err := os.Open(name)
+	f, err := filemeta.Open(name)
 	if err == nil || c == nil || c.InUse == nil || !c.InUse(err) {
 		return f, err
 	}

@@ -330,7 +330,7 @@ func (s Source) readWhole(u *unit) ([]byte, error) {
 	defer f.Close()
 	buf := *buffers.Get().(*[]byte)
 	n := 0
-	for n < len(buf) {
+	for n < len(buf) && (n == 0 || int64(n) < u.entry.Size) { // sameAs notices if there is more
 		k, err := f.Read(buf[n:])
 		n += k
 		if err == io.EOF {
