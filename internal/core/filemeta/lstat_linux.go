@@ -26,6 +26,9 @@ func LstatIn(dir *os.File, name string) (fs.FileInfo, error) {
 	}
 }
 
+// InfoIn is the Info of an entry of an open folder.
+func InfoIn(dir *os.File, e fs.DirEntry) (fs.FileInfo, error) { return LstatIn(dir, e.Name()) }
+
 // info describes a file, as os.Lstat does.
 type info struct {
 	name string

@@ -112,7 +112,7 @@ func (w *walker) dir(path string, g *group, first bool) {
 		}
 		vendor := first && n == 0 && onlyFolders(entries)
 		for _, e := range entries {
-			w.entry(path, e, g, vendor)
+			w.entry(f, path, e, g, vendor)
 		}
 		if err != nil {
 			if !errors.Is(err, io.EOF) {
@@ -129,13 +129,13 @@ func onlyFolders(entries []fs.DirEntry) bool {
 }
 
 // entry processes one name in a folder. Links are not followed.
-func (w *walker) entry(dir string, e fs.DirEntry, g *group, vendor bool) {
+func (w *walker) entry(in *os.File, dir string, e fs.DirEntry, g *group, vendor bool) {
 	path := dir + string(filepath.Separator) + e.Name()
 	if strings.HasSuffix(dir, string(filepath.Separator)) {
 		path = dir + e.Name()
 	}
 	if e.Type().IsRegular() {
-		w.file(path, e, g)
+		w.file(in, path, e, g)
 		return
 	}
 	if !e.IsDir() || w.covered.whole[path] {
@@ -181,8 +181,8 @@ func (w *walker) spawn(work func()) {
 }
 
 // file processes one file.
-func (w *walker) file(path string, e fs.DirEntry, g *group) {
-	info, err := e.Info()
+func (w *walker) file(in *os.File, path string, e fs.DirEntry, g *group) {
+	info, err := filemeta.InfoIn(in, e)
 	if err != nil {
 		if !os.IsNotExist(err) {
 			w.unreadable(path, err)
@@ -221,7 +221,7 @@ func (w *walker) file(path string, e fs.DirEntry, g *group) {
 }
 
 func readHead(path string, head []byte) (int, error) {
-	f, err := os.Open(filemeta.Long(path))
+	f, err := filemeta.Open(filemeta.Long(path))
 	if err != nil {
 		return 0, err
 	}
