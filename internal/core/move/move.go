@@ -83,14 +83,14 @@ func (m *Move) Redirect() error {
 	return nil
 }
 
-// look returns a look at the new computer.
-func (m *Move) look() *ready.Look {
-	return &ready.Look{Run: m.Run, Kinds: m.Kinds, Choices: m.choices(), Licences: m.Licences(), Placer: m.placer()}
+// checker returns the checker of the new computer.
+func (m *Move) checker() *ready.Checker {
+	return &ready.Checker{Run: m.Run, Kinds: m.Kinds, Choices: m.choices(), Licences: m.Licences(), Placer: m.placer()}
 }
 
 // Ready checks the new computer before an unpack, and records the user's choices.
 func (m *Move) Ready(ctx context.Context) (*ready.Readiness, error) {
-	r, err := m.look().Ready(ctx)
+	r, err := m.checker().Ready(ctx)
 	if err == nil && m.Kit.Unlocked() && m.Side() == steps.NewSide && !slices.ContainsFunc(slices.Collect(maps.Values(m.Choices.Users)), func(name string) bool { return machine.FindUser(m.Computer, name) == nil }) {
 		err = m.recordChoices()
 	}

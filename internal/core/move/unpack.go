@@ -47,7 +47,7 @@ func (m *Move) unpackApp(ctx context.Context, c *card.Card, o *run.Outcome, dama
 }
 
 func (m *Move) unpackItems(ctx context.Context, c *card.Card, o *run.Outcome, damage []kit.Damage) error {
-	g, err := m.look().Gather(ctx, c, damage)
+	g, err := m.checker().Gather(ctx, c, damage)
 	if err != nil {
 		return err
 	}

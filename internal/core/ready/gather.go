@@ -41,19 +41,19 @@ type lack struct {
 
 // Gather collects the facts for the gates of Unpack. damage is the damage found in the kit. The
 // caller closes the targets.
-func (l *Look) Gather(ctx context.Context, c *card.Card, damage []kit.Damage) (*Facts, error) {
-	g := &Facts{Gates: l.Facts(c), Same: map[steps.Key]bool{}, there: map[steps.Key]bool{}, space: volumes{}}
+func (k *Checker) Gather(ctx context.Context, c *card.Card, damage []kit.Damage) (*Facts, error) {
+	g := &Facts{Gates: k.Facts(c), Same: map[steps.Key]bool{}, there: map[steps.Key]bool{}, space: volumes{}}
 	f := &g.Gates
 	f.Kit, f.Use, f.Fit = &steps.KitFacts{}, &steps.UseFacts{}, &steps.FitFacts{}
 	for _, d := range damage {
 		f.Kit.Damage = append(f.Kit.Damage, d.String())
 	}
-	f.Place, f.Version = &steps.PlaceFacts{StillHeld: l.Licences.StillHeld(c)}, &steps.VersionFacts{Covered: Covered(c)}
-	if err := l.gatherVersion(ctx, c, g); err != nil {
+	f.Place, f.Version = &steps.PlaceFacts{StillHeld: k.Licences.StillHeld(c)}, &steps.VersionFacts{Covered: Covered(c)}
+	if err := k.gatherVersion(ctx, c, g); err != nil {
 		return nil, err
 	}
 	var err error
-	if g.requires, err = l.scanner(c).Requires(c); err != nil {
+	if g.requires, err = k.scanner(c).Requires(c); err != nil {
 		return nil, err
 	}
 	for _, r := range g.requires {
@@ -61,13 +61,13 @@ func (l *Look) Gather(ctx context.Context, c *card.Card, damage []kit.Damage) (*
 			f.Place.Requires = append(f.Place.Requires, r.Name)
 		}
 	}
-	if f.Use.Running, err = l.scanner(c).Running(ctx, c); err != nil || !f.Packed {
+	if f.Use.Running, err = k.scanner(c).Running(ctx, c); err != nil || !f.Packed {
 		return g, err
 	}
-	if g.Targets, g.Unplaced, err = l.Kinds.Targets(ctx, l.Run, c, l.Choices); err != nil {
+	if g.Targets, g.Unplaced, err = k.Kinds.Targets(ctx, k.Run, c, k.Choices); err != nil {
 		return nil, err
 	}
-	if err := l.gatherPlaces(ctx, g); err != nil {
+	if err := k.gatherPlaces(ctx, g); err != nil {
 		item.Close(g.Targets)
 		return nil, err
 	}
@@ -75,14 +75,14 @@ func (l *Look) Gather(ctx context.Context, c *card.Card, damage []kit.Damage) (*
 }
 
 // gatherVersion reads the app's version here.
-func (l *Look) gatherVersion(ctx context.Context, c *card.Card, g *Facts) (err error) {
-	if g.version, err = l.ForApp(c).Version(ctx, c); err != nil {
+func (k *Checker) gatherVersion(ctx context.Context, c *card.Card, g *Facts) (err error) {
+	if g.version, err = k.ForApp(c).Version(ctx, c); err != nil {
 		return err
 	}
 	// Deactivate on the old computer uses this to check whether the licence covers this version.
 	found := steps.AppFound{Version: g.version.Value, Edition: g.version.Edition}
-	if was := l.State.Found[c.Name]; l.Kit.Unlocked() && g.Gates.Side == steps.NewSide && (was == nil && found.Version != "" || was != nil && !was.Same(found)) {
-		if err := l.Record(journal.EventFound, steps.Key{App: c.Name}, found); err != nil {
+	if was := k.State.Found[c.Name]; k.Kit.Unlocked() && g.Gates.Side == steps.NewSide && (was == nil && found.Version != "" || was != nil && !was.Same(found)) {
+		if err := k.Record(journal.EventFound, steps.Key{App: c.Name}, found); err != nil {
 			return err
 		}
 	}
@@ -91,20 +91,20 @@ func (l *Look) gatherVersion(ctx context.Context, c *card.Card, g *Facts) (err e
 	if c.Version != nil {
 		v.Rule = c.Version.Rule
 	}
-	if p := l.State.Packed[c.Name]; p != nil {
+	if p := k.State.Packed[c.Name]; p != nil {
 		v.OldVersion, v.OldEdition = p.Version, p.Edition
 	}
 	return nil
 }
 
 // gatherPlaces checks each item's destination: user, drive, server, space, and open files.
-func (l *Look) gatherPlaces(ctx context.Context, g *Facts) error {
+func (k *Checker) gatherPlaces(ctx context.Context, g *Facts) error {
 	f := &g.Gates
 	for _, u := range g.Unplaced {
 		var drive machine.NoDrive
 		switch {
 		case fault.KindOf(u.Err) == fault.NoUser:
-			f.Place.NoUser = append(f.Place.NoUser, l.Choices.UserHere(u.Key.User))
+			f.Place.NoUser = append(f.Place.NoUser, k.Choices.UserHere(u.Key.User))
 		case errors.As(u.Err, &drive):
 			g.lacks = append(g.lacks, lack{item.Label(u.Key), drive.Error(), NeedDrive, string(drive), ""})
 		case u.Proposed != "":
@@ -119,10 +119,10 @@ func (l *Look) gatherPlaces(ctx context.Context, g *Facts) error {
 			f.Place.NoUser = append(f.Place.NoUser, name+" (owner of "+t.Label()+")")
 		}
 		_, disk := t.Mover.Where()
-		if mount := t.InKit.Sealed.Mount; mount != "" && l.Manifest.Old.System == l.Computer.System() && t.InKit.Placed == nil && t.ChosenPath == "" && l.Choices.Drives[mount] == "" && machine.MountPoint(l.Computer, t.Path) == "" {
-			g.lacks = append(g.lacks, lack{t.Label(), fmt.Sprintf("on %s it was on a disk of its own, mounted at %s; here no disk is mounted there", l.Manifest.Old.Name, mount), NeedDrive, mount, ""})
+		if mount := t.InKit.Sealed.Mount; mount != "" && k.Manifest.Old.System == k.Computer.System() && t.InKit.Placed == nil && t.ChosenPath == "" && k.Choices.Drives[mount] == "" && machine.MountPoint(k.Computer, t.Path) == "" {
+			g.lacks = append(g.lacks, lack{t.Label(), fmt.Sprintf("on %s it was on a disk of its own, mounted at %s; here no disk is mounted there", k.Manifest.Old.Name, mount), NeedDrive, mount, ""})
 		}
-		err := l.gatherPlace(ctx, t, g)
+		err := k.gatherPlace(ctx, t, g)
 		if kind := fault.KindOf(err); err != nil && disk == "" && ctx.Err() == nil && (kind == fault.ServerDown || kind == fault.ServerLogin || kind == fault.ServerRefused || kind == fault.Missing) {
 			g.lacks = append(g.lacks, lack{t.Label(), err.Error(), NeedServer, "", ""})
 			continue
@@ -134,7 +134,7 @@ func (l *Look) gatherPlaces(ctx context.Context, g *Facts) error {
 			paths = append(paths, disk)
 		}
 	}
-	if err := l.gatherShared(ctx, g); err != nil {
+	if err := k.gatherShared(ctx, g); err != nil {
 		return err
 	}
 	for _, l := range g.lacks {
@@ -147,7 +147,7 @@ func (l *Look) gatherPlaces(ctx context.Context, g *Facts) error {
 		return nil
 	}
 	// Existing data cannot be set aside while a program has it open.
-	holders, err := l.Computer.OpenFiles(ctx, paths)
+	holders, err := k.Computer.OpenFiles(ctx, paths)
 	for _, h := range holders {
 		f.Use.Open = append(f.Use.Open, fmt.Sprintf("%s has %s open", survey.ProgramText(h.Program), h.Path))
 	}
@@ -156,19 +156,19 @@ func (l *Look) gatherPlaces(ctx context.Context, g *Facts) error {
 
 // gatherShared finds items of other apps that would go to the same place. Parts of one folder, which
 // include patterns select, can be together.
-func (l *Look) gatherShared(ctx context.Context, g *Facts) error {
-	for _, other := range l.Cards {
+func (k *Checker) gatherShared(ctx context.Context, g *Facts) error {
+	for _, other := range k.Cards {
 		if len(g.Targets) == 0 || other.Name == g.Targets[0].Key.App {
 			continue
 		}
-		theirs, _, err := l.Kinds.Targets(ctx, l.Run, other, l.Choices)
+		theirs, _, err := k.Kinds.Targets(ctx, k.Run, other, k.Choices)
 		if err != nil {
 			return err
 		}
 		for _, t := range g.Targets {
 			for _, o := range theirs {
 				if t.Path != "" && t.Path == o.Path && t.User.SameAs(o.User) && t.Item.Kind == o.Item.Kind && len(t.Item.Include) == 0 && len(o.Item.Include) == 0 {
-					g.lacks = append(g.lacks, lack{t.Label(), fmt.Sprintf("%s of %s and %s of %s would both go to %s", t.Label(), t.Card.Title, o.Label(), other.Title, machine.DisplayPath(l.Computer, t.Path)), NeedPlace, "", ""})
+					g.lacks = append(g.lacks, lack{t.Label(), fmt.Sprintf("%s of %s and %s of %s would both go to %s", t.Label(), t.Card.Title, o.Label(), other.Title, machine.DisplayPath(k.Computer, t.Path)), NeedPlace, "", ""})
 				}
 			}
 		}
@@ -178,11 +178,11 @@ func (l *Look) gatherShared(ctx context.Context, g *Facts) error {
 }
 
 // gatherPlace checks one item's destination.
-func (l *Look) gatherPlace(ctx context.Context, t item.Target, g *Facts) error {
+func (k *Checker) gatherPlace(ctx context.Context, t item.Target, g *Facts) error {
 	_, disk := t.Mover.Where()
 	var lacks item.Lacks
 	var err error
-	if l.Kit.Unlocked() {
+	if k.Kit.Unlocked() {
 		if lacks, err = t.Mover.Lacks(ctx); err != nil {
 			return err
 		}
@@ -194,7 +194,7 @@ func (l *Look) gatherPlace(ctx context.Context, t item.Target, g *Facts) error {
 		}
 	}
 	g.there[t.Key] = there
-	if l.Kit.Unlocked() {
+	if k.Kit.Unlocked() {
 		need := NeedServerParts
 		if disk != "" {
 			need = NeedPlace
@@ -214,7 +214,7 @@ func (l *Look) gatherPlace(ctx context.Context, t item.Target, g *Facts) error {
 	}
 	volume := t.Mover.Volume(ctx)
 	need := t.InKit.Sealed.Bytes
-	if l.Computer.System() != machine.Windows { // elsewhere, holes are kept
+	if k.Computer.System() != machine.Windows { // elsewhere, holes are kept
 		need -= min(max(t.InKit.Sealed.Holes, 0), need)
 	}
 	if err := g.space.add(volume, need); err != nil {

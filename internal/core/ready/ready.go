@@ -101,47 +101,47 @@ func (r *Readiness) add(app, what string, good bool, says, gate string, need Nee
 // Ready checks the new computer before an unpack. It uses the gates of Unpack, and the gates of
 // Activate that can be checked in advance. It changes nothing here. Existing data is compared with
 // the kit if the kit is unlocked.
-func (l *Look) Ready(ctx context.Context) (*Readiness, error) {
-	if l.Side() == steps.OldSide && !l.Manifest.Keep {
-		return nil, fault.New(fault.Usage, "this is the old computer %s itself; run this on the new one", l.Computer.Name())
+func (k *Checker) Ready(ctx context.Context) (*Readiness, error) {
+	if k.Side() == steps.OldSide && !k.Manifest.Keep {
+		return nil, fault.New(fault.Usage, "this is the old computer %s itself; run this on the new one", k.Computer.Name())
 	}
-	cards, err := l.SelectedCards()
+	cards, err := k.SelectedCards()
 	if err != nil {
 		return nil, err
 	}
-	r := &Readiness{Computer: l.Computer.Name(), System: l.Computer.System(), Users: []string{}, Compared: l.Kit.Unlocked()}
-	for _, u := range l.Computer.Users() {
+	r := &Readiness{Computer: k.Computer.Name(), System: k.Computer.System(), Users: []string{}, Compared: k.Kit.Unlocked()}
+	for _, u := range k.Computer.Users() {
 		r.Users = append(r.Users, u.Name)
 	}
-	if want := l.Manifest.New.System; want != l.Computer.System() {
-		r.bad("", "system", fmt.Sprintf("this is a %s computer; the kit was made for a %s computer", l.Computer.System(), want), "", NeedSystem)
+	if want := k.Manifest.New.System; want != k.Computer.System() {
+		r.bad("", "system", fmt.Sprintf("this is a %s computer; the kit was made for a %s computer", k.Computer.System(), want), "", NeedSystem)
 	}
-	defer l.Private.Drop()
+	defer k.Private.Drop()
 	// Verifying the sealed data takes as long as an unpack, which does it first.
-	damage, err := l.Damage(ctx, []string{""})
+	damage, err := k.Damage(ctx, []string{""})
 	if err != nil {
 		return nil, err
 	}
 	need := volumes{}
 	for _, c := range cards {
-		if err := l.readyApp(ctx, c, r, damage, need); err != nil {
+		if err := k.readyApp(ctx, c, r, damage, need); err != nil {
 			return nil, err
 		}
 		if ctx.Err() != nil {
 			return nil, fault.Wrap(fault.Stopped, ctx.Err(), "the check was stopped")
 		}
 	}
-	l.readySpace(r, need)
+	k.readySpace(r, need)
 	if len(damage) == 0 {
 		r.bad("", "kit", "the kit's own files are intact; its sealed data was not read, unpack does that first", "", "")
 	}
-	r.Notes = l.Computer.Notes()
+	r.Notes = k.Computer.Notes()
 	return r, nil
 }
 
 // readyApp checks one app.
-func (l *Look) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage []kit.Damage, need volumes) error {
-	g, err := l.Gather(ctx, c, damage)
+func (k *Checker) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage []kit.Damage, need volumes) error {
+	g, err := k.Gather(ctx, c, damage)
 	if err != nil {
 		return err
 	}
@@ -150,7 +150,7 @@ func (l *Look) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage 
 	if err != nil {
 		return err
 	}
-	later, licences, err := l.readyActivate(c, g)
+	later, licences, err := k.readyActivate(c, g)
 	if err != nil {
 		return err
 	}
@@ -167,22 +167,22 @@ func (l *Look) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage 
 		blocks, later = slices.Delete(blocks, place, place+1), nil
 	}
 	first := len(r.Checks)
-	packed := l.State.Packed[c.Name]
+	packed := k.State.Packed[c.Name]
 	if packed == nil {
 		r.bad(c.Title, "kit", "not packed yet", "packed", NeedPack)
 	}
-	l.readyVersion(c, packed, g, r)
+	k.readyVersion(c, packed, g, r)
 	for _, q := range g.requires {
 		r.add(c.Title, q.Name, q.Here, map[bool]string{true: "here", false: "not here"}[q.Here], "requirements-met", NeedInstall)
 	}
 	if len(g.Gates.Use.Running) > 0 {
 		r.bad(c.Title, "closed", "running: "+strings.Join(g.Gates.Use.Running, ", "), "app-closed", NeedClose)
 	}
-	if err := l.readyStays(ctx, c, packed, r); err != nil {
+	if err := k.readyStays(ctx, c, packed, r); err != nil {
 		return err
 	}
 	if packed != nil {
-		if err := l.readyItems(ctx, c, packed, g, r); err != nil {
+		if err := k.readyItems(ctx, c, packed, g, r); err != nil {
 			return err
 		}
 	}
@@ -199,15 +199,15 @@ func (l *Look) readyApp(ctx context.Context, c *card.Card, r *Readiness, damage 
 
 // readyActivate returns the gates that would stop Activate once the data is in place, with the
 // licence that each stops. It does not ask licence services, and uses the kit's record.
-func (l *Look) readyActivate(c *card.Card, g *Facts) (out []steps.Block, licences []string, err error) {
+func (k *Checker) readyActivate(c *card.Card, g *Facts) (out []steps.Block, licences []string, err error) {
 	f := g.Gates
 	f.Placed = true
 	for i := range c.Licences {
-		st := l.State.Standing(c, &c.Licences[i], nil, l.Now())
-		if l.Manifest.Keep {
+		st := k.State.Standing(c, &c.Licences[i], nil, k.Now())
+		if k.Manifest.Keep {
 			break // a safety copy does not change licences
 		}
-		f.Seat = &steps.SeatFacts{Licence: st, Takeover: l.Licences.Exceptions.Takeover != "", Second: l.Licences.Exceptions.Second != "" || st.Second}
+		f.Seat = &steps.SeatFacts{Licence: st, Takeover: k.Licences.Exceptions.Takeover != "", Second: k.Licences.Exceptions.Second != "" || st.Second}
 		blocks, err := steps.Check(steps.Activate, f)
 		if err != nil {
 			return nil, nil, err
@@ -249,10 +249,10 @@ func (r *Readiness) byGates(app string, first int, step steps.Step, blocks []ste
 var aboutGate = map[string]string{"licence-deactivated": "licence", "kit-undamaged": "kit", "newest-copy": "kit", "destinations-confirmed": "destinations", "clock-right": "clock", "files-closed": "open files", "licence-covers": "licence"}
 
 // readyVersion compares the version and edition here with the card's rule.
-func (l *Look) readyVersion(c *card.Card, packed *steps.Packed, g *Facts, r *Readiness) {
+func (k *Checker) readyVersion(c *card.Card, packed *steps.Packed, g *Facts, r *Readiness) {
 	here, v := g.version, g.Gates.Version
 	if c.Version != nil {
-		says := fmt.Sprintf("%s here, %s on %s (%s)", cmp.Or(here.Value, "not"), cmp.Or(v.OldVersion, "unknown"), l.Manifest.Old.Name, c.Version.Rule)
+		says := fmt.Sprintf("%s here, %s on %s (%s)", cmp.Or(here.Value, "not"), cmp.Or(v.OldVersion, "unknown"), k.Manifest.Old.Name, c.Version.Rule)
 		stopped := slices.ContainsFunc(blocksOf(g.Gates), func(b steps.Block) bool { return b.Gate == "version-rule" })
 		switch {
 		case here.Value == "" && len(here.Withheld) > 0:
@@ -264,10 +264,10 @@ func (l *Look) readyVersion(c *card.Card, packed *steps.Packed, g *Facts, r *Rea
 		}
 		if c.Version.Edition != nil {
 			was := v.OldEdition
-			r.add(c.Title, "edition", was == "" || strings.EqualFold(was, here.Edition), fmt.Sprintf("%s here, %s on %s", cmp.Or(here.Edition, "unknown"), cmp.Or(was, "unknown"), l.Manifest.Old.Name), "same-edition", NeedEdition)
+			r.add(c.Title, "edition", was == "" || strings.EqualFold(was, here.Edition), fmt.Sprintf("%s here, %s on %s", cmp.Or(here.Edition, "unknown"), cmp.Or(was, "unknown"), k.Manifest.Old.Name), "same-edition", NeedEdition)
 		}
 	}
-	l.readyInstaller(c, r)
+	k.readyInstaller(c, r)
 	for i, cover := range g.Gates.Version.Covered {
 		if why := cover.Lacks(g.Gates); why != nil {
 			r.bad(c.Title, "licence "+c.Licences[i].Name, why[0], "licence-covers", NeedCovered)
@@ -276,7 +276,7 @@ func (l *Look) readyVersion(c *card.Card, packed *steps.Packed, g *Facts, r *Rea
 }
 
 // readyInstaller says what to run, if the app must still be installed and its installer is in the kit.
-func (l *Look) readyInstaller(c *card.Card, r *Readiness) {
+func (k *Checker) readyInstaller(c *card.Card, r *Readiness) {
 	var lacks []*Check
 	for i := range r.Checks {
 		if check := &r.Checks[i]; check.App == c.Title && slices.Contains([]Need{NeedApp, NeedVersion, NeedEdition}, check.Need) {
@@ -286,7 +286,7 @@ func (l *Look) readyInstaller(c *card.Card, r *Readiness) {
 	if c.Installer == nil || c.Version != nil && len(lacks) == 0 {
 		return // its files are not read if nobody needs them
 	}
-	at, err := l.Kit.Installer(c.Name, c.Installer.Run)
+	at, err := k.Kit.Installer(c.Name, c.Installer.Run)
 	if err != nil {
 		r.bad(c.Title, "installer", "do not run it: "+err.Error(), "", NeedInstallerAgain)
 		return
@@ -321,8 +321,8 @@ func blocksOf(f steps.Facts) []steps.Block {
 
 // readyStays checks the servers and accounts that the app continues to use. It compares them with
 // the old computer's addresses, if known.
-func (l *Look) readyStays(ctx context.Context, c *card.Card, packed *steps.Packed, r *Readiness) error {
-	for _, p := range l.scanner(c).Staying(c, packed) {
+func (k *Checker) readyStays(ctx context.Context, c *card.Card, packed *steps.Packed, r *Readiness) error {
+	for _, p := range k.scanner(c).Staying(c, packed) {
 		is, err := p.Inspect(ctx, item.Options{})
 		if err != nil {
 			return err
@@ -338,12 +338,12 @@ func (l *Look) readyStays(ctx context.Context, c *card.Card, packed *steps.Packe
 }
 
 // readyItems adds a check for each user and item of an app.
-func (l *Look) readyItems(ctx context.Context, c *card.Card, packed *steps.Packed, g *Facts, r *Readiness) error {
+func (k *Checker) readyItems(ctx context.Context, c *card.Card, packed *steps.Packed, g *Facts, r *Readiness) error {
 	asked := map[string]bool{}
 	for _, key := range packed.Items {
 		if key.User != "" && !asked[key.User] {
 			asked[key.User] = true
-			l.readyUser(c, key.User, r)
+			k.readyUser(c, key.User, r)
 		}
 		i := slices.IndexFunc(g.Targets, func(t item.Target) bool { return t.Key == key })
 		label, lacking := item.Label(key), false
@@ -357,7 +357,7 @@ func (l *Look) readyItems(ctx context.Context, c *card.Card, packed *steps.Packe
 		if i < 0 || lacking && !g.there[key] {
 			continue // the user or location is missing, which was reported above
 		}
-		if err := l.readyItem(ctx, c, g.Targets[i], g, r); err != nil {
+		if err := k.readyItem(ctx, c, g.Targets[i], g, r); err != nil {
 			return err
 		}
 	}
@@ -368,22 +368,22 @@ func (l *Look) readyItems(ctx context.Context, c *card.Card, packed *steps.Packe
 }
 
 // readyUser adds a check for the user here who gets the data of an old user.
-func (l *Look) readyUser(c *card.Card, old string, r *Readiness) {
-	name := l.Choices.UserHere(old)
+func (k *Checker) readyUser(c *card.Card, old string, r *Readiness) {
+	name := k.Choices.UserHere(old)
 	what := "user " + old
-	if u := machine.FindUser(l.Computer, name); u != nil {
+	if u := machine.FindUser(k.Computer, name); u != nil {
 		r.good(c.Title, what, "is "+u.Name+" here")
 		return
 	}
 	check := r.bad(c.Title, what, "has no user here", "users-known", NeedUser)
 	check.Of = old
-	if u := machine.Counterpart(l.Computer, name); u != nil {
+	if u := machine.Counterpart(k.Computer, name); u != nil {
 		check.Says, check.Need, check.With = "has no user here; "+u.Name+" may be the same person", NeedCounterpart, u.Name
 	}
 }
 
 // readyItem checks the destination of an item.
-func (l *Look) readyItem(ctx context.Context, c *card.Card, t item.Target, g *Facts, r *Readiness) error {
+func (k *Checker) readyItem(ctx context.Context, c *card.Card, t item.Target, g *Facts, r *Readiness) error {
 	for _, name := range t.UnmappedOwners() {
 		r.bad(c.Title, t.Label(), "belongs to "+name+", who has no user here", "users-known", NeedUser).Of = name
 	}
@@ -391,11 +391,11 @@ func (l *Look) readyItem(ctx context.Context, c *card.Card, t item.Target, g *Fa
 	says := "no existing data"
 	if g.there[t.Key] {
 		var err error
-		if says, err = l.describeExisting(ctx, t, g, disk != ""); err != nil {
+		if says, err = k.describeExisting(ctx, t, g, disk != ""); err != nil {
 			return err
 		}
 	}
-	if was := l.State.Was(t.Key); was != "" && !strings.EqualFold(was, here) {
+	if was := k.State.Was(t.Key); was != "" && !strings.EqualFold(was, here) {
 		says += "; it moves from " + was + " to " + here
 	}
 	r.good(c.Title, t.Label(), says)
@@ -403,10 +403,10 @@ func (l *Look) readyItem(ctx context.Context, c *card.Card, t item.Target, g *Fa
 }
 
 // describeExisting describes existing data.
-func (l *Look) describeExisting(ctx context.Context, t item.Target, g *Facts, onDisk bool) (says string, err error) {
+func (k *Checker) describeExisting(ctx context.Context, t item.Target, g *Facts, onDisk bool) (says string, err error) {
 	says = "there is existing data (not compared, because no passphrase was given); unpack sets it aside"
 	same := g.Same[t.Key]
-	if l.Kit.Unlocked() {
+	if k.Kit.Unlocked() {
 		says = map[bool]string{true: "the same is here already", false: "there is other existing data; unpack sets it aside"}[same]
 	}
 	if same {
@@ -424,7 +424,7 @@ func (l *Look) describeExisting(ctx context.Context, t item.Target, g *Facts, on
 	if err != nil {
 		return "", err
 	}
-	made, err := l.Placer.Started(ctx, t, is)
+	made, err := k.Placer.Started(ctx, t, is)
 	if err != nil {
 		return "", err
 	}
@@ -439,10 +439,10 @@ func (l *Look) describeExisting(ctx context.Context, t item.Target, g *Facts, on
 }
 
 // readySpace compares the space needed by all apps with the free space.
-func (l *Look) readySpace(r *Readiness, need volumes) {
+func (k *Checker) readySpace(r *Readiness, need volumes) {
 	for _, id := range slices.Sorted(maps.Keys(need)) {
 		v := need[id]
-		says := fmt.Sprintf("%s needed on the drive of %s, %s free", humanize.Bytes(uint64(v.need)), machine.DisplayPath(l.Computer, v.at), humanize.Bytes(v.free))
+		says := fmt.Sprintf("%s needed on the drive of %s, %s free", humanize.Bytes(uint64(v.need)), machine.DisplayPath(k.Computer, v.at), humanize.Bytes(v.free))
 		r.add("", "space", v.over() <= 0, says, "fits", NeedSpace)
 		if v.over() > 0 {
 			r.Checks[len(r.Checks)-1].Stops = steps.Unpack

@@ -1,4 +1,4 @@
-// Package ready looks at the new computer before an unpack. Gather collects the facts about one app for the gates of unpack.
+// Package ready checks the new computer before an unpack. Gather collects the facts about one app for the gates of unpack.
 // Ready runs these gates, and those of activate that can be checked in advance, and changes nothing.
 package ready
 
@@ -11,8 +11,8 @@ import (
 	"movekit/internal/core/survey"
 )
 
-// Look is one look at the new computer.
-type Look struct {
+// Checker checks the new computer for one run of a step.
+type Checker struct {
 	*run.Run
 	Kinds    item.Table
 	Choices  item.Choices
@@ -21,6 +21,6 @@ type Look struct {
 }
 
 // scanner returns a scanner of this computer for an app in the kit.
-func (l *Look) scanner(c *card.Card) *survey.Scanner {
-	return survey.ScannerOf(l.Run, l.Kinds, c, false)
+func (k *Checker) scanner(c *card.Card) *survey.Scanner {
+	return survey.ScannerOf(k.Run, k.Kinds, c, false)
 }
