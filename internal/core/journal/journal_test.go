@@ -257,7 +257,7 @@ func TestHeadOfOtherLines(t *testing.T) {
 		os.WriteFile(filepath.Join(dir, HeadFile), c.head, 0o644)
 		log, err := Read(dir)
 		fatal.If(t, err)
-		if c.line == 0 && len(log.Damage) > 0 || c.line > 0 && (len(log.Damage) != 1 || log.Damage[0].Line != c.line) {
+		if c.line == 0 && len(log.Damage) > 0 || c.line > 0 && (len(log.Damage) != 1 || log.Damage[0].Line != c.line || !strings.HasPrefix(log.Damage[0].What, fmt.Sprintf("line %d was ", c.line))) {
 			t.Errorf("%s: %+v, want line %d", name, log.Damage, c.line)
 		}
 	}

@@ -23,10 +23,10 @@ func WriteBelow(dir, name string, data []byte) error {
 // MakeBelow creates a folder below dir, with its parents. It does not create dir, which is missing if its
 // medium was unplugged.
 func MakeBelow(dir, name string) error {
-	for part := range strings.SplitSeq(path.Clean(name), "/") {
-		if part == "." {
-			continue
-		}
+	if name = path.Clean(name); name == "." {
+		return nil
+	}
+	for part := range strings.SplitSeq(name, "/") {
 		dir = filepath.Join(dir, part)
 		err := os.Mkdir(dir, 0o755)
 		if os.IsExist(err) {
