@@ -4,6 +4,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -49,4 +50,23 @@ func TestBoardPageAndStore(t *testing.T) {
 	}
 	lay.Out(t, dir, map[string]string{"file": ""})
 	must(t, 1, dir, "board", ".", "--html", "file/board.html").tells(t, "cannot write the page")
+}
+
+// TestTechnician records who did a step. The flag wins over the environment.
+func TestTechnician(t *testing.T) {
+	t.Parallel()
+	dir := office(t)
+	made(t, dir, "--technician", "Maren Holm")
+	step(t, 0, dir, "old", "pack", "--technician", "Tobias Ove")
+	journal, err := os.ReadFile(filepath.Join(dir, "kit/journal.jsonl"))
+	fatal.If(t, err)
+	for _, line := range []string{`"event":"made"`, `"event":"packed"`} {
+		by := map[string]string{`"event":"made"`: "Maren Holm", `"event":"packed"`: "Tobias Ove"}[line]
+		if !regexp.MustCompile(`(?m)^.*` + line + `.*"by":"` + by + `"|^.*"by":"` + by + `".*` + line).Match(journal) {
+			t.Errorf("%s was not by %s:\n%s", line, by, journal)
+		}
+	}
+	if s := must(t, 0, dir, "board", ".", "--move", "old"); !strings.Contains(s.out, "Maren Holm") || !strings.Contains(s.out, "Tobias Ove") {
+		t.Errorf("the board: %s", s.out)
+	}
 }

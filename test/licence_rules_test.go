@@ -215,6 +215,11 @@ func TestDeskWithTLSAndFaults(t *testing.T) {
 		t.Error(s.out)
 	}
 	must(t, 2, dir, "desk", "faults", "--errors", "200")
+	must(t, 0, dir, "desk", "faults", "--lost-requests", "15", "--wrong-signature", "10")
+	if s := must(t, 0, dir, "desk", "faults"); !strings.Contains(strings.Join(strings.Fields(s.out), " "), "requests lost 15%") || !strings.Contains(strings.Join(strings.Fields(s.out), " "), "wrong signature 10%") {
+		t.Error(s.out)
+	}
+	must(t, 0, dir, "desk", "faults", "--wrong-signature", "0")
 	through := func(args ...string) {
 		t.Helper()
 		for try := 0; ; try++ {

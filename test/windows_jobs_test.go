@@ -124,6 +124,8 @@ items:
 	}
 	expect(old, "0x2", true)
 	old.run(0, "new", `S:\kit`, "--yes", "--cards", `S:\cards`, "--to", "NEW")
+	old.run(0, on("pack", "--start-again")...) // a rehearsal
+	expect(old, "0x2", true)
 	if out := old.run(0, on("pack")...); !strings.Contains(out, "service of Quay Tickets is stopped on") {
 		t.Errorf("pack does not name the service:\n%s", out)
 	}
