@@ -106,3 +106,9 @@ func (w *Names) Refuses(p string) string {
 	w.seen[h] = struct{}{}
 	return ""
 }
+
+// OfSystem reports whether a system itself creates files or folders of this name on a disk.
+func OfSystem(name string) bool {
+	return slices.Contains([]string{"System Volume Information", "$RECYCLE.BIN", "lost+found", ".fseventsd", ".Spotlight-V100", ".Trashes", ".DS_Store", "Thumbs.db", "desktop.ini"}, name) ||
+		strings.HasPrefix(name, ".Trash-") || strings.HasPrefix(name, "._")
+}

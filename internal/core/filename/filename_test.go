@@ -29,3 +29,12 @@ func TestNames(t *testing.T) {
 		}
 	}
 }
+
+// TestOfSystem recognises what systems leave on a stick.
+func TestOfSystem(t *testing.T) {
+	for name, kept := range map[string]bool{"Thumbs.db": true, ".Trash-1000": true, "._kit.yaml": true, "thumbs": false, "trash": false} {
+		if OfSystem(name) != kept {
+			t.Errorf("%s is left by a system: %v", name, !kept)
+		}
+	}
+}

@@ -13,6 +13,7 @@ import (
 
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
+	"movekit/internal/core/filename"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/seal"
 	"movekit/internal/core/tree"
@@ -277,7 +278,7 @@ func (in *Inspection) findStrange(dir string, sums fileSet) {
 		if err != nil {
 			return nil
 		}
-		if path != dir && droppings(e.Name()) {
+		if path != dir && filename.OfSystem(e.Name()) {
 			if e.IsDir() {
 				return fs.SkipDir
 			}

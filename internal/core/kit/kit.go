@@ -32,6 +32,7 @@ import (
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
+	"movekit/internal/core/filename"
 	"movekit/internal/core/journal"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/passphrase"
@@ -313,12 +314,7 @@ func halfMade(dir string) bool {
 
 // visible leaves out files that systems create on a stick themselves.
 func visible(entries []fs.DirEntry) []fs.DirEntry {
-	return slices.DeleteFunc(entries, func(e fs.DirEntry) bool { return droppings(e.Name()) })
-}
-
-func droppings(name string) bool {
-	return slices.Contains([]string{"System Volume Information", "$RECYCLE.BIN", "lost+found", ".fseventsd", ".Spotlight-V100", ".Trashes", ".DS_Store", "Thumbs.db", "desktop.ini"}, name) ||
-		strings.HasPrefix(name, ".Trash-") || strings.HasPrefix(name, "._")
+	return slices.DeleteFunc(entries, func(e fs.DirEntry) bool { return filename.OfSystem(e.Name()) })
 }
 
 // Open opens the kit in dir without its passphrase, to read its manifest, cards and journal.
