@@ -552,3 +552,39 @@ func TestHolder(t *testing.T) {
 		}
 	}
 }
+
+// TestNextOfACopy packs a safety copy, and nothing else.
+func TestNextOfACopy(t *testing.T) {
+	c := rules(t, "")
+	s := Fold(kit.Manifest{Old: manifest.Old, Keep: true}, nil)
+	if d := s.Next([]*card.Card{c}); d.Step != Pack || !slices.Equal(d.Apps, []string{"hoist"}) {
+		t.Errorf("%+v", d)
+	}
+	for _, l := range packed() {
+		s.Add(l)
+	}
+	if d := s.Next([]*card.Card{c}); d.Step != "" {
+		t.Errorf("after the pack: %+v", d)
+	}
+}
+
+// TestNextOfABrokenComputer deactivates the licence of a new computer that broke before anything else, on the one that replaces it.
+func TestNextOfABrokenComputer(t *testing.T) {
+	c := rules(t, "")
+	s := fold(packed(), []journal.Line{answer(1, "o", licence.Active, nil)})
+	if d := s.Next([]*card.Card{c}); d.Step != Deactivate || d.Side != OldSide || d.Lost != "" {
+		t.Errorf("nothing broke: %+v", d)
+	}
+	s.Add(answer(2, "o", licence.Deactivated, nil))
+	lic := s.Licences[key("seat")]
+	lic.From, lic.On["b"] = kit.Computer{Name: "BROKEN", ID: "b"}, Held{State: licence.Active}
+	s.derive(lic)
+	if d := s.Next([]*card.Card{c}); d.Step != Deactivate || d.Side != NewSide || d.Lost != "BROKEN" || !slices.Equal(d.Apps, []string{"hoist"}) {
+		t.Errorf("it broke: %+v", d)
+	}
+	lic.On["b"] = Held{State: licence.Deactivated}
+	s.derive(lic)
+	if d := s.Next([]*card.Card{c}); d.Step == Deactivate || d.Lost != "" {
+		t.Errorf("it is deactivated: %+v", d)
+	}
+}
