@@ -509,6 +509,13 @@ func TestAddress(t *testing.T) {
 			t.Errorf("%s selects %v, want %v", address, got, want)
 		}
 	}
+	// One of several items that the card's item names, for one user.
+	year := Key{App: "hoist", Item: "years@2024", User: "maren"}
+	for address, want := range map[string]bool{"hoist/years@2024@maren": true, "hoist/years@2024": true, "hoist/years@maren": true, "hoist/years": true, "hoist/years@2025": false, "hoist/years@2024@tobias": false, "hoist/year": false} {
+		if year.Is(address) != want {
+			t.Errorf("%s selects %s: %v", address, year.Address(), !want)
+		}
+	}
 }
 
 // TestTakenOver disables the licence on the old computer when the new one takes it over, and records again only what changed.
