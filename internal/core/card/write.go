@@ -18,7 +18,7 @@ type Comments struct {
 	Below  []string            // lines at the end of the card
 }
 
-// YAML writes the card with comments, fields of one topic separated by empty lines. Parse reads the result as the same card.
+// YAML writes the card with comments, and an empty line before each topic. Parse reads the result as the same card.
 // Control characters in comments become ?.
 func (c *Card) YAML(comments Comments) ([]byte, error) {
 	places := yaml.CommentMap{}

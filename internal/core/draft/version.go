@@ -27,7 +27,7 @@ func (d *Drafter) version(_ context.Context, out *Draft, paths []string) {
 			app := "/Applications/" + name + ".app"
 			if at, err := d.Computer.Locate(app, nil); err == nil {
 				if v, err := probe.AppVersion(at); err == nil && v != "" {
-					out.is(v, card.Source{Exe: card.Path{Any: app}})
+					out.setVersion(v, card.Source{Exe: card.Path{Any: app}})
 					out.Programs = []string{name}
 					return
 				}
@@ -35,7 +35,7 @@ func (d *Drafter) version(_ context.Context, out *Draft, paths []string) {
 		}
 	case machine.Linux:
 		if v, err := probe.PackageVersion(d.Computer, out.Name); err == nil && v != "" {
-			out.is(v, card.Source{Package: out.Name})
+			out.setVersion(v, card.Source{Package: out.Name})
 			return
 		}
 	}
@@ -55,8 +55,8 @@ func (d *Drafter) version(_ context.Context, out *Draft, paths []string) {
 	}
 }
 
-// is records the version here, and where it was read.
-func (d *Draft) is(version string, from card.Source) {
+// setVersion records the version here, and where it was read.
+func (d *Draft) setVersion(version string, from card.Source) {
 	d.Version, d.VersionHere = &card.Version{Source: from}, version
 }
 
@@ -73,7 +73,7 @@ func (d *Drafter) uninstalled(out *Draft) bool {
 			if !strings.Contains(strings.ToLower(title), strings.ToLower(out.Title)) || registry.Text(list, n, "DisplayVersion") == "" {
 				continue
 			}
-			out.is(registry.Text(list, n, "DisplayVersion"), card.Source{Registry: path + `\` + n, Value: "DisplayVersion"})
+			out.setVersion(registry.Text(list, n, "DisplayVersion"), card.Source{Registry: path + `\` + n, Value: "DisplayVersion"})
 			if folder := registry.Text(list, n, "InstallLocation"); folder != "" {
 				if at, err := d.Computer.Locate(folder, nil); err == nil {
 					out.Programs = programs(at)
@@ -114,7 +114,7 @@ func (d *Drafter) versionFile(out *Draft, dir string) bool {
 		case !e.Type().IsRegular() || !plain(e.Name()):
 		case strings.HasSuffix(lower, ".exe") && !strings.HasPrefix(lower, "unins"):
 			if v, err := probe.ExeVersion(name); err == nil && v != "" {
-				out.is(v, card.Source{Exe: card.Path{Any: term}})
+				out.setVersion(v, card.Source{Exe: card.Path{Any: term}})
 				out.Programs = programs(dir)
 				return true
 			}
@@ -124,7 +124,7 @@ func (d *Drafter) versionFile(out *Draft, dir string) bool {
 				continue
 			}
 			if m := versionText.FindStringSubmatch(string(data)); m != nil {
-				out.is(m[2], card.Source{File: card.Path{Any: term}, Pattern: value.LinePatternOf(`(?i)\b` + regexp.QuoteMeta(m[1]) + `\b[\s:=]*v?(\S+)`)})
+				out.setVersion(m[2], card.Source{File: card.Path{Any: term}, Pattern: value.LinePatternOf(`(?i)\b` + regexp.QuoteMeta(m[1]) + `\b[\s:=]*v?(\S+)`)})
 				out.Programs = programs(dir)
 				return true
 			}

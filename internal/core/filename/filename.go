@@ -33,7 +33,7 @@ func Within(at, target string, windows bool) bool {
 // can create names that end in a dot or a space, although Windows itself forbids them.
 const ofWindows = "windows, from windows"
 
-// From returns the system for On, for names of one system that are used on another.
+// From returns the system to pass to On if the names come from another system.
 func From(old, now string) string {
 	if old == "windows" && now == "windows" {
 		return ofWindows

@@ -32,7 +32,7 @@ func (t written) Written() string { return string(t) }
 // IsZero reports whether the card does not give the value.
 func (t written) IsZero() bool { return t == "" }
 
-// TextSchema is the JSON Schema of a text.
+// TextSchema returns the JSON Schema of a text.
 func TextSchema() *jsonschema.Schema { return &jsonschema.Schema{Type: "string"} }
 
 // Duration is a time such as 24h or 90m; zero if not given.
