@@ -522,7 +522,7 @@ func sealedRows(open func() (io.ReadCloser, error), table string) dbprint.Rows {
 			if !strings.HasPrefix(sql, want) {
 				return nil
 			}
-			_, err := io.Copy(&lines{each: func(line []byte) error { return each(rowOf(line)) }}, rows)
+			_, err := io.Copy(&sqltext.Lines{Each: func(line []byte) error { return each(sqltext.RowOf(line)) }}, rows)
 			return err
 		})
 	}

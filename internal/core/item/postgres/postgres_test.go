@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"syscall"
 	"testing"
@@ -636,4 +637,49 @@ func TestDropped(t *testing.T) {
 	if there, _ := to.Exists(t.Context(), "shielded"); err != nil || there {
 		t.Errorf("%v %v", there, err)
 	}
+}
+
+// TestSecondConnection computes the same fingerprint with one connection and with two, although somebody writes meanwhile, and
+// although the server allows no second one.
+func TestSecondConnection(t *testing.T) {
+	s := fresh(t, "second", "CREATE TABLE a (n int); CREATE TABLE b (n int); CREATE TABLE c (n int); INSERT INTO a SELECT generate_series(1, 20000); INSERT INTO b SELECT * FROM a; INSERT INTO c SELECT * FROM a;")
+	want := s.print(t)
+	if want.Rows() != 60000 {
+		t.Fatalf("%d rows", want.Rows())
+	}
+	stop, done := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(done)
+		for {
+			select {
+			case <-stop:
+				return
+			default:
+				dbcases.SQL(t, old, "second", "BEGIN; INSERT INTO a VALUES (1); INSERT INTO b VALUES (1); INSERT INTO c VALUES (1); COMMIT;")
+			}
+		}
+	}()
+	for range 10 {
+		f := s.print(t)
+		if f.Tables[0].Rows != f.Tables[2].Rows || f.Tables[0].Digest != f.Tables[1].Digest || f.Tables[1].Digest != f.Tables[2].Digest {
+			t.Errorf("the tables are of different moments: %+v", f.Tables)
+		}
+	}
+	close(stop)
+	<-done
+	whole := s.print(t)
+	fatal.If(t, s.reading(t.Context(), s.name, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", func(conn *pgx.Conn) error {
+		rels, err := relations(t.Context(), conn)
+		fatal.If(t, err)
+		unreached := *s.session
+		unreached.Port = "1"
+		fatal.If(t, unreached.sumTables(t.Context(), conn, s.name, rels, nil))
+		for i, r := range rels {
+			if !reflect.DeepEqual(r.Table, whole.Tables[i]) {
+				t.Errorf("with one connection: %+v, not %+v", r.Table, whole.Tables[i])
+			}
+		}
+		return nil
+	}))
+	s.Close()
 }

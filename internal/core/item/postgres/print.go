@@ -1,14 +1,15 @@
 package postgres
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
+	"sync/atomic"
 
 	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/errgroup"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/dbprint"
@@ -82,34 +83,6 @@ func sequences(ctx context.Context, conn *pgx.Conn, f *dbprint.Fingerprint) erro
 	return nil
 }
 
-// lines hashes the rows of a COPY and passes them on. The pieces it gets need not end at the end of
-// a row.
-type lines struct {
-	each func(line []byte) error // without the newline
-	rest []byte
-}
-
-func (l *lines) Write(p []byte) (int, error) {
-	n := len(p)
-	for len(p) > 0 {
-		i := bytes.IndexByte(p, '\n')
-		if i < 0 {
-			l.rest = append(l.rest, p...)
-			break
-		}
-		line := p[:i]
-		if len(l.rest) > 0 {
-			l.rest = append(l.rest, line...)
-			line = l.rest
-		}
-		if err := l.each(line); err != nil {
-			return 0, err
-		}
-		l.rest, p = l.rest[:0], p[i+1:]
-	}
-	return n, nil
-}
-
 // Fingerprint computes the fingerprint of a snapshot of a database.
 func (s *session) Fingerprint(ctx context.Context, database string, counts []card.Count, progress func(int64)) (f *dbprint.Fingerprint, err error) {
 	err = s.reading(ctx, database, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", func(conn *pgx.Conn) error {
@@ -117,10 +90,10 @@ func (s *session) Fingerprint(ctx context.Context, database string, counts []car
 		if f, rels, err = s.take(ctx, conn, database, counts, io.Discard); err != nil {
 			return err
 		}
+		if err := s.sumTables(ctx, conn, database, rels, progress); err != nil {
+			return err
+		}
 		for _, r := range rels {
-			if err := sumRows(ctx, conn, &r, nil, progress); err != nil {
-				return err
-			}
 			f.Tables = append(f.Tables, r.Table)
 		}
 		objects, err := largeObjects(ctx, conn, nil, nil)
@@ -131,6 +104,49 @@ func (s *session) Fingerprint(ctx context.Context, database string, counts []car
 		return err
 	})
 	return f, err
+}
+
+// sumTables fills in the fingerprints of tables. A second connection, which sees the same snapshot, takes every other table. If the
+// server does not allow it, the first one reads all.
+func (s *session) sumTables(ctx context.Context, conn *pgx.Conn, database string, rels []relation, progress func(int64)) error {
+	var next atomic.Int64
+	sum := func(ctx context.Context, conn *pgx.Conn) error {
+		for i := int(next.Add(1)) - 1; i < len(rels); i = int(next.Add(1)) - 1 {
+			if err := sumRows(ctx, conn, &rels[i], nil, progress); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if len(rels) < 2 {
+		return sum(ctx, conn)
+	}
+	snapshot, err := exported(ctx, conn)
+	if err != nil {
+		return err
+	}
+	work, within := errgroup.WithContext(ctx)
+	work.Go(func() error { return sum(within, conn) })
+	work.Go(func() error {
+		second, err := s.connect(within, database)
+		if err != nil {
+			return nil
+		}
+		defer second.Close(context.WithoutCancel(within))
+		for _, sql := range []string{"BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", "SET TRANSACTION SNAPSHOT " + sqltext.Literal(snapshot)} {
+			if _, err := second.Exec(within, sql); err != nil {
+				return nil
+			}
+		}
+		return sum(within, second)
+	})
+	return work.Wait()
+}
+
+// exported makes the snapshot of a transaction available to others, and returns its name.
+func exported(ctx context.Context, conn *pgx.Conn) (name string, err error) {
+	err = conn.QueryRow(ctx, "SELECT pg_catalog.pg_export_snapshot()").Scan(&name)
+	return name, err
 }
 
 // Definitions returns a fingerprint without rows and counts.
@@ -146,8 +162,8 @@ func (s *session) Definitions(ctx context.Context, database string) (f *dbprint.
 // archive of the schema to schema.
 func (s *session) take(ctx context.Context, conn *pgx.Conn, database string, counts []card.Count, schema io.Writer) (*dbprint.Fingerprint, []relation, error) {
 	f := &dbprint.Fingerprint{Engine: "PostgreSQL " + s.version, Settings: map[string]string{}}
-	var snapshot string
-	if err := conn.QueryRow(ctx, "SELECT pg_catalog.pg_export_snapshot()").Scan(&snapshot); err != nil {
+	snapshot, err := exported(ctx, conn)
+	if err != nil {
 		return nil, nil, err
 	}
 	rels, err := relations(ctx, conn)
@@ -220,20 +236,7 @@ func (s *session) Rows(ctx context.Context, database string, t dbprint.Table) db
 			return fault.New(fault.BadDatabase, "the table is missing")
 		}
 		all[at].Table = t
-		_, err = copyRows(ctx, conn, all[at], &lines{each: func(line []byte) error { return each(rowOf(line)) }})
+		_, err = copyRows(ctx, conn, all[at], &sqltext.Lines{Each: func(line []byte) error { return each(sqltext.RowOf(line)) }})
 		return s.explain(err)
 	}
-}
-
-// rowOf parses a line of COPY text.
-func rowOf(line []byte) dbprint.Row {
-	return dbprint.Row{Hash: digest.Of(line), Cells: func() []string {
-		cells := strings.Split(string(line), "\t")
-		for i, c := range cells {
-			if c == `\N` {
-				cells[i] = "NULL"
-			}
-		}
-		return cells
-	}}
 }

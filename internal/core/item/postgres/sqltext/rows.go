@@ -2,11 +2,14 @@ package sqltext
 
 import (
 	"bufio"
+	"bytes"
 	"errors"
 	"io"
 	"regexp"
 	"strings"
 
+	"movekit/internal/core/dbprint"
+	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 )
 
@@ -132,4 +135,45 @@ func (c *copied) Read(p []byte) (n int, err error) {
 		return 0, io.EOF
 	}
 	return n, nil
+}
+
+// Lines passes on the rows of a COPY one by one. The pieces it gets need not end at the end of a row.
+type Lines struct {
+	Each func(line []byte) error // without the newline
+	rest []byte
+}
+
+// Write takes a piece.
+func (l *Lines) Write(p []byte) (int, error) {
+	n := len(p)
+	for len(p) > 0 {
+		i := bytes.IndexByte(p, '\n')
+		if i < 0 {
+			l.rest = append(l.rest, p...)
+			break
+		}
+		line := p[:i]
+		if len(l.rest) > 0 {
+			l.rest = append(l.rest, line...)
+			line = l.rest
+		}
+		if err := l.Each(line); err != nil {
+			return 0, err
+		}
+		l.rest, p = l.rest[:0], p[i+1:]
+	}
+	return n, nil
+}
+
+// RowOf parses a line of COPY text.
+func RowOf(line []byte) dbprint.Row {
+	return dbprint.Row{Hash: digest.Of(line), Cells: func() []string {
+		cells := strings.Split(string(line), "\t")
+		for i, c := range cells {
+			if c == `\N` {
+				cells[i] = "NULL"
+			}
+		}
+		return cells
+	}}
 }
