@@ -3,7 +3,6 @@
 package place_test
 
 import (
-	"context"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,8 +18,6 @@ import (
 	"movekit/test/lay"
 	"movekit/test/office"
 )
-
-var ctx = context.Background()
 
 // mounted mounts a file system for the time of a test.
 func mounted(t *testing.T, at string, args ...string) {

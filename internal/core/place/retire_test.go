@@ -20,6 +20,8 @@ import (
 	"movekit/test/office"
 )
 
+var ctx = context.Background()
+
 const several = `items:
   - {name: diary, kind: folder, path: /srv/diary, skip: ["*.log"]}
   - {name: mail, kind: folder, path: /srv/mail, include: ["**/*.msg"]}
