@@ -77,5 +77,5 @@ func explained(name string) string {
 	if g.Overridable() {
 		past = fmt.Sprintf("To override it: --override %s --because \"REASON\". The handover lists the override with its reason.", g.Name)
 	}
-	return fmt.Sprintf("The gate %s is checked before %s: %s.\n\n%s\n\n%s", g.Name, strings.Join(before, ", "), g.About, filled(gateAdvice[g.Name], ""), past)
+	return fmt.Sprintf("The gate %s is checked before %s: %s.\n\n%s\n\n%s", g.Name, strings.Join(before, ", "), g.About, adviceOn(g.Name, ""), past)
 }

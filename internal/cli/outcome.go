@@ -150,7 +150,7 @@ func (e *env) printBlocks(step steps.Step, out []*run.Outcome) {
 			if len(all) > 1 {
 				app, title = "", fmt.Sprintf("%s and %d more", o.Title, len(all)-1)
 			}
-			table.Fprintf(to, "%s %s for %s is stopped by the gate %s: %s\n  next: %s\n", e.paint("stopped:", table.Bad), step, title, b.Gate, b.Why, filled(gateAdvice[b.Gate], app))
+			table.Fprintf(to, "%s %s for %s is stopped by the gate %s: %s\n  next: %s\n", e.paint("stopped:", table.Bad), step, title, b.Gate, b.Why, adviceOn(b.Gate, app))
 			if !b.Firm {
 				table.Fprintf(to, "  or:   --override %s --because \"REASON\"\n", b.Gate)
 			}

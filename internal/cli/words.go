@@ -244,7 +244,7 @@ var needText = map[ready.Need]string{
 // firstText returns the action for a failed check of an app.
 func firstText(c ready.Check, app string) string {
 	if c.Need == "" {
-		return filled(gateAdvice[c.Gate], app)
+		return adviceOn(c.Gate, app)
 	}
 	var args []any
 	for _, a := range []string{c.Of, c.With} {

@@ -234,6 +234,20 @@ func TestSheetTellsItems(t *testing.T) {
 	}
 }
 
+// TestNamesAreNoFormats shows items whose names, from names of folders, contain a per cent sign.
+func TestNamesAreNoFormats(t *testing.T) {
+	i := item.Inspection{Item: "years@100%d", User: "m%s", Needs: []string{"key"}, PathSetting: "a.ini", Details: []string{"2 tables"}, OpenBy: []string{"pontoon"}, Left: []string{"a"}, LeftOut: []string{"b"}}
+	var said string
+	for _, f := range Facts(&survey.App{Items: []item.Inspection{i}}, func(string, string) string { return "" }) {
+		said += string(f.Line(false))
+	}
+	for _, want := range []string{"  years@100%d of m%s depends on key\n", "of m%s: path from a.ini\n", "of m%s: 2 tables\n", "of m%s is open in pontoon\n", "left behind: years@100%d of m%s: a\n", "left out of years@100%d of m%s: b\n"} {
+		if !strings.Contains(said, want) {
+			t.Errorf("no %q in\n%s", want, said)
+		}
+	}
+}
+
 // TestTheEnd reports the state of the old computer and of the kit, metadata that was not restored,
 // and decisions.
 func TestTheEnd(t *testing.T) {

@@ -44,23 +44,28 @@ func Whose(item, user string) string {
 // Facts returns everything that a survey found out about an app, besides the table of its items. advice returns what to do about a
 // gate of the app.
 func Facts(a *survey.App, advice func(gate, app string) string) []Fact {
+	return append(found(a), stops(a, advice)...)
+}
+
+// found returns the facts about an app's data and licences.
+func found(a *survey.App) []Fact {
 	out := Changes(a)
-	about := func(i item.Inspection, label string, style table.Style, texts []string, format string) {
+	about := func(i item.Inspection, label string, style table.Style, lead string, texts ...string) {
 		for _, text := range texts {
-			out = append(out, Fact{Item: Whose(i.Item, i.User), Label: label, Style: style, Text: fmt.Sprintf(format, text)})
+			out = append(out, Fact{Item: Whose(i.Item, i.User), Label: label, Style: style, Text: lead + text})
 		}
 	}
 	for _, i := range a.Items {
 		name := Whose(i.Item, i.User)
-		about(i, "", 0, i.Needs, name+" depends on %s")
+		about(i, "", 0, name+" depends on ", i.Needs...)
 		if i.PathSetting != "" {
-			about(i, "", 0, []string{i.PathSetting}, name+": path from %s")
+			about(i, "", 0, name+": path from ", i.PathSetting)
 		}
-		about(i, "", 0, i.Details, name+": %s")
+		about(i, "", 0, name+": ", i.Details...)
 		if len(i.OpenBy) > 0 {
-			about(i, "", 0, []string{strings.Join(i.OpenBy, ", ")}, name+" is open in %s"+map[bool]string{true: "; it is copied from a snapshot"}[i.InUse])
+			about(i, "", 0, name+" is open in ", strings.Join(i.OpenBy, ", ")+map[bool]string{true: "; it is copied from a snapshot"}[i.InUse])
 		}
-		about(i, "unreadable", table.Bad, i.Unreadable, "%s")
+		about(i, "unreadable", table.Bad, "", i.Unreadable...)
 	}
 	for _, l := range a.Licences {
 		out = append(out, Fact{Label: "licence " + l.Licence, Text: licenceText(l), More: l.Seen})
@@ -82,11 +87,11 @@ func Facts(a *survey.App, advice func(gate, app string) string) []Fact {
 		out = append(out, Fact{Label: "note", Style: table.Note, Text: "only a command of the app reports its version, and it was not run: " + strings.Join(args, " ")})
 	}
 	for _, i := range a.Items {
-		about(i, "note", table.Note, i.Warnings, "%s")
+		about(i, "note", table.Note, "", i.Warnings...)
 	}
 	for _, i := range a.Items {
-		about(i, "left out of "+Whose(i.Item, i.User), 0, i.LeftOut, "%s")
-		about(i, "left behind", 0, i.Left, Whose(i.Item, i.User)+": %s")
+		about(i, "left out of "+Whose(i.Item, i.User), 0, "", i.LeftOut...)
+		about(i, "left behind", 0, Whose(i.Item, i.User)+": ", i.Left...)
 	}
 	for _, left := range a.LeftBehind {
 		out = append(out, Fact{Label: "left behind", Text: left})
@@ -94,6 +99,11 @@ func Facts(a *survey.App, advice func(gate, app string) string) []Fact {
 	for _, hand := range a.ByHand {
 		out = append(out, Fact{Label: "by hand", Text: hand, Box: true})
 	}
+	return out
+}
+
+// stops returns what would stop a pack of an app.
+func stops(a *survey.App, advice func(gate, app string) string) (out []Fact) {
 	for _, b := range a.Blocks {
 		f := Fact{Label: "would stop the pack (" + b.Gate + ")", Style: table.Bad, Text: b.Why}
 		if next := advice(b.Gate, a.App); next != "" {
@@ -167,11 +177,7 @@ func Changes(a *survey.App) (out []Fact) {
 type sheetApp struct {
 	*survey.App
 	facts []Fact
-}
-
-// Stops returns what would stop a pack of the app, for the head of its section.
-func (a sheetApp) Stops() []Fact {
-	return a.which(func(f Fact) bool { return strings.HasPrefix(f.Label, "would stop") })
+	Stops []Fact // for the head of its section
 }
 
 // About returns the facts about one item.
@@ -179,9 +185,9 @@ func (a sheetApp) About(i item.Inspection) []Fact {
 	return a.which(func(f Fact) bool { return f.Item == Whose(i.Item, i.User) })
 }
 
-// Others returns the facts about the app as a whole: with boxes what is to be done, and without the rest.
+// Others returns the facts about the app as a whole: with boxes those that are to be done, and without the rest.
 func (a sheetApp) Others(boxes bool) []Fact {
-	return a.which(func(f Fact) bool { return f.Item == "" && f.Box == boxes && !strings.HasPrefix(f.Label, "would stop") })
+	return a.which(func(f Fact) bool { return f.Item == "" && f.Box == boxes })
 }
 
 func (a sheetApp) which(is func(Fact) bool) []Fact {
@@ -192,7 +198,7 @@ func (a sheetApp) which(is func(Fact) bool) []Fact {
 func Sheet(s *survey.Survey, tool string, advice func(gate, app string) string) ([]byte, error) {
 	var apps []sheetApp
 	for i := range s.Apps {
-		apps = append(apps, sheetApp{&s.Apps[i], Facts(&s.Apps[i], advice)})
+		apps = append(apps, sheetApp{&s.Apps[i], found(&s.Apps[i]), stops(&s.Apps[i], advice)})
 	}
 	return page("survey.html", struct {
 		*survey.Survey
