@@ -216,7 +216,10 @@ func (g *guide) versionOf(d *draft.Draft, c machine.Computer) error {
 		}
 		d.Version = &card.Version{Source: source}
 	}
-	rules := []string{"exact", "same-minor", "same-major", "same-or-newer"}
+	var rules []string
+	for _, r := range version.Rules {
+		rules = append(rules, string(r))
+	}
 	rule, err := g.checked("Which version must the new computer have ("+strings.Join(rules, ", ")+")", string(cmp.Or(d.Version.Rule, version.SameMajor)), "same-major: 8.2 reads data of 8.1; same-minor: only another 8.2; same-or-newer: any later one.", func(text string) string {
 		if !slices.Contains(rules, text) {
 			return "Please enter one of " + strings.Join(rules, ", ") + "."

@@ -325,7 +325,7 @@ func (k *checker) card(c *Card) {
 		if v.Rule == "" {
 			v.Rule = version.SameMajor
 		}
-		oneOf(k, "$.version", "rule", v.Rule, version.Exact, version.SameMinor, version.SameMajor, version.SameOrNewer)
+		oneOf(k, "$.version", "rule", v.Rule, version.Rules...)
 	}
 	if len(c.Items) == 0 {
 		k.fail("$.items", "at least one item", `the field "items" is missing`)

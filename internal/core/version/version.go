@@ -18,6 +18,9 @@ const (
 	SameOrNewer Rule = "same-or-newer" // the same version or a later one
 )
 
+// Rules lists the rules, the strictest first.
+var Rules = []Rule{Exact, SameMinor, SameMajor, SameOrNewer}
+
 // part is a number of a version and the letters after it.
 type part struct {
 	n    int

@@ -668,12 +668,12 @@ func TestSecondConnection(t *testing.T) {
 	close(stop)
 	<-done
 	whole := s.print(t)
-	fatal.If(t, s.reading(t.Context(), s.name, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", func(conn *pgx.Conn) error {
+	fatal.If(t, s.inSnapshot(t.Context(), s.name, func(conn *pgx.Conn, snapshot string) error {
 		rels, err := relations(t.Context(), conn)
 		fatal.If(t, err)
 		unreached := *s.session
 		unreached.Port = "1"
-		fatal.If(t, unreached.sumTables(t.Context(), conn, s.name, rels, nil))
+		fatal.If(t, unreached.sumTables(t.Context(), conn, s.name, snapshot, rels, nil))
 		for i, r := range rels {
 			if !reflect.DeepEqual(r.Table, whole.Tables[i]) {
 				t.Errorf("with one connection: %+v, not %+v", r.Table, whole.Tables[i])

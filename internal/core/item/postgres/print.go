@@ -85,12 +85,12 @@ func sequences(ctx context.Context, conn *pgx.Conn, f *dbprint.Fingerprint) erro
 
 // Fingerprint computes the fingerprint of a snapshot of a database.
 func (s *session) Fingerprint(ctx context.Context, database string, counts []card.Count, progress func(int64)) (f *dbprint.Fingerprint, err error) {
-	err = s.reading(ctx, database, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", func(conn *pgx.Conn) error {
+	err = s.inSnapshot(ctx, database, func(conn *pgx.Conn, snapshot string) error {
 		var rels []relation
-		if f, rels, err = s.take(ctx, conn, database, counts, io.Discard); err != nil {
+		if f, rels, err = s.take(ctx, conn, database, snapshot, counts, io.Discard); err != nil {
 			return err
 		}
-		if err := s.sumTables(ctx, conn, database, rels, progress); err != nil {
+		if err := s.sumTables(ctx, conn, database, snapshot, rels, progress); err != nil {
 			return err
 		}
 		for _, r := range rels {
@@ -108,7 +108,7 @@ func (s *session) Fingerprint(ctx context.Context, database string, counts []car
 
 // sumTables fills in the fingerprints of tables. A second connection, which sees the same snapshot, takes every other table. If the
 // server does not allow it, the first one reads all.
-func (s *session) sumTables(ctx context.Context, conn *pgx.Conn, database string, rels []relation, progress func(int64)) error {
+func (s *session) sumTables(ctx context.Context, conn *pgx.Conn, database, snapshot string, rels []relation, progress func(int64)) error {
 	var next atomic.Int64
 	sum := func(ctx context.Context, conn *pgx.Conn) error {
 		for i := int(next.Add(1)) - 1; i < len(rels); i = int(next.Add(1)) - 1 {
@@ -121,10 +121,6 @@ func (s *session) sumTables(ctx context.Context, conn *pgx.Conn, database string
 	if len(rels) < 2 {
 		return sum(ctx, conn)
 	}
-	snapshot, err := exported(ctx, conn)
-	if err != nil {
-		return err
-	}
 	work, within := errgroup.WithContext(ctx)
 	work.Go(func() error { return sum(within, conn) })
 	work.Go(func() error {
@@ -133,7 +129,7 @@ func (s *session) sumTables(ctx context.Context, conn *pgx.Conn, database string
 			return nil
 		}
 		defer second.Close(context.WithoutCancel(within))
-		for _, sql := range []string{"BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", "SET TRANSACTION SNAPSHOT " + sqltext.Literal(snapshot)} {
+		for _, sql := range []string{beginSnapshot, "SET TRANSACTION SNAPSHOT " + sqltext.Literal(snapshot)} {
 			if _, err := second.Exec(within, sql); err != nil {
 				return nil
 			}
@@ -143,29 +139,33 @@ func (s *session) sumTables(ctx context.Context, conn *pgx.Conn, database string
 	return work.Wait()
 }
 
-// exported makes the snapshot of a transaction available to others, and returns its name.
-func exported(ctx context.Context, conn *pgx.Conn) (name string, err error) {
-	err = conn.QueryRow(ctx, "SELECT pg_catalog.pg_export_snapshot()").Scan(&name)
-	return name, err
+// beginSnapshot begins a transaction that reads one moment of a database.
+const beginSnapshot = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"
+
+// inSnapshot calls read in such a transaction, with the name by which other connections can read the same moment.
+func (s *session) inSnapshot(ctx context.Context, database string, read func(conn *pgx.Conn, snapshot string) error) error {
+	return s.reading(ctx, database, beginSnapshot, func(conn *pgx.Conn) error {
+		var name string
+		if err := conn.QueryRow(ctx, "SELECT pg_catalog.pg_export_snapshot()").Scan(&name); err != nil {
+			return err
+		}
+		return read(conn, name)
+	})
 }
 
 // Definitions returns a fingerprint without rows and counts.
 func (s *session) Definitions(ctx context.Context, database string) (f *dbprint.Fingerprint, err error) {
-	err = s.reading(ctx, database, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", func(conn *pgx.Conn) error {
-		f, _, err = s.take(ctx, conn, database, nil, io.Discard)
+	err = s.inSnapshot(ctx, database, func(conn *pgx.Conn, snapshot string) error {
+		f, _, err = s.take(ctx, conn, database, snapshot, nil, io.Discard)
 		return err
 	})
 	return f, err
 }
 
-// take fills in a fingerprint except for the rows, from a connection's transaction. It writes the
+// take fills in a fingerprint except for the rows, from a connection's transaction, whose snapshot is exported. It writes the
 // archive of the schema to schema.
-func (s *session) take(ctx context.Context, conn *pgx.Conn, database string, counts []card.Count, schema io.Writer) (*dbprint.Fingerprint, []relation, error) {
+func (s *session) take(ctx context.Context, conn *pgx.Conn, database, snapshot string, counts []card.Count, schema io.Writer) (*dbprint.Fingerprint, []relation, error) {
 	f := &dbprint.Fingerprint{Engine: "PostgreSQL " + s.version, Settings: map[string]string{}}
-	snapshot, err := exported(ctx, conn)
-	if err != nil {
-		return nil, nil, err
-	}
 	rels, err := relations(ctx, conn)
 	if err != nil {
 		return nil, nil, err

@@ -23,14 +23,14 @@ import (
 // Tables are locked against being changed or dropped (ACCESS SHARE), not against writing.
 func (s *session) Seal(ctx context.Context, database string, counts []card.Count, schema, data io.Writer, progress func(int64)) (out *Sealed, err error) {
 	out = &Sealed{}
-	err = s.reading(ctx, database, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", func(conn *pgx.Conn) error {
-		return s.seal(ctx, conn, database, out, counts, schema, data, progress)
+	err = s.inSnapshot(ctx, database, func(conn *pgx.Conn, snapshot string) error {
+		return s.seal(ctx, conn, database, snapshot, out, counts, schema, data, progress)
 	})
 	return out, err
 }
 
-func (s *session) seal(ctx context.Context, conn *pgx.Conn, database string, out *Sealed, counts []card.Count, schema, data io.Writer, progress func(int64)) error {
-	f, rels, err := s.take(ctx, conn, database, counts, schema)
+func (s *session) seal(ctx context.Context, conn *pgx.Conn, database, snapshot string, out *Sealed, counts []card.Count, schema, data io.Writer, progress func(int64)) error {
+	f, rels, err := s.take(ctx, conn, database, snapshot, counts, schema)
 	if err != nil {
 		return err
 	}
