@@ -179,6 +179,7 @@ var gateAdvice = map[string]string{
 	"sync-done":              "Let the app send everything first; on a computer without network, connect it once.",
 	"exports-present":        "Make the missing exports in the app, or let the card's command make them with --run-commands.",
 	"readable":               "Make sure that you may read it (perhaps as administrator), and that a server runs and accepts the login. Or pack only the other items: APP/ITEM.",
+	"not-set-aside":          "Run `movekit retire {app} --back` first: it moves the data back, and sets aside what was created in its place. Then pack again.",
 	"items-present":          "Correct the path in the card, give the location of a drive (--drive D=FOLDER), or mark the item optional. To go on without it, override this gate with a reason.",
 	"database-whole":         "Open the data in its app, and repair it there (compact it, build its indexes again). If the app finds nothing wrong, override this gate with that reason.",
 	"dependencies-present":   "Find the missing part first: the data cannot be used without it.",

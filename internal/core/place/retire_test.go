@@ -278,3 +278,74 @@ func TestMountedElsewhere(t *testing.T) {
 		t.Errorf("%q and %q", office.Files(t, o.Dir+"/mnt"), office.Files(t, o.Dir+"/new"))
 	}
 }
+
+// stopping is a context that ends when it was asked a number of times.
+type stopping struct {
+	context.Context
+	left int
+}
+
+func (s *stopping) Err() error {
+	if s.left--; s.left < 0 {
+		return context.Canceled
+	}
+	return nil
+}
+
+// TestRetireHalfway interrupts retire and its way back anywhere, also between two files of one item. No run takes
+// what is left in place for the whole item: pack stops, and the same command completes the work.
+func TestRetireHalfway(t *testing.T) {
+	t.Parallel()
+	o := moved(t)
+	before := office.Files(t, filepath.Join(o.Dir, "old/srv"))
+	halves := 0
+	for _, do := range []func(*move.Move, context.Context) ([]*run.Outcome, error){(*move.Move).Retire, (*move.Move).Return} {
+		for k := 0; ; k++ {
+			out, err := do(o.Job(o.Old), &stopping{ctx, k})
+			if err == nil && out[0].Err == nil && len(out[0].Blocks) == 0 {
+				break
+			}
+			if len(out) > 0 && len(out[0].Blocks) > 0 {
+				t.Fatalf("after %d: %+v", k, out[0].Blocks)
+			}
+			mail := o.Job(o.Old).State.Items[steps.Key{App: "app", Item: "mail"}]
+			_, one := os.Stat(o.Dir + "/old/srv/mail/2.msg")
+			_, other := os.Stat(o.Dir + "/old/srv/mail/in/1.msg")
+			got := office.Blocked(o.Pack())
+			if half := (one == nil) != (other == nil); half {
+				halves++
+				if got != "not-set-aside" {
+					t.Fatalf("after %d, pack of a half is stopped by %q: %+v", k, got, mail)
+				}
+			}
+			if now := o.Job(o.Old).State.Items[steps.Key{App: "app", Item: "mail"}]; now.Sealed.Files != 2 {
+				t.Fatalf("after %d, %d files are sealed", k, now.Sealed.Files)
+			}
+		}
+	}
+	if got := office.Files(t, filepath.Join(o.Dir, "old/srv")); !slices.Equal(got, before) {
+		t.Errorf("given back: %q", got)
+	}
+	if halves < 2 {
+		t.Errorf("cut between two files %d times", halves)
+	}
+}
+
+// TestPackAfterRetire does not seal what somebody created in the place of retired data.
+func TestPackAfterRetire(t *testing.T) {
+	t.Parallel()
+	o := moved(t)
+	o.Only(o.Job(o.Old).Retire(ctx))
+	if out := o.Pack(); len(out.Blocks) > 0 || slices.ContainsFunc(out.Items, func(i run.ItemOutcome) bool { return i.Did == "sealed" }) {
+		t.Errorf("nothing is there: %+v", out)
+	}
+	lay.Out(t, o.Dir, map[string]string{"old/srv/mail/new.msg": "n", "old/srv/letter.txt": "new"})
+	out := o.Pack()
+	if office.Blocked(out) != "not-set-aside" || !strings.Contains(out.Blocks[0].Why, "mail: its data is set aside; letter: its data is set aside") {
+		t.Errorf("%+v", out)
+	}
+	o.Only(o.Job(o.Old).Return(ctx))
+	if out := o.Pack(); len(out.Blocks) > 0 {
+		t.Errorf("given back: %+v", out.Blocks)
+	}
+}

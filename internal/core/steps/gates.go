@@ -90,6 +90,7 @@ type PackFacts struct {
 	BadSerials []string // serials with wrong check digits
 	Damaged    []string // databases in files that do not seem to be whole
 	LacksNeed  []string // items that are here without an item that they need
+	SetAside   []string // items with data here, although their data is set aside completely or in part
 }
 
 // DriftFacts describes how the data on the old computer differs from the sealed data and from
@@ -285,6 +286,10 @@ var Gates = []Gate{
 		func(f Facts) []string { return f.Pack.TooFew }},
 	{"readable", []Step{Pack}, true, false, NeedsPack, "all data to pack can be read",
 		func(f Facts) []string { return f.Pack.Unreadable }},
+	{"not-set-aside", []Step{Pack}, true, false, NeedsPack, "no data to pack was set aside",
+		func(f Facts) []string {
+			return when(len(f.Pack.SetAside) > 0, "set aside on this computer: %s", strings.Join(f.Pack.SetAside, "; "))
+		}},
 	{"items-present", []Step{Pack}, false, false, NeedsPack, "everything in the card is on the old computer",
 		func(f Facts) []string {
 			return when(len(f.Pack.Missing) > 0, "not on this computer: %s", strings.Join(f.Pack.Missing, "; "))

@@ -74,6 +74,8 @@ var gateCases = []struct {
 	{"exports-present", onOld, Pack, "", func(f *Facts) {}},
 	{"readable", onOld, Pack, "no right", func(f *Facts) { f.Pack.Unreadable = []string{"no right"} }},
 	{"readable", onOld, Pack, "", func(f *Facts) {}},
+	{"not-set-aside", onOld, Pack, "set aside on this computer: rota: a part", func(f *Facts) { f.Pack.SetAside = []string{"rota: a part"} }},
+	{"not-set-aside", onOld, Pack, "", func(f *Facts) {}},
 	{"items-present", onOld, Pack, "not on this computer: diary; rota", func(f *Facts) { f.Pack.Missing = []string{"diary", "rota"} }},
 	{"items-present", onOld, Pack, "", func(f *Facts) {}},
 	{"dependencies-present", onOld, Pack, "the key is not there", func(f *Facts) { f.Pack.LacksNeed = []string{"the key is not there"} }},
@@ -224,12 +226,12 @@ var gateCases = []struct {
 }
 
 // firm lists the gates that cannot be overridden, with their steps.
-var firm = []string{"old-computer", "other-computer", "new-computer", "not-a-copy", "handed-over", "kit-undamaged", "readable", "sealed", "packed", "old-deactivated", "allowance", "not-expired", "verified", "destinations-confirmed", "seat-free"}
+var firm = []string{"old-computer", "other-computer", "new-computer", "not-a-copy", "handed-over", "kit-undamaged", "readable", "not-set-aside", "sealed", "packed", "old-deactivated", "allowance", "not-expired", "verified", "destinations-confirmed", "seat-free"}
 
 // gatesOf lists the gates of each step.
 var gatesOf = map[Step]string{
 	Survey:     "",
-	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-present readable items-present dependencies-present database-whole counts-expected serial-right names-fit fits",
+	Pack:       "old-computer newest-copy app-closed files-closed sync-done exports-present readable not-set-aside items-present dependencies-present database-whole counts-expected serial-right names-fit fits",
 	Deactivate: "old-computer new-computer not-a-copy newest-copy clock-right kit-undamaged counts-expected sealed old-unchanged trial-verified activation-deadline usable-again seat-stays licence-covers",
 	Unpack:     "other-computer new-computer right-name newest-copy destinations-confirmed kit-undamaged app-closed files-closed names-fit fits packed users-known licence-deactivated destination-ready requirements-met version-rule same-edition licence-covers",
 	Undo:       "other-computer new-computer newest-copy destinations-confirmed app-closed packed not-active-here old-data-exists set-aside-exists",

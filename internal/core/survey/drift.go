@@ -33,7 +33,7 @@ func (l *Scanner) drift(ctx context.Context, c *card.Card, p *Place, is *item.In
 	if known == nil && packed != nil && p.Found && !slices.Contains(packed.NotChosen, p.Label()) {
 		return &item.Drift{Sealed: l.Run.State.SealedLast(), Known: true, Count: 1, Diffs: []string{"it is new and not sealed yet"}}, nil
 	}
-	if known == nil || known.Retired != nil || known.Retiring != nil && (!p.Found || is.Files == 0) || !p.Found && l.deactivated(c, p) {
+	if known == nil || known.Retired != nil || p.SetAside != "" || !p.Found && l.deactivated(c, p) {
 		return nil, nil
 	}
 	d := &item.Drift{Sealed: known.SealedAt, Same: true}
@@ -60,6 +60,41 @@ func (l *Scanner) drift(ctx context.Context, c *card.Card, p *Place, is *item.In
 	}
 	d.Same, d.Known, d.Rows, d.Count, d.Diffs = now.Equal, true, now.Rows, now.Count, now.Diffs
 	return d, nil
+}
+
+// setAside returns which part of an item's data retire set aside here, in words, or "". Then the data in the item's place is not
+// the item's complete data. A folder that contains only other files does not count as found.
+func (l *Scanner) setAside(ctx context.Context, p *Place, is *item.Inspection) (string, error) {
+	if l.Run == nil || l.Run.Side() != steps.OldSide || p.Names == nil {
+		return "", nil
+	}
+	known := l.Run.State.Items[p.Key]
+	switch {
+	case known == nil || known.Removed != nil:
+		return "", nil
+	case known.Retired != nil && known.Retired.To != "":
+		p.Found = p.Found && is.Files > 0
+		return "its data is set aside", nil
+	case known.Retiring == nil || known.Retiring.Plan == nil:
+		return "", nil
+	}
+	r, err := known.Retiring.Mapped(func(name string) (string, error) { return machine.Real(l.Computer, name) })
+	if err != nil {
+		return "", err
+	}
+	op := r.Plan.Ops[0]
+	if !p.Names.Ours(p.Path, op.From) || !p.Names.Ours(p.Path, op.To) {
+		return "", nil
+	}
+	at, err := p.Names.State(ctx, op.From, op.To, op.Part)
+	switch {
+	case err != nil || at == item.AtHome || at == item.Neither:
+		return "", err
+	case at == item.Between:
+		return "only a part of its data is set aside", nil
+	}
+	p.Found = p.Found && is.Files > 0
+	return "its data is set aside", nil
 }
 
 // gone adds items that were sealed as one of several and no longer exist here.

@@ -24,6 +24,8 @@ type Place struct {
 	Silent bool   // a network location that did not answer in time
 	Why    string // why it is missing
 	Broken string // why it is unknown whether it is there: a damaged registry of its user
+	// SetAside says which part of the item's data retire set aside here; "" if none.
+	SetAside string
 }
 
 // Places returns the locations of an app's items on the computer. A per-user item has one place for

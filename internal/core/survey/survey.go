@@ -208,6 +208,12 @@ func (l *Scanner) items(ctx context.Context, c *card.Card, a *App, f *steps.Fact
 		if err != nil {
 			return err
 		}
+		if p.SetAside, err = l.setAside(ctx, p, is); err != nil {
+			return err
+		}
+		if p.SetAside != "" && p.Found {
+			f.Pack.SetAside = append(f.Pack.SetAside, p.Label()+": "+p.SetAside)
+		}
 		if is.Since, err = l.drift(ctx, c, p, is); err != nil {
 			return err
 		}
@@ -235,7 +241,7 @@ func (l *Scanner) items(ctx context.Context, c *card.Card, a *App, f *steps.Fact
 		if p.Found {
 			f.Use.Consistent = f.Use.Consistent && is.InUse
 			a.Found = true
-		} else if !p.Item.Optional && len(is.Unreadable) == 0 && !l.retired(p) {
+		} else if !p.Item.Optional && len(is.Unreadable) == 0 && p.SetAside == "" && !l.retired(p) {
 			f.Pack.Missing = append(f.Pack.Missing, l.absent(*p))
 		}
 	}

@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
@@ -40,7 +41,7 @@ func Carry(ctx context.Context, s Source, to string, yields Yields) (yielded []s
 	defer parent.Close()
 	files, folders, err := s.entries(ctx, nil)
 	for _, from := range files {
-		if err == nil {
+		if err = cmp.Or(err, ctx.Err()); err == nil {
 			var name string
 			if name, err = carry(parent, filemeta.Long(s.Root), from, to, yields); name != "" {
 				yielded = append(yielded, name)
