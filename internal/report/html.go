@@ -21,15 +21,13 @@ var files embed.FS
 // pages are the templates of the handover, the survey sheet and the board, in one style.
 var pages = sync.OnceValue(func() *template.Template {
 	return template.Must(template.New("pages").Funcs(template.FuncMap{
-		"bytes":  func(n int64) string { return humanize.Bytes(uint64(max(n, 0))) },
-		"figure": figure,
+		"bytes": func(n int64) string { return humanize.Bytes(uint64(max(n, 0))) },
 		// The version without build details.
 		"version": func(tool string) string { v, _, _ := strings.Cut(tool, " ("); return v },
 		"count":   humanize.Comma,
 		"date":    date,
 		"join":    strings.Join,
 		"whose":   Whose,
-		"result":  resultText,
 		"done":    doneText,
 	}).ParseFS(files, "*.html"))
 })

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
+
 	"movekit/internal/core/bytejson"
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -396,7 +398,7 @@ func count(n int, word string) string {
 	if n == 1 {
 		return "1 " + word
 	}
-	return fmt.Sprintf("%d %ss", n, word)
+	return humanize.Comma(int64(n)) + " " + word + "s"
 }
 
 // File is one form of the handover.

@@ -101,6 +101,9 @@ func TestEveryFormSaysTheSame(t *testing.T) {
 	if err := json.Unmarshal(files[1].Data, &v); err != nil || v.Version != Version || v.Result != Different || v.Apps[0].Items[0].Count != 23 {
 		t.Errorf("%v %+v", err, v)
 	}
+	if page := string(files[0].Data); !strings.Contains(page, "<li>22 more</li>") {
+		t.Errorf("page: %s", page)
+	}
 	if text := r.Text(0, false); !strings.Contains(text, "22 more") || strings.Contains(text, "\x1b") {
 		t.Errorf("text: %s", text)
 	}

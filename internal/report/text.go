@@ -12,19 +12,6 @@ import (
 	"movekit/internal/table"
 )
 
-// resultText returns a result for display.
-func resultText(r Result, equal string) string {
-	switch r {
-	case Equal:
-		return equal
-	case Different:
-		return "DIFFERS"
-	case Skipped:
-		return "existing data kept"
-	}
-	return "not verified"
-}
-
 func mark(r Result) table.Style {
 	switch r {
 	case Equal:
@@ -46,28 +33,18 @@ func (r *Report) Tables(width int, colour, whole bool) string {
 	for _, a := range r.Apps {
 		app := a.Title
 		for _, i := range a.Items {
-			item := i.Name()
 			switch {
 			case !whole:
-				t.Add(app, item, table.Paint(resultText(i.Result, "same"), mark(i.Result), colour), i.figures())
-			case len(i.Rows) == 0:
-				t.Add(app, item, "", "", "", table.Paint(resultText(Open, ""), table.Note, colour))
+				t.Add(app, i.Name(), table.Paint(resultText(i.Result, "same"), mark(i.Result), colour), i.figures())
 			default:
-				for _, row := range i.Rows {
-					result := Equal
-					if !row.Same {
-						result = map[bool]Result{true: Skipped, false: Different}[i.Result == Skipped]
-					}
-					t.Add(app, item, row.What, figure(row, row.Old), figure(row, row.New), table.Paint(resultText(result, "same"), mark(result), colour))
-					app, item = "", ""
+				for _, l := range i.Lines() {
+					t.Add(app, l.Item, l.What, l.Old, l.New, table.Paint(l.Text, mark(l.Mark), colour))
+					app = ""
 				}
 			}
 			app = ""
-			for _, d := range i.Differences {
+			for _, d := range i.Differing() {
 				differences = append(differences, difference(i, colour)+fmt.Sprintf(" %s, %s: %s", a.Title, i.Name(), d))
-			}
-			if more := i.Count - int64(len(i.Differences)); more > 0 {
-				differences = append(differences, difference(i, colour)+fmt.Sprintf(" %s, %s: %d more", a.Title, i.Name(), more))
 			}
 		}
 		if len(a.Items) == 0 {
@@ -84,55 +61,13 @@ func (r *Report) Tables(width int, colour, whole bool) string {
 	l := &table.Table{Head: []string{"app", "licence", "old", "new", "transfers left", "result"}, Right: []int{5}, Width: width, Colour: colour, Groups: true}
 	for _, a := range r.Apps {
 		for _, li := range a.Licences {
-			left := fmt.Sprint(li.Transfers)
-			if li.Transfers < 0 {
-				left = "unknown"
-			}
-			l.Add(a.Title, li.Licence, string(li.Old), string(li.New), left, table.Paint(resultText(li.Result, "moved"), mark(li.Result), colour))
+			l.Add(a.Title, li.Licence, string(li.Old), string(li.New), li.Left(), table.Paint(li.Text(), mark(li.Result), colour))
 		}
 	}
 	if l.Len() > 0 {
 		b.WriteString("\n" + l.String())
 	}
 	return b.String()
-}
-
-// figure formats a value of a row; a number gets thousands separators.
-func figure(row steps.Row, text string) string {
-	if n, err := strconv.ParseInt(text, 10, 64); err == nil && !row.Text {
-		return humanize.Comma(n)
-	}
-	return text
-}
-
-// figures formats an item's counts in one line.
-func (i Item) figures() string {
-	var out []string
-	for _, row := range i.Rows {
-		n, err := strconv.ParseInt(row.New, 10, 64)
-		what := row.What
-		if n == 1 && slices.Contains([]string{"files", "tables", "rows", "records", "keys", "values"}, what) {
-			what = strings.TrimSuffix(what, "s")
-		}
-		switch {
-		case !row.Same:
-			out = append(out, fmt.Sprintf("%s: then %s, now %s", row.What, figure(row, row.Old), figure(row, row.New)))
-		case row.What == steps.ContentRow: // the result already says whether it is the same
-		case row.What == "profile":
-			out = append(out, "the same profile")
-		case row.Text:
-			out = append(out, row.What+" "+row.New)
-		case row.What == "bytes" && err == nil:
-			out = append(out, humanize.Bytes(uint64(n)))
-		case n == 1 && err == nil && what == row.What: // a count of the card, in any language
-			out = append(out, what+": 1")
-		case err == nil:
-			out = append(out, humanize.Comma(n)+" "+what)
-		default:
-			out = append(out, strings.TrimSpace(row.What+" "+row.New))
-		}
-	}
-	return strings.Join(out, ", ")
 }
 
 // difference returns the start of a line about a difference.
