@@ -25,11 +25,12 @@ import (
 
 // readCards reads the given cards, or the office's collection. apps are the only ones to return; nil means all.
 func readCards(from, apps []string) ([]*card.Card, error) {
-	if usual := usualCards(); len(from) == 0 && usual != "" {
-		from = []string{usual}
+	in := from
+	if usual := usualCards(); len(in) == 0 && usual != "" {
+		in = []string{usual}
 	}
 	var list []*card.Card
-	for _, name := range from {
+	for _, name := range in {
 		info, err := os.Stat(name)
 		if err != nil {
 			return nil, fault.Wrap(fault.BadCard, err, "cannot read the cards")
@@ -58,8 +59,8 @@ func readCards(from, apps []string) ([]*card.Card, error) {
 		}
 		seen[c.Name] = c.Source
 	}
-	if len(list) == 0 {
-		return nil, fault.New(fault.Usage, "there are no cards in %s", strings.Join(from, ", "))
+	if len(list) == 0 && len(from) > 0 {
+		return nil, fault.New(fault.Usage, "there are no cards in %s: a card is a file NAME.yaml", strings.Join(from, ", "))
 	}
 	return list, nil
 }

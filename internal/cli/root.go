@@ -167,7 +167,23 @@ In a terminal, movekit without a command guides you through all of it.`,
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
 		return fault.Wrap(fault.Usage, err, "the command line is not valid")
 	})
+	explainArguments(root)
 	return root
+}
+
+// explainArguments lets commands say how they are used when they get the wrong number of arguments.
+func explainArguments(c *cobra.Command) {
+	for _, sub := range c.Commands() {
+		explainArguments(sub)
+		if check := sub.Args; check != nil {
+			sub.Args = func(c *cobra.Command, args []string) error {
+				if check(c, args) == nil {
+					return nil
+				}
+				return fault.New(fault.Usage, "wrong number of arguments (%d). Usage: %s", len(args), c.UseLine())
+			}
+		}
+	}
 }
 
 // fitHelp wraps the help of every command to the terminal width.

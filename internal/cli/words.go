@@ -39,7 +39,7 @@ type advice struct {
 const nothingLost = "Nothing was lost: the old computer's data was only read."
 
 var adviceByKind = map[fault.Kind]advice{
-	fault.Usage:           {"See the command's --help.", "Nothing was changed.", exitUsage, ""},
+	fault.Usage:           {"Run the command with --help to see how it is used.", "Nothing was changed.", exitUsage, ""},
 	fault.BadCard:         {"Correct the card; `movekit card check FILE` shows every mistake in it.", "Nothing was changed.", exitFailed, "card-mistakes"},
 	fault.NotAKit:         {"Give the kit's folder with --kit DIR, or create a kit with `movekit new DIR`.", "Nothing was changed.", exitFailed, "no-kit"},
 	fault.NewerFormat:     {"Use the program in the kit's own folder.", "Nothing was changed.", exitFailed, "no-kit"},
