@@ -91,7 +91,7 @@ func TestSeveralMedia(t *testing.T) {
 		t.Errorf("inspect: %s", s.out)
 	}
 	must(t, 1, dir, onNew("unpack")...).tells(t, "medium 3 of the kit is not connected")
-	must(t, 2, dir, onNew("unpack", "--medium", "third/other")...).tells(t, "does not continue the kit")
+	must(t, 2, dir, onNew("unpack", "--medium", "third/other")...).tells(t, "has no files of the kit")
 	out = atTerminal(t, dir, passphrase+"\n\nthird/other\nthird/drawer/rest\n", onNew("unpack")...)
 	for _, want := range []string{"Connect medium 3", "No connected disk has it", "third/other is not medium 3", "in place"} {
 		if !strings.Contains(out, want) {

@@ -117,7 +117,7 @@ func (u *ui) fromScript(hidden bool) (string, error) {
 
 func (u *ui) stopped() error {
 	fmt.Fprintln(u.err)
-	return fault.Wrap(fault.Stopped, u.ctx.Err(), "cancelled at the question, so that change was not made")
+	return fault.Wrap(fault.Stopped, u.ctx.Err(), "cancelled at the question")
 }
 
 // errNo is the answer no.

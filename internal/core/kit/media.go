@@ -64,7 +64,7 @@ func MediumIn(dir string) (*Medium, error) {
 func (m *Media) Use(dir, id string) error {
 	medium, err := MediumIn(dir)
 	if err == nil && (medium == nil || medium.Kit != id) {
-		err = fault.New(fault.Usage, "the folder %s does not continue the kit %s", dir, id)
+		err = fault.New(fault.Usage, "the folder %s has no files of the kit %s", dir, id)
 	}
 	if err != nil {
 		return err
