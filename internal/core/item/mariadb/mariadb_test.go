@@ -798,7 +798,7 @@ func TestRandomSchemas(t *testing.T) {
 			case 4:
 				fmt.Fprintf(&b, "CREATE EVENT %s ON SCHEDULE EVERY 1 DAY STARTS '2035-01-01' %s COMMENT %s DO DELETE FROM %s WHERE id = -1;\n", n, []string{"ENABLE", "DISABLE", "ON COMPLETION PRESERVE ENABLE"}[r.IntN(3)], quote(text()), table)
 			case 5:
-				fmt.Fprintf(&b, "CREATE SEQUENCE %s START WITH %d;\n", n, r.IntN(1000))
+				fmt.Fprintf(&b, "CREATE SEQUENCE %s START WITH %d;\n", n, 1+r.IntN(1000))
 			}
 		}
 		for _, s := range []*dbserver.Server{old, now} {
