@@ -36,10 +36,10 @@ one there. Exit code 1 means that something is damaged.`,
 				if err := e.connectMedia(k, false); err != nil {
 					return err
 				}
-				total, media = k.TotalBytes(nil), &k.Media
+				total, media = k.TotalBytes(nil, nil), &k.Media
 			}
 			e.notify(run.Event{What: "inspecting the kit", Total: total})
-			in, err := kit.Inspect(cmd.Context(), dir, media, nil, func(n int64) { e.notify(run.Event{Bytes: n}) })
+			in, err := kit.Inspect(cmd.Context(), dir, media, nil, nil, func(n int64) { e.notify(run.Event{Bytes: n}) })
 			e.done()
 			if err != nil {
 				return err

@@ -182,14 +182,14 @@ func (w *world) cut() bool {
 
 // The kit in memory.
 
-func (w *world) Facts() (*kit.Manifest, []*card.Card)   { return &w.manifest, []*card.Card{w.card} }
-func (*world) Place() string                            { return "" }
-func (w *world) Lines() []journal.Line                  { return w.lines }
-func (*world) Unlocked() bool                           { return true }
-func (*world) Installer(string, string) (string, error) { return "", nil }
-func (*world) TotalBytes([]string) int64                { return 0 }
-func (*world) MendChecksums() error                     { return nil }
-func (*world) Discard(string, []seal.Part)              {}
+func (w *world) Facts() (*kit.Manifest, []*card.Card)      { return &w.manifest, []*card.Card{w.card} }
+func (*world) Place() string                               { return "" }
+func (w *world) Lines() []journal.Line                     { return w.lines }
+func (*world) Unlocked() bool                              { return true }
+func (*world) Installer(string, string) (string, error)    { return "", nil }
+func (*world) TotalBytes([]string, map[string]int64) int64 { return 0 }
+func (*world) MendChecksums() error                        { return nil }
+func (*world) Discard(string, []seal.Part)                 {}
 
 func (w *world) Record(l journal.Line, data any) (journal.Line, error) {
 	if w.cut() {
@@ -216,7 +216,7 @@ func (w *world) Record(l journal.Line, data any) (journal.Line, error) {
 	return l, nil
 }
 
-func (w *world) Inspect(context.Context, []string, func(int64)) ([]kit.Damage, error) {
+func (w *world) Inspect(context.Context, []string, map[string]int64, func(int64)) ([]kit.Damage, error) {
 	if !w.whole && len(w.sealed) > 0 {
 		return []kit.Damage{{File: "sealed/x", What: "was changed"}}, nil
 	}

@@ -1,6 +1,7 @@
 package kit
 
 import (
+	"cmp"
 	"context"
 	"io/fs"
 	"maps"
@@ -88,13 +89,11 @@ type Sealed struct {
 	// their size.
 	Stamp string `json:"stamp"`
 	// MetaStamp also changes if only metadata does; "" if the kind has none.
-	MetaStamp string `json:"meta_stamp,omitempty"`
-	// Tables are the tables of a database in files, with record counts.
-	Tables []Table `json:"tables,omitempty"`
+	MetaStamp string  `json:"meta_stamp,omitempty"`
+	Tables    []Table `json:"tables,omitempty"` // of a database in files, with record counts
 	// Left lists data that could not be packed, with the reason; at most 20 lines.
-	Left []string `json:"left,omitempty"`
-	// LeftCount is the total number of those.
-	LeftCount int `json:"left_count,omitempty"`
+	Left      []string `json:"left,omitempty"`
+	LeftCount int      `json:"left_count,omitempty"` // the total number of those
 	// Identity is the digest that identifies a profile among others of the same name; "" if the
 	// card has none or the file was missing.
 	Identity string `json:"identity,omitempty"`
@@ -112,9 +111,9 @@ type Table struct {
 func (s Sealed) All() []seal.Part { return slices.Concat(s.Parts, s.List, s.Schema) }
 
 // Inspect reads every file of the kit from its media, and compares it with the checksums and the journal. It does not need the
-// passphrase. With apps, it reads only their sealed files. It asks for other media that it needs, unless media is nil. The error is
-// for failures of the inspection itself.
-func Inspect(ctx context.Context, dir string, media *Media, apps []string, progress func(int64)) (*Inspection, error) {
+// passphrase. With apps, it reads only their sealed files. It asks for other media that it needs, unless media is nil. Of the files
+// in later it checks only the size, which is given by name. The error is for failures of the inspection itself.
+func Inspect(ctx context.Context, dir string, media *Media, apps []string, later map[string]int64, progress func(int64)) (*Inspection, error) {
 	if _, err := os.Stat(filepath.Join(dir, ManifestFile)); err != nil {
 		if _, err := os.Stat(filepath.Join(dir, journal.File)); err != nil {
 			return nil, fault.New(fault.NotAKit, "there is no kit in %s", dir)
@@ -147,12 +146,17 @@ func Inspect(ctx context.Context, dir string, media *Media, apps []string, progr
 			in.add(f, ChecksumsFile+" and the journal differ")
 		}
 	}
-	opened, openErr := Open(dir)
 	files := sums.of(apps)
+	for name, size := range later {
+		if info, err := os.Stat(filepath.Join(dir, filepath.FromSlash(name))); err == nil && info.Size() == size {
+			delete(files, file{name: name})
+		}
+	}
 	own := func(name string) file { return file{name: name} }
 	if err := in.hashAll(ctx, dir, files.on(0), own, progress); err != nil {
 		return nil, err
 	}
+	opened, openErr := Open(dir)
 	if openErr == nil && len(apps) == 0 {
 		shared := func(name string) file { return file{name: "../" + name} }
 		if err := in.hashAll(ctx, filepath.Dir(opened.Dir), opened.made().Shared, shared, progress); err != nil {
@@ -160,10 +164,7 @@ func Inspect(ctx context.Context, dir string, media *Media, apps []string, progr
 		}
 	}
 	if openErr == nil { // else nobody knows which media are its own
-		if media == nil {
-			media = &Media{}
-		}
-		if err := in.hashMedia(ctx, media, opened.Manifest.ID, files, progress); err != nil {
+		if err := in.hashMedia(ctx, cmp.Or(media, &Media{}), opened.Manifest.ID, files, progress); err != nil {
 			return nil, err
 		}
 	}
@@ -294,7 +295,7 @@ func (in *Inspection) findStrange(dir string, sums fileSet) {
 }
 
 // TotalBytes returns how many bytes Inspect will read.
-func (k *Kit) TotalBytes(apps []string) (n int64) {
+func (k *Kit) TotalBytes(apps []string, later map[string]int64) (n int64) {
 	all := maps.Clone(k.recorded.upTo(k.Log))
 	for name, hash := range k.sums {
 		all[file{name: name}] = hash
@@ -305,7 +306,7 @@ func (k *Kit) TotalBytes(apps []string) (n int64) {
 			dir = k.Media.known[f.medium]
 		}
 		if info, err := os.Stat(filepath.Join(dir, filepath.FromSlash(f.name))); err == nil {
-			n += info.Size()
+			n += info.Size() - later[f.name]
 		}
 	}
 	return n

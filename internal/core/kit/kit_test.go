@@ -57,7 +57,7 @@ func madeKit(t *testing.T) string {
 
 func damage(t *testing.T, dir string) []Damage {
 	t.Helper()
-	in, err := Inspect(ctx, dir, nil, nil, nil)
+	in, err := Inspect(ctx, dir, nil, nil, nil, nil)
 	if err != nil {
 		if fault.KindOf(err) == fault.NewerFormat {
 			return []Damage{{File: ManifestFile, What: err.Error()}}
@@ -165,7 +165,7 @@ func TestNotAKit(t *testing.T) {
 	if _, err := Open(t.TempDir()); fault.KindOf(err) != fault.NotAKit {
 		t.Errorf("an empty folder: %v", err)
 	}
-	if _, err := Inspect(ctx, t.TempDir(), nil, nil, nil); fault.KindOf(err) != fault.NotAKit {
+	if _, err := Inspect(ctx, t.TempDir(), nil, nil, nil, nil); fault.KindOf(err) != fault.NotAKit {
 		t.Errorf("an empty folder inspected: %v", err)
 	}
 	dir := madeKit(t)
@@ -217,7 +217,7 @@ func TestOneRunAtATime(t *testing.T) {
 func TestUnknownFilesAreReported(t *testing.T) {
 	dir := madeKit(t)
 	lay.Out(t, dir, map[string]string{"holiday.jpg": "", "System Volume Information/x": ""})
-	in, err := Inspect(ctx, dir, nil, nil, nil)
+	in, err := Inspect(ctx, dir, nil, nil, nil, nil)
 	if err != nil || len(in.Damage) > 0 || strings.Join(in.Strange, " ") != "holiday.jpg" {
 		t.Errorf("%v %+v", err, in)
 	}
@@ -275,7 +275,7 @@ func TestMinorDamage(t *testing.T) {
 	os.WriteFile(filepath.Join(dir, ReadmeFile), []byte("edited"), 0o644)
 	os.Remove(filepath.Join(dir, "movekit"))
 	os.WriteFile(filepath.Join(dir, ReportDir, "handover.txt"), []byte("edited"), 0o644)
-	in, err := Inspect(ctx, dir, nil, nil, nil)
+	in, err := Inspect(ctx, dir, nil, nil, nil, nil)
 	if err != nil || !in.Whole() || len(in.Damage) != 3 {
 		t.Fatalf("%+v, %v", in, err)
 	}
@@ -284,18 +284,18 @@ func TestMinorDamage(t *testing.T) {
 		err = k.Unlock(pass)
 	}
 	fatal.If(t, err)
-	if d, err := k.Inspect(ctx, nil, nil); err != nil || len(d) > 0 {
+	if d, err := k.Inspect(ctx, nil, nil, nil); err != nil || len(d) > 0 {
 		t.Errorf("it stops the move: %v, %v", d, err)
 	}
 	left := filepath.Join(dir, SealedDir, "hoistbook", "other.tar.zst.age.001"+seal.Unfinished)
 	os.WriteFile(left, []byte("half"), 0o644)
 	fatal.If(t, k.Tidy())
 	sealed, _ := filepath.Glob(filepath.Join(dir, SealedDir, "*", "*"))
-	if in, _ := Inspect(ctx, dir, nil, nil, nil); len(in.Damage) != 2 || there(left) || len(sealed) < 2 {
+	if in, _ := Inspect(ctx, dir, nil, nil, nil, nil); len(in.Damage) != 2 || there(left) || len(sealed) < 2 {
 		t.Errorf("after it was mended: %+v, %v", in, sealed)
 	}
 	os.Remove(sealed[0])
-	if in, _ := Inspect(ctx, dir, nil, nil, nil); in.Whole() {
+	if in, _ := Inspect(ctx, dir, nil, nil, nil, nil); in.Whole() {
 		t.Error("a sealed file is missing, and it is whole")
 	}
 }
@@ -379,7 +379,7 @@ func TestEmpty(t *testing.T) {
 			if c, err := ClosedIn(dir); !done && (err != nil || c == nil) {
 				t.Fatalf("after %d nobody knows that it is being closed: %v", n, err)
 			}
-			in, err := Inspect(ctx, dir, nil, nil, nil)
+			in, err := Inspect(ctx, dir, nil, nil, nil, nil)
 			if err == nil && there(dir, SealedDir) && !slices.Contains(in.Left, SealedDir) {
 				t.Errorf("after %d it is not said that it is not empty yet: %+v", n, in)
 			}
@@ -399,7 +399,7 @@ func TestEmpty(t *testing.T) {
 				t.Errorf("the kit's folder still has %s", got)
 			}
 		}
-		in, err := Inspect(ctx, at, nil, nil, nil)
+		in, err := Inspect(ctx, at, nil, nil, nil, nil)
 		if err != nil || len(in.Damage)+len(in.Left) > 0 || in.Closed == nil || in.Closed.HandOver != "/papers" {
 			t.Errorf("the record: %+v, %v", in, err)
 		}
@@ -428,7 +428,7 @@ func TestChosenApps(t *testing.T) {
 	if err := k.Unlock(pass); err != nil || !k.Unlocked() {
 		t.Fatal(err)
 	}
-	all, of, others := k.TotalBytes(nil), k.TotalBytes([]string{"hoistbook"}), k.TotalBytes([]string{"other"})
+	all, of, others := k.TotalBytes(nil, nil), k.TotalBytes([]string{"hoistbook"}, nil), k.TotalBytes([]string{"other"}, nil)
 	var rest int64 // README and programs, which no step needs
 	for name := range k.sums {
 		if info, err := os.Stat(filepath.Join(dir, name)); err == nil && (file{name: name}).minor() {
@@ -461,7 +461,7 @@ func TestChosenApps(t *testing.T) {
 	}
 	var read int64
 	for app, want := range map[string]int{"hoistbook": 1, "other": 0} {
-		d, err := k.Inspect(ctx, []string{app}, func(n int64) { read += n })
+		d, err := k.Inspect(ctx, []string{app}, nil, func(n int64) { read += n })
 		if err != nil || len(d) != want {
 			t.Errorf("%s: %+v %v", app, d, err)
 		}

@@ -117,9 +117,9 @@ func (k *Kit) DamagedFiles(ctx context.Context, app string, s Sealed) (out []str
 }
 
 // Inspect returns the damage in the files of apps, or of all apps if none is given, that matters
-// for the move.
-func (k *Kit) Inspect(ctx context.Context, apps []string, progress func(int64)) ([]Damage, error) {
-	in, err := Inspect(ctx, k.Dir, &k.Media, apps, progress)
+// for the move. It reads the files in later only if their size is wrong.
+func (k *Kit) Inspect(ctx context.Context, apps []string, later map[string]int64, progress func(int64)) ([]Damage, error) {
+	in, err := Inspect(ctx, k.Dir, &k.Media, apps, later, progress)
 	if err != nil {
 		return nil, err
 	}

@@ -40,6 +40,8 @@ type Move struct {
 	KeepStates int                                 // number of states of a safety copy that pack keeps; 0 means as before
 	FromState  *int                                // steps.Copy.Line of the state that unpack uses; nil means the one in use
 	Pause      time.Duration                       // wait before asking an unreachable service again; 0 means the default
+
+	late *late
 }
 
 // New prepares a step.
@@ -130,7 +132,7 @@ func (m *Move) kitFacts(ctx context.Context, c *card.Card, needed bool) (*steps.
 		apps = append(apps, c.Name)
 		m.Report(run.Event{App: c.Name, What: "verifying the sealed data"})
 	}
-	damage, err := m.Damage(ctx, apps)
+	damage, err := m.Damage(ctx, apps, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -147,7 +149,7 @@ func (m *Move) kitFacts(ctx context.Context, c *card.Card, needed bool) (*steps.
 
 // placer returns a placer with the options of this run.
 func (m *Move) placer() *place.Placer {
-	return &place.Placer{Run: m.Run, Kinds: m.Kinds, Policies: m.Policies, Choices: m.choices()}
+	return &place.Placer{Run: m.Run, Kinds: m.Kinds, Policies: m.Policies, Choices: m.choices(), Undamaged: m.undamaged}
 }
 
 // stays returns the items of an app that stay where they are, as the old computer had them.

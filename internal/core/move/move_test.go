@@ -408,7 +408,7 @@ func TestCancelledIsNotDamaged(t *testing.T) {
 	if len(all) > 0 && (len(all[0].Blocks) > 0 || fault.KindOf(all[0].Err) != fault.Stopped) || len(all) == 0 && fault.KindOf(err) != fault.Stopped {
 		t.Errorf("deactivate: %+v %v", all, err)
 	}
-	if in, err := kit.Inspect(gone, o.Kit.Dir, nil, nil, nil); fault.KindOf(err) != fault.Stopped {
+	if in, err := kit.Inspect(gone, o.Kit.Dir, nil, nil, nil, nil); fault.KindOf(err) != fault.Stopped {
 		t.Errorf("inspect: %+v %v", in, err)
 	}
 }

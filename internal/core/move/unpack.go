@@ -3,6 +3,7 @@ package move
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"movekit/internal/core/card"
 	"movekit/internal/core/fault"
@@ -12,8 +13,8 @@ import (
 	"movekit/internal/core/steps"
 )
 
-// Unpack puts every sealed item of the selected apps in place. It inspects the kit first. Existing
-// data that already matches is left as it is.
+// Unpack puts every sealed item of the selected apps in place. It inspects the kit before it changes anything. Existing data that
+// already matches is left as it is.
 func (m *Move) Unpack(ctx context.Context) ([]*run.Outcome, error) {
 	if err := m.Kit.Tidy(); err != nil {
 		return nil, err
@@ -23,13 +24,14 @@ func (m *Move) Unpack(ctx context.Context) ([]*run.Outcome, error) {
 			return nil, err
 		}
 	}
-	damaged, err := m.Damage(ctx, m.Apps)
+	damaged, end, err := m.inspectLate(ctx, m.lateItems())
 	if err != nil {
 		return nil, err
 	}
+	defer end()
 	m.reportTotal(func(it *steps.Item) bool { return it.Placed == nil })
 	return m.Each(ctx, func(ctx context.Context, c *card.Card, o *run.Outcome) error {
-		return m.unpackApp(ctx, c, o, damaged)
+		return m.unpackApp(ctx, c, o, append(damaged, m.late.found()...))
 	})
 }
 
@@ -79,6 +81,14 @@ func (m *Move) unpackItems(ctx context.Context, c *card.Card, o *run.Outcome, da
 	for _, t := range g.Targets {
 		t.PathUpdates = pointing
 		out, err := m.placer().Put(ctx, t, g.Same[t.Key])
+		if late := m.late.found(); err != nil && len(late) > 0 {
+			for _, d := range late {
+				g.Gates.Kit.Damage = append(g.Gates.Kit.Damage, d.String())
+			}
+			o.Blocks, err = steps.Check(steps.Unpack, g.Gates)
+			o.Blocks = slices.DeleteFunc(o.Blocks, func(b steps.Block) bool { return !b.Firm }) // the others were overridden
+			return err
+		}
 		if err != nil {
 			return fault.Wrap(fault.CannotPlace, err, "%s of %s was not put in place", t.Label(), c.Title)
 		}

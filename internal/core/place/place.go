@@ -28,6 +28,8 @@ type Placer struct {
 	Policies map[string]tree.Policy // policies for existing data, by app and by item address; "" is for all. If none applies, the user is asked
 	Choices  item.Choices           // destinations
 	NoNotes  bool                   // Retire leaves no note in an item's place
+	// Undamaged waits until the kit is inspected, and returns an error if it is damaged. nil means that it was inspected before.
+	Undamaged func(context.Context) error
 }
 
 // Outcome starts the outcome of a step for an item. did is the result.
@@ -134,7 +136,15 @@ func (m *Placer) carryOut(ctx context.Context, t item.Target, done *steps.Placed
 		s, err := t.Mover.Stage(ctx, name)
 		t.InKit.PathUpdates = m.State.Items[t.Key].PathUpdates // the placed data then has other paths than the sealed data
 		done.NotRestored, done.Notes, done.ManualStep = append(done.NotRestored, s.NotRestored...), append(done.Notes, s.Notes...), s.ManualStep
-		return err
+		if m.Undamaged == nil {
+			return err
+		}
+		damage := m.Undamaged(ctx)
+		if fault.KindOf(damage) == fault.Damaged {
+			_, rerr := t.Names.Delete(ctx, name, steps.Op{Do: steps.Delete, From: name})
+			return errors.Join(damage, rerr)
+		}
+		return cmp.Or(err, damage)
 	}
 	atRest := t.AtRest()
 	if atRest || pendingStage(done.Plan) {

@@ -118,7 +118,7 @@ func (k *Checker) Ready(ctx context.Context) (*Readiness, error) {
 	}
 	defer k.Private.Drop()
 	// Verifying the sealed data takes as long as an unpack, which does it first.
-	damage, err := k.Damage(ctx, []string{""})
+	damage, err := k.Damage(ctx, []string{""}, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -35,10 +35,10 @@ type Kit interface {
 	Unlocked() bool
 	// Installer returns the installer of an app in the kit, after checking its files; "" if there is none.
 	Installer(app, run string) (string, error)
-	// Inspect returns the damage in the files of apps.
-	Inspect(ctx context.Context, apps []string, progress func(int64)) ([]kit.Damage, error)
+	// Inspect returns the damage in the files of apps. Of the files in later it checks only the size, which is given by name.
+	Inspect(ctx context.Context, apps []string, later map[string]int64, progress func(int64)) ([]kit.Damage, error)
 	// TotalBytes returns the size of the files that Inspect reads.
-	TotalBytes(apps []string) int64
+	TotalBytes(apps []string, later map[string]int64) int64
 	// DamagedFiles returns the damaged sealed files of an item.
 	DamagedFiles(ctx context.Context, app string, s kit.Sealed) []string
 	// MendChecksums adds the sealed files in the journal to the kit's checksums.

@@ -342,7 +342,7 @@ func TestSealedAndOpened(t *testing.T) {
 	if err := r.RecordSealed(steps.Key{App: "tide", Item: "data"}, kit.Sealed{Stream: "data", Parts: parts}); err != nil || r.State.Items[steps.Key{App: "tide", Item: "data"}] == nil {
 		t.Errorf("recorded: %v", err)
 	}
-	if in, err := kit.Inspect(t.Context(), r.Kit.Place(), nil, nil, nil); err != nil || !in.Whole() {
+	if in, err := kit.Inspect(t.Context(), r.Kit.Place(), nil, nil, nil, nil); err != nil || !in.Whole() {
 		t.Errorf("%+v %v", in, err)
 	}
 }

@@ -108,7 +108,8 @@ func (r *Run) RecordSealedLicence(key steps.Key, s kit.Sealed) error {
 	return r.Kit.MendChecksums()
 }
 
-// Damage inspects the kit, and the sealed files of the given apps, or of all apps if none is given.
-func (r *Run) Damage(ctx context.Context, apps []string) ([]kit.Damage, error) {
-	return r.Kit.Inspect(ctx, apps, r.Begin(steps.Key{}, "inspecting the kit", r.Kit.TotalBytes(apps)))
+// Damage inspects the kit, and the sealed files of the given apps, or of all apps if none is given. Of the files in later it
+// checks only the size.
+func (r *Run) Damage(ctx context.Context, apps []string, later map[string]int64) ([]kit.Damage, error) {
+	return r.Kit.Inspect(ctx, apps, later, r.Begin(steps.Key{}, "inspecting the kit", r.Kit.TotalBytes(apps, later)))
 }
